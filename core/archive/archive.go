@@ -1,0 +1,389 @@
+// Package archive is what all families of repository formats share: packages,
+// relations, roots, indexes, and the Family interface through which the rest
+// of the core knows a family.
+//
+// It trusts nobody. Whatever is read here came from outside: readers are
+// bounded in memory and depth, and paths are checked before they are returned.
+// Whether bytes may be believed is decided by the Verifier that is handed in.
+package archive
+
+import (
+	"fmt"
+	"io"
+	"path"
+	"sort"
+	"strings"
+	"time"
+
+	"stockade/core/finding"
+)
+
+// Op is the comparison in a relation. The empty Op means any version.
+type Op string
+
+// The comparisons that relations and wants may use.
+const (
+	Any            Op = ""
+	Less           Op = "<"
+	LessOrEqual    Op = "<="
+	Equal          Op = "="
+	GreaterOrEqual Op = ">="
+	Greater        Op = ">"
+)
+
+// Holds tells whether a comparison result (negative, zero, positive) satisfies op.
+func (op Op) Holds(cmp int) bool {
+	switch op {
+	case Less:
+		return cmp < 0
+	case LessOrEqual:
+		return cmp <= 0
+	case Equal:
+		return cmp == 0
+	case GreaterOrEqual:
+		return cmp >= 0
+	case Greater:
+		return cmp > 0
+	}
+	return true
+}
+
+// Relation is one alternative of a need: a name, perhaps bound to a version
+// and to an architecture qualifier ("any", "native", or an architecture).
+type Relation struct {
+	Name, Qualifier string
+	Op              Op
+	Version         string
+}
+
+// String writes the relation as people write it: "name:arch >= version".
+func (r Relation) String() string {
+	s := r.Name
+	if r.Qualifier != "" {
+		s += ":" + r.Qualifier
+	}
+	if r.Op != Any {
+		s += " " + string(r.Op) + " " + r.Version
+	}
+	return s
+}
+
+// Clause is satisfied when one of its relations is.
+type Clause []Relation
+
+// String joins the alternatives with " or ".
+func (c Clause) String() string {
+	parts := make([]string, len(c))
+	for i, r := range c {
+		parts[i] = r.String()
+	}
+	return strings.Join(parts, " or ")
+}
+
+// Provide is a name that a package also answers to; without a version it
+// satisfies no versioned relation.
+type Provide struct{ Name, Version string }
+
+// Relations are what a package asks of others.
+type Relations struct {
+	Requires   []Clause // must be there for the package to be installed
+	Recommends []Clause
+	Suggests   []Clause
+	Conflicts  []Relation // may not be there at the same time
+}
+
+// RelationSource yields the relations of a package when somebody asks, so that
+// reading an index of 65,000 packages does not parse what nobody looks at.
+type RelationSource interface {
+	// Relations parses what the index said. An error names the field.
+	Relations() (Relations, error)
+}
+
+// Coexistence says how packages of other architectures may use a package.
+type Coexistence string
+
+// What the multi-architecture field of an index may say. Families without
+// such a field leave it empty.
+const (
+	Apart   Coexistence = ""
+	Foreign Coexistence = "foreign" // satisfies needs of any architecture
+	Allowed Coexistence = "allowed" // satisfies needs qualified ":any"
+	Same    Coexistence = "same"    // may be installed for several architectures at once
+)
+
+// Package is one binary package as an index describes it. Sizes are bytes.
+type Package struct {
+	Name, Version, Arch string
+	Origin              string // the source package it was built from
+	Summary             string
+	Section             string
+	Component           string
+	Path                string // relative to the upstream's base URL
+	Size                int64
+	InstalledSize       int64
+	SHA256, SHA512      string // lower-case hexadecimal; one of the two is there
+	Provides            []Provide
+	Coexists            Coexistence
+	Essential           bool
+	Needs               RelationSource
+	Index               int // which index of the source it was read from
+	Ordinal             int // its place in that index, from zero
+}
+
+// String gives name, version and architecture.
+func (p *Package) String() string { return p.Name + " " + p.Version + " (" + p.Arch + ")" }
+
+// Identity is what a package file says of itself inside.
+type Identity struct{ Name, Version, Arch string }
+
+// Source is what a family needs to know about the description of a repository.
+type Source struct {
+	Name          string
+	Family        string
+	Release       string
+	Components    []string
+	Architectures []string
+	Languages     []string // of translated descriptions that a faithful copy takes along
+}
+
+// Signer is a key that made a signature that counts.
+type Signer struct {
+	Fingerprint string    `json:"fingerprint"` // of the certificate
+	UserID      string    `json:"user_id"`
+	At          time.Time `json:"at"`               // when the signature was made
+	Others      []string  `json:"others,omitempty"` // ids of further signatures that did not count
+}
+
+// Verifier decides whether signed bytes may be believed. It is bound to one
+// source. A refusal comes back as a finding.
+type Verifier interface {
+	// Clearsigned gives exactly the text that was signed.
+	Clearsigned(data []byte) (text []byte, by Signer, err error)
+	// Detached checks a signature over content.
+	Detached(content, signature []byte) (by Signer, err error)
+}
+
+// SigningKey signs as the site. A family decides which kinds of signature its
+// clients want.
+type SigningKey interface {
+	Clearsign(text []byte) ([]byte, error)
+	// DetachSign makes a signature over content, armoured or binary.
+	DetachSign(content []byte, armoured bool) ([]byte, error)
+}
+
+// RootFile is a file that makes up a root.
+type RootFile struct {
+	Path     string // relative to the upstream's base URL
+	Optional bool
+}
+
+// RootChoice is one way to get the root of a source; its first file is asked
+// for conditionally.
+type RootChoice []RootFile
+
+// Entry is one file that a root names.
+type Entry struct {
+	Path           string // relative to the upstream's base URL
+	Size           int64
+	SHA256, SHA512 string
+}
+
+// Root is the signed beginning of a repository, read and verified.
+type Root struct {
+	Paths         []string // the files it was read from, relative to the base
+	Names         []string // the releases it says it is
+	Alias         bool     // the definition uses a name that moves
+	Origin, Label string
+	Suite         string
+	Codename      string
+	Version       string
+	Date          time.Time
+	Expires       time.Time // zero: it does not say
+	Components    []string
+	Architectures []string
+	ByHash        bool
+	Entries       map[string]Entry // by path relative to the base
+	Fields        map[string]string
+	Signer        Signer
+}
+
+// IndexChoice is one list of packages, with the files in which upstream offers
+// it, best first.
+type IndexChoice struct {
+	Component, Arch string
+	Files           []IndexFile
+}
+
+// IndexFile is an index in one compression.
+type IndexFile struct {
+	Entry
+	Compression string   // "", "gz", "xz", "zst", "bz2"
+	Paths       []string // where to ask, best first (by digest where offered)
+}
+
+// Family is a repository format. Every method is safe for concurrent use.
+type Family interface {
+	Name() string
+	// CompareVersions orders versions as the family's clients do.
+	CompareVersions(a, b string) int
+	// CheckVersion tells why v is no version of this family, or nil.
+	CheckVersion(v string) error
+	// RunsOn tells whether a package of one architecture is for a machine of
+	// another: the same, or one that stands for all.
+	RunsOn(packageArch, machineArch string) bool
+	// CheckSource gives the findings that the family has about a description,
+	// before anything is fetched.
+	CheckSource(s Source) finding.List
+	// Roots gives the ways to get the root, best first.
+	Roots(s Source) []RootChoice
+	// ReadRoot verifies and reads the root out of fetched files (by path).
+	ReadRoot(s Source, choice RootChoice, files map[string][]byte, v Verifier) (*Root, error)
+	// CheckRoot compares a root with what the description asks of it.
+	CheckRoot(s Source, r *Root) finding.List
+	// Indexes gives the lists of packages that the description selects.
+	Indexes(s Source, r *Root) ([]IndexChoice, error)
+	// ReadIndex reads a plain (decompressed) list of packages. The package
+	// handed to yield is new each time; raw is valid only during the call.
+	ReadIndex(s Source, x IndexChoice, plain io.Reader, yield func(p *Package, raw []byte) error) error
+	// Companions gives the further files that a faithful copy takes along:
+	// files that the root names and that machines may ask for.
+	Companions(s Source, r *Root) []Companion
+	// Inspect reads what a package file says of itself.
+	Inspect(file io.Reader) (Identity, error)
+	// Identify gives what the file of p should say of itself inside.
+	Identify(p *Package) Identity
+	// Write writes the repository of a tailored mirror.
+	Write(w Writing) error
+	// ClientFiles writes what a machine's own package client needs.
+	ClientFiles(c Client) ([]ClientFile, finding.List, error)
+}
+
+// Companion is a file of a faithful copy beside roots, indexes and packages.
+type Companion struct {
+	Entry
+	Paths    []string // where to ask, best first
+	Required bool     // false: upstream names such files and may not have them
+	Places   []string // where the copy must have it
+}
+
+// Writing is what a family needs to write a tailored repository.
+type Writing struct {
+	Source Source
+	Root   *Root // upstream's, for the names that machines know
+	Time   time.Time
+	Note   string // goes into the description, such as "barrage/14"
+	// Each calls f for every chosen package of one list, in the index's order,
+	// with the raw index text.
+	Each func(component, arch string, f func(p *Package, raw []byte) error) error
+	Sign SigningKey
+	// Put stores one file of the repository, at a path relative to its base.
+	Put func(path string, data []byte) error
+}
+
+// Client is what is known when a machine's configuration is written.
+type Client struct {
+	Lane          string
+	At            string // URL or absolute directory below which the sources lie
+	Architectures []string
+	Sources       []ClientSource
+	Pins          []Relation
+}
+
+// ClientSource is one source as the machine will see it.
+type ClientSource struct {
+	Source
+	Priority int
+	// Tailored tells that the site key signs; otherwise upstream's keys do.
+	Tailored                       bool
+	Origin, Label, Suite, Codename string // as the served root says
+	Keys                           []ClientKey
+}
+
+// ClientKey is a certificate that the client must trust for one source.
+type ClientKey struct {
+	Fingerprint string
+	Binary      []byte
+}
+
+// ClientFile is one file as it lies under the machine's root.
+type ClientFile struct {
+	Path string // relative, slash-separated
+	Mode uint32
+	Data []byte
+}
+
+// Registry knows the families by name.
+type Registry map[string]Family
+
+// NewRegistry makes a registry; a family twice is a mistake of the program.
+func NewRegistry(families ...Family) Registry {
+	r := Registry{}
+	for _, f := range families {
+		if _, twice := r[f.Name()]; twice {
+			panic("archive: family registered twice: " + f.Name())
+		}
+		r[f.Name()] = f
+	}
+	return r
+}
+
+// Names gives the known families in order.
+func (r Registry) Names() []string {
+	names := make([]string, 0, len(r))
+	for n := range r {
+		names = append(names, n)
+	}
+	sort.Strings(names)
+	return names
+}
+
+// CheckPath refuses a path from outside that is not a plain relative path: no
+// empty or dot segments, no backslash, no control characters, at most 1,024
+// bytes. The finding is content.unsafe-path.
+func CheckPath(p string) error {
+	bad := func(why string) error {
+		return finding.New("content.unsafe-path", "", "the path %q %s", p, why)
+	}
+	switch {
+	case p == "":
+		return bad("is empty")
+	case len(p) > 1024:
+		return bad("is longer than 1,024 bytes")
+	case p[0] == '/':
+		return bad("is absolute")
+	case strings.ContainsFunc(p, func(r rune) bool { return r < 0x20 || r == 0x7f || r == '\\' || r == 0xFFFD }):
+		return bad("has a control character or a backslash")
+	}
+	for _, seg := range strings.Split(p, "/") {
+		switch {
+		case seg == "" || seg == "." || seg == "..":
+			return bad("has an empty or dotted part")
+		case len(seg) > 255:
+			return bad("has a part longer than 255 bytes")
+		}
+	}
+	if path.Clean(p) != p {
+		return bad("is not in its shortest form")
+	}
+	return nil
+}
+
+// ParseWant reads "name", "name >= version" or a pattern with * and ?.
+func ParseWant(s string) (Relation, error) {
+	f := strings.Fields(s)
+	switch len(f) {
+	case 1:
+		if strings.ContainsAny(f[0], "<>=") {
+			return Relation{}, fmt.Errorf("%q: put spaces around the comparison, as in %q", s, "tide-tables >= 2")
+		}
+		return Relation{Name: f[0]}, nil
+	case 3:
+		op := Op(f[1])
+		switch op {
+		case Less, LessOrEqual, Equal, GreaterOrEqual, Greater:
+			return Relation{Name: f[0], Op: op, Version: f[2]}, nil
+		}
+		return Relation{}, fmt.Errorf("%q: the comparison %q is not one of < <= = >= >", s, f[1])
+	}
+	return Relation{}, fmt.Errorf("%q is not NAME or NAME COMPARISON VERSION", s)
+}

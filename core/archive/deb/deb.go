@@ -1,0 +1,447 @@
+// Package deb is the deb family: Debian-style repositories with a signed
+// Release file, Packages indexes and .deb files, met as Debian Policy, deb(5)
+// and the repository format describe them.
+//
+// It trusts nothing that it reads. Roots are believed only through the
+// Verifier that is handed in; everything else follows from their digests.
+package deb
+
+import (
+	"io"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+)
+
+// Family implements archive.Family for deb repositories.
+type Family struct{}
+
+var _ archive.Family = Family{}
+
+// Name implements archive.Family.
+func (Family) Name() string { return "deb" }
+
+// CompareVersions implements archive.Family.
+func (Family) CompareVersions(a, b string) int { return CompareVersions(a, b) }
+
+// CheckVersion implements archive.Family.
+func (Family) CheckVersion(v string) error { return CheckVersion(v) }
+
+// RunsOn implements archive.Family.
+func (Family) RunsOn(packageArch, machineArch string) bool {
+	return packageArch == machineArch || packageArch == "all"
+}
+
+// flat tells whether the release names a folder instead of a distribution: a
+// repository without dists/, written with a closing slash.
+func flat(s archive.Source) bool { return strings.HasSuffix(s.Release, "/") }
+
+// base is the folder of the Release file, relative to the upstream's base.
+func base(s archive.Source) string {
+	if flat(s) {
+		return strings.TrimPrefix(strings.TrimPrefix(s.Release, "."), "/")
+	}
+	return "dists/" + s.Release + "/"
+}
+
+var (
+	archPattern = regexp.MustCompile(`^[a-z0-9][a-z0-9-]*$`)
+	wordPattern = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+/-]*$`)
+)
+
+// CheckSource implements archive.Family.
+func (Family) CheckSource(s archive.Source) finding.List {
+	var out finding.List
+	object := "source " + s.Name
+	add := func(code, format string, args ...any) { out = append(out, finding.New(code, object, format, args...)) }
+	switch {
+	case s.Release == "":
+		add("define.missing-field", "a deb source needs a release, such as heron (or a folder that ends in / for a repository without dists)")
+	case !flat(s) && (!wordPattern.MatchString(s.Release) || archive.CheckPath(s.Release) != nil):
+		add("define.bad-value", "the release %q is not a name that a path can have", s.Release)
+	case flat(s) && s.Release != "./" && s.Release != "/" && archive.CheckPath(strings.Trim(strings.TrimPrefix(s.Release, "./"), "/")) != nil:
+		add("define.bad-value", "the release %q is not a folder below the upstream", s.Release)
+	}
+	if flat(s) && len(s.Components) > 0 {
+		add("define.bad-value", "the release %q is a folder, and such a repository has no components", s.Release)
+	}
+	if !flat(s) && s.Release != "" && len(s.Components) == 0 {
+		add("define.missing-field", "a deb source needs components, such as [core]")
+	}
+	if len(s.Architectures) == 0 {
+		add("define.missing-field", "a deb source needs architectures, such as [amd64]")
+	}
+	for _, c := range s.Components {
+		if !wordPattern.MatchString(c) || archive.CheckPath(c) != nil {
+			add("define.bad-value", "the component %q is not a name that a path can have", c)
+		}
+	}
+	for _, a := range s.Architectures {
+		switch {
+		case a == "all" || a == "any" || a == "source":
+			add("define.bad-value", "%q is not an architecture of a machine; packages for all of them come along by themselves", a)
+		case !archPattern.MatchString(a):
+			add("define.bad-value", "%q is not a deb architecture", a)
+		}
+	}
+	return out
+}
+
+// Roots implements archive.Family: the clear-signed root first, then the root
+// with a detached signature.
+func (Family) Roots(s archive.Source) []archive.RootChoice {
+	b := base(s)
+	return []archive.RootChoice{
+		{{Path: b + "InRelease"}},
+		{{Path: b + "Release"}, {Path: b + "Release.gpg"}},
+	}
+}
+
+// ReadRoot implements archive.Family.
+func (Family) ReadRoot(s archive.Source, choice archive.RootChoice, files map[string][]byte, v archive.Verifier) (*archive.Root, error) {
+	var text []byte
+	var by archive.Signer
+	var err error
+	if len(choice) == 1 {
+		text, by, err = v.Clearsigned(files[choice[0].Path])
+	} else {
+		text = files[choice[0].Path]
+		by, err = v.Detached(text, files[choice[1].Path])
+	}
+	if err != nil {
+		return nil, err
+	}
+	r, err := ParseRelease(text, base(s))
+	if err != nil {
+		return nil, err
+	}
+	r.Signer = by
+	for _, f := range choice {
+		r.Paths = append(r.Paths, f.Path)
+	}
+	r.Alias = r.Suite == s.Release && r.Codename != "" && r.Codename != s.Release
+	return r, nil
+}
+
+// CheckRoot implements archive.Family.
+func (Family) CheckRoot(s archive.Source, r *archive.Root) finding.List {
+	var out finding.List
+	object := "source " + s.Name
+	if !flat(s) && len(r.Names) > 0 && !slices.Contains(r.Names, s.Release) {
+		out = append(out, finding.New("source.release-mismatch", object, "the root says it is %s, and the definition asks for %s",
+			strings.Join(r.Names, " or "), s.Release))
+	}
+	if !flat(s) && len(r.Names) == 0 {
+		out = append(out, finding.New("source.release-mismatch", object,
+			"the root names neither suite nor codename, so nothing ties it to %s", s.Release).Rated(finding.Warning))
+	}
+	if r.Alias {
+		out = append(out, finding.New("source.release-alias", object,
+			"%s is what %s is called today; machines would jump when the name moves", s.Release, r.Codename).
+			Do("write release: %s", r.Codename))
+	}
+	if flat(s) {
+		return out
+	}
+	for _, c := range s.Components {
+		if !offersComponent(s, r, c) {
+			out = append(out, finding.New("source.component-missing", object, "there is no component %q", c).
+				Do("it offers %s", strings.Join(r.Components, ", ")))
+		}
+	}
+	for _, a := range s.Architectures {
+		if len(r.Architectures) > 0 && !slices.Contains(r.Architectures, a) {
+			out = append(out, finding.New("source.architecture-missing", object, "there is nothing for the architecture %q", a).
+				Do("it offers %s", strings.Join(r.Architectures, ", ")))
+		}
+	}
+	return out
+}
+
+func offersComponent(s archive.Source, r *archive.Root, c string) bool {
+	if slices.Contains(r.Components, c) {
+		return true
+	}
+	// Some roots write components with a folder in front ("updates/main"), and
+	// some name none at all: then the indexes themselves tell.
+	for _, a := range s.Architectures {
+		if len(variants(s, r, c, a)) > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+var preference = []string{"xz", "zst", "gz", "", "bz2"}
+
+// variants gives the compressions in which the root names one index.
+func variants(s archive.Source, r *archive.Root, component, arch string) []archive.IndexFile {
+	name := base(s) + "Packages"
+	if !flat(s) {
+		name = base(s) + component + "/binary-" + arch + "/Packages"
+	}
+	var out []archive.IndexFile
+	for _, z := range preference {
+		p := name
+		if z != "" {
+			p += "." + z
+		}
+		if e, ok := r.Entries[p]; ok {
+			out = append(out, archive.IndexFile{Entry: e, Compression: z, Paths: byHash(r, e)})
+		}
+	}
+	return out
+}
+
+// byHash gives where a file may be asked for: by its digest where the root
+// offers that, which holds while upstream publishes, then by its name.
+func byHash(r *archive.Root, e archive.Entry) []string {
+	var paths []string
+	if r.ByHash && e.SHA256 != "" {
+		paths = append(paths, path.Join(path.Dir(e.Path), "by-hash/SHA256", e.SHA256))
+	} else if r.ByHash && e.SHA512 != "" {
+		paths = append(paths, path.Join(path.Dir(e.Path), "by-hash/SHA512", e.SHA512))
+	}
+	return append(paths, e.Path)
+}
+
+// Indexes implements archive.Family.
+func (f Family) Indexes(s archive.Source, r *archive.Root) ([]archive.IndexChoice, error) {
+	if flat(s) {
+		v := variants(s, r, "", "")
+		if len(v) == 0 {
+			return nil, finding.New("source.malformed-index", "source "+s.Name, "the root names no Packages index")
+		}
+		return []archive.IndexChoice{{Files: v}}, nil
+	}
+	var out []archive.IndexChoice
+	for _, c := range s.Components {
+		for _, a := range withAll(s, r) {
+			v := variants(s, r, c, a)
+			if len(v) == 0 {
+				if a == "all" {
+					continue
+				}
+				if !slices.Contains(r.Components, c) && !offersComponent(s, r, c) {
+					continue // told by CheckRoot
+				}
+				return nil, finding.New("source.architecture-missing", "source "+s.Name,
+					"the root names no index for component %s on %s", c, a).Do("it offers %s", strings.Join(r.Architectures, ", "))
+			}
+			out = append(out, archive.IndexChoice{Component: c, Arch: a, Files: v})
+		}
+	}
+	return out, nil
+}
+
+// withAll adds "all" where the repository keeps such packages in indexes of
+// their own instead of repeating them in every architecture's.
+func withAll(s archive.Source, r *archive.Root) []string {
+	archs := slices.Clone(s.Architectures)
+	if slices.Contains(r.Architectures, "all") && !strings.Contains(r.Fields["no-support-for-architecture-all"], "Packages") {
+		archs = append(archs, "all")
+	}
+	return archs
+}
+
+// ReadIndex implements archive.Family.
+func (f Family) ReadIndex(s archive.Source, x archive.IndexChoice, plain io.Reader, yield func(*archive.Package, []byte) error) error {
+	sr := NewStanzaReader(plain)
+	in := interner{}
+	for n := 0; ; n++ {
+		raw, err := sr.Next()
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		p, err := parsePackage(raw, in)
+		if err != nil {
+			if g, ok := finding.From(err); ok && g.Object == "" {
+				g.Object = "source " + s.Name
+				g.Text = "package " + strconv.Itoa(n+1) + " of the index " + x.Component + "/" + x.Arch + ": " + g.Text
+				return g
+			}
+			return err
+		}
+		if p.Arch != "all" && !slices.Contains(s.Architectures, p.Arch) {
+			continue // a flat repository lists every architecture in one index
+		}
+		p.Component, p.Ordinal = x.Component, n
+		if err := yield(p, raw); err != nil {
+			return err
+		}
+	}
+}
+
+type interner map[string]string
+
+func (in interner) get(b []byte) string {
+	if s, ok := in[string(b)]; ok {
+		return s
+	}
+	s := string(b)
+	if len(in) < 1<<16 {
+		in[s] = s
+	}
+	return s
+}
+
+func parsePackage(raw []byte, in interner) (*archive.Package, error) {
+	p := &archive.Package{}
+	n := &needs{}
+	p.Needs = n
+	var provides []byte
+	var seen uint32
+	once := func(bit int) error {
+		if seen&(1<<bit) != 0 {
+			return finding.New("source.malformed-index", "", "a field stands twice in one stanza")
+		}
+		seen |= 1 << bit
+		return nil
+	}
+	err := eachField(raw, func(name, value []byte) (err error) {
+		switch string(name) {
+		case "package":
+			p.Name, err = string(value), once(0)
+		case "version":
+			p.Version, err = string(value), once(1)
+		case "architecture":
+			p.Arch, err = in.get(value), once(2)
+		case "filename":
+			p.Path, err = strings.TrimPrefix(string(value), "./"), once(3)
+		case "size":
+			if p.Size, err = strconv.ParseInt(string(value), 10, 64); err != nil || p.Size < 0 {
+				return finding.New("source.malformed-index", "", "the Size %q is no number", cut(value, 40))
+			}
+			err = once(4)
+		case "sha256":
+			p.SHA256, err = strings.ToLower(string(value)), once(5)
+		case "sha512":
+			p.SHA512, err = strings.ToLower(string(value)), once(6)
+		case "installed-size":
+			kib, bad := strconv.ParseInt(string(value), 10, 64)
+			if bad == nil && kib >= 0 && kib < 1<<40 {
+				p.InstalledSize = kib * 1024
+			}
+		case "source":
+			s, _, _ := strings.Cut(string(value), " ")
+			p.Origin = in.get([]byte(s))
+		case "section":
+			p.Section = in.get(value)
+		case "description":
+			line, _, _ := strings.Cut(string(value), "\n")
+			p.Summary = line
+		case "multi-arch":
+			switch string(value) {
+			case "foreign":
+				p.Coexists = archive.Foreign
+			case "allowed":
+				p.Coexists = archive.Allowed
+			case "same":
+				p.Coexists = archive.Same
+			}
+		case "essential":
+			p.Essential = string(value) == "yes"
+		case "provides":
+			provides, err = value, once(7)
+		case "depends":
+			n.depends, err = string(value), once(8)
+		case "pre-depends":
+			n.preDepends, err = string(value), once(9)
+		case "recommends":
+			n.recommends = string(value)
+		case "suggests":
+			n.suggests = string(value)
+		case "conflicts":
+			n.conflicts, err = string(value), once(10)
+		case "breaks":
+			n.breaks, err = string(value), once(11)
+		}
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	bad := func(format string, args ...any) (*archive.Package, error) {
+		return nil, finding.New("source.malformed-index", "", format, args...)
+	}
+	switch {
+	case p.Name == "" || p.Version == "" || p.Arch == "":
+		return bad("Package, Version or Architecture is missing")
+	case strings.ContainsAny(p.Name, " \t\n/\\") || !archPattern.MatchString(p.Arch):
+		return bad("the name %q (%q) is not a package's", cut([]byte(p.Name), 80), cut([]byte(p.Arch), 40))
+	case p.Path == "":
+		return bad("%s has no Filename", p.Name)
+	case p.SHA256 == "" && p.SHA512 == "":
+		return nil, finding.New("content.weak-digest", "", "%s has no SHA-256 or SHA-512 digest", p.Name)
+	case p.SHA256 != "" && (len(p.SHA256) != 64 || !isHex(p.SHA256)), p.SHA512 != "" && (len(p.SHA512) != 128 || !isHex(p.SHA512)):
+		return bad("%s has a digest that is none", p.Name)
+	}
+	if err := CheckVersion(p.Version); err != nil {
+		return bad("%s: %v", p.Name, err)
+	}
+	if err := archive.CheckPath(p.Path); err != nil {
+		return nil, err
+	}
+	n.owner = p.Name
+	if p.Origin == "" {
+		p.Origin = p.Name
+	}
+	if len(provides) > 0 {
+		if p.Provides, err = ParseProvides(string(provides)); err != nil {
+			return nil, err
+		}
+	}
+	return p, nil
+}
+
+// Companions implements archive.Family: every compression of the chosen
+// indexes, the small Release files beside them, and translated descriptions.
+func (f Family) Companions(s archive.Source, r *archive.Root) []archive.Companion {
+	var out []archive.Companion
+	add := func(e archive.Entry, required bool) {
+		out = append(out, archive.Companion{Entry: e, Paths: byHash(r, e), Required: required, Places: byHash(r, e)})
+	}
+	lists, err := f.Indexes(s, r)
+	if err != nil {
+		return nil
+	}
+	for _, x := range lists {
+		for i, v := range x.Files {
+			add(v.Entry, i == 0)
+		}
+		dir := path.Dir(x.Files[0].Path)
+		if e, ok := r.Entries[dir+"/Release"]; ok {
+			add(e, false)
+		}
+	}
+	for _, c := range s.Components {
+		for _, lang := range s.Languages {
+			for _, z := range preference {
+				p := base(s) + c + "/i18n/Translation-" + lang
+				if z != "" {
+					p += "." + z
+				}
+				if e, ok := r.Entries[p]; ok {
+					add(e, false)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// Inspect implements archive.Family.
+func (Family) Inspect(file io.Reader) (archive.Identity, error) { return ReadIdentity(file) }
+
+// Identify implements archive.Family.
+func (Family) Identify(p *archive.Package) archive.Identity {
+	return archive.Identity{Name: p.Name, Version: p.Version, Arch: p.Arch}
+}

@@ -1,0 +1,128 @@
+package deb
+
+import (
+	"strings"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+)
+
+// ParseRelations reads a relationship field (Debian Policy §7.1): clauses
+// separated by commas, alternatives by bars. Architecture restrictions and
+// build profiles do not occur in binary indexes and are refused.
+func ParseRelations(field string) ([]archive.Clause, error) {
+	var clauses []archive.Clause
+	for part := range strings.SplitSeq(field, ",") {
+		if strings.TrimSpace(part) == "" {
+			continue // a trailing comma is allowed in practice
+		}
+		var clause archive.Clause
+		for alt := range strings.SplitSeq(part, "|") {
+			r, err := parseRelation(strings.TrimSpace(alt))
+			if err != nil {
+				return nil, err
+			}
+			clause = append(clause, r)
+		}
+		clauses = append(clauses, clause)
+	}
+	return clauses, nil
+}
+
+func parseRelation(s string) (archive.Relation, error) {
+	var r archive.Relation
+	fail := func(why string) (archive.Relation, error) {
+		return r, finding.New("source.malformed-index", "", "the relation %q %s", cut([]byte(s), 120), why)
+	}
+	if open := strings.IndexByte(s, '('); open >= 0 {
+		inner, rest, ok := strings.Cut(s[open+1:], ")")
+		if !ok {
+			return fail("has no closing parenthesis")
+		}
+		if strings.TrimSpace(rest) != "" {
+			return fail("goes on after its version")
+		}
+		inner = strings.TrimSpace(inner)
+		n := len(inner) - len(strings.TrimLeft(inner, "<>="))
+		switch inner[:n] {
+		case "<<":
+			r.Op = archive.Less
+		case "<=", "<": // "<" is the old spelling of "<="
+			r.Op = archive.LessOrEqual
+		case "=", "==":
+			r.Op = archive.Equal
+		case ">=", ">":
+			r.Op = archive.GreaterOrEqual
+		case ">>":
+			r.Op = archive.Greater
+		default:
+			return fail("has a comparison that does not exist")
+		}
+		r.Version = strings.TrimSpace(inner[n:])
+		if err := CheckVersion(r.Version); err != nil {
+			return fail("has a bad version: " + err.Error())
+		}
+		s = strings.TrimSpace(s[:open])
+	}
+	r.Name, r.Qualifier, _ = strings.Cut(s, ":")
+	if r.Name == "" || strings.ContainsAny(s, " \t\n[]<>()") {
+		return fail("has no plain package name")
+	}
+	return r, nil
+}
+
+// ParseProvides reads a Provides field: names, each perhaps with "= version".
+func ParseProvides(field string) ([]archive.Provide, error) {
+	clauses, err := ParseRelations(field)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]archive.Provide, 0, len(clauses))
+	for _, c := range clauses {
+		if len(c) == 1 && (c[0].Op == archive.Any || c[0].Op == archive.Equal) {
+			out = append(out, archive.Provide{Name: c[0].Name, Version: c[0].Version})
+		}
+	}
+	return out, nil
+}
+
+// needs keeps the relationship fields of a stanza as text until they are asked for.
+type needs struct {
+	owner                                                        string
+	preDepends, depends, recommends, suggests, conflicts, breaks string
+}
+
+// Relations implements archive.RelationSource.
+func (n *needs) Relations() (archive.Relations, error) {
+	var out archive.Relations
+	add := func(field, text string, to *[]archive.Clause) error {
+		if text == "" {
+			return nil
+		}
+		c, err := ParseRelations(text)
+		if f, ok := finding.From(err); ok {
+			f.Object = "package " + n.owner
+			f.Text = field + ": " + f.Text
+			return f
+		}
+		*to = append(*to, c...)
+		return err
+	}
+	var against []archive.Clause
+	for _, x := range []struct {
+		field, text string
+		to          *[]archive.Clause
+	}{
+		{"Pre-Depends", n.preDepends, &out.Requires}, {"Depends", n.depends, &out.Requires},
+		{"Recommends", n.recommends, &out.Recommends}, {"Suggests", n.suggests, &out.Suggests},
+		{"Conflicts", n.conflicts, &against}, {"Breaks", n.breaks, &against},
+	} {
+		if err := add(x.field, x.text, x.to); err != nil {
+			return out, err
+		}
+	}
+	for _, c := range against {
+		out.Conflicts = append(out.Conflicts, c...)
+	}
+	return out, nil
+}

@@ -1,0 +1,155 @@
+package deb
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+)
+
+// maxEntries bounds the files that one Release may name.
+const maxEntries = 500_000
+
+// ParseRelease reads the text of a Release file, as the repository format
+// describes it ("Release" files, deb-repository). Paths in Entries are made
+// relative to the upstream's base by prefix ("dists/heron/", or a flat
+// repository's folder). Only SHA-256 and SHA-512 are believed; a Release that
+// has nothing better than SHA-1 is content.weak-digest.
+func ParseRelease(text []byte, prefix string) (*archive.Root, error) {
+	sr := NewStanzaReader(bytes.NewReader(text))
+	sr.buf = make([]byte, 0, 64<<10)
+	stanza, err := nextRelease(sr)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := sr.Next(); err != io.EOF {
+		return nil, finding.New("source.malformed-index", "", "the Release file has more than one stanza")
+	}
+	fields, err := Fields(stanza)
+	if err != nil {
+		return nil, err
+	}
+	r := &archive.Root{
+		Origin: fields["origin"], Label: fields["label"], Suite: fields["suite"],
+		Codename: fields["codename"], Version: fields["version"],
+		Components: strings.Fields(fields["components"]), Architectures: strings.Fields(fields["architectures"]),
+		ByHash: fields["acquire-by-hash"] == "yes", Entries: map[string]archive.Entry{}, Fields: map[string]string{},
+	}
+	for _, name := range []string{"no-support-for-architecture-all", "description", "notautomatic", "butautomaticupgrades"} {
+		if v := fields[name]; v != "" {
+			r.Fields[name] = v
+		}
+	}
+	for _, n := range []string{r.Codename, r.Suite} {
+		if n != "" && !slices.Contains(r.Names, n) {
+			r.Names = append(r.Names, n)
+		}
+	}
+	if r.Date, err = parseDate(fields["date"]); err != nil {
+		return nil, finding.New("source.malformed-index", "", "the Release file's Date is not readable: %v", err)
+	}
+	if v := fields["valid-until"]; v != "" {
+		if r.Expires, err = parseDate(v); err != nil {
+			return nil, finding.New("source.malformed-index", "", "the Release file's Valid-Until is not readable: %v", err)
+		}
+	}
+	for _, table := range []struct {
+		field  string
+		digits int
+	}{{"sha256", 64}, {"sha512", 128}} {
+		if err := readTable(fields[table.field], table.digits, prefix, r.Entries); err != nil {
+			return nil, err
+		}
+	}
+	if len(r.Entries) == 0 && (fields["md5sum"] != "" || fields["sha1"] != "") {
+		return nil, finding.New("content.weak-digest", "", "the Release file gives only MD5 or SHA-1 digests")
+	}
+	return r, nil
+}
+
+// nextRelease reads the one stanza of a Release file, which may be far larger
+// than any other: its caller has bounded the text already.
+func nextRelease(sr *StanzaReader) ([]byte, error) {
+	var all []byte
+	for {
+		line, err := sr.r.ReadBytes('\n')
+		if len(bytes.TrimSpace(line)) == 0 && len(all) > 0 {
+			return all, nil
+		}
+		if len(bytes.TrimSpace(line)) > 0 {
+			all = append(all, line...)
+		}
+		if err == io.EOF {
+			if len(all) == 0 {
+				return nil, finding.New("source.malformed-index", "", "the Release file is empty")
+			}
+			return all, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+}
+
+func readTable(table string, digits int, prefix string, into map[string]archive.Entry) error {
+	for line := range strings.Lines(table) {
+		f := strings.Fields(line)
+		if len(f) == 0 {
+			continue
+		}
+		if len(f) != 3 || len(f[0]) != digits || !isHex(f[0]) {
+			return finding.New("source.malformed-index", "", "a line of the Release file's digest table is not readable: %q", cut([]byte(line), 120))
+		}
+		size, err := strconv.ParseInt(f[1], 10, 64)
+		if err != nil || size < 0 {
+			return finding.New("source.malformed-index", "", "a size in the Release file is not a number: %q", cut([]byte(f[1]), 60))
+		}
+		name := strings.TrimPrefix(f[2], "./")
+		if err := archive.CheckPath(name); err != nil {
+			return err
+		}
+		p := prefix + name
+		e, seen := into[p]
+		if seen && e.Size != size {
+			return finding.New("source.malformed-index", "", "the Release file gives two sizes for %s", name)
+		}
+		e.Path, e.Size = p, size
+		sum := strings.ToLower(f[0])
+		if digits == 64 {
+			if e.SHA256 != "" && e.SHA256 != sum {
+				return finding.New("source.malformed-index", "", "the Release file gives two digests for %s", name)
+			}
+			e.SHA256 = sum
+		} else {
+			e.SHA512 = sum
+		}
+		into[p] = e
+		if len(into) > maxEntries {
+			return finding.New("content.too-large", "", "the Release file names more than %d files", maxEntries)
+		}
+	}
+	return nil
+}
+
+func isHex(s string) bool { return strings.Trim(s, "0123456789abcdefABCDEF") == "" }
+
+func parseDate(s string) (time.Time, error) {
+	if s == "" {
+		return time.Time{}, fmt.Errorf("it is missing")
+	}
+	for _, layout := range []string{time.RFC1123, "Mon, _2 Jan 2006 15:04:05 MST", time.RFC1123Z, "Mon, _2 Jan 2006 15:04:05 -0700"} {
+		if t, err := time.Parse(layout, s); err == nil {
+			if name, off := t.Zone(); off == 0 && name != "UTC" && name != "GMT" && name != "" && name != "Z" {
+				return time.Time{}, fmt.Errorf("%q is not in UTC", s)
+			}
+			return t.UTC(), nil
+		}
+	}
+	return time.Time{}, fmt.Errorf("%q is not a date as in RFC 5322", cut([]byte(s), 60))
+}

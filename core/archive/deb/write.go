@@ -1,0 +1,174 @@
+package deb
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+)
+
+// Write implements archive.Family: Packages in plain, gz and xz with copies by
+// digest, Release with its SHA-256 table, InRelease and Release.gpg. Suite,
+// codename and origin stay upstream's, so that what machines ask for goes on
+// to fit; the label is the source's name, by which preferences tell sources of
+// one origin apart.
+func (f Family) Write(w archive.Writing) error {
+	s := w.Source
+	b := base(s)
+	sums := map[string][]byte{}
+	components := s.Components
+	if flat(s) {
+		components = []string{""}
+	}
+	for _, c := range components {
+		archs := s.Architectures
+		if flat(s) {
+			archs = []string{""}
+		}
+		for _, a := range archs {
+			var text bytes.Buffer
+			emit := func(p *archive.Package, raw []byte) error {
+				if bytes.Contains(raw, []byte("\nFilename: ./")) {
+					raw = bytes.Replace(raw, []byte("\nFilename: ./"), []byte("\nFilename: "), 1)
+				}
+				// Descriptions in full are upstream's translation files, which a
+				// tailored mirror does not carry.
+				text.Write(withoutFields(raw, "Description-md5"))
+				text.WriteByte('\n')
+				return nil
+			}
+			if err := w.Each(c, a, emit); err != nil {
+				return err
+			}
+			if !flat(s) { // packages for all architectures stand in each list
+				if err := w.Each(c, "all", emit); err != nil {
+					return err
+				}
+			}
+			name := "Packages"
+			if !flat(s) {
+				name = c + "/binary-" + a + "/Packages"
+			}
+			for _, z := range []string{"", "gz", "xz"} {
+				packed, err := archive.Compress(text.Bytes(), z)
+				if err != nil {
+					return err
+				}
+				n := name
+				if z != "" {
+					n += "." + z
+				}
+				sums[n] = packed
+			}
+		}
+	}
+	release := releaseText(w, sums)
+	put := func(name string, data []byte) error { return w.Put(b+name, data) }
+	for _, name := range slices.Sorted(maps.Keys(sums)) {
+		data := sums[name]
+		if err := put(name, data); err != nil {
+			return err
+		}
+		if err := put(path.Join(path.Dir(name), "by-hash/SHA256", sha256Hex(data)), data); err != nil {
+			return err
+		}
+	}
+	inRelease, err := w.Sign.Clearsign(release)
+	if err != nil {
+		return err
+	}
+	detached, err := w.Sign.DetachSign(release, true)
+	if err != nil {
+		return err
+	}
+	for name, data := range map[string][]byte{"Release": release, "Release.gpg": detached, "InRelease": inRelease} {
+		if err := put(name, data); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func releaseText(w archive.Writing, files map[string][]byte) []byte {
+	var b bytes.Buffer
+	field := func(name, value string) {
+		if value != "" {
+			fmt.Fprintf(&b, "%s: %s\n", name, oneLine(value))
+		}
+	}
+	r := w.Root
+	suite, codename := r.Suite, r.Codename
+	if suite == "" && codename == "" && !flat(w.Source) {
+		codename = w.Source.Release
+	}
+	field("Origin", r.Origin)
+	field("Label", w.Source.Name)
+	field("Suite", suite)
+	field("Codename", codename)
+	field("Version", r.Version)
+	field("Date", w.Time.UTC().Format("Mon, 02 Jan 2006 15:04:05 UTC"))
+	field("Acquire-By-Hash", "yes")
+	if !flat(w.Source) {
+		field("No-Support-for-Architecture-all", "Packages")
+		field("Architectures", strings.Join(append([]string{"all"}, w.Source.Architectures...), " "))
+		field("Components", strings.Join(w.Source.Components, " "))
+	}
+	field("Description", "Stockade edition "+w.Note)
+	b.WriteString("SHA256:\n")
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		sum := sha256.Sum256(files[name])
+		fmt.Fprintf(&b, " %x %d %s\n", sum, len(files[name]), name)
+	}
+	return b.Bytes()
+}
+
+func sha256Hex(data []byte) string {
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:])
+}
+
+func oneLine(s string) string { return finding.Harmless(strings.Join(strings.Fields(s), " ")) }
+
+// UpstreamRelease is what a made-up upstream says of itself; the demonstration
+// and the tests publish with it.
+type UpstreamRelease struct {
+	Origin, Label, Suite, Codename string
+	Date, ValidUntil               time.Time
+	Architectures, Components      []string
+	ByHash                         bool
+}
+
+// Text writes the Release file of an upstream over its index files (by name
+// relative to the release's folder).
+func (u UpstreamRelease) Text(files map[string][]byte) []byte {
+	var b bytes.Buffer
+	const layout = "Mon, 02 Jan 2006 15:04:05 UTC"
+	fmt.Fprintf(&b, "Origin: %s\nLabel: %s\nSuite: %s\nCodename: %s\nDate: %s\n", u.Origin, u.Label, u.Suite, u.Codename, u.Date.UTC().Format(layout))
+	if !u.ValidUntil.IsZero() {
+		fmt.Fprintf(&b, "Valid-Until: %s\n", u.ValidUntil.UTC().Format(layout))
+	}
+	if u.ByHash {
+		b.WriteString("Acquire-By-Hash: yes\n")
+	}
+	fmt.Fprintf(&b, "Architectures: %s\nComponents: %s\nSHA256:\n", strings.Join(u.Architectures, " "), strings.Join(u.Components, " "))
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		sum := sha256.Sum256(files[name])
+		fmt.Fprintf(&b, " %x %d %s\n", sum, len(files[name]), name)
+	}
+	return b.Bytes()
+}
+
+// IndexStanza writes the stanza of an index for a package file whose control
+// text is known.
+func IndexStanza(control, filename string, file []byte) string {
+	sum := sha256.Sum256(file)
+	return fmt.Sprintf("%s\nFilename: %s\nSize: %d\nSHA256: %x\n", strings.TrimRight(control, "\n"), filename, len(file), sum)
+}

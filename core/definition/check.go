@@ -1,0 +1,358 @@
+package definition
+
+import (
+	"maps"
+	"net/url"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/robfig/cron/v3"
+
+	"stockade/core/archive"
+	"stockade/core/fetch"
+	"stockade/core/finding"
+	"stockade/core/trust"
+)
+
+// Surroundings are what a check may look at beside the set itself.
+type Surroundings struct {
+	Families archive.Registry
+	// ReadFile reads a key's file, by its path as Resolve gave it. Nil: files
+	// are not looked at.
+	ReadFile func(path string) ([]byte, error)
+	// Certificate finds a certificate that was brought in before.
+	Certificate func(fingerprint string) (*trust.Certificate, bool)
+	// Vouched tells whether a decision is recorded already; Barred, a reason.
+	Vouched func(fingerprint, source string) bool
+	Barred  func(fingerprint string) string
+	Now     time.Time
+}
+
+// Resolve gives the path of a key's file, relative to the document that names it.
+func (s *Set) Resolve(key string) string {
+	k := s.Keys[key]
+	if k.File == "" || filepath.IsAbs(k.File) {
+		return k.File
+	}
+	return filepath.Join(filepath.Dir(s.Places["keys."+key].File), k.File)
+}
+
+// Check gives the findings about a set that need no network.
+func Check(s *Set, around Surroundings) finding.List {
+	c := &checker{Set: s, around: around}
+	for _, name := range slices.Sorted(maps.Keys(s.Keys)) {
+		c.key(name, s.Keys[name])
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Proxies)) {
+		c.url("proxy "+name, "proxies."+name+".url", s.Proxies[name].URL)
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Sources)) {
+		c.source(name, s.Sources[name])
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Mirrors)) {
+		c.mirror(name, s.Mirrors[name])
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Lanes)) {
+		reference(c, "lane "+name, "lanes."+name+".mirror", "mirror", s.Lanes[name].Mirror, s.Mirrors)
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Groups)) {
+		c.group(name, s.Groups[name])
+	}
+	c.found.Sort()
+	return c.found
+}
+
+type checker struct {
+	*Set
+	around Surroundings
+	found  finding.List
+}
+
+func (c *checker) add(code, object, path, format string, args ...any) *finding.Finding {
+	c.found = append(c.found, finding.New(code, object, format, args...).At(c.Place(path)))
+	return &c.found[len(c.found)-1]
+}
+
+func (c *checker) adopt(err error, code, object, path string) {
+	f, ok := finding.From(err)
+	if !ok {
+		f = finding.New(code, object, "%v", err)
+	}
+	if f.Object == "" {
+		f.Object = object
+	}
+	c.found = append(c.found, f.At(c.Place(path)))
+}
+
+func reference[T any](c *checker, object, path, kind, name string, among map[string]T) bool {
+	if _, ok := among[name]; ok || name == "" {
+		return ok
+	}
+	f := c.add("define.dangling-reference", object, path, "no %s is called %q", kind, name)
+	if near := Nearest(name, slices.Sorted(maps.Keys(among))); near != "" {
+		f.WayOut = "perhaps " + strconv.Quote(near) + " is meant"
+	}
+	return false
+}
+
+func (c *checker) key(name string, k Key) {
+	object, path := "key "+name, "keys."+name
+	want := ""
+	if k.Fingerprint != "" {
+		f, err := trust.ParseFingerprint(k.Fingerprint)
+		if err != nil {
+			c.adopt(err, "define.bad-value", object, path+".fingerprint")
+			return
+		}
+		want = f
+	}
+	if k.File == "" && want == "" {
+		c.add("define.missing-field", object, path, "it has neither file nor fingerprint")
+	}
+	for i, src := range k.VouchedFor {
+		reference(c, object, path+".vouched_for."+strconv.Itoa(i), "source", src, c.Sources)
+	}
+	if len(k.VouchedFor) > 0 {
+		if want == "" {
+			c.add("define.missing-field", object, path+".vouched_for", "to vouch for a key, its whole fingerprint must be written down")
+		}
+		if strings.TrimSpace(k.Evidence) == "" {
+			c.add("define.missing-field", object, path+".vouched_for", "to vouch for a key, the evidence must be written down: who compared the fingerprint, and how")
+		}
+	}
+	if k.File != "" && c.around.ReadFile != nil {
+		c.keyFile(object, path, c.Resolve(name), want)
+	} else if want != "" && c.around.Certificate != nil {
+		if cert, ok := c.around.Certificate(want); !ok {
+			c.add("key.missing", object, path, "the certificate %s was never brought in, and no file is named", want)
+		} else {
+			c.certificate(object, path, cert)
+		}
+	}
+	if want != "" && c.around.Barred != nil {
+		if why := c.around.Barred(want); why != "" {
+			c.add("key.barred", object, path, "%s is barred: %s", want, why)
+		}
+	}
+}
+
+func (c *checker) keyFile(object, path, file, want string) {
+	data, err := c.around.ReadFile(file)
+	if err != nil {
+		c.add("key.missing", object, path+".file", "the file %s cannot be read", file).WayOut = "the path is relative to the document"
+		return
+	}
+	certs, err := trust.ReadCertificates(data)
+	if err != nil {
+		c.adopt(err, "key.unreadable", object, path+".file")
+		return
+	}
+	var have []string
+	for _, cert := range certs {
+		have = append(have, cert.Fingerprint)
+	}
+	if want == "" {
+		if len(certs) > 1 {
+			c.add("define.missing-field", object, path, "the file holds %d certificates (%s), and the definition does not say which is meant", len(certs), strings.Join(have, ", ")).
+				WayOut = "write the fingerprint"
+			return
+		}
+		want = certs[0].Fingerprint
+	}
+	i := slices.Index(have, want)
+	if i < 0 {
+		c.add("key.fingerprint-mismatch", object, path+".fingerprint", "the file holds %s, and the definition says %s", strings.Join(have, ", "), want)
+		return
+	}
+	c.certificate(object, path, certs[i])
+}
+
+func (c *checker) certificate(object, path string, cert *trust.Certificate) {
+	for _, f := range cert.Check(c.around.Now) {
+		f.Object = object
+		c.found = append(c.found, f.At(c.Place(path)))
+	}
+}
+
+// url checks an address and tells whether it can be used.
+func (c *checker) url(object, path, raw string) (*url.URL, bool) {
+	u, err := url.Parse(raw)
+	switch {
+	case err != nil:
+		c.add("source.bad-url", object, path, "%q is not a URL", fetch.Shown(raw))
+	case u.Scheme != "http" && u.Scheme != "https":
+		c.add("source.bad-url", object, path, "%q has the scheme %q; http and https are known", fetch.Shown(raw), u.Scheme)
+	case u.Hostname() == "":
+		c.add("source.bad-url", object, path, "%q names no host", fetch.Shown(raw))
+	case u.RawQuery != "" || u.Fragment != "":
+		c.add("source.bad-url", object, path, "%q has a query or fragment; paths are put behind it", fetch.Shown(raw))
+	case u.User != nil:
+		c.add("source.credential-in-url", object, path, "the URL of %s has a user or password in it", u.Hostname())
+	default:
+		return u, true
+	}
+	return nil, false
+}
+
+func (c *checker) source(name string, src Source) {
+	object, path := "source "+name, "sources."+name
+	if slices.Contains([]string{"about", "manifest", "seal.asc"}, name) {
+		c.add("define.bad-value", object, path, "the name %q is kept for what stands beside the sources in an edition", name)
+	}
+	family, known := c.around.Families[src.Family]
+	if !known && src.Family != "" {
+		f := c.add("define.bad-value", object, path+".family", "the family %q is not known", src.Family)
+		f.WayOut = "known are " + strings.Join(c.around.Families.Names(), ", ")
+	}
+	if known {
+		for _, f := range family.CheckSource(src.Archive(name)) {
+			c.found = append(c.found, f.At(c.Place(path)))
+		}
+	}
+	if len(src.Upstreams) == 0 {
+		c.add("define.missing-field", object, path, "it has no upstream")
+	}
+	for i, up := range src.Upstreams {
+		at := path + ".upstreams." + strconv.Itoa(i) + ".url"
+		expanded, err := src.Expand(name, up.URL)
+		if err != nil {
+			c.adopt(err, "source.bad-url", object, at)
+			continue
+		}
+		if u, ok := c.url(object, at, expanded); ok && u.Scheme == "http" {
+			f := c.add("source.plain-http", object, at, "%s is fetched without TLS", fetch.Shown(expanded))
+			if len(src.SignedBy) == 0 {
+				*f = f.Rated(finding.Error)
+				f.Text += ", and nothing signs it"
+			}
+		}
+	}
+	if len(src.SignedBy) == 0 {
+		c.add("source.unsigned", object, path, "no key is named that may sign it, so nothing of it could be verified")
+	}
+	if src.Proxy != "" {
+		reference(c, object, path+".proxy", "proxy", src.Proxy, c.Proxies)
+	}
+	if _, err := src.MaxAge.Duration(); err != nil {
+		c.adopt(err, "define.bad-value", object, path+".max_age")
+	}
+	for i, k := range src.SignedBy {
+		c.signer(object, path+".signed_by."+strconv.Itoa(i), name, k)
+	}
+}
+
+func (c *checker) signer(object, path, source, name string) {
+	fingerprint := ""
+	if k, ok := c.Keys[name]; ok {
+		if slices.Contains(k.VouchedFor, source) {
+			return // this document vouches for it
+		}
+		f, err := trust.ParseFingerprint(k.Fingerprint)
+		if err != nil {
+			return // told at the key
+		}
+		fingerprint = f
+	} else if f, err := trust.ParseFingerprint(name); err == nil {
+		fingerprint = f
+	} else if g, _ := finding.From(err); g.Code == "key.short-id" {
+		c.adopt(err, "key.short-id", object, path)
+		return
+	} else {
+		f := c.add("key.missing", object, path, "no key is called %q", name)
+		if near := Nearest(name, slices.Sorted(maps.Keys(c.Keys))); near != "" {
+			f.WayOut = "perhaps " + strconv.Quote(near) + " is meant"
+		}
+		return
+	}
+	if c.around.Certificate != nil {
+		if _, ok := c.around.Certificate(fingerprint); !ok && (c.Keys[name].File == "") {
+			c.add("key.missing", object, path, "the certificate %s was never brought in", fingerprint)
+			return
+		}
+	}
+	if c.around.Vouched != nil && c.around.Vouched(fingerprint, source) {
+		return
+	}
+	c.add("key.unvouched", object, path, "nobody vouched for %s (%s) for this source", name, fingerprint).WayOut =
+		"compare the whole fingerprint with its owner, then: stockade key vouch " + fingerprint + " --source " + source + " --evidence \"…\""
+}
+
+func (c *checker) mirror(name string, m Mirror) {
+	object, path := "mirror "+name, "mirrors."+name
+	if m.Schedule != "" {
+		if _, err := cron.ParseStandard(m.Schedule); err != nil || strings.HasPrefix(m.Schedule, "@") {
+			c.add("define.bad-value", object, path+".schedule", "the schedule %q is not five cron fields", m.Schedule)
+		}
+	}
+	if len(m.From) == 0 {
+		c.add("define.missing-field", object, path, "it takes from no source")
+	}
+	seen := map[string]bool{}
+	wanted := false
+	for i, f := range m.From {
+		at := path + ".from." + strconv.Itoa(i)
+		wanted = wanted || f.Want.Everything || len(f.Want.Packages) > 0
+		if seen[f.Source] {
+			c.add("define.duplicate-name", object, at+".source", "the source %q stands twice", f.Source)
+		}
+		seen[f.Source] = true
+		if reference(c, object, at+".source", "source", f.Source, c.Sources) && c.Sources[f.Source].Disabled {
+			c.add("define.bad-value", object, at+".source", "the source %q is disabled", f.Source).WayOut = "enable it, or take it out of the mirror"
+		}
+		if m.Copy == "faithful" && !f.Want.Everything {
+			c.add("define.bad-value", object, at, "a faithful copy takes everything: upstream's signed indexes name every package").
+				WayOut = "write want: everything, or copy: tailored"
+		}
+		c.want(object, at+".want", f)
+	}
+	if len(m.From) > 0 && !wanted {
+		c.add("define.missing-field", object, path+".from", "nothing is wanted of any of its sources")
+	}
+}
+
+func (c *checker) want(object, path string, f From) {
+	family := c.around.Families[c.Sources[f.Source].Family]
+	for i, w := range f.Want.Packages {
+		at := path + ".packages." + strconv.Itoa(i)
+		r, err := archive.ParseWant(w)
+		if err != nil {
+			c.adopt(err, "define.bad-value", object, at)
+			continue
+		}
+		if r.Op != archive.Any && family != nil {
+			if err := family.CheckVersion(r.Version); err != nil {
+				c.adopt(err, "define.bad-value", object, at)
+			}
+		}
+	}
+	if len(f.Want.Packages) == 0 && (f.Want.With != "" || f.Want.Versions != 0 || len(f.Want.Except) != 0) && !f.Want.Everything {
+		c.add("define.missing-field", object, path, "want names no packages").WayOut = `name them; packages: ["*"] takes all`
+	}
+}
+
+func (c *checker) group(name string, g Group) {
+	object, path := "group "+name, "groups."+name
+	family := c.around.Families[g.Family]
+	if family == nil && g.Family != "" {
+		c.add("define.bad-value", object, path+".family", "the family %q is not known", g.Family).WayOut =
+			"known are " + strings.Join(c.around.Families.Names(), ", ")
+	}
+	reference(c, object, path+".lane", "lane", g.Lane, c.Lanes)
+	for i, p := range g.Pins {
+		at := path + ".pins." + strconv.Itoa(i)
+		r, err := archive.ParseWant(p)
+		if err == nil && r.Op != archive.Equal {
+			c.add("define.bad-value", object, at, "the pin %q is not NAME = VERSION", p)
+			continue
+		}
+		if err == nil && family != nil {
+			err = family.CheckVersion(r.Version)
+		}
+		if err != nil {
+			c.adopt(err, "define.bad-value", object, at)
+		}
+	}
+}

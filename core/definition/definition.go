@@ -1,0 +1,264 @@
+// Package definition is the definition language: YAML documents that describe
+// keys, sources, proxies, mirrors, lanes and groups, read with the position of
+// every value; the checks that need no network; comparing; writing back.
+//
+// Documents come from administrators, who make mistakes: a document with an
+// error is refused whole. Nothing here fetches or decides about trust.
+package definition
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"stockade/core/archive"
+	"stockade/core/fetch"
+	"stockade/core/finding"
+)
+
+// Key is a certificate and the decision about it.
+type Key struct {
+	File        string   `yaml:"file" json:"file,omitempty" doc:"The certificate, armoured or binary, relative to this document"`
+	Fingerprint string   `yaml:"fingerprint" json:"fingerprint,omitempty" doc:"The whole fingerprint; spaces are allowed"`
+	VouchedFor  []string `yaml:"vouched_for" json:"vouched_for,omitempty" doc:"The sources that the key may sign; given with fingerprint and evidence, this is the act of vouching"`
+	Evidence    string   `yaml:"evidence" json:"evidence,omitempty" doc:"How the fingerprint was compared with its owner"`
+}
+
+// Source describes one upstream repository.
+type Source struct {
+	Family        string     `yaml:"family" json:"family" doc:"The repository format" need:"yes"`
+	Standing      string     `yaml:"standing" json:"standing" doc:"Whose source it is" enum:"official,vendor,community,house"`
+	Upstreams     []Upstream `yaml:"upstreams" json:"upstreams" doc:"The servers that carry it, in the order in which they are asked" need:"yes"`
+	Release       string     `yaml:"release" json:"release" doc:"The release, such as heron"`
+	Components    []string   `yaml:"components" json:"components,omitempty" doc:"The parts of the release"`
+	Architectures []string   `yaml:"architectures" json:"architectures" doc:"The machine architectures, in the family's own words"`
+	Languages     []string   `yaml:"languages" json:"languages,omitempty" doc:"Translated descriptions that a faithful mirror takes along; [en] if left out"`
+	SignedBy      []string   `yaml:"signed_by" json:"signed_by" doc:"The keys that may sign it, by name or whole fingerprint"`
+	Priority      int        `yaml:"priority" json:"priority" doc:"1 (asked first) to 99 (asked last); 50 if left out" least:"1" most:"99"`
+	MaxAge        Age        `yaml:"max_age" json:"max_age,omitempty" doc:"How old its root may get before that is a finding: 12h, 10d, 3w"`
+	Proxy         string     `yaml:"proxy" json:"proxy,omitempty" doc:"The proxy by which it is reached"`
+	Redirects     []string   `yaml:"redirects" json:"redirects,omitempty" doc:"Further hosts to which its upstreams may send"`
+	Disabled      bool       `yaml:"disabled" json:"disabled,omitempty" doc:"Described, but not used"`
+}
+
+// Upstream is one server of a source.
+type Upstream struct {
+	URL    string `yaml:"url" json:"url" doc:"http or https; $release stands for the release" need:"yes"`
+	Region string `yaml:"region" json:"region,omitempty" doc:"Where it stands, in words of your own"`
+}
+
+// Proxy is a named way out.
+type Proxy struct {
+	URL string `yaml:"url" json:"url" doc:"http or https URL of the proxy, without user and password" need:"yes"`
+}
+
+// Mirror describes an offline mirror.
+type Mirror struct {
+	Copy     string `yaml:"copy" json:"copy" doc:"faithful: byte for byte, upstream's signatures stay valid. tailored: chosen packages, indexes written anew, signed with the site key" enum:"faithful,tailored" need:"yes"`
+	From     []From `yaml:"from" json:"from" doc:"The sources and what is wanted of each" need:"yes"`
+	Complete string `yaml:"complete" json:"complete" doc:"strict: no seal while anything wanted cannot be installed. told: sealed all the same, with the findings. Left out: strict for a tailored copy, told for a faithful one" enum:"strict,told"`
+	Keep     int    `yaml:"keep" json:"keep" doc:"How many editions stay for going back; 6 if left out" least:"1" most:"10000"`
+	Schedule string `yaml:"schedule" json:"schedule,omitempty" doc:"When it is built by itself, as five cron fields"`
+}
+
+// From is one source of a mirror.
+type From struct {
+	Source string `yaml:"source" json:"source" doc:"The source" need:"yes"`
+	Want   Want   `yaml:"want" json:"want" doc:"everything, or a choice of packages; left out, the source only supplies what others need"`
+}
+
+// Want is what a mirror takes of a source.
+type Want struct {
+	Everything bool     `yaml:"-" json:"everything,omitempty"`
+	Packages   []string `yaml:"packages" json:"packages,omitempty" doc:"Names or patterns with * and ?, each perhaps with a version bound: tide-tables >= 2"`
+	With       string   `yaml:"with" json:"with,omitempty" doc:"Which needs come along" enum:"required,recommended,suggested"`
+	Versions   int      `yaml:"versions" json:"versions,omitempty" doc:"How many of the newest versions of each wanted package; 1 if left out" least:"1" most:"1000"`
+	Except     []string `yaml:"except" json:"except,omitempty" doc:"Names or patterns that are never taken"`
+}
+
+// Lane is a name that machines follow.
+type Lane struct {
+	Mirror string `yaml:"mirror" json:"mirror" doc:"The mirror whose editions it shows" need:"yes"`
+}
+
+// Group is a kind of machines.
+type Group struct {
+	Family        string   `yaml:"family" json:"family" doc:"The repository format that its machines read" need:"yes"`
+	Release       string   `yaml:"release" json:"release,omitempty" doc:"The release that its machines run"`
+	Architectures []string `yaml:"architectures" json:"architectures,omitempty" doc:"The architectures of its machines"`
+	Lane          string   `yaml:"lane" json:"lane" doc:"The lane that its machines follow" need:"yes"`
+	Pins          []string `yaml:"pins" json:"pins,omitempty" doc:"Versions that the group stays on: tide-tables = 2.4.1-1"`
+}
+
+// Document is one YAML document.
+type Document struct {
+	Stockade int               `yaml:"stockade" json:"stockade" doc:"The version of the language: 1" need:"yes" least:"1" most:"1"`
+	Keys     map[string]Key    `yaml:"keys" json:"keys,omitempty" doc:"Certificates, by a name of your own"`
+	Proxies  map[string]Proxy  `yaml:"proxies" json:"proxies,omitempty" doc:"Ways out, by name"`
+	Sources  map[string]Source `yaml:"sources" json:"sources,omitempty" doc:"Upstream repositories, by name"`
+	Mirrors  map[string]Mirror `yaml:"mirrors" json:"mirrors,omitempty" doc:"Offline mirrors, by name"`
+	Lanes    map[string]Lane   `yaml:"lanes" json:"lanes,omitempty" doc:"Names that machines follow"`
+	Groups   map[string]Group  `yaml:"groups" json:"groups,omitempty" doc:"Kinds of machines"`
+}
+
+// Set is all that is described, with where each value stood. Paths in Places
+// are like "sources.tarn.upstreams.0.url".
+type Set struct {
+	Document
+	Places map[string]finding.Place `json:"-"`
+}
+
+// NewSet gives an empty set.
+func NewSet() *Set {
+	return &Set{Places: map[string]finding.Place{}, Document: Document{Stockade: 1,
+		Keys: map[string]Key{}, Proxies: map[string]Proxy{}, Sources: map[string]Source{},
+		Mirrors: map[string]Mirror{}, Lanes: map[string]Lane{}, Groups: map[string]Group{}}}
+}
+
+// Place finds the place of a path, or of the nearest thing around it.
+func (s *Set) Place(path string) finding.Place {
+	for path != "" {
+		if p, ok := s.Places[path]; ok {
+			return p
+		}
+		i := strings.LastIndexByte(path, '.')
+		if i < 0 {
+			break
+		}
+		path = path[:i]
+	}
+	return finding.Place{}
+}
+
+// Age is a length of time as people write it: "12h", "10d", "3w". Empty: none.
+type Age string
+
+// Duration gives the length; zero for the empty Age.
+func (a Age) Duration() (time.Duration, error) {
+	if a == "" {
+		return 0, nil
+	}
+	units := map[byte]time.Duration{'m': time.Minute, 'h': time.Hour, 'd': 24 * time.Hour, 'w': 7 * 24 * time.Hour}
+	unit, ok := units[a[len(a)-1]]
+	n, err := strconv.Atoi(string(a[:len(a)-1]))
+	if !ok || err != nil || n < 1 || n > 10000 {
+		return 0, fmt.Errorf("%q is not a length of time such as 12h, 10d or 3w", string(a))
+	}
+	return time.Duration(n) * unit, nil
+}
+
+// Fill puts the defaults in, so that what is recorded says what holds.
+func (s *Set) Fill() {
+	for name, src := range s.Sources {
+		if src.Priority == 0 {
+			src.Priority = 50
+		}
+		if src.Standing == "" {
+			src.Standing = "community"
+		}
+		if src.Languages == nil {
+			src.Languages = []string{"en"}
+		}
+		s.Sources[name] = src
+	}
+	for name, m := range s.Mirrors {
+		if m.Complete == "" {
+			m.Complete = "strict"
+			if m.Copy == "faithful" {
+				m.Complete = "told" // what upstream itself left unfit cannot be mended by a copy
+			}
+		}
+		if m.Keep == 0 {
+			m.Keep = 6
+		}
+		for i, f := range m.From {
+			if len(f.Want.Packages) > 0 {
+				if f.Want.With == "" {
+					m.From[i].Want.With = "required"
+				}
+				if f.Want.Versions == 0 {
+					m.From[i].Want.Versions = 1
+				}
+			}
+		}
+		s.Mirrors[name] = m
+	}
+}
+
+// Archive gives what the family needs to know of a source.
+func (src Source) Archive(name string) archive.Source {
+	return archive.Source{Name: name, Family: src.Family, Release: src.Release, Components: src.Components,
+		Architectures: src.Architectures, Languages: src.Languages}
+}
+
+// Expand replaces variables in an upstream's URL. A variable that is unknown
+// or empty is source.bad-url.
+func (src Source) Expand(name, raw string) (string, error) {
+	var bad string
+	out := expandVariables(raw, func(v string) string {
+		if v == "release" && src.Release != "" {
+			return strings.Trim(src.Release, "/")
+		}
+		if v == "arch" && len(src.Architectures) == 1 {
+			return src.Architectures[0]
+		}
+		bad = v
+		return ""
+	})
+	if bad != "" {
+		return "", finding.New("source.bad-url", "source "+name, "the variable $%s in %q stands for nothing", bad, fetch.Shown(raw)).
+			Do("write the value out; $release is known, and $arch where there is just one architecture")
+	}
+	return out, nil
+}
+
+func expandVariables(s string, value func(string) string) string {
+	var b strings.Builder
+	for i := 0; i < len(s); {
+		if s[i] != '$' {
+			b.WriteByte(s[i])
+			i++
+			continue
+		}
+		j := i + 1
+		for j < len(s) && (s[j] >= 'a' && s[j] <= 'z' || s[j] == '_') {
+			j++
+		}
+		b.WriteString(value(s[i+1 : j]))
+		i = j
+	}
+	return b.String()
+}
+
+// Route gives how a source is reached.
+func (s *Set) Route(name string) (fetch.Route, error) {
+	src, ok := s.Sources[name]
+	if !ok {
+		return fetch.Route{}, fmt.Errorf("no source is called %s", name)
+	}
+	r := fetch.Route{Source: name, Redirects: src.Redirects}
+	for _, u := range src.Upstreams {
+		expanded, err := src.Expand(name, u.URL)
+		if err != nil {
+			return r, err
+		}
+		r.Upstreams = append(r.Upstreams, fetch.Upstream{URL: expanded, Region: u.Region})
+	}
+	if src.Proxy != "" {
+		r.Proxy = s.Proxies[src.Proxy].URL
+	}
+	return r, nil
+}
+
+// UsersOf gives the mirrors that take from a source.
+func (s *Set) UsersOf(source string) (out []string) {
+	for _, name := range slices.Sorted(maps.Keys(s.Mirrors)) {
+		if slices.ContainsFunc(s.Mirrors[name].From, func(f From) bool { return f.Source == source }) {
+			out = append(out, name)
+		}
+	}
+	return out
+}

@@ -1,0 +1,362 @@
+package definition
+
+import (
+	"fmt"
+	"reflect"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"stockade/core/finding"
+)
+
+// Limits on one document.
+const (
+	maxDocument = 4 << 20 // bytes
+	maxDepth    = 32
+)
+
+// Text is a document as it was given.
+type Text struct {
+	Name string `json:"name"` // for messages, usually the path
+	Text string `json:"text"`
+}
+
+// Read reads documents into one set. Findings of severity error mean that the
+// set must not be used; as much as can be told is told at once.
+func Read(texts ...Text) (*Set, finding.List) {
+	set := NewSet()
+	var all finding.List
+	for _, t := range texts {
+		r := reader{file: t.Name, lines: strings.Split(t.Text, "\n"), set: set}
+		r.read(t.Text)
+		all = append(all, r.found...)
+	}
+	set.Fill()
+	all.Sort()
+	return set, all
+}
+
+type reader struct {
+	file  string
+	lines []string
+	set   *Set
+	found finding.List
+}
+
+var yamlLine = regexp.MustCompile(`line (\d+)(?:: |, column (\d+): )?(.*)`)
+
+func (r *reader) read(text string) {
+	if len(text) > maxDocument {
+		r.found = append(r.found, finding.New("define.syntax", "", "the document has more than %d bytes", maxDocument).At(finding.Place{File: r.file}))
+		return
+	}
+	var node yaml.Node
+	if err := yaml.Unmarshal([]byte(text), &node); err != nil {
+		message := strings.TrimPrefix(err.Error(), "yaml: ")
+		place := finding.Place{File: r.file, Line: 1, Column: 1}
+		if m := yamlLine.FindStringSubmatch(message); m != nil {
+			place.Line, _ = strconv.Atoi(m[1])
+			if m[3] != "" {
+				message = m[3]
+			}
+		}
+		r.add("define.syntax", place, "this is not readable as YAML: %s", message)
+		return
+	}
+	if len(node.Content) == 0 {
+		r.add("define.syntax", finding.Place{File: r.file, Line: 1, Column: 1}, "the document is empty")
+		return
+	}
+	root := node.Content[0]
+	var doc Document
+	r.value(root, reflect.ValueOf(&doc).Elem(), "", 0)
+	if doc.Stockade == 0 && root.Kind == yaml.MappingNode && len(r.found.With("define.missing-field")) == 0 && len(r.found) == 0 {
+		r.add("define.missing-field", r.place(root), "the document does not say \"stockade: 1\"")
+	}
+	merge(r, "keys", doc.Keys, r.set.Keys)
+	merge(r, "proxies", doc.Proxies, r.set.Proxies)
+	merge(r, "sources", doc.Sources, r.set.Sources)
+	merge(r, "mirrors", doc.Mirrors, r.set.Mirrors)
+	merge(r, "lanes", doc.Lanes, r.set.Lanes)
+	merge(r, "groups", doc.Groups, r.set.Groups)
+}
+
+// merge adds the named things of one document to the set. Their places are
+// in the set already; a name that another document has is told with both.
+func merge[T any](r *reader, kind string, from, into map[string]T) {
+	for name, v := range from {
+		if _, twice := into[name]; twice {
+			first := r.set.Places["first:"+kind+"."+name]
+			r.add("define.duplicate-name", r.set.Places[kind+"."+name], "%s %q is defined here and at %s", singular(kind), name, first)
+			continue
+		}
+		into[name] = v
+		r.set.Places["first:"+kind+"."+name] = r.set.Places[kind+"."+name]
+	}
+}
+
+func singular(kind string) string {
+	if kind == "proxies" {
+		return "proxy"
+	}
+	return strings.TrimSuffix(kind, "s")
+}
+
+func (r *reader) place(n *yaml.Node) finding.Place {
+	return finding.Place{File: r.file, Line: n.Line, Column: n.Column}
+}
+
+func (r *reader) add(code string, p finding.Place, format string, args ...any) *finding.Finding {
+	f := finding.New(code, "", format, args...).At(p)
+	f.Excerpt = r.excerpt(p)
+	r.found = append(r.found, f)
+	return &r.found[len(r.found)-1]
+}
+
+func (r *reader) excerpt(p finding.Place) string {
+	if p.Line < 1 || p.Line > len(r.lines) {
+		return ""
+	}
+	line := finding.Harmless(strings.ReplaceAll(strings.TrimRight(r.lines[p.Line-1], "\r"), "\t", " "))
+	if len(line) > 160 {
+		return ""
+	}
+	return line + "\n" + strings.Repeat(" ", max(p.Column-1, 0)) + "^"
+}
+
+var wantType = reflect.TypeFor[Want]()
+
+// value decodes a node into v, which has the type that the language wants there.
+func (r *reader) value(n *yaml.Node, v reflect.Value, path string, depth int) {
+	if depth > maxDepth {
+		r.add("define.syntax", r.place(n), "this is nested more than %d deep", maxDepth)
+		return
+	}
+	if n.Kind == yaml.AliasNode || n.Anchor != "" {
+		r.add("define.syntax", r.place(n), "anchors and aliases are not part of the language")
+		return
+	}
+	r.set.Places[path] = r.place(n)
+	wrong := func(what string) {
+		r.add("define.bad-value", r.place(n), "%s should be %s, and is %s", last(path), what, shape(n))
+	}
+	if n.Kind == yaml.ScalarNode && n.Tag == "!!null" {
+		return // an empty value is a field left out
+	}
+	switch v.Kind() {
+	case reflect.Struct:
+		if v.Type() == wantType && n.Kind == yaml.ScalarNode {
+			if n.Value != "everything" {
+				r.add("define.bad-value", r.place(n), "want is %q, and should be everything or a choice such as {packages: [sluicectl]}", n.Value)
+			}
+			v.Set(reflect.ValueOf(Want{Everything: true}))
+			return
+		}
+		if n.Kind != yaml.MappingNode {
+			wrong("a mapping of fields")
+			return
+		}
+		r.fields(n, v, path, depth)
+	case reflect.Map:
+		if n.Kind != yaml.MappingNode {
+			wrong("a mapping from names")
+			return
+		}
+		m := reflect.MakeMap(v.Type())
+		r.pairs(n, path, func(key, val *yaml.Node) {
+			if !namePattern.MatchString(key.Value) {
+				r.add("define.bad-value", r.place(key), "the name %q does not fit", key.Value).WayOut =
+					"a name has small letters, digits, dots and dashes, begins with a letter or digit, and is at most 63 long"
+				return
+			}
+			e := reflect.New(v.Type().Elem()).Elem()
+			r.value(val, e, path+"."+key.Value, depth+1)
+			r.set.Places[strings.TrimPrefix(path+"."+key.Value, ".")] = r.place(key)
+			m.SetMapIndex(reflect.ValueOf(key.Value), e)
+		})
+		v.Set(m)
+	case reflect.Slice:
+		if n.Kind != yaml.SequenceNode {
+			wrong("a list")
+			return
+		}
+		out := reflect.MakeSlice(v.Type(), 0, len(n.Content))
+		for i, c := range n.Content {
+			e := reflect.New(v.Type().Elem()).Elem()
+			r.value(c, e, path+"."+strconv.Itoa(i), depth+1)
+			out = reflect.Append(out, e)
+		}
+		v.Set(out)
+	case reflect.String:
+		if n.Kind != yaml.ScalarNode || n.Tag == "!!bool" {
+			wrong("text")
+			return
+		}
+		v.SetString(n.Value)
+	case reflect.Int:
+		i, err := strconv.Atoi(n.Value)
+		if n.Kind != yaml.ScalarNode || err != nil {
+			wrong("a whole number")
+			return
+		}
+		v.SetInt(int64(i))
+	case reflect.Bool:
+		var b bool
+		if n.Kind != yaml.ScalarNode || n.Decode(&b) != nil {
+			wrong("true or false")
+			return
+		}
+		v.SetBool(b)
+	}
+}
+
+func (r *reader) fields(n *yaml.Node, v reflect.Value, path string, depth int) {
+	known := map[string]int{}
+	var names []string
+	for i := range v.NumField() {
+		if tag := v.Type().Field(i).Tag.Get("yaml"); tag != "-" && tag != "" {
+			known[tag] = i
+			names = append(names, tag)
+		}
+	}
+	given := map[string]bool{}
+	r.pairs(n, path, func(key, val *yaml.Node) {
+		i, ok := known[key.Value]
+		if !ok {
+			f := r.add("define.unknown-field", r.place(key), "there is no field %q in %s", key.Value, last(path))
+			if near := Nearest(key.Value, names); near != "" {
+				f.WayOut = fmt.Sprintf("perhaps %q is meant", near)
+			} else {
+				f.WayOut = "the fields are " + strings.Join(names, ", ")
+			}
+			return
+		}
+		given[key.Value] = val.Tag != "!!null"
+		field := v.Type().Field(i)
+		sub := strings.TrimPrefix(path+"."+key.Value, ".")
+		before := len(r.found)
+		r.value(val, v.Field(i), sub, depth+1)
+		if len(r.found) == before {
+			r.bounds(val, field.Tag, v.Field(i), sub)
+		}
+	})
+	for name, i := range known {
+		if v.Type().Field(i).Tag.Get("need") == "yes" && !given[name] {
+			what := last(path)
+			if path == "" {
+				what = "the document"
+			}
+			f := r.add("define.missing-field", r.set.Place(path), "%s has no %s", what, name)
+			if name == "stockade" {
+				f.WayOut = "begin the document with \"stockade: 1\""
+			}
+		}
+	}
+}
+
+// bounds checks the enumeration and the range that a field's tag gives.
+func (r *reader) bounds(n *yaml.Node, tag reflect.StructTag, v reflect.Value, path string) {
+	if e := tag.Get("enum"); e != "" && v.Kind() == reflect.String && v.String() != "" {
+		words := strings.Split(e, ",")
+		for _, w := range words {
+			if w == v.String() {
+				return
+			}
+		}
+		f := r.add("define.bad-value", r.place(n), "%s is %q, and should be one of %s", last(path), v.String(), strings.Join(words, ", "))
+		if near := Nearest(v.String(), words); near != "" {
+			f.WayOut = fmt.Sprintf("perhaps %q is meant", near)
+		}
+		return
+	}
+	if l := tag.Get("least"); l != "" && v.Kind() == reflect.Int {
+		least, _ := strconv.Atoi(l)
+		most, _ := strconv.Atoi(tag.Get("most"))
+		if i := int(v.Int()); i < least || i > most {
+			r.add("define.bad-value", r.place(n), "%s is %d, and should be from %d to %d", last(path), i, least, most)
+		}
+	}
+}
+
+// pairs walks a mapping and tells keys that stand twice.
+func (r *reader) pairs(n *yaml.Node, path string, f func(key, val *yaml.Node)) {
+	seen := map[string]*yaml.Node{}
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		key := n.Content[i]
+		if key.Kind != yaml.ScalarNode {
+			r.add("define.syntax", r.place(key), "a name should stand here, and this is %s", shape(key))
+			continue
+		}
+		if first, twice := seen[key.Value]; twice {
+			r.add("define.duplicate-name", r.place(key), "%q stands here and at %s", strings.TrimPrefix(path+"."+key.Value, "."), r.place(first))
+			continue
+		}
+		seen[key.Value] = key
+		f(key, n.Content[i+1])
+	}
+}
+
+var namePattern = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]{0,62}$`)
+
+func last(path string) string {
+	if path == "" {
+		return "the document"
+	}
+	return path
+}
+
+func shape(n *yaml.Node) string {
+	switch n.Kind {
+	case yaml.MappingNode:
+		return "a mapping"
+	case yaml.SequenceNode:
+		return "a list"
+	}
+	if len(n.Value) > 60 {
+		return "a long text"
+	}
+	return fmt.Sprintf("%q", n.Value)
+}
+
+// Nearest gives the known name that a person most likely meant, or "".
+func Nearest(word string, known []string) string {
+	best, bestDistance := "", max(len(word)/3, 1)+1
+	for _, k := range known {
+		if d := distance(word, k); d < bestDistance {
+			best, bestDistance = k, d
+		}
+	}
+	return best
+}
+
+// distance counts the insertions, deletions, replacements and swaps of
+// neighbours between two words (bytes).
+func distance(a, b string) int {
+	if len(a) > 64 || len(b) > 64 {
+		return 1000
+	}
+	rows := make([][]int, len(a)+1)
+	for i := range rows {
+		rows[i] = make([]int, len(b)+1)
+		rows[i][0] = i
+	}
+	for j := range rows[0] {
+		rows[0][j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
+			}
+			rows[i][j] = min(rows[i-1][j]+1, rows[i][j-1]+1, rows[i-1][j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				rows[i][j] = min(rows[i][j], rows[i-2][j-2]+1)
+			}
+		}
+	}
+	return rows[len(a)][len(b)]
+}

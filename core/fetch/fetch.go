@@ -1,0 +1,521 @@
+// Package fetch asks the upstreams of one source for files over HTTP: in their
+// order, stepping over those that are down, with bounds on time and size.
+//
+// It trusts nothing: what it hands over are bytes from somewhere. The function
+// that consumes them decides whether they are right, and when it says no the
+// next upstream is asked.
+package fetch
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"stockade/core/finding"
+)
+
+// Upstream is one server that carries a source.
+type Upstream struct {
+	URL    string `json:"url"`
+	Region string `json:"region,omitempty"`
+}
+
+// Route is how one source is reached.
+type Route struct {
+	Source    string
+	Upstreams []Upstream
+	Proxy     string   // http or https URL; empty: none
+	ProxyUser string   // empty: the proxy asks for nothing
+	ProxyPass string   //
+	Redirects []string // further hosts to which an upstream may send
+}
+
+// Options are the bounds of a Client; zero values mean the defaults.
+type Options struct {
+	ConnectTimeout time.Duration // for connecting and for the first byte: 15 s
+	Floor          int64         // bytes a second below which a body is given up: 1 KiB
+	FloorWindow    time.Duration // over which the floor is measured: 20 s
+	DownFor        time.Duration // how long a failing upstream is stepped over: 60 s
+	Rounds         int           // how often the whole list is tried: 2
+	Limit          int64         // bytes a second over all transfers: none
+	Agent          string
+	Now            func() time.Time
+}
+
+// Client fetches. It is safe for concurrent use.
+type Client struct {
+	opt     Options
+	limiter *rate.Limiter
+	mu      sync.Mutex
+	down    map[string]time.Time    // upstream URL → until when it is stepped over
+	clients map[string]*http.Client // by proxy and permitted hosts
+}
+
+// New makes a client.
+func New(opt Options) *Client {
+	def := func(d *time.Duration, v time.Duration) {
+		if *d == 0 {
+			*d = v
+		}
+	}
+	def(&opt.ConnectTimeout, 15*time.Second)
+	def(&opt.FloorWindow, 20*time.Second)
+	def(&opt.DownFor, time.Minute)
+	if opt.Floor == 0 {
+		opt.Floor = 1 << 10
+	}
+	if opt.Rounds == 0 {
+		opt.Rounds = 2
+	}
+	if opt.Agent == "" {
+		opt.Agent = "stockade"
+	}
+	if opt.Now == nil {
+		opt.Now = time.Now
+	}
+	c := &Client{opt: opt, down: map[string]time.Time{}, clients: map[string]*http.Client{}}
+	if opt.Limit > 0 {
+		c.limiter = rate.NewLimiter(rate.Limit(opt.Limit), int(max(opt.Limit, 64<<10)))
+	}
+	return c
+}
+
+// Request asks for one file of a source.
+type Request struct {
+	Path   string       // relative to the upstream's base
+	Max    int64        // bytes; a longer body is content.too-large
+	Offset func() int64 // go on from here, if the server can; nil: from the start
+	// Known gives what this upstream said of the file the last time, so that it
+	// is asked conditionally. Nil or two empty strings: unconditionally.
+	Known func(Upstream) (etag, lastModified string)
+}
+
+// Response is what an upstream sent. Offset is where Body begins.
+type Response struct {
+	Upstream     Upstream
+	NotModified  bool
+	Offset       int64
+	Length       int64 // of Body; -1: not told
+	ETag         string
+	LastModified string
+	Body         io.Reader
+}
+
+// ErrNotFound is in the chain when an upstream says that it has no such file.
+var ErrNotFound = errors.New("the upstream has no such file")
+
+// errRetry marks answers after which the same list may be tried again.
+var errRetry = errors.New("may pass")
+
+// Failure is what one upstream did with one request.
+type Failure struct {
+	Upstream Upstream
+	Path     string
+	Err      error
+}
+
+func (f *Failure) Error() string {
+	return fmt.Sprintf("%s: %s: %v", Shown(f.Upstream.URL), f.Path, f.Err)
+}
+func (f *Failure) Unwrap() error { return f.Err }
+
+// Shown gives a URL as it may be shown: without user and password.
+func Shown(raw string) string {
+	u, err := url.Parse(raw)
+	if err != nil {
+		return "(unreadable URL)"
+	}
+	u.User = nil
+	return u.String()
+}
+
+// Get asks the upstreams of the route in their order until one delivers what
+// consume accepts. consume may be called several times, once an upstream; for
+// a finding that it returns the next upstream is asked. report, if not nil, is
+// told of every upstream that failed. When none delivers, the error joins what
+// each did; a finding among them stays reachable with finding.From.
+func (c *Client) Get(ctx context.Context, route Route, req Request, consume func(*Response) error, report func(*Failure)) error {
+	if len(route.Upstreams) == 0 {
+		return fmt.Errorf("the source %s has no upstream", route.Source)
+	}
+	var failures []error
+	for round := range c.opt.Rounds {
+		if round > 0 {
+			if err := sleep(ctx, time.Duration(round)*500*time.Millisecond); err != nil {
+				return err
+			}
+		}
+		again := false
+		for _, up := range c.order(route.Upstreams) {
+			err := c.one(ctx, route, up, req, consume)
+			if err == nil {
+				c.mark(up, false, 0)
+				return nil
+			}
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			f := &Failure{Upstream: up, Path: req.Path, Err: err}
+			failures = append(failures, f)
+			if report != nil {
+				report(f)
+			}
+			again = again || errors.Is(err, errRetry)
+		}
+		if !again {
+			break
+		}
+	}
+	// Judgements about content come before connection trouble.
+	slices.SortStableFunc(failures, func(a, b error) int { return weight(a) - weight(b) })
+	return errors.Join(failures...)
+}
+
+func weight(err error) int {
+	if _, ok := finding.From(err); ok {
+		return 0
+	}
+	if errors.Is(err, ErrNotFound) {
+		return 2
+	}
+	return 1
+}
+
+func (c *Client) order(all []Upstream) []Upstream {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	now := c.opt.Now()
+	var up, down []Upstream
+	for _, u := range all {
+		if c.down[u.URL].After(now) {
+			down = append(down, u)
+		} else {
+			up = append(up, u)
+		}
+	}
+	if len(up) == 0 {
+		return down
+	}
+	return up
+}
+
+func (c *Client) mark(u Upstream, down bool, wait time.Duration) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if down {
+		c.down[u.URL] = c.opt.Now().Add(max(wait, c.opt.DownFor))
+	} else {
+		delete(c.down, u.URL)
+	}
+}
+
+// Address joins an upstream's base URL and a path of the source.
+func Address(base, p string) (string, error) {
+	u, err := url.Parse(base)
+	if err != nil {
+		return "", finding.New("source.bad-url", "", "%q is not a URL", Shown(base))
+	}
+	u.Path = strings.TrimRight(u.Path, "/") + "/" + p
+	u.RawPath = ""
+	return u.String(), nil
+}
+
+func (c *Client) one(ctx context.Context, route Route, up Upstream, req Request, consume func(*Response) error) error {
+	address, err := Address(up.URL, req.Path)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return finding.New("source.bad-url", "source "+route.Source, "%q is not a URL", Shown(up.URL))
+	}
+	r.Header.Set("User-Agent", c.opt.Agent)
+	r.Header.Set("Accept-Encoding", "identity")
+	offset := int64(0)
+	if req.Offset != nil {
+		offset = req.Offset()
+	}
+	if offset > 0 {
+		r.Header.Set("Range", fmt.Sprintf("bytes=%d-", offset))
+	}
+	etag, modified := "", ""
+	if req.Known != nil {
+		etag, modified = req.Known(up)
+	}
+	if etag != "" {
+		r.Header.Set("If-None-Match", etag)
+	} else if modified != "" {
+		r.Header.Set("If-Modified-Since", modified)
+	}
+	res, err := c.http(route, up).Do(r)
+	if err != nil {
+		if f, ok := finding.From(err); ok {
+			return f
+		}
+		c.mark(up, true, 0)
+		return fmt.Errorf("%w: %w", errRetry, plain(err))
+	}
+	defer res.Body.Close()
+	out := &Response{Upstream: up, Length: res.ContentLength, ETag: res.Header.Get("ETag"), LastModified: res.Header.Get("Last-Modified")}
+	switch {
+	case res.StatusCode == http.StatusOK:
+	case res.StatusCode == http.StatusPartialContent && offset > 0:
+		first, ok := rangeStart(res.Header.Get("Content-Range"))
+		if !ok || first != offset {
+			return fmt.Errorf("it answered with another range than was asked for")
+		}
+		out.Offset = offset
+	case res.StatusCode == http.StatusNotModified && (etag != "" || modified != ""):
+		out.NotModified = true
+		return consume(out)
+	case res.StatusCode == http.StatusNotFound || res.StatusCode == http.StatusGone:
+		return ErrNotFound
+	case res.StatusCode == http.StatusRequestedRangeNotSatisfiable && offset > 0:
+		req.Offset = nil
+		return c.one(ctx, route, up, req, consume)
+	case res.StatusCode == http.StatusTooManyRequests || res.StatusCode >= 500:
+		wait := retryAfter(res.Header.Get("Retry-After"), c.opt.Now())
+		c.mark(up, true, min(wait, 10*time.Minute))
+		return fmt.Errorf("%w: it answered %s", errRetry, res.Status)
+	default:
+		return fmt.Errorf("it answered %s", res.Status)
+	}
+	if req.Max > 0 && res.ContentLength > 0 && out.Offset+res.ContentLength > req.Max {
+		return finding.New("content.too-large", "source "+route.Source, "%s has %d bytes, and at most %d were expected",
+			req.Path, out.Offset+res.ContentLength, req.Max)
+	}
+	body := &watched{r: res.Body, ctx: ctx, limiter: c.limiter, left: -1}
+	if req.Max > 0 {
+		body.left = req.Max - out.Offset
+		body.tooLarge = finding.New("content.too-large", "source "+route.Source, "%s goes on after the %d bytes that were expected", req.Path, req.Max)
+	}
+	stop := c.watch(body, cancel)
+	defer stop()
+	out.Body = body
+	err = consume(out)
+	if body.failed != nil {
+		if cause := context.Cause(ctx); errors.Is(cause, errSlow) {
+			c.mark(up, true, 0)
+			return fmt.Errorf("%w: %w", errRetry, cause)
+		}
+		if _, ok := finding.From(body.failed); !ok {
+			return fmt.Errorf("%w: the connection broke: %w", errRetry, plain(body.failed))
+		}
+		return body.failed
+	}
+	return err
+}
+
+var errSlow = errors.New("it sends more slowly than the floor rate")
+
+// watched counts a body's bytes, holds its length and rate within bounds, and
+// remembers how reading failed.
+type watched struct {
+	r        io.Reader
+	ctx      context.Context
+	limiter  *rate.Limiter
+	left     int64 // -1: no bound
+	tooLarge finding.Finding
+	mu       sync.Mutex
+	count    int64
+	failed   error
+}
+
+func (w *watched) Read(p []byte) (int, error) {
+	if w.left >= 0 && int64(len(p)) > w.left+1 {
+		p = p[:w.left+1]
+	}
+	n, err := w.r.Read(p)
+	if w.limiter != nil && n > 0 {
+		for rest := n; rest > 0; {
+			k := min(rest, w.limiter.Burst())
+			if err := w.limiter.WaitN(w.ctx, k); err != nil {
+				break
+			}
+			rest -= k
+		}
+	}
+	if w.left >= 0 {
+		if w.left -= int64(n); w.left < 0 {
+			n--
+			w.left, err = 0, w.tooLarge
+		}
+	}
+	w.mu.Lock()
+	w.count += int64(n)
+	w.mu.Unlock()
+	if err != nil && err != io.EOF {
+		w.failed = err
+	}
+	return n, err
+}
+
+// watch gives up a body that stays under the floor rate for a whole window.
+func (c *Client) watch(w *watched, cancel context.CancelCauseFunc) (stop func()) {
+	done := make(chan struct{})
+	var once sync.Once
+	go func() {
+		t := time.NewTicker(c.opt.FloorWindow)
+		defer t.Stop()
+		last := int64(0)
+		for {
+			select {
+			case <-done:
+				return
+			case <-t.C:
+				w.mu.Lock()
+				now := w.count
+				w.mu.Unlock()
+				if float64(now-last) < float64(c.opt.Floor)*c.opt.FloorWindow.Seconds() {
+					cancel(errSlow)
+					return
+				}
+				last = now
+			}
+		}
+	}()
+	return func() { once.Do(func() { close(done) }) }
+}
+
+func (c *Client) http(route Route, up Upstream) *http.Client {
+	key := route.Proxy + "\x00" + route.ProxyUser + "\x00" + strings.Join(route.Redirects, ",") + "\x00" + up.URL
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if h, ok := c.clients[key]; ok {
+		return h
+	}
+	dialer := &net.Dialer{Timeout: c.opt.ConnectTimeout, KeepAlive: 30 * time.Second}
+	t := &http.Transport{
+		Proxy: nil, DialContext: dialer.DialContext, ForceAttemptHTTP2: true, DisableCompression: true,
+		MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute,
+		TLSHandshakeTimeout: c.opt.ConnectTimeout, ResponseHeaderTimeout: c.opt.ConnectTimeout,
+		MaxResponseHeaderBytes: 64 << 10,
+	}
+	if route.Proxy != "" {
+		if u, err := url.Parse(route.Proxy); err == nil {
+			if route.ProxyUser != "" {
+				u.User = url.UserPassword(route.ProxyUser, route.ProxyPass)
+			}
+			t.Proxy = http.ProxyURL(u)
+		}
+	}
+	first, _ := url.Parse(up.URL)
+	h := &http.Client{Transport: t, CheckRedirect: func(r *http.Request, via []*http.Request) error {
+		return allowed(route, first, r.URL, len(via))
+	}}
+	c.clients[key] = h
+	return h
+}
+
+// allowed decides about a redirect: to the upstream's own host, or one that the
+// definition names, never from https to http, and not endlessly.
+func allowed(route Route, first, to *url.URL, hops int) error {
+	no := func(format string, args ...any) error {
+		return finding.New("source.redirect-refused", "source "+route.Source, format, args...)
+	}
+	switch {
+	case hops > 5:
+		return no("%s sends on more than five times", first.Host)
+	case to.Scheme != "http" && to.Scheme != "https":
+		return no("%s sends to %s, which is neither http nor https", first.Host, Shown(to.String()))
+	case first.Scheme == "https" && to.Scheme != "https":
+		return no("%s sends from https to plain http at %s", first.Host, to.Host)
+	case strings.EqualFold(to.Host, first.Host), slices.Contains(route.Redirects, strings.ToLower(to.Hostname())):
+		return nil
+	}
+	return no("%s sends to the host %s, which the definition does not name", first.Host, to.Host)
+}
+
+func rangeStart(h string) (int64, bool) {
+	rest, ok := strings.CutPrefix(h, "bytes ")
+	if !ok {
+		return 0, false
+	}
+	start, _, ok := strings.Cut(rest, "-")
+	n, err := strconv.ParseInt(start, 10, 64)
+	return n, ok && err == nil
+}
+
+func retryAfter(h string, now time.Time) time.Duration {
+	if n, err := strconv.Atoi(h); err == nil && n > 0 {
+		return time.Duration(n) * time.Second
+	}
+	if t, err := http.ParseTime(h); err == nil {
+		return t.Sub(now)
+	}
+	return 0
+}
+
+// plain says what went wrong with a connection in people's words.
+func plain(err error) error {
+	var ue *url.Error
+	if errors.As(err, &ue) {
+		err = ue.Err
+	}
+	var dns *net.DNSError
+	var timeout net.Error
+	switch {
+	case errors.As(err, &dns):
+		return fmt.Errorf("its name %s is not known to the name service", dns.Name)
+	case errors.As(err, &timeout) && timeout.Timeout():
+		return errors.New("it did not answer in time")
+	case strings.Contains(err.Error(), "connection refused"):
+		return errors.New("nothing listens there (connection refused)")
+	}
+	return err
+}
+
+func sleep(ctx context.Context, d time.Duration) error {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-t.C:
+		return nil
+	}
+}
+
+// Probe is what one upstream did when it was asked for a file once.
+type Probe struct {
+	Upstream  Upstream      `json:"upstream"`
+	At        time.Time     `json:"at"`
+	Connect   time.Duration `json:"connect_ns"`
+	FirstByte time.Duration `json:"first_byte_ns"`
+	Bytes     int64         `json:"bytes"`
+	Rate      int64         `json:"bytes_per_second"`
+	Body      []byte        `json:"-"`
+	Error     string        `json:"error,omitempty"`
+}
+
+// ProbeOne asks one upstream for one file and measures. At most limit bytes are read.
+func (c *Client) ProbeOne(ctx context.Context, route Route, up Upstream, p string, limit int64) Probe {
+	out := Probe{Upstream: up, At: c.opt.Now()}
+	start := time.Now()
+	err := c.one(withTimes(ctx, start, &out), route, up, Request{Path: p, Max: limit}, func(r *Response) error {
+		body, err := io.ReadAll(r.Body)
+		out.Bytes, out.Body = int64(len(body)), body
+		if took := time.Since(start) - out.FirstByte; took > 0 {
+			out.Rate = int64(float64(out.Bytes) / took.Seconds())
+		}
+		return err
+	})
+	if err != nil {
+		out.Error = err.Error()
+		out.Error = strings.TrimPrefix(out.Error, errRetry.Error()+": ")
+	}
+	return out
+}

@@ -1,0 +1,104 @@
+package finding
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Entry is what the catalogue says of one code.
+type Entry struct {
+	Code     string
+	Severity Severity
+	When     string // when it is found
+	WayOut   string // what to do, where nothing more exact is known
+}
+
+var catalogue = index(
+	Entry{"define.syntax", Error, "a document cannot be read", "mend the line that is shown"},
+	Entry{"define.unknown-field", Error, "a field that the definition language does not have", "use the nearest known name, or take the field out"},
+	Entry{"define.bad-value", Error, "a value of the wrong kind, or out of its range", "give a value of the kind that is named"},
+	Entry{"define.missing-field", Error, "a field that cannot be left out", "add the field"},
+	Entry{"define.dangling-reference", Error, "a name that nothing defines", "define it, or use the nearest defined name"},
+	Entry{"define.duplicate-name", Error, "one name defined twice", "take one of the two out"},
+	Entry{"source.bad-url", Error, "not a URL, a wrong scheme, or a variable that expands to nothing", "give a whole http or https URL"},
+	Entry{"source.credential-in-url", Error, "a user or password inside a URL", "name a credential instead"},
+	Entry{"source.plain-http", Note, "a signed source is fetched without TLS", "use https where the upstream offers it; the signature protects the content, not what is asked for"},
+	Entry{"source.unsigned", Error, "a source that names no key", "name the keys that may sign it under signed_by"},
+	Entry{"source.component-missing", Error, "the root does not offer a component", "choose among those it offers"},
+	Entry{"source.architecture-missing", Error, "the root does not offer an architecture", "choose among those it offers"},
+	Entry{"source.release-mismatch", Error, "the root names another release or repository than the definition", "check release and upstream URL; do not accept it unless you know why it changed"},
+	Entry{"source.release-alias", Warning, "the release is a moving alias", "name the release itself"},
+	Entry{"source.expired-index", Error, "the root's own end date has passed", "ask upstream whether it is still kept up; another upstream may be ahead"},
+	Entry{"source.future-index", Error, "the root is dated in the future", "check the clock of this machine, then ask upstream"},
+	Entry{"source.stale", Warning, "the root is older than max_age", "look whether upstream still publishes"},
+	Entry{"source.older-than-accepted", Error, "an upstream serves an older root than was accepted before", "wait, or use another upstream; a person can accept it once, with a reason"},
+	Entry{"source.upstreams-disagree", Warning, "upstreams serve different publications", "put the one that is behind last"},
+	Entry{"source.upstream-down", Warning, "an upstream does not answer", "look at the upstream; the next one is used meanwhile"},
+	Entry{"source.root-missing", Error, "no upstream has a root for the release", "check URL and release"},
+	Entry{"source.malformed-index", Error, "a root or an index cannot be read", "ask upstream; nothing of it was taken"},
+	Entry{"source.redirect-refused", Error, "an upstream sends to a place that the definition does not allow", "add the host under redirects if you trust the road to it"},
+	Entry{"key.missing", Error, "a source names a key that was never brought in", "bring it in: stockade key add FILE"},
+	Entry{"key.unvouched", Error, "the key is there, but nobody decided that it may sign this source", "compare the whole fingerprint with its owner, then: stockade key vouch"},
+	Entry{"key.barred", Error, "the key was barred", "get the owner's new key and vouch for that"},
+	Entry{"key.fingerprint-mismatch", Error, "the file holds another key than the definition says", "ask the owner which fingerprint is right before you change anything"},
+	Entry{"key.short-id", Error, "a short key id where a fingerprint belongs", "give the whole fingerprint, 40 hexadecimal digits or more"},
+	Entry{"key.expired", Error, "the key has passed its end date", "get the renewed key from its owner"},
+	Entry{"key.expiring", Warning, "the key ends soon", "get the renewed key before that day"},
+	Entry{"key.revoked", Error, "the key's owner has withdrawn it", "get the new key from its owner, and vouch for that"},
+	Entry{"key.weak", Warning, "the key is weaker than is wise today", "ask the owner for a stronger one"},
+	Entry{"key.cannot-sign", Error, "the certificate has no key that may sign", "ask the owner for the signing certificate"},
+	Entry{"key.secret-material", Error, "a secret key was handed in; it was not stored", "export the public certificate, and treat the secret key as seen by others"},
+	Entry{"key.unreadable", Error, "not an OpenPGP certificate", "give an armoured or binary OpenPGP public key"},
+	Entry{"mirror.want-no-match", Error, "a wanted name matches nothing", "check the name and the version bound"},
+	Entry{"mirror.missing-dependency", Error, "something that is needed is in no source of the mirror", "add the source that has it, or take the package out"},
+	Entry{"mirror.conflict", Error, "a wanted package cannot be installed from the mirror", "keep another version of one of the two, or take one out"},
+	Entry{"mirror.will-not-fit", Error, "the disk has less free space than the build needs", "free space, or want less"},
+	Entry{"content.size-mismatch", Error, "a file is longer or shorter than its index says", "another upstream is tried; tell the owner of this one"},
+	Entry{"content.digest-mismatch", Error, "a file is not what its index says", "another upstream is tried; tell the owner of this one"},
+	Entry{"content.identity-mismatch", Error, "a package says inside that it is another than the index says", "do not install it; tell upstream"},
+	Entry{"content.signature-bad", Error, "no signature that counts", "nothing of it was taken; ask the owner before you trust another key"},
+	Entry{"content.unsafe-path", Error, "a path that could lead outside its folder", "nothing of it was taken; tell upstream"},
+	Entry{"content.weak-digest", Error, "only MD5 or SHA-1 are offered", "ask upstream for SHA-256"},
+	Entry{"content.too-large", Error, "something is larger than its limit", "nothing of it was taken; raise the limit only if you know why"},
+	Entry{"content.malformed-package", Error, "a package file cannot be read", "do not install it; tell upstream"},
+	Entry{"content.missing", Error, "no upstream has a file that the index names", "try again later; upstream may be in the middle of a publication"},
+	Entry{"edition.damaged", Error, "a file of an edition is changed or gone", "build the mirror again: what is damaged is fetched anew"},
+	Entry{"edition.seal-bad", Error, "the seal of an edition does not hold", "do not serve it; build the mirror again"},
+	Entry{"site.clock", Error, "the clock contradicts the newest accepted root", "set the clock of this machine right"},
+	Entry{"lane.pin-ambiguous", Warning, "two sources of one lane cannot be told apart by the client's preferences", "give one of them its own upstream identity, or mirror it tailored"},
+	Entry{"pin.no-match", Warning, "a pinned version is in no edition of the lane", "mirror that version, or take the pin out"},
+)
+
+func index(entries ...Entry) map[string]Entry {
+	m := make(map[string]Entry, len(entries))
+	for _, e := range entries {
+		if _, twice := m[e.Code]; twice {
+			panic("finding: code twice in the catalogue: " + e.Code)
+		}
+		m[e.Code] = e
+	}
+	return m
+}
+
+// Catalogue gives every entry, by code.
+func Catalogue() []Entry {
+	out := make([]Entry, 0, len(catalogue))
+	for _, e := range catalogue {
+		out = append(out, e)
+	}
+	slices.SortFunc(out, func(a, b Entry) int { return strings.Compare(a.Code, b.Code) })
+	return out
+}
+
+// Document writes the catalogue as the Markdown page docs/findings.md.
+func Document() string {
+	var b strings.Builder
+	b.WriteString("# Findings\n\nGenerated from the catalogue in `core/finding`. " +
+		"A finding of severity *error* stops the thing that it is about; a *warning* works, but hurts sooner or later; a *note* is worth knowing.\n\n" +
+		"| code | severity | when | way out |\n|---|---|---|---|\n")
+	for _, e := range Catalogue() {
+		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", e.Code, e.Severity, e.When, e.WayOut)
+	}
+	return b.String()
+}

@@ -1,0 +1,200 @@
+// Package finding holds what checks say: one Finding per thing that is wrong,
+// doubtful or worth knowing, and the one catalogue of codes that they use.
+//
+// A code is a promise to the people who script against Stockade: it is never
+// reused for another meaning. The document docs/findings.md is generated from
+// the catalogue.
+package finding
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Severity orders findings by what they stop.
+type Severity string
+
+// The three severities. An error stops the thing it is about, a warning hurts
+// sooner or later, a note is worth knowing.
+const (
+	Error   Severity = "error"
+	Warning Severity = "warning"
+	Note    Severity = "note"
+)
+
+func (s Severity) rank() int {
+	switch s {
+	case Error:
+		return 0
+	case Warning:
+		return 1
+	}
+	return 2
+}
+
+// Place is where in a document a finding was made. Line and Column count from
+// one; zero means unknown.
+type Place struct {
+	File   string `json:"file,omitempty"`
+	Line   int    `json:"line,omitempty"`
+	Column int    `json:"column,omitempty"`
+}
+
+// String gives file:line:column, leaving out what is unknown.
+func (p Place) String() string {
+	if p.File == "" && p.Line == 0 {
+		return ""
+	}
+	name := p.File
+	if name == "" {
+		name = "document"
+	}
+	if p.Line == 0 {
+		return name
+	}
+	return fmt.Sprintf("%s:%d:%d", name, p.Line, p.Column)
+}
+
+// Finding is one result of a check.
+type Finding struct {
+	Code     string   `json:"code"`
+	Severity Severity `json:"severity"`
+	Object   string   `json:"object,omitempty"` // such as "source tarn"
+	Place    Place    `json:"place,omitzero"`
+	Text     string   `json:"text"`              // one sentence with the actual values
+	WayOut   string   `json:"way_out,omitempty"` // what to do about it
+	Excerpt  string   `json:"excerpt,omitempty"` // the line, with a caret below it
+}
+
+// New makes a finding with the severity and the general way out that the
+// catalogue has for code. It panics on a code that the catalogue lacks: codes
+// are written in the program, never read from outside.
+func New(code, object, format string, args ...any) Finding {
+	entry, ok := catalogue[code]
+	if !ok {
+		panic("finding: code not in the catalogue: " + code)
+	}
+	text := format
+	if len(args) > 0 {
+		text = fmt.Sprintf(format, args...)
+	}
+	return Finding{Code: code, Severity: entry.Severity, Object: object, Text: text, WayOut: entry.WayOut}
+}
+
+// At returns f with its place set.
+func (f Finding) At(p Place) Finding { f.Place = p; return f }
+
+// Do returns f with a way out of its own.
+func (f Finding) Do(format string, args ...any) Finding {
+	f.WayOut = fmt.Sprintf(format, args...)
+	return f
+}
+
+// Rated returns f with another severity.
+func (f Finding) Rated(s Severity) Finding { f.Severity = s; return f }
+
+// Error makes a Finding usable as an error: place, code and text in one line.
+func (f Finding) Error() string {
+	var b strings.Builder
+	if p := f.Place.String(); p != "" {
+		b.WriteString(p + ": ")
+	}
+	if f.Object != "" {
+		b.WriteString(f.Object + ": ")
+	}
+	b.WriteString(f.Text)
+	if f.WayOut != "" {
+		b.WriteString(" (" + f.WayOut + ")")
+	}
+	return b.String()
+}
+
+// From takes the finding out of an error chain.
+func From(err error) (Finding, bool) {
+	var f Finding
+	ok := errors.As(err, &f)
+	return f, ok
+}
+
+// List is a number of findings.
+type List []Finding
+
+// HasErrors tells whether any finding is an error.
+func (l List) HasErrors() bool {
+	return slices.ContainsFunc(l, func(f Finding) bool { return f.Severity == Error })
+}
+
+// Count gives the number of findings of one severity.
+func (l List) Count(s Severity) (n int) {
+	for _, f := range l {
+		if f.Severity == s {
+			n++
+		}
+	}
+	return n
+}
+
+// With gives those findings that have code.
+func (l List) With(code string) (out List) {
+	for _, f := range l {
+		if f.Code == code {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// Sort orders by severity, then object, then place, then code.
+func (l List) Sort() {
+	slices.SortStableFunc(l, func(a, b Finding) int {
+		return cmp.Or(a.Severity.rank()-b.Severity.rank(), cmp.Compare(a.Object, b.Object),
+			cmp.Compare(a.Place.File, b.Place.File), a.Place.Line-b.Place.Line, cmp.Compare(a.Code, b.Code))
+	})
+}
+
+// Error joins the findings, so that a List can be returned as an error.
+func (l List) Error() string {
+	parts := make([]string, 0, len(l))
+	for _, f := range l {
+		parts = append(parts, f.Error())
+	}
+	return strings.Join(parts, "\n")
+}
+
+// Harmless makes text from outside safe for terminals, logs and files written
+// for machines: control characters, terminal escapes, right-to-left marks and
+// other invisible characters become visible escapes.
+func Harmless(s string) string {
+	safe := func(r rune) bool {
+		switch {
+		case r == 0xFFFD, r < 0x20, r >= 0x7f && r < 0xa0:
+			return false
+		case r >= 0x200b && r <= 0x200f, r >= 0x2028 && r <= 0x202e, r >= 0x2060 && r <= 0x206f,
+			r == 0x061c, r == 0xfeff, r >= 0xfff9 && r <= 0xfffb, r >= 0xe0000 && r <= 0xe007f:
+			return false
+		}
+		return true
+	}
+	clean := true
+	for _, r := range s {
+		if !safe(r) {
+			clean = false
+			break
+		}
+	}
+	if clean {
+		return s
+	}
+	var b strings.Builder
+	for _, r := range s {
+		if safe(r) {
+			b.WriteRune(r)
+		} else {
+			fmt.Fprintf(&b, "\\u{%x}", r)
+		}
+	}
+	return b.String()
+}

@@ -1,0 +1,706 @@
+package mirror
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"stockade/core/archive"
+	"stockade/core/definition"
+	"stockade/core/fetch"
+	"stockade/core/finding"
+	"stockade/core/pool"
+	"stockade/core/solve"
+)
+
+// Plan is what a build starts from.
+type Plan struct {
+	Name     string
+	Mirror   definition.Mirror
+	Sources  []*Source // those of the mirror, in its order
+	Others   []*Source // defined and enabled, but not in the mirror: asked who has what is missing
+	Number   int       // of the edition to be made
+	Previous *Edition  // the newest edition that stands; nil: none
+	Items    []Item    // its packages
+}
+
+// Outcome is what came of a build or an estimate.
+type Outcome struct {
+	Mirror       string         `json:"mirror"`
+	Unchanged    bool           `json:"unchanged"` // nothing changed upstream: no edition was made
+	Edition      *Edition       `json:"edition,omitempty"`
+	Files        int            `json:"files"`
+	Bytes        int64          `json:"bytes"`       // of all packages that are chosen
+	FetchFiles   int            `json:"fetch_files"` // packages that the pool lacks
+	FetchBytes   int64          `json:"fetch_bytes"` //
+	FreeBytes    int64          `json:"free_bytes"`  // on the disk of the pool
+	Seconds      int            `json:"seconds"`     // estimated from the last transfers; 0: unknown
+	Packages     int            `json:"packages"`
+	Wanted       int            `json:"wanted"`
+	BySource     map[string]int `json:"by_source"`
+	Findings     finding.List   `json:"findings"`
+	Publications []*Publication `json:"-"`
+	selection    []pick
+	lists        [][]List
+}
+
+// pick is a chosen package with its source.
+type pick struct {
+	*archive.Package
+	src    *Source
+	wanted bool
+	why    string
+}
+
+// spare is how much must stay free on the disk after a build (bytes).
+const spare = 64 << 20
+
+// Estimate does everything up to the first package download, and stores only
+// roots and indexes. Findings tell what would keep the build from a seal.
+func (b *Builder) Estimate(ctx context.Context, plan Plan) (*Outcome, error) {
+	out := &Outcome{Mirror: plan.Name, BySource: map[string]int{}, Findings: finding.List{}}
+	for _, src := range plan.Sources {
+		pub, err := b.Refresh(ctx, src)
+		if pub != nil && pub.Root != nil {
+			out.Publications = append(out.Publications, pub)
+		}
+		if err != nil {
+			return out, err
+		}
+		out.Findings = append(out.Findings, pub.Findings...)
+	}
+	if out.Findings.HasErrors() {
+		return out, out.Findings
+	}
+	if p := plan.Previous; p != nil && p.Inputs == inputs(plan, out.Publications) {
+		out.Unchanged = true
+		return out, nil
+	}
+	for _, pub := range out.Publications {
+		lists, err := b.Lists(ctx, pub)
+		if err != nil {
+			return out, err
+		}
+		out.lists = append(out.lists, lists)
+	}
+	b.tell(Event{Step: "select", Remaining: -1})
+	if err := b.choose(ctx, plan, out); err != nil {
+		return out, err
+	}
+	b.measure(out)
+	return out, nil
+}
+
+// inputs is a digest over everything that the content of an edition follows from.
+func inputs(plan Plan, pubs []*Publication) string {
+	h := sha256.New()
+	m := plan.Mirror
+	m.Schedule, m.Keep = "", 0 // these change no content
+	enc := json.NewEncoder(h)
+	enc.Encode(m)
+	for _, p := range pubs {
+		enc.Encode(p.Source.Spec)
+		enc.Encode([]any{p.Source.Priority, p.Accepted.Digest})
+	}
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+func (b *Builder) choose(ctx context.Context, plan Plan, out *Outcome) error {
+	byFamily := map[string][]int{}
+	var families []string
+	for i, s := range plan.Sources {
+		if _, seen := byFamily[s.Spec.Family]; !seen {
+			families = append(families, s.Spec.Family)
+		}
+		byFamily[s.Spec.Family] = append(byFamily[s.Spec.Family], i)
+	}
+	for _, family := range families {
+		if err := b.chooseFamily(ctx, plan, out, byFamily[family]); err != nil {
+			return err
+		}
+	}
+	slices.SortStableFunc(out.selection, func(x, y pick) int {
+		return cmp.Or(strings.Compare(x.src.Name, y.src.Name), x.Index-y.Index, x.Ordinal-y.Ordinal)
+	})
+	for _, p := range out.selection {
+		out.BySource[p.src.Name]++
+		if p.wanted {
+			out.Wanted++
+		}
+	}
+	out.Packages = len(out.selection)
+	return nil
+}
+
+func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, members []int) error {
+	var sources []solve.Source
+	for _, i := range members {
+		s := plan.Sources[i]
+		sources = append(sources, solve.Source{Name: s.Name, Priority: s.Priority, Architectures: s.Spec.Architectures, Except: s.Want.Except})
+	}
+	u := solve.NewUniverse(plan.Sources[members[0]].Family, sources)
+	var wants []solve.Want
+	for k, i := range members {
+		src := plan.Sources[i]
+		for n, l := range out.lists[i] {
+			if err := b.Read(src, n, l, func(p *archive.Package, _ []byte) error {
+				u.Add(k, p)
+				return ctx.Err()
+			}); err != nil {
+				return err
+			}
+		}
+		if src.Want.Everything {
+			wants = append(wants, solve.Want{Source: k, Relation: archive.Relation{Name: "*"}, As: "everything"})
+		}
+		for _, w := range src.Want.Packages {
+			r, err := archive.ParseWant(w)
+			if err != nil {
+				return err
+			}
+			wants = append(wants, solve.Want{Source: k, Relation: r, With: src.Want.With, Versions: max(src.Want.Versions, 1), As: w})
+		}
+	}
+	s := u.Select(wants)
+	for _, c := range s.Chosen {
+		out.selection = append(out.selection, pick{c.Package, plan.Sources[members[c.Source]], c.Wanted, c.For})
+	}
+	out.Findings = append(out.Findings, b.explain(ctx, plan, members, s)...)
+	return nil
+}
+
+// severity is what an incomplete selection means for this mirror.
+func severity(plan Plan) finding.Severity {
+	if plan.Mirror.Complete == "told" {
+		return finding.Warning
+	}
+	return finding.Error
+}
+
+// maxTold bounds the findings of one kind about one mirror.
+const maxTold = 200
+
+func (b *Builder) explain(ctx context.Context, plan Plan, members []int, s *solve.Selection) finding.List {
+	object := "mirror " + plan.Name
+	var out finding.List
+	for _, m := range s.Unmatched {
+		src := plan.Sources[members[m.Source]]
+		if m.As == "everything" {
+			f := finding.New("mirror.want-no-match", object, "the source %s has no packages", src.Name).Rated(finding.Warning)
+			out = append(out, f)
+			continue
+		}
+		f := finding.New("mirror.want-no-match", object, "%q matches nothing in %s", m.As, src.Name).Rated(severity(plan))
+		switch {
+		case len(m.Versions) > 0:
+			f.WayOut = "it has " + m.Relation.Name + " in " + strings.Join(m.Versions, ", ")
+		case len(m.Near) > 0:
+			f.WayOut = "perhaps " + strings.Join(m.Near, " or ") + " is meant"
+		}
+		out = append(out, f)
+	}
+	var elsewhere *lookup
+	for i, m := range s.Missing {
+		if i >= maxTold {
+			out = append(out, finding.New("mirror.missing-dependency", object, "%d further needs cannot be met", len(s.Missing)-i).Rated(severity(plan)))
+			break
+		}
+		f := finding.New("mirror.missing-dependency", object, "%s needs %s, and no source of the mirror has it for %s",
+			m.Needer.String(), m.Clause.String(), m.Arch).Rated(severity(plan))
+		if len(m.Chain) > 1 {
+			f.Text += " (wanted by way of " + strings.Join(m.Chain, " → ") + ")"
+		}
+		switch {
+		case len(m.Excepted) > 0:
+			f.WayOut = strings.Join(m.Excepted, ", ") + " would do, but is excepted"
+		default:
+			if elsewhere == nil {
+				elsewhere = b.lookAround(ctx, plan, plan.Sources[members[0]].Spec.Family)
+			}
+			f.WayOut = elsewhere.advise(m)
+		}
+		out = append(out, f)
+	}
+	for _, c := range s.Conflicts {
+		out = append(out, finding.New("mirror.conflict", object, "%s", c.String()).Rated(severity(plan)))
+	}
+	for _, d := range s.Damaged {
+		if f, ok := finding.From(d); ok {
+			out = append(out, f.Rated(severity(plan)))
+		}
+	}
+	return out
+}
+
+// lookup knows what the other defined sources have.
+type lookup struct {
+	universe map[string]*solve.Universe // by source
+	order    []string
+}
+
+// lookAround reads the indexes of the defined sources that are not in the
+// mirror. A source that cannot be read is passed over: this is advice.
+func (b *Builder) lookAround(ctx context.Context, plan Plan, family string) *lookup {
+	l := &lookup{universe: map[string]*solve.Universe{}}
+	quiet := *b
+	quiet.Sink = nil
+	for _, src := range plan.Others {
+		if src.Spec.Family != family {
+			continue
+		}
+		pub, err := quiet.Refresh(ctx, src)
+		if err != nil {
+			continue
+		}
+		lists, err := quiet.Lists(ctx, pub)
+		if err != nil {
+			continue
+		}
+		u := solve.NewUniverse(src.Family, []solve.Source{{Name: src.Name, Priority: src.Priority, Architectures: src.Spec.Architectures}})
+		for n, x := range lists {
+			if err = quiet.Read(src, n, x, func(p *archive.Package, _ []byte) error { u.Add(0, p); return nil }); err != nil {
+				break
+			}
+		}
+		if err == nil {
+			l.universe[src.Name] = u
+			l.order = append(l.order, src.Name)
+		}
+	}
+	return l
+}
+
+func (l *lookup) advise(m solve.Missing) string {
+	var have []string
+	for _, name := range l.order {
+		if what, ok := l.universe[name].Meets(m.Clause, m.Arch); ok {
+			have = append(have, name+" has "+what)
+		}
+	}
+	if len(have) > 0 {
+		return "the defined source " + strings.Join(have, "; ") + ": add it under from"
+	}
+	return "no defined source has it: describe one that does, or take " + m.Chain[0] + " out"
+}
+
+// measure works out what is still to be fetched.
+func (b *Builder) measure(out *Outcome) {
+	seen := map[string]bool{}
+	for _, p := range out.selection {
+		key := p.SHA256 + p.SHA512
+		if seen[key] {
+			continue
+		}
+		seen[key] = true
+		out.Files++
+		out.Bytes += p.Size
+		if size, ok := b.Pool.Has(p.SHA256); !ok || size != p.Size {
+			out.FetchFiles++
+			out.FetchBytes += p.Size
+		}
+	}
+	free, err := b.Pool.Free()
+	if err == nil {
+		out.FreeBytes = free
+		if out.FetchBytes+spare > free {
+			out.Findings = append(out.Findings, finding.New("mirror.will-not-fit", "mirror "+out.Mirror,
+				"%d bytes are to be fetched, and the disk has %d free (%d must stay free)", out.FetchBytes, free, int64(spare)))
+		}
+	}
+}
+
+// Build makes an edition, or tells why not. The outcome is there in either case.
+func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
+	out, err := b.Estimate(ctx, plan)
+	if err != nil || out.Unchanged {
+		return out, err
+	}
+	if out.Findings.HasErrors() {
+		return out, errorsOf(out.Findings)
+	}
+	if err := b.fetchPackages(ctx, plan, out); err != nil {
+		return out, err
+	}
+	b.tell(Event{Step: "write", Remaining: -1})
+	files := newCollect()
+	e := &Edition{Format: 1, Mirror: plan.Name, Number: plan.Number, Created: b.Now().UTC(), Copy: plan.Mirror.Copy,
+		SiteKey: b.Site.Certificate().Fingerprint, Inputs: inputs(plan, out.Publications), Packages: len(out.selection), Findings: out.Findings}
+	var items bytes.Buffer
+	enc := json.NewEncoder(&items)
+	for _, p := range out.selection {
+		path := p.src.Name + "/" + p.Path
+		if err := files.add(Line{path, p.Size, p.SHA256}); err != nil {
+			return out, about(err, p.src.Name)
+		}
+		enc.Encode(Item{Source: p.src.Name, Name: p.Name, Version: p.Version, Arch: p.Arch, Component: p.Component, Size: p.Size,
+			SHA256: p.SHA256, Path: path, Origin: p.Origin, Summary: p.Summary, For: p.why, Wanted: p.wanted})
+	}
+	e.Content = content(plan, items.Bytes())
+	if plan.Previous != nil && plan.Mirror.Copy == "tailored" && plan.Previous.Content == e.Content {
+		out.Unchanged = true // upstream published, and nothing of it concerns this mirror
+		return out, nil
+	}
+	for i, pub := range out.Publications {
+		es := b.describe(pub, plan, out, i)
+		e.Sources = append(e.Sources, es)
+		if plan.Mirror.Copy == "faithful" {
+			err = b.copyIndexes(ctx, pub, out.lists[i], files)
+		} else {
+			err = b.writeIndexes(pub, out, i, e, files)
+		}
+		if err != nil {
+			return out, about(err, pub.Source.Name)
+		}
+	}
+	aboutEdition, err := b.finish(plan, e, items.Bytes(), files)
+	if err != nil {
+		return out, err
+	}
+	b.tell(Event{Step: "seal", Remaining: -1})
+	if err := b.Pool.Flush(); err != nil {
+		return out, fmt.Errorf("make the pool durable: %w", err)
+	}
+	if err := ctx.Err(); err != nil {
+		return out, err
+	}
+	if err := b.seal(e, files.manifest(), aboutEdition); err != nil {
+		return out, err
+	}
+	out.Edition = e
+	return out, nil
+}
+
+// errorsOf leaves the errors of a list.
+func errorsOf(l finding.List) finding.List {
+	return slices.DeleteFunc(slices.Clone(l), func(f finding.Finding) bool { return f.Severity != finding.Error })
+}
+
+// content is a digest over what machines would see of a tailored edition.
+func content(plan Plan, items []byte) string {
+	h := sha256.New()
+	enc := json.NewEncoder(h)
+	for _, s := range plan.Sources {
+		enc.Encode(s.Spec)
+		enc.Encode(s.Priority)
+	}
+	enc.Encode(plan.Mirror.Copy)
+	h.Write(items)
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+func (b *Builder) describe(pub *Publication, plan Plan, out *Outcome, i int) EditionSource {
+	s := pub.Source
+	es := EditionSource{Source: s.Spec, Standing: s.Standing, Priority: s.Priority, Tailored: plan.Mirror.Copy == "tailored",
+		Origin: pub.Root.Origin, Label: pub.Root.Label, Suite: pub.Root.Suite, Codename: pub.Root.Codename, RootDate: pub.Root.Date,
+		RootDigest: pub.Accepted.Digest, Signer: pub.Root.Signer, Upstream: pub.Accepted.Upstream, Packages: out.BySource[s.Name]}
+	for _, l := range out.lists[i] {
+		es.Indexes = append(es.Indexes, EditionIndex{l.Used.Path, l.SHA256})
+	}
+	if es.Tailored {
+		es.Keys = []string{b.Site.Certificate().Fingerprint}
+	} else {
+		for _, c := range s.Keyring.Counting() {
+			es.Keys = append(es.Keys, c.Fingerprint)
+		}
+	}
+	return es
+}
+
+// fetchPackages brings what the pool lacks, and looks inside every package
+// that the previous edition did not hold already.
+func (b *Builder) fetchPackages(ctx context.Context, plan Plan, out *Outcome) error {
+	known := map[string]bool{}
+	for _, it := range plan.Items {
+		known[it.SHA256+it.Name+"\x00"+it.Version+"\x00"+it.Arch] = true
+	}
+	p := b.progress("packages", out.FetchFiles, out.FetchBytes)
+	defer p.send(true)
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(b.workers())
+	for i := range out.selection {
+		pk := &out.selection[i]
+		if ctx.Err() != nil {
+			break
+		}
+		size, have := b.Pool.Has(pk.SHA256)
+		have = have && size == pk.Size
+		if have && known[pk.SHA256+pk.Name+"\x00"+pk.Version+"\x00"+pk.Arch] {
+			continue
+		}
+		g.Go(func() error {
+			if have {
+				return b.inspectPooled(pk)
+			}
+			return b.fetchPackage(ctx, pk, p)
+		})
+	}
+	return g.Wait()
+}
+
+func (b *Builder) fetchPackage(ctx context.Context, pk *pick, p *progress) error {
+	sum, err := b.fetchInto(ctx, pk.src, pool.Want{Name: pk.Path, Size: pk.Size, SHA256: pk.SHA256, SHA512: pk.SHA512}, []string{pk.Path}, p,
+		func(f io.Reader) error { return identity(pk, f) })
+	if err == nil {
+		pk.SHA256 = sum
+		p.add("", 0, 1)
+		return nil
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if f, ok := finding.From(err); ok {
+		return about(f, pk.src.Name)
+	}
+	if errors.Is(err, fetch.ErrNotFound) {
+		return finding.New("content.missing", "source "+pk.src.Name, "no upstream has %s, which the index names", pk.Path)
+	}
+	return finding.New("source.upstream-down", "source "+pk.src.Name, "%s could not be fetched: %v", pk.Path, err).Rated(finding.Error).
+		Do("build again later: what was fetched is kept")
+}
+
+func (b *Builder) inspectPooled(pk *pick) error {
+	f, err := b.Pool.Open(pk.SHA256)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return identity(pk, f)
+}
+
+// identity compares what a package says inside with what its index says.
+func identity(pk *pick, f io.Reader) error {
+	id, err := pk.src.Family.Inspect(f)
+	if err != nil {
+		if g, ok := finding.From(err); ok {
+			g.Object = "source " + pk.src.Name
+			g.Text = pk.Path + ": " + g.Text
+			return g
+		}
+		return err
+	}
+	if want := pk.src.Family.Identify(pk.Package); id != want {
+		return finding.New("content.identity-mismatch", "source "+pk.src.Name, "%s says inside that it is %s %s (%s), and the index says %s %s (%s)", pk.Path,
+			finding.Harmless(id.Name), finding.Harmless(id.Version), finding.Harmless(id.Arch), want.Name, want.Version, want.Arch)
+	}
+	return nil
+}
+
+// writeIndexes writes the repository of one source of a tailored mirror.
+func (b *Builder) writeIndexes(pub *Publication, out *Outcome, i int, e *Edition, files *collect) error {
+	src := pub.Source
+	chosen := map[[2]int]*archive.Package{}
+	for _, p := range out.selection {
+		if p.src == src {
+			chosen[[2]int{p.Index, p.Ordinal}] = p.Package
+		}
+	}
+	return src.Family.Write(archive.Writing{
+		Source: src.Spec, Root: pub.Root, Time: e.Created, Note: e.Name(), Sign: b.Site,
+		Each: func(component, arch string, f func(*archive.Package, []byte) error) error {
+			seen := map[string]bool{}
+			for n, l := range out.lists[i] {
+				if l.Component != component || l.Arch != arch && l.Arch != "" && arch != "all" {
+					continue
+				}
+				if err := b.Read(src, n, l, func(p *archive.Package, raw []byte) error {
+					c, ok := chosen[[2]int{n, p.Ordinal}]
+					// A package for all architectures may stand in several lists.
+					if key := p.Name + "\x00" + p.Version + "\x00" + p.Arch; ok && (arch == "" || p.Arch == arch) && !seen[key] {
+						seen[key] = true
+						return f(c, raw)
+					}
+					return nil
+				}); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+		Put: func(path string, data []byte) error {
+			sum, err := b.Pool.Add(data)
+			if err != nil {
+				return err
+			}
+			return files.add(Line{src.Name + "/" + path, int64(len(data)), sum})
+		},
+	})
+}
+
+// copyIndexes takes the root and the companions of a faithful mirror over.
+func (b *Builder) copyIndexes(ctx context.Context, pub *Publication, lists []List, files *collect) error {
+	src := pub.Source
+	put := func(path, sum string) error {
+		size, ok := b.Pool.Has(sum)
+		if !ok {
+			return finding.New("edition.damaged", "", "%s is gone from the pool", path)
+		}
+		return files.add(Line{src.Name + "/" + path, size, sum})
+	}
+	for _, f := range pub.Accepted.Files {
+		if err := put(f.Path, f.SHA256); err != nil {
+			return err
+		}
+	}
+	if err := b.otherRoots(ctx, pub, put); err != nil {
+		return err
+	}
+	have := map[string]bool{}
+	for _, l := range lists {
+		have[l.SHA256] = true
+	}
+	companions := src.Family.Companions(src.Spec, pub.Root)
+	var total int64
+	for _, c := range companions {
+		total += c.Size
+	}
+	p := b.progress("indexes", len(companions), total)
+	for _, c := range companions {
+		sum := c.SHA256
+		if size, ok := b.Pool.Has(c.SHA256); !ok || size != c.Size {
+			var err error
+			sum, err = b.fetchInto(ctx, src, pool.Want{Name: c.Path, Size: c.Size, SHA256: c.SHA256, SHA512: c.SHA512}, c.Paths, p, nil)
+			if err != nil {
+				if errors.Is(err, fetch.ErrNotFound) && !c.Required {
+					if _, judged := finding.From(err); !judged {
+						p.add("", c.Size, 1)
+						continue // upstream names it and does not have it; clients take another form
+					}
+				}
+				return err
+			}
+		}
+		p.add("", 0, 1)
+		for _, place := range c.Places {
+			if err := put(place, sum); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// otherRoots takes the root's other forms along, where upstream has them, they
+// verify, and they say the same.
+func (b *Builder) otherRoots(ctx context.Context, pub *Publication, put func(path, sum string) error) error {
+	src := pub.Source
+	for i, choice := range src.Family.Roots(src.Spec) {
+		if i == pub.Accepted.Choice {
+			continue
+		}
+		data := map[string][]byte{}
+		for _, f := range choice {
+			err := b.Fetch.Get(ctx, src.Route, fetch.Request{Path: f.Path, Max: maxRoot}, func(r *fetch.Response) error {
+				body, err := io.ReadAll(r.Body)
+				data[f.Path] = body
+				return err
+			}, nil)
+			if err != nil {
+				data = nil
+				break
+			}
+		}
+		if data == nil {
+			continue
+		}
+		root, err := src.Family.ReadRoot(src.Spec, choice, data, src.Keyring)
+		if err != nil || !root.Date.Equal(pub.Root.Date) || len(root.Entries) != len(pub.Root.Entries) {
+			continue
+		}
+		same := true
+		for path, e := range root.Entries {
+			same = same && pub.Root.Entries[path] == e
+		}
+		if !same {
+			continue
+		}
+		for _, f := range choice {
+			sum, err := b.Pool.Add(data[f.Path])
+			if err != nil {
+				return err
+			}
+			if err := put(f.Path, sum); err != nil {
+				return err
+			}
+		}
+	}
+	return ctx.Err()
+}
+
+// finish puts what an edition says of itself in: keys, packages, README, edition.json.
+func (b *Builder) finish(plan Plan, e *Edition, items []byte, files *collect) ([]byte, error) {
+	add := func(path string, data []byte) error {
+		sum, err := b.Pool.Add(data)
+		if err != nil {
+			return err
+		}
+		return files.add(Line{path, int64(len(data)), sum})
+	}
+	site := b.Site.Certificate()
+	if err := add("about/keys/"+site.Fingerprint+".asc", []byte(site.Armoured())); err != nil {
+		return nil, err
+	}
+	if plan.Mirror.Copy == "faithful" {
+		for _, s := range plan.Sources {
+			for _, c := range s.Keyring.Counting() {
+				if err := add("about/keys/"+c.Fingerprint+".asc", []byte(c.Armoured())); err != nil {
+					return nil, err
+				}
+			}
+		}
+	}
+	if err := add(packagesFile, items); err != nil {
+		return nil, err
+	}
+	if err := add(readmeFile, readme(e)); err != nil {
+		return nil, err
+	}
+	raw, err := json.MarshalIndent(e, "", "  ")
+	if err != nil {
+		return nil, err
+	}
+	return raw, add(editionFile, raw)
+}
+
+func readme(e *Edition) []byte {
+	var b strings.Builder
+	fmt.Fprintf(&b, `Stockade edition %s, made %s
+
+This folder is a whole offline mirror. What each file is stands in "manifest";
+"seal.asc" is the signature of the site that made it, with the key
+%s.
+
+To check it, with sha256sum and an OpenPGP tool and nothing else:
+
+    gpg --import about/keys/%s.asc
+    gpg --fingerprint            compare it with the one above, as you got it on another road
+    gpg --verify seal.asc manifest
+    sha256sum --quiet -c manifest
+
+To use it, point machines at this folder or put it behind any web server. Each
+source lies in a folder of its own, as its upstream lays it out:
+
+`, e.Name(), e.Created.Format("2006-01-02 15:04 MST"), e.SiteKey, e.SiteKey)
+	for _, s := range e.Sources {
+		how := "indexes written anew, signed with the site key"
+		if !s.Tailored {
+			how = "copied byte for byte, signed by " + strings.Join(s.Keys, ", ")
+		}
+		fmt.Fprintf(&b, "    %s/    %s, release %s, %s: %d packages, %s\n", s.Name, s.Family, s.Release, strings.Join(s.Architectures, " "), s.Packages, how)
+	}
+	b.WriteString(`
+The files that a machine needs for it come from a Stockade service:
+
+    stockade group files GROUP --at /path/of/this/folder --out ROOT
+`)
+	return []byte(b.String())
+}

@@ -1,0 +1,176 @@
+package mirror
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+
+	"golang.org/x/sync/errgroup"
+
+	"stockade/core/archive"
+	"stockade/core/fetch"
+	"stockade/core/finding"
+	"stockade/core/pool"
+)
+
+// maxIndex bounds one index, decompressed (bytes).
+const maxIndex = 2 << 30
+
+// List is one index of a source that is in the pool.
+type List struct {
+	archive.IndexChoice
+	Used   archive.IndexFile
+	SHA256 string
+}
+
+// Lists fetches the indexes that a source selects, by the digests of its root.
+func (b *Builder) Lists(ctx context.Context, pub *Publication) ([]List, error) {
+	src := pub.Source
+	choices, err := src.Family.Indexes(src.Spec, pub.Root)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range src.Family.CheckRoot(src.Spec, pub.Root) {
+		if f.Severity == finding.Error {
+			return nil, f
+		}
+	}
+	var missing int64
+	for _, c := range choices {
+		if b.inPool(c) < 0 && len(c.Files) > 0 {
+			missing += c.Files[0].Size
+		}
+	}
+	p := b.progress("indexes", len(choices), missing)
+	out := make([]List, len(choices))
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(4)
+	for i, c := range choices {
+		g.Go(func() error {
+			l, err := b.list(ctx, src, c, p)
+			out[i] = l
+			p.add("", 0, 1)
+			return err
+		})
+	}
+	err = g.Wait()
+	p.send(true)
+	return out, err
+}
+
+// inPool tells which compression of an index is in the pool already.
+func (b *Builder) inPool(c archive.IndexChoice) int {
+	for i, f := range c.Files {
+		if size, ok := b.Pool.Has(f.SHA256); ok && size == f.Size {
+			return i
+		}
+	}
+	return -1
+}
+
+func (b *Builder) list(ctx context.Context, src *Source, c archive.IndexChoice, p *progress) (List, error) {
+	if i := b.inPool(c); i >= 0 {
+		return List{IndexChoice: c, Used: c.Files[i], SHA256: c.Files[i].SHA256}, nil
+	}
+	var errs []error
+	for _, f := range c.Files {
+		sum, err := b.fetchInto(ctx, src, pool.Want{Name: f.Path, Size: f.Size, SHA256: f.SHA256, SHA512: f.SHA512}, f.Paths, p, nil)
+		if err == nil {
+			return List{IndexChoice: c, Used: f, SHA256: sum}, nil
+		}
+		if ctx.Err() != nil {
+			return List{}, ctx.Err()
+		}
+		errs = append(errs, err)
+		if !errors.Is(err, fetch.ErrNotFound) {
+			break // changed content is not asked for in another form
+		}
+	}
+	err := errors.Join(errs...)
+	if f, ok := finding.From(err); ok {
+		return List{}, f
+	}
+	return List{}, finding.New("content.missing", "source "+src.Name, "no upstream gave the index %s: %v", c.Files[0].Path, err)
+}
+
+// Read reads an index of the pool and yields its packages.
+func (b *Builder) Read(src *Source, n int, l List, yield func(p *archive.Package, raw []byte) error) error {
+	f, err := b.Pool.Open(l.SHA256)
+	if err != nil {
+		return fmt.Errorf("read the index %s: %w", l.Used.Path, err)
+	}
+	defer f.Close()
+	plain, err := archive.Decompress(bufio.NewReaderSize(f, 256<<10), l.Used.Compression, maxIndex)
+	if err != nil {
+		return about(err, src.Name)
+	}
+	defer plain.Close()
+	fast := ahead(plain)
+	defer fast.Close()
+	err = src.Family.ReadIndex(src.Spec, l.IndexChoice, fast, func(p *archive.Package, raw []byte) error {
+		p.Index = n
+		return yield(p, raw)
+	})
+	return about(err, src.Name)
+}
+
+// readAhead reads in a goroutine of its own, so that decompressing and parsing
+// run side by side. It never holds more than four blocks; Close ends it.
+type readAhead struct {
+	blocks chan block
+	stop   chan struct{}
+	now    block
+}
+
+type block struct {
+	data []byte
+	err  error
+}
+
+func ahead(r io.Reader) *readAhead {
+	a := &readAhead{blocks: make(chan block, 4), stop: make(chan struct{})}
+	go func() {
+		defer close(a.blocks)
+		for {
+			buf := make([]byte, 256<<10)
+			n, err := io.ReadFull(r, buf)
+			if err == io.ErrUnexpectedEOF {
+				err = io.EOF
+			}
+			select {
+			case a.blocks <- block{buf[:n], err}:
+			case <-a.stop:
+				return
+			}
+			if err != nil {
+				return
+			}
+		}
+	}()
+	return a
+}
+
+func (a *readAhead) Read(p []byte) (int, error) {
+	for len(a.now.data) == 0 {
+		if a.now.err != nil {
+			return 0, a.now.err
+		}
+		next, ok := <-a.blocks
+		if !ok {
+			return 0, io.EOF
+		}
+		a.now = next
+	}
+	n := copy(p, a.now.data)
+	a.now.data = a.now.data[n:]
+	return n, nil
+}
+
+// Close ends the goroutine and waits for it.
+func (a *readAhead) Close() {
+	close(a.stop)
+	for range a.blocks {
+	}
+}

@@ -1,0 +1,255 @@
+// Package mirror builds offline mirrors: from definitions to a sealed edition.
+//
+//	roots (signed) → indexes (digest) → packages → selection → proof → files (digest) → manifest → seal
+//
+// A byte is stored only when a chain stands behind it. Roots are believed
+// through the keyring of their source, everything else through digests. What
+// goes wrong comes back as findings; a build that fails leaves what was
+// verified in the pool, and nothing else.
+package mirror
+
+import (
+	"context"
+	"io"
+	"log/slog"
+	"sync"
+	"time"
+
+	"stockade/core/archive"
+	"stockade/core/definition"
+	"stockade/core/fetch"
+	"stockade/core/finding"
+	"stockade/core/pool"
+	"stockade/core/trust"
+)
+
+// Source is one source as a build uses it.
+type Source struct {
+	Name     string
+	Standing string
+	Priority int
+	Spec     archive.Source
+	Family   archive.Family
+	Route    fetch.Route
+	Keyring  *trust.Keyring
+	MaxAge   time.Duration
+	Want     definition.Want
+	Accepted *Accepted // nil: nothing was accepted yet
+	// AcceptOnce, if not empty, is the reason for which a person accepts a root
+	// that is older or of another repository than the last one.
+	AcceptOnce string
+}
+
+// Accepted is the root of a source that was last found good.
+type Accepted struct {
+	Source      string                  `json:"source"`
+	At          time.Time               `json:"at"`
+	Date        time.Time               `json:"date"`
+	Expires     time.Time               `json:"expires,omitzero"`
+	Origin      string                  `json:"origin"`
+	Label       string                  `json:"label"`
+	Suite       string                  `json:"suite"`
+	Codename    string                  `json:"codename"`
+	Signer      archive.Signer          `json:"signer"`
+	Upstream    string                  `json:"upstream"` // URL
+	Choice      int                     `json:"choice"`   // which of the family's ways to get the root
+	Files       []AcceptedFile          `json:"files"`
+	Digest      string                  `json:"digest"` // over the files
+	Conditional map[string]conditionals `json:"conditional,omitempty"`
+	Offers      Offers                  `json:"offers"`
+	BehindURLs  []string                `json:"behind,omitempty"`
+}
+
+// Offers is what a root says that it has.
+type Offers struct {
+	Components    []string `json:"components"`
+	Architectures []string `json:"architectures"`
+}
+
+type conditionals struct {
+	ETag         string `json:"etag,omitempty"`
+	LastModified string `json:"last_modified,omitempty"`
+}
+
+// AcceptedFile is a file of an accepted root; its bytes are in the pool.
+type AcceptedFile struct {
+	Path   string `json:"path"`
+	SHA256 string `json:"sha256"`
+}
+
+// Publication is what a source offers now, verified.
+type Publication struct {
+	Source   *Source
+	Root     *archive.Root
+	Accepted Accepted
+	Changed  bool // against the root accepted before
+	Findings finding.List
+	Failures []string // what upstreams failed on the way
+}
+
+// Event tells how far a piece of work is. Bytes are those still to be fetched
+// at the beginning of the step and done of them.
+type Event struct {
+	Step       string           `json:"step"`
+	Text       string           `json:"text,omitempty"`
+	Files      int              `json:"files"`
+	FilesTotal int              `json:"files_total"`
+	Bytes      int64            `json:"bytes"`
+	BytesTotal int64            `json:"bytes_total"`
+	Rate       int64            `json:"rate"`                // bytes a second
+	Remaining  int              `json:"remaining_s"`         // seconds; -1: unknown
+	Upstreams  map[string]int64 `json:"upstreams,omitempty"` // bytes by upstream
+}
+
+// Builder does the work. All fields are needed but Log and Sink.
+type Builder struct {
+	Pool     pool.Store
+	Fetch    *fetch.Client
+	Site     *trust.SiteKey
+	Families archive.Registry
+	Editions string // folder of the editions
+	Workers  int    // downloads at once; 8 if zero
+	Now      func() time.Time
+	Log      *slog.Logger
+	Sink     func(Event)
+}
+
+func (b *Builder) tell(e Event) {
+	if b.Sink != nil {
+		b.Sink(e)
+	}
+}
+
+func (b *Builder) log() *slog.Logger {
+	if b.Log == nil {
+		return slog.New(slog.DiscardHandler)
+	}
+	return b.Log
+}
+
+func (b *Builder) workers() int {
+	if b.Workers > 0 {
+		return b.Workers
+	}
+	return 8
+}
+
+// progress counts transferred bytes and passes them on, at most ten times a second.
+type progress struct {
+	b     *Builder
+	mu    sync.Mutex
+	event Event
+	start time.Time
+	last  time.Time
+}
+
+func (b *Builder) progress(step string, files int, bytes int64) *progress {
+	p := &progress{b: b, start: time.Now(), event: Event{Step: step, FilesTotal: files, BytesTotal: bytes, Remaining: -1, Upstreams: map[string]int64{}}}
+	p.send(true)
+	return p
+}
+
+func (p *progress) add(upstream string, bytes int64, files int) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.event.Bytes += bytes
+	p.event.Files += files
+	if upstream != "" {
+		p.event.Upstreams[upstream] += bytes
+	}
+	p.sendLocked(false)
+}
+
+func (p *progress) send(force bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.sendLocked(force)
+}
+
+func (p *progress) sendLocked(force bool) {
+	now := time.Now()
+	if !force && now.Sub(p.last) < 100*time.Millisecond {
+		return
+	}
+	p.last = now
+	if took := now.Sub(p.start).Seconds(); took > 0.05 {
+		p.event.Rate = int64(float64(p.event.Bytes) / took)
+		if p.event.Rate > 0 {
+			p.event.Remaining = int(max(p.event.BytesTotal-p.event.Bytes, 0) / p.event.Rate)
+		}
+	}
+	e := p.event
+	e.Upstreams = map[string]int64{}
+	for k, v := range p.event.Upstreams {
+		e.Upstreams[k] = v
+	}
+	p.b.tell(e)
+}
+
+// counting reports what passes through it.
+type counting struct {
+	r io.Reader
+	f func(n int)
+}
+
+func (c counting) Read(p []byte) (int, error) {
+	n, err := c.r.Read(p)
+	c.f(n)
+	return n, err
+}
+
+// fetchInto gets one file that an index names into the pool, from whichever
+// upstream has it right. paths are tried in order when upstreams lack the first.
+func (b *Builder) fetchInto(ctx context.Context, src *Source, want pool.Want, paths []string, p *progress, check func(io.Reader) error) (string, error) {
+	return b.Pool.Ingest(want, func(sink pool.Sink) error {
+		var last error
+		for _, path := range paths {
+			last = b.Fetch.Get(ctx, src.Route, fetch.Request{Path: path, Max: want.Size, Offset: sink.Offset}, func(r *fetch.Response) error {
+				if r.Offset != sink.Offset() {
+					if err := sink.Restart(); err != nil {
+						return err
+					}
+				}
+				name := fetch.Shown(r.Upstream.URL)
+				if _, err := io.Copy(sink, counting{r.Body, func(n int) {
+					if p != nil {
+						p.add(name, int64(n), 0)
+					}
+				}}); err != nil {
+					if _, judged := finding.From(err); judged {
+						sink.Restart()
+					}
+					return err
+				}
+				if err := sink.Verify(); err != nil {
+					sink.Restart()
+					return about(err, src.Name)
+				}
+				return nil
+			}, func(f *fetch.Failure) {
+				b.log().Warn("upstream failed", "source", src.Name, "upstream", fetch.Shown(f.Upstream.URL), "path", path, "error", f.Err)
+			})
+			if last == nil {
+				return nil
+			}
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+		}
+		return last
+	}, func(f osFile) error {
+		if check == nil {
+			return nil
+		}
+		return check(f)
+	})
+}
+
+// about names the source in a finding that has no object yet.
+func about(err error, source string) error {
+	if f, ok := finding.From(err); ok && f.Object == "" {
+		f.Object = "source " + source
+		return f
+	}
+	return err
+}

@@ -1,0 +1,298 @@
+package mirror
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"time"
+
+	"stockade/core/archive"
+	"stockade/core/fetch"
+	"stockade/core/finding"
+)
+
+type osFile = *os.File
+
+// maxRoot bounds one file of a root (bytes).
+const maxRoot = 32 << 20
+
+// Refresh asks the upstreams of a source for its root and judges it: signature,
+// release, dates, and no going back. The first upstream whose root is good is
+// the one used. An error is about this source as a whole.
+func (b *Builder) Refresh(ctx context.Context, src *Source) (*Publication, error) {
+	b.tell(Event{Step: "roots", Text: src.Name, Remaining: -1})
+	if a := src.Accepted; a != nil && b.Now().Before(a.Date.Add(-24*time.Hour)) {
+		return nil, finding.New("site.clock", "source "+src.Name, "this machine's clock says %s, and the accepted root was made on %s",
+			b.Now().UTC().Format(time.DateTime), a.Date.Format(time.DateTime))
+	}
+	pub := &Publication{Source: src}
+	var last error
+	for i, choice := range src.Family.Roots(src.Spec) {
+		last = b.refreshBy(ctx, src, pub, i, choice)
+		if last == nil {
+			break
+		}
+		if !errors.Is(last, fetch.ErrNotFound) {
+			break // an upstream that has it wrong is not asked for it in another form
+		}
+		if _, judged := finding.From(last); judged {
+			break
+		}
+	}
+	if last != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if f, ok := finding.From(last); ok {
+			if f.Object == "" {
+				f.Object = "source " + src.Name
+			}
+			return pub, f
+		}
+		if errors.Is(last, fetch.ErrNotFound) {
+			return pub, finding.New("source.root-missing", "source "+src.Name, "no upstream has a signed root for the release %s", src.Spec.Release)
+		}
+		return pub, finding.New("source.upstream-down", "source "+src.Name, "no upstream could be used: %v", last).Rated(finding.Error).
+			Do("look at the network and the upstreams; the last edition is still served")
+	}
+	pub.Findings = append(pub.Findings, src.Family.CheckRoot(src.Spec, pub.Root)...)
+	if src.MaxAge > 0 {
+		if age := b.Now().Sub(pub.Root.Date); age > src.MaxAge {
+			pub.Findings = append(pub.Findings, finding.New("source.stale", "source "+src.Name,
+				"its root was made on %s, %d days ago, and max_age is %d days", pub.Root.Date.Format(time.DateOnly), int(age.Hours()/24), int(src.MaxAge.Hours()/24)))
+		}
+	}
+	for _, f := range pub.Failures {
+		pub.Findings = append(pub.Findings, finding.New("source.upstream-down", "source "+src.Name, "%s", f))
+	}
+	return pub, nil
+}
+
+func (b *Builder) refreshBy(ctx context.Context, src *Source, pub *Publication, index int, choice archive.RootChoice) error {
+	req := fetch.Request{Path: choice[0].Path, Max: maxRoot}
+	old := src.Accepted
+	if old != nil && old.Choice == index && len(old.Files) == len(choice) && b.haveAll(old.Files) {
+		req.Known = func(u fetch.Upstream) (string, string) {
+			c := old.Conditional[u.URL]
+			return c.ETag, c.LastModified
+		}
+	}
+	return b.Fetch.Get(ctx, src.Route, req, func(r *fetch.Response) error {
+		files := map[string][]byte{}
+		if r.NotModified {
+			for _, f := range old.Files {
+				data, err := b.read(f.SHA256)
+				if err != nil {
+					return err
+				}
+				files[f.Path] = data
+			}
+		} else {
+			data, err := io.ReadAll(r.Body)
+			if err != nil {
+				return err
+			}
+			files[choice[0].Path] = data
+			only := src.Route
+			only.Upstreams = []fetch.Upstream{r.Upstream}
+			for _, f := range choice[1:] {
+				err := b.Fetch.Get(ctx, only, fetch.Request{Path: f.Path, Max: maxRoot}, func(r *fetch.Response) error {
+					data, err := io.ReadAll(r.Body)
+					files[f.Path] = data
+					return err
+				}, nil)
+				if errors.Is(err, fetch.ErrNotFound) {
+					return finding.New("content.signature-bad", "source "+src.Name, "%s has %s, and no signature %s beside it",
+						fetch.Shown(r.Upstream.URL), choice[0].Path, f.Path)
+				}
+				if err != nil {
+					return err
+				}
+			}
+		}
+		root, err := src.Family.ReadRoot(src.Spec, choice, files, src.Keyring)
+		if err != nil {
+			return about(err, src.Name)
+		}
+		if err := b.judge(src, root); err != nil {
+			return err
+		}
+		return b.accept(src, pub, index, choice, files, root, r)
+	}, func(f *fetch.Failure) {
+		b.log().Warn("upstream failed", "source", src.Name, "upstream", fetch.Shown(f.Upstream.URL), "error", f.Err)
+		if !errors.Is(f.Err, fetch.ErrNotFound) {
+			pub.Failures = append(pub.Failures, fmt.Sprintf("%s: %v", fetch.Shown(f.Upstream.URL), f.Err))
+		}
+	})
+}
+
+func (b *Builder) haveAll(files []AcceptedFile) bool {
+	for _, f := range files {
+		if _, ok := b.Pool.Has(f.SHA256); !ok {
+			return false
+		}
+	}
+	return len(files) > 0
+}
+
+// read gives a small file of the pool, checked against its name.
+func (b *Builder) read(sha string) ([]byte, error) {
+	f, err := b.Pool.Open(sha)
+	if err != nil {
+		return nil, finding.New("edition.damaged", "", "the file %s is gone from the pool", sha)
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, 1<<30))
+	if err != nil {
+		return nil, err
+	}
+	if sum := sha256.Sum256(data); hex.EncodeToString(sum[:]) != sha {
+		return nil, finding.New("edition.damaged", "", "the file %s of the pool was changed on disk", sha)
+	}
+	return data, nil
+}
+
+// judge compares a verified root with the definition, the clock and the root
+// that was accepted before.
+func (b *Builder) judge(src *Source, r *archive.Root) error {
+	object := "source " + src.Name
+	now := b.Now()
+	for _, f := range src.Family.CheckRoot(src.Spec, r) {
+		if f.Severity == finding.Error && f.Code == "source.release-mismatch" {
+			return f
+		}
+	}
+	if !r.Expires.IsZero() && now.After(r.Expires) {
+		return finding.New("source.expired-index", object, "the root ended on %s", r.Expires.Format(time.DateTime))
+	}
+	if r.Date.After(now.Add(24 * time.Hour)) {
+		return finding.New("source.future-index", object, "the root is dated %s, and this machine's clock says %s",
+			r.Date.Format(time.DateTime), now.UTC().Format(time.DateTime))
+	}
+	old := src.Accepted
+	if old == nil || src.AcceptOnce != "" {
+		return nil
+	}
+	if r.Date.Before(old.Date) {
+		return finding.New("source.older-than-accepted", object, "the root was made on %s, and one of %s was accepted before",
+			r.Date.Format(time.DateTime), old.Date.Format(time.DateTime)).
+			Do("wait, or use another upstream; to accept it once: stockade source refresh %s --accept-once \"the reason\"", src.Name)
+	}
+	if r.Origin != old.Origin || r.Label != old.Label {
+		return finding.New("source.release-mismatch", object, "the root is of %q (%s), and the one accepted before was of %q (%s)",
+			finding.Harmless(r.Origin), finding.Harmless(r.Label), finding.Harmless(old.Origin), finding.Harmless(old.Label)).
+			Do("ask upstream why; to accept it once: stockade source refresh %s --accept-once \"the reason\"", src.Name)
+	}
+	return nil
+}
+
+func (b *Builder) accept(src *Source, pub *Publication, index int, choice archive.RootChoice, files map[string][]byte, root *archive.Root, r *fetch.Response) error {
+	a := Accepted{Source: src.Name, At: b.Now().UTC(), Date: root.Date, Expires: root.Expires, Origin: root.Origin, Label: root.Label,
+		Suite: root.Suite, Codename: root.Codename, Signer: root.Signer, Upstream: fetch.Shown(r.Upstream.URL), Choice: index,
+		Conditional: map[string]conditionals{}, Offers: Offers{root.Components, root.Architectures}}
+	h := sha256.New()
+	for _, f := range choice {
+		sum, err := b.Pool.Add(files[f.Path])
+		if err != nil {
+			return err
+		}
+		a.Files = append(a.Files, AcceptedFile{Path: f.Path, SHA256: sum})
+		fmt.Fprintf(h, "%s %s\n", f.Path, sum)
+	}
+	a.Digest = hex.EncodeToString(h.Sum(nil))
+	pub.Changed = src.Accepted == nil || src.Accepted.Digest != a.Digest
+	if !pub.Changed {
+		for k, v := range src.Accepted.Conditional { // what other upstreams said of these very bytes
+			a.Conditional[k] = v
+		}
+	}
+	if !r.NotModified {
+		a.Conditional[r.Upstream.URL] = conditionals{r.ETag, r.LastModified}
+	}
+	pub.Root, pub.Accepted = root, a
+	return nil
+}
+
+// ReadAccepted reads the accepted root again from the pool, and verifies it
+// anew: a key that was barred since does not count any more.
+func (b *Builder) ReadAccepted(src *Source) (*archive.Root, error) {
+	if src.Accepted == nil {
+		return nil, finding.New("source.root-missing", "source "+src.Name, "nothing of it was accepted yet").
+			Do("stockade source refresh %s", src.Name)
+	}
+	files := map[string][]byte{}
+	for _, f := range src.Accepted.Files {
+		data, err := b.read(f.SHA256)
+		if err != nil {
+			return nil, about(err, src.Name)
+		}
+		files[f.Path] = data
+	}
+	choices := src.Family.Roots(src.Spec)
+	if src.Accepted.Choice >= len(choices) {
+		return nil, finding.New("source.root-missing", "source "+src.Name, "what was accepted is of another form of the description")
+	}
+	root, err := src.Family.ReadRoot(src.Spec, choices[src.Accepted.Choice], files, src.Keyring)
+	return root, about(err, src.Name)
+}
+
+// ProbeResult is what one upstream of a source did when it was probed.
+type ProbeResult struct {
+	fetch.Probe
+	RootDate time.Time       `json:"root_date,omitzero"`
+	Finding  finding.Finding `json:"finding,omitzero"` // why its root does not count
+}
+
+// Probe asks every upstream of a source for its root once and compares them.
+func (b *Builder) Probe(ctx context.Context, src *Source) ([]ProbeResult, finding.List) {
+	choice := src.Family.Roots(src.Spec)[0]
+	if src.Accepted != nil && src.Accepted.Choice < len(src.Family.Roots(src.Spec)) {
+		choice = src.Family.Roots(src.Spec)[src.Accepted.Choice]
+	}
+	var out []ProbeResult
+	var found finding.List
+	var newest time.Time
+	object := "source " + src.Name
+	for _, u := range src.Route.Upstreams {
+		r := ProbeResult{Probe: b.Fetch.ProbeOne(ctx, src.Route, u, choice[0].Path, maxRoot)}
+		r.Upstream.URL = fetch.Shown(r.Upstream.URL)
+		if r.Error == "" {
+			files := map[string][]byte{choice[0].Path: r.Body}
+			for _, f := range choice[1:] {
+				files[f.Path] = b.Fetch.ProbeOne(ctx, src.Route, u, f.Path, maxRoot).Body
+			}
+			if root, err := src.Family.ReadRoot(src.Spec, choice, files, src.Keyring); err != nil {
+				r.Finding, _ = finding.From(err)
+				found = append(found, r.Finding)
+			} else {
+				r.RootDate = root.Date
+				if root.Date.After(newest) {
+					newest = root.Date
+				}
+			}
+		} else {
+			found = append(found, finding.New("source.upstream-down", object, "%s: %s", r.Upstream.URL, r.Error))
+		}
+		out = append(out, r)
+	}
+	down := 0
+	for _, r := range out {
+		if r.Error != "" {
+			down++
+		}
+		if !r.RootDate.IsZero() && r.RootDate.Before(newest) {
+			found = append(found, finding.New("source.upstreams-disagree", object, "%s is behind by %s: its root is of %s, and another has one of %s",
+				r.Upstream.URL, newest.Sub(r.RootDate).Round(time.Minute), r.RootDate.Format(time.DateTime), newest.Format(time.DateTime)))
+		}
+	}
+	if down == len(out) {
+		for i := range found {
+			found[i] = found[i].Rated(finding.Error)
+		}
+	}
+	return out, found
+}

@@ -1,0 +1,376 @@
+// Package pool is the content-addressed store: every file by its SHA-256,
+// written once, never changed in place.
+//
+// Only verified bytes enter: a file is hashed while it is written and renamed
+// into the pool only when size and digest are what a signed index said, and
+// after the check that the caller gives has passed.
+package pool
+
+import (
+	"crypto/sha256"
+	"crypto/sha512"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+
+	"golang.org/x/sys/unix"
+
+	"stockade/core/finding"
+)
+
+// Want is what a file must be. SHA256 or SHA512 is given, in lower-case
+// hexadecimal; Size in bytes, or -1 where no index tells it.
+type Want struct {
+	Name           string // for messages
+	Size           int64
+	SHA256, SHA512 string
+}
+
+// Store is where verified files lie. Dir is the one on a local disk.
+type Store interface {
+	// Has tells whether the file is there, with its size in bytes.
+	Has(sha256 string) (size int64, ok bool)
+	// Open opens a file for reading.
+	Open(sha256 string) (*os.File, error)
+	// Ingest takes a file in: get fills the sink, check looks at the whole
+	// file before it is admitted.
+	Ingest(want Want, get func(Sink) error, check func(f *os.File) error) (sha256 string, err error)
+	// Add takes bytes in that are right by construction.
+	Add(data []byte) (sha256 string, err error)
+	// Flush makes everything that was taken in durable.
+	Flush() error
+	// Each calls f for every file.
+	Each(f func(sha256 string, size int64) error) error
+	// Remove takes a file out; the collection does, and nobody else.
+	Remove(sha256 string) error
+	// Free gives the bytes that can still be stored.
+	Free() (int64, error)
+}
+
+// Sink receives a file that is being taken in.
+type Sink interface {
+	io.Writer
+	Offset() int64  // how much is there already, perhaps from an earlier try
+	Restart() error // forget what is there
+	Verify() error  // nil when size and digest are right; else a finding
+}
+
+// Dir is a Store in a folder.
+type Dir struct {
+	root, tmp string
+	mu        sync.Mutex
+	touched   map[string]bool    // folders with new entries
+	busy      map[string]*ingest // one ingest a file
+}
+
+var _ Store = (*Dir)(nil)
+
+// Open opens the pool at root, with unfinished files under tmp, on the same
+// file system.
+func Open(root, tmp string) (*Dir, error) {
+	for _, d := range []string{root, tmp} {
+		if err := os.MkdirAll(d, 0o755); err != nil {
+			return nil, fmt.Errorf("open the pool: %w", err)
+		}
+	}
+	return &Dir{root: root, tmp: tmp, touched: map[string]bool{}, busy: map[string]*ingest{}}, nil
+}
+
+// Path is where a file lies, whether or not it is there. sha256 must be 64
+// hexadecimal digits; anything else gives a path that cannot exist.
+func (d *Dir) Path(sha256 string) string {
+	if len(sha256) != 64 || strings.Trim(sha256, "0123456789abcdef") != "" {
+		return filepath.Join(d.root, "none", "none")
+	}
+	return filepath.Join(d.root, sha256[:2], sha256[2:])
+}
+
+// Has implements Store.
+func (d *Dir) Has(sha256 string) (int64, bool) {
+	st, err := os.Lstat(d.Path(sha256))
+	if err != nil || !st.Mode().IsRegular() {
+		return 0, false
+	}
+	return st.Size(), true
+}
+
+// Open implements Store.
+func (d *Dir) Open(sha256 string) (*os.File, error) { return os.Open(d.Path(sha256)) }
+
+// Ingest implements Store. What was fetched of a file before a failure is kept
+// and gone on from the next time.
+func (d *Dir) Ingest(want Want, get func(Sink) error, check func(*os.File) error) (string, error) {
+	name := want.SHA256
+	if name == "" {
+		name = want.SHA512
+	}
+	unlock := d.lock(name)
+	defer unlock()
+	if want.SHA256 != "" {
+		if size, ok := d.Has(want.SHA256); ok && (want.Size < 0 || size == want.Size) {
+			// Another transfer was quicker; this one's check has still to be passed.
+			if check == nil {
+				return want.SHA256, nil
+			}
+			f, err := d.Open(want.SHA256)
+			if err != nil {
+				return "", err
+			}
+			defer f.Close()
+			return want.SHA256, check(f)
+		}
+	}
+	part := filepath.Join(d.tmp, "part-"+name)
+	f, err := os.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o644)
+	if err != nil {
+		return "", fmt.Errorf("take in %s: %w", want.Name, err)
+	}
+	defer f.Close()
+	w := &writer{f: f, h256: sha256.New(), h512: sha512.New(), want: want}
+	if want.SHA512 == "" {
+		w.h512 = nil
+	}
+	if w.n, err = io.Copy(w.hashes(), f); err != nil {
+		return "", fmt.Errorf("take in %s: %w", want.Name, err)
+	}
+	if want.Size >= 0 && w.n >= want.Size && want.Size > 0 {
+		if err := w.Restart(); err != nil { // a whole but unfinished file was wrong or never checked
+			return "", err
+		}
+	}
+	if err := get(w); err != nil {
+		if _, judged := finding.From(err); judged {
+			os.Remove(part)
+		}
+		return "", err
+	}
+	if err := w.Verify(); err != nil {
+		os.Remove(part)
+		return "", err
+	}
+	sum := w.sum()
+	if check != nil {
+		if _, err := f.Seek(0, io.SeekStart); err != nil {
+			return "", err
+		}
+		if err := check(f); err != nil {
+			os.Remove(part)
+			return "", err
+		}
+	}
+	return sum, d.admit(f, part, sum)
+}
+
+func mismatch(want Want, n int64, sum, sum512 string) *finding.Finding {
+	var f finding.Finding
+	switch {
+	case want.Size >= 0 && n != want.Size:
+		f = finding.New("content.size-mismatch", "", "%s has %d bytes, and its index says %d", want.Name, n, want.Size)
+	case want.SHA256 != "" && sum != want.SHA256:
+		f = finding.New("content.digest-mismatch", "", "%s has the SHA-256 %s, and its index says %s", want.Name, sum, want.SHA256)
+	case want.SHA512 != "" && sum512 != want.SHA512:
+		f = finding.New("content.digest-mismatch", "", "%s has the SHA-512 %s…, and its index says %s…", want.Name, sum512[:32], want.SHA512[:32])
+	default:
+		return nil
+	}
+	return &f
+}
+
+// admit syncs, renames and remembers the folder for Flush.
+func (d *Dir) admit(f *os.File, part, sum string) error {
+	fail := func(err error) error { return fmt.Errorf("take a file into the pool: %w", err) }
+	if err := f.Chmod(0o444); err != nil {
+		return fail(err)
+	}
+	if err := f.Sync(); err != nil {
+		return fail(err)
+	}
+	to := d.Path(sum)
+	dir := filepath.Dir(to)
+	if _, err := os.Stat(dir); errors.Is(err, fs.ErrNotExist) {
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return fail(err)
+		}
+		d.touch(d.root)
+	}
+	if err := os.Rename(part, to); err != nil {
+		return fail(err)
+	}
+	d.touch(dir)
+	return nil
+}
+
+func (d *Dir) touch(dir string) {
+	d.mu.Lock()
+	d.touched[dir] = true
+	d.mu.Unlock()
+}
+
+// Add implements Store.
+func (d *Dir) Add(data []byte) (string, error) {
+	raw := sha256.Sum256(data)
+	sum := hex.EncodeToString(raw[:])
+	return d.Ingest(Want{Name: "a file of our own", Size: int64(len(data)), SHA256: sum},
+		func(w Sink) error {
+			if err := w.Restart(); err != nil {
+				return err
+			}
+			_, err := w.Write(data)
+			return err
+		}, nil)
+}
+
+// Flush implements Store.
+func (d *Dir) Flush() error {
+	d.mu.Lock()
+	dirs := d.touched
+	d.touched = map[string]bool{}
+	d.mu.Unlock()
+	for dir := range dirs {
+		if err := SyncDir(dir); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// SyncDir makes the entries of a folder durable.
+func SyncDir(dir string) error {
+	f, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := f.Sync(); err != nil {
+		return fmt.Errorf("sync the folder %s: %w", dir, err)
+	}
+	return nil
+}
+
+// Each implements Store.
+func (d *Dir) Each(f func(string, int64) error) error {
+	return filepath.WalkDir(d.root, func(p string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() {
+			return err
+		}
+		sum := filepath.Base(filepath.Dir(p)) + filepath.Base(p)
+		if len(sum) != 64 {
+			return nil
+		}
+		st, err := e.Info()
+		if err != nil {
+			return err
+		}
+		return f(sum, st.Size())
+	})
+}
+
+// Remove implements Store.
+func (d *Dir) Remove(sha256 string) error { return os.Remove(d.Path(sha256)) }
+
+// Free implements Store.
+func (d *Dir) Free() (int64, error) {
+	var st unix.Statfs_t
+	if err := unix.Statfs(d.root, &st); err != nil {
+		return 0, fmt.Errorf("ask for free space: %w", err)
+	}
+	return int64(st.Bavail) * int64(st.Bsize), nil
+}
+
+// Sweep removes the unfinished files.
+func (d *Dir) Sweep() error {
+	parts, err := filepath.Glob(filepath.Join(d.tmp, "part-*"))
+	for _, p := range parts {
+		err = errors.Join(err, os.Remove(p))
+	}
+	return err
+}
+
+type ingest struct {
+	sync.Mutex
+	waiting int
+}
+
+func (d *Dir) lock(name string) (unlock func()) {
+	d.mu.Lock()
+	m, ok := d.busy[name]
+	if !ok {
+		m = &ingest{}
+		d.busy[name] = m
+	}
+	m.waiting++
+	d.mu.Unlock()
+	m.Lock()
+	return func() {
+		m.Unlock()
+		d.mu.Lock()
+		if m.waiting--; m.waiting == 0 {
+			delete(d.busy, name)
+		}
+		d.mu.Unlock()
+	}
+}
+
+// writer hashes while it writes and refuses to grow over the wanted size.
+type writer struct {
+	f          *os.File
+	h256, h512 hash.Hash
+	want       Want
+	n          int64
+}
+
+func (w *writer) hashes() io.Writer {
+	if w.h512 == nil {
+		return w.h256
+	}
+	return io.MultiWriter(w.h256, w.h512)
+}
+
+func (w *writer) Write(p []byte) (int, error) {
+	if w.want.Size >= 0 && w.n+int64(len(p)) > w.want.Size {
+		return 0, finding.New("content.size-mismatch", "", "%s goes on after the %d bytes that its index says", w.want.Name, w.want.Size)
+	}
+	n, err := w.f.Write(p)
+	w.hashes().Write(p[:n])
+	w.n += int64(n)
+	return n, err
+}
+
+func (w *writer) Offset() int64 { return w.n }
+
+func (w *writer) Verify() error {
+	if f := mismatch(w.want, w.n, w.sum(), w.sum512()); f != nil {
+		return *f
+	}
+	return nil
+}
+
+func (w *writer) Restart() error {
+	if err := w.f.Truncate(0); err != nil {
+		return err
+	}
+	if _, err := w.f.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	w.n = 0
+	w.h256.Reset()
+	if w.h512 != nil {
+		w.h512.Reset()
+	}
+	return nil
+}
+
+func (w *writer) sum() string { return hex.EncodeToString(w.h256.Sum(nil)) }
+func (w *writer) sum512() string {
+	if w.h512 == nil {
+		return ""
+	}
+	return hex.EncodeToString(w.h512.Sum(nil))
+}

@@ -1,0 +1,293 @@
+// Package trust reads OpenPGP certificates, decides whether a signature counts
+// for one source, and signs as the site.
+//
+// Who is trusted for what: a Keyring belongs to one source and holds only the
+// certificates that somebody vouched for, for that source. A certificate that
+// is vouched for elsewhere is a stranger here. A barred one counts nowhere.
+// OpenPGP itself (RFC 9580, and RFC 4880 for what older signers make) is done
+// by the ProtonMail/go-crypto package; what is decided with it is decided here.
+package trust
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/ProtonMail/go-crypto/openpgp"
+	"github.com/ProtonMail/go-crypto/openpgp/armor"
+	"github.com/ProtonMail/go-crypto/openpgp/packet"
+
+	"stockade/core/finding"
+)
+
+// maxCertificates bounds what is read as certificates (bytes).
+const maxCertificates = 8 << 20
+
+// Part is a primary key or subkey of a certificate.
+type Part struct {
+	Fingerprint string    `json:"fingerprint"`
+	Algorithm   string    `json:"algorithm"`
+	Bits        int       `json:"bits,omitempty"`
+	Created     time.Time `json:"created"`
+	Expires     time.Time `json:"expires,omitzero"`
+	CanSign     bool      `json:"can_sign"`
+	Revoked     bool      `json:"revoked"`
+	Reason      string    `json:"reason,omitempty"` // of the revocation
+}
+
+// Certificate is an OpenPGP certificate without secret parts.
+type Certificate struct {
+	Fingerprint string   `json:"fingerprint"` // whole, upper case, no spaces
+	UserIDs     []string `json:"user_ids"`
+	Primary     Part     `json:"primary"`
+	Subkeys     []Part   `json:"subkeys"`
+
+	entity *openpgp.Entity
+}
+
+// ReadCertificates reads one or many certificates, armoured or binary. A
+// secret key is refused with key.secret-material before anything is kept.
+func ReadCertificates(data []byte) ([]*Certificate, error) {
+	unreadable := func(format string, args ...any) error {
+		return finding.New("key.unreadable", "", format, args...)
+	}
+	if len(data) > maxCertificates {
+		return nil, unreadable("more than %d bytes; certificates are far smaller", maxCertificates)
+	}
+	var rings [][]byte
+	if bytes.Contains(data, []byte("-----BEGIN PGP")) {
+		rest := bytes.NewReader(data)
+		for {
+			block, err := armor.Decode(rest)
+			if err == io.EOF {
+				break
+			}
+			if err != nil {
+				return nil, unreadable("the armour is damaged: %v", err)
+			}
+			if block.Type == openpgp.PrivateKeyType {
+				return nil, finding.New("key.secret-material", "", "the file holds a secret key")
+			}
+			if block.Type != openpgp.PublicKeyType {
+				return nil, unreadable("the armour says %q, and a public key block is needed", finding.Harmless(block.Type))
+			}
+			body, err := io.ReadAll(block.Body)
+			if err != nil {
+				return nil, unreadable("the armour is damaged: %v", err)
+			}
+			rings = append(rings, body)
+			// The decoder reads ahead: go on behind the block's end.
+			at := bytes.Index(data, []byte("-----END PGP"))
+			data = data[at+len("-----END PGP"):]
+			if !bytes.Contains(data, []byte("-----BEGIN PGP")) {
+				break
+			}
+			rest = bytes.NewReader(data)
+		}
+	} else {
+		rings = [][]byte{data}
+	}
+	var out []*Certificate
+	seen := map[string]bool{}
+	for _, ring := range rings {
+		list, err := openpgp.ReadKeyRing(bytes.NewReader(ring))
+		if err != nil {
+			return nil, unreadable("not an OpenPGP certificate: %v", err)
+		}
+		for _, e := range list {
+			if hasSecret(e) {
+				return nil, finding.New("key.secret-material", "", "the file holds a secret key")
+			}
+			c := describe(e)
+			if !seen[c.Fingerprint] {
+				seen[c.Fingerprint] = true
+				out = append(out, c)
+			}
+		}
+	}
+	if len(out) == 0 {
+		return nil, unreadable("there is no certificate in it")
+	}
+	return out, nil
+}
+
+func hasSecret(e *openpgp.Entity) bool {
+	if e.PrivateKey != nil {
+		return true
+	}
+	for _, s := range e.Subkeys {
+		if s.PrivateKey != nil {
+			return true
+		}
+	}
+	return false
+}
+
+func describe(e *openpgp.Entity) *Certificate {
+	c := &Certificate{Fingerprint: fingerprint(e.PrimaryKey), entity: e, UserIDs: []string{}, Subkeys: []Part{}}
+	if id := e.PrimaryIdentity(); id != nil {
+		c.UserIDs = append(c.UserIDs, finding.Harmless(id.Name))
+	}
+	for name := range e.Identities {
+		name = finding.Harmless(name)
+		if len(c.UserIDs) == 0 || c.UserIDs[0] != name {
+			c.UserIDs = append(c.UserIDs, name)
+		}
+	}
+	if len(c.UserIDs) > 2 {
+		sortStrings(c.UserIDs[1:])
+	}
+	self, _ := e.PrimarySelfSignature()
+	c.Primary = part(e.PrimaryKey, self, e.Revocations)
+	c.Primary.CanSign = e.PrimaryKey.PubKeyAlgo.CanSign() && (self == nil || !self.FlagsValid || self.FlagSign)
+	for _, s := range e.Subkeys {
+		p := part(s.PublicKey, s.Sig, s.Revocations)
+		p.CanSign = s.PublicKey.PubKeyAlgo.CanSign() && s.Sig != nil && s.Sig.FlagsValid && s.Sig.FlagSign
+		c.Subkeys = append(c.Subkeys, p)
+	}
+	return c
+}
+
+func part(k *packet.PublicKey, self *packet.Signature, revocations []*packet.Signature) Part {
+	p := Part{Fingerprint: fingerprint(k), Created: k.CreationTime.UTC(), Algorithm: algorithmName(k.PubKeyAlgo)}
+	if bits, err := k.BitLength(); err == nil {
+		p.Bits = int(bits)
+	}
+	if self != nil && self.KeyLifetimeSecs != nil && *self.KeyLifetimeSecs > 0 {
+		p.Expires = p.Created.Add(time.Duration(*self.KeyLifetimeSecs) * time.Second)
+	}
+	if len(revocations) > 0 {
+		p.Revoked = true
+		r := revocations[0]
+		p.Reason = finding.Harmless(r.RevocationReasonText)
+		if p.Reason == "" && r.RevocationReason != nil {
+			p.Reason = map[packet.ReasonForRevocation]string{
+				packet.NoReason: "no reason given", packet.KeySuperseded: "superseded",
+				packet.KeyCompromised: "compromised", packet.KeyRetired: "retired",
+			}[*r.RevocationReason]
+		}
+		if p.Reason == "" {
+			p.Reason = "no reason given"
+		}
+	}
+	return p
+}
+
+func algorithmName(a packet.PublicKeyAlgorithm) string {
+	switch a {
+	case packet.PubKeyAlgoRSA, packet.PubKeyAlgoRSAEncryptOnly, packet.PubKeyAlgoRSASignOnly:
+		return "RSA"
+	case packet.PubKeyAlgoDSA:
+		return "DSA"
+	case packet.PubKeyAlgoElGamal:
+		return "ElGamal"
+	case packet.PubKeyAlgoECDSA:
+		return "ECDSA"
+	case packet.PubKeyAlgoECDH:
+		return "ECDH"
+	case packet.PubKeyAlgoEdDSA, packet.PubKeyAlgoEd25519:
+		return "Ed25519"
+	case packet.PubKeyAlgoEd448:
+		return "Ed448"
+	case packet.PubKeyAlgoX25519:
+		return "X25519"
+	case packet.PubKeyAlgoX448:
+		return "X448"
+	}
+	return fmt.Sprintf("algorithm %d", a)
+}
+
+func fingerprint(k *packet.PublicKey) string { return fmt.Sprintf("%X", k.Fingerprint) }
+
+// Binary gives the certificate in binary form, as keyrings hold it.
+func (c *Certificate) Binary() []byte {
+	var b bytes.Buffer
+	if err := c.entity.Serialize(&b); err != nil {
+		return nil // writing to memory does not fail for a certificate that was read
+	}
+	return b.Bytes()
+}
+
+// Armoured gives the certificate as text.
+func (c *Certificate) Armoured() string {
+	var b bytes.Buffer
+	w, err := armor.Encode(&b, openpgp.PublicKeyType, nil)
+	if err != nil {
+		return ""
+	}
+	w.Write(c.Binary())
+	w.Close()
+	b.WriteByte('\n')
+	return b.String()
+}
+
+// Check gives the findings about the certificate itself, as of now: expired,
+// expiring within 30 days, revoked, weak, unable to sign.
+func (c *Certificate) Check(now time.Time) finding.List {
+	var out finding.List
+	object := "key " + c.Fingerprint
+	day := func(d time.Duration) int { return int(d.Hours() / 24) }
+	if c.Primary.Revoked {
+		out = append(out, finding.New("key.revoked", object, "its owner has withdrawn it: %s", c.Primary.Reason))
+	}
+	if e := c.Primary.Expires; !e.IsZero() {
+		if left := e.Sub(now); left <= 0 {
+			out = append(out, finding.New("key.expired", object, "it ended on %s, %d days ago", e.Format(time.DateOnly), day(-left)))
+		} else if left < 30*24*time.Hour {
+			out = append(out, finding.New("key.expiring", object, "it ends on %s, in %d days", e.Format(time.DateOnly), day(left)))
+		}
+	}
+	if p := c.Primary; p.Algorithm == "RSA" && p.Bits < 2048 || p.Algorithm == "DSA" {
+		f := finding.New("key.weak", object, "it is %s with %d bits", p.Algorithm, p.Bits)
+		if p.Bits < 1024 {
+			f = f.Rated(finding.Error)
+		}
+		out = append(out, f)
+	}
+	able := c.Primary.CanSign
+	for _, s := range c.Subkeys {
+		able = able || s.CanSign && !s.Revoked && (s.Expires.IsZero() || s.Expires.After(now))
+	}
+	if !able {
+		out = append(out, finding.New("key.cannot-sign", object, "none of its %d parts may sign", 1+len(c.Subkeys)))
+	}
+	return out
+}
+
+var errNotHex = errors.New("not hexadecimal")
+
+// ParseFingerprint takes a fingerprint as people write it, spaces and colons
+// allowed, and gives it whole in upper case. A short id comes back as
+// key.short-id, anything else that is none as define.bad-value.
+func ParseFingerprint(s string) (string, error) {
+	f := strings.ToUpper(strings.NewReplacer(" ", "", ":", "", "\t", "").Replace(s))
+	f = strings.TrimPrefix(f, "0X")
+	err := error(nil)
+	if strings.Trim(f, "0123456789ABCDEF") != "" {
+		err = errNotHex
+	}
+	switch {
+	case err == nil && (len(f) == 40 || len(f) == 64):
+		return f, nil
+	case err == nil && (len(f) == 8 || len(f) == 16):
+		return "", finding.New("key.short-id", "", "%q is a short id, and many keys can be made to have it", s)
+	case err != nil:
+		return "", finding.New("define.bad-value", "", "%q is not hexadecimal, and a fingerprint is", s)
+	}
+	return "", finding.New("define.bad-value", "", "%q has %d hexadecimal digits; a fingerprint has 40 (or 64)", s, len(f))
+}
+
+// Spaced writes a fingerprint in groups of four.
+func Spaced(f string) string {
+	var b strings.Builder
+	for i, c := range f {
+		if i > 0 && i%4 == 0 {
+			b.WriteByte(' ')
+		}
+		b.WriteRune(c)
+	}
+	return b.String()
+}

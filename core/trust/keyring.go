@@ -1,0 +1,342 @@
+package trust
+
+import (
+	"bytes"
+	"crypto"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/ProtonMail/go-crypto/openpgp"
+	"github.com/ProtonMail/go-crypto/openpgp/armor"
+	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
+	"github.com/ProtonMail/go-crypto/openpgp/packet"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+)
+
+// maxSignatures bounds how many signatures over one text are looked at.
+const maxSignatures = 32
+
+// clockSlack is how far in the future a signature may be dated.
+const clockSlack = 10 * time.Minute
+
+// Standing of a certificate, as a Keyring is told of it.
+type Known struct {
+	Certificate *Certificate
+	VouchedFor  []string // names of sources
+	Barred      string   // the reason; empty if it is not
+}
+
+// Keyring decides about signatures over one source. It implements archive.Verifier.
+type Keyring struct {
+	source string
+	known  []Known
+	now    func() time.Time
+}
+
+var _ archive.Verifier = (*Keyring)(nil)
+
+// NewKeyring makes the keyring of one source out of all that is known, so that
+// a refusal can say why: only those vouched for this source, and not barred, count.
+func NewKeyring(source string, known []Known, now func() time.Time) *Keyring {
+	return &Keyring{source: source, known: known, now: now}
+}
+
+// Counting gives the certificates whose signatures count for the source now.
+func (k *Keyring) Counting() (out []*Certificate) {
+	for _, n := range k.known {
+		if n.Barred == "" && slices.Contains(n.VouchedFor, k.source) {
+			out = append(out, n.Certificate)
+		}
+	}
+	return out
+}
+
+const (
+	signedHeader    = "-----BEGIN PGP SIGNED MESSAGE-----"
+	signatureHeader = "-----BEGIN PGP SIGNATURE-----"
+	signatureFooter = "-----END PGP SIGNATURE-----"
+)
+
+// Clearsigned implements archive.Verifier for the cleartext signature
+// framework (RFC 9580 §7). The file must be that one message and nothing else:
+// text before or after it, a second message, or a line whose leading dash is
+// not escaped is refused, so that nothing unsigned can be taken for content.
+func (k *Keyring) Clearsigned(data []byte) ([]byte, archive.Signer, error) {
+	if err := wellFormed(data); err != nil {
+		return nil, archive.Signer{}, k.bad("%v", err)
+	}
+	block, rest := clearsign.Decode(data)
+	if block == nil {
+		return nil, archive.Signer{}, k.bad("it is not a readable clear-signed text")
+	}
+	if len(bytes.TrimSpace(rest)) > 0 {
+		return nil, archive.Signer{}, k.bad("there is unsigned text behind the signature")
+	}
+	signatures, err := io.ReadAll(io.LimitReader(block.ArmoredSignature.Body, 1<<20))
+	if err != nil {
+		return nil, archive.Signer{}, k.bad("the signature's armour is damaged: %v", err)
+	}
+	by, err := k.verify(block.Bytes, signatures)
+	if err != nil {
+		return nil, archive.Signer{}, err
+	}
+	text := bytes.ReplaceAll(block.Bytes, []byte("\r\n"), []byte("\n"))
+	return append(text, '\n'), by, nil
+}
+
+// wellFormed checks the frame of a clear-signed message line by line.
+func wellFormed(data []byte) error {
+	const (
+		start = iota
+		headers
+		text
+		signature
+		end
+	)
+	state, number := start, 0
+	for line := range bytes.Lines(data) {
+		number++
+		l := strings.TrimRight(string(line), "\r\n\t ")
+		switch state {
+		case start:
+			if l != signedHeader {
+				return fmt.Errorf("it does not begin with a clear-signed message (line %d)", number)
+			}
+			state = headers
+		case headers:
+			if l == "" {
+				state = text
+			} else if !strings.HasPrefix(l, "Hash: ") {
+				return fmt.Errorf("line %d stands where only Hash headers may", number)
+			}
+		case text:
+			if l == signatureHeader {
+				state = signature
+			} else if strings.HasPrefix(l, "-") && !bytes.HasPrefix(line, []byte("- ")) {
+				return fmt.Errorf("line %d begins with a dash that is not escaped", number)
+			}
+		case signature:
+			if l == signatureFooter {
+				state = end
+			}
+		case end:
+			if l != "" {
+				return fmt.Errorf("line %d is unsigned text behind the signature", number)
+			}
+		}
+	}
+	switch state {
+	case end:
+		return nil
+	case start, headers:
+		return fmt.Errorf("it carries no clear-signed text")
+	}
+	return fmt.Errorf("it ends before its signature does")
+}
+
+// Detached implements archive.Verifier; signature is armoured or binary.
+func (k *Keyring) Detached(content, signature []byte) (archive.Signer, error) {
+	if bytes.Contains(signature, []byte(signatureHeader)) {
+		block, err := armor.Decode(bytes.NewReader(signature))
+		if err != nil || block.Type != openpgp.SignatureType {
+			return archive.Signer{}, k.bad("the detached signature's armour is damaged")
+		}
+		if signature, err = io.ReadAll(io.LimitReader(block.Body, 1<<20)); err != nil {
+			return archive.Signer{}, k.bad("the detached signature's armour is damaged: %v", err)
+		}
+	}
+	return k.verify(content, signature)
+}
+
+func (k *Keyring) bad(format string, args ...any) finding.Finding {
+	return finding.New("content.signature-bad", "source "+k.source, format, args...)
+}
+
+// verify looks at each signature; one that counts is enough.
+func (k *Keyring) verify(signed, signatures []byte) (archive.Signer, error) {
+	reader := packet.NewReader(bytes.NewReader(signatures))
+	var good []archive.Signer
+	var refused []finding.Finding
+	var others []string
+	for n := 0; ; n++ {
+		p, err := reader.Next()
+		if err == io.EOF {
+			break
+		}
+		if n >= maxSignatures {
+			return archive.Signer{}, k.bad("there are more than %d signatures", maxSignatures)
+		}
+		if err != nil {
+			refused = append(refused, k.bad("a signature is not readable: %v", err))
+			break
+		}
+		sig, ok := p.(*packet.Signature)
+		if !ok {
+			refused = append(refused, k.bad("there is something else among the signatures"))
+			continue
+		}
+		by, f := k.judge(signed, sig)
+		if f != nil {
+			refused = append(refused, *f)
+			others = append(others, issuer(sig))
+			continue
+		}
+		good = append(good, by)
+	}
+	if len(good) > 0 {
+		good[0].Others = others
+		return good[0], nil
+	}
+	if len(refused) == 0 {
+		return archive.Signer{}, k.bad("there is no signature")
+	}
+	// The most telling refusal first: a key that is known says more than one that is not.
+	sort.SliceStable(refused, func(i, j int) bool {
+		return refused[i].Code != "content.signature-bad" && refused[j].Code == "content.signature-bad"
+	})
+	return archive.Signer{}, refused[0]
+}
+
+func issuer(sig *packet.Signature) string {
+	if len(sig.IssuerFingerprint) > 0 {
+		return strings.ToUpper(hex.EncodeToString(sig.IssuerFingerprint))
+	}
+	if sig.IssuerKeyId != nil {
+		return fmt.Sprintf("%016X", *sig.IssuerKeyId)
+	}
+	return "an unnamed key"
+}
+
+// judge decides about one signature: nil means that it counts.
+func (k *Keyring) judge(signed []byte, sig *packet.Signature) (archive.Signer, *finding.Finding) {
+	no := func(f finding.Finding) (archive.Signer, *finding.Finding) { return archive.Signer{}, &f }
+	object := "source " + k.source
+	if sig.SigType != packet.SigTypeBinary && sig.SigType != packet.SigTypeText {
+		return no(k.bad("a signature is of type %#x, which is not one over a document", sig.SigType))
+	}
+	switch sig.Hash {
+	case crypto.SHA224, crypto.SHA256, crypto.SHA384, crypto.SHA512, crypto.SHA3_256, crypto.SHA3_512:
+	default:
+		return no(k.bad("the signature by %s uses the weak digest %v", issuer(sig), sig.Hash))
+	}
+	var last *finding.Finding
+	for _, n := range k.known {
+		key, sub := n.find(sig)
+		if key == nil {
+			continue
+		}
+		f := k.judgeBy(n, key, sub, signed, sig)
+		if f == nil {
+			name := ""
+			if len(n.Certificate.UserIDs) > 0 {
+				name = n.Certificate.UserIDs[0]
+			}
+			return archive.Signer{Fingerprint: n.Certificate.Fingerprint, UserID: name, At: sig.CreationTime.UTC()}, nil
+		}
+		last = f
+	}
+	if last != nil {
+		return archive.Signer{}, last
+	}
+	return no(finding.New("content.signature-bad", object, "it is signed by %s, which nobody brought in", issuer(sig)).
+		Do("if that is the owner's key, get it from them, compare it, and vouch for it; if not, do not use this upstream"))
+}
+
+// find gives the part of the certificate that the signature names.
+func (n Known) find(sig *packet.Signature) (*packet.PublicKey, *openpgp.Subkey) {
+	e := n.Certificate.entity
+	match := func(k *packet.PublicKey) bool {
+		if len(sig.IssuerFingerprint) > 0 {
+			return bytes.Equal(sig.IssuerFingerprint, k.Fingerprint)
+		}
+		return sig.IssuerKeyId != nil && *sig.IssuerKeyId == k.KeyId
+	}
+	if match(e.PrimaryKey) {
+		return e.PrimaryKey, nil
+	}
+	for i := range e.Subkeys {
+		if match(e.Subkeys[i].PublicKey) {
+			return e.Subkeys[i].PublicKey, &e.Subkeys[i]
+		}
+	}
+	return nil, nil
+}
+
+func (k *Keyring) judgeBy(n Known, key *packet.PublicKey, sub *openpgp.Subkey, signed []byte, sig *packet.Signature) *finding.Finding {
+	c := n.Certificate
+	object := "source " + k.source
+	no := func(code, format string, args ...any) *finding.Finding {
+		f := finding.New(code, object, format, args...)
+		return &f
+	}
+	h, err := sig.PrepareVerify()
+	if err != nil {
+		return no("content.signature-bad", "the signature by %s cannot be checked: %v", c.Fingerprint, err)
+	}
+	var w io.Writer = h
+	if sig.SigType == packet.SigTypeText {
+		w = openpgp.NewCanonicalTextHash(h)
+	}
+	w.Write(signed)
+	if err := key.VerifySignature(h, sig); err != nil {
+		return no("content.signature-bad", "the signature by %s is over another text: the content was changed", c.Fingerprint)
+	}
+	// From here the signature is genuine; whether it counts is about the key.
+	now, made := k.now(), sig.CreationTime
+	if n.Barred != "" {
+		return no("key.barred", "it is signed by %s, which is barred: %s", c.Fingerprint, n.Barred)
+	}
+	if !slices.Contains(n.VouchedFor, k.source) {
+		f := no("key.unvouched", "it is signed by %s (%s), which nobody vouched for here", c.Fingerprint, c.name())
+		if len(n.VouchedFor) > 0 {
+			f.Text += "; it is vouched for only for " + strings.Join(n.VouchedFor, ", ")
+		}
+		return f
+	}
+	part := c.Primary
+	if sub != nil {
+		for _, p := range c.Subkeys {
+			if p.Fingerprint == fingerprint(sub.PublicKey) {
+				part = p
+			}
+		}
+	}
+	for _, p := range []Part{c.Primary, part} {
+		switch {
+		case p.Revoked:
+			return no("key.revoked", "it is signed by %s, which its owner has withdrawn: %s", p.Fingerprint, p.Reason)
+		case !p.Expires.IsZero() && !now.Before(p.Expires):
+			return no("key.expired", "it is signed by %s, which ended on %s", p.Fingerprint, p.Expires.Format(time.DateOnly))
+		case !p.Expires.IsZero() && !made.Before(p.Expires):
+			return no("key.expired", "it was signed on %s by %s, which had ended on %s", made.Format(time.DateOnly), p.Fingerprint, p.Expires.Format(time.DateOnly))
+		case made.Before(p.Created):
+			return no("content.signature-bad", "the signature is dated %s, before its key %s was made", made.Format(time.DateTime), p.Fingerprint)
+		}
+	}
+	if !part.CanSign {
+		return no("key.cannot-sign", "it is signed by %s, a part of the certificate that may not sign", part.Fingerprint)
+	}
+	if made.After(now.Add(clockSlack)) {
+		return no("content.signature-bad", "the signature is dated %s, which is in the future", made.UTC().Format(time.DateTime))
+	}
+	if sig.SigLifetimeSecs != nil && *sig.SigLifetimeSecs > 0 && now.After(made.Add(time.Duration(*sig.SigLifetimeSecs)*time.Second)) {
+		return no("content.signature-bad", "the signature itself has ended")
+	}
+	return nil
+}
+
+func (c *Certificate) name() string {
+	if len(c.UserIDs) == 0 {
+		return "no user id"
+	}
+	return c.UserIDs[0]
+}
+
+func sortStrings(s []string) { slices.Sort(s) }
