@@ -356,3 +356,23 @@ func (c *checker) group(name string, g Group) {
 		}
 	}
 }
+
+// Merge puts the findings of reading and of checking together, without those
+// that only follow from others: a field that is missing because its name is
+// misspelt, or because its value could not be read.
+func Merge(read, checked finding.List) finding.List {
+	out := append(finding.List{}, read...)
+	for _, f := range checked {
+		follows := false
+		for _, r := range read {
+			inside := strings.HasPrefix(f.Object, "source ") || strings.HasPrefix(f.Object, "mirror ") || strings.HasPrefix(f.Object, "key ") || strings.HasPrefix(f.Object, "group ")
+			near := r.Place.File == f.Place.File && strings.Contains(r.Text, strings.TrimPrefix(f.Object[strings.IndexByte(f.Object+" ", ' '):], " "))
+			follows = follows || f.Code == "define.missing-field" && inside && near
+		}
+		if !follows {
+			out = append(out, f)
+		}
+	}
+	out.Sort()
+	return out
+}

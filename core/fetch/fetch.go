@@ -58,6 +58,7 @@ type Client struct {
 	opt     Options
 	limiter *rate.Limiter
 	mu      sync.Mutex
+	rate    float64                 // bytes a second of the last transfers, smoothed
 	down    map[string]time.Time    // upstream URL → until when it is stepped over
 	clients map[string]*http.Client // by proxy and permitted hosts
 }
@@ -305,7 +306,9 @@ func (c *Client) one(ctx context.Context, route Route, up Upstream, req Request,
 	stop := c.watch(body, cancel)
 	defer stop()
 	out.Body = body
+	begun := time.Now()
 	err = consume(out)
+	c.observe(body.count, time.Since(begun))
 	if body.failed != nil {
 		if cause := context.Cause(ctx); errors.Is(cause, errSlow) {
 			c.mark(up, true, 0)
@@ -317,6 +320,27 @@ func (c *Client) one(ctx context.Context, route Route, up Upstream, req Request,
 		return body.failed
 	}
 	return err
+}
+
+// observe remembers how fast transfers are.
+func (c *Client) observe(bytes int64, took time.Duration) {
+	if bytes < 1024 || took <= 0 {
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	r := float64(bytes) / took.Seconds()
+	if c.rate == 0 {
+		c.rate = r
+	}
+	c.rate += (r - c.rate) * 0.2
+}
+
+// Rate gives the bytes a second of the last transfers; 0 before the first.
+func (c *Client) Rate() int64 {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return int64(c.rate)
 }
 
 var errSlow = errors.New("it sends more slowly than the floor rate")

@@ -54,8 +54,8 @@ var catalogue = index(
 	Entry{"mirror.missing-dependency", Error, "something that is needed is in no source of the mirror", "add the source that has it, or take the package out"},
 	Entry{"mirror.conflict", Error, "a wanted package cannot be installed from the mirror", "keep another version of one of the two, or take one out"},
 	Entry{"mirror.will-not-fit", Error, "the disk has less free space than the build needs", "free space, or want less"},
-	Entry{"content.size-mismatch", Error, "a file is longer or shorter than its index says", "another upstream is tried; tell the owner of this one"},
-	Entry{"content.digest-mismatch", Error, "a file is not what its index says", "another upstream is tried; tell the owner of this one"},
+	Entry{"content.size-mismatch", Error, "a file is longer or shorter than its index says", "tell the owner of the upstream; the others were asked too, and none had it right"},
+	Entry{"content.digest-mismatch", Error, "a file is not what its index says", "tell the owner of the upstream; the others were asked too, and none had it right"},
 	Entry{"content.identity-mismatch", Error, "a package says inside that it is another than the index says", "do not install it; tell upstream"},
 	Entry{"content.signature-bad", Error, "no signature that counts", "nothing of it was taken; ask the owner before you trust another key"},
 	Entry{"content.unsafe-path", Error, "a path that could lead outside its folder", "nothing of it was taken; tell upstream"},
@@ -66,6 +66,7 @@ var catalogue = index(
 	Entry{"edition.damaged", Error, "a file of an edition is changed or gone", "build the mirror again: what is damaged is fetched anew"},
 	Entry{"edition.seal-bad", Error, "the seal of an edition does not hold", "do not serve it; build the mirror again"},
 	Entry{"site.clock", Error, "the clock contradicts the newest accepted root", "set the clock of this machine right"},
+	Entry{"source.release-unsupported", Warning, "no source serves the family or release of a group that uses it", "add a source for it to the mirror, or mend the group"},
 	Entry{"lane.pin-ambiguous", Warning, "two sources of one lane cannot be told apart by the client's preferences", "give one of them its own upstream identity, or mirror it tailored"},
 	Entry{"pin.no-match", Warning, "a pinned version is in no edition of the lane", "mirror that version, or take the pin out"},
 )

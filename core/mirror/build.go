@@ -309,6 +309,10 @@ func (b *Builder) measure(out *Outcome) {
 			out.FetchBytes += p.Size
 		}
 	}
+	out.Seconds = -1
+	if rate := b.Fetch.Rate(); rate > 0 {
+		out.Seconds = int(out.FetchBytes / rate)
+	}
 	free, err := b.Pool.Free()
 	if err == nil {
 		out.FreeBytes = free

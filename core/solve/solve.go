@@ -46,9 +46,15 @@ func NewUniverse(family archive.Family, sources []Source) *Universe {
 		needs: map[*archive.Package]archive.Relations{}}
 }
 
-// Add puts a package of the source with that index in.
+// Add puts a package of the source with that index in. A package for all
+// architectures that stands in several lists of its source counts once.
 func (u *Universe) Add(source int, p *archive.Package) {
 	o := offer{p, source}
+	for _, have := range u.byName[p.Name] {
+		if have.source == source && have.Version == p.Version && have.Arch == p.Arch && have.SHA256 == p.SHA256 && have.SHA512 == p.SHA512 {
+			return
+		}
+	}
 	u.byName[p.Name] = append(u.byName[p.Name], o)
 	for _, v := range p.Provides {
 		if v.Name != p.Name {

@@ -151,7 +151,11 @@ type UpstreamRelease struct {
 func (u UpstreamRelease) Text(files map[string][]byte) []byte {
 	var b bytes.Buffer
 	const layout = "Mon, 02 Jan 2006 15:04:05 UTC"
-	fmt.Fprintf(&b, "Origin: %s\nLabel: %s\nSuite: %s\nCodename: %s\nDate: %s\n", u.Origin, u.Label, u.Suite, u.Codename, u.Date.UTC().Format(layout))
+	for _, f := range [][2]string{{"Origin", u.Origin}, {"Label", u.Label}, {"Suite", u.Suite}, {"Codename", u.Codename}, {"Date", u.Date.UTC().Format(layout)}} {
+		if f[1] != "" {
+			fmt.Fprintf(&b, "%s: %s\n", f[0], f[1])
+		}
+	}
 	if !u.ValidUntil.IsZero() {
 		fmt.Fprintf(&b, "Valid-Until: %s\n", u.ValidUntil.UTC().Format(layout))
 	}

@@ -1,0 +1,94 @@
+package api
+
+// Route is one call of the API.
+type Route struct {
+	Method, Path string
+	Role         string
+	Name         string // operationId, by which the service binds its handler
+	Summary      string
+	Query        []Parameter
+	Request      any
+	Response     any
+	Stream       string // content type, where the answer is no JSON
+}
+
+// Parameter is one of a query string.
+type Parameter struct{ Name, Summary string }
+
+var (
+	cursor = Parameter{"cursor", "where the page begins, as the page before it told"}
+	limit  = Parameter{"limit", "how many at most; 100 if left out, 1000 at most"}
+	search = Parameter{"q", "only what has this in its name or text"}
+)
+
+// Base is the path below which all routes lie.
+const Base = "/api/v1"
+
+// Routes is every call there is. Path variables are written {name}.
+var Routes = []Route{
+	{"GET", "/about", Open, "about", "Version, site key and where machines find packages", nil, nil, About{}, ""},
+	{"GET", "/openapi.json", Open, "openapi", "This description", nil, nil, nil, "application/json"},
+	{"GET", "/whoami", Viewer, "whoami", "Whose token this is", nil, nil, Who{}, ""},
+	{"GET", "/overview", Viewer, "overview", "What needs you, what runs, what is new", nil, nil, Overview{}, ""},
+
+	{"GET", "/definitions", Viewer, "definitions", "Everything that is described, as one document", nil, nil, Text{}, ""},
+	{"GET", "/definitions/schema", Open, "schema", "The JSON Schema of the definition language", nil, nil, nil, "application/schema+json"},
+	{"POST", "/definitions/check", Viewer, "check", "Check documents against what is recorded", nil, Documents{}, Judgement{}, ""},
+	{"POST", "/definitions/plan", Viewer, "plan", "What applying documents would change", nil, Documents{}, Judgement{}, ""},
+	{"POST", "/definitions/apply", Operator, "apply", "Make that change, as one revision", nil, Documents{}, Judgement{}, ""},
+
+	{"GET", "/sources", Viewer, "sources", "All sources", nil, nil, Page[Source]{}, ""},
+	{"GET", "/sources/{name}", Viewer, "source", "One source, with its definition as text", nil, nil, Source{}, ""},
+	{"POST", "/sources/{name}/refresh", Operator, "refresh", "Ask the upstreams for the root", nil, Refresh{}, Job{}, ""},
+	{"POST", "/sources/{name}/probe", Operator, "probe", "Measure and compare every upstream", nil, nil, Job{}, ""},
+	{"POST", "/sources/{name}/enable", Operator, "enable", "Use the source again", nil, nil, Judgement{}, ""},
+	{"POST", "/sources/{name}/disable", Operator, "disable", "Stop using the source", nil, nil, Judgement{}, ""},
+	{"DELETE", "/sources/{name}", Operator, "removeSource", "Take the source out of what is described", nil, nil, Judgement{}, ""},
+
+	{"GET", "/keys", Viewer, "keys", "All certificates and the decisions about them", nil, nil, Page[Key]{}, ""},
+	{"GET", "/keys/{fingerprint}", Viewer, "key", "One certificate, with its text", nil, nil, Key{}, ""},
+	{"POST", "/keys", Operator, "addKeys", "Bring certificates in; this decides nothing about them", nil, KeyData{}, Page[Key]{}, ""},
+	{"POST", "/keys/{fingerprint}/vouch", Warden, "vouch", "Record that the key may sign one source", nil, Decision{}, Key{}, ""},
+	{"POST", "/keys/{fingerprint}/bar", Warden, "bar", "Record that the key may sign nothing any more", nil, Decision{}, Key{}, ""},
+
+	{"GET", "/mirrors", Viewer, "mirrors", "All mirrors", nil, nil, Page[Mirror]{}, ""},
+	{"GET", "/mirrors/{name}", Viewer, "mirror", "One mirror with its editions", nil, nil, Mirror{}, ""},
+	{"POST", "/mirrors/{name}/estimate", Operator, "estimate", "What a build would take", nil, nil, Job{}, ""},
+	{"POST", "/mirrors/{name}/build", Operator, "build", "Build an edition", nil, nil, Job{}, ""},
+	{"POST", "/mirrors/{name}/prove", Operator, "prove", "Whether all that is wanted can be installed from the mirror alone", nil, nil, Job{}, ""},
+
+	{"GET", "/editions", Viewer, "editions", "All editions, newest first", []Parameter{{"mirror", "only of this mirror"}}, nil, Page[Edition]{}, ""},
+	{"GET", "/editions/{mirror}/{number}", Viewer, "edition", "One edition: sources, signers, what was found", nil, nil, EditionDetail{}, ""},
+	{"GET", "/editions/{mirror}/{number}/packages", Viewer, "packages", "The packages of an edition", []Parameter{search, cursor, limit}, nil, Page[Item]{}, ""},
+	{"GET", "/editions/{mirror}/{number}/diff", Viewer, "diff", "The difference to another edition of the mirror", []Parameter{{"against", "the number of the older edition; the one before if left out"}}, nil, Page[Change]{}, ""},
+	{"GET", "/editions/{mirror}/{number}/manifest", Viewer, "manifest", "Manifest and seal", nil, nil, Manifest{}, ""},
+	{"GET", "/editions/{mirror}/{number}/file/{path}", Viewer, "file", "One file of an edition", nil, nil, nil, "application/octet-stream"},
+	{"POST", "/editions/{mirror}/{number}/verify", Operator, "verify", "Read every file of an edition and compare it with the seal", nil, nil, Job{}, ""},
+	{"DELETE", "/editions/{mirror}/{number}", Operator, "retire", "Take an edition out; its files go when nothing else holds them", nil, nil, Edition{}, ""},
+
+	{"GET", "/lanes", Viewer, "lanes", "All lanes", nil, nil, Page[Lane]{}, ""},
+	{"GET", "/lanes/{name}", Viewer, "lane", "One lane with its history", nil, nil, Lane{}, ""},
+	{"POST", "/lanes/{name}/move", Operator, "move", "Point a lane at an edition", nil, Move{}, Lane{}, ""},
+	{"POST", "/lanes/{name}/back", Operator, "back", "Take the last move of a lane back", nil, Move{}, Lane{}, ""},
+
+	{"GET", "/groups", Viewer, "groups", "All groups", nil, nil, Page[Group]{}, ""},
+	{"GET", "/groups/{name}", Viewer, "group", "One group", nil, nil, Group{}, ""},
+	{"GET", "/groups/{name}/files", Viewer, "groupFiles", "The files that a machine of the group needs", []Parameter{{"at", "URL or folder where the packages are found; the lane's address if left out"}}, nil, Files{}, ""},
+
+	{"GET", "/jobs", Viewer, "jobs", "Jobs, newest first", []Parameter{{"state", "only those in this state"}, cursor, limit}, nil, Page[Job]{}, ""},
+	{"GET", "/jobs/{id}", Viewer, "job", "One job", nil, nil, Job{}, ""},
+	{"GET", "/jobs/{id}/events", Viewer, "jobEvents", "Progress as server-sent events, until the job ends", nil, nil, nil, "text/event-stream"},
+	{"POST", "/jobs/{id}/stop", Operator, "stopJob", "Stop a running job", nil, nil, Job{}, ""},
+	{"POST", "/collect", Operator, "collect", "Remove from the pool what no edition holds", nil, nil, Job{}, ""},
+
+	{"GET", "/revisions", Viewer, "revisions", "Changes of what is described, newest first", []Parameter{cursor, limit}, nil, Page[Revision]{}, ""},
+	{"GET", "/revisions/{id}", Viewer, "revision", "One revision, with the whole description after it", nil, nil, Revision{}, ""},
+	{"POST", "/revisions/{id}/restore", Operator, "restore", "Make the description what it was after that revision", nil, nil, Judgement{}, ""},
+
+	{"GET", "/journal", Viewer, "journal", "Who did what, newest first", []Parameter{search, cursor, limit}, nil, Page[JournalEntry]{}, ""},
+	{"POST", "/journal/verify", Viewer, "verifyJournal", "Whether the journal is whole and unchanged", nil, nil, Report{}, ""},
+
+	{"GET", "/accounts", Warden, "accounts", "All accounts", nil, nil, Page[Account]{}, ""},
+	{"POST", "/accounts", Warden, "addAccount", "Make an account and its first token", nil, NewAccount{}, NewToken{}, ""},
+	{"DELETE", "/accounts/{name}", Warden, "removeAccount", "Remove an account and its tokens", nil, nil, Account{}, ""},
+}

@@ -1,0 +1,327 @@
+// Package api is what goes over the wire between the service and its clients:
+// the types of requests and answers, and the one table of routes from which the
+// service registers, the OpenAPI document is written and the tests walk.
+package api
+
+import (
+	"encoding/json"
+	"time"
+
+	"stockade/core/archive"
+	"stockade/core/definition"
+	"stockade/core/finding"
+	"stockade/core/journal"
+	"stockade/core/mirror"
+	"stockade/core/trust"
+)
+
+// Roles, each of which may do what those before it may.
+const (
+	Open     = "" // no token needed
+	Viewer   = "viewer"
+	Operator = "operator"
+	Warden   = "warden"
+)
+
+// Problem is an error answer (RFC 9457).
+type Problem struct {
+	Type     string       `json:"type"`   // urn:stockade:CODE
+	Title    string       `json:"title"`  // what failed
+	Status   int          `json:"status"` //
+	Detail   string       `json:"detail"` // the cause, in one sentence
+	Object   string       `json:"object,omitempty"`
+	WayOut   string       `json:"way_out,omitempty"`
+	Findings finding.List `json:"findings,omitempty"`
+}
+
+func (p *Problem) Error() string {
+	s := p.Title
+	if p.Detail != "" {
+		s += ": " + p.Detail
+	}
+	return s
+}
+
+// About tells what service answers.
+type About struct {
+	Version    string `json:"version"`
+	SiteKey    string `json:"site_key"`     // fingerprint
+	Packages   string `json:"packages_url"` // where machines find packages
+	Definition int    `json:"definition"`   // version of the definition language
+}
+
+// Who tells whose token was given.
+type Who struct {
+	Account string `json:"account"`
+	Role    string `json:"role"`
+}
+
+// Documents are definitions to be checked, planned or applied.
+type Documents struct {
+	Documents []definition.Text `json:"documents"`
+	Files     map[string][]byte `json:"files,omitempty"` // key files by path, base64
+	Whole     bool              `json:"whole,omitempty"` // the documents are all there is: what they lack is removed
+	Summary   string            `json:"summary,omitempty"`
+}
+
+// Judgement is what a check, a plan or an apply came to.
+type Judgement struct {
+	Findings finding.List        `json:"findings"`
+	Changes  []definition.Change `json:"changes"`
+	Vouches  []Vouching          `json:"vouches"` // decisions about keys that it contains
+	Revision int64               `json:"revision,omitempty"`
+}
+
+// Vouching is a decision for a key.
+type Vouching struct {
+	Fingerprint string `json:"fingerprint"`
+	Source      string `json:"source"`
+	Evidence    string `json:"evidence"`
+}
+
+// Text is a document as text.
+type Text struct {
+	Text string `json:"text"`
+}
+
+// Source is a source with what is known of it.
+type Source struct {
+	Name string `json:"name"`
+	definition.Source
+	Accepted *mirror.Accepted     `json:"accepted,omitempty"`
+	Checked  time.Time            `json:"checked,omitzero"` // last asked
+	Probes   []mirror.ProbeResult `json:"probes,omitempty"`
+	Findings finding.List         `json:"findings"`
+	Mirrors  []string             `json:"mirrors"`
+	Text     string               `json:"text,omitempty"` // the definition as a document
+}
+
+// Key is a certificate with the decisions about it.
+type Key struct {
+	trust.Certificate
+	Names    []string     `json:"names"` // in definitions
+	Site     bool         `json:"site"`  // the site's own
+	Added    time.Time    `json:"added,omitzero"`
+	AddedBy  string       `json:"added_by,omitempty"`
+	Vouched  []Vouched    `json:"vouched"`
+	Barred   *Barred      `json:"barred,omitempty"`
+	NeededBy []string     `json:"needed_by"` // sources that name it
+	Findings finding.List `json:"findings"`
+	Armoured string       `json:"armoured,omitempty"`
+}
+
+// Vouched is a recorded decision for a key.
+type Vouched struct {
+	Source   string    `json:"source"`
+	Evidence string    `json:"evidence"`
+	By       string    `json:"by"`
+	At       time.Time `json:"at"`
+}
+
+// Barred is a recorded decision against a key.
+type Barred struct {
+	Reason string    `json:"reason"`
+	By     string    `json:"by"`
+	At     time.Time `json:"at"`
+}
+
+// KeyData is a file of certificates.
+type KeyData struct {
+	Data []byte `json:"data"` // armoured or binary; base64 on the wire
+}
+
+// Decision vouches for a key or bars it.
+type Decision struct {
+	Fingerprint string `json:"fingerprint"` // the whole one, typed again
+	Source      string `json:"source,omitempty"`
+	Evidence    string `json:"evidence,omitempty"`
+	Reason      string `json:"reason,omitempty"`
+}
+
+// Mirror is a mirror with what is known of it.
+type Mirror struct {
+	Name string `json:"name"`
+	definition.Mirror
+	Editions []Edition    `json:"editions"`
+	Lanes    []string     `json:"lanes"`
+	Findings finding.List `json:"findings"` // of the last build or estimate
+	Checked  time.Time    `json:"checked,omitzero"`
+	Job      int64        `json:"job,omitempty"` // that runs now
+}
+
+// Edition is one line of a list of editions.
+type Edition struct {
+	Name     string    `json:"name"`
+	Mirror   string    `json:"mirror"`
+	Number   int       `json:"number"`
+	Created  time.Time `json:"created"`
+	Copy     string    `json:"copy"`
+	Packages int       `json:"packages"`
+	Files    int       `json:"files"`
+	Bytes    int64     `json:"bytes"`
+	Lanes    []string  `json:"lanes"`
+}
+
+// EditionDetail is all of one edition but its packages.
+type EditionDetail struct {
+	Edition
+	Seal    mirror.Edition `json:"seal"`
+	Sealed  bool           `json:"sealed"` // the seal holds
+	Problem string         `json:"problem,omitempty"`
+}
+
+// Manifest is an edition's manifest and seal as they stand on disk.
+type Manifest struct {
+	Manifest []byte `json:"manifest"`
+	Seal     []byte `json:"seal"`
+}
+
+// Move sends a lane to an edition.
+type Move struct {
+	Edition string `json:"edition,omitempty"` // MIRROR/N or N
+	Reason  string `json:"reason,omitempty"`
+}
+
+// Lane is a lane with where it points.
+type Lane struct {
+	Name    string `json:"name"`
+	Mirror  string `json:"mirror"`
+	Edition string `json:"edition"` // empty: nowhere yet
+	URL     string `json:"url"`
+	History []Step `json:"history"`
+	// Groups follow the lane.
+	Groups []string `json:"groups"`
+}
+
+// Step is one move of a lane.
+type Step struct {
+	Edition string    `json:"edition"`
+	At      time.Time `json:"at"`
+	By      string    `json:"by"`
+	Reason  string    `json:"reason"`
+	Back    bool      `json:"back"`
+}
+
+// Group is a group with its lane's state.
+type Group struct {
+	Name string `json:"name"`
+	definition.Group
+	Edition string `json:"edition"`
+}
+
+// Files are a machine's files.
+type Files struct {
+	Group    string       `json:"group"`
+	At       string       `json:"at"`
+	Edition  string       `json:"edition"`
+	Files    []File       `json:"files"`
+	Findings finding.List `json:"findings"`
+}
+
+// File is one of them.
+type File struct {
+	Path string `json:"path"`
+	Mode uint32 `json:"mode"`
+	Data []byte `json:"data"`
+}
+
+// Job is a piece of work.
+type Job struct {
+	ID       int64           `json:"id"`
+	Kind     string          `json:"kind"`
+	Object   string          `json:"object"`
+	State    string          `json:"state"`
+	By       string          `json:"by"`
+	Started  time.Time       `json:"started"`
+	Ended    *time.Time      `json:"ended,omitempty"`
+	Progress mirror.Event    `json:"progress"`
+	Problem  string          `json:"problem,omitempty"`
+	Findings finding.List    `json:"findings"`
+	Result   json.RawMessage `json:"result,omitempty"`
+}
+
+// JobEvent is what the event stream of a job sends.
+type JobEvent struct {
+	Progress *mirror.Event `json:"progress,omitempty"`
+	Job      *Job          `json:"job,omitempty"` // at the end
+}
+
+// Refresh asks for a refresh.
+type Refresh struct {
+	AcceptOnce string `json:"accept_once,omitempty"` // the reason for which an older root is taken
+}
+
+// Revision is one change of what is described.
+type Revision struct {
+	ID      int64               `json:"id"`
+	At      time.Time           `json:"at"`
+	By      string              `json:"by"`
+	Summary string              `json:"summary"`
+	Changes []definition.Change `json:"changes"`
+	Whole   string              `json:"whole,omitempty"`
+}
+
+// Account is somebody who may use the service.
+type Account struct {
+	Name    string    `json:"name"`
+	Role    string    `json:"role"`
+	Created time.Time `json:"created"`
+}
+
+// NewAccount asks for an account.
+type NewAccount struct {
+	Name string `json:"name"`
+	Role string `json:"role"`
+}
+
+// NewToken is a token, told once.
+type NewToken struct {
+	Account string `json:"account"`
+	Token   string `json:"token"`
+}
+
+// Overview is the two-minute look.
+type Overview struct {
+	NeedsYou  finding.List    `json:"needs_you"`
+	Jobs      []Job           `json:"jobs"`
+	Sources   []SourceStrip   `json:"sources"`
+	Lanes     []Lane          `json:"lanes"`
+	Editions  int             `json:"editions"`
+	PoolFiles int             `json:"pool_files"`
+	PoolBytes int64           `json:"pool_bytes"`
+	FreeBytes int64           `json:"free_bytes"`
+	Recent    []journal.Entry `json:"recent"`
+}
+
+// SourceStrip is one source on the overview: days on which a root was
+// published that was accepted here.
+type SourceStrip struct {
+	Name     string    `json:"name"`
+	Standing string    `json:"standing"`
+	RootDate time.Time `json:"root_date,omitzero"`
+	Days     []Day     `json:"days"`
+	Worst    string    `json:"worst"` // severity, or empty
+}
+
+// Day is what happened with a source on one day.
+type Day struct {
+	Date      string `json:"date"`
+	Published int    `json:"published"`
+	Editions  int    `json:"editions"`
+}
+
+// Page wraps a list with the cursor of what follows; empty: that was all.
+type Page[T any] struct {
+	Items []T    `json:"items"`
+	Next  string `json:"next,omitempty"`
+}
+
+// Aliases that keep the table of routes readable.
+type (
+	Item         = mirror.Item
+	Change       = mirror.Change
+	Outcome      = mirror.Outcome
+	JournalEntry = journal.Entry
+	Report       = journal.Report
+	Signer       = archive.Signer
+)

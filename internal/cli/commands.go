@@ -1,0 +1,777 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"stockade/core/finding"
+	"stockade/core/mirror"
+	"stockade/internal/api"
+	"stockade/internal/client"
+)
+
+// lister makes the "list" of a noun.
+func lister[T any](a *app, short, example, path string, heads []string, row func(T) []string, name func(T) string, empty string) *cobra.Command {
+	return &cobra.Command{Use: "list", Short: short, Example: example, Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, args []string) error {
+		all, err := client.All[T](cmd.Context(), a.client(), path)
+		if err != nil {
+			return err
+		}
+		return showList(a, all, heads, row, name, empty)
+	}}
+}
+
+func showList[T any](a *app, all []T, heads []string, row func(T) []string, name func(T) string, empty string) error {
+	var rows [][]string
+	var names []string
+	for _, v := range all {
+		rows, names = append(rows, row(v)), append(names, name(v))
+	}
+	return a.show(all, func() {
+		a.table(heads, rows)
+		if len(rows) == 0 {
+			a.say("%s", empty)
+		}
+	}, names)
+}
+
+// job starts a job, follows it unless detached, and tells how it ended.
+func (a *app) job(ctx context.Context, path string, in any, detach bool, told func(api.Job)) error {
+	c := a.client()
+	job, err := client.Post[api.Job](ctx, c, path, in)
+	if err != nil {
+		return err
+	}
+	if detach {
+		return a.show(job, func() {
+			a.say("job %d began; stockade job watch %d follows it", job.ID, job.ID)
+			fmt.Fprintln(a.out, job.ID)
+		}, []string{strconv.FormatInt(job.ID, 10)})
+	}
+	if job, err = a.follow(ctx, c, job.ID); err != nil {
+		if ctx.Err() != nil {
+			a.say("no longer followed; job %d goes on: stockade job stop %d ends it", job.ID, job.ID)
+		}
+		return err
+	}
+	return a.ended(job, told)
+}
+
+// ended tells what came of a job and gives the exit code for it.
+func (a *app) ended(job api.Job, told func(api.Job)) error {
+	if err := a.show(job, func() {
+		a.findings(a.err, job.Findings)
+		if job.State == "done" && told != nil {
+			told(job)
+		}
+	}, []string{strconv.FormatInt(job.ID, 10)}); err != nil {
+		return err
+	}
+	switch job.State {
+	case "done":
+		return nil
+	case "failed":
+		fmt.Fprintf(a.err, "%s%s of %s failed\n", a.paint(red, "error: "), job.Kind, job.Object)
+		if len(job.Findings) == 0 {
+			fmt.Fprintln(a.err, "  cause: "+finding.Harmless(job.Problem))
+			return &exit{code: exitFailed}
+		}
+		return no()
+	}
+	fmt.Fprintf(a.err, "job %d was %s: %s\n", job.ID, job.State, job.Problem)
+	return &exit{code: exitFailed}
+}
+
+func (a *app) sourceCommand() *cobra.Command {
+	complete := a.names("/sources", byName)
+	list := lister(a, "List sources", "  stockade source list", "/sources", []string{"SOURCE", "STANDING", "FAMILY", "RELEASE", "PRIORITY>", "ROOT MADE", "UPSTREAM", "FINDINGS"},
+		func(s api.Source) []string {
+			made, up := "–", "–"
+			if s.Accepted != nil {
+				made, up = age(s.Accepted.Date), s.Accepted.Upstream
+			}
+			name := s.Name
+			if s.Disabled {
+				name += " (disabled)"
+			}
+			return []string{name, s.Standing, s.Family, s.Release, strconv.Itoa(s.Priority), made, up, worst(s.Findings)}
+		}, func(s api.Source) string { return s.Name }, "no source is described yet: stockade apply FILE")
+	show := &cobra.Command{Use: "show SOURCE", Short: "Show one source: definition, state, findings", Example: "  stockade source show tarn", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := client.Get[api.Source](cmd.Context(), a.client(), "/sources/"+url.PathEscape(args[0]))
+			if err != nil {
+				return err
+			}
+			return a.show(s, func() {
+				fmt.Fprint(a.out, s.Text)
+				fmt.Fprintln(a.out)
+				if s.Accepted != nil {
+					a.fields("accepted", "root of "+date(s.Accepted.Date)+", from "+s.Accepted.Upstream, "signed by", short(s.Accepted.Signer.Fingerprint)+" "+s.Accepted.Signer.UserID,
+						"it says", s.Accepted.Origin+", "+s.Accepted.Suite+" ("+s.Accepted.Codename+")", "offers", strings.Join(s.Accepted.Offers.Components, " ")+" for "+strings.Join(s.Accepted.Offers.Architectures, " "))
+				}
+				a.fields("last asked", age(s.Checked), "mirrors", strings.Join(s.Mirrors, ", "))
+				if len(s.Probes) > 0 {
+					fmt.Fprintln(a.out)
+					a.probes(s.Probes)
+				}
+				if len(s.Findings) > 0 {
+					fmt.Fprintln(a.out)
+					a.findings(a.out, s.Findings)
+				}
+			}, []string{s.Name})
+		}}
+	var reason string
+	var detach bool
+	refresh := &cobra.Command{Use: "refresh SOURCE", Short: "Ask the upstreams for the root, and judge it", Example: "  stockade source refresh tarn", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.job(cmd.Context(), "/sources/"+url.PathEscape(args[0])+"/refresh", api.Refresh{AcceptOnce: reason}, detach, func(j api.Job) {
+				r := decode[struct {
+					Changed  bool      `json:"changed"`
+					RootDate time.Time `json:"root_date"`
+					Upstream string    `json:"upstream"`
+				}](j.Result)
+				word := "nothing new"
+				if r.Changed {
+					word = "a new root"
+				}
+				a.say("%s: %s, made %s, from %s", args[0], word, date(r.RootDate), r.Upstream)
+			})
+		}}
+	refresh.Flags().StringVar(&reason, "accept-once", "", "take a root that is older, or of another repository, this once; for this reason (wardens)")
+	refresh.Flags().BoolVar(&detach, "detach", false, "do not wait")
+	probe := &cobra.Command{Use: "probe SOURCE", Short: "Measure and compare every upstream of a source", Example: "  stockade source probe tarn", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.job(cmd.Context(), "/sources/"+url.PathEscape(args[0])+"/probe", nil, false, func(j api.Job) { a.probes(decode[[]mirror.ProbeResult](j.Result)) })
+		}}
+	edit := func(verb, short string, destructive string) *cobra.Command {
+		return &cobra.Command{Use: verb + " SOURCE", Short: short, Example: "  stockade source " + verb + " tarn", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+			RunE: func(cmd *cobra.Command, args []string) error {
+				path, method := "/sources/"+url.PathEscape(args[0]), "POST"
+				if destructive != "" {
+					if err := a.sure(fmt.Sprintf(destructive, args[0])); err != nil {
+						return err
+					}
+				}
+				if verb == "remove" {
+					method = "DELETE"
+				} else {
+					path += "/" + verb
+				}
+				j, err := client.Call[api.Judgement](cmd.Context(), a.client(), method, path, nil)
+				if err != nil {
+					return err
+				}
+				return a.show(j, func() { a.changes(j); a.say("recorded as revision %d", j.Revision) }, changeNames(j))
+			}}
+	}
+	return noun("source", "Upstream repositories", list, show, probe, refresh, edit("enable", "Use a source again", ""), edit("disable", "Stop using a source", ""),
+		edit("remove", "Take a source out of what is described", "This removes the source %s from the description; its editions stay."))
+}
+
+func (a *app) probes(list []mirror.ProbeResult) {
+	var rows [][]string
+	for _, p := range list {
+		what := "good, made " + date(p.RootDate)
+		switch {
+		case p.Error != "":
+			what = "down: " + p.Error
+		case p.Finding.Code != "":
+			what = p.Finding.Code
+		}
+		rows = append(rows, []string{p.Upstream.URL, p.Upstream.Region, p.Connect.Round(100 * time.Microsecond).String(), p.FirstByte.Round(100 * time.Microsecond).String(), size(p.Rate) + "/s", what})
+	}
+	a.table([]string{"UPSTREAM", "REGION", "CONNECTED>", "FIRST BYTE>", "RATE>", "ROOT"}, rows)
+}
+
+func decode[T any](raw json.RawMessage) (v T) {
+	json.Unmarshal(raw, &v)
+	return v
+}
+
+func (a *app) outcome(j api.Job) {
+	o := decode[api.Outcome](j.Result)
+	if o.Unchanged {
+		a.say("nothing changed upstream that concerns %s: no edition was made", o.Mirror)
+		return
+	}
+	var by []string
+	for s, n := range o.BySource {
+		by = append(by, fmt.Sprintf("%d of %s", n, s))
+	}
+	sortStrings(by)
+	if o.Edition != nil {
+		fmt.Fprintf(a.out, "%s\n", o.Edition.Name())
+		a.say("sealed: %d packages (%s), %s, of which %s were fetched in %s", o.Packages, strings.Join(by, ", "), size(o.Bytes), size(o.FetchBytes), span(j.Ended.Sub(j.Started)))
+		return
+	}
+	a.fields("packages", fmt.Sprintf("%d, %d of them wanted by name (%s)", o.Packages, o.Wanted, strings.Join(by, ", ")),
+		"size", fmt.Sprintf("%s in %d files", size(o.Bytes), o.Files), "to fetch", fmt.Sprintf("%s in %d files", size(o.FetchBytes), o.FetchFiles),
+		"time", estimate(o.Seconds), "free", size(o.FreeBytes), "proof", map[bool]string{true: "all of it can be installed from the mirror alone", false: worst(o.Findings)}[!o.Findings.HasErrors() && o.Findings.Count(finding.Warning) == 0])
+}
+
+// estimate says how long fetching will take, from the last transfers.
+func estimate(seconds int) string {
+	if seconds < 0 {
+		return "unknown: nothing was fetched yet"
+	}
+	return "about " + span(time.Duration(max(seconds, 1))*time.Second)
+}
+
+func (a *app) mirrorCommand() *cobra.Command {
+	complete := a.names("/mirrors", byName)
+	list := lister(a, "List mirrors", "  stockade mirror list", "/mirrors", []string{"MIRROR", "COPY", "FROM", "EDITIONS>", "NEWEST", "MADE", "LANES", "FINDINGS"},
+		func(m api.Mirror) []string {
+			var from []string
+			for _, f := range m.From {
+				from = append(from, f.Source)
+			}
+			newest, made := "–", "–"
+			if len(m.Editions) > 0 {
+				newest, made = m.Editions[0].Name, age(m.Editions[0].Created)
+			}
+			return []string{m.Name, m.Copy, strings.Join(from, ", "), strconv.Itoa(len(m.Editions)), newest, made, strings.Join(m.Lanes, ", "), worst(m.Findings)}
+		}, func(m api.Mirror) string { return m.Name }, "no mirror is described yet: stockade apply FILE")
+	show := &cobra.Command{Use: "show MIRROR", Short: "Show one mirror: what is wanted, its editions, findings", Example: "  stockade mirror show barrage", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			m, err := client.Get[api.Mirror](cmd.Context(), a.client(), "/mirrors/"+url.PathEscape(args[0]))
+			if err != nil {
+				return err
+			}
+			return a.show(m, func() {
+				a.fields("mirror", m.Name, "copy", m.Copy, "complete", m.Complete, "keep", strconv.Itoa(m.Keep), "schedule", m.Schedule, "lanes", strings.Join(m.Lanes, ", "))
+				for _, f := range m.From {
+					want := "only what others need"
+					if f.Want.Everything {
+						want = "everything"
+					} else if len(f.Want.Packages) > 0 {
+						want = strings.Join(f.Want.Packages, ", ") + fmt.Sprintf(" (with %s, newest %d", f.Want.With, f.Want.Versions)
+						if len(f.Want.Except) > 0 {
+							want += ", except " + strings.Join(f.Want.Except, ", ")
+						}
+						want += ")"
+					}
+					a.fields("from "+f.Source, want)
+				}
+				if len(m.Editions) > 0 {
+					fmt.Fprintln(a.out)
+					a.editionTable(m.Editions)
+				}
+				if len(m.Findings) > 0 {
+					fmt.Fprintln(a.out)
+					a.findings(a.out, m.Findings)
+				}
+			}, []string{m.Name})
+		}}
+	var detach bool
+	work := func(verb, short string) *cobra.Command {
+		c := &cobra.Command{Use: verb + " MIRROR", Short: short, Example: "  stockade mirror " + verb + " barrage", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+			RunE: func(cmd *cobra.Command, args []string) error {
+				return a.job(cmd.Context(), "/mirrors/"+url.PathEscape(args[0])+"/"+verb, nil, detach, a.outcome)
+			}}
+		c.Flags().BoolVar(&detach, "detach", false, "do not wait")
+		return c
+	}
+	return noun("mirror", "Offline mirrors", list, show, work("estimate", "Say what a build would take, and fetch only indexes"), work("build", "Build an edition"),
+		work("prove", "Prove that all that is wanted can be installed from the mirror alone"))
+}
+
+func (a *app) editionTable(list []api.Edition) {
+	var rows [][]string
+	for _, e := range list {
+		rows = append(rows, editionRow(e))
+	}
+	a.table(append([]string{}, editionHeads...), rows)
+}
+
+var editionHeads = []string{"EDITION", "MADE", "COPY", "PACKAGES>", "FILES>", "SIZE>", "LANES"}
+
+func editionRow(e api.Edition) []string {
+	return []string{e.Name, date(e.Created), e.Copy, strconv.Itoa(e.Packages), strconv.Itoa(e.Files), size(e.Bytes), strings.Join(e.Lanes, ", ")}
+}
+
+// editionPath turns MIRROR/N into the path of its calls.
+func editionPath(arg string) (name string, number int, path string, err error) {
+	name, n, ok := strings.Cut(arg, "/")
+	number, err = strconv.Atoi(n)
+	if !ok || err != nil || number < 1 {
+		return "", 0, "", usage("%q is not an edition such as barrage/14", arg)
+	}
+	return name, number, fmt.Sprintf("/editions/%s/%d", url.PathEscape(name), number), nil
+}
+
+func (a *app) editionCommand() *cobra.Command {
+	complete := a.names("/editions", byName)
+	list := lister(a, "List editions, newest first", "  stockade edition list", "/editions", append([]string{}, editionHeads...), editionRow, func(e api.Edition) string { return e.Name },
+		"no edition was made yet: stockade mirror build MIRROR")
+	var search string
+	show := &cobra.Command{Use: "show MIRROR/N", Short: "Show one edition: sources, who signed them, packages", Example: "  stockade edition show barrage/1 --search tide", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			_, _, path, err := editionPath(args[0])
+			if err != nil {
+				return err
+			}
+			c := a.client()
+			e, err := client.Get[api.EditionDetail](cmd.Context(), c, path)
+			if err != nil {
+				return err
+			}
+			items, err := client.All[api.Item](cmd.Context(), c, path+"/packages?limit=1000&q="+url.QueryEscape(search))
+			if err != nil {
+				return err
+			}
+			var names []string
+			for _, it := range items {
+				names = append(names, it.Name)
+			}
+			return a.show(map[string]any{"edition": e, "packages": items}, func() {
+				seal := "holds, by " + short(e.Seal.SiteKey)
+				if !e.Sealed {
+					seal = "BROKEN: " + e.Problem
+				}
+				pairs := []string{"edition", e.Name, "made", date(e.Created), "copy", e.Copy, "seal", seal, "lanes", strings.Join(e.Lanes, ", "), "files", fmt.Sprintf("%d, %s", e.Files, size(e.Bytes))}
+				for _, s := range e.Seal.Sources {
+					pairs = append(pairs, "from "+s.Name, fmt.Sprintf("%d packages; root of %s from %s", s.Packages, date(s.RootDate), s.Upstream), "  signed by", short(s.Signer.Fingerprint)+" "+s.Signer.UserID)
+				}
+				a.fields(pairs...)
+				fmt.Fprintln(a.out)
+				var rows [][]string
+				for _, it := range items {
+					why := "needed by " + it.For
+					if it.Wanted {
+						why = "wanted: " + it.For
+					}
+					rows = append(rows, []string{it.Name, it.Version, it.Arch, it.Source, size(it.Size), why})
+				}
+				a.table([]string{"PACKAGE", "VERSION", "ARCH", "SOURCE", "SIZE>", "WHY"}, rows)
+			}, names)
+		}}
+	show.Flags().StringVar(&search, "search", "", "only packages with this in their name or summary")
+	diff := &cobra.Command{Use: "diff MIRROR/N [MIRROR/OLDER]", Short: "Show the difference to an older edition; the one before if none is named", Example: "  stockade edition diff barrage/2", Args: cobra.RangeArgs(1, 2), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			name, _, path, err := editionPath(args[0])
+			if err != nil {
+				return err
+			}
+			path += "/diff"
+			if len(args) == 2 {
+				other, n, _, err := editionPath(args[1])
+				if err != nil {
+					return err
+				}
+				if other != name {
+					return usage("%s and %s are of different mirrors", args[0], args[1])
+				}
+				path += "?against=" + strconv.Itoa(n)
+			}
+			all, err := client.All[api.Change](cmd.Context(), a.client(), path)
+			if err != nil {
+				return err
+			}
+			return showList(a, all, []string{"CHANGE", "PACKAGE", "ARCH", "SOURCE", "OLD", "NEW", "SIZE>"}, func(c api.Change) []string {
+				return []string{c.Action, c.Name, c.Arch, c.Source, c.OldVersion, c.NewVersion, delta(c.NewSize - c.OldSize)}
+			}, func(c api.Change) string { return c.Name }, "no difference")
+		}}
+	verify := &cobra.Command{Use: "verify MIRROR/N", Short: "Read every file of an edition and compare it with the seal", Example: "  stockade edition verify barrage/1", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			_, _, path, err := editionPath(args[0])
+			if err != nil {
+				return err
+			}
+			return a.job(cmd.Context(), path+"/verify", nil, false, func(j api.Job) {
+				r := decode[struct {
+					Files int   `json:"files"`
+					Bytes int64 `json:"bytes"`
+				}](j.Result)
+				a.say("%s: the seal holds, and all %d files (%s) are what was sealed", args[0], r.Files, size(r.Bytes))
+			})
+		}}
+	export := &cobra.Command{Use: "export MIRROR/N DIR", Short: "Lay an edition out as plain files", Long: "Lay an edition out as plain files on this machine, DIR/SOURCE/… as upstream lays each out, for file:// or any web server. Every file is checked on the way.",
+		Example: "  stockade edition export barrage/1 /media/stick/barrage", Args: cobra.ExactArgs(2), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error { return a.export(cmd.Context(), args[0], args[1]) }}
+	retire := &cobra.Command{Use: "retire MIRROR/N", Short: "Take an edition out; its files go when nothing else holds them", Example: "  stockade edition retire barrage/1", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			_, _, path, err := editionPath(args[0])
+			if err != nil {
+				return err
+			}
+			c := a.client()
+			e, err := client.Get[api.EditionDetail](cmd.Context(), c, path)
+			if err != nil {
+				return err
+			}
+			if err := a.sure(fmt.Sprintf("This retires %s: %d packages, %s.", e.Name, e.Packages, size(e.Bytes))); err != nil {
+				return err
+			}
+			out, err := client.Call[api.Edition](cmd.Context(), c, "DELETE", path, nil)
+			if err != nil {
+				return err
+			}
+			return a.show(out, func() { a.say("%s is retired; stockade edition collect frees its files", out.Name) }, []string{out.Name})
+		}}
+	collect := &cobra.Command{Use: "collect", Short: "Remove from the pool what no edition holds", Example: "  stockade edition collect", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.job(cmd.Context(), "/collect", nil, false, func(j api.Job) {
+				r := decode[struct {
+					Files int   `json:"files"`
+					Bytes int64 `json:"bytes"`
+				}](j.Result)
+				a.say("%d files removed, %s freed", r.Files, size(r.Bytes))
+			})
+		}}
+	return noun("edition", "Sealed editions of mirrors", list, show, diff, verify, export, retire, collect)
+}
+
+func delta(n int64) string {
+	if n < 0 {
+		return "-" + size(-n)
+	}
+	return "+" + size(n)
+}
+
+func (a *app) export(ctx context.Context, edition, dir string) error {
+	name, number, path, err := editionPath(edition)
+	if err != nil {
+		return err
+	}
+	c := a.client()
+	files, err := client.Get[api.Manifest](ctx, c, path+"/manifest")
+	if err != nil {
+		return err
+	}
+	m, err := mirror.ReadManifest(strings.NewReader(string(files.Manifest)))
+	if err != nil {
+		return err
+	}
+	p := a.progress()
+	total, start := m.Bytes(), time.Now()
+	err = mirror.Export(func(l mirror.Line) (io.ReadCloser, error) { return c.File(ctx, name, number, l.Path) }, files.Manifest, files.Seal, m, dir,
+		func(n int, bytes int64) {
+			e := mirror.Event{Step: "copy", Files: n, FilesTotal: len(m), Bytes: bytes, BytesTotal: total, Remaining: -1}
+			if took := time.Since(start).Seconds(); took > 0.1 {
+				e.Rate = int64(float64(bytes) / took)
+				if e.Rate > 0 {
+					e.Remaining = int((total - bytes) / e.Rate)
+				}
+			}
+			p.show(e)
+		})
+	p.done()
+	if err != nil {
+		return fmt.Errorf("%s was not exported: %w", edition, err)
+	}
+	abs, _ := filepath.Abs(dir)
+	return a.show(map[string]any{"edition": edition, "folder": abs, "files": len(m) + 2, "bytes": total},
+		func() {
+			a.say("%s lies in %s: %d files, %s; about/README.txt tells how to check it", edition, abs, len(m)+2, size(total))
+		}, []string{abs})
+}
+
+func (a *app) laneCommand() *cobra.Command {
+	complete := a.names("/lanes", byName)
+	list := lister(a, "List lanes and where they point", "  stockade lane list", "/lanes", []string{"LANE", "EDITION", "SINCE", "GROUPS", "URL"}, func(l api.Lane) []string {
+		since := "–"
+		if len(l.History) > 0 {
+			since = age(l.History[0].At)
+		}
+		return []string{l.Name, first(l.Edition, "none yet"), since, strings.Join(l.Groups, ", "), l.URL}
+	}, func(l api.Lane) string { return l.Name }, "no lane is described yet: stockade apply FILE")
+	show := &cobra.Command{Use: "show LANE", Short: "Show one lane with its history", Example: "  stockade lane show steady", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			l, err := client.Get[api.Lane](cmd.Context(), a.client(), "/lanes/"+url.PathEscape(args[0]))
+			if err != nil {
+				return err
+			}
+			return a.show(l, func() { a.laneDetail(l) }, []string{l.Name})
+		}}
+	var reason string
+	move := &cobra.Command{Use: "move LANE MIRROR/N", Short: "Point a lane at an edition", Example: "  stockade lane move trial barrage/1", Args: cobra.ExactArgs(2), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			l, err := client.Post[api.Lane](cmd.Context(), a.client(), "/lanes/"+url.PathEscape(args[0])+"/move", api.Move{Edition: args[1], Reason: reason})
+			if err != nil {
+				return err
+			}
+			return a.show(l, func() { a.say("%s shows %s now", l.Name, l.Edition) }, []string{l.Edition})
+		}}
+	back := &cobra.Command{Use: "back LANE", Short: "Take the last move of a lane back", Example: "  stockade lane back trial --reason \"gate 3 did not close\"", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			l, err := client.Post[api.Lane](cmd.Context(), a.client(), "/lanes/"+url.PathEscape(args[0])+"/back", api.Move{Reason: reason})
+			if err != nil {
+				return err
+			}
+			return a.show(l, func() { a.say("%s shows %s again", l.Name, l.Edition) }, []string{l.Edition})
+		}}
+	for _, c := range []*cobra.Command{move, back} {
+		c.Flags().StringVar(&reason, "reason", "", "why, for the journal")
+	}
+	return noun("lane", "Names that machines follow", list, show, move, back)
+}
+
+func (a *app) laneDetail(l api.Lane) {
+	a.fields("lane", l.Name, "mirror", l.Mirror, "shows", first(l.Edition, "nothing yet"), "url", l.URL, "groups", strings.Join(l.Groups, ", "))
+	var rows [][]string
+	for _, s := range l.History {
+		how := "moved"
+		if s.Back {
+			how = "back"
+		}
+		rows = append(rows, []string{date(s.At), how, s.Edition, s.By, s.Reason})
+	}
+	if len(rows) > 0 {
+		fmt.Fprintln(a.out)
+		a.table([]string{"WHEN", "HOW", "EDITION", "BY", "REASON"}, rows)
+	}
+}
+
+func (a *app) groupCommand() *cobra.Command {
+	complete := a.names("/groups", byName)
+	list := lister(a, "List groups", "  stockade group list", "/groups", []string{"GROUP", "FAMILY", "RELEASE", "ARCHITECTURES", "LANE", "EDITION", "PINS"}, func(g api.Group) []string {
+		return []string{g.Name, g.Family, g.Release, strings.Join(g.Architectures, " "), g.Lane, first(g.Edition, "none yet"), strings.Join(g.Pins, ", ")}
+	}, func(g api.Group) string { return g.Name }, "no group is described yet: stockade apply FILE")
+	show := &cobra.Command{Use: "show GROUP", Short: "Show one group", Example: "  stockade group show gatehouse", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			g, err := client.Get[api.Group](cmd.Context(), a.client(), "/groups/"+url.PathEscape(args[0]))
+			if err != nil {
+				return err
+			}
+			return a.show(g, func() {
+				a.fields("group", g.Name, "family", g.Family, "release", g.Release, "architectures", strings.Join(g.Architectures, " "), "lane", g.Lane, "edition", first(g.Edition, "none yet"), "pins", strings.Join(g.Pins, ", "))
+			}, []string{g.Name})
+		}}
+	var at, out string
+	files := &cobra.Command{Use: "files GROUP", Short: "Write the files that a machine of the group needs",
+		Long: `Write the package client's own configuration, keys included, as it lies under a
+machine's root. Without --out the files are shown.`,
+		Example: "  stockade group files gatehouse --out /mnt/machine\n  stockade group files gatehouse --at /media/stick/barrage --out /mnt/machine", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if at != "" && !strings.Contains(at, "://") {
+				abs, err := filepath.Abs(at)
+				if err != nil {
+					return err
+				}
+				at = abs
+			}
+			path := "/groups/" + url.PathEscape(args[0]) + "/files"
+			if at != "" {
+				path += "?at=" + url.QueryEscape(at)
+			}
+			f, err := client.Get[api.Files](cmd.Context(), a.client(), path)
+			if err != nil {
+				return err
+			}
+			var names []string
+			for _, x := range f.Files {
+				names = append(names, x.Path)
+			}
+			if out != "" {
+				if err := writeFiles(out, f.Files); err != nil {
+					return err
+				}
+			}
+			return a.show(f, func() {
+				a.findings(a.err, f.Findings)
+				for _, x := range f.Files {
+					switch {
+					case out != "":
+						fmt.Fprintln(a.out, filepath.Join(out, x.Path))
+					case strings.HasSuffix(x.Path, ".gpg"):
+						fmt.Fprintf(a.out, "%s\n    (a keyring of %d bytes)\n\n", a.paint(bold, "/"+x.Path), len(x.Data))
+					default:
+						fmt.Fprintf(a.out, "%s\n", a.paint(bold, "/"+x.Path))
+						for l := range strings.Lines(string(x.Data)) {
+							fmt.Fprint(a.out, "    "+l)
+						}
+						fmt.Fprintln(a.out)
+					}
+				}
+			}, names)
+		}}
+	files.Flags().StringVar(&at, "at", "", "URL or folder where the packages are found; the lane's address if left out")
+	files.Flags().StringVar(&out, "out", "", "the machine's root, below which the files are written")
+	return noun("group", "Kinds of machines", list, show, files)
+}
+
+// writeFiles writes a machine's files, each whole or not at all. A file that is
+// there and differs is kept beside it once, as FILE.before-stockade.
+func writeFiles(root string, files []api.File) error {
+	for _, f := range files {
+		to := filepath.Join(root, filepath.FromSlash(f.Path))
+		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+			return err
+		}
+		if old, err := os.ReadFile(to); err == nil && string(old) != string(f.Data) && !strings.Contains(string(old), "Written by Stockade") && !strings.HasSuffix(to, ".gpg") {
+			keep := to + ".before-stockade"
+			if _, err := os.Stat(keep); os.IsNotExist(err) {
+				if err := os.WriteFile(keep, old, 0o644); err != nil {
+					return err
+				}
+			}
+		}
+		tmp := to + ".stockade-new"
+		if err := os.WriteFile(tmp, f.Data, os.FileMode(f.Mode)); err != nil {
+			return err
+		}
+		if err := os.Rename(tmp, to); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (a *app) jobCommand() *cobra.Command {
+	list := &cobra.Command{Use: "list", Short: "List jobs, newest first", Example: "  stockade job list", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, args []string) error {
+		page, err := client.Get[api.Page[api.Job]](cmd.Context(), a.client(), "/jobs?limit=50")
+		if err != nil {
+			return err
+		}
+		return showList(a, page.Items, []string{"JOB>", "KIND", "OBJECT", "STATE", "BY", "BEGAN", "TOOK>", "FINDINGS"}, func(j api.Job) []string {
+			took := "–"
+			if j.Ended != nil {
+				took = j.Ended.Sub(j.Started).Round(10 * time.Millisecond).String()
+			}
+			return []string{strconv.FormatInt(j.ID, 10), j.Kind, j.Object, j.State, j.By, date(j.Started), took, worst(j.Findings)}
+		}, func(j api.Job) string { return strconv.FormatInt(j.ID, 10) }, "no job was run yet")
+	}}
+	watch := &cobra.Command{Use: "watch JOB", Short: "Follow a job until it ends", Example: "  stockade job watch 3", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		id, err := strconv.ParseInt(args[0], 10, 64)
+		if err != nil {
+			return usage("%q is not the number of a job", args[0])
+		}
+		job, err := a.follow(cmd.Context(), a.client(), id)
+		if err != nil {
+			return err
+		}
+		return a.ended(job, func(j api.Job) {
+			if strings.HasPrefix(j.Object, "mirror ") {
+				a.outcome(j)
+				return
+			}
+			a.say("job %d (%s of %s) is done", j.ID, j.Kind, j.Object)
+		})
+	}}
+	stop := &cobra.Command{Use: "stop JOB", Short: "Stop a running job; what was verified is kept", Example: "  stockade job stop 3", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		j, err := client.Post[api.Job](cmd.Context(), a.client(), "/jobs/"+url.PathEscape(args[0])+"/stop", nil)
+		if err != nil {
+			return err
+		}
+		return a.show(j, func() { a.say("job %d is being stopped", j.ID) }, []string{args[0]})
+	}}
+	return noun("job", "Pieces of work that take time", list, watch, stop)
+}
+
+func (a *app) revisionCommand() *cobra.Command {
+	list := lister(a, "List changes of what is described, newest first", "  stockade revision list", "/revisions", []string{"REVISION>", "WHEN", "BY", "SUMMARY"}, func(r api.Revision) []string {
+		return []string{strconv.FormatInt(r.ID, 10), date(r.At), r.By, r.Summary}
+	}, func(r api.Revision) string { return strconv.FormatInt(r.ID, 10) }, "nothing was described yet: stockade apply FILE")
+	get := func(cmd *cobra.Command, id string) (api.Revision, error) {
+		if _, err := strconv.Atoi(id); err != nil {
+			return api.Revision{}, usage("%q is not the number of a revision", id)
+		}
+		return client.Get[api.Revision](cmd.Context(), a.client(), "/revisions/"+id)
+	}
+	show := &cobra.Command{Use: "show REVISION", Short: "Show the whole description as it was after a revision", Example: "  stockade revision show 1", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		r, err := get(cmd, args[0])
+		if err != nil {
+			return err
+		}
+		return a.show(r, func() { fmt.Fprint(a.out, r.Whole) }, []string{args[0]})
+	}}
+	diff := &cobra.Command{Use: "diff REVISION", Short: "Show what a revision changed", Example: "  stockade revision diff 1", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		r, err := get(cmd, args[0])
+		if err != nil {
+			return err
+		}
+		j := api.Judgement{Changes: r.Changes}
+		return a.show(r.Changes, func() { a.changes(j) }, changeNames(j))
+	}}
+	restore := &cobra.Command{Use: "restore REVISION", Short: "Make the description what it was after a revision", Example: "  stockade revision restore 1", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		if _, err := get(cmd, args[0]); err != nil {
+			return err
+		}
+		if err := a.sure("This makes the description what it was after revision " + args[0] + "; decisions about keys stay as they are now."); err != nil {
+			return err
+		}
+		j, err := client.Post[api.Judgement](cmd.Context(), a.client(), "/revisions/"+args[0]+"/restore", nil)
+		if err != nil {
+			return err
+		}
+		return a.show(j, func() {
+			a.changes(j)
+			if j.Revision > 0 {
+				a.say("recorded as revision %d", j.Revision)
+			} else {
+				a.say("nothing changed")
+			}
+		}, changeNames(j))
+	}}
+	return noun("revision", "Changes of what is described", list, show, diff, restore)
+}
+
+func (a *app) journalCommand() *cobra.Command {
+	var search string
+	list := &cobra.Command{Use: "list", Short: "Who did what, newest first", Example: "  stockade journal list --search key", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, args []string) error {
+		page, err := client.Get[api.Page[api.JournalEntry]](cmd.Context(), a.client(), "/journal?limit=200&q="+url.QueryEscape(search))
+		if err != nil {
+			return err
+		}
+		return showList(a, page.Items, []string{"ENTRY>", "WHEN", "BY", "ACTION", "OBJECT", "DETAIL"}, func(e api.JournalEntry) []string {
+			var d []string
+			for k, v := range e.Detail {
+				if v != "" {
+					d = append(d, k+": "+v)
+				}
+			}
+			sortStrings(d)
+			return []string{strconv.FormatInt(e.Number, 10), date(e.At), e.By, e.Action, e.Object, strings.Join(d, "; ")}
+		}, func(e api.JournalEntry) string { return strconv.FormatInt(e.Number, 10) }, "nothing was journalled yet")
+	}}
+	list.Flags().StringVar(&search, "search", "", "only entries with this in object, action or account")
+	verify := &cobra.Command{Use: "verify", Short: "Prove that the journal is whole and unchanged", Example: "  stockade journal verify", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, args []string) error {
+		r, err := client.Post[api.Report](cmd.Context(), a.client(), "/journal/verify", nil)
+		if err != nil {
+			return err
+		}
+		if err := a.show(r, func() { fmt.Fprintln(a.out, r.Text) }, []string{strconv.FormatBool(r.Holds)}); err != nil {
+			return err
+		}
+		if !r.Holds {
+			return no()
+		}
+		return nil
+	}}
+	return noun("journal", "The tamper-evident record of decisions and changes", list, verify)
+}
+
+func (a *app) accountCommand() *cobra.Command {
+	list := lister(a, "List accounts", "  stockade account list", "/accounts", []string{"ACCOUNT", "ROLE", "SINCE"}, func(x api.Account) []string { return []string{x.Name, x.Role, date(x.Created)} },
+		func(x api.Account) string { return x.Name }, "")
+	var role string
+	add := &cobra.Command{Use: "add NAME", Short: "Make an account; its token is shown once", Example: "  stockade account add mara --role operator", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		t, err := client.Post[api.NewToken](cmd.Context(), a.client(), "/accounts", api.NewAccount{Name: args[0], Role: role})
+		if err != nil {
+			return err
+		}
+		return a.show(t, func() { a.say("the token of %s; it is not shown again:", t.Account); fmt.Fprintln(a.out, t.Token) }, []string{t.Account})
+	}}
+	add.Flags().StringVar(&role, "role", "viewer", "viewer, operator or warden")
+	remove := &cobra.Command{Use: "remove NAME", Short: "Remove an account and its tokens", Example: "  stockade account remove mara", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		if err := a.sure("This removes the account " + args[0] + " and its tokens."); err != nil {
+			return err
+		}
+		x, err := client.Call[api.Account](cmd.Context(), a.client(), "DELETE", "/accounts/"+url.PathEscape(args[0]), nil)
+		if err != nil {
+			return err
+		}
+		return a.show(x, func() { a.say("%s is removed", x.Name) }, []string{x.Name})
+	}}
+	return noun("account", "Who may use the service", list, add, remove)
+}

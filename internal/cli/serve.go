@@ -1,0 +1,66 @@
+package cli
+
+import (
+	"fmt"
+	"log/slog"
+	"slices"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"stockade/internal/demo"
+	"stockade/internal/service"
+)
+
+func sortStrings(s []string) { slices.Sort(s) }
+
+func (a *app) serveCommand() *cobra.Command {
+	cfg := service.Config{Version: Version}
+	c := &cobra.Command{Use: "serve", Short: "Run the service",
+		Long: `Run the service: API and console on one address, packages for machines on
+another, both on loopback unless told otherwise. Port 0 takes a free port; the
+real addresses are printed. The first start makes the site key and a warden,
+whose token is written to warden.token in the data folder.`,
+		Example: "  stockade serve --data /srv/stockade\n  stockade serve --data ./data --listen 127.0.0.1:0 --packages 0.0.0.0:8441", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if (cfg.CertFile == "") != (cfg.KeyFile == "") {
+				return usage("--tls-cert and --tls-key go together")
+			}
+			cfg.Log = slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: slog.LevelInfo}))
+			s, err := service.Open(cfg)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "api and console  %s\npackages         %s\ndata             %s\nwarden token     %s\n", s.APIURL(), s.PackagesURL(), cfg.Data, s.WardenToken())
+			return s.Run(cmd.Context())
+		}}
+	f := c.Flags()
+	f.StringVar(&cfg.Data, "data", "./data", "the data folder")
+	f.StringVar(&cfg.Listen, "listen", "127.0.0.1:8440", "address of API and console")
+	f.StringVar(&cfg.Packages, "packages", "127.0.0.1:8441", "address for machines")
+	f.StringVar(&cfg.PublicURL, "packages-url", "", "how machines reach the packages address, where that differs")
+	f.StringVar(&cfg.Unlock, "unlock", "", "file with the passphrase of the site key (DATA/site/unlock)")
+	f.StringVar(&cfg.CertFile, "tls-cert", "", "certificate file for TLS")
+	f.StringVar(&cfg.KeyFile, "tls-key", "", "key file for TLS")
+	f.DurationVar(&cfg.Grace, "grace", 24*time.Hour, "how long packages of a lane's former edition stay reachable")
+	f.Int64Var(&cfg.Limit, "limit", 0, "bytes a second for all downloads together; 0: no limit")
+	return c
+}
+
+func (a *app) demoCommand() *cobra.Command {
+	var opt demo.Options
+	c := &cobra.Command{Use: "demo", Short: "The whole way once, on made-up data, on loopback",
+		Long: `Start made-up upstreams and a service with the Skerry Reach data, run the whole
+way once, then stay up so that the console can be looked at. Nothing but
+loopback is used; the data lies in --data, which is made anew each time.`,
+		Example: "  stockade demo\n  stockade demo --once", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			opt.Out, opt.Err, opt.Colour, opt.Version = a.out, a.err, a.colour, Version
+			opt.Run = func(args []string) int { return Main(args, a.in, a.out, a.out) }
+			return demo.Run(cmd.Context(), opt)
+		}}
+	c.Flags().BoolVar(&opt.Once, "once", false, "end after the run")
+	c.Flags().StringVar(&opt.Data, "data", "demo-data", "folder for the demo's data; made anew")
+	c.Flags().StringVar(&opt.Listen, "listen", "127.0.0.1:0", "address of API and console")
+	return c
+}

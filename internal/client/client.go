@@ -1,0 +1,190 @@
+// Package client is the typed Go client of the API. The command line uses it,
+// and so do the tests.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"stockade/internal/api"
+)
+
+// Client talks to one service.
+type Client struct {
+	base, token string
+	http        *http.Client
+}
+
+// ErrUnreachable is in the chain when no service answers.
+var ErrUnreachable = errors.New("the service could not be reached")
+
+// New makes a client of the service at base, such as http://127.0.0.1:8440.
+func New(base, token string) *Client {
+	return &Client{strings.TrimRight(base, "/"), strings.TrimSpace(token), &http.Client{}}
+}
+
+// Base is the address of the service.
+func (c *Client) Base() string { return c.base }
+
+// URL is the address of a call.
+func (c *Client) URL(path string) string { return c.base + api.Base + path }
+
+// Do makes one call and hands over the answer. The caller closes the body. A
+// problem that the service tells comes back as *api.Problem.
+func (c *Client) Do(ctx context.Context, method, path string, in any) (*http.Response, error) {
+	var body io.Reader
+	if in != nil {
+		raw, err := json.Marshal(in)
+		if err != nil {
+			return nil, err
+		}
+		body = bytes.NewReader(raw)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.URL(path), body)
+	if err != nil {
+		return nil, fmt.Errorf("the address of the service, %q, is not a URL", c.base)
+	}
+	if in != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	res, err := c.http.Do(req)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		var ue *url.Error
+		if errors.As(err, &ue) {
+			err = ue.Err
+		}
+		return nil, fmt.Errorf("%w at %s: %v", ErrUnreachable, c.base, err)
+	}
+	if res.StatusCode >= 400 {
+		defer res.Body.Close()
+		p := &api.Problem{Status: res.StatusCode}
+		raw, _ := io.ReadAll(io.LimitReader(res.Body, 8<<20))
+		if json.Unmarshal(raw, p) != nil || p.Title == "" {
+			p.Title = "The service answered " + res.Status
+		}
+		return nil, p
+	}
+	return res, nil
+}
+
+// Call makes one call and reads its answer as T.
+func Call[T any](ctx context.Context, c *Client, method, path string, in any) (T, error) {
+	var out T
+	res, err := c.Do(ctx, method, path, in)
+	if err != nil {
+		return out, err
+	}
+	defer res.Body.Close()
+	if err := json.NewDecoder(res.Body).Decode(&out); err != nil {
+		return out, fmt.Errorf("the answer of the service cannot be read: %w", err)
+	}
+	return out, nil
+}
+
+// Get reads one thing.
+func Get[T any](ctx context.Context, c *Client, path string) (T, error) {
+	return Call[T](ctx, c, http.MethodGet, path, nil)
+}
+
+// Post sends one thing.
+func Post[T any](ctx context.Context, c *Client, path string, in any) (T, error) {
+	return Call[T](ctx, c, http.MethodPost, path, in)
+}
+
+// All reads every page of a list.
+func All[T any](ctx context.Context, c *Client, path string) ([]T, error) {
+	out := []T{}
+	sep := "?"
+	if strings.Contains(path, "?") {
+		sep = "&"
+	}
+	for cursor := ""; ; {
+		p := path
+		if cursor != "" {
+			p += sep + "cursor=" + url.QueryEscape(cursor)
+		}
+		page, err := Get[api.Page[T]](ctx, c, p)
+		if err != nil {
+			return out, err
+		}
+		out = append(out, page.Items...)
+		if page.Next == "" {
+			return out, nil
+		}
+		cursor = page.Next
+	}
+}
+
+// Follow waits for a job to end and passes its progress on; progress may be nil.
+func (c *Client) Follow(ctx context.Context, id int64, progress func(api.JobEvent)) (api.Job, error) {
+	for tries := 0; ; tries++ {
+		job, err := c.follow(ctx, id, progress)
+		if err == nil || ctx.Err() != nil || tries == 5 {
+			return job, err
+		}
+		var p *api.Problem
+		if errors.As(err, &p) {
+			return job, err
+		}
+		time.Sleep(300 * time.Millisecond)
+	}
+}
+
+func (c *Client) follow(ctx context.Context, id int64, progress func(api.JobEvent)) (api.Job, error) {
+	res, err := c.Do(ctx, http.MethodGet, "/jobs/"+strconv.FormatInt(id, 10)+"/events", nil)
+	if err != nil {
+		return api.Job{}, err
+	}
+	defer res.Body.Close()
+	sc := bufio.NewScanner(res.Body)
+	sc.Buffer(make([]byte, 0, 64<<10), 64<<20)
+	for sc.Scan() {
+		data, ok := strings.CutPrefix(sc.Text(), "data: ")
+		if !ok {
+			continue
+		}
+		var e api.JobEvent
+		if err := json.Unmarshal([]byte(data), &e); err != nil {
+			return api.Job{}, fmt.Errorf("the progress of job %d cannot be read: %w", id, err)
+		}
+		if e.Job != nil {
+			return *e.Job, nil
+		}
+		if progress != nil {
+			progress(e)
+		}
+	}
+	if err := sc.Err(); err != nil {
+		return api.Job{}, err
+	}
+	return api.Job{}, fmt.Errorf("the progress of job %d broke off", id)
+}
+
+// File opens one file of an edition.
+func (c *Client) File(ctx context.Context, mirror string, number int, path string) (io.ReadCloser, error) {
+	parts := strings.Split(path, "/")
+	for i := range parts {
+		parts[i] = url.PathEscape(parts[i])
+	}
+	res, err := c.Do(ctx, http.MethodGet, fmt.Sprintf("/editions/%s/%d/file/%s", mirror, number, strings.Join(parts, "/")), nil)
+	if err != nil {
+		return nil, err
+	}
+	return res.Body, nil
+}

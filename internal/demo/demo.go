@@ -1,0 +1,213 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"stockade/core/archive/deb"
+	"stockade/core/fetch"
+	"stockade/core/trust"
+	"stockade/internal/service"
+)
+
+// Options are how the demonstration is run.
+type Options struct {
+	Out, Err io.Writer
+	Colour   bool
+	Once     bool
+	Data     string // folder, made anew
+	Listen   string
+	Version  string
+	Run      func(args []string) int // the command line
+}
+
+// marker is a file that says that a folder is the demo's own and may go.
+const marker = ".stockade-demo"
+
+// Run runs the demonstration.
+func Run(ctx context.Context, o Options) error {
+	data, err := filepath.Abs(o.Data)
+	if err != nil {
+		return err
+	}
+	if entries, err := os.ReadDir(data); err == nil && len(entries) > 0 {
+		if _, err := os.Stat(filepath.Join(data, marker)); err != nil {
+			return fmt.Errorf("the folder %s is there and not from an earlier demo: name another with --data", data)
+		}
+		if err := os.RemoveAll(data); err != nil {
+			return err
+		}
+	}
+	if err := os.MkdirAll(data, 0o755); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(data, marker), nil, 0o644); err != nil {
+		return err
+	}
+	now := time.Now()
+	d := &demo{Options: o, data: data}
+	d.note("Skerry Reach is a tidal barrage. Its gate-control network has no way out.\nThis runs the whole way from two made-up upstreams to a machine's files, on loopback.")
+	if d.scenario, err = NewScenario(now); err != nil {
+		return err
+	}
+	defer d.scenario.Close()
+	if err := d.scenario.WriteSite(filepath.Join(data, "site")); err != nil {
+		return err
+	}
+	s, err := service.Open(service.Config{Data: filepath.Join(data, "service"), Listen: o.Listen, Packages: "127.0.0.1:0", Version: o.Version,
+		Fetch: fetch.Options{DownFor: 2 * time.Second}})
+	if err != nil {
+		return err
+	}
+	ctx, stop := context.WithCancel(ctx)
+	ended := make(chan error, 1)
+	go func() { ended <- s.Run(ctx) }()
+	token, err := os.ReadFile(s.WardenToken())
+	if err != nil {
+		stop()
+		return errors.Join(err, <-ended)
+	}
+	os.Setenv("STOCKADE_SERVER", s.APIURL())
+	os.Setenv("STOCKADE_TOKEN", strings.TrimSpace(string(token)))
+	walked := d.walk(s)
+	if walked == nil && !o.Once {
+		d.note("The service stays up. Ctrl-C ends it.\n\n  console   " + s.APIURL() + "\n  token     " + strings.TrimSpace(string(token)) +
+			"\n  packages  " + s.PackagesURL() + "/lane/steady/\n\nIn another terminal:\n\n  export STOCKADE_SERVER=" + s.APIURL() + " STOCKADE_TOKEN=$(cat " + o.Data + "/service/warden.token)\n  stockade edition list")
+		select {
+		case <-ctx.Done():
+		case err := <-ended:
+			stop()
+			return err
+		}
+	}
+	stop()
+	return errors.Join(walked, <-ended)
+}
+
+type demo struct {
+	Options
+	data     string
+	scenario *Scenario
+	step     int
+}
+
+func (d *demo) paint(code, text string) string {
+	if !d.Colour {
+		return text
+	}
+	return "\x1b[" + code + "m" + text + "\x1b[0m"
+}
+
+func (d *demo) note(text string) { fmt.Fprintf(d.Out, "\n%s\n", text) }
+
+func (d *demo) heading(text string) {
+	d.step++
+	fmt.Fprintf(d.Out, "\n%s\n", d.paint("1;36", fmt.Sprintf("%2d  %s", d.step, text)))
+}
+
+// run runs one command as a person would, and says which.
+func (d *demo) run(want int, args ...string) error {
+	shown := make([]string, len(args))
+	for i, a := range args {
+		a = strings.ReplaceAll(a, d.data, d.Options.Data)
+		if strings.ContainsAny(a, " *'") {
+			a = `"` + a + `"`
+		}
+		shown[i] = a
+	}
+	fmt.Fprintf(d.Out, "%s\n", d.paint("1", "$ stockade "+strings.Join(shown, " ")))
+	if code := d.Run(args); code != want {
+		return fmt.Errorf("the demo expected exit code %d of stockade %s, and it was %d", want, strings.Join(shown, " "), code)
+	}
+	return nil
+}
+
+// walk is the whole way.
+func (d *demo) walk(s *service.Service) error {
+	rel := func(p string) string { return filepath.Join(d.Options.Data, p) }
+	mistakes := rel("mistakes.yaml")
+	if err := os.WriteFile(mistakes, []byte(Mistakes), 0o644); err != nil {
+		return err
+	}
+	kelp := d.scenario.KelpKey.Certificate().Fingerprint
+	export, machine := rel("export"), rel("machine")
+
+	type act struct {
+		head string
+		want int
+		args []string
+		do   func() error
+	}
+	publish := func() error {
+		return d.scenario.PublishTarn(time.Now().Add(-time.Minute), false, func(r *deb.Repository) {
+			for i := range r.Packages {
+				if p := &r.Packages[i]; p.Name == "sluicectl" {
+					p.Version, p.Files = "1.5.0-1", script("sluicectl", "1.5.0-1")
+				}
+			}
+		})
+	}
+	tamper := func() error {
+		for path := range d.scenario.North.Files() {
+			if strings.Contains(path, "sluicectl_1.5.0-1") {
+				d.scenario.North.Change(path, func(b []byte) []byte { b[len(b)/2] ^= 1; return b })
+			}
+		}
+		return nil
+	}
+	for _, a := range []act{
+		{"A document with the usual mistakes is told at once, with line and way out", 1, []string{"check", mistakes}, nil},
+		{"The real definitions: two sources, two mirrors. One key still waits for a decision", 1, []string{"check", rel("site")}, nil},
+		{"What applying them would change, and then the change, as one revision", 0, []string{"apply", rel("site"), "--summary", "first description"}, nil},
+		{"The vendor's key: its whole fingerprint, typed as the vendor read it out", 0, []string{"key", "vouch", trust.Spaced(kelp), "--source", "kelp", "--evidence", "Compared on paper with Kelp's field engineer"}, nil},
+		{"", 0, []string{"key", "list"}, nil},
+		{"Probe the upstreams: who answers, how fast, with what", 0, []string{"source", "probe", "tarn"}, nil},
+		{"What a build would take, before it is begun", 0, []string{"mirror", "estimate", "barrage"}, nil},
+		{"Build: verified roots, indexes and packages; the proof; the seal", 0, []string{"mirror", "build", "barrage"}, nil},
+		{"", 0, []string{"edition", "show", "barrage/1"}, nil},
+		{"Verify every file against the seal, and carry it out as plain files", 0, []string{"edition", "verify", "barrage/1"}, nil},
+		{"", 0, []string{"edition", "export", "barrage/1", export}, nil},
+		{"Point a lane at it, and write a machine's files", 0, []string{"lane", "move", "steady", "barrage/1", "--reason", "first edition"}, nil},
+		{"", 0, []string{"group", "files", "gatehouse", "--out", machine}, nil},
+		{"Upstream publishes a new sluicectl, on its northern server first", 0, []string{"source", "probe", "tarn"}, publish},
+		{"", 0, []string{"source", "refresh", "tarn"}, nil},
+		{"Somebody changes one byte of it on that server: refused, nothing is sealed", 1, []string{"mirror", "build", "barrage"}, tamper},
+		{"The southern server has it right: that one is used, and the build goes through", 0, []string{"mirror", "build", "barrage"}, d.south},
+		{"", 0, []string{"edition", "diff", "barrage/2"}, nil},
+		{"Trial machines get it first. A build after which nothing changed makes no edition", 0, []string{"lane", "move", "trial", "barrage/2"}, nil},
+		{"", 0, []string{"mirror", "build", "barrage"}, nil},
+		{"A faithful copy: every byte as upstream has it, its signatures still valid", 0, []string{"mirror", "build", "tarn-whole"}, nil},
+		{"What stands at the end", 0, []string{"edition", "list"}, nil},
+		{"", 0, []string{"lane", "list"}, nil},
+		{"", 0, []string{"journal", "verify"}, nil},
+	} {
+		if a.head != "" {
+			d.heading(a.head)
+		}
+		if a.do != nil {
+			if err := a.do(); err != nil {
+				return err
+			}
+		}
+		if err := d.run(a.want, a.args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// south brings the southern server up to date; the northern one stays tampered with.
+func (d *demo) south() error {
+	files, err := d.scenario.Tarn.Publish(d.scenario.TarnKey)
+	if err != nil {
+		return err
+	}
+	d.scenario.South.Publish(files)
+	return nil
+}

@@ -1,0 +1,290 @@
+package service
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"stockade/core/definition"
+	"stockade/core/finding"
+	"stockade/core/trust"
+	"stockade/internal/api"
+	"stockade/internal/store"
+)
+
+// proposal is a description that somebody would like to have.
+type proposal struct {
+	recorded, target *definition.Set
+	judgement        api.Judgement
+	certificates     map[string]*trust.Certificate // that come with it
+	trusted          *trusted
+}
+
+// propose reads documents, checks them over what is recorded, and compares.
+func (s *Service) propose(in api.Documents) (*proposal, error) {
+	recorded, err := s.db.Described()
+	if err != nil {
+		return nil, err
+	}
+	given, found := definition.Read(in.Documents...)
+	p := &proposal{recorded: recorded, certificates: map[string]*trust.Certificate{}}
+	p.judgement = api.Judgement{Findings: found, Changes: []definition.Change{}, Vouches: []api.Vouching{}}
+	if p.trusted, err = readTrusted(s.db); err != nil {
+		return nil, err
+	}
+	if len(found.With("define.syntax")) > 0 {
+		p.target = recorded
+		return p, nil
+	}
+	p.target = definition.Overlay(recorded, given)
+	if in.Whole {
+		p.target = given
+	}
+	p.takeFiles(given, in.Files)
+	p.judgement.Findings = definition.Merge(found, definition.Check(p.target, p.surroundings(s, given, in.Files)))
+	if p.judgement.Findings == nil {
+		p.judgement.Findings = finding.List{}
+	}
+	p.judgement.Changes = append(p.judgement.Changes, definition.Compare(recorded, p.target)...)
+	for _, name := range slices.Sorted(maps.Keys(p.target.Keys)) {
+		k := p.target.Keys[name]
+		for _, src := range k.VouchedFor {
+			if !p.trusted.vouched(k.Fingerprint, src) {
+				p.judgement.Vouches = append(p.judgement.Vouches, api.Vouching{Fingerprint: k.Fingerprint, Source: src, Evidence: k.Evidence})
+			}
+		}
+	}
+	return p, nil
+}
+
+// takeFiles reads the certificates that come with documents and writes
+// fingerprints whole, so that records say what was meant.
+func (p *proposal) takeFiles(given *definition.Set, files map[string][]byte) {
+	for name, k := range given.Keys {
+		if f, err := trust.ParseFingerprint(k.Fingerprint); err == nil {
+			k.Fingerprint = f
+		}
+		if data, ok := files[given.Resolve(name)]; ok {
+			if certs, err := trust.ReadCertificates(data); err == nil {
+				for _, c := range certs {
+					if k.Fingerprint == "" && len(certs) == 1 {
+						k.Fingerprint = c.Fingerprint
+					}
+					if c.Fingerprint == k.Fingerprint {
+						p.certificates[c.Fingerprint] = c
+					}
+				}
+			}
+		}
+		p.target.Keys[name] = k
+		given.Keys[name] = k
+	}
+}
+
+func (p *proposal) surroundings(s *Service, given *definition.Set, files map[string][]byte) definition.Surroundings {
+	return definition.Surroundings{
+		Families: Families,
+		ReadFile: func(path string) ([]byte, error) {
+			if data, ok := files[path]; ok {
+				return data, nil
+			}
+			// A recorded key's file was read when it was recorded.
+			for name, k := range p.recorded.Keys {
+				if _, again := given.Keys[name]; !again && (k.File == path || p.target.Resolve(name) == path) {
+					if c, ok := p.trusted.certificates[k.Fingerprint]; ok {
+						return []byte(c.Armoured()), nil
+					}
+				}
+			}
+			return nil, errors.New("not given")
+		},
+		Certificate: func(f string) (*trust.Certificate, bool) {
+			if c, ok := p.certificates[f]; ok {
+				return c, true
+			}
+			c, ok := p.trusted.certificates[f]
+			return c, ok
+		},
+		Vouched: p.trusted.vouched,
+		Barred:  func(f string) string { return p.trusted.bars[f].Reason },
+		Now:     s.now(),
+	}
+}
+
+// decisionsLater are the errors that do not keep a description from being
+// recorded: they are about decisions that come afterwards, and builds refuse
+// until they are made.
+var decisionsLater = map[string]bool{"key.missing": true, "key.unvouched": true, "key.expired": true, "key.revoked": true, "key.barred": true, "key.cannot-sign": true}
+
+// blocking gives the errors that keep a description from being recorded.
+func blocking(l finding.List) finding.List {
+	return slices.DeleteFunc(slices.Clone(l), func(f finding.Finding) bool {
+		// A key that this very document names, with a file that is not there, is no later decision.
+		later := decisionsLater[f.Code] && !(f.Code == "key.missing" && strings.HasPrefix(f.Object, "key "))
+		return f.Severity != finding.Error || later
+	})
+}
+
+var errRefused = errors.New("refused")
+
+// apply makes the change. The role decides about the vouching in it.
+func (s *Service) apply(in api.Documents, by, role string) (api.Judgement, error) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	p, err := s.propose(in)
+	if err != nil {
+		return api.Judgement{}, err
+	}
+	if len(blocking(p.judgement.Findings)) > 0 {
+		return p.judgement, errRefused
+	}
+	if len(p.judgement.Vouches) > 0 && role != api.Warden {
+		return p.judgement, &api.Problem{Title: "The definition was not applied", Status: 403, Type: "urn:stockade:rights",
+			Detail: fmt.Sprintf("it vouches for %s, and only a warden may", p.judgement.Vouches[0].Fingerprint), WayOut: "ask a warden to apply it, or leave vouched_for out"}
+	}
+	return s.commit(p, by, in.Summary)
+}
+
+// commit records a proposal. s.writing is held.
+func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error) {
+	out := p.judgement
+	err := s.db.Tx(func(tx *store.DB) error {
+		for _, f := range slices.Sorted(maps.Keys(p.certificates)) {
+			if _, have := p.trusted.certificates[f]; !have {
+				if err := s.saveCertificate(tx, p.certificates[f], by); err != nil {
+					return err
+				}
+			}
+		}
+		for _, v := range out.Vouches {
+			if err := s.saveVouch(tx, v, by); err != nil {
+				return err
+			}
+		}
+		for name, old := range p.recorded.Keys {
+			now := p.target.Keys[name]
+			for _, src := range old.VouchedFor {
+				if !slices.Contains(now.VouchedFor, src) || now.Fingerprint != old.Fingerprint {
+					if err := tx.DropVouch(old.Fingerprint, src); err != nil {
+						return err
+					}
+					if err := s.write(tx, by, "key.unvouch", "key "+old.Fingerprint, map[string]string{"source": src}); err != nil {
+						return err
+					}
+				}
+			}
+		}
+		if len(out.Changes) == 0 {
+			return nil
+		}
+		if summary == "" {
+			summary = summarise(out.Changes)
+		}
+		rev, err := tx.Describe(p.target, out.Changes, by, summary, s.now().UTC())
+		if err != nil {
+			return err
+		}
+		out.Revision = rev.ID
+		for _, c := range out.Changes {
+			if c.Kind == "source" && c.Action == "remove" {
+				for _, kind := range []string{"accepted", "refresh", "probe"} {
+					if err := tx.Drop(kind, c.Name); err != nil {
+						return err
+					}
+				}
+			}
+		}
+		return s.write(tx, by, "definition.apply", fmt.Sprintf("revision %d", rev.ID), map[string]string{"summary": summary})
+	})
+	return out, err
+}
+
+func summarise(changes []definition.Change) string {
+	var parts []string
+	for i, c := range changes {
+		if i == 4 {
+			parts = append(parts, fmt.Sprintf("and %d more", len(changes)-4))
+			break
+		}
+		parts = append(parts, c.Action+" "+c.Kind+" "+c.Name)
+	}
+	return strings.Join(parts, ", ")
+}
+
+// change edits the recorded description in place, with the same checks as documents.
+func (s *Service) change(by, summary string, edit func(set *definition.Set) error) (api.Judgement, error) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	recorded, err := s.db.Described()
+	if err != nil {
+		return api.Judgement{}, err
+	}
+	target := definition.Overlay(recorded, definition.NewSet())
+	if err := edit(target); err != nil {
+		return api.Judgement{}, err
+	}
+	return s.recordSet(recorded, target, by, summary)
+}
+
+func (s *Service) recordSet(recorded, target *definition.Set, by, summary string) (api.Judgement, error) {
+	t, err := readTrusted(s.db)
+	if err != nil {
+		return api.Judgement{}, err
+	}
+	p := &proposal{recorded: recorded, target: target, trusted: t}
+	around := p.surroundings(s, definition.NewSet(), nil)
+	around.ReadFile = nil
+	p.judgement = api.Judgement{Findings: definition.Check(target, around), Changes: definition.Compare(recorded, target), Vouches: []api.Vouching{}}
+	if p.judgement.Findings == nil {
+		p.judgement.Findings = finding.List{}
+	}
+	if len(blocking(p.judgement.Findings)) > 0 {
+		return p.judgement, errRefused
+	}
+	return s.commit(p, by, summary)
+}
+
+// restore makes the description what it was after a revision. Decisions about
+// keys are not restored: they are taken anew.
+func (s *Service) restore(id int64, by string) (api.Judgement, error) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	rev, err := s.db.RevisionBy(id)
+	if err != nil {
+		return api.Judgement{}, err
+	}
+	target, found := definition.Read(definition.Text{Name: fmt.Sprintf("revision %d", id), Text: rev.Whole})
+	if found.HasErrors() {
+		return api.Judgement{Findings: found}, errRefused
+	}
+	recorded, err := s.db.Described()
+	if err != nil {
+		return api.Judgement{}, err
+	}
+	return s.recordSet(recorded, target, by, fmt.Sprintf("restore revision %d", id))
+}
+
+func revision(r store.Revision) api.Revision {
+	out := api.Revision{ID: r.ID, At: r.At, By: r.By, Summary: r.Summary}
+	json.Unmarshal([]byte(r.Changes), &out.Changes)
+	return out
+}
+
+// sourceText writes one source as a document of its own, with what it names.
+func sourceText(set *definition.Set, name string) string {
+	one := definition.NewSet()
+	one.Sources[name] = set.Sources[name]
+	text, err := one.YAML()
+	if err != nil {
+		return ""
+	}
+	return text
+}
+
+func (s *Service) editionFolder(name string, number int) string {
+	return filepath.Join(s.cfg.Data, "editions", name, fmt.Sprint(number))
+}

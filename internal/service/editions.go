@@ -1,0 +1,442 @@
+package service
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+	"stockade/core/mirror"
+	"stockade/core/trust"
+	"stockade/internal/api"
+	"stockade/internal/store"
+)
+
+// openEdition is an edition whose seal was checked, in memory.
+type openEdition struct {
+	*mirror.Edition
+	manifest mirror.Manifest
+}
+
+// editionCache holds the editions that are being looked at or served.
+type editionCache struct {
+	mu    sync.Mutex
+	held  map[string]*openEdition
+	order []string
+}
+
+// cacheMost is how many manifests are held; one of 65,000 files takes 10 MB.
+const cacheMost = 24
+
+func (c *editionCache) open(s *Service, name string, number int) (*openEdition, error) {
+	key := fmt.Sprintf("%s/%d", name, number)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if e, ok := c.held[key]; ok {
+		return e, nil
+	}
+	e, m, err := mirror.OpenEdition(s.editionFolder(name, number), []*trust.Certificate{s.site.Certificate()}, s.now)
+	if err != nil {
+		if f, ok := finding.From(err); ok {
+			f.Object = "edition " + key
+			return nil, f
+		}
+		return nil, err
+	}
+	if e.Mirror != name || e.Number != number {
+		return nil, finding.New("edition.seal-bad", "edition "+key, "the folder holds another edition, %s", e.Name())
+	}
+	if c.held == nil {
+		c.held = map[string]*openEdition{}
+	}
+	out := &openEdition{e, m}
+	c.held[key] = out
+	if c.order = append(c.order, key); len(c.order) > cacheMost {
+		delete(c.held, c.order[0])
+		c.order = c.order[1:]
+	}
+	return out, nil
+}
+
+func (c *editionCache) forget(name string, number int) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	key := fmt.Sprintf("%s/%d", name, number)
+	delete(c.held, key)
+	c.order = slices.DeleteFunc(c.order, func(k string) bool { return k == key })
+}
+
+func noEdition(name string, number int) error {
+	return &api.Problem{Title: "There is no such edition", Status: 404, Type: "urn:stockade:not-found",
+		Detail: fmt.Sprintf("the mirror %s has no edition %d that stands", name, number), WayOut: "stockade edition list shows those that do"}
+}
+
+// standing opens an edition that exists and is not retired.
+func (s *Service) standing(name string, number int) (*openEdition, store.Edition, error) {
+	rec, err := s.db.EditionBy(name, number)
+	if err != nil || rec.Retired {
+		return nil, rec, noEdition(name, number)
+	}
+	e, err := s.editions.open(s, name, number)
+	return e, rec, err
+}
+
+// shown gives the lanes that point at each edition now, by MIRROR/N.
+func (s *Service) shown(db *store.DB) (map[string][]string, error) {
+	set, err := db.Described()
+	if err != nil {
+		return nil, err
+	}
+	out := map[string][]string{}
+	for lane := range set.Lanes {
+		moves, err := db.Moves(lane)
+		if err != nil {
+			return nil, err
+		}
+		if len(moves) > 0 {
+			key := fmt.Sprintf("%s/%d", moves[0].Mirror, moves[0].Edition)
+			out[key] = append(out[key], lane)
+		}
+	}
+	for _, l := range out {
+		slices.Sort(l)
+	}
+	return out, nil
+}
+
+func (s *Service) editionList(name string) ([]api.Edition, error) {
+	all, err := s.db.Editions(name)
+	if err != nil {
+		return nil, err
+	}
+	shown, err := s.shown(s.db)
+	if err != nil {
+		return nil, err
+	}
+	out := []api.Edition{}
+	for _, e := range all {
+		if !e.Retired {
+			out = append(out, editionOf(e, shown))
+		}
+	}
+	return out, nil
+}
+
+func editionOf(e store.Edition, shown map[string][]string) api.Edition {
+	name := fmt.Sprintf("%s/%d", e.Mirror, e.Number)
+	lanes := shown[name]
+	if lanes == nil {
+		lanes = []string{}
+	}
+	return api.Edition{Name: name, Mirror: e.Mirror, Number: e.Number, Created: e.Created, Copy: e.Copy, Packages: e.Packages, Files: e.Files, Bytes: e.Bytes, Lanes: lanes}
+}
+
+func (s *Service) items(name string, number int) ([]mirror.Item, error) {
+	e, _, err := s.standing(name, number)
+	if err != nil {
+		return nil, err
+	}
+	var out []mirror.Item
+	err = mirror.ReadItems(s.pool, e.manifest, func(it mirror.Item) error { out = append(out, it); return nil })
+	return out, err
+}
+
+// diff compares an edition with an older one; against 0 means the one before.
+func (s *Service) diff(name string, number, against int) ([]mirror.Change, error) {
+	if against == 0 {
+		all, err := s.db.Editions(name)
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range all {
+			if e.Number < number && !e.Retired {
+				against = e.Number
+				break
+			}
+		}
+		if against == 0 {
+			return nil, &api.Problem{Title: "There is nothing to compare with", Status: 404, Type: "urn:stockade:not-found",
+				Detail: fmt.Sprintf("no edition of %s before %d stands", name, number)}
+		}
+	}
+	to, err := s.items(name, number)
+	if err != nil {
+		return nil, err
+	}
+	from, err := s.items(name, against)
+	if err != nil {
+		return nil, err
+	}
+	open, _, err := s.standing(name, number)
+	if err != nil {
+		return nil, err
+	}
+	families := map[string]archive.Family{}
+	for _, src := range open.Sources {
+		families[src.Name] = Families[src.Family]
+	}
+	return mirror.Diff(from, to, func(source, a, b string) int {
+		if f := families[source]; f != nil {
+			return f.CompareVersions(a, b)
+		}
+		return strings.Compare(a, b)
+	}), nil
+}
+
+func (s *Service) retire(name string, number int, by string) (api.Edition, error) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	e, err := s.db.EditionBy(name, number)
+	if err != nil || e.Retired {
+		return api.Edition{}, noEdition(name, number)
+	}
+	shown, err := s.shown(s.db)
+	if err != nil {
+		return api.Edition{}, err
+	}
+	out := editionOf(e, shown)
+	if len(out.Lanes) > 0 {
+		return out, &api.Problem{Title: "The edition was not retired", Status: 409, Type: "urn:stockade:in-use",
+			Detail: fmt.Sprintf("the lane %s shows %s", strings.Join(out.Lanes, ", "), out.Name), WayOut: "move the lane first"}
+	}
+	if id := s.jobs.on("edition " + out.Name); id != 0 {
+		return out, &api.Problem{Title: "The edition was not retired", Status: 409, Type: "urn:stockade:in-use", Detail: fmt.Sprintf("job %d works on it", id)}
+	}
+	e.Retired = true
+	return out, s.db.Tx(func(tx *store.DB) error {
+		if err := tx.SaveEdition(e); err != nil {
+			return err
+		}
+		return s.write(tx, by, "edition.retire", "edition "+out.Name, nil)
+	})
+}
+
+func (s *Service) lane(name string) (api.Lane, error) {
+	set, err := s.db.Described()
+	if err != nil {
+		return api.Lane{}, err
+	}
+	l, ok := set.Lanes[name]
+	if !ok {
+		return api.Lane{}, dangling("", "lane", name, set.Lanes)
+	}
+	moves, err := s.db.Moves(name)
+	if err != nil {
+		return api.Lane{}, err
+	}
+	out := api.Lane{Name: name, Mirror: l.Mirror, URL: s.PackagesURL() + "/lane/" + name, History: []api.Step{}, Groups: []string{}}
+	for i, m := range moves {
+		step := api.Step{Edition: fmt.Sprintf("%s/%d", m.Mirror, m.Edition), At: m.At, By: m.By, Reason: m.Reason, Back: m.Back}
+		if i == 0 {
+			out.Edition = step.Edition
+		}
+		out.History = append(out.History, step)
+	}
+	for g, group := range set.Groups {
+		if group.Lane == name {
+			out.Groups = append(out.Groups, g)
+		}
+	}
+	slices.Sort(out.Groups)
+	return out, nil
+}
+
+// parseEdition reads MIRROR/N, or N where the mirror is known.
+func parseEdition(text, mirrorName string) (string, int, error) {
+	name, number, ok := strings.Cut(text, "/")
+	if !ok {
+		name, number = mirrorName, text
+	}
+	n, err := strconv.Atoi(number)
+	if err != nil || n < 1 {
+		return "", 0, finding.New("define.bad-value", "", "%q is not an edition such as barrage/14", text)
+	}
+	return name, n, nil
+}
+
+func (s *Service) move(name string, m api.Move, by string) (api.Lane, error) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	l, err := s.lane(name)
+	if err != nil {
+		return l, err
+	}
+	mirrorName, number, err := parseEdition(m.Edition, l.Mirror)
+	if err != nil {
+		return l, err
+	}
+	if mirrorName != l.Mirror {
+		return l, finding.New("define.bad-value", "lane "+name, "the lane shows editions of %s, and %s is of another mirror", l.Mirror, m.Edition)
+	}
+	open, _, err := s.standing(mirrorName, number)
+	if err != nil {
+		return l, err
+	}
+	if !s.sound(open) {
+		return l, finding.New("edition.damaged", "edition "+open.Name(), "files of it are gone or cut short; the lane stays where it is")
+	}
+	return s.step(l, store.Move{Lane: name, Mirror: mirrorName, Edition: number, Reason: m.Reason}, by)
+}
+
+func (s *Service) back(name string, m api.Move, by string) (api.Lane, error) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	l, err := s.lane(name)
+	if err != nil {
+		return l, err
+	}
+	moves, err := s.db.Moves(name)
+	if err != nil {
+		return l, err
+	}
+	// Where the lane was before it came to where it is: steps back are undone
+	// moves, so they are taken off a stack.
+	var stack []store.Move
+	for _, mv := range slices.Backward(moves) {
+		if mv.Back && len(stack) > 0 {
+			stack = stack[:len(stack)-1]
+			continue
+		}
+		stack = append(stack, mv)
+	}
+	for i := len(stack) - 2; i >= 0; i-- {
+		if _, _, err := s.standing(stack[i].Mirror, stack[i].Edition); err == nil {
+			return s.step(l, store.Move{Lane: name, Mirror: stack[i].Mirror, Edition: stack[i].Edition, Reason: m.Reason, Back: true}, by)
+		}
+	}
+	return l, &api.Problem{Title: "The lane was not moved", Status: 409, Type: "urn:stockade:no-way-back", Detail: "the lane " + name + " showed no other edition before that still stands"}
+}
+
+func (s *Service) step(l api.Lane, m store.Move, by string) (api.Lane, error) {
+	m.At, m.By = s.now().UTC(), by
+	action := "lane.move"
+	if m.Back {
+		action = "lane.back"
+	}
+	err := s.db.Tx(func(tx *store.DB) error {
+		if err := tx.AddMove(m); err != nil {
+			return err
+		}
+		return s.write(tx, by, action, "lane "+l.Name, map[string]string{"from": l.Edition, "to": fmt.Sprintf("%s/%d", m.Mirror, m.Edition), "reason": m.Reason})
+	})
+	if err != nil {
+		return l, err
+	}
+	return s.lane(l.Name)
+}
+
+// groupFiles writes the files that a machine of a group needs.
+func (s *Service) groupFiles(name, at string) (api.Files, error) {
+	t, set, err := s.trustedAndSet()
+	if err != nil {
+		return api.Files{}, err
+	}
+	g, ok := set.Groups[name]
+	if !ok {
+		return api.Files{}, dangling("", "group", name, set.Groups)
+	}
+	l, err := s.lane(g.Lane)
+	if err != nil {
+		return api.Files{}, err
+	}
+	if l.Edition == "" {
+		return api.Files{}, &api.Problem{Title: "The files cannot be written", Status: 409, Type: "urn:stockade:empty-lane",
+			Detail: "the lane " + g.Lane + " shows no edition yet", WayOut: "build the mirror, then: stockade lane move " + g.Lane + " " + l.Mirror + "/1"}
+	}
+	mirrorName, number, err := parseEdition(l.Edition, "")
+	if err != nil {
+		return api.Files{}, err
+	}
+	e, _, err := s.standing(mirrorName, number)
+	if err != nil {
+		return api.Files{}, err
+	}
+	if at == "" {
+		at = l.URL
+	}
+	if err := checkAt(at); err != nil {
+		return api.Files{}, err
+	}
+	c := archive.Client{Lane: g.Lane, At: at, Architectures: g.Architectures}
+	site := s.site.Certificate()
+	for _, src := range e.Sources {
+		if src.Family != g.Family || g.Release != "" && src.Release != g.Release && src.Codename != g.Release && src.Standing == "official" {
+			continue
+		}
+		cs := archive.ClientSource{Source: src.Source, Priority: src.Priority, Tailored: src.Tailored, Origin: src.Origin, Label: src.Label, Suite: src.Suite, Codename: src.Codename}
+		if d, ok := set.Sources[src.Name]; ok {
+			cs.Priority = d.Priority
+		}
+		for _, f := range src.Keys {
+			if f == site.Fingerprint {
+				cs.Keys = append(cs.Keys, archive.ClientKey{Fingerprint: f, Binary: site.Binary()})
+			} else if cert, ok := t.certificates[f]; ok {
+				cs.Keys = append(cs.Keys, archive.ClientKey{Fingerprint: f, Binary: cert.Binary()})
+			}
+		}
+		c.Sources = append(c.Sources, cs)
+	}
+	if len(c.Sources) == 0 {
+		return api.Files{}, finding.New("source.release-unsupported", "group "+name, "no source of %s is of the family %s and the release %s", e.Name(), g.Family, g.Release)
+	}
+	for _, p := range g.Pins {
+		r, err := archive.ParseWant(p)
+		if err != nil {
+			return api.Files{}, err
+		}
+		c.Pins = append(c.Pins, r)
+	}
+	files, notes, err := Families[g.Family].ClientFiles(c)
+	if err != nil {
+		return api.Files{}, err
+	}
+	out := api.Files{Group: name, At: at, Edition: e.Name(), Files: []api.File{}, Findings: append(finding.List{}, notes...)}
+	for _, f := range files {
+		out.Files = append(out.Files, api.File{Path: f.Path, Mode: f.Mode, Data: f.Data})
+	}
+	items, err := s.items(mirrorName, number)
+	if err != nil {
+		return out, err
+	}
+	for _, p := range c.Pins {
+		if !slices.ContainsFunc(items, func(i mirror.Item) bool { return i.Name == p.Name && i.Version == p.Version }) {
+			out.Findings = append(out.Findings, finding.New("pin.no-match", "group "+name, "%s is not in %s", p.String(), e.Name()))
+		}
+	}
+	return out, nil
+}
+
+func checkAt(at string) error {
+	if strings.ContainsFunc(at, func(r rune) bool { return r < 0x20 || r == 0x7f }) {
+		return finding.New("define.bad-value", "", "the address has control characters in it")
+	}
+	if strings.HasPrefix(at, "http://") || strings.HasPrefix(at, "https://") || filepath.IsAbs(at) {
+		return nil
+	}
+	return finding.New("define.bad-value", "", "%q is neither a URL nor an absolute folder", at).Do("give --at http://… or --at /folder")
+}
+
+func (s *Service) editionFiles(name string, number int) (api.Manifest, error) {
+	if _, _, err := s.standing(name, number); err != nil {
+		return api.Manifest{}, err
+	}
+	var out api.Manifest
+	var err error
+	folder := s.editionFolder(name, number)
+	if out.Manifest, err = os.ReadFile(filepath.Join(folder, mirror.ManifestName)); err != nil {
+		return out, err
+	}
+	out.Seal, err = os.ReadFile(filepath.Join(folder, mirror.SealName))
+	return out, err
+}
+
+func decode[T any](raw string) (v T) {
+	json.Unmarshal([]byte(raw), &v)
+	return v
+}

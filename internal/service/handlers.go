@@ -1,0 +1,670 @@
+package service
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"stockade/core/definition"
+	"stockade/core/finding"
+	"stockade/core/journal"
+	"stockade/core/mirror"
+	"stockade/internal/api"
+	"stockade/internal/store"
+)
+
+// page wraps a whole list.
+func page[T any](items []T, err error) (any, error) {
+	if items == nil {
+		items = []T{}
+	}
+	return api.Page[T]{Items: items}, err
+}
+
+func (s *Service) handlers() map[string]handler {
+	return map[string]handler{
+		"about": func(c *gin.Context) (any, error) {
+			return api.About{Version: s.cfg.Version, SiteKey: s.site.Certificate().Fingerprint, Packages: s.PackagesURL(), Definition: 1}, nil
+		},
+		"openapi": func(c *gin.Context) (any, error) {
+			c.Data(http.StatusOK, "application/json", api.OpenAPI(s.cfg.Version))
+			return nil, nil
+		},
+		"schema": func(c *gin.Context) (any, error) {
+			c.Data(http.StatusOK, "application/schema+json", schema())
+			return nil, nil
+		},
+		"whoami":   func(c *gin.Context) (any, error) { return api.Who{Account: who(c).Name, Role: who(c).Role}, nil },
+		"overview": func(c *gin.Context) (any, error) { return s.overview() },
+
+		"definitions": func(c *gin.Context) (any, error) {
+			set, err := s.db.Described()
+			if err != nil {
+				return nil, err
+			}
+			text, err := set.YAML()
+			return api.Text{Text: text}, err
+		},
+		"check": s.judge, "plan": s.judge,
+		"apply": func(c *gin.Context) (any, error) {
+			in, err := body[api.Documents](c)
+			if err != nil {
+				return nil, err
+			}
+			return refused("The definition was not applied")(s.apply(in, who(c).Name, who(c).Role))
+		},
+
+		"sources": func(c *gin.Context) (any, error) {
+			t, set, err := s.trustedAndSet()
+			if err != nil {
+				return nil, err
+			}
+			var out []api.Source
+			for _, name := range slices.Sorted(maps.Keys(set.Sources)) {
+				out = append(out, s.describeSource(set, t, name))
+			}
+			return page(out, nil)
+		},
+		"source": func(c *gin.Context) (any, error) {
+			t, set, err := s.trustedAndSet()
+			if err != nil {
+				return nil, err
+			}
+			name := c.Param("name")
+			if _, ok := set.Sources[name]; !ok {
+				return nil, dangling("", "source", name, set.Sources)
+			}
+			out := s.describeSource(set, t, name)
+			out.Text = sourceText(set, name)
+			return out, nil
+		},
+		"refresh": func(c *gin.Context) (any, error) {
+			in, err := optional[api.Refresh](c)
+			if err != nil {
+				return nil, err
+			}
+			if in.AcceptOnce != "" && who(c).Role != api.Warden {
+				return nil, &api.Problem{Title: "Not allowed", Status: 403, Type: "urn:stockade:rights", Detail: "only a warden may accept an older root"}
+			}
+			return s.startRefresh(c.Param("name"), who(c).Name, in.AcceptOnce)
+		},
+		"probe":        func(c *gin.Context) (any, error) { return s.startProbe(c.Param("name"), who(c).Name) },
+		"enable":       s.editSource("enable", func(src *definition.Source) { src.Disabled = false }),
+		"disable":      s.editSource("disable", func(src *definition.Source) { src.Disabled = true }),
+		"removeSource": s.editSource("remove", nil),
+
+		"keys": func(c *gin.Context) (any, error) {
+			t, set, err := s.trustedAndSet()
+			if err != nil {
+				return nil, err
+			}
+			out := []api.Key{s.key(s.site.Certificate(), t, set)}
+			for _, f := range slices.Sorted(maps.Keys(t.certificates)) {
+				out = append(out, s.key(t.certificates[f], t, set))
+			}
+			return page(out, nil)
+		},
+		"key": func(c *gin.Context) (any, error) {
+			t, set, err := s.trustedAndSet()
+			if err != nil {
+				return nil, err
+			}
+			cert, ok := t.certificates[c.Param("fingerprint")]
+			if site := s.site.Certificate(); site.Fingerprint == c.Param("fingerprint") {
+				cert, ok = site, true
+			}
+			if !ok {
+				return nil, dangling("", "key", c.Param("fingerprint"), t.certificates)
+			}
+			out := s.key(cert, t, set)
+			out.Armoured = cert.Armoured()
+			return out, nil
+		},
+		"addKeys": func(c *gin.Context) (any, error) {
+			in, err := body[api.KeyData](c)
+			if err != nil {
+				return nil, err
+			}
+			return page(s.addKeys(in.Data, who(c).Name))
+		},
+		"vouch": func(c *gin.Context) (any, error) {
+			in, err := body[api.Decision](c)
+			if err != nil {
+				return nil, err
+			}
+			return s.vouch(c.Param("fingerprint"), in, who(c).Name)
+		},
+		"bar": func(c *gin.Context) (any, error) {
+			in, err := body[api.Decision](c)
+			if err != nil {
+				return nil, err
+			}
+			return s.bar(c.Param("fingerprint"), in, who(c).Name)
+		},
+
+		"mirrors": func(c *gin.Context) (any, error) {
+			set, err := s.db.Described()
+			if err != nil {
+				return nil, err
+			}
+			var out []api.Mirror
+			for _, name := range slices.Sorted(maps.Keys(set.Mirrors)) {
+				m, err := s.describeMirror(set, name)
+				if err != nil {
+					return nil, err
+				}
+				out = append(out, m)
+			}
+			return page(out, nil)
+		},
+		"mirror": func(c *gin.Context) (any, error) {
+			set, err := s.db.Described()
+			if err != nil {
+				return nil, err
+			}
+			if _, ok := set.Mirrors[c.Param("name")]; !ok {
+				return nil, dangling("", "mirror", c.Param("name"), set.Mirrors)
+			}
+			return s.describeMirror(set, c.Param("name"))
+		},
+		"estimate": s.mirrorJob("estimate"), "build": s.mirrorJob("build"), "prove": s.mirrorJob("prove"),
+
+		"editions": func(c *gin.Context) (any, error) { return page(s.editionList(c.Query("mirror"))) },
+		"edition": s.onEdition(func(c *gin.Context, name string, n int) (any, error) {
+			e, rec, err := s.standing(name, n)
+			if e == nil && rec.Mirror == "" {
+				return nil, err
+			}
+			shown, serr := s.shown(s.db)
+			if serr != nil {
+				return nil, serr
+			}
+			out := api.EditionDetail{Edition: editionOf(rec, shown)}
+			if err != nil {
+				out.Problem = err.Error()
+				return out, nil
+			}
+			out.Seal, out.Sealed = *e.Edition, true
+			return out, nil
+		}),
+		"packages": s.onEdition(s.editionPackages),
+		"diff": s.onEdition(func(c *gin.Context, name string, n int) (any, error) {
+			against, _ := strconv.Atoi(c.Query("against"))
+			return page(s.diff(name, n, against))
+		}),
+		"manifest": s.onEdition(func(c *gin.Context, name string, n int) (any, error) { return s.editionFiles(name, n) }),
+		"file": s.onEdition(func(c *gin.Context, name string, n int) (any, error) {
+			e, _, err := s.standing(name, n)
+			if err == nil {
+				s.serveFrom(c.Writer, c.Request, e, strings.TrimPrefix(c.Param("path"), "/"), true)
+			}
+			return nil, err
+		}),
+		"verify": s.onEdition(func(c *gin.Context, name string, n int) (any, error) { return s.startVerify(name, n, who(c).Name) }),
+		"retire": s.onEdition(func(c *gin.Context, name string, n int) (any, error) { return s.retire(name, n, who(c).Name) }),
+
+		"lanes": func(c *gin.Context) (any, error) { return page(s.laneList()) },
+		"lane":  func(c *gin.Context) (any, error) { return s.lane(c.Param("name")) },
+		"move":  s.moveLane(s.move), "back": s.moveLane(s.back),
+
+		"groups": func(c *gin.Context) (any, error) {
+			set, err := s.db.Described()
+			if err != nil {
+				return nil, err
+			}
+			var out []api.Group
+			for _, name := range slices.Sorted(maps.Keys(set.Groups)) {
+				out = append(out, s.describeGroup(set, name))
+			}
+			return page(out, nil)
+		},
+		"group": func(c *gin.Context) (any, error) {
+			set, err := s.db.Described()
+			if err != nil {
+				return nil, err
+			}
+			if _, ok := set.Groups[c.Param("name")]; !ok {
+				return nil, dangling("", "group", c.Param("name"), set.Groups)
+			}
+			return s.describeGroup(set, c.Param("name")), nil
+		},
+		"groupFiles": func(c *gin.Context) (any, error) { return s.groupFiles(c.Param("name"), c.Query("at")) },
+
+		"jobs": func(c *gin.Context) (any, error) {
+			limit := pageSize(c)
+			rows, err := s.db.Jobs(c.Query("state"), max(cursorOf(c), 0), limit)
+			out := api.Page[api.Job]{Items: []api.Job{}}
+			for _, r := range rows {
+				if j, err := s.jobs.get(r.ID); err == nil {
+					j.Result = nil // told by the job itself
+					out.Items = append(out.Items, j)
+				}
+			}
+			if len(rows) == limit {
+				out.Next = strconv.FormatInt(rows[limit-1].ID, 10)
+			}
+			return out, err
+		},
+		"job": s.onJob(s.jobs.get), "stopJob": s.onJob(s.jobs.stopJob),
+		"jobEvents": s.jobEvents,
+		"collect":   func(c *gin.Context) (any, error) { return s.startCollect(who(c).Name) },
+
+		"revisions": func(c *gin.Context) (any, error) {
+			limit := pageSize(c)
+			rows, err := s.db.Revisions(max(cursorOf(c), 0), limit)
+			out := api.Page[api.Revision]{Items: []api.Revision{}}
+			for _, r := range rows {
+				out.Items = append(out.Items, revision(r))
+			}
+			if len(rows) == limit {
+				out.Next = strconv.FormatInt(rows[limit-1].ID, 10)
+			}
+			return out, err
+		},
+		"revision": func(c *gin.Context) (any, error) {
+			id, err := number(c, "id")
+			if err != nil {
+				return nil, err
+			}
+			r, err := s.db.RevisionBy(int64(id))
+			out := revision(r)
+			out.Whole = r.Whole
+			return out, err
+		},
+		"restore": func(c *gin.Context) (any, error) {
+			id, err := number(c, "id")
+			if err != nil {
+				return nil, err
+			}
+			return refused("The revision was not restored")(s.restore(int64(id), who(c).Name))
+		},
+
+		"journal": func(c *gin.Context) (any, error) {
+			limit := pageSize(c)
+			rows, err := s.db.JournalPage(cursorOf(c), limit, c.Query("q"))
+			out := api.Page[journal.Entry]{Items: rows}
+			if len(rows) == limit && rows[limit-1].Number > 0 {
+				out.Next = strconv.FormatInt(rows[limit-1].Number, 10)
+			}
+			return out, err
+		},
+		"verifyJournal": func(c *gin.Context) (any, error) {
+			s.writing.Lock()
+			defer s.writing.Unlock()
+			return journal.Verify(s.db.Journal(), s.keys)
+		},
+
+		"accounts": func(c *gin.Context) (any, error) {
+			rows, err := s.db.Accounts()
+			var out []api.Account
+			for _, a := range rows {
+				out = append(out, api.Account{Name: a.Name, Role: a.Role, Created: a.Created})
+			}
+			return page(out, err)
+		},
+		"addAccount":    s.addAccount,
+		"removeAccount": s.removeAccount,
+	}
+}
+
+// refused turns a judgement that was refused into a problem with its findings.
+func refused(title string) func(api.Judgement, error) (any, error) {
+	return func(j api.Judgement, err error) (any, error) {
+		if errors.Is(err, errRefused) {
+			return nil, &refusal{title, blocking(j.Findings)}
+		}
+		return j, err
+	}
+}
+
+func (s *Service) judge(c *gin.Context) (any, error) {
+	in, err := body[api.Documents](c)
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.propose(in)
+	if err != nil {
+		return nil, err
+	}
+	return p.judgement, nil
+}
+
+func (s *Service) editSource(verb string, edit func(*definition.Source)) handler {
+	return func(c *gin.Context) (any, error) {
+		name := c.Param("name")
+		return refused("The source was not changed")(s.change(who(c).Name, verb+" source "+name, func(set *definition.Set) error {
+			src, ok := set.Sources[name]
+			if !ok {
+				return dangling("", "source", name, set.Sources)
+			}
+			if edit == nil {
+				delete(set.Sources, name)
+				for k, key := range set.Keys { // decisions for it go with it
+					key.VouchedFor = slices.DeleteFunc(slices.Clone(key.VouchedFor), func(v string) bool { return v == name })
+					set.Keys[k] = key
+				}
+				return nil
+			}
+			edit(&src)
+			set.Sources[name] = src
+			return nil
+		}))
+	}
+}
+
+func (s *Service) mirrorJob(kind string) handler {
+	return func(c *gin.Context) (any, error) { return s.startMirror(kind, c.Param("name"), who(c).Name) }
+}
+
+func (s *Service) onEdition(f func(c *gin.Context, name string, n int) (any, error)) handler {
+	return func(c *gin.Context) (any, error) {
+		n, err := number(c, "number")
+		if err != nil {
+			return nil, err
+		}
+		return f(c, c.Param("mirror"), n)
+	}
+}
+
+func (s *Service) onJob(f func(int64) (api.Job, error)) handler {
+	return func(c *gin.Context) (any, error) {
+		id, err := number(c, "id")
+		if err != nil {
+			return nil, err
+		}
+		return f(int64(id))
+	}
+}
+
+func (s *Service) moveLane(f func(string, api.Move, string) (api.Lane, error)) handler {
+	return func(c *gin.Context) (any, error) {
+		in, err := optional[api.Move](c)
+		if err != nil {
+			return nil, err
+		}
+		return f(c.Param("name"), in, who(c).Name)
+	}
+}
+
+var errEnough = errors.New("enough")
+
+// editionPackages reads one page of the package list; the cursor is a line number.
+func (s *Service) editionPackages(c *gin.Context, name string, n int) (any, error) {
+	e, _, err := s.standing(name, n)
+	if err != nil {
+		return nil, err
+	}
+	from, limit, q := max(cursorOf(c), 0), pageSize(c), strings.ToLower(c.Query("q"))
+	out := api.Page[api.Item]{Items: []api.Item{}}
+	line := int64(0)
+	err = mirror.ReadItems(s.pool, e.manifest, func(it mirror.Item) error {
+		line++
+		if line <= from || q != "" && !strings.Contains(strings.ToLower(it.Name+" "+it.Summary), q) {
+			return nil
+		}
+		if len(out.Items) == limit {
+			out.Next = strconv.FormatInt(line-1, 10)
+			return errEnough
+		}
+		out.Items = append(out.Items, it)
+		return nil
+	})
+	if errors.Is(err, errEnough) {
+		err = nil
+	}
+	return out, err
+}
+
+func (s *Service) describeSource(set *definition.Set, t *trusted, name string) api.Source {
+	out := api.Source{Name: name, Source: set.Sources[name], Mirrors: set.UsersOf(name), Findings: finding.List{}}
+	if out.Mirrors == nil {
+		out.Mirrors = []string{}
+	}
+	var a mirror.Accepted
+	if at, err := s.db.Kept("accepted", name, &a); err == nil {
+		a.Conditional = nil
+		out.Accepted, out.Checked = &a, at
+	}
+	p := &proposal{recorded: set, target: set, trusted: t}
+	around := p.surroundings(s, definition.NewSet(), nil)
+	around.ReadFile = nil
+	for _, f := range definition.Check(set, around) {
+		if f.Object == "source "+name {
+			out.Findings = append(out.Findings, f)
+		}
+	}
+	var last checked
+	if at, err := s.db.Kept("refresh", name, &last); err == nil {
+		if at.After(out.Checked) {
+			out.Checked = at
+		}
+		for _, f := range last.Findings {
+			out.Findings = withFinding(out.Findings, f)
+		}
+	}
+	var pr probed
+	if _, err := s.db.Kept("probe", name, &pr); err == nil {
+		out.Probes = pr.Results
+		for _, f := range pr.Findings {
+			out.Findings = withFinding(out.Findings, f)
+		}
+	}
+	for _, f := range named(set, name) {
+		if c, ok := t.certificates[f]; ok {
+			for _, k := range c.Check(s.now()) {
+				out.Findings = withFinding(out.Findings, k)
+			}
+		}
+	}
+	out.Findings.Sort()
+	return out
+}
+
+func (s *Service) describeMirror(set *definition.Set, name string) (api.Mirror, error) {
+	out := api.Mirror{Name: name, Mirror: set.Mirrors[name], Lanes: []string{}, Findings: finding.List{}, Job: s.jobs.on("mirror " + name)}
+	var err error
+	if out.Editions, err = s.editionList(name); err != nil {
+		return out, err
+	}
+	for l, lane := range set.Lanes {
+		if lane.Mirror == name {
+			out.Lanes = append(out.Lanes, l)
+		}
+	}
+	slices.Sort(out.Lanes)
+	var last checked
+	if at, err := s.db.Kept("mirror", name, &last); err == nil {
+		out.Findings, out.Checked = append(out.Findings, last.Findings...), at
+	}
+	return out, nil
+}
+
+func (s *Service) describeGroup(set *definition.Set, name string) api.Group {
+	g := set.Groups[name]
+	out := api.Group{Name: name, Group: g}
+	if l, err := s.lane(g.Lane); err == nil {
+		out.Edition = l.Edition
+	}
+	return out
+}
+
+func (s *Service) laneList() ([]api.Lane, error) {
+	set, err := s.db.Described()
+	if err != nil {
+		return nil, err
+	}
+	var out []api.Lane
+	for _, name := range slices.Sorted(maps.Keys(set.Lanes)) {
+		l, err := s.lane(name)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, l)
+	}
+	return out, nil
+}
+
+// overview answers: is anything wrong, what is new, what runs.
+func (s *Service) overview() (api.Overview, error) {
+	out := api.Overview{NeedsYou: finding.List{}, Jobs: s.jobs.list(), Sources: []api.SourceStrip{}}
+	t, set, err := s.trustedAndSet()
+	if err != nil {
+		return out, err
+	}
+	for _, name := range slices.Sorted(maps.Keys(set.Sources)) {
+		src := s.describeSource(set, t, name)
+		strip := api.SourceStrip{Name: name, Standing: src.Standing, Days: []api.Day{}}
+		if src.Accepted != nil {
+			strip.RootDate = src.Accepted.Date
+		}
+		for _, f := range src.Findings {
+			if f.Severity != finding.Note {
+				out.NeedsYou = withFinding(out.NeedsYou, f)
+			}
+		}
+		if len(src.Findings) > 0 {
+			strip.Worst = string(src.Findings[0].Severity)
+		}
+		days := map[string]int{}
+		s.db.Kept("days", name, &days)
+		for i := 89; i >= 0; i-- {
+			d := s.now().UTC().AddDate(0, 0, -i).Format(time.DateOnly)
+			strip.Days = append(strip.Days, api.Day{Date: d, Published: days[d]})
+		}
+		out.Sources = append(out.Sources, strip)
+	}
+	for _, name := range slices.Sorted(maps.Keys(set.Mirrors)) {
+		var last checked
+		if _, err := s.db.Kept("mirror", name, &last); err == nil {
+			for _, f := range last.Findings {
+				if f.Severity != finding.Note {
+					out.NeedsYou = withFinding(out.NeedsYou, f)
+				}
+			}
+		}
+	}
+	verified, err := s.db.AllKept("verify")
+	if err != nil {
+		return out, err
+	}
+	for _, k := range verified {
+		for _, f := range decode[checked](k.Body).Findings {
+			out.NeedsYou = withFinding(out.NeedsYou, f)
+		}
+	}
+	out.NeedsYou.Sort()
+	if out.Lanes, err = s.laneList(); err != nil {
+		return out, err
+	}
+	if out.Lanes == nil {
+		out.Lanes = []api.Lane{}
+	}
+	editions, err := s.editionList("")
+	if err != nil {
+		return out, err
+	}
+	out.Editions = len(editions)
+	if err := s.pool.Each(func(_ string, size int64) error { out.PoolFiles++; out.PoolBytes += size; return nil }); err != nil {
+		return out, err
+	}
+	if out.FreeBytes, err = s.pool.Free(); err != nil {
+		return out, err
+	}
+	out.Recent, err = s.db.JournalPage(-1, 8, "")
+	return out, err
+}
+
+// jobEvents streams a job's progress until it ends.
+func (s *Service) jobEvents(c *gin.Context) (any, error) {
+	id, err := number(c, "id")
+	if err != nil {
+		return nil, err
+	}
+	_, events, stop, running := s.jobs.listen(int64(id))
+	c.Header("Content-Type", "text/event-stream")
+	send := func(name string, e api.JobEvent) {
+		raw, _ := json.Marshal(e)
+		fmt.Fprintf(c.Writer, "event: %s\ndata: %s\n\n", name, raw)
+		c.Writer.Flush()
+	}
+	if running {
+		defer stop()
+		beat := time.NewTicker(15 * time.Second)
+		defer beat.Stop()
+		for open := true; open; {
+			select {
+			case e, ok := <-events:
+				if open = ok; ok && e.Progress != nil {
+					send("progress", e)
+				}
+			case <-beat.C:
+				io.WriteString(c.Writer, ": still here\n\n")
+				c.Writer.Flush()
+			case <-c.Request.Context().Done():
+				return nil, nil
+			}
+		}
+	}
+	job, err := s.jobs.get(int64(id))
+	if err != nil {
+		return nil, err
+	}
+	send("end", api.JobEvent{Job: &job})
+	return nil, nil
+}
+
+func (s *Service) addAccount(c *gin.Context) (any, error) {
+	in, err := body[api.NewAccount](c)
+	if err != nil {
+		return nil, err
+	}
+	if in.Role != api.Viewer && in.Role != api.Operator && in.Role != api.Warden {
+		return nil, finding.New("define.bad-value", "account "+in.Name, "the role %q is not viewer, operator or warden", in.Role)
+	}
+	if in.Name == "" || len(in.Name) > 64 || finding.Harmless(in.Name) != in.Name || strings.ContainsAny(in.Name, " \t/") {
+		return nil, finding.New("define.bad-value", "account", "the name %q does not fit", in.Name).Do("give 1 to 64 letters without spaces")
+	}
+	if _, err := s.db.AccountBy(in.Name); err == nil {
+		return nil, finding.New("define.duplicate-name", "account "+in.Name, "there is an account of this name")
+	}
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	token := secret()
+	return api.NewToken{Account: in.Name, Token: token}, s.db.Tx(func(tx *store.DB) error {
+		if err := tx.SaveAccount(store.Account{Name: in.Name, Role: in.Role, Created: s.now().UTC()}); err != nil {
+			return err
+		}
+		if err := tx.AddToken(store.Token{Hash: tokenHash(token), Account: in.Name, Label: "first", Created: s.now().UTC()}); err != nil {
+			return err
+		}
+		return s.write(tx, who(c).Name, "account.add", "account "+in.Name, map[string]string{"role": in.Role})
+	})
+}
+
+func (s *Service) removeAccount(c *gin.Context) (any, error) {
+	name := c.Param("name")
+	a, err := s.db.AccountBy(name)
+	if err != nil {
+		return nil, err
+	}
+	if name == who(c).Name {
+		return nil, finding.New("define.bad-value", "account "+name, "this is the account that asks; another warden has to remove it")
+	}
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	return api.Account{Name: a.Name, Role: a.Role, Created: a.Created}, s.db.Tx(func(tx *store.DB) error {
+		if err := tx.RemoveAccount(name); err != nil {
+			return err
+		}
+		return s.write(tx, who(c).Name, "account.remove", "account "+name, nil)
+	})
+}

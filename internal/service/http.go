@@ -1,0 +1,316 @@
+package service
+
+import (
+	"crypto/subtle"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/http"
+	"path"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"stockade/core/definition"
+	"stockade/core/finding"
+	"stockade/internal/api"
+	"stockade/internal/store"
+)
+
+//go:embed all:dist
+var console embed.FS
+
+// maxBody bounds a request (bytes).
+const maxBody = 16 << 20
+
+func (s *Service) handler() http.Handler {
+	gin.SetMode(gin.ReleaseMode)
+	g := gin.New()
+	g.Use(s.guard)
+	handlers := s.handlers()
+	for _, r := range api.Routes {
+		h, ok := handlers[r.Name]
+		if !ok {
+			panic("service: the route " + r.Name + " has no handler")
+		}
+		g.Handle(r.Method, api.Base+ginPath(r.Path), s.allow(r.Role), answer(r, h))
+	}
+	g.NoRoute(s.consoleFiles())
+	return g
+}
+
+// ginPath rewrites {name} as gin has it; {path} takes the rest of the path.
+func ginPath(p string) string {
+	p = strings.ReplaceAll(p, "{path}", "*path")
+	return strings.NewReplacer("{", ":", "}", "").Replace(p)
+}
+
+// guard sets the headers that keep a browser from being misled, and refuses
+// requests that another site's page makes it send.
+func (s *Service) guard(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("X-Frame-Options", "DENY")
+	h.Set("Referrer-Policy", "no-referrer")
+	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'none'")
+	h.Set("Cross-Origin-Opener-Policy", "same-origin")
+	h.Set("Cache-Control", "no-store")
+	if origin := c.GetHeader("Origin"); origin != "" && !strings.HasSuffix(origin, "://"+c.Request.Host) || c.GetHeader("Sec-Fetch-Site") == "cross-site" && c.Request.Method != http.MethodGet {
+		problem(c, &api.Problem{Title: "The request was refused", Status: 403, Type: "urn:stockade:cross-site", Detail: "another site's page sent it"})
+		return
+	}
+	if c.Request.URL.Query().Has("token") {
+		problem(c, &api.Problem{Title: "The request was refused", Status: 400, Type: "urn:stockade:token-in-url",
+			Detail: "a token stands in the URL, where logs and histories keep it", WayOut: "send it as Authorization: Bearer, and have a new token made: this one may have been seen"})
+		return
+	}
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+	c.Next()
+}
+
+var rank = map[string]int{api.Open: 0, api.Viewer: 1, api.Operator: 2, api.Warden: 3}
+
+// allow lets a request with a token of a sufficient role through.
+func (s *Service) allow(role string) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		if role == api.Open {
+			return
+		}
+		from, _, _ := net.SplitHostPort(c.Request.RemoteAddr)
+		token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
+		who, known := store.Account{}, false
+		if ok {
+			if wait := s.guesses.wait(from); wait > 0 {
+				c.Header("Retry-After", strconv.Itoa(int(wait.Seconds())+1))
+				problem(c, &api.Problem{Title: "Not signed in", Status: 429, Type: "urn:stockade:guessing", Detail: "too many wrong tokens came from this address", WayOut: "wait a minute"})
+				return
+			}
+			who, known = s.account(token)
+			if !known {
+				s.guesses.wrong(from)
+			}
+		}
+		if !known {
+			c.Header("WWW-Authenticate", `Bearer realm="stockade"`)
+			problem(c, &api.Problem{Title: "Not signed in", Status: 401, Type: "urn:stockade:token", Detail: "no valid token came with the request",
+				WayOut: "stockade login, or set STOCKADE_TOKEN; the first warden's token lies in warden.token in the data folder"})
+			return
+		}
+		c.Set("account", who)
+		if rank[who.Role] < rank[role] {
+			problem(c, &api.Problem{Title: "Not allowed", Status: 403, Type: "urn:stockade:rights",
+				Detail: fmt.Sprintf("%s is a %s, and this needs a %s", who.Name, who.Role, role), WayOut: "ask somebody with that role"})
+		}
+	}
+}
+
+func (s *Service) account(token string) (store.Account, bool) {
+	hash := tokenHash(token)
+	t, err := s.db.TokenBy(hash)
+	if err != nil || subtle.ConstantTimeCompare([]byte(t.Hash), []byte(hash)) != 1 {
+		return store.Account{}, false
+	}
+	a, err := s.db.AccountBy(t.Account)
+	return a, err == nil
+}
+
+// guesses slows down who tries tokens: ten wrong ones, and a minute's wait.
+type guesses struct {
+	mu  sync.Mutex
+	now func() time.Time
+	by  map[string][]time.Time
+}
+
+func newGuesses(now func() time.Time) *guesses {
+	return &guesses{now: now, by: map[string][]time.Time{}}
+}
+
+const (
+	guessesMost = 10
+	guessesTime = time.Minute
+)
+
+func (g *guesses) wrong(from string) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if len(g.by) > 10_000 {
+		clear(g.by)
+	}
+	g.by[from] = append(g.by[from], g.now())
+	if n := len(g.by[from]); n > guessesMost {
+		g.by[from] = g.by[from][n-guessesMost:]
+	}
+}
+
+func (g *guesses) wait(from string) time.Duration {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	list := g.by[from]
+	if len(list) < guessesMost {
+		return 0
+	}
+	return max(0, guessesTime-g.now().Sub(list[0]))
+}
+
+func who(c *gin.Context) store.Account {
+	a, _ := c.Get("account")
+	out, _ := a.(store.Account)
+	return out
+}
+
+// handler answers a request with a value or an error; a nil value means that
+// it wrote the answer itself.
+type handler func(c *gin.Context) (any, error)
+
+func answer(r api.Route, h handler) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		if c.IsAborted() {
+			return
+		}
+		out, err := h(c)
+		if err != nil {
+			problem(c, asProblem(r, err))
+			return
+		}
+		if out != nil {
+			c.JSON(http.StatusOK, out)
+		}
+	}
+}
+
+func problem(c *gin.Context, p *api.Problem) {
+	c.Abort()
+	raw, err := json.Marshal(p)
+	if err != nil {
+		raw = []byte(`{"type":"urn:stockade:internal","title":"Something failed","status":500,"detail":"the answer could not be written"}`)
+	}
+	c.Data(p.Status, "application/problem+json", raw)
+}
+
+// refusal carries the findings for which something was refused.
+type refusal struct {
+	title string
+	found finding.List
+}
+
+func (r *refusal) Error() string { return r.title }
+
+// asProblem turns any error into a problem, at this one place.
+func asProblem(r api.Route, err error) *api.Problem {
+	title := "This failed: " + strings.ToLower(r.Summary[:1]) + r.Summary[1:]
+	var p *api.Problem
+	var ref *refusal
+	var busy *busyError
+	var big *http.MaxBytesError
+	switch {
+	case errors.As(err, &p):
+		return p
+	case errors.As(err, &ref):
+		first := ref.found[0]
+		return &api.Problem{Title: ref.title, Status: 422, Type: "urn:stockade:" + first.Code, Detail: fmt.Sprintf("%d findings of severity error", ref.found.Count(finding.Error)),
+			WayOut: "mend what is found and try again; nothing was changed", Findings: ref.found}
+	case errors.As(err, &busy):
+		return &api.Problem{Title: title, Status: 409, Type: "urn:stockade:busy", Detail: busy.Error(), WayOut: fmt.Sprintf("wait for it (stockade job watch %d), or stop it", busy.job.ID)}
+	case errors.As(err, &big):
+		return &api.Problem{Title: title, Status: 413, Type: "urn:stockade:content.too-large", Detail: fmt.Sprintf("the request is larger than %d bytes", maxBody)}
+	case errors.Is(err, store.ErrNotFound):
+		return &api.Problem{Title: title, Status: 404, Type: "urn:stockade:not-found", Detail: "there is no such thing"}
+	}
+	if f, ok := finding.From(err); ok {
+		status := 422
+		if f.Code == "define.dangling-reference" {
+			status = 404
+		}
+		return &api.Problem{Title: title, Status: status, Type: "urn:stockade:" + f.Code, Detail: f.Text, Object: f.Object, WayOut: f.WayOut, Findings: finding.List{f}}
+	}
+	return &api.Problem{Title: title, Status: 500, Type: "urn:stockade:internal", Detail: err.Error(), WayOut: "the service's log says more"}
+}
+
+func body[T any](c *gin.Context) (T, error) {
+	var v T
+	d := json.NewDecoder(c.Request.Body)
+	d.DisallowUnknownFields()
+	if err := d.Decode(&v); err != nil {
+		var big *http.MaxBytesError
+		if errors.As(err, &big) {
+			return v, err
+		}
+		return v, &api.Problem{Title: "The request could not be read", Status: 400, Type: "urn:stockade:request", Detail: "its body is not the JSON that is expected: " + err.Error()}
+	}
+	return v, nil
+}
+
+// optional reads a body that may be left out.
+func optional[T any](c *gin.Context) (T, error) {
+	if c.Request.ContentLength == 0 {
+		var v T
+		return v, nil
+	}
+	return body[T](c)
+}
+
+func number(c *gin.Context, name string) (int, error) {
+	n, err := strconv.Atoi(c.Param(name))
+	if err != nil || n < 0 {
+		return 0, &api.Problem{Title: "The request could not be read", Status: 400, Type: "urn:stockade:request", Detail: fmt.Sprintf("%q is not a number", c.Param(name))}
+	}
+	return n, nil
+}
+
+// pageSize gives how many a page has.
+func pageSize(c *gin.Context) int {
+	n, err := strconv.Atoi(c.Query("limit"))
+	if err != nil || n < 1 {
+		return 100
+	}
+	return min(n, 1000)
+}
+
+func cursorOf(c *gin.Context) int64 {
+	n, err := strconv.ParseInt(c.Query("cursor"), 10, 64)
+	if err != nil {
+		return -1
+	}
+	return n
+}
+
+// consoleFiles serves the embedded console; its own addresses all lead to its page.
+func (s *Service) consoleFiles() gin.HandlerFunc {
+	files, err := fs.Sub(console, "dist")
+	if err != nil {
+		panic(err)
+	}
+	server := http.FileServerFS(files)
+	return func(c *gin.Context) {
+		p := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
+		if strings.HasPrefix(p, "api/") || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+			problem(c, &api.Problem{Title: "There is no such call", Status: 404, Type: "urn:stockade:not-found", Detail: c.Request.Method + " " + c.Request.URL.Path + " is not part of the API",
+				WayOut: "see " + api.Base + "/openapi.json"})
+			return
+		}
+		if strings.HasPrefix(p, "assets/") {
+			c.Header("Cache-Control", "public, max-age=31536000, immutable")
+			server.ServeHTTP(c.Writer, c.Request)
+			return
+		}
+		page, err := fs.ReadFile(files, "index.html")
+		if err != nil {
+			c.Data(http.StatusNotFound, "text/plain; charset=utf-8", []byte("This binary was built without the console: make build puts it in. The API is at "+api.Base+".\n"))
+			return
+		}
+		if icon, err := fs.ReadFile(files, p); err == nil && p == "icon.svg" {
+			c.Data(http.StatusOK, "image/svg+xml", icon)
+			return
+		}
+		c.Data(http.StatusOK, "text/html; charset=utf-8", page)
+	}
+}
+
+// Schema is served for editors.
+func schema() []byte { return definition.Schema() }

@@ -1,0 +1,252 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"stockade/core/finding"
+	"stockade/core/mirror"
+	"stockade/internal/api"
+	"stockade/internal/store"
+)
+
+// jobs runs pieces of work that take time, one at a time for each object.
+type jobs struct {
+	db  *store.DB
+	now func() time.Time
+
+	mu      sync.Mutex
+	base    context.Context
+	running map[int64]*running
+	ended   bool
+	wait    sync.WaitGroup
+}
+
+type running struct {
+	job       api.Job
+	cancel    context.CancelFunc
+	stopped   bool
+	listeners map[chan api.JobEvent]bool
+	saved     time.Time
+}
+
+func newJobs(db *store.DB, now func() time.Time) *jobs {
+	return &jobs{db: db, now: now, base: context.Background(), running: map[int64]*running{}}
+}
+
+func (j *jobs) begin(ctx context.Context) { j.base = context.WithoutCancel(ctx) }
+
+// end stops all jobs and waits for them.
+func (j *jobs) end() {
+	j.mu.Lock()
+	j.ended = true
+	for _, r := range j.running {
+		r.cancel()
+	}
+	j.mu.Unlock()
+	j.wait.Wait()
+}
+
+// busyError tells that an object is being worked on.
+type busyError struct{ job api.Job }
+
+func (e *busyError) Error() string {
+	return fmt.Sprintf("job %d (%s) works on %s already", e.job.ID, e.job.Kind, e.job.Object)
+}
+
+// work is what a job does. The result is kept as JSON.
+type work func(ctx context.Context, sink func(mirror.Event)) (result any, found finding.List, err error)
+
+// start begins a job. Another one on the same object is refused.
+func (j *jobs) start(kind, object, by string, do work) (api.Job, error) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.ended {
+		return api.Job{}, errors.New("the service is about to end")
+	}
+	for _, r := range j.running {
+		if r.job.Object == object {
+			return api.Job{}, &busyError{r.job}
+		}
+	}
+	record := store.Job{Kind: kind, Object: object, State: "running", By: by, Started: j.now().UTC()}
+	if err := j.db.AddJob(&record); err != nil {
+		return api.Job{}, err
+	}
+	ctx, cancel := context.WithCancel(j.base)
+	r := &running{job: jobFrom(record), cancel: cancel, listeners: map[chan api.JobEvent]bool{}}
+	j.running[record.ID] = r
+	j.wait.Go(func() { j.run(ctx, r, do) })
+	return r.job, nil
+}
+
+func (j *jobs) run(ctx context.Context, r *running, do work) {
+	defer r.cancel()
+	result, found, err := guarded(ctx, do, func(e mirror.Event) { j.progress(r, e) })
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	now := j.now().UTC()
+	r.job.Ended = &now
+	r.job.Findings = append(finding.List{}, found...)
+	if result != nil {
+		r.job.Result, _ = json.Marshal(result)
+	}
+	switch {
+	case err == nil:
+		r.job.State = "done"
+	case ctx.Err() != nil && r.stopped:
+		r.job.State, r.job.Problem = "stopped", "it was stopped; what was verified is kept for the next try"
+	case ctx.Err() != nil:
+		r.job.State, r.job.Problem = "interrupted", "the service ended while it ran; run it again: what was verified is kept"
+	default:
+		r.job.State, r.job.Problem = "failed", err.Error()
+		if f, ok := finding.From(err); ok {
+			r.job.Problem = f.Text
+			r.job.Findings = withFinding(r.job.Findings, f)
+		} else if l, ok := err.(finding.List); ok {
+			r.job.Problem = fmt.Sprintf("%d findings keep it from going on", len(l))
+			for _, f := range l {
+				r.job.Findings = withFinding(r.job.Findings, f)
+			}
+			if len(l) == 1 {
+				r.job.Problem = l[0].Text
+			}
+		}
+	}
+	r.job.Findings.Sort()
+	j.db.SaveJob(jobRecord(r.job))
+	final := r.job
+	for l := range r.listeners {
+		select {
+		case l <- api.JobEvent{Job: &final}:
+		default: // a listener that does not keep up asks for the job when its stream ends
+		}
+		close(l)
+	}
+	delete(j.running, r.job.ID)
+}
+
+// guarded turns a panic of one job into its failure.
+func guarded(ctx context.Context, do work, sink func(mirror.Event)) (result any, found finding.List, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = fmt.Errorf("a mistake in Stockade itself: %v", p)
+		}
+	}()
+	return do(ctx, sink)
+}
+
+func withFinding(l finding.List, f finding.Finding) finding.List {
+	for _, have := range l {
+		if have == f {
+			return l
+		}
+	}
+	return append(l, f)
+}
+
+func (j *jobs) progress(r *running, e mirror.Event) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	r.job.Progress = e
+	for l := range r.listeners {
+		select {
+		case l <- api.JobEvent{Progress: &e}:
+		default:
+		}
+	}
+	if now := time.Now(); now.Sub(r.saved) > 2*time.Second {
+		r.saved = now
+		j.db.SaveJob(jobRecord(r.job))
+	}
+}
+
+// listen follows a running job; ok is false when it does not run.
+func (j *jobs) listen(id int64) (now api.Job, events chan api.JobEvent, stop func(), ok bool) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	r, ok := j.running[id]
+	if !ok {
+		return api.Job{}, nil, nil, false
+	}
+	l := make(chan api.JobEvent, 64)
+	r.listeners[l] = true
+	return r.job, l, func() {
+		j.mu.Lock()
+		delete(r.listeners, l)
+		j.mu.Unlock()
+	}, true
+}
+
+// get gives a job as it stands.
+func (j *jobs) get(id int64) (api.Job, error) {
+	j.mu.Lock()
+	r, ok := j.running[id]
+	if ok {
+		defer j.mu.Unlock()
+		return r.job, nil
+	}
+	j.mu.Unlock()
+	rec, err := j.db.JobBy(id)
+	return jobFrom(rec), err
+}
+
+func (j *jobs) stopJob(id int64) (api.Job, error) {
+	j.mu.Lock()
+	r, ok := j.running[id]
+	if ok {
+		r.stopped = true
+		r.cancel()
+		defer j.mu.Unlock()
+		return r.job, nil
+	}
+	j.mu.Unlock()
+	job, err := j.get(id)
+	if err == nil {
+		return job, &api.Problem{Title: "The job was not stopped", Status: 409, Type: "urn:stockade:job.ended", Detail: fmt.Sprintf("job %d is %s already", id, job.State)}
+	}
+	return job, err
+}
+
+// on gives the running job on an object.
+func (j *jobs) on(object string) int64 {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	for id, r := range j.running {
+		if r.job.Object == object {
+			return id
+		}
+	}
+	return 0
+}
+
+func (j *jobs) list() []api.Job {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	out := []api.Job{}
+	for _, r := range j.running {
+		out = append(out, r.job)
+	}
+	return out
+}
+
+func jobFrom(r store.Job) api.Job {
+	out := api.Job{ID: r.ID, Kind: r.Kind, Object: r.Object, State: r.State, By: r.By, Started: r.Started, Ended: r.Ended, Problem: r.Problem, Findings: finding.List{}}
+	json.Unmarshal([]byte(r.Progress), &out.Progress)
+	json.Unmarshal([]byte(r.Findings), &out.Findings)
+	if r.Result != "" {
+		out.Result = json.RawMessage(r.Result)
+	}
+	return out
+}
+
+func jobRecord(j api.Job) store.Job {
+	progress, _ := json.Marshal(j.Progress)
+	found, _ := json.Marshal(j.Findings)
+	return store.Job{ID: j.ID, Kind: j.Kind, Object: j.Object, State: j.State, By: j.By, Started: j.Started, Ended: j.Ended,
+		Progress: string(progress), Problem: j.Problem, Findings: string(found), Result: string(j.Result)}
+}

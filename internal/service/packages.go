@@ -1,0 +1,137 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"stockade/core/mirror"
+	"stockade/core/trust"
+)
+
+// packagesHandler answers machines: /lane/L/…, /edition/M/N/…, /key/FINGERPRINT.
+// It serves sealed editions and nothing else, and only reads.
+func (s *Service) packagesHandler() http.Handler {
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /lane/{lane}/{path...}", s.serveLane)
+	mux.HandleFunc("GET /edition/{mirror}/{number}/{path...}", func(w http.ResponseWriter, r *http.Request) {
+		n, err := strconv.Atoi(r.PathValue("number"))
+		if err != nil {
+			http.NotFound(w, r)
+			return
+		}
+		e, _, err := s.standing(r.PathValue("mirror"), n)
+		if err != nil {
+			http.NotFound(w, r)
+			return
+		}
+		s.serveFrom(w, r, e, r.PathValue("path"), true)
+	})
+	mux.HandleFunc("GET /key/{fingerprint}", s.serveKey)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("X-Content-Type-Options", "nosniff")
+		w.Header().Set("Content-Security-Policy", "default-src 'none'")
+		mux.ServeHTTP(w, r)
+	})
+}
+
+// serveLane serves the edition that a lane shows. A client that began with the
+// edition before, and asks for files that only that one has, still gets those
+// whose names tie them to their content, for the time of grace.
+func (s *Service) serveLane(w http.ResponseWriter, r *http.Request) {
+	moves, err := s.db.Moves(r.PathValue("lane"))
+	if err != nil || len(moves) == 0 {
+		http.NotFound(w, r)
+		return
+	}
+	path := r.PathValue("path")
+	for i, m := range moves {
+		if i > 0 && (!lasting(path) || s.now().Sub(moves[i-1].At) > s.cfg.Grace) {
+			break
+		}
+		e, _, err := s.standing(m.Mirror, m.Edition)
+		if err != nil {
+			if i == 0 {
+				s.log.Error("a lane shows an edition that cannot be served", "lane", m.Lane, "edition", fmt.Sprintf("%s/%d", m.Mirror, m.Edition), "error", err)
+				http.Error(w, "the edition of this lane cannot be served", http.StatusServiceUnavailable)
+				return
+			}
+			continue
+		}
+		if _, ok := e.manifest.Find(path); ok {
+			s.serveFrom(w, r, e, path, false)
+			return
+		}
+	}
+	http.NotFound(w, r)
+}
+
+// lasting tells whether a path names a file whose content never changes:
+// packages, whose names have their version, and indexes named by digest. Roots
+// and indexes by plain name are only ever the current edition's.
+func lasting(path string) bool {
+	if strings.Contains(path, "/by-hash/") {
+		return true
+	}
+	_, rest, ok := strings.Cut(path, "/") // behind the source's name
+	return ok && !strings.HasPrefix(rest, "dists/") && !strings.HasSuffix(rest, "Release") && !strings.Contains(rest, "Packages") &&
+		!strings.HasSuffix(rest, "Release.gpg") && !strings.HasPrefix(path, "about/")
+}
+
+func (s *Service) serveFrom(w http.ResponseWriter, r *http.Request, e *openEdition, path string, immutable bool) {
+	if path == mirror.ManifestName || path == mirror.SealName {
+		http.ServeFile(w, r, s.editionFolder(e.Mirror, e.Number)+"/"+path)
+		return
+	}
+	l, ok := e.manifest.Find(path)
+	if !ok {
+		http.NotFound(w, r)
+		return
+	}
+	f, err := s.pool.Open(l.SHA256)
+	if err == nil {
+		defer f.Close()
+		var st interface{ Size() int64 }
+		if st, err = f.Stat(); err == nil && st.Size() != l.Size {
+			err = errors.New("its size is wrong")
+		}
+	}
+	if err != nil {
+		s.log.Error("a file of an edition is damaged", "edition", e.Name(), "path", path, "error", err)
+		http.Error(w, "this file is damaged here; the administrator has to build the mirror again", http.StatusInternalServerError)
+		return
+	}
+	h := w.Header()
+	h.Set("ETag", `"`+l.SHA256+`"`)
+	h.Set("Content-Type", "application/octet-stream")
+	if immutable || lasting(path) {
+		h.Set("Cache-Control", "public, max-age=31536000, immutable")
+	} else {
+		h.Set("Cache-Control", "no-cache")
+	}
+	// The time of the edition, not of the pool's file: a lane that moves must
+	// give its roots a new time.
+	http.ServeContent(w, r, "", e.Created.Truncate(time.Second), f)
+}
+
+func (s *Service) serveKey(w http.ResponseWriter, r *http.Request) {
+	f, err := trust.ParseFingerprint(strings.TrimSuffix(r.PathValue("fingerprint"), ".asc"))
+	if err != nil {
+		http.NotFound(w, r)
+		return
+	}
+	c := s.site.Certificate()
+	if c.Fingerprint != f {
+		t, err := readTrusted(s.db)
+		if err != nil || t.certificates[f] == nil {
+			http.NotFound(w, r)
+			return
+		}
+		c = t.certificates[f]
+	}
+	w.Header().Set("Content-Type", "application/pgp-keys")
+	fmt.Fprint(w, c.Armoured())
+}

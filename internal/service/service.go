@@ -1,0 +1,368 @@
+// Package service is the long-running Stockade: it holds the records, does the
+// work as jobs, answers the API and the console on one listener and machines
+// on another.
+//
+// Who is trusted for what: a token decides what an account may do (api.Routes
+// has the role of every call); machines need none and reach only sealed
+// editions. Decisions about keys are made by wardens alone.
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/argon2"
+	"golang.org/x/sys/unix"
+
+	"stockade/core/archive"
+	"stockade/core/archive/deb"
+	"stockade/core/fetch"
+	"stockade/core/journal"
+	"stockade/core/mirror"
+	"stockade/core/pool"
+	"stockade/core/trust"
+	"stockade/internal/api"
+	"stockade/internal/store"
+)
+
+// Families is the registry of the repository formats that Stockade knows.
+var Families = archive.NewRegistry(deb.Family{})
+
+// Config is how a service is started.
+type Config struct {
+	Data      string        // the data folder
+	Listen    string        // API and console; 127.0.0.1:8440 if empty
+	Packages  string        // for machines; 127.0.0.1:8441 if empty
+	PublicURL string        // how machines reach the packages listener; from its address if empty
+	Unlock    string        // file with the passphrase of the site key; DATA/site/unlock if empty
+	CertFile  string        // TLS for both listeners
+	KeyFile   string        //
+	Grace     time.Duration // how long files of a lane's former edition stay reachable; 24 h if zero
+	Limit     int64         // bytes a second for downloads; none if zero
+	Version   string
+	Log       *slog.Logger
+	Now       func() time.Time
+	Fetch     fetch.Options
+}
+
+// Service is a running Stockade.
+type Service struct {
+	cfg      Config
+	log      *slog.Logger
+	now      func() time.Time
+	db       *store.DB
+	pool     *pool.Dir
+	fetch    *fetch.Client
+	site     *trust.SiteKey
+	keys     journal.Keys
+	jobs     *jobs
+	editions editionCache
+	guesses  *guesses
+
+	writing    sync.Mutex   // one change of the description, a lane or the journal at a time
+	collecting sync.RWMutex // builds hold it for reading, the collection for writing
+
+	api, packages net.Listener
+	servers       []*http.Server
+	stop          context.CancelFunc
+	done          sync.WaitGroup
+	lock          *os.File
+}
+
+// Open opens the data folder, makes what a first start needs, and listens. Run
+// must follow.
+func Open(cfg Config) (*Service, error) {
+	if cfg.Now == nil {
+		cfg.Now = time.Now
+	}
+	if cfg.Log == nil {
+		cfg.Log = slog.New(slog.DiscardHandler)
+	}
+	if cfg.Listen == "" {
+		cfg.Listen = "127.0.0.1:8440"
+	}
+	if cfg.Packages == "" {
+		cfg.Packages = "127.0.0.1:8441"
+	}
+	if cfg.Grace == 0 {
+		cfg.Grace = 24 * time.Hour
+	}
+	if cfg.Unlock == "" {
+		cfg.Unlock = filepath.Join(cfg.Data, "site", "unlock")
+	}
+	s := &Service{cfg: cfg, log: cfg.Log, now: cfg.Now, guesses: newGuesses(cfg.Now)}
+	if err := s.open(); err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+func (s *Service) open() error {
+	data := s.cfg.Data
+	for _, d := range []string{"", "editions", "tmp", "pool"} {
+		if err := os.MkdirAll(filepath.Join(data, d), 0o755); err != nil {
+			return fmt.Errorf("open the data folder: %w", err)
+		}
+	}
+	if err := os.MkdirAll(filepath.Join(data, "site"), 0o700); err != nil {
+		return fmt.Errorf("open the data folder: %w", err)
+	}
+	lock, err := os.OpenFile(filepath.Join(data, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return fmt.Errorf("open the data folder: %w", err)
+	}
+	s.lock = lock
+	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		return fmt.Errorf("the data folder %s is in use by another Stockade: stop that one, or give another --data", data)
+	}
+	if s.db, err = store.Open(filepath.Join(data, "stockade.db")); err != nil {
+		return err
+	}
+	if s.pool, err = pool.Open(filepath.Join(data, "pool"), filepath.Join(data, "tmp")); err != nil {
+		return err
+	}
+	s.fetch = fetch.New(withLimit(s.cfg.Fetch, s.cfg))
+	passphrase, err := s.passphrase()
+	if err != nil {
+		return err
+	}
+	if err := s.openSiteKey(passphrase); err != nil {
+		return err
+	}
+	fingerprint := s.site.Certificate().Fingerprint
+	seed := argon2.IDKey(passphrase, []byte("stockade journal "+fingerprint), 1, 64<<10, 2, 32)
+	if s.keys, err = journal.NewKeys(seed); err != nil {
+		return fmt.Errorf("open the journal: %w", err)
+	}
+	if err := s.firstWarden(); err != nil {
+		return err
+	}
+	if n, err := s.db.Interrupt(s.now().UTC()); err != nil {
+		return err
+	} else if n > 0 {
+		s.log.Warn("jobs were running when the service ended", "jobs", n)
+	}
+	s.jobs = newJobs(s.db, s.now)
+	if s.api, err = net.Listen("tcp", s.cfg.Listen); err != nil {
+		return fmt.Errorf("listen for the API: %w", err)
+	}
+	if s.packages, err = net.Listen("tcp", s.cfg.Packages); err != nil {
+		return fmt.Errorf("listen for machines: %w", err)
+	}
+	return nil
+}
+
+func withLimit(o fetch.Options, cfg Config) fetch.Options {
+	o.Limit, o.Agent = cfg.Limit, "stockade/"+cfg.Version
+	return o
+}
+
+// passphrase reads what opens the site key. At the first start it is made.
+func (s *Service) passphrase() ([]byte, error) {
+	data, err := os.ReadFile(s.cfg.Unlock)
+	if err == nil {
+		p := strings.TrimSpace(string(data))
+		if len(p) < 8 {
+			return nil, fmt.Errorf("the passphrase in %s is shorter than 8 characters", s.cfg.Unlock)
+		}
+		return []byte(p), nil
+	}
+	if !errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("read the passphrase of the site key: %w", err)
+	}
+	if _, err := os.Stat(s.siteKeyFile()); err == nil {
+		return nil, fmt.Errorf("the site key is locked, and there is no passphrase in %s: give the file with --unlock", s.cfg.Unlock)
+	}
+	p := secret()
+	if err := writeSecret(s.cfg.Unlock, p); err != nil {
+		return nil, fmt.Errorf("keep the passphrase of the site key: %w", err)
+	}
+	s.log.Warn("a passphrase for the site key was made; move it off this disk and name it with --unlock", "file", s.cfg.Unlock)
+	return []byte(p), nil
+}
+
+func (s *Service) siteKeyFile() string { return filepath.Join(s.cfg.Data, "site", "key.pgp") }
+
+func (s *Service) openSiteKey(passphrase []byte) error {
+	locked, err := os.ReadFile(s.siteKeyFile())
+	if err == nil {
+		s.site, err = trust.Unlock(locked, passphrase, s.now)
+		if err != nil {
+			return fmt.Errorf("open the site key with %s: %w", s.cfg.Unlock, err)
+		}
+		return nil
+	}
+	if !errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("read the site key: %w", err)
+	}
+	host, _ := os.Hostname()
+	if s.site, err = trust.NewKey("Stockade site key", host, "", s.now); err != nil {
+		return err
+	}
+	if locked, err = s.site.Locked(passphrase); err != nil {
+		return fmt.Errorf("lock the site key: %w", err)
+	}
+	if err := writeSecret(s.siteKeyFile(), string(locked)); err != nil {
+		return fmt.Errorf("keep the site key: %w", err)
+	}
+	return nil
+}
+
+func secret() string {
+	var raw [32]byte
+	rand.Read(raw[:])
+	return hex.EncodeToString(raw[:])
+}
+
+func writeSecret(path, text string) error {
+	tmp := path + ".new"
+	if err := os.WriteFile(tmp, []byte(text), 0o600); err != nil {
+		return err
+	}
+	f, err := os.Open(tmp)
+	if err != nil {
+		return err
+	}
+	err = f.Sync()
+	f.Close()
+	if err != nil {
+		return err
+	}
+	return os.Rename(tmp, path)
+}
+
+// WardenToken is where the first warden's token lies.
+func (s *Service) WardenToken() string { return filepath.Join(s.cfg.Data, "warden.token") }
+
+func (s *Service) firstWarden() error {
+	all, err := s.db.Accounts()
+	if err != nil || len(all) > 0 {
+		return err
+	}
+	token := secret()
+	if err := writeSecret(s.WardenToken(), token+"\n"); err != nil {
+		return fmt.Errorf("keep the first warden's token: %w", err)
+	}
+	return s.db.Tx(func(tx *store.DB) error {
+		if err := tx.SaveAccount(store.Account{Name: "warden", Role: api.Warden, Created: s.now().UTC()}); err != nil {
+			return err
+		}
+		return tx.AddToken(store.Token{Hash: tokenHash(token), Account: "warden", Label: "first start", Created: s.now().UTC()})
+	})
+}
+
+func tokenHash(token string) string {
+	sum := sha256.Sum256([]byte("stockade token " + token))
+	return hex.EncodeToString(sum[:])
+}
+
+// APIURL is where API and console are.
+func (s *Service) APIURL() string { return s.scheme() + "://" + s.api.Addr().String() }
+
+// PackagesURL is where machines find packages.
+func (s *Service) PackagesURL() string {
+	if s.cfg.PublicURL != "" {
+		return strings.TrimRight(s.cfg.PublicURL, "/")
+	}
+	return s.scheme() + "://" + s.packages.Addr().String()
+}
+
+func (s *Service) scheme() string {
+	if s.cfg.CertFile != "" {
+		return "https"
+	}
+	return "http"
+}
+
+// Run serves until ctx ends, then lets running requests finish.
+func (s *Service) Run(ctx context.Context) error {
+	ctx, s.stop = context.WithCancel(ctx)
+	s.jobs.begin(ctx)
+	s.servers = []*http.Server{
+		{Handler: s.handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10},
+		{Handler: s.packagesHandler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10},
+	}
+	failed := make(chan error, 2)
+	for i, l := range []net.Listener{s.api, s.packages} {
+		srv := s.servers[i]
+		srv.ErrorLog = slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)
+		go func() {
+			var err error
+			if s.cfg.CertFile != "" {
+				err = srv.ServeTLS(l, s.cfg.CertFile, s.cfg.KeyFile)
+			} else {
+				err = srv.Serve(l)
+			}
+			if !errors.Is(err, http.ErrServerClosed) {
+				failed <- err
+			}
+		}()
+	}
+	s.done.Go(func() { s.schedule(ctx) })
+	var err error
+	select {
+	case <-ctx.Done():
+	case err = <-failed:
+	}
+	s.stop()
+	s.jobs.end()
+	quiet, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	for _, srv := range s.servers {
+		if srv.Shutdown(quiet) != nil {
+			srv.Close()
+		}
+	}
+	s.done.Wait()
+	return errors.Join(err, s.Close())
+}
+
+// Close releases the data folder of a service that does not run.
+func (s *Service) Close() error {
+	var err error
+	for _, c := range []io.Closer{s.api, s.packages} {
+		if c != nil && c != (net.Listener)(nil) {
+			c.Close()
+		}
+	}
+	if s.db != nil {
+		err = s.db.Close()
+		s.db = nil
+	}
+	if s.lock != nil {
+		s.lock.Close()
+		s.lock = nil
+	}
+	return err
+}
+
+// write puts an entry into the journal. s.writing is held, or tx is the only writer.
+func (s *Service) write(tx *store.DB, by, action, object string, detail map[string]string) error {
+	return journal.Write(tx.Journal(), s.keys, journal.Entry{At: s.now(), By: by, Action: action, Object: object, Detail: detail})
+}
+
+// record writes an entry by itself.
+func (s *Service) record(by, action, object string, detail map[string]string) error {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	return s.write(s.db, by, action, object, detail)
+}
+
+func (s *Service) builder(sink func(mirror.Event)) *mirror.Builder {
+	return &mirror.Builder{Pool: s.pool, Fetch: s.fetch, Site: s.site, Families: Families, Editions: filepath.Join(s.cfg.Data, "editions"),
+		Now: s.now, Log: s.log, Sink: sink}
+}

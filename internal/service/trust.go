@@ -1,0 +1,265 @@
+package service
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"stockade/core/definition"
+	"stockade/core/finding"
+	"stockade/core/trust"
+	"stockade/internal/api"
+	"stockade/internal/store"
+)
+
+// trusted is all that is recorded about keys, read at once.
+type trusted struct {
+	certificates map[string]*trust.Certificate
+	added        map[string]store.Certificate
+	vouches      []store.Vouch
+	bars         map[string]store.Bar
+}
+
+func readTrusted(db *store.DB) (*trusted, error) {
+	t := &trusted{certificates: map[string]*trust.Certificate{}, added: map[string]store.Certificate{}, bars: map[string]store.Bar{}}
+	certs, err := db.Certificates()
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range certs {
+		list, err := trust.ReadCertificates([]byte(c.Armoured))
+		if err != nil || len(list) != 1 || list[0].Fingerprint != c.Fingerprint {
+			return nil, fmt.Errorf("the record of the certificate %s is damaged", c.Fingerprint)
+		}
+		t.certificates[c.Fingerprint], t.added[c.Fingerprint] = list[0], c
+	}
+	if t.vouches, err = db.Vouches(); err != nil {
+		return nil, err
+	}
+	bars, err := db.Bars()
+	for _, b := range bars {
+		t.bars[b.Fingerprint] = b
+	}
+	return t, err
+}
+
+func (t *trusted) vouched(fingerprint, source string) bool {
+	return slices.ContainsFunc(t.vouches, func(v store.Vouch) bool { return v.Fingerprint == fingerprint && v.Source == source })
+}
+
+// named gives the fingerprints that a source names under signed_by.
+func named(set *definition.Set, source string) (out []string) {
+	for _, k := range set.Sources[source].SignedBy {
+		if key, ok := set.Keys[k]; ok {
+			k = key.Fingerprint
+		}
+		if f, err := trust.ParseFingerprint(k); err == nil {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// keyring gives the keyring of a source: a key counts when it was vouched for,
+// for this source, and the source names it.
+func (t *trusted) keyring(set *definition.Set, source string, now func() time.Time) *trust.Keyring {
+	var known []trust.Known
+	for fingerprint, c := range t.certificates {
+		k := trust.Known{Certificate: c, Barred: t.bars[fingerprint].Reason}
+		for _, v := range t.vouches {
+			if v.Fingerprint == fingerprint && (v.Source != source || slices.Contains(named(set, source), fingerprint)) {
+				k.VouchedFor = append(k.VouchedFor, v.Source)
+			}
+		}
+		known = append(known, k)
+	}
+	return trust.NewKeyring(source, known, now)
+}
+
+// key describes a certificate for the API.
+func (s *Service) key(c *trust.Certificate, t *trusted, set *definition.Set) api.Key {
+	f := c.Fingerprint
+	out := api.Key{Certificate: *c, Names: []string{}, Vouched: []api.Vouched{}, NeededBy: []string{}, Findings: c.Check(s.now()),
+		Added: t.added[f].At, AddedBy: t.added[f].By, Site: f == s.site.Certificate().Fingerprint}
+	for name, k := range set.Keys {
+		if parsed, err := trust.ParseFingerprint(k.Fingerprint); err == nil && parsed == f {
+			out.Names = append(out.Names, name)
+		}
+	}
+	slices.Sort(out.Names)
+	for _, v := range t.vouches {
+		if v.Fingerprint == f {
+			out.Vouched = append(out.Vouched, api.Vouched{Source: v.Source, Evidence: v.Evidence, By: v.By, At: v.At})
+		}
+	}
+	if b, ok := t.bars[f]; ok {
+		out.Barred = &api.Barred{Reason: b.Reason, By: b.By, At: b.At}
+		out.Findings = append(out.Findings, finding.New("key.barred", "key "+f, "it was barred: %s", b.Reason).Rated(finding.Note))
+	}
+	for name := range set.Sources {
+		if slices.Contains(named(set, name), f) {
+			out.NeededBy = append(out.NeededBy, name)
+		}
+	}
+	slices.Sort(out.NeededBy)
+	if out.Findings == nil {
+		out.Findings = finding.List{}
+	}
+	return out
+}
+
+// addKeys brings certificates in. It decides nothing about them.
+func (s *Service) addKeys(data []byte, by string) ([]api.Key, error) {
+	certs, err := trust.ReadCertificates(data)
+	if err != nil {
+		return nil, err
+	}
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	err = s.db.Tx(func(tx *store.DB) error {
+		for _, c := range certs {
+			if err := s.saveCertificate(tx, c, by); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	t, set, err := s.trustedAndSet()
+	if err != nil {
+		return nil, err
+	}
+	var out []api.Key
+	for _, c := range certs {
+		out = append(out, s.key(t.certificates[c.Fingerprint], t, set))
+	}
+	return out, nil
+}
+
+func (s *Service) saveCertificate(tx *store.DB, c *trust.Certificate, by string) error {
+	if err := tx.SaveCertificate(store.Certificate{Fingerprint: c.Fingerprint, Armoured: c.Armoured(), At: s.now().UTC(), By: by}); err != nil {
+		return err
+	}
+	return s.write(tx, by, "key.add", "key "+c.Fingerprint, map[string]string{"user_ids": strings.Join(c.UserIDs, "; ")})
+}
+
+func (s *Service) trustedAndSet() (*trusted, *definition.Set, error) {
+	t, err := readTrusted(s.db)
+	if err != nil {
+		return nil, nil, err
+	}
+	set, err := s.db.Described()
+	return t, set, err
+}
+
+// decide checks what a decision about a key must have.
+func (s *Service) decide(path string, d api.Decision) (*trusted, *definition.Set, *trust.Certificate, error) {
+	typed, err := trust.ParseFingerprint(d.Fingerprint)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	if want, err := trust.ParseFingerprint(path); err != nil || want != typed {
+		return nil, nil, nil, finding.New("key.fingerprint-mismatch", "key "+path, "%s was typed, and the key is another", trust.Spaced(typed))
+	}
+	t, set, err := s.trustedAndSet()
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	c, ok := t.certificates[typed]
+	if !ok {
+		return nil, nil, nil, finding.New("key.missing", "key "+typed, "this certificate was never brought in")
+	}
+	return t, set, c, nil
+}
+
+// vouch records that a key may sign one source.
+func (s *Service) vouch(path string, d api.Decision, by string) (api.Key, error) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	t, set, c, err := s.decide(path, d)
+	if err != nil {
+		return api.Key{}, err
+	}
+	object := "key " + c.Fingerprint
+	if strings.TrimSpace(d.Evidence) == "" {
+		return api.Key{}, finding.New("define.missing-field", object, "the evidence is missing: who compared the fingerprint, and how")
+	}
+	if _, ok := set.Sources[d.Source]; !ok {
+		return api.Key{}, dangling(object, "source", d.Source, set.Sources)
+	}
+	if !slices.Contains(named(set, d.Source), c.Fingerprint) {
+		return api.Key{}, finding.New("key.unvouched", object, "the source %s does not name this key under signed_by, so a decision would have no effect", d.Source).
+			Do("add it to signed_by of the source first")
+	}
+	if b, ok := t.bars[c.Fingerprint]; ok {
+		return api.Key{}, finding.New("key.barred", object, "it was barred on %s: %s", b.At.Format(time.DateOnly), b.Reason)
+	}
+	if found := c.Check(s.now()); found.HasErrors() {
+		return api.Key{}, found[0]
+	}
+	err = s.db.Tx(func(tx *store.DB) error {
+		return s.saveVouch(tx, api.Vouching{Fingerprint: c.Fingerprint, Source: d.Source, Evidence: d.Evidence}, by)
+	})
+	if err != nil {
+		return api.Key{}, err
+	}
+	if t, err = readTrusted(s.db); err != nil {
+		return api.Key{}, err
+	}
+	return s.key(c, t, set), nil
+}
+
+func (s *Service) saveVouch(tx *store.DB, v api.Vouching, by string) error {
+	if err := tx.SaveVouch(store.Vouch{Fingerprint: v.Fingerprint, Source: v.Source, Evidence: v.Evidence, By: by, At: s.now().UTC()}); err != nil {
+		return err
+	}
+	return s.write(tx, by, "key.vouch", "key "+v.Fingerprint, map[string]string{"source": v.Source, "evidence": v.Evidence})
+}
+
+// bar records that a key may sign nothing any more.
+func (s *Service) bar(path string, d api.Decision, by string) (api.Key, error) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	_, set, c, err := s.decide(path, d)
+	if err != nil {
+		return api.Key{}, err
+	}
+	if strings.TrimSpace(d.Reason) == "" {
+		return api.Key{}, finding.New("define.missing-field", "key "+c.Fingerprint, "the reason is missing")
+	}
+	if c.Fingerprint == s.site.Certificate().Fingerprint {
+		return api.Key{}, finding.New("define.bad-value", "key "+c.Fingerprint, "this is the site's own key; barring it here would end every edition")
+	}
+	err = s.db.Tx(func(tx *store.DB) error {
+		if err := tx.SaveBar(store.Bar{Fingerprint: c.Fingerprint, Reason: d.Reason, By: by, At: s.now().UTC()}); err != nil {
+			return err
+		}
+		return s.write(tx, by, "key.bar", "key "+c.Fingerprint, map[string]string{"reason": d.Reason})
+	})
+	if err != nil {
+		return api.Key{}, err
+	}
+	t, err := readTrusted(s.db)
+	if err != nil {
+		return api.Key{}, err
+	}
+	return s.key(c, t, set), nil
+}
+
+func dangling[T any](object, kind, name string, among map[string]T) error {
+	f := finding.New("define.dangling-reference", object, "no %s is called %q", kind, name)
+	var names []string
+	for n := range among {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	if near := definition.Nearest(name, names); near != "" {
+		f.WayOut = fmt.Sprintf("perhaps %q is meant", near)
+	} else if len(names) > 0 && len(names) < 12 {
+		f.WayOut = "there are " + strings.Join(names, ", ")
+	}
+	return f
+}

@@ -1,0 +1,479 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"strconv"
+	"time"
+
+	"github.com/robfig/cron/v3"
+
+	"stockade/core/definition"
+	"stockade/core/finding"
+	"stockade/core/mirror"
+	"stockade/internal/api"
+	"stockade/internal/store"
+)
+
+// source makes what the core needs of a described source.
+func (s *Service) source(set *definition.Set, t *trusted, name string) (*mirror.Source, error) {
+	src, ok := set.Sources[name]
+	if !ok {
+		return nil, dangling("", "source", name, set.Sources)
+	}
+	route, err := set.Route(name)
+	if err != nil {
+		return nil, err
+	}
+	age, err := src.MaxAge.Duration()
+	if err != nil {
+		return nil, err
+	}
+	out := &mirror.Source{Name: name, Standing: src.Standing, Priority: src.Priority, Spec: src.Archive(name), Family: Families[src.Family],
+		Route: route, Keyring: t.keyring(set, name, s.now), MaxAge: age}
+	var a mirror.Accepted
+	if _, err := s.db.Kept("accepted", name, &a); err == nil {
+		out.Accepted = &a
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	if len(out.Keyring.Counting()) == 0 {
+		return out, s.noKey(set, t, name)
+	}
+	return out, nil
+}
+
+// noKey tells why nothing that a source sends could be verified.
+func (s *Service) noKey(set *definition.Set, t *trusted, name string) error {
+	object := "source " + name
+	for _, f := range named(set, name) {
+		if b, ok := t.bars[f]; ok {
+			return finding.New("key.barred", object, "its key %s is barred: %s", f, b.Reason)
+		}
+		if _, ok := t.certificates[f]; !ok {
+			return finding.New("key.missing", object, "its key %s was never brought in", f)
+		}
+		return finding.New("key.unvouched", object, "nobody vouched for its key %s", f).
+			Do("compare the whole fingerprint with its owner, then: stockade key vouch %s --source %s --evidence \"…\"", f, name)
+	}
+	return finding.New("source.unsigned", object, "no key is named that may sign it")
+}
+
+// checked is what was found out about a source the last time.
+type checked struct {
+	Findings finding.List `json:"findings"`
+}
+
+func (s *Service) keepAccepted(p *mirror.Publication) error {
+	a := p.Accepted
+	if err := s.db.Keep("accepted", a.Source, a, s.now().UTC()); err != nil {
+		return err
+	}
+	if p.Changed {
+		day := s.now().UTC().Format(time.DateOnly)
+		seen := map[string]int{}
+		s.db.Kept("days", a.Source, &seen)
+		seen[day]++
+		for len(seen) > 120 {
+			delete(seen, slices.Min(slices.Collect(maps.Keys(seen))))
+		}
+		return s.db.Keep("days", a.Source, seen, s.now().UTC())
+	}
+	return nil
+}
+
+func (s *Service) startRefresh(name, by, acceptOnce string) (api.Job, error) {
+	t, set, err := s.trustedAndSet()
+	if err != nil {
+		return api.Job{}, err
+	}
+	src, err := s.source(set, t, name)
+	if src == nil {
+		return api.Job{}, err
+	}
+	refusal := err
+	src.AcceptOnce = acceptOnce
+	return s.jobs.start("refresh", "source "+name, by, func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
+		if refusal != nil {
+			return nil, nil, s.judged(name, nil, refusal)
+		}
+		s.collecting.RLock()
+		defer s.collecting.RUnlock()
+		b := s.builder(sink)
+		pub, err := b.Refresh(ctx, src)
+		if err != nil {
+			return nil, nil, s.judged(name, nil, err)
+		}
+		if _, err := b.Lists(ctx, pub); err != nil {
+			return nil, pub.Findings, s.judged(name, pub.Findings, err)
+		}
+		if err := s.pool.Flush(); err != nil {
+			return nil, nil, err
+		}
+		if err := s.keepAccepted(pub); err != nil {
+			return nil, nil, err
+		}
+		if acceptOnce != "" {
+			if err := s.record(by, "source.accept-once", "source "+name, map[string]string{"reason": acceptOnce, "root": pub.Accepted.Date.Format(time.RFC3339)}); err != nil {
+				return nil, nil, err
+			}
+		}
+		return map[string]any{"changed": pub.Changed, "root_date": pub.Root.Date, "upstream": pub.Accepted.Upstream, "signer": pub.Root.Signer},
+			pub.Findings, s.judged(name, pub.Findings, nil)
+	})
+}
+
+// judged keeps what a refresh found, and journals a refusal.
+func (s *Service) judged(name string, found finding.List, err error) error {
+	all := append(finding.List{}, found...)
+	if f, ok := finding.From(err); ok {
+		all = append(all, f)
+		if jerr := s.record("stockade", "source.refused", "source "+name, map[string]string{"code": f.Code, "text": f.Text}); jerr != nil {
+			return jerr
+		}
+	}
+	if kerr := s.db.Keep("refresh", name, checked{all}, s.now().UTC()); kerr != nil {
+		return kerr
+	}
+	return err
+}
+
+func (s *Service) startProbe(name, by string) (api.Job, error) {
+	t, set, err := s.trustedAndSet()
+	if err != nil {
+		return api.Job{}, err
+	}
+	src, err := s.source(set, t, name)
+	if src == nil {
+		return api.Job{}, err
+	}
+	return s.jobs.start("probe", "source "+name, by, func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
+		results, found := s.builder(sink).Probe(ctx, src)
+		if err := s.db.Keep("probe", name, probed{results, found}, s.now().UTC()); err != nil {
+			return nil, nil, err
+		}
+		return results, found, nil
+	})
+}
+
+type probed struct {
+	Results  []mirror.ProbeResult `json:"results"`
+	Findings finding.List         `json:"findings"`
+}
+
+// plan gathers what a build of a mirror starts from.
+func (s *Service) plan(name string) (mirror.Plan, error) {
+	t, set, err := s.trustedAndSet()
+	if err != nil {
+		return mirror.Plan{}, err
+	}
+	m, ok := set.Mirrors[name]
+	if !ok {
+		return mirror.Plan{}, dangling("", "mirror", name, set.Mirrors)
+	}
+	p := mirror.Plan{Name: name, Mirror: m, Number: 1}
+	used := map[string]bool{}
+	for _, from := range m.From {
+		src, err := s.source(set, t, from.Source)
+		if err != nil {
+			return p, err
+		}
+		src.Want = from.Want
+		used[from.Source] = true
+		p.Sources = append(p.Sources, src)
+	}
+	for _, other := range slices.Sorted(maps.Keys(set.Sources)) {
+		if used[other] || set.Sources[other].Disabled {
+			continue
+		}
+		if src, err := s.source(set, t, other); err == nil {
+			p.Others = append(p.Others, src)
+		}
+	}
+	editions, err := s.db.Editions(name)
+	if err != nil {
+		return p, err
+	}
+	for i, e := range editions {
+		if i == 0 {
+			p.Number = e.Number + 1
+		}
+		if e.Retired {
+			continue
+		}
+		open, err := s.editions.open(s, name, e.Number)
+		if err != nil {
+			s.log.Warn("the last edition cannot be read; everything is checked anew", "edition", fmt.Sprintf("%s/%d", name, e.Number), "error", err)
+			break
+		}
+		p.Previous = open.Edition
+		err = mirror.ReadItems(s.pool, open.manifest, func(it mirror.Item) error { p.Items = append(p.Items, it); return nil })
+		if err != nil || !s.sound(open) {
+			p.Previous, p.Items = nil, nil // what is damaged is made again
+		}
+		break
+	}
+	return p, nil
+}
+
+// sound tells whether every file of an edition is there with its size.
+func (s *Service) sound(e *openEdition) bool {
+	for _, l := range e.manifest {
+		if size, ok := s.pool.Has(l.SHA256); !ok || size != l.Size {
+			return false
+		}
+	}
+	return true
+}
+
+// startMirror begins an estimate, a proof or a build.
+func (s *Service) startMirror(kind, name, by string) (api.Job, error) {
+	set, err := s.db.Described()
+	if err != nil {
+		return api.Job{}, err
+	}
+	if _, ok := set.Mirrors[name]; !ok {
+		return api.Job{}, dangling("", "mirror", name, set.Mirrors)
+	}
+	return s.jobs.start(kind, "mirror "+name, by, func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
+		s.collecting.RLock()
+		result, found, err := s.workMirror(ctx, kind, name, by, sink)
+		s.collecting.RUnlock()
+		return result, found, err
+	})
+}
+
+func (s *Service) workMirror(ctx context.Context, kind, name, by string, sink func(mirror.Event)) (any, finding.List, error) {
+	plan, err := s.plan(name)
+	if err != nil {
+		return nil, nil, s.mirrorJudged(kind, name, nil, err)
+	}
+	b := s.builder(sink)
+	var out *mirror.Outcome
+	if kind == "build" {
+		out, err = b.Build(ctx, plan)
+	} else {
+		if kind == "prove" {
+			plan.Previous = nil // a proof is worked out even where nothing changed
+		}
+		out, err = b.Estimate(ctx, plan)
+	}
+	for _, p := range out.Publications {
+		// What was verified stays accepted even when the build fails later on.
+		if flush := s.pool.Flush(); flush != nil {
+			return nil, nil, flush
+		}
+		if kerr := s.keepAccepted(p); kerr != nil {
+			return nil, nil, kerr
+		}
+		if kerr := s.db.Keep("refresh", p.Source.Name, checked{p.Findings}, s.now().UTC()); kerr != nil {
+			return nil, nil, kerr
+		}
+	}
+	if err != nil {
+		return out, out.Findings, s.mirrorJudged(kind, name, out.Findings, err)
+	}
+	if kind == "prove" && out.Findings.HasErrors() {
+		return out, out.Findings, s.mirrorJudged(kind, name, out.Findings, finding.List(slices.DeleteFunc(slices.Clone(out.Findings), func(f finding.Finding) bool { return f.Severity != finding.Error })))
+	}
+	if out.Edition != nil {
+		if err := s.admit(plan, out, by); err != nil {
+			return out, out.Findings, err
+		}
+	}
+	if out.Unchanged {
+		return out, out.Findings, nil
+	}
+	return out, out.Findings, s.mirrorJudged(kind, name, out.Findings, nil)
+}
+
+// mirrorJudged keeps what was found about a mirror; a refused build is journalled.
+func (s *Service) mirrorJudged(kind, name string, found finding.List, err error) error {
+	all := append(finding.List{}, found...)
+	if f, ok := finding.From(err); ok {
+		all = withFinding(all, f)
+		if kind == "build" {
+			if jerr := s.record("stockade", "mirror.refused", "mirror "+name, map[string]string{"code": f.Code, "text": f.Text}); jerr != nil {
+				return jerr
+			}
+		}
+	}
+	if kerr := s.db.Keep("mirror", name, checked{all}, s.now().UTC()); kerr != nil {
+		return kerr
+	}
+	return err
+}
+
+// admit makes a sealed edition exist: one transaction.
+func (s *Service) admit(plan mirror.Plan, out *mirror.Outcome, by string) error {
+	open, err := s.editions.open(s, plan.Name, out.Edition.Number)
+	if err != nil {
+		return err
+	}
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	e := out.Edition
+	return s.db.Tx(func(tx *store.DB) error {
+		if err := tx.SaveEdition(store.Edition{Mirror: e.Mirror, Number: e.Number, Created: e.Created, Files: len(open.manifest),
+			Bytes: open.manifest.Bytes(), Packages: e.Packages, Copy: e.Copy}); err != nil {
+			return err
+		}
+		if err := s.write(tx, by, "edition.seal", "edition "+e.Name(), map[string]string{"packages": strconv.Itoa(e.Packages), "inputs": e.Inputs}); err != nil {
+			return err
+		}
+		return s.retireOld(tx, plan, by)
+	})
+}
+
+// retireOld retires what is older than the mirror keeps, unless a lane shows it.
+func (s *Service) retireOld(tx *store.DB, plan mirror.Plan, by string) error {
+	all, err := tx.Editions(plan.Name)
+	if err != nil {
+		return err
+	}
+	shown, err := s.shown(tx)
+	if err != nil {
+		return err
+	}
+	kept := 0
+	for _, e := range all {
+		if e.Retired {
+			continue
+		}
+		if kept++; kept <= max(plan.Mirror.Keep, 1) || len(shown[fmt.Sprintf("%s/%d", e.Mirror, e.Number)]) > 0 {
+			continue
+		}
+		e.Retired = true
+		if err := tx.SaveEdition(e); err != nil {
+			return err
+		}
+		if err := s.write(tx, "stockade", "edition.retire", fmt.Sprintf("edition %s/%d", e.Mirror, e.Number),
+			map[string]string{"reason": fmt.Sprintf("the mirror keeps %d", plan.Mirror.Keep)}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Service) startVerify(name string, number int, by string) (api.Job, error) {
+	object := fmt.Sprintf("edition %s/%d", name, number)
+	e, err := s.db.EditionBy(name, number)
+	if err != nil || e.Retired {
+		return api.Job{}, noEdition(name, number)
+	}
+	return s.jobs.start("verify", object, by, func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
+		s.editions.forget(name, number)
+		open, err := s.editions.open(s, name, number)
+		if err != nil {
+			return nil, nil, err
+		}
+		total := open.manifest.Bytes()
+		last := time.Time{}
+		found := mirror.Verify(s.pool, open.Name(), open.manifest, ctx.Done(), func(files int, bytes int64) {
+			if now := time.Now(); now.Sub(last) > 100*time.Millisecond || files == len(open.manifest) {
+				last = now
+				sink(mirror.Event{Step: "verify", Files: files, FilesTotal: len(open.manifest), Bytes: bytes, BytesTotal: total, Remaining: -1})
+			}
+		})
+		if ctx.Err() != nil {
+			return nil, nil, ctx.Err()
+		}
+		if err := s.db.Keep("verify", open.Name(), checked{found}, s.now().UTC()); err != nil {
+			return nil, nil, err
+		}
+		if len(found) > 0 {
+			return nil, found, found
+		}
+		return map[string]any{"files": len(open.manifest), "bytes": total, "seal": "holds"}, found, nil
+	})
+}
+
+func (s *Service) startCollect(by string) (api.Job, error) {
+	return s.jobs.start("collect", "pool", by, func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
+		s.collecting.Lock() // waits for builds, and keeps new ones waiting
+		defer s.collecting.Unlock()
+		keep := map[string]bool{}
+		editions, err := s.db.Editions("")
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, e := range editions {
+			if e.Retired {
+				s.editions.forget(e.Mirror, e.Number)
+				if err := os.RemoveAll(s.editionFolder(e.Mirror, e.Number)); err != nil {
+					return nil, nil, err
+				}
+				continue
+			}
+			open, err := s.editions.open(s, e.Mirror, e.Number)
+			if err != nil {
+				return nil, nil, fmt.Errorf("nothing was collected: %w", err)
+			}
+			for _, l := range open.manifest {
+				keep[l.SHA256] = true
+			}
+			for _, src := range open.Sources {
+				for _, x := range src.Indexes {
+					keep[x.SHA256] = true // the next build reads them again
+				}
+			}
+		}
+		accepted, err := s.db.AllKept("accepted")
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, k := range accepted {
+			var a mirror.Accepted
+			if _, err := s.db.Kept("accepted", k.Name, &a); err == nil {
+				for _, f := range a.Files {
+					keep[f.SHA256] = true
+				}
+			}
+		}
+		files, bytes, err := mirror.Collect(s.pool, func(sum string) bool { return keep[sum] })
+		if err == nil {
+			err = s.pool.Sweep()
+		}
+		if jerr := s.record(by, "pool.collect", "pool", map[string]string{"files": strconv.Itoa(files), "bytes": strconv.FormatInt(bytes, 10)}); err == nil {
+			err = jerr
+		}
+		return map[string]any{"files": files, "bytes": bytes}, nil, err
+	})
+}
+
+// schedule starts the builds that are due, once a minute.
+func (s *Service) schedule(ctx context.Context) {
+	last := s.now()
+	t := time.NewTicker(20 * time.Second)
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+		}
+		now := s.now()
+		set, err := s.db.Described()
+		if err != nil {
+			s.log.Error("the schedule cannot be read", "error", err)
+			continue
+		}
+		for name, m := range set.Mirrors {
+			if m.Schedule == "" {
+				continue
+			}
+			plan, err := cron.ParseStandard(m.Schedule)
+			if err != nil || plan.Next(last).After(now) {
+				continue
+			}
+			if _, err := s.startMirror("build", name, "schedule"); err != nil {
+				s.log.Warn("a scheduled build did not start", "mirror", name, "error", err)
+			}
+		}
+		last = now
+	}
+}
