@@ -22,7 +22,7 @@ var catalogue = index(
 	Entry{"define.dangling-reference", Error, "a name that nothing defines", "define it, or use the nearest defined name"},
 	Entry{"define.duplicate-name", Error, "one name defined twice", "take one of the two out"},
 	Entry{"source.bad-url", Error, "not a URL, a wrong scheme, or a variable that expands to nothing", "give a whole http or https URL"},
-	Entry{"source.credential-in-url", Error, "a user or password inside a URL", "name a credential instead"},
+	Entry{"source.credential-in-url", Error, "a user or password inside a URL", "take user and password out of the URL: definitions are shown, compared and kept"},
 	Entry{"source.plain-http", Note, "a signed source is fetched without TLS", "use https where the upstream offers it; the signature protects the content, not what is asked for"},
 	Entry{"source.unsigned", Error, "a source that names no key", "name the keys that may sign it under signed_by"},
 	Entry{"source.component-missing", Error, "the root does not offer a component", "choose among those it offers"},

@@ -44,7 +44,7 @@ type Outcome struct {
 	FetchFiles   int            `json:"fetch_files"` // packages that the pool lacks
 	FetchBytes   int64          `json:"fetch_bytes"` //
 	FreeBytes    int64          `json:"free_bytes"`  // on the disk of the pool
-	Seconds      int            `json:"seconds"`     // estimated from the last transfers; 0: unknown
+	Seconds      int            `json:"seconds"`     // to fetch, at the rate of the last transfers; -1: unknown
 	Packages     int            `json:"packages"`
 	Wanted       int            `json:"wanted"`
 	BySource     map[string]int `json:"by_source"`

@@ -1,0 +1,270 @@
+package e2e
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"stockade/core/archive/deb"
+	"stockade/internal/api"
+	"stockade/internal/client"
+)
+
+func TestTheRealClientInstallsFromTheListener(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	s.built("steady")
+	m := newMachine(t, s.dir)
+	s.cli(0, "group", "files", "gatehouse", "--out", m.root)
+	m.must(false, "update")
+	m.must(false, "install", "kelp-drive", "tide-tables")
+	for name, want := range map[string]string{"kelp-drive": "7.2-0kelp1", "libkelp7": "7.2-0kelp1", "sluicectl": "1.4.2-1", "libtide2": "2.1.0-3", "tide-data": "2026.3", "tide-tables": "2.4.1-1"} {
+		if got := m.installed(name); got != want {
+			t.Errorf("%s is installed as %q, and %s was meant", name, got, want)
+		}
+	}
+	if _, err := os.Stat(filepath.Join(m.root, "usr/bin/sluicectl")); err != nil {
+		t.Error("the package's file is not there:", err)
+	}
+}
+
+func TestTheRealClientInstallsFromAnExportWithTheNetworkCut(t *testing.T) {
+	for _, kind := range []struct{ name, mirror string }{{"tailored", "barrage"}, {"faithful", "tarn-whole"}} {
+		t.Run(kind.name, func(t *testing.T) {
+			s := newSite(t)
+			s.described()
+			out, _ := s.cli(0, "mirror", "build", kind.mirror)
+			edition := strings.TrimSpace(out)
+			dir := filepath.Join(s.dir, "export with space")
+			s.cli(0, "edition", "export", edition, dir)
+			if kind.mirror != "barrage" {
+				site := strings.ReplaceAll(mustRead(t, filepath.Join(s.dir, "site/mirrors.yaml")), "steady: {mirror: barrage}", "steady: {mirror: "+kind.mirror+"}")
+				os.WriteFile(filepath.Join(s.dir, "site/mirrors.yaml"), []byte(site), 0o644)
+				s.cli(0, "apply", filepath.Join(s.dir, "site"))
+			}
+			s.cli(0, "lane", "move", "steady", edition)
+			m := newMachine(t, s.dir)
+			s.cli(0, "group", "files", "gatehouse", "--at", dir, "--out", m.root)
+			s.stop() // nothing is left that could answer
+			m.must(true, "update")
+			m.must(true, "install", "sluicectl", "tide-tables")
+			if m.installed("sluicectl") != "1.4.2-1" || m.installed("libtide2") == "" || m.installed("tide-tables") != "2.4.1-1" {
+				t.Errorf("installed: sluicectl %q, libtide2 %q, tide-tables %q", m.installed("sluicectl"), m.installed("libtide2"), m.installed("tide-tables"))
+			}
+		})
+	}
+}
+
+func mustRead(t *testing.T, path string) string {
+	t.Helper()
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(raw)
+}
+
+func TestTheRealClientRefusesAnExportThatWasTamperedWith(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	edition := s.built("steady")
+	for _, c := range []struct {
+		name, file string
+		at         string // where it must fail: update or install
+	}{
+		{"root", "tarn/dists/heron/InRelease", "update"},
+		{"index", "tarn/dists/heron/core/binary-amd64", "update"},
+		{"package", "tarn/pool/core/l/libtide2/libtide2_2.1.0-3_amd64.deb", "install"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			dir := filepath.Join(s.dir, "export-"+c.name)
+			s.cli(0, "edition", "export", edition, dir)
+			filepath.Walk(filepath.Join(dir, c.file), func(p string, info os.FileInfo, err error) error {
+				if err == nil && info.Mode().IsRegular() {
+					raw, _ := os.ReadFile(p)
+					raw[len(raw)/2] ^= 1
+					os.WriteFile(p, raw, 0o644)
+				}
+				return nil
+			})
+			m := newMachine(t, s.dir)
+			s.cli(0, "group", "files", "gatehouse", "--at", dir, "--out", m.root)
+			out, err := m.apt(true, "update")
+			refused := err != nil || strings.Contains(out, "E:") || strings.Contains(out, "W:")
+			if c.at == "update" && !refused {
+				t.Errorf("apt-get update accepted it:\n%s", out)
+			}
+			if out, err := m.apt(true, "install", "sluicectl"); err == nil {
+				t.Errorf("apt-get install accepted it:\n%s", out)
+			}
+			if m.installed("libtide2") != "" {
+				t.Error("the package was installed")
+			}
+		})
+	}
+}
+
+func TestPrioritiesAndPinsAreWhatWasMeant(t *testing.T) {
+	s := newSite(t)
+	// The vendor offers a newer sluicectl of its own; the official source has
+	// the better priority, so machines must go on taking the official one.
+	s.scenario.Kelp.Packages = append(s.scenario.Kelp.Packages, deb.Made{Component: "drives", Name: "sluicectl", Version: "9.0-0kelp1", Arch: "amd64", Summary: "vendor's build"})
+	files, err := s.scenario.Kelp.Publish(s.scenario.KelpKey)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.scenario.Vendor.Publish(files)
+	if err := s.scenario.PublishTarn(time.Now().Add(-time.Hour), true, func(r *deb.Repository) {
+		r.Packages = append(r.Packages, deb.Made{Component: "field", Name: "tide-tables", Version: "2.5.0-1", Arch: "all", Summary: "newer tables", Fields: "Depends: tide-data\n"})
+	}); err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(s.dir, "site/mirrors.yaml")
+	os.WriteFile(path, []byte(strings.ReplaceAll(mustRead(t, path), "packages: [kelp-drive]", "packages: [kelp-drive, sluicectl]")), 0o644)
+	s.described()
+	s.built("steady")
+	m := newMachine(t, s.dir)
+	s.cli(0, "group", "files", "gatehouse", "--out", m.root)
+	m.must(false, "update")
+	m.must(false, "install", "sluicectl", "tide-tables")
+	if v := m.installed("sluicectl"); v != "1.4.2-1" {
+		t.Errorf("sluicectl %s came, though the official source has the better priority", v)
+	}
+	if v := m.installed("tide-tables"); v != "2.4.1-1" {
+		t.Errorf("tide-tables %s came, though the group is pinned to 2.4.1-1", v)
+	}
+}
+
+func TestAClientInTheMiddleOfAnUpdateSurvivesAMovingLane(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	s.built("steady")
+	m := newMachine(t, s.dir)
+	s.cli(0, "group", "files", "gatehouse", "--out", m.root)
+	m.must(false, "update")
+
+	base := s.service.PackagesURL() + "/lane/steady/tarn/dists/heron/"
+	_, old, _ := get(t, base+"core/binary-amd64/Packages")
+	_, release, _ := get(t, base+"Release")
+	digest := ""
+	for line := range strings.Lines(release) {
+		if f := strings.Fields(line); len(f) == 3 && f[2] == "core/binary-amd64/Packages" {
+			digest = f[0]
+		}
+	}
+	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *deb.Repository) {
+		for i := range r.Packages {
+			if r.Packages[i].Name == "sluicectl" {
+				r.Packages[i].Version = "1.5.0-1"
+			}
+		}
+	}); err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(s.dir, "site/mirrors.yaml")
+	os.WriteFile(path, []byte(strings.ReplaceAll(mustRead(t, path), "versions: 2", "versions: 1")), 0o644)
+	s.cli(0, "apply", filepath.Join(s.dir, "site"))
+	s.built("steady")
+	if code, body, _ := get(t, base+"core/binary-amd64/by-hash/SHA256/"+digest); code != 200 || body != old {
+		t.Errorf("the index that the client was told of is gone (%d)", code)
+	}
+	if _, body, _ := get(t, base+"core/binary-amd64/Packages"); !strings.Contains(body, "1.5.0-1") {
+		t.Error("by its plain name the lane must serve the new index")
+	}
+	m.must(false, "install", "sluicectl") // by what it learnt before the move
+	if v := m.installed("sluicectl"); v != "1.4.2-1" {
+		t.Errorf("installed %q", v)
+	}
+	m.must(false, "update")
+	m.must(false, "upgrade")
+	if v := m.installed("sluicectl"); v != "1.5.0-1" {
+		t.Errorf("after the update %q is installed", v)
+	}
+	// One step back, and the root is the first edition's again.
+	s.cli(0, "lane", "back", "steady")
+	if _, body, _ := get(t, base+"Release"); body != release {
+		t.Error("after a step back the lane does not serve what it served before")
+	}
+}
+
+// TestTheMachinesOwnArchive takes the archive that this very machine is
+// configured for as an upstream: real data, real keys.
+func TestTheMachinesOwnArchive(t *testing.T) {
+	uri, suite, keyring := ownArchive()
+	if uri == "" {
+		t.Skip("skipped: this machine's configuration names no deb archive with a keyring")
+	}
+	if code := reachable(uri + "/dists/" + suite + "/InRelease"); code != 200 {
+		t.Skipf("skipped: the machine's own archive is not reachable (%d)", code)
+	}
+	s := newSite(t)
+	raw, err := os.ReadFile(keyring)
+	if err != nil {
+		t.Skip("skipped: the archive's keyring cannot be read:", err)
+	}
+	page, err := client.Post[api.Page[api.Key]](context.Background(), s.client, "/keys", api.KeyData{Data: raw})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var names []string
+	for _, k := range page.Items {
+		names = append(names, `"`+k.Fingerprint+`"`)
+	}
+	doc := filepath.Join(s.dir, "own.yaml")
+	os.WriteFile(doc, []byte(`stockade: 1
+sources:
+  own:
+    family: deb
+    standing: official
+    upstreams: [{url: "`+uri+`"}]
+    release: `+suite+`
+    components: [main]
+    architectures: [amd64]
+    signed_by: [`+strings.Join(names, ", ")+`]
+mirrors:
+  small:
+    copy: tailored
+    from:
+      - {source: own, want: {packages: [hello, tree], with: required}}
+lanes:
+  steady: {mirror: small}
+groups:
+  all: {family: deb, release: `+suite+`, architectures: [amd64], lane: steady}
+`), 0o644)
+	s.cli(0, "apply", doc)
+	vouched := 0
+	for _, k := range page.Items {
+		if k.Findings.HasErrors() {
+			continue
+		}
+		s.cli(0, "key", "vouch", k.Fingerprint, "--source", "own", "--evidence", "the keyring of this machine")
+		vouched++
+	}
+	if vouched == 0 {
+		t.Fatal("no key of the archive's keyring is any good")
+	}
+	out, log := s.cli(0, "mirror", "build", "small")
+	t.Logf("built %s%s", out, log)
+	s.cli(0, "edition", "verify", "small/1")
+	dir := filepath.Join(s.dir, "export")
+	s.cli(0, "edition", "export", "small/1", dir)
+	s.cli(0, "lane", "move", "steady", "small/1")
+	m := newMachine(t, s.dir)
+	s.cli(0, "group", "files", "all", "--at", dir, "--out", m.root)
+	s.stop()
+	// Packages with scripts ask questions by this machine's debconf.
+	if conf, err := os.ReadFile("/etc/debconf.conf"); err == nil {
+		os.MkdirAll(filepath.Join(m.root, "var/cache/debconf"), 0o755)
+		os.WriteFile(filepath.Join(m.root, "etc/debconf.conf"), conf, 0o644)
+	}
+	m.must(true, "update")
+	log = m.must(true, "install", "hello", "tree")
+	for _, name := range []string{"hello", "tree", "libc6"} {
+		if m.installed(name) == "" {
+			t.Errorf("%s is not installed\n%s", name, log)
+		}
+	}
+}

@@ -1,0 +1,230 @@
+// Package e2e drives the whole program on loopback: the service through its
+// client, its command line, its HTTP interface and its console, and the real
+// package clients as consumers of what it serves.
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"stockade/core/fetch"
+	"stockade/core/finding"
+	"stockade/internal/api"
+	"stockade/internal/cli"
+	"stockade/internal/client"
+	"stockade/internal/demo"
+	"stockade/internal/service"
+)
+
+// site is a running service with the Skerry Reach scenario.
+type site struct {
+	t        *testing.T
+	dir      string // readable for everybody, for package clients that drop rights
+	scenario *demo.Scenario
+	service  *service.Service
+	client   *client.Client
+	token    string
+	stop     func()
+}
+
+func newSite(t *testing.T) *site {
+	t.Helper()
+	base, err := os.MkdirTemp("/var/tmp", "stockade-e2e-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	os.Chmod(base, 0o755)
+	t.Cleanup(func() { os.RemoveAll(base) })
+	s := &site{t: t, dir: base}
+	if s.scenario, err = demo.NewScenario(time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.scenario.Close)
+	if err := s.scenario.WriteSite(filepath.Join(base, "site")); err != nil {
+		t.Fatal(err)
+	}
+	s.start()
+	t.Cleanup(func() { s.stop() })
+	return s
+}
+
+func (s *site) start() {
+	s.t.Helper()
+	svc, err := service.Open(service.Config{Data: filepath.Join(s.dir, "data"), Listen: "127.0.0.1:0", Packages: "127.0.0.1:0", Version: "test",
+		Fetch: fetch.Options{DownFor: 50 * time.Millisecond, Rounds: 1}})
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan error, 1)
+	go func() { ended <- svc.Run(ctx) }()
+	s.stop = sync.OnceFunc(func() {
+		cancel()
+		if err := <-ended; err != nil {
+			s.t.Errorf("the service ended with %v", err)
+		}
+	})
+	raw, err := os.ReadFile(svc.WardenToken())
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	s.service, s.token = svc, strings.TrimSpace(string(raw))
+	s.client = client.New(svc.APIURL(), s.token)
+	s.t.Setenv("STOCKADE_SERVER", svc.APIURL())
+	s.t.Setenv("STOCKADE_TOKEN", s.token)
+	s.t.Setenv("HOME", filepath.Join(s.dir, "home"))
+	s.t.Setenv("XDG_CONFIG_HOME", filepath.Join(s.dir, "home", "config"))
+}
+
+// cli runs one command and asserts its exit code.
+func (s *site) cli(want int, args ...string) (out, err string) {
+	s.t.Helper()
+	var o, e bytes.Buffer
+	if code := cli.Main(args, strings.NewReader(""), &o, &e); code != want {
+		s.t.Fatalf("stockade %s: exit code %d, and %d was expected\n%s%s", strings.Join(args, " "), code, want, o.String(), e.String())
+	}
+	return o.String(), e.String()
+}
+
+// described applies the definitions and vouches for the vendor's key.
+func (s *site) described() {
+	s.t.Helper()
+	s.cli(0, "apply", filepath.Join(s.dir, "site"))
+	s.cli(0, "key", "vouch", s.scenario.KelpKey.Certificate().Fingerprint, "--source", "kelp", "--evidence", "compared on paper")
+}
+
+// built builds a mirror and points a lane at the new edition.
+func (s *site) built(lane string) string {
+	s.t.Helper()
+	out, _ := s.cli(0, "mirror", "build", "barrage")
+	edition := strings.TrimSpace(out)
+	s.cli(0, "lane", "move", lane, edition)
+	return edition
+}
+
+// job starts a job through the client and waits for it.
+func (s *site) job(path string, in any) api.Job {
+	s.t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+	defer cancel()
+	j, err := client.Post[api.Job](ctx, s.client, path, in)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	if j, err = s.client.Follow(ctx, j.ID, nil); err != nil {
+		s.t.Fatal(err)
+	}
+	return j
+}
+
+func has(l finding.List, code string) bool { return len(l.With(code)) > 0 }
+
+// get asks an address and gives status and body.
+func get(t *testing.T, url string, header ...string) (int, string, http.Header) {
+	t.Helper()
+	r, err := http.NewRequest(http.MethodGet, url, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := 0; i+1 < len(header); i += 2 {
+		r.Header.Set(header[i], header[i+1])
+	}
+	res, err := http.DefaultClient.Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer res.Body.Close()
+	var b bytes.Buffer
+	b.ReadFrom(res.Body)
+	return res.StatusCode, b.String(), res.Header
+}
+
+// machine is a made-up machine: a root folder that the real apt-get works on,
+// in a mount namespace of its own where its configuration lies at /etc/apt.
+type machine struct {
+	t    *testing.T
+	root string
+	env  []string
+}
+
+func newMachine(t *testing.T, dir string) *machine {
+	t.Helper()
+	if os.Geteuid() != 0 {
+		t.Skip("not root: the real apt-get needs a mount namespace of its own")
+	}
+	for _, tool := range []string{"apt-get", "dpkg", "unshare", "mount"} {
+		if _, err := exec.LookPath(tool); err != nil {
+			t.Skipf("%s is not on this machine", tool)
+		}
+	}
+	root, err := os.MkdirTemp(dir, "machine-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	os.Chmod(root, 0o755)
+	for _, d := range []string{"etc/apt/apt.conf.d", "etc/apt/preferences.d", "etc/apt/sources.list.d", "etc/apt/keyrings", "etc/apt/trusted.gpg.d", "var/lib/apt/lists/partial",
+		"var/cache/apt/archives/partial", "var/lib/dpkg/info", "var/lib/dpkg/updates", "var/lib/dpkg/triggers", "var/log/apt", "tmp"} {
+		if err := os.MkdirAll(filepath.Join(root, d), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	os.WriteFile(filepath.Join(root, "var/lib/dpkg/status"), nil, 0o644)
+	return &machine{t: t, root: root}
+}
+
+// apt runs apt-get on the machine. cut takes the network away: a namespace in
+// which no interface is up.
+func (m *machine) apt(cut bool, args ...string) (string, error) {
+	m.t.Helper()
+	line := fmt.Sprintf(`set -e
+for d in etc/apt var/lib/apt var/cache/apt; do mount --bind "$R/$d" "/$d"; done
+%s
+exec apt-get -q -y -o Dir::State::status="$R/var/lib/dpkg/status" -o Dir::Log="$R/var/log/apt" -o Dpkg::Options::=--root="$R" -o Dpkg::Options::=--force-script-chrootless \
+  -o Dpkg::Use-Pty=0 -o Acquire::http::Proxy=false -o Acquire::Retries=0 -o APT::Architecture=amd64 -o APT::Architectures::=amd64 "$@"`,
+		map[bool]string{true: `if [ "$(cat /sys/class/net/*/operstate 2>/dev/null | grep -c -v down)" != 0 ]; then echo "an interface is up" >&2; exit 9; fi`}[cut])
+	flags := []string{"-m"}
+	if cut {
+		// A sysfs of the new network namespace, so that the check above sees it.
+		line = strings.Replace(line, "set -e\n", "set -e\nmount -t sysfs none /sys\n", 1)
+		flags = append(flags, "-n")
+	}
+	c := exec.Command("unshare", append(append(flags, "sh", "-c", line, "apt-get"), args...)...)
+	c.Env = append(append(os.Environ(), "R="+m.root, "LC_ALL=C", "DEBIAN_FRONTEND=noninteractive"), m.env...)
+	out, err := c.CombinedOutput()
+	return string(out), err
+}
+
+// must runs apt-get and refuses errors and warnings.
+func (m *machine) must(cut bool, args ...string) string {
+	m.t.Helper()
+	out, err := m.apt(cut, args...)
+	if err != nil {
+		m.t.Fatalf("apt-get %s: %v\n%s", strings.Join(args, " "), err, out)
+	}
+	for line := range strings.Lines(out) {
+		if strings.HasPrefix(line, "W:") || strings.HasPrefix(line, "E:") {
+			m.t.Errorf("apt-get %s warns: %s", strings.Join(args, " "), line)
+		}
+	}
+	return out
+}
+
+// installed gives the version of an installed package, or "".
+func (m *machine) installed(name string) string {
+	m.t.Helper()
+	out, _ := exec.Command("dpkg-query", "--admindir="+filepath.Join(m.root, "var/lib/dpkg"), "-W", "-f=${db:Status-Abbrev}${Version}", name).Output()
+	v, ok := strings.CutPrefix(string(out), "ii ")
+	if !ok {
+		return ""
+	}
+	return v
+}
