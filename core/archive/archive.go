@@ -138,12 +138,12 @@ type Identity struct{ Name, Version, Arch string }
 
 // Source is what a family needs to know about the description of a repository.
 type Source struct {
-	Name          string
-	Family        string
-	Release       string
-	Components    []string
-	Architectures []string
-	Languages     []string // of translated descriptions that a faithful copy takes along
+	Name          string   `json:"name"`
+	Family        string   `json:"family"`
+	Release       string   `json:"release"`
+	Components    []string `json:"components"`
+	Architectures []string `json:"architectures"`
+	Languages     []string `json:"languages"` // of translated descriptions that a faithful copy takes along
 }
 
 // Signer is a key that made a signature that counts.

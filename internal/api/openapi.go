@@ -12,6 +12,9 @@ func OpenAPI(version string) []byte {
 	d := &describer{schemas: map[string]any{}}
 	paths := map[string]map[string]any{}
 	problem := d.ref(reflect.TypeFor[Problem]())
+	for _, result := range []any{Outcome{}, JobEvent{}} { // what jobs end with, and what their streams send
+		d.ref(reflect.TypeOf(result))
+	}
 	for _, r := range Routes {
 		op := map[string]any{"operationId": r.Name, "summary": r.Summary}
 		if r.Role != Open {

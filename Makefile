@@ -1,0 +1,58 @@
+# make demo   the whole way on made-up data
+# make test   all tests
+# make build  the binary, at bin/stockade
+#
+# What a fresh Debian machine with Go and Node.js lacks is installed by `make tools`,
+# which the two commands above call.
+
+VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
+STAMP   := -X stockade/internal/cli.Version=0.1.0-$(VERSION)
+CONSOLE := internal/service/dist/index.html
+SUDO    := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
+FUZZTIME ?= 20s
+export CGO_ENABLED = 0
+
+.PHONY: build demo test tools console documents bench fuzz shots clean
+
+build: $(CONSOLE)
+	go build -trimpath -ldflags '$(STAMP)' -o bin/stockade ./cmd/stockade
+
+console: $(CONSOLE)
+
+# The browser's part, embedded in the binary.
+$(CONSOLE): $(shell find console -path console/node_modules -prune -o -type f ! -name api.d.ts -print) docs/openapi.json
+	cd console && npm ci --no-fund --no-audit --loglevel=error && npm run --silent build
+	touch $(CONSOLE)
+
+# On a terminal the demonstration stays up with its console; elsewhere it ends after the run.
+demo: build
+	@if [ -t 1 ] && [ -z "$(ONCE)" ]; then bin/stockade demo; else bin/stockade demo --once; fi
+
+test: tools build
+	go vet ./...
+	go test -count=1 -timeout 20m ./...
+
+# Chromium drives the console in tests, the package clients read what is served.
+tools:
+	@missing=""; for pair in chromium:chromium xz:xz-utils gpgv:gpgv gpg:gnupg unshare:util-linux dpkg-query:dpkg; do \
+	  command -v $${pair%%:*} >/dev/null || missing="$$missing $${pair##*:}"; done; \
+	if [ -n "$$missing" ]; then echo "installing$$missing"; \
+	  $(SUDO) apt-get update -qq && DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -qq --no-install-recommends $$missing >/dev/null; fi
+
+# The documents in docs/ that are generated from the program.
+documents:
+	go test ./internal/api -run GeneratedDocuments -update
+
+bench:
+	go test -run '^$$' -bench . -benchtime 3x ./bench
+
+fuzz:
+	@set -e; for p in $$(go list ./core/...); do for f in $$(go test -list '^Fuzz' $$p | grep '^Fuzz' || true); do \
+	  echo "$$p $$f"; go test -run '^$$' -fuzz "^$$f$$" -fuzztime $(FUZZTIME) $$p; done; done
+
+# Pictures of the console, into docs/screenshots.
+shots: tools build
+	SHOTS=$(CURDIR)/docs/screenshots go test -count=1 -run TestTheConsoleOfTheDemonstration ./e2e
+
+clean:
+	rm -rf bin console/node_modules console/dist internal/service/dist/assets internal/service/dist/index.html internal/service/dist/icon.svg demo-data

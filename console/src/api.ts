@@ -1,0 +1,95 @@
+// The one place that talks to the service. Types come from its OpenAPI document.
+import { ref } from 'vue'
+import type { components } from './api.d'
+
+type S = components['schemas']
+export type Finding = S['Finding']
+export type Source = S['Source']
+export type Key = S['Key']
+export type Mirror = S['Mirror']
+export type Edition = S['Edition']
+export type EditionDetail = S['EditionDetail']
+export type Lane = S['Lane']
+export type Job = S['Job']
+export type Progress = S['Event']
+export type Item = S['Item']
+export type PackageChange = S['PackageChange']
+export type Overview = S['Overview']
+export type Judgement = S['Judgement']
+export type Revision = S['Revision']
+export type JournalEntry = S['JournalEntry']
+export type Group = S['Group']
+export type Files = S['Files']
+export type Problem = S['Problem']
+export type Outcome = S['Outcome']
+export type Page<T> = { items: T[]; next?: string }
+
+const place = 'stockade-token'
+export const token = ref(sessionStorage.getItem(place) ?? '')
+export const who = ref<{ account: string; role: string } | null>(null)
+
+export class Trouble extends Error {
+  constructor(public problem: Problem) { super(problem.detail || problem.title) }
+}
+
+async function send(method: string, path: string, body?: unknown): Promise<Response> {
+  let res: Response
+  try {
+    res = await fetch('/api/v1' + path, {
+      method,
+      headers: { ...(token.value ? { Authorization: 'Bearer ' + token.value } : {}), ...(body === undefined ? {} : { 'Content-Type': 'application/json' }) },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    })
+  } catch {
+    throw new Trouble({ type: '', title: 'The service does not answer', status: 0, detail: 'the connection to it broke', way_out: 'look whether stockade serve still runs; what you typed is still here' })
+  }
+  if (!res.ok) {
+    const problem = await res.json().catch(() => ({ type: '', title: 'The service answered ' + res.status, status: res.status, detail: '' }))
+    if (res.status === 401 && path !== '/whoami') signOut()
+    throw new Trouble(problem)
+  }
+  return res
+}
+
+export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  return (await send(method, path, body)).json()
+}
+export const get = <T>(path: string) => call<T>('GET', path)
+export const post = <T>(path: string, body?: unknown) => call<T>('POST', path, body)
+
+export async function signIn(given: string): Promise<void> {
+  token.value = given.trim()
+  try {
+    who.value = await get('/whoami')
+    sessionStorage.setItem(place, token.value)
+  } catch (e) {
+    token.value = ''
+    throw e
+  }
+}
+export function signOut() {
+  token.value = ''
+  who.value = null
+  sessionStorage.removeItem(place)
+}
+
+/** Follows a job by server-sent events until it ends. */
+export async function follow(id: number, progress: (p: Progress) => void, signal?: AbortSignal): Promise<Job> {
+  const res = await fetch(`/api/v1/jobs/${id}/events`, { headers: { Authorization: 'Bearer ' + token.value }, signal })
+  const reader = res.body!.pipeThrough(new TextDecoderStream()).getReader()
+  let rest = ''
+  for (;;) {
+    const { value, done } = await reader.read()
+    if (done) return get<Job>('/jobs/' + id)
+    rest += value
+    const parts = rest.split('\n\n')
+    rest = parts.pop()!
+    for (const part of parts) {
+      const line = part.split('\n').find((l) => l.startsWith('data: '))
+      if (!line) continue
+      const event = JSON.parse(line.slice(6))
+      if (event.job) return event.job
+      if (event.progress) progress(event.progress)
+    }
+  }
+}

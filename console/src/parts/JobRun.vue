@@ -1,0 +1,28 @@
+<script setup lang="ts">
+// A running job with its progress, bytes by upstream, and a way to stop it.
+import { computed, onMounted, onUnmounted, ref } from 'vue'
+import { follow, post, type Job, type Progress } from '../api'
+import { size, span } from '../format'
+import Mark from './Mark.vue'
+const props = defineProps<{ job: Job }>()
+const emit = defineEmits<{ end: [job: Job] }>()
+const at = ref<Progress>(props.job.progress)
+const gone = new AbortController()
+const words: Record<string, string> = { roots: 'Asking for roots', indexes: 'Fetching indexes', select: 'Choosing packages and proving', packages: 'Fetching packages', write: 'Writing indexes', seal: 'Sealing', verify: 'Checking files' }
+const share = computed(() => at.value.bytes_total > 0 ? Math.min(100, (100 * at.value.bytes) / at.value.bytes_total) : 0)
+onMounted(async () => {
+  try { emit('end', await follow(props.job.id, (p) => (at.value = p), gone.signal)) } catch { /* the page was left */ }
+})
+onUnmounted(() => gone.abort())
+</script>
+<template>
+  <section class="panel p-3" aria-live="polite">
+    <div class="flex items-center gap-3">
+      <Mark kind="busy" :word="words[at.step] ?? (at.step || 'Beginning')" /><span v-if="at.text" class="text-slate">{{ at.text }}</span>
+      <span class="ml-auto text-slate"><template v-if="at.bytes_total">{{ at.files }}/{{ at.files_total }} files · {{ size(at.bytes) }} of {{ size(at.bytes_total) }}<template v-if="at.rate"> · {{ size(at.rate) }}/s</template><template v-if="at.remaining_s > 0"> · {{ span(at.remaining_s) }} left</template></template></span>
+      <button class="btn btn-stop" @click="post(`/jobs/${job.id}/stop`)">Stop</button>
+    </div>
+    <div class="mt-2 h-1.5 overflow-hidden rounded bg-raised" role="progressbar" :aria-valuenow="Math.round(share)" aria-valuemin="0" aria-valuemax="100"><div class="h-full bg-tide transition-[width]" :style="{ width: share + '%' }" /></div>
+    <div v-if="Object.keys(at.upstreams ?? {}).length" class="mt-2 flex flex-wrap gap-x-6 text-slate"><span v-for="(n, u) in at.upstreams" :key="u"><code>{{ u }}</code> {{ size(n as number) }}</span></div>
+  </section>
+</template>

@@ -1,0 +1,32 @@
+package api
+
+import (
+	"flag"
+	"os"
+	"testing"
+
+	"stockade/core/definition"
+	"stockade/core/finding"
+)
+
+var update = flag.Bool("update", false, "write the generated documents anew")
+
+// The generated documents in docs/ are what the program says now.
+func TestGeneratedDocumentsAreCurrent(t *testing.T) {
+	for path, want := range map[string][]byte{
+		"../../docs/openapi.json":           OpenAPI("1"),
+		"../../docs/findings.md":            []byte(finding.Document()),
+		"../../docs/definition.schema.json": definition.Schema(),
+	} {
+		if *update {
+			if err := os.WriteFile(path, want, 0o644); err != nil {
+				t.Fatal(err)
+			}
+			continue
+		}
+		have, err := os.ReadFile(path)
+		if err != nil || string(have) != string(want) {
+			t.Errorf("%s is not current: go test ./internal/api -update", path)
+		}
+	}
+}
