@@ -245,11 +245,11 @@ func (r *reader) fields(n *yaml.Node, v reflect.Value, path string, depth int) {
 	})
 	for name, i := range known {
 		if v.Type().Field(i).Tag.Get("need") == "yes" && !given[name] {
-			what := last(path)
+			what, at := last(path), r.set.Place(path)
 			if path == "" {
-				what = "the document"
+				at = r.place(n)
 			}
-			f := r.add("define.missing-field", r.set.Place(path), "%s has no %s", what, name)
+			f := r.add("define.missing-field", at, "%s has no %s", what, name)
 			if name == "stockade" {
 				f.WayOut = "begin the document with \"stockade: 1\""
 			}

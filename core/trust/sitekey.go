@@ -99,7 +99,8 @@ func (s *SiteKey) Clearsign(text []byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, err := w.Write(text); err != nil {
+	// The line end before the signature is not part of the text (RFC 9580 §7.1).
+	if _, err := w.Write(bytes.TrimSuffix(text, []byte("\n"))); err != nil {
 		return nil, err
 	}
 	if err := w.Close(); err != nil {
