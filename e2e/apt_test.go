@@ -11,6 +11,7 @@ import (
 	"stockade/core/archive/deb"
 	"stockade/internal/api"
 	"stockade/internal/client"
+	"stockade/internal/demo"
 )
 
 func TestTheRealClientInstallsFromTheListener(t *testing.T) {
@@ -193,11 +194,11 @@ func TestAClientInTheMiddleOfAnUpdateSurvivesAMovingLane(t *testing.T) {
 // TestTheMachinesOwnArchive takes the archive that this very machine is
 // configured for as an upstream: real data, real keys.
 func TestTheMachinesOwnArchive(t *testing.T) {
-	uri, suite, keyring := ownArchive()
+	uri, suite, keyring := demo.OwnArchive()
 	if uri == "" {
 		t.Skip("skipped: this machine's configuration names no deb archive with a keyring")
 	}
-	if code := reachable(uri + "/dists/" + suite + "/InRelease"); code != 200 {
+	if code := demo.Reachable(uri + "/dists/" + suite + "/InRelease"); code != 200 {
 		t.Skipf("skipped: the machine's own archive is not reachable (%d)", code)
 	}
 	s := newSite(t)

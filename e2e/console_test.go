@@ -92,7 +92,9 @@ func (b *browser) shot(name string) {
 	}
 }
 
-func quoted(s string) string { return "'" + strings.NewReplacer("\\", "\\\\", "'", "\\'").Replace(s) + "'" }
+func quoted(s string) string {
+	return "'" + strings.NewReplacer("\\", "\\\\", "'", "\\'").Replace(s) + "'"
+}
 
 // TestTheConsoleDrivesTheWholeWay does in the browser what the command line
 // does in the demonstration.

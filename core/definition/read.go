@@ -172,6 +172,10 @@ func (r *reader) value(n *yaml.Node, v reflect.Value, path string, depth int) {
 					"a name has small letters, digits, dots and dashes, begins with a letter or digit, and is at most 63 long"
 				return
 			}
+			if val.Kind == yaml.ScalarNode && val.Tag == "!!null" {
+				r.add("define.missing-field", r.place(key), "%s says nothing: fields belong below it", strings.TrimPrefix(path+"."+key.Value, "."))
+				return
+			}
 			e := reflect.New(v.Type().Elem()).Elem()
 			r.value(val, e, path+"."+key.Value, depth+1)
 			r.set.Places[strings.TrimPrefix(path+"."+key.Value, ".")] = r.place(key)

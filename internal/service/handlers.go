@@ -589,6 +589,9 @@ func (s *Service) jobEvents(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	if _, err := s.jobs.get(int64(id)); err != nil {
+		return nil, err
+	}
 	_, events, stop, running := s.jobs.listen(int64(id))
 	c.Header("Content-Type", "text/event-stream")
 	send := func(name string, e api.JobEvent) {

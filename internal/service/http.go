@@ -203,7 +203,10 @@ func (r *refusal) Error() string { return r.title }
 
 // asProblem turns any error into a problem, at this one place.
 func asProblem(r api.Route, err error) *api.Problem {
-	title := "This failed: " + strings.ToLower(r.Summary[:1]) + r.Summary[1:]
+	title := "Not done: " + strings.ToLower(r.Summary[:1]) + r.Summary[1:]
+	if r.Method == http.MethodGet {
+		title = "Cannot be shown: " + strings.ToLower(r.Summary[:1]) + r.Summary[1:]
+	}
 	var p *api.Problem
 	var ref *refusal
 	var busy *busyError

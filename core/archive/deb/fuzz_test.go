@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"io"
 	"testing"
+	"time"
 
 	"stockade/core/archive"
 )
@@ -104,6 +105,8 @@ func FuzzPackageFile(f *testing.F) {
 	}
 	f.Add([]byte("!<arch>\ndebian-binary"))
 	f.Fuzz(func(t *testing.T, data []byte) {
+		slow := time.AfterFunc(5*time.Second, func() { panic("one package file takes more than five seconds") })
+		defer slow.Stop()
 		id, err := ReadIdentity(io.LimitReader(bytes.NewReader(data), 1<<20))
 		if err == nil && (id.Name == "" || id.Version == "" || id.Arch == "") {
 			t.Errorf("an empty identity was accepted: %+v", id)

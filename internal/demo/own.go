@@ -1,4 +1,4 @@
-package e2e
+package demo
 
 import (
 	"net/http"
@@ -10,9 +10,9 @@ import (
 	"stockade/core/archive/deb"
 )
 
-// ownArchive reads this machine's own configuration for a deb archive with a
+// OwnArchive reads this machine's own configuration for a deb archive with a
 // component main, and gives its address, release and keyring.
-func ownArchive() (uri, suite, keyring string) {
+func OwnArchive() (uri, suite, keyring string) {
 	files, _ := filepath.Glob("/etc/apt/sources.list.d/*.sources")
 	for _, name := range files {
 		f, err := os.Open(name)
@@ -44,7 +44,8 @@ func ownArchive() (uri, suite, keyring string) {
 	return "", "", ""
 }
 
-func reachable(url string) int {
+// Reachable asks for the head of a URL and gives the status; 0: no answer.
+func Reachable(url string) int {
 	c := http.Client{Timeout: 15 * time.Second}
 	res, err := c.Head(url)
 	if err != nil {

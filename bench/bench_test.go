@@ -1,0 +1,247 @@
+// Package bench compares what Stockade does with the physical limit of the same
+// work in the same run, as ratios: machines are shared and noisy, so nothing
+// here says how long anything takes in seconds.
+package bench
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"stockade/core/archive"
+	"stockade/core/archive/deb"
+	"stockade/core/definition"
+	"stockade/core/fetch"
+	"stockade/core/mirror"
+	"stockade/core/pool"
+	"stockade/core/trust"
+	"stockade/internal/demo"
+)
+
+func builder(b *testing.B, site *trust.SiteKey) *mirror.Builder {
+	b.Helper()
+	dir := b.TempDir()
+	store, err := pool.Open(filepath.Join(dir, "pool"), filepath.Join(dir, "tmp"))
+	if err != nil {
+		b.Fatal(err)
+	}
+	return &mirror.Builder{Pool: store, Fetch: fetch.New(fetch.Options{}), Site: site, Families: archive.NewRegistry(deb.Family{}), Editions: filepath.Join(dir, "editions"), Now: time.Now}
+}
+
+// BenchmarkRealIndex verifies, decompresses and parses the index of the archive
+// that this machine is configured for, against `xz -dc` of the same file.
+func BenchmarkRealIndex(b *testing.B) {
+	uri, suite, keyring := demo.OwnArchive()
+	if uri == "" || demo.Reachable(uri+"/dists/"+suite+"/InRelease") != 200 {
+		b.Skip("skipped: the machine's own archive is not reachable")
+	}
+	raw, err := os.ReadFile(keyring)
+	if err != nil {
+		b.Skip("skipped: ", err)
+	}
+	certs, err := trust.ReadCertificates(raw)
+	if err != nil {
+		b.Fatal(err)
+	}
+	var known []trust.Known
+	for _, c := range certs {
+		known = append(known, trust.Known{Certificate: c, VouchedFor: []string{"own"}})
+	}
+	src := &mirror.Source{Name: "own", Family: deb.Family{}, Route: fetch.Route{Source: "own", Upstreams: []fetch.Upstream{{URL: uri}}},
+		Spec:    archive.Source{Name: "own", Family: "deb", Release: suite, Components: []string{"main"}, Architectures: []string{"amd64"}},
+		Keyring: trust.NewKeyring("own", known, time.Now)}
+	bl := builder(b, nil)
+	pub, err := bl.Refresh(context.Background(), src)
+	if err != nil {
+		b.Fatal(err)
+	}
+	lists, err := bl.Lists(context.Background(), pub)
+	if err != nil {
+		b.Fatal(err)
+	}
+	src.Accepted = &pub.Accepted
+	file := bl.Pool.(*pool.Dir).Path(lists[0].SHA256)
+	if lists[0].Used.Compression != "xz" {
+		b.Skip("skipped: the archive has no xz index")
+	}
+	var ours, theirs time.Duration
+	packages := 0
+	for b.Loop() {
+		begun := time.Now()
+		if err := exec.Command("sh", "-c", "xz -dc < "+file+" > /dev/null").Run(); err != nil {
+			b.Fatal(err)
+		}
+		theirs += time.Since(begun)
+		begun = time.Now()
+		if _, err := bl.ReadAccepted(src); err != nil { // the signature
+			b.Fatal(err)
+		}
+		f, err := os.Open(file)
+		if err != nil {
+			b.Fatal(err)
+		}
+		h := sha256.New() // the digest
+		io.Copy(h, f)
+		f.Close()
+		if fmt.Sprintf("%x", h.Sum(nil)) != lists[0].SHA256 {
+			b.Fatal("the index is not what the root says")
+		}
+		packages = 0
+		if err := bl.Read(src, 0, lists[0], func(*archive.Package, []byte) error { packages++; return nil }); err != nil {
+			b.Fatal(err)
+		}
+		ours += time.Since(begun)
+	}
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	b.ReportMetric(float64(ours)/float64(theirs), "times-xz")
+	b.ReportMetric(float64(packages), "packages")
+	b.ReportMetric(peak(), "peak-MiB")
+}
+
+// peak is the largest resident memory of this process so far, in MiB.
+func peak() float64 {
+	raw, _ := os.ReadFile("/proc/self/status")
+	for line := range strings.Lines(string(raw)) {
+		var kib float64
+		if n, _ := fmt.Sscanf(line, "VmHWM: %f kB", &kib); n == 1 {
+			return kib / 1024
+		}
+	}
+	return 0
+}
+
+// BenchmarkDownload takes 64 files of 4 MiB into the pool from loopback, eight
+// at once, against downloading and hashing them alone. The pool also writes
+// each to disk, durably.
+func BenchmarkDownload(b *testing.B) {
+	const files, size = 64, 4 << 20
+	data := make([][]byte, files)
+	sums := make([]string, files)
+	for i := range data {
+		data[i] = bytes.Repeat([]byte{byte(i), 1, 2, 3, 5, 7, 11, 13}, size/8)
+		sums[i] = fmt.Sprintf("%x", sha256.Sum256(data[i]))
+	}
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		var i int
+		fmt.Sscanf(r.URL.Path, "/%d", &i)
+		http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(data[i]))
+	}))
+	defer srv.Close()
+	client := fetch.New(fetch.Options{})
+	route := fetch.Route{Source: "x", Upstreams: []fetch.Upstream{{URL: srv.URL}}}
+	each := func(f func(i int) error) time.Duration {
+		begun := time.Now()
+		var wait sync.WaitGroup
+		next := make(chan int)
+		for range 8 {
+			wait.Go(func() {
+				for i := range next {
+					if err := f(i); err != nil {
+						b.Error(err)
+					}
+				}
+			})
+		}
+		for i := range files {
+			next <- i
+		}
+		close(next)
+		wait.Wait()
+		return time.Since(begun)
+	}
+	var ours, floor time.Duration
+	for b.Loop() {
+		floor += each(func(i int) error {
+			res, err := http.Get(fmt.Sprintf("%s/%d", srv.URL, i))
+			if err != nil {
+				return err
+			}
+			defer res.Body.Close()
+			h := sha256.New()
+			_, err = io.Copy(h, res.Body)
+			return err
+		})
+		store, err := pool.Open(filepath.Join(b.TempDir(), "pool"), b.TempDir())
+		if err != nil {
+			b.Fatal(err)
+		}
+		ours += each(func(i int) error {
+			_, err := store.Ingest(pool.Want{Name: "x", Size: size, SHA256: sums[i]}, func(s pool.Sink) error {
+				return client.Get(context.Background(), route, fetch.Request{Path: fmt.Sprint(i), Max: size, Offset: s.Offset}, func(r *fetch.Response) error {
+					_, err := io.Copy(s, r.Body)
+					return err
+				}, nil)
+			}, nil)
+			return err
+		})
+		if err := store.Flush(); err != nil {
+			b.Fatal(err)
+		}
+	}
+	b.ReportMetric(float64(ours)/float64(floor), "times-hashing-alone")
+}
+
+// BenchmarkNothingChanged builds a mirror again after which nothing changed
+// upstream, against one conditional request for its root.
+func BenchmarkNothingChanged(b *testing.B) {
+	s, err := demo.NewScenario(time.Now())
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer s.Close()
+	bl := builder(b, s.KelpKey)
+	src := &mirror.Source{Name: "tarn", Family: deb.Family{}, Priority: 20, Route: fetch.Route{Source: "tarn", Upstreams: []fetch.Upstream{{URL: s.North.URL}}},
+		Spec:    archive.Source{Name: "tarn", Family: "deb", Release: "heron", Components: []string{"core", "field"}, Architectures: []string{"amd64"}},
+		Keyring: trust.NewKeyring("tarn", []trust.Known{{Certificate: s.TarnKey.Certificate(), VouchedFor: []string{"tarn"}}}, time.Now),
+		Want:    definition.Want{Packages: []string{"sluicectl"}, With: "required", Versions: 1}}
+	plan := mirror.Plan{Name: "barrage", Number: 1, Mirror: definition.Mirror{Copy: "tailored", Complete: "strict"}, Sources: []*mirror.Source{src}}
+	out, err := bl.Build(context.Background(), plan)
+	if err != nil {
+		b.Fatal(err)
+	}
+	src.Accepted, plan.Previous, plan.Number = &out.Publications[0].Accepted, out.Edition, 2
+	s.North.Hits()
+	var ours, floor time.Duration
+	requests := 0
+	for b.Loop() {
+		for range 20 {
+			begun := time.Now()
+			req, _ := http.NewRequest("GET", s.North.URL+"/dists/heron/InRelease", nil)
+			req.Header.Set("If-None-Match", fmt.Sprintf(`"%x"`, sha256.Sum256(s.North.Files()["dists/heron/InRelease"])))
+			res, err := http.DefaultClient.Do(req)
+			if err != nil || res.StatusCode != http.StatusNotModified {
+				b.Fatal(err, res.StatusCode)
+			}
+			res.Body.Close()
+			floor += time.Since(begun)
+		}
+		s.North.Hits()
+		for range 20 {
+			begun := time.Now()
+			out, err := bl.Build(context.Background(), plan)
+			if err != nil || !out.Unchanged {
+				b.Fatal(err)
+			}
+			ours += time.Since(begun)
+		}
+		requests = 0
+		for _, n := range s.North.Hits() {
+			requests += n
+		}
+	}
+	b.ReportMetric(float64(ours)/float64(floor), "times-one-request")
+	b.ReportMetric(float64(requests)/20, "requests")
+}

@@ -1,0 +1,326 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"maps"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"stockade/core/archive/deb"
+	"stockade/core/journal"
+	"stockade/internal/api"
+	"stockade/internal/client"
+)
+
+// Each attack is mounted against the running service: the build must be
+// refused with the code that names the cause, the last edition must go on
+// being served byte for byte, and the journal must have it.
+func TestAttacksAreRefusedAndTheLastEditionIsStillServed(t *testing.T) {
+	const in = "dists/heron/InRelease"
+	newer := func(s *site) {
+		s.t.Helper()
+		if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *deb.Repository) {
+			for i := range r.Packages {
+				if r.Packages[i].Name == "sluicectl" {
+					r.Packages[i].Version = "1.5.0-1"
+				}
+			}
+		}); err != nil {
+			s.t.Fatal(err)
+		}
+	}
+	everywhere := func(s *site, match string, f func([]byte) []byte) {
+		changed := 0
+		for path := range s.scenario.North.Files() {
+			if strings.Contains(path, match) {
+				s.scenario.North.Change(path, f)
+				s.scenario.South.Change(path, f)
+				changed++
+			}
+		}
+		if changed == 0 {
+			s.t.Fatalf("nothing matches %s", match)
+		}
+	}
+	flip := func(b []byte) []byte { b[len(b)/2] ^= 1; return b }
+	for _, c := range []struct {
+		name, code string
+		mount      func(s *site)
+	}{
+		{"a tampered package", "content.digest-mismatch", func(s *site) { newer(s); everywhere(s, "sluicectl_1.5.0-1", flip) }},
+		{"a tampered index", "content.digest-mismatch", func(s *site) { newer(s); everywhere(s, "core/binary-amd64/", flip) }},
+		{"a stripped signature", "content.signature-bad", func(s *site) {
+			newer(s)
+			plain := s.scenario.North.Files()["dists/heron/Release"]
+			everywhere(s, in, func([]byte) []byte { return plain })
+		}},
+		{"a root signed by the key of another source", "key.unvouched", func(s *site) {
+			newer(s)
+			files, err := s.scenario.Tarn.Publish(s.scenario.KelpKey)
+			if err != nil {
+				s.t.Fatal(err)
+			}
+			s.scenario.North.Publish(files)
+			s.scenario.South.Publish(maps.Clone(files))
+		}},
+		{"an older root", "source.older-than-accepted", func(s *site) {
+			if err := s.scenario.PublishTarn(time.Now().Add(-72*time.Hour), true, func(*deb.Repository) {}); err != nil {
+				s.t.Fatal(err)
+			}
+		}},
+		{"a key that was barred meanwhile", "key.barred", func(s *site) {
+			newer(s)
+			s.cli(0, "key", "bar", s.scenario.TarnKey.Certificate().Fingerprint, "--reason", "lost", "--yes")
+		}},
+		{"terminal escapes in a summary", "", func(s *site) {
+			if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *deb.Repository) {
+				for i := range r.Packages {
+					if r.Packages[i].Name == "sluicectl" {
+						r.Packages[i].Version, r.Packages[i].Summary = "1.6-1", "evil \x1b]0;title\a <script>alert(1)</script> \u202egnp"
+					}
+				}
+			}); err != nil {
+				s.t.Fatal(err)
+			}
+		}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s := newSite(t)
+			s.described()
+			s.built("steady")
+			lane := s.service.PackagesURL() + "/lane/steady/tarn/"
+			_, before, _ := get(t, lane+in)
+			c.mount(s)
+			j := s.job("/mirrors/barrage/build", nil)
+			if c.code == "" {
+				if j.State != "done" {
+					t.Fatalf("the build ended %s: %s", j.State, j.Problem)
+				}
+				out, _ := s.cli(0, "edition", "show", "barrage/2")
+				if strings.ContainsAny(out, "\x1b\a\u202e") {
+					t.Errorf("control characters reach the terminal: %q", out)
+				}
+				return
+			}
+			if j.State != "failed" || !has(j.Findings, c.code) {
+				t.Errorf("the build ended %s with %v, and %s was expected", j.State, j.Findings, c.code)
+			}
+			if _, after, _ := get(t, lane+in); after != before {
+				t.Error("the lane serves something else now")
+			}
+			if out, _ := s.cli(0, "edition", "list", "-o", "name"); strings.TrimSpace(out) != "barrage/1" {
+				t.Errorf("editions: %s", out)
+			}
+			if out, _ := s.cli(0, "journal", "list", "-o", "json"); !strings.Contains(out, c.code) {
+				t.Error("the journal does not have it")
+			}
+			if out, _ := s.cli(0, "journal", "verify"); !strings.Contains(out, "whole and unchanged") {
+				t.Error(out)
+			}
+		})
+	}
+}
+
+func TestAnOlderRootIsAcceptedOnceByAWardenWithAReason(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	s.built("steady")
+	if err := s.scenario.PublishTarn(time.Now().Add(-72*time.Hour), true, func(*deb.Repository) {}); err != nil {
+		t.Fatal(err)
+	}
+	_, log := s.cli(1, "source", "refresh", "tarn")
+	if !strings.Contains(log, "source.older-than-accepted") || !strings.Contains(log, "--accept-once") {
+		t.Error(log)
+	}
+	s.cli(0, "source", "refresh", "tarn", "--accept-once", "upstream took a bad release back")
+	s.cli(0, "source", "refresh", "tarn")
+	if out, _ := s.cli(0, "journal", "list"); !strings.Contains(out, "took a bad release back") {
+		t.Error("the journal does not have the reason")
+	}
+}
+
+func TestDownOrLaggingUpstreamsAreSteppedOverAndTold(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	s.scenario.North.Fault(func(w http.ResponseWriter, r *http.Request) bool {
+		http.Error(w, "closed", http.StatusServiceUnavailable)
+		return true
+	})
+	out, _ := s.cli(0, "mirror", "build", "barrage")
+	if strings.TrimSpace(out) != "barrage/1" {
+		t.Error(out)
+	}
+	detail, err := client.Get[api.EditionDetail](context.Background(), s.client, "/editions/barrage/1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, src := range detail.Seal.Sources {
+		if src.Name == "tarn" && src.Upstream != s.scenario.South.URL {
+			t.Errorf("taken from %s", src.Upstream)
+		}
+	}
+	s.scenario.North.Fault(nil)
+	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), false, func(*deb.Repository) {}); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(60 * time.Millisecond) // the first one is no longer stepped over
+	_, log := s.cli(0, "source", "probe", "tarn")
+	if !strings.Contains(log, "source.upstreams-disagree") {
+		t.Error(log)
+	}
+}
+
+func TestDamageOnDiskIsFoundAndMended(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	s.built("steady")
+	victim := ""
+	filepath.Walk(filepath.Join(s.dir, "data/pool"), func(p string, info os.FileInfo, err error) error {
+		if err == nil && info.Size() > 100_000 && victim == "" {
+			victim = p
+		}
+		return nil
+	})
+	raw, err := os.ReadFile(victim)
+	if err != nil {
+		t.Fatal(err)
+	}
+	os.Chmod(victim, 0o644)
+	os.WriteFile(victim, raw[:len(raw)-1], 0o644)
+	if _, log := s.cli(1, "edition", "verify", "barrage/1"); !strings.Contains(log, "edition.damaged") {
+		t.Error(log)
+	}
+	s.cli(1, "lane", "move", "trial", "barrage/1")
+	s.cli(0, "mirror", "build", "barrage") // fetches anew what is damaged
+	s.cli(0, "edition", "verify", "barrage/1")
+}
+
+func TestARecordEditedBehindTheProgramsBackIsFound(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	s.stop()
+	db, err := sql.Open("sqlite", filepath.Join(s.dir, "data/stockade.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Exec(`UPDATE journal_entries SET text = replace(text, 'compared on paper', 'compared with care') WHERE action = 'key.vouch'`); err != nil {
+		t.Fatal(err)
+	}
+	var n int64
+	if err := db.QueryRow(`SELECT number FROM journal_entries WHERE text LIKE '%compared with care%'`).Scan(&n); err != nil {
+		t.Fatal(err)
+	}
+	db.Close()
+	s.start()
+	r, err := client.Post[journal.Report](context.Background(), s.client, "/journal/verify", nil)
+	if err != nil || r.Holds || r.FirstBad != n {
+		t.Errorf("%+v, %v; entry %d was changed", r, err, n)
+	}
+	s.cli(1, "journal", "verify")
+	// One cut off at the end is found by the signed checkpoint.
+	s.stop()
+	db, _ = sql.Open("sqlite", filepath.Join(s.dir, "data/stockade.db"))
+	db.Exec(`DELETE FROM journal_entries WHERE number = (SELECT max(number) FROM journal_entries)`)
+	db.Close()
+	s.start()
+	if r, err := client.Post[journal.Report](context.Background(), s.client, "/journal/verify", nil); err != nil || r.Holds {
+		t.Errorf("an entry is gone, and %+v, %v", r, err)
+	}
+}
+
+// TestKilledAtRandomInstantsOfABuild kills a real service in the middle of
+// builds. Whatever the instant, a restart finds the old state or the new.
+func TestKilledAtRandomInstantsOfABuild(t *testing.T) {
+	bin := filepath.Join(t.TempDir(), "stockade")
+	if out, err := exec.Command("go", "build", "-o", bin, "../cmd/stockade").CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	s := newSite(t)
+	s.described()
+	s.cli(0, "mirror", "build", "barrage")
+	s.stop()
+	kills := 10
+	if os.Getenv("STOCKADE_KILLS") == "many" {
+		kills = 200
+	}
+	data := filepath.Join(s.dir, "data")
+	for i := range kills {
+		if err := s.scenario.PublishTarn(time.Now().Add(time.Duration(i-3*kills)*time.Second), true, func(r *deb.Repository) {
+			for k := range r.Packages {
+				r.Packages[k].Summary = strings.Repeat("x", i+1) // every package is new
+			}
+		}); err != nil {
+			t.Fatal(err)
+		}
+		c := exec.Command(bin, "serve", "--data", data, "--listen", "127.0.0.1:0", "--packages", "127.0.0.1:0")
+		out := &lines{c: make(chan string, 16)}
+		c.Stdout = out
+		if err := c.Start(); err != nil {
+			t.Fatal(err)
+		}
+		address := ""
+		select {
+		case l := <-out.c:
+			address = strings.TrimSpace(strings.TrimPrefix(l, "api and console"))
+		case <-time.After(20 * time.Second):
+			t.Fatal("the service did not start")
+		}
+		cl := client.New(address, s.token)
+		if _, err := client.Post[api.Job](context.Background(), cl, "/mirrors/barrage/build", nil); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(time.Duration(i*37%260) * time.Millisecond)
+		c.Process.Kill()
+		c.Wait()
+	}
+	s.start()
+	page, err := client.Get[api.Page[api.Job]](context.Background(), s.client, "/jobs?limit=1000")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, j := range page.Items {
+		if j.State == "running" {
+			t.Errorf("job %d is said to run", j.ID)
+		}
+	}
+	names, _ := s.cli(0, "edition", "list", "-o", "name")
+	for _, name := range strings.Fields(names) {
+		s.cli(0, "edition", "verify", name)
+	}
+	s.cli(0, "journal", "verify")
+	s.cli(0, "mirror", "build", "barrage")
+	s.cli(0, "edition", "collect")
+	names, _ = s.cli(0, "edition", "list", "-o", "name")
+	for _, name := range strings.Fields(names) {
+		s.cli(0, "edition", "verify", name)
+	}
+	t.Logf("%d kills; editions that stand: %s", kills, strings.Fields(names))
+}
+
+// lines hands over the first lines of an output.
+type lines struct {
+	buf bytes.Buffer
+	c   chan string
+}
+
+func (l *lines) Write(p []byte) (int, error) {
+	l.buf.Write(p)
+	for {
+		line, err := l.buf.ReadString('\n')
+		if err != nil {
+			l.buf.WriteString(line)
+			return len(p), nil
+		}
+		select {
+		case l.c <- line:
+		default:
+		}
+	}
+}

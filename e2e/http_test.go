@@ -1,0 +1,331 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	_ "github.com/glebarez/sqlite"
+
+	"stockade/internal/api"
+	"stockade/internal/client"
+)
+
+func TestEveryCallNeedsItsRole(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	tokens := map[string]string{"": "", "none": "0000", "warden": s.token}
+	for _, role := range []string{"viewer", "operator"} {
+		out, _ := s.cli(0, "account", "add", role+"-1", "--role", role, "-o", "json")
+		var n api.NewToken
+		if err := json.Unmarshal([]byte(out), &n); err != nil {
+			t.Fatal(err)
+		}
+		tokens[role] = n.Token
+	}
+	rank := map[string]int{"": 0, "none": 0, "viewer": 1, "operator": 2, "warden": 3}
+	call := func(r api.Route, token string) int {
+		path := strings.NewReplacer("{name}", "nothing-of-that-name", "{mirror}", "none", "{number}", "1", "{id}", "999999", "{path}", "x", "{fingerprint}", strings.Repeat("A", 40)).Replace(r.Path)
+		req, _ := http.NewRequest(r.Method, s.service.APIURL()+api.Base+path, strings.NewReader("{}"))
+		if token != "" {
+			req.Header.Set("Authorization", "Bearer "+token)
+		}
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer res.Body.Close()
+		if body, _ := io.ReadAll(res.Body); res.StatusCode >= 400 {
+			var p api.Problem
+			if res.Header.Get("Content-Type") != "application/problem+json" || json.Unmarshal(body, &p) != nil || p.Title == "" || !strings.HasPrefix(p.Type, "urn:stockade:") || p.Status != res.StatusCode {
+				t.Errorf("%s %s: no problem details: %s", r.Method, path, body)
+			}
+		}
+		return res.StatusCode
+	}
+	guesses := 0
+	for _, r := range api.Routes {
+		if r.Name == "collect" || r.Name == "verifyJournal" {
+			continue
+		}
+		for who, token := range tokens {
+			if who == "none" {
+				if guesses++; guesses > 6 {
+					continue // more would be taken for guessing, which has its own test
+				}
+			}
+			code := call(r, token)
+			switch {
+			case rank[who] == 0 && r.Role != api.Open:
+				if code != 401 {
+					t.Errorf("%s %s without a token: %d", r.Method, r.Path, code)
+				}
+			case rank[who] < rank[r.Role]:
+				if code != 403 {
+					t.Errorf("%s %s as %s: %d", r.Method, r.Path, who, code)
+				}
+			default:
+				if code == 401 || code == 403 || code >= 500 {
+					t.Errorf("%s %s as %s: %d", r.Method, r.Path, who, code)
+				}
+			}
+		}
+	}
+}
+
+func TestTheBrowsersWaysInAreShut(t *testing.T) {
+	s := newSite(t)
+	base := s.service.APIURL()
+	for _, c := range []struct {
+		name   string
+		path   string
+		header []string
+		code   int
+	}{
+		{"a token in the URL", "/api/v1/whoami?token=" + s.token, nil, 400},
+		{"another site's page", "/api/v1/whoami", []string{"Origin", "https://evil.example", "Authorization", "Bearer " + s.token}, 403},
+		{"the console itself", "/api/v1/whoami", []string{"Origin", base, "Authorization", "Bearer " + s.token}, 200},
+		{"a call that does not exist", "/api/v1/nothing", []string{"Authorization", "Bearer " + s.token}, 404},
+	} {
+		code, body, header := get(t, base+c.path, c.header...)
+		if code != c.code {
+			t.Errorf("%s: %d %s", c.name, code, body)
+		}
+		if strings.Contains(body, s.token) {
+			t.Errorf("%s: the token comes back", c.name)
+		}
+		for h, want := range map[string]string{"X-Frame-Options": "DENY", "X-Content-Type-Options": "nosniff"} {
+			if header.Get(h) != want {
+				t.Errorf("%s: %s is %q", c.name, h, header.Get(h))
+			}
+		}
+		if csp := header.Get("Content-Security-Policy"); !strings.Contains(csp, "default-src 'self'") || !strings.Contains(csp, "frame-ancestors 'none'") || strings.Contains(csp, "script-src") {
+			t.Errorf("%s: %s", c.name, csp)
+		}
+	}
+	limited := 0
+	for range 15 {
+		code, _, header := get(t, base+"/api/v1/whoami", "Authorization", "Bearer guess")
+		if code == 429 && header.Get("Retry-After") != "" {
+			limited++
+		}
+	}
+	if limited < 4 {
+		t.Errorf("guessing was slowed down %d times of 15", limited)
+	}
+}
+
+func TestTheDescriptionOfTheAPIIsServedAndComplete(t *testing.T) {
+	s := newSite(t)
+	code, body, _ := get(t, s.service.APIURL()+"/api/v1/openapi.json")
+	var doc struct {
+		OpenAPI string                               `json:"openapi"`
+		Paths   map[string]map[string]map[string]any `json:"paths"`
+	}
+	if err := json.Unmarshal([]byte(body), &doc); code != 200 || err != nil || doc.OpenAPI != "3.1.0" {
+		t.Fatalf("%d %v", code, err)
+	}
+	for _, r := range api.Routes {
+		op := doc.Paths[r.Path][strings.ToLower(r.Method)]
+		if op == nil || op["operationId"] != r.Name {
+			t.Errorf("%s %s is not described", r.Method, r.Path)
+		}
+	}
+	// And the other way: every reference in it leads somewhere.
+	for _, part := range strings.Split(body, `"$ref": "#/components/schemas/`)[1:] {
+		name := part[:strings.IndexByte(part, '"')]
+		if !strings.Contains(body, `"`+name+`": {`) {
+			t.Errorf("the schema %s is not there", name)
+		}
+	}
+}
+
+func TestTheListenerForMachinesKeepsToItsFiles(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	s.built("steady")
+	base := s.service.PackagesURL()
+	file := base + "/edition/barrage/1/tarn/pool/core/t/tide-data/tide-data_2026.3_all.deb"
+	code, whole, header := get(t, file)
+	if code != 200 || header.Get("ETag") == "" || header.Get("Last-Modified") == "" || header.Get("Accept-Ranges") != "bytes" {
+		t.Fatalf("%d %v", code, header)
+	}
+	if code, part, _ := get(t, file, "Range", "bytes=100-199"); code != 206 || part != whole[100:200] {
+		t.Errorf("a range: %d, %d bytes", code, len(part))
+	}
+	if code, part, _ := get(t, file, "Range", "bytes=100-", "If-Range", `"an old tag"`); code != 200 || part != whole {
+		t.Errorf("a range of something else: %d, %d bytes", code, len(part))
+	}
+	if code, _, _ := get(t, file, "If-None-Match", header.Get("ETag")); code != 304 {
+		t.Errorf("unchanged: %d", code)
+	}
+	if code, key, _ := get(t, base+"/key/"+keyOf(t, s)); code != 200 || !strings.Contains(key, "BEGIN PGP PUBLIC KEY BLOCK") {
+		t.Errorf("the site key: %d", code)
+	}
+	for _, path := range []string{"/", "/api/v1/about", "/lane/trial/tarn/dists/heron/InRelease", "/lane/none/x", "/edition/barrage/2/about/edition.json", "/edition/barrage/1/", "/edition/barrage/1/../../../stockade.db",
+		"/edition/barrage/1/%2e%2e/%2e%2e/stockade.db", "/lane/steady/tarn", "/key/../site/key.pgp", "/edition/barrage/x/y"} {
+		if code, body, _ := get(t, base+path); code == 200 || strings.Contains(body, "SQLite") {
+			t.Errorf("%s: %d", path, code)
+		}
+	}
+	req, _ := http.NewRequest("POST", file, strings.NewReader("x"))
+	if res, err := http.DefaultClient.Do(req); err != nil || res.StatusCode != 405 {
+		t.Errorf("writing: %v %v", res.StatusCode, err)
+	}
+}
+
+func keyOf(t *testing.T, s *site) string {
+	t.Helper()
+	a, err := client.Get[api.About](context.Background(), s.client, "/about")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return a.SiteKey
+}
+
+func TestAnInvalidDocumentChangesNothing(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	before, _ := s.cli(0, "revision", "list")
+	path := filepath.Join(s.dir, "bad.yaml")
+	os.WriteFile(path, []byte("stockade: 1\nlanes: {new: {mirror: barrage}}\nmirrors: {broken: {copy: tailored, from: [{source: tarm, want: everything}]}}\n"), 0o644)
+	_, log := s.cli(1, "apply", path)
+	if !strings.Contains(log, `perhaps "tarn" is meant`) || !strings.Contains(log, "bad.yaml:3") {
+		t.Error(log)
+	}
+	if after, _ := s.cli(0, "revision", "list"); after != before {
+		t.Errorf("revisions:\n%s", after)
+	}
+	if out, _ := s.cli(0, "lane", "list", "-o", "name"); strings.Contains(out, "new") {
+		t.Error("half of it was applied")
+	}
+	// A change, its difference, and the way back.
+	os.WriteFile(path, []byte("stockade: 1\nlanes: {new: {mirror: barrage}}\n"), 0o644)
+	if out, _ := s.cli(0, "plan", path); !strings.Contains(out, "lane new") {
+		t.Error(out)
+	}
+	s.cli(0, "apply", path)
+	s.cli(0, "revision", "restore", "1", "--yes")
+	if out, _ := s.cli(0, "lane", "list", "-o", "name"); strings.Contains(out, "new") {
+		t.Error("the restored description still has the lane")
+	}
+}
+
+func TestOnlyAWardenVouches(t *testing.T) {
+	s := newSite(t)
+	out, _ := s.cli(0, "account", "add", "mara", "--role", "operator", "-o", "json")
+	var n api.NewToken
+	json.Unmarshal([]byte(out), &n)
+	t.Setenv("STOCKADE_TOKEN", n.Token)
+	_, log := s.cli(4, "apply", filepath.Join(s.dir, "site"))
+	if !strings.Contains(log, "only a warden") {
+		t.Error(log)
+	}
+	t.Setenv("STOCKADE_TOKEN", s.token)
+	s.cli(0, "apply", filepath.Join(s.dir, "site"))
+	kelp := s.scenario.KelpKey.Certificate().Fingerprint
+	s.cli(1, "key", "vouch", kelp[:16], "--source", "kelp", "--evidence", "x")    // a short id
+	s.cli(1, "key", "vouch", kelp, "--source", "tarn", "--evidence", "x")         // a source that does not name it
+	s.cli(2, "key", "vouch", kelp, "--source", "kelp")                            // no evidence
+	s.cli(1, "key", "vouch", "1"+kelp[1:], "--source", "kelp", "--evidence", "x") // another key
+	s.cli(1, "mirror", "build", "barrage")                                        // and so nothing is built
+	s.cli(0, "key", "vouch", kelp, "--source", "kelp", "--evidence", "compared on paper")
+	s.cli(0, "mirror", "build", "barrage")
+}
+
+func TestTheCommandLineKeepsItsPromises(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	s.cli(2, "nonsense")
+	s.cli(2, "edition", "show", "barrage")
+	s.cli(2, "edition", "show", "barrage/9") // there is none
+	s.cli(2, "source", "list", "-o", "scroll")
+	s.cli(0, "mirror", "build", "barrage")
+	s.cli(2, "edition", "retire", "barrage/1") // not on a terminal, and no --yes
+	out, _ := s.cli(0, "source", "list", "-o", "name")
+	if out != "kelp\ntarn\n" {
+		t.Errorf("names: %q", out)
+	}
+	out, _ = s.cli(0, "source", "show", "tarn", "-o", "json")
+	var src api.Source
+	if err := json.Unmarshal([]byte(out), &src); err != nil || src.Name != "tarn" || src.Priority != 20 {
+		t.Errorf("%v %+v", err, src)
+	}
+	if out, _ = s.cli(0, "mirror", "list", "-o", "yaml"); !strings.Contains(out, "copy: tailored") {
+		t.Error(out)
+	}
+	s.cli(0, "login", s.service.APIURL(), "--token-file", s.service.WardenToken())
+	t.Setenv("STOCKADE_TOKEN", "")
+	t.Setenv("STOCKADE_SERVER", "")
+	s.cli(0, "source", "list")
+	if st, err := os.Stat(filepath.Join(s.dir, "home/config/stockade/login.yaml")); err != nil || st.Mode().Perm() != 0o600 {
+		t.Errorf("what login keeps: %v %v", st, err)
+	}
+	// A remembered token is not sent to another service.
+	heard := "nothing"
+	stranger := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		heard = r.Header.Get("Authorization")
+		w.Write([]byte(`{"items":[]}`))
+	}))
+	defer stranger.Close()
+	s.cli(0, "source", "list", "--server", stranger.URL)
+	if heard != "" {
+		t.Errorf("another service heard %q", heard)
+	}
+	t.Setenv("STOCKADE_TOKEN", "0000")
+	s.cli(4, "source", "list")
+	s.cli(3, "source", "list", "--server", "http://127.0.0.1:1")
+}
+
+func TestJobsAreStoppedAndSaySo(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	hold := make(chan struct{})
+	for _, u := range []interface {
+		Fault(func(http.ResponseWriter, *http.Request) bool)
+	}{s.scenario.North, s.scenario.South} {
+		u.Fault(func(w http.ResponseWriter, r *http.Request) bool {
+			if strings.HasSuffix(r.URL.Path, ".deb") {
+				select {
+				case <-hold:
+				case <-r.Context().Done():
+				}
+			}
+			return false
+		})
+	}
+	defer close(hold)
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	j, err := client.Post[api.Job](ctx, s.client, "/mirrors/barrage/build", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = client.Post[api.Job](ctx, s.client, "/mirrors/barrage/build", nil)
+	var p *api.Problem
+	if !errors.As(err, &p) || p.Status != 409 {
+		t.Errorf("a second build at once: %v", err)
+	}
+	steps := map[string]bool{}
+	done := make(chan api.Job, 1)
+	go func() {
+		j, _ := s.client.Follow(ctx, j.ID, func(e api.JobEvent) { steps[e.Progress.Step] = true })
+		done <- j
+	}()
+	time.Sleep(500 * time.Millisecond)
+	s.cli(0, "job", "stop", "1")
+	if j := <-done; j.State != "stopped" {
+		t.Errorf("the job is %s", j.State)
+	}
+	if out, _ := s.cli(0, "edition", "list", "-o", "name"); out != "" {
+		t.Errorf("editions: %s", out)
+	}
+}
