@@ -50,9 +50,9 @@ fuzz:
 	@set -e; for p in $$(go list ./core/...); do for f in $$(go test -list '^Fuzz' $$p | grep '^Fuzz' || true); do \
 	  echo "$$p $$f"; go test -run '^$$' -fuzz "^$$f$$" -fuzztime $(FUZZTIME) $$p; done; done
 
-# Pictures of the console, into docs/screenshots.
+# Pictures of the console, and of the terminal, into docs/screenshots.
 shots: tools build
-	SHOTS=$(CURDIR)/docs/screenshots go test -count=1 -run TestTheConsoleOfTheDemonstration ./e2e
+	SHOTS=$(CURDIR)/docs/screenshots go test -count=1 -run 'Console' ./e2e
 
 clean:
 	rm -rf bin console/node_modules console/dist internal/service/dist/assets internal/service/dist/index.html internal/service/dist/icon.svg demo-data

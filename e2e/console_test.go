@@ -1,33 +1,43 @@
 package e2e
 
 import (
+	"bytes"
 	"context"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"github.com/chromedp/chromedp"
 
 	"stockade/core/archive/deb"
+	"stockade/internal/cli"
 )
 
 // browser is a headless Chromium on the console of a site.
 type browser struct {
-	t   *testing.T
-	s   *site
-	ctx context.Context
+	t       *testing.T
+	s       *site
+	address string
+	ctx     context.Context
 }
 
 func newBrowser(t *testing.T, s *site) *browser {
+	t.Helper()
+	return newBrowserAt(t, s, s.service.APIURL())
+}
+
+func newBrowserAt(t *testing.T, s *site, address string) *browser {
 	t.Helper()
 	path, err := exec.LookPath("chromium")
 	if err != nil {
 		t.Skip("skipped: chromium is not on this machine (make tools installs it)")
 	}
-	if code, body, _ := get(t, s.service.APIURL()+"/"); code != 200 || !strings.Contains(body, `id="app"`) {
+	if code, body, _ := get(t, address+"/"); code != 200 || !strings.Contains(body, `id="app"`) {
 		t.Skip("skipped: this build has no console (make console builds it)")
 	}
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
@@ -42,7 +52,7 @@ func newBrowser(t *testing.T, s *site) *browser {
 	if err := chromedp.Run(ctx, chromedp.EmulateViewport(1280, 800)); err != nil { // the browser lives as long as the first context that runs
 		t.Fatal(err)
 	}
-	return &browser{t, s, ctx}
+	return &browser{t, s, address, ctx}
 }
 
 func (b *browser) run(what string, actions ...chromedp.Action) {
@@ -58,7 +68,7 @@ func (b *browser) run(what string, actions ...chromedp.Action) {
 
 func (b *browser) open(path string) {
 	b.t.Helper()
-	b.run("open "+path, chromedp.Navigate(b.s.service.APIURL()+path), chromedp.WaitVisible("#app > *", chromedp.ByQuery))
+	b.run("open "+path, chromedp.Navigate(b.address+path), chromedp.WaitVisible("#app > *", chromedp.ByQuery))
 }
 
 // see waits until the page shows a text.
@@ -109,7 +119,6 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.typed("#token", s.token)
 	b.click("Sign in")
 	b.see("Nothing is described yet")
-	b.shot("empty")
 
 	s.cli(0, "apply", filepath.Join(s.dir, "site"))
 	b.open("/keys")
@@ -127,21 +136,29 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.typed("#evidence", "compared on paper with Kelp's field engineer")
 	b.click("Vouch for it")
 	b.run("the decision shows in the matrix", chromedp.Poll(`document.querySelectorAll('table .text-moss').length >= 2 && !document.body.innerText.includes('May this key')`, nil))
-	b.shot("keys")
 
 	b.open("/mirrors/barrage")
 	b.click("Estimate")
 	b.see("Time to fetch")
+	slow := func(w http.ResponseWriter, r *http.Request) bool {
+		if strings.HasSuffix(r.URL.Path, ".deb") {
+			time.Sleep(1200 * time.Millisecond)
+		}
+		return false
+	}
+	s.scenario.North.Fault(slow)
 	b.click("Build")
+	b.see("Fetching packages")
+	b.run("bytes by upstream", chromedp.Poll(`document.querySelector('[role=progressbar]')?.getAttribute('aria-valuenow') > 5`, nil))
+	b.shot("building")
 	b.see("sealed barrage/1")
-	b.shot("mirror")
+	s.scenario.North.Fault(nil)
 
 	b.open("/editions/barrage/1")
 	b.see("the seal holds")
 	b.see("libtide2")
 	b.click("Verify now")
 	b.see("are what was sealed")
-	b.shot("edition")
 
 	b.open("/lanes")
 	b.see("barrage/1")
@@ -171,16 +188,13 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.see("1.5.0-1")
 	b.shot("lane-move")
 	b.click("Leave it")
-	b.shot("lanes")
 	b.open("/editions/barrage/2?tab=1")
 	b.see("changed")
-	b.shot("difference")
 
 	// The definition as text, with live findings at the line.
 	s.cli(0, "source", "probe", "tarn")
 	b.open("/sources/tarn")
 	b.see("Accepted root")
-	b.shot("source")
 	b.click("Definition")
 	b.run("wait for the text", chromedp.Poll(`document.querySelector('textarea')?.value.includes('heron')`, nil))
 	b.run("misspell a field", chromedp.Evaluate(`(() => { const t = document.querySelector('textarea'); t.value = t.value.replace('components:', 'componnents:'); t.dispatchEvent(new Event('input')); })()`, nil))
@@ -189,22 +203,17 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 
 	b.open("/jobs")
 	b.see("build")
-	b.shot("jobs")
 	b.open("/machines")
 	b.click("Files")
 	b.see("Signed-By")
-	b.shot("machines")
 	b.open("/sources")
 	b.see("official")
-	b.shot("sources")
 	b.open("/journal")
 	b.click("Verify")
 	b.see("whole and unchanged")
-	b.shot("journal")
 	b.open("/")
 	b.see("Needs you")
 	b.see("tarn")
-	b.shot("overview")
 	b.run("search", chromedp.Evaluate(`document.dispatchEvent(new KeyboardEvent("keydown", {key: "/", bubbles: true}))`, nil), chromedp.WaitVisible(`input[placeholder^="Name, fingerprint"]`, chromedp.ByQuery))
 	b.run("type", chromedp.SendKeys(`input[placeholder^="Name, fingerprint"]`, "barrage/2", chromedp.ByQuery))
 	b.see("edition")
@@ -212,7 +221,113 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.run("go", chromedp.SendKeys(`input[placeholder^="Name, fingerprint"]`, "\r", chromedp.ByQuery))
 	b.see("the seal holds")
 	b.run("dark", chromedp.Click(`button[aria-label="Use the dark shade"]`, chromedp.ByQuery))
-	b.shot("edition-dark")
 	b.click("Sign out")
 	b.see("Token")
+}
+
+// TestTheDemonstrationStaysUpWithItsConsole runs the real binary's demonstration,
+// reads what it prints, and looks at every page of its console.
+func TestTheDemonstrationStaysUpWithItsConsole(t *testing.T) {
+	dir := t.TempDir()
+	bin := filepath.Join(dir, "stockade")
+	if out, err := exec.Command("go", "build", "-o", bin, "../cmd/stockade").CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	c := exec.Command(bin, "demo")
+	c.Dir = dir
+	var out safeBuffer
+	c.Stdout, c.Stderr = &out, &out
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- c.Wait() }()
+	t.Cleanup(func() { c.Process.Kill() })
+	for begun := time.Now(); !strings.Contains(out.String(), "stockade edition list\n"); time.Sleep(100 * time.Millisecond) {
+		select {
+		case err := <-ended:
+			t.Fatalf("the demonstration ended: %v\n%s", err, out.String())
+		default:
+		}
+		if time.Since(begun) > 2*time.Minute {
+			t.Fatalf("the demonstration does not come to its end:\n%s", out.String())
+		}
+	}
+	word := func(after string) string {
+		_, rest, _ := strings.Cut(out.String(), after)
+		return strings.Fields(rest)[0]
+	}
+	for _, want := range []string{"define.unknown-field", "key.unvouched", "barrage/1", "the seal holds", "source.upstreams-disagree", "content.digest-mismatch", "barrage/2", "1.5.0-1", "no edition was made", "tarn-whole/1", "whole and unchanged"} {
+		if !strings.Contains(out.String(), want) {
+			t.Errorf("the demonstration does not show %q", want)
+		}
+	}
+	s := &site{t: t, dir: dir, token: word("\n  token ")}
+	address := word("\n  console ")
+	if code, body, _ := get(t, address+"/"); code != 200 || !strings.Contains(body, `id="app"`) {
+		t.Skip("skipped: this build has no console (make console builds it)")
+	}
+	b := newBrowserAt(t, s, address)
+	b.open("/")
+	b.typed("#token", s.token)
+	b.click("Sign in")
+	b.see("Sign out")
+	for _, p := range []struct{ path, see, name string }{
+		{"/", "Needs you", "overview"}, {"/sources", "official", "sources"}, {"/sources/tarn", "Accepted root", "source"}, {"/keys", "Kelp Drives release", "keys"},
+		{"/mirrors/barrage", "barrage/2", "mirror"}, {"/editions/barrage/2", "libtide2", "edition"}, {"/editions/barrage/2?tab=1", "1.5.0-1", "difference"},
+		{"/lanes", "first edition", "lanes"}, {"/jobs", "failed", "jobs"}, {"/journal", "lane.move", "journal"}, {"/mirrors", "faithful", ""}, {"/keys/" + "none", "no key is called", ""},
+	} {
+		b.open(p.path)
+		b.see(p.see)
+		if p.name != "" {
+			b.shot(p.name)
+		}
+	}
+	b.open("/machines")
+	b.run("files of the gatehouse", chromedp.WaitVisible("tbody button", chromedp.ByQuery), chromedp.Click("tbody button", chromedp.ByQuery))
+	b.see("Signed-By")
+	b.shot("machines")
+	b.open("/editions/tarn-whole/1")
+	b.see("the seal holds")
+	b.run("dark", chromedp.Click(`button[aria-label="Use the dark shade"]`, chromedp.ByQuery))
+	b.shot("edition-dark")
+	c.Process.Signal(os.Interrupt)
+	select {
+	case err := <-ended:
+		if err != nil {
+			t.Errorf("ended with %v", err)
+		}
+	case <-time.After(20 * time.Second):
+		t.Error("it does not end when it is asked to")
+	}
+}
+
+func TestTheDemonstrationOnce(t *testing.T) {
+	var out bytes.Buffer
+	dir := filepath.Join(t.TempDir(), "demo")
+	if code := cli.Main([]string{"demo", "--once", "--data", dir}, strings.NewReader(""), &out, &out); code != 0 {
+		t.Fatalf("exit code %d\n%s", code, out.String())
+	}
+	os.Remove(filepath.Join(dir, ".stockade-demo"))
+	if code := cli.Main([]string{"demo", "--once", "--data", dir}, strings.NewReader(""), &out, &out); code == 0 {
+		t.Error("a folder that is not the demo's own was taken for it")
+	}
+}
+
+// safeBuffer is written by a process and read by the test.
+type safeBuffer struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (s *safeBuffer) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.b.Write(p)
+}
+
+func (s *safeBuffer) String() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.b.String()
 }

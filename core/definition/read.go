@@ -116,11 +116,27 @@ func (r *reader) add(code string, p finding.Place, format string, args ...any) *
 	return &r.found[len(r.found)-1]
 }
 
-func (r *reader) excerpt(p finding.Place) string {
-	if p.Line < 1 || p.Line > len(r.lines) {
+func (r *reader) excerpt(p finding.Place) string { return excerpt(r.lines, p) }
+
+// Excerpts fills in the lines that findings are about, where they lack them.
+func Excerpts(found finding.List, texts ...Text) {
+	for i, f := range found {
+		for _, t := range texts {
+			if f.Excerpt == "" && f.Place.Line > 0 && f.Place.File == t.Name {
+				found[i].Excerpt = excerpt(strings.Split(t.Text, "\n"), f.Place)
+			}
+		}
+	}
+}
+
+func excerpt(lines []string, p finding.Place) string {
+	if p.Line < 1 || p.Line > len(lines) {
 		return ""
 	}
-	line := finding.Harmless(strings.ReplaceAll(strings.TrimRight(r.lines[p.Line-1], "\r"), "\t", " "))
+	line := finding.Harmless(strings.ReplaceAll(strings.TrimRight(lines[p.Line-1], "\r"), "\t", " "))
+	if password.MatchString(line) {
+		return "" // it would be shown, logged and copied
+	}
 	if len(line) > 160 {
 		return ""
 	}
@@ -302,6 +318,9 @@ func (r *reader) pairs(n *yaml.Node, path string, f func(key, val *yaml.Node)) {
 		f(key, n.Content[i+1])
 	}
 }
+
+// password finds a URL with a user in it.
+var password = regexp.MustCompile(`://[^/\s"]*@`)
 
 var namePattern = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]{0,62}$`)
 

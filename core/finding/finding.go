@@ -147,11 +147,11 @@ func (l List) With(code string) (out List) {
 	return out
 }
 
-// Sort orders by severity, then object, then place, then code.
+// Sort orders by severity, then place, then object, then code.
 func (l List) Sort() {
 	slices.SortStableFunc(l, func(a, b Finding) int {
-		return cmp.Or(a.Severity.rank()-b.Severity.rank(), cmp.Compare(a.Object, b.Object),
-			cmp.Compare(a.Place.File, b.Place.File), a.Place.Line-b.Place.Line, cmp.Compare(a.Code, b.Code))
+		return cmp.Or(a.Severity.rank()-b.Severity.rank(), cmp.Compare(a.Place.File, b.Place.File), a.Place.Line-b.Place.Line,
+			a.Place.Column-b.Place.Column, cmp.Compare(a.Object, b.Object), cmp.Compare(a.Code, b.Code))
 	})
 }
 

@@ -210,13 +210,14 @@ func (b *Builder) explain(ctx context.Context, plan Plan, members []int, s *solv
 		out = append(out, f)
 	}
 	var elsewhere *lookup
-	for i, m := range s.Missing {
+	missing, archs := together(s.Missing)
+	for i, m := range missing {
 		if i >= maxTold {
-			out = append(out, finding.New("mirror.missing-dependency", object, "%d further needs cannot be met", len(s.Missing)-i).Rated(severity(plan)))
+			out = append(out, finding.New("mirror.missing-dependency", object, "%d further needs cannot be met", len(missing)-i).Rated(severity(plan)))
 			break
 		}
-		f := finding.New("mirror.missing-dependency", object, "%s needs %s, and no source of the mirror has it for %s",
-			m.Needer.String(), m.Clause.String(), m.Arch).Rated(severity(plan))
+		f := finding.New("mirror.missing-dependency", object, "%s %s needs %s, and no source of the mirror has it for %s",
+			m.Needer.Name, m.Needer.Version, m.Clause.String(), strings.Join(archs[i], ", ")).Rated(severity(plan))
 		if len(m.Chain) > 1 {
 			f.Text += " (wanted by way of " + strings.Join(m.Chain, " → ") + ")"
 		}
@@ -240,6 +241,22 @@ func (b *Builder) explain(ctx context.Context, plan Plan, members []int, s *solv
 		}
 	}
 	return out
+}
+
+// together merges what is missing on several architectures alike.
+func together(all []solve.Missing) (out []solve.Missing, archs [][]string) {
+	at := map[string]int{}
+	for _, m := range all {
+		key := m.Needer.Name + "\x00" + m.Needer.Version + "\x00" + m.Clause.String()
+		i, seen := at[key]
+		if !seen {
+			i = len(out)
+			at[key] = i
+			out, archs = append(out, m), append(archs, nil)
+		}
+		archs[i] = append(archs[i], m.Arch)
+	}
+	return out, archs
 }
 
 // lookup knows what the other defined sources have.

@@ -240,6 +240,18 @@ func (b *Builder) ReadAccepted(src *Source) (*archive.Root, error) {
 	return root, about(err, src.Name)
 }
 
+// behind writes a length of time in two units at most.
+func behind(d time.Duration) string {
+	switch m := int(d.Minutes()); {
+	case m < 60:
+		return fmt.Sprintf("%d min", max(m, 1))
+	case m < 48*60:
+		return fmt.Sprintf("%d h %d min", m/60, m%60)
+	default:
+		return fmt.Sprintf("%d days %d h", m/(24*60), m/60%24)
+	}
+}
+
 // ProbeResult is what one upstream of a source did when it was probed.
 type ProbeResult struct {
 	fetch.Probe
@@ -286,7 +298,7 @@ func (b *Builder) Probe(ctx context.Context, src *Source) ([]ProbeResult, findin
 		}
 		if !r.RootDate.IsZero() && r.RootDate.Before(newest) {
 			found = append(found, finding.New("source.upstreams-disagree", object, "%s is behind by %s: its root is of %s, and another has one of %s",
-				r.Upstream.URL, newest.Sub(r.RootDate).Round(time.Minute), r.RootDate.Format(time.DateTime), newest.Format(time.DateTime)))
+				r.Upstream.URL, behind(newest.Sub(r.RootDate)), r.RootDate.Format(time.DateTime), newest.Format(time.DateTime)))
 		}
 	}
 	if down == len(out) {

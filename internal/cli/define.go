@@ -82,13 +82,15 @@ func (a *app) checkCommand() *cobra.Command {
 			if found == nil {
 				found = finding.List{}
 			}
+			definition.Excerpts(found, in.Documents...)
 			var names []string
 			for _, f := range found {
 				names = append(names, f.Code)
 			}
 			if err := a.show(found, func() {
 				a.findings(a.out, found)
-				a.say("%d documents, %d sources, %d keys, %d mirrors, %d groups: %s", len(in.Documents), len(set.Sources), len(set.Keys), len(set.Mirrors), len(set.Groups),
+				a.say("%s, %s, %s, %s, %s: %s", number(len(in.Documents), "document"), number(len(set.Sources), "source"), number(len(set.Keys), "key"),
+					number(len(set.Mirrors), "mirror"), number(len(set.Groups), "group"),
 					map[bool]string{true: "nothing to find fault with", false: worst(found)}[len(found) == 0])
 			}, names); err != nil {
 				return err
@@ -98,6 +100,14 @@ func (a *app) checkCommand() *cobra.Command {
 			}
 			return nil
 		}}
+}
+
+// number counts things in words.
+func number(n int, thing string) string {
+	if n == 1 {
+		return "1 " + thing
+	}
+	return fmt.Sprintf("%d %ss", n, thing)
 }
 
 func (a *app) changes(j api.Judgement) {

@@ -207,7 +207,7 @@ type progress struct {
 	step  string
 	text  string
 	last  time.Time
-	event atomic.Pointer[mirror.Event] // the drawing goroutine reads it
+	event *atomic.Pointer[mirror.Event] // the bar's own; the drawing goroutine reads it
 }
 
 func (a *app) progress() *progress {
@@ -226,7 +226,6 @@ func (p *progress) show(e mirror.Event) {
 	if name == "" {
 		name = e.Step
 	}
-	p.event.Store(&e)
 	if p.bars == nil {
 		if fresh := e.Step != p.step || e.Text != p.text; fresh || time.Since(p.last) > 2*time.Second {
 			line := name
@@ -253,9 +252,12 @@ func (p *progress) show(e mirror.Event) {
 	if p.bar == nil || p.step != e.Step {
 		p.finish()
 		p.step = e.Step
+		own := &atomic.Pointer[mirror.Event]{}
+		own.Store(&e)
+		p.event = own
 		p.bar = p.bars.AddBar(e.BytesTotal, mpb.PrependDecorators(decor.Name(name, decor.WC{W: 18, C: decor.DindentRight})),
 			mpb.AppendDecorators(decor.Any(func(decor.Statistics) string {
-				e := p.event.Load()
+				e := own.Load()
 				s := fmt.Sprintf(" %d/%d files, %s of %s", e.Files, e.FilesTotal, size(e.Bytes), size(e.BytesTotal))
 				if e.Rate > 0 {
 					s += fmt.Sprintf(", %s/s", size(e.Rate))
@@ -266,13 +268,14 @@ func (p *progress) show(e mirror.Event) {
 				return s
 			})))
 	}
-	p.bar.SetTotal(e.BytesTotal, false)
+	p.event.Store(&e)
+	p.bar.SetTotal(max(e.BytesTotal, e.Bytes+1), false) // completing is finish's
 	p.bar.SetCurrent(e.Bytes)
 }
 
 func (p *progress) finish() {
-	if p.bar != nil && !p.bar.Completed() {
-		p.bar.SetTotal(-1, true)
+	if p.bar != nil {
+		p.bar.Abort(false) // it stays on the screen, and nobody waits for it
 	}
 	p.bar = nil
 }

@@ -49,6 +49,7 @@ func (s *Service) propose(in api.Documents) (*proposal, error) {
 	if p.judgement.Findings == nil {
 		p.judgement.Findings = finding.List{}
 	}
+	definition.Excerpts(p.judgement.Findings, in.Documents...)
 	p.judgement.Changes = append(p.judgement.Changes, definition.Compare(recorded, p.target)...)
 	for _, name := range slices.Sorted(maps.Keys(p.target.Keys)) {
 		k := p.target.Keys[name]

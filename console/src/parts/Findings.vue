@@ -9,14 +9,14 @@ function to(f: Finding): string {
 </script>
 <template>
   <ul class="divide-y divide-line/60">
-    <li v-for="(f, i) in findings" :key="i" class="grid grid-cols-[92px_1fr_auto] items-start gap-x-3 px-3 py-2">
+    <li v-for="(f, i) in findings" :key="i" class="grid grid-cols-[84px_1fr_auto] items-start gap-x-3 px-3 py-2">
       <Mark :kind="(f.severity as 'error' | 'warning' | 'note')" class="pt-px" />
       <div class="min-w-0">
         <div class="break-words"><b v-if="f.object" class="font-semibold">{{ f.object }}</b><template v-if="f.object">: </template>{{ f.text }}</div>
         <pre v-if="f.excerpt" class="mono mt-1 overflow-auto text-slate">{{ f.excerpt }}</pre>
-        <div class="break-words text-slate"><span v-if="f.place?.line" class="mono">line {{ f.place.line }} · </span>{{ f.way_out }}</div>
+        <div class="break-words text-slate"><span v-if="f.place?.line" class="mono">line {{ f.place.line }} · </span>{{ f.way_out }}<code class="ml-2 opacity-75">{{ f.code }}</code></div>
       </div>
-      <div class="flex items-center gap-3 pt-px"><code class="text-slate">{{ f.code }}</code><RouterLink v-if="link && to(f)" :to="to(f)" class="btn !h-6">Open</RouterLink></div>
+      <RouterLink v-if="link && to(f)" :to="to(f)" class="btn !h-6">Open</RouterLink>
     </li>
   </ul>
 </template>
