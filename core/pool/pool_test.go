@@ -1,0 +1,160 @@
+package pool
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"crypto/sha512"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"testing"
+
+	"stockade/core/finding"
+)
+
+func open(t *testing.T) *Dir {
+	t.Helper()
+	dir := t.TempDir()
+	d, err := Open(filepath.Join(dir, "pool"), filepath.Join(dir, "tmp"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return d
+}
+
+func give(data []byte) func(Sink) error {
+	return func(s Sink) error { _, err := s.Write(data[s.Offset():]); return err }
+}
+
+var text = []byte("what upstream sends")
+
+func sum(b []byte) string { return fmt.Sprintf("%x", sha256.Sum256(b)) }
+
+func TestOnlyWhatIsRightEnters(t *testing.T) {
+	for _, c := range []struct {
+		name, code string
+		want       Want
+		data       []byte
+	}{
+		{"right", "", Want{Size: 19, SHA256: sum(text)}, text},
+		{"right by SHA-512", "", Want{Size: 19, SHA512: fmt.Sprintf("%x", sha512.Sum512(text))}, text},
+		{"size not told", "", Want{Size: -1, SHA256: sum(text)}, text},
+		{"too short", "content.size-mismatch", Want{Size: 19, SHA256: sum(text)}, text[:18]},
+		{"too long", "content.size-mismatch", Want{Size: 18, SHA256: sum(text)}, text},
+		{"another digest", "content.digest-mismatch", Want{Size: 19, SHA256: sum(nil)}, text},
+		{"another SHA-512", "content.digest-mismatch", Want{Size: 19, SHA256: sum(text), SHA512: fmt.Sprintf("%x", sha512.Sum512(nil))}, text},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			d := open(t)
+			got, err := d.Ingest(c.want, give(c.data), nil)
+			f, _ := finding.From(err)
+			if f.Code != c.code {
+				t.Fatalf("%v", err)
+			}
+			if size, ok := d.Has(sum(text)); ok != (c.code == "") || ok && (size != 19 || got != sum(text)) {
+				t.Errorf("there: %v, %d bytes", ok, size)
+			}
+			left, _ := filepath.Glob(filepath.Join(d.tmp, "*"))
+			if len(left) > 0 {
+				t.Errorf("left behind: %v", left)
+			}
+		})
+	}
+}
+
+func TestAnInterruptedFileIsGoneOnFrom(t *testing.T) {
+	d := open(t)
+	w := Want{Size: 19, SHA256: sum(text)}
+	broke := errors.New("the connection broke")
+	if _, err := d.Ingest(w, func(s Sink) error { s.Write(text[:7]); return broke }, nil); !errors.Is(err, broke) {
+		t.Fatal(err)
+	}
+	from := int64(-1)
+	if _, err := d.Ingest(w, func(s Sink) error { from = s.Offset(); return give(text)(s) }, nil); err != nil || from != 7 {
+		t.Errorf("gone on from %d, error %v", from, err)
+	}
+	// Half a file of other bytes is started anew when the whole turns out wrong.
+	other := Want{Size: 19, SHA256: sum(bytes.ToUpper(text))}
+	d.Ingest(other, func(s Sink) error { s.Write(text[:7]); return broke }, nil)
+	if _, err := d.Ingest(other, give(bytes.ToUpper(text)), nil); err == nil {
+		t.Error("mixed bytes were accepted")
+	}
+	if _, err := d.Ingest(other, give(bytes.ToUpper(text)), nil); err != nil {
+		t.Error(err)
+	}
+}
+
+func TestTheCheckComesBeforeTheRename(t *testing.T) {
+	d := open(t)
+	w := Want{Size: 19, SHA256: sum(text)}
+	bad := errors.New("not what it says")
+	if _, err := d.Ingest(w, give(text), func(*os.File) error { return bad }); !errors.Is(err, bad) {
+		t.Fatal(err)
+	}
+	if _, ok := d.Has(sum(text)); ok {
+		t.Fatal("it was admitted all the same")
+	}
+	// Also when the bytes are there already, by another name.
+	if _, err := d.Ingest(w, give(text), nil); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := d.Ingest(w, give(text), func(*os.File) error { return bad }); !errors.Is(err, bad) {
+		t.Error("a file that was there already was not checked")
+	}
+}
+
+func TestManyAtOnceFetchOnce(t *testing.T) {
+	d := open(t)
+	var fetched atomic.Int32
+	var wait sync.WaitGroup
+	for range 32 {
+		wait.Go(func() {
+			if _, err := d.Ingest(Want{Size: 19, SHA256: sum(text)}, func(s Sink) error { fetched.Add(1); return give(text)(s) }, nil); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	wait.Wait()
+	if n := fetched.Load(); n != 1 {
+		t.Errorf("fetched %d times", n)
+	}
+	if len(d.busy) != 0 {
+		t.Errorf("%d locks are left", len(d.busy))
+	}
+}
+
+func TestAFullDiskIsAnErrorAndLeavesNothing(t *testing.T) {
+	d := open(t)
+	full := func(s Sink) error {
+		// What the kernel says when the disk is full, at the place where it says it.
+		s.(*writer).f.Close()
+		_, err := s.Write(text)
+		return err
+	}
+	if _, err := d.Ingest(Want{Size: 19, SHA256: sum(text)}, full, nil); err == nil {
+		t.Fatal("a write that fails was taken for one that did not")
+	}
+	if _, ok := d.Has(sum(text)); ok {
+		t.Error("it is there")
+	}
+	if _, err := d.Ingest(Want{Size: 19, SHA256: sum(text)}, give(text), nil); err != nil {
+		t.Error("it does not go on afterwards:", err)
+	}
+}
+
+func TestNamesThatAreNoDigestsFindNothing(t *testing.T) {
+	d := open(t)
+	for _, name := range []string{"", "../../etc/passwd", "ab", string(bytes.Repeat([]byte("g"), 64))} {
+		if _, ok := d.Has(name); ok {
+			t.Errorf("%q is there", name)
+		}
+		if f, err := d.Open(name); err == nil {
+			b, _ := io.ReadAll(f)
+			t.Errorf("%q opens: %d bytes", name, len(b))
+		}
+	}
+}
