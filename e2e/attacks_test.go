@@ -4,12 +4,15 @@ import (
 	"bytes"
 	"context"
 	"database/sql"
+	"io"
 	"maps"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -321,6 +324,108 @@ func (l *lines) Write(p []byte) (int, error) {
 		select {
 		case l.c <- line:
 		default:
+		}
+	}
+}
+
+func TestAProxyFromTheDefinitionIsUsed(t *testing.T) {
+	s := newSite(t)
+	var mu sync.Mutex
+	seen := map[string]int{}
+	proxy := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		seen[r.URL.Host]++
+		mu.Unlock()
+		out, err := http.DefaultTransport.RoundTrip(&http.Request{Method: r.Method, URL: r.URL, Header: r.Header.Clone()})
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusBadGateway)
+			return
+		}
+		defer out.Body.Close()
+		maps.Copy(w.Header(), out.Header)
+		w.WriteHeader(out.StatusCode)
+		io.Copy(w, out.Body)
+	}))
+	defer proxy.Close()
+	path := filepath.Join(s.dir, "site/sources.yaml")
+	text := strings.Replace(mustRead(t, path), "    max_age: 10d\n", "    max_age: 10d\n    proxy: office\n", 1) + "\nproxies:\n  office: {url: \"" + proxy.URL + "\"}\n"
+	os.WriteFile(path, []byte(text), 0o644)
+	s.described()
+	s.cli(0, "mirror", "build", "barrage")
+	if n := seen[strings.TrimPrefix(strings.TrimSuffix(s.scenario.North.URL, "/tarn"), "http://")]; n < 5 {
+		t.Errorf("the proxy saw %d requests for tarn: %v", n, seen)
+	}
+	if n := seen[strings.TrimPrefix(strings.TrimSuffix(s.scenario.Vendor.URL, "/kelp"), "http://")]; n != 0 {
+		t.Errorf("the proxy saw %d requests for kelp, which is reached without", n)
+	}
+}
+
+func TestRetiredEditionsGoAndTheOthersStayWhole(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	s.built("steady")
+	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *deb.Repository) {
+		for i := range r.Packages {
+			if r.Packages[i].Name == "tide-data" {
+				r.Packages[i].Version = "2026.4"
+			}
+		}
+	}); err != nil {
+		t.Fatal(err)
+	}
+	s.built("trial")
+	if _, log := s.cli(1, "edition", "retire", "barrage/1", "--yes"); !strings.Contains(log, "the lane steady shows barrage/1") {
+		t.Error(log)
+	}
+	s.cli(0, "lane", "move", "steady", "barrage/2")
+	s.cli(0, "edition", "retire", "barrage/1", "--yes")
+	s.cli(2, "edition", "show", "barrage/1")
+	if code, _, _ := get(t, s.service.PackagesURL()+"/edition/barrage/1/about/edition.json"); code != 404 {
+		t.Errorf("a retired edition is served: %d", code)
+	}
+	if _, log := s.cli(0, "edition", "collect"); strings.HasPrefix(log, "0 files") {
+		t.Error("nothing was collected")
+	}
+	s.cli(0, "edition", "verify", "barrage/2")
+	if _, log := s.cli(1, "lane", "back", "steady"); !strings.Contains(log, "no other edition before") {
+		t.Error(log)
+	}
+	s.cli(0, "mirror", "build", "barrage") // and what was collected is not missed
+}
+
+func TestAnotherKeyInTheFileIsTold(t *testing.T) {
+	s := newSite(t)
+	kelp, _ := os.ReadFile(filepath.Join(s.dir, "site/keys/kelp-release.asc"))
+	os.WriteFile(filepath.Join(s.dir, "site/keys/tarn-archive.asc"), kelp, 0o644)
+	if out, _ := s.cli(1, "check", filepath.Join(s.dir, "site")); !strings.Contains(out, "key.fingerprint-mismatch") {
+		t.Error(out)
+	}
+	s.cli(1, "apply", filepath.Join(s.dir, "site"))
+	if out, _ := s.cli(0, "source", "list", "-o", "name"); out != "" {
+		t.Errorf("it was applied: %s", out)
+	}
+}
+
+func TestSecretsAreNotShown(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	s.cli(0, "mirror", "build", "barrage")
+	unlock := strings.TrimSpace(mustRead(t, filepath.Join(s.dir, "data/site/unlock")))
+	for _, path := range []string{"/definitions", "/sources", "/keys", "/jobs", "/revisions", "/journal", "/accounts", "/overview", "/about"} {
+		_, body, _ := get(t, s.service.APIURL()+api.Base+path, "Authorization", "Bearer "+s.token)
+		for _, secret := range []string{s.token, unlock, "PRIVATE KEY"} {
+			if strings.Contains(body, secret) {
+				t.Errorf("%s shows a secret", path)
+			}
+		}
+	}
+	raw, _ := os.ReadFile(filepath.Join(s.dir, "data/stockade.db"))
+	if bytes.Contains(raw, []byte(s.token)) {
+		t.Error("the token stands in the database")
+	}
+	for file, mode := range map[string]os.FileMode{"warden.token": 0o600, "site/unlock": 0o600, "site/key.pgp": 0o600, "site": 0o700} {
+		if st, err := os.Stat(filepath.Join(s.dir, "data", file)); err != nil || st.Mode().Perm() != mode {
+			t.Errorf("%s: %v %v", file, st.Mode(), err)
 		}
 	}
 }

@@ -40,9 +40,14 @@ func newBrowserAt(t *testing.T, s *site, address string) *browser {
 	if code, body, _ := get(t, address+"/"); code != 200 || !strings.Contains(body, `id="app"`) {
 		t.Skip("skipped: this build has no console (make console builds it)")
 	}
+	profile, err := os.MkdirTemp("", "stockade-browser-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(profile) }) // as far as the browser lets go of it
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
-		chromedp.UserDataDir(filepath.Join(s.dir, "browser")))
+		chromedp.UserDataDir(profile))
 	alloc, stop := chromedp.NewExecAllocator(context.Background(), opts...)
 	t.Cleanup(stop)
 	ctx, cancel := chromedp.NewContext(alloc)

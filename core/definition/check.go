@@ -276,7 +276,11 @@ func (c *checker) signer(object, path, source, name string) {
 	if c.around.Vouched != nil && c.around.Vouched(fingerprint, source) {
 		return
 	}
-	c.add("key.unvouched", object, path, "nobody vouched for %s (%s) for this source", name, fingerprint).WayOut =
+	shown := fingerprint
+	if name != fingerprint {
+		shown = name + " (" + fingerprint + ")"
+	}
+	c.add("key.unvouched", object, path, "nobody vouched for %s for this source", shown).WayOut =
 		"compare the whole fingerprint with its owner, then: stockade key vouch " + fingerprint + " --source " + source + " --evidence \"…\""
 }
 

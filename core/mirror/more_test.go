@@ -1,0 +1,226 @@
+package mirror
+
+import (
+	"bytes"
+	"maps"
+	"path"
+	"strings"
+	"testing"
+	"time"
+
+	"stockade/core/archive"
+	"stockade/core/archive/deb"
+	"stockade/core/definition"
+	"stockade/core/finding"
+	"stockade/core/pool"
+)
+
+func TestTheRootsOffersAreComparedWithTheDefinition(t *testing.T) {
+	for _, c := range []struct {
+		name, code, offers string
+		mount              func(w *world)
+	}{
+		{"a component that is not there", "source.component-missing", "core, field", func(w *world) { w.source.Spec.Components = []string{"core", "feild"} }},
+		{"an architecture that is not there", "source.architecture-missing", "amd64, arm64", func(w *world) { w.source.Spec.Architectures = []string{"riscv64"} }},
+		{"a release that is not there", "source.root-missing", "", func(w *world) { w.source.Spec.Release = "gannet" }},
+		{"a package that the index names and nobody has", "content.missing", "", func(w *world) { delete(w.files, "pool/core/l/libtide2/libtide2_2.1-1_amd64.deb") }},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			w := newWorld(t)
+			c.mount(w)
+			if f := w.refused(c.code); !strings.Contains(f.WayOut, c.offers) {
+				t.Errorf("what is offered is not told: %s", f.WayOut)
+			}
+		})
+	}
+}
+
+func TestAMovingAliasIsTold(t *testing.T) {
+	w := newWorld(t)
+	w.source.Spec.Release = "steady"
+	for p, d := range maps.Clone(w.files) {
+		w.files[strings.Replace(p, "dists/heron", "dists/steady", 1)] = d
+	}
+	out, err := w.build()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if l := out.Findings.With("source.release-alias"); len(l) != 1 || !strings.Contains(l[0].WayOut, "heron") {
+		t.Error(out.Findings)
+	}
+}
+
+func TestIndexesAreReadInEveryCompressionAndByDigest(t *testing.T) {
+	for _, z := range []string{"", "gz", "xz", "zst"} {
+		for _, byHash := range []bool{false, true} {
+			w := newWorld(t)
+			w.repo.ByHash = byHash
+			w.repo.Amend = func(idx map[string][]byte) {
+				for name, data := range maps.Clone(idx) {
+					if path.Ext(name) != "" {
+						continue
+					}
+					for _, other := range []string{"", ".gz", ".xz"} {
+						delete(idx, name+other)
+					}
+					packed, err := archive.Compress(data, z)
+					if err != nil {
+						t.Fatal(err)
+					}
+					if z != "" {
+						name += "." + z
+					}
+					idx[name] = packed
+				}
+			}
+			w.publish()
+			if byHash { // what a publication in between leaves behind
+				for p := range w.files {
+					if strings.Contains(path.Base(p), "Packages") {
+						w.files[p] = []byte("newer")
+					}
+				}
+			}
+			out, err := w.build()
+			if err != nil {
+				t.Fatalf("%q, by digest %v: %v", z, byHash, err)
+			}
+			if out.Packages != 4 {
+				t.Errorf("%q: %d packages", z, out.Packages)
+			}
+		}
+	}
+}
+
+// small is a pool on a disk with little room.
+type small struct {
+	pool.Store
+	free int64
+}
+
+func (s small) Free() (int64, error) { return s.free, nil }
+
+func TestABuildThatWillNotFitIsNotBegun(t *testing.T) {
+	w := newWorld(t)
+	w.builder.Pool = small{w.builder.Pool, spare + 100}
+	f := w.refused("mirror.will-not-fit")
+	if !strings.Contains(f.Text, "free") {
+		t.Error(f.Text)
+	}
+	for p, n := range w.hits {
+		if strings.HasSuffix(p, ".deb") && n > 0 {
+			t.Errorf("%s was fetched all the same", p)
+		}
+	}
+}
+
+func TestAClockThatContradictsTheAcceptedRootDecidesNothing(t *testing.T) {
+	w := newWorld(t)
+	if _, err := w.build(); err != nil {
+		t.Fatal(err)
+	}
+	w.now = w.now.AddDate(-1, 0, 0)
+	w.refusedAfterFirst(t, "site.clock")
+}
+
+// refusedAfterFirst is refused for a world that has an edition already.
+func (w *world) refusedAfterFirst(t *testing.T, code string) {
+	t.Helper()
+	w.plan.Number = 2
+	_, err := w.build()
+	if f, ok := finding.From(err); !ok || f.Code != code {
+		t.Errorf("ended with %v, and %s was expected", err, code)
+	}
+}
+
+func TestAnotherRepositoryUnderTheSameKeyIsTold(t *testing.T) {
+	w := newWorld(t)
+	if _, err := w.build(); err != nil {
+		t.Fatal(err)
+	}
+	w.repo.Origin, w.repo.Date = "Tarn Test", w.repo.Date.Add(time.Minute)
+	w.publish()
+	w.refusedAfterFirst(t, "source.release-mismatch")
+}
+
+func TestAFlatRepositoryIsMirrored(t *testing.T) {
+	w := newWorld(t)
+	file, err := deb.Build("Package: drive\nVersion: 1\nArchitecture: amd64\n", nil, "gz")
+	if err != nil {
+		t.Fatal(err)
+	}
+	index := []byte(deb.IndexStanza("Package: drive\nVersion: 1\nArchitecture: amd64\n", "./drive_1_amd64.deb", file) + "\n")
+	release := deb.UpstreamRelease{Origin: "Kelp", Date: w.now.Add(-time.Hour), Architectures: []string{"amd64"}, Components: []string{"x"}}.Text(map[string][]byte{"Packages": index})
+	clear, err := w.key.Clearsign(bytes.Replace(release, []byte("Components: x\n"), nil, 1))
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.files = map[string][]byte{"InRelease": clear, "Packages": index, "drive_1_amd64.deb": file}
+	w.source.Spec.Release, w.source.Spec.Components = "./", nil
+	w.source.Want = definition.Want{Packages: []string{"drive"}, With: "required", Versions: 1}
+	if _, err := w.build(); err != nil {
+		t.Fatal(err)
+	}
+	_, m := w.open(1)
+	for _, p := range []string{"tarn/InRelease", "tarn/Packages.gz", "tarn/drive_1_amd64.deb"} {
+		if _, ok := m.Find(p); !ok {
+			t.Errorf("the manifest lacks %s: %v", p, m)
+		}
+	}
+}
+
+func TestManifestsAreReadStrictly(t *testing.T) {
+	e := &Edition{Mirror: "barrage", Number: 1}
+	good := string(Manifest{{"a", 1, strings.Repeat("a", 64)}, {"b/c", 2, strings.Repeat("b", 64)}}.Text(e))
+	if m, err := ReadManifest(strings.NewReader(good)); err != nil || len(m) != 2 || m.Bytes() != 3 {
+		t.Fatalf("%v %v", m, err)
+	}
+	for name, text := range map[string]string{
+		"out of order":        strings.Replace(good, "  a\n", "  z\n", 1),
+		"twice":               strings.Replace(good, "b/c", "a", 1),
+		"outside":             strings.Replace(good, "b/c", "../c", 1),
+		"absolute":            strings.Replace(good, "b/c", "/c", 1),
+		"a digest cut short":  strings.Replace(good, "bbbb", "bb", 1),
+		"no size":             strings.Replace(good, "# size 2\n", "", 1),
+		"a negative size":     strings.Replace(good, "# size 2", "# size -2", 1),
+		"two sizes":           strings.Replace(good, "# size 2", "# size 2\n# size 3", 1),
+		"fewer than said":     strings.Replace(good, "# files 2", "# files 3", 1),
+		"another beginning":   strings.Replace(good, "stockade-manifest 1", "stockade-manifest 2", 1),
+		"a size without file": good + "# size 4\n",
+		"nothing":             "",
+	} {
+		if _, err := ReadManifest(strings.NewReader(text)); err == nil {
+			t.Errorf("%s was accepted", name)
+		}
+	}
+}
+
+func TestPathsThatDifferOnlyByCaseAreRefused(t *testing.T) {
+	c := newCollect()
+	if err := c.add(Line{"pool/a", 1, "x"}); err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range []string{"pool/A", "../a", "pool//a", "a\\b", "nul\x00"} {
+		if err := c.add(Line{p, 1, "y"}); err == nil {
+			t.Errorf("%q was accepted", p)
+		}
+	}
+}
+
+func FuzzManifest(f *testing.F) {
+	f.Add(string(Manifest{{"a", 1, strings.Repeat("a", 64)}, {"b/c", 2, strings.Repeat("b", 64)}}.Text(&Edition{Mirror: "m", Number: 1})))
+	f.Add("# stockade-manifest 1\n# files 0\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		m, err := ReadManifest(strings.NewReader(text))
+		if err != nil {
+			return
+		}
+		last := ""
+		for _, l := range m {
+			if archive.CheckPath(l.Path) != nil || l.Size < 0 || len(l.SHA256) != 64 || l.Path <= last {
+				t.Errorf("an unsafe line came out: %+v", l)
+			}
+			last = l.Path
+		}
+	})
+}
