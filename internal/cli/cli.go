@@ -79,7 +79,17 @@ func Main(args []string, in io.Reader, out, err io.Writer) int {
 	root.SetIn(in)
 	root.SetOut(out)
 	root.SetErr(err)
-	return a.end(root.ExecuteContext(ctx))
+	cmd, failed := root.ExecuteContextC(ctx)
+	code := a.end(failed)
+	var told *exit
+	var problem *api.Problem
+	if code == exitUsage && !errors.As(failed, &told) && !errors.As(failed, &problem) && cmd != root {
+		fmt.Fprintln(err, "  usage: "+cmd.UseLine())
+		if cmd.Example != "" {
+			fmt.Fprintln(err, "  such as:\n"+cmd.Example)
+		}
+	}
+	return code
 }
 
 func isTerminal(w any) bool {
@@ -120,7 +130,7 @@ func (a *app) end(err error) int {
 		case p.Status == 401 || p.Status == 403 || p.Status == 429:
 			code = exitRefused
 		case p.Status == 404:
-			code = exitUsage
+			code = exitUsage // a name that nothing has
 		case p.Status == 422 || p.Status == 409:
 			code = exitNo
 		default:

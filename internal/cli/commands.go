@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -115,11 +116,12 @@ func (a *app) sourceCommand() *cobra.Command {
 			return a.show(s, func() {
 				fmt.Fprint(a.out, s.Text)
 				fmt.Fprintln(a.out)
-				if s.Accepted != nil {
-					a.fields("accepted", "root of "+date(s.Accepted.Date)+", from "+s.Accepted.Upstream, "signed by", short(s.Accepted.Signer.Fingerprint)+" "+s.Accepted.Signer.UserID,
-						"it says", s.Accepted.Origin+", "+s.Accepted.Suite+" ("+s.Accepted.Codename+")", "offers", strings.Join(s.Accepted.Offers.Components, " ")+" for "+strings.Join(s.Accepted.Offers.Architectures, " "))
+				var pairs []string
+				if r := s.Accepted; r != nil {
+					pairs = []string{"accepted", "root of " + date(r.Date) + ", from " + r.Upstream, "signed by", short(r.Signer.Fingerprint) + " " + r.Signer.UserID,
+						"it says", joined(", ", r.Origin, r.Suite, r.Codename), "offers", strings.Join(r.Offers.Components, " ") + " for " + strings.Join(r.Offers.Architectures, " ")}
 				}
-				a.fields("last asked", age(s.Checked), "mirrors", strings.Join(s.Mirrors, ", "))
+				a.fields(append(pairs, "last asked", age(s.Checked), "mirrors", strings.Join(s.Mirrors, ", "))...)
 				if len(s.Probes) > 0 {
 					fmt.Fprintln(a.out)
 					a.probes(s.Probes)
@@ -176,6 +178,11 @@ func (a *app) sourceCommand() *cobra.Command {
 	}
 	return noun("source", "Upstream repositories", list, show, probe, refresh, edit("enable", "Use a source again", ""), edit("disable", "Stop using a source", ""),
 		edit("remove", "Take a source out of what is described", "This removes the source %s from the description; its editions stay."))
+}
+
+// joined joins what is not empty.
+func joined(sep string, parts ...string) string {
+	return strings.Join(slices.DeleteFunc(parts, func(s string) bool { return s == "" }), sep)
 }
 
 func (a *app) probes(list []mirror.ProbeResult) {
@@ -248,7 +255,7 @@ func (a *app) mirrorCommand() *cobra.Command {
 				return err
 			}
 			return a.show(m, func() {
-				a.fields("mirror", m.Name, "copy", m.Copy, "complete", m.Complete, "keep", strconv.Itoa(m.Keep), "schedule", m.Schedule, "lanes", strings.Join(m.Lanes, ", "))
+				pairs := []string{"mirror", m.Name, "copy", m.Copy, "complete", m.Complete, "keep", strconv.Itoa(m.Keep), "schedule", m.Schedule, "lanes", strings.Join(m.Lanes, ", ")}
 				for _, f := range m.From {
 					want := "only what others need"
 					if f.Want.Everything {
@@ -260,8 +267,9 @@ func (a *app) mirrorCommand() *cobra.Command {
 						}
 						want += ")"
 					}
-					a.fields("from "+f.Source, want)
+					pairs = append(pairs, "from "+f.Source, want)
 				}
+				a.fields(pairs...)
 				if len(m.Editions) > 0 {
 					fmt.Fprintln(a.out)
 					a.editionTable(m.Editions)
