@@ -173,12 +173,15 @@ type SigningKey interface {
 
 // RootFile is a file that makes up a root.
 type RootFile struct {
-	Path     string // relative to the upstream's base URL
-	Optional bool
+	Path string // relative to the upstream's base URL
+	// Signs is the path of the file that this one is a signature of. Such a file
+	// follows the one it signs: it is fetched when that one has changed.
+	Signs string
 }
 
-// RootChoice is one way to get the root of a source; its first file is asked
-// for conditionally.
+// RootChoice is one way to get the root of a source. A family whose roots are
+// several files (one for each architecture, say) names them all, each before
+// the signature on it.
 type RootChoice []RootFile
 
 // Entry is one file that a root names.
@@ -250,6 +253,10 @@ type Family interface {
 	Companions(s Source, r *Root) []Companion
 	// Inspect reads what a package file says of itself.
 	Inspect(file io.Reader) (Identity, error)
+	// Lasting tells whether a path, relative to the base, names content that
+	// never changes: a package, or an index named by its digest. What lasts stays
+	// reachable for a client that began before a lane moved.
+	Lasting(path string) bool
 	// Identify gives what the file of p should say of itself inside.
 	Identify(p *Package) Identity
 	// Write writes the repository of a tailored mirror.

@@ -224,3 +224,27 @@ func FuzzManifest(f *testing.F) {
 		}
 	})
 }
+
+func TestARootWithADetachedSignatureIsAskedForConditionally(t *testing.T) {
+	w := newWorld(t)
+	delete(w.files, "dists/heron/InRelease")
+	out, err := w.build()
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.plan.Previous, w.plan.Number = out.Edition, 2
+	clear(w.hits)
+	if out, err = w.build(); err != nil || !out.Unchanged {
+		t.Fatalf("%v", err)
+	}
+	if w.hits["dists/heron/Release"] != 1 || w.hits["dists/heron/Release.gpg"] != 0 {
+		t.Errorf("asked for %v", w.hits)
+	}
+	// A new text under the old signature is no root.
+	w.repo.Date = w.repo.Date.Add(time.Minute)
+	old := w.files["dists/heron/Release.gpg"]
+	w.publish()
+	delete(w.files, "dists/heron/InRelease")
+	w.files["dists/heron/Release.gpg"] = old
+	w.refusedAfterFirst(t, "content.signature-bad")
+}

@@ -73,45 +73,42 @@ func (b *Builder) Refresh(ctx context.Context, src *Source) (*Publication, error
 }
 
 func (b *Builder) refreshBy(ctx context.Context, src *Source, pub *Publication, index int, choice archive.RootChoice) error {
-	req := fetch.Request{Path: choice[0].Path, Max: maxRoot}
 	old := src.Accepted
-	if old != nil && old.Choice == index && len(old.Files) == len(choice) && b.haveAll(old.Files) {
-		req.Known = func(u fetch.Upstream) (string, string) {
-			c := old.Conditional[u.URL]
-			return c.ETag, c.LastModified
-		}
+	if old != nil && (old.Choice != index || len(old.Files) != len(choice) || !b.haveAll(old.Files)) {
+		old = nil
 	}
-	return b.Fetch.Get(ctx, src.Route, req, func(r *fetch.Response) error {
+	return b.Fetch.Get(ctx, src.Route, b.rootRequest(choice[0], old), func(r *fetch.Response) error {
 		files := map[string][]byte{}
-		if r.NotModified {
-			for _, f := range old.Files {
-				data, err := b.read(f.SHA256)
-				if err != nil {
+		said := map[string]conditionals{}
+		fresh := map[string]bool{}
+		take := func(f archive.RootFile, r *fetch.Response) error {
+			if r.NotModified {
+				return b.takeOld(old, f.Path, files)
+			}
+			data, err := io.ReadAll(r.Body)
+			files[f.Path], fresh[f.Path] = data, true
+			said[conditionalKey(r.Upstream, f.Path)] = conditionals{r.ETag, r.LastModified}
+			return err
+		}
+		if err := take(choice[0], r); err != nil {
+			return err
+		}
+		only := src.Route
+		only.Upstreams = []fetch.Upstream{r.Upstream}
+		for _, f := range choice[1:] {
+			if f.Signs != "" && !fresh[f.Signs] {
+				if err := b.takeOld(old, f.Path, files); err != nil {
 					return err
 				}
-				files[f.Path] = data
+				continue
 			}
-		} else {
-			data, err := io.ReadAll(r.Body)
+			err := b.Fetch.Get(ctx, only, b.rootRequest(f, old), func(r *fetch.Response) error { return take(f, r) }, nil)
+			if f.Signs != "" && errors.Is(err, fetch.ErrNotFound) {
+				return finding.New("content.signature-bad", "source "+src.Name, "%s has %s, and no signature %s beside it",
+					fetch.Shown(r.Upstream.URL), f.Signs, f.Path)
+			}
 			if err != nil {
 				return err
-			}
-			files[choice[0].Path] = data
-			only := src.Route
-			only.Upstreams = []fetch.Upstream{r.Upstream}
-			for _, f := range choice[1:] {
-				err := b.Fetch.Get(ctx, only, fetch.Request{Path: f.Path, Max: maxRoot}, func(r *fetch.Response) error {
-					data, err := io.ReadAll(r.Body)
-					files[f.Path] = data
-					return err
-				}, nil)
-				if errors.Is(err, fetch.ErrNotFound) {
-					return finding.New("content.signature-bad", "source "+src.Name, "%s has %s, and no signature %s beside it",
-						fetch.Shown(r.Upstream.URL), choice[0].Path, f.Path)
-				}
-				if err != nil {
-					return err
-				}
 			}
 		}
 		root, err := src.Family.ReadRoot(src.Spec, choice, files, src.Keyring)
@@ -121,13 +118,40 @@ func (b *Builder) refreshBy(ctx context.Context, src *Source, pub *Publication, 
 		if err := b.judge(src, root); err != nil {
 			return err
 		}
-		return b.accept(src, pub, index, choice, files, root, r)
+		return b.accept(src, pub, index, choice, files, root, r.Upstream, said)
 	}, func(f *fetch.Failure) {
 		b.log().Warn("upstream failed", "source", src.Name, "upstream", fetch.Shown(f.Upstream.URL), "error", f.Err)
 		if !errors.Is(f.Err, fetch.ErrNotFound) {
 			pub.Failures = append(pub.Failures, fmt.Sprintf("%s: %v", fetch.Shown(f.Upstream.URL), f.Err))
 		}
 	})
+}
+
+// rootRequest asks for a file of a root, conditionally where an upstream told
+// how to the last time. A signature is not: it follows what it signs.
+func (b *Builder) rootRequest(f archive.RootFile, old *Accepted) fetch.Request {
+	req := fetch.Request{Path: f.Path, Max: maxRoot}
+	if old != nil && f.Signs == "" {
+		req.Known = func(u fetch.Upstream) (string, string) {
+			c := old.Conditional[conditionalKey(u, f.Path)]
+			return c.ETag, c.LastModified
+		}
+	}
+	return req
+}
+
+func conditionalKey(u fetch.Upstream, path string) string { return u.URL + " " + path }
+
+// takeOld takes a file of the accepted root from the pool.
+func (b *Builder) takeOld(old *Accepted, path string, files map[string][]byte) error {
+	for _, f := range old.Files {
+		if f.Path == path {
+			data, err := b.read(f.SHA256)
+			files[path] = data
+			return err
+		}
+	}
+	return fmt.Errorf("the accepted root has no %s", path)
 }
 
 func (b *Builder) haveAll(files []AcceptedFile) bool {
@@ -190,9 +214,9 @@ func (b *Builder) judge(src *Source, r *archive.Root) error {
 	return nil
 }
 
-func (b *Builder) accept(src *Source, pub *Publication, index int, choice archive.RootChoice, files map[string][]byte, root *archive.Root, r *fetch.Response) error {
+func (b *Builder) accept(src *Source, pub *Publication, index int, choice archive.RootChoice, files map[string][]byte, root *archive.Root, from fetch.Upstream, said map[string]conditionals) error {
 	a := Accepted{Source: src.Name, At: b.Now().UTC(), Date: root.Date, Expires: root.Expires, Origin: root.Origin, Label: root.Label,
-		Suite: root.Suite, Codename: root.Codename, Signer: root.Signer, Upstream: fetch.Shown(r.Upstream.URL), Choice: index,
+		Suite: root.Suite, Codename: root.Codename, Signer: root.Signer, Upstream: fetch.Shown(from.URL), Choice: index,
 		Conditional: map[string]conditionals{}, Offers: Offers{root.Components, root.Architectures}}
 	h := sha256.New()
 	for _, f := range choice {
@@ -210,8 +234,8 @@ func (b *Builder) accept(src *Source, pub *Publication, index int, choice archiv
 			a.Conditional[k] = v
 		}
 	}
-	if !r.NotModified {
-		a.Conditional[r.Upstream.URL] = conditionals{r.ETag, r.LastModified}
+	for k, v := range said {
+		a.Conditional[k] = v
 	}
 	pub.Root, pub.Accepted = root, a
 	return nil

@@ -48,8 +48,9 @@ func (s *Service) serveLane(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	path := r.PathValue("path")
+	var first *openEdition
 	for i, m := range moves {
-		if i > 0 && (!lasting(path) || s.now().Sub(moves[i-1].At) > s.cfg.Grace) {
+		if i > 0 && (!first.lasting(path) || s.now().Sub(moves[i-1].At) > s.cfg.Grace) {
 			break
 		}
 		e, _, err := s.standing(m.Mirror, m.Edition)
@@ -61,6 +62,9 @@ func (s *Service) serveLane(w http.ResponseWriter, r *http.Request) {
 			}
 			continue
 		}
+		if i == 0 {
+			first = e
+		}
 		if _, ok := e.manifest.Find(path); ok {
 			s.serveFrom(w, r, e, path, false)
 			return
@@ -69,16 +73,17 @@ func (s *Service) serveLane(w http.ResponseWriter, r *http.Request) {
 	http.NotFound(w, r)
 }
 
-// lasting tells whether a path names a file whose content never changes:
-// packages, whose names have their version, and indexes named by digest. Roots
-// and indexes by plain name are only ever the current edition's.
-func lasting(path string) bool {
-	if strings.Contains(path, "/by-hash/") {
-		return true
+// lasting tells whether a path names content that never changes, as the family
+// of its source knows. Roots and indexes by plain name are only ever the
+// current edition's.
+func (e *openEdition) lasting(path string) bool {
+	name, rest, ok := strings.Cut(path, "/")
+	for _, src := range e.Sources {
+		if family := Families[src.Family]; ok && src.Name == name && family != nil {
+			return family.Lasting(rest)
+		}
 	}
-	_, rest, ok := strings.Cut(path, "/") // behind the source's name
-	return ok && !strings.HasPrefix(rest, "dists/") && !strings.HasSuffix(rest, "Release") && !strings.Contains(rest, "Packages") &&
-		!strings.HasSuffix(rest, "Release.gpg") && !strings.HasPrefix(path, "about/")
+	return false
 }
 
 func (s *Service) serveFrom(w http.ResponseWriter, r *http.Request, e *openEdition, path string, immutable bool) {
@@ -107,7 +112,7 @@ func (s *Service) serveFrom(w http.ResponseWriter, r *http.Request, e *openEditi
 	h := w.Header()
 	h.Set("ETag", `"`+l.SHA256+`"`)
 	h.Set("Content-Type", "application/octet-stream")
-	if immutable || lasting(path) {
+	if immutable || e.lasting(path) {
 		h.Set("Cache-Control", "public, max-age=31536000, immutable")
 	} else {
 		h.Set("Cache-Control", "no-cache")

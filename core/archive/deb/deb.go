@@ -98,7 +98,7 @@ func (Family) Roots(s archive.Source) []archive.RootChoice {
 	b := base(s)
 	return []archive.RootChoice{
 		{{Path: b + "InRelease"}},
-		{{Path: b + "Release"}, {Path: b + "Release.gpg"}},
+		{{Path: b + "Release"}, {Path: b + "Release.gpg", Signs: b + "Release"}},
 	}
 }
 
@@ -436,6 +436,11 @@ func (f Family) Companions(s archive.Source, r *archive.Root) []archive.Companio
 		}
 	}
 	return out
+}
+
+// Lasting implements archive.Family. Packages have their version in their name.
+func (Family) Lasting(p string) bool {
+	return strings.HasSuffix(p, ".deb") || strings.Contains(p, "/by-hash/")
 }
 
 // Inspect implements archive.Family.
