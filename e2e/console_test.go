@@ -3,10 +3,12 @@ package e2e
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -335,4 +337,48 @@ func (s *safeBuffer) String() string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.b.String()
+}
+
+// TestTheConsoleWithALargeEdition looks at an edition of many packages;
+// STOCKADE_SCALE=65000 makes it as large as a whole distribution.
+func TestTheConsoleWithALargeEdition(t *testing.T) {
+	n := 3000
+	if v, err := strconv.Atoi(os.Getenv("STOCKADE_SCALE")); err == nil {
+		n = v
+	}
+	s := newSite(t)
+	if err := s.scenario.PublishTarn(time.Now().Add(-time.Hour), true, func(r *deb.Repository) {
+		for i := range n {
+			r.Packages = append(r.Packages, deb.Made{Component: "field", Name: fmt.Sprintf("gauge-%05d", i), Version: "1.0-1", Arch: "amd64", Summary: fmt.Sprintf("tide gauge %d", i),
+				Fields: "Depends: tide-data\n", Packing: "gz"})
+		}
+	}); err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(s.dir, "site/mirrors.yaml")
+	os.WriteFile(path, []byte(strings.ReplaceAll(mustRead(t, path), "[sluicectl,", "[sluicectl, \"gauge-*\",")), 0o644)
+	s.described()
+	begun := time.Now()
+	s.built("steady")
+	t.Logf("%d packages: built in %s", n, time.Since(begun).Round(time.Millisecond))
+	begun = time.Now()
+	s.cli(0, "edition", "verify", "barrage/1")
+	t.Logf("verified in %s", time.Since(begun).Round(time.Millisecond))
+	begun = time.Now()
+	if out, _ := s.cli(0, "mirror", "build", "barrage"); out != "" {
+		t.Errorf("an edition was made: %s", out)
+	}
+	t.Logf("nothing changed, told in %s", time.Since(begun).Round(time.Millisecond))
+	b := newBrowser(t, s)
+	b.open("/")
+	b.typed("#token", s.token)
+	b.click("Sign in")
+	b.see("Sign out")
+	b.open("/editions/barrage/1")
+	b.see("200 shown, there are more")
+	b.typed(`input[aria-label="Search in this edition"]`, fmt.Sprintf("gauge-%05d\r", n-1))
+	b.see("1 shown")
+	b.see(fmt.Sprintf("tide gauge %d", n-1))
+	b.open("/")
+	b.see("Needs you")
 }

@@ -210,15 +210,15 @@ func (b *Builder) explain(ctx context.Context, plan Plan, members []int, s *solv
 		out = append(out, f)
 	}
 	var elsewhere *lookup
-	missing, archs := together(s.Missing)
+	missing := together(s.Missing)
 	for i, m := range missing {
 		if i >= maxTold {
 			out = append(out, finding.New("mirror.missing-dependency", object, "%d further needs cannot be met", len(missing)-i).Rated(severity(plan)))
 			break
 		}
-		f := finding.New("mirror.missing-dependency", object, "%s %s needs %s, and no source of the mirror has it for %s",
-			m.Needer.Name, m.Needer.Version, m.Clause.String(), strings.Join(archs[i], ", ")).Rated(severity(plan))
-		if len(m.Chain) > 1 {
+		f := finding.New("mirror.missing-dependency", object, "%s %s, and no source of the mirror has it for %s",
+			m.who(), m.Clause.String(), strings.Join(m.archs, ", ")).Rated(severity(plan))
+		if len(m.needers) == 1 && len(m.Chain) > 1 {
 			f.Text += " (wanted by way of " + strings.Join(m.Chain, " → ") + ")"
 		}
 		switch {
@@ -228,7 +228,7 @@ func (b *Builder) explain(ctx context.Context, plan Plan, members []int, s *solv
 			if elsewhere == nil {
 				elsewhere = b.lookAround(ctx, plan, plan.Sources[members[0]].Spec.Family)
 			}
-			f.WayOut = elsewhere.advise(m)
+			f.WayOut = elsewhere.advise(m.Missing)
 		}
 		out = append(out, f)
 	}
@@ -243,20 +243,41 @@ func (b *Builder) explain(ctx context.Context, plan Plan, members []int, s *solv
 	return out
 }
 
-// together merges what is missing on several architectures alike.
-func together(all []solve.Missing) (out []solve.Missing, archs [][]string) {
+// need is something missing with everything that needs it.
+type need struct {
+	solve.Missing
+	needers, archs []string
+}
+
+// who names the first three that need it and counts the others.
+func (n need) who() string {
+	switch {
+	case len(n.needers) == 1:
+		return n.needers[0] + " needs"
+	case len(n.needers) <= 3:
+		return strings.Join(n.needers, " and ") + " need"
+	}
+	return fmt.Sprintf("%s and %d others need", strings.Join(n.needers[:3], ", "), len(n.needers)-3)
+}
+
+// together merges what is missing alike for several packages or architectures.
+func together(all []solve.Missing) (out []need) {
 	at := map[string]int{}
 	for _, m := range all {
-		key := m.Needer.Name + "\x00" + m.Needer.Version + "\x00" + m.Clause.String()
-		i, seen := at[key]
+		i, seen := at[m.Clause.String()]
 		if !seen {
 			i = len(out)
-			at[key] = i
-			out, archs = append(out, m), append(archs, nil)
+			at[m.Clause.String()] = i
+			out = append(out, need{Missing: m})
 		}
-		archs[i] = append(archs[i], m.Arch)
+		if who := m.Needer.Name + " " + m.Needer.Version; !slices.Contains(out[i].needers, who) {
+			out[i].needers = append(out[i].needers, who)
+		}
+		if !slices.Contains(out[i].archs, m.Arch) {
+			out[i].archs = append(out[i].archs, m.Arch)
+		}
 	}
-	return out, archs
+	return out
 }
 
 // lookup knows what the other defined sources have.
