@@ -329,3 +329,27 @@ func TestJobsAreStoppedAndSaySo(t *testing.T) {
 		t.Errorf("editions: %s", out)
 	}
 }
+
+func TestAChangeMadeMeanwhileIsNotOverwritten(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	_, _, header := get(t, s.service.APIURL()+"/api/v1/sources/tarn", "Authorization", "Bearer "+s.token)
+	apply := func(etag string) int {
+		body := `{"documents":[{"name":"x","text":"stockade: 1\nlanes: {extra` + strings.Trim(etag, `"`) + `: {mirror: barrage}}\n"}]}`
+		req, _ := http.NewRequest("POST", s.service.APIURL()+"/api/v1/definitions/apply", strings.NewReader(body))
+		req.Header.Set("Authorization", "Bearer "+s.token)
+		req.Header.Set("If-Match", etag)
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		res.Body.Close()
+		return res.StatusCode
+	}
+	if code := apply(header.Get("ETag")); code != 200 {
+		t.Errorf("over what was seen: %d", code)
+	}
+	if code := apply(header.Get("ETag")); code != 412 {
+		t.Errorf("over what changed meanwhile: %d", code)
+	}
+}

@@ -32,12 +32,12 @@ export class Trouble extends Error {
   constructor(public problem: Problem) { super(problem.detail || problem.title) }
 }
 
-async function send(method: string, path: string, body?: unknown): Promise<Response> {
+async function send(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<Response> {
   let res: Response
   try {
     res = await fetch('/api/v1' + path, {
       method,
-      headers: { ...(token.value ? { Authorization: 'Bearer ' + token.value } : {}), ...(body === undefined ? {} : { 'Content-Type': 'application/json' }) },
+      headers: { ...(token.value ? { Authorization: 'Bearer ' + token.value } : {}), ...(body === undefined ? {} : { 'Content-Type': 'application/json' }), ...headers },
       body: body === undefined ? undefined : JSON.stringify(body),
     })
   } catch {
@@ -53,6 +53,14 @@ async function send(method: string, path: string, body?: unknown): Promise<Respo
 
 export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
   return (await send(method, path, body)).json()
+}
+/** Reads one thing with its ETag, to be sent back as If-Match when it is edited. */
+export async function getTagged<T>(path: string): Promise<T & { etag: string }> {
+  const res = await send('GET', path)
+  return { ...(await res.json()), etag: res.headers.get('ETag') ?? '' }
+}
+export async function postOver<T>(path: string, body: unknown, etag: string): Promise<T> {
+  return (await send('POST', path, body, etag ? { 'If-Match': etag } : {})).json()
 }
 export const get = <T>(path: string) => call<T>('GET', path)
 export const post = <T>(path: string, body?: unknown) => call<T>('POST', path, body)

@@ -133,9 +133,17 @@ func blocking(l finding.List) finding.List {
 var errRefused = errors.New("refused")
 
 // apply makes the change. The role decides about the vouching in it.
-func (s *Service) apply(in api.Documents, by, role string) (api.Judgement, error) {
+// expected, if not empty, is the ETag of the description that the caller saw:
+// one that changed meanwhile is not overwritten.
+func (s *Service) apply(in api.Documents, by, role, expected string) (api.Judgement, error) {
 	s.writing.Lock()
 	defer s.writing.Unlock()
+	if tag, err := s.describedTag(); err != nil {
+		return api.Judgement{}, err
+	} else if expected != "" && expected != tag {
+		return api.Judgement{}, &api.Problem{Title: "The definition was not applied", Status: 412, Type: "urn:stockade:changed-meanwhile",
+			Detail: "somebody changed the description after you began", WayOut: "look at what is recorded now (stockade revision list), and make your change over that"}
+	}
 	p, err := s.propose(in)
 	if err != nil {
 		return api.Judgement{}, err
@@ -148,6 +156,15 @@ func (s *Service) apply(in api.Documents, by, role string) (api.Judgement, error
 			Detail: fmt.Sprintf("it vouches for %s, and only a warden may", p.judgement.Vouches[0].Fingerprint), WayOut: "ask a warden to apply it, or leave vouched_for out"}
 	}
 	return s.commit(p, by, in.Summary)
+}
+
+// describedTag is the ETag of the description: its newest revision.
+func (s *Service) describedTag() (string, error) {
+	newest, err := s.db.Revisions(0, 1)
+	if err != nil || len(newest) == 0 {
+		return `"0"`, err
+	}
+	return fmt.Sprintf(`"%d"`, newest[0].ID), nil
 }
 
 // commit records a proposal. s.writing is held.

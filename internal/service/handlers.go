@@ -51,6 +51,11 @@ func (s *Service) handlers() map[string]handler {
 			if err != nil {
 				return nil, err
 			}
+			tag, err := s.describedTag()
+			if err != nil {
+				return nil, err
+			}
+			c.Header("ETag", tag)
 			text, err := set.YAML()
 			return api.Text{Text: text}, err
 		},
@@ -60,7 +65,7 @@ func (s *Service) handlers() map[string]handler {
 			if err != nil {
 				return nil, err
 			}
-			return refused("The definition was not applied")(s.apply(in, who(c).Name, who(c).Role))
+			return refused("The definition was not applied")(s.apply(in, who(c).Name, who(c).Role, c.GetHeader("If-Match")))
 		},
 
 		"sources": func(c *gin.Context) (any, error) {
@@ -85,7 +90,9 @@ func (s *Service) handlers() map[string]handler {
 			}
 			out := s.describeSource(set, t, name)
 			out.Text = sourceText(set, name)
-			return out, nil
+			tag, err := s.describedTag()
+			c.Header("ETag", tag)
+			return out, err
 		},
 		"refresh": func(c *gin.Context) (any, error) {
 			in, err := optional[api.Refresh](c)

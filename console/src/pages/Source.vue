@@ -2,7 +2,7 @@
 import { Tab, TabGroup, TabList, TabPanel, TabPanels } from '@headlessui/vue'
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
-import { call, get, post, type Finding, type Job, type Judgement, type Page, type Revision, type Source } from '../api'
+import { call, get, getTagged, post, postOver, type Finding, type Job, type Judgement, type Page, type Revision, type Source } from '../api'
 import { size } from '../format'
 import Count from '../parts/Count.vue'
 import Finger from '../parts/Finger.vue'
@@ -14,7 +14,7 @@ import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
 const props = defineProps<{ name: string }>()
 const client = useQueryClient()
-const q = useQuery({ queryKey: ['source', props.name], queryFn: () => get<Source>('/sources/' + props.name) })
+const q = useQuery({ queryKey: ['source', props.name], queryFn: () => getTagged<Source>('/sources/' + props.name) })
 const revisions = useQuery({ queryKey: ['revisions'], queryFn: () => get<Page<Revision>>('/revisions') })
 const job = ref<Job | null>(null)
 const error = ref<unknown>(null)
@@ -34,7 +34,8 @@ const text = ref('')
 const live = ref<Judgement | null>(null)
 const saved = ref('')
 const busy = ref(false)
-watch(s, (v) => { if (v?.text && !saved.value) text.value = saved.value = v.text }, { immediate: true })
+const seen = ref('') // the ETag of what is being edited
+watch(s, (v) => { if (v?.text && !saved.value) { text.value = saved.value = v.text; seen.value = v.etag } }, { immediate: true })
 let timer = 0
 watch(text, () => {
   clearTimeout(timer)
@@ -48,7 +49,7 @@ async function apply() {
   busy.value = true
   error.value = null
   try {
-    await post<Judgement>('/definitions/apply', { documents: [{ name: props.name + '.yaml', text: text.value }], summary: 'edit source ' + props.name })
+    await postOver<Judgement>('/definitions/apply', { documents: [{ name: props.name + '.yaml', text: text.value }], summary: 'edit source ' + props.name }, seen.value)
     saved.value = ''
     await client.invalidateQueries()
   } catch (e) { error.value = e } finally { busy.value = false }
