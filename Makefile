@@ -48,7 +48,7 @@ bench:
 
 fuzz:
 	@set -e; for p in $$(go list ./core/...); do for f in $$(go test -list '^Fuzz' $$p | grep '^Fuzz' || true); do \
-	  echo "$$p $$f"; go test -run '^$$' -fuzz "^$$f$$" -fuzztime $(FUZZTIME) $$p; done; done
+	  echo "$$p $$f"; go test -run '^$$' -fuzz "^$$f$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 20x $$p; done; done
 
 # Pictures of the console, and of the terminal, into docs/screenshots.
 shots: tools build

@@ -49,7 +49,12 @@ func open(r io.Reader, compression string) (io.Reader, func(), error) {
 		z, err := xz.NewReader(bufio.NewReaderSize(r, 64<<10), windowLimit)
 		return z, none, err
 	case "zst":
-		z, err := zstd.NewReader(r, zstd.WithDecoderMaxWindow(windowLimit), zstd.WithDecoderConcurrency(1))
+		// An empty input is no zstd frame, and the decoder takes it for an empty text.
+		frame := bufio.NewReaderSize(r, 64<<10)
+		if _, err := frame.Peek(4); err != nil {
+			return nil, none, io.ErrUnexpectedEOF
+		}
+		z, err := zstd.NewReader(frame, zstd.WithDecoderMaxWindow(windowLimit), zstd.WithDecoderConcurrency(1))
 		if err != nil {
 			return nil, none, err
 		}

@@ -1,0 +1,154 @@
+package archive
+
+import (
+	"bytes"
+	"io"
+	"strings"
+	"testing"
+
+	"stockade/core/finding"
+)
+
+func TestPathsFromOutsideAreChecked(t *testing.T) {
+	for _, good := range []string{"a", "pool/core/s/sluicectl_1.4-1_amd64.deb", "dists/heron/InRelease", "a..b/c", "...", "größe", "a b", "+~:%"} {
+		if err := CheckPath(good); err != nil {
+			t.Errorf("%q: %v", good, err)
+		}
+	}
+	for _, bad := range []string{"", "/", "/etc/passwd", "..", "../a", "a/..", "a/../b", "a/./b", ".", "./a", "a//b", "a/", "a\\b", "a\x00b", "a\nb", "a\x7fb", "a\xffb", strings.Repeat("a", 256), strings.Repeat("a/", 600) + "a"} {
+		err := CheckPath(bad)
+		if f, ok := finding.From(err); !ok || f.Code != "content.unsafe-path" {
+			t.Errorf("%q was accepted: %v", bad, err)
+		}
+	}
+}
+
+func TestWantsAreRead(t *testing.T) {
+	for in, want := range map[string]Relation{
+		"sluicectl":               {Name: "sluicectl"},
+		"tide-tables >= 2":        {Name: "tide-tables", Op: GreaterOrEqual, Version: "2"},
+		"  tide-tables   <  2.4 ": {Name: "tide-tables", Op: Less, Version: "2.4"},
+		"lib-*":                   {Name: "lib-*"},
+		"a = 1:2-3":               {Name: "a", Op: Equal, Version: "1:2-3"},
+	} {
+		if got, err := ParseWant(in); err != nil || got != want {
+			t.Errorf("%q: %+v %v", in, got, err)
+		}
+	}
+	for _, bad := range []string{"", "a >=", "a>=2", "a >> 2", "a 2", "a >= 2 3", ">= 2"} {
+		if _, err := ParseWant(bad); err == nil {
+			t.Errorf("%q was accepted", bad)
+		}
+	}
+}
+
+func TestComparisons(t *testing.T) {
+	for _, c := range []struct {
+		op                  Op
+		less, same, greater bool
+	}{{Less, true, false, false}, {LessOrEqual, true, true, false}, {Equal, false, true, false}, {GreaterOrEqual, false, true, true}, {Greater, false, false, true}, {Any, true, true, true}} {
+		if c.op.Holds(-3) != c.less || c.op.Holds(0) != c.same || c.op.Holds(3) != c.greater {
+			t.Errorf("%q", c.op)
+		}
+	}
+}
+
+func TestStreamsAreBoundedWhateverTheirCompression(t *testing.T) {
+	plain := bytes.Repeat([]byte("tide "), 1<<18)
+	for _, z := range []string{"", "gz", "xz", "zst"} {
+		packed, err := Compress(plain, z)
+		if err != nil {
+			t.Fatal(err)
+		}
+		read := func(data []byte, limit int64) ([]byte, error) {
+			r, err := Decompress(bytes.NewReader(data), z, limit)
+			if err != nil {
+				return nil, err
+			}
+			defer r.Close()
+			return io.ReadAll(r)
+		}
+		if got, err := read(packed, int64(len(plain))); err != nil || !bytes.Equal(got, plain) {
+			t.Errorf("%q: %d bytes, %v", z, len(got), err)
+		}
+		got, err := read(packed, 1000)
+		if f, _ := finding.From(err); f.Code != "content.too-large" || len(got) > 1000 {
+			t.Errorf("%q over its limit: %d bytes, %v", z, len(got), err)
+		}
+		if z == "" {
+			continue
+		}
+		for name, broken := range map[string][]byte{"cut short": packed[:len(packed)/2], "changed": flip(packed, len(packed)/2), "nothing": nil, "text": []byte("this is no archive at all, only text")} {
+			if got, err := read(broken, 1<<30); err == nil && bytes.Equal(got, plain) {
+				t.Errorf("%q %s was read as if it were whole", z, name)
+			} else if err == nil {
+				t.Errorf("%q %s gave %d bytes and no error", z, name, len(got))
+			}
+		}
+	}
+	if _, err := Decompress(nil, "rot13", 1); err == nil {
+		t.Error("an unknown compression was accepted")
+	}
+}
+
+func flip(b []byte, i int) []byte {
+	b = bytes.Clone(b)
+	b[i] ^= 0x55
+	return b
+}
+
+func TestCompressingIsRepeatable(t *testing.T) {
+	for _, z := range []string{"gz", "xz", "zst"} {
+		a, _ := Compress([]byte("the same text"), z)
+		b, _ := Compress([]byte("the same text"), z)
+		if !bytes.Equal(a, b) {
+			t.Errorf("%s gives different bytes for the same text", z)
+		}
+	}
+}
+
+func TestAFamilyIsRegisteredOnce(t *testing.T) {
+	defer func() {
+		if recover() == nil {
+			t.Error("a family twice was not noticed")
+		}
+	}()
+	NewRegistry(onlyName{}, onlyName{})
+}
+
+// onlyName is a family that has only a name.
+type onlyName struct{ Family }
+
+func (onlyName) Name() string { return "named" }
+
+func FuzzDecompress(f *testing.F) {
+	for _, z := range []string{"gz", "xz", "zst"} {
+		packed, err := Compress([]byte("tide tide tide"), z)
+		if err != nil {
+			f.Fatal(err)
+		}
+		f.Add(z, packed)
+	}
+	f.Add("bz2", []byte("BZh9"))
+	f.Fuzz(func(t *testing.T, z string, data []byte) {
+		r, err := Decompress(bytes.NewReader(data), z, 1<<20)
+		if err != nil {
+			return
+		}
+		defer r.Close()
+		if n, _ := io.Copy(io.Discard, r); n > 1<<20 {
+			t.Errorf("%d bytes came out", n)
+		}
+	})
+}
+
+func FuzzCheckPath(f *testing.F) {
+	for _, p := range []string{"a/b", "../a", "a\\b", "a//b"} {
+		f.Add(p)
+	}
+	f.Fuzz(func(t *testing.T, p string) {
+		if CheckPath(p) == nil && (strings.HasPrefix(p, "/") || strings.Contains("/"+p+"/", "/../") || strings.ContainsAny(p, "\x00\n\\")) {
+			t.Errorf("%q was accepted", p)
+		}
+	})
+}

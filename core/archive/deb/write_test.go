@@ -1,0 +1,138 @@
+package deb
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"stockade/core/archive"
+)
+
+// plainKey signs by not signing: these tests are about what is written.
+type plainKey struct{}
+
+func (plainKey) Clearsign(text []byte) ([]byte, error)          { return text, nil }
+func (plainKey) DetachSign(text []byte, _ bool) ([]byte, error) { return []byte("signature"), nil }
+
+func TestAWrittenRepositoryReadsBack(t *testing.T) {
+	source := archive.Source{Name: "tarn", Family: "deb", Release: "heron", Components: []string{"core", "empty"}, Architectures: []string{"amd64", "arm64"}}
+	index := "Package: sluicectl\nVersion: 1.4-1\nArchitecture: amd64\nDepends: libtide2\nDescription: gates\nDescription-md5: 0123\nFilename: ./pool/sluicectl.deb\nSize: 3\nSHA256: " + strings.Repeat("a", 64) + "\n\n" +
+		"Package: tide-data\nVersion: 2026\nArchitecture: all\nDescription: data\n more of it\nFilename: pool/tide-data.deb\nSize: 3\nSHA256: " + strings.Repeat("b", 64) + "\n\n"
+	each := func(component, arch string, f func(*archive.Package, []byte) error) error {
+		if component != "core" {
+			return nil
+		}
+		return Family{}.ReadIndex(source, archive.IndexChoice{Component: component, Arch: arch}, strings.NewReader(index), func(p *archive.Package, raw []byte) error {
+			if p.Arch == arch {
+				return f(p, raw)
+			}
+			return nil
+		})
+	}
+	write := func() map[string][]byte {
+		files := map[string][]byte{}
+		if err := (Family{}).Write(archive.Writing{Source: source, Root: &archive.Root{Origin: "Tarn", Suite: "steady", Codename: "heron"}, Note: "barrage/1",
+			Time: time.Date(2026, 11, 24, 2, 30, 0, 0, time.UTC), Each: each, Sign: plainKey{}, Put: func(p string, data []byte) error {
+				if _, twice := files[p]; twice {
+					return fmt.Errorf("%s is written twice", p)
+				}
+				files[p] = data
+				return nil
+			}}); err != nil {
+			t.Fatal(err)
+		}
+		return files
+	}
+	files := write()
+	for p, data := range write() {
+		if !bytes.Equal(files[p], data) {
+			t.Errorf("%s differs the second time", p)
+		}
+	}
+	root, err := ParseRelease(files["dists/heron/Release"], "dists/heron/")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if root.Label != "tarn" || root.Origin != "Tarn" || root.Suite != "steady" || root.Codename != "heron" || !root.ByHash || !root.Date.Equal(time.Date(2026, 11, 24, 2, 30, 0, 0, time.UTC)) {
+		t.Errorf("%+v", root)
+	}
+	for _, p := range slices.Sorted(maps.Keys(root.Entries)) {
+		e := root.Entries[p]
+		data, ok := files[p]
+		if !ok || int64(len(data)) != e.Size || fmt.Sprintf("%x", sha256.Sum256(data)) != e.SHA256 {
+			t.Errorf("%s is not as the root says", p)
+		}
+		if !bytes.Equal(files[strings.TrimSuffix(p, p[strings.LastIndexByte(p, '/')+1:])+"by-hash/SHA256/"+e.SHA256], data) {
+			t.Errorf("%s cannot be asked for by its digest", p)
+		}
+	}
+	if len(root.Entries) != 2*2*3 {
+		t.Errorf("%d entries: each component and architecture has three forms, empty ones too", len(root.Entries))
+	}
+	if found := (Family{}).CheckRoot(source, root); len(found) > 0 {
+		t.Error(found)
+	}
+	lists, err := Family{}.Indexes(source, root)
+	if err != nil || len(lists) != 4 {
+		t.Fatalf("%d lists, %v", len(lists), err)
+	}
+	var got []string
+	text := files["dists/heron/core/binary-amd64/Packages"]
+	if err := (Family{}).ReadIndex(source, lists[0], bytes.NewReader(text), func(p *archive.Package, raw []byte) error {
+		got = append(got, p.String()+" "+p.Path)
+		if bytes.Contains(raw, []byte("Description-md5")) {
+			t.Error("a digest of a description that is not carried stays in")
+		}
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if s := strings.Join(got, "; "); s != "sluicectl 1.4-1 (amd64) pool/sluicectl.deb; tide-data 2026 (all) pool/tide-data.deb" {
+		t.Error(s)
+	}
+	if !bytes.Contains(text, []byte("Description: data\n more of it\n")) {
+		t.Error("a continuation line was lost")
+	}
+	if other := files["dists/heron/core/binary-arm64/Packages"]; !bytes.Contains(other, []byte("tide-data")) || bytes.Contains(other, []byte("sluicectl")) {
+		t.Errorf("arm64: %s", other)
+	}
+}
+
+func TestAMirrorsSourcesCanBeToldApart(t *testing.T) {
+	src := func(name, origin string, tailored bool, priority int) archive.ClientSource {
+		return archive.ClientSource{Source: archive.Source{Name: name, Release: "heron", Components: []string{"core"}, Architectures: []string{"amd64"}, Languages: []string{"en"}},
+			Priority: priority, Tailored: tailored, Origin: origin, Label: origin, Codename: "heron"}
+	}
+	files, notes, err := Family{}.ClientFiles(archive.Client{Lane: "steady", At: "http://127.0.0.1:8441/lane/steady/", Sources: []archive.ClientSource{src("b", "Tarn", true, 40), src("a", "Tarn", true, 20)}})
+	if err != nil || len(notes) > 0 {
+		t.Fatal(err, notes)
+	}
+	preferences := ""
+	for _, f := range files {
+		if strings.HasSuffix(f.Path, "preferences.d/stockade") {
+			preferences = string(f.Data)
+		}
+	}
+	first, second := strings.Index(preferences, "Pin: release o=Tarn,l=a,n=heron\nPin-Priority: 880"), strings.Index(preferences, "Pin: release o=Tarn,l=b,n=heron\nPin-Priority: 860")
+	if first < 0 || second < first {
+		t.Errorf("preferences:\n%s", preferences)
+	}
+	// Two faithful copies of one origin cannot: that is told.
+	_, notes, _ = Family{}.ClientFiles(archive.Client{At: "/media", Sources: []archive.ClientSource{src("a", "Tarn", false, 20), src("b", "Tarn", false, 40)}})
+	if len(notes.With("lane.pin-ambiguous")) != 1 {
+		t.Error(notes)
+	}
+	// A source with nothing for the machine is left out, and that is told.
+	files, notes, _ = Family{}.ClientFiles(archive.Client{At: "/media", Architectures: []string{"arm64"}, Sources: []archive.ClientSource{src("a", "Tarn", true, 20)}})
+	if len(notes.With("source.architecture-missing")) != 1 || len(files) != 2 {
+		t.Error(notes, len(files))
+	}
+	if _, _, err := (Family{}).ClientFiles(archive.Client{At: "/media", Pins: []archive.Relation{{Name: "a", Op: archive.Greater, Version: "1"}}}); err == nil {
+		t.Error("a pin that is none was accepted")
+	}
+}

@@ -1,0 +1,102 @@
+package cli
+
+import (
+	"bytes"
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"stockade/core/finding"
+	"stockade/core/mirror"
+	"stockade/internal/api"
+	"stockade/internal/client"
+)
+
+func TestNumbersAreWrittenForPeople(t *testing.T) {
+	for n, want := range map[int64]string{0: "0 B", 1023: "1023 B", 1024: "1.0 KiB", 1536: "1.5 KiB", 5 << 20: "5.0 MiB", 3 << 40: "3.0 TiB"} {
+		if got := size(n); got != want {
+			t.Errorf("%d: %s", n, got)
+		}
+	}
+	for d, want := range map[time.Duration]string{0: "0 s", 59 * time.Second: "59 s", 61 * time.Second: "1 min", 3 * time.Hour: "3 h", 50 * time.Hour: "2 days"} {
+		if got := span(d); got != want {
+			t.Errorf("%s: %s", d, got)
+		}
+	}
+}
+
+func TestTablesLineUpAndAreHarmless(t *testing.T) {
+	var out bytes.Buffer
+	a := &app{out: &out}
+	a.table([]string{"NAME", "SIZE>", "NOTE"}, [][]string{{"größer", "5", "a\x1b[31m"}, {"x", "1000", ""}})
+	want := "NAME    SIZE  NOTE\ngrößer     5  a\\u{1b}[31m\nx       1000\n"
+	if out.String() != want {
+		t.Errorf("%q", out.String())
+	}
+}
+
+func TestProgressIsPlainWhereThereIsNoTerminal(t *testing.T) {
+	var out bytes.Buffer
+	a := &app{err: &out}
+	p := a.progress()
+	p.show(mirror.Event{Step: "roots", Text: "tarn"})
+	p.show(mirror.Event{Step: "packages", Bytes: 10, BytesTotal: 2048, Rate: 5, Remaining: 90})
+	p.show(mirror.Event{Step: "packages", Bytes: 20, BytesTotal: 2048}) // too soon for another line
+	p.done()
+	if got := out.String(); got != "asking for roots of tarn\nfetching packages: 10 B of 2.0 KiB, 5 B/s, 1 min left\n" {
+		t.Errorf("%q", got)
+	}
+	out.Reset()
+	a.quiet = true
+	a.progress().show(mirror.Event{Step: "roots"})
+	if out.Len() > 0 {
+		t.Errorf("quiet, and %q", out.String())
+	}
+}
+
+func TestEndingsHaveTheirExitCodes(t *testing.T) {
+	for name, c := range map[string]struct {
+		err  error
+		code int
+		says string
+	}{
+		"nothing wrong":       {nil, 0, ""},
+		"the answer is no":    {no(), 1, ""},
+		"a finding":           {finding.New("key.short-id", "key", "x is short"), 1, "key.short-id"},
+		"a wrong call":        {usage("no such thing"), 2, "no such thing"},
+		"no service":          {client.ErrUnreachable, 3, "stockade serve"},
+		"no token":            {&api.Problem{Status: 401, Title: "Not signed in", WayOut: "stockade login"}, 4, "stockade login"},
+		"not allowed":         {&api.Problem{Status: 403, Title: "Not allowed"}, 4, "Not allowed"},
+		"refused content":     {&api.Problem{Status: 422, Title: "Not applied", Findings: finding.List{finding.New("source.bad-url", "", "a"), finding.New("source.unsigned", "", "b")}}, 1, "source.unsigned"},
+		"the service's fault": {&api.Problem{Status: 500, Title: "Broken", Detail: "why"}, 5, "why"},
+		"the work failed":     {errors.New("disk full"), 5, "disk full"},
+	} {
+		var out bytes.Buffer
+		a := &app{err: &out, out: &out}
+		if code := a.end(c.err); code != c.code || !strings.Contains(out.String(), c.says) {
+			t.Errorf("%s: exit code %d, %q", name, code, out.String())
+		}
+	}
+}
+
+func TestEveryCommandHasAnExampleAndAShortText(t *testing.T) {
+	a := &app{}
+	for _, noun := range a.root().Commands() {
+		if noun.Name() == "completion" || noun.Name() == "help" {
+			continue
+		}
+		verbs := noun.Commands()
+		if len(verbs) == 0 && (noun.Example == "" || noun.Short == "") {
+			t.Errorf("%s has no example or no text", noun.Name())
+		}
+		for _, v := range verbs {
+			if v.Example == "" || v.Short == "" {
+				t.Errorf("%s %s has no example or no text", noun.Name(), v.Name())
+			}
+			if !strings.Contains(v.Example, "stockade "+noun.Name()+" "+v.Name()) {
+				t.Errorf("the example of %s %s does not show it: %s", noun.Name(), v.Name(), v.Example)
+			}
+		}
+	}
+}
