@@ -17,7 +17,7 @@ type Entry struct {
 var catalogue = index(
 	Entry{"define.syntax", Error, "a document cannot be read", "mend the line that is shown"},
 	Entry{"define.unknown-field", Error, "a field that the definition language does not have", "use the nearest known name, or take the field out"},
-	Entry{"define.bad-value", Error, "a value of the wrong kind, or out of its range", "give a value of the kind that is named"},
+	Entry{"define.bad-value", Error, "a value of the wrong kind, or out of its range", "give a value that fits"},
 	Entry{"define.missing-field", Error, "a field that cannot be left out", "add the field"},
 	Entry{"define.dangling-reference", Error, "a name that nothing defines", "define it, or use the nearest defined name"},
 	Entry{"define.duplicate-name", Error, "one name defined twice", "take one of the two out"},

@@ -10,6 +10,7 @@ package mirror
 
 import (
 	"context"
+	"errors"
 	"io"
 	"log/slog"
 	"sync"
@@ -203,27 +204,35 @@ func (c counting) Read(p []byte) (int, error) {
 func (b *Builder) fetchInto(ctx context.Context, src *Source, want pool.Want, paths []string, p *progress, check func(io.Reader) error) (string, error) {
 	return b.Pool.Ingest(want, func(sink pool.Sink) error {
 		var last error
+		counted := int64(0)
+		again := func() error { // what was thrown away does not count as done
+			if p != nil {
+				p.add("", -counted, 0)
+			}
+			counted = 0
+			return sink.Restart()
+		}
 		for _, path := range paths {
 			last = b.Fetch.Get(ctx, src.Route, fetch.Request{Path: path, Max: want.Size, Offset: sink.Offset}, func(r *fetch.Response) error {
 				if r.Offset != sink.Offset() {
-					if err := sink.Restart(); err != nil {
+					if err := again(); err != nil {
 						return err
 					}
 				}
 				name := fetch.Shown(r.Upstream.URL)
 				if _, err := io.Copy(sink, counting{r.Body, func(n int) {
+					counted += int64(n)
 					if p != nil {
 						p.add(name, int64(n), 0)
 					}
 				}}); err != nil {
 					if _, judged := finding.From(err); judged {
-						sink.Restart()
+						return errors.Join(err, again())
 					}
 					return err
 				}
 				if err := sink.Verify(); err != nil {
-					sink.Restart()
-					return about(err, src.Name)
+					return errors.Join(about(err, src.Name), again())
 				}
 				return nil
 			}, func(f *fetch.Failure) {
