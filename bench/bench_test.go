@@ -88,17 +88,8 @@ func BenchmarkRealIndex(b *testing.B) {
 		if _, err := bl.ReadAccepted(src); err != nil { // the signature
 			b.Fatal(err)
 		}
-		f, err := os.Open(file)
-		if err != nil {
-			b.Fatal(err)
-		}
-		h := sha256.New() // the digest
-		io.Copy(h, f)
-		f.Close()
-		if fmt.Sprintf("%x", h.Sum(nil)) != lists[0].SHA256 {
-			b.Fatal("the index is not what the root says")
-		}
 		packages = 0
+		// Reading compares the digest with the root's.
 		if err := bl.Read(src, 0, lists[0], func(*archive.Package, []byte) error { packages++; return nil }); err != nil {
 			b.Fatal(err)
 		}

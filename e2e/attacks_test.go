@@ -191,18 +191,23 @@ func TestDamageOnDiskIsFoundAndMended(t *testing.T) {
 		}
 		return nil
 	})
-	raw, err := os.ReadFile(victim)
-	if err != nil {
-		t.Fatal(err)
+	for name, damage := range map[string]func([]byte) []byte{
+		"cut short":           func(b []byte) []byte { return b[:len(b)-1] },
+		"changed by one byte": func(b []byte) []byte { b[len(b)/2] ^= 1; return b },
+	} {
+		raw, err := os.ReadFile(victim)
+		if err != nil {
+			t.Fatal(err)
+		}
+		os.Chmod(victim, 0o644)
+		os.WriteFile(victim, damage(raw), 0o644)
+		if _, log := s.cli(1, "edition", "verify", "barrage/1"); !strings.Contains(log, "edition.damaged") {
+			t.Error(name, log)
+		}
+		s.cli(1, "lane", "move", "trial", "barrage/1")
+		s.cli(0, "mirror", "build", "barrage") // fetches anew what is damaged
+		s.cli(0, "edition", "verify", "barrage/1")
 	}
-	os.Chmod(victim, 0o644)
-	os.WriteFile(victim, raw[:len(raw)-1], 0o644)
-	if _, log := s.cli(1, "edition", "verify", "barrage/1"); !strings.Contains(log, "edition.damaged") {
-		t.Error(log)
-	}
-	s.cli(1, "lane", "move", "trial", "barrage/1")
-	s.cli(0, "mirror", "build", "barrage") // fetches anew what is damaged
-	s.cli(0, "edition", "verify", "barrage/1")
 }
 
 func TestARecordEditedBehindTheProgramsBackIsFound(t *testing.T) {

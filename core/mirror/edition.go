@@ -357,7 +357,9 @@ func ReadItems(store pool.Store, m Manifest, yield func(Item) error) error {
 }
 
 // Verify reads every file of an edition and compares size and digest. progress
-// may be nil. The findings name what is damaged.
+// may be nil. The findings name what is damaged. A file that is not what its
+// name says is taken out of the pool: the next build fetches it anew, and
+// meanwhile it is not served.
 func Verify(store pool.Store, name string, m Manifest, stop <-chan struct{}, progress func(files int, bytes int64)) finding.List {
 	var out finding.List
 	checked := map[string]bool{}
@@ -372,6 +374,9 @@ func Verify(store pool.Store, name string, m Manifest, stop <-chan struct{}, pro
 			checked[l.SHA256] = true
 			if err := verifyFile(store, l); err != nil {
 				out = append(out, finding.New("edition.damaged", "edition "+name, "%s: %v", l.Path, err))
+				if _, there := store.Has(l.SHA256); there {
+					store.Remove(l.SHA256)
+				}
 			}
 		}
 		bytes += l.Size

@@ -3,9 +3,12 @@ package mirror
 import (
 	"bufio"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
+	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -102,17 +105,30 @@ func (b *Builder) Read(src *Source, n int, l List, yield func(p *archive.Package
 		return fmt.Errorf("read the index %s: %w", l.Used.Path, err)
 	}
 	defer f.Close()
-	plain, err := archive.Decompress(bufio.NewReaderSize(f, 256<<10), l.Used.Compression, maxIndex)
+	// What lies in the pool was right when it came in. Whether it still is, is
+	// found out while it is read: disks forget, and people edit.
+	digest := sha256.New()
+	file := io.TeeReader(f, digest)
+	plain, err := archive.Decompress(bufio.NewReaderSize(file, 256<<10), l.Used.Compression, maxIndex)
 	if err != nil {
 		return about(err, src.Name)
 	}
 	defer plain.Close()
 	fast := ahead(plain)
-	defer fast.Close()
+	defer fast.Close() // once more does no harm
 	err = src.Family.ReadIndex(src.Spec, l.IndexChoice, fast, func(p *archive.Package, raw []byte) error {
 		p.Index = n
 		return yield(p, raw)
 	})
+	fast.Close()
+	if _, rest := io.Copy(io.Discard, file); rest != nil {
+		return fmt.Errorf("read the index %s: %w", l.Used.Path, rest)
+	}
+	if hex.EncodeToString(digest.Sum(nil)) != l.SHA256 {
+		b.Pool.Remove(l.SHA256)
+		return finding.New("edition.damaged", "source "+src.Name, "the index %s was changed on disk since it was fetched", l.Used.Path).
+			Do("begin again: it is fetched anew")
+	}
 	return about(err, src.Name)
 }
 
@@ -122,6 +138,7 @@ type readAhead struct {
 	blocks chan block
 	stop   chan struct{}
 	now    block
+	once   sync.Once
 }
 
 type block struct {
@@ -170,7 +187,7 @@ func (a *readAhead) Read(p []byte) (int, error) {
 
 // Close ends the goroutine and waits for it.
 func (a *readAhead) Close() {
-	close(a.stop)
+	a.once.Do(func() { close(a.stop) })
 	for range a.blocks {
 	}
 }

@@ -2,7 +2,9 @@ package mirror
 
 import (
 	"bytes"
+	"io"
 	"maps"
+	"os"
 	"path"
 	"strings"
 	"testing"
@@ -247,4 +249,49 @@ func TestARootWithADetachedSignatureIsAskedForConditionally(t *testing.T) {
 	delete(w.files, "dists/heron/InRelease")
 	w.files["dists/heron/Release.gpg"] = old
 	w.refusedAfterFirst(t, "content.signature-bad")
+}
+
+func TestAnIndexThatWasChangedOnDiskIsNotReadForTruth(t *testing.T) {
+	w := newWorld(t)
+	out, err := w.build()
+	if err != nil {
+		t.Fatal(err)
+	}
+	// The uncompressed index is put where the compressed one lies: same name, other bytes.
+	sum := out.Edition.Sources[0].Indexes[0].SHA256
+	file := w.builder.Pool.(*pool.Dir).Path(sum)
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	evil, err := archive.Compress(bytes.Replace(mustPlain(t, raw), []byte("Version: 1.4-1"), []byte("Version: 6.6-6"), 1), "xz")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(evil) < len(raw) { // trailing zeros in fours are padding to xz
+		evil = append(evil, make([]byte, len(raw)-len(evil))...)
+	}
+	os.Chmod(file, 0o644)
+	if err := os.WriteFile(file, evil[:len(raw)], 0o644); err != nil {
+		t.Fatal(err)
+	}
+	w.source.Want.Packages = []string{"sluicectl"}
+	w.refusedAfterFirst(t, "edition.damaged")
+	if out, err := w.build(); err != nil || out.Edition == nil {
+		t.Errorf("begun again, and still %v", err)
+	}
+}
+
+func mustPlain(t *testing.T, packed []byte) []byte {
+	t.Helper()
+	r, err := archive.Decompress(bytes.NewReader(packed), "xz", 1<<20)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	plain, err := io.ReadAll(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return plain
 }
