@@ -21,6 +21,7 @@ console: $(CONSOLE)
 
 # The browser's part, embedded in the binary.
 $(CONSOLE): $(shell find console -path console/node_modules -prune -o -type f ! -name api.d.ts -print) docs/openapi.json
+	rm -rf internal/service/dist/assets
 	cd console && npm ci --no-fund --no-audit --loglevel=error && npm run --silent build
 	touch $(CONSOLE)
 

@@ -37,6 +37,7 @@ var catalogue = index(
 	Entry{"source.upstream-down", Warning, "an upstream does not answer", "look at the upstream; the next one is used meanwhile"},
 	Entry{"source.root-missing", Error, "no upstream has a root for the release", "check URL and release"},
 	Entry{"source.malformed-index", Error, "a root or an index cannot be read", "ask upstream; nothing of it was taken"},
+	Entry{"source.root-forms-differ", Note, "an upstream offers its root in two forms that are not of one publication", "tell the owner of the upstream; machines use the form that was copied"},
 	Entry{"source.redirect-refused", Error, "an upstream sends to a place that the definition does not allow", "add the host under redirects if you trust the road to it"},
 	Entry{"key.missing", Error, "a source names a key that was never brought in", "bring it in: stockade key add FILE"},
 	Entry{"key.unvouched", Error, "the key is there, but nobody decided that it may sign this source", "compare the whole fingerprint with its owner, then: stockade key vouch"},

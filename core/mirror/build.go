@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 
@@ -396,7 +397,10 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 		es := b.describe(pub, plan, out, i)
 		e.Sources = append(e.Sources, es)
 		if plan.Mirror.Copy == "faithful" {
-			err = b.copyIndexes(ctx, pub, out.lists[i], files)
+			var notes finding.List
+			notes, err = b.copyIndexes(ctx, pub, out.lists[i], files)
+			out.Findings = append(out.Findings, notes...)
+			e.Findings = out.Findings
 		} else {
 			err = b.writeIndexes(pub, out, i, e, files)
 		}
@@ -579,7 +583,7 @@ func (b *Builder) writeIndexes(pub *Publication, out *Outcome, i int, e *Edition
 }
 
 // copyIndexes takes the root and the companions of a faithful mirror over.
-func (b *Builder) copyIndexes(ctx context.Context, pub *Publication, lists []List, files *collect) error {
+func (b *Builder) copyIndexes(ctx context.Context, pub *Publication, lists []List, files *collect) (finding.List, error) {
 	src := pub.Source
 	put := func(path, sum string) error {
 		size, ok := b.Pool.Has(sum)
@@ -590,11 +594,12 @@ func (b *Builder) copyIndexes(ctx context.Context, pub *Publication, lists []Lis
 	}
 	for _, f := range pub.Accepted.Files {
 		if err := put(f.Path, f.SHA256); err != nil {
-			return err
+			return nil, err
 		}
 	}
-	if err := b.otherRoots(ctx, pub, put); err != nil {
-		return err
+	notes, err := b.otherRoots(ctx, pub, put)
+	if err != nil {
+		return nil, err
 	}
 	have := map[string]bool{}
 	for _, l := range lists {
@@ -618,22 +623,22 @@ func (b *Builder) copyIndexes(ctx context.Context, pub *Publication, lists []Lis
 						continue // upstream names it and does not have it; clients take another form
 					}
 				}
-				return err
+				return nil, err
 			}
 		}
 		p.add("", 0, 1)
 		for _, place := range c.Places {
 			if err := put(place, sum); err != nil {
-				return err
+				return nil, err
 			}
 		}
 	}
-	return nil
+	return notes, nil
 }
 
 // otherRoots takes the root's other forms along, where upstream has them, they
 // verify, and they say the same.
-func (b *Builder) otherRoots(ctx context.Context, pub *Publication, put func(path, sum string) error) error {
+func (b *Builder) otherRoots(ctx context.Context, pub *Publication, put func(path, sum string) error) (notes finding.List, err error) {
 	src := pub.Source
 	for i, choice := range src.Family.Roots(src.Spec) {
 		if i == pub.Accepted.Choice {
@@ -655,27 +660,27 @@ func (b *Builder) otherRoots(ctx context.Context, pub *Publication, put func(pat
 			continue
 		}
 		root, err := src.Family.ReadRoot(src.Spec, choice, data, src.Keyring)
-		if err != nil || !root.Date.Equal(pub.Root.Date) || len(root.Entries) != len(pub.Root.Entries) {
-			continue
-		}
-		same := true
-		for path, e := range root.Entries {
-			same = same && pub.Root.Entries[path] == e
-		}
-		if !same {
+		if err != nil || !sameRoot(root, pub.Root) {
+			notes = append(notes, finding.New("source.root-forms-differ", "source "+src.Name, "%s does not say the same as %s, or its signature is of another publication; it is left out of the copy",
+				choice[0].Path, pub.Root.Paths[0]))
 			continue
 		}
 		for _, f := range choice {
 			sum, err := b.Pool.Add(data[f.Path])
 			if err != nil {
-				return err
+				return notes, err
 			}
 			if err := put(f.Path, sum); err != nil {
-				return err
+				return notes, err
 			}
 		}
 	}
-	return ctx.Err()
+	return notes, ctx.Err()
+}
+
+// sameRoot tells whether two roots are of one publication.
+func sameRoot(a, b *archive.Root) bool {
+	return a.Date.Equal(b.Date) && maps.Equal(a.Entries, b.Entries)
 }
 
 // finish puts what an edition says of itself in: keys, packages, README, edition.json.

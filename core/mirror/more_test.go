@@ -295,3 +295,27 @@ func mustPlain(t *testing.T, packed []byte) []byte {
 	}
 	return plain
 }
+
+func TestAFaithfulCopyLeavesOutWhatIsOfAnotherPublication(t *testing.T) {
+	w := newWorld(t)
+	w.plan.Mirror.Copy, w.plan.Mirror.Complete = "faithful", "told"
+	w.source.Want = definition.Want{Everything: true}
+	old := w.files["dists/heron/Release.gpg"]
+	w.repo.Date = w.repo.Date.Add(time.Minute)
+	w.publish()
+	w.files["dists/heron/Release.gpg"] = old
+	out, err := w.build()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(out.Findings.With("source.root-forms-differ")) != 1 {
+		t.Error(out.Findings)
+	}
+	_, m := w.open(1)
+	if _, ok := m.Find("tarn/dists/heron/Release.gpg"); ok {
+		t.Error("a signature that does not fit was copied")
+	}
+	if _, ok := m.Find("tarn/dists/heron/InRelease"); !ok {
+		t.Error("the root is gone")
+	}
+}
