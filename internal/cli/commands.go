@@ -32,6 +32,17 @@ func lister[T any](a *app, short, example, path string, heads []string, row func
 	}}
 }
 
+// shower makes the "show" of a noun: one thing by its name.
+func shower[T any](a *app, use, short, example, path string, complete cobra.CompletionFunc, draw func(T), name func(T) string) *cobra.Command {
+	return &cobra.Command{Use: use, Short: short, Example: example, Args: cobra.ExactArgs(1), ValidArgsFunction: complete, RunE: func(cmd *cobra.Command, args []string) error {
+		v, err := client.Get[T](cmd.Context(), a.client(), path+url.PathEscape(args[0]))
+		if err != nil {
+			return err
+		}
+		return a.show(v, func() { draw(v) }, []string{name(v)})
+	}}
+}
+
 func showList[T any](a *app, all []T, heads []string, row func(T) []string, name func(T) string, empty string) error {
 	var rows [][]string
 	var names []string
@@ -107,31 +118,24 @@ func (a *app) sourceCommand() *cobra.Command {
 			}
 			return []string{name, s.Standing, s.Family, s.Release, strconv.Itoa(s.Priority), made, up, worst(s.Findings)}
 		}, func(s api.Source) string { return s.Name }, "no source is described yet: stockade apply FILE")
-	show := &cobra.Command{Use: "show SOURCE", Short: "Show one source: definition, state, findings", Example: "  stockade source show tarn", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := client.Get[api.Source](cmd.Context(), a.client(), "/sources/"+url.PathEscape(args[0]))
-			if err != nil {
-				return err
-			}
-			return a.show(s, func() {
-				fmt.Fprint(a.out, s.Text)
-				fmt.Fprintln(a.out)
-				var pairs []string
-				if r := s.Accepted; r != nil {
-					pairs = []string{"accepted", "root of " + date(r.Date) + ", from " + r.Upstream, "signed by", short(r.Signer.Fingerprint) + " " + r.Signer.UserID,
-						"it says", joined(", ", r.Origin, r.Suite, r.Codename), "offers", strings.Join(r.Offers.Components, " ") + " for " + strings.Join(r.Offers.Architectures, " ")}
-				}
-				a.fields(append(pairs, "last asked", age(s.Checked), "mirrors", strings.Join(s.Mirrors, ", "))...)
-				if len(s.Probes) > 0 {
-					fmt.Fprintln(a.out)
-					a.probes(s.Probes)
-				}
-				if len(s.Findings) > 0 {
-					fmt.Fprintln(a.out)
-					a.findings(a.out, s.Findings)
-				}
-			}, []string{s.Name})
-		}}
+	show := shower(a, "show SOURCE", "Show one source: definition, state, findings", "  stockade source show tarn", "/sources/", complete, func(s api.Source) {
+		fmt.Fprint(a.out, s.Text)
+		fmt.Fprintln(a.out)
+		var pairs []string
+		if r := s.Accepted; r != nil {
+			pairs = []string{"accepted", "root of " + date(r.Date) + ", from " + r.Upstream, "signed by", short(r.Signer.Fingerprint) + " " + r.Signer.UserID,
+				"it says", joined(", ", r.Origin, r.Suite, r.Codename), "offers", strings.Join(r.Offers.Components, " ") + " for " + strings.Join(r.Offers.Architectures, " ")}
+		}
+		a.fields(append(pairs, "last asked", age(s.Checked), "mirrors", strings.Join(s.Mirrors, ", "))...)
+		if len(s.Probes) > 0 {
+			fmt.Fprintln(a.out)
+			a.probes(s.Probes)
+		}
+		if len(s.Findings) > 0 {
+			fmt.Fprintln(a.out)
+			a.findings(a.out, s.Findings)
+		}
+	}, func(s api.Source) string { return s.Name })
 	var reason string
 	var detach bool
 	refresh := &cobra.Command{Use: "refresh SOURCE", Short: "Ask the upstreams for the root, and judge it", Example: "  stockade source refresh tarn", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
@@ -248,38 +252,31 @@ func (a *app) mirrorCommand() *cobra.Command {
 			}
 			return []string{m.Name, m.Copy, strings.Join(from, ", "), strconv.Itoa(len(m.Editions)), newest, made, strings.Join(m.Lanes, ", "), worst(m.Findings)}
 		}, func(m api.Mirror) string { return m.Name }, "no mirror is described yet: stockade apply FILE")
-	show := &cobra.Command{Use: "show MIRROR", Short: "Show one mirror: what is wanted, its editions, findings", Example: "  stockade mirror show barrage", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			m, err := client.Get[api.Mirror](cmd.Context(), a.client(), "/mirrors/"+url.PathEscape(args[0]))
-			if err != nil {
-				return err
+	show := shower(a, "show MIRROR", "Show one mirror: what is wanted, its editions, findings", "  stockade mirror show barrage", "/mirrors/", complete, func(m api.Mirror) {
+		pairs := []string{"mirror", m.Name, "copy", m.Copy, "complete", m.Complete, "keep", strconv.Itoa(m.Keep), "schedule", m.Schedule, "lanes", strings.Join(m.Lanes, ", ")}
+		for _, f := range m.From {
+			want := "only what others need"
+			if f.Want.Everything {
+				want = "everything"
+			} else if len(f.Want.Packages) > 0 {
+				want = strings.Join(f.Want.Packages, ", ") + fmt.Sprintf(" (with %s, newest %d", f.Want.With, f.Want.Versions)
+				if len(f.Want.Except) > 0 {
+					want += ", except " + strings.Join(f.Want.Except, ", ")
+				}
+				want += ")"
 			}
-			return a.show(m, func() {
-				pairs := []string{"mirror", m.Name, "copy", m.Copy, "complete", m.Complete, "keep", strconv.Itoa(m.Keep), "schedule", m.Schedule, "lanes", strings.Join(m.Lanes, ", ")}
-				for _, f := range m.From {
-					want := "only what others need"
-					if f.Want.Everything {
-						want = "everything"
-					} else if len(f.Want.Packages) > 0 {
-						want = strings.Join(f.Want.Packages, ", ") + fmt.Sprintf(" (with %s, newest %d", f.Want.With, f.Want.Versions)
-						if len(f.Want.Except) > 0 {
-							want += ", except " + strings.Join(f.Want.Except, ", ")
-						}
-						want += ")"
-					}
-					pairs = append(pairs, "from "+f.Source, want)
-				}
-				a.fields(pairs...)
-				if len(m.Editions) > 0 {
-					fmt.Fprintln(a.out)
-					a.editionTable(m.Editions)
-				}
-				if len(m.Findings) > 0 {
-					fmt.Fprintln(a.out)
-					a.findings(a.out, m.Findings)
-				}
-			}, []string{m.Name})
-		}}
+			pairs = append(pairs, "from "+f.Source, want)
+		}
+		a.fields(pairs...)
+		if len(m.Editions) > 0 {
+			fmt.Fprintln(a.out)
+			a.editionTable(m.Editions)
+		}
+		if len(m.Findings) > 0 {
+			fmt.Fprintln(a.out)
+			a.findings(a.out, m.Findings)
+		}
+	}, func(m api.Mirror) string { return m.Name })
 	var detach bool
 	work := func(verb, short string) *cobra.Command {
 		c := &cobra.Command{Use: verb + " MIRROR", Short: short, Example: "  stockade mirror " + verb + " barrage", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
@@ -493,14 +490,7 @@ func (a *app) laneCommand() *cobra.Command {
 		}
 		return []string{l.Name, first(l.Edition, "none yet"), since, strings.Join(l.Groups, ", "), l.URL}
 	}, func(l api.Lane) string { return l.Name }, "no lane is described yet: stockade apply FILE")
-	show := &cobra.Command{Use: "show LANE", Short: "Show one lane with its history", Example: "  stockade lane show steady", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			l, err := client.Get[api.Lane](cmd.Context(), a.client(), "/lanes/"+url.PathEscape(args[0]))
-			if err != nil {
-				return err
-			}
-			return a.show(l, func() { a.laneDetail(l) }, []string{l.Name})
-		}}
+	show := shower(a, "show LANE", "Show one lane with its history", "  stockade lane show steady", "/lanes/", complete, func(l api.Lane) { a.laneDetail(l) }, func(l api.Lane) string { return l.Name })
 	var reason string
 	move := &cobra.Command{Use: "move LANE MIRROR/N", Short: "Point a lane at an edition", Example: "  stockade lane move trial barrage/1", Args: cobra.ExactArgs(2), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -545,16 +535,9 @@ func (a *app) groupCommand() *cobra.Command {
 	list := lister(a, "List groups", "  stockade group list", "/groups", []string{"GROUP", "FAMILY", "RELEASE", "ARCHITECTURES", "LANE", "EDITION", "PINS"}, func(g api.Group) []string {
 		return []string{g.Name, g.Family, g.Release, strings.Join(g.Architectures, " "), g.Lane, first(g.Edition, "none yet"), strings.Join(g.Pins, ", ")}
 	}, func(g api.Group) string { return g.Name }, "no group is described yet: stockade apply FILE")
-	show := &cobra.Command{Use: "show GROUP", Short: "Show one group", Example: "  stockade group show gatehouse", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			g, err := client.Get[api.Group](cmd.Context(), a.client(), "/groups/"+url.PathEscape(args[0]))
-			if err != nil {
-				return err
-			}
-			return a.show(g, func() {
-				a.fields("group", g.Name, "family", g.Family, "release", g.Release, "architectures", strings.Join(g.Architectures, " "), "lane", g.Lane, "edition", first(g.Edition, "none yet"), "pins", strings.Join(g.Pins, ", "))
-			}, []string{g.Name})
-		}}
+	show := shower(a, "show GROUP", "Show one group", "  stockade group show gatehouse", "/groups/", complete, func(g api.Group) {
+		a.fields("group", g.Name, "family", g.Family, "release", g.Release, "architectures", strings.Join(g.Architectures, " "), "lane", g.Lane, "edition", first(g.Edition, "none yet"), "pins", strings.Join(g.Pins, ", "))
+	}, func(g api.Group) string { return g.Name })
 	var at, out string
 	files := &cobra.Command{Use: "files GROUP", Short: "Write the files that a machine of the group needs",
 		Long: `Write the package client's own configuration, keys included, as it lies under a
