@@ -14,7 +14,7 @@ function to(f: Finding): string {
       <div class="min-w-0">
         <div class="break-words"><b v-if="f.object" class="font-semibold">{{ f.object }}</b><template v-if="f.object">: </template>{{ f.text }}</div>
         <pre v-if="f.excerpt" class="mono mt-1 overflow-auto text-slate">{{ f.excerpt }}</pre>
-        <div class="break-words text-slate"><span v-if="f.place?.line" class="mono">line {{ f.place.line }} · </span>{{ f.way_out }}<code class="ml-2 opacity-75">{{ f.code }}</code></div>
+        <div class="break-words text-slate"><span v-if="f.place?.line" class="mono">line {{ f.place.line }} · </span>{{ f.way_out }}<code class="ml-2 inline-block whitespace-nowrap opacity-75">{{ f.code }}</code></div>
       </div>
       <RouterLink v-if="link && to(f)" :to="to(f)" class="btn !h-6">Open</RouterLink>
     </li>
