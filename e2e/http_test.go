@@ -353,3 +353,40 @@ func TestAChangeMadeMeanwhileIsNotOverwritten(t *testing.T) {
 		t.Errorf("over what changed meanwhile: %d", code)
 	}
 }
+
+func TestPagesOfAnEditionAddUpToTheWhole(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	s.cli(0, "mirror", "build", "barrage")
+	ctx := context.Background()
+	whole, err := client.Get[api.Page[api.Item]](ctx, s.client, "/editions/barrage/1/packages?limit=1000")
+	if err != nil || whole.Next != "" || len(whole.Items) != 11 {
+		t.Fatalf("%d items, next %q, %v", len(whole.Items), whole.Next, err)
+	}
+	for _, q := range []string{"", "&q=tide"} {
+		want := []string{}
+		for _, it := range whole.Items {
+			if q == "" || strings.Contains(it.Name+it.Summary, "tide") {
+				want = append(want, it.Path)
+			}
+		}
+		for _, limit := range []string{"1", "2", "3", "11"} {
+			items, err := client.All[api.Item](ctx, s.client, "/editions/barrage/1/packages?limit="+limit+q)
+			if err != nil {
+				t.Fatal(err)
+			}
+			got := []string{}
+			for _, it := range items {
+				got = append(got, it.Path)
+			}
+			if strings.Join(got, " ") != strings.Join(want, " ") {
+				t.Errorf("pages of %s%s: %v, and the whole is %v", limit, q, got, want)
+			}
+		}
+	}
+	for _, cursor := range []string{"7", "99999999"} {
+		if code, body, _ := get(t, s.service.APIURL()+api.Base+"/editions/barrage/1/packages?cursor="+cursor, "Authorization", "Bearer "+s.token); code != 400 {
+			t.Errorf("the cursor %s: %d %s", cursor, code, body)
+		}
+	}
+}

@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -333,6 +334,16 @@ func sealKeyring(keys []*trust.Certificate, now func() time.Time) *trust.Keyring
 
 // ReadItems reads the package list of an edition.
 func ReadItems(store pool.Store, m Manifest, yield func(Item) error) error {
+	return ReadItemsFrom(store, m, 0, func(it Item, _ int64) error { return yield(it) })
+}
+
+// ErrNoLine is returned for an offset at which no line of a list begins.
+var ErrNoLine = errors.New("no line of the package list begins there")
+
+// ReadItemsFrom reads the package list from a byte offset on, so that a page
+// far into a long list costs no more than the first. yield is told where the
+// line behind each package begins.
+func ReadItemsFrom(store pool.Store, m Manifest, offset int64, yield func(it Item, next int64) error) error {
 	l, ok := m.Find(packagesFile)
 	if !ok {
 		return finding.New("edition.damaged", "", "the manifest names no %s", packagesFile)
@@ -342,6 +353,15 @@ func ReadItems(store pool.Store, m Manifest, yield func(Item) error) error {
 		return finding.New("edition.damaged", "", "%s is gone from the pool", packagesFile)
 	}
 	defer f.Close()
+	if offset > 0 {
+		var before [1]byte
+		if _, err := f.ReadAt(before[:], offset-1); err != nil || before[0] != '\n' {
+			return ErrNoLine
+		}
+		if _, err := f.Seek(offset, io.SeekStart); err != nil {
+			return ErrNoLine
+		}
+	}
 	d := json.NewDecoder(bufio.NewReaderSize(f, 256<<10))
 	for {
 		var it Item
@@ -350,7 +370,7 @@ func ReadItems(store pool.Store, m Manifest, yield func(Item) error) error {
 		} else if err != nil {
 			return finding.New("edition.damaged", "", "%s cannot be read: %v", packagesFile, err)
 		}
-		if err := yield(it); err != nil {
+		if err := yield(it, offset+d.InputOffset()+1); err != nil {
 			return err
 		}
 	}

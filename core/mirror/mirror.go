@@ -58,7 +58,6 @@ type Accepted struct {
 	Digest      string                  `json:"digest"` // over the files
 	Conditional map[string]conditionals `json:"conditional,omitempty"`
 	Offers      Offers                  `json:"offers"`
-	BehindURLs  []string                `json:"behind,omitempty"`
 }
 
 // Offers is what a root says that it has.

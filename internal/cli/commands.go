@@ -403,7 +403,7 @@ func (a *app) editionCommand() *cobra.Command {
 	export := &cobra.Command{Use: "export MIRROR/N DIR", Short: "Lay an edition out as plain files", Long: "Lay an edition out as plain files on this machine, DIR/SOURCE/… as upstream lays each out, for file:// or any web server. Every file is checked on the way.",
 		Example: "  stockade edition export barrage/1 /media/stick/barrage", Args: cobra.ExactArgs(2), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error { return a.export(cmd.Context(), args[0], args[1]) }}
-	retire := &cobra.Command{Use: "retire MIRROR/N", Short: "Take an edition out; its files go when nothing else holds them", Example: "  stockade edition retire barrage/1", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+	retire := &cobra.Command{Use: "retire MIRROR/N", Short: "Take an edition out; its files go when nothing else holds them", Example: "  stockade edition retire tarn-whole/1", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			_, _, path, err := editionPath(args[0])
 			if err != nil {
@@ -500,7 +500,7 @@ func (a *app) laneCommand() *cobra.Command {
 			}
 			return a.show(l, func() { a.say("%s shows %s now", l.Name, l.Edition) }, []string{l.Edition})
 		}}
-	back := &cobra.Command{Use: "back LANE", Short: "Take the last move of a lane back", Example: "  stockade lane back trial --reason \"gate 3 did not close\"", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+	back := &cobra.Command{Use: "back LANE", Short: "Take the last move of a lane back", Example: "  stockade lane move steady barrage/2\n  stockade lane back steady --reason \"gate 3 did not close\"", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			l, err := client.Post[api.Lane](cmd.Context(), a.client(), "/lanes/"+url.PathEscape(args[0])+"/back", api.Move{Reason: reason})
 			if err != nil {

@@ -236,14 +236,19 @@ func (a *app) keyCommand() *cobra.Command {
 			}
 			return a.showKeys(all)
 		}}
-	list := &cobra.Command{Use: "list", Short: "List certificates and the decisions about them", Example: "  stockade key list", Args: cobra.NoArgs,
+	var source string
+	list := &cobra.Command{Use: "list", Short: "List certificates and the decisions about them", Example: "  stockade key list\n  stockade key list --source kelp", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			all, err := client.All[api.Key](cmd.Context(), a.client(), "/keys")
 			if err != nil {
 				return err
 			}
+			if source != "" {
+				all = slices.DeleteFunc(all, func(k api.Key) bool { return !slices.Contains(k.NeededBy, source) })
+			}
 			return a.showKeys(all)
 		}}
+	list.Flags().StringVar(&source, "source", "", "only the keys that this source names")
 	show := &cobra.Command{Use: "show FINGERPRINT", Short: "Show one certificate: parts, dates, decisions", Example: "  stockade key show $(stockade key list -o name | head -1)", Args: cobra.MinimumNArgs(1), ValidArgsFunction: completeKeys,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, err := trust.ParseFingerprint(strings.Join(args, ""))
@@ -259,7 +264,7 @@ func (a *app) keyCommand() *cobra.Command {
 	var d api.Decision
 	vouch := &cobra.Command{Use: "vouch FINGERPRINT", Short: "Record that a key may sign one source",
 		Long:    "Record that a key may sign one source. The whole fingerprint has to be typed, as its owner told it on another road; spaces are allowed.",
-		Example: "  stockade key vouch \"7C1B 22E0 …\" --source tarn --evidence \"read out by the Tarn release desk, call 4471\"", Args: cobra.MinimumNArgs(1), ValidArgsFunction: cobra.NoFileCompletions,
+		Example: "  stockade key vouch \"7C1B 22E0 …\" --source tarn --evidence \"read out by the Tarn release desk, call 4471\"\n\nOn the demonstration, whose keys are made up as it starts:\n  stockade key vouch $(stockade key list --source kelp -o name) --source kelp --evidence \"made up\"", Args: cobra.MinimumNArgs(1), ValidArgsFunction: cobra.NoFileCompletions,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if d.Source == "" || d.Evidence == "" {
 				return usage("--source and --evidence are needed: which source it may sign, and how the fingerprint was compared")
@@ -277,7 +282,7 @@ func (a *app) keyCommand() *cobra.Command {
 		}}
 	vouch.Flags().StringVar(&d.Source, "source", "", "the source that it may sign")
 	vouch.Flags().StringVar(&d.Evidence, "evidence", "", "who compared the fingerprint, and how")
-	bar := &cobra.Command{Use: "bar FINGERPRINT", Short: "Record that a key may sign nothing any more", Example: "  stockade key bar \"7C1B 22E0 …\" --reason \"lost with the desk's laptop\"", Args: cobra.MinimumNArgs(1), ValidArgsFunction: completeKeys,
+	bar := &cobra.Command{Use: "bar FINGERPRINT", Short: "Record that a key may sign nothing any more", Example: "  stockade key bar \"7C1B 22E0 …\" --reason \"lost with the desk's laptop\"\n\nOn the demonstration, whose keys are made up as it starts:\n  stockade key bar $(stockade key list --source kelp -o name) --reason \"a trial\"", Args: cobra.MinimumNArgs(1), ValidArgsFunction: completeKeys,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if d.Reason == "" {
 				return usage("--reason is needed: why it may sign nothing any more")

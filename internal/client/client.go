@@ -33,9 +33,6 @@ func New(base, token string) *Client {
 	return &Client{strings.TrimRight(base, "/"), strings.TrimSpace(token), &http.Client{}}
 }
 
-// Base is the address of the service.
-func (c *Client) Base() string { return c.base }
-
 // URL is the address of a call.
 func (c *Client) URL(path string) string { return c.base + api.Base + path }
 

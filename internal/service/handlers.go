@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -18,6 +19,7 @@ import (
 	"stockade/core/finding"
 	"stockade/core/journal"
 	"stockade/core/mirror"
+	"stockade/core/pool"
 	"stockade/internal/api"
 	"stockade/internal/store"
 )
@@ -40,7 +42,7 @@ func (s *Service) handlers() map[string]handler {
 			return nil, nil
 		},
 		"schema": func(c *gin.Context) (any, error) {
-			c.Data(http.StatusOK, "application/schema+json", schema())
+			c.Data(http.StatusOK, "application/schema+json", definition.Schema())
 			return nil, nil
 		},
 		"whoami":   func(c *gin.Context) (any, error) { return api.Who{Account: who(c).Name, Role: who(c).Role}, nil },
@@ -74,8 +76,9 @@ func (s *Service) handlers() map[string]handler {
 				return nil, err
 			}
 			var out []api.Source
+			checks := s.checks(set, t)
 			for _, name := range slices.Sorted(maps.Keys(set.Sources)) {
-				out = append(out, s.describeSource(set, t, name))
+				out = append(out, s.describeSource(set, t, checks, name))
 			}
 			return page(out, nil)
 		},
@@ -88,7 +91,7 @@ func (s *Service) handlers() map[string]handler {
 			if _, ok := set.Sources[name]; !ok {
 				return nil, dangling("", "source", name, set.Sources)
 			}
-			out := s.describeSource(set, t, name)
+			out := s.describeSource(set, t, s.checks(set, t), name)
 			out.Text = sourceText(set, name)
 			tag, err := s.describedTag()
 			c.Header("ETag", tag)
@@ -404,34 +407,45 @@ func (s *Service) moveLane(f func(string, api.Move, string) (api.Lane, error)) h
 
 var errEnough = errors.New("enough")
 
-// editionPackages reads one page of the package list; the cursor is a line number.
+// editionPackages reads one page of the package list; the cursor is where the
+// next line begins (bytes).
 func (s *Service) editionPackages(c *gin.Context, name string, n int) (any, error) {
 	e, _, err := s.standing(name, n)
 	if err != nil {
 		return nil, err
 	}
-	from, limit, q := max(cursorOf(c), 0), pageSize(c), strings.ToLower(c.Query("q"))
+	limit, q := pageSize(c), strings.ToLower(c.Query("q"))
 	out := api.Page[api.Item]{Items: []api.Item{}}
-	line := int64(0)
-	err = mirror.ReadItems(s.pool, e.manifest, func(it mirror.Item) error {
-		line++
-		if line <= from || q != "" && !strings.Contains(strings.ToLower(it.Name+" "+it.Summary), q) {
+	last := int64(0) // behind the last one that is on the page
+	err = mirror.ReadItemsFrom(s.pool, e.manifest, max(cursorOf(c), 0), func(it mirror.Item, next int64) error {
+		if q != "" && !strings.Contains(strings.ToLower(it.Name+" "+it.Summary), q) {
 			return nil
 		}
 		if len(out.Items) == limit {
-			out.Next = strconv.FormatInt(line-1, 10)
+			out.Next = strconv.FormatInt(last, 10)
 			return errEnough
 		}
-		out.Items = append(out.Items, it)
+		out.Items, last = append(out.Items, it), next
 		return nil
 	})
+	if errors.Is(err, mirror.ErrNoLine) {
+		return nil, &api.Problem{Title: "The request could not be read", Status: 400, Type: "urn:stockade:request", Detail: "the cursor is not one that a page of this list told"}
+	}
 	if errors.Is(err, errEnough) {
 		err = nil
 	}
 	return out, err
 }
 
-func (s *Service) describeSource(set *definition.Set, t *trusted, name string) api.Source {
+// checks gives the findings about all that is described, to be worked out once
+// for a list.
+func (s *Service) checks(set *definition.Set, t *trusted) finding.List {
+	around := (&proposal{recorded: set, target: set, trusted: t}).surroundings(s, definition.NewSet(), nil)
+	around.ReadFile = nil // key files were read when they were recorded
+	return definition.Check(set, around)
+}
+
+func (s *Service) describeSource(set *definition.Set, t *trusted, checks finding.List, name string) api.Source {
 	out := api.Source{Name: name, Source: set.Sources[name], Mirrors: set.UsersOf(name), Findings: finding.List{}}
 	if out.Mirrors == nil {
 		out.Mirrors = []string{}
@@ -441,10 +455,7 @@ func (s *Service) describeSource(set *definition.Set, t *trusted, name string) a
 		a.Conditional = nil
 		out.Accepted, out.Checked = &a, at
 	}
-	p := &proposal{recorded: set, target: set, trusted: t}
-	around := p.surroundings(s, definition.NewSet(), nil)
-	around.ReadFile = nil
-	for _, f := range definition.Check(set, around) {
+	for _, f := range checks {
 		if f.Object == "source "+name {
 			out.Findings = append(out.Findings, f)
 		}
@@ -527,8 +538,9 @@ func (s *Service) overview() (api.Overview, error) {
 	if err != nil {
 		return out, err
 	}
+	checks := s.checks(set, t)
 	for _, name := range slices.Sorted(maps.Keys(set.Sources)) {
-		src := s.describeSource(set, t, name)
+		src := s.describeSource(set, t, checks, name)
 		strip := api.SourceStrip{Name: name, Standing: src.Standing, Days: []api.Day{}}
 		if src.Accepted != nil {
 			strip.RootDate = src.Accepted.Date
@@ -580,7 +592,7 @@ func (s *Service) overview() (api.Overview, error) {
 		return out, err
 	}
 	out.Editions = len(editions)
-	if err := s.pool.Each(func(_ string, size int64) error { out.PoolFiles++; out.PoolBytes += size; return nil }); err != nil {
+	if out.PoolFiles, out.PoolBytes, err = s.usage.get(s.pool, s.now()); err != nil {
 		return out, err
 	}
 	if out.FreeBytes, err = s.pool.Free(); err != nil {
@@ -588,6 +600,39 @@ func (s *Service) overview() (api.Overview, error) {
 	}
 	out.Recent, err = s.db.JournalPage(-1, 8, "")
 	return out, err
+}
+
+// usage remembers how large the pool is: looking at every file takes long for a
+// large one, and the overview asks every few seconds.
+type usage struct {
+	mu    sync.Mutex
+	at    time.Time
+	files int
+	bytes int64
+}
+
+// usageFor is how long the answer is good.
+const usageFor = time.Minute
+
+func (u *usage) get(store pool.Store, now time.Time) (files int, bytes int64, err error) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if age := now.Sub(u.at); age >= 0 && age < usageFor {
+		return u.files, u.bytes, nil
+	}
+	u.files, u.bytes = 0, 0
+	err = store.Each(func(_ string, size int64) error { u.files++; u.bytes += size; return nil })
+	if err == nil {
+		u.at = now
+	}
+	return u.files, u.bytes, err
+}
+
+// forget makes the next question look again.
+func (u *usage) forget() {
+	u.mu.Lock()
+	u.at = time.Time{}
+	u.mu.Unlock()
 }
 
 // jobEvents streams a job's progress until it ends.

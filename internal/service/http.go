@@ -17,7 +17,6 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/internal/api"
 	"stockade/internal/store"
@@ -314,6 +313,3 @@ func (s *Service) consoleFiles() gin.HandlerFunc {
 		c.Data(http.StatusOK, "text/html; charset=utf-8", page)
 	}
 }
-
-// Schema is served for editors.
-func schema() []byte { return definition.Schema() }

@@ -71,6 +71,7 @@ type Service struct {
 	jobs     *jobs
 	editions editionCache
 	guesses  *guesses
+	usage    usage
 
 	writing    sync.Mutex   // one change of the description, a lane or the journal at a time
 	collecting sync.RWMutex // builds hold it for reading, the collection for writing

@@ -281,6 +281,7 @@ func (s *Service) workMirror(ctx context.Context, kind, name, by string, sink fu
 		return out, out.Findings, s.mirrorJudged(kind, name, out.Findings, finding.List(slices.DeleteFunc(slices.Clone(out.Findings), func(f finding.Finding) bool { return f.Severity != finding.Error })))
 	}
 	if out.Edition != nil {
+		s.usage.forget()
 		if err := s.admit(plan, out, by); err != nil {
 			return out, out.Findings, err
 		}
@@ -434,6 +435,7 @@ func (s *Service) startCollect(by string) (api.Job, error) {
 				}
 			}
 		}
+		defer s.usage.forget()
 		files, bytes, err := mirror.Collect(s.pool, func(sum string) bool { return keep[sum] })
 		if err == nil {
 			err = s.pool.Sweep()
