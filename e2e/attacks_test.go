@@ -434,3 +434,68 @@ func TestSecretsAreNotShown(t *testing.T) {
 		}
 	}
 }
+
+func TestALaneThatIsNoLongerDescribedIsNotServed(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	s.built("steady")
+	root := s.service.PackagesURL() + "/lane/steady/tarn/dists/heron/InRelease"
+	if code, _, _ := get(t, root); code != 200 {
+		t.Fatal(code)
+	}
+	path := filepath.Join(s.dir, "site/mirrors.yaml")
+	text := mustRead(t, path)
+	i := strings.Index(text, "groups:")
+	os.WriteFile(path, []byte(strings.Replace(text[:i], "  steady: {mirror: barrage}\n", "", 1)), 0o644)
+	s.cli(0, "apply", filepath.Join(s.dir, "site"), "--whole", "--yes")
+	if code, _, _ := get(t, root); code != 404 {
+		t.Errorf("a lane that was taken out is served: %d", code)
+	}
+}
+
+// Two jobs of one source at once: what the slower one saw first must not take
+// the place of what was accepted meanwhile, or a replay would be let in.
+func TestASlowerJobDoesNotTakeTheAcceptedRootBack(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	s.built("steady")
+	publish := func(ago time.Duration, version string) {
+		if err := s.scenario.PublishTarn(time.Now().Add(-ago), true, func(r *deb.Repository) {
+			for i := range r.Packages {
+				if r.Packages[i].Name == "sluicectl" {
+					r.Packages[i].Version = version
+				}
+			}
+		}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	publish(2*time.Hour, "1.5.0-1")
+	hold, held := make(chan struct{}), make(chan struct{}, 64)
+	slow := func(w http.ResponseWriter, r *http.Request) bool {
+		if strings.Contains(r.URL.Path, "sluicectl_1.5.0-1") {
+			held <- struct{}{}
+			<-hold
+		}
+		return false
+	}
+	older := s.scenario.North.Files()
+	s.scenario.North.Fault(slow)
+	j, err := client.Post[api.Job](context.Background(), s.client, "/mirrors/barrage/build", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	<-held // the build has judged the older root and waits for a package of it
+	publish(time.Hour, "1.6.0-1")
+	s.cli(0, "source", "refresh", "tarn")
+	close(hold)
+	if _, err := s.client.Follow(context.Background(), j.ID, nil); err != nil {
+		t.Fatal(err)
+	}
+	s.scenario.North.Fault(nil)
+	s.scenario.North.Publish(older)
+	s.scenario.South.Publish(maps.Clone(older))
+	if _, log := s.cli(1, "source", "refresh", "tarn"); !strings.Contains(log, "source.older-than-accepted") {
+		t.Error(log)
+	}
+}

@@ -42,6 +42,11 @@ func (s *Service) packagesHandler() http.Handler {
 // edition before, and asks for files that only that one has, still gets those
 // whose names tie them to their content, for the time of grace.
 func (s *Service) serveLane(w http.ResponseWriter, r *http.Request) {
+	defined, err := s.db.IsDescribed("lane", r.PathValue("lane"))
+	if err != nil || !defined {
+		http.NotFound(w, r)
+		return
+	}
 	moves, err := s.db.Moves(r.PathValue("lane"))
 	if err != nil || len(moves) == 0 {
 		http.NotFound(w, r)

@@ -68,8 +68,18 @@ type checked struct {
 	Findings finding.List `json:"findings"`
 }
 
+// keepAccepted remembers the root that was found good. Another job may have
+// accepted a newer one of the same source meanwhile: that one stays.
 func (s *Service) keepAccepted(p *mirror.Publication) error {
+	s.writing.Lock()
+	defer s.writing.Unlock()
 	a := p.Accepted
+	var now mirror.Accepted
+	if _, err := s.db.Kept("accepted", a.Source, &now); err == nil && now.Date.After(a.Date) && p.Source.AcceptOnce == "" {
+		return nil
+	} else if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
 	if err := s.db.Keep("accepted", a.Source, a, s.now().UTC()); err != nil {
 		return err
 	}

@@ -251,6 +251,15 @@ func (d *DB) Described() (*definition.Set, error) {
 	return set, nil
 }
 
+// IsDescribed tells whether a thing of that kind and name is described now.
+func (d *DB) IsDescribed(kind, name string) (bool, error) {
+	_, err := one[Record](d, "kind = ? AND name = ?", kind, name)
+	if errors.Is(err, ErrNotFound) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
 // Describe records the changes that lead to target, as one revision.
 func (d *DB) Describe(target *definition.Set, changes []definition.Change, by, summary string, at time.Time) (Revision, error) {
 	raw, err := json.Marshal(changes)
