@@ -232,11 +232,15 @@ func TestOnlyAWardenVouches(t *testing.T) {
 	t.Setenv("STOCKADE_TOKEN", s.token)
 	s.cli(0, "apply", filepath.Join(s.dir, "site"))
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
-	s.cli(1, "key", "vouch", kelp[:16], "--source", "kelp", "--evidence", "x")    // a short id
-	s.cli(1, "key", "vouch", kelp, "--source", "tarn", "--evidence", "x")         // a source that does not name it
-	s.cli(2, "key", "vouch", kelp, "--source", "kelp")                            // no evidence
-	s.cli(1, "key", "vouch", "1"+kelp[1:], "--source", "kelp", "--evidence", "x") // another key
-	s.cli(1, "mirror", "build", "barrage")                                        // and so nothing is built
+	s.cli(1, "key", "vouch", kelp[:16], "--source", "kelp", "--evidence", "x") // a short id
+	s.cli(1, "key", "vouch", kelp, "--source", "tarn", "--evidence", "x")      // a source that does not name it
+	s.cli(2, "key", "vouch", kelp, "--source", "kelp")                         // no evidence
+	other := "1" + kelp[1:]
+	if other == kelp { // keys are made up anew for each run
+		other = "2" + kelp[1:]
+	}
+	s.cli(1, "key", "vouch", other, "--source", "kelp", "--evidence", "x") // another key
+	s.cli(1, "mirror", "build", "barrage")                                 // and so nothing is built
 	s.cli(0, "key", "vouch", kelp, "--source", "kelp", "--evidence", "compared on paper")
 	s.cli(0, "mirror", "build", "barrage")
 }
