@@ -54,16 +54,30 @@ type Relation struct {
 	Name, Qualifier string
 	Op              Op
 	Version         string
+	Not             bool       // met when nothing that meets the rest is installed
+	Real            bool       // met only by a package of that very name, not by one that provides it
+	Also            []Relation // the same package must meet (or, with Not, not meet) these too
 }
 
 // String writes the relation as people write it: "name:arch >= version".
 func (r Relation) String() string {
 	s := r.Name
+	if r.Not {
+		s = "not " + s
+	}
 	if r.Qualifier != "" {
 		s += ":" + r.Qualifier
 	}
 	if r.Op != Any {
 		s += " " + string(r.Op) + " " + r.Version
+	}
+	for _, a := range r.Also {
+		if a.Not {
+			a.Not = false
+			s += " without " + a.String()
+		} else {
+			s += " with " + a.String()
+		}
 	}
 	return s
 }
@@ -80,9 +94,41 @@ func (c Clause) String() string {
 	return strings.Join(parts, " or ")
 }
 
-// Provide is a name that a package also answers to; without a version it
-// satisfies no versioned relation.
-type Provide struct{ Name, Version string }
+// Conditional tells whether the clause asks for something only while something
+// else is installed.
+func (c Clause) Conditional() bool {
+	for _, r := range c {
+		if r.Not {
+			return true
+		}
+	}
+	return false
+}
+
+// Provide is a name that a package also answers to, perhaps in a version. What
+// a versioned relation makes of it is the family's to say (Family.Satisfies).
+type Provide struct {
+	Name    string
+	Op      Op
+	Version string
+}
+
+// Overlap tells whether some version satisfies both of two bounds, cmp being
+// how the first's version compares with the second's.
+func Overlap(a Op, cmp int, b Op) bool {
+	switch {
+	case a == Any || b == Any:
+		return true
+	case cmp < 0:
+		return a == Greater || a == GreaterOrEqual || b == Less || b == LessOrEqual
+	case cmp > 0:
+		return a == Less || a == LessOrEqual || b == Greater || b == GreaterOrEqual
+	}
+	includes := func(o Op) bool { return o == Equal || o == LessOrEqual || o == GreaterOrEqual }
+	down := func(o Op) bool { return o == Less || o == LessOrEqual }
+	up := func(o Op) bool { return o == Greater || o == GreaterOrEqual }
+	return includes(a) && includes(b) || down(a) && down(b) || up(a) && up(b)
+}
 
 // Relations are what a package asks of others.
 type Relations struct {
@@ -90,6 +136,9 @@ type Relations struct {
 	Recommends []Clause
 	Suggests   []Clause
 	Conflicts  []Relation // may not be there at the same time
+	// Supplements and Enhances are recommendations and suggestions backward: the
+	// package offers itself when one of these holds (all clauses of it).
+	Supplements, Enhances [][]Clause
 }
 
 // RelationSource yields the relations of a package when somebody asks, so that
@@ -125,6 +174,11 @@ type Package struct {
 	Provides            []Provide
 	Coexists            Coexistence
 	Essential           bool
+	Backward            bool   // it has Supplements or Enhances
+	Licence             string //
+	Stream              string // the module stream that it is of, as NAME:STREAM; empty: of none
+	SignaturePath       string // of the detached signature beside it, where the family has such files
+	Signature           []byte // that signature, where the index carries it
 	Needs               RelationSource
 	Index               int // which index of the source it was read from
 	Ordinal             int // its place in that index, from zero
@@ -135,6 +189,26 @@ func (p *Package) String() string { return p.Name + " " + p.Version + " (" + p.A
 
 // Identity is what a package file says of itself inside.
 type Identity struct{ Name, Version, Arch string }
+
+// PackageFile is a package file with the signature that came beside it, if any.
+type PackageFile struct {
+	io.ReadSeeker
+	Signature []byte
+}
+
+// Inspected is what a package file says of itself, and who signed the package
+// itself. A package that nobody signed has a zero Signer.
+type Inspected struct {
+	Identity
+	Signer Signer
+}
+
+// Examined is a package file that is taken into a house source: the package as
+// an index describes it, with the text of that index.
+type Examined struct {
+	Package *Package
+	Raw     []byte
+}
 
 // Source is what a family needs to know about the description of a repository.
 type Source struct {
@@ -161,6 +235,9 @@ type Verifier interface {
 	Clearsigned(data []byte) (text []byte, by Signer, err error)
 	// Detached checks a signature over content.
 	Detached(content, signature []byte) (by Signer, err error)
+	// Streamed is Detached for content that is too large to hold. It reads from
+	// where content stands, and may seek back to there.
+	Streamed(content io.ReadSeeker, signature []byte) (by Signer, err error)
 }
 
 // SigningKey signs as the site. A family decides which kinds of signature its
@@ -169,6 +246,8 @@ type SigningKey interface {
 	Clearsign(text []byte) ([]byte, error)
 	// DetachSign makes a signature over content, armoured or binary.
 	DetachSign(content []byte, armoured bool) ([]byte, error)
+	// SignStream makes a binary signature over content that is too large to hold.
+	SignStream(content io.Reader) ([]byte, error)
 }
 
 // RootFile is a file that makes up a root.
@@ -201,7 +280,12 @@ type Root struct {
 	Codename      string
 	Version       string
 	Date          time.Time
-	Expires       time.Time // zero: it does not say
+	Dates         map[string]time.Time // of single files, where a root is several that move apart
+	Expires       time.Time            // zero: it does not say
+	// Sample are some names of what the repository has, chosen by their digests,
+	// where the root itself tells: a root that shares none of them with the one
+	// accepted before is of another repository. At most 64.
+	Sample        []string
 	Components    []string
 	Architectures []string
 	ByHash        bool
@@ -225,15 +309,10 @@ type IndexFile struct {
 }
 
 // Family is a repository format. Every method is safe for concurrent use.
+// docs/families.md tells what the seam asks of a new one.
 type Family interface {
 	Name() string
-	// CompareVersions orders versions as the family's clients do.
-	CompareVersions(a, b string) int
-	// CheckVersion tells why v is no version of this family, or nil.
-	CheckVersion(v string) error
-	// RunsOn tells whether a package of one architecture is for a machine of
-	// another: the same, or one that stands for all.
-	RunsOn(packageArch, machineArch string) bool
+	Versions
 	// CheckSource gives the findings that the family has about a description,
 	// before anything is fetched.
 	CheckSource(s Source) finding.List
@@ -248,21 +327,94 @@ type Family interface {
 	// ReadIndex reads a plain (decompressed) list of packages. The package
 	// handed to yield is new each time; raw is valid only during the call.
 	ReadIndex(s Source, x IndexChoice, plain io.Reader, yield func(p *Package, raw []byte) error) error
+	// Lore gives the further indexes that the root names and that say more about
+	// packages: files, module streams, advisories.
+	Lore(s Source, r *Root) Lore
 	// Companions gives the further files that a faithful copy takes along:
 	// files that the root names and that machines may ask for.
 	Companions(s Source, r *Root) []Companion
-	// Inspect reads what a package file says of itself.
-	Inspect(file io.Reader) (Identity, error)
+	// Inspect reads what a package file says of itself, and verifies a signature
+	// on the package itself. A signature that is there and does not count is an
+	// error; v may be nil, then signatures are passed over.
+	Inspect(file PackageFile, v Verifier) (Inspected, error)
+	// SignsPackages tells whether machines check signatures on packages
+	// themselves, and so need upstream's keys even for a tailored mirror.
+	SignsPackages() bool
 	// Lasting tells whether a path, relative to the base, names content that
 	// never changes: a package, or an index named by its digest. What lasts stays
 	// reachable for a client that began before a lane moved.
 	Lasting(path string) bool
 	// Identify gives what the file of p should say of itself inside.
 	Identify(p *Package) Identity
-	// Write writes the repository of a tailored mirror.
+	// Write writes the repository of a tailored mirror or of a house source.
 	Write(w Writing) error
+	// Examine reads a package file for a house source, whole: what an index of
+	// the source says of it, with its path there, size and digest.
+	Examine(s Source, file io.ReadSeeker) (Examined, error)
+	// Endorse gives what makes clients take a package for signed by the site: the
+	// file itself, written anew around the same content, or a detached signature
+	// beside it, or neither where indexes alone are signed.
+	Endorse(file io.ReadSeeker, sign SigningKey, to io.Writer) (changed bool, signature []byte, err error)
 	// ClientFiles writes what a machine's own package client needs.
 	ClientFiles(c Client) ([]ClientFile, finding.List, error)
+}
+
+// Versions is how a family orders versions and matches relations: all that
+// selection needs to know of it.
+type Versions interface {
+	// CompareVersions orders versions as the family's clients do.
+	CompareVersions(a, b string) int
+	// CheckVersion tells why v is no version of this family, or nil.
+	CheckVersion(v string) error
+	// Satisfies tells whether something that is provided meets a relation of the
+	// same name.
+	Satisfies(p Provide, r Relation) bool
+	// Rank tells how well a package of one architecture suits a machine of
+	// another: 0 best (its own, or one that stands for all), more is worse,
+	// negative not at all.
+	Rank(packageArch, machineArch string) int
+	// Exclusive tells whether two packages of one name cannot be installed at
+	// the same time.
+	Exclusive(a, b *Package) bool
+}
+
+// Lore is what a root names beside the lists of packages.
+type Lore struct {
+	Files      []IndexChoice // which package has which files; read only when a need names a file
+	Streams    *IndexFile    // module streams
+	Advisories *IndexFile
+	// ReadFiles reads a plain list of files and yields each with the digest of its
+	// package.
+	ReadFiles func(plain io.Reader, yield func(sha256, path string) error) error
+	// ReadStreams reads the plain list of module streams.
+	ReadStreams func(plain io.Reader) (*Streams, error)
+	// ReadAdvisories reads a plain list of advisories.
+	ReadAdvisories func(plain io.Reader, yield func(a *Advisory) error) error
+}
+
+// Streams is what a list of module streams says.
+type Streams struct {
+	Of       map[string]string // a package, as Key writes it → NAME:STREAM
+	Defaults map[string]string // module → its default stream
+	Key      func(p *Package) string
+}
+
+// Advisory is what upstream says about why packages were published.
+type Advisory struct {
+	ID         string            `json:"id"`
+	Kind       string            `json:"kind"` // security, bugfix, enhancement, newpackage
+	Severity   string            `json:"severity,omitempty"`
+	Title      string            `json:"title"`
+	Issued     time.Time         `json:"issued,omitzero"`
+	References []string          `json:"references,omitempty"`
+	Packages   []AdvisoryPackage `json:"packages"`
+}
+
+// AdvisoryPackage is a package version that an advisory is about.
+type AdvisoryPackage struct {
+	Name    string `json:"name"`
+	Version string `json:"version"`
+	Arch    string `json:"arch"`
 }
 
 // Companion is a file of a faithful copy beside roots, indexes and packages.
@@ -271,18 +423,27 @@ type Companion struct {
 	Paths    []string // where to ask, best first
 	Required bool     // false: upstream names such files and may not have them
 	Places   []string // where the copy must have it
+	// Signature is the path of a detached signature on it. Such a file is taken
+	// only when that verifies; the root then says nothing of its digest.
+	Signature string
 }
 
 // Writing is what a family needs to write a tailored repository.
 type Writing struct {
 	Source Source
-	Root   *Root // upstream's, for the names that machines know
+	Root   *Root // upstream's, for the names that machines know; of a house source empty
 	Time   time.Time
 	Note   string // goes into the description, such as "barrage/14"
-	// Each calls f for every chosen package of one list, in the index's order,
-	// with the raw index text.
-	Each func(component, arch string, f func(p *Package, raw []byte) error) error
-	Sign SigningKey
+	// Each calls f for every chosen package that want takes, of the lists that
+	// list takes, in the order of the indexes and with the raw index text. A
+	// package that stands in several of the lists comes once.
+	Each func(list func(x IndexChoice) bool, want func(p *Package) bool, f func(p *Package, raw []byte) error) error
+	// Open opens a file that upstream's root names, verified and decompressed.
+	// Nil for a house source.
+	Open func(f IndexFile) (io.ReadCloser, error)
+	// Package opens the file of a chosen package.
+	Package func(p *Package) (io.ReadSeekCloser, error)
+	Sign    SigningKey
 	// Put stores one file of the repository, at a path relative to its base.
 	Put func(path string, data []byte) error
 }
@@ -310,6 +471,7 @@ type ClientSource struct {
 type ClientKey struct {
 	Fingerprint string
 	Binary      []byte
+	Armoured    string
 }
 
 // ClientFile is one file as it lies under the machine's root.

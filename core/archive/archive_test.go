@@ -31,7 +31,7 @@ func TestWantsAreRead(t *testing.T) {
 		"lib-*":                   {Name: "lib-*"},
 		"a = 1:2-3":               {Name: "a", Op: Equal, Version: "1:2-3"},
 	} {
-		if got, err := ParseWant(in); err != nil || got != want {
+		if got, err := ParseWant(in); err != nil || got.String() != want.String() {
 			t.Errorf("%q: %+v %v", in, got, err)
 		}
 	}

@@ -122,3 +122,14 @@ func Compress(data []byte, compression string) ([]byte, error) {
 	}
 	return out.Bytes(), nil
 }
+
+// Sniff tells the compression of a stream by its first bytes (six are enough);
+// "" where it looks like none.
+func Sniff(head []byte) string {
+	for _, m := range []struct{ magic, compression string }{{"\x28\xb5\x2f\xfd", "zst"}, {"\xfd7zXZ\x00", "xz"}, {"\x1f\x8b", "gz"}, {"BZh", "bz2"}} {
+		if bytes.HasPrefix(head, []byte(m.magic)) {
+			return m.compression
+		}
+	}
+	return ""
+}

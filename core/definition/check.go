@@ -28,7 +28,9 @@ type Surroundings struct {
 	// Vouched tells whether a decision is recorded already; Barred, a reason.
 	Vouched func(fingerprint, source string) bool
 	Barred  func(fingerprint string) string
-	Now     time.Time
+	// Held tells whether the file of a house package is in the pool. Nil: not looked at.
+	Held func(sha256 string) bool
+	Now  time.Time
 }
 
 // Resolve gives the path of a key's file, relative to the document that names it.
@@ -51,6 +53,9 @@ func Check(s *Set, around Surroundings) finding.List {
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Sources)) {
 		c.source(name, s.Sources[name])
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Packages)) {
+		c.housePackage(name, s.Packages[name])
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Mirrors)) {
 		c.mirror(name, s.Mirrors[name])
@@ -177,8 +182,31 @@ func (c *checker) certificate(object, path string, cert *trust.Certificate) {
 	}
 }
 
+func (c *checker) housePackage(name string, p Package) {
+	object, path := "package "+name, "packages."+name
+	if reference(c, object, path+".source", "source", p.Source, c.Sources) && !c.Sources[p.Source].Managed() {
+		c.add("define.bad-value", object, path+".source", "the source %q is not a house source without upstreams, so nothing can be added to it", p.Source)
+	}
+	if len(p.SHA256) != 64 || strings.Trim(p.SHA256, "0123456789abcdef") != "" {
+		c.add("define.bad-value", object, path+".sha256", "%q is not a SHA-256", p.SHA256)
+	} else if c.around.Held != nil && !c.around.Held(p.SHA256) {
+		c.add("define.bad-value", object, path, "the file of %s %s is not in the pool of this site", p.Name, p.Version).WayOut =
+			"add the file: stockade package add FILE --source " + p.Source
+	}
+	for _, other := range c.HousePackages(p.Source) {
+		if o := c.Packages[other]; other < name && o.Name == p.Name && o.Version == p.Version && o.Architecture == p.Architecture {
+			c.add("define.duplicate-name", object, path, "%s %s (%s) is in %s already, as %s", p.Name, p.Version, p.Architecture, p.Source, other)
+		}
+	}
+}
+
 // url checks an address and tells whether it can be used.
 func (c *checker) url(object, path, raw string) (*url.URL, bool) {
+	return c.address(object, path, raw, false)
+}
+
+// address is url for lists too, whose addresses may have a query.
+func (c *checker) address(object, path, raw string, query bool) (*url.URL, bool) {
 	u, err := url.Parse(raw)
 	switch {
 	case err != nil:
@@ -187,7 +215,7 @@ func (c *checker) url(object, path, raw string) (*url.URL, bool) {
 		c.add("source.bad-url", object, path, "%q has the scheme %q; http and https are known", fetch.Shown(raw), u.Scheme)
 	case u.Hostname() == "":
 		c.add("source.bad-url", object, path, "%q names no host", fetch.Shown(raw))
-	case u.RawQuery != "" || u.Fragment != "":
+	case u.RawQuery != "" && !query || u.Fragment != "":
 		c.add("source.bad-url", object, path, "%q has a query or fragment; paths are put behind it", fetch.Shown(raw))
 	case u.User != nil:
 		c.add("source.credential-in-url", object, path, "the URL of %s has a user or password in it", u.Hostname())
@@ -212,17 +240,34 @@ func (c *checker) source(name string, src Source) {
 			c.found = append(c.found, f.At(c.Place(path)))
 		}
 	}
+	if src.Managed() {
+		if len(src.SignedBy) > 0 {
+			c.add("define.bad-value", object, path+".signed_by", "the site key signs what is added by hand: signed_by names keys of upstreams, and there are none")
+		}
+		return
+	}
 	if len(src.Upstreams) == 0 {
 		c.add("define.missing-field", object, path, "it has no upstream")
 	}
 	for i, up := range src.Upstreams {
-		at := path + ".upstreams." + strconv.Itoa(i) + ".url"
-		expanded, err := src.Expand(name, up.URL)
+		address, field := up.Address()
+		at := path + ".upstreams." + strconv.Itoa(i) + "." + field
+		given := 0
+		for _, s := range []string{up.URL, up.MirrorList, up.Metalink} {
+			if s != "" {
+				given++
+			}
+		}
+		if given != 1 {
+			c.add("define.bad-value", object, path+".upstreams."+strconv.Itoa(i), "an upstream has one of url, mirror_list and metalink, and this one has %d of them", given)
+			continue
+		}
+		expanded, err := src.Expand(name, address)
 		if err != nil {
 			c.adopt(err, "source.bad-url", object, at)
 			continue
 		}
-		if u, ok := c.url(object, at, expanded); ok && u.Scheme == "http" {
+		if u, ok := c.address(object, at, expanded, field != "url"); ok && u.Scheme == "http" {
 			f := c.add("source.plain-http", object, at, "%s is fetched without TLS", fetch.Shown(expanded))
 			if len(src.SignedBy) == 0 {
 				*f = f.Rated(finding.Error)
@@ -330,6 +375,11 @@ func (c *checker) want(object, path string, f From) {
 			if err := family.CheckVersion(r.Version); err != nil {
 				c.adopt(err, "define.bad-value", object, at)
 			}
+		}
+	}
+	for i, st := range f.Want.Streams {
+		if module, stream, ok := strings.Cut(st, ":"); !ok || module == "" || stream == "" || strings.ContainsAny(st, " \t") {
+			c.add("define.bad-value", object, path+".streams."+strconv.Itoa(i), "%q is not MODULE:STREAM", st)
 		}
 	}
 	if len(f.Want.Packages) == 0 && (f.Want.With != "" || f.Want.Versions != 0 || len(f.Want.Except) != 0) && !f.Want.Everything {

@@ -14,7 +14,7 @@ import (
 
 // Kinds gives the kinds of things that are described, in the order in which
 // they depend on each other, in the singular.
-var Kinds = []string{"proxy", "key", "source", "mirror", "lane", "group"}
+var Kinds = []string{"proxy", "key", "source", "package", "mirror", "lane", "group"}
 
 // Change is what becomes of one described thing.
 type Change struct {
@@ -48,6 +48,7 @@ func (s *Set) Records() map[string]map[string]json.RawMessage {
 	put("key", s.Keys)
 	put("proxy", s.Proxies)
 	put("source", s.Sources)
+	put("package", s.Packages)
 	put("mirror", s.Mirrors)
 	put("lane", s.Lanes)
 	put("group", s.Groups)
@@ -63,6 +64,8 @@ func (s *Set) Put(kind, name string, body []byte) error {
 		return put(s.Proxies, name, body)
 	case "source":
 		return put(s.Sources, name, body)
+	case "package":
+		return put(s.Packages, name, body)
 	case "mirror":
 		return put(s.Mirrors, name, body)
 	case "lane":
@@ -91,6 +94,8 @@ func (s *Set) Remove(kind, name string) {
 		delete(s.Proxies, name)
 	case "source":
 		delete(s.Sources, name)
+	case "package":
+		delete(s.Packages, name)
 	case "mirror":
 		delete(s.Mirrors, name)
 	case "lane":
@@ -108,6 +113,7 @@ func Overlay(recorded, given *Set) *Set {
 		maps.Copy(out.Keys, s.Keys)
 		maps.Copy(out.Proxies, s.Proxies)
 		maps.Copy(out.Sources, s.Sources)
+		maps.Copy(out.Packages, s.Packages)
 		maps.Copy(out.Mirrors, s.Mirrors)
 		maps.Copy(out.Lanes, s.Lanes)
 		maps.Copy(out.Groups, s.Groups)

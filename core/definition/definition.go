@@ -31,7 +31,7 @@ type Key struct {
 type Source struct {
 	Family        string     `yaml:"family" json:"family" doc:"The repository format" need:"yes"`
 	Standing      string     `yaml:"standing" json:"standing" doc:"Whose source it is" enum:"official,vendor,community,house"`
-	Upstreams     []Upstream `yaml:"upstreams" json:"upstreams" doc:"The servers that carry it, in the order in which they are asked" need:"yes"`
+	Upstreams     []Upstream `yaml:"upstreams" json:"upstreams,omitempty" doc:"The servers that carry it, in the order in which they are asked. A house source without any holds what is added to it by hand"`
 	Release       string     `yaml:"release" json:"release" doc:"The release, such as heron"`
 	Components    []string   `yaml:"components" json:"components,omitempty" doc:"The parts of the release"`
 	Architectures []string   `yaml:"architectures" json:"architectures" doc:"The machine architectures, in the family's own words"`
@@ -44,10 +44,55 @@ type Source struct {
 	Disabled      bool       `yaml:"disabled" json:"disabled,omitempty" doc:"Described, but not used"`
 }
 
-// Upstream is one server of a source.
+// Upstream is one server of a source, or a list of them: one of URL, MirrorList
+// and Metalink is given.
 type Upstream struct {
-	URL    string `yaml:"url" json:"url" doc:"http or https; $release stands for the release" need:"yes"`
-	Region string `yaml:"region" json:"region,omitempty" doc:"Where it stands, in words of your own"`
+	URL        string `yaml:"url" json:"url,omitempty" doc:"The server's address, http or https; $release stands for the release, $arch for the one architecture"`
+	MirrorList string `yaml:"mirror_list" json:"mirror_list,omitempty" doc:"Instead of url: the address of a plain list of servers, one on each line"`
+	Metalink   string `yaml:"metalink" json:"metalink,omitempty" doc:"Instead of url: the address of a Metalink of the source's root"`
+	Region     string `yaml:"region" json:"region,omitempty" doc:"Where it stands, in words of your own"`
+}
+
+// Address gives the one address that is given, and the field that it is in.
+func (u Upstream) Address() (address, field string) {
+	switch {
+	case u.MirrorList != "":
+		return u.MirrorList, "mirror_list"
+	case u.Metalink != "":
+		return u.Metalink, "metalink"
+	}
+	return u.URL, "url"
+}
+
+// Package is one package of a house source, added by hand. Its file is in the
+// pool of the site that it was added to.
+type Package struct {
+	Source       string `yaml:"source" json:"source" doc:"The house source that it is in" need:"yes"`
+	Name         string `yaml:"name" json:"name" doc:"As the package says it" need:"yes"`
+	Version      string `yaml:"version" json:"version" doc:"As the package says it" need:"yes"`
+	Architecture string `yaml:"architecture" json:"architecture" doc:"As the package says it" need:"yes"`
+	SHA256       string `yaml:"sha256" json:"sha256" doc:"Of the file as machines get it" need:"yes"`
+	Size         int    `yaml:"size" json:"size" doc:"Of that file, in bytes" need:"yes"`
+	Signature    string `yaml:"signature" json:"signature,omitempty" doc:"SHA-256 of the site's signature beside the file, where the family has such files"`
+	Given        string `yaml:"given" json:"given" doc:"SHA-256 of the file as it was handed in"`
+	From         string `yaml:"from" json:"from" doc:"Where the file came from" need:"yes"`
+	Why          string `yaml:"why" json:"why" doc:"What it is there for" need:"yes"`
+	By           string `yaml:"by" json:"by" doc:"Who added it"`
+	At           string `yaml:"at" json:"at" doc:"When, in UTC"`
+	SignedBy     string `yaml:"signed_by" json:"signed_by,omitempty" doc:"Whose signature it came with: a fingerprint, or why that could not be verified"`
+}
+
+// Managed tells whether a source is a house source that holds what is added by hand.
+func (src Source) Managed() bool { return src.Standing == "house" && len(src.Upstreams) == 0 }
+
+// HousePackages gives the names of the packages of a house source, in order.
+func (s *Set) HousePackages(source string) (out []string) {
+	for _, name := range slices.Sorted(maps.Keys(s.Packages)) {
+		if s.Packages[name].Source == source {
+			out = append(out, name)
+		}
+	}
+	return out
 }
 
 // Proxy is a named way out.
@@ -76,6 +121,7 @@ type Want struct {
 	Packages   []string `yaml:"packages" json:"packages,omitempty" doc:"Names or patterns with * and ?, each perhaps with a version bound: tide-tables >= 2"`
 	With       string   `yaml:"with" json:"with,omitempty" doc:"Which needs come along" enum:"required,recommended,suggested"`
 	Versions   int      `yaml:"versions" json:"versions,omitempty" doc:"How many of the newest versions of each wanted package; 1 if left out" least:"1" most:"1000"`
+	Streams    []string `yaml:"streams" json:"streams,omitempty" doc:"Module streams whose packages can be taken, as NAME:STREAM, where the source has such"`
 	Except     []string `yaml:"except" json:"except,omitempty" doc:"Names or patterns that are never taken"`
 }
 
@@ -95,13 +141,14 @@ type Group struct {
 
 // Document is one YAML document.
 type Document struct {
-	Stockade int               `yaml:"stockade" json:"stockade" doc:"The version of the language: 1" need:"yes" least:"1" most:"1"`
-	Keys     map[string]Key    `yaml:"keys" json:"keys,omitempty" doc:"Certificates, by a name of your own"`
-	Proxies  map[string]Proxy  `yaml:"proxies" json:"proxies,omitempty" doc:"Ways out, by name"`
-	Sources  map[string]Source `yaml:"sources" json:"sources,omitempty" doc:"Upstream repositories, by name"`
-	Mirrors  map[string]Mirror `yaml:"mirrors" json:"mirrors,omitempty" doc:"Offline mirrors, by name"`
-	Lanes    map[string]Lane   `yaml:"lanes" json:"lanes,omitempty" doc:"Names that machines follow"`
-	Groups   map[string]Group  `yaml:"groups" json:"groups,omitempty" doc:"Kinds of machines"`
+	Stockade int                `yaml:"stockade" json:"stockade" doc:"The version of the language: 1" need:"yes" least:"1" most:"1"`
+	Keys     map[string]Key     `yaml:"keys" json:"keys,omitempty" doc:"Certificates, by a name of your own"`
+	Proxies  map[string]Proxy   `yaml:"proxies" json:"proxies,omitempty" doc:"Ways out, by name"`
+	Sources  map[string]Source  `yaml:"sources" json:"sources,omitempty" doc:"Upstream repositories, by name"`
+	Packages map[string]Package `yaml:"packages" json:"packages,omitempty" doc:"What house sources hold, as recorded when it was added"`
+	Mirrors  map[string]Mirror  `yaml:"mirrors" json:"mirrors,omitempty" doc:"Offline mirrors, by name"`
+	Lanes    map[string]Lane    `yaml:"lanes" json:"lanes,omitempty" doc:"Names that machines follow"`
+	Groups   map[string]Group   `yaml:"groups" json:"groups,omitempty" doc:"Kinds of machines"`
 }
 
 // Set is all that is described, with where each value stood. Paths in Places
@@ -114,7 +161,7 @@ type Set struct {
 // NewSet gives an empty set.
 func NewSet() *Set {
 	return &Set{Places: map[string]finding.Place{}, Document: Document{Stockade: 1,
-		Keys: map[string]Key{}, Proxies: map[string]Proxy{}, Sources: map[string]Source{},
+		Keys: map[string]Key{}, Proxies: map[string]Proxy{}, Sources: map[string]Source{}, Packages: map[string]Package{},
 		Mirrors: map[string]Mirror{}, Lanes: map[string]Lane{}, Groups: map[string]Group{}}}
 }
 
@@ -241,9 +288,14 @@ func (s *Set) Route(name string) (fetch.Route, error) {
 	}
 	r := fetch.Route{Source: name, Redirects: src.Redirects}
 	for _, u := range src.Upstreams {
-		expanded, err := src.Expand(name, u.URL)
+		address, field := u.Address()
+		expanded, err := src.Expand(name, address)
 		if err != nil {
 			return r, err
+		}
+		if field != "url" {
+			r.Lists = append(r.Lists, fetch.List{URL: expanded, Metalink: field == "metalink", Region: u.Region})
+			continue
 		}
 		r.Upstreams = append(r.Upstreams, fetch.Upstream{URL: expanded, Region: u.Region})
 	}

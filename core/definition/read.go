@@ -79,6 +79,7 @@ func (r *reader) read(text string) {
 	merge(r, "keys", doc.Keys, r.set.Keys)
 	merge(r, "proxies", doc.Proxies, r.set.Proxies)
 	merge(r, "sources", doc.Sources, r.set.Sources)
+	merge(r, "packages", doc.Packages, r.set.Packages)
 	merge(r, "mirrors", doc.Mirrors, r.set.Mirrors)
 	merge(r, "lanes", doc.Lanes, r.set.Lanes)
 	merge(r, "groups", doc.Groups, r.set.Groups)

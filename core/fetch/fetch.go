@@ -39,6 +39,7 @@ type Route struct {
 	ProxyUser string   // empty: the proxy asks for nothing
 	ProxyPass string   //
 	Redirects []string // further hosts to which an upstream may send
+	Lists     []List   // files that name further upstreams; see Client.Expand
 }
 
 // Options are the bounds of a Client; zero values mean the defaults.
@@ -226,6 +227,9 @@ func Address(base, p string) (string, error) {
 	u, err := url.Parse(base)
 	if err != nil {
 		return "", finding.New("source.bad-url", "", "%q is not a URL", Shown(base))
+	}
+	if p == "" {
+		return u.String(), nil
 	}
 	u.Path = strings.TrimRight(u.Path, "/") + "/" + p
 	u.RawPath = ""

@@ -35,6 +35,7 @@ var catalogue = index(
 	Entry{"source.older-than-accepted", Error, "an upstream serves an older root than was accepted before", "wait, or use another upstream; a person can accept it once, with a reason"},
 	Entry{"source.upstreams-disagree", Warning, "upstreams serve different publications", "put the one that is behind last"},
 	Entry{"source.upstream-down", Warning, "an upstream does not answer", "look at the upstream; the next one is used meanwhile"},
+	Entry{"source.bad-list", Error, "a mirror list or a Metalink cannot be read, or names nothing that can be used", "check its URL, or name upstreams by their own"},
 	Entry{"source.root-missing", Error, "no upstream has a root for the release", "check URL and release"},
 	Entry{"source.malformed-index", Error, "a root or an index cannot be read", "ask upstream; nothing of it was taken"},
 	Entry{"source.root-forms-differ", Note, "an upstream offers its root in two forms that are not of one publication", "tell the owner of the upstream; machines use the form that was copied"},
@@ -69,6 +70,12 @@ var catalogue = index(
 	Entry{"site.clock", Error, "the clock contradicts the newest accepted root", "set the clock of this machine right"},
 	Entry{"source.release-unsupported", Warning, "no source serves the family or release of a group that uses it", "add a source for it to the mirror, or mend the group"},
 	Entry{"lane.pin-ambiguous", Warning, "two sources of one lane cannot be told apart by the client's preferences", "give one of them its own upstream identity, or mirror it tailored"},
+	Entry{"lane.name-taken", Warning, "two sources of one lane have a database of one name, and the client can use only one", "put the two into mirrors and lanes of their own"},
+	Entry{"pin.installed-only", Note, "the client holds a package back, and cannot be told to which version", "install the pinned version once; from then on it stays"},
+	Entry{"content.package-unsigned", Warning, "packages that are not signed themselves, in a family whose clients check that", "machines will refuse them: ask upstream to sign them, or take them into a house source, which signs them"},
+	Entry{"mirror.stream-missing", Error, "a wanted module stream does not exist", "choose among those that there are"},
+	Entry{"house.offered-elsewhere", Note, "a package of a house source is offered by a defined source too", "prefer the defined source, unless there is a reason not to"},
+	Entry{"house.other-bytes", Warning, "a package of a house source has the name and version of one of a defined source, and other content", "find out where the file came from; give it a version of its own if it was built in the house"},
 	Entry{"pin.no-match", Warning, "a pinned version is in no edition of the lane", "mirror that version, or take the pin out"},
 )
 

@@ -22,6 +22,7 @@ import (
 	"stockade/core/finding"
 	"stockade/core/pool"
 	"stockade/core/solve"
+	"stockade/core/trust"
 )
 
 // Plan is what a build starts from.
@@ -58,9 +59,11 @@ type Outcome struct {
 // pick is a chosen package with its source.
 type pick struct {
 	*archive.Package
-	src    *Source
-	wanted bool
-	why    string
+	src       *Source
+	wanted    bool
+	why       string
+	signature string         // SHA-256 of the detached signature beside it
+	signer    archive.Signer // of the package itself
 }
 
 // spare is how much must stay free on the disk after a build (bytes).
@@ -153,9 +156,15 @@ func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, mem
 	var wants []solve.Want
 	for k, i := range members {
 		src := plan.Sources[i]
+		seen, err := b.streams(ctx, plan, out, i)
+		if err != nil {
+			return err
+		}
 		for n, l := range out.lists[i] {
 			if err := b.Read(src, n, l, func(p *archive.Package, _ []byte) error {
-				u.Add(k, p)
+				if seen(p) {
+					u.Add(k, p)
+				}
 				return ctx.Err()
 			}); err != nil {
 				return err
@@ -172,9 +181,12 @@ func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, mem
 			wants = append(wants, solve.Want{Source: k, Relation: r, With: src.Want.With, Versions: max(src.Want.Versions, 1), As: w})
 		}
 	}
+	if err := b.paths(ctx, plan, out, members, u); err != nil {
+		return err
+	}
 	s := u.Select(wants)
 	for _, c := range s.Chosen {
-		out.selection = append(out.selection, pick{c.Package, plan.Sources[members[c.Source]], c.Wanted, c.For})
+		out.selection = append(out.selection, pick{Package: c.Package, src: plan.Sources[members[c.Source]], wanted: c.Wanted, why: c.For})
 	}
 	out.Findings = append(out.Findings, b.explain(ctx, plan, members, s)...)
 	return nil
@@ -385,9 +397,17 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 		if err := files.add(Line{path, p.Size, p.SHA256}); err != nil {
 			return out, about(err, p.src.Name)
 		}
+		if size, ok := b.Pool.Has(p.signature); ok {
+			if err := files.add(Line{path + ".sig", size, p.signature}); err != nil {
+				return out, about(err, p.src.Name)
+			}
+		}
 		enc.Encode(Item{Source: p.src.Name, Name: p.Name, Version: p.Version, Arch: p.Arch, Component: p.Component, Size: p.Size,
-			SHA256: p.SHA256, Path: path, Origin: p.Origin, Summary: p.Summary, For: p.why, Wanted: p.wanted})
+			SHA256: p.SHA256, Path: path, Origin: p.Origin, Summary: p.Summary, Licence: p.Licence, Stream: p.Stream, Signer: p.signer.Fingerprint,
+			Signature: p.signature, For: p.why, Wanted: p.wanted})
 	}
+	unsigned(out)
+	e.Findings = out.Findings
 	e.Content = content(plan, items.Bytes())
 	if plan.Previous != nil && plan.Mirror.Copy == "tailored" && plan.Previous.Content == e.Content {
 		out.Unchanged = true // upstream published, and nothing of it concerns this mirror
@@ -402,13 +422,18 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 			out.Findings = append(out.Findings, notes...)
 			e.Findings = out.Findings
 		} else {
-			err = b.writeIndexes(pub, out, i, e, files)
+			err = b.writeIndexes(ctx, pub, out, i, e, files)
 		}
 		if err != nil {
 			return out, about(err, pub.Source.Name)
 		}
 	}
-	aboutEdition, err := b.finish(plan, e, items.Bytes(), files)
+	advisories, err := b.advisories(ctx, out)
+	if err != nil {
+		return out, err
+	}
+	e.Advisories = bytes.Count(advisories, []byte("\n"))
+	aboutEdition, err := b.finish(plan, e, items.Bytes(), advisories, files)
 	if err != nil {
 		return out, err
 	}
@@ -454,9 +479,12 @@ func (b *Builder) describe(pub *Publication, plan Plan, out *Outcome, i int) Edi
 	}
 	if es.Tailored {
 		es.Keys = []string{b.Site.Certificate().Fingerprint}
-	} else {
+	}
+	if !es.Tailored || s.Family.SignsPackages() {
 		for _, c := range s.Keyring.Counting() {
-			es.Keys = append(es.Keys, c.Fingerprint)
+			if !slices.Contains(es.Keys, c.Fingerprint) {
+				es.Keys = append(es.Keys, c.Fingerprint)
+			}
 		}
 	}
 	return es
@@ -465,9 +493,9 @@ func (b *Builder) describe(pub *Publication, plan Plan, out *Outcome, i int) Edi
 // fetchPackages brings what the pool lacks, and looks inside every package
 // that the previous edition did not hold already.
 func (b *Builder) fetchPackages(ctx context.Context, plan Plan, out *Outcome) error {
-	known := map[string]bool{}
-	for _, it := range plan.Items {
-		known[it.SHA256+it.Name+"\x00"+it.Version+"\x00"+it.Arch] = true
+	known := map[string]*Item{}
+	for i, it := range plan.Items {
+		known[it.SHA256+it.Name+"\x00"+it.Version+"\x00"+it.Arch+"\x00"+it.Source] = &plan.Items[i]
 	}
 	p := b.progress("packages", out.FetchFiles, out.FetchBytes)
 	defer p.send(true)
@@ -480,10 +508,13 @@ func (b *Builder) fetchPackages(ctx context.Context, plan Plan, out *Outcome) er
 		}
 		size, have := b.Pool.Has(pk.SHA256)
 		have = have && size == pk.Size
-		if have && known[pk.SHA256+pk.Name+"\x00"+pk.Version+"\x00"+pk.Arch] {
+		if it := known[pk.SHA256+pk.Name+"\x00"+pk.Version+"\x00"+pk.Arch+"\x00"+pk.src.Name]; have && it != nil && b.asBefore(pk, it) {
 			continue
 		}
 		g.Go(func() error {
+			if err := b.fetchSignature(ctx, pk); err != nil {
+				return err
+			}
 			if have {
 				return b.inspectPooled(pk)
 			}
@@ -493,9 +524,56 @@ func (b *Builder) fetchPackages(ctx context.Context, plan Plan, out *Outcome) er
 	return g.Wait()
 }
 
+// asBefore takes over what the previous edition knew of the same package, if
+// the key that signed it still counts.
+func (b *Builder) asBefore(pk *pick, it *Item) bool {
+	if it.Signer != "" && !slices.ContainsFunc(pk.src.Keyring.Counting(), func(c *trust.Certificate) bool { return c.Fingerprint == it.Signer }) {
+		return false
+	}
+	if it.Signature == "" {
+		if pk.SignaturePath != "" {
+			return false // it may have been signed since
+		}
+	} else if raw, err := b.read(it.Signature); err != nil || len(pk.Signature) > 0 && !bytes.Equal(raw, pk.Signature) {
+		return false
+	} else {
+		pk.Signature = raw
+	}
+	pk.signature, pk.signer.Fingerprint = it.Signature, it.Signer
+	return true
+}
+
+// maxSignature bounds a detached signature (bytes).
+const maxSignature = 64 << 10
+
+// fetchSignature gets the detached signature of a package, where the family has
+// such files and the index does not carry it. One that is not there is told later.
+func (b *Builder) fetchSignature(ctx context.Context, pk *pick) error {
+	if pk.SignaturePath == "" {
+		return nil
+	}
+	if len(pk.Signature) == 0 {
+		raw, err := b.small(ctx, pk.src, pk.SignaturePath, maxSignature)
+		if errors.Is(err, fetch.ErrNotFound) {
+			return nil
+		}
+		if err != nil {
+			if f, ok := finding.From(err); ok {
+				return about(f, pk.src.Name)
+			}
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			return finding.New("source.upstream-down", "source "+pk.src.Name, "%s could not be fetched: %v", pk.SignaturePath, err).Rated(finding.Error)
+		}
+		pk.Signature = raw
+	}
+	return nil
+}
+
 func (b *Builder) fetchPackage(ctx context.Context, pk *pick, p *progress) error {
 	sum, err := b.fetchInto(ctx, pk.src, pool.Want{Name: pk.Path, Size: pk.Size, SHA256: pk.SHA256, SHA512: pk.SHA512}, []string{pk.Path}, p,
-		func(f io.Reader) error { return identity(pk, f) })
+		func(f osFile) error { return b.inspect(pk, f) })
 	if err == nil {
 		pk.SHA256 = sum
 		p.add("", 0, 1)
@@ -520,12 +598,13 @@ func (b *Builder) inspectPooled(pk *pick) error {
 		return err
 	}
 	defer f.Close()
-	return identity(pk, f)
+	return b.inspect(pk, f)
 }
 
-// identity compares what a package says inside with what its index says.
-func identity(pk *pick, f io.Reader) error {
-	id, err := pk.src.Family.Inspect(f)
+// inspect compares what a package says inside with what its index says, and has
+// the signature on the package itself verified.
+func (b *Builder) inspect(pk *pick, f osFile) error {
+	in, err := pk.src.Family.Inspect(archive.PackageFile{ReadSeeker: f, Signature: pk.Signature}, pk.src.Keyring)
 	if err != nil {
 		if g, ok := finding.From(err); ok {
 			g.Object = "source " + pk.src.Name
@@ -534,15 +613,42 @@ func identity(pk *pick, f io.Reader) error {
 		}
 		return err
 	}
+	id := in.Identity
 	if want := pk.src.Family.Identify(pk.Package); id != want {
 		return finding.New("content.identity-mismatch", "source "+pk.src.Name, "%s says inside that it is %s %s (%s), and the index says %s %s (%s)", pk.Path,
 			finding.Harmless(id.Name), finding.Harmless(id.Version), finding.Harmless(id.Arch), want.Name, want.Version, want.Arch)
 	}
-	return nil
+	pk.signer = in.Signer
+	if len(pk.Signature) > 0 && pk.SignaturePath != "" {
+		pk.signature, err = b.Pool.Add(pk.Signature)
+	}
+	return err
+}
+
+// unsigned tells of packages that are not signed themselves, where machines
+// look for that.
+func unsigned(out *Outcome) {
+	count, first := map[string]int{}, map[string]string{}
+	var order []string
+	for _, p := range out.selection {
+		if p.signer.Fingerprint == "" && p.src.Family.SignsPackages() {
+			if count[p.src.Name]++; count[p.src.Name] == 1 {
+				first[p.src.Name] = p.Name
+				order = append(order, p.src.Name)
+			}
+		}
+	}
+	for _, name := range order {
+		text := first[name] + " is not signed itself"
+		if n := count[name]; n > 1 {
+			text = fmt.Sprintf("%s and %d other packages are not signed themselves", first[name], n-1)
+		}
+		out.Findings = append(out.Findings, finding.New("content.package-unsigned", "source "+name, "%s", text))
+	}
 }
 
 // writeIndexes writes the repository of one source of a tailored mirror.
-func (b *Builder) writeIndexes(pub *Publication, out *Outcome, i int, e *Edition, files *collect) error {
+func (b *Builder) writeIndexes(ctx context.Context, pub *Publication, out *Outcome, i int, e *Edition, files *collect) error {
 	src := pub.Source
 	chosen := map[[2]int]*archive.Package{}
 	for _, p := range out.selection {
@@ -552,16 +658,16 @@ func (b *Builder) writeIndexes(pub *Publication, out *Outcome, i int, e *Edition
 	}
 	return src.Family.Write(archive.Writing{
 		Source: src.Spec, Root: pub.Root, Time: e.Created, Note: e.Name(), Sign: b.Site,
-		Each: func(component, arch string, f func(*archive.Package, []byte) error) error {
+		Each: func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool, f func(*archive.Package, []byte) error) error {
 			seen := map[string]bool{}
 			for n, l := range out.lists[i] {
-				if l.Component != component || l.Arch != arch && l.Arch != "" && arch != "all" {
+				if !list(l.IndexChoice) {
 					continue
 				}
 				if err := b.Read(src, n, l, func(p *archive.Package, raw []byte) error {
 					c, ok := chosen[[2]int{n, p.Ordinal}]
 					// A package for all architectures may stand in several lists.
-					if key := p.Name + "\x00" + p.Version + "\x00" + p.Arch; ok && (arch == "" || p.Arch == arch) && !seen[key] {
+					if key := p.Name + "\x00" + p.Version + "\x00" + p.Arch; ok && want(p) && !seen[key] {
 						seen[key] = true
 						return f(c, raw)
 					}
@@ -572,6 +678,8 @@ func (b *Builder) writeIndexes(pub *Publication, out *Outcome, i int, e *Edition
 			}
 			return nil
 		},
+		Open:    func(f archive.IndexFile) (io.ReadCloser, error) { return b.lore(ctx, src, f) },
+		Package: func(p *archive.Package) (io.ReadSeekCloser, error) { return b.Pool.Open(p.SHA256) },
 		Put: func(path string, data []byte) error {
 			sum, err := b.Pool.Add(data)
 			if err != nil {
@@ -612,6 +720,13 @@ func (b *Builder) copyIndexes(ctx context.Context, pub *Publication, lists []Lis
 	}
 	p := b.progress("indexes", len(companions), total)
 	for _, c := range companions {
+		if c.Signature != "" {
+			if err := b.signedCompanion(ctx, src, c, put); err != nil {
+				return nil, err
+			}
+			p.add("", 0, 1)
+			continue
+		}
 		sum := c.SHA256
 		if size, ok := b.Pool.Has(c.SHA256); !ok || size != c.Size {
 			var err error
@@ -646,12 +761,8 @@ func (b *Builder) otherRoots(ctx context.Context, pub *Publication, put func(pat
 		}
 		data := map[string][]byte{}
 		for _, f := range choice {
-			err := b.Fetch.Get(ctx, src.Route, fetch.Request{Path: f.Path, Max: maxRoot}, func(r *fetch.Response) error {
-				body, err := io.ReadAll(r.Body)
-				data[f.Path] = body
-				return err
-			}, nil)
-			if err != nil {
+			var err error
+			if data[f.Path], err = b.small(ctx, src, f.Path, maxRoot); err != nil {
 				data = nil
 				break
 			}
@@ -684,7 +795,7 @@ func sameRoot(a, b *archive.Root) bool {
 }
 
 // finish puts what an edition says of itself in: keys, packages, README, edition.json.
-func (b *Builder) finish(plan Plan, e *Edition, items []byte, files *collect) ([]byte, error) {
+func (b *Builder) finish(plan Plan, e *Edition, items, advisories []byte, files *collect) ([]byte, error) {
 	add := func(path string, data []byte) error {
 		sum, err := b.Pool.Add(data)
 		if err != nil {
@@ -696,8 +807,8 @@ func (b *Builder) finish(plan Plan, e *Edition, items []byte, files *collect) ([
 	if err := add("about/keys/"+site.Fingerprint+".asc", []byte(site.Armoured())); err != nil {
 		return nil, err
 	}
-	if plan.Mirror.Copy == "faithful" {
-		for _, s := range plan.Sources {
+	for _, s := range plan.Sources {
+		if plan.Mirror.Copy == "faithful" || s.Family.SignsPackages() {
 			for _, c := range s.Keyring.Counting() {
 				if err := add("about/keys/"+c.Fingerprint+".asc", []byte(c.Armoured())); err != nil {
 					return nil, err
@@ -707,6 +818,11 @@ func (b *Builder) finish(plan Plan, e *Edition, items []byte, files *collect) ([
 	}
 	if err := add(packagesFile, items); err != nil {
 		return nil, err
+	}
+	if len(advisories) > 0 {
+		if err := add(advisoriesFile, advisories); err != nil {
+			return nil, err
+		}
 	}
 	if err := add(readmeFile, readme(e)); err != nil {
 		return nil, err

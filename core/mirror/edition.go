@@ -34,7 +34,9 @@ type Edition struct {
 	Content  string          `json:"content"`  // digest over what machines would see
 	Sources  []EditionSource `json:"sources"`
 	Packages int             `json:"packages"`
-	Findings finding.List    `json:"findings"`
+	// Advisories is how many of upstream's are about packages in the edition.
+	Advisories int          `json:"advisories,omitempty"`
+	Findings   finding.List `json:"findings"`
 }
 
 // Name gives MIRROR/NUMBER.
@@ -77,7 +79,11 @@ type Item struct {
 	Path      string `json:"path"` // in the edition
 	Origin    string `json:"origin,omitempty"`
 	Summary   string `json:"summary,omitempty"`
-	For       string `json:"for,omitempty"` // why it is there
+	Licence   string `json:"licence,omitempty"`
+	Stream    string `json:"stream,omitempty"`    // module stream
+	Signer    string `json:"signer,omitempty"`    // whose signature is on the package itself
+	Signature string `json:"signature,omitempty"` // SHA-256 of the detached one beside it
+	For       string `json:"for,omitempty"`       // why it is there
 	Wanted    bool   `json:"wanted,omitempty"`
 }
 
@@ -93,11 +99,12 @@ type Manifest []Line
 
 // Names of what stands beside the sources in an edition.
 const (
-	ManifestName = "manifest"
-	SealName     = "seal.asc"
-	editionFile  = "about/edition.json"
-	packagesFile = "about/packages.jsonl"
-	readmeFile   = "about/README.txt"
+	ManifestName   = "manifest"
+	SealName       = "seal.asc"
+	editionFile    = "about/edition.json"
+	packagesFile   = "about/packages.jsonl"
+	advisoriesFile = "about/advisories.jsonl"
+	readmeFile     = "about/README.txt"
 )
 
 // Text writes the manifest: for each file a comment with its size in bytes and
@@ -529,6 +536,8 @@ type Change struct {
 	NewVersion string `json:"new_version,omitempty"`
 	OldSize    int64  `json:"old_size,omitempty"` // bytes
 	NewSize    int64  `json:"new_size,omitempty"`
+	// Advisories are the ids of those that are about the new version.
+	Advisories []string `json:"advisories,omitempty"`
 }
 
 // Diff compares the packages of two editions, by source, name and architecture;

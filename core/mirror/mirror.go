@@ -36,6 +36,7 @@ type Source struct {
 	MaxAge   time.Duration
 	Want     definition.Want
 	Accepted *Accepted // nil: nothing was accepted yet
+	House    *House    // a house source as it was published; nil: it has upstreams
 	// AcceptOnce, if not empty, is the reason for which a person accepts a root
 	// that is older or of another repository than the last one.
 	AcceptOnce string
@@ -55,7 +56,9 @@ type Accepted struct {
 	Upstream    string                  `json:"upstream"` // URL
 	Choice      int                     `json:"choice"`   // which of the family's ways to get the root
 	Files       []AcceptedFile          `json:"files"`
-	Digest      string                  `json:"digest"` // over the files
+	Digest      string                  `json:"digest"`           // over the files
+	Dates       map[string]time.Time    `json:"dates,omitempty"`  // of single files of the root
+	Sample      []string                `json:"sample,omitempty"` // names of what it has
 	Conditional map[string]conditionals `json:"conditional,omitempty"`
 	Offers      Offers                  `json:"offers"`
 }
@@ -200,7 +203,11 @@ func (c counting) Read(p []byte) (int, error) {
 
 // fetchInto gets one file that an index names into the pool, from whichever
 // upstream has it right. paths are tried in order when upstreams lack the first.
-func (b *Builder) fetchInto(ctx context.Context, src *Source, want pool.Want, paths []string, p *progress, check func(io.Reader) error) (string, error) {
+func (b *Builder) fetchInto(ctx context.Context, src *Source, want pool.Want, paths []string, p *progress, check func(f osFile) error) (string, error) {
+	if src.House != nil { // whatever it has lies in the pool
+		return "", finding.New("edition.damaged", "source "+src.Name, "%s of the house source is gone from the pool", want.Name).
+			Do("add the file again: stockade package add FILE --source %s", src.Name)
+	}
 	return b.Pool.Ingest(want, func(sink pool.Sink) error {
 		var last error
 		counted := int64(0)

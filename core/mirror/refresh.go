@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"time"
 
 	"stockade/core/archive"
@@ -30,9 +31,19 @@ func (b *Builder) Refresh(ctx context.Context, src *Source) (*Publication, error
 			b.Now().UTC().Format(time.DateTime), a.Date.Format(time.DateTime))
 	}
 	pub := &Publication{Source: src}
+	if len(src.Route.Lists) > 0 {
+		var told finding.List
+		src.Route, told = b.Fetch.Expand(ctx, src.Route, src.Family.Roots(src.Spec)[0][0].Path)
+		src.Route.Lists = nil
+		pub.Findings = append(pub.Findings, told...)
+	}
 	var last error
 	for i, choice := range src.Family.Roots(src.Spec) {
-		last = b.refreshBy(ctx, src, pub, i, choice)
+		if src.House != nil {
+			last = b.refreshHouse(src, pub, i, choice)
+		} else {
+			last = b.refreshBy(ctx, src, pub, i, choice)
+		}
 		if last == nil {
 			break
 		}
@@ -206,6 +217,16 @@ func (b *Builder) judge(src *Source, r *archive.Root) error {
 			r.Date.Format(time.DateTime), old.Date.Format(time.DateTime)).
 			Do("wait, or use another upstream; to accept it once: stockade source refresh %s --accept-once \"the reason\"", src.Name)
 	}
+	for p, now := range r.Dates {
+		if was, ok := old.Dates[p]; ok && now.Before(was) {
+			return finding.New("source.older-than-accepted", object, "%s was signed on %s, and one of %s was accepted before", p, now.Format(time.DateTime), was.Format(time.DateTime)).
+				Do("wait, or use another upstream; to accept it once: stockade source refresh %s --accept-once \"the reason\"", src.Name)
+		}
+	}
+	if len(r.Sample) >= 16 && len(old.Sample) >= 16 && !slices.ContainsFunc(r.Sample, func(n string) bool { return slices.Contains(old.Sample, n) }) {
+		return finding.New("source.release-mismatch", object, "the root has nothing of what the one accepted before had: it is of another repository").
+			Do("ask upstream why; to accept it once: stockade source refresh %s --accept-once \"the reason\"", src.Name)
+	}
 	if r.Origin != old.Origin || r.Label != old.Label {
 		return finding.New("source.release-mismatch", object, "the root is of %q (%s), and the one accepted before was of %q (%s)",
 			finding.Harmless(r.Origin), finding.Harmless(r.Label), finding.Harmless(old.Origin), finding.Harmless(old.Label)).
@@ -217,7 +238,7 @@ func (b *Builder) judge(src *Source, r *archive.Root) error {
 func (b *Builder) accept(src *Source, pub *Publication, index int, choice archive.RootChoice, files map[string][]byte, root *archive.Root, from fetch.Upstream, said map[string]conditionals) error {
 	a := Accepted{Source: src.Name, At: b.Now().UTC(), Date: root.Date, Expires: root.Expires, Origin: root.Origin, Label: root.Label,
 		Suite: root.Suite, Codename: root.Codename, Signer: root.Signer, Upstream: fetch.Shown(from.URL), Choice: index,
-		Conditional: map[string]conditionals{}, Offers: Offers{root.Components, root.Architectures}}
+		Dates: root.Dates, Sample: root.Sample, Conditional: map[string]conditionals{}, Offers: Offers{root.Components, root.Architectures}}
 	h := sha256.New()
 	for _, f := range choice {
 		sum, err := b.Pool.Add(files[f.Path])
@@ -285,12 +306,16 @@ type ProbeResult struct {
 
 // Probe asks every upstream of a source for its root once and compares them.
 func (b *Builder) Probe(ctx context.Context, src *Source) ([]ProbeResult, finding.List) {
+	if src.House != nil {
+		return []ProbeResult{}, nil
+	}
+	var found finding.List
 	choice := src.Family.Roots(src.Spec)[0]
+	src.Route, found = b.Fetch.Expand(ctx, src.Route, choice[0].Path)
 	if src.Accepted != nil && src.Accepted.Choice < len(src.Family.Roots(src.Spec)) {
 		choice = src.Family.Roots(src.Spec)[src.Accepted.Choice]
 	}
 	var out []ProbeResult
-	var found finding.List
 	var newest time.Time
 	object := "source " + src.Name
 	for _, u := range src.Route.Upstreams {

@@ -64,6 +64,9 @@ func (s *selector) settle(roots []offer) {
 		}
 		var all clauses
 		for _, c := range rel.Requires {
+			if c.Conditional() {
+				continue // what it asks depends on what else is there: the proof decides
+			}
 			var any []offer
 			for _, r := range c {
 				any = append(any, s.usable(r)...)
@@ -117,11 +120,35 @@ func (s *selector) close(roots []offer, with string) {
 		up    *step
 		depth int
 	}
+	type waiting struct {
+		at     *step
+		clause archive.Clause
+	}
 	var queue []*step
+	var conditional []waiting
 	visited := map[*archive.Package]bool{}
 	for _, o := range roots {
 		queue = append(queue, &step{offer: o})
 	}
+	follow := func(at *step, c archive.Clause, hard bool) {
+		pick := s.pick(c, !hard)
+		if pick == nil {
+			if hard {
+				var chain []string
+				for up := at; up != nil; up = up.up {
+					chain = append([]string{up.Name}, chain...)
+				}
+				s.missing(at.offer, c, chain)
+			}
+			return
+		}
+		if with == "" {
+			return // only proved, not taken
+		}
+		s.take(*pick, false, at.Name)
+		queue = append(queue, &step{offer: *pick, up: at, depth: at.depth + 1})
+	}
+	soft := with == "recommended" || with == "suggested"
 	for len(queue) > 0 {
 		at := queue[0]
 		queue = queue[1:]
@@ -133,38 +160,100 @@ func (s *selector) close(roots []offer, with string) {
 		if err != nil {
 			continue // told by settle
 		}
-		follow := func(c archive.Clause, hard bool) {
-			pick := s.pick(c, !hard)
-			if pick == nil {
-				if hard {
-					var chain []string
-					for up := at; up != nil; up = up.up {
-						chain = append([]string{up.Name}, chain...)
-					}
-					s.missing(at.offer, c, chain)
-				}
-				return
-			}
-			if with == "" {
-				return // only proved, not taken
-			}
-			s.take(*pick, false, at.Name)
-			queue = append(queue, &step{offer: *pick, up: at, depth: at.depth + 1})
-		}
 		for _, c := range rel.Requires {
-			follow(c, true)
+			if c.Conditional() {
+				conditional = append(conditional, waiting{at, c})
+				continue
+			}
+			follow(at, c, true)
 		}
-		if with == "recommended" || with == "suggested" {
+		if soft {
 			for _, c := range rel.Recommends {
-				follow(c, false)
+				if !c.Conditional() || s.applies(c) {
+					follow(at, positive(c), false)
+				}
 			}
 		}
 		if with == "suggested" && at.depth == 0 {
 			for _, c := range rel.Suggests {
-				follow(c, false)
+				if !c.Conditional() || s.applies(c) {
+					follow(at, positive(c), false)
+				}
+			}
+		}
+		if len(queue) > 0 {
+			continue
+		}
+		// Nothing is left to follow: see what conditions have come to hold, and
+		// what offers itself to what is there now.
+		rest := conditional[:0]
+		for _, w := range conditional {
+			if p := positive(w.clause); len(p) > 0 && s.applies(w.clause) {
+				follow(w.at, p, true)
+			} else {
+				rest = append(rest, w)
+			}
+		}
+		conditional = rest
+		if soft && with != "" {
+			for _, o := range s.offering(with) {
+				s.take(o, false, "what it supplements")
+				queue = append(queue, &step{offer: o, depth: 1})
 			}
 		}
 	}
+}
+
+// positive gives what a clause asks for when its conditions hold.
+func positive(c archive.Clause) archive.Clause {
+	return slices.DeleteFunc(slices.Clone(c), func(r archive.Relation) bool { return r.Not })
+}
+
+// present tells whether something that is taken meets a relation.
+func (s *selector) present(r archive.Relation) bool {
+	r.Not = false
+	return slices.ContainsFunc(s.candidates(r, s.arch), func(o offer) bool { return s.chosen[o.Package] != nil })
+}
+
+// applies tells whether all conditions of a clause hold for what is taken, so
+// that it asks for the rest.
+func (s *selector) applies(c archive.Clause) bool {
+	return !slices.ContainsFunc(c, func(r archive.Relation) bool { return r.Not && !s.present(r) })
+}
+
+// holds tells whether all clauses hold for what is taken.
+func (s *selector) holds(all []archive.Clause) bool {
+	for _, c := range all {
+		if !slices.ContainsFunc(c, func(r archive.Relation) bool { return s.present(r) != r.Not }) {
+			return false
+		}
+	}
+	return len(all) > 0
+}
+
+// offering gives the packages that are not taken yet, supplement (or, where
+// suggestions are followed, enhance) what is, and can be supported.
+func (s *selector) offering(with string) (out []offer) {
+	for _, o := range s.backward {
+		if s.chosen[o.Package] != nil || !s.runs(o, s.arch) || s.excepted(o) {
+			continue
+		}
+		rel, err := s.relations(o.Package)
+		if err != nil {
+			continue
+		}
+		all := rel.Supplements
+		if with == "suggested" {
+			all = slices.Concat(rel.Supplements, rel.Enhances)
+		}
+		if !slices.ContainsFunc(all, s.holds) {
+			continue
+		}
+		if s.settle([]offer{o}); s.support[o.Package] == supported {
+			out = append(out, o)
+		}
+	}
+	return out
 }
 
 // pick chooses the package that meets a clause: one that is taken already, or

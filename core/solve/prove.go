@@ -49,6 +49,9 @@ func (s *selector) prove(roots map[string][]offer) {
 	}
 }
 
+// maxCases bounds the rules that one conditional need becomes.
+const maxCases = 4096
+
 // rule is one constraint of the proof with the words to explain it.
 type rule struct {
 	lits    []int
@@ -75,15 +78,42 @@ func (s *selector) proveOne(w offer) {
 			return
 		}
 		for _, c := range rel.Requires {
-			lits := []int{-(at + 1)}
+			// One literal that says that nothing meets a relation is one rule for
+			// each thing that does.
+			all := [][]int{{-(at + 1)}}
 			for _, r := range c {
+				not := r.Not
+				r.Not = false
+				var ids []int
 				for _, cand := range s.usable(r) {
 					if _, in := s.chosen[cand.Package]; in {
-						lits = append(lits, id(cand))
+						ids = append(ids, id(cand))
 					}
 				}
+				if !not {
+					for i := range all {
+						all[i] = append(all[i], ids...)
+					}
+					continue
+				}
+				var each [][]int
+				for _, lits := range all {
+					for _, n := range ids {
+						each = append(each, append(slices.Clone(lits), -n))
+					}
+				}
+				if all = each; len(all) == 0 || len(all) > maxCases {
+					all = nil // it holds whatever happens (or has more cases than can be looked at)
+					break
+				}
 			}
-			rules = append(rules, rule{lits: lits})
+			because := ""
+			if c.Conditional() && len(positive(c)) == 0 {
+				because = o.Name + " excludes " + strings.ReplaceAll(c.String(), "not ", "")
+			}
+			for _, lits := range all {
+				rules = append(rules, rule{lits: lits, between: [2]string{o.String(), ""}, because: because})
+			}
 		}
 	}
 	byName := map[string][]int{}
@@ -94,6 +124,9 @@ func (s *selector) proveOne(w offer) {
 		for i := range ids {
 			for j := i + 1; j < len(ids); j++ {
 				a, b := packages[ids[i]-1], packages[ids[j]-1]
+				if !s.family.Exclusive(a.Package, b.Package) {
+					continue
+				}
 				rules = append(rules, rule{lits: []int{-ids[i], -ids[j]}, between: [2]string{a.String(), b.String()},
 					because: "only one version of " + name + " can be installed"})
 			}
@@ -137,7 +170,7 @@ func satisfiable(rules []rule) bool {
 // String explains a conflict in one sentence.
 func (c Conflict) String() string {
 	s := c.Wanted.String() + " cannot be installed on " + c.Arch + ": " + c.Because
-	if c.Between[0] != "" {
+	if c.Between[0] != "" && c.Between[1] != "" {
 		s += " (" + strings.Join(c.Between[:], " against ") + ")"
 	}
 	return s

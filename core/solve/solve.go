@@ -32,16 +32,17 @@ type offer struct {
 
 // Universe is all packages of one family that a mirror may take from.
 type Universe struct {
-	family  archive.Family
-	sources []Source
-	byName  map[string][]offer
-	virtual map[string][]offer // by provided name
-	count   int
-	needs   map[*archive.Package]archive.Relations
+	family   archive.Versions
+	sources  []Source
+	byName   map[string][]offer
+	virtual  map[string][]offer // by provided name
+	backward []offer            // those that recommend themselves
+	count    int
+	needs    map[*archive.Package]archive.Relations
 }
 
 // NewUniverse makes an empty universe.
-func NewUniverse(family archive.Family, sources []Source) *Universe {
+func NewUniverse(family archive.Versions, sources []Source) *Universe {
 	return &Universe{family: family, sources: sources, byName: map[string][]offer{}, virtual: map[string][]offer{},
 		needs: map[*archive.Package]archive.Relations{}}
 }
@@ -58,10 +59,62 @@ func (u *Universe) Add(source int, p *archive.Package) {
 	u.byName[p.Name] = append(u.byName[p.Name], o)
 	for _, v := range p.Provides {
 		if v.Name != p.Name {
-			u.virtual[v.Name] = append(u.virtual[v.Name], o)
+			u.provide(v.Name, o)
 		}
 	}
+	if p.Backward {
+		u.backward = append(u.backward, o)
+	}
 	u.count++
+}
+
+// provide notes that a package answers to a name, once.
+func (u *Universe) provide(name string, o offer) {
+	if have := u.virtual[name]; len(have) == 0 || have[len(have)-1].Package != o.Package {
+		u.virtual[name] = append(have, o)
+	}
+}
+
+// UnmetPaths gives the file paths that some package needs and that nothing is
+// known to have: what the lists of files have to be asked for.
+func (u *Universe) UnmetPaths() map[string]bool {
+	out := map[string]bool{}
+	for _, offers := range u.byName {
+		for _, o := range offers {
+			r, err := u.relations(o.Package)
+			if err != nil {
+				continue
+			}
+			for _, c := range r.Requires {
+				for _, x := range c {
+					if strings.HasPrefix(x.Name, "/") && len(u.virtual[x.Name]) == 0 {
+						out[x.Name] = true
+					}
+				}
+			}
+		}
+	}
+	return out
+}
+
+// Sums gives the packages of one source by the digest that lists of files name
+// them by.
+func (u *Universe) Sums(source int) map[string]*archive.Package {
+	out := map[string]*archive.Package{}
+	for _, offers := range u.byName {
+		for _, o := range offers {
+			if o.source == source {
+				out[o.SHA256+o.SHA512] = o.Package
+			}
+		}
+	}
+	return out
+}
+
+// AddPath notes that a package of a source has a file.
+func (u *Universe) AddPath(source int, p *archive.Package, path string) {
+	p.Provides = append(p.Provides, archive.Provide{Name: path})
+	u.provide(path, offer{p, source})
 }
 
 // Want is one wish of a mirror.
@@ -187,6 +240,13 @@ func (u *Universe) match(w Want, arch string) []offer {
 			}
 		}
 		slices.SortStableFunc(fit, func(a, b offer) int { return u.family.CompareVersions(b.Version, a.Version) })
+		if w.Versions > 0 { // a choice is made among what suits the machine best
+			best := 1 << 30
+			for _, o := range fit {
+				best = min(best, u.family.Rank(o.Arch, arch))
+			}
+			fit = slices.DeleteFunc(fit, func(o offer) bool { return u.family.Rank(o.Arch, arch) != best })
+		}
 		kept, lastVersion := 0, ""
 		for _, o := range fit {
 			if o.Version != lastVersion {
@@ -203,7 +263,7 @@ func (u *Universe) match(w Want, arch string) []offer {
 }
 
 func (u *Universe) runs(o offer, arch string) bool {
-	return slices.Contains(u.sources[o.source].Architectures, arch) && u.family.RunsOn(o.Arch, arch)
+	return slices.Contains(u.sources[o.source].Architectures, arch) && u.family.Rank(o.Arch, arch) >= 0
 }
 
 func (u *Universe) compareTo(v string, r archive.Relation) int {
@@ -318,19 +378,28 @@ func (u *Universe) candidates(r archive.Relation, arch string) []offer {
 			real = append(real, o)
 		}
 	}
-	for _, o := range u.virtual[r.Name] {
-		if !fits(o) {
-			continue
-		}
-		for _, v := range o.Provides {
-			if v.Name == r.Name && (r.Op == archive.Any || v.Version != "" && r.Op.Holds(u.family.CompareVersions(v.Version, r.Version))) {
+	if !r.Real {
+		for _, o := range u.virtual[r.Name] {
+			if fits(o) && u.provides(o, r) {
 				provided = append(provided, o)
-				break
 			}
 		}
 	}
+	if len(r.Also) > 0 {
+		lacks := func(o offer) bool {
+			return slices.ContainsFunc(r.Also, func(a archive.Relation) bool { return u.meets(o, a) == a.Not })
+		}
+		real, provided = slices.DeleteFunc(real, lacks), slices.DeleteFunc(provided, lacks)
+	}
+	machine := arch
+	if r.Qualifier != "" && r.Qualifier != "native" && r.Qualifier != "any" {
+		machine = r.Qualifier
+	}
 	better := func(a, b offer) int {
 		if d := u.sources[a.source].Priority - u.sources[b.source].Priority; d != 0 {
+			return d
+		}
+		if d := u.family.Rank(a.Arch, machine) - u.family.Rank(b.Arch, machine); d != 0 {
 			return d
 		}
 		return u.family.CompareVersions(b.Version, a.Version)
@@ -345,10 +414,23 @@ func (u *Universe) candidates(r archive.Relation, arch string) []offer {
 	return append(real, provided...)
 }
 
+// provides tells whether a package provides what meets a relation.
+func (u *Universe) provides(o offer, r archive.Relation) bool {
+	return slices.ContainsFunc(o.Provides, func(v archive.Provide) bool { return v.Name == r.Name && u.family.Satisfies(v, r) })
+}
+
+// meets tells whether a package meets a relation, by its name or by what it provides.
+func (u *Universe) meets(o offer, r archive.Relation) bool {
+	return o.Name == r.Name && r.Op.Holds(u.compareTo(o.Version, r)) || !r.Real && u.provides(o, r)
+}
+
 // Meets tells whether anything in the universe meets a relation on any of its
 // architectures, and names it.
 func (u *Universe) Meets(c archive.Clause, arch string) (string, bool) {
 	for _, r := range c {
+		if r.Not {
+			continue
+		}
 		if found := u.candidates(r, arch); len(found) > 0 {
 			return fmt.Sprintf("%s %s", found[0].Name, found[0].Version), true
 		}

@@ -83,7 +83,7 @@ func (k *Keyring) Clearsigned(data []byte) ([]byte, archive.Signer, error) {
 	if err != nil {
 		return nil, archive.Signer{}, k.bad("the signature's armour is damaged: %v", err)
 	}
-	by, err := k.verify(block.Bytes, signatures)
+	by, err := k.verify(bytesOf(block.Bytes), signatures)
 	if err != nil {
 		return nil, archive.Signer{}, err
 	}
@@ -143,6 +143,35 @@ func wellFormed(data []byte) error {
 
 // Detached implements archive.Verifier; signature is armoured or binary.
 func (k *Keyring) Detached(content, signature []byte) (archive.Signer, error) {
+	return k.detached(bytesOf(content), signature)
+}
+
+// Streamed implements archive.Verifier.
+func (k *Keyring) Streamed(content io.ReadSeeker, signature []byte) (archive.Signer, error) {
+	start, err := content.Seek(0, io.SeekCurrent)
+	if err != nil {
+		return archive.Signer{}, err
+	}
+	return k.detached(func(w io.Writer) error {
+		if _, err := content.Seek(start, io.SeekStart); err != nil {
+			return err
+		}
+		_, err := io.Copy(w, content)
+		return err
+	}, signature)
+}
+
+// signedContent writes what a signature is over; it may be called several times.
+type signedContent func(w io.Writer) error
+
+func bytesOf(b []byte) signedContent {
+	return func(w io.Writer) error {
+		_, err := w.Write(b)
+		return err
+	}
+}
+
+func (k *Keyring) detached(content signedContent, signature []byte) (archive.Signer, error) {
 	if bytes.Contains(signature, []byte(signatureHeader)) {
 		block, err := armor.Decode(bytes.NewReader(signature))
 		if err != nil || block.Type != openpgp.SignatureType {
@@ -160,7 +189,7 @@ func (k *Keyring) bad(format string, args ...any) finding.Finding {
 }
 
 // verify looks at each signature; one that counts is enough.
-func (k *Keyring) verify(signed, signatures []byte) (archive.Signer, error) {
+func (k *Keyring) verify(signed signedContent, signatures []byte) (archive.Signer, error) {
 	reader := packet.NewReader(bytes.NewReader(signatures))
 	var good []archive.Signer
 	var refused []finding.Finding
@@ -215,7 +244,7 @@ func issuer(sig *packet.Signature) string {
 }
 
 // judge decides about one signature: nil means that it counts.
-func (k *Keyring) judge(signed []byte, sig *packet.Signature) (archive.Signer, *finding.Finding) {
+func (k *Keyring) judge(signed signedContent, sig *packet.Signature) (archive.Signer, *finding.Finding) {
 	no := func(f finding.Finding) (archive.Signer, *finding.Finding) { return archive.Signer{}, &f }
 	object := "source " + k.source
 	if sig.SigType != packet.SigTypeBinary && sig.SigType != packet.SigTypeText {
@@ -269,7 +298,7 @@ func (n Known) find(sig *packet.Signature) (*packet.PublicKey, *openpgp.Subkey) 
 	return nil, nil
 }
 
-func (k *Keyring) judgeBy(n Known, key *packet.PublicKey, sub *openpgp.Subkey, signed []byte, sig *packet.Signature) *finding.Finding {
+func (k *Keyring) judgeBy(n Known, key *packet.PublicKey, sub *openpgp.Subkey, signed signedContent, sig *packet.Signature) *finding.Finding {
 	c := n.Certificate
 	object := "source " + k.source
 	no := func(code, format string, args ...any) *finding.Finding {
@@ -284,7 +313,9 @@ func (k *Keyring) judgeBy(n Known, key *packet.PublicKey, sub *openpgp.Subkey, s
 	if sig.SigType == packet.SigTypeText {
 		w = openpgp.NewCanonicalTextHash(h)
 	}
-	w.Write(signed)
+	if err := signed(w); err != nil {
+		return no("content.signature-bad", "what the signature by %s is over cannot be read: %v", c.Fingerprint, err)
+	}
 	if err := key.VerifySignature(h, sig); err != nil {
 		return no("content.signature-bad", "the signature by %s is over another text: the content was changed", c.Fingerprint)
 	}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto"
 	"fmt"
+	"io"
 	"time"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
@@ -129,4 +130,11 @@ func (s *SiteKey) DetachSign(content []byte, armoured bool) ([]byte, error) {
 	}
 	b.WriteByte('\n')
 	return b.Bytes(), nil
+}
+
+// SignStream implements archive.SigningKey.
+func (s *SiteKey) SignStream(content io.Reader) ([]byte, error) {
+	var b bytes.Buffer
+	err := openpgp.DetachSign(&b, s.entity, content, config(s.now))
+	return b.Bytes(), err
 }

@@ -33,7 +33,9 @@ func OpenAPI(version string) []byte {
 		if params != nil {
 			op["parameters"] = params
 		}
-		if r.Request != nil {
+		if _, file := r.Request.(Octets); file {
+			op["requestBody"] = map[string]any{"required": true, "content": map[string]any{"application/octet-stream": map[string]any{}}}
+		} else if r.Request != nil {
 			op["requestBody"] = map[string]any{"required": true, "content": map[string]any{"application/json": map[string]any{"schema": d.ref(reflect.TypeOf(r.Request))}}}
 		}
 		ok := map[string]any{"description": "done"}

@@ -45,6 +45,10 @@ var Routes = []Route{
 	{"POST", "/sources/{name}/disable", Operator, "disable", "Stop using the source", nil, nil, Judgement{}, ""},
 	{"DELETE", "/sources/{name}", Operator, "removeSource", "Take the source out of what is described", nil, nil, Judgement{}, ""},
 
+	{"POST", "/sources/{name}/packages", Warden, "addPackage", "Add a package file to a house source", []Parameter{{"from", "where the file came from"}, {"why", "what it is there for"}, {"signature", "the detached signature that came with it, in base64"}}, Octets{}, HousePackage{}, ""},
+	{"GET", "/packages", Viewer, "housePackages", "What house sources hold", []Parameter{{"source", "only of this one"}}, nil, Page[HousePackage]{}, ""},
+	{"DELETE", "/packages/{id}", Operator, "removePackage", "Take a package out of its house source", nil, nil, Judgement{}, ""},
+
 	{"GET", "/keys", Viewer, "keys", "All certificates and the decisions about them", nil, nil, Page[Key]{}, ""},
 	{"GET", "/keys/{fingerprint}", Viewer, "key", "One certificate, with its text", nil, nil, Key{}, ""},
 	{"POST", "/keys", Operator, "addKeys", "Bring certificates in; this decides nothing about them", nil, KeyData{}, Page[Key]{}, ""},
@@ -61,6 +65,7 @@ var Routes = []Route{
 	{"GET", "/editions/{mirror}/{number}", Viewer, "edition", "One edition: sources, signers, what was found", nil, nil, EditionDetail{}, ""},
 	{"GET", "/editions/{mirror}/{number}/packages", Viewer, "packages", "The packages of an edition", []Parameter{search, cursor, limit}, nil, Page[Item]{}, ""},
 	{"GET", "/editions/{mirror}/{number}/diff", Viewer, "diff", "The difference to another edition of the mirror", []Parameter{{"against", "the number of the older edition; the one before if left out"}}, nil, Page[Change]{}, ""},
+	{"GET", "/editions/{mirror}/{number}/advisories", Viewer, "advisories", "What upstreams say about why packages of an edition were published", []Parameter{search}, nil, Page[EditionAdvisory]{}, ""},
 	{"GET", "/editions/{mirror}/{number}/manifest", Viewer, "manifest", "Manifest and seal", nil, nil, Manifest{}, ""},
 	{"GET", "/editions/{mirror}/{number}/file/{path}", Viewer, "file", "One file of an edition", nil, nil, nil, "application/octet-stream"},
 	{"POST", "/editions/{mirror}/{number}/verify", Operator, "verify", "Read every file of an edition and compare it with the seal", nil, nil, Job{}, ""},

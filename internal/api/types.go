@@ -96,6 +96,26 @@ type Source struct {
 	Text     string               `json:"text,omitempty"` // the definition as a document
 }
 
+// Octets is a request whose body is a file as it is.
+type Octets []byte
+
+// NewPackage is what is said about a package that is added by hand.
+type NewPackage struct {
+	From, Why string
+	Signature []byte // detached, that came with the file
+}
+
+// HousePackage is a package of a house source.
+type HousePackage struct {
+	ID string `json:"id"`
+	definition.Package
+	Findings finding.List `json:"findings"` // when it is added
+	Revision int64        `json:"revision,omitempty"`
+}
+
+// EditionAdvisory is an advisory about packages of an edition.
+type EditionAdvisory = mirror.EditionAdvisory
+
 // Key is a certificate with the decisions about it.
 type Key struct {
 	trust.Certificate

@@ -189,7 +189,7 @@ commands), and the tool that checks definitions with no service (stockade check)
 	}
 	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "name"}, cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(a.serveCommand(), a.demoCommand(), a.loginCommand(), a.versionCommand(), a.checkCommand(), a.planCommand(), a.applyCommand(),
-		a.sourceCommand(), a.keyCommand(), a.mirrorCommand(), a.editionCommand(), a.laneCommand(), a.groupCommand(), a.jobCommand(),
+		a.sourceCommand(), a.packageCommand(), a.keyCommand(), a.mirrorCommand(), a.editionCommand(), a.laneCommand(), a.groupCommand(), a.jobCommand(),
 		a.revisionCommand(), a.journalCommand(), a.accountCommand())
 	return root
 }

@@ -260,6 +260,9 @@ func (a *app) mirrorCommand() *cobra.Command {
 				want = "everything"
 			} else if len(f.Want.Packages) > 0 {
 				want = strings.Join(f.Want.Packages, ", ") + fmt.Sprintf(" (with %s, newest %d", f.Want.With, f.Want.Versions)
+				if len(f.Want.Streams) > 0 {
+					want += ", streams " + strings.Join(f.Want.Streams, ", ")
+				}
 				if len(f.Want.Except) > 0 {
 					want += ", except " + strings.Join(f.Want.Except, ", ")
 				}
@@ -338,7 +341,11 @@ func (a *app) editionCommand() *cobra.Command {
 			for _, it := range items {
 				names = append(names, it.Name)
 			}
-			return a.show(map[string]any{"edition": e, "packages": items}, func() {
+			told, err := client.All[api.EditionAdvisory](cmd.Context(), c, path+"/advisories?q="+url.QueryEscape(search))
+			if err != nil {
+				return err
+			}
+			return a.show(map[string]any{"edition": e, "packages": items, "advisories": told}, func() {
 				seal := "holds, by " + short(e.Seal.SiteKey)
 				if !e.Sealed {
 					seal = "BROKEN: " + e.Problem
@@ -358,9 +365,22 @@ func (a *app) editionCommand() *cobra.Command {
 					rows = append(rows, []string{it.Name, it.Version, it.Arch, it.Source, size(it.Size), why})
 				}
 				a.table([]string{"PACKAGE", "VERSION", "ARCH", "SOURCE", "SIZE>", "WHY"}, rows)
+				if len(told) == 0 {
+					return
+				}
+				fmt.Fprintln(a.out)
+				rows = nil
+				for _, v := range told {
+					var about []string
+					for _, p := range v.Packages {
+						about = append(about, p.Name+" "+p.Version)
+					}
+					rows = append(rows, []string{v.ID, joined(", ", v.Kind, strings.ToLower(v.Severity)), v.Source, strings.Join(about, ", "), v.Title})
+				}
+				a.table([]string{"ADVISORY", "KIND", "SOURCE", "ABOUT", "TITLE"}, rows)
 			}, names)
 		}}
-	show.Flags().StringVar(&search, "search", "", "only packages with this in their name or summary")
+	show.Flags().StringVar(&search, "search", "", "only packages (and advisories) with this in their name or summary")
 	diff := &cobra.Command{Use: "diff MIRROR/N [MIRROR/OLDER]", Short: "Show the difference to an older edition; the one before if none is named", Example: "  stockade edition diff barrage/2", Args: cobra.RangeArgs(1, 2), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			name, _, path, err := editionPath(args[0])
@@ -382,8 +402,8 @@ func (a *app) editionCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return showList(a, all, []string{"CHANGE", "PACKAGE", "ARCH", "SOURCE", "OLD", "NEW", "SIZE>"}, func(c api.Change) []string {
-				return []string{c.Action, c.Name, c.Arch, c.Source, c.OldVersion, c.NewVersion, delta(c.NewSize - c.OldSize)}
+			return showList(a, all, []string{"CHANGE", "PACKAGE", "ARCH", "SOURCE", "OLD", "NEW", "SIZE>", "ADVISORIES"}, func(c api.Change) []string {
+				return []string{c.Action, c.Name, c.Arch, c.Source, c.OldVersion, c.NewVersion, delta(c.NewSize - c.OldSize), strings.Join(c.Advisories, ", ")}
 			}, func(c api.Change) string { return c.Name }, "no difference")
 		}}
 	verify := &cobra.Command{Use: "verify MIRROR/N", Short: "Read every file of an edition and compare it with the seal", Example: "  stockade edition verify barrage/1", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,

@@ -39,20 +39,23 @@ func (c *Client) URL(path string) string { return c.base + api.Base + path }
 // Do makes one call and hands over the answer. The caller closes the body. A
 // problem that the service tells comes back as *api.Problem.
 func (c *Client) Do(ctx context.Context, method, path string, in any) (*http.Response, error) {
-	var body io.Reader
-	if in != nil {
-		raw, err := json.Marshal(in)
-		if err != nil {
-			return nil, err
-		}
-		body = bytes.NewReader(raw)
+	if in == nil {
+		return c.send(ctx, method, path, nil, "")
 	}
+	raw, err := json.Marshal(in)
+	if err != nil {
+		return nil, err
+	}
+	return c.send(ctx, method, path, bytes.NewReader(raw), "application/json")
+}
+
+func (c *Client) send(ctx context.Context, method, path string, body io.Reader, kind string) (*http.Response, error) {
 	req, err := http.NewRequestWithContext(ctx, method, c.URL(path), body)
 	if err != nil {
 		return nil, fmt.Errorf("the address of the service, %q, is not a URL", c.base)
 	}
-	if in != nil {
-		req.Header.Set("Content-Type", "application/json")
+	if kind != "" {
+		req.Header.Set("Content-Type", kind)
 	}
 	if c.token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.token)
@@ -171,6 +174,20 @@ func (c *Client) follow(ctx context.Context, id int64, progress func(api.JobEven
 		return api.Job{}, err
 	}
 	return api.Job{}, fmt.Errorf("the progress of job %d broke off", id)
+}
+
+// Send posts a file as it is and reads the answer as T.
+func Send[T any](ctx context.Context, c *Client, path string, file io.Reader) (T, error) {
+	var out T
+	res, err := c.send(ctx, http.MethodPost, path, file, "application/octet-stream")
+	if err != nil {
+		return out, err
+	}
+	defer res.Body.Close()
+	if err := json.NewDecoder(res.Body).Decode(&out); err != nil {
+		return out, fmt.Errorf("the answer of the service cannot be read: %w", err)
+	}
+	return out, nil
 }
 
 // File opens one file of an edition.

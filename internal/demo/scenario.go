@@ -8,28 +8,40 @@ import (
 	"sync"
 	"time"
 
+	"stockade/core/archive/alpm"
 	"stockade/core/archive/deb"
+	"stockade/core/archive/rpm"
 	"stockade/core/trust"
 )
 
-// Scenario is Skerry Reach: the distribution Tarn on two servers, and the
-// vendor Kelp, who makes the gate drives.
+// Scenario is Skerry Reach: the distribution Tarn on two servers, the vendor
+// Kelp, who makes the gate drives, the vendor Brine, who makes the pumps (rpm),
+// and Wrack, kept up by the builders of survey launches (alpm).
 type Scenario struct {
-	TarnKey, KelpKey *trust.SiteKey
-	Tarn, Kelp       deb.Repository
-	North, South     *Upstream // Tarn's servers
-	Vendor           *Upstream // Kelp's
+	TarnKey, KelpKey   *trust.SiteKey
+	BrineKey, WrackKey *trust.SiteKey
+	Tarn, Kelp         deb.Repository
+	Brine              rpm.Repository
+	Wrack              alpm.Repository
+	North, South       *Upstream // Tarn's servers
+	Vendor             *Upstream // Kelp's
+	Pumps              *Upstream // Brine's
+	Launch             *Upstream // Wrack's
 }
 
 // NewScenario makes keys, publishes, and starts the upstreams.
 func NewScenario(now time.Time) (*Scenario, error) {
 	s := &Scenario{}
 	var wait sync.WaitGroup
-	var errs [2]error
+	var errs [4]error
 	wait.Go(func() { s.TarnKey, errs[0] = trust.NewKey("Tarn archive", "heron", "archive@tarn.example", clock(now)) })
 	wait.Go(func() {
 		s.KelpKey, errs[1] = trust.NewKey("Kelp Drives release", "", "release@kelp.example", clock(now))
 	})
+	wait.Go(func() {
+		s.BrineKey, errs[2] = trust.NewKey("Brine Drives packages", "2026", "keys@brine.example", clock(now))
+	})
+	wait.Go(func() { s.WrackKey, errs[3] = trust.NewKey("Wrack builders", "", "yard@wrack.example", clock(now)) })
 	wait.Wait()
 	for _, err := range errs {
 		if err != nil {
@@ -58,8 +70,45 @@ func NewScenario(now time.Time) (*Scenario, error) {
 	if s.South, err = NewUpstream("/tarn/", copied); err != nil {
 		return nil, err
 	}
-	s.Vendor, err = NewUpstream("/kelp/", vendor)
-	return s, err
+	if s.Vendor, err = NewUpstream("/kelp/", vendor); err != nil {
+		return nil, err
+	}
+	s.Brine, s.Wrack = brineRepository(now.Add(-3*24*time.Hour)), wrackRepository(now.Add(-2*24*time.Hour))
+	if s.Pumps, err = NewUpstream("/", nil); err != nil {
+		return nil, err
+	}
+	if s.Launch, err = NewUpstream("/", nil); err != nil {
+		return nil, err
+	}
+	if err := s.PublishBrine(); err != nil {
+		return nil, err
+	}
+	return s, s.PublishWrack()
+}
+
+// PublishBrine publishes Brine's repository as it stands now.
+func (s *Scenario) PublishBrine() error {
+	files, err := s.Brine.Publish(s.BrineKey)
+	s.Pumps.Publish(below("el/9/x86_64/", files))
+	return err
+}
+
+// PublishWrack publishes Wrack's databases as they stand now, with the list of
+// its servers.
+func (s *Scenario) PublishWrack() error {
+	files, err := s.Wrack.Publish(s.WrackKey)
+	files = below("pkg/", files)
+	files["mirrors.txt"] = []byte("# servers of Wrack\nServer = " + s.Launch.URL + "/pkg/$repo/os/$arch\n")
+	s.Launch.Publish(files)
+	return err
+}
+
+func below(folder string, files map[string][]byte) map[string][]byte {
+	out := map[string][]byte{}
+	for k, v := range files {
+		out[folder+k] = v
+	}
+	return out
 }
 
 // clock lets a key be older than what it signs.
@@ -69,7 +118,7 @@ func clock(now time.Time) func() time.Time {
 
 // Close ends the upstreams.
 func (s *Scenario) Close() {
-	for _, u := range []*Upstream{s.North, s.South, s.Vendor} {
+	for _, u := range []*Upstream{s.North, s.South, s.Vendor, s.Pumps, s.Launch} {
 		if u != nil {
 			u.Close()
 		}
@@ -159,11 +208,27 @@ func (s *Scenario) WriteSite(dir string) error {
 		return err
 	}
 	tarn, kelp := s.TarnKey.Certificate(), s.KelpKey.Certificate()
+	brine, wrack := s.BrineKey.Certificate(), s.WrackKey.Certificate()
+	house, err := HousePackages()
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Join(dir, "house"), 0o755); err != nil {
+		return err
+	}
+	for name, data := range house {
+		if err := os.WriteFile(filepath.Join(dir, "house", name), data, 0o644); err != nil {
+			return err
+		}
+	}
 	for name, text := range map[string]string{
-		"keys/tarn-archive.asc": tarn.Armoured(),
-		"keys/kelp-release.asc": kelp.Armoured(),
-		"sources.yaml":          fmt.Sprintf(sourcesYAML, trust.Spaced(tarn.Fingerprint), trust.Spaced(kelp.Fingerprint), s.North.URL, s.South.URL, s.Vendor.URL),
-		"mirrors.yaml":          mirrorsYAML,
+		"keys/tarn-archive.asc":   tarn.Armoured(),
+		"keys/kelp-release.asc":   kelp.Armoured(),
+		"sources.yaml":            fmt.Sprintf(sourcesYAML, trust.Spaced(tarn.Fingerprint), trust.Spaced(kelp.Fingerprint), s.North.URL, s.South.URL, s.Vendor.URL),
+		"mirrors.yaml":            mirrorsYAML,
+		"keys/brine-2026.asc":     brine.Armoured(),
+		"keys/wrack-builders.asc": wrack.Armoured(),
+		"families.yaml":           fmt.Sprintf(familiesYAML, trust.Spaced(brine.Fingerprint), trust.Spaced(wrack.Fingerprint), s.Pumps.URL, s.Launch.URL),
 	} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
 			return err

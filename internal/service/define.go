@@ -110,6 +110,10 @@ func (p *proposal) surroundings(s *Service, given *definition.Set, files map[str
 			c, ok := p.trusted.certificates[f]
 			return c, ok
 		},
+		Held: func(sum string) bool {
+			_, ok := s.pool.Has(sum)
+			return ok
+		},
 		Vouched: p.trusted.vouched,
 		Barred:  func(f string) string { return p.trusted.bars[f].Reason },
 		Now:     s.now(),
@@ -209,7 +213,7 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 		out.Revision = rev.ID
 		for _, c := range out.Changes {
 			if c.Kind == "source" && c.Action == "remove" {
-				for _, kind := range []string{"accepted", "refresh", "probe"} {
+				for _, kind := range []string{"accepted", "refresh", "probe", "house"} {
 					if err := tx.Drop(kind, c.Name); err != nil {
 						return err
 					}

@@ -1,8 +1,11 @@
 package service
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -181,12 +184,54 @@ func (s *Service) diff(name string, number, against int) ([]mirror.Change, error
 	for _, src := range open.Sources {
 		families[src.Name] = Families[src.Family]
 	}
-	return mirror.Diff(from, to, func(source, a, b string) int {
+	changes := mirror.Diff(from, to, func(source, a, b string) int {
 		if f := families[source]; f != nil {
 			return f.CompareVersions(a, b)
 		}
 		return strings.Compare(a, b)
-	}), nil
+	})
+	told, err := s.advisories(name, number, "")
+	if err != nil {
+		return nil, err
+	}
+	ids := mirror.AdvisoryIDs(told)
+	for i, c := range changes {
+		if c.NewVersion != "" {
+			changes[i].Advisories = ids[c.Source+"\x00"+c.Name+"\x00"+c.NewVersion+"\x00"+c.Arch]
+		}
+	}
+	return changes, nil
+}
+
+// advisories gives those of an edition that have q in their id, title, severity
+// or packages.
+func (s *Service) advisories(name string, number int, q string) ([]mirror.EditionAdvisory, error) {
+	e, _, err := s.standing(name, number)
+	if err != nil {
+		return nil, err
+	}
+	q = strings.ToLower(q)
+	var out []mirror.EditionAdvisory
+	err = mirror.ReadEditionAdvisories(s.pool, e.manifest, func(a mirror.EditionAdvisory) error {
+		text := a.ID + " " + a.Title + " " + a.Kind + " " + a.Severity
+		for _, p := range a.Packages {
+			text += " " + p.Name
+		}
+		if q == "" || strings.Contains(strings.ToLower(text), q) {
+			out = append(out, a)
+		}
+		return nil
+	})
+	return out, err
+}
+
+func digestOf(f *os.File) (string, error) {
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return "", err
+	}
+	h := sha256.New()
+	_, err := io.Copy(h, f)
+	return hex.EncodeToString(h.Sum(nil)), err
 }
 
 func (s *Service) retire(name string, number int, by string) (api.Edition, error) {
@@ -375,9 +420,9 @@ func (s *Service) groupFiles(name, at string) (api.Files, error) {
 		}
 		for _, f := range src.Keys {
 			if f == site.Fingerprint {
-				cs.Keys = append(cs.Keys, archive.ClientKey{Fingerprint: f, Binary: site.Binary()})
+				cs.Keys = append(cs.Keys, archive.ClientKey{Fingerprint: f, Binary: site.Binary(), Armoured: site.Armoured()})
 			} else if cert, ok := t.certificates[f]; ok {
-				cs.Keys = append(cs.Keys, archive.ClientKey{Fingerprint: f, Binary: cert.Binary()})
+				cs.Keys = append(cs.Keys, archive.ClientKey{Fingerprint: f, Binary: cert.Binary(), Armoured: cert.Armoured()})
 			}
 		}
 		c.Sources = append(c.Sources, cs)

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -112,6 +113,19 @@ func (s *Service) handlers() map[string]handler {
 		"disable":      s.editSource("disable", func(src *definition.Source) { src.Disabled = true }),
 		"removeSource": s.editSource("remove", nil),
 
+		"addPackage": func(c *gin.Context) (any, error) {
+			in := api.NewPackage{From: c.Query("from"), Why: c.Query("why")}
+			var err error
+			if in.Signature, err = base64.StdEncoding.DecodeString(c.Query("signature")); err != nil {
+				return nil, &api.Problem{Title: "The request could not be read", Status: 400, Type: "urn:stockade:request", Detail: "the signature is not base64"}
+			}
+			return s.addPackage(c.Param("name"), in, c.Request.Body, who(c).Name)
+		},
+		"housePackages": func(c *gin.Context) (any, error) { return page(s.housePackages(c.Query("source"))) },
+		"removePackage": func(c *gin.Context) (any, error) {
+			return refused("The package was not removed")(s.removePackage(c.Param("id"), who(c).Name))
+		},
+
 		"keys": func(c *gin.Context) (any, error) {
 			t, set, err := s.trustedAndSet()
 			if err != nil {
@@ -210,6 +224,9 @@ func (s *Service) handlers() map[string]handler {
 		"diff": s.onEdition(func(c *gin.Context, name string, n int) (any, error) {
 			against, _ := strconv.Atoi(c.Query("against"))
 			return page(s.diff(name, n, against))
+		}),
+		"advisories": s.onEdition(func(c *gin.Context, name string, n int) (any, error) {
+			return page(s.advisories(name, n, c.Query("q")))
 		}),
 		"manifest": s.onEdition(func(c *gin.Context, name string, n int) (any, error) { return s.editionFiles(name, n) }),
 		"file": s.onEdition(func(c *gin.Context, name string, n int) (any, error) {

@@ -38,7 +38,13 @@ func (s *Service) handler() http.Handler {
 		if !ok {
 			panic("service: the route " + r.Name + " has no handler")
 		}
-		g.Handle(r.Method, api.Base+ginPath(r.Path), s.allow(r.Role), answer(r, h))
+		limit := int64(maxBody)
+		if _, file := r.Request.(api.Octets); file {
+			limit = maxUpload + 1
+		}
+		g.Handle(r.Method, api.Base+ginPath(r.Path), s.allow(r.Role), func(c *gin.Context) {
+			c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, limit)
+		}, answer(r, h))
 	}
 	g.NoRoute(s.consoleFiles())
 	return g
@@ -69,7 +75,6 @@ func (s *Service) guard(c *gin.Context) {
 			Detail: "a token stands in the URL, where logs and histories keep it", WayOut: "send it as Authorization: Bearer, and have a new token made: this one may have been seen"})
 		return
 	}
-	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
 	c.Next()
 }
 

@@ -28,7 +28,9 @@ import (
 	"golang.org/x/sys/unix"
 
 	"stockade/core/archive"
+	"stockade/core/archive/alpm"
 	"stockade/core/archive/deb"
+	"stockade/core/archive/rpm"
 	"stockade/core/fetch"
 	"stockade/core/journal"
 	"stockade/core/mirror"
@@ -39,7 +41,7 @@ import (
 )
 
 // Families is the registry of the repository formats that Stockade knows.
-var Families = archive.NewRegistry(deb.Family{})
+var Families = archive.NewRegistry(deb.Family{}, rpm.Family{}, alpm.Family{})
 
 // Config is how a service is started.
 type Config struct {
@@ -74,6 +76,7 @@ type Service struct {
 	usage    usage
 
 	writing    sync.Mutex   // one change of the description, a lane or the journal at a time
+	publishing sync.Mutex   // one publication of house sources at a time
 	collecting sync.RWMutex // builds hold it for reading, the collection for writing
 
 	api, packages net.Listener

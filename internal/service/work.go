@@ -25,6 +25,9 @@ func (s *Service) source(set *definition.Set, t *trusted, name string) (*mirror.
 	if !ok {
 		return nil, dangling("", "source", name, set.Sources)
 	}
+	if src.Managed() {
+		return s.houseSource(set, name)
+	}
 	route, err := set.Route(name)
 	if err != nil {
 		return nil, err
@@ -445,6 +448,11 @@ func (s *Service) startCollect(by string) (api.Job, error) {
 				}
 			}
 		}
+		house, err := s.houseFiles()
+		if err != nil {
+			return nil, nil, err
+		}
+		maps.Copy(keep, house)
 		defer s.usage.forget()
 		files, bytes, err := mirror.Collect(s.pool, func(sum string) bool { return keep[sum] })
 		if err == nil {

@@ -296,6 +296,26 @@ func (d *DB) Revisions(before int64, limit int) ([]Revision, error) {
 	return many[Revision](d, "id DESC", limit, "")
 }
 
+// EachRevision calls f for every revision, oldest first, a few at a time.
+func (d *DB) EachRevision(f func(Revision) error) error {
+	const page = 50
+	for from := int64(0); ; {
+		rows, err := many[Revision](d, "id", page, "id > ?", from)
+		if err != nil {
+			return err
+		}
+		for _, r := range rows {
+			if err := f(r); err != nil {
+				return err
+			}
+			from = r.ID
+		}
+		if len(rows) < page {
+			return nil
+		}
+	}
+}
+
 // RevisionBy gives one revision.
 func (d *DB) RevisionBy(id int64) (Revision, error) { return one[Revision](d, "id = ?", id) }
 

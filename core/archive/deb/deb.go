@@ -32,10 +32,28 @@ func (Family) CompareVersions(a, b string) int { return CompareVersions(a, b) }
 // CheckVersion implements archive.Family.
 func (Family) CheckVersion(v string) error { return CheckVersion(v) }
 
-// RunsOn implements archive.Family.
-func (Family) RunsOn(packageArch, machineArch string) bool {
-	return packageArch == machineArch || packageArch == "all"
+// Rank implements archive.Versions.
+func (Family) Rank(packageArch, machineArch string) int {
+	if packageArch == machineArch || packageArch == "all" {
+		return 0
+	}
+	return -1
 }
+
+// Satisfies implements archive.Versions: an unversioned provide meets no
+// versioned relation (Debian Policy §7.5).
+func (Family) Satisfies(p archive.Provide, r archive.Relation) bool {
+	return r.Op == archive.Any || p.Version != "" && r.Op.Holds(CompareVersions(p.Version, r.Version))
+}
+
+// Exclusive implements archive.Versions.
+func (Family) Exclusive(a, b *archive.Package) bool { return true }
+
+// Lore implements archive.Family: a deb root names nothing that selection needs.
+func (Family) Lore(archive.Source, *archive.Root) archive.Lore { return archive.Lore{} }
+
+// SignsPackages implements archive.Family: the root's signature stands for all.
+func (Family) SignsPackages() bool { return false }
 
 // flat tells whether the release names a folder instead of a distribution: a
 // repository without dists/, written with a closing slash.
@@ -444,7 +462,10 @@ func (Family) Lasting(p string) bool {
 }
 
 // Inspect implements archive.Family.
-func (Family) Inspect(file io.Reader) (archive.Identity, error) { return ReadIdentity(file) }
+func (Family) Inspect(file archive.PackageFile, _ archive.Verifier) (archive.Inspected, error) {
+	id, err := ReadIdentity(file)
+	return archive.Inspected{Identity: id}, err
+}
 
 // Identify implements archive.Family.
 func (Family) Identify(p *archive.Package) archive.Identity {

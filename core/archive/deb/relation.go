@@ -80,7 +80,7 @@ func ParseProvides(field string) ([]archive.Provide, error) {
 	out := make([]archive.Provide, 0, len(clauses))
 	for _, c := range clauses {
 		if len(c) == 1 && (c[0].Op == archive.Any || c[0].Op == archive.Equal) {
-			out = append(out, archive.Provide{Name: c[0].Name, Version: c[0].Version})
+			out = append(out, archive.Provide{Name: c[0].Name, Op: c[0].Op, Version: c[0].Version})
 		}
 	}
 	return out, nil

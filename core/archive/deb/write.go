@@ -45,11 +45,12 @@ func (f Family) Write(w archive.Writing) error {
 				text.WriteByte('\n')
 				return nil
 			}
-			if err := w.Each(c, a, emit); err != nil {
+			own := func(x archive.IndexChoice) bool { return x.Component == c && (x.Arch == a || x.Arch == "") }
+			if err := w.Each(own, func(p *archive.Package) bool { return flat(s) || p.Arch == a }, emit); err != nil {
 				return err
 			}
 			if !flat(s) { // packages for all architectures stand in each list
-				if err := w.Each(c, "all", emit); err != nil {
+				if err := w.Each(func(x archive.IndexChoice) bool { return x.Component == c }, func(p *archive.Package) bool { return p.Arch == "all" }, emit); err != nil {
 					return err
 				}
 			}

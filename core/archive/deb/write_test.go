@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"fmt"
+	"io"
 	"maps"
 	"slices"
 	"strings"
@@ -17,22 +18,27 @@ import (
 type plainKey struct{}
 
 func (plainKey) Clearsign(text []byte) ([]byte, error)          { return text, nil }
+func (plainKey) SignStream(io.Reader) ([]byte, error)           { return []byte("signature"), nil }
 func (plainKey) DetachSign(text []byte, _ bool) ([]byte, error) { return []byte("signature"), nil }
 
 func TestAWrittenRepositoryReadsBack(t *testing.T) {
 	source := archive.Source{Name: "tarn", Family: "deb", Release: "heron", Components: []string{"core", "empty"}, Architectures: []string{"amd64", "arm64"}}
 	index := "Package: sluicectl\nVersion: 1.4-1\nArchitecture: amd64\nDepends: libtide2\nDescription: gates\nDescription-md5: 0123\nFilename: ./pool/sluicectl.deb\nSize: 3\nSHA256: " + strings.Repeat("a", 64) + "\n\n" +
 		"Package: tide-data\nVersion: 2026\nArchitecture: all\nDescription: data\n more of it\nFilename: pool/tide-data.deb\nSize: 3\nSHA256: " + strings.Repeat("b", 64) + "\n\n"
-	each := func(component, arch string, f func(*archive.Package, []byte) error) error {
-		if component != "core" {
-			return nil
-		}
-		return Family{}.ReadIndex(source, archive.IndexChoice{Component: component, Arch: arch}, strings.NewReader(index), func(p *archive.Package, raw []byte) error {
-			if p.Arch == arch {
-				return f(p, raw)
+	each := func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool, f func(*archive.Package, []byte) error) error {
+		for _, arch := range source.Architectures {
+			x := archive.IndexChoice{Component: "core", Arch: arch}
+			if !list(x) {
+				continue
 			}
-			return nil
-		})
+			return Family{}.ReadIndex(source, x, strings.NewReader(index), func(p *archive.Package, raw []byte) error {
+				if want(p) {
+					return f(p, raw)
+				}
+				return nil
+			})
+		}
+		return nil
 	}
 	write := func() map[string][]byte {
 		files := map[string][]byte{}

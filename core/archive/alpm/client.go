@@ -1,0 +1,107 @@
+package alpm
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+)
+
+const clientConf = "etc/pacman.d/stockade.conf"
+
+// ClientFiles implements archive.Family: a file that pacman.conf(5) includes,
+// the keys, and a script that makes the machine trust them and use the file. The
+// client asks repositories in the order in which they stand, which is that of
+// our priorities. A pin keeps the installed version where it is.
+func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.List, error) {
+	var files []archive.ClientFile
+	var notes finding.List
+	var conf, keys strings.Builder
+	fmt.Fprintf(&conf, "# Written by Stockade for the lane %s.\n# Changes made here are lost when it writes again.\n", c.Lane)
+	for _, p := range c.Pins {
+		if p.Op != archive.Equal {
+			return nil, nil, finding.New("define.bad-value", "", "the pin %q is not NAME = VERSION", p.String())
+		}
+		fmt.Fprintf(&conf, "# pin of the group: %s\nIgnorePkg = %s\n", p.String(), p.Name)
+		notes = append(notes, finding.New("pin.installed-only", "", "pacman knows no versions in pins: %s stays at the version that a machine has, and a machine without it gets the one of the edition", p.Name))
+	}
+	ordered := slices.Clone(c.Sources)
+	slices.SortStableFunc(ordered, func(a, b archive.ClientSource) int { return a.Priority - b.Priority })
+	taken := map[string]string{}
+	added := map[string]bool{}
+	for _, s := range ordered {
+		arch := ""
+		for _, a := range s.Architectures {
+			if len(c.Architectures) == 0 || slices.ContainsFunc(c.Architectures, func(m string) bool { return rank(a, m) >= 0 }) {
+				arch = a
+				break
+			}
+		}
+		if arch == "" {
+			notes = append(notes, finding.New("source.architecture-missing", "source "+s.Name,
+				"it has nothing for %s, and is left out of the files", strings.Join(c.Architectures, ", ")).Rated(finding.Warning))
+			continue
+		}
+		for _, component := range s.Components {
+			if other, twice := taken[component]; twice {
+				notes = append(notes, finding.New("lane.name-taken", "source "+s.Name, "the client knows databases by name alone, and %s has one called %s too; only that one is in the files", other, component))
+				continue
+			}
+			taken[component] = s.Name
+			address := strings.TrimRight(c.At, "/") + "/" + s.Name
+			if strings.HasPrefix(c.At, "/") {
+				address = "file://" + strings.NewReplacer("%", "%25", " ", "%20", "#", "%23").Replace(address)
+			}
+			if dir := folder(s.Source, component, arch); dir != "" {
+				address += "/" + dir
+			}
+			fmt.Fprintf(&conf, "\n# source %s, priority %d\n[%s]\nSigLevel = Required TrustedOnly\nUsage = All\nServer = %s\n", s.Name, s.Priority, component, address)
+		}
+		for _, k := range s.Keys {
+			if added[k.Fingerprint] {
+				continue
+			}
+			added[k.Fingerprint] = true
+			files = append(files, archive.ClientFile{Path: "etc/pacman.d/stockade-keys/" + k.Fingerprint + ".asc", Mode: 0o644, Data: []byte(k.Armoured)})
+			fmt.Fprintf(&keys, "trust %s\n", k.Fingerprint)
+		}
+	}
+	files = append(files,
+		archive.ClientFile{Path: clientConf, Mode: 0o644, Data: []byte(conf.String())},
+		archive.ClientFile{Path: "etc/pacman.d/stockade-setup", Mode: 0o755, Data: []byte(fmt.Sprintf(setup, c.Lane, keys.String()))})
+	slices.SortFunc(files, func(a, b archive.ClientFile) int { return strings.Compare(a.Path, b.Path) })
+	return files, notes, nil
+}
+
+const setup = `#!/bin/sh
+# Written by Stockade for the lane %s. Makes this machine's pacman trust the
+# keys of the lane and take packages from it alone. It can be run again at any
+# time. With a folder as its argument it works on the system below that folder.
+#
+# The way back: copy etc/pacman.conf.before-stockade over etc/pacman.conf.
+set -eu
+root="${1:-}"
+gnupg="$root/etc/pacman.d/gnupg"
+conf="$root/etc/pacman.conf"
+include="Include = $root/etc/pacman.d/stockade.conf"
+
+if [ ! -s "$gnupg/trustdb.gpg" ]; then
+	mkdir -p "$gnupg"
+	pacman-key --gpgdir "$gnupg" --init
+fi
+trust() {
+	pacman-key --gpgdir "$gnupg" --add "$root/etc/pacman.d/stockade-keys/$1.asc"
+	pacman-key --gpgdir "$gnupg" --lsign-key "$1"
+}
+%s
+# The options of the machine stay; repositories that were in use go.
+if [ -e "$conf" ] && ! grep -qxF "$include" "$conf"; then
+	[ -e "$conf.before-stockade" ] || cp -p "$conf" "$conf.before-stockade"
+fi
+[ -e "$conf" ] || printf '[options]\nArchitecture = auto\n' >"$conf"
+awk -v include="$include" '/^[ \t]*\[/ { keep = ($0 ~ /^[ \t]*\[options\]/) } keep && $0 != include { print } END { print include }' "$conf" >"$conf.stockade"
+cat "$conf.stockade" >"$conf"
+rm -f "$conf.stockade"
+`

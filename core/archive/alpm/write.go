@@ -1,0 +1,228 @@
+package alpm
+
+import (
+	"archive/tar"
+	"bytes"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/hex"
+	"io"
+	"path"
+	"strings"
+	"time"
+
+	"stockade/core/archive"
+)
+
+// record is one package of a database that is written.
+type record struct {
+	folder string
+	desc   []byte
+	files  []string
+}
+
+// writeDatabase packs records as a database; with files as one that lists them.
+func writeDatabase(records []record, at time.Time, files bool) ([]byte, error) {
+	var b bytes.Buffer
+	w := tar.NewWriter(&b)
+	put := func(name string, kind byte, mode int64, data []byte) error {
+		if err := w.WriteHeader(&tar.Header{Name: name, Typeflag: kind, Mode: mode, Size: int64(len(data)), ModTime: at.Truncate(time.Second), Uname: "root", Gname: "root", Format: tar.FormatPAX}); err != nil {
+			return err
+		}
+		_, err := w.Write(data)
+		return err
+	}
+	for _, r := range records {
+		if err := put(r.folder+"/", tar.TypeDir, 0o755, nil); err != nil {
+			return nil, err
+		}
+		if err := put(r.folder+"/desc", tar.TypeReg, 0o644, r.desc); err != nil {
+			return nil, err
+		}
+		if files {
+			if err := put(r.folder+"/files", tar.TypeReg, 0o644, []byte("%FILES%\n"+strings.Join(r.files, "\n")+"\n")); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if err := w.Close(); err != nil {
+		return nil, err
+	}
+	return archive.Compress(b.Bytes(), "gz")
+}
+
+// withoutField gives a description that lacks one field.
+func withoutField(desc []byte, name string) []byte {
+	var out bytes.Buffer
+	skip := false
+	for line := range bytes.Lines(desc) {
+		s := strings.TrimRight(string(line), "\r\n")
+		if len(s) > 2 && s[0] == '%' && s[len(s)-1] == '%' {
+			skip = s == "%"+name+"%"
+		}
+		if !skip {
+			out.Write(line)
+		}
+	}
+	return out.Bytes()
+}
+
+// Write implements archive.Family: a database and one with lists of files for
+// each component and architecture, both signed by the site. Signatures of
+// upstream's on packages stay; a package that has none is signed by the site,
+// for the client wants one on each.
+func (f Family) Write(w archive.Writing) error {
+	s := w.Source
+	seen := map[string]bool{}
+	for _, c := range s.Components {
+		for _, a := range s.Architectures {
+			name := database(s, c, a)
+			if seen[name] {
+				continue
+			}
+			seen[name] = true
+			var records []record
+			if err := w.Each(func(x archive.IndexChoice) bool { return x.Component == c && (x.Arch == a || x.Arch == "") },
+				func(p *archive.Package) bool { return rank(p.Arch, a) >= 0 },
+				func(p *archive.Package, raw []byte) error {
+					r, err := f.record(w, p, raw, folder(s, c, a))
+					records = append(records, r)
+					return err
+				}); err != nil {
+				return err
+			}
+			for _, files := range []bool{false, true} {
+				data, err := writeDatabase(records, w.Time, files)
+				if err != nil {
+					return err
+				}
+				at := name
+				if files {
+					at = strings.TrimSuffix(name, ".db") + ".files"
+				}
+				signature, err := w.Sign.DetachSign(data, false)
+				if err != nil {
+					return err
+				}
+				if err := w.Put(at, data); err != nil {
+					return err
+				}
+				if err := w.Put(at+".sig", signature); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func (f Family) record(w archive.Writing, p *archive.Package, raw []byte, dir string) (record, error) {
+	r := record{folder: p.Name + "-" + p.Version}
+	file, err := w.Package(p)
+	if err != nil {
+		return r, err
+	}
+	defer file.Close()
+	if r.files, err = fileNames(file); err != nil {
+		return r, err
+	}
+	signature := p.Signature
+	if len(signature) == 0 {
+		if _, err := file.Seek(0, io.SeekStart); err != nil {
+			return r, err
+		}
+		if signature, err = w.Sign.SignStream(file); err != nil {
+			return r, err
+		}
+		if err := w.Put(path.Join(dir, path.Base(p.Path))+".sig", signature); err != nil {
+			return r, err
+		}
+	}
+	r.desc = append(bytes.TrimRight(withoutField(raw, "PGPSIG"), "\n"), "\n\n"...)
+	r.desc = append(r.desc, "%PGPSIG%\n"+base64.StdEncoding.EncodeToString(signature)+"\n\n"...)
+	return r, nil
+}
+
+// Repository is a made-up upstream; the demonstration and the tests publish with it.
+type Repository struct {
+	Components []string
+	Arch       string
+	Date       time.Time // of the folders in the database; its signature's time is the key's
+	Packages   []Made
+	Embed      bool   // signatures of packages stand in the database too
+	Unsigned   bool   // packages have no signatures
+	Packing    string // of databases: gz if empty
+	// Amend, if not nil, may change a description before it is packed and signed.
+	Amend func(m Made, desc []byte) []byte
+}
+
+// Publish builds the packages, writes and signs the databases, and gives all
+// files by their path relative to the base.
+func (r Repository) Publish(sign archive.SigningKey) (map[string][]byte, error) {
+	out := map[string][]byte{}
+	for _, c := range r.Components {
+		dir := c + "/os/" + r.Arch + "/"
+		var records []record
+		for _, m := range r.Packages {
+			if m.Component != c {
+				continue
+			}
+			m.Time = max(m.Time, 1_700_000_000)
+			file, err := m.Build()
+			if err != nil {
+				return nil, err
+			}
+			info, err := ParseInfo([]byte(m.Info()))
+			if err != nil {
+				return nil, err
+			}
+			sum := sha256.Sum256(file)
+			desc := Describe(info, m.FileName(), int64(len(file)), hex.EncodeToString(sum[:]))
+			out[dir+m.FileName()] = file
+			if !r.Unsigned {
+				signature, err := sign.DetachSign(file, false)
+				if err != nil {
+					return nil, err
+				}
+				out[dir+m.FileName()+".sig"] = signature
+				if r.Embed {
+					desc = append(desc, "%PGPSIG%\n"+base64.StdEncoding.EncodeToString(signature)+"\n\n"...)
+				}
+			}
+			if r.Amend != nil {
+				desc = r.Amend(m, desc)
+			}
+			files, err := fileNames(bytes.NewReader(file))
+			if err != nil {
+				return nil, err
+			}
+			records = append(records, record{m.Name + "-" + m.Version, desc, files})
+		}
+		for _, files := range []bool{false, true} {
+			data, err := writeDatabase(records, r.Date, files)
+			if err != nil {
+				return nil, err
+			}
+			if r.Packing == "zst" {
+				plain, err := archive.Decompress(bytes.NewReader(data), "gz", maxPlain)
+				if err != nil {
+					return nil, err
+				}
+				text, err := io.ReadAll(plain)
+				if err != nil {
+					return nil, err
+				}
+				if data, err = archive.Compress(text, "zst"); err != nil {
+					return nil, err
+				}
+			}
+			name := dir + c + map[bool]string{false: ".db", true: ".files"}[files]
+			signature, err := sign.DetachSign(data, false)
+			if err != nil {
+				return nil, err
+			}
+			out[name], out[name+".sig"] = data, signature
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,379 @@
+package rpm
+
+import (
+	"strings"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+)
+
+// Limits on boolean requirements.
+const (
+	maxRichDepth   = 16
+	maxRichClauses = 1024
+)
+
+// expression is a boolean requirement, or (with no operator) one relation.
+type expression struct {
+	op   string // "", and, or, if, unless, with, without
+	leaf archive.Relation
+	args []*expression // two; a third one is behind else
+}
+
+// ParseRich reads a boolean requirement, "(A if (B and C))" (rpm's boolean
+// dependencies), into clauses that must all hold. Where negate is set, the
+// clauses say that it does not hold, which is what a conflict asks.
+func ParseRich(s string, negate bool) ([]archive.Clause, error) {
+	p := &richParser{rest: strings.TrimSpace(s), whole: s}
+	e, err := p.group(0)
+	if err != nil {
+		return nil, err
+	}
+	if strings.TrimSpace(p.rest) != "" {
+		return nil, p.bad("goes on behind its end")
+	}
+	return p.clauses(e, negate)
+}
+
+type richParser struct{ rest, whole string }
+
+func (p *richParser) bad(why string) error {
+	return finding.New("source.malformed-index", "", "the requirement %q %s", cut(p.whole, 120), why)
+}
+
+func (p *richParser) space() { p.rest = strings.TrimLeft(p.rest, " \t") }
+
+func (p *richParser) group(depth int) (*expression, error) {
+	if depth > maxRichDepth {
+		return nil, p.bad("is nested too deep")
+	}
+	if !strings.HasPrefix(p.rest, "(") {
+		return nil, p.bad("does not begin with a parenthesis")
+	}
+	p.rest = p.rest[1:]
+	left, err := p.operand(depth)
+	if err != nil {
+		return nil, err
+	}
+	chain := ""
+	for n := 0; ; n++ {
+		p.space()
+		if rest, ok := strings.CutPrefix(p.rest, ")"); ok {
+			p.rest = rest
+			return left, nil
+		}
+		op := p.word()
+		switch op {
+		case "and", "or", "with":
+		case "if", "unless", "without":
+			if n > 0 {
+				return nil, p.bad("chains " + op)
+			}
+		default:
+			return nil, p.bad("has an operator that does not exist")
+		}
+		if chain != "" && chain != op {
+			return nil, p.bad("mixes operators without parentheses")
+		}
+		chain = op
+		p.space()
+		right, err := p.operand(depth)
+		if err != nil {
+			return nil, err
+		}
+		e := &expression{op: op, args: []*expression{left, right}}
+		if op == "if" || op == "unless" {
+			p.space()
+			if strings.HasPrefix(p.rest, "else ") || strings.HasPrefix(p.rest, "else(") {
+				p.rest = p.rest[len("else"):]
+				p.space()
+				other, err := p.operand(depth)
+				if err != nil {
+					return nil, err
+				}
+				e.args = append(e.args, other)
+			}
+		}
+		left = e
+	}
+}
+
+func (p *richParser) word() string {
+	i := 0
+	for i < len(p.rest) && isAlpha(p.rest[i]) {
+		i++
+	}
+	w := p.rest[:i]
+	p.rest = p.rest[i:]
+	return w
+}
+
+// token takes what goes to the next blank, or to a parenthesis that closes more
+// than the token opened: names may have parentheses in them.
+func (p *richParser) token() string {
+	open := 0
+	for i := 0; i < len(p.rest); i++ {
+		switch p.rest[i] {
+		case ' ', '\t':
+			t := p.rest[:i]
+			p.rest = p.rest[i:]
+			return t
+		case '(':
+			open++
+		case ')':
+			if open == 0 {
+				t := p.rest[:i]
+				p.rest = p.rest[i:]
+				return t
+			}
+			open--
+		}
+	}
+	t := p.rest
+	p.rest = ""
+	return t
+}
+
+func (p *richParser) operand(depth int) (*expression, error) {
+	p.space()
+	if strings.HasPrefix(p.rest, "(") {
+		return p.group(depth + 1)
+	}
+	r := archive.Relation{Name: p.token()}
+	if r.Name == "" {
+		return nil, p.bad("lacks a name")
+	}
+	p.space()
+	if n := len(p.rest) - len(strings.TrimLeft(p.rest, "<>=")); n > 0 {
+		op, ok := operators[p.rest[:n]]
+		if !ok {
+			return nil, p.bad("has a comparison that does not exist")
+		}
+		p.rest = p.rest[n:]
+		p.space()
+		if r.Op, r.Version = op, p.token(); r.Version == "" {
+			return nil, p.bad("lacks a version")
+		}
+	}
+	return &expression{leaf: r}, nil
+}
+
+var operators = map[string]archive.Op{"<": archive.Less, "<=": archive.LessOrEqual, "=": archive.Equal, "==": archive.Equal, ">=": archive.GreaterOrEqual, ">": archive.Greater}
+
+// clauses writes an expression as clauses, or its negation.
+func (p *richParser) clauses(e *expression, negate bool) ([]archive.Clause, error) {
+	both := func(a, b *expression, na, nb, all bool) ([]archive.Clause, error) {
+		x, err := p.clauses(a, na)
+		if err != nil {
+			return nil, err
+		}
+		y, err := p.clauses(b, nb)
+		if err != nil {
+			return nil, err
+		}
+		if all {
+			return append(x, y...), nil
+		}
+		return p.either(x, y)
+	}
+	switch e.op {
+	case "":
+		r := e.leaf
+		r.Not = negate
+		return []archive.Clause{{r}}, nil
+	case "with", "without":
+		return p.together(e, negate)
+	case "and", "or":
+		return both(e.args[0], e.args[1], negate, negate, (e.op == "and") != negate)
+	case "if": // B → A; with else also ¬B → C
+		a, b := e.args[0], e.args[1]
+		if len(e.args) == 2 {
+			return both(a, b, negate, !negate, negate)
+		}
+		c := e.args[2]
+		if !negate {
+			x, err := both(a, b, false, true, false)
+			if err != nil {
+				return nil, err
+			}
+			y, err := both(b, c, false, false, false)
+			return append(x, y...), err
+		}
+		// not ((¬B ∨ A) ∧ (B ∨ C)) is (B ∧ ¬A) ∨ (¬B ∧ ¬C)
+		return p.eitherOf(
+			func() ([]archive.Clause, error) { return both(b, a, false, true, true) },
+			func() ([]archive.Clause, error) { return both(b, c, true, true, true) })
+	case "unless": // A ∧ ¬B; with else that, or C ∧ B
+		a, b := e.args[0], e.args[1]
+		if len(e.args) == 2 {
+			return both(a, b, negate, !negate, !negate)
+		}
+		c := e.args[2]
+		if !negate {
+			return p.eitherOf(
+				func() ([]archive.Clause, error) { return both(a, b, false, true, true) },
+				func() ([]archive.Clause, error) { return both(c, b, false, false, true) })
+		}
+		x, err := both(a, b, true, false, false)
+		if err != nil {
+			return nil, err
+		}
+		y, err := both(c, b, true, true, false)
+		return append(x, y...), err
+	}
+	return nil, p.bad("has an operator that does not exist")
+}
+
+func (p *richParser) eitherOf(f, g func() ([]archive.Clause, error)) ([]archive.Clause, error) {
+	x, err := f()
+	if err != nil {
+		return nil, err
+	}
+	y, err := g()
+	if err != nil {
+		return nil, err
+	}
+	return p.either(x, y)
+}
+
+// either gives the clauses of x or y.
+func (p *richParser) either(x, y []archive.Clause) ([]archive.Clause, error) {
+	if len(x)*len(y) > maxRichClauses {
+		return nil, p.bad("has too many cases")
+	}
+	var out []archive.Clause
+	for _, a := range x {
+		for _, b := range y {
+			out = append(out, append(append(archive.Clause{}, a...), b...))
+		}
+	}
+	return out, nil
+}
+
+// together reads "with" and "without", which are about one package: each way in
+// which the first side holds, with all that the second asks of the same package.
+func (p *richParser) together(e *expression, negate bool) ([]archive.Clause, error) {
+	left, err := p.clauses(e.args[0], false)
+	if err != nil {
+		return nil, err
+	}
+	right, err := p.clauses(e.args[1], false)
+	if err != nil {
+		return nil, err
+	}
+	if len(left) != 1 || len(right) != 1 {
+		return nil, p.bad("asks of one package what two could give")
+	}
+	var out archive.Clause
+	for _, l := range left[0] {
+		for i, r := range right[0] {
+			if l.Not || r.Not {
+				return nil, p.bad("has a condition beside with")
+			}
+			w := l
+			w.Also = append([]archive.Relation{}, l.Also...)
+			if e.op == "without" {
+				if i > 0 { // none of them
+					w = out[len(out)-1]
+					out = out[:len(out)-1]
+				}
+				r.Not = true
+			}
+			w.Also = append(w.Also, r)
+			out = append(out, w)
+		}
+	}
+	if !negate {
+		return []archive.Clause{out}, nil
+	}
+	var none []archive.Clause
+	for _, r := range out {
+		r.Not = true
+		none = append(none, archive.Clause{r})
+	}
+	return none, nil
+}
+
+func cut(s string, n int) string {
+	if len(s) > n {
+		return s[:n] + "…"
+	}
+	return s
+}
+
+// kinds of entries in needs.
+const (
+	kindRequires    = 'r'
+	kindConflicts   = 'c'
+	kindObsoletes   = 'o'
+	kindRecommends  = 'w'
+	kindSuggests    = 's'
+	kindSupplements = 'S'
+	kindEnhances    = 'E'
+)
+
+// needs keeps the relations of a package as one compact text until they are
+// asked for: for each a kind, a comparison, the name, and behind a unit
+// separator the version; each ended by a line feed.
+type needs struct {
+	owner string
+	text  string
+}
+
+var opLetters = map[archive.Op]byte{archive.Any: ' ', archive.Less: '<', archive.LessOrEqual: 'l', archive.Equal: '=', archive.GreaterOrEqual: 'g', archive.Greater: '>'}
+var letterOps = map[byte]archive.Op{' ': archive.Any, '<': archive.Less, 'l': archive.LessOrEqual, '=': archive.Equal, 'g': archive.GreaterOrEqual, '>': archive.Greater}
+
+func pack(to []byte, kind byte, r archive.Relation) []byte {
+	to = append(to, kind, opLetters[r.Op])
+	to = append(to, r.Name...)
+	if r.Op != archive.Any {
+		to = append(to, 0x1f)
+		to = append(to, r.Version...)
+	}
+	return append(to, '\n')
+}
+
+// Relations implements archive.RelationSource.
+func (n *needs) Relations() (archive.Relations, error) {
+	var out archive.Relations
+	for line := range strings.SplitSeq(n.text, "\n") {
+		if len(line) < 3 {
+			continue
+		}
+		kind, r := line[0], archive.Relation{Op: letterOps[line[1]]}
+		r.Name, r.Version, _ = strings.Cut(line[2:], "\x1f")
+		all := []archive.Clause{{r}}
+		rich := strings.HasPrefix(r.Name, "(")
+		if rich {
+			var err error
+			if all, err = ParseRich(r.Name, kind == kindConflicts); err != nil {
+				f, _ := finding.From(err)
+				f.Object = "package " + n.owner
+				return out, f
+			}
+		}
+		switch kind {
+		case kindRequires:
+			out.Requires = append(out.Requires, all...)
+		case kindRecommends:
+			out.Recommends = append(out.Recommends, all...)
+		case kindSuggests:
+			out.Suggests = append(out.Suggests, all...)
+		case kindSupplements:
+			out.Supplements = append(out.Supplements, all)
+		case kindEnhances:
+			out.Enhances = append(out.Enhances, all)
+		case kindConflicts:
+			if rich {
+				out.Requires = append(out.Requires, all...)
+			} else {
+				out.Conflicts = append(out.Conflicts, r)
+			}
+		case kindObsoletes:
+			// What is obsoleted cannot stay beside; only real names are meant.
+			r.Real = true
+			out.Conflicts = append(out.Conflicts, r)
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,340 @@
+// Package rpm is the rpm family: rpm-md repositories (repomd.xml and the lists
+// that it names) and rpm package files of the formats 4 and 6, as the clients
+// dnf and zypper read them.
+//
+// It trusts nothing that it reads. The root is believed only through the
+// Verifier that is handed in, lists through the digests of the root; packages
+// are verified by those and, where they carry signatures of their own, by the
+// same Verifier.
+package rpm
+
+import (
+	"bytes"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+)
+
+// Family implements archive.Family for rpm-md repositories.
+type Family struct{}
+
+var _ archive.Family = Family{}
+
+// Name implements archive.Family.
+func (Family) Name() string { return "rpm" }
+
+// CompareVersions implements archive.Versions.
+func (Family) CompareVersions(a, b string) int { return CompareVersions(a, b) }
+
+// CheckVersion implements archive.Versions.
+func (Family) CheckVersion(v string) error { return CheckVersion(v) }
+
+// Satisfies implements archive.Versions: bounds that overlap, where a provide
+// without a version meets any relation.
+func (Family) Satisfies(p archive.Provide, r archive.Relation) bool {
+	if r.Op == archive.Any || p.Op == archive.Any {
+		return true
+	}
+	return archive.Overlap(p.Op, CompareVersions(p.Version, r.Version), r.Op)
+}
+
+// runsAlso lists, for each architecture of machines, what else runs there,
+// best first.
+var runsAlso = map[string][]string{
+	"x86_64": {"x86_64_v2", "amd64", "ia32e", "i686", "athlon", "i586", "i486", "i386"}, "x86_64_v2": {"x86_64", "i686", "i586", "i486", "i386"},
+	"i686": {"i586", "i486", "i386"}, "i586": {"i486", "i386"}, "i486": {"i386"},
+	"armv8hl": {"armv7hnl", "armv7hl", "armv6hl"}, "armv7hnl": {"armv7hl", "armv6hl"}, "armv7hl": {"armv6hl"}, "armv7l": {"armv6l", "armv5tel"},
+	"s390x": {"s390"}, "ppc64": {"ppc"}, "sparc64": {"sparc"}, "mips64el": {"mipsel"}, "mips64": {"mips"},
+}
+
+func rank(packageArch, machineArch string) int {
+	if packageArch == machineArch || packageArch == "noarch" {
+		return 0
+	}
+	if i := slices.Index(runsAlso[machineArch], packageArch); i >= 0 {
+		return i + 1
+	}
+	return -1
+}
+
+// Rank implements archive.Versions.
+func (Family) Rank(packageArch, machineArch string) int { return rank(packageArch, machineArch) }
+
+// Exclusive implements archive.Versions: packages of different architectures
+// can lie beside each other.
+func (Family) Exclusive(a, b *archive.Package) bool { return a.Arch == b.Arch }
+
+var (
+	archPattern = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
+	foldPattern = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+/-]*$`)
+)
+
+// CheckSource implements archive.Family.
+func (Family) CheckSource(s archive.Source) finding.List {
+	var out finding.List
+	add := func(code, format string, args ...any) {
+		out = append(out, finding.New(code, "source "+s.Name, format, args...))
+	}
+	if len(s.Components) > 0 {
+		add("define.bad-value", "an rpm source has no components: each repository is a source of its own")
+	}
+	if len(s.Architectures) == 0 {
+		add("define.missing-field", "an rpm source needs architectures, such as [x86_64]")
+	}
+	for _, a := range s.Architectures {
+		switch {
+		case a == "noarch" || a == "src" || a == "nosrc":
+			add("define.bad-value", "%q is not an architecture of a machine; packages for all of them come along by themselves", a)
+		case !archPattern.MatchString(a):
+			add("define.bad-value", "%q is not an rpm architecture", a)
+		case a == "amd64":
+			add("define.bad-value", "the rpm family calls the architecture amd64 x86_64")
+		case a == "arm64":
+			add("define.bad-value", "the rpm family calls the architecture arm64 aarch64")
+		}
+	}
+	if s.Release != "" && !foldPattern.MatchString(s.Release) {
+		add("define.bad-value", "the release %q is not a name that a path can have", s.Release)
+	}
+	return out
+}
+
+const (
+	rootPath      = "repodata/repomd.xml"
+	rootSignature = "repodata/repomd.xml.asc"
+)
+
+// Roots implements archive.Family.
+func (Family) Roots(archive.Source) []archive.RootChoice {
+	return []archive.RootChoice{{{Path: rootPath}, {Path: rootSignature, Signs: rootPath}}}
+}
+
+// data is one file that repomd.xml names.
+type data struct {
+	archive.Entry
+	kind string
+	base string
+	time time.Time
+}
+
+// ReadRoot implements archive.Family. The root's date is the newest time that
+// it gives for one of its lists, or that of its signature where it gives none.
+func (f Family) ReadRoot(s archive.Source, choice archive.RootChoice, files map[string][]byte, v archive.Verifier) (*archive.Root, error) {
+	text := files[rootPath]
+	by, err := v.Detached(text, files[rootSignature])
+	if err != nil {
+		return nil, err
+	}
+	r, err := ParseRoot(text)
+	if err != nil {
+		return nil, err
+	}
+	r.Signer, r.Paths = by, []string{rootPath, rootSignature}
+	if r.Date.IsZero() {
+		r.Date = by.At
+	}
+	r.Architectures = slices.Clone(s.Architectures)
+	return r, nil
+}
+
+// ParseRoot reads the text of a repomd.xml. Only SHA-256, SHA-384 (which is
+// passed over) and SHA-512 are believed.
+func ParseRoot(text []byte) (*archive.Root, error) {
+	r := &archive.Root{Entries: map[string]archive.Entry{}, Fields: map[string]string{}, ByHash: true}
+	var now data
+	var digest string
+	var weak []string
+	kinds := map[string]bool{}
+	err := walk(bytes.NewReader(text), func(path []string, n *node) error {
+		switch {
+		case len(path) == 1 && n.name != "repomd":
+			return malformed("the root is %q, and repomd belongs there", cut(n.name, 40))
+		case len(path) == 2 && n.name == "data":
+			now, digest = data{kind: n.attr("type")}, ""
+			if kinds[now.kind] {
+				return malformed("the root names two lists of the kind %q", cut(now.kind, 40))
+			}
+			kinds[now.kind] = true
+			if len(kinds) > 200 {
+				return finding.New("content.too-large", "", "the root names more than 200 lists")
+			}
+		case len(path) == 3 && path[1] == "data" && n.name == "checksum":
+			digest = n.attr("type")
+		case len(path) == 3 && path[1] == "data" && n.name == "location":
+			now.Path = strings.TrimPrefix(n.attr("href"), "./")
+			for _, a := range n.attrs {
+				if a.Name.Local == "base" {
+					now.base = a.Value
+				}
+			}
+		case len(path) == 3 && path[1] == "tags" && n.name == "distro":
+			// cpe:/o:vendor:product:version
+			if parts := strings.Split(n.attr("cpeid"), ":"); len(parts) >= 5 {
+				r.Origin, r.Label, r.Version = parts[2], parts[3], parts[4]
+				r.Names = append(r.Names, parts[4])
+			}
+		}
+		return nil
+	}, func(path []string, text string) error {
+		text = strings.TrimSpace(text)
+		switch {
+		case len(path) == 2 && path[1] == "revision":
+			r.Fields["revision"] = cut(text, 100)
+		case len(path) == 3 && path[1] == "tags" && path[2] == "repo":
+			r.Suite = cut(text, 100)
+		case len(path) == 3 && path[1] == "tags" && path[2] == "distro":
+			r.Codename = cut(text, 100)
+		case len(path) == 3 && path[1] == "data":
+			switch path[2] {
+			case "checksum":
+				switch digest {
+				case "sha256":
+					now.SHA256 = strings.ToLower(text)
+				case "sha512":
+					now.SHA512 = strings.ToLower(text)
+				default:
+					weak = append(weak, now.kind)
+				}
+			case "size":
+				size, err := strconv.ParseInt(text, 10, 64)
+				if err != nil || size < 0 {
+					return malformed("the root gives %q as a size", cut(text, 40))
+				}
+				now.Size = size
+			case "timestamp":
+				if sec, err := strconv.ParseFloat(text, 64); err == nil && sec > 0 && sec < 1<<40 {
+					now.time = time.Unix(int64(sec), 0).UTC()
+				}
+			}
+		case len(path) == 2 && path[1] == "data":
+			return now.into(r)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	if _, ok := r.Fields["data:primary"]; !ok {
+		if slices.Contains(weak, "primary") {
+			return nil, finding.New("content.weak-digest", "", "the root gives only MD5 or SHA-1 digests")
+		}
+		return nil, malformed("the root names no primary list")
+	}
+	return r, nil
+}
+
+func (d data) into(r *archive.Root) error {
+	if d.SHA256 == "" && d.SHA512 == "" {
+		return nil // told if it is needed
+	}
+	if d.SHA256 != "" && (len(d.SHA256) != 64 || !isHex(d.SHA256)) || d.SHA512 != "" && (len(d.SHA512) != 128 || !isHex(d.SHA512)) {
+		return malformed("the root's digest of its %s list is none", cut(d.kind, 40))
+	}
+	if d.base != "" {
+		return finding.New("content.unsafe-path", "", "the root says that its %s list lies elsewhere, at %q", cut(d.kind, 40), cut(d.base, 120))
+	}
+	if err := archive.CheckPath(d.Path); err != nil {
+		return err
+	}
+	if _, twice := r.Entries[d.Path]; twice {
+		return malformed("the root names %s twice", cut(d.Path, 120))
+	}
+	if d.time.After(r.Date) {
+		r.Date = d.time
+	}
+	r.Entries[d.Path] = d.Entry
+	r.Fields["data:"+d.kind] = d.Path
+	return nil
+}
+
+// CheckRoot implements archive.Family. An rpm-md root seldom says which release
+// it is of; where it does, the definition must agree.
+func (Family) CheckRoot(s archive.Source, r *archive.Root) finding.List {
+	var out finding.List
+	if s.Release != "" && len(r.Names) > 0 && !slices.ContainsFunc(r.Names, func(n string) bool { return n == s.Release || majorOf(n) == s.Release || n == majorOf(s.Release) }) {
+		out = append(out, finding.New("source.release-mismatch", "source "+s.Name, "the root says it is %s, and the definition asks for %s",
+			finding.Harmless(strings.Join(r.Names, " or ")), s.Release))
+	}
+	return out
+}
+
+func majorOf(v string) string {
+	m, _, _ := strings.Cut(v, ".")
+	return m
+}
+
+// fileOf gives the list of one kind that a root names.
+func fileOf(r *archive.Root, kind string) (archive.IndexFile, bool) {
+	p, ok := r.Fields["data:"+kind]
+	e, known := r.Entries[p]
+	return archive.IndexFile{Entry: e, Compression: compressionOf(p), Paths: []string{p}}, ok && known
+}
+
+func compressionOf(p string) string {
+	switch ext := strings.TrimPrefix(path.Ext(p), "."); ext {
+	case "gz", "xz", "bz2", "zst":
+		return ext
+	case "zck":
+		return "zck" // clients have another form beside it
+	}
+	return ""
+}
+
+// Indexes implements archive.Family.
+func (Family) Indexes(s archive.Source, r *archive.Root) ([]archive.IndexChoice, error) {
+	f, ok := fileOf(r, "primary")
+	if !ok {
+		return nil, malformed("the root names no primary list")
+	}
+	return []archive.IndexChoice{{Files: []archive.IndexFile{f}}}, nil
+}
+
+// Lore implements archive.Family.
+func (Family) Lore(s archive.Source, r *archive.Root) archive.Lore {
+	l := archive.Lore{ReadFiles: readFiles, ReadStreams: readStreams, ReadAdvisories: readAdvisories}
+	if f, ok := fileOf(r, "filelists"); ok {
+		l.Files = []archive.IndexChoice{{Files: []archive.IndexFile{f}}}
+	}
+	if f, ok := fileOf(r, "modules"); ok {
+		l.Streams = &f
+	}
+	if f, ok := fileOf(r, "updateinfo"); ok {
+		l.Advisories = &f
+	}
+	return l
+}
+
+// Companions implements archive.Family: every list that the root names.
+func (Family) Companions(s archive.Source, r *archive.Root) []archive.Companion {
+	var out []archive.Companion
+	for p, e := range r.Entries {
+		required := false
+		for _, kind := range []string{"primary", "filelists", "other", "updateinfo", "group", "modules"} {
+			required = required || r.Fields["data:"+kind] == p
+		}
+		out = append(out, archive.Companion{Entry: e, Paths: []string{p}, Required: required, Places: []string{p}})
+	}
+	slices.SortFunc(out, func(a, b archive.Companion) int { return strings.Compare(a.Path, b.Path) })
+	return out
+}
+
+// SignsPackages implements archive.Family.
+func (Family) SignsPackages() bool { return true }
+
+var digestName = regexp.MustCompile(`^repodata/[0-9a-f]{64,128}-`)
+
+// Lasting implements archive.Family.
+func (Family) Lasting(p string) bool {
+	return strings.HasSuffix(p, ".rpm") || digestName.MatchString(p)
+}
+
+// Identify implements archive.Family.
+func (Family) Identify(p *archive.Package) archive.Identity {
+	return archive.Identity{Name: p.Name, Version: p.Version, Arch: p.Arch}
+}

@@ -1,0 +1,334 @@
+package rpm
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"stockade/core/archive"
+)
+
+const (
+	xmlHead     = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n"
+	spaceCommon = "http://linux.duke.edu/metadata/common"
+	spaceRPM    = "http://linux.duke.edu/metadata/rpm"
+	spaceFiles  = "http://linux.duke.edu/metadata/filelists"
+	spaceOther  = "http://linux.duke.edu/metadata/other"
+	spaceRepo   = "http://linux.duke.edu/metadata/repo"
+)
+
+// list is one list of a repository that is written.
+type list struct {
+	kind, ext string // "primary", "xml"
+	text      []byte
+}
+
+// root is what repomd.xml says beside its lists.
+type root struct {
+	revision, repo string
+	cpeid, distro  string
+	time           time.Time
+	packing        string
+	sign           archive.SigningKey
+	put            func(path string, data []byte) error
+}
+
+// write puts the lists, named by their digests, and the signed root.
+func (r root) write(lists []list) error {
+	var b bytes.Buffer
+	b.WriteString(xmlHead)
+	fmt.Fprintf(&b, "<repomd xmlns=\"%s\" xmlns:rpm=\"%s\">\n  <revision>%s</revision>\n", spaceRepo, spaceRPM, escape(r.revision))
+	if r.repo != "" || r.cpeid != "" {
+		b.WriteString("  <tags>\n")
+		if r.repo != "" {
+			fmt.Fprintf(&b, "    <repo>%s</repo>\n", escape(r.repo))
+		}
+		if r.cpeid != "" {
+			fmt.Fprintf(&b, "    <distro cpeid=\"%s\">%s</distro>\n", escape(r.cpeid), escape(r.distro))
+		}
+		b.WriteString("  </tags>\n")
+	}
+	for _, l := range lists {
+		packed, err := archive.Compress(l.text, r.packing)
+		if err != nil {
+			return err
+		}
+		sum, open := sha256.Sum256(packed), sha256.Sum256(l.text)
+		p := "repodata/" + hex.EncodeToString(sum[:]) + "-" + l.kind + "." + l.ext
+		if r.packing != "" {
+			p += "." + r.packing
+		}
+		if l.kind == "group" {
+			p = strings.Replace(p, "-group.", "-comps.", 1)
+		}
+		if err := r.put(p, packed); err != nil {
+			return err
+		}
+		fmt.Fprintf(&b, "  <data type=\"%s\">\n    <checksum type=\"sha256\">%x</checksum>\n    <open-checksum type=\"sha256\">%x</open-checksum>\n    <location href=\"%s\"/>\n    <timestamp>%d</timestamp>\n    <size>%d</size>\n    <open-size>%d</open-size>\n  </data>\n",
+			l.kind, sum, open, p, r.time.Unix(), len(packed), len(l.text))
+	}
+	b.WriteString("</repomd>\n")
+	signature, err := r.sign.DetachSign(b.Bytes(), true)
+	if err != nil {
+		return err
+	}
+	if err := r.put(rootPath, b.Bytes()); err != nil {
+		return err
+	}
+	return r.put(rootSignature, signature)
+}
+
+// packageLists gathers primary, filelists and other.
+type packageLists struct {
+	primary, files, other bytes.Buffer
+	count                 int
+}
+
+func (l *packageLists) add(primary []byte, d Description) {
+	l.count++
+	l.primary.Write(primary)
+	l.primary.WriteByte('\n')
+	l.files.WriteString(d.FileList() + "\n")
+	l.other.WriteString(d.Other() + "\n")
+}
+
+func (l *packageLists) lists() []list {
+	whole := func(root, space, more string, body []byte) []byte {
+		head := fmt.Sprintf("%s<%s xmlns=\"%s\"%s packages=\"%d\">\n", xmlHead, root, space, more, l.count)
+		return append(append([]byte(head), body...), "</"+root+">\n"...)
+	}
+	return []list{
+		{"primary", "xml", whole("metadata", spaceCommon, ` xmlns:rpm="`+spaceRPM+`"`, l.primary.Bytes())},
+		{"filelists", "xml", whole("filelists", spaceFiles, "", l.files.Bytes())},
+		{"other", "xml", whole("otherdata", spaceOther, "", l.other.Bytes())},
+	}
+}
+
+// Write implements archive.Family. What packages have inside, and what changed
+// in them, is written from the packages themselves; advisories, groups and
+// module streams are upstream's, as far as they concern what was chosen.
+func (f Family) Write(w archive.Writing) error {
+	var l packageLists
+	names := map[string]bool{}  // of chosen packages
+	chosen := map[string]bool{} // their names as lists of streams have them
+	err := w.Each(func(archive.IndexChoice) bool { return true }, func(*archive.Package) bool { return true }, func(p *archive.Package, raw []byte) error {
+		file, err := w.Package(p)
+		if err != nil {
+			return err
+		}
+		defer file.Close()
+		o, err := Open(file)
+		if err != nil {
+			return err
+		}
+		names[p.Name], chosen[artifact(p)] = true, true
+		id := p.SHA256
+		if id == "" {
+			id = p.SHA512
+		}
+		l.add(raw, Description{File: o, Path: p.Path, SHA256: id, Size: p.Size})
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	r := root{revision: fmt.Sprint(w.Time.Unix()), repo: w.Source.Name, time: w.Time, packing: "gz", sign: w.Sign, put: w.Put}
+	if w.Root != nil && w.Root.Version != "" {
+		r.cpeid, r.distro = "cpe:/o:"+w.Root.Origin+":"+w.Root.Label+":"+w.Root.Version, w.Root.Codename
+	}
+	lists := l.lists()
+	if w.Open != nil {
+		more, err := f.carry(w, names, chosen)
+		if err != nil {
+			return err
+		}
+		lists = append(lists, more...)
+	}
+	return r.write(lists)
+}
+
+// carry takes over what upstream says about chosen packages.
+func (f Family) carry(w archive.Writing, names, chosen map[string]bool) (out []list, err error) {
+	with := func(kind string, use func(plain io.Reader) error) error {
+		file, ok := fileOf(w.Root, kind)
+		if !ok || file.Compression == "zck" {
+			return nil
+		}
+		plain, err := w.Open(file)
+		if err != nil {
+			return err
+		}
+		defer plain.Close()
+		return use(plain)
+	}
+	if err := with("updateinfo", func(plain io.Reader) error {
+		var b bytes.Buffer
+		b.WriteString(xmlHead + "<updates>\n")
+		e, n := newElements(plain, "update"), 0
+		for {
+			raw, err := e.next()
+			if err == io.EOF {
+				break
+			}
+			if err != nil {
+				return err
+			}
+			concerns := false
+			if err := walk(bytes.NewReader(raw), func(path []string, x *node) error {
+				if x.name == "package" {
+					key := x.attr("name") + "-" + first(x.attr("epoch"), "0") + ":" + x.attr("version") + "-" + x.attr("release") + "." + x.attr("arch")
+					concerns = concerns || chosen[key]
+				}
+				return nil
+			}, nil); err != nil {
+				return err
+			}
+			if concerns {
+				n++
+				b.Write(raw)
+				b.WriteByte('\n')
+			}
+		}
+		b.WriteString("</updates>\n")
+		if n > 0 {
+			out = append(out, list{"updateinfo", "xml", b.Bytes()})
+		}
+		return nil
+	}); err != nil {
+		return nil, err
+	}
+	if err := with("group", func(plain io.Reader) error {
+		data, err := io.ReadAll(plain)
+		if err != nil {
+			return err
+		}
+		concerns := false
+		if err := walk(bytes.NewReader(data), func(path []string, x *node) error {
+			if path[0] != "comps" {
+				return malformed("the list of groups begins with %q", cut(path[0], 40))
+			}
+			return nil
+		}, func(path []string, text string) error {
+			concerns = concerns || path[len(path)-1] == "packagereq" && names[text]
+			return nil
+		}); err != nil {
+			return err
+		}
+		if concerns {
+			out = append(out, list{"group", "xml", data})
+		}
+		return nil
+	}); err != nil {
+		return nil, err
+	}
+	err = with("modules", func(plain io.Reader) error {
+		var b bytes.Buffer
+		kept := map[string]bool{}
+		var later [][]byte
+		var about []string
+		keep := func(text []byte) {
+			text = bytes.TrimSpace(text)
+			if !bytes.HasPrefix(text, []byte("---")) {
+				b.WriteString("---\n")
+			}
+			b.Write(text)
+			if !bytes.HasSuffix(text, []byte("...")) {
+				b.WriteString("\n...")
+			}
+			b.WriteByte('\n')
+		}
+		if err := eachModule(plain, func(d *moduleDocument, text []byte) error {
+			if d.Document != "modulemd" {
+				later, about = append(later, bytes.Clone(text)), append(about, d.Data.Module)
+				return nil
+			}
+			for _, a := range d.Data.Artifacts.RPMs {
+				if chosen[a] {
+					kept[d.Data.Name] = true
+					keep(text)
+					return nil
+				}
+			}
+			return nil
+		}); err != nil {
+			return err
+		}
+		for i, text := range later { // defaults and the like, of modules that are there
+			if kept[about[i]] {
+				keep(text)
+			}
+		}
+		if len(kept) > 0 {
+			out = append(out, list{"modules", "yaml", b.Bytes()})
+		}
+		return nil
+	})
+	return out, err
+}
+
+// Repository is a made-up upstream repository; the demonstration and the tests
+// publish with it.
+type Repository struct {
+	Name          string // <repo> of its root
+	CPE, Distro   string
+	Date          time.Time
+	Packages      []Made
+	Updates       string // <update> elements
+	Groups        string // a whole comps document
+	Modules       string // documents of module streams
+	Packing       string // of its lists; gz if empty
+	Unsigned      bool   // its packages are not signed themselves
+	AmendPackages func(m Made, file []byte) []byte
+	Amend         func(kind string, text []byte) []byte // changes a list before it is signed for
+}
+
+// Publish builds the packages, writes lists and root, and gives all files by
+// their path relative to the base.
+func (r Repository) Publish(sign archive.SigningKey) (map[string][]byte, error) {
+	out := map[string][]byte{}
+	var l packageLists
+	for _, m := range r.Packages {
+		by := sign
+		if r.Unsigned {
+			by = nil
+		}
+		m.Time = max(m.Time, 1_700_000_000)
+		file, err := m.Build(by)
+		if err != nil {
+			return nil, err
+		}
+		if r.AmendPackages != nil {
+			file = r.AmendPackages(m, file)
+		}
+		o, err := Open(bytes.NewReader(file))
+		if err != nil {
+			return nil, err
+		}
+		p := "Packages/" + m.Name[:1] + "/" + m.FileName()
+		out[p] = file
+		d := Description{File: o, Path: p, SHA256: sumOf(sha256.New(), file), Size: int64(len(file))}
+		l.add([]byte(d.Primary()), d)
+	}
+	lists := l.lists()
+	if r.Updates != "" {
+		lists = append(lists, list{"updateinfo", "xml", []byte(xmlHead + "<updates>\n" + r.Updates + "</updates>\n")})
+	}
+	if r.Groups != "" {
+		lists = append(lists, list{"group", "xml", []byte(r.Groups)})
+	}
+	if r.Modules != "" {
+		lists = append(lists, list{"modules", "yaml", []byte(r.Modules)})
+	}
+	if r.Amend != nil {
+		for i := range lists {
+			lists[i].text = r.Amend(lists[i].kind, lists[i].text)
+		}
+	}
+	w := root{revision: fmt.Sprint(r.Date.Unix()), repo: r.Name, cpeid: r.CPE, distro: r.Distro, time: r.Date, packing: first(r.Packing, "gz"), sign: sign,
+		put: func(p string, data []byte) error { out[p] = data; return nil }}
+	return out, w.write(lists)
+}

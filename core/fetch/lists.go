@@ -1,0 +1,196 @@
+package fetch
+
+import (
+	"context"
+	"encoding/xml"
+	"fmt"
+	"io"
+	"net/netip"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"stockade/core/finding"
+)
+
+// Limits on a list of upstreams.
+const (
+	maxList     = 1 << 20 // bytes
+	maxListed   = 16      // upstreams that are taken of one list
+	maxListLine = 2048
+)
+
+// List is a file somewhere that names upstreams: a plain mirror list or a Metalink.
+type List struct {
+	URL      string
+	Metalink bool
+	Region   string
+}
+
+// Expand gives the upstreams of a route with those that its lists name behind
+// its own. A list says only where to ask: what comes from there is believed for
+// its signatures like everything else. root is the path of the file that a
+// Metalink describes, relative to an upstream's base. A list that cannot be
+// had is told; the others are used.
+func (c *Client) Expand(ctx context.Context, route Route, root string) (Route, finding.List) {
+	var found finding.List
+	out := route
+	out.Upstreams = slices.Clone(route.Upstreams)
+	for _, l := range route.Lists {
+		bases, err := c.list(ctx, route, l, root)
+		if err != nil {
+			if ctx.Err() != nil {
+				return out, found
+			}
+			f, ok := finding.From(err)
+			if !ok {
+				f = finding.New("source.upstream-down", "", "the list of upstreams %s cannot be had: %v", Shown(l.URL), err)
+			}
+			f.Object = "source " + route.Source
+			found = append(found, f.Rated(finding.Warning))
+			continue
+		}
+		for _, b := range bases {
+			if !slices.ContainsFunc(out.Upstreams, func(u Upstream) bool { return strings.TrimRight(u.URL, "/") == strings.TrimRight(b.URL, "/") }) {
+				if b.Region == "" {
+					b.Region = l.Region
+				}
+				out.Upstreams = append(out.Upstreams, b)
+			}
+		}
+	}
+	return out, found
+}
+
+func (c *Client) list(ctx context.Context, route Route, l List, root string) ([]Upstream, error) {
+	only := route
+	only.Lists, only.Upstreams = nil, []Upstream{{URL: l.URL}}
+	var data []byte
+	if err := c.Get(ctx, only, Request{Max: maxList}, func(r *Response) (err error) {
+		data, err = io.ReadAll(r.Body)
+		return err
+	}, nil); err != nil {
+		return nil, err
+	}
+	read := ReadMirrorList
+	if l.Metalink {
+		read = func(data []byte) ([]Upstream, error) { return ReadMetalink(data, root) }
+	}
+	all, err := read(data)
+	if err != nil {
+		return nil, err
+	}
+	from, _ := url.Parse(l.URL)
+	all = slices.DeleteFunc(all, func(u Upstream) bool { return !listable(from, u.URL) })
+	if len(all) == 0 {
+		return nil, finding.New("source.bad-list", "", "the list of upstreams %s names none that can be used", Shown(l.URL))
+	}
+	return all[:min(len(all), maxListed)], nil
+}
+
+// listable tells whether an address may come from a list: plain http or https,
+// no user or query in it, and not into this machine or its network, unless the
+// list comes from there itself.
+func listable(from *url.URL, raw string) bool {
+	u, err := url.Parse(raw)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" {
+		return false
+	}
+	near := func(host string) bool {
+		a, err := netip.ParseAddr(host)
+		return host == "localhost" || err == nil && (a.IsLoopback() || a.IsPrivate() || a.IsLinkLocalUnicast() || a.IsUnspecified() || a.IsMulticast())
+	}
+	return !near(u.Hostname()) || from != nil && near(from.Hostname())
+}
+
+// ReadMirrorList reads a plain mirror list: an address on each line, perhaps
+// behind "Server =", with comments behind a hash. What begins at $repo is the
+// client's to fill in and is left off.
+func ReadMirrorList(data []byte) ([]Upstream, error) {
+	var out []Upstream
+	for line := range strings.Lines(string(data)) {
+		line = strings.TrimSpace(line)
+		if name, value, ok := strings.Cut(line, "="); ok && strings.TrimSpace(name) == "Server" {
+			line = strings.TrimSpace(value)
+		}
+		if line == "" || strings.HasPrefix(line, "#") {
+			continue
+		}
+		if len(line) > maxListLine || strings.ContainsFunc(line, func(r rune) bool { return r <= 0x20 || r == 0x7f }) {
+			return nil, finding.New("source.bad-list", "", "a line of the list of upstreams is no address: %q", shorten(line))
+		}
+		if i := strings.Index(line, "$repo"); i >= 0 {
+			line = line[:i]
+		}
+		out = append(out, Upstream{URL: strings.TrimRight(line, "/")})
+	}
+	return out, nil
+}
+
+// ReadMetalink reads a Metalink (RFC 5854, and version 3 as mirror services
+// write it) that describes the file root; each address in it must end in that
+// path. Better preferences come first.
+func ReadMetalink(data []byte, root string) ([]Upstream, error) {
+	type address struct {
+		Location   string `xml:"location,attr"`
+		Preference string `xml:"preference,attr"` // version 3: 100 is best
+		Priority   string `xml:"priority,attr"`   // RFC 5854: 1 is best
+		Value      string `xml:",chardata"`
+	}
+	type file struct {
+		Old []address `xml:"resources>url"`
+		New []address `xml:"url"`
+	}
+	var doc struct {
+		XMLName xml.Name
+		Old     []file `xml:"files>file"`
+		New     []file `xml:"file"`
+	}
+	if strings.Contains(string(data), "<!DOCTYPE") || strings.Contains(string(data), "<!ENTITY") {
+		return nil, finding.New("source.bad-list", "", "the Metalink has a document type, which none needs")
+	}
+	if err := xml.Unmarshal(data, &doc); err != nil || doc.XMLName.Local != "metalink" {
+		return nil, finding.New("source.bad-list", "", "the Metalink cannot be read: %s", why(err, doc.XMLName.Local))
+	}
+	type ranked struct {
+		Upstream
+		rank int
+	}
+	var all []ranked
+	for _, f := range append(doc.Old, doc.New...) {
+		for _, a := range append(f.Old, f.New...) {
+			base, ok := strings.CutSuffix(strings.TrimSpace(a.Value), "/"+root)
+			if !ok {
+				continue
+			}
+			r := 1 << 20
+			if n, err := strconv.Atoi(a.Preference); err == nil {
+				r = 1000 - n
+			} else if n, err := strconv.Atoi(a.Priority); err == nil {
+				r = n
+			}
+			all = append(all, ranked{Upstream{URL: base, Region: finding.Harmless(a.Location)}, r})
+		}
+	}
+	slices.SortStableFunc(all, func(a, b ranked) int { return a.rank - b.rank })
+	var out []Upstream
+	for _, r := range all {
+		out = append(out, r.Upstream)
+	}
+	return out, nil
+}
+
+func why(err error, name string) string {
+	if err != nil {
+		return err.Error()
+	}
+	return fmt.Sprintf("it begins with %q", shorten(name))
+}
+
+func shorten(s string) string {
+	if len(s) > 80 {
+		return s[:80] + "…"
+	}
+	return s
+}

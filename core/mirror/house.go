@@ -1,0 +1,285 @@
+package mirror
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"io"
+	"os"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"stockade/core/archive"
+	"stockade/core/fetch"
+	"stockade/core/finding"
+	"stockade/core/pool"
+)
+
+// HousePackage is one package of a house source; its files are in the pool.
+type HousePackage struct {
+	SHA256    string `json:"sha256"`
+	Size      int64  `json:"size"`                // bytes
+	Signature string `json:"signature,omitempty"` // SHA-256 of the detached signature beside it
+}
+
+// House is a house source as it was last published: what an upstream would
+// serve, by path relative to the source's base, as digests of pool files.
+type House struct {
+	Digest string            `json:"digest"` // over what it was made from
+	Time   time.Time         `json:"time"`
+	Files  map[string]string `json:"files"`
+}
+
+// HouseDigest is a digest over all that the publication of a house source
+// follows from, but its time.
+func (b *Builder) HouseDigest(spec archive.Source, packages []HousePackage) string {
+	h := sha256.New()
+	enc := json.NewEncoder(h)
+	enc.Encode(spec)
+	enc.Encode(b.Site.Certificate().Fingerprint)
+	enc.Encode(packages)
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+// PublishHouse writes the repository of a house source into the pool: each
+// package examined, the indexes written and signed by the site. last is what
+// was published before (or nil): where nothing changed, it stays.
+func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packages []HousePackage, last *House) (*House, error) {
+	digest := b.HouseDigest(spec, packages)
+	if last != nil && last.Digest == digest && b.houseStands(last) {
+		return last, nil
+	}
+	now := b.Now().UTC().Truncate(time.Second)
+	if last != nil && !now.After(last.Time) {
+		now = last.Time.Add(time.Second) // roots never go back
+	}
+	out := &House{Digest: digest, Time: now, Files: map[string]string{}}
+	type held struct {
+		archive.Examined
+		sum string
+	}
+	var all []held
+	for _, hp := range packages {
+		f, err := b.Pool.Open(hp.SHA256)
+		if err != nil {
+			return nil, finding.New("edition.damaged", "source "+spec.Name, "a package of the house source, %s, is gone from the pool", hp.SHA256).
+				Do("add the file again: stockade package add FILE --source %s", spec.Name)
+		}
+		x, err := family.Examine(spec, f)
+		f.Close()
+		if err != nil {
+			return nil, about(err, spec.Name)
+		}
+		if x.Package.SHA256 != hp.SHA256 || x.Package.Size != hp.Size {
+			return nil, finding.New("edition.damaged", "source "+spec.Name, "%s of the house source was changed in the pool", x.Package.Name)
+		}
+		if hp.Signature != "" {
+			if x.Package.Signature, err = b.read(hp.Signature); err != nil {
+				return nil, about(err, spec.Name)
+			}
+			out.Files[x.Package.Path+".sig"] = hp.Signature
+		}
+		if _, twice := out.Files[x.Package.Path]; twice {
+			return nil, finding.New("content.unsafe-path", "source "+spec.Name, "two packages have the path %s", x.Package.Path)
+		}
+		out.Files[x.Package.Path] = hp.SHA256
+		all = append(all, held{x, hp.SHA256})
+	}
+	slices.SortStableFunc(all, func(a, b held) int { return strings.Compare(a.Package.Path, b.Package.Path) })
+	err := family.Write(archive.Writing{
+		Source: spec, Root: &archive.Root{Origin: "Stockade house source", Label: spec.Name, Codename: spec.Release}, Time: now, Note: spec.Name, Sign: b.Site,
+		Each: func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool, f func(*archive.Package, []byte) error) error {
+			for _, x := range all {
+				if list(archive.IndexChoice{Component: x.Package.Component}) && want(x.Package) {
+					if err := f(x.Package, x.Raw); err != nil {
+						return err
+					}
+				}
+			}
+			return nil
+		},
+		Package: func(p *archive.Package) (io.ReadSeekCloser, error) { return b.Pool.Open(p.SHA256) },
+		Put: func(p string, data []byte) error {
+			sum, err := b.Pool.Add(data)
+			out.Files[p] = sum
+			return err
+		},
+	})
+	return out, about(err, spec.Name)
+}
+
+func (b *Builder) houseStands(h *House) bool {
+	for _, sum := range h.Files {
+		if _, ok := b.Pool.Has(sum); !ok {
+			return false
+		}
+	}
+	return true
+}
+
+// houseUpstream is what is told as the upstream of a house source.
+const houseUpstream = "house"
+
+// small gets a small file of a source whole, from its upstreams or, for a house
+// source, from the pool.
+func (b *Builder) small(ctx context.Context, src *Source, p string, limit int64) ([]byte, error) {
+	if src.House != nil {
+		sum, ok := src.House.Files[p]
+		if !ok {
+			return nil, fetch.ErrNotFound
+		}
+		return b.read(sum)
+	}
+	var data []byte
+	err := b.Fetch.Get(ctx, src.Route, fetch.Request{Path: p, Max: limit}, func(r *fetch.Response) (err error) {
+		data, err = io.ReadAll(r.Body)
+		return err
+	}, nil)
+	return data, err
+}
+
+// refreshHouse reads the root of a house source as one of an upstream is read.
+func (b *Builder) refreshHouse(src *Source, pub *Publication, index int, choice archive.RootChoice) error {
+	files := map[string][]byte{}
+	for _, f := range choice {
+		sum, ok := src.House.Files[f.Path]
+		if !ok {
+			return fetch.ErrNotFound
+		}
+		data, err := b.read(sum)
+		if err != nil {
+			return err
+		}
+		files[f.Path] = data
+	}
+	root, err := src.Family.ReadRoot(src.Spec, choice, files, src.Keyring)
+	if err != nil {
+		return about(err, src.Name)
+	}
+	return b.accept(src, pub, index, choice, files, root, fetch.Upstream{URL: houseUpstream}, nil)
+}
+
+// Offer is a package of a defined source that has the name, version and
+// architecture of one that is looked for.
+type Offer struct {
+	Source string
+	SHA256 string
+	Same   bool // the bytes are the same
+}
+
+// Offered looks through the accepted indexes of sources for a package. Only
+// what is in the pool is read: nothing is fetched.
+func (b *Builder) Offered(id archive.Identity, sha256 string, among []*Source) (out []Offer) {
+	for _, src := range among {
+		if src.Accepted == nil || src.House != nil {
+			continue
+		}
+		root, err := b.ReadAccepted(src)
+		if err != nil {
+			continue
+		}
+		choices, err := src.Family.Indexes(src.Spec, root)
+		if err != nil {
+			continue
+		}
+		for n, c := range choices {
+			i := b.inPool(c)
+			if i < 0 {
+				continue
+			}
+			found := errors.New("found")
+			err := b.Read(src, n, List{IndexChoice: c, Used: c.Files[i], SHA256: c.Files[i].SHA256}, func(p *archive.Package, _ []byte) error {
+				if p.Name == id.Name && p.Version == id.Version && p.Arch == id.Arch {
+					out = append(out, Offer{src.Name, p.SHA256, p.SHA256 == sha256})
+					return found
+				}
+				return nil
+			})
+			if err == found {
+				break
+			}
+		}
+	}
+	return out
+}
+
+// Taken is what came of taking a file into a house source.
+type Taken struct {
+	HousePackage
+	Package *archive.Package
+	Signer  archive.Signer // of the signature that it came with, if that could be verified
+	Unsure  error          // why it could not
+}
+
+// TakeIntoHouse takes a file that somebody handed in into the pool as a package
+// of a house source: examined, and made such that machines take it for signed by
+// the site. signature is the detached one that came with it, if any, and v
+// judges the signature that it has already; what v says is told, not decided on.
+func (b *Builder) TakeIntoHouse(spec archive.Source, family archive.Family, file *os.File, signature []byte, v archive.Verifier) (*Taken, error) {
+	x, err := family.Examine(spec, file)
+	if err != nil {
+		return nil, err
+	}
+	out := &Taken{Package: x.Package}
+	if !slices.ContainsFunc(spec.Architectures, func(a string) bool { return family.Rank(x.Package.Arch, a) >= 0 }) {
+		return nil, finding.New("source.architecture-missing", "source "+spec.Name, "%s is for %s, and the source is for %s", x.Package.Name, x.Package.Arch, strings.Join(spec.Architectures, ", ")).
+			Do("add the architecture to the source, or take another file")
+	}
+	inspected, err := family.Inspect(archive.PackageFile{ReadSeeker: file, Signature: signature}, v)
+	if f, ok := finding.From(err); ok && f.Code != "content.signature-bad" && !strings.HasPrefix(f.Code, "key.") {
+		return nil, f // damaged, not merely signed by somebody unknown
+	}
+	out.Signer, out.Unsure = inspected.Signer, err
+	tmp, err := os.CreateTemp(path.Dir(file.Name()), "house-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.Remove(tmp.Name())
+	defer tmp.Close()
+	changed, made, err := family.Endorse(file, b.Site, tmp)
+	if err != nil {
+		return nil, err
+	}
+	from := file
+	if changed {
+		from = tmp
+	}
+	if _, err := from.Seek(0, io.SeekStart); err != nil {
+		return nil, err
+	}
+	h := sha256.New()
+	if out.Size, err = io.Copy(h, from); err != nil {
+		return nil, err
+	}
+	out.SHA256 = hex.EncodeToString(h.Sum(nil))
+	if _, err := from.Seek(0, io.SeekStart); err != nil {
+		return nil, err
+	}
+	if err := b.takeFile(from, out.HousePackage); err != nil {
+		return nil, err
+	}
+	if len(made) > 0 {
+		if out.Signature, err = b.Pool.Add(made); err != nil {
+			return nil, err
+		}
+	}
+	return out, b.Pool.Flush()
+}
+
+// takeFile copies a file on this disk into the pool.
+func (b *Builder) takeFile(from io.Reader, p HousePackage) error {
+	_, err := b.Pool.Ingest(pool.Want{Name: "the package", Size: p.Size, SHA256: p.SHA256}, func(sink pool.Sink) error {
+		if err := sink.Restart(); err != nil {
+			return err
+		}
+		if _, err := io.Copy(sink, from); err != nil {
+			return err
+		}
+		return sink.Verify()
+	}, nil)
+	return err
+}

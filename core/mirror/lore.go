@@ -1,0 +1,289 @@
+package mirror
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"io"
+	"maps"
+	"slices"
+	"strings"
+
+	"stockade/core/archive"
+	"stockade/core/fetch"
+	"stockade/core/finding"
+	"stockade/core/pool"
+	"stockade/core/solve"
+)
+
+// lore opens a file that a root names beside its lists of packages: fetched
+// into the pool where it is not there, and decompressed. What is read was
+// verified when it came in, and is compared with its digest again here.
+func (b *Builder) lore(ctx context.Context, src *Source, f archive.IndexFile) (io.ReadCloser, error) {
+	sum := f.SHA256
+	if size, ok := b.Pool.Has(sum); !ok || size != f.Size {
+		var err error
+		if sum, err = b.fetchInto(ctx, src, pool.Want{Name: f.Path, Size: f.Size, SHA256: f.SHA256, SHA512: f.SHA512}, f.Paths, nil, nil); err != nil {
+			if errors.Is(err, fetch.ErrNotFound) {
+				if _, judged := finding.From(err); !judged {
+					return nil, finding.New("content.missing", "source "+src.Name, "no upstream has %s, which the root names", f.Path)
+				}
+			}
+			return nil, about(err, src.Name)
+		}
+	}
+	file, err := b.Pool.Open(sum)
+	if err != nil {
+		return nil, err
+	}
+	h := sha256.New()
+	if _, err := io.Copy(h, file); err != nil || hex.EncodeToString(h.Sum(nil)) != sum {
+		file.Close()
+		b.Pool.Remove(sum)
+		return nil, finding.New("edition.damaged", "source "+src.Name, "%s was changed on disk since it was fetched", f.Path).Do("begin again: it is fetched anew")
+	}
+	if _, err := file.Seek(0, io.SeekStart); err != nil {
+		file.Close()
+		return nil, err
+	}
+	plain, err := archive.Decompress(bufio.NewReaderSize(file, 256<<10), f.Compression, maxIndex)
+	if err != nil {
+		file.Close()
+		return nil, about(err, src.Name)
+	}
+	return both{plain, file}, nil
+}
+
+// both closes a decompressor and the file below it.
+type both struct {
+	io.ReadCloser
+	file io.Closer
+}
+
+func (b both) Close() error { return errors.Join(b.ReadCloser.Close(), b.file.Close()) }
+
+// streams gives what decides whether a package of a source can be seen: one
+// that belongs to a module stream is, when the stream is wanted, or is the
+// default and no other of its module is wanted. Where everything is wanted, all
+// are. It fills in the streams of packages.
+func (b *Builder) streams(ctx context.Context, plan Plan, out *Outcome, i int) (func(p *archive.Package) bool, error) {
+	src := plan.Sources[i]
+	l := src.Family.Lore(src.Spec, out.Publications[i].Root)
+	if l.Streams == nil {
+		for _, want := range src.Want.Streams {
+			out.Findings = append(out.Findings, finding.New("mirror.stream-missing", "mirror "+plan.Name, "%s has no module streams, and %q is wanted of it", src.Name, want).Rated(severity(plan)))
+		}
+		return func(*archive.Package) bool { return true }, nil
+	}
+	plain, err := b.lore(ctx, src, *l.Streams)
+	if err != nil {
+		return nil, err
+	}
+	defer plain.Close()
+	known, err := l.ReadStreams(plain)
+	if err != nil {
+		return nil, about(err, src.Name)
+	}
+	have := map[string]bool{}
+	for _, s := range known.Of {
+		have[s] = true
+	}
+	enabled := map[string]string{}
+	for module, stream := range known.Defaults {
+		enabled[module] = stream
+	}
+	for _, want := range src.Want.Streams {
+		module, stream, _ := strings.Cut(want, ":")
+		if !have[want] {
+			f := finding.New("mirror.stream-missing", "mirror "+plan.Name, "%s has no module stream %q", src.Name, want).Rated(severity(plan))
+			var near []string
+			for s := range have {
+				if strings.HasPrefix(s, module+":") {
+					near = append(near, s)
+				}
+			}
+			if slices.Sort(near); len(near) > 0 {
+				f.WayOut = "it has " + strings.Join(near, ", ")
+			}
+			out.Findings = append(out.Findings, f)
+			continue
+		}
+		enabled[module] = stream
+	}
+	return func(p *archive.Package) bool {
+		s, modular := known.Of[known.Key(p)]
+		if !modular {
+			return true
+		}
+		p.Stream = s
+		module, stream, _ := strings.Cut(s, ":")
+		return src.Want.Everything || enabled[module] == stream
+	}, nil
+}
+
+// paths asks lists of files for what packages need by path and nothing is known
+// to have. Only where something is asked for is a list fetched.
+func (b *Builder) paths(ctx context.Context, plan Plan, out *Outcome, members []int, u *solve.Universe) error {
+	var unmet map[string]bool
+	for k, i := range members {
+		src := plan.Sources[i]
+		l := src.Family.Lore(src.Spec, out.Publications[i].Root)
+		if len(l.Files) == 0 {
+			continue
+		}
+		if unmet == nil {
+			unmet = u.UnmetPaths()
+		}
+		if len(unmet) == 0 {
+			return nil
+		}
+		b.tell(Event{Step: "files", Text: src.Name, Remaining: -1})
+		sums := u.Sums(k)
+		for _, c := range l.Files {
+			plain, err := b.lore(ctx, src, c.Files[0])
+			if err != nil {
+				return err
+			}
+			err = l.ReadFiles(plain, func(sum, path string) error {
+				if unmet[path] {
+					if p := sums[sum]; p != nil {
+						u.AddPath(k, p, path)
+					}
+				}
+				return ctx.Err()
+			})
+			plain.Close()
+			if err != nil {
+				return about(err, src.Name)
+			}
+		}
+	}
+	return nil
+}
+
+// maxAdvisories bounds the advisories of one edition.
+const maxAdvisories = 100_000
+
+// EditionAdvisory is an advisory of a source, a line of about/advisories.jsonl.
+type EditionAdvisory struct {
+	Source string `json:"source"`
+	archive.Advisory
+}
+
+// advisories gathers what upstreams say about the chosen packages, as lines.
+func (b *Builder) advisories(ctx context.Context, out *Outcome) ([]byte, error) {
+	var text bytes.Buffer
+	enc := json.NewEncoder(&text)
+	count := 0
+	for _, pub := range out.Publications {
+		src := pub.Source
+		l := src.Family.Lore(src.Spec, pub.Root)
+		if l.Advisories == nil {
+			continue
+		}
+		chosen := map[archive.AdvisoryPackage]bool{}
+		for _, p := range out.selection {
+			if p.src == src {
+				chosen[archive.AdvisoryPackage{Name: p.Name, Version: p.Version, Arch: p.Arch}] = true
+			}
+		}
+		plain, err := b.lore(ctx, src, *l.Advisories)
+		if err != nil {
+			return nil, err
+		}
+		err = l.ReadAdvisories(plain, func(a *archive.Advisory) error {
+			a.Packages = slices.DeleteFunc(a.Packages, func(p archive.AdvisoryPackage) bool { return !chosen[p] })
+			if len(a.Packages) == 0 {
+				return nil
+			}
+			if count++; count > maxAdvisories {
+				return finding.New("content.too-large", "", "there are more than %d advisories", maxAdvisories)
+			}
+			return enc.Encode(EditionAdvisory{src.Name, *a})
+		})
+		plain.Close()
+		if err != nil {
+			return nil, about(err, src.Name)
+		}
+	}
+	return text.Bytes(), nil
+}
+
+// ReadEditionAdvisories reads the advisories of an edition; there may be none.
+func ReadEditionAdvisories(store pool.Store, m Manifest, yield func(EditionAdvisory) error) error {
+	l, ok := m.Find(advisoriesFile)
+	if !ok {
+		return nil
+	}
+	f, err := store.Open(l.SHA256)
+	if err != nil {
+		return finding.New("edition.damaged", "", "%s is gone from the pool", advisoriesFile)
+	}
+	defer f.Close()
+	d := json.NewDecoder(bufio.NewReaderSize(f, 64<<10))
+	for {
+		var a EditionAdvisory
+		if err := d.Decode(&a); err == io.EOF {
+			return nil
+		} else if err != nil {
+			return finding.New("edition.damaged", "", "%s cannot be read: %v", advisoriesFile, err)
+		}
+		if err := yield(a); err != nil {
+			return err
+		}
+	}
+}
+
+// AdvisoryIDs names, for each package version of a source, the advisories about
+// it, by SOURCE, NAME, VERSION and ARCH with a NUL between.
+func AdvisoryIDs(all []EditionAdvisory) map[string][]string {
+	out := map[string][]string{}
+	for _, a := range all {
+		for _, p := range a.Packages {
+			key := a.Source + "\x00" + p.Name + "\x00" + p.Version + "\x00" + p.Arch
+			out[key] = append(out[key], a.ID)
+		}
+	}
+	for _, k := range slices.Collect(maps.Keys(out)) {
+		slices.Sort(out[k])
+	}
+	return out
+}
+
+// maxSigned bounds a companion that is signed by itself (bytes).
+const maxSigned = 256 << 20
+
+// signedCompanion takes a file along whose own signature stands for it. One that
+// upstream does not have, or whose signature does not count, is left out: no
+// client needs it to install.
+func (b *Builder) signedCompanion(ctx context.Context, src *Source, c archive.Companion, put func(path, sum string) error) error {
+	var sums [2]string
+	var data [2][]byte
+	for i, p := range []string{c.Path, c.Signature} {
+		var err error
+		if data[i], err = b.small(ctx, src, p, maxSigned); err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			return nil
+		}
+	}
+	if _, err := src.Keyring.Detached(data[0], data[1]); err != nil {
+		b.log().Warn("a file beside the root is not signed by a key that counts", "source", src.Name, "path", c.Path, "error", err)
+		return nil
+	}
+	for i, p := range []string{c.Path, c.Signature} {
+		var err error
+		if sums[i], err = b.Pool.Add(data[i]); err != nil {
+			return err
+		}
+		if err := put(p, sums[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}

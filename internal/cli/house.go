@@ -1,0 +1,110 @@
+package cli
+
+import (
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"stockade/internal/api"
+	"stockade/internal/client"
+)
+
+// packageCommand is about the packages that house sources hold.
+func (a *app) packageCommand() *cobra.Command {
+	var source string
+	list := &cobra.Command{Use: "list", Short: "List what house sources hold", Example: "  stockade package list --source reach-lamps", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, args []string) error {
+		all, err := client.All[api.HousePackage](cmd.Context(), a.client(), "/packages?source="+url.QueryEscape(source))
+		if err != nil {
+			return err
+		}
+		return showList(a, all, []string{"PACKAGE", "VERSION", "ARCH", "SOURCE", "SIZE>", "BY", "ADDED", "FROM", "WHY", "ID"}, func(p api.HousePackage) []string {
+			added := p.At
+			if len(added) > 10 {
+				added = added[:10]
+			}
+			return []string{p.Name, p.Version, p.Architecture, p.Source, size(int64(p.Size)), p.By, added, p.From, p.Why, p.ID}
+		}, func(p api.HousePackage) string { return p.ID }, "no house source holds anything yet: stockade package add FILE --source SOURCE")
+	}}
+	list.Flags().StringVar(&source, "source", "", "only what this source holds")
+
+	var into, from, why, signature string
+	add := &cobra.Command{Use: "add FILE", Short: "Add a package file to a house source", Args: cobra.ExactArgs(1),
+		Long: `Add a package file to a house source: a source of standing house that has no
+upstreams. The file is looked into, indexed with the source's other packages and
+signed with the site key (wardens). A detached signature beside it, FILE.sig, is
+noted with it.`,
+		Example: "  stockade package add lamp-driver_2.0-1reach1_amd64.deb --source reach-lamps \\\n    --from \"built from recipe 12 in the workshop\" --why \"the old lamps need it\"",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			f, err := os.Open(args[0])
+			if err != nil {
+				return usage("the file cannot be read: %v", err)
+			}
+			defer f.Close()
+			if st, err := f.Stat(); err != nil || !st.Mode().IsRegular() {
+				return usage("%s is no plain file", args[0])
+			}
+			query := url.Values{"from": {from}, "why": {why}}
+			beside := signature
+			if beside == "" {
+				beside = args[0] + ".sig"
+			}
+			raw, err := readSmall(beside)
+			switch {
+			case err == nil:
+				query.Set("signature", base64.StdEncoding.EncodeToString(raw))
+			case signature != "" || !errors.Is(err, os.ErrNotExist):
+				return usage("the signature cannot be read: %v", err)
+			}
+			p, err := client.Send[api.HousePackage](cmd.Context(), a.client(), "/sources/"+url.PathEscape(into)+"/packages?"+query.Encode(), f)
+			if err != nil {
+				return err
+			}
+			return a.show(p, func() {
+				a.findings(a.err, p.Findings)
+				fmt.Fprintln(a.out, p.ID)
+				a.say("%s %s (%s) is in %s, as revision %d; the next build of a mirror that takes from it has it", p.Name, p.Version, p.Architecture, p.Source, p.Revision)
+				if p.SignedBy != "" {
+					a.say("it came signed: %s", p.SignedBy)
+				}
+			}, []string{p.ID})
+		}}
+	add.Flags().StringVar(&into, "source", "", "the house source")
+	add.Flags().StringVar(&from, "from", "", "where the file came from")
+	add.Flags().StringVar(&why, "why", "", "what it is there for")
+	add.Flags().StringVar(&signature, "signature", "", "the detached signature that came with it; FILE.sig if that is there")
+	add.MarkFlagRequired("source")
+	add.RegisterFlagCompletionFunc("source", a.names("/sources", byName))
+
+	remove := &cobra.Command{Use: "remove ID", Short: "Take a package out of its house source", Example: "  stockade package remove \"$(stockade package list --source reach-lamps -o name)\"", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.names("/packages", func(m map[string]any) string { s, _ := m["id"].(string); return s }),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := a.sure("This takes " + args[0] + " out of its house source; editions that have it keep it, and a revision brings it back."); err != nil {
+				return err
+			}
+			j, err := client.Call[api.Judgement](cmd.Context(), a.client(), "DELETE", "/packages/"+url.PathEscape(args[0]), nil)
+			if err != nil {
+				return err
+			}
+			return a.show(j, func() { a.changes(j); a.say("recorded as revision %d", j.Revision) }, changeNames(j))
+		}}
+	return noun("package", "Packages that are added by hand", list, add, remove)
+}
+
+// readSmall reads a signature file.
+func readSmall(path string) ([]byte, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	raw, err := io.ReadAll(io.LimitReader(f, 64<<10+1))
+	if len(raw) > 64<<10 {
+		return nil, fmt.Errorf("%s is larger than a signature is", path)
+	}
+	return raw, err
+}
