@@ -463,7 +463,8 @@ type ClientSource struct {
 	Priority int
 	// Tailored tells that the site key signs; otherwise upstream's keys do.
 	Tailored                       bool
-	Origin, Label, Suite, Codename string // as the served root says
+	Streams                        []string // module streams that the mirror was made for
+	Origin, Label, Suite, Codename string   // as the served root says
 	Keys                           []ClientKey
 }
 

@@ -473,7 +473,7 @@ func (b *Builder) describe(pub *Publication, plan Plan, out *Outcome, i int) Edi
 	s := pub.Source
 	es := EditionSource{Source: s.Spec, Standing: s.Standing, Priority: s.Priority, Tailored: plan.Mirror.Copy == "tailored",
 		Origin: pub.Root.Origin, Label: pub.Root.Label, Suite: pub.Root.Suite, Codename: pub.Root.Codename, RootDate: pub.Root.Date,
-		RootDigest: pub.Accepted.Digest, Signer: pub.Root.Signer, Upstream: pub.Accepted.Upstream, Packages: out.BySource[s.Name]}
+		RootDigest: pub.Accepted.Digest, Signer: pub.Root.Signer, Upstream: pub.Accepted.Upstream, Packages: out.BySource[s.Name], Streams: s.Want.Streams}
 	for _, l := range out.lists[i] {
 		es.Indexes = append(es.Indexes, EditionIndex{l.Used.Path, l.SHA256})
 	}

@@ -56,7 +56,8 @@ type EditionSource struct {
 	RootDigest string         `json:"root_digest"`
 	Signer     archive.Signer `json:"signer"`
 	Upstream   string         `json:"upstream"`
-	Keys       []string       `json:"keys"` // fingerprints that machines must trust for it
+	Streams    []string       `json:"streams,omitempty"` // module streams that were wanted
+	Keys       []string       `json:"keys"`              // fingerprints that machines must trust for it
 	Indexes    []EditionIndex `json:"indexes"`
 	Packages   int            `json:"packages"`
 }

@@ -150,39 +150,38 @@ func (s *selector) close(roots []offer, with string) {
 	}
 	soft := with == "recommended" || with == "suggested"
 	for len(queue) > 0 {
-		at := queue[0]
-		queue = queue[1:]
-		if visited[at.Package] {
-			continue
-		}
-		visited[at.Package] = true
-		rel, err := s.relations(at.Package)
-		if err != nil {
-			continue // told by settle
-		}
-		for _, c := range rel.Requires {
-			if c.Conditional() {
-				conditional = append(conditional, waiting{at, c})
+		for len(queue) > 0 {
+			at := queue[0]
+			queue = queue[1:]
+			if visited[at.Package] {
 				continue
 			}
-			follow(at, c, true)
-		}
-		if soft {
-			for _, c := range rel.Recommends {
-				if !c.Conditional() || s.applies(c) {
-					follow(at, positive(c), false)
+			visited[at.Package] = true
+			rel, err := s.relations(at.Package)
+			if err != nil {
+				continue // told by settle
+			}
+			for _, c := range rel.Requires {
+				if c.Conditional() {
+					conditional = append(conditional, waiting{at, c})
+					continue
+				}
+				follow(at, c, true)
+			}
+			if soft {
+				for _, c := range rel.Recommends {
+					if s.applies(c) {
+						follow(at, positive(c), false)
+					}
 				}
 			}
-		}
-		if with == "suggested" && at.depth == 0 {
-			for _, c := range rel.Suggests {
-				if !c.Conditional() || s.applies(c) {
-					follow(at, positive(c), false)
+			if with == "suggested" && at.depth == 0 {
+				for _, c := range rel.Suggests {
+					if s.applies(c) {
+						follow(at, positive(c), false)
+					}
 				}
 			}
-		}
-		if len(queue) > 0 {
-			continue
 		}
 		// Nothing is left to follow: see what conditions have come to hold, and
 		// what offers itself to what is there now.
@@ -195,7 +194,7 @@ func (s *selector) close(roots []offer, with string) {
 			}
 		}
 		conditional = rest
-		if soft && with != "" {
+		if soft {
 			for _, o := range s.offering(with) {
 				s.take(o, false, "what it supplements")
 				queue = append(queue, &step{offer: o, depth: 1})

@@ -43,6 +43,9 @@ func NewKey(name, comment, address string, now func() time.Time) (*SiteKey, erro
 	return &SiteKey{entity: e, now: now}, nil
 }
 
+// At gives the same key with another clock, for signatures of another time.
+func (s *SiteKey) At(now func() time.Time) *SiteKey { return &SiteKey{entity: s.entity, now: now} }
+
 // Locked gives the secret key in binary form, encrypted with passphrase.
 func (s *SiteKey) Locked(passphrase []byte) ([]byte, error) {
 	// Encrypting works in place, so it is done on a copy.

@@ -38,7 +38,7 @@ func (a *app) packageCommand() *cobra.Command {
 upstreams. The file is looked into, indexed with the source's other packages and
 signed with the site key (wardens). A detached signature beside it, FILE.sig, is
 noted with it.`,
-		Example: "  stockade package add lamp-driver_2.0-1reach1_amd64.deb --source reach-lamps \\\n    --from \"built from recipe 12 in the workshop\" --why \"the old lamps need it\"",
+		Example: "  stockade package add lamp-driver_2.0-1reach1_all.deb --source reach-lamps \\\n    --from \"built from recipe 12 in the workshop\" --why \"the old lamps need it\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, err := os.Open(args[0])
 			if err != nil {

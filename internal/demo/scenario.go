@@ -96,7 +96,7 @@ func (s *Scenario) PublishBrine() error {
 // PublishWrack publishes Wrack's databases as they stand now, with the list of
 // its servers.
 func (s *Scenario) PublishWrack() error {
-	files, err := s.Wrack.Publish(s.WrackKey)
+	files, err := s.Wrack.Publish(s.WrackKey.At(func() time.Time { return s.Wrack.Date }))
 	files = below("pkg/", files)
 	files["mirrors.txt"] = []byte("# servers of Wrack\nServer = " + s.Launch.URL + "/pkg/$repo/os/$arch\n")
 	s.Launch.Publish(files)

@@ -414,7 +414,7 @@ func (s *Service) groupFiles(name, at string) (api.Files, error) {
 		if src.Family != g.Family || g.Release != "" && src.Release != g.Release && src.Codename != g.Release && src.Standing == "official" {
 			continue
 		}
-		cs := archive.ClientSource{Source: src.Source, Priority: src.Priority, Tailored: src.Tailored, Origin: src.Origin, Label: src.Label, Suite: src.Suite, Codename: src.Codename}
+		cs := archive.ClientSource{Source: src.Source, Priority: src.Priority, Tailored: src.Tailored, Streams: src.Streams, Origin: src.Origin, Label: src.Label, Suite: src.Suite, Codename: src.Codename}
 		if d, ok := set.Sources[src.Name]; ok {
 			cs.Priority = d.Priority
 		}

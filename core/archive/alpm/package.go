@@ -274,7 +274,15 @@ func (m Made) Info() string {
 func (m Made) Build() ([]byte, error) {
 	var tree bytes.Buffer
 	tree.WriteString("#mtree\n/set type=file uid=0 gid=0 mode=644\n")
+	listed := map[string]bool{}
 	for _, f := range m.Files {
+		parts := strings.Split(strings.Trim(f.Path, "/"), "/")
+		for i := 1; i < len(parts); i++ {
+			if dir := strings.Join(parts[:i], "/"); !listed[dir] {
+				listed[dir] = true
+				fmt.Fprintf(&tree, "./%s time=%d.0 mode=755 type=dir\n", dir, m.Time)
+			}
+		}
 		fmt.Fprintf(&tree, ".%s time=%d.0 size=%d mode=%o sha256digest=%x\n", f.Path, m.Time, len(f.Data), f.Mode, sha256.Sum256(f.Data))
 	}
 	packedTree, err := archive.Compress(tree.Bytes(), "gz")

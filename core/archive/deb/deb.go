@@ -463,6 +463,9 @@ func (Family) Lasting(p string) bool {
 
 // Inspect implements archive.Family.
 func (Family) Inspect(file archive.PackageFile, _ archive.Verifier) (archive.Inspected, error) {
+	if _, err := file.Seek(0, io.SeekStart); err != nil {
+		return archive.Inspected{}, err
+	}
 	id, err := ReadIdentity(file)
 	return archive.Inspected{Identity: id}, err
 }

@@ -50,6 +50,14 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 		}
 		zypper.WriteString(section + "pkg_gpgcheck=1\nautorefresh=1\ntype=rpm-md\nkeeppackages=0\n")
 	}
+	for _, s := range ordered {
+		for _, st := range s.Streams {
+			module, stream, _ := strings.Cut(st, ":")
+			files = append(files, archive.ClientFile{Path: "etc/dnf/modules.d/" + module + ".module", Mode: 0o644,
+				Data: []byte(fmt.Sprintf("[%s]\nname=%s\nstream=%s\nprofiles=\nstate=enabled\n", module, module, stream))})
+		}
+	}
+	files = append(files, archive.ClientFile{Path: "etc/pki/rpm-gpg/stockade-setup", Mode: 0o755, Data: []byte(fmt.Sprintf(setup, c.Lane))})
 	var locks strings.Builder
 	for _, p := range c.Pins {
 		if p.Op != archive.Equal {
@@ -69,6 +77,26 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 	files = slices.CompactFunc(files, func(a, b archive.ClientFile) bool { return a.Path == b.Path })
 	return files, notes, nil
 }
+
+const setup = `#!/bin/sh
+# Written by Stockade for the lane %s. Makes this machine's rpm know the keys of
+# the lane, and takes repositories out of use that were in use before. It can be
+# run again at any time. With a folder as its argument it works on the system
+# below that folder.
+#
+# The way back: rename the files *.before-stockade beside stockade.repo to *.repo.
+set -eu
+root="${1:-/}"
+for key in "$root"/etc/pki/rpm-gpg/stockade-*.asc; do
+	rpm --root "$root" --import "$key"
+done
+for repo in "$root"/etc/yum.repos.d/*.repo "$root"/etc/zypp/repos.d/*.repo; do
+	case "$repo" in
+	*/stockade.repo | *'*'*) ;;
+	*) mv "$repo" "${repo%%.repo}.before-stockade" ;;
+	esac
+done
+`
 
 // excludes gives patterns, as dnf has them, for every version of the pinned
 // packages but the one of the pin. The epoch in each pattern keeps it from

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -130,7 +131,7 @@ func (f Family) Write(w archive.Writing) error {
 		if id == "" {
 			id = p.SHA512
 		}
-		l.add(raw, Description{File: o, Path: p.Path, SHA256: id, Size: p.Size})
+		l.add(withPaths(raw, p), Description{File: o, Path: p.Path, SHA256: id, Size: p.Size})
 		return nil
 	})
 	if err != nil {
@@ -149,6 +150,22 @@ func (f Family) Write(w archive.Writing) error {
 		lists = append(lists, more...)
 	}
 	return r.write(lists)
+}
+
+// withPaths adds the files to a primary element that others were found to need
+// by path: some clients look for files nowhere else.
+func withPaths(raw []byte, p *archive.Package) []byte {
+	end := bytes.LastIndex(raw, []byte("</format>"))
+	var more []byte
+	for _, v := range p.Provides {
+		if strings.HasPrefix(v.Name, "/") && !bytes.Contains(raw, []byte(">"+escape(v.Name)+"</file>")) {
+			more = append(more, fileElement(v.Name, false)...)
+		}
+	}
+	if end < 0 || more == nil {
+		return raw
+	}
+	return slices.Concat(raw[:end], more, raw[end:])
 }
 
 // carry takes over what upstream says about chosen packages.
