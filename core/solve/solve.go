@@ -235,7 +235,7 @@ func (u *Universe) match(w Want, arch string) []offer {
 		var fit []offer
 		for _, o := range u.byName[n] {
 			if o.source == w.Source && u.runs(o, arch) && !u.excepted(o) &&
-				w.Relation.Op.Holds(u.compareTo(o.Version, w.Relation)) {
+				u.isIn(o.Version, w.Relation) {
 				fit = append(fit, o)
 			}
 		}
@@ -266,11 +266,9 @@ func (u *Universe) runs(o offer, arch string) bool {
 	return slices.Contains(u.sources[o.source].Architectures, arch) && u.family.Rank(o.Arch, arch) >= 0
 }
 
-func (u *Universe) compareTo(v string, r archive.Relation) int {
-	if r.Op == archive.Any {
-		return 0
-	}
-	return u.family.CompareVersions(v, r.Version)
+// isIn tells whether a package's version is within the bound of a relation.
+func (u *Universe) isIn(version string, r archive.Relation) bool {
+	return r.Op == archive.Any || u.family.Satisfies(archive.Provide{Name: r.Name, Op: archive.Equal, Version: version}, r)
 }
 
 func (u *Universe) excepted(o offer) bool {
@@ -374,7 +372,7 @@ func (u *Universe) candidates(r archive.Relation, arch string) []offer {
 		return u.runs(o, r.Qualifier)
 	}
 	for _, o := range u.byName[r.Name] {
-		if fits(o) && r.Op.Holds(u.compareTo(o.Version, r)) {
+		if fits(o) && u.isIn(o.Version, r) {
 			real = append(real, o)
 		}
 	}
@@ -421,7 +419,7 @@ func (u *Universe) provides(o offer, r archive.Relation) bool {
 
 // meets tells whether a package meets a relation, by its name or by what it provides.
 func (u *Universe) meets(o offer, r archive.Relation) bool {
-	return o.Name == r.Name && r.Op.Holds(u.compareTo(o.Version, r)) || !r.Real && u.provides(o, r)
+	return o.Name == r.Name && u.isIn(o.Version, r) || !r.Real && u.provides(o, r)
 }
 
 // Meets tells whether anything in the universe meets a relation on any of its

@@ -100,6 +100,7 @@ const (
 	tagPayloadDigest  = 5092 // of the payload as it is packed
 	tagPayloadAlgo    = 5093
 	tagPayloadSHA512  = 5121
+	tagFormat         = 5114 // 6 for packages of format 6
 
 	sigDSAHeader    = 267
 	sigRSAHeader    = 268

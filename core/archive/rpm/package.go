@@ -177,7 +177,7 @@ func (Family) Endorse(file io.ReadSeeker, sign archive.SigningKey, to io.Writer)
 	if err != nil {
 		return false, nil, err
 	}
-	signature, err := signatureHeader(f.Header.Blob, size, md.Sum(nil), sign)
+	signature, err := signatureHeader(f.Header.Blob, size, md.Sum(nil), sign, f.Header.Number(tagFormat) == 6)
 	if err != nil {
 		return false, nil, err
 	}
@@ -201,9 +201,20 @@ func lead(name string) []byte {
 }
 
 // signatureHeader writes the header of digests and signatures, padded. sign may
-// be nil.
-func signatureHeader(header []byte, payload int64, md []byte, sign archive.SigningKey) ([]byte, error) {
+// be nil. Format 6 has its signatures as texts, and none of the old digests.
+func signatureHeader(header []byte, payload int64, md []byte, sign archive.SigningKey, six bool) ([]byte, error) {
 	w := &headerWriter{region: tagSignatures}
+	if six {
+		w.text(sigSHA256Header, sumOf(sha256.New(), header))
+		if sign != nil {
+			raw, err := sign.DetachSign(header, false)
+			if err != nil {
+				return nil, err
+			}
+			w.texts(sigOpenPGP, []string{base64.StdEncoding.EncodeToString(raw)})
+		}
+		return padded(w.bytes()), nil
+	}
 	if sign != nil {
 		raw, err := sign.DetachSign(header, false)
 		if err != nil {
@@ -217,11 +228,14 @@ func signatureHeader(header []byte, payload int64, md []byte, sign archive.Signi
 		w.int32s(sigSize, total)
 	}
 	w.binary(sigMD5, md)
-	out := w.bytes()
-	for len(out)%8 != 0 {
-		out = append(out, 0)
+	return padded(w.bytes()), nil
+}
+
+func padded(b []byte) []byte {
+	for len(b)%8 != 0 {
+		b = append(b, 0)
 	}
-	return out, nil
+	return b
 }
 
 // Examine implements archive.Family.
@@ -434,6 +448,7 @@ type Made struct {
 	Packing                       string // gz (if empty), xz, zst
 	Change                        string // text of a change
 	Time                          int64  // seconds since 1970
+	Format                        int    // 4 (if zero) or 6
 }
 
 // MadeFile is a file that a made package installs.
@@ -584,11 +599,14 @@ func (m Made) Build(sign archive.SigningKey) ([]byte, error) {
 	w.text(tagEncoding, "utf-8")
 	w.texts(tagPayloadDigest, []string{sumOf(sha256.New(), payload)})
 	w.int32s(tagPayloadAlgo, 8)
+	if m.Format == 6 {
+		w.int32s(tagFormat, 6)
+	}
 	header := w.bytes()
 	md := md5.New()
 	md.Write(header)
 	md.Write(payload)
-	signature, err := signatureHeader(header, int64(len(payload)), md.Sum(nil), sign)
+	signature, err := signatureHeader(header, int64(len(payload)), md.Sum(nil), sign, m.Format == 6)
 	if err != nil {
 		return nil, err
 	}

@@ -41,7 +41,7 @@ func (Family) Satisfies(p archive.Provide, r archive.Relation) bool {
 	if r.Op == archive.Any || p.Op == archive.Any {
 		return true
 	}
-	return archive.Overlap(p.Op, CompareVersions(p.Version, r.Version), r.Op)
+	return archive.Overlap(p.Op, compareBounds(p.Version, r.Version), r.Op)
 }
 
 // runsAlso lists, for each architecture of machines, what else runs there,

@@ -8,22 +8,34 @@ import (
 // CompareVersions orders two versions, [EPOCH:]VERSION[-RELEASE], as the
 // clients of the family do: by epoch (none is 0), version and release, each by
 // segments of digits or letters; a tilde sorts before everything, even the end,
-// a caret after the end and before everything else. A release is compared only
-// where both have one, so that a need for 1.2 is met by 1.2-3. The result is
-// negative, zero or positive.
+// a caret after the end and before everything else. The result is negative,
+// zero or positive.
 func CompareVersions(a, b string) int {
+	c, ar, br := compareBegin(a, b)
+	if c != 0 {
+		return c
+	}
+	return compareSegments(ar, br)
+}
+
+// compareBounds is CompareVersions for what relations say: a release is
+// compared only where both have one, so that a need for 1.2 is met by 1.2-3.
+func compareBounds(a, b string) int {
+	c, ar, br := compareBegin(a, b)
+	if c != 0 || ar == "" || br == "" {
+		return c
+	}
+	return compareSegments(ar, br)
+}
+
+// compareBegin compares epochs and versions, and gives the releases.
+func compareBegin(a, b string) (c int, ar, br string) {
 	ae, av, ar := splitEVR(a)
 	be, bv, br := splitEVR(b)
 	if c := compareSegments(ae, be); c != 0 {
-		return c
+		return c, ar, br
 	}
-	if c := compareSegments(av, bv); c != 0 {
-		return c
-	}
-	if ar == "" || br == "" {
-		return 0
-	}
-	return compareSegments(ar, br)
+	return compareSegments(av, bv), ar, br
 }
 
 // splitEVR takes a version apart; an epoch left out is "0".
