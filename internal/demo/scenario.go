@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -31,23 +32,11 @@ type Scenario struct {
 
 // NewScenario makes keys, publishes, and starts the upstreams.
 func NewScenario(now time.Time) (*Scenario, error) {
-	s := &Scenario{}
-	var wait sync.WaitGroup
-	var errs [4]error
-	wait.Go(func() { s.TarnKey, errs[0] = trust.NewKey("Tarn archive", "heron", "archive@tarn.example", clock(now)) })
-	wait.Go(func() {
-		s.KelpKey, errs[1] = trust.NewKey("Kelp Drives release", "", "release@kelp.example", clock(now))
-	})
-	wait.Go(func() {
-		s.BrineKey, errs[2] = trust.NewKey("Brine Drives packages", "2026", "keys@brine.example", clock(now))
-	})
-	wait.Go(func() { s.WrackKey, errs[3] = trust.NewKey("Wrack builders", "", "yard@wrack.example", clock(now)) })
-	wait.Wait()
-	for _, err := range errs {
-		if err != nil {
-			return nil, err
-		}
+	keys, err := ownersKeys()
+	if err != nil {
+		return nil, err
 	}
+	s := &Scenario{TarnKey: keys[0].At(clock(now)), KelpKey: keys[1].At(clock(now)), BrineKey: keys[2].At(clock(now)), WrackKey: keys[3].At(clock(now))}
 	s.Tarn = deb.Repository{Origin: "Tarn", Label: "Tarn", Suite: "steady", Codename: "heron", Date: now.Add(-26 * time.Hour),
 		Architectures: []string{"all", "amd64", "arm64"}, Components: []string{"core", "field"}, ByHash: true, Packages: tarnPackages()}
 	s.Kelp = deb.Repository{Origin: "Kelp Drives", Label: "Kelp Drives", Codename: "heron", Date: now.Add(-4 * 24 * time.Hour),
@@ -110,6 +99,20 @@ func below(folder string, files map[string][]byte) map[string][]byte {
 	}
 	return out
 }
+
+// ownersKeys makes the keys of the made-up owners, once for a process: making
+// them takes longer than all the rest.
+var ownersKeys = sync.OnceValues(func() (keys [4]*trust.SiteKey, err error) {
+	made := clock(time.Now())
+	var wait sync.WaitGroup
+	var errs [4]error
+	for i, id := range [4][3]string{{"Tarn archive", "heron", "archive@tarn.example"}, {"Kelp Drives release", "", "release@kelp.example"},
+		{"Brine Drives packages", "2026", "keys@brine.example"}, {"Wrack builders", "", "yard@wrack.example"}} {
+		wait.Go(func() { keys[i], errs[i] = trust.NewKey(id[0], id[1], id[2], made) })
+	}
+	wait.Wait()
+	return keys, errors.Join(errs[:]...)
+})
 
 // clock lets a key be older than what it signs.
 func clock(now time.Time) func() time.Time {

@@ -1,0 +1,398 @@
+package alpm
+
+import (
+	"archive/tar"
+	"bytes"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+	"stockade/core/trust"
+)
+
+var testKeys = sync.OnceValue(func() (k [2]*trust.SiteKey) {
+	for i := range k {
+		var err error
+		if k[i], err = trust.NewKey(fmt.Sprintf("Wrack %d", i), "", "yard@wrack.example", time.Now); err != nil {
+			panic(err)
+		}
+	}
+	return k
+})
+
+func keyringOf(k *trust.SiteKey) *trust.Keyring {
+	return trust.NewKeyring("wrack", []trust.Known{{Certificate: k.Certificate(), VouchedFor: []string{"wrack"}}}, time.Now)
+}
+
+var spec = archive.Source{Name: "wrack", Family: "alpm", Components: []string{"wrack", "chart"}, Architectures: []string{"x86_64"}}
+
+func repository() Repository {
+	return Repository{Components: []string{"wrack", "chart"}, Arch: "x86_64", Date: time.Unix(1_790_000_000, 0), Packages: []Made{
+		{Component: "wrack", Name: "echo-plot", Version: "1:2.3-2", Arch: "x86_64", Summary: "draws", Depends: []string{"libecho>=1.8", "bus"}, OptDepend: []string{"paper: to print", "ink>1:"},
+			Provides: []string{"plot=2", "libplot.so=2-64"}, Conflicts: []string{"plot1<2"}, Replaces: []string{"plot0"}, Groups: []string{"survey"}, Files: []MadeFile{{"/usr/bin/echo-plot", 0o755, []byte("x")}}},
+		{Component: "wrack", Name: "libecho", Version: "1.9-1", Arch: "x86_64", Packing: "xz"},
+		{Component: "wrack", Name: "other", Version: "1-1", Arch: "aarch64"},
+		{Component: "chart", Name: "data", Version: "7-1", Arch: "any", Packing: "gz"},
+	}}
+}
+
+func published(t *testing.T, change func(r *Repository)) (map[string][]byte, *archive.Root, error) {
+	t.Helper()
+	r := repository()
+	if change != nil {
+		change(&r)
+	}
+	files, err := r.Publish(testKeys()[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	root, err := Family{}.ReadRoot(spec, Family{}.Roots(spec)[0], files, keyringOf(testKeys()[0]))
+	return files, root, err
+}
+
+func readAll(files map[string][]byte, root *archive.Root) (out []*archive.Package, raws []string, err error) {
+	lists, err := Family{}.Indexes(spec, root)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, x := range lists {
+		plain, err := archive.Decompress(bytes.NewReader(files[x.Files[0].Path]), x.Files[0].Compression, 1<<30)
+		if err != nil {
+			return nil, nil, err
+		}
+		if err := (Family{}).ReadIndex(spec, x, plain, func(p *archive.Package, raw []byte) error {
+			out, raws = append(out, p), append(raws, string(raw))
+			return nil
+		}); err != nil {
+			return nil, nil, err
+		}
+	}
+	return out, raws, nil
+}
+
+func TestAPublishedRepositoryReadsBack(t *testing.T) {
+	for _, packing := range []string{"gz", "zst"} {
+		files, root, err := published(t, func(r *Repository) { r.Packing, r.Embed = packing, true })
+		if err != nil {
+			t.Fatal(err)
+		}
+		all, _, err := readAll(files, root)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var names []string
+		for _, p := range all {
+			names = append(names, p.Component+"/"+p.Name+" "+p.Version)
+		}
+		if got := strings.Join(names, ", "); got != "wrack/echo-plot 1:2.3-2, wrack/libecho 1.9-1, chart/data 7-1" {
+			t.Errorf("%s: %s", packing, got)
+		}
+		p := all[0]
+		rel, err := p.Needs.Relations()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := fmt.Sprint(rel.Requires, rel.Suggests, rel.Conflicts, p.Provides, p.Section, p.Licence); got != "[libecho >= 1.8 bus] [paper ink > 1] [plot1 < 2] [{plot = 2} {libplot.so = 2-64}]surveyMIT" {
+			t.Error(got)
+		}
+		if p.Path != "wrack/os/x86_64/echo-plot-1:2.3-2-x86_64.pkg.tar.zst" || p.Size != int64(len(files[p.Path])) || !bytes.Equal(p.Signature, files[p.SignaturePath]) {
+			t.Errorf("%+v", p)
+		}
+		if root.Date.IsZero() || len(root.Dates) != 2 || len(root.Sample) != 4 {
+			t.Errorf("%+v", root)
+		}
+	}
+}
+
+func TestPackagesAreReadAndVerifiedInEveryCompression(t *testing.T) {
+	for _, z := range []string{"zst", "xz", "gz"} {
+		m := repository().Packages[0]
+		m.Packing = z
+		file, err := m.Build()
+		if err != nil {
+			t.Fatal(err)
+		}
+		signature, err := testKeys()[0].SignStream(bytes.NewReader(file))
+		if err != nil {
+			t.Fatal(err)
+		}
+		look := func(file, signature []byte, k *trust.SiteKey) (archive.Inspected, error) {
+			return Family{}.Inspect(archive.PackageFile{ReadSeeker: bytes.NewReader(file), Signature: signature}, keyringOf(k))
+		}
+		in, err := look(file, signature, testKeys()[0])
+		if err != nil || in.Identity != (archive.Identity{Name: "echo-plot", Version: "1:2.3-2", Arch: "x86_64"}) || in.Signer.Fingerprint == "" {
+			t.Errorf("%s: %+v %v", z, in, err)
+		}
+		if _, err := look(file, signature, testKeys()[1]); err == nil {
+			t.Error("a stranger's signature was accepted")
+		}
+		if _, err := look(append(bytes.Clone(file), 0), signature, testKeys()[0]); err == nil {
+			t.Error("a changed package was accepted")
+		}
+		if in, err := look(file, nil, testKeys()[0]); err != nil || in.Signer.Fingerprint != "" {
+			t.Errorf("unsigned: %+v %v", in, err)
+		}
+	}
+}
+
+func TestHostileDatabasesAreRefused(t *testing.T) {
+	make := func(change func(w *tar.Writer)) []byte {
+		var b bytes.Buffer
+		w := tar.NewWriter(&b)
+		change(w)
+		w.Close()
+		return b.Bytes()
+	}
+	put := func(w *tar.Writer, name, text string) {
+		w.WriteHeader(&tar.Header{Name: name, Typeflag: tar.TypeReg, Mode: 0o644, Size: int64(len(text))})
+		w.Write([]byte(text))
+	}
+	good := "%FILENAME%\na-1-1-any.pkg.tar.zst\n\n%NAME%\na\n\n%VERSION%\n1-1\n\n%CSIZE%\n3\n\n%SHA256SUM%\n" + strings.Repeat("a", 64) + "\n\n%ARCH%\nany\n\n"
+	one := func(name, text string) []byte { return make(func(w *tar.Writer) { put(w, name, text) }) }
+	swap := func(old, new string) []byte { return one("a-1-1/desc", strings.Replace(good, old, new, 1)) }
+	for name, c := range map[string]struct {
+		plain []byte
+		code  string
+	}{
+		"good":             {one("a-1-1/desc", good), ""},
+		"no tar":           {[]byte(strings.Repeat("x", 1024)), "source.malformed-index"},
+		"cut short":        {one("a-1-1/desc", good)[:600], "source.malformed-index"},
+		"a path upward":    {one("../a-1-1/desc", good), "source.malformed-index"},
+		"an absolute path": {one("/a-1-1/desc", good), "source.malformed-index"},
+		"a link": {make(func(w *tar.Writer) {
+			w.WriteHeader(&tar.Header{Name: "a-1-1/desc", Typeflag: tar.TypeSymlink, Linkname: "/etc/passwd"})
+		}), "source.malformed-index"},
+		"a device": {make(func(w *tar.Writer) { w.WriteHeader(&tar.Header{Name: "a-1-1/desc", Typeflag: tar.TypeChar}) }), "source.malformed-index"},
+		"one package twice": {make(func(w *tar.Writer) {
+			put(w, "a-1-1/desc", good)
+			put(w, "b-1-1/desc", strings.ReplaceAll(good, "\na\n", "\nb\n"))
+			put(w, "a-1-1/desc", good)
+		}), "source.malformed-index"},
+		"another name than its folder": {one("b-1-1/desc", good), "source.malformed-index"},
+		"a file name with a folder":    {swap("a-1-1-any", "../a-1-1-any"), "content.unsafe-path"},
+		"a file that is no package":    {swap(".pkg.tar.zst", ".sh"), "source.malformed-index"},
+		"only MD5":                     {swap("%SHA256SUM%\n"+strings.Repeat("a", 64), "%MD5SUM%\n"+strings.Repeat("a", 32)), "content.weak-digest"},
+		"a digest that is none":        {swap(strings.Repeat("a", 64), "zz"), "source.malformed-index"},
+		"a size that is none":          {swap("%CSIZE%\n3", "%CSIZE%\n-3"), "source.malformed-index"},
+		"a field twice":                {one("a-1-1/desc", good+"%NAME%\nb\n\n"), "source.malformed-index"},
+		"a line without a field":       {one("a-1-1/desc", "stray\n"+good), "source.malformed-index"},
+		"a control character":          {swap("%NAME%\na", "%NAME%\na\x1b[2J"), "source.malformed-index"},
+		"a version with a slash":       {swap("%VERSION%\n1-1", "%VERSION%\n1/1-1"), "source.malformed-index"},
+		"a signature that is none":     {one("a-1-1/desc", good+"%PGPSIG%\n!!!\n\n"), "source.malformed-index"},
+		"a huge description":           {one("a-1-1/desc", good+"%DESC%\n"+strings.Repeat("a", maxEntry)+"\n"), "content.too-large"},
+	} {
+		s := archive.Source{Name: "w", Components: []string{"w"}, Architectures: []string{"x86_64"}}
+		err := Family{}.ReadIndex(s, archive.IndexChoice{Component: "w", Arch: "x86_64"}, bytes.NewReader(c.plain), func(*archive.Package, []byte) error { return nil })
+		f, ok := finding.From(err)
+		if c.code == "" && err != nil || c.code != "" && (!ok || f.Code != c.code) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
+func TestAWrittenDatabaseReadsBack(t *testing.T) {
+	files, root, err := published(t, func(r *Repository) { r.Unsigned = true })
+	if err != nil {
+		t.Fatal(err)
+	}
+	all, raws, err := readAll(files, root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	out := map[string][]byte{}
+	if err := (Family{}).Write(archive.Writing{Source: spec, Root: root, Time: time.Unix(1_790_001_000, 0), Sign: testKeys()[1],
+		Each: func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool, f func(*archive.Package, []byte) error) error {
+			for i, p := range all {
+				if p.Name != "libecho" && list(archive.IndexChoice{Component: p.Component, Arch: "x86_64"}) && want(p) {
+					if err := f(p, []byte(raws[i])); err != nil {
+						return err
+					}
+				}
+			}
+			return nil
+		},
+		Package: func(p *archive.Package) (io.ReadSeekCloser, error) {
+			return nopCloser{bytes.NewReader(files[p.Path])}, nil
+		},
+		Put: func(p string, data []byte) error { out[p] = data; return nil },
+	}); err != nil {
+		t.Fatal(err)
+	}
+	r, err := Family{}.ReadRoot(spec, Family{}.Roots(spec)[0], out, keyringOf(testKeys()[1]))
+	if err != nil {
+		t.Fatal(err)
+	}
+	got, _, err := readAll(out, r)
+	if err != nil || len(got) != 2 || got[0].Name != "echo-plot" || got[1].Name != "data" {
+		t.Fatalf("%v %v", got, err)
+	}
+	// A package that nobody had signed is signed by the site, in both places.
+	if len(got[0].Signature) == 0 || !bytes.Equal(got[0].Signature, out[got[0].SignaturePath]) {
+		t.Error("no signature of the site on a package")
+	}
+	if _, err := (Family{}).Inspect(archive.PackageFile{ReadSeeker: bytes.NewReader(files[got[0].Path]), Signature: got[0].Signature}, keyringOf(testKeys()[1])); err != nil {
+		t.Error(err)
+	}
+	if _, err := keyringOf(testKeys()[1]).Detached(out["wrack/os/x86_64/wrack.files"], out["wrack/os/x86_64/wrack.files.sig"]); err != nil {
+		t.Error(err)
+	}
+}
+
+type nopCloser struct{ io.ReadSeeker }
+
+func (nopCloser) Close() error { return nil }
+
+func TestWhereDatabasesLie(t *testing.T) {
+	for release, want := range map[string]string{"": "core/os/x86_64/core.db", "./": "core.db", "$component/$arch/": "core/x86_64/core.db", "pkgs/": "pkgs/core.db"} {
+		if got := database(archive.Source{Release: release}, "core", "x86_64"); got != want {
+			t.Errorf("%q: %s", release, got)
+		}
+	}
+	for release, bad := range map[string]bool{"": false, "./": false, "heron": true, "../x/": true, "$name/": true, "a/b/": false} {
+		s := archive.Source{Name: "x", Release: release, Components: []string{"core"}, Architectures: []string{"x86_64"}}
+		if got := (Family{}).CheckSource(s); got.HasErrors() != bad {
+			t.Errorf("%q: %v", release, got)
+		}
+	}
+	if !(Family{}).CheckSource(archive.Source{Components: []string{"options"}, Architectures: []string{"x86_64"}}).HasErrors() || !(Family{}).CheckSource(archive.Source{}).HasErrors() {
+		t.Error("a description that cannot be met was accepted")
+	}
+}
+
+func TestMachinesGetTheirFiles(t *testing.T) {
+	src := func(name string, priority int, components ...string) archive.ClientSource {
+		return archive.ClientSource{Source: archive.Source{Name: name, Components: components, Architectures: []string{"x86_64"}}, Priority: priority, Keys: []archive.ClientKey{{Fingerprint: "ABCD", Armoured: "key\n"}}}
+	}
+	files, notes, err := Family{}.ClientFiles(archive.Client{Lane: "survey", At: "http://127.0.0.1:8441/lane/survey", Sources: []archive.ClientSource{src("b", 40, "core", "extra"), src("a", 20, "core")},
+		Pins: []archive.Relation{{Name: "echo-plot", Op: archive.Equal, Version: "2-1"}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	by := map[string]string{}
+	for _, f := range files {
+		by[f.Path] = string(f.Data)
+	}
+	conf := by[clientConf]
+	if strings.Count(conf, "[core]") != 1 || strings.Index(conf, "[core]") > strings.Index(conf, "[extra]") || !strings.Contains(conf, "Server = http://127.0.0.1:8441/lane/survey/a/core/os/x86_64") ||
+		strings.Count(conf, "SigLevel = Required TrustedOnly") != 2 || !strings.Contains(conf, "IgnorePkg = echo-plot") {
+		t.Error(conf)
+	}
+	if len(notes.With("lane.name-taken")) != 1 || len(notes.With("pin.installed-only")) != 1 || strings.Count(by["etc/pacman.d/stockade-setup"], "trust ABCD") != 1 {
+		t.Error(notes, by)
+	}
+}
+
+// A package of the real build program is read.
+func TestAPackageOfTheRealBuildProgramIsRead(t *testing.T) {
+	if _, err := exec.LookPath("makepkg"); err != nil {
+		t.Skip("skipped: makepkg is not on this machine")
+	}
+	if _, err := exec.LookPath("bsdtar"); err != nil {
+		t.Skip("skipped: bsdtar is not on this machine")
+	}
+	dir, err := os.MkdirTemp("/var/tmp", "build-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(dir)
+	os.Chmod(dir, 0o777)
+	os.WriteFile(filepath.Join(dir, "PKGBUILD"), []byte("pkgname=tide-log\npkgver=1.2\npkgrel=3\nepoch=1\npkgdesc='logs the tide'\narch=(any)\nlicense=(MIT)\ndepends=('libecho>=1.8')\noptdepends=('paper: to print')\nprovides=('log=2')\npackage() { install -Dm755 /dev/null \"$pkgdir/usr/bin/tide-log\"; }\n"), 0o644)
+	c := exec.Command("setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", "makepkg", "--nodeps", "--noconfirm")
+	c.Dir = dir
+	c.Env = append(os.Environ(), "HOME="+dir, "PKGDEST="+dir, "PKGEXT=.pkg.tar.zst", "LC_ALL=C")
+	if out, err := c.CombinedOutput(); err != nil {
+		t.Skipf("skipped: makepkg does not run here: %v\n%s", err, out)
+	}
+	file, err := os.Open(filepath.Join(dir, "tide-log-1:1.2-3-any.pkg.tar.zst"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer file.Close()
+	x, err := Family{}.Examine(spec, file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	rel, err := x.Package.Needs.Relations()
+	if err != nil || x.Package.String() != "tide-log 1:1.2-3 (any)" || fmt.Sprint(rel.Requires, rel.Suggests, x.Package.Provides) != "[libecho >= 1.8] [paper] [{log = 2}]" {
+		t.Errorf("%v %+v %v", x.Package, rel, err)
+	}
+}
+
+func FuzzDatabase(f *testing.F) {
+	r := repository()
+	files, err := r.Publish(plainKey{})
+	if err != nil {
+		f.Fatal(err)
+	}
+	plain, err := archive.Decompress(bytes.NewReader(files["wrack/os/x86_64/wrack.db"]), "gz", 1<<20)
+	if err != nil {
+		f.Fatal(err)
+	}
+	data, _ := io.ReadAll(plain)
+	f.Add(data)
+	f.Fuzz(func(t *testing.T, data []byte) {
+		Family{}.ReadIndex(spec, archive.IndexChoice{Component: "wrack", Arch: "x86_64"}, bytes.NewReader(data), func(p *archive.Package, _ []byte) error {
+			if archive.CheckPath(p.Path) != nil || p.Name == "" || len(p.SHA256) != 64 {
+				t.Errorf("%+v", p)
+			}
+			p.Needs.Relations()
+			return nil
+		})
+	})
+}
+
+func FuzzDescription(f *testing.F) {
+	f.Add("%NAME%\na\n\n%VERSION%\n1-1\n\n%DEPENDS%\nb>=1\n\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		parsePackage([]byte(text), "x")
+		withoutField([]byte(text), "PGPSIG")
+	})
+}
+
+func FuzzInfo(f *testing.F) {
+	f.Add(repository().Packages[0].Info())
+	f.Fuzz(func(t *testing.T, text string) {
+		if info, err := ParseInfo([]byte(text)); err == nil {
+			raw := Describe(info, "a-1-1-any.pkg.tar.zst", 3, strings.Repeat("a", 64))
+			parsePackage(raw, "x")
+		}
+	})
+}
+
+func FuzzPackage(f *testing.F) {
+	file, err := repository().Packages[0].Build()
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(file)
+	f.Fuzz(func(t *testing.T, file []byte) {
+		Family{}.Inspect(archive.PackageFile{ReadSeeker: bytes.NewReader(file)}, nil)
+		fileNames(io.LimitReader(bytes.NewReader(file), 1<<20))
+	})
+}
+
+func FuzzVersions(f *testing.F) {
+	f.Add("1:1.0rc1-2", "1.0")
+	f.Fuzz(func(t *testing.T, a, b string) {
+		if CompareVersions(a, a) != 0 {
+			t.Errorf("%q differs from itself", a)
+		}
+		CompareVersions(a, b)
+		CheckVersion(a)
+	})
+}
+
+// plainKey signs nothing.
+type plainKey struct{}
+
+func (plainKey) Clearsign(text []byte) ([]byte, error)   { return text, nil }
+func (plainKey) DetachSign([]byte, bool) ([]byte, error) { return []byte("signature"), nil }
+func (plainKey) SignStream(io.Reader) ([]byte, error)    { return []byte("signature"), nil }

@@ -1,0 +1,382 @@
+package rpm
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+)
+
+func TestRichRequirementsBecomeClauses(t *testing.T) {
+	for in, want := range map[string]string{
+		"(a or b)":                      "a or b",
+		"(a and b)":                     "a; b",
+		"(a >= 1 and (b or c = 2))":     "a >= 1; b or c = 2",
+		"(a if b)":                      "a or not b",
+		"(a if b else c)":               "a or not b; b or c",
+		"(a unless b)":                  "a; not b",
+		"(a unless b else c)":           "a or c; a or b; not b or c; not b or b",
+		"(a with b >= 2)":               "a with b >= 2",
+		"(a >= 2 with a < 3)":           "a >= 2 with a < 3",
+		"(a without b)":                 "a without b",
+		"(lib(x)(64bit) or (p(y) = 1))": "lib(x)(64bit) or p(y) = 1",
+		"((a and b) if (c or d))":       "a or not c; a or not d; b or not c; b or not d",
+		"(a or b or c)":                 "a or b or c",
+	} {
+		got, err := ParseRich(in, false)
+		if err != nil {
+			t.Errorf("%s: %v", in, err)
+			continue
+		}
+		var parts []string
+		for _, c := range got {
+			parts = append(parts, c.String())
+		}
+		if s := strings.Join(parts, "; "); s != want {
+			t.Errorf("%s: %s, and %s was meant", in, s, want)
+		}
+	}
+	// As a conflict: it must not hold.
+	for in, want := range map[string]string{"(a and b)": "[not a or not b]", "(a or b)": "[not a not b]", "(a if b)": "[not a b]", "(a unless b)": "[not a or b]"} {
+		got, err := ParseRich(in, true)
+		if err != nil || fmt.Sprint(got) != want {
+			t.Errorf("not %s: %v %v", in, got, err)
+		}
+	}
+	for _, bad := range []string{"", "a", "(", "()", "(a", "(a b)", "(a and b or c)", "(a if b if c)", "(a and)", "(a >=)", "(a <> 1)", "(a and b) c", strings.Repeat("(", 100) + "a" + strings.Repeat(")", 100), "(a xor b)"} {
+		if _, err := ParseRich(bad, false); err == nil {
+			t.Errorf("%q was accepted", bad)
+		}
+	}
+}
+
+func published(t *testing.T, change func(r *Repository)) (map[string][]byte, *archive.Root) {
+	t.Helper()
+	r := Repository{Name: "brine", CPE: "cpe:/o:brine:drives:9", Distro: "Brine 9", Date: time.Unix(1_790_000_000, 0), Packages: []Made{pumpctl,
+		{Name: "libbrine", Version: "3.0-1", Arch: "i686"}, {Name: "tables", Version: "1-1", Arch: "noarch"}, {Name: "pumpctl", Version: "1-1", Arch: "src"}, {Name: "other", Version: "1-1", Arch: "aarch64"}}}
+	if change != nil {
+		change(&r)
+	}
+	files, err := r.Publish(testKeys()[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	root, err := Family{}.ReadRoot(spec, Family{}.Roots(spec)[0], files, keyringOf(testKeys()[0].Certificate()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return files, root
+}
+
+var spec = archive.Source{Name: "brine", Family: "rpm", Release: "9", Architectures: []string{"x86_64"}}
+
+func readAll(t *testing.T, files map[string][]byte, root *archive.Root) ([]*archive.Package, []string, error) {
+	t.Helper()
+	x, err := Family{}.Indexes(spec, root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := x[0].Files[0]
+	plain, err := archive.Decompress(bytes.NewReader(files[f.Path]), f.Compression, 1<<30)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out []*archive.Package
+	var raws []string
+	err = Family{}.ReadIndex(spec, x[0], plain, func(p *archive.Package, raw []byte) error {
+		out, raws = append(out, p), append(raws, string(raw))
+		return nil
+	})
+	return out, raws, err
+}
+
+func TestAPublishedRepositoryReadsBack(t *testing.T) {
+	for _, z := range []string{"gz", "xz", "zst"} {
+		files, root := published(t, func(r *Repository) { r.Packing = z })
+		all, _, err := readAll(t, files, root)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var names []string
+		for _, p := range all {
+			names = append(names, p.Name+"."+p.Arch)
+		}
+		if got := strings.Join(names, " "); got != "pumpctl.x86_64 libbrine.i686 tables.noarch" {
+			t.Errorf("%s: %s: sources and other architectures do not belong here", z, got)
+		}
+		p := all[0]
+		if p.Version != "2:3.2.0-1.el9" || p.Summary != "start & stop <pumps>" || p.Size != int64(len(files[p.Path])) || p.SHA256 != sum256(files[p.Path]) || p.Licence != "MIT" || !p.Backward {
+			t.Errorf("%+v", p)
+		}
+		var provides []string
+		for _, v := range p.Provides {
+			provides = append(provides, strings.TrimSpace(v.Name+" "+string(v.Op)+" "+v.Version))
+		}
+		if got := strings.Join(provides, ", "); got != "pumpctl = 2:3.2.0-1.el9, pump-control = 3.2, /usr/bin/pumpctl, /etc/pump.conf" {
+			t.Errorf("provides %s", got)
+		}
+	}
+	files, root := published(t, nil)
+	if root.Origin != "brine" || root.Version != "9" || root.Date.Unix() != 1_790_000_000 || len(Family{}.CheckRoot(spec, root)) != 0 {
+		t.Errorf("%+v", root)
+	}
+	other := spec
+	other.Release = "10"
+	if !(Family{}).CheckRoot(other, root).HasErrors() {
+		t.Error("a root of another release was accepted")
+	}
+	// Files by path, from the lists of files.
+	l := Family{}.Lore(spec, root)
+	plain, err := archive.Decompress(bytes.NewReader(files[l.Files[0].Files[0].Path]), "gz", 1<<30)
+	if err != nil {
+		t.Fatal(err)
+	}
+	owner := map[string]string{}
+	if err := l.ReadFiles(plain, func(sum, path string) error { owner[path] = sum; return nil }); err != nil {
+		t.Fatal(err)
+	}
+	if owner["/usr/share/pump/data"] != sum256(files["Packages/p/"+pumpctl.FileName()]) {
+		t.Errorf("%v", owner)
+	}
+}
+
+func sum256(b []byte) string { return sumOf(sha256.New(), b) }
+
+func TestStreamsAndAdvisoriesAreRead(t *testing.T) {
+	const modules = "---\ndocument: modulemd\nversion: 2\ndata:\n  name: panel\n  stream: \"2\"\n  artifacts:\n    rpms:\n    - panel-0:2.6-1.x86_64\n...\n---\ndocument: modulemd-defaults\nversion: 1\ndata:\n  module: panel\n  stream: \"2\"\n...\n"
+	s, err := readStreams(strings.NewReader(modules))
+	if err != nil || s.Of["panel-0:2.6-1.x86_64"] != "panel:2" || s.Defaults["panel"] != "2" {
+		t.Fatalf("%+v %v", s, err)
+	}
+	if got := s.Of[s.Key(&archive.Package{Name: "panel", Version: "2.6-1", Arch: "x86_64"})]; got != "panel:2" {
+		t.Errorf("stream %q", got)
+	}
+	for _, bad := range []string{"---\ndocument: modulemd\ndata: {name: \"a:b\", stream: x}\n", "---\ndocument: [\n", "---\ndocument: modulemd\ndata: {name: a}\n"} {
+		if _, err := readStreams(strings.NewReader(bad)); err == nil {
+			t.Errorf("%q was accepted", bad)
+		}
+	}
+	const updates = `<?xml version="1.0"?><updates><update type="security"><id>B-1</id><title>t &amp; u</title><issued date="2026-11-02 09:00:00"/><severity>Important</severity>
+<references><reference href="https://brine.example/1"/></references><pkglist><collection><package name="pumpctl" version="3.2.0" release="1" epoch="0" arch="x86_64"/><package name="q" version="1" release="1" epoch="4" arch="noarch"/></collection></pkglist></update>
+<update type="bugfix"><id>B-2</id></update></updates>`
+	var got []string
+	if err := readAdvisories(strings.NewReader(updates), func(a *archive.Advisory) error {
+		got = append(got, fmt.Sprint(a.ID, a.Kind, a.Severity, a.Title, a.Issued.Format(time.DateOnly), a.References, a.Packages))
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if s := strings.Join(got, "|"); s != "B-1securityImportantt & u2026-11-02[https://brine.example/1] [{pumpctl 3.2.0-1 x86_64} {q 4:1-1 noarch}]|B-2bugfix0001-01-01[] []" {
+		t.Error(s)
+	}
+}
+
+// What is written for a tailored mirror reads back, and says only what concerns
+// what was chosen.
+func TestAWrittenRepositoryReadsBack(t *testing.T) {
+	files, root := published(t, func(r *Repository) {
+		r.Updates = `<update type="security"><id>ABOUT-PUMPCTL</id><pkglist><collection><package name="pumpctl" version="3.2.0" release="1.el9" epoch="2" arch="x86_64"/></collection></pkglist></update>
+<update type="security"><id>ABOUT-ANOTHER</id><pkglist><collection><package name="another" version="1" release="1" epoch="0" arch="x86_64"/></collection></pkglist></update>`
+		r.Groups = `<?xml version="1.0"?><comps><group><id>g</id><packagelist><packagereq>pumpctl</packagereq></packagelist></group></comps>`
+		r.Modules = "---\ndocument: modulemd\nversion: 2\ndata:\n  name: m\n  stream: s\n  artifacts: {rpms: [\"pumpctl-2:3.2.0-1.el9.x86_64\"]}\n...\n---\ndocument: modulemd\nversion: 2\ndata:\n  name: n\n  stream: s\n  artifacts: {rpms: [\"another-0:1-1.x86_64\"]}\n...\n---\ndocument: modulemd-defaults\nversion: 1\ndata: {module: n, stream: s}\n...\n"
+	})
+	all, raws, err := readAll(t, files, root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	all[0].Provides = append(all[0].Provides, archive.Provide{Name: "/usr/share/pump/data"}) // as when something needs it by path
+	write := func() map[string][]byte {
+		out := map[string][]byte{}
+		if err := (Family{}).Write(archive.Writing{Source: spec, Root: root, Time: time.Unix(1_790_001_000, 0), Sign: testKeys()[1],
+			Each: func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool, f func(*archive.Package, []byte) error) error {
+				return f(all[0], []byte(raws[0]))
+			},
+			Open: func(f archive.IndexFile) (io.ReadCloser, error) {
+				return archive.Decompress(bytes.NewReader(files[f.Path]), f.Compression, 1<<30)
+			},
+			Package: func(p *archive.Package) (io.ReadSeekCloser, error) {
+				return nopCloser{bytes.NewReader(files[p.Path])}, nil
+			},
+			Put: func(p string, data []byte) error { out[p] = data; return nil },
+		}); err != nil {
+			t.Fatal(err)
+		}
+		return out
+	}
+	out := write()
+	again := write()
+	for p := range out {
+		if strings.HasSuffix(p, ".gz") && !bytes.Equal(out[p], again[p]) {
+			t.Errorf("%s differs the second time", p)
+		}
+	}
+	r, err := Family{}.ReadRoot(spec, Family{}.Roots(spec)[0], out, keyringOf(testKeys()[1].Certificate()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for p, e := range r.Entries {
+		if int64(len(out[p])) != e.Size || sum256(out[p]) != e.SHA256 || !(Family{}).Lasting(p) {
+			t.Errorf("%s is not as the root says", p)
+		}
+	}
+	got, raw, err := readAll(t, out, r)
+	if err != nil || len(got) != 1 || got[0].Path != all[0].Path || got[0].SHA256 != all[0].SHA256 || !strings.Contains(raw[0], "<file>/usr/share/pump/data</file>") {
+		t.Errorf("%+v %v\n%s", got, err, raw)
+	}
+	text := func(kind string) string {
+		f, ok := fileOf(r, kind)
+		if !ok {
+			return ""
+		}
+		plain, err := archive.Decompress(bytes.NewReader(out[f.Path]), f.Compression, 1<<30)
+		if err != nil {
+			t.Fatal(err)
+		}
+		b, _ := io.ReadAll(plain)
+		return string(b)
+	}
+	if s := text("updateinfo"); !strings.Contains(s, "ABOUT-PUMPCTL") || strings.Contains(s, "ABOUT-ANOTHER") {
+		t.Error(s)
+	}
+	if s := text("modules"); !strings.Contains(s, "name: m") || strings.Contains(s, "another") || strings.Contains(s, "modulemd-defaults") {
+		t.Error(s)
+	}
+	if !strings.Contains(text("group"), "pumpctl") || !strings.Contains(text("other"), "- first") || !strings.Contains(text("filelists"), "/usr/share/pump/data") {
+		t.Error("groups, changes or files are missing")
+	}
+	if kinds := slices.Sorted(maps.Keys(r.Fields)); len(kinds) != 7 {
+		t.Errorf("%v", kinds)
+	}
+}
+
+type nopCloser struct{ io.ReadSeeker }
+
+func (nopCloser) Close() error { return nil }
+
+// Indexes that a signature or a digest may stand behind, and that are hostile
+// all the same.
+func TestHostileXMLIsRefused(t *testing.T) {
+	files, root := published(t, nil)
+	_, raws, err := readAll(t, files, root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	whole := func(body string) string {
+		return `<?xml version="1.0" encoding="UTF-8"?><metadata xmlns="x" xmlns:rpm="y" packages="1">` + body + `</metadata>`
+	}
+	good := raws[0]
+	with := func(old, new string) string { return whole(strings.Replace(good, old, new, 1)) }
+	for name, c := range map[string]struct{ text, code string }{
+		"an entity of its own":      {`<?xml version="1.0"?><!DOCTYPE m [<!ENTITY a "aaaa">]>` + whole(with("pumpctl", "&a;")), "source.malformed-index"},
+		"a document type":           {strings.Replace(whole(good), "<metadata", "<!DOCTYPE metadata SYSTEM \"file:///etc/passwd\"><metadata", 1), "source.malformed-index"},
+		"an unknown entity":         {with("<name>pumpctl", "<name>&xxe;"), "source.malformed-index"},
+		"another encoding":          {strings.Replace(whole(good), "UTF-8", "UTF-16", 1), "source.malformed-index"},
+		"deep nesting":              {with("<name>", strings.Repeat("<a>", 10_000)+strings.Repeat("</a>", 10_000)+"<name>"), "source.malformed-index"},
+		"an end that did not begin": {with("</name>", "</nome>"), "source.malformed-index"},
+		"cut short":                 {whole(good)[:len(whole(good))-60], "source.malformed-index"},
+		"text in between":           {whole(good + "and" + good), "source.malformed-index"},
+		"something behind the root": {whole(good) + "<more/>", "source.malformed-index"},
+		"a path upward":             {with(`href="`, `href="../../`), "content.unsafe-path"},
+		"an absolute path":          {with(`href="`, `href="/`), "content.unsafe-path"},
+		"a path among the indexes":  {with(`href="Packages/`, `href="repodata/`), "content.unsafe-path"},
+		"a base elsewhere":          {with(`<location `, `<location xml:base="http://elsewhere.example/" `), "content.unsafe-path"},
+		"a name with a slash":       {with("<name>pumpctl", "<name>../pumpctl"), "source.malformed-index"},
+		"a version with a slash":    {with(`ver="3.2.0"`, `ver="3/2"`), "source.malformed-index"},
+		"only SHA-1":                {with(`type="sha256"`, `type="sha"`), "content.weak-digest"},
+		"a digest that is none":     {with(`pkgid="YES">`, `pkgid="YES">zz`), "source.malformed-index"},
+		"a size that is none":       {with(`size package="`, `size package="-`), "source.malformed-index"},
+		"two names":                 {with("<name>", "<name>other</name><name>"), "source.malformed-index"},
+		"a comparison of its own":   {with(`flags="GE"`, `flags="NE"`), "source.malformed-index"},
+		"a hundred attributes":      {with("<name>", "<x "+strings.Repeat(`a="" `, 100)+"/><name>"), "source.malformed-index"},
+		"no XML":                    {"hello", "source.malformed-index"},
+		"empty":                     {"", "source.malformed-index"},
+	} {
+		err := Family{}.ReadIndex(spec, archive.IndexChoice{}, strings.NewReader(c.text), func(*archive.Package, []byte) error { return nil })
+		f, ok := finding.From(err)
+		if !ok || f.Code != c.code {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	big := &elements{r: io.MultiReader(strings.NewReader(whole("<package>")[:60]+"<package>"), endless{}), begin: []byte("<package"), end: []byte("</package>"), first: true, limit: 1 << 20}
+	if _, err := big.next(); !isFinding(err, "content.too-large") {
+		t.Errorf("an endless element: %v", err)
+	}
+	repomd := string(files[rootPath])
+	for name, text := range map[string]string{
+		"a path upward": strings.Replace(repomd, `href="repodata/`, `href="../repodata/`, 1), "no primary list": strings.Replace(repomd, `type="primary"`, `type="secondary"`, 1),
+		"a list twice": strings.Replace(repomd, `type="other"`, `type="primary"`, 1), "only SHA-1": strings.ReplaceAll(repomd, `type="sha256"`, `type="sha1"`),
+		"another root": strings.ReplaceAll(repomd, "repomd", "metalink"), "a base elsewhere": strings.Replace(repomd, "<location ", `<location xml:base="http://elsewhere.example" `, 1),
+	} {
+		if _, err := ParseRoot([]byte(text)); err == nil {
+			t.Errorf("%s was accepted", name)
+		}
+	}
+}
+
+type endless struct{}
+
+func (endless) Read(p []byte) (int, error) {
+	for i := range p {
+		p[i] = 'a'
+	}
+	return len(p), nil
+}
+
+func TestMachinesGetTheirFiles(t *testing.T) {
+	src := func(name string, priority int) archive.ClientSource {
+		return archive.ClientSource{Source: archive.Source{Name: name, Architectures: []string{"x86_64"}}, Priority: priority, Streams: []string{"panel:3"},
+			Keys: []archive.ClientKey{{Fingerprint: "ABCD", Armoured: "key\n"}}}
+	}
+	files, notes, err := Family{}.ClientFiles(archive.Client{Lane: "steady", At: "/media/a b/x", Sources: []archive.ClientSource{src("b", 40), src("a", 20)},
+		Pins: []archive.Relation{{Name: "pumpctl", Op: archive.Equal, Version: "3.1-2"}}})
+	if err != nil || len(notes) > 0 {
+		t.Fatal(err, notes)
+	}
+	by := map[string]string{}
+	for _, f := range files {
+		by[f.Path] = string(f.Data)
+	}
+	repo := by["etc/yum.repos.d/stockade.repo"]
+	for _, want := range []string{"[stockade-a]", "baseurl=file:///media/a%20b/x/a/", "priority=20", "gpgcheck=1\nrepo_gpgcheck=1", "gpgkey=file:///etc/pki/rpm-gpg/stockade-a-ABCD.asc", "pumpctl-0:3.1-[!2]*", "pumpctl-0:[!3]*", "pumpctl-1:*"} {
+		if !strings.Contains(repo, want) {
+			t.Errorf("no %q in\n%s", want, repo)
+		}
+	}
+	if strings.Index(repo, "[stockade-a]") > strings.Index(repo, "[stockade-b]") || by["etc/dnf/modules.d/panel.module"] == "" || !strings.Contains(by["etc/zypp/locks"], "version: > 3.1-2") || by["etc/pki/rpm-gpg/stockade-setup"] == "" {
+		t.Errorf("%v", by)
+	}
+	if _, notes, _ := (Family{}).ClientFiles(archive.Client{At: "/media", Architectures: []string{"aarch64"}, Sources: []archive.ClientSource{src("a", 20)}}); len(notes.With("source.architecture-missing")) != 1 {
+		t.Error(notes)
+	}
+	if _, _, err := (Family{}).ClientFiles(archive.Client{At: "/media", Pins: []archive.Relation{{Name: "a", Op: archive.Greater, Version: "1"}}}); err == nil {
+		t.Error("a pin that is none was accepted")
+	}
+}
+
+func TestDescriptionsOfSourcesAreChecked(t *testing.T) {
+	for name, c := range map[string]struct {
+		change func(s *archive.Source)
+		bad    bool
+	}{
+		"good":                  {func(s *archive.Source) {}, false},
+		"without a release":     {func(s *archive.Source) { s.Release = "" }, false},
+		"components":            {func(s *archive.Source) { s.Components = []string{"core"} }, true},
+		"no architectures":      {func(s *archive.Source) { s.Architectures = nil }, true},
+		"another family's name": {func(s *archive.Source) { s.Architectures = []string{"amd64"} }, true},
+		"for all":               {func(s *archive.Source) { s.Architectures = []string{"noarch"} }, true},
+	} {
+		s := archive.Source{Name: "x", Release: "9", Architectures: []string{"x86_64"}}
+		c.change(&s)
+		if got := (Family{}).CheckSource(s).HasErrors(); got != c.bad {
+			t.Errorf("%s: %v", name, (Family{}).CheckSource(s))
+		}
+	}
+}

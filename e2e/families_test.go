@@ -1,0 +1,256 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"stockade/core/archive/alpm"
+	"stockade/core/archive/rpm"
+	"stockade/internal/api"
+)
+
+// house adds what is built in the house to its sources.
+func (s *site) house() {
+	s.t.Helper()
+	for file, source := range map[string]string{"lamp-driver_2.0-1reach1_all.deb": "reach-lamps", "pump-relay-1.1-1.reach.x86_64.rpm": "reach-pumps", "buoy-log-0.7-1-any.pkg.tar.zst": "reach-launch"} {
+		s.cli(0, "package", "add", filepath.Join(s.dir, "site/house", file), "--source", source, "--from", "built in the workshop", "--why", "nobody else makes it")
+	}
+}
+
+// show builds a mirror, exports the edition and points the lane of a group at it.
+func (s *site) exported(mirror, lane string) (edition, dir string) {
+	s.t.Helper()
+	out, _ := s.cli(0, "mirror", "build", mirror)
+	edition = strings.TrimSpace(out)
+	dir = filepath.Join(s.dir, "export-"+strings.ReplaceAll(edition, "/", "-"))
+	s.cli(0, "edition", "export", edition, dir)
+	if lane != "" {
+		s.cli(0, "lane", "move", lane, edition)
+	}
+	return edition, dir
+}
+
+// follow makes the lane of a group show another mirror.
+func (s *site) follow(lane, mirror string) {
+	s.t.Helper()
+	path := filepath.Join(s.dir, "site/families.yaml")
+	text := mustRead(s.t, path)
+	i := strings.Index(text, "\n  "+lane+": {mirror: ")
+	j := strings.Index(text[i+1:], "\n") + i + 1
+	if i < 0 {
+		s.t.Fatalf("there is no lane %s", lane)
+	}
+	os.WriteFile(path, []byte(text[:i]+"\n  "+lane+": {mirror: "+mirror+"}"+text[j:]), 0o644)
+	s.cli(0, "apply", filepath.Join(s.dir, "site"))
+}
+
+// The real clients refresh and install from tailored and faithful mirrors, over
+// HTTP and from an export, with every signature check on and the network cut.
+func TestTheRealClientsOfTheOtherFamiliesInstallWithTheNetworkCut(t *testing.T) {
+	for _, c := range []struct {
+		client              packageClient
+		mirror, lane, group string
+		install             []string
+		want                map[string]string
+		absent              []string
+	}{
+		{dnf, "pumps", "pump-house", "pump-house", []string{"pump-desk", "pump-relay", "pump-panel"},
+			map[string]string{"pump-desk": "4.0-1.el9", "pumpctl": "3.2.0-1.el9", "libbrine": "3.4.1-2.el9", "pump-calibration": "1:2026.2-1.el9", "pump-lang-en": "4.0-1.el9", "pump-relay": "1.1-1.reach", "pump-panel": "3.0-1.el9"}, []string{"net-pump-bus"}},
+		{dnf, "pumps-whole", "pump-house", "pump-house", []string{"pump-desk", "pump-panel"},
+			map[string]string{"pump-desk": "4.0-1.el9", "pumpctl": "3.2.0-1.el9", "pump-calibration": "1:2026.2-1.el9", "pump-panel": "2.6-1.el9"}, nil}, // stream 2 is the default upstream
+		{zypper, "pumps", "pump-house", "pump-house", []string{"pump-desk", "pump-relay"},
+			map[string]string{"pump-desk": "4.0-1.el9", "pumpctl": "3.2.0-1.el9", "libbrine": "3.4.1-2.el9", "pump-calibration": "1:2026.2-1.el9", "pump-relay": "1.1-1.reach"}, nil},
+		// zypper looks for files in primary lists alone, and upstream's has not the one that pumpctl needs.
+		{zypper, "pumps-whole", "pump-house", "pump-house", []string{"libbrine", "pump-gauge"}, map[string]string{"libbrine": "3.4.1-2.el9", "pump-gauge": "1.0^20260901-1.el9"}, nil},
+		{pacman, "launch", "survey", "survey-launch", []string{"echo-plot", "buoy-log"},
+			map[string]string{"echo-plot": "2.3.1-2", "libecho": "1.9.0-1", "chart-data": "2026.10-1", "buoy-log": "0.7-1"}, nil},
+		{pacman, "launch-whole", "survey", "survey-launch", []string{"echo-plot", "sounder-serial"},
+			map[string]string{"echo-plot": "2.3.1-2", "libecho": "1.9.0-1", "sounder-serial": "1:0.4-1"}, []string{"sounder-net"}},
+	} {
+		t.Run(c.client.name+" "+c.mirror, func(t *testing.T) {
+			s := newSite(t)
+			s.described()
+			s.house()
+			if c.mirror == "pumps-whole" || c.mirror == "launch-whole" {
+				s.follow(c.lane, c.mirror)
+			}
+			edition, dir := s.exported(c.mirror, c.lane)
+			s.cli(0, "edition", "verify", edition)
+			fromExport := newBox(t, s, c.client, c.group, dir)
+			fromLane := newBox(t, s, c.client, c.group, "http://127.0.0.1:8441/lane/"+c.lane)
+			s.stop() // nothing is left that could answer
+			fromLane.serve = filepath.Join(s.dir, "data")
+			for _, b := range []*box{fromExport, fromLane} {
+				b.must(c.client.refresh...)
+				b.must(append(c.client.install, c.install...)...)
+				for name, version := range c.want {
+					b.has(name, version)
+				}
+				for _, name := range c.absent {
+					b.has(name, "")
+				}
+			}
+		})
+	}
+}
+
+// What was tampered with between the service and the machine is refused there.
+func TestTheRealClientsOfTheOtherFamiliesRefuseWhatWasTamperedWith(t *testing.T) {
+	for _, c := range []struct {
+		client              packageClient
+		mirror, lane, group string
+		install             string
+		files               map[string]string // what is changed, by what it is
+	}{
+		{dnf, "pumps", "pump-house", "pump-house", "pumpctl", map[string]string{"root": "brine-drivers/repodata/repomd.xml", "signature of the root": "brine-drivers/repodata/repomd.xml.asc", "index": "-primary.xml.gz", "package": "libbrine-3.4.1-2.el9.x86_64.rpm"}},
+		{zypper, "pumps", "pump-house", "pump-house", "pumpctl", map[string]string{"root": "brine-drivers/repodata/repomd.xml", "signature of the root": "brine-drivers/repodata/repomd.xml.asc", "index": "-primary.xml.gz", "package": "libbrine-3.4.1-2.el9.x86_64.rpm"}},
+		{pacman, "launch", "survey", "survey-launch", "echo-plot", map[string]string{"database": "wrack/os/x86_64/wrack.db", "signature of the database": "wrack/os/x86_64/wrack.db.sig", "package": "libecho-1.9.0-1-x86_64.pkg.tar.xz"}},
+	} {
+		t.Run(c.client.name, func(t *testing.T) {
+			s := newSite(t)
+			s.described()
+			s.house()
+			edition, whole := s.exported(c.mirror, c.lane)
+			good := newBox(t, s, c.client, c.group, whole)
+			good.must(c.client.refresh...)
+			for what, match := range c.files {
+				dir := filepath.Join(s.dir, "tampered-"+strings.ReplaceAll(what, " ", "-"))
+				s.cli(0, "edition", "export", edition, dir)
+				changed := 0
+				filepath.Walk(dir, func(p string, info os.FileInfo, err error) error {
+					if err == nil && info.Mode().IsRegular() && strings.HasSuffix(p, match) {
+						raw, _ := os.ReadFile(p)
+						raw[len(raw)/2] ^= 4
+						os.WriteFile(p, raw, 0o644)
+						changed++
+					}
+					return nil
+				})
+				if changed == 0 {
+					t.Fatalf("nothing matches %s", match)
+				}
+				b := newBox(t, s, c.client, c.group, dir)
+				b.client(c.client.refresh...)
+				if out, err := b.client(append(c.client.install, c.install)...); err == nil && b.installed(b.root, c.install) != "" {
+					t.Errorf("a tampered %s was accepted:\n%s", what, out)
+				}
+				b.has(c.install, "")
+			}
+			// Packages of an edition that another key signed are refused too, although
+			// the digests are right: the machine knows only the keys of its lane.
+			b := newBox(t, s, c.client, c.group, whole)
+			for _, folder := range []string{"etc/pki/rpm-gpg", "etc/pacman.d/stockade-keys"} {
+				keys, _ := filepath.Glob(filepath.Join(b.root, folder, "*.asc"))
+				for _, k := range keys {
+					os.WriteFile(k, []byte(s.scenario.KelpKey.Certificate().Armoured()), 0o644)
+				}
+			}
+			os.RemoveAll(filepath.Join(b.root, "root"))
+			os.RemoveAll(filepath.Join(b.root, "etc/pacman.d/gnupg"))
+			b.client(c.client.refresh...)
+			if out, _ := b.client(append(c.client.install, c.install)...); b.installed(b.root, c.install) != "" {
+				t.Errorf("an edition of another site was accepted:\n%s", out)
+			}
+		})
+	}
+}
+
+// What the clients take under our priorities and pins is what was meant.
+func TestPrioritiesAndPinsOfTheOtherFamiliesAreWhatWasMeant(t *testing.T) {
+	s := newSite(t)
+	path := filepath.Join(s.dir, "site/families.yaml")
+	text := mustRead(t, path)
+	text = strings.Replace(text, "packages: [pumpctl, pump-desk, pump-panel], with: recommended,", "packages: [pumpctl, pump-desk, pump-panel], versions: 2, with: recommended,", 1)
+	text = strings.Replace(text, "    lane: pump-house\n", "    lane: pump-house\n    pins: [\"pumpctl = 3.1.4-2.el9\"]\n", 1)
+	os.WriteFile(path, []byte(text), 0o644)
+	s.described()
+	// The house's own pump-gauge is older, and has the better priority.
+	older := rpm.Made{Name: "pump-gauge", Version: "0.9-1.reach", Arch: "noarch", Summary: "the old one", Time: 1_790_000_000}
+	file, err := older.Build(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	mine := filepath.Join(s.dir, older.FileName())
+	os.WriteFile(mine, file, 0o644)
+	s.house()
+	s.cli(0, "package", "add", mine, "--source", "reach-pumps", "--from", "the attic", "--why", "the old gauges")
+	// And its own libecho is older than Wrack's.
+	echo := alpm.Made{Name: "libecho", Version: "1.8.5-1", Arch: "x86_64", Summary: "the old one", Time: 1_790_000_000}
+	if file, err = echo.Build(); err != nil {
+		t.Fatal(err)
+	}
+	mine = filepath.Join(s.dir, echo.FileName())
+	os.WriteFile(mine, file, 0o644)
+	s.cli(0, "package", "add", mine, "--source", "reach-launch", "--from", "the attic", "--why", "the old sounder")
+	_, pumps := s.exported("pumps", "pump-house")
+	_, launch := s.exported("launch", "survey")
+	for _, c := range []packageClient{dnf, zypper} {
+		t.Run(c.name, func(t *testing.T) {
+			b := newBox(t, s, c, "pump-house", pumps)
+			b.must(c.refresh...)
+			b.must(append(c.install, "pumpctl", "pump-gauge")...)
+			b.has("pumpctl", "3.1.4-2.el9")
+			b.has("pump-gauge", "0.9-1.reach")
+			b.client(c.upgraded...)
+			b.has("pumpctl", "3.1.4-2.el9")
+		})
+	}
+	t.Run("pacman", func(t *testing.T) {
+		b := newBox(t, s, pacman, "survey-launch", launch)
+		b.must(pacman.refresh...)
+		b.must(append(pacman.install, "libecho")...)
+		b.has("libecho", "1.8.5-1")
+	})
+}
+
+// A client that is in the middle of an update when its lane moves finds what it
+// was told of, by digest.
+func TestALaneThatMovesBreaksNoClientOfTheOtherFamilies(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	s.house()
+	s.exported("pumps", "pump-house")
+	base := s.service.PackagesURL() + "/lane/pump-house/brine-drivers/"
+	_, old, _ := get(t, base+"repodata/repomd.xml")
+	s.scenario.Brine.Date = time.Now().Add(-time.Minute)
+	for i := range s.scenario.Brine.Packages {
+		if p := &s.scenario.Brine.Packages[i]; p.Name == "pump-desk" {
+			p.Version = "4.1-1.el9"
+		}
+	}
+	if err := s.scenario.PublishBrine(); err != nil {
+		t.Fatal(err)
+	}
+	s.exported("pumps", "pump-house")
+	_, now, _ := get(t, base+"repodata/repomd.xml")
+	if now == old {
+		t.Fatal("the lane still shows the old root")
+	}
+	seen := 0
+	for part := range strings.SplitSeq(old, `href="`) {
+		if p, _, ok := strings.Cut(part, `"`); ok && strings.HasPrefix(p, "repodata/") {
+			seen++
+			if code, _, _ := get(t, base+p); code != 200 {
+				t.Errorf("%s is gone (%d)", p, code)
+			}
+		}
+	}
+	if seen < 5 {
+		t.Errorf("only %d lists were named", seen)
+	}
+	if code, _, _ := get(t, base+"Packages/p/pump-desk-4.0-1.el9.x86_64.rpm"); code != 200 {
+		t.Errorf("the package that the client was told of is gone (%d)", code)
+	}
+	changes := s.diffOf("pumps/2")
+	if len(changes) != 1 || changes[0].Name != "pump-desk" || changes[0].NewVersion != "4.1-1.el9" {
+		t.Errorf("%+v", changes)
+	}
+}
+
+func (s *site) diffOf(edition string) []api.Change {
+	s.t.Helper()
+	return cliJSON[[]api.Change](s, "edition", "diff", edition)
+}
