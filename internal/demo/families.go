@@ -18,7 +18,7 @@ func brineRepository(date time.Time) rpm.Repository {
 	data := func(path, word string, n int) []rpm.MadeFile {
 		return []rpm.MadeFile{{Path: path, Mode: 0o644, Data: payload(word, n)}}
 	}
-	return rpm.Repository{Name: "brine-drivers", CPE: "cpe:/o:brine:drives:9", Distro: "Brine Drives 9", Date: date, Groups: brineGroups, Updates: brineUpdates, Modules: brineModules,
+	return rpm.Repository{Name: "brine-drivers", CPE: "cpe:/o:brine:drives:9", Distro: "Brine Drives 9", Date: date, Groups: brineGroups, Updates: brineUpdates, Modules: brineModules, Built: map[string][]byte{},
 		Packages: []rpm.Made{
 			{Name: "pumpctl", Version: "3.2.0-1.el9", Arch: "x86_64", Summary: "start and stop pumps from the command line", Time: made, Packing: "zst", Change: "first build for release 9",
 				Requires:   []string{"libbrine >= 3", "/usr/share/brine/calibration", "(pump-lang-en if pump-desk)", "(pump-bus = 2 or serial-pump-bus)"},
@@ -120,7 +120,7 @@ func wrackRepository(date time.Time) alpm.Repository {
 	run := func(name, version string) []alpm.MadeFile {
 		return []alpm.MadeFile{{Path: "/usr/bin/" + name, Mode: 0o755, Data: []byte("#!/bin/sh\necho \"" + name + " " + version + " (Skerry Reach)\"\n")}}
 	}
-	return alpm.Repository{Components: []string{"wrack", "chart"}, Arch: "x86_64", Date: date, Packages: []alpm.Made{
+	return alpm.Repository{Components: []string{"wrack", "chart"}, Arch: "x86_64", Date: date, Made: map[string][]byte{}, Packages: []alpm.Made{
 		{Component: "wrack", Name: "echo-plot", Version: "2.3.1-2", Arch: "x86_64", Summary: "draws what the echo sounder hears", Time: made,
 			Depends: []string{"libecho>=1.8", "chart-data", "sounder-bus"}, OptDepend: []string{"plot-paper: to print"}, Groups: []string{"survey"}, Files: run("echo-plot", "2.3.1-2")},
 		{Component: "wrack", Name: "libecho", Version: "1.9.0-1", Arch: "x86_64", Summary: "reads echo sounders", Time: made, Provides: []string{"libecho.so=1-64"}, Replaces: []string{"libecho1"}, Conflicts: []string{"libecho1"},

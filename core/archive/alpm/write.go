@@ -152,6 +152,8 @@ type Repository struct {
 	Embed      bool   // signatures of packages stand in the database too
 	Unsigned   bool   // packages have no signatures
 	Packing    string // of databases: gz if empty
+	// Made keeps the signatures that were made before, as owners do not sign twice; nil: none.
+	Made map[string][]byte
 	// Amend, if not nil, may change a description before it is packed and signed.
 	Amend func(m Made, desc []byte) []byte
 }
@@ -180,9 +182,15 @@ func (r Repository) Publish(sign archive.SigningKey) (map[string][]byte, error) 
 			desc := Describe(info, m.FileName(), int64(len(file)), hex.EncodeToString(sum[:]))
 			out[dir+m.FileName()] = file
 			if !r.Unsigned {
-				signature, err := sign.DetachSign(file, false)
-				if err != nil {
-					return nil, err
+				key := hex.EncodeToString(sum[:])
+				signature := r.Made[key]
+				if signature == nil {
+					if signature, err = sign.DetachSign(file, false); err != nil {
+						return nil, err
+					}
+					if r.Made != nil {
+						r.Made[key] = signature
+					}
 				}
 				out[dir+m.FileName()+".sig"] = signature
 				if r.Embed {

@@ -110,18 +110,22 @@ func excludes(pins []archive.Relation) (out []string) {
 			}
 		}
 		at := p.Name + "-" + epoch + ":"
-		out = append(out, otherThan(at, version)...)
+		// What goes on where the release begins is no other version, and what goes on
+		// with one more dot before the architecture is another release.
+		out = append(out, otherThan(at, version, "-")...)
 		if release != "" {
-			out = append(out, otherThan(at+version+"-", release)...)
+			out = append(out, otherThan(at+version+"-", release, ".")...)
+			out = append(out, at+version+"-"+release+".*.*")
 		}
 	}
 	return out
 }
 
-// otherThan gives patterns for every text behind prefix that is not word.
-func otherThan(prefix, word string) (out []string) {
+// otherThan gives patterns for every text behind prefix that is not word, with
+// end behind it.
+func otherThan(prefix, word, end string) (out []string) {
 	for i := range word {
 		out = append(out, prefix+word[:i]+"[!"+word[i:i+1]+"]*")
 	}
-	return append(out, prefix+word+"?*")
+	return append(out, prefix+word+"[!"+end+"]*")
 }

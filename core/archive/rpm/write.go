@@ -290,15 +290,17 @@ func (f Family) carry(w archive.Writing, names, chosen map[string]bool) (out []l
 // Repository is a made-up upstream repository; the demonstration and the tests
 // publish with it.
 type Repository struct {
-	Name          string // <repo> of its root
-	CPE, Distro   string
-	Date          time.Time
-	Packages      []Made
-	Updates       string // <update> elements
-	Groups        string // a whole comps document
-	Modules       string // documents of module streams
-	Packing       string // of its lists; gz if empty
-	Unsigned      bool   // its packages are not signed themselves
+	Name        string // <repo> of its root
+	CPE, Distro string
+	Date        time.Time
+	Packages    []Made
+	Updates     string // <update> elements
+	Groups      string // a whole comps document
+	Modules     string // documents of module streams
+	Packing     string // of its lists; gz if empty
+	Unsigned    bool   // its packages are not signed themselves
+	// Built keeps packages that were built before, as owners do not sign twice; nil: none.
+	Built         map[string][]byte
 	AmendPackages func(m Made, file []byte) []byte
 	Amend         func(kind string, text []byte) []byte // changes a list before it is signed for
 }
@@ -314,7 +316,7 @@ func (r Repository) Publish(sign archive.SigningKey) (map[string][]byte, error) 
 			by = nil
 		}
 		m.Time = max(m.Time, 1_700_000_000)
-		file, err := m.Build(by)
+		file, err := r.build(m, by)
 		if err != nil {
 			return nil, err
 		}
@@ -348,4 +350,20 @@ func (r Repository) Publish(sign archive.SigningKey) (map[string][]byte, error) 
 	w := root{revision: fmt.Sprint(r.Date.Unix()), repo: r.Name, cpeid: r.CPE, distro: r.Distro, time: r.Date, packing: first(r.Packing, "gz"), sign: sign,
 		put: func(p string, data []byte) error { out[p] = data; return nil }}
 	return out, w.write(lists)
+}
+
+func (r Repository) build(m Made, by archive.SigningKey) ([]byte, error) {
+	plain, err := m.Build(nil)
+	if err != nil || by == nil {
+		return plain, err
+	}
+	key := sumOf(sha256.New(), plain)
+	if have := r.Built[key]; have != nil {
+		return have, nil
+	}
+	file, err := m.Build(by)
+	if err == nil && r.Built != nil {
+		r.Built[key] = file
+	}
+	return file, err
 }
