@@ -298,3 +298,9 @@ func (n *needs) Relations() (archive.Relations, error) {
 	err := add(optional, func(r archive.Relation) { out.Suggests = append(out.Suggests, archive.Clause{r}) })
 	return out, err
 }
+
+// ReadDescription reads what a database says of one package; dir is where its
+// file lies, relative to the upstream's base.
+func ReadDescription(desc []byte, dir string) (*archive.Package, error) {
+	return parsePackage(desc, dir)
+}

@@ -21,7 +21,7 @@ func TestRichRequirementsBecomeClauses(t *testing.T) {
 		"(a and b)":                     "a; b",
 		"(a >= 1 and (b or c = 2))":     "a >= 1; b or c = 2",
 		"(a if b)":                      "a or not b",
-		"(a if b else c)":               "a or not b; b or c",
+		"(a if b else c)":               "a or not b; c or b",
 		"(a unless b)":                  "a; not b",
 		"(a unless b else c)":           "a or c; a or b; not b or c; not b or b",
 		"(a with b >= 2)":               "a with b >= 2",

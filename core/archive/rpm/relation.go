@@ -196,7 +196,7 @@ func (p *richParser) clauses(e *expression, negate bool) ([]archive.Clause, erro
 			if err != nil {
 				return nil, err
 			}
-			y, err := both(b, c, false, false, false)
+			y, err := both(c, b, false, false, false) // what stands behind else is meant first
 			return append(x, y...), err
 		}
 		// not ((¬B ∨ A) ∧ (B ∨ C)) is (B ∧ ¬A) ∨ (¬B ∧ ¬C)

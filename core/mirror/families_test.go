@@ -1,0 +1,514 @@
+package mirror
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"stockade/core/archive"
+	"stockade/core/archive/alpm"
+	"stockade/core/archive/rpm"
+	"stockade/core/definition"
+	"stockade/core/fetch"
+	"stockade/core/finding"
+	"stockade/core/trust"
+)
+
+// rpmWorld is a made-up upstream of the rpm family.
+type rpmWorld struct {
+	*world
+	rpm rpm.Repository
+}
+
+func newRPMWorld(t *testing.T) *rpmWorld {
+	w := &rpmWorld{world: newWorld(t)}
+	w.rpm = rpm.Repository{Name: "brine", CPE: "cpe:/o:brine:drives:9", Distro: "Brine 9", Date: w.now.Add(-time.Hour), Built: map[string][]byte{}, Packages: []rpm.Made{
+		{Name: "pumpctl", Version: "3.2-1", Arch: "x86_64", Requires: []string{"libbrine >= 3", "/usr/share/brine/table"}},
+		{Name: "libbrine", Version: "3.4-1", Arch: "x86_64", Packing: "zst"},
+		{Name: "tables", Version: "1-1", Arch: "noarch", Packing: "xz", Files: []rpm.MadeFile{{Path: "/usr/share/brine/table", Mode: 0o644, Data: []byte("x")}}},
+		{Name: "panel", Version: "2-1", Arch: "x86_64"}, {Name: "panel", Version: "3-1", Arch: "x86_64"},
+	}, Modules: "---\ndocument: modulemd\ndata: {name: panel, stream: \"2\", artifacts: {rpms: [\"panel-0:2-1.x86_64\"]}}\n...\n---\ndocument: modulemd\ndata: {name: panel, stream: \"3\", artifacts: {rpms: [\"panel-0:3-1.x86_64\"]}}\n...\n---\ndocument: modulemd-defaults\ndata: {module: panel, stream: \"2\"}\n...\n",
+		Updates: `<update type="security"><id>B-1</id><title>t</title><pkglist><collection><package name="pumpctl" version="3.2" release="1" epoch="0" arch="x86_64"/></collection></pkglist></update>`}
+	w.source = &Source{Name: "brine", Standing: "vendor", Priority: 40, Family: rpm.Family{}, Spec: archive.Source{Name: "brine", Family: "rpm", Release: "9", Architectures: []string{"x86_64"}},
+		Route: fetch.Route{Source: "brine", Upstreams: []fetch.Upstream{{URL: w.server.URL + "/tarn"}}}, Keyring: w.ring("brine"), Want: definition.Want{Packages: []string{"pumpctl", "panel"}, With: "required", Versions: 1}}
+	w.plan.Sources = []*Source{w.source}
+	w.republish()
+	return w
+}
+
+func (w *world) ring(source string) *trust.Keyring {
+	return trust.NewKeyring(source, []trust.Known{{Certificate: keys()[0].Certificate(), VouchedFor: []string{source}}}, func() time.Time { return w.now })
+}
+
+func (w *world) put(files map[string][]byte, err error) {
+	w.t.Helper()
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	w.mu.Lock()
+	w.files = files
+	w.mu.Unlock()
+}
+
+func (w *rpmWorld) republish() { w.put(w.rpm.Publish(w.key)) }
+
+// resign signs the root anew after something was changed in it.
+func (w *rpmWorld) resign(change func(root string) string) {
+	root := []byte(change(string(w.files["repodata/repomd.xml"])))
+	signature, err := w.key.DetachSign(root, true)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	w.files["repodata/repomd.xml"], w.files["repodata/repomd.xml.asc"] = root, signature
+}
+
+// alter changes every file whose path has match in it.
+func (w *world) alter(match string, f func([]byte) []byte) {
+	n := 0
+	for p, data := range w.files {
+		if strings.Contains(p, match) {
+			w.files[p] = f(bytes.Clone(data))
+			n++
+		}
+	}
+	if n == 0 {
+		w.t.Fatalf("nothing has %s in its path: %v", match, slices.Sorted(maps.Keys(w.files)))
+	}
+}
+
+func flip(b []byte) []byte { b[len(b)/2] ^= 1; return b }
+
+func items(t *testing.T, w *world, n int) (out []string) {
+	t.Helper()
+	_, m := w.open(n)
+	if err := ReadItems(w.builder.Pool, m, func(i Item) error {
+		out = append(out, strings.TrimSpace(i.Name+" "+i.Version+" "+i.Stream))
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	slices.Sort(out)
+	return out
+}
+
+func TestATailoredRPMBuildTakesWhatIsNeededByPathAndByStream(t *testing.T) {
+	w := newRPMWorld(t)
+	out, err := w.build()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := strings.Join(items(t, w.world, 1), ", "); got != "libbrine 3.4-1, panel 2-1 panel:2, pumpctl 3.2-1, tables 1-1" {
+		t.Errorf("chosen: %s", got)
+	}
+	_, m := w.open(1)
+	var told []string
+	if err := ReadEditionAdvisories(w.builder.Pool, m, func(a EditionAdvisory) error { told = append(told, a.ID); return nil }); err != nil || strings.Join(told, " ") != "B-1" || out.Edition.Advisories != 1 {
+		t.Errorf("advisories %v %v", told, err)
+	}
+	if keys := out.Edition.Sources[0].Keys; len(keys) != 2 {
+		t.Errorf("machines check packages too, and need both keys: %v", keys)
+	}
+	if len(out.Findings.With("content.package-unsigned")) != 0 {
+		t.Error(out.Findings)
+	}
+	// Another stream, wanted by name; and one that does not exist.
+	w.source.Want.Streams = []string{"panel:3"}
+	w.plan.Number = 2
+	if _, err := w.build(); err != nil || !slices.Contains(items(t, w.world, 2), "panel 3-1 panel:3") {
+		t.Errorf("%v %v", err, items(t, w.world, 2))
+	}
+	w.source.Want.Streams, w.plan.Number = []string{"panel:4"}, 3
+	if f := w.refused("mirror.stream-missing"); !strings.Contains(f.WayOut, "panel:2, panel:3") {
+		t.Error(f.WayOut)
+	}
+	// What nobody signed is told, and carried.
+	w.source.Want.Streams = nil
+	w.rpm.Unsigned, w.rpm.Date = true, w.rpm.Date.Add(time.Minute)
+	w.republish()
+	if out, err = w.build(); err != nil || len(out.Findings.With("content.package-unsigned")) != 1 {
+		t.Errorf("%v %v", out.Findings, err)
+	}
+}
+
+func TestListsOfFilesAreFetchedOnlyWhenSomethingNeedsThem(t *testing.T) {
+	w := newRPMWorld(t)
+	w.rpm.Packages[0].Requires = []string{"libbrine >= 3"}
+	w.republish()
+	if _, err := w.build(); err != nil {
+		t.Fatal(err)
+	}
+	for p := range w.hits {
+		if strings.Contains(p, "filelists") {
+			t.Errorf("%s was fetched, and nothing needs it", p)
+		}
+	}
+}
+
+func TestFaithfulCopiesOfTheOtherFamiliesKeepEveryByte(t *testing.T) {
+	r := newRPMWorld(t)
+	a := newALPMWorld(t)
+	for name, w := range map[string]*world{"rpm": r.world, "alpm": a.world} {
+		w.plan.Mirror.Copy, w.plan.Mirror.Complete = "faithful", "told"
+		w.source.Want = definition.Want{Everything: true}
+		if _, err := w.build(); err != nil {
+			t.Fatal(name, err)
+		}
+		_, m := w.open(1)
+		for path, data := range w.files {
+			if l, ok := m.Find(w.source.Name + "/" + path); !ok || l.SHA256 != sha256Of(data) {
+				t.Errorf("%s: %s was not copied as it is", name, path)
+			}
+		}
+		if found := Verify(w.builder.Pool, "x", m, nil, nil); len(found) > 0 {
+			t.Error(name, found)
+		}
+	}
+}
+
+func TestAttacksOnRPMSourcesAreRefused(t *testing.T) {
+	for _, c := range []struct {
+		name, code string
+		mount      func(w *rpmWorld)
+	}{
+		{"signed by a key nobody brought in", "content.signature-bad", func(w *rpmWorld) { w.key = keys()[1]; w.republish() }},
+		{"signed by a key vouched for another source", "key.unvouched", func(w *rpmWorld) {
+			w.source.Keyring = w.ring("tarn")
+			w.source.Keyring = trust.NewKeyring("brine", []trust.Known{{Certificate: keys()[0].Certificate(), VouchedFor: []string{"tarn"}}}, w.builder.Now)
+		}},
+		{"signed by a barred key", "key.barred", func(w *rpmWorld) {
+			w.source.Keyring = trust.NewKeyring("brine", []trust.Known{{Certificate: keys()[0].Certificate(), VouchedFor: []string{"brine"}, Barred: "lost"}}, w.builder.Now)
+		}},
+		{"signature taken off", "content.signature-bad", func(w *rpmWorld) { delete(w.files, "repodata/repomd.xml.asc") }},
+		{"signature over another text", "content.signature-bad", func(w *rpmWorld) { w.alter("repomd.xml", func(b []byte) []byte { return append(b, ' ') }) }},
+		{"an empty signature", "content.signature-bad", func(w *rpmWorld) { w.files["repodata/repomd.xml.asc"] = nil }},
+		{"a list changed", "content.digest-mismatch", func(w *rpmWorld) { w.alter("-primary", flip) }},
+		{"a list of files changed", "content.digest-mismatch", func(w *rpmWorld) { w.alter("-filelists", flip) }},
+		{"a list of streams changed", "content.digest-mismatch", func(w *rpmWorld) { w.alter("-modules", flip) }},
+		{"advisories changed", "content.digest-mismatch", func(w *rpmWorld) { w.alter("-updateinfo", flip) }},
+		{"a list cut short", "content.size-mismatch", func(w *rpmWorld) { w.alter("-primary", func(b []byte) []byte { return b[:len(b)-9] }) }},
+		{"a package changed", "content.digest-mismatch", func(w *rpmWorld) { w.alter("libbrine", flip) }},
+		{"a package longer than declared", "content.too-large", func(w *rpmWorld) { w.alter("libbrine", func(b []byte) []byte { return append(b, 0) }) }},
+		{"a package of another identity", "content.identity-mismatch", func(w *rpmWorld) {
+			w.rpm.Amend = func(kind string, text []byte) []byte {
+				return bytes.ReplaceAll(text, []byte(`ver="3.4"`), []byte(`ver="3.5"`))
+			}
+			w.republish()
+		}},
+		{"a package signed by a stranger, in a list signed by the owner", "content.signature-bad", func(w *rpmWorld) {
+			w.rpm.AmendPackages = func(m rpm.Made, file []byte) []byte {
+				m.Time = 1_700_000_000
+				other, _ := m.Build(keys()[1])
+				return other
+			}
+			w.republish()
+		}},
+		{"a package whose payload is not the one that was signed", "content.digest-mismatch", func(w *rpmWorld) {
+			w.rpm.AmendPackages = func(m rpm.Made, file []byte) []byte { file[len(file)-20] ^= 1; return file }
+			w.rpm.Built = nil
+			w.republish()
+		}},
+		{"a root of another release", "source.release-mismatch", func(w *rpmWorld) { w.rpm.CPE = "cpe:/o:brine:drives:10"; w.republish() }},
+		{"a list that lies elsewhere", "content.unsafe-path", func(w *rpmWorld) {
+			w.resign(func(s string) string {
+				return strings.Replace(s, `<location href="repodata/`, `<location href="../repodata/`, 1)
+			})
+		}},
+		{"only SHA-1", "content.weak-digest", func(w *rpmWorld) {
+			w.resign(func(s string) string { return strings.ReplaceAll(s, `"sha256"`, `"sha1"`) })
+		}},
+		{"an entity in the root", "source.malformed-index", func(w *rpmWorld) {
+			w.resign(func(s string) string {
+				return strings.Replace(s, "<repomd", `<!DOCTYPE r [<!ENTITY x SYSTEM "file:///etc/passwd">]><repomd`, 1)
+			})
+		}},
+		{"a path out of the folder", "content.unsafe-path", func(w *rpmWorld) {
+			w.rpm.Amend = func(kind string, text []byte) []byte {
+				return bytes.ReplaceAll(text, []byte(`href="Packages/p/`), []byte(`href="../../p/`))
+			}
+			w.republish()
+		}},
+		{"two packages whose paths differ only by case", "content.unsafe-path", func(w *rpmWorld) {
+			w.rpm.Packages = append(w.rpm.Packages, rpm.Made{Name: "PUMPCTL", Version: "3.2-1", Arch: "x86_64"})
+			w.rpm.Amend = func(kind string, text []byte) []byte {
+				return bytes.ReplaceAll(text, []byte("Packages/P/PUMPCTL"), []byte("Packages/p/PUMPCTL"))
+			}
+			w.source.Want.Packages = []string{"pumpctl", "PUMPCTL"}
+			w.republish()
+			w.files["Packages/p/PUMPCTL-3.2-1.x86_64.rpm"] = w.files["Packages/P/PUMPCTL-3.2-1.x86_64.rpm"]
+		}},
+		{"an entity bomb in a list", "source.malformed-index", func(w *rpmWorld) {
+			w.rpm.Amend = func(kind string, text []byte) []byte {
+				return bytes.Replace(text, []byte("<metadata"), []byte(`<!DOCTYPE m [<!ENTITY a "`+strings.Repeat("lol", 1000)+`">]><metadata`), 1)
+			}
+			w.republish()
+		}},
+		{"nesting without end", "source.malformed-index", func(w *rpmWorld) {
+			w.rpm.Amend = func(kind string, text []byte) []byte {
+				return bytes.Replace(text, []byte("<summary>"), []byte(strings.Repeat("<a>", 10_000)+"<summary>"), 1)
+			}
+			w.republish()
+		}},
+		{"a field of many megabytes", "content.too-large", func(w *rpmWorld) {
+			w.rpm.Amend = func(kind string, text []byte) []byte {
+				if kind != "primary" {
+					return text
+				}
+				return bytes.Replace(text, []byte("<summary>"), append([]byte("<summary>"), bytes.Repeat([]byte("a"), 80<<20)...), 1)
+			}
+			w.republish()
+		}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			w := newRPMWorld(t)
+			c.mount(w)
+			w.refused(c.code)
+		})
+	}
+}
+
+// alpmWorld is a made-up upstream of the alpm family.
+type alpmWorld struct {
+	*world
+	alpm alpm.Repository
+	at   time.Time // when its owner signs
+}
+
+func newALPMWorld(t *testing.T) *alpmWorld {
+	w := &alpmWorld{world: newWorld(t)}
+	w.now = w.now.Add(48 * time.Hour) // so that owners could sign earlier than now with keys made just now
+	w.at = w.now.Add(-time.Minute)
+	w.alpm = alpm.Repository{Components: []string{"wrack"}, Arch: "x86_64", Date: w.now.Add(-time.Hour), Made: map[string][]byte{}, Packages: []alpm.Made{
+		{Component: "wrack", Name: "echo-plot", Version: "2.3-2", Arch: "x86_64", Depends: []string{"libecho>=1.8", "bus"}, OptDepend: []string{"paper: to print"}},
+		{Component: "wrack", Name: "libecho", Version: "1.9-1", Arch: "x86_64", Summary: "reads echoes", Packing: "xz"},
+		{Component: "wrack", Name: "serial", Version: "1-1", Arch: "x86_64", Provides: []string{"bus=1"}},
+		{Component: "wrack", Name: "paper", Version: "7-1", Arch: "any", Packing: "gz"},
+	}}
+	w.source = &Source{Name: "wrack", Standing: "community", Priority: 30, Family: alpm.Family{}, Spec: archive.Source{Name: "wrack", Family: "alpm", Components: []string{"wrack"}, Architectures: []string{"x86_64"}},
+		Route: fetch.Route{Source: "wrack", Upstreams: []fetch.Upstream{{URL: w.server.URL + "/tarn"}}}, Keyring: w.ring("wrack"), Want: definition.Want{Packages: []string{"echo-plot"}, With: "required", Versions: 1}}
+	w.plan.Sources = []*Source{w.source}
+	w.republish()
+	return w
+}
+
+func (w *alpmWorld) republish() {
+	w.put(w.alpm.Publish(w.key.At(func() time.Time { return w.at })))
+}
+
+const db = "wrack/os/x86_64/wrack.db"
+
+func TestATailoredALPMBuildTakesWhatIsNeeded(t *testing.T) {
+	for _, embed := range []bool{false, true} {
+		w := newALPMWorld(t)
+		w.alpm.Embed = embed
+		w.republish()
+		out, err := w.build()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := strings.Join(items(t, w.world, 1), ", "); got != "echo-plot 2.3-2, libecho 1.9-1, serial 1-1" {
+			t.Errorf("chosen: %s", got)
+		}
+		_, m := w.open(1)
+		for _, p := range []string{db, db + ".sig", "wrack/os/x86_64/wrack.files.sig", "wrack/os/x86_64/echo-plot-2.3-2-x86_64.pkg.tar.zst.sig"} {
+			if _, ok := m.Find("wrack/" + p); !ok {
+				t.Errorf("the manifest lacks %s", p)
+			}
+		}
+		asked := 0
+		for p, n := range w.hits {
+			if strings.HasSuffix(p, ".pkg.tar.zst.sig") || strings.HasSuffix(p, ".pkg.tar.xz.sig") {
+				asked += n
+			}
+		}
+		if embed && asked > 0 {
+			t.Errorf("%d signatures were fetched, and the database has them", asked)
+		}
+		// The next build asks for no signature again, nor makes an edition.
+		clear(w.hits)
+		w.plan.Previous, w.plan.Number = out.Edition, 2
+		ReadItems(w.builder.Pool, m, func(i Item) error { w.plan.Items = append(w.plan.Items, i); return nil })
+		w.at = w.at.Add(time.Second)
+		w.republish()
+		if out, err = w.build(); err != nil || !out.Unchanged {
+			t.Errorf("unchanged %v, %v", out.Unchanged, err)
+		}
+		for p := range w.hits {
+			if strings.Contains(p, ".pkg.tar") {
+				t.Errorf("%s was asked for again", p)
+			}
+		}
+	}
+}
+
+func TestAttacksOnALPMSourcesAreRefused(t *testing.T) {
+	amend := func(old, new string) func(w *alpmWorld) {
+		return func(w *alpmWorld) {
+			w.alpm.Amend = func(m alpm.Made, desc []byte) []byte {
+				if m.Name == "libecho" {
+					return bytes.Replace(desc, []byte(old), []byte(new), 1)
+				}
+				return desc
+			}
+			w.republish()
+		}
+	}
+	for _, c := range []struct {
+		name, code string
+		mount      func(w *alpmWorld)
+	}{
+		{"signed by a key nobody brought in", "content.signature-bad", func(w *alpmWorld) { w.key = keys()[1]; w.republish() }},
+		{"signed by a key vouched for another source", "key.unvouched", func(w *alpmWorld) {
+			w.source.Keyring = trust.NewKeyring("wrack", []trust.Known{{Certificate: keys()[0].Certificate(), VouchedFor: []string{"tarn"}}}, w.builder.Now)
+		}},
+		{"signed by a barred key", "key.barred", func(w *alpmWorld) {
+			w.source.Keyring = trust.NewKeyring("wrack", []trust.Known{{Certificate: keys()[0].Certificate(), VouchedFor: []string{"wrack"}, Barred: "lost"}}, w.builder.Now)
+		}},
+		{"signature taken off", "content.signature-bad", func(w *alpmWorld) { delete(w.files, db+".sig") }},
+		{"a database changed", "content.signature-bad", func(w *alpmWorld) { w.files[db] = flip(w.files[db]) }},
+		{"the signature of another database", "content.signature-bad", func(w *alpmWorld) { w.files[db+".sig"] = w.files["wrack/os/x86_64/wrack.files.sig"] }},
+		{"a package changed", "content.digest-mismatch", func(w *alpmWorld) { w.alter("libecho-1.9-1-x86_64.pkg.tar.xz", flip) }},
+		{"a package's signature changed", "content.signature-bad", func(w *alpmWorld) { w.alter("libecho-1.9-1-x86_64.pkg.tar.xz.sig", flip) }},
+		{"a package signed by a stranger", "content.signature-bad", func(w *alpmWorld) {
+			for p, data := range w.files {
+				if strings.HasSuffix(p, ".pkg.tar.xz") {
+					w.files[p+".sig"], _ = keys()[1].DetachSign(data, false)
+				}
+			}
+		}},
+		{"a package of another identity", "content.identity-mismatch", func(w *alpmWorld) {
+			w.alpm.Packages[1].Fields = ""
+			w.alpm.Amend = func(m alpm.Made, desc []byte) []byte {
+				if m.Name == "libecho" {
+					return bytes.Replace(desc, []byte("%ARCH%\nx86_64"), []byte("%ARCH%\nany"), 1)
+				}
+				return desc
+			}
+			w.republish()
+		}},
+		{"a file name that leads out", "content.unsafe-path", amend("%FILENAME%\n", "%FILENAME%\n../")},
+		{"only MD5", "content.weak-digest", amend("%SHA256SUM%", "%MD5SUM%")},
+		{"a control character in a field", "source.malformed-index", amend("%DESC%\n", "%DESC%\n\x1b[2J")},
+		{"another name than the folder's", "source.malformed-index", amend("%NAME%\nlibecho", "%NAME%\nlibecho2")},
+		{"databases of another architecture", "source.architecture-missing", func(w *alpmWorld) {
+			for i := range w.alpm.Packages {
+				w.alpm.Packages[i].Arch = "aarch64"
+			}
+			w.republish()
+		}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			w := newALPMWorld(t)
+			c.mount(w)
+			w.refused(c.code)
+		})
+	}
+}
+
+// A database has no date: that of its signature is what may not go back, for
+// each database by itself; and one of another repository, signed by the same
+// key, is not taken for this one.
+func TestOlderAndForeignDatabasesAreRefused(t *testing.T) {
+	w := newALPMWorld(t)
+	if _, err := w.build(); err != nil {
+		t.Fatal(err)
+	}
+	w.plan.Number = 2
+	w.at = w.at.Add(-time.Hour)
+	w.alpm.Packages = append(w.alpm.Packages, alpm.Made{Component: "wrack", Name: "more", Version: "1-1", Arch: "any"})
+	w.republish()
+	w.refused("source.older-than-accepted")
+	w.at = w.now
+	many := func(prefix string) {
+		w.alpm.Packages = w.alpm.Packages[:4]
+		for i := range 20 {
+			w.alpm.Packages = append(w.alpm.Packages, alpm.Made{Component: "wrack", Name: fmt.Sprintf("%s-%d", prefix, i), Version: "1-1", Arch: "any"})
+		}
+		w.republish()
+	}
+	many("ours")
+	if _, err := w.build(); err != nil {
+		t.Fatal(err)
+	}
+	w.plan.Number, w.at = 3, w.at.Add(time.Second)
+	w.alpm.Packages = w.alpm.Packages[:0]
+	for i := range 40 {
+		w.alpm.Packages = append(w.alpm.Packages, alpm.Made{Component: "wrack", Name: fmt.Sprintf("theirs-%d", i), Version: "1-1", Arch: "any"})
+	}
+	w.republish()
+	w.refused("source.release-mismatch")
+}
+
+// A house source is read, verified and mirrored as any other; what is not
+// changed is not published anew.
+func TestHouseSourcesArePublishedAndMirrored(t *testing.T) {
+	site := keys()[2]
+	for _, c := range []struct {
+		family archive.Family
+		spec   archive.Source
+		build  func() ([]byte, error)
+		want   string
+	}{
+		{rpm.Family{}, archive.Source{Name: "house", Family: "rpm", Architectures: []string{"x86_64"}}, func() ([]byte, error) { return rpm.Made{Name: "relay", Version: "1-1", Arch: "noarch"}.Build(nil) }, "relay 1-1"},
+		{alpm.Family{}, archive.Source{Name: "house", Family: "alpm", Components: []string{"reach"}, Architectures: []string{"x86_64"}}, func() ([]byte, error) { return alpm.Made{Name: "log", Version: "1-1", Arch: "any"}.Build() }, "log 1-1"},
+	} {
+		for _, kind := range []string{"tailored", "faithful"} {
+			t.Run(c.spec.Family+" "+kind, func(t *testing.T) {
+				w := newWorld(t)
+				file, err := c.build()
+				if err != nil {
+					t.Fatal(err)
+				}
+				f, err := os.CreateTemp(t.TempDir(), "given")
+				if err != nil {
+					t.Fatal(err)
+				}
+				defer f.Close()
+				f.Write(file)
+				taken, err := w.builder.TakeIntoHouse(c.spec, c.family, f, nil, w.ring("x"))
+				if err != nil {
+					t.Fatal(err)
+				}
+				first, err := w.builder.PublishHouse(c.spec, c.family, []HousePackage{taken.HousePackage}, nil)
+				if err != nil {
+					t.Fatal(err)
+				}
+				again, err := w.builder.PublishHouse(c.spec, c.family, []HousePackage{taken.HousePackage}, first)
+				if err != nil || again != first {
+					t.Error("published anew, and nothing changed", err)
+				}
+				w.source = &Source{Name: "house", Standing: "house", Priority: 10, Family: c.family, Spec: c.spec, House: first, Want: definition.Want{Everything: true},
+					Keyring: trust.NewKeyring("house", []trust.Known{{Certificate: site.Certificate(), VouchedFor: []string{"house"}}}, w.builder.Now)}
+				w.plan.Sources, w.plan.Mirror.Copy = []*Source{w.source}, kind
+				out, err := w.build()
+				if err != nil {
+					t.Fatal(err)
+				}
+				if got := items(t, w, 1); len(got) != 1 || got[0] != c.want || len(out.Findings) > 0 {
+					t.Errorf("%v %v", got, out.Findings)
+				}
+				e, m := w.open(1)
+				if found := Verify(w.builder.Pool, e.Name(), m, nil, nil); len(found) > 0 {
+					t.Error(found)
+				}
+				// Behind the program's back: another file under the package's digest.
+				p := w.builder.Pool.(interface{ Path(string) string }).Path(taken.SHA256)
+				os.Chmod(p, 0o644)
+				raw, _ := os.ReadFile(p)
+				os.WriteFile(p, flip(raw), 0o644)
+				if _, err := w.builder.PublishHouse(c.spec, c.family, []HousePackage{taken.HousePackage, {SHA256: strings.Repeat("0", 64)}}, first); err == nil {
+					t.Error("a package that was changed in the pool was published")
+				} else if f, ok := finding.From(err); !ok || f.Object != "source house" && f.Code != "content.digest-mismatch" {
+					t.Error(err)
+				}
+			})
+		}
+	}
+}
+
+func sha256Of(data []byte) string { return fmt.Sprintf("%x", sha256.Sum256(data)) }
