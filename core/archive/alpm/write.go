@@ -234,3 +234,14 @@ func (r Repository) Publish(sign archive.SigningKey) (map[string][]byte, error) 
 	}
 	return out, nil
 }
+
+// GeneratedDatabase packs n made-up descriptions as a database, for benchmarks.
+// one gives the folder and the description of each.
+func GeneratedDatabase(n int, one func(i int) (folder string, desc []byte)) ([]byte, error) {
+	records := make([]record, n)
+	for i := range n {
+		folder, desc := one(i)
+		records[i] = record{folder: folder, desc: desc}
+	}
+	return writeDatabase(records, time.Unix(1_790_000_000, 0), false)
+}

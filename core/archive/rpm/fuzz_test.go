@@ -2,6 +2,8 @@ package rpm
 
 import (
 	"bytes"
+	"encoding/xml"
+	"io"
 	"strings"
 	"testing"
 
@@ -57,7 +59,7 @@ func FuzzPackage(f *testing.F) {
 			d.FileList()
 			d.Other()
 			// What we write of a hostile header is well-formed.
-			if err := walk(strings.NewReader(raw), nil, nil); err != nil && !strings.Contains(err.Error(), "invalid UTF-8") {
+			if err := walk([]byte(raw), nil, nil); err != nil && !strings.Contains(err.Error(), "invalid UTF-8") {
 				t.Errorf("%v\n%s", err, raw)
 			}
 		}
@@ -103,3 +105,59 @@ func FuzzLore(f *testing.F) {
 }
 
 const brokenModules = "---\ndocument: modulemd\ndata:\n  name: a\n  stream: b\n  artifacts:\n    rpms: [x]\n...\n"
+
+// What our reader takes for XML, the standard library's does too, with the same
+// elements, attributes and texts.
+func FuzzWalk(f *testing.F) {
+	for _, s := range []string{`<a b="1" c='&lt;2&#x41;'>t&amp;<b/><!-- c --><![CDATA[x<y]]>u</a>`, `<?xml version="1.0" encoding="UTF-8"?><a:b xmlns:a="x"> <c  d = "e" /></a:b >`, "<a>\r\n</a>", "<a><b></a></b>", "<a/><b/>", "<a>&x;</a>", "<!DOCTYPE a><a/>",
+		"<a b=\"1\"c=\"2\"/>", "<a>]]></a>", "<a><?pi x?></a>", "\xef\xbb\xbf<a/>", "<a b=\"x\ny\"/>", "<a>\x01</a>", "<é ü=\"1\"/>", "<a b='<'/>", "<a><!-- -- --></a>"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		var ours []string
+		if err := walk([]byte(text), func(path []string, n *node) error {
+			s := "<" + n.name
+			for _, a := range n.attrs {
+				s += " " + string(a.name) + "=" + strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(string(a.value))
+			}
+			ours = append(ours, s)
+			return nil
+		}, func(path []string, text []byte) error {
+			ours = append(ours, "</"+path[len(path)-1])
+			return nil
+		}); err != nil {
+			return // it may be stricter
+		}
+		var theirs []string
+		d := xml.NewDecoder(strings.NewReader(strings.TrimPrefix(text, "\xef\xbb\xbf")))
+		for {
+			tok, err := d.RawToken()
+			if err == io.EOF {
+				break
+			}
+			if err != nil {
+				t.Fatalf("%q: ours takes it, theirs says %v", text, err)
+			}
+			switch x := tok.(type) {
+			case xml.StartElement:
+				s := "<" + joinName(x.Name)
+				for _, a := range x.Attr {
+					s += " " + joinName(a.Name) + "=" + a.Value
+				}
+				theirs = append(theirs, s)
+			case xml.EndElement:
+				theirs = append(theirs, "</"+joinName(x.Name))
+			}
+		}
+		if strings.Join(ours, "\n") != strings.Join(theirs, "\n") {
+			t.Errorf("%q:\n%q\n%q", text, ours, theirs)
+		}
+	})
+}
+
+func joinName(n xml.Name) string {
+	if n.Space == "" {
+		return n.Local
+	}
+	return n.Space + ":" + n.Local
+}

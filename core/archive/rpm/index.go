@@ -55,11 +55,18 @@ func suits(machines []string, arch string) bool {
 
 type interner map[string]string
 
+// bytes is get for text that may change.
+func (in interner) bytes(b []byte) string {
+	if have, ok := in[string(b)]; ok {
+		return have
+	}
+	return in.get(string(b))
+}
+
 func (in interner) get(s string) string {
 	if have, ok := in[s]; ok {
 		return have
 	}
-	s = strings.Clone(s)
 	if len(in) < 1<<18 {
 		in[s] = s
 	}
@@ -79,7 +86,7 @@ func parsePrimary(raw []byte, in interner) (*archive.Package, error) {
 	var digest, base string
 	entries := 0
 	seen := map[string]bool{}
-	err := walk(bytes.NewReader(raw), func(path []string, e *node) error {
+	err := walk(raw, func(path []string, e *node) error {
 		switch {
 		case len(path) == 2:
 			switch e.name {
@@ -96,11 +103,7 @@ func parsePrimary(raw []byte, in interner) (*archive.Package, error) {
 				digest = e.attr("type")
 			case "location":
 				p.Path = strings.TrimPrefix(e.attr("href"), "./")
-				for _, a := range e.attrs {
-					if a.Name.Local == "base" {
-						base = a.Value
-					}
-				}
+				base = e.base()
 			case "size":
 				size, err := strconv.ParseInt(e.attr("package"), 10, 64)
 				if err != nil || size < 0 {
@@ -136,31 +139,31 @@ func parsePrimary(raw []byte, in interner) (*archive.Package, error) {
 			}
 		}
 		return nil
-	}, func(path []string, text string) error {
+	}, func(path []string, text []byte) error {
 		switch {
 		case len(path) == 2:
 			switch path[1] {
 			case "name":
-				p.Name = strings.Clone(strings.TrimSpace(text))
+				p.Name = string(bytes.TrimSpace(text))
 			case "arch":
-				p.Arch = in.get(strings.TrimSpace(text))
+				p.Arch = in.bytes(bytes.TrimSpace(text))
 			case "checksum":
-				p.SHA256 = strings.ToLower(strings.TrimSpace(text))
+				p.SHA256 = strings.ToLower(string(bytes.TrimSpace(text)))
 			case "summary":
-				line, _, _ := strings.Cut(text, "\n")
-				p.Summary = strings.Clone(line)
+				line, _, _ := bytes.Cut(text, []byte("\n"))
+				p.Summary = string(line)
 			}
 		case len(path) == 3 && path[1] == "format":
 			switch path[2] {
 			case "rpm:license":
-				p.Licence = in.get(text)
+				p.Licence = in.bytes(text)
 			case "rpm:group":
-				p.Section = in.get(text)
+				p.Section = in.bytes(text)
 			case "rpm:sourcerpm":
-				p.Origin = in.get(sourceName(text))
+				p.Origin = in.get(sourceName(string(text)))
 			case "file":
-				if strings.HasPrefix(text, "/") {
-					p.Provides = append(p.Provides, archive.Provide{Name: in.get(text)})
+				if len(text) > 0 && text[0] == '/' {
+					p.Provides = append(p.Provides, archive.Provide{Name: string(text)})
 				}
 			}
 		}
@@ -240,14 +243,14 @@ func readFiles(plain io.Reader, yield func(sha256, path string) error) error {
 			return err
 		}
 		id := ""
-		if err := walk(bytes.NewReader(raw), func(path []string, n *node) error {
+		if err := walk(raw, func(path []string, n *node) error {
 			if len(path) == 1 {
 				id = n.attr("pkgid")
 			}
 			return nil
-		}, func(path []string, text string) error {
+		}, func(path []string, text []byte) error {
 			if len(path) == 2 && path[1] == "file" {
-				return yield(id, text)
+				return yield(id, string(text))
 			}
 			return nil
 		}); err != nil {
@@ -268,7 +271,7 @@ func readAdvisories(plain io.Reader, yield func(*archive.Advisory) error) error 
 			return err
 		}
 		a := &archive.Advisory{Packages: []archive.AdvisoryPackage{}}
-		if err := walk(bytes.NewReader(raw), func(path []string, n *node) error {
+		if err := walk(raw, func(path []string, n *node) error {
 			switch {
 			case len(path) == 1:
 				a.Kind = n.attr("type")
@@ -294,17 +297,17 @@ func readAdvisories(plain io.Reader, yield func(*archive.Advisory) error) error 
 				}
 			}
 			return nil
-		}, func(path []string, text string) error {
+		}, func(path []string, text []byte) error {
 			if len(path) != 2 {
 				return nil
 			}
 			switch path[1] {
 			case "id":
-				a.ID = finding.Harmless(strings.TrimSpace(text))
+				a.ID = finding.Harmless(string(bytes.TrimSpace(text)))
 			case "title":
-				a.Title = finding.Harmless(strings.TrimSpace(text))
+				a.Title = finding.Harmless(string(bytes.TrimSpace(text)))
 			case "severity":
-				a.Severity = finding.Harmless(strings.TrimSpace(text))
+				a.Severity = finding.Harmless(string(bytes.TrimSpace(text)))
 			}
 			return nil
 		}); err != nil {

@@ -151,7 +151,7 @@ func ParseRoot(text []byte) (*archive.Root, error) {
 	var digest string
 	var weak []string
 	kinds := map[string]bool{}
-	err := walk(bytes.NewReader(text), func(path []string, n *node) error {
+	err := walk(text, func(path []string, n *node) error {
 		switch {
 		case len(path) == 1 && n.name != "repomd":
 			return malformed("the root is %q, and repomd belongs there", cut(n.name, 40))
@@ -168,11 +168,7 @@ func ParseRoot(text []byte) (*archive.Root, error) {
 			digest = n.attr("type")
 		case len(path) == 3 && path[1] == "data" && n.name == "location":
 			now.Path = strings.TrimPrefix(n.attr("href"), "./")
-			for _, a := range n.attrs {
-				if a.Name.Local == "base" {
-					now.base = a.Value
-				}
-			}
+			now.base = n.base()
 		case len(path) == 3 && path[1] == "tags" && n.name == "distro":
 			// cpe:/o:vendor:product:version
 			if parts := strings.Split(n.attr("cpeid"), ":"); len(parts) >= 5 {
@@ -181,8 +177,8 @@ func ParseRoot(text []byte) (*archive.Root, error) {
 			}
 		}
 		return nil
-	}, func(path []string, text string) error {
-		text = strings.TrimSpace(text)
+	}, func(path []string, raw []byte) error {
+		text := string(bytes.TrimSpace(raw))
 		switch {
 		case len(path) == 2 && path[1] == "revision":
 			r.Fields["revision"] = cut(text, 100)

@@ -195,7 +195,7 @@ func (f Family) carry(w archive.Writing, names, chosen map[string]bool) (out []l
 				return err
 			}
 			concerns := false
-			if err := walk(bytes.NewReader(raw), func(path []string, x *node) error {
+			if err := walk(raw, func(path []string, x *node) error {
 				if x.name == "package" {
 					key := x.attr("name") + "-" + first(x.attr("epoch"), "0") + ":" + x.attr("version") + "-" + x.attr("release") + "." + x.attr("arch")
 					concerns = concerns || chosen[key]
@@ -224,13 +224,13 @@ func (f Family) carry(w archive.Writing, names, chosen map[string]bool) (out []l
 			return err
 		}
 		concerns := false
-		if err := walk(bytes.NewReader(data), func(path []string, x *node) error {
+		if err := walk(data, func(path []string, x *node) error {
 			if path[0] != "comps" {
 				return malformed("the list of groups begins with %q", cut(path[0], 40))
 			}
 			return nil
-		}, func(path []string, text string) error {
-			concerns = concerns || path[len(path)-1] == "packagereq" && names[text]
+		}, func(path []string, text []byte) error {
+			concerns = concerns || path[len(path)-1] == "packagereq" && names[string(text)]
 			return nil
 		}); err != nil {
 			return err

@@ -2,9 +2,11 @@ package rpm
 
 import (
 	"bytes"
-	"encoding/xml"
 	"io"
+	"regexp"
+	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"stockade/core/finding"
 )
@@ -22,112 +24,349 @@ func malformed(format string, args ...any) error {
 	return finding.New("source.malformed-index", "", format, args...)
 }
 
-// node is what a walk is told of an element.
+// attribute is one of an element, its value with references resolved.
+type attribute struct{ name, value []byte }
+
+// node is what a walk is told of an element. It is valid during the call.
 type node struct {
 	name  string // with its prefix, such as "rpm:entry"
-	attrs []xml.Attr
+	attrs []attribute
 }
 
-// attr gives an attribute by its local name, or "".
+// attr gives an attribute by its name, or "".
 func (n *node) attr(name string) string {
 	for _, a := range n.attrs {
-		if a.Name.Local == name && a.Name.Space == "" {
-			return a.Value
+		if string(a.name) == name {
+			return string(a.value)
 		}
 	}
 	return ""
 }
 
-// walk reads one well-formed XML text. open is called for every start, with the
-// names of the elements around it (not valid after the call), and shut for
-// every end, with the text directly inside. Document types, entities of one's
-// own, other encodings than UTF-8, deep nesting and long texts are refused.
-func walk(r io.Reader, open func(path []string, n *node) error, shut func(path []string, text string) error) error {
-	d := xml.NewDecoder(r)
-	d.Strict = true
-	var path []string
-	var texts [][]byte
-	var n node
-	roots := 0
-	for {
-		t, err := d.RawToken()
-		if err == io.EOF {
+// base gives an attribute xml:base or base, by which a place elsewhere would be
+// named.
+func (n *node) base() string { return n.attr("xml:base") + n.attr("base") }
+
+// elementNames are those that are met most often, so that no memory is taken
+// for each.
+var elementNames = func() map[string]string {
+	m := map[string]string{}
+	for _, n := range strings.Fields(`package name arch version checksum summary description packager url time size location format file rpm:license rpm:vendor rpm:group rpm:buildhost
+		rpm:sourcerpm rpm:header-range rpm:provides rpm:requires rpm:conflicts rpm:obsoletes rpm:recommends rpm:suggests rpm:supplements rpm:enhances rpm:entry
+		changelog update id title issued updated severity release references reference pkglist collection filename data open-checksum open-size timestamp header-size header-checksum
+		database_version repomd revision tags repo distro content comps group packagelist packagereq`) {
+		m[n] = n
+	}
+	return m
+}()
+
+// walk reads one well-formed XML text (XML 1.0, of which indexes use elements,
+// attributes, text, the five entities and character references). open is called
+// for every start, with the names of the elements around it, and shut for every
+// end, with the text directly inside; what they get is valid during the call.
+// Document types, entities of one's own, other encodings than UTF-8, deep
+// nesting and long texts are refused.
+//
+// It is written here and not taken from encoding/xml, because an index has a
+// hundred megabytes of it; a test holds it against that package.
+func walk(data []byte, open func(path []string, n *node) error, shut func(path []string, text []byte) error) error {
+	if !utf8.Valid(data) || bytes.Contains(data, []byte("\uFFFE")) || bytes.Contains(data, []byte("\uFFFF")) {
+		return malformed("XML that is not UTF-8")
+	}
+	w := walker{rest: bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))}
+	for len(w.rest) > 0 {
+		i := bytes.IndexByte(w.rest, '<')
+		if i < 0 {
+			i = len(w.rest)
+		}
+		if err := w.characters(w.rest[:i]); err != nil {
+			return err
+		}
+		if w.rest = w.rest[i:]; len(w.rest) == 0 {
 			break
 		}
-		if err != nil {
-			if _, ok := finding.From(err); ok {
-				return err
-			}
-			return malformed("XML that cannot be read: %v", err)
-		}
-		switch t := t.(type) {
-		case xml.StartElement:
-			n.name, n.attrs = qualified(t.Name), t.Attr
-			if len(path) >= maxDepth {
-				return malformed("XML nested more than %d deep", maxDepth)
-			}
-			if len(t.Attr) > maxAttributes {
-				return malformed("an XML element with more than %d attributes", maxAttributes)
-			}
-			if len(path) == 0 {
-				if roots++; roots > 1 {
-					return malformed("XML goes on behind its end")
-				}
-			}
-			path = append(path, n.name)
-			if len(texts) < len(path) {
-				texts = append(texts, nil)
-			}
-			texts[len(path)-1] = texts[len(path)-1][:0]
-			if open != nil {
-				if err := open(path, &n); err != nil {
-					return err
-				}
-			}
-		case xml.EndElement:
-			if len(path) == 0 || path[len(path)-1] != qualified(t.Name) {
-				return malformed("the XML element %q ends where it did not begin", cut(t.Name.Local, 60))
-			}
-			if shut != nil {
-				if err := shut(path, string(texts[len(path)-1])); err != nil {
-					return err
-				}
-			}
-			path = path[:len(path)-1]
-		case xml.CharData:
-			if len(path) == 0 {
-				if len(bytes.TrimSpace(t)) > 0 {
-					return malformed("text outside the XML elements")
-				}
-				continue
-			}
-			at := &texts[len(path)-1]
-			if len(*at)+len(t) > maxText {
-				return finding.New("content.too-large", "", "an XML text is longer than %d bytes", maxText)
-			}
-			*at = append(*at, t...)
-		case xml.Directive:
-			return malformed("the XML has a document type, which no index needs")
-		case xml.ProcInst:
-			if t.Target != "xml" {
-				continue
-			}
-			if e := strings.ToLower(string(t.Inst)); strings.Contains(e, "encoding") && !strings.Contains(e, "utf-8") {
-				return malformed("the XML says that it is not UTF-8")
-			}
+		if err := w.markup(open, shut); err != nil {
+			return err
 		}
 	}
-	if len(path) > 0 || roots == 0 {
-		return malformed("the XML ends before its elements do")
+	if len(w.path) > 0 || w.roots == 0 {
+		return malformed("XML that cannot be read: it ends before its elements do")
 	}
 	return nil
 }
 
-func qualified(n xml.Name) string {
-	if n.Space == "" {
-		return n.Local
+type walker struct {
+	rest  []byte
+	path  []string
+	texts [][]byte // of the open elements
+	n     node
+	space [][]byte // memory of attribute values, used again
+	roots int
+	begun bool
+}
+
+// characters takes text that is no markup.
+func (w *walker) characters(raw []byte) error {
+	if len(raw) == 0 {
+		return nil
 	}
-	return n.Space + ":" + n.Local
+	if len(w.path) == 0 {
+		if len(bytes.TrimSpace(raw)) > 0 {
+			return malformed("text outside the XML elements")
+		}
+		return nil
+	}
+	if bytes.Contains(raw, []byte("]]>")) {
+		return malformed("XML that cannot be read: ]]> in a text")
+	}
+	at := &w.texts[len(w.path)-1]
+	if len(*at)+len(raw) > maxText {
+		return finding.New("content.too-large", "", "an XML text is longer than %d bytes", maxText)
+	}
+	var err error
+	*at, err = resolve(*at, raw, true)
+	return err
+}
+
+// resolve appends text with its references resolved.
+func resolve(to, raw []byte, references bool) ([]byte, error) {
+	for len(raw) > 0 {
+		i := 0
+		for i < len(raw) && (raw[i] >= 0x20 && raw[i] != '&' || raw[i] == '\n' || raw[i] == '\t' || raw[i] == '\r' || raw[i] == '&' && !references) {
+			i++
+		}
+		to = append(to, raw[:i]...)
+		if raw = raw[i:]; len(raw) == 0 {
+			return to, nil
+		}
+		if raw[0] != '&' {
+			return to, malformed("XML that cannot be read: the character %#x", raw[0])
+		}
+		end := bytes.IndexByte(raw[:min(len(raw), 16)], ';')
+		if end < 0 {
+			return to, malformed("XML that cannot be read: a reference has no end")
+		}
+		switch name := string(raw[1:end]); {
+		case name == "lt":
+			to = append(to, '<')
+		case name == "gt":
+			to = append(to, '>')
+		case name == "amp":
+			to = append(to, '&')
+		case name == "quot":
+			to = append(to, '"')
+		case name == "apos":
+			to = append(to, '\'')
+		case strings.HasPrefix(name, "#"):
+			digits, base := name[1:], 10
+			if strings.HasPrefix(digits, "x") {
+				digits, base = digits[1:], 16
+			}
+			n, err := strconv.ParseUint(digits, base, 32)
+			r := rune(n)
+			if err != nil || n > utf8.MaxRune || !utf8.ValidRune(r) || r < 0x20 && r != '\n' && r != '\t' && r != '\r' || r == 0xFFFE || r == 0xFFFF {
+				return to, malformed("XML that cannot be read: the reference %q", cut(name, 20))
+			}
+			to = utf8.AppendRune(to, r)
+		default:
+			return to, malformed("XML that cannot be read: the entity %q is not one of XML's own", cut(name, 20))
+		}
+		raw = raw[end+1:]
+	}
+	return to, nil
+}
+
+// markup takes what begins with "<".
+func (w *walker) markup(open func([]string, *node) error, shut func([]string, []byte) error) error {
+	first := !w.begun
+	w.begun = true
+	skip := func(begin, end string) ([]byte, error) {
+		i := bytes.Index(w.rest[len(begin):], []byte(end))
+		if i < 0 {
+			return nil, malformed("XML that cannot be read: %s has no end", begin)
+		}
+		inside := w.rest[len(begin) : len(begin)+i]
+		w.rest = w.rest[len(begin)+i+len(end):]
+		return inside, nil
+	}
+	switch {
+	case bytes.HasPrefix(w.rest, []byte("<!--")):
+		inside, err := skip("<!--", "-->")
+		if err == nil && (bytes.Contains(inside, []byte("--")) || bytes.HasSuffix(inside, []byte("-"))) {
+			err = malformed("XML that cannot be read: a comment with two dashes in it")
+		}
+		return err
+	case bytes.HasPrefix(w.rest, []byte("<![CDATA[")):
+		inside, err := skip("<![CDATA[", "]]>")
+		if err != nil {
+			return err
+		}
+		if len(w.path) == 0 {
+			return malformed("text outside the XML elements")
+		}
+		at := &w.texts[len(w.path)-1]
+		if len(*at)+len(inside) > maxText {
+			return finding.New("content.too-large", "", "an XML text is longer than %d bytes", maxText)
+		}
+		*at, err = resolve(*at, inside, false)
+		return err
+	case bytes.HasPrefix(w.rest, []byte("<!")):
+		return malformed("the XML has a document type, which no index needs")
+	case bytes.HasPrefix(w.rest, []byte("<?")):
+		inside, err := skip("<?", "?>")
+		if err != nil {
+			return err
+		}
+		target, _ := takeName(inside)
+		if len(target) == 0 {
+			return malformed("XML that cannot be read: a <? that begins nothing")
+		}
+		if strings.EqualFold(string(target), "xml") {
+			if !first {
+				return malformed("XML that cannot be read: its declaration does not stand at the beginning")
+			}
+			return declaration(inside)
+		}
+		return nil
+	case bytes.HasPrefix(w.rest, []byte("</")):
+		inside, err := skip("</", ">")
+		if err != nil {
+			return err
+		}
+		name := bytes.TrimRight(inside, " \t\r\n")
+		if len(w.path) == 0 || string(name) != w.path[len(w.path)-1] {
+			return malformed("the XML element %q ends where it did not begin", cut(string(name), 60))
+		}
+		return w.end(shut)
+	}
+	return w.start(open, shut)
+}
+
+func declaration(inside []byte) error {
+	if !plainDeclaration.Match(inside) {
+		return malformed("the XML says that it is not version 1.0 in UTF-8")
+	}
+	return nil
+}
+
+var plainDeclaration = regexp.MustCompile(`^xml\s+version\s*=\s*["']1\.0["'](\s+encoding\s*=\s*["'](?i:utf-8)["'])?(\s+standalone\s*=\s*["'](yes|no)["'])?\s*$`)
+
+func nameByte(c byte) bool {
+	return isAlpha(c) || isDigit(c) || c == '_' || c == ':' || c == '-' || c == '.'
+}
+
+// takeName takes a name off the front: letters of ASCII, as all indexes have
+// them, with one colon at the most. An empty name is none.
+func takeName(b []byte) (name, rest []byte) {
+	i := 0
+	for i < len(b) && nameByte(b[i]) {
+		i++
+	}
+	if name = b[:i]; i > 0 && (isDigit(b[0]) || b[0] == '-' || b[0] == '.' || bytes.Count(name, []byte(":")) > 1) {
+		return nil, b
+	}
+	return name, b[i:]
+}
+
+func (w *walker) end(shut func([]string, []byte) error) error {
+	depth := len(w.path) - 1
+	if shut != nil {
+		if err := shut(w.path, w.texts[depth]); err != nil {
+			return err
+		}
+	}
+	w.path = w.path[:depth]
+	return nil
+}
+
+// start takes the start of an element with its attributes.
+func (w *walker) start(open func([]string, *node) error, shut func([]string, []byte) error) error {
+	name, b := takeName(w.rest[1:])
+	if len(name) == 0 {
+		return malformed("XML that cannot be read: a < that begins nothing")
+	}
+	if len(w.path) >= maxDepth {
+		return malformed("XML nested more than %d deep", maxDepth)
+	}
+	if len(w.path) == 0 {
+		if w.roots++; w.roots > 1 {
+			return malformed("XML goes on behind its end")
+		}
+	}
+	known, ok := elementNames[string(name)]
+	if !ok {
+		known = string(name)
+	}
+	w.n.name, w.n.attrs = known, w.n.attrs[:0]
+	empty := false
+	for {
+		before := len(b)
+		b = bytes.TrimLeft(b, " \t\r\n")
+		if len(b) == 0 {
+			return malformed("XML that cannot be read: it ends inside %s", cut(known, 60))
+		}
+		if b[0] == '>' {
+			b = b[1:]
+			break
+		}
+		if b[0] == '/' && len(b) > 1 && b[1] == '>' {
+			b, empty = b[2:], true
+			break
+		}
+		if len(b) == before {
+			return malformed("XML that cannot be read: attributes of %s without a space between", cut(known, 60))
+		}
+		if len(w.n.attrs) == maxAttributes {
+			return malformed("an XML element with more than %d attributes", maxAttributes)
+		}
+		var a attribute
+		if a.name, b = takeName(b); len(a.name) == 0 {
+			return malformed("XML that cannot be read: an attribute of %s has no name", cut(known, 60))
+		}
+		b = bytes.TrimLeft(b, " \t\r\n")
+		if len(b) == 0 || b[0] != '=' {
+			return malformed("XML that cannot be read: an attribute of %s has no value", cut(known, 60))
+		}
+		if b = bytes.TrimLeft(b[1:], " \t\r\n"); len(b) == 0 || b[0] != '"' && b[0] != '\'' {
+			return malformed("XML that cannot be read: an attribute of %s has no quotes", cut(known, 60))
+		}
+		end := bytes.IndexByte(b[1:], b[0])
+		if end < 0 {
+			return malformed("XML that cannot be read: an attribute of %s has no end", cut(known, 60))
+		}
+		raw := b[1 : 1+end]
+		b = b[end+2:]
+		if bytes.IndexByte(raw, '<') >= 0 {
+			return malformed("XML that cannot be read: a < in an attribute of %s", cut(known, 60))
+		}
+		if a.value = raw; bytes.ContainsFunc(raw, func(r rune) bool { return r == '&' || r < 0x20 }) {
+			i := len(w.n.attrs)
+			for len(w.space) <= i {
+				w.space = append(w.space, nil)
+			}
+			var err error
+			if w.space[i], err = resolve(w.space[i][:0], raw, true); err != nil {
+				return err
+			}
+			a.value = w.space[i]
+		}
+		w.n.attrs = append(w.n.attrs, a)
+	}
+	w.rest = b
+	w.path = append(w.path, known)
+	if len(w.texts) < len(w.path) {
+		w.texts = append(w.texts, nil)
+	}
+	w.texts[len(w.path)-1] = w.texts[len(w.path)-1][:0]
+	if open != nil {
+		if err := open(w.path, &w.n); err != nil {
+			return err
+		}
+	}
+	if empty {
+		return w.end(shut)
+	}
+	return nil
 }
 
 // elements cuts the elements of one name, which stand one after the other below
