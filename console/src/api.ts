@@ -14,6 +14,8 @@ export type Job = S['Job']
 export type Progress = S['Event']
 export type Item = S['Item']
 export type PackageChange = S['PackageChange']
+export type HousePackage = S['HousePackage']
+export type Advisory = S['EditionAdvisory']
 export type Overview = S['Overview']
 export type Judgement = S['Judgement']
 export type Revision = S['Revision']
@@ -32,13 +34,14 @@ export class Trouble extends Error {
   constructor(public problem: Problem) { super(problem.detail || problem.title) }
 }
 
+/** A body that is a Blob goes as it is, anything else as JSON. */
 async function send(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<Response> {
   let res: Response
   try {
     res = await fetch('/api/v1' + path, {
       method,
-      headers: { ...(token.value ? { Authorization: 'Bearer ' + token.value } : {}), ...(body === undefined ? {} : { 'Content-Type': 'application/json' }), ...headers },
-      body: body === undefined ? undefined : JSON.stringify(body),
+      headers: { ...(token.value ? { Authorization: 'Bearer ' + token.value } : {}), ...(body === undefined ? {} : { 'Content-Type': body instanceof Blob ? 'application/octet-stream' : 'application/json' }), ...headers },
+      body: body === undefined || body instanceof Blob ? body : JSON.stringify(body),
     })
   } catch {
     throw new Trouble({ type: '', title: 'The service does not answer', status: 0, detail: 'the connection to it broke', way_out: 'look whether stockade serve still runs; what you typed is still here' })

@@ -206,6 +206,9 @@ func (s *Set) Fill() {
 		if src.Standing == "" {
 			src.Standing = "community"
 		}
+		if src.SignedBy == nil {
+			src.SignedBy = []string{}
+		}
 		if src.Languages == nil {
 			src.Languages = []string{"en"}
 		}

@@ -52,7 +52,7 @@ func Run(ctx context.Context, o Options) error {
 	}
 	now := time.Now()
 	d := &demo{Options: o, data: data}
-	d.note("Skerry Reach is a tidal barrage. Its gate-control network has no way out.\nThis runs the whole way from two made-up upstreams to a machine's files, on loopback.")
+	d.note("Skerry Reach is a tidal barrage. Its gate-control network has no way out.\nThis runs the whole way from made-up upstreams of three families (deb, rpm, alpm)\nto machines' files, on loopback.")
 	if d.scenario, err = NewScenario(now); err != nil {
 		return err
 	}
@@ -163,7 +163,7 @@ func (d *demo) walk(s *service.Service) error {
 	}
 	for _, a := range []act{
 		{"A document with the usual mistakes is told at once, with line and way out", 1, []string{"check", mistakes}, nil},
-		{"The real definitions: two sources, two mirrors. One key still waits for a decision", 1, []string{"check", rel("site")}, nil},
+		{"The real definitions: sources of three families, and three that the house fills. One key still waits for a decision", 1, []string{"check", rel("site")}, nil},
 		{"What applying them would change, and then the change, as one revision", 0, []string{"apply", rel("site"), "--summary", "first description"}, nil},
 		{"The vendor's key: its whole fingerprint, typed as the vendor read it out", 0, []string{"key", "vouch", trust.Spaced(kelp), "--source", "kelp", "--evidence", "Compared on paper with Kelp's field engineer"}, nil},
 		{"", 0, []string{"key", "list"}, nil},
@@ -183,6 +183,23 @@ func (d *demo) walk(s *service.Service) error {
 		{"Trial machines get it first. A build after which nothing changed makes no edition", 0, []string{"lane", "move", "trial", "barrage/2"}, nil},
 		{"", 0, []string{"mirror", "build", "barrage"}, nil},
 		{"A faithful copy: every byte as upstream has it, its signatures still valid", 0, []string{"mirror", "build", "tarn-whole"}, nil},
+		{"Lamps: upstream's lamp-watch needs what nobody upstream has. No seal while that is so", 1, []string{"mirror", "build", "lamps"}, nil},
+		{"The house builds it, and adds the file: looked into, indexed, signed by the site", 0, []string{"package", "add", rel("site/house/lamp-driver_2.0-1reach1_all.deb"), "--source", "reach-lamps", "--from", "built from recipe 12 in the workshop", "--why", "the lamps of the approach"}, nil},
+		{"", 0, []string{"mirror", "build", "lamps"}, nil},
+		{"", 0, []string{"lane", "move", "lamps", "lamps/1"}, nil},
+		{"The pump house (rpm): module streams, boolean needs, a file that only the lists of files know, a package of the house", 0, []string{"package", "add", rel("site/house/pump-relay-1.1-1.reach.x86_64.rpm"), "--source", "reach-pumps", "--from", "built from recipe 9 in the workshop", "--why", "two pumps are older than their vendor's drivers"}, nil},
+		{"", 0, []string{"mirror", "build", "pumps"}, nil},
+		{"", 0, []string{"lane", "move", "pump-house", "pumps/1"}, nil},
+		{"", 0, []string{"group", "files", "pump-house", "--out", rel("pump-house")}, nil},
+		{"The vendor publishes a security fix; the difference tells which advisory it is for", 0, []string{"mirror", "build", "pumps"}, d.fixPump},
+		{"", 0, []string{"edition", "diff", "pumps/2"}, nil},
+		{"The survey launch (alpm): its servers come from a mirror list", 0, []string{"source", "probe", "wrack"}, nil},
+		{"", 0, []string{"package", "add", rel("site/house/buoy-log-0.7-1-any.pkg.tar.zst"), "--source", "reach-launch", "--from", "built from recipe 3 in the workshop", "--why", "the buoys are ours alone"}, nil},
+		{"", 0, []string{"mirror", "build", "launch"}, nil},
+		{"", 0, []string{"lane", "move", "survey", "launch/1"}, nil},
+		{"", 0, []string{"group", "files", "survey-launch", "--out", rel("survey-launch")}, nil},
+		{"Somebody puts a package of their own among the launch's, with a signature of their own: refused", 1, []string{"mirror", "build", "launch"}, d.foreignPackage},
+		{"", 0, []string{"package", "list"}, nil},
 		{"What stands at the end", 0, []string{"edition", "list"}, nil},
 		{"", 0, []string{"lane", "list"}, nil},
 		{"", 0, []string{"journal", "verify"}, nil},
@@ -209,5 +226,43 @@ func (d *demo) south() error {
 		return err
 	}
 	d.scenario.South.Publish(files)
+	return nil
+}
+
+// fixPump publishes a new pumpctl with an advisory about it.
+func (d *demo) fixPump() error {
+	r := &d.scenario.Brine
+	r.Date = time.Now().Add(-time.Minute)
+	for i := range r.Packages {
+		if p := &r.Packages[i]; p.Name == "pumpctl" && p.Version == "3.2.0-1.el9" {
+			p.Version, p.Change = "3.2.1-1.el9", "bound the time of every command"
+		}
+	}
+	r.Updates += brineFix
+	return d.scenario.PublishBrine()
+}
+
+// foreignPackage has Wrack publish a new libecho, whose package somebody signed
+// who is not of Wrack.
+func (d *demo) foreignPackage() error {
+	r := &d.scenario.Wrack
+	r.Date = time.Now().Add(-time.Minute)
+	for i := range r.Packages {
+		if p := &r.Packages[i]; p.Name == "libecho" {
+			p.Version = "1.9.1-1"
+		}
+	}
+	if err := d.scenario.PublishWrack(); err != nil {
+		return err
+	}
+	for path, data := range d.scenario.Launch.Files() {
+		if strings.HasSuffix(path, "libecho-1.9.1-1-x86_64.pkg.tar.xz") {
+			signature, err := d.scenario.KelpKey.DetachSign(data, false)
+			if err != nil {
+				return err
+			}
+			d.scenario.Launch.Change(path+".sig", func([]byte) []byte { return signature })
+		}
+	}
 	return nil
 }

@@ -71,6 +71,20 @@ const brineUpdates = `<update from="desk@brine.example" status="final" type="sec
 </update>
 `
 
+const brineFix = `<update from="desk@brine.example" status="final" type="security" version="1">
+  <id>BRINE-2026-0021</id>
+  <title>pumpctl: commands that wait for the bus are bounded too</title>
+  <issued date="2026-11-20 08:00:00"/>
+  <updated date="2026-11-20 08:00:00"/>
+  <severity>Moderate</severity>
+  <description>What note 17 left open.</description>
+  <references><reference href="https://brine.example/notes/21" id="21" title="note 21" type="other"/></references>
+  <pkglist><collection short="brine"><name>Brine Drives 9</name>
+    <package name="pumpctl" version="3.2.1" release="1.el9" epoch="0" arch="x86_64" src="pumpctl-3.2.1-1.el9.src.rpm"><filename>pumpctl-3.2.1-1.el9.x86_64.rpm</filename></package>
+  </collection></pkglist>
+</update>
+`
+
 const brineModules = `---
 document: modulemd
 version: 2

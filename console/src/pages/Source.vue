@@ -7,6 +7,7 @@ import { size } from '../format'
 import Count from '../parts/Count.vue'
 import Finger from '../parts/Finger.vue'
 import Findings from '../parts/Findings.vue'
+import House from '../parts/House.vue'
 import JobRun from '../parts/JobRun.vue'
 import Mark from '../parts/Mark.vue'
 import Modal from '../parts/Modal.vue'
@@ -60,6 +61,14 @@ async function toggle() {
   try { await post(`/sources/${props.name}/${s.value!.disabled ? 'enable' : 'disable'}`); saved.value = ''; client.invalidateQueries() } catch (e) { error.value = e }
 }
 const mine = computed(() => (revisions.data.value?.items ?? []).filter((r) => r.changes?.some((c) => c.kind === 'source' && c.name === props.name)))
+const managed = computed(() => s.value?.standing === 'house' && !s.value.upstreams?.length)
+// Servers as they were probed, which may have come from a list; else as described.
+const servers = computed(() => {
+  const probes = s.value?.probes ?? []
+  const described = (s.value?.upstreams ?? []).map((u) => ({ url: u.url || u.mirror_list || u.metalink || '', region: u.region, list: !u.url, probe: probes.find((p) => p.upstream.url === u.url) }))
+  const listed = probes.filter((p) => !described.some((d) => d.url === p.upstream.url)).map((p) => ({ url: p.upstream.url, region: p.upstream.region, list: false, probe: p as typeof p | undefined }))
+  return [...described, ...listed]
+})
 const slowest = computed(() => Math.max(1, ...(s.value?.probes ?? []).map((p) => p.first_byte_ns)))
 async function restore(id: number) {
   try { await call('POST', `/revisions/${id}/restore`); saved.value = ''; client.invalidateQueries() } catch (e) { error.value = e }
@@ -70,7 +79,7 @@ async function restore(id: number) {
   <template v-if="s">
     <div class="mb-4 flex items-center gap-3">
       <h1>{{ name }}</h1><span class="text-slate">{{ s.standing }} · {{ s.family }} · {{ s.release }} · priority {{ s.priority }}<template v-if="s.disabled"> · disabled</template></span>
-      <div class="ml-auto flex gap-2"><button class="btn" :disabled="!!job" @click="start('probe')">Probe upstreams</button><button class="btn" @click="asking = true">{{ s.disabled ? 'Enable' : 'Disable' }}</button><button class="btn btn-go" :disabled="!!job" @click="start('refresh')">Refresh</button></div>
+      <div class="ml-auto flex gap-2"><button v-if="!managed" class="btn" :disabled="!!job" @click="start('probe')">Probe upstreams</button><button class="btn" @click="asking = true">{{ s.disabled ? 'Enable' : 'Disable' }}</button><button class="btn btn-go" :disabled="!!job" @click="start('refresh')">Refresh</button></div>
     </div>
     <JobRun v-if="job" :job="job" class="mb-4" @end="ended" />
     <Trouble :error="error" class="mb-4" />
@@ -78,15 +87,16 @@ async function restore(id: number) {
       <TabList class="mb-3 flex gap-1 border-b border-line"><Tab v-for="t in ['State', 'Definition', 'Revisions']" :key="t" v-slot="{ selected }" as="template"><button class="-mb-px border-b-2 px-3 py-1.5" :class="selected ? 'border-tide font-medium text-tide' : 'border-transparent text-slate'">{{ t }}</button></Tab></TabList>
       <TabPanels>
         <TabPanel class="space-y-5">
+          <House v-if="managed" :source="name" :family="s.family" />
           <div class="grid grid-cols-2 gap-5">
-            <section class="panel p-3"><h2 class="mb-2">Accepted root</h2><dl v-if="s.accepted" class="facts"><dt>Made</dt><dd><Moment :at="s.accepted.date" /></dd><dt>Says it is</dt><dd>{{ [s.accepted.origin, s.accepted.suite, s.accepted.codename].filter(Boolean).join(' · ') }}</dd><dt>Signed by</dt><dd><RouterLink :to="'/keys/' + s.accepted.signer.fingerprint">{{ s.accepted.signer.user_id }}</RouterLink><br /><Finger :of="s.accepted.signer.fingerprint" brief /></dd><dt>Taken from</dt><dd class="mono">{{ s.accepted.upstream }}</dd><dt>Offers</dt><dd>{{ s.accepted.offers.components?.join(', ') }} for {{ s.accepted.offers.architectures?.join(', ') }}</dd><dt>Last asked</dt><dd><Moment :at="s.checked" /></dd></dl><p v-else class="text-slate">Nothing was accepted yet. Refresh asks the upstreams and judges what they send.</p></section>
-            <section class="panel p-3"><h2 class="mb-2">Described</h2><dl class="facts"><dt>Components</dt><dd>{{ s.components?.join(', ') || '–' }}</dd><dt>Architectures</dt><dd>{{ s.architectures.join(', ') }}</dd><dt>Signed by</dt><dd>{{ s.signed_by.join(', ') || 'nobody' }}</dd><dt>Oldest allowed</dt><dd>{{ s.max_age || 'any age' }}</dd><dt>Proxy</dt><dd>{{ s.proxy || 'none' }}</dd><dt>Mirrors</dt><dd><template v-for="(m, i) in s.mirrors" :key="m"><template v-if="i">, </template><RouterLink :to="'/mirrors/' + m">{{ m }}</RouterLink></template><template v-if="!s.mirrors.length">none</template></dd></dl></section>
+            <section class="panel p-3"><h2 class="mb-2">Accepted root</h2><dl v-if="s.accepted" class="facts"><dt>Made</dt><dd><Moment :at="s.accepted.date" /></dd><dt>Says it is</dt><dd>{{ [s.accepted.origin, s.accepted.suite, s.accepted.codename].filter(Boolean).join(' · ') }}</dd><dt>Signed by</dt><dd><RouterLink :to="'/keys/' + s.accepted.signer.fingerprint">{{ s.accepted.signer.user_id }}</RouterLink><br /><Finger :of="s.accepted.signer.fingerprint" brief /></dd><dt>Taken from</dt><dd class="mono">{{ s.accepted.upstream }}</dd><dt>Offers</dt><dd>{{ s.accepted.offers.components?.join(', ') }} for {{ s.accepted.offers.architectures?.join(', ') }}</dd><dt>Last asked</dt><dd><Moment :at="s.checked" /></dd></dl><p v-else class="text-slate">{{ managed ? 'Its indexes are written and signed when a mirror that takes from it is built, or at a refresh.' : 'Nothing was accepted yet. Refresh asks the upstreams and judges what they send.' }}</p></section>
+            <section class="panel p-3"><h2 class="mb-2">Described</h2><dl class="facts"><dt>Components</dt><dd>{{ s.components?.join(', ') || '–' }}</dd><dt>Architectures</dt><dd>{{ s.architectures?.join(', ') }}</dd><dt>Signed by</dt><dd>{{ managed ? 'the site key' : s.signed_by?.join(', ') || 'nobody' }}</dd><dt>Oldest allowed</dt><dd>{{ s.max_age || 'any age' }}</dd><dt>Proxy</dt><dd>{{ s.proxy || 'none' }}</dd><dt>Mirrors</dt><dd><template v-for="(m, i) in s.mirrors" :key="m"><template v-if="i">, </template><RouterLink :to="'/mirrors/' + m">{{ m }}</RouterLink></template><template v-if="!s.mirrors.length">none</template></dd></dl></section>
           </div>
-          <section><h2 class="mb-1.5">Upstreams, in the order in which they are asked</h2><div class="panel overflow-hidden"><table class="grid-table"><thead><tr><th>Upstream</th><th>Region</th><th>First byte</th><th class="num">Rate</th><th>Root</th><th>Probed</th></tr></thead>
-            <tbody><tr v-for="(u, i) in s.upstreams" :key="u.url"><td class="mono">{{ u.url }}</td><td>{{ u.region || '–' }}</td>
-              <template v-if="s.probes?.[i]"><td><div class="flex items-center gap-2"><span class="block h-2 rounded-sm bg-tide" :style="{ width: Math.max(2, (90 * s.probes[i].first_byte_ns) / slowest) + 'px' }" /><span>{{ (s.probes[i].first_byte_ns / 1e6).toFixed(1) }} ms</span></div></td><td class="num">{{ size(s.probes[i].bytes_per_second) }}/s</td>
-                <td><Mark v-if="s.probes[i].error" kind="error" word="down" /><Mark v-else-if="s.probes[i].finding?.code" kind="error" :word="s.probes[i].finding!.code" /><span v-else class="inline-flex gap-2"><Mark kind="good" word="good," /> <Moment :at="s.probes[i].root_date" /></span></td><td><Moment :at="s.probes[i].at" /></td></template>
-              <td v-else colspan="4" class="text-slate">not probed yet</td></tr></tbody></table></div></section>
+          <section v-if="!managed"><h2 class="mb-1.5">Upstreams, in the order in which they are asked</h2><div class="panel overflow-hidden"><table class="grid-table"><thead><tr><th>Upstream</th><th>Region</th><th>First byte</th><th class="num">Rate</th><th>Root</th><th>Probed</th></tr></thead>
+            <tbody><tr v-for="u in servers" :key="u.url"><td class="mono">{{ u.url }}</td><td>{{ u.region || '–' }}</td>
+              <template v-if="u.probe"><td><div class="flex items-center gap-2"><span class="block h-2 rounded-sm bg-tide" :style="{ width: Math.max(2, (90 * u.probe.first_byte_ns) / slowest) + 'px' }" /><span>{{ (u.probe.first_byte_ns / 1e6).toFixed(1) }} ms</span></div></td><td class="num">{{ size(u.probe.bytes_per_second) }}/s</td>
+                <td><Mark v-if="u.probe.error" kind="error" word="down" /><Mark v-else-if="u.probe.finding?.code" kind="error" :word="u.probe.finding!.code" /><span v-else class="inline-flex gap-2"><Mark kind="good" word="good," /> <Moment :at="u.probe.root_date" /></span></td><td><Moment :at="u.probe.at" /></td></template>
+              <td v-else colspan="4" class="text-slate">{{ u.list ? 'a list of servers, read at each refresh' : 'not probed yet' }}</td></tr></tbody></table></div></section>
           <section><div class="mb-1.5 flex gap-3"><h2>Findings</h2><Count :findings="s.findings" /></div><div v-if="s.findings.length" class="panel"><Findings :findings="s.findings" /></div></section>
         </TabPanel>
         <TabPanel>

@@ -95,38 +95,55 @@ func eachEntry(plain io.Reader, yield func(folder string, desc []byte) error) er
 	}
 }
 
-// eachField calls f for the fields of a description: %NAME% on a line of its
-// own, values on the lines behind it, a blank line at the end.
+// fields are those of a description that are read; the others are passed over.
+var fields = func() map[string]string {
+	m := map[string]string{}
+	for _, n := range strings.Fields("FILENAME NAME BASE VERSION DESC ARCH LICENSE GROUPS CSIZE ISIZE SHA256SUM MD5SUM PGPSIG PROVIDES DEPENDS OPTDEPENDS CONFLICTS REPLACES") {
+		m[n] = n
+	}
+	return m
+}()
+
+// eachField calls f for the known fields of a description: %NAME% on a line of
+// its own, values on the lines behind it, a blank line at the end.
 func eachField(desc []byte, f func(name string, values []string) error) error {
-	name := ""
+	name, inside := "", false
 	var values []string
-	flush := func() error {
-		if name == "" {
-			return nil
+	for len(desc) > 0 {
+		line := desc
+		if i := bytes.IndexByte(desc, '\n'); i >= 0 {
+			line, desc = desc[:i], desc[i+1:]
+		} else {
+			desc = nil
 		}
-		n, v := name, values
-		name, values = "", nil
-		return f(n, v)
-	}
-	for line := range bytes.Lines(desc) {
-		s := strings.TrimRight(string(line), "\r\n")
-		switch {
-		case s == "":
-			if err := flush(); err != nil {
-				return err
+		line = bytes.TrimSuffix(line, []byte("\r"))
+		switch n := len(line); {
+		case n == 0:
+			if name != "" {
+				if err := f(name, values); err != nil {
+					return err
+				}
 			}
-		case len(s) > 2 && s[0] == '%' && s[len(s)-1] == '%' && name == "":
-			name = s[1 : len(s)-1]
-		case name == "":
-			return malformed("a line of a description belongs to no field: %q", cut(s, 80))
+			name, inside, values = "", false, nil
+		case !inside && n > 2 && line[0] == '%' && line[n-1] == '%':
+			name, inside = fields[string(line[1:n-1])], true
+		case !inside:
+			return malformed("a line of a description belongs to no field: %q", cut(string(line), 80))
 		default:
-			if strings.ContainsFunc(s, func(r rune) bool { return r < 0x20 && r != '\t' || r == 0x7f }) {
-				return malformed("the field %s has a control character", cut(name, 40))
+			for _, c := range line {
+				if c < 0x20 && c != '\t' || c == 0x7f {
+					return malformed("a field of a description has a control character")
+				}
 			}
-			values = append(values, s)
+			if name != "" {
+				values = append(values, string(line))
+			}
 		}
 	}
-	return flush()
+	if name != "" {
+		return f(name, values)
+	}
+	return nil
 }
 
 func cut(s string, n int) string {
