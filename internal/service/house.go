@@ -151,11 +151,20 @@ func (s *Service) addPackage(source string, in api.NewPackage, body io.Reader, b
 	b := s.builder(nil)
 	taken, err := b.TakeIntoHouse(src.Archive(source), Families[src.Family], tmp, in.Signature, t.everybody(s.now))
 	if err != nil {
-		if f, ok := finding.From(err); ok && f.Object == "" {
-			f.Object = object
-			return none, f
+		f, ok := finding.From(err)
+		if !ok {
+			return none, err
 		}
-		return none, err
+		if f.Object == "" {
+			f.Object = object
+		}
+		switch f.Code { // the general ways out are about upstreams
+		case "content.digest-mismatch":
+			f = f.Do("get the file again from where it came from, and compare its digest with its owner")
+		case "content.malformed-package":
+			f = f.Do("give a package file of the family %s", src.Family)
+		}
+		return none, f
 	}
 	p := taken.Package
 	rec := definition.Package{Source: source, Name: p.Name, Version: p.Version, Architecture: p.Arch, SHA256: taken.SHA256, Size: int(taken.Size), Signature: taken.Signature,
