@@ -255,6 +255,24 @@ func nameByte(c byte) bool {
 	return isAlpha(c) || isDigit(c) || c == '_' || c == ':' || c == '-' || c == '.'
 }
 
+// skipBlank passes over white space.
+func skipBlank(b []byte) []byte {
+	for len(b) > 0 && (b[0] == ' ' || b[0] == '\n' || b[0] == '\t' || b[0] == '\r') {
+		b = b[1:]
+	}
+	return b
+}
+
+// plainText tells whether text has no references and no control characters.
+func plainText(b []byte) bool {
+	for _, c := range b {
+		if c == '&' || c < 0x20 {
+			return false
+		}
+	}
+	return true
+}
+
 // takeName takes a name off the front: letters of ASCII, as all indexes have
 // them, with one colon at the most. An empty name is none.
 func takeName(b []byte) (name, rest []byte) {
@@ -301,7 +319,7 @@ func (w *walker) start(open func([]string, *node) error, shut func([]string, []b
 	empty := false
 	for {
 		before := len(b)
-		b = bytes.TrimLeft(b, " \t\r\n")
+		b = skipBlank(b)
 		if len(b) == 0 {
 			return malformed("XML that cannot be read: it ends inside %s", cut(known, 60))
 		}
@@ -323,11 +341,11 @@ func (w *walker) start(open func([]string, *node) error, shut func([]string, []b
 		if a.name, b = takeName(b); len(a.name) == 0 {
 			return malformed("XML that cannot be read: an attribute of %s has no name", cut(known, 60))
 		}
-		b = bytes.TrimLeft(b, " \t\r\n")
+		b = skipBlank(b)
 		if len(b) == 0 || b[0] != '=' {
 			return malformed("XML that cannot be read: an attribute of %s has no value", cut(known, 60))
 		}
-		if b = bytes.TrimLeft(b[1:], " \t\r\n"); len(b) == 0 || b[0] != '"' && b[0] != '\'' {
+		if b = skipBlank(b[1:]); len(b) == 0 || b[0] != '"' && b[0] != '\'' {
 			return malformed("XML that cannot be read: an attribute of %s has no quotes", cut(known, 60))
 		}
 		end := bytes.IndexByte(b[1:], b[0])
@@ -339,7 +357,7 @@ func (w *walker) start(open func([]string, *node) error, shut func([]string, []b
 		if bytes.IndexByte(raw, '<') >= 0 {
 			return malformed("XML that cannot be read: a < in an attribute of %s", cut(known, 60))
 		}
-		if a.value = raw; bytes.ContainsFunc(raw, func(r rune) bool { return r == '&' || r < 0x20 }) {
+		if a.value = raw; !plainText(raw) {
 			i := len(w.n.attrs)
 			for len(w.space) <= i {
 				w.space = append(w.space, nil)
