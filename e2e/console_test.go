@@ -17,6 +17,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"stockade/core/archive/deb"
+	"stockade/internal/api"
 	"stockade/internal/cli"
 )
 
@@ -232,6 +233,37 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.see("Token")
 }
 
+// TestTheConsoleAddsAPackageToTheHouse hands a file in by the browser, looks at
+// what is told of it, and takes it out again.
+func TestTheConsoleAddsAPackageToTheHouse(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	b := newBrowser(t, s)
+	b.open("/")
+	b.typed("#token", s.token)
+	b.click("Sign in")
+	b.see("Sign out")
+	b.open("/sources/reach-pumps")
+	b.see("It holds nothing yet")
+	b.click("Add a package")
+	b.run("choose the file", chromedp.WaitVisible("#house-file", chromedp.ByQuery), chromedp.SetUploadFiles("#house-file", []string{filepath.Join(s.dir, "site/house/lamp-driver_2.0-1reach1_all.deb")}, chromedp.ByQuery))
+	b.typed("#house-from", "built from recipe 9")
+	b.typed("#house-why", "old pumps <script>alert(1)</script>")
+	b.click("Add it")
+	b.see("not a readable rpm package") // what was typed is still there
+	b.run("choose another file", chromedp.SetUploadFiles("#house-file", []string{filepath.Join(s.dir, "site/house/pump-relay-1.1-1.reach.x86_64.rpm")}, chromedp.ByQuery))
+	b.click("Add it")
+	b.see("pump-relay 1.1-1.reach is in, as revision")
+	b.see("built from recipe 9")
+	if all := cliJSON[[]api.HousePackage](s, "package", "list"); len(all) != 1 || all[0].Why != "old pumps <script>alert(1)</script>" {
+		t.Errorf("%+v", all)
+	}
+	b.click("Remove")
+	b.see("restoring a revision brings it back")
+	b.click("Remove it")
+	b.see("It holds nothing yet")
+}
+
 // TestTheDemonstrationStaysUpWithItsConsole runs the real binary's demonstration,
 // reads what it prints, and looks at every page of its console.
 func TestTheDemonstrationStaysUpWithItsConsole(t *testing.T) {
@@ -281,8 +313,9 @@ func TestTheDemonstrationStaysUpWithItsConsole(t *testing.T) {
 	b.see("Sign out")
 	for _, p := range []struct{ path, see, name string }{
 		{"/", "Needs you", "overview"}, {"/sources", "official", "sources"}, {"/sources/tarn", "Accepted root", "source"}, {"/keys", "Kelp Drives release", "keys"},
-		{"/mirrors/barrage", "barrage/2", "mirror"}, {"/editions/barrage/2", "libtide2", "edition"}, {"/editions/barrage/2?tab=1", "1.5.0-1", "difference"},
-		{"/lanes", "first edition", "lanes"}, {"/jobs", "failed", "jobs"}, {"/journal", "lane.move", "journal"}, {"/mirrors", "faithful", ""}, {"/keys/" + "none", "no key is called", ""},
+		{"/mirrors/pumps", "pumps/2", "mirror"}, {"/editions/barrage/2", "libtide2", "edition"}, {"/editions/pumps/2?tab=1", "BRINE-2026-0021", "difference"},
+		{"/sources/reach-lamps", "recipe 12", "house"}, {"/sources/wrack", "mirrors.txt", ""}, {"/editions/barrage/2?tab=1", "1.5.0-1", ""}, {"/editions/pumps/2?tab=2", "it signed the packages", ""},
+		{"/editions/launch/1", "echo-plot", ""}, {"/lanes", "first edition", ""}, {"/jobs", "failed", "jobs"}, {"/journal", "lane.move", "journal"}, {"/mirrors", "faithful", ""}, {"/keys/" + "none", "no key is called", ""},
 	} {
 		b.open(p.path)
 		b.see(p.see)
@@ -294,8 +327,8 @@ func TestTheDemonstrationStaysUpWithItsConsole(t *testing.T) {
 	b.run("files of the gatehouse", chromedp.WaitVisible("tbody button", chromedp.ByQuery), chromedp.Click("tbody button", chromedp.ByQuery))
 	b.see("Signed-By")
 	b.shot("machines")
-	b.open("/editions/tarn-whole/1")
-	b.see("the seal holds")
+	b.open("/editions/pumps/2?tab=3")
+	b.see("bounded too")
 	b.run("dark", chromedp.Click(`button[aria-label="Use the dark shade"]`, chromedp.ByQuery))
 	b.shot("edition-dark")
 	c.Process.Signal(os.Interrupt)
