@@ -35,10 +35,11 @@ test: tools build
 
 # Chromium drives the console in tests, the package clients read what is served.
 tools:
-	@missing=""; for pair in chromium:chromium xz:xz-utils gpgv:gpgv gpg:gnupg unshare:util-linux dpkg-query:dpkg; do \
+	@missing=""; for pair in chromium:chromium xz:xz-utils gpgv:gpgv gpg:gnupg unshare:util-linux dpkg-query:dpkg ip:iproute2 dnf:dnf zypper:zypper rpm:rpm rpmbuild:rpm \
+	    pacman:pacman-package-manager makepkg:makepkg vercmp:makepkg bsdtar:libarchive-tools fakeroot:fakeroot zstd:zstd; do \
 	  command -v $${pair%%:*} >/dev/null || missing="$$missing $${pair##*:}"; done; \
 	if [ -n "$$missing" ]; then echo "installing$$missing"; \
-	  $(SUDO) apt-get update -qq && DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -qq --no-install-recommends $$missing >/dev/null; fi
+	  $(SUDO) apt-get update -qq && $(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; fi
 
 # The documents in docs/ that are generated from the program.
 documents:

@@ -32,7 +32,7 @@ type Source struct {
 	Family        string     `yaml:"family" json:"family" doc:"The repository format" need:"yes"`
 	Standing      string     `yaml:"standing" json:"standing" doc:"Whose source it is" enum:"official,vendor,community,house"`
 	Upstreams     []Upstream `yaml:"upstreams" json:"upstreams,omitempty" doc:"The servers that carry it, in the order in which they are asked. A house source without any holds what is added to it by hand"`
-	Release       string     `yaml:"release" json:"release" doc:"The release, such as heron"`
+	Release       string     `yaml:"release" json:"release,omitempty" doc:"The release, such as heron; for a repository without releases (deb, alpm) the folder, ending in a slash"`
 	Components    []string   `yaml:"components" json:"components,omitempty" doc:"The parts of the release"`
 	Architectures []string   `yaml:"architectures" json:"architectures" doc:"The machine architectures, in the family's own words"`
 	Languages     []string   `yaml:"languages" json:"languages,omitempty" doc:"Translated descriptions that a faithful mirror takes along; [en] if left out"`

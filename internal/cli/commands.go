@@ -124,7 +124,7 @@ func (a *app) sourceCommand() *cobra.Command {
 		var pairs []string
 		if r := s.Accepted; r != nil {
 			pairs = []string{"accepted", "root of " + date(r.Date) + ", from " + r.Upstream, "signed by", short(r.Signer.Fingerprint) + " " + r.Signer.UserID,
-				"it says", joined(", ", r.Origin, r.Suite, r.Codename), "offers", strings.Join(r.Offers.Components, " ") + " for " + strings.Join(r.Offers.Architectures, " ")}
+				"it says", joined(", ", r.Origin, r.Suite, r.Codename), "offers", joined(" for ", strings.Join(r.Offers.Components, " "), strings.Join(r.Offers.Architectures, " "))}
 		}
 		a.fields(append(pairs, "last asked", age(s.Checked), "mirrors", strings.Join(s.Mirrors, ", "))...)
 		if len(s.Probes) > 0 {

@@ -164,6 +164,10 @@ func (s *Service) startProbe(name, by string) (api.Job, error) {
 	if src == nil {
 		return api.Job{}, err
 	}
+	if src.House != nil {
+		return api.Job{}, finding.New("define.bad-value", "source "+name, "it has no upstreams that could be probed: it holds what is added by hand").
+			Do("stockade package list --source %s shows what it holds", name)
+	}
 	return s.jobs.start("probe", "source "+name, by, func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
 		results, found := s.builder(sink).Probe(ctx, src)
 		if err := s.db.Keep("probe", name, probed{results, found}, s.now().UTC()); err != nil {

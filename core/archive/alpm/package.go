@@ -20,8 +20,9 @@ import (
 
 // Limits on a package file, in bytes.
 const (
-	maxInfo  = 4 << 20
-	maxUnder = 16 << 30 // of a whole package, decompressed
+	maxInfo   = 4 << 20
+	maxBefore = 256 << 20 // decompressed, before and with its .PKGINFO
+	maxUnder  = 64 << 30  // of a whole package, decompressed
 )
 
 func badPackage(format string, args ...any) error {
@@ -29,10 +30,10 @@ func badPackage(format string, args ...any) error {
 }
 
 // openTar opens the tar inside a package file, whatever its compression.
-func openTar(file io.Reader) (*tar.Reader, io.Closer, error) {
+func openTar(file io.Reader, limit int64) (*tar.Reader, io.Closer, error) {
 	b := bufio.NewReaderSize(file, 64<<10)
 	head, _ := b.Peek(6)
-	plain, err := archive.Decompress(b, archive.Sniff(head), maxUnder)
+	plain, err := archive.Decompress(b, archive.Sniff(head), limit)
 	if err != nil {
 		return nil, nil, badPackage("%v", err)
 	}
@@ -42,7 +43,7 @@ func openTar(file io.Reader) (*tar.Reader, io.Closer, error) {
 // ReadInfo gives the .PKGINFO of a package file. It stands before the files
 // that are installed, and nothing behind it is read.
 func ReadInfo(file io.Reader) (map[string][]string, error) {
-	t, plain, err := openTar(file)
+	t, plain, err := openTar(file, maxBefore)
 	if err != nil {
 		return nil, err
 	}
@@ -332,7 +333,7 @@ func (m Made) Build() ([]byte, error) {
 
 // fileNames lists what a package installs, as .files databases have it.
 func fileNames(file io.Reader) ([]string, error) {
-	t, plain, err := openTar(file)
+	t, plain, err := openTar(file, maxUnder)
 	if err != nil {
 		return nil, err
 	}
