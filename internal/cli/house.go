@@ -22,12 +22,12 @@ func (a *app) packageCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return showList(a, all, []string{"PACKAGE", "VERSION", "ARCH", "SOURCE", "SIZE>", "BY", "ADDED", "FROM", "WHY", "ID"}, func(p api.HousePackage) []string {
+		return showList(a, all, []string{"ID", "VERSION", "SOURCE", "SIZE>", "ADDED", "BY", "FROM", "WHY"}, func(p api.HousePackage) []string {
 			added := p.At
 			if len(added) > 10 {
 				added = added[:10]
 			}
-			return []string{p.Name, p.Version, p.Architecture, p.Source, size(int64(p.Size)), p.By, added, p.From, p.Why, p.ID}
+			return []string{p.ID, p.Version, p.Source, size(int64(p.Size)), added, p.By, p.From, p.Why}
 		}, func(p api.HousePackage) string { return p.ID }, "no house source holds anything yet: stockade package add FILE --source SOURCE")
 	}}
 	list.Flags().StringVar(&source, "source", "", "only what this source holds")
