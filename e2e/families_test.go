@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -9,6 +10,7 @@ import (
 
 	"stockade/core/archive/alpm"
 	"stockade/core/archive/rpm"
+	"stockade/core/trust"
 	"stockade/internal/api"
 )
 
@@ -253,4 +255,79 @@ func TestALaneThatMovesBreaksNoClientOfTheOtherFamilies(t *testing.T) {
 func (s *site) diffOf(edition string) []api.Change {
 	s.t.Helper()
 	return cliJSON[[]api.Change](s, "edition", "diff", edition)
+}
+
+// Packages of the real build program, in several compressions and with
+// signatures of the real gpg, go the whole way to the real client.
+func TestPackagesOfTheRealBuildProgramAreServed(t *testing.T) {
+	for _, tool := range []string{"rpmbuild", "rpmsign", "gpg", "dnf"} {
+		if _, err := exec.LookPath(tool); err != nil {
+			t.Skipf("skipped: %s is not on this machine", tool)
+		}
+	}
+	s := newSite(t)
+	dir, err := os.MkdirTemp("/tmp", "rpm") // gpg's sockets have short paths
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(dir)
+	env := append(os.Environ(), "GNUPGHOME="+dir, "HOME="+dir, "LC_ALL=C")
+	run := func(name string, args ...string) string {
+		t.Helper()
+		c := exec.Command(name, args...)
+		c.Env, c.Dir = env, dir
+		out, err := c.CombinedOutput()
+		if err != nil {
+			t.Fatalf("%s %s: %v\n%s", name, strings.Join(args, " "), err, out)
+		}
+		return string(out)
+	}
+	defer func() {
+		c := exec.Command("gpgconf", "--kill", "all")
+		c.Env = env
+		c.Run()
+	}()
+	os.Chmod(dir, 0o700)
+	run("gpg", "--batch", "--passphrase", "", "--quick-generate-key", "builder@brine.example", "rsa3072", "sign", "never")
+	certs, err := trust.ReadCertificates([]byte(run("gpg", "--armor", "--export", "builder@brine.example")))
+	if err != nil {
+		t.Fatal(err)
+	}
+	gpg, _ := exec.LookPath("gpg")
+	s.scenario.Brine.Files = map[string][]byte{}
+	var names []string
+	for payload, name := range map[string]string{"w9.gzdio": "meter-gz", "w6.xzdio": "meter-xz", "w3.zstdio": "meter-zst"} {
+		os.WriteFile(filepath.Join(dir, name+".spec"), []byte("Name: "+name+"\nVersion: 1.0\nRelease: 1\nSummary: measures\nLicense: MIT\nBuildArch: noarch\nRequires: libbrine >= 3\n%description\nMeasures.\n%install\nmkdir -p %{buildroot}/usr/share/"+name+"\necho x > %{buildroot}/usr/share/"+name+"/table\n%files\n/usr/share/"+name+"\n"), 0o644)
+		run("rpmbuild", "-bb", "--quiet", "--define", "_topdir "+dir+"/top", "--define", "_rpmdir "+dir+"/out", "--define", "_binary_payload "+payload, name+".spec")
+		file := filepath.Join(dir, "out/noarch", name+"-1.0-1.noarch.rpm")
+		run("rpmsign", "--addsign", "--define", "__gpg "+gpg, "--define", "_gpg_name builder@brine.example", file)
+		s.scenario.Brine.Files[filepath.Base(file)] = []byte(mustRead(t, file))
+		names = append(names, name)
+	}
+	if err := s.scenario.PublishBrine(); err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(s.dir, "site/families.yaml")
+	text := mustRead(t, path)
+	text = strings.Replace(text, "signed_by: [brine-2026]", "signed_by: [brine-2026, "+certs[0].Fingerprint+"]", 1)
+	text = strings.Replace(text, "packages: [pumpctl, pump-desk, pump-panel]", `packages: [pumpctl, pump-desk, pump-panel, "meter-*"]`, 1)
+	os.WriteFile(path, []byte(text), 0o644)
+	key := filepath.Join(s.dir, "builder.asc")
+	os.WriteFile(key, []byte(certs[0].Armoured()), 0o644)
+	s.cli(0, "key", "add", key)
+	s.described()
+	s.house()
+	// The root is signed by a key that counts, the packages by one that does not yet.
+	if _, err := s.cli(1, "mirror", "build", "pumps"); !strings.Contains(err, "key.unvouched") {
+		t.Error(err)
+	}
+	s.cli(0, "key", "vouch", certs[0].Fingerprint, "--source", "brine-drivers", "--evidence", "the build machine is ours")
+	_, export := s.exported("pumps", "pump-house")
+	b := newBox(t, s, dnf, "pump-house", export)
+	s.stop()
+	b.must(dnf.refresh...)
+	b.must(append(dnf.install, names...)...)
+	for _, name := range names {
+		b.has(name, "1.0-1")
+	}
 }

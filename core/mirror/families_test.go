@@ -136,6 +136,30 @@ func TestATailoredRPMBuildTakesWhatIsNeededByPathAndByStream(t *testing.T) {
 	}
 }
 
+// Upstreams that a Metalink names are asked, best first; what they send is
+// verified like everything else.
+func TestUpstreamsOfAMetalinkAreAskedAndNotBelieved(t *testing.T) {
+	w := newRPMWorld(t)
+	w.files["metalink"] = []byte(`<metalink><file name="repomd.xml"><url priority="2">` + w.server.URL + `/tarn/repodata/repomd.xml</url><url priority="1">` + w.server.URL + `/nowhere/repodata/repomd.xml</url></file></metalink>`)
+	w.source.Route.Upstreams, w.source.Route.Lists = nil, []fetch.List{{URL: w.server.URL + "/tarn/metalink", Metalink: true}}
+	if out, err := w.build(); err != nil || out.Publications[0].Accepted.Upstream != w.server.URL+"/tarn" {
+		t.Fatal(err)
+	}
+	w.plan.Number = 2
+	w.source.Route.Upstreams, w.source.Route.Lists = nil, []fetch.List{{URL: w.server.URL + "/tarn/metalink", Metalink: true}}
+	w.alter("-primary", flip)
+	w.source.Want.Packages = []string{"pumpctl"}
+	w.builder.Pool.Remove(firstList(t, w.world))
+	w.refused("content.digest-mismatch")
+}
+
+// firstList gives the digest of the list of packages that the last build read.
+func firstList(t *testing.T, w *world) string {
+	t.Helper()
+	e, _ := w.open(1)
+	return e.Sources[0].Indexes[0].SHA256
+}
+
 func TestListsOfFilesAreFetchedOnlyWhenSomethingNeedsThem(t *testing.T) {
 	w := newRPMWorld(t)
 	w.rpm.Packages[0].Requires = []string{"libbrine >= 3"}
@@ -395,6 +419,10 @@ func TestAttacksOnALPMSourcesAreRefused(t *testing.T) {
 		{"only MD5", "content.weak-digest", amend("%SHA256SUM%", "%MD5SUM%")},
 		{"a control character in a field", "source.malformed-index", amend("%DESC%\n", "%DESC%\n\x1b[2J")},
 		{"another name than the folder's", "source.malformed-index", amend("%NAME%\nlibecho", "%NAME%\nlibecho2")},
+		{"a database that unpacks without end", "content.too-large", func(w *alpmWorld) {
+			w.alpm.Amend = func(m alpm.Made, desc []byte) []byte { return append(desc, bytes.Repeat([]byte("a"), 8<<20)...) }
+			w.republish()
+		}},
 		{"databases of another architecture", "source.architecture-missing", func(w *alpmWorld) {
 			for i := range w.alpm.Packages {
 				w.alpm.Packages[i].Arch = "aarch64"

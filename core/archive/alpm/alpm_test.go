@@ -198,6 +198,25 @@ func TestHostileDatabasesAreRefused(t *testing.T) {
 	}
 }
 
+// A package whose description comes only behind hundreds of megabytes of zeros is
+// given up in bounded time and memory.
+func TestAPackageThatUnpacksWithoutEndIsRefused(t *testing.T) {
+	for _, z := range []string{"zst", "gz"} {
+		var b bytes.Buffer
+		w := tar.NewWriter(&b)
+		w.WriteHeader(&tar.Header{Name: ".BUILDINFO", Typeflag: tar.TypeReg, Mode: 0o644, Size: 2 * maxBefore})
+		w.Write(make([]byte, 2*maxBefore))
+		w.Close()
+		file, err := archive.Compress(b.Bytes(), z)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := (Family{}).Inspect(archive.PackageFile{ReadSeeker: bytes.NewReader(file)}, nil); err == nil || !strings.Contains(err.Error(), "more than") {
+			t.Errorf("%s: %v", z, err)
+		}
+	}
+}
+
 func TestAWrittenDatabaseReadsBack(t *testing.T) {
 	files, root, err := published(t, func(r *Repository) { r.Unsigned = true })
 	if err != nil {

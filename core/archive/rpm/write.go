@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -299,6 +300,8 @@ type Repository struct {
 	Modules     string // documents of module streams
 	Packing     string // of its lists; gz if empty
 	Unsigned    bool   // its packages are not signed themselves
+	// Files are further packages, as they are, by the name of their file.
+	Files map[string][]byte
 	// Built keeps packages that were built before, as owners do not sign twice; nil: none.
 	Built         map[string][]byte
 	AmendPackages func(m Made, file []byte) []byte
@@ -310,6 +313,16 @@ type Repository struct {
 func (r Repository) Publish(sign archive.SigningKey) (map[string][]byte, error) {
 	out := map[string][]byte{}
 	var l packageLists
+	add := func(name string, file []byte) error {
+		o, err := Open(bytes.NewReader(file))
+		if err != nil {
+			return err
+		}
+		d := Description{File: o, Path: "Packages/" + name[:1] + "/" + name, SHA256: sumOf(sha256.New(), file), Size: int64(len(file))}
+		out[d.Path] = file
+		l.add([]byte(d.Primary()), d)
+		return nil
+	}
 	for _, m := range r.Packages {
 		by := sign
 		if r.Unsigned {
@@ -323,14 +336,14 @@ func (r Repository) Publish(sign archive.SigningKey) (map[string][]byte, error) 
 		if r.AmendPackages != nil {
 			file = r.AmendPackages(m, file)
 		}
-		o, err := Open(bytes.NewReader(file))
-		if err != nil {
+		if err := add(m.FileName(), file); err != nil {
 			return nil, err
 		}
-		p := "Packages/" + m.Name[:1] + "/" + m.FileName()
-		out[p] = file
-		d := Description{File: o, Path: p, SHA256: sumOf(sha256.New(), file), Size: int64(len(file))}
-		l.add([]byte(d.Primary()), d)
+	}
+	for _, name := range slices.Sorted(maps.Keys(r.Files)) {
+		if err := add(name, r.Files[name]); err != nil {
+			return nil, err
+		}
 	}
 	lists := l.lists()
 	if r.Updates != "" {
