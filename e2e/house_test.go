@@ -14,6 +14,7 @@ import (
 	"stockade/core/archive"
 	"stockade/core/archive/deb"
 	"stockade/core/archive/rpm"
+	"stockade/core/definition"
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/client"
@@ -170,6 +171,20 @@ func TestOnlyWardensAddPackagesAndLargeOnesPass(t *testing.T) {
 	var p *api.Problem
 	if !errors.As(err, &p) || p.Status != 403 {
 		t.Errorf("an operator added a package: %v", err)
+	}
+	// Nor by a description that names a file of the pool.
+	lamp := filepath.Join(s.dir, "site/house/lamp-driver_2.0-1reach1_all.deb")
+	s.cli(0, "package", "add", lamp, "--source", "reach-lamps", told, "--why=x")
+	set, err := client.Get[api.Text](context.Background(), s.client, "/definitions")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, section, _ := strings.Cut(set.Text, "\npackages:\n")
+	section, _, _ = strings.Cut(section, "\nmirrors:")
+	again := "stockade: 1\npackages:\n" + strings.Replace(strings.Replace(section, "lamp-driver-2.0", "smuggled-2.0", 1), "source: reach-lamps", "source: reach-lamps\n    signed_by: nobody", 1) + "\n"
+	_, err = client.Post[api.Judgement](context.Background(), c, "/definitions/apply", api.Documents{Documents: []definition.Text{{Name: "x.yaml", Text: strings.Replace(again, "version: 2.0-1reach1", "version: 9.0-1", 1)}}})
+	if !errors.As(err, &p) || p.Status != 403 || !strings.Contains(p.Detail, "house source") {
+		t.Errorf("an operator described a package into a house source: %v", err)
 	}
 	// More than other calls may have as their body.
 	big := deb.Made{Name: "chart-room", Version: "1-1", Arch: "all", Summary: "large", Files: []deb.File{{Path: "/usr/share/chart", Mode: 0o644, Data: bytes.Repeat([]byte("chart"), 5<<20)}}}

@@ -42,6 +42,7 @@ func brineRepository(date time.Time) rpm.Repository {
 }
 
 const brineGroups = `<?xml version="1.0" encoding="UTF-8"?>
+<!DOCTYPE comps PUBLIC "-//Brine//DTD Comps info//EN" "comps.dtd">
 <comps>
   <group>
     <id>pump-house</id>

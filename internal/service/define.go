@@ -159,6 +159,12 @@ func (s *Service) apply(in api.Documents, by, role, expected string) (api.Judgem
 		return p.judgement, &api.Problem{Title: "The definition was not applied", Status: 403, Type: "urn:stockade:rights",
 			Detail: fmt.Sprintf("it vouches for %s, and only a warden may", p.judgement.Vouches[0].Fingerprint), WayOut: "ask a warden to apply it, or leave vouched_for out"}
 	}
+	for _, c := range p.judgement.Changes {
+		if c.Kind == "package" && c.Action != "remove" && role != api.Warden {
+			return p.judgement, &api.Problem{Title: "The definition was not applied", Status: 403, Type: "urn:stockade:rights",
+				Detail: fmt.Sprintf("it puts the package %s into a house source, and only a warden may: the site signs it", c.Name), WayOut: "ask a warden to apply it, or leave that package out"}
+		}
+	}
 	return s.commit(p, by, in.Summary)
 }
 

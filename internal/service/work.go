@@ -104,7 +104,9 @@ func (s *Service) startRefresh(name, by, acceptOnce string) (api.Job, error) {
 	if err != nil {
 		return api.Job{}, err
 	}
+	s.collecting.RLock() // a house source is published into the pool here
 	src, err := s.source(set, t, name)
+	s.collecting.RUnlock()
 	if src == nil {
 		return api.Job{}, err
 	}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -169,6 +170,10 @@ func withPaths(raw []byte, p *archive.Package) []byte {
 	return slices.Concat(raw[:end], more, raw[end:])
 }
 
+// groupsType is the document type that lists of groups are often written with.
+// It defines nothing, and is left out.
+var groupsType = regexp.MustCompile(`<!DOCTYPE\s+comps\s+[^\[\]<>]*>\s*`)
+
 // carry takes over what upstream says about chosen packages.
 func (f Family) carry(w archive.Writing, names, chosen map[string]bool) (out []list, err error) {
 	with := func(kind string, use func(plain io.Reader) error) error {
@@ -224,6 +229,7 @@ func (f Family) carry(w archive.Writing, names, chosen map[string]bool) (out []l
 		if err != nil {
 			return err
 		}
+		data = groupsType.ReplaceAll(data, nil)
 		concerns := false
 		if err := walk(data, func(path []string, x *node) error {
 			if path[0] != "comps" {
