@@ -128,16 +128,22 @@ func (w *walker) characters(raw []byte) error {
 	return err
 }
 
-// resolve appends text with its references resolved.
+// resolve appends text with its line ends made line feeds (XML 1.0 §2.11) and
+// its references resolved.
 func resolve(to, raw []byte, references bool) ([]byte, error) {
 	for len(raw) > 0 {
 		i := 0
-		for i < len(raw) && (raw[i] >= 0x20 && raw[i] != '&' || raw[i] == '\n' || raw[i] == '\t' || raw[i] == '\r' || raw[i] == '&' && !references) {
+		for i < len(raw) && (raw[i] >= 0x20 && raw[i] != '&' || raw[i] == '\n' || raw[i] == '\t' || raw[i] == '&' && !references) {
 			i++
 		}
 		to = append(to, raw[:i]...)
 		if raw = raw[i:]; len(raw) == 0 {
 			return to, nil
+		}
+		if raw[0] == '\r' {
+			to = append(to, '\n')
+			raw = bytes.TrimPrefix(raw[1:], []byte("\n"))
+			continue
 		}
 		if raw[0] != '&' {
 			return to, malformed("XML that cannot be read: the character %#x", raw[0])
