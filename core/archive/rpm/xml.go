@@ -111,7 +111,7 @@ func (w *walker) characters(raw []byte) error {
 		return nil
 	}
 	if len(w.path) == 0 {
-		if len(bytes.TrimSpace(raw)) > 0 {
+		if len(skipBlank(raw)) > 0 {
 			return malformed("text outside the XML elements")
 		}
 		return nil
