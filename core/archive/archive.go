@@ -263,12 +263,18 @@ type RootFile struct {
 // the signature on it.
 type RootChoice []RootFile
 
+// UnknownSize is the size of a file whose root names only its digest.
+const UnknownSize = -1
+
 // Entry is one file that a root names.
 type Entry struct {
 	Path           string // relative to the upstream's base URL
-	Size           int64
+	Size           int64  // bytes, or UnknownSize
 	SHA256, SHA512 string
 }
+
+// Fits tells whether a file of that many bytes may be the entry's.
+func (e Entry) Fits(size int64) bool { return e.Size == size || e.Size == UnknownSize }
 
 // Root is the signed beginning of a repository, read and verified.
 type Root struct {

@@ -4,6 +4,7 @@ import (
 	"maps"
 	"net/url"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -378,7 +379,7 @@ func (c *checker) want(object, path string, f From) {
 		}
 	}
 	for i, st := range f.Want.Streams {
-		if module, stream, ok := strings.Cut(st, ":"); !ok || module == "" || stream == "" || strings.ContainsAny(st, " \t") {
+		if !streamPattern.MatchString(st) {
 			c.add("define.bad-value", object, path+".streams."+strconv.Itoa(i), "%q is not MODULE:STREAM", st)
 		}
 	}
@@ -410,6 +411,9 @@ func (c *checker) group(name string, g Group) {
 		}
 	}
 }
+
+// streamPattern is MODULE:STREAM; the module becomes the name of a file.
+var streamPattern = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+-]*:[A-Za-z0-9._+-]+$`)
 
 // Merge puts the findings of reading and of checking together, without those
 // that only follow from others: a field that is missing because its name is

@@ -77,6 +77,7 @@ func TestMistakesInThemAreTold(t *testing.T) {
 		"a password in a list's address": {`https://wrack.example/mirrors.txt`, `https://a:b@wrack.example/mirrors.txt`, "source.credential-in-url", "wrack.example"},
 		"a query where a server belongs": {`el/$release/$arch"}`, `el/?x=1"}`, "source.bad-url", "query"},
 		"a stream that is none":          {`"panel:3"`, `panel`, "define.bad-value", "MODULE:STREAM"},
+		"a stream that leads out":        {`"panel:3"`, `"../panel:3"`, "define.bad-value", "MODULE:STREAM"},
 		"a key of a house source":        {`standing: house, `, `standing: house, signed_by: [brine], `, "define.bad-value", "the site key signs"},
 		"a package of no house":          {`{source: house, name`, `{source: brine, name`, "define.bad-value", "not a house source"},
 		"a package of no source":         {`{source: house, name`, `{source: hous, name`, "define.dangling-reference", "house"},

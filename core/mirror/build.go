@@ -716,7 +716,7 @@ func (b *Builder) copyIndexes(ctx context.Context, pub *Publication, lists []Lis
 	companions := src.Family.Companions(src.Spec, pub.Root)
 	var total int64
 	for _, c := range companions {
-		total += c.Size
+		total += max(c.Size, 0)
 	}
 	p := b.progress("indexes", len(companions), total)
 	for _, c := range companions {
@@ -728,13 +728,13 @@ func (b *Builder) copyIndexes(ctx context.Context, pub *Publication, lists []Lis
 			continue
 		}
 		sum := c.SHA256
-		if size, ok := b.Pool.Has(c.SHA256); !ok || size != c.Size {
+		if size, ok := b.Pool.Has(c.SHA256); !ok || !c.Fits(size) {
 			var err error
 			sum, err = b.fetchInto(ctx, src, pool.Want{Name: c.Path, Size: c.Size, SHA256: c.SHA256, SHA512: c.SHA512}, c.Paths, p, nil)
 			if err != nil {
 				if errors.Is(err, fetch.ErrNotFound) && !c.Required {
 					if _, judged := finding.From(err); !judged {
-						p.add("", c.Size, 1)
+						p.add("", max(c.Size, 0), 1)
 						continue // upstream names it and does not have it; clients take another form
 					}
 				}
@@ -858,7 +858,11 @@ source lies in a folder of its own, as its upstream lays it out:
 		if !s.Tailored {
 			how = "copied byte for byte, signed by " + strings.Join(s.Keys, ", ")
 		}
-		fmt.Fprintf(&b, "    %s/    %s, release %s, %s: %d packages, %s\n", s.Name, s.Family, s.Release, strings.Join(s.Architectures, " "), s.Packages, how)
+		release := ""
+		if s.Release != "" {
+			release = "release " + s.Release + ", "
+		}
+		fmt.Fprintf(&b, "    %s/    %s, %s%s: %d packages, %s\n", s.Name, s.Family, release, strings.Join(s.Architectures, " "), s.Packages, how)
 	}
 	b.WriteString(`
 The files that a machine needs for it come from a Stockade service:

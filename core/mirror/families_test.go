@@ -5,7 +5,9 @@ import (
 	"crypto/sha256"
 	"fmt"
 	"maps"
+	"net/http"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -158,6 +160,76 @@ func firstList(t *testing.T, w *world) string {
 	t.Helper()
 	e, _ := w.open(1)
 	return e.Sources[0].Indexes[0].SHA256
+}
+
+// Parts of two publications on one server are refused by digest, and taken whole
+// from the next server; a server that lags is stepped over in the same way.
+func TestMixedPublicationsAreTakenWholeFromAnotherUpstream(t *testing.T) {
+	for name, mix := range map[string]func(old, now map[string][]byte) map[string][]byte{
+		"a new root over old lists": func(old, now map[string][]byte) map[string][]byte {
+			out := maps.Clone(old)
+			for p, data := range now {
+				if strings.HasPrefix(p, "repodata/repomd") {
+					out[p] = data
+				}
+			}
+			for p, data := range now { // lists by the new names, with the old content
+				if i := strings.LastIndexByte(p, '-'); strings.HasSuffix(p, "-primary.xml.gz") && i > 0 {
+					out[p] = bytes.Clone(data)
+					out[p][len(data)/2] ^= 1
+				}
+			}
+			return out
+		},
+		"a new root with the signature of the old": func(old, now map[string][]byte) map[string][]byte {
+			out := maps.Clone(now)
+			out["repodata/repomd.xml.asc"] = old["repodata/repomd.xml.asc"]
+			return out
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			w := newRPMWorld(t)
+			old := maps.Clone(w.files)
+			w.rpm.Date = w.rpm.Date.Add(time.Minute)
+			w.rpm.Packages[0].Version = "3.3-1"
+			w.republish()
+			now := maps.Clone(w.files)
+			w.files = mix(old, now)
+			w.broken = func(rw http.ResponseWriter, r *http.Request) bool {
+				p, ok := strings.CutPrefix(r.URL.Path, "/whole/")
+				if !ok {
+					return false
+				}
+				if data, there := now[p]; there {
+					rw.Write(data)
+				} else {
+					http.NotFound(rw, r)
+				}
+				return true
+			}
+			w.source.Route.Upstreams = append(w.source.Route.Upstreams, fetch.Upstream{URL: w.server.URL + "/whole"})
+			if _, err := w.build(); err != nil {
+				t.Fatal(err)
+			}
+			if got := items(t, w.world, 1); !slices.Contains(got, "pumpctl 3.3-1") {
+				t.Error(got)
+			}
+		})
+	}
+}
+
+// Old repositories say how long their lists are in no place: the digest alone
+// has to do, and what never ends is given up all the same.
+func TestListsWithoutASizeAreTakenByTheirDigest(t *testing.T) {
+	w := newRPMWorld(t)
+	w.resign(func(s string) string { return regexp.MustCompile(`\s*<size>\d+</size>`).ReplaceAllString(s, "") })
+	if _, err := w.build(); err != nil {
+		t.Fatal(err)
+	}
+	w = newRPMWorld(t)
+	w.resign(func(s string) string { return regexp.MustCompile(`\s*<size>\d+</size>`).ReplaceAllString(s, "") })
+	w.alter("-primary", flip)
+	w.refused("content.digest-mismatch")
 }
 
 func TestListsOfFilesAreFetchedOnlyWhenSomethingNeedsThem(t *testing.T) {

@@ -43,7 +43,7 @@ func (b *Builder) Lists(ctx context.Context, pub *Publication) ([]List, error) {
 	var missing int64
 	for _, c := range choices {
 		if b.inPool(c) < 0 && len(c.Files) > 0 {
-			missing += c.Files[0].Size
+			missing += max(c.Files[0].Size, 0)
 		}
 	}
 	p := b.progress("indexes", len(choices), missing)
@@ -66,7 +66,7 @@ func (b *Builder) Lists(ctx context.Context, pub *Publication) ([]List, error) {
 // inPool tells which compression of an index is in the pool already.
 func (b *Builder) inPool(c archive.IndexChoice) int {
 	for i, f := range c.Files {
-		if size, ok := b.Pool.Has(f.SHA256); ok && size == f.Size {
+		if size, ok := b.Pool.Has(f.SHA256); ok && f.Fits(size) {
 			return i
 		}
 	}

@@ -208,6 +208,10 @@ func (b *Builder) fetchInto(ctx context.Context, src *Source, want pool.Want, pa
 		return "", finding.New("edition.damaged", "source "+src.Name, "%s of the house source is gone from the pool", want.Name).
 			Do("add the file again: stockade package add FILE --source %s", src.Name)
 	}
+	most := want.Size
+	if most == archive.UnknownSize {
+		most = maxIndex // what it really is, its digest tells
+	}
 	return b.Pool.Ingest(want, func(sink pool.Sink) error {
 		var last error
 		counted := int64(0)
@@ -219,7 +223,7 @@ func (b *Builder) fetchInto(ctx context.Context, src *Source, want pool.Want, pa
 			return sink.Restart()
 		}
 		for _, path := range paths {
-			last = b.Fetch.Get(ctx, src.Route, fetch.Request{Path: path, Max: want.Size, Offset: sink.Offset}, func(r *fetch.Response) error {
+			last = b.Fetch.Get(ctx, src.Route, fetch.Request{Path: path, Max: most, Offset: sink.Offset}, func(r *fetch.Response) error {
 				if r.Offset != sink.Offset() {
 					if err := again(); err != nil {
 						return err

@@ -23,7 +23,6 @@ const busy = ref(false)
 const error = ref<unknown>(null)
 const added = ref<HousePackage | null>(null)
 const warden = computed(() => who.value?.role === 'warden')
-const ending = computed(() => ({ deb: '.deb', rpm: '.rpm', alpm: '.zst,.xz,.gz' })[props.family] ?? '')
 async function add() {
   busy.value = true
   error.value = null
@@ -56,8 +55,8 @@ const pick = (e: Event) => (e.target as HTMLInputElement).files?.[0] ?? null
       <p v-else-if="q.data.value" class="px-3 py-3 text-slate">It holds nothing yet. Add a {{ family }} package file here, or with stockade package add FILE --source {{ source }}.</p></div>
     <Modal :open="adding" :title="'Add a package to ' + source" @close="adding = false">
       <form @submit.prevent="add">
-        <label for="house-file" class="mb-1 block">Package file</label><input id="house-file" type="file" :accept="ending" class="field" @change="file = pick($event)" />
-        <template v-if="family === 'alpm'"><label for="house-sig" class="mt-3 mb-1 block">The detached signature that came with it, if one did</label><input id="house-sig" type="file" accept=".sig,.asc" class="field" @change="signature = pick($event)" /></template>
+        <label for="house-file" class="mb-1 block">Package file</label><input id="house-file" type="file" class="field" @change="file = pick($event)" />
+        <label for="house-sig" class="mt-3 mb-1 block">The detached signature that came with it, if one did</label><input id="house-sig" type="file" class="field" @change="signature = pick($event)" />
         <label for="house-from" class="mt-3 mb-1 block">Where it came from</label><input id="house-from" v-model="from" class="field" placeholder="built from recipe 12 in the workshop" />
         <label for="house-why" class="mt-3 mb-1 block">What it is there for</label><input id="house-why" v-model="why" class="field" placeholder="the old lamps need it" />
         <p class="mt-3 text-slate">It is looked into, indexed with the others, and signed with the site key: machines will trust it for that.</p>

@@ -157,6 +157,7 @@ func ParseRoot(text []byte) (*archive.Root, error) {
 			return malformed("the root is %q, and repomd belongs there", cut(n.name, 40))
 		case len(path) == 2 && n.name == "data":
 			now, digest = data{kind: n.attr("type")}, ""
+			now.Size = archive.UnknownSize // old repositories give none
 			if kinds[now.kind] {
 				return malformed("the root names two lists of the kind %q", cut(now.kind, 40))
 			}
