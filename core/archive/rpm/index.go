@@ -3,9 +3,11 @@ package rpm
 import (
 	"bytes"
 	"io"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"go.yaml.in/yaml/v3"
@@ -18,19 +20,11 @@ import (
 const maxRelations = 200_000
 
 // ReadIndex implements archive.Family: the "primary" list of rpm-md. raw is the
-// package's element as it stands.
+// package's element as it stands. Elements are parsed side by side and handed
+// on in their order.
 func (Family) ReadIndex(s archive.Source, x archive.IndexChoice, plain io.Reader, yield func(*archive.Package, []byte) error) error {
-	e := newElements(plain, "package")
-	in := interner{}
-	for n := 0; ; n++ {
-		raw, err := e.next()
-		if err == io.EOF {
-			return nil
-		}
-		var p *archive.Package
-		if err == nil {
-			p, err = parsePrimary(raw, in)
-		}
+	n := 0
+	return inBatches(newElements(plain, "package"), func(p *archive.Package, raw []byte, err error) error {
 		if err != nil {
 			if g, ok := finding.From(err); ok && g.Object == "" {
 				g.Object = "source " + s.Name
@@ -39,13 +33,104 @@ func (Family) ReadIndex(s archive.Source, x archive.IndexChoice, plain io.Reader
 			}
 			return err
 		}
-		if p.Arch == "src" || p.Arch == "nosrc" || !suits(s.Architectures, p.Arch) {
-			continue
-		}
 		p.Component, p.Ordinal = x.Component, n
-		if err := yield(p, raw); err != nil {
-			return err
+		n++
+		if p.Arch == "src" || p.Arch == "nosrc" || !suits(s.Architectures, p.Arch) {
+			return nil
 		}
+		return yield(p, raw)
+	})
+}
+
+// batch is some elements of a list, one behind the other, and what was parsed
+// of them.
+type batch struct {
+	text     []byte
+	ends     []int
+	packages []*archive.Package
+	err      error // that came instead of the next element or package
+	parsed   chan struct{}
+}
+
+// A batch is parsed when it has one of these.
+const (
+	batchElements = 64
+	batchBytes    = 256 << 10
+)
+
+// inBatches reads elements in one goroutine and parses them in a few others. f
+// is called for each in its order, and with an error at the place where it
+// occurred. All goroutines have ended when it returns.
+func inBatches(e *elements, f func(p *archive.Package, raw []byte, err error) error) error {
+	workers := min(runtime.GOMAXPROCS(0), 4)
+	work, order := make(chan *batch, workers), make(chan *batch, 2*workers)
+	stop := make(chan struct{})
+	var ended sync.WaitGroup
+	ended.Go(func() {
+		defer close(order)
+		defer close(work)
+		for last := false; !last; {
+			b := &batch{parsed: make(chan struct{})}
+			for len(b.ends) < batchElements && len(b.text) < batchBytes {
+				raw, err := e.next()
+				if err != nil {
+					if b.err, last = err, true; err == io.EOF {
+						b.err = nil
+					}
+					break
+				}
+				b.text = append(b.text, raw...)
+				b.ends = append(b.ends, len(b.text))
+			}
+			select {
+			case order <- b:
+			case <-stop:
+				return
+			}
+			select {
+			case work <- b:
+			case <-stop:
+				return
+			}
+		}
+	})
+	for range workers {
+		ended.Go(func() {
+			in := interner{}
+			for b := range work {
+				b.parse(in)
+			}
+		})
+	}
+	defer ended.Wait()
+	defer close(stop)
+	for b := range order {
+		<-b.parsed
+		begin := 0
+		for i, p := range b.packages {
+			if err := f(p, b.text[begin:b.ends[i]], nil); err != nil {
+				return err
+			}
+			begin = b.ends[i]
+		}
+		if b.err != nil {
+			return f(nil, nil, b.err)
+		}
+	}
+	return nil
+}
+
+func (b *batch) parse(in interner) {
+	defer close(b.parsed)
+	begin := 0
+	for _, end := range b.ends {
+		p, err := parsePrimary(b.text[begin:end], in)
+		if err != nil {
+			b.err = err
+			return
+		}
+		b.packages = append(b.packages, p)
+		begin = end
 	}
 }
 
