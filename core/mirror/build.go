@@ -408,7 +408,12 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 	}
 	unsigned(out)
 	e.Findings = out.Findings
-	e.Content = content(plan, items.Bytes())
+	advisories, err := b.advisories(ctx, out)
+	if err != nil {
+		return out, err
+	}
+	e.Advisories = bytes.Count(advisories, []byte("\n"))
+	e.Content = content(plan, items.Bytes(), advisories)
 	if plan.Previous != nil && plan.Mirror.Copy == "tailored" && plan.Previous.Content == e.Content {
 		out.Unchanged = true // upstream published, and nothing of it concerns this mirror
 		return out, nil
@@ -428,11 +433,6 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 			return out, about(err, pub.Source.Name)
 		}
 	}
-	advisories, err := b.advisories(ctx, out)
-	if err != nil {
-		return out, err
-	}
-	e.Advisories = bytes.Count(advisories, []byte("\n"))
 	aboutEdition, err := b.finish(plan, e, items.Bytes(), advisories, files)
 	if err != nil {
 		return out, err
@@ -457,7 +457,7 @@ func errorsOf(l finding.List) finding.List {
 }
 
 // content is a digest over what machines would see of a tailored edition.
-func content(plan Plan, items []byte) string {
+func content(plan Plan, items, advisories []byte) string {
 	h := sha256.New()
 	enc := json.NewEncoder(h)
 	for _, s := range plan.Sources {
@@ -466,6 +466,7 @@ func content(plan Plan, items []byte) string {
 	}
 	enc.Encode(plan.Mirror.Copy)
 	h.Write(items)
+	h.Write(advisories)
 	return hex.EncodeToString(h.Sum(nil))
 }
 
@@ -527,7 +528,9 @@ func (b *Builder) fetchPackages(ctx context.Context, plan Plan, out *Outcome) er
 // asBefore takes over what the previous edition knew of the same package, if
 // the key that signed it still counts.
 func (b *Builder) asBefore(pk *pick, it *Item) bool {
-	if it.Signer != "" && !slices.ContainsFunc(pk.src.Keyring.Counting(), func(c *trust.Certificate) bool { return c.Fingerprint == it.Signer }) {
+	if it.Signer != "" && !slices.ContainsFunc(pk.src.Keyring.Counting(), func(c *trust.Certificate) bool {
+		return c.Fingerprint == it.Signer && !c.Check(b.Now()).HasErrors()
+	}) {
 		return false
 	}
 	if it.Signature == "" {

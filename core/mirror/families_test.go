@@ -119,6 +119,20 @@ func TestATailoredRPMBuildTakesWhatIsNeededByPathAndByStream(t *testing.T) {
 	if len(out.Findings.With("content.package-unsigned")) != 0 {
 		t.Error(out.Findings)
 	}
+	// What upstream says later about a package that is there is a new edition.
+	w.plan.Previous, w.plan.Number = out.Edition, 2
+	w.rpm.Date = w.rpm.Date.Add(time.Minute)
+	w.republish()
+	if again, err := w.build(); err != nil || !again.Unchanged {
+		t.Errorf("nothing new was said: unchanged %v, %v", again.Unchanged, err)
+	}
+	w.rpm.Updates += `<update type="bugfix"><id>B-2</id><title>u</title><pkglist><collection><package name="libbrine" version="3.4" release="1" epoch="0" arch="x86_64"/></collection></pkglist></update>`
+	w.rpm.Date = w.rpm.Date.Add(time.Minute)
+	w.republish()
+	if again, err := w.build(); err != nil || again.Unchanged || again.Edition.Advisories != 2 {
+		t.Errorf("an advisory came: unchanged %v, %v", again.Unchanged, err)
+	}
+	w.plan.Previous = nil
 	// Another stream, wanted by name; and one that does not exist.
 	w.source.Want.Streams = []string{"panel:3"}
 	w.plan.Number = 2
