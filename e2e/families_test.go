@@ -331,3 +331,102 @@ func TestPackagesOfTheRealBuildProgramAreServed(t *testing.T) {
 		b.has(name, "1.0-1")
 	}
 }
+
+// Attacks on sources of the other families, against the running service: the
+// build is refused with the code that names the cause, the last edition is served
+// byte for byte, and the journal has it.
+func TestAttacksOnTheOtherFamiliesLeaveTheLastEditionServed(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	s.house()
+	s.exported("pumps", "pump-house")
+	s.exported("launch", "survey")
+	flip := func(b []byte) []byte { b[len(b)/2] ^= 1; return b }
+	change := func(up interface {
+		Files() map[string][]byte
+		Change(string, func([]byte) []byte)
+	}, match string, f func([]byte) []byte) {
+		n := 0
+		for p := range up.Files() {
+			if strings.Contains(p, match) {
+				up.Change(p, f)
+				n++
+			}
+		}
+		if n == 0 {
+			t.Fatalf("nothing matches %s", match)
+		}
+	}
+	brine := func(version string) {
+		s.scenario.Brine.Date = s.scenario.Brine.Date.Add(time.Hour)
+		for i := range s.scenario.Brine.Packages {
+			if p := &s.scenario.Brine.Packages[i]; p.Name == "pump-desk" {
+				p.Version = version
+			}
+		}
+		if err := s.scenario.PublishBrine(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	wrack := func(version string) {
+		s.scenario.Wrack.Date = s.scenario.Wrack.Date.Add(time.Hour)
+		for i := range s.scenario.Wrack.Packages {
+			if p := &s.scenario.Wrack.Packages[i]; p.Name == "libecho" {
+				p.Version = version
+			}
+		}
+		if err := s.scenario.PublishWrack(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	refused := 0
+	for _, c := range []struct {
+		name, mirror, code string
+		mount              func()
+	}{
+		{"a tampered rpm", "pumps", "content.digest-mismatch", func() { brine("4.1-1.el9"); change(s.scenario.Pumps, "pump-desk-4.1", flip) }},
+		{"a tampered list", "pumps", "content.digest-mismatch", func() { brine("4.2-1.el9"); change(s.scenario.Pumps, "-primary", flip) }},
+		{"a root whose signature was taken off", "pumps", "content.signature-bad", func() {
+			brine("4.3-1.el9")
+			change(s.scenario.Pumps, "repomd.xml.asc", func([]byte) []byte { return nil })
+		}},
+		{"an older root", "pumps", "source.older-than-accepted", func() {
+			s.scenario.Brine.Date = s.scenario.Brine.Date.Add(-90 * time.Hour)
+			if err := s.scenario.PublishBrine(); err != nil {
+				t.Fatal(err)
+			}
+		}},
+		{"a tampered alpm package", "launch", "content.digest-mismatch", func() { wrack("1.9.2-1"); change(s.scenario.Launch, "libecho-1.9.2-1-x86_64.pkg.tar.xz", flip) }},
+		{"a tampered database", "launch", "content.signature-bad", func() { wrack("1.9.3-1"); change(s.scenario.Launch, "wrack/os/x86_64/wrack.db", flip) }},
+		{"a list of servers that is none", "launch", "source.upstream-down", func() {
+			wrack("1.9.4-1")
+			change(s.scenario.Launch, "mirrors.txt", func([]byte) []byte { return []byte("<html>sign in</html>") })
+		}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			lane, root := "pump-house", "/brine-drivers/repodata/repomd.xml"
+			if c.mirror == "launch" {
+				lane, root = "survey", "/wrack/wrack/os/x86_64/wrack.db"
+			}
+			address := s.service.PackagesURL() + "/lane/" + lane + root
+			_, before, _ := get(t, address)
+			c.mount()
+			j := s.job("/mirrors/"+c.mirror+"/build", nil)
+			if j.State != "failed" || !has(j.Findings, c.code) {
+				t.Errorf("the build ended %s with %v, and %s was expected", j.State, j.Findings, c.code)
+			}
+			if _, after, _ := get(t, address); after != before || before == "" {
+				t.Error("the lane serves something else now")
+			}
+			if out := mustOut(s, "edition", "list", "-o", "name"); strings.Contains(out, "/2") {
+				t.Errorf("editions: %s", out)
+			}
+			log := mustOut(s, "journal", "list", "-o", "json")
+			if n := strings.Count(log, "mirror.refused"); n != refused+1 || !strings.Contains(log, c.code) {
+				t.Errorf("the journal does not have it: %d refusals", n)
+			}
+			refused++
+		})
+	}
+	s.cli(0, "journal", "verify")
+}

@@ -1,0 +1,176 @@
+package mirror
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"golang.org/x/sync/errgroup"
+
+	"stockade/core/archive"
+	"stockade/core/fetch"
+	"stockade/core/finding"
+	"stockade/core/pool"
+	"stockade/core/trust"
+)
+
+// fetchPackages brings what the pool lacks, and looks inside every package
+// that the previous edition did not hold already.
+func (b *Builder) fetchPackages(ctx context.Context, plan Plan, out *Outcome) error {
+	known := map[string]*Item{}
+	for i, it := range plan.Items {
+		known[it.SHA256+it.Name+"\x00"+it.Version+"\x00"+it.Arch+"\x00"+it.Source] = &plan.Items[i]
+	}
+	p := b.progress("packages", out.FetchFiles, out.FetchBytes)
+	defer p.send(true)
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(b.workers())
+	for i := range out.selection {
+		pk := &out.selection[i]
+		if ctx.Err() != nil {
+			break
+		}
+		size, have := b.Pool.Has(pk.SHA256)
+		have = have && size == pk.Size
+		if it := known[pk.SHA256+pk.Name+"\x00"+pk.Version+"\x00"+pk.Arch+"\x00"+pk.src.Name]; have && it != nil && b.asBefore(pk, it) {
+			continue
+		}
+		g.Go(func() error {
+			if err := b.fetchSignature(ctx, pk); err != nil {
+				return err
+			}
+			if have {
+				return b.inspectPooled(pk)
+			}
+			return b.fetchPackage(ctx, pk, p)
+		})
+	}
+	return g.Wait()
+}
+
+// asBefore takes over what the previous edition knew of the same package, if
+// the key that signed it still counts.
+func (b *Builder) asBefore(pk *pick, it *Item) bool {
+	if it.Signer != "" && !slices.ContainsFunc(pk.src.Keyring.Counting(), func(c *trust.Certificate) bool {
+		return c.Fingerprint == it.Signer && !c.Check(b.Now()).HasErrors()
+	}) {
+		return false
+	}
+	if it.Signature == "" {
+		if pk.SignaturePath != "" {
+			return false // it may have been signed since
+		}
+	} else if raw, err := b.read(it.Signature); err != nil || len(pk.Signature) > 0 && !bytes.Equal(raw, pk.Signature) {
+		return false
+	} else {
+		pk.Signature = raw
+	}
+	pk.signature, pk.signer.Fingerprint = it.Signature, it.Signer
+	return true
+}
+
+// maxSignature bounds a detached signature (bytes).
+const maxSignature = 64 << 10
+
+// fetchSignature gets the detached signature of a package, where the family has
+// such files and the index does not carry it. One that is not there is told later.
+func (b *Builder) fetchSignature(ctx context.Context, pk *pick) error {
+	if pk.SignaturePath == "" {
+		return nil
+	}
+	if len(pk.Signature) == 0 {
+		raw, err := b.small(ctx, pk.src, pk.SignaturePath, maxSignature)
+		if errors.Is(err, fetch.ErrNotFound) {
+			return nil
+		}
+		if err != nil {
+			if f, ok := finding.From(err); ok {
+				return about(f, pk.src.Name)
+			}
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			return finding.New("source.upstream-down", "source "+pk.src.Name, "%s could not be fetched: %v", pk.SignaturePath, err).Rated(finding.Error)
+		}
+		pk.Signature = raw
+	}
+	return nil
+}
+
+func (b *Builder) fetchPackage(ctx context.Context, pk *pick, p *progress) error {
+	sum, err := b.fetchInto(ctx, pk.src, pool.Want{Name: pk.Path, Size: pk.Size, SHA256: pk.SHA256, SHA512: pk.SHA512}, []string{pk.Path}, p,
+		func(f osFile) error { return b.inspect(pk, f) })
+	if err == nil {
+		pk.SHA256 = sum
+		p.add("", 0, 1)
+		return nil
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if f, ok := finding.From(err); ok {
+		return about(f, pk.src.Name)
+	}
+	if errors.Is(err, fetch.ErrNotFound) {
+		return finding.New("content.missing", "source "+pk.src.Name, "no upstream has %s, which the index names", pk.Path)
+	}
+	return finding.New("source.upstream-down", "source "+pk.src.Name, "%s could not be fetched: %v", pk.Path, err).Rated(finding.Error).
+		Do("build again later: what was fetched is kept")
+}
+
+func (b *Builder) inspectPooled(pk *pick) error {
+	f, err := b.Pool.Open(pk.SHA256)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return b.inspect(pk, f)
+}
+
+// inspect compares what a package says inside with what its index says, and has
+// the signature on the package itself verified.
+func (b *Builder) inspect(pk *pick, f osFile) error {
+	in, err := pk.src.Family.Inspect(archive.PackageFile{ReadSeeker: f, Signature: pk.Signature}, pk.src.Keyring)
+	if err != nil {
+		if g, ok := finding.From(err); ok {
+			g.Object = "source " + pk.src.Name
+			g.Text = pk.Path + ": " + g.Text
+			return g
+		}
+		return err
+	}
+	id := in.Identity
+	if want := pk.src.Family.Identify(pk.Package); id != want {
+		return finding.New("content.identity-mismatch", "source "+pk.src.Name, "%s says inside that it is %s %s (%s), and the index says %s %s (%s)", pk.Path,
+			finding.Harmless(id.Name), finding.Harmless(id.Version), finding.Harmless(id.Arch), want.Name, want.Version, want.Arch)
+	}
+	pk.signer = in.Signer
+	if len(pk.Signature) > 0 && pk.SignaturePath != "" {
+		pk.signature, err = b.Pool.Add(pk.Signature)
+	}
+	return err
+}
+
+// unsigned tells of packages that are not signed themselves, where machines
+// look for that.
+func unsigned(out *Outcome) {
+	count, first := map[string]int{}, map[string]string{}
+	var order []string
+	for _, p := range out.selection {
+		if p.signer.Fingerprint == "" && p.src.Family.SignsPackages() {
+			if count[p.src.Name]++; count[p.src.Name] == 1 {
+				first[p.src.Name] = p.Name
+				order = append(order, p.src.Name)
+			}
+		}
+	}
+	for _, name := range order {
+		text := first[name] + " is not signed itself"
+		if n := count[name]; n > 1 {
+			text = fmt.Sprintf("%s and %d other packages are not signed themselves", first[name], n-1)
+		}
+		out.Findings = append(out.Findings, finding.New("content.package-unsigned", "source "+name, "%s", text))
+	}
+}
