@@ -85,9 +85,11 @@ func insidePackage(err error) error {
 func (f *File) headerSignatures() []byte {
 	var out []byte
 	for _, s := range f.Signature.Strings(sigOpenPGP) {
-		if raw, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(s), "")); err == nil {
-			out = append(out, raw...)
+		raw, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(s), ""))
+		if err != nil {
+			raw = []byte(s) // no signature, and none that was left out: it is to be refused
 		}
+		out = append(out, raw...)
 	}
 	if len(out) > 0 {
 		return out

@@ -154,6 +154,24 @@ func TestWhatASignatureCoversIsWhatCounts(t *testing.T) {
 	if _, err := inspect(headerOnly, keyringOf(key.Certificate())); !isFinding(err, "content.signature-bad") {
 		t.Errorf("a signature over a header that does not bind the payload was accepted: %v", err)
 	}
+	// A signature that cannot be read is not the same as none.
+	six := pumpctl
+	six.Format = 6
+	if file, err = six.Build(key); err != nil {
+		t.Fatal(err)
+	}
+	with, err := Open(bytes.NewReader(file))
+	if err != nil {
+		t.Fatal(err)
+	}
+	i := bytes.Index(file, []byte(with.Signature.Text(sigOpenPGP)))
+	if i < leadSize {
+		t.Fatal("the signature is not where it should be")
+	}
+	file[i+3] = '!'
+	if _, err := inspect(file, keyringOf(key.Certificate())); !isFinding(err, "content.signature-bad") {
+		t.Errorf("a signature that is no base64: %v", err)
+	}
 	unsigned, err := pumpctl.Build(nil)
 	if err != nil {
 		t.Fatal(err)
