@@ -38,7 +38,7 @@ func (a *app) packageCommand() *cobra.Command {
 upstreams. The file is looked into, indexed with the source's other packages and
 signed with the site key (wardens). A detached signature beside it, FILE.sig, is
 noted with it.`,
-		Example: "  stockade package add lamp-driver_2.0-1reach1_all.deb --source reach-lamps \\\n    --from \"built from recipe 12 in the workshop\" --why \"the old lamps need it\"",
+		Example: "  stockade package add demo-data/site/house/lamp-chart_1.0-1reach1_all.deb --source reach-lamps \\\n    --from \"built from recipe 12 in the workshop\" --why \"the old lamps need it\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, err := os.Open(args[0])
 			if err != nil {
@@ -80,7 +80,7 @@ noted with it.`,
 	add.MarkFlagRequired("source")
 	add.RegisterFlagCompletionFunc("source", a.names("/sources", byName))
 
-	remove := &cobra.Command{Use: "remove ID", Short: "Take a package out of its house source", Example: "  stockade package remove \"$(stockade package list --source reach-lamps -o name)\"", Args: cobra.ExactArgs(1),
+	remove := &cobra.Command{Use: "remove ID", Short: "Take a package out of its house source", Example: "  stockade package remove \"$(stockade package list --source reach-pumps -o name)\"", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: a.names("/packages", func(m map[string]any) string { s, _ := m["id"].(string); return s }),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := a.sure("This takes " + args[0] + " out of its house source; editions that have it keep it, and a revision brings it back."); err != nil {

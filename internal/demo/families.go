@@ -147,11 +147,17 @@ func wrackRepository(date time.Time) alpm.Repository {
 	}}
 }
 
-// HousePackages are the files that the administrator of Skerry Reach adds by
-// hand, by name: a driver built in the house, one for each family.
+// HousePackages are the files that the administrator of Skerry Reach has from
+// the house's own workshop, by name: one for each family that the demonstration
+// adds, and one that is left to be added.
 func HousePackages() (map[string][]byte, error) {
 	lamp := deb.Made{Name: "lamp-driver", Version: "2.0-1reach1", Arch: "all", Summary: "driver of the navigation lamps, built in the house", Fields: "Section: control\nDepends: libtide2 (>= 2.0)\n", Files: script("lamp-driver", "2.0-1reach1")}
 	d, err := deb.Build(lamp.Control(), lamp.Files, "xz")
+	if err != nil {
+		return nil, err
+	}
+	chart := deb.Made{Name: "lamp-chart", Version: "1.0-1reach1", Arch: "all", Summary: "where the navigation lamps stand", Fields: "Section: doc\n", Files: script("lamp-chart", "1.0-1reach1")}
+	c, err := deb.Build(chart.Control(), chart.Files, "gz")
 	if err != nil {
 		return nil, err
 	}
@@ -164,7 +170,7 @@ func HousePackages() (map[string][]byte, error) {
 	buoy := alpm.Made{Name: "buoy-log", Version: "0.7-1", Arch: "any", Summary: "log of the buoys, built in the house", Depends: []string{"libecho"}, Time: 1_790_000_000,
 		Files: []alpm.MadeFile{{Path: "/usr/bin/buoy-log", Mode: 0o755, Data: []byte("#!/bin/sh\necho buoy-log\n")}}}
 	a, err := buoy.Build()
-	return map[string][]byte{"lamp-driver_2.0-1reach1_all.deb": d, pump.FileName(): r, buoy.FileName(): a}, err
+	return map[string][]byte{"lamp-driver_2.0-1reach1_all.deb": d, "lamp-chart_1.0-1reach1_all.deb": c, pump.FileName(): r, buoy.FileName(): a}, err
 }
 
 const familiesYAML = `# Skerry Reach: the pump house (rpm), the survey launch (alpm), and what is
