@@ -328,6 +328,7 @@ func (k *Keyring) judgeBy(n Known, key *packet.PublicKey, sub *openpgp.Subkey, s
 		f := no("key.unvouched", "it is signed by %s (%s), which nobody vouched for here", c.Fingerprint, c.name())
 		if len(n.VouchedFor) > 0 {
 			f.Text += "; it is vouched for only for " + strings.Join(n.VouchedFor, ", ")
+			*f = f.Do("ask the owner of the source why the key of another signed this; use another upstream meanwhile, and vouch for the key here only if the owner says that it is theirs too")
 		}
 		return f
 	}

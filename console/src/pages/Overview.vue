@@ -32,8 +32,8 @@ const q = useQuery({ queryKey: ['overview'], queryFn: () => get<Overview>('/over
           <thead><tr><th>Source</th><th>Standing</th><th>New roots accepted, by day</th><th>Root made</th><th>State</th></tr></thead>
           <tbody><tr v-for="s in q.data.value.sources" :key="s.name">
             <td><RouterLink :to="'/sources/' + s.name" class="font-medium whitespace-nowrap">{{ s.name }}</RouterLink></td><td>{{ s.standing }}</td>
-            <td><div class="flex h-4 items-end gap-px" role="img" :aria-label="count(s.days.filter((d) => d.published).length, 'day') + ' with a new root'"><span v-for="d in s.days" :key="d.date" :title="d.date + ': ' + count(d.published, 'new root')" class="w-[3px]" :class="d.published ? 'h-4 bg-tide' : 'h-1 bg-line'" /></div></td>
-            <td><Moment :at="s.root_date" /></td>
+            <td><div class="flex h-4 items-end gap-px" role="img" :aria-label="count(s.days.filter((d) => d.published).length, 'day') + ' with a new root'"><span v-for="d in s.days" :key="d.date" :title="d.date + ': ' + count(d.published, 'new root')" class="w-[2px]" :class="d.published ? 'h-4 bg-tide' : 'h-1 bg-line'" /></div></td>
+            <td class="whitespace-nowrap"><Moment :at="s.root_date" /></td>
             <td><Mark :kind="(s.worst as 'error') || 'good'" :word="s.worst || 'good'" /></td>
           </tr></tbody>
         </table></div>
