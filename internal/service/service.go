@@ -139,6 +139,12 @@ func (s *Service) open() error {
 	if s.pool, err = pool.Open(filepath.Join(data, "pool"), filepath.Join(data, "tmp")); err != nil {
 		return err
 	}
+	for _, left := range []string{"upload-*", "house-*"} { // by a service that was killed; downloads are gone on with
+		files, _ := filepath.Glob(filepath.Join(data, "tmp", left))
+		for _, f := range files {
+			os.Remove(f)
+		}
+	}
 	s.fetch = fetch.New(withLimit(s.cfg.Fetch, s.cfg))
 	passphrase, err := s.passphrase()
 	if err != nil {
