@@ -17,6 +17,7 @@ var binary = sync.OnceValues(func() (string, error) {
 	if err != nil {
 		return "", err
 	}
+	binaryDir = dir
 	bin := filepath.Join(dir, "stockade")
 	if out, err := exec.Command("go", "build", "-o", bin, "../cmd/stockade").CombinedOutput(); err != nil {
 		return "", fmt.Errorf("build the program: %w\n%s", err, out)
@@ -24,10 +25,13 @@ var binary = sync.OnceValues(func() (string, error) {
 	return bin, nil
 })
 
+// binaryDir is where it lies, once a test asked for it.
+var binaryDir string
+
 func TestMain(m *testing.M) {
 	code := m.Run()
-	if bin, err := binary(); err == nil {
-		os.RemoveAll(filepath.Dir(bin))
+	if binaryDir != "" {
+		os.RemoveAll(binaryDir)
 	}
 	os.Exit(code)
 }
