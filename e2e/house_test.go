@@ -61,6 +61,13 @@ func TestPackagesAreAddedToAHouseSourceInspectedAndSigned(t *testing.T) {
 		t.Error("something was added that was refused")
 	}
 
+	// A source that was never refreshed cannot be compared with, and that is told.
+	pumpFile := filepath.Join(s.dir, "site/house/pump-relay-1.1-1.reach.x86_64.rpm")
+	out, err1 := add(0, pumpFile, "reach-pumps")
+	if !strings.Contains(err1, "house.not-compared") || !strings.Contains(err1, "brine-drivers") {
+		t.Error(err1)
+	}
+	s.cli(0, "package", "remove", strings.TrimSpace(out), "--yes")
 	// A file that a defined source offers too is told as such.
 	files := s.scenario.North.Files()
 	same := filepath.Join(s.dir, "same.deb")

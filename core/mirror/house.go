@@ -172,19 +172,20 @@ type Offer struct {
 }
 
 // Offered looks through the accepted indexes of sources for a package. Only
-// what is in the pool is read: nothing is fetched.
-func (b *Builder) Offered(id archive.Identity, sha256 string, among []*Source) (out []Offer) {
+// what is in the pool is read: nothing is fetched. unknown names the sources of
+// which not everything could be looked at.
+func (b *Builder) Offered(id archive.Identity, sha256 string, among []*Source) (out []Offer, unknown []string) {
 	for _, src := range among {
-		if src.Accepted == nil || src.House != nil {
+		if src.House != nil {
 			continue
 		}
+		var choices []archive.IndexChoice
 		root, err := b.ReadAccepted(src)
-		if err != nil {
-			continue
+		if err == nil {
+			choices, err = src.Family.Indexes(src.Spec, root)
 		}
-		choices, err := src.Family.Indexes(src.Spec, root)
-		if err != nil {
-			continue
+		if err != nil || slices.ContainsFunc(choices, func(c archive.IndexChoice) bool { return b.inPool(c) < 0 }) {
+			unknown = append(unknown, src.Name)
 		}
 		for n, c := range choices {
 			i := b.inPool(c)
@@ -204,7 +205,7 @@ func (b *Builder) Offered(id archive.Identity, sha256 string, among []*Source) (
 			}
 		}
 	}
-	return out
+	return out, unknown
 }
 
 // Taken is what came of taking a file into a house source.

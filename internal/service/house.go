@@ -186,13 +186,18 @@ func (s *Service) addPackage(source string, in api.NewPackage, body io.Reader, b
 	var others []*mirror.Source
 	for _, other := range slices.Sorted(maps.Keys(set.Sources)) {
 		if o := set.Sources[other]; o.Family == src.Family && !o.Managed() && !o.Disabled {
-			if ms, err := s.source(set, t, other); err == nil {
+			if ms, _ := s.source(set, t, other); ms != nil {
 				others = append(others, ms)
 			}
 		}
 	}
 	found := finding.List{}
-	for _, o := range b.Offered(archive.Identity{Name: p.Name, Version: p.Version, Arch: p.Arch}, given, others) {
+	offers, unknown := b.Offered(archive.Identity{Name: p.Name, Version: p.Version, Arch: p.Arch}, given, others)
+	for _, other := range unknown {
+		found = append(found, finding.New("house.not-compared", object, "nothing of %s was accepted yet, so whether it offers %s %s too is not known", other, p.Name, p.Version).
+			Do("stockade source refresh %s; then take the package out and add it again", other))
+	}
+	for _, o := range offers {
 		if o.Same {
 			found = append(found, finding.New("house.offered-elsewhere", object, "%s offers %s %s too, with the same bytes", o.Source, p.Name, p.Version))
 		} else {
