@@ -75,7 +75,7 @@ var catalogue = index(
 	Entry{"content.package-unsigned", Warning, "packages that are not signed themselves, in a family whose clients check that", "machines will refuse them: ask upstream to sign them, or take them into a house source, which signs them"},
 	Entry{"mirror.stream-missing", Error, "a wanted module stream does not exist", "choose among those that there are"},
 	Entry{"house.offered-elsewhere", Note, "a package of a house source is offered by a defined source too", "prefer the defined source, unless there is a reason not to"},
-	Entry{"house.not-compared", Note, "a package was added to a house source, and a defined source was never refreshed, so whether that offers it too is not known", "refresh the source, take the package out and add it again"},
+	Entry{"house.not-compared", Note, "a package was added to a house source, and a defined source was never refreshed, or does not verify now, so whether that offers it too is not known", "refresh the source, take the package out and add it again"},
 	Entry{"house.other-bytes", Warning, "a package of a house source has the name and version of one of a defined source, and other content", "find out where the file came from; give it a version of its own if it was built in the house"},
 	Entry{"pin.no-match", Warning, "a pinned version is in no edition of the lane", "mirror that version, or take the pin out"},
 )

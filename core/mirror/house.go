@@ -34,9 +34,9 @@ type House struct {
 	Files  map[string]string `json:"files"`
 }
 
-// HouseDigest is a digest over all that the publication of a house source
+// houseDigest is a digest over all that the publication of a house source
 // follows from, but its time.
-func (b *Builder) HouseDigest(spec archive.Source, packages []HousePackage) string {
+func (b *Builder) houseDigest(spec archive.Source, packages []HousePackage) string {
 	h := sha256.New()
 	enc := json.NewEncoder(h)
 	enc.Encode(spec)
@@ -49,7 +49,7 @@ func (b *Builder) HouseDigest(spec archive.Source, packages []HousePackage) stri
 // package examined, the indexes written and signed by the site. last is what
 // was published before (or nil): where nothing changed, it stays.
 func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packages []HousePackage, last *House) (*House, error) {
-	digest := b.HouseDigest(spec, packages)
+	digest := b.houseDigest(spec, packages)
 	if last != nil && last.Digest == digest && b.houseStands(last) {
 		return last, nil
 	}
@@ -58,11 +58,7 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 		now = last.Time.Add(time.Second) // roots never go back
 	}
 	out := &House{Digest: digest, Time: now, Files: map[string]string{}}
-	type held struct {
-		archive.Examined
-		sum string
-	}
-	var all []held
+	var all []archive.Examined
 	for _, hp := range packages {
 		f, err := b.Pool.Open(hp.SHA256)
 		if err != nil {
@@ -87,9 +83,9 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 			return nil, finding.New("content.unsafe-path", "source "+spec.Name, "two packages have the path %s", x.Package.Path)
 		}
 		out.Files[x.Package.Path] = hp.SHA256
-		all = append(all, held{x, hp.SHA256})
+		all = append(all, x)
 	}
-	slices.SortStableFunc(all, func(a, b held) int { return strings.Compare(a.Package.Path, b.Package.Path) })
+	slices.SortStableFunc(all, func(a, b archive.Examined) int { return strings.Compare(a.Package.Path, b.Package.Path) })
 	err := family.Write(archive.Writing{
 		Source: spec, Root: &archive.Root{Origin: "Stockade house source", Label: spec.Name, Codename: spec.Release}, Time: now, Note: spec.Name, Sign: b.Site,
 		Each: func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool, f func(*archive.Package, []byte) error) error {
@@ -143,18 +139,13 @@ func (b *Builder) small(ctx context.Context, src *Source, p string, limit int64)
 }
 
 // refreshHouse reads the root of a house source as one of an upstream is read.
-func (b *Builder) refreshHouse(src *Source, pub *Publication, index int, choice archive.RootChoice) error {
+func (b *Builder) refreshHouse(ctx context.Context, src *Source, pub *Publication, index int, choice archive.RootChoice) error {
 	files := map[string][]byte{}
 	for _, f := range choice {
-		sum, ok := src.House.Files[f.Path]
-		if !ok {
-			return fetch.ErrNotFound
-		}
-		data, err := b.read(sum)
-		if err != nil {
+		var err error
+		if files[f.Path], err = b.small(ctx, src, f.Path, maxRoot); err != nil {
 			return err
 		}
-		files[f.Path] = data
 	}
 	root, err := src.Family.ReadRoot(src.Spec, choice, files, src.Keyring)
 	if err != nil {
@@ -167,14 +158,15 @@ func (b *Builder) refreshHouse(src *Source, pub *Publication, index int, choice 
 // architecture of one that is looked for.
 type Offer struct {
 	Source string
-	SHA256 string
-	Same   bool // the bytes are the same
+	Digest string // as its index gives it
+	Same   bool   // the bytes are the same
 }
 
 // Offered looks through the accepted indexes of sources for a package. Only
 // what is in the pool is read: nothing is fetched. unknown names the sources of
-// which not everything could be looked at.
-func (b *Builder) Offered(id archive.Identity, sha256 string, among []*Source) (out []Offer, unknown []string) {
+// which not everything could be looked at. sha256 and sha512 are of the file
+// that is compared: an index may give either.
+func (b *Builder) Offered(id archive.Identity, sha256, sha512 string, among []*Source) (out []Offer, unknown []string) {
 	for _, src := range among {
 		if src.House != nil {
 			continue
@@ -195,7 +187,11 @@ func (b *Builder) Offered(id archive.Identity, sha256 string, among []*Source) (
 			found := errors.New("found")
 			err := b.Read(src, n, List{IndexChoice: c, Used: c.Files[i], SHA256: c.Files[i].SHA256}, func(p *archive.Package, _ []byte) error {
 				if p.Name == id.Name && p.Version == id.Version && p.Arch == id.Arch {
-					out = append(out, Offer{src.Name, p.SHA256, p.SHA256 == sha256})
+					o := Offer{src.Name, p.SHA256, p.SHA256 == sha256}
+					if p.SHA256 == "" {
+						o.Digest, o.Same = p.SHA512, p.SHA512 == sha512
+					}
+					out = append(out, o)
 					return found
 				}
 				return nil

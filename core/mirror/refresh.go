@@ -40,7 +40,7 @@ func (b *Builder) Refresh(ctx context.Context, src *Source) (*Publication, error
 	var last error
 	for i, choice := range src.Family.Roots(src.Spec) {
 		if src.House != nil {
-			last = b.refreshHouse(src, pub, i, choice)
+			last = b.refreshHouse(ctx, src, pub, i, choice)
 		} else {
 			last = b.refreshBy(ctx, src, pub, i, choice)
 		}

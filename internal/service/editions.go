@@ -1,11 +1,8 @@
 package service
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -223,15 +220,6 @@ func (s *Service) advisories(name string, number int, q string) ([]mirror.Editio
 		return nil
 	})
 	return out, err
-}
-
-func digestOf(f *os.File) (string, error) {
-	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return "", err
-	}
-	h := sha256.New()
-	_, err := io.Copy(h, f)
-	return hex.EncodeToString(h.Sum(nil)), err
 }
 
 func (s *Service) retire(name string, number int, by string) (api.Edition, error) {

@@ -1,6 +1,9 @@
 package service
 
 import (
+	"crypto/sha256"
+	"crypto/sha512"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -142,7 +145,7 @@ func (s *Service) addPackage(source string, in api.NewPackage, body io.Reader, b
 	if n > maxUpload {
 		return none, finding.New("content.too-large", object, "the file has more than %d bytes", int64(maxUpload))
 	}
-	given, err := digestOf(tmp)
+	given, long, err := digestsOf(tmp)
 	if err != nil {
 		return none, err
 	}
@@ -192,16 +195,16 @@ func (s *Service) addPackage(source string, in api.NewPackage, body io.Reader, b
 		}
 	}
 	found := finding.List{}
-	offers, unknown := b.Offered(archive.Identity{Name: p.Name, Version: p.Version, Arch: p.Arch}, given, others)
+	offers, unknown := b.Offered(archive.Identity{Name: p.Name, Version: p.Version, Arch: p.Arch}, given, long, others)
 	for _, other := range unknown {
-		found = append(found, finding.New("house.not-compared", object, "nothing of %s was accepted yet, so whether it offers %s %s too is not known", other, p.Name, p.Version).
+		found = append(found, finding.New("house.not-compared", object, "what %s offers is not here to be looked at, so whether %s %s is there too is not known", other, p.Name, p.Version).
 			Do("stockade source refresh %s; then take the package out and add it again", other))
 	}
 	for _, o := range offers {
 		if o.Same {
 			found = append(found, finding.New("house.offered-elsewhere", object, "%s offers %s %s too, with the same bytes", o.Source, p.Name, p.Version))
 		} else {
-			found = append(found, finding.New("house.other-bytes", object, "%s offers %s %s too, and its bytes are others (SHA-256 %s there, %s here)", o.Source, p.Name, p.Version, o.SHA256, given))
+			found = append(found, finding.New("house.other-bytes", object, "%s offers %s %s too, and its bytes are others: its index gives the digest %s", o.Source, p.Name, p.Version, o.Digest))
 		}
 	}
 	id := packageID(p, given)
@@ -217,6 +220,16 @@ func (s *Service) addPackage(source string, in api.NewPackage, body io.Reader, b
 	}
 	err = s.record(by, "package.add", "source "+source, map[string]string{"package": p.Name + " " + p.Version, "given": given, "from": rec.From, "why": rec.Why, "signed_by": rec.SignedBy})
 	return api.HousePackage{ID: id, Package: rec, Findings: found, Revision: j.Revision}, err
+}
+
+// digestsOf gives the SHA-256 and the SHA-512 of a whole file.
+func digestsOf(f *os.File) (short, long string, err error) {
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return "", "", err
+	}
+	h, h512 := sha256.New(), sha512.New()
+	_, err = io.Copy(io.MultiWriter(h, h512), f)
+	return hex.EncodeToString(h.Sum(nil)), hex.EncodeToString(h512.Sum(nil)), err
 }
 
 // removePackage takes a package out of a house source; the file stays as long

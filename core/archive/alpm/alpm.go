@@ -264,7 +264,7 @@ func (Family) Indexes(s archive.Source, r *archive.Root) ([]archive.IndexChoice,
 func (Family) ReadIndex(s archive.Source, x archive.IndexChoice, plain io.Reader, yield func(*archive.Package, []byte) error) error {
 	n := 0
 	return eachEntry(plain, func(dir string, desc []byte) error {
-		p, err := parsePackage(desc, folder(s, x.Component, x.Arch))
+		p, err := ReadDescription(desc, folder(s, x.Component, x.Arch))
 		if err != nil {
 			if g, ok := finding.From(err); ok && g.Object == "" {
 				g.Object = "source " + s.Name

@@ -371,7 +371,7 @@ func FuzzDatabase(f *testing.F) {
 func FuzzDescription(f *testing.F) {
 	f.Add("%NAME%\na\n\n%VERSION%\n1-1\n\n%DEPENDS%\nb>=1\n\n")
 	f.Fuzz(func(t *testing.T, text string) {
-		parsePackage([]byte(text), "x")
+		ReadDescription([]byte(text), "x")
 		withoutField([]byte(text), "PGPSIG")
 	})
 }
@@ -381,7 +381,7 @@ func FuzzInfo(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text string) {
 		if info, err := ParseInfo([]byte(text)); err == nil {
 			raw := Describe(info, "a-1-1-any.pkg.tar.zst", 3, strings.Repeat("a", 64))
-			parsePackage(raw, "x")
+			ReadDescription(raw, "x")
 		}
 	})
 }

@@ -155,8 +155,9 @@ func cut(s string, n int) string {
 
 func isHex(s string) bool { return strings.Trim(s, "0123456789abcdef") == "" }
 
-// parsePackage reads a description of a database; dir is where packages lie.
-func parsePackage(desc []byte, dir string) (*archive.Package, error) {
+// ReadDescription reads what a database says of one package; dir is where its
+// file lies, relative to the upstream's base.
+func ReadDescription(desc []byte, dir string) (*archive.Package, error) {
 	p := &archive.Package{}
 	n := &needs{}
 	seen := map[string]bool{}
@@ -314,10 +315,4 @@ func (n *needs) Relations() (archive.Relations, error) {
 	}
 	err := add(optional, func(r archive.Relation) { out.Suggests = append(out.Suggests, archive.Clause{r}) })
 	return out, err
-}
-
-// ReadDescription reads what a database says of one package; dir is where its
-// file lies, relative to the upstream's base.
-func ReadDescription(desc []byte, dir string) (*archive.Package, error) {
-	return parsePackage(desc, dir)
 }

@@ -160,7 +160,7 @@ func (f Family) Examine(s archive.Source, file io.ReadSeeker) (archive.Examined,
 		arch = s.Architectures[i]
 	}
 	raw := Describe(info, name, int64(n)+rest, hex.EncodeToString(digest.Sum(nil)))
-	p, err := parsePackage(raw, folder(s, component, arch))
+	p, err := ReadDescription(raw, folder(s, component, arch))
 	if err != nil {
 		return archive.Examined{}, err
 	}
