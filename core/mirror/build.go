@@ -181,7 +181,14 @@ func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, mem
 	if err := b.paths(ctx, plan, out, members, u); err != nil {
 		return err
 	}
-	s := u.Select(wants)
+	s, err := u.Select(ctx, wants, b.Proof)
+	if f, ok := finding.From(err); ok {
+		f.Object = "mirror " + plan.Name
+		return f
+	}
+	if err != nil {
+		return err
+	}
 	for _, c := range s.Chosen {
 		out.selection = append(out.selection, pick{Package: c.Package, src: plan.Sources[members[c.Source]], wanted: c.Wanted, why: c.For})
 	}
@@ -244,6 +251,13 @@ func (b *Builder) explain(ctx context.Context, plan Plan, members []int, s *solv
 	}
 	for _, c := range s.Conflicts {
 		out = append(out, finding.New("mirror.conflict", object, "%s", c.String()).Rated(severity(plan)))
+	}
+	for i, n := range s.Undecided {
+		if i == maxTold {
+			out = append(out, finding.New("mirror.not-proved", object, "%d further packages were not decided on", len(s.Undecided)-i).Rated(severity(plan)))
+			break
+		}
+		out = append(out, finding.New("mirror.not-proved", object, "whether %s can be installed on %s is not known: %s", n.Wanted, n.Arch, n.Because).Rated(severity(plan)))
 	}
 	for _, d := range s.Damaged {
 		if f, ok := finding.From(d); ok {

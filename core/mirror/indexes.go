@@ -51,7 +51,8 @@ func (b *Builder) Lists(ctx context.Context, pub *Publication) ([]List, error) {
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(4)
 	for i, c := range choices {
-		g.Go(func() error {
+		g.Go(func() (err error) {
+			defer finding.Catch(&err)
 			l, err := b.list(ctx, src, c, p)
 			out[i] = l
 			p.add("", 0, 1)
@@ -151,22 +152,29 @@ func ahead(r io.Reader) *readAhead {
 	go func() {
 		defer close(a.blocks)
 		for {
-			buf := make([]byte, 256<<10)
-			n, err := io.ReadFull(r, buf)
-			if err == io.ErrUnexpectedEOF {
-				err = io.EOF
-			}
+			next := readBlock(r)
 			select {
-			case a.blocks <- block{buf[:n], err}:
+			case a.blocks <- next:
 			case <-a.stop:
 				return
 			}
-			if err != nil {
+			if next.err != nil {
 				return
 			}
 		}
 	}()
 	return a
+}
+
+// readBlock reads one block; what is read may make a decompressor fall over.
+func readBlock(r io.Reader) (b block) {
+	defer finding.Catch(&b.err)
+	buf := make([]byte, 256<<10)
+	n, err := io.ReadFull(r, buf)
+	if err == io.ErrUnexpectedEOF {
+		err = io.EOF
+	}
+	return block{buf[:n], err}
 }
 
 func (a *readAhead) Read(p []byte) (int, error) {

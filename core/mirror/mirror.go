@@ -21,6 +21,7 @@ import (
 	"stockade/core/fetch"
 	"stockade/core/finding"
 	"stockade/core/pool"
+	"stockade/core/solve"
 	"stockade/core/trust"
 )
 
@@ -112,6 +113,7 @@ type Builder struct {
 	Families archive.Registry
 	Editions string // folder of the editions
 	Workers  int    // downloads at once; 8 if zero
+	Proof    solve.Limits
 	Now      func() time.Time
 	Log      *slog.Logger
 	Sink     func(Event)

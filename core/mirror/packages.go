@@ -37,7 +37,8 @@ func (b *Builder) fetchPackages(ctx context.Context, plan Plan, out *Outcome) er
 		if it := known[pk.SHA256+pk.Name+"\x00"+pk.Version+"\x00"+pk.Arch+"\x00"+pk.src.Name]; have && it != nil && b.asBefore(pk, it) {
 			continue
 		}
-		g.Go(func() error {
+		g.Go(func() (err error) {
+			defer finding.Catch(&err)
 			if err := b.fetchSignature(ctx, pk); err != nil {
 				return err
 			}

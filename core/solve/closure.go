@@ -16,13 +16,24 @@ const (
 	unsupported
 )
 
+// selector works on one architecture after the other.
 type selector struct {
 	*Universe
-	out     *Selection
-	arch    string
-	chosen  map[*archive.Package]*Chosen
-	support map[*archive.Package]state
-	told    map[string]bool
+	*budget
+	limits Limits
+	out    *Selection
+	chosen map[*archive.Package]*Chosen
+	told   map[string]bool
+
+	arch     string // of the machine that is being looked at
+	nodes    map[*archive.Package]*node
+	meetings map[string]*meeting
+	key      []byte // memory of the last key
+}
+
+// begin turns to the machines of one architecture.
+func (s *selector) begin(arch string) {
+	s.arch, s.nodes, s.meetings = arch, map[*archive.Package]*node{}, map[string]*meeting{}
 }
 
 func (s *selector) take(o offer, wanted bool, reason string) bool {
@@ -36,194 +47,197 @@ func (s *selector) take(o offer, wanted bool, reason string) bool {
 	return true
 }
 
-// usable gives the candidates that are not excepted.
-func (s *selector) usable(r archive.Relation) []offer {
-	return slices.DeleteFunc(s.candidates(r, s.arch), s.excepted)
+// fails tells whether a hard need of a package can be met by nothing.
+func (n *node) fails() bool {
+	return slices.ContainsFunc(n.requires, func(c clause) bool {
+		return !c.conditional() && !slices.ContainsFunc(c, func(l literal) bool { return l.live > 0 })
+	})
 }
 
 // settle works out for everything that could be reached from the roots whether
 // it can be supported. It begins with hope for all and takes out what fails,
-// until nothing changes: circles that hold themselves up stay.
-func (s *selector) settle(roots []offer) {
-	type clauses [][]offer
-	reach := map[*archive.Package]clauses{}
-	users := map[*archive.Package][]*archive.Package{}
+// until nothing changes: circles that hold themselves up stay. What was settled
+// before is not looked at again.
+func (s *selector) settle(roots ...*node) {
+	var reached []*node
 	stack := slices.Clone(roots)
-	for len(stack) > 0 {
-		o := stack[len(stack)-1]
+	for len(stack) > 0 && s.spend(1) {
+		n := stack[len(stack)-1]
 		stack = stack[:len(stack)-1]
-		if _, ok := reach[o.Package]; ok || s.support[o.Package] != unknown {
+		if n.state != unknown {
 			continue
 		}
-		reach[o.Package] = nil
-		rel, err := s.relations(o.Package)
-		if err != nil {
-			s.support[o.Package] = unsupported
-			s.out.Damaged = append(s.out.Damaged, err)
-			continue
-		}
-		var all clauses
-		for _, c := range rel.Requires {
-			if c.Conditional() {
+		n.state = supported // for now
+		reached = append(reached, n)
+		for _, c := range n.requires {
+			if c.conditional() {
 				continue // what it asks depends on what else is there: the proof decides
 			}
-			var any []offer
-			for _, r := range c {
-				any = append(any, s.usable(r)...)
-			}
-			for _, a := range any {
-				users[a.Package] = append(users[a.Package], o.Package)
-			}
-			all = append(all, any)
-			stack = append(stack, any...)
-		}
-		reach[o.Package] = all
-	}
-	fails := func(p *archive.Package) bool {
-		for _, any := range reach[p] {
-			if !slices.ContainsFunc(any, func(o offer) bool { return s.support[o.Package] != unsupported }) {
-				return true
+			for _, l := range c {
+				stack = append(stack, s.reach(l.meeting)...)
+				l.users = append(l.users, n)
 			}
 		}
-		return false
 	}
-	var work []*archive.Package
-	for p := range reach {
-		work = append(work, p)
-	}
-	for len(work) > 0 {
-		p := work[len(work)-1]
-		work = work[:len(work)-1]
-		if s.support[p] != unsupported && fails(p) {
-			s.support[p] = unsupported
-			work = append(work, users[p]...)
+	for len(reached) > 0 {
+		n := reached[len(reached)-1]
+		reached = reached[:len(reached)-1]
+		if n.state == unsupported || !n.fails() {
+			continue
 		}
-	}
-	for p := range reach {
-		if s.support[p] == unknown {
-			s.support[p] = supported
+		n.state = unsupported
+		for _, m := range n.of {
+			if m.live--; m.live == 0 {
+				reached = append(reached, m.users...)
+			}
 		}
 	}
 }
+
+// reach makes the candidates of a meeting nodes, once, and gives those that are
+// still to be settled.
+func (s *selector) reach(m *meeting) (fresh []*node) {
+	if m.settled || !s.spend(len(m.usable)) {
+		return nil
+	}
+	m.settled = true
+	for _, o := range m.usable {
+		n := s.node(o)
+		n.of = append(n.of, m)
+		if n.state != unsupported {
+			m.live++
+		}
+		if n.state == unknown {
+			fresh = append(fresh, n)
+		}
+	}
+	return fresh
+}
+
+// step is a package that is followed, with how it was come to.
+type step struct {
+	*node
+	up    *step
+	depth int
+}
+
+// waiting is a clause whose conditions do not hold yet.
+type waiting struct {
+	at *step
+	clause
+}
+
+// closing follows what roots need.
+type closing struct {
+	*selector
+	with        string // how far: see Want
+	queue       []*step
+	conditional []waiting
+	visited     map[*node]bool
+}
+
+func (c *closing) soft() bool { return c.with == "recommended" || c.with == "suggested" }
 
 // close takes what the roots need. with tells how far: "" follows nothing.
 func (s *selector) close(roots []offer, with string) {
 	if len(roots) == 0 {
 		return
 	}
-	s.settle(roots)
-	if s.told == nil {
-		s.told = map[string]bool{}
-	}
-	type step struct {
-		offer
-		up    *step
-		depth int
-	}
-	type waiting struct {
-		at     *step
-		clause archive.Clause
-	}
-	var queue []*step
-	var conditional []waiting
-	visited := map[*archive.Package]bool{}
+	c := &closing{selector: s, with: with, visited: map[*node]bool{}}
 	for _, o := range roots {
-		queue = append(queue, &step{offer: o})
+		n := s.node(o)
+		s.settle(n)
+		c.queue = append(c.queue, &step{node: n})
 	}
-	follow := func(at *step, c archive.Clause, hard bool) {
-		pick := s.pick(c, !hard)
-		if pick == nil {
-			if hard {
-				var chain []string
-				for up := at; up != nil; up = up.up {
-					chain = append([]string{up.Name}, chain...)
-				}
-				s.missing(at.offer, c, chain)
-			}
-			return
-		}
-		if with == "" {
-			return // only proved, not taken
-		}
-		s.take(*pick, false, at.Name)
-		queue = append(queue, &step{offer: *pick, up: at, depth: at.depth + 1})
-	}
-	soft := with == "recommended" || with == "suggested"
-	for len(queue) > 0 {
-		for len(queue) > 0 {
-			at := queue[0]
-			queue = queue[1:]
-			if visited[at.Package] {
-				continue
-			}
-			visited[at.Package] = true
-			rel, err := s.relations(at.Package)
-			if err != nil {
-				continue // told by settle
-			}
-			for _, c := range rel.Requires {
-				if c.Conditional() {
-					conditional = append(conditional, waiting{at, c})
-					continue
-				}
-				follow(at, c, true)
-			}
-			if soft {
-				for _, c := range rel.Recommends {
-					if s.applies(c) {
-						follow(at, positive(c), false)
-					}
-				}
-			}
-			if with == "suggested" && at.depth == 0 {
-				for _, c := range rel.Suggests {
-					if s.applies(c) {
-						follow(at, positive(c), false)
-					}
-				}
+	for len(c.queue) > 0 && s.err == nil {
+		for len(c.queue) > 0 && s.spend(1) {
+			at := c.queue[0]
+			c.queue = c.queue[1:]
+			if !c.visited[at.node] {
+				c.visited[at.node] = true
+				c.visit(at)
 			}
 		}
 		// Nothing is left to follow: see what conditions have come to hold, and
 		// what offers itself to what is there now.
-		rest := conditional[:0]
-		for _, w := range conditional {
-			if p := positive(w.clause); len(p) > 0 && s.applies(w.clause) {
-				follow(w.at, p, true)
-			} else {
-				rest = append(rest, w)
+		c.conditional = slices.DeleteFunc(c.conditional, func(w waiting) bool {
+			p := w.positive()
+			if len(p) == 0 || !s.applies(w.clause) {
+				return false
 			}
-		}
-		conditional = rest
-		if soft {
-			for _, o := range s.offering(with) {
-				s.take(o, false, "what it supplements")
-				queue = append(queue, &step{offer: o, depth: 1})
+			c.follow(w.at, p, true)
+			return true
+		})
+		if c.soft() {
+			for _, n := range s.offering(with) {
+				s.take(n.offer, false, "what it supplements")
+				c.queue = append(c.queue, &step{node: n, depth: 1})
 			}
 		}
 	}
 }
 
-// positive gives what a clause asks for when its conditions hold.
-func positive(c archive.Clause) archive.Clause {
-	return slices.DeleteFunc(slices.Clone(c), func(r archive.Relation) bool { return r.Not })
+// visit follows what one package needs.
+func (c *closing) visit(at *step) {
+	for _, x := range at.requires {
+		if x.conditional() {
+			c.conditional = append(c.conditional, waiting{at, x})
+			continue
+		}
+		c.follow(at, x, true)
+	}
+	soft := func(all []clause) {
+		for _, x := range all {
+			if c.applies(x) {
+				c.follow(at, x.positive(), false)
+			}
+		}
+	}
+	if c.soft() {
+		soft(at.recommends)
+	}
+	if c.with == "suggested" && at.depth == 0 {
+		soft(at.suggests)
+	}
+}
+
+// follow takes what meets a clause of a package.
+func (c *closing) follow(at *step, x clause, hard bool) {
+	pick := c.pick(x, !hard)
+	if pick == nil {
+		if hard && c.err == nil {
+			var chain []string
+			for up := at; up != nil; up = up.up {
+				chain = append(chain, up.Name)
+			}
+			slices.Reverse(chain)
+			c.missing(at.offer, x, chain)
+		}
+		return
+	}
+	if c.with == "" {
+		return // only proved, not taken
+	}
+	c.take(pick.offer, false, at.Name)
+	c.queue = append(c.queue, &step{node: pick, up: at, depth: at.depth + 1})
 }
 
 // present tells whether something that is taken meets a relation.
-func (s *selector) present(r archive.Relation) bool {
-	r.Not = false
-	return slices.ContainsFunc(s.candidates(r, s.arch), func(o offer) bool { return s.chosen[o.Package] != nil })
+func (s *selector) present(m *meeting) bool {
+	s.spend(len(m.all))
+	return slices.ContainsFunc(m.all, func(o offer) bool { return s.chosen[o.Package] != nil })
 }
 
 // applies tells whether all conditions of a clause hold for what is taken, so
 // that it asks for the rest.
-func (s *selector) applies(c archive.Clause) bool {
-	return !slices.ContainsFunc(c, func(r archive.Relation) bool { return r.Not && !s.present(r) })
+func (s *selector) applies(c clause) bool {
+	return !slices.ContainsFunc(c, func(l literal) bool { return l.not && !s.present(l.meeting) })
 }
 
 // holds tells whether all clauses hold for what is taken.
-func (s *selector) holds(all []archive.Clause) bool {
+func (s *selector) holds(all []clause) bool {
 	for _, c := range all {
-		if !slices.ContainsFunc(c, func(r archive.Relation) bool { return s.present(r) != r.Not }) {
+		if !slices.ContainsFunc(c, func(l literal) bool { return s.present(l.meeting) != l.not }) {
 			return false
 		}
 	}
@@ -232,24 +246,21 @@ func (s *selector) holds(all []archive.Clause) bool {
 
 // offering gives the packages that are not taken yet, supplement (or, where
 // suggestions are followed, enhance) what is, and can be supported.
-func (s *selector) offering(with string) (out []offer) {
+func (s *selector) offering(with string) (out []*node) {
 	for _, o := range s.backward {
-		if s.chosen[o.Package] != nil || !s.runs(o, s.arch) || s.excepted(o) {
+		if !s.spend(1) || s.chosen[o.Package] != nil || !s.runs(o, s.arch) || s.excepted(o) {
 			continue
 		}
-		rel, err := s.relations(o.Package)
-		if err != nil {
-			continue
-		}
-		all := rel.Supplements
+		n := s.node(o)
+		all := n.supplements
 		if with == "suggested" {
-			all = slices.Concat(rel.Supplements, rel.Enhances)
+			all = slices.Concat(n.supplements, n.enhances)
 		}
-		if !slices.ContainsFunc(all, s.holds) {
+		if n.damaged || !slices.ContainsFunc(all, s.holds) {
 			continue
 		}
-		if s.settle([]offer{o}); s.support[o.Package] == supported {
-			out = append(out, o)
+		if s.settle(n); n.state == supported {
+			out = append(out, n)
 		}
 	}
 	return out
@@ -259,39 +270,45 @@ func (s *selector) offering(with string) (out []offer) {
 // the first alternative's best that can itself be supported. For soft needs
 // only what can be supported is good enough; for hard ones anything that is
 // there, so that what is missing further down can be told.
-func (s *selector) pick(c archive.Clause, soft bool) *offer {
-	var all []offer
-	for _, r := range c {
-		all = append(all, s.usable(r)...)
+func (s *selector) pick(c clause, soft bool) *node {
+	var first, any *node
+	for _, l := range c {
+		s.settle(s.reach(l.meeting)...)
+		for _, o := range l.usable {
+			if !s.spend(1) {
+				return nil
+			}
+			n := s.node(o)
+			if any == nil {
+				any = n
+			}
+			if n.state != supported {
+				continue
+			}
+			if _, taken := s.chosen[o.Package]; taken {
+				return n
+			}
+			if first == nil {
+				first = n
+			}
+		}
 	}
-	s.settle(all)
-	var first *offer
-	for i, o := range all {
-		if s.support[o.Package] != supported {
-			continue
-		}
-		if _, taken := s.chosen[o.Package]; taken {
-			return &all[i]
-		}
-		if first == nil {
-			first = &all[i]
-		}
-	}
-	if first == nil && !soft && len(all) > 0 {
-		return &all[0]
+	if first == nil && !soft {
+		return any
 	}
 	return first
 }
 
-func (s *selector) missing(needer offer, c archive.Clause, chain []string) {
-	key := needer.Name + "\x00" + needer.Version + "\x00" + c.String() + "\x00" + s.arch
+func (s *selector) missing(needer offer, c clause, chain []string) {
+	written := c.written()
+	key := needer.Name + "\x00" + needer.Version + "\x00" + written.String() + "\x00" + s.arch
 	if s.told[key] {
 		return
 	}
 	s.told[key] = true
-	m := Missing{Needer: needer.Package, Source: needer.source, Arch: s.arch, Clause: c, Chain: chain}
-	for _, r := range c {
-		for _, o := range s.candidates(r, s.arch) {
+	m := Missing{Needer: needer.Package, Source: needer.source, Arch: s.arch, Clause: written, Chain: chain}
+	for _, l := range c {
+		for _, o := range l.all {
 			if s.excepted(o) && !slices.Contains(m.Excepted, o.Name) {
 				m.Excepted = append(m.Excepted, o.Name)
 			}

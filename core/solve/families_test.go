@@ -83,7 +83,7 @@ func TestSelectionOfTheRPMFamily(t *testing.T) {
 			for _, w := range c.wants {
 				wants = append(wants, want(0, w, c.with, 1))
 			}
-			s := u.Select(wants)
+			s := u.selectAll(t, wants)
 			var got []string
 			for _, p := range s.Chosen {
 				n := p.Name
@@ -120,7 +120,7 @@ func TestFilesThatNothingIsKnownToHaveAreAskedFor(t *testing.T) {
 			u.AddPath(0, p, "/usr/share/b/table")
 		}
 	}
-	if s := u.Select([]Want{want(0, "a", "required", 1)}); len(u.UnmetPaths()) > 0 || len(s.Missing) > 0 || len(s.Chosen) != 2 {
+	if s := u.selectAll(t, []Want{want(0, "a", "required", 1)}); len(u.UnmetPaths()) > 0 || len(s.Missing) > 0 || len(s.Chosen) != 2 {
 		t.Errorf("%v %v", s.Missing, s.Chosen)
 	}
 }
@@ -161,7 +161,7 @@ func TestSelectionOfTheALPMFamily(t *testing.T) {
 		{"a release left out is any release", []alpm.Made{made("a", "1-1", needs("b=2")), made("b", "2-7", nil)}, "a b", ""},
 		{"a shared library by its number", []alpm.Made{made("a", "1-1", needs("libb.so=1-64")), made("b", "2-7", gives("libb.so=1-64"))}, "a b", ""},
 	} {
-		s := read(c.made...).Select([]Want{want(0, "a", "required", 1)})
+		s := read(c.made...).selectAll(t, []Want{want(0, "a", "required", 1)})
 		missing := ""
 		if len(s.Missing) > 0 {
 			missing = s.Missing[0].Needer.Name + " needs " + s.Missing[0].Clause.String()

@@ -3,15 +3,21 @@
 // mirror alone.
 //
 // It works on packages as indexes describe them and trusts those descriptions:
-// they were verified before.
+// they were verified before. It does not trust them to be harmless: what a
+// selection may cost is bounded in proportion to its size, a proof is bounded in
+// time, and both end when their context does. What could not be decided within
+// the bounds is an answer of its own (Undecided), never a yes.
 package solve
 
 import (
+	"cmp"
+	"context"
 	"fmt"
 	"path"
 	"slices"
 	"sort"
 	"strings"
+	"time"
 
 	"stockade/core/archive"
 )
@@ -30,36 +36,46 @@ type offer struct {
 	source int
 }
 
+// provision is one of the names that a package provides.
+type provision struct {
+	offer
+	at int // in its Provides
+}
+
+// identity is what two entries of one source must share to be one package.
+type identity struct {
+	source                              int
+	name, version, arch, sha256, sha512 string
+}
+
 // Universe is all packages of one family that a mirror may take from.
 type Universe struct {
 	family   archive.Versions
 	sources  []Source
 	byName   map[string][]offer
-	virtual  map[string][]offer // by provided name
-	backward []offer            // those that recommend themselves
+	virtual  map[string][]provision // by provided name
+	backward []offer                // those that recommend themselves
+	several  map[identity]bool      // what is in already, of names that stand more than a few times
 	count    int
-	needs    map[*archive.Package]archive.Relations
 }
 
 // NewUniverse makes an empty universe.
 func NewUniverse(family archive.Versions, sources []Source) *Universe {
-	return &Universe{family: family, sources: sources, byName: map[string][]offer{}, virtual: map[string][]offer{},
-		needs: map[*archive.Package]archive.Relations{}}
+	return &Universe{family: family, sources: sources, byName: map[string][]offer{}, virtual: map[string][]provision{},
+		several: map[identity]bool{}}
 }
 
 // Add puts a package of the source with that index in. A package for all
 // architectures that stands in several lists of its source counts once.
 func (u *Universe) Add(source int, p *archive.Package) {
-	o := offer{p, source}
-	for _, have := range u.byName[p.Name] {
-		if have.source == source && have.Version == p.Version && have.Arch == p.Arch && have.SHA256 == p.SHA256 && have.SHA512 == p.SHA512 {
-			return
-		}
+	if u.has(source, p) {
+		return
 	}
+	o := offer{p, source}
 	u.byName[p.Name] = append(u.byName[p.Name], o)
-	for _, v := range p.Provides {
+	for i, v := range p.Provides {
 		if v.Name != p.Name {
-			u.provide(v.Name, o)
+			u.virtual[v.Name] = append(u.virtual[v.Name], provision{o, i})
 		}
 	}
 	if p.Backward {
@@ -68,11 +84,27 @@ func (u *Universe) Add(source int, p *archive.Package) {
 	u.count++
 }
 
-// provide notes that a package answers to a name, once.
-func (u *Universe) provide(name string, o offer) {
-	if have := u.virtual[name]; len(have) == 0 || have[len(have)-1].Package != o.Package {
-		u.virtual[name] = append(have, o)
+// few is how many packages of one name are looked through one by one.
+const few = 8
+
+func (u *Universe) has(source int, p *archive.Package) bool {
+	id := func(source int, p *archive.Package) identity {
+		return identity{source, p.Name, p.Version, p.Arch, p.SHA256, p.SHA512}
 	}
+	have, now := u.byName[p.Name], id(source, p)
+	if len(have) < few {
+		return slices.ContainsFunc(have, func(o offer) bool { return id(o.source, o.Package) == now })
+	}
+	if len(have) == few {
+		for _, o := range have {
+			u.several[id(o.source, o.Package)] = true
+		}
+	}
+	if u.several[now] {
+		return true
+	}
+	u.several[now] = true
+	return false
 }
 
 // UnmetPaths gives the file paths that some package needs and that nothing is
@@ -81,9 +113,12 @@ func (u *Universe) UnmetPaths() map[string]bool {
 	out := map[string]bool{}
 	for _, offers := range u.byName {
 		for _, o := range offers {
-			r, err := u.relations(o.Package)
-			if err != nil {
+			if o.Needs == nil {
 				continue
+			}
+			r, err := o.Needs.Relations()
+			if err != nil {
+				continue // told when somebody wants it
 			}
 			for _, c := range r.Requires {
 				for _, x := range c {
@@ -113,8 +148,11 @@ func (u *Universe) Sums(source int) map[string]*archive.Package {
 
 // AddPath notes that a package of a source has a file.
 func (u *Universe) AddPath(source int, p *archive.Package, path string) {
+	if slices.ContainsFunc(u.virtual[path], func(v provision) bool { return v.Package == p }) {
+		return
+	}
 	p.Provides = append(p.Provides, archive.Provide{Name: path})
-	u.provide(path, offer{p, source})
+	u.virtual[path] = append(u.virtual[path], provision{offer{p, source}, len(p.Provides) - 1})
 }
 
 // Want is one wish of a mirror.
@@ -159,19 +197,51 @@ type Conflict struct {
 	Because string
 }
 
+// Undecided is a wanted package of which it was not found out whether it can be
+// installed.
+type Undecided struct {
+	Wanted  *archive.Package
+	Arch    string
+	Because string // what was tried
+}
+
 // Selection is the answer.
 type Selection struct {
 	Chosen    []Chosen // in order of source, component, name, version
 	Unmatched []Unmatched
 	Missing   []Missing
 	Conflicts []Conflict
+	Undecided []Undecided
 	Damaged   []error // packages whose relations cannot be read
 }
 
+// Limits bound how long a proof may search. Zero values mean the defaults.
+type Limits struct {
+	Each time.Duration // for one package: 5 s
+	All  time.Duration // for all of one architecture: 1 min, and 1 ms for each package
+}
+
+func (l Limits) each() time.Duration {
+	if l.Each > 0 {
+		return l.Each
+	}
+	return 5 * time.Second
+}
+
+func (l Limits) all(packages int) time.Duration {
+	if l.All > 0 {
+		return l.All
+	}
+	return time.Minute + time.Duration(packages)*time.Millisecond
+}
+
 // Select works out what is taken for the wants. Architectures are closed over
-// one by one: a package for all of them may need different ones on each.
-func (u *Universe) Select(wants []Want) *Selection {
-	s := &selector{Universe: u, out: &Selection{}, chosen: map[*archive.Package]*Chosen{}}
+// one by one: a package for all of them may need different ones on each. An
+// error means that there is no answer: the context ended, or the packages ask
+// for more work than their number explains (content.too-large).
+func (u *Universe) Select(ctx context.Context, wants []Want, limits Limits) (*Selection, error) {
+	s := &selector{Universe: u, budget: newBudget(ctx, u.count), limits: limits, out: &Selection{},
+		chosen: map[*archive.Package]*Chosen{}, told: map[string]bool{}}
 	var archs []string
 	for _, src := range u.sources {
 		for _, a := range src.Architectures {
@@ -182,8 +252,7 @@ func (u *Universe) Select(wants []Want) *Selection {
 	}
 	matched := make([]bool, len(wants))
 	for _, arch := range archs {
-		s.arch = arch
-		s.support = map[*archive.Package]state{}
+		s.begin(arch)
 		roots := map[string][]offer{} // by how far needs are followed
 		for i, w := range wants {
 			for _, o := range u.match(w, arch) {
@@ -195,7 +264,12 @@ func (u *Universe) Select(wants []Want) *Selection {
 		for _, with := range []string{"required", "recommended", "suggested", ""} {
 			s.close(roots[with], with)
 		}
-		s.prove(roots)
+		if s.err == nil {
+			s.prove(roots)
+		}
+		if s.err != nil {
+			return nil, s.err
+		}
 	}
 	for i, w := range wants {
 		if !matched[i] {
@@ -206,15 +280,16 @@ func (u *Universe) Select(wants []Want) *Selection {
 		s.out.Chosen = append(s.out.Chosen, *c)
 	}
 	slices.SortFunc(s.out.Chosen, func(a, b Chosen) int {
-		if a.Source != b.Source {
-			return a.Source - b.Source
-		}
-		if a.Index != b.Index {
-			return a.Index - b.Index
-		}
-		return a.Ordinal - b.Ordinal
+		return a.offer().compare(b.offer())
 	})
-	return s.out
+	return s.out, nil
+}
+
+func (c Chosen) offer() offer { return offer{c.Package, c.Source} }
+
+// compare orders packages as they stand in sources and lists.
+func (o offer) compare(b offer) int {
+	return cmp.Or(o.source-b.source, o.Index-b.Index, o.Ordinal-b.Ordinal)
 }
 
 // match gives the packages that a want takes on one architecture, newest first.
@@ -343,75 +418,6 @@ func far(a, b string) int {
 	return row[len(b)]
 }
 
-// relations parses what a package needs, once.
-func (u *Universe) relations(p *archive.Package) (archive.Relations, error) {
-	if r, ok := u.needs[p]; ok {
-		return r, nil
-	}
-	if p.Needs == nil {
-		return archive.Relations{}, nil
-	}
-	r, err := p.Needs.Relations()
-	if err == nil {
-		u.needs[p] = r
-	}
-	return r, err
-}
-
-// candidates gives what could meet a relation on one architecture: by priority
-// of the source, real names before provided ones, newest first.
-func (u *Universe) candidates(r archive.Relation, arch string) []offer {
-	var real, provided []offer
-	fits := func(o offer) bool {
-		switch r.Qualifier {
-		case "", "native":
-			return u.runs(o, arch)
-		case "any":
-			return u.runs(o, arch) && o.Coexists == archive.Allowed
-		}
-		return u.runs(o, r.Qualifier)
-	}
-	for _, o := range u.byName[r.Name] {
-		if fits(o) && u.isIn(o.Version, r) {
-			real = append(real, o)
-		}
-	}
-	if !r.Real {
-		for _, o := range u.virtual[r.Name] {
-			if fits(o) && u.provides(o, r) {
-				provided = append(provided, o)
-			}
-		}
-	}
-	if len(r.Also) > 0 {
-		lacks := func(o offer) bool {
-			return slices.ContainsFunc(r.Also, func(a archive.Relation) bool { return u.meets(o, a) == a.Not })
-		}
-		real, provided = slices.DeleteFunc(real, lacks), slices.DeleteFunc(provided, lacks)
-	}
-	machine := arch
-	if r.Qualifier != "" && r.Qualifier != "native" && r.Qualifier != "any" {
-		machine = r.Qualifier
-	}
-	better := func(a, b offer) int {
-		if d := u.sources[a.source].Priority - u.sources[b.source].Priority; d != 0 {
-			return d
-		}
-		if d := u.family.Rank(a.Arch, machine) - u.family.Rank(b.Arch, machine); d != 0 {
-			return d
-		}
-		return u.family.CompareVersions(b.Version, a.Version)
-	}
-	slices.SortStableFunc(real, better)
-	slices.SortStableFunc(provided, func(a, b offer) int {
-		if d := better(a, b); d != 0 && a.Name == b.Name || u.sources[a.source].Priority != u.sources[b.source].Priority {
-			return d
-		}
-		return strings.Compare(a.Name, b.Name)
-	})
-	return append(real, provided...)
-}
-
 // provides tells whether a package provides what meets a relation.
 func (u *Universe) provides(o offer, r archive.Relation) bool {
 	return slices.ContainsFunc(o.Provides, func(v archive.Provide) bool { return v.Name == r.Name && u.family.Satisfies(v, r) })
@@ -429,7 +435,7 @@ func (u *Universe) Meets(c archive.Clause, arch string) (string, bool) {
 		if r.Not {
 			continue
 		}
-		if found := u.candidates(r, arch); len(found) > 0 {
+		if found := u.candidates(r, arch, func(int) bool { return true }); len(found) > 0 {
 			return fmt.Sprintf("%s %s", found[0].Name, found[0].Version), true
 		}
 	}

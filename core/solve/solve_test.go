@@ -112,7 +112,7 @@ func TestSelection(t *testing.T) {
 		{"everything follows nothing", one(), []string{"a 1 amd64 // Depends: gone\nb 1 amd64"}, []Want{{Relation: archive.Relation{Name: "*"}}}, "a=1 b=1", "a needs gone", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			s := universe(t, c.sources, c.lists...).Select(c.wants)
+			s := universe(t, c.sources, c.lists...).selectAll(t, c.wants)
 			if got := names(s); got != c.chosen {
 				t.Errorf("chosen %s, and %s was meant", got, c.chosen)
 			}
@@ -136,7 +136,7 @@ func TestSelection(t *testing.T) {
 
 func TestAWantThatMatchesNothingNamesWhatIsNear(t *testing.T) {
 	u := universe(t, []Source{{Name: "tarn", Architectures: []string{"amd64"}}}, "sluicectl 1 amd64\ntide-tables 2 amd64\nother 1 amd64")
-	s := u.Select([]Want{want(0, "sluicectk", "required", 1), want(0, "tide-tables > 5", "required", 1)})
+	s := u.selectAll(t, []Want{want(0, "sluicectk", "required", 1), want(0, "tide-tables > 5", "required", 1)})
 	if len(s.Unmatched) != 2 || !slices.Contains(s.Unmatched[0].Near, "sluicectl") || !slices.Contains(s.Unmatched[1].Versions, "2") {
 		t.Errorf("%+v", s.Unmatched)
 	}
@@ -152,12 +152,12 @@ func TestSelectionGrowsWithItsSize(t *testing.T) {
 		}
 		u := universe(t, []Source{{Name: "tarn", Architectures: []string{"amd64"}}}, list.String())
 		return func() {
-			if s := u.Select([]Want{{Relation: archive.Relation{Name: "*"}}}); len(s.Chosen) != n || len(s.Missing) > 0 {
+			if s := u.selectAll(t, []Want{{Relation: archive.Relation{Name: "*"}}}); len(s.Chosen) != n || len(s.Missing) > 0 {
 				t.Fatalf("%d chosen, %d missing", len(s.Chosen), len(s.Missing))
 			}
 		}
 	}
-	const small = 8000 // above proveMost, as a whole distribution is
+	const small = 8000
 	one, four := build(small), build(4*small)
 	a, b := testing.Benchmark(func(b *testing.B) {
 		for b.Loop() {
@@ -171,4 +171,14 @@ func TestSelectionGrowsWithItsSize(t *testing.T) {
 	if ratio := float64(b.NsPerOp()) / float64(a.NsPerOp()); ratio > 10 {
 		t.Errorf("four times the packages take %.1f times as long", ratio)
 	}
+}
+
+// selectAll selects with the usual limits; an error ends the test.
+func (u *Universe) selectAll(t testing.TB, wants []Want) *Selection {
+	t.Helper()
+	s, err := u.Select(t.Context(), wants, Limits{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
 }

@@ -132,11 +132,7 @@ func (j *jobs) run(ctx context.Context, r *running, do work) {
 
 // guarded turns a panic of one job into its failure.
 func guarded(ctx context.Context, do work, sink func(mirror.Event)) (result any, found finding.List, err error) {
-	defer func() {
-		if p := recover(); p != nil {
-			err = fmt.Errorf("a mistake in Stockade itself: %v", p)
-		}
-	}()
+	defer finding.Catch(&err)
 	return do(ctx, sink)
 }
 

@@ -71,17 +71,7 @@ func inBatches(e *elements, f func(p *archive.Package, raw []byte, err error) er
 		defer close(work)
 		for last := false; !last; {
 			b := &batch{parsed: make(chan struct{})}
-			for len(b.ends) < batchElements && len(b.text) < batchBytes {
-				raw, err := e.next()
-				if err != nil {
-					if b.err, last = err, true; err == io.EOF {
-						b.err = nil
-					}
-					break
-				}
-				b.text = append(b.text, raw...)
-				b.ends = append(b.ends, len(b.text))
-			}
+			last = b.gather(e)
 			select {
 			case order <- b:
 			case <-stop:
@@ -120,8 +110,28 @@ func inBatches(e *elements, f func(p *archive.Package, raw []byte, err error) er
 	return nil
 }
 
+// gather takes elements into the batch and tells whether they are the last.
+func (b *batch) gather(e *elements) (last bool) {
+	defer func() { last = last || b.err != nil }()
+	defer finding.Catch(&b.err)
+	for len(b.ends) < batchElements && len(b.text) < batchBytes {
+		raw, err := e.next()
+		if err == io.EOF {
+			return true
+		}
+		if err != nil {
+			b.err = err
+			return true
+		}
+		b.text = append(b.text, raw...)
+		b.ends = append(b.ends, len(b.text))
+	}
+	return false
+}
+
 func (b *batch) parse(in interner) {
 	defer close(b.parsed)
+	defer finding.Catch(&b.err)
 	begin := 0
 	for _, end := range b.ends {
 		p, err := parsePrimary(b.text[begin:end], in)

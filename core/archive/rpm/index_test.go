@@ -380,3 +380,30 @@ func TestDescriptionsOfSourcesAreChecked(t *testing.T) {
 		}
 	}
 }
+
+func TestBooleanRequirementsAreBounded(t *testing.T) {
+	chain := func(op string, n int) string {
+		return "(a" + strings.Repeat(" "+op+" b", n-1) + ")"
+	}
+	for _, c := range []struct {
+		name, text string
+		code       string // empty: it is read
+		clauses    int
+	}{
+		{"as many operands as may be, or", chain("or", maxRichOperands), "", 1},
+		{"as many operands as may be, and", chain("and", maxRichOperands), "", maxRichOperands},
+		{"as many operands as may be, with", chain("with", maxRichOperands), "", 1},
+		{"one more", chain("or", maxRichOperands+1), "content.too-large", 0},
+		{"a long text", "(" + strings.Repeat("a", maxRichText) + " or b)", "content.too-large", 0},
+		{"cases that multiply", "((a and b and c and d) or (a and b and c and d) or (a and b and c and d) or (a and b and c and d) or (a and b and c and d) or (a and b and c and d))", "content.too-large", 0},
+		{"alternatives that multiply", "(" + chain("or", 200) + " with " + chain("or", 200) + ")", "content.too-large", 0},
+		{"nested as deep as may be", strings.Repeat("(a or ", maxRichDepth) + "(a or b)" + strings.Repeat(")", maxRichDepth), "", 1},
+		{"nested deeper", strings.Repeat("(a or ", maxRichDepth+1) + "(a or b)" + strings.Repeat(")", maxRichDepth+1), "source.malformed-index", 0},
+	} {
+		got, err := ParseRich(c.text, false)
+		f, _ := finding.From(err)
+		if f.Code != c.code || len(got) != c.clauses {
+			t.Errorf("%s: %d clauses, %v", c.name, len(got), err)
+		}
+	}
+}

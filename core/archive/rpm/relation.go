@@ -1,23 +1,30 @@
 package rpm
 
 import (
+	"slices"
 	"strings"
 
 	"stockade/core/archive"
 	"stockade/core/finding"
 )
 
-// Limits on boolean requirements.
+// Limits on boolean requirements. The longest that the real archives were seen
+// to have is under 2,000 bytes.
 const (
-	maxRichDepth   = 16
-	maxRichClauses = 1024
+	maxRichText     = 16 << 10 // bytes
+	maxRichDepth    = 16
+	maxRichOperands = 512
+	maxRichClauses  = 1024   // that one requirement becomes
+	maxRichLiterals = 16_384 // in all of them
 )
 
 // expression is a boolean requirement, or (with no operator) one relation.
 type expression struct {
 	op   string // "", and, or, if, unless, with, without
 	leaf archive.Relation
-	args []*expression // two; a third one is behind else
+	// args are as many as are chained for and, or, with; two for the others, and
+	// a third one behind else.
+	args []*expression
 }
 
 // ParseRich reads a boolean requirement, "(A if (B and C))" (rpm's boolean
@@ -25,6 +32,9 @@ type expression struct {
 // clauses say that it does not hold, which is what a conflict asks.
 func ParseRich(s string, negate bool) ([]archive.Clause, error) {
 	p := &richParser{rest: strings.TrimSpace(s), whole: s}
+	if len(s) > maxRichText {
+		return nil, p.tooLarge("is longer than %d bytes", maxRichText)
+	}
 	e, err := p.group(0)
 	if err != nil {
 		return nil, err
@@ -35,7 +45,14 @@ func ParseRich(s string, negate bool) ([]archive.Clause, error) {
 	return p.clauses(e, negate)
 }
 
-type richParser struct{ rest, whole string }
+type richParser struct {
+	rest, whole string
+	operands    int
+}
+
+func (p *richParser) tooLarge(format string, args ...any) error {
+	return finding.New("content.too-large", "", "the requirement %q "+format, append([]any{cut(p.whole, 120)}, args...)...)
+}
 
 func (p *richParser) bad(why string) error {
 	return finding.New("source.malformed-index", "", "the requirement %q %s", cut(p.whole, 120), why)
@@ -80,6 +97,10 @@ func (p *richParser) group(depth int) (*expression, error) {
 		right, err := p.operand(depth)
 		if err != nil {
 			return nil, err
+		}
+		if n > 0 { // a chain of one operator is one expression
+			left.args = append(left.args, right)
+			continue
 		}
 		e := &expression{op: op, args: []*expression{left, right}}
 		if op == "if" || op == "unless" {
@@ -135,6 +156,9 @@ func (p *richParser) token() string {
 }
 
 func (p *richParser) operand(depth int) (*expression, error) {
+	if p.operands++; p.operands > maxRichOperands {
+		return nil, p.tooLarge("has more than %d operands", maxRichOperands)
+	}
 	p.space()
 	if strings.HasPrefix(p.rest, "(") {
 		return p.group(depth + 1)
@@ -160,7 +184,8 @@ func (p *richParser) operand(depth int) (*expression, error) {
 
 var operators = map[string]archive.Op{"<": archive.Less, "<=": archive.LessOrEqual, "=": archive.Equal, "==": archive.Equal, ">=": archive.GreaterOrEqual, ">": archive.Greater}
 
-// clauses writes an expression as clauses, or its negation.
+// clauses writes an expression as clauses, or its negation. How deep it calls
+// itself is how deep the requirement is nested.
 func (p *richParser) clauses(e *expression, negate bool) ([]archive.Clause, error) {
 	both := func(a, b *expression, na, nb, all bool) ([]archive.Clause, error) {
 		x, err := p.clauses(a, na)
@@ -172,7 +197,7 @@ func (p *richParser) clauses(e *expression, negate bool) ([]archive.Clause, erro
 			return nil, err
 		}
 		if all {
-			return append(x, y...), nil
+			return p.bounded(append(x, y...))
 		}
 		return p.either(x, y)
 	}
@@ -184,7 +209,7 @@ func (p *richParser) clauses(e *expression, negate bool) ([]archive.Clause, erro
 	case "with", "without":
 		return p.together(e, negate)
 	case "and", "or":
-		return both(e.args[0], e.args[1], negate, negate, (e.op == "and") != negate)
+		return p.chained(e.args, negate, (e.op == "and") != negate)
 	case "if": // B → A; with else also ¬B → C
 		a, b := e.args[0], e.args[1]
 		if len(e.args) == 2 {
@@ -236,51 +261,97 @@ func (p *richParser) eitherOf(f, g func() ([]archive.Clause, error)) ([]archive.
 	return p.either(x, y)
 }
 
+// chained gives the clauses of all that are chained, or of any of them.
+func (p *richParser) chained(args []*expression, negate, all bool) ([]archive.Clause, error) {
+	var out []archive.Clause
+	var plain archive.Clause // relations that are alternatives to each other
+	for _, a := range args {
+		x, err := p.clauses(a, negate)
+		switch {
+		case err != nil:
+			return nil, err
+		case all:
+			out = append(out, x...)
+			if _, err = p.bounded(out); err != nil {
+				return nil, err
+			}
+		case len(x) == 1:
+			plain = append(plain, x[0]...)
+		case out == nil:
+			out = x
+		default:
+			if out, err = p.either(out, x); err != nil {
+				return nil, err
+			}
+		}
+	}
+	switch {
+	case all || plain == nil:
+		return out, nil
+	case out == nil:
+		return p.bounded([]archive.Clause{plain})
+	}
+	return p.either(out, []archive.Clause{plain})
+}
+
 // either gives the clauses of x or y.
 func (p *richParser) either(x, y []archive.Clause) ([]archive.Clause, error) {
-	if len(x)*len(y) > maxRichClauses {
-		return nil, p.bad("has too many cases")
+	if len(x)*len(y) > maxRichClauses || literals(x)*len(y)+literals(y)*len(x) > maxRichLiterals {
+		return nil, p.tooLarge("has too many cases")
 	}
 	var out []archive.Clause
 	for _, a := range x {
 		for _, b := range y {
-			out = append(out, append(append(archive.Clause{}, a...), b...))
+			out = append(out, slices.Concat(a, b))
 		}
 	}
 	return out, nil
 }
 
+func literals(all []archive.Clause) (n int) {
+	for _, c := range all {
+		n += len(c)
+	}
+	return n
+}
+
+func (p *richParser) bounded(all []archive.Clause) ([]archive.Clause, error) {
+	if len(all) > maxRichClauses || literals(all) > maxRichLiterals {
+		return nil, p.tooLarge("has too many cases")
+	}
+	return all, nil
+}
+
 // together reads "with" and "without", which are about one package: each way in
-// which the first side holds, with all that the second asks of the same package.
+// which the first side holds, with all that the others ask of the same package.
 func (p *richParser) together(e *expression, negate bool) ([]archive.Clause, error) {
-	left, err := p.clauses(e.args[0], false)
-	if err != nil {
-		return nil, err
+	sides := make([]archive.Clause, len(e.args))
+	for i, a := range e.args {
+		x, err := p.clauses(a, false)
+		if err != nil {
+			return nil, err
+		}
+		if len(x) != 1 {
+			return nil, p.bad("asks of one package what two could give")
+		}
+		if x[0].Conditional() {
+			return nil, p.bad("has a condition beside with")
+		}
+		sides[i] = x[0]
 	}
-	right, err := p.clauses(e.args[1], false)
-	if err != nil {
-		return nil, err
-	}
-	if len(left) != 1 || len(right) != 1 {
-		return nil, p.bad("asks of one package what two could give")
-	}
-	var out archive.Clause
-	for _, l := range left[0] {
-		for i, r := range right[0] {
-			if l.Not || r.Not {
-				return nil, p.bad("has a condition beside with")
-			}
-			w := l
-			w.Also = append([]archive.Relation{}, l.Also...)
-			if e.op == "without" {
-				if i > 0 { // none of them
-					w = out[len(out)-1]
-					out = out[:len(out)-1]
-				}
-				r.Not = true
-			}
-			w.Also = append(w.Also, r)
-			out = append(out, w)
+	out := sides[0]
+	for _, side := range sides[1:] {
+		if e.op == "without" {
+			out = without(out, side)
+		} else {
+			out = with(out, side)
+		}
+		total := len(out)
+		for _, r := range out {
+			total += len(r.Also)
+		}
+		if total > maxRichLiterals {
+			return nil, p.tooLarge("has too many cases")
 		}
 	}
 	if !negate {
@@ -292,6 +363,31 @@ func (p *richParser) together(e *expression, negate bool) ([]archive.Clause, err
 		none = append(none, archive.Clause{r})
 	}
 	return none, nil
+}
+
+// with gives each of the one side together with each of the other.
+func with(left, right archive.Clause) (out archive.Clause) {
+	for _, l := range left {
+		for _, r := range right {
+			w := l
+			w.Also = append(slices.Clone(l.Also), r)
+			out = append(out, w)
+		}
+	}
+	return out
+}
+
+// without gives each of the one side together with none of the other.
+func without(left, right archive.Clause) (out archive.Clause) {
+	for _, l := range left {
+		l.Also = slices.Clone(l.Also)
+		for _, r := range right {
+			r.Not = true
+			l.Also = append(l.Also, r)
+		}
+		out = append(out, l)
+	}
+	return out
 }
 
 func cut(s string, n int) string {

@@ -1,0 +1,244 @@
+package solve
+
+import (
+	"context"
+	"math/bits"
+	"slices"
+	"strings"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+)
+
+// meeting is one relation on one architecture with what could meet it. A
+// relation that many packages have is worked out once.
+type meeting struct {
+	relation archive.Relation // as it was written, without its Not
+	all      []offer          // what could meet it, best first
+	usable   []offer          // of these, what is not excepted
+
+	settled bool // its candidates were looked at; see selector.settle
+	live    int  // how many usable ones can be supported as far as is known
+	users   []*node
+}
+
+// literal is a meeting, or that nothing meets it.
+type literal struct {
+	*meeting
+	not bool
+}
+
+// clause holds when one of its literals does.
+type clause []literal
+
+// written gives the clause as the index has it.
+func (c clause) written() archive.Clause {
+	out := make(archive.Clause, len(c))
+	for i, l := range c {
+		out[i] = l.relation
+		out[i].Not = l.not
+	}
+	return out
+}
+
+// conditional tells whether the clause asks for something only while something
+// else is there.
+func (c clause) conditional() bool {
+	return slices.ContainsFunc(c, func(l literal) bool { return l.not })
+}
+
+// positive gives what a clause asks for when its conditions hold.
+func (c clause) positive() clause {
+	return slices.DeleteFunc(slices.Clone(c), func(l literal) bool { return l.not })
+}
+
+// node is a package on one architecture with its relations as meetings.
+type node struct {
+	offer
+	requires, recommends, suggests []clause
+	conflicts                      []*meeting
+	supplements, enhances          [][]clause
+	damaged                        bool // its relations cannot be read
+
+	state state
+	of    []*meeting // settled meetings that it is a candidate of
+}
+
+// budget bounds what a selection may cost in proportion to what it is made of:
+// indexes come from outside, and a small one can be made to ask for a lot.
+type budget struct {
+	ctx   context.Context
+	left  int64
+	check int64
+	err   error
+}
+
+// Costs are counted in comparisons of a candidate with a relation.
+const (
+	workBase       = 4_000_000
+	workPerPackage = 200
+	checkEvery     = 1 << 14
+)
+
+func newBudget(ctx context.Context, packages int) *budget {
+	return &budget{ctx: ctx, left: workBase + workPerPackage*int64(packages)}
+}
+
+// spend tells whether there is enough left to go on. What made it end is err.
+func (b *budget) spend(n int) bool {
+	if b.err != nil {
+		return false
+	}
+	b.left -= int64(n) + 1
+	if b.left < 0 {
+		b.err = finding.New("content.too-large", "", "working out what its packages need would cost out of all proportion to their number")
+		return false
+	}
+	if b.check += int64(n) + 1; b.check >= checkEvery {
+		b.check = 0
+		b.err = b.ctx.Err()
+	}
+	return b.err == nil
+}
+
+// meetingOf gives the one meeting of a relation.
+func (s *selector) meetingOf(r archive.Relation) *meeting {
+	r.Not = false
+	s.key = appendKey(s.key[:0], r)
+	if m, ok := s.meetings[string(s.key)]; ok {
+		return m
+	}
+	m := &meeting{relation: r, all: s.candidates(r, s.arch, s.spend)}
+	m.usable = m.all
+	if slices.ContainsFunc(m.all, s.excepted) {
+		m.usable = slices.DeleteFunc(slices.Clone(m.all), s.excepted)
+	}
+	s.meetings[string(s.key)] = m
+	return m
+}
+
+// appendKey writes all of a relation that decides what meets it.
+func appendKey(to []byte, r archive.Relation) []byte {
+	flags := byte('0')
+	if r.Not {
+		flags |= 1
+	}
+	if r.Real {
+		flags |= 2
+	}
+	to = append(to, flags)
+	for _, part := range []string{r.Name, r.Qualifier, string(r.Op), r.Version} {
+		to = append(append(to, part...), 0)
+	}
+	for _, a := range r.Also {
+		to = append(appendKey(append(to, '('), a), ')')
+	}
+	return to
+}
+
+// node gives the one node of a package.
+func (s *selector) node(o offer) *node {
+	if n, ok := s.nodes[o.Package]; ok {
+		return n
+	}
+	n := &node{offer: o}
+	s.nodes[o.Package] = n
+	if o.Needs == nil {
+		return n
+	}
+	rel, err := o.Needs.Relations()
+	if err != nil {
+		n.damaged, n.state = true, unsupported
+		s.out.Damaged = append(s.out.Damaged, err)
+		return n
+	}
+	n.requires, n.recommends, n.suggests = s.clauses(rel.Requires), s.clauses(rel.Recommends), s.clauses(rel.Suggests)
+	for _, r := range rel.Conflicts {
+		n.conflicts = append(n.conflicts, s.meetingOf(r))
+	}
+	for _, all := range rel.Supplements {
+		n.supplements = append(n.supplements, s.clauses(all))
+	}
+	for _, all := range rel.Enhances {
+		n.enhances = append(n.enhances, s.clauses(all))
+	}
+	return n
+}
+
+func (s *selector) clauses(all []archive.Clause) []clause {
+	if len(all) == 0 {
+		return nil
+	}
+	out := make([]clause, len(all))
+	for i, c := range all {
+		out[i] = make(clause, len(c))
+		for k, r := range c {
+			out[i][k] = literal{s.meetingOf(r), r.Not}
+		}
+	}
+	return out
+}
+
+// candidates gives what could meet a relation on one architecture: by priority
+// of the source, real names before provided ones, newest first. spend is told
+// what it costs; when it says no, the answer is not whole and must not be used.
+func (u *Universe) candidates(r archive.Relation, arch string, spend func(int) bool) []offer {
+	fits := func(o offer) bool {
+		switch r.Qualifier {
+		case "", "native":
+			return u.runs(o, arch)
+		case "any":
+			return u.runs(o, arch) && o.Coexists == archive.Allowed
+		}
+		return u.runs(o, r.Qualifier)
+	}
+	if !spend(len(u.byName[r.Name]) + len(u.virtual[r.Name])) {
+		return nil
+	}
+	var real, provided []offer
+	for _, o := range u.byName[r.Name] {
+		if fits(o) && u.isIn(o.Version, r) {
+			real = append(real, o)
+		}
+	}
+	if !r.Real {
+		for _, v := range u.virtual[r.Name] {
+			twice := len(provided) > 0 && provided[len(provided)-1].Package == v.Package
+			if !twice && fits(v.offer) && u.family.Satisfies(v.Provides[v.at], r) {
+				provided = append(provided, v.offer)
+			}
+		}
+	}
+	if len(r.Also) > 0 {
+		lacks := func(o offer) bool {
+			return slices.ContainsFunc(r.Also, func(a archive.Relation) bool {
+				return !spend(len(o.Provides)) || u.meets(o, a) == a.Not
+			})
+		}
+		real, provided = slices.DeleteFunc(real, lacks), slices.DeleteFunc(provided, lacks)
+	}
+	machine := arch
+	if r.Qualifier != "" && r.Qualifier != "native" && r.Qualifier != "any" {
+		machine = r.Qualifier
+	}
+	better := func(a, b offer) int {
+		if d := u.sources[a.source].Priority - u.sources[b.source].Priority; d != 0 {
+			return d
+		}
+		if d := u.family.Rank(a.Arch, machine) - u.family.Rank(b.Arch, machine); d != 0 {
+			return d
+		}
+		return u.family.CompareVersions(b.Version, a.Version)
+	}
+	if n := len(real) + len(provided); n > few && !spend(n*bits.Len(uint(n))) {
+		return nil
+	}
+	slices.SortStableFunc(real, better)
+	slices.SortStableFunc(provided, func(a, b offer) int {
+		if d := better(a, b); d != 0 && a.Name == b.Name || u.sources[a.source].Priority != u.sources[b.source].Priority {
+			return d
+		}
+		return strings.Compare(a.Name, b.Name)
+	})
+	return append(real, provided...)
+}
