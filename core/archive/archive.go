@@ -514,8 +514,9 @@ func (r Registry) Names() []string {
 }
 
 // CheckPath refuses a path from outside that is not a plain relative path: no
-// empty or dot segments, no backslash, no control characters, at most 1,024
-// bytes. The finding is content.unsafe-path.
+// empty or dot segments, no backslash, no control or invisible characters, none
+// at which a URL's path would end ("?", "#"), at most 1,024 bytes. The finding is
+// content.unsafe-path.
 func CheckPath(p string) error {
 	bad := func(why string) error {
 		return finding.New("content.unsafe-path", "", "the path %q %s", p, why)
@@ -527,8 +528,10 @@ func CheckPath(p string) error {
 		return bad("is longer than 1,024 bytes")
 	case p[0] == '/':
 		return bad("is absolute")
-	case strings.ContainsFunc(p, func(r rune) bool { return r < 0x20 || r == 0x7f || r == '\\' || r == 0xFFFD }):
+	case strings.ContainsFunc(p, func(r rune) bool { return r < 0x20 || r == 0x7f || r == '\\' || r == 0xFFFD }), finding.Harmless(p) != p:
 		return bad("has a control character or a backslash")
+	case strings.ContainsAny(p, "?#"):
+		return bad("has a character at which the path of a URL ends: ? #")
 	}
 	for _, seg := range strings.Split(p, "/") {
 		switch {
@@ -542,6 +545,15 @@ func CheckPath(p string) error {
 		return bad("is not in its shortest form")
 	}
 	return nil
+}
+
+// CheckHref is CheckPath for families whose clients put paths into URLs as they
+// stand: there a "%" or a blank would mean something else than itself.
+func CheckHref(p string) error {
+	if strings.ContainsAny(p, "% ") {
+		return finding.New("content.unsafe-path", "", "the path %q has a character that clients take for something else in a URL: a blank or %%", p)
+	}
+	return CheckPath(p)
 }
 
 // ParseWant reads "name", "name >= version" or a pattern with * and ?.

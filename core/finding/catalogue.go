@@ -65,6 +65,7 @@ var catalogue = index(
 	Entry{"content.signature-bad", Error, "no signature that counts", "nothing of it was taken; ask the owner before you trust another key"},
 	Entry{"content.unsafe-path", Error, "a path that could lead outside its folder", "nothing of it was taken; tell upstream"},
 	Entry{"content.ambiguous", Error, "an entry that two readers could take for two things", "nothing of it was taken; tell upstream, and use another upstream until it is mended"},
+	Entry{"content.bad-name", Error, "a name that could mean more than itself in a shell, a terminal or a file", "nothing of it was taken; tell upstream"},
 	Entry{"content.signature-missing", Error, "a source whose packages were signed gives one without its signature", "ask upstream; another upstream may have it"},
 	Entry{"content.weak-digest", Error, "only MD5 or SHA-1 are offered", "ask upstream for SHA-256"},
 	Entry{"content.too-large", Error, "something is larger than its limit", "nothing of it was taken; raise the limit only if you know why"},

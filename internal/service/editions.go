@@ -393,7 +393,7 @@ func (s *Service) groupFiles(name, at string) (api.Files, error) {
 	if at == "" {
 		at = l.URL
 	}
-	if err := checkAt(at); err != nil {
+	if err := archive.CheckAddress(at); err != nil {
 		return api.Files{}, err
 	}
 	c := archive.Client{Lane: g.Lane, At: at, Architectures: g.Architectures}
@@ -443,16 +443,6 @@ func (s *Service) groupFiles(name, at string) (api.Files, error) {
 		}
 	}
 	return out, nil
-}
-
-func checkAt(at string) error {
-	if strings.ContainsFunc(at, func(r rune) bool { return r < 0x20 || r == 0x7f }) {
-		return finding.New("define.bad-value", "", "the address has control characters in it")
-	}
-	if strings.HasPrefix(at, "http://") || strings.HasPrefix(at, "https://") || filepath.IsAbs(at) {
-		return nil
-	}
-	return finding.New("define.bad-value", "", "%q is neither a URL nor an absolute folder", at).Do("give --at http://… or --at /folder")
 }
 
 func (s *Service) editionFiles(name string, number int) (api.Manifest, error) {

@@ -108,10 +108,15 @@ func (Family) CheckSource(s archive.Source) finding.List {
 			add("define.bad-value", "%q is not an alpm architecture", a)
 		}
 	}
+	for _, l := range s.Languages {
+		if archive.CheckWord("language", l) != nil {
+			add("define.bad-value", "%q is not a language such as en or pt_BR", l)
+		}
+	}
 	if len(out) == 0 {
 		for _, c := range s.Components {
 			for _, a := range s.Architectures {
-				if p := database(s, c, a); archive.CheckPath(p) != nil || strings.Contains(p, "$") {
+				if p := database(s, c, a); archive.CheckPath(p) != nil || archive.CheckWord("folder", p) != nil {
 					add("define.bad-value", "the release %q is not a folder below the upstream", s.Release)
 					return out
 				}

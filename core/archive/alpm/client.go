@@ -16,15 +16,17 @@ const clientConf = "etc/pacman.d/stockade.conf"
 // client asks repositories in the order in which they stand, which is that of
 // our priorities. A pin keeps the installed version where it is.
 func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.List, error) {
+	if err := c.Check(); err != nil {
+		return nil, nil, err
+	}
 	var files []archive.ClientFile
 	var notes finding.List
-	var conf, keys strings.Builder
-	fmt.Fprintf(&conf, "# Written by Stockade for the lane %s.\n# Changes made here are lost when it writes again.\n", c.Lane)
+	var conf, keys archive.Text
+	conf.Line("# Written by Stockade for the lane %s.", c.Lane)
+	conf.Line("# Changes made here are lost when it writes again.")
 	for _, p := range c.Pins {
-		if p.Op != archive.Equal {
-			return nil, nil, finding.New("define.bad-value", "", "the pin %q is not NAME = VERSION", p.String())
-		}
-		fmt.Fprintf(&conf, "# pin of the group: %s\nIgnorePkg = %s\n", p.String(), p.Name)
+		conf.Line("# pin of the group: %s", p.String())
+		conf.Line("IgnorePkg = %s", p.Name)
 		notes = append(notes, finding.New("pin.installed-only", "", "pacman knows no versions in pins: %s stays at the version that a machine has, and a machine without it gets the one of the edition", p.Name))
 	}
 	ordered := slices.Clone(c.Sources)
@@ -52,12 +54,17 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 			taken[component] = s.Name
 			address := strings.TrimRight(c.At, "/") + "/" + s.Name
 			if strings.HasPrefix(c.At, "/") {
-				address = "file://" + strings.NewReplacer("%", "%25", " ", "%20", "#", "%23").Replace(address)
+				address = "file://" + archive.EscapeFolder(address)
 			}
 			if dir := folder(s.Source, component, arch); dir != "" {
 				address += "/" + dir
 			}
-			fmt.Fprintf(&conf, "\n# source %s, priority %d\n[%s]\nSigLevel = Required TrustedOnly\nUsage = All\nServer = %s\n", s.Name, s.Priority, component, address)
+			conf.Line("")
+			conf.Line("# source %s, priority %d", s.Name, s.Priority)
+			conf.Line("[%s]", component)
+			conf.Line("SigLevel = Required TrustedOnly")
+			conf.Line("Usage = All")
+			conf.Line("Server = %s", address)
 		}
 		for _, k := range s.Keys {
 			if added[k.Fingerprint] {
@@ -65,12 +72,20 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 			}
 			added[k.Fingerprint] = true
 			files = append(files, archive.ClientFile{Path: "etc/pacman.d/stockade-keys/" + k.Fingerprint + ".asc", Mode: 0o644, Data: []byte(k.Armoured)})
-			fmt.Fprintf(&keys, "trust %s\n", k.Fingerprint)
+			keys.Line("trust %s", k.Fingerprint)
 		}
 	}
+	text, err := conf.Bytes()
+	if err != nil {
+		return nil, nil, err
+	}
+	trusted, err := keys.Bytes()
+	if err != nil {
+		return nil, nil, err
+	}
 	files = append(files,
-		archive.ClientFile{Path: clientConf, Mode: 0o644, Data: []byte(conf.String())},
-		archive.ClientFile{Path: "etc/pacman.d/stockade-setup", Mode: 0o755, Data: []byte(fmt.Sprintf(setup, c.Lane, keys.String()))})
+		archive.ClientFile{Path: clientConf, Mode: 0o644, Data: text},
+		archive.ClientFile{Path: "etc/pacman.d/stockade-setup", Mode: 0o755, Data: []byte(fmt.Sprintf(setup, c.Lane, trusted))})
 	slices.SortFunc(files, func(a, b archive.ClientFile) int { return strings.Compare(a.Path, b.Path) })
 	return files, notes, nil
 }

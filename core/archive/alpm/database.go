@@ -26,28 +26,19 @@ func malformed(format string, args ...any) error {
 }
 
 // eachEntry reads a plain database: a tar with one folder for each package, in
-// it a file desc (and, in old databases, a file depends beside it).
+// it a file desc (and, in old databases, a file depends beside it). What a client
+// could take otherwise is content.ambiguous: a file twice, a package whose files
+// do not stand together, a name in more than one spelling.
 func eachEntry(plain io.Reader, yield func(folder string, desc []byte) error) error {
 	t := tar.NewReader(plain)
-	var folder string
-	var desc []byte
-	seen := map[string]bool{}
-	flush := func() error {
-		if desc == nil {
-			return nil
-		}
-		if seen[folder] {
-			return malformed("the database has %q twice", cut(folder, 120))
-		}
-		seen[folder] = true
-		d := desc
-		desc = nil
-		return yield(folder, d)
-	}
+	e := &entries{yield: yield, seen: map[string]bool{}}
 	for n := 0; ; n++ {
 		h, err := t.Next()
 		if err == io.EOF {
-			return flush()
+			if err := e.flush(); err != nil {
+				return err
+			}
+			return behind(plain)
 		}
 		if err != nil {
 			if f, ok := finding.From(err); ok {
@@ -58,57 +49,149 @@ func eachEntry(plain io.Reader, yield func(folder string, desc []byte) error) er
 		if n > maxEntries {
 			return finding.New("content.too-large", "", "the database has more than %d entries", maxEntries)
 		}
-		name := strings.TrimPrefix(h.Name, "./")
-		if h.Typeflag == tar.TypeDir {
-			continue
+		if err := e.take(h, t); err != nil {
+			return err
 		}
-		if h.Typeflag != tar.TypeReg {
-			return malformed("the database has %q, which is no plain file", cut(name, 120))
-		}
-		dir, file, ok := strings.Cut(name, "/")
-		if !ok || archive.CheckPath(name) != nil || strings.Contains(file, "/") {
-			return malformed("the database has a file %q", cut(name, 120))
-		}
-		if file != "desc" && file != "depends" {
-			continue
-		}
-		if h.Size > maxEntry {
-			return finding.New("content.too-large", "", "the description of %s is larger than %d bytes", cut(dir, 120), maxEntry)
-		}
-		if dir != folder {
-			if err := flush(); err != nil {
-				return err
-			}
-			folder = dir
-		}
-		data, err := io.ReadAll(t)
-		if err != nil {
-			if f, ok := finding.From(err); ok {
-				return f
-			}
-			return malformed("the database ends in the middle of %s: %v", cut(dir, 120), err)
-		}
-		if desc == nil {
-			desc = make([]byte, 0, len(data)+1)
-		}
-		desc = append(append(desc, data...), '\n')
 	}
 }
 
-// fields are those of a description that are read; the others are passed over.
-var fields = func() map[string]string {
-	m := map[string]string{}
-	for _, n := range strings.Fields("FILENAME NAME BASE VERSION DESC ARCH LICENSE GROUPS CSIZE ISIZE SHA256SUM MD5SUM PGPSIG PROVIDES DEPENDS OPTDEPENDS CONFLICTS REPLACES") {
-		m[n] = n
+// entries gathers the files of one package after the other.
+type entries struct {
+	yield   func(folder string, desc []byte) error
+	seen    map[string]bool // folders that were met
+	folder  string
+	files   map[string]bool // of that folder
+	desc    []byte
+	current bool
+}
+
+func (e *entries) take(h *tar.Header, data io.Reader) error {
+	name := h.Name
+	if h.Typeflag != tar.TypeReg && h.Typeflag != tar.TypeDir {
+		return malformed("the database has %q, which is no plain file", cut(name, 120))
+	}
+	if h.Typeflag == tar.TypeDir {
+		name = strings.TrimSuffix(name, "/")
+	}
+	dir, file, below := strings.Cut(name, "/")
+	if archive.CheckPath(name) != nil || strings.Contains(file, "/") || below == (h.Typeflag == tar.TypeDir) {
+		return archive.Ambiguous("the database has %q, which is no package's folder or file as it is usually written", cut(h.Name, 120))
+	}
+	if dir != e.folder || !e.current {
+		if err := e.begin(dir); err != nil {
+			return err
+		}
+	}
+	if h.Typeflag == tar.TypeDir {
+		return nil
+	}
+	if e.files[file] {
+		return archive.Ambiguous("the database has the file %q twice", cut(name, 120))
+	}
+	e.files[file] = true
+	if file != "desc" && file != "depends" {
+		if file != "files" && file != "deltas" {
+			return archive.Ambiguous("the database has a file %q", cut(name, 120))
+		}
+		return nil
+	}
+	if h.Size > maxEntry {
+		return finding.New("content.too-large", "", "the description of %s is larger than %d bytes", cut(dir, 120), maxEntry)
+	}
+	text, err := io.ReadAll(data)
+	if err != nil {
+		if f, ok := finding.From(err); ok {
+			return f
+		}
+		return malformed("the database ends in the middle of %s: %v", cut(dir, 120), err)
+	}
+	if len(e.desc) > 0 && !bytes.HasSuffix(e.desc, []byte("\n")) {
+		e.desc = append(e.desc, '\n')
+	}
+	e.desc = append(append(e.desc, text...), '\n')
+	return nil
+}
+
+func (e *entries) begin(dir string) error {
+	if err := e.flush(); err != nil {
+		return err
+	}
+	if e.seen[dir] {
+		return archive.Ambiguous("the database has %q in two places", cut(dir, 120))
+	}
+	e.seen[dir] = true
+	e.folder, e.files, e.desc, e.current = dir, map[string]bool{}, nil, true
+	return nil
+}
+
+func (e *entries) flush() error {
+	if !e.current {
+		return nil
+	}
+	e.current = false
+	if !e.files["desc"] {
+		return archive.Ambiguous("the database has the folder %q without a description", cut(e.folder, 120))
+	}
+	return e.yield(e.folder, e.desc)
+}
+
+// behind refuses what stands behind the end of a tar, which some readers read.
+func behind(plain io.Reader) error {
+	buf := make([]byte, 32<<10)
+	for {
+		n, err := plain.Read(buf)
+		if len(bytes.Trim(buf[:n], "\x00")) > 0 {
+			return archive.Ambiguous("the database goes on behind its end")
+		}
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// fieldKind is how many values a field has.
+type fieldKind int
+
+const (
+	oneValue fieldKind = iota + 1
+	manyValues
+)
+
+// fields are those that clients know. Others are passed over.
+var fields = func() map[string]fieldKind {
+	m := map[string]fieldKind{}
+	for _, n := range strings.Fields("FILENAME NAME BASE VERSION DESC ARCH CSIZE ISIZE SHA256SUM MD5SUM PGPSIG URL BUILDDATE PACKAGER INSTALLDATE REASON VALIDATION SIZE") {
+		m[n] = oneValue
+	}
+	for _, n := range strings.Fields("LICENSE GROUPS PROVIDES DEPENDS OPTDEPENDS MAKEDEPENDS CHECKDEPENDS CONFLICTS REPLACES XDATA") {
+		m[n] = manyValues
 	}
 	return m
 }()
 
-// eachField calls f for the known fields of a description: %NAME% on a line of
-// its own, values on the lines behind it, a blank line at the end.
+// eachField calls f for the fields of a description that clients know: %NAME% on
+// a line of its own, values on the lines behind it, a blank line at the end.
+// What readers could understand in two ways is content.ambiguous: a field twice,
+// a second value where one belongs, a value that looks like a field, white space
+// around a name or a value, a field without a value.
 func eachField(desc []byte, f func(name string, values []string) error) error {
 	name, inside := "", false
 	var values []string
+	seen := map[string]bool{}
+	ended := func() error {
+		switch kind := fields[name]; {
+		case len(values) == 0:
+			return archive.Ambiguous("the field %s has no value", cut(name, 40))
+		case kind == oneValue && len(values) > 1:
+			return archive.Ambiguous("the field %s has %d values, and one belongs there", name, len(values))
+		case kind != 0:
+			return f(name, values)
+		}
+		return nil
+	}
 	for len(desc) > 0 {
 		line := desc
 		if i := bytes.IndexByte(desc, '\n'); i >= 0 {
@@ -116,32 +199,41 @@ func eachField(desc []byte, f func(name string, values []string) error) error {
 		} else {
 			desc = nil
 		}
-		line = bytes.TrimSuffix(line, []byte("\r"))
-		switch n := len(line); {
+		n := len(line)
+		looksLikeField := n > 2 && line[0] == '%' && line[n-1] == '%'
+		switch {
 		case n == 0:
-			if name != "" {
-				if err := f(name, values); err != nil {
+			if inside {
+				if err := ended(); err != nil {
 					return err
 				}
 			}
 			name, inside, values = "", false, nil
-		case !inside && n > 2 && line[0] == '%' && line[n-1] == '%':
-			name, inside = fields[string(line[1:n-1])], true
+		case len(bytes.TrimSpace(line)) != n:
+			return archive.Ambiguous("a line of a description has white space around it: %q", cut(string(line), 80))
+		case !inside && looksLikeField:
+			name, inside = string(line[1:n-1]), true
+			if seen[name] {
+				return archive.Ambiguous("the field %s stands twice", cut(name, 40))
+			}
+			if seen[name] = true; len(seen) > 256 {
+				return finding.New("content.too-large", "", "a description has more than 256 fields")
+			}
 		case !inside:
 			return malformed("a line of a description belongs to no field: %q", cut(string(line), 80))
+		case looksLikeField:
+			return archive.Ambiguous("the field %s has a value that looks like a field: %q", cut(name, 40), cut(string(line), 80))
 		default:
 			for _, c := range line {
 				if c < 0x20 && c != '\t' || c == 0x7f {
 					return malformed("a field of a description has a control character")
 				}
 			}
-			if name != "" {
-				values = append(values, string(line))
-			}
+			values = append(values, string(line))
 		}
 	}
-	if name != "" {
-		return f(name, values)
+	if inside {
+		return ended()
 	}
 	return nil
 }
@@ -160,18 +252,11 @@ func isHex(s string) bool { return strings.Trim(s, "0123456789abcdef") == "" }
 func ReadDescription(desc []byte, dir string) (*archive.Package, error) {
 	p := &archive.Package{}
 	n := &needs{}
-	seen := map[string]bool{}
-	err := eachField(desc, func(name string, values []string) error {
-		if len(values) == 0 {
-			return nil
-		}
-		if seen[name] {
-			return malformed("the field %s stands twice", cut(name, 40))
-		}
-		seen[name] = true
+	weak := false
+	err := eachField(desc, func(name string, values []string) (err error) {
 		number := func() int64 {
 			v, err := strconv.ParseInt(values[0], 10, 64)
-			if err != nil || v < 0 {
+			if err != nil || values[0][0] < '0' || values[0][0] > '9' {
 				return -1
 			}
 			return v
@@ -204,6 +289,8 @@ func ReadDescription(desc []byte, dir string) (*archive.Package, error) {
 			p.InstalledSize = max(number(), 0)
 		case "SHA256SUM":
 			p.SHA256 = strings.ToLower(values[0])
+		case "MD5SUM":
+			weak = true
 		case "PGPSIG":
 			raw, err := base64.StdEncoding.DecodeString(strings.Join(values, ""))
 			if err != nil {
@@ -235,19 +322,22 @@ func ReadDescription(desc []byte, dir string) (*archive.Package, error) {
 	switch {
 	case p.Name == "" || p.Version == "" || p.Arch == "":
 		return nil, malformed("name, version or architecture of a package is missing")
-	case !namePattern.MatchString(p.Name) || !archPattern.MatchString(p.Arch):
-		return nil, malformed("the name %q (%q) is not a package's", cut(p.Name, 80), cut(p.Arch, 40))
+	case !archPattern.MatchString(p.Arch):
+		return nil, malformed("%q is not an architecture", cut(p.Arch, 40))
 	case p.Path == "" || !strings.Contains(path.Base(p.Path), ".pkg.tar"):
 		return nil, malformed("%s has no file name that fits", p.Name)
-	case p.SHA256 == "" && seen["MD5SUM"]:
+	case p.SHA256 == "" && weak:
 		return nil, finding.New("content.weak-digest", "", "%s has only an MD5 digest", p.Name)
 	case len(p.SHA256) != 64 || !isHex(p.SHA256):
 		return nil, malformed("%s has a digest that is none", p.Name)
 	}
+	if err := archive.CheckName(p.Name); err != nil {
+		return nil, err
+	}
 	if err := CheckVersion(p.Version); err != nil {
 		return nil, malformed("%s: %v", p.Name, err)
 	}
-	if err := archive.CheckPath(p.Path); err != nil {
+	if err := archive.CheckHref(p.Path); err != nil {
 		return nil, err
 	}
 	if p.Origin == "" {
@@ -277,6 +367,9 @@ func parseRelation(s string) (archive.Relation, error) {
 	}
 	if r.Name == "" || strings.ContainsAny(s, " \t") {
 		return r, malformed("the relation %q has no plain name", cut(s, 120))
+	}
+	if r.Op != archive.Any && finding.Harmless(r.Version) != r.Version {
+		return r, malformed("the relation %q has a version that is none", cut(s, 120))
 	}
 	return r, nil
 }

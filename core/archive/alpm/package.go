@@ -21,8 +21,8 @@ import (
 // Limits on a package file, in bytes.
 const (
 	maxInfo   = 4 << 20
-	maxBefore = 256 << 20 // decompressed, before and with its .PKGINFO
-	maxUnder  = 64 << 30  // of a whole package, decompressed
+	maxBefore = 256 << 20 // decompressed, before its .PKGINFO
+	maxUnder  = 16 << 30  // of a whole package, decompressed
 )
 
 func badPackage(format string, args ...any) error {
@@ -41,14 +41,16 @@ func openTar(file io.Reader, limit int64) (*tar.Reader, io.Closer, error) {
 }
 
 // ReadInfo gives the .PKGINFO of a package file. It stands before the files
-// that are installed, and nothing behind it is read.
+// that are installed, once: the client reads on to the end and believes the last.
 func ReadInfo(file io.Reader) (map[string][]string, error) {
-	t, plain, err := openTar(file, maxBefore)
+	t, plain, err := openTar(file, maxUnder)
 	if err != nil {
 		return nil, err
 	}
 	defer plain.Close()
-	for range 64 {
+	var data []byte
+	var before int64
+	for {
 		h, err := t.Next()
 		if err == io.EOF {
 			break
@@ -56,22 +58,29 @@ func ReadInfo(file io.Reader) (map[string][]string, error) {
 		if err != nil {
 			return nil, badPackage("%v", err)
 		}
-		if h.Name != ".PKGINFO" {
-			if !strings.HasPrefix(h.Name, ".") {
-				break
+		if path.Clean("/"+h.Name) != "/.PKGINFO" {
+			if data == nil && !strings.HasPrefix(h.Name, ".") {
+				return nil, badPackage("there is no .PKGINFO before its files")
+			}
+			if before += h.Size; data == nil && before > maxBefore {
+				return nil, badPackage("more than %d bytes stand before its .PKGINFO", maxBefore)
 			}
 			continue
+		}
+		if data != nil || h.Name != ".PKGINFO" {
+			return nil, archive.Ambiguous("the package has .PKGINFO twice, or in another spelling: %q", cut(h.Name, 60))
 		}
 		if h.Typeflag != tar.TypeReg || h.Size > maxInfo {
 			return nil, badPackage("its .PKGINFO is no plain file under %d bytes", maxInfo)
 		}
-		data, err := io.ReadAll(t)
-		if err != nil {
+		if data, err = io.ReadAll(t); err != nil {
 			return nil, badPackage("its .PKGINFO: %v", err)
 		}
-		return ParseInfo(data)
 	}
-	return nil, badPackage("there is no .PKGINFO before its files")
+	if data == nil {
+		return nil, badPackage("there is no .PKGINFO before its files")
+	}
+	return ParseInfo(data)
 }
 
 // ParseInfo reads the text of a .PKGINFO: lines of "name = value", a name

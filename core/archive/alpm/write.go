@@ -6,12 +6,15 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/hex"
+	"fmt"
 	"io"
 	"path"
+	"strconv"
 	"strings"
 	"time"
 
 	"stockade/core/archive"
+	"stockade/core/finding"
 )
 
 // record is one package of a database that is written.
@@ -51,20 +54,35 @@ func writeDatabase(records []record, at time.Time, files bool) ([]byte, error) {
 	return archive.Compress(b.Bytes(), "gz")
 }
 
-// withoutField gives a description that lacks one field.
-func withoutField(desc []byte, name string) []byte {
-	var out bytes.Buffer
-	skip := false
-	for line := range bytes.Lines(desc) {
-		s := strings.TrimRight(string(line), "\r\n")
-		if len(s) > 2 && s[0] == '%' && s[len(s)-1] == '%' {
-			skip = s == "%"+name+"%"
-		}
-		if !skip {
-			out.Write(line)
-		}
+// order is that in which fields are written.
+var order = strings.Fields("FILENAME NAME BASE VERSION DESC GROUPS CSIZE ISIZE SHA256SUM PGPSIG URL LICENSE ARCH BUILDDATE PACKAGER REPLACES CONFLICTS PROVIDES DEPENDS OPTDEPENDS MAKEDEPENDS CHECKDEPENDS")
+
+// rewrite writes a description anew from what is read of it, with the signature
+// that machines are to find, so that nothing travels on that another reader could
+// understand in another way.
+func rewrite(p *archive.Package, raw, signature []byte) ([]byte, error) {
+	all := map[string][]string{}
+	if err := eachField(raw, func(name string, values []string) error {
+		all[name] = values
+		return nil
+	}); err != nil {
+		return nil, err
 	}
-	return out.Bytes()
+	all["FILENAME"], all["NAME"], all["VERSION"], all["ARCH"] = []string{path.Base(p.Path)}, []string{p.Name}, []string{p.Version}, []string{p.Arch}
+	all["CSIZE"], all["SHA256SUM"] = []string{strconv.FormatInt(p.Size, 10)}, []string{p.SHA256}
+	all["PGPSIG"] = []string{base64.StdEncoding.EncodeToString(signature)}
+	var b bytes.Buffer
+	for _, name := range order {
+		if len(all[name]) == 0 {
+			continue
+		}
+		fmt.Fprintf(&b, "%%%s%%\n", name)
+		for _, v := range all[name] {
+			b.WriteString(finding.Harmless(v) + "\n")
+		}
+		b.WriteByte('\n')
+	}
+	return b.Bytes(), nil
 }
 
 // Write implements archive.Family: a database and one with lists of files for
@@ -138,9 +156,8 @@ func (f Family) record(w archive.Writing, p *archive.Package, raw []byte, dir st
 			return r, err
 		}
 	}
-	r.desc = append(bytes.TrimRight(withoutField(raw, "PGPSIG"), "\n"), "\n\n"...)
-	r.desc = append(r.desc, "%PGPSIG%\n"+base64.StdEncoding.EncodeToString(signature)+"\n\n"...)
-	return r, nil
+	r.desc, err = rewrite(p, raw, signature)
+	return r, err
 }
 
 // Repository is a made-up upstream; the demonstration and the tests publish with it.

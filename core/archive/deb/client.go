@@ -1,7 +1,6 @@
 package deb
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
@@ -20,102 +19,149 @@ const basePin = 900
 // that nothing else is trusted by, and preferences that carry priorities and
 // pins over.
 func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.List, error) {
+	if err := c.Check(); err != nil {
+		return nil, nil, err
+	}
 	var files []archive.ClientFile
 	var notes finding.List
-	var sources, preferences strings.Builder
-	fmt.Fprintf(&sources, "# Written by Stockade for the lane %s.\n# Changes made here are lost when it writes again.\n", c.Lane)
-	fmt.Fprintf(&preferences, "# Written by Stockade for the lane %s: priorities of its sources, best first.\n", c.Lane)
+	var sources, preferences archive.Text
+	sources.Line("# Written by Stockade for the lane %s.", c.Lane)
+	sources.Line("# Changes made here are lost when it writes again.")
+	preferences.Line("# Written by Stockade for the lane %s: priorities of its sources, best first.", c.Lane)
 
-	seen := map[string]string{}
 	ordered := slices.Clone(c.Sources)
 	slices.SortStableFunc(ordered, func(a, b archive.ClientSource) int { return a.Priority - b.Priority })
+	if err := toldApart(ordered); err != nil {
+		return nil, nil, err
+	}
 	for _, s := range ordered {
+		archs := s.Architectures
+		if len(c.Architectures) > 0 {
+			archs = slices.DeleteFunc(slices.Clone(archs), func(a string) bool { return !slices.Contains(c.Architectures, a) })
+			if len(archs) == 0 {
+				notes = append(notes, finding.New("source.architecture-missing", "source "+s.Name,
+					"it has nothing for %s, and is left out of the files", strings.Join(c.Architectures, ", ")).Rated(finding.Warning))
+				continue
+			}
+		}
 		keyring := "etc/apt/keyrings/stockade-" + s.Name + ".gpg"
 		var ring []byte
 		for _, k := range s.Keys {
 			ring = append(ring, k.Binary...)
 		}
 		files = append(files, archive.ClientFile{Path: keyring, Mode: 0o644, Data: ring})
-
-		uri := strings.TrimRight(c.At, "/") + "/" + s.Name
-		if strings.HasPrefix(c.At, "/") {
-			uri = "file:" + escapePath(uri)
-		}
-		archs := s.Architectures
-		if len(c.Architectures) > 0 {
-			archs = nil
-			for _, a := range s.Architectures {
-				if slices.Contains(c.Architectures, a) {
-					archs = append(archs, a)
-				}
-			}
-			if len(archs) == 0 {
-				notes = append(notes, finding.New("source.architecture-missing", "source "+s.Name,
-					"it has nothing for %s, and is left out of the files", strings.Join(c.Architectures, ", ")).Rated(finding.Warning))
-				files = files[:len(files)-1]
-				continue
-			}
-		}
-		fmt.Fprintf(&sources, "\nTypes: deb\nURIs: %s\nSuites: %s\n", uri, s.Release)
-		if len(s.Components) > 0 {
-			fmt.Fprintf(&sources, "Components: %s\n", strings.Join(s.Components, " "))
-		}
-		fmt.Fprintf(&sources, "Architectures: %s\n", strings.Join(archs, " "))
-		if s.Tailored || len(s.Languages) == 0 {
-			sources.WriteString("Languages: none\n")
-		} else {
-			fmt.Fprintf(&sources, "Languages: %s\n", strings.Join(s.Languages, " "))
-		}
-		fmt.Fprintf(&sources, "Signed-By: /%s\n", keyring)
-		if !s.Tailored {
-			sources.WriteString("# The edition behind the lane was checked when it was built; how long it serves is decided there.\nCheck-Valid-Until: no\n")
-		}
-
-		match := pinMatch(s)
-		if other, twice := seen[match]; twice {
-			notes = append(notes, finding.New("lane.pin-ambiguous", "source "+s.Name,
-				"the client cannot tell %s from %s: both say %q", s.Name, other, match))
-		}
-		seen[match] = s.Name
-		fmt.Fprintf(&preferences, "\nExplanation: source %s, priority %d\nPackage: *\nPin: release %s\nPin-Priority: %d\n",
-			s.Name, s.Priority, match, basePin-s.Priority)
+		writeSource(&sources, c.At, s, archs, keyring)
+		preferences.Line("")
+		preferences.Line("Explanation: source %s, priority %d", s.Name, s.Priority)
+		preferences.Line("Package: *")
+		preferences.Line("Pin: release %s", pinMatch(s))
+		preferences.Line("Pin-Priority: %d", basePin-s.Priority)
 	}
 	for _, p := range c.Pins {
-		if p.Op != archive.Equal {
-			return nil, nil, finding.New("define.bad-value", "", "the pin %q is not NAME = VERSION", p.String())
-		}
-		fmt.Fprintf(&preferences, "\nExplanation: pin of the group\nPackage: %s\nPin: version %s\nPin-Priority: 950\n", p.Name, p.Version)
+		preferences.Line("")
+		preferences.Line("Explanation: pin of the group")
+		preferences.Line("Package: %s", p.Name)
+		preferences.Line("Pin: version %s", p.Version)
+		preferences.Line("Pin-Priority: 950")
 	}
-	files = append(files,
-		archive.ClientFile{Path: "etc/apt/sources.list.d/stockade.sources", Mode: 0o644, Data: []byte(sources.String())},
-		archive.ClientFile{Path: "etc/apt/preferences.d/stockade", Mode: 0o644, Data: []byte(preferences.String())})
+	for _, t := range []struct {
+		path string
+		text *archive.Text
+	}{{"etc/apt/sources.list.d/stockade.sources", &sources}, {"etc/apt/preferences.d/stockade", &preferences}} {
+		data, err := t.text.Bytes()
+		if err != nil {
+			return nil, nil, err
+		}
+		files = append(files, archive.ClientFile{Path: t.path, Mode: 0o644, Data: data})
+	}
 	slices.SortFunc(files, func(a, b archive.ClientFile) int { return strings.Compare(a.Path, b.Path) })
 	return files, notes, nil
 }
 
-// pinMatch is how preferences recognise the source's Release file.
+// writeSource writes one stanza of sources.list(5).
+func writeSource(t *archive.Text, at string, s archive.ClientSource, archs []string, keyring string) {
+	uri := strings.TrimRight(at, "/") + "/" + s.Name
+	if strings.HasPrefix(at, "/") {
+		uri = "file:" + archive.EscapeFolder(uri)
+	}
+	t.Line("")
+	t.Line("Types: deb")
+	t.Line("URIs: %s", uri)
+	t.Line("Suites: %s", s.Release)
+	if len(s.Components) > 0 {
+		t.Line("Components: %s", strings.Join(s.Components, " "))
+	}
+	t.Line("Architectures: %s", strings.Join(archs, " "))
+	if s.Tailored || len(s.Languages) == 0 {
+		t.Line("Languages: none")
+	} else {
+		t.Line("Languages: %s", strings.Join(s.Languages, " "))
+	}
+	t.Line("Signed-By: /%s", keyring)
+	if !s.Tailored {
+		t.Line("# The edition behind the lane was checked when it was built; how long it serves is decided there.")
+		t.Line("Check-Valid-Until: no")
+	}
+}
+
+// pinLetters are what preferences may ask of a Release file (apt_preferences(5)),
+// of a source.
+func pinLetters(s archive.ClientSource) [][2]string {
+	label := s.Label
+	if s.Tailored {
+		label = s.Name
+	}
+	return [][2]string{{"o", s.Origin}, {"l", label}, {"n", s.Codename}, {"a", s.Suite}}
+}
+
+// pinMatch is how preferences recognise the source's Release file. A value that
+// the client would take for a pattern, or that would end where it has a comma,
+// is not asked for.
 func pinMatch(s archive.ClientSource) string {
 	var parts []string
-	add := func(letter, value string) {
-		// A comma would end the value in apt_preferences(5).
-		if value != "" && !strings.Contains(value, ",") {
-			parts = append(parts, letter+"="+oneLine(value))
+	for _, l := range pinLetters(s) {
+		if plainPin(l[1]) {
+			parts = append(parts, l[0]+"="+l[1])
 		}
 	}
-	add("o", s.Origin)
-	if s.Tailored {
-		add("l", s.Name)
-	} else {
-		add("l", s.Label)
-	}
-	add("n", s.Codename)
-	add("a", s.Suite)
 	if len(parts) == 0 {
 		return "c=" + strings.Join(s.Components, " ")
 	}
 	return strings.Join(parts, ",")
 }
 
-func escapePath(p string) string {
-	return strings.NewReplacer("%", "%25", " ", "%20", "#", "%23", "[", "%5b", "]", "%5d").Replace(p)
+func plainPin(v string) bool {
+	return v != "" && len(v) <= 200 && finding.Harmless(v) == v && strings.TrimSpace(v) == v && !strings.ContainsAny(v, ",*?[]\\/\"'")
+}
+
+// matches tells whether the preferences of s would take the Release file of
+// other for its own: the client compares without regard to case, and only what
+// is asked for.
+func matches(s, other archive.ClientSource) bool {
+	theirs := pinLetters(other)
+	asked := false
+	for i, l := range pinLetters(s) {
+		if !plainPin(l[1]) {
+			continue
+		}
+		asked = true
+		if !strings.EqualFold(l[1], theirs[i][1]) {
+			return false
+		}
+	}
+	return asked || slices.ContainsFunc(s.Components, func(c string) bool { return slices.Contains(other.Components, c) })
+}
+
+// toldApart refuses sources of different priorities of which the client would
+// take one for the other: the lesser could borrow the better's name.
+func toldApart(all []archive.ClientSource) error {
+	for i, s := range all {
+		for k, other := range all {
+			if i != k && s.Priority != other.Priority && matches(s, other) {
+				return finding.New("priority.ambiguous", "source "+other.Name,
+					"machines would take it for %s, whose priority is %d and not %d: both are recognised by %q", s.Name, s.Priority, other.Priority, pinMatch(s))
+			}
+		}
+	}
+	return nil
 }

@@ -4,8 +4,10 @@ import (
 	"bufio"
 	"bytes"
 	"io"
+	"slices"
 	"strings"
 
+	"stockade/core/archive"
 	"stockade/core/finding"
 )
 
@@ -26,13 +28,18 @@ func NewStanzaReader(r io.Reader) *StanzaReader {
 
 // Next gives the next stanza without the blank lines around it, each line
 // ended by a line feed. It is valid until the following call. At the end the
-// error is io.EOF; a stanza over 4 MiB is content.too-large.
+// error is io.EOF; a stanza over 4 MiB is content.too-large. A line that looks
+// blank and is not, which ends a stanza for one reader and goes on with it for
+// another, is content.ambiguous.
 func (s *StanzaReader) Next() ([]byte, error) {
 	s.buf = s.buf[:0]
 	lineStart := true
 	for {
 		part, err := s.r.ReadSlice('\n')
 		if lineStart && len(bytes.TrimRight(part, " \t\r\n")) == 0 && (err == nil || err == io.EOF) {
+			if len(bytes.TrimSuffix(part, []byte("\n"))) > 0 {
+				return nil, archive.Ambiguous("a line of nothing but blanks stands in or between stanzas, where some readers see an end and others none")
+			}
 			if len(s.buf) > 0 {
 				return s.buf, nil
 			}
@@ -64,37 +71,79 @@ func (s *StanzaReader) Next() ([]byte, error) {
 	}
 }
 
-// eachField calls f for every field of a stanza: its name in lower case and
-// its value with continuation lines as they stand. A line that is no field is
-// an error with its number in the stanza.
-func eachField(stanza []byte, f func(name, value []byte) error) error {
-	var folded [64]byte
-	number := 0
-	for len(stanza) > 0 {
-		number++
+// maxField bounds the name of a field (bytes), maxFields the fields of a stanza.
+const (
+	maxField  = 64
+	maxFields = 256
+)
+
+// fieldReader reads the fields of stanzas. It remembers the names that it met,
+// so that it costs no memory for each stanza.
+type fieldReader struct {
+	seen   map[string]int // a name, to the stanza that it was met in last
+	number int
+}
+
+// each calls f for every field of a stanza: its name in lower case and its value
+// with continuation lines as they stand. What is no field by Debian Policy §5.1
+// is refused: a line without a name, a name with a blank or a control character
+// in it or before its colon, a name that stands twice, a zero byte.
+func (r *fieldReader) each(stanza []byte, f func(name, value []byte) error) error {
+	if r.seen == nil {
+		r.seen = map[string]int{}
+	}
+	if bytes.IndexByte(stanza, 0) >= 0 {
+		return archive.Ambiguous("a zero byte stands in a stanza")
+	}
+	r.number++
+	var folded [maxField]byte
+	for n := 1; len(stanza) > 0; n++ {
 		end := fieldEnd(stanza)
 		field := stanza[:end]
 		stanza = stanza[end:]
-		colon := bytes.IndexByte(field, ':')
+		line, _, _ := bytes.Cut(field, []byte("\n"))
+		colon := bytes.IndexByte(line, ':')
 		if colon <= 0 || field[0] == ' ' || field[0] == '\t' {
-			line, _, _ := bytes.Cut(field, []byte("\n"))
-			return finding.New("source.malformed-index", "", "field %d of a stanza is no field: %q", number, cut(line, 80))
+			return finding.New("source.malformed-index", "", "field %d of a stanza is no field: %q", n, cut(line, 80))
 		}
-		name := field[:colon]
-		if len(name) > len(folded) {
-			continue
+		if n > maxFields {
+			return finding.New("content.too-large", "", "a stanza has more than %d fields", maxFields)
 		}
-		for i, c := range name {
-			if c >= 'A' && c <= 'Z' {
-				c += 'a' - 'A'
-			}
-			folded[i] = c
+		name, err := foldName(folded[:0], field[:colon])
+		if err != nil {
+			return err
 		}
-		if err := f(folded[:colon], bytes.TrimSpace(field[colon+1:])); err != nil {
+		if r.seen[string(name)] == r.number {
+			return archive.Ambiguous("the field %q stands twice in one stanza", name)
+		}
+		r.seen[string(name)] = r.number
+		if len(r.seen) > 1<<14 { // names are few, unless somebody makes them up
+			clear(r.seen)
+		}
+		if err := f(name, bytes.TrimSpace(field[colon+1:])); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// foldName gives the name of a field in lower case.
+func foldName(to, name []byte) ([]byte, error) {
+	if len(name) > maxField {
+		return nil, archive.Ambiguous("the name of a field is longer than %d bytes: %q", maxField, cut(name, 80))
+	}
+	for i, c := range name {
+		switch {
+		case c <= ' ' || c >= 0x7f:
+			return nil, archive.Ambiguous("the name of a field has a blank, or a character that none has, before its colon: %q", cut(name, 80))
+		case i == 0 && (c == '#' || c == '-'):
+			return nil, archive.Ambiguous("the name of a field begins with %q, where some readers see a comment", name[:1])
+		case c >= 'A' && c <= 'Z':
+			c += 'a' - 'A'
+		}
+		to = append(to, c)
+	}
+	return to, nil
 }
 
 // fieldEnd finds where the first field of a stanza ends, continuation lines included.
@@ -119,18 +168,30 @@ func cut(b []byte, n int) string {
 	return string(b)
 }
 
-// Fields reads one stanza into a map with lower-case names. A field that
-// stands twice is an error: readers would differ in which one they believe.
+// Fields reads one stanza into a map with lower-case names.
 func Fields(stanza []byte) (map[string]string, error) {
 	m := map[string]string{}
-	err := eachField(stanza, func(name, value []byte) error {
-		if _, twice := m[string(name)]; twice {
-			return finding.New("source.malformed-index", "", "the field %q stands twice in one stanza", cut(name, 60))
-		}
+	err := new(fieldReader).each(stanza, func(name, value []byte) error {
 		m[string(name)] = string(value)
 		return nil
 	})
 	return m, err
+}
+
+// oneStanza gives the only stanza of a text.
+func oneStanza(text []byte) ([]byte, error) {
+	r := NewStanzaReader(bytes.NewReader(text))
+	stanza, err := r.Next()
+	if err != nil {
+		return nil, err
+	}
+	stanza = bytes.Clone(stanza)
+	if _, err := r.Next(); err == nil {
+		return nil, archive.Ambiguous("more than one stanza stands where one belongs")
+	} else if err != io.EOF {
+		return nil, err
+	}
+	return stanza, nil
 }
 
 // withoutFields gives a copy of a stanza that lacks the named fields (lower case).
@@ -141,11 +202,7 @@ func withoutFields(stanza []byte, names ...string) []byte {
 		field := stanza[:end]
 		stanza = stanza[end:]
 		name, _, _ := bytes.Cut(field, []byte(":"))
-		drop := false
-		for _, n := range names {
-			drop = drop || strings.EqualFold(string(name), n)
-		}
-		if !drop {
+		if !slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(string(name), n) }) {
 			out = append(out, field...)
 		}
 	}

@@ -7,6 +7,7 @@
 package deb
 
 import (
+	"bytes"
 	"io"
 	"path"
 	"regexp"
@@ -70,7 +71,16 @@ func base(s archive.Source) string {
 var (
 	archPattern = regexp.MustCompile(`^[a-z0-9][a-z0-9-]*$`)
 	wordPattern = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+/-]*$`)
+	// languagePattern is a language as the names of translations have it.
+	languagePattern = regexp.MustCompile(`^[A-Za-z]{2,8}([_@.-][A-Za-z0-9]{1,16}){0,4}$`)
 )
+
+// plainFolder tells whether the release of a repository without dists/ is a
+// folder that can stand in a machine's file.
+func plainFolder(release string) bool {
+	p := strings.Trim(strings.TrimPrefix(release, "./"), "/")
+	return wordPattern.MatchString(p) && archive.CheckPath(p) == nil
+}
 
 // CheckSource implements archive.Family.
 func (Family) CheckSource(s archive.Source) finding.List {
@@ -82,7 +92,7 @@ func (Family) CheckSource(s archive.Source) finding.List {
 		add("define.missing-field", "a deb source needs a release, such as heron (or a folder that ends in / for a repository without dists)")
 	case !flat(s) && (!wordPattern.MatchString(s.Release) || archive.CheckPath(s.Release) != nil):
 		add("define.bad-value", "the release %q is not a name that a path can have", s.Release)
-	case flat(s) && s.Release != "./" && s.Release != "/" && archive.CheckPath(strings.Trim(strings.TrimPrefix(s.Release, "./"), "/")) != nil:
+	case flat(s) && s.Release != "./" && s.Release != "/" && !plainFolder(s.Release):
 		add("define.bad-value", "the release %q is not a folder below the upstream", s.Release)
 	}
 	if flat(s) && len(s.Components) > 0 {
@@ -97,6 +107,11 @@ func (Family) CheckSource(s archive.Source) finding.List {
 	for _, c := range s.Components {
 		if !wordPattern.MatchString(c) || archive.CheckPath(c) != nil {
 			add("define.bad-value", "the component %q is not a name that a path can have", c)
+		}
+	}
+	for _, l := range s.Languages {
+		if !languagePattern.MatchString(l) {
+			add("define.bad-value", "%q is not a language such as en or pt_BR", l)
 		}
 	}
 	for _, a := range s.Architectures {
@@ -270,7 +285,7 @@ func withAll(s archive.Source, r *archive.Root) []string {
 // ReadIndex implements archive.Family.
 func (f Family) ReadIndex(s archive.Source, x archive.IndexChoice, plain io.Reader, yield func(*archive.Package, []byte) error) error {
 	sr := NewStanzaReader(plain)
-	in := interner{}
+	in := &reading{names: interner{}}
 	for n := 0; ; n++ {
 		raw, err := sr.Next()
 		if err == io.EOF {
@@ -311,80 +326,108 @@ func (in interner) get(b []byte) string {
 	return s
 }
 
-func parsePackage(raw []byte, in interner) (*archive.Package, error) {
-	p := &archive.Package{}
-	n := &needs{}
-	p.Needs = n
-	var provides []byte
-	var seen uint32
-	once := func(bit int) error {
-		if seen&(1<<bit) != 0 {
-			return finding.New("source.malformed-index", "", "a field stands twice in one stanza")
-		}
-		seen |= 1 << bit
-		return nil
+// reading is what the stanzas of one index are read with.
+type reading struct {
+	fieldReader
+	names interner
+}
+
+// plainNumber reads a number that is written with digits alone.
+func plainNumber(field string, value []byte) (int64, error) {
+	n, err := strconv.ParseInt(string(value), 10, 64)
+	if err != nil || value[0] < '0' || value[0] > '9' {
+		return 0, finding.New("source.malformed-index", "", "the %s %q is no number", field, cut(value, 40))
 	}
-	err := eachField(raw, func(name, value []byte) (err error) {
-		switch string(name) {
-		case "package":
-			p.Name, err = string(value), once(0)
-		case "version":
-			p.Version, err = string(value), once(1)
-		case "architecture":
-			p.Arch, err = in.get(value), once(2)
-		case "filename":
-			p.Path, err = strings.TrimPrefix(string(value), "./"), once(3)
-		case "size":
-			if p.Size, err = strconv.ParseInt(string(value), 10, 64); err != nil || p.Size < 0 {
-				return finding.New("source.malformed-index", "", "the Size %q is no number", cut(value, 40))
-			}
-			err = once(4)
-		case "sha256":
-			p.SHA256, err = strings.ToLower(string(value)), once(5)
-		case "sha512":
-			p.SHA512, err = strings.ToLower(string(value)), once(6)
-		case "installed-size":
-			kib, bad := strconv.ParseInt(string(value), 10, 64)
-			if bad == nil && kib >= 0 && kib < 1<<40 {
-				p.InstalledSize = kib * 1024
-			}
-		case "source":
-			s, _, _ := strings.Cut(string(value), " ")
-			p.Origin = in.get([]byte(s))
-		case "section":
-			p.Section = in.get(value)
-		case "description":
-			line, _, _ := strings.Cut(string(value), "\n")
-			p.Summary = line
-		case "multi-arch":
-			switch string(value) {
-			case "foreign":
-				p.Coexists = archive.Foreign
-			case "allowed":
-				p.Coexists = archive.Allowed
-			case "same":
-				p.Coexists = archive.Same
-			}
-		case "essential":
-			p.Essential = string(value) == "yes"
-		case "provides":
-			provides, err = value, once(7)
-		case "depends":
-			n.depends, err = string(value), once(8)
-		case "pre-depends":
-			n.preDepends, err = string(value), once(9)
-		case "recommends":
-			n.recommends = string(value)
-		case "suggests":
-			n.suggests = string(value)
-		case "conflicts":
-			n.conflicts, err = string(value), once(10)
-		case "breaks":
-			n.breaks, err = string(value), once(11)
+	return n, nil
+}
+
+// entry is a package that is being read out of a stanza.
+type entry struct {
+	*archive.Package
+	needs
+	in       *reading
+	provides []byte
+	sized    bool
+}
+
+// field takes one field of a stanza. A field that some readers would read on
+// over its line, or take for another value than ours, is content.ambiguous.
+func (p *entry) field(name, value []byte) (err error) {
+	oneLine := func() (string, error) {
+		if bytes.IndexByte(value, '\n') >= 0 {
+			return "", archive.Ambiguous("the field %q goes on over its line: %q", name, cut(value, 80))
 		}
-		return err
-	})
-	if err != nil {
+		return string(value), nil
+	}
+	switch string(name) {
+	case "package":
+		p.Name, err = oneLine()
+	case "version":
+		p.Version, err = oneLine()
+	case "architecture":
+		p.Arch = p.in.names.get(value)
+		_, err = oneLine()
+	case "filename":
+		p.Path, err = oneLine()
+		p.Path = strings.TrimPrefix(p.Path, "./")
+	case "size":
+		p.Size, err = plainNumber("Size", value)
+		p.sized = true
+	case "sha256":
+		p.SHA256, err = oneLine()
+		p.SHA256 = strings.ToLower(p.SHA256)
+	case "sha512":
+		p.SHA512, err = oneLine()
+		p.SHA512 = strings.ToLower(p.SHA512)
+	case "installed-size":
+		kib, bad := strconv.ParseInt(string(value), 10, 64)
+		if bad == nil && kib >= 0 && kib < 1<<40 {
+			p.InstalledSize = kib * 1024
+		}
+	case "source":
+		s, _, _ := strings.Cut(string(value), " ")
+		p.Origin = p.in.names.get([]byte(s))
+		_, err = oneLine()
+	case "section":
+		p.Section = p.in.names.get(value)
+		_, err = oneLine()
+	case "description":
+		line, _, _ := strings.Cut(string(value), "\n")
+		p.Summary = line
+	case "multi-arch":
+		var known bool
+		if p.Coexists, known = coexistence[string(value)]; !known {
+			err = archive.Ambiguous("Multi-Arch is %q, which readers take for different things", cut(value, 40))
+		}
+	case "essential", "important", "protected":
+		if v := string(value); v != "yes" && v != "no" {
+			err = archive.Ambiguous("%s is %q, and neither yes nor no", name, cut(value, 40))
+		}
+		p.Essential = p.Essential || string(name) == "essential" && string(value) == "yes"
+	case "provides":
+		p.provides = value
+	case "depends":
+		p.depends = string(value)
+	case "pre-depends":
+		p.preDepends = string(value)
+	case "recommends":
+		p.recommends = string(value)
+	case "suggests":
+		p.suggests = string(value)
+	case "conflicts":
+		p.conflicts = string(value)
+	case "breaks":
+		p.breaks = string(value)
+	}
+	return err
+}
+
+var coexistence = map[string]archive.Coexistence{"no": archive.Apart, "foreign": archive.Foreign, "allowed": archive.Allowed, "same": archive.Same}
+
+func parsePackage(raw []byte, in *reading) (*archive.Package, error) {
+	e := &entry{Package: &archive.Package{}, in: in}
+	p := e.Package
+	if err := in.each(raw, e.field); err != nil {
 		return nil, err
 	}
 	bad := func(format string, args ...any) (*archive.Package, error) {
@@ -393,14 +436,24 @@ func parsePackage(raw []byte, in interner) (*archive.Package, error) {
 	switch {
 	case p.Name == "" || p.Version == "" || p.Arch == "":
 		return bad("Package, Version or Architecture is missing")
-	case strings.ContainsAny(p.Name, " \t\n/\\") || !archPattern.MatchString(p.Arch):
-		return bad("the name %q (%q) is not a package's", cut([]byte(p.Name), 80), cut([]byte(p.Arch), 40))
+	case !archPattern.MatchString(p.Arch):
+		return bad("%q is not an architecture", cut([]byte(p.Arch), 40))
 	case p.Path == "":
 		return bad("%s has no Filename", p.Name)
+	case !strings.HasSuffix(p.Path, ".deb") && !strings.HasSuffix(p.Path, ".udeb"):
+		return bad("%s has the Filename %q, which is no package's", p.Name, cut([]byte(p.Path), 80))
+	case !e.sized:
+		return bad("%s has no Size", p.Name)
 	case p.SHA256 == "" && p.SHA512 == "":
 		return nil, finding.New("content.weak-digest", "", "%s has no SHA-256 or SHA-512 digest", p.Name)
 	case p.SHA256 != "" && (len(p.SHA256) != 64 || !isHex(p.SHA256)), p.SHA512 != "" && (len(p.SHA512) != 128 || !isHex(p.SHA512)):
 		return bad("%s has a digest that is none", p.Name)
+	}
+	if err := archive.CheckName(p.Name); err != nil {
+		return nil, err
+	}
+	if strings.ToLower(p.Name) != p.Name {
+		return nil, archive.Ambiguous("the name %q has capital letters, which clients write small", cut([]byte(p.Name), 80))
 	}
 	if err := CheckVersion(p.Version); err != nil {
 		return bad("%s: %v", p.Name, err)
@@ -408,12 +461,14 @@ func parsePackage(raw []byte, in interner) (*archive.Package, error) {
 	if err := archive.CheckPath(p.Path); err != nil {
 		return nil, err
 	}
-	n.owner = p.Name
+	e.owner = p.Name
+	p.Needs = &needs{e.owner, e.preDepends, e.depends, e.recommends, e.suggests, e.conflicts, e.breaks}
 	if p.Origin == "" {
 		p.Origin = p.Name
 	}
-	if len(provides) > 0 {
-		if p.Provides, err = ParseProvides(string(provides)); err != nil {
+	if len(e.provides) > 0 {
+		var err error
+		if p.Provides, err = ParseProvides(string(e.provides)); err != nil {
 			return nil, err
 		}
 	}

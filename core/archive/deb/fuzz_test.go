@@ -2,7 +2,6 @@ package deb
 
 import (
 	"bytes"
-	"io"
 	"testing"
 	"time"
 
@@ -107,7 +106,7 @@ func FuzzPackageFile(f *testing.F) {
 	f.Fuzz(func(t *testing.T, data []byte) {
 		slow := time.AfterFunc(5*time.Second, func() { panic("one package file takes more than five seconds") })
 		defer slow.Stop()
-		id, err := ReadIdentity(io.LimitReader(bytes.NewReader(data), 1<<20))
+		id, err := ReadIdentity(bytes.NewReader(data[:min(len(data), 1<<20)]))
 		if err == nil && (id.Name == "" || id.Version == "" || id.Arch == "") {
 			t.Errorf("an empty identity was accepted: %+v", id)
 		}

@@ -22,9 +22,9 @@ func (f Family) Examine(s archive.Source, file io.ReadSeeker) (archive.Examined,
 	if err != nil {
 		return archive.Examined{}, err
 	}
-	stanza, err := NewStanzaReader(bytes.NewReader(control)).Next()
+	stanza, err := controlStanza(control)
 	if err != nil {
-		return archive.Examined{}, finding.New("content.malformed-package", "", "the package's control file is empty")
+		return archive.Examined{}, err
 	}
 	raw := bytes.Clone(withoutFields(stanza, "filename", "size", "sha256", "sha512", "md5sum", "sha1"))
 	fields, err := Fields(raw)
@@ -36,8 +36,8 @@ func (f Family) Examine(s archive.Source, file io.ReadSeeker) (archive.Examined,
 		component = s.Components[0]
 	}
 	name := fields["package"]
-	if name == "" || strings.ContainsAny(name, "/\\ ") {
-		return archive.Examined{}, finding.New("content.malformed-package", "", "the package has no name that fits")
+	if err := archive.CheckName(name); err != nil {
+		return archive.Examined{}, err
 	}
 	version := fields["version"]
 	if i := strings.IndexByte(version, ':'); i >= 0 {
@@ -55,7 +55,7 @@ func (f Family) Examine(s archive.Source, file io.ReadSeeker) (archive.Examined,
 		return archive.Examined{}, err
 	}
 	raw = fmt.Appendf(raw, "Filename: %s\nSize: %d\nSHA256: %x\n", at, size, digest.Sum(nil))
-	p, err := parsePackage(raw, interner{})
+	p, err := parsePackage(raw, &reading{names: interner{}})
 	if err != nil {
 		return archive.Examined{}, err
 	}

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"path"
 	"strconv"
 	"strings"
 
@@ -18,10 +19,16 @@ const (
 	maxControlFile = 4 << 20
 )
 
+// members are what a package file consists of (deb(5)), in their order; others
+// may stand between them whose names begin with an underscore.
+var members = []string{"debian-binary", "control.tar", "data.tar"}
+
 // ReadControl gives the control stanza out of a binary package file (deb(5)):
-// an ar archive whose second member is a tar with the file "control". It
-// reads no further than that member. Errors are content.malformed-package.
-func ReadControl(file io.Reader) ([]byte, error) {
+// an ar archive whose second member is a tar with the file "control". The file
+// must have these members and no others, and one file "control", so that every
+// reader finds the same. Of data.tar nothing is read. Errors are
+// content.malformed-package, and content.ambiguous where readers could differ.
+func ReadControl(file io.ReadSeeker) ([]byte, error) {
 	bad := func(format string, args ...any) error {
 		return finding.New("content.malformed-package", "", "not a readable deb package: "+format, args...)
 	}
@@ -29,68 +36,154 @@ func ReadControl(file io.Reader) ([]byte, error) {
 	if _, err := io.ReadFull(file, magic); err != nil || string(magic) != "!<arch>\n" {
 		return nil, bad("it does not begin as an ar archive")
 	}
-	name, size, err := arMember(file)
-	if err != nil {
-		return nil, bad("%v", err)
-	}
-	if name != "debian-binary" || size > 64 {
-		return nil, bad("its first member is %q where debian-binary belongs", name)
-	}
-	version := make([]byte, size+size%2)
-	if _, err := io.ReadFull(file, version); err != nil {
-		return nil, bad("debian-binary is cut short")
-	}
-	if !bytes.HasPrefix(version, []byte("2.")) {
-		return nil, bad("its format version is %q, and 2.0 is known", strings.TrimSpace(cut(version, 20)))
-	}
-	for range 8 { // members whose name begins with an underscore may stand in between
-		if name, size, err = arMember(file); err != nil {
+	var control []byte
+	next := 0
+	for extra := 0; ; {
+		name, size, err := arMember(file)
+		if err == io.EOF && next == len(members) {
+			return control, nil
+		}
+		if err == io.EOF {
+			return nil, bad("it ends before its %s", members[next])
+		}
+		if err != nil {
 			return nil, bad("%v", err)
 		}
-		if !strings.HasPrefix(name, "_") {
-			break
+		begin, err := file.Seek(0, io.SeekCurrent)
+		if err != nil {
+			return nil, err
 		}
-		if _, err := io.CopyN(io.Discard, file, size+size%2); err != nil {
-			return nil, bad("the member %q is cut short", name)
+		ext := ""
+		if next < len(members) {
+			ext = strings.TrimPrefix(name, members[next])
+		}
+		switch {
+		case next > 0 && strings.HasPrefix(name, "_"):
+			if extra++; extra > 8 {
+				return nil, bad("it has more than 8 members that are not its own")
+			}
+		case next == len(members) || !strings.HasPrefix(name, members[next]):
+			if next == 0 {
+				return nil, bad("its first member is %q where debian-binary belongs", name)
+			}
+			return nil, archive.Ambiguous("the package file has the member %q where it does not belong", name)
+		case next == 0:
+			err = formatVersion(file, size)
+			next++
+		case next == 1:
+			control, err = controlFile(io.LimitReader(file, size), ext)
+			next++
+		default:
+			next++
+		}
+		if err != nil {
+			f, judged := finding.From(err)
+			if judged && f.Code != "source.malformed-index" {
+				return nil, f
+			}
+			if judged {
+				return nil, bad("%s: %s", name, f.Text)
+			}
+			return nil, bad("%s: %v", name, err)
+		}
+		end, err := file.Seek(begin+size+size%2, io.SeekStart)
+		if err != nil {
+			return nil, err
+		}
+		if whole, err := file.Seek(0, io.SeekEnd); err != nil || whole < begin+size {
+			return nil, bad("its member %q is cut short", name)
+		}
+		if _, err := file.Seek(end, io.SeekStart); err != nil {
+			return nil, err
 		}
 	}
-	ext, ok := strings.CutPrefix(name, "control.tar")
-	if !ok {
-		return nil, bad("its member %q stands where control.tar belongs", name)
+}
+
+func formatVersion(file io.Reader, size int64) error {
+	if size > 64 {
+		return fmt.Errorf("it has %d bytes", size)
 	}
-	plain, err := archive.Decompress(io.LimitReader(file, size), strings.TrimPrefix(ext, "."), maxControlTar)
+	version := make([]byte, size)
+	if _, err := io.ReadFull(file, version); err != nil {
+		return fmt.Errorf("it is cut short")
+	}
+	if !bytes.HasPrefix(version, []byte("2.")) {
+		return fmt.Errorf("its format version is %q, and 2.0 is known", strings.TrimSpace(cut(version, 20)))
+	}
+	return nil
+}
+
+// controlFile gives the one file "control" of a control.tar.
+func controlFile(packed io.Reader, ext string) ([]byte, error) {
+	plain, err := archive.Decompress(packed, strings.TrimPrefix(ext, "."), maxControlTar)
 	if err != nil {
-		return nil, bad("%s: %v", name, err)
+		return nil, err
 	}
 	defer plain.Close()
 	t := tar.NewReader(plain)
+	var control []byte
 	for {
 		h, err := t.Next()
 		if err == io.EOF {
-			return nil, bad("%s holds no file named control", name)
+			break
 		}
 		if err != nil {
-			return nil, bad("%s: %v", name, err)
+			return nil, err
 		}
-		if strings.TrimPrefix(h.Name, "./") != "control" {
+		if h.Format == tar.FormatPAX {
+			return nil, archive.Ambiguous("control.tar has headers that name %q in a way that not every reader knows", cut([]byte(h.Name), 80))
+		}
+		if path.Clean("/"+h.Name) != "/control" {
 			continue
 		}
+		if control != nil {
+			return nil, archive.Ambiguous("the package has two files called control")
+		}
 		if h.Typeflag != tar.TypeReg || h.Size > maxControlFile {
-			return nil, bad("its control file is no plain file under %d bytes", maxControlFile)
+			return nil, fmt.Errorf("its control file is no plain file under %d bytes", maxControlFile)
 		}
-		data, err := io.ReadAll(t)
-		if err != nil {
-			return nil, bad("its control file: %v", err)
+		if control, err = io.ReadAll(t); err != nil {
+			return nil, err
 		}
-		return data, nil
+		if control == nil {
+			control = []byte{}
+		}
 	}
+	if control == nil {
+		return nil, fmt.Errorf("it holds no file named control")
+	}
+	// What stands behind a tar's end is read by some readers.
+	rest := make([]byte, 32<<10)
+	for {
+		n, err := plain.Read(rest)
+		if len(bytes.Trim(rest[:n], "\x00")) > 0 {
+			return nil, archive.Ambiguous("control.tar goes on behind its end")
+		}
+		if err == io.EOF {
+			return control, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+}
+
+// controlStanza gives the one stanza of a control file.
+func controlStanza(control []byte) ([]byte, error) {
+	stanza, err := oneStanza(control)
+	if err == io.EOF {
+		return nil, finding.New("content.malformed-package", "", "the package's control file is empty")
+	}
+	return stanza, err
 }
 
 // arMember reads one 60-byte member header.
 func arMember(r io.Reader) (name string, size int64, err error) {
 	var h [60]byte
-	if _, err := io.ReadFull(r, h[:]); err != nil {
-		return "", 0, fmt.Errorf("the archive ends before its control member")
+	if n, err := io.ReadFull(r, h[:]); err == io.EOF && n == 0 {
+		return "", 0, io.EOF
+	} else if err != nil {
+		return "", 0, fmt.Errorf("a member header is cut short")
 	}
 	if h[58] != '`' || h[59] != '\n' {
 		return "", 0, fmt.Errorf("a member header is damaged")
@@ -103,18 +196,18 @@ func arMember(r io.Reader) (name string, size int64, err error) {
 }
 
 // ReadIdentity gives name, version and architecture out of a package file.
-func ReadIdentity(file io.Reader) (archive.Identity, error) {
+func ReadIdentity(file io.ReadSeeker) (archive.Identity, error) {
 	control, err := ReadControl(file)
 	if err != nil {
 		return archive.Identity{}, err
 	}
-	stanza, err := NewStanzaReader(bytes.NewReader(control)).Next()
+	stanza, err := controlStanza(control)
 	if err != nil {
-		return archive.Identity{}, finding.New("content.malformed-package", "", "the package's control file is empty")
+		return archive.Identity{}, err
 	}
 	f, err := Fields(stanza)
 	if err != nil {
-		return archive.Identity{}, finding.New("content.malformed-package", "", "the package's control file: %v", err)
+		return archive.Identity{}, err
 	}
 	id := archive.Identity{Name: f["package"], Version: f["version"], Arch: f["architecture"]}
 	if id.Name == "" || id.Version == "" || id.Arch == "" {

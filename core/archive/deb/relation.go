@@ -12,9 +12,13 @@ import (
 // build profiles do not occur in binary indexes and are refused.
 func ParseRelations(field string) ([]archive.Clause, error) {
 	var clauses []archive.Clause
-	for part := range strings.SplitSeq(field, ",") {
+	parts := strings.Split(field, ",")
+	for i, part := range parts {
 		if strings.TrimSpace(part) == "" {
-			continue // a trailing comma is allowed in practice
+			if i == len(parts)-1 {
+				continue // a trailing comma is allowed in practice
+			}
+			return nil, archive.Ambiguous("nothing stands between two commas of the relations %q", cut([]byte(field), 120))
 		}
 		var clause archive.Clause
 		for alt := range strings.SplitSeq(part, "|") {
@@ -49,7 +53,7 @@ func parseRelation(s string) (archive.Relation, error) {
 			r.Op = archive.Less
 		case "<=", "<": // "<" is the old spelling of "<="
 			r.Op = archive.LessOrEqual
-		case "=", "==":
+		case "=":
 			r.Op = archive.Equal
 		case ">=", ">":
 			r.Op = archive.GreaterOrEqual
@@ -64,11 +68,15 @@ func parseRelation(s string) (archive.Relation, error) {
 		}
 		s = strings.TrimSpace(s[:open])
 	}
-	r.Name, r.Qualifier, _ = strings.Cut(s, ":")
-	if r.Name == "" || strings.ContainsAny(s, " \t\n[]<>()") {
+	name, qualifier, qualified := strings.Cut(s, ":")
+	r.Name, r.Qualifier = name, qualifier
+	switch {
+	case r.Name == "" || strings.ContainsAny(s, " \t\n[]<>()"):
 		return fail("has no plain package name")
+	case qualified && !archPattern.MatchString(qualifier):
+		return fail("is qualified by what is no architecture")
 	}
-	return r, nil
+	return r, archive.CheckName(r.Name)
 }
 
 // ParseProvides reads a Provides field: names, each perhaps with "= version".
@@ -79,8 +87,15 @@ func ParseProvides(field string) ([]archive.Provide, error) {
 	}
 	out := make([]archive.Provide, 0, len(clauses))
 	for _, c := range clauses {
-		if len(c) == 1 && (c[0].Op == archive.Any || c[0].Op == archive.Equal) {
-			out = append(out, archive.Provide{Name: c[0].Name, Op: c[0].Op, Version: c[0].Version})
+		switch r := c[0]; {
+		case len(c) > 1:
+			return nil, archive.Ambiguous("what is provided has alternatives: %q", c.String())
+		case r.Op != archive.Any && r.Op != archive.Equal:
+			return nil, archive.Ambiguous("what is provided has a bound where one version belongs: %q", r.String())
+		case r.Qualifier != "":
+			return nil, archive.Ambiguous("what is provided is qualified, which some readers pass over: %q", r.String())
+		default:
+			out = append(out, archive.Provide{Name: r.Name, Op: r.Op, Version: r.Version})
 		}
 	}
 	return out, nil
@@ -122,6 +137,11 @@ func (n *needs) Relations() (archive.Relations, error) {
 		}
 	}
 	for _, c := range against {
+		if len(c) > 1 {
+			f, _ := finding.From(archive.Ambiguous("what is excluded has alternatives: %q", c.String()))
+			f.Object = "package " + n.owner
+			return out, f
+		}
 		out.Conflicts = append(out.Conflicts, c...)
 	}
 	return out, nil

@@ -3,7 +3,6 @@ package deb
 import (
 	"bytes"
 	"fmt"
-	"io"
 	"slices"
 	"strconv"
 	"strings"
@@ -22,14 +21,9 @@ const maxEntries = 500_000
 // repository's folder). Only SHA-256 and SHA-512 are believed; a Release that
 // has nothing better than SHA-1 is content.weak-digest.
 func ParseRelease(text []byte, prefix string) (*archive.Root, error) {
-	sr := NewStanzaReader(bytes.NewReader(text))
-	sr.buf = make([]byte, 0, 64<<10)
-	stanza, err := nextRelease(sr)
+	stanza, err := releaseStanza(text)
 	if err != nil {
 		return nil, err
-	}
-	if _, err := sr.Next(); err != io.EOF {
-		return nil, finding.New("source.malformed-index", "", "the Release file has more than one stanza")
 	}
 	fields, err := Fields(stanza)
 	if err != nil {
@@ -73,28 +67,25 @@ func ParseRelease(text []byte, prefix string) (*archive.Root, error) {
 	return r, nil
 }
 
-// nextRelease reads the one stanza of a Release file, which may be far larger
+// releaseStanza gives the one stanza of a Release file, which may be far larger
 // than any other: its caller has bounded the text already.
-func nextRelease(sr *StanzaReader) ([]byte, error) {
-	var all []byte
-	for {
-		line, err := sr.r.ReadBytes('\n')
-		if len(bytes.TrimSpace(line)) == 0 && len(all) > 0 {
-			return all, nil
+func releaseStanza(text []byte) ([]byte, error) {
+	stanza := bytes.TrimLeft(text, "\n")
+	if len(stanza) == 0 {
+		return nil, finding.New("source.malformed-index", "", "the Release file is empty")
+	}
+	if i := bytes.Index(stanza, []byte("\n\n")); i >= 0 {
+		if len(bytes.Trim(stanza[i:], "\n")) > 0 {
+			return nil, archive.Ambiguous("the Release file has more than one stanza")
 		}
-		if len(bytes.TrimSpace(line)) > 0 {
-			all = append(all, line...)
-		}
-		if err == io.EOF {
-			if len(all) == 0 {
-				return nil, finding.New("source.malformed-index", "", "the Release file is empty")
-			}
-			return all, nil
-		}
-		if err != nil {
-			return nil, err
+		stanza = stanza[:i+1]
+	}
+	for line := range bytes.Lines(stanza) {
+		if len(bytes.TrimSpace(line)) == 0 {
+			return nil, archive.Ambiguous("a line of nothing but blanks stands in the Release file, where some readers see its end and others none")
 		}
 	}
+	return stanza, nil
 }
 
 func readTable(table string, digits int, prefix string, into map[string]archive.Entry) error {

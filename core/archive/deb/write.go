@@ -34,17 +34,8 @@ func (f Family) Write(w archive.Writing) error {
 			archs = []string{""}
 		}
 		for _, a := range archs {
-			var text bytes.Buffer
-			emit := func(p *archive.Package, raw []byte) error {
-				if bytes.Contains(raw, []byte("\nFilename: ./")) {
-					raw = bytes.Replace(raw, []byte("\nFilename: ./"), []byte("\nFilename: "), 1)
-				}
-				// Descriptions in full are upstream's translation files, which a
-				// tailored mirror does not carry.
-				text.Write(withoutFields(raw, "Description-md5"))
-				text.WriteByte('\n')
-				return nil
-			}
+			var text writer
+			emit := text.stanza
 			own := func(x archive.IndexChoice) bool { return x.Component == c && (x.Arch == a || x.Arch == "") }
 			if err := w.Each(own, func(p *archive.Package) bool { return flat(s) || p.Arch == a }, emit); err != nil {
 				return err

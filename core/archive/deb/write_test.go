@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"stockade/core/archive"
+	"stockade/core/finding"
 )
 
 // plainKey signs by not signing: these tests are about what is written.
@@ -128,17 +129,38 @@ func TestAMirrorsSourcesCanBeToldApart(t *testing.T) {
 	if first < 0 || second < first {
 		t.Errorf("preferences:\n%s", preferences)
 	}
-	// Two faithful copies of one origin cannot: that is told.
-	_, notes, _ = Family{}.ClientFiles(archive.Client{At: "/media", Sources: []archive.ClientSource{src("a", "Tarn", false, 20), src("b", "Tarn", false, 40)}})
-	if len(notes.With("lane.pin-ambiguous")) != 1 {
-		t.Error(notes)
+	// Whoever is recognised by what recognises another would get its priority:
+	// the two cannot be in one view.
+	narrow := func(name string, priority int, label, suite string) archive.ClientSource {
+		s := src(name, "Tarn", false, priority)
+		s.Label, s.Suite = label, suite
+		return s
+	}
+	for _, c := range []struct {
+		name    string
+		sources []archive.ClientSource
+		refused bool
+	}{
+		{"two faithful copies of one origin", []archive.ClientSource{src("a", "Tarn", false, 20), src("b", "Tarn", false, 40)}, true},
+		{"the same with one priority", []archive.ClientSource{src("a", "Tarn", false, 20), src("b", "Tarn", false, 20)}, false},
+		{"in other letters", []archive.ClientSource{src("a", "Tarn", false, 20), src("b", "tARN", false, 40)}, true},
+		{"one that says more", []archive.ClientSource{narrow("a", 20, "", ""), narrow("b", 40, "Kelp", "x")}, true},
+		{"the better one says more", []archive.ClientSource{narrow("a", 20, "Kelp", "x"), narrow("b", 40, "", "")}, true},
+		{"both say something of their own", []archive.ClientSource{narrow("a", 20, "Tarn", "steady"), narrow("b", 40, "Kelp", "steady")}, false},
+		{"a pattern in place of a name", []archive.ClientSource{src("a", "Tarn", true, 40), narrow("b", 20, "*", "*")}, true},
+		{"a copy that has the name of a tailored one", []archive.ClientSource{src("a", "Tarn", true, 20), narrow("b", 40, "a", "")}, true},
+	} {
+		_, _, err := Family{}.ClientFiles(archive.Client{Lane: "steady", At: "/media", Sources: c.sources})
+		if f, _ := finding.From(err); (f.Code == "priority.ambiguous") != c.refused || err != nil && !c.refused {
+			t.Errorf("%s: %v", c.name, err)
+		}
 	}
 	// A source with nothing for the machine is left out, and that is told.
-	files, notes, _ = Family{}.ClientFiles(archive.Client{At: "/media", Architectures: []string{"arm64"}, Sources: []archive.ClientSource{src("a", "Tarn", true, 20)}})
+	files, notes, _ = Family{}.ClientFiles(archive.Client{Lane: "steady", At: "/media", Architectures: []string{"arm64"}, Sources: []archive.ClientSource{src("a", "Tarn", true, 20)}})
 	if len(notes.With("source.architecture-missing")) != 1 || len(files) != 2 {
 		t.Error(notes, len(files))
 	}
-	if _, _, err := (Family{}).ClientFiles(archive.Client{At: "/media", Pins: []archive.Relation{{Name: "a", Op: archive.Greater, Version: "1"}}}); err == nil {
+	if _, _, err := (Family{}).ClientFiles(archive.Client{Lane: "steady", At: "/media", Pins: []archive.Relation{{Name: "a", Op: archive.Greater, Version: "1"}}}); err == nil {
 		t.Error("a pin that is none was accepted")
 	}
 }

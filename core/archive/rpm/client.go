@@ -15,12 +15,16 @@ import (
 // priorities are theirs: 1 is asked first, and 99 last. What a pin leaves out
 // is excluded for dnf and locked for zypper.
 func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.List, error) {
+	if err := c.Check(); err != nil {
+		return nil, nil, err
+	}
 	var files []archive.ClientFile
 	var notes finding.List
-	var dnf, zypper strings.Builder
-	head := "# Written by Stockade for the lane " + c.Lane + ".\n# Changes made here are lost when it writes again.\n"
-	dnf.WriteString(head)
-	zypper.WriteString(head)
+	var dnf, zypper, locks archive.Text
+	for _, t := range []*archive.Text{&dnf, &zypper} {
+		t.Line("# Written by Stockade for the lane %s.", c.Lane)
+		t.Line("# Changes made here are lost when it writes again.")
+	}
 	excluded := excludes(c.Pins)
 	ordered := slices.Clone(c.Sources)
 	slices.SortStableFunc(ordered, func(a, b archive.ClientSource) int { return a.Priority - b.Priority })
@@ -32,50 +36,105 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 				"it has nothing for %s, and is left out of the files", strings.Join(c.Architectures, ", ")).Rated(finding.Warning))
 			continue
 		}
-		var urls []string
-		for _, k := range s.Keys {
-			name := "etc/pki/rpm-gpg/stockade-" + s.Name + "-" + k.Fingerprint + ".asc"
-			files = append(files, archive.ClientFile{Path: name, Mode: 0o644, Data: []byte(k.Armoured)})
-			urls = append(urls, "file:///"+name)
+		keys := keyFiles(s)
+		files = append(files, keys...)
+		for _, t := range []*archive.Text{&dnf, &zypper} {
+			section(t, c, s, keys)
 		}
-		address := strings.TrimRight(c.At, "/") + "/" + s.Name + "/"
-		if strings.HasPrefix(c.At, "/") {
-			address = "file://" + strings.NewReplacer("%", "%25", " ", "%20", "#", "%23").Replace(address)
-		}
-		section := fmt.Sprintf("\n[stockade-%s]\nname=%s (Stockade, lane %s)\nbaseurl=%s\nenabled=1\npriority=%d\ngpgcheck=1\nrepo_gpgcheck=1\ngpgkey=%s\n",
-			s.Name, s.Name, c.Lane, address, s.Priority, strings.Join(urls, "\n       "))
-		dnf.WriteString(section + "skip_if_unavailable=0\nmetadata_expire=60\n")
+		dnf.Line("skip_if_unavailable=0")
+		dnf.Line("metadata_expire=60")
 		if len(excluded) > 0 {
-			dnf.WriteString("# The group's pins: every other version of these packages is left out.\nexcludepkgs=" + strings.Join(excluded, " ") + "\n")
+			dnf.Line("# The group's pins: every other version of these packages is left out.")
+			dnf.Line("excludepkgs=%s", strings.Join(excluded, " "))
 		}
-		zypper.WriteString(section + "pkg_gpgcheck=1\nautorefresh=1\ntype=rpm-md\nkeeppackages=0\n")
+		for _, line := range []string{"pkg_gpgcheck=1", "autorefresh=1", "type=rpm-md", "keeppackages=0"} {
+			zypper.Line("%s", line)
+		}
+		modules, err := moduleFiles(s)
+		if err != nil {
+			return nil, nil, err
+		}
+		files = append(files, modules...)
 	}
-	for _, s := range ordered {
-		for _, st := range s.Streams {
-			module, stream, _ := strings.Cut(st, ":")
-			files = append(files, archive.ClientFile{Path: "etc/dnf/modules.d/" + module + ".module", Mode: 0o644,
-				Data: []byte(fmt.Sprintf("[%s]\nname=%s\nstream=%s\nprofiles=\nstate=enabled\n", module, module, stream))})
+	for _, p := range c.Pins {
+		for _, op := range []string{"<", ">"} {
+			locks.Line("type: package")
+			locks.Line("match_type: glob")
+			locks.Line("case_sensitive: on")
+			locks.Line("solvable_name: %s", p.Name)
+			locks.Line("version: %s %s", op, p.Version)
+			locks.Line("")
 		}
 	}
 	files = append(files, archive.ClientFile{Path: "etc/pki/rpm-gpg/stockade-setup", Mode: 0o755, Data: []byte(fmt.Sprintf(setup, c.Lane))})
-	var locks strings.Builder
-	for _, p := range c.Pins {
-		if p.Op != archive.Equal {
-			return nil, nil, finding.New("define.bad-value", "", "the pin %q is not NAME = VERSION", p.String())
+	for _, t := range []struct {
+		path string
+		text *archive.Text
+	}{{"etc/yum.repos.d/stockade.repo", &dnf}, {"etc/zypp/repos.d/stockade.repo", &zypper}, {"etc/zypp/locks", &locks}} {
+		data, err := t.text.Bytes()
+		if err != nil {
+			return nil, nil, err
 		}
-		for _, op := range []string{"<", ">"} {
-			fmt.Fprintf(&locks, "type: package\nmatch_type: glob\ncase_sensitive: on\nsolvable_name: %s\nversion: %s %s\n\n", p.Name, op, p.Version)
+		if !t.text.Empty() {
+			files = append(files, archive.ClientFile{Path: t.path, Mode: 0o644, Data: data})
 		}
-	}
-	files = append(files,
-		archive.ClientFile{Path: "etc/yum.repos.d/stockade.repo", Mode: 0o644, Data: []byte(dnf.String())},
-		archive.ClientFile{Path: "etc/zypp/repos.d/stockade.repo", Mode: 0o644, Data: []byte(zypper.String())})
-	if locks.Len() > 0 {
-		files = append(files, archive.ClientFile{Path: "etc/zypp/locks", Mode: 0o644, Data: []byte(locks.String())})
 	}
 	slices.SortFunc(files, func(a, b archive.ClientFile) int { return strings.Compare(a.Path, b.Path) })
 	files = slices.CompactFunc(files, func(a, b archive.ClientFile) bool { return a.Path == b.Path })
 	return files, notes, nil
+}
+
+func keyFiles(s archive.ClientSource) (out []archive.ClientFile) {
+	for _, k := range s.Keys {
+		out = append(out, archive.ClientFile{Path: "etc/pki/rpm-gpg/stockade-" + s.Name + "-" + k.Fingerprint + ".asc", Mode: 0o644, Data: []byte(k.Armoured)})
+	}
+	return out
+}
+
+// section writes what both clients read of one repository.
+func section(t *archive.Text, c archive.Client, s archive.ClientSource, keys []archive.ClientFile) {
+	address := strings.TrimRight(c.At, "/") + "/" + s.Name + "/"
+	if strings.HasPrefix(c.At, "/") {
+		address = "file://" + archive.EscapeFolder(address)
+	}
+	t.Line("")
+	t.Line("[stockade-%s]", s.Name)
+	t.Line("name=%s (Stockade, lane %s)", s.Name, c.Lane)
+	t.Line("baseurl=%s", address)
+	t.Line("enabled=1")
+	t.Line("priority=%d", s.Priority)
+	t.Line("gpgcheck=1")
+	t.Line("repo_gpgcheck=1")
+	for i, k := range keys {
+		before := "       "
+		if i == 0 {
+			before = "gpgkey="
+		}
+		t.Line("%sfile:///%s", before, k.Path)
+	}
+}
+
+// moduleFiles enables module streams for dnf.
+func moduleFiles(s archive.ClientSource) (out []archive.ClientFile, err error) {
+	for _, st := range s.Streams {
+		module, stream, _ := strings.Cut(st, ":")
+		var t archive.Text
+		t.Line("[%s]", module)
+		t.Line("name=%s", module)
+		t.Line("stream=%s", stream)
+		t.Line("profiles=")
+		t.Line("state=enabled")
+		data, err := t.Bytes()
+		if err != nil {
+			return nil, err
+		}
+		p := "etc/dnf/modules.d/" + module + ".module"
+		if err := archive.CheckPath(p); err != nil {
+			return nil, err
+		}
+		out = append(out, archive.ClientFile{Path: p, Mode: 0o644, Data: data})
+	}
+	return out, nil
 }
 
 const setup = `#!/bin/sh

@@ -16,15 +16,12 @@ import (
 	"stockade/core/finding"
 )
 
-// maxRelations bounds the relations and provided names of one package.
-const maxRelations = 200_000
-
 // ReadIndex implements archive.Family: the "primary" list of rpm-md. raw is the
 // package's element as it stands. Elements are parsed side by side and handed
 // on in their order.
 func (Family) ReadIndex(s archive.Source, x archive.IndexChoice, plain io.Reader, yield func(*archive.Package, []byte) error) error {
 	n := 0
-	return inBatches(newElements(plain, "package"), func(p *archive.Package, raw []byte, err error) error {
+	return inBatches(newElements(plain, "metadata", "package"), func(p *archive.Package, raw []byte, err error) error {
 		if err != nil {
 			if g, ok := finding.From(err); ok && g.Object == "" {
 				g.Object = "source " + s.Name
@@ -86,9 +83,9 @@ func inBatches(e *elements, f func(p *archive.Package, raw []byte, err error) er
 	})
 	for range workers {
 		ended.Go(func() {
-			in := interner{}
+			r := newPrimaryReader()
 			for b := range work {
-				b.parse(in)
+				b.parse(r)
 			}
 		})
 	}
@@ -129,12 +126,12 @@ func (b *batch) gather(e *elements) (last bool) {
 	return false
 }
 
-func (b *batch) parse(in interner) {
+func (b *batch) parse(r *primaryReader) {
 	defer close(b.parsed)
 	defer finding.Catch(&b.err)
 	begin := 0
 	for _, end := range b.ends {
-		p, err := parsePrimary(b.text[begin:end], in)
+		p, err := r.read(b.text[begin:end])
 		if err != nil {
 			b.err = err
 			return
@@ -168,151 +165,6 @@ func (in interner) get(s string) string {
 	return s
 }
 
-var entryKinds = map[string]byte{"rpm:requires": kindRequires, "rpm:conflicts": kindConflicts, "rpm:obsoletes": kindObsoletes,
-	"rpm:recommends": kindRecommends, "rpm:suggests": kindSuggests, "rpm:supplements": kindSupplements, "rpm:enhances": kindEnhances}
-
-var xmlOps = map[string]archive.Op{"": archive.Any, "LT": archive.Less, "LE": archive.LessOrEqual, "EQ": archive.Equal, "GE": archive.GreaterOrEqual, "GT": archive.Greater}
-
-// parsePrimary reads one package element of a primary list.
-func parsePrimary(raw []byte, in interner) (*archive.Package, error) {
-	p := &archive.Package{}
-	n := &needs{}
-	var packed []byte
-	var digest, base string
-	entries := 0
-	seen := map[string]bool{}
-	err := walk(raw, func(path []string, e *node) error {
-		switch {
-		case len(path) == 2:
-			switch e.name {
-			case "name", "arch", "version", "checksum", "location", "size":
-				if seen[e.name] {
-					return malformed("%s stands twice in one package", e.name)
-				}
-				seen[e.name] = true
-			}
-			switch e.name {
-			case "version":
-				p.Version = in.get(joinEVR(e.attr("epoch"), e.attr("ver"), e.attr("rel")))
-			case "checksum":
-				digest = e.attr("type")
-			case "location":
-				p.Path = strings.TrimPrefix(e.attr("href"), "./")
-				base = e.base()
-			case "size":
-				size, err := strconv.ParseInt(e.attr("package"), 10, 64)
-				if err != nil || size < 0 {
-					return malformed("the size %q is no number", cut(e.attr("package"), 40))
-				}
-				p.Size = size
-				p.InstalledSize, _ = strconv.ParseInt(e.attr("installed"), 10, 64)
-			}
-		case len(path) == 4 && e.name == "rpm:entry":
-			name := e.attr("name")
-			op, ok := xmlOps[e.attr("flags")]
-			if !ok || name == "" || strings.ContainsFunc(name, func(r rune) bool { return r < 0x20 || r == 0x7f }) {
-				return malformed("a relation %q %q cannot be read", cut(name, 80), cut(e.attr("flags"), 10))
-			}
-			if entries++; entries > maxRelations {
-				return finding.New("content.too-large", "", "a package has more than %d relations", maxRelations)
-			}
-			r := archive.Relation{Name: name, Op: op}
-			if op != archive.Any {
-				r.Version = joinEVR(e.attr("epoch"), e.attr("ver"), e.attr("rel"))
-				if strings.ContainsFunc(r.Version, func(r rune) bool { return r < 0x20 }) {
-					return malformed("a relation's version cannot be read")
-				}
-			}
-			if path[2] == "rpm:provides" {
-				p.Provides = append(p.Provides, archive.Provide{Name: in.get(name), Op: op, Version: in.get(r.Version)})
-				return nil
-			}
-			kind, known := entryKinds[path[2]]
-			if known && !strings.HasPrefix(name, "rpmlib(") {
-				packed = pack(packed, kind, r)
-				p.Backward = p.Backward || kind == kindSupplements || kind == kindEnhances
-			}
-		}
-		return nil
-	}, func(path []string, text []byte) error {
-		switch {
-		case len(path) == 2:
-			switch path[1] {
-			case "name":
-				p.Name = string(bytes.TrimSpace(text))
-			case "arch":
-				p.Arch = in.bytes(bytes.TrimSpace(text))
-			case "checksum":
-				p.SHA256 = strings.ToLower(string(bytes.TrimSpace(text)))
-			case "summary":
-				line, _, _ := bytes.Cut(text, []byte("\n"))
-				p.Summary = string(line)
-			}
-		case len(path) == 3 && path[1] == "format":
-			switch path[2] {
-			case "rpm:license":
-				p.Licence = in.bytes(text)
-			case "rpm:group":
-				p.Section = in.bytes(text)
-			case "rpm:sourcerpm":
-				p.Origin = in.get(sourceName(string(text)))
-			case "file":
-				if len(text) > 0 && text[0] == '/' {
-					p.Provides = append(p.Provides, archive.Provide{Name: string(text)})
-				}
-			}
-		}
-		return nil
-	})
-	if err != nil {
-		return nil, err
-	}
-	switch digest {
-	case "sha256":
-		if len(p.SHA256) != 64 || !isHex(p.SHA256) {
-			return nil, malformed("%s has a digest that is none", cut(p.Name, 80))
-		}
-	case "sha512":
-		p.SHA512, p.SHA256 = p.SHA256, ""
-		if len(p.SHA512) != 128 || !isHex(p.SHA512) {
-			return nil, malformed("%s has a digest that is none", cut(p.Name, 80))
-		}
-	default:
-		return nil, finding.New("content.weak-digest", "", "%s has only a %q digest", cut(p.Name, 80), cut(digest, 20))
-	}
-	if err := checkNames(p); err != nil {
-		return nil, err
-	}
-	if base != "" {
-		return nil, finding.New("content.unsafe-path", "", "%s is said to lie elsewhere, at %q", p.Name, cut(base, 120))
-	}
-	if err := archive.CheckPath(p.Path); err != nil {
-		return nil, err
-	}
-	if strings.HasPrefix(p.Path, "repodata/") {
-		return nil, finding.New("content.unsafe-path", "", "%s is said to lie among the indexes", p.Name)
-	}
-	if p.Origin == "" {
-		p.Origin = p.Name
-	}
-	n.owner, n.text = p.Name, string(packed)
-	p.Needs = n
-	return p, nil
-}
-
-func checkNames(p *archive.Package) error {
-	switch {
-	case p.Name == "" || p.Version == "" || p.Arch == "":
-		return malformed("name, version or architecture of a package is missing")
-	case strings.ContainsAny(p.Name, " \t\n/\\") || len(p.Name) > 256 || !archPattern.MatchString(p.Arch):
-		return malformed("the name %q (%q) is not a package's", cut(p.Name, 80), cut(p.Arch, 40))
-	}
-	if err := CheckVersion(p.Version); err != nil {
-		return malformed("%s: %v", p.Name, err)
-	}
-	return nil
-}
-
 func isHex(s string) bool { return strings.Trim(s, "0123456789abcdef") == "" }
 
 // sourceName takes version, release and architecture off the name of a source package.
@@ -328,7 +180,8 @@ func sourceName(s string) string {
 
 // readFiles reads a "filelists" list.
 func readFiles(plain io.Reader, yield func(sha256, path string) error) error {
-	e := newElements(plain, "package")
+	e := newElements(plain, "filelists", "package")
+	places := newPlaced(filesPlaces)
 	for {
 		raw, err := e.next()
 		if err == io.EOF {
@@ -338,7 +191,7 @@ func readFiles(plain io.Reader, yield func(sha256, path string) error) error {
 			return err
 		}
 		id := ""
-		if err := walk(raw, func(path []string, n *node) error {
+		if err := walkPlaced(raw, places, func(path []string, n *node) error {
 			if len(path) == 1 {
 				id = n.attr("pkgid")
 			}
@@ -356,7 +209,8 @@ func readFiles(plain io.Reader, yield func(sha256, path string) error) error {
 
 // readAdvisories reads an "updateinfo" list.
 func readAdvisories(plain io.Reader, yield func(*archive.Advisory) error) error {
-	e := newElements(plain, "update")
+	e := newElements(plain, "updates", "update")
+	places := newPlaced(updatePlaces)
 	for {
 		raw, err := e.next()
 		if err == io.EOF {
@@ -366,7 +220,7 @@ func readAdvisories(plain io.Reader, yield func(*archive.Advisory) error) error 
 			return err
 		}
 		a := &archive.Advisory{Packages: []archive.AdvisoryPackage{}}
-		if err := walk(raw, func(path []string, n *node) error {
+		if err := walkPlaced(raw, places, func(path []string, n *node) error {
 			switch {
 			case len(path) == 1:
 				a.Kind = n.attr("type")
@@ -419,6 +273,7 @@ func readAdvisories(plain io.Reader, yield func(*archive.Advisory) error) error 
 
 // moduleDocument is what is read of one document of a "modules" list.
 type moduleDocument struct {
+	node     yaml.Node
 	Document string `yaml:"document"`
 	Data     struct {
 		Name      string `yaml:"name"`
@@ -433,8 +288,8 @@ type moduleDocument struct {
 // maxModules bounds a list of module streams (bytes, plain).
 const maxModules = 128 << 20
 
-// eachModule reads the documents of a "modules" list with their text.
-func eachModule(plain io.Reader, f func(d *moduleDocument, text []byte) error) error {
+// eachModule reads the documents of a "modules" list.
+func eachModule(plain io.Reader, f func(d *moduleDocument) error) error {
 	data, err := io.ReadAll(io.LimitReader(plain, maxModules+1))
 	if err != nil {
 		return err
@@ -453,11 +308,68 @@ func eachModule(plain io.Reader, f func(d *moduleDocument, text []byte) error) e
 		if len(bytes.TrimSpace(bytes.Trim(bytes.TrimSpace(text), "-."))) == 0 {
 			continue
 		}
-		var d moduleDocument
-		if err := yaml.Unmarshal(text, &d); err != nil {
-			return malformed("a module stream cannot be read: %v", err)
+		d, err := readModule(text)
+		if err != nil {
+			return err
 		}
-		if err := f(&d, text); err != nil {
+		if err := f(d); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Limits on one document of a list of module streams.
+const (
+	maxModule     = 8 << 20 // bytes
+	maxModuleKeys = 1024    // of one mapping
+	maxYAMLDepth  = 24
+)
+
+func readModule(text []byte) (*moduleDocument, error) {
+	if len(text) > maxModule {
+		return nil, finding.New("content.too-large", "", "a document of the list of module streams is larger than %d bytes", maxModule)
+	}
+	d := &moduleDocument{}
+	r := yaml.NewDecoder(bytes.NewReader(text))
+	if err := r.Decode(&d.node); err != nil {
+		return nil, malformed("a module stream cannot be read: %v", err)
+	}
+	var more yaml.Node
+	if err := r.Decode(&more); err != io.EOF {
+		return nil, archive.Ambiguous("more than one document of a list of module streams stands where one belongs")
+	}
+	if err := plainYAML(&d.node, 0); err != nil {
+		return nil, err
+	}
+	if err := d.node.Decode(d); err != nil {
+		return nil, malformed("a module stream cannot be read: %v", err)
+	}
+	return d, nil
+}
+
+// plainYAML refuses what two readers of YAML could take for two things, or what
+// costs out of proportion: a key twice, anchors and aliases, merges, very many
+// keys, deep nesting. It takes comments out.
+func plainYAML(n *yaml.Node, depth int) error {
+	n.HeadComment, n.LineComment, n.FootComment = "", "", ""
+	switch {
+	case depth > maxYAMLDepth:
+		return finding.New("content.too-large", "", "a module stream is nested more than %d deep", maxYAMLDepth)
+	case n.Kind == yaml.AliasNode || n.Anchor != "" || n.Tag == "!!merge":
+		return archive.Ambiguous("a module stream has anchors, aliases or merges in it")
+	case n.Kind == yaml.MappingNode && len(n.Content) > 2*maxModuleKeys:
+		return finding.New("content.too-large", "", "a mapping of a module stream has more than %d keys", maxModuleKeys)
+	}
+	keys := map[string]bool{}
+	for i, c := range n.Content {
+		if n.Kind == yaml.MappingNode && i%2 == 0 {
+			if c.Kind != yaml.ScalarNode || keys[c.Value] {
+				return archive.Ambiguous("a module stream has the key %q twice, or a key that is none", cut(c.Value, 60))
+			}
+			keys[c.Value] = true
+		}
+		if err := plainYAML(c, depth+1); err != nil {
 			return err
 		}
 	}
@@ -466,7 +378,7 @@ func eachModule(plain io.Reader, f func(d *moduleDocument, text []byte) error) e
 
 func readStreams(plain io.Reader) (*archive.Streams, error) {
 	out := &archive.Streams{Of: map[string]string{}, Defaults: map[string]string{}, Key: artifact}
-	err := eachModule(plain, func(d *moduleDocument, _ []byte) error {
+	err := eachModule(plain, func(d *moduleDocument) error {
 		switch d.Document {
 		case "modulemd":
 			if strings.ContainsAny(d.Data.Name+d.Data.Stream, " \n\t:") || d.Data.Name == "" || d.Data.Stream == "" {

@@ -273,31 +273,52 @@ func TestHostileXMLIsRefused(t *testing.T) {
 		return `<?xml version="1.0" encoding="UTF-8"?><metadata xmlns="x" xmlns:rpm="y" packages="1">` + body + `</metadata>`
 	}
 	good := raws[0]
-	with := func(old, new string) string { return whole(strings.Replace(good, old, new, 1)) }
+	with := func(old, new string) string {
+		if !strings.Contains(good, old) {
+			t.Fatalf("nothing to change: %s", old)
+		}
+		return whole(strings.Replace(good, old, new, 1))
+	}
 	for name, c := range map[string]struct{ text, code string }{
-		"an entity of its own":      {`<?xml version="1.0"?><!DOCTYPE m [<!ENTITY a "aaaa">]>` + whole(with("pumpctl", "&a;")), "source.malformed-index"},
-		"a document type":           {strings.Replace(whole(good), "<metadata", "<!DOCTYPE metadata SYSTEM \"file:///etc/passwd\"><metadata", 1), "source.malformed-index"},
-		"an unknown entity":         {with("<name>pumpctl", "<name>&xxe;"), "source.malformed-index"},
-		"another encoding":          {strings.Replace(whole(good), "UTF-8", "UTF-16", 1), "source.malformed-index"},
-		"deep nesting":              {with("<name>", strings.Repeat("<a>", 10_000)+strings.Repeat("</a>", 10_000)+"<name>"), "source.malformed-index"},
-		"an end that did not begin": {with("</name>", "</nome>"), "source.malformed-index"},
-		"cut short":                 {whole(good)[:len(whole(good))-60], "source.malformed-index"},
-		"text in between":           {whole(good + "and" + good), "source.malformed-index"},
-		"something behind the root": {whole(good) + "<more/>", "source.malformed-index"},
-		"a path upward":             {with(`href="`, `href="../../`), "content.unsafe-path"},
-		"an absolute path":          {with(`href="`, `href="/`), "content.unsafe-path"},
-		"a path among the indexes":  {with(`href="Packages/`, `href="repodata/`), "content.unsafe-path"},
-		"a base elsewhere":          {with(`<location `, `<location xml:base="http://elsewhere.example/" `), "content.unsafe-path"},
-		"a name with a slash":       {with("<name>pumpctl", "<name>../pumpctl"), "source.malformed-index"},
-		"a version with a slash":    {with(`ver="3.2.0"`, `ver="3/2"`), "source.malformed-index"},
-		"only SHA-1":                {with(`type="sha256"`, `type="sha"`), "content.weak-digest"},
-		"a digest that is none":     {with(`pkgid="YES">`, `pkgid="YES">zz`), "source.malformed-index"},
-		"a size that is none":       {with(`size package="`, `size package="-`), "source.malformed-index"},
-		"two names":                 {with("<name>", "<name>other</name><name>"), "source.malformed-index"},
-		"a comparison of its own":   {with(`flags="GE"`, `flags="NE"`), "source.malformed-index"},
-		"a hundred attributes":      {with("<name>", "<x "+strings.Repeat(`a="" `, 100)+"/><name>"), "source.malformed-index"},
-		"no XML":                    {"hello", "source.malformed-index"},
-		"empty":                     {"", "source.malformed-index"},
+		"an entity of its own":               {`<?xml version="1.0"?><!DOCTYPE m [<!ENTITY a "aaaa">]>` + whole(with("pumpctl", "&a;")), "source.malformed-index"},
+		"a document type":                    {strings.Replace(whole(good), "<metadata", "<!DOCTYPE metadata SYSTEM \"file:///etc/passwd\"><metadata", 1), "source.malformed-index"},
+		"an unknown entity":                  {with("<name>pumpctl", "<name>&xxe;"), "source.malformed-index"},
+		"another encoding":                   {strings.Replace(whole(good), "UTF-8", "UTF-16", 1), "source.malformed-index"},
+		"deep nesting":                       {with("<name>", strings.Repeat("<a>", 10_000)+strings.Repeat("</a>", 10_000)+"<name>"), "source.malformed-index"},
+		"an end that did not begin":          {with("</name>", "</nome>"), "source.malformed-index"},
+		"cut short":                          {whole(good)[:len(whole(good))-60], "source.malformed-index"},
+		"text in between":                    {whole(good + "and" + good), "content.ambiguous"},
+		"something behind the root":          {whole(good) + "<more/>", "content.ambiguous"},
+		"a path upward":                      {with(`href="`, `href="../../`), "content.unsafe-path"},
+		"an absolute path":                   {with(`href="`, `href="/`), "content.unsafe-path"},
+		"a path among the indexes":           {with(`href="Packages/`, `href="repodata/`), "content.unsafe-path"},
+		"a base elsewhere":                   {with(`<location `, `<location xml:base="http://elsewhere.example/" `), "content.unsafe-path"},
+		"a name with a slash":                {with("<name>pumpctl", "<name>../pumpctl"), "content.bad-name"},
+		"a version with a slash":             {with(`ver="3.2.0"`, `ver="3/2"`), "source.malformed-index"},
+		"only SHA-1":                         {with(`type="sha256"`, `type="sha"`), "content.weak-digest"},
+		"a digest that is none":              {with(`pkgid="YES">`, `pkgid="YES">zz`), "source.malformed-index"},
+		"a size that is none":                {with(`size package="`, `size package="-`), "source.malformed-index"},
+		"two names":                          {with("<name>", "<name>other</name><name>"), "content.ambiguous"},
+		"a comparison of its own":            {with(`flags="GE"`, `flags="NE"`), "source.malformed-index"},
+		"a hundred attributes":               {with("<name>", "<x "+strings.Repeat(`a="" `, 100)+"/><name>"), "source.malformed-index"},
+		"a name below format":                {with("<format>", "<format><name>other</name>"), "content.ambiguous"},
+		"a location below format":            {with("<format>", "<format><location href=\"elsewhere.rpm\"/>"), "content.ambiguous"},
+		"a checksum below format":            {with("<format>", "<format><checksum type=\"sha256\">"+strings.Repeat("a", 64)+"</checksum>"), "content.ambiguous"},
+		"a name in an unknown one":           {with("<name>", "<more><name>other</name></more><name>"), "content.ambiguous"},
+		"a name with a prefix":               {with("<name>", "<x:name>other</x:name><name>"), "content.ambiguous"},
+		"an element in a name":               {with("<name>", "<name><b>x</b>"), "content.ambiguous"},
+		"a blank before a name":              {with("<name>", "<name> "), "content.ambiguous"},
+		"an entry outside a list":            {with("<format>", "<format><rpm:entry name=\"bus\"/>"), "content.ambiguous"},
+		"a list twice":                       {with("<rpm:provides>", "<rpm:provides></rpm:provides><rpm:provides>"), "content.ambiguous"},
+		"another type":                       {with(`type="rpm"`, `type="deb"`), "content.ambiguous"},
+		"an attribute twice":                 {with(`type="rpm"`, `type="rpm" type="deb"`), "source.malformed-index"},
+		"a colon in a version":               {with(`ver="3.2.0"`, `ver="1:3.2.0"`), "content.ambiguous"},
+		"a dash in a version":                {with(`ver="3.2.0"`, `ver="3-1"`), "content.ambiguous"},
+		"a size with a sign":                 {with(`<size package="`, `<size package="+`), "source.malformed-index"},
+		"a comment before the first element": {strings.Replace(whole(good), "<package ", "<!-- <package type=\"rpm\"></package> --><package ", 1), "content.ambiguous"},
+		"a comment before the root":          {"<!-- x -->" + whole(good), "content.ambiguous"},
+		"no XML":                             {"hello", "source.malformed-index"},
+		"empty":                              {"", "source.malformed-index"},
 	} {
 		err := Family{}.ReadIndex(spec, archive.IndexChoice{}, strings.NewReader(c.text), func(*archive.Package, []byte) error { return nil })
 		f, ok := finding.From(err)
@@ -305,7 +326,8 @@ func TestHostileXMLIsRefused(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	big := &elements{r: io.MultiReader(strings.NewReader(whole("<package>")[:60]+"<package>"), endless{}), begin: []byte("<package"), end: []byte("</package>"), first: true, limit: 1 << 20}
+	big := newElements(io.MultiReader(strings.NewReader("<metadata>\n<package>"), endless{}), "metadata", "package")
+	big.limit = 1 << 20
 	if _, err := big.next(); !isFinding(err, "content.too-large") {
 		t.Errorf("an endless element: %v", err)
 	}
@@ -353,10 +375,10 @@ func TestMachinesGetTheirFiles(t *testing.T) {
 	if strings.Index(repo, "[stockade-a]") > strings.Index(repo, "[stockade-b]") || by["etc/dnf/modules.d/panel.module"] == "" || !strings.Contains(by["etc/zypp/locks"], "version: > 3.1-2") || by["etc/pki/rpm-gpg/stockade-setup"] == "" {
 		t.Errorf("%v", by)
 	}
-	if _, notes, _ := (Family{}).ClientFiles(archive.Client{At: "/media", Architectures: []string{"aarch64"}, Sources: []archive.ClientSource{src("a", 20)}}); len(notes.With("source.architecture-missing")) != 1 {
+	if _, notes, _ := (Family{}).ClientFiles(archive.Client{Lane: "steady", At: "/media", Architectures: []string{"aarch64"}, Sources: []archive.ClientSource{src("a", 20)}}); len(notes.With("source.architecture-missing")) != 1 {
 		t.Error(notes)
 	}
-	if _, _, err := (Family{}).ClientFiles(archive.Client{At: "/media", Pins: []archive.Relation{{Name: "a", Op: archive.Greater, Version: "1"}}}); err == nil {
+	if _, _, err := (Family{}).ClientFiles(archive.Client{Lane: "steady", At: "/media", Pins: []archive.Relation{{Name: "a", Op: archive.Greater, Version: "1"}}}); err == nil {
 		t.Error("a pin that is none was accepted")
 	}
 }

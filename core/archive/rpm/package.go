@@ -265,7 +265,7 @@ func (Family) Examine(s archive.Source, file io.ReadSeeker) (archive.Examined, e
 		return archive.Examined{}, err
 	}
 	raw := []byte(d.Primary())
-	p, err := parsePrimary(raw, interner{})
+	p, err := newPrimaryReader().read(raw)
 	if err != nil {
 		return archive.Examined{}, err
 	}
@@ -336,8 +336,8 @@ var primaryFile = regexp.MustCompile(`^/etc/|^/usr/lib/sendmail$|^.*bin/`)
 
 const modeDir, modeKind = 0o040000, 0o170000
 
-// files gives the paths that a header installs, and whether each is a folder.
-func (h *Header) files() (paths []string, folder []bool) {
+// files gives the paths that a header installs with their kinds: "" or dir.
+func (h *Header) files() (paths, kinds []string) {
 	dirs, indexes, modes := h.Strings(tagDirNames), h.Numbers(tagDirIndexes), h.Numbers(tagFileModes)
 	for i, base := range h.Strings(tagBaseNames) {
 		dir := "/"
@@ -345,9 +345,13 @@ func (h *Header) files() (paths []string, folder []bool) {
 			dir = dirs[indexes[i]]
 		}
 		paths = append(paths, dir+base)
-		folder = append(folder, i < len(modes) && modes[i]&modeKind == modeDir)
+		kind := ""
+		if i < len(modes) && modes[i]&modeKind == modeDir {
+			kind = "dir"
+		}
+		kinds = append(kinds, kind)
 	}
-	return paths, folder
+	return paths, kinds
 }
 
 // Primary writes the element of the "primary" list.
@@ -389,19 +393,20 @@ func (d Description) Primary() string {
 			fmt.Fprintf(&b, "    <rpm:%s>\n%s    </rpm:%s>\n", t.element, lines.String(), t.element)
 		}
 	}
-	paths, folder := h.files()
+	paths, kinds := h.files()
 	for i, p := range paths {
 		if primaryFile.MatchString(p) {
-			b.WriteString(fileElement(p, folder[i]))
+			b.WriteString(fileElement(p, kinds[i]))
 		}
 	}
 	b.WriteString("  </format>\n</package>")
 	return b.String()
 }
 
-func fileElement(p string, folder bool) string {
-	if folder {
-		return "    <file type=\"dir\">" + escape(p) + "</file>\n"
+// fileElement writes a file of a package; kind is "", dir or ghost.
+func fileElement(p, kind string) string {
+	if kind != "" {
+		return "    <file type=\"" + kind + "\">" + escape(p) + "</file>\n"
 	}
 	return "    <file>" + escape(p) + "</file>\n"
 }
@@ -415,9 +420,9 @@ func (d Description) begin() string {
 func (d Description) FileList() string {
 	var b strings.Builder
 	b.WriteString(d.begin())
-	paths, folder := d.Header.files()
+	paths, kinds := d.Header.files()
 	for i, p := range paths {
-		b.WriteString(fileElement(p, folder[i]))
+		b.WriteString(fileElement(p, kinds[i]))
 	}
 	b.WriteString("</package>")
 	return b.String()

@@ -400,6 +400,7 @@ func cut(s string, n int) string {
 // kinds of entries in needs.
 const (
 	kindRequires    = 'r'
+	kindBefore      = 'b' // required already while the package is being installed
 	kindConflicts   = 'c'
 	kindObsoletes   = 'o'
 	kindRecommends  = 'w'
@@ -429,15 +430,23 @@ func pack(to []byte, kind byte, r archive.Relation) []byte {
 	return append(to, '\n')
 }
 
+func unpackLine(line string) (kind byte, r archive.Relation, ok bool) {
+	if len(line) < 3 {
+		return 0, r, false
+	}
+	r.Op = letterOps[line[1]]
+	r.Name, r.Version, _ = strings.Cut(line[2:], "\x1f")
+	return line[0], r, true
+}
+
 // Relations implements archive.RelationSource.
 func (n *needs) Relations() (archive.Relations, error) {
 	var out archive.Relations
 	for line := range strings.SplitSeq(n.text, "\n") {
-		if len(line) < 3 {
+		kind, r, ok := unpackLine(line)
+		if !ok {
 			continue
 		}
-		kind, r := line[0], archive.Relation{Op: letterOps[line[1]]}
-		r.Name, r.Version, _ = strings.Cut(line[2:], "\x1f")
 		all := []archive.Clause{{r}}
 		rich := strings.HasPrefix(r.Name, "(")
 		if rich {
@@ -449,7 +458,7 @@ func (n *needs) Relations() (archive.Relations, error) {
 			}
 		}
 		switch kind {
-		case kindRequires:
+		case kindRequires, kindBefore:
 			out.Requires = append(out.Requires, all...)
 		case kindRecommends:
 			out.Recommends = append(out.Recommends, all...)

@@ -99,6 +99,11 @@ func (Family) CheckSource(s archive.Source) finding.List {
 			add("define.bad-value", "the rpm family calls the architecture arm64 aarch64")
 		}
 	}
+	for _, l := range s.Languages {
+		if archive.CheckWord("language", l) != nil {
+			add("define.bad-value", "%q is not a language such as en or pt_BR", l)
+		}
+	}
 	if s.Release != "" && !foldPattern.MatchString(s.Release) {
 		add("define.bad-value", "the release %q is not a name that a path can have", s.Release)
 	}
@@ -151,7 +156,7 @@ func ParseRoot(text []byte) (*archive.Root, error) {
 	var digest string
 	var weak []string
 	kinds := map[string]bool{}
-	err := walk(text, func(path []string, n *node) error {
+	err := walkPlaced(text, newPlaced(rootPlaces), func(path []string, n *node) error {
 		switch {
 		case len(path) == 1 && n.name != "repomd":
 			return malformed("the root is %q, and repomd belongs there", cut(n.name, 40))
@@ -180,6 +185,11 @@ func ParseRoot(text []byte) (*archive.Root, error) {
 		return nil
 	}, func(path []string, raw []byte) error {
 		text := string(bytes.TrimSpace(raw))
+		if name := path[len(path)-1]; name == "checksum" || name == "size" {
+			if _, err := exact(name, raw); err != nil {
+				return err
+			}
+		}
 		switch {
 		case len(path) == 2 && path[1] == "revision":
 			r.Fields["revision"] = cut(text, 100)
@@ -199,8 +209,8 @@ func ParseRoot(text []byte) (*archive.Root, error) {
 					weak = append(weak, now.kind)
 				}
 			case "size":
-				size, err := strconv.ParseInt(text, 10, 64)
-				if err != nil || size < 0 {
+				size, err := plainNumber(text)
+				if err != nil {
 					return malformed("the root gives %q as a size", cut(text, 40))
 				}
 				now.Size = size
@@ -236,7 +246,7 @@ func (d data) into(r *archive.Root) error {
 	if d.base != "" {
 		return finding.New("content.unsafe-path", "", "the root says that its %s list lies elsewhere, at %q", cut(d.kind, 40), cut(d.base, 120))
 	}
-	if err := archive.CheckPath(d.Path); err != nil {
+	if err := archive.CheckHref(d.Path); err != nil {
 		return err
 	}
 	if _, twice := r.Entries[d.Path]; twice {

@@ -12,6 +12,8 @@ import (
 	"strings"
 	"time"
 
+	"go.yaml.in/yaml/v3"
+
 	"stockade/core/archive"
 )
 
@@ -91,9 +93,9 @@ type packageLists struct {
 	count                 int
 }
 
-func (l *packageLists) add(primary []byte, d Description) {
+func (l *packageLists) add(primary string, d Description) {
 	l.count++
-	l.primary.Write(primary)
+	l.primary.WriteString(primary)
 	l.primary.WriteByte('\n')
 	l.files.WriteString(d.FileList() + "\n")
 	l.other.WriteString(d.Other() + "\n")
@@ -116,6 +118,7 @@ func (l *packageLists) lists() []list {
 // module streams are upstream's, as far as they concern what was chosen.
 func (f Family) Write(w archive.Writing) error {
 	var l packageLists
+	reader := newPrimaryReader()
 	names := map[string]bool{}  // of chosen packages
 	chosen := map[string]bool{} // their names as lists of streams have them
 	err := w.Each(func(archive.IndexChoice) bool { return true }, func(*archive.Package) bool { return true }, func(p *archive.Package, raw []byte) error {
@@ -133,7 +136,11 @@ func (f Family) Write(w archive.Writing) error {
 		if id == "" {
 			id = p.SHA512
 		}
-		l.add(withPaths(raw, p), Description{File: o, Path: p.Path, SHA256: id, Size: p.Size})
+		primary, err := reader.rewrite(p, raw)
+		if err != nil {
+			return err
+		}
+		l.add(primary, Description{File: o, Path: p.Path, SHA256: id, Size: p.Size})
 		return nil
 	})
 	if err != nil {
@@ -152,22 +159,6 @@ func (f Family) Write(w archive.Writing) error {
 		lists = append(lists, more...)
 	}
 	return r.write(lists)
-}
-
-// withPaths adds the files to a primary element that others were found to need
-// by path: some clients look for files nowhere else.
-func withPaths(raw []byte, p *archive.Package) []byte {
-	end := bytes.LastIndex(raw, []byte("</format>"))
-	var more []byte
-	for _, v := range p.Provides {
-		if strings.HasPrefix(v.Name, "/") && !bytes.Contains(raw, []byte(">"+escape(v.Name)+"</file>")) {
-			more = append(more, fileElement(v.Name, false)...)
-		}
-	}
-	if end < 0 || more == nil {
-		return raw
-	}
-	return slices.Concat(raw[:end], more, raw[end:])
 }
 
 // groupsType is the document type that lists of groups are often written with.
@@ -189,109 +180,151 @@ func (f Family) carry(w archive.Writing, names, chosen map[string]bool) (out []l
 		return use(plain)
 	}
 	if err := with("updateinfo", func(plain io.Reader) error {
-		var b bytes.Buffer
-		b.WriteString(xmlHead + "<updates>\n")
-		e, n := newElements(plain, "update"), 0
-		for {
-			raw, err := e.next()
-			if err == io.EOF {
-				break
-			}
-			if err != nil {
-				return err
-			}
-			concerns := false
-			if err := walk(raw, func(path []string, x *node) error {
-				if x.name == "package" {
-					key := x.attr("name") + "-" + first(x.attr("epoch"), "0") + ":" + x.attr("version") + "-" + x.attr("release") + "." + x.attr("arch")
-					concerns = concerns || chosen[key]
-				}
-				return nil
-			}, nil); err != nil {
-				return err
-			}
-			if concerns {
-				n++
-				b.Write(raw)
-				b.WriteByte('\n')
-			}
+		text, n, err := concerning(plain, chosen)
+		if err == nil && n > 0 {
+			out = append(out, list{"updateinfo", "xml", text})
 		}
-		b.WriteString("</updates>\n")
-		if n > 0 {
-			out = append(out, list{"updateinfo", "xml", b.Bytes()})
-		}
-		return nil
+		return err
 	}); err != nil {
 		return nil, err
 	}
 	if err := with("group", func(plain io.Reader) error {
-		data, err := io.ReadAll(plain)
-		if err != nil {
-			return err
+		text, concerns, err := groups(plain, names)
+		if err == nil && concerns {
+			out = append(out, list{"group", "xml", text})
 		}
-		data = groupsType.ReplaceAll(data, nil)
+		return err
+	}); err != nil {
+		return nil, err
+	}
+	err = with("modules", func(plain io.Reader) error {
+		text, err := modules(plain, chosen)
+		if err == nil && len(text) > 0 {
+			out = append(out, list{"modules", "yaml", text})
+		}
+		return err
+	})
+	return out, err
+}
+
+// concerning gives the advisories about chosen packages, written anew, and how
+// many they are.
+func concerning(plain io.Reader, chosen map[string]bool) ([]byte, int, error) {
+	var b bytes.Buffer
+	b.WriteString(xmlHead + "<updates>\n")
+	e, places, n := newElements(plain, "updates", "update"), newPlaced(updatePlaces), 0
+	for {
+		raw, err := e.next()
+		if err == io.EOF {
+			b.WriteString("</updates>\n")
+			return b.Bytes(), n, nil
+		}
+		if err != nil {
+			return nil, 0, err
+		}
 		concerns := false
-		if err := walk(data, func(path []string, x *node) error {
-			if path[0] != "comps" {
-				return malformed("the list of groups begins with %q", cut(path[0], 40))
+		text, err := rewriteXML(raw, places, func(path []string, x *node) {
+			if x.name == "package" {
+				key := x.attr("name") + "-" + first(x.attr("epoch"), "0") + ":" + x.attr("version") + "-" + x.attr("release") + "." + x.attr("arch")
+				concerns = concerns || chosen[key]
 			}
-			return nil
-		}, func(path []string, text []byte) error {
-			concerns = concerns || path[len(path)-1] == "packagereq" && names[string(text)]
-			return nil
-		}); err != nil {
-			return err
+		}, nil)
+		if err != nil {
+			return nil, 0, err
 		}
 		if concerns {
-			out = append(out, list{"group", "xml", data})
+			n++
+			b.WriteString(text)
+		}
+	}
+}
+
+// groups gives a list of groups, written anew, and whether it concerns any of
+// the packages.
+func groups(plain io.Reader, names map[string]bool) (text []byte, concerns bool, err error) {
+	data, err := io.ReadAll(plain)
+	if err != nil {
+		return nil, false, err
+	}
+	data = groupsType.ReplaceAll(data, nil)
+	body, err := rewriteXML(data, newPlaced(groupPlaces), nil, func(path []string, text []byte) {
+		concerns = concerns || path[len(path)-1] == "packagereq" && names[string(text)]
+	})
+	if err == nil && !strings.HasPrefix(body, "<comps") {
+		err = malformed("the list of groups begins with %q", cut(body, 40))
+	}
+	return []byte(xmlHead + body), concerns, err
+}
+
+// modules gives the documents of module streams that chosen packages are of,
+// and what there is about their modules, written anew.
+func modules(plain io.Reader, chosen map[string]bool) ([]byte, error) {
+	var b bytes.Buffer
+	kept := map[string]bool{}
+	var later []*moduleDocument
+	keep := func(d *moduleDocument) error {
+		text, err := yaml.Marshal(&d.node)
+		fmt.Fprintf(&b, "---\n%s...\n", text)
+		return err
+	}
+	if err := eachModule(plain, func(d *moduleDocument) error {
+		if d.Document != "modulemd" {
+			later = append(later, d)
+			return nil
+		}
+		if slices.ContainsFunc(d.Data.Artifacts.RPMs, func(a string) bool { return chosen[a] }) {
+			kept[d.Data.Name] = true
+			return keep(d)
 		}
 		return nil
 	}); err != nil {
 		return nil, err
 	}
-	err = with("modules", func(plain io.Reader) error {
-		var b bytes.Buffer
-		kept := map[string]bool{}
-		var later [][]byte
-		var about []string
-		keep := func(text []byte) {
-			text = bytes.TrimSpace(text)
-			if !bytes.HasPrefix(text, []byte("---")) {
-				b.WriteString("---\n")
+	for _, d := range later { // defaults and the like, of modules that are there
+		if kept[d.Data.Module] {
+			if err := keep(d); err != nil {
+				return nil, err
 			}
-			b.Write(text)
-			if !bytes.HasSuffix(text, []byte("...")) {
-				b.WriteString("\n...")
-			}
+		}
+	}
+	if len(kept) == 0 {
+		return nil, nil
+	}
+	return b.Bytes(), nil
+}
+
+// rewriteXML writes an element anew with the elements, attributes and texts that
+// are in it, and nothing else. open and shut are told of each; they may be nil.
+func rewriteXML(raw []byte, places *placed, open func(path []string, n *node), shut func(path []string, text []byte)) (string, error) {
+	var b strings.Builder
+	holds := []bool{false} // an element stands inside
+	err := walkPlaced(raw, places, func(path []string, n *node) error {
+		if open != nil {
+			open(path, n)
+		}
+		if !holds[len(holds)-1] && len(path) > 1 {
 			b.WriteByte('\n')
 		}
-		if err := eachModule(plain, func(d *moduleDocument, text []byte) error {
-			if d.Document != "modulemd" {
-				later, about = append(later, bytes.Clone(text)), append(about, d.Data.Module)
-				return nil
-			}
-			for _, a := range d.Data.Artifacts.RPMs {
-				if chosen[a] {
-					kept[d.Data.Name] = true
-					keep(text)
-					return nil
-				}
-			}
-			return nil
-		}); err != nil {
-			return err
+		holds[len(holds)-1] = true
+		holds = append(holds, false)
+		b.WriteString("<" + n.name)
+		for _, a := range n.attrs {
+			fmt.Fprintf(&b, ` %s="%s"`, a.name, escape(string(a.value)))
 		}
-		for i, text := range later { // defaults and the like, of modules that are there
-			if kept[about[i]] {
-				keep(text)
-			}
+		b.WriteByte('>')
+		return nil
+	}, func(path []string, text []byte) error {
+		if shut != nil {
+			shut(path, text)
 		}
-		if len(kept) > 0 {
-			out = append(out, list{"modules", "yaml", b.Bytes()})
+		if !holds[len(holds)-1] {
+			b.WriteString(escape(string(text)))
 		}
+		holds = holds[:len(holds)-1]
+		b.WriteString("</" + path[len(path)-1] + ">\n")
 		return nil
 	})
-	return out, err
+	return b.String(), err
 }
 
 // Repository is a made-up upstream repository; the demonstration and the tests
@@ -326,7 +359,7 @@ func (r Repository) Publish(sign archive.SigningKey) (map[string][]byte, error) 
 		}
 		d := Description{File: o, Path: "Packages/" + name[:1] + "/" + name, SHA256: sumOf(sha256.New(), file), Size: int64(len(file))}
 		out[d.Path] = file
-		l.add([]byte(d.Primary()), d)
+		l.add(d.Primary(), d)
 		return nil
 	}
 	for _, m := range r.Packages {

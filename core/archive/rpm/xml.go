@@ -4,10 +4,12 @@ import (
 	"bytes"
 	"io"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
 
+	"stockade/core/archive"
 	"stockade/core/finding"
 )
 
@@ -41,6 +43,11 @@ func (n *node) attr(name string) string {
 		}
 	}
 	return ""
+}
+
+// has tells whether an attribute is there.
+func (n *node) has(name string) bool {
+	return slices.ContainsFunc(n.attrs, func(a attribute) bool { return string(a.name) == name })
 }
 
 // base gives an attribute xml:base or base, by which a place elsewhere would be
@@ -374,6 +381,11 @@ func (w *walker) start(open func([]string, *node) error, shut func([]string, []b
 			}
 			a.value = w.space[i]
 		}
+		for _, b := range w.n.attrs {
+			if string(b.name) == string(a.name) {
+				return malformed("XML that cannot be read: %s has the attribute %q twice", cut(known, 60), cut(string(a.name), 60))
+			}
+		}
 		w.n.attrs = append(w.n.attrs, a)
 	}
 	w.rest = b
@@ -394,21 +406,32 @@ func (w *walker) start(open func([]string, *node) error, shut func([]string, []b
 }
 
 // elements cuts the elements of one name, which stand one after the other below
-// the root, out of a stream: an index is never held whole. Each is to be
-// walked by itself, which finds anything that was cut wrong.
+// the root, out of a stream: an index is never held whole. Nothing but white
+// space may stand between them, and nothing but the XML declaration and the
+// start of the root before. Each is to be walked by itself, which finds anything
+// that was cut wrong.
 type elements struct {
 	r     io.Reader
 	buf   []byte
 	at    int // what is before was yielded
 	eof   bool
+	root  string // such as "metadata"
 	begin []byte // "<package"
 	end   []byte // "</package>"
-	first bool
+	state elementsState
 	limit int
 }
 
-func newElements(r io.Reader, name string) *elements {
-	return &elements{r: r, begin: []byte("<" + name), end: []byte("</" + name + ">"), first: true, limit: maxElement}
+type elementsState int
+
+const (
+	beforeRoot elementsState = iota
+	insideRoot
+	behindRoot
+)
+
+func newElements(r io.Reader, root, name string) *elements {
+	return &elements{r: r, root: root, begin: []byte("<" + name), end: []byte("</" + name + ">"), limit: maxElement}
 }
 
 // fill reads on; what was yielded is let go.
@@ -450,87 +473,134 @@ func (e *elements) find(sub []byte, from int) (int, error) {
 	}
 }
 
-// next gives the next element as text, valid until the following call. At the
-// end the error is io.EOF.
-func (e *elements) next() ([]byte, error) {
-	for {
-		i, err := e.find(e.begin, 0)
-		if err != nil {
-			return nil, err
+// need reads on until n bytes stand behind the mark, or there are no more.
+func (e *elements) need(n int) error {
+	for len(e.buf)-e.at < n && !e.eof {
+		if err := e.fill(); err != nil {
+			return err
 		}
-		if i < 0 {
-			return nil, e.tail()
-		}
-		// "<packages>" begins like "<package".
-		for e.at+i+len(e.begin) >= len(e.buf) && !e.eof {
-			if err := e.fill(); err != nil {
-				return nil, err
-			}
-		}
-		if e.at+i+len(e.begin) < len(e.buf) {
-			if c := e.buf[e.at+i+len(e.begin)]; c != ' ' && c != '>' && c != '\n' && c != '\t' && c != '\r' && c != '/' {
-				if !e.first {
-					return nil, malformed("something else stands between the elements of an index")
-				}
-				e.at += i + 1
-				continue
-			}
-		}
-		between := e.buf[e.at : e.at+i]
-		if e.first {
-			if err := prolog(between); err != nil {
-				return nil, err
-			}
-		} else if len(bytes.TrimSpace(between)) > 0 {
-			return nil, malformed("something else stands between the elements of an index: %q", cut(string(bytes.TrimSpace(between)), 60))
-		}
-		e.first = false
-		e.at += i
-		j, err := e.find(e.end, 0)
-		if err != nil {
-			return nil, err
-		}
-		if j < 0 {
-			return nil, malformed("the index ends in the middle of an element")
-		}
-		j += len(e.end)
-		out := e.buf[e.at : e.at+j]
-		e.at += j
-		return out, nil
-	}
-}
-
-// prolog looks at what stands before the first element: an XML declaration and
-// the start of the root.
-func prolog(b []byte) error {
-	if len(b) > maxProlog {
-		return malformed("the index begins with more than %d bytes that are no element", maxProlog)
-	}
-	if bytes.Contains(b, []byte("<!DOCTYPE")) || bytes.Contains(b, []byte("<!ENTITY")) {
-		return malformed("the XML has a document type, which no index needs")
-	}
-	if i := bytes.Index(b, []byte("?>")); i >= 0 && bytes.Contains(bytes.ToLower(b[:i]), []byte("encoding")) && !bytes.Contains(bytes.ToLower(b[:i]), []byte("utf-8")) {
-		return malformed("the XML says that it is not UTF-8")
 	}
 	return nil
 }
 
-// tail looks at what stands behind the last element: the end of the root.
-func (e *elements) tail() error {
-	rest := bytes.TrimSpace(e.buf[e.at:])
-	if e.first {
-		if err := prolog(rest); err != nil {
+// blank passes over white space.
+func (e *elements) blank() error {
+	for {
+		rest := skipBlank(e.buf[e.at:])
+		e.at = len(e.buf) - len(rest)
+		if len(rest) > 0 || e.eof {
+			return nil
+		}
+		if err := e.fill(); err != nil {
 			return err
 		}
-		if !bytes.Contains(rest, []byte("<")) {
-			return malformed("the index is no XML")
+	}
+}
+
+// prolog takes the XML declaration and the start of the root.
+func (e *elements) prolog() error {
+	if err := e.need(3); err != nil {
+		return err
+	}
+	if bytes.HasPrefix(e.buf[e.at:], []byte("\xef\xbb\xbf")) {
+		e.at += 3
+	}
+	if err := e.need(len("<?xml ")); err != nil {
+		return err
+	}
+	if bytes.HasPrefix(e.buf[e.at:], []byte("<?xml")) {
+		if err := e.need(maxProlog); err != nil {
+			return err
 		}
-		return io.EOF
+		i := bytes.Index(e.buf[e.at:min(len(e.buf), e.at+maxProlog)], []byte("?>"))
+		if i < 0 {
+			return malformed("XML that cannot be read: its declaration has no end")
+		}
+		if err := declaration(e.buf[e.at+2 : e.at+i]); err != nil {
+			return err
+		}
+		e.at += i + 2
 	}
-	if !bytes.HasPrefix(rest, []byte("</")) || !bytes.HasSuffix(rest, []byte(">")) || bytes.Count(rest, []byte("<")) != 1 {
-		return malformed("the index ends in something that is not the end of its root: %q", cut(string(rest), 60))
+	if err := e.blank(); err != nil {
+		return err
 	}
-	return io.EOF
+	if err := e.need(maxProlog); err != nil {
+		return err
+	}
+	head := e.buf[e.at:min(len(e.buf), e.at+maxProlog)]
+	if bytes.HasPrefix(head, []byte("<!DOCTYPE")) || bytes.HasPrefix(head, []byte("<!ENTITY")) {
+		return malformed("the XML has a document type, which no index needs")
+	}
+	i := bytes.IndexByte(head, '>')
+	if i < 0 {
+		return malformed("the index does not begin with an XML element: %q", cut(string(head), 60))
+	}
+	w := walker{rest: append(bytes.Clone(head[:i+1]), "</"+e.root+">"...)}
+	name, _ := takeName(bytes.TrimPrefix(w.rest, []byte("<")))
+	switch {
+	case bytes.HasPrefix(head, []byte("<!--")), bytes.HasPrefix(head, []byte("<?")):
+		return archive.Ambiguous("something else than its first element begins the index, where some readers see an element: %q", cut(string(head), 60))
+	case string(name) != e.root:
+		return malformed("the index begins with %q, and %s belongs there", cut(string(name), 40), e.root)
+	}
+	if err := w.start(nil, nil); err != nil {
+		return err
+	}
+	e.at += i + 1
+	if e.state = insideRoot; head[i-1] == '/' {
+		e.state = behindRoot
+	}
+	return nil
+}
+
+// next gives the next element as text, valid until the following call. At the
+// end the error is io.EOF.
+func (e *elements) next() ([]byte, error) {
+	if e.state == beforeRoot {
+		if err := e.prolog(); err != nil {
+			return nil, err
+		}
+	}
+	if err := e.blank(); err != nil {
+		return nil, err
+	}
+	if err := e.need(len(e.begin) + 1); err != nil {
+		return nil, err
+	}
+	if err := e.need(len(e.root) + len("</>")); err != nil {
+		return nil, err
+	}
+	rest := e.buf[e.at:]
+	if end := []byte("</" + e.root + ">"); e.state == insideRoot && bytes.HasPrefix(rest, end) {
+		e.at += len(end)
+		e.state = behindRoot
+		if err := e.blank(); err != nil {
+			return nil, err
+		}
+		rest = e.buf[e.at:]
+	}
+	switch {
+	case e.state == behindRoot && len(rest) == 0:
+		return nil, io.EOF
+	case e.state == behindRoot:
+		return nil, archive.Ambiguous("the index goes on behind its end: %q", cut(string(rest), 60))
+	case len(rest) == 0:
+		return nil, malformed("the index ends before its root does")
+	}
+	if len(rest) <= len(e.begin) || !bytes.HasPrefix(rest, e.begin) || bytes.IndexByte([]byte(" >\n\t\r/"), rest[len(e.begin)]) < 0 {
+		return nil, archive.Ambiguous("something else stands between the elements of an index: %q", cut(string(rest), 60))
+	}
+	j, err := e.find(e.end, 0)
+	if err != nil {
+		return nil, err
+	}
+	if j < 0 {
+		return nil, malformed("the index ends in the middle of an element")
+	}
+	j += len(e.end)
+	out := e.buf[e.at : e.at+j]
+	e.at += j
+	return out, nil
 }
 
 // escape writes text for XML; characters that XML cannot have are left out.

@@ -1,0 +1,154 @@
+package archive
+
+import (
+	"fmt"
+	"net/url"
+	"regexp"
+	"strings"
+	"unicode/utf8"
+
+	"stockade/core/finding"
+)
+
+// Text is a file for a client that is being written, line by line. What comes
+// from outside cannot end a line or hide in it: a control character, a
+// right-to-left mark or the like makes the whole file fail.
+type Text struct {
+	b   strings.Builder
+	err error
+}
+
+// Line writes one line.
+func (t *Text) Line(format string, args ...any) {
+	line := fmt.Sprintf(format, args...)
+	if t.err == nil && (finding.Harmless(line) != line || !utf8.ValidString(line)) {
+		t.err = finding.New("define.bad-value", "", "a line of a machine's file would have a control character in it: %q", shortened(line, 160)).
+			Do("mend the value in the definition; nothing was written")
+	}
+	t.b.WriteString(line)
+	t.b.WriteByte('\n')
+}
+
+// Bytes gives the file, or why it cannot be written.
+func (t *Text) Bytes() ([]byte, error) { return []byte(t.b.String()), t.err }
+
+// Empty tells whether nothing was written yet.
+func (t *Text) Empty() bool { return t.b.Len() == 0 }
+
+var word = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+~^@:/-]*$`)
+
+// CheckWord refuses a value that is not one plain word: letters, digits and
+// ". _ + ~ ^ @ : / -", beginning with a letter or digit. Whatever clients take for
+// one word of a line, or for part of a path, must be one. what names the value.
+func CheckWord(what, value string) error {
+	if len(value) > 256 || !word.MatchString(value) {
+		return finding.New("define.bad-value", "", "the %s %q is not one plain word, as machines' files need it", what, shortened(value, 80))
+	}
+	return nil
+}
+
+// CheckWords is CheckWord for each of several.
+func CheckWords(what string, values ...string) error {
+	for _, v := range values {
+		if err := CheckWord(what, v); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Check refuses a client whose values cannot stand in the files of machines.
+// Every family's writer asks it first: what was sealed or recorded long ago may
+// have been checked by other rules.
+func (c Client) Check() error {
+	if err := CheckAddress(c.At); err != nil {
+		return err
+	}
+	if err := CheckWord("lane", c.Lane); err != nil {
+		return err
+	}
+	for _, s := range c.Sources {
+		if err := s.check(); err != nil {
+			if f, ok := finding.From(err); ok {
+				f.Object = "source " + s.Name
+				return f
+			}
+			return err
+		}
+	}
+	for _, p := range c.Pins {
+		if p.Op != Equal {
+			return finding.New("define.bad-value", "", "the pin %q is not NAME = VERSION", p.String())
+		}
+		if err := CheckName(p.Name); err != nil {
+			return err
+		}
+		if err := CheckWord("version", p.Version); err != nil {
+			return err
+		}
+	}
+	return CheckWords("architecture", c.Architectures...)
+}
+
+func (s ClientSource) check() error {
+	if err := CheckWords("source", s.Name); err != nil {
+		return err
+	}
+	if r := strings.TrimPrefix(s.Release, "./"); r != "" && r != "/" {
+		if err := CheckWord("release", strings.NewReplacer("$component", "component", "$arch", "arch").Replace(r)); err != nil {
+			return err
+		}
+	}
+	for _, k := range s.Keys {
+		if err := CheckWord("fingerprint", k.Fingerprint); err != nil {
+			return err
+		}
+	}
+	for _, list := range []struct {
+		what   string
+		values []string
+	}{{"component", s.Components}, {"architecture", s.Architectures}, {"language", s.Languages}, {"module stream", s.Streams}} {
+		if err := CheckWords(list.what, list.values...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// CheckAddress refuses where packages are to be found when it is neither an
+// absolute folder nor an http or https URL that can stand in a machine's file.
+func CheckAddress(at string) error {
+	bad := func(why string) error {
+		return finding.New("define.bad-value", "", "the address %q %s", finding.Harmless(shortened(at, 120)), why).
+			Do("give a URL such as http://stock.reach.example:8441/lane/steady, or an absolute folder")
+	}
+	if finding.Harmless(at) != at || !utf8.ValidString(at) {
+		return bad("has control characters in it")
+	}
+	if strings.HasPrefix(at, "/") {
+		return nil
+	}
+	u, err := url.Parse(at)
+	switch {
+	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "":
+		return bad("is neither a URL nor an absolute folder")
+	case u.User != nil || u.RawQuery != "" || u.Fragment != "" || strings.ContainsAny(at, " \t$\"'\\<>[]{}`|^"):
+		return bad("has something in it that clients do not take as it stands")
+	}
+	return nil
+}
+
+// EscapeFolder writes a folder for a file: URL: whatever a client could take for
+// something else than part of a path becomes its number (RFC 3986 §2.1).
+func EscapeFolder(p string) string {
+	var b strings.Builder
+	for i := range len(p) {
+		c := p[i]
+		if c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte("/._~-+@:", c) >= 0 {
+			b.WriteByte(c)
+		} else {
+			fmt.Fprintf(&b, "%%%02x", c)
+		}
+	}
+	return b.String()
+}

@@ -1,0 +1,45 @@
+package archive
+
+import "stockade/core/finding"
+
+// maxName bounds the name of a package (bytes).
+const maxName = 256
+
+// CheckName refuses the name of a package that is not made of letters and digits
+// of ASCII and the marks that names have (". _ + @ ~ -"), begins with another
+// mark than "_", "+" or "@", or is longer than 256 bytes. People hand names on
+// to other programs, and write them into files of machines: nothing in one may
+// mean more than itself there. The finding is content.bad-name.
+func CheckName(name string) error {
+	bad := func(why string) error {
+		return finding.New("content.bad-name", "", "the name %q %s", shortened(name, 80), why)
+	}
+	switch {
+	case name == "":
+		return bad("is empty")
+	case len(name) > maxName:
+		return bad("is longer than 256 bytes")
+	}
+	for i := range len(name) {
+		switch c := name[i]; {
+		case c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c >= '0' && c <= '9', c == '_', c == '+', c == '@':
+		case i > 0 && (c == '.' || c == '-' || c == '~'):
+		default:
+			return bad("has a character in it that no package's name has")
+		}
+	}
+	return nil
+}
+
+func shortened(s string, n int) string {
+	if len(s) > n {
+		return s[:n] + "…"
+	}
+	return s
+}
+
+// Ambiguous is the refusal of something that we could read in one way and a
+// client in another: content.ambiguous.
+func Ambiguous(format string, args ...any) error {
+	return finding.New("content.ambiguous", "", format, args...)
+}
