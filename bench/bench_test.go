@@ -171,7 +171,7 @@ func BenchmarkDownload(b *testing.B) {
 		}
 		ours += each(func(i int) error {
 			_, err := store.Ingest(pool.Want{Name: "x", Size: size, SHA256: sums[i]}, func(s pool.Sink) error {
-				return client.Get(context.Background(), route, fetch.Request{Path: fmt.Sprint(i), Max: size, Offset: s.Offset}, func(r *fetch.Response) error {
+				return client.Get(context.Background(), route, fetch.Request{Path: fmt.Sprint(i), Max: size, Resume: func(fetch.Upstream) (int64, string) { return s.Offset(), "" }}, func(r *fetch.Response) error {
 					_, err := io.Copy(s, r.Body)
 					return err
 				}, nil)

@@ -34,9 +34,14 @@ type site struct {
 	client   *client.Client
 	token    string
 	stop     func()
+
+	configure func(*service.Config) // nil: the usual one
 }
 
-func newSite(t *testing.T) *site {
+func newSite(t *testing.T) *site { return newSiteWith(t, nil) }
+
+// newSiteWith starts a service with a configuration of its own.
+func newSiteWith(t *testing.T, configure func(*service.Config)) *site {
 	t.Helper()
 	base, err := os.MkdirTemp("/var/tmp", "stockade-e2e-")
 	if err != nil {
@@ -44,7 +49,7 @@ func newSite(t *testing.T) *site {
 	}
 	os.Chmod(base, 0o755)
 	t.Cleanup(func() { os.RemoveAll(base) })
-	s := &site{t: t, dir: base}
+	s := &site{t: t, dir: base, configure: configure}
 	if s.scenario, err = demo.NewScenario(time.Now()); err != nil {
 		t.Fatal(err)
 	}
@@ -59,8 +64,12 @@ func newSite(t *testing.T) *site {
 
 func (s *site) start() {
 	s.t.Helper()
-	svc, err := service.Open(service.Config{Data: filepath.Join(s.dir, "data"), Listen: "127.0.0.1:0", Packages: "127.0.0.1:0", Version: "test",
-		Fetch: fetch.Options{DownFor: 50 * time.Millisecond, Rounds: 1}})
+	cfg := service.Config{Data: filepath.Join(s.dir, "data"), Listen: "127.0.0.1:0", Packages: "127.0.0.1:0", Version: "test",
+		Fetch: fetch.Options{DownFor: 50 * time.Millisecond, Rounds: 1}}
+	if s.configure != nil {
+		s.configure(&cfg)
+	}
+	svc, err := service.Open(cfg)
 	if err != nil {
 		s.t.Fatal(err)
 	}

@@ -18,6 +18,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -95,9 +96,12 @@ func New(opt Options) *Client {
 
 // Request asks for one file of a source.
 type Request struct {
-	Path   string       // relative to the upstream's base
-	Max    int64        // bytes; a longer body is content.too-large
-	Offset func() int64 // go on from here, if the server can; nil: from the start
+	Path string // relative to the upstream's base
+	Max  int64  // bytes; a longer body is content.too-large
+	// Resume tells how much of the file is there from this very upstream, and the
+	// validator that it gave with it (its ETag or Last-Modified); nil, or zero:
+	// from the start.
+	Resume func(Upstream) (offset int64, validator string)
 	// Known gives what this upstream said of the file the last time, so that it
 	// is asked conditionally. Nil or two empty strings: unconditionally.
 	Known func(Upstream) (etag, lastModified string)
@@ -112,6 +116,15 @@ type Response struct {
 	ETag         string
 	LastModified string
 	Body         io.Reader
+}
+
+// Validator is what a server says of a file by which a later request can tell
+// whether it is still the same: a strong ETag, else the time of its last change.
+func (r *Response) Validator() string {
+	if r.ETag != "" && !strings.HasPrefix(r.ETag, "W/") {
+		return r.ETag
+	}
+	return r.LastModified
 }
 
 // ErrNotFound is in the chain when an upstream says that it has no such file.
@@ -167,6 +180,9 @@ func (c *Client) Get(ctx context.Context, route Route, req Request, consume func
 			}
 			if ctx.Err() != nil {
 				return ctx.Err()
+			}
+			if f, ok := finding.From(err); ok && f.Code == finding.FaultCode {
+				return f // no other upstream would do better
 			}
 			f := &Failure{Upstream: up, Path: req.Path, Err: err}
 			failures = append(failures, f)
@@ -249,12 +265,15 @@ func (c *Client) one(ctx context.Context, route Route, up Upstream, req Request,
 	}
 	r.Header.Set("User-Agent", c.opt.Agent)
 	r.Header.Set("Accept-Encoding", "identity")
-	offset := int64(0)
-	if req.Offset != nil {
-		offset = req.Offset()
+	offset, validator := int64(0), ""
+	if req.Resume != nil {
+		offset, validator = req.Resume(up)
 	}
 	if offset > 0 {
 		r.Header.Set("Range", fmt.Sprintf("bytes=%d-", offset))
+		if validator != "" {
+			r.Header.Set("If-Range", validator)
+		}
 	}
 	etag, modified := "", ""
 	if req.Known != nil {
@@ -268,6 +287,9 @@ func (c *Client) one(ctx context.Context, route Route, up Upstream, req Request,
 	res, err := c.http(route, up).Do(r)
 	if err != nil {
 		if f, ok := finding.From(err); ok {
+			return f
+		}
+		if f, ok := finding.Fault(err, "connect to "+Shown(up.URL)); ok && !errors.Is(err, syscall.EACCES) && !errors.Is(err, syscall.EPERM) {
 			return f
 		}
 		c.mark(up, true, 0)
@@ -289,7 +311,7 @@ func (c *Client) one(ctx context.Context, route Route, up Upstream, req Request,
 	case res.StatusCode == http.StatusNotFound || res.StatusCode == http.StatusGone:
 		return ErrNotFound
 	case res.StatusCode == http.StatusRequestedRangeNotSatisfiable && offset > 0:
-		req.Offset = nil
+		req.Resume = nil
 		return c.one(ctx, route, up, req, consume)
 	case res.StatusCode == http.StatusTooManyRequests || res.StatusCode >= 500:
 		wait := retryAfter(res.Header.Get("Retry-After"), c.opt.Now())

@@ -250,7 +250,7 @@ func (b *Builder) seal(e *Edition, m Manifest, about []byte) error {
 	text := m.Text(e)
 	signature, err := b.Site.DetachSign(text, true)
 	if err != nil {
-		return fmt.Errorf("seal %s: %w", e.Name(), err)
+		return finding.Doing(err, "seal %s", e.Name())
 	}
 	final := Folder(b.Editions, e.Mirror, e.Number)
 	tmp := final + ".new"
@@ -258,14 +258,14 @@ func (b *Builder) seal(e *Edition, m Manifest, about []byte) error {
 		return err
 	}
 	if err := os.MkdirAll(tmp, 0o755); err != nil {
-		return fmt.Errorf("seal %s: %w", e.Name(), err)
+		return finding.Doing(err, "seal %s", e.Name())
 	}
 	for _, f := range []struct {
 		name string
 		data []byte
 	}{{ManifestName, text}, {"edition.json", about}, {SealName, signature}} {
 		if err := writeSynced(filepath.Join(tmp, f.name), f.data, 0o444); err != nil {
-			return fmt.Errorf("seal %s: %w", e.Name(), err)
+			return finding.Doing(err, "seal %s", e.Name())
 		}
 	}
 	if err := pool.SyncDir(tmp); err != nil {
@@ -277,7 +277,7 @@ func (b *Builder) seal(e *Edition, m Manifest, about []byte) error {
 		return err
 	}
 	if err := os.Rename(tmp, final); err != nil {
-		return fmt.Errorf("seal %s: %w", e.Name(), err)
+		return finding.Doing(err, "seal %s", e.Name())
 	}
 	return pool.SyncDir(filepath.Dir(final))
 }
@@ -301,13 +301,19 @@ func writeSynced(path string, data []byte, mode os.FileMode) error {
 // OpenEdition reads an edition's own files and checks its seal with the site
 // keys that may have made it.
 func OpenEdition(dir string, keys []*trust.Certificate, now func() time.Time) (*Edition, Manifest, error) {
+	unreadable := func(code, what string, err error) (*Edition, Manifest, error) {
+		if f, ok := finding.Fault(err, "read "+what); ok {
+			return nil, nil, f
+		}
+		return nil, nil, finding.New(code, "", "%s cannot be read: %v", what, err)
+	}
 	text, err := os.ReadFile(filepath.Join(dir, ManifestName))
 	if err != nil {
-		return nil, nil, finding.New("edition.damaged", "", "the manifest cannot be read: %v", err)
+		return unreadable("edition.damaged", "the manifest", err)
 	}
 	signature, err := os.ReadFile(filepath.Join(dir, SealName))
 	if err != nil {
-		return nil, nil, finding.New("edition.seal-bad", "", "the seal cannot be read: %v", err)
+		return unreadable("edition.seal-bad", "the seal", err)
 	}
 	if _, err := sealKeyring(keys, now).Detached(text, signature); err != nil {
 		f, _ := finding.From(err)
@@ -319,7 +325,7 @@ func OpenEdition(dir string, keys []*trust.Certificate, now func() time.Time) (*
 	}
 	raw, err := os.ReadFile(filepath.Join(dir, "edition.json"))
 	if err != nil {
-		return nil, nil, finding.New("edition.damaged", "", "edition.json cannot be read: %v", err)
+		return unreadable("edition.damaged", "edition.json", err)
 	}
 	l, ok := m.Find(editionFile)
 	if sum := sha256.Sum256(raw); !ok || hex.EncodeToString(sum[:]) != l.SHA256 {
@@ -358,7 +364,7 @@ func ReadItemsFrom(store pool.Store, m Manifest, offset int64, yield func(it Ite
 	}
 	f, err := store.Open(l.SHA256)
 	if err != nil {
-		return finding.New("edition.damaged", "", "%s is gone from the pool", packagesFile)
+		return gone(err, packagesFile)
 	}
 	defer f.Close()
 	if offset > 0 {
@@ -384,14 +390,19 @@ func ReadItemsFrom(store pool.Store, m Manifest, offset int64, yield func(it Ite
 	}
 }
 
+// maxFaults bounds the files that could not be read before a check ends.
+const maxFaults = 20
+
 // Verify reads every file of an edition and compares size and digest. progress
-// may be nil. The findings name what is damaged. A file that is not what its
-// name says is taken out of the pool: the next build fetches it anew, and
-// meanwhile it is not served.
+// may be nil. The findings name what is damaged: read whole, and something else
+// than was sealed, or not there. Such a file is set aside: the next build fetches
+// it anew, and meanwhile it is not served. A file that this machine could not
+// read is told as that (site.fault) and stays where it is.
 func Verify(store pool.Store, name string, m Manifest, stop <-chan struct{}, progress func(files int, bytes int64)) finding.List {
 	var out finding.List
 	checked := map[string]bool{}
 	var bytes int64
+	faults := 0
 	for i, l := range m {
 		select {
 		case <-stop:
@@ -400,10 +411,13 @@ func Verify(store pool.Store, name string, m Manifest, stop <-chan struct{}, pro
 		}
 		if !checked[l.SHA256] {
 			checked[l.SHA256] = true
-			if err := verifyFile(store, l); err != nil {
-				out = append(out, finding.New("edition.damaged", "edition "+name, "%s: %v", l.Path, err))
-				if _, there := store.Has(l.SHA256); there {
-					store.Remove(l.SHA256)
+			f, ok := verifyFile(store, l)
+			if f.Object = "edition " + name; !ok {
+				out = append(out, f)
+			}
+			if f.Code == finding.FaultCode {
+				if faults++; faults == maxFaults {
+					return append(out, finding.New(finding.FaultCode, "edition "+name, "the check was given up after %d of %d files: this machine could not read %d of them", i+1, len(m), faults))
 				}
 			}
 		}
@@ -415,24 +429,39 @@ func Verify(store pool.Store, name string, m Manifest, stop <-chan struct{}, pro
 	return out
 }
 
-func verifyFile(store pool.Store, l Line) error {
+// verifyFile looks at one file. What is not what its name says is set aside.
+func verifyFile(store pool.Store, l Line) (finding.Finding, bool) {
+	damaged := func(format string, args ...any) (finding.Finding, bool) {
+		return finding.New("edition.damaged", "", l.Path+": "+format, args...), false
+	}
 	f, err := store.Open(l.SHA256)
+	if fault, ok := finding.Fault(err, "open "+l.Path); ok {
+		return fault, false
+	}
 	if err != nil {
-		return fmt.Errorf("it is gone from the pool")
+		return damaged("it is gone from the pool")
 	}
 	defer f.Close()
 	h := sha256.New()
 	n, err := io.Copy(h, f)
 	if err != nil {
-		return fmt.Errorf("it cannot be read: %v", err)
+		fault, ok := finding.Fault(err, "read "+l.Path)
+		if !ok {
+			fault = finding.New(finding.FaultCode, "", "read %s: %v", l.Path, err)
+		}
+		return fault, false
+	}
+	sum := hex.EncodeToString(h.Sum(nil))
+	if n == l.Size && sum == l.SHA256 {
+		return finding.Finding{}, true
+	}
+	if err := store.SetAside(l.SHA256); err != nil {
+		return damaged("it was changed, and cannot be set aside: %v", err)
 	}
 	if n != l.Size {
-		return fmt.Errorf("it has %d bytes, and the manifest says %d", n, l.Size)
+		return damaged("it has %d bytes, and the manifest says %d; it was set aside", n, l.Size)
 	}
-	if sum := hex.EncodeToString(h.Sum(nil)); sum != l.SHA256 {
-		return fmt.Errorf("it was changed: its SHA-256 is %s", sum)
-	}
-	return nil
+	return damaged("it was changed: its SHA-256 is %s; it was set aside", sum)
 }
 
 // Opener opens a file of an edition, wherever it lies.
@@ -443,7 +472,7 @@ func FromPool(store pool.Store) Opener {
 	return func(l Line) (io.ReadCloser, error) {
 		f, err := store.Open(l.SHA256)
 		if err != nil {
-			return nil, finding.New("edition.damaged", "", "%s is gone from the pool; the export was given up", l.Path)
+			return nil, gone(err, l.Path)
 		}
 		return f, nil
 	}
@@ -519,7 +548,7 @@ func exportFile(open Opener, l Line, to string) error {
 		err = cerr
 	}
 	if err != nil {
-		return fmt.Errorf("export %s: %w", l.Path, err)
+		return finding.Doing(err, "export %s", l.Path)
 	}
 	if n != l.Size || hex.EncodeToString(h.Sum(nil)) != l.SHA256 {
 		return finding.New("edition.damaged", "", "%s was changed in the pool; the export was given up", l.Path)

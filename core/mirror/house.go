@@ -61,6 +61,9 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 	var all []archive.Examined
 	for _, hp := range packages {
 		f, err := b.Pool.Open(hp.SHA256)
+		if fault, ok := finding.Fault(err, "open a package of the house source"); ok {
+			return nil, fault
+		}
 		if err != nil {
 			return nil, finding.New("edition.damaged", "source "+spec.Name, "a package of the house source, %s, is gone from the pool", hp.SHA256).
 				Do("add the file again: stockade package add FILE --source %s", spec.Name)

@@ -6,7 +6,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"io"
 	"sync"
 
@@ -103,7 +102,7 @@ func (b *Builder) list(ctx context.Context, src *Source, c archive.IndexChoice, 
 func (b *Builder) Read(src *Source, n int, l List, yield func(p *archive.Package, raw []byte) error) error {
 	f, err := b.Pool.Open(l.SHA256)
 	if err != nil {
-		return fmt.Errorf("read the index %s: %w", l.Used.Path, err)
+		return gone(err, "the index "+l.Used.Path)
 	}
 	defer f.Close()
 	// What lies in the pool was right when it came in. Whether it still is, is
@@ -123,10 +122,12 @@ func (b *Builder) Read(src *Source, n int, l List, yield func(p *archive.Package
 	})
 	fast.Close()
 	if _, rest := io.Copy(io.Discard, file); rest != nil {
-		return fmt.Errorf("read the index %s: %w", l.Used.Path, rest)
+		return finding.Doing(rest, "read the index %s", l.Used.Path)
 	}
 	if hex.EncodeToString(digest.Sum(nil)) != l.SHA256 {
-		b.Pool.Remove(l.SHA256)
+		if err := b.Pool.SetAside(l.SHA256); err != nil {
+			return err
+		}
 		return finding.New("edition.damaged", "source "+src.Name, "the index %s was changed on disk since it was fetched", l.Used.Path).
 			Do("begin again: it is fetched anew")
 	}

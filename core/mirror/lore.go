@@ -38,12 +38,18 @@ func (b *Builder) lore(ctx context.Context, src *Source, f archive.IndexFile) (i
 	}
 	file, err := b.Pool.Open(sum)
 	if err != nil {
-		return nil, err
+		return nil, gone(err, f.Path)
 	}
 	h := sha256.New()
-	if _, err := io.Copy(h, file); err != nil || hex.EncodeToString(h.Sum(nil)) != sum {
+	if _, err := io.Copy(h, file); err != nil {
 		file.Close()
-		b.Pool.Remove(sum)
+		return nil, finding.Doing(err, "read %s of %s", f.Path, src.Name)
+	}
+	if hex.EncodeToString(h.Sum(nil)) != sum {
+		file.Close()
+		if err := b.Pool.SetAside(sum); err != nil {
+			return nil, err
+		}
 		return nil, finding.New("edition.damaged", "source "+src.Name, "%s was changed on disk since it was fetched", f.Path).Do("begin again: it is fetched anew")
 	}
 	if _, err := file.Seek(0, io.SeekStart); err != nil {
@@ -221,7 +227,7 @@ func ReadEditionAdvisories(store pool.Store, m Manifest, yield func(EditionAdvis
 	}
 	f, err := store.Open(l.SHA256)
 	if err != nil {
-		return finding.New("edition.damaged", "", "%s is gone from the pool", advisoriesFile)
+		return gone(err, advisoriesFile)
 	}
 	defer f.Close()
 	d := json.NewDecoder(bufio.NewReaderSize(f, 64<<10))

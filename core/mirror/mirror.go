@@ -13,6 +13,7 @@ import (
 	"errors"
 	"io"
 	"log/slog"
+	"strings"
 	"sync"
 	"time"
 
@@ -217,17 +218,24 @@ func (b *Builder) fetchInto(ctx context.Context, src *Source, want pool.Want, pa
 	return b.Pool.Ingest(want, func(sink pool.Sink) error {
 		var last error
 		counted := int64(0)
-		again := func() error { // what was thrown away does not count as done
+		again := func(origin string) error { // what was thrown away does not count as done
 			if p != nil {
 				p.add("", -counted, 0)
 			}
 			counted = 0
-			return sink.Restart()
+			return sink.Begin(origin)
+		}
+		resume := func(u fetch.Upstream) (int64, string) {
+			from, validator, _ := strings.Cut(sink.Origin(), "\n")
+			if from != u.URL {
+				return 0, ""
+			}
+			return sink.Offset(), validator
 		}
 		for _, path := range paths {
-			last = b.Fetch.Get(ctx, src.Route, fetch.Request{Path: path, Max: most, Offset: sink.Offset}, func(r *fetch.Response) error {
-				if r.Offset != sink.Offset() {
-					if err := again(); err != nil {
+			last = b.Fetch.Get(ctx, src.Route, fetch.Request{Path: path, Max: most, Resume: resume}, func(r *fetch.Response) error {
+				if r.Offset == 0 || r.Offset != sink.Offset() {
+					if err := again(r.Upstream.URL + "\n" + r.Validator()); err != nil {
 						return err
 					}
 				}
@@ -238,13 +246,13 @@ func (b *Builder) fetchInto(ctx context.Context, src *Source, want pool.Want, pa
 						p.add(name, int64(n), 0)
 					}
 				}}); err != nil {
-					if _, judged := finding.From(err); judged {
-						return errors.Join(err, again())
+					if f, judged := finding.From(err); judged && f.Code != finding.FaultCode {
+						return errors.Join(err, again(""))
 					}
 					return err
 				}
 				if err := sink.Verify(); err != nil {
-					return errors.Join(about(err, src.Name), again())
+					return errors.Join(about(err, src.Name), again(""))
 				}
 				return nil
 			}, func(f *fetch.Failure) {
@@ -256,6 +264,9 @@ func (b *Builder) fetchInto(ctx context.Context, src *Source, want pool.Want, pa
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
+			if f, ok := finding.From(last); ok && f.Code == finding.FaultCode {
+				return last
+			}
 		}
 		return last
 	}, func(f osFile) error {
@@ -266,9 +277,18 @@ func (b *Builder) fetchInto(ctx context.Context, src *Source, want pool.Want, pa
 	})
 }
 
+// gone tells why a file of the pool could not be opened: it is gone, or this
+// machine could not open it, which says nothing of the file.
+func gone(err error, what string) error {
+	if f, ok := finding.Fault(err, "open "+what); ok {
+		return f
+	}
+	return finding.New("edition.damaged", "", "%s is gone from the pool", what)
+}
+
 // about names the source in a finding that has no object yet.
 func about(err error, source string) error {
-	if f, ok := finding.From(err); ok && f.Object == "" {
+	if f, ok := finding.From(err); ok && f.Object == "" && f.Code != finding.FaultCode {
 		f.Object = "source " + source
 		return f
 	}

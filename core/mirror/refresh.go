@@ -178,12 +178,12 @@ func (b *Builder) haveAll(files []AcceptedFile) bool {
 func (b *Builder) read(sha string) ([]byte, error) {
 	f, err := b.Pool.Open(sha)
 	if err != nil {
-		return nil, finding.New("edition.damaged", "", "the file %s is gone from the pool", sha)
+		return nil, gone(err, "the file "+sha)
 	}
 	defer f.Close()
 	data, err := io.ReadAll(io.LimitReader(f, 1<<30))
 	if err != nil {
-		return nil, err
+		return nil, finding.Doing(err, "read the file %s of the pool", sha)
 	}
 	if sum := sha256.Sum256(data); hex.EncodeToString(sum[:]) != sha {
 		return nil, finding.New("edition.damaged", "", "the file %s of the pool was changed on disk", sha)

@@ -33,6 +33,17 @@ type Want struct {
 	SHA256, SHA512 string
 }
 
+// check refuses a want that nothing stands behind.
+func (w Want) check() error {
+	plain := func(s string, digits int) bool {
+		return s == "" || len(s) == digits && strings.Trim(s, "0123456789abcdef") == ""
+	}
+	if w.SHA256 == "" && w.SHA512 == "" || !plain(w.SHA256, 64) || !plain(w.SHA512, 128) || w.Size < -1 {
+		return finding.New("content.weak-digest", "", "%s has no digest that it could be known by", w.Name)
+	}
+	return nil
+}
+
 // Store is where verified files lie. Dir is the one on a local disk.
 type Store interface {
 	// Has tells whether the file is there, with its size in bytes.
@@ -50,6 +61,9 @@ type Store interface {
 	Each(f func(sha256 string, size int64) error) error
 	// Remove takes a file out; the collection does, and nobody else.
 	Remove(sha256 string) error
+	// SetAside takes a file that is not what its name says out of use without
+	// deleting it. It goes when the right bytes came in, or with DropAside.
+	SetAside(sha256 string) error
 	// Free gives the bytes that can still be stored.
 	Free() (int64, error)
 }
@@ -59,7 +73,11 @@ type Sink interface {
 	io.Writer
 	Offset() int64  // how much is there already, perhaps from an earlier try
 	Restart() error // forget what is there
-	Verify() error  // nil when size and digest are right; else a finding
+	// Origin is what Begin was told when the bytes that are there began: part of
+	// a file goes on only from where it came from.
+	Origin() string
+	Begin(origin string) error // forget what is there; what follows is from there
+	Verify() error             // nil when size and digest are right; else a finding
 }
 
 // Dir is a Store in a folder.
@@ -76,8 +94,8 @@ var _ Store = (*Dir)(nil)
 // file system.
 func Open(root, tmp string) (*Dir, error) {
 	for _, d := range []string{root, tmp} {
-		if err := os.MkdirAll(d, 0o755); err != nil {
-			return nil, fmt.Errorf("open the pool: %w", err)
+		if err := os.MkdirAll(d, 0o700); err != nil {
+			return nil, finding.Doing(err, "open the pool")
 		}
 	}
 	return &Dir{root: root, tmp: tmp, touched: map[string]bool{}, busy: map[string]*ingest{}}, nil
@@ -107,6 +125,9 @@ func (d *Dir) Open(sha256 string) (*os.File, error) { return os.Open(d.Path(sha2
 // Ingest implements Store. What was fetched of a file before a failure is kept
 // and gone on from the next time.
 func (d *Dir) Ingest(want Want, get func(Sink) error, check func(*os.File) error) (string, error) {
+	if err := want.check(); err != nil {
+		return "", err
+	}
 	name := want.SHA256
 	if name == "" {
 		name = want.SHA512
@@ -128,31 +149,38 @@ func (d *Dir) Ingest(want Want, get func(Sink) error, check func(*os.File) error
 		}
 	}
 	part := filepath.Join(d.tmp, "part-"+name)
-	f, err := os.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o644)
+	f, err := os.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
-		return "", fmt.Errorf("take in %s: %w", want.Name, err)
+		return "", finding.Doing(err, "take in %s", want.Name)
 	}
 	defer f.Close()
 	w := &writer{f: f, h256: sha256.New(), h512: sha512.New(), want: want}
+	if from, err := os.ReadFile(part + fromSuffix); err == nil {
+		w.origin = string(from)
+	}
 	if want.SHA512 == "" {
 		w.h512 = nil
 	}
 	if w.n, err = io.Copy(w.hashes(), f); err != nil {
-		return "", fmt.Errorf("take in %s: %w", want.Name, err)
+		return "", finding.Doing(err, "take in %s", want.Name)
 	}
 	if want.Size >= 0 && w.n >= want.Size && want.Size > 0 {
 		if err := w.Restart(); err != nil { // a whole but unfinished file was wrong or never checked
 			return "", err
 		}
 	}
+	drop := func() {
+		os.Remove(part)
+		os.Remove(part + fromSuffix)
+	}
 	if err := get(w); err != nil {
-		if _, judged := finding.From(err); judged {
-			os.Remove(part)
+		if f, judged := finding.From(err); judged && f.Code != finding.FaultCode {
+			drop()
 		}
 		return "", err
 	}
 	if err := w.Verify(); err != nil {
-		os.Remove(part)
+		drop()
 		return "", err
 	}
 	sum := w.sum()
@@ -161,7 +189,9 @@ func (d *Dir) Ingest(want Want, get func(Sink) error, check func(*os.File) error
 			return "", err
 		}
 		if err := check(f); err != nil {
-			os.Remove(part)
+			if g, ok := finding.From(err); !ok || g.Code != finding.FaultCode {
+				drop()
+			}
 			return "", err
 		}
 	}
@@ -185,7 +215,7 @@ func mismatch(want Want, n int64, sum, sum512 string) *finding.Finding {
 
 // admit syncs, renames and remembers the folder for Flush.
 func (d *Dir) admit(f *os.File, part, sum string) error {
-	fail := func(err error) error { return fmt.Errorf("take a file into the pool: %w", err) }
+	fail := func(err error) error { return finding.Doing(err, "take a file into the pool") }
 	if err := f.Chmod(0o444); err != nil {
 		return fail(err)
 	}
@@ -204,7 +234,43 @@ func (d *Dir) admit(f *os.File, part, sum string) error {
 		return fail(err)
 	}
 	d.touch(dir)
+	os.Remove(part + fromSuffix)
+	os.Remove(d.aside(sum)) // the right bytes are here again
 	return nil
+}
+
+// fromSuffix is behind the name of an unfinished file where it says from where
+// its bytes are.
+const fromSuffix = ".from"
+
+// aside is where a file lies that was not what its name says.
+func (d *Dir) aside(sum string) string { return filepath.Join(d.root, "aside", sum) }
+
+// SetAside implements Store.
+func (d *Dir) SetAside(sum string) error {
+	if err := os.MkdirAll(filepath.Join(d.root, "aside"), 0o700); err != nil {
+		return finding.Doing(err, "set the file %s aside", sum)
+	}
+	return finding.Doing(os.Rename(d.Path(sum), d.aside(sum)), "set the file %s aside", sum)
+}
+
+// DropAside deletes what was set aside, and tells how much that was.
+func (d *Dir) DropAside() (files int, bytes int64, err error) {
+	entries, err := os.ReadDir(filepath.Join(d.root, "aside"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return 0, 0, nil
+	}
+	for _, e := range entries {
+		if info, ierr := e.Info(); ierr == nil {
+			bytes += info.Size()
+		}
+		if rerr := os.Remove(d.aside(e.Name())); rerr != nil {
+			err = errors.Join(err, rerr)
+			continue
+		}
+		files++
+	}
+	return files, bytes, err
 }
 
 func (d *Dir) touch(dir string) {
@@ -324,6 +390,7 @@ type writer struct {
 	h256, h512 hash.Hash
 	want       Want
 	n          int64
+	origin     string
 }
 
 func (w *writer) hashes() io.Writer {
@@ -340,10 +407,25 @@ func (w *writer) Write(p []byte) (int, error) {
 	n, err := w.f.Write(p)
 	w.hashes().Write(p[:n])
 	w.n += int64(n)
-	return n, err
+	return n, finding.Doing(err, "write %s", w.want.Name)
 }
 
-func (w *writer) Offset() int64 { return w.n }
+func (w *writer) Offset() int64  { return w.n }
+func (w *writer) Origin() string { return w.origin }
+
+func (w *writer) Begin(origin string) error {
+	if err := w.Restart(); err != nil {
+		return err
+	}
+	if origin == w.origin {
+		return nil
+	}
+	if err := os.WriteFile(w.f.Name()+fromSuffix, []byte(origin), 0o600); err != nil {
+		return finding.Doing(err, "write %s", w.want.Name)
+	}
+	w.origin = origin
+	return nil
+}
 
 func (w *writer) Verify() error {
 	if f := mismatch(w.want, w.n, w.sum(), w.sum512()); f != nil {
@@ -354,10 +436,10 @@ func (w *writer) Verify() error {
 
 func (w *writer) Restart() error {
 	if err := w.f.Truncate(0); err != nil {
-		return err
+		return finding.Doing(err, "write %s", w.want.Name)
 	}
 	if _, err := w.f.Seek(0, io.SeekStart); err != nil {
-		return err
+		return finding.Doing(err, "write %s", w.want.Name)
 	}
 	w.n = 0
 	w.h256.Reset()

@@ -43,6 +43,10 @@ whose token is written to warden.token in the data folder.`,
 	f.StringVar(&cfg.CertFile, "tls-cert", "", "certificate file for TLS")
 	f.StringVar(&cfg.KeyFile, "tls-key", "", "key file for TLS")
 	f.DurationVar(&cfg.Grace, "grace", 24*time.Hour, "how long packages of a lane's former edition stay reachable")
+	f.StringArrayVar(&cfg.Hosts, "host", nil, "a name by which API and console are reached, beside their address; may be given several times")
+	f.IntVar(&cfg.Machines, "connections", 0, "connections of machines at once; 0: as many as the limit of open files leaves")
+	f.DurationVar(&cfg.JobTime, "job-time", 24*time.Hour, "how long one job may take")
+	f.Int64Var(&cfg.JobMemory, "job-memory", 4<<30, "bytes of memory that the service may come to hold while jobs run; beyond them the newest is ended")
 	f.Int64Var(&cfg.Limit, "limit", 0, "bytes a second for all downloads together; 0: no limit")
 	return c
 }

@@ -663,8 +663,12 @@ func (s *Service) jobEvents(c *gin.Context) (any, error) {
 	}
 	_, events, stop, running := s.jobs.listen(int64(id))
 	c.Header("Content-Type", "text/event-stream")
+	control := http.NewResponseController(c.Writer)
+	control.SetReadDeadline(time.Time{})
+	deadline := func() { control.SetWriteDeadline(time.Now().Add(streamTime)) }
 	send := func(name string, e api.JobEvent) {
 		raw, _ := json.Marshal(e)
+		deadline()
 		fmt.Fprintf(c.Writer, "event: %s\ndata: %s\n\n", name, raw)
 		c.Writer.Flush()
 	}
@@ -679,6 +683,7 @@ func (s *Service) jobEvents(c *gin.Context) (any, error) {
 					send("progress", e)
 				}
 			case <-beat.C:
+				deadline()
 				io.WriteString(c.Writer, ": still here\n\n")
 				c.Writer.Flush()
 			case <-c.Request.Context().Done():

@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -43,6 +44,9 @@ func (s *Service) handler() http.Handler {
 			limit = maxUpload + 1
 		}
 		g.Handle(r.Method, api.Base+ginPath(r.Path), s.allow(r.Role), func(c *gin.Context) {
+			if limit > maxBody {
+				c.Request.Body = newPacedBody(c.Writer, c.Request.Body)
+			}
 			c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, limit)
 		}, answer(r, h))
 	}
@@ -75,7 +79,28 @@ func (s *Service) guard(c *gin.Context) {
 			Detail: "a token stands in the URL, where logs and histories keep it", WayOut: "send it as Authorization: Bearer, and have a new token made: this one may have been seen"})
 		return
 	}
+	if !s.knownHost(c.Request.Host) {
+		problem(c, &api.Problem{Title: "The request was refused", Status: 421, Type: "urn:stockade:host", Detail: fmt.Sprintf("this service is not called %q", finding.Harmless(c.Request.Host)),
+			WayOut: "use the address that it was started with, or start it with --host NAME"})
+		return
+	}
 	c.Next()
+}
+
+// knownHost tells whether a request names the service by an address or by a name
+// that it was told of. Any other name is somebody's who lets it point here, so
+// that pages of theirs count as this service's in a browser.
+func (s *Service) knownHost(host string) bool {
+	name, _, err := net.SplitHostPort(host)
+	if err != nil {
+		name = host
+	}
+	name = strings.ToLower(strings.TrimSuffix(strings.Trim(name, "[]"), "."))
+	if name == "localhost" || net.ParseIP(name) != nil {
+		return true
+	}
+	listen, _, _ := net.SplitHostPort(s.cfg.Listen)
+	return name != "" && (strings.EqualFold(name, listen) || slices.ContainsFunc(s.cfg.Hosts, func(h string) bool { return strings.EqualFold(h, name) }))
 }
 
 var rank = map[string]int{api.Open: 0, api.Viewer: 1, api.Operator: 2, api.Warden: 3}
@@ -90,14 +115,15 @@ func (s *Service) allow(role string) gin.HandlerFunc {
 		token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
 		who, known := store.Account{}, false
 		if ok {
-			if wait := s.guesses.wait(from); wait > 0 {
-				c.Header("Retry-After", strconv.Itoa(int(wait.Seconds())+1))
-				problem(c, &api.Problem{Title: "Not signed in", Status: 429, Type: "urn:stockade:guessing", Detail: "too many wrong tokens came from this address", WayOut: "wait a minute"})
-				return
-			}
-			who, known = s.account(token)
-			if !known {
+			// A right token works, whatever else comes from its address.
+			if who, known = s.account(token); !known {
 				s.guesses.wrong(from)
+				if wait := s.guesses.wait(from); wait > 0 {
+					time.Sleep(guessDelay)
+					c.Header("Retry-After", strconv.Itoa(int(wait.Seconds())+1))
+					problem(c, &api.Problem{Title: "Not signed in", Status: 429, Type: "urn:stockade:guessing", Detail: "this token is wrong, and so were many others from this address", WayOut: "wait a minute, or use a right one: it works at once"})
+					return
+				}
 			}
 		}
 		if !known {
@@ -138,6 +164,7 @@ func newGuesses(now func() time.Time) *guesses {
 const (
 	guessesMost = 10
 	guessesTime = time.Minute
+	guessDelay  = 200 * time.Millisecond // for each further wrong one
 )
 
 func (g *guesses) wrong(from string) {

@@ -5,6 +5,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
+	"runtime"
+	"runtime/metrics"
 	"sync"
 	"time"
 
@@ -16,8 +19,11 @@ import (
 
 // jobs runs pieces of work that take time, one at a time for each object.
 type jobs struct {
-	db  *store.DB
-	now func() time.Time
+	db     *store.DB
+	now    func() time.Time
+	most   time.Duration // that one may take
+	memory int64         // bytes that the service may come to hold while jobs run
+	log    *slog.Logger
 
 	mu      sync.Mutex
 	base    context.Context
@@ -30,12 +36,48 @@ type running struct {
 	job       api.Job
 	cancel    context.CancelFunc
 	stopped   bool
+	ended     string // why it was ended before it was done
 	listeners map[chan api.JobEvent]bool
 	saved     time.Time
 }
 
-func newJobs(db *store.DB, now func() time.Time) *jobs {
-	return &jobs{db: db, now: now, base: context.Background(), running: map[int64]*running{}}
+func newJobs(db *store.DB, now func() time.Time, most time.Duration, memory int64, log *slog.Logger) *jobs {
+	return &jobs{db: db, now: now, most: most, memory: memory, log: log, base: context.Background(), running: map[int64]*running{}}
+}
+
+// watch ends the job that began last while the service holds more memory than
+// jobs may make it hold. It runs until ctx ends.
+func (j *jobs) watch(ctx context.Context) {
+	t := time.NewTicker(500 * time.Millisecond)
+	defer t.Stop()
+	sample := []metrics.Sample{{Name: "/memory/classes/heap/objects:bytes"}}
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+		}
+		metrics.Read(sample)
+		if int64(sample[0].Value.Uint64()) <= j.memory {
+			continue
+		}
+		runtime.GC() // what nobody holds does not count
+		if metrics.Read(sample); int64(sample[0].Value.Uint64()) <= j.memory {
+			continue
+		}
+		j.mu.Lock()
+		var last *running
+		for _, r := range j.running {
+			if last == nil || r.job.ID > last.job.ID {
+				last = r
+			}
+		}
+		if last != nil && last.ended == "" {
+			last.ended = fmt.Sprintf("it made the service hold more than %d MiB of memory", j.memory>>20)
+			last.cancel()
+		}
+		j.mu.Unlock()
+	}
 }
 
 func (j *jobs) begin(ctx context.Context) { j.base = context.WithoutCancel(ctx) }
@@ -77,7 +119,7 @@ func (j *jobs) start(kind, object, by string, do work) (api.Job, error) {
 	if err := j.db.AddJob(&record); err != nil {
 		return api.Job{}, err
 	}
-	ctx, cancel := context.WithCancel(j.base)
+	ctx, cancel := context.WithTimeout(j.base, j.most)
 	r := &running{job: jobFrom(record), cancel: cancel, listeners: map[chan api.JobEvent]bool{}}
 	j.running[record.ID] = r
 	j.wait.Go(func() { j.run(ctx, r, do) })
@@ -87,6 +129,10 @@ func (j *jobs) start(kind, object, by string, do work) (api.Job, error) {
 func (j *jobs) run(ctx context.Context, r *running, do work) {
 	defer r.cancel()
 	result, found, err := guarded(ctx, do, func(e mirror.Event) { j.progress(r, e) })
+	var mistake *finding.Mistake
+	if errors.As(err, &mistake) {
+		j.log.Error("a job fell over", "job", r.job.ID, "kind", r.job.Kind, "object", r.job.Object, "panic", mistake.Value, "stack", string(mistake.Stack))
+	}
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	now := j.now().UTC()
@@ -98,6 +144,13 @@ func (j *jobs) run(ctx context.Context, r *running, do work) {
 	switch {
 	case err == nil:
 		r.job.State = "done"
+	case r.ended != "" || errors.Is(ctx.Err(), context.DeadlineExceeded):
+		if r.ended == "" {
+			r.ended = fmt.Sprintf("it took longer than %s", j.most)
+		}
+		f := finding.New("job.beyond-bounds", r.job.Object, "%s was ended: %s", r.job.Kind, r.ended)
+		r.job.State, r.job.Problem = "failed", f.Text
+		r.job.Findings = withFinding(r.job.Findings, f)
 	case ctx.Err() != nil && r.stopped:
 		r.job.State, r.job.Problem = "stopped", "it was stopped; what was verified is kept for the next try"
 	case ctx.Err() != nil:

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"stockade/core/finding"
 	"stockade/core/mirror"
 	"stockade/core/trust"
 )
@@ -32,6 +33,8 @@ func (s *Service) packagesHandler() http.Handler {
 	})
 	mux.HandleFunc("GET /key/{fingerprint}", s.serveKey)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		http.NewResponseController(w).SetReadDeadline(time.Now().Add(answerTime)) // machines send no bodies
+		http.NewResponseController(w).SetWriteDeadline(time.Now().Add(answerTime))
 		w.Header().Set("X-Content-Type-Options", "nosniff")
 		w.Header().Set("Content-Security-Policy", "default-src 'none'")
 		mux.ServeHTTP(w, r)
@@ -109,6 +112,12 @@ func (s *Service) serveFrom(w http.ResponseWriter, r *http.Request, e *openEditi
 			err = errors.New("its size is wrong")
 		}
 	}
+	if fault, ok := finding.Fault(err, "open "+path); ok {
+		s.log.Error("a file of an edition could not be read", "edition", e.Name(), "path", path, "error", fault.Text)
+		w.Header().Set("Retry-After", "5")
+		http.Error(w, "this server cannot read the file just now; try again", http.StatusServiceUnavailable)
+		return
+	}
 	if err != nil {
 		s.log.Error("a file of an edition is damaged", "edition", e.Name(), "path", path, "error", err)
 		http.Error(w, "this file is damaged here; the administrator has to build the mirror again", http.StatusInternalServerError)
@@ -124,7 +133,7 @@ func (s *Service) serveFrom(w http.ResponseWriter, r *http.Request, e *openEditi
 	}
 	// The time of the edition, not of the pool's file: a lane that moves must
 	// give its roots a new time.
-	http.ServeContent(w, r, "", e.Created.Truncate(time.Second), f)
+	http.ServeContent(newPacedWriter(w), r, "", e.Created.Truncate(time.Second), f)
 }
 
 func (s *Service) serveKey(w http.ResponseWriter, r *http.Request) {

@@ -32,6 +32,7 @@ import (
 	"stockade/core/archive/deb"
 	"stockade/core/archive/rpm"
 	"stockade/core/fetch"
+	"stockade/core/finding"
 	"stockade/core/journal"
 	"stockade/core/mirror"
 	"stockade/core/pool"
@@ -54,6 +55,10 @@ type Config struct {
 	KeyFile   string        //
 	Grace     time.Duration // how long files of a lane's former edition stay reachable; 24 h if zero
 	Limit     int64         // bytes a second for downloads; none if zero
+	Machines  int           // connections of machines at once; by the limit of open files if zero
+	JobTime   time.Duration // how long one job may take; 24 h if zero
+	JobMemory int64         // bytes of memory that jobs may make the service take; 4 GiB if zero
+	Hosts     []string      // further names by which API and console are reached
 	Version   string
 	Log       *slog.Logger
 	Now       func() time.Time
@@ -104,6 +109,12 @@ func Open(cfg Config) (*Service, error) {
 	if cfg.Grace == 0 {
 		cfg.Grace = 24 * time.Hour
 	}
+	if cfg.JobTime == 0 {
+		cfg.JobTime = 24 * time.Hour
+	}
+	if cfg.JobMemory == 0 {
+		cfg.JobMemory = 4 << 30
+	}
 	if cfg.Unlock == "" {
 		cfg.Unlock = filepath.Join(cfg.Data, "site", "unlock")
 	}
@@ -117,13 +128,15 @@ func Open(cfg Config) (*Service, error) {
 
 func (s *Service) open() error {
 	data := s.cfg.Data
-	for _, d := range []string{"", "editions", "tmp", "pool"} {
-		if err := os.MkdirAll(filepath.Join(data, d), 0o755); err != nil {
-			return fmt.Errorf("open the data folder: %w", err)
+	for _, d := range []string{"", "editions", "tmp", "pool", "site"} {
+		if err := os.MkdirAll(filepath.Join(data, d), 0o700); err != nil {
+			return finding.Doing(err, "open the data folder")
 		}
 	}
-	if err := os.MkdirAll(filepath.Join(data, "site"), 0o700); err != nil {
-		return fmt.Errorf("open the data folder: %w", err)
+	// Records hold who may do what: nobody else on this machine reads them, also
+	// where the folder was made by an earlier version or by hand.
+	if err := os.Chmod(data, 0o700); err != nil {
+		return finding.Doing(err, "keep the data folder from others")
 	}
 	lock, err := os.OpenFile(filepath.Join(data, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
@@ -166,7 +179,7 @@ func (s *Service) open() error {
 	} else if n > 0 {
 		s.log.Warn("jobs were running when the service ended", "jobs", n)
 	}
-	s.jobs = newJobs(s.db, s.now)
+	s.jobs = newJobs(s.db, s.now, s.cfg.JobTime, s.cfg.JobMemory, s.log)
 	if s.api, err = net.Listen("tcp", s.cfg.Listen); err != nil {
 		return fmt.Errorf("listen for the API: %w", err)
 	}
@@ -302,12 +315,14 @@ func (s *Service) scheme() string {
 func (s *Service) Run(ctx context.Context) error {
 	ctx, s.stop = context.WithCancel(ctx)
 	s.jobs.begin(ctx)
-	s.servers = []*http.Server{
-		{Handler: s.handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10},
-		{Handler: s.packagesHandler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10},
+	forAPI, forMachines := budgets()
+	if s.cfg.Machines > 0 {
+		forMachines = s.cfg.Machines
 	}
+	gates := []*gate{newGate(s.api, forAPI), newGate(s.packages, forMachines)}
+	s.servers = []*http.Server{s.server(timed(s.handler()), gates[0]), s.server(s.packagesHandler(), gates[1])}
 	failed := make(chan error, 2)
-	for i, l := range []net.Listener{s.api, s.packages} {
+	for i, l := range gates {
 		srv := s.servers[i]
 		srv.ErrorLog = slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)
 		go func() {
@@ -323,6 +338,7 @@ func (s *Service) Run(ctx context.Context) error {
 		}()
 	}
 	s.done.Go(func() { s.schedule(ctx) })
+	s.done.Go(func() { s.jobs.watch(ctx) })
 	var err error
 	select {
 	case <-ctx.Done():

@@ -464,6 +464,11 @@ func (s *Service) startCollect(by string) (api.Job, error) {
 		if err == nil {
 			err = s.pool.Sweep()
 		}
+		asideFiles, asideBytes, aerr := s.pool.DropAside()
+		if err == nil {
+			err = aerr
+		}
+		files, bytes = files+asideFiles, bytes+asideBytes
 		if jerr := s.record(by, "pool.collect", "pool", map[string]string{"files": strconv.Itoa(files), "bytes": strconv.FormatInt(bytes, 10)}); err == nil {
 			err = jerr
 		}

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"os"
 	"time"
 
 	"github.com/glebarez/sqlite"
@@ -16,6 +17,7 @@ import (
 	"gorm.io/gorm/logger"
 
 	"stockade/core/definition"
+	"stockade/core/finding"
 	"stockade/core/journal"
 )
 
@@ -27,6 +29,20 @@ type DB struct{ g *gorm.DB }
 
 // Open opens or makes the database at path and brings it to the newest form.
 func Open(path string) (*DB, error) {
+	// The database, and what SQLite lays beside it, is for its owner alone.
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return nil, finding.Doing(err, "open the database %s", path)
+	}
+	err = errors.Join(f.Chmod(0o600), f.Close())
+	if err != nil {
+		return nil, finding.Doing(err, "keep the database %s from others", path)
+	}
+	for _, beside := range []string{"-wal", "-shm"} {
+		if err := os.Chmod(path+beside, 0o600); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return nil, finding.Doing(err, "keep the database %s from others", path)
+		}
+	}
 	dsn := "file:" + path + "?_pragma=journal_mode(WAL)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)&_pragma=synchronous(FULL)"
 	g, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{Logger: logger.Discard, NowFunc: func() time.Time { return time.Now().UTC() }})
 	if err != nil {
