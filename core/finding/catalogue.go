@@ -73,6 +73,7 @@ var catalogue = index(
 	Entry{"content.missing", Error, "no upstream has a file that the index names", "try again later; upstream may be in the middle of a publication"},
 	Entry{"edition.damaged", Error, "a file of an edition is changed or gone", "build the mirror again: what is damaged is fetched anew"},
 	Entry{"edition.seal-bad", Error, "the seal of an edition does not hold", "do not serve it; build the mirror again"},
+	Entry{"journal.broken", Error, "the journal does not hold, contradicts a head that was signed before, or does not explain what is in force", "find out who wrote to the database; go back to a backup whose journal holds: stockade journal verify"},
 	Entry{FaultCode, Error, "something went wrong on this machine itself: no space, no file descriptors, a disk that fails", "mend that, and run it again; nothing was decided about what was being read"},
 	Entry{"site.clock", Error, "the clock contradicts the newest accepted root", "set the clock of this machine right"},
 	Entry{"source.release-unsupported", Warning, "no source serves the family or release of a group that uses it", "add a source for it to the mirror, or mend the group"},

@@ -47,7 +47,134 @@ type Store interface {
 	// Append stores all of it at once or nothing.
 	Append(text []byte, e Entry, first int64, hashes []tlog.Hash, checkpoint string) error
 	Checkpoint() (string, error)
-	Each(f func(number int64, text []byte) error) error
+	// Each calls f for every entry from a number on, in their order.
+	Each(from int64, f func(number int64, text []byte) error) error
+}
+
+// Head is a signed head of the journal: how many entries there were, and the
+// hash over all of them.
+type Head struct {
+	Size int64
+	Root tlog.Hash
+}
+
+// Broken is what makes a journal one that nothing may be written to: the first
+// entry that does not fit, or -1 where none can be named.
+type Broken struct {
+	First int64
+	Text  string
+}
+
+func (b *Broken) Error() string { return "the journal does not hold: " + b.Text }
+
+// Open reads a signed head. The empty text is the head of an empty journal.
+func (k Keys) Open(signed string) (Head, error) {
+	if signed == "" {
+		return Head{}, nil
+	}
+	opened, err := note.Open([]byte(signed), note.VerifierList(k.verifier))
+	if err != nil {
+		return Head{}, &Broken{-1, "the signature of its head does not hold"}
+	}
+	var h Head
+	var root string
+	if n, err := fmt.Sscanf(strings.TrimPrefix(opened.Text, origin+"\n"), "%d\n%s\n", &h.Size, &root); n != 2 || err != nil {
+		return Head{}, &Broken{-1, "its head cannot be read"}
+	}
+	if h.Root, err = tlog.ParseHash(root); err != nil || opened.Text != checkpointText(h.Size, h.Root) {
+		return Head{}, &Broken{-1, "its head cannot be read"}
+	}
+	return h, nil
+}
+
+// Newest gives the head of a journal, if its hashes are those that were signed.
+func Newest(s Store, k Keys) (Head, error) {
+	signed, err := s.Checkpoint()
+	if err != nil {
+		return Head{}, err
+	}
+	h, err := k.Open(signed)
+	if err != nil {
+		return Head{}, err
+	}
+	n, err := s.Size()
+	switch {
+	case err != nil:
+		return h, err
+	case n < h.Size:
+		return h, &Broken{n, fmt.Sprintf("entries %d to %d are gone: its head counts %d", n, h.Size-1, h.Size)}
+	case n > h.Size:
+		return h, &Broken{h.Size, fmt.Sprintf("entry %d is covered by no head", h.Size)}
+	}
+	return h, stands(s, h, h)
+}
+
+// stands tells whether the first entries of a journal are those of an older head.
+func stands(s Store, old, now Head) error {
+	if old.Size > now.Size {
+		return &Broken{now.Size, fmt.Sprintf("it has %d entries, and a head that was signed before counts %d", now.Size, old.Size)}
+	}
+	if old.Size == 0 {
+		return nil
+	}
+	root, err := tlog.TreeHash(old.Size, reader{s})
+	if err != nil {
+		return &Broken{-1, fmt.Sprintf("its hashes cannot be read: %v", err)}
+	}
+	if root != old.Root {
+		return &Broken{-1, fmt.Sprintf("its first %d entries are not those that were signed", old.Size)}
+	}
+	return nil
+}
+
+// Against compares a journal with a head that was kept elsewhere: what that one
+// covers must still be there, unchanged.
+func Against(s Store, k Keys, signed string) (old Head, err error) {
+	if old, err = k.Open(strings.TrimLeft(signed, "\r\n")); err != nil {
+		return old, err
+	}
+	now, err := Newest(s, k)
+	if err != nil {
+		return old, err
+	}
+	return old, stands(s, old, now)
+}
+
+// Continue reads what was written behind a head that was verified before, and
+// verifies it: every entry against its hashes, and all of them against the head
+// that is signed now.
+func Continue(s Store, k Keys, from Head, visit func(Entry)) (Head, error) {
+	now, err := Newest(s, k)
+	if err != nil {
+		return from, err
+	}
+	if err := stands(s, from, now); err != nil {
+		return from, err
+	}
+	next := from.Size
+	err = s.Each(from.Size, func(n int64, text []byte) error {
+		var e Entry
+		if err := json.Unmarshal(text, &e); n != next || err != nil || e.Number != n {
+			return &Broken{next, fmt.Sprintf("entry %d is gone, or not readable", next)}
+		}
+		hashes, err := tlog.StoredHashes(n, text, reader{s})
+		if err != nil {
+			return &Broken{n, fmt.Sprintf("the hashes before entry %d cannot be read: %v", n, err)}
+		}
+		for i, h := range hashes {
+			stored, err := s.ReadHashes([]int64{tlog.StoredHashIndex(0, n) + int64(i)})
+			if err != nil || stored[0] != h {
+				return &Broken{n, fmt.Sprintf("entry %d was changed after it was written", n)}
+			}
+		}
+		visit(e)
+		next++
+		return nil
+	})
+	if err == nil && next != now.Size {
+		err = &Broken{next, fmt.Sprintf("entry %d is gone", next)}
+	}
+	return now, err
 }
 
 const origin = "stockade journal"
@@ -79,10 +206,12 @@ func NewKeys(seed []byte) (Keys, error) {
 
 // Write appends an entry. The number is set by it. Only one writer at a time.
 func Write(s Store, k Keys, e Entry) error {
-	n, err := s.Size()
+	// What is signed for is what was signed for before, and this entry.
+	head, err := Newest(s, k)
 	if err != nil {
 		return err
 	}
+	n := head.Size
 	e.Number = n
 	e.At = e.At.UTC().Truncate(time.Millisecond)
 	text := e.Text()
@@ -163,7 +292,7 @@ func Verify(s Store, k Keys) (Report, error) {
 		}
 	}
 	next := int64(0)
-	err := s.Each(func(n int64, text []byte) error {
+	err := s.Each(0, func(n int64, text []byte) error {
 		if n != next {
 			bad(next, "entry %d is gone", next)
 			next = n

@@ -40,9 +40,9 @@ func (m *memory) Append(text []byte, _ Entry, first int64, hashes []tlog.Hash, c
 
 func (m *memory) Checkpoint() (string, error) { return m.checkpoint, nil }
 
-func (m *memory) Each(f func(int64, []byte) error) error {
+func (m *memory) Each(first int64, f func(int64, []byte) error) error {
 	for i, e := range m.entries {
-		if e == nil {
+		if e == nil || int64(i) < first {
 			continue
 		}
 		if err := f(int64(i), e); err != nil {

@@ -31,6 +31,7 @@ type Plan struct {
 	Number   int       // of the edition to be made
 	Previous *Edition  // the newest edition that stands; nil: none
 	Items    []Item    // its packages
+	Journal  string    // the signed head of the site's journal
 }
 
 // Outcome is what came of a build or an estimate.
@@ -400,7 +401,7 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 	b.tell(Event{Step: "write", Remaining: -1})
 	files := newCollect()
 	e := &Edition{Format: 1, Mirror: plan.Name, Number: plan.Number, Created: b.Now().UTC(), Copy: plan.Mirror.Copy,
-		SiteKey: b.Site.Certificate().Fingerprint, Inputs: inputs(plan, out.Publications), Packages: len(out.selection), Findings: out.Findings}
+		SiteKey: b.Site.Certificate().Fingerprint, Inputs: inputs(plan, out.Publications), Packages: len(out.selection), Findings: out.Findings, Journal: plan.Journal}
 	var items bytes.Buffer
 	enc := json.NewEncoder(&items)
 	for _, p := range out.selection {

@@ -34,6 +34,9 @@ type Edition struct {
 	Content  string          `json:"content"`  // digest over what machines would see
 	Sources  []EditionSource `json:"sources"`
 	Packages int             `json:"packages"`
+	// Journal is the signed head of the site's journal when the edition was made:
+	// a journal that was put back to an earlier state contradicts it.
+	Journal string `json:"journal,omitempty"`
 	// Advisories is how many of upstream's are about packages in the edition.
 	Advisories int          `json:"advisories,omitempty"`
 	Findings   finding.List `json:"findings"`

@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -46,6 +47,7 @@ type Certificate struct {
 	Subkeys     []Part   `json:"subkeys"`
 
 	entity *openpgp.Entity
+	raw    *rawCertificate
 }
 
 // ReadCertificates reads one or many certificates, armoured or binary. A
@@ -59,6 +61,9 @@ func ReadCertificates(data []byte) ([]*Certificate, error) {
 	}
 	var rings [][]byte
 	if bytes.Contains(data, []byte("-----BEGIN PGP")) {
+		if err := checkArmour(data); err != nil {
+			return nil, unreadable("the armour is damaged: %v", err)
+		}
 		rest := bytes.NewReader(data)
 		for {
 			block, err := armor.Decode(rest)
@@ -90,28 +95,96 @@ func ReadCertificates(data []byte) ([]*Certificate, error) {
 	} else {
 		rings = [][]byte{data}
 	}
-	var out []*Certificate
-	seen := map[string]bool{}
+	var raws []*rawCertificate
 	for _, ring := range rings {
-		list, err := openpgp.ReadKeyRing(bytes.NewReader(ring))
+		list, err := splitCertificates(ring)
 		if err != nil {
-			return nil, unreadable("not an OpenPGP certificate: %v", err)
+			return nil, err
 		}
-		for _, e := range list {
-			if hasSecret(e) {
-				return nil, finding.New("key.secret-material", "", "the file holds a secret key")
-			}
-			c := describe(e)
-			if !seen[c.Fingerprint] {
-				seen[c.Fingerprint] = true
-				out = append(out, c)
+		for _, c := range list { // two copies of one certificate are one
+			if i := slices.IndexFunc(raws, func(have *rawCertificate) bool { return bytes.Equal(have.primary.head, c.primary.head) }); i >= 0 {
+				raws[i] = raws[i].merge(c)
+			} else {
+				raws = append(raws, c)
 			}
 		}
+	}
+	var out []*Certificate
+	for _, raw := range raws {
+		c, err := raw.read()
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, c)
 	}
 	if len(out) == 0 {
 		return nil, unreadable("there is no certificate in it")
 	}
 	return out, nil
+}
+
+// read makes a certificate of its packets.
+func (c *rawCertificate) read() (*Certificate, error) {
+	if err := c.own(); err != nil {
+		return nil, err
+	}
+	list, err := openpgp.ReadKeyRing(bytes.NewReader(c.binary()))
+	if err != nil {
+		return nil, finding.New("key.unreadable", "", "not an OpenPGP certificate: %v", err)
+	}
+	if len(list) != 1 || hasSecret(list[0]) {
+		return nil, finding.New("key.unreadable", "", "not one OpenPGP certificate")
+	}
+	return describe(list[0], c), nil
+}
+
+// Merge gives a certificate with all that c and another copy of it have, and
+// whether that is more than c has. What was seen once stays: an older copy takes
+// back no revocation, no new end date and no new subkey. A copy that cannot be
+// read together with c is refused, and c stays as it is.
+func (c *Certificate) Merge(other *Certificate) (merged *Certificate, more bool, err error) {
+	if c.Fingerprint != other.Fingerprint {
+		return nil, false, fmt.Errorf("trust: %s is not %s", other.Fingerprint, c.Fingerprint)
+	}
+	merged, err = c.raw.merge(other.raw).read()
+	if err != nil {
+		return nil, false, err
+	}
+	return merged, !bytes.Equal(merged.Binary(), c.Binary()), nil
+}
+
+// Changes tells in words what another copy of a certificate has that c has not.
+func (c *Certificate) Changes(now *Certificate) (out []string) {
+	for _, id := range now.UserIDs {
+		if !slices.Contains(c.UserIDs, id) {
+			out = append(out, "the user id "+id+" is new")
+		}
+	}
+	before := map[string]Part{}
+	for _, p := range append([]Part{c.Primary}, c.Subkeys...) {
+		before[p.Fingerprint] = p
+	}
+	for _, p := range append([]Part{now.Primary}, now.Subkeys...) {
+		old, known := before[p.Fingerprint]
+		switch {
+		case !known:
+			out = append(out, "the subkey "+p.Fingerprint+" is new")
+			continue
+		case p.Revoked && !old.Revoked:
+			out = append(out, p.Fingerprint+" is withdrawn by its owner: "+p.Reason)
+		}
+		if !p.Expires.Equal(old.Expires) {
+			end := "no more end date"
+			if !p.Expires.IsZero() {
+				end = "the end date " + p.Expires.Format(time.DateOnly)
+			}
+			out = append(out, p.Fingerprint+" has "+end)
+		}
+	}
+	if len(out) == 0 {
+		out = append(out, "further signatures of its own")
+	}
+	return out
 }
 
 func hasSecret(e *openpgp.Entity) bool {
@@ -126,8 +199,8 @@ func hasSecret(e *openpgp.Entity) bool {
 	return false
 }
 
-func describe(e *openpgp.Entity) *Certificate {
-	c := &Certificate{Fingerprint: fingerprint(e.PrimaryKey), entity: e, UserIDs: []string{}, Subkeys: []Part{}}
+func describe(e *openpgp.Entity, raw *rawCertificate) *Certificate {
+	c := &Certificate{Fingerprint: fingerprint(e.PrimaryKey), entity: e, raw: raw, UserIDs: []string{}, Subkeys: []Part{}}
 	if id := e.PrimaryIdentity(); id != nil {
 		c.UserIDs = append(c.UserIDs, finding.Harmless(id.Name))
 	}
@@ -140,15 +213,45 @@ func describe(e *openpgp.Entity) *Certificate {
 	if len(c.UserIDs) > 2 {
 		sortStrings(c.UserIDs[1:])
 	}
-	self, _ := e.PrimarySelfSignature()
-	c.Primary = part(e.PrimaryKey, self, e.Revocations)
-	c.Primary.CanSign = e.PrimaryKey.PubKeyAlgo.CanSign() && (self == nil || !self.FlagsValid || self.FlagSign)
+	c.Primary = primaryPart(e, raw)
 	for _, s := range e.Subkeys {
 		p := part(s.PublicKey, s.Sig, s.Revocations)
-		p.CanSign = s.PublicKey.PubKeyAlgo.CanSign() && s.Sig != nil && s.Sig.FlagsValid && s.Sig.FlagSign
+		p.CanSign = s.PublicKey.PubKeyAlgo.CanSign() && s.Sig != nil && s.Sig.FlagsValid && s.Sig.FlagSign && criticalNotation(s.Sig) == ""
 		c.Subkeys = append(c.Subkeys, p)
 	}
 	return c
+}
+
+// primaryPart describes the primary key. Its end and its use are what the newest
+// signature directly on the key says; what that leaves open, the newest of the
+// signatures on user ids that says it.
+func primaryPart(e *openpgp.Entity, raw *rawCertificate) Part {
+	self := []*packet.Signature{}
+	for _, id := range e.Identities {
+		if id.SelfSignature != nil && len(id.Revocations) == 0 {
+			self = append(self, id.SelfSignature)
+		}
+	}
+	slices.SortFunc(self, func(a, b *packet.Signature) int { return b.CreationTime.Compare(a.CreationTime) })
+	if d := raw.direct(e.PrimaryKey); d != nil {
+		self = append([]*packet.Signature{d}, self...)
+	}
+	p := part(e.PrimaryKey, nil, e.Revocations)
+	p.CanSign = e.PrimaryKey.PubKeyAlgo.CanSign()
+	flags := false
+	for _, s := range self {
+		if criticalNotation(s) != "" {
+			p.CanSign = false
+		}
+		if s.FlagsValid && !flags {
+			flags = true
+			p.CanSign = p.CanSign && s.FlagSign
+		}
+		if p.Expires.IsZero() && s.KeyLifetimeSecs != nil && *s.KeyLifetimeSecs > 0 {
+			p.Expires = p.Created.Add(time.Duration(*s.KeyLifetimeSecs) * time.Second)
+		}
+	}
+	return p
 }
 
 func part(k *packet.PublicKey, self *packet.Signature, revocations []*packet.Signature) Part {
@@ -203,13 +306,7 @@ func algorithmName(a packet.PublicKeyAlgorithm) string {
 func fingerprint(k *packet.PublicKey) string { return fmt.Sprintf("%X", k.Fingerprint) }
 
 // Binary gives the certificate in binary form, as keyrings hold it.
-func (c *Certificate) Binary() []byte {
-	var b bytes.Buffer
-	if err := c.entity.Serialize(&b); err != nil {
-		return nil // writing to memory does not fail for a certificate that was read
-	}
-	return b.Bytes()
-}
+func (c *Certificate) Binary() []byte { return c.raw.binary() }
 
 // Armoured gives the certificate as text.
 func (c *Certificate) Armoured() string {

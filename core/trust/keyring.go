@@ -72,6 +72,9 @@ func (k *Keyring) Clearsigned(data []byte) ([]byte, archive.Signer, error) {
 	if err := wellFormed(data); err != nil {
 		return nil, archive.Signer{}, k.bad("%v", err)
 	}
+	if err := checkArmour(data[bytes.LastIndex(data, []byte(signatureHeader)):]); err != nil {
+		return nil, archive.Signer{}, k.bad("the signature's armour is damaged: %v", err)
+	}
 	block, rest := clearsign.Decode(data)
 	if block == nil {
 		return nil, archive.Signer{}, k.bad("it is not a readable clear-signed text")
@@ -173,6 +176,9 @@ func bytesOf(b []byte) signedContent {
 
 func (k *Keyring) detached(content signedContent, signature []byte) (archive.Signer, error) {
 	if bytes.Contains(signature, []byte(signatureHeader)) {
+		if err := checkArmour(signature); err != nil {
+			return archive.Signer{}, k.bad("the detached signature's armour is damaged: %v", err)
+		}
 		block, err := armor.Decode(bytes.NewReader(signature))
 		if err != nil || block.Type != openpgp.SignatureType {
 			return archive.Signer{}, k.bad("the detached signature's armour is damaged")
@@ -188,9 +194,11 @@ func (k *Keyring) bad(format string, args ...any) finding.Finding {
 	return finding.New("content.signature-bad", "source "+k.source, format, args...)
 }
 
-// verify looks at each signature; one that counts is enough.
+// verify looks at each signature; one that counts is enough. Among them there may
+// be signatures that cannot be judged, of kinds that are not known; anything that
+// is no signature makes all of it refused.
 func (k *Keyring) verify(signed signedContent, signatures []byte) (archive.Signer, error) {
-	reader := packet.NewReader(bytes.NewReader(signatures))
+	reader := packet.NewOpaqueReader(bytes.NewReader(signatures))
 	var good []archive.Signer
 	var refused []finding.Finding
 	var others []string
@@ -203,12 +211,19 @@ func (k *Keyring) verify(signed signedContent, signatures []byte) (archive.Signe
 			return archive.Signer{}, k.bad("there are more than %d signatures", maxSignatures)
 		}
 		if err != nil {
-			refused = append(refused, k.bad("a signature is not readable: %v", err))
-			break
+			return archive.Signer{}, k.bad("the signatures are not readable: %v", err)
 		}
-		sig, ok := p.(*packet.Signature)
-		if !ok {
-			refused = append(refused, k.bad("there is something else among the signatures"))
+		if p.Tag == tagMarker {
+			continue // to be ignored (RFC 9580 §5.8)
+		}
+		if p.Tag != tagSignature {
+			return archive.Signer{}, k.bad("there is something else among the signatures (a packet of the kind %d)", p.Tag)
+		}
+		parsed, err := p.Parse()
+		sig, ok := parsed.(*packet.Signature)
+		if err != nil || !ok {
+			refused = append(refused, k.bad("a signature is of a kind that is not known, or damaged: %v", err))
+			others = append(others, "an unreadable one")
 			continue
 		}
 		by, f := k.judge(signed, sig)
@@ -249,6 +264,9 @@ func (k *Keyring) judge(signed signedContent, sig *packet.Signature) (archive.Si
 	object := "source " + k.source
 	if sig.SigType != packet.SigTypeBinary && sig.SigType != packet.SigTypeText {
 		return no(k.bad("a signature is of type %#x, which is not one over a document", sig.SigType))
+	}
+	if name := criticalNotation(sig); name != "" {
+		return no(k.bad("the signature by %s asks to be believed only by who understands the notation %q", issuer(sig), finding.Harmless(name)))
 	}
 	switch sig.Hash {
 	case crypto.SHA224, crypto.SHA256, crypto.SHA384, crypto.SHA512, crypto.SHA3_256, crypto.SHA3_512:

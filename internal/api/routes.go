@@ -91,7 +91,7 @@ var Routes = []Route{
 	{"POST", "/revisions/{id}/restore", Operator, "restore", "Make the description what it was after that revision", nil, nil, Judgement{}, ""},
 
 	{"GET", "/journal", Viewer, "journal", "Who did what, newest first", []Parameter{search, cursor, limit}, nil, Page[JournalEntry]{}, ""},
-	{"POST", "/journal/verify", Viewer, "verifyJournal", "Whether the journal is whole and unchanged", nil, nil, Report{}, ""},
+	{"POST", "/journal/verify", Viewer, "verifyJournal", "Whether the journal is whole and unchanged", nil, Against{}, Report{}, ""},
 
 	{"GET", "/accounts", Warden, "accounts", "All accounts", nil, nil, Page[Account]{}, ""},
 	{"POST", "/accounts", Warden, "addAccount", "Make an account and its first token", nil, NewAccount{}, NewToken{}, ""},

@@ -345,3 +345,9 @@ type (
 	Report       = journal.Report
 	Signer       = archive.Signer
 )
+
+// Against is a head of the journal that was kept elsewhere, or the edition whose
+// seal carries one; empty: those of all seals.
+type Against struct {
+	Against string `json:"against,omitempty"`
+}

@@ -33,7 +33,7 @@ func (s *Service) propose(in api.Documents) (*proposal, error) {
 	given, found := definition.Read(in.Documents...)
 	p := &proposal{recorded: recorded, certificates: map[string]*trust.Certificate{}}
 	p.judgement = api.Judgement{Findings: found, Changes: []definition.Change{}, Vouches: []api.Vouching{}}
-	if p.trusted, err = readTrusted(s.db); err != nil {
+	if p.trusted, err = s.readTrusted(); err != nil {
 		return nil, err
 	}
 	if len(found.With("define.syntax")) > 0 {
@@ -155,17 +155,30 @@ func (s *Service) apply(in api.Documents, by, role, expected string) (api.Judgem
 	if len(blocking(p.judgement.Findings)) > 0 {
 		return p.judgement, errRefused
 	}
-	if len(p.judgement.Vouches) > 0 && role != api.Warden {
-		return p.judgement, &api.Problem{Title: "The definition was not applied", Status: 403, Type: "urn:stockade:rights",
-			Detail: fmt.Sprintf("it vouches for %s, and only a warden may", p.judgement.Vouches[0].Fingerprint), WayOut: "ask a warden to apply it, or leave vouched_for out"}
-	}
-	for _, c := range p.judgement.Changes {
-		if c.Kind == "package" && c.Action != "remove" && role != api.Warden {
-			return p.judgement, &api.Problem{Title: "The definition was not applied", Status: 403, Type: "urn:stockade:rights",
-				Detail: fmt.Sprintf("it puts the package %s into a house source, and only a warden may: the site signs it", c.Name), WayOut: "ask a warden to apply it, or leave that package out"}
-		}
+	if err := p.permitted(role); err != nil {
+		return p.judgement, err
 	}
 	return s.commit(p, by, in.Summary)
+}
+
+// permitted refuses what only wardens may do, on whichever road it comes: by a
+// document, a change in the console, or a revision that is restored.
+func (p *proposal) permitted(role string) error {
+	if role == api.Warden {
+		return nil
+	}
+	no := func(detail, way string) error {
+		return &api.Problem{Title: "The definition was not applied", Status: 403, Type: "urn:stockade:rights", Detail: detail, WayOut: way}
+	}
+	if len(p.judgement.Vouches) > 0 {
+		return no(fmt.Sprintf("it vouches for %s, and only a warden may", p.judgement.Vouches[0].Fingerprint), "ask a warden to apply it, or leave vouched_for out")
+	}
+	for _, c := range p.judgement.Changes {
+		if c.Kind == "package" && c.Action != "remove" {
+			return no(fmt.Sprintf("it puts the package %s into a house source, and only a warden may: the site signs it", c.Name), "ask a warden to do it, or leave that package out")
+		}
+	}
+	return nil
 }
 
 // describedTag is the ETag of the description: its newest revision.
@@ -182,10 +195,8 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 	out := p.judgement
 	err := s.db.Tx(func(tx *store.DB) error {
 		for _, f := range slices.Sorted(maps.Keys(p.certificates)) {
-			if _, have := p.trusted.certificates[f]; !have {
-				if err := s.saveCertificate(tx, p.certificates[f], by); err != nil {
-					return err
-				}
+			if err := s.saveCertificate(tx, p.certificates[f], by); err != nil {
+				return err
 			}
 		}
 		for _, v := range out.Vouches {
@@ -193,10 +204,12 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 				return err
 			}
 		}
+		ended := map[decided]bool{}
 		for name, old := range p.recorded.Keys {
 			now := p.target.Keys[name]
 			for _, src := range old.VouchedFor {
-				if !slices.Contains(now.VouchedFor, src) || now.Fingerprint != old.Fingerprint {
+				if id := (decided{old.Fingerprint, src}); (!slices.Contains(now.VouchedFor, src) || now.Fingerprint != old.Fingerprint) && !ended[id] {
+					ended[id] = true
 					if err := tx.DropVouch(old.Fingerprint, src); err != nil {
 						return err
 					}
@@ -217,13 +230,22 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 			return err
 		}
 		out.Revision = rev.ID
-		for _, c := range out.Changes {
-			if c.Kind == "source" && c.Action == "remove" {
-				for _, kind := range []string{"accepted", "refresh", "probe", "house"} {
-					if err := tx.Drop(kind, c.Name); err != nil {
-						return err
-					}
+		for _, name := range sourcesThat(out.Changes, "remove") {
+			if err := s.remember(tx, p.recorded, name); err != nil {
+				return err
+			}
+			if err := s.endDecisions(tx, p.trusted, name, by, ended); err != nil {
+				return err
+			}
+			for _, kind := range []string{"accepted", "refresh", "probe", "house"} {
+				if err := tx.Drop(kind, name); err != nil {
+					return err
 				}
+			}
+		}
+		for _, name := range sourcesThat(out.Changes, "add") {
+			if err := s.recall(tx, p.target, name); err != nil {
+				return err
 			}
 		}
 		return s.write(tx, by, "definition.apply", fmt.Sprintf("revision %d", rev.ID), map[string]string{"summary": summary})
@@ -244,7 +266,7 @@ func summarise(changes []definition.Change) string {
 }
 
 // change edits the recorded description in place, with the same checks as documents.
-func (s *Service) change(by, summary string, edit func(set *definition.Set) error) (api.Judgement, error) {
+func (s *Service) change(by, role, summary string, edit func(set *definition.Set) error) (api.Judgement, error) {
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	recorded, err := s.db.Described()
@@ -255,11 +277,11 @@ func (s *Service) change(by, summary string, edit func(set *definition.Set) erro
 	if err := edit(target); err != nil {
 		return api.Judgement{}, err
 	}
-	return s.recordSet(recorded, target, by, summary)
+	return s.recordSet(recorded, target, by, role, summary)
 }
 
-func (s *Service) recordSet(recorded, target *definition.Set, by, summary string) (api.Judgement, error) {
-	t, err := readTrusted(s.db)
+func (s *Service) recordSet(recorded, target *definition.Set, by, role, summary string) (api.Judgement, error) {
+	t, err := s.readTrusted()
 	if err != nil {
 		return api.Judgement{}, err
 	}
@@ -273,12 +295,15 @@ func (s *Service) recordSet(recorded, target *definition.Set, by, summary string
 	if len(blocking(p.judgement.Findings)) > 0 {
 		return p.judgement, errRefused
 	}
+	if err := p.permitted(role); err != nil {
+		return p.judgement, err
+	}
 	return s.commit(p, by, summary)
 }
 
 // restore makes the description what it was after a revision. Decisions about
 // keys are not restored: they are taken anew.
-func (s *Service) restore(id int64, by string) (api.Judgement, error) {
+func (s *Service) restore(id int64, by, role string) (api.Judgement, error) {
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	rev, err := s.db.RevisionBy(id)
@@ -293,7 +318,7 @@ func (s *Service) restore(id int64, by string) (api.Judgement, error) {
 	if err != nil {
 		return api.Judgement{}, err
 	}
-	return s.recordSet(recorded, target, by, fmt.Sprintf("restore revision %d", id))
+	return s.recordSet(recorded, target, by, role, fmt.Sprintf("restore revision %d", id))
 }
 
 func revision(r store.Revision) api.Revision {

@@ -312,7 +312,7 @@ func (s *Service) handlers() map[string]handler {
 			if err != nil {
 				return nil, err
 			}
-			return refused("The revision was not restored")(s.restore(int64(id), who(c).Name))
+			return refused("The revision was not restored")(s.restore(int64(id), who(c).Name, who(c).Role))
 		},
 
 		"journal": func(c *gin.Context) (any, error) {
@@ -325,9 +325,11 @@ func (s *Service) handlers() map[string]handler {
 			return out, err
 		},
 		"verifyJournal": func(c *gin.Context) (any, error) {
-			s.writing.Lock()
-			defer s.writing.Unlock()
-			return journal.Verify(s.db.Journal(), s.keys)
+			in, err := optional[api.Against](c)
+			if err != nil {
+				return nil, err
+			}
+			return s.verifyJournal(in.Against)
 		},
 
 		"accounts": func(c *gin.Context) (any, error) {
@@ -368,7 +370,7 @@ func (s *Service) judge(c *gin.Context) (any, error) {
 func (s *Service) editSource(verb string, edit func(*definition.Source)) handler {
 	return func(c *gin.Context) (any, error) {
 		name := c.Param("name")
-		return refused("The source was not changed")(s.change(who(c).Name, verb+" source "+name, func(set *definition.Set) error {
+		return refused("The source was not changed")(s.change(who(c).Name, who(c).Role, verb+" source "+name, func(set *definition.Set) error {
 			src, ok := set.Sources[name]
 			if !ok {
 				return dangling("", "source", name, set.Sources)

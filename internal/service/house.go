@@ -208,7 +208,7 @@ func (s *Service) addPackage(source string, in api.NewPackage, body io.Reader, b
 		}
 	}
 	id := packageID(p, given)
-	j, err := s.change(by, "add "+p.Name+" "+p.Version+" to "+source, func(set *definition.Set) error {
+	j, err := s.change(by, api.Warden, "add "+p.Name+" "+p.Version+" to "+source, func(set *definition.Set) error {
 		set.Packages[id] = rec
 		return nil
 	})
@@ -235,7 +235,7 @@ func digestsOf(f *os.File) (short, long string, err error) {
 // removePackage takes a package out of a house source; the file stays as long
 // as a revision or an edition knows it.
 func (s *Service) removePackage(id, by string) (api.Judgement, error) {
-	j, err := s.change(by, "remove package "+id, func(set *definition.Set) error {
+	j, err := s.change(by, api.Operator, "remove package "+id, func(set *definition.Set) error {
 		if _, ok := set.Packages[id]; !ok {
 			return dangling("", "package", id, set.Packages)
 		}

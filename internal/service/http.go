@@ -19,6 +19,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"stockade/core/finding"
+	"stockade/core/journal"
 	"stockade/internal/api"
 	"stockade/internal/store"
 )
@@ -241,6 +242,7 @@ func asProblem(r api.Route, err error) *api.Problem {
 	var p *api.Problem
 	var ref *refusal
 	var busy *busyError
+	var broken *journal.Broken
 	var big *http.MaxBytesError
 	switch {
 	case errors.As(err, &p):
@@ -249,6 +251,9 @@ func asProblem(r api.Route, err error) *api.Problem {
 		first := ref.found[0]
 		return &api.Problem{Title: ref.title, Status: 422, Type: "urn:stockade:" + first.Code, Detail: fmt.Sprintf("%d findings of severity error", ref.found.Count(finding.Error)),
 			WayOut: "mend what is found and try again; nothing was changed", Findings: ref.found}
+	case errors.As(err, &broken):
+		return &api.Problem{Title: title, Status: 409, Type: "urn:stockade:journal.broken", Detail: broken.Error(),
+			WayOut: "nothing is recorded while the journal does not hold: find out who wrote to the database, and go back to a backup whose journal does"}
 	case errors.As(err, &busy):
 		return &api.Problem{Title: title, Status: 409, Type: "urn:stockade:busy", Detail: busy.Error(), WayOut: fmt.Sprintf("wait for it (stockade job watch %d), or stop it", busy.job.ID)}
 	case errors.As(err, &big):

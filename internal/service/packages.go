@@ -144,7 +144,7 @@ func (s *Service) serveKey(w http.ResponseWriter, r *http.Request) {
 	}
 	c := s.site.Certificate()
 	if c.Fingerprint != f {
-		t, err := readTrusted(s.db)
+		t, err := s.readTrusted()
 		if err != nil || t.certificates[f] == nil {
 			http.NotFound(w, r)
 			return

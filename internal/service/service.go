@@ -79,6 +79,7 @@ type Service struct {
 	editions editionCache
 	guesses  *guesses
 	usage    usage
+	ledger   ledger
 
 	writing    sync.Mutex   // one change of the description, a lane or the journal at a time
 	publishing sync.Mutex   // one publication of house sources at a time
@@ -378,6 +379,12 @@ func (s *Service) Close() error {
 
 // write puts an entry into the journal. s.writing is held, or tx is the only writer.
 func (s *Service) write(tx *store.DB, by, action, object string, detail map[string]string) error {
+	// A database that was put back while the service runs is found out here too.
+	if n, err := tx.Journal().Size(); err != nil {
+		return err
+	} else if seen := s.ledger.size(); n < seen {
+		return &journal.Broken{First: n, Text: fmt.Sprintf("it has %d entries, and had %d before", n, seen)}
+	}
 	return journal.Write(tx.Journal(), s.keys, journal.Entry{At: s.now(), By: by, Action: action, Object: object, Detail: detail})
 }
 

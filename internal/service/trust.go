@@ -1,6 +1,7 @@
 package service
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -8,6 +9,7 @@ import (
 
 	"stockade/core/definition"
 	"stockade/core/finding"
+	"stockade/core/journal"
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/store"
@@ -19,11 +21,12 @@ type trusted struct {
 	added        map[string]store.Certificate
 	vouches      []store.Vouch
 	bars         map[string]store.Bar
+	broken       *journal.Broken // the journal does not hold: nothing is vouched for
 }
 
-func readTrusted(db *store.DB) (*trusted, error) {
+func (s *Service) readTrusted() (*trusted, error) {
 	t := &trusted{certificates: map[string]*trust.Certificate{}, added: map[string]store.Certificate{}, bars: map[string]store.Bar{}}
-	certs, err := db.Certificates()
+	certs, err := s.db.Certificates()
 	if err != nil {
 		return nil, err
 	}
@@ -34,12 +37,19 @@ func readTrusted(db *store.DB) (*trusted, error) {
 		}
 		t.certificates[c.Fingerprint], t.added[c.Fingerprint] = list[0], c
 	}
-	if t.vouches, err = db.Vouches(); err != nil {
+	// What counts is what the journal's entries made; a record alone bars, and
+	// vouches for nothing.
+	now, err := s.ledger.read(s.db, s.keys)
+	if err != nil {
 		return nil, err
 	}
-	bars, err := db.Bars()
+	t.vouches, t.broken = now.vouches, now.broken
+	bars, err := s.db.Bars()
 	for _, b := range bars {
 		t.bars[b.Fingerprint] = b
+	}
+	for f, b := range now.bars {
+		t.bars[f] = b
 	}
 	return t, err
 }
@@ -149,15 +159,40 @@ func (s *Service) addKeys(data []byte, by string) ([]api.Key, error) {
 	return out, nil
 }
 
+// saveCertificate brings a certificate in. One that is there is never replaced:
+// what the new copy has more is added to it.
 func (s *Service) saveCertificate(tx *store.DB, c *trust.Certificate, by string) error {
+	recorded, err := tx.CertificateBy(c.Fingerprint)
+	if err == nil {
+		return s.mergeCertificate(tx, recorded, c, by)
+	}
+	if !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
 	if err := tx.SaveCertificate(store.Certificate{Fingerprint: c.Fingerprint, Armoured: c.Armoured(), At: s.now().UTC(), By: by}); err != nil {
 		return err
 	}
 	return s.write(tx, by, "key.add", "key "+c.Fingerprint, map[string]string{"user_ids": strings.Join(c.UserIDs, "; ")})
 }
 
+func (s *Service) mergeCertificate(tx *store.DB, recorded store.Certificate, c *trust.Certificate, by string) error {
+	have, err := trust.ReadCertificates([]byte(recorded.Armoured))
+	if err != nil || len(have) != 1 {
+		return fmt.Errorf("the record of the certificate %s is damaged", c.Fingerprint)
+	}
+	merged, more, err := have[0].Merge(c)
+	if err != nil || !more {
+		return err
+	}
+	recorded.Armoured = merged.Armoured()
+	if err := tx.SaveCertificate(recorded); err != nil {
+		return err
+	}
+	return s.write(tx, by, "key.merge", "key "+c.Fingerprint, map[string]string{"changed": strings.Join(have[0].Changes(merged), "; ")})
+}
+
 func (s *Service) trustedAndSet() (*trusted, *definition.Set, error) {
-	t, err := readTrusted(s.db)
+	t, err := s.readTrusted()
 	if err != nil {
 		return nil, nil, err
 	}
@@ -216,7 +251,7 @@ func (s *Service) vouch(path string, d api.Decision, by string) (api.Key, error)
 	if err != nil {
 		return api.Key{}, err
 	}
-	if t, err = readTrusted(s.db); err != nil {
+	if t, err = s.readTrusted(); err != nil {
 		return api.Key{}, err
 	}
 	return s.key(c, t, set), nil
@@ -252,7 +287,7 @@ func (s *Service) bar(path string, d api.Decision, by string) (api.Key, error) {
 	if err != nil {
 		return api.Key{}, err
 	}
-	t, err := readTrusted(s.db)
+	t, err := s.readTrusted()
 	if err != nil {
 		return api.Key{}, err
 	}

@@ -213,6 +213,12 @@ func (s *Service) plan(name string) (mirror.Plan, error) {
 			p.Others = append(p.Others, src)
 		}
 	}
+	if p.Journal, err = s.db.Journal().Checkpoint(); err != nil {
+		return p, err
+	}
+	if t.broken != nil {
+		return p, t.broken
+	}
 	editions, err := s.db.Editions(name)
 	if err != nil {
 		return p, err

@@ -340,6 +340,11 @@ func (d *DB) Certificates() ([]Certificate, error) {
 	return many[Certificate](d, "at, fingerprint", 0, "")
 }
 
+// CertificateBy gives one certificate.
+func (d *DB) CertificateBy(fingerprint string) (Certificate, error) {
+	return one[Certificate](d, "fingerprint = ?", fingerprint)
+}
+
 // SaveCertificate brings one in; one that is there is renewed.
 func (d *DB) SaveCertificate(c Certificate) error { return d.save(&c) }
 
@@ -525,9 +530,9 @@ func (s journalStore) Checkpoint() (string, error) {
 	return h.Text, err
 }
 
-func (s journalStore) Each(f func(int64, []byte) error) error {
+func (s journalStore) Each(first int64, f func(int64, []byte) error) error {
 	const page = 500
-	for from := int64(-1); ; {
+	for from := first - 1; ; {
 		rows, err := many[journalEntry](s.d, "number", page, "number > ?", from)
 		if err != nil {
 			return err

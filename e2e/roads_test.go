@@ -1,0 +1,286 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"crypto"
+	"database/sql"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/ProtonMail/go-crypto/openpgp"
+	"github.com/ProtonMail/go-crypto/openpgp/packet"
+
+	"stockade/core/archive/deb"
+	"stockade/internal/api"
+	"stockade/internal/client"
+)
+
+// as makes the following commands those of a new account, until the test goes back.
+func (s *site) as(name, role string) (back func()) {
+	s.t.Helper()
+	token := strings.TrimSpace(mustOut(s, "account", "add", name, "--role", role))
+	s.t.Setenv("STOCKADE_TOKEN", token)
+	return func() { s.t.Setenv("STOCKADE_TOKEN", s.token) }
+}
+
+// db opens the records behind the program's back; the service is not running.
+func (s *site) db(f func(db *sql.DB)) {
+	s.t.Helper()
+	s.stop()
+	db, err := sql.Open("sqlite", filepath.Join(s.dir, "data/stockade.db"))
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	f(db)
+	if err := db.Close(); err != nil {
+		s.t.Fatal(err)
+	}
+	s.start()
+}
+
+func must(t *testing.T, db *sql.DB, statement string, args ...any) {
+	t.Helper()
+	r, err := db.Exec(statement, args...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if n, _ := r.RowsAffected(); n == 0 {
+		t.Fatalf("nothing was changed by %s", statement)
+	}
+}
+
+func TestASourceDescribedAgainKeepsItsGuardAndNotItsDecisions(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	describe := func(name, url string) string {
+		text := "stockade: 1\nsources:\n  " + name + ":\n    family: deb\n    standing: vendor\n    upstreams: [{url: \"" + url + "\"}]\n    release: heron\n    components: [drives]\n    architectures: [amd64]\n    signed_by: [kelp-release]\n"
+		p := filepath.Join(s.dir, name+".yaml")
+		if err := os.WriteFile(p, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return p
+	}
+	kelp := s.scenario.KelpKey.Certificate().Fingerprint
+	vouch := func(name string) {
+		s.cli(0, "key", "vouch", kelp, "--source", name, "--evidence", "compared again")
+	}
+	s.cli(0, "apply", describe("moor", s.scenario.Vendor.URL))
+	vouch("moor")
+	s.cli(0, "source", "refresh", "moor")
+	// The vendor's server is put back to an older publication, validly signed.
+	older := s.scenario.Kelp
+	older.Date = older.Date.Add(-10 * 24 * time.Hour)
+	files, err := older.Publish(s.scenario.KelpKey)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.scenario.Vendor.Publish(files)
+	_, log := s.cli(1, "source", "refresh", "moor")
+	if !strings.Contains(log, "source.older-than-accepted") {
+		t.Fatal(log)
+	}
+	// An operator takes the source out and describes it again: under its name with
+	// the address spelt otherwise, under another name, by another road to the server.
+	back := s.as("ola", "operator")
+	s.cli(0, "source", "remove", "moor", "--yes")
+	for name, url := range map[string]string{"moor": s.scenario.Vendor.URL + "/", "moor2": s.scenario.Vendor.URL, "moor3": strings.Replace(s.scenario.Vendor.URL, "127.0.0.1", "localhost", 1)} {
+		s.cli(0, "apply", describe(name, url))
+		_, log := s.cli(1, "source", "refresh", name)
+		if !strings.Contains(log, "key.unvouched") {
+			t.Errorf("%s: the decision of the source that was taken out still counts: %s", name, log)
+		}
+	}
+	back()
+	for _, name := range []string{"moor", "moor2", "moor3"} {
+		vouch(name)
+		_, log := s.cli(1, "source", "refresh", name)
+		if !strings.Contains(log, "source.older-than-accepted") {
+			t.Errorf("%s: the older root was taken: %s", name, log)
+		}
+	}
+	if out, _ := s.cli(0, "journal", "list", "--search", "key.unvouch"); !strings.Contains(out, "taken out of the description") {
+		t.Error(out)
+	}
+}
+
+func TestARevocationIsNotUndoneByAnOlderCopy(t *testing.T) {
+	s := newSite(t)
+	made := time.Now().Add(-time.Hour)
+	cfg := &packet.Config{Algorithm: packet.PubKeyAlgoEdDSA, DefaultHash: crypto.SHA512, Time: func() time.Time { return made }}
+	e, err := openpgp.NewEntity("Kelp desk", "", "desk@kelp.example", cfg)
+	if err != nil {
+		t.Fatal(err)
+	}
+	file := func(name string) string {
+		var b bytes.Buffer
+		if err := e.Serialize(&b); err != nil {
+			t.Fatal(err)
+		}
+		p := filepath.Join(s.dir, name)
+		if err := os.WriteFile(p, b.Bytes(), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return p
+	}
+	old := file("old.pgp")
+	if err := e.RevokeKey(packet.KeyCompromised, "the desk was broken into", cfg); err != nil {
+		t.Fatal(err)
+	}
+	revoked := file("revoked.pgp")
+	fingerprint := strings.ToUpper(strings.TrimSpace(mustOut(s, "key", "add", revoked, "-o", "name")))
+	shown := func() bool { return strings.Contains(mustOut(s, "key", "show", fingerprint, "-o", "json"), "the desk was broken into") }
+	if !shown() {
+		t.Fatal("the revocation is not shown at all")
+	}
+	s.cli(0, "key", "add", old)
+	if !shown() {
+		t.Error("the older copy took the revocation back")
+	}
+	raw, err := os.ReadFile(old)
+	if err != nil {
+		t.Fatal(err)
+	}
+	last, err := os.ReadFile(revoked)
+	if err != nil {
+		t.Fatal(err)
+	}
+	both := filepath.Join(s.dir, "both.pgp")
+	if err := os.WriteFile(both, append(last, raw...), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	s.cli(0, "key", "add", both)
+	if !shown() {
+		t.Error("two copies in one file took the revocation back")
+	}
+	// A newer copy of a known certificate is taken, and that is journalled.
+	again := newSite(t)
+	again.cli(0, "key", "add", old)
+	again.cli(0, "key", "add", revoked)
+	if out, _ := again.cli(0, "journal", "list", "--search", "key.merge"); !strings.Contains(out, "withdrawn by its owner") {
+		t.Errorf("the journal says\n%s", out)
+	}
+}
+
+func TestARestoredRevisionPassesTheChecksOfAChange(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	lamp := filepath.Join(s.dir, "site/house/lamp-driver_2.0-1reach1_all.deb")
+	id := strings.TrimSpace(mustOut(s, "package", "add", lamp, "--source", "reach-lamps", told, "--why=x", "-o", "name"))
+	with := strings.Fields(mustOut(s, "revision", "list", "-o", "name"))[0]
+	s.cli(0, "package", "remove", id, "--yes")
+	back := s.as("ola", "operator")
+	_, log := s.cli(4, "revision", "restore", with, "--yes")
+	if !strings.Contains(log, "only a warden") {
+		t.Error(log)
+	}
+	back()
+	if out := mustOut(s, "package", "list", "-o", "name"); strings.Contains(out, id) {
+		t.Errorf("the package that was withdrawn is back: %s", out)
+	}
+	s.cli(0, "revision", "restore", with, "--yes")
+	if out := mustOut(s, "package", "list", "-o", "name"); !strings.Contains(out, id) {
+		t.Errorf("a warden's restore did not bring it back: %s", out)
+	}
+}
+
+func TestAVouchThatNoEntryExplainsDoesNotCount(t *testing.T) {
+	s := newSite(t)
+	s.cli(0, "apply", filepath.Join(s.dir, "site")) // nobody vouched for kelp's key
+	kelp := s.scenario.KelpKey.Certificate().Fingerprint
+	s.db(func(db *sql.DB) {
+		must(t, db, "INSERT INTO vouches (fingerprint, source, evidence, `by`, at) VALUES (?, 'kelp', 'put there', 'warden', ?)", kelp, time.Now().UTC())
+	})
+	_, log := s.cli(1, "source", "refresh", "kelp")
+	if !strings.Contains(log, "key.unvouched") {
+		t.Error(log)
+	}
+	out, _ := s.cli(1, "journal", "verify")
+	if !strings.Contains(out, kelp) || !strings.Contains(out, "no entry does") {
+		t.Error(out)
+	}
+}
+
+func TestABarWhoseRecordIsGoneStillBars(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	kelp := s.scenario.KelpKey.Certificate().Fingerprint
+	s.cli(0, "key", "bar", kelp, "--reason", "stolen", "--yes")
+	s.db(func(db *sql.DB) { must(t, db, "DELETE FROM bars") })
+	_, log := s.cli(1, "source", "refresh", "kelp")
+	if !strings.Contains(log, "key.barred") {
+		t.Error(log)
+	}
+	s.cli(1, "journal", "verify")
+}
+
+// Old rows put back: the journal is whole in itself, and the seal of an edition
+// that was made meanwhile carries a head that it contradicts.
+func TestAJournalThatWasPutBackIsFoundOut(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	s.built("steady")
+	tables := []string{"journal_entries", "journal_hashes", "journal_heads"}
+	s.db(func(db *sql.DB) {
+		for _, table := range tables {
+			if _, err := db.Exec("CREATE TABLE kept_" + table + " AS SELECT * FROM " + table); err != nil {
+				t.Fatal(err)
+			}
+		}
+	})
+	kelp := s.scenario.KelpKey.Certificate().Fingerprint
+	s.cli(0, "key", "bar", kelp, "--reason", "stolen", "--yes")
+	if err := s.scenario.PublishTarn(time.Now(), true, func(r *deb.Repository) { r.Packages[0].Version = "9.9-1" }); err != nil {
+		t.Fatal(err)
+	}
+	head := filepath.Join(s.dir, "head")
+	r, err := client.Post[api.Report](context.Background(), s.client, "/journal/verify", nil)
+	if err != nil || !r.Holds {
+		t.Fatalf("%+v %v", r, err)
+	}
+	edition := strings.TrimSpace(mustOut(s, "mirror", "build", "tarn-whole"))
+	s.cli(0, "journal", "verify", "--against", edition)
+	s.db(func(db *sql.DB) {
+		var signed string
+		if err := db.QueryRow("SELECT text FROM journal_heads").Scan(&signed); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(head, []byte(signed), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		for _, table := range tables {
+			must(t, db, "DELETE FROM "+table)
+			must(t, db, "INSERT INTO "+table+" SELECT * FROM kept_"+table)
+		}
+		must(t, db, "DELETE FROM bars")
+	})
+	if out, _ := s.cli(1, "journal", "verify"); !strings.Contains(out, edition) {
+		t.Errorf("the seals were not asked: %s", out)
+	}
+	if out, _ := s.cli(1, "journal", "verify", "--against", head); !strings.Contains(out, "counts") {
+		t.Errorf("the head that was kept: %s", out)
+	}
+}
+
+// What does not fit is not signed over.
+func TestNothingIsWrittenBehindAJournalThatDoesNotHold(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	s.db(func(db *sql.DB) {
+		must(t, db, "DELETE FROM journal_entries WHERE number = (SELECT max(number) FROM journal_entries)")
+	})
+	_, log := s.cli(1, "account", "add", "ola", "--role", "viewer")
+	if !strings.Contains(log, "journal") {
+		t.Error(log)
+	}
+	if out, _ := s.cli(1, "journal", "verify"); !strings.Contains(out, "gone") {
+		t.Errorf("it was signed over: %s", out)
+	}
+	_, log = s.cli(5, "mirror", "build", "barrage")
+	if !strings.Contains(log, "journal") {
+		t.Error(log)
+	}
+}

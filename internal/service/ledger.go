@@ -1,0 +1,229 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+
+	"stockade/core/finding"
+	"stockade/core/journal"
+	"stockade/internal/store"
+)
+
+// ledger is what the entries of the journal made of keys and lanes. It is what
+// is in force: a record that no entry explains was put there by somebody else,
+// and does not count.
+type ledger struct {
+	mu      sync.Mutex
+	signed  string // the head that it was read up to
+	head    journal.Head
+	vouches map[decided]store.Vouch
+	bars    map[string]store.Bar
+	lanes   map[string]string // the edition that each shows
+	broken  *journal.Broken
+}
+
+// decided is what a vouch is about.
+type decided struct{ fingerprint, source string }
+
+// apply takes one entry.
+func (l *ledger) apply(e journal.Entry) {
+	key, isKey := strings.CutPrefix(e.Object, "key ")
+	lane, isLane := strings.CutPrefix(e.Object, "lane ")
+	switch {
+	case isKey && e.Action == "key.vouch":
+		l.vouches[decided{key, e.Detail["source"]}] = store.Vouch{Fingerprint: key, Source: e.Detail["source"], Evidence: e.Detail["evidence"], By: e.By, At: e.At}
+	case isKey && e.Action == "key.unvouch":
+		delete(l.vouches, decided{key, e.Detail["source"]})
+	case isKey && e.Action == "key.bar":
+		l.bars[key] = store.Bar{Fingerprint: key, Reason: e.Detail["reason"], By: e.By, At: e.At}
+	case isLane && (e.Action == "lane.move" || e.Action == "lane.back"):
+		l.lanes[lane] = e.Detail["to"]
+	}
+}
+
+// size is how many entries were read so far.
+func (l *ledger) size() int64 {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.head.Size
+}
+
+// inForce is a copy of what counts now.
+type inForce struct {
+	vouches []store.Vouch
+	bars    map[string]store.Bar
+	lanes   map[string]string
+	broken  *journal.Broken
+}
+
+// read brings the ledger up to the newest entry and gives what counts. A journal
+// that does not hold vouches for nothing: only bars go on counting.
+func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.vouches == nil {
+		l.vouches, l.bars, l.lanes = map[decided]store.Vouch{}, map[string]store.Bar{}, map[string]string{}
+	}
+	signed, err := db.Journal().Checkpoint()
+	if err != nil {
+		return nil, err
+	}
+	if signed != l.signed || signed == "" || l.broken != nil {
+		l.broken = nil
+		var fresh []journal.Entry
+		head, err := journal.Continue(db.Journal(), keys, l.head, func(e journal.Entry) { fresh = append(fresh, e) })
+		switch {
+		case errors.As(err, &l.broken):
+		case err != nil:
+			return nil, err
+		default:
+			for _, e := range fresh {
+				l.apply(e)
+			}
+			l.signed, l.head = signed, head
+		}
+	}
+	out := &inForce{bars: maps.Clone(l.bars), lanes: maps.Clone(l.lanes), broken: l.broken}
+	if l.broken == nil {
+		out.vouches = slices.Collect(maps.Values(l.vouches))
+		slices.SortFunc(out.vouches, func(a, b store.Vouch) int { return a.At.Compare(b.At) })
+	}
+	return out, nil
+}
+
+// contradictions tells what of the records no entry of the journal explains, and
+// which heads that were kept elsewhere the journal contradicts.
+func (s *Service) contradictions() (finding.List, error) {
+	now, err := s.ledger.read(s.db, s.keys)
+	if err != nil {
+		return nil, err
+	}
+	var out finding.List
+	add := func(format string, args ...any) {
+		out = append(out, finding.New("journal.broken", "journal", format, args...))
+	}
+	if now.broken != nil {
+		add("%s", now.broken.Text)
+	}
+	vouches, err := s.db.Vouches()
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range vouches {
+		if now.broken == nil && !slices.ContainsFunc(now.vouches, func(k store.Vouch) bool { return k.Fingerprint == v.Fingerprint && k.Source == v.Source }) {
+			add("a record says that %s was vouched for, for %s, and no entry does; it does not count", v.Fingerprint, v.Source)
+		}
+	}
+	bars, err := s.db.Bars()
+	if err != nil {
+		return nil, err
+	}
+	recorded := map[string]bool{}
+	for _, b := range bars {
+		recorded[b.Fingerprint] = true
+	}
+	for f := range now.bars {
+		if !recorded[f] {
+			add("the record that %s is barred is gone; it is barred all the same", f)
+		}
+	}
+	set, err := s.db.Described()
+	if err != nil {
+		return nil, err
+	}
+	for lane := range set.Lanes {
+		moves, err := s.db.Moves(lane)
+		if err != nil {
+			return nil, err
+		}
+		if len(moves) > 0 {
+			if shown := fmt.Sprintf("%s/%d", moves[0].Mirror, moves[0].Edition); now.lanes[lane] != shown {
+				add("a record says that the lane %s shows %s, and no entry does", lane, shown)
+			}
+		}
+	}
+	out = append(out, s.rolledBack()...)
+	return out, nil
+}
+
+// rolledBack compares the journal with the heads that the seals of editions carry:
+// a journal that was put back to an earlier state lacks what they saw.
+func (s *Service) rolledBack() (out finding.List) {
+	editions, err := s.db.Editions("")
+	if err != nil {
+		return nil
+	}
+	for _, e := range editions {
+		open, err := s.editions.open(s, e.Mirror, e.Number)
+		if e.Retired || err != nil || open.Journal == "" {
+			continue
+		}
+		if _, err := journal.Against(s.db.Journal(), s.keys, open.Journal); err != nil {
+			var broken *journal.Broken
+			if errors.As(err, &broken) {
+				out = append(out, finding.New("journal.broken", "journal", "the seal of %s carries a head of the journal that it contradicts: %s", open.Name(), broken.Text))
+			}
+		}
+	}
+	return out
+}
+
+// verifyJournal proves that the journal is whole, that it contradicts no head
+// that was kept (in seals, and perhaps one that is given: a head, or an edition),
+// and that it explains what is in force.
+func (s *Service) verifyJournal(against string) (journal.Report, error) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	r, err := journal.Verify(s.db.Journal(), s.keys)
+	if err != nil || !r.Holds {
+		return r, err
+	}
+	fail := func(text string) journal.Report {
+		r.Holds, r.Text = false, text
+		return r
+	}
+	if against != "" {
+		head, what := against, "the head that was given"
+		if name, number, err := parseEdition(against, ""); err == nil {
+			open, _, err := s.standing(name, number)
+			if err != nil {
+				return r, err
+			}
+			if head, what = open.Journal, "the seal of "+open.Name(); head == "" {
+				return r, finding.New("define.bad-value", "edition "+open.Name(), "its seal carries no head of the journal: it was made before that was done")
+			}
+		}
+		old, err := journal.Against(s.db.Journal(), s.keys, head)
+		var broken *journal.Broken
+		if errors.As(err, &broken) {
+			return fail(what + " is contradicted: " + broken.Text), nil
+		}
+		if err != nil {
+			return r, err
+		}
+		r.Text += fmt.Sprintf("; %s, over %d entries, is part of it", what, old.Size)
+	}
+	found, err := s.contradictions()
+	if err != nil {
+		return r, err
+	}
+	if len(found) > 0 {
+		return fail(found[0].Text), nil
+	}
+	editions, err := s.db.Editions("")
+	if err != nil {
+		return r, err
+	}
+	sealed := 0
+	for _, e := range editions {
+		if open, err := s.editions.open(s, e.Mirror, e.Number); !e.Retired && err == nil && open.Journal != "" {
+			sealed++
+		}
+	}
+	r.Text += fmt.Sprintf("; compared with the heads in %d seals", sealed)
+	return r, nil
+}
