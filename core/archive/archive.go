@@ -288,10 +288,10 @@ type Root struct {
 	Date          time.Time
 	Dates         map[string]time.Time // of single files, where a root is several that move apart
 	Expires       time.Time            // zero: it does not say
-	// Sample are some names of what the repository has, chosen by their digests,
-	// where the root itself tells: a root that shares none of them with the one
-	// accepted before is of another repository. At most 64.
-	Sample        []string
+	// Oldest is the date of the oldest file of a root that is several, and which
+	// one that is: one that is held back is as old as that. Zero: the root is one.
+	Oldest        time.Time
+	OldestPath    string
 	Components    []string
 	Architectures []string
 	ByHash        bool

@@ -555,7 +555,7 @@ func TestOlderAndForeignDatabasesAreRefused(t *testing.T) {
 		w.alpm.Packages = append(w.alpm.Packages, alpm.Made{Component: "wrack", Name: fmt.Sprintf("theirs-%d", i), Version: "1-1", Arch: "any"})
 	}
 	w.republish()
-	w.refused("source.release-mismatch")
+	w.refused("source.other-repository")
 }
 
 // A house source is read, verified and mirrored as any other; what is not

@@ -47,6 +47,7 @@ func (b *Builder) Lists(ctx context.Context, pub *Publication) ([]List, error) {
 	}
 	p := b.progress("indexes", len(choices), missing)
 	out := make([]List, len(choices))
+	parent := ctx
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(4)
 	for i, c := range choices {
@@ -60,7 +61,10 @@ func (b *Builder) Lists(ctx context.Context, pub *Publication) ([]List, error) {
 	}
 	err = g.Wait()
 	p.send(true)
-	return out, err
+	if err != nil {
+		return out, err
+	}
+	return out, b.sample(parent, pub, out)
 }
 
 // inPool tells which compression of an index is in the pool already.

@@ -58,9 +58,10 @@ type Accepted struct {
 	Upstream    string                  `json:"upstream"` // URL
 	Choice      int                     `json:"choice"`   // which of the family's ways to get the root
 	Files       []AcceptedFile          `json:"files"`
-	Digest      string                  `json:"digest"`           // over the files
-	Dates       map[string]time.Time    `json:"dates,omitempty"`  // of single files of the root
-	Sample      []string                `json:"sample,omitempty"` // names of what it has
+	Digest      string                  `json:"digest"`            // over the files
+	Dates       map[string]time.Time    `json:"dates,omitempty"`   // of single files of the root
+	Samples     map[string][]string     `json:"samples,omitempty"` // names of what its lists have, by list
+	Version     string                  `json:"version,omitempty"` // as the root says it
 	Conditional map[string]conditionals `json:"conditional,omitempty"`
 	Offers      Offers                  `json:"offers"`
 }
@@ -88,6 +89,9 @@ type Publication struct {
 	Root     *archive.Root
 	Accepted Accepted
 	Changed  bool // against the root accepted before
+	// Judged tells that its lists were compared with those of the root accepted
+	// before. Until then it must not be taken for accepted.
+	Judged   bool
 	Findings finding.List
 	Failures []string // what upstreams failed on the way
 }

@@ -142,7 +142,7 @@ func TestAnotherRepositoryUnderTheSameKeyIsTold(t *testing.T) {
 	}
 	w.repo.Origin, w.repo.Date = "Tarn Test", w.repo.Date.Add(time.Minute)
 	w.publish()
-	w.refusedAfterFirst(t, "source.release-mismatch")
+	w.refusedAfterFirst(t, "source.other-repository")
 }
 
 func TestAFlatRepositoryIsMirrored(t *testing.T) {

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"slices"
 	"time"
 
 	"stockade/core/archive"
@@ -72,9 +71,13 @@ func (b *Builder) Refresh(ctx context.Context, src *Source) (*Publication, error
 	}
 	pub.Findings = append(pub.Findings, src.Family.CheckRoot(src.Spec, pub.Root)...)
 	if src.MaxAge > 0 {
-		if age := b.Now().Sub(pub.Root.Date); age > src.MaxAge {
+		made, what := pub.Root.Date, "its root"
+		if !pub.Root.Oldest.IsZero() { // of several parts, the one that was held back
+			made, what = pub.Root.Oldest, "its "+pub.Root.OldestPath
+		}
+		if age := b.Now().Sub(made); age > src.MaxAge {
 			pub.Findings = append(pub.Findings, finding.New("source.stale", "source "+src.Name,
-				"its root was made on %s, %d days ago, and max_age is %d days", pub.Root.Date.Format(time.DateOnly), int(age.Hours()/24), int(src.MaxAge.Hours()/24)))
+				"%s was made on %s, %d days ago, and max_age is %d days", what, made.Format(time.DateOnly), int(age.Hours()/24), int(src.MaxAge.Hours()/24)))
 		}
 	}
 	for _, f := range pub.Failures {
@@ -223,22 +226,62 @@ func (b *Builder) judge(src *Source, r *archive.Root) error {
 				Do("wait, or use another upstream; to accept it once: stockade source refresh %s --accept-once \"the reason\"", src.Name)
 		}
 	}
-	if len(r.Sample) >= 16 && len(old.Sample) >= 16 && !slices.ContainsFunc(r.Sample, func(n string) bool { return slices.Contains(old.Sample, n) }) {
-		return finding.New("source.release-mismatch", object, "the root has nothing of what the one accepted before had: it is of another repository").
-			Do("ask upstream why; to accept it once: stockade source refresh %s --accept-once \"the reason\"", src.Name)
+	for _, said := range []struct{ what, now, before string }{
+		{"origin", r.Origin, old.Origin}, {"label", r.Label, old.Label}, {"codename", r.Codename, old.Codename}, {"name", nameOf(r.Suite, r.Codename), nameOf(old.Suite, old.Codename)},
+	} {
+		if said.now != said.before {
+			return anotherRepository(src, "the root gives the %s %q, and the one accepted before gave %q", said.what, finding.Harmless(said.now), finding.Harmless(said.before))
+		}
 	}
-	if r.Origin != old.Origin || r.Label != old.Label {
-		return finding.New("source.release-mismatch", object, "the root is of %q (%s), and the one accepted before was of %q (%s)",
-			finding.Harmless(r.Origin), finding.Harmless(r.Label), finding.Harmless(old.Origin), finding.Harmless(old.Label)).
-			Do("ask upstream why; to accept it once: stockade source refresh %s --accept-once \"the reason\"", src.Name)
+	return nil
+}
+
+// nameOf is what a repository calls itself where it has no codename: with one,
+// its suite may come to be another.
+func nameOf(suite, codename string) string {
+	if codename != "" {
+		return codename
 	}
+	return suite
+}
+
+func anotherRepository(src *Source, format string, args ...any) finding.Finding {
+	return finding.New("source.other-repository", "source "+src.Name, format, args...).
+		Do("ask upstream why; to accept it once: stockade source refresh %s --accept-once \"the reason\"", src.Name)
+}
+
+// sample compares the names in the lists of a publication with those of the root
+// that was accepted before: another repository of the same owner has a valid
+// signature too. What the lists have becomes known for the next time.
+func (b *Builder) sample(ctx context.Context, pub *Publication, lists []List) error {
+	src := pub.Source
+	if !pub.Changed && pub.Accepted.Samples != nil || src.House != nil {
+		pub.Judged = true
+		return nil
+	}
+	pub.Accepted.Samples = map[string][]string{}
+	for n, l := range lists {
+		var names archive.Sampler
+		if err := b.Read(src, n, l, func(p *archive.Package, _ []byte) error {
+			names.Add(p.Name)
+			return ctx.Err()
+		}); err != nil {
+			return err
+		}
+		key := l.Component + "/" + l.Arch
+		pub.Accepted.Samples[key] = names.Names()
+		if old := src.Accepted; old != nil && src.AcceptOnce == "" && archive.OfAnother(old.Samples[key], names.Names()) {
+			return anotherRepository(src, "the list %s has hardly any of the names that it had before: it is of another repository", l.Used.Path)
+		}
+	}
+	pub.Judged = true
 	return nil
 }
 
 func (b *Builder) accept(src *Source, pub *Publication, index int, choice archive.RootChoice, files map[string][]byte, root *archive.Root, from fetch.Upstream, said map[string]conditionals) error {
 	a := Accepted{Source: src.Name, At: b.Now().UTC(), Date: root.Date, Expires: root.Expires, Origin: root.Origin, Label: root.Label,
 		Suite: root.Suite, Codename: root.Codename, Signer: root.Signer, Upstream: fetch.Shown(from.URL), Choice: index,
-		Dates: root.Dates, Sample: root.Sample, Conditional: map[string]conditionals{}, Offers: Offers{root.Components, root.Architectures}}
+		Dates: root.Dates, Version: root.Version, Conditional: map[string]conditionals{}, Offers: Offers{root.Components, root.Architectures}}
 	h := sha256.New()
 	for _, f := range choice {
 		sum, err := b.Pool.Add(files[f.Path])
@@ -251,6 +294,7 @@ func (b *Builder) accept(src *Source, pub *Publication, index int, choice archiv
 	a.Digest = hex.EncodeToString(h.Sum(nil))
 	pub.Changed = src.Accepted == nil || src.Accepted.Digest != a.Digest
 	if !pub.Changed {
+		a.Samples, pub.Judged = src.Accepted.Samples, true
 		for k, v := range src.Accepted.Conditional { // what other upstreams said of these very bytes
 			a.Conditional[k] = v
 		}

@@ -76,6 +76,9 @@ type checked struct {
 func (s *Service) keepAccepted(p *mirror.Publication) error {
 	s.writing.Lock()
 	defer s.writing.Unlock()
+	if !p.Judged {
+		return nil // its lists were never looked at, or are of another repository
+	}
 	a := p.Accepted
 	var now mirror.Accepted
 	if _, err := s.db.Kept("accepted", a.Source, &now); err == nil && now.Date.After(a.Date) && p.Source.AcceptOnce == "" {

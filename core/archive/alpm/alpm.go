@@ -145,7 +145,6 @@ func (Family) Roots(s archive.Source) []archive.RootChoice {
 // of its signature is taken, for each one by itself.
 func (f Family) ReadRoot(s archive.Source, choice archive.RootChoice, files map[string][]byte, v archive.Verifier) (*archive.Root, error) {
 	r := &archive.Root{Entries: map[string]archive.Entry{}, Fields: map[string]string{}, Dates: map[string]time.Time{}, Components: slices.Clone(s.Components)}
-	var sample sampler
 	archs := map[string]bool{}
 	for _, file := range choice {
 		r.Paths = append(r.Paths, file.Path)
@@ -160,6 +159,9 @@ func (f Family) ReadRoot(s archive.Source, choice archive.RootChoice, files map[
 		if by.At.After(r.Date) {
 			r.Date, r.Signer = by.At, by
 		}
+		if r.Oldest.IsZero() || by.At.Before(r.Oldest) {
+			r.Oldest, r.OldestPath = by.At, file.Path
+		}
 		r.Dates[file.Path] = by.At
 		sum := sha256.Sum256(data)
 		r.Entries[file.Path] = archive.Entry{Path: file.Path, Size: int64(len(data)), SHA256: hex.EncodeToString(sum[:])}
@@ -168,8 +170,7 @@ func (f Family) ReadRoot(s archive.Source, choice archive.RootChoice, files map[
 		if err != nil {
 			return nil, err
 		}
-		err = eachEntry(plain, func(folder string, desc []byte) error {
-			sample.add(path.Dir(file.Path) + "/" + packageName(folder))
+		err = eachEntry(plain, func(_ string, desc []byte) error {
 			if i := bytes.Index(desc, []byte("%ARCH%\n")); i >= 0 {
 				word, _, _ := bytes.Cut(desc[i+7:], []byte("\n"))
 				if len(archs) < 32 {
@@ -183,7 +184,6 @@ func (f Family) ReadRoot(s archive.Source, choice archive.RootChoice, files map[
 			return nil, err
 		}
 	}
-	r.Sample = sample.names()
 	for a := range archs {
 		if a != "any" {
 			r.Architectures = append(r.Architectures, a)
@@ -191,46 +191,6 @@ func (f Family) ReadRoot(s archive.Source, choice archive.RootChoice, files map[
 	}
 	slices.Sort(r.Architectures)
 	return r, nil
-}
-
-// packageName takes version and release off the name of a database's folder.
-func packageName(folder string) string {
-	for range 2 {
-		if i := strings.LastIndexByte(folder, '-'); i > 0 {
-			folder = folder[:i]
-		}
-	}
-	return folder
-}
-
-// sampler keeps the 64 names whose digests are the smallest: of two databases
-// that share most names, most of the sample is the same.
-type sampler struct {
-	kept []sampled
-}
-
-type sampled struct {
-	digest [8]byte
-	name   string
-}
-
-func (s *sampler) add(name string) {
-	sum := sha256.Sum256([]byte(name))
-	x := sampled{[8]byte(sum[:8]), name}
-	order := func(a, b sampled) int { return bytes.Compare(a.digest[:], b.digest[:]) }
-	i, twice := slices.BinarySearchFunc(s.kept, x, order)
-	if twice || i >= 64 {
-		return
-	}
-	s.kept = slices.Insert(s.kept, i, x)
-	s.kept = s.kept[:min(len(s.kept), 64)]
-}
-
-func (s *sampler) names() (out []string) {
-	for _, x := range s.kept {
-		out = append(out, x.name)
-	}
-	return out
 }
 
 // CheckRoot implements archive.Family.
