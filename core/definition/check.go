@@ -75,6 +75,19 @@ type checker struct {
 	*Set
 	around Surroundings
 	found  finding.List
+	looked int // names that were compared to find one that is near
+}
+
+// maxLooked bounds the names that are compared in one check: a document can name
+// thousands of things that are not there.
+const maxLooked = 200_000
+
+// nearest is Nearest within that bound.
+func nearest[T any](c *checker, name string, among map[string]T) string {
+	if c.looked += len(among); c.looked > maxLooked {
+		return ""
+	}
+	return Nearest(name, slices.Sorted(maps.Keys(among)))
 }
 
 func (c *checker) add(code, object, path, format string, args ...any) *finding.Finding {
@@ -98,7 +111,7 @@ func reference[T any](c *checker, object, path, kind, name string, among map[str
 		return ok
 	}
 	f := c.add("define.dangling-reference", object, path, "no %s is called %q", kind, name)
-	if near := Nearest(name, slices.Sorted(maps.Keys(among))); near != "" {
+	if near := nearest(c, name, among); near != "" {
 		f.WayOut = "perhaps " + strconv.Quote(near) + " is meant"
 	}
 	return false
@@ -308,7 +321,7 @@ func (c *checker) signer(object, path, source, name string) {
 		return
 	} else {
 		f := c.add("key.missing", object, path, "no key is called %q", name)
-		if near := Nearest(name, slices.Sorted(maps.Keys(c.Keys))); near != "" {
+		if near := nearest(c, name, c.Keys); near != "" {
 			f.WayOut = "perhaps " + strconv.Quote(near) + " is meant"
 		}
 		return
@@ -420,14 +433,19 @@ var streamPattern = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+-]*:[A-Za-z0-9.
 // misspelt, or because its value could not be read.
 func Merge(read, checked finding.List) finding.List {
 	out := append(finding.List{}, read...)
-	for _, f := range checked {
-		follows := false
-		for _, r := range read {
-			inside := strings.HasPrefix(f.Object, "source ") || strings.HasPrefix(f.Object, "mirror ") || strings.HasPrefix(f.Object, "key ") || strings.HasPrefix(f.Object, "group ")
-			near := r.Place.File == f.Place.File && strings.Contains(r.Text, strings.TrimPrefix(f.Object[strings.IndexByte(f.Object+" ", ' '):], " "))
-			follows = follows || f.Code == "define.missing-field" && inside && near
+	told := map[string]bool{} // the words of what reading found, by file
+	for _, r := range read {
+		for w := range strings.FieldsFuncSeq(r.Text, func(c rune) bool { return strings.ContainsRune(" .,:;\"'()[]", c) && c != '.' }) {
+			told[r.Place.File+"\x00"+w] = true
+			for part := range strings.SplitSeq(w, ".") {
+				told[r.Place.File+"\x00"+part] = true
+			}
 		}
-		if !follows {
+	}
+	for _, f := range checked {
+		kind, name, _ := strings.Cut(f.Object, " ")
+		inside := kind == "source" || kind == "mirror" || kind == "key" || kind == "group"
+		if f.Code != "define.missing-field" || !inside || !told[f.Place.File+"\x00"+name] {
 			out = append(out, f)
 		}
 	}

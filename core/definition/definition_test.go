@@ -2,6 +2,7 @@ package definition
 
 import (
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -172,4 +173,32 @@ func FuzzRead(f *testing.F) {
 			t.Errorf("what was read does not come back: %v\n%s\n%s", found, text, back)
 		}
 	})
+}
+
+// A document that names thousands of things that are not there costs no more than
+// in proportion to its size.
+func TestAHostileDocumentIsCheckedInBoundedTime(t *testing.T) {
+	size := func(n int) (string, time.Duration) {
+		var b strings.Builder
+		b.WriteString("stockade: 1\nlanes:\n")
+		for i := range n {
+			fmt.Fprintf(&b, "  lane-with-a-long-name-%06d: {mirror: mirror-with-a-long-namx-%06d}\n", i, i)
+		}
+		b.WriteString("mirrors:\n")
+		for i := range n {
+			fmt.Fprintf(&b, "  mirror-with-a-long-name-%06d: {copy: tailored, from: [{source: source-with-a-long-name-%06d}]}\n", i, i)
+		}
+		begun := time.Now()
+		set, found := Read(Text{Name: "hostile.yaml", Text: b.String()})
+		checked := Check(set, Surroundings{Now: time.Now()})
+		if all := Merge(found, checked); len(all.With("define.dangling-reference")) < 2*n {
+			t.Errorf("%d findings of %d", len(all), 2*n)
+		}
+		return b.String(), time.Since(begun)
+	}
+	_, small := size(500)
+	text, large := size(4000)
+	if large > 40*small+time.Second { // eight times the size; its square would be 64 times
+		t.Errorf("500 take %s, and 4000 (%d bytes) take %s", small, len(text), large)
+	}
 }

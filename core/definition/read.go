@@ -349,6 +349,9 @@ func shape(n *yaml.Node) string {
 func Nearest(word string, known []string) string {
 	best, bestDistance := "", max(len(word)/3, 1)+1
 	for _, k := range known {
+		if apart := len(k) - len(word); apart >= bestDistance || -apart >= bestDistance {
+			continue // they are at least that far from each other
+		}
 		if d := distance(word, k); d < bestDistance {
 			best, bestDistance = k, d
 		}
@@ -356,31 +359,33 @@ func Nearest(word string, known []string) string {
 	return best
 }
 
+// maxWord is how long words may be that are compared (bytes).
+const maxWord = 64
+
 // distance counts the insertions, deletions, replacements and swaps of
 // neighbours between two words (bytes).
 func distance(a, b string) int {
-	if len(a) > 64 || len(b) > 64 {
+	if len(a) > maxWord || len(b) > maxWord {
 		return 1000
 	}
-	rows := make([][]int, len(a)+1)
-	for i := range rows {
-		rows[i] = make([]int, len(b)+1)
-		rows[i][0] = i
-	}
-	for j := range rows[0] {
-		rows[0][j] = j
+	var rows [3][maxWord + 1]int // the row before the last, the last, this one
+	before, last, now := &rows[0], &rows[1], &rows[2]
+	for j := range len(b) + 1 {
+		last[j] = j
 	}
 	for i := 1; i <= len(a); i++ {
+		now[0] = i
 		for j := 1; j <= len(b); j++ {
 			cost := 1
 			if a[i-1] == b[j-1] {
 				cost = 0
 			}
-			rows[i][j] = min(rows[i-1][j]+1, rows[i][j-1]+1, rows[i-1][j-1]+cost)
+			now[j] = min(last[j]+1, now[j-1]+1, last[j-1]+cost)
 			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
-				rows[i][j] = min(rows[i][j], rows[i-2][j-2]+1)
+				now[j] = min(now[j], before[j-2]+1)
 			}
 		}
+		before, last, now = last, now, before
 	}
-	return rows[len(a)][len(b)]
+	return last[len(b)]
 }

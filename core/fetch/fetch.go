@@ -30,6 +30,9 @@ import (
 type Upstream struct {
 	URL    string `json:"url"`
 	Region string `json:"region,omitempty"`
+	// Listed tells that a list named it and no person: it may not lead into this
+	// machine or its network, whatever its name resolves to.
+	Listed bool `json:"listed,omitempty"`
 }
 
 // Route is how one source is reached.
@@ -51,6 +54,7 @@ type Options struct {
 	DownFor        time.Duration // how long a failing upstream is stepped over: 60 s
 	Rounds         int           // how often the whole list is tried: 2
 	Limit          int64         // bytes a second over all transfers: none
+	Unmeasured     time.Duration // for a body whose length nobody told: 30 min
 	Agent          string
 	Now            func() time.Time
 }
@@ -75,6 +79,7 @@ func New(opt Options) *Client {
 	def(&opt.ConnectTimeout, 15*time.Second)
 	def(&opt.FloorWindow, 20*time.Second)
 	def(&opt.DownFor, time.Minute)
+	def(&opt.Unmeasured, 30*time.Minute)
 	if opt.Floor == 0 {
 		opt.Floor = 1 << 10
 	}
@@ -331,6 +336,10 @@ func (c *Client) one(ctx context.Context, route Route, up Upstream, req Request,
 	}
 	stop := c.watch(body, cancel)
 	defer stop()
+	if res.ContentLength < 0 { // else the floor rate bounds it
+		late := time.AfterFunc(c.opt.Unmeasured, func() { cancel(errSlow) })
+		defer late.Stop()
+	}
 	out.Body = body
 	begun := time.Now()
 	err = consume(out)
@@ -441,13 +450,16 @@ func (c *Client) watch(w *watched, cancel context.CancelCauseFunc) (stop func())
 }
 
 func (c *Client) http(route Route, up Upstream) *http.Client {
-	key := route.Proxy + "\x00" + route.ProxyUser + "\x00" + strings.Join(route.Redirects, ",") + "\x00" + up.URL
+	key := strconv.FormatBool(up.Listed) + route.Proxy + "\x00" + route.ProxyUser + "\x00" + strings.Join(route.Redirects, ",") + "\x00" + up.URL
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if h, ok := c.clients[key]; ok {
 		return h
 	}
 	dialer := &net.Dialer{Timeout: c.opt.ConnectTimeout, KeepAlive: 30 * time.Second}
+	if up.Listed && route.Proxy == "" {
+		dialer.Control = func(_, address string, _ syscall.RawConn) error { return farAway(route.Source, up, address) }
+	}
 	t := &http.Transport{
 		Proxy: nil, DialContext: dialer.DialContext, ForceAttemptHTTP2: true, DisableCompression: true,
 		MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute,

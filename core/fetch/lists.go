@@ -5,6 +5,7 @@ import (
 	"encoding/xml"
 	"fmt"
 	"io"
+	"net"
 	"net/netip"
 	"net/url"
 	"slices"
@@ -82,7 +83,11 @@ func (c *Client) list(ctx context.Context, route Route, l List, root string) ([]
 		return nil, err
 	}
 	from, _ := url.Parse(l.URL)
-	all = slices.DeleteFunc(all, func(u Upstream) bool { return !listable(from, u.URL) })
+	listed := from == nil || !nearHost(ctx, from.Hostname()) // a list from here may name what is here
+	all = slices.DeleteFunc(all, func(u Upstream) bool { return !listable(u.URL) })
+	for i := range all {
+		all[i].Listed = listed
+	}
 	if len(all) == 0 {
 		return nil, finding.New("source.bad-list", "", "the list of upstreams %s names none that can be used", Shown(l.URL))
 	}
@@ -90,18 +95,42 @@ func (c *Client) list(ctx context.Context, route Route, l List, root string) ([]
 }
 
 // listable tells whether an address may come from a list: plain http or https,
-// no user or query in it, and not into this machine or its network, unless the
-// list comes from there itself.
-func listable(from *url.URL, raw string) bool {
+// no user or query in it. Where it leads is judged when it is connected to.
+func listable(raw string) bool {
 	u, err := url.Parse(raw)
-	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" {
-		return false
+	return err == nil && (u.Scheme == "http" || u.Scheme == "https") && u.Hostname() != "" && u.User == nil && u.RawQuery == "" && u.Fragment == ""
+}
+
+// near tells whether an address is of this machine or of its own network.
+func near(a netip.Addr) bool {
+	a = a.Unmap()
+	return a.IsLoopback() || a.IsPrivate() || a.IsLinkLocalUnicast() || a.IsLinkLocalMulticast() || a.IsUnspecified() || a.IsMulticast() || shared.Contains(a) || translated.Contains(a)
+}
+
+var (
+	shared     = netip.MustParsePrefix("100.64.0.0/10") // between a provider and its customers (RFC 6598)
+	translated = netip.MustParsePrefix("64:ff9b::/96")  // of addresses of the older kind (RFC 6052)
+)
+
+// nearHost tells whether a name resolves to any address near here. One that does
+// not resolve is far away.
+func nearHost(ctx context.Context, host string) bool {
+	if a, err := netip.ParseAddr(host); err == nil {
+		return near(a)
 	}
-	near := func(host string) bool {
-		a, err := netip.ParseAddr(host)
-		return host == "localhost" || err == nil && (a.IsLoopback() || a.IsPrivate() || a.IsLinkLocalUnicast() || a.IsUnspecified() || a.IsMulticast())
+	all, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host)
+	return err == nil && slices.ContainsFunc(all, near)
+}
+
+// farAway refuses to connect a server that only a list named with an address near
+// here. It is asked with the address itself, when all names are resolved.
+func farAway(source string, up Upstream, address string) error {
+	a, err := netip.ParseAddrPort(address)
+	if err != nil || near(a.Addr()) {
+		return finding.New("source.bad-list", "source "+source, "a list of upstreams names %s, which leads to %s, into this machine or its network", Shown(up.URL), address).
+			Do("name it as an upstream of its own, if it is meant")
 	}
-	return !near(u.Hostname()) || from != nil && near(from.Hostname())
+	return nil
 }
 
 // ReadMirrorList reads a plain mirror list: an address on each line, perhaps

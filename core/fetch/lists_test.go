@@ -2,11 +2,16 @@ package fetch
 
 import (
 	"context"
+	"errors"
 	"io"
+	"net"
 	"net/http"
-	"net/url"
+	"net/netip"
 	"strings"
 	"testing"
+	"time"
+
+	"stockade/core/finding"
 )
 
 const root = "repodata/repomd.xml"
@@ -62,8 +67,8 @@ func TestAListMayNotSendIntoTheHouse(t *testing.T) {
 	if urls(got.Upstreams) != "https://own.example "+up.URL+"/there" || got.Upstreams[1].Region != "reach" || len(found) > 0 {
 		t.Errorf("%v %v", got.Upstreams, found)
 	}
-	for address, want := range map[string]bool{"http://127.0.0.1/": false, "http://localhost:8440/": false, "http://[::1]/": false, "http://10.0.0.1/": false, "http://169.254.169.254/": false, "http://0.0.0.0/": false, "http://elsewhere.example/": true, "file:///etc/passwd": false} {
-		if got := listable(mustParse("https://lists.example/list"), address); got != want {
+	for address, want := range map[string]bool{"http://elsewhere.example/": true, "https://elsewhere.example/a/": true, "file:///etc/passwd": false, "http://": false, "http://u:p@a.example/": false, "http://a.example/?x": false, "gopher://a.example/": false} {
+		if got := listable(address); got != want {
 			t.Errorf("%s: %v", address, got)
 		}
 	}
@@ -78,11 +83,10 @@ func FuzzLists(f *testing.F) {
 	f.Add("https://a.example/el/9/\nServer = https://b.example/pkg/$repo\n")
 	f.Add(`<metalink><file name="x"><url priority="1">https://a.example/repodata/repomd.xml</url></file></metalink>`)
 	f.Fuzz(func(t *testing.T, text string) {
-		from := mustParse("https://lists.example/")
 		for _, read := range []func([]byte) ([]Upstream, error){ReadMirrorList, func(b []byte) ([]Upstream, error) { return ReadMetalink(b, root) }} {
 			all, _ := read([]byte(text))
 			for _, u := range all {
-				if listable(from, u.URL) && strings.ContainsAny(u.URL, " \n\x00") {
+				if listable(u.URL) && strings.ContainsAny(u.URL, " \n\x00") {
 					t.Errorf("%q", u.URL)
 				}
 			}
@@ -90,10 +94,62 @@ func FuzzLists(f *testing.F) {
 	})
 }
 
-func mustParse(s string) *url.URL {
-	u, err := url.Parse(s)
+// A server that a list from elsewhere names may be called whatever it likes: where
+// its name leads is judged when it is connected to.
+func TestAListedNameThatLeadsIntoTheHouseIsNotConnectedTo(t *testing.T) {
+	asked := 0
+	up := upstream(t, func(w http.ResponseWriter, r *http.Request) { asked++ })
+	_, port, err := net.SplitHostPort(strings.TrimPrefix(up.URL, "http://"))
 	if err != nil {
-		panic(err)
+		t.Fatal(err)
 	}
-	return u
+	c := New(Options{Rounds: 1})
+	for _, host := range []string{"127.0.0.1", "localhost", "[::ffff:127.0.0.1]", "0.0.0.0", "127.0.0.2", "LOCALHOST"} {
+		get := func(listed bool) error {
+			return c.Get(context.Background(), Route{Source: "x", Upstreams: []Upstream{{URL: "http://" + host + ":" + port, Listed: listed}}}, Request{Path: "a"}, func(r *Response) error { return nil }, nil)
+		}
+		if f, _ := finding.From(get(true)); f.Code != "source.bad-list" {
+			t.Errorf("%s: %v", host, f)
+		}
+		if asked > 0 {
+			t.Fatalf("%s was asked", host)
+		}
+		if host == "127.0.0.1" { // one that a person described is
+			if err := get(false); err != nil || asked != 1 {
+				t.Errorf("%s, described: %v", host, err)
+			}
+			asked = 0
+		}
+	}
+	for address, want := range map[string]bool{"127.0.0.1": true, "10.1.2.3": true, "192.168.1.1": true, "172.16.0.1": true, "169.254.169.254": true, "100.64.0.1": true, "0.0.0.0": true, "::1": true, "fe80::1": true, "fd00::1": true,
+		"::ffff:10.0.0.1": true, "64:ff9b::a00:1": true, "224.0.0.1": true, "9.9.9.9": false, "2001:db8::1": false} {
+		if got := near(netip.MustParseAddr(address)); got != want {
+			t.Errorf("%s is near: %v", address, got)
+		}
+	}
+}
+
+func TestABodyOfUnknownLengthHasAnEnd(t *testing.T) {
+	up := upstream(t, func(w http.ResponseWriter, r *http.Request) {
+		for range 200 { // always just above the floor
+			if _, err := io.WriteString(w, strings.Repeat("x", 64)); err != nil {
+				return
+			}
+			w.(http.Flusher).Flush()
+			select {
+			case <-r.Context().Done():
+				return
+			case <-time.After(20 * time.Millisecond):
+			}
+		}
+	})
+	c := New(Options{Rounds: 1, Floor: 1, Unmeasured: 200 * time.Millisecond})
+	begun := time.Now()
+	err := c.Get(context.Background(), Route{Source: "x", Upstreams: []Upstream{{URL: up.URL}}}, Request{Path: "a", Max: 1 << 20}, func(r *Response) error {
+		_, err := io.Copy(io.Discard, r.Body)
+		return err
+	}, nil)
+	if !errors.Is(err, errSlow) || time.Since(begun) > 3*time.Second {
+		t.Errorf("%v after %s", err, time.Since(begun))
+	}
 }

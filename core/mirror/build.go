@@ -418,7 +418,10 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 			SHA256: p.SHA256, Path: path, Origin: p.Origin, Summary: p.Summary, Licence: p.Licence, Stream: p.Stream, Signer: p.signer.Fingerprint,
 			Signature: p.signature, For: p.why, Wanted: p.wanted})
 	}
-	unsigned(out)
+	unsigned(plan, out)
+	if missing := out.Findings.With("content.signature-missing"); len(missing) > 0 {
+		return out, missing
+	}
 	e.Findings = out.Findings
 	advisories, err := b.advisories(ctx, out)
 	if err != nil {

@@ -10,11 +10,15 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path"
 	"path/filepath"
 	"sort"
 	"strconv"
 	"strings"
 	"time"
+
+	"golang.org/x/text/cases"
+	"golang.org/x/text/unicode/norm"
 
 	"stockade/core/archive"
 	"stockade/core/finding"
@@ -207,14 +211,23 @@ func (m Manifest) Bytes() (n int64) {
 
 // collect gathers the files of an edition while it is made.
 type collect struct {
-	lines map[string]Line
-	lower map[string]string
+	lines   map[string]Line
+	folded  map[string]string // folded paths of files
+	folders map[string]string // folded paths of the folders around them, with a file in each
+	caser   cases.Caser
 }
 
-func newCollect() *collect { return &collect{map[string]Line{}, map[string]string{}} }
+func newCollect() *collect {
+	return &collect{map[string]Line{}, map[string]string{}, map[string]string{}, cases.Fold()}
+}
 
-// add puts a file in. Two files of one path, or of paths that differ only by
-// case, cannot both lie in a folder on every file system: they are refused.
+// fold gives what file systems that know no case, or write letters in one form,
+// make of a path.
+func (c *collect) fold(p string) string { return c.caser.String(norm.NFKC.String(p)) }
+
+// add puts a file in. Two files of one path, of paths that differ only by case or
+// by how their letters are composed, or a file where another has a folder, cannot
+// lie beside each other on every file system: they are refused.
 func (c *collect) add(l Line) error {
 	if err := archive.CheckPath(l.Path); err != nil {
 		return err
@@ -225,11 +238,20 @@ func (c *collect) add(l Line) error {
 		}
 		return nil
 	}
-	fold := strings.ToLower(l.Path)
-	if other, twice := c.lower[fold]; twice {
-		return finding.New("content.unsafe-path", "", "the paths %s and %s differ only by case", other, l.Path)
+	f := c.fold(l.Path)
+	if other, twice := c.folded[f]; twice {
+		return finding.New("content.unsafe-path", "", "the paths %s and %s differ only by case, or by how their letters are composed", other, l.Path)
 	}
-	c.lower[fold] = l.Path
+	if other, taken := c.folders[f]; taken {
+		return finding.New("content.unsafe-path", "", "%s would be a file where %s needs a folder", l.Path, other)
+	}
+	for dir := path.Dir(f); dir != "."; dir = path.Dir(dir) {
+		if other, taken := c.folded[dir]; taken {
+			return finding.New("content.unsafe-path", "", "%s would be a file where %s needs a folder", other, l.Path)
+		}
+		c.folders[dir] = l.Path
+	}
+	c.folded[f] = l.Path
 	c.lines[l.Path] = l
 	return nil
 }

@@ -626,3 +626,33 @@ func TestHouseSourcesArePublishedAndMirrored(t *testing.T) {
 }
 
 func sha256Of(data []byte) string { return fmt.Sprintf("%x", sha256.Sum256(data)) }
+
+// Somebody on the road takes a signature away: the site does not sign instead.
+func TestASignatureThatIsMissingIsNotReplaced(t *testing.T) {
+	w := newALPMWorld(t)
+	w.broken = func(rw http.ResponseWriter, r *http.Request) bool {
+		if strings.HasSuffix(r.URL.Path, "x86_64.pkg.tar.xz.sig") {
+			http.NotFound(rw, r)
+			return true
+		}
+		return false
+	}
+	if f := w.refused("content.signature-missing"); !strings.Contains(f.Text, "libecho") {
+		t.Errorf("%v", f)
+	}
+	// All of them gone, where they were there before.
+	w.broken = nil
+	out, err := w.build()
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.plan.Previous, w.plan.Number = out.Edition, 2
+	_, m := w.open(1)
+	if err := ReadItems(w.builder.Pool, m, func(i Item) error { w.plan.Items = append(w.plan.Items, i); return nil }); err != nil {
+		t.Fatal(err)
+	}
+	w.at, w.alpm.Unsigned = w.at.Add(time.Second), true
+	w.alpm.Packages[0].Version = "2.4-1"
+	w.republish()
+	w.refused("content.signature-missing")
+}

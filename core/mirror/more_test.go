@@ -202,7 +202,13 @@ func TestPathsThatDifferOnlyByCaseAreRefused(t *testing.T) {
 	if err := c.add(Line{"pool/a", 1, "x"}); err != nil {
 		t.Fatal(err)
 	}
-	for _, p := range []string{"pool/A", "../a", "pool//a", "a\\b", "nul\x00"} {
+	if err := c.add(Line{"größe/weiß", 1, "x"}); err != nil {
+		t.Fatal(err)
+	}
+	if err := c.add(Line{"a/b/c", 1, "x"}); err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range []string{"pool/A", "../a", "pool//a", "a\\b", "nul\x00", "gro\u0308ße/weiß", "GRÖSSE/WEISS", "pool/a/b", "pool", "POOL", "a/b", "a/b/c/d", "a/B/C/d"} {
 		if err := c.add(Line{p, 1, "y"}); err == nil {
 			t.Errorf("%q was accepted", p)
 		}

@@ -155,8 +155,17 @@ func (b *Builder) inspect(pk *pick, f osFile) error {
 }
 
 // unsigned tells of packages that are not signed themselves, where machines
-// look for that.
-func unsigned(out *Outcome) {
+// look for that. In a source whose packages are signed, or were, one without a
+// signature is an error: somebody on the road may have taken it off, and the
+// site would sign in its place.
+func unsigned(plan Plan, out *Outcome) {
+	signed := map[string]bool{}
+	for _, it := range plan.Items {
+		signed[it.Source] = signed[it.Source] || it.Signer != ""
+	}
+	for _, p := range out.selection {
+		signed[p.src.Name] = signed[p.src.Name] || p.signer.Fingerprint != ""
+	}
 	count, first := map[string]int{}, map[string]string{}
 	var order []string
 	for _, p := range out.selection {
@@ -171,6 +180,11 @@ func unsigned(out *Outcome) {
 		text := first[name] + " is not signed itself"
 		if n := count[name]; n > 1 {
 			text = fmt.Sprintf("%s and %d other packages are not signed themselves", first[name], n-1)
+		}
+		if signed[name] {
+			out.Findings = append(out.Findings, finding.New("content.signature-missing", "source "+name, "%s, and others of this source are, or were", text).
+				Do("ask upstream; another upstream may have the signature; or leave the package out with except"))
+			continue
 		}
 		out.Findings = append(out.Findings, finding.New("content.package-unsigned", "source "+name, "%s", text))
 	}

@@ -49,7 +49,7 @@ func (s *Service) handler() http.Handler {
 				c.Request.Body = newPacedBody(c.Writer, c.Request.Body)
 			}
 			c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, limit)
-		}, answer(r, h))
+		}, s.answer(r, h))
 	}
 	g.NoRoute(s.consoleFiles())
 	return g
@@ -200,11 +200,19 @@ func who(c *gin.Context) store.Account {
 // it wrote the answer itself.
 type handler func(c *gin.Context) (any, error)
 
-func answer(r api.Route, h handler) gin.HandlerFunc {
+func (s *Service) answer(r api.Route, h handler) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		if c.IsAborted() {
 			return
 		}
+		done, ok := s.computing.begin(c.Request.Context(), who(c).Name, r.Name)
+		if !ok {
+			c.Header("Retry-After", "10")
+			problem(c, &api.Problem{Title: "Too much at once", Status: 429, Type: "urn:stockade:busy", Detail: "this account has calls under way that take long to work out",
+				WayOut: "wait for them, then try again"})
+			return
+		}
+		defer done()
 		out, err := h(c)
 		if err != nil {
 			problem(c, asProblem(r, err))

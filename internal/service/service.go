@@ -67,19 +67,20 @@ type Config struct {
 
 // Service is a running Stockade.
 type Service struct {
-	cfg      Config
-	log      *slog.Logger
-	now      func() time.Time
-	db       *store.DB
-	pool     *pool.Dir
-	fetch    *fetch.Client
-	site     *trust.SiteKey
-	keys     journal.Keys
-	jobs     *jobs
-	editions editionCache
-	guesses  *guesses
-	usage    usage
-	ledger   ledger
+	cfg       Config
+	log       *slog.Logger
+	now       func() time.Time
+	db        *store.DB
+	pool      *pool.Dir
+	fetch     *fetch.Client
+	site      *trust.SiteKey
+	keys      journal.Keys
+	jobs      *jobs
+	editions  editionCache
+	guesses   *guesses
+	usage     usage
+	ledger    ledger
+	computing computing
 
 	writing    sync.Mutex   // one change of the description, a lane or the journal at a time
 	publishing sync.Mutex   // one publication of house sources at a time

@@ -15,6 +15,8 @@ const (
 	maxEntries  = 65_536
 	maxHeader   = 64 << 20 // bytes
 	maxSigBytes = 4 << 20
+	maxCount    = 2_000_000 // values of one entry, but bytes
+	maxCounts   = 8_000_000 // values of all entries of a header, but bytes
 )
 
 // Types of header entries (rpm's header format).
@@ -164,6 +166,7 @@ func readHeader(r io.Reader, limit int) (*Header, error) {
 	}
 	h := &Header{Blob: buf.Bytes(), entries: make(map[uint32]entry, n)}
 	h.data = h.Blob[16+16*n:]
+	total = 0 // values that would be made of it
 	for i := range n {
 		line := h.Blob[16+16*i:]
 		tag := binary.BigEndian.Uint32(line)
@@ -173,6 +176,11 @@ func readHeader(r io.Reader, limit int) (*Header, error) {
 		}
 		if width := uint64(widths[e.kind]); width > 0 && uint64(e.at)+width*uint64(e.count) > uint64(size) {
 			return nil, badPackage("the entry %d of a header is beyond its bounds", tag)
+		}
+		if e.kind != typeBinary {
+			if total += int64(e.count); e.count > maxCount || total > maxCounts {
+				return nil, finding.New("content.too-large", "", "a header has more than %d values in one entry, or %d in all", maxCount, maxCounts)
+			}
 		}
 		if _, twice := h.entries[tag]; twice {
 			return nil, badPackage("the entry %d stands twice in a header", tag)

@@ -377,3 +377,19 @@ func TestTheRealToolsReadOurPackages(t *testing.T) {
 		t.Error(out)
 	}
 }
+
+// A header of zeros that claims to be millions of strings costs no memory for each.
+func TestAHeaderOfManyValuesIsRefused(t *testing.T) {
+	w := &headerWriter{region: tagImmutable}
+	w.put(tagBaseNames, typeStringArray, maxCount+1, make([]byte, maxCount+1))
+	if _, err := readHeader(bytes.NewReader(w.bytes()), maxHeader); !isFinding(err, "content.too-large") {
+		t.Errorf("one entry: %v", err)
+	}
+	w = &headerWriter{region: tagImmutable}
+	for tag := range uint32(5) {
+		w.put(tagBaseNames+tag, typeStringArray, maxCount, make([]byte, maxCount))
+	}
+	if _, err := readHeader(bytes.NewReader(w.bytes()), maxHeader); !isFinding(err, "content.too-large") {
+		t.Errorf("all entries: %v", err)
+	}
+}

@@ -1,0 +1,48 @@
+package service
+
+import (
+	"context"
+	"sync"
+	"time"
+)
+
+// Calls that take long to work out: an account has so many of them under way at
+// once, and others wait for a while.
+var long = map[string]bool{"check": true, "plan": true, "apply": true, "restore": true, "groupFiles": true, "diff": true, "advisories": true, "verifyJournal": true, "addPackage": true}
+
+const (
+	longAtOnce = 2
+	longWait   = 20 * time.Second
+)
+
+// computing bounds them, account by account.
+type computing struct {
+	mu     sync.Mutex
+	places map[string]chan struct{}
+}
+
+// begin waits for a place; done gives it back. ok is false when none came free.
+func (p *computing) begin(ctx context.Context, account, call string) (done func(), ok bool) {
+	if !long[call] {
+		return func() {}, true
+	}
+	p.mu.Lock()
+	if p.places == nil {
+		p.places = map[string]chan struct{}{}
+	}
+	places := p.places[account]
+	if places == nil {
+		places = make(chan struct{}, longAtOnce)
+		p.places[account] = places
+	}
+	p.mu.Unlock()
+	t := time.NewTimer(longWait)
+	defer t.Stop()
+	select {
+	case places <- struct{}{}:
+		return func() { <-places }, true
+	case <-ctx.Done():
+	case <-t.C:
+	}
+	return nil, false
+}
