@@ -7,8 +7,10 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"encoding/json"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -17,6 +19,7 @@ import (
 	"runtime"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -28,6 +31,7 @@ import (
 	"stockade/core/pool"
 	"stockade/core/trust"
 	"stockade/internal/demo"
+	"stockade/internal/service"
 )
 
 func builder(b *testing.B, site *trust.SiteKey) *mirror.Builder {
@@ -235,4 +239,92 @@ func BenchmarkNothingChanged(b *testing.B) {
 	}
 	b.ReportMetric(float64(ours)/float64(floor), "times-one-request")
 	b.ReportMetric(float64(requests)/20, "requests")
+}
+
+// BenchmarkManyMachines asks a service with 200 places for one small file from
+// ten thousand machines, a few hundred at once, against the same from a bare file
+// server, and tells how much the heap grew.
+func BenchmarkManyMachines(b *testing.B) {
+	const machines, atOnce = 10_000, 400
+	dir := b.TempDir()
+	s, err := service.Open(service.Config{Data: filepath.Join(dir, "data"), Listen: "127.0.0.1:0", Packages: "127.0.0.1:0", Machines: 200})
+	if err != nil {
+		b.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan error, 1)
+	go func() { ended <- s.Run(ctx) }()
+	defer func() { cancel(); <-ended }()
+	// The site's own key is served to machines, and takes no edition.
+	about := struct {
+		SiteKey string `json:"site_key"`
+	}{}
+	res, err := http.Get(s.APIURL() + "/api/v1/about")
+	if err != nil {
+		b.Fatal(err)
+	}
+	if err := json.NewDecoder(res.Body).Decode(&about); err != nil {
+		b.Fatal(err)
+	}
+	res.Body.Close()
+	address := s.PackagesURL() + "/key/" + about.SiteKey
+	want := fetchAll(b, address)
+	bare := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, want) }))
+	defer bare.Close()
+	all := func(address string) time.Duration {
+		begun := time.Now()
+		var wait sync.WaitGroup
+		places := make(chan struct{}, atOnce)
+		var wrong atomic.Int64
+		for i := range machines {
+			places <- struct{}{}
+			wait.Go(func() {
+				defer func() { <-places }()
+				host := net.IPv4(127, 0, byte(1+i/250%100), byte(1+i%250))
+				d := net.Dialer{LocalAddr: &net.TCPAddr{IP: host}, Timeout: time.Minute}
+				c := &http.Client{Transport: &http.Transport{DialContext: d.DialContext, DisableKeepAlives: true}}
+				for range 10 { // as clients do
+					if res, err := c.Get(address); err == nil {
+						body, err := io.ReadAll(res.Body)
+						res.Body.Close()
+						if err == nil && string(body) == want {
+							return
+						}
+					}
+				}
+				wrong.Add(1)
+			})
+		}
+		wait.Wait()
+		if n := wrong.Load(); n > 0 {
+			b.Errorf("%d of %d machines did not get the file", n, machines)
+		}
+		return time.Since(begun)
+	}
+	var ours, floor time.Duration
+	var before, after runtime.MemStats
+	for b.Loop() {
+		floor += all(bare.URL)
+		runtime.GC()
+		runtime.ReadMemStats(&before)
+		ours += all(address)
+		runtime.GC()
+		runtime.ReadMemStats(&after)
+	}
+	b.ReportMetric(float64(ours)/float64(floor), "times-bare-server")
+	b.ReportMetric(max(0, float64(after.HeapInuse)-float64(before.HeapInuse))/(1<<20), "heap-MiB-grown")
+}
+
+func fetchAll(b *testing.B, address string) string {
+	b.Helper()
+	res, err := http.Get(address)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer res.Body.Close()
+	data, err := io.ReadAll(res.Body)
+	if err != nil || res.StatusCode != http.StatusOK {
+		b.Fatal(err, res.Status)
+	}
+	return string(data)
 }

@@ -132,7 +132,9 @@ func TestARevocationIsNotUndoneByAnOlderCopy(t *testing.T) {
 	}
 	revoked := file("revoked.pgp")
 	fingerprint := strings.ToUpper(strings.TrimSpace(mustOut(s, "key", "add", revoked, "-o", "name")))
-	shown := func() bool { return strings.Contains(mustOut(s, "key", "show", fingerprint, "-o", "json"), "the desk was broken into") }
+	shown := func() bool {
+		return strings.Contains(mustOut(s, "key", "show", fingerprint, "-o", "json"), "the desk was broken into")
+	}
 	if !shown() {
 		t.Fatal("the revocation is not shown at all")
 	}

@@ -8,7 +8,9 @@ import (
 	"time"
 
 	"stockade/core/archive"
+	"stockade/core/archive/alpm"
 	"stockade/core/archive/deb"
+	"stockade/core/archive/rpm"
 	"stockade/core/finding"
 )
 
@@ -200,5 +202,34 @@ func TestAHostileDocumentIsCheckedInBoundedTime(t *testing.T) {
 	text, large := size(4000)
 	if large > 40*small+time.Second { // eight times the size; its square would be 64 times
 		t.Errorf("500 take %s, and 4000 (%d bytes) take %s", small, len(text), large)
+	}
+}
+
+// What is written into machines' files is checked where it enters, in every family.
+func TestValuesThatWouldBreakOutOfMachinesFilesAreRefused(t *testing.T) {
+	for name, text := range map[string]string{
+		"a language of two lines":  `languages: ["en\nTrusted: yes"]`,
+		"a language of two words":  `languages: ["en [trusted=yes]"]`,
+		"a component of two lines": `components: ["core\nTrusted: yes"]`,
+		"a component of two words": `components: ["core extra"]`,
+		"a release of two lines":   `release: "heron\nTrusted: yes"`,
+		"a folder with a blank":    `release: "a b/"`,
+		"an architecture":          `architectures: ["amd64\nTrusted: yes"]`,
+	} {
+		for _, family := range []string{"deb", "rpm", "alpm"} {
+			base := map[string]string{"languages": "languages: [en]", "components": map[string]string{"deb": "components: [core]", "rpm": "components: []", "alpm": "components: [core]"}[family],
+				"release": map[string]string{"deb": "release: heron", "rpm": "release: \"9\"", "alpm": "release: \"\""}[family], "architectures": "architectures: [x86_64]"}
+			field, _, _ := strings.Cut(text, ":")
+			base[field] = text
+			doc := "stockade: 1\nsources:\n  s:\n    family: " + family + "\n    upstreams: [{url: \"https://a.example/\"}]\n    signed_by: [" + strings.Repeat("A", 40) + "]\n"
+			for _, k := range []string{"languages", "components", "release", "architectures"} {
+				doc += "    " + base[k] + "\n"
+			}
+			set, found := Read(Text{Name: "x.yaml", Text: doc})
+			found = Merge(found, Check(set, Surroundings{Families: archive.NewRegistry(deb.Family{}, rpm.Family{}, alpm.Family{}), Now: time.Now()}))
+			if len(found.With("define.bad-value")) == 0 {
+				t.Errorf("%s, %s: %v", family, name, found)
+			}
+		}
 	}
 }

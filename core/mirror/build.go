@@ -99,6 +99,7 @@ func (b *Builder) Estimate(ctx context.Context, plan Plan) (*Outcome, error) {
 	if err := b.choose(ctx, plan, out); err != nil {
 		return out, err
 	}
+	out.Findings = append(out.Findings, b.apart(plan, out)...)
 	b.measure(out)
 	return out, nil
 }
@@ -384,6 +385,37 @@ func (b *Builder) measure(out *Outcome) {
 				"%d bytes are to be fetched, and the disk has %d free (%d must stay free)", out.FetchBytes, free, int64(spare)))
 		}
 	}
+}
+
+// apart asks of each family whether machines could tell the sources of the mirror
+// apart, before anything is fetched for them: what could not is no view.
+func (b *Builder) apart(plan Plan, out *Outcome) finding.List {
+	var found finding.List
+	views := map[string]*archive.Client{}
+	for i, pub := range out.Publications {
+		s := pub.Source
+		v := views[s.Spec.Family]
+		if v == nil {
+			v = &archive.Client{Lane: plan.Name, At: "/" + plan.Name}
+			views[s.Spec.Family] = v
+		}
+		es := b.describe(pub, plan, out, i)
+		v.Sources = append(v.Sources, archive.ClientSource{Source: es.Source, Priority: es.Priority, Tailored: es.Tailored, Streams: es.Streams,
+			Origin: es.Origin, Label: es.Label, Suite: es.Suite, Codename: es.Codename})
+	}
+	for _, s := range plan.Sources {
+		v := views[s.Spec.Family]
+		if v == nil {
+			continue
+		}
+		delete(views, s.Spec.Family)
+		_, notes, err := s.Family.ClientFiles(*v)
+		if f, ok := finding.From(err); ok {
+			found = append(found, f)
+		}
+		found = append(found, notes.With("priority.ambiguous")...)
+	}
+	return found
 }
 
 // Build makes an edition, or tells why not. The outcome is there in either case.

@@ -352,6 +352,41 @@ func TestAttacksOnRPMSourcesAreRefused(t *testing.T) {
 			w.republish()
 			w.files["Packages/p/PUMPCTL-3.2-1.x86_64.rpm"] = w.files["Packages/P/PUMPCTL-3.2-1.x86_64.rpm"]
 		}},
+		{"a name at another place", "content.ambiguous", func(w *rpmWorld) {
+			w.rpm.Amend = func(kind string, text []byte) []byte {
+				return bytes.Replace(text, []byte("<format>"), []byte("<format><name>other</name>"), 1)
+			}
+			w.republish()
+		}},
+		{"a location at another place", "content.ambiguous", func(w *rpmWorld) {
+			w.rpm.Amend = func(kind string, text []byte) []byte {
+				return bytes.Replace(text, []byte("<format>"), []byte(`<format><location href="Packages/o/other.rpm"/>`), 1)
+			}
+			w.republish()
+		}},
+		{"an element in a comment before the first", "content.ambiguous", func(w *rpmWorld) {
+			w.rpm.Amend = func(kind string, text []byte) []byte {
+				return bytes.Replace(text, []byte("<package "), []byte(`<!-- <package type="rpm"></package> --><package `), 1)
+			}
+			w.republish()
+		}},
+		{"a second place in the root", "content.ambiguous", func(w *rpmWorld) {
+			w.resign(func(root string) string {
+				return strings.Replace(root, "<location ", `<location href="repodata/other.xml.gz"/><location `, 1)
+			})
+		}},
+		{"a module stream with a key twice", "content.ambiguous", func(w *rpmWorld) {
+			w.rpm.Modules = strings.Replace(w.rpm.Modules, `stream: "2"`, `stream: "2", stream: "9"`, 1)
+			w.republish()
+		}},
+		{"a mapping of twenty thousand keys", "content.too-large", func(w *rpmWorld) {
+			var keys strings.Builder
+			for i := range 20_000 {
+				fmt.Fprintf(&keys, "k%d: 1, ", i)
+			}
+			w.rpm.Modules = strings.Replace(w.rpm.Modules, "data: {", "data: {"+keys.String(), 1)
+			w.republish()
+		}},
 		{"an entity bomb in a list", "source.malformed-index", func(w *rpmWorld) {
 			w.rpm.Amend = func(kind string, text []byte) []byte {
 				return bytes.Replace(text, []byte("<metadata"), []byte(`<!DOCTYPE m [<!ENTITY a "`+strings.Repeat("lol", 1000)+`">]><metadata`), 1)
@@ -504,6 +539,13 @@ func TestAttacksOnALPMSourcesAreRefused(t *testing.T) {
 		{"a file name that leads out", "content.unsafe-path", amend("%FILENAME%\n", "%FILENAME%\n../")},
 		{"only MD5", "content.weak-digest", amend("%SHA256SUM%", "%MD5SUM%")},
 		{"a control character in a field", "source.malformed-index", amend("%DESC%\n", "%DESC%\n\x1b[2J")},
+		{"a need smuggled into another field", "content.ambiguous", amend("%VERSION%\n1.9-1\n", "%VERSION%\n1.9-1\n%DEPENDS%\nother\n")},
+		{"a description of gigabytes", "content.ambiguous", func(w *alpmWorld) {
+			w.alpm.Amend = func(m alpm.Made, desc []byte) []byte {
+				return append(desc, bytes.Repeat([]byte("%X%\ny\n\n"), 100_000)...)
+			}
+			w.republish()
+		}},
 		{"another name than the folder's", "source.malformed-index", amend("%NAME%\nlibecho", "%NAME%\nlibecho2")},
 		{"a database that unpacks without end", "content.too-large", func(w *alpmWorld) {
 			w.alpm.Amend = func(m alpm.Made, desc []byte) []byte { return append(desc, bytes.Repeat([]byte("a"), 8<<20)...) }

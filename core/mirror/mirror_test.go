@@ -151,6 +151,41 @@ func (w *world) export(m Manifest, dir string) error {
 	return Export(FromPool(w.builder.Pool), text, seal, m, dir, nil)
 }
 
+// amend changes the lists of packages before they are signed for.
+func (w *world) amend(old, new string) {
+	w.repo.Amend = func(files map[string][]byte) {
+		plain := files["core/binary-amd64/Packages"]
+		field := files["field/binary-amd64/Packages"]
+		if !bytes.Contains(plain, []byte(old)) && !bytes.Contains(field, []byte(old)) {
+			w.t.Fatalf("nothing to change: %q", old)
+		}
+		for name, data := range map[string][]byte{"core/binary-amd64/Packages": plain, "field/binary-amd64/Packages": field} {
+			data = bytes.Replace(data, []byte(old), []byte(new), 1)
+			for _, z := range []string{"", ".gz", ".xz"} {
+				packed, err := archive.Compress(data, strings.TrimPrefix(z, "."))
+				if err != nil {
+					w.t.Fatal(err)
+				}
+				files[name+z] = packed
+			}
+		}
+	}
+	w.publish()
+}
+
+// repackaged puts another file in place of a package, rightly described.
+func (w *world) repackaged(name string, file []byte) {
+	var path string
+	for p := range w.files {
+		if strings.Contains(p, "/"+name+"_") {
+			path = p
+		}
+	}
+	old := w.files[path]
+	w.amend(fmt.Sprintf("Filename: %s\nSize: %d\nSHA256: %x\n", path, len(old), sha256.Sum256(old)), fmt.Sprintf("Filename: %s\nSize: %d\nSHA256: %x\n", path, len(file), sha256.Sum256(file)))
+	w.files[path] = file
+}
+
 // refused asserts that a build ends with a finding of that code and that
 // nothing was sealed.
 func (w *world) refused(code string) finding.Finding {
@@ -344,6 +379,14 @@ func TestAttacksFromUpstreamAreRefused(t *testing.T) {
 		{"only weak digests", "content.weak-digest", func(w *world) {
 			text := bytes.Replace(w.files["dists/heron/Release"], []byte("SHA256:"), []byte("MD5Sum:"), 1)
 			w.files[in], _ = w.key.Clearsign(text)
+		}},
+		{"a blank before a colon", "content.ambiguous", func(w *world) { w.amend("\nDepends: ", "\nDepends : ") }},
+		{"a line of one blank in a stanza", "content.ambiguous", func(w *world) { w.amend("\nDescription: gate", "\n \nDescription: gate") }},
+		{"a second value of a field", "content.ambiguous", func(w *world) { w.amend("\nDescription: gate", "\nDepends: other\nDescription: gate") }},
+		{"a name that is an option", "content.bad-name", func(w *world) { w.amend("Package: tide-tables\n", "Package: --tide-tables\n") }},
+		{"a package file that says itself twice", "content.ambiguous", func(w *world) {
+			file := bytes.Clone(w.files["pool/core/l/libtide2/libtide2_2.1-1_amd64.deb"])
+			w.repackaged("libtide2", append(file, file[8:]...))
 		}},
 		{"index changed by one byte", "content.digest-mismatch", func(w *world) {
 			for p, d := range w.files {

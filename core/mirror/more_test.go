@@ -325,3 +325,35 @@ func TestAFaithfulCopyLeavesOutWhatIsOfAnotherPublication(t *testing.T) {
 		t.Error("the root is gone")
 	}
 }
+
+// A source of a lower standing borrows the names of the official one: machines
+// would give it that one's priority.
+func TestASourceThatBorrowsAnothersNamesIsNotBuiltBesideIt(t *testing.T) {
+	w, other := newWorld(t), newWorld(t)
+	other.repo.Packages = []deb.Made{{Component: "core", Name: "libtide2", Version: "9-1", Arch: "amd64", Summary: "newer"}}
+	other.publish()
+	other.source.Name, other.source.Spec.Name, other.source.Route.Source, other.source.Standing, other.source.Priority = "moor", "moor", "moor", "community", 60
+	other.source.Want = definition.Want{Everything: true}
+	w.source.Want = definition.Want{Everything: true}
+	w.plan.Sources = append(w.plan.Sources, other.source)
+	w.plan.Mirror.Copy, w.plan.Mirror.Complete = "faithful", "told"
+	if f := w.refused("priority.ambiguous"); !strings.Contains(f.Object+f.Text, "moor") {
+		t.Errorf("%v", f)
+	}
+	other.repo.Origin, other.repo.Label = "tarn", "TARN" // in other letters
+	other.publish()
+	w.refused("priority.ambiguous")
+	other.repo.Origin, other.repo.Label = "Moor", "Moor"
+	other.publish()
+	if _, err := w.build(); err != nil {
+		t.Errorf("with names of its own: %v", err)
+	}
+	// Tailored, each is known by its own name.
+	other.repo.Origin, other.repo.Label, other.repo.Date = "Tarn", "Tarn", other.repo.Date.Add(time.Minute)
+	other.publish()
+	other.source.Accepted = nil
+	w.plan.Mirror.Copy, w.plan.Number = "tailored", 2
+	if _, err := w.build(); err != nil {
+		t.Errorf("tailored: %v", err)
+	}
+}
