@@ -12,7 +12,7 @@ SUDO    := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 FUZZTIME ?= 20s
 export CGO_ENABLED = 0
 
-.PHONY: build demo test tools console documents bench fuzz shots clean
+.PHONY: build demo test race tools console documents bench fuzz shots clean
 
 build: $(CONSOLE)
 	go build -trimpath -ldflags '$(STAMP)' -o bin/stockade ./cmd/stockade
@@ -31,13 +31,23 @@ demo: build
 
 test: tools build
 	go vet ./...
+	$(MAKE) --no-print-directory race
 	go test -count=1 -timeout 20m ./...
 
-# Chromium drives the console in tests, the package clients read what is served.
+# What runs side by side, under the race detector (which needs a C compiler).
+race: export CGO_ENABLED = 1
+race: tools
+	go test -race -count=1 -timeout 10m ./core/pool ./core/fetch ./core/journal ./internal/store
+	go test -race -count=1 -timeout 10m -run 'SideBySide|Search|TwoMirrors' ./core/solve ./core/mirror
+	go test -race -count=1 -timeout 10m -run 'AtOnce' ./e2e
+
+# Chromium drives the console in tests, the package clients read what is served,
+# and a C compiler is what the race detector needs.
 tools:
 	@missing=""; for pair in chromium:chromium xz:xz-utils gpgv:gpgv gpg:gnupg unshare:util-linux dpkg-query:dpkg ip:iproute2 dnf:dnf zypper:zypper rpm:rpm rpmbuild:rpm \
-	    pacman:pacman-package-manager makepkg:makepkg vercmp:makepkg bsdtar:libarchive-tools fakeroot:fakeroot zstd:zstd; do \
+	    pacman:pacman-package-manager makepkg:makepkg vercmp:makepkg bsdtar:libarchive-tools fakeroot:fakeroot zstd:zstd gcc:gcc python3:python3; do \
 	  command -v $${pair%%:*} >/dev/null || missing="$$missing $${pair##*:}"; done; \
+	[ -e /usr/include/stdlib.h ] || missing="$$missing libc6-dev"; \
 	if [ -n "$$missing" ]; then echo "installing$$missing"; \
 	  $(SUDO) apt-get update -qq && $(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; fi
 

@@ -557,6 +557,10 @@ func (s *Service) overview() (api.Overview, error) {
 	if err != nil {
 		return out, err
 	}
+	if out.NeedsYou, err = s.contradicted(); err != nil {
+		return out, err
+	}
+	out.NeedsYou = append(finding.List{}, out.NeedsYou...)
 	checks := s.checks(set, t)
 	for _, name := range slices.Sorted(maps.Keys(set.Sources)) {
 		src := s.describeSource(set, t, checks, name)

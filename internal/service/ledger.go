@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"stockade/core/finding"
 	"stockade/core/journal"
@@ -148,6 +149,30 @@ func (s *Service) contradictions() (finding.List, error) {
 	}
 	out = append(out, s.rolledBack()...)
 	return out, nil
+}
+
+// told keeps what contradictions found for a while: pages ask every few seconds.
+type told struct {
+	mu    sync.Mutex
+	at    time.Time
+	found finding.List
+}
+
+// toldFor is how long it is kept.
+const toldFor = time.Minute
+
+// contradicted is contradictions as of the last minute.
+func (s *Service) contradicted() (finding.List, error) {
+	s.told.mu.Lock()
+	defer s.told.mu.Unlock()
+	if now := time.Now(); s.told.at.IsZero() || now.Sub(s.told.at) > toldFor {
+		found, err := s.contradictions()
+		if err != nil {
+			return nil, err
+		}
+		s.told.at, s.told.found = now, found
+	}
+	return s.told.found, nil
 }
 
 // rolledBack compares the journal with the heads that the seals of editions carry:

@@ -81,6 +81,7 @@ type Service struct {
 	usage     usage
 	ledger    ledger
 	computing computing
+	told      told
 
 	writing    sync.Mutex   // one change of the description, a lane or the journal at a time
 	publishing sync.Mutex   // one publication of house sources at a time
