@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"context"
 	"crypto"
+	"crypto/sha256"
 	"database/sql"
+	"encoding/hex"
 	"os"
 	"path/filepath"
 	"strings"
@@ -285,4 +287,36 @@ func TestNothingIsWrittenBehindAJournalThatDoesNotHold(t *testing.T) {
 	if !strings.Contains(log, "journal") {
 		t.Error(log)
 	}
+}
+
+// A description, or an account, that was written into the records by somebody
+// else does not count.
+func TestRecordsThatNoEntryExplainsDoNotCount(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	s.db(func(db *sql.DB) {
+		must(t, db, "UPDATE records SET body = replace(body, '\"priority\":20', '\"priority\":1') WHERE kind = 'source' AND name = 'tarn'")
+		must(t, db, "INSERT INTO accounts (name, role, created) VALUES ('eve', 'warden', ?)", time.Now().UTC())
+		sum := sha256.Sum256([]byte("stockade token guessable"))
+		must(t, db, "INSERT INTO tokens (hash, account, label, created) VALUES (?, 'eve', 'x', ?)", hex.EncodeToString(sum[:]), time.Now().UTC())
+	})
+	_, log := s.cli(5, "mirror", "build", "barrage")
+	if !strings.Contains(log, "what is described is not what the last change") {
+		t.Error(log)
+	}
+	out, _ := s.cli(1, "journal", "verify")
+	if !strings.Contains(out, "described") {
+		t.Error(out)
+	}
+	if code, _, _ := get(t, s.service.APIURL()+"/api/v1/whoami", "Authorization", "Bearer guessable"); code != 401 {
+		t.Errorf("an account that was put there is let in: %d", code)
+	}
+	// Nothing is recorded over it, as if it were right.
+	if _, log := s.cli(1, "source", "disable", "kelp"); !strings.Contains(log, "journal") {
+		t.Error(log)
+	}
+	// The way back: what a revision says is recorded again.
+	newest := strings.Fields(mustOut(s, "revision", "list", "-o", "name"))[0]
+	s.cli(0, "revision", "restore", newest, "--yes")
+	s.cli(0, "mirror", "build", "barrage")
 }

@@ -416,6 +416,9 @@ func (c *checker) group(name string, g Group) {
 			c.add("define.bad-value", object, at, "the pin %q is not NAME = VERSION", p)
 			continue
 		}
+		if err == nil {
+			err = archive.CheckName(r.Name)
+		}
 		if err == nil && family != nil {
 			err = family.CheckVersion(r.Version)
 		}

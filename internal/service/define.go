@@ -148,6 +148,9 @@ func (s *Service) apply(in api.Documents, by, role, expected string) (api.Judgem
 		return api.Judgement{}, &api.Problem{Title: "The definition was not applied", Status: 412, Type: "urn:stockade:changed-meanwhile",
 			Detail: "somebody changed the description after you began", WayOut: "look at what is recorded now (stockade revision list), and make your change over that"}
 	}
+	if err := s.explained(); err != nil {
+		return api.Judgement{}, err
+	}
 	p, err := s.propose(in)
 	if err != nil {
 		return api.Judgement{}, err
@@ -248,7 +251,11 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 				return err
 			}
 		}
-		return s.write(tx, by, "definition.apply", fmt.Sprintf("revision %d", rev.ID), map[string]string{"summary": summary})
+		digest, err := tx.DescribedDigest()
+		if err != nil {
+			return err
+		}
+		return s.write(tx, by, "definition.apply", fmt.Sprintf("revision %d", rev.ID), map[string]string{"summary": summary, "described": digest})
 	})
 	return out, err
 }
@@ -269,6 +276,9 @@ func summarise(changes []definition.Change) string {
 func (s *Service) change(by, role, summary string, edit func(set *definition.Set) error) (api.Judgement, error) {
 	s.writing.Lock()
 	defer s.writing.Unlock()
+	if err := s.explained(); err != nil {
+		return api.Judgement{}, err
+	}
 	recorded, err := s.db.Described()
 	if err != nil {
 		return api.Judgement{}, err

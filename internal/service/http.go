@@ -148,7 +148,11 @@ func (s *Service) account(token string) (store.Account, bool) {
 		return store.Account{}, false
 	}
 	a, err := s.db.AccountBy(t.Account)
-	return a, err == nil
+	if err != nil {
+		return a, false
+	}
+	now, err := s.ledger.read(s.db, s.keys)
+	return a, err == nil && (now.broken != nil || now.hasAccount(a.Name, a.Role))
 }
 
 // guesses slows down who tries tokens: ten wrong ones, and a minute's wait.

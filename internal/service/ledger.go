@@ -11,6 +11,7 @@ import (
 
 	"stockade/core/finding"
 	"stockade/core/journal"
+	"stockade/internal/api"
 	"stockade/internal/store"
 )
 
@@ -25,6 +26,9 @@ type ledger struct {
 	bars    map[string]store.Bar
 	lanes   map[string]string // the edition that each shows
 	broken  *journal.Broken
+
+	described string            // digest over all that is described; empty: no entry says it
+	accounts  map[string]string // roles; empty: taken out
 }
 
 // decided is what a vouch is about.
@@ -34,6 +38,7 @@ type decided struct{ fingerprint, source string }
 func (l *ledger) apply(e journal.Entry) {
 	key, isKey := strings.CutPrefix(e.Object, "key ")
 	lane, isLane := strings.CutPrefix(e.Object, "lane ")
+	account, isAccount := strings.CutPrefix(e.Object, "account ")
 	switch {
 	case isKey && e.Action == "key.vouch":
 		l.vouches[decided{key, e.Detail["source"]}] = store.Vouch{Fingerprint: key, Source: e.Detail["source"], Evidence: e.Detail["evidence"], By: e.By, At: e.At}
@@ -43,6 +48,12 @@ func (l *ledger) apply(e journal.Entry) {
 		l.bars[key] = store.Bar{Fingerprint: key, Reason: e.Detail["reason"], By: e.By, At: e.At}
 	case isLane && (e.Action == "lane.move" || e.Action == "lane.back"):
 		l.lanes[lane] = e.Detail["to"]
+	case e.Action == "definition.apply":
+		l.described = e.Detail["described"]
+	case isAccount && e.Action == "account.add":
+		l.accounts[account] = e.Detail["role"]
+	case isAccount && e.Action == "account.remove":
+		l.accounts[account] = ""
 	}
 }
 
@@ -59,6 +70,16 @@ type inForce struct {
 	bars    map[string]store.Bar
 	lanes   map[string]string
 	broken  *journal.Broken
+
+	described string
+	accounts  map[string]string
+}
+
+// hasAccount tells whether an account is one that an entry made, with that role.
+// The first warden is made before there is a journal.
+func (n *inForce) hasAccount(name, role string) bool {
+	known, recorded := n.accounts[name]
+	return recorded && known == role || !recorded && name == "warden" && role == api.Warden
 }
 
 // read brings the ledger up to the newest entry and gives what counts. A journal
@@ -67,7 +88,7 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.vouches == nil {
-		l.vouches, l.bars, l.lanes = map[decided]store.Vouch{}, map[string]store.Bar{}, map[string]string{}
+		l.vouches, l.bars, l.lanes, l.accounts = map[decided]store.Vouch{}, map[string]store.Bar{}, map[string]string{}, map[string]string{}
 	}
 	signed, err := db.Journal().Checkpoint()
 	if err != nil {
@@ -88,7 +109,7 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 			l.signed, l.head = signed, head
 		}
 	}
-	out := &inForce{bars: maps.Clone(l.bars), lanes: maps.Clone(l.lanes), broken: l.broken}
+	out := &inForce{bars: maps.Clone(l.bars), lanes: maps.Clone(l.lanes), broken: l.broken, described: l.described, accounts: maps.Clone(l.accounts)}
 	if l.broken == nil {
 		out.vouches = slices.Collect(maps.Values(l.vouches))
 		slices.SortFunc(out.vouches, func(a, b store.Vouch) int { return a.At.Compare(b.At) })
@@ -132,6 +153,20 @@ func (s *Service) contradictions() (finding.List, error) {
 			add("the record that %s is barred is gone; it is barred all the same", f)
 		}
 	}
+	if broken, err := s.describedElsewhere(now); err != nil {
+		return nil, err
+	} else if broken != nil {
+		add("%s", broken.Text)
+	}
+	accounts, err := s.db.Accounts()
+	if err != nil {
+		return nil, err
+	}
+	for _, a := range accounts {
+		if now.broken == nil && !now.hasAccount(a.Name, a.Role) {
+			add("a record says that there is the account %s, with the role %s, and no entry does; it does not count", a.Name, a.Role)
+		}
+	}
 	set, err := s.db.Described()
 	if err != nil {
 		return nil, err
@@ -149,6 +184,33 @@ func (s *Service) contradictions() (finding.List, error) {
 	}
 	out = append(out, s.rolledBack()...)
 	return out, nil
+}
+
+// describedElsewhere tells that what is described is not what the last change
+// that was journalled made of it.
+func (s *Service) describedElsewhere(now *inForce) (*journal.Broken, error) {
+	digest, err := s.db.DescribedDigest()
+	if err != nil || now.broken != nil || now.described == "" || digest == now.described {
+		return nil, err
+	}
+	return &journal.Broken{First: -1, Text: "what is described is not what the last change in it made: somebody wrote to the records; restore a revision to make it right"}, nil
+}
+
+// explained refuses a change over a description that no entry explains: it would
+// be signed for as if it were right. Restoring a revision is the way back.
+func (s *Service) explained() error {
+	now, err := s.ledger.read(s.db, s.keys)
+	if err != nil {
+		return err
+	}
+	broken, err := s.describedElsewhere(now)
+	if err != nil {
+		return err
+	}
+	if broken != nil {
+		return broken
+	}
+	return nil
 }
 
 // told keeps what contradictions found for a while: pages ask every few seconds.

@@ -222,6 +222,9 @@ func (s *Service) plan(name string) (mirror.Plan, error) {
 	if t.broken != nil {
 		return p, t.broken
 	}
+	if err := s.explained(); err != nil {
+		return p, err
+	}
 	editions, err := s.db.Editions(name)
 	if err != nil {
 		return p, err

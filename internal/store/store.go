@@ -4,6 +4,8 @@
 package store
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -265,6 +267,16 @@ func (d *DB) Described() (*definition.Set, error) {
 		}
 	}
 	return set, nil
+}
+
+// DescribedDigest is a digest over all that is described, as it is recorded.
+func (d *DB) DescribedDigest() (string, error) {
+	records, err := many[Record](d, "kind, name", 0, "")
+	h := sha256.New()
+	for _, r := range records {
+		fmt.Fprintf(h, "%s\x00%s\x00%d\x00%s\n", r.Kind, r.Name, len(r.Body), r.Body)
+	}
+	return hex.EncodeToString(h.Sum(nil)), err
 }
 
 // IsDescribed tells whether a thing of that kind and name is described now.
