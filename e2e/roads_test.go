@@ -320,3 +320,52 @@ func TestRecordsThatNoEntryExplainsDoNotCount(t *testing.T) {
 	s.cli(0, "revision", "restore", newest, "--yes")
 	s.cli(0, "mirror", "build", "barrage")
 }
+
+// Machines get the edition that entries lead a lane to, whatever was written into
+// the records of its steps.
+func TestAStepOfALaneThatNoEntryExplainsIsNotServed(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	s.cli(0, "mirror", "build", "barrage")
+	s.cli(0, "lane", "move", "steady", "barrage/1")
+	seal := func() string {
+		t.Helper()
+		code, body, _ := get(t, s.service.PackagesURL()+"/lane/steady/about/edition.json")
+		if code != 200 {
+			t.Fatalf("the lane serves nothing: %d %s", code, body)
+		}
+		return string(body)
+	}
+	before := seal()
+	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *deb.Repository) {
+		for i := range r.Packages {
+			if r.Packages[i].Name == "tide-tables" {
+				r.Packages[i].Version = "2026.4"
+			}
+		}
+	}); err != nil {
+		t.Fatal(err)
+	}
+	s.cli(0, "mirror", "build", "barrage")
+	s.cli(0, "lane", "move", "steady", "barrage/2")
+	after := seal()
+	if before == after {
+		t.Fatal("both editions are served with one seal")
+	}
+	s.db(func(db *sql.DB) {
+		must(t, db, "INSERT INTO moves (lane, mirror, edition, at, `by`, reason, back) VALUES ('steady', 'barrage', 1, ?, 'warden', 'put there', 0)", time.Now().UTC())
+	})
+	if seal() != after {
+		t.Error("a step that was put into the records is served")
+	}
+	if out, _ := s.cli(1, "journal", "verify"); !strings.Contains(out, "steady") || !strings.Contains(out, "the record does not count") {
+		t.Error(out)
+	}
+	s.db(func(db *sql.DB) { must(t, db, "DELETE FROM moves") })
+	if seal() != after {
+		t.Error("a step whose record is gone is not served")
+	}
+	if out := mustOut(s, "lane", "list"); !strings.Contains(out, "barrage/2") {
+		t.Error(out)
+	}
+}

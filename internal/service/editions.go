@@ -88,19 +88,19 @@ func (s *Service) standing(name string, number int) (*openEdition, store.Edition
 }
 
 // shown gives the lanes that point at each edition now, by MIRROR/N.
-func (s *Service) shown(db *store.DB) (map[string][]string, error) {
-	set, err := db.Described()
+func (s *Service) shown() (map[string][]string, error) {
+	set, err := s.db.Described()
+	if err != nil {
+		return nil, err
+	}
+	now, err := s.ledger.read(s.db, s.keys)
 	if err != nil {
 		return nil, err
 	}
 	out := map[string][]string{}
 	for lane := range set.Lanes {
-		moves, err := db.Moves(lane)
-		if err != nil {
-			return nil, err
-		}
-		if len(moves) > 0 {
-			key := fmt.Sprintf("%s/%d", moves[0].Mirror, moves[0].Edition)
+		if moves := now.moves(lane); len(moves) > 0 {
+			key := latest(moves)
 			out[key] = append(out[key], lane)
 		}
 	}
@@ -115,7 +115,7 @@ func (s *Service) editionList(name string) ([]api.Edition, error) {
 	if err != nil {
 		return nil, err
 	}
-	shown, err := s.shown(s.db)
+	shown, err := s.shown()
 	if err != nil {
 		return nil, err
 	}
@@ -229,7 +229,7 @@ func (s *Service) retire(name string, number int, by string) (api.Edition, error
 	if err != nil || e.Retired {
 		return api.Edition{}, noEdition(name, number)
 	}
-	shown, err := s.shown(s.db)
+	shown, err := s.shown()
 	if err != nil {
 		return api.Edition{}, err
 	}
@@ -259,7 +259,7 @@ func (s *Service) lane(name string) (api.Lane, error) {
 	if !ok {
 		return api.Lane{}, dangling("", "lane", name, set.Lanes)
 	}
-	moves, err := s.db.Moves(name)
+	moves, err := s.moves(name)
 	if err != nil {
 		return api.Lane{}, err
 	}
@@ -324,7 +324,7 @@ func (s *Service) back(name string, m api.Move, by string) (api.Lane, error) {
 	if err != nil {
 		return l, err
 	}
-	moves, err := s.db.Moves(name)
+	moves, err := s.moves(name)
 	if err != nil {
 		return l, err
 	}

@@ -208,7 +208,7 @@ func (s *Service) handlers() map[string]handler {
 			if e == nil && rec.Mirror == "" {
 				return nil, err
 			}
-			shown, serr := s.shown(s.db)
+			shown, serr := s.shown()
 			if serr != nil {
 				return nil, serr
 			}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"stockade/core/finding"
@@ -24,8 +25,9 @@ type ledger struct {
 	head    journal.Head
 	vouches map[decided]store.Vouch
 	bars    map[string]store.Bar
-	lanes   map[string]string // the edition that each shows
+	steps   map[string][]store.Move // of lanes, oldest first
 	broken  *journal.Broken
+	entries atomic.Int64 // how many were read; a write asks for it while it holds the records
 
 	described string            // digest over all that is described; empty: no entry says it
 	accounts  map[string]string // roles; empty: taken out
@@ -47,7 +49,10 @@ func (l *ledger) apply(e journal.Entry) {
 	case isKey && e.Action == "key.bar":
 		l.bars[key] = store.Bar{Fingerprint: key, Reason: e.Detail["reason"], By: e.By, At: e.At}
 	case isLane && (e.Action == "lane.move" || e.Action == "lane.back"):
-		l.lanes[lane] = e.Detail["to"]
+		if mirrorName, number, err := parseEdition(e.Detail["to"], ""); err == nil {
+			l.steps[lane] = append(l.steps[lane], store.Move{Lane: lane, Mirror: mirrorName, Edition: number, At: e.At, By: e.By,
+				Reason: e.Detail["reason"], Back: e.Action == "lane.back"})
+		}
 	case e.Action == "definition.apply":
 		l.described = e.Detail["described"]
 	case isAccount && e.Action == "account.add":
@@ -57,18 +62,11 @@ func (l *ledger) apply(e journal.Entry) {
 	}
 }
 
-// size is how many entries were read so far.
-func (l *ledger) size() int64 {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.head.Size
-}
-
 // inForce is a copy of what counts now.
 type inForce struct {
 	vouches []store.Vouch
 	bars    map[string]store.Bar
-	lanes   map[string]string
+	steps   map[string][]store.Move
 	broken  *journal.Broken
 
 	described string
@@ -82,13 +80,42 @@ func (n *inForce) hasAccount(name, role string) bool {
 	return recorded && known == role || !recorded && name == "warden" && role == api.Warden
 }
 
+// moves gives the steps of a lane, newest first, as entries tell them.
+func (n *inForce) moves(lane string) []store.Move {
+	out := slices.Clone(n.steps[lane])
+	slices.Reverse(out)
+	return out
+}
+
+// latest names the edition that steps, newest first, lead to.
+func latest(moves []store.Move) string {
+	if len(moves) == 0 {
+		return "nothing"
+	}
+	return fmt.Sprintf("%s/%d", moves[0].Mirror, moves[0].Edition)
+}
+
+// moves gives the steps of a lane, newest first: those that an entry explains.
+func (s *Service) moves(lane string) ([]store.Move, error) {
+	now, err := s.ledger.read(s.db, s.keys)
+	if err != nil {
+		return nil, err
+	}
+	moves := now.moves(lane)
+	if len(moves) == 0 && now.broken != nil {
+		return nil, now.broken
+	}
+	return moves, nil
+}
+
 // read brings the ledger up to the newest entry and gives what counts. A journal
 // that does not hold vouches for nothing: only bars go on counting.
 func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.vouches == nil {
-		l.vouches, l.bars, l.lanes, l.accounts = map[decided]store.Vouch{}, map[string]store.Bar{}, map[string]string{}, map[string]string{}
+		l.vouches, l.bars, l.accounts = map[decided]store.Vouch{}, map[string]store.Bar{}, map[string]string{}
+		l.steps = map[string][]store.Move{}
 	}
 	signed, err := db.Journal().Checkpoint()
 	if err != nil {
@@ -107,9 +134,10 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 				l.apply(e)
 			}
 			l.signed, l.head = signed, head
+			l.entries.Store(head.Size)
 		}
 	}
-	out := &inForce{bars: maps.Clone(l.bars), lanes: maps.Clone(l.lanes), broken: l.broken, described: l.described, accounts: maps.Clone(l.accounts)}
+	out := &inForce{bars: maps.Clone(l.bars), steps: maps.Clone(l.steps), broken: l.broken, described: l.described, accounts: maps.Clone(l.accounts)}
 	if l.broken == nil {
 		out.vouches = slices.Collect(maps.Values(l.vouches))
 		slices.SortFunc(out.vouches, func(a, b store.Vouch) int { return a.At.Compare(b.At) })
@@ -176,10 +204,9 @@ func (s *Service) contradictions() (finding.List, error) {
 		if err != nil {
 			return nil, err
 		}
-		if len(moves) > 0 {
-			if shown := fmt.Sprintf("%s/%d", moves[0].Mirror, moves[0].Edition); now.lanes[lane] != shown {
-				add("a record says that the lane %s shows %s, and no entry does", lane, shown)
-			}
+		recorded, shown := latest(moves), latest(now.moves(lane))
+		if recorded != shown && now.broken == nil {
+			add("a record says that the lane %s shows %s, and the entries say %s; the record does not count", lane, recorded, shown)
 		}
 	}
 	out = append(out, s.rolledBack()...)

@@ -50,8 +50,13 @@ func (s *Service) serveLane(w http.ResponseWriter, r *http.Request) {
 		http.NotFound(w, r)
 		return
 	}
-	moves, err := s.db.Moves(r.PathValue("lane"))
-	if err != nil || len(moves) == 0 {
+	moves, err := s.moves(r.PathValue("lane"))
+	if err != nil {
+		s.log.Error("what a lane shows cannot be told", "lane", r.PathValue("lane"), "error", err)
+		http.Error(w, "the edition of this lane cannot be told", http.StatusServiceUnavailable)
+		return
+	}
+	if len(moves) == 0 {
 		http.NotFound(w, r)
 		return
 	}

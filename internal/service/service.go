@@ -384,7 +384,7 @@ func (s *Service) write(tx *store.DB, by, action, object string, detail map[stri
 	// A database that was put back while the service runs is found out here too.
 	if n, err := tx.Journal().Size(); err != nil {
 		return err
-	} else if seen := s.ledger.size(); n < seen {
+	} else if seen := s.ledger.entries.Load(); n < seen {
 		return &journal.Broken{First: n, Text: fmt.Sprintf("it has %d entries, and had %d before", n, seen)}
 	}
 	return journal.Write(tx.Journal(), s.keys, journal.Entry{At: s.now(), By: by, Action: action, Object: object, Detail: detail})

@@ -348,6 +348,10 @@ func (s *Service) admit(plan mirror.Plan, out *mirror.Outcome, by string) error 
 	}
 	s.writing.Lock()
 	defer s.writing.Unlock()
+	shown, err := s.shown()
+	if err != nil {
+		return err
+	}
 	e := out.Edition
 	return s.db.Tx(func(tx *store.DB) error {
 		if err := tx.SaveEdition(store.Edition{Mirror: e.Mirror, Number: e.Number, Created: e.Created, Files: len(open.manifest),
@@ -357,17 +361,13 @@ func (s *Service) admit(plan mirror.Plan, out *mirror.Outcome, by string) error 
 		if err := s.write(tx, by, "edition.seal", "edition "+e.Name(), map[string]string{"packages": strconv.Itoa(e.Packages), "inputs": e.Inputs}); err != nil {
 			return err
 		}
-		return s.retireOld(tx, plan, by)
+		return s.retireOld(tx, plan, shown)
 	})
 }
 
 // retireOld retires what is older than the mirror keeps, unless a lane shows it.
-func (s *Service) retireOld(tx *store.DB, plan mirror.Plan, by string) error {
+func (s *Service) retireOld(tx *store.DB, plan mirror.Plan, shown map[string][]string) error {
 	all, err := tx.Editions(plan.Name)
-	if err != nil {
-		return err
-	}
-	shown, err := s.shown(tx)
 	if err != nil {
 		return err
 	}
