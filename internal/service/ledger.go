@@ -27,6 +27,7 @@ type ledger struct {
 	bars    map[string]store.Bar
 	steps   map[string][]store.Move // of lanes, oldest first
 	broken  *journal.Broken
+	tried   time.Time    // when it was last read
 	entries atomic.Int64 // how many were read; a write asks for it while it holds the records
 
 	described string            // digest over all that is described; empty: no entry says it
@@ -121,8 +122,10 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 	if err != nil {
 		return nil, err
 	}
-	if signed != l.signed || signed == "" || l.broken != nil {
-		l.broken = nil
+	// One that does not hold is not read anew for each of a thousand machines.
+	again := l.broken == nil || time.Since(l.tried) > time.Second
+	if again && (signed != l.signed || signed == "" || l.broken != nil) {
+		l.broken, l.tried = nil, time.Now()
 		var fresh []journal.Entry
 		head, err := journal.Continue(db.Journal(), keys, l.head, func(e journal.Entry) { fresh = append(fresh, e) })
 		switch {
