@@ -9,6 +9,7 @@ import (
 	"encoding/hex"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -17,6 +18,7 @@ import (
 	"github.com/ProtonMail/go-crypto/openpgp/packet"
 
 	"stockade/core/archive/deb"
+	"stockade/core/finding"
 	"stockade/internal/api"
 	"stockade/internal/client"
 )
@@ -360,6 +362,11 @@ func TestAStepOfALaneThatNoEntryExplainsIsNotServed(t *testing.T) {
 	}
 	if out, _ := s.cli(1, "journal", "verify"); !strings.Contains(out, "steady") || !strings.Contains(out, "the record does not count") {
 		t.Error(out)
+	}
+	if page, err := client.Get[api.Overview](t.Context(), s.client, "/overview"); err != nil || !slices.ContainsFunc(page.NeedsYou, func(f finding.Finding) bool {
+		return f.Code == "journal.broken" && strings.Contains(f.Text, "steady")
+	}) {
+		t.Errorf("the overview does not tell it: %v %v", page.NeedsYou, err)
 	}
 	s.db(func(db *sql.DB) { must(t, db, "DELETE FROM moves") })
 	if seal() != after {

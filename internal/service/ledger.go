@@ -253,11 +253,15 @@ type told struct {
 // toldFor is how long it is kept.
 const toldFor = time.Minute
 
-// contradicted is contradictions as of the last minute.
+// contradicted is contradictions as of the last minute, or of the last time when
+// nobody wrote.
 func (s *Service) contradicted() (finding.List, error) {
 	s.told.mu.Lock()
 	defer s.told.mu.Unlock()
-	if now := time.Now(); s.told.at.IsZero() || now.Sub(s.told.at) > toldFor {
+	// Entries and records are compared while nobody writes: a change in between
+	// would look like one that no entry explains.
+	if now := time.Now(); (s.told.at.IsZero() || now.Sub(s.told.at) > toldFor) && s.writing.TryLock() {
+		defer s.writing.Unlock()
 		found, err := s.contradictions()
 		if err != nil {
 			return nil, err
