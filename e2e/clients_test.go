@@ -130,10 +130,12 @@ if [ "$(cat /sys/class/net/*/operstate 2>/dev/null | grep -c -v down)" != 0 ]; t
 `
 	if b.serve != "" {
 		prelude += `ip link set lo up
-"$BIN" serve --data "$DATA" --listen 127.0.0.1:8440 --packages 127.0.0.1:8441 >"$R/served.log" 2>&1 &
+: >"$R/served.log" # what it said the last time is not taken for this time
+"$BIN" serve --data "$DATA" --listen 127.0.0.1:8440 --packages 127.0.0.1:8441 >>"$R/served.log" 2>&1 &
 pid=$!
 trap 'kill $pid; wait $pid 2>/dev/null || true' EXIT
-for i in $(seq 100); do grep -q 8441 "$R/served.log" && break; sleep 0.1; done
+for i in $(seq 600); do grep -q 8441 "$R/served.log" && break; sleep 0.1; done
+grep -q 8441 "$R/served.log" || { cat "$R/served.log"; exit 9; }
 `
 	}
 	c := exec.Command("unshare", append([]string{"-m", "-n", "--pid", "--fork", "--kill-child", "sh", "-c", prelude + line, b.name}, args...)...)
