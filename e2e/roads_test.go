@@ -301,17 +301,22 @@ func TestRecordsThatNoEntryExplainsDoNotCount(t *testing.T) {
 		must(t, db, "INSERT INTO accounts (name, role, created) VALUES ('eve', 'warden', ?)", time.Now().UTC())
 		sum := sha256.Sum256([]byte("stockade token guessable"))
 		must(t, db, "INSERT INTO tokens (hash, account, label, created) VALUES (?, 'eve', 'x', ?)", hex.EncodeToString(sum[:]), time.Now().UTC())
+		sum = sha256.Sum256([]byte("stockade token second"))
+		must(t, db, "INSERT INTO tokens (hash, account, label, created) VALUES (?, 'warden', 'put there', ?)", hex.EncodeToString(sum[:]), time.Now().UTC())
 	})
 	_, log := s.cli(5, "mirror", "build", "barrage")
 	if !strings.Contains(log, "what is described is not what the last change") {
 		t.Error(log)
 	}
 	out, _ := s.cli(1, "journal", "verify")
-	if !strings.Contains(out, "described") {
+	if !strings.Contains(out, "described") || !strings.Contains(out, "the account eve") || !strings.Contains(out, "gives the account warden a token (put there") {
 		t.Error(out)
 	}
 	if code, _, _ := get(t, s.service.APIURL()+"/api/v1/whoami", "Authorization", "Bearer guessable"); code != 401 {
 		t.Errorf("an account that was put there is let in: %d", code)
+	}
+	if code, _, _ := get(t, s.service.APIURL()+"/api/v1/whoami", "Authorization", "Bearer second"); code != 401 {
+		t.Errorf("a token that was put there for an account that exists is let in: %d", code)
 	}
 	// Nothing is recorded over it, as if it were right.
 	if _, log := s.cli(1, "source", "disable", "kelp"); !strings.Contains(log, "journal") {

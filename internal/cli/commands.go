@@ -751,7 +751,8 @@ func (a *app) journalCommand() *cobra.Command {
 		Long: `Prove that no entry of the journal was changed, moved or taken out since it was
 written, that it goes on from every head that the seals of editions carry, and
 that it explains what is described, which accounts there are, which keys are
-vouched for and what lanes show. Tokens are not compared. --against takes an edition, or a file with a head that was kept elsewhere: a journal that was put
+vouched for, which tokens there are and what lanes show. --against takes an
+edition, or a file with a head that was kept elsewhere: a journal that was put
 back to an earlier state lacks what that head covers.`,
 		Example: "  stockade journal verify\n  stockade journal verify --against barrage/1", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, args []string) error {
 			in := api.Against{Against: against}

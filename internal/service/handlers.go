@@ -729,7 +729,7 @@ func (s *Service) addAccount(c *gin.Context) (any, error) {
 		if err := tx.AddToken(store.Token{Hash: tokenHash(token), Account: in.Name, Label: "first", Created: s.now().UTC()}); err != nil {
 			return err
 		}
-		return s.write(tx, who(c).Name, "account.add", "account "+in.Name, map[string]string{"role": in.Role})
+		return s.write(tx, who(c).Name, "account.add", "account "+in.Name, map[string]string{"role": in.Role, "token": tokenHash(token)})
 	})
 }
 

@@ -152,7 +152,7 @@ func (s *Service) account(token string) (store.Account, bool) {
 		return a, false
 	}
 	now, err := s.ledger.read(s.db, s.keys)
-	return a, err == nil && (now.broken != nil || now.hasAccount(a.Name, a.Role))
+	return a, err == nil && (now.broken != nil || now.hasAccount(a.Name, a.Role) && now.hasToken(a.Name, hash))
 }
 
 // guesses slows down who tries tokens: ten wrong ones, and a minute's wait.

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"crypto/subtle"
 	"errors"
 	"fmt"
 	"maps"
@@ -30,9 +31,13 @@ type ledger struct {
 	tried   time.Time    // when it was last read
 	entries atomic.Int64 // how many were read; a write asks for it while it holds the records
 
-	described string            // digest over all that is described; empty: no entry says it
-	accounts  map[string]string // roles; empty: taken out
+	described string // digest over all that is described; empty: no entry says it
+	accounts  map[string]entered
 }
+
+// entered is what entries say of an account: its role (empty: it was taken out),
+// and the digest of its token (empty: from before entries carried one).
+type entered struct{ role, token string }
 
 // decided is what a vouch is about.
 type decided struct{ fingerprint, source string }
@@ -57,9 +62,9 @@ func (l *ledger) apply(e journal.Entry) {
 	case e.Action == "definition.apply":
 		l.described = e.Detail["described"]
 	case isAccount && e.Action == "account.add":
-		l.accounts[account] = e.Detail["role"]
+		l.accounts[account] = entered{e.Detail["role"], e.Detail["token"]}
 	case isAccount && e.Action == "account.remove":
-		l.accounts[account] = ""
+		l.accounts[account] = entered{}
 	}
 }
 
@@ -71,14 +76,21 @@ type inForce struct {
 	broken  *journal.Broken
 
 	described string
-	accounts  map[string]string
+	accounts  map[string]entered
 }
 
 // hasAccount tells whether an account is one that an entry made, with that role.
-// The first warden is made before there is a journal.
+// Data from before the first warden's entry was written has none for that one.
 func (n *inForce) hasAccount(name, role string) bool {
 	known, recorded := n.accounts[name]
-	return recorded && known == role || !recorded && name == "warden" && role == api.Warden
+	return recorded && known.role == role || !recorded && name == "warden" && role == api.Warden
+}
+
+// hasToken tells whether a token, by its digest, is the one that the entry about
+// its account says. Entries that say none leave it to the record.
+func (n *inForce) hasToken(account, digest string) bool {
+	known := n.accounts[account]
+	return known.token == "" || subtle.ConstantTimeCompare([]byte(known.token), []byte(digest)) == 1
 }
 
 // moves gives the steps of a lane, newest first, as entries tell them.
@@ -115,7 +127,7 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.vouches == nil {
-		l.vouches, l.bars, l.accounts = map[decided]store.Vouch{}, map[string]store.Bar{}, map[string]string{}
+		l.vouches, l.bars, l.accounts = map[decided]store.Vouch{}, map[string]store.Bar{}, map[string]entered{}
 		l.steps = map[string][]store.Move{}
 	}
 	signed, err := db.Journal().Checkpoint()
@@ -196,6 +208,15 @@ func (s *Service) contradictions() (finding.List, error) {
 	for _, a := range accounts {
 		if now.broken == nil && !now.hasAccount(a.Name, a.Role) {
 			add("a record says that there is the account %s, with the role %s, and no entry does; it does not count", a.Name, a.Role)
+		}
+	}
+	tokens, err := s.db.Tokens()
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range tokens {
+		if now.broken == nil && !now.hasToken(t.Account, t.Hash) {
+			add("a record gives the account %s a token (%s, made %s), and no entry does; it does not count", t.Account, t.Label, t.Created.Format(time.DateOnly))
 		}
 	}
 	set, err := s.db.Described()
@@ -333,7 +354,11 @@ func (s *Service) verifyJournal(against string) (journal.Report, error) {
 		return r, err
 	}
 	if len(found) > 0 {
-		return fail(found[0].Text), nil
+		texts := make([]string, len(found))
+		for i, f := range found {
+			texts[i] = f.Text
+		}
+		return fail(strings.Join(texts, "; ")), nil
 	}
 	editions, err := s.db.Editions("")
 	if err != nil {

@@ -287,7 +287,10 @@ func (s *Service) firstWarden() error {
 		if err := tx.SaveAccount(store.Account{Name: "warden", Role: api.Warden, Created: s.now().UTC()}); err != nil {
 			return err
 		}
-		return tx.AddToken(store.Token{Hash: tokenHash(token), Account: "warden", Label: "first start", Created: s.now().UTC()})
+		if err := tx.AddToken(store.Token{Hash: tokenHash(token), Account: "warden", Label: "first start", Created: s.now().UTC()}); err != nil {
+			return err
+		}
+		return s.write(tx, "first start", "account.add", "account warden", map[string]string{"role": api.Warden, "token": tokenHash(token)})
 	})
 }
 

@@ -472,6 +472,9 @@ func (d *DB) RemoveAccount(name string) error {
 // AddToken records a token's digest.
 func (d *DB) AddToken(t Token) error { return d.save(&t) }
 
+// Tokens gives all tokens, as digests.
+func (d *DB) Tokens() ([]Token, error) { return many[Token](d, "account, created", 0, "") }
+
 // TokenBy finds a token by its digest.
 func (d *DB) TokenBy(hash string) (Token, error) { return one[Token](d, "hash = ?", hash) }
 
