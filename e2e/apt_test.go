@@ -44,7 +44,7 @@ func TestTheRealClientInstallsFromAnExportWithTheNetworkCut(t *testing.T) {
 			if kind.mirror != "barrage" {
 				site := strings.ReplaceAll(mustRead(t, filepath.Join(s.dir, "site/mirrors.yaml")), "steady: {mirror: barrage}", "steady: {mirror: "+kind.mirror+"}")
 				os.WriteFile(filepath.Join(s.dir, "site/mirrors.yaml"), []byte(site), 0o644)
-				s.cli(0, "apply", filepath.Join(s.dir, "site"))
+				s.cli(0, "record", filepath.Join(s.dir, "site"))
 			}
 			s.cli(0, "lane", "move", "steady", edition)
 			m := newMachine(t, s.dir)
@@ -167,7 +167,7 @@ func TestAClientInTheMiddleOfAnUpdateSurvivesAMovingLane(t *testing.T) {
 	}
 	path := filepath.Join(s.dir, "site/mirrors.yaml")
 	os.WriteFile(path, []byte(strings.ReplaceAll(mustRead(t, path), "versions: 2", "versions: 1")), 0o644)
-	s.cli(0, "apply", filepath.Join(s.dir, "site"))
+	s.cli(0, "record", filepath.Join(s.dir, "site"))
 	s.built("steady")
 	if code, body, _ := get(t, base+"core/binary-amd64/by-hash/SHA256/"+digest); code != 200 || body != old {
 		t.Errorf("the index that the client was told of is gone (%d)", code)
@@ -235,7 +235,7 @@ lanes:
 groups:
   all: {family: deb, release: `+suite+`, architectures: [amd64], lane: steady}
 `), 0o644)
-	s.cli(0, "apply", doc)
+	s.cli(0, "record", doc)
 	vouched := 0
 	for _, k := range page.Items {
 		if k.Findings.HasErrors() {

@@ -118,7 +118,7 @@ func TestAttacksAreRefusedAndTheLastEditionIsStillServed(t *testing.T) {
 			if _, after, _ := get(t, lane+in); after != before {
 				t.Error("the lane serves something else now")
 			}
-			if out, _ := s.cli(0, "edition", "list", "-o", "name"); strings.TrimSpace(out) != "barrage/1" {
+			if out, _ := s.cli(0, "edition", "list", "-o", "ids"); strings.TrimSpace(out) != "barrage/1" {
 				t.Errorf("editions: %s", out)
 			}
 			if out, _ := s.cli(0, "journal", "list", "-o", "json"); !strings.Contains(out, c.code) {
@@ -298,14 +298,25 @@ func TestKilledAtRandomInstantsOfABuild(t *testing.T) {
 			t.Errorf("job %d is said to run", j.ID)
 		}
 	}
-	names, _ := s.cli(0, "edition", "list", "-o", "name")
+	names, _ := s.cli(0, "edition", "list", "-o", "ids")
 	for _, name := range strings.Fields(names) {
 		s.cli(0, "edition", "verify", name)
 	}
 	s.cli(0, "journal", "verify")
 	s.cli(0, "mirror", "build", "barrage")
-	s.cli(0, "edition", "collect")
-	names, _ = s.cli(0, "edition", "list", "-o", "name")
+	usage := func() api.PoolUsage {
+		u, err := client.Get[api.PoolUsage](context.Background(), s.client, "/pool")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return u
+	}
+	before := usage()
+	s.cli(0, "pool", "sweep", "--yes")
+	if after := usage(); after.Unheld.Files != 0 || after.Total.Files != before.Total.Files-before.Unheld.Files {
+		t.Errorf("the pool before the sweep %+v, and after it %+v", before, after)
+	}
+	names, _ = s.cli(0, "edition", "list", "-o", "ids")
 	for _, name := range strings.Fields(names) {
 		s.cli(0, "edition", "verify", name)
 	}
@@ -388,14 +399,14 @@ func TestRetiredEditionsGoAndTheOthersStayWhole(t *testing.T) {
 	if code, _, _ := get(t, s.service.PackagesURL()+"/edition/barrage/1/about/edition.json"); code != 404 {
 		t.Errorf("a retired edition is served: %d", code)
 	}
-	if _, log := s.cli(0, "edition", "collect"); strings.HasPrefix(log, "0 files") {
-		t.Error("nothing was collected")
+	if _, log := s.cli(0, "pool", "sweep", "--yes"); strings.HasPrefix(log, "0 files") {
+		t.Error("nothing was swept")
 	}
 	s.cli(0, "edition", "verify", "barrage/2")
 	if _, log := s.cli(1, "lane", "back", "steady"); !strings.Contains(log, "no other edition before") {
 		t.Error(log)
 	}
-	s.cli(0, "mirror", "build", "barrage") // and what was collected is not missed
+	s.cli(0, "mirror", "build", "barrage") // and what was swept is not missed
 }
 
 func TestAnotherKeyInTheFileIsTold(t *testing.T) {
@@ -405,9 +416,9 @@ func TestAnotherKeyInTheFileIsTold(t *testing.T) {
 	if out, _ := s.cli(1, "check", filepath.Join(s.dir, "site")); !strings.Contains(out, "key.fingerprint-mismatch") {
 		t.Error(out)
 	}
-	s.cli(1, "apply", filepath.Join(s.dir, "site"))
-	if out, _ := s.cli(0, "source", "list", "-o", "name"); out != "" {
-		t.Errorf("it was applied: %s", out)
+	s.cli(1, "record", filepath.Join(s.dir, "site"))
+	if out, _ := s.cli(0, "source", "list", "-o", "ids"); out != "" {
+		t.Errorf("it was recorded: %s", out)
 	}
 }
 
@@ -447,7 +458,7 @@ func TestALaneThatIsNoLongerDescribedIsNotServed(t *testing.T) {
 	text := mustRead(t, path)
 	i := strings.Index(text, "groups:")
 	os.WriteFile(path, []byte(strings.Replace(text[:i], "  steady: {mirror: barrage}\n", "", 1)), 0o644)
-	s.cli(0, "apply", filepath.Join(s.dir, "site"), "--whole", "--yes")
+	s.cli(0, "record", filepath.Join(s.dir, "site"), "--whole", "--yes")
 	if code, _, _ := get(t, root); code != 404 {
 		t.Errorf("a lane that was taken out is served: %d", code)
 	}

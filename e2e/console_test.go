@@ -128,7 +128,7 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.click("Sign in")
 	b.see("Nothing is described yet")
 
-	s.cli(0, "apply", filepath.Join(s.dir, "site"))
+	s.cli(0, "record", filepath.Join(s.dir, "site"))
 	b.open("/keys")
 	b.see("Kelp Drives release")
 	b.click("decide")

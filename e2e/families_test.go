@@ -46,7 +46,7 @@ func (s *site) follow(lane, mirror string) {
 		s.t.Fatalf("there is no lane %s", lane)
 	}
 	os.WriteFile(path, []byte(text[:i]+"\n  "+lane+": {mirror: "+mirror+"}"+text[j:]), 0o644)
-	s.cli(0, "apply", filepath.Join(s.dir, "site"))
+	s.cli(0, "record", filepath.Join(s.dir, "site"))
 }
 
 // The real clients refresh and install from tailored and faithful mirrors, over
@@ -418,7 +418,7 @@ func TestAttacksOnTheOtherFamiliesLeaveTheLastEditionServed(t *testing.T) {
 			if _, after, _ := get(t, address); after != before || before == "" {
 				t.Error("the lane serves something else now")
 			}
-			if out := mustOut(s, "edition", "list", "-o", "name"); strings.Contains(out, "/2") {
+			if out := mustOut(s, "edition", "list", "-o", "ids"); strings.Contains(out, "/2") {
 				t.Errorf("editions: %s", out)
 			}
 			log := mustOut(s, "journal", "list", "-o", "json")

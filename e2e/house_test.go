@@ -133,19 +133,19 @@ func TestPackagesAreAddedToAHouseSourceInspectedAndSigned(t *testing.T) {
 		t.Errorf("%+v %v", in, err)
 	}
 
-	// Taken out, and brought back by a revision; the collection in between leaves
+	// Taken out, and brought back by a revision; the sweep in between leaves
 	// the file, because the revision knows it.
 	if _, err := s.cli(2, "package", "remove", id); !strings.Contains(err, "--yes") {
 		t.Error(err)
 	}
 	before := cliJSON[[]api.Revision](s, "revision", "list")[0].ID
 	s.cli(0, "package", "remove", id, "--yes")
-	if strings.Contains(mustOut(s, "package", "list", "-o", "name"), id) {
+	if strings.Contains(mustOut(s, "package", "list", "-o", "ids"), id) {
 		t.Error("it is still listed")
 	}
-	s.cli(0, "edition", "collect", "--yes")
+	s.cli(0, "pool", "sweep", "--yes")
 	s.cli(0, "revision", "restore", itoa(before), "--yes")
-	if !strings.Contains(mustOut(s, "package", "list", "-o", "name"), id) {
+	if !strings.Contains(mustOut(s, "package", "list", "-o", "ids"), id) {
 		t.Error("the revision did not bring it back")
 	}
 	s.cli(0, "mirror", "build", "lamps")
@@ -155,10 +155,10 @@ func TestPackagesAreAddedToAHouseSourceInspectedAndSigned(t *testing.T) {
 			t.Errorf("the journal has no %s", action)
 		}
 	}
-	// Descriptions that are applied again leave what was added where it is.
-	s.cli(0, "apply", filepath.Join(s.dir, "site"))
-	if !strings.Contains(mustOut(s, "package", "list", "-o", "name"), id) {
-		t.Error("applying the description again took a package out")
+	// Descriptions that are recorded again leave what was added where it is.
+	s.cli(0, "record", filepath.Join(s.dir, "site"))
+	if !strings.Contains(mustOut(s, "package", "list", "-o", "ids"), id) {
+		t.Error("recording the description again took a package out")
 	}
 }
 
@@ -189,7 +189,7 @@ func TestOnlyWardensAddPackagesAndLargeOnesPass(t *testing.T) {
 	_, section, _ := strings.Cut(set.Text, "\npackages:\n")
 	section, _, _ = strings.Cut(section, "\nmirrors:")
 	again := "stockade: 1\npackages:\n" + strings.Replace(strings.Replace(section, "lamp-driver-2.0", "smuggled-2.0", 1), "source: reach-lamps", "source: reach-lamps\n    signed_by: nobody", 1) + "\n"
-	_, err = client.Post[api.Judgement](context.Background(), c, "/definitions/apply", api.Documents{Documents: []definition.Text{{Name: "x.yaml", Text: strings.Replace(again, "version: 2.0-1reach1", "version: 9.0-1", 1)}}})
+	_, err = client.Post[api.Judgement](context.Background(), c, "/definitions/record", api.Documents{Documents: []definition.Text{{Name: "x.yaml", Text: strings.Replace(again, "version: 2.0-1reach1", "version: 9.0-1", 1)}}})
 	if !errors.As(err, &p) || p.Status != 403 || !strings.Contains(p.Detail, "house source") {
 		t.Errorf("an operator described a package into a house source: %v", err)
 	}

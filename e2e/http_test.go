@@ -9,6 +9,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -53,7 +54,7 @@ func TestEveryCallNeedsItsRole(t *testing.T) {
 	}
 	guesses := 0
 	for _, r := range api.Routes {
-		if r.Name == "collect" || r.Name == "verifyJournal" {
+		if r.Name == "sweepPool" || r.Name == "verifyJournal" {
 			continue
 		}
 		for who, token := range tokens {
@@ -197,24 +198,24 @@ func TestAnInvalidDocumentChangesNothing(t *testing.T) {
 	before, _ := s.cli(0, "revision", "list")
 	path := filepath.Join(s.dir, "bad.yaml")
 	os.WriteFile(path, []byte("stockade: 1\nlanes: {new: {mirror: barrage}}\nmirrors: {broken: {copy: tailored, from: [{source: tarm, want: everything}]}}\n"), 0o644)
-	_, log := s.cli(1, "apply", path)
+	_, log := s.cli(1, "record", path)
 	if !strings.Contains(log, `perhaps "tarn" is meant`) || !strings.Contains(log, "bad.yaml:3") {
 		t.Error(log)
 	}
 	if after, _ := s.cli(0, "revision", "list"); after != before {
 		t.Errorf("revisions:\n%s", after)
 	}
-	if out, _ := s.cli(0, "lane", "list", "-o", "name"); strings.Contains(out, "new") {
-		t.Error("half of it was applied")
+	if out, _ := s.cli(0, "lane", "list", "-o", "ids"); strings.Contains(out, "new") {
+		t.Error("half of it was recorded")
 	}
 	// A change, its difference, and the way back.
 	os.WriteFile(path, []byte("stockade: 1\nlanes: {new: {mirror: barrage}}\n"), 0o644)
-	if out, _ := s.cli(0, "plan", path); !strings.Contains(out, "lane new") {
+	if out, _ := s.cli(0, "compare", path); !strings.Contains(out, "lane new") {
 		t.Error(out)
 	}
-	s.cli(0, "apply", path)
+	s.cli(0, "record", path)
 	s.cli(0, "revision", "restore", "1", "--yes")
-	if out, _ := s.cli(0, "lane", "list", "-o", "name"); strings.Contains(out, "new") {
+	if out, _ := s.cli(0, "lane", "list", "-o", "ids"); strings.Contains(out, "new") {
 		t.Error("the restored description still has the lane")
 	}
 }
@@ -225,12 +226,12 @@ func TestOnlyAWardenVouches(t *testing.T) {
 	var n api.NewToken
 	json.Unmarshal([]byte(out), &n)
 	t.Setenv("STOCKADE_TOKEN", n.Token)
-	_, log := s.cli(4, "apply", filepath.Join(s.dir, "site"))
+	_, log := s.cli(4, "record", filepath.Join(s.dir, "site"))
 	if !strings.Contains(log, "only a warden") {
 		t.Error(log)
 	}
 	t.Setenv("STOCKADE_TOKEN", s.token)
-	s.cli(0, "apply", filepath.Join(s.dir, "site"))
+	s.cli(0, "record", filepath.Join(s.dir, "site"))
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
 	s.cli(1, "key", "vouch", kelp[:16], "--source", "kelp", "--evidence", "x") // a short id
 	s.cli(1, "key", "vouch", kelp, "--source", "tarn", "--evidence", "x")      // a source that does not name it
@@ -254,7 +255,7 @@ func TestTheCommandLineKeepsItsPromises(t *testing.T) {
 	s.cli(2, "source", "list", "-o", "scroll")
 	s.cli(0, "mirror", "build", "barrage")
 	s.cli(2, "edition", "retire", "barrage/1") // not on a terminal, and no --yes
-	out, _ := s.cli(0, "source", "list", "-o", "name")
+	out, _ := s.cli(0, "source", "list", "-o", "ids")
 	if out != "brine-drivers\nkelp\nreach-lamps\nreach-launch\nreach-pumps\ntarn\nwrack\n" {
 		t.Errorf("names: %q", out)
 	}
@@ -292,12 +293,13 @@ func TestTheCommandLineKeepsItsPromises(t *testing.T) {
 func TestJobsAreStoppedAndSaySo(t *testing.T) {
 	s := newSite(t)
 	s.described()
-	hold := make(chan struct{})
+	hold, held := make(chan struct{}), make(chan struct{}, 100)
 	for _, u := range []interface {
 		Fault(func(http.ResponseWriter, *http.Request) bool)
 	}{s.scenario.North, s.scenario.South} {
 		u.Fault(func(w http.ResponseWriter, r *http.Request) bool {
 			if strings.HasSuffix(r.URL.Path, ".deb") {
+				held <- struct{}{}
 				select {
 				case <-hold:
 				case <-r.Context().Done():
@@ -324,12 +326,22 @@ func TestJobsAreStoppedAndSaySo(t *testing.T) {
 		j, _ := s.client.Follow(ctx, j.ID, func(e api.JobEvent) { steps[e.Progress.Step] = true })
 		done <- j
 	}()
-	time.Sleep(500 * time.Millisecond)
+	<-held
+	// A sweep waits for the build. Nothing waits for the sweep, and it can be stopped.
+	sweep, err := client.Post[api.Job](ctx, s.client, "/pool/sweep", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.cli(0, "source", "refresh", "kelp")
+	s.cli(0, "job", "stop", strconv.FormatInt(sweep.ID, 10))
+	if swept, err := s.client.Follow(ctx, sweep.ID, nil); err != nil || swept.State != "stopped" {
+		t.Errorf("the sweep that waits: %v, %v", swept.State, err)
+	}
 	s.cli(0, "job", "stop", "1")
 	if j := <-done; j.State != "stopped" {
 		t.Errorf("the job is %s", j.State)
 	}
-	if out, _ := s.cli(0, "edition", "list", "-o", "name"); out != "" {
+	if out, _ := s.cli(0, "edition", "list", "-o", "ids"); out != "" {
 		t.Errorf("editions: %s", out)
 	}
 }
@@ -338,9 +350,9 @@ func TestAChangeMadeMeanwhileIsNotOverwritten(t *testing.T) {
 	s := newSite(t)
 	s.described()
 	_, _, header := get(t, s.service.APIURL()+"/api/v1/sources/tarn", "Authorization", "Bearer "+s.token)
-	apply := func(etag string) int {
+	record := func(etag string) int {
 		body := `{"documents":[{"name":"x","text":"stockade: 1\nlanes: {extra` + strings.Trim(etag, `"`) + `: {mirror: barrage}}\n"}]}`
-		req, _ := http.NewRequest("POST", s.service.APIURL()+"/api/v1/definitions/apply", strings.NewReader(body))
+		req, _ := http.NewRequest("POST", s.service.APIURL()+"/api/v1/definitions/record", strings.NewReader(body))
 		req.Header.Set("Authorization", "Bearer "+s.token)
 		req.Header.Set("If-Match", etag)
 		res, err := http.DefaultClient.Do(req)
@@ -350,10 +362,10 @@ func TestAChangeMadeMeanwhileIsNotOverwritten(t *testing.T) {
 		res.Body.Close()
 		return res.StatusCode
 	}
-	if code := apply(header.Get("ETag")); code != 200 {
+	if code := record(header.Get("ETag")); code != 200 {
 		t.Errorf("over what was seen: %d", code)
 	}
-	if code := apply(header.Get("ETag")); code != 412 {
+	if code := record(header.Get("ETag")); code != 412 {
 		t.Errorf("over what changed meanwhile: %d", code)
 	}
 }

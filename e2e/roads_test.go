@@ -72,7 +72,7 @@ func TestASourceDescribedAgainKeepsItsGuardAndNotItsDecisions(t *testing.T) {
 	vouch := func(name string) {
 		s.cli(0, "key", "vouch", kelp, "--source", name, "--evidence", "compared again")
 	}
-	s.cli(0, "apply", describe("moor", s.scenario.Vendor.URL))
+	s.cli(0, "record", describe("moor", s.scenario.Vendor.URL))
 	vouch("moor")
 	s.cli(0, "source", "refresh", "moor")
 	// The vendor's server is put back to an older publication, validly signed.
@@ -92,7 +92,7 @@ func TestASourceDescribedAgainKeepsItsGuardAndNotItsDecisions(t *testing.T) {
 	back := s.as("ola", "operator")
 	s.cli(0, "source", "remove", "moor", "--yes")
 	for name, url := range map[string]string{"moor": s.scenario.Vendor.URL + "/", "moor2": s.scenario.Vendor.URL, "moor3": strings.Replace(s.scenario.Vendor.URL, "127.0.0.1", "localhost", 1)} {
-		s.cli(0, "apply", describe(name, url))
+		s.cli(0, "record", describe(name, url))
 		_, log := s.cli(1, "source", "refresh", name)
 		if !strings.Contains(log, "key.unvouched") {
 			t.Errorf("%s: the decision of the source that was taken out still counts: %s", name, log)
@@ -135,7 +135,7 @@ func TestARevocationIsNotUndoneByAnOlderCopy(t *testing.T) {
 		t.Fatal(err)
 	}
 	revoked := file("revoked.pgp")
-	fingerprint := strings.ToUpper(strings.TrimSpace(mustOut(s, "key", "add", revoked, "-o", "name")))
+	fingerprint := strings.ToUpper(strings.TrimSpace(mustOut(s, "key", "add", revoked, "-o", "ids")))
 	shown := func() bool {
 		return strings.Contains(mustOut(s, "key", "show", fingerprint, "-o", "json"), "the desk was broken into")
 	}
@@ -175,8 +175,8 @@ func TestARestoredRevisionPassesTheChecksOfAChange(t *testing.T) {
 	s := newSite(t)
 	s.described()
 	lamp := filepath.Join(s.dir, "site/house/lamp-driver_2.0-1reach1_all.deb")
-	id := strings.TrimSpace(mustOut(s, "package", "add", lamp, "--source", "reach-lamps", told, "--why=x", "-o", "name"))
-	with := strings.Fields(mustOut(s, "revision", "list", "-o", "name"))[0]
+	id := strings.TrimSpace(mustOut(s, "package", "add", lamp, "--source", "reach-lamps", told, "--why=x", "-o", "ids"))
+	with := strings.Fields(mustOut(s, "revision", "list", "-o", "ids"))[0]
 	s.cli(0, "package", "remove", id, "--yes")
 	back := s.as("ola", "operator")
 	_, log := s.cli(4, "revision", "restore", with, "--yes")
@@ -184,18 +184,18 @@ func TestARestoredRevisionPassesTheChecksOfAChange(t *testing.T) {
 		t.Error(log)
 	}
 	back()
-	if out := mustOut(s, "package", "list", "-o", "name"); strings.Contains(out, id) {
+	if out := mustOut(s, "package", "list", "-o", "ids"); strings.Contains(out, id) {
 		t.Errorf("the package that was withdrawn is back: %s", out)
 	}
 	s.cli(0, "revision", "restore", with, "--yes")
-	if out := mustOut(s, "package", "list", "-o", "name"); !strings.Contains(out, id) {
+	if out := mustOut(s, "package", "list", "-o", "ids"); !strings.Contains(out, id) {
 		t.Errorf("a warden's restore did not bring it back: %s", out)
 	}
 }
 
 func TestAVouchThatNoEntryExplainsDoesNotCount(t *testing.T) {
 	s := newSite(t)
-	s.cli(0, "apply", filepath.Join(s.dir, "site")) // nobody vouched for kelp's key
+	s.cli(0, "record", filepath.Join(s.dir, "site")) // nobody vouched for kelp's key
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
 	s.db(func(db *sql.DB) {
 		must(t, db, "INSERT INTO vouches (fingerprint, source, evidence, `by`, at) VALUES (?, 'kelp', 'put there', 'warden', ?)", kelp, time.Now().UTC())
@@ -323,7 +323,7 @@ func TestRecordsThatNoEntryExplainsDoNotCount(t *testing.T) {
 		t.Error(log)
 	}
 	// The way back: what a revision says is recorded again.
-	newest := strings.Fields(mustOut(s, "revision", "list", "-o", "name"))[0]
+	newest := strings.Fields(mustOut(s, "revision", "list", "-o", "ids"))[0]
 	s.cli(0, "revision", "restore", newest, "--yes")
 	s.cli(0, "mirror", "build", "barrage")
 }

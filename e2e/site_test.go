@@ -107,7 +107,7 @@ func (s *site) cli(want int, args ...string) (out, err string) {
 // described applies the definitions and vouches for the vendor's key.
 func (s *site) described() {
 	s.t.Helper()
-	s.cli(0, "apply", filepath.Join(s.dir, "site"))
+	s.cli(0, "record", filepath.Join(s.dir, "site"))
 	s.cli(0, "key", "vouch", s.scenario.KelpKey.Certificate().Fingerprint, "--source", "kelp", "--evidence", "compared on paper")
 }
 

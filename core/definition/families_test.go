@@ -66,7 +66,7 @@ func TestDescriptionsOfTheOtherFamiliesAndOfHousesAreRead(t *testing.T) {
 	// A document that does not mention packages leaves them where they are.
 	without, _ := Read(Text{Text: three[:strings.Index(three, "packages:\n  relay")] + three[strings.Index(three, "mirrors:\n  pumps"):]})
 	if over := Overlay(set, without); len(over.Packages) != 1 {
-		t.Error("applying took a package out")
+		t.Error("recording took a package out")
 	}
 }
 

@@ -3,6 +3,7 @@ package mirror
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -665,9 +666,9 @@ func Diff(from, to []Item, compare func(source, a, b string) int) []Change {
 	return out
 }
 
-// Collect removes from the pool every file that none of the kept manifests
+// Sweep removes from the pool every file that none of the kept manifests
 // names. The caller sees to it that no build runs meanwhile.
-func Collect(store pool.Store, keep func(sha256 string) bool) (files int, bytes int64, err error) {
+func Sweep(ctx context.Context, store pool.Store, keep func(sha256 string) bool) (files int, bytes int64, err error) {
 	type dead struct {
 		sum  string
 		size int64
@@ -682,6 +683,9 @@ func Collect(store pool.Store, keep func(sha256 string) bool) (files int, bytes 
 		return 0, 0, err
 	}
 	for _, d := range all {
+		if err := ctx.Err(); err != nil {
+			return files, bytes, err
+		}
 		if err := store.Remove(d.sum); err != nil {
 			return files, bytes, err
 		}

@@ -59,8 +59,10 @@ type Store interface {
 	Flush() error
 	// Each calls f for every file.
 	Each(f func(sha256 string, size int64) error) error
-	// Remove takes a file out; the collection does, and nobody else.
+	// Remove takes a file out; the sweep does, and nobody else.
 	Remove(sha256 string) error
+	// Aside tells how much is set aside.
+	Aside() (files int, bytes int64, err error)
 	// SetAside takes a file that is not what its name says out of use without
 	// deleting it. It goes when the right bytes came in, or with DropAside.
 	SetAside(sha256 string) error
@@ -254,21 +256,32 @@ func (d *Dir) SetAside(sum string) error {
 	return finding.Doing(os.Rename(d.Path(sum), d.aside(sum)), "set the file %s aside", sum)
 }
 
+// Aside implements Store.
+func (d *Dir) Aside() (files int, bytes int64, err error) {
+	return d.eachAside(func(string) error { return nil })
+}
+
 // DropAside deletes what was set aside, and tells how much that was.
 func (d *Dir) DropAside() (files int, bytes int64, err error) {
+	return d.eachAside(func(name string) error { return os.Remove(d.aside(name)) })
+}
+
+// eachAside calls f for every file that was set aside, and counts those for
+// which it did not fail.
+func (d *Dir) eachAside(f func(name string) error) (files int, bytes int64, err error) {
 	entries, err := os.ReadDir(filepath.Join(d.root, "aside"))
 	if errors.Is(err, fs.ErrNotExist) {
 		return 0, 0, nil
 	}
 	for _, e := range entries {
-		if info, ierr := e.Info(); ierr == nil {
-			bytes += info.Size()
-		}
-		if rerr := os.Remove(d.aside(e.Name())); rerr != nil {
-			err = errors.Join(err, rerr)
+		if ferr := f(e.Name()); ferr != nil {
+			err = errors.Join(err, ferr)
 			continue
 		}
 		files++
+		if info, ierr := e.Info(); ierr == nil {
+			bytes += info.Size()
+		}
 	}
 	return files, bytes, err
 }

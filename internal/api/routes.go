@@ -34,8 +34,8 @@ var Routes = []Route{
 	{"GET", "/definitions", Viewer, "definitions", "Everything that is described, as one document", nil, nil, Text{}, ""},
 	{"GET", "/definitions/schema", Open, "schema", "The JSON Schema of the definition language", nil, nil, nil, "application/schema+json"},
 	{"POST", "/definitions/check", Viewer, "check", "Check documents against what is recorded", nil, Documents{}, Judgement{}, ""},
-	{"POST", "/definitions/plan", Viewer, "plan", "What applying documents would change", nil, Documents{}, Judgement{}, ""},
-	{"POST", "/definitions/apply", Operator, "apply", "Make that change, as one revision", nil, Documents{}, Judgement{}, ""},
+	{"POST", "/definitions/compare", Viewer, "compare", "What recording documents would change", nil, Documents{}, Judgement{}, ""},
+	{"POST", "/definitions/record", Operator, "record", "Make that change, as one revision", nil, Documents{}, Judgement{}, ""},
 
 	{"GET", "/sources", Viewer, "sources", "All sources", nil, nil, Page[Source]{}, ""},
 	{"GET", "/sources/{name}", Viewer, "source", "One source, with its definition as text", nil, nil, Source{}, ""},
@@ -84,7 +84,9 @@ var Routes = []Route{
 	{"GET", "/jobs/{id}", Viewer, "job", "One job", nil, nil, Job{}, ""},
 	{"GET", "/jobs/{id}/events", Viewer, "jobEvents", "Progress as server-sent events, until the job ends", nil, nil, nil, "text/event-stream"},
 	{"POST", "/jobs/{id}/stop", Operator, "stopJob", "Stop a running job", nil, nil, Job{}, ""},
-	{"POST", "/collect", Operator, "collect", "Remove from the pool what no edition holds", nil, nil, Job{}, ""},
+
+	{"GET", "/pool", Viewer, "poolUsage", "What uses the disk", nil, nil, PoolUsage{}, ""},
+	{"POST", "/pool/sweep", Operator, "sweepPool", "Remove from the pool what no edition holds", nil, nil, Job{}, ""},
 
 	{"GET", "/revisions", Viewer, "revisions", "Changes of what is described, newest first", []Parameter{cursor, limit}, nil, Page[Revision]{}, ""},
 	{"GET", "/revisions/{id}", Viewer, "revision", "One revision, with the whole description after it", nil, nil, Revision{}, ""},

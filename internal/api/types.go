@@ -56,7 +56,7 @@ type Who struct {
 	Role    string `json:"role"`
 }
 
-// Documents are definitions to be checked, planned or applied.
+// Documents are definitions to be checked, compared or recorded.
 type Documents struct {
 	Documents []definition.Text `json:"documents"`
 	Files     map[string][]byte `json:"files,omitempty"` // key files by path, base64
@@ -64,7 +64,7 @@ type Documents struct {
 	Summary   string            `json:"summary,omitempty"`
 }
 
-// Judgement is what a check, a plan or an apply came to.
+// Judgement is what a check, a comparison or a recording came to.
 type Judgement struct {
 	Findings finding.List        `json:"findings"`
 	Changes  []definition.Change `json:"changes"`
@@ -180,6 +180,29 @@ type Edition struct {
 	Files    int       `json:"files"`
 	Bytes    int64     `json:"bytes"`
 	Lanes    []string  `json:"lanes"`
+}
+
+// PoolUsage is what uses the disk.
+type PoolUsage struct {
+	Total    Space          `json:"total"`    // all of the pool
+	Unheld   Space          `json:"unheld"`   // what no edition holds and nothing builds on: a sweep removes it
+	Aside    Space          `json:"aside"`    // what was found damaged: a sweep removes it
+	Free     int64          `json:"free"`     // bytes that can still be stored
+	Editions []EditionSpace `json:"editions"` // those that are not retired, by mirror, newest first
+}
+
+// Space is how much lies somewhere.
+type Space struct {
+	Files int   `json:"files"`
+	Bytes int64 `json:"bytes"`
+}
+
+// EditionSpace is what one edition holds.
+type EditionSpace struct {
+	Name  string   `json:"name"`
+	Held  Space    `json:"held"`  // each file once, as often as the edition may show it
+	Alone Space    `json:"alone"` // what nothing else holds: retiring it and a sweep would free this
+	Lanes []string `json:"lanes"`
 }
 
 // EditionDetail is all of one edition but its packages.

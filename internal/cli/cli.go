@@ -20,6 +20,7 @@ import (
 	"go.yaml.in/yaml/v3"
 	"golang.org/x/term"
 
+	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/internal/api"
 	"stockade/internal/client"
@@ -173,30 +174,49 @@ commands), and the tool that checks definitions with no service (stockade check)
 		Example: `  stockade demo --once                 the whole way, on made-up data
   stockade serve --data /srv/stockade  the service
   stockade check site.yaml             definitions, without a service`,
-		SilenceErrors: true, SilenceUsage: true,
+		SilenceErrors: true, SilenceUsage: true, Args: nearest, DisableSuggestions: true,
+		RunE: func(cmd *cobra.Command, args []string) error { return cmd.Help() },
 	}
 	p := root.PersistentFlags()
-	p.StringVarP(&a.output, "output", "o", "", "form of the result: table, json, yaml or name")
+	p.StringVarP(&a.output, "output", "o", "", "form of the result: table, json, yaml or ids")
 	p.BoolVarP(&a.quiet, "quiet", "q", false, "no progress and no messages, only results and errors")
 	p.StringVar(&a.server, "server", "", "address of the service (STOCKADE_SERVER, or what login remembered)")
 	p.BoolVar(&a.yes, "yes", false, "do not ask before something is removed")
 	root.PersistentPreRunE = func(cmd *cobra.Command, args []string) error {
 		switch a.output {
-		case "", "table", "json", "yaml", "name":
+		case "", "table", "json", "yaml", "ids":
 			return nil
 		}
-		return usage("-o %s is not known: table, json, yaml or name", a.output)
+		return usage("-o %s is not known: table, json, yaml or ids", a.output)
 	}
-	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "name"}, cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(a.serveCommand(), a.demoCommand(), a.loginCommand(), a.versionCommand(), a.checkCommand(), a.planCommand(), a.applyCommand(),
-		a.sourceCommand(), a.packageCommand(), a.keyCommand(), a.mirrorCommand(), a.editionCommand(), a.laneCommand(), a.groupCommand(), a.jobCommand(),
+	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "ids"}, cobra.ShellCompDirectiveNoFileComp))
+	root.AddCommand(a.serveCommand(), a.demoCommand(), a.loginCommand(), a.versionCommand(), a.checkCommand(), a.compareCommand(), a.recordCommand(),
+		a.sourceCommand(), a.packageCommand(), a.keyCommand(), a.mirrorCommand(), a.editionCommand(), a.poolCommand(), a.laneCommand(), a.groupCommand(), a.jobCommand(),
 		a.revisionCommand(), a.journalCommand(), a.accountCommand())
 	return root
 }
 
+// nearest refuses a word that is no command, and names the one that was meant.
+func nearest(cmd *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	var known []string
+	for _, c := range cmd.Commands() {
+		if c.IsAvailableCommand() {
+			known = append(known, c.Name())
+		}
+	}
+	way := "it is one of " + strings.Join(known, ", ")
+	if near := definition.Nearest(args[0], known); near != "" {
+		way = fmt.Sprintf("did you mean %q? %s --help lists all", cmd.CommandPath()+" "+near, cmd.CommandPath())
+	}
+	return usage("%q is no command of %s\n  to do: %s", finding.Harmless(args[0]), cmd.CommandPath(), way)
+}
+
 // noun makes the command of one kind of thing.
 func noun(name, short string, verbs ...*cobra.Command) *cobra.Command {
-	c := &cobra.Command{Use: name, Short: short, Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: name, Short: short, Args: nearest, RunE: func(cmd *cobra.Command, args []string) error {
 		cmd.SetOut(cmd.ErrOrStderr())
 		cmd.Help()
 		return &exit{code: exitUsage}
@@ -333,7 +353,7 @@ func (a *app) show(v any, table func(), names []string) error {
 			return err
 		}
 		return yaml.NewEncoder(a.out).Encode(n)
-	case "name":
+	case "ids":
 		for _, n := range names {
 			fmt.Fprintln(a.out, n)
 		}

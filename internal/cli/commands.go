@@ -117,7 +117,7 @@ func (a *app) sourceCommand() *cobra.Command {
 				name += " (disabled)"
 			}
 			return []string{name, s.Standing, s.Family, s.Release, strconv.Itoa(s.Priority), made, up, worst(s.Findings)}
-		}, func(s api.Source) string { return s.Name }, "no source is described yet: stockade apply FILE")
+		}, func(s api.Source) string { return s.Name }, "no source is described yet: stockade record FILE")
 	show := shower(a, "show SOURCE", "Show one source: definition, state, findings", "  stockade source show tarn", "/sources/", complete, func(s api.Source) {
 		fmt.Fprint(a.out, s.Text)
 		fmt.Fprintln(a.out)
@@ -251,7 +251,7 @@ func (a *app) mirrorCommand() *cobra.Command {
 				newest, made = m.Editions[0].Name, age(m.Editions[0].Created)
 			}
 			return []string{m.Name, m.Copy, strings.Join(from, ", "), strconv.Itoa(len(m.Editions)), newest, made, strings.Join(m.Lanes, ", "), worst(m.Findings)}
-		}, func(m api.Mirror) string { return m.Name }, "no mirror is described yet: stockade apply FILE")
+		}, func(m api.Mirror) string { return m.Name }, "no mirror is described yet: stockade record FILE")
 	show := shower(a, "show MIRROR", "Show one mirror: what is wanted, its editions, findings", "  stockade mirror show barrage", "/mirrors/", complete, func(m api.Mirror) {
 		pairs := []string{"mirror", m.Name, "copy", m.Copy, "complete", m.Complete, "keep", strconv.Itoa(m.Keep), "schedule", m.Schedule, "lanes", strings.Join(m.Lanes, ", ")}
 		for _, f := range m.From {
@@ -441,19 +441,9 @@ func (a *app) editionCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(out, func() { a.say("%s is retired; stockade edition collect frees its files", out.Name) }, []string{out.Name})
+			return a.show(out, func() { a.say("%s is retired; stockade pool sweep frees its files", out.Name) }, []string{out.Name})
 		}}
-	collect := &cobra.Command{Use: "collect", Short: "Remove from the pool what no edition holds", Example: "  stockade edition collect", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.job(cmd.Context(), "/collect", nil, false, func(j api.Job) {
-				r := decode[struct {
-					Files int   `json:"files"`
-					Bytes int64 `json:"bytes"`
-				}](j.Result)
-				a.say("%d files removed, %s freed", r.Files, size(r.Bytes))
-			})
-		}}
-	return noun("edition", "Sealed editions of mirrors", list, show, diff, verify, export, retire, collect)
+	return noun("edition", "Sealed editions of mirrors", list, show, diff, verify, export, retire)
 }
 
 func delta(n int64) string {
@@ -509,7 +499,7 @@ func (a *app) laneCommand() *cobra.Command {
 			since = age(l.History[0].At)
 		}
 		return []string{l.Name, first(l.Edition, "none yet"), since, strings.Join(l.Groups, ", "), l.URL}
-	}, func(l api.Lane) string { return l.Name }, "no lane is described yet: stockade apply FILE")
+	}, func(l api.Lane) string { return l.Name }, "no lane is described yet: stockade record FILE")
 	show := shower(a, "show LANE", "Show one lane with its history", "  stockade lane show steady", "/lanes/", complete, func(l api.Lane) { a.laneDetail(l) }, func(l api.Lane) string { return l.Name })
 	var reason string
 	move := &cobra.Command{Use: "move LANE MIRROR/N", Short: "Point a lane at an edition", Example: "  stockade lane move trial barrage/1", Args: cobra.ExactArgs(2), ValidArgsFunction: complete,
@@ -554,7 +544,7 @@ func (a *app) groupCommand() *cobra.Command {
 	complete := a.names("/groups", byName)
 	list := lister(a, "List groups", "  stockade group list", "/groups", []string{"GROUP", "FAMILY", "RELEASE", "ARCHITECTURES", "LANE", "EDITION", "PINS"}, func(g api.Group) []string {
 		return []string{g.Name, g.Family, g.Release, strings.Join(g.Architectures, " "), g.Lane, first(g.Edition, "none yet"), strings.Join(g.Pins, ", ")}
-	}, func(g api.Group) string { return g.Name }, "no group is described yet: stockade apply FILE")
+	}, func(g api.Group) string { return g.Name }, "no group is described yet: stockade record FILE")
 	show := shower(a, "show GROUP", "Show one group", "  stockade group show gatehouse", "/groups/", complete, func(g api.Group) {
 		a.fields("group", g.Name, "family", g.Family, "release", g.Release, "architectures", strings.Join(g.Architectures, " "), "lane", g.Lane, "edition", first(g.Edition, "none yet"), "pins", strings.Join(g.Pins, ", "))
 	}, func(g api.Group) string { return g.Name })
@@ -682,7 +672,7 @@ func (a *app) jobCommand() *cobra.Command {
 func (a *app) revisionCommand() *cobra.Command {
 	list := lister(a, "List changes of what is described, newest first", "  stockade revision list", "/revisions", []string{"REVISION>", "WHEN", "BY", "SUMMARY"}, func(r api.Revision) []string {
 		return []string{strconv.FormatInt(r.ID, 10), date(r.At), r.By, r.Summary}
-	}, func(r api.Revision) string { return strconv.FormatInt(r.ID, 10) }, "nothing was described yet: stockade apply FILE")
+	}, func(r api.Revision) string { return strconv.FormatInt(r.ID, 10) }, "nothing was described yet: stockade record FILE")
 	get := func(cmd *cobra.Command, id string) (api.Revision, error) {
 		if _, err := strconv.Atoi(id); err != nil {
 			return api.Revision{}, usage("%q is not the number of a revision", id)

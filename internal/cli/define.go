@@ -130,16 +130,16 @@ func (a *app) changes(j api.Judgement) {
 	}
 }
 
-func (a *app) planCommand() *cobra.Command {
+func (a *app) compareCommand() *cobra.Command {
 	var whole bool
-	c := &cobra.Command{Use: "plan PATH…", Short: "Show what applying definitions would change", Example: "  stockade plan demo-data/site", Args: cobra.MinimumNArgs(1),
+	c := &cobra.Command{Use: "compare PATH…", Short: "Show what recording definitions would change", Example: "  stockade compare demo-data/site", Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in, err := readDocuments(args)
 			if err != nil {
 				return err
 			}
 			in.Whole = whole
-			j, err := client.Post[api.Judgement](cmd.Context(), a.client(), "/definitions/plan", in)
+			j, err := client.Post[api.Judgement](cmd.Context(), a.client(), "/definitions/compare", in)
 			if err != nil {
 				return err
 			}
@@ -168,14 +168,14 @@ func changeNames(j api.Judgement) (out []string) {
 	return out
 }
 
-func (a *app) applyCommand() *cobra.Command {
+func (a *app) recordCommand() *cobra.Command {
 	var whole bool
 	var summary string
-	c := &cobra.Command{Use: "apply PATH…", Short: "Make the description what the definitions say",
+	c := &cobra.Command{Use: "record PATH…", Short: "Make the description what the definitions say",
 		Long: `Make the description what the definitions say. What they do not mention stays,
 unless --whole. A definition with vouched_for, fingerprint and evidence is the
 act of vouching, and needs a warden. An invalid document changes nothing.`,
-		Example: "  stockade apply demo-data/site --summary \"first description\"", Args: cobra.MinimumNArgs(1),
+		Example: "  stockade record demo-data/site --summary \"first description\"", Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in, err := readDocuments(args)
 			if err != nil {
@@ -183,12 +183,12 @@ act of vouching, and needs a warden. An invalid document changes nothing.`,
 			}
 			in.Whole, in.Summary = whole, summary
 			if whole {
-				plan, err := client.Post[api.Judgement](cmd.Context(), a.client(), "/definitions/plan", in)
+				would, err := client.Post[api.Judgement](cmd.Context(), a.client(), "/definitions/compare", in)
 				if err != nil {
 					return err
 				}
-				gone := slices.DeleteFunc(changeNames(plan), func(n string) bool {
-					return !slices.ContainsFunc(plan.Changes, func(c definition.Change) bool { return c.Kind+"/"+c.Name == n && c.Action == "remove" })
+				gone := slices.DeleteFunc(changeNames(would), func(n string) bool {
+					return !slices.ContainsFunc(would.Changes, func(c definition.Change) bool { return c.Kind+"/"+c.Name == n && c.Action == "remove" })
 				})
 				if len(gone) > 0 {
 					if err := a.sure("This removes " + strings.Join(gone, ", ") + "."); err != nil {
@@ -196,7 +196,7 @@ act of vouching, and needs a warden. An invalid document changes nothing.`,
 					}
 				}
 			}
-			j, err := client.Post[api.Judgement](cmd.Context(), a.client(), "/definitions/apply", in)
+			j, err := client.Post[api.Judgement](cmd.Context(), a.client(), "/definitions/record", in)
 			if err != nil {
 				return err
 			}
@@ -249,7 +249,7 @@ func (a *app) keyCommand() *cobra.Command {
 			return a.showKeys(all)
 		}}
 	list.Flags().StringVar(&source, "source", "", "only the keys that this source names")
-	show := &cobra.Command{Use: "show FINGERPRINT", Short: "Show one certificate: parts, dates, decisions", Example: "  stockade key show $(stockade key list -o name | head -1)", Args: cobra.MinimumNArgs(1), ValidArgsFunction: completeKeys,
+	show := &cobra.Command{Use: "show FINGERPRINT", Short: "Show one certificate: parts, dates, decisions", Example: "  stockade key show $(stockade key list -o ids | head -1)", Args: cobra.MinimumNArgs(1), ValidArgsFunction: completeKeys,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, err := trust.ParseFingerprint(strings.Join(args, ""))
 			if err != nil {
@@ -264,7 +264,7 @@ func (a *app) keyCommand() *cobra.Command {
 	var d api.Decision
 	vouch := &cobra.Command{Use: "vouch FINGERPRINT", Short: "Record that a key may sign one source",
 		Long:    "Record that a key may sign one source. The whole fingerprint has to be typed, as its owner told it on another road; spaces are allowed.",
-		Example: "  stockade key vouch \"7C1B 22E0 …\" --source tarn --evidence \"read out by the Tarn release desk, call 4471\"\n\nOn the demonstration, whose keys are made up as it starts:\n  stockade key vouch $(stockade key list --source kelp -o name) --source kelp --evidence \"made up\"", Args: cobra.MinimumNArgs(1), ValidArgsFunction: cobra.NoFileCompletions,
+		Example: "  stockade key vouch \"7C1B 22E0 …\" --source tarn --evidence \"read out by the Tarn release desk, call 4471\"\n\nOn the demonstration, whose keys are made up as it starts:\n  stockade key vouch $(stockade key list --source kelp -o ids) --source kelp --evidence \"made up\"", Args: cobra.MinimumNArgs(1), ValidArgsFunction: cobra.NoFileCompletions,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if d.Source == "" || d.Evidence == "" {
 				return usage("--source and --evidence are needed: which source it may sign, and how the fingerprint was compared")
@@ -282,7 +282,7 @@ func (a *app) keyCommand() *cobra.Command {
 		}}
 	vouch.Flags().StringVar(&d.Source, "source", "", "the source that it may sign")
 	vouch.Flags().StringVar(&d.Evidence, "evidence", "", "who compared the fingerprint, and how")
-	bar := &cobra.Command{Use: "bar FINGERPRINT", Short: "Record that a key may sign nothing any more", Example: "  stockade key bar \"7C1B 22E0 …\" --reason \"lost with the desk's laptop\"\n\nOn the demonstration, whose keys are made up as it starts:\n  stockade key bar $(stockade key list --source kelp -o name) --reason \"a trial\"", Args: cobra.MinimumNArgs(1), ValidArgsFunction: completeKeys,
+	bar := &cobra.Command{Use: "bar FINGERPRINT", Short: "Record that a key may sign nothing any more", Example: "  stockade key bar \"7C1B 22E0 …\" --reason \"lost with the desk's laptop\"\n\nOn the demonstration, whose keys are made up as it starts:\n  stockade key bar $(stockade key list --source kelp -o ids) --reason \"a trial\"", Args: cobra.MinimumNArgs(1), ValidArgsFunction: completeKeys,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if d.Reason == "" {
 				return usage("--reason is needed: why it may sign nothing any more")

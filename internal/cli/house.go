@@ -80,7 +80,7 @@ noted with it.`,
 	add.MarkFlagRequired("source")
 	add.RegisterFlagCompletionFunc("source", a.names("/sources", byName))
 
-	remove := &cobra.Command{Use: "remove ID", Short: "Take a package out of its house source", Example: "  stockade package remove \"$(stockade package list --source reach-pumps -o name)\"", Args: cobra.ExactArgs(1),
+	remove := &cobra.Command{Use: "remove ID", Short: "Take a package out of its house source", Example: "  stockade package remove \"$(stockade package list --source reach-pumps -o ids)\"", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: a.names("/packages", func(m map[string]any) string { s, _ := m["id"].(string); return s }),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := a.sure("This takes " + args[0] + " out of its house source; editions that have it keep it, and a revision brings it back."); err != nil {

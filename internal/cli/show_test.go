@@ -68,7 +68,7 @@ func TestEndingsHaveTheirExitCodes(t *testing.T) {
 		"no service":          {client.ErrUnreachable, 3, "stockade serve"},
 		"no token":            {&api.Problem{Status: 401, Title: "Not signed in", WayOut: "stockade login"}, 4, "stockade login"},
 		"not allowed":         {&api.Problem{Status: 403, Title: "Not allowed"}, 4, "Not allowed"},
-		"refused content":     {&api.Problem{Status: 422, Title: "Not applied", Findings: finding.List{finding.New("source.bad-url", "", "a"), finding.New("source.unsigned", "", "b")}}, 1, "source.unsigned"},
+		"refused content":     {&api.Problem{Status: 422, Title: "Not recorded", Findings: finding.List{finding.New("source.bad-url", "", "a"), finding.New("source.unsigned", "", "b")}}, 1, "source.unsigned"},
 		"the service's fault": {&api.Problem{Status: 500, Title: "Broken", Detail: "why"}, 5, "why"},
 		"the work failed":     {errors.New("disk full"), 5, "disk full"},
 	} {
@@ -76,6 +76,20 @@ func TestEndingsHaveTheirExitCodes(t *testing.T) {
 		a := &app{err: &out, out: &out}
 		if code := a.end(c.err); code != c.code || !strings.Contains(out.String(), c.says) {
 			t.Errorf("%s: exit code %d, %q", name, code, out.String())
+		}
+	}
+}
+
+func TestAWrongWordNamesTheNearestRightOne(t *testing.T) {
+	for line, want := range map[string]string{
+		"sorce list":      `did you mean "stockade source"?`,
+		"mirror buld x":   `did you mean "stockade mirror build"?`,
+		"edition collect": "it is one of diff, export, list",
+		"plan x":          "compare,",
+	} {
+		var out, told bytes.Buffer
+		if code := Main(strings.Fields(line), strings.NewReader(""), &out, &told); code != exitUsage || !strings.Contains(told.String(), want) {
+			t.Errorf("stockade %s: %d, %s", line, code, told.String())
 		}
 	}
 }

@@ -164,7 +164,7 @@ func (d *demo) walk(s *service.Service) error {
 	for _, a := range []act{
 		{"A document with the usual mistakes is told at once, with line and way out", 1, []string{"check", mistakes}, nil},
 		{"The real definitions: sources of three families, and three that the house fills. One key still waits for a decision", 1, []string{"check", rel("site")}, nil},
-		{"What applying them would change, and then the change, as one revision", 0, []string{"apply", rel("site"), "--summary", "first description"}, nil},
+		{"What recording them would change, and then the change, as one revision", 0, []string{"record", rel("site"), "--summary", "first description"}, nil},
 		{"The vendor's key: its whole fingerprint, typed as the vendor read it out", 0, []string{"key", "vouch", trust.Spaced(kelp), "--source", "kelp", "--evidence", "Compared on paper with Kelp's field engineer"}, nil},
 		{"", 0, []string{"key", "list"}, nil},
 		{"Probe the upstreams: who answers, how fast, with what", 0, []string{"source", "probe", "tarn"}, nil},

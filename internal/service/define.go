@@ -136,16 +136,16 @@ func blocking(l finding.List) finding.List {
 
 var errRefused = errors.New("refused")
 
-// apply makes the change. The role decides about the vouching in it.
+// describe makes the change. The role decides about the vouching in it.
 // expected, if not empty, is the ETag of the description that the caller saw:
 // one that changed meanwhile is not overwritten.
-func (s *Service) apply(in api.Documents, by, role, expected string) (api.Judgement, error) {
+func (s *Service) describe(in api.Documents, by, role, expected string) (api.Judgement, error) {
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	if tag, err := s.describedTag(); err != nil {
 		return api.Judgement{}, err
 	} else if expected != "" && expected != tag {
-		return api.Judgement{}, &api.Problem{Title: "The definition was not applied", Status: 412, Type: "urn:stockade:changed-meanwhile",
+		return api.Judgement{}, &api.Problem{Title: "The definition was not recorded", Status: 412, Type: "urn:stockade:changed-meanwhile",
 			Detail: "somebody changed the description after you began", WayOut: "look at what is recorded now (stockade revision list), and make your change over that"}
 	}
 	if err := s.explained(); err != nil {
@@ -171,10 +171,10 @@ func (p *proposal) permitted(role string) error {
 		return nil
 	}
 	no := func(detail, way string) error {
-		return &api.Problem{Title: "The definition was not applied", Status: 403, Type: "urn:stockade:rights", Detail: detail, WayOut: way}
+		return &api.Problem{Title: "The definition was not recorded", Status: 403, Type: "urn:stockade:rights", Detail: detail, WayOut: way}
 	}
 	if len(p.judgement.Vouches) > 0 {
-		return no(fmt.Sprintf("it vouches for %s, and only a warden may", p.judgement.Vouches[0].Fingerprint), "ask a warden to apply it, or leave vouched_for out")
+		return no(fmt.Sprintf("it vouches for %s, and only a warden may", p.judgement.Vouches[0].Fingerprint), "ask a warden to record it, or leave vouched_for out")
 	}
 	for _, c := range p.judgement.Changes {
 		if c.Kind == "package" && c.Action != "remove" {
@@ -255,7 +255,7 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 		if err != nil {
 			return err
 		}
-		return s.write(tx, by, "definition.apply", fmt.Sprintf("revision %d", rev.ID), map[string]string{"summary": summary, "described": digest})
+		return s.write(tx, by, "definition.record", fmt.Sprintf("revision %d", rev.ID), map[string]string{"summary": summary, "described": digest})
 	})
 	return out, err
 }

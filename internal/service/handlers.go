@@ -62,13 +62,13 @@ func (s *Service) handlers() map[string]handler {
 			text, err := set.YAML()
 			return api.Text{Text: text}, err
 		},
-		"check": s.judge, "plan": s.judge,
-		"apply": func(c *gin.Context) (any, error) {
+		"check": s.judge, "compare": s.judge,
+		"record": func(c *gin.Context) (any, error) {
 			in, err := body[api.Documents](c)
 			if err != nil {
 				return nil, err
 			}
-			return refused("The definition was not applied")(s.apply(in, who(c).Name, who(c).Role, c.GetHeader("If-Match")))
+			return refused("The definition was not recorded")(s.describe(in, who(c).Name, who(c).Role, c.GetHeader("If-Match")))
 		},
 
 		"sources": func(c *gin.Context) (any, error) {
@@ -119,7 +119,7 @@ func (s *Service) handlers() map[string]handler {
 			if in.Signature, err = base64.StdEncoding.DecodeString(c.Query("signature")); err != nil {
 				return nil, &api.Problem{Title: "The request could not be read", Status: 400, Type: "urn:stockade:request", Detail: "the signature is not base64"}
 			}
-			return s.addPackage(c.Param("name"), in, c.Request.Body, who(c).Name)
+			return s.addPackage(c.Request.Context(), c.Param("name"), in, c.Request.Body, who(c).Name)
 		},
 		"housePackages": func(c *gin.Context) (any, error) { return page(s.housePackages(c.Query("source"))) },
 		"removePackage": func(c *gin.Context) (any, error) {
@@ -283,7 +283,8 @@ func (s *Service) handlers() map[string]handler {
 		},
 		"job": s.onJob(s.jobs.get), "stopJob": s.onJob(s.jobs.stopJob),
 		"jobEvents": s.jobEvents,
-		"collect":   func(c *gin.Context) (any, error) { return s.startCollect(who(c).Name) },
+		"poolUsage": func(c *gin.Context) (any, error) { return s.poolUsage() },
+		"sweepPool": func(c *gin.Context) (any, error) { return s.startSweep(who(c).Name) },
 
 		"revisions": func(c *gin.Context) (any, error) {
 			limit := pageSize(c)

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"crypto/sha256"
 	"crypto/sha512"
 	"encoding/hex"
@@ -114,7 +115,7 @@ func packageID(p *archive.Package, sum string) string {
 }
 
 // addPackage takes a package file into a house source.
-func (s *Service) addPackage(source string, in api.NewPackage, body io.Reader, by string) (api.HousePackage, error) {
+func (s *Service) addPackage(ctx context.Context, source string, in api.NewPackage, body io.Reader, by string) (api.HousePackage, error) {
 	none := api.HousePackage{}
 	t, set, err := s.trustedAndSet()
 	if err != nil {
@@ -149,8 +150,11 @@ func (s *Service) addPackage(source string, in api.NewPackage, body io.Reader, b
 	if err != nil {
 		return none, err
 	}
-	s.collecting.RLock()
-	defer s.collecting.RUnlock()
+	release, err := s.sweeping.use(ctx)
+	if err != nil {
+		return none, err
+	}
+	defer release()
 	b := s.builder(nil)
 	taken, err := b.TakeIntoHouse(src.Archive(source), Families[src.Family], tmp, in.Signature, t.everybody(s.now))
 	if err != nil {

@@ -59,7 +59,7 @@ func (l *ledger) apply(e journal.Entry) {
 			l.steps[lane] = append(l.steps[lane], store.Move{Lane: lane, Mirror: mirrorName, Edition: number, At: e.At, By: e.By,
 				Reason: e.Detail["reason"], Back: e.Action == "lane.back"})
 		}
-	case e.Action == "definition.apply":
+	case e.Action == "definition.record", e.Action == "definition.apply": // the second is what entries said until November 2026
 		l.described = e.Detail["described"]
 	case isAccount && e.Action == "account.add":
 		l.accounts[account] = entered{e.Detail["role"], e.Detail["token"]}

@@ -83,9 +83,9 @@ type Service struct {
 	computing computing
 	told      told
 
-	writing    sync.Mutex   // one change of the description, a lane or the journal at a time
-	publishing sync.Mutex   // one publication of house sources at a time
-	collecting sync.RWMutex // builds hold it for reading, the collection for writing
+	writing    sync.Mutex // one change of the description, a lane or the journal at a time
+	publishing sync.Mutex // one publication of house sources at a time
+	sweeping   sweeping
 
 	api, packages net.Listener
 	servers       []*http.Server

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"os"
 	"slices"
 	"strconv"
 	"time"
@@ -107,20 +106,20 @@ func (s *Service) startRefresh(name, by, acceptOnce string) (api.Job, error) {
 	if err != nil {
 		return api.Job{}, err
 	}
-	s.collecting.RLock() // a house source is published into the pool here
-	src, err := s.source(set, t, name)
-	s.collecting.RUnlock()
-	if src == nil {
-		return api.Job{}, err
+	if _, ok := set.Sources[name]; !ok {
+		return api.Job{}, dangling("", "source", name, set.Sources)
 	}
-	refusal := err
-	src.AcceptOnce = acceptOnce
 	return s.jobs.start("refresh", "source "+name, by, func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
-		if refusal != nil {
-			return nil, nil, s.judged(name, nil, refusal)
+		release, err := s.sweeping.use(ctx) // a house source is published into the pool here
+		if err != nil {
+			return nil, nil, err
 		}
-		s.collecting.RLock()
-		defer s.collecting.RUnlock()
+		defer release()
+		src, err := s.source(set, t, name)
+		if err != nil {
+			return nil, nil, s.judged(name, nil, err)
+		}
+		src.AcceptOnce = acceptOnce
 		b := s.builder(sink)
 		pub, err := b.Refresh(ctx, src)
 		if err != nil {
@@ -271,10 +270,12 @@ func (s *Service) startMirror(kind, name, by string) (api.Job, error) {
 		return api.Job{}, dangling("", "mirror", name, set.Mirrors)
 	}
 	return s.jobs.start(kind, "mirror "+name, by, func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
-		s.collecting.RLock()
-		result, found, err := s.workMirror(ctx, kind, name, by, sink)
-		s.collecting.RUnlock()
-		return result, found, err
+		release, err := s.sweeping.use(ctx)
+		if err != nil {
+			return nil, nil, err
+		}
+		defer release()
+		return s.workMirror(ctx, kind, name, by, sink)
 	})
 }
 
@@ -421,70 +422,6 @@ func (s *Service) startVerify(name string, number int, by string) (api.Job, erro
 			return nil, found, found
 		}
 		return map[string]any{"files": len(open.manifest), "bytes": total, "seal": "holds"}, found, nil
-	})
-}
-
-func (s *Service) startCollect(by string) (api.Job, error) {
-	return s.jobs.start("collect", "pool", by, func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
-		s.collecting.Lock() // waits for builds, and keeps new ones waiting
-		defer s.collecting.Unlock()
-		keep := map[string]bool{}
-		editions, err := s.db.Editions("")
-		if err != nil {
-			return nil, nil, err
-		}
-		for _, e := range editions {
-			if e.Retired {
-				s.editions.forget(e.Mirror, e.Number)
-				if err := os.RemoveAll(s.editionFolder(e.Mirror, e.Number)); err != nil {
-					return nil, nil, err
-				}
-				continue
-			}
-			open, err := s.editions.open(s, e.Mirror, e.Number)
-			if err != nil {
-				return nil, nil, fmt.Errorf("nothing was collected: %w", err)
-			}
-			for _, l := range open.manifest {
-				keep[l.SHA256] = true
-			}
-			for _, src := range open.Sources {
-				for _, x := range src.Indexes {
-					keep[x.SHA256] = true // the next build reads them again
-				}
-			}
-		}
-		accepted, err := s.db.AllKept("accepted")
-		if err != nil {
-			return nil, nil, err
-		}
-		for _, k := range accepted {
-			var a mirror.Accepted
-			if _, err := s.db.Kept("accepted", k.Name, &a); err == nil {
-				for _, f := range a.Files {
-					keep[f.SHA256] = true
-				}
-			}
-		}
-		house, err := s.houseFiles()
-		if err != nil {
-			return nil, nil, err
-		}
-		maps.Copy(keep, house)
-		defer s.usage.forget()
-		files, bytes, err := mirror.Collect(s.pool, func(sum string) bool { return keep[sum] })
-		if err == nil {
-			err = s.pool.Sweep()
-		}
-		asideFiles, asideBytes, aerr := s.pool.DropAside()
-		if err == nil {
-			err = aerr
-		}
-		files, bytes = files+asideFiles, bytes+asideBytes
-		if jerr := s.record(by, "pool.collect", "pool", map[string]string{"files": strconv.Itoa(files), "bytes": strconv.FormatInt(bytes, 10)}); err == nil {
-			err = jerr
-		}
-		return map[string]any{"files": files, "bytes": bytes}, nil, err
 	})
 }
 

@@ -19,7 +19,7 @@ const q = useQuery({ queryKey: ['overview'], queryFn: () => get<Overview>('/over
         <div class="mb-1.5 flex items-center gap-3"><h2>Needs you</h2><span class="text-slate">{{ q.data.value.needs_you.length || '' }}</span></div>
         <div class="panel">
           <Findings v-if="q.data.value.needs_you.length" :findings="q.data.value.needs_you" link />
-          <p v-else class="px-3 py-3"><template v-if="q.data.value.sources.length"><Mark kind="good" word="Nothing is wrong." /></template><template v-else>Nothing is described yet. Write a definition and run <code>stockade apply FILE</code>, or run <code>stockade demo</code> to see a site at work.</template></p>
+          <p v-else class="px-3 py-3"><template v-if="q.data.value.sources.length"><Mark kind="good" word="Nothing is wrong." /></template><template v-else>Nothing is described yet. Write a definition and run <code>stockade record FILE</code>, or run <code>stockade demo</code> to see a site at work.</template></p>
         </div>
       </section>
       <section v-if="q.data.value.jobs.length">

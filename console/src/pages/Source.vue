@@ -42,15 +42,15 @@ watch(text, () => {
   clearTimeout(timer)
   timer = window.setTimeout(async () => {
     if (!text.value) return
-    try { live.value = await post<Judgement>('/definitions/plan', { documents: [{ name: props.name + '.yaml', text: text.value }] }) } catch (e) { error.value = e }
+    try { live.value = await post<Judgement>('/definitions/compare', { documents: [{ name: props.name + '.yaml', text: text.value }] }) } catch (e) { error.value = e }
   }, 300)
 })
 const about = computed<Finding[]>(() => (live.value?.findings ?? []).filter((f) => f.severity !== 'note' && (f.place?.file || (f.object ?? '').endsWith(' ' + props.name))))
-async function apply() {
+async function record() {
   busy.value = true
   error.value = null
   try {
-    await postOver<Judgement>('/definitions/apply', { documents: [{ name: props.name + '.yaml', text: text.value }], summary: 'edit source ' + props.name }, seen.value)
+    await postOver<Judgement>('/definitions/record', { documents: [{ name: props.name + '.yaml', text: text.value }], summary: 'edit source ' + props.name }, seen.value)
     saved.value = ''
     await client.invalidateQueries()
   } catch (e) { error.value = e } finally { busy.value = false }
@@ -101,9 +101,9 @@ async function restore(id: number) {
         </TabPanel>
         <TabPanel>
           <div class="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-5">
-            <div><textarea v-model="text" class="field mono !h-[420px] resize-y leading-5" spellcheck="false" aria-label="Definition" /><div class="mt-2 flex items-center gap-2"><button class="btn btn-go" :disabled="busy || !live?.changes.length || about.some((f) => f.severity === 'error')" @click="apply">Apply</button><button class="btn" :disabled="text === saved" @click="text = saved">Take back what was typed</button><span class="text-slate">{{ live?.changes.length ? 'would change: ' + live.changes.map((c) => c.kind + ' ' + c.name).join(', ') : 'as recorded' }}</span></div></div>
+            <div><textarea v-model="text" class="field mono !h-[420px] resize-y leading-5" spellcheck="false" aria-label="Definition" /><div class="mt-2 flex items-center gap-2"><button class="btn btn-go" :disabled="busy || !live?.changes.length || about.some((f) => f.severity === 'error')" @click="record">Record</button><button class="btn" :disabled="text === saved" @click="text = saved">Take back what was typed</button><span class="text-slate">{{ live?.changes.length ? 'would change: ' + live.changes.map((c) => c.kind + ' ' + c.name).join(', ') : 'as recorded' }}</span></div></div>
             <div class="space-y-4"><section><h2 class="mb-1.5">Findings in this text</h2><div class="panel"><Findings v-if="about.length" :findings="about" /><p v-else class="px-3 py-2"><Mark kind="good" word="nothing to find fault with" /></p></div></section>
-              <section v-if="live?.changes.length && !about.some((f) => f.severity === 'error')"><h2 class="mb-1.5">What applying changes</h2><div class="panel overflow-hidden"><table class="grid-table"><thead><tr><th>Field</th><th>Now</th><th>Then</th></tr></thead><tbody><template v-for="c in live.changes" :key="c.name"><tr v-for="f in c.fields" :key="f.path"><td>{{ f.path }}</td><td class="mono">{{ f.old || '–' }}</td><td class="mono">{{ f.new || '–' }}</td></tr></template></tbody></table></div></section></div>
+              <section v-if="live?.changes.length && !about.some((f) => f.severity === 'error')"><h2 class="mb-1.5">What recording changes</h2><div class="panel overflow-hidden"><table class="grid-table"><thead><tr><th>Field</th><th>Now</th><th>Then</th></tr></thead><tbody><template v-for="c in live.changes" :key="c.name"><tr v-for="f in c.fields" :key="f.path"><td>{{ f.path }}</td><td class="mono">{{ f.old || '–' }}</td><td class="mono">{{ f.new || '–' }}</td></tr></template></tbody></table></div></section></div>
           </div>
         </TabPanel>
         <TabPanel><div class="panel overflow-hidden"><table v-if="mine.length" class="grid-table"><thead><tr><th class="num">Revision</th><th>When</th><th>By</th><th>Summary</th><th>Changed</th><th></th></tr></thead><tbody><tr v-for="r in mine" :key="r.id"><td class="num">{{ r.id }}</td><td><Moment :at="r.at" /></td><td>{{ r.by }}</td><td>{{ r.summary }}</td><td class="text-slate">{{ r.changes.filter((c) => c.name === name).map((c) => c.action === 'add' ? 'added' : c.fields.map((f) => f.path).join(', ')).join('; ') }}</td><td class="num"><button class="btn !h-6" @click="restore(r.id)">Restore</button></td></tr></tbody></table><p v-else class="px-3 py-2 text-slate">No revision names this source.</p></div></TabPanel>

@@ -22,5 +22,5 @@ const rows = computed(() => (q.data.value?.items ?? []).filter((s) => (s.name + 
       <td><RouterLink :to="'/sources/' + s.name" class="font-medium whitespace-nowrap">{{ s.name }}</RouterLink><span v-if="s.disabled" class="text-slate"> (disabled)</span></td><td>{{ s.standing }}</td><td>{{ s.family }}</td><td>{{ s.release || '–' }}</td><td class="num">{{ s.priority }}</td>
       <td><Moment :at="s.accepted?.date" /></td><td><Moment :at="s.checked" /></td><td class="mono max-w-56 truncate" :title="s.accepted?.upstream">{{ s.standing === 'house' && !s.upstreams?.length ? 'added by hand' : (s.accepted?.upstream ?? '–') }}</td><td>{{ s.mirrors.join(', ') || '–' }}</td><td><Count :findings="s.findings" /></td>
     </tr></tbody></table>
-    <p v-else-if="q.data.value" class="px-3 py-3 text-slate">{{ filter ? 'No source fits the filter.' : 'No source is described yet. Write a definition and run stockade apply FILE.' }}</p></div>
+    <p v-else-if="q.data.value" class="px-3 py-3 text-slate">{{ filter ? 'No source fits the filter.' : 'No source is described yet. Write a definition and run stockade record FILE.' }}</p></div>
 </template>

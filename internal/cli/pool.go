@@ -1,0 +1,77 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"stockade/internal/api"
+	"stockade/internal/client"
+)
+
+func (a *app) poolCommand() *cobra.Command {
+	usage := &cobra.Command{
+		Use: "usage", Short: "Show what uses the disk", Example: "  stockade pool usage", Args: cobra.NoArgs,
+		Long: `Show what uses the disk: the pool as a whole, what each edition holds, and what it
+holds alone, which is what retiring it and a sweep would free.`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			u, err := client.Get[api.PoolUsage](cmd.Context(), a.client(), "/pool")
+			if err != nil {
+				return err
+			}
+			var ids []string
+			for _, e := range u.Editions {
+				ids = append(ids, e.Name)
+			}
+			return a.show(u, func() { a.poolUsage(u) }, ids)
+		}}
+	sweep := &cobra.Command{
+		Use: "sweep", Short: "Remove from the pool what no edition holds", Example: "  stockade pool sweep", Args: cobra.NoArgs,
+		Long: `Remove from the pool what no edition holds, the next build does not start from and
+no house source stands on; and what was set aside as damaged. What would go is
+shown first. It waits for builds that are under way.`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if !a.yes {
+				u, err := client.Get[api.PoolUsage](cmd.Context(), a.client(), "/pool")
+				if err != nil {
+					return err
+				}
+				goes := api.Space{Files: u.Unheld.Files + u.Aside.Files, Bytes: u.Unheld.Bytes + u.Aside.Bytes}
+				if goes.Files == 0 {
+					a.say("nothing to remove: everything in the pool is held")
+					return nil
+				}
+				if err := a.sure("This removes " + space(goes) + " of " + space(u.Total) + " from the pool."); err != nil {
+					return err
+				}
+			}
+			return a.job(cmd.Context(), "/pool/sweep", nil, false, func(j api.Job) {
+				r := decode[api.Space](j.Result)
+				a.say("%s removed", space(r))
+			})
+		}}
+	return noun("pool", "The store that all editions share", usage, sweep)
+}
+
+// space says how much, with the files.
+func space(s api.Space) string {
+	if s.Files == 1 {
+		return "1 file, " + size(s.Bytes)
+	}
+	return fmt.Sprintf("%d files, %s", s.Files, size(s.Bytes))
+}
+
+func (a *app) poolUsage(u api.PoolUsage) {
+	a.fields("pool", space(u.Total), "held by nothing", space(u.Unheld), "set aside", space(u.Aside), "free on the disk", size(u.Free))
+	var rows [][]string
+	for _, e := range u.Editions {
+		rows = append(rows, []string{e.Name, strconv.Itoa(e.Held.Files), size(e.Held.Bytes), size(e.Alone.Bytes), strings.Join(e.Lanes, ", ")})
+	}
+	fmt.Fprintln(a.out)
+	a.table([]string{"EDITION", "FILES>", "HOLDS>", "ALONE>", "LANES"}, rows)
+	if n := u.Unheld.Files + u.Aside.Files; n > 0 {
+		a.say("stockade pool sweep removes %s", space(api.Space{Files: n, Bytes: u.Unheld.Bytes + u.Aside.Bytes}))
+	}
+}
