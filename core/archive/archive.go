@@ -365,6 +365,14 @@ type Family interface {
 	ClientFiles(c Client) ([]ClientFile, finding.List, error)
 }
 
+// Releases is implemented by a family whose repositories of one release go by
+// several names.
+type Releases interface {
+	// ServesRelease tells whether a repository that is of one release by its own
+	// words is for machines of another.
+	ServesRelease(said, release string) bool
+}
+
 // Versions is how a family orders versions and matches relations: all that
 // selection needs to know of it.
 type Versions interface {

@@ -26,7 +26,8 @@ type Surroundings struct {
 	ReadFile func(path string) ([]byte, error)
 	// Certificate finds a certificate that was brought in before.
 	Certificate func(fingerprint string) (*trust.Certificate, bool)
-	// Vouched tells whether a decision is recorded already; Barred, a reason.
+	// Vouched tells whether a decision is in force, or comes with the documents;
+	// nil: there is no service that would know. Barred gives a reason.
 	Vouched func(fingerprint, source string) bool
 	Barred  func(fingerprint string) string
 	// Held tells whether the file of a house package is in the pool. Nil: not looked at.
@@ -45,7 +46,7 @@ func (s *Set) Resolve(key string) string {
 
 // Check gives the findings about a set that need no network.
 func Check(s *Set, around Surroundings) finding.List {
-	c := &checker{Set: s, around: around}
+	c := &checker{Set: s, around: around, house: map[[4]string]string{}}
 	for _, name := range slices.Sorted(maps.Keys(s.Keys)) {
 		c.key(name, s.Keys[name])
 	}
@@ -75,7 +76,8 @@ type checker struct {
 	*Set
 	around Surroundings
 	found  finding.List
-	looked int // names that were compared to find one that is near
+	house  map[[4]string]string // packages of house sources: source, name, version and architecture → what it is called here
+	looked int                  // names that were compared to find one that is near
 }
 
 // maxLooked bounds the names that are compared in one check: a document can name
@@ -207,10 +209,11 @@ func (c *checker) housePackage(name string, p Package) {
 		c.add("define.bad-value", object, path, "the file of %s %s is not in the pool of this site", p.Name, p.Version).WayOut =
 			"add the file: stockade package add FILE --source " + p.Source
 	}
-	for _, other := range c.HousePackages(p.Source) {
-		if o := c.Packages[other]; other < name && o.Name == p.Name && o.Version == p.Version && o.Architecture == p.Architecture {
-			c.add("define.duplicate-name", object, path, "%s %s (%s) is in %s already, as %s", p.Name, p.Version, p.Architecture, p.Source, other)
-		}
+	id := [4]string{p.Source, p.Name, p.Version, p.Architecture}
+	if other, twice := c.house[id]; twice {
+		c.add("define.duplicate-name", object, path, "%s %s (%s) is in %s already, as %s", p.Name, p.Version, p.Architecture, p.Source, other)
+	} else {
+		c.house[id] = name
 	}
 }
 
@@ -306,8 +309,8 @@ func (c *checker) source(name string, src Source) {
 func (c *checker) signer(object, path, source, name string) {
 	fingerprint := ""
 	if k, ok := c.Keys[name]; ok {
-		if slices.Contains(k.VouchedFor, source) {
-			return // this document vouches for it
+		if c.around.Vouched == nil && slices.Contains(k.VouchedFor, source) {
+			return // without a service, the words of the document are all there is
 		}
 		f, err := trust.ParseFingerprint(k.Fingerprint)
 		if err != nil {
@@ -354,7 +357,7 @@ func (c *checker) mirror(name string, m Mirror) {
 		c.add("define.missing-field", object, path, "it takes from no source")
 	}
 	seen := map[string]bool{}
-	wanted := false
+	wanted := m.Want.Everything || len(m.Want.Packages) > 0
 	for i, f := range m.From {
 		at := path + ".from." + strconv.Itoa(i)
 		wanted = wanted || f.Want.Everything || len(f.Want.Packages) > 0
@@ -365,38 +368,58 @@ func (c *checker) mirror(name string, m Mirror) {
 		if reference(c, object, at+".source", "source", f.Source, c.Sources) && c.Sources[f.Source].Disabled {
 			c.add("define.bad-value", object, at+".source", "the source %q is disabled", f.Source).WayOut = "enable it, or take it out of the mirror"
 		}
-		if m.Copy == "faithful" && !f.Want.Everything {
+		if m.Copy == "faithful" && !m.Everything(f) {
 			c.add("define.bad-value", object, at, "a faithful copy takes everything: upstream's signed indexes name every package").
 				WayOut = "write want: everything, or copy: tailored"
 		}
-		c.want(object, at+".want", f)
+		c.want(object, at+".want", f.Want, f.Source)
+	}
+	var all []string
+	for _, f := range m.From {
+		all = append(all, f.Source)
+	}
+	c.want(object, path+".want", m.Want, all...)
+	if m.Want.Only || len(m.Want.Streams) > 0 {
+		c.add("define.bad-value", object, path+".want", "only and streams are about one source").
+			WayOut = "write them under from, at the source that they are about"
 	}
 	if len(m.From) > 0 && !wanted {
-		c.add("define.missing-field", object, path+".from", "nothing is wanted of any of its sources")
+		c.add("define.missing-field", object, path+".from", "nothing is wanted of any of its sources").
+			WayOut = "write want: at the mirror, over all its sources, or at one of them"
 	}
 }
 
-func (c *checker) want(object, path string, f From) {
-	family := c.around.Families[c.Sources[f.Source].Family]
-	for i, w := range f.Want.Packages {
+// want checks what is wanted of some sources: a version bound has to be one of
+// each family among them.
+func (c *checker) want(object, path string, want Want, sources ...string) {
+	families := map[string]archive.Family{}
+	for _, s := range sources {
+		if f := c.Sources[s].Family; c.around.Families[f] != nil {
+			families[f] = c.around.Families[f]
+		}
+	}
+	for i, w := range want.Packages {
 		at := path + ".packages." + strconv.Itoa(i)
 		r, err := archive.ParseWant(w)
 		if err != nil {
 			c.adopt(err, "define.bad-value", object, at)
 			continue
 		}
-		if r.Op != archive.Any && family != nil {
-			if err := family.CheckVersion(r.Version); err != nil {
+		for _, name := range slices.Sorted(maps.Keys(families)) {
+			if r.Op == archive.Any {
+				break
+			}
+			if err := families[name].CheckVersion(r.Version); err != nil {
 				c.adopt(err, "define.bad-value", object, at)
 			}
 		}
 	}
-	for i, st := range f.Want.Streams {
+	for i, st := range want.Streams {
 		if !streamPattern.MatchString(st) {
 			c.add("define.bad-value", object, path+".streams."+strconv.Itoa(i), "%q is not MODULE:STREAM", st)
 		}
 	}
-	if len(f.Want.Packages) == 0 && (f.Want.With != "" || f.Want.Versions != 0 || len(f.Want.Except) != 0) && !f.Want.Everything {
+	if len(want.Packages) == 0 && !want.Everything && (want.With != "" || want.Versions != 0 || want.Only) {
 		c.add("define.missing-field", object, path, "want names no packages").WayOut = `name them; packages: ["*"] takes all`
 	}
 }

@@ -9,6 +9,7 @@ package definition
 import (
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -103,16 +104,22 @@ type Proxy struct {
 // Mirror describes an offline mirror.
 type Mirror struct {
 	Copy     string `yaml:"copy" json:"copy" doc:"faithful: byte for byte, upstream's signatures stay valid. tailored: chosen packages, indexes written anew, signed with the site key" enum:"faithful,tailored" need:"yes"`
-	From     []From `yaml:"from" json:"from" doc:"The sources and what is wanted of each" need:"yes"`
+	From     []From `yaml:"from" json:"from" doc:"The sources, and what is wanted of one of them alone" need:"yes"`
+	Want     Want   `yaml:"want" json:"want,omitzero" doc:"What is wanted over all sources of the mirror: the best priority that has a package decides, and among equals the newest version"`
 	Complete string `yaml:"complete" json:"complete" doc:"strict: no seal while anything wanted cannot be installed. told: sealed all the same, with the findings. Left out: strict for a tailored copy, told for a faithful one" enum:"strict,told"`
 	Keep     int    `yaml:"keep" json:"keep" doc:"How many editions stay for going back; 6 if left out" least:"1" most:"10000"`
 	Schedule string `yaml:"schedule" json:"schedule,omitempty" doc:"When it is built by itself, as five cron fields"`
 }
 
-// From is one source of a mirror.
+// Everything tells whether a source of the mirror is taken whole.
+func (m Mirror) Everything(f From) bool {
+	return f.Want.Everything || m.Want.Everything && f.Want.IsZero()
+}
+
+// From is one source of a mirror. A plain name in a document is its source.
 type From struct {
 	Source string `yaml:"source" json:"source" doc:"The source" need:"yes"`
-	Want   Want   `yaml:"want" json:"want" doc:"everything, or a choice of packages; left out, the source only supplies what others need"`
+	Want   Want   `yaml:"want" json:"want" doc:"everything, or a choice of packages of this source alone; left out, it offers what the mirror wants and what others need"`
 }
 
 // Want is what a mirror takes of a source.
@@ -123,6 +130,22 @@ type Want struct {
 	Versions   int      `yaml:"versions" json:"versions,omitempty" doc:"How many of the newest versions of each wanted package; 1 if left out" least:"1" most:"1000"`
 	Streams    []string `yaml:"streams" json:"streams,omitempty" doc:"Module streams whose packages can be taken, as NAME:STREAM, where the source has such"`
 	Except     []string `yaml:"except" json:"except,omitempty" doc:"Names or patterns that are never taken"`
+	Only       bool     `yaml:"only" json:"only,omitempty" doc:"The packages are taken from this source on purpose, also where another source of the mirror has newer ones"`
+}
+
+// IsZero tells whether nothing is wanted.
+func (w Want) IsZero() bool { return reflect.ValueOf(w).IsZero() }
+
+func (w *Want) fill() {
+	if len(w.Packages) == 0 {
+		return
+	}
+	if w.With == "" {
+		w.With = "required"
+	}
+	if w.Versions == 0 {
+		w.Versions = 1
+	}
 }
 
 // Lane is a name that machines follow.
@@ -224,15 +247,9 @@ func (s *Set) Fill() {
 		if m.Keep == 0 {
 			m.Keep = 6
 		}
-		for i, f := range m.From {
-			if len(f.Want.Packages) > 0 {
-				if f.Want.With == "" {
-					m.From[i].Want.With = "required"
-				}
-				if f.Want.Versions == 0 {
-					m.From[i].Want.Versions = 1
-				}
-			}
+		m.Want.fill()
+		for i := range m.From {
+			m.From[i].Want.fill()
 		}
 		s.Mirrors[name] = m
 	}

@@ -144,7 +144,7 @@ func excerpt(lines []string, p finding.Place) string {
 	return line + "\n" + strings.Repeat(" ", max(p.Column-1, 0)) + "^"
 }
 
-var wantType = reflect.TypeFor[Want]()
+var wantType, fromType = reflect.TypeFor[Want](), reflect.TypeFor[From]()
 
 // value decodes a node into v, which has the type that the language wants there.
 func (r *reader) value(n *yaml.Node, v reflect.Value, path string, depth int) {
@@ -170,6 +170,11 @@ func (r *reader) value(n *yaml.Node, v reflect.Value, path string, depth int) {
 				r.add("define.bad-value", r.place(n), "want is %q, and should be everything or a choice such as {packages: [sluicectl]}", n.Value)
 			}
 			v.Set(reflect.ValueOf(Want{Everything: true}))
+			return
+		}
+		if v.Type() == fromType && n.Kind == yaml.ScalarNode && n.Tag == "!!str" {
+			v.Set(reflect.ValueOf(From{Source: n.Value}))
+			r.set.Places[path+".source"] = r.place(n)
 			return
 		}
 		if n.Kind != yaml.MappingNode {

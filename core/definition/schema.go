@@ -51,6 +51,9 @@ func schemaOf(t reflect.Type) map[string]any {
 		if t == wantType {
 			return map[string]any{"oneOf": []any{map[string]any{"const": "everything"}, s}}
 		}
+		if t == fromType {
+			return map[string]any{"oneOf": []any{map[string]any{"type": "string"}, s}}
+		}
 		return s
 	case reflect.Map:
 		return map[string]any{"type": "object", "propertyNames": map[string]any{"pattern": namePattern.String()},

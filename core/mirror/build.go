@@ -2,7 +2,6 @@ package mirror
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -18,6 +17,7 @@ import (
 	"stockade/core/definition"
 	"stockade/core/fetch"
 	"stockade/core/finding"
+	"stockade/core/machine"
 	"stockade/core/pool"
 	"stockade/core/solve"
 )
@@ -26,12 +26,13 @@ import (
 type Plan struct {
 	Name     string
 	Mirror   definition.Mirror
-	Sources  []*Source // those of the mirror, in its order
-	Others   []*Source // defined and enabled, but not in the mirror: asked who has what is missing
-	Number   int       // of the edition to be made
-	Previous *Edition  // the newest edition that stands; nil: none
-	Items    []Item    // its packages
-	Journal  string    // the signed head of the site's journal
+	Sources  []*Source                   // those of the mirror, in its order
+	Groups   map[string]definition.Group // those that follow a lane of the mirror
+	Others   []*Source                   // defined and enabled, but not in the mirror: asked who has what is missing
+	Number   int                         // of the edition to be made
+	Previous *Edition                    // the newest edition that stands; nil: none
+	Items    []Item                      // its packages
+	Journal  string                      // the signed head of the site's journal
 }
 
 // Outcome is what came of a build or an estimate.
@@ -49,7 +50,10 @@ type Outcome struct {
 	Wanted       int            `json:"wanted"`
 	BySource     map[string]int `json:"by_source"`
 	Findings     finding.List   `json:"findings"`
+	Proofs       []solve.Proof  `json:"proofs"` // what was proved, for whom; none where nothing changed
 	Publications []*Publication `json:"-"`
+	views        []machine.View
+	sights       []*sight
 	selection    []pick
 	lists        [][]List
 }
@@ -60,6 +64,7 @@ type pick struct {
 	src       *Source
 	wanted    bool
 	why       string
+	foreign   string         // SHA-512, where its index names it by that alone
 	signature string         // SHA-256 of the detached signature beside it
 	signer    archive.Signer // of the package itself
 }
@@ -70,7 +75,7 @@ const spare = 64 << 20
 // Estimate does everything up to the first package download, and stores only
 // roots and indexes. Findings tell what would keep the build from a seal.
 func (b *Builder) Estimate(ctx context.Context, plan Plan) (*Outcome, error) {
-	out := &Outcome{Mirror: plan.Name, BySource: map[string]int{}, Findings: finding.List{}}
+	out := &Outcome{Mirror: plan.Name, BySource: map[string]int{}, Findings: finding.List{}, Proofs: []solve.Proof{}}
 	for _, src := range plan.Sources {
 		pub, err := b.Refresh(ctx, src)
 		if pub != nil && pub.Root != nil {
@@ -99,9 +104,21 @@ func (b *Builder) Estimate(ctx context.Context, plan Plan) (*Outcome, error) {
 	if err := b.choose(ctx, plan, out); err != nil {
 		return out, err
 	}
+	b.recognise(plan, out)
 	out.Findings = append(out.Findings, b.apart(plan, out)...)
 	b.measure(out)
 	return out, nil
+}
+
+// signers gives the fingerprints whose signatures count for a source now. A
+// decision about a key changes them, and so is an input of a build.
+func signers(src *Source) []string {
+	out := []string{}
+	for _, c := range src.Keyring.Counting() {
+		out = append(out, c.Fingerprint)
+	}
+	slices.Sort(out)
+	return out
 }
 
 // inputs is a digest over everything that the content of an edition follows from.
@@ -111,250 +128,15 @@ func inputs(plan Plan, pubs []*Publication) string {
 	m.Schedule, m.Keep = "", 0 // these change no content
 	enc := json.NewEncoder(h)
 	enc.Encode(m)
+	for _, name := range slices.Sorted(maps.Keys(plan.Groups)) {
+		g := plan.Groups[name]
+		enc.Encode([]any{name, g.Family, g.Release, g.Architectures, g.Pins})
+	}
 	for _, p := range pubs {
 		enc.Encode(p.Source.Spec)
-		enc.Encode([]any{p.Source.Priority, p.Accepted.Digest})
+		enc.Encode([]any{p.Source.Priority, p.Accepted.Digest, signers(p.Source)})
 	}
 	return hex.EncodeToString(h.Sum(nil))
-}
-
-func (b *Builder) choose(ctx context.Context, plan Plan, out *Outcome) error {
-	byFamily := map[string][]int{}
-	var families []string
-	for i, s := range plan.Sources {
-		if _, seen := byFamily[s.Spec.Family]; !seen {
-			families = append(families, s.Spec.Family)
-		}
-		byFamily[s.Spec.Family] = append(byFamily[s.Spec.Family], i)
-	}
-	for _, family := range families {
-		if err := b.chooseFamily(ctx, plan, out, byFamily[family]); err != nil {
-			return err
-		}
-	}
-	slices.SortStableFunc(out.selection, func(x, y pick) int {
-		return cmp.Or(strings.Compare(x.src.Name, y.src.Name), x.Index-y.Index, x.Ordinal-y.Ordinal)
-	})
-	for _, p := range out.selection {
-		out.BySource[p.src.Name]++
-		if p.wanted {
-			out.Wanted++
-		}
-	}
-	out.Packages = len(out.selection)
-	return nil
-}
-
-func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, members []int) error {
-	var sources []solve.Source
-	for _, i := range members {
-		s := plan.Sources[i]
-		sources = append(sources, solve.Source{Name: s.Name, Priority: s.Priority, Architectures: s.Spec.Architectures, Except: s.Want.Except})
-	}
-	u := solve.NewUniverse(plan.Sources[members[0]].Family, sources)
-	var wants []solve.Want
-	for k, i := range members {
-		src := plan.Sources[i]
-		seen, err := b.streams(ctx, plan, out, i)
-		if err != nil {
-			return err
-		}
-		for n, l := range out.lists[i] {
-			if err := b.Read(src, n, l, func(p *archive.Package, _ []byte) error {
-				if seen(p) {
-					u.Add(k, p)
-				}
-				return ctx.Err()
-			}); err != nil {
-				return err
-			}
-		}
-		if src.Want.Everything {
-			wants = append(wants, solve.Want{Source: k, Relation: archive.Relation{Name: "*"}, As: "everything"})
-		}
-		for _, w := range src.Want.Packages {
-			r, err := archive.ParseWant(w)
-			if err != nil {
-				return err
-			}
-			wants = append(wants, solve.Want{Source: k, Relation: r, With: src.Want.With, Versions: max(src.Want.Versions, 1), As: w})
-		}
-	}
-	if err := b.paths(ctx, plan, out, members, u); err != nil {
-		return err
-	}
-	s, err := u.Select(ctx, wants, b.Proof)
-	if f, ok := finding.From(err); ok {
-		f.Object = "mirror " + plan.Name
-		return f
-	}
-	if err != nil {
-		return err
-	}
-	for _, c := range s.Chosen {
-		out.selection = append(out.selection, pick{Package: c.Package, src: plan.Sources[members[c.Source]], wanted: c.Wanted, why: c.For})
-	}
-	out.Findings = append(out.Findings, b.explain(ctx, plan, members, s)...)
-	return nil
-}
-
-// severity is what an incomplete selection means for this mirror.
-func severity(plan Plan) finding.Severity {
-	if plan.Mirror.Complete == "told" {
-		return finding.Warning
-	}
-	return finding.Error
-}
-
-// maxTold bounds the findings of one kind about one mirror.
-const maxTold = 200
-
-func (b *Builder) explain(ctx context.Context, plan Plan, members []int, s *solve.Selection) finding.List {
-	object := "mirror " + plan.Name
-	var out finding.List
-	for _, m := range s.Unmatched {
-		src := plan.Sources[members[m.Source]]
-		if m.As == "everything" {
-			f := finding.New("mirror.want-no-match", object, "the source %s has no packages", src.Name).Rated(finding.Warning)
-			out = append(out, f)
-			continue
-		}
-		f := finding.New("mirror.want-no-match", object, "%q matches nothing in %s", m.As, src.Name).Rated(severity(plan))
-		switch {
-		case len(m.Versions) > 0:
-			f.WayOut = "it has " + m.Relation.Name + " in " + strings.Join(m.Versions, ", ")
-		case len(m.Near) > 0:
-			f.WayOut = "perhaps " + strings.Join(m.Near, " or ") + " is meant"
-		}
-		out = append(out, f)
-	}
-	var elsewhere *lookup
-	missing := together(s.Missing)
-	for i, m := range missing {
-		if i >= maxTold {
-			out = append(out, finding.New("mirror.missing-dependency", object, "%d further needs cannot be met", len(missing)-i).Rated(severity(plan)))
-			break
-		}
-		f := finding.New("mirror.missing-dependency", object, "%s %s, and no source of the mirror has it for %s",
-			m.who(), m.Clause.String(), strings.Join(m.archs, ", ")).Rated(severity(plan))
-		if len(m.needers) == 1 && len(m.Chain) > 1 {
-			f.Text += " (wanted by way of " + strings.Join(m.Chain, " → ") + ")"
-		}
-		switch {
-		case len(m.Excepted) > 0:
-			f.WayOut = strings.Join(m.Excepted, ", ") + " would do, but is excepted"
-		default:
-			if elsewhere == nil {
-				elsewhere = b.lookAround(ctx, plan, plan.Sources[members[0]].Spec.Family)
-			}
-			f.WayOut = elsewhere.advise(m.Missing)
-		}
-		out = append(out, f)
-	}
-	for _, c := range s.Conflicts {
-		out = append(out, finding.New("mirror.conflict", object, "%s", c.String()).Rated(severity(plan)))
-	}
-	for i, n := range s.Undecided {
-		if i == maxTold {
-			out = append(out, finding.New("mirror.not-proved", object, "%d further packages were not decided on", len(s.Undecided)-i).Rated(severity(plan)))
-			break
-		}
-		out = append(out, finding.New("mirror.not-proved", object, "whether %s can be installed on %s is not known: %s", n.Wanted, n.Arch, n.Because).Rated(severity(plan)))
-	}
-	for _, d := range s.Damaged {
-		if f, ok := finding.From(d); ok {
-			out = append(out, f.Rated(severity(plan)))
-		}
-	}
-	return out
-}
-
-// need is something missing with everything that needs it.
-type need struct {
-	solve.Missing
-	needers, archs []string
-}
-
-// who names the first three that need it and counts the others.
-func (n need) who() string {
-	switch {
-	case len(n.needers) == 1:
-		return n.needers[0] + " needs"
-	case len(n.needers) <= 3:
-		return strings.Join(n.needers, " and ") + " need"
-	}
-	return fmt.Sprintf("%s and %d others need", strings.Join(n.needers[:3], ", "), len(n.needers)-3)
-}
-
-// together merges what is missing alike for several packages or architectures.
-func together(all []solve.Missing) (out []need) {
-	at := map[string]int{}
-	for _, m := range all {
-		i, seen := at[m.Clause.String()]
-		if !seen {
-			i = len(out)
-			at[m.Clause.String()] = i
-			out = append(out, need{Missing: m})
-		}
-		if who := m.Needer.Name + " " + m.Needer.Version; !slices.Contains(out[i].needers, who) {
-			out[i].needers = append(out[i].needers, who)
-		}
-		if !slices.Contains(out[i].archs, m.Arch) {
-			out[i].archs = append(out[i].archs, m.Arch)
-		}
-	}
-	return out
-}
-
-// lookup knows what the other defined sources have.
-type lookup struct {
-	universe map[string]*solve.Universe // by source
-	order    []string
-}
-
-// lookAround reads the indexes of the defined sources that are not in the
-// mirror. A source that cannot be read is passed over: this is advice.
-func (b *Builder) lookAround(ctx context.Context, plan Plan, family string) *lookup {
-	l := &lookup{universe: map[string]*solve.Universe{}}
-	quiet := *b
-	quiet.Sink = nil
-	for _, src := range plan.Others {
-		if src.Spec.Family != family {
-			continue
-		}
-		pub, err := quiet.Refresh(ctx, src)
-		if err != nil {
-			continue
-		}
-		lists, err := quiet.Lists(ctx, pub)
-		if err != nil {
-			continue
-		}
-		u := solve.NewUniverse(src.Family, []solve.Source{{Name: src.Name, Priority: src.Priority, Architectures: src.Spec.Architectures}})
-		for n, x := range lists {
-			if err = quiet.Read(src, n, x, func(p *archive.Package, _ []byte) error { u.Add(0, p); return nil }); err != nil {
-				break
-			}
-		}
-		if err == nil {
-			l.universe[src.Name] = u
-			l.order = append(l.order, src.Name)
-		}
-	}
-	return l
-}
-
-func (l *lookup) advise(m solve.Missing) string {
-	var have []string
-	for _, name := range l.order {
-		if what, ok := l.universe[name].Meets(m.Clause, m.Arch); ok {
-			have = append(have, name+" has "+what)
-		}
-	}
-	if len(have) > 0 {
-		return "the defined source " + strings.Join(have, "; ") + ": add it under from"
-	}
-	return "no defined source has it: describe one that does, or take " + m.Chain[0] + " out"
 }
 
 // measure works out what is still to be fetched.
@@ -387,37 +169,6 @@ func (b *Builder) measure(out *Outcome) {
 	}
 }
 
-// apart asks of each family whether machines could tell the sources of the mirror
-// apart, before anything is fetched for them: what could not is no view.
-func (b *Builder) apart(plan Plan, out *Outcome) finding.List {
-	var found finding.List
-	views := map[string]*archive.Client{}
-	for i, pub := range out.Publications {
-		s := pub.Source
-		v := views[s.Spec.Family]
-		if v == nil {
-			v = &archive.Client{Lane: plan.Name, At: "/" + plan.Name}
-			views[s.Spec.Family] = v
-		}
-		es := b.describe(pub, plan, out, i)
-		v.Sources = append(v.Sources, archive.ClientSource{Source: es.Source, Priority: es.Priority, Tailored: es.Tailored, Streams: es.Streams,
-			Origin: es.Origin, Label: es.Label, Suite: es.Suite, Codename: es.Codename})
-	}
-	for _, s := range plan.Sources {
-		v := views[s.Spec.Family]
-		if v == nil {
-			continue
-		}
-		delete(views, s.Spec.Family)
-		_, notes, err := s.Family.ClientFiles(*v)
-		if f, ok := finding.From(err); ok {
-			found = append(found, f)
-		}
-		found = append(found, notes.With("priority.ambiguous")...)
-	}
-	return found
-}
-
 // Build makes an edition, or tells why not. The outcome is there in either case.
 func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 	out, err := b.Estimate(ctx, plan)
@@ -433,7 +184,8 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 	b.tell(Event{Step: "write", Remaining: -1})
 	files := newCollect()
 	e := &Edition{Format: 1, Mirror: plan.Name, Number: plan.Number, Created: b.Now().UTC(), Copy: plan.Mirror.Copy,
-		SiteKey: b.Site.Certificate().Fingerprint, Inputs: inputs(plan, out.Publications), Packages: len(out.selection), Findings: out.Findings, Journal: plan.Journal}
+		SiteKey: b.Site.Certificate().Fingerprint, Inputs: inputs(plan, out.Publications), Packages: len(out.selection), Findings: out.Findings, Journal: plan.Journal,
+		Views: out.editionViews()}
 	var items bytes.Buffer
 	enc := json.NewEncoder(&items)
 	for _, p := range out.selection {
@@ -447,7 +199,7 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 			}
 		}
 		enc.Encode(Item{Source: p.src.Name, Name: p.Name, Version: p.Version, Arch: p.Arch, Component: p.Component, Size: p.Size,
-			SHA256: p.SHA256, Path: path, Origin: p.Origin, Summary: p.Summary, Licence: p.Licence, Stream: p.Stream, Signer: p.signer.Fingerprint,
+			SHA256: p.SHA256, SHA512: p.foreign, Path: path, Origin: p.Origin, Summary: p.Summary, Licence: p.Licence, Stream: p.Stream, Signer: p.signer.Fingerprint,
 			Signature: p.signature, For: p.why, Wanted: p.wanted})
 	}
 	unsigned(plan, out)
@@ -510,6 +262,9 @@ func content(plan Plan, items, advisories []byte) string {
 	for _, s := range plan.Sources {
 		enc.Encode(s.Spec)
 		enc.Encode(s.Priority)
+		if s.Family.SignsPackages() {
+			enc.Encode(signers(s)) // machines are told to trust them
+		}
 	}
 	enc.Encode(plan.Mirror.Copy)
 	h.Write(items)
@@ -618,8 +373,8 @@ func (b *Builder) copyIndexes(ctx context.Context, pub *Publication, lists []Lis
 			p.add("", 0, 1)
 			continue
 		}
-		sum := c.SHA256
-		if size, ok := b.Pool.Has(c.SHA256); !ok || !c.Fits(size) {
+		sum, ok := b.Pool.Find(pool.Want{Name: c.Path, Size: c.Size, SHA256: c.SHA256, SHA512: c.SHA512})
+		if !ok {
 			var err error
 			sum, err = b.fetchInto(ctx, src, pool.Want{Name: c.Path, Size: c.Size, SHA256: c.SHA256, SHA512: c.SHA512}, c.Paths, p, nil)
 			if err != nil {

@@ -23,6 +23,7 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/finding"
+	"stockade/core/machine"
 	"stockade/core/pool"
 	"stockade/core/trust"
 )
@@ -45,6 +46,9 @@ type Edition struct {
 	// Advisories is how many of upstream's are about packages in the edition.
 	Advisories int          `json:"advisories,omitempty"`
 	Findings   finding.List `json:"findings"`
+	// Views are those of the groups that followed the mirror, with what was proved
+	// for them.
+	Views []EditionView `json:"views,omitempty"`
 }
 
 // Name gives MIRROR/NUMBER.
@@ -85,6 +89,7 @@ type Item struct {
 	Component string `json:"component,omitempty"`
 	Size      int64  `json:"size"`
 	SHA256    string `json:"sha256"`
+	SHA512    string `json:"sha512,omitempty"` // where upstream names it by that alone
 	Path      string `json:"path"` // in the edition
 	Origin    string `json:"origin,omitempty"`
 	Summary   string `json:"summary,omitempty"`
@@ -305,7 +310,8 @@ func (b *Builder) seal(e *Edition, m Manifest, about []byte) error {
 	if err := os.Rename(tmp, final); err != nil {
 		return finding.Doing(err, "seal %s", e.Name())
 	}
-	return pool.SyncDir(filepath.Dir(final))
+	// The folder of the mirror may be as new as the edition in it.
+	return errors.Join(pool.SyncDir(filepath.Dir(final)), pool.SyncDir(b.Editions))
 }
 
 func writeSynced(path string, data []byte, mode os.FileMode) error {
@@ -324,9 +330,23 @@ func writeSynced(path string, data []byte, mode os.FileMode) error {
 	return f.Close()
 }
 
+// ExportedName tells which edition, MIRROR/N, an exported folder says that it is.
+// Nothing is verified here.
+func ExportedName(dir string) (string, error) {
+	raw, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(editionFile)))
+	if err != nil {
+		return "", err
+	}
+	var e Edition
+	if err := json.Unmarshal(raw, &e); err != nil || e.Mirror == "" {
+		return "", finding.New("edition.damaged", "", "%s in %s says no edition", editionFile, dir)
+	}
+	return e.Name(), nil
+}
+
 // OpenEdition reads an edition's own files and checks its seal with the site
 // keys that may have made it.
-func OpenEdition(dir string, keys []*trust.Certificate, now func() time.Time) (*Edition, Manifest, error) {
+func OpenEdition(dir string, keys []*trust.Certificate) (*Edition, Manifest, error) {
 	unreadable := func(code, what string, err error) (*Edition, Manifest, error) {
 		if f, ok := finding.Fault(err, "read "+what); ok {
 			return nil, nil, f
@@ -341,7 +361,7 @@ func OpenEdition(dir string, keys []*trust.Certificate, now func() time.Time) (*
 	if err != nil {
 		return unreadable("edition.seal-bad", "the seal", err)
 	}
-	if _, err := sealKeyring(keys, now).Detached(text, signature); err != nil {
+	if _, err := sealKeyring(keys).Detached(text, signature); err != nil {
 		f, _ := finding.From(err)
 		return nil, nil, finding.New("edition.seal-bad", "", "the seal does not hold: %s", f.Text)
 	}
@@ -364,12 +384,12 @@ func OpenEdition(dir string, keys []*trust.Certificate, now func() time.Time) (*
 	return &e, m, nil
 }
 
-func sealKeyring(keys []*trust.Certificate, now func() time.Time) *trust.Keyring {
+func sealKeyring(keys []*trust.Certificate) *trust.Keyring {
 	var known []trust.Known
 	for _, k := range keys {
 		known = append(known, trust.Known{Certificate: k, VouchedFor: []string{"seal"}})
 	}
-	return trust.NewKeyring("seal", known, now)
+	return trust.NewKeyring("seal", known, nil)
 }
 
 // ReadItems reads the package list of an edition.
@@ -518,7 +538,7 @@ func Export(open Opener, manifest, seal []byte, m Manifest, dir string, progress
 	if err := os.RemoveAll(part); err != nil {
 		return err
 	}
-	if err := os.MkdirAll(part, 0o755); err != nil {
+	if err := machine.MakeFolder(part); err != nil {
 		return err
 	}
 	done := false
@@ -538,7 +558,8 @@ func Export(open Opener, manifest, seal []byte, m Manifest, dir string, progress
 		}
 	}
 	for name, data := range map[string][]byte{ManifestName: manifest, SealName: seal} {
-		if err := writeSynced(filepath.Join(part, name), data, 0o644); err != nil {
+		to := filepath.Join(part, name)
+		if err := errors.Join(writeSynced(to, data, 0o644), os.Chmod(to, 0o644)); err != nil {
 			return err
 		}
 	}
@@ -558,11 +579,15 @@ func exportFile(open Opener, l Line, to string) error {
 		return err
 	}
 	defer in.Close()
-	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+	if err := machine.MakeFolder(filepath.Dir(to)); err != nil {
 		return err
 	}
 	out, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if err != nil {
+		return err
+	}
+	if err := out.Chmod(0o644); err != nil { // who serves it must be able to read it, whatever the umask is
+		out.Close()
 		return err
 	}
 	h := sha256.New()

@@ -70,16 +70,22 @@ func (b *Builder) Lists(ctx context.Context, pub *Publication) ([]List, error) {
 // inPool tells which compression of an index is in the pool already.
 func (b *Builder) inPool(c archive.IndexChoice) int {
 	for i, f := range c.Files {
-		if size, ok := b.Pool.Has(f.SHA256); ok && f.Fits(size) {
+		if _, ok := b.pooled(f); ok {
 			return i
 		}
 	}
 	return -1
 }
 
+// pooled gives the name of a file of a root, by SHA-256, when it is there.
+func (b *Builder) pooled(f archive.IndexFile) (sum string, ok bool) {
+	return b.Pool.Find(pool.Want{Name: f.Path, Size: f.Size, SHA256: f.SHA256, SHA512: f.SHA512})
+}
+
 func (b *Builder) list(ctx context.Context, src *Source, c archive.IndexChoice, p *progress) (List, error) {
 	if i := b.inPool(c); i >= 0 {
-		return List{IndexChoice: c, Used: c.Files[i], SHA256: c.Files[i].SHA256}, nil
+		sum, _ := b.pooled(c.Files[i])
+		return List{IndexChoice: c, Used: c.Files[i], SHA256: sum}, nil
 	}
 	var errs []error
 	for _, f := range c.Files {

@@ -24,8 +24,8 @@ import (
 // into the pool where it is not there, and decompressed. What is read was
 // verified when it came in, and is compared with its digest again here.
 func (b *Builder) lore(ctx context.Context, src *Source, f archive.IndexFile) (io.ReadCloser, error) {
-	sum := f.SHA256
-	if size, ok := b.Pool.Has(sum); !ok || !f.Fits(size) {
+	sum, ok := b.pooled(f)
+	if !ok {
 		var err error
 		if sum, err = b.fetchInto(ctx, src, pool.Want{Name: f.Path, Size: f.Size, SHA256: f.SHA256, SHA512: f.SHA512}, f.Paths, nil, nil); err != nil {
 			if errors.Is(err, fetch.ErrNotFound) {

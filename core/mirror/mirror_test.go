@@ -137,7 +137,7 @@ func (w *world) build() (*Outcome, error) {
 
 func (w *world) open(number int) (*Edition, Manifest) {
 	w.t.Helper()
-	e, m, err := OpenEdition(Folder(w.builder.Editions, "barrage", number), []*trust.Certificate{w.builder.Site.Certificate()}, w.builder.Now)
+	e, m, err := OpenEdition(Folder(w.builder.Editions, "barrage", number), []*trust.Certificate{w.builder.Site.Certificate()})
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -630,7 +630,7 @@ func TestDamageInThePoolIsFoundAndNotExported(t *testing.T) {
 	text, _ := os.ReadFile(manifest)
 	os.Chmod(manifest, 0o644)
 	os.WriteFile(manifest, append(text, '\n'), 0o644)
-	if _, _, err := OpenEdition(filepath.Dir(manifest), []*trust.Certificate{w.builder.Site.Certificate()}, w.builder.Now); err == nil {
+	if _, _, err := OpenEdition(filepath.Dir(manifest), []*trust.Certificate{w.builder.Site.Certificate()}); err == nil {
 		t.Error("a changed manifest still has its seal")
 	}
 }

@@ -51,6 +51,32 @@ func (b *Builder) fetchPackages(ctx context.Context, plan Plan, out *Outcome) er
 	return g.Wait()
 }
 
+// recognise finds the SHA-256 of packages whose index names them by SHA-512 alone:
+// the previous edition says it, or the pool does. Everything else of ours knows a
+// file by SHA-256.
+func (b *Builder) recognise(plan Plan, out *Outcome) {
+	before := map[string]string{}
+	for _, it := range plan.Items {
+		if it.SHA512 != "" {
+			before[it.SHA512] = it.SHA256
+		}
+	}
+	for i := range out.selection {
+		p := &out.selection[i]
+		if p.SHA256 != "" {
+			continue
+		}
+		p.foreign = p.SHA512
+		if sum := before[p.SHA512]; sum != "" {
+			if size, ok := b.Pool.Has(sum); ok && size == p.Size {
+				p.SHA256 = sum
+				continue
+			}
+		}
+		p.SHA256, _ = b.Pool.Find(pool.Want{Name: p.Path, Size: p.Size, SHA512: p.SHA512})
+	}
+}
+
 // asBefore takes over what the previous edition knew of the same package, if
 // the key that signed it still counts.
 func (b *Builder) asBefore(pk *pick, it *Item) bool {

@@ -48,6 +48,9 @@ func (w Want) check() error {
 type Store interface {
 	// Has tells whether the file is there, with its size in bytes.
 	Has(sha256 string) (size int64, ok bool)
+	// Find gives the name, by SHA-256, of a file that is what a want asks for, also
+	// where the want knows it by another digest.
+	Find(want Want) (sha256 string, ok bool)
 	// Open opens a file for reading.
 	Open(sha256 string) (*os.File, error)
 	// Ingest takes a file in: get fills the sink, check looks at the whole
@@ -121,6 +124,57 @@ func (d *Dir) Has(sha256 string) (int64, bool) {
 	return st.Size(), true
 }
 
+// Find implements Store. A file that came in under its SHA-512 alone is found by
+// that; it is read whole, so that no name leads to other bytes.
+func (d *Dir) Find(want Want) (string, bool) {
+	if want.check() != nil {
+		return "", false
+	}
+	sum := want.SHA256
+	if sum == "" {
+		text, err := os.ReadFile(d.foreign(want.SHA512))
+		if err != nil {
+			return "", false
+		}
+		sum = string(text)
+	}
+	size, ok := d.Has(sum)
+	if !ok || want.Size >= 0 && size != want.Size {
+		return "", false
+	}
+	if want.SHA256 == "" && !d.is(sum, want.SHA512) {
+		return "", false
+	}
+	return sum, true
+}
+
+// foreign is where the SHA-256 of a file stands that is known by its SHA-512.
+func (d *Dir) foreign(sha512 string) string { return filepath.Join(d.root, "sha512", sha512) }
+
+// is tells whether a file has a SHA-512.
+func (d *Dir) is(sum, want string) bool {
+	f, err := d.Open(sum)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	h := sha512.New()
+	_, err = io.Copy(h, f)
+	return err == nil && hex.EncodeToString(h.Sum(nil)) == want
+}
+
+// remember notes the SHA-256 of a file that is known by its SHA-512. It only
+// saves fetching it again: where that fails, nothing is lost.
+func (d *Dir) remember(sha512, sum string) {
+	to := d.foreign(sha512)
+	if os.MkdirAll(filepath.Dir(to), 0o755) != nil {
+		return
+	}
+	if os.WriteFile(to+".new", []byte(sum), 0o444) == nil {
+		os.Rename(to+".new", to)
+	}
+}
+
 // Open implements Store.
 func (d *Dir) Open(sha256 string) (*os.File, error) { return os.Open(d.Path(sha256)) }
 
@@ -136,19 +190,17 @@ func (d *Dir) Ingest(want Want, get func(Sink) error, check func(*os.File) error
 	}
 	unlock := d.lock(name)
 	defer unlock()
-	if want.SHA256 != "" {
-		if size, ok := d.Has(want.SHA256); ok && (want.Size < 0 || size == want.Size) {
-			// Another transfer was quicker; this one's check has still to be passed.
-			if check == nil {
-				return want.SHA256, nil
-			}
-			f, err := d.Open(want.SHA256)
-			if err != nil {
-				return "", err
-			}
-			defer f.Close()
-			return want.SHA256, check(f)
+	if sum, ok := d.Find(want); ok {
+		// Another transfer was quicker; this one's check has still to be passed.
+		if check == nil {
+			return sum, nil
 		}
+		f, err := d.Open(sum)
+		if err != nil {
+			return "", err
+		}
+		defer f.Close()
+		return sum, check(f)
 	}
 	part := filepath.Join(d.tmp, "part-"+name)
 	f, err := os.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o600)
@@ -197,7 +249,13 @@ func (d *Dir) Ingest(want Want, get func(Sink) error, check func(*os.File) error
 			return "", err
 		}
 	}
-	return sum, d.admit(f, part, sum)
+	if err := d.admit(f, part, sum); err != nil {
+		return "", err
+	}
+	if want.SHA256 == "" {
+		d.remember(want.SHA512, sum)
+	}
+	return sum, nil
 }
 
 func mismatch(want Want, n int64, sum, sum512 string) *finding.Finding {
@@ -312,12 +370,14 @@ func (d *Dir) Flush() error {
 	dirs := d.touched
 	d.touched = map[string]bool{}
 	d.mu.Unlock()
+	var failed error
 	for dir := range dirs {
 		if err := SyncDir(dir); err != nil {
-			return err
+			failed = errors.Join(failed, err)
+			d.touch(dir) // it is not durable yet: the next Flush must not say so
 		}
 	}
-	return nil
+	return failed
 }
 
 // SyncDir makes the entries of a folder durable.
@@ -354,6 +414,23 @@ func (d *Dir) Each(f func(string, int64) error) error {
 // Remove implements Store.
 func (d *Dir) Remove(sha256 string) error { return os.Remove(d.Path(sha256)) }
 
+// dropForeign forgets names that lead to nothing any more.
+func (d *Dir) dropForeign() error {
+	entries, err := os.ReadDir(filepath.Join(d.root, "sha512"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	for _, e := range entries {
+		path := d.foreign(e.Name())
+		text, rerr := os.ReadFile(path)
+		if _, ok := d.Has(string(text)); rerr == nil && ok {
+			continue
+		}
+		err = errors.Join(err, os.Remove(path))
+	}
+	return err
+}
+
 // Free implements Store.
 func (d *Dir) Free() (int64, error) {
 	var st unix.Statfs_t
@@ -363,13 +440,13 @@ func (d *Dir) Free() (int64, error) {
 	return int64(st.Bavail) * int64(st.Bsize), nil
 }
 
-// Sweep removes the unfinished files.
+// Sweep removes the unfinished files, and names that lead to nothing.
 func (d *Dir) Sweep() error {
 	parts, err := filepath.Glob(filepath.Join(d.tmp, "part-*"))
 	for _, p := range parts {
 		err = errors.Join(err, os.Remove(p))
 	}
-	return err
+	return errors.Join(err, d.dropForeign())
 }
 
 type ingest struct {

@@ -25,15 +25,13 @@ type selector struct {
 	chosen map[*archive.Package]*Chosen
 	told   map[string]bool
 
+	view     View   // that is being looked at
 	arch     string // of the machine that is being looked at
+	sees     []bool // by source
+	pinned   map[string]string
 	nodes    map[*archive.Package]*node
 	meetings map[string]*meeting
 	key      []byte // memory of the last key
-}
-
-// begin turns to the machines of one architecture.
-func (s *selector) begin(arch string) {
-	s.arch, s.nodes, s.meetings = arch, map[*archive.Package]*node{}, map[string]*meeting{}
 }
 
 func (s *selector) take(o offer, wanted bool, reason string) bool {
@@ -301,12 +299,12 @@ func (s *selector) pick(c clause, soft bool) *node {
 
 func (s *selector) missing(needer offer, c clause, chain []string) {
 	written := c.written()
-	key := needer.Name + "\x00" + needer.Version + "\x00" + written.String() + "\x00" + s.arch
+	key := needer.Name + "\x00" + needer.Version + "\x00" + written.String() + "\x00" + s.arch + "\x00" + s.view.Name
 	if s.told[key] {
 		return
 	}
 	s.told[key] = true
-	m := Missing{Needer: needer.Package, Source: needer.source, Arch: s.arch, Clause: written, Chain: chain}
+	m := Missing{Needer: needer.Package, Source: needer.source, View: s.view.Name, Arch: s.arch, Clause: written, Chain: chain}
 	for _, l := range c {
 		for _, o := range l.all {
 			if s.excepted(o) && !slices.Contains(m.Excepted, o.Name) {

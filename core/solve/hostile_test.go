@@ -40,7 +40,7 @@ func loft(t *testing.T, holes int) (*Universe, []Want) {
 func TestASearchThatFindsNoAnswerInTimeSaysSo(t *testing.T) {
 	u, wants := loft(t, 11)
 	begun := time.Now()
-	s, err := u.Select(t.Context(), wants, Limits{Each: 300 * time.Millisecond, All: 2 * time.Second})
+	s, err := u.Select(t.Context(), wants, []View{u.Everyone()}, Limits{Each: 300 * time.Millisecond, All: 2 * time.Second})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -65,7 +65,7 @@ func TestASearchEndsWithItsContext(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
 	defer cancel()
 	begun := time.Now()
-	if _, err := u.Select(ctx, wants, Limits{Each: time.Hour, All: time.Hour}); !errors.Is(err, context.DeadlineExceeded) {
+	if _, err := u.Select(ctx, wants, []View{u.Everyone()}, Limits{Each: time.Hour, All: time.Hour}); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("%v", err)
 	}
 	if took := time.Since(begun); took > 30*time.Second {
@@ -131,7 +131,7 @@ func TestHostileUniversesEndWithinTheirBudget(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			u := universe(t, amd, c.list)
 			begun := time.Now()
-			_, err := u.Select(t.Context(), []Want{{Relation: want(0, "*", "", 0).Relation, With: "required"}}, Limits{})
+			_, err := u.Select(t.Context(), []Want{{Relation: want(0, "*", "", 0).Relation, With: "required"}}, []View{u.Everyone()}, Limits{})
 			f, _ := finding.From(err)
 			if refused := f.Code == "content.too-large"; refused != c.refused || err != nil && !refused {
 				t.Errorf("%v", err)

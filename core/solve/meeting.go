@@ -108,7 +108,7 @@ func (s *selector) meetingOf(r archive.Relation) *meeting {
 	if m, ok := s.meetings[string(s.key)]; ok {
 		return m
 	}
-	m := &meeting{relation: r, all: s.candidates(r, s.arch, s.spend)}
+	m := &meeting{relation: r, all: s.candidates(r, s.arch, s.runs, s.spend)}
 	m.usable = m.all
 	if slices.ContainsFunc(m.all, s.excepted) {
 		m.usable = slices.DeleteFunc(slices.Clone(m.all), s.excepted)
@@ -149,7 +149,10 @@ func (s *selector) node(o offer) *node {
 	rel, err := o.Needs.Relations()
 	if err != nil {
 		n.damaged, n.state = true, unsupported
-		s.out.Damaged = append(s.out.Damaged, err)
+		if key := "damaged\x00" + o.Name + "\x00" + o.Version + "\x00" + o.Arch; !s.told[key] {
+			s.told[key] = true
+			s.out.Damaged = append(s.out.Damaged, err)
+		}
 		return n
 	}
 	n.requires, n.recommends, n.suggests = s.clauses(rel.Requires), s.clauses(rel.Recommends), s.clauses(rel.Suggests)
@@ -179,18 +182,18 @@ func (s *selector) clauses(all []archive.Clause) []clause {
 	return out
 }
 
-// candidates gives what could meet a relation on one architecture: by priority
-// of the source, real names before provided ones, newest first. spend is told
+// candidates gives what could meet a relation on one architecture, of what runs:
+// by priority of the source, real names before provided ones, newest first. spend is told
 // what it costs; when it says no, the answer is not whole and must not be used.
-func (u *Universe) candidates(r archive.Relation, arch string, spend func(int) bool) []offer {
+func (u *Universe) candidates(r archive.Relation, arch string, runs func(offer, string) bool, spend func(int) bool) []offer {
 	fits := func(o offer) bool {
 		switch r.Qualifier {
 		case "", "native":
-			return u.runs(o, arch)
+			return runs(o, arch)
 		case "any":
-			return u.runs(o, arch) && o.Coexists == archive.Allowed
+			return runs(o, arch) && o.Coexists == archive.Allowed
 		}
-		return u.runs(o, r.Qualifier)
+		return runs(o, r.Qualifier)
 	}
 	if !spend(len(u.byName[r.Name]) + len(u.virtual[r.Name])) {
 		return nil

@@ -30,8 +30,36 @@ const maxExplained = 200
 // packages of the mirror exists in which it can be installed: every need met,
 // nothing in conflict, one version of each name. Most are settled by going
 // straight ahead; about the rest a solver is asked, about many at once: whatever
-// can be installed together can be installed.
+// can be installed together can be installed. Where what was taken does not do,
+// all that machines of the view see is searched, and what was found is taken.
 func (s *selector) prove(roots map[string][]offer) {
+	wanted, conflicts, undecided := map[*node]bool{}, len(s.out.Conflicts), len(s.out.Undecided)
+	var open []*node
+	for _, with := range []string{"", "recommended", "required", "suggested"} {
+		for _, o := range roots[with] {
+			if n := s.node(o); !wanted[n] {
+				wanted[n] = true
+				if n.state == supported {
+					open = append(open, n)
+				}
+			}
+		}
+	}
+	proved := len(open)
+	s.decide(open)
+	if s.err == nil && len(s.out.Conflicts) > conflicts {
+		s.widen(conflicts)
+	}
+	if s.err == nil && len(s.out.Conflicts) > conflicts {
+		s.explainConflicts(conflicts)
+	}
+	proved -= len(s.out.Conflicts) - conflicts + len(s.out.Undecided) - undecided
+	s.out.Proofs = append(s.out.Proofs, Proof{View: s.view.Name, Arch: s.arch, Wanted: len(wanted), Proved: proved})
+}
+
+// decide finds out which of the wanted packages can be installed from what was
+// taken. It tells those that cannot, and those that it could not decide about.
+func (s *selector) decide(wanted []*node) {
 	var inside []*node
 	for p, c := range s.chosen {
 		if o := (offer{p, c.Source}); s.runs(o, s.arch) {
@@ -39,16 +67,6 @@ func (s *selector) prove(roots map[string][]offer) {
 		}
 	}
 	slices.SortFunc(inside, func(a, b *node) int { return a.compare(b.offer) })
-	var wanted []*node
-	seen := map[*node]bool{}
-	for _, with := range []string{"", "recommended", "required", "suggested"} {
-		for _, o := range roots[with] {
-			if n := s.node(o); n.state == supported && !seen[n] {
-				seen[n] = true
-				wanted = append(wanted, n)
-			}
-		}
-	}
 	for _, n := range inside { // so that each knows all that it is a candidate of
 		for _, c := range n.requires {
 			for _, l := range c {
@@ -69,7 +87,7 @@ func (s *selector) prove(roots map[string][]offer) {
 	together := max(leastTogether, len(wanted)/mostParts)
 	until := time.Now().Add(s.limits.all(len(inside)))
 	undecided := func(n *node, why string, args ...any) {
-		s.out.Undecided = append(s.out.Undecided, Undecided{n.Package, s.arch, fmt.Sprintf(why, args...)})
+		s.out.Undecided = append(s.out.Undecided, Undecided{n.Package, s.view.Name, s.arch, fmt.Sprintf(why, args...)})
 	}
 	for begin := 0; begin < len(wanted); begin += together {
 		open := slices.Clone(wanted[begin:min(begin+together, len(wanted))])
@@ -87,12 +105,7 @@ func (s *selector) prove(roots map[string][]offer) {
 			open = s.ask(q, open, min(left, s.limits.each()), undecided)
 		}
 	}
-	if s.err = s.ctx.Err(); s.err != nil {
-		return
-	}
-	if len(s.out.Conflicts) > 0 {
-		s.explainConflicts()
-	}
+	s.err = s.ctx.Err()
 }
 
 // ask settles some of the open packages and gives the rest.
@@ -109,7 +122,7 @@ func (s *selector) ask(q *question, open []*node, limit time.Duration, undecided
 		return nil
 	case no:
 		if len(open) == 1 {
-			s.out.Conflicts = append(s.out.Conflicts, Conflict{Wanted: open[0].Package, Arch: s.arch})
+			s.out.Conflicts = append(s.out.Conflicts, Conflict{Wanted: open[0].Package, View: s.view.Name, Arch: s.arch})
 			return nil
 		}
 		// One of those that do not go together is asked about by itself.
@@ -446,15 +459,12 @@ func (q *question) search(ctx context.Context, assumed []z.Lit, limit time.Durat
 	return unknownYet
 }
 
-// explainConflicts finds for each conflict the exclusions without which it would
-// not be one.
-func (s *selector) explainConflicts() {
+// explainConflicts finds for each conflict from one on the exclusions without
+// which it would not be one.
+func (s *selector) explainConflicts(from int) {
 	explained := 0
-	for i := range s.out.Conflicts {
+	for i := from; i < len(s.out.Conflicts); i++ {
 		c := &s.out.Conflicts[i]
-		if c.Arch != s.arch {
-			continue
-		}
 		c.Because = "its needs exclude each other"
 		if explained++; explained <= maxExplained && s.err == nil {
 			s.explainConflict(c)
@@ -463,8 +473,8 @@ func (s *selector) explainConflicts() {
 }
 
 func (s *selector) explainConflict(c *Conflict) {
-	wanted := s.nodes[c.Wanted]
-	around := s.around(wanted)
+	wanted := s.node(offer{c.Wanted, s.chosen[c.Wanted].Source})
+	around := s.around(s.isTaken, wanted)
 	q := s.emptyQuestion(around)
 	q.guarded = true
 	q.translate(around)
@@ -502,10 +512,16 @@ func (s *selector) explainConflict(c *Conflict) {
 	c.Between, c.Because = core[0].between, core[0].because
 }
 
-// around gives what could be installed for the sake of one package.
-func (s *selector) around(n *node) []*node {
-	seen, looked := map[*node]bool{n: true}, map[*meeting]bool{}
-	out := []*node{n}
+func (s *selector) isTaken(o offer) bool { return s.chosen[o.Package] != nil }
+
+// around gives what could be installed for the sake of some packages, of what is
+// admitted.
+func (s *selector) around(admitted func(offer) bool, roots ...*node) []*node {
+	seen, looked := map[*node]bool{}, map[*meeting]bool{}
+	out := slices.Clone(roots)
+	for _, n := range roots {
+		seen[n] = true
+	}
 	for i := 0; i < len(out); i++ {
 		for _, c := range out[i].requires {
 			for _, l := range c {
@@ -514,10 +530,10 @@ func (s *selector) around(n *node) []*node {
 				}
 				looked[l.meeting] = true
 				for _, o := range l.usable {
-					if s.chosen[o.Package] == nil || !s.runs(o, s.arch) {
+					if !admitted(o) || !s.runs(o, s.arch) {
 						continue
 					}
-					if n := s.node(o); !seen[n] {
+					if n := s.node(o); !seen[n] && !n.damaged {
 						seen[n] = true
 						out = append(out, n)
 					}
@@ -528,9 +544,20 @@ func (s *selector) around(n *node) []*node {
 	return out
 }
 
+// where names the machines of a view.
+func where(view, arch string) string {
+	if view == "" {
+		return "on " + arch
+	}
+	return "by " + view + " on " + arch
+}
+
+// Where names the machines that it is not known of.
+func (u Undecided) Where() string { return where(u.View, u.Arch) }
+
 // String explains a conflict in one sentence.
 func (c Conflict) String() string {
-	s := c.Wanted.String() + " cannot be installed on " + c.Arch + ": " + c.Because
+	s := c.Wanted.String() + " cannot be installed " + where(c.View, c.Arch) + ": " + c.Because
 	if c.Between[0] != "" && c.Between[1] != "" {
 		s += " (" + strings.Join(c.Between[:], " against ") + ")"
 	}

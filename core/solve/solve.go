@@ -157,11 +157,22 @@ func (u *Universe) AddPath(source int, p *archive.Package, path string) {
 
 // Want is one wish of a mirror.
 type Want struct {
-	Source   int
+	Source   int              // AllSources: whatever source machines would take it from
 	Relation archive.Relation // the name may be a pattern
 	With     string           // required, recommended or suggested
 	Versions int              // how many of the newest; 0: all
 	As       string           // as it was written
+	Only     bool             // older versions than elsewhere are meant
+}
+
+// AllSources stands for no source in particular.
+const AllSources = -1
+
+// old tells whether the want itself asks for something that may be older than
+// what there is.
+func (w Want) old() bool {
+	op := w.Relation.Op
+	return w.Only || op == archive.Equal || op == archive.Less || op == archive.LessOrEqual
 }
 
 // Chosen is one package that is taken, and why.
@@ -177,12 +188,20 @@ type Unmatched struct {
 	Want
 	Near     []string // names that a person may have meant
 	Versions []string // what there is, when only the version does not fit
+	Offers   []Offered
+}
+
+// Offered is a version that a source has.
+type Offered struct {
+	Source  int
+	Version string
 }
 
 // Missing is a need that nothing in the mirror's sources can meet.
 type Missing struct {
 	Needer   *archive.Package
 	Source   int
+	View     string // see View.Name
 	Arch     string
 	Clause   archive.Clause
 	Chain    []string // from a wanted package to the needer
@@ -192,6 +211,7 @@ type Missing struct {
 // Conflict is a wanted package that cannot be installed for what it needs excludes itself.
 type Conflict struct {
 	Wanted  *archive.Package
+	View    string // see View.Name
 	Arch    string
 	Between [2]string
 	Because string
@@ -201,6 +221,7 @@ type Conflict struct {
 // installed.
 type Undecided struct {
 	Wanted  *archive.Package
+	View    string // see View.Name
 	Arch    string
 	Because string // what was tried
 }
@@ -213,6 +234,8 @@ type Selection struct {
 	Conflicts []Conflict
 	Undecided []Undecided
 	Damaged   []error // packages whose relations cannot be read
+	Surpassed []Surpassed
+	Proofs    []Proof // for each view and architecture
 }
 
 // Limits bound how long a proof may search. Zero values mean the defaults.
@@ -235,40 +258,22 @@ func (l Limits) all(packages int) time.Duration {
 	return time.Minute + time.Duration(packages)*time.Millisecond
 }
 
-// Select works out what is taken for the wants. Architectures are closed over
-// one by one: a package for all of them may need different ones on each. An
-// error means that there is no answer: the context ended, or the packages ask
-// for more work than their number explains (content.too-large).
-func (u *Universe) Select(ctx context.Context, wants []Want, limits Limits) (*Selection, error) {
+// Select works out what is taken for the wants, for each view by itself.
+// Architectures are closed over one by one: a package for all of them may need
+// different ones on each. What one view took is at hand for the next. An error
+// means that there is no answer: the context ended, or the packages ask for more
+// work than their number explains (content.too-large).
+func (u *Universe) Select(ctx context.Context, wants []Want, views []View, limits Limits) (*Selection, error) {
 	s := &selector{Universe: u, budget: newBudget(ctx, u.count), limits: limits, out: &Selection{},
 		chosen: map[*archive.Package]*Chosen{}, told: map[string]bool{}}
-	var archs []string
-	for _, src := range u.sources {
-		for _, a := range src.Architectures {
-			if !slices.Contains(archs, a) {
-				archs = append(archs, a)
-			}
-		}
-	}
 	matched := make([]bool, len(wants))
-	for _, arch := range archs {
-		s.begin(arch)
-		roots := map[string][]offer{} // by how far needs are followed
-		for i, w := range wants {
-			for _, o := range u.match(w, arch) {
-				matched[i] = true
-				s.take(o, true, w.As)
-				roots[w.With] = append(roots[w.With], o)
+	for _, v := range views {
+		for _, arch := range v.Architectures {
+			s.begin(v, arch)
+			s.selectFor(wants, matched)
+			if s.err != nil {
+				return nil, s.err
 			}
-		}
-		for _, with := range []string{"required", "recommended", "suggested", ""} {
-			s.close(roots[with], with)
-		}
-		if s.err == nil {
-			s.prove(roots)
-		}
-		if s.err != nil {
-			return nil, s.err
 		}
 	}
 	for i, w := range wants {
@@ -292,8 +297,37 @@ func (o offer) compare(b offer) int {
 	return cmp.Or(o.source-b.source, o.Index-b.Index, o.Ordinal-b.Ordinal)
 }
 
-// match gives the packages that a want takes on one architecture, newest first.
-func (u *Universe) match(w Want, arch string) []offer {
+// selectFor takes and proves what is wanted for the view at hand.
+func (s *selector) selectFor(wants []Want, matched []bool) {
+	roots := map[string][]offer{} // by how far needs are followed
+	meant := map[string]bool{}
+	for i, w := range wants {
+		if s.view.Wants != nil && !slices.Contains(s.view.Wants, i) {
+			continue
+		}
+		for _, o := range s.match(w) {
+			matched[i] = true
+			meant[o.Name] = meant[o.Name] || w.old()
+			s.take(o, true, w.As)
+			roots[w.With] = append(roots[w.With], o)
+		}
+	}
+	for _, with := range []string{"required", "recommended", "suggested", ""} {
+		s.close(roots[with], with)
+	}
+	if s.err == nil {
+		s.prove(roots)
+	}
+	if s.err == nil {
+		s.surpassed(meant)
+	}
+}
+
+// match gives the packages that a want takes in the view at hand, newest first.
+// A want at no source in particular takes from the best priority that has the
+// name: that is what machines would do.
+func (s *selector) match(w Want) []offer {
+	u, arch := s.Universe, s.arch
 	var names []string
 	if isPattern(w.Relation.Name) {
 		for n := range u.byName {
@@ -309,11 +343,18 @@ func (u *Universe) match(w Want, arch string) []offer {
 	for _, n := range names {
 		var fit []offer
 		for _, o := range u.byName[n] {
-			if o.source == w.Source && u.runs(o, arch) && !u.excepted(o) &&
-				u.isIn(o.Version, w.Relation) {
+			if (w.Source == AllSources || o.source == w.Source) && s.runs(o, arch) && !u.excepted(o) {
 				fit = append(fit, o)
 			}
 		}
+		if w.Source == AllSources {
+			best := 1 << 30
+			for _, o := range fit {
+				best = min(best, s.priority(o))
+			}
+			fit = slices.DeleteFunc(fit, func(o offer) bool { return s.priority(o) != best })
+		}
+		fit = slices.DeleteFunc(fit, func(o offer) bool { return !u.isIn(o.Version, w.Relation) })
 		slices.SortStableFunc(fit, func(a, b offer) int { return u.family.CompareVersions(b.Version, a.Version) })
 		if w.Versions > 0 { // a choice is made among what suits the machine best
 			best := 1 << 30
@@ -360,7 +401,8 @@ func glob(pattern, name string) bool {
 func (u *Universe) explain(w Want) Unmatched {
 	out := Unmatched{Want: w}
 	for _, o := range u.byName[w.Relation.Name] {
-		if o.source == w.Source && !slices.Contains(out.Versions, o.Version) {
+		if (w.Source == AllSources || o.source == w.Source) && !slices.Contains(out.Offers, Offered{o.source, o.Version}) {
+			out.Offers = append(out.Offers, Offered{o.source, o.Version})
 			out.Versions = append(out.Versions, o.Version)
 		}
 	}
@@ -435,7 +477,7 @@ func (u *Universe) Meets(c archive.Clause, arch string) (string, bool) {
 		if r.Not {
 			continue
 		}
-		if found := u.candidates(r, arch, func(int) bool { return true }); len(found) > 0 {
+		if found := u.candidates(r, arch, u.runs, func(int) bool { return true }); len(found) > 0 {
 			return fmt.Sprintf("%s %s", found[0].Name, found[0].Version), true
 		}
 	}

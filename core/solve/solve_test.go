@@ -176,7 +176,7 @@ func TestSelectionGrowsWithItsSize(t *testing.T) {
 // selectAll selects with the usual limits; an error ends the test.
 func (u *Universe) selectAll(t testing.TB, wants []Want) *Selection {
 	t.Helper()
-	s, err := u.Select(t.Context(), wants, Limits{})
+	s, err := u.Select(t.Context(), wants, []View{u.Everyone()}, Limits{})
 	if err != nil {
 		t.Fatal(err)
 	}

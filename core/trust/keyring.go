@@ -44,6 +44,8 @@ var _ archive.Verifier = (*Keyring)(nil)
 
 // NewKeyring makes the keyring of one source out of all that is known, so that
 // a refusal can say why: only those vouched for this source, and not barred, count.
+// Without now, a signature is judged as of its own date: for what lasts, such as
+// seals, which do not become false because a clock is wrong or a key has ended.
 func NewKeyring(source string, known []Known, now func() time.Time) *Keyring {
 	return &Keyring{source: source, known: known, now: now}
 }
@@ -338,7 +340,11 @@ func (k *Keyring) judgeBy(n Known, key *packet.PublicKey, sub *openpgp.Subkey, s
 		return no("content.signature-bad", "the signature by %s is over another text: the content was changed", c.Fingerprint)
 	}
 	// From here the signature is genuine; whether it counts is about the key.
-	now, made := k.now(), sig.CreationTime
+	made := sig.CreationTime
+	now := made
+	if k.now != nil {
+		now = k.now()
+	}
 	if n.Barred != "" {
 		return no("key.barred", "it is signed by %s, which is barred: %s", c.Fingerprint, n.Barred)
 	}

@@ -49,10 +49,12 @@ var Routes = []Route{
 	{"GET", "/packages", Viewer, "housePackages", "What house sources hold", []Parameter{{"source", "only of this one"}}, nil, Page[HousePackage]{}, ""},
 	{"DELETE", "/packages/{id}", Operator, "removePackage", "Take a package out of its house source", nil, nil, Judgement{}, ""},
 
-	{"GET", "/keys", Viewer, "keys", "All certificates and the decisions about them", nil, nil, Page[Key]{}, ""},
+	{"GET", "/keys", Viewer, "keys", "All certificates and the decisions about them", []Parameter{{"retired", "yes: also those that were put away"}}, nil, Page[Key]{}, ""},
 	{"GET", "/keys/{fingerprint}", Viewer, "key", "One certificate, with its text", nil, nil, Key{}, ""},
 	{"POST", "/keys", Operator, "addKeys", "Bring certificates in; this decides nothing about them", nil, KeyData{}, Page[Key]{}, ""},
 	{"POST", "/keys/{fingerprint}/vouch", Warden, "vouch", "Record that the key may sign one source", nil, Decision{}, Key{}, ""},
+	{"POST", "/keys/{fingerprint}/withdraw", Warden, "withdraw", "Take the decision back that the key may sign one source", nil, Decision{}, Key{}, ""},
+	{"POST", "/keys/{fingerprint}/retire", Warden, "retireKey", "Put a key away that decides nothing any more", nil, Decision{}, Key{}, ""},
 	{"POST", "/keys/{fingerprint}/bar", Warden, "bar", "Record that the key may sign nothing any more", nil, Decision{}, Key{}, ""},
 
 	{"GET", "/mirrors", Viewer, "mirrors", "All mirrors", nil, nil, Page[Mirror]{}, ""},
@@ -78,7 +80,7 @@ var Routes = []Route{
 
 	{"GET", "/groups", Viewer, "groups", "All groups", nil, nil, Page[Group]{}, ""},
 	{"GET", "/groups/{name}", Viewer, "group", "One group", nil, nil, Group{}, ""},
-	{"GET", "/groups/{name}/files", Viewer, "groupFiles", "The files that a machine of the group needs", []Parameter{{"at", "URL or folder where the packages are found; the lane's address if left out"}}, nil, Files{}, ""},
+	{"GET", "/groups/{name}/files", Viewer, "groupFiles", "The files that a machine of the group needs", []Parameter{{"at", "URL or folder where the packages are found; the lane's address if left out, or that of the edition which is named"}, {"edition", "MIRROR/N: the files for this edition; for the one that the lane shows if left out"}}, nil, Files{}, ""},
 
 	{"GET", "/jobs", Viewer, "jobs", "Jobs, newest first", []Parameter{{"state", "only those in this state"}, cursor, limit}, nil, Page[Job]{}, ""},
 	{"GET", "/jobs/{id}", Viewer, "job", "One job", nil, nil, Job{}, ""},

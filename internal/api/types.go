@@ -128,6 +128,19 @@ type Key struct {
 	NeededBy []string     `json:"needed_by"` // sources that name it
 	Findings finding.List `json:"findings"`
 	Armoured string       `json:"armoured,omitempty"`
+	Retired  bool         `json:"retired,omitempty"` // put away: it decides nothing
+	History  []KeyStep    `json:"history"`           // what was done about it, oldest first
+	RestsOn  []string     `json:"rests_on"`          // editions that stand on its signatures, MIRROR/N
+	Lanes    []string     `json:"lanes"`             // that show one of them
+}
+
+// KeyStep is one thing that was done about a key.
+type KeyStep struct {
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Action string    `json:"action"` // as the journal has it
+	Source string    `json:"source,omitempty"`
+	Text   string    `json:"text,omitempty"` // evidence or reason
 }
 
 // Vouched is a recorded decision for a key.

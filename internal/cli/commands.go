@@ -15,8 +15,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"stockade/core/archive"
+	"stockade/core/definition"
 	"stockade/core/finding"
+	"stockade/core/machine"
 	"stockade/core/mirror"
+	"stockade/core/solve"
 	"stockade/internal/api"
 	"stockade/internal/client"
 )
@@ -223,11 +227,26 @@ func (a *app) outcome(j api.Job) {
 	if o.Edition != nil {
 		fmt.Fprintf(a.out, "%s\n", o.Edition.Name())
 		a.say("sealed: %d packages (%s), %s, of which %s were fetched in %s", o.Packages, strings.Join(by, ", "), size(o.Bytes), size(o.FetchBytes), span(j.Ended.Sub(j.Started)))
+		for _, p := range o.Proofs {
+			a.say("proved: %s can be installed", p)
+		}
 		return
 	}
 	a.fields("packages", fmt.Sprintf("%d, %d of them wanted by name (%s)", o.Packages, o.Wanted, strings.Join(by, ", ")),
 		"size", fmt.Sprintf("%s in %d files", size(o.Bytes), o.Files), "to fetch", fmt.Sprintf("%s in %d files", size(o.FetchBytes), o.FetchFiles),
-		"time", estimate(o.Seconds), "free", size(o.FreeBytes), "proof", map[bool]string{true: "all of it can be installed from the mirror alone", false: worst(o.Findings)}[!o.Findings.HasErrors() && o.Findings.Count(finding.Warning) == 0])
+		"time", estimate(o.Seconds), "free", size(o.FreeBytes), "found", worst(o.Findings))
+	a.proofs(o.Proofs)
+}
+
+// proofs says what was proved, for whom.
+func (a *app) proofs(all []solve.Proof) {
+	for _, p := range all {
+		word := "proved"
+		if p.Proved < p.Wanted {
+			word = a.paint(red, "not proved")
+		}
+		a.fields(word, p.String()+" can be installed")
+	}
 }
 
 // estimate says how long fetching will take, from the last transfers.
@@ -254,21 +273,11 @@ func (a *app) mirrorCommand() *cobra.Command {
 		}, func(m api.Mirror) string { return m.Name }, "no mirror is described yet: stockade record FILE")
 	show := shower(a, "show MIRROR", "Show one mirror: what is wanted, its editions, findings", "  stockade mirror show barrage", "/mirrors/", complete, func(m api.Mirror) {
 		pairs := []string{"mirror", m.Name, "copy", m.Copy, "complete", m.Complete, "keep", strconv.Itoa(m.Keep), "schedule", m.Schedule, "lanes", strings.Join(m.Lanes, ", ")}
+		if !m.Want.IsZero() {
+			pairs = append(pairs, "wanted of all", wanted(m.Want))
+		}
 		for _, f := range m.From {
-			want := "only what others need"
-			if f.Want.Everything {
-				want = "everything"
-			} else if len(f.Want.Packages) > 0 {
-				want = strings.Join(f.Want.Packages, ", ") + fmt.Sprintf(" (with %s, newest %d", f.Want.With, f.Want.Versions)
-				if len(f.Want.Streams) > 0 {
-					want += ", streams " + strings.Join(f.Want.Streams, ", ")
-				}
-				if len(f.Want.Except) > 0 {
-					want += ", except " + strings.Join(f.Want.Except, ", ")
-				}
-				want += ")"
-			}
-			pairs = append(pairs, "from "+f.Source, want)
+			pairs = append(pairs, "from "+f.Source, first(wanted(f.Want), "what the mirror wants, and what others need"))
 		}
 		a.fields(pairs...)
 		if len(m.Editions) > 0 {
@@ -291,6 +300,31 @@ func (a *app) mirrorCommand() *cobra.Command {
 	}
 	return noun("mirror", "Offline mirrors", list, show, work("estimate", "Say what a build would take, and fetch only indexes"), work("build", "Build an edition"),
 		work("prove", "Prove that all that is wanted can be installed from the mirror alone"))
+}
+
+// wanted says what a want is; "" where it is none.
+func wanted(w definition.Want) string {
+	var parts []string
+	if len(w.Packages) > 0 {
+		parts = append(parts, fmt.Sprintf("with %s, newest %d", w.With, w.Versions))
+	}
+	if len(w.Streams) > 0 {
+		parts = append(parts, "streams "+strings.Join(w.Streams, ", "))
+	}
+	if len(w.Except) > 0 {
+		parts = append(parts, "except "+strings.Join(w.Except, ", "))
+	}
+	if w.Only {
+		parts = append(parts, "only from here")
+	}
+	what := strings.Join(w.Packages, ", ")
+	if w.Everything {
+		what = "everything"
+	}
+	if len(parts) == 0 {
+		return what
+	}
+	return strings.TrimSpace(what + " (" + strings.Join(parts, ", ") + ")")
 }
 
 func (a *app) editionTable(list []api.Edition) {
@@ -548,10 +582,13 @@ func (a *app) groupCommand() *cobra.Command {
 	show := shower(a, "show GROUP", "Show one group", "  stockade group show gatehouse", "/groups/", complete, func(g api.Group) {
 		a.fields("group", g.Name, "family", g.Family, "release", g.Release, "architectures", strings.Join(g.Architectures, " "), "lane", g.Lane, "edition", first(g.Edition, "none yet"), "pins", strings.Join(g.Pins, ", "))
 	}, func(g api.Group) string { return g.Name })
-	var at, out string
+	var at, out, edition string
 	files := &cobra.Command{Use: "files GROUP", Short: "Write the files that a machine of the group needs",
 		Long: `Write the package client's own configuration, keys included, as it lies under a
-machine's root. Without --out the files are shown.`,
+machine's root. Without --out the files are shown. They are for the edition that
+the lane shows, or for the one that --edition names, or for the one that lies in
+the folder of --at. What an earlier call wrote below the same root and is no longer
+needed is taken away.`,
 		Example: "  stockade group files gatehouse --out /mnt/machine\n  stockade group files gatehouse --at /media/stick/barrage --out /mnt/machine", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if at != "" && !strings.Contains(at, "://") {
@@ -560,11 +597,11 @@ machine's root. Without --out the files are shown.`,
 					return err
 				}
 				at = abs
+				if name, err := mirror.ExportedName(at); err == nil && edition == "" {
+					edition = name
+				}
 			}
-			path := "/groups/" + url.PathEscape(args[0]) + "/files"
-			if at != "" {
-				path += "?at=" + url.QueryEscape(at)
-			}
+			path := "/groups/" + url.PathEscape(args[0]) + "/files?" + url.Values{"at": {at}, "edition": {edition}}.Encode()
 			f, err := client.Get[api.Files](cmd.Context(), a.client(), path)
 			if err != nil {
 				return err
@@ -574,11 +611,22 @@ machine's root. Without --out the files are shown.`,
 				names = append(names, x.Path)
 			}
 			if out != "" {
-				if err := writeFiles(out, f.Files); err != nil {
+				files := make([]archive.ClientFile, len(f.Files))
+				for i, x := range f.Files {
+					files[i] = archive.ClientFile{Path: x.Path, Mode: x.Mode, Data: x.Data}
+				}
+				gone, left, err := machine.WriteFiles(out, files)
+				if err != nil {
 					return err
 				}
+				for _, path := range gone {
+					a.say("/%s is no longer needed, and was taken away", path)
+				}
+				for _, path := range left {
+					a.say("/%s is no longer needed; it was changed since it was written, so it stays", path)
+				}
 			}
-			return a.show(f, func() {
+			if err := a.show(f, func() {
 				a.findings(a.err, f.Findings)
 				for _, x := range f.Files {
 					switch {
@@ -594,38 +642,18 @@ machine's root. Without --out the files are shown.`,
 						fmt.Fprintln(a.out)
 					}
 				}
-			}, names)
+			}, names); err != nil {
+				return err
+			}
+			if f.Findings.HasErrors() {
+				return no()
+			}
+			return nil
 		}}
+	files.Flags().StringVar(&edition, "edition", "", "MIRROR/N: the edition that the files are for")
 	files.Flags().StringVar(&at, "at", "", "URL or folder where the packages are found; the lane's address if left out")
 	files.Flags().StringVar(&out, "out", "", "the machine's root, below which the files are written")
 	return noun("group", "Kinds of machines", list, show, files)
-}
-
-// writeFiles writes a machine's files, each whole or not at all. A file that is
-// there and differs is kept beside it once, as FILE.before-stockade.
-func writeFiles(root string, files []api.File) error {
-	for _, f := range files {
-		to := filepath.Join(root, filepath.FromSlash(f.Path))
-		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-			return err
-		}
-		if old, err := os.ReadFile(to); err == nil && string(old) != string(f.Data) && !strings.Contains(string(old), "Written by Stockade") && !strings.HasSuffix(to, ".gpg") {
-			keep := to + ".before-stockade"
-			if _, err := os.Stat(keep); os.IsNotExist(err) {
-				if err := os.WriteFile(keep, old, 0o644); err != nil {
-					return err
-				}
-			}
-		}
-		tmp := to + ".stockade-new"
-		if err := os.WriteFile(tmp, f.Data, os.FileMode(f.Mode)); err != nil {
-			return err
-		}
-		if err := os.Rename(tmp, to); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 func (a *app) jobCommand() *cobra.Command {

@@ -237,9 +237,10 @@ func (a *app) keyCommand() *cobra.Command {
 			return a.showKeys(all)
 		}}
 	var source string
+	var away bool
 	list := &cobra.Command{Use: "list", Short: "List certificates and the decisions about them", Example: "  stockade key list\n  stockade key list --source kelp", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			all, err := client.All[api.Key](cmd.Context(), a.client(), "/keys")
+			all, err := client.All[api.Key](cmd.Context(), a.client(), "/keys"+map[bool]string{true: "?retired=yes"}[away])
 			if err != nil {
 				return err
 			}
@@ -249,6 +250,7 @@ func (a *app) keyCommand() *cobra.Command {
 			return a.showKeys(all)
 		}}
 	list.Flags().StringVar(&source, "source", "", "only the keys that this source names")
+	list.Flags().BoolVar(&away, "retired", false, "also the keys that were put away")
 	show := &cobra.Command{Use: "show FINGERPRINT", Short: "Show one certificate: parts, dates, decisions", Example: "  stockade key show $(stockade key list -o ids | head -1)", Args: cobra.MinimumNArgs(1), ValidArgsFunction: completeKeys,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, err := trust.ParseFingerprint(strings.Join(args, ""))
@@ -299,10 +301,10 @@ func (a *app) keyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(k, func() { a.say("%s is barred", short(k.Fingerprint)) }, []string{k.Fingerprint})
+			return a.show(k, func() { a.say("%s is barred", short(k.Fingerprint)); a.restsOn(k) }, []string{k.Fingerprint})
 		}}
 	bar.Flags().StringVar(&d.Reason, "reason", "", "why")
-	return noun("key", "Certificates, and who may sign what", add, list, show, vouch, bar)
+	return noun("key", "Certificates, and who may sign what", add, list, show, vouch, a.withdrawCommand(completeKeys), bar, a.retireKeyCommand(completeKeys))
 }
 
 func (a *app) showKeys(all []api.Key) error {
@@ -337,6 +339,9 @@ func decisions(k api.Key) string {
 	if k.Barred != nil {
 		return "barred"
 	}
+	if k.Retired {
+		return "put away"
+	}
 	if len(k.Vouched) == 0 {
 		return "none yet"
 	}
@@ -356,6 +361,7 @@ func (a *app) keyDetail(k api.Key) {
 	if k.Barred != nil {
 		a.fields("barred", date(k.Barred.At)+" by "+k.Barred.By+": "+k.Barred.Reason)
 	}
+	a.fields("rests on it", strings.Join(k.RestsOn, ", "), "shown by", strings.Join(k.Lanes, ", "))
 	var rows [][]string
 	for i, p := range append([]trust.Part{k.Primary}, k.Subkeys...) {
 		role := "subkey"
@@ -376,6 +382,14 @@ func (a *app) keyDetail(k api.Key) {
 	}
 	fmt.Fprintln(a.out)
 	a.table([]string{"PART", "FINGERPRINT", "KIND", "SIGNS", "MADE", "ENDS"}, rows)
+	if len(k.History) > 0 {
+		rows = nil
+		for _, h := range k.History {
+			rows = append(rows, []string{date(h.At), strings.TrimPrefix(h.Action, "key."), h.Source, h.By, h.Text})
+		}
+		fmt.Fprintln(a.out)
+		a.table([]string{"WHEN", "WHAT", "SOURCE", "BY", "WHY"}, rows)
+	}
 	if len(k.Findings) > 0 {
 		fmt.Fprintln(a.out)
 		a.findings(a.out, k.Findings)

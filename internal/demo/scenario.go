@@ -15,16 +15,18 @@ import (
 	"stockade/core/trust"
 )
 
-// Scenario is Skerry Reach: the distribution Tarn on two servers, the vendor
-// Kelp, who makes the gate drives, the vendor Brine, who makes the pumps (rpm),
+// Scenario is Skerry Reach: the distribution Tarn on two servers and its security
+// fixes on a third, the vendor Kelp, who makes the gate drives, the vendor Brine, who makes the pumps (rpm),
 // and Wrack, kept up by the builders of survey launches (alpm).
 type Scenario struct {
 	TarnKey, KelpKey   *trust.SiteKey
 	BrineKey, WrackKey *trust.SiteKey
 	Tarn, Kelp         deb.Repository
+	TarnFixes          deb.Repository
 	Brine              rpm.Repository
 	Wrack              alpm.Repository
 	North, South       *Upstream // Tarn's servers
+	Fixes              *Upstream // Tarn's, of security fixes
 	Vendor             *Upstream // Kelp's
 	Pumps              *Upstream // Brine's
 	Launch             *Upstream // Wrack's
@@ -41,6 +43,15 @@ func NewScenario(now time.Time) (*Scenario, error) {
 		Architectures: []string{"all", "amd64", "arm64"}, Components: []string{"core", "field"}, ByHash: true, Packages: tarnPackages()}
 	s.Kelp = deb.Repository{Origin: "Kelp Drives", Label: "Kelp Drives", Codename: "heron", Date: now.Add(-4 * 24 * time.Hour),
 		Architectures: []string{"amd64", "arm64"}, Components: []string{"drives"}, Packages: kelpPackages()}
+	s.TarnFixes = deb.Repository{Origin: "Tarn", Label: "Tarn fixes", Suite: "steady-security", Codename: "heron-security", Date: now.Add(-5 * time.Hour),
+		Architectures: []string{"amd64", "arm64"}, Components: []string{"core", "field"}, ByHash: true, Packages: fixes()}
+	fixed, err := s.TarnFixes.Publish(s.TarnKey)
+	if err != nil {
+		return nil, err
+	}
+	if s.Fixes, err = NewUpstream("/tarn-fixes/", fixed); err != nil {
+		return nil, err
+	}
 	files, err := s.Tarn.Publish(s.TarnKey)
 	if err != nil {
 		return nil, err
@@ -121,7 +132,7 @@ func clock(now time.Time) func() time.Time {
 
 // Close ends the upstreams.
 func (s *Scenario) Close() {
-	for _, u := range []*Upstream{s.North, s.South, s.Vendor, s.Pumps, s.Launch} {
+	for _, u := range []*Upstream{s.North, s.South, s.Fixes, s.Vendor, s.Pumps, s.Launch} {
 		if u != nil {
 			u.Close()
 		}
@@ -197,6 +208,13 @@ func tarnPackages() (out []deb.Made) {
 	return out
 }
 
+// fixes is what Tarn published since the release to close holes.
+func fixes() []deb.Made {
+	return both(deb.Made{Component: "core", Name: "libtide2", Version: "2.1.0-3+fix1", Summary: "tide prediction library",
+		Fields: "Section: libs\nMulti-Arch: same\nDepends: tide-data (>= 2026.1)\n",
+		Files:  []deb.File{{Path: "/usr/lib/tide/libtide.so.2", Mode: 0o644, Data: payload("libtide mended", 420_000)}}, Packing: "zst"})
+}
+
 func kelpPackages() (out []deb.Made) {
 	out = append(out, both(deb.Made{Component: "drives", Name: "kelp-drive", Version: "7.2-0kelp1", Summary: "driver of Kelp gate drives",
 		Fields: "Section: control\nDepends: libkelp7 (= 7.2-0kelp1), sluicectl (>= 1.4)\n", Files: script("kelp-drive", "7.2-0kelp1")})...)
@@ -227,7 +245,7 @@ func (s *Scenario) WriteSite(dir string) error {
 	for name, text := range map[string]string{
 		"keys/tarn-archive.asc":   tarn.Armoured(),
 		"keys/kelp-release.asc":   kelp.Armoured(),
-		"sources.yaml":            fmt.Sprintf(sourcesYAML, trust.Spaced(tarn.Fingerprint), trust.Spaced(kelp.Fingerprint), s.North.URL, s.South.URL, s.Vendor.URL),
+		"sources.yaml":            fmt.Sprintf(sourcesYAML, trust.Spaced(tarn.Fingerprint), trust.Spaced(kelp.Fingerprint), s.North.URL, s.South.URL, s.Fixes.URL, s.Vendor.URL),
 		"mirrors.yaml":            mirrorsYAML,
 		"keys/brine-2026.asc":     brine.Armoured(),
 		"keys/wrack-builders.asc": wrack.Armoured(),
@@ -247,7 +265,7 @@ keys:
   tarn-archive:
     file: keys/tarn-archive.asc
     fingerprint: %s
-    vouched_for: [tarn]
+    vouched_for: [tarn, tarn-fixes]
     evidence: "Read out by the Tarn release desk, call 4471"
   kelp-release:
     file: keys/kelp-release.asc
@@ -266,6 +284,16 @@ sources:
     signed_by: [tarn-archive]
     priority: 20
     max_age: 10d
+  tarn-fixes:                         # security fixes of the same distribution
+    family: deb
+    standing: official
+    upstreams:
+      - {url: "%s"}
+    release: heron-security
+    components: [core, field]
+    architectures: [amd64, arm64]
+    signed_by: [tarn-archive]
+    priority: 20
   kelp:
     family: deb
     standing: vendor
@@ -284,11 +312,8 @@ stockade: 1
 mirrors:
   barrage:
     copy: tailored
-    from:
-      - source: tarn
-        want: {packages: [sluicectl, "tide-tables >= 2"], with: required, versions: 2, except: ["*-dbg"]}
-      - source: kelp
-        want: {packages: [kelp-drive]}
+    from: [tarn, tarn-fixes, {source: kelp, want: {packages: [kelp-drive]}}]
+    want: {packages: [sluicectl, "tide-tables >= 2"], with: required, versions: 2, except: ["*-dbg"]}
     complete: strict
     keep: 6
     schedule: "30 2 * * *"

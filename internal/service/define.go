@@ -51,15 +51,24 @@ func (s *Service) propose(in api.Documents) (*proposal, error) {
 	}
 	definition.Excerpts(p.judgement.Findings, in.Documents...)
 	p.judgement.Changes = append(p.judgement.Changes, definition.Compare(recorded, p.target)...)
-	for _, name := range slices.Sorted(maps.Keys(p.target.Keys)) {
-		k := p.target.Keys[name]
+	p.judgement.Vouches = append(p.judgement.Vouches, p.vouches(given)...)
+	return p, nil
+}
+
+// vouches gives the decisions that documents make. Words that only stand in what
+// is recorded make none: they were an act once, and may have been undone since.
+// Nor do the very words that a warden has taken back.
+func (p *proposal) vouches(given *definition.Set) (out []api.Vouching) {
+	for _, name := range slices.Sorted(maps.Keys(given.Keys)) {
+		k := given.Keys[name]
 		for _, src := range k.VouchedFor {
-			if !p.trusted.vouched(k.Fingerprint, src) {
-				p.judgement.Vouches = append(p.judgement.Vouches, api.Vouching{Fingerprint: k.Fingerprint, Source: src, Evidence: k.Evidence})
+			w, withdrawn := p.trusted.withdrawn[decided{k.Fingerprint, src}]
+			if !p.trusted.vouched(k.Fingerprint, src) && !(withdrawn && w.Evidence == k.Evidence) {
+				out = append(out, api.Vouching{Fingerprint: k.Fingerprint, Source: src, Evidence: k.Evidence})
 			}
 		}
 	}
-	return p, nil
+	return out
 }
 
 // takeFiles reads the certificates that come with documents and writes
@@ -114,9 +123,12 @@ func (p *proposal) surroundings(s *Service, given *definition.Set, files map[str
 			_, ok := s.pool.Has(sum)
 			return ok
 		},
-		Vouched: p.trusted.vouched,
-		Barred:  func(f string) string { return p.trusted.bars[f].Reason },
-		Now:     s.now(),
+		Vouched: func(f, source string) bool {
+			return p.trusted.vouched(f, source) ||
+				slices.ContainsFunc(p.vouches(given), func(v api.Vouching) bool { return v.Fingerprint == f && v.Source == source })
+		},
+		Barred: func(f string) string { return p.trusted.bars[f].Reason },
+		Now:    s.now(),
 	}
 }
 
@@ -198,7 +210,7 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 	out := p.judgement
 	err := s.db.Tx(func(tx *store.DB) error {
 		for _, f := range slices.Sorted(maps.Keys(p.certificates)) {
-			if err := s.saveCertificate(tx, p.certificates[f], by); err != nil {
+			if err := s.saveCertificate(tx, p.certificates[f], by, p.trusted.retired[f]); err != nil {
 				return err
 			}
 		}
@@ -216,7 +228,7 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 					if err := tx.DropVouch(old.Fingerprint, src); err != nil {
 						return err
 					}
-					if err := s.write(tx, by, "key.unvouch", "key "+old.Fingerprint, map[string]string{"source": src}); err != nil {
+					if err := s.write(tx, by, "key.withdraw", "key "+old.Fingerprint, map[string]string{"source": src, "reason": "the definition no longer says it"}); err != nil {
 						return err
 					}
 				}

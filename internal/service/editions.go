@@ -11,6 +11,7 @@ import (
 	"sync"
 
 	"stockade/core/archive"
+	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/core/mirror"
 	"stockade/core/trust"
@@ -41,7 +42,7 @@ func (c *editionCache) open(s *Service, name string, number int) (*openEdition, 
 	if e, ok := c.held[key]; ok {
 		return e, nil
 	}
-	e, m, err := mirror.OpenEdition(s.editionFolder(name, number), []*trust.Certificate{s.site.Certificate()}, s.now)
+	e, m, err := mirror.OpenEdition(s.editionFolder(name, number), []*trust.Certificate{s.site.Certificate()})
 	if err != nil {
 		if f, ok := finding.From(err); ok {
 			f.Object = "edition " + key
@@ -255,13 +256,21 @@ func (s *Service) lane(name string) (api.Lane, error) {
 	if err != nil {
 		return api.Lane{}, err
 	}
-	l, ok := set.Lanes[name]
-	if !ok {
+	if _, ok := set.Lanes[name]; !ok {
 		return api.Lane{}, dangling("", "lane", name, set.Lanes)
 	}
-	moves, err := s.moves(name)
+	now, err := s.ledger.read(s.db, s.keys)
 	if err != nil {
 		return api.Lane{}, err
+	}
+	return s.describeLane(set, now, name, followersOf(set)[name])
+}
+
+// describeLane tells where a lane points, and who follows it.
+func (s *Service) describeLane(set *definition.Set, now *inForce, name string, followers []string) (api.Lane, error) {
+	l, moves := set.Lanes[name], now.moves(name)
+	if len(moves) == 0 && now.broken != nil {
+		return api.Lane{}, now.broken
 	}
 	out := api.Lane{Name: name, Mirror: l.Mirror, URL: s.PackagesURL() + "/lane/" + name, History: []api.Step{}, Groups: []string{}}
 	for i, m := range moves {
@@ -271,12 +280,7 @@ func (s *Service) lane(name string) (api.Lane, error) {
 		}
 		out.History = append(out.History, step)
 	}
-	for g, group := range set.Groups {
-		if group.Lane == name {
-			out.Groups = append(out.Groups, g)
-		}
-	}
-	slices.Sort(out.Groups)
+	out.Groups = append(out.Groups, followers...)
 	return out, nil
 }
 
@@ -362,87 +366,6 @@ func (s *Service) step(l api.Lane, m store.Move, by string) (api.Lane, error) {
 		return l, err
 	}
 	return s.lane(l.Name)
-}
-
-// groupFiles writes the files that a machine of a group needs.
-func (s *Service) groupFiles(name, at string) (api.Files, error) {
-	t, set, err := s.trustedAndSet()
-	if err != nil {
-		return api.Files{}, err
-	}
-	g, ok := set.Groups[name]
-	if !ok {
-		return api.Files{}, dangling("", "group", name, set.Groups)
-	}
-	l, err := s.lane(g.Lane)
-	if err != nil {
-		return api.Files{}, err
-	}
-	if l.Edition == "" {
-		return api.Files{}, &api.Problem{Title: "The files cannot be written", Status: 409, Type: "urn:stockade:empty-lane",
-			Detail: "the lane " + g.Lane + " shows no edition yet", WayOut: "build the mirror, then: stockade lane move " + g.Lane + " " + l.Mirror + "/1"}
-	}
-	mirrorName, number, err := parseEdition(l.Edition, "")
-	if err != nil {
-		return api.Files{}, err
-	}
-	e, _, err := s.standing(mirrorName, number)
-	if err != nil {
-		return api.Files{}, err
-	}
-	if at == "" {
-		at = l.URL
-	}
-	if err := archive.CheckAddress(at); err != nil {
-		return api.Files{}, err
-	}
-	c := archive.Client{Lane: g.Lane, At: at, Architectures: g.Architectures}
-	site := s.site.Certificate()
-	for _, src := range e.Sources {
-		if src.Family != g.Family || g.Release != "" && src.Release != g.Release && src.Codename != g.Release && src.Standing == "official" {
-			continue
-		}
-		cs := archive.ClientSource{Source: src.Source, Priority: src.Priority, Tailored: src.Tailored, Streams: src.Streams, Origin: src.Origin, Label: src.Label, Suite: src.Suite, Codename: src.Codename}
-		if d, ok := set.Sources[src.Name]; ok {
-			cs.Priority = d.Priority
-		}
-		for _, f := range src.Keys {
-			if f == site.Fingerprint {
-				cs.Keys = append(cs.Keys, archive.ClientKey{Fingerprint: f, Binary: site.Binary(), Armoured: site.Armoured()})
-			} else if cert, ok := t.certificates[f]; ok {
-				cs.Keys = append(cs.Keys, archive.ClientKey{Fingerprint: f, Binary: cert.Binary(), Armoured: cert.Armoured()})
-			}
-		}
-		c.Sources = append(c.Sources, cs)
-	}
-	if len(c.Sources) == 0 {
-		return api.Files{}, finding.New("source.release-unsupported", "group "+name, "no source of %s is of the family %s and the release %s", e.Name(), g.Family, g.Release)
-	}
-	for _, p := range g.Pins {
-		r, err := archive.ParseWant(p)
-		if err != nil {
-			return api.Files{}, err
-		}
-		c.Pins = append(c.Pins, r)
-	}
-	files, notes, err := Families[g.Family].ClientFiles(c)
-	if err != nil {
-		return api.Files{}, err
-	}
-	out := api.Files{Group: name, At: at, Edition: e.Name(), Files: []api.File{}, Findings: append(finding.List{}, notes...)}
-	for _, f := range files {
-		out.Files = append(out.Files, api.File{Path: f.Path, Mode: f.Mode, Data: f.Data})
-	}
-	items, err := s.items(mirrorName, number)
-	if err != nil {
-		return out, err
-	}
-	for _, p := range c.Pins {
-		if !slices.ContainsFunc(items, func(i mirror.Item) bool { return i.Name == p.Name && i.Version == p.Version }) {
-			out.Findings = append(out.Findings, finding.New("pin.no-match", "group "+name, "%s is not in %s", p.String(), e.Name()))
-		}
-	}
-	return out, nil
 }
 
 func (s *Service) editionFiles(name string, number int) (api.Manifest, error) {

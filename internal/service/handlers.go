@@ -77,9 +77,12 @@ func (s *Service) handlers() map[string]handler {
 				return nil, err
 			}
 			var out []api.Source
-			checks := s.checks(set, t)
+			all, err := s.states(set, t)
+			if err != nil {
+				return nil, err
+			}
 			for _, name := range slices.Sorted(maps.Keys(set.Sources)) {
-				out = append(out, s.describeSource(set, t, checks, name))
+				out = append(out, s.describeSource(set, all, name))
 			}
 			return page(out, nil)
 		},
@@ -92,7 +95,11 @@ func (s *Service) handlers() map[string]handler {
 			if _, ok := set.Sources[name]; !ok {
 				return nil, dangling("", "source", name, set.Sources)
 			}
-			out := s.describeSource(set, t, s.checks(set, t), name)
+			all, err := s.states(set, t)
+			if err != nil {
+				return nil, err
+			}
+			out := s.describeSource(set, all, name)
 			out.Text = sourceText(set, name)
 			tag, err := s.describedTag()
 			c.Header("ETag", tag)
@@ -133,6 +140,9 @@ func (s *Service) handlers() map[string]handler {
 			}
 			out := []api.Key{s.key(s.site.Certificate(), t, set)}
 			for _, f := range slices.Sorted(maps.Keys(t.certificates)) {
+				if t.retired[f] && c.Query("retired") == "" {
+					continue
+				}
 				out = append(out, s.key(t.certificates[f], t, set))
 			}
 			return page(out, nil)
@@ -149,9 +159,9 @@ func (s *Service) handlers() map[string]handler {
 			if !ok {
 				return nil, dangling("", "key", c.Param("fingerprint"), t.certificates)
 			}
-			out := s.key(cert, t, set)
+			out, err := s.keyDetail(cert, t, set)
 			out.Armoured = cert.Armoured()
-			return out, nil
+			return out, err
 		},
 		"addKeys": func(c *gin.Context) (any, error) {
 			in, err := body[api.KeyData](c)
@@ -160,29 +170,20 @@ func (s *Service) handlers() map[string]handler {
 			}
 			return page(s.addKeys(in.Data, who(c).Name))
 		},
-		"vouch": func(c *gin.Context) (any, error) {
-			in, err := body[api.Decision](c)
-			if err != nil {
-				return nil, err
-			}
-			return s.vouch(c.Param("fingerprint"), in, who(c).Name)
-		},
-		"bar": func(c *gin.Context) (any, error) {
-			in, err := body[api.Decision](c)
-			if err != nil {
-				return nil, err
-			}
-			return s.bar(c.Param("fingerprint"), in, who(c).Name)
-		},
+		"vouch": decision(s.vouch), "bar": decision(s.bar), "withdraw": decision(s.withdraw), "retireKey": decision(s.retireKey),
 
 		"mirrors": func(c *gin.Context) (any, error) {
-			set, err := s.db.Described()
+			t, set, err := s.trustedAndSet()
+			if err != nil {
+				return nil, err
+			}
+			all, err := s.states(set, t)
 			if err != nil {
 				return nil, err
 			}
 			var out []api.Mirror
 			for _, name := range slices.Sorted(maps.Keys(set.Mirrors)) {
-				m, err := s.describeMirror(set, name)
+				m, err := s.describeMirror(set, all, name)
 				if err != nil {
 					return nil, err
 				}
@@ -191,14 +192,18 @@ func (s *Service) handlers() map[string]handler {
 			return page(out, nil)
 		},
 		"mirror": func(c *gin.Context) (any, error) {
-			set, err := s.db.Described()
+			t, set, err := s.trustedAndSet()
 			if err != nil {
 				return nil, err
 			}
 			if _, ok := set.Mirrors[c.Param("name")]; !ok {
 				return nil, dangling("", "mirror", c.Param("name"), set.Mirrors)
 			}
-			return s.describeMirror(set, c.Param("name"))
+			all, err := s.states(set, t)
+			if err != nil {
+				return nil, err
+			}
+			return s.describeMirror(set, all, c.Param("name"))
 		},
 		"estimate": s.mirrorJob("estimate"), "build": s.mirrorJob("build"), "prove": s.mirrorJob("prove"),
 
@@ -249,8 +254,12 @@ func (s *Service) handlers() map[string]handler {
 				return nil, err
 			}
 			var out []api.Group
+			now, err := s.ledger.read(s.db, s.keys)
+			if err != nil {
+				return nil, err
+			}
 			for _, name := range slices.Sorted(maps.Keys(set.Groups)) {
-				out = append(out, s.describeGroup(set, name))
+				out = append(out, describeGroup(set, now, name))
 			}
 			return page(out, nil)
 		},
@@ -262,9 +271,15 @@ func (s *Service) handlers() map[string]handler {
 			if _, ok := set.Groups[c.Param("name")]; !ok {
 				return nil, dangling("", "group", c.Param("name"), set.Groups)
 			}
-			return s.describeGroup(set, c.Param("name")), nil
+			now, err := s.ledger.read(s.db, s.keys)
+			if err != nil {
+				return nil, err
+			}
+			return describeGroup(set, now, c.Param("name")), nil
 		},
-		"groupFiles": func(c *gin.Context) (any, error) { return s.groupFiles(c.Param("name"), c.Query("at")) },
+		"groupFiles": func(c *gin.Context) (any, error) {
+			return s.groupFiles(c.Param("name"), c.Query("at"), c.Query("edition"))
+		},
 
 		"jobs": func(c *gin.Context) (any, error) {
 			limit := pageSize(c)
@@ -465,50 +480,34 @@ func (s *Service) checks(set *definition.Set, t *trusted) finding.List {
 	return definition.Check(set, around)
 }
 
-func (s *Service) describeSource(set *definition.Set, t *trusted, checks finding.List, name string) api.Source {
-	out := api.Source{Name: name, Source: set.Sources[name], Mirrors: set.UsersOf(name), Findings: finding.List{}}
+func (s *Service) describeSource(set *definition.Set, all states, name string) api.Source {
+	out := api.Source{Name: name, Source: set.Sources[name], Mirrors: set.UsersOf(name), Findings: all.of("source " + name)}
 	if out.Mirrors == nil {
 		out.Mirrors = []string{}
 	}
+	for _, f := range named(set, name) { // what is wrong with a key is wrong with what it signs
+		for _, k := range all["key "+f] {
+			out.Findings = withFinding(out.Findings, k)
+		}
+	}
+	out.Findings.Sort()
 	var a mirror.Accepted
 	if at, err := s.db.Kept("accepted", name, &a); err == nil {
 		a.Conditional = nil
 		out.Accepted, out.Checked = &a, at
 	}
-	for _, f := range checks {
-		if f.Object == "source "+name {
-			out.Findings = append(out.Findings, f)
-		}
-	}
-	var last checked
-	if at, err := s.db.Kept("refresh", name, &last); err == nil {
-		if at.After(out.Checked) {
-			out.Checked = at
-		}
-		for _, f := range last.Findings {
-			out.Findings = withFinding(out.Findings, f)
-		}
+	if at, err := s.db.Kept("refresh", name, &checked{}); err == nil && at.After(out.Checked) {
+		out.Checked = at
 	}
 	var pr probed
 	if _, err := s.db.Kept("probe", name, &pr); err == nil {
 		out.Probes = pr.Results
-		for _, f := range pr.Findings {
-			out.Findings = withFinding(out.Findings, f)
-		}
 	}
-	for _, f := range named(set, name) {
-		if c, ok := t.certificates[f]; ok {
-			for _, k := range c.Check(s.now()) {
-				out.Findings = withFinding(out.Findings, k)
-			}
-		}
-	}
-	out.Findings.Sort()
 	return out
 }
 
-func (s *Service) describeMirror(set *definition.Set, name string) (api.Mirror, error) {
-	out := api.Mirror{Name: name, Mirror: set.Mirrors[name], Lanes: []string{}, Findings: finding.List{}, Job: s.jobs.on("mirror " + name)}
+func (s *Service) describeMirror(set *definition.Set, all states, name string) (api.Mirror, error) {
+	out := api.Mirror{Name: name, Mirror: set.Mirrors[name], Lanes: []string{}, Findings: all.of("mirror " + name), Job: s.jobs.on("mirror " + name)}
 	var err error
 	if out.Editions, err = s.editionList(name); err != nil {
 		return out, err
@@ -521,16 +520,20 @@ func (s *Service) describeMirror(set *definition.Set, name string) (api.Mirror, 
 	slices.Sort(out.Lanes)
 	var last checked
 	if at, err := s.db.Kept("mirror", name, &last); err == nil {
-		out.Findings, out.Checked = append(out.Findings, last.Findings...), at
+		out.Checked = at
+		for _, f := range last.Findings { // also those about its sources and groups
+			out.Findings = withFinding(out.Findings, f)
+		}
 	}
+	out.Findings.Sort()
 	return out, nil
 }
 
-func (s *Service) describeGroup(set *definition.Set, name string) api.Group {
+func describeGroup(set *definition.Set, now *inForce, name string) api.Group {
 	g := set.Groups[name]
 	out := api.Group{Name: name, Group: g}
-	if l, err := s.lane(g.Lane); err == nil {
-		out.Edition = l.Edition
+	if moves := now.moves(g.Lane); len(moves) > 0 {
+		out.Edition = latest(moves)
 	}
 	return out
 }
@@ -540,9 +543,14 @@ func (s *Service) laneList() ([]api.Lane, error) {
 	if err != nil {
 		return nil, err
 	}
+	now, err := s.ledger.read(s.db, s.keys)
+	if err != nil {
+		return nil, err
+	}
+	followers := followersOf(set)
 	var out []api.Lane
 	for _, name := range slices.Sorted(maps.Keys(set.Lanes)) {
-		l, err := s.lane(name)
+		l, err := s.describeLane(set, now, name, followers[name])
 		if err != nil {
 			return nil, err
 		}
@@ -558,21 +566,16 @@ func (s *Service) overview() (api.Overview, error) {
 	if err != nil {
 		return out, err
 	}
-	if out.NeedsYou, err = s.contradicted(); err != nil {
+	all, err := s.states(set, t)
+	if err != nil {
 		return out, err
 	}
-	out.NeedsYou = append(finding.List{}, out.NeedsYou...)
-	checks := s.checks(set, t)
+	out.NeedsYou = all.needsYou()
 	for _, name := range slices.Sorted(maps.Keys(set.Sources)) {
-		src := s.describeSource(set, t, checks, name)
+		src := s.describeSource(set, all, name)
 		strip := api.SourceStrip{Name: name, Standing: src.Standing, Days: []api.Day{}}
 		if src.Accepted != nil {
 			strip.RootDate = src.Accepted.Date
-		}
-		for _, f := range src.Findings {
-			if f.Severity != finding.Note {
-				out.NeedsYou = withFinding(out.NeedsYou, f)
-			}
 		}
 		if len(src.Findings) > 0 {
 			strip.Worst = string(src.Findings[0].Severity)
@@ -585,26 +588,6 @@ func (s *Service) overview() (api.Overview, error) {
 		}
 		out.Sources = append(out.Sources, strip)
 	}
-	for _, name := range slices.Sorted(maps.Keys(set.Mirrors)) {
-		var last checked
-		if _, err := s.db.Kept("mirror", name, &last); err == nil {
-			for _, f := range last.Findings {
-				if f.Severity != finding.Note {
-					out.NeedsYou = withFinding(out.NeedsYou, f)
-				}
-			}
-		}
-	}
-	verified, err := s.db.AllKept("verify")
-	if err != nil {
-		return out, err
-	}
-	for _, k := range verified {
-		for _, f := range decode[checked](k.Body).Findings {
-			out.NeedsYou = withFinding(out.NeedsYou, f)
-		}
-	}
-	out.NeedsYou.Sort()
 	if out.Lanes, err = s.laneList(); err != nil {
 		return out, err
 	}
@@ -751,4 +734,15 @@ func (s *Service) removeAccount(c *gin.Context) (any, error) {
 		}
 		return s.write(tx, who(c).Name, "account.remove", "account "+name, nil)
 	})
+}
+
+// decision reads what was decided about the key of the path, and has it recorded.
+func decision(record func(fingerprint string, d api.Decision, by string) (api.Key, error)) handler {
+	return func(c *gin.Context) (any, error) {
+		in, err := body[api.Decision](c)
+		if err != nil {
+			return nil, err
+		}
+		return record(c.Param("fingerprint"), in, who(c).Name)
+	}
 }

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"crypto/subtle"
 	"errors"
 	"fmt"
@@ -25,11 +26,15 @@ type ledger struct {
 	signed  string // the head that it was read up to
 	head    journal.Head
 	vouches map[decided]store.Vouch
-	bars    map[string]store.Bar
-	steps   map[string][]store.Move // of lanes, oldest first
-	broken  *journal.Broken
-	tried   time.Time    // when it was last read
-	entries atomic.Int64 // how many were read; a write asks for it while it holds the records
+	// withdrawn are those that a warden took back by name, and nobody gave again.
+	withdrawn map[decided]store.Vouch
+	retired   map[string]bool // certificates that were put away
+	history   map[string][]api.KeyStep
+	bars      map[string]store.Bar
+	steps     map[string][]store.Move // of lanes, oldest first
+	broken    *journal.Broken
+	tried     time.Time    // when it was last read
+	entries   atomic.Int64 // how many were read; a write asks for it while it holds the records
 
 	described string // digest over all that is described; empty: no entry says it
 	accounts  map[string]entered
@@ -47,11 +52,20 @@ func (l *ledger) apply(e journal.Entry) {
 	key, isKey := strings.CutPrefix(e.Object, "key ")
 	lane, isLane := strings.CutPrefix(e.Object, "lane ")
 	account, isAccount := strings.CutPrefix(e.Object, "account ")
+	if isKey {
+		l.history[key] = append(l.history[key], api.KeyStep{At: e.At, By: e.By, Action: e.Action, Source: e.Detail["source"],
+			Text: cmp.Or(e.Detail["evidence"], e.Detail["reason"], e.Detail["changed"], e.Detail["user_ids"])})
+	}
 	switch {
 	case isKey && e.Action == "key.vouch":
+		delete(l.withdrawn, decided{key, e.Detail["source"]})
 		l.vouches[decided{key, e.Detail["source"]}] = store.Vouch{Fingerprint: key, Source: e.Detail["source"], Evidence: e.Detail["evidence"], By: e.By, At: e.At}
-	case isKey && e.Action == "key.unvouch":
-		delete(l.vouches, decided{key, e.Detail["source"]})
+	case isKey && (e.Action == "key.withdraw" || e.Action == "key.unvouch"): // the second is what entries said until November 2026
+		id := decided{key, e.Detail["source"]}
+		if v, ok := l.vouches[id]; ok && e.Detail["by_hand"] != "" {
+			l.withdrawn[id] = v
+		}
+		delete(l.vouches, id)
 	case isKey && e.Action == "key.bar":
 		l.bars[key] = store.Bar{Fingerprint: key, Reason: e.Detail["reason"], By: e.By, At: e.At}
 	case isLane && (e.Action == "lane.move" || e.Action == "lane.back"):
@@ -59,6 +73,10 @@ func (l *ledger) apply(e journal.Entry) {
 			l.steps[lane] = append(l.steps[lane], store.Move{Lane: lane, Mirror: mirrorName, Edition: number, At: e.At, By: e.By,
 				Reason: e.Detail["reason"], Back: e.Action == "lane.back"})
 		}
+	case isKey && e.Action == "key.retire":
+		l.retired[key] = true
+	case isKey && e.Action == "key.add":
+		delete(l.retired, key)
 	case e.Action == "definition.record", e.Action == "definition.apply": // the second is what entries said until November 2026
 		l.described = e.Detail["described"]
 	case isAccount && e.Action == "account.add":
@@ -75,6 +93,9 @@ type inForce struct {
 	steps   map[string][]store.Move
 	broken  *journal.Broken
 
+	withdrawn map[decided]store.Vouch
+	retired   map[string]bool
+	history   map[string][]api.KeyStep
 	described string
 	accounts  map[string]entered
 }
@@ -127,6 +148,7 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.vouches == nil {
+		l.withdrawn, l.retired, l.history = map[decided]store.Vouch{}, map[string]bool{}, map[string][]api.KeyStep{}
 		l.vouches, l.bars, l.accounts = map[decided]store.Vouch{}, map[string]store.Bar{}, map[string]entered{}
 		l.steps = map[string][]store.Move{}
 	}
@@ -152,7 +174,8 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 			l.entries.Store(head.Size)
 		}
 	}
-	out := &inForce{bars: maps.Clone(l.bars), steps: maps.Clone(l.steps), broken: l.broken, described: l.described, accounts: maps.Clone(l.accounts)}
+	out := &inForce{bars: maps.Clone(l.bars), steps: maps.Clone(l.steps), broken: l.broken, described: l.described, accounts: maps.Clone(l.accounts),
+		withdrawn: maps.Clone(l.withdrawn), retired: maps.Clone(l.retired), history: maps.Clone(l.history)}
 	if l.broken == nil {
 		out.vouches = slices.Collect(maps.Values(l.vouches))
 		slices.SortFunc(out.vouches, func(a, b store.Vouch) int { return a.At.Compare(b.At) })

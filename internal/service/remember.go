@@ -97,7 +97,7 @@ func (s *Service) endDecisions(tx *store.DB, t *trusted, source, by string, done
 		if err := tx.DropVouch(v.Fingerprint, v.Source); err != nil {
 			return err
 		}
-		if err := s.write(tx, by, "key.unvouch", "key "+v.Fingerprint, map[string]string{"source": v.Source, "reason": "the source was taken out of the description"}); err != nil {
+		if err := s.write(tx, by, "key.withdraw", "key "+v.Fingerprint, map[string]string{"source": v.Source, "reason": "the source was taken out of the description"}); err != nil {
 			return err
 		}
 	}

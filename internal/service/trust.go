@@ -10,6 +10,7 @@ import (
 	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/core/journal"
+	"stockade/core/mirror"
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/store"
@@ -21,6 +22,9 @@ type trusted struct {
 	added        map[string]store.Certificate
 	vouches      []store.Vouch
 	bars         map[string]store.Bar
+	withdrawn    map[decided]store.Vouch
+	retired      map[string]bool
+	history      map[string][]api.KeyStep
 	broken       *journal.Broken // the journal does not hold: nothing is vouched for
 }
 
@@ -44,6 +48,7 @@ func (s *Service) readTrusted() (*trusted, error) {
 		return nil, err
 	}
 	t.vouches, t.broken = now.vouches, now.broken
+	t.withdrawn, t.retired, t.history = now.withdrawn, now.retired, now.history
 	bars, err := s.db.Bars()
 	for _, b := range bars {
 		t.bars[b.Fingerprint] = b
@@ -56,6 +61,18 @@ func (s *Service) readTrusted() (*trusted, error) {
 
 func (t *trusted) vouched(fingerprint, source string) bool {
 	return slices.ContainsFunc(t.vouches, func(v store.Vouch) bool { return v.Fingerprint == fingerprint && v.Source == source })
+}
+
+// distrusted tells why a key must not sign a source any more that it signed before:
+// it was barred since, or the vouch for that source was taken back; else "".
+func (t *trusted) distrusted(fingerprint, source string) string {
+	if b, barred := t.bars[fingerprint]; barred {
+		return "is barred since " + b.At.Format(time.DateOnly) + " (" + b.Reason + ")"
+	}
+	if _, ok := t.withdrawn[decided{fingerprint, source}]; ok {
+		return "nobody vouches for it any more"
+	}
+	return ""
 }
 
 // named gives the fingerprints that a source names under signed_by.
@@ -100,7 +117,7 @@ func (t *trusted) everybody(now func() time.Time) *trust.Keyring {
 // key describes a certificate for the API.
 func (s *Service) key(c *trust.Certificate, t *trusted, set *definition.Set) api.Key {
 	f := c.Fingerprint
-	out := api.Key{Certificate: *c, Names: []string{}, Vouched: []api.Vouched{}, NeededBy: []string{}, Findings: c.Check(s.now()),
+	out := api.Key{Certificate: *c, Names: []string{}, Vouched: []api.Vouched{}, NeededBy: []string{}, History: []api.KeyStep{}, RestsOn: []string{}, Lanes: []string{}, Findings: c.Check(s.now()),
 		Added: t.added[f].At, AddedBy: t.added[f].By, Site: f == s.site.Certificate().Fingerprint}
 	for name, k := range set.Keys {
 		if parsed, err := trust.ParseFingerprint(k.Fingerprint); err == nil && parsed == f {
@@ -123,10 +140,46 @@ func (s *Service) key(c *trust.Certificate, t *trusted, set *definition.Set) api
 		}
 	}
 	slices.Sort(out.NeededBy)
+	out.Retired = t.retired[f]
 	if out.Findings == nil {
 		out.Findings = finding.List{}
 	}
 	return out
+}
+
+// keyDetail is key with the editions and lanes that rest on it.
+func (s *Service) keyDetail(c *trust.Certificate, t *trusted, set *definition.Set) (api.Key, error) {
+	out := s.key(c, t, set)
+	out.History = append(out.History, t.history[c.Fingerprint]...)
+	editions, err := s.db.Editions("")
+	if err != nil {
+		return out, err
+	}
+	shown, err := s.shown()
+	if err != nil {
+		return out, err
+	}
+	for _, e := range editions {
+		if e.Retired {
+			continue
+		}
+		open, err := s.editions.open(s, e.Mirror, e.Number)
+		if err != nil || !restsOn(open.Edition, c.Fingerprint) {
+			continue // one that cannot be read is told where it is looked at
+		}
+		out.RestsOn = append(out.RestsOn, open.Name())
+		out.Lanes = append(out.Lanes, shown[open.Name()]...)
+	}
+	slices.Sort(out.Lanes)
+	return out, nil
+}
+
+// restsOn tells whether a key signed a root that an edition was made from, or is
+// one that its packages may be signed by.
+func restsOn(e *mirror.Edition, fingerprint string) bool {
+	return slices.ContainsFunc(e.Sources, func(s mirror.EditionSource) bool {
+		return s.Signer.Fingerprint == fingerprint || slices.Contains(s.Keys, fingerprint)
+	})
 }
 
 // addKeys brings certificates in. It decides nothing about them.
@@ -137,9 +190,13 @@ func (s *Service) addKeys(data []byte, by string) ([]api.Key, error) {
 	}
 	s.writing.Lock()
 	defer s.writing.Unlock()
+	t, set, err := s.trustedAndSet()
+	if err != nil {
+		return nil, err
+	}
 	err = s.db.Tx(func(tx *store.DB) error {
 		for _, c := range certs {
-			if err := s.saveCertificate(tx, c, by); err != nil {
+			if err := s.saveCertificate(tx, c, by, t.retired[c.Fingerprint]); err != nil {
 				return err
 			}
 		}
@@ -148,7 +205,7 @@ func (s *Service) addKeys(data []byte, by string) ([]api.Key, error) {
 	if err != nil {
 		return nil, err
 	}
-	t, set, err := s.trustedAndSet()
+	t, set, err = s.trustedAndSet()
 	if err != nil {
 		return nil, err
 	}
@@ -160,11 +217,15 @@ func (s *Service) addKeys(data []byte, by string) ([]api.Key, error) {
 }
 
 // saveCertificate brings a certificate in. One that is there is never replaced:
-// what the new copy has more is added to it.
-func (s *Service) saveCertificate(tx *store.DB, c *trust.Certificate, by string) error {
+// what the new copy has more is added to it. One that was put away is back.
+func (s *Service) saveCertificate(tx *store.DB, c *trust.Certificate, by string, away bool) error {
 	recorded, err := tx.CertificateBy(c.Fingerprint)
 	if err == nil {
-		return s.mergeCertificate(tx, recorded, c, by)
+		err = s.mergeCertificate(tx, recorded, c, by)
+		if err != nil || !away {
+			return err
+		}
+		return s.write(tx, by, "key.add", "key "+c.Fingerprint, map[string]string{"user_ids": strings.Join(c.UserIDs, "; ")})
 	}
 	if !errors.Is(err, store.ErrNotFound) {
 		return err
@@ -254,7 +315,7 @@ func (s *Service) vouch(path string, d api.Decision, by string) (api.Key, error)
 	if t, err = s.readTrusted(); err != nil {
 		return api.Key{}, err
 	}
-	return s.key(c, t, set), nil
+	return s.keyDetail(c, t, set)
 }
 
 func (s *Service) saveVouch(tx *store.DB, v api.Vouching, by string) error {
@@ -262,6 +323,82 @@ func (s *Service) saveVouch(tx *store.DB, v api.Vouching, by string) error {
 		return err
 	}
 	return s.write(tx, by, "key.vouch", "key "+v.Fingerprint, map[string]string{"source": v.Source, "evidence": v.Evidence})
+}
+
+// withdraw takes a vouch for one source back.
+func (s *Service) withdraw(path string, d api.Decision, by string) (api.Key, error) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	t, set, c, err := s.decide(path, d)
+	if err != nil {
+		return api.Key{}, err
+	}
+	object := "key " + c.Fingerprint
+	if strings.TrimSpace(d.Reason) == "" {
+		return api.Key{}, finding.New("define.missing-field", object, "the reason is missing")
+	}
+	if !t.vouched(c.Fingerprint, d.Source) {
+		f := finding.New("key.unvouched", object, "nobody vouched for it for the source %q, so there is nothing to take back", d.Source)
+		if k := s.key(c, t, set); len(k.Vouched) > 0 {
+			f = f.Do("it is %s", vouchedFor(k))
+		}
+		return api.Key{}, f
+	}
+	err = s.db.Tx(func(tx *store.DB) error {
+		if err := tx.DropVouch(c.Fingerprint, d.Source); err != nil {
+			return err
+		}
+		return s.write(tx, by, "key.withdraw", object, map[string]string{"source": d.Source, "reason": d.Reason, "by_hand": "yes"})
+	})
+	if err != nil {
+		return api.Key{}, err
+	}
+	if t, err = s.readTrusted(); err != nil {
+		return api.Key{}, err
+	}
+	return s.keyDetail(c, t, set)
+}
+
+func vouchedFor(k api.Key) string {
+	var names []string
+	for _, v := range k.Vouched {
+		names = append(names, v.Source)
+	}
+	return "vouched for " + strings.Join(names, ", ")
+}
+
+// retireKey puts a certificate away that decides nothing any more. What was
+// decided about it stays in the journal, and a bar stays in force.
+func (s *Service) retireKey(path string, d api.Decision, by string) (api.Key, error) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	t, set, c, err := s.decide(path, d)
+	if err != nil {
+		return api.Key{}, err
+	}
+	k := s.key(c, t, set)
+	no := func(why, way string) (api.Key, error) {
+		return api.Key{}, finding.New("key.in-use", "key "+c.Fingerprint, "%s", why).Do("%s", way)
+	}
+	switch {
+	case strings.TrimSpace(d.Reason) == "":
+		return api.Key{}, finding.New("define.missing-field", "key "+c.Fingerprint, "the reason is missing")
+	case k.Site:
+		return no("it is the site's own key", "leave it")
+	case len(k.Vouched) > 0 && k.Barred == nil:
+		return no("it is "+vouchedFor(k), "stockade key withdraw, for each of them")
+	case len(k.NeededBy) > 0:
+		return no("it stands under signed_by of "+strings.Join(k.NeededBy, ", "), "take it out of their definitions")
+	case len(k.Names) > 0:
+		return no("the description calls it "+strings.Join(k.Names, ", "), "take it out of the description: record the whole with --whole, or without it")
+	}
+	if err := s.write(s.db, by, "key.retire", "key "+c.Fingerprint, map[string]string{"reason": d.Reason}); err != nil {
+		return api.Key{}, err
+	}
+	if t, err = s.readTrusted(); err != nil {
+		return api.Key{}, err
+	}
+	return s.keyDetail(c, t, set)
 }
 
 // bar records that a key may sign nothing any more.
@@ -291,7 +428,7 @@ func (s *Service) bar(path string, d api.Decision, by string) (api.Key, error) {
 	if err != nil {
 		return api.Key{}, err
 	}
-	return s.key(c, t, set), nil
+	return s.keyDetail(c, t, set)
 }
 
 func dangling[T any](object, kind, name string, among map[string]T) error {

@@ -196,7 +196,12 @@ func (s *Service) plan(name string) (mirror.Plan, error) {
 	if !ok {
 		return mirror.Plan{}, dangling("", "mirror", name, set.Mirrors)
 	}
-	p := mirror.Plan{Name: name, Mirror: m, Number: 1}
+	p := mirror.Plan{Name: name, Mirror: m, Number: 1, Groups: map[string]definition.Group{}}
+	for group, g := range set.Groups {
+		if set.Lanes[g.Lane].Mirror == name {
+			p.Groups[group] = g
+		}
+	}
 	used := map[string]bool{}
 	for _, from := range m.From {
 		src, err := s.source(set, t, from.Source)
@@ -318,21 +323,36 @@ func (s *Service) workMirror(ctx context.Context, kind, name, by string, sink fu
 			return out, out.Findings, err
 		}
 	}
-	if out.Unchanged {
-		return out, out.Findings, nil
+	found := since(plan, out)
+	return out, found, s.mirrorJudged(kind, name, found, nil)
+}
+
+// reasons gives the findings that an error is made of.
+func reasons(err error) finding.List {
+	var l finding.List
+	if errors.As(err, &l) {
+		return l
 	}
-	return out, out.Findings, s.mirrorJudged(kind, name, out.Findings, nil)
+	if f, ok := finding.From(err); ok {
+		return finding.List{f}
+	}
+	return nil
 }
 
 // mirrorJudged keeps what was found about a mirror; a refused build is journalled.
 func (s *Service) mirrorJudged(kind, name string, found finding.List, err error) error {
 	all := append(finding.List{}, found...)
-	if f, ok := finding.From(err); ok {
+	refusals := reasons(err)
+	for _, f := range refusals {
 		all = withFinding(all, f)
-		if kind == "build" {
-			if jerr := s.record("stockade", "mirror.refused", "mirror "+name, map[string]string{"code": f.Code, "text": f.Text}); jerr != nil {
-				return jerr
-			}
+	}
+	if kind == "build" && len(refusals) > 0 {
+		detail := map[string]string{"code": refusals[0].Code, "text": refusals[0].Text}
+		if n := len(refusals); n > 1 {
+			detail["further"] = strconv.Itoa(n - 1)
+		}
+		if jerr := s.record("stockade", "mirror.refused", "mirror "+name, detail); jerr != nil {
+			return jerr
 		}
 	}
 	if kerr := s.db.Keep("mirror", name, checked{all}, s.now().UTC()); kerr != nil {

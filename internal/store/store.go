@@ -445,6 +445,11 @@ func (d *DB) Jobs(state string, before int64, limit int) ([]Job, error) {
 	return many[Job](d, "id DESC", limit, "id < ? AND state = ?", before, state)
 }
 
+// LastJobs gives the newest job of each kind on each object.
+func (d *DB) LastJobs() ([]Job, error) {
+	return many[Job](d, "id", 0, "id IN (SELECT MAX(id) FROM jobs GROUP BY kind, object)")
+}
+
 // Interrupt marks the jobs that were running when the service ended.
 func (d *DB) Interrupt(at time.Time) (int64, error) {
 	r := d.g.Model(&Job{}).Where("state = ?", "running").Updates(map[string]any{"state": "interrupted", "ended": at,

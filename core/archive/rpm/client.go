@@ -56,6 +56,9 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 		}
 		files = append(files, modules...)
 	}
+	if len(c.Pins) > 0 {
+		locks.Line("# Written by Stockade for the lane %s", c.Lane)
+	}
 	for _, p := range c.Pins {
 		for _, op := range []string{"<", ">"} {
 			locks.Line("type: package")
@@ -163,11 +166,7 @@ done
 func excludes(pins []archive.Relation) (out []string) {
 	for _, p := range pins {
 		epoch, version, release := splitEVR(p.Version)
-		for e := range 10 {
-			if s := itoa(int64(e)); s != epoch {
-				out = append(out, p.Name+"-"+s+":*")
-			}
-		}
+		out = append(out, otherEpochs(p.Name+"-", epoch)...)
 		at := p.Name + "-" + epoch + ":"
 		// What goes on where the release begins is no other version, and what goes on
 		// with one more dot before the architecture is another release.
@@ -175,6 +174,27 @@ func excludes(pins []archive.Relation) (out []string) {
 		if release != "" {
 			out = append(out, otherThan(at+version+"-", release, ".")...)
 			out = append(out, at+version+"-"+release+".*.*")
+		}
+	}
+	return out
+}
+
+// maxEpochDigits is how many digits an epoch can have: it is an unsigned number of
+// 32 bits.
+const maxEpochDigits = 10
+
+// otherEpochs gives patterns for every epoch but one. Each stands for epochs of so
+// many digits and nothing else, so that none means a package whose name goes on.
+func otherEpochs(prefix, epoch string) (out []string) {
+	const digit = "[0-9]"
+	for n := 1; n <= maxEpochDigits; n++ {
+		if n != len(epoch) {
+			out = append(out, prefix+strings.Repeat(digit, n)+":*")
+			continue
+		}
+		for i := range n {
+			others := strings.ReplaceAll("0123456789", epoch[i:i+1], "")
+			out = append(out, prefix+epoch[:i]+"["+others+"]"+strings.Repeat(digit, n-i-1)+":*")
 		}
 	}
 	return out

@@ -367,7 +367,7 @@ func TestMachinesGetTheirFiles(t *testing.T) {
 		by[f.Path] = string(f.Data)
 	}
 	repo := by["etc/yum.repos.d/stockade.repo"]
-	for _, want := range []string{"[stockade-a]", "baseurl=file:///media/a%20b/x/a/", "priority=20", "gpgcheck=1\nrepo_gpgcheck=1", "gpgkey=file:///etc/pki/rpm-gpg/stockade-a-ABCD.asc", "pumpctl-0:3.1-[!2]*", "pumpctl-0:3.1[!-]*", "pumpctl-0:3.1-2.*.*", "pumpctl-0:[!3]*", "pumpctl-1:*"} {
+	for _, want := range []string{"[stockade-a]", "baseurl=file:///media/a%20b/x/a/", "priority=20", "gpgcheck=1\nrepo_gpgcheck=1", "gpgkey=file:///etc/pki/rpm-gpg/stockade-a-ABCD.asc", "pumpctl-0:3.1-[!2]*", "pumpctl-0:3.1[!-]*", "pumpctl-0:3.1-2.*.*", "pumpctl-0:[!3]*", "pumpctl-[123456789]:*", "pumpctl-[0-9][0-9]:*"} {
 		if !strings.Contains(repo, want) {
 			t.Errorf("no %q in\n%s", want, repo)
 		}

@@ -132,9 +132,9 @@ func (f Family) Write(w archive.Writing) error {
 			return err
 		}
 		names[p.Name], chosen[artifact(p)] = true, true
-		id := p.SHA256
+		id := p.SHA512 // what the primary list names it by; other lists must do the same
 		if id == "" {
-			id = p.SHA512
+			id = p.SHA256
 		}
 		primary, err := reader.rewrite(p, raw)
 		if err != nil {

@@ -1,0 +1,175 @@
+package machine
+
+import (
+	"bufio"
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+)
+
+// Written is where a machine keeps what was written for it, below its root, as
+// sha256sum(1) has it: with it, what is no longer needed is taken away again.
+const Written = "var/lib/stockade/written"
+
+// before is what is behind the name of a file that was there before ours.
+const before = ".before-stockade"
+
+// WriteFiles writes files below a machine's root, each whole or not at all, with
+// the modes that the machine's programs need whatever the umask is. A file of
+// somebody else's that is there and differs is kept beside it, once. What was
+// written by an earlier call and is not among the files is taken away, unless
+// somebody changed it meanwhile; what stood there before comes back.
+//
+// It gives the paths that were taken away and those that were left because
+// somebody changed them.
+func WriteFiles(root string, files []archive.ClientFile) (gone, left []string, err error) {
+	old, err := readWritten(root)
+	if err != nil {
+		return nil, nil, err
+	}
+	now := map[string]string{}
+	for _, f := range files {
+		if err := archive.CheckPath(f.Path); err != nil {
+			return nil, nil, err
+		}
+		to := filepath.Join(root, filepath.FromSlash(f.Path))
+		if err := keep(to, f.Data, old[f.Path]); err != nil {
+			return nil, nil, err
+		}
+		if err := write(to, f.Data, os.FileMode(f.Mode)); err != nil {
+			return nil, nil, err
+		}
+		now[f.Path] = digest(f.Data)
+	}
+	for _, path := range slices.Sorted(maps.Keys(old)) {
+		if now[path] != "" {
+			continue
+		}
+		took, err := takeAway(filepath.Join(root, filepath.FromSlash(path)), old[path])
+		if err != nil {
+			return gone, left, err
+		}
+		if took {
+			gone = append(gone, path)
+		} else {
+			left = append(left, path)
+		}
+	}
+	var list bytes.Buffer
+	for _, path := range slices.Sorted(maps.Keys(now)) {
+		list.WriteString(now[path] + "  " + path + "\n")
+	}
+	return gone, left, write(filepath.Join(root, Written), list.Bytes(), 0o644)
+}
+
+func digest(data []byte) string {
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:])
+}
+
+// readWritten reads what an earlier call wrote, by path.
+func readWritten(root string) (map[string]string, error) {
+	out := map[string]string{}
+	data, err := os.ReadFile(filepath.Join(root, Written))
+	if errors.Is(err, fs.ErrNotExist) {
+		return out, nil
+	}
+	if err != nil {
+		return nil, finding.Doing(err, "read what was written for the machine before")
+	}
+	for lines := bufio.NewScanner(bytes.NewReader(data)); lines.Scan(); {
+		sum, path, ok := strings.Cut(lines.Text(), "  ")
+		if ok && len(sum) == 64 && archive.CheckPath(path) == nil {
+			out[path] = sum
+		}
+	}
+	return out, nil
+}
+
+// keep puts a file of somebody else's beside ours, once.
+func keep(path string, data []byte, ours string) error {
+	old, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return finding.Doing(err, "read the file that is there")
+	}
+	byUs := digest(old) == ours || bytes.Contains(old, []byte("Written by Stockade"))
+	if byUs || bytes.Equal(old, data) || strings.HasSuffix(path, ".gpg") {
+		return nil
+	}
+	if _, err := os.Lstat(path + before); err == nil {
+		return nil
+	}
+	return write(path+before, old, 0o644)
+}
+
+// takeAway removes a file that is as we wrote it, and puts back what stood there.
+func takeAway(path, ours string) (bool, error) {
+	data, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return true, nil
+	}
+	if err != nil {
+		return false, finding.Doing(err, "read a file that is no longer needed")
+	}
+	if digest(data) != ours {
+		return false, nil
+	}
+	if _, err := os.Lstat(path + before); err == nil {
+		return true, finding.Doing(os.Rename(path+before, path), "put back what stood there before")
+	}
+	return true, finding.Doing(os.Remove(path), "take away a file that is no longer needed")
+}
+
+// write writes a file whole, with exactly that mode.
+func write(path string, data []byte, mode os.FileMode) error {
+	if err := MakeFolder(filepath.Dir(path)); err != nil {
+		return err
+	}
+	part := path + ".stockade-new"
+	err := os.WriteFile(part, data, mode)
+	if err == nil {
+		err = os.Chmod(part, mode)
+	}
+	if err == nil {
+		err = os.Rename(part, path)
+	}
+	return finding.Doing(err, "write a file for the machine")
+}
+
+// MakeFolder makes a folder and those above it that are not there yet, such that
+// everybody can read them, whatever the umask is. Folders that are there stay as
+// they are.
+func MakeFolder(path string) error {
+	if info, err := os.Stat(path); err == nil {
+		if !info.IsDir() {
+			return finding.Doing(&fs.PathError{Op: "mkdir", Path: path, Err: fs.ErrExist}, "make a folder")
+		}
+		return nil
+	}
+	if parent := filepath.Dir(path); parent != path {
+		if err := MakeFolder(parent); err != nil {
+			return err
+		}
+	}
+	err := os.Mkdir(path, 0o755)
+	if errors.Is(err, fs.ErrExist) {
+		return nil // somebody else was quicker
+	}
+	if err == nil {
+		err = os.Chmod(path, 0o755)
+	}
+	return finding.Doing(err, "make a folder")
+}

@@ -1,0 +1,134 @@
+// Package machine is about what machines see of an edition.
+//
+// Whatever starts from a group starts from its View: the proof before an edition
+// is sealed, the choice of what a mirror takes, and the files that machines get.
+// It is worked out here and nowhere else. The package trusts what it is told of
+// sources: that was verified or described before.
+package machine
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"stockade/core/archive"
+	"stockade/core/definition"
+	"stockade/core/finding"
+)
+
+// Source is a source of an edition, or of a mirror that is being built, with what
+// decides who sees it.
+type Source struct {
+	archive.Source
+	Standing        string
+	Suite, Codename string // as its root says them
+}
+
+// View is what the machines of a group see.
+type View struct {
+	Group         string
+	Family        string
+	Release       string
+	Architectures []string // that its machines have, and a source offers
+	Sources       []string // names, in the order of the edition
+	Pins          []archive.Relation
+	Left          []Left // of its family, and not seen, or not on all architectures
+}
+
+// Left is a source that a view lacks, or lacks on some architectures.
+type Left struct {
+	Source string
+	Why    string
+	Whole  bool // it is not seen at all
+}
+
+// See gives the view of a group on sources. An error tells a pin that cannot be
+// read.
+func See(group string, g definition.Group, families archive.Registry, sources []Source) (View, error) {
+	v := View{Group: group, Family: g.Family, Release: g.Release}
+	for _, p := range g.Pins {
+		r, err := archive.ParseWant(p)
+		if err != nil {
+			return v, err
+		}
+		v.Pins = append(v.Pins, r)
+	}
+	offered := map[string]bool{}
+	for _, s := range sources {
+		if s.Family != g.Family {
+			continue
+		}
+		if !suits(families[g.Family], s, g.Release) {
+			v.Left = append(v.Left, Left{Source: s.Name, Whole: true, Why: fmt.Sprintf("it is of the release %s, and the group of %s", s.said(), g.Release)})
+			continue
+		}
+		var shared, lacking []string
+		for _, a := range g.Architectures {
+			if slices.Contains(s.Architectures, a) {
+				shared = append(shared, a)
+			} else {
+				lacking = append(lacking, a)
+			}
+		}
+		if len(g.Architectures) == 0 {
+			shared = s.Architectures
+		}
+		if len(shared) == 0 {
+			v.Left = append(v.Left, Left{Source: s.Name, Whole: true,
+				Why: fmt.Sprintf("it has packages for %s, and the group is %s", strings.Join(s.Architectures, ", "), strings.Join(g.Architectures, ", "))})
+			continue
+		}
+		if len(lacking) > 0 {
+			v.Left = append(v.Left, Left{Source: s.Name, Why: "it has no packages for " + strings.Join(lacking, ", ")})
+		}
+		v.Sources = append(v.Sources, s.Name)
+		for _, a := range shared {
+			if !offered[a] {
+				offered[a] = true
+				v.Architectures = append(v.Architectures, a)
+			}
+		}
+	}
+	return v, nil
+}
+
+// said gives all that a source says of its release.
+func (s Source) said() string {
+	var said []string
+	for _, r := range []string{s.Release, s.Codename, s.Suite} {
+		if r != "" && !slices.Contains(said, r) {
+			said = append(said, r)
+		}
+	}
+	return strings.Join(said, " or ")
+}
+
+// suits tells whether a source is for machines of a release. Only sources of the
+// distribution itself are: what vendors and the house call a release is their own
+// affair.
+func suits(f archive.Family, s Source, release string) bool {
+	if release == "" || s.Standing != "official" {
+		return true
+	}
+	serves := func(said string) bool { return said == release }
+	if r, ok := f.(archive.Releases); ok {
+		serves = func(said string) bool { return r.ServesRelease(said, release) }
+	}
+	return slices.ContainsFunc([]string{s.Release, s.Codename, s.Suite}, serves)
+}
+
+// Findings tells of the sources that the view lacks.
+func (v View) Findings() finding.List {
+	var out finding.List
+	for _, l := range v.Left {
+		text := fmt.Sprintf("its machines do not see the source %s: %s", l.Source, l.Why)
+		if !l.Whole {
+			text = fmt.Sprintf("its machines see the source %s on some of their architectures alone: %s", l.Source, l.Why)
+		}
+		out = append(out, finding.New("source.release-unsupported", "group "+v.Group, "%s", text))
+	}
+	return out
+}
+
+// Sees tells whether the view has a source.
+func (v View) Sees(source string) bool { return slices.Contains(v.Sources, source) }

@@ -1,0 +1,345 @@
+package mirror
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"stockade/core/archive"
+	"stockade/core/definition"
+	"stockade/core/finding"
+	"stockade/core/machine"
+	"stockade/core/solve"
+)
+
+// EditionView is what the machines of a group were to see when an edition was
+// made, and what was proved for them.
+type EditionView struct {
+	Group         string        `json:"group"`
+	Family        string        `json:"family"`
+	Architectures []string      `json:"architectures"`
+	Sources       []string      `json:"sources"`
+	Pins          []string      `json:"pins,omitempty"`
+	Proofs        []solve.Proof `json:"proofs"`
+}
+
+// Proved tells whether what was proved for the group was proved for this view:
+// for the same sources, architectures and pins.
+func (e *Edition) Proved(v machine.View) bool {
+	return slices.ContainsFunc(e.Views, func(p EditionView) bool {
+		return p.Group == v.Group && slices.Equal(p.Sources, v.Sources) && slices.Equal(p.Architectures, v.Architectures) &&
+			slices.Equal(p.Pins, pins(v))
+	})
+}
+
+func pins(v machine.View) (out []string) {
+	for _, p := range v.Pins {
+		out = append(out, p.String())
+	}
+	return out
+}
+
+// seen works out what the groups that follow the mirror's lanes see of it.
+func (b *Builder) seen(plan Plan, out *Outcome) error {
+	var sources []machine.Source
+	for _, p := range out.Publications {
+		sources = append(sources, machine.Source{Source: p.Source.Spec, Standing: p.Source.Standing, Suite: p.Root.Suite, Codename: p.Root.Codename})
+	}
+	for _, name := range slices.Sorted(maps.Keys(plan.Groups)) {
+		v, err := machine.See(name, plan.Groups[name], b.Families, sources)
+		if err != nil {
+			return err
+		}
+		out.Findings = append(out.Findings, v.Findings()...)
+		if len(v.Sources) == 0 && len(v.Left) == 0 {
+			out.Findings = append(out.Findings, finding.New("source.release-unsupported", "group "+name,
+				"its machines see nothing of the mirror %s, which has no source of the family %s", plan.Name, v.Family))
+		}
+		out.views = append(out.views, v)
+	}
+	return nil
+}
+
+func (b *Builder) choose(ctx context.Context, plan Plan, out *Outcome) error {
+	if err := b.seen(plan, out); err != nil {
+		return err
+	}
+	byFamily := map[string][]int{}
+	var families []string
+	for i, s := range plan.Sources {
+		if _, seen := byFamily[s.Spec.Family]; !seen {
+			families = append(families, s.Spec.Family)
+		}
+		byFamily[s.Spec.Family] = append(byFamily[s.Spec.Family], i)
+	}
+	unmatched := map[string]int{} // wants of the mirror, by how many families have nothing for them
+	for _, family := range families {
+		if err := b.chooseFamily(ctx, plan, out, byFamily[family], len(families), unmatched); err != nil {
+			return err
+		}
+	}
+	slices.SortStableFunc(out.selection, func(x, y pick) int {
+		return cmp.Or(strings.Compare(x.src.Name, y.src.Name), x.Index-y.Index, x.Ordinal-y.Ordinal)
+	})
+	for _, p := range out.selection {
+		out.BySource[p.src.Name]++
+		if p.wanted {
+			out.Wanted++
+		}
+	}
+	out.Packages = len(out.selection)
+	return nil
+}
+
+// chooseFamily takes from the sources of one family. A want of the mirror that
+// matches nothing is told by the last of the families for which that is so.
+func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, members []int, families int, unmatched map[string]int) error {
+	var sources []solve.Source
+	for _, i := range members {
+		s := plan.Sources[i]
+		sources = append(sources, solve.Source{Name: s.Name, Priority: s.Priority, Architectures: s.Spec.Architectures,
+			Except: slices.Concat(s.Want.Except, plan.Mirror.Want.Except)})
+	}
+	u := solve.NewUniverse(plan.Sources[members[0]].Family, sources)
+	for k, i := range members {
+		src := plan.Sources[i]
+		seen, err := b.streams(ctx, plan, out, i)
+		if err != nil {
+			return err
+		}
+		for n, l := range out.lists[i] {
+			if err := b.Read(src, n, l, func(p *archive.Package, _ []byte) error {
+				if seen(p) {
+					u.Add(k, p)
+				}
+				return ctx.Err()
+			}); err != nil {
+				return err
+			}
+		}
+	}
+	wants, err := wantsOf(plan, members)
+	if err != nil {
+		return err
+	}
+	if err := b.paths(ctx, plan, out, members, u); err != nil {
+		return err
+	}
+	s, err := u.Select(ctx, wants, viewsOf(plan, out, members, wants), b.Proof)
+	if f, ok := finding.From(err); ok {
+		f.Object = "mirror " + plan.Name
+		return f
+	}
+	if err != nil {
+		return err
+	}
+	for _, c := range s.Chosen {
+		out.selection = append(out.selection, pick{Package: c.Package, src: plan.Sources[members[c.Source]], wanted: c.Wanted, why: c.For})
+	}
+	out.Proofs = append(out.Proofs, s.Proofs...)
+	s.Unmatched = slices.DeleteFunc(s.Unmatched, func(m solve.Unmatched) bool {
+		if m.Source != solve.AllSources {
+			return false
+		}
+		unmatched[m.As]++
+		return unmatched[m.As] < families
+	})
+	out.Findings = append(out.Findings, b.explain(ctx, plan, out, members, s)...)
+	return nil
+}
+
+// wantsOf gives what is wanted of the sources of one family: of each alone, and
+// of all of them.
+func wantsOf(plan Plan, members []int) (out []solve.Want, err error) {
+	add := func(w definition.Want, source int) error {
+		for _, text := range w.Packages {
+			r, err := archive.ParseWant(text)
+			if err != nil {
+				return err
+			}
+			out = append(out, solve.Want{Source: source, Relation: r, With: w.With, Versions: max(w.Versions, 1), As: text, Only: w.Only})
+		}
+		return nil
+	}
+	for k, i := range members {
+		src := plan.Sources[i]
+		if plan.Mirror.Everything(definition.From{Source: src.Name, Want: src.Want}) {
+			out = append(out, solve.Want{Source: k, Relation: archive.Relation{Name: "*"}, As: "everything"})
+		}
+		if err := add(src.Want, k); err != nil {
+			return nil, err
+		}
+	}
+	return out, add(plan.Mirror.Want, solve.AllSources)
+}
+
+// sight is a view that several groups may share, with or without pins.
+type sight struct {
+	solve.View
+	groups []string
+}
+
+// name tells whose view it is.
+func (s *sight) name() string {
+	out := "the groups " + strings.Join(s.groups[:min(3, len(s.groups))], ", ")
+	switch n := len(s.groups); {
+	case n == 1:
+		out = "the group " + s.groups[0]
+	case n <= 3:
+		out = "the groups " + strings.Join(s.groups[:n-1], ", ") + " and " + s.groups[n-1]
+	default:
+		out += fmt.Sprintf(" and %d others", n-3)
+	}
+	if len(s.Pins) > 0 {
+		out += withPins
+	}
+	return out
+}
+
+const withPins = " with its pins"
+
+// viewsOf gives the views that a choice is made and proved for: that of each group
+// which follows the mirror, once more with its pins where it has some; and for
+// what no group sees, that of all machines that could use it. Groups that see the
+// same share one.
+func viewsOf(plan Plan, out *Outcome, members []int, wants []solve.Want) []solve.View {
+	place := map[string]int{}
+	for k, i := range members {
+		place[plan.Sources[i].Name] = k
+	}
+	covered := map[string][]int{} // by architecture: sources that a group sees
+	var sights []*sight
+	add := func(group string, v solve.View) {
+		same := func(s *sight) bool {
+			return slices.Equal(s.Sources, v.Sources) && slices.Equal(s.Architectures, v.Architectures) &&
+				slices.EqualFunc(s.Pins, v.Pins, func(a, b archive.Relation) bool { return a.String() == b.String() })
+		}
+		if i := slices.IndexFunc(sights, same); i >= 0 {
+			sights[i].groups = append(sights[i].groups, group)
+			return
+		}
+		sights = append(sights, &sight{v, []string{group}})
+	}
+	for _, v := range out.views {
+		if v.Family != plan.Sources[members[0]].Spec.Family || len(v.Sources) == 0 {
+			continue
+		}
+		view := solve.View{Architectures: v.Architectures}
+		for _, name := range v.Sources {
+			k := place[name]
+			view.Sources = append(view.Sources, k)
+			for _, a := range v.Architectures {
+				if slices.Contains(plan.Sources[members[k]].Spec.Architectures, a) {
+					covered[a] = append(covered[a], k)
+				}
+			}
+		}
+		add(v.Group, view)
+		if len(v.Pins) > 0 {
+			view.Pins = v.Pins
+			add(v.Group, view)
+		}
+	}
+	var views []solve.View
+	for _, s := range sights {
+		s.Name = s.name()
+		views = append(views, s.View)
+	}
+	out.sights = append(out.sights, sights...)
+	return append(views, uncovered(plan, members, wants, covered)...)
+}
+
+// uncovered gives the views of machines of no group, for what no group sees.
+func uncovered(plan Plan, members []int, wants []solve.Want, covered map[string][]int) (views []solve.View) {
+	var archs []string
+	for _, i := range members {
+		for _, a := range plan.Sources[i].Spec.Architectures {
+			if !slices.Contains(archs, a) {
+				archs = append(archs, a)
+			}
+		}
+	}
+	for _, a := range archs {
+		v := solve.View{Architectures: []string{a}, Wants: []int{}}
+		for n, w := range wants {
+			alone := w.Source != solve.AllSources && !slices.Contains(covered[a], w.Source) &&
+				slices.Contains(plan.Sources[members[w.Source]].Spec.Architectures, a)
+			if alone || w.Source == solve.AllSources && len(covered[a]) == 0 {
+				v.Wants = append(v.Wants, n)
+			}
+		}
+		if len(v.Wants) > 0 {
+			views = append(views, v)
+		}
+	}
+	return views
+}
+
+// editionViews gives the views of the groups with what was proved for each.
+func (out *Outcome) editionViews() []EditionView {
+	views := []EditionView{}
+	for _, v := range out.views {
+		e := EditionView{Group: v.Group, Family: v.Family, Architectures: v.Architectures, Sources: v.Sources, Pins: pins(v), Proofs: []solve.Proof{}}
+		for _, s := range out.sights {
+			for _, p := range out.Proofs {
+				if p.View == s.Name && slices.Contains(s.groups, v.Group) {
+					e.Proofs = append(e.Proofs, p)
+				}
+			}
+		}
+		views = append(views, e)
+	}
+	return views
+}
+
+// apart asks of each family whether machines could tell the sources that they see
+// apart, before anything is fetched for them: what could not is no view. Without
+// groups, all sources of a family are seen together.
+func (b *Builder) apart(plan Plan, out *Outcome) finding.List {
+	var found finding.List
+	views := slices.Clone(out.views)
+	if len(views) == 0 {
+		byFamily := map[string]*machine.View{}
+		for _, s := range plan.Sources {
+			v := byFamily[s.Spec.Family]
+			if v == nil {
+				v = &machine.View{Family: s.Spec.Family}
+				byFamily[s.Spec.Family] = v
+			}
+			v.Sources = append(v.Sources, s.Name)
+		}
+		for _, family := range slices.Sorted(maps.Keys(byFamily)) {
+			views = append(views, *byFamily[family])
+		}
+	}
+	for _, v := range views {
+		var family archive.Family
+		c := archive.Client{Lane: plan.Name, At: "/" + plan.Name}
+		for i, pub := range out.Publications {
+			if !v.Sees(pub.Source.Name) {
+				continue
+			}
+			family = pub.Source.Family
+			es := b.describe(pub, plan, out, i)
+			c.Sources = append(c.Sources, archive.ClientSource{Source: es.Source, Priority: es.Priority, Tailored: es.Tailored, Streams: es.Streams,
+				Origin: es.Origin, Label: es.Label, Suite: es.Suite, Codename: es.Codename})
+		}
+		if len(c.Sources) == 0 {
+			continue
+		}
+		_, notes, err := family.ClientFiles(c)
+		notes = notes.With("priority.ambiguous")
+		if f, ok := finding.From(err); ok {
+			notes = append(notes, f)
+		}
+		for _, f := range notes {
+			if !slices.ContainsFunc(found, func(o finding.Finding) bool { return o.Code == f.Code && o.Object == f.Object && o.Text == f.Text }) {
+				found = append(found, f)
+			}
+		}
+	}
+	return found
+}

@@ -1,0 +1,97 @@
+package mirror
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+	"stockade/core/solve"
+)
+
+// maxSurpassed bounds how many packages that stay behind are told one by one.
+const maxSurpassed = 50
+
+// surpassed tells of packages that machines would stay behind with: where a want
+// stands at one source and another has something newer, and where the better
+// priority has the older version. Each is told once, whatever machines it is for.
+func (b *Builder) surpassed(ctx context.Context, plan Plan, out *Outcome, members []int, all []solve.Surpassed) finding.List {
+	source := func(k int) *Source { return plan.Sources[members[k]] }
+	key := func(s solve.Surpassed) string {
+		return strings.Join([]string{s.Have.Name, s.Have.Version, source(s.Source).Name, s.Newer.Version, source(s.Elsewhere).Name}, "\x00")
+	}
+	told := map[string]bool{}
+	all = slices.DeleteFunc(slices.Clone(all), func(s solve.Surpassed) bool {
+		k := key(s)
+		before := told[k]
+		told[k] = true
+		return before
+	})
+	why := b.reasons(ctx, out, members, all)
+	var found finding.List
+	counts := map[string]int{}
+	for _, s := range all {
+		code, rated := "mirror.newer-elsewhere", severity(plan)
+		if s.Behind {
+			code, rated = "priority.holds-back", finding.Warning
+		}
+		if counts[code]++; counts[code] > maxSurpassed {
+			continue
+		}
+		have, other := source(s.Source), source(s.Elsewhere)
+		text := fmt.Sprintf("%s %s is taken from %s, and %s has %s", s.Have.Name, s.Have.Version, have.Name, other.Name, s.Newer.Version)
+		if s.Behind {
+			text = fmt.Sprintf("machines stay on %s %s of %s (priority %d), and %s (priority %d) has %s",
+				s.Have.Name, s.Have.Version, have.Name, have.Priority, other.Name, other.Priority, s.Newer.Version)
+		}
+		if ids := why[s.Newer]; len(ids) > 0 {
+			text += ", published for " + strings.Join(ids, ", ")
+		}
+		found = append(found, finding.New(code, "mirror "+plan.Name, "%s", text).Rated(rated))
+	}
+	for _, code := range []string{"mirror.newer-elsewhere", "priority.holds-back"} {
+		if n := counts[code] - maxSurpassed; n > 0 {
+			rated := finding.Warning
+			if code == "mirror.newer-elsewhere" {
+				rated = severity(plan)
+			}
+			found = append(found, finding.New(code, "mirror "+plan.Name, "the same is so of %d further packages", n).Rated(rated))
+		}
+	}
+	return found
+}
+
+// reasons gives the advisories about the newer packages. One that cannot be had
+// is left out here: the build itself tells why.
+func (b *Builder) reasons(ctx context.Context, out *Outcome, members []int, all []solve.Surpassed) map[*archive.Package][]string {
+	ids := map[*archive.Package][]string{}
+	for k, i := range members {
+		about := map[archive.AdvisoryPackage]*archive.Package{}
+		for _, s := range all {
+			if s.Elsewhere == k {
+				about[archive.AdvisoryPackage{Name: s.Newer.Name, Version: s.Newer.Version, Arch: s.Newer.Arch}] = s.Newer
+			}
+		}
+		pub := out.Publications[i]
+		l := pub.Source.Family.Lore(pub.Source.Spec, pub.Root)
+		if len(about) == 0 || l.Advisories == nil {
+			continue
+		}
+		plain, err := b.lore(ctx, pub.Source, *l.Advisories)
+		if err != nil {
+			continue
+		}
+		l.ReadAdvisories(plain, func(a *archive.Advisory) error {
+			for _, p := range a.Packages {
+				if n := about[p]; n != nil && !slices.Contains(ids[n], a.ID) {
+					ids[n] = append(ids[n], a.ID)
+				}
+			}
+			return ctx.Err()
+		})
+		plain.Close()
+	}
+	return ids
+}

@@ -1,0 +1,147 @@
+package solve
+
+import (
+	"fmt"
+	"slices"
+
+	"stockade/core/archive"
+)
+
+// View is one kind of machines that a selection is made for: which sources they
+// see, on which architectures, and what is wanted for them.
+type View struct {
+	// Name is told with what was found: "the group gatehouse". Empty: all
+	// machines that could use the mirror.
+	Name          string
+	Architectures []string
+	Sources       []int // that are seen; nil: all
+	Wants         []int // which of the wants; nil: all
+	// Pins are versions that the machines stay on. Other versions of those names
+	// are not seen, where a source has the pinned one.
+	Pins []archive.Relation
+}
+
+// Everyone is the view of all machines that could use the universe: every source,
+// on every architecture that one of them has.
+func (u *Universe) Everyone() View {
+	var v View
+	for _, src := range u.sources {
+		for _, a := range src.Architectures {
+			if !slices.Contains(v.Architectures, a) {
+				v.Architectures = append(v.Architectures, a)
+			}
+		}
+	}
+	return v
+}
+
+// Proof says what was shown for the machines of one view and architecture: that
+// so many of the wanted packages can be installed from what was taken.
+type Proof struct {
+	View   string `json:"view,omitempty"` // its name; empty: all machines that could use the mirror
+	Arch   string `json:"architecture"`
+	Wanted int    `json:"wanted"`
+	Proved int    `json:"proved"`
+}
+
+// String says it in words: "12 of 12 for the group gatehouse on amd64".
+func (p Proof) String() string {
+	view := p.View
+	if view == "" {
+		view = "machines of no group"
+	}
+	return fmt.Sprintf("%d of %d for %s on %s", p.Proved, p.Wanted, view, p.Arch)
+}
+
+// Surpassed is a package that machines of a view would take, while a source that
+// they see has a newer version.
+type Surpassed struct {
+	View, Arch string
+	Have       *archive.Package
+	Source     int
+	Newer      *archive.Package
+	Elsewhere  int
+	// Behind tells that the newer one stands at a worse priority; else nothing but
+	// the want keeps machines from it.
+	Behind bool
+}
+
+// begin turns to the machines of one view and architecture.
+func (s *selector) begin(v View, arch string) {
+	s.view, s.arch = v, arch
+	s.nodes, s.meetings = map[*archive.Package]*node{}, map[string]*meeting{}
+	s.sees = make([]bool, len(s.sources))
+	for i := range s.sources {
+		s.sees[i] = v.Sources == nil || slices.Contains(v.Sources, i)
+	}
+	s.pinned = map[string]string{}
+	for _, p := range v.Pins {
+		if slices.ContainsFunc(s.byName[p.Name], func(o offer) bool { return s.runs(o, arch) && s.isIn(o.Version, p) }) {
+			s.pinned[p.Name] = p.Version
+		}
+	}
+}
+
+// runs tells whether machines of the view that is being looked at could take an
+// offer, on an architecture.
+func (s *selector) runs(o offer, arch string) bool {
+	if !s.sees[o.source] || !s.Universe.runs(o, arch) {
+		return false
+	}
+	pin, pinned := s.pinned[o.Name]
+	return !pinned || s.family.CompareVersions(o.Version, pin) == 0
+}
+
+// surpassed tells of what was taken where machines see something newer: of each
+// name the version that they would take is compared with all that they see.
+// Where a want itself says that older ones are meant, nothing is told.
+func (s *selector) surpassed(meant map[string]bool) {
+	taken := map[string]offer{}
+	var names []string
+	for p, c := range s.chosen {
+		o := offer{p, c.Source}
+		if !s.runs(o, s.arch) || meant[p.Name] {
+			continue
+		}
+		best, seen := taken[p.Name]
+		if !seen {
+			names = append(names, p.Name)
+		}
+		if !seen || s.before(o, best) {
+			taken[p.Name] = o
+		}
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		have := taken[name]
+		var newer offer
+		for _, o := range s.byName[name] {
+			if !s.spend(1) {
+				return
+			}
+			if !s.runs(o, s.arch) || s.excepted(o) || s.family.Rank(o.Arch, s.arch) != s.family.Rank(have.Arch, s.arch) ||
+				s.family.CompareVersions(o.Version, have.Version) <= 0 {
+				continue
+			}
+			if newer.Package == nil || s.before(o, newer) {
+				newer = o
+			}
+		}
+		if newer.Package == nil {
+			continue
+		}
+		s.out.Surpassed = append(s.out.Surpassed, Surpassed{View: s.view.Name, Arch: s.arch, Have: have.Package, Source: have.source,
+			Newer: newer.Package, Elsewhere: newer.source, Behind: s.priority(newer) > s.priority(have)})
+	}
+}
+
+func (s *selector) priority(o offer) int { return s.sources[o.source].Priority }
+
+// before tells whether machines would take an offer rather than another of its
+// name: the better priority, and among equals the newer version.
+func (s *selector) before(a, b offer) bool {
+	if d := s.priority(a) - s.priority(b); d != 0 {
+		return d < 0
+	}
+	return s.family.CompareVersions(a.Version, b.Version) > 0
+}

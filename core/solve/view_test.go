@@ -1,0 +1,132 @@
+package solve
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"stockade/core/archive"
+)
+
+// surpassed in a short form: "openssl 3.0.20 < 3.0.22 in 1", with "behind" where
+// the priority is what keeps machines from it.
+func surpassedIn(s *Selection) string {
+	var out []string
+	for _, x := range s.Surpassed {
+		text := fmt.Sprintf("%s %s < %s in %d", x.Have.Name, x.Have.Version, x.Newer.Version, x.Elsewhere)
+		if x.Behind {
+			text += " behind"
+		}
+		out = append(out, text)
+	}
+	return strings.Join(out, "; ")
+}
+
+// Base, updates and security of one distribution, as everybody has them.
+func TestAWantOverAllSourcesTakesWhatMachinesWould(t *testing.T) {
+	amd := []string{"amd64"}
+	sources := []Source{{Name: "tarn", Priority: 20, Architectures: amd}, {Name: "tarn-fixes", Priority: 20, Architectures: amd}, {Name: "kelp", Priority: 40, Architectures: amd}}
+	base := "ssl 3.0.20 amd64 // Depends: libc\nlibc 2.36 amd64\neditor 9 amd64"
+	fixes := "ssl 3.0.22 amd64 // Depends: libc"
+	vendor := "ssl 4.0 amd64\ndrive 7 amd64 // Depends: ssl"
+	for _, c := range []struct {
+		name      string
+		wants     []Want
+		chosen    string
+		surpassed string
+		unmatched int
+	}{
+		{"over all sources: the best priority, and among equals the newest", []Want{want(AllSources, "ssl", "required", 1)},
+			"libc=2.36 ssl=3.0.22", "ssl 3.0.22 < 4.0 in 2 behind", 0},
+		{"over all sources, the newest two", []Want{want(AllSources, "ssl", "required", 2)}, "libc=2.36 ssl=3.0.20 ssl=3.0.22", "ssl 3.0.22 < 4.0 in 2 behind", 0},
+		{"a pattern over all sources", []Want{want(AllSources, "*", "required", 1)}, "drive=7 editor=9 libc=2.36 ssl=3.0.22", "ssl 3.0.22 < 4.0 in 2 behind", 0},
+		{"at the base alone: what is left out is told", []Want{want(0, "ssl", "required", 1)}, "libc=2.36 ssl=3.0.20", "ssl 3.0.20 < 3.0.22 in 1", 0},
+		{"at the base on purpose", []Want{{Source: 0, Relation: archive.Relation{Name: "ssl"}, With: "required", Versions: 1, Only: true}}, "libc=2.36 ssl=3.0.20", "", 0},
+		{"a bound that means an older one", []Want{want(AllSources, "ssl < 3.0.21", "required", 1)}, "libc=2.36 ssl=3.0.20", "", 0},
+		{"a bound that only a worse priority meets", []Want{want(AllSources, "ssl >= 4", "required", 1)}, "", "", 1},
+		{"a need is met from the best priority too", []Want{want(2, "drive", "required", 1)}, "drive=7 libc=2.36 ssl=3.0.22", "ssl 3.0.22 < 4.0 in 2 behind", 0},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s := universe(t, sources, base, fixes, vendor).selectAll(t, c.wants)
+			if got := names(s); got != c.chosen {
+				t.Errorf("chosen: %s", got)
+			}
+			if got := surpassedIn(s); got != c.surpassed {
+				t.Errorf("newer elsewhere: %s", got)
+			}
+			if len(s.Unmatched) != c.unmatched {
+				t.Errorf("unmatched: %v", s.Unmatched)
+			}
+			if c.unmatched > 0 && !slices.Contains(s.Unmatched[0].Offers, Offered{2, "4.0"}) {
+				t.Errorf("what there is: %v", s.Unmatched[0].Offers)
+			}
+		})
+	}
+}
+
+// What one group cannot see does not help it, though it stands in the mirror.
+func TestEachViewIsProvedByItself(t *testing.T) {
+	amd := []string{"amd64"}
+	sources := []Source{{Name: "tarn", Priority: 20, Architectures: amd}, {Name: "tarn-fixes", Priority: 20, Architectures: amd}}
+	u := universe(t, sources, "ctl 1 amd64 // Depends: lib (>= 2)\ntables 1 amd64\ntables 2 amd64 // Depends: lib (>= 2)", "lib 2 amd64")
+	wants := []Want{want(AllSources, "ctl", "required", 1), want(AllSources, "tables", "required", 1)}
+	pin, err := archive.ParseWant("tables = 1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := u.Select(t.Context(), wants, []View{
+		{Name: "the group whole", Architectures: amd, Sources: []int{0, 1}},
+		{Name: "the group base", Architectures: amd, Sources: []int{0}},
+		{Name: "the group base with its pins", Architectures: amd, Sources: []int{0}, Pins: []archive.Relation{pin}, Wants: []int{1}},
+	}, Limits{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := names(s); got != "ctl=1 lib=2 tables=1 tables=2" {
+		t.Errorf("chosen: %s", got)
+	}
+	var proofs, missing []string
+	for _, p := range s.Proofs {
+		proofs = append(proofs, fmt.Sprintf("%s %d/%d", p.View, p.Proved, p.Wanted))
+	}
+	for _, m := range s.Missing {
+		missing = append(missing, m.View+" "+m.Needer.Name)
+	}
+	if got := strings.Join(proofs, "; "); got != "the group whole 2/2; the group base 0/2; the group base with its pins 1/1" {
+		t.Errorf("proved: %s", got)
+	}
+	if got := strings.Join(missing, "; "); got != "the group base ctl; the group base tables" {
+		t.Errorf("missing: %s", got)
+	}
+}
+
+// The best of what meets a need conflicts, and something else would do.
+func TestAnotherCandidateIsFoundWhenTheBestConflicts(t *testing.T) {
+	one := []Source{{Name: "tarn", Priority: 20, Architectures: []string{"amd64"}}}
+	for _, c := range []struct{ name, list, want, chosen string }{
+		{"another package that provides it", "ctl 1 amd64 // Depends: bus // Conflicts: net\nnet 1 amd64 // Provides: bus\nserial 1 amd64 // Provides: bus", "ctl", "ctl=1 net=1 serial=1"},
+		{"another alternative", "ctl 1 amd64 // Depends: net | serial // Conflicts: net\nnet 1 amd64\nserial 1 amd64", "ctl", "ctl=1 net=1 serial=1"},
+		{"an older version", "ctl 1 amd64 // Depends: lib, panel\npanel 1 amd64 // Conflicts: lib (>= 2)\nlib 1 amd64\nlib 2 amd64", "ctl", "ctl=1 lib=1 lib=2 panel=1"},
+		{"further down", "ctl 1 amd64 // Depends: mid, panel\nmid 1 amd64 // Depends: lib\npanel 1 amd64 // Conflicts: lib (>= 2)\nlib 1 amd64 // Depends: data\nlib 2 amd64\ndata 1 amd64", "ctl", "ctl=1 data=1 lib=1 lib=2 mid=1 panel=1"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s := universe(t, one, c.list).selectAll(t, []Want{want(0, c.want, "required", 1)})
+			if len(s.Conflicts) > 0 {
+				t.Fatal(s.Conflicts[0])
+			}
+			if got := names(s); got != c.chosen {
+				t.Errorf("chosen: %s", got)
+			}
+			if p := s.Proofs[0]; p.Proved != 1 || p.Wanted != 1 {
+				t.Errorf("proof: %v", p)
+			}
+		})
+	}
+	t.Run("and where nothing would do, it is told", func(t *testing.T) {
+		s := universe(t, one, "ctl 1 amd64 // Depends: bus // Conflicts: bus\nnet 1 amd64 // Provides: bus").selectAll(t, []Want{want(0, "ctl", "required", 1)})
+		if len(s.Conflicts) != 1 || s.Proofs[0].Proved != 0 {
+			t.Errorf("conflicts: %v, proof: %v", s.Conflicts, s.Proofs)
+		}
+	})
+}

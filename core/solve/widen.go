@@ -1,0 +1,78 @@
+package solve
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/go-air/gini/z"
+
+	"stockade/core/archive"
+)
+
+// widen looks in all that machines of the view see for a way to install what
+// conflicts, from one conflict on. What was found is taken, and the conflict is
+// none. It costs about as much as the selection before it, and no more: where that
+// does not do, the conflicts stand.
+func (s *selector) widen(from int) {
+	failed := slices.Clone(s.out.Conflicts[from:])
+	var roots []*node
+	for _, c := range failed {
+		roots = append(roots, s.nodes[c.Wanted])
+	}
+	before := s.budget
+	defer func() { s.budget = before }()
+	s.budget = newBudget(before.ctx, s.count)
+	q := s.question(s.around(func(offer) bool { return true }, roots...))
+	if s.err != nil {
+		before.err = before.ctx.Err()
+		s.nodes, s.meetings = map[*archive.Package]*node{}, map[string]*meeting{} // some are not whole
+		return
+	}
+	s.out.Conflicts = s.out.Conflicts[:from]
+	until := time.Now().Add(s.limits.all(len(q.installed)))
+	for i, n := range roots {
+		limit := min(s.limits.each(), time.Until(until))
+		switch q.search(s.ctx, []z.Lit{q.installed[n]}, limit) {
+		case yes:
+			s.takeFound(q, n)
+		case no:
+			s.out.Conflicts = append(s.out.Conflicts, failed[i])
+		case unknownYet:
+			s.out.Undecided = append(s.out.Undecided, Undecided{n.Package, s.view.Name, s.arch,
+				fmt.Sprintf("from what was taken it cannot, and the search among all %d packages that could be was given up", len(q.installed))})
+		}
+	}
+	before.err = before.ctx.Err()
+}
+
+// takeFound takes what the answer has for one package: of what meets each need,
+// what is taken already, or else the best.
+func (s *selector) takeFound(q *question, root *node) {
+	in := func(o offer) bool {
+		m, asked := q.byPackage[o.Package]
+		return asked && q.solver.Value(m)
+	}
+	seen := map[*node]bool{root: true}
+	for queue := []*node{root}; len(queue) > 0; queue = queue[1:] {
+		n := queue[0]
+		for _, c := range n.requires {
+			if holds := !slices.ContainsFunc(c, func(l literal) bool { return l.not && !slices.ContainsFunc(l.usable, in) }); !holds {
+				continue
+			}
+			var pick *node
+			for _, l := range c.positive() {
+				for _, o := range l.usable {
+					if in(o) && (pick == nil || !s.isTaken(pick.offer) && s.isTaken(o)) {
+						pick = s.node(o)
+					}
+				}
+			}
+			if pick != nil && !seen[pick] {
+				seen[pick] = true
+				s.take(pick.offer, false, "what "+root.Name+" can be installed with")
+				queue = append(queue, pick)
+			}
+		}
+	}
+}

@@ -1,0 +1,203 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"stockade/core/definition"
+	"stockade/core/finding"
+	"stockade/core/mirror"
+	"stockade/internal/store"
+)
+
+// states is all that is told of anything now, by object: "source tarn". The
+// overview, each list and each page draw from it, so that none of them says less
+// than another.
+type states map[string]finding.List
+
+func (st states) add(found ...finding.Finding) {
+	for _, f := range found {
+		st[f.Object] = withFinding(st[f.Object], f)
+	}
+}
+
+// of gives what is told of one object, the worst first.
+func (st states) of(object string) finding.List {
+	out := append(finding.List{}, st[object]...)
+	out.Sort()
+	return out
+}
+
+// needsYou gives everything but notes, the worst first.
+func (st states) needsYou() finding.List {
+	out := finding.List{}
+	for _, object := range slices.Sorted(maps.Keys(st)) {
+		for _, f := range st[object] {
+			if f.Severity != finding.Note {
+				out = append(out, f)
+			}
+		}
+	}
+	out.Sort()
+	return out
+}
+
+// states gathers them.
+func (s *Service) states(set *definition.Set, t *trusted) (states, error) {
+	out := states{}
+	found, err := s.contradicted()
+	if err != nil {
+		return nil, err
+	}
+	out.add(found...)
+	out.add(s.checks(set, t)...)
+	if err := s.foundBefore(set, out); err != nil {
+		return nil, err
+	}
+	for name, src := range set.Sources {
+		for _, f := range named(set, name) {
+			if c, ok := t.certificates[f]; ok {
+				out.add(c.Check(s.now())...)
+			}
+		}
+		if !src.Disabled && !src.Managed() && !out["source "+name].HasErrors() {
+			if _, err := s.db.Kept("accepted", name, &mirror.Accepted{}); errors.Is(err, store.ErrNotFound) {
+				out.add(finding.New("source.never-accepted", "source "+name, "nothing of it was accepted yet"))
+			} else if err != nil {
+				return nil, err
+			}
+		}
+	}
+	if err := s.ofLanes(set, t, out); err != nil {
+		return nil, err
+	}
+	return out, s.unfinished(out)
+}
+
+// foundBefore adds what refreshing, probing, building and verifying found last, of
+// what is still there.
+func (s *Service) foundBefore(set *definition.Set, out states) error {
+	there := func(kind, name string) bool {
+		switch kind {
+		case "refresh", "probe":
+			_, ok := set.Sources[name]
+			return ok
+		case "mirror":
+			_, ok := set.Mirrors[name]
+			return ok
+		}
+		mirrorName, number, err := parseEdition(name, "")
+		if err != nil {
+			return false
+		}
+		e, err := s.db.EditionBy(mirrorName, number)
+		return err == nil && !e.Retired
+	}
+	for _, kind := range []string{"refresh", "probe", "mirror", "verify"} {
+		kept, err := s.db.AllKept(kind)
+		if err != nil {
+			return err
+		}
+		for _, k := range kept {
+			if there(kind, k.Name) {
+				out.add(decode[checked](k.Body).Findings...)
+			}
+		}
+	}
+	return nil
+}
+
+// ofLanes adds lanes that show nothing, and what rests on keys that are trusted no
+// more.
+func (s *Service) ofLanes(set *definition.Set, t *trusted, out states) error {
+	now, err := s.ledger.read(s.db, s.keys)
+	if err != nil {
+		return err
+	}
+	followers := followersOf(set)
+	for name, l := range set.Lanes {
+		moves := now.moves(name)
+		if len(moves) == 0 {
+			f := finding.New("lane.empty", "lane "+name, "it shows no edition yet").
+				Do("build its mirror, then: stockade lane move %s %s/1", name, l.Mirror)
+			if groups := followers[name]; len(groups) > 0 {
+				f.Text += fmt.Sprintf(", and machines of %s follow it", strings.Join(groups, ", "))
+			} else {
+				f = f.Rated(finding.Note)
+			}
+			out.add(f)
+			continue
+		}
+		open, _, err := s.standing(moves[0].Mirror, moves[0].Edition)
+		if err != nil {
+			f, ok := finding.From(err)
+			if !ok {
+				f = finding.New("edition.damaged", "", "%v", err)
+			}
+			f.Object, f.Text = "lane "+name, "what it shows, "+latest(moves)+", cannot be served: "+f.Text
+			out.add(f)
+			continue
+		}
+		for _, src := range open.Sources {
+			for _, key := range append([]string{src.Signer.Fingerprint}, src.Keys...) {
+				if why := t.distrusted(key, src.Name); why != "" {
+					out.add(finding.New("key.barred", "lane "+name, "it shows %s, which rests on the key %s for %s, and that key %s", open.Name(), key, src.Name, why).
+						Rated(finding.Warning).Do("stockade mirror build %s, then move the lane", open.Mirror))
+				}
+			}
+		}
+		if ahead := open.Created.Sub(s.now()); ahead > clockSlack {
+			out.add(finding.New("site.clock", "site", "the clock of this machine says %s, and %s was sealed on %s: one of the two is wrong",
+				s.now().UTC().Format(time.DateTime), open.Name(), open.Created.UTC().Format(time.DateTime)).Rated(finding.Warning))
+		}
+	}
+	return nil
+}
+
+// clockSlack is how far ahead of the clock a seal may be dated before that is told.
+const clockSlack = 10 * time.Minute
+
+// followersOf gives the groups that follow each lane, in order.
+func followersOf(set *definition.Set) map[string][]string {
+	out := map[string][]string{}
+	for _, g := range slices.Sorted(maps.Keys(set.Groups)) {
+		out[set.Groups[g].Lane] = append(out[set.Groups[g].Lane], g)
+	}
+	return out
+}
+
+// unfinished adds jobs that did not come to an end of their own, where none of the
+// same kind did since.
+func (s *Service) unfinished(out states) error {
+	all, err := s.db.LastJobs()
+	if err != nil {
+		return err
+	}
+	for _, j := range all {
+		if j.State != "interrupted" && !(j.State == "failed" && len(jobFrom(j).Findings) == 0) {
+			continue
+		}
+		f := finding.New("job.failed", j.Object, "the %s that began on %s did not come to its end: %s", j.Kind, j.Started.UTC().Format(time.DateTime), j.Problem)
+		if kind, name, ok := strings.Cut(j.Object, " "); ok {
+			f = f.Do("stockade %s %s %s", kind, j.Kind, name)
+		}
+		out.add(f)
+	}
+	return nil
+}
+
+// since tells how an outcome leaves what is told of its mirror: what was found now;
+// and where nothing changed, what the edition that still stands was sealed with.
+func since(plan mirror.Plan, out *mirror.Outcome) finding.List {
+	found := append(finding.List{}, out.Findings...)
+	if out.Unchanged && plan.Previous != nil {
+		for _, f := range plan.Previous.Findings {
+			found = withFinding(found, f)
+		}
+	}
+	return found
+}
