@@ -79,6 +79,7 @@ var catalogue = index(
 	Entry{"edition.seal-bad", Error, "the seal of an edition does not hold", "do not serve it; build the mirror again"},
 	Entry{"journal.broken", Error, "the journal does not hold, contradicts a head that was signed before, or does not explain what is in force", "find out who wrote to the database; go back to a backup whose journal holds: stockade journal verify"},
 	Entry{FaultCode, Error, "something went wrong on this machine itself: no space, no file descriptors, a disk that fails", "mend that, and run it again; nothing was decided about what was being read"},
+	Entry{"site.lost", Error, "the records or the site key are gone, and the rest of the data folder is there", "put the file back from a copy; or begin anew"},
 	Entry{"site.clock", Error, "the clock contradicts the newest accepted root", "set the clock of this machine right"},
 	Entry{"source.release-unsupported", Warning, "a source of a lane is not seen by machines of a group that follows it, or not on all their architectures", "mend the group's release or architectures, or give the mirror a source for them"},
 	Entry{"priority.holds-back", Warning, "machines stay on an older version, because its source has the better priority", "give the source with the newer version an equal or better priority, or take the package out of what it may bring"},

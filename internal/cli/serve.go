@@ -42,6 +42,7 @@ whose token is written to warden.token in the data folder.`,
 	f.StringVar(&cfg.Unlock, "unlock", "", "file with the passphrase of the site key (DATA/site/unlock)")
 	f.StringVar(&cfg.CertFile, "tls-cert", "", "certificate file for TLS")
 	f.StringVar(&cfg.KeyFile, "tls-key", "", "key file for TLS")
+	f.StringVar(&cfg.BeginAnew, "begin-anew", "", "whole fingerprint of a site key that was lost, or whose records were: sets aside what is left, and begins with a new key")
 	f.DurationVar(&cfg.Grace, "grace", 24*time.Hour, "how long packages of a lane's former edition stay reachable")
 	f.StringArrayVar(&cfg.Hosts, "host", nil, "a name by which API and console are reached, beside their address; may be given several times")
 	f.IntVar(&cfg.Machines, "connections", 0, "connections of machines at once; 0: as many as the limit of open files leaves")

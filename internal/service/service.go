@@ -59,6 +59,7 @@ type Config struct {
 	JobTime   time.Duration // how long one job may take; 24 h if zero
 	JobMemory int64         // bytes of memory that jobs may make the service take; 4 GiB if zero
 	Hosts     []string      // further names by which API and console are reached
+	BeginAnew string        // the fingerprint of a site key that was lost: set aside what is left, and begin anew
 	Version   string
 	Log       *slog.Logger
 	Now       func() time.Time
@@ -149,7 +150,18 @@ func (s *Service) open() error {
 	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
 		return fmt.Errorf("the data folder %s is in use by another Stockade: stop that one, or give another --data", data)
 	}
-	if s.db, err = store.Open(filepath.Join(data, "stockade.db")); err != nil {
+	if s.cfg.BeginAnew != "" {
+		if err := s.beginAnew(); err != nil {
+			return err
+		}
+	}
+	if err := s.whole(); err != nil {
+		return err
+	}
+	if s.db, err = store.Open(s.recordsFile()); err != nil {
+		return err
+	}
+	if err := s.known(); err != nil {
 		return err
 	}
 	if s.pool, err = pool.Open(filepath.Join(data, "pool"), filepath.Join(data, "tmp")); err != nil {
@@ -167,6 +179,9 @@ func (s *Service) open() error {
 		return err
 	}
 	if err := s.openSiteKey(passphrase); err != nil {
+		return err
+	}
+	if err := s.keepPublic(); err != nil {
 		return err
 	}
 	fingerprint := s.site.Certificate().Fingerprint
