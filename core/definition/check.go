@@ -121,23 +121,27 @@ func reference[T any](c *checker, object, path, kind, name string, among map[str
 
 func (c *checker) key(name string, k Key) {
 	object, path := "key "+name, "keys."+name
-	want := ""
-	if k.Fingerprint != "" {
-		f, err := trust.ParseFingerprint(k.Fingerprint)
+	var wanted []string
+	for i, text := range k.All() {
+		f, err := trust.ParseFingerprint(text)
 		if err != nil {
-			c.adopt(err, "define.bad-value", object, path+".fingerprint")
+			at := path + ".fingerprint"
+			if k.Fingerprint == "" || i > 0 {
+				at = path + ".fingerprints"
+			}
+			c.adopt(err, "define.bad-value", object, at)
 			return
 		}
-		want = f
+		wanted = append(wanted, f)
 	}
-	if k.File == "" && want == "" {
+	if k.File == "" && len(wanted) == 0 {
 		c.add("define.missing-field", object, path, "it has neither file nor fingerprint")
 	}
 	for i, src := range k.VouchedFor {
 		reference(c, object, path+".vouched_for."+strconv.Itoa(i), "source", src, c.Sources)
 	}
 	if len(k.VouchedFor) > 0 {
-		if want == "" {
+		if len(wanted) == 0 {
 			c.add("define.missing-field", object, path+".vouched_for", "to vouch for a key, its whole fingerprint must be written down")
 		}
 		if strings.TrimSpace(k.Evidence) == "" {
@@ -145,22 +149,27 @@ func (c *checker) key(name string, k Key) {
 		}
 	}
 	if k.File != "" && c.around.ReadFile != nil {
-		c.keyFile(object, path, c.Resolve(name), want)
-	} else if want != "" && c.around.Certificate != nil {
-		if cert, ok := c.around.Certificate(want); !ok {
-			c.add("key.missing", object, path, "the certificate %s was never brought in, and no file is named", want)
-		} else {
-			c.certificate(object, path, cert)
-		}
+		c.keyFile(object, path, c.Resolve(name), wanted)
 	}
-	if want != "" && c.around.Barred != nil {
-		if why := c.around.Barred(want); why != "" {
-			c.add("key.barred", object, path, "%s is barred: %s", want, why)
+	for _, f := range wanted {
+		if c.around.Certificate != nil && (k.File == "" || c.around.ReadFile == nil) {
+			if cert, ok := c.around.Certificate(f); !ok {
+				c.add("key.missing", object, path, "the certificate %s was never brought in, and no file is named", f)
+			} else {
+				c.certificate(object, path, cert)
+			}
+		}
+		if c.around.Barred != nil {
+			if why := c.around.Barred(f); why != "" {
+				c.add("key.barred", object, path, "%s is barred: %s", f, why)
+			}
 		}
 	}
 }
 
-func (c *checker) keyFile(object, path, file, want string) {
+// keyFile looks for the certificates that are wanted of a file; without any, it is
+// the one that the file holds.
+func (c *checker) keyFile(object, path, file string, wanted []string) {
 	data, err := c.around.ReadFile(file)
 	if err != nil {
 		c.add("key.missing", object, path+".file", "the file %s cannot be read", file).WayOut = "the path is relative to the document"
@@ -175,20 +184,22 @@ func (c *checker) keyFile(object, path, file, want string) {
 	for _, cert := range certs {
 		have = append(have, cert.Fingerprint)
 	}
-	if want == "" {
+	if len(wanted) == 0 {
 		if len(certs) > 1 {
 			c.add("define.missing-field", object, path, "the file holds %d certificates (%s), and the definition does not say which is meant", len(certs), strings.Join(have, ", ")).
-				WayOut = "write the fingerprint"
+				WayOut = "write fingerprint: with one of them, or fingerprints: with several"
 			return
 		}
-		want = certs[0].Fingerprint
+		wanted = have
 	}
-	i := slices.Index(have, want)
-	if i < 0 {
-		c.add("key.fingerprint-mismatch", object, path+".fingerprint", "the file holds %s, and the definition says %s", strings.Join(have, ", "), want)
-		return
+	for _, want := range wanted {
+		i := slices.Index(have, want)
+		if i < 0 {
+			c.add("key.fingerprint-mismatch", object, path+".fingerprint", "the file holds %s, and the definition says %s", strings.Join(have, ", "), want)
+			continue
+		}
+		c.certificate(object, path, certs[i])
 	}
-	c.certificate(object, path, certs[i])
 }
 
 func (c *checker) certificate(object, path string, cert *trust.Certificate) {
@@ -307,18 +318,20 @@ func (c *checker) source(name string, src Source) {
 }
 
 func (c *checker) signer(object, path, source, name string) {
-	fingerprint := ""
+	var fingerprints []string
 	if k, ok := c.Keys[name]; ok {
 		if c.around.Vouched == nil && slices.Contains(k.VouchedFor, source) {
 			return // without a service, the words of the document are all there is
 		}
-		f, err := trust.ParseFingerprint(k.Fingerprint)
-		if err != nil {
-			return // told at the key
+		for _, text := range k.All() {
+			f, err := trust.ParseFingerprint(text)
+			if err != nil {
+				return // told at the key
+			}
+			fingerprints = append(fingerprints, f)
 		}
-		fingerprint = f
 	} else if f, err := trust.ParseFingerprint(name); err == nil {
-		fingerprint = f
+		fingerprints = []string{f}
 	} else if g, _ := finding.From(err); g.Code == "key.short-id" {
 		c.adopt(err, "key.short-id", object, path)
 		return
@@ -329,6 +342,14 @@ func (c *checker) signer(object, path, source, name string) {
 		}
 		return
 	}
+	for _, f := range fingerprints {
+		c.signs(object, path, source, name, f)
+	}
+}
+
+// signs tells when a certificate that a source names is not there, or when nobody
+// vouched for it.
+func (c *checker) signs(object, path, source, name, fingerprint string) {
 	if c.around.Certificate != nil {
 		if _, ok := c.around.Certificate(fingerprint); !ok && (c.Keys[name].File == "") {
 			c.add("key.missing", object, path, "the certificate %s was never brought in", fingerprint)

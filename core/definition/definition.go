@@ -22,10 +22,20 @@ import (
 
 // Key is a certificate and the decision about it.
 type Key struct {
-	File        string   `yaml:"file" json:"file,omitempty" doc:"The certificate, armoured or binary, relative to this document"`
-	Fingerprint string   `yaml:"fingerprint" json:"fingerprint,omitempty" doc:"The whole fingerprint; spaces are allowed"`
-	VouchedFor  []string `yaml:"vouched_for" json:"vouched_for,omitempty" doc:"The sources that the key may sign; given with fingerprint and evidence, this is the act of vouching"`
-	Evidence    string   `yaml:"evidence" json:"evidence,omitempty" doc:"How the fingerprint was compared with its owner"`
+	File        string `yaml:"file" json:"file,omitempty" doc:"The certificate, armoured or binary, relative to this document"`
+	Fingerprint string `yaml:"fingerprint" json:"fingerprint,omitempty" doc:"The whole fingerprint; spaces are allowed"`
+	// Fingerprints are those of several certificates that stand in one file.
+	Fingerprints []string `yaml:"fingerprints" json:"fingerprints,omitempty" doc:"Whole fingerprints of several certificates in one file, which count alike under this name"`
+	VouchedFor   []string `yaml:"vouched_for" json:"vouched_for,omitempty" doc:"The sources that the key may sign; given with fingerprint and evidence, this is the act of vouching"`
+	Evidence     string   `yaml:"evidence" json:"evidence,omitempty" doc:"How the fingerprint was compared with its owner"`
+}
+
+// All gives the whole fingerprints that stand under the name, as they are written.
+func (k Key) All() []string {
+	if k.Fingerprint == "" {
+		return k.Fingerprints
+	}
+	return append([]string{k.Fingerprint}, k.Fingerprints...)
 }
 
 // Source describes one upstream repository.

@@ -69,7 +69,15 @@ type Judgement struct {
 	Findings finding.List        `json:"findings"`
 	Changes  []definition.Change `json:"changes"`
 	Vouches  []Vouching          `json:"vouches"` // decisions about keys that it contains
+	Renewed  []Renewed           `json:"renewed"` // certificates that are there, and that its files say more of
 	Revision int64               `json:"revision,omitempty"`
+}
+
+// Renewed is what a certificate gets from a new copy of it.
+type Renewed struct {
+	Key         string   `json:"key"` // its name in the definition
+	Fingerprint string   `json:"fingerprint"`
+	Changes     []string `json:"changes"`
 }
 
 // Vouching is a decision for a key.

@@ -125,6 +125,9 @@ func (a *app) changes(j api.Judgement) {
 			}
 		}
 	}
+	for _, r := range j.Renewed {
+		fmt.Fprintf(a.out, "%s %s, %s: %s\n", a.paint(green, "~ renew "), r.Key, short(r.Fingerprint), finding.Harmless(strings.Join(r.Changes, "; ")))
+	}
 	for _, v := range j.Vouches {
 		fmt.Fprintf(a.out, "%s %s may sign %s\n           evidence: %s\n", a.paint(green, "+ vouch "), short(v.Fingerprint), v.Source, finding.Harmless(v.Evidence))
 	}
@@ -146,7 +149,7 @@ func (a *app) compareCommand() *cobra.Command {
 			if err := a.show(j, func() {
 				a.findings(a.err, j.Findings)
 				a.changes(j)
-				if len(j.Changes)+len(j.Vouches) == 0 && !j.Findings.HasErrors() {
+				if len(j.Changes)+len(j.Vouches)+len(j.Renewed) == 0 && !j.Findings.HasErrors() {
 					a.say("nothing would change")
 				}
 			}, changeNames(j)); err != nil {
@@ -206,6 +209,8 @@ act of vouching, and needs a warden. An invalid document changes nothing.`,
 				switch {
 				case j.Revision > 0:
 					a.say("recorded as revision %d", j.Revision)
+				case len(j.Renewed) > 0 && len(j.Vouches) == 0:
+					a.say("certificates renewed; the description is as it was")
 				case len(j.Vouches) > 0:
 					a.say("decisions recorded; the description is as it was")
 				default:

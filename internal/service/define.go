@@ -32,7 +32,7 @@ func (s *Service) propose(in api.Documents) (*proposal, error) {
 	}
 	given, found := definition.Read(in.Documents...)
 	p := &proposal{recorded: recorded, certificates: map[string]*trust.Certificate{}}
-	p.judgement = api.Judgement{Findings: found, Changes: []definition.Change{}, Vouches: []api.Vouching{}}
+	p.judgement = api.Judgement{Findings: found, Changes: []definition.Change{}, Vouches: []api.Vouching{}, Renewed: []api.Renewed{}}
 	if p.trusted, err = s.readTrusted(); err != nil {
 		return nil, err
 	}
@@ -62,9 +62,11 @@ func (p *proposal) vouches(given *definition.Set) (out []api.Vouching) {
 	for _, name := range slices.Sorted(maps.Keys(given.Keys)) {
 		k := given.Keys[name]
 		for _, src := range k.VouchedFor {
-			w, withdrawn := p.trusted.withdrawn[decided{k.Fingerprint, src}]
-			if !p.trusted.vouched(k.Fingerprint, src) && !(withdrawn && w.Evidence == k.Evidence) {
-				out = append(out, api.Vouching{Fingerprint: k.Fingerprint, Source: src, Evidence: k.Evidence})
+			for _, f := range k.All() {
+				w, withdrawn := p.trusted.withdrawn[decided{f, src}]
+				if !p.trusted.vouched(f, src) && !(withdrawn && w.Evidence == k.Evidence) {
+					out = append(out, api.Vouching{Fingerprint: f, Source: src, Evidence: k.Evidence})
+				}
 			}
 		}
 	}
@@ -72,27 +74,46 @@ func (p *proposal) vouches(given *definition.Set) (out []api.Vouching) {
 }
 
 // takeFiles reads the certificates that come with documents and writes
-// fingerprints whole, so that records say what was meant.
+// fingerprints whole, so that records say what was meant. It tells what a
+// certificate that is there already gets from its new copy.
 func (p *proposal) takeFiles(given *definition.Set, files map[string][]byte) {
 	for name, k := range given.Keys {
 		if f, err := trust.ParseFingerprint(k.Fingerprint); err == nil {
 			k.Fingerprint = f
 		}
-		if data, ok := files[given.Resolve(name)]; ok {
-			if certs, err := trust.ReadCertificates(data); err == nil {
-				for _, c := range certs {
-					if k.Fingerprint == "" && len(certs) == 1 {
-						k.Fingerprint = c.Fingerprint
-					}
-					if c.Fingerprint == k.Fingerprint {
-						p.certificates[c.Fingerprint] = c
-					}
+		k.Fingerprints = slices.Clone(k.Fingerprints)
+		for i, text := range k.Fingerprints {
+			if f, err := trust.ParseFingerprint(text); err == nil {
+				k.Fingerprints[i] = f
+			}
+		}
+		if certs, err := trust.ReadCertificates(files[given.Resolve(name)]); err == nil {
+			if len(k.All()) == 0 && len(certs) == 1 {
+				k.Fingerprint = certs[0].Fingerprint
+			}
+			for _, c := range certs {
+				if slices.Contains(k.All(), c.Fingerprint) {
+					p.certificates[c.Fingerprint] = c
+					p.renews(name, c)
 				}
 			}
 		}
 		p.target.Keys[name] = k
 		given.Keys[name] = k
 	}
+}
+
+// renews tells what is new in a copy of a certificate that is there already.
+func (p *proposal) renews(name string, c *trust.Certificate) {
+	have, ok := p.trusted.certificates[c.Fingerprint]
+	if !ok {
+		return
+	}
+	merged, more, err := have.Merge(c)
+	if err != nil || !more {
+		return
+	}
+	p.judgement.Renewed = append(p.judgement.Renewed, api.Renewed{Key: name, Fingerprint: c.Fingerprint, Changes: have.Changes(merged)})
 }
 
 func (p *proposal) surroundings(s *Service, given *definition.Set, files map[string][]byte) definition.Surroundings {
@@ -103,14 +124,20 @@ func (p *proposal) surroundings(s *Service, given *definition.Set, files map[str
 				return data, nil
 			}
 			// A recorded key's file was read when it was recorded.
+			var all []byte
 			for name, k := range p.recorded.Keys {
 				if _, again := given.Keys[name]; !again && (k.File == path || p.target.Resolve(name) == path) {
-					if c, ok := p.trusted.certificates[k.Fingerprint]; ok {
-						return []byte(c.Armoured()), nil
+					for _, f := range k.All() {
+						if c, ok := p.trusted.certificates[f]; ok {
+							all = append(all, c.Binary()...)
+						}
 					}
 				}
 			}
-			return nil, errors.New("not given")
+			if all == nil {
+				return nil, errors.New("not given")
+			}
+			return all, nil
 		},
 		Certificate: func(f string) (*trust.Certificate, bool) {
 			if c, ok := p.certificates[f]; ok {
@@ -222,16 +249,8 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 		ended := map[decided]bool{}
 		for name, old := range p.recorded.Keys {
 			now := p.target.Keys[name]
-			for _, src := range old.VouchedFor {
-				if id := (decided{old.Fingerprint, src}); (!slices.Contains(now.VouchedFor, src) || now.Fingerprint != old.Fingerprint) && !ended[id] {
-					ended[id] = true
-					if err := tx.DropVouch(old.Fingerprint, src); err != nil {
-						return err
-					}
-					if err := s.write(tx, by, "key.withdraw", "key "+old.Fingerprint, map[string]string{"source": src, "reason": "the definition no longer says it"}); err != nil {
-						return err
-					}
-				}
+			if err := s.endWords(tx, old, now, by, ended); err != nil {
+				return err
 			}
 		}
 		if len(out.Changes) == 0 {
@@ -272,6 +291,28 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 	return out, err
 }
 
+// endWords takes back what the words of a definition decided that are no longer in
+// it. Each is taken back once: done says which were.
+func (s *Service) endWords(tx *store.DB, old, now definition.Key, by string, done map[decided]bool) error {
+	for _, src := range old.VouchedFor {
+		for _, f := range old.All() {
+			id := decided{f, src}
+			if done[id] || slices.Contains(now.VouchedFor, src) && slices.Contains(now.All(), f) {
+				continue
+			}
+			done[id] = true
+			if err := tx.DropVouch(f, src); err != nil {
+				return err
+			}
+			detail := map[string]string{"source": src, "reason": "the definition no longer says it"}
+			if err := s.write(tx, by, "key.withdraw", "key "+f, detail); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 func summarise(changes []definition.Change) string {
 	var parts []string
 	for i, c := range changes {
@@ -310,7 +351,7 @@ func (s *Service) recordSet(recorded, target *definition.Set, by, role, summary 
 	p := &proposal{recorded: recorded, target: target, trusted: t}
 	around := p.surroundings(s, definition.NewSet(), nil)
 	around.ReadFile = nil
-	p.judgement = api.Judgement{Findings: definition.Check(target, around), Changes: definition.Compare(recorded, target), Vouches: []api.Vouching{}}
+	p.judgement = api.Judgement{Findings: definition.Check(target, around), Changes: definition.Compare(recorded, target), Vouches: []api.Vouching{}, Renewed: []api.Renewed{}}
 	if p.judgement.Findings == nil {
 		p.judgement.Findings = finding.List{}
 	}

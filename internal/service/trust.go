@@ -78,11 +78,14 @@ func (t *trusted) distrusted(fingerprint, source string) string {
 // named gives the fingerprints that a source names under signed_by.
 func named(set *definition.Set, source string) (out []string) {
 	for _, k := range set.Sources[source].SignedBy {
+		under := []string{k}
 		if key, ok := set.Keys[k]; ok {
-			k = key.Fingerprint
+			under = key.All()
 		}
-		if f, err := trust.ParseFingerprint(k); err == nil {
-			out = append(out, f)
+		for _, text := range under {
+			if f, err := trust.ParseFingerprint(text); err == nil {
+				out = append(out, f)
+			}
 		}
 	}
 	return out
@@ -120,7 +123,7 @@ func (s *Service) key(c *trust.Certificate, t *trusted, set *definition.Set) api
 	out := api.Key{Certificate: *c, Names: []string{}, Vouched: []api.Vouched{}, NeededBy: []string{}, History: []api.KeyStep{}, RestsOn: []string{}, Lanes: []string{}, Findings: c.Check(s.now()),
 		Added: t.added[f].At, AddedBy: t.added[f].By, Site: f == s.site.Certificate().Fingerprint}
 	for name, k := range set.Keys {
-		if parsed, err := trust.ParseFingerprint(k.Fingerprint); err == nil && parsed == f {
+		if slices.ContainsFunc(k.All(), func(text string) bool { parsed, err := trust.ParseFingerprint(text); return err == nil && parsed == f }) {
 			out.Names = append(out.Names, name)
 		}
 	}
