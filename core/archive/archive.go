@@ -113,6 +113,9 @@ type Provide struct {
 	Version string
 }
 
+// Includes tells whether a bound includes its own version.
+func (o Op) Includes() bool { return o == Equal || o == LessOrEqual || o == GreaterOrEqual }
+
 // Overlap tells whether some version satisfies both of two bounds, cmp being
 // how the first's version compares with the second's.
 func Overlap(a Op, cmp int, b Op) bool {
@@ -124,10 +127,9 @@ func Overlap(a Op, cmp int, b Op) bool {
 	case cmp > 0:
 		return a == Less || a == LessOrEqual || b == Greater || b == GreaterOrEqual
 	}
-	includes := func(o Op) bool { return o == Equal || o == LessOrEqual || o == GreaterOrEqual }
 	down := func(o Op) bool { return o == Less || o == LessOrEqual }
 	up := func(o Op) bool { return o == Greater || o == GreaterOrEqual }
-	return includes(a) && includes(b) || down(a) && down(b) || up(a) && up(b)
+	return a.Includes() && b.Includes() || down(a) && down(b) || up(a) && up(b)
 }
 
 // Relations are what a package asks of others.
@@ -387,6 +389,9 @@ type Versions interface {
 	// another: 0 best (its own, or one that stands for all), more is worse,
 	// negative not at all.
 	Rank(packageArch, machineArch string) int
+	// OwnName tells whether a package that provides its own name in another version
+	// meets relations by that too.
+	OwnName() bool
 	// Exclusive tells whether two packages of one name cannot be installed at
 	// the same time.
 	Exclusive(a, b *Package) bool

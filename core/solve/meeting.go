@@ -206,7 +206,8 @@ func (u *Universe) candidates(r archive.Relation, arch string, runs func(offer, 
 	}
 	if !r.Real {
 		for _, v := range u.virtual[r.Name] {
-			twice := len(provided) > 0 && provided[len(provided)-1].Package == v.Package
+			twice := len(provided) > 0 && provided[len(provided)-1].Package == v.Package ||
+				v.Name == r.Name && u.isIn(v.Version, r)
 			if !twice && fits(v.offer) && u.family.Satisfies(v.Provides[v.at], r) {
 				provided = append(provided, v.offer)
 			}

@@ -274,14 +274,17 @@ func (t *taken) own(name string) (from, to int) {
 // need says that one of the literals of a clause holds when n is installed.
 func (q *question) need(n *node, c clause) {
 	rule := []z.Lit{q.installed[n].Not()}
+	against := len(c.positive()) == 0 // a conflict in other words: the package itself does not count
 	for _, l := range c {
-		if l.not {
+		if l.not && against {
+			rule = append(rule, q.thereBeside(n, l.meeting).Not())
+		} else if l.not {
 			rule = append(rule, q.thereIf(l.meeting).Not())
 		} else {
 			rule = append(rule, q.metBy(l.meeting))
 		}
 	}
-	if c.conditional() && len(c.positive()) == 0 { // a conflict in other words
+	if against {
 		q.exclude(guard{between: [2]string{n.String()}, because: n.Name + " excludes " + strings.ReplaceAll(c.written().String(), "not ", "")}, rule)
 		return
 	}
@@ -304,6 +307,24 @@ func (q *question) thereIf(m *meeting) z.Lit {
 		lit = q.solver.Lit()
 		q.there[m] = lit
 		for _, c := range q.taken(m).lits {
+			q.add(c.Not(), lit)
+		}
+	}
+	return lit
+}
+
+// thereBeside is thereIf for what is not n itself.
+func (q *question) thereBeside(n *node, m *meeting) z.Lit {
+	t := q.taken(m)
+	if !slices.ContainsFunc(t.offers, func(o offer) bool { return o.Package == n.Package }) {
+		return q.thereIf(m)
+	}
+	lit := q.solver.Lit()
+	if !q.spend(len(t.lits)) {
+		return lit
+	}
+	for i, c := range t.lits {
+		if t.offers[i].Package != n.Package {
 			q.add(c.Not(), lit)
 		}
 	}

@@ -74,7 +74,7 @@ func (u *Universe) Add(source int, p *archive.Package) {
 	o := offer{p, source}
 	u.byName[p.Name] = append(u.byName[p.Name], o)
 	for i, v := range p.Provides {
-		if v.Name != p.Name {
+		if u.counts(p, v) {
 			u.virtual[v.Name] = append(u.virtual[v.Name], provision{o, i})
 		}
 	}
@@ -82,6 +82,12 @@ func (u *Universe) Add(source int, p *archive.Package) {
 		u.backward = append(u.backward, o)
 	}
 	u.count++
+}
+
+// counts tells whether what a package provides adds to what its name and version
+// say.
+func (u *Universe) counts(p *archive.Package, v archive.Provide) bool {
+	return v.Name != p.Name || u.family.OwnName() && !(v.Op == archive.Equal && v.Version == p.Version)
 }
 
 // few is how many packages of one name are looked through one by one.
@@ -462,7 +468,9 @@ func far(a, b string) int {
 
 // provides tells whether a package provides what meets a relation.
 func (u *Universe) provides(o offer, r archive.Relation) bool {
-	return slices.ContainsFunc(o.Provides, func(v archive.Provide) bool { return v.Name == r.Name && u.family.Satisfies(v, r) })
+	return slices.ContainsFunc(o.Provides, func(v archive.Provide) bool {
+		return v.Name == r.Name && u.counts(o.Package, v) && u.family.Satisfies(v, r)
+	})
 }
 
 // meets tells whether a package meets a relation, by its name or by what it provides.

@@ -60,22 +60,40 @@ func (a *attempt) stands(n *node) bool {
 	if !a.install(n) {
 		return false
 	}
-	var later []clause
+	var later []asked
 	for i := 0; i < len(a.order); i++ {
 		for _, c := range a.order[i].requires {
 			if c.conditional() {
-				later = append(later, c)
+				later = append(later, asked{a.order[i], c})
 			} else if !a.meet(c) {
 				return false
 			}
 		}
 	}
 	for _, c := range later { // all is there that will be there
-		if !slices.ContainsFunc(c, func(l literal) bool { return a.has(l.meeting) != l.not }) {
+		if !a.holds(c) {
 			return false
 		}
 	}
 	return a.left > 0
+}
+
+// asked is a clause of a package.
+type asked struct {
+	by *node
+	clause
+}
+
+// holds tells whether a clause with conditions holds. One that only excludes does
+// not exclude the package that says so.
+func (a *attempt) holds(c asked) bool {
+	itself := len(c.positive()) == 0 && len(a.byName[c.by.Name]) == 1
+	return slices.ContainsFunc(c.clause, func(l literal) bool {
+		if l.not && itself {
+			return !a.met[l.meeting].others(c.by.Name)
+		}
+		return a.has(l.meeting) != l.not
+	})
 }
 
 // has tells whether something that is installed meets a relation.

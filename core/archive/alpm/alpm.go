@@ -279,3 +279,6 @@ func (Family) Lasting(p string) bool { return strings.Contains(path.Base(p), ".p
 func (Family) Identify(p *archive.Package) archive.Identity {
 	return archive.Identity{Name: p.Name, Version: p.Version, Arch: p.Arch}
 }
+
+// OwnName implements archive.Versions: pacman looks at names alone.
+func (Family) OwnName() bool { return false }

@@ -529,3 +529,6 @@ func (Family) Inspect(file archive.PackageFile, _ archive.Verifier) (archive.Ins
 func (Family) Identify(p *archive.Package) archive.Identity {
 	return archive.Identity{Name: p.Name, Version: p.Version, Arch: p.Arch}
 }
+
+// OwnName implements archive.Versions.
+func (Family) OwnName() bool { return true }

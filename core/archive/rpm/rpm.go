@@ -41,13 +41,26 @@ func (Family) Satisfies(p archive.Provide, r archive.Relation) bool {
 	if r.Op == archive.Any || p.Op == archive.Any {
 		return true
 	}
-	return archive.Overlap(p.Op, compareBounds(p.Version, r.Version), r.Op)
+	c, pr, rr := compareBegin(p.Version, r.Version)
+	switch {
+	case c != 0 || pr == "" && rr == "":
+		return archive.Overlap(p.Op, c, r.Op)
+	case pr == "" && p.Op.Includes() || rr == "" && r.Op.Includes():
+		return true // a release left out stands for any release
+	case pr == "" || rr == "":
+		return archive.Overlap(p.Op, 0, r.Op)
+	}
+	return archive.Overlap(p.Op, compareSegments(pr, rr), r.Op)
 }
+
+// OwnName implements archive.Versions.
+func (Family) OwnName() bool { return true }
 
 // runsAlso lists, for each architecture of machines, what else runs there,
 // best first.
 var runsAlso = map[string][]string{
-	"x86_64": {"x86_64_v2", "amd64", "ia32e", "i686", "athlon", "i586", "i486", "i386"}, "x86_64_v2": {"x86_64", "i686", "i586", "i486", "i386"},
+	"x86_64": {"amd64", "ia32e", "i686", "athlon", "i586", "i486", "i386"}, "x86_64_v2": {"x86_64", "i686", "i586", "i486", "i386"},
+	"x86_64_v3": {"x86_64_v2", "x86_64", "i686", "i586", "i486", "i386"}, "x86_64_v4": {"x86_64_v3", "x86_64_v2", "x86_64", "i686", "i586", "i486", "i386"},
 	"i686": {"i586", "i486", "i386"}, "i586": {"i486", "i386"}, "i486": {"i386"},
 	"armv8hl": {"armv7hnl", "armv7hl", "armv6hl"}, "armv7hnl": {"armv7hl", "armv6hl"}, "armv7hl": {"armv6hl"}, "armv7l": {"armv6l", "armv5tel"},
 	"s390x": {"s390"}, "ppc64": {"ppc"}, "sparc64": {"sparc"}, "mips64el": {"mipsel"}, "mips64": {"mips"},
@@ -67,8 +80,10 @@ func rank(packageArch, machineArch string) int {
 func (Family) Rank(packageArch, machineArch string) int { return rank(packageArch, machineArch) }
 
 // Exclusive implements archive.Versions: packages of different architectures
-// can lie beside each other.
-func (Family) Exclusive(a, b *archive.Package) bool { return a.Arch == b.Arch }
+// can lie beside each other, but none beside one that is for all of them.
+func (Family) Exclusive(a, b *archive.Package) bool {
+	return a.Arch == b.Arch || a.Arch == "noarch" || b.Arch == "noarch"
+}
 
 var (
 	archPattern = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)

@@ -18,16 +18,6 @@ func CompareVersions(a, b string) int {
 	return compareSegments(ar, br)
 }
 
-// compareBounds is CompareVersions for what relations say: a release is
-// compared only where both have one, so that a need for 1.2 is met by 1.2-3.
-func compareBounds(a, b string) int {
-	c, ar, br := compareBegin(a, b)
-	if c != 0 || ar == "" || br == "" {
-		return c
-	}
-	return compareSegments(ar, br)
-}
-
 // compareBegin compares epochs and versions, and gives the releases.
 func compareBegin(a, b string) (c int, ar, br string) {
 	ae, av, ar := splitEVR(a)

@@ -6,6 +6,8 @@ import (
 	"os/exec"
 	"strings"
 	"testing"
+
+	"stockade/core/archive"
 )
 
 func TestVersionsOrder(t *testing.T) {
@@ -25,7 +27,7 @@ func TestVersionsOrder(t *testing.T) {
 		}
 	}
 	for _, met := range [][2]string{{"1.0-3", "1.0"}, {"1:2", "1:2-9.el9"}} {
-		if compareBounds(met[0], met[1]) != 0 {
+		if !(Family{}).Satisfies(archive.Provide{Name: "b", Op: archive.Equal, Version: met[0]}, archive.Relation{Name: "b", Op: archive.Equal, Version: met[1]}) {
 			t.Errorf("%s and %s do not differ for a relation", met[0], met[1])
 		}
 	}
@@ -102,6 +104,51 @@ func TestVersionsOrderAsTheRealClientDoes(t *testing.T) {
 		}
 		if sign != answers[i] {
 			t.Errorf("%s against %s: %s, and the real client says %s", p[0], p[1], sign, answers[i])
+		}
+	}
+}
+
+// A release that is left out stands for any release, where the bound without it
+// includes its version; else both bounds go their own way from there.
+func TestAReleaseLeftOutStandsForAnyRelease(t *testing.T) {
+	ops := []archive.Op{archive.Less, archive.LessOrEqual, archive.Equal, archive.GreaterOrEqual, archive.Greater}
+	// By the operator of the side without a release, for each operator of the other.
+	want := map[archive.Op][5]bool{
+		archive.Less:           {true, true, false, false, false},
+		archive.LessOrEqual:    {true, true, true, true, true},
+		archive.Equal:          {true, true, true, true, true},
+		archive.GreaterOrEqual: {true, true, true, true, true},
+		archive.Greater:        {false, false, false, true, true},
+	}
+	for without, row := range want {
+		for i, with := range ops {
+			need := archive.Relation{Name: "bus", Op: with, Version: "1.2-3"}
+			if got := (Family{}).Satisfies(archive.Provide{Name: "bus", Op: without, Version: "1.2"}, need); got != row[i] {
+				t.Errorf("bus %s 1.2 meets bus %s 1.2-3: %v", without, with, got)
+			}
+			need = archive.Relation{Name: "bus", Op: without, Version: "1.2"}
+			if got := (Family{}).Satisfies(archive.Provide{Name: "bus", Op: with, Version: "1.2-3"}, need); got != row[i] {
+				t.Errorf("bus %s 1.2-3 meets bus %s 1.2: %v", with, without, got)
+			}
+		}
+	}
+}
+
+func TestWhatCannotLieSideBySide(t *testing.T) {
+	for _, c := range []struct {
+		a, b string
+		want bool
+	}{{"x86_64", "x86_64", true}, {"noarch", "noarch", true}, {"noarch", "x86_64", true}, {"i686", "noarch", true}, {"x86_64", "i686", false}} {
+		if got := (Family{}).Exclusive(&archive.Package{Arch: c.a}, &archive.Package{Arch: c.b}); got != c.want {
+			t.Errorf("%s beside %s: exclusive is %v", c.a, c.b, got)
+		}
+	}
+	for machine, runs := range map[string]map[string]bool{"x86_64": {"x86_64_v2": false, "x86_64_v3": false, "i686": true, "noarch": true},
+		"x86_64_v3": {"x86_64_v2": true, "x86_64": true, "x86_64_v4": false, "i686": true}} {
+		for arch, want := range runs {
+			if got := rank(arch, machine) >= 0; got != want {
+				t.Errorf("%s on %s: %v", arch, machine, got)
+			}
 		}
 	}
 }
