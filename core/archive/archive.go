@@ -169,7 +169,8 @@ type Package struct {
 	Summary             string
 	Section             string
 	Component           string
-	Path                string // relative to the upstream's base URL
+	Path                string // relative to the upstream's base URL, or to Base
+	Base                string // URL of the folder that it lies in, where its index says that it is another
 	Size                int64
 	InstalledSize       int64
 	SHA256, SHA512      string // lower-case hexadecimal; one of the two is there

@@ -67,6 +67,7 @@ var catalogue = index(
 	Entry{"content.digest-mismatch", Error, "a file is not what its index says", "tell the owner of the upstream; the others were asked too, and none had it right"},
 	Entry{"content.identity-mismatch", Error, "a package says inside that it is another than the index says", "do not install it; tell upstream"},
 	Entry{"content.signature-bad", Error, "no signature that counts", "nothing of it was taken; ask the owner before you trust another key"},
+	Entry{"content.placed-elsewhere", Warning, "a copied index sends machines to another place than the mirror for some packages", "copy the source tailored: its index is written anew"},
 	Entry{"content.unsafe-path", Error, "a path that could lead outside its folder", "nothing of it was taken; tell upstream"},
 	Entry{"content.ambiguous", Error, "an entry that two readers could take for two things", "nothing of it was taken; tell upstream, and use another upstream until it is mended"},
 	Entry{"content.bad-name", Error, "a name that could mean more than itself in a shell, a terminal or a file", "nothing of it was taken; tell upstream"},

@@ -91,7 +91,29 @@ func (b *Builder) choose(ctx context.Context, plan Plan, out *Outcome) error {
 		}
 	}
 	out.Packages = len(out.selection)
+	out.Findings = append(out.Findings, astray(plan, out)...)
 	return nil
+}
+
+// astray tells of packages that machines would look for elsewhere: a faithful copy
+// has upstream's words, and they name another place than the mirror.
+func astray(plan Plan, out *Outcome) (found finding.List) {
+	if plan.Mirror.Copy != "faithful" {
+		return nil
+	}
+	first, count := map[string]pick{}, map[string]int{}
+	for _, p := range out.selection {
+		if p.Base != "" {
+			if count[p.src.Name]++; count[p.src.Name] == 1 {
+				first[p.src.Name] = p
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(first)) {
+		found = append(found, finding.New("content.placed-elsewhere", "source "+name,
+			"the index sends machines to %s for %d of its packages, %s among them, and not to the mirror", first[name].Base, count[name], first[name].Name))
+	}
+	return found
 }
 
 // chooseFamily takes from the sources of one family. A want of the mirror that

@@ -90,7 +90,7 @@ type Item struct {
 	Size      int64  `json:"size"`
 	SHA256    string `json:"sha256"`
 	SHA512    string `json:"sha512,omitempty"` // where upstream names it by that alone
-	Path      string `json:"path"` // in the edition
+	Path      string `json:"path"`             // in the edition
 	Origin    string `json:"origin,omitempty"`
 	Summary   string `json:"summary,omitempty"`
 	Licence   string `json:"licence,omitempty"`

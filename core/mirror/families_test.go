@@ -1,6 +1,10 @@
 package mirror
 
 import (
+	"compress/gzip"
+	"io"
+	"path/filepath"
+
 	"bytes"
 	"crypto/sha256"
 	"fmt"
@@ -9,6 +13,7 @@ import (
 	"os"
 	"regexp"
 	"slices"
+	"stockade/core/pool"
 	"strings"
 	"testing"
 	"time"
@@ -697,4 +702,71 @@ func TestASignatureThatIsMissingIsNotReplaced(t *testing.T) {
 	w.alpm.Packages[0].Version = "2.4-1"
 	w.republish()
 	w.refused("content.signature-missing")
+}
+
+// A package may lie in another folder of the upstream's own host, and nowhere else.
+func TestAPackageElsewhereOnTheUpstreamsHostIsFetched(t *testing.T) {
+	w := newRPMWorld(t)
+	w.rpm.Packages[1].Base = w.server.URL + "/tarn/parts" // libbrine
+	w.republish()
+	w.alter("libbrine-3.4", func(b []byte) []byte { return b })
+	moved := map[string][]byte{}
+	for p, data := range w.files {
+		if strings.Contains(p, "libbrine-3.4") {
+			p = "parts/" + p
+		}
+		moved[p] = data
+	}
+	w.put(moved, nil)
+	if _, err := w.build(); err != nil {
+		t.Fatal(err)
+	}
+	e, m := w.open(1)
+	line, ok := m.Find("brine/Packages/l/libbrine-3.4-1.x86_64.rpm")
+	if !ok || line.Size == 0 {
+		t.Errorf("it is not in %s", e.Name())
+	}
+	for _, l := range m {
+		if strings.HasSuffix(l.Path, "primary.xml.gz") {
+			if text := string(gunzip(t, w.world, l)); strings.Contains(text, "xml:base") || strings.Contains(text, "/parts") {
+				t.Error("machines are sent elsewhere for it")
+			}
+		}
+	}
+	w.rpm.Packages[1].Base, w.plan.Number = "http://elsewhere.tarn.example/parts", 2
+	w.republish()
+	w.plan.Sources[0].Accepted = nil
+	b := *w.builder
+	b.Pool = emptyPool(t)
+	if _, err := b.Build(t.Context(), w.plan); err == nil || !strings.Contains(err.Error(), "no host of the source's upstreams") {
+		t.Errorf("a package on a stranger's host: %v", err)
+	}
+}
+
+func emptyPool(t *testing.T) pool.Store {
+	t.Helper()
+	dir := t.TempDir()
+	p, err := pool.Open(filepath.Join(dir, "pool"), filepath.Join(dir, "tmp"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
+func gunzip(t *testing.T, w *world, l Line) []byte {
+	t.Helper()
+	f, err := w.builder.Pool.Open(l.SHA256)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	plain, err := gzip.NewReader(f)
+	if err != nil {
+		t.Fatal(err)
+	}
+	data, err := io.ReadAll(plain)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return data
 }

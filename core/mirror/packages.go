@@ -5,7 +5,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/url"
 	"slices"
+	"strings"
 
 	"golang.org/x/sync/errgroup"
 
@@ -127,7 +129,11 @@ func (b *Builder) fetchSignature(ctx context.Context, pk *pick) error {
 }
 
 func (b *Builder) fetchPackage(ctx context.Context, pk *pick, p *progress) error {
-	sum, err := b.fetchInto(ctx, pk.src, pool.Want{Name: pk.Path, Size: pk.Size, SHA256: pk.SHA256, SHA512: pk.SHA512}, []string{pk.Path}, p,
+	src, err := placed(pk)
+	if err != nil {
+		return err
+	}
+	sum, err := b.fetchInto(ctx, src, pool.Want{Name: pk.Path, Size: pk.Size, SHA256: pk.SHA256, SHA512: pk.SHA512}, []string{pk.Path}, p,
 		func(f osFile) error { return b.inspect(pk, f) })
 	if err == nil {
 		pk.SHA256 = sum
@@ -145,6 +151,27 @@ func (b *Builder) fetchPackage(ctx context.Context, pk *pick, p *progress) error
 	}
 	return finding.New("source.upstream-down", "source "+pk.src.Name, "%s could not be fetched: %v", pk.Path, err).Rated(finding.Error).
 		Do("build again later: what was fetched is kept")
+}
+
+// placed gives the source as a package is fetched from it: from another folder
+// where its index says so, on a host of the source's own.
+func placed(pk *pick) (*Source, error) {
+	if pk.Base == "" {
+		return pk.src, nil
+	}
+	base, err := url.Parse(pk.Base)
+	if err == nil {
+		for _, up := range pk.src.Route.Upstreams {
+			if u, err := url.Parse(up.URL); err == nil && u.Scheme == base.Scheme && strings.EqualFold(u.Host, base.Host) {
+				src := *pk.src
+				src.Route.Upstreams = []fetch.Upstream{{URL: pk.Base, Region: up.Region}}
+				src.Route.Lists = nil
+				return &src, nil
+			}
+		}
+	}
+	return nil, finding.New("content.unsafe-path", "source "+pk.src.Name, "%s is said to lie at %s, which is no host of the source's upstreams", pk.Path, fetch.Shown(pk.Base)).
+		Do("leave the package out with except; or describe that place as an upstream")
 }
 
 func (b *Builder) inspectPooled(pk *pick) error {

@@ -26,6 +26,7 @@ type Made struct {
 	Change                        string // text of a change
 	Time                          int64  // seconds since 1970
 	Format                        int    // 4 (if zero) or 6
+	Base                          string // URL that the index says the package lies below; usually none
 }
 
 // MadeFile is a file that a made package installs.

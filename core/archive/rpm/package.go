@@ -278,7 +278,8 @@ func (Family) Examine(s archive.Source, file io.ReadSeeker) (archive.Examined, e
 // Description writes what the lists of a repository say of a package file.
 type Description struct {
 	*File
-	Path   string // relative to the repository
+	Path   string // relative to the repository, or to Base
+	Base   string // URL of a folder elsewhere; usually none
 	SHA256 string
 	Size   int64 // bytes
 }
@@ -364,8 +365,12 @@ func (d Description) Primary() string {
 	}
 	fmt.Fprintf(&b, "<package type=\"rpm\">\n  <name>%s</name>\n  <arch>%s</arch>\n  <version%s/>\n", escape(h.Text(tagName)), escape(h.Text(tagArch)), versionAttributes(h.EVR()))
 	fmt.Fprintf(&b, "  <checksum type=\"sha256\" pkgid=\"YES\">%s</checksum>\n  <summary>%s</summary>\n  <description>%s</description>\n", d.SHA256, escape(h.Text(tagSummary)), escape(h.Text(tagDescription)))
-	fmt.Fprintf(&b, "  <packager>%s</packager>\n  <url>%s</url>\n  <time file=\"%d\" build=\"%d\"/>\n  <size package=\"%d\" installed=\"%d\" archive=\"%d\"/>\n  <location href=\"%s\"/>\n",
-		escape(h.Text(tagPackager)), escape(h.Text(tagURL)), h.Number(tagBuildTime), h.Number(tagBuildTime), d.Size, installed, h.Number(tagArchiveSize), escape(d.Path))
+	base := ""
+	if d.Base != "" {
+		base = ` xml:base="` + escape(d.Base) + `"`
+	}
+	fmt.Fprintf(&b, "  <packager>%s</packager>\n  <url>%s</url>\n  <time file=\"%d\" build=\"%d\"/>\n  <size package=\"%d\" installed=\"%d\" archive=\"%d\"/>\n  <location%s href=\"%s\"/>\n",
+		escape(h.Text(tagPackager)), escape(h.Text(tagURL)), h.Number(tagBuildTime), h.Number(tagBuildTime), d.Size, installed, h.Number(tagArchiveSize), base, escape(d.Path))
 	group := h.Text(tagGroup)
 	if group == "" {
 		group = "Unspecified"

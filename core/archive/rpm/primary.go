@@ -3,6 +3,7 @@ package rpm
 import (
 	"bytes"
 	"fmt"
+	"net/url"
 	"strconv"
 	"strings"
 
@@ -83,6 +84,22 @@ func (r *primaryReader) read(raw []byte) (*archive.Package, error) {
 	return p, nil
 }
 
+// elsewhere reads the base of a package's address, xml:base: the URL of a folder,
+// perhaps on another host. Whether that one may be asked is for others to decide.
+func elsewhere(base string) (string, error) {
+	if base == "" {
+		return "", nil
+	}
+	u, err := url.Parse(base)
+	switch {
+	case err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https":
+		return "", finding.New("content.unsafe-path", "", "a package is said to lie at %q, which is no http or https URL", cut(base, 120))
+	case u.User != nil || u.RawQuery != "" || u.Fragment != "" || finding.Harmless(base) != base:
+		return "", finding.New("content.unsafe-path", "", "a package is said to lie at %q, which is more than a folder's URL", cut(base, 120))
+	}
+	return strings.TrimRight(base, "/"), nil
+}
+
 // start takes the start of an element with its attributes.
 func (r *primaryReader) start(path []string, e *node) error {
 	p := r.p
@@ -99,9 +116,9 @@ func (r *primaryReader) start(path []string, e *node) error {
 		r.digest = e.attr("type")
 	case "location":
 		p.Path = strings.TrimPrefix(e.attr("href"), "./")
-		if base := e.base(); base != "" {
-			return finding.New("content.unsafe-path", "", "a package is said to lie elsewhere, at %q", cut(base, 120))
-		}
+		var err error
+		p.Base, err = elsewhere(e.base())
+		return err
 	case "size":
 		var err error
 		if p.Size, err = plainNumber(e.attr("package")); err != nil {

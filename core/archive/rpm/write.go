@@ -352,12 +352,12 @@ type Repository struct {
 func (r Repository) Publish(sign archive.SigningKey) (map[string][]byte, error) {
 	out := map[string][]byte{}
 	var l packageLists
-	add := func(name string, file []byte) error {
+	add := func(name, base string, file []byte) error {
 		o, err := Open(bytes.NewReader(file))
 		if err != nil {
 			return err
 		}
-		d := Description{File: o, Path: "Packages/" + name[:1] + "/" + name, SHA256: sumOf(sha256.New(), file), Size: int64(len(file))}
+		d := Description{File: o, Base: base, Path: "Packages/" + name[:1] + "/" + name, SHA256: sumOf(sha256.New(), file), Size: int64(len(file))}
 		out[d.Path] = file
 		l.add(d.Primary(), d)
 		return nil
@@ -375,12 +375,12 @@ func (r Repository) Publish(sign archive.SigningKey) (map[string][]byte, error) 
 		if r.AmendPackages != nil {
 			file = r.AmendPackages(m, file)
 		}
-		if err := add(m.FileName(), file); err != nil {
+		if err := add(m.FileName(), m.Base, file); err != nil {
 			return nil, err
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(r.Files)) {
-		if err := add(name, r.Files[name]); err != nil {
+		if err := add(name, "", r.Files[name]); err != nil {
 			return nil, err
 		}
 	}
