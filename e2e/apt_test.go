@@ -2,9 +2,11 @@ package e2e
 
 import (
 	"context"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -22,7 +24,7 @@ func TestTheRealClientInstallsFromTheListener(t *testing.T) {
 	s.cli(0, "group", "files", "gatehouse", "--out", m.root)
 	m.must(false, "update")
 	m.must(false, "install", "kelp-drive", "tide-tables")
-	for name, want := range map[string]string{"kelp-drive": "7.2-0kelp1", "libkelp7": "7.2-0kelp1", "sluicectl": "1.4.2-1", "libtide2": "2.1.0-3", "tide-data": "2026.3", "tide-tables": "2.4.1-1"} {
+	for name, want := range map[string]string{"kelp-drive": "7.2-0kelp1", "libkelp7": "7.2-0kelp1", "sluicectl": "1.4.2-1", "libtide2": "2.1.0-3+fix1", "tide-data": "2026.3", "tide-tables": "2.4.1-1"} {
 		if got := m.installed(name); got != want {
 			t.Errorf("%s is installed as %q, and %s was meant", name, got, want)
 		}
@@ -40,15 +42,19 @@ func TestTheRealClientInstallsFromAnExportWithTheNetworkCut(t *testing.T) {
 			out, _ := s.cli(0, "mirror", "build", kind.mirror)
 			edition := strings.TrimSpace(out)
 			dir := filepath.Join(s.dir, "export with space")
+			m := newMachine(t, s.dir)
+			usual := syscall.Umask(0o077) // root's usual one: the client's own user must be able to read all the same
+			defer syscall.Umask(usual)
 			s.cli(0, "edition", "export", edition, dir)
 			if kind.mirror != "barrage" {
 				site := strings.ReplaceAll(mustRead(t, filepath.Join(s.dir, "site/mirrors.yaml")), "steady: {mirror: barrage}", "steady: {mirror: "+kind.mirror+"}")
 				os.WriteFile(filepath.Join(s.dir, "site/mirrors.yaml"), []byte(site), 0o644)
 				s.cli(0, "record", filepath.Join(s.dir, "site"))
 			}
-			s.cli(0, "lane", "move", "steady", edition)
-			m := newMachine(t, s.dir)
-			s.cli(0, "group", "files", "gatehouse", "--at", dir, "--out", m.root)
+			s.cli(0, "group", "files", "gatehouse", "--at", dir, "--out", m.root) // no lane was moved: the export says which edition it is
+			syscall.Umask(usual)
+			readableByAll(t, dir)
+			readableByAll(t, filepath.Join(m.root, "etc/apt/keyrings"))
 			s.stop() // nothing is left that could answer
 			m.must(true, "update")
 			m.must(true, "install", "sluicectl", "tide-tables")
@@ -56,6 +62,28 @@ func TestTheRealClientInstallsFromAnExportWithTheNetworkCut(t *testing.T) {
 				t.Errorf("installed: sluicectl %q, libtide2 %q, tide-tables %q", m.installed("sluicectl"), m.installed("libtide2"), m.installed("tide-tables"))
 			}
 		})
+	}
+}
+
+// readableByAll fails where somebody else's user could not read something below dir.
+func readableByAll(t *testing.T, dir string) {
+	t.Helper()
+	err := filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		info, err := e.Info()
+		want := fs.FileMode(0o004)
+		if e.IsDir() {
+			want = 0o005
+		}
+		if err == nil && info.Mode().Perm()&want != want {
+			t.Errorf("%s has the mode %o", p, info.Mode().Perm())
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
 	}
 }
 
@@ -78,7 +106,7 @@ func TestTheRealClientRefusesAnExportThatWasTamperedWith(t *testing.T) {
 	}{
 		{"root", "tarn/dists/heron/InRelease", "update"},
 		{"index", "tarn/dists/heron/core/binary-amd64", "update"},
-		{"package", "tarn/pool/core/l/libtide2/libtide2_2.1.0-3_amd64.deb", "install"},
+		{"package", "tarn-fixes/pool/core/l/libtide2/libtide2_2.1.0-3+fix1_amd64.deb", "install"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			dir := filepath.Join(s.dir, "export-"+c.name)

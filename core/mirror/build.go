@@ -31,6 +31,7 @@ type Plan struct {
 	Others   []*Source                   // defined and enabled, but not in the mirror: asked who has what is missing
 	Number   int                         // of the edition to be made
 	Previous *Edition                    // the newest edition that stands; nil: none
+	Alike    string                      // Outcome.Inputs of a build that came to nothing new since; "": none
 	Items    []Item                      // its packages
 	Journal  string                      // the signed head of the site's journal
 }
@@ -38,7 +39,8 @@ type Plan struct {
 // Outcome is what came of a build or an estimate.
 type Outcome struct {
 	Mirror       string         `json:"mirror"`
-	Unchanged    bool           `json:"unchanged"` // nothing changed upstream: no edition was made
+	Unchanged    bool           `json:"unchanged"`        // nothing changed upstream: no edition was made
+	Inputs       string         `json:"inputs,omitempty"` // digest over all that the content follows from
 	Edition      *Edition       `json:"edition,omitempty"`
 	Files        int            `json:"files"`
 	Bytes        int64          `json:"bytes"`       // of all packages that are chosen
@@ -89,7 +91,8 @@ func (b *Builder) Estimate(ctx context.Context, plan Plan) (*Outcome, error) {
 	if out.Findings.HasErrors() {
 		return out, out.Findings
 	}
-	if p := plan.Previous; p != nil && p.Inputs == inputs(plan, out.Publications) {
+	out.Inputs = inputs(plan, out.Publications)
+	if p := plan.Previous; p != nil && (p.Inputs == out.Inputs || plan.Alike == out.Inputs) {
 		out.Unchanged = true
 		return out, nil
 	}

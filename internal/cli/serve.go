@@ -16,17 +16,23 @@ func sortStrings(s []string) { slices.Sort(s) }
 
 func (a *app) serveCommand() *cobra.Command {
 	cfg := service.Config{Version: Version}
+	var logLevel string
 	c := &cobra.Command{Use: "serve", Short: "Run the service",
 		Long: `Run the service: API and console on one address, packages for machines on
 another, both on loopback unless told otherwise. Port 0 takes a free port; the
-real addresses are printed. The first start makes the site key and a warden,
+real addresses are printed. What it does is logged to standard error, a line of
+key=value for each job, change, refusal and fault. The first start makes the site key and a warden,
 whose token is written to warden.token in the data folder.`,
 		Example: "  stockade serve --data /srv/stockade\n  stockade serve --data ./data --listen 127.0.0.1:0 --packages 0.0.0.0:8441", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (cfg.CertFile == "") != (cfg.KeyFile == "") {
 				return usage("--tls-cert and --tls-key go together")
 			}
-			cfg.Log = slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: slog.LevelInfo}))
+			var level slog.Level
+			if err := level.UnmarshalText([]byte(logLevel)); err != nil {
+				return usage("--log-level %s is not known: debug, info, warn or error", logLevel)
+			}
+			cfg.Log = slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))
 			s, err := service.Open(cfg)
 			if err != nil {
 				return err
@@ -35,6 +41,7 @@ whose token is written to warden.token in the data folder.`,
 			return s.Run(cmd.Context())
 		}}
 	f := c.Flags()
+	f.StringVar(&logLevel, "log-level", "info", "what is logged to standard error: debug (also reading), info, warn or error")
 	f.StringVar(&cfg.Data, "data", "./data", "the data folder")
 	f.StringVar(&cfg.Listen, "listen", "127.0.0.1:8440", "address of API and console")
 	f.StringVar(&cfg.Packages, "packages", "127.0.0.1:8441", "address for machines")

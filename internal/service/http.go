@@ -33,7 +33,7 @@ const maxBody = 16 << 20
 func (s *Service) handler() http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	g := gin.New()
-	g.Use(s.guard)
+	g.Use(s.logged, s.guard)
 	handlers := s.handlers()
 	for _, r := range api.Routes {
 		h, ok := handlers[r.Name]
@@ -230,6 +230,7 @@ func (s *Service) answer(r api.Route, h handler) gin.HandlerFunc {
 
 func problem(c *gin.Context, p *api.Problem) {
 	c.Abort()
+	c.Set("why", p.Title+": "+p.Detail) // for the log
 	raw, err := json.Marshal(p)
 	if err != nil {
 		raw = []byte(`{"type":"urn:stockade:internal","title":"Something failed","status":500,"detail":"the answer could not be written"}`)

@@ -122,6 +122,7 @@ func (j *jobs) start(kind, object, by string, do work) (api.Job, error) {
 	ctx, cancel := context.WithTimeout(j.base, j.most)
 	r := &running{job: jobFrom(record), cancel: cancel, listeners: map[chan api.JobEvent]bool{}}
 	j.running[record.ID] = r
+	j.log.Info("a job begins", "job", record.ID, "kind", kind, "object", object, "by", by)
 	j.wait.Go(func() { j.run(ctx, r, do) })
 	return r.job, nil
 }
@@ -173,6 +174,7 @@ func (j *jobs) run(ctx context.Context, r *running, do work) {
 	r.job.Findings.Sort()
 	j.db.SaveJob(jobRecord(r.job))
 	final := r.job
+	j.logEnd(final)
 	for l := range r.listeners {
 		select {
 		case l <- api.JobEvent{Job: &final}:
@@ -181,6 +183,16 @@ func (j *jobs) run(ctx context.Context, r *running, do work) {
 		close(l)
 	}
 	delete(j.running, r.job.ID)
+}
+
+// logEnd writes how a job ended.
+func (j *jobs) logEnd(job api.Job) {
+	args := []any{"job", job.ID, "kind", job.Kind, "object", job.Object, "state", job.State, "took", job.Ended.Sub(job.Started).Round(time.Millisecond)}
+	if job.State == "done" {
+		j.log.Info("a job ended", args...)
+		return
+	}
+	j.log.Warn("a job ended", append(args, "why", job.Problem)...)
 }
 
 // guarded turns a panic of one job into its failure.

@@ -341,7 +341,7 @@ func (s *Service) Run(ctx context.Context) error {
 		forMachines = s.cfg.Machines
 	}
 	gates := []*gate{newGate(s.api, forAPI), newGate(s.packages, forMachines)}
-	s.servers = []*http.Server{s.server(timed(s.handler()), gates[0]), s.server(s.packagesHandler(), gates[1])}
+	s.servers = []*http.Server{s.server(timed(s.handler()), gates[0]), s.server(s.loggedToMachines(s.packagesHandler()), gates[1])}
 	failed := make(chan error, 2)
 	for i, l := range gates {
 		srv := s.servers[i]
@@ -358,6 +358,7 @@ func (s *Service) Run(ctx context.Context) error {
 			}
 		}()
 	}
+	s.log.Info("the service runs", "version", s.cfg.Version, "data", s.cfg.Data, "api", s.APIURL(), "packages", s.PackagesURL(), "site_key", s.site.Certificate().Fingerprint)
 	s.done.Go(func() { s.schedule(ctx) })
 	s.done.Go(func() { s.jobs.watch(ctx) })
 	var err error
@@ -365,6 +366,13 @@ func (s *Service) Run(ctx context.Context) error {
 	case <-ctx.Done():
 	case err = <-failed:
 	}
+	why := "it was asked to"
+	if err != nil {
+		why = err.Error()
+	} else if cause := context.Cause(ctx); cause != nil {
+		why = cause.Error()
+	}
+	s.log.Info("the service ends", "why", why)
 	s.stop()
 	s.jobs.end()
 	quiet, cancel := context.WithTimeout(context.Background(), 5*time.Second)

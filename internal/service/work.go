@@ -246,6 +246,10 @@ func (s *Service) plan(name string) (mirror.Plan, error) {
 			break
 		}
 		p.Previous = open.Edition
+		var same alike
+		if _, err := s.db.Kept("alike", name, &same); err == nil && same.Edition == e.Number {
+			p.Alike = same.Inputs
+		}
 		err = mirror.ReadItems(s.pool, open.manifest, func(it mirror.Item) error { p.Items = append(p.Items, it); return nil })
 		if err != nil || !s.sound(open) {
 			p.Previous, p.Items = nil, nil // what is damaged is made again
@@ -253,6 +257,13 @@ func (s *Service) plan(name string) (mirror.Plan, error) {
 		break
 	}
 	return p, nil
+}
+
+// alike is kept of a build that found nothing new for machines: what it began
+// with leads to what an edition has already.
+type alike struct {
+	Edition int    `json:"edition"`
+	Inputs  string `json:"inputs"`
 }
 
 // sound tells whether every file of an edition is there with its size.
@@ -320,6 +331,12 @@ func (s *Service) workMirror(ctx context.Context, kind, name, by string, sink fu
 	if out.Edition != nil {
 		s.usage.forget()
 		if err := s.admit(plan, out, by); err != nil {
+			return out, out.Findings, err
+		}
+	}
+	if out.Unchanged && plan.Previous != nil {
+		// The next build with the same inputs needs not work it out again.
+		if err := s.db.Keep("alike", name, alike{plan.Previous.Number, out.Inputs}, s.now().UTC()); err != nil {
 			return out, out.Findings, err
 		}
 	}

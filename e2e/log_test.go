@@ -1,0 +1,74 @@
+package e2e
+
+import (
+	"bytes"
+	"log/slog"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"stockade/internal/service"
+)
+
+// kept is a log that several goroutines write to.
+type kept struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (k *kept) Write(p []byte) (int, error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.b.Write(p)
+}
+
+func (k *kept) lines() []string {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return strings.Split(k.b.String(), "\n")
+}
+
+// The log tells what was done, refused and moved, by whom, and no secrets.
+func TestTheServiceLogsWhatItDoes(t *testing.T) {
+	log := &kept{}
+	s := newSiteWith(t, func(cfg *service.Config) {
+		cfg.Log = slog.New(slog.NewTextHandler(log, &slog.HandlerOptions{Level: slog.LevelDebug}))
+	})
+	s.described()
+	s.built("steady")
+	s.cli(2, "lane", "move", "nowhere", "barrage/1")
+	get(t, s.service.APIURL()+"/api/v1/sources?token=hidden-in-url", "Authorization", "Bearer hidden-token")
+	get(t, s.service.PackagesURL()+"/lane/steady/tarn/dists/heron/InRelease")
+	s.cli(0, "record", filepath.Join(s.dir, "site"))
+	s.stop()
+	for _, want := range [][]string{
+		{"the service runs", "site_key="},
+		{"a job begins", "kind=build", `object="mirror barrage"`, "by=warden"},
+		{"a job ended", "kind=build", "state=done", "took="},
+		{"msg=request", "path=/api/v1/lanes/steady/move", "status=200", "account=warden", "request="},
+		{"level=WARN msg=request", "path=/api/v1/lanes/nowhere/move", "status=404", "why="},
+		{"level=WARN msg=request", "path=/api/v1/sources", "status=400"},
+		{"level=DEBUG msg=machine", "path=/lane/steady/tarn/dists/heron/InRelease", "status=200"},
+		{"the service ends", "why="},
+	} {
+		found := false
+		for _, line := range log.lines() {
+			all := true
+			for _, w := range want {
+				all = all && strings.Contains(line, w)
+			}
+			found = found || all
+		}
+		if !found {
+			t.Errorf("no line has %q", want)
+		}
+	}
+	for _, line := range log.lines() {
+		for _, secret := range []string{s.token, "hidden-token", "hidden-in-url"} {
+			if strings.Contains(line, secret) {
+				t.Errorf("a secret is in the log: %s", line)
+			}
+		}
+	}
+}
