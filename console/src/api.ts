@@ -35,15 +35,17 @@ export class Trouble extends Error {
 }
 
 /** A body that is a Blob goes as it is, anything else as JSON. */
-async function send(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<Response> {
+async function send(method: string, path: string, body?: unknown, headers: Record<string, string> = {}, signal?: AbortSignal): Promise<Response> {
   let res: Response
   try {
     res = await fetch('/api/v1' + path, {
       method,
+      signal,
       headers: { ...(token.value ? { Authorization: 'Bearer ' + token.value } : {}), ...(body === undefined ? {} : { 'Content-Type': body instanceof Blob ? 'application/octet-stream' : 'application/json' }), ...headers },
       body: body === undefined || body instanceof Blob ? body : JSON.stringify(body),
     })
-  } catch {
+  } catch (e) {
+    if (signal?.aborted) throw e
     throw new Trouble({ type: '', title: 'The service does not answer', status: 0, detail: 'the connection to it broke', way_out: 'look whether stockade serve still runs; what you typed is still here' })
   }
   if (!res.ok) {
@@ -85,13 +87,28 @@ export function signOut() {
 }
 
 /** Follows a job by server-sent events until it ends. */
-export async function follow(id: number, progress: (p: Progress) => void, signal?: AbortSignal): Promise<Job> {
-  const res = await fetch(`/api/v1/jobs/${id}/events`, { headers: { Authorization: 'Bearer ' + token.value }, signal })
+export async function follow(id: number, progress: (p: Progress | null) => void, signal?: AbortSignal): Promise<Job> {
+  for (;;) {
+    try {
+      const job = (await events(id, progress, signal)) ?? (await get<Job>('/jobs/' + id))
+      if (job.state !== 'running') return job
+    } catch (e) {
+      if (signal?.aborted || (e instanceof Trouble && e.problem.status)) throw e
+      progress(null) // the service does not answer: what was known of the job is known no more
+    }
+    await new Promise((again) => setTimeout(again, 1500))
+    signal?.throwIfAborted()
+  }
+}
+
+/** Reads a job's events until the stream ends; gives the job where the stream said how it ended. */
+async function events(id: number, progress: (p: Progress) => void, signal?: AbortSignal): Promise<Job | null> {
+  const res = await send('GET', `/jobs/${id}/events`, undefined, {}, signal)
   const reader = res.body!.pipeThrough(new TextDecoderStream()).getReader()
   let rest = ''
   for (;;) {
     const { value, done } = await reader.read()
-    if (done) return get<Job>('/jobs/' + id)
+    if (done) return null
     rest += value
     const parts = rest.split('\n\n')
     rest = parts.pop()!

@@ -105,6 +105,39 @@ func (s *Set) Remove(kind, name string) {
 	}
 }
 
+// Take makes one thing what it is in another set: changed, added, or removed. It
+// tells whether either set has it. Packages of house sources are taken by their id.
+func (s *Set) Take(from *Set, kind, name string) bool {
+	switch kind {
+	case "key":
+		return take(s.Keys, from.Keys, name)
+	case "proxy":
+		return take(s.Proxies, from.Proxies, name)
+	case "source":
+		return take(s.Sources, from.Sources, name)
+	case "package":
+		return take(s.Packages, from.Packages, name)
+	case "mirror":
+		return take(s.Mirrors, from.Mirrors, name)
+	case "lane":
+		return take(s.Lanes, from.Lanes, name)
+	case "group":
+		return take(s.Groups, from.Groups, name)
+	}
+	return false
+}
+
+func take[T any](to, from map[string]T, name string) bool {
+	_, had := to[name]
+	v, has := from[name]
+	if has {
+		to[name] = v
+	} else {
+		delete(to, name)
+	}
+	return had || has
+}
+
 // Overlay gives a copy of recorded with everything that given describes put
 // over it. Places are given's.
 func Overlay(recorded, given *Set) *Set {

@@ -92,7 +92,8 @@ var Routes = []Route{
 
 	{"GET", "/revisions", Viewer, "revisions", "Changes of what is described, newest first", []Parameter{cursor, limit}, nil, Page[Revision]{}, ""},
 	{"GET", "/revisions/{id}", Viewer, "revision", "One revision, with the whole description after it", nil, nil, Revision{}, ""},
-	{"POST", "/revisions/{id}/restore", Operator, "restore", "Make the description what it was after that revision", nil, nil, Judgement{}, ""},
+	{"GET", "/revisions/{id}/restore", Viewer, "wouldRestore", "What restoring it would change", []Parameter{{"object", "KIND/NAME: this alone; everything if left out"}}, nil, Judgement{}, ""},
+	{"POST", "/revisions/{id}/restore", Operator, "restore", "Make the description, or one object of it, what it was after that revision", nil, Restore{}, Judgement{}, ""},
 
 	{"GET", "/journal", Viewer, "journal", "Who did what, newest first", []Parameter{search, cursor, limit}, nil, Page[JournalEntry]{}, ""},
 	{"POST", "/journal/verify", Viewer, "verifyJournal", "Whether the journal is whole and unchanged", nil, Against{}, Report{}, ""},

@@ -73,6 +73,11 @@ type Judgement struct {
 	Revision int64               `json:"revision,omitempty"`
 }
 
+// Restore says what of a revision is restored.
+type Restore struct {
+	Object string `json:"object,omitempty"` // KIND/NAME; everything if empty
+}
+
 // Renewed is what a certificate gets from a new copy of it.
 type Renewed struct {
 	Key         string   `json:"key"` // its name in the definition
@@ -254,7 +259,8 @@ type Lane struct {
 	URL     string `json:"url"`
 	History []Step `json:"history"`
 	// Groups follow the lane.
-	Groups []string `json:"groups"`
+	Groups   []string     `json:"groups"`
+	Findings finding.List `json:"findings"`
 }
 
 // Step is one move of a lane.
@@ -270,7 +276,8 @@ type Step struct {
 type Group struct {
 	Name string `json:"name"`
 	definition.Group
-	Edition string `json:"edition"`
+	Edition  string       `json:"edition"`
+	Findings finding.List `json:"findings"`
 }
 
 // Files are a machine's files.
@@ -346,6 +353,9 @@ type NewToken struct {
 
 // Overview is the two-minute look.
 type Overview struct {
+	// Looked says when what is said was last looked at: for the sources the oldest of
+	// all that are enabled, zero if one was never asked.
+	Looked    Looked          `json:"looked"`
 	NeedsYou  finding.List    `json:"needs_you"`
 	Jobs      []Job           `json:"jobs"`
 	Sources   []SourceStrip   `json:"sources"`
@@ -355,6 +365,12 @@ type Overview struct {
 	PoolBytes int64           `json:"pool_bytes"`
 	FreeBytes int64           `json:"free_bytes"`
 	Recent    []journal.Entry `json:"recent"`
+}
+
+// Looked says when something was last looked at.
+type Looked struct {
+	Sources time.Time `json:"sources,omitzero"` // asked for their roots
+	Journal time.Time `json:"journal,omitzero"` // compared with records and seals
 }
 
 // SourceStrip is one source on the overview: days on which a root was

@@ -527,12 +527,12 @@ func (a *app) export(ctx context.Context, edition, dir string) error {
 
 func (a *app) laneCommand() *cobra.Command {
 	complete := a.names("/lanes", byName)
-	list := lister(a, "List lanes and where they point", "  stockade lane list", "/lanes", []string{"LANE", "EDITION", "SINCE", "GROUPS", "URL"}, func(l api.Lane) []string {
+	list := lister(a, "List lanes and where they point", "  stockade lane list", "/lanes", []string{"LANE", "EDITION", "SINCE", "GROUPS", "URL", "FINDINGS"}, func(l api.Lane) []string {
 		since := "–"
 		if len(l.History) > 0 {
 			since = age(l.History[0].At)
 		}
-		return []string{l.Name, first(l.Edition, "none yet"), since, strings.Join(l.Groups, ", "), l.URL}
+		return []string{l.Name, first(l.Edition, "none yet"), since, strings.Join(l.Groups, ", "), l.URL, worst(l.Findings)}
 	}, func(l api.Lane) string { return l.Name }, "no lane is described yet: stockade record FILE")
 	show := shower(a, "show LANE", "Show one lane with its history", "  stockade lane show steady", "/lanes/", complete, func(l api.Lane) { a.laneDetail(l) }, func(l api.Lane) string { return l.Name })
 	var reason string
@@ -576,8 +576,8 @@ func (a *app) laneDetail(l api.Lane) {
 
 func (a *app) groupCommand() *cobra.Command {
 	complete := a.names("/groups", byName)
-	list := lister(a, "List groups", "  stockade group list", "/groups", []string{"GROUP", "FAMILY", "RELEASE", "ARCHITECTURES", "LANE", "EDITION", "PINS"}, func(g api.Group) []string {
-		return []string{g.Name, g.Family, g.Release, strings.Join(g.Architectures, " "), g.Lane, first(g.Edition, "none yet"), strings.Join(g.Pins, ", ")}
+	list := lister(a, "List groups", "  stockade group list", "/groups", []string{"GROUP", "FAMILY", "RELEASE", "ARCHITECTURES", "LANE", "EDITION", "PINS", "FINDINGS"}, func(g api.Group) []string {
+		return []string{g.Name, g.Family, g.Release, strings.Join(g.Architectures, " "), g.Lane, first(g.Edition, "none yet"), strings.Join(g.Pins, ", "), worst(g.Findings)}
 	}, func(g api.Group) string { return g.Name }, "no group is described yet: stockade record FILE")
 	show := shower(a, "show GROUP", "Show one group", "  stockade group show gatehouse", "/groups/", complete, func(g api.Group) {
 		a.fields("group", g.Name, "family", g.Family, "release", g.Release, "architectures", strings.Join(g.Architectures, " "), "lane", g.Lane, "edition", first(g.Edition, "none yet"), "pins", strings.Join(g.Pins, ", "))
@@ -722,26 +722,50 @@ func (a *app) revisionCommand() *cobra.Command {
 		j := api.Judgement{Changes: r.Changes}
 		return a.show(r.Changes, func() { a.changes(j) }, changeNames(j))
 	}}
-	restore := &cobra.Command{Use: "restore REVISION", Short: "Make the description what it was after a revision", Example: "  stockade revision restore 1", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+	restore := &cobra.Command{
+		Use: "restore REVISION", Short: "Make the description what it was after a revision", Args: cobra.ExactArgs(1),
+		Long: `Make the description, or with --only one object of it, what it was after a revision.
+What that would change is shown first. Decisions about keys stay as they are now.`,
+		Example: "  stockade revision restore 1 --only source/tarn\n  stockade revision restore 1",
+	}
+	var only string
+	restore.Flags().StringVar(&only, "only", "", "KIND/NAME: this alone, such as source/tarn")
+	restore.RunE = func(cmd *cobra.Command, args []string) error {
 		if _, err := get(cmd, args[0]); err != nil {
 			return err
 		}
-		if err := a.sure("This makes the description what it was after revision " + args[0] + "; decisions about keys stay as they are now."); err != nil {
+		path := "/revisions/" + args[0] + "/restore"
+		would, err := client.Get[api.Judgement](cmd.Context(), a.client(), path+"?object="+url.QueryEscape(only))
+		if err != nil {
 			return err
 		}
-		j, err := client.Post[api.Judgement](cmd.Context(), a.client(), "/revisions/"+args[0]+"/restore", nil)
+		if len(would.Changes) == 0 {
+			return a.show(would, func() { a.say("nothing would change: it is what revision %s says", args[0]) }, nil)
+		}
+		if !a.yes {
+			was := a.out
+			a.out = a.err // the question is about what is shown
+			a.changes(would)
+			a.findings(a.err, would.Findings)
+			a.out = was
+			what := fmt.Sprintf("%d objects", len(would.Changes))
+			if len(would.Changes) == 1 {
+				what = would.Changes[0].Kind + " " + would.Changes[0].Name
+			}
+			if err := a.sure("This changes " + what + " back to revision " + args[0] + "; decisions about keys stay as they are now."); err != nil {
+				return err
+			}
+		}
+		j, err := client.Post[api.Judgement](cmd.Context(), a.client(), path, api.Restore{Object: only})
 		if err != nil {
 			return err
 		}
 		return a.show(j, func() {
 			a.changes(j)
-			if j.Revision > 0 {
-				a.say("recorded as revision %d", j.Revision)
-			} else {
-				a.say("nothing changed")
-			}
+			a.findings(a.err, j.Findings)
+			a.say("recorded as revision %d", j.Revision)
 		}, changeNames(j))
-	}}
+	}
 	return noun("revision", "Changes of what is described", list, show, diff, restore)
 }
 

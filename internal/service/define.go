@@ -344,16 +344,9 @@ func (s *Service) change(by, role, summary string, edit func(set *definition.Set
 }
 
 func (s *Service) recordSet(recorded, target *definition.Set, by, role, summary string) (api.Judgement, error) {
-	t, err := s.readTrusted()
+	p, err := s.proposeSet(recorded, target)
 	if err != nil {
 		return api.Judgement{}, err
-	}
-	p := &proposal{recorded: recorded, target: target, trusted: t}
-	around := p.surroundings(s, definition.NewSet(), nil)
-	around.ReadFile = nil
-	p.judgement = api.Judgement{Findings: definition.Check(target, around), Changes: definition.Compare(recorded, target), Vouches: []api.Vouching{}, Renewed: []api.Renewed{}}
-	if p.judgement.Findings == nil {
-		p.judgement.Findings = finding.List{}
 	}
 	if len(blocking(p.judgement.Findings)) > 0 {
 		return p.judgement, errRefused
@@ -364,24 +357,71 @@ func (s *Service) recordSet(recorded, target *definition.Set, by, role, summary 
 	return s.commit(p, by, summary)
 }
 
-// restore makes the description what it was after a revision. Decisions about
-// keys are not restored: they are taken anew.
-func (s *Service) restore(id int64, by, role string) (api.Judgement, error) {
+// proposeSet checks a description over what is recorded, and compares the two.
+func (s *Service) proposeSet(recorded, target *definition.Set) (*proposal, error) {
+	t, err := s.readTrusted()
+	if err != nil {
+		return nil, err
+	}
+	p := &proposal{recorded: recorded, target: target, trusted: t}
+	around := p.surroundings(s, definition.NewSet(), nil)
+	around.ReadFile = nil
+	p.judgement = api.Judgement{Findings: definition.Check(target, around), Changes: definition.Compare(recorded, target), Vouches: []api.Vouching{}, Renewed: []api.Renewed{}}
+	if p.judgement.Findings == nil {
+		p.judgement.Findings = finding.List{}
+	}
+	if p.judgement.Changes == nil {
+		p.judgement.Changes = []definition.Change{}
+	}
+	return p, nil
+}
+
+// restore makes the description what it was after a revision: all of it, or one
+// object, KIND/NAME. Decisions about keys are not restored: they are taken anew.
+func (s *Service) restore(id int64, object, by, role string) (api.Judgement, error) {
 	s.writing.Lock()
 	defer s.writing.Unlock()
-	rev, err := s.db.RevisionBy(id)
+	p, err := s.restoring(id, object)
 	if err != nil {
 		return api.Judgement{}, err
 	}
-	target, found := definition.Read(definition.Text{Name: fmt.Sprintf("revision %d", id), Text: rev.Whole})
+	if len(blocking(p.judgement.Findings)) > 0 {
+		return p.judgement, errRefused
+	}
+	if err := p.permitted(role); err != nil {
+		return p.judgement, err
+	}
+	summary := fmt.Sprintf("restore revision %d", id)
+	if object != "" {
+		summary = fmt.Sprintf("restore %s of revision %d", strings.Replace(object, "/", " ", 1), id)
+	}
+	return s.commit(p, by, summary)
+}
+
+// restoring works out what restoring would change.
+func (s *Service) restoring(id int64, object string) (*proposal, error) {
+	rev, err := s.db.RevisionBy(id)
+	if err != nil {
+		return nil, err
+	}
+	then, found := definition.Read(definition.Text{Name: fmt.Sprintf("revision %d", id), Text: rev.Whole})
 	if found.HasErrors() {
-		return api.Judgement{Findings: found}, errRefused
+		return nil, &refusal{fmt.Sprintf("revision %d cannot be read", id), found}
 	}
 	recorded, err := s.db.Described()
 	if err != nil {
-		return api.Judgement{}, err
+		return nil, err
 	}
-	return s.recordSet(recorded, target, by, role, fmt.Sprintf("restore revision %d", id))
+	if object == "" {
+		return s.proposeSet(recorded, then)
+	}
+	target := definition.Overlay(recorded, definition.NewSet())
+	kind, name, _ := strings.Cut(object, "/")
+	if !target.Take(then, kind, name) {
+		return nil, finding.New("define.dangling-reference", "", "neither revision %d nor what is recorded has %q", id, object).
+			Do("name it as KIND/NAME, such as source/tarn")
+	}
+	return s.proposeSet(recorded, target)
 }
 
 func revision(r store.Revision) api.Revision {

@@ -272,7 +272,7 @@ func (s *Service) describeLane(set *definition.Set, now *inForce, name string, f
 	if len(moves) == 0 && now.broken != nil {
 		return api.Lane{}, now.broken
 	}
-	out := api.Lane{Name: name, Mirror: l.Mirror, URL: s.PackagesURL() + "/lane/" + name, History: []api.Step{}, Groups: []string{}}
+	out := api.Lane{Name: name, Mirror: l.Mirror, URL: s.PackagesURL() + "/lane/" + name, History: []api.Step{}, Groups: []string{}, Findings: finding.List{}}
 	for i, m := range moves {
 		step := api.Step{Edition: fmt.Sprintf("%s/%d", m.Mirror, m.Edition), At: m.At, By: m.By, Reason: m.Reason, Back: m.Back}
 		if i == 0 {

@@ -244,12 +244,38 @@ func (s *Service) handlers() map[string]handler {
 		"verify": s.onEdition(func(c *gin.Context, name string, n int) (any, error) { return s.startVerify(name, n, who(c).Name) }),
 		"retire": s.onEdition(func(c *gin.Context, name string, n int) (any, error) { return s.retire(name, n, who(c).Name) }),
 
-		"lanes": func(c *gin.Context) (any, error) { return page(s.laneList()) },
-		"lane":  func(c *gin.Context) (any, error) { return s.lane(c.Param("name")) },
-		"move":  s.moveLane(s.move), "back": s.moveLane(s.back),
+		"lanes": func(c *gin.Context) (any, error) {
+			t, set, err := s.trustedAndSet()
+			if err != nil {
+				return nil, err
+			}
+			all, err := s.states(set, t)
+			if err != nil {
+				return nil, err
+			}
+			return page(s.laneList(set, all))
+		},
+		"lane": func(c *gin.Context) (any, error) {
+			t, set, err := s.trustedAndSet()
+			if err != nil {
+				return nil, err
+			}
+			out, err := s.lane(c.Param("name"))
+			if err != nil {
+				return nil, err
+			}
+			all, err := s.states(set, t)
+			out.Findings = all.of("lane " + out.Name)
+			return out, err
+		},
+		"move": s.moveLane(s.move), "back": s.moveLane(s.back),
 
 		"groups": func(c *gin.Context) (any, error) {
-			set, err := s.db.Described()
+			t, set, err := s.trustedAndSet()
+			if err != nil {
+				return nil, err
+			}
+			all, err := s.states(set, t)
 			if err != nil {
 				return nil, err
 			}
@@ -259,12 +285,16 @@ func (s *Service) handlers() map[string]handler {
 				return nil, err
 			}
 			for _, name := range slices.Sorted(maps.Keys(set.Groups)) {
-				out = append(out, describeGroup(set, now, name))
+				out = append(out, describeGroup(set, all, now, name))
 			}
 			return page(out, nil)
 		},
 		"group": func(c *gin.Context) (any, error) {
-			set, err := s.db.Described()
+			t, set, err := s.trustedAndSet()
+			if err != nil {
+				return nil, err
+			}
+			all, err := s.states(set, t)
 			if err != nil {
 				return nil, err
 			}
@@ -275,7 +305,7 @@ func (s *Service) handlers() map[string]handler {
 			if err != nil {
 				return nil, err
 			}
-			return describeGroup(set, now, c.Param("name")), nil
+			return describeGroup(set, all, now, c.Param("name")), nil
 		},
 		"groupFiles": func(c *gin.Context) (any, error) {
 			return s.groupFiles(c.Param("name"), c.Query("at"), c.Query("edition"))
@@ -328,7 +358,22 @@ func (s *Service) handlers() map[string]handler {
 			if err != nil {
 				return nil, err
 			}
-			return refused("The revision was not restored")(s.restore(int64(id), who(c).Name, who(c).Role))
+			in, err := optional[api.Restore](c)
+			if err != nil {
+				return nil, err
+			}
+			return refused("The revision was not restored")(s.restore(int64(id), in.Object, who(c).Name, who(c).Role))
+		},
+		"wouldRestore": func(c *gin.Context) (any, error) {
+			id, err := number(c, "id")
+			if err != nil {
+				return nil, err
+			}
+			p, err := s.restoring(int64(id), c.Query("object"))
+			if err != nil {
+				return nil, err
+			}
+			return p.judgement, nil
 		},
 
 		"journal": func(c *gin.Context) (any, error) {
@@ -529,20 +574,16 @@ func (s *Service) describeMirror(set *definition.Set, all states, name string) (
 	return out, nil
 }
 
-func describeGroup(set *definition.Set, now *inForce, name string) api.Group {
+func describeGroup(set *definition.Set, all states, now *inForce, name string) api.Group {
 	g := set.Groups[name]
-	out := api.Group{Name: name, Group: g}
+	out := api.Group{Name: name, Group: g, Findings: all.of("group " + name)}
 	if moves := now.moves(g.Lane); len(moves) > 0 {
 		out.Edition = latest(moves)
 	}
 	return out
 }
 
-func (s *Service) laneList() ([]api.Lane, error) {
-	set, err := s.db.Described()
-	if err != nil {
-		return nil, err
-	}
+func (s *Service) laneList(set *definition.Set, all states) ([]api.Lane, error) {
 	now, err := s.ledger.read(s.db, s.keys)
 	if err != nil {
 		return nil, err
@@ -554,6 +595,7 @@ func (s *Service) laneList() ([]api.Lane, error) {
 		if err != nil {
 			return nil, err
 		}
+		l.Findings = all.of("lane " + name)
 		out = append(out, l)
 	}
 	return out, nil
@@ -571,8 +613,13 @@ func (s *Service) overview() (api.Overview, error) {
 		return out, err
 	}
 	out.NeedsYou = all.needsYou()
+	var asked []time.Time
+	out.Looked.Journal = s.comparedAt()
 	for _, name := range slices.Sorted(maps.Keys(set.Sources)) {
 		src := s.describeSource(set, all, name)
+		if !src.Disabled && !set.Sources[name].Managed() {
+			asked = append(asked, src.Checked)
+		}
 		strip := api.SourceStrip{Name: name, Standing: src.Standing, Days: []api.Day{}}
 		if src.Accepted != nil {
 			strip.RootDate = src.Accepted.Date
@@ -588,7 +635,10 @@ func (s *Service) overview() (api.Overview, error) {
 		}
 		out.Sources = append(out.Sources, strip)
 	}
-	if out.Lanes, err = s.laneList(); err != nil {
+	if len(asked) > 0 {
+		out.Looked.Sources = slices.MinFunc(asked, time.Time.Compare)
+	}
+	if out.Lanes, err = s.laneList(set, all); err != nil {
 		return out, err
 	}
 	if out.Lanes == nil {

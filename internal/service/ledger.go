@@ -315,6 +315,13 @@ func (s *Service) contradicted() (finding.List, error) {
 	return s.told.found, nil
 }
 
+// comparedAt is when contradicted last compared; zero: not since the start.
+func (s *Service) comparedAt() time.Time {
+	s.told.mu.Lock()
+	defer s.told.mu.Unlock()
+	return s.told.at.UTC()
+}
+
 // rolledBack compares the journal with the heads that the seals of editions carry:
 // a journal that was put back to an earlier state lacks what they saw.
 func (s *Service) rolledBack() (out finding.List) {

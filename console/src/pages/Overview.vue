@@ -19,7 +19,8 @@ const q = useQuery({ queryKey: ['overview'], queryFn: () => get<Overview>('/over
         <div class="mb-1.5 flex items-center gap-3"><h2>Needs you</h2><span class="text-slate">{{ q.data.value.needs_you.length || '' }}</span></div>
         <div class="panel">
           <Findings v-if="q.data.value.needs_you.length" :findings="q.data.value.needs_you" link />
-          <p v-else class="px-3 py-3"><template v-if="q.data.value.sources.length"><Mark kind="good" word="Nothing is wrong." /></template><template v-else>Nothing is described yet. Write a definition and run <code>stockade record FILE</code>, or run <code>stockade demo</code> to see a site at work.</template></p>
+          <p v-else class="px-3 py-3"><template v-if="q.data.value.sources.length"><Mark kind="good" word="Nothing that was looked at is wrong." />
+            <span class="ml-2 text-slate">Sources were asked <Moment :at="q.data.value.looked.sources" /> at the earliest; journal, records and seals compared <Moment :at="q.data.value.looked.journal" />.</span></template><template v-else>Nothing is described yet. Write a definition and run <code>stockade record FILE</code>, or run <code>stockade demo</code> to see a site at work.</template></p>
         </div>
       </section>
       <section v-if="q.data.value.jobs.length">

@@ -2,7 +2,7 @@
 import { Tab, TabGroup, TabList, TabPanel, TabPanels } from '@headlessui/vue'
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
-import { call, get, getTagged, post, postOver, type Finding, type Job, type Judgement, type Page, type Revision, type Source } from '../api'
+import { get, getTagged, post, postOver, type Finding, type Job, type Judgement, type Page, type Revision, type Source } from '../api'
 import { size } from '../format'
 import Count from '../parts/Count.vue'
 import Finger from '../parts/Finger.vue'
@@ -12,6 +12,7 @@ import JobRun from '../parts/JobRun.vue'
 import Mark from '../parts/Mark.vue'
 import Modal from '../parts/Modal.vue'
 import Moment from '../parts/Moment.vue'
+import Restore from '../parts/Restore.vue'
 import Trouble from '../parts/Trouble.vue'
 const props = defineProps<{ name: string }>()
 const client = useQueryClient()
@@ -70,8 +71,11 @@ const servers = computed(() => {
   return [...described, ...listed]
 })
 const slowest = computed(() => Math.max(1, ...(s.value?.probes ?? []).map((p) => p.first_byte_ns)))
-async function restore(id: number) {
-  try { await call('POST', `/revisions/${id}/restore`); saved.value = ''; client.invalidateQueries() } catch (e) { error.value = e }
+const restoring = ref(0)
+function restored() {
+  restoring.value = 0
+  saved.value = ''
+  client.invalidateQueries()
 }
 </script>
 <template>
@@ -106,9 +110,10 @@ async function restore(id: number) {
               <section v-if="live?.changes.length && !about.some((f) => f.severity === 'error')"><h2 class="mb-1.5">What recording changes</h2><div class="panel overflow-hidden"><table class="grid-table"><thead><tr><th>Field</th><th>Now</th><th>Then</th></tr></thead><tbody><template v-for="c in live.changes" :key="c.name"><tr v-for="f in c.fields" :key="f.path"><td>{{ f.path }}</td><td class="mono">{{ f.old || '–' }}</td><td class="mono">{{ f.new || '–' }}</td></tr></template></tbody></table></div></section></div>
           </div>
         </TabPanel>
-        <TabPanel><div class="panel overflow-hidden"><table v-if="mine.length" class="grid-table"><thead><tr><th class="num">Revision</th><th>When</th><th>By</th><th>Summary</th><th>Changed</th><th></th></tr></thead><tbody><tr v-for="r in mine" :key="r.id"><td class="num">{{ r.id }}</td><td><Moment :at="r.at" /></td><td>{{ r.by }}</td><td>{{ r.summary }}</td><td class="text-slate">{{ r.changes.filter((c) => c.name === name).map((c) => c.action === 'add' ? 'added' : c.fields.map((f) => f.path).join(', ')).join('; ') }}</td><td class="num"><button class="btn !h-6" @click="restore(r.id)">Restore</button></td></tr></tbody></table><p v-else class="px-3 py-2 text-slate">No revision names this source.</p></div></TabPanel>
+        <TabPanel><div class="panel overflow-hidden"><table v-if="mine.length" class="grid-table"><thead><tr><th class="num">Revision</th><th>When</th><th>By</th><th>Summary</th><th>Changed</th><th></th></tr></thead><tbody><tr v-for="r in mine" :key="r.id"><td class="num">{{ r.id }}</td><td><Moment :at="r.at" /></td><td>{{ r.by }}</td><td>{{ r.summary }}</td><td class="text-slate">{{ r.changes.filter((c) => c.name === name).map((c) => c.action === 'add' ? 'added' : c.fields.map((f) => f.path).join(', ')).join('; ') }}</td><td class="num"><button class="btn !h-6" @click="restoring = r.id">Restore…</button></td></tr></tbody></table><p v-else class="px-3 py-2 text-slate">No revision names this source.</p></div></TabPanel>
       </TabPanels>
     </TabGroup>
+    <Restore v-if="restoring" :revision="restoring" :object="'source/' + name" @close="restoring = 0" @done="restored" />
     <Modal :open="asking" :title="(s.disabled ? 'Enable ' : 'Disable ') + name" @close="asking = false"><p v-if="!s.disabled">{{ s.mirrors.length ? `The mirrors ${s.mirrors.join(', ')} take from this source: a disabled source cannot stand in a mirror, so this will be refused until it is taken out of them.` : 'No mirror takes from it. It is no longer asked, and does not count when a missing dependency is looked for.' }}</p><p v-else>It is asked again from now on.</p><div class="mt-4 flex justify-end gap-2"><button class="btn" @click="asking = false">Leave it</button><button class="btn btn-go" @click="toggle">{{ s.disabled ? 'Enable' : 'Disable' }}</button></div></Modal>
   </template>
 </template>

@@ -4,7 +4,7 @@ import Mark from './Mark.vue'
 defineProps<{ findings: Finding[]; link?: boolean }>()
 function to(f: Finding): string {
   const [kind, name] = (f.object ?? '').split(' ')
-  return { source: '/sources/' + name, mirror: '/mirrors/' + name, key: '/keys/' + name, edition: '/editions/' + name }[kind] ?? ''
+  return { source: '/sources/' + name, mirror: '/mirrors/' + name, key: '/keys/' + name, edition: '/editions/' + name, lane: '/lanes', group: '/machines', journal: '/journal', package: '/sources', site: '/journal' }[kind] ?? ''
 }
 </script>
 <template>

@@ -4,19 +4,35 @@ import { computed, onMounted, onUnmounted, ref } from 'vue'
 import { follow, post, type Job, type Progress } from '../api'
 import { size, span } from '../format'
 import Mark from './Mark.vue'
+import Trouble from './Trouble.vue'
 const props = defineProps<{ job: Job }>()
 const emit = defineEmits<{ end: [job: Job] }>()
 const at = ref<Progress>(props.job.progress)
 const gone = new AbortController()
-const words: Record<string, string> = { roots: 'Asking for roots', indexes: 'Fetching indexes', select: 'Choosing packages and proving', packages: 'Fetching packages', write: 'Writing indexes', seal: 'Sealing', verify: 'Checking files' }
+const lost = ref(false)
+const error = ref<unknown>(null)
+const words: Record<string, string> = { roots: 'Asking for roots', indexes: 'Fetching indexes', select: 'Choosing packages and proving', packages: 'Fetching packages', write: 'Writing indexes', seal: 'Sealing', verify: 'Checking files', wait: 'Waiting', sweep: 'Sweeping the pool' }
 const share = computed(() => at.value.bytes_total > 0 ? Math.min(100, (100 * at.value.bytes) / at.value.bytes_total) : 0)
 onMounted(async () => {
-  try { emit('end', await follow(props.job.id, (p) => (at.value = p), gone.signal)) } catch { /* the page was left */ }
+  try {
+    emit('end', await follow(props.job.id, seen, gone.signal))
+  } catch (e) {
+    if (!gone.signal.aborted) error.value = e
+  }
 })
 onUnmounted(() => gone.abort())
+function seen(p: Progress | null) {
+  lost.value = p === null
+  if (p) at.value = p
+}
 </script>
 <template>
-  <section class="panel p-3" aria-live="polite">
+  <Trouble v-if="error" :error="error" />
+  <section v-else-if="lost" class="panel p-3" aria-live="polite">
+    <Mark kind="warning" word="the service does not answer" />
+    <span class="ml-3 text-slate">How far the {{ job.kind }} is, and whether it goes on, is not known. It is asked again until it answers.</span>
+  </section>
+  <section v-else class="panel p-3" aria-live="polite">
     <div class="flex items-center gap-3">
       <Mark kind="busy" :word="words[at.step] ?? (at.step || 'Beginning')" /><span v-if="at.text" class="text-slate">{{ at.text }}</span>
       <span class="ml-auto text-slate"><template v-if="at.bytes_total">{{ at.files }}/{{ at.files_total }} files · {{ size(at.bytes) }} of {{ size(at.bytes_total) }}<template v-if="at.rate"> · {{ size(at.rate) }}/s</template><template v-if="at.remaining_s > 0"> · {{ span(at.remaining_s) }} left</template></template></span>

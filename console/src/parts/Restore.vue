@@ -1,0 +1,86 @@
+<script setup lang="ts">
+// Shows what going back to a revision would change, of one object or of everything,
+// and does it when asked to.
+import { RadioGroup, RadioGroupOption } from '@headlessui/vue'
+import { computed, ref, watch } from 'vue'
+import { call, get, type Judgement } from '../api'
+import Findings from './Findings.vue'
+import Modal from './Modal.vue'
+import Trouble from './Trouble.vue'
+
+const props = defineProps<{ revision: number; object: string }>()
+const emit = defineEmits<{ close: []; done: [] }>()
+const all = ref(false)
+const would = ref<Judgement | null>(null)
+const error = ref<unknown>(null)
+const path = `/revisions/${props.revision}/restore`
+const named = computed(() => props.object.replace('/', ' '))
+
+watch(
+  all,
+  async () => {
+    would.value = null
+    error.value = null
+    try {
+      would.value = await get<Judgement>(all.value ? path : `${path}?object=${encodeURIComponent(props.object)}`)
+    } catch (e) {
+      error.value = e
+    }
+  },
+  { immediate: true },
+)
+
+async function restore() {
+  try {
+    await call('POST', path, all.value ? {} : { object: props.object })
+    emit('done')
+  } catch (e) {
+    error.value = e
+  }
+}
+</script>
+<template>
+  <Modal open wide :title="'Go back to revision ' + revision" @close="emit('close')">
+    <RadioGroup v-model="all" class="mb-3 flex gap-2" aria-label="How much goes back">
+      <RadioGroupOption v-for="o in [false, true]" :key="String(o)" v-slot="{ checked }" :value="o" as="template">
+        <button class="btn" :class="{ 'btn-go': checked }">{{ o ? 'Everything that is described' : named + ' alone' }}</button>
+      </RadioGroupOption>
+    </RadioGroup>
+    <Trouble :error="error" />
+    <template v-if="would">
+      <p v-if="!would.changes.length" class="text-slate">Nothing would change: it is what that revision says.</p>
+      <div v-else class="panel max-h-80 overflow-auto">
+        <table class="grid-table">
+          <thead>
+            <tr>
+              <th>Object</th>
+              <th>Field</th>
+              <th>Now</th>
+              <th>Then</th>
+            </tr>
+          </thead>
+          <tbody>
+            <template v-for="c in would.changes" :key="c.kind + c.name">
+              <tr v-if="c.action !== 'change'">
+                <td>{{ c.kind }} {{ c.name }}</td>
+                <td colspan="3">{{ c.action === 'add' ? 'is described again' : 'is taken out' }}</td>
+              </tr>
+              <tr v-for="f in c.action === 'change' ? c.fields : []" :key="f.path">
+                <td>{{ c.kind }} {{ c.name }}</td>
+                <td>{{ f.path }}</td>
+                <td class="mono">{{ f.old || '–' }}</td>
+                <td class="mono">{{ f.new || '–' }}</td>
+              </tr>
+            </template>
+          </tbody>
+        </table>
+      </div>
+      <Findings v-if="would.findings.some((f) => f.severity === 'error')" class="mt-3" :findings="would.findings" />
+      <p class="mt-3 text-slate">Decisions about keys stay as they are now.</p>
+    </template>
+    <div class="mt-4 flex justify-end gap-2">
+      <button class="btn" @click="emit('close')">Leave it</button>
+      <button class="btn btn-go" :disabled="!would?.changes.length" @click="restore">Go back</button>
+    </div>
+  </Modal>
+</template>
