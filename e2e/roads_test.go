@@ -106,7 +106,7 @@ func TestASourceDescribedAgainKeepsItsGuardAndNotItsDecisions(t *testing.T) {
 			t.Errorf("%s: the older root was taken: %s", name, log)
 		}
 	}
-	if out, _ := s.cli(0, "journal", "list", "--search", "key.unvouch"); !strings.Contains(out, "taken out of the description") {
+	if out, _ := s.cli(0, "journal", "list", "--search", "key.withdraw"); !strings.Contains(out, "taken out of the description") {
 		t.Error(out)
 	}
 }

@@ -1,0 +1,275 @@
+package e2e
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"stockade/core/archive/deb"
+	"stockade/core/finding"
+	"stockade/core/trust"
+	"stockade/internal/api"
+	"stockade/internal/client"
+	"stockade/internal/service"
+)
+
+func (s *site) overview() api.Overview {
+	s.t.Helper()
+	o, err := client.Get[api.Overview](context.Background(), s.client, "/overview")
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	return o
+}
+
+// saidOf gives what the overview says about an object, with a code.
+func saidOf(o api.Overview, object, code string) string {
+	for _, f := range o.NeedsYou {
+		if f.Object == object && f.Code == code {
+			return f.Text
+		}
+	}
+	return ""
+}
+
+// A source that is taken out and described again, by a document that says nothing
+// about keys, has no decision: the words of an earlier document made it once.
+func TestWordsThatAreRecordedDecideNothingAgain(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	whole := mustOut(s, "revision", "list", "-o", "ids")
+	sources := mustRead(t, filepath.Join(s.dir, "site/sources.yaml"))
+	i, j := strings.Index(sources, "  tarn:"), strings.Index(sources, "  tarn-fixes:")
+	again := filepath.Join(s.dir, "again.yaml")
+	if err := os.WriteFile(again, []byte("stockade: 1\nsources:\n"+sources[i:j]), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	without := filepath.Join(s.dir, "site/mirrors.yaml")
+	mirrors := mustRead(t, without)
+	if err := os.WriteFile(filepath.Join(s.dir, "site/sources.yaml"), []byte(sources[:i]+sources[j:]), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	trimmed := strings.NewReplacer("from: [tarn, tarn-fixes,", "from: [tarn-fixes,", "      - source: tarn\n        want: everything", "      - source: tarn-fixes\n        want: everything").Replace(mirrors)
+	if err := os.WriteFile(without, []byte(trimmed), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	families := filepath.Join(s.dir, "site/families.yaml")
+	if err := os.Remove(families); err != nil { // it takes from tarn too
+		t.Fatal(err)
+	}
+	strip := strings.Replace(mustRead(t, filepath.Join(s.dir, "site/sources.yaml")), "vouched_for: [tarn, tarn-fixes]", "vouched_for: [tarn-fixes]", 1)
+	if err := os.WriteFile(filepath.Join(s.dir, "site/sources.yaml"), []byte(strip), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	s.cli(0, "record", filepath.Join(s.dir, "site"), "--whole", "--yes")
+	s.cli(0, "record", again)
+	if out, _ := s.cli(0, "source", "show", "tarn"); !strings.Contains(out, "key.unvouched") {
+		t.Errorf("nothing is said of the decision that is missing: %s", out)
+	}
+	s.cli(1, "source", "refresh", "tarn")
+	// Restoring a revision brings its words back, and no decision with them.
+	first := strings.Fields(whole)
+	s.cli(0, "revision", "restore", first[len(first)-1], "--yes")
+	if out, _ := s.cli(0, "source", "show", "tarn"); !strings.Contains(out, "key.unvouched") {
+		t.Errorf("after the revision was restored: %s", out)
+	}
+	// Nor does a document about something else make the decision on the way.
+	lane := filepath.Join(s.dir, "lane.yaml")
+	if err := os.WriteFile(lane, []byte("stockade: 1\nlanes: {more: {mirror: barrage}}\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	s.cli(0, "record", lane)
+	s.cli(1, "source", "refresh", "tarn")
+}
+
+// A decision about a key makes the next build look, keeps the key out of machines'
+// files at once, and says what rests on it.
+func TestADecisionAgainstAKeyIsAnInputOfBuilds(t *testing.T) {
+	for name, against := range map[string]func(s *site, key string) (out string){
+		"barred": func(s *site, key string) string {
+			_, log := s.cli(0, "key", "bar", key, "--reason", "lost with a laptop", "--yes")
+			return log
+		},
+		"taken back": func(s *site, key string) string {
+			_, log := s.cli(0, "key", "withdraw", key, "--source", "tarn", "--reason", "compared with the wrong sheet")
+			return log
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := newSite(t)
+			s.described()
+			s.cli(0, "mirror", "build", "tarn-whole") // faithful: machines trust upstream's key
+			doc := filepath.Join(s.dir, "lane.yaml")
+			os.WriteFile(doc, []byte("stockade: 1\nlanes: {all: {mirror: tarn-whole}}\ngroups: {tower: {family: deb, release: heron, architectures: [amd64], lane: all}}\n"), 0o644)
+			s.cli(0, "record", doc)
+			s.cli(0, "mirror", "build", "tarn-whole") // now there is a group to prove it for
+			newest := strings.Fields(mustOut(s, "edition", "list", "-o", "ids"))
+			s.cli(0, "lane", "move", "all", newest[0])
+			key := s.scenario.TarnKey.Certificate().Fingerprint
+			root := filepath.Join(s.dir, "root")
+			s.cli(0, "group", "files", "tower", "--out", root)
+			ring := filepath.Join(root, "etc/apt/keyrings/stockade-tarn.gpg")
+			if certs, err := trust.ReadCertificates([]byte(mustRead(t, ring))); err != nil || len(certs) != 1 {
+				t.Fatal(err)
+			}
+			log := against(s, key)
+			if !strings.Contains(log, newest[0]) || !strings.Contains(log, "all") {
+				t.Errorf("what rests on it is not told: %s", log)
+			}
+			if saidOf(s.overview(), "lane all", "key.barred") == "" {
+				t.Error("the overview says nothing of the lane that rests on it")
+			}
+			s.cli(1, "mirror", "build", "tarn-whole")
+			s.cli(1, "group", "files", "tower", "--out", root)
+			if raw, err := os.ReadFile(ring); err != nil || len(raw) > 0 {
+				t.Errorf("the key is still in machines' files: %d bytes, %v", len(raw), err)
+			}
+		})
+	}
+}
+
+// A vouch can be taken back for one source; the words that made it do not make it
+// again; and a key that decides nothing can be put away, with what was done kept.
+func TestAVouchIsTakenBackAndAKeyPutAway(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	key := s.scenario.TarnKey.Certificate().Fingerprint
+	s.cli(0, "key", "withdraw", key, "--source", "tarn", "--reason", "a trial")
+	s.cli(0, "source", "refresh", "tarn-fixes") // the other source's decision stands
+	s.cli(1, "source", "refresh", "tarn")
+	s.cli(0, "record", filepath.Join(s.dir, "site"))
+	s.cli(1, "source", "refresh", "tarn")
+	s.cli(1, "key", "withdraw", key, "--source", "tarn", "--reason", "again")
+	s.cli(0, "key", "vouch", key, "--source", "tarn", "--evidence", "compared with the right sheet")
+	s.cli(0, "source", "refresh", "tarn")
+
+	kelp := s.scenario.KelpKey.Certificate().Fingerprint
+	if _, log := s.cli(1, "key", "retire", kelp, "--reason", "old"); !strings.Contains(log, "vouched for kelp") {
+		t.Error(log)
+	}
+	other, err := trust.NewKey("Old desk", "", "old@tarn.example", time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	file := filepath.Join(s.dir, "old.asc")
+	os.WriteFile(file, []byte(other.Certificate().Armoured()), 0o644)
+	s.cli(0, "key", "add", file)
+	old := other.Certificate().Fingerprint
+	s.cli(0, "key", "bar", old, "--reason", "the desk is closed", "--yes")
+	s.cli(0, "key", "retire", old, "--reason", "the desk is closed")
+	if out := mustOut(s, "key", "list", "-o", "ids"); strings.Contains(out, old) {
+		t.Error("it is still in the list")
+	}
+	if out := mustOut(s, "key", "list", "--retired", "-o", "ids"); !strings.Contains(out, old) {
+		t.Error("it is not in the list of all")
+	}
+	if out := mustOut(s, "key", "show", old); !strings.Contains(out, "the desk is closed") || !strings.Contains(out, "barred") {
+		t.Errorf("its history: %s", out)
+	}
+	s.cli(0, "key", "add", file) // back again, and still barred
+	if out := mustOut(s, "key", "list"); !strings.Contains(out, "barred") {
+		t.Error(out)
+	}
+	s.cli(0, "journal", "verify")
+}
+
+// Two certificates of one file, each under its name; a document about something
+// else; and a renewed copy, whose news are told.
+func TestSeveralCertificatesOfOneFile(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	file := filepath.Join(s.dir, "both.asc")
+	tarn, kelp := s.scenario.TarnKey.Certificate(), s.scenario.KelpKey.Certificate()
+	if err := os.WriteFile(file, append(tarn.Binary(), kelp.Binary()...), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	doc := filepath.Join(s.dir, "keys.yaml")
+	os.WriteFile(doc, []byte("stockade: 1\nkeys:\n  one: {file: both.asc, fingerprint: "+tarn.Fingerprint+"}\n  two: {file: both.asc, fingerprint: "+kelp.Fingerprint+"}\n  ring: {file: both.asc, fingerprints: ["+tarn.Fingerprint+", "+kelp.Fingerprint+"]}\n"), 0o644)
+	s.cli(0, "record", doc)
+	lane := filepath.Join(s.dir, "lane.yaml")
+	os.WriteFile(lane, []byte("stockade: 1\nlanes: {more: {mirror: barrage}}\n"), 0o644)
+	s.cli(0, "record", lane) // a document that says nothing of the keys
+	if out := mustOut(s, "key", "show", kelp.Fingerprint); !strings.Contains(out, "ring") || !strings.Contains(out, "two") {
+		t.Error(out)
+	}
+	os.WriteFile(doc, []byte("stockade: 1\nkeys:\n  ring: {file: both.asc}\n"), 0o644)
+	if _, log := s.cli(1, "record", doc); !strings.Contains(log, "fingerprints: with several") {
+		t.Error(log)
+	}
+}
+
+// A clock that is behind a seal is told, and does not take editions from machines.
+func TestAClockBehindTheSealIsToldAndServesOn(t *testing.T) {
+	var behind time.Duration
+	s := newSiteWith(t, func(cfg *service.Config) { cfg.Now = func() time.Time { return time.Now().Add(-behind) } })
+	s.described()
+	s.built("steady")
+	s.stop()
+	behind = 3 * time.Hour
+	s.start()
+	if code, _, _ := get(t, s.service.PackagesURL()+"/lane/steady/tarn/dists/heron/InRelease"); code != 200 {
+		t.Errorf("the lane answers %d", code)
+	}
+	if saidOf(s.overview(), "site", "site.clock") == "" {
+		t.Error("the clock is not told")
+	}
+}
+
+// What a build was refused for is journalled, whatever the number of findings; a
+// later build that finds nothing wrong clears it; and what was found in an edition
+// goes with the edition.
+func TestWhatWasFoundIsTheNewestThatIsKnown(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	s.built("steady")
+	site := filepath.Join(s.dir, "site/mirrors.yaml")
+	good := mustRead(t, site)
+	os.WriteFile(site, []byte(strings.Replace(good, "packages: [sluicectl,", "packages: [sluicectl, no-such-thing, nor-this,", 1)), 0o644)
+	s.cli(0, "record", filepath.Join(s.dir, "site"))
+	s.cli(1, "mirror", "build", "barrage")
+	if out := mustOut(s, "journal", "list", "--search", "mirror.refused"); !strings.Contains(out, "further: 1") || !strings.Contains(out, "no-such-thing") {
+		t.Errorf("the journal: %s", out)
+	}
+	if saidOf(s.overview(), "mirror barrage", "mirror.want-no-match") == "" {
+		t.Error("the refusal is not told")
+	}
+	os.WriteFile(site, []byte(good), 0o644)
+	s.cli(0, "record", filepath.Join(s.dir, "site"))
+	if _, log := s.cli(0, "mirror", "build", "barrage"); !strings.Contains(log, "no edition was made") {
+		t.Error(log)
+	}
+	if text := saidOf(s.overview(), "mirror barrage", "mirror.want-no-match"); text != "" {
+		t.Errorf("still told: %s", text)
+	}
+	// A second edition is damaged, verified, and retired.
+	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, newTables); err != nil {
+		t.Fatal(err)
+	}
+	out, _ := s.cli(0, "mirror", "build", "barrage")
+	edition := strings.TrimSpace(out)
+	s.db(func(db *sql.DB) {
+		list, _ := json.Marshal(map[string]any{"findings": finding.List{finding.New("edition.damaged", "edition "+edition, "a file is gone")}})
+		must(t, db, "INSERT INTO kepts (kind, name, at, body) VALUES ('verify', ?, ?, ?)", edition, time.Now().UTC(), string(list))
+	})
+	if saidOf(s.overview(), "edition "+edition, "edition.damaged") == "" {
+		t.Error("what was found in the edition is not told")
+	}
+	s.cli(0, "edition", "retire", edition, "--yes")
+	if text := saidOf(s.overview(), "edition "+edition, "edition.damaged"); text != "" {
+		t.Errorf("told of an edition that is retired: %s", text)
+	}
+}
+
+// newTables gives the tables of the gatehouse another version.
+func newTables(r *deb.Repository) {
+	for i := range r.Packages {
+		if p := &r.Packages[i]; p.Name == "tide-tables" && p.Version == "2.4.1-1" {
+			p.Version = "2.4.2-1"
+		}
+	}
+}
