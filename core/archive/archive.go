@@ -412,13 +412,6 @@ type Lore struct {
 	ReadAdvisories func(plain io.Reader, yield func(a *Advisory) error) error
 }
 
-// Streams is what a list of module streams says.
-type Streams struct {
-	Of       map[string]string // a package, as Key writes it → NAME:STREAM
-	Defaults map[string]string // module → its default stream
-	Key      func(p *Package) string
-}
-
 // Advisory is what upstream says about why packages were published.
 type Advisory struct {
 	ID         string            `json:"id"`

@@ -61,6 +61,8 @@ var catalogue = index(
 	Entry{"mirror.missing-dependency", Error, "something that is needed is in no source of the mirror", "add the source that has it, or take the package out"},
 	Entry{"mirror.conflict", Error, "a wanted package cannot be installed from the mirror", "keep another version of one of the two, or take one out"},
 	Entry{"mirror.newer-elsewhere", Warning, "a package is wanted of one source, and another source of the mirror has a newer version at an equal or better priority; an error under strict", "write the want at the mirror, over all its sources; or only: true at the source, when this is meant"},
+	Entry{"mirror.stream-open", Warning, "which build of a module stream machines have on cannot be told from its repositories", "want the module streams that it may need, under streams"},
+	Entry{"mirror.stream-off", Note, "packages of module streams that are not on were taken along, and not proved", "want the streams that machines are to have, under streams"},
 	Entry{"mirror.not-proved", Warning, "whether a wanted package can be installed was not found out", "want fewer packages that exclude each other, or name which of several alternatives is wanted; complete: told seals all the same"},
 	Entry{"mirror.will-not-fit", Error, "the disk has less free space than the build needs", "free space, or want less"},
 	Entry{"content.size-mismatch", Error, "a file is longer or shorter than its index says", "tell the owner of the upstream; the others were asked too, and none had it right"},

@@ -126,17 +126,20 @@ func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, mem
 			Except: slices.Concat(s.Want.Except, plan.Mirror.Want.Except)})
 	}
 	u := solve.NewUniverse(plan.Sources[members[0]].Family, sources)
+	streams := make([]*archive.Streams, len(members))
 	for k, i := range members {
-		src := plan.Sources[i]
-		seen, err := b.streams(ctx, plan, out, i)
-		if err != nil {
+		var err error
+		if streams[k], err = b.streams(ctx, plan, out, i); err != nil {
 			return err
 		}
+	}
+	named := name(streams)
+	for k, i := range members {
+		src := plan.Sources[i]
 		for n, l := range out.lists[i] {
 			if err := b.Read(src, n, l, func(p *archive.Package, _ []byte) error {
-				if seen(p) {
-					u.Add(k, p)
-				}
+				named(k, p)
+				u.Add(k, p)
 				return ctx.Err()
 			}); err != nil {
 				return err
@@ -150,7 +153,9 @@ func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, mem
 	if err := b.paths(ctx, plan, out, members, u); err != nil {
 		return err
 	}
-	s, err := u.Select(ctx, wants, viewsOf(plan, out, members, wants), b.Proof)
+	views := viewsOf(plan, out, members, wants)
+	hide(plan, out, members, streams, views)
+	s, err := u.Select(ctx, wants, views, b.Proof)
 	if f, ok := finding.From(err); ok {
 		f.Object = "mirror " + plan.Name
 		return f
@@ -162,6 +167,10 @@ func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, mem
 		out.selection = append(out.selection, pick{Package: c.Package, src: plan.Sources[members[c.Source]], wanted: c.Wanted, why: c.For})
 	}
 	out.Proofs = append(out.Proofs, s.Proofs...)
+	if s.Unseen > 0 {
+		out.Findings = append(out.Findings, finding.New("mirror.stream-off", "mirror "+plan.Name,
+			"%d packages were taken that no machine sees, for their module streams are not on; whether they can be installed was not proved", s.Unseen))
+	}
 	s.Unmatched = slices.DeleteFunc(s.Unmatched, func(m solve.Unmatched) bool {
 		if m.Source != solve.AllSources {
 			return false

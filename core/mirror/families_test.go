@@ -770,3 +770,34 @@ func gunzip(t *testing.T, w *world, l Line) []byte {
 	}
 	return data
 }
+
+// A stream that is wanted puts on what it needs, in a stream that is no default;
+// and what that hides is not taken.
+func TestAStreamBringsTheStreamsThatItNeeds(t *testing.T) {
+	w := newRPMWorld(t)
+	w.rpm.Packages = []rpm.Made{
+		{Name: "app", Version: "1-1", Arch: "x86_64", Requires: []string{"lib"}},
+		{Name: "lib", Version: "1-1", Arch: "x86_64"}, {Name: "lib", Version: "2-1", Arch: "x86_64"}, {Name: "lib", Version: "9-1", Arch: "x86_64"},
+	}
+	doc := func(name, stream, needs, artifact string) string {
+		return fmt.Sprintf("---\ndocument: modulemd\ndata: {name: %s, stream: %q, version: 1, dependencies: [{requires: {%s}}], artifacts: {rpms: [%s]}}\n...\n", name, stream, needs, artifact)
+	}
+	w.rpm.Updates = ""
+	w.rpm.Modules = doc("app", "1", `platform: [el9], lib: ["2"]`, "app-0:1-1.x86_64") + doc("lib", "1", "", "lib-0:1-1.x86_64") + doc("lib", "2", "", "lib-0:2-1.x86_64")
+	w.source.Want = definition.Want{Packages: []string{"app"}, With: "required", Versions: 1, Streams: []string{"app:1"}}
+	w.republish()
+	if _, err := w.build(); err != nil {
+		t.Fatal(err)
+	}
+	if got := strings.Join(items(t, w.world, 1), ", "); got != "app 1-1 app:1, lib 2-1 lib:2" {
+		t.Errorf("chosen: %s", got)
+	}
+	// A stream whose need nobody has cannot be on, and that is told.
+	w.rpm.Modules = doc("app", "1", `gone: []`, "app-0:1-1.x86_64")
+	w.rpm.Date = w.rpm.Date.Add(time.Minute)
+	w.republish()
+	w.plan.Number = 2
+	if out, err := w.build(); err == nil || len(out.Findings.With("mirror.stream-missing")) != 1 || !strings.Contains(out.Findings.With("mirror.stream-missing")[0].Text, "gone") {
+		t.Errorf("%v, %v", err, out.Findings)
+	}
+}

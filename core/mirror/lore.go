@@ -11,7 +11,6 @@ import (
 	"io"
 	"maps"
 	"slices"
-	"strings"
 
 	"stockade/core/archive"
 	"stockade/core/fetch"
@@ -71,65 +70,6 @@ type both struct {
 }
 
 func (b both) Close() error { return errors.Join(b.ReadCloser.Close(), b.file.Close()) }
-
-// streams gives what decides whether a package of a source can be seen: one
-// that belongs to a module stream is, when the stream is wanted, or is the
-// default and no other of its module is wanted. Where everything is wanted, all
-// are. It fills in the streams of packages.
-func (b *Builder) streams(ctx context.Context, plan Plan, out *Outcome, i int) (func(p *archive.Package) bool, error) {
-	src := plan.Sources[i]
-	l := src.Family.Lore(src.Spec, out.Publications[i].Root)
-	if l.Streams == nil {
-		for _, want := range src.Want.Streams {
-			out.Findings = append(out.Findings, finding.New("mirror.stream-missing", "mirror "+plan.Name, "%s has no module streams, and %q is wanted of it", src.Name, want).Rated(severity(plan)))
-		}
-		return func(*archive.Package) bool { return true }, nil
-	}
-	plain, err := b.lore(ctx, src, *l.Streams)
-	if err != nil {
-		return nil, err
-	}
-	defer plain.Close()
-	known, err := l.ReadStreams(plain)
-	if err != nil {
-		return nil, about(err, src.Name)
-	}
-	have := map[string]bool{}
-	for _, s := range known.Of {
-		have[s] = true
-	}
-	enabled := map[string]string{}
-	for module, stream := range known.Defaults {
-		enabled[module] = stream
-	}
-	for _, want := range src.Want.Streams {
-		module, stream, _ := strings.Cut(want, ":")
-		if !have[want] {
-			f := finding.New("mirror.stream-missing", "mirror "+plan.Name, "%s has no module stream %q", src.Name, want).Rated(severity(plan))
-			var near []string
-			for s := range have {
-				if strings.HasPrefix(s, module+":") {
-					near = append(near, s)
-				}
-			}
-			if slices.Sort(near); len(near) > 0 {
-				f.WayOut = "it has " + strings.Join(near, ", ")
-			}
-			out.Findings = append(out.Findings, f)
-			continue
-		}
-		enabled[module] = stream
-	}
-	return func(p *archive.Package) bool {
-		s, modular := known.Of[known.Key(p)]
-		if !modular {
-			return true
-		}
-		p.Stream = s
-		module, stream, _ := strings.Cut(s, ":")
-		return src.Want.Everything || enabled[module] == stream
-	}, nil
-}
 
 // paths asks lists of files for what packages need by path and nothing is known
 // to have. Only where something is asked for is a list fetched.

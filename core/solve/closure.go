@@ -24,11 +24,14 @@ type selector struct {
 	out    *Selection
 	chosen map[*archive.Package]*Chosen
 	told   map[string]bool
+	unseen []*archive.Package        // taken, and hidden in the view that took them
+	asked  map[*archive.Package]bool // seen by some view, and asked about there
 
 	view     View   // that is being looked at
 	arch     string // of the machine that is being looked at
 	sees     []bool // by source
 	pinned   map[string]string
+	hidden   map[*archive.Package]bool
 	nodes    map[*archive.Package]*node
 	meetings map[string]*meeting
 	key      []byte // memory of the last key

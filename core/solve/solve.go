@@ -239,6 +239,7 @@ type Selection struct {
 	Missing   []Missing
 	Conflicts []Conflict
 	Undecided []Undecided
+	Unseen    int     // packages that were taken and that no machine of any view sees
 	Damaged   []error // packages whose relations cannot be read
 	Surpassed []Surpassed
 	Proofs    []Proof // for each view and architecture
@@ -271,7 +272,7 @@ func (l Limits) all(packages int) time.Duration {
 // work than their number explains (content.too-large).
 func (u *Universe) Select(ctx context.Context, wants []Want, views []View, limits Limits) (*Selection, error) {
 	s := &selector{Universe: u, budget: newBudget(ctx, u.count), limits: limits, out: &Selection{},
-		chosen: map[*archive.Package]*Chosen{}, told: map[string]bool{}}
+		chosen: map[*archive.Package]*Chosen{}, told: map[string]bool{}, asked: map[*archive.Package]bool{}}
 	matched := make([]bool, len(wants))
 	for _, v := range views {
 		for _, arch := range v.Architectures {
@@ -285,6 +286,11 @@ func (u *Universe) Select(ctx context.Context, wants []Want, views []View, limit
 	for i, w := range wants {
 		if !matched[i] {
 			s.out.Unmatched = append(s.out.Unmatched, u.explain(w))
+		}
+	}
+	for _, p := range s.unseen {
+		if !s.asked[p] {
+			s.out.Unseen++
 		}
 	}
 	for _, c := range s.chosen {
@@ -311,9 +317,13 @@ func (s *selector) selectFor(wants []Want, matched []bool) {
 		if s.view.Wants != nil && !slices.Contains(s.view.Wants, i) {
 			continue
 		}
+		if w.Versions == 0 && w.With == "" && s.view.Hides != nil && len(s.pinned) == 0 {
+			s.takeUnseen(w)
+		}
 		for _, o := range s.match(w) {
 			matched[i] = true
 			meant[o.Name] = meant[o.Name] || w.old()
+			s.asked[o.Package] = true
 			s.take(o, true, w.As)
 			roots[w.With] = append(roots[w.With], o)
 		}
@@ -326,6 +336,18 @@ func (s *selector) selectFor(wants []Want, matched []bool) {
 	}
 	if s.err == nil {
 		s.surpassed(meant)
+	}
+}
+
+// takeUnseen takes what is hidden from machines where everything is wanted: a copy
+// of it all has it. Nothing is proved of it.
+func (s *selector) takeUnseen(w Want) {
+	for _, offers := range s.byName {
+		for _, o := range offers {
+			if o.source == w.Source && s.Universe.runs(o, s.arch) && !s.excepted(o) && !s.runs(o, s.arch) && s.take(o, true, w.As) {
+				s.unseen = append(s.unseen, o.Package)
+			}
+		}
 	}
 }
 

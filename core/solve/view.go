@@ -19,6 +19,9 @@ type View struct {
 	// Pins are versions that the machines stay on. Other versions of those names
 	// are not seen, where a source has the pinned one.
 	Pins []archive.Relation
+	// Hides tells of packages that the machines do not see although they see their
+	// source; nil: none.
+	Hides func(p *archive.Package) bool
 }
 
 // Everyone is the view of all machines that could use the universe: every source,
@@ -74,6 +77,7 @@ func (s *selector) begin(v View, arch string) {
 	for i := range s.sources {
 		s.sees[i] = v.Sources == nil || slices.Contains(v.Sources, i)
 	}
+	s.hidden = map[*archive.Package]bool{}
 	s.pinned = map[string]string{}
 	for _, p := range v.Pins {
 		if slices.ContainsFunc(s.byName[p.Name], func(o offer) bool { return s.runs(o, arch) && s.isIn(o.Version, p) }) {
@@ -88,8 +92,20 @@ func (s *selector) runs(o offer, arch string) bool {
 	if !s.sees[o.source] || !s.Universe.runs(o, arch) {
 		return false
 	}
-	pin, pinned := s.pinned[o.Name]
-	return !pinned || s.family.CompareVersions(o.Version, pin) == 0
+	if pin, pinned := s.pinned[o.Name]; pinned && s.family.CompareVersions(o.Version, pin) != 0 {
+		return false
+	}
+	return s.view.Hides == nil || !s.hides(o.Package)
+}
+
+// hides asks the view about each package once.
+func (s *selector) hides(p *archive.Package) bool {
+	hidden, asked := s.hidden[p]
+	if !asked {
+		hidden = s.view.Hides(p)
+		s.hidden[p] = hidden
+	}
+	return hidden
 }
 
 // surpassed tells of what was taken where machines see something newer: of each

@@ -3,6 +3,7 @@ package rpm
 import (
 	"bytes"
 	"io"
+	"maps"
 	"runtime"
 	"slices"
 	"strconv"
@@ -276,9 +277,12 @@ type moduleDocument struct {
 	node     yaml.Node
 	Document string `yaml:"document"`
 	Data     struct {
-		Name      string `yaml:"name"`
-		Module    string `yaml:"module"`
-		Stream    string `yaml:"stream"`
+		Name      string    `yaml:"name"`
+		Module    string    `yaml:"module"`
+		Stream    string    `yaml:"stream"`
+		Version   uint64    `yaml:"version"`
+		Context   string    `yaml:"context"`
+		Needs     yaml.Node `yaml:"dependencies"`
 		Artifacts struct {
 			RPMs []string `yaml:"rpms"`
 		} `yaml:"artifacts"`
@@ -377,16 +381,16 @@ func plainYAML(n *yaml.Node, depth int) error {
 }
 
 func readStreams(plain io.Reader) (*archive.Streams, error) {
-	out := &archive.Streams{Of: map[string]string{}, Defaults: map[string]string{}, Key: artifact}
+	out := &archive.Streams{Defaults: map[string]string{}, Key: artifact}
 	err := eachModule(plain, func(d *moduleDocument) error {
 		switch d.Document {
 		case "modulemd":
 			if strings.ContainsAny(d.Data.Name+d.Data.Stream, " \n\t:") || d.Data.Name == "" || d.Data.Stream == "" {
 				return malformed("a module stream has no name that fits")
 			}
-			for _, a := range d.Data.Artifacts.RPMs {
-				out.Of[a] = d.Data.Name + ":" + d.Data.Stream
-			}
+			s, err := d.stream()
+			out.All = append(out.All, s)
+			return err
 		case "modulemd-defaults":
 			if d.Data.Stream != "" {
 				out.Defaults[d.Data.Module] = d.Data.Stream
@@ -395,6 +399,70 @@ func readStreams(plain io.Reader) (*archive.Streams, error) {
 		return nil
 	})
 	return out, err
+}
+
+// stream gives what a document says of a build of a stream.
+func (d *moduleDocument) stream() (*archive.Stream, error) {
+	s := &archive.Stream{Module: d.Data.Name, Name: d.Data.Stream, Version: d.Data.Version, Context: d.Data.Context, Packages: d.Data.Artifacts.RPMs}
+	for _, a := range s.Packages {
+		dot := strings.LastIndexByte(a, '.')
+		if dot < 0 || a[dot+1:] == "src" || a[dot+1:] == "nosrc" {
+			continue
+		}
+		// NAME-EPOCH:VERSION-RELEASE.ARCH
+		if i := strings.LastIndexByte(a[:dot], '-'); i > 0 {
+			if i = strings.LastIndexByte(a[:i], '-'); i > 0 {
+				s.Names = append(s.Names, a[:i])
+			}
+		}
+	}
+	var err error
+	s.Needs, err = moduleNeeds(&d.Data.Needs)
+	return s, err
+}
+
+// moduleNeeds reads the dependencies of a stream: several sets, of which one has to
+// be met (the second version of the format), or one set with one stream each (the
+// first).
+func moduleNeeds(n *yaml.Node) (out [][]archive.StreamNeed, err error) {
+	type set struct {
+		Requires map[string]yaml.Node `yaml:"requires"`
+	}
+	var sets []set
+	switch n.Kind {
+	case 0:
+		return nil, nil
+	case yaml.SequenceNode:
+		err = n.Decode(&sets)
+	default:
+		sets = make([]set, 1)
+		err = n.Decode(&sets[0])
+	}
+	if err != nil {
+		return nil, malformed("what a module stream needs cannot be read: %v", err)
+	}
+	for _, s := range sets {
+		needs := []archive.StreamNeed{}
+		for _, module := range slices.Sorted(maps.Keys(s.Requires)) {
+			need, streams := archive.StreamNeed{Module: module}, []string{}
+			value := s.Requires[module]
+			if value.Kind == yaml.ScalarNode {
+				streams = []string{value.Value}
+			} else if err := value.Decode(&streams); err != nil {
+				return nil, malformed("what a module stream needs of %s cannot be read: %v", cut(module, 60), err)
+			}
+			for _, stream := range streams {
+				if not, ok := strings.CutPrefix(stream, "-"); ok {
+					need.Not = append(need.Not, not)
+				} else {
+					need.Of = append(need.Of, stream)
+				}
+			}
+			needs = append(needs, need)
+		}
+		out = append(out, needs)
+	}
+	return out, nil
 }
 
 // artifact names a package as lists of module streams do.

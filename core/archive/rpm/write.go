@@ -198,7 +198,7 @@ func (f Family) carry(w archive.Writing, names, chosen map[string]bool) (out []l
 		return nil, err
 	}
 	err = with("modules", func(plain io.Reader) error {
-		text, err := modules(plain, chosen)
+		text, err := modules(plain)
 		if err == nil && len(text) > 0 {
 			out = append(out, list{"modules", "yaml", text})
 		}
@@ -256,39 +256,17 @@ func groups(plain io.Reader, names map[string]bool) (text []byte, concerns bool,
 	return []byte(xmlHead + body), concerns, err
 }
 
-// modules gives the documents of module streams that chosen packages are of,
-// and what there is about their modules, written anew.
-func modules(plain io.Reader, chosen map[string]bool) ([]byte, error) {
+// modules gives the documents of module streams, written anew. All of them stay,
+// also those that no chosen package is of: which streams are on, and what is hidden
+// for that, follows from what they need and from the names in them.
+func modules(plain io.Reader) ([]byte, error) {
 	var b bytes.Buffer
-	kept := map[string]bool{}
-	var later []*moduleDocument
-	keep := func(d *moduleDocument) error {
+	if err := eachModule(plain, func(d *moduleDocument) error {
 		text, err := yaml.Marshal(&d.node)
 		fmt.Fprintf(&b, "---\n%s...\n", text)
 		return err
-	}
-	if err := eachModule(plain, func(d *moduleDocument) error {
-		if d.Document != "modulemd" {
-			later = append(later, d)
-			return nil
-		}
-		if slices.ContainsFunc(d.Data.Artifacts.RPMs, func(a string) bool { return chosen[a] }) {
-			kept[d.Data.Name] = true
-			return keep(d)
-		}
-		return nil
 	}); err != nil {
 		return nil, err
-	}
-	for _, d := range later { // defaults and the like, of modules that are there
-		if kept[d.Data.Module] {
-			if err := keep(d); err != nil {
-				return nil, err
-			}
-		}
-	}
-	if len(kept) == 0 {
-		return nil, nil
 	}
 	return b.Bytes(), nil
 }
