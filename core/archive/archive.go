@@ -368,6 +368,15 @@ type Family interface {
 	ClientFiles(c Client) ([]ClientFile, finding.List, error)
 }
 
+// Bound is implemented by a family whose relations are about packages of the
+// architecture of the package that has them, where machines can have packages of
+// several.
+type Bound interface {
+	// Within gives the architecture that relations of a package of one architecture
+	// are about, on a machine of another.
+	Within(packageArch, machineArch string) string
+}
+
 // Releases is implemented by a family whose repositories of one release go by
 // several names.
 type Releases interface {

@@ -453,6 +453,15 @@ func (c *checker) group(name string, g Group) {
 			"known are " + strings.Join(c.around.Families.Names(), ", ")
 	}
 	reference(c, object, path+".lane", "lane", g.Lane, c.Lanes)
+	if _, ok := family.(archive.Bound); !ok && family != nil && len(g.Foreign) > 0 {
+		c.add("define.bad-value", object, path+".foreign", "machines of the family %s have no foreign architectures", g.Family)
+	}
+	for _, a := range g.Foreign {
+		if slices.Contains(g.Architectures, a) {
+			c.add("define.bad-value", object, path+".foreign", "%q is an architecture of machines of the group, and cannot be foreign to them", a).
+				WayOut = "make two groups: one of machines of each architecture"
+		}
+	}
 	for i, p := range g.Pins {
 		at := path + ".pins." + strconv.Itoa(i)
 		r, err := archive.ParseWant(p)

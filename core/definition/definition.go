@@ -168,6 +168,7 @@ type Group struct {
 	Family        string   `yaml:"family" json:"family" doc:"The repository format that its machines read" need:"yes"`
 	Release       string   `yaml:"release" json:"release,omitempty" doc:"The release that its machines run"`
 	Architectures []string `yaml:"architectures" json:"architectures,omitempty" doc:"The architectures of its machines"`
+	Foreign       []string `yaml:"foreign" json:"foreign,omitempty" doc:"Architectures whose packages its machines can have beside those of their own, where the family has such"`
 	Lane          string   `yaml:"lane" json:"lane" doc:"The lane that its machines follow" need:"yes"`
 	Pins          []string `yaml:"pins" json:"pins,omitempty" doc:"Versions that the group stays on: tide-tables = 2.4.1-1"`
 }

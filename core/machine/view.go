@@ -30,6 +30,7 @@ type View struct {
 	Family        string
 	Release       string
 	Architectures []string // that its machines have, and a source offers
+	Foreign       []string // that they have turned on beside their own, and a source offers
 	Sources       []string // names, in the order of the edition
 	Pins          []archive.Relation
 	Left          []Left // of its family, and not seen, or not on all architectures
@@ -73,15 +74,21 @@ func See(group string, g definition.Group, families archive.Registry, sources []
 		if len(g.Architectures) == 0 {
 			shared = s.Architectures
 		}
-		if len(shared) == 0 {
+		beside := slices.ContainsFunc(g.Foreign, func(a string) bool { return slices.Contains(s.Architectures, a) })
+		if len(shared) == 0 && !beside {
 			v.Left = append(v.Left, Left{Source: s.Name, Whole: true,
 				Why: fmt.Sprintf("it has packages for %s, and the group is %s", strings.Join(s.Architectures, ", "), strings.Join(g.Architectures, ", "))})
 			continue
 		}
-		if len(lacking) > 0 {
+		if len(lacking) > 0 && len(shared) > 0 {
 			v.Left = append(v.Left, Left{Source: s.Name, Why: "it has no packages for " + strings.Join(lacking, ", ")})
 		}
 		v.Sources = append(v.Sources, s.Name)
+		for _, a := range g.Foreign {
+			if slices.Contains(s.Architectures, a) && !slices.Contains(v.Foreign, a) {
+				v.Foreign = append(v.Foreign, a)
+			}
+		}
 		for _, a := range shared {
 			if !offered[a] {
 				offered[a] = true

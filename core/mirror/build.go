@@ -133,7 +133,7 @@ func inputs(plan Plan, pubs []*Publication) string {
 	enc.Encode(m)
 	for _, name := range slices.Sorted(maps.Keys(plan.Groups)) {
 		g := plan.Groups[name]
-		enc.Encode([]any{name, g.Family, g.Release, g.Architectures, g.Pins})
+		enc.Encode([]any{name, g.Family, g.Release, g.Architectures, g.Foreign, g.Pins})
 	}
 	for _, p := range pubs {
 		enc.Encode(p.Source.Spec)

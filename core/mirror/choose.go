@@ -21,6 +21,7 @@ type EditionView struct {
 	Group         string        `json:"group"`
 	Family        string        `json:"family"`
 	Architectures []string      `json:"architectures"`
+	Foreign       []string      `json:"foreign,omitempty"`
 	Sources       []string      `json:"sources"`
 	Pins          []string      `json:"pins,omitempty"`
 	Proofs        []solve.Proof `json:"proofs"`
@@ -31,7 +32,7 @@ type EditionView struct {
 func (e *Edition) Proved(v machine.View) bool {
 	return slices.ContainsFunc(e.Views, func(p EditionView) bool {
 		return p.Group == v.Group && slices.Equal(p.Sources, v.Sources) && slices.Equal(p.Architectures, v.Architectures) &&
-			slices.Equal(p.Pins, pins(v))
+			slices.Equal(p.Foreign, v.Foreign) && slices.Equal(p.Pins, pins(v))
 	})
 }
 
@@ -246,7 +247,7 @@ func viewsOf(plan Plan, out *Outcome, members []int, wants []solve.Want) []solve
 	add := func(group string, v solve.View) {
 		same := func(s *sight) bool {
 			return slices.Equal(s.Sources, v.Sources) && slices.Equal(s.Architectures, v.Architectures) &&
-				slices.EqualFunc(s.Pins, v.Pins, func(a, b archive.Relation) bool { return a.String() == b.String() })
+				slices.Equal(s.Foreign, v.Foreign) && slices.EqualFunc(s.Pins, v.Pins, func(a, b archive.Relation) bool { return a.String() == b.String() })
 		}
 		if i := slices.IndexFunc(sights, same); i >= 0 {
 			sights[i].groups = append(sights[i].groups, group)
@@ -258,11 +259,11 @@ func viewsOf(plan Plan, out *Outcome, members []int, wants []solve.Want) []solve
 		if v.Family != plan.Sources[members[0]].Spec.Family || len(v.Sources) == 0 {
 			continue
 		}
-		view := solve.View{Architectures: v.Architectures}
+		view := solve.View{Architectures: v.Architectures, Foreign: v.Foreign}
 		for _, name := range v.Sources {
 			k := place[name]
 			view.Sources = append(view.Sources, k)
-			for _, a := range v.Architectures {
+			for _, a := range slices.Concat(v.Architectures, v.Foreign) {
 				if slices.Contains(plan.Sources[members[k]].Spec.Architectures, a) {
 					covered[a] = append(covered[a], k)
 				}
@@ -313,7 +314,7 @@ func uncovered(plan Plan, members []int, wants []solve.Want, covered map[string]
 func (out *Outcome) editionViews() []EditionView {
 	views := []EditionView{}
 	for _, v := range out.views {
-		e := EditionView{Group: v.Group, Family: v.Family, Architectures: v.Architectures, Sources: v.Sources, Pins: pins(v), Proofs: []solve.Proof{}}
+		e := EditionView{Group: v.Group, Family: v.Family, Architectures: v.Architectures, Foreign: v.Foreign, Sources: v.Sources, Pins: pins(v), Proofs: []solve.Proof{}}
 		for _, s := range out.sights {
 			for _, p := range out.Proofs {
 				if p.View == s.Name && slices.Contains(s.groups, v.Group) {

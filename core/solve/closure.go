@@ -249,7 +249,7 @@ func (s *selector) holds(all []clause) bool {
 // suggestions are followed, enhance) what is, and can be supported.
 func (s *selector) offering(with string) (out []*node) {
 	for _, o := range s.backward {
-		if !s.spend(1) || s.chosen[o.Package] != nil || !s.runs(o, s.arch) || s.excepted(o) {
+		if !s.spend(1) || s.chosen[o.Package] != nil || !s.here(o) || s.excepted(o) {
 			continue
 		}
 		n := s.node(o)

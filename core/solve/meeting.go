@@ -102,13 +102,16 @@ func (b *budget) spend(n int) bool {
 }
 
 // meetingOf gives the one meeting of a relation.
-func (s *selector) meetingOf(r archive.Relation) *meeting {
+func (s *selector) meetingOf(r archive.Relation, at place) *meeting {
 	r.Not = false
-	s.key = appendKey(s.key[:0], r)
+	s.key = append(appendKey(s.key[:0], r), at.within...)
+	if at.conflict {
+		s.key = append(s.key, '!')
+	}
 	if m, ok := s.meetings[string(s.key)]; ok {
 		return m
 	}
-	m := &meeting{relation: r, all: s.candidates(r, s.arch, s.runs, s.spend)}
+	m := &meeting{relation: r, all: s.candidates(r, at.within, s.fits(r, at), s.spend)}
 	m.usable = m.all
 	if slices.ContainsFunc(m.all, s.excepted) {
 		m.usable = slices.DeleteFunc(slices.Clone(m.all), s.excepted)
@@ -155,20 +158,21 @@ func (s *selector) node(o offer) *node {
 		}
 		return n
 	}
-	n.requires, n.recommends, n.suggests = s.clauses(rel.Requires), s.clauses(rel.Recommends), s.clauses(rel.Suggests)
+	at := s.placeOf(o, false)
+	n.requires, n.recommends, n.suggests = s.clauses(rel.Requires, at), s.clauses(rel.Recommends, at), s.clauses(rel.Suggests, at)
 	for _, r := range rel.Conflicts {
-		n.conflicts = append(n.conflicts, s.meetingOf(r))
+		n.conflicts = append(n.conflicts, s.meetingOf(r, s.placeOf(o, true)))
 	}
 	for _, all := range rel.Supplements {
-		n.supplements = append(n.supplements, s.clauses(all))
+		n.supplements = append(n.supplements, s.clauses(all, at))
 	}
 	for _, all := range rel.Enhances {
-		n.enhances = append(n.enhances, s.clauses(all))
+		n.enhances = append(n.enhances, s.clauses(all, at))
 	}
 	return n
 }
 
-func (s *selector) clauses(all []archive.Clause) []clause {
+func (s *selector) clauses(all []archive.Clause, at place) []clause {
 	if len(all) == 0 {
 		return nil
 	}
@@ -176,25 +180,16 @@ func (s *selector) clauses(all []archive.Clause) []clause {
 	for i, c := range all {
 		out[i] = make(clause, len(c))
 		for k, r := range c {
-			out[i][k] = literal{s.meetingOf(r), r.Not}
+			out[i][k] = literal{s.meetingOf(r, at), r.Not}
 		}
 	}
 	return out
 }
 
-// candidates gives what could meet a relation on one architecture, of what runs:
+// candidates gives what could meet a relation for one architecture, of what fits:
 // by priority of the source, real names before provided ones, newest first. spend is told
 // what it costs; when it says no, the answer is not whole and must not be used.
-func (u *Universe) candidates(r archive.Relation, arch string, runs func(offer, string) bool, spend func(int) bool) []offer {
-	fits := func(o offer) bool {
-		switch r.Qualifier {
-		case "", "native":
-			return runs(o, arch)
-		case "any":
-			return runs(o, arch) && o.Coexists == archive.Allowed
-		}
-		return runs(o, r.Qualifier)
-	}
+func (u *Universe) candidates(r archive.Relation, arch string, fits func(offer) bool, spend func(int) bool) []offer {
 	if !spend(len(u.byName[r.Name]) + len(u.virtual[r.Name])) {
 		return nil
 	}
@@ -229,7 +224,7 @@ func (u *Universe) candidates(r archive.Relation, arch string, runs func(offer, 
 		if d := u.sources[a.source].Priority - u.sources[b.source].Priority; d != 0 {
 			return d
 		}
-		if d := u.family.Rank(a.Arch, machine) - u.family.Rank(b.Arch, machine); d != 0 {
+		if d := u.rank(a, machine) - u.rank(b, machine); d != 0 {
 			return d
 		}
 		return u.family.CompareVersions(b.Version, a.Version)
@@ -245,4 +240,13 @@ func (u *Universe) candidates(r archive.Relation, arch string, runs func(offer, 
 		return strings.Compare(a.Name, b.Name)
 	})
 	return append(real, provided...)
+}
+
+// rank orders offers by how well they suit an architecture; those of others that
+// may stand in for it come last.
+func (u *Universe) rank(o offer, arch string) int {
+	if r := u.family.Rank(o.Arch, arch); r >= 0 {
+		return r
+	}
+	return 1 << 20
 }

@@ -62,7 +62,7 @@ func (s *selector) prove(roots map[string][]offer) {
 func (s *selector) decide(wanted []*node) {
 	var inside []*node
 	for p, c := range s.chosen {
-		if o := (offer{p, c.Source}); s.runs(o, s.arch) {
+		if o := (offer{p, c.Source}); s.here(o) {
 			inside = append(inside, s.node(o))
 		}
 	}
@@ -418,11 +418,32 @@ func (q *question) names(inside []*node) {
 				q.oneOf(first, because)
 			}
 			for _, b := range archs[i+1:] {
-				if q.family.Exclusive(byArch[a][0].Package, byArch[b][0].Package) {
-					q.oneSide(byArch[a], byArch[b], because)
-				}
+				q.apart(byArch[a], byArch[b], because)
 			}
 		}
+	}
+}
+
+// apart says which packages of one name and two architectures are not installed
+// beside each other: mostly none of the one beside any of the other.
+func (q *question) apart(a, b []*node, because string) {
+	var pairs [][2]*node
+	for _, x := range a {
+		for _, y := range b {
+			if !q.spend(1) {
+				return
+			}
+			if q.family.Exclusive(x.Package, y.Package) {
+				pairs = append(pairs, [2]*node{x, y})
+			}
+		}
+	}
+	if len(pairs) == len(a)*len(b) {
+		q.oneSide(a, b, because)
+		return
+	}
+	for _, p := range pairs {
+		q.exclude(guard{between: [2]string{p[0].String(), p[1].String()}, because: because}, []z.Lit{q.installed[p[0]].Not(), q.installed[p[1]].Not()})
 	}
 }
 
@@ -551,7 +572,7 @@ func (s *selector) around(admitted func(offer) bool, roots ...*node) []*node {
 				}
 				looked[l.meeting] = true
 				for _, o := range l.usable {
-					if !admitted(o) || !s.runs(o, s.arch) {
+					if !admitted(o) || !s.here(o) {
 						continue
 					}
 					if n := s.node(o); !seen[n] && !n.damaged {

@@ -370,9 +370,14 @@ func (s *selector) match(w Want) []offer {
 	var out []offer
 	for _, n := range names {
 		var fit []offer
-		for _, o := range u.byName[n] {
-			if (w.Source == AllSources || o.source == w.Source) && s.runs(o, arch) && !u.excepted(o) {
-				fit = append(fit, o)
+		for _, a := range append([]string{arch}, s.view.Foreign...) { // what its own architecture lacks, of another
+			for _, o := range u.byName[n] {
+				if (w.Source == AllSources || o.source == w.Source) && s.runs(o, a) && !u.excepted(o) {
+					fit = append(fit, o)
+				}
+			}
+			if len(fit) > 0 {
+				break
 			}
 		}
 		if w.Source == AllSources {
@@ -387,9 +392,9 @@ func (s *selector) match(w Want) []offer {
 		if w.Versions > 0 { // a choice is made among what suits the machine best
 			best := 1 << 30
 			for _, o := range fit {
-				best = min(best, u.family.Rank(o.Arch, arch))
+				best = min(best, u.rank(o, arch))
 			}
-			fit = slices.DeleteFunc(fit, func(o offer) bool { return u.family.Rank(o.Arch, arch) != best })
+			fit = slices.DeleteFunc(fit, func(o offer) bool { return u.rank(o, arch) != best })
 		}
 		kept, lastVersion := 0, ""
 		for _, o := range fit {
@@ -507,7 +512,7 @@ func (u *Universe) Meets(c archive.Clause, arch string) (string, bool) {
 		if r.Not {
 			continue
 		}
-		if found := u.candidates(r, arch, u.runs, func(int) bool { return true }); len(found) > 0 {
+		if found := u.candidates(r, arch, func(o offer) bool { return u.runs(o, arch) }, func(int) bool { return true }); len(found) > 0 {
 			return fmt.Sprintf("%s %s", found[0].Name, found[0].Version), true
 		}
 	}

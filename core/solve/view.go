@@ -14,8 +14,9 @@ type View struct {
 	// machines that could use the mirror.
 	Name          string
 	Architectures []string
-	Sources       []int // that are seen; nil: all
-	Wants         []int // which of the wants; nil: all
+	Foreign       []string // architectures that the machines have turned on beside their own
+	Sources       []int    // that are seen; nil: all
+	Wants         []int    // which of the wants; nil: all
 	// Pins are versions that the machines stay on. Other versions of those names
 	// are not seen, where a source has the pinned one.
 	Pins []archive.Relation

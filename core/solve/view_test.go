@@ -130,3 +130,51 @@ func TestAnotherCandidateIsFoundWhenTheBestConflicts(t *testing.T) {
 		}
 	})
 }
+
+// Machines that have turned on a second architecture: what is foreign meets needs
+// from the other, what may be for several lies side by side in one version, and
+// conflicts are about packages of both.
+func TestSeveralArchitecturesOnOneMachine(t *testing.T) {
+	both := []Source{{Name: "tarn", Priority: 20, Architectures: []string{"amd64", "i386"}}}
+	for _, c := range []struct {
+		name, list, want string
+		foreign          []string
+		chosen           string
+		problem          string // of a missing need or a conflict
+	}{
+		{"a need of a foreign package is met in its own architecture", "plot 1 i386 // Depends: lib\nlib 1 amd64\nlib 1 i386", "plot", []string{"i386"}, "lib=1:i386 plot=1:i386", ""},
+		{"without that architecture there is no such package", "ctl 1 amd64 // Depends: plot:i386\nplot 1 i386", "ctl", nil, "ctl=1", "ctl needs plot:i386"},
+		{"a need that names the architecture", "ctl 1 amd64 // Depends: plot:i386\nplot 1 i386 // Depends: lib\nlib 1 i386", "ctl", []string{"i386"}, "ctl=1 lib=1:i386 plot=1:i386", ""},
+		{"a foreign tool meets needs of any architecture", "plot 1 i386 // Depends: tool\ntool 1 amd64 // Multi-Arch: foreign", "plot", []string{"i386"}, "plot=1:i386 tool=1", ""},
+		{"one that does not say so meets none of another", "plot 1 i386 // Depends: tool\ntool 1 amd64", "plot", []string{"i386"}, "plot=1:i386", "plot needs tool"},
+		{"the same library side by side", "ctl 1 amd64 // Depends: lib, plot:i386\nplot 1 i386 // Depends: lib\nlib 1 amd64 // Multi-Arch: same\nlib 1 i386 // Multi-Arch: same", "ctl", []string{"i386"}, "ctl=1 lib=1 lib=1:i386 plot=1:i386", ""},
+		{"but not in two versions", "ctl 1 amd64 // Depends: lib, plot:i386\nplot 1 i386 // Depends: lib\nlib 1 amd64 // Multi-Arch: same\nlib 2 i386 // Multi-Arch: same", "ctl", []string{"i386"}, "ctl=1 lib=1 lib=2:i386 plot=1:i386", "only one version of lib"},
+		{"nor where it does not say that it may", "ctl 1 amd64 // Depends: lib, plot:i386\nplot 1 i386 // Depends: lib\nlib 1 amd64\nlib 1 i386", "ctl", []string{"i386"}, "ctl=1 lib=1 lib=1:i386 plot=1:i386", "only one version of lib"},
+		{"a conflict is about packages of both", "ctl 1 amd64 // Depends: plot:i386 // Conflicts: lib\nplot 1 i386 // Depends: lib\nlib 1 i386", "ctl", []string{"i386"}, "ctl=1 lib=1:i386 plot=1:i386", "ctl excludes lib"},
+		{"unless it names the architecture", "ctl 1 amd64 // Depends: plot:i386 // Conflicts: lib:amd64\nplot 1 i386 // Depends: lib\nlib 1 i386", "ctl", []string{"i386"}, "ctl=1 lib=1:i386 plot=1:i386", ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			u := universe(t, both, c.list)
+			s, err := u.Select(t.Context(), []Want{want(0, c.want, "required", 1)}, []View{{Name: "the group lab", Architectures: []string{"amd64"}, Foreign: c.foreign}}, Limits{})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := names(s); got != c.chosen {
+				t.Errorf("chosen: %s", got)
+			}
+			var problem string
+			for _, m := range s.Missing {
+				problem += m.Needer.Name + " needs " + m.Clause.String() + " "
+			}
+			for _, x := range s.Conflicts {
+				problem += x.String()
+			}
+			if c.problem == "" && problem != "" || !strings.Contains(problem, c.problem) {
+				t.Errorf("found: %s", problem)
+			}
+			if proved := s.Proofs[0].Proved == s.Proofs[0].Wanted; proved != (c.problem == "") {
+				t.Errorf("proof: %v", s.Proofs)
+			}
+		})
+	}
+}

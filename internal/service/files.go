@@ -82,6 +82,9 @@ func (s *Service) groupFiles(name, at, edition string) (api.Files, error) {
 	}
 	out := api.Files{Group: name, At: at, Edition: e.Name(), Files: []api.File{}, Findings: append(finding.List{}, view.Findings()...)}
 	c := archive.Client{Lane: g.Lane, At: at, Architectures: g.Architectures, Pins: view.Pins}
+	if len(g.Architectures) > 0 {
+		c.Architectures = slices.Concat(g.Architectures, view.Foreign)
+	}
 	for _, src := range e.Sources {
 		if !view.Sees(src.Name) {
 			continue

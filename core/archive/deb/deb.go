@@ -47,8 +47,19 @@ func (Family) Satisfies(p archive.Provide, r archive.Relation) bool {
 	return r.Op == archive.Any || p.Version != "" && r.Op.Holds(CompareVersions(p.Version, r.Version))
 }
 
-// Exclusive implements archive.Versions.
-func (Family) Exclusive(a, b *archive.Package) bool { return true }
+// Exclusive implements archive.Versions: packages that may be installed for several
+// architectures at once lie side by side in one version.
+func (Family) Exclusive(a, b *archive.Package) bool {
+	return a.Arch == b.Arch || a.Coexists != archive.Same || b.Coexists != archive.Same || CompareVersions(a.Version, b.Version) != 0
+}
+
+// Within implements archive.Bound.
+func (Family) Within(packageArch, machineArch string) string {
+	if packageArch == "all" {
+		return machineArch
+	}
+	return packageArch
+}
 
 // Lore implements archive.Family: a deb root names nothing that selection needs.
 func (Family) Lore(archive.Source, *archive.Root) archive.Lore { return archive.Lore{} }
