@@ -148,17 +148,21 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.open("/mirrors/barrage")
 	b.click("Estimate")
 	b.see("Time to fetch")
-	slow := func(w http.ResponseWriter, r *http.Request) bool {
-		if strings.HasSuffix(r.URL.Path, ".deb") {
-			time.Sleep(1200 * time.Millisecond)
+	looked := make(chan struct{}) // the last package waits until the page was looked at
+	s.scenario.North.Fault(func(w http.ResponseWriter, r *http.Request) bool {
+		if strings.Contains(r.URL.Path, "/sluicectl_") {
+			select {
+			case <-looked:
+			case <-r.Context().Done():
+			}
 		}
 		return false
-	}
-	s.scenario.North.Fault(slow)
+	})
 	b.click("Build")
 	b.see("Fetching packages")
 	b.run("bytes by upstream", chromedp.Poll(`document.querySelector('[role=progressbar]')?.getAttribute('aria-valuenow') > 5`, nil))
 	b.shot("building")
+	close(looked)
 	b.see("sealed barrage/1")
 	s.scenario.North.Fault(nil)
 
@@ -173,7 +177,7 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.click("Move here")
 	b.typed("#reason", "first edition")
 	b.click("Move the lane")
-	b.see("here")
+	b.run("the lane shows it", chromedp.Poll(`[...document.querySelectorAll('tr')].some(r => r.innerText.includes('barrage/1') && [...r.querySelectorAll('.text-moss')].some(m => m.innerText.trim() === 'here'))`, nil))
 	if out, _ := s.cli(0, "lane", "list"); !strings.Contains(out, "barrage/1") {
 		t.Errorf("the lane was not moved:\n%s", out)
 	}
@@ -197,7 +201,7 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.shot("lane-move")
 	b.click("Leave it")
 	b.open("/editions/barrage/2?tab=1")
-	b.see("changed")
+	b.see("1.5.0-1")
 
 	// The definition as text, with live findings at the line.
 	s.cli(0, "source", "probe", "tarn")
@@ -210,7 +214,7 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.shot("definition")
 
 	b.open("/jobs")
-	b.see("build")
+	b.see("mirror barrage")
 	b.open("/machines")
 	b.click("Files")
 	b.see("Signed-By")
@@ -224,7 +228,7 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.see("tarn")
 	b.run("search", chromedp.Evaluate(`document.dispatchEvent(new KeyboardEvent("keydown", {key: "/", bubbles: true}))`, nil), chromedp.WaitVisible(`input[placeholder^="Name, fingerprint"]`, chromedp.ByQuery))
 	b.run("type", chromedp.SendKeys(`input[placeholder^="Name, fingerprint"]`, "barrage/2", chromedp.ByQuery))
-	b.see("edition")
+	b.run("the edition is offered", chromedp.Poll(`[...document.querySelectorAll('[role=option]')].some(o => o.innerText.includes('barrage/2'))`, nil))
 	b.shot("search")
 	b.run("go", chromedp.SendKeys(`input[placeholder^="Name, fingerprint"]`, "\r", chromedp.ByQuery))
 	b.see("the seal holds")
