@@ -213,6 +213,20 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.see(`perhaps "components" is meant`)
 	b.shot("definition")
 
+	// Going back shows what it would change first, and asks.
+	b.open("/sources/tarn")
+	b.click("Revisions")
+	b.click("Restore…")
+	b.see("Nothing would change")
+	b.click("Everything that is described")
+	b.see("Decisions about keys stay as they are now")
+	b.shot("restore")
+	b.click("Leave it")
+
+	b.open("/mirrors/barrage")
+	b.click("Prove")
+	b.see("the groups gatehouse and test-bench")
+	b.shot("proof")
 	b.open("/jobs")
 	b.see("mirror barrage")
 	b.open("/machines")

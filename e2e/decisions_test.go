@@ -273,3 +273,64 @@ func newTables(r *deb.Repository) {
 		}
 	}
 }
+
+// What was never looked at is not said to be good, and what a killed service left
+// unfinished is told until it was done.
+func TestTheOverviewSaysWhatIsNotKnown(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	o := s.overview()
+	if saidOf(o, "source tarn", "source.never-accepted") == "" || saidOf(o, "lane steady", "lane.empty") == "" {
+		t.Errorf("of a site on which nothing was built yet it says: %v", o.NeedsYou)
+	}
+	if !o.Looked.Sources.IsZero() {
+		t.Error("sources that were never asked are said to have been")
+	}
+	s.built("steady")
+	s.cli(0, "lane", "move", "trial", "barrage/1")
+	s.db(func(db *sql.DB) {
+		must(t, db, "UPDATE jobs SET state = 'running', ended = NULL WHERE id = (SELECT max(id) FROM jobs)")
+	})
+	o = s.overview()
+	if saidOf(o, "mirror barrage", "job.failed") == "" || saidOf(o, "lane steady", "lane.empty") != "" {
+		t.Errorf("after a build was cut off: %v", o.NeedsYou)
+	}
+	if out := mustOut(s, "mirror", "list"); !strings.Contains(out, "1 warning") {
+		t.Errorf("the list of mirrors says less than the overview: %s", out)
+	}
+	s.cli(0, "mirror", "build", "barrage")
+	if text := saidOf(s.overview(), "mirror barrage", "job.failed"); text != "" {
+		t.Errorf("still told after a build went through: %s", text)
+	}
+}
+
+// One object goes back to an earlier revision, and the rest stays as it is.
+func TestOneObjectIsRestoredAlone(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	first := strings.TrimSpace(mustOut(s, "revision", "list", "-o", "ids"))
+	path := filepath.Join(s.dir, "site/sources.yaml")
+	text := mustRead(t, path)
+	if err := os.WriteFile(path, []byte(strings.NewReplacer("priority: 20\n    max_age: 10d", "priority: 21\n    max_age: 9d", "priority: 40", "priority: 41").Replace(text)), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	s.cli(0, "record", filepath.Join(s.dir, "site"))
+	if _, log := s.cli(2, "revision", "restore", first, "--only", "source/tarn"); !strings.Contains(log, "max_age: 9d → 10d") || strings.Contains(log, "kelp") {
+		t.Errorf("what it would change: %s", log)
+	}
+	if out := mustOut(s, "source", "show", "tarn"); !strings.Contains(out, "priority: 21") {
+		t.Error("it was changed without being asked for")
+	}
+	s.cli(0, "revision", "restore", first, "--only", "source/tarn", "--yes")
+	if out := mustOut(s, "source", "show", "tarn"); !strings.Contains(out, "priority: 20") {
+		t.Error(out)
+	}
+	if out := mustOut(s, "source", "show", "kelp"); !strings.Contains(out, "priority: 41") {
+		t.Error("another object was changed too")
+	}
+	s.cli(2, "revision", "restore", first, "--only", "source/nowhere", "--yes")
+	s.cli(0, "revision", "restore", first, "--yes")
+	if out := mustOut(s, "source", "show", "kelp"); !strings.Contains(out, "priority: 40") {
+		t.Error(out)
+	}
+}

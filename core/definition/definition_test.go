@@ -233,3 +233,35 @@ func TestValuesThatWouldBreakOutOfMachinesFilesAreRefused(t *testing.T) {
 		}
 	}
 }
+
+// Many packages of house sources cost in proportion to their number.
+func TestManyHousePackagesAreCheckedInProportion(t *testing.T) {
+	set := func(n int) *Set {
+		s := NewSet()
+		s.Sources["reach-pumps"] = Source{Family: "rpm", Standing: "house", Architectures: []string{"x86_64"}}
+		for i := range n {
+			s.Packages[fmt.Sprintf("p%06d", i)] = Package{Source: "reach-pumps", Name: fmt.Sprintf("p%d", i), Version: "1-1", Architecture: "x86_64", SHA256: strings.Repeat("a", 64)}
+		}
+		return s
+	}
+	took := func(n int) float64 {
+		s := set(n)
+		r := testing.Benchmark(func(b *testing.B) {
+			for b.Loop() {
+				if found := Check(s, Surroundings{}).With("define.duplicate-name"); len(found) > 0 {
+					b.Fatal(found)
+				}
+			}
+		})
+		return float64(r.NsPerOp())
+	}
+	if ratio := took(8000) / took(2000); ratio > 12 {
+		t.Errorf("four times the packages take %.1f times as long", ratio)
+	}
+	twice := set(3)
+	p := twice.Packages["p000001"]
+	twice.Packages["again"] = p
+	if found := Check(twice, Surroundings{}).With("define.duplicate-name"); len(found) != 1 || found[0].Object != "package p000001" {
+		t.Errorf("one package twice: %v", found)
+	}
+}

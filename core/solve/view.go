@@ -48,13 +48,14 @@ type Proof struct {
 	Proved int    `json:"proved"`
 }
 
-// String says it in words: "12 of 12 for the group gatehouse on amd64".
+// String says it in words: "12 of 12 wanted can be installed by the group gatehouse
+// on amd64".
 func (p Proof) String() string {
 	view := p.View
 	if view == "" {
 		view = "machines of no group"
 	}
-	return fmt.Sprintf("%d of %d for %s on %s", p.Proved, p.Wanted, view, p.Arch)
+	return fmt.Sprintf("%d of %d wanted can be installed by %s on %s", p.Proved, p.Wanted, view, p.Arch)
 }
 
 // Surpassed is a package that machines of a view would take, while a source that

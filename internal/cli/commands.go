@@ -20,7 +20,6 @@ import (
 	"stockade/core/finding"
 	"stockade/core/machine"
 	"stockade/core/mirror"
-	"stockade/core/solve"
 	"stockade/internal/api"
 	"stockade/internal/client"
 )
@@ -228,25 +227,17 @@ func (a *app) outcome(j api.Job) {
 		fmt.Fprintf(a.out, "%s\n", o.Edition.Name())
 		a.say("sealed: %d packages (%s), %s, of which %s were fetched in %s", o.Packages, strings.Join(by, ", "), size(o.Bytes), size(o.FetchBytes), span(j.Ended.Sub(j.Started)))
 		for _, p := range o.Proofs {
-			a.say("proved: %s can be installed", p)
+			a.say("proved: %s", p)
 		}
 		return
 	}
-	a.fields("packages", fmt.Sprintf("%d, %d of them wanted by name (%s)", o.Packages, o.Wanted, strings.Join(by, ", ")),
+	pairs := []string{"packages", fmt.Sprintf("%d, %d of them wanted by name (%s)", o.Packages, o.Wanted, strings.Join(by, ", ")),
 		"size", fmt.Sprintf("%s in %d files", size(o.Bytes), o.Files), "to fetch", fmt.Sprintf("%s in %d files", size(o.FetchBytes), o.FetchFiles),
-		"time", estimate(o.Seconds), "free", size(o.FreeBytes), "found", worst(o.Findings))
-	a.proofs(o.Proofs)
-}
-
-// proofs says what was proved, for whom.
-func (a *app) proofs(all []solve.Proof) {
-	for _, p := range all {
-		word := "proved"
-		if p.Proved < p.Wanted {
-			word = a.paint(red, "not proved")
-		}
-		a.fields(word, p.String()+" can be installed")
+		"time", estimate(o.Seconds), "free", size(o.FreeBytes), "found", worst(o.Findings)}
+	for _, p := range o.Proofs { // for whom
+		pairs = append(pairs, "proof", p.String())
 	}
+	a.fields(pairs...)
 }
 
 // estimate says how long fetching will take, from the last transfers.
@@ -697,6 +688,11 @@ func (a *app) jobCommand() *cobra.Command {
 	return noun("job", "Pieces of work that take time", list, watch, stop)
 }
 
+// withoutNotes leaves what is wrong, or will be.
+func withoutNotes(all finding.List) finding.List {
+	return slices.DeleteFunc(slices.Clone(all), func(f finding.Finding) bool { return f.Severity == finding.Note })
+}
+
 func (a *app) revisionCommand() *cobra.Command {
 	list := lister(a, "List changes of what is described, newest first", "  stockade revision list", "/revisions", []string{"REVISION>", "WHEN", "BY", "SUMMARY"}, func(r api.Revision) []string {
 		return []string{strconv.FormatInt(r.ID, 10), date(r.At), r.By, r.Summary}
@@ -746,7 +742,7 @@ What that would change is shown first. Decisions about keys stay as they are now
 			was := a.out
 			a.out = a.err // the question is about what is shown
 			a.changes(would)
-			a.findings(a.err, would.Findings)
+			a.findings(a.err, withoutNotes(would.Findings))
 			a.out = was
 			what := fmt.Sprintf("%d objects", len(would.Changes))
 			if len(would.Changes) == 1 {
@@ -762,7 +758,7 @@ What that would change is shown first. Decisions about keys stay as they are now
 		}
 		return a.show(j, func() {
 			a.changes(j)
-			a.findings(a.err, j.Findings)
+			a.findings(a.err, withoutNotes(j.Findings))
 			a.say("recorded as revision %d", j.Revision)
 		}, changeNames(j))
 	}

@@ -204,7 +204,7 @@ act of vouching, and needs a warden. An invalid document changes nothing.`,
 				return err
 			}
 			return a.show(j, func() {
-				a.findings(a.err, slices.DeleteFunc(slices.Clone(j.Findings), func(f finding.Finding) bool { return f.Severity == finding.Note }))
+				a.findings(a.err, withoutNotes(j.Findings))
 				a.changes(j)
 				switch {
 				case j.Revision > 0:

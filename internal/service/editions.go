@@ -27,9 +27,28 @@ type openEdition struct {
 
 // editionCache holds the editions that are being looked at or served.
 type editionCache struct {
-	mu    sync.Mutex
-	held  map[string]*openEdition
-	order []string
+	mu     sync.Mutex
+	held   map[string]*openEdition
+	order  []string
+	briefs map[string]*mirror.Edition // without their manifests, which are what takes memory
+}
+
+// briefsMost is how many editions are remembered without their manifests.
+const briefsMost = 2000
+
+// brief gives what an edition says of itself, as it was when its seal was checked.
+func (c *editionCache) brief(s *Service, name string, number int) (*mirror.Edition, error) {
+	c.mu.Lock()
+	e, ok := c.briefs[fmt.Sprintf("%s/%d", name, number)]
+	c.mu.Unlock()
+	if ok {
+		return e, nil
+	}
+	open, err := c.open(s, name, number)
+	if err != nil {
+		return nil, err
+	}
+	return open.Edition, nil
 }
 
 // cacheMost is how many manifests are held; one of 65,000 files takes 10 MB.
@@ -58,6 +77,10 @@ func (c *editionCache) open(s *Service, name string, number int) (*openEdition, 
 	}
 	out := &openEdition{e, m}
 	c.held[key] = out
+	if len(c.briefs) >= briefsMost || c.briefs == nil {
+		c.briefs = map[string]*mirror.Edition{}
+	}
+	c.briefs[key] = e
 	if c.order = append(c.order, key); len(c.order) > cacheMost {
 		delete(c.held, c.order[0])
 		c.order = c.order[1:]
@@ -70,6 +93,7 @@ func (c *editionCache) forget(name string, number int) {
 	defer c.mu.Unlock()
 	key := fmt.Sprintf("%s/%d", name, number)
 	delete(c.held, key)
+	delete(c.briefs, key)
 	c.order = slices.DeleteFunc(c.order, func(k string) bool { return k == key })
 }
 

@@ -330,8 +330,11 @@ func (s *Service) rolledBack() (out finding.List) {
 		return nil
 	}
 	for _, e := range editions {
-		open, err := s.editions.open(s, e.Mirror, e.Number)
-		if e.Retired || err != nil || open.Journal == "" {
+		if e.Retired {
+			continue
+		}
+		open, err := s.editions.brief(s, e.Mirror, e.Number)
+		if err != nil || open.Journal == "" {
 			continue
 		}
 		if _, err := journal.Against(s.db.Journal(), s.keys, open.Journal); err != nil {

@@ -166,8 +166,8 @@ func (s *Service) keyDetail(c *trust.Certificate, t *trusted, set *definition.Se
 		if e.Retired {
 			continue
 		}
-		open, err := s.editions.open(s, e.Mirror, e.Number)
-		if err != nil || !restsOn(open.Edition, c.Fingerprint) {
+		open, err := s.editions.brief(s, e.Mirror, e.Number)
+		if err != nil || !restsOn(open, c.Fingerprint) {
 			continue // one that cannot be read is told where it is looked at
 		}
 		out.RestsOn = append(out.RestsOn, open.Name())

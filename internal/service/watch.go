@@ -132,7 +132,10 @@ func (s *Service) ofLanes(set *definition.Set, t *trusted, out states) error {
 			out.add(f)
 			continue
 		}
-		open, _, err := s.standing(moves[0].Mirror, moves[0].Edition)
+		open, err := s.editions.brief(s, moves[0].Mirror, moves[0].Edition)
+		if rec, rerr := s.db.EditionBy(moves[0].Mirror, moves[0].Edition); err == nil && (rerr != nil || rec.Retired) {
+			err = noEdition(moves[0].Mirror, moves[0].Edition)
+		}
 		if err != nil {
 			f, ok := finding.From(err)
 			if !ok {
