@@ -244,18 +244,20 @@ func TestManyHousePackagesAreCheckedInProportion(t *testing.T) {
 		}
 		return s
 	}
-	took := func(n int) float64 {
-		s := set(n)
-		r := testing.Benchmark(func(b *testing.B) {
-			for b.Loop() {
-				if found := Check(s, Surroundings{}).With("define.duplicate-name"); len(found) > 0 {
-					b.Fatal(found)
-				}
+	few, many := set(2000), set(8000)
+	var a, b time.Duration
+	for range 5 { // in turn, and the fastest of each: others may keep the machine busy
+		for s, best := range map[*Set]*time.Duration{few: &a, many: &b} {
+			began := time.Now()
+			if found := Check(s, Surroundings{}).With("define.duplicate-name"); len(found) > 0 {
+				t.Fatal(found)
 			}
-		})
-		return float64(r.NsPerOp())
+			if took := time.Since(began); *best == 0 || took < *best {
+				*best = took
+			}
+		}
 	}
-	if ratio := took(8000) / took(2000); ratio > 12 {
+	if ratio := float64(b) / float64(a); ratio > 12 {
 		t.Errorf("four times the packages take %.1f times as long", ratio)
 	}
 	twice := set(3)

@@ -60,7 +60,7 @@ func (b *Builder) Lists(ctx context.Context, pub *Publication) ([]List, error) {
 		})
 	}
 	err = g.Wait()
-	p.send(true)
+	p.end()
 	if err != nil {
 		return out, err
 	}

@@ -151,11 +151,16 @@ type progress struct {
 	event Event
 	start time.Time
 	last  time.Time
+	later *time.Timer // tells what was not told at once, so that nothing waits for the next piece to be told
+	ended bool
 }
+
+// progressEvery is how often progress is told at the most.
+const progressEvery = 100 * time.Millisecond
 
 func (b *Builder) progress(step string, files int, bytes int64) *progress {
 	p := &progress{b: b, start: time.Now(), event: Event{Step: step, FilesTotal: files, BytesTotal: bytes, Remaining: -1, Upstreams: map[string]int64{}}}
-	p.send(true)
+	p.sendLocked(true)
 	return p
 }
 
@@ -170,15 +175,30 @@ func (p *progress) add(upstream string, bytes int64, files int) {
 	p.sendLocked(false)
 }
 
-func (p *progress) send(force bool) {
+// end tells where the step stands when it is over.
+func (p *progress) end() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.sendLocked(force)
+	p.ended = true
+	p.sendLocked(true)
+}
+
+// catchUp tells what was held back.
+func (p *progress) catchUp() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.later = nil
+	if !p.ended && p.event.Files < p.event.FilesTotal {
+		p.sendLocked(true)
+	}
 }
 
 func (p *progress) sendLocked(force bool) {
 	now := time.Now()
-	if !force && now.Sub(p.last) < 100*time.Millisecond {
+	if wait := progressEvery - now.Sub(p.last); !force && wait > 0 {
+		if p.later == nil {
+			p.later = time.AfterFunc(wait, p.catchUp)
+		}
 		return
 	}
 	p.last = now

@@ -26,7 +26,7 @@ func (b *Builder) fetchPackages(ctx context.Context, plan Plan, out *Outcome) er
 		known[it.SHA256+it.Name+"\x00"+it.Version+"\x00"+it.Arch+"\x00"+it.Source] = &plan.Items[i]
 	}
 	p := b.progress("packages", out.FetchFiles, out.FetchBytes)
-	defer p.send(true)
+	defer p.end()
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(b.workers())
 	for i := range out.selection {

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"stockade/core/archive"
 	"stockade/core/archive/deb"
@@ -159,16 +160,21 @@ func TestSelectionGrowsWithItsSize(t *testing.T) {
 	}
 	const small = 8000
 	one, four := build(small), build(4*small)
-	a, b := testing.Benchmark(func(b *testing.B) {
-		for b.Loop() {
-			one()
+	// In turn, and the fastest of each: others may keep the machine busy.
+	var a, b time.Duration
+	for range 5 {
+		for _, x := range []struct {
+			run  func()
+			best *time.Duration
+		}{{one, &a}, {four, &b}} {
+			began := time.Now()
+			x.run()
+			if took := time.Since(began); *x.best == 0 || took < *x.best {
+				*x.best = took
+			}
 		}
-	}), testing.Benchmark(func(b *testing.B) {
-		for b.Loop() {
-			four()
-		}
-	})
-	if ratio := float64(b.NsPerOp()) / float64(a.NsPerOp()); ratio > 10 {
+	}
+	if ratio := float64(b) / float64(a); ratio > 10 {
 		t.Errorf("four times the packages take %.1f times as long", ratio)
 	}
 }
