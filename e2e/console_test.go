@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"context"
+	"database/sql"
 	"fmt"
 	"net/http"
 	"os"
@@ -438,4 +439,22 @@ func TestTheConsoleWithALargeEdition(t *testing.T) {
 	b.see(fmt.Sprintf("tide gauge %d", n-1))
 	b.open("/")
 	b.see("Needs you")
+}
+
+// A journal that does not hold is an error on every page.
+func TestTheConsoleShowsABrokenJournalOnEveryPage(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	s.db(func(db *sql.DB) {
+		must(t, db, `UPDATE journal_entries SET text = replace(text, 'compared on paper', 'compared with care') WHERE action = 'key.vouch'`)
+	})
+	b := newBrowser(t, s)
+	b.open("/")
+	b.typed("#token", s.token)
+	b.click("Sign in")
+	b.see("Sign out")
+	for _, page := range []string{"/sources", "/machines", "/jobs"} {
+		b.open(page)
+		b.run("the error stands above "+page, chromedp.Poll(`document.querySelector('main [role=alert]')?.innerText.includes('journal.broken')`, nil))
+	}
 }

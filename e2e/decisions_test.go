@@ -1,7 +1,9 @@
 package e2e
 
 import (
+	"bytes"
 	"context"
+	"crypto"
 	"database/sql"
 	"encoding/json"
 	"os"
@@ -9,6 +11,9 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/ProtonMail/go-crypto/openpgp"
+	"github.com/ProtonMail/go-crypto/openpgp/packet"
 
 	"stockade/core/archive/deb"
 	"stockade/core/finding"
@@ -196,6 +201,39 @@ func TestSeveralCertificatesOfOneFile(t *testing.T) {
 	s.cli(0, "record", lane) // a document that says nothing of the keys
 	if out := mustOut(s, "key", "show", kelp.Fingerprint); !strings.Contains(out, "ring") || !strings.Contains(out, "two") {
 		t.Error(out)
+	}
+	// A renewed copy: what is new in it is told before it is recorded, and after.
+	cfg := &packet.Config{Algorithm: packet.PubKeyAlgoEdDSA, DefaultHash: crypto.SHA512, KeyLifetimeSecs: 86400 * 40}
+	e, err := openpgp.NewEntity("Lamp desk", "", "desk@lamp.example", cfg)
+	if err != nil {
+		t.Fatal(err)
+	}
+	serialize := func() {
+		t.Helper()
+		var b bytes.Buffer
+		if err := e.Serialize(&b); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(s.dir, "lamp.pgp"), b.Bytes(), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	serialize()
+	lamp := filepath.Join(s.dir, "lamp.yaml")
+	os.WriteFile(lamp, []byte("stockade: 1\nkeys:\n  lamp: {file: lamp.pgp}\n"), 0o644)
+	s.cli(0, "record", lamp)
+	if err := e.AddUserId("Lamp desk", "second", "second@lamp.example", cfg); err != nil {
+		t.Fatal(err)
+	}
+	serialize()
+	if out, _ := s.cli(0, "compare", lamp); !strings.Contains(out, "renew") || !strings.Contains(out, "second@lamp.example") {
+		t.Errorf("compared with its renewed copy: %s", out)
+	}
+	if _, log := s.cli(0, "record", lamp); !strings.Contains(log, "renewed") {
+		t.Errorf("recorded with its renewed copy: %s", log)
+	}
+	if out, _ := s.cli(0, "compare", lamp); strings.Contains(out, "renew") {
+		t.Errorf("once more: %s", out)
 	}
 	os.WriteFile(doc, []byte("stockade: 1\nkeys:\n  ring: {file: both.asc}\n"), 0o644)
 	if _, log := s.cli(1, "record", doc); !strings.Contains(log, "fingerprints: with several") {

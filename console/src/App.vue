@@ -2,7 +2,8 @@
 import { ArchiveBoxIcon, ArrowRightEndOnRectangleIcon, BookOpenIcon, CpuChipIcon, GlobeAltIcon, KeyIcon, MagnifyingGlassIcon, MoonIcon, QueueListIcon, ServerStackIcon, Squares2X2Icon, SunIcon } from '@heroicons/vue/24/outline'
 import { useQuery } from '@tanstack/vue-query'
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
-import { get, signIn, signOut, token, who, type Job, type Page } from './api'
+import { get, signIn, signOut, token, who, type Job, type Page, type Who } from './api'
+import Findings from './parts/Findings.vue'
 import SearchBox from './parts/SearchBox.vue'
 import SignIn from './pages/SignIn.vue'
 
@@ -26,6 +27,8 @@ const shade = ref(localStorage.getItem('stockade-shade') ?? (matchMedia('(prefer
 watch(shade, (s) => { document.documentElement.dataset.shade = s; localStorage.setItem('stockade-shade', s) }, { immediate: true })
 
 const jobs = useQuery({ queryKey: ['jobs', 'running'], queryFn: () => get<Page<Job>>('/jobs?state=running'), enabled: computed(() => !!who.value), refetchInterval: 3000 })
+// What contradicts the journal is an error on every page.
+const journal = useQuery({ queryKey: ['whoami'], queryFn: () => get<Who>('/whoami'), enabled: computed(() => !!who.value), refetchInterval: 20000 })
 const searching = ref(false)
 function key(e: KeyboardEvent) {
   const t = e.target as HTMLElement
@@ -53,7 +56,10 @@ onUnmounted(() => removeEventListener('keydown', key))
           <component :is="r.icon" class="size-4 shrink-0" />{{ r.text }}
         </RouterLink>
       </nav>
-      <main class="min-w-0 overflow-auto p-5"><RouterView :key="$route.path" /></main>
+      <main class="min-w-0 overflow-auto p-5">
+        <div v-if="journal.data.value?.journal.length" class="panel mb-4 border-flare" role="alert"><Findings :findings="journal.data.value.journal" link /></div>
+        <RouterView :key="$route.path" />
+      </main>
       <SearchBox v-model="searching" />
     </div>
   </template>

@@ -23,12 +23,13 @@ export type JournalEntry = S['JournalEntry']
 export type Group = S['Group']
 export type Files = S['Files']
 export type Problem = S['Problem']
+export type Who = S['Who']
 export type Outcome = S['Outcome']
 export type Page<T> = { items: T[]; next?: string }
 
 const place = 'stockade-token'
 export const token = ref(sessionStorage.getItem(place) ?? '')
-export const who = ref<{ account: string; role: string } | null>(null)
+export const who = ref<Who | null>(null)
 
 export class Trouble extends Error {
   constructor(public problem: Problem) { super(problem.detail || problem.title) }

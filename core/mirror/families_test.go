@@ -2,6 +2,8 @@ package mirror
 
 import (
 	"compress/gzip"
+	"crypto/sha512"
+	"encoding/hex"
 	"io"
 	"path/filepath"
 
@@ -799,5 +801,82 @@ func TestAStreamBringsTheStreamsThatItNeeds(t *testing.T) {
 	w.plan.Number = 2
 	if out, err := w.build(); err == nil || len(out.Findings.With("mirror.stream-missing")) != 1 || !strings.Contains(out.Findings.With("mirror.stream-missing")[0].Text, "gone") {
 		t.Errorf("%v, %v", err, out.Findings)
+	}
+}
+
+// A source whose index names packages by SHA-512 alone: they are fetched once, and
+// every list that is written names them alike.
+func TestPackagesNamedBySHA512AreFetchedOnceAndNamedAlike(t *testing.T) {
+	w := newRPMWorld(t)
+	long := map[string]string{} // SHA-256 → SHA-512
+	w.rpm.AmendPackages = func(m rpm.Made, file []byte) []byte {
+		a, b := sha256.Sum256(file), sha512.Sum512(file)
+		long[hex.EncodeToString(a[:])] = hex.EncodeToString(b[:])
+		return file
+	}
+	w.rpm.Amend = func(kind string, text []byte) []byte {
+		out := string(text)
+		for short, l := range long {
+			out = strings.ReplaceAll(out, `type="sha256" pkgid="YES">`+short, `type="sha512" pkgid="YES">`+l)
+			out = strings.ReplaceAll(out, `pkgid="`+short, `pkgid="`+l)
+		}
+		return []byte(out)
+	}
+	w.republish()
+	out, err := w.build()
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, m := w.open(1)
+	checked := 0
+	for _, l := range m {
+		if strings.HasSuffix(l.Path, "filelists.xml.gz") || strings.HasSuffix(l.Path, "other.xml.gz") || strings.HasSuffix(l.Path, "primary.xml.gz") {
+			checked++
+			text := string(gunzip(t, w.world, l))
+			for short := range long {
+				if strings.Contains(text, short) {
+					t.Errorf("%s names a package by SHA-256", l.Path)
+				}
+			}
+			if strings.Count(text, `pkgid="`) == 0 {
+				t.Errorf("%s names nothing", l.Path)
+			}
+		}
+	}
+	if checked != 3 {
+		t.Fatalf("%d lists were looked at", checked)
+	}
+	var kept []Item
+	if err := ReadItems(w.builder.Pool, m, func(i Item) error { kept = append(kept, i); return nil }); err != nil {
+		t.Fatal(err)
+	}
+	for _, i := range kept {
+		if len(i.SHA256) != 64 || i.SHA512 != long[i.SHA256] {
+			t.Errorf("%s is kept as %q and %q", i.Name, i.SHA256, i.SHA512)
+		}
+	}
+	for name, prepare := range map[string]func(){
+		"with the edition before it": func() { w.plan.Previous, w.plan.Items = out.Edition, kept },
+		"from the pool alone":        func() { w.plan.Previous, w.plan.Items = nil, nil },
+	} {
+		prepare()
+		w.plan.Number++
+		w.rpm.Date = w.rpm.Date.Add(time.Minute)
+		w.republish()
+		w.mu.Lock()
+		clear(w.hits)
+		w.mu.Unlock()
+		again, err := w.build()
+		if err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		for path := range w.hits {
+			if strings.HasSuffix(path, ".rpm") {
+				t.Errorf("%s, %s was fetched again", name, path)
+			}
+		}
+		if again.FetchFiles != 0 {
+			t.Errorf("%s, %d files are said to be fetched", name, again.FetchFiles)
+		}
 	}
 }

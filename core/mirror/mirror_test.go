@@ -261,6 +261,14 @@ func TestNothingChangedMakesNoEditionAndAsksOnlyForRoots(t *testing.T) {
 	if out, err = w.build(); err != nil || !out.Unchanged {
 		t.Fatalf("a publication that does not concern the mirror: unchanged %v, error %v", out.Unchanged, err)
 	}
+	// That is remembered: the next build with the same does not work it out again.
+	w.plan.Alike = out.Inputs
+	steps := map[string]bool{}
+	w.builder.Sink = func(e Event) { steps[e.Step] = true }
+	if out, err = w.build(); err != nil || !out.Unchanged || steps["select"] {
+		t.Errorf("the same once more: unchanged %v, steps %v, error %v", out.Unchanged, steps, err)
+	}
+	w.builder.Sink = nil
 	// And something that it does.
 	w.repo.Date = w.repo.Date.Add(time.Minute)
 	w.repo.Packages[0].Version = "1.5-1"

@@ -54,6 +54,8 @@ type About struct {
 type Who struct {
 	Account string `json:"account"`
 	Role    string `json:"role"`
+	// Journal is what contradicts the journal, as of the last minute: every page shows it.
+	Journal finding.List `json:"journal"`
 }
 
 // Documents are definitions to be checked, compared or recorded.

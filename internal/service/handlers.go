@@ -46,7 +46,10 @@ func (s *Service) handlers() map[string]handler {
 			c.Data(http.StatusOK, "application/schema+json", definition.Schema())
 			return nil, nil
 		},
-		"whoami":   func(c *gin.Context) (any, error) { return api.Who{Account: who(c).Name, Role: who(c).Role}, nil },
+		"whoami": func(c *gin.Context) (any, error) {
+			found, err := s.contradicted()
+			return api.Who{Account: who(c).Name, Role: who(c).Role, Journal: append(finding.List{}, found...)}, err
+		},
 		"overview": func(c *gin.Context) (any, error) { return s.overview() },
 
 		"definitions": func(c *gin.Context) (any, error) {
