@@ -1,37 +1,17 @@
 package e2e
 
 import (
-	"bytes"
 	"log/slog"
 	"path/filepath"
 	"strings"
-	"sync"
 	"testing"
 
 	"stockade/internal/service"
 )
 
-// kept is a log that several goroutines write to.
-type kept struct {
-	mu sync.Mutex
-	b  bytes.Buffer
-}
-
-func (k *kept) Write(p []byte) (int, error) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	return k.b.Write(p)
-}
-
-func (k *kept) lines() []string {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	return strings.Split(k.b.String(), "\n")
-}
-
 // The log tells what was done, refused and moved, by whom, and no secrets.
 func TestTheServiceLogsWhatItDoes(t *testing.T) {
-	log := &kept{}
+	log := &safeBuffer{}
 	s := newSiteWith(t, func(cfg *service.Config) {
 		cfg.Log = slog.New(slog.NewTextHandler(log, &slog.HandlerOptions{Level: slog.LevelDebug}))
 	})
@@ -53,7 +33,7 @@ func TestTheServiceLogsWhatItDoes(t *testing.T) {
 		{"the service ends", "why="},
 	} {
 		found := false
-		for _, line := range log.lines() {
+		for _, line := range strings.Split(log.String(), "\n") {
 			all := true
 			for _, w := range want {
 				all = all && strings.Contains(line, w)
@@ -64,7 +44,7 @@ func TestTheServiceLogsWhatItDoes(t *testing.T) {
 			t.Errorf("no line has %q", want)
 		}
 	}
-	for _, line := range log.lines() {
+	for _, line := range strings.Split(log.String(), "\n") {
 		for _, secret := range []string{s.token, "hidden-token", "hidden-in-url"} {
 			if strings.Contains(line, secret) {
 				t.Errorf("a secret is in the log: %s", line)

@@ -90,17 +90,13 @@ func (s *Service) handlers() map[string]handler {
 			return page(out, nil)
 		},
 		"source": func(c *gin.Context) (any, error) {
-			t, set, err := s.trustedAndSet()
+			set, all, err := s.toldNow()
 			if err != nil {
 				return nil, err
 			}
 			name := c.Param("name")
 			if _, ok := set.Sources[name]; !ok {
 				return nil, dangling("", "source", name, set.Sources)
-			}
-			all, err := s.states(set, t)
-			if err != nil {
-				return nil, err
 			}
 			out := s.describeSource(set, all, name)
 			out.Text = sourceText(set, name)
@@ -176,11 +172,7 @@ func (s *Service) handlers() map[string]handler {
 		"vouch": decision(s.vouch), "bar": decision(s.bar), "withdraw": decision(s.withdraw), "retireKey": decision(s.retireKey),
 
 		"mirrors": func(c *gin.Context) (any, error) {
-			t, set, err := s.trustedAndSet()
-			if err != nil {
-				return nil, err
-			}
-			all, err := s.states(set, t)
+			set, all, err := s.toldNow()
 			if err != nil {
 				return nil, err
 			}
@@ -195,16 +187,12 @@ func (s *Service) handlers() map[string]handler {
 			return page(out, nil)
 		},
 		"mirror": func(c *gin.Context) (any, error) {
-			t, set, err := s.trustedAndSet()
+			set, all, err := s.toldNow()
 			if err != nil {
 				return nil, err
 			}
 			if _, ok := set.Mirrors[c.Param("name")]; !ok {
 				return nil, dangling("", "mirror", c.Param("name"), set.Mirrors)
-			}
-			all, err := s.states(set, t)
-			if err != nil {
-				return nil, err
 			}
 			return s.describeMirror(set, all, c.Param("name"))
 		},
@@ -248,37 +236,25 @@ func (s *Service) handlers() map[string]handler {
 		"retire": s.onEdition(func(c *gin.Context, name string, n int) (any, error) { return s.retire(name, n, who(c).Name) }),
 
 		"lanes": func(c *gin.Context) (any, error) {
-			t, set, err := s.trustedAndSet()
-			if err != nil {
-				return nil, err
-			}
-			all, err := s.states(set, t)
+			set, all, err := s.toldNow()
 			if err != nil {
 				return nil, err
 			}
 			return page(s.laneList(set, all))
 		},
 		"lane": func(c *gin.Context) (any, error) {
-			t, set, err := s.trustedAndSet()
-			if err != nil {
-				return nil, err
-			}
 			out, err := s.lane(c.Param("name"))
 			if err != nil {
 				return nil, err
 			}
-			all, err := s.states(set, t)
+			_, all, err := s.toldNow()
 			out.Findings = all.of("lane " + out.Name)
 			return out, err
 		},
 		"move": s.moveLane(s.move), "back": s.moveLane(s.back),
 
 		"groups": func(c *gin.Context) (any, error) {
-			t, set, err := s.trustedAndSet()
-			if err != nil {
-				return nil, err
-			}
-			all, err := s.states(set, t)
+			set, all, err := s.toldNow()
 			if err != nil {
 				return nil, err
 			}
@@ -293,11 +269,7 @@ func (s *Service) handlers() map[string]handler {
 			return page(out, nil)
 		},
 		"group": func(c *gin.Context) (any, error) {
-			t, set, err := s.trustedAndSet()
-			if err != nil {
-				return nil, err
-			}
-			all, err := s.states(set, t)
+			set, all, err := s.toldNow()
 			if err != nil {
 				return nil, err
 			}
@@ -607,11 +579,7 @@ func (s *Service) laneList(set *definition.Set, all states) ([]api.Lane, error) 
 // overview answers: is anything wrong, what is new, what runs.
 func (s *Service) overview() (api.Overview, error) {
 	out := api.Overview{NeedsYou: finding.List{}, Jobs: s.jobs.list(), Sources: []api.SourceStrip{}}
-	t, set, err := s.trustedAndSet()
-	if err != nil {
-		return out, err
-	}
-	all, err := s.states(set, t)
+	set, all, err := s.toldNow()
 	if err != nil {
 		return out, err
 	}

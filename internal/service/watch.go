@@ -46,6 +46,16 @@ func (st states) needsYou() finding.List {
 	return out
 }
 
+// toldNow gives what is described, and all that is told of it.
+func (s *Service) toldNow() (*definition.Set, states, error) {
+	t, set, err := s.trustedAndSet()
+	if err != nil {
+		return nil, nil, err
+	}
+	all, err := s.states(set, t)
+	return set, all, err
+}
+
 // states gathers them.
 func (s *Service) states(set *definition.Set, t *trusted) (states, error) {
 	out := states{}
