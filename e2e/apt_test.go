@@ -297,3 +297,59 @@ groups:
 		}
 	}
 }
+
+// Machines with a second architecture turned on get what the proof says from the
+// mirror alone: a package of the other architecture, a library for both, and a tool
+// that stands for any.
+func TestTheRealClientInstallsForASecondArchitecture(t *testing.T) {
+	s := newSite(t)
+	s.described()
+	lab := s.scenario.Kelp
+	lab.Date, lab.Architectures = time.Now().Add(-time.Hour), []string{"amd64", "i386"}
+	lab.Packages = []deb.Made{
+		{Component: "drives", Name: "lab-ctl", Version: "1-1", Arch: "amd64", Summary: "x", Fields: "Depends: lab-lib, lab-plot:i386\n"},
+		{Component: "drives", Name: "lab-plot", Version: "1-1", Arch: "i386", Summary: "x", Fields: "Depends: lab-lib, lab-tool\n"},
+		{Component: "drives", Name: "lab-lib", Version: "1-1", Arch: "amd64", Summary: "x", Fields: "Multi-Arch: same\n"},
+		{Component: "drives", Name: "lab-lib", Version: "1-1", Arch: "i386", Summary: "x", Fields: "Multi-Arch: same\n"},
+		{Component: "drives", Name: "lab-tool", Version: "1-1", Arch: "amd64", Summary: "x", Fields: "Multi-Arch: foreign\n"},
+		{Component: "drives", Name: "lab-other", Version: "1-1", Arch: "i386", Summary: "not needed"},
+	}
+	files, err := lab.Publish(s.scenario.KelpKey)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.scenario.Vendor.Publish(files)
+	doc := filepath.Join(s.dir, "lab.yaml")
+	os.WriteFile(doc, []byte(`stockade: 1
+sources:
+  lab:
+    family: deb
+    standing: vendor
+    upstreams: [{url: "`+s.scenario.Vendor.URL+`"}]
+    release: heron
+    components: [drives]
+    architectures: [amd64, i386]
+    signed_by: [kelp-release]
+mirrors: {lab: {copy: tailored, from: [lab], want: {packages: [lab-ctl]}}}
+lanes: {lab: {mirror: lab}}
+groups: {lab: {family: deb, release: heron, architectures: [amd64], foreign: [i386], lane: lab}}
+`), 0o644)
+	s.cli(0, "record", doc)
+	s.cli(0, "key", "vouch", s.scenario.KelpKey.Certificate().Fingerprint, "--source", "lab", "--evidence", "compared again")
+	if _, log := s.cli(0, "mirror", "build", "lab"); !strings.Contains(log, "5 packages") {
+		t.Errorf("taken: %s", log)
+	}
+	dir := filepath.Join(s.dir, "export")
+	s.cli(0, "edition", "export", "lab/1", dir)
+	m := newMachine(t, s.dir)
+	os.WriteFile(filepath.Join(m.root, "var/lib/dpkg/arch"), []byte("amd64\ni386\n"), 0o644)
+	s.cli(0, "group", "files", "lab", "--at", dir, "--out", m.root)
+	s.stop()
+	m.must(true, "-o", "APT::Architectures::=i386", "update")
+	m.must(true, "-o", "APT::Architectures::=i386", "install", "lab-ctl")
+	for _, name := range []string{"lab-ctl", "lab-plot:i386", "lab-lib:amd64", "lab-lib:i386", "lab-tool"} {
+		if m.installed(name) != "1-1" {
+			t.Errorf("%s is installed as %q", name, m.installed(name))
+		}
+	}
+}
