@@ -188,7 +188,7 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 	files := newCollect()
 	e := &Edition{Format: 1, Mirror: plan.Name, Number: plan.Number, Created: b.Now().UTC(), Copy: plan.Mirror.Copy,
 		SiteKey: b.Site.Certificate().Fingerprint, Inputs: inputs(plan, out.Publications), Packages: len(out.selection), Findings: out.Findings, Journal: plan.Journal,
-		Views: out.editionViews()}
+		Views: out.editionViews(), Proofs: out.Proofs}
 	var items bytes.Buffer
 	enc := json.NewEncoder(&items)
 	for _, p := range out.selection {

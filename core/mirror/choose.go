@@ -16,15 +16,14 @@ import (
 )
 
 // EditionView is what the machines of a group were to see when an edition was
-// made, and what was proved for them.
+// made, and what it was proved for.
 type EditionView struct {
-	Group         string        `json:"group"`
-	Family        string        `json:"family"`
-	Architectures []string      `json:"architectures"`
-	Foreign       []string      `json:"foreign,omitempty"`
-	Sources       []string      `json:"sources"`
-	Pins          []string      `json:"pins,omitempty"`
-	Proofs        []solve.Proof `json:"proofs"`
+	Group         string   `json:"group"`
+	Family        string   `json:"family"`
+	Architectures []string `json:"architectures"`
+	Foreign       []string `json:"foreign,omitempty"`
+	Sources       []string `json:"sources"`
+	Pins          []string `json:"pins,omitempty"`
 }
 
 // Proved tells whether what was proved for the group was proved for this view:
@@ -310,19 +309,11 @@ func uncovered(plan Plan, members []int, wants []solve.Want, covered map[string]
 	return views
 }
 
-// editionViews gives the views of the groups with what was proved for each.
+// editionViews gives the views of the groups.
 func (out *Outcome) editionViews() []EditionView {
 	views := []EditionView{}
 	for _, v := range out.views {
-		e := EditionView{Group: v.Group, Family: v.Family, Architectures: v.Architectures, Foreign: v.Foreign, Sources: v.Sources, Pins: pins(v), Proofs: []solve.Proof{}}
-		for _, s := range out.sights {
-			for _, p := range out.Proofs {
-				if p.View == s.Name && slices.Contains(s.groups, v.Group) {
-					e.Proofs = append(e.Proofs, p)
-				}
-			}
-		}
-		views = append(views, e)
+		views = append(views, EditionView{Group: v.Group, Family: v.Family, Architectures: v.Architectures, Foreign: v.Foreign, Sources: v.Sources, Pins: pins(v)})
 	}
 	return views
 }

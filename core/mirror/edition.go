@@ -25,6 +25,7 @@ import (
 	"stockade/core/finding"
 	"stockade/core/machine"
 	"stockade/core/pool"
+	"stockade/core/solve"
 	"stockade/core/trust"
 )
 
@@ -46,9 +47,10 @@ type Edition struct {
 	// Advisories is how many of upstream's are about packages in the edition.
 	Advisories int          `json:"advisories,omitempty"`
 	Findings   finding.List `json:"findings"`
-	// Views are those of the groups that followed the mirror, with what was proved
-	// for them.
-	Views []EditionView `json:"views,omitempty"`
+	// Views are those of the groups that followed the mirror, and Proofs what was
+	// proved, for them and for what no group sees.
+	Views  []EditionView `json:"views,omitempty"`
+	Proofs []solve.Proof `json:"proofs,omitempty"`
 }
 
 // Name gives MIRROR/NUMBER.

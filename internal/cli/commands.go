@@ -376,6 +376,9 @@ func (a *app) editionCommand() *cobra.Command {
 					seal = "BROKEN: " + e.Problem
 				}
 				pairs := []string{"edition", e.Name, "made", date(e.Created), "copy", e.Copy, "seal", seal, "lanes", strings.Join(e.Lanes, ", "), "files", fmt.Sprintf("%d, %s", e.Files, size(e.Bytes))}
+				for _, p := range e.Seal.Proofs {
+					pairs = append(pairs, "proof", p.String())
+				}
 				for _, s := range e.Seal.Sources {
 					pairs = append(pairs, "from "+s.Name, fmt.Sprintf("%d packages; root of %s from %s", s.Packages, date(s.RootDate), s.Upstream), "  signed by", short(s.Signer.Fingerprint)+" "+s.Signer.UserID)
 				}

@@ -11,6 +11,7 @@ import JobRun from '../parts/JobRun.vue'
 import Mark from '../parts/Mark.vue'
 import Modal from '../parts/Modal.vue'
 import Moment from '../parts/Moment.vue'
+import Proofs from '../parts/Proofs.vue'
 import Take from '../parts/Take.vue'
 import Trouble from '../parts/Trouble.vue'
 const props = defineProps<{ mirror: string; number: string }>()
@@ -59,6 +60,7 @@ const e = computed(() => q.data.value)
         <TabPanel class="space-y-4">
           <section v-for="s in e.seal.sources ?? []" :key="s.name" class="panel p-3"><h2 class="mb-2">{{ s.name }}</h2><dl class="facts"><dt>Release</dt><dd>{{ [s.family, s.release, (s.components ?? []).join(', ')].filter(Boolean).join(' · ') }} for {{ (s.architectures ?? []).join(', ') }}</dd><dt>Root</dt><dd>made <Moment :at="s.root_date" />, from <code>{{ s.upstream }}</code></dd><dt>Signed by</dt><dd>{{ s.signer.user_id }} <Finger :of="s.signer.fingerprint" /></dd><dt>Indexes</dt><dd><div v-for="x in s.indexes" :key="x.path" class="mono">{{ x.path }} <span class="text-slate">{{ x.sha256.slice(0, 16) }}…</span></div></dd><dt>Machines trust</dt><dd><div v-for="f in s.keys" :key="f"><Finger :of="f" /> {{ f === e.seal.site_key ? '(the site key: it signs the indexes)' : s.tailored ? '(upstream: it signed the packages)' : '(upstream: copied byte for byte)' }}</div></dd></dl></section>
           <section v-if="e.sealed" class="panel p-3"><h2 class="mb-2">Take it out</h2><p>As plain files, checked on the way: <code>stockade edition export {{ e.name }} DIR</code></p></section>
+          <section v-if="e.seal.proofs?.length"><h2 class="mb-1.5">Proved when it was built</h2><div class="panel overflow-hidden"><Proofs :proofs="e.seal.proofs" /></div></section>
           <section v-if="e.seal.findings?.length"><h2 class="mb-1.5">Told when it was built</h2><div class="panel"><Findings :findings="e.seal.findings" /></div></section>
         </TabPanel>
         <TabPanel v-if="e.seal.advisories">
@@ -68,6 +70,6 @@ const e = computed(() => q.data.value)
         </TabPanel>
       </TabPanels>
     </TabGroup>
-    <Modal :open="retiring" :title="'Retire ' + e.name" @close="retiring = false"><p>{{ e.lanes.length ? `The lane ${e.lanes.join(', ')} shows it, so this will be refused until the lane is moved.` : `It is no longer served. ${count(e.packages, 'package')} (${size(e.bytes)}) go with the next collection, as far as no other edition holds them.` }}</p><div class="mt-4 flex justify-end gap-2"><button class="btn" @click="retiring = false">Leave it</button><button class="btn btn-stop" @click="retire">Retire it</button></div></Modal>
+    <Modal :open="retiring" :title="'Retire ' + e.name" @close="retiring = false"><p>{{ e.lanes.length ? `The lane ${e.lanes.join(', ')} shows it, so this will be refused until the lane is moved.` : `It is no longer served. ${count(e.packages, 'package')} (${size(e.bytes)}) go with the next sweep of the pool, as far as no other edition holds them.` }}</p><div class="mt-4 flex justify-end gap-2"><button class="btn" @click="retiring = false">Leave it</button><button class="btn btn-stop" @click="retire">Retire it</button></div></Modal>
   </div>
 </template>

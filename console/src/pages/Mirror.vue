@@ -7,6 +7,7 @@ import Findings from '../parts/Findings.vue'
 import JobRun from '../parts/JobRun.vue'
 import Mark from '../parts/Mark.vue'
 import Moment from '../parts/Moment.vue'
+import Proofs from '../parts/Proofs.vue'
 import Trouble from '../parts/Trouble.vue'
 const props = defineProps<{ name: string }>()
 const client = useQueryClient()
@@ -38,24 +39,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
     <JobRun v-if="job" :job="job" @end="ended" />
     <section v-if="last" class="panel p-3" role="status">
       <div class="flex items-center gap-3"><Mark v-if="last.state === 'done'" :kind="short ? 'warning' : 'good'" :word="{ build: outcome?.unchanged ? 'nothing changed upstream that concerns it: no edition was made' : 'sealed ' + outcome?.edition?.mirror + '/' + outcome?.edition?.number, estimate: 'estimated', prove: shown }[last.kind]" /><Mark v-else kind="error" :word="last.kind + ' ' + last.state" /><span v-if="last.state !== 'done'">{{ last.problem }}</span></div>
-      <table v-if="proofs.length" class="grid-table mt-3">
-        <thead>
-          <tr>
-            <th>Proved for</th>
-            <th>On</th>
-            <th class="num">Wanted</th>
-            <th class="num">Can be installed</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="p in proofs" :key="(p.view ?? '') + p.architecture">
-            <td>{{ p.view || 'machines of no group' }}</td>
-            <td class="mono">{{ p.architecture }}</td>
-            <td class="num">{{ p.wanted.toLocaleString('en') }}</td>
-            <td class="num"><Mark :kind="p.proved < p.wanted ? 'error' : 'good'" :word="p.proved.toLocaleString('en')" /></td>
-          </tr>
-        </tbody>
-      </table>
+      <Proofs v-if="proofs.length" class="mt-3" :proofs="proofs" />
       <dl v-if="outcome && !outcome.unchanged && outcome.packages" class="mt-3 grid grid-cols-6 gap-4"><div v-for="[h, v] in [['Packages', outcome.packages.toLocaleString('en')], ['Wanted by name', outcome.wanted.toLocaleString('en')], ['Size', size(outcome.bytes)], ['To fetch', size(outcome.fetch_bytes) + ' in ' + count(outcome.fetch_files, 'file')], ['Time to fetch', outcome.seconds < 0 ? 'unknown' : 'about ' + span(Math.max(1, outcome.seconds))], ['Free on disk', size(outcome.free_bytes)]]" :key="h"><dt class="text-slate">{{ h }}</dt><dd class="text-[15px] font-medium">{{ v }}</dd></div></dl>
     </section>
     <section v-if="findings.length"><h2 class="mb-1.5">Findings of the last {{ last?.kind ?? 'run' }}</h2><div class="panel max-h-80 overflow-auto"><Findings :findings="findings" /></div></section>
