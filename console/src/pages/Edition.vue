@@ -34,7 +34,7 @@ const retiring = ref(false)
 async function verify() { error.value = null; last.value = null; try { job.value = await post<Job>(base + '/verify') } catch (e) { error.value = e } }
 async function retire() { retiring.value = false; try { await call('DELETE', base); await client.invalidateQueries(); router.push('/mirrors/' + props.mirror) } catch (e) { error.value = e } }
 const advisories = useQuery({ queryKey: ['advisories', base, text], queryFn: () => get<Page<Advisory>>(`${base}/advisories?q=${encodeURIComponent(text.value)}`) })
-const tabs = computed(() => ['Packages', 'Difference', 'Where it came from', ...(q.data.value?.seal.advisories ? ['Advisories'] : [])])
+const tabs = computed(() => ['Packages', 'Difference', 'Proof and origin', ...(q.data.value?.seal.advisories ? ['Advisories'] : [])])
 const e = computed(() => q.data.value)
 </script>
 <template>
@@ -58,9 +58,9 @@ const e = computed(() => q.data.value)
           <p v-else class="text-slate">This is the only edition of its mirror.</p>
         </TabPanel>
         <TabPanel class="space-y-4">
+          <section v-if="e.seal.proofs?.length"><h2 class="mb-1.5">Proved when it was built</h2><div class="panel overflow-hidden"><Proofs :proofs="e.seal.proofs" /></div></section>
           <section v-for="s in e.seal.sources ?? []" :key="s.name" class="panel p-3"><h2 class="mb-2">{{ s.name }}</h2><dl class="facts"><dt>Release</dt><dd>{{ [s.family, s.release, (s.components ?? []).join(', ')].filter(Boolean).join(' · ') }} for {{ (s.architectures ?? []).join(', ') }}</dd><dt>Root</dt><dd>made <Moment :at="s.root_date" />, from <code>{{ s.upstream }}</code></dd><dt>Signed by</dt><dd>{{ s.signer.user_id }} <Finger :of="s.signer.fingerprint" /></dd><dt>Indexes</dt><dd><div v-for="x in s.indexes" :key="x.path" class="mono">{{ x.path }} <span class="text-slate">{{ x.sha256.slice(0, 16) }}…</span></div></dd><dt>Machines trust</dt><dd><div v-for="f in s.keys" :key="f"><Finger :of="f" /> {{ f === e.seal.site_key ? '(the site key: it signs the indexes)' : s.tailored ? '(upstream: it signed the packages)' : '(upstream: copied byte for byte)' }}</div></dd></dl></section>
           <section v-if="e.sealed" class="panel p-3"><h2 class="mb-2">Take it out</h2><p>As plain files, checked on the way: <code>stockade edition export {{ e.name }} DIR</code></p></section>
-          <section v-if="e.seal.proofs?.length"><h2 class="mb-1.5">Proved when it was built</h2><div class="panel overflow-hidden"><Proofs :proofs="e.seal.proofs" /></div></section>
           <section v-if="e.seal.findings?.length"><h2 class="mb-1.5">Told when it was built</h2><div class="panel"><Findings :findings="e.seal.findings" /></div></section>
         </TabPanel>
         <TabPanel v-if="e.seal.advisories">
