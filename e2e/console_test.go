@@ -146,6 +146,15 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.click("Vouch for it")
 	b.run("the decision shows in the matrix", chromedp.Poll(`document.querySelectorAll('table .text-moss').length >= 2 && !document.body.innerText.includes('May this key')`, nil))
 
+	// A vouch is taken back for its source, with a reason, and given again.
+	b.open("/keys/" + kelp)
+	b.click("Take back")
+	b.typed("#why", "compared with the wrong sheet")
+	b.click("Take it back")
+	b.see("key.withdraw")
+	b.see("none yet")
+	s.cli(0, "key", "vouch", kelp, "--source", "kelp", "--evidence", "compared with the right sheet")
+
 	b.open("/mirrors/barrage")
 	b.click("Estimate")
 	b.see("Time to fetch")
