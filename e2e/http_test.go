@@ -256,7 +256,7 @@ func TestTheCommandLineKeepsItsPromises(t *testing.T) {
 	s.cli(0, "mirror", "build", "barrage")
 	s.cli(2, "edition", "retire", "barrage/1") // not on a terminal, and no --yes
 	out, _ := s.cli(0, "source", "list", "-o", "ids")
-	if out != "brine-drivers\nkelp\nreach-lamps\nreach-launch\nreach-pumps\ntarn\nwrack\n" {
+	if out != "brine-drivers\nkelp\nreach-lamps\nreach-launch\nreach-pumps\ntarn\ntarn-fixes\nwrack\n" {
 		t.Errorf("names: %q", out)
 	}
 	out, _ = s.cli(0, "source", "show", "tarn", "-o", "json")
