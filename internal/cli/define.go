@@ -11,11 +11,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"stockade/core/definition"
+	"stockade/core/families"
 	"stockade/core/finding"
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/client"
-	"stockade/internal/service"
 )
 
 // readDocuments reads definitions from files and folders, with the key files
@@ -71,7 +71,7 @@ func (a *app) checkCommand() *cobra.Command {
 			}
 			set, found := definition.Read(in.Documents...)
 			if len(found.With("define.syntax")) == 0 {
-				found = definition.Merge(found, definition.Check(set, definition.Surroundings{Families: service.Families, Now: time.Now(),
+				found = definition.Merge(found, definition.Check(set, definition.Surroundings{Families: families.All, Now: time.Now(),
 					ReadFile: func(path string) ([]byte, error) {
 						if raw, ok := in.Files[path]; ok {
 							return raw, nil

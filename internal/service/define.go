@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"stockade/core/definition"
+	"stockade/core/families"
 	"stockade/core/finding"
 	"stockade/core/trust"
 	"stockade/internal/api"
@@ -118,7 +119,7 @@ func (p *proposal) renews(name string, c *trust.Certificate) {
 
 func (p *proposal) surroundings(s *Service, given *definition.Set, files map[string][]byte) definition.Surroundings {
 	return definition.Surroundings{
-		Families: Families,
+		Families: families.All,
 		ReadFile: func(path string) ([]byte, error) {
 			if data, ok := files[path]; ok {
 				return data, nil

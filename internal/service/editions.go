@@ -12,6 +12,7 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/definition"
+	"stockade/core/families"
 	"stockade/core/finding"
 	"stockade/core/mirror"
 	"stockade/core/trust"
@@ -202,12 +203,12 @@ func (s *Service) diff(name string, number, against int) ([]mirror.Change, error
 	if err != nil {
 		return nil, err
 	}
-	families := map[string]archive.Family{}
+	byName := map[string]archive.Family{}
 	for _, src := range open.Sources {
-		families[src.Name] = Families[src.Family]
+		byName[src.Name] = families.All[src.Family]
 	}
 	changes := mirror.Diff(from, to, func(source, a, b string) int {
-		if f := families[source]; f != nil {
+		if f := byName[source]; f != nil {
 			return f.CompareVersions(a, b)
 		}
 		return strings.Compare(a, b)

@@ -5,6 +5,7 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/definition"
+	"stockade/core/families"
 	"stockade/core/finding"
 	"stockade/core/machine"
 	"stockade/core/mirror"
@@ -43,7 +44,7 @@ func viewOf(name string, g definition.Group, e *mirror.Edition) (machine.View, e
 	for _, src := range e.Sources {
 		sources = append(sources, machine.Source{Source: src.Source, Standing: src.Standing, Suite: src.Suite, Codename: src.Codename})
 	}
-	return machine.See(name, g, Families, sources)
+	return machine.See(name, g, families.All, sources)
 }
 
 // groupFiles writes the files that a machine of a group needs.
@@ -93,7 +94,7 @@ func (s *Service) groupFiles(name, at, edition string) (api.Files, error) {
 		out.Findings = append(out.Findings, notes...)
 		c.Sources = append(c.Sources, cs)
 	}
-	files, notes, err := Families[g.Family].ClientFiles(c)
+	files, notes, err := families.All[g.Family].ClientFiles(c)
 	if err != nil {
 		return api.Files{}, err
 	}

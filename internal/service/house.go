@@ -18,6 +18,7 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/definition"
+	"stockade/core/families"
 	"stockade/core/finding"
 	"stockade/core/mirror"
 	"stockade/core/trust"
@@ -34,7 +35,7 @@ func (s *Service) houseSource(set *definition.Set, name string) (*mirror.Source,
 		return nil, err
 	}
 	site := s.site.Certificate()
-	out := &mirror.Source{Name: name, Standing: src.Standing, Priority: src.Priority, Spec: src.Archive(name), Family: Families[src.Family], MaxAge: age,
+	out := &mirror.Source{Name: name, Standing: src.Standing, Priority: src.Priority, Spec: src.Archive(name), Family: families.All[src.Family], MaxAge: age,
 		Keyring: trust.NewKeyring(name, []trust.Known{{Certificate: site, VouchedFor: []string{name}}}, s.now)}
 	var packages []mirror.HousePackage
 	for _, id := range set.HousePackages(name) {
@@ -156,7 +157,7 @@ func (s *Service) addPackage(ctx context.Context, source string, in api.NewPacka
 	}
 	defer release()
 	b := s.builder(nil)
-	taken, err := b.TakeIntoHouse(src.Archive(source), Families[src.Family], tmp, in.Signature, t.everybody(s.now))
+	taken, err := b.TakeIntoHouse(src.Archive(source), families.All[src.Family], tmp, in.Signature, t.everybody(s.now))
 	if err != nil {
 		f, ok := finding.From(err)
 		if !ok {

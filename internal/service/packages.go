@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"stockade/core/families"
 	"stockade/core/finding"
 	"stockade/core/mirror"
 	"stockade/core/trust"
@@ -92,7 +93,7 @@ func (s *Service) serveLane(w http.ResponseWriter, r *http.Request) {
 func (e *openEdition) lasting(path string) bool {
 	name, rest, ok := strings.Cut(path, "/")
 	for _, src := range e.Sources {
-		if family := Families[src.Family]; ok && src.Name == name && family != nil {
+		if family := families.All[src.Family]; ok && src.Name == name && family != nil {
 			return family.Lasting(rest)
 		}
 	}

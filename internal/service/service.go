@@ -27,10 +27,7 @@ import (
 	"golang.org/x/crypto/argon2"
 	"golang.org/x/sys/unix"
 
-	"stockade/core/archive"
-	"stockade/core/archive/alpm"
-	"stockade/core/archive/deb"
-	"stockade/core/archive/rpm"
+	"stockade/core/families"
 	"stockade/core/fetch"
 	"stockade/core/finding"
 	"stockade/core/journal"
@@ -40,9 +37,6 @@ import (
 	"stockade/internal/api"
 	"stockade/internal/store"
 )
-
-// Families is the registry of the repository formats that Stockade knows.
-var Families = archive.NewRegistry(deb.Family{}, rpm.Family{}, alpm.Family{})
 
 // Config is how a service is started.
 type Config struct {
@@ -424,6 +418,6 @@ func (s *Service) record(by, action, object string, detail map[string]string) er
 }
 
 func (s *Service) builder(sink func(mirror.Event)) *mirror.Builder {
-	return &mirror.Builder{Pool: s.pool, Fetch: s.fetch, Site: s.site, Families: Families, Editions: filepath.Join(s.cfg.Data, "editions"),
+	return &mirror.Builder{Pool: s.pool, Fetch: s.fetch, Site: s.site, Families: families.All, Editions: filepath.Join(s.cfg.Data, "editions"),
 		Now: s.now, Log: s.log, Sink: sink}
 }

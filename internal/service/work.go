@@ -12,6 +12,7 @@ import (
 	"github.com/robfig/cron/v3"
 
 	"stockade/core/definition"
+	"stockade/core/families"
 	"stockade/core/finding"
 	"stockade/core/mirror"
 	"stockade/internal/api"
@@ -35,7 +36,7 @@ func (s *Service) source(set *definition.Set, t *trusted, name string) (*mirror.
 	if err != nil {
 		return nil, err
 	}
-	out := &mirror.Source{Name: name, Standing: src.Standing, Priority: src.Priority, Spec: src.Archive(name), Family: Families[src.Family],
+	out := &mirror.Source{Name: name, Standing: src.Standing, Priority: src.Priority, Spec: src.Archive(name), Family: families.All[src.Family],
 		Route: route, Keyring: t.keyring(set, name, s.now), MaxAge: age}
 	var a mirror.Accepted
 	if _, err := s.db.Kept("accepted", name, &a); err == nil {
