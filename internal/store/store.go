@@ -95,6 +95,8 @@ var migrations = []func(*gorm.DB) error{
 		return g.AutoMigrate(&Record{}, &Revision{}, &Certificate{}, &Vouch{}, &Bar{}, &Kept{}, &Edition{}, &Move{}, &Job{},
 			&Account{}, &Token{}, &journalEntry{}, &journalHash{}, &journalHead{})
 	},
+	// The newest job of each kind on each object is asked for every few seconds.
+	func(g *gorm.DB) error { return g.Exec("CREATE INDEX jobs_last ON jobs (kind, object, id)").Error },
 }
 
 func (d *DB) migrate() error {

@@ -120,3 +120,22 @@ func TestRemovingAnAccountTakesItsTokensAlong(t *testing.T) {
 		t.Error("the token still opens")
 	}
 }
+
+func TestTheNewestJobOfEachKindIsFound(t *testing.T) {
+	db, _ := open(t)
+	for _, j := range []Job{{Kind: "build", Object: "mirror a", State: "failed"}, {Kind: "build", Object: "mirror a", State: "done"},
+		{Kind: "prove", Object: "mirror a", State: "failed"}, {Kind: "build", Object: "mirror b", State: "interrupted"}} {
+		if err := db.AddJob(&j); err != nil {
+			t.Fatal(err)
+		}
+	}
+	last, err := db.LastJobs()
+	if err != nil || len(last) != 3 {
+		t.Fatalf("%v, %v", last, err)
+	}
+	for _, j := range last {
+		if j.Kind == "build" && j.Object == "mirror a" && j.State != "done" {
+			t.Errorf("an older job is given: %+v", j)
+		}
+	}
+}
