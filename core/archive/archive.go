@@ -377,6 +377,10 @@ type Bound interface {
 	Within(packageArch, machineArch string) string
 }
 
+// Ordered is implemented by a family whose clients take a package from the first
+// repository that has its name, whatever versions others of the same priority have.
+type Ordered interface{ FirstWins() bool }
+
 // Releases is implemented by a family whose repositories of one release go by
 // several names.
 type Releases interface {

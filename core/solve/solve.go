@@ -380,12 +380,12 @@ func (s *selector) match(w Want) []offer {
 				break
 			}
 		}
-		if w.Source == AllSources {
-			best := 1 << 30
+		if w.Source == AllSources && len(fit) > 0 {
+			best := u.place(fit[0])
 			for _, o := range fit {
-				best = min(best, s.priority(o))
+				best = min(best, u.place(o))
 			}
-			fit = slices.DeleteFunc(fit, func(o offer) bool { return s.priority(o) != best })
+			fit = slices.DeleteFunc(fit, func(o offer) bool { return u.place(o) != best })
 		}
 		fit = slices.DeleteFunc(fit, func(o offer) bool { return !u.isIn(o.Version, w.Relation) })
 		slices.SortStableFunc(fit, func(a, b offer) int { return u.family.CompareVersions(b.Version, a.Version) })

@@ -149,16 +149,24 @@ func (s *selector) surpassed(meant map[string]bool) {
 			continue
 		}
 		s.out.Surpassed = append(s.out.Surpassed, Surpassed{View: s.view.Name, Arch: s.arch, Have: have.Package, Source: have.source,
-			Newer: newer.Package, Elsewhere: newer.source, Behind: s.priority(newer) > s.priority(have)})
+			Newer: newer.Package, Elsewhere: newer.source, Behind: s.place(newer) > s.place(have)})
 	}
 }
 
-func (s *selector) priority(o offer) int { return s.sources[o.source].Priority }
+// place orders sources as clients ask them: by priority; and where the first of
+// several with the same one wins, by their order.
+func (u *Universe) place(o offer) int {
+	at := u.sources[o.source].Priority << 16
+	if f, ok := u.family.(archive.Ordered); ok && f.FirstWins() {
+		at += o.source
+	}
+	return at
+}
 
 // before tells whether machines would take an offer rather than another of its
 // name: the better priority, and among equals the newer version.
 func (s *selector) before(a, b offer) bool {
-	if d := s.priority(a) - s.priority(b); d != 0 {
+	if d := s.place(a) - s.place(b); d != 0 {
 		return d < 0
 	}
 	return s.family.CompareVersions(a.Version, b.Version) > 0

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"stockade/core/archive"
+	"stockade/core/archive/alpm"
 )
 
 // surpassed in a short form: "openssl 3.0.20 < 3.0.22 in 1", with "behind" where
@@ -176,5 +177,20 @@ func TestSeveralArchitecturesOnOneMachine(t *testing.T) {
 				t.Errorf("proof: %v", s.Proofs)
 			}
 		})
+	}
+}
+
+// pacman takes a package from the first repository that has it.
+func TestTheFirstOfEqualSourcesWinsWhereTheClientHasItSo(t *testing.T) {
+	x := []string{"x86_64"}
+	u := NewUniverse(alpm.Family{}, []Source{{Name: "wrack", Priority: 30, Architectures: x}, {Name: "chart", Priority: 30, Architectures: x}})
+	u.Add(0, &archive.Package{Name: "echo", Version: "1-1", Arch: "x86_64", SHA256: strings.Repeat("a", 64)})
+	u.Add(1, &archive.Package{Name: "echo", Version: "2-1", Arch: "x86_64", SHA256: strings.Repeat("b", 64), Ordinal: 1})
+	s := u.selectAll(t, []Want{want(AllSources, "echo", "required", 1)})
+	if len(s.Chosen) != 1 || s.Chosen[0].Version != "1-1" {
+		t.Errorf("chosen: %v", s.Chosen)
+	}
+	if got := surpassedIn(s); got != "echo 1-1 < 2-1 in 1 behind" {
+		t.Errorf("newer elsewhere: %s", got)
 	}
 }

@@ -282,3 +282,7 @@ func (Family) Identify(p *archive.Package) archive.Identity {
 
 // OwnName implements archive.Versions: pacman looks at names alone.
 func (Family) OwnName() bool { return false }
+
+// FirstWins implements archive.Ordered: the client asks repositories in the order
+// in which its files name them (pacman.conf(5)).
+func (Family) FirstWins() bool { return true }
