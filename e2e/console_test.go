@@ -5,6 +5,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -466,4 +467,65 @@ func TestTheConsoleShowsABrokenJournalOnEveryPage(t *testing.T) {
 		b.open(page)
 		b.run("the error stands above "+page, chromedp.Poll(`document.querySelector('main [role=alert]')?.innerText.includes('journal.broken')`, nil))
 	}
+}
+
+// A page that follows a build says when the service is gone, and how the build ended
+// once it is back.
+func TestAPageThatFollowsABuildOutlivesAKilledService(t *testing.T) {
+	bin := filepath.Join(t.TempDir(), "stockade") // before the site, which has a home of its own
+	if out, err := exec.Command("go", "build", "-o", bin, "../cmd/stockade").CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	s := newSite(t)
+	s.described()
+	s.stop()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	address := l.Addr().String()
+	l.Close()
+	serve := func() *exec.Cmd {
+		t.Helper()
+		c := exec.Command(bin, "serve", "--data", filepath.Join(s.dir, "data"), "--listen", address, "--packages", "127.0.0.1:0")
+		out := &lines{c: make(chan string, 16)}
+		c.Stdout = out
+		if err := c.Start(); err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { c.Process.Kill() })
+		select {
+		case <-out.c:
+		case <-time.After(30 * time.Second):
+			t.Fatal("the service did not start")
+		}
+		return c
+	}
+	running := serve()
+	ended := make(chan struct{})
+	defer close(ended)
+	hold := func(w http.ResponseWriter, r *http.Request) bool {
+		if strings.HasSuffix(r.URL.Path, ".deb") {
+			select {
+			case <-ended:
+			case <-r.Context().Done():
+			}
+		}
+		return false
+	}
+	s.scenario.North.Fault(hold)
+	s.scenario.South.Fault(hold)
+	b := newBrowserAt(t, s, "http://"+address)
+	b.open("/")
+	b.typed("#token", s.token)
+	b.click("Sign in")
+	b.see("Sign out")
+	b.open("/mirrors/barrage")
+	b.click("Build")
+	b.see("Fetching packages")
+	running.Process.Kill()
+	running.Wait()
+	b.see("the service does not answer")
+	serve()
+	b.see("build interrupted")
 }
