@@ -144,7 +144,7 @@ func TestAWantThatMatchesNothingNamesWhatIsNear(t *testing.T) {
 }
 
 // Selection out of a large universe must not grow with the square of its size:
-// four times the packages may not take much more than four times as long.
+// eight times the packages may not take much more than eight times as long.
 func TestSelectionGrowsWithItsSize(t *testing.T) {
 	build := func(n int) func() {
 		var list strings.Builder
@@ -158,15 +158,15 @@ func TestSelectionGrowsWithItsSize(t *testing.T) {
 			}
 		}
 	}
-	const small = 8000
-	one, four := build(small), build(4*small)
+	const small = 4000
+	one, eight := build(small), build(8*small)
 	// In turn, and the fastest of each: others may keep the machine busy.
 	var a, b time.Duration
 	for range 5 {
 		for _, x := range []struct {
 			run  func()
 			best *time.Duration
-		}{{one, &a}, {four, &b}} {
+		}{{one, &a}, {eight, &b}} {
 			began := time.Now()
 			x.run()
 			if took := time.Since(began); *x.best == 0 || took < *x.best {
@@ -174,8 +174,9 @@ func TestSelectionGrowsWithItsSize(t *testing.T) {
 			}
 		}
 	}
-	if ratio := float64(b) / float64(a); ratio > 10 {
-		t.Errorf("four times the packages take %.1f times as long", ratio)
+	// In proportion it is 8, with the square 64.
+	if ratio := float64(b) / float64(a); ratio > 32 {
+		t.Errorf("eight times the packages take %.1f times as long", ratio)
 	}
 }
 
