@@ -80,6 +80,9 @@ type Active struct {
 	// Open are streams of which builds that need different modules could be on, and
 	// none that needs nothing: which of them a machine has on cannot be told from here.
 	Open []string
+	// GaveUp tells that working it out would cost out of proportion to the lists: what
+	// is on is not known then.
+	GaveUp bool
 }
 
 // OffStream is a stream that was asked for and cannot be on.
@@ -92,21 +95,7 @@ type OffStream struct{ Stream, Why string }
 // A stream whose needs cannot be met is off. The lists are of all repositories that
 // the machine sees.
 func Activate(lists []*Streams, enabled []string) *Active {
-	a := &activation{Active: &Active{of: map[string]*Stream{}, active: map[string]string{}, listed: map[string]bool{}, names: map[string]bool{}},
-		builds: map[string][]*Stream{}, preferred: map[string]string{}, tie: map[string]bool{}}
-	for _, l := range lists {
-		for module, stream := range l.Defaults {
-			if a.preferred[module] == "" {
-				a.preferred[module] = stream
-			}
-		}
-		for _, s := range l.All {
-			a.builds[s.Module] = append(a.builds[s.Module], s)
-			for _, p := range s.Packages {
-				a.listed[p] = true
-			}
-		}
-	}
+	a := newActivation(lists)
 	asked := map[string]bool{}
 	for _, e := range enabled {
 		module, stream, _ := strings.Cut(e, ":")
@@ -127,8 +116,9 @@ func Activate(lists []*Streams, enabled []string) *Active {
 		if a.tie[module] {
 			a.Open = append(a.Open, on.String())
 		}
-		for _, s := range a.builds[module] {
-			if s.Name != on.Name || s.needs() != on.needs() {
+		needs := on.needs()
+		for _, s := range a.builds[module][on.Name] {
+			if s.needs() != needs {
 				continue
 			}
 			for _, p := range s.Packages {
@@ -145,22 +135,70 @@ func Activate(lists []*Streams, enabled []string) *Active {
 
 type activation struct {
 	*Active
-	builds    map[string][]*Stream // by module, as repositories have them
-	preferred map[string]string    // the stream that a module is on with, where it has the choice
-	tie       map[string]bool      // builds of its stream that need different things would do alike
-	tried     int
+	builds    map[string]map[string][]*Stream // by module and stream, as repositories have them
+	streams   map[string][]string             // of each module, in order
+	preferred map[string]string               // the stream that a module is on with, where it has the choice
+	tie       map[string]bool                 // builds of its stream that need different things would do alike
+	left      int                             // steps
 }
 
-// maxTried bounds how many builds are tried: needs that need each other in many
-// ways could be tried for ever.
-const maxTried = 20_000
+// Working out what is on costs so many steps at the most: some, and more for each
+// build. Needs that need each other in many ways could be tried for ever.
+const (
+	activationBase  = 1_000_000
+	activationBuild = 200
+)
 
-// on puts a module on in one of some streams, or in any where none is named. It
-// gives the reason where that cannot be, and leaves everything as it was then.
-// path is what is being put on already.
+func newActivation(lists []*Streams) *activation {
+	a := &activation{
+		Active:    &Active{of: map[string]*Stream{}, active: map[string]string{}, listed: map[string]bool{}, names: map[string]bool{}},
+		builds:    map[string]map[string][]*Stream{},
+		streams:   map[string][]string{},
+		preferred: map[string]string{},
+		tie:       map[string]bool{},
+		left:      activationBase,
+	}
+	for _, l := range lists {
+		for module, stream := range l.Defaults {
+			if a.preferred[module] == "" {
+				a.preferred[module] = stream
+			}
+		}
+		for _, s := range l.All {
+			if a.builds[s.Module] == nil {
+				a.builds[s.Module] = map[string][]*Stream{}
+			}
+			if a.builds[s.Module][s.Name] == nil {
+				a.streams[s.Module] = append(a.streams[s.Module], s.Name)
+			}
+			a.builds[s.Module][s.Name] = append(a.builds[s.Module][s.Name], s)
+			for _, p := range s.Packages {
+				a.listed[p] = true
+			}
+			a.left += activationBuild
+		}
+	}
+	for _, streams := range a.streams {
+		slices.Sort(streams)
+	}
+	return a
+}
+
+// spend tells whether there is enough left to go on.
+func (a *activation) spend(n int) bool {
+	if a.left -= n + 1; a.left < 0 {
+		a.GaveUp = true
+	}
+	return !a.GaveUp
+}
+
+const tooMuch = "working it out would cost too much"
+
+// on puts a module on in one of some streams. It gives the reason where that cannot
+// be, and leaves everything as it was then. path is what is being put on already.
 func (a *activation) on(module string, streams []string, path []string) string {
 	if s := a.of[module]; s != nil {
-		if len(streams) == 0 || slices.Contains(streams, s.Name) {
+		if slices.Contains(streams, s.Name) {
 			return ""
 		}
 		return fmt.Sprintf("%s is on as %s", module, s)
@@ -168,50 +206,53 @@ func (a *activation) on(module string, streams []string, path []string) string {
 	if len(path) > 32 || slices.Contains(path, module) {
 		return module + " needs itself"
 	}
-	order := streams
-	if len(order) == 0 {
-		for _, s := range a.builds[module] {
-			if !slices.Contains(order, s.Name) {
-				order = append(order, s.Name)
-			}
-		}
-		slices.Sort(order)
-	}
-	if p := a.preferred[module]; slices.Contains(order, p) { // that one first
-		order = append([]string{p}, slices.DeleteFunc(slices.Clone(order), func(s string) bool { return s == p })...)
+	path = append(slices.Clone(path), module)
+	if p := a.preferred[module]; slices.Contains(streams, p) { // that one first
+		streams = append([]string{p}, slices.DeleteFunc(slices.Clone(streams), func(s string) bool { return s == p })...)
 	}
 	why := fmt.Sprintf("no repository has %s in the stream %s", module, strings.Join(streams, " or "))
-	if len(streams) == 0 {
-		why = "no repository has the module " + module
-	}
-	for _, stream := range order {
-		found, best, tie := map[string]*Stream(nil), 0, false
-		for _, s := range a.builds[module] {
-			if s.Name != stream {
-				continue
-			}
-			if a.tried++; a.tried > maxTried {
-				return "working it out would cost too much"
-			}
-			before := maps.Clone(a.of)
-			reason := a.with(s, append(slices.Clone(path), module))
-			if reason != "" {
-				why = s.String() + " needs what is not there: " + reason
-			} else if cost := s.least()<<16 + a.unasked(before); found == nil || cost < best {
-				tie = found != nil && s.least() > 0
-				found, best = a.of, cost
-			} else if s.needs() != found[module].needs() && found[module].least() > 0 {
-				tie = true
-			}
-			a.of = before
-		}
+	for _, stream := range streams {
+		found, reason := a.best(a.builds[module][stream], path)
 		if found != nil {
 			a.of = found
-			a.tie[module] = tie
 			return ""
+		}
+		if reason != "" {
+			why = reason
 		}
 	}
 	return why
+}
+
+// best tries the builds of one stream and gives what is on with the best of them; nil
+// and the reason where none can be on.
+func (a *activation) best(builds []*Stream, path []string) (found map[string]*Stream, why string) {
+	least, cost, tie := 0, 0, false
+	var needs string
+	before := a.of
+	for _, s := range builds {
+		if !a.spend(len(before) + len(s.Needs)) {
+			return nil, tooMuch
+		}
+		a.of = maps.Clone(before)
+		if reason := a.with(s, path); reason != "" {
+			why = s.String() + " needs what is not there: " + reason
+			continue
+		}
+		now := s.least()<<16 + a.unasked(before)
+		switch {
+		case found == nil || now < cost:
+			tie = found != nil && s.least() > 0
+			found, cost, least, needs = a.of, now, s.least(), s.needs()
+		case least > 0 && s.needs() != needs:
+			tie = true
+		}
+	}
+	a.of = before
+	if found != nil {
+		a.tie[builds[0].Module] = tie
+	}
+	return found, why
 }
 
 // unasked counts the modules that are on since, and would not be by themselves.
@@ -225,19 +266,21 @@ func (a *activation) unasked(before map[string]*Stream) (n int) {
 }
 
 // with puts one build on with what it needs.
-func (a *activation) with(s *Stream, path []string) string {
-	if len(s.Needs) == 0 {
-		a.of[s.Module] = s
-		return ""
-	}
-	before := maps.Clone(a.of)
-	why := ""
-	for _, needs := range s.Needs {
-		a.of[s.Module] = s
+func (a *activation) with(s *Stream, path []string) (why string) {
+	before := a.of
+	a.of = maps.Clone(before)
+	a.of[s.Module] = s
+	for i, needs := range s.Needs {
+		if i > 0 {
+			a.of = maps.Clone(before)
+			a.of[s.Module] = s
+		}
 		if why = a.meet(needs, path); why == "" {
 			return ""
 		}
-		a.of = maps.Clone(before)
+	}
+	if why != "" {
+		a.of = before
 	}
 	return why
 }
@@ -247,16 +290,18 @@ func (a *activation) meet(needs []StreamNeed, path []string) string {
 		if n.Module == Platform {
 			continue
 		}
-		allowed := []string{}
-		for _, s := range a.builds[n.Module] {
-			if n.allows(s.Name) && !slices.Contains(allowed, s.Name) {
-				allowed = append(allowed, s.Name)
+		if !a.spend(len(a.streams[n.Module]) * (1 + len(n.Of) + len(n.Not))) {
+			return tooMuch
+		}
+		var allowed []string
+		for _, stream := range a.streams[n.Module] {
+			if n.allows(stream) {
+				allowed = append(allowed, stream)
 			}
 		}
 		if len(allowed) == 0 {
 			return n.String()
 		}
-		slices.Sort(allowed)
 		if why := a.on(n.Module, allowed, path); why != "" {
 			return n.String() + " (" + why + ")"
 		}

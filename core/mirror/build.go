@@ -55,7 +55,6 @@ type Outcome struct {
 	Proofs       []solve.Proof  `json:"proofs"` // what was proved, for whom; none where nothing changed
 	Publications []*Publication `json:"-"`
 	views        []machine.View
-	sights       []*sight
 	selection    []pick
 	lists        [][]List
 }

@@ -279,7 +279,6 @@ func viewsOf(plan Plan, out *Outcome, members []int, wants []solve.Want) []solve
 		s.Name = s.name()
 		views = append(views, s.View)
 	}
-	out.sights = append(out.sights, sights...)
 	return append(views, uncovered(plan, members, wants, covered)...)
 }
 

@@ -79,6 +79,11 @@ func hide(plan Plan, out *Outcome, members []int, lists []*archive.Streams, view
 			continue
 		}
 		active := archive.Activate(seen, enabled)
+		if active.GaveUp && !told[view.Name] {
+			told[view.Name] = true
+			out.Findings = append(out.Findings, finding.New("mirror.not-proved", "mirror "+plan.Name,
+				"which module streams machines have on could not be worked out: it would cost out of all proportion to their lists").Rated(severity(plan)))
+		}
 		for _, off := range active.Off {
 			if told[off.Stream+off.Why] {
 				continue

@@ -221,7 +221,7 @@ func (u *Universe) candidates(r archive.Relation, arch string, fits func(offer) 
 		machine = r.Qualifier
 	}
 	better := func(a, b offer) int {
-		if d := u.place(a) - u.place(b); d != 0 {
+		if d := u.order(a) - u.order(b); d != 0 {
 			return d
 		}
 		if d := u.rank(a, machine) - u.rank(b, machine); d != 0 {
@@ -234,7 +234,7 @@ func (u *Universe) candidates(r archive.Relation, arch string, fits func(offer) 
 	}
 	slices.SortStableFunc(real, better)
 	slices.SortStableFunc(provided, func(a, b offer) int {
-		if d := better(a, b); d != 0 && a.Name == b.Name || u.place(a) != u.place(b) {
+		if d := better(a, b); d != 0 && a.Name == b.Name || u.order(a) != u.order(b) {
 			return d
 		}
 		return strings.Compare(a.Name, b.Name)

@@ -351,6 +351,23 @@ func (s *selector) takeUnseen(w Want) {
 	}
 }
 
+// offered gives what a want could take of one name: for the machine's own
+// architecture, and where that has nothing, or everything is wanted, for those that
+// are turned on beside it.
+func (s *selector) offered(w Want, name string) (out []offer) {
+	for _, a := range append([]string{s.arch}, s.view.Foreign...) {
+		for _, o := range s.byName[name] {
+			if (w.Source == AllSources || o.source == w.Source) && s.runs(o, a) && !s.excepted(o) && !slices.Contains(out, o) {
+				out = append(out, o)
+			}
+		}
+		if len(out) > 0 && w.Versions > 0 {
+			break
+		}
+	}
+	return out
+}
+
 // match gives the packages that a want takes in the view at hand, newest first.
 // A want at no source in particular takes from the best priority that has the
 // name: that is what machines would do.
@@ -369,23 +386,13 @@ func (s *selector) match(w Want) []offer {
 	}
 	var out []offer
 	for _, n := range names {
-		var fit []offer
-		for _, a := range append([]string{arch}, s.view.Foreign...) { // what its own architecture lacks, of another
-			for _, o := range u.byName[n] {
-				if (w.Source == AllSources || o.source == w.Source) && s.runs(o, a) && !u.excepted(o) {
-					fit = append(fit, o)
-				}
-			}
-			if len(fit) > 0 {
-				break
-			}
-		}
+		fit := s.offered(w, n)
 		if w.Source == AllSources && len(fit) > 0 {
-			best := u.place(fit[0])
+			best := u.order(fit[0])
 			for _, o := range fit {
-				best = min(best, u.place(o))
+				best = min(best, u.order(o))
 			}
-			fit = slices.DeleteFunc(fit, func(o offer) bool { return u.place(o) != best })
+			fit = slices.DeleteFunc(fit, func(o offer) bool { return u.order(o) != best })
 		}
 		fit = slices.DeleteFunc(fit, func(o offer) bool { return !u.isIn(o.Version, w.Relation) })
 		slices.SortStableFunc(fit, func(a, b offer) int { return u.family.CompareVersions(b.Version, a.Version) })

@@ -149,13 +149,13 @@ func (s *selector) surpassed(meant map[string]bool) {
 			continue
 		}
 		s.out.Surpassed = append(s.out.Surpassed, Surpassed{View: s.view.Name, Arch: s.arch, Have: have.Package, Source: have.source,
-			Newer: newer.Package, Elsewhere: newer.source, Behind: s.place(newer) > s.place(have)})
+			Newer: newer.Package, Elsewhere: newer.source, Behind: s.order(newer) > s.order(have)})
 	}
 }
 
-// place orders sources as clients ask them: by priority; and where the first of
+// order puts sources as clients ask them: by priority; and where the first of
 // several with the same one wins, by their order.
-func (u *Universe) place(o offer) int {
+func (u *Universe) order(o offer) int {
 	at := u.sources[o.source].Priority << 16
 	if f, ok := u.family.(archive.Ordered); ok && f.FirstWins() {
 		at += o.source
@@ -166,7 +166,7 @@ func (u *Universe) place(o offer) int {
 // before tells whether machines would take an offer rather than another of its
 // name: the better priority, and among equals the newer version.
 func (s *selector) before(a, b offer) bool {
-	if d := s.place(a) - s.place(b); d != 0 {
+	if d := s.order(a) - s.order(b); d != 0 {
 		return d < 0
 	}
 	return s.family.CompareVersions(a.Version, b.Version) > 0

@@ -194,3 +194,22 @@ func TestTheFirstOfEqualSourcesWinsWhereTheClientHasItSo(t *testing.T) {
 		t.Errorf("newer elsewhere: %s", got)
 	}
 }
+
+// Where everything is wanted, both architectures of such machines are taken: a copy
+// whose index names a package has it.
+func TestEverythingIsTakenForAllArchitectures(t *testing.T) {
+	both := []Source{{Name: "tarn", Priority: 20, Architectures: []string{"amd64", "i386"}}}
+	u := universe(t, both, "ctl 1 amd64\nctl 1 i386\ndata 1 all\nplot 1 i386")
+	everything := Want{Relation: archive.Relation{Name: "*"}, As: "everything"}
+	view := View{Name: "the group lab", Architectures: []string{"amd64"}, Foreign: []string{"i386"}}
+	s, err := u.Select(t.Context(), []Want{everything}, []View{view}, Limits{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := names(s); got != "ctl=1 ctl=1:i386 data=1 plot=1:i386" {
+		t.Errorf("chosen: %s", got)
+	}
+	if p := s.Proofs[0]; p.Wanted != 4 || p.Proved != 4 {
+		t.Errorf("proof: %v", p)
+	}
+}

@@ -583,7 +583,7 @@ machine's root. Without --out the files are shown. They are for the edition that
 the lane shows, or for the one that --edition names, or for the one that lies in
 the folder of --at. What an earlier call wrote below the same root and is no longer
 needed is taken away.`,
-		Example: "  stockade group files gatehouse --out /mnt/machine\n  stockade group files gatehouse --at /media/stick/barrage --out /mnt/machine", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+		Example: "  stockade group files gatehouse --out /mnt/machine\n  stockade group files gatehouse --edition barrage/2\n  stockade group files gatehouse --at /media/stick/barrage --out /mnt/machine", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if at != "" && !strings.Contains(at, "://") {
 				abs, err := filepath.Abs(at)

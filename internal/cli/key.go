@@ -54,7 +54,9 @@ func (a *app) retireKeyCommand(complete cobra.CompletionFunc) *cobra.Command {
 		Long: `Put a key away that nothing names and nobody vouches for any more: lists leave it
 out. What was decided about it stays in the journal and under key show, and a bar
 stays in force. Bringing the certificate in again takes it back.`,
-		Example: "  stockade key retire \"7C1B 22E0 …\" --reason \"Kelp signs with another since 2025\"",
+		Example: "  stockade key retire \"7C1B 22E0 …\" --reason \"Kelp signs with another since 2025\"\n\n" +
+			"On the demonstration every key is in use, so this is refused, and says why:\n" +
+			"  stockade key retire $(stockade key list --source kelp -o ids) --reason \"a trial\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if d.Reason == "" {
 				return usage("--reason is needed: why it is put away")

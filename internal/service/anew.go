@@ -104,6 +104,18 @@ func (s *Service) keepPublic() error {
 // beginAnew sets what is left aside, for the start after it to be a first one. The
 // pool stays: its files are named by what they are.
 func (s *Service) beginAnew() error {
+	records, err := isThere(s.recordsFile())
+	if err != nil {
+		return err
+	}
+	key, err := isThere(s.siteKeyFile())
+	if err != nil {
+		return err
+	}
+	if records && key {
+		return finding.New("define.bad-value", "data folder "+s.cfg.Data, "records and site key are both there: nothing is lost, and nothing was changed").
+			Do("start it without --begin-anew")
+	}
 	old := s.oldFingerprint()
 	typed, err := trust.ParseFingerprint(s.cfg.BeginAnew)
 	if err != nil {

@@ -31,6 +31,9 @@ func TestWhatIsLostIsNotMadeAnewSilently(t *testing.T) {
 			if again, err := openOnce(t, data, ""); err != nil || again != first {
 				t.Fatalf("the second start: %s, %v", again, err)
 			}
+			if _, err := openOnce(t, data, first); err == nil {
+				t.Fatal("it begins anew where nothing is lost")
+			}
 			if err := os.Rename(filepath.Join(data, lose), filepath.Join(data, "kept")); err != nil {
 				t.Fatal(err)
 			}

@@ -130,7 +130,7 @@ func (s *Service) clientSource(t *trusted, e *openEdition, src mirror.EditionSou
 	for _, f := range src.Keys {
 		if why := t.distrusted(f, src.Name); why != "" {
 			found = append(found, finding.New("key.barred", "source "+src.Name,
-				"%s signed for %s and %s: machines are not told to trust it, and what only it signed will not install", f, e.Name(), why).
+				"machines of %s checked it with the key %s, which %s: they are not told to trust it, and what it alone signed will not install", e.Name(), f, why).
 				Do("build %s anew, and move its lanes", e.Mirror))
 			continue
 		}

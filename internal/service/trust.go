@@ -284,41 +284,55 @@ func (s *Service) decide(path string, d api.Decision) (*trusted, *definition.Set
 	return t, set, c, nil
 }
 
-// vouch records that a key may sign one source.
-func (s *Service) vouch(path string, d api.Decision, by string) (api.Key, error) {
+// settle has a decision checked and recorded, and gives the key as it stands then.
+func (s *Service) settle(path string, d api.Decision, record func(*trusted, *definition.Set, *trust.Certificate) error) (api.Key, error) {
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	t, set, c, err := s.decide(path, d)
 	if err != nil {
 		return api.Key{}, err
 	}
-	object := "key " + c.Fingerprint
-	if strings.TrimSpace(d.Evidence) == "" {
-		return api.Key{}, finding.New("define.missing-field", object, "the evidence is missing: who compared the fingerprint, and how")
-	}
-	if _, ok := set.Sources[d.Source]; !ok {
-		return api.Key{}, dangling(object, "source", d.Source, set.Sources)
-	}
-	if !slices.Contains(named(set, d.Source), c.Fingerprint) {
-		return api.Key{}, finding.New("key.unvouched", object, "the source %s does not name this key under signed_by, so a decision would have no effect", d.Source).
-			Do("add it to signed_by of the source first")
-	}
-	if b, ok := t.bars[c.Fingerprint]; ok {
-		return api.Key{}, finding.New("key.barred", object, "it was barred on %s: %s", b.At.Format(time.DateOnly), b.Reason)
-	}
-	if found := c.Check(s.now()); found.HasErrors() {
-		return api.Key{}, found[0]
-	}
-	err = s.db.Tx(func(tx *store.DB) error {
-		return s.saveVouch(tx, api.Vouching{Fingerprint: c.Fingerprint, Source: d.Source, Evidence: d.Evidence}, by)
-	})
-	if err != nil {
+	if err := record(t, set, c); err != nil {
 		return api.Key{}, err
 	}
 	if t, err = s.readTrusted(); err != nil {
 		return api.Key{}, err
 	}
 	return s.keyDetail(c, t, set)
+}
+
+// reasoned refuses a decision without a reason.
+func reasoned(c *trust.Certificate, d api.Decision) error {
+	if strings.TrimSpace(d.Reason) == "" {
+		return finding.New("define.missing-field", "key "+c.Fingerprint, "the reason is missing")
+	}
+	return nil
+}
+
+// vouch records that a key may sign one source.
+func (s *Service) vouch(path string, d api.Decision, by string) (api.Key, error) {
+	return s.settle(path, d, func(t *trusted, set *definition.Set, c *trust.Certificate) error {
+		object := "key " + c.Fingerprint
+		if strings.TrimSpace(d.Evidence) == "" {
+			return finding.New("define.missing-field", object, "the evidence is missing: who compared the fingerprint, and how")
+		}
+		if _, ok := set.Sources[d.Source]; !ok {
+			return dangling(object, "source", d.Source, set.Sources)
+		}
+		if !slices.Contains(named(set, d.Source), c.Fingerprint) {
+			return finding.New("key.unvouched", object, "the source %s does not name this key under signed_by, so a decision would have no effect", d.Source).
+				Do("add it to signed_by of the source first")
+		}
+		if b, ok := t.bars[c.Fingerprint]; ok {
+			return finding.New("key.barred", object, "it was barred on %s: %s", b.At.Format(time.DateOnly), b.Reason)
+		}
+		if found := c.Check(s.now()); found.HasErrors() {
+			return found[0]
+		}
+		return s.db.Tx(func(tx *store.DB) error {
+			return s.saveVouch(tx, api.Vouching{Fingerprint: c.Fingerprint, Source: d.Source, Evidence: d.Evidence}, by)
+		})
+	})
 }
 
 func (s *Service) saveVouch(tx *store.DB, v api.Vouching, by string) error {
@@ -330,36 +344,25 @@ func (s *Service) saveVouch(tx *store.DB, v api.Vouching, by string) error {
 
 // withdraw takes a vouch for one source back.
 func (s *Service) withdraw(path string, d api.Decision, by string) (api.Key, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
-	t, set, c, err := s.decide(path, d)
-	if err != nil {
-		return api.Key{}, err
-	}
-	object := "key " + c.Fingerprint
-	if strings.TrimSpace(d.Reason) == "" {
-		return api.Key{}, finding.New("define.missing-field", object, "the reason is missing")
-	}
-	if !t.vouched(c.Fingerprint, d.Source) {
-		f := finding.New("key.unvouched", object, "nobody vouched for it for the source %q, so there is nothing to take back", d.Source)
-		if k := s.key(c, t, set); len(k.Vouched) > 0 {
-			f = f.Do("it is %s", vouchedFor(k))
-		}
-		return api.Key{}, f
-	}
-	err = s.db.Tx(func(tx *store.DB) error {
-		if err := tx.DropVouch(c.Fingerprint, d.Source); err != nil {
+	return s.settle(path, d, func(t *trusted, set *definition.Set, c *trust.Certificate) error {
+		object := "key " + c.Fingerprint
+		if err := reasoned(c, d); err != nil {
 			return err
 		}
-		return s.write(tx, by, "key.withdraw", object, map[string]string{"source": d.Source, "reason": d.Reason, "by_hand": "yes"})
+		if !t.vouched(c.Fingerprint, d.Source) {
+			f := finding.New("key.unvouched", object, "nobody vouched for it for the source %q, so there is nothing to take back", d.Source)
+			if k := s.key(c, t, set); len(k.Vouched) > 0 {
+				f = f.Do("it is %s", vouchedFor(k))
+			}
+			return f
+		}
+		return s.db.Tx(func(tx *store.DB) error {
+			if err := tx.DropVouch(c.Fingerprint, d.Source); err != nil {
+				return err
+			}
+			return s.write(tx, by, "key.withdraw", object, map[string]string{"source": d.Source, "reason": d.Reason, "by_hand": "yes"})
+		})
 	})
-	if err != nil {
-		return api.Key{}, err
-	}
-	if t, err = s.readTrusted(); err != nil {
-		return api.Key{}, err
-	}
-	return s.keyDetail(c, t, set)
 }
 
 func vouchedFor(k api.Key) string {
@@ -373,65 +376,48 @@ func vouchedFor(k api.Key) string {
 // retireKey puts a certificate away that decides nothing any more. What was
 // decided about it stays in the journal, and a bar stays in force.
 func (s *Service) retireKey(path string, d api.Decision, by string) (api.Key, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
-	t, set, c, err := s.decide(path, d)
-	if err != nil {
-		return api.Key{}, err
-	}
-	k := s.key(c, t, set)
-	no := func(why, way string) (api.Key, error) {
-		return api.Key{}, finding.New("key.in-use", "key "+c.Fingerprint, "%s", why).Do("%s", way)
-	}
+	return s.settle(path, d, func(t *trusted, set *definition.Set, c *trust.Certificate) error {
+		if err := reasoned(c, d); err != nil {
+			return err
+		}
+		if why, way := inUse(s.key(c, t, set)); why != "" {
+			return finding.New("key.in-use", "key "+c.Fingerprint, "%s", why).Do("%s", way)
+		}
+		return s.write(s.db, by, "key.retire", "key "+c.Fingerprint, map[string]string{"reason": d.Reason})
+	})
+}
+
+// inUse tells what a key still decides, and how that is ended; "" where nothing.
+func inUse(k api.Key) (why, way string) {
 	switch {
-	case strings.TrimSpace(d.Reason) == "":
-		return api.Key{}, finding.New("define.missing-field", "key "+c.Fingerprint, "the reason is missing")
 	case k.Site:
-		return no("it is the site's own key", "leave it")
+		return "it is the site's own key", "leave it"
 	case len(k.Vouched) > 0 && k.Barred == nil:
-		return no("it is "+vouchedFor(k), "stockade key withdraw, for each of them")
+		return "it is " + vouchedFor(k), "stockade key withdraw, for each of them"
 	case len(k.NeededBy) > 0:
-		return no("it stands under signed_by of "+strings.Join(k.NeededBy, ", "), "take it out of their definitions")
+		return "it stands under signed_by of " + strings.Join(k.NeededBy, ", "), "take it out of their definitions"
 	case len(k.Names) > 0:
-		return no("the description calls it "+strings.Join(k.Names, ", "), "take it out of the description: record the whole with --whole, or without it")
+		return "the description calls it " + strings.Join(k.Names, ", "), "record the whole description without it: stockade record PATH --whole"
 	}
-	if err := s.write(s.db, by, "key.retire", "key "+c.Fingerprint, map[string]string{"reason": d.Reason}); err != nil {
-		return api.Key{}, err
-	}
-	if t, err = s.readTrusted(); err != nil {
-		return api.Key{}, err
-	}
-	return s.keyDetail(c, t, set)
+	return "", ""
 }
 
 // bar records that a key may sign nothing any more.
 func (s *Service) bar(path string, d api.Decision, by string) (api.Key, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
-	_, set, c, err := s.decide(path, d)
-	if err != nil {
-		return api.Key{}, err
-	}
-	if strings.TrimSpace(d.Reason) == "" {
-		return api.Key{}, finding.New("define.missing-field", "key "+c.Fingerprint, "the reason is missing")
-	}
-	if c.Fingerprint == s.site.Certificate().Fingerprint {
-		return api.Key{}, finding.New("define.bad-value", "key "+c.Fingerprint, "this is the site's own key; barring it here would end every edition")
-	}
-	err = s.db.Tx(func(tx *store.DB) error {
-		if err := tx.SaveBar(store.Bar{Fingerprint: c.Fingerprint, Reason: d.Reason, By: by, At: s.now().UTC()}); err != nil {
+	return s.settle(path, d, func(_ *trusted, _ *definition.Set, c *trust.Certificate) error {
+		if err := reasoned(c, d); err != nil {
 			return err
 		}
-		return s.write(tx, by, "key.bar", "key "+c.Fingerprint, map[string]string{"reason": d.Reason})
+		if c.Fingerprint == s.site.Certificate().Fingerprint {
+			return finding.New("define.bad-value", "key "+c.Fingerprint, "this is the site's own key; barring it here would end every edition")
+		}
+		return s.db.Tx(func(tx *store.DB) error {
+			if err := tx.SaveBar(store.Bar{Fingerprint: c.Fingerprint, Reason: d.Reason, By: by, At: s.now().UTC()}); err != nil {
+				return err
+			}
+			return s.write(tx, by, "key.bar", "key "+c.Fingerprint, map[string]string{"reason": d.Reason})
+		})
 	})
-	if err != nil {
-		return api.Key{}, err
-	}
-	t, err := s.readTrusted()
-	if err != nil {
-		return api.Key{}, err
-	}
-	return s.keyDetail(c, t, set)
 }
 
 func dangling[T any](object, kind, name string, among map[string]T) error {

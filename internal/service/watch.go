@@ -85,21 +85,39 @@ func (s *Service) states(set *definition.Set, t *trusted) (states, error) {
 	if err := s.ofLanes(set, t, out); err != nil {
 		return nil, err
 	}
-	return out, s.unfinished(out)
+	return out, s.unfinished(set, out)
 }
 
 // foundBefore adds what refreshing, probing, building and verifying found last, of
 // what is still there.
 func (s *Service) foundBefore(set *definition.Set, out states) error {
-	there := func(kind, name string) bool {
-		switch kind {
-		case "refresh", "probe":
-			_, ok := set.Sources[name]
-			return ok
-		case "mirror":
-			_, ok := set.Mirrors[name]
-			return ok
+	for kind, about := range map[string]string{"refresh": "source", "probe": "source", "mirror": "mirror", "verify": "edition"} {
+		kept, err := s.db.AllKept(kind)
+		if err != nil {
+			return err
 		}
+		for _, k := range kept {
+			if s.stillThere(set, about+" "+k.Name) {
+				out.add(decode[checked](k.Body).Findings...)
+			}
+		}
+	}
+	return nil
+}
+
+// stillThere tells whether a source or a mirror is described, and whether an edition
+// stands. Of what is gone nothing is told: nobody could mend it. Other objects, such
+// as the pool, are always there.
+func (s *Service) stillThere(set *definition.Set, object string) bool {
+	kind, name, _ := strings.Cut(object, " ")
+	switch kind {
+	case "source":
+		_, ok := set.Sources[name]
+		return ok
+	case "mirror":
+		_, ok := set.Mirrors[name]
+		return ok
+	case "edition":
 		mirrorName, number, err := parseEdition(name, "")
 		if err != nil {
 			return false
@@ -107,18 +125,7 @@ func (s *Service) foundBefore(set *definition.Set, out states) error {
 		e, err := s.db.EditionBy(mirrorName, number)
 		return err == nil && !e.Retired
 	}
-	for _, kind := range []string{"refresh", "probe", "mirror", "verify"} {
-		kept, err := s.db.AllKept(kind)
-		if err != nil {
-			return err
-		}
-		for _, k := range kept {
-			if there(kind, k.Name) {
-				out.add(decode[checked](k.Body).Findings...)
-			}
-		}
-	}
-	return nil
+	return true
 }
 
 // ofLanes adds lanes that show nothing, and what rests on keys that are trusted no
@@ -156,10 +163,15 @@ func (s *Service) ofLanes(set *definition.Set, t *trusted, out states) error {
 			continue
 		}
 		for _, src := range open.Sources {
-			for _, key := range append([]string{src.Signer.Fingerprint}, src.Keys...) {
+			keys := map[string]string{} // what each is to the edition
+			for _, key := range src.Keys {
+				keys[key] = "machines check it with the key"
+			}
+			keys[src.Signer.Fingerprint] = "its root was signed by"
+			for _, key := range slices.Sorted(maps.Keys(keys)) {
 				if why := t.distrusted(key, src.Name); why != "" {
-					out.add(finding.New("key.barred", "lane "+name, "it shows %s, which rests on the key %s for %s, and that key %s", open.Name(), key, src.Name, why).
-						Rated(finding.Warning).Do("stockade mirror build %s, then move the lane", open.Mirror))
+					f := finding.New("key.barred", "lane "+name, "it shows %s: of %s there, %s %s, and that %s", open.Name(), src.Name, keys[key], key, why)
+					out.add(f.Rated(finding.Warning).Do("stockade mirror build %s, then move the lane", open.Mirror))
 				}
 			}
 		}
@@ -185,13 +197,14 @@ func followersOf(set *definition.Set) map[string][]string {
 
 // unfinished adds jobs that did not come to an end of their own, where none of the
 // same kind did since.
-func (s *Service) unfinished(out states) error {
+func (s *Service) unfinished(set *definition.Set, out states) error {
 	all, err := s.db.LastJobs()
 	if err != nil {
 		return err
 	}
 	for _, j := range all {
-		if j.State != "interrupted" && !(j.State == "failed" && len(jobFrom(j).Findings) == 0) {
+		told := j.State == "failed" && len(jobFrom(j).Findings) > 0
+		if j.State != "interrupted" && j.State != "failed" || told || !s.stillThere(set, j.Object) {
 			continue
 		}
 		f := finding.New("job.failed", j.Object, "the %s that began on %s did not come to its end: %s", j.Kind, j.Started.UTC().Format(time.DateTime), j.Problem)
@@ -204,12 +217,15 @@ func (s *Service) unfinished(out states) error {
 }
 
 // since tells how an outcome leaves what is told of its mirror: what was found now;
-// and where nothing changed, what the edition that still stands was sealed with.
+// and where nothing changed, what the edition that still stands was sealed with. How
+// its sources were then is no longer so: they were asked again.
 func since(plan mirror.Plan, out *mirror.Outcome) finding.List {
 	found := append(finding.List{}, out.Findings...)
 	if out.Unchanged && plan.Previous != nil {
 		for _, f := range plan.Previous.Findings {
-			found = withFinding(found, f)
+			if !strings.HasPrefix(f.Object, "source ") || strings.HasPrefix(f.Code, "content.") {
+				found = withFinding(found, f)
+			}
 		}
 	}
 	return found
