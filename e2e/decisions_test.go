@@ -328,8 +328,12 @@ func TestTheOverviewSaysWhatIsNotKnown(t *testing.T) {
 	s.cli(0, "lane", "move", "trial", "barrage/1")
 	s.db(func(db *sql.DB) {
 		must(t, db, "UPDATE jobs SET state = 'running', ended = NULL WHERE id = (SELECT max(id) FROM jobs)")
+		must(t, db, "INSERT INTO jobs (kind, object, state, `by`, started, problem) SELECT 'verify', 'edition barrage/9', 'interrupted', `by`, started, 'x' FROM jobs LIMIT 1")
 	})
 	o = s.overview()
+	if saidOf(o, "edition barrage/9", "job.failed") != "" {
+		t.Error("work on an edition that is gone is told, and nobody could mend it")
+	}
 	if saidOf(o, "mirror barrage", "job.failed") == "" || saidOf(o, "lane steady", "lane.empty") != "" {
 		t.Errorf("after a build was cut off: %v", o.NeedsYou)
 	}
