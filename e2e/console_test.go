@@ -273,6 +273,7 @@ func TestTheConsoleAddsAPackageToTheHouse(t *testing.T) {
 	b.typed("#token", s.token)
 	b.click("Sign in")
 	b.see("Sign out")
+	b.run("a house in which nothing is", chromedp.Poll(`[...document.querySelectorAll("tr")].some(r => r.innerText.includes("reach-pumps") && r.innerText.includes("nothing yet"))`, nil))
 	b.open("/sources/reach-pumps")
 	b.see("It holds nothing yet")
 	b.click("Add a package")

@@ -321,6 +321,11 @@ func TestTheOverviewSaysWhatIsNotKnown(t *testing.T) {
 	if saidOf(o, "source tarn", "source.never-accepted") == "" || saidOf(o, "lane steady", "lane.empty") == "" {
 		t.Errorf("of a site on which nothing was built yet it says: %v", o.NeedsYou)
 	}
+	for _, f := range o.NeedsYou {
+		if f.Code == "source.never-accepted" && !strings.Contains(f.WayOut, strings.TrimPrefix(f.Object, "source ")) {
+			t.Errorf("what to do about %s: %s", f.Object, f.WayOut)
+		}
+	}
 	if !o.Looked.Sources.IsZero() {
 		t.Error("sources that were never asked are said to have been")
 	}

@@ -380,7 +380,8 @@ type Looked struct {
 type SourceStrip struct {
 	Name     string    `json:"name"`
 	Standing string    `json:"standing"`
-	RootDate time.Time `json:"root_date,omitzero"`
+	Disabled bool      `json:"disabled,omitempty"`
+	RootDate time.Time `json:"root_date,omitzero"` // zero where nothing was accepted yet
 	Days     []Day     `json:"days"`
 	Worst    string    `json:"worst"` // severity, or empty
 }

@@ -591,7 +591,7 @@ func (s *Service) overview() (api.Overview, error) {
 		if !src.Disabled && !set.Sources[name].Managed() {
 			asked = append(asked, src.Checked)
 		}
-		strip := api.SourceStrip{Name: name, Standing: src.Standing, Days: []api.Day{}}
+		strip := api.SourceStrip{Name: name, Standing: src.Standing, Disabled: src.Disabled, Days: []api.Day{}}
 		if src.Accepted != nil {
 			strip.RootDate = src.Accepted.Date
 		}

@@ -76,7 +76,8 @@ func (s *Service) states(set *definition.Set, t *trusted) (states, error) {
 		}
 		if !src.Disabled && !src.Managed() && !out["source "+name].HasErrors() {
 			if _, err := s.db.Kept("accepted", name, &mirror.Accepted{}); errors.Is(err, store.ErrNotFound) {
-				out.add(finding.New("source.never-accepted", "source "+name, "nothing of it was accepted yet"))
+				out.add(finding.New("source.never-accepted", "source "+name, "nothing of it was accepted yet").
+					Do("stockade source refresh %s, or a build that uses it", name))
 			} else if err != nil {
 				return nil, err
 			}

@@ -35,7 +35,10 @@ const q = useQuery({ queryKey: ['overview'], queryFn: () => get<Overview>('/over
             <td><RouterLink :to="'/sources/' + s.name" class="font-medium whitespace-nowrap">{{ s.name }}</RouterLink></td><td>{{ s.standing }}</td>
             <td><div class="flex h-4 items-end gap-px" role="img" :aria-label="count(s.days.filter((d) => d.published).length, 'day') + ' with a new root'"><span v-for="d in s.days" :key="d.date" :title="d.date + ': ' + count(d.published, 'new root')" class="w-[2px]" :class="d.published ? 'h-4 bg-tide' : 'h-1 bg-line'" /></div></td>
             <td class="whitespace-nowrap"><Moment :at="s.root_date" /></td>
-            <td><Mark :kind="(s.worst as 'error') || 'good'" :word="s.worst || 'good'" /></td>
+            <td>
+              <Mark v-if="s.worst" :kind="s.worst as 'error'" :word="s.worst" /><Mark v-else-if="s.disabled" kind="none" word="disabled" />
+              <Mark v-else-if="!s.root_date" kind="none" word="nothing yet" /><Mark v-else kind="good" word="good" />
+            </td>
           </tr></tbody>
         </table></div>
       </section>
