@@ -186,7 +186,8 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 	b.tell(Event{Step: "write", Remaining: -1})
 	files := newCollect()
 	e := &Edition{Format: 1, Mirror: plan.Name, Number: plan.Number, Created: b.Now().UTC(), Copy: plan.Mirror.Copy,
-		SiteKey: b.Site.Certificate().Fingerprint, Inputs: inputs(plan, out.Publications), Packages: len(out.selection), Findings: out.Findings, Journal: plan.Journal,
+		SiteKey: b.Site.Certificate().Fingerprint, Inputs: inputs(plan, out.Publications),
+		Packages: len(out.selection), Findings: out.Findings, Journal: plan.Journal,
 		Views: out.editionViews(), Proofs: out.Proofs}
 	var items bytes.Buffer
 	enc := json.NewEncoder(&items)
@@ -201,7 +202,8 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 			}
 		}
 		enc.Encode(Item{Source: p.src.Name, Name: p.Name, Version: p.Version, Arch: p.Arch, Component: p.Component, Size: p.Size,
-			SHA256: p.SHA256, SHA512: p.foreign, Path: path, Origin: p.Origin, Summary: p.Summary, Licence: p.Licence, Stream: p.Stream, Signer: p.signer.Fingerprint,
+			SHA256: p.SHA256, SHA512: p.foreign, Path: path, Origin: p.Origin,
+			Summary: p.Summary, Licence: p.Licence, Stream: p.Stream, Signer: p.signer.Fingerprint,
 			Signature: p.signature, For: p.why, Wanted: p.wanted})
 	}
 	unsigned(plan, out)

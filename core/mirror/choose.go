@@ -46,7 +46,8 @@ func pins(v machine.View) (out []string) {
 func (b *Builder) seen(plan Plan, out *Outcome) error {
 	var sources []machine.Source
 	for _, p := range out.Publications {
-		sources = append(sources, machine.Source{Source: p.Source.Spec, Standing: p.Source.Standing, Suite: p.Root.Suite, Codename: p.Root.Codename})
+		sources = append(sources, machine.Source{Source: p.Source.Spec, Standing: p.Source.Standing,
+			Suite: p.Root.Suite, Codename: p.Root.Codename})
 	}
 	for _, name := range slices.Sorted(maps.Keys(plan.Groups)) {
 		v, err := machine.See(name, plan.Groups[name], b.Families, sources)
@@ -164,7 +165,8 @@ func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, mem
 		return err
 	}
 	for _, c := range s.Chosen {
-		out.selection = append(out.selection, pick{Package: c.Package, src: plan.Sources[members[c.Source]], wanted: c.Wanted, why: c.For})
+		out.selection = append(out.selection, pick{Package: c.Package, src: plan.Sources[members[c.Source]],
+			wanted: c.Wanted, why: c.For})
 	}
 	out.Proofs = append(out.Proofs, s.Proofs...)
 	if s.Unseen > 0 {
@@ -191,7 +193,8 @@ func wantsOf(plan Plan, members []int) (out []solve.Want, err error) {
 			if err != nil {
 				return err
 			}
-			out = append(out, solve.Want{Source: source, Relation: r, With: w.With, Versions: max(w.Versions, 1), As: text, Only: w.Only})
+			out = append(out, solve.Want{Source: source, Relation: r, With: w.With,
+				Versions: max(w.Versions, 1), As: text, Only: w.Only})
 		}
 		return nil
 	}
@@ -246,7 +249,8 @@ func viewsOf(plan Plan, out *Outcome, members []int, wants []solve.Want) []solve
 	add := func(group string, v solve.View) {
 		same := func(s *sight) bool {
 			return slices.Equal(s.Sources, v.Sources) && slices.Equal(s.Architectures, v.Architectures) &&
-				slices.Equal(s.Foreign, v.Foreign) && slices.EqualFunc(s.Pins, v.Pins, func(a, b archive.Relation) bool { return a.String() == b.String() })
+				slices.Equal(s.Foreign, v.Foreign) &&
+				slices.EqualFunc(s.Pins, v.Pins, func(a, b archive.Relation) bool { return a.String() == b.String() })
 		}
 		if i := slices.IndexFunc(sights, same); i >= 0 {
 			sights[i].groups = append(sights[i].groups, group)
@@ -312,7 +316,8 @@ func uncovered(plan Plan, members []int, wants []solve.Want, covered map[string]
 func (out *Outcome) editionViews() []EditionView {
 	views := []EditionView{}
 	for _, v := range out.views {
-		views = append(views, EditionView{Group: v.Group, Family: v.Family, Architectures: v.Architectures, Foreign: v.Foreign, Sources: v.Sources, Pins: pins(v)})
+		views = append(views, EditionView{Group: v.Group, Family: v.Family,
+			Architectures: v.Architectures, Foreign: v.Foreign, Sources: v.Sources, Pins: pins(v)})
 	}
 	return views
 }
@@ -358,7 +363,9 @@ func (b *Builder) apart(plan Plan, out *Outcome) finding.List {
 			notes = append(notes, f)
 		}
 		for _, f := range notes {
-			if !slices.ContainsFunc(found, func(o finding.Finding) bool { return o.Code == f.Code && o.Object == f.Object && o.Text == f.Text }) {
+			if !slices.ContainsFunc(found, func(o finding.Finding) bool {
+				return o.Code == f.Code && o.Object == f.Object && o.Text == f.Text
+			}) {
 				found = append(found, f)
 			}
 		}

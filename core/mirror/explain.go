@@ -189,7 +189,10 @@ func (b *Builder) lookAround(ctx context.Context, plan Plan, family string) *loo
 		}
 		u := solve.NewUniverse(src.Family, []solve.Source{{Name: src.Name, Priority: src.Priority, Architectures: src.Spec.Architectures}})
 		for n, x := range lists {
-			if err = quiet.Read(src, n, x, func(p *archive.Package, _ []byte) error { u.Add(0, p); return nil }); err != nil {
+			if err = quiet.Read(src, n, x, func(p *archive.Package, _ []byte) error {
+				u.Add(0, p)
+				return nil
+			}); err != nil {
 				break
 			}
 		}

@@ -133,7 +133,8 @@ func (b *Builder) fetchPackage(ctx context.Context, pk *pick, p *progress) error
 	if err != nil {
 		return err
 	}
-	sum, err := b.fetchInto(ctx, src, pool.Want{Name: pk.Path, Size: pk.Size, SHA256: pk.SHA256, SHA512: pk.SHA512}, []string{pk.Path}, p,
+	sum, err := b.fetchInto(ctx, src, pool.Want{Name: pk.Path, Size: pk.Size, SHA256: pk.SHA256, SHA512: pk.SHA512},
+		[]string{pk.Path}, p,
 		func(f osFile) error { return b.inspect(pk, f) })
 	if err == nil {
 		pk.SHA256 = sum

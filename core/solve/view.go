@@ -148,7 +148,8 @@ func (s *selector) surpassed(meant map[string]bool) {
 		if newer.Package == nil {
 			continue
 		}
-		s.out.Surpassed = append(s.out.Surpassed, Surpassed{View: s.view.Name, Arch: s.arch, Have: have.Package, Source: have.source,
+		s.out.Surpassed = append(s.out.Surpassed, Surpassed{View: s.view.Name, Arch: s.arch,
+			Have: have.Package, Source: have.source,
 			Newer: newer.Package, Elsewhere: newer.source, Behind: s.order(newer) > s.order(have)})
 	}
 }

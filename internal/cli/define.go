@@ -135,7 +135,8 @@ func (a *app) changes(j api.Judgement) {
 
 func (a *app) compareCommand() *cobra.Command {
 	var whole bool
-	c := &cobra.Command{Use: "compare PATH…", Short: "Show what recording definitions would change", Example: "  stockade compare demo-data/site", Args: cobra.MinimumNArgs(1),
+	c := &cobra.Command{Use: "compare PATH…", Short: "Show what recording definitions would change",
+		Example: "  stockade compare demo-data/site", Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in, err := readDocuments(args)
 			if err != nil {
@@ -256,7 +257,9 @@ func (a *app) keyCommand() *cobra.Command {
 		}}
 	list.Flags().StringVar(&source, "source", "", "only the keys that this source names")
 	list.Flags().BoolVar(&away, "retired", false, "also the keys that were put away")
-	show := &cobra.Command{Use: "show FINGERPRINT", Short: "Show one certificate: parts, dates, decisions", Example: "  stockade key show $(stockade key list -o ids | head -1)", Args: cobra.MinimumNArgs(1), ValidArgsFunction: completeKeys,
+	show := &cobra.Command{Use: "show FINGERPRINT", Short: "Show one certificate: parts, dates, decisions",
+		Example: "  stockade key show $(stockade key list -o ids | head -1)",
+		Args:    cobra.MinimumNArgs(1), ValidArgsFunction: completeKeys,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, err := trust.ParseFingerprint(strings.Join(args, ""))
 			if err != nil {
@@ -270,8 +273,11 @@ func (a *app) keyCommand() *cobra.Command {
 		}}
 	var d api.Decision
 	vouch := &cobra.Command{Use: "vouch FINGERPRINT", Short: "Record that a key may sign one source",
-		Long:    "Record that a key may sign one source. The whole fingerprint has to be typed, as its owner told it on another road; spaces are allowed.",
-		Example: "  stockade key vouch \"7C1B 22E0 …\" --source tarn --evidence \"read out by the Tarn release desk, call 4471\"\n\nOn the demonstration, whose keys are made up as it starts:\n  stockade key vouch $(stockade key list --source kelp -o ids) --source kelp --evidence \"made up\"", Args: cobra.MinimumNArgs(1), ValidArgsFunction: cobra.NoFileCompletions,
+		Long: "Record that a key may sign one source. The whole fingerprint has to be typed, as its owner told it on another road; spaces are allowed.",
+		Example: "  stockade key vouch \"7C1B 22E0 …\" --source tarn --evidence \"read out by the Tarn release desk, call 4471\"\n\n" +
+			"On the demonstration, whose keys are made up as it starts:\n" +
+			"  stockade key vouch $(stockade key list --source kelp -o ids) --source kelp --evidence \"made up\"",
+		Args: cobra.MinimumNArgs(1), ValidArgsFunction: cobra.NoFileCompletions,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if d.Source == "" || d.Evidence == "" {
 				return usage("--source and --evidence are needed: which source it may sign, and how the fingerprint was compared")
@@ -289,7 +295,11 @@ func (a *app) keyCommand() *cobra.Command {
 		}}
 	vouch.Flags().StringVar(&d.Source, "source", "", "the source that it may sign")
 	vouch.Flags().StringVar(&d.Evidence, "evidence", "", "who compared the fingerprint, and how")
-	bar := &cobra.Command{Use: "bar FINGERPRINT", Short: "Record that a key may sign nothing any more", Example: "  stockade key bar \"7C1B 22E0 …\" --reason \"lost with the desk's laptop\"\n\nOn the demonstration, whose keys are made up as it starts:\n  stockade key bar $(stockade key list --source kelp -o ids) --reason \"a trial\"", Args: cobra.MinimumNArgs(1), ValidArgsFunction: completeKeys,
+	bar := &cobra.Command{Use: "bar FINGERPRINT", Short: "Record that a key may sign nothing any more",
+		Example: "  stockade key bar \"7C1B 22E0 …\" --reason \"lost with the desk's laptop\"\n\n" +
+			"On the demonstration, whose keys are made up as it starts:\n" +
+			"  stockade key bar $(stockade key list --source kelp -o ids) --reason \"a trial\"",
+		Args: cobra.MinimumNArgs(1), ValidArgsFunction: completeKeys,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if d.Reason == "" {
 				return usage("--reason is needed: why it may sign nothing any more")

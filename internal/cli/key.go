@@ -22,7 +22,8 @@ func (a *app) decide(ctx context.Context, verb string, typed []string, d api.Dec
 func (a *app) withdrawCommand(complete cobra.CompletionFunc) *cobra.Command {
 	var d api.Decision
 	c := &cobra.Command{
-		Use: "withdraw FINGERPRINT", Short: "Take back that a key may sign one source", Args: cobra.MinimumNArgs(1), ValidArgsFunction: complete,
+		Use: "withdraw FINGERPRINT", Short: "Take back that a key may sign one source",
+		Args: cobra.MinimumNArgs(1), ValidArgsFunction: complete,
 		Long: `Take back the decision that a key may sign one source, and no other. The words in a
 definition that made the decision do not make it again; vouching anew, with other
 evidence, does.`,
@@ -50,7 +51,8 @@ evidence, does.`,
 func (a *app) retireKeyCommand(complete cobra.CompletionFunc) *cobra.Command {
 	var d api.Decision
 	c := &cobra.Command{
-		Use: "retire FINGERPRINT", Short: "Put a key away that decides nothing any more", Args: cobra.MinimumNArgs(1), ValidArgsFunction: complete,
+		Use: "retire FINGERPRINT", Short: "Put a key away that decides nothing any more",
+		Args: cobra.MinimumNArgs(1), ValidArgsFunction: complete,
 		Long: `Put a key away that nothing names and nobody vouches for any more: lists leave it
 out. What was decided about it stays in the journal and under key show, and a bar
 stays in force. Bringing the certificate in again takes it back.`,

@@ -60,7 +60,8 @@ func (s *Service) lost(what, file, there string) error {
 	f := finding.New("site.lost", "data folder "+s.cfg.Data, "%s (%s): gone, while %s are there; nothing was changed", what, file, there)
 	way := "put the file back from your last copy of the folder, with those beside it"
 	if old := s.oldFingerprint(); old != "" {
-		way += "; or set everything aside and begin anew, with a new site key that all machines have to be told of: --begin-anew FINGERPRINT, with the whole fingerprint of the old one, " + trust.Spaced(old)
+		way += "; or set everything aside and begin anew, with a new site key that all machines have to be told of: " +
+			"--begin-anew FINGERPRINT, with the whole fingerprint of the old one, " + trust.Spaced(old)
 	} else {
 		way += "; or move the folder away, and begin with a new one"
 	}

@@ -33,7 +33,8 @@ func (s *Service) propose(in api.Documents) (*proposal, error) {
 	}
 	given, found := definition.Read(in.Documents...)
 	p := &proposal{recorded: recorded, certificates: map[string]*trust.Certificate{}}
-	p.judgement = api.Judgement{Findings: found, Changes: []definition.Change{}, Vouches: []api.Vouching{}, Renewed: []api.Renewed{}}
+	p.judgement = api.Judgement{Findings: found, Changes: []definition.Change{},
+		Vouches: []api.Vouching{}, Renewed: []api.Renewed{}}
 	if p.trusted, err = s.readTrusted(); err != nil {
 		return nil, err
 	}
@@ -185,7 +186,8 @@ func (s *Service) describe(in api.Documents, by, role, expected string) (api.Jud
 	if tag, err := s.describedTag(); err != nil {
 		return api.Judgement{}, err
 	} else if expected != "" && expected != tag {
-		return api.Judgement{}, &api.Problem{Title: "The definition was not recorded", Status: 412, Type: "urn:stockade:changed-meanwhile",
+		return api.Judgement{}, &api.Problem{Title: "The definition was not recorded", Status: 412,
+			Type:   "urn:stockade:changed-meanwhile",
 			Detail: "somebody changed the description after you began", WayOut: "look at what is recorded now (stockade revision list), and make your change over that"}
 	}
 	if err := s.explained(); err != nil {
@@ -211,7 +213,8 @@ func (p *proposal) permitted(role string) error {
 		return nil
 	}
 	no := func(detail, way string) error {
-		return &api.Problem{Title: "The definition was not recorded", Status: 403, Type: "urn:stockade:rights", Detail: detail, WayOut: way}
+		return &api.Problem{Title: "The definition was not recorded", Status: 403,
+			Type: "urn:stockade:rights", Detail: detail, WayOut: way}
 	}
 	if len(p.judgement.Vouches) > 0 {
 		return no(fmt.Sprintf("it vouches for %s, and only a warden may", p.judgement.Vouches[0].Fingerprint), "ask a warden to record it, or leave vouched_for out")
@@ -367,7 +370,8 @@ func (s *Service) proposeSet(recorded, target *definition.Set) (*proposal, error
 	p := &proposal{recorded: recorded, target: target, trusted: t}
 	around := p.surroundings(s, definition.NewSet(), nil)
 	around.ReadFile = nil
-	p.judgement = api.Judgement{Findings: definition.Check(target, around), Changes: definition.Compare(recorded, target), Vouches: []api.Vouching{}, Renewed: []api.Renewed{}}
+	p.judgement = api.Judgement{Findings: definition.Check(target, around), Changes: definition.Compare(recorded, target),
+		Vouches: []api.Vouching{}, Renewed: []api.Renewed{}}
 	if p.judgement.Findings == nil {
 		p.judgement.Findings = finding.List{}
 	}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"fmt"
 	"slices"
 
 	"stockade/core/archive"
@@ -25,7 +26,8 @@ func (s *Service) shownTo(name string, g definition.Group, edition string) (*ope
 	if edition == "" {
 		return nil, l, &api.Problem{Title: "The files cannot be written", Status: 409, Type: "urn:stockade:empty-lane",
 			Detail: "the lane " + g.Lane + " shows no edition yet",
-			WayOut: "build the mirror, then: stockade lane move " + g.Lane + " " + l.Mirror + "/1; or name an edition: stockade group files " + name + " --edition " + l.Mirror + "/1"}
+			WayOut: fmt.Sprintf("build the mirror, then: stockade lane move %s %s/1; or name an edition: stockade group files %s --edition %s/1",
+				g.Lane, l.Mirror, name, l.Mirror)}
 	}
 	mirrorName, number, err := parseEdition(edition, l.Mirror)
 	if err != nil {
@@ -42,7 +44,8 @@ func (s *Service) shownTo(name string, g definition.Group, edition string) (*ope
 func viewOf(name string, g definition.Group, e *mirror.Edition) (machine.View, error) {
 	var sources []machine.Source
 	for _, src := range e.Sources {
-		sources = append(sources, machine.Source{Source: src.Source, Standing: src.Standing, Suite: src.Suite, Codename: src.Codename})
+		sources = append(sources, machine.Source{Source: src.Source, Standing: src.Standing,
+			Suite: src.Suite, Codename: src.Codename})
 	}
 	return machine.See(name, g, families.All, sources)
 }
@@ -81,7 +84,8 @@ func (s *Service) groupFiles(name, at, edition string) (api.Files, error) {
 		}
 		return api.Files{}, f.Rated(finding.Error)
 	}
-	out := api.Files{Group: name, At: at, Edition: e.Name(), Files: []api.File{}, Findings: append(finding.List{}, view.Findings()...)}
+	out := api.Files{Group: name, At: at, Edition: e.Name(),
+		Files: []api.File{}, Findings: append(finding.List{}, view.Findings()...)}
 	c := archive.Client{Lane: g.Lane, At: at, Architectures: g.Architectures, Pins: view.Pins}
 	if len(g.Architectures) > 0 {
 		c.Architectures = slices.Concat(g.Architectures, view.Foreign)

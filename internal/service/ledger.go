@@ -174,7 +174,8 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 			l.entries.Store(head.Size)
 		}
 	}
-	out := &inForce{bars: maps.Clone(l.bars), steps: maps.Clone(l.steps), broken: l.broken, described: l.described, accounts: maps.Clone(l.accounts),
+	out := &inForce{bars: maps.Clone(l.bars), steps: maps.Clone(l.steps),
+		broken: l.broken, described: l.described, accounts: maps.Clone(l.accounts),
 		withdrawn: maps.Clone(l.withdrawn), retired: maps.Clone(l.retired), history: maps.Clone(l.history)}
 	if l.broken == nil {
 		out.vouches = slices.Collect(maps.Values(l.vouches))

@@ -296,7 +296,8 @@ func (s *Service) firstWarden() error {
 		if err := tx.SaveAccount(store.Account{Name: "warden", Role: api.Warden, Created: s.now().UTC()}); err != nil {
 			return err
 		}
-		if err := tx.AddToken(store.Token{Hash: tokenHash(token), Account: "warden", Label: "first start", Created: s.now().UTC()}); err != nil {
+		if err := tx.AddToken(store.Token{Hash: tokenHash(token), Account: "warden",
+			Label: "first start", Created: s.now().UTC()}); err != nil {
 			return err
 		}
 		return s.write(tx, "first start", "account.add", "account warden", map[string]string{"role": api.Warden, "token": tokenHash(token)})
@@ -352,7 +353,8 @@ func (s *Service) Run(ctx context.Context) error {
 			}
 		}()
 	}
-	s.log.Info("the service runs", "version", s.cfg.Version, "data", s.cfg.Data, "api", s.APIURL(), "packages", s.PackagesURL(), "site_key", s.site.Certificate().Fingerprint)
+	s.log.Info("the service runs", "version", s.cfg.Version, "data", s.cfg.Data,
+		"api", s.APIURL(), "packages", s.PackagesURL(), "site_key", s.site.Certificate().Fingerprint)
 	s.done.Go(func() { s.schedule(ctx) })
 	s.done.Go(func() { s.jobs.watch(ctx) })
 	var err error
@@ -418,6 +420,7 @@ func (s *Service) record(by, action, object string, detail map[string]string) er
 }
 
 func (s *Service) builder(sink func(mirror.Event)) *mirror.Builder {
-	return &mirror.Builder{Pool: s.pool, Fetch: s.fetch, Site: s.site, Families: families.All, Editions: filepath.Join(s.cfg.Data, "editions"),
-		Now: s.now, Log: s.log, Sink: sink}
+	return &mirror.Builder{Pool: s.pool, Fetch: s.fetch, Site: s.site, Families: families.All,
+		Editions: filepath.Join(s.cfg.Data, "editions"),
+		Now:      s.now, Log: s.log, Sink: sink}
 }

@@ -120,10 +120,14 @@ func (t *trusted) everybody(now func() time.Time) *trust.Keyring {
 // key describes a certificate for the API.
 func (s *Service) key(c *trust.Certificate, t *trusted, set *definition.Set) api.Key {
 	f := c.Fingerprint
-	out := api.Key{Certificate: *c, Names: []string{}, Vouched: []api.Vouched{}, NeededBy: []string{}, History: []api.KeyStep{}, RestsOn: []string{}, Lanes: []string{}, Findings: c.Check(s.now()),
+	out := api.Key{Certificate: *c, Names: []string{}, Vouched: []api.Vouched{}, NeededBy: []string{},
+		History: []api.KeyStep{}, RestsOn: []string{}, Lanes: []string{}, Findings: c.Check(s.now()),
 		Added: t.added[f].At, AddedBy: t.added[f].By, Site: f == s.site.Certificate().Fingerprint}
 	for name, k := range set.Keys {
-		if slices.ContainsFunc(k.All(), func(text string) bool { parsed, err := trust.ParseFingerprint(text); return err == nil && parsed == f }) {
+		if slices.ContainsFunc(k.All(), func(text string) bool {
+			parsed, err := trust.ParseFingerprint(text)
+			return err == nil && parsed == f
+		}) {
 			out.Names = append(out.Names, name)
 		}
 	}
@@ -412,7 +416,8 @@ func (s *Service) bar(path string, d api.Decision, by string) (api.Key, error) {
 			return finding.New("define.bad-value", "key "+c.Fingerprint, "this is the site's own key; barring it here would end every edition")
 		}
 		return s.db.Tx(func(tx *store.DB) error {
-			if err := tx.SaveBar(store.Bar{Fingerprint: c.Fingerprint, Reason: d.Reason, By: by, At: s.now().UTC()}); err != nil {
+			if err := tx.SaveBar(store.Bar{Fingerprint: c.Fingerprint, Reason: d.Reason,
+				By: by, At: s.now().UTC()}); err != nil {
 				return err
 			}
 			return s.write(tx, by, "key.bar", "key "+c.Fingerprint, map[string]string{"reason": d.Reason})
