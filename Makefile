@@ -12,7 +12,7 @@ SUDO    := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 FUZZTIME ?= 20s
 export CGO_ENABLED = 0
 
-.PHONY: build demo test race tools console documents bench fuzz shots clean
+.PHONY: build demo test lint race tools console documents bench fuzz shots clean
 
 build: $(CONSOLE)
 	go build -trimpath -ldflags '$(STAMP)' -o bin/stockade ./cmd/stockade
@@ -29,10 +29,15 @@ $(CONSOLE): $(shell find console -path console/node_modules -prune -o -type f ! 
 demo: build
 	@if [ -t 1 ] && [ -z "$(ONCE)" ]; then bin/stockade demo; else bin/stockade demo --once; fi
 
-test: tools build
-	go vet ./...
+test: tools build lint
 	$(MAKE) --no-print-directory race
 	go test -count=1 -timeout 30m ./...
+
+# How the code is written: gofmt and the length of lines are a test of their own.
+lint: $(CONSOLE)
+	go vet ./...
+	go test -count=1 ./internal/tidy
+	cd console && { [ -d node_modules ] || npm ci --no-fund --no-audit --loglevel=error; } && npm run --silent lint
 
 # What runs side by side, under the race detector (which needs a C compiler).
 race: export CGO_ENABLED = 1

@@ -42,7 +42,14 @@ func builder(b *testing.B, site *trust.SiteKey) *mirror.Builder {
 	if err != nil {
 		b.Fatal(err)
 	}
-	return &mirror.Builder{Pool: store, Fetch: fetch.New(fetch.Options{}), Site: site, Families: archive.NewRegistry(deb.Family{}), Editions: filepath.Join(dir, "editions"), Now: time.Now}
+	return &mirror.Builder{
+		Pool:     store,
+		Fetch:    fetch.New(fetch.Options{}),
+		Site:     site,
+		Families: archive.NewRegistry(deb.Family{}),
+		Editions: filepath.Join(dir, "editions"),
+		Now:      time.Now,
+	}
 }
 
 // BenchmarkRealIndex verifies, decompresses and parses the index of the archive
@@ -64,8 +71,15 @@ func BenchmarkRealIndex(b *testing.B) {
 	for _, c := range certs {
 		known = append(known, trust.Known{Certificate: c, VouchedFor: []string{"own"}})
 	}
-	src := &mirror.Source{Name: "own", Family: deb.Family{}, Route: fetch.Route{Source: "own", Upstreams: []fetch.Upstream{{URL: uri}}},
-		Spec:    archive.Source{Name: "own", Family: "deb", Release: suite, Components: []string{"main"}, Architectures: []string{"amd64"}},
+	src := &mirror.Source{Name: "own", Family: deb.Family{},
+		Route: fetch.Route{Source: "own", Upstreams: []fetch.Upstream{{URL: uri}}},
+		Spec: archive.Source{
+			Name:          "own",
+			Family:        "deb",
+			Release:       suite,
+			Components:    []string{"main"},
+			Architectures: []string{"amd64"},
+		},
 		Keyring: trust.NewKeyring("own", known, time.Now)}
 	bl := builder(b, nil)
 	pub, err := bl.Refresh(context.Background(), src)
@@ -95,7 +109,8 @@ func BenchmarkRealIndex(b *testing.B) {
 		}
 		packages = 0
 		// Reading compares the digest with the root's.
-		if err := bl.Read(src, 0, lists[0], func(*archive.Package, []byte) error { packages++; return nil }); err != nil {
+		if err := bl.Read(src, 0, lists[0],
+			func(*archive.Package, []byte) error { packages++; return nil }); err != nil {
 			b.Fatal(err)
 		}
 		ours += time.Since(begun)
@@ -175,12 +190,17 @@ func BenchmarkDownload(b *testing.B) {
 			b.Fatal(err)
 		}
 		ours += each(func(i int) error {
-			_, err := store.Ingest(pool.Want{Name: "x", Size: size, SHA256: sums[i]}, func(s pool.Sink) error {
-				return client.Get(context.Background(), route, fetch.Request{Path: fmt.Sprint(i), Max: size, Resume: func(fetch.Upstream) (int64, string) { return s.Offset(), "" }}, func(r *fetch.Response) error {
-					_, err := io.Copy(s, r.Body)
-					return err
+			_, err := store.Ingest(pool.Want{Name: "x", Size: size, SHA256: sums[i]},
+				func(s pool.Sink) error {
+					return client.Get(context.Background(), route, fetch.Request{
+						Path:   fmt.Sprint(i),
+						Max:    size,
+						Resume: func(fetch.Upstream) (int64, string) { return s.Offset(), "" },
+					}, func(r *fetch.Response) error {
+						_, err := io.Copy(s, r.Body)
+						return err
+					}, nil)
 				}, nil)
-			}, nil)
 			return err
 		})
 		if err := store.Flush(); err != nil {
@@ -199,11 +219,24 @@ func BenchmarkNothingChanged(b *testing.B) {
 	}
 	defer s.Close()
 	bl := builder(b, s.KelpKey)
-	src := &mirror.Source{Name: "tarn", Family: deb.Family{}, Priority: 20, Route: fetch.Route{Source: "tarn", Upstreams: []fetch.Upstream{{URL: s.North.URL}}},
-		Spec:    archive.Source{Name: "tarn", Family: "deb", Release: "heron", Components: []string{"core", "field"}, Architectures: []string{"amd64"}},
-		Keyring: trust.NewKeyring("tarn", []trust.Known{{Certificate: s.TarnKey.Certificate(), VouchedFor: []string{"tarn"}}}, time.Now),
-		Want:    definition.Want{Packages: []string{"sluicectl"}, With: "required", Versions: 1}}
-	plan := mirror.Plan{Name: "barrage", Number: 1, Mirror: definition.Mirror{Copy: "tailored", Complete: "strict"}, Sources: []*mirror.Source{src}}
+	src := &mirror.Source{Name: "tarn", Family: deb.Family{}, Priority: 20,
+		Route: fetch.Route{Source: "tarn", Upstreams: []fetch.Upstream{{URL: s.North.URL}}},
+		Spec: archive.Source{
+			Name:          "tarn",
+			Family:        "deb",
+			Release:       "heron",
+			Components:    []string{"core", "field"},
+			Architectures: []string{"amd64"},
+		},
+		Keyring: trust.NewKeyring("tarn",
+			[]trust.Known{{Certificate: s.TarnKey.Certificate(), VouchedFor: []string{"tarn"}}}, time.Now),
+		Want: definition.Want{Packages: []string{"sluicectl"}, With: "required", Versions: 1}}
+	plan := mirror.Plan{
+		Name:    "barrage",
+		Number:  1,
+		Mirror:  definition.Mirror{Copy: "tailored", Complete: "strict"},
+		Sources: []*mirror.Source{src},
+	}
 	out, err := bl.Build(context.Background(), plan)
 	if err != nil {
 		b.Fatal(err)
@@ -216,7 +249,8 @@ func BenchmarkNothingChanged(b *testing.B) {
 		for range 20 {
 			begun := time.Now()
 			req, _ := http.NewRequest("GET", s.North.URL+"/dists/heron/InRelease", nil)
-			req.Header.Set("If-None-Match", fmt.Sprintf(`"%x"`, sha256.Sum256(s.North.Files()["dists/heron/InRelease"])))
+			req.Header.Set("If-None-Match",
+				fmt.Sprintf(`"%x"`, sha256.Sum256(s.North.Files()["dists/heron/InRelease"])))
 			res, err := http.DefaultClient.Do(req)
 			if err != nil || res.StatusCode != http.StatusNotModified {
 				b.Fatal(err, res.StatusCode)
@@ -249,7 +283,12 @@ func BenchmarkNothingChanged(b *testing.B) {
 func BenchmarkManyMachines(b *testing.B) {
 	const machines, atOnce = 10_000, 400
 	dir := b.TempDir()
-	s, err := service.Open(service.Config{Data: filepath.Join(dir, "data"), Listen: "127.0.0.1:0", Packages: "127.0.0.1:0", Machines: 200})
+	s, err := service.Open(service.Config{
+		Data:     filepath.Join(dir, "data"),
+		Listen:   "127.0.0.1:0",
+		Packages: "127.0.0.1:0",
+		Machines: 200,
+	})
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -271,7 +310,9 @@ func BenchmarkManyMachines(b *testing.B) {
 	res.Body.Close()
 	address := s.PackagesURL() + "/key/" + about.SiteKey
 	want := fetchAll(b, address)
-	bare := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, want) }))
+	bare := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		io.WriteString(w, want)
+	}))
 	defer bare.Close()
 	all := func(address string) time.Duration {
 		begun := time.Now()
@@ -284,7 +325,8 @@ func BenchmarkManyMachines(b *testing.B) {
 				defer func() { <-places }()
 				host := net.IPv4(127, 0, byte(1+i/250%100), byte(1+i%250))
 				d := net.Dialer{LocalAddr: &net.TCPAddr{IP: host}, Timeout: time.Minute}
-				c := &http.Client{Transport: &http.Transport{DialContext: d.DialContext, DisableKeepAlives: true}}
+				c := &http.Client{Transport: &http.Transport{DialContext: d.DialContext,
+					DisableKeepAlives: true}}
 				for range 10 { // as clients do
 					if res, err := c.Get(address); err == nil {
 						body, err := io.ReadAll(res.Body)

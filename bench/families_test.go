@@ -30,10 +30,16 @@ const many = 60_000
 // primary list: each package provides four names, needs nine, and has three files.
 func rpmRepository(b *testing.B, key *trust.SiteKey, packing string) map[string][]byte {
 	b.Helper()
-	m := rpm.Made{Name: "pump-NAME", Version: "3.2.0-1.el9", Arch: "x86_64", Summary: "package NAME of a generated repository",
-		Requires: []string{"libbrine >= 3", "libc.so.6()(64bit)", "libm.so.6(GLIBC_2.34)(64bit)", "pump-PREV = 3.2.0-1.el9", "/usr/bin/sh", "rtld(GNU_HASH)", "pkgconfig(brine) >= 3", "(a-NAME if b-NAME)", "pump-common"},
-		Provides: []string{"pump-NAME(x86-64) = 3.2.0-1.el9", "libpumpNAME.so.3()(64bit)", "pkgconfig(pump-NAME) = 3.2"}, Recommends: []string{"pump-doc"},
-		Files: []rpm.MadeFile{{Path: "/usr/bin/pump-NAME", Mode: 0o755, Data: []byte("x")}, {Path: "/etc/pump-NAME.conf", Mode: 0o644, Data: []byte("x")}, {Path: "/usr/share/pump/NAME", Mode: 0o644, Data: []byte("x")}}}
+	m := rpm.Made{Name: "pump-NAME", Version: "3.2.0-1.el9", Arch: "x86_64",
+		Summary: "package NAME of a generated repository",
+		Requires: []string{"libbrine >= 3", "libc.so.6()(64bit)", "libm.so.6(GLIBC_2.34)(64bit)",
+			"pump-PREV = 3.2.0-1.el9", "/usr/bin/sh", "rtld(GNU_HASH)", "pkgconfig(brine) >= 3",
+			"(a-NAME if b-NAME)", "pump-common"},
+		Provides: []string{"pump-NAME(x86-64) = 3.2.0-1.el9", "libpumpNAME.so.3()(64bit)",
+			"pkgconfig(pump-NAME) = 3.2"}, Recommends: []string{"pump-doc"},
+		Files: []rpm.MadeFile{{Path: "/usr/bin/pump-NAME", Mode: 0o755, Data: []byte("x")},
+			{Path: "/etc/pump-NAME.conf", Mode: 0o644, Data: []byte("x")},
+			{Path: "/usr/share/pump/NAME", Mode: 0o644, Data: []byte("x")}}}
 	file, err := m.Build(nil)
 	if err != nil {
 		b.Fatal(err)
@@ -42,20 +48,25 @@ func rpmRepository(b *testing.B, key *trust.SiteKey, packing string) map[string]
 	if err != nil {
 		b.Fatal(err)
 	}
-	one := rpm.Description{File: o, Path: "Packages/p/pump-NAME.rpm", SHA256: "DIGEST", Size: int64(len(file))}.Primary()
-	r := rpm.Repository{Name: "generated", Date: time.Now().Add(-time.Hour), Packing: packing, Amend: func(kind string, text []byte) []byte {
-		if kind != "primary" {
-			return text
-		}
-		var all bytes.Buffer
-		fmt.Fprintf(&all, "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<metadata xmlns=\"http://linux.duke.edu/metadata/common\" xmlns:rpm=\"http://linux.duke.edu/metadata/rpm\" packages=\"%d\">\n", many)
-		for i := range many {
-			all.WriteString(strings.NewReplacer("NAME", fmt.Sprint(i), "PREV", fmt.Sprint(max(i-1, 0)), "DIGEST", fmt.Sprintf("%064x", uint64(i)*0x9E3779B97F4A7C15)).Replace(one))
-			all.WriteByte('\n')
-		}
-		all.WriteString("</metadata>\n")
-		return all.Bytes()
-	}}
+	one := rpm.Description{File: o, Path: "Packages/p/pump-NAME.rpm", SHA256: "DIGEST",
+		Size: int64(len(file))}.Primary()
+	r := rpm.Repository{Name: "generated", Date: time.Now().Add(-time.Hour), Packing: packing,
+		Amend: func(kind string, text []byte) []byte {
+			if kind != "primary" {
+				return text
+			}
+			var all bytes.Buffer
+			fmt.Fprintf(&all, "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<metadata "+
+				"xmlns=\"http://linux.duke.edu/metadata/common\" "+
+				"xmlns:rpm=\"http://linux.duke.edu/metadata/rpm\" packages=\"%d\">\n", many)
+			for i := range many {
+				all.WriteString(strings.NewReplacer("NAME", fmt.Sprint(i), "PREV", fmt.Sprint(max(i-1, 0)),
+					"DIGEST", fmt.Sprintf("%064x", uint64(i)*0x9E3779B97F4A7C15)).Replace(one))
+				all.WriteByte('\n')
+			}
+			all.WriteString("</metadata>\n")
+			return all.Bytes()
+		}}
 	files, err := r.Publish(key)
 	if err != nil {
 		b.Fatal(err)
@@ -66,12 +77,17 @@ func rpmRepository(b *testing.B, key *trust.SiteKey, packing string) map[string]
 // alpmRepository gives the files of a generated sync database.
 func alpmRepository(b *testing.B, key *trust.SiteKey) map[string][]byte {
 	b.Helper()
-	info := map[string][]string{"pkgbase": {"echo"}, "pkgdesc": {"package of a generated database"}, "url": {"https://wrack.example/"}, "license": {"MIT"}, "arch": {"x86_64"}, "pkgver": {"2.3.1-2"}, "size": {"100000"},
-		"builddate": {"1790000000"}, "packager": {"Yard <yard@wrack.example>"}, "depend": {"libecho>=1.8", "glibc", "gcc-libs", "libm.so=6-64", "chart-data", "sounder-bus"}, "optdepend": {"paper: to print", "ink: to draw"}}
+	info := map[string][]string{"pkgbase": {"echo"}, "pkgdesc": {"package of a generated database"}, "url": {
+		"https://wrack.example/"}, "license": {"MIT"}, "arch": {"x86_64"}, "pkgver": {"2.3.1-2"}, "size": {
+		"100000"},
+		"builddate": {"1790000000"}, "packager": {"Yard <yard@wrack.example>"}, "depend": {"libecho>=1.8",
+			"glibc", "gcc-libs", "libm.so=6-64", "chart-data", "sounder-bus"}, "optdepend": {
+			"paper: to print", "ink: to draw"}}
 	data, err := alpm.GeneratedDatabase(many, func(i int) (string, []byte) {
 		name := fmt.Sprintf("echo-%d", i)
 		info["pkgname"], info["provides"] = []string{name}, []string{fmt.Sprintf("libecho%d.so=1-64", i)}
-		return name + "-2.3.1-2", alpm.Describe(info, name+"-2.3.1-2-x86_64.pkg.tar.zst", 30_000, fmt.Sprintf("%064x", uint64(i)*0x9E3779B97F4A7C15))
+		return name + "-2.3.1-2", alpm.Describe(info, name+"-2.3.1-2-x86_64.pkg.tar.zst", 30_000, fmt.Sprintf(
+			"%064x", uint64(i)*0x9E3779B97F4A7C15))
 	})
 	if err != nil {
 		b.Fatal(err)
@@ -99,9 +115,16 @@ func BenchmarkGeneratedIndex(b *testing.B) {
 		spec   archive.Source
 		files  func(b *testing.B) map[string][]byte
 	}{
-		{"rpm-gz", rpm.Family{}, archive.Source{Name: "g", Family: "rpm", Architectures: []string{"x86_64"}}, func(b *testing.B) map[string][]byte { return rpmRepository(b, key, "gz") }},
-		{"rpm-zst", rpm.Family{}, archive.Source{Name: "g", Family: "rpm", Architectures: []string{"x86_64"}}, func(b *testing.B) map[string][]byte { return rpmRepository(b, key, "zst") }},
-		{"alpm-gz", alpm.Family{}, archive.Source{Name: "g", Family: "alpm", Components: []string{"wrack"}, Architectures: []string{"x86_64"}}, func(b *testing.B) map[string][]byte { return alpmRepository(b, key) }},
+		{"rpm-gz", rpm.Family{}, archive.Source{Name: "g", Family: "rpm", Architectures: []string{"x86_64"}},
+			func(b *testing.B) map[string][]byte { return rpmRepository(b, key, "gz") }},
+		{"rpm-zst", rpm.Family{}, archive.Source{Name: "g", Family: "rpm", Architectures: []string{"x86_64"}},
+			func(b *testing.B) map[string][]byte { return rpmRepository(b, key, "zst") }},
+		{"alpm-gz", alpm.Family{}, archive.Source{
+			Name:          "g",
+			Family:        "alpm",
+			Components:    []string{"wrack"},
+			Architectures: []string{"x86_64"},
+		}, func(b *testing.B) map[string][]byte { return alpmRepository(b, key) }},
 	} {
 		b.Run(c.name, func(b *testing.B) {
 			files := c.files(b)
@@ -113,8 +136,10 @@ func BenchmarkGeneratedIndex(b *testing.B) {
 				}
 				w.Write(data)
 			}))
-			src := &mirror.Source{Name: "g", Family: c.family, Spec: c.spec, Route: fetch.Route{Source: "g", Upstreams: []fetch.Upstream{{URL: srv.URL}}},
-				Keyring: trust.NewKeyring("g", []trust.Known{{Certificate: key.Certificate(), VouchedFor: []string{"g"}}}, time.Now)}
+			src := &mirror.Source{Name: "g", Family: c.family, Spec: c.spec,
+				Route: fetch.Route{Source: "g", Upstreams: []fetch.Upstream{{URL: srv.URL}}},
+				Keyring: trust.NewKeyring("g",
+					[]trust.Known{{Certificate: key.Certificate(), VouchedFor: []string{"g"}}}, time.Now)}
 			bl := builder(b, nil)
 			pub, err := bl.Refresh(context.Background(), src)
 			if err != nil {
@@ -152,9 +177,14 @@ func BenchmarkGeneratedIndex(b *testing.B) {
 				if _, err := bl.ReadAccepted(src); err != nil { // the signature
 					b.Fatal(err)
 				}
-				u := solve.NewUniverse(c.family, []solve.Source{{Name: "g", Architectures: c.spec.Architectures}})
+				u := solve.NewUniverse(c.family,
+					[]solve.Source{{Name: "g", Architectures: c.spec.Architectures}})
 				packages = 0
-				if err := bl.Read(src, 0, lists[0], func(p *archive.Package, _ []byte) error { packages++; u.Add(0, p); return nil }); err != nil {
+				if err := bl.Read(src, 0, lists[0], func(p *archive.Package, _ []byte) error {
+					packages++
+					u.Add(0, p)
+					return nil
+				}); err != nil {
 					b.Fatal(err)
 				}
 				ours += time.Since(begun)

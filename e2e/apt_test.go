@@ -24,7 +24,14 @@ func TestTheRealClientInstallsFromTheListener(t *testing.T) {
 	s.cli(0, "group", "files", "gatehouse", "--out", m.root)
 	m.must(false, "update")
 	m.must(false, "install", "kelp-drive", "tide-tables")
-	for name, want := range map[string]string{"kelp-drive": "7.2-0kelp1", "libkelp7": "7.2-0kelp1", "sluicectl": "1.4.2-1", "libtide2": "2.1.0-3+fix1", "tide-data": "2026.3", "tide-tables": "2.4.1-1"} {
+	for name, want := range map[string]string{
+		"kelp-drive":  "7.2-0kelp1",
+		"libkelp7":    "7.2-0kelp1",
+		"sluicectl":   "1.4.2-1",
+		"libtide2":    "2.1.0-3+fix1",
+		"tide-data":   "2026.3",
+		"tide-tables": "2.4.1-1",
+	} {
 		if got := m.installed(name); got != want {
 			t.Errorf("%s is installed as %q, and %s was meant", name, got, want)
 		}
@@ -35,7 +42,8 @@ func TestTheRealClientInstallsFromTheListener(t *testing.T) {
 }
 
 func TestTheRealClientInstallsFromAnExportWithTheNetworkCut(t *testing.T) {
-	for _, kind := range []struct{ name, mirror string }{{"tailored", "barrage"}, {"faithful", "tarn-whole"}} {
+	for _, kind := range []struct{ name, mirror string }{{"tailored", "barrage"},
+		{"faithful", "tarn-whole"}} {
 		t.Run(kind.name, func(t *testing.T) {
 			s := newSite(t)
 			s.described()
@@ -43,23 +51,28 @@ func TestTheRealClientInstallsFromAnExportWithTheNetworkCut(t *testing.T) {
 			edition := strings.TrimSpace(out)
 			dir := filepath.Join(s.dir, "export with space")
 			m := newMachine(t, s.dir)
-			usual := syscall.Umask(0o077) // root's usual one: the client's own user must be able to read all the same
+			// root's usual one: the client's own user must be able to read all the same
+			usual := syscall.Umask(0o077)
 			defer syscall.Umask(usual)
 			s.cli(0, "edition", "export", edition, dir)
 			if kind.mirror != "barrage" {
-				site := strings.ReplaceAll(mustRead(t, filepath.Join(s.dir, "site/mirrors.yaml")), "steady: {mirror: barrage}", "steady: {mirror: "+kind.mirror+"}")
+				site := strings.ReplaceAll(mustRead(t, filepath.Join(s.dir, "site/mirrors.yaml")),
+					"steady: {mirror: barrage}", "steady: {mirror: "+kind.mirror+"}")
 				os.WriteFile(filepath.Join(s.dir, "site/mirrors.yaml"), []byte(site), 0o644)
 				s.cli(0, "record", filepath.Join(s.dir, "site"))
 			}
-			s.cli(0, "group", "files", "gatehouse", "--at", dir, "--out", m.root) // no lane was moved: the export says which edition it is
+			// no lane was moved: the export says which edition it is
+			s.cli(0, "group", "files", "gatehouse", "--at", dir, "--out", m.root)
 			syscall.Umask(usual)
 			readableByAll(t, dir)
 			readableByAll(t, filepath.Join(m.root, "etc/apt/keyrings"))
 			s.stop() // nothing is left that could answer
 			m.must(true, "update")
 			m.must(true, "install", "sluicectl", "tide-tables")
-			if m.installed("sluicectl") != "1.4.2-1" || m.installed("libtide2") == "" || m.installed("tide-tables") != "2.4.1-1" {
-				t.Errorf("installed: sluicectl %q, libtide2 %q, tide-tables %q", m.installed("sluicectl"), m.installed("libtide2"), m.installed("tide-tables"))
+			if m.installed("sluicectl") != "1.4.2-1" || m.installed("libtide2") == "" || m.installed(
+				"tide-tables") != "2.4.1-1" {
+				t.Errorf("installed: sluicectl %q, libtide2 %q, tide-tables %q", m.installed("sluicectl"),
+					m.installed("libtide2"), m.installed("tide-tables"))
 			}
 		})
 	}
@@ -140,19 +153,33 @@ func TestPrioritiesAndPinsAreWhatWasMeant(t *testing.T) {
 	s := newSite(t)
 	// The vendor offers a newer sluicectl of its own; the official source has
 	// the better priority, so machines must go on taking the official one.
-	s.scenario.Kelp.Packages = append(s.scenario.Kelp.Packages, deb.Made{Component: "drives", Name: "sluicectl", Version: "9.0-0kelp1", Arch: "amd64", Summary: "vendor's build"})
+	s.scenario.Kelp.Packages = append(s.scenario.Kelp.Packages, deb.Made{
+		Component: "drives",
+		Name:      "sluicectl",
+		Version:   "9.0-0kelp1",
+		Arch:      "amd64",
+		Summary:   "vendor's build",
+	})
 	files, err := s.scenario.Kelp.Publish(s.scenario.KelpKey)
 	if err != nil {
 		t.Fatal(err)
 	}
 	s.scenario.Vendor.Publish(files)
 	if err := s.scenario.PublishTarn(time.Now().Add(-time.Hour), true, func(r *deb.Repository) {
-		r.Packages = append(r.Packages, deb.Made{Component: "field", Name: "tide-tables", Version: "2.5.0-1", Arch: "all", Summary: "newer tables", Fields: "Depends: tide-data\n"})
+		r.Packages = append(r.Packages, deb.Made{
+			Component: "field",
+			Name:      "tide-tables",
+			Version:   "2.5.0-1",
+			Arch:      "all",
+			Summary:   "newer tables",
+			Fields:    "Depends: tide-data\n",
+		})
 	}); err != nil {
 		t.Fatal(err)
 	}
 	path := filepath.Join(s.dir, "site/mirrors.yaml")
-	os.WriteFile(path, []byte(strings.ReplaceAll(mustRead(t, path), "packages: [kelp-drive]", "packages: [kelp-drive, sluicectl]")), 0o644)
+	os.WriteFile(path, []byte(strings.ReplaceAll(mustRead(t, path), "packages: [kelp-drive]",
+		"packages: [kelp-drive, sluicectl]")), 0o644)
 	s.described()
 	s.built("steady")
 	m := newMachine(t, s.dir)
@@ -234,7 +261,8 @@ func TestTheMachinesOwnArchive(t *testing.T) {
 	if err != nil {
 		t.Skip("skipped: the archive's keyring cannot be read:", err)
 	}
-	page, err := client.Post[api.Page[api.Key]](context.Background(), s.client, "/keys", api.KeyData{Data: raw})
+	page, err := client.Post[api.Page[api.Key]](context.Background(), s.client,
+		"/keys", api.KeyData{Data: raw})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -269,7 +297,8 @@ groups:
 		if k.Findings.HasErrors() {
 			continue
 		}
-		s.cli(0, "key", "vouch", k.Fingerprint, "--source", "own", "--evidence", "the keyring of this machine")
+		s.cli(0, "key", "vouch", k.Fingerprint, "--source", "own", "--evidence",
+			"the keyring of this machine")
 		vouched++
 	}
 	if vouched == 0 {
@@ -307,11 +336,46 @@ func TestTheRealClientInstallsForASecondArchitecture(t *testing.T) {
 	lab := s.scenario.Kelp
 	lab.Date, lab.Architectures = time.Now().Add(-time.Hour), []string{"amd64", "i386"}
 	lab.Packages = []deb.Made{
-		{Component: "drives", Name: "lab-ctl", Version: "1-1", Arch: "amd64", Summary: "x", Fields: "Depends: lab-lib, lab-plot:i386\n"},
-		{Component: "drives", Name: "lab-plot", Version: "1-1", Arch: "i386", Summary: "x", Fields: "Depends: lab-lib, lab-tool\n"},
-		{Component: "drives", Name: "lab-lib", Version: "1-1", Arch: "amd64", Summary: "x", Fields: "Multi-Arch: same\n"},
-		{Component: "drives", Name: "lab-lib", Version: "1-1", Arch: "i386", Summary: "x", Fields: "Multi-Arch: same\n"},
-		{Component: "drives", Name: "lab-tool", Version: "1-1", Arch: "amd64", Summary: "x", Fields: "Multi-Arch: foreign\n"},
+		{
+			Component: "drives",
+			Name:      "lab-ctl",
+			Version:   "1-1",
+			Arch:      "amd64",
+			Summary:   "x",
+			Fields:    "Depends: lab-lib, lab-plot:i386\n",
+		},
+		{
+			Component: "drives",
+			Name:      "lab-plot",
+			Version:   "1-1",
+			Arch:      "i386",
+			Summary:   "x",
+			Fields:    "Depends: lab-lib, lab-tool\n",
+		},
+		{
+			Component: "drives",
+			Name:      "lab-lib",
+			Version:   "1-1",
+			Arch:      "amd64",
+			Summary:   "x",
+			Fields:    "Multi-Arch: same\n",
+		},
+		{
+			Component: "drives",
+			Name:      "lab-lib",
+			Version:   "1-1",
+			Arch:      "i386",
+			Summary:   "x",
+			Fields:    "Multi-Arch: same\n",
+		},
+		{
+			Component: "drives",
+			Name:      "lab-tool",
+			Version:   "1-1",
+			Arch:      "amd64",
+			Summary:   "x",
+			Fields:    "Multi-Arch: foreign\n",
+		},
 		{Component: "drives", Name: "lab-other", Version: "1-1", Arch: "i386", Summary: "not needed"},
 	}
 	files, err := lab.Publish(s.scenario.KelpKey)
@@ -335,7 +399,8 @@ lanes: {lab: {mirror: lab}}
 groups: {lab: {family: deb, release: heron, architectures: [amd64], foreign: [i386], lane: lab}}
 `), 0o644)
 	s.cli(0, "record", doc)
-	s.cli(0, "key", "vouch", s.scenario.KelpKey.Certificate().Fingerprint, "--source", "lab", "--evidence", "compared again")
+	s.cli(0, "key", "vouch", s.scenario.KelpKey.Certificate().Fingerprint, "--source", "lab", "--evidence",
+		"compared again")
 	if _, log := s.cli(0, "mirror", "build", "lab"); !strings.Contains(log, "5 packages") {
 		t.Errorf("taken: %s", log)
 	}

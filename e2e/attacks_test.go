@@ -57,8 +57,14 @@ func TestAttacksAreRefusedAndTheLastEditionIsStillServed(t *testing.T) {
 		name, code string
 		mount      func(s *site)
 	}{
-		{"a tampered package", "content.digest-mismatch", func(s *site) { newer(s); everywhere(s, "sluicectl_1.5.0-1", flip) }},
-		{"a tampered index", "content.digest-mismatch", func(s *site) { newer(s); everywhere(s, "core/binary-amd64/", flip) }},
+		{"a tampered package", "content.digest-mismatch", func(s *site) {
+			newer(s)
+			everywhere(s, "sluicectl_1.5.0-1", flip)
+		}},
+		{"a tampered index", "content.digest-mismatch", func(s *site) {
+			newer(s)
+			everywhere(s, "core/binary-amd64/", flip)
+		}},
 		{"a stripped signature", "content.signature-bad", func(s *site) {
 			newer(s)
 			plain := s.scenario.North.Files()["dists/heron/Release"]
@@ -74,7 +80,8 @@ func TestAttacksAreRefusedAndTheLastEditionIsStillServed(t *testing.T) {
 			s.scenario.South.Publish(maps.Clone(files))
 		}},
 		{"an older root", "source.older-than-accepted", func(s *site) {
-			if err := s.scenario.PublishTarn(time.Now().Add(-72*time.Hour), true, func(*deb.Repository) {}); err != nil {
+			if err := s.scenario.PublishTarn(time.Now().Add(-72*time.Hour), true,
+				func(*deb.Repository) {}); err != nil {
 				s.t.Fatal(err)
 			}
 		}},
@@ -86,7 +93,8 @@ func TestAttacksAreRefusedAndTheLastEditionIsStillServed(t *testing.T) {
 			if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *deb.Repository) {
 				for i := range r.Packages {
 					if r.Packages[i].Name == "sluicectl" {
-						r.Packages[i].Version, r.Packages[i].Summary = "1.6-1", "evil \x1b]0;title\a <script>alert(1)</script> \u202egnp"
+						r.Packages[i].Version, r.Packages[i].Summary = "1.6-1",
+							"evil \x1b]0;title\a <script>alert(1)</script> \u202egnp"
 					}
 				}
 			}); err != nil {
@@ -135,7 +143,8 @@ func TestAnOlderRootIsAcceptedOnceByAWardenWithAReason(t *testing.T) {
 	s := newSite(t)
 	s.described()
 	s.built("steady")
-	if err := s.scenario.PublishTarn(time.Now().Add(-72*time.Hour), true, func(*deb.Repository) {}); err != nil {
+	if err := s.scenario.PublishTarn(time.Now().Add(-72*time.Hour), true,
+		func(*deb.Repository) {}); err != nil {
 		t.Fatal(err)
 	}
 	_, log := s.cli(1, "source", "refresh", "tarn")
@@ -170,7 +179,8 @@ func TestDownOrLaggingUpstreamsAreSteppedOverAndTold(t *testing.T) {
 		}
 	}
 	s.scenario.North.Fault(nil)
-	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), false, func(*deb.Repository) {}); err != nil {
+	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), false,
+		func(*deb.Repository) {}); err != nil {
 		t.Fatal(err)
 	}
 	time.Sleep(60 * time.Millisecond) // the first one is no longer stepped over
@@ -218,11 +228,13 @@ func TestARecordEditedBehindTheProgramsBackIsFound(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := db.Exec(`UPDATE journal_entries SET text = replace(text, 'compared on paper', 'compared with care') WHERE action = 'key.vouch'`); err != nil {
+	if _, err := db.Exec(
+		`UPDATE journal_entries SET text = replace(text, 'compared on paper', 'compared with care') WHERE action = 'key.vouch'`); err != nil {
 		t.Fatal(err)
 	}
 	var n int64
-	if err := db.QueryRow(`SELECT number FROM journal_entries WHERE text LIKE '%compared with care%'`).Scan(&n); err != nil {
+	if err := db.QueryRow(`SELECT number FROM journal_entries WHERE text LIKE '%compared with care%'`).Scan(
+		&n); err != nil {
 		t.Fatal(err)
 	}
 	db.Close()
@@ -238,7 +250,8 @@ func TestARecordEditedBehindTheProgramsBackIsFound(t *testing.T) {
 	db.Exec(`DELETE FROM journal_entries WHERE number = (SELECT max(number) FROM journal_entries)`)
 	db.Close()
 	s.start()
-	if r, err := client.Post[journal.Report](context.Background(), s.client, "/journal/verify", nil); err != nil || r.Holds {
+	if r, err := client.Post[journal.Report](context.Background(), s.client, "/journal/verify",
+		nil); err != nil || r.Holds {
 		t.Errorf("an entry is gone, and %+v, %v", r, err)
 	}
 }
@@ -260,14 +273,16 @@ func TestKilledAtRandomInstantsOfABuild(t *testing.T) {
 	}
 	data := filepath.Join(s.dir, "data")
 	for i := range kills {
-		if err := s.scenario.PublishTarn(time.Now().Add(time.Duration(i-3*kills)*time.Second), true, func(r *deb.Repository) {
-			for k := range r.Packages {
-				r.Packages[k].Summary = strings.Repeat("x", i+1) // every package is new
-			}
-		}); err != nil {
+		if err := s.scenario.PublishTarn(time.Now().Add(time.Duration(i-3*kills)*time.Second), true,
+			func(r *deb.Repository) {
+				for k := range r.Packages {
+					r.Packages[k].Summary = strings.Repeat("x", i+1) // every package is new
+				}
+			}); err != nil {
 			t.Fatal(err)
 		}
-		c := exec.Command(bin, "serve", "--data", data, "--listen", "127.0.0.1:0", "--packages", "127.0.0.1:0")
+		c := exec.Command(bin, "serve", "--data", data, "--listen", "127.0.0.1:0", "--packages",
+			"127.0.0.1:0")
 		out := &lines{c: make(chan string, 16)}
 		c.Stdout = out
 		if err := c.Start(); err != nil {
@@ -281,7 +296,8 @@ func TestKilledAtRandomInstantsOfABuild(t *testing.T) {
 			t.Fatal("the service did not start")
 		}
 		cl := client.New(address, s.token)
-		if _, err := client.Post[api.Job](context.Background(), cl, "/mirrors/barrage/build", nil); err != nil {
+		if _, err := client.Post[api.Job](context.Background(), cl, "/mirrors/barrage/build", nil); err !=
+			nil {
 			t.Fatal(err)
 		}
 		time.Sleep(time.Duration(i*37%260) * time.Millisecond)
@@ -313,7 +329,8 @@ func TestKilledAtRandomInstantsOfABuild(t *testing.T) {
 	}
 	before := usage()
 	s.cli(0, "pool", "sweep", "--yes")
-	if after := usage(); after.Unheld.Files != 0 || after.Total.Files != before.Total.Files-before.Unheld.Files {
+	if after := usage(); after.Unheld.Files != 0 ||
+		after.Total.Files != before.Total.Files-before.Unheld.Files {
 		t.Errorf("the pool before the sweep %+v, and after it %+v", before, after)
 	}
 	names, _ = s.cli(0, "edition", "list", "-o", "ids")
@@ -352,7 +369,8 @@ func TestAProxyFromTheDefinitionIsUsed(t *testing.T) {
 		mu.Lock()
 		seen[r.URL.Host]++
 		mu.Unlock()
-		out, err := http.DefaultTransport.RoundTrip(&http.Request{Method: r.Method, URL: r.URL, Header: r.Header.Clone()})
+		out, err := http.DefaultTransport.RoundTrip(&http.Request{Method: r.Method, URL: r.URL,
+			Header: r.Header.Clone()})
 		if err != nil {
 			http.Error(w, err.Error(), http.StatusBadGateway)
 			return
@@ -364,7 +382,8 @@ func TestAProxyFromTheDefinitionIsUsed(t *testing.T) {
 	}))
 	defer proxy.Close()
 	path := filepath.Join(s.dir, "site/sources.yaml")
-	text := strings.Replace(mustRead(t, path), "    max_age: 10d\n", "    max_age: 10d\n    proxy: office\n", 1) + "\nproxies:\n  office: {url: \"" + proxy.URL + "\"}\n"
+	text := strings.Replace(mustRead(t, path), "    max_age: 10d\n", "    max_age: 10d\n    proxy: office\n",
+		1) + "\nproxies:\n  office: {url: \"" + proxy.URL + "\"}\n"
 	os.WriteFile(path, []byte(text), 0o644)
 	s.described()
 	s.cli(0, "mirror", "build", "barrage")
@@ -390,7 +409,8 @@ func TestRetiredEditionsGoAndTheOthersStayWhole(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.built("trial")
-	if _, log := s.cli(1, "edition", "retire", "barrage/1", "--yes"); !strings.Contains(log, "the lane steady shows barrage/1") {
+	if _, log := s.cli(1, "edition", "retire", "barrage/1", "--yes"); !strings.Contains(log,
+		"the lane steady shows barrage/1") {
 		t.Error(log)
 	}
 	s.cli(0, "lane", "move", "steady", "barrage/2")
@@ -413,7 +433,8 @@ func TestAnotherKeyInTheFileIsTold(t *testing.T) {
 	s := newSite(t)
 	kelp, _ := os.ReadFile(filepath.Join(s.dir, "site/keys/kelp-release.asc"))
 	os.WriteFile(filepath.Join(s.dir, "site/keys/tarn-archive.asc"), kelp, 0o644)
-	if out, _ := s.cli(1, "check", filepath.Join(s.dir, "site")); !strings.Contains(out, "key.fingerprint-mismatch") {
+	if out, _ := s.cli(1, "check", filepath.Join(s.dir, "site")); !strings.Contains(out,
+		"key.fingerprint-mismatch") {
 		t.Error(out)
 	}
 	s.cli(1, "record", filepath.Join(s.dir, "site"))
@@ -427,7 +448,8 @@ func TestSecretsAreNotShown(t *testing.T) {
 	s.described()
 	s.cli(0, "mirror", "build", "barrage")
 	unlock := strings.TrimSpace(mustRead(t, filepath.Join(s.dir, "data/site/unlock")))
-	for _, path := range []string{"/definitions", "/sources", "/keys", "/jobs", "/revisions", "/journal", "/accounts", "/overview", "/about"} {
+	for _, path := range []string{"/definitions", "/sources", "/keys", "/jobs", "/revisions", "/journal",
+		"/accounts", "/overview", "/about"} {
 		_, body, _ := get(t, s.service.APIURL()+api.Base+path, "Authorization", "Bearer "+s.token)
 		for _, secret := range []string{s.token, unlock, "PRIVATE KEY"} {
 			if strings.Contains(body, secret) {
@@ -439,7 +461,8 @@ func TestSecretsAreNotShown(t *testing.T) {
 	if bytes.Contains(raw, []byte(s.token)) {
 		t.Error("the token stands in the database")
 	}
-	for file, mode := range map[string]os.FileMode{"warden.token": 0o600, "site/unlock": 0o600, "site/key.pgp": 0o600, "site": 0o700} {
+	for file, mode := range map[string]os.FileMode{"warden.token": 0o600, "site/unlock": 0o600,
+		"site/key.pgp": 0o600, "site": 0o700} {
 		if st, err := os.Stat(filepath.Join(s.dir, "data", file)); err != nil || st.Mode().Perm() != mode {
 			t.Errorf("%s: %v %v", file, st.Mode(), err)
 		}

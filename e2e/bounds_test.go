@@ -34,7 +34,8 @@ func TestMirrorsBuiltAtOnceComeOutAsIfAlone(t *testing.T) {
 		})
 	}
 	wait.Wait()
-	for _, e := range []string{"barrage/1", "tarn-whole/1", "pumps/1", "pumps-whole/1", "launch/1", "launch-whole/1"} {
+	for _, e := range []string{"barrage/1", "tarn-whole/1", "pumps/1", "pumps-whole/1", "launch/1",
+		"launch-whole/1"} {
 		s.cli(0, "edition", "verify", e)
 	}
 }
@@ -44,7 +45,8 @@ func (s *site) pigeonhole(holes int) {
 	s.t.Helper()
 	if err := s.scenario.PublishTarn(time.Now(), true, func(r *deb.Repository) {
 		add := func(name, fields string) {
-			r.Packages = append(r.Packages, deb.Made{Component: "core", Name: name, Version: "1", Arch: "amd64", Summary: "x", Fields: fields})
+			r.Packages = append(r.Packages, deb.Made{Component: "core", Name: name, Version: "1",
+				Arch: "amd64", Summary: "x", Fields: fields})
 		}
 		var all []string
 		for p := range holes + 1 {
@@ -59,7 +61,8 @@ func (s *site) pigeonhole(holes int) {
 		}
 		for i, p := range r.Packages { // something that was there before needs all of them
 			if p.Name == "sluicectl" && p.Arch == "amd64" {
-				r.Packages[i].Fields = strings.Replace(p.Fields, "Depends: ", "Depends: "+strings.Join(all, ", ")+", ", 1)
+				r.Packages[i].Fields = strings.Replace(p.Fields, "Depends: ", "Depends: "+strings.Join(all,
+					", ")+", ", 1)
 			}
 		}
 	}); err != nil {
@@ -79,7 +82,8 @@ func TestASearchWithoutEndIsStoppedAndEndsWithTheService(t *testing.T) {
 			t.Fatal(err)
 		}
 		for until := time.Now().Add(time.Minute); j.Progress.Step != "select"; {
-			if j, err = client.Get[api.Job](ctx, s.client, fmt.Sprintf("/jobs/%d", j.ID)); err != nil || time.Now().After(until) || j.State != "running" {
+			if j, err = client.Get[api.Job](ctx, s.client, fmt.Sprintf("/jobs/%d", j.ID)); err != nil ||
+				time.Now().After(until) || j.State != "running" {
 				t.Fatalf("the build does not come to its search: %s %s %v", j.State, j.Problem, err)
 			}
 		}
@@ -116,7 +120,8 @@ func TestAJobHasAnEnd(t *testing.T) {
 			s.described()
 			s.pigeonhole(12)
 			j := s.job("/mirrors/tarn-whole/build", nil)
-			if j.State != "failed" || !has(j.Findings, "job.beyond-bounds") || !strings.Contains(j.Problem, c.says) {
+			if j.State != "failed" || !has(j.Findings, "job.beyond-bounds") ||
+				!strings.Contains(j.Problem, c.says) {
 				t.Errorf("%s %s %v", j.State, j.Problem, j.Findings)
 			}
 		})

@@ -53,19 +53,25 @@ type packageClient struct {
 var dnf = packageClient{name: "dnf", tools: []string{"dnf", "rpm"},
 	prepare: `sh "$R/etc/pki/rpm-gpg/stockade-setup" "$R"`,
 	run:     `dnf -q -y --installroot="$R" --releasever=9 --setopt=cachedir="$R/var/cache/dnf" --setopt=logdir=/var/log --setopt=install_weak_deps=0`,
-	refresh: []string{"makecache", "--refresh"}, install: []string{"install"}, upgraded: []string{"upgrade", "--refresh"}, installed: rpmInstalled, dirs: []string{"var/log", "var/cache", "var/lib"}}
+	refresh: []string{"makecache", "--refresh"}, install: []string{"install"}, upgraded: []string{"upgrade",
+		"--refresh"}, installed: rpmInstalled, dirs: []string{"var/log", "var/cache", "var/lib"}}
 
 var zypper = packageClient{name: "zypper", tools: []string{"zypper", "rpm"},
 	prepare: `sh "$R/etc/pki/rpm-gpg/stockade-setup" "$R"`,
 	run:     `zypper --root "$R" --non-interactive --quiet`,
-	refresh: []string{"refresh", "--force"}, install: []string{"install", "--no-recommends"}, upgraded: []string{"update"}, installed: rpmInstalled, dirs: []string{"var/log", "var/cache", "var/lib", "tmp"}}
+	refresh: []string{"refresh", "--force"}, install: []string{"install", "--no-recommends"},
+	upgraded: []string{"update"}, installed: rpmInstalled, dirs: []string{"var/log", "var/cache", "var/lib",
+		"tmp"}}
 
 var pacman = packageClient{name: "pacman", tools: []string{"pacman", "pacman-key"},
-	prepare: `sh "$R/etc/pacman.d/stockade-setup" "$R" && sh "$R/etc/pacman.d/stockade-setup" "$R"`, // twice does no harm
+	// twice does no harm
+	prepare: `sh "$R/etc/pacman.d/stockade-setup" "$R" && sh "$R/etc/pacman.d/stockade-setup" "$R"`,
 	run:     `pacman --root "$R" --dbpath "$R/var/lib/pacman" --cachedir "$R/var/cache/pacman/pkg" --gpgdir "$R/etc/pacman.d/gnupg" --config "$R/etc/pacman.conf" --logfile "$R/var/log/pacman.log" --noconfirm --noprogressbar`,
-	refresh: []string{"-Syy"}, install: []string{"-S"}, upgraded: []string{"-Syu"}, dirs: []string{"var/log", "var/cache/pacman/pkg", "var/lib/pacman"},
+	refresh: []string{"-Syy"}, install: []string{"-S"}, upgraded: []string{"-Syu"}, dirs: []string{"var/log",
+		"var/cache/pacman/pkg", "var/lib/pacman"},
 	installed: func(root, name string) string {
-		out, err := exec.Command("pacman", "--root", root, "--dbpath", filepath.Join(root, "var/lib/pacman"), "--config", filepath.Join(root, "etc/pacman.conf"), "-Q", name).Output()
+		out, err := exec.Command("pacman", "--root", root, "--dbpath", filepath.Join(root, "var/lib/pacman"),
+			"--config", filepath.Join(root, "etc/pacman.conf"), "-Q", name).Output()
 		if f := strings.Fields(string(out)); err == nil && len(f) == 2 {
 			return f[1]
 		}
@@ -138,7 +144,8 @@ for i in $(seq 600); do grep -q 8441 "$R/served.log" && break; sleep 0.1; done
 grep -q 8441 "$R/served.log" || { cat "$R/served.log"; exit 9; }
 `
 	}
-	c := exec.Command("unshare", append([]string{"-m", "-n", "--pid", "--fork", "--kill-child", "sh", "-c", prelude + line, b.name}, args...)...)
+	c := exec.Command("unshare", append([]string{"-m", "-n", "--pid", "--fork", "--kill-child", "sh", "-c",
+		prelude + line, b.name}, args...)...)
 	bin := ""
 	if b.serve != "" {
 		var err error

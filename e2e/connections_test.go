@@ -21,7 +21,8 @@ import (
 
 // from connects from one of the loopback's own addresses.
 func from(host int, to string) (net.Conn, error) {
-	d := net.Dialer{Timeout: 30 * time.Second, LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, byte(1+host/250), byte(1+host%250))}}
+	d := net.Dialer{Timeout: 30 * time.Second,
+		LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, byte(1+host/250), byte(1+host%250))}}
 	return d.Dial("tcp", to)
 }
 
@@ -47,7 +48,8 @@ func TestConnectionsThatSayNothingKeepNobodyOut(t *testing.T) {
 	})
 	// Another address still gets in, at both.
 	for name, to := range map[string]string{"machines": file, "API": s.service.APIURL() + "/api/v1/about"} {
-		c := &http.Client{Timeout: 60 * time.Second, Transport: &http.Transport{Dial: func(_, to string) (net.Conn, error) { return from(3, to) }}}
+		c := &http.Client{Timeout: 60 * time.Second,
+			Transport: &http.Transport{Dial: func(_, to string) (net.Conn, error) { return from(3, to) }}}
 		res, err := c.Get(to)
 		if err != nil || res.StatusCode != http.StatusOK {
 			t.Errorf("%s: %v", name, err)
@@ -99,7 +101,8 @@ func TestManyMachinesAreServedInTurn(t *testing.T) {
 			dialled <- struct{}{}
 			defer func() { <-dialled }()
 			for try := 0; try < 20; try++ { // as clients do
-				if body, err := fetchOnce(i, address(s.service.PackagesURL()), path); err == nil && body == want {
+				if body, err := fetchOnce(i, address(s.service.PackagesURL()), path); err == nil &&
+					body == want {
 					right.Add(1)
 					return
 				}
@@ -174,7 +177,8 @@ func TestConnectionsThatDoNothingGiveUpTheirPlaces(t *testing.T) {
 
 func TestAnotherNameIsRefused(t *testing.T) {
 	s := newSiteWith(t, func(c *service.Config) { c.Hosts = []string{"stock.reach.example"} })
-	for host, want := range map[string]int{address(s.service.APIURL()): 200, "localhost:1": 200, "[::1]:8440": 200, "stock.reach.example": 200, "STOCK.reach.example.:8440": 200,
+	for host, want := range map[string]int{address(s.service.APIURL()): 200, "localhost:1": 200,
+		"[::1]:8440": 200, "stock.reach.example": 200, "STOCK.reach.example.:8440": 200,
 		"evil.example": 421, "127.0.0.1.evil.example:8440": 421, "localhost.evil.example": 421, "": 400} {
 		r, _ := http.NewRequest(http.MethodGet, s.service.APIURL()+"/api/v1/about", nil)
 		c, err := net.Dial("tcp", address(s.service.APIURL()))
@@ -196,7 +200,8 @@ func TestAnotherNameIsRefused(t *testing.T) {
 func TestOtherAccountsOfTheMachineReadNoRecords(t *testing.T) {
 	s := newSite(t)
 	s.described()
-	for _, name := range []string{"", "stockade.db", "stockade.db-wal", "site", "site/key.pgp", "warden.token", "pool", "editions"} {
+	for _, name := range []string{"", "stockade.db", "stockade.db-wal", "site", "site/key.pgp",
+		"warden.token", "pool", "editions"} {
 		info, err := os.Stat(filepath.Join(s.dir, "data", name))
 		if errors.Is(err, os.ErrNotExist) && strings.HasSuffix(name, "-wal") {
 			continue
@@ -215,14 +220,16 @@ func TestWrongTokensLockNobodyOut(t *testing.T) {
 	s := newSite(t)
 	slowed := 0
 	for range 30 {
-		if code, _, header := get(t, s.service.APIURL()+"/api/v1/whoami", "Authorization", "Bearer wrong"); code == http.StatusTooManyRequests && header.Get("Retry-After") != "" {
+		if code, _, header := get(t, s.service.APIURL()+"/api/v1/whoami", "Authorization",
+			"Bearer wrong"); code == http.StatusTooManyRequests && header.Get("Retry-After") != "" {
 			slowed++
 		}
 	}
 	if slowed < 15 {
 		t.Errorf("wrong tokens were slowed down %d times of 30", slowed)
 	}
-	if code, _, _ := get(t, s.service.APIURL()+"/api/v1/whoami", "Authorization", "Bearer "+s.token); code != http.StatusOK {
+	if code, _, _ := get(t, s.service.APIURL()+"/api/v1/whoami", "Authorization",
+		"Bearer "+s.token); code != http.StatusOK {
 		t.Errorf("the right token: %d", code)
 	}
 }

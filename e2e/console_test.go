@@ -50,8 +50,10 @@ func newBrowserAt(t *testing.T, s *site, address string) *browser {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { os.RemoveAll(profile) }) // as far as the browser lets go of it
-	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox,
+		chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-sync", true),
 		chromedp.UserDataDir(profile))
 	alloc, stop := chromedp.NewExecAllocator(context.Background(), opts...)
 	t.Cleanup(stop)
@@ -59,7 +61,8 @@ func newBrowserAt(t *testing.T, s *site, address string) *browser {
 	t.Cleanup(cancel)
 	ctx, end := context.WithTimeout(ctx, 3*time.Minute)
 	t.Cleanup(end)
-	if err := chromedp.Run(ctx, chromedp.EmulateViewport(1280, 800)); err != nil { // the browser lives as long as the first context that runs
+	// the browser lives as long as the first context that runs
+	if err := chromedp.Run(ctx, chromedp.EmulateViewport(1280, 800)); err != nil {
 		t.Fatal(err)
 	}
 	return &browser{t, s, address, ctx}
@@ -84,7 +87,8 @@ func (b *browser) open(path string) {
 // see waits until the page shows a text.
 func (b *browser) see(text string) {
 	b.t.Helper()
-	b.run("wait for "+text, chromedp.Poll(`document.body.innerText.includes(`+quoted(text)+`)`, nil, chromedp.WithPollingInterval(100*time.Millisecond), chromedp.WithPollingTimeout(20*time.Second)))
+	b.run("wait for "+text, chromedp.Poll(`document.body.innerText.includes(`+quoted(text)+`)`, nil,
+		chromedp.WithPollingInterval(100*time.Millisecond), chromedp.WithPollingTimeout(20*time.Second)))
 }
 
 func (b *browser) click(text string) {
@@ -95,7 +99,9 @@ func (b *browser) click(text string) {
 
 func (b *browser) typed(selector, text string) {
 	b.t.Helper()
-	b.run("type into "+selector, chromedp.WaitVisible(selector, chromedp.ByQuery), chromedp.Evaluate(`(() => { const f = document.querySelector(`+quoted(selector)+`); f.focus(); f.select(); })()`, nil), chromedp.SendKeys(selector, text, chromedp.ByQuery))
+	b.run("type into "+selector, chromedp.WaitVisible(selector, chromedp.ByQuery),
+		chromedp.Evaluate(`(() => { const f = document.querySelector(`+quoted(selector)+
+			`); f.focus(); f.select(); })()`, nil), chromedp.SendKeys(selector, text, chromedp.ByQuery))
 }
 
 // shot keeps a picture of the page when SHOTS names a folder.
@@ -145,7 +151,8 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.see("it is this key's fingerprint")
 	b.typed("#evidence", "compared on paper with Kelp's field engineer")
 	b.click("Vouch for it")
-	b.run("the decision shows in the matrix", chromedp.Poll(`document.querySelectorAll('table .text-moss').length >= 2 && !document.body.innerText.includes('May this key')`, nil))
+	b.run("the decision shows in the matrix",
+		chromedp.Poll(`document.querySelectorAll('table .text-moss').length >= 2 && !document.body.innerText.includes('May this key')`, nil))
 
 	// A vouch is taken back for its source, with a reason, and given again.
 	b.open("/keys/" + kelp)
@@ -173,7 +180,8 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	s.scenario.South.Fault(waits)
 	b.click("Build")
 	b.see("Fetching packages")
-	b.run("bytes by upstream", chromedp.Poll(`document.querySelector('[role=progressbar]')?.getAttribute('aria-valuenow') > 5`, nil))
+	b.run("bytes by upstream",
+		chromedp.Poll(`document.querySelector('[role=progressbar]')?.getAttribute('aria-valuenow') > 5`, nil))
 	b.shot("building")
 	close(looked)
 	b.see("sealed barrage/1")
@@ -191,7 +199,8 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.click("Move here")
 	b.typed("#reason", "first edition")
 	b.click("Move the lane")
-	b.run("the lane shows it", chromedp.Poll(`[...document.querySelectorAll('tr')].some(r => r.innerText.includes('barrage/1') && [...r.querySelectorAll('.text-moss')].some(m => m.innerText.trim() === 'here'))`, nil))
+	b.run("the lane shows it",
+		chromedp.Poll(`[...document.querySelectorAll('tr')].some(r => r.innerText.includes('barrage/1') && [...r.querySelectorAll('.text-moss')].some(m => m.innerText.trim() === 'here'))`, nil))
 	if out, _ := s.cli(0, "lane", "list"); !strings.Contains(out, "barrage/1") {
 		t.Errorf("the lane was not moved:\n%s", out)
 	}
@@ -210,7 +219,8 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	s.cli(0, "lane", "move", "steady", "barrage/1", "--reason", "first edition")
 	b.open("/lanes")
 	b.see("barrage/2")
-	b.run("ask to move steady", chromedp.Click(`(//tr[contains(., "barrage/2")]//button)[1]`, chromedp.BySearch))
+	b.run("ask to move steady",
+		chromedp.Click(`(//tr[contains(., "barrage/2")]//button)[1]`, chromedp.BySearch))
 	b.see("1.5.0-1")
 	b.shot("lane-move")
 	b.click("Leave it")
@@ -222,8 +232,11 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.open("/sources/tarn")
 	b.see("Accepted root")
 	b.click("Definition")
-	b.run("wait for the text", chromedp.Poll(`document.querySelector('textarea')?.value.includes('heron')`, nil))
-	b.run("misspell a field", chromedp.Evaluate(`(() => { const t = document.querySelector('textarea'); t.value = t.value.replace('components:', 'componnents:'); t.dispatchEvent(new Event('input')); })()`, nil))
+	b.run("wait for the text", chromedp.Poll(`document.querySelector('textarea')?.value.includes('heron')`,
+		nil))
+	b.run("misspell a field",
+		chromedp.Evaluate(
+			`(() => { const t = document.querySelector('textarea'); t.value = t.value.replace('components:', 'componnents:'); t.dispatchEvent(new Event('input')); })()`, nil))
 	b.see(`perhaps "components" is meant`)
 	b.shot("definition")
 
@@ -252,9 +265,12 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.open("/")
 	b.see("Needs you")
 	b.see("tarn")
-	b.run("search", chromedp.Evaluate(`document.dispatchEvent(new KeyboardEvent("keydown", {key: "/", bubbles: true}))`, nil), chromedp.WaitVisible(`input[placeholder^="Name, fingerprint"]`, chromedp.ByQuery))
+	b.run("search",
+		chromedp.Evaluate(`document.dispatchEvent(new KeyboardEvent("keydown", {key: "/", bubbles: true}))`,
+			nil), chromedp.WaitVisible(`input[placeholder^="Name, fingerprint"]`, chromedp.ByQuery))
 	b.run("type", chromedp.SendKeys(`input[placeholder^="Name, fingerprint"]`, "barrage/2", chromedp.ByQuery))
-	b.run("the edition is offered", chromedp.Poll(`[...document.querySelectorAll('[role=option]')].some(o => o.innerText.includes('barrage/2'))`, nil))
+	b.run("the edition is offered",
+		chromedp.Poll(`[...document.querySelectorAll('[role=option]')].some(o => o.innerText.includes('barrage/2'))`, nil))
 	b.shot("search")
 	b.run("go", chromedp.SendKeys(`input[placeholder^="Name, fingerprint"]`, "\r", chromedp.ByQuery))
 	b.see("the seal holds")
@@ -273,20 +289,25 @@ func TestTheConsoleAddsAPackageToTheHouse(t *testing.T) {
 	b.typed("#token", s.token)
 	b.click("Sign in")
 	b.see("Sign out")
-	b.run("a house in which nothing is", chromedp.Poll(`[...document.querySelectorAll("tr")].some(r => r.innerText.includes("reach-pumps") && r.innerText.includes("nothing yet"))`, nil))
+	b.run("a house in which nothing is",
+		chromedp.Poll(`[...document.querySelectorAll("tr")].some(r => r.innerText.includes("reach-pumps") && r.innerText.includes("nothing yet"))`, nil))
 	b.open("/sources/reach-pumps")
 	b.see("It holds nothing yet")
 	b.click("Add a package")
-	b.run("choose the file", chromedp.WaitVisible("#house-file", chromedp.ByQuery), chromedp.SetUploadFiles("#house-file", []string{filepath.Join(s.dir, "site/house/lamp-driver_2.0-1reach1_all.deb")}, chromedp.ByQuery))
+	b.run("choose the file", chromedp.WaitVisible("#house-file", chromedp.ByQuery), chromedp.SetUploadFiles(
+		"#house-file", []string{filepath.Join(s.dir, "site/house/lamp-driver_2.0-1reach1_all.deb")},
+		chromedp.ByQuery))
 	b.typed("#house-from", "built from recipe 9")
 	b.typed("#house-why", "old pumps <script>alert(1)</script>")
 	b.click("Add it")
 	b.see("not a readable rpm package") // what was typed is still there
-	b.run("choose another file", chromedp.SetUploadFiles("#house-file", []string{filepath.Join(s.dir, "site/house/pump-relay-1.1-1.reach.x86_64.rpm")}, chromedp.ByQuery))
+	b.run("choose another file", chromedp.SetUploadFiles("#house-file",
+		[]string{filepath.Join(s.dir, "site/house/pump-relay-1.1-1.reach.x86_64.rpm")}, chromedp.ByQuery))
 	b.click("Add it")
 	b.see("pump-relay 1.1-1.reach is in, as revision")
 	b.see("built from recipe 9")
-	if all := cliJSON[[]api.HousePackage](s, "package", "list"); len(all) != 1 || all[0].Why != "old pumps <script>alert(1)</script>" {
+	if all := cliJSON[[]api.HousePackage](s, "package", "list"); len(all) != 1 || all[0].Why !=
+		"old pumps <script>alert(1)</script>" {
 		t.Errorf("%+v", all)
 	}
 	b.click("Remove")
@@ -332,7 +353,9 @@ func TestTheDemonstrationStaysUpWithItsConsole(t *testing.T) {
 		_, rest, _ := strings.Cut(out.String(), after)
 		return strings.Fields(rest)[0]
 	}
-	for _, want := range []string{"define.unknown-field", "key.unvouched", "barrage/1", "the seal holds", "source.upstreams-disagree", "content.digest-mismatch", "barrage/2", "1.5.0-1", "no edition was made", "tarn-whole/1", "whole and unchanged"} {
+	for _, want := range []string{"define.unknown-field", "key.unvouched", "barrage/1", "the seal holds",
+		"source.upstreams-disagree", "content.digest-mismatch", "barrage/2", "1.5.0-1", "no edition was made",
+		"tarn-whole/1", "whole and unchanged"} {
 		if !strings.Contains(out.String(), want) {
 			t.Errorf("the demonstration does not show %q", want)
 		}
@@ -348,10 +371,16 @@ func TestTheDemonstrationStaysUpWithItsConsole(t *testing.T) {
 	b.click("Sign in")
 	b.see("Sign out")
 	for _, p := range []struct{ path, see, name string }{
-		{"/", "Needs you", "overview"}, {"/sources", "official", "sources"}, {"/sources/tarn", "Accepted root", "source"}, {"/keys", "Kelp Drives release", "keys"},
-		{"/mirrors/pumps", "pumps/2", "mirror"}, {"/editions/barrage/2", "libtide2", "edition"}, {"/editions/pumps/2?tab=1", "BRINE-2026-0021", "difference"},
-		{"/sources/reach-lamps", "recipe 12", "house"}, {"/sources/wrack", "mirrors.txt", ""}, {"/editions/barrage/2?tab=1", "1.5.0-1", ""}, {"/editions/pumps/2?tab=2", "it signed the packages", ""},
-		{"/editions/launch/1", "echo-plot", ""}, {"/lanes", "first edition", ""}, {"/jobs", "failed", "jobs"}, {"/journal", "lane.move", "journal"}, {"/mirrors", "faithful", ""}, {"/keys/" + "none", "no key is called", ""},
+		{"/", "Needs you", "overview"}, {"/sources", "official", "sources"}, {"/sources/tarn",
+			"Accepted root", "source"}, {"/keys", "Kelp Drives release", "keys"},
+		{"/mirrors/pumps", "pumps/2", "mirror"}, {"/editions/barrage/2", "libtide2", "edition"}, {
+			"/editions/pumps/2?tab=1", "BRINE-2026-0021", "difference"},
+		{"/sources/reach-lamps", "recipe 12", "house"}, {"/sources/wrack", "mirrors.txt", ""}, {
+			"/editions/barrage/2?tab=1", "1.5.0-1", ""},
+		{"/editions/pumps/2?tab=2", "it signed the packages", ""},
+		{"/editions/launch/1", "echo-plot", ""}, {"/lanes", "first edition", ""}, {"/jobs", "failed", "jobs"},
+		{"/journal", "lane.move", "journal"}, {"/mirrors", "faithful", ""}, {"/keys/" + "none",
+			"no key is called", ""},
 	} {
 		b.open(p.path)
 		b.see(p.see)
@@ -360,7 +389,8 @@ func TestTheDemonstrationStaysUpWithItsConsole(t *testing.T) {
 		}
 	}
 	b.open("/machines")
-	b.run("files of the gatehouse", chromedp.WaitVisible("tbody button", chromedp.ByQuery), chromedp.Click("tbody button", chromedp.ByQuery))
+	b.run("files of the gatehouse", chromedp.WaitVisible("tbody button", chromedp.ByQuery), chromedp.Click(
+		"tbody button", chromedp.ByQuery))
 	b.see("Signed-By")
 	b.shot("machines")
 	b.open("/editions/pumps/2?tab=3")
@@ -381,11 +411,13 @@ func TestTheDemonstrationStaysUpWithItsConsole(t *testing.T) {
 func TestTheDemonstrationOnce(t *testing.T) {
 	var out bytes.Buffer
 	dir := filepath.Join(t.TempDir(), "demo")
-	if code := cli.Main([]string{"demo", "--once", "--data", dir}, strings.NewReader(""), &out, &out); code != 0 {
+	if code := cli.Main([]string{"demo", "--once", "--data", dir}, strings.NewReader(""), &out, &out); code !=
+		0 {
 		t.Fatalf("exit code %d\n%s", code, out.String())
 	}
 	os.Remove(filepath.Join(dir, ".stockade-demo"))
-	if code := cli.Main([]string{"demo", "--once", "--data", dir}, strings.NewReader(""), &out, &out); code == 0 {
+	if code := cli.Main([]string{"demo", "--once", "--data", dir}, strings.NewReader(""), &out, &out); code ==
+		0 {
 		t.Error("a folder that is not the demo's own was taken for it")
 	}
 }
@@ -418,14 +450,16 @@ func TestTheConsoleWithALargeEdition(t *testing.T) {
 	s := newSite(t)
 	if err := s.scenario.PublishTarn(time.Now().Add(-time.Hour), true, func(r *deb.Repository) {
 		for i := range n {
-			r.Packages = append(r.Packages, deb.Made{Component: "field", Name: fmt.Sprintf("gauge-%05d", i), Version: "1.0-1", Arch: "amd64", Summary: fmt.Sprintf("tide gauge %d", i),
+			r.Packages = append(r.Packages, deb.Made{Component: "field", Name: fmt.Sprintf("gauge-%05d", i),
+				Version: "1.0-1", Arch: "amd64", Summary: fmt.Sprintf("tide gauge %d", i),
 				Fields: "Depends: tide-data\n", Packing: "gz"})
 		}
 	}); err != nil {
 		t.Fatal(err)
 	}
 	path := filepath.Join(s.dir, "site/mirrors.yaml")
-	os.WriteFile(path, []byte(strings.ReplaceAll(mustRead(t, path), "[sluicectl,", "[sluicectl, \"gauge-*\",")), 0o644)
+	os.WriteFile(path,
+		[]byte(strings.ReplaceAll(mustRead(t, path), "[sluicectl,", "[sluicectl, \"gauge-*\",")), 0o644)
 	s.described()
 	begun := time.Now()
 	s.built("steady")
@@ -457,7 +491,8 @@ func TestTheConsoleShowsABrokenJournalOnEveryPage(t *testing.T) {
 	s := newSite(t)
 	s.described()
 	s.db(func(db *sql.DB) {
-		must(t, db, `UPDATE journal_entries SET text = replace(text, 'compared on paper', 'compared with care') WHERE action = 'key.vouch'`)
+		must(t, db,
+			`UPDATE journal_entries SET text = replace(text, 'compared on paper', 'compared with care') WHERE action = 'key.vouch'`)
 	})
 	b := newBrowser(t, s)
 	b.open("/")
@@ -466,7 +501,9 @@ func TestTheConsoleShowsABrokenJournalOnEveryPage(t *testing.T) {
 	b.see("Sign out")
 	for _, page := range []string{"/sources", "/machines", "/jobs"} {
 		b.open(page)
-		b.run("the error stands above "+page, chromedp.Poll(`document.querySelector('main [role=alert]')?.innerText.includes('journal.broken')`, nil))
+		b.run("the error stands above "+page,
+			chromedp.Poll(`document.querySelector('main [role=alert]')?.innerText.includes('journal.broken')`,
+				nil))
 	}
 }
 
@@ -488,7 +525,8 @@ func TestAPageThatFollowsABuildOutlivesAKilledService(t *testing.T) {
 	l.Close()
 	serve := func() *exec.Cmd {
 		t.Helper()
-		c := exec.Command(bin, "serve", "--data", filepath.Join(s.dir, "data"), "--listen", address, "--packages", "127.0.0.1:0")
+		c := exec.Command(bin, "serve", "--data", filepath.Join(s.dir, "data"), "--listen", address,
+			"--packages", "127.0.0.1:0")
 		out := &lines{c: make(chan string, 16)}
 		c.Stdout = out
 		if err := c.Start(); err != nil {

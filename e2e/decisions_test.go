@@ -56,10 +56,13 @@ func TestWordsThatAreRecordedDecideNothingAgain(t *testing.T) {
 	}
 	without := filepath.Join(s.dir, "site/mirrors.yaml")
 	mirrors := mustRead(t, without)
-	if err := os.WriteFile(filepath.Join(s.dir, "site/sources.yaml"), []byte(sources[:i]+sources[j:]), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(s.dir, "site/sources.yaml"), []byte(sources[:i]+sources[j:]),
+		0o644); err != nil {
 		t.Fatal(err)
 	}
-	trimmed := strings.NewReplacer("from: [tarn, tarn-fixes,", "from: [tarn-fixes,", "      - source: tarn\n        want: everything", "      - source: tarn-fixes\n        want: everything").Replace(mirrors)
+	trimmed := strings.NewReplacer("from: [tarn, tarn-fixes,", "from: [tarn-fixes,",
+		"      - source: tarn\n        want: everything",
+		"      - source: tarn-fixes\n        want: everything").Replace(mirrors)
 	if err := os.WriteFile(without, []byte(trimmed), 0o644); err != nil {
 		t.Fatal(err)
 	}
@@ -67,7 +70,8 @@ func TestWordsThatAreRecordedDecideNothingAgain(t *testing.T) {
 	if err := os.Remove(families); err != nil { // it takes from tarn too
 		t.Fatal(err)
 	}
-	strip := strings.Replace(mustRead(t, filepath.Join(s.dir, "site/sources.yaml")), "vouched_for: [tarn, tarn-fixes]", "vouched_for: [tarn-fixes]", 1)
+	strip := strings.Replace(mustRead(t, filepath.Join(s.dir, "site/sources.yaml")),
+		"vouched_for: [tarn, tarn-fixes]", "vouched_for: [tarn-fixes]", 1)
 	if err := os.WriteFile(filepath.Join(s.dir, "site/sources.yaml"), []byte(strip), 0o644); err != nil {
 		t.Fatal(err)
 	}
@@ -85,7 +89,8 @@ func TestWordsThatAreRecordedDecideNothingAgain(t *testing.T) {
 	}
 	// Nor does a document about something else make the decision on the way.
 	lane := filepath.Join(s.dir, "lane.yaml")
-	if err := os.WriteFile(lane, []byte("stockade: 1\nlanes: {more: {mirror: barrage}}\n"), 0o644); err != nil {
+	if err := os.WriteFile(lane, []byte("stockade: 1\nlanes: {more: {mirror: barrage}}\n"), 0o644); err !=
+		nil {
 		t.Fatal(err)
 	}
 	s.cli(0, "record", lane)
@@ -101,7 +106,8 @@ func TestADecisionAgainstAKeyIsAnInputOfBuilds(t *testing.T) {
 			return log
 		},
 		"taken back": func(s *site, key string) string {
-			_, log := s.cli(0, "key", "withdraw", key, "--source", "tarn", "--reason", "compared with the wrong sheet")
+			_, log := s.cli(0, "key", "withdraw", key, "--source", "tarn", "--reason",
+				"compared with the wrong sheet")
 			return log
 		},
 	} {
@@ -110,7 +116,8 @@ func TestADecisionAgainstAKeyIsAnInputOfBuilds(t *testing.T) {
 			s.described()
 			s.cli(0, "mirror", "build", "tarn-whole") // faithful: machines trust upstream's key
 			doc := filepath.Join(s.dir, "lane.yaml")
-			os.WriteFile(doc, []byte("stockade: 1\nlanes: {all: {mirror: tarn-whole}}\ngroups: {tower: {family: deb, release: heron, architectures: [amd64], lane: all}}\n"), 0o644)
+			os.WriteFile(doc, []byte("stockade: 1\nlanes: {all: {mirror: tarn-whole}}\ngroups: {tower: "+
+				"{family: deb, release: heron, architectures: [amd64], lane: all}}\n"), 0o644)
 			s.cli(0, "record", doc)
 			s.cli(0, "mirror", "build", "tarn-whole") // now there is a group to prove it for
 			newest := strings.Fields(mustOut(s, "edition", "list", "-o", "ids"))
@@ -119,7 +126,8 @@ func TestADecisionAgainstAKeyIsAnInputOfBuilds(t *testing.T) {
 			root := filepath.Join(s.dir, "root")
 			s.cli(0, "group", "files", "tower", "--out", root)
 			ring := filepath.Join(root, "etc/apt/keyrings/stockade-tarn.gpg")
-			if certs, err := trust.ReadCertificates([]byte(mustRead(t, ring))); err != nil || len(certs) != 1 {
+			if certs, err := trust.ReadCertificates([]byte(mustRead(t, ring))); err != nil ||
+				len(certs) != 1 {
 				t.Fatal(err)
 			}
 			log := against(s, key)
@@ -154,7 +162,8 @@ func TestAVouchIsTakenBackAndAKeyPutAway(t *testing.T) {
 	s.cli(0, "source", "refresh", "tarn")
 
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
-	if _, log := s.cli(1, "key", "retire", kelp, "--reason", "old"); !strings.Contains(log, "vouched for kelp") {
+	if _, log := s.cli(1, "key", "retire", kelp, "--reason", "old"); !strings.Contains(log,
+		"vouched for kelp") {
 		t.Error(log)
 	}
 	other, err := trust.NewKey("Old desk", "", "old@tarn.example", time.Now)
@@ -173,7 +182,8 @@ func TestAVouchIsTakenBackAndAKeyPutAway(t *testing.T) {
 	if out := mustOut(s, "key", "list", "--retired", "-o", "ids"); !strings.Contains(out, old) {
 		t.Error("it is not in the list of all")
 	}
-	if out := mustOut(s, "key", "show", old); !strings.Contains(out, "the desk is closed") || !strings.Contains(out, "barred") {
+	if out := mustOut(s, "key", "show", old); !strings.Contains(out, "the desk is closed") ||
+		!strings.Contains(out, "barred") {
 		t.Errorf("its history: %s", out)
 	}
 	s.cli(0, "key", "add", file) // back again, and still barred
@@ -194,16 +204,23 @@ func TestSeveralCertificatesOfOneFile(t *testing.T) {
 		t.Fatal(err)
 	}
 	doc := filepath.Join(s.dir, "keys.yaml")
-	os.WriteFile(doc, []byte("stockade: 1\nkeys:\n  one: {file: both.asc, fingerprint: "+tarn.Fingerprint+"}\n  two: {file: both.asc, fingerprint: "+kelp.Fingerprint+"}\n  ring: {file: both.asc, fingerprints: ["+tarn.Fingerprint+", "+kelp.Fingerprint+"]}\n"), 0o644)
+	os.WriteFile(doc, []byte("stockade: 1\nkeys:\n  one: {file: both.asc, fingerprint: "+tarn.Fingerprint+
+		"}\n  two: {file: both.asc, fingerprint: "+kelp.Fingerprint+
+		"}\n  ring: {file: both.asc, fingerprints: ["+tarn.Fingerprint+", "+kelp.Fingerprint+"]}\n"), 0o644)
 	s.cli(0, "record", doc)
 	lane := filepath.Join(s.dir, "lane.yaml")
 	os.WriteFile(lane, []byte("stockade: 1\nlanes: {more: {mirror: barrage}}\n"), 0o644)
 	s.cli(0, "record", lane) // a document that says nothing of the keys
-	if out := mustOut(s, "key", "show", kelp.Fingerprint); !strings.Contains(out, "ring") || !strings.Contains(out, "two") {
+	if out := mustOut(s, "key", "show", kelp.Fingerprint); !strings.Contains(out, "ring") ||
+		!strings.Contains(out, "two") {
 		t.Error(out)
 	}
 	// A renewed copy: what is new in it is told before it is recorded, and after.
-	cfg := &packet.Config{Algorithm: packet.PubKeyAlgoEdDSA, DefaultHash: crypto.SHA512, KeyLifetimeSecs: 86400 * 40}
+	cfg := &packet.Config{
+		Algorithm:       packet.PubKeyAlgoEdDSA,
+		DefaultHash:     crypto.SHA512,
+		KeyLifetimeSecs: 86400 * 40,
+	}
 	e, err := openpgp.NewEntity("Lamp desk", "", "desk@lamp.example", cfg)
 	if err != nil {
 		t.Fatal(err)
@@ -226,7 +243,8 @@ func TestSeveralCertificatesOfOneFile(t *testing.T) {
 		t.Fatal(err)
 	}
 	serialize()
-	if out, _ := s.cli(0, "compare", lamp); !strings.Contains(out, "renew") || !strings.Contains(out, "second@lamp.example") {
+	if out, _ := s.cli(0, "compare", lamp); !strings.Contains(out, "renew") || !strings.Contains(out,
+		"second@lamp.example") {
 		t.Errorf("compared with its renewed copy: %s", out)
 	}
 	if _, log := s.cli(0, "record", lamp); !strings.Contains(log, "renewed") {
@@ -244,7 +262,9 @@ func TestSeveralCertificatesOfOneFile(t *testing.T) {
 // A clock that is behind a seal is told, and does not take editions from machines.
 func TestAClockBehindTheSealIsToldAndServesOn(t *testing.T) {
 	var behind time.Duration
-	s := newSiteWith(t, func(cfg *service.Config) { cfg.Now = func() time.Time { return time.Now().Add(-behind) } })
+	s := newSiteWith(t, func(cfg *service.Config) {
+		cfg.Now = func() time.Time { return time.Now().Add(-behind) }
+	})
 	s.described()
 	s.built("steady")
 	s.stop()
@@ -267,10 +287,12 @@ func TestWhatWasFoundIsTheNewestThatIsKnown(t *testing.T) {
 	s.built("steady")
 	site := filepath.Join(s.dir, "site/mirrors.yaml")
 	good := mustRead(t, site)
-	os.WriteFile(site, []byte(strings.Replace(good, "packages: [sluicectl,", "packages: [sluicectl, no-such-thing, nor-this,", 1)), 0o644)
+	os.WriteFile(site, []byte(strings.Replace(good, "packages: [sluicectl,",
+		"packages: [sluicectl, no-such-thing, nor-this,", 1)), 0o644)
 	s.cli(0, "record", filepath.Join(s.dir, "site"))
 	s.cli(1, "mirror", "build", "barrage")
-	if out := mustOut(s, "journal", "list", "--search", "mirror.refused"); !strings.Contains(out, "further: 1") || !strings.Contains(out, "no-such-thing") {
+	if out := mustOut(s, "journal", "list", "--search", "mirror.refused"); !strings.Contains(out,
+		"further: 1") || !strings.Contains(out, "no-such-thing") {
 		t.Errorf("the journal: %s", out)
 	}
 	if saidOf(s.overview(), "mirror barrage", "mirror.want-no-match") == "" {
@@ -291,8 +313,10 @@ func TestWhatWasFoundIsTheNewestThatIsKnown(t *testing.T) {
 	out, _ := s.cli(0, "mirror", "build", "barrage")
 	edition := strings.TrimSpace(out)
 	s.db(func(db *sql.DB) {
-		list, _ := json.Marshal(map[string]any{"findings": finding.List{finding.New("edition.damaged", "edition "+edition, "a file is gone")}})
-		must(t, db, "INSERT INTO kepts (kind, name, at, body) VALUES ('verify', ?, ?, ?)", edition, time.Now().UTC(), string(list))
+		list, _ := json.Marshal(map[string]any{"findings": finding.List{finding.New("edition.damaged",
+			"edition "+edition, "a file is gone")}})
+		must(t, db, "INSERT INTO kepts (kind, name, at, body) VALUES ('verify', ?, ?, ?)", edition,
+			time.Now().UTC(), string(list))
 	})
 	if saidOf(s.overview(), "edition "+edition, "edition.damaged") == "" {
 		t.Error("what was found in the edition is not told")
@@ -318,11 +342,13 @@ func TestTheOverviewSaysWhatIsNotKnown(t *testing.T) {
 	s := newSite(t)
 	s.described()
 	o := s.overview()
-	if saidOf(o, "source tarn", "source.never-accepted") == "" || saidOf(o, "lane steady", "lane.empty") == "" {
+	if saidOf(o, "source tarn", "source.never-accepted") == "" || saidOf(o, "lane steady", "lane.empty") ==
+		"" {
 		t.Errorf("of a site on which nothing was built yet it says: %v", o.NeedsYou)
 	}
 	for _, f := range o.NeedsYou {
-		if f.Code == "source.never-accepted" && !strings.Contains(f.WayOut, strings.TrimPrefix(f.Object, "source ")) {
+		if f.Code == "source.never-accepted" &&
+			!strings.Contains(f.WayOut, strings.TrimPrefix(f.Object, "source ")) {
 			t.Errorf("what to do about %s: %s", f.Object, f.WayOut)
 		}
 	}
@@ -333,7 +359,8 @@ func TestTheOverviewSaysWhatIsNotKnown(t *testing.T) {
 	s.cli(0, "lane", "move", "trial", "barrage/1")
 	s.db(func(db *sql.DB) {
 		must(t, db, "UPDATE jobs SET state = 'running', ended = NULL WHERE id = (SELECT max(id) FROM jobs)")
-		must(t, db, "INSERT INTO jobs (kind, object, state, `by`, started, problem) SELECT 'verify', 'edition barrage/9', 'interrupted', `by`, started, 'x' FROM jobs LIMIT 1")
+		must(t, db, "INSERT INTO jobs (kind, object, state, `by`, started, problem) SELECT 'verify', "+
+			"'edition barrage/9', 'interrupted', `by`, started, 'x' FROM jobs LIMIT 1")
 	})
 	o = s.overview()
 	if saidOf(o, "edition barrage/9", "job.failed") != "" {
@@ -358,11 +385,14 @@ func TestOneObjectIsRestoredAlone(t *testing.T) {
 	first := strings.TrimSpace(mustOut(s, "revision", "list", "-o", "ids"))
 	path := filepath.Join(s.dir, "site/sources.yaml")
 	text := mustRead(t, path)
-	if err := os.WriteFile(path, []byte(strings.NewReplacer("priority: 20\n    max_age: 10d", "priority: 21\n    max_age: 9d", "priority: 40", "priority: 41").Replace(text)), 0o644); err != nil {
+	if err := os.WriteFile(path,
+		[]byte(strings.NewReplacer("priority: 20\n    max_age: 10d", "priority: 21\n    max_age: 9d",
+			"priority: 40", "priority: 41").Replace(text)), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	s.cli(0, "record", filepath.Join(s.dir, "site"))
-	if _, log := s.cli(2, "revision", "restore", first, "--only", "source/tarn"); !strings.Contains(log, "max_age: 9d → 10d") || strings.Contains(log, "kelp") {
+	if _, log := s.cli(2, "revision", "restore", first, "--only", "source/tarn"); !strings.Contains(log,
+		"max_age: 9d → 10d") || strings.Contains(log, "kelp") {
 		t.Errorf("what it would change: %s", log)
 	}
 	if out := mustOut(s, "source", "show", "tarn"); !strings.Contains(out, "priority: 21") {

@@ -66,7 +66,9 @@ func (m *mutator) mutate(text string) string {
 		at := m.IntN(len(text))
 		lines := strings.SplitAfter(text, "\n")
 		line := m.IntN(len(lines))
-		put := func(i int, what string) string { return strings.Join(slices.Insert(slices.Clone(lines), i, what), "") }
+		put := func(i int, what string) string {
+			return strings.Join(slices.Insert(slices.Clone(lines), i, what), "")
+		}
 		switch m.IntN(10) {
 		case 0:
 			text = text[:at] + string(m.bytes[m.IntN(len(m.bytes))]) + text[at+1:]
@@ -88,18 +90,27 @@ func (m *mutator) mutate(text string) string {
 }
 
 // ours reads with a family's reader what a mirror would take.
-func ours(f archive.Family, s archive.Source, x archive.IndexChoice, text string) (out []seenPackage, err error) {
+func ours(f archive.Family, s archive.Source, x archive.IndexChoice, text string) (out []seenPackage,
+	err error) {
 	err = f.ReadIndex(s, x, strings.NewReader(text), func(p *archive.Package, _ []byte) error {
 		rel, err := p.Needs.Relations()
 		if err != nil {
 			return err
 		}
-		q := seenPackage{Name: p.Name, Version: p.Version, Arch: p.Arch, Path: p.Path, Digest: p.SHA256 + p.SHA512, Size: p.Size}
+		q := seenPackage{
+			Name:    p.Name,
+			Version: p.Version,
+			Arch:    p.Arch,
+			Path:    p.Path,
+			Digest:  p.SHA256 + p.SHA512,
+			Size:    p.Size,
+		}
 		for _, c := range rel.Requires {
 			q.Requires = append(q.Requires, c.String())
 		}
 		for _, v := range p.Provides {
-			q.Provides = append(q.Provides, archive.Relation{Name: v.Name, Op: v.Op, Version: v.Version}.String())
+			q.Provides = append(q.Provides, archive.Relation{Name: v.Name, Op: v.Op,
+				Version: v.Version}.String())
 		}
 		for _, r := range rel.Conflicts {
 			if r.Real {
@@ -118,9 +129,12 @@ func ours(f archive.Family, s archive.Source, x archive.IndexChoice, text string
 }
 
 // comparePackages tells where two readers differ about what is for a machine.
-func comparePackages(t *testing.T, family archive.Versions, machine, text string, us, them []seenPackage, same func(a, b seenPackage) bool) {
+func comparePackages(t *testing.T, family archive.Versions, machine, text string, us, them []seenPackage,
+	same func(a, b seenPackage) bool) {
 	t.Helper()
-	them = slices.DeleteFunc(them, func(p seenPackage) bool { return p.Arch != "" && family.Rank(p.Arch, machine) < 0 })
+	them = slices.DeleteFunc(them, func(p seenPackage) bool {
+		return p.Arch != "" && family.Rank(p.Arch, machine) < 0
+	})
 	order := func(a, b seenPackage) int { return strings.Compare(a.Name+" "+a.Version, b.Name+" "+b.Version) }
 	slices.SortFunc(us, order)
 	slices.SortFunc(them, order)
@@ -136,15 +150,19 @@ func enough(t *testing.T, both, all int) {
 	t.Helper()
 	t.Logf("%d of %d entries were taken by both readers", both, all)
 	if both < all/8 {
-		t.Errorf("only %d of %d entries were taken by both readers: the changes are too rough to say much", both, all)
+		t.Errorf("only %d of %d entries were taken by both readers: the changes are too rough to say much",
+			both, all)
 	}
 }
 
 func TestStanzasAreReadAsTheRealClientReadsThem(t *testing.T) {
 	need(t, "apt-cache", "apt-get")
-	m := newMutator(" \t\n:,|()<>=~+-.#aZ09\r\x00%/&;", "\n", " ", "\n\n", " \n", "\t", "Depends: other", "Depends : other", "depends: other", "Package: other", " Package: other",
-		"Version: 9", "Provides: extra (= 3)", "Provides: extra", "Conflicts: extra", "Breaks: extra (<< 2)", "#", "# comment", "-", "Size: 7", "Filename: other.deb", "SHA256: "+strings.Repeat("b", 64),
-		"Architecture: all", "Architecture: arm64", "Multi-Arch: same", "Essential: yes", ":any", "(>= 1)", " | ", ", ", "(= 2", "X-More: x\n y", "Pre-Depends: early", "Recommends: x", ".", "\r\n")
+	m := newMutator(" \t\n:,|()<>=~+-.#aZ09\r\x00%/&;", "\n", " ", "\n\n", " \n", "\t", "Depends: other",
+		"Depends : other", "depends: other", "Package: other", " Package: other",
+		"Version: 9", "Provides: extra (= 3)", "Provides: extra", "Conflicts: extra", "Breaks: extra (<< 2)",
+		"#", "# comment", "-", "Size: 7", "Filename: other.deb", "SHA256: "+strings.Repeat("b", 64),
+		"Architecture: all", "Architecture: arm64", "Multi-Arch: same", "Essential: yes", ":any", "(>= 1)",
+		" | ", ", ", "(= 2", "X-More: x\n y", "Pre-Depends: early", "Recommends: x", ".", "\r\n")
 	dir := t.TempDir()
 	index := func(n int) string { return filepath.Join(dir, fmt.Sprintf("m%05d", n), "Packages") }
 	s := archive.Source{Name: "tarn", Architectures: []string{"amd64"}}
@@ -153,9 +171,14 @@ func TestStanzasAreReadAsTheRealClientReadsThem(t *testing.T) {
 	var files []int
 	for i := range n {
 		// Names are of their own in each, so that what one list says means nothing to another.
-		base := strings.ReplaceAll("Package: gateN\nVersion: 1:1.4-1\nArchitecture: amd64\nPre-Depends: libcN (>= 2)\nDepends: libtideN (>= 2.1~rc1), tide-dataN | tide-tablesN (<< 3), pythonN:any\nProvides: gate-N (= 2), lockN\nConflicts: sluiceN (<< 1)\nFilename: pool/gateN.deb\nSize: 5\nSHA256: "+
-			strings.Repeat("a", 64)+"\nDescription: gate control\n more of it\n", "N", fmt.Sprintf("%05d", i))
-		text := m.mutate(base) + fmt.Sprintf("\nPackage: calm%05d\nVersion: 1\nArchitecture: all\nFilename: calm.deb\nSize: 1\nSHA256: %s\n", i, strings.Repeat("c", 64))
+		base := strings.ReplaceAll(
+			"Package: gateN\nVersion: 1:1.4-1\nArchitecture: amd64\nPre-Depends: libcN (>= 2)\nDepends: "+
+				"libtideN (>= 2.1~rc1), tide-dataN | tide-tablesN (<< 3), pythonN:any\nProvides: gate-N "+
+				"(= 2), lockN\nConflicts: sluiceN (<< 1)\nFilename: pool/gateN.deb\nSize: 5\nSHA256: "+
+				strings.Repeat("a", 64)+"\nDescription: gate control\n more of it\n",
+			"N", fmt.Sprintf("%05d", i))
+		text := m.mutate(base) + fmt.Sprintf("\nPackage: calm%05d\nVersion: 1\nArchitecture: all\n"+
+			"Filename: calm.deb\nSize: 1\nSHA256: %s\n", i, strings.Repeat("c", 64))
 		us, err := ours(deb.Family{}, s, archive.IndexChoice{}, text)
 		if err != nil || len(us) == 0 {
 			continue
@@ -174,8 +197,10 @@ func TestStanzasAreReadAsTheRealClientReadsThem(t *testing.T) {
 		for i, them := range apt.read(chunk) {
 			both++
 			comparePackages(t, deb.Family{}, "amd64", texts[i], seen[i], them, func(a, b seenPackage) bool {
-				return a.Name == b.Name && a.Version == b.Version && a.Arch == b.Arch && a.Path == b.Path && a.Size == b.Size && a.Digest == b.Digest &&
-					slices.Equal(a.Requires, b.Requires) && slices.Equal(a.Provides, b.Provides) && slices.Equal(a.Conflicts, b.Conflicts)
+				return a.Name == b.Name && a.Version == b.Version && a.Arch == b.Arch && a.Path == b.Path &&
+					a.Size == b.Size && a.Digest == b.Digest &&
+					slices.Equal(a.Requires, b.Requires) && slices.Equal(a.Provides, b.Provides) &&
+					slices.Equal(a.Conflicts, b.Conflicts)
 			})
 		}
 	}
@@ -194,8 +219,10 @@ func (a aptReader) run(files []int, program string, args ...string) (string, err
 	if err := os.WriteFile(empty, nil, 0o644); err != nil {
 		a.t.Fatal(err)
 	}
-	line := []string{"-o", "Dir::State::status=" + empty, "-o", "Dir::Etc::sourcelist=/dev/null", "-o", "Dir::Etc::sourceparts=/dev/null", "-o", "Dir::Etc::preferencesparts=/dev/null",
-		"-o", "Dir::State::lists=" + a.dir + "/lists", "-o", "Dir::Cache=" + a.dir + "/cache", "-o", "APT::Architecture=amd64", "-o", "APT::Architectures::=amd64", "-o", "APT::Cache::ShowVersion=true"}
+	line := []string{"-o", "Dir::State::status=" + empty, "-o", "Dir::Etc::sourcelist=/dev/null", "-o",
+		"Dir::Etc::sourceparts=/dev/null", "-o", "Dir::Etc::preferencesparts=/dev/null",
+		"-o", "Dir::State::lists=" + a.dir + "/lists", "-o", "Dir::Cache=" + a.dir + "/cache", "-o",
+		"APT::Architecture=amd64", "-o", "APT::Architectures::=amd64", "-o", "APT::Cache::ShowVersion=true"}
 	for _, d := range []string{"/lists/partial", "/cache/archives/partial"} {
 		if err := os.MkdirAll(a.dir+d, 0o755); err != nil {
 			a.t.Fatal(err)
@@ -268,7 +295,8 @@ func (a aptReader) versions(dump string) map[string]*aptPackage {
 			name, version = rest, ""
 		} else if rest, ok := strings.CutPrefix(line, " Version: "); ok {
 			version = rest
-		} else if f := fromFile.FindStringSubmatch(line); f != nil && strings.HasPrefix(line, "     File:") && version != "" {
+		} else if f := fromFile.FindStringSubmatch(line); f != nil && strings.HasPrefix(line, "     File:") &&
+			version != "" {
 			n, _ := strconv.Atoi(f[1])
 			_, arch, _ := strings.Cut(name, ":") // of a machine that this one is not
 			out[name] = &aptPackage{seenPackage{Name: name, Version: version, Arch: arch}, n}
@@ -377,7 +405,9 @@ func (a aptReader) files(text string, all map[string]*aptPackage) {
 
 // python runs a script of testdata with lines on its input and gives what it
 // answers to each.
-func python(t *testing.T, script string, lines []string, args ...string) map[string]struct{ Packages []seenPackage } {
+func python(t *testing.T, script string, lines []string, args ...string) map[string]struct {
+	Packages []seenPackage
+} {
 	t.Helper()
 	out := map[string]struct{ Packages []seenPackage }{}
 	cmd := exec.Command("/usr/bin/python3", append([]string{"testdata/" + script}, args...)...)
@@ -414,9 +444,17 @@ func need(t *testing.T, programs ...string) {
 
 func TestPrimaryListsAreReadAsTheRealClientReadsThem(t *testing.T) {
 	need(t, "dnf")
-	m := newMutator(" \t\n<>/=\"'&;:-.!?a09", "<name>other</name>", "<arch>noarch</arch>", `<version epoch="0" ver="9" rel="1"/>`, `<location href="other.rpm"/>`, `<checksum type="sha256" pkgid="YES">`+strings.Repeat("b", 64)+"</checksum>",
-		`<rpm:requires><rpm:entry name="extra"/></rpm:requires>`, `<rpm:entry name="extra" flags="GE" epoch="0" ver="2"/>`, `<rpm:provides><rpm:entry name="extra"/></rpm:provides>`, "<format>", "</format>", "<!-- x -->", "<!-- <package type=\"rpm\"> -->",
-		"<?x y?>", "<![CDATA[x]]>", "&amp;", "&lt;", "&#65;", ` type="rpm"`, ` flags="EQ"`, ` ver="3"`, ` epoch="1"`, "<x:name>other</x:name>", "<more><name>other</name></more>", "<file>/usr/bin/extra</file>", `<size package="9"/>`, "<package type=\"rpm\"></package>", "\n", " ", `xml:base="x"`)
+	m := newMutator(" \t\n<>/=\"'&;:-.!?a09", "<name>other</name>", "<arch>noarch</arch>",
+		`<version epoch="0" ver="9" rel="1"/>`, `<location href="other.rpm"/>`,
+		`<checksum type="sha256" pkgid="YES">`+strings.Repeat("b", 64)+"</checksum>",
+		`<rpm:requires><rpm:entry name="extra"/></rpm:requires>`,
+		`<rpm:entry name="extra" flags="GE" epoch="0" ver="2"/>`,
+		`<rpm:provides><rpm:entry name="extra"/></rpm:provides>`, "<format>", "</format>", "<!-- x -->",
+		"<!-- <package type=\"rpm\"> -->",
+		"<?x y?>", "<![CDATA[x]]>", "&amp;", "&lt;", "&#65;", ` type="rpm"`, ` flags="EQ"`, ` ver="3"`,
+		` epoch="1"`, "<x:name>other</x:name>", "<more><name>other</name></more>",
+		"<file>/usr/bin/extra</file>", `<size package="9"/>`, "<package type=\"rpm\"></package>",
+		"\n", " ", `xml:base="x"`)
 	dir := t.TempDir()
 	s := archive.Source{Name: "brine", Architectures: []string{"x86_64"}}
 	n := setting("STOCKADE_MUTATIONS", mutationsEach)
@@ -452,7 +490,8 @@ func TestPrimaryListsAreReadAsTheRealClientReadsThem(t *testing.T) {
   </format>
 </package>
 `, i, strings.Repeat("a", 64))
-		text := `<?xml version="1.0" encoding="UTF-8"?>` + "\n" + `<metadata xmlns="http://linux.duke.edu/metadata/common" xmlns:rpm="http://linux.duke.edu/metadata/rpm" packages="1">` + "\n" + m.mutate(base) + "</metadata>\n"
+		text := `<?xml version="1.0" encoding="UTF-8"?>` + "\n" +
+			`<metadata xmlns="http://linux.duke.edu/metadata/common" xmlns:rpm="http://linux.duke.edu/metadata/rpm" packages="1">` + "\n" + m.mutate(base) + "</metadata>\n"
 		us, err := ours(rpm.Family{}, s, archive.IndexChoice{}, text)
 		if err != nil {
 			continue
@@ -461,7 +500,8 @@ func TestPrimaryListsAreReadAsTheRealClientReadsThem(t *testing.T) {
 		if err := os.MkdirAll(folder, 0o755); err != nil {
 			t.Fatal(err)
 		}
-		for name, data := range map[string]string{"primary.xml": text, "repomd.xml": `<repomd><revision>1</revision></repomd>`} {
+		for name, data := range map[string]string{"primary.xml": text,
+			"repomd.xml": `<repomd><revision>1</revision></repomd>`} {
 			if err := os.WriteFile(filepath.Join(folder, name), []byte(data), 0o644); err != nil {
 				t.Fatal(err)
 			}
@@ -476,25 +516,34 @@ func TestPrimaryListsAreReadAsTheRealClientReadsThem(t *testing.T) {
 		}
 		both++
 		them := they.Packages
-		comparePackages(t, rpm.Family{}, "x86_64", texts[folder], seen[folder], them, func(a, b seenPackage) bool {
-			files := func(s string) bool { return strings.HasPrefix(s, "/") }
-			// The client counts a package's own name among what it provides.
-			own := a.Name + " = " + a.Version
-			without := func(l []string) []string {
-				return slices.Compact(slices.DeleteFunc(slices.Clone(l), func(s string) bool { return files(s) || s == own }))
-			}
-			return a.Name == b.Name && a.Version == b.Version && a.Arch == b.Arch && a.Path == strings.TrimPrefix(b.Path, "./") && a.Size == b.Size && a.Digest == b.Digest &&
-				slices.Equal(slices.Compact(a.Requires), b.Requires) && slices.Equal(without(a.Provides), without(b.Provides)) &&
-				slices.Equal(slices.Compact(a.Conflicts), b.Conflicts) && slices.Equal(slices.Compact(a.Obsoletes), b.Obsoletes)
-		})
+		comparePackages(t, rpm.Family{}, "x86_64", texts[folder], seen[folder], them,
+			func(a, b seenPackage) bool {
+				files := func(s string) bool { return strings.HasPrefix(s, "/") }
+				// The client counts a package's own name among what it provides.
+				own := a.Name + " = " + a.Version
+				without := func(l []string) []string {
+					return slices.Compact(slices.DeleteFunc(slices.Clone(l), func(s string) bool {
+						return files(s) || s == own
+					}))
+				}
+				return a.Name == b.Name && a.Version == b.Version && a.Arch == b.Arch &&
+					a.Path == strings.TrimPrefix(b.Path, "./") && a.Size == b.Size && a.Digest == b.Digest &&
+					slices.Equal(slices.Compact(a.Requires), b.Requires) &&
+					slices.Equal(without(a.Provides), without(b.Provides)) &&
+					slices.Equal(slices.Compact(a.Conflicts), b.Conflicts) &&
+					slices.Equal(slices.Compact(a.Obsoletes), b.Obsoletes)
+			})
 	}
 	enough(t, both, n)
 }
 
 func TestDatabasesAreReadAsTheRealClientReadsThem(t *testing.T) {
 	need(t, "pacman")
-	m := newMutator(" \t\n%<>=:-.a09\r/+;", "\n", "\n\n", " ", "%DEPENDS%", "%DEPENDS%\nextra", "\n%DEPENDS%\nextra\n", "%NAME%\nother\n", "%VERSION%\n9-1\n", "\n%PROVIDES%\nextra=2\n", "%PROVIDES%\nextra", "%FILENAME%\nother.pkg.tar.zst\n", "%ARCH%\nany\n",
-		"%SHA256SUM%\n"+strings.Repeat("b", 64)+"\n", "%X%\ny\n", "%", "%%", "%CONFLICTS%\nextra\n", "%DESC%", "%CSIZE%\n7\n", ">=2", "=", "\r\n", ": why", "%PGPSIG%\nAAAA\n")
+	m := newMutator(" \t\n%<>=:-.a09\r/+;", "\n", "\n\n", " ", "%DEPENDS%", "%DEPENDS%\nextra",
+		"\n%DEPENDS%\nextra\n", "%NAME%\nother\n", "%VERSION%\n9-1\n", "\n%PROVIDES%\nextra=2\n",
+		"%PROVIDES%\nextra", "%FILENAME%\nother.pkg.tar.zst\n", "%ARCH%\nany\n",
+		"%SHA256SUM%\n"+strings.Repeat("b", 64)+"\n", "%X%\ny\n", "%", "%%", "%CONFLICTS%\nextra\n", "%DESC%",
+		"%CSIZE%\n7\n", ">=2", "=", "\r\n", ": why", "%PGPSIG%\nAAAA\n")
 	dir := t.TempDir()
 	if err := os.MkdirAll(filepath.Join(dir, "sync"), 0o755); err != nil {
 		t.Fatal(err)
@@ -503,10 +552,15 @@ func TestDatabasesAreReadAsTheRealClientReadsThem(t *testing.T) {
 	seen, texts := map[string][]seenPackage{}, map[string]string{}
 	var names []string
 	for i := range n {
-		base := "%FILENAME%\nplot-1:2.3-2-x86_64.pkg.tar.zst\n\n%NAME%\nplot\n\n%BASE%\nplot\n\n%VERSION%\n1:2.3-2\n\n%DESC%\ndraws\n\n%CSIZE%\n5\n\n%ISIZE%\n6\n\n%SHA256SUM%\n" + strings.Repeat("a", 64) +
-			"\n\n%ARCH%\nx86_64\n\n%LICENSE%\nMIT\n\n%CONFLICTS%\nplot1<2\n\n%PROVIDES%\nplotter=2\nlibplot.so=2-64\n\n%DEPENDS%\nlibecho>=1.8\nbus\n\n%OPTDEPENDS%\npaper: to print\n\n"
+		base := "%FILENAME%\nplot-1:2.3-2-x86_64.pkg.tar.zst\n\n%NAME%\nplot\n\n%BASE%\nplot\n\n%VERSION%\n" +
+			"1:2.3-2\n\n%DESC%\ndraws\n\n%CSIZE%\n5\n\n%ISIZE%\n6\n\n%SHA256SUM%\n" + strings.Repeat("a",
+			64) +
+			"\n\n%ARCH%\nx86_64\n\n%LICENSE%\nMIT\n\n%CONFLICTS%\nplot1<2\n\n%PROVIDES%\nplotter=2\n" +
+			"libplot.so=2-64\n\n%DEPENDS%\nlibecho>=1.8\nbus\n\n%OPTDEPENDS%\npaper: to print\n\n"
 		text := m.mutate(base)
-		data, err := alpm.GeneratedDatabase(1, func(int) (string, []byte) { return "plot-1:2.3-2", []byte(text) })
+		data, err := alpm.GeneratedDatabase(1, func(int) (string, []byte) {
+			return "plot-1:2.3-2", []byte(text)
+		})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -518,7 +572,9 @@ func TestDatabasesAreReadAsTheRealClientReadsThem(t *testing.T) {
 		if _, err := bufio.NewReader(plain).WriteTo(&tar); err != nil {
 			t.Fatal(err)
 		}
-		us, err := ours(alpm.Family{}, archive.Source{Name: "wrack", Components: []string{"wrack"}, Architectures: []string{"x86_64"}}, archive.IndexChoice{Component: "wrack", Arch: "x86_64"}, tar.String())
+		us, err := ours(alpm.Family{}, archive.Source{Name: "wrack", Components: []string{"wrack"},
+			Architectures: []string{"x86_64"}}, archive.IndexChoice{Component: "wrack", Arch: "x86_64"},
+			tar.String())
 		if err != nil {
 			continue
 		}
@@ -538,17 +594,21 @@ func TestDatabasesAreReadAsTheRealClientReadsThem(t *testing.T) {
 			continue
 		}
 		both++
-		comparePackages(t, alpm.Family{}, "x86_64", texts[name], seen[name], they.Packages, func(a, b seenPackage) bool {
-			bare := func(l []string) (out []string) {
-				for _, s := range l {
-					out = append(out, strings.ReplaceAll(s, " ", ""))
+		comparePackages(t, alpm.Family{}, "x86_64", texts[name], seen[name], they.Packages,
+			func(a, b seenPackage) bool {
+				bare := func(l []string) (out []string) {
+					for _, s := range l {
+						out = append(out, strings.ReplaceAll(s, " ", ""))
+					}
+					slices.Sort(out)
+					return out
 				}
-				slices.Sort(out)
-				return out
-			}
-			return a.Name == b.Name && a.Version == b.Version && a.Arch == b.Arch && a.Path == b.Path && a.Size == b.Size && a.Digest == b.Digest &&
-				slices.Equal(bare(a.Requires), bare(b.Requires)) && slices.Equal(bare(a.Provides), bare(b.Provides)) && slices.Equal(bare(a.Conflicts), bare(b.Conflicts))
-		})
+				return a.Name == b.Name && a.Version == b.Version && a.Arch == b.Arch && a.Path == b.Path &&
+					a.Size == b.Size && a.Digest == b.Digest &&
+					slices.Equal(bare(a.Requires), bare(b.Requires)) &&
+					slices.Equal(bare(a.Provides), bare(b.Provides)) &&
+					slices.Equal(bare(a.Conflicts), bare(b.Conflicts))
+			})
 	}
 	enough(t, both, n)
 }

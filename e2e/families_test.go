@@ -17,8 +17,13 @@ import (
 // house adds what is built in the house to its sources.
 func (s *site) house() {
 	s.t.Helper()
-	for file, source := range map[string]string{"lamp-driver_2.0-1reach1_all.deb": "reach-lamps", "pump-relay-1.1-1.reach.x86_64.rpm": "reach-pumps", "buoy-log-0.7-1-any.pkg.tar.zst": "reach-launch"} {
-		s.cli(0, "package", "add", filepath.Join(s.dir, "site/house", file), "--source", source, "--from", "built in the workshop", "--why", "nobody else makes it")
+	for file, source := range map[string]string{
+		"lamp-driver_2.0-1reach1_all.deb":   "reach-lamps",
+		"pump-relay-1.1-1.reach.x86_64.rpm": "reach-pumps",
+		"buoy-log-0.7-1-any.pkg.tar.zst":    "reach-launch",
+	} {
+		s.cli(0, "package", "add", filepath.Join(s.dir, "site/house", file), "--source", source, "--from",
+			"built in the workshop", "--why", "nobody else makes it")
 	}
 }
 
@@ -60,17 +65,44 @@ func TestTheRealClientsOfTheOtherFamiliesInstallWithTheNetworkCut(t *testing.T) 
 		absent              []string
 	}{
 		{dnf, "pumps", "pump-house", "pump-house", []string{"pump-desk", "pump-relay", "pump-panel"},
-			map[string]string{"pump-desk": "4.0-1.el9", "pumpctl": "3.2.0-1.el9", "libbrine": "3.4.1-2.el9", "pump-calibration": "1:2026.2-1.el9", "pump-lang-en": "4.0-1.el9", "pump-relay": "1.1-1.reach", "pump-panel": "3.0-1.el9"}, []string{"net-pump-bus"}},
+			map[string]string{
+				"pump-desk":        "4.0-1.el9",
+				"pumpctl":          "3.2.0-1.el9",
+				"libbrine":         "3.4.1-2.el9",
+				"pump-calibration": "1:2026.2-1.el9",
+				"pump-lang-en":     "4.0-1.el9",
+				"pump-relay":       "1.1-1.reach",
+				"pump-panel":       "3.0-1.el9",
+			}, []string{"net-pump-bus"}},
 		{dnf, "pumps-whole", "pump-house", "pump-house", []string{"pump-desk", "pump-panel"},
-			map[string]string{"pump-desk": "4.0-1.el9", "pumpctl": "3.2.0-1.el9", "pump-calibration": "1:2026.2-1.el9", "pump-panel": "2.6-1.el9"}, nil}, // stream 2 is the default upstream
+			// stream 2 is the default upstream
+			map[string]string{
+				"pump-desk":        "4.0-1.el9",
+				"pumpctl":          "3.2.0-1.el9",
+				"pump-calibration": "1:2026.2-1.el9",
+				"pump-panel":       "2.6-1.el9",
+			}, nil},
 		{zypper, "pumps", "pump-house", "pump-house", []string{"pump-desk", "pump-relay"},
-			map[string]string{"pump-desk": "4.0-1.el9", "pumpctl": "3.2.0-1.el9", "libbrine": "3.4.1-2.el9", "pump-calibration": "1:2026.2-1.el9", "pump-relay": "1.1-1.reach"}, nil},
+			map[string]string{
+				"pump-desk":        "4.0-1.el9",
+				"pumpctl":          "3.2.0-1.el9",
+				"libbrine":         "3.4.1-2.el9",
+				"pump-calibration": "1:2026.2-1.el9",
+				"pump-relay":       "1.1-1.reach",
+			}, nil},
 		// zypper looks for files in primary lists alone, and upstream's has not the one that pumpctl needs.
-		{zypper, "pumps-whole", "pump-house", "pump-house", []string{"libbrine", "pump-gauge"}, map[string]string{"libbrine": "3.4.1-2.el9", "pump-gauge": "1.0^20260901-1.el9"}, nil},
+		{zypper, "pumps-whole", "pump-house", "pump-house", []string{"libbrine", "pump-gauge"},
+			map[string]string{"libbrine": "3.4.1-2.el9", "pump-gauge": "1.0^20260901-1.el9"}, nil},
 		{pacman, "launch", "survey", "survey-launch", []string{"echo-plot", "buoy-log"},
-			map[string]string{"echo-plot": "2.3.1-2", "libecho": "1.9.0-1", "chart-data": "2026.10-1", "buoy-log": "0.7-1"}, nil},
+			map[string]string{
+				"echo-plot":  "2.3.1-2",
+				"libecho":    "1.9.0-1",
+				"chart-data": "2026.10-1",
+				"buoy-log":   "0.7-1",
+			}, nil},
 		{pacman, "launch-whole", "survey", "survey-launch", []string{"echo-plot", "sounder-serial"},
-			map[string]string{"echo-plot": "2.3.1-2", "libecho": "1.9.0-1", "sounder-serial": "1:0.4-1"}, []string{"sounder-net"}},
+			map[string]string{"echo-plot": "2.3.1-2", "libecho": "1.9.0-1", "sounder-serial": "1:0.4-1"},
+			[]string{"sounder-net"}},
 	} {
 		t.Run(c.client.name+" "+c.mirror, func(t *testing.T) {
 			s := newSite(t)
@@ -107,9 +139,23 @@ func TestTheRealClientsOfTheOtherFamiliesRefuseWhatWasTamperedWith(t *testing.T)
 		install             string
 		files               map[string]string // what is changed, by what it is
 	}{
-		{dnf, "pumps", "pump-house", "pump-house", "pumpctl", map[string]string{"root": "brine-drivers/repodata/repomd.xml", "signature of the root": "brine-drivers/repodata/repomd.xml.asc", "index": "-primary.xml.gz", "package": "libbrine-3.4.1-2.el9.x86_64.rpm"}},
-		{zypper, "pumps", "pump-house", "pump-house", "pumpctl", map[string]string{"root": "brine-drivers/repodata/repomd.xml", "signature of the root": "brine-drivers/repodata/repomd.xml.asc", "index": "-primary.xml.gz", "package": "libbrine-3.4.1-2.el9.x86_64.rpm"}},
-		{pacman, "launch", "survey", "survey-launch", "echo-plot", map[string]string{"database": "wrack/os/x86_64/wrack.db", "signature of the database": "wrack/os/x86_64/wrack.db.sig", "package": "libecho-1.9.0-1-x86_64.pkg.tar.xz"}},
+		{dnf, "pumps", "pump-house", "pump-house", "pumpctl", map[string]string{
+			"root":                  "brine-drivers/repodata/repomd.xml",
+			"signature of the root": "brine-drivers/repodata/repomd.xml.asc",
+			"index":                 "-primary.xml.gz",
+			"package":               "libbrine-3.4.1-2.el9.x86_64.rpm",
+		}},
+		{zypper, "pumps", "pump-house", "pump-house", "pumpctl", map[string]string{
+			"root":                  "brine-drivers/repodata/repomd.xml",
+			"signature of the root": "brine-drivers/repodata/repomd.xml.asc",
+			"index":                 "-primary.xml.gz",
+			"package":               "libbrine-3.4.1-2.el9.x86_64.rpm",
+		}},
+		{pacman, "launch", "survey", "survey-launch", "echo-plot", map[string]string{
+			"database":                  "wrack/os/x86_64/wrack.db",
+			"signature of the database": "wrack/os/x86_64/wrack.db.sig",
+			"package":                   "libecho-1.9.0-1-x86_64.pkg.tar.xz",
+		}},
 	} {
 		t.Run(c.client.name, func(t *testing.T) {
 			s := newSite(t)
@@ -136,7 +182,8 @@ func TestTheRealClientsOfTheOtherFamiliesRefuseWhatWasTamperedWith(t *testing.T)
 				}
 				b := newBox(t, s, c.client, c.group, dir)
 				b.client(c.client.refresh...)
-				if out, err := b.client(append(c.client.install, c.install)...); err == nil && b.installed(b.root, c.install) != "" {
+				if out, err := b.client(append(c.client.install, c.install)...); err == nil &&
+					b.installed(b.root, c.install) != "" {
 					t.Errorf("a tampered %s was accepted:\n%s", what, out)
 				}
 				b.has(c.install, "")
@@ -153,7 +200,8 @@ func TestTheRealClientsOfTheOtherFamiliesRefuseWhatWasTamperedWith(t *testing.T)
 			os.RemoveAll(filepath.Join(b.root, "root"))
 			os.RemoveAll(filepath.Join(b.root, "etc/pacman.d/gnupg"))
 			b.client(c.client.refresh...)
-			if out, _ := b.client(append(c.client.install, c.install)...); b.installed(b.root, c.install) != "" {
+			if out, _ := b.client(append(c.client.install, c.install)...); b.installed(b.root, c.install) !=
+				"" {
 				t.Errorf("an edition of another site was accepted:\n%s", out)
 			}
 		})
@@ -165,12 +213,20 @@ func TestPrioritiesAndPinsOfTheOtherFamiliesAreWhatWasMeant(t *testing.T) {
 	s := newSite(t)
 	path := filepath.Join(s.dir, "site/families.yaml")
 	text := mustRead(t, path)
-	text = strings.Replace(text, "packages: [pumpctl, pump-desk, pump-panel], with: recommended,", "packages: [pumpctl, pump-desk, pump-panel], versions: 2, with: recommended,", 1)
-	text = strings.Replace(text, "    lane: pump-house\n", "    lane: pump-house\n    pins: [\"pumpctl = 3.1.4-2.el9\"]\n", 1)
+	text = strings.Replace(text, "packages: [pumpctl, pump-desk, pump-panel], with: recommended,",
+		"packages: [pumpctl, pump-desk, pump-panel], versions: 2, with: recommended,", 1)
+	text = strings.Replace(text, "    lane: pump-house\n",
+		"    lane: pump-house\n    pins: [\"pumpctl = 3.1.4-2.el9\"]\n", 1)
 	os.WriteFile(path, []byte(text), 0o644)
 	s.described()
 	// The house's own pump-gauge is older, and has the better priority.
-	older := rpm.Made{Name: "pump-gauge", Version: "0.9-1.reach", Arch: "noarch", Summary: "the old one", Time: 1_790_000_000}
+	older := rpm.Made{
+		Name:    "pump-gauge",
+		Version: "0.9-1.reach",
+		Arch:    "noarch",
+		Summary: "the old one",
+		Time:    1_790_000_000,
+	}
 	file, err := older.Build(nil)
 	if err != nil {
 		t.Fatal(err)
@@ -178,15 +234,23 @@ func TestPrioritiesAndPinsOfTheOtherFamiliesAreWhatWasMeant(t *testing.T) {
 	mine := filepath.Join(s.dir, older.FileName())
 	os.WriteFile(mine, file, 0o644)
 	s.house()
-	s.cli(0, "package", "add", mine, "--source", "reach-pumps", "--from", "the attic", "--why", "the old gauges")
+	s.cli(0, "package", "add", mine, "--source", "reach-pumps", "--from", "the attic", "--why",
+		"the old gauges")
 	// And its own libecho is older than Wrack's.
-	echo := alpm.Made{Name: "libecho", Version: "1.8.5-1", Arch: "x86_64", Summary: "the old one", Time: 1_790_000_000}
+	echo := alpm.Made{
+		Name:    "libecho",
+		Version: "1.8.5-1",
+		Arch:    "x86_64",
+		Summary: "the old one",
+		Time:    1_790_000_000,
+	}
 	if file, err = echo.Build(); err != nil {
 		t.Fatal(err)
 	}
 	mine = filepath.Join(s.dir, echo.FileName())
 	os.WriteFile(mine, file, 0o644)
-	s.cli(0, "package", "add", mine, "--source", "reach-launch", "--from", "the attic", "--why", "the old sounder")
+	s.cli(0, "package", "add", mine, "--source", "reach-launch", "--from", "the attic", "--why",
+		"the old sounder")
 	_, pumps := s.exported("pumps", "pump-house")
 	_, launch := s.exported("launch", "survey")
 	for _, c := range []packageClient{dnf, zypper} {
@@ -288,7 +352,8 @@ func TestPackagesOfTheRealBuildProgramAreServed(t *testing.T) {
 		c.Run()
 	}()
 	os.Chmod(dir, 0o700)
-	run("gpg", "--batch", "--passphrase", "", "--quick-generate-key", "builder@brine.example", "rsa3072", "sign", "never")
+	run("gpg", "--batch", "--passphrase", "", "--quick-generate-key", "builder@brine.example", "rsa3072",
+		"sign", "never")
 	certs, err := trust.ReadCertificates([]byte(run("gpg", "--armor", "--export", "builder@brine.example")))
 	if err != nil {
 		t.Fatal(err)
@@ -296,11 +361,18 @@ func TestPackagesOfTheRealBuildProgramAreServed(t *testing.T) {
 	gpg, _ := exec.LookPath("gpg")
 	s.scenario.Brine.Files = map[string][]byte{}
 	var names []string
-	for payload, name := range map[string]string{"w9.gzdio": "meter-gz", "w6.xzdio": "meter-xz", "w3.zstdio": "meter-zst"} {
-		os.WriteFile(filepath.Join(dir, name+".spec"), []byte("Name: "+name+"\nVersion: 1.0\nRelease: 1\nSummary: measures\nLicense: MIT\nBuildArch: noarch\nRequires: libbrine >= 3\n%description\nMeasures.\n%install\nmkdir -p %{buildroot}/usr/share/"+name+"\necho x > %{buildroot}/usr/share/"+name+"/table\n%files\n/usr/share/"+name+"\n"), 0o644)
-		run("rpmbuild", "-bb", "--quiet", "--define", "_topdir "+dir+"/top", "--define", "_rpmdir "+dir+"/out", "--define", "_binary_payload "+payload, name+".spec")
+	for payload, name := range map[string]string{"w9.gzdio": "meter-gz", "w6.xzdio": "meter-xz",
+		"w3.zstdio": "meter-zst"} {
+		os.WriteFile(filepath.Join(dir, name+".spec"),
+			[]byte("Name: "+name+"\nVersion: 1.0\nRelease: 1\nSummary: measures\nLicense: MIT\nBuildArch: "+
+				"noarch\nRequires: libbrine >= 3\n%description\nMeasures.\n%install\nmkdir -p "+
+				"%{buildroot}/usr/share/"+name+"\necho x > %{buildroot}/usr/share/"+name+
+				"/table\n%files\n/usr/share/"+name+"\n"), 0o644)
+		run("rpmbuild", "-bb", "--quiet", "--define", "_topdir "+dir+"/top", "--define", "_rpmdir "+dir+
+			"/out", "--define", "_binary_payload "+payload, name+".spec")
 		file := filepath.Join(dir, "out/noarch", name+"-1.0-1.noarch.rpm")
-		run("rpmsign", "--addsign", "--define", "__gpg "+gpg, "--define", "_gpg_name builder@brine.example", file)
+		run("rpmsign", "--addsign", "--define", "__gpg "+gpg, "--define", "_gpg_name builder@brine.example",
+			file)
 		s.scenario.Brine.Files[filepath.Base(file)] = []byte(mustRead(t, file))
 		names = append(names, name)
 	}
@@ -309,8 +381,10 @@ func TestPackagesOfTheRealBuildProgramAreServed(t *testing.T) {
 	}
 	path := filepath.Join(s.dir, "site/families.yaml")
 	text := mustRead(t, path)
-	text = strings.Replace(text, "signed_by: [brine-2026]", "signed_by: [brine-2026, "+certs[0].Fingerprint+"]", 1)
-	text = strings.Replace(text, "packages: [pumpctl, pump-desk, pump-panel]", `packages: [pumpctl, pump-desk, pump-panel, "meter-*"]`, 1)
+	text = strings.Replace(text, "signed_by: [brine-2026]", "signed_by: [brine-2026, "+certs[0].Fingerprint+
+		"]", 1)
+	text = strings.Replace(text, "packages: [pumpctl, pump-desk, pump-panel]",
+		`packages: [pumpctl, pump-desk, pump-panel, "meter-*"]`, 1)
 	os.WriteFile(path, []byte(text), 0o644)
 	key := filepath.Join(s.dir, "builder.asc")
 	os.WriteFile(key, []byte(certs[0].Armoured()), 0o644)
@@ -321,7 +395,8 @@ func TestPackagesOfTheRealBuildProgramAreServed(t *testing.T) {
 	if _, err := s.cli(1, "mirror", "build", "pumps"); !strings.Contains(err, "key.unvouched") {
 		t.Error(err)
 	}
-	s.cli(0, "key", "vouch", certs[0].Fingerprint, "--source", "brine-drivers", "--evidence", "the build machine is ours")
+	s.cli(0, "key", "vouch", certs[0].Fingerprint, "--source", "brine-drivers", "--evidence",
+		"the build machine is ours")
 	_, export := s.exported("pumps", "pump-house")
 	b := newBox(t, s, dnf, "pump-house", export)
 	s.stop()
@@ -384,8 +459,14 @@ func TestAttacksOnTheOtherFamiliesLeaveTheLastEditionServed(t *testing.T) {
 		name, mirror, code string
 		mount              func()
 	}{
-		{"a tampered rpm", "pumps", "content.digest-mismatch", func() { brine("4.1-1.el9"); change(s.scenario.Pumps, "pump-desk-4.1", flip) }},
-		{"a tampered list", "pumps", "content.digest-mismatch", func() { brine("4.2-1.el9"); change(s.scenario.Pumps, "-primary", flip) }},
+		{"a tampered rpm", "pumps", "content.digest-mismatch", func() {
+			brine("4.1-1.el9")
+			change(s.scenario.Pumps, "pump-desk-4.1", flip)
+		}},
+		{"a tampered list", "pumps", "content.digest-mismatch", func() {
+			brine("4.2-1.el9")
+			change(s.scenario.Pumps, "-primary", flip)
+		}},
 		{"a root whose signature was taken off", "pumps", "content.signature-bad", func() {
 			brine("4.3-1.el9")
 			change(s.scenario.Pumps, "repomd.xml.asc", func([]byte) []byte { return nil })
@@ -396,11 +477,19 @@ func TestAttacksOnTheOtherFamiliesLeaveTheLastEditionServed(t *testing.T) {
 				t.Fatal(err)
 			}
 		}},
-		{"a tampered alpm package", "launch", "content.digest-mismatch", func() { wrack("1.9.2-1"); change(s.scenario.Launch, "libecho-1.9.2-1-x86_64.pkg.tar.xz", flip) }},
-		{"a tampered database", "launch", "content.signature-bad", func() { wrack("1.9.3-1"); change(s.scenario.Launch, "wrack/os/x86_64/wrack.db", flip) }},
+		{"a tampered alpm package", "launch", "content.digest-mismatch", func() {
+			wrack("1.9.2-1")
+			change(s.scenario.Launch, "libecho-1.9.2-1-x86_64.pkg.tar.xz", flip)
+		}},
+		{"a tampered database", "launch", "content.signature-bad", func() {
+			wrack("1.9.3-1")
+			change(s.scenario.Launch, "wrack/os/x86_64/wrack.db", flip)
+		}},
 		{"a list of servers that is none", "launch", "source.upstream-down", func() {
 			wrack("1.9.4-1")
-			change(s.scenario.Launch, "mirrors.txt", func([]byte) []byte { return []byte("<html>sign in</html>") })
+			change(s.scenario.Launch, "mirrors.txt", func([]byte) []byte {
+				return []byte("<html>sign in</html>")
+			})
 		}},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -28,22 +28,26 @@ func TestPackagesAreAddedToAHouseSourceInspectedAndSigned(t *testing.T) {
 	s.cli(0, "source", "refresh", "tarn")
 	add := func(want int, file, source string, more ...string) (string, string) {
 		t.Helper()
-		return s.cli(want, append([]string{"package", "add", file, "--source", source, told, "--why=the old lamps need it"}, more...)...)
+		return s.cli(want, append([]string{"package", "add", file, "--source", source, told,
+			"--why=the old lamps need it"}, more...)...)
 	}
 	lamp := filepath.Join(s.dir, "site/house/lamp-driver_2.0-1reach1_all.deb")
 	out, _ := add(0, lamp, "reach-lamps")
 	id := strings.TrimSpace(out)
 	all := cliJSON[[]api.HousePackage](s, "package", "list", "--source", "reach-lamps")
-	if len(all) != 1 || all[0].ID != id || all[0].Name != "lamp-driver" || all[0].Version != "2.0-1reach1" || all[0].From != "built in the workshop" || all[0].Why != "the old lamps need it" || all[0].By != "warden" || all[0].At == "" {
+	if len(all) != 1 || all[0].ID != id || all[0].Name != "lamp-driver" || all[0].Version != "2.0-1reach1" ||
+		all[0].From != "built in the workshop" || all[0].Why != "the old lamps need it" || all[0].By !=
+		"warden" || all[0].At == "" {
 		t.Fatalf("%+v", all)
 	}
 
 	// What is refused says why, and changes nothing.
 	for name, c := range map[string]struct{ file, source, text string }{
-		"the same file again":        {lamp, "reach-lamps", "in it already"},
-		"a source with upstreams":    {lamp, "tarn", "not a house source"},
-		"a file of another family":   {lamp, "reach-pumps", "not a readable rpm package"},
-		"no package at all":          {filepath.Join(s.dir, "site/sources.yaml"), "reach-lamps", "not a readable deb package"},
+		"the same file again":      {lamp, "reach-lamps", "in it already"},
+		"a source with upstreams":  {lamp, "tarn", "not a house source"},
+		"a file of another family": {lamp, "reach-pumps", "not a readable rpm package"},
+		"no package at all": {filepath.Join(s.dir, "site/sources.yaml"), "reach-lamps",
+			"not a readable deb package"},
 		"a source that is not there": {lamp, "reach-lamp", `perhaps "reach-lamps" is meant`},
 	} {
 		code := 1
@@ -54,7 +58,8 @@ func TestPackagesAreAddedToAHouseSourceInspectedAndSigned(t *testing.T) {
 			t.Errorf("%s: %s", name, err)
 		}
 	}
-	if _, err := s.cli(1, "package", "add", lamp, "--source", "reach-lamps"); !strings.Contains(err, "--from and --why") {
+	if _, err := s.cli(1, "package", "add", lamp, "--source", "reach-lamps"); !strings.Contains(err,
+		"--from and --why") {
 		t.Error(err)
 	}
 	if len(cliJSON[[]api.HousePackage](s, "package", "list")) != 1 {
@@ -72,7 +77,8 @@ func TestPackagesAreAddedToAHouseSourceInspectedAndSigned(t *testing.T) {
 	files := s.scenario.North.Files()
 	same := filepath.Join(s.dir, "same.deb")
 	os.WriteFile(same, files["pool/core/t/tide-data/tide-data_2026.3_all.deb"], 0o644)
-	if _, err := add(0, same, "reach-lamps"); !strings.Contains(err, "house.offered-elsewhere") || !strings.Contains(err, "same bytes") {
+	if _, err := add(0, same, "reach-lamps"); !strings.Contains(err, "house.offered-elsewhere") ||
+		!strings.Contains(err, "same bytes") {
 		t.Error(err)
 	}
 	m := deb.Made{Name: "sluicectl", Version: "1.4.2-1", Arch: "amd64", Summary: "another build"}
@@ -106,12 +112,14 @@ func TestPackagesAreAddedToAHouseSourceInspectedAndSigned(t *testing.T) {
 	}
 	os.WriteFile(vendor, raw, 0o644)
 	add(0, vendor, "reach-pumps")
-	if got := cliJSON[[]api.HousePackage](s, "package", "list", "--source", "reach-pumps")[1]; !strings.HasPrefix(got.SignedBy, "not verified: ") {
+	if got := cliJSON[[]api.HousePackage](s, "package", "list", "--source",
+		"reach-pumps")[1]; !strings.HasPrefix(got.SignedBy, "not verified: ") {
 		t.Errorf("%+v", got)
 	}
 	raw[len(raw)-5] ^= 1
 	os.WriteFile(vendor, raw, 0o644)
-	if _, err := add(1, vendor, "reach-pumps"); !strings.Contains(err, "payload is not what its own digest says") || !strings.Contains(err, "get the file again") {
+	if _, err := add(1, vendor, "reach-pumps"); !strings.Contains(err,
+		"payload is not what its own digest says") || !strings.Contains(err, "get the file again") {
 		t.Error(err)
 	}
 	edition, dir := s.exported("pumps", "")
@@ -124,12 +132,14 @@ func TestPackagesAreAddedToAHouseSourceInspectedAndSigned(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	certs, err := trust.ReadCertificates([]byte(mustRead(t, filepath.Join(dir, "about/keys", about.SiteKey+".asc"))))
+	certs, err := trust.ReadCertificates(
+		[]byte(mustRead(t, filepath.Join(dir, "about/keys", about.SiteKey+".asc"))))
 	if err != nil {
 		t.Fatal(err)
 	}
 	ring := trust.NewKeyring("x", []trust.Known{{Certificate: certs[0], VouchedFor: []string{"x"}}}, time.Now)
-	if in, err := (rpm.Family{}).Inspect(archive.PackageFile{ReadSeeker: served}, ring); err != nil || in.Signer.Fingerprint != about.SiteKey {
+	if in, err := (rpm.Family{}).Inspect(archive.PackageFile{ReadSeeker: served}, ring); err != nil ||
+		in.Signer.Fingerprint != about.SiteKey {
 		t.Errorf("%+v %v", in, err)
 	}
 
@@ -174,7 +184,8 @@ func TestOnlyWardensAddPackagesAndLargeOnesPass(t *testing.T) {
 	s.described()
 	token := strings.TrimSpace(mustOut(s, "account", "add", "ola", "--role", "operator"))
 	c := client.New(s.service.APIURL(), token)
-	_, err := client.Send[api.HousePackage](context.Background(), c, "/sources/reach-lamps/packages?from=a&why=b", strings.NewReader("x"))
+	_, err := client.Send[api.HousePackage](context.Background(), c,
+		"/sources/reach-lamps/packages?from=a&why=b", strings.NewReader("x"))
 	var p *api.Problem
 	if !errors.As(err, &p) || p.Status != 403 {
 		t.Errorf("an operator added a package: %v", err)
@@ -188,13 +199,23 @@ func TestOnlyWardensAddPackagesAndLargeOnesPass(t *testing.T) {
 	}
 	_, section, _ := strings.Cut(set.Text, "\npackages:\n")
 	section, _, _ = strings.Cut(section, "\nmirrors:")
-	again := "stockade: 1\npackages:\n" + strings.Replace(strings.Replace(section, "lamp-driver-2.0", "smuggled-2.0", 1), "source: reach-lamps", "source: reach-lamps\n    signed_by: nobody", 1) + "\n"
-	_, err = client.Post[api.Judgement](context.Background(), c, "/definitions/record", api.Documents{Documents: []definition.Text{{Name: "x.yaml", Text: strings.Replace(again, "version: 2.0-1reach1", "version: 9.0-1", 1)}}})
+	again := "stockade: 1\npackages:\n" + strings.Replace(strings.Replace(section, "lamp-driver-2.0",
+		"smuggled-2.0", 1), "source: reach-lamps", "source: reach-lamps\n    signed_by: nobody", 1) + "\n"
+	_, err = client.Post[api.Judgement](context.Background(), c, "/definitions/record",
+		api.Documents{Documents: []definition.Text{{Name: "x.yaml", Text: strings.Replace(again,
+			"version: 2.0-1reach1", "version: 9.0-1", 1)}}})
 	if !errors.As(err, &p) || p.Status != 403 || !strings.Contains(p.Detail, "house source") {
 		t.Errorf("an operator described a package into a house source: %v", err)
 	}
 	// More than other calls may have as their body.
-	big := deb.Made{Name: "chart-room", Version: "1-1", Arch: "all", Summary: "large", Files: []deb.File{{Path: "/usr/share/chart", Mode: 0o644, Data: bytes.Repeat([]byte("chart"), 5<<20)}}}
+	big := deb.Made{
+		Name:    "chart-room",
+		Version: "1-1",
+		Arch:    "all",
+		Summary: "large",
+		Files: []deb.File{{Path: "/usr/share/chart", Mode: 0o644,
+			Data: bytes.Repeat([]byte("chart"), 5<<20)}},
+	}
 	raw, err := deb.Build(big.Control(), big.Files, "")
 	if err != nil {
 		t.Fatal(err)
@@ -202,7 +223,9 @@ func TestOnlyWardensAddPackagesAndLargeOnesPass(t *testing.T) {
 	if len(raw) < 20<<20 {
 		t.Fatalf("only %d bytes", len(raw))
 	}
-	if got, err := client.Send[api.HousePackage](context.Background(), s.client, "/sources/reach-lamps/packages?from=a&why=b", bytes.NewReader(raw)); err != nil || got.Size != len(raw) {
+	if got, err := client.Send[api.HousePackage](context.Background(), s.client,
+		"/sources/reach-lamps/packages?from=a&why=b", bytes.NewReader(raw)); err != nil ||
+		got.Size != len(raw) {
 		t.Errorf("%+v %v", got, err)
 	}
 }
@@ -218,8 +241,10 @@ func TestTheRealAptInstallsFromAHouseSource(t *testing.T) {
 	s.stop()
 	m.must(true, "update")
 	m.must(true, "install", "lamp-watch")
-	if m.installed("lamp-driver") != "2.0-1reach1" || m.installed("lamp-watch") != "0.3-1" || m.installed("libtide2") == "" {
-		t.Errorf("installed: lamp-driver %q, lamp-watch %q", m.installed("lamp-driver"), m.installed("lamp-watch"))
+	if m.installed("lamp-driver") != "2.0-1reach1" || m.installed("lamp-watch") != "0.3-1" || m.installed(
+		"libtide2") == "" {
+		t.Errorf("installed: lamp-driver %q, lamp-watch %q", m.installed("lamp-driver"), m.installed(
+			"lamp-watch"))
 	}
 }
 

@@ -34,7 +34,8 @@ func TestEveryCallNeedsItsRole(t *testing.T) {
 	}
 	rank := map[string]int{"": 0, "none": 0, "viewer": 1, "operator": 2, "warden": 3}
 	call := func(r api.Route, token string) int {
-		path := strings.NewReplacer("{name}", "nothing-of-that-name", "{mirror}", "none", "{number}", "1", "{id}", "999999", "{path}", "x", "{fingerprint}", strings.Repeat("A", 40)).Replace(r.Path)
+		path := strings.NewReplacer("{name}", "nothing-of-that-name", "{mirror}", "none", "{number}", "1",
+			"{id}", "999999", "{path}", "x", "{fingerprint}", strings.Repeat("A", 40)).Replace(r.Path)
 		req, _ := http.NewRequest(r.Method, s.service.APIURL()+api.Base+path, strings.NewReader("{}"))
 		if token != "" {
 			req.Header.Set("Authorization", "Bearer "+token)
@@ -46,7 +47,9 @@ func TestEveryCallNeedsItsRole(t *testing.T) {
 		defer res.Body.Close()
 		if body, _ := io.ReadAll(res.Body); res.StatusCode >= 400 {
 			var p api.Problem
-			if res.Header.Get("Content-Type") != "application/problem+json" || json.Unmarshal(body, &p) != nil || p.Title == "" || !strings.HasPrefix(p.Type, "urn:stockade:") || p.Status != res.StatusCode {
+			if res.Header.Get("Content-Type") != "application/problem+json" ||
+				json.Unmarshal(body, &p) != nil || p.Title == "" || !strings.HasPrefix(p.Type,
+				"urn:stockade:") || p.Status != res.StatusCode {
 				t.Errorf("%s %s: no problem details: %s", r.Method, path, body)
 			}
 		}
@@ -92,9 +95,12 @@ func TestTheBrowsersWaysInAreShut(t *testing.T) {
 		code   int
 	}{
 		{"a token in the URL", "/api/v1/whoami?token=" + s.token, nil, 400},
-		{"another site's page", "/api/v1/whoami", []string{"Origin", "https://evil.example", "Authorization", "Bearer " + s.token}, 403},
-		{"the console itself", "/api/v1/whoami", []string{"Origin", base, "Authorization", "Bearer " + s.token}, 200},
-		{"a call that does not exist", "/api/v1/nothing", []string{"Authorization", "Bearer " + s.token}, 404},
+		{"another site's page", "/api/v1/whoami", []string{"Origin", "https://evil.example", "Authorization",
+			"Bearer " + s.token}, 403},
+		{"the console itself", "/api/v1/whoami", []string{"Origin", base, "Authorization",
+			"Bearer " + s.token}, 200},
+		{"a call that does not exist", "/api/v1/nothing", []string{"Authorization", "Bearer " + s.token},
+			404},
 	} {
 		code, body, header := get(t, base+c.path, c.header...)
 		if code != c.code {
@@ -103,12 +109,14 @@ func TestTheBrowsersWaysInAreShut(t *testing.T) {
 		if strings.Contains(body, s.token) {
 			t.Errorf("%s: the token comes back", c.name)
 		}
-		for h, want := range map[string]string{"X-Frame-Options": "DENY", "X-Content-Type-Options": "nosniff"} {
+		for h, want := range map[string]string{"X-Frame-Options": "DENY",
+			"X-Content-Type-Options": "nosniff"} {
 			if header.Get(h) != want {
 				t.Errorf("%s: %s is %q", c.name, h, header.Get(h))
 			}
 		}
-		if csp := header.Get("Content-Security-Policy"); !strings.Contains(csp, "default-src 'self'") || !strings.Contains(csp, "frame-ancestors 'none'") || strings.Contains(csp, "script-src") {
+		if csp := header.Get("Content-Security-Policy"); !strings.Contains(csp, "default-src 'self'") ||
+			!strings.Contains(csp, "frame-ancestors 'none'") || strings.Contains(csp, "script-src") {
 			t.Errorf("%s: %s", c.name, csp)
 		}
 	}
@@ -156,23 +164,29 @@ func TestTheListenerForMachinesKeepsToItsFiles(t *testing.T) {
 	base := s.service.PackagesURL()
 	file := base + "/edition/barrage/1/tarn/pool/core/t/tide-data/tide-data_2026.3_all.deb"
 	code, whole, header := get(t, file)
-	if code != 200 || header.Get("ETag") == "" || header.Get("Last-Modified") == "" || header.Get("Accept-Ranges") != "bytes" {
+	if code != 200 || header.Get("ETag") == "" || header.Get("Last-Modified") == "" || header.Get(
+		"Accept-Ranges") != "bytes" {
 		t.Fatalf("%d %v", code, header)
 	}
 	if code, part, _ := get(t, file, "Range", "bytes=100-199"); code != 206 || part != whole[100:200] {
 		t.Errorf("a range: %d, %d bytes", code, len(part))
 	}
-	if code, part, _ := get(t, file, "Range", "bytes=100-", "If-Range", `"an old tag"`); code != 200 || part != whole {
+	if code, part, _ := get(t, file, "Range", "bytes=100-", "If-Range", `"an old tag"`); code != 200 ||
+		part != whole {
 		t.Errorf("a range of something else: %d, %d bytes", code, len(part))
 	}
 	if code, _, _ := get(t, file, "If-None-Match", header.Get("ETag")); code != 304 {
 		t.Errorf("unchanged: %d", code)
 	}
-	if code, key, _ := get(t, base+"/key/"+keyOf(t, s)); code != 200 || !strings.Contains(key, "BEGIN PGP PUBLIC KEY BLOCK") {
+	if code, key, _ := get(t, base+"/key/"+keyOf(t, s)); code != 200 || !strings.Contains(key,
+		"BEGIN PGP PUBLIC KEY BLOCK") {
 		t.Errorf("the site key: %d", code)
 	}
-	for _, path := range []string{"/", "/api/v1/about", "/lane/trial/tarn/dists/heron/InRelease", "/lane/none/x", "/edition/barrage/2/about/edition.json", "/edition/barrage/1/", "/edition/barrage/1/../../../stockade.db",
-		"/edition/barrage/1/%2e%2e/%2e%2e/stockade.db", "/lane/steady/tarn", "/key/../site/key.pgp", "/edition/barrage/x/y"} {
+	for _, path := range []string{"/", "/api/v1/about", "/lane/trial/tarn/dists/heron/InRelease",
+		"/lane/none/x", "/edition/barrage/2/about/edition.json", "/edition/barrage/1/",
+		"/edition/barrage/1/../../../stockade.db",
+		"/edition/barrage/1/%2e%2e/%2e%2e/stockade.db", "/lane/steady/tarn", "/key/../site/key.pgp",
+		"/edition/barrage/x/y"} {
 		if code, body, _ := get(t, base+path); code == 200 || strings.Contains(body, "SQLite") {
 			t.Errorf("%s: %d", path, code)
 		}
@@ -197,7 +211,8 @@ func TestAnInvalidDocumentChangesNothing(t *testing.T) {
 	s.described()
 	before, _ := s.cli(0, "revision", "list")
 	path := filepath.Join(s.dir, "bad.yaml")
-	os.WriteFile(path, []byte("stockade: 1\nlanes: {new: {mirror: barrage}}\nmirrors: {broken: {copy: tailored, from: [{source: tarm, want: everything}]}}\n"), 0o644)
+	os.WriteFile(path, []byte("stockade: 1\nlanes: {new: {mirror: barrage}}\nmirrors: {broken: {copy: "+
+		"tailored, from: [{source: tarm, want: everything}]}}\n"), 0o644)
 	_, log := s.cli(1, "record", path)
 	if !strings.Contains(log, `perhaps "tarn" is meant`) || !strings.Contains(log, "bad.yaml:3") {
 		t.Error(log)
@@ -234,8 +249,9 @@ func TestOnlyAWardenVouches(t *testing.T) {
 	s.cli(0, "record", filepath.Join(s.dir, "site"))
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
 	s.cli(1, "key", "vouch", kelp[:16], "--source", "kelp", "--evidence", "x") // a short id
-	s.cli(1, "key", "vouch", kelp, "--source", "tarn", "--evidence", "x")      // a source that does not name it
-	s.cli(2, "key", "vouch", kelp, "--source", "kelp")                         // no evidence
+	// a source that does not name it
+	s.cli(1, "key", "vouch", kelp, "--source", "tarn", "--evidence", "x")
+	s.cli(2, "key", "vouch", kelp, "--source", "kelp") // no evidence
 	other := "1" + kelp[1:]
 	if other == kelp { // keys are made up anew for each run
 		other = "2" + kelp[1:]
@@ -271,7 +287,8 @@ func TestTheCommandLineKeepsItsPromises(t *testing.T) {
 	t.Setenv("STOCKADE_TOKEN", "")
 	t.Setenv("STOCKADE_SERVER", "")
 	s.cli(0, "source", "list")
-	if st, err := os.Stat(filepath.Join(s.dir, "home/config/stockade/login.yaml")); err != nil || st.Mode().Perm() != 0o600 {
+	if st, err := os.Stat(filepath.Join(s.dir, "home/config/stockade/login.yaml")); err != nil ||
+		st.Mode().Perm() != 0o600 {
 		t.Errorf("what login keeps: %v %v", st, err)
 	}
 	// A remembered token is not sent to another service.
@@ -351,8 +368,10 @@ func TestAChangeMadeMeanwhileIsNotOverwritten(t *testing.T) {
 	s.described()
 	_, _, header := get(t, s.service.APIURL()+"/api/v1/sources/tarn", "Authorization", "Bearer "+s.token)
 	record := func(etag string) int {
-		body := `{"documents":[{"name":"x","text":"stockade: 1\nlanes: {extra` + strings.Trim(etag, `"`) + `: {mirror: barrage}}\n"}]}`
-		req, _ := http.NewRequest("POST", s.service.APIURL()+"/api/v1/definitions/record", strings.NewReader(body))
+		body := `{"documents":[{"name":"x","text":"stockade: 1\nlanes: {extra` + strings.Trim(etag,
+			`"`) + `: {mirror: barrage}}\n"}]}`
+		req, _ := http.NewRequest("POST", s.service.APIURL()+"/api/v1/definitions/record",
+			strings.NewReader(body))
 		req.Header.Set("Authorization", "Bearer "+s.token)
 		req.Header.Set("If-Match", etag)
 		res, err := http.DefaultClient.Do(req)
@@ -401,7 +420,8 @@ func TestPagesOfAnEditionAddUpToTheWhole(t *testing.T) {
 		}
 	}
 	for _, cursor := range []string{"7", "99999999"} {
-		if code, body, _ := get(t, s.service.APIURL()+api.Base+"/editions/barrage/1/packages?cursor="+cursor, "Authorization", "Bearer "+s.token); code != 400 {
+		if code, body, _ := get(t, s.service.APIURL()+api.Base+"/editions/barrage/1/packages?cursor="+cursor,
+			"Authorization", "Bearer "+s.token); code != 400 {
 			t.Errorf("the cursor %s: %d %s", cursor, code, body)
 		}
 	}

@@ -61,7 +61,10 @@ func TestASourceDescribedAgainKeepsItsGuardAndNotItsDecisions(t *testing.T) {
 	s := newSite(t)
 	s.described()
 	describe := func(name, url string) string {
-		text := "stockade: 1\nsources:\n  " + name + ":\n    family: deb\n    standing: vendor\n    upstreams: [{url: \"" + url + "\"}]\n    release: heron\n    components: [drives]\n    architectures: [amd64]\n    signed_by: [kelp-release]\n"
+		text := "stockade: 1\nsources:\n  " + name +
+			":\n    family: deb\n    standing: vendor\n    upstreams: [{url: \"" + url +
+			"\"}]\n    release: heron\n    components: [drives]\n    architectures: [amd64]\n    " +
+			"signed_by: [kelp-release]\n"
 		p := filepath.Join(s.dir, name+".yaml")
 		if err := os.WriteFile(p, []byte(text), 0o644); err != nil {
 			t.Fatal(err)
@@ -91,7 +94,11 @@ func TestASourceDescribedAgainKeepsItsGuardAndNotItsDecisions(t *testing.T) {
 	// the address spelt otherwise, under another name, by another road to the server.
 	back := s.as("ola", "operator")
 	s.cli(0, "source", "remove", "moor", "--yes")
-	for name, url := range map[string]string{"moor": s.scenario.Vendor.URL + "/", "moor2": s.scenario.Vendor.URL, "moor3": strings.Replace(s.scenario.Vendor.URL, "127.0.0.1", "localhost", 1)} {
+	for name, url := range map[string]string{
+		"moor":  s.scenario.Vendor.URL + "/",
+		"moor2": s.scenario.Vendor.URL,
+		"moor3": strings.Replace(s.scenario.Vendor.URL, "127.0.0.1", "localhost", 1),
+	} {
 		s.cli(0, "record", describe(name, url))
 		_, log := s.cli(1, "source", "refresh", name)
 		if !strings.Contains(log, "key.unvouched") {
@@ -106,7 +113,8 @@ func TestASourceDescribedAgainKeepsItsGuardAndNotItsDecisions(t *testing.T) {
 			t.Errorf("%s: the older root was taken: %s", name, log)
 		}
 	}
-	if out, _ := s.cli(0, "journal", "list", "--search", "key.withdraw"); !strings.Contains(out, "taken out of the description") {
+	if out, _ := s.cli(0, "journal", "list", "--search", "key.withdraw"); !strings.Contains(out,
+		"taken out of the description") {
 		t.Error(out)
 	}
 }
@@ -114,7 +122,11 @@ func TestASourceDescribedAgainKeepsItsGuardAndNotItsDecisions(t *testing.T) {
 func TestARevocationIsNotUndoneByAnOlderCopy(t *testing.T) {
 	s := newSite(t)
 	made := time.Now().Add(-time.Hour)
-	cfg := &packet.Config{Algorithm: packet.PubKeyAlgoEdDSA, DefaultHash: crypto.SHA512, Time: func() time.Time { return made }}
+	cfg := &packet.Config{
+		Algorithm:   packet.PubKeyAlgoEdDSA,
+		DefaultHash: crypto.SHA512,
+		Time:        func() time.Time { return made },
+	}
 	e, err := openpgp.NewEntity("Kelp desk", "", "desk@kelp.example", cfg)
 	if err != nil {
 		t.Fatal(err)
@@ -137,7 +149,8 @@ func TestARevocationIsNotUndoneByAnOlderCopy(t *testing.T) {
 	revoked := file("revoked.pgp")
 	fingerprint := strings.ToUpper(strings.TrimSpace(mustOut(s, "key", "add", revoked, "-o", "ids")))
 	shown := func() bool {
-		return strings.Contains(mustOut(s, "key", "show", fingerprint, "-o", "json"), "the desk was broken into")
+		return strings.Contains(mustOut(s, "key", "show", fingerprint, "-o", "json"),
+			"the desk was broken into")
 	}
 	if !shown() {
 		t.Fatal("the revocation is not shown at all")
@@ -166,7 +179,8 @@ func TestARevocationIsNotUndoneByAnOlderCopy(t *testing.T) {
 	again := newSite(t)
 	again.cli(0, "key", "add", old)
 	again.cli(0, "key", "add", revoked)
-	if out, _ := again.cli(0, "journal", "list", "--search", "key.merge"); !strings.Contains(out, "withdrawn by its owner") {
+	if out, _ := again.cli(0, "journal", "list", "--search", "key.merge"); !strings.Contains(out,
+		"withdrawn by its owner") {
 		t.Errorf("the journal says\n%s", out)
 	}
 }
@@ -175,7 +189,8 @@ func TestARestoredRevisionPassesTheChecksOfAChange(t *testing.T) {
 	s := newSite(t)
 	s.described()
 	lamp := filepath.Join(s.dir, "site/house/lamp-driver_2.0-1reach1_all.deb")
-	id := strings.TrimSpace(mustOut(s, "package", "add", lamp, "--source", "reach-lamps", told, "--why=x", "-o", "ids"))
+	id := strings.TrimSpace(mustOut(s, "package", "add", lamp, "--source", "reach-lamps", told, "--why=x",
+		"-o", "ids"))
 	with := strings.Fields(mustOut(s, "revision", "list", "-o", "ids"))[0]
 	s.cli(0, "package", "remove", id, "--yes")
 	back := s.as("ola", "operator")
@@ -198,7 +213,8 @@ func TestAVouchThatNoEntryExplainsDoesNotCount(t *testing.T) {
 	s.cli(0, "record", filepath.Join(s.dir, "site")) // nobody vouched for kelp's key
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
 	s.db(func(db *sql.DB) {
-		must(t, db, "INSERT INTO vouches (fingerprint, source, evidence, `by`, at) VALUES (?, 'kelp', 'put there', 'warden', ?)", kelp, time.Now().UTC())
+		must(t, db, "INSERT INTO vouches (fingerprint, source, evidence, `by`, at) VALUES (?, 'kelp', "+
+			"'put there', 'warden', ?)", kelp, time.Now().UTC())
 	})
 	_, log := s.cli(1, "source", "refresh", "kelp")
 	if !strings.Contains(log, "key.unvouched") {
@@ -239,7 +255,9 @@ func TestAJournalThatWasPutBackIsFoundOut(t *testing.T) {
 	})
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
 	s.cli(0, "key", "bar", kelp, "--reason", "stolen", "--yes")
-	if err := s.scenario.PublishTarn(time.Now(), true, func(r *deb.Repository) { r.Packages[0].Version = "9.9-1" }); err != nil {
+	if err := s.scenario.PublishTarn(time.Now(), true, func(r *deb.Repository) {
+		r.Packages[0].Version = "9.9-1"
+	}); err != nil {
 		t.Fatal(err)
 	}
 	head := filepath.Join(s.dir, "head")
@@ -297,25 +315,32 @@ func TestRecordsThatNoEntryExplainsDoNotCount(t *testing.T) {
 	s := newSite(t)
 	s.described()
 	s.db(func(db *sql.DB) {
-		must(t, db, "UPDATE records SET body = replace(body, '\"priority\":20', '\"priority\":1') WHERE kind = 'source' AND name = 'tarn'")
-		must(t, db, "INSERT INTO accounts (name, role, created) VALUES ('eve', 'warden', ?)", time.Now().UTC())
+		must(t, db, "UPDATE records SET body = replace(body, '\"priority\":20', '\"priority\":1') WHERE "+
+			"kind = 'source' AND name = 'tarn'")
+		must(t, db, "INSERT INTO accounts (name, role, created) VALUES ('eve', 'warden', ?)",
+			time.Now().UTC())
 		sum := sha256.Sum256([]byte("stockade token guessable"))
-		must(t, db, "INSERT INTO tokens (hash, account, label, created) VALUES (?, 'eve', 'x', ?)", hex.EncodeToString(sum[:]), time.Now().UTC())
+		must(t, db, "INSERT INTO tokens (hash, account, label, created) VALUES (?, 'eve', 'x', ?)",
+			hex.EncodeToString(sum[:]), time.Now().UTC())
 		sum = sha256.Sum256([]byte("stockade token second"))
-		must(t, db, "INSERT INTO tokens (hash, account, label, created) VALUES (?, 'warden', 'put there', ?)", hex.EncodeToString(sum[:]), time.Now().UTC())
+		must(t, db, "INSERT INTO tokens (hash, account, label, created) VALUES (?, 'warden', 'put there', ?)",
+			hex.EncodeToString(sum[:]), time.Now().UTC())
 	})
 	_, log := s.cli(5, "mirror", "build", "barrage")
 	if !strings.Contains(log, "what is described is not what the last change") {
 		t.Error(log)
 	}
 	out, _ := s.cli(1, "journal", "verify")
-	if !strings.Contains(out, "described") || !strings.Contains(out, "the account eve") || !strings.Contains(out, "gives the account warden a token (put there") {
+	if !strings.Contains(out, "described") || !strings.Contains(out, "the account eve") ||
+		!strings.Contains(out, "gives the account warden a token (put there") {
 		t.Error(out)
 	}
-	if code, _, _ := get(t, s.service.APIURL()+"/api/v1/whoami", "Authorization", "Bearer guessable"); code != 401 {
+	if code, _, _ := get(t, s.service.APIURL()+"/api/v1/whoami", "Authorization",
+		"Bearer guessable"); code != 401 {
 		t.Errorf("an account that was put there is let in: %d", code)
 	}
-	if code, _, _ := get(t, s.service.APIURL()+"/api/v1/whoami", "Authorization", "Bearer second"); code != 401 {
+	if code, _, _ := get(t, s.service.APIURL()+"/api/v1/whoami", "Authorization",
+		"Bearer second"); code != 401 {
 		t.Errorf("a token that was put there for an account that exists is let in: %d", code)
 	}
 	// Nothing is recorded over it, as if it were right.
@@ -360,17 +385,20 @@ func TestAStepOfALaneThatNoEntryExplainsIsNotServed(t *testing.T) {
 		t.Fatal("both editions are served with one seal")
 	}
 	s.db(func(db *sql.DB) {
-		must(t, db, "INSERT INTO moves (lane, mirror, edition, at, `by`, reason, back) VALUES ('steady', 'barrage', 1, ?, 'warden', 'put there', 0)", time.Now().UTC())
+		must(t, db, "INSERT INTO moves (lane, mirror, edition, at, `by`, reason, back) VALUES ('steady', "+
+			"'barrage', 1, ?, 'warden', 'put there', 0)", time.Now().UTC())
 	})
 	if seal() != after {
 		t.Error("a step that was put into the records is served")
 	}
-	if out, _ := s.cli(1, "journal", "verify"); !strings.Contains(out, "steady") || !strings.Contains(out, "the record does not count") {
+	if out, _ := s.cli(1, "journal", "verify"); !strings.Contains(out, "steady") || !strings.Contains(out,
+		"the record does not count") {
 		t.Error(out)
 	}
-	if page, err := client.Get[api.Overview](t.Context(), s.client, "/overview"); err != nil || !slices.ContainsFunc(page.NeedsYou, func(f finding.Finding) bool {
-		return f.Code == "journal.broken" && strings.Contains(f.Text, "steady")
-	}) {
+	if page, err := client.Get[api.Overview](t.Context(), s.client, "/overview"); err != nil ||
+		!slices.ContainsFunc(page.NeedsYou, func(f finding.Finding) bool {
+			return f.Code == "journal.broken" && strings.Contains(f.Text, "steady")
+		}) {
 		t.Errorf("the overview does not tell it: %v %v", page.NeedsYou, err)
 	}
 	s.db(func(db *sql.DB) { must(t, db, "DELETE FROM moves") })

@@ -64,7 +64,8 @@ func newSiteWith(t *testing.T, configure func(*service.Config)) *site {
 
 func (s *site) start() {
 	s.t.Helper()
-	cfg := service.Config{Data: filepath.Join(s.dir, "data"), Listen: "127.0.0.1:0", Packages: "127.0.0.1:0", Version: "test",
+	cfg := service.Config{Data: filepath.Join(s.dir, "data"), Listen: "127.0.0.1:0",
+		Packages: "127.0.0.1:0", Version: "test",
 		Fetch: fetch.Options{DownFor: 50 * time.Millisecond, Rounds: 1}}
 	if s.configure != nil {
 		s.configure(&cfg)
@@ -99,7 +100,8 @@ func (s *site) cli(want int, args ...string) (out, err string) {
 	s.t.Helper()
 	var o, e bytes.Buffer
 	if code := cli.Main(args, strings.NewReader(""), &o, &e); code != want {
-		s.t.Fatalf("stockade %s: exit code %d, and %d was expected\n%s%s", strings.Join(args, " "), code, want, o.String(), e.String())
+		s.t.Fatalf("stockade %s: exit code %d, and %d was expected\n%s%s", strings.Join(args, " "), code,
+			want, o.String(), e.String())
 	}
 	return o.String(), e.String()
 }
@@ -108,7 +110,8 @@ func (s *site) cli(want int, args ...string) (out, err string) {
 func (s *site) described() {
 	s.t.Helper()
 	s.cli(0, "record", filepath.Join(s.dir, "site"))
-	s.cli(0, "key", "vouch", s.scenario.KelpKey.Certificate().Fingerprint, "--source", "kelp", "--evidence", "compared on paper")
+	s.cli(0, "key", "vouch", s.scenario.KelpKey.Certificate().Fingerprint, "--source", "kelp", "--evidence",
+		"compared on paper")
 }
 
 // built builds a mirror and points a lane at the new edition.
@@ -180,8 +183,10 @@ func newMachine(t *testing.T, dir string) *machine {
 		t.Fatal(err)
 	}
 	os.Chmod(root, 0o755)
-	for _, d := range []string{"etc/apt/apt.conf.d", "etc/apt/preferences.d", "etc/apt/sources.list.d", "etc/apt/keyrings", "etc/apt/trusted.gpg.d", "var/lib/apt/lists/partial",
-		"var/cache/apt/archives/partial", "var/lib/dpkg/info", "var/lib/dpkg/updates", "var/lib/dpkg/triggers", "var/log/apt", "tmp"} {
+	for _, d := range []string{"etc/apt/apt.conf.d", "etc/apt/preferences.d", "etc/apt/sources.list.d",
+		"etc/apt/keyrings", "etc/apt/trusted.gpg.d", "var/lib/apt/lists/partial",
+		"var/cache/apt/archives/partial", "var/lib/dpkg/info", "var/lib/dpkg/updates",
+		"var/lib/dpkg/triggers", "var/log/apt", "tmp"} {
 		if err := os.MkdirAll(filepath.Join(root, d), 0o755); err != nil {
 			t.Fatal(err)
 		}
@@ -199,7 +204,8 @@ for d in etc/apt var/lib/apt var/cache/apt; do mount --bind "$R/$d" "/$d"; done
 %s
 exec apt-get -q -y -o Dir::State::status="$R/var/lib/dpkg/status" -o Dir::Log="$R/var/log/apt" -o Dpkg::Options::=--root="$R" -o Dpkg::Options::=--force-script-chrootless \
   -o Dpkg::Use-Pty=0 -o Acquire::http::Proxy=false -o Acquire::Retries=0 -o APT::Architecture=amd64 -o APT::Architectures::=amd64 "$@"`,
-		map[bool]string{true: `if [ "$(cat /sys/class/net/*/operstate 2>/dev/null | grep -c -v down)" != 0 ]; then echo "an interface is up" >&2; exit 9; fi`}[cut])
+		map[bool]string{
+			true: `if [ "$(cat /sys/class/net/*/operstate 2>/dev/null | grep -c -v down)" != 0 ]; then echo "an interface is up" >&2; exit 9; fi`}[cut])
 	flags := []string{"-m"}
 	if cut {
 		// A sysfs of the new network namespace, so that the check above sees it.
@@ -230,7 +236,8 @@ func (m *machine) must(cut bool, args ...string) string {
 // installed gives the version of an installed package, or "".
 func (m *machine) installed(name string) string {
 	m.t.Helper()
-	out, _ := exec.Command("dpkg-query", "--admindir="+filepath.Join(m.root, "var/lib/dpkg"), "-W", "-f=${db:Status-Abbrev}${Version}", name).Output()
+	out, _ := exec.Command("dpkg-query", "--admindir="+filepath.Join(m.root, "var/lib/dpkg"), "-W",
+		"-f=${db:Status-Abbrev}${Version}", name).Output()
 	v, ok := strings.CutPrefix(string(out), "ii ")
 	if !ok {
 		return ""

@@ -28,7 +28,9 @@ func TestBothListenersSpeakTLSWithCertificateFiles(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "gatehouse.skerry.example"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
+	template := &x509.Certificate{SerialNumber: big.NewInt(1),
+		Subject: pkix.Name{CommonName: "gatehouse.skerry.example"}, NotBefore: time.Now().Add(-time.Hour),
+		NotAfter:    time.Now().Add(time.Hour),
 		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
 	raw, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
 	if err != nil {
@@ -40,12 +42,14 @@ func TestBothListenersSpeakTLSWithCertificateFiles(t *testing.T) {
 	}
 	write := func(name, kind string, data []byte) string {
 		p := filepath.Join(dir, name)
-		if err := os.WriteFile(p, pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: data}), 0o600); err != nil {
+		if err := os.WriteFile(p, pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: data}), 0o600); err !=
+			nil {
 			t.Fatal(err)
 		}
 		return p
 	}
-	s, err := service.Open(service.Config{Data: filepath.Join(dir, "data"), Listen: "127.0.0.1:0", Packages: "127.0.0.1:0",
+	s, err := service.Open(service.Config{Data: filepath.Join(dir, "data"),
+		Listen: "127.0.0.1:0", Packages: "127.0.0.1:0",
 		CertFile: write("cert.pem", "CERTIFICATE", raw), KeyFile: write("key.pem", "PRIVATE KEY", secret)})
 	if err != nil {
 		t.Fatal(err)
@@ -57,7 +61,8 @@ func TestBothListenersSpeakTLSWithCertificateFiles(t *testing.T) {
 	cert, _ := x509.ParseCertificate(raw)
 	roots.AddCert(cert)
 	c := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: roots}}}
-	for url, want := range map[string]int{s.APIURL() + api.Base + "/about": 200, s.PackagesURL() + "/lane/none/x": 404} {
+	for url, want := range map[string]int{s.APIURL() + api.Base + "/about": 200, s.PackagesURL() +
+		"/lane/none/x": 404} {
 		if !strings.HasPrefix(url, "https://") {
 			t.Errorf("%s", url)
 		}
@@ -69,7 +74,8 @@ func TestBothListenersSpeakTLSWithCertificateFiles(t *testing.T) {
 		res.Body.Close()
 	}
 	// A second service on the same data folder is refused.
-	if _, err := service.Open(service.Config{Data: filepath.Join(dir, "data"), Listen: "127.0.0.1:0", Packages: "127.0.0.1:0"}); err == nil || !strings.Contains(err.Error(), "in use") {
+	if _, err := service.Open(service.Config{Data: filepath.Join(dir, "data"), Listen: "127.0.0.1:0",
+		Packages: "127.0.0.1:0"}); err == nil || !strings.Contains(err.Error(), "in use") {
 		t.Errorf("a second service: %v", err)
 	}
 	cancel()
@@ -81,7 +87,12 @@ func TestBothListenersSpeakTLSWithCertificateFiles(t *testing.T) {
 		t.Fatal(err)
 	}
 	open := func(unlock string) error {
-		s, err := service.Open(service.Config{Data: filepath.Join(dir, "data"), Listen: "127.0.0.1:0", Packages: "127.0.0.1:0", Unlock: unlock})
+		s, err := service.Open(service.Config{
+			Data:     filepath.Join(dir, "data"),
+			Listen:   "127.0.0.1:0",
+			Packages: "127.0.0.1:0",
+			Unlock:   unlock,
+		})
 		if err == nil {
 			s.Close()
 		}

@@ -1,5 +1,18 @@
 <script setup lang="ts">
-import { ArchiveBoxIcon, ArrowRightEndOnRectangleIcon, BookOpenIcon, CpuChipIcon, GlobeAltIcon, KeyIcon, MagnifyingGlassIcon, MoonIcon, QueueListIcon, ServerStackIcon, Squares2X2Icon, SunIcon } from '@heroicons/vue/24/outline'
+import {
+  ArchiveBoxIcon,
+  ArrowRightEndOnRectangleIcon,
+  BookOpenIcon,
+  CpuChipIcon,
+  GlobeAltIcon,
+  KeyIcon,
+  MagnifyingGlassIcon,
+  MoonIcon,
+  QueueListIcon,
+  ServerStackIcon,
+  Squares2X2Icon,
+  SunIcon,
+} from '@heroicons/vue/24/outline'
 import { useQuery } from '@tanstack/vue-query'
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { get, signIn, signOut, token, who, type Job, type Page, type Who } from './api'
@@ -23,16 +36,39 @@ onMounted(async () => {
   ready.value = true
 })
 
-const shade = ref(localStorage.getItem('stockade-shade') ?? (matchMedia('(prefers-color-scheme: dark)').matches ? 'dark' : 'light'))
-watch(shade, (s) => { document.documentElement.dataset.shade = s; localStorage.setItem('stockade-shade', s) }, { immediate: true })
+const shade = ref(
+  localStorage.getItem('stockade-shade') ??
+    (matchMedia('(prefers-color-scheme: dark)').matches ? 'dark' : 'light'),
+)
+watch(
+  shade,
+  (s) => {
+    document.documentElement.dataset.shade = s
+    localStorage.setItem('stockade-shade', s)
+  },
+  { immediate: true },
+)
 
-const jobs = useQuery({ queryKey: ['jobs', 'running'], queryFn: () => get<Page<Job>>('/jobs?state=running'), enabled: computed(() => !!who.value), refetchInterval: 3000 })
+const jobs = useQuery({
+  queryKey: ['jobs', 'running'],
+  queryFn: () => get<Page<Job>>('/jobs?state=running'),
+  enabled: computed(() => !!who.value),
+  refetchInterval: 3000,
+})
 // What contradicts the journal is an error on every page.
-const journal = useQuery({ queryKey: ['whoami'], queryFn: () => get<Who>('/whoami'), enabled: computed(() => !!who.value), refetchInterval: 20000 })
+const journal = useQuery({
+  queryKey: ['whoami'],
+  queryFn: () => get<Who>('/whoami'),
+  enabled: computed(() => !!who.value),
+  refetchInterval: 20000,
+})
 const searching = ref(false)
 function key(e: KeyboardEvent) {
   const t = e.target as HTMLElement
-  if (e.key === '/' && who.value && !['INPUT', 'TEXTAREA'].includes(t.tagName)) { e.preventDefault(); searching.value = true }
+  if (e.key === '/' && who.value && !['INPUT', 'TEXTAREA'].includes(t.tagName)) {
+    e.preventDefault()
+    searching.value = true
+  }
 }
 onMounted(() => addEventListener('keydown', key))
 onUnmounted(() => removeEventListener('keydown', key))
@@ -43,21 +79,59 @@ onUnmounted(() => removeEventListener('keydown', key))
     <SignIn v-if="!who" />
     <div v-else class="grid h-full grid-cols-[176px_1fr] grid-rows-[44px_1fr]">
       <header class="col-span-2 flex items-center gap-4 border-b border-line bg-surface px-4">
-        <RouterLink to="/" class="flex items-center gap-2 text-[15px] font-semibold tracking-tight !text-ink hover:!no-underline"><img src="/icon.svg" alt="" class="size-5" />Stockade</RouterLink>
-        <button class="btn ml-auto w-80 justify-start !text-slate" @click="searching = true"><MagnifyingGlassIcon class="size-4" />Search sources, keys, editions<kbd class="mono ml-auto rounded border border-line px-1.5">/</kbd></button>
-        <RouterLink to="/jobs" class="btn" :title="'Running jobs'"><CpuChipIcon class="size-4" :class="jobs.data.value?.items.length ? 'text-tide' : ''" />{{ jobs.data.value?.items.length ?? 0 }} running</RouterLink>
-        <button class="btn" :aria-label="shade === 'dark' ? 'Use the light shade' : 'Use the dark shade'" @click="shade = shade === 'dark' ? 'light' : 'dark'"><SunIcon v-if="shade === 'dark'" class="size-4" /><MoonIcon v-else class="size-4" /></button>
-        <span class="text-slate"><b class="font-medium text-ink">{{ who.account }}</b>, {{ who.role }}</span>
-        <button class="btn" aria-label="Sign out" @click="signOut"><ArrowRightEndOnRectangleIcon class="size-4" />Sign out</button>
+        <RouterLink
+          to="/"
+          class="flex items-center gap-2 text-[15px] font-semibold tracking-tight !text-ink hover:!no-underline"
+          ><img src="/icon.svg" alt="" class="size-5" />Stockade</RouterLink
+        >
+        <button class="btn ml-auto w-80 justify-start !text-slate" @click="searching = true">
+          <MagnifyingGlassIcon class="size-4" />Search sources, keys, editions<kbd
+            class="mono ml-auto rounded border border-line px-1.5"
+            >/</kbd
+          >
+        </button>
+        <RouterLink to="/jobs" class="btn" :title="'Running jobs'"
+          ><CpuChipIcon class="size-4" :class="jobs.data.value?.items.length ? 'text-tide' : ''" />{{
+            jobs.data.value?.items.length ?? 0
+          }}
+          running</RouterLink
+        >
+        <button
+          class="btn"
+          :aria-label="shade === 'dark' ? 'Use the light shade' : 'Use the dark shade'"
+          @click="shade = shade === 'dark' ? 'light' : 'dark'"
+        >
+          <SunIcon v-if="shade === 'dark'" class="size-4" /><MoonIcon v-else class="size-4" />
+        </button>
+        <span class="text-slate"
+          ><b class="font-medium text-ink">{{ who.account }}</b
+          >, {{ who.role }}</span
+        >
+        <button class="btn" aria-label="Sign out" @click="signOut">
+          <ArrowRightEndOnRectangleIcon class="size-4" />Sign out
+        </button>
       </header>
       <nav class="flex flex-col gap-0.5 border-r border-line bg-surface p-2" aria-label="Rooms">
-        <RouterLink v-for="r in rooms" :key="r.to" :to="r.to" class="flex h-8 items-center gap-2.5 rounded px-2.5 !text-slate hover:bg-raised hover:!no-underline"
-          :class="($route.path === r.to || (r.to !== '/' && $route.path.startsWith(r.to)) || (r.to === '/mirrors' && $route.path.startsWith('/editions'))) ? 'bg-tide-soft font-medium !text-tide' : ''">
+        <RouterLink
+          v-for="r in rooms"
+          :key="r.to"
+          :to="r.to"
+          class="flex h-8 items-center gap-2.5 rounded px-2.5 !text-slate hover:bg-raised hover:!no-underline"
+          :class="
+            $route.path === r.to ||
+            (r.to !== '/' && $route.path.startsWith(r.to)) ||
+            (r.to === '/mirrors' && $route.path.startsWith('/editions'))
+              ? 'bg-tide-soft font-medium !text-tide'
+              : ''
+          "
+        >
           <component :is="r.icon" class="size-4 shrink-0" />{{ r.text }}
         </RouterLink>
       </nav>
       <main class="min-w-0 overflow-auto p-5">
-        <div v-if="journal.data.value?.journal.length" class="panel mb-4 border-flare" role="alert"><Findings :findings="journal.data.value.journal" link /></div>
+        <div v-if="journal.data.value?.journal.length" class="panel mb-4 border-flare" role="alert">
+          <Findings :findings="journal.data.value.journal" link />
+        </div>
         <RouterView :key="$route.path" />
       </main>
       <SearchBox v-model="searching" />

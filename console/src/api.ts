@@ -33,25 +33,50 @@ export const token = ref(sessionStorage.getItem(place) ?? '')
 export const who = ref<Who | null>(null)
 
 export class Trouble extends Error {
-  constructor(public problem: Problem) { super(problem.detail || problem.title) }
+  constructor(public problem: Problem) {
+    super(problem.detail || problem.title)
+  }
 }
 
 /** A body that is a Blob goes as it is, anything else as JSON. */
-async function send(method: string, path: string, body?: unknown, headers: Record<string, string> = {}, signal?: AbortSignal): Promise<Response> {
+async function send(
+  method: string,
+  path: string,
+  body?: unknown,
+  headers: Record<string, string> = {},
+  signal?: AbortSignal,
+): Promise<Response> {
   let res: Response
   try {
     res = await fetch('/api/v1' + path, {
       method,
       signal,
-      headers: { ...(token.value ? { Authorization: 'Bearer ' + token.value } : {}), ...(body === undefined ? {} : { 'Content-Type': body instanceof Blob ? 'application/octet-stream' : 'application/json' }), ...headers },
+      headers: {
+        ...(token.value ? { Authorization: 'Bearer ' + token.value } : {}),
+        ...(body === undefined
+          ? {}
+          : { 'Content-Type': body instanceof Blob ? 'application/octet-stream' : 'application/json' }),
+        ...headers,
+      },
       body: body === undefined || body instanceof Blob ? body : JSON.stringify(body),
     })
   } catch (e) {
     if (signal?.aborted) throw e
-    throw new Trouble({ type: '', title: 'The service does not answer', status: 0, detail: 'the connection to it broke', way_out: 'look whether stockade serve still runs; what you typed is still here' })
+    throw new Trouble({
+      type: '',
+      title: 'The service does not answer',
+      status: 0,
+      detail: 'the connection to it broke',
+      way_out: 'look whether stockade serve still runs; what you typed is still here',
+    })
   }
   if (!res.ok) {
-    const problem = await res.json().catch(() => ({ type: '', title: 'The service answered ' + res.status, status: res.status, detail: '' }))
+    const problem = await res.json().catch(() => ({
+      type: '',
+      title: 'The service answered ' + res.status,
+      status: res.status,
+      detail: '',
+    }))
     if (res.status === 401 && path !== '/whoami') signOut()
     throw new Trouble(problem)
   }
@@ -89,7 +114,11 @@ export function signOut() {
 }
 
 /** Follows a job by server-sent events until it ends. */
-export async function follow(id: number, progress: (p: Progress | null) => void, signal?: AbortSignal): Promise<Job> {
+export async function follow(
+  id: number,
+  progress: (p: Progress | null) => void,
+  signal?: AbortSignal,
+): Promise<Job> {
   for (;;) {
     try {
       const job = (await events(id, progress, signal)) ?? (await get<Job>('/jobs/' + id))
@@ -104,7 +133,11 @@ export async function follow(id: number, progress: (p: Progress | null) => void,
 }
 
 /** Reads a job's events until the stream ends; gives the job where the stream said how it ended. */
-async function events(id: number, progress: (p: Progress) => void, signal?: AbortSignal): Promise<Job | null> {
+async function events(
+  id: number,
+  progress: (p: Progress) => void,
+  signal?: AbortSignal,
+): Promise<Job | null> {
   const res = await send('GET', `/jobs/${id}/events`, undefined, {}, signal)
   const reader = res.body!.pipeThrough(new TextDecoderStream()).getReader()
   let rest = ''

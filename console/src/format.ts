@@ -1,7 +1,10 @@
 export function size(n: number): string {
   const units = ['B', 'KiB', 'MiB', 'GiB', 'TiB']
   let i = 0
-  while (Math.abs(n) >= 1024 && i < units.length - 1) { n /= 1024; i++ }
+  while (Math.abs(n) >= 1024 && i < units.length - 1) {
+    n /= 1024
+    i++
+  }
   return (i === 0 ? String(n) : n.toFixed(1)) + ' ' + units[i]
 }
 export function span(seconds: number): string {
@@ -19,7 +22,8 @@ export function absolute(t?: string | null): string {
   return !t || t.startsWith('0001') ? '' : new Date(t).toISOString().replace('T', ' ').slice(0, 19) + ' UTC'
 }
 export const spaced = (f: string) => f.replace(/(.{4})(?=.)/g, '$1 ')
-export const count = (n: number, one: string, many = one + 's') => `${n.toLocaleString('en')} ${n === 1 ? one : many}`
+export const count = (n: number, one: string, many = one + 's') =>
+  `${n.toLocaleString('en')} ${n === 1 ? one : many}`
 /** Hands a table over as a file. */
 export function download(name: string, rows: Record<string, unknown>[], form: 'csv' | 'json') {
   let text: string
@@ -27,7 +31,12 @@ export function download(name: string, rows: Record<string, unknown>[], form: 'c
   else {
     const heads = rows.length ? Object.keys(rows[0]) : []
     // A cell that a spreadsheet would take for a formula is made text.
-    const cell = (v: unknown) => '"' + String(v ?? '').replace(/^([=+\-@\t\r])/, "'$1").replaceAll('"', '""') + '"'
+    const cell = (v: unknown) =>
+      '"' +
+      String(v ?? '')
+        .replace(/^([=+\-@\t\r])/, "'$1")
+        .replaceAll('"', '""') +
+      '"'
     text = [heads.join(','), ...rows.map((r) => heads.map((h) => cell(r[h])).join(','))].join('\r\n')
   }
   const a = document.createElement('a')

@@ -6,5 +6,9 @@ import { router } from './router'
 
 createApp(App)
   .use(router)
-  .use(VueQueryPlugin, { queryClientConfig: { defaultOptions: { queries: { retry: false, staleTime: 2000, refetchOnWindowFocus: true } } } })
+  .use(VueQueryPlugin, {
+    queryClientConfig: {
+      defaultOptions: { queries: { retry: false, staleTime: 2000, refetchOnWindowFocus: true } },
+    },
+  })
   .mount('#app')

@@ -10,7 +10,12 @@ export const router = createRouter({
     { path: '/keys/:fingerprint', name: 'Key', component: () => import('./pages/Key.vue'), props: true },
     { path: '/mirrors', name: 'Mirrors', component: () => import('./pages/Mirrors.vue') },
     { path: '/mirrors/:name', name: 'Mirror', component: () => import('./pages/Mirror.vue'), props: true },
-    { path: '/editions/:mirror/:number', name: 'Edition', component: () => import('./pages/Edition.vue'), props: true },
+    {
+      path: '/editions/:mirror/:number',
+      name: 'Edition',
+      component: () => import('./pages/Edition.vue'),
+      props: true,
+    },
     { path: '/lanes', name: 'Lanes', component: () => import('./pages/Lanes.vue') },
     { path: '/machines', name: 'Machines', component: () => import('./pages/Machines.vue') },
     { path: '/jobs', name: 'Jobs', component: () => import('./pages/Jobs.vue') },
@@ -18,4 +23,6 @@ export const router = createRouter({
     { path: '/:rest(.*)', name: 'Nowhere', component: () => import('./pages/Nowhere.vue') },
   ],
 })
-router.afterEach((to) => { document.title = `${to.params.name ?? (to.params.mirror ? `${to.params.mirror}/${to.params.number}` : String(to.name))} · Stockade` })
+router.afterEach((to) => {
+  document.title = `${to.params.name ?? (to.params.mirror ? `${to.params.mirror}/${to.params.number}` : String(to.name))} · Stockade`
+})

@@ -463,7 +463,8 @@ type Writing struct {
 	// Each calls f for every chosen package that want takes, of the lists that
 	// list takes, in the order of the indexes and with the raw index text. A
 	// package that stands in several of the lists comes once.
-	Each func(list func(x IndexChoice) bool, want func(p *Package) bool, f func(p *Package, raw []byte) error) error
+	Each func(list func(x IndexChoice) bool, want func(p *Package) bool,
+		f func(p *Package, raw []byte) error) error
 	// Open opens a file that upstream's root names, verified and decompressed.
 	// Nil for a house source.
 	Open func(f IndexFile) (io.ReadCloser, error)
@@ -548,7 +549,9 @@ func CheckPath(p string) error {
 		return bad("is longer than 1,024 bytes")
 	case p[0] == '/':
 		return bad("is absolute")
-	case strings.ContainsFunc(p, func(r rune) bool { return r < 0x20 || r == 0x7f || r == '\\' || r == 0xFFFD }), finding.Harmless(p) != p:
+	case strings.ContainsFunc(p, func(r rune) bool {
+		return r < 0x20 || r == 0x7f || r == '\\' || r == 0xFFFD
+	}), finding.Harmless(p) != p:
 		return bad("has a control character or a backslash")
 	case strings.ContainsAny(p, "?#"):
 		return bad("has a character at which the path of a URL ends: ? #")
@@ -571,7 +574,8 @@ func CheckPath(p string) error {
 // stand: there a "%" or a blank would mean something else than itself.
 func CheckHref(p string) error {
 	if strings.ContainsAny(p, "% ") {
-		return finding.New("content.unsafe-path", "", "the path %q has a character that clients take for something else in a URL: a blank or %%", p)
+		return finding.New("content.unsafe-path", "",
+			"the path %q has a character that clients take for something else in a URL: a blank or %%", p)
 	}
 	return CheckPath(p)
 }
@@ -582,7 +586,8 @@ func ParseWant(s string) (Relation, error) {
 	switch len(f) {
 	case 1:
 		if strings.ContainsAny(f[0], "<>=") {
-			return Relation{}, fmt.Errorf("%q: put spaces around the comparison, as in %q", s, "tide-tables >= 2")
+			return Relation{}, fmt.Errorf("%q: put spaces around the comparison, as in %q", s,
+				"tide-tables >= 2")
 		}
 		return Relation{Name: f[0]}, nil
 	case 3:

@@ -10,12 +10,15 @@ import (
 )
 
 func TestPathsFromOutsideAreChecked(t *testing.T) {
-	for _, good := range []string{"a", "pool/core/s/sluicectl_1.4-1_amd64.deb", "dists/heron/InRelease", "a..b/c", "...", "größe", "a b", "+~:%"} {
+	for _, good := range []string{"a", "pool/core/s/sluicectl_1.4-1_amd64.deb", "dists/heron/InRelease",
+		"a..b/c", "...", "größe", "a b", "+~:%"} {
 		if err := CheckPath(good); err != nil {
 			t.Errorf("%q: %v", good, err)
 		}
 	}
-	for _, bad := range []string{"", "/", "a?b", "a#b", "a\u202eb", "/etc/passwd", "..", "../a", "a/..", "a/../b", "a/./b", ".", "./a", "a//b", "a/", "a\\b", "a\x00b", "a\nb", "a\x7fb", "a\xffb", strings.Repeat("a", 256), strings.Repeat("a/", 600) + "a"} {
+	for _, bad := range []string{"", "/", "a?b", "a#b", "a\u202eb", "/etc/passwd", "..", "../a", "a/..",
+		"a/../b", "a/./b", ".", "./a", "a//b", "a/", "a\\b", "a\x00b", "a\nb", "a\x7fb", "a\xffb",
+		strings.Repeat("a", 256), strings.Repeat("a/", 600) + "a"} {
 		err := CheckPath(bad)
 		if f, ok := finding.From(err); !ok || f.Code != "content.unsafe-path" {
 			t.Errorf("%q was accepted: %v", bad, err)
@@ -46,7 +49,8 @@ func TestComparisons(t *testing.T) {
 	for _, c := range []struct {
 		op                  Op
 		less, same, greater bool
-	}{{Less, true, false, false}, {LessOrEqual, true, true, false}, {Equal, false, true, false}, {GreaterOrEqual, false, true, true}, {Greater, false, false, true}, {Any, true, true, true}} {
+	}{{Less, true, false, false}, {LessOrEqual, true, true, false}, {Equal, false, true, false},
+		{GreaterOrEqual, false, true, true}, {Greater, false, false, true}, {Any, true, true, true}} {
 		if c.op.Holds(-3) != c.less || c.op.Holds(0) != c.same || c.op.Holds(3) != c.greater {
 			t.Errorf("%q", c.op)
 		}
@@ -78,7 +82,12 @@ func TestStreamsAreBoundedWhateverTheirCompression(t *testing.T) {
 		if z == "" {
 			continue
 		}
-		for name, broken := range map[string][]byte{"cut short": packed[:len(packed)/2], "changed": flip(packed, len(packed)/2), "nothing": nil, "text": []byte("this is no archive at all, only text")} {
+		for name, broken := range map[string][]byte{
+			"cut short": packed[:len(packed)/2],
+			"changed":   flip(packed, len(packed)/2),
+			"nothing":   nil,
+			"text":      []byte("this is no archive at all, only text"),
+		} {
 			if got, err := read(broken, 1<<30); err == nil && bytes.Equal(got, plain) {
 				t.Errorf("%q %s was read as if it were whole", z, name)
 			} else if err == nil {
@@ -147,7 +156,8 @@ func FuzzCheckPath(f *testing.F) {
 		f.Add(p)
 	}
 	f.Fuzz(func(t *testing.T, p string) {
-		if CheckPath(p) == nil && (strings.HasPrefix(p, "/") || strings.Contains("/"+p+"/", "/../") || strings.ContainsAny(p, "\x00\n\\")) {
+		if CheckPath(p) == nil && (strings.HasPrefix(p, "/") || strings.Contains("/"+p+"/", "/../") ||
+			strings.ContainsAny(p, "\x00\n\\")) {
 			t.Errorf("%q was accepted", p)
 		}
 	})

@@ -22,7 +22,8 @@ type Text struct {
 func (t *Text) Line(format string, args ...any) {
 	line := fmt.Sprintf(format, args...)
 	if t.err == nil && (finding.Harmless(line) != line || !utf8.ValidString(line)) {
-		t.err = finding.New("define.bad-value", "", "a line of a machine's file would have a control character in it: %q", shortened(line, 160)).
+		t.err = finding.New("define.bad-value", "",
+			"a line of a machine's file would have a control character in it: %q", shortened(line, 160)).
 			Do("mend the value in the definition; nothing was written")
 	}
 	t.b.WriteString(line)
@@ -42,7 +43,8 @@ var word = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+~^@:/-]*$`)
 // one word of a line, or for part of a path, must be one. what names the value.
 func CheckWord(what, value string) error {
 	if len(value) > 256 || !word.MatchString(value) {
-		return finding.New("define.bad-value", "", "the %s %q is not one plain word, as machines' files need it", what, shortened(value, 80))
+		return finding.New("define.bad-value", "",
+			"the %s %q is not one plain word, as machines' files need it", what, shortened(value, 80))
 	}
 	return nil
 }
@@ -95,7 +97,8 @@ func (s ClientSource) check() error {
 		return err
 	}
 	if r := strings.TrimPrefix(s.Release, "./"); r != "" && r != "/" {
-		if err := CheckWord("release", strings.NewReplacer("$component", "component", "$arch", "arch").Replace(r)); err != nil {
+		if err := CheckWord("release", strings.NewReplacer("$component", "component", "$arch",
+			"arch").Replace(r)); err != nil {
 			return err
 		}
 	}
@@ -107,7 +110,8 @@ func (s ClientSource) check() error {
 	for _, list := range []struct {
 		what   string
 		values []string
-	}{{"component", s.Components}, {"architecture", s.Architectures}, {"language", s.Languages}, {"module stream", s.Streams}} {
+	}{{"component", s.Components}, {"architecture", s.Architectures}, {"language", s.Languages}, {
+		"module stream", s.Streams}} {
 		if err := CheckWords(list.what, list.values...); err != nil {
 			return err
 		}
@@ -119,7 +123,8 @@ func (s ClientSource) check() error {
 // absolute folder nor an http or https URL that can stand in a machine's file.
 func CheckAddress(at string) error {
 	bad := func(why string) error {
-		return finding.New("define.bad-value", "", "the address %q %s", finding.Harmless(shortened(at, 120)), why).
+		return finding.New("define.bad-value", "", "the address %q %s", finding.Harmless(shortened(at, 120)),
+			why).
 			Do("give a URL such as http://stock.reach.example:8441/lane/steady, or an absolute folder")
 	}
 	if finding.Harmless(at) != at || !utf8.ValidString(at) {
@@ -132,7 +137,8 @@ func CheckAddress(at string) error {
 	switch {
 	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "":
 		return bad("is neither a URL nor an absolute folder")
-	case u.User != nil || u.RawQuery != "" || u.Fragment != "" || strings.ContainsAny(at, " \t$\"'\\<>[]{}`|^"):
+	case u.User != nil || u.RawQuery != "" || u.Fragment != "" || strings.ContainsAny(at,
+		" \t$\"'\\<>[]{}`|^"):
 		return bad("has something in it that clients do not take as it stands")
 	}
 	return nil
@@ -144,7 +150,8 @@ func EscapeFolder(p string) string {
 	var b strings.Builder
 	for i := range len(p) {
 		c := p[i]
-		if c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte("/._~-+@:", c) >= 0 {
+		if c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte(
+			"/._~-+@:", c) >= 0 {
 			b.WriteByte(c)
 		} else {
 			fmt.Fprintf(&b, "%%%02x", c)

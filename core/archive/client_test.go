@@ -6,7 +6,8 @@ import (
 )
 
 func TestALineOfAClientsFileCannotBeBrokenOut(t *testing.T) {
-	for _, value := range []string{"a\nTrusted: yes", "a\rb", "a\x00b", "a\x1b[2J", "a\u202eb", "a\u2028b", "a\xffb"} {
+	for _, value := range []string{"a\nTrusted: yes", "a\rb", "a\x00b", "a\x1b[2J", "a\u202eb", "a\u2028b",
+		"a\xffb"} {
 		var text Text
 		text.Line("Languages: %s", value)
 		if _, err := text.Bytes(); err == nil {
@@ -22,22 +23,35 @@ func TestALineOfAClientsFileCannotBeBrokenOut(t *testing.T) {
 
 func TestAClientsValuesAreCheckedInTheWriterToo(t *testing.T) {
 	good := func() Client {
-		return Client{Lane: "steady", At: "http://127.0.0.1:8441/lane/steady", Architectures: []string{"amd64"}, Pins: []Relation{{Name: "tide-tables", Op: Equal, Version: "2:2.4.1-1~rc1"}},
-			Sources: []ClientSource{{Source: Source{Name: "tarn", Release: "heron/updates", Components: []string{"core"}, Architectures: []string{"amd64"}, Languages: []string{"en", "pt_BR"}},
+		return Client{Lane: "steady", At: "http://127.0.0.1:8441/lane/steady", Architectures: []string{
+			"amd64"}, Pins: []Relation{{Name: "tide-tables", Op: Equal, Version: "2:2.4.1-1~rc1"}},
+			Sources: []ClientSource{{Source: Source{
+				Name:          "tarn",
+				Release:       "heron/updates",
+				Components:    []string{"core"},
+				Architectures: []string{"amd64"},
+				Languages:     []string{"en", "pt_BR"},
+			},
 				Streams: []string{"panel:3"}, Keys: []ClientKey{{Fingerprint: strings.Repeat("A", 40)}}}}}
 	}
 	if err := good().Check(); err != nil {
 		t.Fatal(err)
 	}
 	for name, change := range map[string]func(c *Client){
-		"a lane of two lines":          func(c *Client) { c.Lane = "steady\nTrusted: yes" },
-		"a language of two lines":      func(c *Client) { c.Sources[0].Languages = []string{"en\nTrusted: yes"} },
-		"a language of two words":      func(c *Client) { c.Sources[0].Languages = []string{"en Trusted"} },
-		"a component with a quote":     func(c *Client) { c.Sources[0].Components = []string{"core\""} },
-		"a release with a blank":       func(c *Client) { c.Sources[0].Release = "heron [trusted=yes]" },
-		"an architecture with a comma": func(c *Client) { c.Sources[0].Architectures = []string{"amd64,i386"} },
-		"a source that is a section":   func(c *Client) { c.Sources[0].Name = "tarn]\n[other" },
-		"a stream with a line end":     func(c *Client) { c.Sources[0].Streams = []string{"panel:3\nstate=disabled"} },
+		"a lane of two lines": func(c *Client) { c.Lane = "steady\nTrusted: yes" },
+		"a language of two lines": func(c *Client) {
+			c.Sources[0].Languages = []string{"en\nTrusted: yes"}
+		},
+		"a language of two words":  func(c *Client) { c.Sources[0].Languages = []string{"en Trusted"} },
+		"a component with a quote": func(c *Client) { c.Sources[0].Components = []string{"core\""} },
+		"a release with a blank":   func(c *Client) { c.Sources[0].Release = "heron [trusted=yes]" },
+		"an architecture with a comma": func(c *Client) {
+			c.Sources[0].Architectures = []string{"amd64,i386"}
+		},
+		"a source that is a section": func(c *Client) { c.Sources[0].Name = "tarn]\n[other" },
+		"a stream with a line end": func(c *Client) {
+			c.Sources[0].Streams = []string{"panel:3\nstate=disabled"}
+		},
 		"a fingerprint that is a path": func(c *Client) { c.Sources[0].Keys[0].Fingerprint = "../../x y" },
 		"a pin of a pattern":           func(c *Client) { c.Pins[0].Name = "*" },
 		"a pin of an option":           func(c *Client) { c.Pins[0].Name = "-tide" },

@@ -25,7 +25,8 @@ const windowLimit = 128 << 20
 func Decompress(r io.Reader, compression string, limit int64) (io.ReadCloser, error) {
 	plain, closer, err := open(r, compression)
 	if err != nil {
-		return nil, finding.New("source.malformed-index", "", "not readable as %s: %v", named(compression), err)
+		return nil, finding.New("source.malformed-index", "", "not readable as %s: %v", named(compression),
+			err)
 	}
 	return &bounded{r: plain, left: limit, limit: limit, close: closer, kind: named(compression)}, nil
 }
@@ -54,7 +55,8 @@ func open(r io.Reader, compression string) (io.Reader, func(), error) {
 		if _, err := frame.Peek(4); err != nil {
 			return nil, none, io.ErrUnexpectedEOF
 		}
-		z, err := zstd.NewReader(frame, zstd.WithDecoderMaxWindow(windowLimit), zstd.WithDecoderConcurrency(1))
+		z, err := zstd.NewReader(frame, zstd.WithDecoderMaxWindow(windowLimit),
+			zstd.WithDecoderConcurrency(1))
 		if err != nil {
 			return nil, none, err
 		}
@@ -74,7 +76,8 @@ type bounded struct {
 
 func (b *bounded) Read(p []byte) (int, error) {
 	if b.left < 0 {
-		return 0, finding.New("content.too-large", "", "more than %d bytes come out of this %s stream", b.limit, b.kind)
+		return 0, finding.New("content.too-large", "", "more than %d bytes come out of this %s stream",
+			b.limit, b.kind)
 	}
 	if int64(len(p)) > b.left+1 {
 		p = p[:b.left+1]
@@ -82,7 +85,8 @@ func (b *bounded) Read(p []byte) (int, error) {
 	n, err := b.r.Read(p)
 	b.left -= int64(n)
 	if b.left < 0 {
-		return n - 1, finding.New("content.too-large", "", "more than %d bytes come out of this %s stream", b.limit, b.kind)
+		return n - 1, finding.New("content.too-large", "", "more than %d bytes come out of this %s stream",
+			b.limit, b.kind)
 	}
 	if err != nil && err != io.EOF {
 		if _, ok := finding.From(err); !ok {
@@ -126,7 +130,8 @@ func Compress(data []byte, compression string) ([]byte, error) {
 // Sniff tells the compression of a stream by its first bytes (six are enough);
 // "" where it looks like none.
 func Sniff(head []byte) string {
-	for _, m := range []struct{ magic, compression string }{{"\x28\xb5\x2f\xfd", "zst"}, {"\xfd7zXZ\x00", "xz"}, {"\x1f\x8b", "gz"}, {"BZh", "bz2"}} {
+	for _, m := range []struct{ magic, compression string }{{"\x28\xb5\x2f\xfd", "zst"}, {"\xfd7zXZ\x00",
+		"xz"}, {"\x1f\x8b", "gz"}, {"BZh", "bz2"}} {
 		if bytes.HasPrefix(head, []byte(m.magic)) {
 			return m.compression
 		}

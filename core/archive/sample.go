@@ -22,7 +22,9 @@ type sampled struct {
 func (s *Sampler) Add(name string) {
 	sum := sha256.Sum256([]byte(name))
 	x := sampled{[8]byte(sum[:8]), name}
-	i, twice := slices.BinarySearchFunc(s.kept, x, func(a, b sampled) int { return bytes.Compare(a.digest[:], b.digest[:]) })
+	i, twice := slices.BinarySearchFunc(s.kept, x, func(a, b sampled) int {
+		return bytes.Compare(a.digest[:], b.digest[:])
+	})
 	if twice || i >= sampleSize {
 		return
 	}

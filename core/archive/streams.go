@@ -138,8 +138,9 @@ type activation struct {
 	builds    map[string]map[string][]*Stream // by module and stream, as repositories have them
 	streams   map[string][]string             // of each module, in order
 	preferred map[string]string               // the stream that a module is on with, where it has the choice
-	tie       map[string]bool                 // builds of its stream that need different things would do alike
-	left      int                             // steps
+	// builds of its stream that need different things would do alike
+	tie  map[string]bool
+	left int // steps
 }
 
 // Working out what is on costs so many steps at the most: some, and more for each
@@ -151,7 +152,12 @@ const (
 
 func newActivation(lists []*Streams) *activation {
 	a := &activation{
-		Active:    &Active{of: map[string]*Stream{}, active: map[string]string{}, listed: map[string]bool{}, names: map[string]bool{}},
+		Active: &Active{
+			of:     map[string]*Stream{},
+			active: map[string]string{},
+			listed: map[string]bool{},
+			names:  map[string]bool{},
+		},
 		builds:    map[string]map[string][]*Stream{},
 		streams:   map[string][]string{},
 		preferred: map[string]string{},
@@ -208,7 +214,9 @@ func (a *activation) on(module string, streams []string, path []string) string {
 	}
 	path = append(slices.Clone(path), module)
 	if p := a.preferred[module]; slices.Contains(streams, p) { // that one first
-		streams = append([]string{p}, slices.DeleteFunc(slices.Clone(streams), func(s string) bool { return s == p })...)
+		streams = append([]string{p}, slices.DeleteFunc(slices.Clone(streams), func(s string) bool {
+			return s == p
+		})...)
 	}
 	why := fmt.Sprintf("no repository has %s in the stream %s", module, strings.Join(streams, " or "))
 	for _, stream := range streams {
@@ -322,5 +330,7 @@ func (a *Active) Sees(p *Package, key string) bool {
 	if a.listed[key] || a.names[p.Name] {
 		return false
 	}
-	return len(a.names) == 0 || !slices.ContainsFunc(p.Provides, func(v Provide) bool { return a.names[v.Name] })
+	return len(a.names) == 0 || !slices.ContainsFunc(p.Provides, func(v Provide) bool {
+		return a.names[v.Name]
+	})
 }

@@ -12,7 +12,9 @@ func TestHostileStreamsEndWithinTheirBudget(t *testing.T) {
 	for i := range many {
 		many[i] = fmt.Sprintf("s%06d", i)
 	}
-	wide := &Streams{All: []*Stream{{Module: "app", Name: "1", Needs: [][]StreamNeed{{{Module: "lib", Not: many}}}}}, Defaults: map[string]string{}}
+	wide := &Streams{
+		All:      []*Stream{{Module: "app", Name: "1", Needs: [][]StreamNeed{{{Module: "lib", Not: many}}}}},
+		Defaults: map[string]string{}}
 	for _, s := range many {
 		wide.All = append(wide.All, &Stream{Module: "lib", Name: s})
 	}
@@ -22,13 +24,15 @@ func TestHostileStreamsEndWithinTheirBudget(t *testing.T) {
 	for i := range chain {
 		next := StreamNeed{Module: fmt.Sprintf("m%02d", i+1)}
 		for _, stream := range []string{"1", "2"} {
-			deep.All = append(deep.All, &Stream{Module: fmt.Sprintf("m%02d", i), Name: stream, Needs: [][]StreamNeed{{next}, {next}}})
+			deep.All = append(deep.All, &Stream{Module: fmt.Sprintf("m%02d", i), Name: stream,
+				Needs: [][]StreamNeed{{next}, {next}}})
 		}
 	}
 	for name, c := range map[string]struct {
 		list    *Streams
 		enabled string
-	}{"many streams, and as many that are not meant": {wide, "app:1"}, "a chain of choices that all fail": {deep, "m00:1"}} {
+	}{"many streams, and as many that are not meant": {wide, "app:1"},
+		"a chain of choices that all fail": {deep, "m00:1"}} {
 		t.Run(name, func(t *testing.T) {
 			a := Activate([]*Streams{c.list}, []string{c.enabled})
 			if !a.GaveUp || len(a.Off) != 1 {

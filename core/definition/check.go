@@ -76,8 +76,9 @@ type checker struct {
 	*Set
 	around Surroundings
 	found  finding.List
-	house  map[[4]string]string // packages of house sources: source, name, version and architecture → what it is called here
-	looked int                  // names that were compared to find one that is near
+	// packages of house sources: source, name, version and architecture → what it is called here
+	house  map[[4]string]string
+	looked int // names that were compared to find one that is near
 }
 
 // maxLooked bounds the names that are compared in one check: a document can name
@@ -142,10 +143,13 @@ func (c *checker) key(name string, k Key) {
 	}
 	if len(k.VouchedFor) > 0 {
 		if len(wanted) == 0 {
-			c.add("define.missing-field", object, path+".vouched_for", "to vouch for a key, its whole fingerprint must be written down")
+			c.add("define.missing-field", object, path+".vouched_for",
+				"to vouch for a key, its whole fingerprint must be written down")
 		}
 		if strings.TrimSpace(k.Evidence) == "" {
-			c.add("define.missing-field", object, path+".vouched_for", "to vouch for a key, the evidence must be written down: who compared the fingerprint, and how")
+			c.add("define.missing-field", object, path+".vouched_for",
+				"to vouch for a key, the evidence must be written down: who compared the "+
+					"fingerprint, and how")
 		}
 	}
 	if k.File != "" && c.around.ReadFile != nil {
@@ -154,7 +158,8 @@ func (c *checker) key(name string, k Key) {
 	for _, f := range wanted {
 		if c.around.Certificate != nil && (k.File == "" || c.around.ReadFile == nil) {
 			if cert, ok := c.around.Certificate(f); !ok {
-				c.add("key.missing", object, path, "the certificate %s was never brought in, and no file is named", f)
+				c.add("key.missing", object, path,
+					"the certificate %s was never brought in, and no file is named", f)
 			} else {
 				c.certificate(object, path, cert)
 			}
@@ -172,7 +177,8 @@ func (c *checker) key(name string, k Key) {
 func (c *checker) keyFile(object, path, file string, wanted []string) {
 	data, err := c.around.ReadFile(file)
 	if err != nil {
-		c.add("key.missing", object, path+".file", "the file %s cannot be read", file).WayOut = "the path is relative to the document"
+		c.add("key.missing", object, path+".file", "the file %s cannot be read",
+			file).WayOut = "the path is relative to the document"
 		return
 	}
 	certs, err := trust.ReadCertificates(data)
@@ -186,7 +192,9 @@ func (c *checker) keyFile(object, path, file string, wanted []string) {
 	}
 	if len(wanted) == 0 {
 		if len(certs) > 1 {
-			c.add("define.missing-field", object, path, "the file holds %d certificates (%s), and the definition does not say which is meant", len(certs), strings.Join(have, ", ")).
+			c.add("define.missing-field", object, path,
+				"the file holds %d certificates (%s), and the definition does not say which is meant",
+				len(certs), strings.Join(have, ", ")).
 				WayOut = "write fingerprint: with one of them, or fingerprints: with several"
 			return
 		}
@@ -195,7 +203,8 @@ func (c *checker) keyFile(object, path, file string, wanted []string) {
 	for _, want := range wanted {
 		i := slices.Index(have, want)
 		if i < 0 {
-			c.add("key.fingerprint-mismatch", object, path+".fingerprint", "the file holds %s, and the definition says %s", strings.Join(have, ", "), want)
+			c.add("key.fingerprint-mismatch", object, path+".fingerprint",
+				"the file holds %s, and the definition says %s", strings.Join(have, ", "), want)
 			continue
 		}
 		c.certificate(object, path, certs[i])
@@ -212,17 +221,20 @@ func (c *checker) certificate(object, path string, cert *trust.Certificate) {
 func (c *checker) housePackage(name string, p Package) {
 	object, path := "package "+name, "packages."+name
 	if reference(c, object, path+".source", "source", p.Source, c.Sources) && !c.Sources[p.Source].Managed() {
-		c.add("define.bad-value", object, path+".source", "the source %q is not a house source without upstreams, so nothing can be added to it", p.Source)
+		c.add("define.bad-value", object, path+".source",
+			"the source %q is not a house source without upstreams, so nothing can be added to it", p.Source)
 	}
 	if len(p.SHA256) != 64 || strings.Trim(p.SHA256, "0123456789abcdef") != "" {
 		c.add("define.bad-value", object, path+".sha256", "%q is not a SHA-256", p.SHA256)
 	} else if c.around.Held != nil && !c.around.Held(p.SHA256) {
-		c.add("define.bad-value", object, path, "the file of %s %s is not in the pool of this site", p.Name, p.Version).WayOut =
+		c.add("define.bad-value", object, path, "the file of %s %s is not in the pool of this site",
+			p.Name, p.Version).WayOut =
 			"add the file: stockade package add FILE --source " + p.Source
 	}
 	id := [4]string{p.Source, p.Name, p.Version, p.Architecture}
 	if other, twice := c.house[id]; twice {
-		c.add("define.duplicate-name", object, path, "%s %s (%s) is in %s already, as %s", p.Name, p.Version, p.Architecture, p.Source, other)
+		c.add("define.duplicate-name", object, path, "%s %s (%s) is in %s already, as %s", p.Name, p.Version,
+			p.Architecture, p.Source, other)
 	} else {
 		c.house[id] = name
 	}
@@ -240,13 +252,16 @@ func (c *checker) address(object, path, raw string, query bool) (*url.URL, bool)
 	case err != nil:
 		c.add("source.bad-url", object, path, "%q is not a URL", fetch.Shown(raw))
 	case u.Scheme != "http" && u.Scheme != "https":
-		c.add("source.bad-url", object, path, "%q has the scheme %q; http and https are known", fetch.Shown(raw), u.Scheme)
+		c.add("source.bad-url", object, path, "%q has the scheme %q; http and https are known",
+			fetch.Shown(raw), u.Scheme)
 	case u.Hostname() == "":
 		c.add("source.bad-url", object, path, "%q names no host", fetch.Shown(raw))
 	case u.RawQuery != "" && !query || u.Fragment != "":
-		c.add("source.bad-url", object, path, "%q has a query or fragment; paths are put behind it", fetch.Shown(raw))
+		c.add("source.bad-url", object, path, "%q has a query or fragment; paths are put behind it",
+			fetch.Shown(raw))
 	case u.User != nil:
-		c.add("source.credential-in-url", object, path, "the URL of %s has a user or password in it", u.Hostname())
+		c.add("source.credential-in-url", object, path, "the URL of %s has a user or password in it",
+			u.Hostname())
 	default:
 		return u, true
 	}
@@ -256,7 +271,8 @@ func (c *checker) address(object, path, raw string, query bool) (*url.URL, bool)
 func (c *checker) source(name string, src Source) {
 	object, path := "source "+name, "sources."+name
 	if slices.Contains([]string{"about", "manifest", "seal.asc"}, name) {
-		c.add("define.bad-value", object, path, "the name %q is kept for what stands beside the sources in an edition", name)
+		c.add("define.bad-value", object, path,
+			"the name %q is kept for what stands beside the sources in an edition", name)
 	}
 	family, known := c.around.Families[src.Family]
 	if !known && src.Family != "" {
@@ -270,7 +286,9 @@ func (c *checker) source(name string, src Source) {
 	}
 	if src.Managed() {
 		if len(src.SignedBy) > 0 {
-			c.add("define.bad-value", object, path+".signed_by", "the site key signs what is added by hand: signed_by names keys of upstreams, and there are none")
+			c.add("define.bad-value", object, path+".signed_by",
+				"the site key signs what is added by hand: signed_by names keys of upstreams, and there "+
+					"are none")
 		}
 		return
 	}
@@ -287,7 +305,8 @@ func (c *checker) source(name string, src Source) {
 			}
 		}
 		if given != 1 {
-			c.add("define.bad-value", object, path+".upstreams."+strconv.Itoa(i), "an upstream has one of url, mirror_list and metalink, and this one has %d of them", given)
+			c.add("define.bad-value", object, path+".upstreams."+strconv.Itoa(i),
+				"an upstream has one of url, mirror_list and metalink, and this one has %d of them", given)
 			continue
 		}
 		expanded, err := src.Expand(name, address)
@@ -304,7 +323,8 @@ func (c *checker) source(name string, src Source) {
 		}
 	}
 	if len(src.SignedBy) == 0 {
-		c.add("source.unsigned", object, path, "no key is named that may sign it, so nothing of it could be verified")
+		c.add("source.unsigned", object, path,
+			"no key is named that may sign it, so nothing of it could be verified")
 	}
 	if src.Proxy != "" {
 		reference(c, object, path+".proxy", "proxy", src.Proxy, c.Proxies)
@@ -364,14 +384,16 @@ func (c *checker) signs(object, path, source, name, fingerprint string) {
 		shown = name + " (" + fingerprint + ")"
 	}
 	c.add("key.unvouched", object, path, "nobody vouched for %s for this source", shown).WayOut =
-		"compare the whole fingerprint with its owner, then: stockade key vouch " + fingerprint + " --source " + source + " --evidence \"…\""
+		"compare the whole fingerprint with its owner, then: stockade key vouch " + fingerprint +
+			" --source " + source + " --evidence \"…\""
 }
 
 func (c *checker) mirror(name string, m Mirror) {
 	object, path := "mirror "+name, "mirrors."+name
 	if m.Schedule != "" {
 		if _, err := cron.ParseStandard(m.Schedule); err != nil || strings.HasPrefix(m.Schedule, "@") {
-			c.add("define.bad-value", object, path+".schedule", "the schedule %q is not five cron fields", m.Schedule)
+			c.add("define.bad-value", object, path+".schedule", "the schedule %q is not five cron fields",
+				m.Schedule)
 		}
 	}
 	if len(m.From) == 0 {
@@ -387,10 +409,12 @@ func (c *checker) mirror(name string, m Mirror) {
 		}
 		seen[f.Source] = true
 		if reference(c, object, at+".source", "source", f.Source, c.Sources) && c.Sources[f.Source].Disabled {
-			c.add("define.bad-value", object, at+".source", "the source %q is disabled", f.Source).WayOut = "enable it, or take it out of the mirror"
+			c.add("define.bad-value", object, at+".source", "the source %q is disabled",
+				f.Source).WayOut = "enable it, or take it out of the mirror"
 		}
 		if m.Copy == "faithful" && !m.Everything(f) {
-			c.add("define.bad-value", object, at, "a faithful copy takes everything: upstream's signed indexes name every package").
+			c.add("define.bad-value", object, at,
+				"a faithful copy takes everything: upstream's signed indexes name every package").
 				WayOut = "write want: everything, or copy: tailored"
 		}
 		c.want(object, at+".want", f.Want, f.Source)
@@ -441,7 +465,8 @@ func (c *checker) want(object, path string, want Want, sources ...string) {
 		}
 	}
 	if len(want.Packages) == 0 && !want.Everything && (want.With != "" || want.Versions != 0 || want.Only) {
-		c.add("define.missing-field", object, path, "want names no packages").WayOut = `name them; packages: ["*"] takes all`
+		c.add("define.missing-field", object, path,
+			"want names no packages").WayOut = `name them; packages: ["*"] takes all`
 	}
 }
 
@@ -454,11 +479,13 @@ func (c *checker) group(name string, g Group) {
 	}
 	reference(c, object, path+".lane", "lane", g.Lane, c.Lanes)
 	if _, ok := family.(archive.Bound); !ok && family != nil && len(g.Foreign) > 0 {
-		c.add("define.bad-value", object, path+".foreign", "machines of the family %s have no foreign architectures", g.Family)
+		c.add("define.bad-value", object, path+".foreign",
+			"machines of the family %s have no foreign architectures", g.Family)
 	}
 	for _, a := range g.Foreign {
 		if slices.Contains(g.Architectures, a) {
-			c.add("define.bad-value", object, path+".foreign", "%q is an architecture of machines of the group, and cannot be foreign to them", a).
+			c.add("define.bad-value", object, path+".foreign",
+				"%q is an architecture of machines of the group, and cannot be foreign to them", a).
 				WayOut = "make two groups: one of machines of each architecture"
 		}
 	}
@@ -491,7 +518,9 @@ func Merge(read, checked finding.List) finding.List {
 	out := append(finding.List{}, read...)
 	told := map[string]bool{} // the words of what reading found, by file
 	for _, r := range read {
-		for w := range strings.FieldsFuncSeq(r.Text, func(c rune) bool { return strings.ContainsRune(" .,:;\"'()[]", c) && c != '.' }) {
+		for w := range strings.FieldsFuncSeq(r.Text, func(c rune) bool {
+			return strings.ContainsRune(" .,:;\"'()[]", c) && c != '.'
+		}) {
 			told[r.Place.File+"\x00"+w] = true
 			for part := range strings.SplitSeq(w, ".") {
 				told[r.Place.File+"\x00"+part] = true

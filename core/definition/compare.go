@@ -267,7 +267,9 @@ func plainStyle(n *yaml.Node, key string) {
 	if n.Kind == yaml.MappingNode || n.Kind == yaml.SequenceNode {
 		n.Style = 0
 	}
-	if n.Kind == yaml.SequenceNode && !slices.ContainsFunc(n.Content, func(c *yaml.Node) bool { return c.Kind != yaml.ScalarNode }) {
+	if n.Kind == yaml.SequenceNode && !slices.ContainsFunc(n.Content, func(c *yaml.Node) bool {
+		return c.Kind != yaml.ScalarNode
+	}) {
 		n.Style = yaml.FlowStyle
 	}
 	if key == "want" && n.Kind == yaml.MappingNode {

@@ -195,8 +195,9 @@ type Set struct {
 // NewSet gives an empty set.
 func NewSet() *Set {
 	return &Set{Places: map[string]finding.Place{}, Document: Document{Stockade: 1,
-		Keys: map[string]Key{}, Proxies: map[string]Proxy{}, Sources: map[string]Source{}, Packages: map[string]Package{},
-		Mirrors: map[string]Mirror{}, Lanes: map[string]Lane{}, Groups: map[string]Group{}}}
+		Keys: map[string]Key{}, Proxies: map[string]Proxy{}, Sources: map[string]Source{},
+		Packages: map[string]Package{},
+		Mirrors:  map[string]Mirror{}, Lanes: map[string]Lane{}, Groups: map[string]Group{}}}
 }
 
 // Place finds the place of a path, or of the nearest thing around it.
@@ -222,7 +223,8 @@ func (a Age) Duration() (time.Duration, error) {
 	if a == "" {
 		return 0, nil
 	}
-	units := map[byte]time.Duration{'m': time.Minute, 'h': time.Hour, 'd': 24 * time.Hour, 'w': 7 * 24 * time.Hour}
+	units := map[byte]time.Duration{'m': time.Minute, 'h': time.Hour,
+		'd': 24 * time.Hour, 'w': 7 * 24 * time.Hour}
 	unit, ok := units[a[len(a)-1]]
 	n, err := strconv.Atoi(string(a[:len(a)-1]))
 	if !ok || err != nil || n < 1 || n > 10000 {
@@ -287,7 +289,8 @@ func (src Source) Expand(name, raw string) (string, error) {
 		return ""
 	})
 	if bad != "" {
-		return "", finding.New("source.bad-url", "source "+name, "the variable $%s in %q stands for nothing", bad, fetch.Shown(raw)).
+		return "", finding.New("source.bad-url", "source "+name, "the variable $%s in %q stands for nothing",
+			bad, fetch.Shown(raw)).
 			Do("write the value out; $release is known, and $arch where there is just one architecture")
 	}
 	return out, nil
@@ -325,7 +328,8 @@ func (s *Set) Route(name string) (fetch.Route, error) {
 			return r, err
 		}
 		if field != "url" {
-			r.Lists = append(r.Lists, fetch.List{URL: expanded, Metalink: field == "metalink", Region: u.Region})
+			r.Lists = append(r.Lists,
+				fetch.List{URL: expanded, Metalink: field == "metalink", Region: u.Region})
 			continue
 		}
 		r.Upstreams = append(r.Upstreams, fetch.Upstream{URL: expanded, Region: u.Region})

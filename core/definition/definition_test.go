@@ -37,7 +37,8 @@ groups: {gatehouse: {family: deb, release: heron, architectures: [amd64], lane: 
 
 func check(text string) finding.List {
 	set, found := Read(Text{Name: "site.yaml", Text: text})
-	return Merge(found, Check(set, Surroundings{Families: archive.NewRegistry(deb.Family{}), Now: time.Now()}))
+	return Merge(found,
+		Check(set, Surroundings{Families: archive.NewRegistry(deb.Family{}), Now: time.Now()}))
 }
 
 func TestAGoodDocumentHasNoFindings(t *testing.T) {
@@ -45,7 +46,8 @@ func TestAGoodDocumentHasNoFindings(t *testing.T) {
 		t.Error(found)
 	}
 	set, _ := Read(Text{Text: good})
-	if set.Sources["tarn"].Priority != 50 || set.Mirrors["barrage"].Complete != "strict" || set.Mirrors["barrage"].From[0].Want.With != "required" {
+	if set.Sources["tarn"].Priority != 50 || set.Mirrors["barrage"].Complete != "strict" ||
+		set.Mirrors["barrage"].From[0].Want.With != "required" {
 		t.Errorf("the defaults are not filled in: %+v", set.Mirrors["barrage"])
 	}
 }
@@ -64,30 +66,44 @@ func TestMistakesAreToldWithPlaceAndWayOut(t *testing.T) {
 	}{
 		{"not YAML", "stockade: 1\nsources: [", "define.syntax", 2, "YAML"},
 		{"a misspelt field", swap("components:", "componnents:"), "define.unknown-field", 8, `"components"`},
-		{"a source that nobody defined", swap("source: tarn", "source: tarm"), "define.dangling-reference", 17, `"tarn"`},
-		{"a mirror that nobody defined", swap("mirror: barrage", "mirror: barage"), "define.dangling-reference", 18, `"barrage"`},
+		{"a source that nobody defined", swap("source: tarn", "source: tarm"), "define.dangling-reference",
+			17, `"tarn"`},
+		{"a mirror that nobody defined", swap("mirror: barrage", "mirror: barage"),
+			"define.dangling-reference", 18, `"barrage"`},
 		{"a name twice", good + "  gatehouse: {family: deb, lane: steady}\n", "define.syntax", 0, ""},
-		{"a number that is none", swap("max_age: 10d", "max_age: 10d\n    priority: high"), "define.bad-value", 12, "whole number"},
-		{"a priority out of range", swap("max_age: 10d", "priority: 120"), "define.bad-value", 11, "from 1 to 99"},
+		{"a number that is none", swap("max_age: 10d", "max_age: 10d\n    priority: high"),
+			"define.bad-value", 12, "whole number"},
+		{"a priority out of range", swap("max_age: 10d", "priority: 120"), "define.bad-value", 11,
+			"from 1 to 99"},
 		{"a standing that does not exist", swap("official", "oficial"), "define.bad-value", 5, `"official"`},
 		{"a family that is not known", swap("family: deb\n", "family: dep\n"), "define.bad-value", 4, "deb"},
 		{"an age that is none", swap("10d", "10 days"), "define.bad-value", 11, "10d"},
 		{"another scheme", swap("https://", "ftp://"), "source.bad-url", 6, "http and https"},
 		{"a variable for nothing", swap("/tarn\"", "/$relase\""), "source.bad-url", 6, "$relase"},
-		{"a password in the URL", swap("https://", "https://me:pearl@"), "source.credential-in-url", 6, "URL"},
+		{"a password in the URL", swap("https://", "https://me:pearl@"), "source.credential-in-url", 6,
+			"URL"},
 		{"plain http", swap("https://", "http://"), "source.plain-http", 6, "TLS"},
-		{"nobody signs", swap("signed_by: [tarn-archive]", "signed_by: []"), "source.unsigned", 3, "signed_by"},
-		{"a short id", swap("7C1B22E05A90D4417F03 9E6AB2C871D0453FF1A9", "453FF1A9"), "key.short-id", 13, "whole fingerprint"},
+		{"nobody signs", swap("signed_by: [tarn-archive]", "signed_by: []"), "source.unsigned", 3,
+			"signed_by"},
+		{"a short id", swap("7C1B22E05A90D4417F03 9E6AB2C871D0453FF1A9", "453FF1A9"), "key.short-id", 13,
+			"whole fingerprint"},
 		{"a key of no name", swap("[tarn-archive]", "[tarn-archiv]"), "key.missing", 10, `"tarn-archive"`},
-		{"nobody vouched", swap(", vouched_for: [tarn], evidence: \"call 4471\"", ""), "key.unvouched", 10, "vouch"},
-		{"vouching without evidence", swap(", evidence: \"call 4471\"", ""), "define.missing-field", 13, "evidence"},
-		{"a want that cannot be read", swap("tide-tables >= 2", "tide-tables>=2"), "define.bad-value", 17, "spaces"},
-		{"a pin with no version", swap("tide-tables = 2.4.1-1", "tide-tables"), "define.bad-value", 19, "NAME = VERSION"},
+		{"nobody vouched", swap(", vouched_for: [tarn], evidence: \"call 4471\"", ""), "key.unvouched", 10,
+			"vouch"},
+		{"vouching without evidence", swap(", evidence: \"call 4471\"", ""), "define.missing-field", 13,
+			"evidence"},
+		{"a want that cannot be read", swap("tide-tables >= 2", "tide-tables>=2"), "define.bad-value", 17,
+			"spaces"},
+		{"a pin with no version", swap("tide-tables = 2.4.1-1", "tide-tables"), "define.bad-value", 19,
+			"NAME = VERSION"},
 		{"a faithful copy of a choice", swap("tailored", "faithful"), "define.bad-value", 17, "everything"},
-		{"all as an architecture", swap("architectures: [amd64]\n", "architectures: [all]\n"), "define.bad-value", 3, "by themselves"},
-		{"no version of the language", strings.TrimPrefix(good, "stockade: 1\n"), "define.missing-field", 1, "stockade: 1"},
+		{"all as an architecture", swap("architectures: [amd64]\n", "architectures: [all]\n"),
+			"define.bad-value", 3, "by themselves"},
+		{"no version of the language", strings.TrimPrefix(good, "stockade: 1\n"), "define.missing-field", 1,
+			"stockade: 1"},
 		{"an alias", swap("[core]", "&a [core]"), "define.syntax", 8, "anchors"},
-		{"a list where a mapping belongs", "stockade: 1\nsources: [tarn]\n", "define.bad-value", 2, "mapping"},
+		{"a list where a mapping belongs", "stockade: 1\nsources: [tarn]\n",
+			"define.bad-value", 2, "mapping"},
 		{"an empty document", "", "define.syntax", 1, "empty"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -110,8 +126,10 @@ func TestMistakesAreToldWithPlaceAndWayOut(t *testing.T) {
 }
 
 func TestTheSameNameInTwoDocumentsIsToldWithBothPlaces(t *testing.T) {
-	_, found := Read(Text{"a.yaml", good}, Text{"b.yaml", "stockade: 1\nlanes: {steady: {mirror: barrage}}\n"})
-	if l := found.With("define.duplicate-name"); len(l) != 1 || !strings.Contains(l[0].Text, "a.yaml:18") || l[0].Place.File != "b.yaml" {
+	_, found := Read(Text{"a.yaml", good},
+		Text{"b.yaml", "stockade: 1\nlanes: {steady: {mirror: barrage}}\n"})
+	if l := found.With("define.duplicate-name"); len(l) != 1 || !strings.Contains(l[0].Text, "a.yaml:18") ||
+		l[0].Place.File != "b.yaml" {
 		t.Error(found)
 	}
 }
@@ -122,11 +140,13 @@ func TestASecretKeyOrAnotherKeyInTheFileIsTold(t *testing.T) {
 	if p := set.Resolve("tarn-archive"); p != "site/keys/a.asc" {
 		t.Errorf("the path is %s", p)
 	}
-	found := Check(set, Surroundings{Families: archive.NewRegistry(deb.Family{}), ReadFile: func(string) ([]byte, error) { return nil, errors.New("gone") }})
+	found := Check(set, Surroundings{Families: archive.NewRegistry(deb.Family{}),
+		ReadFile: func(string) ([]byte, error) { return nil, errors.New("gone") }})
 	if len(found.With("key.missing")) == 0 {
 		t.Error(found)
 	}
-	found = Check(set, Surroundings{Families: archive.NewRegistry(deb.Family{}), ReadFile: func(string) ([]byte, error) { return []byte("no key"), nil }})
+	found = Check(set, Surroundings{Families: archive.NewRegistry(deb.Family{}),
+		ReadFile: func(string) ([]byte, error) { return []byte("no key"), nil }})
 	if len(found.With("key.unreadable")) == 0 {
 		t.Error(found)
 	}
@@ -150,7 +170,8 @@ func TestWritingBackReadsTheSame(t *testing.T) {
 	src.Priority = 20
 	again.Sources["tarn"] = src
 	c := Compare(set, again)
-	if len(c) != 2 || c[0].Kind != "source" || c[0].Fields[0] != (Field{"priority", "50", "20"}) || c[1].Action != "remove" {
+	if len(c) != 2 || c[0].Kind != "source" || c[0].Fields[0] != (Field{"priority", "50", "20"}) ||
+		c[1].Action != "remove" {
 		t.Errorf("%+v", c)
 	}
 }
@@ -188,7 +209,8 @@ func TestAHostileDocumentIsCheckedInBoundedTime(t *testing.T) {
 		}
 		b.WriteString("mirrors:\n")
 		for i := range n {
-			fmt.Fprintf(&b, "  mirror-with-a-long-name-%06d: {copy: tailored, from: [{source: source-with-a-long-name-%06d}]}\n", i, i)
+			fmt.Fprintf(&b, "  mirror-with-a-long-name-%06d: {copy: tailored, from: [{source: "+
+				"source-with-a-long-name-%06d}]}\n", i, i)
 		}
 		begun := time.Now()
 		set, found := Read(Text{Name: "hostile.yaml", Text: b.String()})
@@ -217,16 +239,24 @@ func TestValuesThatWouldBreakOutOfMachinesFilesAreRefused(t *testing.T) {
 		"an architecture":          `architectures: ["amd64\nTrusted: yes"]`,
 	} {
 		for _, family := range []string{"deb", "rpm", "alpm"} {
-			base := map[string]string{"languages": "languages: [en]", "components": map[string]string{"deb": "components: [core]", "rpm": "components: []", "alpm": "components: [core]"}[family],
-				"release": map[string]string{"deb": "release: heron", "rpm": "release: \"9\"", "alpm": "release: \"\""}[family], "architectures": "architectures: [x86_64]"}
+			base := map[string]string{"languages": "languages: [en]",
+				"components": map[string]string{"deb": "components: [core]", "rpm": "components: []",
+					"alpm": "components: [core]"}[family],
+				"release": map[string]string{"deb": "release: heron", "rpm": "release: \"9\"",
+					"alpm": "release: \"\""}[family], "architectures": "architectures: [x86_64]"}
 			field, _, _ := strings.Cut(text, ":")
 			base[field] = text
-			doc := "stockade: 1\nsources:\n  s:\n    family: " + family + "\n    upstreams: [{url: \"https://a.example/\"}]\n    signed_by: [" + strings.Repeat("A", 40) + "]\n"
+			doc := "stockade: 1\nsources:\n  s:\n    family: " + family +
+				"\n    upstreams: [{url: \"https://a.example/\"}]\n    signed_by: [" + strings.Repeat("A",
+				40) + "]\n"
 			for _, k := range []string{"languages", "components", "release", "architectures"} {
 				doc += "    " + base[k] + "\n"
 			}
 			set, found := Read(Text{Name: "x.yaml", Text: doc})
-			found = Merge(found, Check(set, Surroundings{Families: archive.NewRegistry(deb.Family{}, rpm.Family{}, alpm.Family{}), Now: time.Now()}))
+			found = Merge(found,
+				Check(set,
+					Surroundings{Families: archive.NewRegistry(deb.Family{}, rpm.Family{}, alpm.Family{}),
+						Now: time.Now()}))
 			if len(found.With("define.bad-value")) == 0 {
 				t.Errorf("%s, %s: %v", family, name, found)
 			}
@@ -240,7 +270,13 @@ func TestManyHousePackagesAreCheckedInProportion(t *testing.T) {
 		s := NewSet()
 		s.Sources["reach-pumps"] = Source{Family: "rpm", Standing: "house", Architectures: []string{"x86_64"}}
 		for i := range n {
-			s.Packages[fmt.Sprintf("p%06d", i)] = Package{Source: "reach-pumps", Name: fmt.Sprintf("p%d", i), Version: "1-1", Architecture: "x86_64", SHA256: strings.Repeat("a", 64)}
+			s.Packages[fmt.Sprintf("p%06d", i)] = Package{
+				Source:       "reach-pumps",
+				Name:         fmt.Sprintf("p%d", i),
+				Version:      "1-1",
+				Architecture: "x86_64",
+				SHA256:       strings.Repeat("a", 64),
+			}
 		}
 		return s
 	}
@@ -264,7 +300,8 @@ func TestManyHousePackagesAreCheckedInProportion(t *testing.T) {
 	twice := set(3)
 	p := twice.Packages["p000001"]
 	twice.Packages["again"] = p
-	if found := Check(twice, Surroundings{}).With("define.duplicate-name"); len(found) != 1 || found[0].Object != "package p000001" {
+	if found := Check(twice, Surroundings{}).With("define.duplicate-name"); len(found) != 1 ||
+		found[0].Object != "package p000001" {
 		t.Errorf("one package twice: %v", found)
 	}
 }

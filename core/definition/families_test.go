@@ -39,7 +39,11 @@ mirrors:
 
 func checkThree(text string, held bool) finding.List {
 	set, found := Read(Text{Name: "site.yaml", Text: text})
-	return Merge(found, Check(set, Surroundings{Families: archive.NewRegistry(deb.Family{}, rpm.Family{}, alpm.Family{}), Now: time.Now(), Held: func(string) bool { return held }}))
+	return Merge(found, Check(set, Surroundings{
+		Families: archive.NewRegistry(deb.Family{}, rpm.Family{}, alpm.Family{}),
+		Now:      time.Now(),
+		Held:     func(string) bool { return held },
+	}))
 }
 
 func TestDescriptionsOfTheOtherFamiliesAndOfHousesAreRead(t *testing.T) {
@@ -48,10 +52,13 @@ func TestDescriptionsOfTheOtherFamiliesAndOfHousesAreRead(t *testing.T) {
 	}
 	set, _ := Read(Text{Text: three})
 	route, err := set.Route("brine")
-	if err != nil || len(route.Upstreams) != 1 || route.Upstreams[0].URL != "https://packages.brine.example/el/9/x86_64" || len(route.Lists) != 1 || !route.Lists[0].Metalink || !strings.HasSuffix(route.Lists[0].URL, "arch=x86_64") {
+	if err != nil || len(route.Upstreams) != 1 || route.Upstreams[0].URL !=
+		"https://packages.brine.example/el/9/x86_64" || len(route.Lists) != 1 || !route.Lists[0].Metalink ||
+		!strings.HasSuffix(route.Lists[0].URL, "arch=x86_64") {
 		t.Errorf("%+v %v", route, err)
 	}
-	if !set.Sources["house"].Managed() || set.Sources["brine"].Managed() || strings.Join(set.HousePackages("house"), " ") != "relay-1" {
+	if !set.Sources["house"].Managed() || set.Sources["brine"].Managed() ||
+		strings.Join(set.HousePackages("house"), " ") != "relay-1" {
 		t.Error("which source is the house's is not seen")
 	}
 	// Written back and read again, it is the same.
@@ -64,7 +71,8 @@ func TestDescriptionsOfTheOtherFamiliesAndOfHousesAreRead(t *testing.T) {
 		t.Errorf("%v %v\n%s", found, Compare(set, again), text)
 	}
 	// A document that does not mention packages leaves them where they are.
-	without, _ := Read(Text{Text: three[:strings.Index(three, "packages:\n  relay")] + three[strings.Index(three, "mirrors:\n  pumps"):]})
+	without, _ := Read(Text{Text: three[:strings.Index(three, "packages:\n  relay")] +
+		three[strings.Index(three, "mirrors:\n  pumps"):]})
 	if over := Overlay(set, without); len(over.Packages) != 1 {
 		t.Error("recording took a package out")
 	}
@@ -72,18 +80,32 @@ func TestDescriptionsOfTheOtherFamiliesAndOfHousesAreRead(t *testing.T) {
 
 func TestMistakesInThemAreTold(t *testing.T) {
 	for name, c := range map[string]struct{ old, new, code, says string }{
-		"two addresses in one upstream":  {`{mirror_list: "https://wrack.example/mirrors.txt", region: reach}`, `{mirror_list: "https://a.example/x", url: "https://b.example"}`, "define.bad-value", "2 of them"},
-		"none":                           {`{mirror_list: "https://wrack.example/mirrors.txt", region: reach}`, `{region: reach}`, "define.bad-value", "0 of them"},
-		"a password in a list's address": {`https://wrack.example/mirrors.txt`, `https://a:b@wrack.example/mirrors.txt`, "source.credential-in-url", "wrack.example"},
+		"two addresses in one upstream": {
+			`{mirror_list: "https://wrack.example/mirrors.txt", region: reach}`,
+			`{mirror_list: "https://a.example/x", url: "https://b.example"}`,
+			"define.bad-value", "2 of them"},
+		"none": {
+			`{mirror_list: "https://wrack.example/mirrors.txt", region: reach}`, `{region: reach}`,
+			"define.bad-value", "0 of them"},
+		"a password in a list's address": {`https://wrack.example/mirrors.txt`,
+			`https://a:b@wrack.example/mirrors.txt`, "source.credential-in-url", "wrack.example"},
 		"a query where a server belongs": {`el/$release/$arch"}`, `el/?x=1"}`, "source.bad-url", "query"},
 		"a stream that is none":          {`"panel:3"`, `panel`, "define.bad-value", "MODULE:STREAM"},
 		"a stream that leads out":        {`"panel:3"`, `"../panel:3"`, "define.bad-value", "MODULE:STREAM"},
-		"a key of a house source":        {`standing: house, `, `standing: house, signed_by: [brine], `, "define.bad-value", "the site key signs"},
-		"a package of no house":          {`{source: house, name`, `{source: brine, name`, "define.bad-value", "not a house source"},
-		"a package of no source":         {`{source: house, name`, `{source: hous, name`, "define.dangling-reference", "house"},
-		"a digest that is none":          {"sha256: aaaa", "sha256: zzaa", "define.bad-value", "not a SHA-256"},
-		"two of one version":             {"packages:\n", "packages:\n  again: {source: house, name: relay, version: 1-1, architecture: noarch, sha256: " + strings.Repeat("b", 64) + ", size: 3, from: a, why: b}\n", "define.duplicate-name", "already"},
-		"no upstreams, and not a house":  {`standing: house`, `standing: vendor`, "define.missing-field", "no upstream"},
+		"a key of a house source": {`standing: house, `, `standing: house, signed_by: [brine], `,
+			"define.bad-value", "the site key signs"},
+		"a package of no house": {`{source: house, name`, `{source: brine, name`,
+			"define.bad-value", "not a house source"},
+		"a package of no source": {`{source: house, name`, `{source: hous, name`,
+			"define.dangling-reference", "house"},
+		"a digest that is none": {"sha256: aaaa", "sha256: zzaa", "define.bad-value",
+			"not a SHA-256"},
+		"two of one version": {"packages:\n",
+			"packages:\n  again: {source: house, name: relay, version: 1-1, architecture: noarch, sha256: " +
+				strings.Repeat("b", 64) + ", size: 3, from: a, why: b}\n",
+			"define.duplicate-name", "already"},
+		"no upstreams, and not a house": {`standing: house`, `standing: vendor`, "define.missing-field",
+			"no upstream"},
 	} {
 		if !strings.Contains(three, c.old) {
 			t.Fatalf("%s: nothing to change", name)
@@ -97,7 +119,8 @@ func TestMistakesInThemAreTold(t *testing.T) {
 			t.Errorf("%s: %v", name, checkThree(strings.Replace(three, c.old, c.new, 1), true))
 		}
 	}
-	if found := checkThree(three, false); len(found.With("define.bad-value")) != 1 || !strings.Contains(found[0].WayOut, "package add") {
+	if found := checkThree(three, false); len(found.With("define.bad-value")) != 1 ||
+		!strings.Contains(found[0].WayOut, "package add") {
 		t.Errorf("a file that is not at this site: %v", found)
 	}
 }

@@ -50,7 +50,8 @@ var yamlLine = regexp.MustCompile(`line (\d+)(?:: |, column (\d+): )?(.*)`)
 
 func (r *reader) read(text string) {
 	if len(text) > maxDocument {
-		r.found = append(r.found, finding.New("define.syntax", "", "the document has more than %d bytes", maxDocument).At(finding.Place{File: r.file}))
+		r.found = append(r.found, finding.New("define.syntax", "", "the document has more than %d bytes",
+			maxDocument).At(finding.Place{File: r.file}))
 		return
 	}
 	var node yaml.Node
@@ -73,7 +74,8 @@ func (r *reader) read(text string) {
 	root := node.Content[0]
 	var doc Document
 	r.value(root, reflect.ValueOf(&doc).Elem(), "", 0)
-	if doc.Stockade == 0 && root.Kind == yaml.MappingNode && len(r.found.With("define.missing-field")) == 0 && len(r.found) == 0 {
+	if doc.Stockade == 0 && root.Kind == yaml.MappingNode && len(r.found.With("define.missing-field")) == 0 &&
+		len(r.found) == 0 {
 		r.add("define.missing-field", r.place(root), "the document does not say \"stockade: 1\"")
 	}
 	merge(r, "keys", doc.Keys, r.set.Keys)
@@ -91,7 +93,8 @@ func merge[T any](r *reader, kind string, from, into map[string]T) {
 	for name, v := range from {
 		if _, twice := into[name]; twice {
 			first := r.set.Places["first:"+kind+"."+name]
-			r.add("define.duplicate-name", r.set.Places[kind+"."+name], "%s %q is defined here and at %s", singular(kind), name, first)
+			r.add("define.duplicate-name", r.set.Places[kind+"."+name], "%s %q is defined here and at %s",
+				singular(kind), name, first)
 			continue
 		}
 		into[name] = v
@@ -167,7 +170,9 @@ func (r *reader) value(n *yaml.Node, v reflect.Value, path string, depth int) {
 	case reflect.Struct:
 		if v.Type() == wantType && n.Kind == yaml.ScalarNode {
 			if n.Value != "everything" {
-				r.add("define.bad-value", r.place(n), "want is %q, and should be everything or a choice such as {packages: [sluicectl]}", n.Value)
+				r.add("define.bad-value", r.place(n),
+					"want is %q, and should be everything or a choice such as {packages: [sluicectl]}",
+					n.Value)
 			}
 			v.Set(reflect.ValueOf(Want{Everything: true}))
 			return
@@ -191,11 +196,13 @@ func (r *reader) value(n *yaml.Node, v reflect.Value, path string, depth int) {
 		r.pairs(n, path, func(key, val *yaml.Node) {
 			if !namePattern.MatchString(key.Value) {
 				r.add("define.bad-value", r.place(key), "the name %q does not fit", key.Value).WayOut =
-					"a name has small letters, digits, dots and dashes, begins with a letter or digit, and is at most 63 long"
+					"a name has small letters, digits, dots and dashes, begins with a letter or digit, " +
+						"and is at most 63 long"
 				return
 			}
 			if val.Kind == yaml.ScalarNode && val.Tag == "!!null" {
-				r.add("define.missing-field", r.place(key), "%s says nothing: fields belong below it", strings.TrimPrefix(path+"."+key.Value, "."))
+				r.add("define.missing-field", r.place(key), "%s says nothing: fields belong below it",
+					strings.TrimPrefix(path+"."+key.Value, "."))
 				return
 			}
 			e := reflect.New(v.Type().Elem()).Elem()
@@ -252,7 +259,8 @@ func (r *reader) fields(n *yaml.Node, v reflect.Value, path string, depth int) {
 	r.pairs(n, path, func(key, val *yaml.Node) {
 		i, ok := known[key.Value]
 		if !ok {
-			f := r.add("define.unknown-field", r.place(key), "there is no field %q in %s", key.Value, last(path))
+			f := r.add("define.unknown-field", r.place(key), "there is no field %q in %s", key.Value,
+				last(path))
 			if near := Nearest(key.Value, names); near != "" {
 				f.WayOut = fmt.Sprintf("perhaps %q is meant", near)
 			} else {
@@ -292,7 +300,8 @@ func (r *reader) bounds(n *yaml.Node, tag reflect.StructTag, v reflect.Value, pa
 				return
 			}
 		}
-		f := r.add("define.bad-value", r.place(n), "%s is %q, and should be one of %s", last(path), v.String(), strings.Join(words, ", "))
+		f := r.add("define.bad-value", r.place(n), "%s is %q, and should be one of %s", last(path),
+			v.String(), strings.Join(words, ", "))
 		if near := Nearest(v.String(), words); near != "" {
 			f.WayOut = fmt.Sprintf("perhaps %q is meant", near)
 		}
@@ -302,7 +311,8 @@ func (r *reader) bounds(n *yaml.Node, tag reflect.StructTag, v reflect.Value, pa
 		least, _ := strconv.Atoi(l)
 		most, _ := strconv.Atoi(tag.Get("most"))
 		if i := int(v.Int()); i < least || i > most {
-			r.add("define.bad-value", r.place(n), "%s is %d, and should be from %d to %d", last(path), i, least, most)
+			r.add("define.bad-value", r.place(n), "%s is %d, and should be from %d to %d",
+				last(path), i, least, most)
 		}
 	}
 }
@@ -317,7 +327,8 @@ func (r *reader) pairs(n *yaml.Node, path string, f func(key, val *yaml.Node)) {
 			continue
 		}
 		if first, twice := seen[key.Value]; twice {
-			r.add("define.duplicate-name", r.place(key), "%q stands here and at %s", strings.TrimPrefix(path+"."+key.Value, "."), r.place(first))
+			r.add("define.duplicate-name", r.place(key), "%q stands here and at %s", strings.TrimPrefix(path+
+				"."+key.Value, "."), r.place(first))
 			continue
 		}
 		seen[key.Value] = key

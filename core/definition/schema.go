@@ -56,7 +56,8 @@ func schemaOf(t reflect.Type) map[string]any {
 		}
 		return s
 	case reflect.Map:
-		return map[string]any{"type": "object", "propertyNames": map[string]any{"pattern": namePattern.String()},
+		return map[string]any{"type": "object",
+			"propertyNames":        map[string]any{"pattern": namePattern.String()},
 			"additionalProperties": schemaOf(t.Elem())}
 	case reflect.Slice:
 		return map[string]any{"type": "array", "items": schemaOf(t.Elem())}

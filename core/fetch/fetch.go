@@ -165,7 +165,8 @@ func Shown(raw string) string {
 // a finding that it returns the next upstream is asked. report, if not nil, is
 // told of every upstream that failed. When none delivers, the error joins what
 // each did; a finding among them stays reachable with finding.From.
-func (c *Client) Get(ctx context.Context, route Route, req Request, consume func(*Response) error, report func(*Failure)) error {
+func (c *Client) Get(ctx context.Context, route Route, req Request, consume func(*Response) error,
+	report func(*Failure)) error {
 	if len(route.Upstreams) == 0 {
 		return fmt.Errorf("the source %s has no upstream", route.Source)
 	}
@@ -257,7 +258,8 @@ func Address(base, p string) (string, error) {
 	return u.String(), nil
 }
 
-func (c *Client) one(ctx context.Context, route Route, up Upstream, req Request, consume func(*Response) error) error {
+func (c *Client) one(ctx context.Context, route Route, up Upstream, req Request,
+	consume func(*Response) error) error {
 	address, err := Address(up.URL, req.Path)
 	if err != nil {
 		return err
@@ -294,14 +296,20 @@ func (c *Client) one(ctx context.Context, route Route, up Upstream, req Request,
 		if f, ok := finding.From(err); ok {
 			return f
 		}
-		if f, ok := finding.Fault(err, "connect to "+Shown(up.URL)); ok && !errors.Is(err, syscall.EACCES) && !errors.Is(err, syscall.EPERM) {
+		if f, ok := finding.Fault(err, "connect to "+Shown(up.URL)); ok && !errors.Is(err, syscall.EACCES) &&
+			!errors.Is(err, syscall.EPERM) {
 			return f
 		}
 		c.mark(up, true, 0)
 		return fmt.Errorf("%w: %w", errRetry, plain(err))
 	}
 	defer res.Body.Close()
-	out := &Response{Upstream: up, Length: res.ContentLength, ETag: res.Header.Get("ETag"), LastModified: res.Header.Get("Last-Modified")}
+	out := &Response{
+		Upstream:     up,
+		Length:       res.ContentLength,
+		ETag:         res.Header.Get("ETag"),
+		LastModified: res.Header.Get("Last-Modified"),
+	}
 	switch {
 	case res.StatusCode == http.StatusOK:
 	case res.StatusCode == http.StatusPartialContent && offset > 0:
@@ -326,13 +334,15 @@ func (c *Client) one(ctx context.Context, route Route, up Upstream, req Request,
 		return fmt.Errorf("it answered %s", res.Status)
 	}
 	if req.Max > 0 && res.ContentLength > 0 && out.Offset+res.ContentLength > req.Max {
-		return finding.New("content.too-large", "source "+route.Source, "%s has %d bytes, and at most %d were expected",
+		return finding.New("content.too-large", "source "+route.Source,
+			"%s has %d bytes, and at most %d were expected",
 			req.Path, out.Offset+res.ContentLength, req.Max)
 	}
 	body := &watched{r: res.Body, ctx: ctx, limiter: c.limiter, left: -1}
 	if req.Max > 0 {
 		body.left = req.Max - out.Offset
-		body.tooLarge = finding.New("content.too-large", "source "+route.Source, "%s goes on after the %d bytes that were expected", req.Path, req.Max)
+		body.tooLarge = finding.New("content.too-large", "source "+route.Source,
+			"%s goes on after the %d bytes that were expected", req.Path, req.Max)
 	}
 	stop := c.watch(body, cancel)
 	defer stop()
@@ -450,7 +460,8 @@ func (c *Client) watch(w *watched, cancel context.CancelCauseFunc) (stop func())
 }
 
 func (c *Client) http(route Route, up Upstream) *http.Client {
-	key := strconv.FormatBool(up.Listed) + route.Proxy + "\x00" + route.ProxyUser + "\x00" + strings.Join(route.Redirects, ",") + "\x00" + up.URL
+	key := strconv.FormatBool(up.Listed) + route.Proxy + "\x00" + route.ProxyUser + "\x00" +
+		strings.Join(route.Redirects, ",") + "\x00" + up.URL
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if h, ok := c.clients[key]; ok {
@@ -458,7 +469,9 @@ func (c *Client) http(route Route, up Upstream) *http.Client {
 	}
 	dialer := &net.Dialer{Timeout: c.opt.ConnectTimeout, KeepAlive: 30 * time.Second}
 	if up.Listed && route.Proxy == "" {
-		dialer.Control = func(_, address string, _ syscall.RawConn) error { return farAway(route.Source, up, address) }
+		dialer.Control = func(_, address string, _ syscall.RawConn) error {
+			return farAway(route.Source, up, address)
+		}
 	}
 	t := &http.Transport{
 		Proxy: nil, DialContext: dialer.DialContext, ForceAttemptHTTP2: true, DisableCompression: true,
@@ -495,7 +508,8 @@ func allowed(route Route, first, to *url.URL, hops int) error {
 		return no("%s sends to %s, which is neither http nor https", first.Host, Shown(to.String()))
 	case first.Scheme == "https" && to.Scheme != "https":
 		return no("%s sends from https to plain http at %s", first.Host, to.Host)
-	case strings.EqualFold(to.Host, first.Host), slices.Contains(route.Redirects, strings.ToLower(to.Hostname())):
+	case strings.EqualFold(to.Host, first.Host),
+		slices.Contains(route.Redirects, strings.ToLower(to.Hostname())):
 		return nil
 	}
 	return no("%s sends to the host %s, which the definition does not name", first.Host, to.Host)
@@ -567,14 +581,15 @@ type Probe struct {
 func (c *Client) ProbeOne(ctx context.Context, route Route, up Upstream, p string, limit int64) Probe {
 	out := Probe{Upstream: up, At: c.opt.Now()}
 	start := time.Now()
-	err := c.one(withTimes(ctx, start, &out), route, up, Request{Path: p, Max: limit}, func(r *Response) error {
-		body, err := io.ReadAll(r.Body)
-		out.Bytes, out.Body = int64(len(body)), body
-		if took := time.Since(start) - out.FirstByte; took > 0 {
-			out.Rate = int64(float64(out.Bytes) / took.Seconds())
-		}
-		return err
-	})
+	err := c.one(withTimes(ctx, start, &out), route, up, Request{Path: p, Max: limit},
+		func(r *Response) error {
+			body, err := io.ReadAll(r.Body)
+			out.Bytes, out.Body = int64(len(body)), body
+			if took := time.Since(start) - out.FirstByte; took > 0 {
+				out.Rate = int64(float64(out.Bytes) / took.Seconds())
+			}
+			return err
+		})
 	if err != nil {
 		out.Error = err.Error()
 		out.Error = strings.TrimPrefix(out.Error, errRetry.Error()+": ")

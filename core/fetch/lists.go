@@ -46,14 +46,17 @@ func (c *Client) Expand(ctx context.Context, route Route, root string) (Route, f
 			}
 			f, ok := finding.From(err)
 			if !ok {
-				f = finding.New("source.upstream-down", "", "the list of upstreams %s cannot be had: %v", Shown(l.URL), err)
+				f = finding.New("source.upstream-down", "", "the list of upstreams %s cannot be had: %v",
+					Shown(l.URL), err)
 			}
 			f.Object = "source " + route.Source
 			found = append(found, f.Rated(finding.Warning))
 			continue
 		}
 		for _, b := range bases {
-			if !slices.ContainsFunc(out.Upstreams, func(u Upstream) bool { return strings.TrimRight(u.URL, "/") == strings.TrimRight(b.URL, "/") }) {
+			if !slices.ContainsFunc(out.Upstreams, func(u Upstream) bool {
+				return strings.TrimRight(u.URL, "/") == strings.TrimRight(b.URL, "/")
+			}) {
 				if b.Region == "" {
 					b.Region = l.Region
 				}
@@ -89,7 +92,8 @@ func (c *Client) list(ctx context.Context, route Route, l List, root string) ([]
 		all[i].Listed = listed
 	}
 	if len(all) == 0 {
-		return nil, finding.New("source.bad-list", "", "the list of upstreams %s names none that can be used", Shown(l.URL))
+		return nil, finding.New("source.bad-list", "", "the list of upstreams %s names none that can be used",
+			Shown(l.URL))
 	}
 	return all[:min(len(all), maxListed)], nil
 }
@@ -98,13 +102,15 @@ func (c *Client) list(ctx context.Context, route Route, l List, root string) ([]
 // no user or query in it. Where it leads is judged when it is connected to.
 func listable(raw string) bool {
 	u, err := url.Parse(raw)
-	return err == nil && (u.Scheme == "http" || u.Scheme == "https") && u.Hostname() != "" && u.User == nil && u.RawQuery == "" && u.Fragment == ""
+	return err == nil && (u.Scheme == "http" || u.Scheme == "https") && u.Hostname() != "" && u.User == nil &&
+		u.RawQuery == "" && u.Fragment == ""
 }
 
 // near tells whether an address is of this machine or of its own network.
 func near(a netip.Addr) bool {
 	a = a.Unmap()
-	return a.IsLoopback() || a.IsPrivate() || a.IsLinkLocalUnicast() || a.IsLinkLocalMulticast() || a.IsUnspecified() || a.IsMulticast() || shared.Contains(a) || translated.Contains(a)
+	return a.IsLoopback() || a.IsPrivate() || a.IsLinkLocalUnicast() || a.IsLinkLocalMulticast() ||
+		a.IsUnspecified() || a.IsMulticast() || shared.Contains(a) || translated.Contains(a)
 }
 
 var (
@@ -127,7 +133,9 @@ func nearHost(ctx context.Context, host string) bool {
 func farAway(source string, up Upstream, address string) error {
 	a, err := netip.ParseAddrPort(address)
 	if err != nil || near(a.Addr()) {
-		return finding.New("source.bad-list", "source "+source, "a list of upstreams names %s, which leads to %s, into this machine or its network", Shown(up.URL), address).
+		return finding.New("source.bad-list", "source "+source,
+			"a list of upstreams names %s, which leads to %s, into this machine or its network",
+			Shown(up.URL), address).
 			Do("name it as an upstream of its own, if it is meant")
 	}
 	return nil
@@ -146,8 +154,11 @@ func ReadMirrorList(data []byte) ([]Upstream, error) {
 		if line == "" || strings.HasPrefix(line, "#") {
 			continue
 		}
-		if len(line) > maxListLine || strings.ContainsFunc(line, func(r rune) bool { return r <= 0x20 || r == 0x7f }) {
-			return nil, finding.New("source.bad-list", "", "a line of the list of upstreams is no address: %q", shorten(line))
+		if len(line) > maxListLine || strings.ContainsFunc(line, func(r rune) bool {
+			return r <= 0x20 || r == 0x7f
+		}) {
+			return nil, finding.New("source.bad-list", "",
+				"a line of the list of upstreams is no address: %q", shorten(line))
 		}
 		if i := strings.Index(line, "$repo"); i >= 0 {
 			line = line[:i]
@@ -180,7 +191,8 @@ func ReadMetalink(data []byte, root string) ([]Upstream, error) {
 		return nil, finding.New("source.bad-list", "", "the Metalink has a document type, which none needs")
 	}
 	if err := xml.Unmarshal(data, &doc); err != nil || doc.XMLName.Local != "metalink" {
-		return nil, finding.New("source.bad-list", "", "the Metalink cannot be read: %s", why(err, doc.XMLName.Local))
+		return nil, finding.New("source.bad-list", "", "the Metalink cannot be read: %s",
+			why(err, doc.XMLName.Local))
 	}
 	type ranked struct {
 		Upstream

@@ -17,15 +17,20 @@ var faults = []struct {
 	do    string
 }{
 	{syscall.ENOSPC, "the disk is full", "free space and run it again: what was verified is kept"},
-	{syscall.EDQUOT, "the disk quota is used up", "raise it or free space, and run it again: what was verified is kept"},
+	{syscall.EDQUOT, "the disk quota is used up",
+		"raise it or free space, and run it again: what was verified is kept"},
 	{syscall.EROFS, "the disk can only be read", "mount it for writing, and run it again"},
-	{syscall.EMFILE, "no file descriptors are left", "close connections or raise the limit of open files, and run it again"},
+	{syscall.EMFILE, "no file descriptors are left",
+		"close connections or raise the limit of open files, and run it again"},
 	{syscall.ENFILE, "the machine has no file descriptors left", "end other programs, and run it again"},
 	{syscall.ENOBUFS, "the machine has no buffers left", "end other programs, and run it again"},
 	{syscall.ENOMEM, "the machine has no memory left", "end other programs, and run it again"},
-	{syscall.EIO, "the disk could not be read or written", "look at the machine's log: the disk may be failing"},
-	{syscall.EACCES, "the rights do not suffice", "give the data folder to the account that the service runs as"},
-	{syscall.EPERM, "the rights do not suffice", "give the data folder to the account that the service runs as"},
+	{syscall.EIO, "the disk could not be read or written",
+		"look at the machine's log: the disk may be failing"},
+	{syscall.EACCES, "the rights do not suffice",
+		"give the data folder to the account that the service runs as"},
+	{syscall.EPERM, "the rights do not suffice",
+		"give the data folder to the account that the service runs as"},
 }
 
 // Fault tells whether an error is a fault of this machine (no space, no file

@@ -25,6 +25,9 @@ const (
 	Note    Severity = "note"
 )
 
+// Values lists the severities, worst first.
+func (Severity) Values() []string { return []string{string(Error), string(Warning), string(Note)} }
+
 func (s Severity) rank() int {
 	switch s {
 	case Error:
@@ -150,7 +153,8 @@ func (l List) With(code string) (out List) {
 // Sort orders by severity, then place, then object, then code.
 func (l List) Sort() {
 	slices.SortStableFunc(l, func(a, b Finding) int {
-		return cmp.Or(a.Severity.rank()-b.Severity.rank(), cmp.Compare(a.Place.File, b.Place.File), a.Place.Line-b.Place.Line,
+		return cmp.Or(a.Severity.rank()-b.Severity.rank(), cmp.Compare(a.Place.File, b.Place.File),
+			a.Place.Line-b.Place.Line,
 			a.Place.Column-b.Place.Column, cmp.Compare(a.Object, b.Object), cmp.Compare(a.Code, b.Code))
 	})
 }

@@ -23,7 +23,8 @@ func TestTextFromOutsideIsMadeHarmless(t *testing.T) {
 
 func TestTheCatalogueIsWhole(t *testing.T) {
 	for _, e := range Catalogue() {
-		if e.When == "" || e.WayOut == "" || !strings.Contains(e.Code, ".") || e.Severity.rank() == 2 && e.Severity != Note {
+		if e.When == "" || e.WayOut == "" || !strings.Contains(e.Code, ".") ||
+			e.Severity.rank() == 2 && e.Severity != Note {
 			t.Errorf("%+v", e)
 		}
 	}
@@ -31,7 +32,8 @@ func TestTheCatalogueIsWhole(t *testing.T) {
 	if s := f.Error(); !strings.HasPrefix(s, "site.yaml:3:5: source tarn: 12 days (") {
 		t.Error(s)
 	}
-	l := List{New("source.plain-http", "b", "x"), New("source.stale", "a", "x"), New("source.bad-url", "c", "x")}
+	l := List{New("source.plain-http", "b", "x"), New("source.stale", "a", "x"), New("source.bad-url", "c",
+		"x")}
 	l.Sort()
 	if l[0].Severity != Error || l[2].Severity != Note || !l.HasErrors() || l.Count(Warning) != 1 {
 		t.Error(l)

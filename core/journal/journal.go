@@ -78,7 +78,8 @@ func (k Keys) Open(signed string) (Head, error) {
 	}
 	var h Head
 	var root string
-	if n, err := fmt.Sscanf(strings.TrimPrefix(opened.Text, origin+"\n"), "%d\n%s\n", &h.Size, &root); n != 2 || err != nil {
+	if n, err := fmt.Sscanf(strings.TrimPrefix(opened.Text, origin+"\n"), "%d\n%s\n", &h.Size,
+		&root); n != 2 || err != nil {
 		return Head{}, &Broken{-1, "its head cannot be read"}
 	}
 	if h.Root, err = tlog.ParseHash(root); err != nil || opened.Text != checkpointText(h.Size, h.Root) {
@@ -102,7 +103,8 @@ func Newest(s Store, k Keys) (Head, error) {
 	case err != nil:
 		return h, err
 	case n < h.Size:
-		return h, &Broken{n, fmt.Sprintf("entries %d to %d are gone: its head counts %d", n, h.Size-1, h.Size)}
+		return h,
+			&Broken{n, fmt.Sprintf("entries %d to %d are gone: its head counts %d", n, h.Size-1, h.Size)}
 	case n > h.Size:
 		return h, &Broken{h.Size, fmt.Sprintf("entry %d is covered by no head", h.Size)}
 	}
@@ -112,7 +114,8 @@ func Newest(s Store, k Keys) (Head, error) {
 // stands tells whether the first entries of a journal are those of an older head.
 func stands(s Store, old, now Head) error {
 	if old.Size > now.Size {
-		return &Broken{now.Size, fmt.Sprintf("it has %d entries, and a head that was signed before counts %d", now.Size, old.Size)}
+		return &Broken{now.Size, fmt.Sprintf("it has %d entries, and a head that was signed before counts %d",
+			now.Size, old.Size)}
 	}
 	if old.Size == 0 {
 		return nil
@@ -195,7 +198,8 @@ func NewKeys(seed []byte) (Keys, error) {
 		return Keys{}, err
 	}
 	parts := strings.SplitN(vkey, "+", 3)
-	skey := "PRIVATE+KEY+" + name + "+" + parts[1] + "+" + base64.StdEncoding.EncodeToString(append([]byte{1}, seed...))
+	skey := "PRIVATE+KEY+" + name + "+" + parts[1] + "+" + base64.StdEncoding.EncodeToString(
+		append([]byte{1}, seed...))
 	s, err := note.NewSigner(skey)
 	if err != nil {
 		return Keys{}, err

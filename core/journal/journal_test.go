@@ -34,7 +34,8 @@ func (m *memory) Append(text []byte, _ Entry, first int64, hashes []tlog.Hash, c
 	if first != int64(len(m.hashes)) {
 		return fmt.Errorf("hashes begin at %d", first)
 	}
-	m.entries, m.hashes, m.checkpoint = append(m.entries, bytes.Clone(text)), append(m.hashes, hashes...), checkpoint
+	m.entries, m.hashes, m.checkpoint = append(m.entries, bytes.Clone(text)), append(m.hashes, hashes...),
+		checkpoint
 	return nil
 }
 
@@ -60,7 +61,13 @@ func written(t *testing.T, n int) (*memory, Keys) {
 	}
 	m := &memory{}
 	for i := range n {
-		if err := Write(m, k, Entry{At: time.Unix(int64(i), 0), By: "mara", Action: "key.vouch", Object: fmt.Sprintf("key %d", i), Detail: map[string]string{"source": "tarn"}}); err != nil {
+		if err := Write(m, k, Entry{
+			At:     time.Unix(int64(i), 0),
+			By:     "mara",
+			Action: "key.vouch",
+			Object: fmt.Sprintf("key %d", i),
+			Detail: map[string]string{"source": "tarn"},
+		}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -73,7 +80,9 @@ func TestWhatIsDoneToAJournalIsFound(t *testing.T) {
 		do    func(m *memory)
 		first int64
 	}{
-		{"an entry changed", func(m *memory) { m.entries[5] = bytes.Replace(m.entries[5], []byte("tarn"), []byte("kelp"), 1) }, 5},
+		{"an entry changed", func(m *memory) {
+			m.entries[5] = bytes.Replace(m.entries[5], []byte("tarn"), []byte("kelp"), 1)
+		}, 5},
 		{"an entry taken out", func(m *memory) { m.entries[5] = nil }, 5},
 		{"the last one cut off", func(m *memory) { m.entries = m.entries[:12] }, 12},
 		{"two swapped", func(m *memory) { m.entries[3], m.entries[4] = m.entries[4], m.entries[3] }, 3},
@@ -86,7 +95,9 @@ func TestWhatIsDoneToAJournalIsFound(t *testing.T) {
 			h, _ := tlog.StoredHashes(13, e.Text(), reader{m})
 			m.entries, m.hashes = append(m.entries, e.Text()), append(m.hashes, h...)
 		}, -1},
-		{"the checkpoint changed", func(m *memory) { m.checkpoint = strings.Replace(m.checkpoint, "\n13\n", "\n12\n", 1) }, -1},
+		{"the checkpoint changed", func(m *memory) {
+			m.checkpoint = strings.Replace(m.checkpoint, "\n13\n", "\n12\n", 1)
+		}, -1},
 		{"the checkpoint of another key", func(m *memory) {
 			other, _ := NewKeys(bytes.Repeat([]byte{8}, 32))
 			fresh := &memory{}

@@ -28,10 +28,17 @@ func TestFilesForMachinesCanBeReadWhateverTheUmaskIs(t *testing.T) {
 	old := syscall.Umask(0o077)
 	defer syscall.Umask(old)
 	setup := archive.ClientFile{Path: "etc/pki/setup", Mode: 0o755, Data: []byte("#!/bin/sh\n")}
-	if _, _, err := WriteFiles(root, []archive.ClientFile{file("etc/apt/keyrings/tarn.gpg", "ring"), setup}); err != nil {
+	if _, _, err := WriteFiles(root,
+		[]archive.ClientFile{file("etc/apt/keyrings/tarn.gpg", "ring"), setup}); err != nil {
 		t.Fatal(err)
 	}
-	for path, want := range map[string]os.FileMode{"": 0o755, "etc/apt/keyrings": 0o755, "etc/apt/keyrings/tarn.gpg": 0o644, "etc/pki/setup": 0o755, Written: 0o644} {
+	for path, want := range map[string]os.FileMode{
+		"":                          0o755,
+		"etc/apt/keyrings":          0o755,
+		"etc/apt/keyrings/tarn.gpg": 0o644,
+		"etc/pki/setup":             0o755,
+		Written:                     0o644,
+	} {
 		info, err := os.Stat(filepath.Join(root, path))
 		if err != nil {
 			t.Fatal(err)
@@ -59,7 +66,8 @@ func TestWhatIsNoLongerNeededIsTakenAway(t *testing.T) {
 		}
 		return strings.Join(g, " "), strings.Join(l, " ")
 	}
-	write(file("etc/repo", "1"), file("etc/zypp/locks", "a pin"), file("etc/key.asc", "barred later"), file("etc/module", "stream"))
+	write(file("etc/repo", "1"), file("etc/zypp/locks", "a pin"), file("etc/key.asc", "barred later"), file(
+		"etc/module", "stream"))
 	if got := read(t, at("etc/zypp/locks.before-stockade")); got != "by hand" {
 		t.Errorf("what stood there before: %q", got)
 	}
@@ -70,7 +78,8 @@ func TestWhatIsNoLongerNeededIsTakenAway(t *testing.T) {
 	if gone != "etc/key.asc etc/zypp/locks" || left != "etc/module" {
 		t.Errorf("taken away: %s; left: %s", gone, left)
 	}
-	if read(t, at("etc/repo")) != "2" || read(t, at("etc/zypp/locks")) != "by hand" || read(t, at("etc/module")) != "changed by hand" {
+	if read(t, at("etc/repo")) != "2" || read(t, at("etc/zypp/locks")) != "by hand" ||
+		read(t, at("etc/module")) != "changed by hand" {
 		t.Error("what stays is not what it should be")
 	}
 	if _, err := os.Stat(at("etc/key.asc")); err == nil {

@@ -60,7 +60,11 @@ func See(group string, g definition.Group, families archive.Registry, sources []
 			continue
 		}
 		if !suits(families[g.Family], s, g.Release) {
-			v.Left = append(v.Left, Left{Source: s.Name, Whole: true, Why: fmt.Sprintf("it is of the release %s, and the group of %s", s.said(), g.Release)})
+			v.Left = append(v.Left, Left{
+				Source: s.Name,
+				Whole:  true,
+				Why:    fmt.Sprintf("it is of the release %s, and the group of %s", s.said(), g.Release),
+			})
 			continue
 		}
 		var shared, lacking []string
@@ -74,14 +78,18 @@ func See(group string, g definition.Group, families archive.Registry, sources []
 		if len(g.Architectures) == 0 {
 			shared = s.Architectures
 		}
-		beside := slices.ContainsFunc(g.Foreign, func(a string) bool { return slices.Contains(s.Architectures, a) })
+		beside := slices.ContainsFunc(g.Foreign, func(a string) bool {
+			return slices.Contains(s.Architectures, a)
+		})
 		if len(shared) == 0 && !beside {
 			v.Left = append(v.Left, Left{Source: s.Name, Whole: true,
-				Why: fmt.Sprintf("it has packages for %s, and the group is %s", strings.Join(s.Architectures, ", "), strings.Join(g.Architectures, ", "))})
+				Why: fmt.Sprintf("it has packages for %s, and the group is %s", strings.Join(s.Architectures,
+					", "), strings.Join(g.Architectures, ", "))})
 			continue
 		}
 		if len(lacking) > 0 && len(shared) > 0 {
-			v.Left = append(v.Left, Left{Source: s.Name, Why: "it has no packages for " + strings.Join(lacking, ", ")})
+			v.Left = append(v.Left,
+				Left{Source: s.Name, Why: "it has no packages for " + strings.Join(lacking, ", ")})
 		}
 		v.Sources = append(v.Sources, s.Name)
 		for _, a := range g.Foreign {
@@ -130,7 +138,8 @@ func (v View) Findings() finding.List {
 	for _, l := range v.Left {
 		text := fmt.Sprintf("its machines do not see the source %s: %s", l.Source, l.Why)
 		if !l.Whole {
-			text = fmt.Sprintf("its machines see the source %s on some of their architectures alone: %s", l.Source, l.Why)
+			text = fmt.Sprintf("its machines see the source %s on some of their architectures alone: %s",
+				l.Source, l.Why)
 		}
 		out = append(out, finding.New("source.release-unsupported", "group "+v.Group, "%s", text))
 	}

@@ -14,7 +14,11 @@ import (
 var families = archive.NewRegistry(deb.Family{}, rpm.Family{})
 
 func source(name, family, standing, release, codename string, archs ...string) Source {
-	return Source{Source: archive.Source{Name: name, Family: family, Release: release, Architectures: archs}, Standing: standing, Codename: codename}
+	return Source{
+		Source:   archive.Source{Name: name, Family: family, Release: release, Architectures: archs},
+		Standing: standing,
+		Codename: codename,
+	}
 }
 
 func TestAGroupSeesWhatIsForItsMachines(t *testing.T) {
@@ -34,16 +38,27 @@ func TestAGroupSeesWhatIsForItsMachines(t *testing.T) {
 		left  string // of which sources, and what the reason has in it
 	}{
 		{"a codename, with its extensions, and whatever vendors call a release",
-			definition.Group{Family: "deb", Release: "heron", Architectures: []string{"amd64"}}, "tarn tarn-fixes tarn-later kelp", "amd64", "tarn-next: ibis"},
-		{"the suite by its moving name", definition.Group{Family: "deb", Release: "steady", Architectures: []string{"amd64"}},
+			definition.Group{Family: "deb", Release: "heron", Architectures: []string{"amd64"}},
+			"tarn tarn-fixes tarn-later kelp", "amd64", "tarn-next: ibis"},
+		{"the suite by its moving name", definition.Group{Family: "deb", Release: "steady",
+			Architectures: []string{"amd64"}},
 			"tarn kelp", "amd64", "tarn-fixes: heron-security tarn-later: heron-backports tarn-next: ibis"},
-		{"no release", definition.Group{Family: "deb", Architectures: []string{"arm64"}}, "tarn tarn-fixes tarn-next", "arm64", "tarn-later: amd64 kelp: amd64"},
-		{"two architectures, of which some sources have one", definition.Group{Family: "deb", Release: "heron", Architectures: []string{"amd64", "arm64"}},
-			"tarn tarn-fixes tarn-later kelp", "amd64 arm64", "tarn-later: arm64 tarn-next: ibis kelp: arm64"},
-		{"no architectures", definition.Group{Family: "deb", Release: "ibis"}, "tarn-next kelp", "amd64 arm64", "tarn: heron tarn-fixes: heron-security tarn-later: heron-backports"},
-		{"an architecture that nothing is for", definition.Group{Family: "deb", Release: "ibis", Architectures: []string{"riscv64"}}, "", "", "tarn: heron tarn-fixes: heron-security tarn-later: heron-backports tarn-next: riscv64 kelp: riscv64"},
-		{"a family whose releases have one name", definition.Group{Family: "rpm", Release: "9", Architectures: []string{"x86_64"}}, "brine", "x86_64", ""},
-		{"another release of it", definition.Group{Family: "rpm", Release: "10", Architectures: []string{"x86_64"}}, "", "", "brine: 10"},
+		{"no release", definition.Group{Family: "deb", Architectures: []string{"arm64"}},
+			"tarn tarn-fixes tarn-next", "arm64", "tarn-later: amd64 kelp: amd64"},
+		{"two architectures, of which some sources have one",
+			definition.Group{Family: "deb", Release: "heron", Architectures: []string{"amd64", "arm64"}},
+			"tarn tarn-fixes tarn-later kelp", "amd64 arm64",
+			"tarn-later: arm64 tarn-next: ibis kelp: arm64"},
+		{"no architectures", definition.Group{Family: "deb", Release: "ibis"}, "tarn-next kelp",
+			"amd64 arm64", "tarn: heron tarn-fixes: heron-security tarn-later: heron-backports"},
+		{"an architecture that nothing is for", definition.Group{Family: "deb", Release: "ibis",
+			Architectures: []string{"riscv64"}}, "", "",
+			"tarn: heron tarn-fixes: heron-security tarn-later: heron-backports tarn-next: riscv64 " +
+				"kelp: riscv64"},
+		{"a family whose releases have one name", definition.Group{Family: "rpm", Release: "9",
+			Architectures: []string{"x86_64"}}, "brine", "x86_64", ""},
+		{"another release of it", definition.Group{Family: "rpm", Release: "10", Architectures: []string{
+			"x86_64"}}, "", "", "brine: 10"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			v, err := See("gatehouse", c.group, families, all)
@@ -80,7 +95,8 @@ func TestAGroupSeesWhatIsForItsMachines(t *testing.T) {
 }
 
 func TestAPinThatCannotBeReadIsToldNotPassedOver(t *testing.T) {
-	if _, err := See("gatehouse", definition.Group{Family: "deb", Pins: []string{"tide-tables ="}}, families, nil); err == nil {
+	if _, err := See("gatehouse", definition.Group{Family: "deb", Pins: []string{"tide-tables ="}},
+		families, nil); err == nil {
 		t.Error("it gives a view")
 	}
 }

@@ -24,30 +24,32 @@ import (
 
 // Plan is what a build starts from.
 type Plan struct {
-	Name     string
-	Mirror   definition.Mirror
-	Sources  []*Source                   // those of the mirror, in its order
-	Groups   map[string]definition.Group // those that follow a lane of the mirror
-	Others   []*Source                   // defined and enabled, but not in the mirror: asked who has what is missing
-	Number   int                         // of the edition to be made
-	Previous *Edition                    // the newest edition that stands; nil: none
-	Alike    string                      // Outcome.Inputs of a build that came to nothing new since; "": none
-	Items    []Item                      // its packages
-	Journal  string                      // the signed head of the site's journal
+	Name    string
+	Mirror  definition.Mirror
+	Sources []*Source                   // those of the mirror, in its order
+	Groups  map[string]definition.Group // those that follow a lane of the mirror
+	// defined and enabled, but not in the mirror: asked who has what is missing
+	Others   []*Source
+	Number   int      // of the edition to be made
+	Previous *Edition // the newest edition that stands; nil: none
+	Alike    string   // Outcome.Inputs of a build that came to nothing new since; "": none
+	Items    []Item   // its packages
+	Journal  string   // the signed head of the site's journal
 }
 
 // Outcome is what came of a build or an estimate.
 type Outcome struct {
-	Mirror       string         `json:"mirror"`
-	Unchanged    bool           `json:"unchanged"`        // nothing changed upstream: no edition was made
-	Inputs       string         `json:"inputs,omitempty"` // digest over all that the content follows from
-	Edition      *Edition       `json:"edition,omitempty"`
-	Files        int            `json:"files"`
-	Bytes        int64          `json:"bytes"`       // of all packages that are chosen
-	FetchFiles   int            `json:"fetch_files"` // packages that the pool lacks
-	FetchBytes   int64          `json:"fetch_bytes"` //
-	FreeBytes    int64          `json:"free_bytes"`  // on the disk of the pool
-	Seconds      int            `json:"seconds"`     // to fetch, at the rate of the last transfers; -1: unknown
+	Mirror     string   `json:"mirror"`
+	Unchanged  bool     `json:"unchanged"`        // nothing changed upstream: no edition was made
+	Inputs     string   `json:"inputs,omitempty"` // digest over all that the content follows from
+	Edition    *Edition `json:"edition,omitempty"`
+	Files      int      `json:"files"`
+	Bytes      int64    `json:"bytes"`       // of all packages that are chosen
+	FetchFiles int      `json:"fetch_files"` // packages that the pool lacks
+	FetchBytes int64    `json:"fetch_bytes"` //
+	FreeBytes  int64    `json:"free_bytes"`  // on the disk of the pool
+	// to fetch, at the rate of the last transfers; -1: unknown
+	Seconds      int            `json:"seconds"`
 	Packages     int            `json:"packages"`
 	Wanted       int            `json:"wanted"`
 	BySource     map[string]int `json:"by_source"`
@@ -76,7 +78,12 @@ const spare = 64 << 20
 // Estimate does everything up to the first package download, and stores only
 // roots and indexes. Findings tell what would keep the build from a seal.
 func (b *Builder) Estimate(ctx context.Context, plan Plan) (*Outcome, error) {
-	out := &Outcome{Mirror: plan.Name, BySource: map[string]int{}, Findings: finding.List{}, Proofs: []solve.Proof{}}
+	out := &Outcome{
+		Mirror:   plan.Name,
+		BySource: map[string]int{},
+		Findings: finding.List{},
+		Proofs:   []solve.Proof{},
+	}
 	for _, src := range plan.Sources {
 		pub, err := b.Refresh(ctx, src)
 		if pub != nil && pub.Root != nil {
@@ -166,7 +173,8 @@ func (b *Builder) measure(out *Outcome) {
 		out.FreeBytes = free
 		if out.FetchBytes+spare > free {
 			out.Findings = append(out.Findings, finding.New("mirror.will-not-fit", "mirror "+out.Mirror,
-				"%d bytes are to be fetched, and the disk has %d free (%d must stay free)", out.FetchBytes, free, int64(spare)))
+				"%d bytes are to be fetched, and the disk has %d free (%d must stay free)",
+				out.FetchBytes, free, int64(spare)))
 		}
 	}
 }
@@ -185,7 +193,8 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 	}
 	b.tell(Event{Step: "write", Remaining: -1})
 	files := newCollect()
-	e := &Edition{Format: 1, Mirror: plan.Name, Number: plan.Number, Created: b.Now().UTC(), Copy: plan.Mirror.Copy,
+	e := &Edition{Format: 1, Mirror: plan.Name, Number: plan.Number,
+		Created: b.Now().UTC(), Copy: plan.Mirror.Copy,
 		SiteKey: b.Site.Certificate().Fingerprint, Inputs: inputs(plan, out.Publications),
 		Packages: len(out.selection), Findings: out.Findings, Journal: plan.Journal,
 		Views: out.editionViews(), Proofs: out.Proofs}
@@ -201,7 +210,8 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 				return out, about(err, p.src.Name)
 			}
 		}
-		enc.Encode(Item{Source: p.src.Name, Name: p.Name, Version: p.Version, Arch: p.Arch, Component: p.Component, Size: p.Size,
+		enc.Encode(Item{Source: p.src.Name, Name: p.Name, Version: p.Version, Arch: p.Arch,
+			Component: p.Component, Size: p.Size,
 			SHA256: p.SHA256, SHA512: p.foreign, Path: path, Origin: p.Origin,
 			Summary: p.Summary, Licence: p.Licence, Stream: p.Stream, Signer: p.signer.Fingerprint,
 			Signature: p.signature, For: p.why, Wanted: p.wanted})
@@ -256,7 +266,9 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 
 // errorsOf leaves the errors of a list.
 func errorsOf(l finding.List) finding.List {
-	return slices.DeleteFunc(slices.Clone(l), func(f finding.Finding) bool { return f.Severity != finding.Error })
+	return slices.DeleteFunc(slices.Clone(l), func(f finding.Finding) bool {
+		return f.Severity != finding.Error
+	})
 }
 
 // content is a digest over what machines would see of a tailored edition.
@@ -278,9 +290,12 @@ func content(plan Plan, items, advisories []byte) string {
 
 func (b *Builder) describe(pub *Publication, plan Plan, out *Outcome, i int) EditionSource {
 	s := pub.Source
-	es := EditionSource{Source: s.Spec, Standing: s.Standing, Priority: s.Priority, Tailored: plan.Mirror.Copy == "tailored",
-		Origin: pub.Root.Origin, Label: pub.Root.Label, Suite: pub.Root.Suite, Codename: pub.Root.Codename, RootDate: pub.Root.Date,
-		RootDigest: pub.Accepted.Digest, Signer: pub.Root.Signer, Upstream: pub.Accepted.Upstream, Packages: out.BySource[s.Name], Streams: s.Want.Streams}
+	es := EditionSource{Source: s.Spec, Standing: s.Standing, Priority: s.Priority,
+		Tailored: plan.Mirror.Copy == "tailored",
+		Origin:   pub.Root.Origin, Label: pub.Root.Label, Suite: pub.Root.Suite, Codename: pub.Root.Codename,
+		RootDate:   pub.Root.Date,
+		RootDigest: pub.Accepted.Digest, Signer: pub.Root.Signer, Upstream: pub.Accepted.Upstream,
+		Packages: out.BySource[s.Name], Streams: s.Want.Streams}
 	for _, l := range out.lists[i] {
 		es.Indexes = append(es.Indexes, EditionIndex{l.Used.Path, l.SHA256})
 	}
@@ -298,7 +313,8 @@ func (b *Builder) describe(pub *Publication, plan Plan, out *Outcome, i int) Edi
 }
 
 // writeIndexes writes the repository of one source of a tailored mirror.
-func (b *Builder) writeIndexes(ctx context.Context, pub *Publication, out *Outcome, i int, e *Edition, files *collect) error {
+func (b *Builder) writeIndexes(ctx context.Context, pub *Publication, out *Outcome, i int,
+	e *Edition, files *collect) error {
 	src := pub.Source
 	chosen := map[[2]int]*archive.Package{}
 	for _, p := range out.selection {
@@ -308,7 +324,8 @@ func (b *Builder) writeIndexes(ctx context.Context, pub *Publication, out *Outco
 	}
 	return src.Family.Write(archive.Writing{
 		Source: src.Spec, Root: pub.Root, Time: e.Created, Note: e.Name(), Sign: b.Site,
-		Each: func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool, f func(*archive.Package, []byte) error) error {
+		Each: func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool,
+			f func(*archive.Package, []byte) error) error {
 			seen := map[string]bool{}
 			for n, l := range out.lists[i] {
 				if !list(l.IndexChoice) {
@@ -341,7 +358,8 @@ func (b *Builder) writeIndexes(ctx context.Context, pub *Publication, out *Outco
 }
 
 // copyIndexes takes the root and the companions of a faithful mirror over.
-func (b *Builder) copyIndexes(ctx context.Context, pub *Publication, lists []List, files *collect) (finding.List, error) {
+func (b *Builder) copyIndexes(ctx context.Context, pub *Publication, lists []List,
+	files *collect) (finding.List, error) {
 	src := pub.Source
 	put := func(path, sum string) error {
 		size, ok := b.Pool.Has(sum)
@@ -380,7 +398,8 @@ func (b *Builder) copyIndexes(ctx context.Context, pub *Publication, lists []Lis
 		sum, ok := b.Pool.Find(pool.Want{Name: c.Path, Size: c.Size, SHA256: c.SHA256, SHA512: c.SHA512})
 		if !ok {
 			var err error
-			sum, err = b.fetchInto(ctx, src, pool.Want{Name: c.Path, Size: c.Size, SHA256: c.SHA256, SHA512: c.SHA512}, c.Paths, p, nil)
+			sum, err = b.fetchInto(ctx, src, pool.Want{Name: c.Path, Size: c.Size, SHA256: c.SHA256,
+				SHA512: c.SHA512}, c.Paths, p, nil)
 			if err != nil {
 				if errors.Is(err, fetch.ErrNotFound) && !c.Required {
 					if _, judged := finding.From(err); !judged {
@@ -403,7 +422,8 @@ func (b *Builder) copyIndexes(ctx context.Context, pub *Publication, lists []Lis
 
 // otherRoots takes the root's other forms along, where upstream has them, they
 // verify, and they say the same.
-func (b *Builder) otherRoots(ctx context.Context, pub *Publication, put func(path, sum string) error) (notes finding.List, err error) {
+func (b *Builder) otherRoots(ctx context.Context, pub *Publication,
+	put func(path, sum string) error) (notes finding.List, err error) {
 	src := pub.Source
 	for i, choice := range src.Family.Roots(src.Spec) {
 		if i == pub.Accepted.Choice {
@@ -422,7 +442,9 @@ func (b *Builder) otherRoots(ctx context.Context, pub *Publication, put func(pat
 		}
 		root, err := src.Family.ReadRoot(src.Spec, choice, data, src.Keyring)
 		if err != nil || !sameRoot(root, pub.Root) {
-			notes = append(notes, finding.New("source.root-forms-differ", "source "+src.Name, "%s does not say the same as %s, or its signature is of another publication; it is left out of the copy",
+			notes = append(notes, finding.New("source.root-forms-differ", "source "+src.Name,
+				"%s does not say the same as %s, or its signature is of another publication; it is left "+
+					"out of the copy",
 				choice[0].Path, pub.Root.Paths[0]))
 			continue
 		}
@@ -512,7 +534,8 @@ source lies in a folder of its own, as its upstream lays it out:
 		if s.Release != "" {
 			release = "release " + s.Release + ", "
 		}
-		fmt.Fprintf(&b, "    %s/    %s, %s%s: %d packages, %s\n", s.Name, s.Family, release, strings.Join(s.Architectures, " "), s.Packages, how)
+		fmt.Fprintf(&b, "    %s/    %s, %s%s: %d packages, %s\n", s.Name, s.Family, release,
+			strings.Join(s.Architectures, " "), s.Packages, how)
 	}
 	b.WriteString(`
 The files that a machine needs for it come from a Stockade service:

@@ -30,7 +30,8 @@ type EditionView struct {
 // for the same sources, architectures and pins.
 func (e *Edition) Proved(v machine.View) bool {
 	return slices.ContainsFunc(e.Views, func(p EditionView) bool {
-		return p.Group == v.Group && slices.Equal(p.Sources, v.Sources) && slices.Equal(p.Architectures, v.Architectures) &&
+		return p.Group == v.Group && slices.Equal(p.Sources, v.Sources) &&
+			slices.Equal(p.Architectures, v.Architectures) &&
 			slices.Equal(p.Foreign, v.Foreign) && slices.Equal(p.Pins, pins(v))
 	})
 }
@@ -57,7 +58,8 @@ func (b *Builder) seen(plan Plan, out *Outcome) error {
 		out.Findings = append(out.Findings, v.Findings()...)
 		if len(v.Sources) == 0 && len(v.Left) == 0 {
 			out.Findings = append(out.Findings, finding.New("source.release-unsupported", "group "+name,
-				"its machines see nothing of the mirror %s, which has no source of the family %s", plan.Name, v.Family))
+				"its machines see nothing of the mirror %s, which has no source of the family %s", plan.Name,
+				v.Family))
 		}
 		out.views = append(out.views, v)
 	}
@@ -112,19 +114,22 @@ func astray(plan Plan, out *Outcome) (found finding.List) {
 	}
 	for _, name := range slices.Sorted(maps.Keys(first)) {
 		found = append(found, finding.New("content.placed-elsewhere", "source "+name,
-			"the index sends machines to %s for %d of its packages, %s among them, and not to the mirror", first[name].Base, count[name], first[name].Name))
+			"the index sends machines to %s for %d of its packages, %s among them, and not to the mirror",
+			first[name].Base, count[name], first[name].Name))
 	}
 	return found
 }
 
 // chooseFamily takes from the sources of one family. A want of the mirror that
 // matches nothing is told by the last of the families for which that is so.
-func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, members []int, families int, unmatched map[string]int) error {
+func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, members []int, families int,
+	unmatched map[string]int) error {
 	var sources []solve.Source
 	for _, i := range members {
 		s := plan.Sources[i]
-		sources = append(sources, solve.Source{Name: s.Name, Priority: s.Priority, Architectures: s.Spec.Architectures,
-			Except: slices.Concat(s.Want.Except, plan.Mirror.Want.Except)})
+		sources = append(sources, solve.Source{Name: s.Name, Priority: s.Priority,
+			Architectures: s.Spec.Architectures,
+			Except:        slices.Concat(s.Want.Except, plan.Mirror.Want.Except)})
 	}
 	u := solve.NewUniverse(plan.Sources[members[0]].Family, sources)
 	streams := make([]*archive.Streams, len(members))
@@ -171,7 +176,8 @@ func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, mem
 	out.Proofs = append(out.Proofs, s.Proofs...)
 	if s.Unseen > 0 {
 		out.Findings = append(out.Findings, finding.New("mirror.stream-off", "mirror "+plan.Name,
-			"%d packages were taken that no machine sees, for their module streams are not on; whether they can be installed was not proved", s.Unseen))
+			"%d packages were taken that no machine sees, for their module streams are not on; whether "+
+				"they can be installed was not proved", s.Unseen))
 	}
 	s.Unmatched = slices.DeleteFunc(s.Unmatched, func(m solve.Unmatched) bool {
 		if m.Source != solve.AllSources {
@@ -250,7 +256,9 @@ func viewsOf(plan Plan, out *Outcome, members []int, wants []solve.Want) []solve
 		same := func(s *sight) bool {
 			return slices.Equal(s.Sources, v.Sources) && slices.Equal(s.Architectures, v.Architectures) &&
 				slices.Equal(s.Foreign, v.Foreign) &&
-				slices.EqualFunc(s.Pins, v.Pins, func(a, b archive.Relation) bool { return a.String() == b.String() })
+				slices.EqualFunc(s.Pins, v.Pins, func(a, b archive.Relation) bool {
+					return a.String() == b.String()
+				})
 		}
 		if i := slices.IndexFunc(sights, same); i >= 0 {
 			sights[i].groups = append(sights[i].groups, group)
@@ -351,7 +359,8 @@ func (b *Builder) apart(plan Plan, out *Outcome) finding.List {
 			}
 			family = pub.Source.Family
 			es := b.describe(pub, plan, out, i)
-			c.Sources = append(c.Sources, archive.ClientSource{Source: es.Source, Priority: es.Priority, Tailored: es.Tailored, Streams: es.Streams,
+			c.Sources = append(c.Sources, archive.ClientSource{Source: es.Source, Priority: es.Priority,
+				Tailored: es.Tailored, Streams: es.Streams,
 				Origin: es.Origin, Label: es.Label, Suite: es.Suite, Codename: es.Codename})
 		}
 		if len(c.Sources) == 0 {

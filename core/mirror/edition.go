@@ -146,7 +146,8 @@ const maxManifest = 4_000_000
 // and digests well formed, every path safe.
 func ReadManifest(r io.Reader) (Manifest, error) {
 	bad := func(n int, format string, args ...any) error {
-		return finding.New("edition.seal-bad", "", "the manifest's line %d %s", n, fmt.Sprintf(format, args...))
+		return finding.New("edition.seal-bad", "", "the manifest's line %d %s", n,
+			fmt.Sprintf(format, args...))
 	}
 	sc := bufio.NewScanner(r)
 	sc.Buffer(make([]byte, 0, 4096), 8192)
@@ -248,14 +249,17 @@ func (c *collect) add(l Line) error {
 	}
 	f := c.fold(l.Path)
 	if other, twice := c.folded[f]; twice {
-		return finding.New("content.unsafe-path", "", "the paths %s and %s differ only by case, or by how their letters are composed", other, l.Path)
+		return finding.New("content.unsafe-path", "",
+			"the paths %s and %s differ only by case, or by how their letters are composed", other, l.Path)
 	}
 	if other, taken := c.folders[f]; taken {
-		return finding.New("content.unsafe-path", "", "%s would be a file where %s needs a folder", l.Path, other)
+		return finding.New("content.unsafe-path", "", "%s would be a file where %s needs a folder", l.Path,
+			other)
 	}
 	for dir := path.Dir(f); dir != "."; dir = path.Dir(dir) {
 		if other, taken := c.folded[dir]; taken {
-			return finding.New("content.unsafe-path", "", "%s would be a file where %s needs a folder", other, l.Path)
+			return finding.New("content.unsafe-path", "", "%s would be a file where %s needs a folder", other,
+				l.Path)
 		}
 		c.folders[dir] = l.Path
 	}
@@ -446,7 +450,8 @@ const maxFaults = 20
 // than was sealed, or not there. Such a file is set aside: the next build fetches
 // it anew, and meanwhile it is not served. A file that this machine could not
 // read is told as that (site.fault) and stays where it is.
-func Verify(store pool.Store, name string, m Manifest, stop <-chan struct{}, progress func(files int, bytes int64)) finding.List {
+func Verify(store pool.Store, name string, m Manifest, stop <-chan struct{},
+	progress func(files int, bytes int64)) finding.List {
 	var out finding.List
 	checked := map[string]bool{}
 	var bytes int64
@@ -454,7 +459,8 @@ func Verify(store pool.Store, name string, m Manifest, stop <-chan struct{}, pro
 	for i, l := range m {
 		select {
 		case <-stop:
-			return append(out, finding.New("edition.damaged", "edition "+name, "the check was stopped after %d of %d files", i, len(m)))
+			return append(out, finding.New("edition.damaged", "edition "+name,
+				"the check was stopped after %d of %d files", i, len(m)))
 		default:
 		}
 		if !checked[l.SHA256] {
@@ -465,7 +471,9 @@ func Verify(store pool.Store, name string, m Manifest, stop <-chan struct{}, pro
 			}
 			if f.Code == finding.FaultCode {
 				if faults++; faults == maxFaults {
-					return append(out, finding.New(finding.FaultCode, "edition "+name, "the check was given up after %d of %d files: this machine could not read %d of them", i+1, len(m), faults))
+					return append(out, finding.New(finding.FaultCode, "edition "+name,
+						"the check was given up after %d of %d files: this machine could not read %d of them",
+						i+1, len(m), faults))
 				}
 			}
 		}
@@ -528,7 +536,8 @@ func FromPool(store pool.Store) Opener {
 
 // Export lays an edition out as plain files in dir, which must be empty or not
 // there. Every file is checked while it is copied; dir appears whole or not at all.
-func Export(open Opener, manifest, seal []byte, m Manifest, dir string, progress func(files int, bytes int64)) error {
+func Export(open Opener, manifest, seal []byte, m Manifest, dir string,
+	progress func(files int, bytes int64)) error {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return err
@@ -604,7 +613,8 @@ func exportFile(open Opener, l Line, to string) error {
 		return finding.Doing(err, "export %s", l.Path)
 	}
 	if n != l.Size || hex.EncodeToString(h.Sum(nil)) != l.SHA256 {
-		return finding.New("edition.damaged", "", "%s was changed in the pool; the export was given up", l.Path)
+		return finding.New("edition.damaged", "", "%s was changed in the pool; the export was given up",
+			l.Path)
 	}
 	return nil
 }
@@ -660,7 +670,9 @@ func Diff(from, to []Item, compare func(source, a, b string) int) []Change {
 	for k := range keys {
 		gone, come := only(old[k], now[k]), only(now[k], old[k])
 		order := func(items []Item) {
-			sort.Slice(items, func(i, j int) bool { return compare(k.source, items[i].Version, items[j].Version) < 0 })
+			sort.Slice(items, func(i, j int) bool {
+				return compare(k.source, items[i].Version, items[j].Version) < 0
+			})
 		}
 		order(gone)
 		order(come)
@@ -695,7 +707,8 @@ func Diff(from, to []Item, compare func(source, a, b string) int) []Change {
 
 // Sweep removes from the pool every file that none of the kept manifests
 // names. The caller sees to it that no build runs meanwhile.
-func Sweep(ctx context.Context, store pool.Store, keep func(sha256 string) bool) (files int, bytes int64, err error) {
+func Sweep(ctx context.Context, store pool.Store, keep func(sha256 string) bool) (files int,
+	bytes int64, err error) {
 	type dead struct {
 		sum  string
 		size int64

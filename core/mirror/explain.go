@@ -22,7 +22,8 @@ func severity(plan Plan) finding.Severity {
 // maxTold bounds the findings of one kind about one mirror.
 const maxTold = 200
 
-func (b *Builder) explain(ctx context.Context, plan Plan, made *Outcome, members []int, s *solve.Selection) finding.List {
+func (b *Builder) explain(ctx context.Context, plan Plan, made *Outcome, members []int,
+	s *solve.Selection) finding.List {
 	object := "mirror " + plan.Name
 	var out finding.List
 	for _, m := range s.Unmatched {
@@ -32,11 +33,13 @@ func (b *Builder) explain(ctx context.Context, plan Plan, made *Outcome, members
 		}
 		src := plan.Sources[members[m.Source]]
 		if m.As == "everything" {
-			f := finding.New("mirror.want-no-match", object, "the source %s has no packages", src.Name).Rated(finding.Warning)
+			f := finding.New("mirror.want-no-match", object, "the source %s has no packages",
+				src.Name).Rated(finding.Warning)
 			out = append(out, f)
 			continue
 		}
-		f := finding.New("mirror.want-no-match", object, "%q matches nothing in %s", m.As, src.Name).Rated(severity(plan))
+		f := finding.New("mirror.want-no-match", object, "%q matches nothing in %s", m.As,
+			src.Name).Rated(severity(plan))
 		switch {
 		case len(m.Versions) > 0:
 			f.WayOut = "it has " + m.Relation.Name + " in " + strings.Join(m.Versions, ", ")
@@ -51,7 +54,8 @@ func (b *Builder) explain(ctx context.Context, plan Plan, made *Outcome, members
 	}))
 	for i, m := range missing {
 		if i >= maxTold {
-			out = append(out, finding.New("mirror.missing-dependency", object, "%d further needs cannot be met", len(missing)-i).Rated(severity(plan)))
+			out = append(out, finding.New("mirror.missing-dependency", object,
+				"%d further needs cannot be met", len(missing)-i).Rated(severity(plan)))
 			break
 		}
 		none := "no source of the mirror"
@@ -74,16 +78,23 @@ func (b *Builder) explain(ctx context.Context, plan Plan, made *Outcome, members
 		}
 		out = append(out, f)
 	}
-	for _, c := range withoutPins(s.Conflicts, func(c solve.Conflict) (string, string) { return c.View, c.Wanted.String() + c.Arch }) {
+	for _, c := range withoutPins(s.Conflicts, func(c solve.Conflict) (string, string) {
+		return c.View, c.Wanted.String() + c.Arch
+	}) {
 		out = append(out, finding.New("mirror.conflict", object, "%s", c.String()).Rated(severity(plan)))
 	}
-	undecided := withoutPins(s.Undecided, func(u solve.Undecided) (string, string) { return u.View, u.Wanted.String() + u.Arch })
+	undecided := withoutPins(s.Undecided, func(u solve.Undecided) (string, string) {
+		return u.View, u.Wanted.String() + u.Arch
+	})
 	for i, n := range undecided {
 		if i == maxTold {
-			out = append(out, finding.New("mirror.not-proved", object, "%d further packages were not decided on", len(undecided)-i).Rated(severity(plan)))
+			out = append(out, finding.New("mirror.not-proved", object,
+				"%d further packages were not decided on", len(undecided)-i).Rated(severity(plan)))
 			break
 		}
-		out = append(out, finding.New("mirror.not-proved", object, "whether %s can be installed %s is not known: %s", n.Wanted, n.Where(), n.Because).Rated(severity(plan)))
+		out = append(out, finding.New("mirror.not-proved", object,
+			"whether %s can be installed %s is not known: %s", n.Wanted, n.Where(),
+			n.Because).Rated(severity(plan)))
 	}
 	for _, d := range s.Damaged {
 		if f, ok := finding.From(d); ok {
@@ -96,7 +107,8 @@ func (b *Builder) explain(ctx context.Context, plan Plan, made *Outcome, members
 // unmatchedAnywhere tells of a want of the mirror that machines of no view would
 // take anything for.
 func unmatchedAnywhere(plan Plan, members []int, m solve.Unmatched) finding.Finding {
-	f := finding.New("mirror.want-no-match", "mirror "+plan.Name, "%q matches nothing that machines would take from its sources", m.As).Rated(severity(plan))
+	f := finding.New("mirror.want-no-match", "mirror "+plan.Name,
+		"%q matches nothing that machines would take from its sources", m.As).Rated(severity(plan))
 	switch {
 	case len(m.Offers) > 0:
 		var have []string
@@ -104,7 +116,8 @@ func unmatchedAnywhere(plan Plan, members []int, m solve.Unmatched) finding.Find
 			src := plan.Sources[members[o.Source]]
 			have = append(have, fmt.Sprintf("%s in %s (priority %d)", o.Version, src.Name, src.Priority))
 		}
-		f.WayOut = "there is " + m.Relation.Name + " " + strings.Join(have, ", ") + "; machines take it from the best priority alone"
+		f.WayOut = "there is " + m.Relation.Name + " " + strings.Join(have, ", ") +
+			"; machines take it from the best priority alone"
 	case len(m.Near) > 0:
 		f.WayOut = "perhaps " + strings.Join(m.Near, " or ") + " is meant"
 	}
@@ -187,7 +200,8 @@ func (b *Builder) lookAround(ctx context.Context, plan Plan, family string) *loo
 		if err != nil {
 			continue
 		}
-		u := solve.NewUniverse(src.Family, []solve.Source{{Name: src.Name, Priority: src.Priority, Architectures: src.Spec.Architectures}})
+		u := solve.NewUniverse(src.Family,
+			[]solve.Source{{Name: src.Name, Priority: src.Priority, Architectures: src.Spec.Architectures}})
 		for n, x := range lists {
 			if err = quiet.Read(src, n, x, func(p *archive.Package, _ []byte) error {
 				u.Add(0, p)

@@ -37,22 +37,45 @@ type rpmWorld struct {
 
 func newRPMWorld(t *testing.T) *rpmWorld {
 	w := &rpmWorld{world: newWorld(t)}
-	w.rpm = rpm.Repository{Name: "brine", CPE: "cpe:/o:brine:drives:9", Distro: "Brine 9", Date: w.now.Add(-time.Hour), Built: map[string][]byte{}, Packages: []rpm.Made{
-		{Name: "pumpctl", Version: "3.2-1", Arch: "x86_64", Requires: []string{"libbrine >= 3", "/usr/share/brine/table"}},
-		{Name: "libbrine", Version: "3.4-1", Arch: "x86_64", Packing: "zst"},
-		{Name: "tables", Version: "1-1", Arch: "noarch", Packing: "xz", Files: []rpm.MadeFile{{Path: "/usr/share/brine/table", Mode: 0o644, Data: []byte("x")}}},
-		{Name: "panel", Version: "2-1", Arch: "x86_64"}, {Name: "panel", Version: "3-1", Arch: "x86_64"},
-	}, Modules: "---\ndocument: modulemd\ndata: {name: panel, stream: \"2\", artifacts: {rpms: [\"panel-0:2-1.x86_64\"]}}\n...\n---\ndocument: modulemd\ndata: {name: panel, stream: \"3\", artifacts: {rpms: [\"panel-0:3-1.x86_64\"]}}\n...\n---\ndocument: modulemd-defaults\ndata: {module: panel, stream: \"2\"}\n...\n",
+	w.rpm = rpm.Repository{Name: "brine", CPE: "cpe:/o:brine:drives:9", Distro: "Brine 9",
+		Date: w.now.Add(-time.Hour), Built: map[string][]byte{}, Packages: []rpm.Made{
+			{
+				Name:     "pumpctl",
+				Version:  "3.2-1",
+				Arch:     "x86_64",
+				Requires: []string{"libbrine >= 3", "/usr/share/brine/table"},
+			},
+			{Name: "libbrine", Version: "3.4-1", Arch: "x86_64", Packing: "zst"},
+			{
+				Name:    "tables",
+				Version: "1-1",
+				Arch:    "noarch",
+				Packing: "xz",
+				Files:   []rpm.MadeFile{{Path: "/usr/share/brine/table", Mode: 0o644, Data: []byte("x")}},
+			},
+			{Name: "panel", Version: "2-1", Arch: "x86_64"}, {Name: "panel", Version: "3-1", Arch: "x86_64"},
+		}, Modules: "---\ndocument: modulemd\ndata: {name: panel, stream: \"2\", artifacts: {rpms: " +
+			"[\"panel-0:2-1.x86_64\"]}}\n...\n---\ndocument: modulemd\ndata: {name: panel, stream: \"3\", " +
+			"artifacts: {rpms: [\"panel-0:3-1.x86_64\"]}}\n...\n---\ndocument: modulemd-defaults\ndata: " +
+			"{module: panel, stream: \"2\"}\n...\n",
 		Updates: `<update type="security"><id>B-1</id><title>t</title><pkglist><collection><package name="pumpctl" version="3.2" release="1" epoch="0" arch="x86_64"/></collection></pkglist></update>`}
-	w.source = &Source{Name: "brine", Standing: "vendor", Priority: 40, Family: rpm.Family{}, Spec: archive.Source{Name: "brine", Family: "rpm", Release: "9", Architectures: []string{"x86_64"}},
-		Route: fetch.Route{Source: "brine", Upstreams: []fetch.Upstream{{URL: w.server.URL + "/tarn"}}}, Keyring: w.ring("brine"), Want: definition.Want{Packages: []string{"pumpctl", "panel"}, With: "required", Versions: 1}}
+	w.source = &Source{Name: "brine", Standing: "vendor", Priority: 40, Family: rpm.Family{},
+		Spec: archive.Source{Name: "brine", Family: "rpm", Release: "9",
+			Architectures: []string{"x86_64"}},
+		Route:   fetch.Route{Source: "brine", Upstreams: []fetch.Upstream{{URL: w.server.URL + "/tarn"}}},
+		Keyring: w.ring("brine"), Want: definition.Want{Packages: []string{"pumpctl", "panel"},
+			With: "required", Versions: 1}}
 	w.plan.Sources = []*Source{w.source}
 	w.republish()
 	return w
 }
 
 func (w *world) ring(source string) *trust.Keyring {
-	return trust.NewKeyring(source, []trust.Known{{Certificate: keys()[0].Certificate(), VouchedFor: []string{source}}}, func() time.Time { return w.now })
+	return trust.NewKeyring(source,
+		[]trust.Known{{Certificate: keys()[0].Certificate(), VouchedFor: []string{source}}},
+		func() time.Time {
+			return w.now
+		})
 }
 
 func (w *world) put(files map[string][]byte, err error) {
@@ -112,12 +135,16 @@ func TestATailoredRPMBuildTakesWhatIsNeededByPathAndByStream(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := strings.Join(items(t, w.world, 1), ", "); got != "libbrine 3.4-1, panel 2-1 panel:2, pumpctl 3.2-1, tables 1-1" {
+	if got := strings.Join(items(t, w.world, 1), ", "); got !=
+		"libbrine 3.4-1, panel 2-1 panel:2, pumpctl 3.2-1, tables 1-1" {
 		t.Errorf("chosen: %s", got)
 	}
 	_, m := w.open(1)
 	var told []string
-	if err := ReadEditionAdvisories(w.builder.Pool, m, func(a EditionAdvisory) error { told = append(told, a.ID); return nil }); err != nil || strings.Join(told, " ") != "B-1" || out.Edition.Advisories != 1 {
+	if err := ReadEditionAdvisories(w.builder.Pool, m, func(a EditionAdvisory) error {
+		told = append(told, a.ID)
+		return nil
+	}); err != nil || strings.Join(told, " ") != "B-1" || out.Edition.Advisories != 1 {
 		t.Errorf("advisories %v %v", told, err)
 	}
 	if keys := out.Edition.Sources[0].Keys; len(keys) != 2 {
@@ -163,13 +190,17 @@ func TestATailoredRPMBuildTakesWhatIsNeededByPathAndByStream(t *testing.T) {
 // verified like everything else.
 func TestUpstreamsOfAMetalinkAreAskedAndNotBelieved(t *testing.T) {
 	w := newRPMWorld(t)
-	w.files["metalink"] = []byte(`<metalink><file name="repomd.xml"><url priority="2">` + w.server.URL + `/tarn/repodata/repomd.xml</url><url priority="1">` + w.server.URL + `/nowhere/repodata/repomd.xml</url></file></metalink>`)
-	w.source.Route.Upstreams, w.source.Route.Lists = nil, []fetch.List{{URL: w.server.URL + "/tarn/metalink", Metalink: true}}
+	w.files["metalink"] = []byte(`<metalink><file name="repomd.xml"><url priority="2">` + w.server.URL +
+		`/tarn/repodata/repomd.xml</url><url priority="1">` + w.server.URL +
+		`/nowhere/repodata/repomd.xml</url></file></metalink>`)
+	w.source.Route.Upstreams, w.source.Route.Lists = nil,
+		[]fetch.List{{URL: w.server.URL + "/tarn/metalink", Metalink: true}}
 	if out, err := w.build(); err != nil || out.Publications[0].Accepted.Upstream != w.server.URL+"/tarn" {
 		t.Fatal(err)
 	}
 	w.plan.Number = 2
-	w.source.Route.Upstreams, w.source.Route.Lists = nil, []fetch.List{{URL: w.server.URL + "/tarn/metalink", Metalink: true}}
+	w.source.Route.Upstreams, w.source.Route.Lists = nil,
+		[]fetch.List{{URL: w.server.URL + "/tarn/metalink", Metalink: true}}
 	w.alter("-primary", flip)
 	w.source.Want.Packages = []string{"pumpctl"}
 	w.builder.Pool.Remove(firstList(t, w.world))
@@ -228,7 +259,8 @@ func TestMixedPublicationsAreTakenWholeFromAnotherUpstream(t *testing.T) {
 				}
 				return true
 			}
-			w.source.Route.Upstreams = append(w.source.Route.Upstreams, fetch.Upstream{URL: w.server.URL + "/whole"})
+			w.source.Route.Upstreams = append(w.source.Route.Upstreams, fetch.Upstream{URL: w.server.URL +
+				"/whole"})
 			if _, err := w.build(); err != nil {
 				t.Fatal(err)
 			}
@@ -243,12 +275,16 @@ func TestMixedPublicationsAreTakenWholeFromAnotherUpstream(t *testing.T) {
 // has to do, and what never ends is given up all the same.
 func TestListsWithoutASizeAreTakenByTheirDigest(t *testing.T) {
 	w := newRPMWorld(t)
-	w.resign(func(s string) string { return regexp.MustCompile(`\s*<size>\d+</size>`).ReplaceAllString(s, "") })
+	w.resign(func(s string) string {
+		return regexp.MustCompile(`\s*<size>\d+</size>`).ReplaceAllString(s, "")
+	})
 	if _, err := w.build(); err != nil {
 		t.Fatal(err)
 	}
 	w = newRPMWorld(t)
-	w.resign(func(s string) string { return regexp.MustCompile(`\s*<size>\d+</size>`).ReplaceAllString(s, "") })
+	w.resign(func(s string) string {
+		return regexp.MustCompile(`\s*<size>\d+</size>`).ReplaceAllString(s, "")
+	})
 	w.alter("-primary", flip)
 	w.refused("content.digest-mismatch")
 }
@@ -293,44 +329,73 @@ func TestAttacksOnRPMSourcesAreRefused(t *testing.T) {
 		name, code string
 		mount      func(w *rpmWorld)
 	}{
-		{"signed by a key nobody brought in", "content.signature-bad", func(w *rpmWorld) { w.key = keys()[1]; w.republish() }},
+		{"signed by a key nobody brought in", "content.signature-bad", func(w *rpmWorld) {
+			w.key = keys()[1]
+			w.republish()
+		}},
 		{"signed by a key vouched for another source", "key.unvouched", func(w *rpmWorld) {
 			w.source.Keyring = w.ring("tarn")
-			w.source.Keyring = trust.NewKeyring("brine", []trust.Known{{Certificate: keys()[0].Certificate(), VouchedFor: []string{"tarn"}}}, w.builder.Now)
+			w.source.Keyring = trust.NewKeyring("brine",
+				[]trust.Known{{Certificate: keys()[0].Certificate(), VouchedFor: []string{"tarn"}}},
+				w.builder.Now)
 		}},
 		{"signed by a barred key", "key.barred", func(w *rpmWorld) {
-			w.source.Keyring = trust.NewKeyring("brine", []trust.Known{{Certificate: keys()[0].Certificate(), VouchedFor: []string{"brine"}, Barred: "lost"}}, w.builder.Now)
+			w.source.Keyring = trust.NewKeyring("brine",
+				[]trust.Known{{Certificate: keys()[0].Certificate(), VouchedFor: []string{"brine"},
+					Barred: "lost"}}, w.builder.Now)
 		}},
-		{"signature taken off", "content.signature-bad", func(w *rpmWorld) { delete(w.files, "repodata/repomd.xml.asc") }},
-		{"signature over another text", "content.signature-bad", func(w *rpmWorld) { w.alter("repomd.xml", func(b []byte) []byte { return append(b, ' ') }) }},
-		{"an empty signature", "content.signature-bad", func(w *rpmWorld) { w.files["repodata/repomd.xml.asc"] = nil }},
+		{"signature taken off", "content.signature-bad", func(w *rpmWorld) {
+			delete(w.files, "repodata/repomd.xml.asc")
+		}},
+		{"signature over another text", "content.signature-bad", func(w *rpmWorld) {
+			w.alter("repomd.xml", func(b []byte) []byte { return append(b, ' ') })
+		}},
+		{"an empty signature", "content.signature-bad", func(w *rpmWorld) {
+			w.files["repodata/repomd.xml.asc"] = nil
+		}},
 		{"a list changed", "content.digest-mismatch", func(w *rpmWorld) { w.alter("-primary", flip) }},
-		{"a list of files changed", "content.digest-mismatch", func(w *rpmWorld) { w.alter("-filelists", flip) }},
-		{"a list of streams changed", "content.digest-mismatch", func(w *rpmWorld) { w.alter("-modules", flip) }},
+		{"a list of files changed", "content.digest-mismatch", func(w *rpmWorld) {
+			w.alter("-filelists", flip)
+		}},
+		{"a list of streams changed", "content.digest-mismatch", func(w *rpmWorld) {
+			w.alter("-modules", flip)
+		}},
 		{"advisories changed", "content.digest-mismatch", func(w *rpmWorld) { w.alter("-updateinfo", flip) }},
-		{"a list cut short", "content.size-mismatch", func(w *rpmWorld) { w.alter("-primary", func(b []byte) []byte { return b[:len(b)-9] }) }},
+		{"a list cut short", "content.size-mismatch", func(w *rpmWorld) {
+			w.alter("-primary", func(b []byte) []byte { return b[:len(b)-9] })
+		}},
 		{"a package changed", "content.digest-mismatch", func(w *rpmWorld) { w.alter("libbrine", flip) }},
-		{"a package longer than declared", "content.too-large", func(w *rpmWorld) { w.alter("libbrine", func(b []byte) []byte { return append(b, 0) }) }},
+		{"a package longer than declared", "content.too-large", func(w *rpmWorld) {
+			w.alter("libbrine", func(b []byte) []byte { return append(b, 0) })
+		}},
 		{"a package of another identity", "content.identity-mismatch", func(w *rpmWorld) {
 			w.rpm.Amend = func(kind string, text []byte) []byte {
 				return bytes.ReplaceAll(text, []byte(`ver="3.4"`), []byte(`ver="3.5"`))
 			}
 			w.republish()
 		}},
-		{"a package signed by a stranger, in a list signed by the owner", "content.signature-bad", func(w *rpmWorld) {
-			w.rpm.AmendPackages = func(m rpm.Made, file []byte) []byte {
-				m.Time = 1_700_000_000
-				other, _ := m.Build(keys()[1])
-				return other
-			}
+		{"a package signed by a stranger, in a list signed by the owner",
+			"content.signature-bad", func(w *rpmWorld) {
+				w.rpm.AmendPackages = func(m rpm.Made, file []byte) []byte {
+					m.Time = 1_700_000_000
+					other, _ := m.Build(keys()[1])
+					return other
+				}
+				w.republish()
+			}},
+		{"a package whose payload is not the one that was signed",
+			"content.digest-mismatch", func(w *rpmWorld) {
+				w.rpm.AmendPackages = func(m rpm.Made, file []byte) []byte {
+					file[len(file)-20] ^= 1
+					return file
+				}
+				w.rpm.Built = nil
+				w.republish()
+			}},
+		{"a root of another release", "source.release-mismatch", func(w *rpmWorld) {
+			w.rpm.CPE = "cpe:/o:brine:drives:10"
 			w.republish()
 		}},
-		{"a package whose payload is not the one that was signed", "content.digest-mismatch", func(w *rpmWorld) {
-			w.rpm.AmendPackages = func(m rpm.Made, file []byte) []byte { file[len(file)-20] ^= 1; return file }
-			w.rpm.Built = nil
-			w.republish()
-		}},
-		{"a root of another release", "source.release-mismatch", func(w *rpmWorld) { w.rpm.CPE = "cpe:/o:brine:drives:10"; w.republish() }},
 		{"a list that lies elsewhere", "content.unsafe-path", func(w *rpmWorld) {
 			w.resign(func(s string) string {
 				return strings.Replace(s, `<location href="repodata/`, `<location href="../repodata/`, 1)
@@ -341,7 +406,8 @@ func TestAttacksOnRPMSourcesAreRefused(t *testing.T) {
 		}},
 		{"an entity in the root", "source.malformed-index", func(w *rpmWorld) {
 			w.resign(func(s string) string {
-				return strings.Replace(s, "<repomd", `<!DOCTYPE r [<!ENTITY x SYSTEM "file:///etc/passwd">]><repomd`, 1)
+				return strings.Replace(s, "<repomd",
+					`<!DOCTYPE r [<!ENTITY x SYSTEM "file:///etc/passwd">]><repomd`, 1)
 			})
 		}},
 		{"a path out of the folder", "content.unsafe-path", func(w *rpmWorld) {
@@ -351,7 +417,8 @@ func TestAttacksOnRPMSourcesAreRefused(t *testing.T) {
 			w.republish()
 		}},
 		{"two packages whose paths differ only by case", "content.unsafe-path", func(w *rpmWorld) {
-			w.rpm.Packages = append(w.rpm.Packages, rpm.Made{Name: "PUMPCTL", Version: "3.2-1", Arch: "x86_64"})
+			w.rpm.Packages = append(w.rpm.Packages,
+				rpm.Made{Name: "PUMPCTL", Version: "3.2-1", Arch: "x86_64"})
 			w.rpm.Amend = func(kind string, text []byte) []byte {
 				return bytes.ReplaceAll(text, []byte("Packages/P/PUMPCTL"), []byte("Packages/p/PUMPCTL"))
 			}
@@ -367,19 +434,22 @@ func TestAttacksOnRPMSourcesAreRefused(t *testing.T) {
 		}},
 		{"a location at another place", "content.ambiguous", func(w *rpmWorld) {
 			w.rpm.Amend = func(kind string, text []byte) []byte {
-				return bytes.Replace(text, []byte("<format>"), []byte(`<format><location href="Packages/o/other.rpm"/>`), 1)
+				return bytes.Replace(text, []byte("<format>"),
+					[]byte(`<format><location href="Packages/o/other.rpm"/>`), 1)
 			}
 			w.republish()
 		}},
 		{"an element in a comment before the first", "content.ambiguous", func(w *rpmWorld) {
 			w.rpm.Amend = func(kind string, text []byte) []byte {
-				return bytes.Replace(text, []byte("<package "), []byte(`<!-- <package type="rpm"></package> --><package `), 1)
+				return bytes.Replace(text, []byte("<package "),
+					[]byte(`<!-- <package type="rpm"></package> --><package `), 1)
 			}
 			w.republish()
 		}},
 		{"a second place in the root", "content.ambiguous", func(w *rpmWorld) {
 			w.resign(func(root string) string {
-				return strings.Replace(root, "<location ", `<location href="repodata/other.xml.gz"/><location `, 1)
+				return strings.Replace(root, "<location ",
+					`<location href="repodata/other.xml.gz"/><location `, 1)
 			})
 		}},
 		{"a module stream with a key twice", "content.ambiguous", func(w *rpmWorld) {
@@ -396,13 +466,15 @@ func TestAttacksOnRPMSourcesAreRefused(t *testing.T) {
 		}},
 		{"an entity bomb in a list", "source.malformed-index", func(w *rpmWorld) {
 			w.rpm.Amend = func(kind string, text []byte) []byte {
-				return bytes.Replace(text, []byte("<metadata"), []byte(`<!DOCTYPE m [<!ENTITY a "`+strings.Repeat("lol", 1000)+`">]><metadata`), 1)
+				return bytes.Replace(text, []byte("<metadata"),
+					[]byte(`<!DOCTYPE m [<!ENTITY a "`+strings.Repeat("lol", 1000)+`">]><metadata`), 1)
 			}
 			w.republish()
 		}},
 		{"nesting without end", "source.malformed-index", func(w *rpmWorld) {
 			w.rpm.Amend = func(kind string, text []byte) []byte {
-				return bytes.Replace(text, []byte("<summary>"), []byte(strings.Repeat("<a>", 10_000)+"<summary>"), 1)
+				return bytes.Replace(text, []byte("<summary>"), []byte(strings.Repeat("<a>", 10_000)+
+					"<summary>"), 1)
 			}
 			w.republish()
 		}},
@@ -411,7 +483,8 @@ func TestAttacksOnRPMSourcesAreRefused(t *testing.T) {
 				if kind != "primary" {
 					return text
 				}
-				return bytes.Replace(text, []byte("<summary>"), append([]byte("<summary>"), bytes.Repeat([]byte("a"), 80<<20)...), 1)
+				return bytes.Replace(text, []byte("<summary>"),
+					append([]byte("<summary>"), bytes.Repeat([]byte("a"), 80<<20)...), 1)
 			}
 			w.republish()
 		}},
@@ -435,14 +508,37 @@ func newALPMWorld(t *testing.T) *alpmWorld {
 	w := &alpmWorld{world: newWorld(t)}
 	w.now = w.now.Add(48 * time.Hour) // so that owners could sign earlier than now with keys made just now
 	w.at = w.now.Add(-time.Minute)
-	w.alpm = alpm.Repository{Components: []string{"wrack"}, Arch: "x86_64", Date: w.now.Add(-time.Hour), Made: map[string][]byte{}, Packages: []alpm.Made{
-		{Component: "wrack", Name: "echo-plot", Version: "2.3-2", Arch: "x86_64", Depends: []string{"libecho>=1.8", "bus"}, OptDepend: []string{"paper: to print"}},
-		{Component: "wrack", Name: "libecho", Version: "1.9-1", Arch: "x86_64", Summary: "reads echoes", Packing: "xz"},
-		{Component: "wrack", Name: "serial", Version: "1-1", Arch: "x86_64", Provides: []string{"bus=1"}},
-		{Component: "wrack", Name: "paper", Version: "7-1", Arch: "any", Packing: "gz"},
-	}}
-	w.source = &Source{Name: "wrack", Standing: "community", Priority: 30, Family: alpm.Family{}, Spec: archive.Source{Name: "wrack", Family: "alpm", Components: []string{"wrack"}, Architectures: []string{"x86_64"}},
-		Route: fetch.Route{Source: "wrack", Upstreams: []fetch.Upstream{{URL: w.server.URL + "/tarn"}}}, Keyring: w.ring("wrack"), Want: definition.Want{Packages: []string{"echo-plot"}, With: "required", Versions: 1}}
+	w.alpm = alpm.Repository{Components: []string{"wrack"}, Arch: "x86_64", Date: w.now.Add(-time.Hour),
+		Made: map[string][]byte{}, Packages: []alpm.Made{
+			{
+				Component: "wrack",
+				Name:      "echo-plot",
+				Version:   "2.3-2",
+				Arch:      "x86_64",
+				Depends:   []string{"libecho>=1.8", "bus"},
+				OptDepend: []string{"paper: to print"},
+			},
+			{
+				Component: "wrack",
+				Name:      "libecho",
+				Version:   "1.9-1",
+				Arch:      "x86_64",
+				Summary:   "reads echoes",
+				Packing:   "xz",
+			},
+			{Component: "wrack", Name: "serial", Version: "1-1", Arch: "x86_64", Provides: []string{"bus=1"}},
+			{Component: "wrack", Name: "paper", Version: "7-1", Arch: "any", Packing: "gz"},
+		}}
+	w.source = &Source{Name: "wrack", Standing: "community", Priority: 30,
+		Family: alpm.Family{}, Spec: archive.Source{
+			Name:          "wrack",
+			Family:        "alpm",
+			Components:    []string{"wrack"},
+			Architectures: []string{"x86_64"},
+		},
+		Route:   fetch.Route{Source: "wrack", Upstreams: []fetch.Upstream{{URL: w.server.URL + "/tarn"}}},
+		Keyring: w.ring("wrack"), Want: definition.Want{Packages: []string{"echo-plot"},
+			With: "required", Versions: 1}}
 	w.plan.Sources = []*Source{w.source}
 	w.republish()
 	return w
@@ -463,11 +559,13 @@ func TestATailoredALPMBuildTakesWhatIsNeeded(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if got := strings.Join(items(t, w.world, 1), ", "); got != "echo-plot 2.3-2, libecho 1.9-1, serial 1-1" {
+		if got := strings.Join(items(t, w.world, 1), ", "); got !=
+			"echo-plot 2.3-2, libecho 1.9-1, serial 1-1" {
 			t.Errorf("chosen: %s", got)
 		}
 		_, m := w.open(1)
-		for _, p := range []string{db, db + ".sig", "wrack/os/x86_64/wrack.files.sig", "wrack/os/x86_64/echo-plot-2.3-2-x86_64.pkg.tar.zst.sig"} {
+		for _, p := range []string{db, db + ".sig", "wrack/os/x86_64/wrack.files.sig",
+			"wrack/os/x86_64/echo-plot-2.3-2-x86_64.pkg.tar.zst.sig"} {
 			if _, ok := m.Find("wrack/" + p); !ok {
 				t.Errorf("the manifest lacks %s", p)
 			}
@@ -484,7 +582,10 @@ func TestATailoredALPMBuildTakesWhatIsNeeded(t *testing.T) {
 		// The next build asks for no signature again, nor makes an edition.
 		clear(w.hits)
 		w.plan.Previous, w.plan.Number = out.Edition, 2
-		ReadItems(w.builder.Pool, m, func(i Item) error { w.plan.Items = append(w.plan.Items, i); return nil })
+		ReadItems(w.builder.Pool, m, func(i Item) error {
+			w.plan.Items = append(w.plan.Items, i)
+			return nil
+		})
 		w.at = w.at.Add(time.Second)
 		w.republish()
 		if out, err = w.build(); err != nil || !out.Unchanged {
@@ -514,18 +615,33 @@ func TestAttacksOnALPMSourcesAreRefused(t *testing.T) {
 		name, code string
 		mount      func(w *alpmWorld)
 	}{
-		{"signed by a key nobody brought in", "content.signature-bad", func(w *alpmWorld) { w.key = keys()[1]; w.republish() }},
+		{"signed by a key nobody brought in", "content.signature-bad", func(w *alpmWorld) {
+			w.key = keys()[1]
+			w.republish()
+		}},
 		{"signed by a key vouched for another source", "key.unvouched", func(w *alpmWorld) {
-			w.source.Keyring = trust.NewKeyring("wrack", []trust.Known{{Certificate: keys()[0].Certificate(), VouchedFor: []string{"tarn"}}}, w.builder.Now)
+			w.source.Keyring = trust.NewKeyring("wrack",
+				[]trust.Known{{Certificate: keys()[0].Certificate(), VouchedFor: []string{"tarn"}}},
+				w.builder.Now)
 		}},
 		{"signed by a barred key", "key.barred", func(w *alpmWorld) {
-			w.source.Keyring = trust.NewKeyring("wrack", []trust.Known{{Certificate: keys()[0].Certificate(), VouchedFor: []string{"wrack"}, Barred: "lost"}}, w.builder.Now)
+			w.source.Keyring = trust.NewKeyring("wrack",
+				[]trust.Known{{Certificate: keys()[0].Certificate(), VouchedFor: []string{"wrack"},
+					Barred: "lost"}}, w.builder.Now)
 		}},
 		{"signature taken off", "content.signature-bad", func(w *alpmWorld) { delete(w.files, db+".sig") }},
-		{"a database changed", "content.signature-bad", func(w *alpmWorld) { w.files[db] = flip(w.files[db]) }},
-		{"the signature of another database", "content.signature-bad", func(w *alpmWorld) { w.files[db+".sig"] = w.files["wrack/os/x86_64/wrack.files.sig"] }},
-		{"a package changed", "content.digest-mismatch", func(w *alpmWorld) { w.alter("libecho-1.9-1-x86_64.pkg.tar.xz", flip) }},
-		{"a package's signature changed", "content.signature-bad", func(w *alpmWorld) { w.alter("libecho-1.9-1-x86_64.pkg.tar.xz.sig", flip) }},
+		{"a database changed", "content.signature-bad", func(w *alpmWorld) {
+			w.files[db] = flip(w.files[db])
+		}},
+		{"the signature of another database", "content.signature-bad", func(w *alpmWorld) {
+			w.files[db+".sig"] = w.files["wrack/os/x86_64/wrack.files.sig"]
+		}},
+		{"a package changed", "content.digest-mismatch", func(w *alpmWorld) {
+			w.alter("libecho-1.9-1-x86_64.pkg.tar.xz", flip)
+		}},
+		{"a package's signature changed", "content.signature-bad", func(w *alpmWorld) {
+			w.alter("libecho-1.9-1-x86_64.pkg.tar.xz.sig", flip)
+		}},
 		{"a package signed by a stranger", "content.signature-bad", func(w *alpmWorld) {
 			for p, data := range w.files {
 				if strings.HasSuffix(p, ".pkg.tar.xz") {
@@ -546,16 +662,20 @@ func TestAttacksOnALPMSourcesAreRefused(t *testing.T) {
 		{"a file name that leads out", "content.unsafe-path", amend("%FILENAME%\n", "%FILENAME%\n../")},
 		{"only MD5", "content.weak-digest", amend("%SHA256SUM%", "%MD5SUM%")},
 		{"a control character in a field", "source.malformed-index", amend("%DESC%\n", "%DESC%\n\x1b[2J")},
-		{"a need smuggled into another field", "content.ambiguous", amend("%VERSION%\n1.9-1\n", "%VERSION%\n1.9-1\n%DEPENDS%\nother\n")},
+		{"a need smuggled into another field", "content.ambiguous", amend("%VERSION%\n1.9-1\n",
+			"%VERSION%\n1.9-1\n%DEPENDS%\nother\n")},
 		{"a description of gigabytes", "content.ambiguous", func(w *alpmWorld) {
 			w.alpm.Amend = func(m alpm.Made, desc []byte) []byte {
 				return append(desc, bytes.Repeat([]byte("%X%\ny\n\n"), 100_000)...)
 			}
 			w.republish()
 		}},
-		{"another name than the folder's", "source.malformed-index", amend("%NAME%\nlibecho", "%NAME%\nlibecho2")},
+		{"another name than the folder's", "source.malformed-index", amend("%NAME%\nlibecho",
+			"%NAME%\nlibecho2")},
 		{"a database that unpacks without end", "content.too-large", func(w *alpmWorld) {
-			w.alpm.Amend = func(m alpm.Made, desc []byte) []byte { return append(desc, bytes.Repeat([]byte("a"), 8<<20)...) }
+			w.alpm.Amend = func(m alpm.Made, desc []byte) []byte {
+				return append(desc, bytes.Repeat([]byte("a"), 8<<20)...)
+			}
 			w.republish()
 		}},
 		{"databases of another architecture", "source.architecture-missing", func(w *alpmWorld) {
@@ -583,14 +703,17 @@ func TestOlderAndForeignDatabasesAreRefused(t *testing.T) {
 	}
 	w.plan.Number = 2
 	w.at = w.at.Add(-time.Hour)
-	w.alpm.Packages = append(w.alpm.Packages, alpm.Made{Component: "wrack", Name: "more", Version: "1-1", Arch: "any"})
+	w.alpm.Packages = append(w.alpm.Packages, alpm.Made{Component: "wrack", Name: "more",
+		Version: "1-1", Arch: "any"})
 	w.republish()
 	w.refused("source.older-than-accepted")
 	w.at = w.now
 	many := func(prefix string) {
 		w.alpm.Packages = w.alpm.Packages[:4]
 		for i := range 20 {
-			w.alpm.Packages = append(w.alpm.Packages, alpm.Made{Component: "wrack", Name: fmt.Sprintf("%s-%d", prefix, i), Version: "1-1", Arch: "any"})
+			w.alpm.Packages = append(w.alpm.Packages,
+				alpm.Made{Component: "wrack", Name: fmt.Sprintf("%s-%d", prefix, i),
+					Version: "1-1", Arch: "any"})
 		}
 		w.republish()
 	}
@@ -601,7 +724,8 @@ func TestOlderAndForeignDatabasesAreRefused(t *testing.T) {
 	w.plan.Number, w.at = 3, w.at.Add(time.Second)
 	w.alpm.Packages = w.alpm.Packages[:0]
 	for i := range 40 {
-		w.alpm.Packages = append(w.alpm.Packages, alpm.Made{Component: "wrack", Name: fmt.Sprintf("theirs-%d", i), Version: "1-1", Arch: "any"})
+		w.alpm.Packages = append(w.alpm.Packages,
+			alpm.Made{Component: "wrack", Name: fmt.Sprintf("theirs-%d", i), Version: "1-1", Arch: "any"})
 	}
 	w.republish()
 	w.refused("source.other-repository")
@@ -617,8 +741,17 @@ func TestHouseSourcesArePublishedAndMirrored(t *testing.T) {
 		build  func() ([]byte, error)
 		want   string
 	}{
-		{rpm.Family{}, archive.Source{Name: "house", Family: "rpm", Architectures: []string{"x86_64"}}, func() ([]byte, error) { return rpm.Made{Name: "relay", Version: "1-1", Arch: "noarch"}.Build(nil) }, "relay 1-1"},
-		{alpm.Family{}, archive.Source{Name: "house", Family: "alpm", Components: []string{"reach"}, Architectures: []string{"x86_64"}}, func() ([]byte, error) { return alpm.Made{Name: "log", Version: "1-1", Arch: "any"}.Build() }, "log 1-1"},
+		{rpm.Family{}, archive.Source{Name: "house", Family: "rpm", Architectures: []string{"x86_64"}},
+			func() ([]byte, error) {
+				return rpm.Made{Name: "relay", Version: "1-1", Arch: "noarch"}.Build(nil)
+			}, "relay 1-1"},
+		{alpm.Family{}, archive.Source{
+			Name:          "house",
+			Family:        "alpm",
+			Components:    []string{"reach"},
+			Architectures: []string{"x86_64"},
+		}, func() ([]byte, error) { return alpm.Made{Name: "log", Version: "1-1", Arch: "any"}.Build() },
+			"log 1-1"},
 	} {
 		for _, kind := range []string{"tailored", "faithful"} {
 			t.Run(c.spec.Family+" "+kind, func(t *testing.T) {
@@ -637,16 +770,21 @@ func TestHouseSourcesArePublishedAndMirrored(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				first, err := w.builder.PublishHouse(c.spec, c.family, []HousePackage{taken.HousePackage}, nil)
+				first, err := w.builder.PublishHouse(c.spec, c.family, []HousePackage{taken.HousePackage},
+					nil)
 				if err != nil {
 					t.Fatal(err)
 				}
-				again, err := w.builder.PublishHouse(c.spec, c.family, []HousePackage{taken.HousePackage}, first)
+				again, err := w.builder.PublishHouse(c.spec, c.family, []HousePackage{taken.HousePackage},
+					first)
 				if err != nil || again != first {
 					t.Error("published anew, and nothing changed", err)
 				}
-				w.source = &Source{Name: "house", Standing: "house", Priority: 10, Family: c.family, Spec: c.spec, House: first, Want: definition.Want{Everything: true},
-					Keyring: trust.NewKeyring("house", []trust.Known{{Certificate: site.Certificate(), VouchedFor: []string{"house"}}}, w.builder.Now)}
+				w.source = &Source{Name: "house", Standing: "house", Priority: 10, Family: c.family,
+					Spec: c.spec, House: first, Want: definition.Want{Everything: true},
+					Keyring: trust.NewKeyring("house",
+						[]trust.Known{{Certificate: site.Certificate(), VouchedFor: []string{"house"}}},
+						w.builder.Now)}
 				w.plan.Sources, w.plan.Mirror.Copy = []*Source{w.source}, kind
 				out, err := w.build()
 				if err != nil {
@@ -664,9 +802,12 @@ func TestHouseSourcesArePublishedAndMirrored(t *testing.T) {
 				os.Chmod(p, 0o644)
 				raw, _ := os.ReadFile(p)
 				os.WriteFile(p, flip(raw), 0o644)
-				if _, err := w.builder.PublishHouse(c.spec, c.family, []HousePackage{taken.HousePackage, {SHA256: strings.Repeat("0", 64)}}, first); err == nil {
+				if _, err := w.builder.PublishHouse(c.spec, c.family,
+					[]HousePackage{taken.HousePackage, {SHA256: strings.Repeat("0", 64)}}, first); err ==
+					nil {
 					t.Error("a package that was changed in the pool was published")
-				} else if f, ok := finding.From(err); !ok || f.Object != "source house" && f.Code != "content.digest-mismatch" {
+				} else if f, ok := finding.From(err); !ok || f.Object != "source house" && f.Code !=
+					"content.digest-mismatch" {
 					t.Error(err)
 				}
 			})
@@ -697,7 +838,10 @@ func TestASignatureThatIsMissingIsNotReplaced(t *testing.T) {
 	}
 	w.plan.Previous, w.plan.Number = out.Edition, 2
 	_, m := w.open(1)
-	if err := ReadItems(w.builder.Pool, m, func(i Item) error { w.plan.Items = append(w.plan.Items, i); return nil }); err != nil {
+	if err := ReadItems(w.builder.Pool, m, func(i Item) error {
+		w.plan.Items = append(w.plan.Items, i)
+		return nil
+	}); err != nil {
 		t.Fatal(err)
 	}
 	w.at, w.alpm.Unsigned = w.at.Add(time.Second), true
@@ -730,7 +874,8 @@ func TestAPackageElsewhereOnTheUpstreamsHostIsFetched(t *testing.T) {
 	}
 	for _, l := range m {
 		if strings.HasSuffix(l.Path, "primary.xml.gz") {
-			if text := string(gunzip(t, w.world, l)); strings.Contains(text, "xml:base") || strings.Contains(text, "/parts") {
+			if text := string(gunzip(t, w.world, l)); strings.Contains(text, "xml:base") ||
+				strings.Contains(text, "/parts") {
 				t.Error("machines are sent elsewhere for it")
 			}
 		}
@@ -740,7 +885,8 @@ func TestAPackageElsewhereOnTheUpstreamsHostIsFetched(t *testing.T) {
 	w.plan.Sources[0].Accepted = nil
 	b := *w.builder
 	b.Pool = emptyPool(t)
-	if _, err := b.Build(t.Context(), w.plan); err == nil || !strings.Contains(err.Error(), "no host of the source's upstreams") {
+	if _, err := b.Build(t.Context(), w.plan); err == nil || !strings.Contains(err.Error(),
+		"no host of the source's upstreams") {
 		t.Errorf("a package on a stranger's host: %v", err)
 	}
 }
@@ -779,14 +925,19 @@ func TestAStreamBringsTheStreamsThatItNeeds(t *testing.T) {
 	w := newRPMWorld(t)
 	w.rpm.Packages = []rpm.Made{
 		{Name: "app", Version: "1-1", Arch: "x86_64", Requires: []string{"lib"}},
-		{Name: "lib", Version: "1-1", Arch: "x86_64"}, {Name: "lib", Version: "2-1", Arch: "x86_64"}, {Name: "lib", Version: "9-1", Arch: "x86_64"},
+		{Name: "lib", Version: "1-1", Arch: "x86_64"}, {Name: "lib", Version: "2-1", Arch: "x86_64"},
+		{Name: "lib", Version: "9-1", Arch: "x86_64"},
 	}
 	doc := func(name, stream, needs, artifact string) string {
-		return fmt.Sprintf("---\ndocument: modulemd\ndata: {name: %s, stream: %q, version: 1, dependencies: [{requires: {%s}}], artifacts: {rpms: [%s]}}\n...\n", name, stream, needs, artifact)
+		return fmt.Sprintf("---\ndocument: modulemd\ndata: {name: %s, stream: %q, version: 1, "+
+			"dependencies: [{requires: {%s}}], artifacts: {rpms: [%s]}}\n...\n",
+			name, stream, needs, artifact)
 	}
 	w.rpm.Updates = ""
-	w.rpm.Modules = doc("app", "1", `platform: [el9], lib: ["2"]`, "app-0:1-1.x86_64") + doc("lib", "1", "", "lib-0:1-1.x86_64") + doc("lib", "2", "", "lib-0:2-1.x86_64")
-	w.source.Want = definition.Want{Packages: []string{"app"}, With: "required", Versions: 1, Streams: []string{"app:1"}}
+	w.rpm.Modules = doc("app", "1", `platform: [el9], lib: ["2"]`, "app-0:1-1.x86_64") + doc("lib", "1", "",
+		"lib-0:1-1.x86_64") + doc("lib", "2", "", "lib-0:2-1.x86_64")
+	w.source.Want = definition.Want{Packages: []string{"app"}, With: "required", Versions: 1,
+		Streams: []string{"app:1"}}
 	w.republish()
 	if _, err := w.build(); err != nil {
 		t.Fatal(err)
@@ -799,7 +950,8 @@ func TestAStreamBringsTheStreamsThatItNeeds(t *testing.T) {
 	w.rpm.Date = w.rpm.Date.Add(time.Minute)
 	w.republish()
 	w.plan.Number = 2
-	if out, err := w.build(); err == nil || len(out.Findings.With("mirror.stream-missing")) != 1 || !strings.Contains(out.Findings.With("mirror.stream-missing")[0].Text, "gone") {
+	if out, err := w.build(); err == nil || len(out.Findings.With("mirror.stream-missing")) != 1 ||
+		!strings.Contains(out.Findings.With("mirror.stream-missing")[0].Text, "gone") {
 		t.Errorf("%v, %v", err, out.Findings)
 	}
 }
@@ -830,7 +982,8 @@ func TestPackagesNamedBySHA512AreFetchedOnceAndNamedAlike(t *testing.T) {
 	_, m := w.open(1)
 	checked := 0
 	for _, l := range m {
-		if strings.HasSuffix(l.Path, "filelists.xml.gz") || strings.HasSuffix(l.Path, "other.xml.gz") || strings.HasSuffix(l.Path, "primary.xml.gz") {
+		if strings.HasSuffix(l.Path, "filelists.xml.gz") || strings.HasSuffix(l.Path, "other.xml.gz") ||
+			strings.HasSuffix(l.Path, "primary.xml.gz") {
 			checked++
 			text := string(gunzip(t, w.world, l))
 			for short := range long {
@@ -847,7 +1000,8 @@ func TestPackagesNamedBySHA512AreFetchedOnceAndNamedAlike(t *testing.T) {
 		t.Fatalf("%d lists were looked at", checked)
 	}
 	var kept []Item
-	if err := ReadItems(w.builder.Pool, m, func(i Item) error { kept = append(kept, i); return nil }); err != nil {
+	if err := ReadItems(w.builder.Pool, m, func(i Item) error { kept = append(kept, i); return nil }); err !=
+		nil {
 		t.Fatal(err)
 	}
 	for _, i := range kept {

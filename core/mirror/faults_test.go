@@ -55,7 +55,8 @@ func TestACheckWithoutDescriptorsTakesNothingForDamage(t *testing.T) {
 	before := count()
 	var found finding.List
 	withoutDescriptors(t, func() { found = Verify(w.builder.Pool, e.Name(), m, nil, nil) })
-	if len(found) == 0 || len(found.With("edition.damaged")) > 0 || len(found.With(finding.FaultCode)) != len(found) {
+	if len(found) == 0 || len(found.With("edition.damaged")) > 0 ||
+		len(found.With(finding.FaultCode)) != len(found) {
 		t.Errorf("%v", found)
 	}
 	if !strings.Contains(found[0].Text, "no file descriptors are left") {
@@ -91,7 +92,8 @@ func TestWhatIsDamagedIsSetAsideUntilItWasFetchedAgain(t *testing.T) {
 	if err := os.WriteFile(file, []byte("rot"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if found := Verify(store, e.Name(), m, nil, nil); len(found) != 1 || found[0].Code != "edition.damaged" || !strings.Contains(found[0].Text, "set aside") {
+	if found := Verify(store, e.Name(), m, nil, nil); len(found) != 1 || found[0].Code != "edition.damaged" ||
+		!strings.Contains(found[0].Text, "set aside") {
 		t.Errorf("%v", found)
 	}
 	if data, err := os.ReadFile(aside); err != nil || string(data) != "rot" {

@@ -22,7 +22,8 @@ import (
 // an index of a few kilobytes about which a search can go on for years.
 func (w *world) pigeonhole(holes int) {
 	add := func(name, fields string) {
-		w.repo.Packages = append(w.repo.Packages, deb.Made{Component: "core", Name: name, Version: "1", Arch: "amd64", Summary: "x", Fields: fields})
+		w.repo.Packages = append(w.repo.Packages, deb.Made{Component: "core", Name: name, Version: "1",
+			Arch: "amd64", Summary: "x", Fields: fields})
 	}
 	var all []string
 	for p := range holes + 1 {
@@ -44,7 +45,8 @@ func TestWhatCouldNotBeDecidedIsToldAndNotSealedUnderStrict(t *testing.T) {
 	w := newWorld(t)
 	w.builder.Proof = solve.Limits{Each: 200 * time.Millisecond, All: time.Second}
 	w.pigeonhole(11)
-	if f := w.refused("mirror.not-proved"); !strings.Contains(f.Text, "loft") || !strings.Contains(f.Text, "given up after") {
+	if f := w.refused("mirror.not-proved"); !strings.Contains(f.Text, "loft") || !strings.Contains(f.Text,
+		"given up after") {
 		t.Errorf("%v", f)
 	}
 	w.plan.Mirror.Complete = "told"
@@ -80,7 +82,8 @@ func TestTwoMirrorsAtOnceAreProvedEachByItself(t *testing.T) {
 		w := newWorld(t)
 		fits := i%2 == 0
 		add := func(name, fields string) {
-			w.repo.Packages = append(w.repo.Packages, deb.Made{Component: "core", Name: name, Version: "1", Arch: "amd64", Summary: "x", Fields: fields})
+			w.repo.Packages = append(w.repo.Packages, deb.Made{Component: "core", Name: name, Version: "1",
+				Arch: "amd64", Summary: "x", Fields: fields})
 		}
 		add("crane", "Depends: hook, chain | rope\n")
 		add("hook", "Conflicts: chain\n")
@@ -149,7 +152,8 @@ func TestRequirementsWithTooManyOperandsAreRefused(t *testing.T) {
 			w := newRPMWorld(t)
 			w.rpm.Packages[0].Requires = append(w.rpm.Packages[0].Requires, requirement)
 			w.republish()
-			w.source.Want = definition.Want{Packages: []string{w.rpm.Packages[0].Name}, With: "required", Versions: 1}
+			w.source.Want = definition.Want{Packages: []string{w.rpm.Packages[0].Name},
+				With: "required", Versions: 1}
 			w.refused("content.too-large")
 		})
 	}

@@ -48,7 +48,8 @@ func (b *Builder) houseDigest(spec archive.Source, packages []HousePackage) stri
 // PublishHouse writes the repository of a house source into the pool: each
 // package examined, the indexes written and signed by the site. last is what
 // was published before (or nil): where nothing changed, it stays.
-func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packages []HousePackage, last *House) (*House, error) {
+func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packages []HousePackage,
+	last *House) (*House, error) {
 	digest := b.houseDigest(spec, packages)
 	if last != nil && last.Digest == digest && b.houseStands(last) {
 		return last, nil
@@ -65,7 +66,8 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 			return nil, fault
 		}
 		if err != nil {
-			return nil, finding.New("edition.damaged", "source "+spec.Name, "a package of the house source, %s, is gone from the pool", hp.SHA256).
+			return nil, finding.New("edition.damaged", "source "+spec.Name,
+				"a package of the house source, %s, is gone from the pool", hp.SHA256).
 				Do("add the file again: stockade package add FILE --source %s", spec.Name)
 		}
 		x, err := family.Examine(spec, f)
@@ -74,7 +76,8 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 			return nil, about(err, spec.Name)
 		}
 		if x.Package.SHA256 != hp.SHA256 || x.Package.Size != hp.Size {
-			return nil, finding.New("edition.damaged", "source "+spec.Name, "%s of the house source was changed in the pool", x.Package.Name)
+			return nil, finding.New("edition.damaged", "source "+spec.Name,
+				"%s of the house source was changed in the pool", x.Package.Name)
 		}
 		if hp.Signature != "" {
 			if x.Package.Signature, err = b.read(hp.Signature); err != nil {
@@ -83,15 +86,20 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 			out.Files[x.Package.Path+".sig"] = hp.Signature
 		}
 		if _, twice := out.Files[x.Package.Path]; twice {
-			return nil, finding.New("content.unsafe-path", "source "+spec.Name, "two packages have the path %s", x.Package.Path)
+			return nil, finding.New("content.unsafe-path", "source "+spec.Name,
+				"two packages have the path %s", x.Package.Path)
 		}
 		out.Files[x.Package.Path] = hp.SHA256
 		all = append(all, x)
 	}
-	slices.SortStableFunc(all, func(a, b archive.Examined) int { return strings.Compare(a.Package.Path, b.Package.Path) })
+	slices.SortStableFunc(all, func(a, b archive.Examined) int {
+		return strings.Compare(a.Package.Path, b.Package.Path)
+	})
 	err := family.Write(archive.Writing{
-		Source: spec, Root: &archive.Root{Origin: "Stockade house source", Label: spec.Name, Codename: spec.Release}, Time: now, Note: spec.Name, Sign: b.Site,
-		Each: func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool, f func(*archive.Package, []byte) error) error {
+		Source: spec, Root: &archive.Root{Origin: "Stockade house source", Label: spec.Name,
+			Codename: spec.Release}, Time: now, Note: spec.Name, Sign: b.Site,
+		Each: func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool,
+			f func(*archive.Package, []byte) error) error {
 			for _, x := range all {
 				if list(archive.IndexChoice{Component: x.Package.Component}) && want(x.Package) {
 					if err := f(x.Package, x.Raw); err != nil {
@@ -134,15 +142,17 @@ func (b *Builder) small(ctx context.Context, src *Source, p string, limit int64)
 		return b.read(sum)
 	}
 	var data []byte
-	err := b.Fetch.Get(ctx, src.Route, fetch.Request{Path: p, Max: limit}, func(r *fetch.Response) (err error) {
-		data, err = io.ReadAll(r.Body)
-		return err
-	}, nil)
+	err := b.Fetch.Get(ctx, src.Route, fetch.Request{Path: p, Max: limit},
+		func(r *fetch.Response) (err error) {
+			data, err = io.ReadAll(r.Body)
+			return err
+		}, nil)
 	return data, err
 }
 
 // refreshHouse reads the root of a house source as one of an upstream is read.
-func (b *Builder) refreshHouse(ctx context.Context, src *Source, pub *Publication, index int, choice archive.RootChoice) error {
+func (b *Builder) refreshHouse(ctx context.Context, src *Source, pub *Publication, index int,
+	choice archive.RootChoice) error {
 	files := map[string][]byte{}
 	for _, f := range choice {
 		var err error
@@ -169,7 +179,8 @@ type Offer struct {
 // what is in the pool is read: nothing is fetched. unknown names the sources of
 // which not everything could be looked at. sha256 and sha512 are of the file
 // that is compared: an index may give either.
-func (b *Builder) Offered(id archive.Identity, sha256, sha512 string, among []*Source) (out []Offer, unknown []string) {
+func (b *Builder) Offered(id archive.Identity, sha256, sha512 string, among []*Source) (out []Offer,
+	unknown []string) {
 	for _, src := range among {
 		if src.House != nil {
 			continue
@@ -179,7 +190,9 @@ func (b *Builder) Offered(id archive.Identity, sha256, sha512 string, among []*S
 		if err == nil {
 			choices, err = src.Family.Indexes(src.Spec, root)
 		}
-		if err != nil || slices.ContainsFunc(choices, func(c archive.IndexChoice) bool { return b.inPool(c) < 0 }) {
+		if err != nil || slices.ContainsFunc(choices, func(c archive.IndexChoice) bool {
+			return b.inPool(c) < 0
+		}) {
 			unknown = append(unknown, src.Name)
 		}
 		for n, c := range choices {
@@ -188,17 +201,18 @@ func (b *Builder) Offered(id archive.Identity, sha256, sha512 string, among []*S
 				continue
 			}
 			found := errors.New("found")
-			err := b.Read(src, n, List{IndexChoice: c, Used: c.Files[i], SHA256: c.Files[i].SHA256}, func(p *archive.Package, _ []byte) error {
-				if p.Name == id.Name && p.Version == id.Version && p.Arch == id.Arch {
-					o := Offer{src.Name, p.SHA256, p.SHA256 == sha256}
-					if p.SHA256 == "" {
-						o.Digest, o.Same = p.SHA512, p.SHA512 == sha512
+			err := b.Read(src, n, List{IndexChoice: c, Used: c.Files[i], SHA256: c.Files[i].SHA256},
+				func(p *archive.Package, _ []byte) error {
+					if p.Name == id.Name && p.Version == id.Version && p.Arch == id.Arch {
+						o := Offer{src.Name, p.SHA256, p.SHA256 == sha256}
+						if p.SHA256 == "" {
+							o.Digest, o.Same = p.SHA512, p.SHA512 == sha512
+						}
+						out = append(out, o)
+						return found
 					}
-					out = append(out, o)
-					return found
-				}
-				return nil
-			})
+					return nil
+				})
 			if err == found {
 				break
 			}
@@ -219,18 +233,24 @@ type Taken struct {
 // of a house source: examined, and made such that machines take it for signed by
 // the site. signature is the detached one that came with it, if any, and v
 // judges the signature that it has already; what v says is told, not decided on.
-func (b *Builder) TakeIntoHouse(spec archive.Source, family archive.Family, file *os.File, signature []byte, v archive.Verifier) (*Taken, error) {
+func (b *Builder) TakeIntoHouse(spec archive.Source, family archive.Family, file *os.File, signature []byte,
+	v archive.Verifier) (*Taken, error) {
 	x, err := family.Examine(spec, file)
 	if err != nil {
 		return nil, err
 	}
 	out := &Taken{Package: x.Package}
-	if !slices.ContainsFunc(spec.Architectures, func(a string) bool { return family.Rank(x.Package.Arch, a) >= 0 }) {
-		return nil, finding.New("source.architecture-missing", "source "+spec.Name, "%s is for %s, and the source is for %s", x.Package.Name, x.Package.Arch, strings.Join(spec.Architectures, ", ")).
+	if !slices.ContainsFunc(spec.Architectures, func(a string) bool {
+		return family.Rank(x.Package.Arch, a) >= 0
+	}) {
+		return nil, finding.New("source.architecture-missing", "source "+spec.Name,
+			"%s is for %s, and the source is for %s", x.Package.Name, x.Package.Arch,
+			strings.Join(spec.Architectures, ", ")).
 			Do("add the architecture to the source, or take another file")
 	}
 	inspected, err := family.Inspect(archive.PackageFile{ReadSeeker: file, Signature: signature}, v)
-	if f, ok := finding.From(err); ok && f.Code != "content.signature-bad" && !strings.HasPrefix(f.Code, "key.") {
+	if f, ok := finding.From(err); ok && f.Code != "content.signature-bad" && !strings.HasPrefix(f.Code,
+		"key.") {
 		return nil, f // damaged, not merely signed by somebody unknown
 	}
 	out.Signer, out.Unsure = inspected.Signer, err
@@ -272,14 +292,15 @@ func (b *Builder) TakeIntoHouse(spec archive.Source, family archive.Family, file
 
 // takeFile copies a file on this disk into the pool.
 func (b *Builder) takeFile(from io.Reader, p HousePackage) error {
-	_, err := b.Pool.Ingest(pool.Want{Name: "the package", Size: p.Size, SHA256: p.SHA256}, func(sink pool.Sink) error {
-		if err := sink.Restart(); err != nil {
-			return err
-		}
-		if _, err := io.Copy(sink, from); err != nil {
-			return err
-		}
-		return sink.Verify()
-	}, nil)
+	_, err := b.Pool.Ingest(pool.Want{Name: "the package", Size: p.Size, SHA256: p.SHA256},
+		func(sink pool.Sink) error {
+			if err := sink.Restart(); err != nil {
+				return err
+			}
+			if _, err := io.Copy(sink, from); err != nil {
+				return err
+			}
+			return sink.Verify()
+		}, nil)
 	return err
 }

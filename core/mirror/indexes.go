@@ -89,7 +89,8 @@ func (b *Builder) list(ctx context.Context, src *Source, c archive.IndexChoice, 
 	}
 	var errs []error
 	for _, f := range c.Files {
-		sum, err := b.fetchInto(ctx, src, pool.Want{Name: f.Path, Size: f.Size, SHA256: f.SHA256, SHA512: f.SHA512}, f.Paths, p, nil)
+		sum, err := b.fetchInto(ctx, src, pool.Want{Name: f.Path, Size: f.Size, SHA256: f.SHA256,
+			SHA512: f.SHA512}, f.Paths, p, nil)
 		if err == nil {
 			return List{IndexChoice: c, Used: f, SHA256: sum}, nil
 		}
@@ -105,7 +106,8 @@ func (b *Builder) list(ctx context.Context, src *Source, c archive.IndexChoice, 
 	if f, ok := finding.From(err); ok {
 		return List{}, f
 	}
-	return List{}, finding.New("content.missing", "source "+src.Name, "no upstream gave the index %s: %v", c.Files[0].Path, err)
+	return List{}, finding.New("content.missing", "source "+src.Name, "no upstream gave the index %s: %v",
+		c.Files[0].Path, err)
 }
 
 // Read reads an index of the pool and yields its packages.
@@ -138,7 +140,8 @@ func (b *Builder) Read(src *Source, n int, l List, yield func(p *archive.Package
 		if err := b.Pool.SetAside(l.SHA256); err != nil {
 			return err
 		}
-		return finding.New("edition.damaged", "source "+src.Name, "the index %s was changed on disk since it was fetched", l.Used.Path).
+		return finding.New("edition.damaged", "source "+src.Name,
+			"the index %s was changed on disk since it was fetched", l.Used.Path).
 			Do("begin again: it is fetched anew")
 	}
 	return about(err, src.Name)

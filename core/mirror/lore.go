@@ -26,10 +26,12 @@ func (b *Builder) lore(ctx context.Context, src *Source, f archive.IndexFile) (i
 	sum, ok := b.pooled(f)
 	if !ok {
 		var err error
-		if sum, err = b.fetchInto(ctx, src, pool.Want{Name: f.Path, Size: f.Size, SHA256: f.SHA256, SHA512: f.SHA512}, f.Paths, nil, nil); err != nil {
+		if sum, err = b.fetchInto(ctx, src, pool.Want{Name: f.Path, Size: f.Size, SHA256: f.SHA256,
+			SHA512: f.SHA512}, f.Paths, nil, nil); err != nil {
 			if errors.Is(err, fetch.ErrNotFound) {
 				if _, judged := finding.From(err); !judged {
-					return nil, finding.New("content.missing", "source "+src.Name, "no upstream has %s, which the root names", f.Path)
+					return nil, finding.New("content.missing", "source "+src.Name,
+						"no upstream has %s, which the root names", f.Path)
 				}
 			}
 			return nil, about(err, src.Name)
@@ -49,7 +51,8 @@ func (b *Builder) lore(ctx context.Context, src *Source, f archive.IndexFile) (i
 		if err := b.Pool.SetAside(sum); err != nil {
 			return nil, err
 		}
-		return nil, finding.New("edition.damaged", "source "+src.Name, "%s was changed on disk since it was fetched", f.Path).Do("begin again: it is fetched anew")
+		return nil, finding.New("edition.damaged", "source "+src.Name,
+			"%s was changed on disk since it was fetched", f.Path).Do("begin again: it is fetched anew")
 	}
 	if _, err := file.Seek(0, io.SeekStart); err != nil {
 		file.Close()
@@ -73,7 +76,8 @@ func (b both) Close() error { return errors.Join(b.ReadCloser.Close(), b.file.Cl
 
 // paths asks lists of files for what packages need by path and nothing is known
 // to have. Only where something is asked for is a list fetched.
-func (b *Builder) paths(ctx context.Context, plan Plan, out *Outcome, members []int, u *solve.Universe) error {
+func (b *Builder) paths(ctx context.Context, plan Plan, out *Outcome, members []int,
+	u *solve.Universe) error {
 	var unmet map[string]bool
 	for k, i := range members {
 		src := plan.Sources[i]
@@ -142,12 +146,15 @@ func (b *Builder) advisories(ctx context.Context, out *Outcome) ([]byte, error) 
 			return nil, err
 		}
 		err = l.ReadAdvisories(plain, func(a *archive.Advisory) error {
-			a.Packages = slices.DeleteFunc(a.Packages, func(p archive.AdvisoryPackage) bool { return !chosen[p] })
+			a.Packages = slices.DeleteFunc(a.Packages, func(p archive.AdvisoryPackage) bool {
+				return !chosen[p]
+			})
 			if len(a.Packages) == 0 {
 				return nil
 			}
 			if count++; count > maxAdvisories {
-				return finding.New("content.too-large", "", "there are more than %d advisories", maxAdvisories)
+				return finding.New("content.too-large", "", "there are more than %d advisories",
+					maxAdvisories)
 			}
 			return enc.Encode(EditionAdvisory{src.Name, *a})
 		})
@@ -206,7 +213,8 @@ const maxSigned = 256 << 20
 // signedCompanion takes a file along whose own signature stands for it. One that
 // upstream does not have, or whose signature does not count, is left out: no
 // client needs it to install.
-func (b *Builder) signedCompanion(ctx context.Context, src *Source, c archive.Companion, put func(path, sum string) error) error {
+func (b *Builder) signedCompanion(ctx context.Context, src *Source, c archive.Companion,
+	put func(path, sum string) error) error {
 	var sums [2]string
 	var data [2][]byte
 	for i, p := range []string{c.Path, c.Signature} {
@@ -219,7 +227,8 @@ func (b *Builder) signedCompanion(ctx context.Context, src *Source, c archive.Co
 		}
 	}
 	if _, err := src.Keyring.Detached(data[0], data[1]); err != nil {
-		b.log().Warn("a file beside the root is not signed by a key that counts", "source", src.Name, "path", c.Path, "error", err)
+		b.log().Warn("a file beside the root is not signed by a key that counts", "source", src.Name,
+			"path", c.Path, "error", err)
 		return nil
 	}
 	for i, p := range []string{c.Path, c.Signature} {

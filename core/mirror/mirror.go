@@ -159,7 +159,17 @@ type progress struct {
 const progressEvery = 100 * time.Millisecond
 
 func (b *Builder) progress(step string, files int, bytes int64) *progress {
-	p := &progress{b: b, start: time.Now(), event: Event{Step: step, FilesTotal: files, BytesTotal: bytes, Remaining: -1, Upstreams: map[string]int64{}}}
+	p := &progress{
+		b:     b,
+		start: time.Now(),
+		event: Event{
+			Step:       step,
+			FilesTotal: files,
+			BytesTotal: bytes,
+			Remaining:  -1,
+			Upstreams:  map[string]int64{},
+		},
+	}
 	p.sendLocked(true)
 	return p
 }
@@ -230,9 +240,11 @@ func (c counting) Read(p []byte) (int, error) {
 
 // fetchInto gets one file that an index names into the pool, from whichever
 // upstream has it right. paths are tried in order when upstreams lack the first.
-func (b *Builder) fetchInto(ctx context.Context, src *Source, want pool.Want, paths []string, p *progress, check func(f osFile) error) (string, error) {
+func (b *Builder) fetchInto(ctx context.Context, src *Source, want pool.Want, paths []string, p *progress,
+	check func(f osFile) error) (string, error) {
 	if src.House != nil { // whatever it has lies in the pool
-		return "", finding.New("edition.damaged", "source "+src.Name, "%s of the house source is gone from the pool", want.Name).
+		return "", finding.New("edition.damaged", "source "+src.Name,
+			"%s of the house source is gone from the pool", want.Name).
 			Do("add the file again: stockade package add FILE --source %s", src.Name)
 	}
 	most := want.Size
@@ -257,31 +269,34 @@ func (b *Builder) fetchInto(ctx context.Context, src *Source, want pool.Want, pa
 			return sink.Offset(), validator
 		}
 		for _, path := range paths {
-			last = b.Fetch.Get(ctx, src.Route, fetch.Request{Path: path, Max: most, Resume: resume}, func(r *fetch.Response) error {
-				if r.Offset == 0 || r.Offset != sink.Offset() {
-					if err := again(r.Upstream.URL + "\n" + r.Validator()); err != nil {
+			last = b.Fetch.Get(ctx, src.Route, fetch.Request{Path: path, Max: most, Resume: resume},
+				func(r *fetch.Response) error {
+					if r.Offset == 0 || r.Offset != sink.Offset() {
+						if err := again(r.Upstream.URL + "\n" + r.Validator()); err != nil {
+							return err
+						}
+					}
+					name := fetch.Shown(r.Upstream.URL)
+					if _, err := io.Copy(sink, counting{r.Body, func(n int) {
+						counted += int64(n)
+						if p != nil {
+							p.add(name, int64(n), 0)
+						}
+					}}); err != nil {
+						if f, judged := finding.From(err); judged && f.Code != finding.FaultCode {
+							return errors.Join(err, again(""))
+						}
 						return err
 					}
-				}
-				name := fetch.Shown(r.Upstream.URL)
-				if _, err := io.Copy(sink, counting{r.Body, func(n int) {
-					counted += int64(n)
-					if p != nil {
-						p.add(name, int64(n), 0)
+					if err := sink.Verify(); err != nil {
+						return errors.Join(about(err, src.Name), again(""))
 					}
-				}}); err != nil {
-					if f, judged := finding.From(err); judged && f.Code != finding.FaultCode {
-						return errors.Join(err, again(""))
-					}
-					return err
-				}
-				if err := sink.Verify(); err != nil {
-					return errors.Join(about(err, src.Name), again(""))
-				}
-				return nil
-			}, func(f *fetch.Failure) {
-				b.log().Warn("upstream failed", "source", src.Name, "upstream", fetch.Shown(f.Upstream.URL), "path", path, "error", f.Err)
-			})
+					return nil
+				}, func(f *fetch.Failure) {
+					b.log().Warn("upstream failed", "source", src.Name, "upstream",
+						fetch.Shown(f.Upstream.URL),
+						"path", path, "error", f.Err)
+				})
 			if last == nil {
 				return nil
 			}

@@ -47,7 +47,8 @@ var keys = sync.OnceValue(func() (k [3]*trust.SiteKey) {
 	for i := range k {
 		wait.Go(func() {
 			var err error
-			if k[i], err = trust.NewKey(fmt.Sprintf("Key %d", i), "", "desk@tarn.example", time.Now); err != nil {
+			if k[i], err = trust.NewKey(fmt.Sprintf("Key %d", i), "", "desk@tarn.example", time.Now); err !=
+				nil {
 				panic(err)
 			}
 		})
@@ -60,15 +61,58 @@ func newWorld(t *testing.T) *world {
 	t.Helper()
 	k := keys()
 	w := &world{t: t, key: k[0], now: time.Now(), hits: map[string]int{}}
-	w.repo = deb.Repository{Origin: "Tarn", Label: "Tarn", Suite: "steady", Codename: "heron", Date: w.now.Add(-time.Hour),
+	w.repo = deb.Repository{Origin: "Tarn", Label: "Tarn", Suite: "steady", Codename: "heron",
+		Date:          w.now.Add(-time.Hour),
 		Architectures: []string{"amd64", "arm64", "all"}, Components: []string{"core", "field"}, ByHash: true,
 		Packages: []deb.Made{
-			{Component: "core", Name: "sluicectl", Version: "1.4-1", Arch: "amd64", Summary: "gate control", Fields: "Depends: libtide2 (>= 2), tide-data\n"},
-			{Component: "core", Name: "libtide2", Version: "2.1-1", Arch: "amd64", Summary: "tide library", Packing: "xz"},
-			{Component: "core", Name: "tide-data", Version: "2026", Arch: "all", Summary: "tide data", Packing: "zst"},
-			{Component: "field", Name: "tide-tables", Version: "2.4.1-1", Arch: "amd64", Summary: "tables", Fields: "Depends: tide-data\nRecommends: libtide2\n"},
-			{Component: "field", Name: "tide-tables", Version: "2.3-1", Arch: "amd64", Summary: "tables", Fields: "Depends: tide-data\n"},
-			{Component: "field", Name: "buoy", Version: "1", Arch: "amd64", Summary: "needs what is not there", Fields: "Depends: libabsent\n"},
+			{
+				Component: "core",
+				Name:      "sluicectl",
+				Version:   "1.4-1",
+				Arch:      "amd64",
+				Summary:   "gate control",
+				Fields:    "Depends: libtide2 (>= 2), tide-data\n",
+			},
+			{
+				Component: "core",
+				Name:      "libtide2",
+				Version:   "2.1-1",
+				Arch:      "amd64",
+				Summary:   "tide library",
+				Packing:   "xz",
+			},
+			{
+				Component: "core",
+				Name:      "tide-data",
+				Version:   "2026",
+				Arch:      "all",
+				Summary:   "tide data",
+				Packing:   "zst",
+			},
+			{
+				Component: "field",
+				Name:      "tide-tables",
+				Version:   "2.4.1-1",
+				Arch:      "amd64",
+				Summary:   "tables",
+				Fields:    "Depends: tide-data\nRecommends: libtide2\n",
+			},
+			{
+				Component: "field",
+				Name:      "tide-tables",
+				Version:   "2.3-1",
+				Arch:      "amd64",
+				Summary:   "tables",
+				Fields:    "Depends: tide-data\n",
+			},
+			{
+				Component: "field",
+				Name:      "buoy",
+				Version:   "1",
+				Arch:      "amd64",
+				Summary:   "needs what is not there",
+				Fields:    "Depends: libabsent\n",
+			},
 		}}
 	w.publish()
 	w.server = httptest.NewServer(http.HandlerFunc(w.serve))
@@ -79,19 +123,36 @@ func newWorld(t *testing.T) *world {
 		t.Fatal(err)
 	}
 	clock := func() time.Time { return w.now }
-	w.builder = &Builder{Pool: store, Fetch: fetch.New(fetch.Options{Rounds: 1, DownFor: time.Millisecond, FloorWindow: 200 * time.Millisecond}),
-		Site: k[2], Families: archive.NewRegistry(deb.Family{}), Editions: filepath.Join(dir, "editions"), Now: clock}
+	w.builder = &Builder{Pool: store,
+		Fetch: fetch.New(fetch.Options{Rounds: 1, DownFor: time.Millisecond,
+			FloorWindow: 200 * time.Millisecond}),
+		Site: k[2], Families: archive.NewRegistry(deb.Family{}), Editions: filepath.Join(dir, "editions"),
+		Now: clock}
 	w.source = &Source{Name: "tarn", Standing: "official", Priority: 20, Family: deb.Family{},
-		Spec:    archive.Source{Name: "tarn", Family: "deb", Release: "heron", Components: []string{"core", "field"}, Architectures: []string{"amd64"}, Languages: []string{"en"}},
+		Spec: archive.Source{
+			Name:          "tarn",
+			Family:        "deb",
+			Release:       "heron",
+			Components:    []string{"core", "field"},
+			Architectures: []string{"amd64"},
+			Languages:     []string{"en"},
+		},
 		Route:   fetch.Route{Source: "tarn", Upstreams: []fetch.Upstream{{URL: w.server.URL + "/tarn"}}},
 		Keyring: w.keyring("tarn"),
-		Want:    definition.Want{Packages: []string{"sluicectl", "tide-tables"}, With: "required", Versions: 1}}
-	w.plan = Plan{Name: "barrage", Number: 1, Mirror: definition.Mirror{Copy: "tailored", Complete: "strict"}, Sources: []*Source{w.source}}
+		Want: definition.Want{Packages: []string{"sluicectl", "tide-tables"},
+			With: "required", Versions: 1}}
+	w.plan = Plan{
+		Name:    "barrage",
+		Number:  1,
+		Mirror:  definition.Mirror{Copy: "tailored", Complete: "strict"},
+		Sources: []*Source{w.source},
+	}
 	return w
 }
 
 func (w *world) keyring(vouchedFor ...string) *trust.Keyring {
-	return trust.NewKeyring("tarn", []trust.Known{{Certificate: w.key.Certificate(), VouchedFor: vouchedFor}}, func() time.Time { return w.now })
+	return trust.NewKeyring("tarn", []trust.Known{{Certificate: w.key.Certificate(), VouchedFor: vouchedFor}},
+		func() time.Time { return w.now })
 }
 
 func (w *world) publish() {
@@ -137,7 +198,8 @@ func (w *world) build() (*Outcome, error) {
 
 func (w *world) open(number int) (*Edition, Manifest) {
 	w.t.Helper()
-	e, m, err := OpenEdition(Folder(w.builder.Editions, "barrage", number), []*trust.Certificate{w.builder.Site.Certificate()})
+	e, m, err := OpenEdition(Folder(w.builder.Editions, "barrage", number),
+		[]*trust.Certificate{w.builder.Site.Certificate()})
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -159,7 +221,8 @@ func (w *world) amend(old, new string) {
 		if !bytes.Contains(plain, []byte(old)) && !bytes.Contains(field, []byte(old)) {
 			w.t.Fatalf("nothing to change: %q", old)
 		}
-		for name, data := range map[string][]byte{"core/binary-amd64/Packages": plain, "field/binary-amd64/Packages": field} {
+		for name, data := range map[string][]byte{"core/binary-amd64/Packages": plain,
+			"field/binary-amd64/Packages": field} {
 			data = bytes.Replace(data, []byte(old), []byte(new), 1)
 			for _, z := range []string{"", ".gz", ".xz"} {
 				packed, err := archive.Compress(data, strings.TrimPrefix(z, "."))
@@ -182,7 +245,8 @@ func (w *world) repackaged(name string, file []byte) {
 		}
 	}
 	old := w.files[path]
-	w.amend(fmt.Sprintf("Filename: %s\nSize: %d\nSHA256: %x\n", path, len(old), sha256.Sum256(old)), fmt.Sprintf("Filename: %s\nSize: %d\nSHA256: %x\n", path, len(file), sha256.Sum256(file)))
+	w.amend(fmt.Sprintf("Filename: %s\nSize: %d\nSHA256: %x\n", path, len(old), sha256.Sum256(old)),
+		fmt.Sprintf("Filename: %s\nSize: %d\nSHA256: %x\n", path, len(file), sha256.Sum256(file)))
 	w.files[path] = file
 }
 
@@ -215,14 +279,16 @@ func TestTailoredBuildTakesWhatIsWantedAndNeeded(t *testing.T) {
 	}
 	e, m := w.open(1)
 	var items []Item
-	if err := ReadItems(w.builder.Pool, m, func(i Item) error { items = append(items, i); return nil }); err != nil {
+	if err := ReadItems(w.builder.Pool, m,
+		func(i Item) error { items = append(items, i); return nil }); err != nil {
 		t.Fatal(err)
 	}
 	var got []string
 	for _, i := range items {
 		got = append(got, i.Name+" "+i.Version)
 	}
-	if s := strings.Join(got, ", "); s != "sluicectl 1.4-1, libtide2 2.1-1, tide-data 2026, tide-tables 2.4.1-1" {
+	if s := strings.Join(got, ", "); s !=
+		"sluicectl 1.4-1, libtide2 2.1-1, tide-data 2026, tide-tables 2.4.1-1" {
 		t.Errorf("chosen: %s", s)
 	}
 	if out.Packages != 4 || e.Packages != 4 || out.Wanted != 2 {
@@ -231,7 +297,8 @@ func TestTailoredBuildTakesWhatIsWantedAndNeeded(t *testing.T) {
 	if found := Verify(w.builder.Pool, e.Name(), m, nil, nil); len(found) > 0 {
 		t.Errorf("a fresh edition does not verify: %v", found)
 	}
-	for _, p := range []string{"tarn/dists/heron/InRelease", "tarn/dists/heron/Release.gpg", "tarn/dists/heron/core/binary-amd64/Packages.xz", "about/edition.json"} {
+	for _, p := range []string{"tarn/dists/heron/InRelease", "tarn/dists/heron/Release.gpg",
+		"tarn/dists/heron/core/binary-amd64/Packages.xz", "about/edition.json"} {
 		if _, ok := m.Find(p); !ok {
 			t.Errorf("the manifest lacks %s", p)
 		}
@@ -256,7 +323,8 @@ func TestNothingChangedMakesNoEditionAndAsksOnlyForRoots(t *testing.T) {
 	}
 	// Upstream publishes something that the mirror does not take.
 	w.repo.Date = w.repo.Date.Add(time.Minute)
-	w.repo.Packages = append(w.repo.Packages, deb.Made{Component: "core", Name: "newcomer", Version: "1", Arch: "amd64", Summary: "x"})
+	w.repo.Packages = append(w.repo.Packages, deb.Made{Component: "core", Name: "newcomer", Version: "1",
+		Arch: "amd64", Summary: "x"})
 	w.publish()
 	if out, err = w.build(); err != nil || !out.Unchanged {
 		t.Fatalf("a publication that does not concern the mirror: unchanged %v, error %v", out.Unchanged, err)
@@ -332,7 +400,8 @@ func TestStrictMirrorIsNotSealedWhileSomethingIsMissing(t *testing.T) {
 func TestMissingDependencyNamesTheDefinedSourceThatHasIt(t *testing.T) {
 	w := newWorld(t)
 	other := newWorld(t)
-	other.repo.Packages = []deb.Made{{Component: "core", Name: "libabsent", Version: "3", Arch: "amd64", Summary: "there"}}
+	other.repo.Packages = []deb.Made{{Component: "core", Name: "libabsent", Version: "3",
+		Arch: "amd64", Summary: "there"}}
 	other.publish()
 	other.source.Name, other.source.Spec.Name, other.source.Route.Source = "shoal", "shoal", "shoal"
 	w.source.Want.Packages = []string{"buoy"}
@@ -365,17 +434,37 @@ func TestAttacksFromUpstreamAreRefused(t *testing.T) {
 		name, code string
 		mount      func(w *world)
 	}{
-		{"signed by a key nobody brought in", "content.signature-bad", func(w *world) { w.key = keys()[1]; republish(w) }},
-		{"signed by a key vouched for another source", "key.unvouched", func(w *world) { w.source.Keyring = w.keyring("brine-drivers") }},
-		{"signed by a barred key", "key.barred", func(w *world) {
-			w.source.Keyring = trust.NewKeyring("tarn", []trust.Known{{Certificate: w.key.Certificate(), VouchedFor: []string{"tarn"}, Barred: "lost"}}, w.builder.Now)
+		{"signed by a key nobody brought in", "content.signature-bad", func(w *world) {
+			w.key = keys()[1]
+			republish(w)
 		}},
-		{"signature taken off", "content.signature-bad", func(w *world) { w.files[in] = w.files["dists/heron/Release"] }},
-		{"signature over other text", "content.signature-bad", func(w *world) { w.files[in] = change(w.files[in], "Label: Tarn", "Label: Torn") }},
-		{"unsigned line before the signed text", "content.signature-bad", func(w *world) { w.files[in] = append([]byte("Suite: other\n"), w.files[in]...) }},
-		{"unsigned line behind it", "content.signature-bad", func(w *world) { w.files[in] = append(w.files[in], "Suite: other\n"...) }},
-		{"a dash that is not escaped", "content.signature-bad", func(w *world) { w.files[in] = change(w.files[in], "Label: Tarn", "-Label: Tarn") }},
-		{"detached signature gone", "content.signature-bad", func(w *world) { delete(w.files, in); delete(w.files, "dists/heron/Release.gpg") }},
+		{"signed by a key vouched for another source", "key.unvouched", func(w *world) {
+			w.source.Keyring = w.keyring("brine-drivers")
+		}},
+		{"signed by a barred key", "key.barred", func(w *world) {
+			w.source.Keyring = trust.NewKeyring("tarn",
+				[]trust.Known{{Certificate: w.key.Certificate(), VouchedFor: []string{"tarn"},
+					Barred: "lost"}}, w.builder.Now)
+		}},
+		{"signature taken off", "content.signature-bad", func(w *world) {
+			w.files[in] = w.files["dists/heron/Release"]
+		}},
+		{"signature over other text", "content.signature-bad", func(w *world) {
+			w.files[in] = change(w.files[in], "Label: Tarn", "Label: Torn")
+		}},
+		{"unsigned line before the signed text", "content.signature-bad", func(w *world) {
+			w.files[in] = append([]byte("Suite: other\n"), w.files[in]...)
+		}},
+		{"unsigned line behind it", "content.signature-bad", func(w *world) {
+			w.files[in] = append(w.files[in], "Suite: other\n"...)
+		}},
+		{"a dash that is not escaped", "content.signature-bad", func(w *world) {
+			w.files[in] = change(w.files[in], "Label: Tarn", "-Label: Tarn")
+		}},
+		{"detached signature gone", "content.signature-bad", func(w *world) {
+			delete(w.files, in)
+			delete(w.files, "dists/heron/Release.gpg")
+		}},
 		{"release of another name", "source.release-mismatch", func(w *world) {
 			w.repo.Codename, w.repo.Suite = "gannet", "old"
 			republish(w)
@@ -383,15 +472,26 @@ func TestAttacksFromUpstreamAreRefused(t *testing.T) {
 				w.files[strings.Replace(p, "gannet", "heron", 1)] = d
 			}
 		}},
-		{"release whose end date has passed", "source.expired-index", func(w *world) { w.repo.ValidUntil = w.now.Add(-time.Minute); republish(w) }},
+		{"release whose end date has passed", "source.expired-index", func(w *world) {
+			w.repo.ValidUntil = w.now.Add(-time.Minute)
+			republish(w)
+		}},
 		{"only weak digests", "content.weak-digest", func(w *world) {
 			text := bytes.Replace(w.files["dists/heron/Release"], []byte("SHA256:"), []byte("MD5Sum:"), 1)
 			w.files[in], _ = w.key.Clearsign(text)
 		}},
-		{"a blank before a colon", "content.ambiguous", func(w *world) { w.amend("\nDepends: ", "\nDepends : ") }},
-		{"a line of one blank in a stanza", "content.ambiguous", func(w *world) { w.amend("\nDescription: gate", "\n \nDescription: gate") }},
-		{"a second value of a field", "content.ambiguous", func(w *world) { w.amend("\nDescription: gate", "\nDepends: other\nDescription: gate") }},
-		{"a name that is an option", "content.bad-name", func(w *world) { w.amend("Package: tide-tables\n", "Package: --tide-tables\n") }},
+		{"a blank before a colon", "content.ambiguous", func(w *world) {
+			w.amend("\nDepends: ", "\nDepends : ")
+		}},
+		{"a line of one blank in a stanza", "content.ambiguous", func(w *world) {
+			w.amend("\nDescription: gate", "\n \nDescription: gate")
+		}},
+		{"a second value of a field", "content.ambiguous", func(w *world) {
+			w.amend("\nDescription: gate", "\nDepends: other\nDescription: gate")
+		}},
+		{"a name that is an option", "content.bad-name", func(w *world) {
+			w.amend("Package: tide-tables\n", "Package: --tide-tables\n")
+		}},
 		{"a package file that says itself twice", "content.ambiguous", func(w *world) {
 			file := bytes.Clone(w.files["pool/core/l/libtide2/libtide2_2.1-1_amd64.deb"])
 			w.repackaged("libtide2", append(file, file[8:]...))
@@ -407,7 +507,8 @@ func TestAttacksFromUpstreamAreRefused(t *testing.T) {
 		}},
 		{"index of another publication", "content.size-mismatch", func(w *world) {
 			old := maps.Clone(w.files)
-			w.repo.Packages = append(w.repo.Packages, deb.Made{Component: "core", Name: "more", Version: "1", Arch: "amd64", Summary: "x"})
+			w.repo.Packages = append(w.repo.Packages, deb.Made{Component: "core", Name: "more", Version: "1",
+				Arch: "amd64", Summary: "x"})
 			republish(w)
 			for p := range w.files {
 				if strings.Contains(p, "core/binary-amd64/Packages") {
@@ -436,7 +537,8 @@ func TestAttacksFromUpstreamAreRefused(t *testing.T) {
 			other := w.files["pool/core/l/libtide2/libtide2_2.1-1_amd64.deb"]
 			w.repo.Amend = func(idx map[string][]byte) {
 				old := idx["core/binary-amd64/Packages"]
-				text := change(old, fmt.Sprintf("Filename: %s\nSize: %d\nSHA256: %x", p, len(w.files[p]), sha256.Sum256(w.files[p])),
+				text := change(old, fmt.Sprintf("Filename: %s\nSize: %d\nSHA256: %x", p, len(w.files[p]),
+					sha256.Sum256(w.files[p])),
 					fmt.Sprintf("Filename: %s\nSize: %d\nSHA256: %x", p, len(other), sha256.Sum256(other)))
 				delete(idx, "core/binary-amd64/Packages.xz")
 				delete(idx, "core/binary-amd64/Packages.gz")
@@ -447,7 +549,8 @@ func TestAttacksFromUpstreamAreRefused(t *testing.T) {
 		}},
 		{"path that leads outside", "content.unsafe-path", func(w *world) {
 			w.repo.Amend = func(idx map[string][]byte) {
-				text := change(idx["core/binary-amd64/Packages"], "Filename: pool/core/s", "Filename: ../../../etc/s")
+				text := change(idx["core/binary-amd64/Packages"], "Filename: pool/core/s",
+					"Filename: ../../../etc/s")
 				clear(idx)
 				idx["core/binary-amd64/Packages"] = text
 				idx["field/binary-amd64/Packages"] = nil
@@ -557,7 +660,8 @@ func TestAnotherUpstreamIsTriedWhenOneIsWrongOrDown(t *testing.T) {
 			bad, good := newWorld(t), newWorld(t)
 			bad.files = maps.Clone(good.files)
 			c.mount(bad)
-			good.source.Route.Upstreams = []fetch.Upstream{{URL: bad.server.URL + "/tarn"}, {URL: good.server.URL + "/tarn"}}
+			good.source.Route.Upstreams = []fetch.Upstream{{URL: bad.server.URL + "/tarn"},
+				{URL: good.server.URL + "/tarn"}}
 			out, err := good.build()
 			if err != nil {
 				t.Fatal(err)
@@ -571,7 +675,14 @@ func TestAnotherUpstreamIsTriedWhenOneIsWrongOrDown(t *testing.T) {
 
 func TestInterruptedDownloadGoesOnWhereItStopped(t *testing.T) {
 	w := newWorld(t)
-	big := deb.Made{Component: "core", Name: "sluicectl", Version: "2", Arch: "amd64", Summary: "x", Files: []deb.File{{Path: "/usr/share/big", Mode: 0o644, Data: randomish(300_000)}}}
+	big := deb.Made{
+		Component: "core",
+		Name:      "sluicectl",
+		Version:   "2",
+		Arch:      "amd64",
+		Summary:   "x",
+		Files:     []deb.File{{Path: "/usr/share/big", Mode: 0o644, Data: randomish(300_000)}},
+	}
 	w.repo.Packages[0] = big
 	w.publish()
 	target := big.Filename()
@@ -638,7 +749,8 @@ func TestDamageInThePoolIsFoundAndNotExported(t *testing.T) {
 	text, _ := os.ReadFile(manifest)
 	os.Chmod(manifest, 0o644)
 	os.WriteFile(manifest, append(text, '\n'), 0o644)
-	if _, _, err := OpenEdition(filepath.Dir(manifest), []*trust.Certificate{w.builder.Site.Certificate()}); err == nil {
+	if _, _, err := OpenEdition(filepath.Dir(manifest),
+		[]*trust.Certificate{w.builder.Site.Certificate()}); err == nil {
 		t.Error("a changed manifest still has its seal")
 	}
 }

@@ -22,10 +22,18 @@ func TestTheRootsOffersAreComparedWithTheDefinition(t *testing.T) {
 		name, code, offers string
 		mount              func(w *world)
 	}{
-		{"a component that is not there", "source.component-missing", "core, field", func(w *world) { w.source.Spec.Components = []string{"core", "feild"} }},
-		{"an architecture that is not there", "source.architecture-missing", "amd64, arm64", func(w *world) { w.source.Spec.Architectures = []string{"riscv64"} }},
-		{"a release that is not there", "source.root-missing", "", func(w *world) { w.source.Spec.Release = "gannet" }},
-		{"a package that the index names and nobody has", "content.missing", "", func(w *world) { delete(w.files, "pool/core/l/libtide2/libtide2_2.1-1_amd64.deb") }},
+		{"a component that is not there", "source.component-missing", "core, field", func(w *world) {
+			w.source.Spec.Components = []string{"core", "feild"}
+		}},
+		{"an architecture that is not there", "source.architecture-missing", "amd64, arm64", func(w *world) {
+			w.source.Spec.Architectures = []string{"riscv64"}
+		}},
+		{"a release that is not there", "source.root-missing", "", func(w *world) {
+			w.source.Spec.Release = "gannet"
+		}},
+		{"a package that the index names and nobody has", "content.missing", "", func(w *world) {
+			delete(w.files, "pool/core/l/libtide2/libtide2_2.1-1_amd64.deb")
+		}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			w := newWorld(t)
@@ -47,7 +55,8 @@ func TestAMovingAliasIsTold(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if l := out.Findings.With("source.release-alias"); len(l) != 1 || !strings.Contains(l[0].WayOut, "heron") {
+	if l := out.Findings.With("source.release-alias"); len(l) != 1 ||
+		!strings.Contains(l[0].WayOut, "heron") {
 		t.Error(out.Findings)
 	}
 }
@@ -151,8 +160,14 @@ func TestAFlatRepositoryIsMirrored(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	index := []byte(deb.IndexStanza("Package: drive\nVersion: 1\nArchitecture: amd64\n", "./drive_1_amd64.deb", file) + "\n")
-	release := deb.UpstreamRelease{Origin: "Kelp", Date: w.now.Add(-time.Hour), Architectures: []string{"amd64"}, Components: []string{"x"}}.Text(map[string][]byte{"Packages": index})
+	index := []byte(deb.IndexStanza("Package: drive\nVersion: 1\nArchitecture: amd64\n",
+		"./drive_1_amd64.deb", file) + "\n")
+	release := deb.UpstreamRelease{
+		Origin:        "Kelp",
+		Date:          w.now.Add(-time.Hour),
+		Architectures: []string{"amd64"},
+		Components:    []string{"x"},
+	}.Text(map[string][]byte{"Packages": index})
 	clear, err := w.key.Clearsign(bytes.Replace(release, []byte("Components: x\n"), nil, 1))
 	if err != nil {
 		t.Fatal(err)
@@ -208,7 +223,8 @@ func TestPathsThatDifferOnlyByCaseAreRefused(t *testing.T) {
 	if err := c.add(Line{"a/b/c", 1, "x"}); err != nil {
 		t.Fatal(err)
 	}
-	for _, p := range []string{"pool/A", "../a", "pool//a", "a\\b", "nul\x00", "gro\u0308ße/weiß", "GRÖSSE/WEISS", "pool/a/b", "pool", "POOL", "a/b", "a/b/c/d", "a/B/C/d"} {
+	for _, p := range []string{"pool/A", "../a", "pool//a", "a\\b", "nul\x00", "gro\u0308ße/weiß",
+		"GRÖSSE/WEISS", "pool/a/b", "pool", "POOL", "a/b", "a/b/c/d", "a/B/C/d"} {
 		if err := c.add(Line{p, 1, "y"}); err == nil {
 			t.Errorf("%q was accepted", p)
 		}
@@ -216,7 +232,8 @@ func TestPathsThatDifferOnlyByCaseAreRefused(t *testing.T) {
 }
 
 func FuzzManifest(f *testing.F) {
-	f.Add(string(Manifest{{"a", 1, strings.Repeat("a", 64)}, {"b/c", 2, strings.Repeat("b", 64)}}.Text(&Edition{Mirror: "m", Number: 1})))
+	f.Add(string(Manifest{{"a", 1, strings.Repeat("a", 64)}, {"b/c", 2, strings.Repeat("b", 64)}}.Text(
+		&Edition{Mirror: "m", Number: 1})))
 	f.Add("# stockade-manifest 1\n# files 0\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		m, err := ReadManifest(strings.NewReader(text))
@@ -270,7 +287,8 @@ func TestAnIndexThatWasChangedOnDiskIsNotReadForTruth(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	evil, err := archive.Compress(bytes.Replace(mustPlain(t, raw), []byte("Version: 1.4-1"), []byte("Version: 6.6-6"), 1), "xz")
+	evil, err := archive.Compress(bytes.Replace(mustPlain(t, raw), []byte("Version: 1.4-1"), []byte(
+		"Version: 6.6-6"), 1), "xz")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -330,9 +348,11 @@ func TestAFaithfulCopyLeavesOutWhatIsOfAnotherPublication(t *testing.T) {
 // would give it that one's priority.
 func TestASourceThatBorrowsAnothersNamesIsNotBuiltBesideIt(t *testing.T) {
 	w, other := newWorld(t), newWorld(t)
-	other.repo.Packages = []deb.Made{{Component: "core", Name: "libtide2", Version: "9-1", Arch: "amd64", Summary: "newer"}}
+	other.repo.Packages = []deb.Made{{Component: "core", Name: "libtide2", Version: "9-1",
+		Arch: "amd64", Summary: "newer"}}
 	other.publish()
-	other.source.Name, other.source.Spec.Name, other.source.Route.Source, other.source.Standing, other.source.Priority = "moor", "moor", "moor", "community", 60
+	other.source.Name, other.source.Spec.Name, other.source.Route.Source = "moor", "moor", "moor"
+	other.source.Standing, other.source.Priority = "community", 60
 	other.source.Want = definition.Want{Everything: true}
 	w.source.Want = definition.Want{Everything: true}
 	w.plan.Sources = append(w.plan.Sources, other.source)

@@ -36,7 +36,8 @@ func (b *Builder) fetchPackages(ctx context.Context, plan Plan, out *Outcome) er
 		}
 		size, have := b.Pool.Has(pk.SHA256)
 		have = have && size == pk.Size
-		if it := known[pk.SHA256+pk.Name+"\x00"+pk.Version+"\x00"+pk.Arch+"\x00"+pk.src.Name]; have && it != nil && b.asBefore(pk, it) {
+		if it := known[pk.SHA256+pk.Name+"\x00"+pk.Version+"\x00"+pk.Arch+"\x00"+pk.src.Name]; have &&
+			it != nil && b.asBefore(pk, it) {
 			continue
 		}
 		g.Go(func() (err error) {
@@ -91,7 +92,8 @@ func (b *Builder) asBefore(pk *pick, it *Item) bool {
 		if pk.SignaturePath != "" {
 			return false // it may have been signed since
 		}
-	} else if raw, err := b.read(it.Signature); err != nil || len(pk.Signature) > 0 && !bytes.Equal(raw, pk.Signature) {
+	} else if raw, err := b.read(it.Signature); err != nil || len(pk.Signature) > 0 &&
+		!bytes.Equal(raw, pk.Signature) {
 		return false
 	} else {
 		pk.Signature = raw
@@ -121,7 +123,8 @@ func (b *Builder) fetchSignature(ctx context.Context, pk *pick) error {
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
-			return finding.New("source.upstream-down", "source "+pk.src.Name, "%s could not be fetched: %v", pk.SignaturePath, err).Rated(finding.Error)
+			return finding.New("source.upstream-down", "source "+pk.src.Name, "%s could not be fetched: %v",
+				pk.SignaturePath, err).Rated(finding.Error)
 		}
 		pk.Signature = raw
 	}
@@ -133,7 +136,8 @@ func (b *Builder) fetchPackage(ctx context.Context, pk *pick, p *progress) error
 	if err != nil {
 		return err
 	}
-	sum, err := b.fetchInto(ctx, src, pool.Want{Name: pk.Path, Size: pk.Size, SHA256: pk.SHA256, SHA512: pk.SHA512},
+	sum, err := b.fetchInto(ctx, src, pool.Want{Name: pk.Path, Size: pk.Size,
+		SHA256: pk.SHA256, SHA512: pk.SHA512},
 		[]string{pk.Path}, p,
 		func(f osFile) error { return b.inspect(pk, f) })
 	if err == nil {
@@ -148,9 +152,11 @@ func (b *Builder) fetchPackage(ctx context.Context, pk *pick, p *progress) error
 		return about(f, pk.src.Name)
 	}
 	if errors.Is(err, fetch.ErrNotFound) {
-		return finding.New("content.missing", "source "+pk.src.Name, "no upstream has %s, which the index names", pk.Path)
+		return finding.New("content.missing", "source "+pk.src.Name,
+			"no upstream has %s, which the index names", pk.Path)
 	}
-	return finding.New("source.upstream-down", "source "+pk.src.Name, "%s could not be fetched: %v", pk.Path, err).Rated(finding.Error).
+	return finding.New("source.upstream-down", "source "+pk.src.Name, "%s could not be fetched: %v", pk.Path,
+		err).Rated(finding.Error).
 		Do("build again later: what was fetched is kept")
 }
 
@@ -163,7 +169,8 @@ func placed(pk *pick) (*Source, error) {
 	base, err := url.Parse(pk.Base)
 	if err == nil {
 		for _, up := range pk.src.Route.Upstreams {
-			if u, err := url.Parse(up.URL); err == nil && u.Scheme == base.Scheme && strings.EqualFold(u.Host, base.Host) {
+			if u, err := url.Parse(up.URL); err == nil && u.Scheme == base.Scheme &&
+				strings.EqualFold(u.Host, base.Host) {
 				src := *pk.src
 				src.Route.Upstreams = []fetch.Upstream{{URL: pk.Base, Region: up.Region}}
 				src.Route.Lists = nil
@@ -171,7 +178,8 @@ func placed(pk *pick) (*Source, error) {
 			}
 		}
 	}
-	return nil, finding.New("content.unsafe-path", "source "+pk.src.Name, "%s is said to lie at %s, which is no host of the source's upstreams", pk.Path, fetch.Shown(pk.Base)).
+	return nil, finding.New("content.unsafe-path", "source "+pk.src.Name,
+		"%s is said to lie at %s, which is no host of the source's upstreams", pk.Path, fetch.Shown(pk.Base)).
 		Do("leave the package out with except; or describe that place as an upstream")
 }
 
@@ -187,7 +195,8 @@ func (b *Builder) inspectPooled(pk *pick) error {
 // inspect compares what a package says inside with what its index says, and has
 // the signature on the package itself verified.
 func (b *Builder) inspect(pk *pick, f osFile) error {
-	in, err := pk.src.Family.Inspect(archive.PackageFile{ReadSeeker: f, Signature: pk.Signature}, pk.src.Keyring)
+	in, err := pk.src.Family.Inspect(archive.PackageFile{ReadSeeker: f, Signature: pk.Signature},
+		pk.src.Keyring)
 	if err != nil {
 		if g, ok := finding.From(err); ok {
 			g.Object = "source " + pk.src.Name
@@ -198,8 +207,10 @@ func (b *Builder) inspect(pk *pick, f osFile) error {
 	}
 	id := in.Identity
 	if want := pk.src.Family.Identify(pk.Package); id != want {
-		return finding.New("content.identity-mismatch", "source "+pk.src.Name, "%s says inside that it is %s %s (%s), and the index says %s %s (%s)", pk.Path,
-			finding.Harmless(id.Name), finding.Harmless(id.Version), finding.Harmless(id.Arch), want.Name, want.Version, want.Arch)
+		return finding.New("content.identity-mismatch", "source "+pk.src.Name,
+			"%s says inside that it is %s %s (%s), and the index says %s %s (%s)", pk.Path,
+			finding.Harmless(id.Name), finding.Harmless(id.Version), finding.Harmless(id.Arch),
+			want.Name, want.Version, want.Arch)
 	}
 	pk.signer = in.Signer
 	if len(pk.Signature) > 0 && pk.SignaturePath != "" {
@@ -236,10 +247,13 @@ func unsigned(plan Plan, out *Outcome) {
 			text = fmt.Sprintf("%s and %d other packages are not signed themselves", first[name], n-1)
 		}
 		if signed[name] {
-			out.Findings = append(out.Findings, finding.New("content.signature-missing", "source "+name, "%s, and others of this source are, or were", text).
-				Do("ask upstream; another upstream may have the signature; or leave the package out with except"))
+			out.Findings = append(out.Findings, finding.New("content.signature-missing", "source "+name,
+				"%s, and others of this source are, or were", text).
+				Do("ask upstream; another upstream may have the signature; or leave the package out with "+
+					"except"))
 			continue
 		}
-		out.Findings = append(out.Findings, finding.New("content.package-unsigned", "source "+name, "%s", text))
+		out.Findings = append(out.Findings, finding.New("content.package-unsigned",
+			"source "+name, "%s", text))
 	}
 }

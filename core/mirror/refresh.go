@@ -26,7 +26,8 @@ const maxRoot = 32 << 20
 func (b *Builder) Refresh(ctx context.Context, src *Source) (*Publication, error) {
 	b.tell(Event{Step: "roots", Text: src.Name, Remaining: -1})
 	if a := src.Accepted; a != nil && b.Now().Before(a.Date.Add(-24*time.Hour)) {
-		return nil, finding.New("site.clock", "source "+src.Name, "this machine's clock says %s, and the accepted root was made on %s",
+		return nil, finding.New("site.clock", "source "+src.Name,
+			"this machine's clock says %s, and the accepted root was made on %s",
 			b.Now().UTC().Format(time.DateTime), a.Date.Format(time.DateTime))
 	}
 	pub := &Publication{Source: src}
@@ -64,9 +65,11 @@ func (b *Builder) Refresh(ctx context.Context, src *Source) (*Publication, error
 			return pub, f
 		}
 		if errors.Is(last, fetch.ErrNotFound) {
-			return pub, finding.New("source.root-missing", "source "+src.Name, "no upstream has a signed root for the release %s", src.Spec.Release)
+			return pub, finding.New("source.root-missing", "source "+src.Name,
+				"no upstream has a signed root for the release %s", src.Spec.Release)
 		}
-		return pub, finding.New("source.upstream-down", "source "+src.Name, "no upstream could be used: %v", last).Rated(finding.Error).
+		return pub, finding.New("source.upstream-down", "source "+src.Name, "no upstream could be used: %v",
+			last).Rated(finding.Error).
 			Do("look at the network and the upstreams; the last edition is still served")
 	}
 	pub.Findings = append(pub.Findings, src.Family.CheckRoot(src.Spec, pub.Root)...)
@@ -77,7 +80,8 @@ func (b *Builder) Refresh(ctx context.Context, src *Source) (*Publication, error
 		}
 		if age := b.Now().Sub(made); age > src.MaxAge {
 			pub.Findings = append(pub.Findings, finding.New("source.stale", "source "+src.Name,
-				"%s was made on %s, %d days ago, and max_age is %d days", what, made.Format(time.DateOnly), int(age.Hours()/24), int(src.MaxAge.Hours()/24)))
+				"%s was made on %s, %d days ago, and max_age is %d days", what, made.Format(time.DateOnly),
+				int(age.Hours()/24), int(src.MaxAge.Hours()/24)))
 		}
 	}
 	for _, f := range pub.Failures {
@@ -86,7 +90,8 @@ func (b *Builder) Refresh(ctx context.Context, src *Source) (*Publication, error
 	return pub, nil
 }
 
-func (b *Builder) refreshBy(ctx context.Context, src *Source, pub *Publication, index int, choice archive.RootChoice) error {
+func (b *Builder) refreshBy(ctx context.Context, src *Source, pub *Publication, index int,
+	choice archive.RootChoice) error {
 	old := src.Accepted
 	if old != nil && (old.Choice != index || len(old.Files) != len(choice) || !b.haveAll(old.Files)) {
 		old = nil
@@ -116,9 +121,12 @@ func (b *Builder) refreshBy(ctx context.Context, src *Source, pub *Publication, 
 				}
 				continue
 			}
-			err := b.Fetch.Get(ctx, only, b.rootRequest(f, old), func(r *fetch.Response) error { return take(f, r) }, nil)
+			err := b.Fetch.Get(ctx, only, b.rootRequest(f, old), func(r *fetch.Response) error {
+				return take(f, r)
+			}, nil)
 			if f.Signs != "" && errors.Is(err, fetch.ErrNotFound) {
-				return finding.New("content.signature-bad", "source "+src.Name, "%s has %s, and no signature %s beside it",
+				return finding.New("content.signature-bad", "source "+src.Name,
+					"%s has %s, and no signature %s beside it",
 					fetch.Shown(r.Upstream.URL), f.Signs, f.Path)
 			}
 			if err != nil {
@@ -134,7 +142,8 @@ func (b *Builder) refreshBy(ctx context.Context, src *Source, pub *Publication, 
 		}
 		return b.accept(src, pub, index, choice, files, root, r.Upstream, said)
 	}, func(f *fetch.Failure) {
-		b.log().Warn("upstream failed", "source", src.Name, "upstream", fetch.Shown(f.Upstream.URL), "error", f.Err)
+		b.log().Warn("upstream failed", "source", src.Name, "upstream", fetch.Shown(f.Upstream.URL), "error",
+			f.Err)
 		if !errors.Is(f.Err, fetch.ErrNotFound) {
 			pub.Failures = append(pub.Failures, fmt.Sprintf("%s: %v", fetch.Shown(f.Upstream.URL), f.Err))
 		}
@@ -205,10 +214,12 @@ func (b *Builder) judge(src *Source, r *archive.Root) error {
 		}
 	}
 	if !r.Expires.IsZero() && now.After(r.Expires) {
-		return finding.New("source.expired-index", object, "the root ended on %s", r.Expires.Format(time.DateTime))
+		return finding.New("source.expired-index", object, "the root ended on %s",
+			r.Expires.Format(time.DateTime))
 	}
 	if r.Date.After(now.Add(24 * time.Hour)) {
-		return finding.New("source.future-index", object, "the root is dated %s, and this machine's clock says %s",
+		return finding.New("source.future-index", object,
+			"the root is dated %s, and this machine's clock says %s",
 			r.Date.Format(time.DateTime), now.UTC().Format(time.DateTime))
 	}
 	old := src.Accepted
@@ -216,21 +227,29 @@ func (b *Builder) judge(src *Source, r *archive.Root) error {
 		return nil
 	}
 	if r.Date.Before(old.Date) {
-		return finding.New("source.older-than-accepted", object, "the root was made on %s, and one of %s was accepted before",
+		return finding.New("source.older-than-accepted", object,
+			"the root was made on %s, and one of %s was accepted before",
 			r.Date.Format(time.DateTime), old.Date.Format(time.DateTime)).
-			Do("wait, or use another upstream; to accept it once: stockade source refresh %s --accept-once \"the reason\"", src.Name)
+			Do("wait, or use another upstream; to accept it once: stockade source refresh %s "+
+				"--accept-once \"the reason\"", src.Name)
 	}
 	for p, now := range r.Dates {
 		if was, ok := old.Dates[p]; ok && now.Before(was) {
-			return finding.New("source.older-than-accepted", object, "%s was signed on %s, and one of %s was accepted before", p, now.Format(time.DateTime), was.Format(time.DateTime)).
-				Do("wait, or use another upstream; to accept it once: stockade source refresh %s --accept-once \"the reason\"", src.Name)
+			return finding.New("source.older-than-accepted", object,
+				"%s was signed on %s, and one of %s was accepted before", p, now.Format(time.DateTime),
+				was.Format(time.DateTime)).
+				Do("wait, or use another upstream; to accept it once: stockade source refresh %s "+
+					"--accept-once \"the reason\"", src.Name)
 		}
 	}
 	for _, said := range []struct{ what, now, before string }{
-		{"origin", r.Origin, old.Origin}, {"label", r.Label, old.Label}, {"codename", r.Codename, old.Codename}, {"name", nameOf(r.Suite, r.Codename), nameOf(old.Suite, old.Codename)},
+		{"origin", r.Origin, old.Origin}, {"label", r.Label, old.Label},
+		{"codename", r.Codename, old.Codename}, {"name", nameOf(r.Suite, r.Codename),
+			nameOf(old.Suite, old.Codename)},
 	} {
 		if said.now != said.before {
-			return anotherRepository(src, "the root gives the %s %q, and the one accepted before gave %q", said.what, finding.Harmless(said.now), finding.Harmless(said.before))
+			return anotherRepository(src, "the root gives the %s %q, and the one accepted before gave %q",
+				said.what, finding.Harmless(said.now), finding.Harmless(said.before))
 		}
 	}
 	return nil
@@ -247,7 +266,8 @@ func nameOf(suite, codename string) string {
 
 func anotherRepository(src *Source, format string, args ...any) finding.Finding {
 	return finding.New("source.other-repository", "source "+src.Name, format, args...).
-		Do("ask upstream why; to accept it once: stockade source refresh %s --accept-once \"the reason\"", src.Name)
+		Do("ask upstream why; to accept it once: stockade source refresh %s --accept-once \"the reason\"",
+			src.Name)
 }
 
 // sample compares the names in the lists of a publication with those of the root
@@ -270,18 +290,25 @@ func (b *Builder) sample(ctx context.Context, pub *Publication, lists []List) er
 		}
 		key := l.Component + "/" + l.Arch
 		pub.Accepted.Samples[key] = names.Names()
-		if old := src.Accepted; old != nil && src.AcceptOnce == "" && archive.OfAnother(old.Samples[key], names.Names()) {
-			return anotherRepository(src, "the list %s has hardly any of the names that it had before: it is of another repository", l.Used.Path)
+		if old := src.Accepted; old != nil && src.AcceptOnce == "" &&
+			archive.OfAnother(old.Samples[key], names.Names()) {
+			return anotherRepository(src,
+				"the list %s has hardly any of the names that it had before: it is of another repository",
+				l.Used.Path)
 		}
 	}
 	pub.Judged = true
 	return nil
 }
 
-func (b *Builder) accept(src *Source, pub *Publication, index int, choice archive.RootChoice, files map[string][]byte, root *archive.Root, from fetch.Upstream, said map[string]conditionals) error {
-	a := Accepted{Source: src.Name, At: b.Now().UTC(), Date: root.Date, Expires: root.Expires, Origin: root.Origin, Label: root.Label,
-		Suite: root.Suite, Codename: root.Codename, Signer: root.Signer, Upstream: fetch.Shown(from.URL), Choice: index,
-		Dates: root.Dates, Version: root.Version, Conditional: map[string]conditionals{}, Offers: Offers{root.Components, root.Architectures}}
+func (b *Builder) accept(src *Source, pub *Publication, index int, choice archive.RootChoice,
+	files map[string][]byte, root *archive.Root, from fetch.Upstream, said map[string]conditionals) error {
+	a := Accepted{Source: src.Name, At: b.Now().UTC(), Date: root.Date, Expires: root.Expires,
+		Origin: root.Origin, Label: root.Label,
+		Suite: root.Suite, Codename: root.Codename, Signer: root.Signer, Upstream: fetch.Shown(from.URL),
+		Choice: index,
+		Dates:  root.Dates, Version: root.Version, Conditional: map[string]conditionals{},
+		Offers: Offers{root.Components, root.Architectures}}
 	h := sha256.New()
 	for _, f := range choice {
 		sum, err := b.Pool.Add(files[f.Path])
@@ -323,7 +350,8 @@ func (b *Builder) ReadAccepted(src *Source) (*archive.Root, error) {
 	}
 	choices := src.Family.Roots(src.Spec)
 	if src.Accepted.Choice >= len(choices) {
-		return nil, finding.New("source.root-missing", "source "+src.Name, "what was accepted is of another form of the description")
+		return nil, finding.New("source.root-missing", "source "+src.Name,
+			"what was accepted is of another form of the description")
 	}
 	root, err := src.Family.ReadRoot(src.Spec, choices[src.Accepted.Choice], files, src.Keyring)
 	return root, about(err, src.Name)
@@ -380,7 +408,8 @@ func (b *Builder) Probe(ctx context.Context, src *Source) ([]ProbeResult, findin
 				}
 			}
 		} else {
-			found = append(found, finding.New("source.upstream-down", object, "%s: %s", r.Upstream.URL, r.Error))
+			found = append(found, finding.New("source.upstream-down", object, "%s: %s",
+				r.Upstream.URL, r.Error))
 		}
 		out = append(out, r)
 	}
@@ -390,8 +419,10 @@ func (b *Builder) Probe(ctx context.Context, src *Source) ([]ProbeResult, findin
 			down++
 		}
 		if !r.RootDate.IsZero() && r.RootDate.Before(newest) {
-			found = append(found, finding.New("source.upstreams-disagree", object, "%s is behind by %s: its root is of %s, and another has one of %s",
-				r.Upstream.URL, behind(newest.Sub(r.RootDate)), r.RootDate.Format(time.DateTime), newest.Format(time.DateTime)))
+			found = append(found, finding.New("source.upstreams-disagree", object,
+				"%s is behind by %s: its root is of %s, and another has one of %s",
+				r.Upstream.URL, behind(newest.Sub(r.RootDate)), r.RootDate.Format(time.DateTime),
+				newest.Format(time.DateTime)))
 		}
 	}
 	if down == len(out) {

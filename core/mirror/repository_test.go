@@ -31,7 +31,8 @@ func TestAnotherRepositoryOfTheSameOwnerIsRefused(t *testing.T) {
 		{name: "rpm", make: func(t *testing.T) (*world, func([]string, string)) {
 			w := newRPMWorld(t)
 			return w.world, func(names []string, says string) {
-				w.rpm.Packages, w.rpm.Modules, w.rpm.Updates = []rpm.Made{{Name: "pumpctl", Version: "3.2-1", Arch: "x86_64"}}, "", ""
+				w.rpm.Packages, w.rpm.Modules, w.rpm.Updates = []rpm.Made{{Name: "pumpctl",
+					Version: "3.2-1", Arch: "x86_64"}}, "", ""
 				for _, n := range names {
 					w.rpm.Packages = append(w.rpm.Packages, rpm.Made{Name: n, Version: "1-1", Arch: "noarch"})
 				}
@@ -43,9 +44,11 @@ func TestAnotherRepositoryOfTheSameOwnerIsRefused(t *testing.T) {
 		{name: "alpm", make: func(t *testing.T) (*world, func([]string, string)) {
 			w := newALPMWorld(t)
 			return w.world, func(names []string, _ string) {
-				w.alpm.Packages = []alpm.Made{{Component: "wrack", Name: "echo-plot", Version: "2.3-2", Arch: "x86_64"}}
+				w.alpm.Packages = []alpm.Made{{Component: "wrack", Name: "echo-plot",
+					Version: "2.3-2", Arch: "x86_64"}}
 				for _, n := range names {
-					w.alpm.Packages = append(w.alpm.Packages, alpm.Made{Component: "wrack", Name: n, Version: "1-1", Arch: "any"})
+					w.alpm.Packages = append(w.alpm.Packages, alpm.Made{Component: "wrack", Name: n,
+						Version: "1-1", Arch: "any"})
 				}
 				w.at = w.at.Add(time.Second)
 				w.republish()
@@ -54,9 +57,11 @@ func TestAnotherRepositoryOfTheSameOwnerIsRefused(t *testing.T) {
 		{name: "deb", make: func(t *testing.T) (*world, func([]string, string)) {
 			w := newWorld(t)
 			return w, func(names []string, says string) {
-				w.repo.Packages = []deb.Made{{Component: "core", Name: "sluicectl", Version: "1.4-1", Arch: "amd64", Summary: "x"}}
+				w.repo.Packages = []deb.Made{{Component: "core", Name: "sluicectl", Version: "1.4-1",
+					Arch: "amd64", Summary: "x"}}
 				for _, n := range names {
-					w.repo.Packages = append(w.repo.Packages, deb.Made{Component: "core", Name: n, Version: "1", Arch: "amd64", Summary: "x"})
+					w.repo.Packages = append(w.repo.Packages, deb.Made{Component: "core", Name: n,
+						Version: "1", Arch: "amd64", Summary: "x"})
 				}
 				w.repo.Label, w.repo.Date = "Tarn"+says, w.repo.Date.Add(time.Minute)
 				w.source.Want.Packages = []string{"sluicectl"}
@@ -74,7 +79,8 @@ func TestAnotherRepositoryOfTheSameOwnerIsRefused(t *testing.T) {
 				t.Helper()
 				w.plan.Number = 2
 				_, err := w.builder.Build(t.Context(), w.plan)
-				if f, _ := finding.From(err); f.Code != "source.other-repository" || !strings.Contains(f.WayOut, "--accept-once") {
+				if f, _ := finding.From(err); f.Code != "source.other-repository" ||
+					!strings.Contains(f.WayOut, "--accept-once") {
 					t.Errorf("%s: %v", what, err)
 				}
 			}
@@ -100,7 +106,8 @@ func TestARefusedRepositoryIsNotTakenForAccepted(t *testing.T) {
 	}
 	w.alpm.Packages = nil
 	for i := range 8 {
-		w.alpm.Packages = append(w.alpm.Packages, alpm.Made{Component: "wrack", Name: fmt.Sprintf("other-%d", i), Version: "1-1", Arch: "any"})
+		w.alpm.Packages = append(w.alpm.Packages,
+			alpm.Made{Component: "wrack", Name: fmt.Sprintf("other-%d", i), Version: "1-1", Arch: "any"})
 	}
 	w.at = w.at.Add(time.Second)
 	w.republish()
@@ -148,7 +155,8 @@ func TestAPartOfARootThatIsHeldBackIsTold(t *testing.T) {
 		t.Fatal(err)
 	}
 	stale := out.Findings.With("source.stale")
-	if len(stale) != 1 || !strings.Contains(stale[0].Text, "chart.db") || !strings.Contains(stale[0].Text, "370 days") {
+	if len(stale) != 1 || !strings.Contains(stale[0].Text, "chart.db") || !strings.Contains(stale[0].Text,
+		"370 days") {
 		t.Errorf("%v", out.Findings)
 	}
 }

@@ -34,7 +34,8 @@ func (b *Builder) streams(ctx context.Context, plan Plan, out *Outcome, i int) (
 		if slices.ContainsFunc(known.All, func(s *archive.Stream) bool { return s.String() == want }) {
 			continue
 		}
-		f := finding.New("mirror.stream-missing", "mirror "+plan.Name, "%s has no module stream %q", src.Name, want).Rated(severity(plan))
+		f := finding.New("mirror.stream-missing", "mirror "+plan.Name, "%s has no module stream %q", src.Name,
+			want).Rated(severity(plan))
 		if near := streamsOf(known, strings.SplitN(want, ":", 2)[0]); len(near) > 0 {
 			f.WayOut = "it has " + strings.Join(near, ", ")
 		}
@@ -82,7 +83,8 @@ func hide(plan Plan, out *Outcome, members []int, lists []*archive.Streams, view
 		if active.GaveUp && !told[view.Name] {
 			told[view.Name] = true
 			out.Findings = append(out.Findings, finding.New("mirror.not-proved", "mirror "+plan.Name,
-				"which module streams machines have on could not be worked out: it would cost out of all proportion to their lists").Rated(severity(plan)))
+				"which module streams machines have on could not be worked out: it would cost out of all "+
+					"proportion to their lists").Rated(severity(plan)))
 		}
 		for _, off := range active.Off {
 			if told[off.Stream+off.Why] {
@@ -90,7 +92,8 @@ func hide(plan Plan, out *Outcome, members []int, lists []*archive.Streams, view
 			}
 			told[off.Stream+off.Why] = true
 			out.Findings = append(out.Findings, finding.New("mirror.stream-missing", "mirror "+plan.Name,
-				"machines cannot have the module stream %s on: %s", off.Stream, off.Why).Rated(severity(plan)).
+				"machines cannot have the module stream %s on: %s", off.Stream,
+				off.Why).Rated(severity(plan)).
 				Do("add a source that has it, or want another stream"))
 		}
 		for _, open := range active.Open {
@@ -99,7 +102,8 @@ func hide(plan Plan, out *Outcome, members []int, lists []*archive.Streams, view
 			}
 			told[open] = true
 			out.Findings = append(out.Findings, finding.New("mirror.stream-open", "mirror "+plan.Name,
-				"builds of the module stream %s that need different modules would do alike: which of them machines have on, and so what they see, is not known", open))
+				"builds of the module stream %s that need different modules would do alike: which of them "+
+					"machines have on, and so what they see, is not known", open))
 		}
 		view.Hides = func(p *archive.Package) bool {
 			k := key(p)

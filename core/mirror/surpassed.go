@@ -17,10 +17,12 @@ const maxSurpassed = 50
 // surpassed tells of packages that machines would stay behind with: where a want
 // stands at one source and another has something newer, and where the better
 // priority has the older version. Each is told once, whatever machines it is for.
-func (b *Builder) surpassed(ctx context.Context, plan Plan, out *Outcome, members []int, all []solve.Surpassed) finding.List {
+func (b *Builder) surpassed(ctx context.Context, plan Plan, out *Outcome, members []int,
+	all []solve.Surpassed) finding.List {
 	source := func(k int) *Source { return plan.Sources[members[k]] }
 	key := func(s solve.Surpassed) string {
-		return strings.Join([]string{s.Have.Name, s.Have.Version, source(s.Source).Name, s.Newer.Version, source(s.Elsewhere).Name}, "\x00")
+		return strings.Join([]string{s.Have.Name, s.Have.Version, source(s.Source).Name, s.Newer.Version,
+			source(s.Elsewhere).Name}, "\x00")
 	}
 	told := map[string]bool{}
 	all = slices.DeleteFunc(slices.Clone(all), func(s solve.Surpassed) bool {
@@ -41,10 +43,12 @@ func (b *Builder) surpassed(ctx context.Context, plan Plan, out *Outcome, member
 			continue
 		}
 		have, other := source(s.Source), source(s.Elsewhere)
-		text := fmt.Sprintf("%s %s is taken from %s, and %s has %s", s.Have.Name, s.Have.Version, have.Name, other.Name, s.Newer.Version)
+		text := fmt.Sprintf("%s %s is taken from %s, and %s has %s", s.Have.Name, s.Have.Version, have.Name,
+			other.Name, s.Newer.Version)
 		if s.Behind {
 			text = fmt.Sprintf("machines stay on %s %s of %s (priority %d), and %s (priority %d) has %s",
-				s.Have.Name, s.Have.Version, have.Name, have.Priority, other.Name, other.Priority, s.Newer.Version)
+				s.Have.Name, s.Have.Version, have.Name, have.Priority, other.Name,
+				other.Priority, s.Newer.Version)
 		}
 		if ids := why[s.Newer]; len(ids) > 0 {
 			text += ", published for " + strings.Join(ids, ", ")
@@ -57,7 +61,8 @@ func (b *Builder) surpassed(ctx context.Context, plan Plan, out *Outcome, member
 			if code == "mirror.newer-elsewhere" {
 				rated = severity(plan)
 			}
-			found = append(found, finding.New(code, "mirror "+plan.Name, "the same is so of %d further packages", n).Rated(rated))
+			found = append(found, finding.New(code, "mirror "+plan.Name,
+				"the same is so of %d further packages", n).Rated(rated))
 		}
 	}
 	return found
@@ -65,13 +70,15 @@ func (b *Builder) surpassed(ctx context.Context, plan Plan, out *Outcome, member
 
 // reasons gives the advisories about the newer packages. One that cannot be had
 // is left out here: the build itself tells why.
-func (b *Builder) reasons(ctx context.Context, out *Outcome, members []int, all []solve.Surpassed) map[*archive.Package][]string {
+func (b *Builder) reasons(ctx context.Context, out *Outcome, members []int,
+	all []solve.Surpassed) map[*archive.Package][]string {
 	ids := map[*archive.Package][]string{}
 	for k, i := range members {
 		about := map[archive.AdvisoryPackage]*archive.Package{}
 		for _, s := range all {
 			if s.Elsewhere == k {
-				about[archive.AdvisoryPackage{Name: s.Newer.Name, Version: s.Newer.Version, Arch: s.Newer.Arch}] = s.Newer
+				about[archive.AdvisoryPackage{Name: s.Newer.Name, Version: s.Newer.Version,
+					Arch: s.Newer.Arch}] = s.Newer
 			}
 		}
 		pub := out.Publications[i]

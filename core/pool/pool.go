@@ -262,11 +262,14 @@ func mismatch(want Want, n int64, sum, sum512 string) *finding.Finding {
 	var f finding.Finding
 	switch {
 	case want.Size >= 0 && n != want.Size:
-		f = finding.New("content.size-mismatch", "", "%s has %d bytes, and its index says %d", want.Name, n, want.Size)
+		f = finding.New("content.size-mismatch", "", "%s has %d bytes, and its index says %d", want.Name, n,
+			want.Size)
 	case want.SHA256 != "" && sum != want.SHA256:
-		f = finding.New("content.digest-mismatch", "", "%s has the SHA-256 %s, and its index says %s", want.Name, sum, want.SHA256)
+		f = finding.New("content.digest-mismatch", "", "%s has the SHA-256 %s, and its index says %s",
+			want.Name, sum, want.SHA256)
 	case want.SHA512 != "" && sum512 != want.SHA512:
-		f = finding.New("content.digest-mismatch", "", "%s has the SHA-512 %s…, and its index says %s…", want.Name, sum512[:32], want.SHA512[:32])
+		f = finding.New("content.digest-mismatch", "", "%s has the SHA-512 %s…, and its index says %s…",
+			want.Name, sum512[:32], want.SHA512[:32])
 	default:
 		return nil
 	}
@@ -492,7 +495,8 @@ func (w *writer) hashes() io.Writer {
 
 func (w *writer) Write(p []byte) (int, error) {
 	if w.want.Size >= 0 && w.n+int64(len(p)) > w.want.Size {
-		return 0, finding.New("content.size-mismatch", "", "%s goes on after the %d bytes that its index says", w.want.Name, w.want.Size)
+		return 0, finding.New("content.size-mismatch", "",
+			"%s goes on after the %d bytes that its index says", w.want.Name, w.want.Size)
 	}
 	n, err := w.f.Write(p)
 	w.hashes().Write(p[:n])

@@ -46,7 +46,8 @@ func TestOnlyWhatIsRightEnters(t *testing.T) {
 		{"too short", "content.size-mismatch", Want{Size: 19, SHA256: sum(text)}, text[:18]},
 		{"too long", "content.size-mismatch", Want{Size: 18, SHA256: sum(text)}, text},
 		{"another digest", "content.digest-mismatch", Want{Size: 19, SHA256: sum(nil)}, text},
-		{"another SHA-512", "content.digest-mismatch", Want{Size: 19, SHA256: sum(text), SHA512: fmt.Sprintf("%x", sha512.Sum512(nil))}, text},
+		{"another SHA-512", "content.digest-mismatch",
+			Want{Size: 19, SHA256: sum(text), SHA512: fmt.Sprintf("%x", sha512.Sum512(nil))}, text},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d := open(t)
@@ -70,11 +71,13 @@ func TestAnInterruptedFileIsGoneOnFrom(t *testing.T) {
 	d := open(t)
 	w := Want{Size: 19, SHA256: sum(text)}
 	broke := errors.New("the connection broke")
-	if _, err := d.Ingest(w, func(s Sink) error { s.Write(text[:7]); return broke }, nil); !errors.Is(err, broke) {
+	if _, err := d.Ingest(w, func(s Sink) error { s.Write(text[:7]); return broke },
+		nil); !errors.Is(err, broke) {
 		t.Fatal(err)
 	}
 	from := int64(-1)
-	if _, err := d.Ingest(w, func(s Sink) error { from = s.Offset(); return give(text)(s) }, nil); err != nil || from != 7 {
+	if _, err := d.Ingest(w, func(s Sink) error { from = s.Offset(); return give(text)(s) },
+		nil); err != nil || from != 7 {
 		t.Errorf("gone on from %d, error %v", from, err)
 	}
 	// Half a file of other bytes is started anew when the whole turns out wrong.
@@ -113,7 +116,10 @@ func TestManyAtOnceFetchOnce(t *testing.T) {
 	var wait sync.WaitGroup
 	for range 32 {
 		wait.Go(func() {
-			if _, err := d.Ingest(Want{Size: 19, SHA256: sum(text)}, func(s Sink) error { fetched.Add(1); return give(text)(s) }, nil); err != nil {
+			if _, err := d.Ingest(Want{Size: 19, SHA256: sum(text)}, func(s Sink) error {
+				fetched.Add(1)
+				return give(text)(s)
+			}, nil); err != nil {
 				t.Error(err)
 			}
 		})

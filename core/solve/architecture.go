@@ -36,7 +36,9 @@ func (s *selector) has(arch string) bool {
 // here tells whether machines of the view could have an offer, for their own
 // architecture or for one that they have turned on beside it.
 func (s *selector) here(o offer) bool {
-	return s.runs(o, s.arch) || slices.ContainsFunc(s.view.Foreign, func(a string) bool { return s.runs(o, a) })
+	return s.runs(o, s.arch) || slices.ContainsFunc(s.view.Foreign, func(a string) bool {
+		return s.runs(o, a)
+	})
 }
 
 // fits tells which offers a relation is about, by architecture (for deb: Debian

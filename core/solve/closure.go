@@ -302,12 +302,20 @@ func (s *selector) pick(c clause, soft bool) *node {
 
 func (s *selector) missing(needer offer, c clause, chain []string) {
 	written := c.written()
-	key := needer.Name + "\x00" + needer.Version + "\x00" + written.String() + "\x00" + s.arch + "\x00" + s.view.Name
+	key := needer.Name + "\x00" + needer.Version + "\x00" + written.String() + "\x00" +
+		s.arch + "\x00" + s.view.Name
 	if s.told[key] {
 		return
 	}
 	s.told[key] = true
-	m := Missing{Needer: needer.Package, Source: needer.source, View: s.view.Name, Arch: s.arch, Clause: written, Chain: chain}
+	m := Missing{
+		Needer: needer.Package,
+		Source: needer.source,
+		View:   s.view.Name,
+		Arch:   s.arch,
+		Clause: written,
+		Chain:  chain,
+	}
 	for _, l := range c {
 		for _, o := range l.all {
 			if s.excepted(o) && !slices.Contains(m.Excepted, o.Name) {

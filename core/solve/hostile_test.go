@@ -40,14 +40,16 @@ func loft(t *testing.T, holes int) (*Universe, []Want) {
 func TestASearchThatFindsNoAnswerInTimeSaysSo(t *testing.T) {
 	u, wants := loft(t, 11)
 	begun := time.Now()
-	s, err := u.Select(t.Context(), wants, []View{u.Everyone()}, Limits{Each: 300 * time.Millisecond, All: 2 * time.Second})
+	s, err := u.Select(t.Context(), wants, []View{u.Everyone()},
+		Limits{Each: 300 * time.Millisecond, All: 2 * time.Second})
 	if err != nil {
 		t.Fatal(err)
 	}
 	if took := time.Since(begun); took > 30*time.Second {
 		t.Errorf("it took %s with a bound of 2 s", took)
 	}
-	if len(s.Undecided) != 1 || s.Undecided[0].Wanted.Name != "loft" || !strings.Contains(s.Undecided[0].Because, "given up after") {
+	if len(s.Undecided) != 1 || s.Undecided[0].Wanted.Name != "loft" ||
+		!strings.Contains(s.Undecided[0].Because, "given up after") {
 		t.Errorf("undecided %+v, conflicts %v", s.Undecided, s.Conflicts)
 	}
 }
@@ -65,7 +67,8 @@ func TestASearchEndsWithItsContext(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
 	defer cancel()
 	begun := time.Now()
-	if _, err := u.Select(ctx, wants, []View{u.Everyone()}, Limits{Each: time.Hour, All: time.Hour}); !errors.Is(err, context.DeadlineExceeded) {
+	if _, err := u.Select(ctx, wants, []View{u.Everyone()},
+		Limits{Each: time.Hour, All: time.Hour}); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("%v", err)
 	}
 	if took := time.Since(begun); took > 30*time.Second {
@@ -86,7 +89,8 @@ func TestProofsSideBySideDoNotDisturbEachOther(t *testing.T) {
 					list += "d 1 amd64\n"
 				}
 				for f := range 150 {
-					list += fmt.Sprintf("f%d 1 amd64 // Depends: f%d | f%d // Conflicts: f%d\n", f, (f+1)%150, (f+7)%150, (f+2)%150)
+					list += fmt.Sprintf("f%d 1 amd64 // Depends: f%d | f%d // Conflicts: f%d\n", f,
+						(f+1)%150, (f+7)%150, (f+2)%150)
 				}
 				u := universe(t, []Source{{Name: "tarn", Architectures: []string{"amd64"}}}, list)
 				s := u.selectAll(t, []Want{want(0, "d", "required", 1), want(0, "a", "required", 1)})
@@ -122,16 +126,21 @@ func TestHostileUniversesEndWithinTheirBudget(t *testing.T) {
 		{"many versions of one name", many(6000, func(i int) string {
 			return fmt.Sprintf("p %d amd64 // Depends: p (>= 1)", i)
 		}), false},
-		{"everything provides one name, and needs it in a version of its own", many(12000, func(i int) string {
-			return fmt.Sprintf("p%d 1 amd64 // Provides: bus (= 9999999) // Depends: bus (>= %d)", i, i)
-		}), true},
-		{"one package provides what another needs, a hundred thousand times", "a 1 amd64 // Depends: " + strings.TrimSuffix(strings.Repeat("b (>= 1), ", 100_000), ", ") +
-			"\nc 1 amd64 // Provides: " + strings.TrimSuffix(strings.Repeat("b (= 2), ", 100_000), ", "), false},
+		{"everything provides one name, and needs it in a version of its own",
+			many(12000, func(i int) string {
+				return fmt.Sprintf("p%d 1 amd64 // Provides: bus (= 9999999) // Depends: bus (>= %d)", i, i)
+			}), true},
+		{"one package provides what another needs, a hundred thousand times",
+			"a 1 amd64 // Depends: " + strings.TrimSuffix(strings.Repeat("b (>= 1), ", 100_000), ", ") +
+				"\nc 1 amd64 // Provides: " + strings.TrimSuffix(strings.Repeat("b (= 2), ", 100_000), ", "),
+			false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			u := universe(t, amd, c.list)
 			begun := time.Now()
-			_, err := u.Select(t.Context(), []Want{{Relation: want(0, "*", "", 0).Relation, With: "required"}}, []View{u.Everyone()}, Limits{})
+			_, err := u.Select(t.Context(),
+				[]Want{{Relation: want(0, "*", "", 0).Relation, With: "required"}},
+				[]View{u.Everyone()}, Limits{})
 			f, _ := finding.From(err)
 			if refused := f.Code == "content.too-large"; refused != c.refused || err != nil && !refused {
 				t.Errorf("%v", err)

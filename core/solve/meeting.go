@@ -91,7 +91,8 @@ func (b *budget) spend(n int) bool {
 	}
 	b.left -= int64(n) + 1
 	if b.left < 0 {
-		b.err = finding.New("content.too-large", "", "working out what its packages need would cost out of all proportion to their number")
+		b.err = finding.New("content.too-large", "",
+			"working out what its packages need would cost out of all proportion to their number")
 		return false
 	}
 	if b.check += int64(n) + 1; b.check >= checkEvery {
@@ -159,7 +160,8 @@ func (s *selector) node(o offer) *node {
 		return n
 	}
 	at := s.placeOf(o, false)
-	n.requires, n.recommends, n.suggests = s.clauses(rel.Requires, at), s.clauses(rel.Recommends, at), s.clauses(rel.Suggests, at)
+	n.requires, n.recommends, n.suggests = s.clauses(rel.Requires, at), s.clauses(rel.Recommends, at),
+		s.clauses(rel.Suggests, at)
 	for _, r := range rel.Conflicts {
 		n.conflicts = append(n.conflicts, s.meetingOf(r, s.placeOf(o, true)))
 	}
@@ -189,7 +191,8 @@ func (s *selector) clauses(all []archive.Clause, at place) []clause {
 // candidates gives what could meet a relation for one architecture, of what fits:
 // by priority of the source, real names before provided ones, newest first. spend is told
 // what it costs; when it says no, the answer is not whole and must not be used.
-func (u *Universe) candidates(r archive.Relation, arch string, fits func(offer) bool, spend func(int) bool) []offer {
+func (u *Universe) candidates(r archive.Relation, arch string, fits func(offer) bool,
+	spend func(int) bool) []offer {
 	if !spend(len(u.byName[r.Name]) + len(u.virtual[r.Name])) {
 		return nil
 	}

@@ -54,7 +54,8 @@ func (s *selector) prove(roots map[string][]offer) {
 		s.explainConflicts(conflicts)
 	}
 	proved -= len(s.out.Conflicts) - conflicts + len(s.out.Undecided) - undecided
-	s.out.Proofs = append(s.out.Proofs, Proof{View: s.view.Name, Arch: s.arch, Wanted: len(wanted), Proved: proved})
+	s.out.Proofs = append(s.out.Proofs, Proof{View: s.view.Name, Arch: s.arch,
+		Wanted: len(wanted), Proved: proved})
 }
 
 // decide finds out which of the wanted packages can be installed from what was
@@ -87,7 +88,8 @@ func (s *selector) decide(wanted []*node) {
 	together := max(leastTogether, len(wanted)/mostParts)
 	until := time.Now().Add(s.limits.all(len(inside)))
 	undecided := func(n *node, why string, args ...any) {
-		s.out.Undecided = append(s.out.Undecided, Undecided{n.Package, s.view.Name, s.arch, fmt.Sprintf(why, args...)})
+		s.out.Undecided = append(s.out.Undecided, Undecided{n.Package, s.view.Name, s.arch,
+			fmt.Sprintf(why, args...)})
 	}
 	for begin := 0; begin < len(wanted); begin += together {
 		open := slices.Clone(wanted[begin:min(begin+together, len(wanted))])
@@ -98,7 +100,8 @@ func (s *selector) decide(wanted []*node) {
 			left := time.Until(until)
 			if left <= 0 {
 				for _, n := range append(open, wanted[min(begin+together, len(wanted)):]...) {
-					undecided(n, "the time for all of them, %s, was used up before", s.limits.all(len(inside)))
+					undecided(n, "the time for all of them, %s, was used up before",
+						s.limits.all(len(inside)))
 				}
 				return
 			}
@@ -109,7 +112,8 @@ func (s *selector) decide(wanted []*node) {
 }
 
 // ask settles some of the open packages and gives the rest.
-func (s *selector) ask(q *question, open []*node, limit time.Duration, undecided func(*node, string, ...any)) []*node {
+func (s *selector) ask(q *question, open []*node, limit time.Duration,
+	undecided func(*node, string, ...any)) []*node {
 	var assumed []z.Lit
 	byLit := map[z.Lit]*node{}
 	for _, n := range open {
@@ -122,7 +126,8 @@ func (s *selector) ask(q *question, open []*node, limit time.Duration, undecided
 		return nil
 	case no:
 		if len(open) == 1 {
-			s.out.Conflicts = append(s.out.Conflicts, Conflict{Wanted: open[0].Package, View: s.view.Name, Arch: s.arch})
+			s.out.Conflicts = append(s.out.Conflicts,
+				Conflict{Wanted: open[0].Package, View: s.view.Name, Arch: s.arch})
 			return nil
 		}
 		// One of those that do not go together is asked about by itself.
@@ -135,7 +140,8 @@ func (s *selector) ask(q *question, open []*node, limit time.Duration, undecided
 		}
 	case unknownYet:
 		if len(open) == 1 {
-			undecided(open[0], "the search was given up after %s, among %d packages with %d exclusions", limit, len(q.installed), q.exclusions)
+			undecided(open[0], "the search was given up after %s, among %d packages with %d exclusions",
+				limit, len(q.installed), q.exclusions)
 			return nil
 		}
 	}
@@ -188,8 +194,9 @@ func (s *selector) question(inside []*node) *question {
 }
 
 func (s *selector) emptyQuestion(inside []*node) *question {
-	q := &question{selector: s, solver: gini.New(), installed: map[*node]z.Lit{}, byPackage: map[*archive.Package]z.Lit{},
-		met: map[*meeting]z.Lit{}, there: map[*meeting]z.Lit{}, takes: map[*meeting]*taken{}}
+	q := &question{selector: s, solver: gini.New(), installed: map[*node]z.Lit{},
+		byPackage: map[*archive.Package]z.Lit{},
+		met:       map[*meeting]z.Lit{}, there: map[*meeting]z.Lit{}, takes: map[*meeting]*taken{}}
 	for _, n := range inside {
 		m := q.solver.Lit()
 		q.installed[n], q.byPackage[n.Package] = m, m
@@ -265,7 +272,9 @@ func (q *question) taken(m *meeting) *taken {
 
 // own gives from where to where those of one name stand.
 func (t *taken) own(name string) (from, to int) {
-	from, _ = slices.BinarySearchFunc(t.offers, name, func(o offer, name string) int { return strings.Compare(o.Name, name) })
+	from, _ = slices.BinarySearchFunc(t.offers, name, func(o offer, name string) int {
+		return strings.Compare(o.Name, name)
+	})
 	for to = from; to < len(t.offers) && t.offers[to].Name == name; to++ {
 	}
 	return from, to
@@ -285,7 +294,8 @@ func (q *question) need(n *node, c clause) {
 		}
 	}
 	if against {
-		q.exclude(guard{between: [2]string{n.String()}, because: n.Name + " excludes " + strings.ReplaceAll(c.written().String(), "not ", "")}, rule)
+		q.exclude(guard{between: [2]string{n.String()},
+			because: n.Name + " excludes " + strings.ReplaceAll(c.written().String(), "not ", "")}, rule)
 		return
 	}
 	q.add(rule...)
@@ -443,7 +453,8 @@ func (q *question) apart(a, b []*node, because string) {
 		return
 	}
 	for _, p := range pairs {
-		q.exclude(guard{between: [2]string{p[0].String(), p[1].String()}, because: because}, []z.Lit{q.installed[p[0]].Not(), q.installed[p[1]].Not()})
+		q.exclude(guard{between: [2]string{p[0].String(), p[1].String()}, because: because},
+			[]z.Lit{q.installed[p[0]].Not(), q.installed[p[1]].Not()})
 	}
 }
 
@@ -453,7 +464,8 @@ func (q *question) oneOf(all []*node, because string) {
 	if len(all) <= few {
 		for i, a := range all {
 			for _, b := range all[i+1:] {
-				q.exclude(guard{between: [2]string{a.String(), b.String()}, because: because}, []z.Lit{q.installed[a].Not(), q.installed[b].Not()})
+				q.exclude(guard{between: [2]string{a.String(), b.String()}, because: because},
+					[]z.Lit{q.installed[a].Not(), q.installed[b].Not()})
 			}
 		}
 		return

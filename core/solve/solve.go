@@ -61,7 +61,8 @@ type Universe struct {
 
 // NewUniverse makes an empty universe.
 func NewUniverse(family archive.Versions, sources []Source) *Universe {
-	return &Universe{family: family, sources: sources, byName: map[string][]offer{}, virtual: map[string][]provision{},
+	return &Universe{family: family, sources: sources, byName: map[string][]offer{},
+		virtual: map[string][]provision{},
 		several: map[identity]bool{}}
 }
 
@@ -270,7 +271,8 @@ func (l Limits) all(packages int) time.Duration {
 // different ones on each. What one view took is at hand for the next. An error
 // means that there is no answer: the context ended, or the packages ask for more
 // work than their number explains (content.too-large).
-func (u *Universe) Select(ctx context.Context, wants []Want, views []View, limits Limits) (*Selection, error) {
+func (u *Universe) Select(ctx context.Context, wants []Want, views []View,
+	limits Limits) (*Selection, error) {
 	s := &selector{Universe: u, budget: newBudget(ctx, u.count), limits: limits, out: &Selection{},
 		chosen: map[*archive.Package]*Chosen{}, told: map[string]bool{}, asked: map[*archive.Package]bool{}}
 	matched := make([]bool, len(wants))
@@ -344,7 +346,8 @@ func (s *selector) selectFor(wants []Want, matched []bool) {
 func (s *selector) takeUnseen(w Want) {
 	for _, offers := range s.byName {
 		for _, o := range offers {
-			if o.source == w.Source && s.Universe.runs(o, s.arch) && !s.excepted(o) && !s.runs(o, s.arch) && s.take(o, true, w.As) {
+			if o.source == w.Source && s.Universe.runs(o, s.arch) && !s.excepted(o) &&
+				!s.runs(o, s.arch) && s.take(o, true, w.As) {
 				s.unseen = append(s.unseen, o.Package)
 			}
 		}
@@ -357,7 +360,8 @@ func (s *selector) takeUnseen(w Want) {
 func (s *selector) offered(w Want, name string) (out []offer) {
 	for _, a := range append([]string{s.arch}, s.view.Foreign...) {
 		for _, o := range s.byName[name] {
-			if (w.Source == AllSources || o.source == w.Source) && s.runs(o, a) && !s.excepted(o) && !slices.Contains(out, o) {
+			if (w.Source == AllSources || o.source == w.Source) && s.runs(o, a) && !s.excepted(o) &&
+				!slices.Contains(out, o) {
 				out = append(out, o)
 			}
 		}
@@ -395,7 +399,9 @@ func (s *selector) match(w Want) []offer {
 			fit = slices.DeleteFunc(fit, func(o offer) bool { return u.order(o) != best })
 		}
 		fit = slices.DeleteFunc(fit, func(o offer) bool { return !u.isIn(o.Version, w.Relation) })
-		slices.SortStableFunc(fit, func(a, b offer) int { return u.family.CompareVersions(b.Version, a.Version) })
+		slices.SortStableFunc(fit, func(a, b offer) int {
+			return u.family.CompareVersions(b.Version, a.Version)
+		})
 		if w.Versions > 0 { // a choice is made among what suits the machine best
 			best := 1 << 30
 			for _, o := range fit {
@@ -424,7 +430,8 @@ func (u *Universe) runs(o offer, arch string) bool {
 
 // isIn tells whether a package's version is within the bound of a relation.
 func (u *Universe) isIn(version string, r archive.Relation) bool {
-	return r.Op == archive.Any || u.family.Satisfies(archive.Provide{Name: r.Name, Op: archive.Equal, Version: version}, r)
+	return r.Op == archive.Any ||
+		u.family.Satisfies(archive.Provide{Name: r.Name, Op: archive.Equal, Version: version}, r)
 }
 
 func (u *Universe) excepted(o offer) bool {
@@ -441,7 +448,8 @@ func glob(pattern, name string) bool {
 func (u *Universe) explain(w Want) Unmatched {
 	out := Unmatched{Want: w}
 	for _, o := range u.byName[w.Relation.Name] {
-		if (w.Source == AllSources || o.source == w.Source) && !slices.Contains(out.Offers, Offered{o.source, o.Version}) {
+		if (w.Source == AllSources || o.source == w.Source) &&
+			!slices.Contains(out.Offers, Offered{o.source, o.Version}) {
 			out.Offers = append(out.Offers, Offered{o.source, o.Version})
 			out.Versions = append(out.Versions, o.Version)
 		}
@@ -519,7 +527,9 @@ func (u *Universe) Meets(c archive.Clause, arch string) (string, bool) {
 		if r.Not {
 			continue
 		}
-		if found := u.candidates(r, arch, func(o offer) bool { return u.runs(o, arch) }, func(int) bool { return true }); len(found) > 0 {
+		if found := u.candidates(r, arch, func(o offer) bool { return u.runs(o, arch) }, func(int) bool {
+			return true
+		}); len(found) > 0 {
 			return fmt.Sprintf("%s %s", found[0].Name, found[0].Version), true
 		}
 	}

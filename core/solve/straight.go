@@ -42,7 +42,8 @@ func (s *selector) straight(wanted []*node) []*node {
 			return proved[n]
 		}
 		a := &attempt{selector: s, installed: map[*node]bool{}, byName: map[string][]*node{},
-			met: map[*meeting]who{}, excluded: map[*meeting]who{}, left: min(max(maxStraight, steps/8), steps)}
+			met: map[*meeting]who{}, excluded: map[*meeting]who{},
+			left: min(max(maxStraight, steps/8), steps)}
 		before := a.left
 		if a.stands(n) {
 			for _, in := range a.order {

@@ -82,7 +82,9 @@ func (s *selector) begin(v View, arch string) {
 	s.hidden = map[*archive.Package]bool{}
 	s.pinned = map[string]string{}
 	for _, p := range v.Pins {
-		if slices.ContainsFunc(s.byName[p.Name], func(o offer) bool { return s.runs(o, arch) && s.isIn(o.Version, p) }) {
+		if slices.ContainsFunc(s.byName[p.Name], func(o offer) bool {
+			return s.runs(o, arch) && s.isIn(o.Version, p)
+		}) {
 			s.pinned[p.Name] = p.Version
 		}
 	}
@@ -137,7 +139,8 @@ func (s *selector) surpassed(meant map[string]bool) {
 			if !s.spend(1) {
 				return
 			}
-			if !s.runs(o, s.arch) || s.excepted(o) || s.family.Rank(o.Arch, s.arch) != s.family.Rank(have.Arch, s.arch) ||
+			if !s.runs(o, s.arch) || s.excepted(o) ||
+				s.family.Rank(o.Arch, s.arch) != s.family.Rank(have.Arch, s.arch) ||
 				s.family.CompareVersions(o.Version, have.Version) <= 0 {
 				continue
 			}

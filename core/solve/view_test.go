@@ -27,7 +27,9 @@ func surpassedIn(s *Selection) string {
 // Base, updates and security of one distribution, as everybody has them.
 func TestAWantOverAllSourcesTakesWhatMachinesWould(t *testing.T) {
 	amd := []string{"amd64"}
-	sources := []Source{{Name: "tarn", Priority: 20, Architectures: amd}, {Name: "tarn-fixes", Priority: 20, Architectures: amd}, {Name: "kelp", Priority: 40, Architectures: amd}}
+	sources := []Source{{Name: "tarn", Priority: 20, Architectures: amd},
+		{Name: "tarn-fixes", Priority: 20, Architectures: amd},
+		{Name: "kelp", Priority: 40, Architectures: amd}}
 	base := "ssl 3.0.20 amd64 // Depends: libc\nlibc 2.36 amd64\neditor 9 amd64"
 	fixes := "ssl 3.0.22 amd64 // Depends: libc"
 	vendor := "ssl 4.0 amd64\ndrive 7 amd64 // Depends: ssl"
@@ -38,15 +40,28 @@ func TestAWantOverAllSourcesTakesWhatMachinesWould(t *testing.T) {
 		surpassed string
 		unmatched int
 	}{
-		{"over all sources: the best priority, and among equals the newest", []Want{want(AllSources, "ssl", "required", 1)},
+		{"over all sources: the best priority, and among equals the newest",
+			[]Want{want(AllSources, "ssl", "required", 1)},
 			"libc=2.36 ssl=3.0.22", "ssl 3.0.22 < 4.0 in 2 behind", 0},
-		{"over all sources, the newest two", []Want{want(AllSources, "ssl", "required", 2)}, "libc=2.36 ssl=3.0.20 ssl=3.0.22", "ssl 3.0.22 < 4.0 in 2 behind", 0},
-		{"a pattern over all sources", []Want{want(AllSources, "*", "required", 1)}, "drive=7 editor=9 libc=2.36 ssl=3.0.22", "ssl 3.0.22 < 4.0 in 2 behind", 0},
-		{"at the base alone: what is left out is told", []Want{want(0, "ssl", "required", 1)}, "libc=2.36 ssl=3.0.20", "ssl 3.0.20 < 3.0.22 in 1", 0},
-		{"at the base on purpose", []Want{{Source: 0, Relation: archive.Relation{Name: "ssl"}, With: "required", Versions: 1, Only: true}}, "libc=2.36 ssl=3.0.20", "", 0},
-		{"a bound that means an older one", []Want{want(AllSources, "ssl < 3.0.21", "required", 1)}, "libc=2.36 ssl=3.0.20", "", 0},
-		{"a bound that only a worse priority meets", []Want{want(AllSources, "ssl >= 4", "required", 1)}, "", "", 1},
-		{"a need is met from the best priority too", []Want{want(2, "drive", "required", 1)}, "drive=7 libc=2.36 ssl=3.0.22", "ssl 3.0.22 < 4.0 in 2 behind", 0},
+		{"over all sources, the newest two", []Want{want(AllSources, "ssl", "required", 2)},
+			"libc=2.36 ssl=3.0.20 ssl=3.0.22", "ssl 3.0.22 < 4.0 in 2 behind", 0},
+		{"a pattern over all sources", []Want{want(AllSources, "*", "required", 1)},
+			"drive=7 editor=9 libc=2.36 ssl=3.0.22", "ssl 3.0.22 < 4.0 in 2 behind", 0},
+		{"at the base alone: what is left out is told", []Want{want(0, "ssl", "required", 1)},
+			"libc=2.36 ssl=3.0.20", "ssl 3.0.20 < 3.0.22 in 1", 0},
+		{"at the base on purpose", []Want{{
+			Source:   0,
+			Relation: archive.Relation{Name: "ssl"},
+			With:     "required",
+			Versions: 1,
+			Only:     true,
+		}}, "libc=2.36 ssl=3.0.20", "", 0},
+		{"a bound that means an older one", []Want{want(AllSources, "ssl < 3.0.21", "required", 1)},
+			"libc=2.36 ssl=3.0.20", "", 0},
+		{"a bound that only a worse priority meets", []Want{want(AllSources, "ssl >= 4", "required", 1)}, "",
+			"", 1},
+		{"a need is met from the best priority too", []Want{want(2, "drive", "required", 1)},
+			"drive=7 libc=2.36 ssl=3.0.22", "ssl 3.0.22 < 4.0 in 2 behind", 0},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := universe(t, sources, base, fixes, vendor).selectAll(t, c.wants)
@@ -69,8 +84,11 @@ func TestAWantOverAllSourcesTakesWhatMachinesWould(t *testing.T) {
 // What one group cannot see does not help it, though it stands in the mirror.
 func TestEachViewIsProvedByItself(t *testing.T) {
 	amd := []string{"amd64"}
-	sources := []Source{{Name: "tarn", Priority: 20, Architectures: amd}, {Name: "tarn-fixes", Priority: 20, Architectures: amd}}
-	u := universe(t, sources, "ctl 1 amd64 // Depends: lib (>= 2)\ntables 1 amd64\ntables 2 amd64 // Depends: lib (>= 2)", "lib 2 amd64")
+	sources := []Source{{Name: "tarn", Priority: 20, Architectures: amd},
+		{Name: "tarn-fixes", Priority: 20, Architectures: amd}}
+	u := universe(t, sources,
+		"ctl 1 amd64 // Depends: lib (>= 2)\ntables 1 amd64\ntables 2 amd64 // Depends: lib (>= 2)",
+		"lib 2 amd64")
 	wants := []Want{want(AllSources, "ctl", "required", 1), want(AllSources, "tables", "required", 1)}
 	pin, err := archive.ParseWant("tables = 1")
 	if err != nil {
@@ -79,7 +97,13 @@ func TestEachViewIsProvedByItself(t *testing.T) {
 	s, err := u.Select(t.Context(), wants, []View{
 		{Name: "the group whole", Architectures: amd, Sources: []int{0, 1}},
 		{Name: "the group base", Architectures: amd, Sources: []int{0}},
-		{Name: "the group base with its pins", Architectures: amd, Sources: []int{0}, Pins: []archive.Relation{pin}, Wants: []int{1}},
+		{
+			Name:          "the group base with its pins",
+			Architectures: amd,
+			Sources:       []int{0},
+			Pins:          []archive.Relation{pin},
+			Wants:         []int{1},
+		},
 	}, Limits{})
 	if err != nil {
 		t.Fatal(err)
@@ -94,7 +118,8 @@ func TestEachViewIsProvedByItself(t *testing.T) {
 	for _, m := range s.Missing {
 		missing = append(missing, m.View+" "+m.Needer.Name)
 	}
-	if got := strings.Join(proofs, "; "); got != "the group whole 2/2; the group base 0/2; the group base with its pins 1/1" {
+	if got := strings.Join(proofs, "; "); got !=
+		"the group whole 2/2; the group base 0/2; the group base with its pins 1/1" {
 		t.Errorf("proved: %s", got)
 	}
 	if got := strings.Join(missing, "; "); got != "the group base ctl; the group base tables" {
@@ -106,10 +131,17 @@ func TestEachViewIsProvedByItself(t *testing.T) {
 func TestAnotherCandidateIsFoundWhenTheBestConflicts(t *testing.T) {
 	one := []Source{{Name: "tarn", Priority: 20, Architectures: []string{"amd64"}}}
 	for _, c := range []struct{ name, list, want, chosen string }{
-		{"another package that provides it", "ctl 1 amd64 // Depends: bus // Conflicts: net\nnet 1 amd64 // Provides: bus\nserial 1 amd64 // Provides: bus", "ctl", "ctl=1 net=1 serial=1"},
-		{"another alternative", "ctl 1 amd64 // Depends: net | serial // Conflicts: net\nnet 1 amd64\nserial 1 amd64", "ctl", "ctl=1 net=1 serial=1"},
-		{"an older version", "ctl 1 amd64 // Depends: lib, panel\npanel 1 amd64 // Conflicts: lib (>= 2)\nlib 1 amd64\nlib 2 amd64", "ctl", "ctl=1 lib=1 lib=2 panel=1"},
-		{"further down", "ctl 1 amd64 // Depends: mid, panel\nmid 1 amd64 // Depends: lib\npanel 1 amd64 // Conflicts: lib (>= 2)\nlib 1 amd64 // Depends: data\nlib 2 amd64\ndata 1 amd64", "ctl", "ctl=1 data=1 lib=1 lib=2 mid=1 panel=1"},
+		{"another package that provides it",
+			"ctl 1 amd64 // Depends: bus // Conflicts: net\nnet 1 amd64 // Provides: bus\nserial 1 amd64 " +
+				"// Provides: bus", "ctl", "ctl=1 net=1 serial=1"},
+		{"another alternative",
+			"ctl 1 amd64 // Depends: net | serial // Conflicts: net\nnet 1 amd64\nserial 1 amd64", "ctl",
+			"ctl=1 net=1 serial=1"},
+		{"an older version", "ctl 1 amd64 // Depends: lib, panel\npanel 1 amd64 // Conflicts: lib (>= 2)\n" +
+			"lib 1 amd64\nlib 2 amd64", "ctl", "ctl=1 lib=1 lib=2 panel=1"},
+		{"further down", "ctl 1 amd64 // Depends: mid, panel\nmid 1 amd64 // Depends: lib\npanel 1 amd64 " +
+			"// Conflicts: lib (>= 2)\nlib 1 amd64 // Depends: data\nlib 2 amd64\ndata 1 amd64", "ctl",
+			"ctl=1 data=1 lib=1 lib=2 mid=1 panel=1"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := universe(t, one, c.list).selectAll(t, []Want{want(0, c.want, "required", 1)})
@@ -125,7 +157,9 @@ func TestAnotherCandidateIsFoundWhenTheBestConflicts(t *testing.T) {
 		})
 	}
 	t.Run("and where nothing would do, it is told", func(t *testing.T) {
-		s := universe(t, one, "ctl 1 amd64 // Depends: bus // Conflicts: bus\nnet 1 amd64 // Provides: bus").selectAll(t, []Want{want(0, "ctl", "required", 1)})
+		s := universe(t, one,
+			"ctl 1 amd64 // Depends: bus // Conflicts: bus\nnet 1 amd64 // Provides: bus").selectAll(t,
+			[]Want{want(0, "ctl", "required", 1)})
 		if len(s.Conflicts) != 1 || s.Proofs[0].Proved != 0 {
 			t.Errorf("conflicts: %v, proof: %v", s.Conflicts, s.Proofs)
 		}
@@ -143,20 +177,43 @@ func TestSeveralArchitecturesOnOneMachine(t *testing.T) {
 		chosen           string
 		problem          string // of a missing need or a conflict
 	}{
-		{"a need of a foreign package is met in its own architecture", "plot 1 i386 // Depends: lib\nlib 1 amd64\nlib 1 i386", "plot", []string{"i386"}, "lib=1:i386 plot=1:i386", ""},
-		{"without that architecture there is no such package", "ctl 1 amd64 // Depends: plot:i386\nplot 1 i386", "ctl", nil, "ctl=1", "ctl needs plot:i386"},
-		{"a need that names the architecture", "ctl 1 amd64 // Depends: plot:i386\nplot 1 i386 // Depends: lib\nlib 1 i386", "ctl", []string{"i386"}, "ctl=1 lib=1:i386 plot=1:i386", ""},
-		{"a foreign tool meets needs of any architecture", "plot 1 i386 // Depends: tool\ntool 1 amd64 // Multi-Arch: foreign", "plot", []string{"i386"}, "plot=1:i386 tool=1", ""},
-		{"one that does not say so meets none of another", "plot 1 i386 // Depends: tool\ntool 1 amd64", "plot", []string{"i386"}, "plot=1:i386", "plot needs tool"},
-		{"the same library side by side", "ctl 1 amd64 // Depends: lib, plot:i386\nplot 1 i386 // Depends: lib\nlib 1 amd64 // Multi-Arch: same\nlib 1 i386 // Multi-Arch: same", "ctl", []string{"i386"}, "ctl=1 lib=1 lib=1:i386 plot=1:i386", ""},
-		{"but not in two versions", "ctl 1 amd64 // Depends: lib, plot:i386\nplot 1 i386 // Depends: lib\nlib 1 amd64 // Multi-Arch: same\nlib 2 i386 // Multi-Arch: same", "ctl", []string{"i386"}, "ctl=1 lib=1 lib=2:i386 plot=1:i386", "only one version of lib"},
-		{"nor where it does not say that it may", "ctl 1 amd64 // Depends: lib, plot:i386\nplot 1 i386 // Depends: lib\nlib 1 amd64\nlib 1 i386", "ctl", []string{"i386"}, "ctl=1 lib=1 lib=1:i386 plot=1:i386", "only one version of lib"},
-		{"a conflict is about packages of both", "ctl 1 amd64 // Depends: plot:i386 // Conflicts: lib\nplot 1 i386 // Depends: lib\nlib 1 i386", "ctl", []string{"i386"}, "ctl=1 lib=1:i386 plot=1:i386", "ctl excludes lib"},
-		{"unless it names the architecture", "ctl 1 amd64 // Depends: plot:i386 // Conflicts: lib:amd64\nplot 1 i386 // Depends: lib\nlib 1 i386", "ctl", []string{"i386"}, "ctl=1 lib=1:i386 plot=1:i386", ""},
+		{"a need of a foreign package is met in its own architecture",
+			"plot 1 i386 // Depends: lib\nlib 1 amd64\nlib 1 i386", "plot", []string{"i386"},
+			"lib=1:i386 plot=1:i386", ""},
+		{"without that architecture there is no such package",
+			"ctl 1 amd64 // Depends: plot:i386\nplot 1 i386", "ctl", nil, "ctl=1", "ctl needs plot:i386"},
+		{"a need that names the architecture",
+			"ctl 1 amd64 // Depends: plot:i386\nplot 1 i386 // Depends: lib\nlib 1 i386", "ctl", []string{
+				"i386"}, "ctl=1 lib=1:i386 plot=1:i386", ""},
+		{"a foreign tool meets needs of any architecture",
+			"plot 1 i386 // Depends: tool\ntool 1 amd64 // Multi-Arch: foreign", "plot", []string{"i386"},
+			"plot=1:i386 tool=1", ""},
+		{"one that does not say so meets none of another", "plot 1 i386 // Depends: tool\ntool 1 amd64",
+			"plot", []string{"i386"}, "plot=1:i386", "plot needs tool"},
+		{"the same library side by side",
+			"ctl 1 amd64 // Depends: lib, plot:i386\nplot 1 i386 // Depends: lib\nlib 1 amd64 // " +
+				"Multi-Arch: same\nlib 1 i386 // Multi-Arch: same", "ctl", []string{"i386"},
+			"ctl=1 lib=1 lib=1:i386 plot=1:i386", ""},
+		{"but not in two versions",
+			"ctl 1 amd64 // Depends: lib, plot:i386\nplot 1 i386 // Depends: lib\nlib 1 amd64 // " +
+				"Multi-Arch: same\nlib 2 i386 // Multi-Arch: same", "ctl", []string{"i386"},
+			"ctl=1 lib=1 lib=2:i386 plot=1:i386", "only one version of lib"},
+		{"nor where it does not say that it may",
+			"ctl 1 amd64 // Depends: lib, plot:i386\nplot 1 i386 // Depends: lib\nlib 1 amd64\nlib 1 i386",
+			"ctl", []string{"i386"}, "ctl=1 lib=1 lib=1:i386 plot=1:i386", "only one version of lib"},
+		{"a conflict is about packages of both",
+			"ctl 1 amd64 // Depends: plot:i386 // Conflicts: lib\nplot 1 i386 // Depends: lib\nlib 1 i386",
+			"ctl", []string{"i386"}, "ctl=1 lib=1:i386 plot=1:i386", "ctl excludes lib"},
+		{"unless it names the architecture",
+			"ctl 1 amd64 // Depends: plot:i386 // Conflicts: lib:amd64\nplot 1 i386 // Depends: lib\n" +
+				"lib 1 i386",
+			"ctl", []string{"i386"}, "ctl=1 lib=1:i386 plot=1:i386", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			u := universe(t, both, c.list)
-			s, err := u.Select(t.Context(), []Want{want(0, c.want, "required", 1)}, []View{{Name: "the group lab", Architectures: []string{"amd64"}, Foreign: c.foreign}}, Limits{})
+			s, err := u.Select(t.Context(), []Want{want(0, c.want, "required", 1)},
+				[]View{{Name: "the group lab", Architectures: []string{"amd64"}, Foreign: c.foreign}},
+				Limits{})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -183,9 +240,11 @@ func TestSeveralArchitecturesOnOneMachine(t *testing.T) {
 // pacman takes a package from the first repository that has it.
 func TestTheFirstOfEqualSourcesWinsWhereTheClientHasItSo(t *testing.T) {
 	x := []string{"x86_64"}
-	u := NewUniverse(alpm.Family{}, []Source{{Name: "wrack", Priority: 30, Architectures: x}, {Name: "chart", Priority: 30, Architectures: x}})
+	u := NewUniverse(alpm.Family{}, []Source{{Name: "wrack", Priority: 30, Architectures: x},
+		{Name: "chart", Priority: 30, Architectures: x}})
 	u.Add(0, &archive.Package{Name: "echo", Version: "1-1", Arch: "x86_64", SHA256: strings.Repeat("a", 64)})
-	u.Add(1, &archive.Package{Name: "echo", Version: "2-1", Arch: "x86_64", SHA256: strings.Repeat("b", 64), Ordinal: 1})
+	u.Add(1, &archive.Package{Name: "echo", Version: "2-1", Arch: "x86_64", SHA256: strings.Repeat("b", 64),
+		Ordinal: 1})
 	s := u.selectAll(t, []Want{want(AllSources, "echo", "required", 1)})
 	if len(s.Chosen) != 1 || s.Chosen[0].Version != "1-1" {
 		t.Errorf("chosen: %v", s.Chosen)

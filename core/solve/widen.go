@@ -40,7 +40,8 @@ func (s *selector) widen(from int) {
 			s.out.Conflicts = append(s.out.Conflicts, failed[i])
 		case unknownYet:
 			s.out.Undecided = append(s.out.Undecided, Undecided{n.Package, s.view.Name, s.arch,
-				fmt.Sprintf("from what was taken it cannot, and the search among all %d packages that could be was given up", len(q.installed))})
+				fmt.Sprintf("from what was taken it cannot, and the search among all %d packages that "+
+					"could be was given up", len(q.installed))})
 		}
 	}
 	before.err = before.ctx.Err()
@@ -57,7 +58,9 @@ func (s *selector) takeFound(q *question, root *node) {
 	for queue := []*node{root}; len(queue) > 0; queue = queue[1:] {
 		n := queue[0]
 		for _, c := range n.requires {
-			if holds := !slices.ContainsFunc(c, func(l literal) bool { return l.not && !slices.ContainsFunc(l.usable, in) }); !holds {
+			if holds := !slices.ContainsFunc(c, func(l literal) bool {
+				return l.not && !slices.ContainsFunc(l.usable, in)
+			}); !holds {
 				continue
 			}
 			var pick *node

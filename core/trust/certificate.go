@@ -77,7 +77,8 @@ func ReadCertificates(data []byte) ([]*Certificate, error) {
 				return nil, finding.New("key.secret-material", "", "the file holds a secret key")
 			}
 			if block.Type != openpgp.PublicKeyType {
-				return nil, unreadable("the armour says %q, and a public key block is needed", finding.Harmless(block.Type))
+				return nil, unreadable("the armour says %q, and a public key block is needed",
+					finding.Harmless(block.Type))
 			}
 			body, err := io.ReadAll(block.Body)
 			if err != nil {
@@ -102,7 +103,9 @@ func ReadCertificates(data []byte) ([]*Certificate, error) {
 			return nil, err
 		}
 		for _, c := range list { // two copies of one certificate are one
-			if i := slices.IndexFunc(raws, func(have *rawCertificate) bool { return bytes.Equal(have.primary.head, c.primary.head) }); i >= 0 {
+			if i := slices.IndexFunc(raws, func(have *rawCertificate) bool {
+				return bytes.Equal(have.primary.head, c.primary.head)
+			}); i >= 0 {
 				raws[i] = raws[i].merge(c)
 			} else {
 				raws = append(raws, c)
@@ -200,7 +203,13 @@ func hasSecret(e *openpgp.Entity) bool {
 }
 
 func describe(e *openpgp.Entity, raw *rawCertificate) *Certificate {
-	c := &Certificate{Fingerprint: fingerprint(e.PrimaryKey), entity: e, raw: raw, UserIDs: []string{}, Subkeys: []Part{}}
+	c := &Certificate{
+		Fingerprint: fingerprint(e.PrimaryKey),
+		entity:      e,
+		raw:         raw,
+		UserIDs:     []string{},
+		Subkeys:     []Part{},
+	}
 	if id := e.PrimaryIdentity(); id != nil {
 		c.UserIDs = append(c.UserIDs, finding.Harmless(id.Name))
 	}
@@ -216,7 +225,8 @@ func describe(e *openpgp.Entity, raw *rawCertificate) *Certificate {
 	c.Primary = primaryPart(e, raw)
 	for _, s := range e.Subkeys {
 		p := part(s.PublicKey, s.Sig, s.Revocations)
-		p.CanSign = s.PublicKey.PubKeyAlgo.CanSign() && s.Sig != nil && s.Sig.FlagsValid && s.Sig.FlagSign && criticalNotation(s.Sig) == ""
+		p.CanSign = s.PublicKey.PubKeyAlgo.CanSign() && s.Sig != nil && s.Sig.FlagsValid && s.Sig.FlagSign &&
+			criticalNotation(s.Sig) == ""
 		c.Subkeys = append(c.Subkeys, p)
 	}
 	return c
@@ -255,7 +265,11 @@ func primaryPart(e *openpgp.Entity, raw *rawCertificate) Part {
 }
 
 func part(k *packet.PublicKey, self *packet.Signature, revocations []*packet.Signature) Part {
-	p := Part{Fingerprint: fingerprint(k), Created: k.CreationTime.UTC(), Algorithm: algorithmName(k.PubKeyAlgo)}
+	p := Part{
+		Fingerprint: fingerprint(k),
+		Created:     k.CreationTime.UTC(),
+		Algorithm:   algorithmName(k.PubKeyAlgo),
+	}
 	if bits, err := k.BitLength(); err == nil {
 		p.Bits = int(bits)
 	}
@@ -328,13 +342,16 @@ func (c *Certificate) Check(now time.Time) finding.List {
 	object := "key " + c.Fingerprint
 	day := func(d time.Duration) int { return int(d.Hours() / 24) }
 	if c.Primary.Revoked {
-		out = append(out, finding.New("key.revoked", object, "its owner has withdrawn it: %s", c.Primary.Reason))
+		out = append(out, finding.New("key.revoked", object, "its owner has withdrawn it: %s",
+			c.Primary.Reason))
 	}
 	if e := c.Primary.Expires; !e.IsZero() {
 		if left := e.Sub(now); left <= 0 {
-			out = append(out, finding.New("key.expired", object, "it ended on %s, %d days ago", e.Format(time.DateOnly), day(-left)))
+			out = append(out, finding.New("key.expired", object, "it ended on %s, %d days ago",
+				e.Format(time.DateOnly), day(-left)))
 		} else if left < 30*24*time.Hour {
-			out = append(out, finding.New("key.expiring", object, "it ends on %s, in %d days", e.Format(time.DateOnly), day(left)))
+			out = append(out, finding.New("key.expiring", object, "it ends on %s, in %d days",
+				e.Format(time.DateOnly), day(left)))
 		}
 	}
 	if p := c.Primary; p.Algorithm == "RSA" && p.Bits < 2048 || p.Algorithm == "DSA" {
@@ -349,7 +366,8 @@ func (c *Certificate) Check(now time.Time) finding.List {
 		able = able || s.CanSign && !s.Revoked && (s.Expires.IsZero() || s.Expires.After(now))
 	}
 	if !able {
-		out = append(out, finding.New("key.cannot-sign", object, "none of its %d parts may sign", 1+len(c.Subkeys)))
+		out = append(out, finding.New("key.cannot-sign", object, "none of its %d parts may sign",
+			1+len(c.Subkeys)))
 	}
 	return out
 }
@@ -370,11 +388,13 @@ func ParseFingerprint(s string) (string, error) {
 	case err == nil && (len(f) == 40 || len(f) == 64):
 		return f, nil
 	case err == nil && (len(f) == 8 || len(f) == 16):
-		return "", finding.New("key.short-id", "", "%q is a short id, and many keys can be made to have it", s)
+		return "", finding.New("key.short-id", "", "%q is a short id, and many keys can be made to have it",
+			s)
 	case err != nil:
 		return "", finding.New("define.bad-value", "", "%q is not hexadecimal, and a fingerprint is", s)
 	}
-	return "", finding.New("define.bad-value", "", "%q has %d hexadecimal digits; a fingerprint has 40 (or 64)", s, len(f))
+	return "", finding.New("define.bad-value", "",
+		"%q has %d hexadecimal digits; a fingerprint has 40 (or 64)", s, len(f))
 }
 
 // Spaced writes a fingerprint in groups of four.

@@ -32,7 +32,11 @@ type maker struct {
 func newMaker(t *testing.T) *maker {
 	t.Helper()
 	m := &maker{t: t, now: time.Now().Add(-48 * time.Hour).Truncate(time.Second)}
-	m.cfg = &packet.Config{Algorithm: packet.PubKeyAlgoEdDSA, DefaultHash: crypto.SHA512, Time: func() time.Time { return m.now }}
+	m.cfg = &packet.Config{
+		Algorithm:   packet.PubKeyAlgoEdDSA,
+		DefaultHash: crypto.SHA512,
+		Time:        func() time.Time { return m.now },
+	}
 	e, err := openpgp.NewEntity("Tarn desk", "", "desk@tarn.example", m.cfg)
 	if err != nil {
 		t.Fatal(err)
@@ -56,7 +60,8 @@ func (m *maker) raw(e *openpgp.Entity) []byte {
 func (m *maker) sign(key *packet.PrivateKey, content []byte, change func(s *packet.Signature)) []byte {
 	m.t.Helper()
 	id := key.KeyId
-	s := &packet.Signature{Version: 4, SigType: packet.SigTypeBinary, PubKeyAlgo: key.PubKeyAlgo, Hash: crypto.SHA512,
+	s := &packet.Signature{Version: 4, SigType: packet.SigTypeBinary,
+		PubKeyAlgo: key.PubKeyAlgo, Hash: crypto.SHA512,
 		CreationTime: m.now.Add(time.Hour), IssuerKeyId: &id, IssuerFingerprint: key.Fingerprint}
 	if change != nil {
 		change(s)
@@ -80,7 +85,8 @@ func (m *maker) sign(key *packet.PrivateKey, content []byte, change func(s *pack
 func (m *maker) self(change func(s *packet.Signature)) []byte {
 	key := m.e.PrivateKey
 	id := key.KeyId
-	s := &packet.Signature{Version: 4, SigType: packet.SigTypeDirectSignature, PubKeyAlgo: key.PubKeyAlgo, Hash: crypto.SHA512,
+	s := &packet.Signature{Version: 4, SigType: packet.SigTypeDirectSignature,
+		PubKeyAlgo: key.PubKeyAlgo, Hash: crypto.SHA512,
 		CreationTime: m.now.Add(time.Minute), IssuerKeyId: &id, IssuerFingerprint: key.Fingerprint}
 	change(s)
 	if err := s.SignDirectKeyBinding(m.e.PrimaryKey, key, m.cfg); err != nil {
@@ -175,7 +181,8 @@ func (m *maker) handmadeCases() []handmade {
 	primary := m.e.PrivateKey
 	var out []handmade
 	add := func(name string, certificate, content, signature []byte) {
-		out = append(out, handmade{name: name, certificate: certificate, content: content, signature: signature})
+		out = append(out, handmade{name: name, certificate: certificate,
+			content: content, signature: signature})
 	}
 	signed := func(name string, change func(s *packet.Signature)) {
 		add(name, plain, text, m.sign(primary, text, change))
@@ -187,25 +194,40 @@ func (m *maker) handmadeCases() []handmade {
 	signed("lifetime that holds", func(s *packet.Signature) { s.SigLifetimeSecs = secs(1 << 30) })
 	signed("lifetime ended", func(s *packet.Signature) { s.SigLifetimeSecs = secs(60) })
 	signed("lifetime of nothing", func(s *packet.Signature) { s.SigLifetimeSecs = secs(0) })
-	signed("made in the future", func(s *packet.Signature) { s.CreationTime = time.Now().Add(48 * time.Hour) })
+	signed("made in the future", func(s *packet.Signature) {
+		s.CreationTime = time.Now().Add(48 * time.Hour)
+	})
 	signed("made before its key", func(s *packet.Signature) { s.CreationTime = m.now.Add(-time.Hour) })
 	note := func(critical bool, name string) func(s *packet.Signature) {
 		return func(s *packet.Signature) {
-			s.Notations = append(s.Notations, &packet.Notation{Name: name, Value: []byte("x"), IsCritical: critical, IsHumanReadable: true})
+			s.Notations = append(s.Notations, &packet.Notation{Name: name, Value: []byte("x"),
+				IsCritical: critical, IsHumanReadable: true})
 		}
 	}
 	signed("a notation", note(false, "note@tarn.example"))
 	signed("a critical notation", note(true, "note@tarn.example"))
-	signed("a critical notation among others", func(s *packet.Signature) { note(false, "a@tarn.example")(s); note(true, "b@tarn.example")(s) })
+	signed("a critical notation among others", func(s *packet.Signature) {
+		note(false, "a@tarn.example")(s)
+		note(true, "b@tarn.example")(s)
+	})
 	signed("a critical notation without a place", note(true, "note"))
-	for _, kind := range []packet.SignatureType{packet.SigTypeGenericCert, packet.SigTypePersonaCert, packet.SigTypePositiveCert, packet.SigTypeSubkeyBinding, packet.SigTypePrimaryKeyBinding,
-		packet.SigTypeDirectSignature, packet.SigTypeKeyRevocation, packet.SigTypeSubkeyRevocation, 0x02, 0x40, 0x50} {
-		signed(fmt.Sprintf("of the type %#x over a text", uint8(kind)), func(s *packet.Signature) { s.SigType = kind })
+	for _, kind := range []packet.SignatureType{packet.SigTypeGenericCert, packet.SigTypePersonaCert,
+		packet.SigTypePositiveCert, packet.SigTypeSubkeyBinding, packet.SigTypePrimaryKeyBinding,
+		packet.SigTypeDirectSignature, packet.SigTypeKeyRevocation, packet.SigTypeSubkeyRevocation, 0x02,
+		0x40, 0x50} {
+		signed(fmt.Sprintf("of the type %#x over a text", uint8(kind)), func(s *packet.Signature) {
+			s.SigType = kind
+		})
 	}
 	signed("the key id alone", func(s *packet.Signature) { s.IssuerFingerprint = nil })
 	signed("the fingerprint alone", func(s *packet.Signature) { s.IssuerKeyId = nil })
-	signed("another fingerprint", func(s *packet.Signature) { s.IssuerFingerprint = bytes.Repeat([]byte{7}, 20) })
-	signed("another key id", func(s *packet.Signature) { s.IssuerKeyId = ptr(uint64(7)); s.IssuerFingerprint = nil })
+	signed("another fingerprint", func(s *packet.Signature) {
+		s.IssuerFingerprint = bytes.Repeat([]byte{7}, 20)
+	})
+	signed("another key id", func(s *packet.Signature) {
+		s.IssuerKeyId = ptr(uint64(7))
+		s.IssuerFingerprint = nil
+	})
 	signed("no issuer", func(s *packet.Signature) { s.IssuerKeyId, s.IssuerFingerprint = nil, nil })
 	signed("a policy and a key server", func(s *packet.Signature) {
 		s.PolicyURI, s.PreferredKeyserver = "https://tarn.example/", "https://tarn.example/"
@@ -214,7 +236,8 @@ func (m *maker) handmadeCases() []handmade {
 	inText := func(s *packet.Signature) { s.SigType = packet.SigTypeText }
 	add("text mode", plain, text, m.sign(primary, crlf, inText))
 	add("text mode over the same lines ended otherwise", plain, crlf, m.sign(primary, crlf, inText))
-	add("text mode over blanks at line ends", plain, []byte("a \nb\n"), m.sign(primary, []byte("a\r\nb\r\n"), inText))
+	add("text mode over blanks at line ends", plain, []byte("a \nb\n"),
+		m.sign(primary, []byte("a\r\nb\r\n"), inText))
 	add("text mode made as binary", plain, text, m.sign(primary, text, inText))
 	sub := m.sign(m.subkey(), text, nil)
 	add("by a subkey", plain, text, sub)
@@ -235,9 +258,13 @@ func (m *maker) handmadeCases() []handmade {
 	add("a text of its own before it", plain, text, append([]byte{0xcb, 7, 'b', 0, 0, 0, 0, 0, 'x'}, good...))
 	block := armoured(m.t, openpgp.SignatureType, nil, good)
 	add("in armour", plain, text, block)
-	add("in armour with a header", plain, text, armoured(m.t, openpgp.SignatureType, map[string]string{"Comment": "from the desk"}, good))
+	add("in armour with a header", plain, text, armoured(m.t, openpgp.SignatureType, map[string]string{
+		"Comment": "from the desk"}, good))
 	add("in armour of another kind", plain, text, armoured(m.t, "PGP MESSAGE", nil, good))
-	add("in armour with a wrong checksum", plain, text, bytes.Replace(block, block[bytes.LastIndex(block, []byte("\n=")):bytes.LastIndex(block, []byte("\n="))+6], []byte("\n=AAAA"), 1))
+	add("in armour with a wrong checksum", plain, text,
+		bytes.Replace(block,
+			block[bytes.LastIndex(block, []byte("\n=")):bytes.LastIndex(block, []byte("\n="))+6], []byte(
+				"\n=AAAA"), 1))
 	add("in armour without an end", plain, text, block[:bytes.Index(block, []byte("-----END"))])
 	add("in armour with text before it", plain, text, append([]byte("hello\n"), block...))
 	add("in armour with text behind it", plain, text, append(bytes.Clone(block), "hello\n"...))
@@ -250,19 +277,42 @@ func (m *maker) handmadeCases() []handmade {
 	}
 	by := func(name string, certificate []byte) { add(name, certificate, text, good) }
 	bySub := func(name string, certificate []byte) { add(name, certificate, text, sub) }
-	by("the key ended by its user id", m.resigned(func(s *packet.Signature) { s.KeyLifetimeSecs = secs(3600 * 20) }))
+	by("the key ended by its user id", m.resigned(func(s *packet.Signature) {
+		s.KeyLifetimeSecs = secs(3600 * 20)
+	}))
 	by("the key ends later", m.resigned(func(s *packet.Signature) { s.KeyLifetimeSecs = secs(1 << 30) }))
-	by("the key ended by itself", m.amended(m.self(func(s *packet.Signature) { s.KeyLifetimeSecs = secs(3600 * 20) })))
-	bySub("the key ended by itself, signed by a subkey", m.amended(m.self(func(s *packet.Signature) { s.KeyLifetimeSecs = secs(3600 * 20) })))
-	by("the key may only certify, by its user id", m.resigned(func(s *packet.Signature) { s.FlagsValid, s.FlagSign, s.FlagCertify = true, false, true }))
-	by("the key may only certify, by itself", m.amended(m.self(func(s *packet.Signature) { s.FlagsValid, s.FlagSign, s.FlagCertify = true, false, true })))
-	by("the key may sign, by itself", m.amended(m.self(func(s *packet.Signature) { s.FlagsValid, s.FlagSign, s.FlagCertify = true, true, true })))
-	by("the key revoked", m.amended(m.self(func(s *packet.Signature) { s.SigType = packet.SigTypeKeyRevocation })))
-	bySub("the key revoked, signed by a subkey", m.amended(m.self(func(s *packet.Signature) { s.SigType = packet.SigTypeKeyRevocation })))
-	by("a critical notation on the user id", m.resigned(func(s *packet.Signature) { note(true, "note@tarn.example")(s); s.FlagsValid, s.FlagSign = true, true }))
+	by("the key ended by itself", m.amended(m.self(func(s *packet.Signature) {
+		s.KeyLifetimeSecs = secs(3600 * 20)
+	})))
+	bySub("the key ended by itself, signed by a subkey", m.amended(m.self(func(s *packet.Signature) {
+		s.KeyLifetimeSecs = secs(3600 * 20)
+	})))
+	by("the key may only certify, by its user id", m.resigned(func(s *packet.Signature) {
+		s.FlagsValid, s.FlagSign, s.FlagCertify = true, false, true
+	}))
+	by("the key may only certify, by itself", m.amended(m.self(func(s *packet.Signature) {
+		s.FlagsValid, s.FlagSign, s.FlagCertify = true, false, true
+	})))
+	by("the key may sign, by itself", m.amended(m.self(func(s *packet.Signature) {
+		s.FlagsValid, s.FlagSign, s.FlagCertify = true, true, true
+	})))
+	by("the key revoked", m.amended(m.self(func(s *packet.Signature) {
+		s.SigType = packet.SigTypeKeyRevocation
+	})))
+	bySub("the key revoked, signed by a subkey", m.amended(m.self(func(s *packet.Signature) {
+		s.SigType = packet.SigTypeKeyRevocation
+	})))
+	by("a critical notation on the user id", m.resigned(func(s *packet.Signature) {
+		note(true, "note@tarn.example")(s)
+		s.FlagsValid, s.FlagSign = true, true
+	}))
 	bySub("the subkey ended", m.subkeyed(func(s *packet.Signature) { s.KeyLifetimeSecs = secs(60) }))
-	bySub("the subkey may not sign", m.subkeyed(func(s *packet.Signature) { s.FlagSign, s.FlagEncryptCommunications = false, true }))
-	bySub("the subkey without its own consent", m.subkeyed(func(s *packet.Signature) { s.EmbeddedSignature = nil }))
+	bySub("the subkey may not sign", m.subkeyed(func(s *packet.Signature) {
+		s.FlagSign, s.FlagEncryptCommunications = false, true
+	}))
+	bySub("the subkey without its own consent", m.subkeyed(func(s *packet.Signature) {
+		s.EmbeddedSignature = nil
+	}))
 	bySub("a critical notation on the subkey", m.subkeyed(note(true, "note@tarn.example")))
 	other := newMaker(m.t)
 	by("another key", other.raw(other.e))
@@ -293,15 +343,18 @@ func TestWhatGpgvRefusesIsRefused(t *testing.T) {
 			}
 			return p
 		}
-		ring, content, signature := file("ring.gpg", c.certificate), file("content", c.content), file("signature", c.signature)
+		ring, content, signature := file("ring.gpg", c.certificate), file("content", c.content), file(
+			"signature", c.signature)
 		ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
-		cmd := exec.CommandContext(ctx, gpgv, "--homedir", dir, "--keyring", ring, "--status-fd", "1", signature, content)
+		cmd := exec.CommandContext(ctx, gpgv, "--homedir", dir, "--keyring", ring,
+			"--status-fd", "1", signature, content)
 		status, err := cmd.Output()
 		cancel()
 		theirs := err == nil && strings.Contains(string(status), "GOODSIG")
 		ours := errors.New("the certificate was refused")
 		if certs, err := ReadCertificates(c.certificate); err == nil && len(certs) == 1 {
-			_, ours = NewKeyring("tarn", []Known{{Certificate: certs[0], VouchedFor: []string{"tarn"}}}, time.Now).Detached(c.content, c.signature)
+			_, ours = NewKeyring("tarn", []Known{{Certificate: certs[0], VouchedFor: []string{"tarn"}}},
+				time.Now).Detached(c.content, c.signature)
 		}
 		switch {
 		case !theirs && ours == nil:
@@ -334,12 +387,15 @@ func TestARevocationThatWasSeenStays(t *testing.T) {
 		t.Errorf("an older copy: revoked %v, more %v, %v", merged.Primary.Revoked, more, err)
 	}
 	merged, more, err = read(old).Merge(read(revoked))
-	if err != nil || !more || !merged.Primary.Revoked || !strings.Contains(strings.Join(read(old).Changes(merged), "; "), "withdrawn by its owner") {
+	if err != nil || !more || !merged.Primary.Revoked ||
+		!strings.Contains(strings.Join(read(old).Changes(merged), "; "), "withdrawn by its owner") {
 		t.Errorf("a newer copy: revoked %v, more %v, %v", merged.Primary.Revoked, more, err)
 	}
 	// Two copies in one file, in either order and form.
-	for name, data := range map[string][]byte{"the old one last": append(bytes.Clone(revoked), old...), "the old one first": append(bytes.Clone(old), revoked...),
-		"in armour": append(armoured(t, openpgp.PublicKeyType, nil, revoked), armoured(t, openpgp.PublicKeyType, nil, old)...)} {
+	for name, data := range map[string][]byte{"the old one last": append(bytes.Clone(revoked), old...),
+		"the old one first": append(bytes.Clone(old), revoked...),
+		"in armour": append(armoured(t, openpgp.PublicKeyType, nil, revoked),
+			armoured(t, openpgp.PublicKeyType, nil, old)...)} {
 		if !read(data).Primary.Revoked {
 			t.Errorf("%s: the revocation is lost", name)
 		}
@@ -349,12 +405,16 @@ func TestARevocationThatWasSeenStays(t *testing.T) {
 		t.Error("the revocation is lost when the certificate is written")
 	}
 	text := []byte("x")
-	_, err = NewKeyring("tarn", []Known{{Certificate: merged, VouchedFor: []string{"tarn"}}}, time.Now).Detached(text, m.sign(m.e.PrivateKey, text, nil))
+	_, err = NewKeyring("tarn", []Known{{Certificate: merged, VouchedFor: []string{"tarn"}}},
+		time.Now).Detached(text, m.sign(m.e.PrivateKey, text, nil))
 	if f, _ := finding.From(err); f.Code != "key.revoked" {
 		t.Errorf("%v", err)
 	}
 	// A new end date and a new subkey stay as well.
-	longer := m.resigned(func(s *packet.Signature) { s.KeyLifetimeSecs = secs(1 << 30); s.CreationTime = m.now.Add(time.Hour) })
+	longer := m.resigned(func(s *packet.Signature) {
+		s.KeyLifetimeSecs = secs(1 << 30)
+		s.CreationTime = m.now.Add(time.Hour)
+	})
 	merged, _, err = read(longer).Merge(read(old))
 	if err != nil || merged.Primary.Expires.IsZero() {
 		t.Errorf("the end date is lost: %v", err)

@@ -219,12 +219,14 @@ func (k *Keyring) verify(signed signedContent, signatures []byte) (archive.Signe
 			continue // to be ignored (RFC 9580 §5.8)
 		}
 		if p.Tag != tagSignature {
-			return archive.Signer{}, k.bad("there is something else among the signatures (a packet of the kind %d)", p.Tag)
+			return archive.Signer{}, k.bad(
+				"there is something else among the signatures (a packet of the kind %d)", p.Tag)
 		}
 		parsed, err := p.Parse()
 		sig, ok := parsed.(*packet.Signature)
 		if err != nil || !ok {
-			refused = append(refused, k.bad("a signature is of a kind that is not known, or damaged: %v", err))
+			refused = append(refused, k.bad("a signature is of a kind that is not known, or damaged: %v",
+				err))
 			others = append(others, "an unreadable one")
 			continue
 		}
@@ -268,7 +270,8 @@ func (k *Keyring) judge(signed signedContent, sig *packet.Signature) (archive.Si
 		return no(k.bad("a signature is of type %#x, which is not one over a document", sig.SigType))
 	}
 	if name := criticalNotation(sig); name != "" {
-		return no(k.bad("the signature by %s asks to be believed only by who understands the notation %q", issuer(sig), finding.Harmless(name)))
+		return no(k.bad("the signature by %s asks to be believed only by who understands the notation %q",
+			issuer(sig), finding.Harmless(name)))
 	}
 	switch sig.Hash {
 	case crypto.SHA224, crypto.SHA256, crypto.SHA384, crypto.SHA512, crypto.SHA3_256, crypto.SHA3_512:
@@ -287,15 +290,18 @@ func (k *Keyring) judge(signed signedContent, sig *packet.Signature) (archive.Si
 			if len(n.Certificate.UserIDs) > 0 {
 				name = n.Certificate.UserIDs[0]
 			}
-			return archive.Signer{Fingerprint: n.Certificate.Fingerprint, UserID: name, At: sig.CreationTime.UTC()}, nil
+			return archive.Signer{Fingerprint: n.Certificate.Fingerprint, UserID: name,
+				At: sig.CreationTime.UTC()}, nil
 		}
 		last = f
 	}
 	if last != nil {
 		return archive.Signer{}, last
 	}
-	return no(finding.New("content.signature-bad", object, "it is signed by %s, which nobody brought in", issuer(sig)).
-		Do("if that is the owner's key, get it from them, compare it, and vouch for it; if not, do not use this upstream"))
+	return no(finding.New("content.signature-bad", object, "it is signed by %s, which nobody brought in",
+		issuer(sig)).
+		Do("if that is the owner's key, get it from them, compare it, and vouch for it; if not, do not " +
+			"use this upstream"))
 }
 
 // find gives the part of the certificate that the signature names.
@@ -318,7 +324,8 @@ func (n Known) find(sig *packet.Signature) (*packet.PublicKey, *openpgp.Subkey) 
 	return nil, nil
 }
 
-func (k *Keyring) judgeBy(n Known, key *packet.PublicKey, sub *openpgp.Subkey, signed signedContent, sig *packet.Signature) *finding.Finding {
+func (k *Keyring) judgeBy(n Known, key *packet.PublicKey, sub *openpgp.Subkey, signed signedContent,
+	sig *packet.Signature) *finding.Finding {
 	c := n.Certificate
 	object := "source " + k.source
 	no := func(code, format string, args ...any) *finding.Finding {
@@ -334,10 +341,12 @@ func (k *Keyring) judgeBy(n Known, key *packet.PublicKey, sub *openpgp.Subkey, s
 		w = openpgp.NewCanonicalTextHash(h)
 	}
 	if err := signed(w); err != nil {
-		return no("content.signature-bad", "what the signature by %s is over cannot be read: %v", c.Fingerprint, err)
+		return no("content.signature-bad", "what the signature by %s is over cannot be read: %v",
+			c.Fingerprint, err)
 	}
 	if err := key.VerifySignature(h, sig); err != nil {
-		return no("content.signature-bad", "the signature by %s is over another text: the content was changed", c.Fingerprint)
+		return no("content.signature-bad",
+			"the signature by %s is over another text: the content was changed", c.Fingerprint)
 	}
 	// From here the signature is genuine; whether it counts is about the key.
 	made := sig.CreationTime
@@ -349,10 +358,12 @@ func (k *Keyring) judgeBy(n Known, key *packet.PublicKey, sub *openpgp.Subkey, s
 		return no("key.barred", "it is signed by %s, which is barred: %s", c.Fingerprint, n.Barred)
 	}
 	if !slices.Contains(n.VouchedFor, k.source) {
-		f := no("key.unvouched", "it is signed by %s (%s), which nobody vouched for here", c.Fingerprint, c.name())
+		f := no("key.unvouched", "it is signed by %s (%s), which nobody vouched for here", c.Fingerprint,
+			c.name())
 		if len(n.VouchedFor) > 0 {
 			f.Text += "; it is vouched for only for " + strings.Join(n.VouchedFor, ", ")
-			*f = f.Do("ask the owner of the source why the key of another signed this; use another upstream meanwhile, and vouch for the key here only if the owner says that it is theirs too")
+			*f = f.Do("ask the owner of the source why the key of another signed this; use another " +
+				"upstream meanwhile, and vouch for the key here only if the owner says that it is theirs too")
 		}
 		return f
 	}
@@ -367,22 +378,29 @@ func (k *Keyring) judgeBy(n Known, key *packet.PublicKey, sub *openpgp.Subkey, s
 	for _, p := range []Part{c.Primary, part} {
 		switch {
 		case p.Revoked:
-			return no("key.revoked", "it is signed by %s, which its owner has withdrawn: %s", p.Fingerprint, p.Reason)
+			return no("key.revoked", "it is signed by %s, which its owner has withdrawn: %s", p.Fingerprint,
+				p.Reason)
 		case !p.Expires.IsZero() && !now.Before(p.Expires):
-			return no("key.expired", "it is signed by %s, which ended on %s", p.Fingerprint, p.Expires.Format(time.DateOnly))
+			return no("key.expired", "it is signed by %s, which ended on %s", p.Fingerprint,
+				p.Expires.Format(time.DateOnly))
 		case !p.Expires.IsZero() && !made.Before(p.Expires):
-			return no("key.expired", "it was signed on %s by %s, which had ended on %s", made.Format(time.DateOnly), p.Fingerprint, p.Expires.Format(time.DateOnly))
+			return no("key.expired", "it was signed on %s by %s, which had ended on %s",
+				made.Format(time.DateOnly), p.Fingerprint, p.Expires.Format(time.DateOnly))
 		case made.Before(p.Created):
-			return no("content.signature-bad", "the signature is dated %s, before its key %s was made", made.Format(time.DateTime), p.Fingerprint)
+			return no("content.signature-bad", "the signature is dated %s, before its key %s was made",
+				made.Format(time.DateTime), p.Fingerprint)
 		}
 	}
 	if !part.CanSign {
-		return no("key.cannot-sign", "it is signed by %s, a part of the certificate that may not sign", part.Fingerprint)
+		return no("key.cannot-sign", "it is signed by %s, a part of the certificate that may not sign",
+			part.Fingerprint)
 	}
 	if made.After(now.Add(clockSlack)) {
-		return no("content.signature-bad", "the signature is dated %s, which is in the future", made.UTC().Format(time.DateTime))
+		return no("content.signature-bad", "the signature is dated %s, which is in the future",
+			made.UTC().Format(time.DateTime))
 	}
-	if sig.SigLifetimeSecs != nil && *sig.SigLifetimeSecs > 0 && now.After(made.Add(time.Duration(*sig.SigLifetimeSecs)*time.Second)) {
+	if sig.SigLifetimeSecs != nil && *sig.SigLifetimeSecs > 0 &&
+		now.After(made.Add(time.Duration(*sig.SigLifetimeSecs)*time.Second)) {
 		return no("content.signature-bad", "the signature itself has ended")
 	}
 	return nil

@@ -105,7 +105,8 @@ func (c component) merge(other component) component {
 
 func mergeComponents(a, b []component) (out []component) {
 	for _, c := range slices.Concat(a, b) {
-		if i := slices.IndexFunc(out, func(have component) bool { return bytes.Equal(have.head, c.head) }); i >= 0 {
+		if i := slices.IndexFunc(out,
+			func(have component) bool { return bytes.Equal(have.head, c.head) }); i >= 0 {
 			out[i] = out[i].merge(c)
 		} else {
 			out = append(out, component{}.merge(c))
@@ -133,7 +134,8 @@ func (c *rawCertificate) own() error {
 			return err == nil && ok && !s.CheckKeyIdOrFingerprint(primary)
 		})
 		if len(c.signatures) > maxSelfSignatures {
-			return finding.New("key.unreadable", "", "a part of the certificate has more than %d signatures", maxSelfSignatures)
+			return finding.New("key.unreadable", "", "a part of the certificate has more than %d signatures",
+				maxSelfSignatures)
 		}
 		return nil
 	}
@@ -176,7 +178,8 @@ func (c *rawCertificate) direct(primary *packet.PublicKey) *packet.Signature {
 	for _, raw := range c.primary.signatures {
 		p, err := packet.Read(bytes.NewReader(raw))
 		s, ok := p.(*packet.Signature)
-		if err != nil || !ok || s.SigType != packet.SigTypeDirectSignature || primary.VerifyDirectKeySignature(s) != nil {
+		if err != nil || !ok || s.SigType != packet.SigTypeDirectSignature ||
+			primary.VerifyDirectKeySignature(s) != nil {
 			continue
 		}
 		if newest == nil || s.CreationTime.After(newest.CreationTime) {

@@ -29,7 +29,12 @@ var _ archive.SigningKey = (*SiteKey)(nil)
 const siteKeyBits = 3072
 
 func config(now func() time.Time) *packet.Config {
-	return &packet.Config{DefaultHash: crypto.SHA512, Algorithm: packet.PubKeyAlgoRSA, RSABits: siteKeyBits, Time: now}
+	return &packet.Config{
+		DefaultHash: crypto.SHA512,
+		Algorithm:   packet.PubKeyAlgoRSA,
+		RSABits:     siteKeyBits,
+		Time:        now,
+	}
 }
 
 // NewKey makes a signing key that has no end date: the clocks of isolated
@@ -95,7 +100,8 @@ func (s *SiteKey) Certificate() *Certificate {
 func (s *SiteKey) Clearsign(text []byte) ([]byte, error) {
 	for line := range bytes.Lines(text) {
 		if l := bytes.TrimRight(line, "\n"); len(l) != len(bytes.TrimRight(l, " \t\r")) {
-			return nil, finding.New("content.signature-bad", "", "a line to be clear-signed ends in white space")
+			return nil, finding.New("content.signature-bad", "",
+				"a line to be clear-signed ends in white space")
 		}
 	}
 	var b bytes.Buffer

@@ -24,7 +24,12 @@ func at(t time.Time) func() time.Time { return func() time.Time { return t } }
 // ed makes a small, quick key.
 func ed(t testing.TB, made time.Time, lifetime time.Duration) *openpgp.Entity {
 	t.Helper()
-	c := &packet.Config{Algorithm: packet.PubKeyAlgoEdDSA, DefaultHash: crypto.SHA256, Time: at(made), KeyLifetimeSecs: uint32(lifetime.Seconds())}
+	c := &packet.Config{
+		Algorithm:       packet.PubKeyAlgoEdDSA,
+		DefaultHash:     crypto.SHA256,
+		Time:            at(made),
+		KeyLifetimeSecs: uint32(lifetime.Seconds()),
+	}
 	e, err := openpgp.NewEntity("Tarn archive", "", "archive@tarn.example", c)
 	if err != nil {
 		t.Fatal(err)
@@ -57,45 +62,53 @@ func TestSignaturesCountOnlyByTheRules(t *testing.T) {
 		{"vouched for this source", "", func() error {
 			e := ed(t, now.Add(-long/2), 0)
 			sig, _ := signer(e, now.Add(-time.Hour)).DetachSign(text, true)
-			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}}, at(now)).Detached(text, sig)
+			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}},
+				at(now)).Detached(text, sig)
 			return err
 		}},
 		{"binary signature", "", func() error {
 			e := ed(t, now.Add(-long/2), 0)
 			sig, _ := signer(e, now.Add(-time.Hour)).DetachSign(text, false)
-			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}}, at(now)).Detached(text, sig)
+			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}},
+				at(now)).Detached(text, sig)
 			return err
 		}},
 		{"nobody brought the key in", "content.signature-bad", func() error {
 			sig, _ := signer(ed(t, now.Add(-long/2), 0), now).DetachSign(text, true)
-			_, err := NewKeyring("tarn", []Known{{cert(t, ed(t, now.Add(-long/2), 0)), []string{"tarn"}, ""}}, at(now)).Detached(text, sig)
+			_, err := NewKeyring("tarn", []Known{{cert(t, ed(t, now.Add(-long/2), 0)), []string{"tarn"}, ""}},
+				at(now)).Detached(text, sig)
 			return err
 		}},
 		{"vouched for another source", "key.unvouched", func() error {
 			e := ed(t, now.Add(-long/2), 0)
 			sig, _ := signer(e, now).DetachSign(text, true)
-			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"brine"}, ""}}, at(now)).Detached(text, sig)
+			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"brine"}, ""}},
+				at(now)).Detached(text, sig)
 			return err
 		}},
 		{"barred", "key.barred", func() error {
 			e := ed(t, now.Add(-long/2), 0)
 			sig, _ := signer(e, now).DetachSign(text, true)
-			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, "lost"}}, at(now)).Detached(text, sig)
+			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, "lost"}},
+				at(now)).Detached(text, sig)
 			return err
 		}},
 		{"expired", "key.expired", func() error {
 			e := ed(t, now.Add(-48*time.Hour), 24*time.Hour)
 			sig, _ := signer(e, now.Add(-40*time.Hour)).DetachSign(text, true)
-			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}}, at(now)).Detached(text, sig)
+			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}},
+				at(now)).Detached(text, sig)
 			return err
 		}},
 		{"revoked", "key.revoked", func() error {
 			e := ed(t, now.Add(-long/2), 0)
 			sig, _ := signer(e, now.Add(-time.Hour)).DetachSign(text, true)
-			if err := e.RevokeKey(packet.KeyCompromised, "stolen from the desk", &packet.Config{Time: at(now.Add(-time.Minute))}); err != nil {
+			if err := e.RevokeKey(packet.KeyCompromised, "stolen from the desk",
+				&packet.Config{Time: at(now.Add(-time.Minute))}); err != nil {
 				return err
 			}
-			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}}, at(now)).Detached(text, sig)
+			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}},
+				at(now)).Detached(text, sig)
 			return err
 		}},
 		{"dated before the key was made", "content.signature-bad", func() error {
@@ -108,13 +121,15 @@ func TestSignaturesCountOnlyByTheRules(t *testing.T) {
 		{"dated in the future", "content.signature-bad", func() error {
 			e := ed(t, now.Add(-long/2), 0)
 			sig, _ := signer(e, now.Add(48*time.Hour)).DetachSign(text, true)
-			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}}, at(now)).Detached(text, sig)
+			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}},
+				at(now)).Detached(text, sig)
 			return err
 		}},
 		{"over another text", "content.signature-bad", func() error {
 			e := ed(t, now.Add(-long/2), 0)
 			sig, _ := signer(e, now).DetachSign([]byte("Suite: other\n"), true)
-			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}}, at(now)).Detached(text, sig)
+			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}},
+				at(now)).Detached(text, sig)
 			return err
 		}},
 		{"empty", "content.signature-bad", func() error {
@@ -123,25 +138,30 @@ func TestSignaturesCountOnlyByTheRules(t *testing.T) {
 		}},
 		{"by a subkey that may not sign", "key.cannot-sign", func() error {
 			e := ed(t, now.Add(-long/2), 0)
-			if err := e.AddSigningSubkey(&packet.Config{Algorithm: packet.PubKeyAlgoEdDSA, Time: at(now.Add(-long / 2))}); err != nil {
+			if err := e.AddSigningSubkey(&packet.Config{Algorithm: packet.PubKeyAlgoEdDSA,
+				Time: at(now.Add(-long / 2))}); err != nil {
 				return err
 			}
 			sig, _ := signer(e, now).DetachSign(text, true)
 			sub := &e.Subkeys[len(e.Subkeys)-1]
 			sub.Sig.FlagSign, sub.Sig.FlagAuthenticate, sub.Sig.EmbeddedSignature = false, true, nil
-			if err := sub.Sig.SignKey(sub.PublicKey, e.PrivateKey, &packet.Config{Time: at(now.Add(-long / 2))}); err != nil {
+			if err := sub.Sig.SignKey(sub.PublicKey, e.PrivateKey,
+				&packet.Config{Time: at(now.Add(-long / 2))}); err != nil {
 				return err
 			}
-			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}}, at(now)).Detached(text, sig)
+			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}},
+				at(now)).Detached(text, sig)
 			return err
 		}},
 		{"by a signing subkey", "", func() error {
 			e := ed(t, now.Add(-long/2), 0)
-			if err := e.AddSigningSubkey(&packet.Config{Algorithm: packet.PubKeyAlgoEdDSA, Time: at(now.Add(-long / 2))}); err != nil {
+			if err := e.AddSigningSubkey(&packet.Config{Algorithm: packet.PubKeyAlgoEdDSA,
+				Time: at(now.Add(-long / 2))}); err != nil {
 				return err
 			}
 			sig, _ := signer(e, now).DetachSign(text, true)
-			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}}, at(now)).Detached(text, sig)
+			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}},
+				at(now)).Detached(text, sig)
 			return err
 		}},
 	} {
@@ -160,7 +180,8 @@ func TestAGoodSignatureBesideAnUnknownOneIsAcceptedAndTold(t *testing.T) {
 	good, other := ed(t, now.Add(-time.Hour), 0), ed(t, now.Add(-time.Hour), 0)
 	a, _ := signer(other, now).DetachSign(text, false)
 	b, _ := signer(good, now).DetachSign(text, false)
-	by, err := NewKeyring("tarn", []Known{{cert(t, good), []string{"tarn"}, ""}}, at(now)).Detached(text, append(a, b...))
+	by, err := NewKeyring("tarn", []Known{{cert(t, good), []string{"tarn"}, ""}},
+		at(now)).Detached(text, append(a, b...))
 	if err != nil || by.Fingerprint != cert(t, good).Fingerprint || len(by.Others) != 1 {
 		t.Errorf("by %+v, error %v", by, err)
 	}
@@ -182,9 +203,11 @@ func TestSecretKeysAreNotTakenIn(t *testing.T) {
 
 func TestSeveralCertificatesInOneFile(t *testing.T) {
 	a, b := cert(t, ed(t, now, 0)), cert(t, ed(t, now, 0))
-	for name, data := range map[string]string{"armoured": a.Armoured() + "\n" + b.Armoured(), "binary": string(a.Binary()) + string(b.Binary())} {
+	for name, data := range map[string]string{"armoured": a.Armoured() + "\n" + b.Armoured(),
+		"binary": string(a.Binary()) + string(b.Binary())} {
 		list, err := ReadCertificates([]byte(data))
-		if err != nil || len(list) != 2 || list[0].Fingerprint != a.Fingerprint || list[1].Fingerprint != b.Fingerprint {
+		if err != nil || len(list) != 2 || list[0].Fingerprint != a.Fingerprint ||
+			list[1].Fingerprint != b.Fingerprint {
 			t.Errorf("%s: %d certificates, error %v", name, len(list), err)
 		}
 	}
@@ -193,8 +216,11 @@ func TestSeveralCertificatesInOneFile(t *testing.T) {
 func TestFingerprintsMustBeWhole(t *testing.T) {
 	const whole = "7C1B22E05A90D4417F039E6AB2C871D0453FF1A9"
 	for in, code := range map[string]string{
-		"7C1B 22E0 5A90 D441 7F03  9E6A B2C8 71D0 453F F1A9": "", "0x" + whole: "", strings.ToLower(whole): "",
-		"453FF1A9": "key.short-id", "B2C871D0453FF1A9": "key.short-id", whole[:38]: "define.bad-value", "": "define.bad-value", strings.Replace(whole, "7", "G", 1): "define.bad-value",
+		"7C1B 22E0 5A90 D441 7F03  9E6A B2C8 71D0 453F F1A9": "", "0x" + whole: "",
+		strings.ToLower(whole): "",
+		"453FF1A9":             "key.short-id", "B2C871D0453FF1A9": "key.short-id",
+		whole[:38]: "define.bad-value",
+		"":         "define.bad-value", strings.Replace(whole, "7", "G", 1): "define.bad-value",
 	} {
 		got, err := ParseFingerprint(in)
 		f, _ := finding.From(err)
@@ -224,7 +250,8 @@ func TestTheSiteKeyIsLockedAndOpensAgain(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := NewKeyring("seal", []Known{{k.Certificate(), []string{"seal"}, ""}}, at(now)).Detached([]byte("text"), sig); err != nil {
+	if _, err := NewKeyring("seal", []Known{{k.Certificate(), []string{"seal"}, ""}},
+		at(now)).Detached([]byte("text"), sig); err != nil {
 		t.Error(err)
 	}
 }
@@ -238,7 +265,8 @@ func TestTheRealToolAgrees(t *testing.T) {
 	os.Chmod(home, 0o700)
 	run := func(in string, args ...string) []byte {
 		t.Helper()
-		c := exec.Command("gpg", append([]string{"--homedir", home, "--batch", "--yes", "--pinentry-mode", "loopback", "--passphrase", ""}, args...)...)
+		c := exec.Command("gpg", append([]string{"--homedir", home, "--batch", "--yes", "--pinentry-mode",
+			"loopback", "--passphrase", ""}, args...)...)
 		c.Stdin = strings.NewReader(in)
 		var stderr bytes.Buffer
 		c.Stderr = &stderr
@@ -293,7 +321,8 @@ func FuzzClearsigned(f *testing.F) {
 	}
 	ring := NewKeyring("tarn", []Known{{cert(f, e), []string{"tarn"}, ""}}, at(now))
 	f.Add(good)
-	f.Add([]byte("-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\nx\n-----BEGIN PGP SIGNATURE-----\n\n-----END PGP SIGNATURE-----\n"))
+	f.Add([]byte("-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\nx\n-----BEGIN PGP SIGNATURE-----\n\n" +
+		"-----END PGP SIGNATURE-----\n"))
 	f.Add(bytes.Replace(good, []byte("steady"), []byte("stead\r"), 1))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		text, _, err := ring.Clearsigned(data)

@@ -24,29 +24,44 @@ func OpenAPI(version string) []byte {
 		var params []any
 		for part := range strings.SplitSeq(r.Path, "/") {
 			if strings.HasPrefix(part, "{") {
-				params = append(params, map[string]any{"name": strings.Trim(part, "{}"), "in": "path", "required": true, "schema": map[string]any{"type": "string"}})
+				params = append(params, map[string]any{
+					"name":     strings.Trim(part, "{}"),
+					"in":       "path",
+					"required": true,
+					"schema":   map[string]any{"type": "string"},
+				})
 			}
 		}
 		for _, q := range r.Query {
-			params = append(params, map[string]any{"name": q.Name, "in": "query", "description": q.Summary, "schema": map[string]any{"type": "string"}})
+			params = append(params, map[string]any{
+				"name":        q.Name,
+				"in":          "query",
+				"description": q.Summary,
+				"schema":      map[string]any{"type": "string"},
+			})
 		}
 		if params != nil {
 			op["parameters"] = params
 		}
 		if _, file := r.Request.(Octets); file {
-			op["requestBody"] = map[string]any{"required": true, "content": map[string]any{"application/octet-stream": map[string]any{}}}
+			op["requestBody"] = map[string]any{"required": true, "content": map[string]any{
+				"application/octet-stream": map[string]any{}}}
 		} else if r.Request != nil {
-			op["requestBody"] = map[string]any{"required": true, "content": map[string]any{"application/json": map[string]any{"schema": d.ref(reflect.TypeOf(r.Request))}}}
+			op["requestBody"] = map[string]any{"required": true,
+				"content": map[string]any{
+					"application/json": map[string]any{"schema": d.ref(reflect.TypeOf(r.Request))}}}
 		}
 		ok := map[string]any{"description": "done"}
 		switch {
 		case r.Stream != "":
 			ok["content"] = map[string]any{r.Stream: map[string]any{}}
 		case r.Response != nil:
-			ok["content"] = map[string]any{"application/json": map[string]any{"schema": d.ref(reflect.TypeOf(r.Response))}}
+			ok["content"] = map[string]any{
+				"application/json": map[string]any{"schema": d.ref(reflect.TypeOf(r.Response))}}
 		}
-		op["responses"] = map[string]any{"200": ok, "default": map[string]any{"description": "a problem (RFC 9457)",
-			"content": map[string]any{"application/problem+json": map[string]any{"schema": problem}}}}
+		op["responses"] = map[string]any{"200": ok,
+			"default": map[string]any{"description": "a problem (RFC 9457)",
+				"content": map[string]any{"application/problem+json": map[string]any{"schema": problem}}}}
 		if paths[r.Path] == nil {
 			paths[r.Path] = map[string]any{}
 		}
@@ -98,6 +113,9 @@ func (d *describer) ref(t reflect.Type) any {
 	case reflect.Int, reflect.Int64, reflect.Uint32, reflect.Int32:
 		return map[string]any{"type": "integer"}
 	case reflect.String:
+		if v, few := reflect.Zero(t).Interface().(interface{ Values() []string }); few {
+			return map[string]any{"type": "string", "enum": v.Values()}
+		}
 		return map[string]any{"type": "string"}
 	case reflect.Struct:
 		name := schemaName(t)

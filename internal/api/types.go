@@ -62,8 +62,9 @@ type Who struct {
 type Documents struct {
 	Documents []definition.Text `json:"documents"`
 	Files     map[string][]byte `json:"files,omitempty"` // key files by path, base64
-	Whole     bool              `json:"whole,omitempty"` // the documents are all there is: what they lack is removed
-	Summary   string            `json:"summary,omitempty"`
+	// the documents are all there is: what they lack is removed
+	Whole   bool   `json:"whole,omitempty"`
+	Summary string `json:"summary,omitempty"`
 }
 
 // Judgement is what a check, a comparison or a recording came to.
@@ -71,8 +72,9 @@ type Judgement struct {
 	Findings finding.List        `json:"findings"`
 	Changes  []definition.Change `json:"changes"`
 	Vouches  []Vouching          `json:"vouches"` // decisions about keys that it contains
-	Renewed  []Renewed           `json:"renewed"` // certificates that are there, and that its files say more of
-	Revision int64               `json:"revision,omitempty"`
+	// certificates that are there, and that its files say more of
+	Renewed  []Renewed `json:"renewed"`
+	Revision int64     `json:"revision,omitempty"`
 }
 
 // Restore says what of a revision is restored.
@@ -212,8 +214,9 @@ type Edition struct {
 
 // PoolUsage is what uses the disk.
 type PoolUsage struct {
-	Total    Space          `json:"total"`    // all of the pool
-	Unheld   Space          `json:"unheld"`   // what no edition holds and nothing builds on: a sweep removes it
+	Total Space `json:"total"` // all of the pool
+	// what no edition holds and nothing builds on: a sweep removes it
+	Unheld   Space          `json:"unheld"`
 	Aside    Space          `json:"aside"`    // what was found damaged: a sweep removes it
 	Free     int64          `json:"free"`     // bytes that can still be stored
 	Editions []EditionSpace `json:"editions"` // those that are not retired, by mirror, newest first
@@ -298,12 +301,29 @@ type File struct {
 	Data []byte `json:"data"`
 }
 
+// JobState is where a job stands.
+type JobState string
+
+// The states of a job. All but Running are final.
+const (
+	Running     JobState = "running"
+	Done        JobState = "done"
+	Failed      JobState = "failed"      // its problem says why
+	Stopped     JobState = "stopped"     // by a person
+	Interrupted JobState = "interrupted" // the service ended while it ran
+)
+
+// Values lists the states.
+func (JobState) Values() []string {
+	return []string{string(Running), string(Done), string(Failed), string(Stopped), string(Interrupted)}
+}
+
 // Job is a piece of work.
 type Job struct {
 	ID       int64           `json:"id"`
 	Kind     string          `json:"kind"`
 	Object   string          `json:"object"`
-	State    string          `json:"state"`
+	State    JobState        `json:"state"`
 	By       string          `json:"by"`
 	Started  time.Time       `json:"started"`
 	Ended    *time.Time      `json:"ended,omitempty"`

@@ -114,7 +114,8 @@ func (a *app) end(err error) int {
 		}
 	case errors.Is(err, client.ErrUnreachable):
 		code = exitUnreachable
-		err = fmt.Errorf("%w\n  to do: start it with \"stockade serve\", or name another with --server or STOCKADE_SERVER", err)
+		err = fmt.Errorf("%w\n  to do: start it with \"stockade serve\", or name another with --server or "+
+			"STOCKADE_SERVER", err)
 	case errors.Is(err, context.Canceled):
 		fmt.Fprintln(a.err, "stopped")
 		return exitFailed
@@ -122,7 +123,8 @@ func (a *app) end(err error) int {
 	default:
 		if _, ok := finding.From(err); ok {
 			code = exitNo
-		} else if !strings.HasPrefix(err.Error(), "unknown ") && !strings.Contains(err.Error(), "arg(s)") && !strings.Contains(err.Error(), "flag") {
+		} else if !strings.HasPrefix(err.Error(), "unknown ") && !strings.Contains(err.Error(), "arg(s)") &&
+			!strings.Contains(err.Error(), "flag") {
 			code = exitFailed
 		}
 	}
@@ -138,7 +140,8 @@ func (a *app) end(err error) int {
 			code = exitFailed
 		}
 		fmt.Fprintln(a.err, a.paint(red, "error: ")+finding.Harmless(p.Title))
-		if len(p.Findings) > 0 && !(len(p.Findings) == 1 && p.Findings[0].Text == p.Detail && p.Findings[0].Place.Line == 0) {
+		if len(p.Findings) > 0 && !(len(p.Findings) == 1 && p.Findings[0].Text == p.Detail &&
+			p.Findings[0].Place.Line == 0) {
 			a.findings(a.err, p.Findings)
 			return code
 		}
@@ -189,9 +192,12 @@ commands), and the tool that checks definitions with no service (stockade check)
 		}
 		return usage("-o %s is not known: table, json, yaml or ids", a.output)
 	}
-	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "ids"}, cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(a.serveCommand(), a.demoCommand(), a.loginCommand(), a.versionCommand(), a.checkCommand(), a.compareCommand(), a.recordCommand(),
-		a.sourceCommand(), a.packageCommand(), a.keyCommand(), a.mirrorCommand(), a.editionCommand(), a.poolCommand(), a.laneCommand(), a.groupCommand(), a.jobCommand(),
+	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "ids"},
+		cobra.ShellCompDirectiveNoFileComp))
+	root.AddCommand(a.serveCommand(), a.demoCommand(), a.loginCommand(), a.versionCommand(), a.checkCommand(),
+		a.compareCommand(), a.recordCommand(),
+		a.sourceCommand(), a.packageCommand(), a.keyCommand(), a.mirrorCommand(), a.editionCommand(),
+		a.poolCommand(), a.laneCommand(), a.groupCommand(), a.jobCommand(),
 		a.revisionCommand(), a.journalCommand(), a.accountCommand())
 	return root
 }
@@ -209,33 +215,36 @@ func nearest(cmd *cobra.Command, args []string) error {
 	}
 	way := "it is one of " + strings.Join(known, ", ")
 	if near := definition.Nearest(args[0], known); near != "" {
-		way = fmt.Sprintf("did you mean %q? %s --help lists all", cmd.CommandPath()+" "+near, cmd.CommandPath())
+		way = fmt.Sprintf("did you mean %q? %s --help lists all",
+			cmd.CommandPath()+" "+near, cmd.CommandPath())
 	}
 	return usage("%q is no command of %s\n  to do: %s", finding.Harmless(args[0]), cmd.CommandPath(), way)
 }
 
 // noun makes the command of one kind of thing.
 func noun(name, short string, verbs ...*cobra.Command) *cobra.Command {
-	c := &cobra.Command{Use: name, Short: short, Args: nearest, RunE: func(cmd *cobra.Command, args []string) error {
-		cmd.SetOut(cmd.ErrOrStderr())
-		cmd.Help()
-		return &exit{code: exitUsage}
-	}}
+	c := &cobra.Command{Use: name, Short: short, Args: nearest,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			cmd.SetOut(cmd.ErrOrStderr())
+			cmd.Help()
+			return &exit{code: exitUsage}
+		}}
 	c.AddCommand(verbs...)
 	return c
 }
 
 func (a *app) versionCommand() *cobra.Command {
-	return &cobra.Command{Use: "version", Short: "Show the version", Args: cobra.NoArgs, Example: "  stockade version -o json", RunE: func(cmd *cobra.Command, args []string) error {
-		v := map[string]string{"version": Version, "go": "", "revision": ""}
-		if info, ok := debug.ReadBuildInfo(); ok {
-			v["go"] = info.GoVersion
-		}
-		if i := strings.LastIndexByte(Version, '-'); i > 0 {
-			v["revision"] = Version[i+1:]
-		}
-		return a.show(v, func() { fmt.Fprintln(a.out, "stockade "+Version) }, []string{Version})
-	}}
+	return &cobra.Command{Use: "version", Short: "Show the version", Args: cobra.NoArgs,
+		Example: "  stockade version -o json", RunE: func(cmd *cobra.Command, args []string) error {
+			v := map[string]string{"version": Version, "go": "", "revision": ""}
+			if info, ok := debug.ReadBuildInfo(); ok {
+				v["go"] = info.GoVersion
+			}
+			if i := strings.LastIndexByte(Version, '-'); i > 0 {
+				v["revision"] = Version[i+1:]
+			}
+			return a.show(v, func() { fmt.Fprintln(a.out, "stockade "+Version) }, []string{Version})
+		}}
 }
 
 // remembered is what login keeps.
@@ -279,9 +288,11 @@ func (a *app) loginCommand() *cobra.Command {
 	c := &cobra.Command{Use: "login [SERVER]", Short: "Remember a service and a token for it",
 		Long: `Remember a service and a token for it, in a file that only you can read. The
 token is asked for, or read from --token-file, or from STOCKADE_TOKEN.`,
-		Example: "  stockade login http://127.0.0.1:8440 --token-file /srv/stockade/warden.token", Args: cobra.MaximumNArgs(1),
+		Example: "  stockade login http://127.0.0.1:8440 --token-file /srv/stockade/warden.token",
+		Args:    cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			r := remembered{Server: first(strings.Join(args, ""), a.server, os.Getenv("STOCKADE_SERVER"), "http://127.0.0.1:8440"), Token: os.Getenv("STOCKADE_TOKEN")}
+			r := remembered{Server: first(strings.Join(args, ""), a.server, os.Getenv("STOCKADE_SERVER"),
+				"http://127.0.0.1:8440"), Token: os.Getenv("STOCKADE_TOKEN")}
 			r.Server = strings.TrimRight(r.Server, "/")
 			if tokenFile != "" {
 				raw, err := os.ReadFile(tokenFile)
@@ -383,7 +394,8 @@ func (a *app) sure(question string) error {
 }
 
 // names completes from a list that the service has.
-func (a *app) names(path string, name func(m map[string]any) string) func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+func (a *app) names(path string, name func(m map[string]any) string) func(*cobra.Command, []string,
+	string) ([]string, cobra.ShellCompDirective) {
 	return func(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 		if len(args) > 0 {
 			return nil, cobra.ShellCompDirectiveNoFileComp

@@ -62,8 +62,10 @@ func readDocuments(paths []string) (api.Documents, error) {
 
 func (a *app) checkCommand() *cobra.Command {
 	return &cobra.Command{Use: "check PATH…", Short: "Check definitions, without a service",
-		Long:    "Check definitions: files, or folders of .yaml files that belong together. No service is asked and nothing is fetched. Exits with 1 when errors are found.",
-		Example: "  stockade check demo-data/site\n  stockade check site.yaml -o json", Args: cobra.MinimumNArgs(1),
+		Long: "Check definitions: files, or folders of .yaml files that belong together. No service is " +
+			"asked and nothing is fetched. Exits with 1 when errors are found.",
+		Example: "  stockade check demo-data/site\n  stockade check site.yaml -o json",
+		Args:    cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in, err := readDocuments(args)
 			if err != nil {
@@ -71,13 +73,14 @@ func (a *app) checkCommand() *cobra.Command {
 			}
 			set, found := definition.Read(in.Documents...)
 			if len(found.With("define.syntax")) == 0 {
-				found = definition.Merge(found, definition.Check(set, definition.Surroundings{Families: families.All, Now: time.Now(),
-					ReadFile: func(path string) ([]byte, error) {
-						if raw, ok := in.Files[path]; ok {
-							return raw, nil
-						}
-						return os.ReadFile(path)
-					}}))
+				found = definition.Merge(found,
+					definition.Check(set, definition.Surroundings{Families: families.All, Now: time.Now(),
+						ReadFile: func(path string) ([]byte, error) {
+							if raw, ok := in.Files[path]; ok {
+								return raw, nil
+							}
+							return os.ReadFile(path)
+						}}))
 			}
 			if found == nil {
 				found = finding.List{}
@@ -89,7 +92,8 @@ func (a *app) checkCommand() *cobra.Command {
 			}
 			if err := a.show(found, func() {
 				a.findings(a.out, found)
-				a.say("%s, %s, %s, %s, %s: %s", number(len(in.Documents), "document"), number(len(set.Sources), "source"), number(len(set.Keys), "key"),
+				a.say("%s, %s, %s, %s, %s: %s", number(len(in.Documents), "document"),
+					number(len(set.Sources), "source"), number(len(set.Keys), "key"),
 					number(len(set.Mirrors), "mirror"), number(len(set.Groups), "group"),
 					map[bool]string{true: "nothing to find fault with", false: worst(found)}[len(found) == 0])
 			}, names); err != nil {
@@ -112,7 +116,11 @@ func number(n int, thing string) string {
 
 func (a *app) changes(j api.Judgement) {
 	for _, c := range j.Changes {
-		sign := map[string]string{"add": a.paint(green, "+ add   "), "change": a.paint(yellow, "~ change"), "remove": a.paint(red, "- remove")}[c.Action]
+		sign := map[string]string{
+			"add":    a.paint(green, "+ add   "),
+			"change": a.paint(yellow, "~ change"),
+			"remove": a.paint(red, "- remove"),
+		}[c.Action]
 		fmt.Fprintf(a.out, "%s %s %s\n", sign, c.Kind, c.Name)
 		for _, f := range c.Fields {
 			switch {
@@ -121,15 +129,18 @@ func (a *app) changes(j api.Judgement) {
 			case c.Action == "change" && f.New == "":
 				fmt.Fprintf(a.out, "           %s: %s (gone)\n", f.Path, finding.Harmless(f.Old))
 			case c.Action == "change":
-				fmt.Fprintf(a.out, "           %s: %s → %s\n", f.Path, finding.Harmless(f.Old), finding.Harmless(f.New))
+				fmt.Fprintf(a.out, "           %s: %s → %s\n", f.Path,
+					finding.Harmless(f.Old), finding.Harmless(f.New))
 			}
 		}
 	}
 	for _, r := range j.Renewed {
-		fmt.Fprintf(a.out, "%s %s, %s: %s\n", a.paint(green, "~ renew "), r.Key, short(r.Fingerprint), finding.Harmless(strings.Join(r.Changes, "; ")))
+		fmt.Fprintf(a.out, "%s %s, %s: %s\n", a.paint(green, "~ renew "), r.Key, short(r.Fingerprint),
+			finding.Harmless(strings.Join(r.Changes, "; ")))
 	}
 	for _, v := range j.Vouches {
-		fmt.Fprintf(a.out, "%s %s may sign %s\n           evidence: %s\n", a.paint(green, "+ vouch "), short(v.Fingerprint), v.Source, finding.Harmless(v.Evidence))
+		fmt.Fprintf(a.out, "%s %s may sign %s\n           evidence: %s\n", a.paint(green, "+ vouch "),
+			short(v.Fingerprint), v.Source, finding.Harmless(v.Evidence))
 	}
 }
 
@@ -161,7 +172,8 @@ func (a *app) compareCommand() *cobra.Command {
 			}
 			return nil
 		}}
-	c.Flags().BoolVar(&whole, "whole", false, "the documents are all there is: what they lack would be removed")
+	c.Flags().BoolVar(&whole, "whole", false,
+		"the documents are all there is: what they lack would be removed")
 	return c
 }
 
@@ -179,7 +191,8 @@ func (a *app) recordCommand() *cobra.Command {
 		Long: `Make the description what the definitions say. What they do not mention stays,
 unless --whole. A definition with vouched_for, fingerprint and evidence is the
 act of vouching, and needs a warden. An invalid document changes nothing.`,
-		Example: "  stockade record demo-data/site --summary \"first description\"", Args: cobra.MinimumNArgs(1),
+		Example: "  stockade record demo-data/site --summary \"first description\"",
+		Args:    cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in, err := readDocuments(args)
 			if err != nil {
@@ -187,12 +200,15 @@ act of vouching, and needs a warden. An invalid document changes nothing.`,
 			}
 			in.Whole, in.Summary = whole, summary
 			if whole {
-				would, err := client.Post[api.Judgement](cmd.Context(), a.client(), "/definitions/compare", in)
+				would, err := client.Post[api.Judgement](cmd.Context(), a.client(),
+					"/definitions/compare", in)
 				if err != nil {
 					return err
 				}
 				gone := slices.DeleteFunc(changeNames(would), func(n string) bool {
-					return !slices.ContainsFunc(would.Changes, func(c definition.Change) bool { return c.Kind+"/"+c.Name == n && c.Action == "remove" })
+					return !slices.ContainsFunc(would.Changes, func(c definition.Change) bool {
+						return c.Kind+"/"+c.Name == n && c.Action == "remove"
+					})
 				})
 				if len(gone) > 0 {
 					if err := a.sure("This removes " + strings.Join(gone, ", ") + "."); err != nil {
@@ -225,8 +241,12 @@ act of vouching, and needs a warden. An invalid document changes nothing.`,
 }
 
 func (a *app) keyCommand() *cobra.Command {
-	completeKeys := a.names("/keys", func(m map[string]any) string { s, _ := m["fingerprint"].(string); return s })
-	add := &cobra.Command{Use: "add FILE…", Short: "Bring certificates in; this decides nothing about them", Example: "  stockade key add demo-data/site/keys/tarn-archive.asc", Args: cobra.MinimumNArgs(1),
+	completeKeys := a.names("/keys", func(m map[string]any) string {
+		s, _ := m["fingerprint"].(string)
+		return s
+	})
+	add := &cobra.Command{Use: "add FILE…", Short: "Bring certificates in; this decides nothing about them",
+		Example: "  stockade key add demo-data/site/keys/tarn-archive.asc", Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var all []api.Key
 			for _, f := range args {
@@ -234,7 +254,8 @@ func (a *app) keyCommand() *cobra.Command {
 				if err != nil {
 					return usage("%s cannot be read: %v", f, err)
 				}
-				page, err := client.Post[api.Page[api.Key]](cmd.Context(), a.client(), "/keys", api.KeyData{Data: raw})
+				page, err := client.Post[api.Page[api.Key]](cmd.Context(), a.client(),
+					"/keys", api.KeyData{Data: raw})
 				if err != nil {
 					return fmt.Errorf("%s was not brought in: %w", f, err)
 				}
@@ -244,14 +265,18 @@ func (a *app) keyCommand() *cobra.Command {
 		}}
 	var source string
 	var away bool
-	list := &cobra.Command{Use: "list", Short: "List certificates and the decisions about them", Example: "  stockade key list\n  stockade key list --source kelp", Args: cobra.NoArgs,
+	list := &cobra.Command{Use: "list", Short: "List certificates and the decisions about them",
+		Example: "  stockade key list\n  stockade key list --source kelp", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			all, err := client.All[api.Key](cmd.Context(), a.client(), "/keys"+map[bool]string{true: "?retired=yes"}[away])
+			all, err := client.All[api.Key](cmd.Context(), a.client(),
+				"/keys"+map[bool]string{true: "?retired=yes"}[away])
 			if err != nil {
 				return err
 			}
 			if source != "" {
-				all = slices.DeleteFunc(all, func(k api.Key) bool { return !slices.Contains(k.NeededBy, source) })
+				all = slices.DeleteFunc(all, func(k api.Key) bool {
+					return !slices.Contains(k.NeededBy, source)
+				})
 			}
 			return a.showKeys(all)
 		}}
@@ -273,14 +298,18 @@ func (a *app) keyCommand() *cobra.Command {
 		}}
 	var d api.Decision
 	vouch := &cobra.Command{Use: "vouch FINGERPRINT", Short: "Record that a key may sign one source",
-		Long: "Record that a key may sign one source. The whole fingerprint has to be typed, as its owner told it on another road; spaces are allowed.",
-		Example: "  stockade key vouch \"7C1B 22E0 …\" --source tarn --evidence \"read out by the Tarn release desk, call 4471\"\n\n" +
+		Long: "Record that a key may sign one source. The whole fingerprint has to be typed, as its owner " +
+			"told it on another road; spaces are allowed.",
+		Example: "  stockade key vouch \"7C1B 22E0 …\" --source tarn --evidence \"read out by the Tarn " +
+			"release desk, call 4471\"\n\n" +
 			"On the demonstration, whose keys are made up as it starts:\n" +
-			"  stockade key vouch $(stockade key list --source kelp -o ids) --source kelp --evidence \"made up\"",
+			"  stockade key vouch $(stockade key list --source kelp -o ids) --source kelp --evidence " +
+			"\"made up\"",
 		Args: cobra.MinimumNArgs(1), ValidArgsFunction: cobra.NoFileCompletions,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if d.Source == "" || d.Evidence == "" {
-				return usage("--source and --evidence are needed: which source it may sign, and how the fingerprint was compared")
+				return usage("--source and --evidence are needed: which source it may sign, and how the " +
+					"fingerprint was compared")
 			}
 			f, err := trust.ParseFingerprint(strings.Join(args, ""))
 			if err != nil {
@@ -291,7 +320,8 @@ func (a *app) keyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(k, func() { a.say("%s may sign %s", short(k.Fingerprint), d.Source) }, []string{k.Fingerprint})
+			return a.show(k, func() { a.say("%s may sign %s", short(k.Fingerprint), d.Source) },
+				[]string{k.Fingerprint})
 		}}
 	vouch.Flags().StringVar(&d.Source, "source", "", "the source that it may sign")
 	vouch.Flags().StringVar(&d.Evidence, "evidence", "", "who compared the fingerprint, and how")
@@ -308,7 +338,8 @@ func (a *app) keyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.sure("After this, nothing that " + short(f) + " signed is accepted for any source."); err != nil {
+			if err := a.sure("After this, nothing that " + short(f) +
+				" signed is accepted for any source."); err != nil {
 				return err
 			}
 			d.Fingerprint = f
@@ -316,10 +347,12 @@ func (a *app) keyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(k, func() { a.say("%s is barred", short(k.Fingerprint)); a.restsOn(k) }, []string{k.Fingerprint})
+			return a.show(k, func() { a.say("%s is barred", short(k.Fingerprint)); a.restsOn(k) },
+				[]string{k.Fingerprint})
 		}}
 	bar.Flags().StringVar(&d.Reason, "reason", "", "why")
-	return noun("key", "Certificates, and who may sign what", add, list, show, vouch, a.withdrawCommand(completeKeys), bar, a.retireKeyCommand(completeKeys))
+	return noun("key", "Certificates, and who may sign what", add, list, show, vouch,
+		a.withdrawCommand(completeKeys), bar, a.retireKeyCommand(completeKeys))
 }
 
 func (a *app) showKeys(all []api.Key) error {
@@ -327,7 +360,8 @@ func (a *app) showKeys(all []api.Key) error {
 	var names []string
 	for _, k := range all {
 		names = append(names, k.Fingerprint)
-		rows = append(rows, []string{short(k.Fingerprint), strings.Join(k.UserIDs, "; "), partName(k.Primary), decisions(k), worst(k.Findings)})
+		rows = append(rows, []string{short(k.Fingerprint), strings.Join(k.UserIDs, "; "), partName(k.Primary),
+			decisions(k), worst(k.Findings)})
 	}
 	if all == nil {
 		all = []api.Key{}
@@ -368,8 +402,10 @@ func decisions(k api.Key) string {
 }
 
 func (a *app) keyDetail(k api.Key) {
-	a.fields("fingerprint", short(k.Fingerprint), "user ids", strings.Join(k.UserIDs, "; "), "named", strings.Join(k.Names, ", "), "decision", decisions(k),
-		"needed by", strings.Join(k.NeededBy, ", "), "brought in", strings.TrimPrefix(date(k.Added)+" by "+k.AddedBy, "– by "))
+	a.fields("fingerprint", short(k.Fingerprint), "user ids", strings.Join(k.UserIDs, "; "), "named",
+		strings.Join(k.Names, ", "), "decision", decisions(k),
+		"needed by", strings.Join(k.NeededBy, ", "), "brought in",
+		strings.TrimPrefix(date(k.Added)+" by "+k.AddedBy, "– by "))
 	for _, v := range k.Vouched {
 		a.fields("vouched for", v.Source+", "+date(v.At)+" by "+v.By+": "+v.Evidence)
 	}
@@ -393,14 +429,16 @@ func (a *app) keyDetail(k api.Key) {
 		if p.Revoked {
 			ends = "withdrawn: " + p.Reason
 		}
-		rows = append(rows, []string{role, short(p.Fingerprint), partName(p), can, p.Created.Format(time.DateOnly), ends})
+		rows = append(rows, []string{role, short(p.Fingerprint), partName(p), can,
+			p.Created.Format(time.DateOnly), ends})
 	}
 	fmt.Fprintln(a.out)
 	a.table([]string{"PART", "FINGERPRINT", "KIND", "SIGNS", "MADE", "ENDS"}, rows)
 	if len(k.History) > 0 {
 		rows = nil
 		for _, h := range k.History {
-			rows = append(rows, []string{date(h.At), strings.TrimPrefix(h.Action, "key."), h.Source, h.By, h.Text})
+			rows = append(rows, []string{date(h.At), strings.TrimPrefix(h.Action, "key."), h.Source, h.By,
+				h.Text})
 		}
 		fmt.Fprintln(a.out)
 		a.table([]string{"WHEN", "WHAT", "SOURCE", "BY", "WHY"}, rows)

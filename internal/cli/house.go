@@ -17,28 +17,38 @@ import (
 // packageCommand is about the packages that house sources hold.
 func (a *app) packageCommand() *cobra.Command {
 	var source string
-	list := &cobra.Command{Use: "list", Short: "List what house sources hold", Example: "  stockade package list --source reach-lamps", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, args []string) error {
-		all, err := client.All[api.HousePackage](cmd.Context(), a.client(), "/packages?source="+url.QueryEscape(source))
-		if err != nil {
-			return err
-		}
-		return showList(a, all, []string{"ID", "VERSION", "SOURCE", "SIZE>", "ADDED", "BY", "FROM", "WHY"}, func(p api.HousePackage) []string {
-			added := p.At
-			if len(added) > 10 {
-				added = added[:10]
+	list := &cobra.Command{Use: "list", Short: "List what house sources hold",
+		Example: "  stockade package list --source reach-lamps", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			all, err := client.All[api.HousePackage](cmd.Context(), a.client(),
+				"/packages?source="+url.QueryEscape(source))
+			if err != nil {
+				return err
 			}
-			return []string{p.ID, p.Version, p.Source, size(int64(p.Size)), added, p.By, p.From, p.Why}
-		}, func(p api.HousePackage) string { return p.ID }, "no house source holds anything yet: stockade package add FILE --source SOURCE")
-	}}
+			return showList(a, all, []string{"ID", "VERSION", "SOURCE", "SIZE>",
+				"ADDED", "BY", "FROM", "WHY"},
+				func(p api.HousePackage) []string {
+					added := p.At
+					if len(added) > 10 {
+						added = added[:10]
+					}
+					return []string{p.ID, p.Version, p.Source, size(int64(p.Size)),
+						added, p.By, p.From, p.Why}
+				}, func(p api.HousePackage) string { return p.ID },
+				"no house source holds anything yet: stockade package add FILE --source SOURCE")
+		}}
 	list.Flags().StringVar(&source, "source", "", "only what this source holds")
 
 	var into, from, why, signature string
-	add := &cobra.Command{Use: "add FILE", Short: "Add a package file to a house source", Args: cobra.ExactArgs(1),
+	add := &cobra.Command{Use: "add FILE", Short: "Add a package file to a house source",
+		Args: cobra.ExactArgs(1),
 		Long: `Add a package file to a house source: a source of standing house that has no
 upstreams. The file is looked into, indexed with the source's other packages and
 signed with the site key (wardens). A detached signature beside it, FILE.sig, is
 noted with it.`,
-		Example: "  stockade package add demo-data/site/house/lamp-chart_1.0-1reach1_all.deb --source reach-lamps \\\n    --from \"built from recipe 12 in the workshop\" --why \"the old lamps need it\"",
+		Example: "  stockade package add demo-data/site/house/lamp-chart_1.0-1reach1_all.deb --source " +
+			"reach-lamps \\\n    --from \"built from recipe 12 in the workshop\" --why \"the old lamps " +
+			"need it\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f, err := os.Open(args[0])
 			if err != nil {
@@ -60,14 +70,16 @@ noted with it.`,
 			case signature != "" || !errors.Is(err, os.ErrNotExist):
 				return usage("the signature cannot be read: %v", err)
 			}
-			p, err := client.Send[api.HousePackage](cmd.Context(), a.client(), "/sources/"+url.PathEscape(into)+"/packages?"+query.Encode(), f)
+			p, err := client.Send[api.HousePackage](cmd.Context(), a.client(),
+				"/sources/"+url.PathEscape(into)+"/packages?"+query.Encode(), f)
 			if err != nil {
 				return err
 			}
 			return a.show(p, func() {
 				a.findings(a.err, p.Findings)
 				fmt.Fprintln(a.out, p.ID)
-				a.say("%s %s (%s) is in %s, as revision %d; the next build of a mirror that takes from it has it", p.Name, p.Version, p.Architecture, p.Source, p.Revision)
+				a.say("%s %s (%s) is in %s, as revision %d; the next build of a mirror that takes "+
+					"from it has it", p.Name, p.Version, p.Architecture, p.Source, p.Revision)
 				if p.SignedBy != "" {
 					a.say("it came signed: %s", p.SignedBy)
 				}
@@ -76,21 +88,31 @@ noted with it.`,
 	add.Flags().StringVar(&into, "source", "", "the house source")
 	add.Flags().StringVar(&from, "from", "", "where the file came from")
 	add.Flags().StringVar(&why, "why", "", "what it is there for")
-	add.Flags().StringVar(&signature, "signature", "", "the detached signature that came with it; FILE.sig if that is there")
+	add.Flags().StringVar(&signature, "signature", "",
+		"the detached signature that came with it; FILE.sig if that is there")
 	add.MarkFlagRequired("source")
 	add.RegisterFlagCompletionFunc("source", a.names("/sources", byName))
 
-	remove := &cobra.Command{Use: "remove ID", Short: "Take a package out of its house source", Example: "  stockade package remove \"$(stockade package list --source reach-pumps -o ids)\"", Args: cobra.ExactArgs(1),
-		ValidArgsFunction: a.names("/packages", func(m map[string]any) string { s, _ := m["id"].(string); return s }),
+	remove := &cobra.Command{Use: "remove ID", Short: "Take a package out of its house source",
+		Example: "  stockade package remove \"$(stockade package list --source reach-pumps -o ids)\"",
+		Args:    cobra.ExactArgs(1),
+		ValidArgsFunction: a.names("/packages", func(m map[string]any) string {
+			s, _ := m["id"].(string)
+			return s
+		}),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := a.sure("This takes " + args[0] + " out of its house source; editions that have it keep it, and a revision brings it back."); err != nil {
+			if err := a.sure("This takes " + args[0] +
+				" out of its house source; editions that have it keep it, and a revision brings it " +
+				"back."); err != nil {
 				return err
 			}
-			j, err := client.Call[api.Judgement](cmd.Context(), a.client(), "DELETE", "/packages/"+url.PathEscape(args[0]), nil)
+			j, err := client.Call[api.Judgement](cmd.Context(), a.client(), "DELETE",
+				"/packages/"+url.PathEscape(args[0]), nil)
 			if err != nil {
 				return err
 			}
-			return a.show(j, func() { a.changes(j); a.say("recorded as revision %d", j.Revision) }, changeNames(j))
+			return a.show(j, func() { a.changes(j); a.say("recorded as revision %d", j.Revision) },
+				changeNames(j))
 		}}
 	return noun("package", "Packages that are added by hand", list, add, remove)
 }

@@ -12,7 +12,8 @@ import (
 )
 
 // decide sends what was decided about a key whose whole fingerprint was typed.
-func (a *app) decide(ctx context.Context, verb string, typed []string, d api.Decision) (k api.Key, err error) {
+func (a *app) decide(ctx context.Context, verb string, typed []string,
+	d api.Decision) (k api.Key, err error) {
 	if d.Fingerprint, err = trust.ParseFingerprint(strings.Join(typed, "")); err != nil {
 		return k, err
 	}
@@ -27,9 +28,11 @@ func (a *app) withdrawCommand(complete cobra.CompletionFunc) *cobra.Command {
 		Long: `Take back the decision that a key may sign one source, and no other. The words in a
 definition that made the decision do not make it again; vouching anew, with other
 evidence, does.`,
-		Example: "  stockade key withdraw \"7C1B 22E0 …\" --source kelp --reason \"it was compared with the wrong sheet\"\n\n" +
+		Example: "  stockade key withdraw \"7C1B 22E0 …\" --source kelp --reason \"it was compared with " +
+			"the wrong sheet\"\n\n" +
 			"On the demonstration, whose keys are made up as it starts:\n" +
-			"  stockade key withdraw $(stockade key list --source kelp -o ids) --source kelp --reason \"a trial\"",
+			"  stockade key withdraw $(stockade key list --source kelp -o ids) --source kelp " +
+			"--reason \"a trial\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if d.Source == "" || d.Reason == "" {
 				return usage("--source and --reason are needed: for which source, and why")
@@ -67,7 +70,9 @@ stays in force. Bringing the certificate in again takes it back.`,
 			if err != nil {
 				return err
 			}
-			return a.show(k, func() { a.say("%s is put away; stockade key list --retired shows it", short(k.Fingerprint)) }, []string{k.Fingerprint})
+			return a.show(k, func() {
+				a.say("%s is put away; stockade key list --retired shows it", short(k.Fingerprint))
+			}, []string{k.Fingerprint})
 		}}
 	c.Flags().StringVar(&d.Reason, "reason", "", "why")
 	return c

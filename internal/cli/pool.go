@@ -28,7 +28,8 @@ holds alone, which is what retiring it and a sweep would free.`,
 			return a.show(u, func() { a.poolUsage(u) }, ids)
 		}}
 	sweep := &cobra.Command{
-		Use: "sweep", Short: "Remove from the pool what no edition holds", Example: "  stockade pool sweep", Args: cobra.NoArgs,
+		Use: "sweep", Short: "Remove from the pool what no edition holds", Example: "  stockade pool sweep",
+		Args: cobra.NoArgs,
 		Long: `Remove from the pool what no edition holds, the next build does not start from and
 no house source stands on; and what was set aside as damaged. What would go is
 shown first. It waits for builds that are under way.`,
@@ -38,12 +39,14 @@ shown first. It waits for builds that are under way.`,
 				if err != nil {
 					return err
 				}
-				goes := api.Space{Files: u.Unheld.Files + u.Aside.Files, Bytes: u.Unheld.Bytes + u.Aside.Bytes}
+				goes := api.Space{Files: u.Unheld.Files + u.Aside.Files,
+					Bytes: u.Unheld.Bytes + u.Aside.Bytes}
 				if goes.Files == 0 {
 					a.say("nothing to remove: everything in the pool is held")
 					return nil
 				}
-				if err := a.sure("This removes " + space(goes) + " of " + space(u.Total) + " from the pool."); err != nil {
+				if err := a.sure("This removes " + space(goes) + " of " + space(u.Total) +
+					" from the pool."); err != nil {
 					return err
 				}
 			}
@@ -64,14 +67,17 @@ func space(s api.Space) string {
 }
 
 func (a *app) poolUsage(u api.PoolUsage) {
-	a.fields("pool", space(u.Total), "held by nothing", space(u.Unheld), "set aside", space(u.Aside), "free on the disk", size(u.Free))
+	a.fields("pool", space(u.Total), "held by nothing", space(u.Unheld), "set aside", space(u.Aside),
+		"free on the disk", size(u.Free))
 	var rows [][]string
 	for _, e := range u.Editions {
-		rows = append(rows, []string{e.Name, strconv.Itoa(e.Held.Files), size(e.Held.Bytes), size(e.Alone.Bytes), strings.Join(e.Lanes, ", ")})
+		rows = append(rows, []string{e.Name, strconv.Itoa(e.Held.Files), size(e.Held.Bytes),
+			size(e.Alone.Bytes), strings.Join(e.Lanes, ", ")})
 	}
 	fmt.Fprintln(a.out)
 	a.table([]string{"EDITION", "FILES>", "HOLDS>", "ALONE>", "LANES"}, rows)
 	if n := u.Unheld.Files + u.Aside.Files; n > 0 {
-		a.say("stockade pool sweep removes %s", space(api.Space{Files: n, Bytes: u.Unheld.Bytes + u.Aside.Bytes}))
+		a.say("stockade pool sweep removes %s",
+			space(api.Space{Files: n, Bytes: u.Unheld.Bytes + u.Aside.Bytes}))
 	}
 }

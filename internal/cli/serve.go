@@ -23,7 +23,8 @@ another, both on loopback unless told otherwise. Port 0 takes a free port; the
 real addresses are printed. What it does is logged to standard error, a line of
 key=value for each job, change, refusal and fault. The first start makes the site key and a warden,
 whose token is written to warden.token in the data folder.`,
-		Example: "  stockade serve --data /srv/stockade\n  stockade serve --data ./data --listen 127.0.0.1:0 --packages 0.0.0.0:8441", Args: cobra.NoArgs,
+		Example: "  stockade serve --data /srv/stockade\n  stockade serve --data ./data --listen " +
+			"127.0.0.1:0 --packages 0.0.0.0:8441", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (cfg.CertFile == "") != (cfg.KeyFile == "") {
 				return usage("--tls-cert and --tls-key go together")
@@ -37,24 +38,34 @@ whose token is written to warden.token in the data folder.`,
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "api and console  %s\npackages         %s\ndata             %s\nwarden token     %s\n", s.APIURL(), s.PackagesURL(), cfg.Data, s.WardenToken())
+			fmt.Fprintf(a.out,
+				"api and console  %s\npackages         %s\ndata             %s\nwarden token     %s\n",
+				s.APIURL(), s.PackagesURL(), cfg.Data, s.WardenToken())
 			return s.Run(cmd.Context())
 		}}
 	f := c.Flags()
-	f.StringVar(&logLevel, "log-level", "info", "what is logged to standard error: debug (also reading), info, warn or error")
+	f.StringVar(&logLevel, "log-level", "info",
+		"what is logged to standard error: debug (also reading), info, warn or error")
 	f.StringVar(&cfg.Data, "data", "./data", "the data folder")
 	f.StringVar(&cfg.Listen, "listen", "127.0.0.1:8440", "address of API and console")
 	f.StringVar(&cfg.Packages, "packages", "127.0.0.1:8441", "address for machines")
-	f.StringVar(&cfg.PublicURL, "packages-url", "", "how machines reach the packages address, where that differs")
+	f.StringVar(&cfg.PublicURL, "packages-url", "",
+		"how machines reach the packages address, where that differs")
 	f.StringVar(&cfg.Unlock, "unlock", "", "file with the passphrase of the site key (DATA/site/unlock)")
 	f.StringVar(&cfg.CertFile, "tls-cert", "", "certificate file for TLS")
 	f.StringVar(&cfg.KeyFile, "tls-key", "", "key file for TLS")
-	f.StringVar(&cfg.BeginAnew, "begin-anew", "", "whole fingerprint of a site key that was lost, or whose records were: sets aside what is left, and begins with a new key")
-	f.DurationVar(&cfg.Grace, "grace", 24*time.Hour, "how long packages of a lane's former edition stay reachable")
-	f.StringArrayVar(&cfg.Hosts, "host", nil, "a name by which API and console are reached, beside their address; may be given several times")
-	f.IntVar(&cfg.Machines, "connections", 0, "connections of machines at once; 0: as many as the limit of open files leaves")
+	f.StringVar(&cfg.BeginAnew, "begin-anew", "",
+		"whole fingerprint of a site key that was lost, or whose records were: sets aside what is left, "+
+			"and begins with a new key")
+	f.DurationVar(&cfg.Grace, "grace", 24*time.Hour,
+		"how long packages of a lane's former edition stay reachable")
+	f.StringArrayVar(&cfg.Hosts, "host", nil,
+		"a name by which API and console are reached, beside their address; may be given several times")
+	f.IntVar(&cfg.Machines, "connections", 0,
+		"connections of machines at once; 0: as many as the limit of open files leaves")
 	f.DurationVar(&cfg.JobTime, "job-time", 24*time.Hour, "how long one job may take")
-	f.Int64Var(&cfg.JobMemory, "job-memory", 4<<30, "bytes of memory that the service may come to hold while jobs run; beyond them the newest is ended")
+	f.Int64Var(&cfg.JobMemory, "job-memory", 4<<30,
+		"bytes of memory that the service may come to hold while jobs run; beyond them the newest is ended")
 	f.Int64Var(&cfg.Limit, "limit", 0, "bytes a second for all downloads together; 0: no limit")
 	return c
 }

@@ -126,7 +126,8 @@ func span(d time.Duration) string {
 // findings tells findings as people read them.
 func (a *app) findings(w io.Writer, list finding.List) {
 	for _, f := range list {
-		s := map[finding.Severity]shade{finding.Error: red, finding.Warning: yellow, finding.Note: faint}[f.Severity]
+		s := map[finding.Severity]shade{finding.Error: red, finding.Warning: yellow,
+			finding.Note: faint}[f.Severity]
 		where := f.Place.String()
 		if where != "" {
 			where += ": "
@@ -175,13 +176,16 @@ func (a *app) fields(pairs ...string) {
 		if pairs[i+1] == "" {
 			continue
 		}
-		fmt.Fprintf(a.out, "%s  %s\n", a.paint(faint, pairs[i]+strings.Repeat(" ", width-utf8.RuneCountInString(pairs[i]))), finding.Harmless(pairs[i+1]))
+		fmt.Fprintf(a.out, "%s  %s\n",
+			a.paint(faint, pairs[i]+strings.Repeat(" ", width-utf8.RuneCountInString(pairs[i]))),
+			finding.Harmless(pairs[i+1]))
 	}
 }
 
 func short(fingerprint string) string { return trust.Spaced(fingerprint) }
 
-var stepWords = map[string]string{"roots": "asking for roots", "indexes": "fetching indexes", "select": "choosing packages", "packages": "fetching packages",
+var stepWords = map[string]string{"roots": "asking for roots", "indexes": "fetching indexes",
+	"select": "choosing packages", "packages": "fetching packages",
 	"write": "writing indexes", "seal": "sealing", "verify": "checking files", "copy": "copying files"}
 
 // follow waits for a job, with progress on standard error: a bar on a terminal,
@@ -255,10 +259,12 @@ func (p *progress) show(e mirror.Event) {
 		own := &atomic.Pointer[mirror.Event]{}
 		own.Store(&e)
 		p.event = own
-		p.bar = p.bars.AddBar(e.BytesTotal, mpb.PrependDecorators(decor.Name(name, decor.WC{W: 18, C: decor.DindentRight})),
+		p.bar = p.bars.AddBar(e.BytesTotal,
+			mpb.PrependDecorators(decor.Name(name, decor.WC{W: 18, C: decor.DindentRight})),
 			mpb.AppendDecorators(decor.Any(func(decor.Statistics) string {
 				e := own.Load()
-				s := fmt.Sprintf(" %d/%d files, %s of %s", e.Files, e.FilesTotal, size(e.Bytes), size(e.BytesTotal))
+				s := fmt.Sprintf(" %d/%d files, %s of %s", e.Files, e.FilesTotal,
+					size(e.Bytes), size(e.BytesTotal))
 				if e.Rate > 0 {
 					s += fmt.Sprintf(", %s/s", size(e.Rate))
 				}

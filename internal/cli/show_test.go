@@ -14,12 +14,25 @@ import (
 )
 
 func TestNumbersAreWrittenForPeople(t *testing.T) {
-	for n, want := range map[int64]string{0: "0 B", 1023: "1023 B", 1024: "1.0 KiB", 1536: "1.5 KiB", 5 << 20: "5.0 MiB", 3 << 40: "3.0 TiB"} {
+	for n, want := range map[int64]string{
+		0:       "0 B",
+		1023:    "1023 B",
+		1024:    "1.0 KiB",
+		1536:    "1.5 KiB",
+		5 << 20: "5.0 MiB",
+		3 << 40: "3.0 TiB",
+	} {
 		if got := size(n); got != want {
 			t.Errorf("%d: %s", n, got)
 		}
 	}
-	for d, want := range map[time.Duration]string{0: "0 s", 59 * time.Second: "59 s", 61 * time.Second: "1 min", 3 * time.Hour: "3 h", 50 * time.Hour: "2 days"} {
+	for d, want := range map[time.Duration]string{
+		0:                "0 s",
+		59 * time.Second: "59 s",
+		61 * time.Second: "1 min",
+		3 * time.Hour:    "3 h",
+		50 * time.Hour:   "2 days",
+	} {
 		if got := span(d); got != want {
 			t.Errorf("%s: %s", d, got)
 		}
@@ -44,7 +57,8 @@ func TestProgressIsPlainWhereThereIsNoTerminal(t *testing.T) {
 	p.show(mirror.Event{Step: "packages", Bytes: 10, BytesTotal: 2048, Rate: 5, Remaining: 90})
 	p.show(mirror.Event{Step: "packages", Bytes: 20, BytesTotal: 2048}) // too soon for another line
 	p.done()
-	if got := out.String(); got != "asking for roots of tarn\nfetching packages: 10 B of 2.0 KiB, 5 B/s, 1 min left\n" {
+	if got := out.String(); got !=
+		"asking for roots of tarn\nfetching packages: 10 B of 2.0 KiB, 5 B/s, 1 min left\n" {
 		t.Errorf("%q", got)
 	}
 	out.Reset()
@@ -61,14 +75,20 @@ func TestEndingsHaveTheirExitCodes(t *testing.T) {
 		code int
 		says string
 	}{
-		"nothing wrong":       {nil, 0, ""},
-		"the answer is no":    {no(), 1, ""},
-		"a finding":           {finding.New("key.short-id", "key", "x is short"), 1, "key.short-id"},
-		"a wrong call":        {usage("no such thing"), 2, "no such thing"},
-		"no service":          {client.ErrUnreachable, 3, "stockade serve"},
-		"no token":            {&api.Problem{Status: 401, Title: "Not signed in", WayOut: "stockade login"}, 4, "stockade login"},
-		"not allowed":         {&api.Problem{Status: 403, Title: "Not allowed"}, 4, "Not allowed"},
-		"refused content":     {&api.Problem{Status: 422, Title: "Not recorded", Findings: finding.List{finding.New("source.bad-url", "", "a"), finding.New("source.unsigned", "", "b")}}, 1, "source.unsigned"},
+		"nothing wrong":    {nil, 0, ""},
+		"the answer is no": {no(), 1, ""},
+		"a finding":        {finding.New("key.short-id", "key", "x is short"), 1, "key.short-id"},
+		"a wrong call":     {usage("no such thing"), 2, "no such thing"},
+		"no service":       {client.ErrUnreachable, 3, "stockade serve"},
+		"no token": {&api.Problem{Status: 401, Title: "Not signed in", WayOut: "stockade login"},
+			4, "stockade login"},
+		"not allowed": {&api.Problem{Status: 403, Title: "Not allowed"}, 4, "Not allowed"},
+		"refused content": {&api.Problem{
+			Status: 422,
+			Title:  "Not recorded",
+			Findings: finding.List{finding.New("source.bad-url", "", "a"), finding.New("source.unsigned", "",
+				"b")},
+		}, 1, "source.unsigned"},
 		"the service's fault": {&api.Problem{Status: 500, Title: "Broken", Detail: "why"}, 5, "why"},
 		"the work failed":     {errors.New("disk full"), 5, "disk full"},
 	} {
@@ -88,7 +108,8 @@ func TestAWrongWordNamesTheNearestRightOne(t *testing.T) {
 		"plan x":          "compare,",
 	} {
 		var out, told bytes.Buffer
-		if code := Main(strings.Fields(line), strings.NewReader(""), &out, &told); code != exitUsage || !strings.Contains(told.String(), want) {
+		if code := Main(strings.Fields(line), strings.NewReader(""), &out, &told); code != exitUsage ||
+			!strings.Contains(told.String(), want) {
 			t.Errorf("stockade %s: %d, %s", line, code, told.String())
 		}
 	}

@@ -49,7 +49,8 @@ func (c *Client) Do(ctx context.Context, method, path string, in any) (*http.Res
 	return c.send(ctx, method, path, bytes.NewReader(raw), "application/json")
 }
 
-func (c *Client) send(ctx context.Context, method, path string, body io.Reader, kind string) (*http.Response, error) {
+func (c *Client) send(ctx context.Context, method, path string, body io.Reader, kind string) (*http.Response,
+	error) {
 	req, err := http.NewRequestWithContext(ctx, method, c.URL(path), body)
 	if err != nil {
 		return nil, fmt.Errorf("the address of the service, %q, is not a URL", c.base)
@@ -196,7 +197,8 @@ func (c *Client) File(ctx context.Context, mirror string, number int, path strin
 	for i := range parts {
 		parts[i] = url.PathEscape(parts[i])
 	}
-	res, err := c.Do(ctx, http.MethodGet, fmt.Sprintf("/editions/%s/%d/file/%s", mirror, number, strings.Join(parts, "/")), nil)
+	res, err := c.Do(ctx, http.MethodGet, fmt.Sprintf("/editions/%s/%d/file/%s", mirror, number,
+		strings.Join(parts, "/")), nil)
 	if err != nil {
 		return nil, err
 	}

@@ -38,7 +38,8 @@ func Run(ctx context.Context, o Options) error {
 	}
 	if entries, err := os.ReadDir(data); err == nil && len(entries) > 0 {
 		if _, err := os.Stat(filepath.Join(data, marker)); err != nil {
-			return fmt.Errorf("the folder %s is there and not from an earlier demo: name another with --data", data)
+			return fmt.Errorf("the folder %s is there and not from an earlier demo: name another with --data",
+				data)
 		}
 		if err := os.RemoveAll(data); err != nil {
 			return err
@@ -52,7 +53,9 @@ func Run(ctx context.Context, o Options) error {
 	}
 	now := time.Now()
 	d := &demo{Options: o, data: data}
-	d.note("Skerry Reach is a tidal barrage. Its gate-control network has no way out.\nThis runs the whole way from made-up upstreams of three families (deb, rpm, alpm)\nto machines' files, on loopback.")
+	d.note("Skerry Reach is a tidal barrage. Its gate-control network has no way out.\nThis runs the " +
+		"whole way from made-up upstreams of three families (deb, rpm, alpm)\nto machines' files, on " +
+		"loopback.")
 	if d.scenario, err = NewScenario(now); err != nil {
 		return err
 	}
@@ -60,7 +63,8 @@ func Run(ctx context.Context, o Options) error {
 	if err := d.scenario.WriteSite(filepath.Join(data, "site")); err != nil {
 		return err
 	}
-	s, err := service.Open(service.Config{Data: filepath.Join(data, "service"), Listen: o.Listen, Packages: "127.0.0.1:0", Version: o.Version,
+	s, err := service.Open(service.Config{Data: filepath.Join(data, "service"), Listen: o.Listen,
+		Packages: "127.0.0.1:0", Version: o.Version,
 		Fetch: fetch.Options{DownFor: 2 * time.Second}})
 	if err != nil {
 		return err
@@ -77,8 +81,11 @@ func Run(ctx context.Context, o Options) error {
 	os.Setenv("STOCKADE_TOKEN", strings.TrimSpace(string(token)))
 	walked := d.walk(s)
 	if walked == nil && !o.Once {
-		d.note("The service stays up. Ctrl-C ends it.\n\n  console   " + s.APIURL() + "\n  token     " + strings.TrimSpace(string(token)) +
-			"\n  packages  " + s.PackagesURL() + "/lane/steady/\n\nIn another terminal:\n\n  export STOCKADE_SERVER=" + s.APIURL() + " STOCKADE_TOKEN=$(cat " + o.Data + "/service/warden.token)\n  stockade edition list")
+		d.note("The service stays up. Ctrl-C ends it.\n\n  console   " + s.APIURL() + "\n  token     " +
+			strings.TrimSpace(string(token)) +
+			"\n  packages  " + s.PackagesURL() +
+			"/lane/steady/\n\nIn another terminal:\n\n  export STOCKADE_SERVER=" + s.APIURL() +
+			" STOCKADE_TOKEN=$(cat " + o.Data + "/service/warden.token)\n  stockade edition list")
 		select {
 		case <-ctx.Done():
 		case err := <-ended:
@@ -123,7 +130,8 @@ func (d *demo) run(want int, args ...string) error {
 	}
 	fmt.Fprintf(d.Out, "%s\n", d.paint("1", "$ stockade "+strings.Join(shown, " ")))
 	if code := d.Run(args); code != want {
-		return fmt.Errorf("the demo expected exit code %d of stockade %s, and it was %d", want, strings.Join(shown, " "), code)
+		return fmt.Errorf("the demo expected exit code %d of stockade %s, and it was %d", want,
+			strings.Join(shown, " "), code)
 	}
 	return nil
 }
@@ -162,45 +170,70 @@ func (d *demo) walk(s *service.Service) error {
 		return nil
 	}
 	for _, a := range []act{
-		{"A document with the usual mistakes is told at once, with line and way out", 1, []string{"check", mistakes}, nil},
-		{"The real definitions: sources of three families, and three that the house fills. One key still waits for a decision", 1, []string{"check", rel("site")}, nil},
-		{"What recording them would change, and then the change, as one revision", 0, []string{"record", rel("site"), "--summary", "first description"}, nil},
-		{"The vendor's key: its whole fingerprint, typed as the vendor read it out", 0, []string{"key", "vouch", trust.Spaced(kelp), "--source", "kelp", "--evidence", "Compared on paper with Kelp's field engineer"}, nil},
+		{"A document with the usual mistakes is told at once, with line and way out", 1,
+			[]string{"check", mistakes}, nil},
+		{"The real definitions: sources of three families, and three that the house fills. One key still " +
+			"waits for a decision", 1, []string{"check", rel("site")}, nil},
+		{"What recording them would change, and then the change, as one revision", 0,
+			[]string{"record", rel("site"), "--summary", "first description"}, nil},
+		{"The vendor's key: its whole fingerprint, typed as the vendor read it out", 0, []string{"key",
+			"vouch", trust.Spaced(kelp), "--source", "kelp", "--evidence",
+			"Compared on paper with Kelp's field engineer"}, nil},
 		{"", 0, []string{"key", "list"}, nil},
-		{"Probe the upstreams: who answers, how fast, with what", 0, []string{"source", "probe", "tarn"}, nil},
+		{"Probe the upstreams: who answers, how fast, with what", 0, []string{"source", "probe", "tarn"},
+			nil},
 		{"What a build would take, before it is begun", 0, []string{"mirror", "estimate", "barrage"}, nil},
-		{"Build: verified roots, indexes and packages; the proof; the seal", 0, []string{"mirror", "build", "barrage"}, nil},
+		{"Build: verified roots, indexes and packages; the proof; the seal", 0, []string{"mirror", "build",
+			"barrage"}, nil},
 		{"", 0, []string{"edition", "show", "barrage/1"}, nil},
-		{"Verify every file against the seal, and carry it out as plain files", 0, []string{"edition", "verify", "barrage/1"}, nil},
+		{"Verify every file against the seal, and carry it out as plain files", 0, []string{"edition",
+			"verify", "barrage/1"}, nil},
 		{"", 0, []string{"edition", "export", "barrage/1", export}, nil},
-		{"Point a lane at it, and write a machine's files", 0, []string{"lane", "move", "steady", "barrage/1", "--reason", "first edition"}, nil},
+		{"Point a lane at it, and write a machine's files", 0, []string{"lane", "move", "steady", "barrage/1",
+			"--reason", "first edition"}, nil},
 		{"", 0, []string{"group", "files", "gatehouse", "--out", machine}, nil},
-		{"Upstream publishes a new sluicectl, on its northern server first", 0, []string{"source", "probe", "tarn"}, publish},
+		{"Upstream publishes a new sluicectl, on its northern server first", 0, []string{"source", "probe",
+			"tarn"}, publish},
 		{"", 0, []string{"source", "refresh", "tarn"}, nil},
-		{"Somebody changes one byte of it on that server: refused, nothing is sealed", 1, []string{"mirror", "build", "barrage"}, tamper},
-		{"The southern server has it right: that one is used, and the build goes through", 0, []string{"mirror", "build", "barrage"}, d.south},
+		{"Somebody changes one byte of it on that server: refused, nothing is sealed", 1, []string{"mirror",
+			"build", "barrage"}, tamper},
+		{"The southern server has it right: that one is used, and the build goes through", 0, []string{
+			"mirror", "build", "barrage"}, d.south},
 		{"", 0, []string{"edition", "diff", "barrage/2"}, nil},
-		{"Trial machines get it first. A build after which nothing changed makes no edition", 0, []string{"lane", "move", "trial", "barrage/2"}, nil},
+		{"Trial machines get it first. A build after which nothing changed makes no edition", 0, []string{
+			"lane", "move", "trial", "barrage/2"}, nil},
 		{"", 0, []string{"mirror", "build", "barrage"}, nil},
-		{"A faithful copy: every byte as upstream has it, its signatures still valid", 0, []string{"mirror", "build", "tarn-whole"}, nil},
-		{"Lamps: upstream's lamp-watch needs what nobody upstream has. No seal while that is so", 1, []string{"mirror", "build", "lamps"}, nil},
-		{"The house builds it, and adds the file: looked into, indexed, signed by the site", 0, []string{"package", "add", rel("site/house/lamp-driver_2.0-1reach1_all.deb"), "--source", "reach-lamps", "--from", "built from recipe 12 in the workshop", "--why", "the lamps of the approach"}, nil},
+		{"A faithful copy: every byte as upstream has it, its signatures still valid", 0, []string{"mirror",
+			"build", "tarn-whole"}, nil},
+		{"Lamps: upstream's lamp-watch needs what nobody upstream has. No seal while that is so", 1, []string{
+			"mirror", "build", "lamps"}, nil},
+		{"The house builds it, and adds the file: looked into, indexed, signed by the site", 0, []string{
+			"package", "add", rel("site/house/lamp-driver_2.0-1reach1_all.deb"), "--source", "reach-lamps",
+			"--from", "built from recipe 12 in the workshop", "--why", "the lamps of the approach"}, nil},
 		{"", 0, []string{"mirror", "build", "lamps"}, nil},
 		{"", 0, []string{"lane", "move", "lamps", "lamps/1"}, nil},
-		{"The pump house (rpm): module streams, boolean needs, a file that only the lists of files know, a package of the house", 0, []string{"source", "refresh", "brine-drivers"}, nil},
-		{"", 0, []string{"package", "add", rel("site/house/pump-relay-1.1-1.reach.x86_64.rpm"), "--source", "reach-pumps", "--from", "built from recipe 9 in the workshop", "--why", "two pumps are older than their vendor's drivers"}, nil},
+		{"The pump house (rpm): module streams, boolean needs, a file that only the lists of files know, " +
+			"a package of the house", 0, []string{"source", "refresh", "brine-drivers"}, nil},
+		{"", 0, []string{"package", "add", rel("site/house/pump-relay-1.1-1.reach.x86_64.rpm"), "--source",
+			"reach-pumps", "--from", "built from recipe 9 in the workshop", "--why",
+			"two pumps are older than their vendor's drivers"}, nil},
 		{"", 0, []string{"mirror", "build", "pumps"}, nil},
 		{"", 0, []string{"lane", "move", "pump-house", "pumps/1"}, nil},
 		{"", 0, []string{"group", "files", "pump-house", "--out", rel("pump-house")}, nil},
-		{"The vendor publishes a security fix; the difference tells which advisory it is for", 0, []string{"mirror", "build", "pumps"}, d.fixPump},
+		{"The vendor publishes a security fix; the difference tells which advisory it is for", 0, []string{
+			"mirror", "build", "pumps"}, d.fixPump},
 		{"", 0, []string{"edition", "diff", "pumps/2"}, nil},
-		{"The survey launch (alpm): its servers come from a mirror list", 0, []string{"source", "probe", "wrack"}, nil},
+		{"The survey launch (alpm): its servers come from a mirror list", 0, []string{"source", "probe",
+			"wrack"}, nil},
 		{"", 0, []string{"source", "refresh", "wrack"}, nil},
-		{"", 0, []string{"package", "add", rel("site/house/buoy-log-0.7-1-any.pkg.tar.zst"), "--source", "reach-launch", "--from", "built from recipe 3 in the workshop", "--why", "the buoys are ours alone"}, nil},
+		{"", 0, []string{"package", "add", rel("site/house/buoy-log-0.7-1-any.pkg.tar.zst"), "--source",
+			"reach-launch", "--from", "built from recipe 3 in the workshop", "--why",
+			"the buoys are ours alone"}, nil},
 		{"", 0, []string{"mirror", "build", "launch"}, nil},
 		{"", 0, []string{"lane", "move", "survey", "launch/1"}, nil},
 		{"", 0, []string{"group", "files", "survey-launch", "--out", rel("survey-launch")}, nil},
-		{"Somebody puts a package of their own among the launch's, with a signature of their own: refused", 1, []string{"mirror", "build", "launch"}, d.foreignPackage},
+		{"Somebody puts a package of their own among the launch's, with a signature of their own: refused", 1,
+			[]string{"mirror", "build", "launch"}, d.foreignPackage},
 		{"", 0, []string{"package", "list"}, nil},
 		{"What stands at the end", 0, []string{"edition", "list"}, nil},
 		{"", 0, []string{"lane", "list"}, nil},

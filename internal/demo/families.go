@@ -12,32 +12,118 @@ import (
 func brineRepository(date time.Time) rpm.Repository {
 	made := date.Unix() - 3600
 	run := func(name, version string) []rpm.MadeFile {
-		return []rpm.MadeFile{{Path: "/usr/bin/" + name, Mode: 0o755, Data: []byte("#!/bin/sh\necho \"" + name + " " + version + " (Skerry Reach)\"\n")},
-			{Path: "/usr/share/doc/" + name + "/copyright", Mode: 0o644, Data: []byte("Made up for the Skerry Reach demonstration.\n")}}
+		return []rpm.MadeFile{{
+			Path: "/usr/bin/" + name,
+			Mode: 0o755,
+			Data: []byte("#!/bin/sh\necho \"" + name + " " + version + " (Skerry Reach)\"\n"),
+		},
+			{
+				Path: "/usr/share/doc/" + name + "/copyright",
+				Mode: 0o644,
+				Data: []byte("Made up for the Skerry Reach demonstration.\n"),
+			}}
 	}
 	data := func(path, word string, n int) []rpm.MadeFile {
 		return []rpm.MadeFile{{Path: path, Mode: 0o644, Data: payload(word, n)}}
 	}
-	return rpm.Repository{Name: "brine-drivers", CPE: "cpe:/o:brine:drives:9", Distro: "Brine Drives 9", Date: date, Groups: brineGroups, Updates: brineUpdates, Modules: brineModules, Built: map[string][]byte{},
+	return rpm.Repository{Name: "brine-drivers", CPE: "cpe:/o:brine:drives:9", Distro: "Brine Drives 9",
+		Date: date, Groups: brineGroups, Updates: brineUpdates, Modules: brineModules,
+		Built: map[string][]byte{},
 		Packages: []rpm.Made{
-			{Name: "pumpctl", Version: "3.2.0-1.el9", Arch: "x86_64", Summary: "start and stop pumps from the command line", Time: made, Packing: "zst", Change: "first build for release 9",
-				Requires:   []string{"libbrine >= 3", "/usr/share/brine/calibration", "(pump-lang-en if pump-desk)", "(pump-bus = 2 or serial-pump-bus)"},
+			{Name: "pumpctl", Version: "3.2.0-1.el9", Arch: "x86_64",
+				Summary: "start and stop pumps from the command line", Time: made, Packing: "zst",
+				Change: "first build for release 9",
+				Requires: []string{"libbrine >= 3", "/usr/share/brine/calibration",
+					"(pump-lang-en if pump-desk)", "(pump-bus = 2 or serial-pump-bus)"},
 				Recommends: []string{"pump-gauge"}, Files: run("pumpctl", "3.2.0-1.el9")},
-			{Name: "pumpctl", Version: "3.1.4-2.el9", Arch: "x86_64", Summary: "start and stop pumps from the command line", Time: made - 86400,
+			{Name: "pumpctl", Version: "3.1.4-2.el9", Arch: "x86_64",
+				Summary: "start and stop pumps from the command line", Time: made - 86400,
 				Requires: []string{"libbrine >= 3", "serial-pump-bus"}, Files: run("pumpctl", "3.1.4-2.el9")},
-			{Name: "libbrine", Version: "3.4.1-2.el9", Arch: "x86_64", Summary: "library of Brine pump drives", Time: made, Packing: "xz", Provides: []string{"libbrine.so.3()(64bit)"},
-				Obsoletes: []string{"libbrine-old < 3"}, Files: data("/usr/lib64/brine/libbrine.so.3", "brine", 380_000)},
-			{Name: "libbrine", Version: "3.4.1-2.el9", Arch: "i686", Summary: "library of Brine pump drives", Time: made, Provides: []string{"libbrine.so.3"},
+			{Name: "libbrine", Version: "3.4.1-2.el9", Arch: "x86_64",
+				Summary: "library of Brine pump drives", Time: made, Packing: "xz", Provides: []string{
+					"libbrine.so.3()(64bit)"},
+				Obsoletes: []string{"libbrine-old < 3"}, Files: data("/usr/lib64/brine/libbrine.so.3",
+					"brine", 380_000)},
+			{Name: "libbrine", Version: "3.4.1-2.el9", Arch: "i686", Summary: "library of Brine pump drives",
+				Time: made, Provides: []string{"libbrine.so.3"},
 				Files: data("/usr/lib/brine/libbrine.so.3", "brine32", 300_000)},
-			{Name: "pump-calibration", Version: "1:2026.2-1.el9", Arch: "noarch", Summary: "calibration tables of the pumps", Time: made, Files: data("/usr/share/brine/calibration", "table", 900_000)},
-			{Name: "serial-pump-bus", Version: "0.9-4.el9", Arch: "x86_64", Summary: "pump bus over serial lines", Time: made, Files: run("serial-pump-bus", "0.9-4.el9"), Conflicts: []string{"net-pump-bus"}},
-			{Name: "net-pump-bus", Version: "2.0~rc1-1.el9", Arch: "x86_64", Summary: "pump bus over the control network", Time: made, Provides: []string{"pump-bus = 1.9"}, Files: run("net-pump-bus", "2.0~rc1-1.el9")},
-			{Name: "pump-gauge", Version: "1.0^20260901-1.el9", Arch: "noarch", Summary: "shows what the pumps move", Time: made, Files: run("pump-gauge", "1.0")},
-			{Name: "pump-desk", Version: "4.0-1.el9", Arch: "x86_64", Summary: "desk for the pump house", Time: made, Requires: []string{"pumpctl", "libbrine.so.3()(64bit)"}, Files: run("pump-desk", "4.0-1.el9")},
-			{Name: "pump-lang-en", Version: "4.0-1.el9", Arch: "noarch", Summary: "words of the desk", Time: made, Supplements: []string{"(pump-desk and pump-gauge)"}, Files: data("/usr/share/pump-desk/en", "word", 40_000)},
-			{Name: "pump-panel", Version: "2.6-1.el9", Arch: "x86_64", Summary: "panel of the pump house, stream 2", Time: made, Files: run("pump-panel", "2.6-1.el9")},
-			{Name: "pump-panel", Version: "3.0-1.el9", Arch: "x86_64", Summary: "panel of the pump house, stream 3", Time: made, Files: run("pump-panel", "3.0-1.el9")},
-			{Name: "pumpctl-debuginfo", Version: "3.2.0-1.el9", Arch: "x86_64", Summary: "debugging symbols of pumpctl", Time: made, Requires: []string{"pumpctl = 3.2.0-1.el9"}, Files: data("/usr/lib/debug/pumpctl", "symbol", 500_000)},
+			{
+				Name:    "pump-calibration",
+				Version: "1:2026.2-1.el9",
+				Arch:    "noarch",
+				Summary: "calibration tables of the pumps",
+				Time:    made,
+				Files:   data("/usr/share/brine/calibration", "table", 900_000),
+			},
+			{
+				Name:      "serial-pump-bus",
+				Version:   "0.9-4.el9",
+				Arch:      "x86_64",
+				Summary:   "pump bus over serial lines",
+				Time:      made,
+				Files:     run("serial-pump-bus", "0.9-4.el9"),
+				Conflicts: []string{"net-pump-bus"},
+			},
+			{
+				Name:     "net-pump-bus",
+				Version:  "2.0~rc1-1.el9",
+				Arch:     "x86_64",
+				Summary:  "pump bus over the control network",
+				Time:     made,
+				Provides: []string{"pump-bus = 1.9"},
+				Files:    run("net-pump-bus", "2.0~rc1-1.el9"),
+			},
+			{
+				Name:    "pump-gauge",
+				Version: "1.0^20260901-1.el9",
+				Arch:    "noarch",
+				Summary: "shows what the pumps move",
+				Time:    made,
+				Files:   run("pump-gauge", "1.0"),
+			},
+			{
+				Name:     "pump-desk",
+				Version:  "4.0-1.el9",
+				Arch:     "x86_64",
+				Summary:  "desk for the pump house",
+				Time:     made,
+				Requires: []string{"pumpctl", "libbrine.so.3()(64bit)"},
+				Files:    run("pump-desk", "4.0-1.el9"),
+			},
+			{
+				Name:        "pump-lang-en",
+				Version:     "4.0-1.el9",
+				Arch:        "noarch",
+				Summary:     "words of the desk",
+				Time:        made,
+				Supplements: []string{"(pump-desk and pump-gauge)"},
+				Files:       data("/usr/share/pump-desk/en", "word", 40_000),
+			},
+			{
+				Name:    "pump-panel",
+				Version: "2.6-1.el9",
+				Arch:    "x86_64",
+				Summary: "panel of the pump house, stream 2",
+				Time:    made,
+				Files:   run("pump-panel", "2.6-1.el9"),
+			},
+			{
+				Name:    "pump-panel",
+				Version: "3.0-1.el9",
+				Arch:    "x86_64",
+				Summary: "panel of the pump house, stream 3",
+				Time:    made,
+				Files:   run("pump-panel", "3.0-1.el9"),
+			},
+			{
+				Name:     "pumpctl-debuginfo",
+				Version:  "3.2.0-1.el9",
+				Arch:     "x86_64",
+				Summary:  "debugging symbols of pumpctl",
+				Time:     made,
+				Requires: []string{"pumpctl = 3.2.0-1.el9"},
+				Files:    data("/usr/lib/debug/pumpctl", "symbol", 500_000),
+			},
 		}}
 }
 
@@ -133,44 +219,116 @@ data:
 func wrackRepository(date time.Time) alpm.Repository {
 	made := date.Unix() - 3600
 	run := func(name, version string) []alpm.MadeFile {
-		return []alpm.MadeFile{{Path: "/usr/bin/" + name, Mode: 0o755, Data: []byte("#!/bin/sh\necho \"" + name + " " + version + " (Skerry Reach)\"\n")}}
+		return []alpm.MadeFile{{
+			Path: "/usr/bin/" + name,
+			Mode: 0o755,
+			Data: []byte("#!/bin/sh\necho \"" + name + " " + version + " (Skerry Reach)\"\n"),
+		}}
 	}
-	return alpm.Repository{Components: []string{"wrack", "chart"}, Arch: "x86_64", Date: date, Made: map[string][]byte{}, Packages: []alpm.Made{
-		{Component: "wrack", Name: "echo-plot", Version: "2.3.1-2", Arch: "x86_64", Summary: "draws what the echo sounder hears", Time: made,
-			Depends: []string{"libecho>=1.8", "chart-data", "sounder-bus"}, OptDepend: []string{"plot-paper: to print"}, Groups: []string{"survey"}, Files: run("echo-plot", "2.3.1-2")},
-		{Component: "wrack", Name: "libecho", Version: "1.9.0-1", Arch: "x86_64", Summary: "reads echo sounders", Time: made, Provides: []string{"libecho.so=1-64"}, Replaces: []string{"libecho1"}, Conflicts: []string{"libecho1"},
-			Packing: "xz", Files: []alpm.MadeFile{{Path: "/usr/lib/libecho.so.1", Mode: 0o644, Data: payload("echo", 260_000)}}},
-		{Component: "wrack", Name: "sounder-serial", Version: "1:0.4-1", Arch: "x86_64", Summary: "echo sounders on serial lines", Time: made, Provides: []string{"sounder-bus=1"}, Conflicts: []string{"sounder-net"}, Files: run("sounder-serial", "0.4")},
-		{Component: "wrack", Name: "sounder-net", Version: "0.2-1", Arch: "x86_64", Summary: "echo sounders on the network", Time: made, Provides: []string{"sounder-bus=2"}, Files: run("sounder-net", "0.2")},
-		{Component: "wrack", Name: "plot-paper", Version: "7-3", Arch: "any", Summary: "paper sizes", Time: made, Packing: "gz", Files: run("plot-paper", "7")},
-		{Component: "chart", Name: "chart-data", Version: "2026.10-1", Arch: "any", Summary: "charts of the reach", Time: made, Files: []alpm.MadeFile{{Path: "/usr/share/chart/reach", Mode: 0o644, Data: payload("sounding", 700_000)}}},
-	}}
+	return alpm.Repository{Components: []string{"wrack", "chart"}, Arch: "x86_64", Date: date,
+		Made: map[string][]byte{}, Packages: []alpm.Made{
+			{Component: "wrack", Name: "echo-plot", Version: "2.3.1-2", Arch: "x86_64",
+				Summary: "draws what the echo sounder hears", Time: made,
+				Depends: []string{"libecho>=1.8", "chart-data", "sounder-bus"}, OptDepend: []string{
+					"plot-paper: to print"}, Groups: []string{"survey"}, Files: run("echo-plot", "2.3.1-2")},
+			{Component: "wrack", Name: "libecho", Version: "1.9.0-1", Arch: "x86_64",
+				Summary: "reads echo sounders", Time: made, Provides: []string{"libecho.so=1-64"},
+				Replaces: []string{"libecho1"}, Conflicts: []string{"libecho1"},
+				Packing: "xz",
+				Files: []alpm.MadeFile{{Path: "/usr/lib/libecho.so.1", Mode: 0o644, Data: payload(
+					"echo", 260_000)}}},
+			{
+				Component: "wrack",
+				Name:      "sounder-serial",
+				Version:   "1:0.4-1",
+				Arch:      "x86_64",
+				Summary:   "echo sounders on serial lines",
+				Time:      made,
+				Provides:  []string{"sounder-bus=1"},
+				Conflicts: []string{"sounder-net"},
+				Files:     run("sounder-serial", "0.4"),
+			},
+			{
+				Component: "wrack",
+				Name:      "sounder-net",
+				Version:   "0.2-1",
+				Arch:      "x86_64",
+				Summary:   "echo sounders on the network",
+				Time:      made,
+				Provides:  []string{"sounder-bus=2"},
+				Files:     run("sounder-net", "0.2"),
+			},
+			{
+				Component: "wrack",
+				Name:      "plot-paper",
+				Version:   "7-3",
+				Arch:      "any",
+				Summary:   "paper sizes",
+				Time:      made,
+				Packing:   "gz",
+				Files:     run("plot-paper", "7"),
+			},
+			{
+				Component: "chart",
+				Name:      "chart-data",
+				Version:   "2026.10-1",
+				Arch:      "any",
+				Summary:   "charts of the reach",
+				Time:      made,
+				Files: []alpm.MadeFile{{Path: "/usr/share/chart/reach", Mode: 0o644, Data: payload(
+					"sounding", 700_000)}},
+			},
+		}}
 }
 
 // HousePackages are the files that the administrator of Skerry Reach has from
 // the house's own workshop, by name: one for each family that the demonstration
 // adds, and one that is left to be added.
 func HousePackages() (map[string][]byte, error) {
-	lamp := deb.Made{Name: "lamp-driver", Version: "2.0-1reach1", Arch: "all", Summary: "driver of the navigation lamps, built in the house", Fields: "Section: control\nDepends: libtide2 (>= 2.0)\n", Files: script("lamp-driver", "2.0-1reach1")}
+	lamp := deb.Made{
+		Name:    "lamp-driver",
+		Version: "2.0-1reach1",
+		Arch:    "all",
+		Summary: "driver of the navigation lamps, built in the house",
+		Fields:  "Section: control\nDepends: libtide2 (>= 2.0)\n",
+		Files:   script("lamp-driver", "2.0-1reach1"),
+	}
 	d, err := deb.Build(lamp.Control(), lamp.Files, "xz")
 	if err != nil {
 		return nil, err
 	}
-	chart := deb.Made{Name: "lamp-chart", Version: "1.0-1reach1", Arch: "all", Summary: "where the navigation lamps stand", Fields: "Section: doc\n", Files: script("lamp-chart", "1.0-1reach1")}
+	chart := deb.Made{
+		Name:    "lamp-chart",
+		Version: "1.0-1reach1",
+		Arch:    "all",
+		Summary: "where the navigation lamps stand",
+		Fields:  "Section: doc\n",
+		Files:   script("lamp-chart", "1.0-1reach1"),
+	}
 	c, err := deb.Build(chart.Control(), chart.Files, "gz")
 	if err != nil {
 		return nil, err
 	}
-	pump := rpm.Made{Name: "pump-relay", Version: "1.1-1.reach", Arch: "x86_64", Summary: "relay of the old pumps, built in the house", Requires: []string{"libbrine >= 3"}, Time: 1_790_000_000,
-		Files: []rpm.MadeFile{{Path: "/usr/bin/pump-relay", Mode: 0o755, Data: []byte("#!/bin/sh\necho pump-relay\n")}}}
+	pump := rpm.Made{Name: "pump-relay", Version: "1.1-1.reach", Arch: "x86_64",
+		Summary: "relay of the old pumps, built in the house", Requires: []string{"libbrine >= 3"},
+		Time: 1_790_000_000,
+		Files: []rpm.MadeFile{{Path: "/usr/bin/pump-relay", Mode: 0o755, Data: []byte(
+			"#!/bin/sh\necho pump-relay\n")}}}
 	r, err := pump.Build(nil)
 	if err != nil {
 		return nil, err
 	}
-	buoy := alpm.Made{Name: "buoy-log", Version: "0.7-1", Arch: "any", Summary: "log of the buoys, built in the house", Depends: []string{"libecho"}, Time: 1_790_000_000,
-		Files: []alpm.MadeFile{{Path: "/usr/bin/buoy-log", Mode: 0o755, Data: []byte("#!/bin/sh\necho buoy-log\n")}}}
+	buoy := alpm.Made{Name: "buoy-log", Version: "0.7-1", Arch: "any",
+		Summary: "log of the buoys, built in the house", Depends: []string{"libecho"}, Time: 1_790_000_000,
+		Files: []alpm.MadeFile{{Path: "/usr/bin/buoy-log", Mode: 0o755, Data: []byte(
+			"#!/bin/sh\necho buoy-log\n")}}}
 	a, err := buoy.Build()
-	return map[string][]byte{"lamp-driver_2.0-1reach1_all.deb": d, "lamp-chart_1.0-1reach1_all.deb": c, pump.FileName(): r, buoy.FileName(): a}, err
+	return map[string][]byte{
+		"lamp-driver_2.0-1reach1_all.deb": d,
+		"lamp-chart_1.0-1reach1_all.deb":  c,
+		pump.FileName():                   r,
+		buoy.FileName():                   a,
+	}, err
 }
 
 const familiesYAML = `# Skerry Reach: the pump house (rpm), the survey launch (alpm), and what is

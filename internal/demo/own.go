@@ -32,7 +32,8 @@ func OwnArchive() (uri, suite, keyring string) {
 				}
 			}
 			m, err := deb.Fields([]byte(strings.Join(kept, "")))
-			if err != nil || !strings.Contains(" "+m["components"]+" ", " main ") || strings.Contains(m["uris"], " ") || !strings.HasPrefix(m["signed-by"], "/") ||
+			if err != nil || !strings.Contains(" "+m["components"]+" ", " main ") ||
+				strings.Contains(m["uris"], " ") || !strings.HasPrefix(m["signed-by"], "/") ||
 				strings.Contains(m["suites"], "-security") || m["architectures"] != "" {
 				continue
 			}

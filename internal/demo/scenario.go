@@ -38,13 +38,23 @@ func NewScenario(now time.Time) (*Scenario, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Scenario{TarnKey: keys[0].At(clock(now)), KelpKey: keys[1].At(clock(now)), BrineKey: keys[2].At(clock(now)), WrackKey: keys[3].At(clock(now))}
-	s.Tarn = deb.Repository{Origin: "Tarn", Label: "Tarn", Suite: "steady", Codename: "heron", Date: now.Add(-26 * time.Hour),
-		Architectures: []string{"all", "amd64", "arm64"}, Components: []string{"core", "field"}, ByHash: true, Packages: tarnPackages()}
-	s.Kelp = deb.Repository{Origin: "Kelp Drives", Label: "Kelp Drives", Codename: "heron", Date: now.Add(-4 * 24 * time.Hour),
+	s := &Scenario{
+		TarnKey:  keys[0].At(clock(now)),
+		KelpKey:  keys[1].At(clock(now)),
+		BrineKey: keys[2].At(clock(now)),
+		WrackKey: keys[3].At(clock(now)),
+	}
+	s.Tarn = deb.Repository{Origin: "Tarn", Label: "Tarn", Suite: "steady", Codename: "heron",
+		Date:          now.Add(-26 * time.Hour),
+		Architectures: []string{"all", "amd64", "arm64"}, Components: []string{"core", "field"}, ByHash: true,
+		Packages: tarnPackages()}
+	s.Kelp = deb.Repository{Origin: "Kelp Drives", Label: "Kelp Drives", Codename: "heron",
+		Date:          now.Add(-4 * 24 * time.Hour),
 		Architectures: []string{"amd64", "arm64"}, Components: []string{"drives"}, Packages: kelpPackages()}
-	s.TarnFixes = deb.Repository{Origin: "Tarn", Label: "Tarn fixes", Suite: "steady-security", Codename: "heron-security", Date: now.Add(-5 * time.Hour),
-		Architectures: []string{"amd64", "arm64"}, Components: []string{"core", "field"}, ByHash: true, Packages: fixes()}
+	s.TarnFixes = deb.Repository{Origin: "Tarn", Label: "Tarn fixes", Suite: "steady-security",
+		Codename: "heron-security", Date: now.Add(-5 * time.Hour),
+		Architectures: []string{"amd64", "arm64"}, Components: []string{"core", "field"},
+		ByHash: true, Packages: fixes()}
 	fixed, err := s.TarnFixes.Publish(s.TarnKey)
 	if err != nil {
 		return nil, err
@@ -117,8 +127,10 @@ var ownersKeys = sync.OnceValues(func() (keys [4]*trust.SiteKey, err error) {
 	made := clock(time.Now())
 	var wait sync.WaitGroup
 	var errs [4]error
-	for i, id := range [4][3]string{{"Tarn archive", "heron", "archive@tarn.example"}, {"Kelp Drives release", "", "release@kelp.example"},
-		{"Brine Drives packages", "2026", "keys@brine.example"}, {"Wrack builders", "", "yard@wrack.example"}} {
+	for i, id := range [4][3]string{{"Tarn archive", "heron", "archive@tarn.example"},
+		{"Kelp Drives release", "", "release@kelp.example"},
+		{"Brine Drives packages", "2026", "keys@brine.example"},
+		{"Wrack builders", "", "yard@wrack.example"}} {
 		wait.Go(func() { keys[i], errs[i] = trust.NewKey(id[0], id[1], id[2], made) })
 	}
 	wait.Wait()
@@ -168,8 +180,16 @@ func payload(name string, n int) []byte {
 }
 
 func script(name, version string) []deb.File {
-	return []deb.File{{Path: "/usr/bin/" + name, Mode: 0o755, Data: []byte("#!/bin/sh\necho \"" + name + " " + version + " (Skerry Reach)\"\n")},
-		{Path: "/usr/share/doc/" + name + "/copyright", Mode: 0o644, Data: []byte("Made up for the Skerry Reach demonstration.\n")}}
+	return []deb.File{{
+		Path: "/usr/bin/" + name,
+		Mode: 0o755,
+		Data: []byte("#!/bin/sh\necho \"" + name + " " + version + " (Skerry Reach)\"\n"),
+	},
+		{
+			Path: "/usr/share/doc/" + name + "/copyright",
+			Mode: 0o644,
+			Data: []byte("Made up for the Skerry Reach demonstration.\n"),
+		}}
 }
 
 func both(m deb.Made) []deb.Made {
@@ -187,39 +207,88 @@ func tarnPackages() (out []deb.Made) {
 		out = append(out, both(m)...)
 	}
 	section := "Section: control\nPriority: optional\n"
-	add(deb.Made{Component: "core", Name: "sluicectl", Version: "1.4.2-1", Summary: "open and close sluice gates from the command line",
-		Fields: section + "Depends: libtide2 (>= 2.0), tide-data, gate-bus | serial-bus\nRecommends: tide-tables\nSuggests: sluicectl-doc\n", Files: script("sluicectl", "1.4.2-1"), Packing: "xz"})
-	add(deb.Made{Component: "core", Name: "libtide2", Version: "2.1.0-3", Summary: "tide prediction library", Fields: "Section: libs\nMulti-Arch: same\nDepends: tide-data (>= 2026.1)\n",
-		Files: []deb.File{{Path: "/usr/lib/tide/libtide.so.2", Mode: 0o644, Data: payload("libtide", 420_000)}}, Packing: "zst"})
-	add(deb.Made{Component: "core", Name: "tide-data", Version: "2026.3", Arch: "all", Summary: "harmonic constants of the reach", Fields: "Section: data\nMulti-Arch: foreign\n",
-		Files: []deb.File{{Path: "/usr/share/tide/constants", Mode: 0o644, Data: payload("constant", 1_300_000)}}})
-	add(deb.Made{Component: "core", Name: "serial-bus", Version: "0.9-2", Summary: "gate bus over serial lines", Fields: section + "Provides: gate-bus (= 1.0)\nConflicts: net-bus\n", Files: script("serial-bus", "0.9-2")})
-	add(deb.Made{Component: "core", Name: "net-bus", Version: "1.2-1", Summary: "gate bus over the control network", Fields: section + "Provides: gate-bus (= 1.2)\n", Files: script("net-bus", "1.2-1")})
-	add(deb.Made{Component: "core", Name: "sluicectl-doc", Version: "1.4.2-1", Arch: "all", Summary: "handbook of sluicectl", Fields: "Section: doc\n",
-		Files: []deb.File{{Path: "/usr/share/doc/sluicectl/handbook.txt", Mode: 0o644, Data: payload("page", 300_000)}}})
-	add(deb.Made{Component: "core", Name: "sluicectl-dbg", Version: "1.4.2-1", Summary: "debugging symbols of sluicectl", Fields: "Section: debug\nDepends: sluicectl (= 1.4.2-1)\n",
+	add(deb.Made{Component: "core", Name: "sluicectl", Version: "1.4.2-1",
+		Summary: "open and close sluice gates from the command line",
+		Fields: section + "Depends: libtide2 (>= 2.0), tide-data, gate-bus | serial-bus\nRecommends: " +
+			"tide-tables\nSuggests: sluicectl-doc\n", Files: script("sluicectl", "1.4.2-1"), Packing: "xz"})
+	add(deb.Made{Component: "core", Name: "libtide2", Version: "2.1.0-3", Summary: "tide prediction library",
+		Fields: "Section: libs\nMulti-Arch: same\nDepends: tide-data (>= 2026.1)\n",
+		Files: []deb.File{{Path: "/usr/lib/tide/libtide.so.2", Mode: 0o644,
+			Data: payload("libtide", 420_000)}}, Packing: "zst"})
+	add(deb.Made{Component: "core", Name: "tide-data", Version: "2026.3", Arch: "all",
+		Summary: "harmonic constants of the reach", Fields: "Section: data\nMulti-Arch: foreign\n",
+		Files: []deb.File{{Path: "/usr/share/tide/constants", Mode: 0o644,
+			Data: payload("constant", 1_300_000)}}})
+	add(deb.Made{
+		Component: "core",
+		Name:      "serial-bus",
+		Version:   "0.9-2",
+		Summary:   "gate bus over serial lines",
+		Fields:    section + "Provides: gate-bus (= 1.0)\nConflicts: net-bus\n",
+		Files:     script("serial-bus", "0.9-2"),
+	})
+	add(deb.Made{
+		Component: "core",
+		Name:      "net-bus",
+		Version:   "1.2-1",
+		Summary:   "gate bus over the control network",
+		Fields:    section + "Provides: gate-bus (= 1.2)\n",
+		Files:     script("net-bus", "1.2-1"),
+	})
+	add(deb.Made{Component: "core", Name: "sluicectl-doc", Version: "1.4.2-1", Arch: "all",
+		Summary: "handbook of sluicectl", Fields: "Section: doc\n",
+		Files: []deb.File{{
+			Path: "/usr/share/doc/sluicectl/handbook.txt",
+			Mode: 0o644,
+			Data: payload("page", 300_000),
+		}}})
+	add(deb.Made{Component: "core", Name: "sluicectl-dbg", Version: "1.4.2-1",
+		Summary: "debugging symbols of sluicectl", Fields: "Section: debug\nDepends: sluicectl (= 1.4.2-1)\n",
 		Files: []deb.File{{Path: "/usr/lib/debug/sluicectl", Mode: 0o644, Data: payload("symbol", 900_000)}}})
 	for _, v := range []string{"2.3.0-1", "2.4.1-1"} {
-		add(deb.Made{Component: "field", Name: "tide-tables", Version: v, Arch: "all", Summary: "printed tide tables for the gatehouse", Fields: "Section: data\nDepends: tide-data\n",
-			Files: []deb.File{{Path: "/usr/share/tide/tables", Mode: 0o644, Data: payload("table "+v, 700_000)}}})
+		add(deb.Made{Component: "field", Name: "tide-tables", Version: v, Arch: "all",
+			Summary: "printed tide tables for the gatehouse", Fields: "Section: data\nDepends: tide-data\n",
+			Files: []deb.File{{Path: "/usr/share/tide/tables", Mode: 0o644,
+				Data: payload("table "+v, 700_000)}}})
 	}
-	add(deb.Made{Component: "field", Name: "harbour-bell", Version: "3:1.0~rc2-1", Summary: "rings when a gate moves", Fields: section + "Depends: sluicectl (>= 1.4)\n", Files: script("harbour-bell", "3:1.0~rc2-1")})
-	add(deb.Made{Component: "field", Name: "lamp-watch", Version: "0.3-1", Summary: "watches the navigation lamps", Fields: section + "Depends: libtide2, lamp-driver (>= 2)\n", Files: script("lamp-watch", "0.3-1")})
+	add(deb.Made{
+		Component: "field",
+		Name:      "harbour-bell",
+		Version:   "3:1.0~rc2-1",
+		Summary:   "rings when a gate moves",
+		Fields:    section + "Depends: sluicectl (>= 1.4)\n",
+		Files:     script("harbour-bell", "3:1.0~rc2-1"),
+	})
+	add(deb.Made{
+		Component: "field",
+		Name:      "lamp-watch",
+		Version:   "0.3-1",
+		Summary:   "watches the navigation lamps",
+		Fields:    section + "Depends: libtide2, lamp-driver (>= 2)\n",
+		Files:     script("lamp-watch", "0.3-1"),
+	})
 	return out
 }
 
 // fixes is what Tarn published since the release to close holes.
 func fixes() []deb.Made {
-	return both(deb.Made{Component: "core", Name: "libtide2", Version: "2.1.0-3+fix1", Summary: "tide prediction library",
-		Fields: "Section: libs\nMulti-Arch: same\nDepends: tide-data (>= 2026.1)\n",
-		Files:  []deb.File{{Path: "/usr/lib/tide/libtide.so.2", Mode: 0o644, Data: payload("libtide mended", 420_000)}}, Packing: "zst"})
+	return both(deb.Made{Component: "core", Name: "libtide2", Version: "2.1.0-3+fix1",
+		Summary: "tide prediction library",
+		Fields:  "Section: libs\nMulti-Arch: same\nDepends: tide-data (>= 2026.1)\n",
+		Files: []deb.File{{Path: "/usr/lib/tide/libtide.so.2", Mode: 0o644,
+			Data: payload("libtide mended", 420_000)}}, Packing: "zst"})
 }
 
 func kelpPackages() (out []deb.Made) {
-	out = append(out, both(deb.Made{Component: "drives", Name: "kelp-drive", Version: "7.2-0kelp1", Summary: "driver of Kelp gate drives",
-		Fields: "Section: control\nDepends: libkelp7 (= 7.2-0kelp1), sluicectl (>= 1.4)\n", Files: script("kelp-drive", "7.2-0kelp1")})...)
-	out = append(out, both(deb.Made{Component: "drives", Name: "libkelp7", Version: "7.2-0kelp1", Summary: "library of Kelp gate drives",
-		Fields: "Section: libs\nDepends: libtide2 (>= 2.1)\n", Files: []deb.File{{Path: "/usr/lib/kelp/libkelp.so.7", Mode: 0o644, Data: payload("kelp", 260_000)}}})...)
+	out = append(out, both(deb.Made{Component: "drives", Name: "kelp-drive", Version: "7.2-0kelp1",
+		Summary: "driver of Kelp gate drives",
+		Fields:  "Section: control\nDepends: libkelp7 (= 7.2-0kelp1), sluicectl (>= 1.4)\n", Files: script(
+			"kelp-drive", "7.2-0kelp1")})...)
+	out = append(out, both(deb.Made{Component: "drives", Name: "libkelp7", Version: "7.2-0kelp1",
+		Summary: "library of Kelp gate drives",
+		Fields:  "Section: libs\nDepends: libtide2 (>= 2.1)\n",
+		Files: []deb.File{{Path: "/usr/lib/kelp/libkelp.so.7", Mode: 0o644,
+			Data: payload("kelp", 260_000)}}})...)
 	return out
 }
 
@@ -243,13 +312,15 @@ func (s *Scenario) WriteSite(dir string) error {
 		}
 	}
 	for name, text := range map[string]string{
-		"keys/tarn-archive.asc":   tarn.Armoured(),
-		"keys/kelp-release.asc":   kelp.Armoured(),
-		"sources.yaml":            fmt.Sprintf(sourcesYAML, trust.Spaced(tarn.Fingerprint), trust.Spaced(kelp.Fingerprint), s.North.URL, s.South.URL, s.Fixes.URL, s.Vendor.URL),
+		"keys/tarn-archive.asc": tarn.Armoured(),
+		"keys/kelp-release.asc": kelp.Armoured(),
+		"sources.yaml": fmt.Sprintf(sourcesYAML, trust.Spaced(tarn.Fingerprint),
+			trust.Spaced(kelp.Fingerprint), s.North.URL, s.South.URL, s.Fixes.URL, s.Vendor.URL),
 		"mirrors.yaml":            mirrorsYAML,
 		"keys/brine-2026.asc":     brine.Armoured(),
 		"keys/wrack-builders.asc": wrack.Armoured(),
-		"families.yaml":           fmt.Sprintf(familiesYAML, trust.Spaced(brine.Fingerprint), trust.Spaced(wrack.Fingerprint), s.Pumps.URL, s.Launch.URL),
+		"families.yaml": fmt.Sprintf(familiesYAML, trust.Spaced(brine.Fingerprint),
+			trust.Spaced(wrack.Fingerprint), s.Pumps.URL, s.Launch.URL),
 	} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
 			return err

@@ -34,8 +34,14 @@ func NewUpstream(prefix string, files map[string][]byte) (*Upstream, error) {
 	if err != nil {
 		return nil, fmt.Errorf("start a made-up upstream: %w", err)
 	}
-	u := &Upstream{URL: "http://" + l.Addr().String() + strings.TrimSuffix(prefix, "/"), files: files, hits: map[string]int{}, modify: time.Now()}
-	u.server = &http.Server{Handler: http.StripPrefix(prefix, http.HandlerFunc(u.serve)), ReadHeaderTimeout: 5 * time.Second}
+	u := &Upstream{
+		URL:    "http://" + l.Addr().String() + strings.TrimSuffix(prefix, "/"),
+		files:  files,
+		hits:   map[string]int{},
+		modify: time.Now(),
+	}
+	u.server = &http.Server{Handler: http.StripPrefix(prefix, http.HandlerFunc(u.serve)),
+		ReadHeaderTimeout: 5 * time.Second}
 	go u.server.Serve(l)
 	return u, nil
 }

@@ -57,10 +57,12 @@ func (s *Service) known() error {
 }
 
 func (s *Service) lost(what, file, there string) error {
-	f := finding.New("site.lost", "data folder "+s.cfg.Data, "%s (%s): gone, while %s are there; nothing was changed", what, file, there)
+	f := finding.New("site.lost", "data folder "+s.cfg.Data,
+		"%s (%s): gone, while %s are there; nothing was changed", what, file, there)
 	way := "put the file back from your last copy of the folder, with those beside it"
 	if old := s.oldFingerprint(); old != "" {
-		way += "; or set everything aside and begin anew, with a new site key that all machines have to be told of: " +
+		way += "; or set everything aside and begin anew, with a new site key that all machines have to " +
+			"be told of: " +
 			"--begin-anew FINGERPRINT, with the whole fingerprint of the old one, " + trust.Spaced(old)
 	} else {
 		way += "; or move the folder away, and begin with a new one"
@@ -114,7 +116,8 @@ func (s *Service) beginAnew() error {
 		return err
 	}
 	if records && key {
-		return finding.New("define.bad-value", "data folder "+s.cfg.Data, "records and site key are both there: nothing is lost, and nothing was changed").
+		return finding.New("define.bad-value", "data folder "+s.cfg.Data,
+			"records and site key are both there: nothing is lost, and nothing was changed").
 			Do("start it without --begin-anew")
 	}
 	old := s.oldFingerprint()
@@ -123,7 +126,9 @@ func (s *Service) beginAnew() error {
 		return err
 	}
 	if old == "" || typed != old {
-		return finding.New("key.fingerprint-mismatch", "data folder "+s.cfg.Data, "%s was typed, and that is not the fingerprint of the site key that was used here: nothing was changed", trust.Spaced(typed))
+		return finding.New("key.fingerprint-mismatch", "data folder "+s.cfg.Data,
+			"%s was typed, and that is not the fingerprint of the site key that was used here: nothing "+
+				"was changed", trust.Spaced(typed))
 	}
 	aside := filepath.Join(s.cfg.Data, "before-"+s.now().UTC().Format("20060102T150405Z"))
 	if err := os.Mkdir(aside, 0o700); err != nil {

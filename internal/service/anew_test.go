@@ -39,7 +39,8 @@ func TestWhatIsLostIsNotMadeAnewSilently(t *testing.T) {
 			}
 			for range 2 { // the first refusal must leave nothing that the second would take for whole
 				_, err = openOnce(t, data, "")
-				if f, _ := finding.From(err); f.Code != "site.lost" || !strings.Contains(f.WayOut, "--begin-anew") {
+				if f, _ := finding.From(err); f.Code != "site.lost" || !strings.Contains(f.WayOut,
+					"--begin-anew") {
 					t.Fatalf("it starts, or does not say the way back: %v", err)
 				}
 			}

@@ -8,7 +8,19 @@ import (
 
 // Calls that take long to work out: an account has so many of them under way at
 // once, and others wait for a while.
-var long = map[string]bool{"check": true, "compare": true, "record": true, "restore": true, "wouldRestore": true, "groupFiles": true, "diff": true, "advisories": true, "verifyJournal": true, "addPackage": true, "poolUsage": true}
+var long = map[string]bool{
+	"check":         true,
+	"compare":       true,
+	"record":        true,
+	"restore":       true,
+	"wouldRestore":  true,
+	"groupFiles":    true,
+	"diff":          true,
+	"advisories":    true,
+	"verifyJournal": true,
+	"addPackage":    true,
+	"poolUsage":     true,
+}
 
 const (
 	longAtOnce = 2

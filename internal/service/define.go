@@ -47,7 +47,8 @@ func (s *Service) propose(in api.Documents) (*proposal, error) {
 		p.target = given
 	}
 	p.takeFiles(given, in.Files)
-	p.judgement.Findings = definition.Merge(found, definition.Check(p.target, p.surroundings(s, given, in.Files)))
+	p.judgement.Findings = definition.Merge(found,
+		definition.Check(p.target, p.surroundings(s, given, in.Files)))
 	if p.judgement.Findings == nil {
 		p.judgement.Findings = finding.List{}
 	}
@@ -115,10 +116,12 @@ func (p *proposal) renews(name string, c *trust.Certificate) {
 	if err != nil || !more {
 		return
 	}
-	p.judgement.Renewed = append(p.judgement.Renewed, api.Renewed{Key: name, Fingerprint: c.Fingerprint, Changes: have.Changes(merged)})
+	p.judgement.Renewed = append(p.judgement.Renewed, api.Renewed{Key: name, Fingerprint: c.Fingerprint,
+		Changes: have.Changes(merged)})
 }
 
-func (p *proposal) surroundings(s *Service, given *definition.Set, files map[string][]byte) definition.Surroundings {
+func (p *proposal) surroundings(s *Service, given *definition.Set,
+	files map[string][]byte) definition.Surroundings {
 	return definition.Surroundings{
 		Families: families.All,
 		ReadFile: func(path string) ([]byte, error) {
@@ -128,7 +131,8 @@ func (p *proposal) surroundings(s *Service, given *definition.Set, files map[str
 			// A recorded key's file was read when it was recorded.
 			var all []byte
 			for name, k := range p.recorded.Keys {
-				if _, again := given.Keys[name]; !again && (k.File == path || p.target.Resolve(name) == path) {
+				if _, again := given.Keys[name]; !again &&
+					(k.File == path || p.target.Resolve(name) == path) {
 					for _, f := range k.All() {
 						if c, ok := p.trusted.certificates[f]; ok {
 							all = append(all, c.Binary()...)
@@ -154,7 +158,9 @@ func (p *proposal) surroundings(s *Service, given *definition.Set, files map[str
 		},
 		Vouched: func(f, source string) bool {
 			return p.trusted.vouched(f, source) ||
-				slices.ContainsFunc(p.vouches(given), func(v api.Vouching) bool { return v.Fingerprint == f && v.Source == source })
+				slices.ContainsFunc(p.vouches(given), func(v api.Vouching) bool {
+					return v.Fingerprint == f && v.Source == source
+				})
 		},
 		Barred: func(f string) string { return p.trusted.bars[f].Reason },
 		Now:    s.now(),
@@ -164,7 +170,14 @@ func (p *proposal) surroundings(s *Service, given *definition.Set, files map[str
 // decisionsLater are the errors that do not keep a description from being
 // recorded: they are about decisions that come afterwards, and builds refuse
 // until they are made.
-var decisionsLater = map[string]bool{"key.missing": true, "key.unvouched": true, "key.expired": true, "key.revoked": true, "key.barred": true, "key.cannot-sign": true}
+var decisionsLater = map[string]bool{
+	"key.missing":     true,
+	"key.unvouched":   true,
+	"key.expired":     true,
+	"key.revoked":     true,
+	"key.barred":      true,
+	"key.cannot-sign": true,
+}
 
 // blocking gives the errors that keep a description from being recorded.
 func blocking(l finding.List) finding.List {
@@ -188,7 +201,8 @@ func (s *Service) describe(in api.Documents, by, role, expected string) (api.Jud
 	} else if expected != "" && expected != tag {
 		return api.Judgement{}, &api.Problem{Title: "The definition was not recorded", Status: 412,
 			Type:   "urn:stockade:changed-meanwhile",
-			Detail: "somebody changed the description after you began", WayOut: "look at what is recorded now (stockade revision list), and make your change over that"}
+			Detail: "somebody changed the description after you began",
+			WayOut: "look at what is recorded now (stockade revision list), and make your change over that"}
 	}
 	if err := s.explained(); err != nil {
 		return api.Judgement{}, err
@@ -217,11 +231,14 @@ func (p *proposal) permitted(role string) error {
 			Type: "urn:stockade:rights", Detail: detail, WayOut: way}
 	}
 	if len(p.judgement.Vouches) > 0 {
-		return no(fmt.Sprintf("it vouches for %s, and only a warden may", p.judgement.Vouches[0].Fingerprint), "ask a warden to record it, or leave vouched_for out")
+		return no(fmt.Sprintf("it vouches for %s, and only a warden may", p.judgement.Vouches[0].Fingerprint),
+			"ask a warden to record it, or leave vouched_for out")
 	}
 	for _, c := range p.judgement.Changes {
 		if c.Kind == "package" && c.Action != "remove" {
-			return no(fmt.Sprintf("it puts the package %s into a house source, and only a warden may: the site signs it", c.Name), "ask a warden to do it, or leave that package out")
+			return no(fmt.Sprintf(
+				"it puts the package %s into a house source, and only a warden may: the site signs it",
+				c.Name), "ask a warden to do it, or leave that package out")
 		}
 	}
 	return nil
@@ -290,7 +307,8 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 		if err != nil {
 			return err
 		}
-		return s.write(tx, by, "definition.record", fmt.Sprintf("revision %d", rev.ID), map[string]string{"summary": summary, "described": digest})
+		return s.write(tx, by, "definition.record", fmt.Sprintf("revision %d", rev.ID), map[string]string{
+			"summary": summary, "described": digest})
 	})
 	return out, err
 }
@@ -330,7 +348,8 @@ func summarise(changes []definition.Change) string {
 }
 
 // change edits the recorded description in place, with the same checks as documents.
-func (s *Service) change(by, role, summary string, edit func(set *definition.Set) error) (api.Judgement, error) {
+func (s *Service) change(by, role, summary string, edit func(set *definition.Set) error) (api.Judgement,
+	error) {
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	if err := s.explained(); err != nil {
@@ -347,7 +366,8 @@ func (s *Service) change(by, role, summary string, edit func(set *definition.Set
 	return s.recordSet(recorded, target, by, role, summary)
 }
 
-func (s *Service) recordSet(recorded, target *definition.Set, by, role, summary string) (api.Judgement, error) {
+func (s *Service) recordSet(recorded, target *definition.Set, by, role, summary string) (api.Judgement,
+	error) {
 	p, err := s.proposeSet(recorded, target)
 	if err != nil {
 		return api.Judgement{}, err
@@ -370,7 +390,8 @@ func (s *Service) proposeSet(recorded, target *definition.Set) (*proposal, error
 	p := &proposal{recorded: recorded, target: target, trusted: t}
 	around := p.surroundings(s, definition.NewSet(), nil)
 	around.ReadFile = nil
-	p.judgement = api.Judgement{Findings: definition.Check(target, around), Changes: definition.Compare(recorded, target),
+	p.judgement = api.Judgement{Findings: definition.Check(target, around),
+		Changes: definition.Compare(recorded, target),
 		Vouches: []api.Vouching{}, Renewed: []api.Renewed{}}
 	if p.judgement.Findings == nil {
 		p.judgement.Findings = finding.List{}
@@ -423,7 +444,8 @@ func (s *Service) restoring(id int64, object string) (*proposal, error) {
 	target := definition.Overlay(recorded, definition.NewSet())
 	kind, name, _ := strings.Cut(object, "/")
 	if !target.Take(then, kind, name) {
-		return nil, finding.New("define.dangling-reference", "", "neither revision %d nor what is recorded has %q", id, object).
+		return nil, finding.New("define.dangling-reference", "",
+			"neither revision %d nor what is recorded has %q", id, object).
 			Do("name it as KIND/NAME, such as source/tarn")
 	}
 	return s.proposeSet(recorded, target)

@@ -71,7 +71,8 @@ func (c *editionCache) open(s *Service, name string, number int) (*openEdition, 
 		return nil, err
 	}
 	if e.Mirror != name || e.Number != number {
-		return nil, finding.New("edition.seal-bad", "edition "+key, "the folder holds another edition, %s", e.Name())
+		return nil, finding.New("edition.seal-bad", "edition "+key, "the folder holds another edition, %s",
+			e.Name())
 	}
 	if c.held == nil {
 		c.held = map[string]*openEdition{}
@@ -100,7 +101,8 @@ func (c *editionCache) forget(name string, number int) {
 
 func noEdition(name string, number int) error {
 	return &api.Problem{Title: "There is no such edition", Status: 404, Type: "urn:stockade:not-found",
-		Detail: fmt.Sprintf("the mirror %s has no edition %d that stands", name, number), WayOut: "stockade edition list shows those that do"}
+		Detail: fmt.Sprintf("the mirror %s has no edition %d that stands", name, number),
+		WayOut: "stockade edition list shows those that do"}
 }
 
 // standing opens an edition that exists and is not retired.
@@ -160,7 +162,17 @@ func editionOf(e store.Edition, shown map[string][]string) api.Edition {
 	if lanes == nil {
 		lanes = []string{}
 	}
-	return api.Edition{Name: name, Mirror: e.Mirror, Number: e.Number, Created: e.Created, Copy: e.Copy, Packages: e.Packages, Files: e.Files, Bytes: e.Bytes, Lanes: lanes}
+	return api.Edition{
+		Name:     name,
+		Mirror:   e.Mirror,
+		Number:   e.Number,
+		Created:  e.Created,
+		Copy:     e.Copy,
+		Packages: e.Packages,
+		Files:    e.Files,
+		Bytes:    e.Bytes,
+		Lanes:    lanes,
+	}
 }
 
 func (s *Service) items(name string, number int) ([]mirror.Item, error) {
@@ -169,7 +181,10 @@ func (s *Service) items(name string, number int) ([]mirror.Item, error) {
 		return nil, err
 	}
 	var out []mirror.Item
-	err = mirror.ReadItems(s.pool, e.manifest, func(it mirror.Item) error { out = append(out, it); return nil })
+	err = mirror.ReadItems(s.pool, e.manifest, func(it mirror.Item) error {
+		out = append(out, it)
+		return nil
+	})
 	return out, err
 }
 
@@ -187,7 +202,8 @@ func (s *Service) diff(name string, number, against int) ([]mirror.Change, error
 			}
 		}
 		if against == 0 {
-			return nil, &api.Problem{Title: "There is nothing to compare with", Status: 404, Type: "urn:stockade:not-found",
+			return nil, &api.Problem{Title: "There is nothing to compare with", Status: 404,
+				Type:   "urn:stockade:not-found",
 				Detail: fmt.Sprintf("no edition of %s before %d stands", name, number)}
 		}
 	}
@@ -261,11 +277,18 @@ func (s *Service) retire(name string, number int, by string) (api.Edition, error
 	}
 	out := editionOf(e, shown)
 	if len(out.Lanes) > 0 {
-		return out, &api.Problem{Title: "The edition was not retired", Status: 409, Type: "urn:stockade:in-use",
-			Detail: fmt.Sprintf("the lane %s shows %s", strings.Join(out.Lanes, ", "), out.Name), WayOut: "move the lane first"}
+		return out, &api.Problem{Title: "The edition was not retired", Status: 409,
+			Type:   "urn:stockade:in-use",
+			Detail: fmt.Sprintf("the lane %s shows %s", strings.Join(out.Lanes, ", "), out.Name),
+			WayOut: "move the lane first"}
 	}
 	if id := s.jobs.on("edition " + out.Name); id != 0 {
-		return out, &api.Problem{Title: "The edition was not retired", Status: 409, Type: "urn:stockade:in-use", Detail: fmt.Sprintf("job %d works on it", id)}
+		return out, &api.Problem{
+			Title:  "The edition was not retired",
+			Status: 409,
+			Type:   "urn:stockade:in-use",
+			Detail: fmt.Sprintf("job %d works on it", id),
+		}
 	}
 	e.Retired = true
 	return out, s.db.Tx(func(tx *store.DB) error {
@@ -292,14 +315,28 @@ func (s *Service) lane(name string) (api.Lane, error) {
 }
 
 // describeLane tells where a lane points, and who follows it.
-func (s *Service) describeLane(set *definition.Set, now *inForce, name string, followers []string) (api.Lane, error) {
+func (s *Service) describeLane(set *definition.Set, now *inForce, name string, followers []string) (api.Lane,
+	error) {
 	l, moves := set.Lanes[name], now.moves(name)
 	if len(moves) == 0 && now.broken != nil {
 		return api.Lane{}, now.broken
 	}
-	out := api.Lane{Name: name, Mirror: l.Mirror, URL: s.PackagesURL() + "/lane/" + name, History: []api.Step{}, Groups: []string{}, Findings: finding.List{}}
+	out := api.Lane{
+		Name:     name,
+		Mirror:   l.Mirror,
+		URL:      s.PackagesURL() + "/lane/" + name,
+		History:  []api.Step{},
+		Groups:   []string{},
+		Findings: finding.List{},
+	}
 	for i, m := range moves {
-		step := api.Step{Edition: fmt.Sprintf("%s/%d", m.Mirror, m.Edition), At: m.At, By: m.By, Reason: m.Reason, Back: m.Back}
+		step := api.Step{
+			Edition: fmt.Sprintf("%s/%d", m.Mirror, m.Edition),
+			At:      m.At,
+			By:      m.By,
+			Reason:  m.Reason,
+			Back:    m.Back,
+		}
 		if i == 0 {
 			out.Edition = step.Edition
 		}
@@ -334,14 +371,16 @@ func (s *Service) move(name string, m api.Move, by string) (api.Lane, error) {
 		return l, err
 	}
 	if mirrorName != l.Mirror {
-		return l, finding.New("define.bad-value", "lane "+name, "the lane shows editions of %s, and %s is of another mirror", l.Mirror, m.Edition)
+		return l, finding.New("define.bad-value", "lane "+name,
+			"the lane shows editions of %s, and %s is of another mirror", l.Mirror, m.Edition)
 	}
 	open, _, err := s.standing(mirrorName, number)
 	if err != nil {
 		return l, err
 	}
 	if !s.sound(open) {
-		return l, finding.New("edition.damaged", "edition "+open.Name(), "files of it are gone or cut short; the lane stays where it is")
+		return l, finding.New("edition.damaged", "edition "+open.Name(),
+			"files of it are gone or cut short; the lane stays where it is")
 	}
 	return s.step(l, store.Move{Lane: name, Mirror: mirrorName, Edition: number, Reason: m.Reason}, by)
 }
@@ -369,10 +408,21 @@ func (s *Service) back(name string, m api.Move, by string) (api.Lane, error) {
 	}
 	for i := len(stack) - 2; i >= 0; i-- {
 		if _, _, err := s.standing(stack[i].Mirror, stack[i].Edition); err == nil {
-			return s.step(l, store.Move{Lane: name, Mirror: stack[i].Mirror, Edition: stack[i].Edition, Reason: m.Reason, Back: true}, by)
+			return s.step(l, store.Move{
+				Lane:    name,
+				Mirror:  stack[i].Mirror,
+				Edition: stack[i].Edition,
+				Reason:  m.Reason,
+				Back:    true,
+			}, by)
 		}
 	}
-	return l, &api.Problem{Title: "The lane was not moved", Status: 409, Type: "urn:stockade:no-way-back", Detail: "the lane " + name + " showed no other edition before that still stands"}
+	return l, &api.Problem{
+		Title:  "The lane was not moved",
+		Status: 409,
+		Type:   "urn:stockade:no-way-back",
+		Detail: "the lane " + name + " showed no other edition before that still stands",
+	}
 }
 
 func (s *Service) step(l api.Lane, m store.Move, by string) (api.Lane, error) {
@@ -385,7 +435,8 @@ func (s *Service) step(l api.Lane, m store.Move, by string) (api.Lane, error) {
 		if err := tx.AddMove(m); err != nil {
 			return err
 		}
-		return s.write(tx, by, action, "lane "+l.Name, map[string]string{"from": l.Edition, "to": fmt.Sprintf("%s/%d", m.Mirror, m.Edition), "reason": m.Reason})
+		return s.write(tx, by, action, "lane "+l.Name, map[string]string{"from": l.Edition, "to": fmt.Sprintf(
+			"%s/%d", m.Mirror, m.Edition), "reason": m.Reason})
 	})
 	if err != nil {
 		return l, err

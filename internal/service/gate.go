@@ -69,7 +69,13 @@ func (p *place) unused() bool {
 }
 
 func newGate(l net.Listener, most int) *gate {
-	g := &gate{Listener: l, most: most, mostOfOne: max(most*3/4, 1), held: map[net.Conn]*place{}, of: map[string]int{}}
+	g := &gate{
+		Listener:  l,
+		most:      most,
+		mostOfOne: max(most*3/4, 1),
+		held:      map[net.Conn]*place{},
+		of:        map[string]int{},
+	}
 	g.free = sync.NewCond(&g.mu)
 	return g
 }
@@ -113,7 +119,8 @@ func (g *gate) room() bool {
 func (g *gate) evict(address string) bool {
 	var oldest net.Conn
 	for c, p := range g.held {
-		if p.unused() && (address == "" || p.address == address) && (oldest == nil || p.since.Before(g.held[oldest].since)) {
+		if p.unused() && (address == "" || p.address == address) &&
+			(oldest == nil || p.since.Before(g.held[oldest].since)) {
 			oldest = c
 		}
 	}

@@ -36,7 +36,12 @@ func page[T any](items []T, err error) (any, error) {
 func (s *Service) handlers() map[string]handler {
 	return map[string]handler{
 		"about": func(c *gin.Context) (any, error) {
-			return api.About{Version: s.cfg.Version, SiteKey: s.site.Certificate().Fingerprint, Packages: s.PackagesURL(), Definition: 1}, nil
+			return api.About{
+				Version:    s.cfg.Version,
+				SiteKey:    s.site.Certificate().Fingerprint,
+				Packages:   s.PackagesURL(),
+				Definition: 1,
+			}, nil
 		},
 		"openapi": func(c *gin.Context) (any, error) {
 			c.Data(http.StatusOK, "application/json", api.OpenAPI(s.cfg.Version))
@@ -48,7 +53,8 @@ func (s *Service) handlers() map[string]handler {
 		},
 		"whoami": func(c *gin.Context) (any, error) {
 			found, err := s.contradicted()
-			return api.Who{Account: who(c).Name, Role: who(c).Role, Journal: append(finding.List{}, found...)}, err
+			return api.Who{Account: who(c).Name, Role: who(c).Role,
+				Journal: append(finding.List{}, found...)}, err
 		},
 		"overview": func(c *gin.Context) (any, error) { return s.overview() },
 
@@ -71,7 +77,8 @@ func (s *Service) handlers() map[string]handler {
 			if err != nil {
 				return nil, err
 			}
-			return refused("The definition was not recorded")(s.describe(in, who(c).Name, who(c).Role, c.GetHeader("If-Match")))
+			return refused("The definition was not recorded")(s.describe(in, who(c).Name, who(c).Role,
+				c.GetHeader("If-Match")))
 		},
 
 		"sources": func(c *gin.Context) (any, error) {
@@ -110,11 +117,18 @@ func (s *Service) handlers() map[string]handler {
 				return nil, err
 			}
 			if in.AcceptOnce != "" && who(c).Role != api.Warden {
-				return nil, &api.Problem{Title: "Not allowed", Status: 403, Type: "urn:stockade:rights", Detail: "only a warden may accept an older root"}
+				return nil, &api.Problem{
+					Title:  "Not allowed",
+					Status: 403,
+					Type:   "urn:stockade:rights",
+					Detail: "only a warden may accept an older root",
+				}
 			}
 			return s.startRefresh(c.Param("name"), who(c).Name, in.AcceptOnce)
 		},
-		"probe":        func(c *gin.Context) (any, error) { return s.startProbe(c.Param("name"), who(c).Name) },
+		"probe": func(c *gin.Context) (any, error) {
+			return s.startProbe(c.Param("name"), who(c).Name)
+		},
 		"enable":       s.editSource("enable", func(src *definition.Source) { src.Disabled = false }),
 		"disable":      s.editSource("disable", func(src *definition.Source) { src.Disabled = true }),
 		"removeSource": s.editSource("remove", nil),
@@ -123,11 +137,18 @@ func (s *Service) handlers() map[string]handler {
 			in := api.NewPackage{From: c.Query("from"), Why: c.Query("why")}
 			var err error
 			if in.Signature, err = base64.StdEncoding.DecodeString(c.Query("signature")); err != nil {
-				return nil, &api.Problem{Title: "The request could not be read", Status: 400, Type: "urn:stockade:request", Detail: "the signature is not base64"}
+				return nil, &api.Problem{
+					Title:  "The request could not be read",
+					Status: 400,
+					Type:   "urn:stockade:request",
+					Detail: "the signature is not base64",
+				}
 			}
 			return s.addPackage(c.Request.Context(), c.Param("name"), in, c.Request.Body, who(c).Name)
 		},
-		"housePackages": func(c *gin.Context) (any, error) { return page(s.housePackages(c.Query("source"))) },
+		"housePackages": func(c *gin.Context) (any, error) {
+			return page(s.housePackages(c.Query("source")))
+		},
 		"removePackage": func(c *gin.Context) (any, error) {
 			return refused("The package was not removed")(s.removePackage(c.Param("id"), who(c).Name))
 		},
@@ -169,7 +190,8 @@ func (s *Service) handlers() map[string]handler {
 			}
 			return page(s.addKeys(in.Data, who(c).Name))
 		},
-		"vouch": decision(s.vouch), "bar": decision(s.bar), "withdraw": decision(s.withdraw), "retireKey": decision(s.retireKey),
+		"vouch": decision(s.vouch), "bar": decision(s.bar), "withdraw": decision(s.withdraw),
+		"retireKey": decision(s.retireKey),
 
 		"mirrors": func(c *gin.Context) (any, error) {
 			set, all, err := s.toldNow()
@@ -224,7 +246,9 @@ func (s *Service) handlers() map[string]handler {
 		"advisories": s.onEdition(func(c *gin.Context, name string, n int) (any, error) {
 			return page(s.advisories(name, n, c.Query("q")))
 		}),
-		"manifest": s.onEdition(func(c *gin.Context, name string, n int) (any, error) { return s.editionFiles(name, n) }),
+		"manifest": s.onEdition(func(c *gin.Context, name string, n int) (any, error) {
+			return s.editionFiles(name, n)
+		}),
 		"file": s.onEdition(func(c *gin.Context, name string, n int) (any, error) {
 			e, _, err := s.standing(name, n)
 			if err == nil {
@@ -232,8 +256,12 @@ func (s *Service) handlers() map[string]handler {
 			}
 			return nil, err
 		}),
-		"verify": s.onEdition(func(c *gin.Context, name string, n int) (any, error) { return s.startVerify(name, n, who(c).Name) }),
-		"retire": s.onEdition(func(c *gin.Context, name string, n int) (any, error) { return s.retire(name, n, who(c).Name) }),
+		"verify": s.onEdition(func(c *gin.Context, name string, n int) (any, error) {
+			return s.startVerify(name, n, who(c).Name)
+		}),
+		"retire": s.onEdition(func(c *gin.Context, name string, n int) (any, error) {
+			return s.retire(name, n, who(c).Name)
+		}),
 
 		"lanes": func(c *gin.Context) (any, error) {
 			set, all, err := s.toldNow()
@@ -337,7 +365,8 @@ func (s *Service) handlers() map[string]handler {
 			if err != nil {
 				return nil, err
 			}
-			return refused("The revision was not restored")(s.restore(int64(id), in.Object, who(c).Name, who(c).Role))
+			return refused("The revision was not restored")(s.restore(int64(id), in.Object,
+				who(c).Name, who(c).Role))
 		},
 		"wouldRestore": func(c *gin.Context) (any, error) {
 			id, err := number(c, "id")
@@ -406,23 +435,26 @@ func (s *Service) judge(c *gin.Context) (any, error) {
 func (s *Service) editSource(verb string, edit func(*definition.Source)) handler {
 	return func(c *gin.Context) (any, error) {
 		name := c.Param("name")
-		return refused("The source was not changed")(s.change(who(c).Name, who(c).Role, verb+" source "+name, func(set *definition.Set) error {
-			src, ok := set.Sources[name]
-			if !ok {
-				return dangling("", "source", name, set.Sources)
-			}
-			if edit == nil {
-				delete(set.Sources, name)
-				for k, key := range set.Keys { // decisions for it go with it
-					key.VouchedFor = slices.DeleteFunc(slices.Clone(key.VouchedFor), func(v string) bool { return v == name })
-					set.Keys[k] = key
+		return refused("The source was not changed")(s.change(who(c).Name, who(c).Role, verb+" source "+name,
+			func(set *definition.Set) error {
+				src, ok := set.Sources[name]
+				if !ok {
+					return dangling("", "source", name, set.Sources)
 				}
+				if edit == nil {
+					delete(set.Sources, name)
+					for k, key := range set.Keys { // decisions for it go with it
+						key.VouchedFor = slices.DeleteFunc(slices.Clone(key.VouchedFor), func(v string) bool {
+							return v == name
+						})
+						set.Keys[k] = key
+					}
+					return nil
+				}
+				edit(&src)
+				set.Sources[name] = src
 				return nil
-			}
-			edit(&src)
-			set.Sources[name] = src
-			return nil
-		}))
+			}))
 	}
 }
 
@@ -472,19 +504,25 @@ func (s *Service) editionPackages(c *gin.Context, name string, n int) (any, erro
 	limit, q := pageSize(c), strings.ToLower(c.Query("q"))
 	out := api.Page[api.Item]{Items: []api.Item{}}
 	last := int64(0) // behind the last one that is on the page
-	err = mirror.ReadItemsFrom(s.pool, e.manifest, max(cursorOf(c), 0), func(it mirror.Item, next int64) error {
-		if q != "" && !strings.Contains(strings.ToLower(it.Name+" "+it.Summary), q) {
+	err = mirror.ReadItemsFrom(s.pool, e.manifest, max(cursorOf(c), 0),
+		func(it mirror.Item, next int64) error {
+			if q != "" && !strings.Contains(strings.ToLower(it.Name+" "+it.Summary), q) {
+				return nil
+			}
+			if len(out.Items) == limit {
+				out.Next = strconv.FormatInt(last, 10)
+				return errEnough
+			}
+			out.Items, last = append(out.Items, it), next
 			return nil
-		}
-		if len(out.Items) == limit {
-			out.Next = strconv.FormatInt(last, 10)
-			return errEnough
-		}
-		out.Items, last = append(out.Items, it), next
-		return nil
-	})
+		})
 	if errors.Is(err, mirror.ErrNoLine) {
-		return nil, &api.Problem{Title: "The request could not be read", Status: 400, Type: "urn:stockade:request", Detail: "the cursor is not one that a page of this list told"}
+		return nil, &api.Problem{
+			Title:  "The request could not be read",
+			Status: 400,
+			Type:   "urn:stockade:request",
+			Detail: "the cursor is not one that a page of this list told",
+		}
 	}
 	if errors.Is(err, errEnough) {
 		err = nil
@@ -501,7 +539,12 @@ func (s *Service) checks(set *definition.Set, t *trusted) finding.List {
 }
 
 func (s *Service) describeSource(set *definition.Set, all states, name string) api.Source {
-	out := api.Source{Name: name, Source: set.Sources[name], Mirrors: set.UsersOf(name), Findings: all.of("source " + name)}
+	out := api.Source{
+		Name:     name,
+		Source:   set.Sources[name],
+		Mirrors:  set.UsersOf(name),
+		Findings: all.of("source " + name),
+	}
 	if out.Mirrors == nil {
 		out.Mirrors = []string{}
 	}
@@ -527,7 +570,13 @@ func (s *Service) describeSource(set *definition.Set, all states, name string) a
 }
 
 func (s *Service) describeMirror(set *definition.Set, all states, name string) (api.Mirror, error) {
-	out := api.Mirror{Name: name, Mirror: set.Mirrors[name], Lanes: []string{}, Findings: all.of("mirror " + name), Job: s.jobs.on("mirror " + name)}
+	out := api.Mirror{
+		Name:     name,
+		Mirror:   set.Mirrors[name],
+		Lanes:    []string{},
+		Findings: all.of("mirror " + name),
+		Job:      s.jobs.on("mirror " + name),
+	}
 	var err error
 	if out.Editions, err = s.editionList(name); err != nil {
 		return out, err
@@ -591,7 +640,8 @@ func (s *Service) overview() (api.Overview, error) {
 		if !src.Disabled && !set.Sources[name].Managed() {
 			asked = append(asked, src.Checked)
 		}
-		strip := api.SourceStrip{Name: name, Standing: src.Standing, Disabled: src.Disabled, Days: []api.Day{}}
+		strip := api.SourceStrip{Name: name, Standing: src.Standing,
+			Disabled: src.Disabled, Days: []api.Day{}}
 		if src.Accepted != nil {
 			strip.RootDate = src.Accepted.Date
 		}
@@ -716,25 +766,32 @@ func (s *Service) addAccount(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	if in.Role != api.Viewer && in.Role != api.Operator && in.Role != api.Warden {
-		return nil, finding.New("define.bad-value", "account "+in.Name, "the role %q is not viewer, operator or warden", in.Role)
+		return nil, finding.New("define.bad-value", "account "+in.Name,
+			"the role %q is not viewer, operator or warden", in.Role)
 	}
-	if in.Name == "" || len(in.Name) > 64 || finding.Harmless(in.Name) != in.Name || strings.ContainsAny(in.Name, " \t/") {
-		return nil, finding.New("define.bad-value", "account", "the name %q does not fit", in.Name).Do("give 1 to 64 letters without spaces")
+	if in.Name == "" || len(in.Name) > 64 || finding.Harmless(in.Name) != in.Name ||
+		strings.ContainsAny(in.Name, " \t/") {
+		return nil, finding.New("define.bad-value", "account", "the name %q does not fit", in.Name).Do(
+			"give 1 to 64 letters without spaces")
 	}
 	if _, err := s.db.AccountBy(in.Name); err == nil {
-		return nil, finding.New("define.duplicate-name", "account "+in.Name, "there is an account of this name")
+		return nil, finding.New("define.duplicate-name", "account "+in.Name,
+			"there is an account of this name")
 	}
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	token := secret()
 	return api.NewToken{Account: in.Name, Token: token}, s.db.Tx(func(tx *store.DB) error {
-		if err := tx.SaveAccount(store.Account{Name: in.Name, Role: in.Role, Created: s.now().UTC()}); err != nil {
+		if err := tx.SaveAccount(store.Account{Name: in.Name, Role: in.Role, Created: s.now().UTC()}); err !=
+			nil {
 			return err
 		}
-		if err := tx.AddToken(store.Token{Hash: tokenHash(token), Account: in.Name, Label: "first", Created: s.now().UTC()}); err != nil {
+		if err := tx.AddToken(store.Token{Hash: tokenHash(token), Account: in.Name, Label: "first",
+			Created: s.now().UTC()}); err != nil {
 			return err
 		}
-		return s.write(tx, who(c).Name, "account.add", "account "+in.Name, map[string]string{"role": in.Role, "token": tokenHash(token)})
+		return s.write(tx, who(c).Name, "account.add", "account "+in.Name, map[string]string{"role": in.Role,
+			"token": tokenHash(token)})
 	})
 }
 
@@ -745,7 +802,8 @@ func (s *Service) removeAccount(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	if name == who(c).Name {
-		return nil, finding.New("define.bad-value", "account "+name, "this is the account that asks; another warden has to remove it")
+		return nil, finding.New("define.bad-value", "account "+name,
+			"this is the account that asks; another warden has to remove it")
 	}
 	s.writing.Lock()
 	defer s.writing.Unlock()

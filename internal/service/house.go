@@ -35,12 +35,15 @@ func (s *Service) houseSource(set *definition.Set, name string) (*mirror.Source,
 		return nil, err
 	}
 	site := s.site.Certificate()
-	out := &mirror.Source{Name: name, Standing: src.Standing, Priority: src.Priority, Spec: src.Archive(name), Family: families.All[src.Family], MaxAge: age,
-		Keyring: trust.NewKeyring(name, []trust.Known{{Certificate: site, VouchedFor: []string{name}}}, s.now)}
+	out := &mirror.Source{Name: name, Standing: src.Standing, Priority: src.Priority, Spec: src.Archive(name),
+		Family: families.All[src.Family], MaxAge: age,
+		Keyring: trust.NewKeyring(name, []trust.Known{{Certificate: site, VouchedFor: []string{name}}},
+			s.now)}
 	var packages []mirror.HousePackage
 	for _, id := range set.HousePackages(name) {
 		p := set.Packages[id]
-		packages = append(packages, mirror.HousePackage{SHA256: p.SHA256, Size: int64(p.Size), Signature: p.Signature})
+		packages = append(packages, mirror.HousePackage{SHA256: p.SHA256,
+			Size: int64(p.Size), Signature: p.Signature})
 	}
 	s.publishing.Lock()
 	defer s.publishing.Unlock()
@@ -111,12 +114,14 @@ var notInNames = regexp.MustCompile(`[^a-z0-9.-]+`)
 
 // packageID makes the name that a house package is recorded by.
 func packageID(p *archive.Package, sum string) string {
-	id := strings.Trim(notInNames.ReplaceAllString(strings.ToLower(p.Name+"-"+p.Version+"."+p.Arch), "-"), ".-")
+	id := strings.Trim(notInNames.ReplaceAllString(strings.ToLower(p.Name+"-"+p.Version+"."+p.Arch), "-"),
+		".-")
 	return id[:min(len(id), 50)] + "-" + sum[:8]
 }
 
 // addPackage takes a package file into a house source.
-func (s *Service) addPackage(ctx context.Context, source string, in api.NewPackage, body io.Reader, by string) (api.HousePackage, error) {
+func (s *Service) addPackage(ctx context.Context, source string, in api.NewPackage, body io.Reader,
+	by string) (api.HousePackage, error) {
 	none := api.HousePackage{}
 	t, set, err := s.trustedAndSet()
 	if err != nil {
@@ -128,11 +133,14 @@ func (s *Service) addPackage(ctx context.Context, source string, in api.NewPacka
 	}
 	object := "source " + source
 	if !src.Managed() {
-		return none, finding.New("define.bad-value", object, "it is not a house source without upstreams, so nothing can be added to it").
+		return none, finding.New("define.bad-value", object,
+			"it is not a house source without upstreams, so nothing can be added to it").
 			Do("describe one: standing: house, and no upstreams")
 	}
 	if strings.TrimSpace(in.From) == "" || strings.TrimSpace(in.Why) == "" {
-		return none, finding.New("define.missing-field", object, "where the file came from, or what it is for, is missing").Do("give --from and --why: whoever looks at it later will want to know")
+		return none, finding.New("define.missing-field", object,
+			"where the file came from, or what it is for, is missing").Do(
+			"give --from and --why: whoever looks at it later will want to know")
 	}
 	tmp, err := os.CreateTemp(filepath.Join(s.cfg.Data, "tmp"), "upload-")
 	if err != nil {
@@ -145,7 +153,8 @@ func (s *Service) addPackage(ctx context.Context, source string, in api.NewPacka
 		return none, fmt.Errorf("take the file in: %w", err)
 	}
 	if n > maxUpload {
-		return none, finding.New("content.too-large", object, "the file has more than %d bytes", int64(maxUpload))
+		return none, finding.New("content.too-large", object, "the file has more than %d bytes",
+			int64(maxUpload))
 	}
 	given, long, err := digestsOf(tmp)
 	if err != nil {
@@ -157,7 +166,8 @@ func (s *Service) addPackage(ctx context.Context, source string, in api.NewPacka
 	}
 	defer release()
 	b := s.builder(nil)
-	taken, err := b.TakeIntoHouse(src.Archive(source), families.All[src.Family], tmp, in.Signature, t.everybody(s.now))
+	taken, err := b.TakeIntoHouse(src.Archive(source), families.All[src.Family], tmp,
+		in.Signature, t.everybody(s.now))
 	if err != nil {
 		f, ok := finding.From(err)
 		if !ok {
@@ -175,20 +185,27 @@ func (s *Service) addPackage(ctx context.Context, source string, in api.NewPacka
 		return none, f
 	}
 	p := taken.Package
-	rec := definition.Package{Source: source, Name: p.Name, Version: p.Version, Architecture: p.Arch, SHA256: taken.SHA256, Size: int(taken.Size), Signature: taken.Signature,
-		Given: given, From: finding.Harmless(in.From), Why: finding.Harmless(in.Why), By: by, At: s.now().UTC().Format(time.RFC3339)}
+	rec := definition.Package{Source: source, Name: p.Name, Version: p.Version, Architecture: p.Arch,
+		SHA256: taken.SHA256, Size: int(taken.Size), Signature: taken.Signature,
+		Given: given, From: finding.Harmless(in.From), Why: finding.Harmless(in.Why), By: by,
+		At: s.now().UTC().Format(time.RFC3339)}
 	if f, ok := finding.From(taken.Unsure); ok {
 		rec.SignedBy = "not verified: " + f.Text
 	} else if taken.Signer.Fingerprint != "" {
 		rec.SignedBy = taken.Signer.Fingerprint
 	}
 	for _, id := range set.HousePackages(source) {
-		if o := set.Packages[id]; o.Name == rec.Name && o.Version == rec.Version && o.Architecture == rec.Architecture {
+		if o := set.Packages[id]; o.Name == rec.Name && o.Version == rec.Version &&
+			o.Architecture == rec.Architecture {
 			if o.Given == given {
-				return none, finding.New("define.duplicate-name", object, "this very file is in it already, as %s", id)
+				return none, finding.New("define.duplicate-name", object,
+					"this very file is in it already, as %s", id)
 			}
-			return none, finding.New("define.duplicate-name", object, "%s %s (%s) is in it already, with other content, as %s", rec.Name, rec.Version, rec.Architecture, id).
-				Do("give the new build a version of its own, or remove the other first: stockade package remove %s", id)
+			return none, finding.New("define.duplicate-name", object,
+				"%s %s (%s) is in it already, with other content, as %s", rec.Name,
+				rec.Version, rec.Architecture, id).
+				Do("give the new build a version of its own, or remove the other first: stockade package "+
+					"remove %s", id)
 		}
 	}
 	var others []*mirror.Source
@@ -200,30 +217,43 @@ func (s *Service) addPackage(ctx context.Context, source string, in api.NewPacka
 		}
 	}
 	found := finding.List{}
-	offers, unknown := b.Offered(archive.Identity{Name: p.Name, Version: p.Version, Arch: p.Arch}, given, long, others)
+	offers, unknown := b.Offered(archive.Identity{Name: p.Name, Version: p.Version, Arch: p.Arch}, given,
+		long, others)
 	for _, other := range unknown {
-		found = append(found, finding.New("house.not-compared", object, "what %s offers is not here to be looked at, so whether %s %s is there too is not known", other, p.Name, p.Version).
+		found = append(found, finding.New("house.not-compared", object,
+			"what %s offers is not here to be looked at, so whether %s %s is there too is not known",
+			other, p.Name, p.Version).
 			Do("stockade source refresh %s; then take the package out and add it again", other))
 	}
 	for _, o := range offers {
 		if o.Same {
-			found = append(found, finding.New("house.offered-elsewhere", object, "%s offers %s %s too, with the same bytes", o.Source, p.Name, p.Version))
+			found = append(found, finding.New("house.offered-elsewhere", object,
+				"%s offers %s %s too, with the same bytes", o.Source, p.Name, p.Version))
 		} else {
-			found = append(found, finding.New("house.other-bytes", object, "%s offers %s %s too, and its bytes are others: its index gives the digest %s", o.Source, p.Name, p.Version, o.Digest))
+			found = append(found, finding.New("house.other-bytes", object,
+				"%s offers %s %s too, and its bytes are others: its index gives the digest %s", o.Source,
+				p.Name, p.Version, o.Digest))
 		}
 	}
 	id := packageID(p, given)
-	j, err := s.change(by, api.Warden, "add "+p.Name+" "+p.Version+" to "+source, func(set *definition.Set) error {
-		set.Packages[id] = rec
-		return nil
-	})
+	j, err := s.change(by, api.Warden, "add "+p.Name+" "+p.Version+" to "+source,
+		func(set *definition.Set) error {
+			set.Packages[id] = rec
+			return nil
+		})
 	if errors.Is(err, errRefused) {
 		return none, &refusal{"The package was not added", blocking(j.Findings)}
 	}
 	if err != nil {
 		return none, err
 	}
-	err = s.record(by, "package.add", "source "+source, map[string]string{"package": p.Name + " " + p.Version, "given": given, "from": rec.From, "why": rec.Why, "signed_by": rec.SignedBy})
+	err = s.record(by, "package.add", "source "+source, map[string]string{
+		"package":   p.Name + " " + p.Version,
+		"given":     given,
+		"from":      rec.From,
+		"why":       rec.Why,
+		"signed_by": rec.SignedBy,
+	})
 	return api.HousePackage{ID: id, Package: rec, Findings: found, Revision: j.Revision}, err
 }
 

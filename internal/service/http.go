@@ -68,20 +68,32 @@ func (s *Service) guard(c *gin.Context) {
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("X-Frame-Options", "DENY")
 	h.Set("Referrer-Policy", "no-referrer")
-	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'none'")
+	h.Set("Content-Security-Policy",
+		"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' "+
+			"data:; frame-ancestors 'none'; base-uri 'none'; form-action 'none'")
 	h.Set("Cross-Origin-Opener-Policy", "same-origin")
 	h.Set("Cache-Control", "no-store")
-	if origin := c.GetHeader("Origin"); origin != "" && !strings.HasSuffix(origin, "://"+c.Request.Host) || c.GetHeader("Sec-Fetch-Site") == "cross-site" && c.Request.Method != http.MethodGet {
-		problem(c, &api.Problem{Title: "The request was refused", Status: 403, Type: "urn:stockade:cross-site", Detail: "another site's page sent it"})
+	if origin := c.GetHeader("Origin"); origin != "" && !strings.HasSuffix(origin, "://"+c.Request.Host) ||
+		c.GetHeader("Sec-Fetch-Site") == "cross-site" && c.Request.Method != http.MethodGet {
+		problem(c, &api.Problem{
+			Title:  "The request was refused",
+			Status: 403,
+			Type:   "urn:stockade:cross-site",
+			Detail: "another site's page sent it",
+		})
 		return
 	}
 	if c.Request.URL.Query().Has("token") {
-		problem(c, &api.Problem{Title: "The request was refused", Status: 400, Type: "urn:stockade:token-in-url",
-			Detail: "a token stands in the URL, where logs and histories keep it", WayOut: "send it as Authorization: Bearer, and have a new token made: this one may have been seen"})
+		problem(c, &api.Problem{Title: "The request was refused", Status: 400,
+			Type:   "urn:stockade:token-in-url",
+			Detail: "a token stands in the URL, where logs and histories keep it",
+			WayOut: "send it as Authorization: Bearer, and have a new token made: this one may " +
+				"have been seen"})
 		return
 	}
 	if !s.knownHost(c.Request.Host) {
-		problem(c, &api.Problem{Title: "The request was refused", Status: 421, Type: "urn:stockade:host", Detail: fmt.Sprintf("this service is not called %q", finding.Harmless(c.Request.Host)),
+		problem(c, &api.Problem{Title: "The request was refused", Status: 421, Type: "urn:stockade:host",
+			Detail: fmt.Sprintf("this service is not called %q", finding.Harmless(c.Request.Host)),
 			WayOut: "use the address that it was started with, or start it with --host NAME"})
 		return
 	}
@@ -101,7 +113,10 @@ func (s *Service) knownHost(host string) bool {
 		return true
 	}
 	listen, _, _ := net.SplitHostPort(s.cfg.Listen)
-	return name != "" && (strings.EqualFold(name, listen) || slices.ContainsFunc(s.cfg.Hosts, func(h string) bool { return strings.EqualFold(h, name) }))
+	return name != "" &&
+		(strings.EqualFold(name, listen) || slices.ContainsFunc(s.cfg.Hosts, func(h string) bool {
+			return strings.EqualFold(h, name)
+		}))
 }
 
 var rank = map[string]int{api.Open: 0, api.Viewer: 1, api.Operator: 2, api.Warden: 3}
@@ -122,21 +137,30 @@ func (s *Service) allow(role string) gin.HandlerFunc {
 				if wait := s.guesses.wait(from); wait > 0 {
 					time.Sleep(guessDelay)
 					c.Header("Retry-After", strconv.Itoa(int(wait.Seconds())+1))
-					problem(c, &api.Problem{Title: "Not signed in", Status: 429, Type: "urn:stockade:guessing", Detail: "this token is wrong, and so were many others from this address", WayOut: "wait a minute, or use a right one: it works at once"})
+					problem(c, &api.Problem{
+						Title:  "Not signed in",
+						Status: 429,
+						Type:   "urn:stockade:guessing",
+						Detail: "this token is wrong, and so were many others from this address",
+						WayOut: "wait a minute, or use a right one: it works at once",
+					})
 					return
 				}
 			}
 		}
 		if !known {
 			c.Header("WWW-Authenticate", `Bearer realm="stockade"`)
-			problem(c, &api.Problem{Title: "Not signed in", Status: 401, Type: "urn:stockade:token", Detail: "no valid token came with the request",
-				WayOut: "stockade login, or set STOCKADE_TOKEN; the first warden's token lies in warden.token in the data folder"})
+			problem(c, &api.Problem{Title: "Not signed in", Status: 401, Type: "urn:stockade:token",
+				Detail: "no valid token came with the request",
+				WayOut: "stockade login, or set STOCKADE_TOKEN; the first warden's token lies in " +
+					"warden.token in the data folder"})
 			return
 		}
 		c.Set("account", who)
 		if rank[who.Role] < rank[role] {
 			problem(c, &api.Problem{Title: "Not allowed", Status: 403, Type: "urn:stockade:rights",
-				Detail: fmt.Sprintf("%s is a %s, and this needs a %s", who.Name, who.Role, role), WayOut: "ask somebody with that role"})
+				Detail: fmt.Sprintf("%s is a %s, and this needs a %s", who.Name, who.Role, role),
+				WayOut: "ask somebody with that role"})
 		}
 	}
 }
@@ -152,7 +176,8 @@ func (s *Service) account(token string) (store.Account, bool) {
 		return a, false
 	}
 	now, err := s.ledger.read(s.db, s.keys)
-	return a, err == nil && (now.broken != nil || now.hasAccount(a.Name, a.Role) && now.hasToken(a.Name, hash))
+	return a, err == nil && (now.broken != nil || now.hasAccount(a.Name, a.Role) &&
+		now.hasToken(a.Name, hash))
 }
 
 // guesses slows down who tries tokens: ten wrong ones, and a minute's wait.
@@ -212,7 +237,8 @@ func (s *Service) answer(r api.Route, h handler) gin.HandlerFunc {
 		done, ok := s.computing.begin(c.Request.Context(), who(c).Name, r.Name)
 		if !ok {
 			c.Header("Retry-After", "10")
-			problem(c, &api.Problem{Title: "Too much at once", Status: 429, Type: "urn:stockade:busy", Detail: "this account has calls under way that take long to work out",
+			problem(c, &api.Problem{Title: "Too much at once", Status: 429, Type: "urn:stockade:busy",
+				Detail: "this account has calls under way that take long to work out",
 				WayOut: "wait for them, then try again"})
 			return
 		}
@@ -262,26 +288,59 @@ func asProblem(r api.Route, err error) *api.Problem {
 		return p
 	case errors.As(err, &ref):
 		first := ref.found[0]
-		return &api.Problem{Title: ref.title, Status: 422, Type: "urn:stockade:" + first.Code, Detail: fmt.Sprintf("%d findings of severity error", ref.found.Count(finding.Error)),
+		return &api.Problem{Title: ref.title, Status: 422, Type: "urn:stockade:" + first.Code,
+			Detail: fmt.Sprintf("%d findings of severity error", ref.found.Count(finding.Error)),
 			WayOut: "mend what is found and try again; nothing was changed", Findings: ref.found}
 	case errors.As(err, &broken):
-		return &api.Problem{Title: title, Status: 409, Type: "urn:stockade:journal.broken", Detail: broken.Error(),
-			WayOut: "nothing is recorded while the journal does not hold: find out who wrote to the database, and go back to a backup whose journal does"}
+		return &api.Problem{Title: title, Status: 409, Type: "urn:stockade:journal.broken",
+			Detail: broken.Error(),
+			WayOut: "nothing is recorded while the journal does not hold: find out who wrote to the " +
+				"database, and go back to a backup whose journal does"}
 	case errors.As(err, &busy):
-		return &api.Problem{Title: title, Status: 409, Type: "urn:stockade:busy", Detail: busy.Error(), WayOut: fmt.Sprintf("wait for it (stockade job watch %d), or stop it", busy.job.ID)}
+		return &api.Problem{
+			Title:  title,
+			Status: 409,
+			Type:   "urn:stockade:busy",
+			Detail: busy.Error(),
+			WayOut: fmt.Sprintf("wait for it (stockade job watch %d), or stop it", busy.job.ID),
+		}
 	case errors.As(err, &big):
-		return &api.Problem{Title: title, Status: 413, Type: "urn:stockade:content.too-large", Detail: fmt.Sprintf("the request is larger than %d bytes", maxBody)}
+		return &api.Problem{
+			Title:  title,
+			Status: 413,
+			Type:   "urn:stockade:content.too-large",
+			Detail: fmt.Sprintf("the request is larger than %d bytes", maxBody),
+		}
 	case errors.Is(err, store.ErrNotFound):
-		return &api.Problem{Title: title, Status: 404, Type: "urn:stockade:not-found", Detail: "there is no such thing"}
+		return &api.Problem{
+			Title:  title,
+			Status: 404,
+			Type:   "urn:stockade:not-found",
+			Detail: "there is no such thing",
+		}
 	}
 	if f, ok := finding.From(err); ok {
 		status := 422
 		if f.Code == "define.dangling-reference" {
 			status = 404
 		}
-		return &api.Problem{Title: title, Status: status, Type: "urn:stockade:" + f.Code, Detail: f.Text, Object: f.Object, WayOut: f.WayOut, Findings: finding.List{f}}
+		return &api.Problem{
+			Title:    title,
+			Status:   status,
+			Type:     "urn:stockade:" + f.Code,
+			Detail:   f.Text,
+			Object:   f.Object,
+			WayOut:   f.WayOut,
+			Findings: finding.List{f},
+		}
 	}
-	return &api.Problem{Title: title, Status: 500, Type: "urn:stockade:internal", Detail: err.Error(), WayOut: "the service's log says more"}
+	return &api.Problem{
+		Title:  title,
+		Status: 500,
+		Type:   "urn:stockade:internal",
+		Detail: err.Error(),
+		WayOut: "the service's log says more",
+	}
 }
 
 func body[T any](c *gin.Context) (T, error) {
@@ -293,7 +352,12 @@ func body[T any](c *gin.Context) (T, error) {
 		if errors.As(err, &big) {
 			return v, err
 		}
-		return v, &api.Problem{Title: "The request could not be read", Status: 400, Type: "urn:stockade:request", Detail: "its body is not the JSON that is expected: " + err.Error()}
+		return v, &api.Problem{
+			Title:  "The request could not be read",
+			Status: 400,
+			Type:   "urn:stockade:request",
+			Detail: "its body is not the JSON that is expected: " + err.Error(),
+		}
 	}
 	return v, nil
 }
@@ -310,7 +374,12 @@ func optional[T any](c *gin.Context) (T, error) {
 func number(c *gin.Context, name string) (int, error) {
 	n, err := strconv.Atoi(c.Param(name))
 	if err != nil || n < 0 {
-		return 0, &api.Problem{Title: "The request could not be read", Status: 400, Type: "urn:stockade:request", Detail: fmt.Sprintf("%q is not a number", c.Param(name))}
+		return 0, &api.Problem{
+			Title:  "The request could not be read",
+			Status: 400,
+			Type:   "urn:stockade:request",
+			Detail: fmt.Sprintf("%q is not a number", c.Param(name)),
+		}
 	}
 	return n, nil
 }
@@ -341,8 +410,11 @@ func (s *Service) consoleFiles() gin.HandlerFunc {
 	server := http.FileServerFS(files)
 	return func(c *gin.Context) {
 		p := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
-		if strings.HasPrefix(p, "api/") || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
-			problem(c, &api.Problem{Title: "There is no such call", Status: 404, Type: "urn:stockade:not-found", Detail: c.Request.Method + " " + c.Request.URL.Path + " is not part of the API",
+		if strings.HasPrefix(p, "api/") || c.Request.Method != http.MethodGet &&
+			c.Request.Method != http.MethodHead {
+			problem(c, &api.Problem{Title: "There is no such call", Status: 404,
+				Type: "urn:stockade:not-found", Detail: c.Request.Method + " " + c.Request.URL.Path +
+					" is not part of the API",
 				WayOut: "see " + api.Base + "/openapi.json"})
 			return
 		}
@@ -353,7 +425,9 @@ func (s *Service) consoleFiles() gin.HandlerFunc {
 		}
 		page, err := fs.ReadFile(files, "index.html")
 		if err != nil {
-			c.Data(http.StatusNotFound, "text/plain; charset=utf-8", []byte("This binary was built without the console: make build puts it in. The API is at "+api.Base+".\n"))
+			c.Data(http.StatusNotFound, "text/plain; charset=utf-8", []byte(
+				"This binary was built without the console: make build puts it in. The API is at "+api.Base+
+					".\n"))
 			return
 		}
 		if icon, err := fs.ReadFile(files, p); err == nil && p == "icon.svg" {

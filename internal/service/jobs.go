@@ -42,7 +42,15 @@ type running struct {
 }
 
 func newJobs(db *store.DB, now func() time.Time, most time.Duration, memory int64, log *slog.Logger) *jobs {
-	return &jobs{db: db, now: now, most: most, memory: memory, log: log, base: context.Background(), running: map[int64]*running{}}
+	return &jobs{
+		db:      db,
+		now:     now,
+		most:    most,
+		memory:  memory,
+		log:     log,
+		base:    context.Background(),
+		running: map[int64]*running{},
+	}
 }
 
 // watch ends the job that began last while the service holds more memory than
@@ -115,7 +123,7 @@ func (j *jobs) start(kind, object, by string, do work) (api.Job, error) {
 			return api.Job{}, &busyError{r.job}
 		}
 	}
-	record := store.Job{Kind: kind, Object: object, State: "running", By: by, Started: j.now().UTC()}
+	record := store.Job{Kind: kind, Object: object, State: api.Running, By: by, Started: j.now().UTC()}
 	if err := j.db.AddJob(&record); err != nil {
 		return api.Job{}, err
 	}
@@ -132,7 +140,8 @@ func (j *jobs) run(ctx context.Context, r *running, do work) {
 	result, found, err := guarded(ctx, do, func(e mirror.Event) { j.progress(r, e) })
 	var mistake *finding.Mistake
 	if errors.As(err, &mistake) {
-		j.log.Error("a job fell over", "job", r.job.ID, "kind", r.job.Kind, "object", r.job.Object, "panic", mistake.Value, "stack", string(mistake.Stack))
+		j.log.Error("a job fell over", "job", r.job.ID, "kind", r.job.Kind, "object", r.job.Object, "panic",
+			mistake.Value, "stack", string(mistake.Stack))
 	}
 	j.mu.Lock()
 	defer j.mu.Unlock()
@@ -144,20 +153,21 @@ func (j *jobs) run(ctx context.Context, r *running, do work) {
 	}
 	switch {
 	case err == nil:
-		r.job.State = "done"
+		r.job.State = api.Done
 	case r.ended != "" || errors.Is(ctx.Err(), context.DeadlineExceeded):
 		if r.ended == "" {
 			r.ended = fmt.Sprintf("it took longer than %s", j.most)
 		}
 		f := finding.New("job.beyond-bounds", r.job.Object, "%s was ended: %s", r.job.Kind, r.ended)
-		r.job.State, r.job.Problem = "failed", f.Text
+		r.job.State, r.job.Problem = api.Failed, f.Text
 		r.job.Findings = withFinding(r.job.Findings, f)
 	case ctx.Err() != nil && r.stopped:
-		r.job.State, r.job.Problem = "stopped", "it was stopped; what was verified is kept for the next try"
+		r.job.State, r.job.Problem = api.Stopped, "it was stopped; what was verified is kept for the next try"
 	case ctx.Err() != nil:
-		r.job.State, r.job.Problem = "interrupted", "the service ended while it ran; run it again: what was verified is kept"
+		r.job.State, r.job.Problem = api.Interrupted,
+			"the service ended while it ran; run it again: what was verified is kept"
 	default:
-		r.job.State, r.job.Problem = "failed", err.Error()
+		r.job.State, r.job.Problem = api.Failed, err.Error()
 		if f, ok := finding.From(err); ok {
 			r.job.Problem = f.Text
 			r.job.Findings = withFinding(r.job.Findings, f)
@@ -187,8 +197,9 @@ func (j *jobs) run(ctx context.Context, r *running, do work) {
 
 // logEnd writes how a job ended.
 func (j *jobs) logEnd(job api.Job) {
-	args := []any{"job", job.ID, "kind", job.Kind, "object", job.Object, "state", job.State, "took", job.Ended.Sub(job.Started).Round(time.Millisecond)}
-	if job.State == "done" {
+	args := []any{"job", job.ID, "kind", job.Kind, "object", job.Object, "state", job.State, "took",
+		job.Ended.Sub(job.Started).Round(time.Millisecond)}
+	if job.State == api.Done {
 		j.log.Info("a job ended", args...)
 		return
 	}
@@ -196,7 +207,8 @@ func (j *jobs) logEnd(job api.Job) {
 }
 
 // guarded turns a panic of one job into its failure.
-func guarded(ctx context.Context, do work, sink func(mirror.Event)) (result any, found finding.List, err error) {
+func guarded(ctx context.Context, do work, sink func(mirror.Event)) (result any,
+	found finding.List, err error) {
 	defer finding.Catch(&err)
 	return do(ctx, sink)
 }
@@ -268,7 +280,12 @@ func (j *jobs) stopJob(id int64) (api.Job, error) {
 	j.mu.Unlock()
 	job, err := j.get(id)
 	if err == nil {
-		return job, &api.Problem{Title: "The job was not stopped", Status: 409, Type: "urn:stockade:job.ended", Detail: fmt.Sprintf("job %d is %s already", id, job.State)}
+		return job, &api.Problem{
+			Title:  "The job was not stopped",
+			Status: 409,
+			Type:   "urn:stockade:job.ended",
+			Detail: fmt.Sprintf("job %d is %s already", id, job.State),
+		}
 	}
 	return job, err
 }
@@ -296,7 +313,17 @@ func (j *jobs) list() []api.Job {
 }
 
 func jobFrom(r store.Job) api.Job {
-	out := api.Job{ID: r.ID, Kind: r.Kind, Object: r.Object, State: r.State, By: r.By, Started: r.Started, Ended: r.Ended, Problem: r.Problem, Findings: finding.List{}}
+	out := api.Job{
+		ID:       r.ID,
+		Kind:     r.Kind,
+		Object:   r.Object,
+		State:    r.State,
+		By:       r.By,
+		Started:  r.Started,
+		Ended:    r.Ended,
+		Problem:  r.Problem,
+		Findings: finding.List{},
+	}
 	json.Unmarshal([]byte(r.Progress), &out.Progress)
 	json.Unmarshal([]byte(r.Findings), &out.Findings)
 	if r.Result != "" {
@@ -308,6 +335,7 @@ func jobFrom(r store.Job) api.Job {
 func jobRecord(j api.Job) store.Job {
 	progress, _ := json.Marshal(j.Progress)
 	found, _ := json.Marshal(j.Findings)
-	return store.Job{ID: j.ID, Kind: j.Kind, Object: j.Object, State: j.State, By: j.By, Started: j.Started, Ended: j.Ended,
+	return store.Job{ID: j.ID, Kind: j.Kind, Object: j.Object, State: j.State, By: j.By,
+		Started: j.Started, Ended: j.Ended,
 		Progress: string(progress), Problem: j.Problem, Findings: string(found), Result: string(j.Result)}
 }

@@ -53,14 +53,23 @@ func (l *ledger) apply(e journal.Entry) {
 	lane, isLane := strings.CutPrefix(e.Object, "lane ")
 	account, isAccount := strings.CutPrefix(e.Object, "account ")
 	if isKey {
-		l.history[key] = append(l.history[key], api.KeyStep{At: e.At, By: e.By, Action: e.Action, Source: e.Detail["source"],
-			Text: cmp.Or(e.Detail["evidence"], e.Detail["reason"], e.Detail["changed"], e.Detail["user_ids"])})
+		l.history[key] = append(l.history[key], api.KeyStep{At: e.At, By: e.By, Action: e.Action,
+			Source: e.Detail["source"],
+			Text: cmp.Or(e.Detail["evidence"], e.Detail["reason"],
+				e.Detail["changed"], e.Detail["user_ids"])})
 	}
 	switch {
 	case isKey && e.Action == "key.vouch":
 		delete(l.withdrawn, decided{key, e.Detail["source"]})
-		l.vouches[decided{key, e.Detail["source"]}] = store.Vouch{Fingerprint: key, Source: e.Detail["source"], Evidence: e.Detail["evidence"], By: e.By, At: e.At}
-	case isKey && (e.Action == "key.withdraw" || e.Action == "key.unvouch"): // the second is what entries said until November 2026
+		l.vouches[decided{key, e.Detail["source"]}] = store.Vouch{
+			Fingerprint: key,
+			Source:      e.Detail["source"],
+			Evidence:    e.Detail["evidence"],
+			By:          e.By,
+			At:          e.At,
+		}
+	// the second is what entries said until November 2026
+	case isKey && (e.Action == "key.withdraw" || e.Action == "key.unvouch"):
 		id := decided{key, e.Detail["source"]}
 		if v, ok := l.vouches[id]; ok && e.Detail["by_hand"] != "" {
 			l.withdrawn[id] = v
@@ -70,14 +79,16 @@ func (l *ledger) apply(e journal.Entry) {
 		l.bars[key] = store.Bar{Fingerprint: key, Reason: e.Detail["reason"], By: e.By, At: e.At}
 	case isLane && (e.Action == "lane.move" || e.Action == "lane.back"):
 		if mirrorName, number, err := parseEdition(e.Detail["to"], ""); err == nil {
-			l.steps[lane] = append(l.steps[lane], store.Move{Lane: lane, Mirror: mirrorName, Edition: number, At: e.At, By: e.By,
+			l.steps[lane] = append(l.steps[lane], store.Move{Lane: lane, Mirror: mirrorName,
+				Edition: number, At: e.At, By: e.By,
 				Reason: e.Detail["reason"], Back: e.Action == "lane.back"})
 		}
 	case isKey && e.Action == "key.retire":
 		l.retired[key] = true
 	case isKey && e.Action == "key.add":
 		delete(l.retired, key)
-	case e.Action == "definition.record", e.Action == "definition.apply": // the second is what entries said until November 2026
+	// the second is what entries said until November 2026
+	case e.Action == "definition.record", e.Action == "definition.apply":
 		l.described = e.Detail["described"]
 	case isAccount && e.Action == "account.add":
 		l.accounts[account] = entered{e.Detail["role"], e.Detail["token"]}
@@ -148,8 +159,10 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.vouches == nil {
-		l.withdrawn, l.retired, l.history = map[decided]store.Vouch{}, map[string]bool{}, map[string][]api.KeyStep{}
-		l.vouches, l.bars, l.accounts = map[decided]store.Vouch{}, map[string]store.Bar{}, map[string]entered{}
+		l.withdrawn, l.retired, l.history = map[decided]store.Vouch{}, map[string]bool{},
+			map[string][]api.KeyStep{}
+		l.vouches, l.bars, l.accounts = map[decided]store.Vouch{},
+			map[string]store.Bar{}, map[string]entered{}
 		l.steps = map[string][]store.Move{}
 	}
 	signed, err := db.Journal().Checkpoint()
@@ -161,7 +174,9 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 	if again && (signed != l.signed || signed == "" || l.broken != nil) {
 		l.broken, l.tried = nil, time.Now()
 		var fresh []journal.Entry
-		head, err := journal.Continue(db.Journal(), keys, l.head, func(e journal.Entry) { fresh = append(fresh, e) })
+		head, err := journal.Continue(db.Journal(), keys, l.head, func(e journal.Entry) {
+			fresh = append(fresh, e)
+		})
 		switch {
 		case errors.As(err, &l.broken):
 		case err != nil:
@@ -203,8 +218,11 @@ func (s *Service) contradictions() (finding.List, error) {
 		return nil, err
 	}
 	for _, v := range vouches {
-		if now.broken == nil && !slices.ContainsFunc(now.vouches, func(k store.Vouch) bool { return k.Fingerprint == v.Fingerprint && k.Source == v.Source }) {
-			add("a record says that %s was vouched for, for %s, and no entry does; it does not count", v.Fingerprint, v.Source)
+		if now.broken == nil && !slices.ContainsFunc(now.vouches, func(k store.Vouch) bool {
+			return k.Fingerprint == v.Fingerprint && k.Source == v.Source
+		}) {
+			add("a record says that %s was vouched for, for %s, and no entry does; it does not count",
+				v.Fingerprint, v.Source)
 		}
 	}
 	bars, err := s.db.Bars()
@@ -231,7 +249,8 @@ func (s *Service) contradictions() (finding.List, error) {
 	}
 	for _, a := range accounts {
 		if now.broken == nil && !now.hasAccount(a.Name, a.Role) {
-			add("a record says that there is the account %s, with the role %s, and no entry does; it does not count", a.Name, a.Role)
+			add("a record says that there is the account %s, with the role %s, and no entry does; it does "+
+				"not count", a.Name, a.Role)
 		}
 	}
 	tokens, err := s.db.Tokens()
@@ -240,7 +259,8 @@ func (s *Service) contradictions() (finding.List, error) {
 	}
 	for _, t := range tokens {
 		if now.broken == nil && !now.hasToken(t.Account, t.Hash) {
-			add("a record gives the account %s a token (%s, made %s), and no entry does; it does not count", t.Account, t.Label, t.Created.Format(time.DateOnly))
+			add("a record gives the account %s a token (%s, made %s), and no entry does; it does not count",
+				t.Account, t.Label, t.Created.Format(time.DateOnly))
 		}
 	}
 	set, err := s.db.Described()
@@ -254,7 +274,8 @@ func (s *Service) contradictions() (finding.List, error) {
 		}
 		recorded, shown := latest(moves), latest(now.moves(lane))
 		if recorded != shown && now.broken == nil {
-			add("a record says that the lane %s shows %s, and the entries say %s; the record does not count", lane, recorded, shown)
+			add("a record says that the lane %s shows %s, and the entries say %s; the record does not count",
+				lane, recorded, shown)
 		}
 	}
 	out = append(out, s.rolledBack()...)
@@ -268,7 +289,9 @@ func (s *Service) describedElsewhere(now *inForce) (*journal.Broken, error) {
 	if err != nil || now.broken != nil || now.described == "" || digest == now.described {
 		return nil, err
 	}
-	return &journal.Broken{First: -1, Text: "what is described is not what the last change in it made: somebody wrote to the records; restore a revision to make it right"}, nil
+	return &journal.Broken{First: -1,
+		Text: "what is described is not what the last change in it made: somebody wrote to the records; " +
+			"restore a revision to make it right"}, nil
 }
 
 // explained refuses a change over a description that no entry explains: it would
@@ -341,7 +364,9 @@ func (s *Service) rolledBack() (out finding.List) {
 		if _, err := journal.Against(s.db.Journal(), s.keys, open.Journal); err != nil {
 			var broken *journal.Broken
 			if errors.As(err, &broken) {
-				out = append(out, finding.New("journal.broken", "journal", "the seal of %s carries a head of the journal that it contradicts: %s", open.Name(), broken.Text))
+				out = append(out, finding.New("journal.broken", "journal",
+					"the seal of %s carries a head of the journal that it contradicts: %s",
+					open.Name(), broken.Text))
 			}
 		}
 	}
@@ -370,7 +395,8 @@ func (s *Service) verifyJournal(against string) (journal.Report, error) {
 				return r, err
 			}
 			if head, what = open.Journal, "the seal of "+open.Name(); head == "" {
-				return r, finding.New("define.bad-value", "edition "+open.Name(), "its seal carries no head of the journal: it was made before that was done")
+				return r, finding.New("define.bad-value", "edition "+open.Name(),
+					"its seal carries no head of the journal: it was made before that was done")
 			}
 		}
 		old, err := journal.Against(s.db.Journal(), s.keys, head)
@@ -400,7 +426,8 @@ func (s *Service) verifyJournal(against string) (journal.Report, error) {
 	}
 	sealed := 0
 	for _, e := range editions {
-		if open, err := s.editions.open(s, e.Mirror, e.Number); !e.Retired && err == nil && open.Journal != "" {
+		if open, err := s.editions.open(s, e.Mirror, e.Number); !e.Retired && err == nil && open.Journal !=
+			"" {
 			sealed++
 		}
 	}

@@ -48,14 +48,17 @@ func (s *Service) logged(c *gin.Context) {
 	log := s.log.With("request", id)
 	defer func() {
 		if fallen := recover(); fallen != nil {
-			log.Error("a request fell over", "method", c.Request.Method, "path", c.Request.URL.Path, "panic", fallen, "stack", string(debug.Stack()))
+			log.Error("a request fell over", "method", c.Request.Method, "path", c.Request.URL.Path, "panic",
+				fallen, "stack", string(debug.Stack()))
 			if !c.Writer.Written() {
 				problem(c, &api.Problem{Title: "Something failed", Status: 500, Type: "urn:stockade:internal",
-					Detail: "the request fell over, by a mistake of the program", WayOut: "the service's log says more, at request " + id})
+					Detail: "the request fell over, by a mistake of the program",
+					WayOut: "the service's log says more, at request " + id})
 			}
 		}
 		status := c.Writer.Status()
-		args := []any{"method", c.Request.Method, "path", finding.Harmless(c.Request.URL.Path), "status", status,
+		args := []any{"method", c.Request.Method, "path", finding.Harmless(c.Request.URL.Path), "status",
+			status,
 			"took", time.Since(began).Round(time.Microsecond), "from", c.Request.RemoteAddr}
 		if a := who(c); a.Name != "" {
 			args = append(args, "account", a.Name)
@@ -99,7 +102,8 @@ func (s *Service) loggedToMachines(next http.Handler) http.Handler {
 		if status >= 500 {
 			at = slog.LevelError
 		}
-		s.log.Log(req.Context(), at, "machine", "method", req.Method, "path", finding.Harmless(req.URL.Path), "status", status,
+		s.log.Log(req.Context(), at, "machine", "method", req.Method, "path", finding.Harmless(req.URL.Path),
+			"status", status,
 			"took", time.Since(began).Round(time.Microsecond), "from", req.RemoteAddr)
 	})
 }

@@ -21,7 +21,13 @@ const (
 
 // server is an http.Server with the bounds that both listeners have.
 func (s *Service) server(h http.Handler, g *gate) *http.Server {
-	return &http.Server{Handler: h, ReadHeaderTimeout: headerTime, IdleTimeout: idleTime, MaxHeaderBytes: 32 << 10, ConnState: g.state}
+	return &http.Server{
+		Handler:           h,
+		ReadHeaderTimeout: headerTime,
+		IdleTimeout:       idleTime,
+		MaxHeaderBytes:    32 << 10,
+		ConnState:         g.state,
+	}
 }
 
 // timed gives every call so long to be read and answered. Calls that take or

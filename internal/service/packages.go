@@ -70,7 +70,8 @@ func (s *Service) serveLane(w http.ResponseWriter, r *http.Request) {
 		e, _, err := s.standing(m.Mirror, m.Edition)
 		if err != nil {
 			if i == 0 {
-				s.log.Error("a lane shows an edition that cannot be served", "lane", m.Lane, "edition", fmt.Sprintf("%s/%d", m.Mirror, m.Edition), "error", err)
+				s.log.Error("a lane shows an edition that cannot be served", "lane", m.Lane, "edition",
+					fmt.Sprintf("%s/%d", m.Mirror, m.Edition), "error", err)
 				http.Error(w, "the edition of this lane cannot be served", http.StatusServiceUnavailable)
 				return
 			}
@@ -100,7 +101,8 @@ func (e *openEdition) lasting(path string) bool {
 	return false
 }
 
-func (s *Service) serveFrom(w http.ResponseWriter, r *http.Request, e *openEdition, path string, immutable bool) {
+func (s *Service) serveFrom(w http.ResponseWriter, r *http.Request, e *openEdition,
+	path string, immutable bool) {
 	if path == mirror.ManifestName || path == mirror.SealName {
 		http.ServeFile(w, r, s.editionFolder(e.Mirror, e.Number)+"/"+path)
 		return
@@ -119,14 +121,16 @@ func (s *Service) serveFrom(w http.ResponseWriter, r *http.Request, e *openEditi
 		}
 	}
 	if fault, ok := finding.Fault(err, "open "+path); ok {
-		s.log.Error("a file of an edition could not be read", "edition", e.Name(), "path", path, "error", fault.Text)
+		s.log.Error("a file of an edition could not be read", "edition", e.Name(), "path",
+			path, "error", fault.Text)
 		w.Header().Set("Retry-After", "5")
 		http.Error(w, "this server cannot read the file just now; try again", http.StatusServiceUnavailable)
 		return
 	}
 	if err != nil {
 		s.log.Error("a file of an edition is damaged", "edition", e.Name(), "path", path, "error", err)
-		http.Error(w, "this file is damaged here; the administrator has to build the mirror again", http.StatusInternalServerError)
+		http.Error(w, "this file is damaged here; the administrator has to build the mirror again",
+			http.StatusInternalServerError)
 		return
 	}
 	h := w.Header()

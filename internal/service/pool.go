@@ -162,44 +162,49 @@ func (s *Service) poolUsage() (out api.PoolUsage, err error) {
 }
 
 func (s *Service) startSweep(by string) (api.Job, error) {
-	return s.jobs.start("sweep", "pool", by, func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
-		sink(mirror.Event{Step: "wait", Text: "for jobs that put files into the pool", Remaining: -1})
-		release, err := s.sweeping.alone(ctx)
-		if err != nil {
-			return nil, nil, err
-		}
-		defer release()
-		sink(mirror.Event{Step: "sweep", Remaining: -1})
-		held, err := s.held(func(*openEdition) {})
-		if err != nil {
-			return nil, nil, fmt.Errorf("nothing was swept: %w", err)
-		}
-		retired, err := s.db.Editions("")
-		if err != nil {
-			return nil, nil, err
-		}
-		for _, e := range retired {
-			if !e.Retired {
-				continue
-			}
-			s.editions.forget(e.Mirror, e.Number)
-			if err := os.RemoveAll(s.editionFolder(e.Mirror, e.Number)); err != nil {
+	return s.jobs.start("sweep", "pool", by,
+		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
+			sink(mirror.Event{Step: "wait", Text: "for jobs that put files into the pool", Remaining: -1})
+			release, err := s.sweeping.alone(ctx)
+			if err != nil {
 				return nil, nil, err
 			}
-		}
-		defer s.usage.forget()
-		swept, err := sweep(ctx, s.pool, held)
-		details := map[string]string{"files": strconv.Itoa(swept.Files), "bytes": strconv.FormatInt(swept.Bytes, 10)}
-		if jerr := s.record(by, "pool.sweep", "pool", details); err == nil {
-			err = jerr
-		}
-		return swept, nil, err
-	})
+			defer release()
+			sink(mirror.Event{Step: "sweep", Remaining: -1})
+			held, err := s.held(func(*openEdition) {})
+			if err != nil {
+				return nil, nil, fmt.Errorf("nothing was swept: %w", err)
+			}
+			retired, err := s.db.Editions("")
+			if err != nil {
+				return nil, nil, err
+			}
+			for _, e := range retired {
+				if !e.Retired {
+					continue
+				}
+				s.editions.forget(e.Mirror, e.Number)
+				if err := os.RemoveAll(s.editionFolder(e.Mirror, e.Number)); err != nil {
+					return nil, nil, err
+				}
+			}
+			defer s.usage.forget()
+			swept, err := sweep(ctx, s.pool, held)
+			details := map[string]string{"files": strconv.Itoa(swept.Files),
+				"bytes": strconv.FormatInt(swept.Bytes, 10)}
+			if jerr := s.record(by, "pool.sweep", "pool", details); err == nil {
+				err = jerr
+			}
+			return swept, nil, err
+		})
 }
 
 // sweep removes what is not held, what was set aside, and folders that are empty.
 func sweep(ctx context.Context, store *pool.Dir, held map[string]int) (out api.Space, err error) {
-	out.Files, out.Bytes, err = mirror.Sweep(ctx, store, func(sum string) bool { _, ok := held[sum]; return ok })
+	out.Files, out.Bytes, err = mirror.Sweep(ctx, store, func(sum string) bool {
+		_, ok := held[sum]
+		return ok
+	})
 	if err != nil {
 		return out, err
 	}

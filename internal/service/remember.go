@@ -22,12 +22,15 @@ func identities(set *definition.Set, name string) (out []string) {
 	for _, u := range src.Upstreams {
 		address, _ := u.Address()
 		if expanded, err := src.Expand(name, address); err == nil {
-			out = append(out, strings.Join([]string{"at", src.Family, src.Release, plainAddress(expanded)}, "|"))
+			out = append(out, strings.Join([]string{"at", src.Family, src.Release, plainAddress(expanded)},
+				"|"))
 		}
 	}
 	if src.Release != "" && len(src.Components) > 0 {
 		for _, f := range named(set, name) {
-			out = append(out, strings.Join([]string{"by", src.Family, src.Release, strings.Join(slices.Sorted(slices.Values(src.Components)), " "), f}, "|"))
+			out = append(out,
+				strings.Join([]string{"by", src.Family, src.Release,
+					strings.Join(slices.Sorted(slices.Values(src.Components)), " "), f}, "|"))
 		}
 	}
 	return out
@@ -97,7 +100,8 @@ func (s *Service) endDecisions(tx *store.DB, t *trusted, source, by string, done
 		if err := tx.DropVouch(v.Fingerprint, v.Source); err != nil {
 			return err
 		}
-		if err := s.write(tx, by, "key.withdraw", "key "+v.Fingerprint, map[string]string{"source": v.Source, "reason": "the source was taken out of the description"}); err != nil {
+		if err := s.write(tx, by, "key.withdraw", "key "+v.Fingerprint, map[string]string{"source": v.Source,
+			"reason": "the source was taken out of the description"}); err != nil {
 			return err
 		}
 	}

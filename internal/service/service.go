@@ -53,7 +53,8 @@ type Config struct {
 	JobTime   time.Duration // how long one job may take; 24 h if zero
 	JobMemory int64         // bytes of memory that jobs may make the service take; 4 GiB if zero
 	Hosts     []string      // further names by which API and console are reached
-	BeginAnew string        // the fingerprint of a site key that was lost: set aside what is left, and begin anew
+	// the fingerprint of a site key that was lost: set aside what is left, and begin anew
+	BeginAnew string
 	Version   string
 	Log       *slog.Logger
 	Now       func() time.Time
@@ -142,7 +143,8 @@ func (s *Service) open() error {
 	}
 	s.lock = lock
 	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		return fmt.Errorf("the data folder %s is in use by another Stockade: stop that one, or give another --data", data)
+		return fmt.Errorf(
+			"the data folder %s is in use by another Stockade: stop that one, or give another --data", data)
 	}
 	if s.cfg.BeginAnew != "" {
 		if err := s.beginAnew(); err != nil {
@@ -161,7 +163,8 @@ func (s *Service) open() error {
 	if s.pool, err = pool.Open(filepath.Join(data, "pool"), filepath.Join(data, "tmp")); err != nil {
 		return err
 	}
-	for _, left := range []string{"upload-*", "house-*"} { // by a service that was killed; downloads are gone on with
+	// by a service that was killed; downloads are gone on with
+	for _, left := range []string{"upload-*", "house-*"} {
 		files, _ := filepath.Glob(filepath.Join(data, "tmp", left))
 		for _, f := range files {
 			os.Remove(f)
@@ -220,13 +223,16 @@ func (s *Service) passphrase() ([]byte, error) {
 		return nil, fmt.Errorf("read the passphrase of the site key: %w", err)
 	}
 	if _, err := os.Stat(s.siteKeyFile()); err == nil {
-		return nil, fmt.Errorf("the site key is locked, and there is no passphrase in %s: give the file with --unlock", s.cfg.Unlock)
+		return nil, fmt.Errorf(
+			"the site key is locked, and there is no passphrase in %s: give the file with --unlock",
+			s.cfg.Unlock)
 	}
 	p := secret()
 	if err := writeSecret(s.cfg.Unlock, p); err != nil {
 		return nil, fmt.Errorf("keep the passphrase of the site key: %w", err)
 	}
-	s.log.Warn("a passphrase for the site key was made; move it off this disk and name it with --unlock", "file", s.cfg.Unlock)
+	s.log.Warn("a passphrase for the site key was made; move it off this disk and name it with --unlock",
+		"file", s.cfg.Unlock)
 	return []byte(p), nil
 }
 
@@ -293,14 +299,16 @@ func (s *Service) firstWarden() error {
 		return fmt.Errorf("keep the first warden's token: %w", err)
 	}
 	return s.db.Tx(func(tx *store.DB) error {
-		if err := tx.SaveAccount(store.Account{Name: "warden", Role: api.Warden, Created: s.now().UTC()}); err != nil {
+		if err := tx.SaveAccount(store.Account{Name: "warden", Role: api.Warden,
+			Created: s.now().UTC()}); err != nil {
 			return err
 		}
 		if err := tx.AddToken(store.Token{Hash: tokenHash(token), Account: "warden",
 			Label: "first start", Created: s.now().UTC()}); err != nil {
 			return err
 		}
-		return s.write(tx, "first start", "account.add", "account warden", map[string]string{"role": api.Warden, "token": tokenHash(token)})
+		return s.write(tx, "first start", "account.add", "account warden",
+			map[string]string{"role": api.Warden, "token": tokenHash(token)})
 	})
 }
 
@@ -336,7 +344,8 @@ func (s *Service) Run(ctx context.Context) error {
 		forMachines = s.cfg.Machines
 	}
 	gates := []*gate{newGate(s.api, forAPI), newGate(s.packages, forMachines)}
-	s.servers = []*http.Server{s.server(timed(s.handler()), gates[0]), s.server(s.loggedToMachines(s.packagesHandler()), gates[1])}
+	s.servers = []*http.Server{s.server(timed(s.handler()), gates[0]),
+		s.server(s.loggedToMachines(s.packagesHandler()), gates[1])}
 	failed := make(chan error, 2)
 	for i, l := range gates {
 		srv := s.servers[i]
@@ -409,7 +418,8 @@ func (s *Service) write(tx *store.DB, by, action, object string, detail map[stri
 	} else if seen := s.ledger.entries.Load(); n < seen {
 		return &journal.Broken{First: n, Text: fmt.Sprintf("it has %d entries, and had %d before", n, seen)}
 	}
-	return journal.Write(tx.Journal(), s.keys, journal.Entry{At: s.now(), By: by, Action: action, Object: object, Detail: detail})
+	return journal.Write(tx.Journal(), s.keys, journal.Entry{At: s.now(), By: by, Action: action,
+		Object: object, Detail: detail})
 }
 
 // record writes an entry by itself.

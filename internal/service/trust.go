@@ -29,7 +29,11 @@ type trusted struct {
 }
 
 func (s *Service) readTrusted() (*trusted, error) {
-	t := &trusted{certificates: map[string]*trust.Certificate{}, added: map[string]store.Certificate{}, bars: map[string]store.Bar{}}
+	t := &trusted{
+		certificates: map[string]*trust.Certificate{},
+		added:        map[string]store.Certificate{},
+		bars:         map[string]store.Bar{},
+	}
 	certs, err := s.db.Certificates()
 	if err != nil {
 		return nil, err
@@ -60,7 +64,9 @@ func (s *Service) readTrusted() (*trusted, error) {
 }
 
 func (t *trusted) vouched(fingerprint, source string) bool {
-	return slices.ContainsFunc(t.vouches, func(v store.Vouch) bool { return v.Fingerprint == fingerprint && v.Source == source })
+	return slices.ContainsFunc(t.vouches, func(v store.Vouch) bool {
+		return v.Fingerprint == fingerprint && v.Source == source
+	})
 }
 
 // distrusted tells why a key must not sign a source any more that it signed before:
@@ -98,7 +104,8 @@ func (t *trusted) keyring(set *definition.Set, source string, now func() time.Ti
 	for fingerprint, c := range t.certificates {
 		k := trust.Known{Certificate: c, Barred: t.bars[fingerprint].Reason}
 		for _, v := range t.vouches {
-			if v.Fingerprint == fingerprint && (v.Source != source || slices.Contains(named(set, source), fingerprint)) {
+			if v.Fingerprint == fingerprint &&
+				(v.Source != source || slices.Contains(named(set, source), fingerprint)) {
 				k.VouchedFor = append(k.VouchedFor, v.Source)
 			}
 		}
@@ -112,7 +119,8 @@ func (t *trusted) keyring(set *definition.Set, source string, now func() time.Ti
 func (t *trusted) everybody(now func() time.Time) *trust.Keyring {
 	var known []trust.Known
 	for fingerprint, c := range t.certificates {
-		known = append(known, trust.Known{Certificate: c, Barred: t.bars[fingerprint].Reason, VouchedFor: []string{"anything"}})
+		known = append(known, trust.Known{Certificate: c, Barred: t.bars[fingerprint].Reason,
+			VouchedFor: []string{"anything"}})
 	}
 	return trust.NewKeyring("anything", known, now)
 }
@@ -134,12 +142,14 @@ func (s *Service) key(c *trust.Certificate, t *trusted, set *definition.Set) api
 	slices.Sort(out.Names)
 	for _, v := range t.vouches {
 		if v.Fingerprint == f {
-			out.Vouched = append(out.Vouched, api.Vouched{Source: v.Source, Evidence: v.Evidence, By: v.By, At: v.At})
+			out.Vouched = append(out.Vouched,
+				api.Vouched{Source: v.Source, Evidence: v.Evidence, By: v.By, At: v.At})
 		}
 	}
 	if b, ok := t.bars[f]; ok {
 		out.Barred = &api.Barred{Reason: b.Reason, By: b.By, At: b.At}
-		out.Findings = append(out.Findings, finding.New("key.barred", "key "+f, "it was barred: %s", b.Reason).Rated(finding.Note))
+		out.Findings = append(out.Findings, finding.New("key.barred", "key "+f, "it was barred: %s",
+			b.Reason).Rated(finding.Note))
 	}
 	for name := range set.Sources {
 		if slices.Contains(named(set, name), f) {
@@ -232,18 +242,22 @@ func (s *Service) saveCertificate(tx *store.DB, c *trust.Certificate, by string,
 		if err != nil || !away {
 			return err
 		}
-		return s.write(tx, by, "key.add", "key "+c.Fingerprint, map[string]string{"user_ids": strings.Join(c.UserIDs, "; ")})
+		return s.write(tx, by, "key.add", "key "+c.Fingerprint,
+			map[string]string{"user_ids": strings.Join(c.UserIDs, "; ")})
 	}
 	if !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	if err := tx.SaveCertificate(store.Certificate{Fingerprint: c.Fingerprint, Armoured: c.Armoured(), At: s.now().UTC(), By: by}); err != nil {
+	if err := tx.SaveCertificate(store.Certificate{Fingerprint: c.Fingerprint, Armoured: c.Armoured(),
+		At: s.now().UTC(), By: by}); err != nil {
 		return err
 	}
-	return s.write(tx, by, "key.add", "key "+c.Fingerprint, map[string]string{"user_ids": strings.Join(c.UserIDs, "; ")})
+	return s.write(tx, by, "key.add", "key "+c.Fingerprint,
+		map[string]string{"user_ids": strings.Join(c.UserIDs, "; ")})
 }
 
-func (s *Service) mergeCertificate(tx *store.DB, recorded store.Certificate, c *trust.Certificate, by string) error {
+func (s *Service) mergeCertificate(tx *store.DB, recorded store.Certificate,
+	c *trust.Certificate, by string) error {
 	have, err := trust.ReadCertificates([]byte(recorded.Armoured))
 	if err != nil || len(have) != 1 {
 		return fmt.Errorf("the record of the certificate %s is damaged", c.Fingerprint)
@@ -256,7 +270,8 @@ func (s *Service) mergeCertificate(tx *store.DB, recorded store.Certificate, c *
 	if err := tx.SaveCertificate(recorded); err != nil {
 		return err
 	}
-	return s.write(tx, by, "key.merge", "key "+c.Fingerprint, map[string]string{"changed": strings.Join(have[0].Changes(merged), "; ")})
+	return s.write(tx, by, "key.merge", "key "+c.Fingerprint,
+		map[string]string{"changed": strings.Join(have[0].Changes(merged), "; ")})
 }
 
 func (s *Service) trustedAndSet() (*trusted, *definition.Set, error) {
@@ -275,7 +290,8 @@ func (s *Service) decide(path string, d api.Decision) (*trusted, *definition.Set
 		return nil, nil, nil, err
 	}
 	if want, err := trust.ParseFingerprint(path); err != nil || want != typed {
-		return nil, nil, nil, finding.New("key.fingerprint-mismatch", "key "+path, "%s was typed, and the key is another", trust.Spaced(typed))
+		return nil, nil, nil, finding.New("key.fingerprint-mismatch", "key "+path,
+			"%s was typed, and the key is another", trust.Spaced(typed))
 	}
 	t, set, err := s.trustedAndSet()
 	if err != nil {
@@ -283,13 +299,15 @@ func (s *Service) decide(path string, d api.Decision) (*trusted, *definition.Set
 	}
 	c, ok := t.certificates[typed]
 	if !ok {
-		return nil, nil, nil, finding.New("key.missing", "key "+typed, "this certificate was never brought in")
+		return nil, nil, nil, finding.New("key.missing", "key "+typed,
+			"this certificate was never brought in")
 	}
 	return t, set, c, nil
 }
 
 // settle has a decision checked and recorded, and gives the key as it stands then.
-func (s *Service) settle(path string, d api.Decision, record func(*trusted, *definition.Set, *trust.Certificate) error) (api.Key, error) {
+func (s *Service) settle(path string, d api.Decision, record func(*trusted, *definition.Set,
+	*trust.Certificate) error) (api.Key, error) {
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	t, set, c, err := s.decide(path, d)
@@ -318,32 +336,44 @@ func (s *Service) vouch(path string, d api.Decision, by string) (api.Key, error)
 	return s.settle(path, d, func(t *trusted, set *definition.Set, c *trust.Certificate) error {
 		object := "key " + c.Fingerprint
 		if strings.TrimSpace(d.Evidence) == "" {
-			return finding.New("define.missing-field", object, "the evidence is missing: who compared the fingerprint, and how")
+			return finding.New("define.missing-field", object,
+				"the evidence is missing: who compared the fingerprint, and how")
 		}
 		if _, ok := set.Sources[d.Source]; !ok {
 			return dangling(object, "source", d.Source, set.Sources)
 		}
 		if !slices.Contains(named(set, d.Source), c.Fingerprint) {
-			return finding.New("key.unvouched", object, "the source %s does not name this key under signed_by, so a decision would have no effect", d.Source).
+			return finding.New("key.unvouched", object,
+				"the source %s does not name this key under signed_by, so a decision would have no effect",
+				d.Source).
 				Do("add it to signed_by of the source first")
 		}
 		if b, ok := t.bars[c.Fingerprint]; ok {
-			return finding.New("key.barred", object, "it was barred on %s: %s", b.At.Format(time.DateOnly), b.Reason)
+			return finding.New("key.barred", object, "it was barred on %s: %s",
+				b.At.Format(time.DateOnly), b.Reason)
 		}
 		if found := c.Check(s.now()); found.HasErrors() {
 			return found[0]
 		}
 		return s.db.Tx(func(tx *store.DB) error {
-			return s.saveVouch(tx, api.Vouching{Fingerprint: c.Fingerprint, Source: d.Source, Evidence: d.Evidence}, by)
+			return s.saveVouch(tx, api.Vouching{Fingerprint: c.Fingerprint, Source: d.Source,
+				Evidence: d.Evidence}, by)
 		})
 	})
 }
 
 func (s *Service) saveVouch(tx *store.DB, v api.Vouching, by string) error {
-	if err := tx.SaveVouch(store.Vouch{Fingerprint: v.Fingerprint, Source: v.Source, Evidence: v.Evidence, By: by, At: s.now().UTC()}); err != nil {
+	if err := tx.SaveVouch(store.Vouch{
+		Fingerprint: v.Fingerprint,
+		Source:      v.Source,
+		Evidence:    v.Evidence,
+		By:          by,
+		At:          s.now().UTC(),
+	}); err != nil {
 		return err
 	}
-	return s.write(tx, by, "key.vouch", "key "+v.Fingerprint, map[string]string{"source": v.Source, "evidence": v.Evidence})
+	return s.write(tx, by, "key.vouch", "key "+v.Fingerprint, map[string]string{"source": v.Source,
+		"evidence": v.Evidence})
 }
 
 // withdraw takes a vouch for one source back.
@@ -354,7 +384,8 @@ func (s *Service) withdraw(path string, d api.Decision, by string) (api.Key, err
 			return err
 		}
 		if !t.vouched(c.Fingerprint, d.Source) {
-			f := finding.New("key.unvouched", object, "nobody vouched for it for the source %q, so there is nothing to take back", d.Source)
+			f := finding.New("key.unvouched", object,
+				"nobody vouched for it for the source %q, so there is nothing to take back", d.Source)
 			if k := s.key(c, t, set); len(k.Vouched) > 0 {
 				f = f.Do("it is %s", vouchedFor(k))
 			}
@@ -364,7 +395,8 @@ func (s *Service) withdraw(path string, d api.Decision, by string) (api.Key, err
 			if err := tx.DropVouch(c.Fingerprint, d.Source); err != nil {
 				return err
 			}
-			return s.write(tx, by, "key.withdraw", object, map[string]string{"source": d.Source, "reason": d.Reason, "by_hand": "yes"})
+			return s.write(tx, by, "key.withdraw", object, map[string]string{"source": d.Source,
+				"reason": d.Reason, "by_hand": "yes"})
 		})
 	})
 }
@@ -399,9 +431,11 @@ func inUse(k api.Key) (why, way string) {
 	case len(k.Vouched) > 0 && k.Barred == nil:
 		return "it is " + vouchedFor(k), "stockade key withdraw, for each of them"
 	case len(k.NeededBy) > 0:
-		return "it stands under signed_by of " + strings.Join(k.NeededBy, ", "), "take it out of their definitions"
+		return "it stands under signed_by of " + strings.Join(k.NeededBy, ", "),
+			"take it out of their definitions"
 	case len(k.Names) > 0:
-		return "the description calls it " + strings.Join(k.Names, ", "), "record the whole description without it: stockade record PATH --whole"
+		return "the description calls it " + strings.Join(k.Names, ", "),
+			"record the whole description without it: stockade record PATH --whole"
 	}
 	return "", ""
 }
@@ -413,7 +447,8 @@ func (s *Service) bar(path string, d api.Decision, by string) (api.Key, error) {
 			return err
 		}
 		if c.Fingerprint == s.site.Certificate().Fingerprint {
-			return finding.New("define.bad-value", "key "+c.Fingerprint, "this is the site's own key; barring it here would end every edition")
+			return finding.New("define.bad-value", "key "+c.Fingerprint,
+				"this is the site's own key; barring it here would end every edition")
 		}
 		return s.db.Tx(func(tx *store.DB) error {
 			if err := tx.SaveBar(store.Bar{Fingerprint: c.Fingerprint, Reason: d.Reason,

@@ -11,6 +11,7 @@ import (
 	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/core/mirror"
+	"stockade/internal/api"
 	"stockade/internal/store"
 )
 
@@ -76,7 +77,8 @@ func (s *Service) states(set *definition.Set, t *trusted) (states, error) {
 		}
 		if !src.Disabled && !src.Managed() && !out["source "+name].HasErrors() {
 			if _, err := s.db.Kept("accepted", name, &mirror.Accepted{}); errors.Is(err, store.ErrNotFound) {
-				out.add(finding.New("source.never-accepted", "source "+name, "nothing of it was accepted yet").
+				out.add(finding.New("source.never-accepted", "source "+name,
+					"nothing of it was accepted yet").
 					Do("stockade source refresh %s, or a build that uses it", name))
 			} else if err != nil {
 				return nil, err
@@ -92,7 +94,8 @@ func (s *Service) states(set *definition.Set, t *trusted) (states, error) {
 // foundBefore adds what refreshing, probing, building and verifying found last, of
 // what is still there.
 func (s *Service) foundBefore(set *definition.Set, out states) error {
-	for kind, about := range map[string]string{"refresh": "source", "probe": "source", "mirror": "mirror", "verify": "edition"} {
+	for kind, about := range map[string]string{"refresh": "source", "probe": "source", "mirror": "mirror",
+		"verify": "edition"} {
 		kept, err := s.db.AllKept(kind)
 		if err != nil {
 			return err
@@ -151,7 +154,8 @@ func (s *Service) ofLanes(set *definition.Set, t *trusted, out states) error {
 			continue
 		}
 		open, err := s.editions.brief(s, moves[0].Mirror, moves[0].Edition)
-		if rec, rerr := s.db.EditionBy(moves[0].Mirror, moves[0].Edition); err == nil && (rerr != nil || rec.Retired) {
+		if rec, rerr := s.db.EditionBy(moves[0].Mirror, moves[0].Edition); err == nil &&
+			(rerr != nil || rec.Retired) {
 			err = noEdition(moves[0].Mirror, moves[0].Edition)
 		}
 		if err != nil {
@@ -171,14 +175,19 @@ func (s *Service) ofLanes(set *definition.Set, t *trusted, out states) error {
 			keys[src.Signer.Fingerprint] = "its root was signed by"
 			for _, key := range slices.Sorted(maps.Keys(keys)) {
 				if why := t.distrusted(key, src.Name); why != "" {
-					f := finding.New("key.barred", "lane "+name, "it shows %s: of %s there, %s %s, and that %s", open.Name(), src.Name, keys[key], key, why)
-					out.add(f.Rated(finding.Warning).Do("stockade mirror build %s, then move the lane", open.Mirror))
+					f := finding.New("key.barred", "lane "+name,
+						"it shows %s: of %s there, %s %s, and that %s", open.Name(),
+						src.Name, keys[key], key, why)
+					out.add(f.Rated(finding.Warning).Do("stockade mirror build %s, then move the lane",
+						open.Mirror))
 				}
 			}
 		}
 		if ahead := open.Created.Sub(s.now()); ahead > clockSlack {
-			out.add(finding.New("site.clock", "site", "the clock of this machine says %s, and %s was sealed on %s: one of the two is wrong",
-				s.now().UTC().Format(time.DateTime), open.Name(), open.Created.UTC().Format(time.DateTime)).Rated(finding.Warning))
+			out.add(finding.New("site.clock", "site",
+				"the clock of this machine says %s, and %s was sealed on %s: one of the two is wrong",
+				s.now().UTC().Format(time.DateTime), open.Name(),
+				open.Created.UTC().Format(time.DateTime)).Rated(finding.Warning))
 		}
 	}
 	return nil
@@ -204,11 +213,12 @@ func (s *Service) unfinished(set *definition.Set, out states) error {
 		return err
 	}
 	for _, j := range all {
-		told := j.State == "failed" && len(jobFrom(j).Findings) > 0
-		if j.State != "interrupted" && j.State != "failed" || told || !s.stillThere(set, j.Object) {
+		told := j.State == api.Failed && len(jobFrom(j).Findings) > 0
+		if j.State != api.Interrupted && j.State != api.Failed || told || !s.stillThere(set, j.Object) {
 			continue
 		}
-		f := finding.New("job.failed", j.Object, "the %s that began on %s did not come to its end: %s", j.Kind, j.Started.UTC().Format(time.DateTime), j.Problem)
+		f := finding.New("job.failed", j.Object, "the %s that began on %s did not come to its end: %s",
+			j.Kind, j.Started.UTC().Format(time.DateTime), j.Problem)
 		if kind, name, ok := strings.Cut(j.Object, " "); ok {
 			f = f.Do("stockade %s %s %s", kind, j.Kind, name)
 		}

@@ -36,8 +36,9 @@ func (s *Service) source(set *definition.Set, t *trusted, name string) (*mirror.
 	if err != nil {
 		return nil, err
 	}
-	out := &mirror.Source{Name: name, Standing: src.Standing, Priority: src.Priority, Spec: src.Archive(name), Family: families.All[src.Family],
-		Route: route, Keyring: t.keyring(set, name, s.now), MaxAge: age}
+	out := &mirror.Source{Name: name, Standing: src.Standing, Priority: src.Priority, Spec: src.Archive(name),
+		Family: families.All[src.Family],
+		Route:  route, Keyring: t.keyring(set, name, s.now), MaxAge: age}
 	var a mirror.Accepted
 	if _, err := s.db.Kept("accepted", name, &a); err == nil {
 		out.Accepted = &a
@@ -61,7 +62,8 @@ func (s *Service) noKey(set *definition.Set, t *trusted, name string) error {
 			return finding.New("key.missing", object, "its key %s was never brought in", f)
 		}
 		return finding.New("key.unvouched", object, "nobody vouched for its key %s", f).
-			Do("compare the whole fingerprint with its owner, then: stockade key vouch %s --source %s --evidence \"…\"", f, name)
+			Do("compare the whole fingerprint with its owner, then: stockade key vouch %s --source %s "+
+				"--evidence \"…\"", f, name)
 	}
 	return finding.New("source.unsigned", object, "no key is named that may sign it")
 }
@@ -81,7 +83,8 @@ func (s *Service) keepAccepted(p *mirror.Publication) error {
 	}
 	a := p.Accepted
 	var now mirror.Accepted
-	if _, err := s.db.Kept("accepted", a.Source, &now); err == nil && now.Date.After(a.Date) && p.Source.AcceptOnce == "" {
+	if _, err := s.db.Kept("accepted", a.Source, &now); err == nil && now.Date.After(a.Date) &&
+		p.Source.AcceptOnce == "" {
 		return nil
 	} else if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
@@ -110,39 +113,47 @@ func (s *Service) startRefresh(name, by, acceptOnce string) (api.Job, error) {
 	if _, ok := set.Sources[name]; !ok {
 		return api.Job{}, dangling("", "source", name, set.Sources)
 	}
-	return s.jobs.start("refresh", "source "+name, by, func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
-		release, err := s.sweeping.use(ctx) // a house source is published into the pool here
-		if err != nil {
-			return nil, nil, err
-		}
-		defer release()
-		src, err := s.source(set, t, name)
-		if err != nil {
-			return nil, nil, s.judged(name, nil, err)
-		}
-		src.AcceptOnce = acceptOnce
-		b := s.builder(sink)
-		pub, err := b.Refresh(ctx, src)
-		if err != nil {
-			return nil, nil, s.judged(name, nil, err)
-		}
-		if _, err := b.Lists(ctx, pub); err != nil {
-			return nil, pub.Findings, s.judged(name, pub.Findings, err)
-		}
-		if err := s.pool.Flush(); err != nil {
-			return nil, nil, err
-		}
-		if err := s.keepAccepted(pub); err != nil {
-			return nil, nil, err
-		}
-		if acceptOnce != "" {
-			if err := s.record(by, "source.accept-once", "source "+name, map[string]string{"reason": acceptOnce, "root": pub.Accepted.Date.Format(time.RFC3339)}); err != nil {
+	return s.jobs.start("refresh", "source "+name, by,
+		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
+			release, err := s.sweeping.use(ctx) // a house source is published into the pool here
+			if err != nil {
 				return nil, nil, err
 			}
-		}
-		return map[string]any{"changed": pub.Changed, "root_date": pub.Root.Date, "upstream": pub.Accepted.Upstream, "signer": pub.Root.Signer},
-			pub.Findings, s.judged(name, pub.Findings, nil)
-	})
+			defer release()
+			src, err := s.source(set, t, name)
+			if err != nil {
+				return nil, nil, s.judged(name, nil, err)
+			}
+			src.AcceptOnce = acceptOnce
+			b := s.builder(sink)
+			pub, err := b.Refresh(ctx, src)
+			if err != nil {
+				return nil, nil, s.judged(name, nil, err)
+			}
+			if _, err := b.Lists(ctx, pub); err != nil {
+				return nil, pub.Findings, s.judged(name, pub.Findings, err)
+			}
+			if err := s.pool.Flush(); err != nil {
+				return nil, nil, err
+			}
+			if err := s.keepAccepted(pub); err != nil {
+				return nil, nil, err
+			}
+			if acceptOnce != "" {
+				if err := s.record(by, "source.accept-once", "source "+name,
+					map[string]string{"reason": acceptOnce,
+						"root": pub.Accepted.Date.Format(time.RFC3339)}); err != nil {
+					return nil, nil, err
+				}
+			}
+			return map[string]any{
+					"changed":   pub.Changed,
+					"root_date": pub.Root.Date,
+					"upstream":  pub.Accepted.Upstream,
+					"signer":    pub.Root.Signer,
+				},
+				pub.Findings, s.judged(name, pub.Findings, nil)
+		})
 }
 
 // judged keeps what a refresh found, and journals a refusal.
@@ -150,7 +161,8 @@ func (s *Service) judged(name string, found finding.List, err error) error {
 	all := append(finding.List{}, found...)
 	if f, ok := finding.From(err); ok {
 		all = append(all, f)
-		if jerr := s.record("stockade", "source.refused", "source "+name, map[string]string{"code": f.Code, "text": f.Text}); jerr != nil {
+		if jerr := s.record("stockade", "source.refused", "source "+name, map[string]string{"code": f.Code,
+			"text": f.Text}); jerr != nil {
 			return jerr
 		}
 	}
@@ -170,16 +182,18 @@ func (s *Service) startProbe(name, by string) (api.Job, error) {
 		return api.Job{}, err
 	}
 	if src.House != nil {
-		return api.Job{}, finding.New("define.bad-value", "source "+name, "it has no upstreams that could be probed: it holds what is added by hand").
+		return api.Job{}, finding.New("define.bad-value", "source "+name,
+			"it has no upstreams that could be probed: it holds what is added by hand").
 			Do("stockade package list --source %s shows what it holds", name)
 	}
-	return s.jobs.start("probe", "source "+name, by, func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
-		results, found := s.builder(sink).Probe(ctx, src)
-		if err := s.db.Keep("probe", name, probed{results, found}, s.now().UTC()); err != nil {
-			return nil, nil, err
-		}
-		return results, found, nil
-	})
+	return s.jobs.start("probe", "source "+name, by,
+		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
+			results, found := s.builder(sink).Probe(ctx, src)
+			if err := s.db.Keep("probe", name, probed{results, found}, s.now().UTC()); err != nil {
+				return nil, nil, err
+			}
+			return results, found, nil
+		})
 }
 
 type probed struct {
@@ -243,7 +257,8 @@ func (s *Service) plan(name string) (mirror.Plan, error) {
 		}
 		open, err := s.editions.open(s, name, e.Number)
 		if err != nil {
-			s.log.Warn("the last edition cannot be read; everything is checked anew", "edition", fmt.Sprintf("%s/%d", name, e.Number), "error", err)
+			s.log.Warn("the last edition cannot be read; everything is checked anew", "edition", fmt.Sprintf(
+				"%s/%d", name, e.Number), "error", err)
 			break
 		}
 		p.Previous = open.Edition
@@ -251,7 +266,10 @@ func (s *Service) plan(name string) (mirror.Plan, error) {
 		if _, err := s.db.Kept("alike", name, &same); err == nil && same.Edition == e.Number {
 			p.Alike = same.Inputs
 		}
-		err = mirror.ReadItems(s.pool, open.manifest, func(it mirror.Item) error { p.Items = append(p.Items, it); return nil })
+		err = mirror.ReadItems(s.pool, open.manifest, func(it mirror.Item) error {
+			p.Items = append(p.Items, it)
+			return nil
+		})
 		if err != nil || !s.sound(open) {
 			p.Previous, p.Items = nil, nil // what is damaged is made again
 		}
@@ -286,17 +304,19 @@ func (s *Service) startMirror(kind, name, by string) (api.Job, error) {
 	if _, ok := set.Mirrors[name]; !ok {
 		return api.Job{}, dangling("", "mirror", name, set.Mirrors)
 	}
-	return s.jobs.start(kind, "mirror "+name, by, func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
-		release, err := s.sweeping.use(ctx)
-		if err != nil {
-			return nil, nil, err
-		}
-		defer release()
-		return s.workMirror(ctx, kind, name, by, sink)
-	})
+	return s.jobs.start(kind, "mirror "+name, by,
+		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
+			release, err := s.sweeping.use(ctx)
+			if err != nil {
+				return nil, nil, err
+			}
+			defer release()
+			return s.workMirror(ctx, kind, name, by, sink)
+		})
 }
 
-func (s *Service) workMirror(ctx context.Context, kind, name, by string, sink func(mirror.Event)) (any, finding.List, error) {
+func (s *Service) workMirror(ctx context.Context, kind, name, by string, sink func(mirror.Event)) (any,
+	finding.List, error) {
 	plan, err := s.plan(name)
 	if err != nil {
 		return nil, nil, s.mirrorJudged(kind, name, nil, err)
@@ -327,7 +347,10 @@ func (s *Service) workMirror(ctx context.Context, kind, name, by string, sink fu
 		return out, out.Findings, s.mirrorJudged(kind, name, out.Findings, err)
 	}
 	if kind == "prove" && out.Findings.HasErrors() {
-		return out, out.Findings, s.mirrorJudged(kind, name, out.Findings, finding.List(slices.DeleteFunc(slices.Clone(out.Findings), func(f finding.Finding) bool { return f.Severity != finding.Error })))
+		return out, out.Findings, s.mirrorJudged(kind, name, out.Findings,
+			finding.List(slices.DeleteFunc(slices.Clone(out.Findings), func(f finding.Finding) bool {
+				return f.Severity != finding.Error
+			})))
 	}
 	if out.Edition != nil {
 		s.usage.forget()
@@ -337,7 +360,8 @@ func (s *Service) workMirror(ctx context.Context, kind, name, by string, sink fu
 	}
 	if out.Unchanged && plan.Previous != nil {
 		// The next build with the same inputs needs not work it out again.
-		if err := s.db.Keep("alike", name, alike{plan.Previous.Number, out.Inputs}, s.now().UTC()); err != nil {
+		if err := s.db.Keep("alike", name, alike{plan.Previous.Number, out.Inputs},
+			s.now().UTC()); err != nil {
 			return out, out.Findings, err
 		}
 	}
@@ -393,11 +417,13 @@ func (s *Service) admit(plan mirror.Plan, out *mirror.Outcome, by string) error 
 	}
 	e := out.Edition
 	return s.db.Tx(func(tx *store.DB) error {
-		if err := tx.SaveEdition(store.Edition{Mirror: e.Mirror, Number: e.Number, Created: e.Created, Files: len(open.manifest),
+		if err := tx.SaveEdition(store.Edition{Mirror: e.Mirror, Number: e.Number, Created: e.Created,
+			Files: len(open.manifest),
 			Bytes: open.manifest.Bytes(), Packages: e.Packages, Copy: e.Copy}); err != nil {
 			return err
 		}
-		if err := s.write(tx, by, "edition.seal", "edition "+e.Name(), map[string]string{"packages": strconv.Itoa(e.Packages), "inputs": e.Inputs}); err != nil {
+		if err := s.write(tx, by, "edition.seal", "edition "+e.Name(),
+			map[string]string{"packages": strconv.Itoa(e.Packages), "inputs": e.Inputs}); err != nil {
 			return err
 		}
 		return s.retireOld(tx, plan, shown)
@@ -415,7 +441,8 @@ func (s *Service) retireOld(tx *store.DB, plan mirror.Plan, shown map[string][]s
 		if e.Retired {
 			continue
 		}
-		if kept++; kept <= max(plan.Mirror.Keep, 1) || len(shown[fmt.Sprintf("%s/%d", e.Mirror, e.Number)]) > 0 {
+		if kept++; kept <= max(plan.Mirror.Keep, 1) ||
+			len(shown[fmt.Sprintf("%s/%d", e.Mirror, e.Number)]) > 0 {
 			continue
 		}
 		e.Retired = true
@@ -436,31 +463,41 @@ func (s *Service) startVerify(name string, number int, by string) (api.Job, erro
 	if err != nil || e.Retired {
 		return api.Job{}, noEdition(name, number)
 	}
-	return s.jobs.start("verify", object, by, func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
-		s.editions.forget(name, number)
-		open, err := s.editions.open(s, name, number)
-		if err != nil {
-			return nil, nil, err
-		}
-		total := open.manifest.Bytes()
-		last := time.Time{}
-		found := mirror.Verify(s.pool, open.Name(), open.manifest, ctx.Done(), func(files int, bytes int64) {
-			if now := time.Now(); now.Sub(last) > 100*time.Millisecond || files == len(open.manifest) {
-				last = now
-				sink(mirror.Event{Step: "verify", Files: files, FilesTotal: len(open.manifest), Bytes: bytes, BytesTotal: total, Remaining: -1})
+	return s.jobs.start("verify", object, by,
+		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
+			s.editions.forget(name, number)
+			open, err := s.editions.open(s, name, number)
+			if err != nil {
+				return nil, nil, err
 			}
+			total := open.manifest.Bytes()
+			last := time.Time{}
+			found := mirror.Verify(s.pool, open.Name(), open.manifest, ctx.Done(),
+				func(files int, bytes int64) {
+					if now := time.Now(); now.Sub(last) > 100*time.Millisecond ||
+						files == len(open.manifest) {
+						last = now
+						sink(mirror.Event{
+							Step:       "verify",
+							Files:      files,
+							FilesTotal: len(open.manifest),
+							Bytes:      bytes,
+							BytesTotal: total,
+							Remaining:  -1,
+						})
+					}
+				})
+			if ctx.Err() != nil {
+				return nil, nil, ctx.Err()
+			}
+			if err := s.db.Keep("verify", open.Name(), checked{found}, s.now().UTC()); err != nil {
+				return nil, nil, err
+			}
+			if len(found) > 0 {
+				return nil, found, found
+			}
+			return map[string]any{"files": len(open.manifest), "bytes": total, "seal": "holds"}, found, nil
 		})
-		if ctx.Err() != nil {
-			return nil, nil, ctx.Err()
-		}
-		if err := s.db.Keep("verify", open.Name(), checked{found}, s.now().UTC()); err != nil {
-			return nil, nil, err
-		}
-		if len(found) > 0 {
-			return nil, found, found
-		}
-		return map[string]any{"files": len(open.manifest), "bytes": total, "seal": "holds"}, found, nil
-	})
 }
 
 // schedule starts the builds that are due, once a minute.

@@ -21,6 +21,7 @@ import (
 	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/core/journal"
+	"stockade/internal/api"
 )
 
 // ErrNotFound is returned when a record is not there.
@@ -45,8 +46,12 @@ func Open(path string) (*DB, error) {
 			return nil, finding.Doing(err, "keep the database %s from others", path)
 		}
 	}
-	dsn := "file:" + path + "?_pragma=journal_mode(WAL)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)&_pragma=synchronous(FULL)"
-	g, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{Logger: logger.Discard, NowFunc: func() time.Time { return time.Now().UTC() }})
+	dsn := "file:" + path +
+		"?_pragma=journal_mode(WAL)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)" +
+		"&_pragma=synchronous(FULL)"
+	g, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{Logger: logger.Discard, NowFunc: func() time.Time {
+		return time.Now().UTC()
+	}})
 	if err != nil {
 		return nil, fmt.Errorf("open the database %s: %w", path, err)
 	}
@@ -92,7 +97,8 @@ type schemaVersion struct{ Version int }
 
 var migrations = []func(*gorm.DB) error{
 	func(g *gorm.DB) error {
-		return g.AutoMigrate(&Record{}, &Revision{}, &Certificate{}, &Vouch{}, &Bar{}, &Kept{}, &Edition{}, &Move{}, &Job{},
+		return g.AutoMigrate(&Record{}, &Revision{}, &Certificate{}, &Vouch{}, &Bar{}, &Kept{},
+			&Edition{}, &Move{}, &Job{},
 			&Account{}, &Token{}, &journalEntry{}, &journalHash{}, &journalHead{})
 	},
 	// The newest job of each kind on each object is asked for every few seconds.
@@ -106,7 +112,8 @@ func (d *DB) migrate() error {
 	var v schemaVersion
 	d.g.Limit(1).Find(&v)
 	if v.Version > len(migrations) {
-		return fmt.Errorf("it was written by a newer Stockade (form %d, and %d is known)", v.Version, len(migrations))
+		return fmt.Errorf("it was written by a newer Stockade (form %d, and %d is known)",
+			v.Version, len(migrations))
 	}
 	for i := v.Version; i < len(migrations); i++ {
 		if err := d.g.Transaction(func(g *gorm.DB) error {
@@ -205,8 +212,8 @@ type Move struct {
 type Job struct {
 	ID       int64 `gorm:"primaryKey"`
 	Kind     string
-	Object   string `gorm:"index"`
-	State    string `gorm:"index"`
+	Object   string       `gorm:"index"`
+	State    api.JobState `gorm:"index"`
 	By       string
 	Started  time.Time
 	Ended    *time.Time
@@ -291,7 +298,8 @@ func (d *DB) IsDescribed(kind, name string) (bool, error) {
 }
 
 // Describe records the changes that lead to target, as one revision.
-func (d *DB) Describe(target *definition.Set, changes []definition.Change, by, summary string, at time.Time) (Revision, error) {
+func (d *DB) Describe(target *definition.Set, changes []definition.Change, by, summary string,
+	at time.Time) (Revision, error) {
 	raw, err := json.Marshal(changes)
 	if err != nil {
 		return Revision{}, err
@@ -309,7 +317,8 @@ func (d *DB) Describe(target *definition.Set, changes []definition.Change, by, s
 		if c.Action == "remove" {
 			err = d.g.Delete(&Record{Kind: c.Kind, Name: c.Name}).Error
 		} else {
-			err = d.save(&Record{Kind: c.Kind, Name: c.Name, Body: string(bodies[c.Kind][c.Name]), Revision: rev.ID})
+			err = d.save(&Record{Kind: c.Kind, Name: c.Name, Body: string(bodies[c.Kind][c.Name]),
+				Revision: rev.ID})
 		}
 		if err != nil {
 			return rev, err
@@ -454,7 +463,8 @@ func (d *DB) LastJobs() ([]Job, error) {
 
 // Interrupt marks the jobs that were running when the service ended.
 func (d *DB) Interrupt(at time.Time) (int64, error) {
-	r := d.g.Model(&Job{}).Where("state = ?", "running").Updates(map[string]any{"state": "interrupted", "ended": at,
+	r := d.g.Model(&Job{}).Where("state = ?", api.Running).Updates(map[string]any{"state": api.Interrupted,
+		"ended":   at,
 		"problem": "the service ended while it ran; run it again: what was verified is kept"})
 	return r.RowsAffected, r.Error
 }
@@ -530,9 +540,11 @@ func (s journalStore) ReadHashes(indexes []int64) ([]tlog.Hash, error) {
 	return out, nil
 }
 
-func (s journalStore) Append(text []byte, e journal.Entry, first int64, hashes []tlog.Hash, checkpoint string) error {
+func (s journalStore) Append(text []byte, e journal.Entry, first int64, hashes []tlog.Hash,
+	checkpoint string) error {
 	return s.d.Tx(func(tx *DB) error {
-		if err := tx.g.Create(&journalEntry{Number: e.Number, At: e.At, By: e.By, Action: e.Action, Object: e.Object, Text: text}).Error; err != nil {
+		if err := tx.g.Create(&journalEntry{Number: e.Number, At: e.At, By: e.By, Action: e.Action,
+			Object: e.Object, Text: text}).Error; err != nil {
 			return err
 		}
 		for i, h := range hashes {

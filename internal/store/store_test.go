@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"stockade/core/definition"
+	"stockade/internal/api"
 )
 
 func open(t *testing.T) (*DB, string) {
@@ -35,7 +36,8 @@ func TestWhatIsDescribedComesBack(t *testing.T) {
 		t.Fatalf("%v %+v", err, definition.Compare(set, again))
 	}
 	again.Remove("lane", "steady")
-	if _, err := db.Describe(again, definition.Compare(set, again), "mara", "second", time.Now()); err != nil {
+	if _, err := db.Describe(again, definition.Compare(set, again), "mara", "second",
+		time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	if last, _ := db.Described(); len(last.Lanes) != 0 || len(last.Sources) != 1 {
@@ -74,7 +76,7 @@ func TestATransactionHappensWholeOrNotAtAll(t *testing.T) {
 
 func TestRunningJobsAreInterruptedAtTheNextStart(t *testing.T) {
 	db, path := open(t)
-	running, done := Job{Kind: "build", State: "running"}, Job{Kind: "build", State: "done"}
+	running, done := Job{Kind: "build", State: api.Running}, Job{Kind: "build", State: api.Done}
 	db.AddJob(&running)
 	db.AddJob(&done)
 	db.Close()
@@ -87,10 +89,10 @@ func TestRunningJobsAreInterruptedAtTheNextStart(t *testing.T) {
 		t.Fatal(n, err)
 	}
 	j, err := db.JobBy(running.ID)
-	if err != nil || j.State != "interrupted" || j.Problem == "" || j.Ended == nil {
+	if err != nil || j.State != api.Interrupted || j.Problem == "" || j.Ended == nil {
 		t.Errorf("%+v %v", j, err)
 	}
-	if j, _ := db.JobBy(done.ID); j.State != "done" {
+	if j, _ := db.JobBy(done.ID); j.State != api.Done {
 		t.Errorf("%+v", j)
 	}
 	if err := db.Check(); err != nil {
@@ -123,8 +125,10 @@ func TestRemovingAnAccountTakesItsTokensAlong(t *testing.T) {
 
 func TestTheNewestJobOfEachKindIsFound(t *testing.T) {
 	db, _ := open(t)
-	for _, j := range []Job{{Kind: "build", Object: "mirror a", State: "failed"}, {Kind: "build", Object: "mirror a", State: "done"},
-		{Kind: "prove", Object: "mirror a", State: "failed"}, {Kind: "build", Object: "mirror b", State: "interrupted"}} {
+	for _, j := range []Job{{Kind: "build", Object: "mirror a", State: api.Failed},
+		{Kind: "build", Object: "mirror a", State: api.Done},
+		{Kind: "prove", Object: "mirror a", State: api.Failed},
+		{Kind: "build", Object: "mirror b", State: api.Interrupted}} {
 		if err := db.AddJob(&j); err != nil {
 			t.Fatal(err)
 		}
@@ -134,7 +138,7 @@ func TestTheNewestJobOfEachKindIsFound(t *testing.T) {
 		t.Fatalf("%v, %v", last, err)
 	}
 	for _, j := range last {
-		if j.Kind == "build" && j.Object == "mirror a" && j.State != "done" {
+		if j.Kind == "build" && j.Object == "mirror a" && j.State != api.Done {
 			t.Errorf("an older job is given: %+v", j)
 		}
 	}

@@ -12,22 +12,40 @@ import Trouble from '../parts/Trouble.vue'
 import Vouch from '../parts/Vouch.vue'
 const props = defineProps<{ fingerprint: string }>()
 const client = useQueryClient()
-const q = useQuery({ queryKey: ['key', props.fingerprint], queryFn: () => get<Key>('/keys/' + props.fingerprint) })
+const q = useQuery({
+  queryKey: ['key', props.fingerprint],
+  queryFn: () => get<Key>('/keys/' + props.fingerprint),
+})
 const k = computed(() => q.data.value)
-const parts = computed(() => k.value ? [{ role: 'primary', ...k.value.primary }, ...k.value.subkeys.map((s) => ({ role: 'subkey', ...s }))] : [])
+const parts = computed(() =>
+  k.value
+    ? [{ role: 'primary', ...k.value.primary }, ...k.value.subkeys.map((s) => ({ role: 'subkey', ...s }))]
+    : [],
+)
 const day = (t?: string) => absolute(t).slice(0, 10)
 // The time line runs from the first part's beginning to the last end, or two years on.
 const line = computed(() => {
   const from = Math.min(...parts.value.map((p) => Date.parse(p.created)))
   const to = Math.max(Date.now() + 63e9, ...parts.value.map((p) => (p.expires ? Date.parse(p.expires) : 0)))
   const x = (t: number) => (100 * (t - from)) / (to - from)
-  return { now: x(Date.now()), bars: parts.value.map((p) => ({ left: x(Date.parse(p.created)), right: p.expires ? x(Date.parse(p.expires)) : 100, open: !p.expires })) }
+  return {
+    now: x(Date.now()),
+    bars: parts.value.map((p) => ({
+      left: x(Date.parse(p.created)),
+      right: p.expires ? x(Date.parse(p.expires)) : 100,
+      open: !p.expires,
+    })),
+  }
 })
 const vouching = ref('')
 const asking = ref<'bar' | 'retire' | 'withdraw' | ''>('')
 const about = ref('') // the source that a vouch is taken back for
 const act = (reason: string) =>
-  post(`/keys/${props.fingerprint}/${asking.value}`, { fingerprint: props.fingerprint, source: about.value || undefined, reason })
+  post(`/keys/${props.fingerprint}/${asking.value}`, {
+    fingerprint: props.fingerprint,
+    source: about.value || undefined,
+    reason,
+  })
 function ask(what: 'bar' | 'retire' | 'withdraw', source = '') {
   asking.value = what
   about.value = source
@@ -36,27 +54,155 @@ function done() {
   asking.value = ''
   client.invalidateQueries()
 }
-const idle = computed(() => !!k.value && !k.value.site && !k.value.retired && !k.value.needed_by.length && !k.value.names.length && (!k.value.vouched.length || !!k.value.barred))
+const idle = computed(
+  () =>
+    !!k.value &&
+    !k.value.site &&
+    !k.value.retired &&
+    !k.value.needed_by.length &&
+    !k.value.names.length &&
+    (!k.value.vouched.length || !!k.value.barred),
+)
 </script>
 <template>
   <Trouble :error="q.error.value" />
   <div v-if="k" class="space-y-5">
-    <div class="flex items-center gap-3"><h1>{{ k.user_ids[0] ?? 'Key' }}</h1><Mark v-if="k.barred" kind="error" word="barred" /><Mark v-else-if="k.site" kind="note" word="the site's own key" /><Mark v-if="k.retired" kind="none" word="put away" />
+    <div class="flex items-center gap-3">
+      <h1>{{ k.user_ids[0] ?? 'Key' }}</h1>
+      <Mark v-if="k.barred" kind="error" word="barred" /><Mark
+        v-else-if="k.site"
+        kind="note"
+        word="the site's own key"
+      /><Mark v-if="k.retired" kind="none" word="put away" />
       <div class="ml-auto flex gap-2">
         <button v-if="idle" class="btn" @click="ask('retire')">Put away</button>
         <button v-if="!k.site && !k.barred" class="btn btn-stop" @click="ask('bar')">Bar this key</button>
       </div>
     </div>
-    <section class="panel p-3"><dl class="facts"><dt>Fingerprint</dt><dd><Finger :of="k.fingerprint" /></dd><dt>User ids</dt><dd>{{ k.user_ids.join('; ') }}</dd><template v-if="k.names.length"><dt>Named</dt><dd>{{ k.names.join(', ') }}</dd></template><template v-if="k.added_by"><dt>Brought in</dt><dd><Moment :at="k.added" /> by {{ k.added_by }}</dd></template><template v-if="k.barred"><dt>Barred</dt><dd><Moment :at="k.barred.at" /> by {{ k.barred.by }}: {{ k.barred.reason }}</dd></template></dl></section>
-    <section><h2 class="mb-1.5">Parts, on a line of time</h2><div class="panel overflow-hidden"><table class="grid-table"><thead><tr><th>Part</th><th>Fingerprint</th><th>Kind</th><th>Signs</th><th>Made</th><th>Ends</th><th class="w-64">Time</th></tr></thead><tbody><tr v-for="(p, i) in parts" :key="p.fingerprint"><td>{{ p.role }}</td><td><Finger :of="p.fingerprint" brief /></td><td>{{ p.algorithm }} {{ p.algorithm === 'RSA' ? p.bits : '' }}</td><td>{{ p.can_sign ? 'yes' : 'no' }}</td><td>{{ day(p.created) }}</td><td><Mark v-if="p.revoked" kind="error" :word="'withdrawn: ' + p.reason" /><template v-else>{{ p.expires ? day(p.expires) : 'never' }}</template></td><td><div class="relative h-3"><span class="absolute top-1 h-1.5 rounded-sm" :class="p.revoked ? 'bg-flare' : 'bg-tide'" :style="{ left: line.bars[i].left + '%', right: 100 - line.bars[i].right + '%' }" /><span class="absolute top-0 h-3.5 w-px bg-ink" :style="{ left: line.now + '%' }" title="now" /></div></td></tr></tbody></table></div></section>
-    <section><h2 class="mb-1.5">Decisions</h2><div class="panel overflow-hidden"><table v-if="k.vouched.length || k.needed_by.length" class="grid-table"><thead><tr><th>Source</th><th>Decision</th><th>Evidence</th><th>By</th><th>When</th><th></th></tr></thead><tbody><tr v-for="v in k.vouched" :key="v.source"><td><RouterLink :to="'/sources/' + v.source">{{ v.source }}</RouterLink></td><td><Mark :kind="k.barred ? 'none' : 'good'" :word="k.barred ? 'vouched, before it was barred' : 'vouched'" /></td><td>{{ v.evidence }}</td><td>{{ v.by }}</td><td><Moment :at="v.at" /></td><td class="num"><button v-if="!k.barred" class="btn !h-6" @click="ask('withdraw', v.source)">Take back</button></td></tr><tr v-for="n in k.needed_by.filter((n) => !k!.vouched.some((v) => v.source === n))" :key="n"><td>{{ n }}</td><td><Mark kind="warning" word="none yet" /></td><td colspan="4"><button v-if="!k.barred" class="btn !h-6" @click="vouching = n">Decide</button></td></tr></tbody></table><p v-else class="px-3 py-2 text-slate">No source names this key.</p></div></section>
-    <section v-if="k.findings.length"><h2 class="mb-1.5">Findings</h2><div class="panel"><Findings :findings="k.findings" /></div></section>
+    <section class="panel p-3">
+      <dl class="facts">
+        <dt>Fingerprint</dt>
+        <dd><Finger :of="k.fingerprint" /></dd>
+        <dt>User ids</dt>
+        <dd>{{ k.user_ids.join('; ') }}</dd>
+        <template v-if="k.names.length"
+          ><dt>Named</dt>
+          <dd>{{ k.names.join(', ') }}</dd></template
+        ><template v-if="k.added_by"
+          ><dt>Brought in</dt>
+          <dd><Moment :at="k.added" /> by {{ k.added_by }}</dd></template
+        ><template v-if="k.barred"
+          ><dt>Barred</dt>
+          <dd><Moment :at="k.barred.at" /> by {{ k.barred.by }}: {{ k.barred.reason }}</dd></template
+        >
+      </dl>
+    </section>
+    <section>
+      <h2 class="mb-1.5">Parts, on a line of time</h2>
+      <div class="panel overflow-hidden">
+        <table class="grid-table">
+          <thead>
+            <tr>
+              <th>Part</th>
+              <th>Fingerprint</th>
+              <th>Kind</th>
+              <th>Signs</th>
+              <th>Made</th>
+              <th>Ends</th>
+              <th class="w-64">Time</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="(p, i) in parts" :key="p.fingerprint">
+              <td>{{ p.role }}</td>
+              <td><Finger :of="p.fingerprint" brief /></td>
+              <td>{{ p.algorithm }} {{ p.algorithm === 'RSA' ? p.bits : '' }}</td>
+              <td>{{ p.can_sign ? 'yes' : 'no' }}</td>
+              <td>{{ day(p.created) }}</td>
+              <td>
+                <Mark v-if="p.revoked" kind="error" :word="'withdrawn: ' + p.reason" /><template v-else>{{
+                  p.expires ? day(p.expires) : 'never'
+                }}</template>
+              </td>
+              <td>
+                <div class="relative h-3">
+                  <span
+                    class="absolute top-1 h-1.5 rounded-sm"
+                    :class="p.revoked ? 'bg-flare' : 'bg-tide'"
+                    :style="{ left: line.bars[i].left + '%', right: 100 - line.bars[i].right + '%' }"
+                  /><span
+                    class="absolute top-0 h-3.5 w-px bg-ink"
+                    :style="{ left: line.now + '%' }"
+                    title="now"
+                  />
+                </div>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+    </section>
+    <section>
+      <h2 class="mb-1.5">Decisions</h2>
+      <div class="panel overflow-hidden">
+        <table v-if="k.vouched.length || k.needed_by.length" class="grid-table">
+          <thead>
+            <tr>
+              <th>Source</th>
+              <th>Decision</th>
+              <th>Evidence</th>
+              <th>By</th>
+              <th>When</th>
+              <th></th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="v in k.vouched" :key="v.source">
+              <td>
+                <RouterLink :to="'/sources/' + v.source">{{ v.source }}</RouterLink>
+              </td>
+              <td>
+                <Mark
+                  :kind="k.barred ? 'none' : 'good'"
+                  :word="k.barred ? 'vouched, before it was barred' : 'vouched'"
+                />
+              </td>
+              <td>{{ v.evidence }}</td>
+              <td>{{ v.by }}</td>
+              <td><Moment :at="v.at" /></td>
+              <td class="num">
+                <button v-if="!k.barred" class="btn !h-6" @click="ask('withdraw', v.source)">
+                  Take back
+                </button>
+              </td>
+            </tr>
+            <tr v-for="n in k.needed_by.filter((n) => !k!.vouched.some((v) => v.source === n))" :key="n">
+              <td>{{ n }}</td>
+              <td><Mark kind="warning" word="none yet" /></td>
+              <td colspan="4">
+                <button v-if="!k.barred" class="btn !h-6" @click="vouching = n">Decide</button>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+        <p v-else class="px-3 py-2 text-slate">No source names this key.</p>
+      </div>
+    </section>
+    <section v-if="k.findings.length">
+      <h2 class="mb-1.5">Findings</h2>
+      <div class="panel"><Findings :findings="k.findings" /></div>
+    </section>
     <Vouch v-if="vouching" :of="k" :source="vouching" @close="vouching = ''" />
     <section v-if="k.rests_on.length">
       <h2 class="mb-1.5">What rests on it</h2>
       <p class="panel px-3 py-2">
-        <template v-for="(e, n) in k.rests_on" :key="e"><template v-if="n">, </template><RouterLink :to="'/editions/' + e" class="mono">{{ e }}</RouterLink></template>
-        <span class="ml-3 text-slate">{{ k.lanes.length ? 'shown by ' + k.lanes.join(', ') : 'no lane shows one of them' }}</span>
+        <template v-for="(e, n) in k.rests_on" :key="e"
+          ><template v-if="n">, </template
+          ><RouterLink :to="'/editions/' + e" class="mono">{{ e }}</RouterLink></template
+        >
+        <span class="ml-3 text-slate">{{
+          k.lanes.length ? 'shown by ' + k.lanes.join(', ') : 'no lane shows one of them'
+        }}</span>
       </p>
     </section>
     <section v-if="k.history.length">
@@ -84,13 +230,40 @@ const idle = computed(() => !!k.value && !k.value.site && !k.value.retired && !k
         </table>
       </div>
     </section>
-    <Reason v-if="asking === 'bar'" title="Bar this key" verb="Bar it" :act="act" @close="asking = ''" @done="done">
-      <p>Nothing that it signed is accepted for any source after this. It cannot be taken back: its owner's new key is vouched for instead.</p>
+    <Reason
+      v-if="asking === 'bar'"
+      title="Bar this key"
+      verb="Bar it"
+      :act="act"
+      @close="asking = ''"
+      @done="done"
+    >
+      <p>
+        Nothing that it signed is accepted for any source after this. It cannot be taken back: its owner's new
+        key is vouched for instead.
+      </p>
     </Reason>
-    <Reason v-if="asking === 'withdraw'" :title="'Take back that it may sign ' + about" verb="Take it back" :act="act" @close="asking = ''" @done="done">
-      <p>Nothing that it signs is accepted for {{ about }} after this; other sources stay as they are. Vouching anew, with other evidence, is the way back.</p>
+    <Reason
+      v-if="asking === 'withdraw'"
+      :title="'Take back that it may sign ' + about"
+      verb="Take it back"
+      :act="act"
+      @close="asking = ''"
+      @done="done"
+    >
+      <p>
+        Nothing that it signs is accepted for {{ about }} after this; other sources stay as they are. Vouching
+        anew, with other evidence, is the way back.
+      </p>
     </Reason>
-    <Reason v-if="asking === 'retire'" title="Put this key away" verb="Put it away" :act="act" @close="asking = ''" @done="done">
+    <Reason
+      v-if="asking === 'retire'"
+      title="Put this key away"
+      verb="Put it away"
+      :act="act"
+      @close="asking = ''"
+      @done="done"
+    >
       <p>Lists leave it out. What was done about it is kept, and a bar stays in force.</p>
     </Reason>
   </div>

@@ -12,7 +12,11 @@ const client = useQueryClient()
 const q = useQuery({ queryKey: ['keys'], queryFn: () => get<Page<Key>>('/keys') })
 const sources = useQuery({ queryKey: ['sources'], queryFn: () => get<Page<Source>>('/sources') })
 const keys = computed(() => q.data.value?.items ?? [])
-const names = computed(() => (sources.data.value?.items ?? []).filter((s) => s.standing !== 'house' || s.upstreams?.length).map((s) => s.name)) // what is added by hand, the site signs
+const names = computed(() =>
+  (sources.data.value?.items ?? [])
+    .filter((s) => s.standing !== 'house' || s.upstreams?.length)
+    .map((s) => s.name),
+) // what is added by hand, the site signs
 function state(k: Key, source: string): 'vouched' | 'barred' | 'needed' | '' {
   if (k.barred && k.needed_by.includes(source)) return 'barred'
   if (k.vouched.some((v) => v.source === source)) return 'vouched'
@@ -24,21 +28,86 @@ const pasted = ref('')
 const error = ref<unknown>(null)
 async function add() {
   error.value = null
-  try { await post('/keys', { data: btoa(pasted.value) }); adding.value = false; pasted.value = ''; client.invalidateQueries() } catch (e) { error.value = e }
+  try {
+    await post('/keys', { data: btoa(pasted.value) })
+    adding.value = false
+    pasted.value = ''
+    client.invalidateQueries()
+  } catch (e) {
+    error.value = e
+  }
 }
 </script>
 <template>
-  <div class="mb-1 flex items-center gap-3"><h1>Keys</h1><button class="btn ml-auto" @click="adding = true">Bring a key in</button></div>
-  <p class="mb-4 text-slate">Which key may sign which source. A key counts only where somebody vouched for it, for that source; a barred one counts nowhere.</p>
+  <div class="mb-1 flex items-center gap-3">
+    <h1>Keys</h1>
+    <button class="btn ml-auto" @click="adding = true">Bring a key in</button>
+  </div>
+  <p class="mb-4 text-slate">
+    Which key may sign which source. A key counts only where somebody vouched for it, for that source; a
+    barred one counts nowhere.
+  </p>
   <Trouble :error="q.error.value" class="mb-4" />
-  <div class="panel overflow-x-auto"><table class="grid-table">
-    <thead><tr><th>Key</th><th>Fingerprint</th><th>Kind</th><th v-for="n in names" :key="n">{{ n }}</th><th>Findings</th></tr></thead>
-    <tbody><tr v-for="k in keys" :key="k.fingerprint">
-      <td><RouterLink :to="'/keys/' + k.fingerprint" class="font-medium whitespace-nowrap" :title="k.user_ids.join('; ')">{{ k.user_ids[0]?.replace(/ *<[^>]*>$/, '') ?? 'no user id' }}</RouterLink></td><td><Finger :of="k.fingerprint" brief /></td><td class="whitespace-nowrap">{{ k.primary.algorithm + (k.primary.algorithm === 'RSA' ? ' ' + k.primary.bits : '') }}</td>
-      <td v-if="k.site" :colspan="names.length + 1" class="text-slate">the site's own key: it signs seals, tailored mirrors, and what is added by hand</td>
-      <td v-for="n in k.site ? [] : names" :key="n"><Mark v-if="state(k, n) === 'vouched'" kind="good" word="vouched" :title="k.vouched.find((v) => v.source === n)?.evidence" /><Mark v-else-if="state(k, n) === 'barred'" kind="error" word="barred" /><button v-else-if="state(k, n) === 'needed'" class="btn !h-6" @click="asked = { key: k, source: n }"><Mark kind="warning" word="decide" /></button><span v-else class="text-line">·</span></td>
-      <td v-if="!k.site"><Count :findings="k.findings" /></td>
-    </tr></tbody></table></div>
+  <div class="panel overflow-x-auto">
+    <table class="grid-table">
+      <thead>
+        <tr>
+          <th>Key</th>
+          <th>Fingerprint</th>
+          <th>Kind</th>
+          <th v-for="n in names" :key="n">{{ n }}</th>
+          <th>Findings</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="k in keys" :key="k.fingerprint">
+          <td>
+            <RouterLink
+              :to="'/keys/' + k.fingerprint"
+              class="font-medium whitespace-nowrap"
+              :title="k.user_ids.join('; ')"
+              >{{ k.user_ids[0]?.replace(/ *<[^>]*>$/, '') ?? 'no user id' }}</RouterLink
+            >
+          </td>
+          <td><Finger :of="k.fingerprint" brief /></td>
+          <td class="whitespace-nowrap">
+            {{ k.primary.algorithm + (k.primary.algorithm === 'RSA' ? ' ' + k.primary.bits : '') }}
+          </td>
+          <td v-if="k.site" :colspan="names.length + 1" class="text-slate">
+            the site's own key: it signs seals, tailored mirrors, and what is added by hand
+          </td>
+          <td v-for="n in k.site ? [] : names" :key="n">
+            <Mark
+              v-if="state(k, n) === 'vouched'"
+              kind="good"
+              word="vouched"
+              :title="k.vouched.find((v) => v.source === n)?.evidence"
+            /><Mark v-else-if="state(k, n) === 'barred'" kind="error" word="barred" /><button
+              v-else-if="state(k, n) === 'needed'"
+              class="btn !h-6"
+              @click="asked = { key: k, source: n }"
+            >
+              <Mark kind="warning" word="decide" /></button
+            ><span v-else class="text-line">·</span>
+          </td>
+          <td v-if="!k.site"><Count :findings="k.findings" /></td>
+        </tr>
+      </tbody>
+    </table>
+  </div>
   <Vouch v-if="asked" :of="asked.key" :source="asked.source" @close="asked = null" />
-  <Modal :open="adding" title="Bring a key in" wide @close="adding = false"><p class="mb-2">Paste an armoured public key. This decides nothing: nobody may sign anything with it until somebody vouches for it.</p><textarea v-model="pasted" class="field mono h-64" aria-label="Armoured key" spellcheck="false" /><Trouble :error="error" class="mt-3" /><div class="mt-4 flex justify-end gap-2"><button class="btn" @click="adding = false">Leave it</button><button class="btn btn-go" :disabled="!pasted" @click="add">Bring it in</button></div></Modal>
+  <Modal :open="adding" title="Bring a key in" wide @close="adding = false"
+    ><p class="mb-2">
+      Paste an armoured public key. This decides nothing: nobody may sign anything with it until somebody
+      vouches for it.
+    </p>
+    <textarea v-model="pasted" class="field mono h-64" aria-label="Armoured key" spellcheck="false" /><Trouble
+      :error="error"
+      class="mt-3"
+    />
+    <div class="mt-4 flex justify-end gap-2">
+      <button class="btn" @click="adding = false">Leave it</button
+      ><button class="btn btn-go" :disabled="!pasted" @click="add">Bring it in</button>
+    </div></Modal
+  >
 </template>

@@ -11,43 +11,195 @@ import Proofs from '../parts/Proofs.vue'
 import Trouble from '../parts/Trouble.vue'
 const props = defineProps<{ name: string }>()
 const client = useQueryClient()
-const q = useQuery({ queryKey: ['mirror', props.name], queryFn: () => get<Mirror>('/mirrors/' + props.name), refetchInterval: 8000 })
+const q = useQuery({
+  queryKey: ['mirror', props.name],
+  queryFn: () => get<Mirror>('/mirrors/' + props.name),
+  refetchInterval: 8000,
+})
 const m = computed(() => q.data.value)
 const job = ref<Job | null>(null)
 const last = ref<Job | null>(null)
 const error = ref<unknown>(null)
-watch(m, async (v) => { if (v?.job && !job.value) job.value = await get<Job>('/jobs/' + v.job) })
+watch(m, async (v) => {
+  if (v?.job && !job.value) job.value = await get<Job>('/jobs/' + v.job)
+})
 async function start(verb: string) {
   error.value = null
   last.value = null
-  try { job.value = await post<Job>(`/mirrors/${props.name}/${verb}`) } catch (e) { error.value = e }
+  try {
+    job.value = await post<Job>(`/mirrors/${props.name}/${verb}`)
+  } catch (e) {
+    error.value = e
+  }
 }
-function ended(j: Job) { job.value = null; last.value = j; client.invalidateQueries() }
+function ended(j: Job) {
+  job.value = null
+  last.value = j
+  client.invalidateQueries()
+}
 const outcome = computed(() => (last.value?.result ?? null) as Outcome | null)
 const findings = computed(() => (last.value ? last.value.findings : m.value?.findings) ?? [])
 const proofs = computed(() => outcome.value?.proofs ?? [])
 const short = computed(() => proofs.value.some((p) => p.proved < p.wanted))
-const shown = computed(() => (short.value ? 'not all that is wanted can be installed' : 'all that is wanted can be installed, by those named below'))
+const shown = computed(() =>
+  short.value
+    ? 'not all that is wanted can be installed'
+    : 'all that is wanted can be installed, by those named below',
+)
 // Editions on a line of time, the newest at the right; height by size.
 const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) => e.bytes)))
 </script>
 <template>
   <Trouble :error="q.error.value" />
   <div v-if="m" class="space-y-5">
-    <div class="flex items-center gap-3"><h1>{{ name }}</h1><span class="text-slate">{{ m.copy }} · complete: {{ m.complete }} · keeps {{ count(m.keep, 'edition') }}<template v-if="m.schedule"> · <code>{{ m.schedule }}</code></template></span><div class="ml-auto flex gap-2"><button class="btn" :disabled="!!job" @click="start('estimate')">Estimate</button><button class="btn" :disabled="!!job" @click="start('prove')">Prove</button><button class="btn btn-go" :disabled="!!job" @click="start('build')">Build</button></div></div>
+    <div class="flex items-center gap-3">
+      <h1>{{ name }}</h1>
+      <span class="text-slate"
+        >{{ m.copy }} · complete: {{ m.complete }} · keeps {{ count(m.keep, 'edition')
+        }}<template v-if="m.schedule">
+          · <code>{{ m.schedule }}</code></template
+        ></span
+      >
+      <div class="ml-auto flex gap-2">
+        <button class="btn" :disabled="!!job" @click="start('estimate')">Estimate</button
+        ><button class="btn" :disabled="!!job" @click="start('prove')">Prove</button
+        ><button class="btn btn-go" :disabled="!!job" @click="start('build')">Build</button>
+      </div>
+    </div>
     <Trouble :error="error" />
     <JobRun v-if="job" :job="job" @end="ended" />
     <section v-if="last" class="panel p-3" role="status">
-      <div class="flex items-center gap-3"><Mark v-if="last.state === 'done'" :kind="short ? 'warning' : 'good'" :word="{ build: outcome?.unchanged ? 'nothing changed upstream that concerns it: no edition was made' : 'sealed ' + outcome?.edition?.mirror + '/' + outcome?.edition?.number, estimate: 'estimated', prove: shown }[last.kind]" /><Mark v-else kind="error" :word="last.kind + ' ' + last.state" /><span v-if="last.state !== 'done'">{{ last.problem }}</span></div>
+      <div class="flex items-center gap-3">
+        <Mark
+          v-if="last.state === 'done'"
+          :kind="short ? 'warning' : 'good'"
+          :word="
+            {
+              build: outcome?.unchanged
+                ? 'nothing changed upstream that concerns it: no edition was made'
+                : 'sealed ' + outcome?.edition?.mirror + '/' + outcome?.edition?.number,
+              estimate: 'estimated',
+              prove: shown,
+            }[last.kind]
+          "
+        /><Mark v-else kind="error" :word="last.kind + ' ' + last.state" /><span
+          v-if="last.state !== 'done'"
+          >{{ last.problem }}</span
+        >
+      </div>
       <Proofs v-if="proofs.length" class="mt-3" :proofs="proofs" />
-      <dl v-if="outcome && !outcome.unchanged && outcome.packages" class="mt-3 grid grid-cols-6 gap-4"><div v-for="[h, v] in [['Packages', outcome.packages.toLocaleString('en')], ['Wanted by name', outcome.wanted.toLocaleString('en')], ['Size', size(outcome.bytes)], ['To fetch', size(outcome.fetch_bytes) + ' in ' + count(outcome.fetch_files, 'file')], ['Time to fetch', outcome.seconds < 0 ? 'unknown' : 'about ' + span(Math.max(1, outcome.seconds))], ['Free on disk', size(outcome.free_bytes)]]" :key="h"><dt class="text-slate">{{ h }}</dt><dd class="text-[15px] font-medium">{{ v }}</dd></div></dl>
+      <dl v-if="outcome && !outcome.unchanged && outcome.packages" class="mt-3 grid grid-cols-6 gap-4">
+        <div
+          v-for="[h, v] in [
+            ['Packages', outcome.packages.toLocaleString('en')],
+            ['Wanted by name', outcome.wanted.toLocaleString('en')],
+            ['Size', size(outcome.bytes)],
+            ['To fetch', size(outcome.fetch_bytes) + ' in ' + count(outcome.fetch_files, 'file')],
+            [
+              'Time to fetch',
+              outcome.seconds < 0 ? 'unknown' : 'about ' + span(Math.max(1, outcome.seconds)),
+            ],
+            ['Free on disk', size(outcome.free_bytes)],
+          ]"
+          :key="h"
+        >
+          <dt class="text-slate">{{ h }}</dt>
+          <dd class="text-[15px] font-medium">{{ v }}</dd>
+        </div>
+      </dl>
     </section>
-    <section v-if="findings.length"><h2 class="mb-1.5">Findings of the last {{ last?.kind ?? 'run' }}</h2><div class="panel max-h-80 overflow-auto"><Findings :findings="findings" /></div></section>
-    <section><h2 class="mb-1.5">What is wanted</h2><div class="panel overflow-hidden"><table class="grid-table"><thead><tr><th>Source</th><th>Wanted</th><th>With</th><th class="num">Versions</th><th>Streams</th><th>Except</th></tr></thead><tbody><tr v-if="m.want"><td class="font-medium">all of them</td><td>{{ m.want.everything ? 'everything' : m.want.packages?.join(', ') }}</td><td>{{ m.want.with || '–' }}</td><td class="num">{{ m.want.versions || '–' }}</td><td>–</td><td class="mono">{{ m.want.except?.join(', ') || '–' }}</td></tr><tr v-for="f in m.from" :key="f.source"><td><RouterLink :to="'/sources/' + f.source" class="font-medium">{{ f.source }}</RouterLink></td><td>{{ f.want.everything ? 'everything' : f.want.packages?.join(', ') || 'what the mirror wants, and what others need' }}</td><td>{{ f.want.with || '–' }}</td><td class="num">{{ f.want.versions || '–' }}</td><td class="mono">{{ f.want.streams?.join(', ') || '–' }}</td><td class="mono">{{ f.want.except?.join(', ') || '–' }}</td></tr></tbody></table></div></section>
-    <section><div class="mb-1.5 flex items-center gap-3"><h2>Editions</h2></div>
+    <section v-if="findings.length">
+      <h2 class="mb-1.5">Findings of the last {{ last?.kind ?? 'run' }}</h2>
+      <div class="panel max-h-80 overflow-auto"><Findings :findings="findings" /></div>
+    </section>
+    <section>
+      <h2 class="mb-1.5">What is wanted</h2>
+      <div class="panel overflow-hidden">
+        <table class="grid-table">
+          <thead>
+            <tr>
+              <th>Source</th>
+              <th>Wanted</th>
+              <th>With</th>
+              <th class="num">Versions</th>
+              <th>Streams</th>
+              <th>Except</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-if="m.want">
+              <td class="font-medium">all of them</td>
+              <td>{{ m.want.everything ? 'everything' : m.want.packages?.join(', ') }}</td>
+              <td>{{ m.want.with || '–' }}</td>
+              <td class="num">{{ m.want.versions || '–' }}</td>
+              <td>–</td>
+              <td class="mono">{{ m.want.except?.join(', ') || '–' }}</td>
+            </tr>
+            <tr v-for="f in m.from" :key="f.source">
+              <td>
+                <RouterLink :to="'/sources/' + f.source" class="font-medium">{{ f.source }}</RouterLink>
+              </td>
+              <td>
+                {{
+                  f.want.everything
+                    ? 'everything'
+                    : f.want.packages?.join(', ') || 'what the mirror wants, and what others need'
+                }}
+              </td>
+              <td>{{ f.want.with || '–' }}</td>
+              <td class="num">{{ f.want.versions || '–' }}</td>
+              <td class="mono">{{ f.want.streams?.join(', ') || '–' }}</td>
+              <td class="mono">{{ f.want.except?.join(', ') || '–' }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+    </section>
+    <section>
+      <div class="mb-1.5 flex items-center gap-3"><h2>Editions</h2></div>
       <div v-if="m.editions.length" class="panel overflow-hidden">
-        <div class="flex h-16 items-end gap-3 overflow-x-auto border-b border-line px-3 pt-2"><RouterLink v-for="e in [...m.editions].reverse()" :key="e.number" :to="'/editions/' + e.name" class="flex flex-col items-center !text-slate" :title="e.name + ', ' + size(e.bytes)"><span class="w-7 rounded-t-sm" :class="e.lanes.length ? 'bg-tide' : 'bg-line'" :style="{ height: 6 + (34 * e.bytes) / biggest + 'px' }" />{{ e.number }}</RouterLink></div>
-        <table class="grid-table"><thead><tr><th>Edition</th><th>Made</th><th class="num">Packages</th><th class="num">Files</th><th class="num">Size</th><th>Shown by</th></tr></thead><tbody><tr v-for="e in m.editions" :key="e.number"><td><RouterLink :to="'/editions/' + e.name" class="mono">{{ e.name }}</RouterLink></td><td><Moment :at="e.created" /></td><td class="num">{{ e.packages.toLocaleString('en') }}</td><td class="num">{{ e.files.toLocaleString('en') }}</td><td class="num">{{ size(e.bytes) }}</td><td>{{ e.lanes.join(', ') || '–' }}</td></tr></tbody></table></div>
-      <p v-else class="panel px-3 py-3 text-slate">No edition yet. Estimate says what a build would take; Build makes the first one.</p></section>
+        <div class="flex h-16 items-end gap-3 overflow-x-auto border-b border-line px-3 pt-2">
+          <RouterLink
+            v-for="e in [...m.editions].reverse()"
+            :key="e.number"
+            :to="'/editions/' + e.name"
+            class="flex flex-col items-center !text-slate"
+            :title="e.name + ', ' + size(e.bytes)"
+            ><span
+              class="w-7 rounded-t-sm"
+              :class="e.lanes.length ? 'bg-tide' : 'bg-line'"
+              :style="{ height: 6 + (34 * e.bytes) / biggest + 'px' }"
+            />{{ e.number }}</RouterLink
+          >
+        </div>
+        <table class="grid-table">
+          <thead>
+            <tr>
+              <th>Edition</th>
+              <th>Made</th>
+              <th class="num">Packages</th>
+              <th class="num">Files</th>
+              <th class="num">Size</th>
+              <th>Shown by</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="e in m.editions" :key="e.number">
+              <td>
+                <RouterLink :to="'/editions/' + e.name" class="mono">{{ e.name }}</RouterLink>
+              </td>
+              <td><Moment :at="e.created" /></td>
+              <td class="num">{{ e.packages.toLocaleString('en') }}</td>
+              <td class="num">{{ e.files.toLocaleString('en') }}</td>
+              <td class="num">{{ size(e.bytes) }}</td>
+              <td>{{ e.lanes.join(', ') || '–' }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+      <p v-else class="panel px-3 py-3 text-slate">
+        No edition yet. Estimate says what a build would take; Build makes the first one.
+      </p>
+    </section>
   </div>
 </template>

@@ -8,7 +8,11 @@ import Mark from '../parts/Mark.vue'
 import Moment from '../parts/Moment.vue'
 import Trouble from '../parts/Trouble.vue'
 const client = useQueryClient()
-const q = useQuery({ queryKey: ['overview'], queryFn: () => get<Overview>('/overview'), refetchInterval: 5000 })
+const q = useQuery({
+  queryKey: ['overview'],
+  queryFn: () => get<Overview>('/overview'),
+  refetchInterval: 5000,
+})
 </script>
 <template>
   <h1 class="mb-4">Overview</h1>
@@ -16,39 +20,139 @@ const q = useQuery({ queryKey: ['overview'], queryFn: () => get<Overview>('/over
   <div v-if="q.data.value" class="grid grid-cols-[minmax(0,1fr)_320px] items-start gap-5">
     <div class="min-w-0 space-y-5">
       <section>
-        <div class="mb-1.5 flex items-center gap-3"><h2>Needs you</h2><span class="text-slate">{{ q.data.value.needs_you.length || '' }}</span></div>
+        <div class="mb-1.5 flex items-center gap-3">
+          <h2>Needs you</h2>
+          <span class="text-slate">{{ q.data.value.needs_you.length || '' }}</span>
+        </div>
         <div class="panel">
           <Findings v-if="q.data.value.needs_you.length" :findings="q.data.value.needs_you" link />
-          <p v-else class="px-3 py-3"><template v-if="q.data.value.sources.length"><Mark kind="good" word="Nothing that was looked at is wrong." />
-            <span class="ml-2 text-slate">Sources were asked <Moment :at="q.data.value.looked.sources" /> at the earliest; journal, records and seals compared <Moment :at="q.data.value.looked.journal" />.</span></template><template v-else>Nothing is described yet. Write a definition and run <code>stockade record FILE</code>, or run <code>stockade demo</code> to see a site at work.</template></p>
+          <p v-else class="px-3 py-3">
+            <template v-if="q.data.value.sources.length"
+              ><Mark kind="good" word="Nothing that was looked at is wrong." />
+              <span class="ml-2 text-slate"
+                >Sources were asked <Moment :at="q.data.value.looked.sources" /> at the earliest; journal,
+                records and seals compared <Moment :at="q.data.value.looked.journal" />.</span
+              ></template
+            ><template v-else
+              >Nothing is described yet. Write a definition and run <code>stockade record FILE</code>, or run
+              <code>stockade demo</code> to see a site at work.</template
+            >
+          </p>
         </div>
       </section>
       <section v-if="q.data.value.jobs.length">
         <h2 class="mb-1.5">Running</h2>
-        <div class="space-y-2"><div v-for="j in q.data.value.jobs" :key="j.id"><div class="mb-1 text-slate">{{ j.kind }} of {{ j.object }}, by {{ j.by }}</div><JobRun :job="j" @end="client.invalidateQueries()" /></div></div>
+        <div class="space-y-2">
+          <div v-for="j in q.data.value.jobs" :key="j.id">
+            <div class="mb-1 text-slate">{{ j.kind }} of {{ j.object }}, by {{ j.by }}</div>
+            <JobRun :job="j" @end="client.invalidateQueries()" />
+          </div>
+        </div>
       </section>
       <section v-if="q.data.value.sources.length">
         <h2 class="mb-1.5">Sources, the last 90 days</h2>
-        <div class="panel overflow-hidden"><table class="grid-table">
-          <thead><tr><th>Source</th><th>Standing</th><th>New roots accepted, by day</th><th>Root made</th><th>State</th></tr></thead>
-          <tbody><tr v-for="s in q.data.value.sources" :key="s.name">
-            <td><RouterLink :to="'/sources/' + s.name" class="font-medium whitespace-nowrap">{{ s.name }}</RouterLink></td><td>{{ s.standing }}</td>
-            <td><div class="flex h-4 items-end gap-px" role="img" :aria-label="count(s.days.filter((d) => d.published).length, 'day') + ' with a new root'"><span v-for="d in s.days" :key="d.date" :title="d.date + ': ' + count(d.published, 'new root')" class="w-[2px]" :class="d.published ? 'h-4 bg-tide' : 'h-1 bg-line'" /></div></td>
-            <td class="whitespace-nowrap"><Moment :at="s.root_date" /></td>
-            <td>
-              <Mark v-if="s.worst" :kind="s.worst as 'error'" :word="s.worst" /><Mark v-else-if="s.disabled" kind="none" word="disabled" />
-              <Mark v-else-if="!s.root_date" kind="none" word="nothing yet" /><Mark v-else kind="good" word="good" />
-            </td>
-          </tr></tbody>
-        </table></div>
+        <div class="panel overflow-hidden">
+          <table class="grid-table">
+            <thead>
+              <tr>
+                <th>Source</th>
+                <th>Standing</th>
+                <th>New roots accepted, by day</th>
+                <th>Root made</th>
+                <th>State</th>
+              </tr>
+            </thead>
+            <tbody>
+              <tr v-for="s in q.data.value.sources" :key="s.name">
+                <td>
+                  <RouterLink :to="'/sources/' + s.name" class="font-medium whitespace-nowrap">{{
+                    s.name
+                  }}</RouterLink>
+                </td>
+                <td>{{ s.standing }}</td>
+                <td>
+                  <div
+                    class="flex h-4 items-end gap-px"
+                    role="img"
+                    :aria-label="count(s.days.filter((d) => d.published).length, 'day') + ' with a new root'"
+                  >
+                    <span
+                      v-for="d in s.days"
+                      :key="d.date"
+                      :title="d.date + ': ' + count(d.published, 'new root')"
+                      class="w-[2px]"
+                      :class="d.published ? 'h-4 bg-tide' : 'h-1 bg-line'"
+                    />
+                  </div>
+                </td>
+                <td class="whitespace-nowrap"><Moment :at="s.root_date" /></td>
+                <td>
+                  <Mark v-if="s.worst" :kind="s.worst as 'error'" :word="s.worst" /><Mark
+                    v-else-if="s.disabled"
+                    kind="none"
+                    word="disabled"
+                  />
+                  <Mark v-else-if="!s.root_date" kind="none" word="nothing yet" /><Mark
+                    v-else
+                    kind="good"
+                    word="good"
+                  />
+                </td>
+              </tr>
+            </tbody>
+          </table>
+        </div>
       </section>
     </div>
     <aside class="space-y-5">
-      <section><h2 class="mb-1.5">Lanes</h2><div class="panel divide-y divide-line/60">
-        <div v-for="l in q.data.value.lanes" :key="l.name" class="px-3 py-2"><div class="flex"><RouterLink to="/lanes" class="font-medium">{{ l.name }}</RouterLink><RouterLink v-if="l.edition" :to="'/editions/' + l.edition" class="mono ml-auto">{{ l.edition }}</RouterLink><span v-else class="ml-auto text-slate">no edition yet</span></div><div class="text-slate">{{ l.groups.length ? 'followed by ' + l.groups.join(', ') : 'no group follows it' }}</div></div>
-        <p v-if="!q.data.value.lanes.length" class="px-3 py-2 text-slate">No lane is described yet.</p></div></section>
-      <section><h2 class="mb-1.5">Storage</h2><div class="panel px-3 py-2.5"><dl class="facts"><dt>Editions</dt><dd class="text-right">{{ q.data.value.editions }}</dd><dt>Files in the pool</dt><dd class="text-right">{{ q.data.value.pool_files.toLocaleString('en') }}</dd><dt>Used</dt><dd class="text-right">{{ size(q.data.value.pool_bytes) }}</dd><dt>Free</dt><dd class="text-right">{{ size(q.data.value.free_bytes) }}</dd></dl></div></section>
-      <section><div class="mb-1.5 flex"><h2>Latest in the journal</h2><RouterLink to="/journal" class="ml-auto">all</RouterLink></div><div class="panel divide-y divide-line/60"><div v-for="e in q.data.value.recent" :key="e.number" class="px-3 py-1.5" :title="absolute(e.at)"><div class="flex gap-2"><code>{{ e.action }}</code><Moment :at="e.at" class="ml-auto text-slate" /></div><div class="truncate text-slate">{{ e.object }}</div></div></div></section>
+      <section>
+        <h2 class="mb-1.5">Lanes</h2>
+        <div class="panel divide-y divide-line/60">
+          <div v-for="l in q.data.value.lanes" :key="l.name" class="px-3 py-2">
+            <div class="flex">
+              <RouterLink to="/lanes" class="font-medium">{{ l.name }}</RouterLink><RouterLink
+                v-if="l.edition"
+                :to="'/editions/' + l.edition"
+                class="mono ml-auto"
+                >{{ l.edition }}</RouterLink
+              ><span v-else class="ml-auto text-slate">no edition yet</span>
+            </div>
+            <div class="text-slate">
+              {{ l.groups.length ? 'followed by ' + l.groups.join(', ') : 'no group follows it' }}
+            </div>
+          </div>
+          <p v-if="!q.data.value.lanes.length" class="px-3 py-2 text-slate">No lane is described yet.</p>
+        </div>
+      </section>
+      <section>
+        <h2 class="mb-1.5">Storage</h2>
+        <div class="panel px-3 py-2.5">
+          <dl class="facts">
+            <dt>Editions</dt>
+            <dd class="text-right">{{ q.data.value.editions }}</dd>
+            <dt>Files in the pool</dt>
+            <dd class="text-right">{{ q.data.value.pool_files.toLocaleString('en') }}</dd>
+            <dt>Used</dt>
+            <dd class="text-right">{{ size(q.data.value.pool_bytes) }}</dd>
+            <dt>Free</dt>
+            <dd class="text-right">{{ size(q.data.value.free_bytes) }}</dd>
+          </dl>
+        </div>
+      </section>
+      <section>
+        <div class="mb-1.5 flex">
+          <h2>Latest in the journal</h2>
+          <RouterLink to="/journal" class="ml-auto">all</RouterLink>
+        </div>
+        <div class="panel divide-y divide-line/60">
+          <div v-for="e in q.data.value.recent" :key="e.number" class="px-3 py-1.5" :title="absolute(e.at)">
+            <div class="flex gap-2">
+              <code>{{ e.action }}</code><Moment :at="e.at" class="ml-auto text-slate" />
+            </div>
+            <div class="truncate text-slate">{{ e.object }}</div>
+          </div>
+        </div>
+      </section>
     </aside>
   </div>
 </template>

@@ -12,7 +12,10 @@ import Moment from './Moment.vue'
 import Trouble from './Trouble.vue'
 const props = defineProps<{ source: string; family: string }>()
 const client = useQueryClient()
-const q = useQuery({ queryKey: ['house', props.source], queryFn: () => get<Page<HousePackage>>('/packages?source=' + props.source) })
+const q = useQuery({
+  queryKey: ['house', props.source],
+  queryFn: () => get<Page<HousePackage>>('/packages?source=' + props.source),
+})
 const adding = ref(false)
 const removing = ref<HousePackage | null>(null)
 const file = ref<File | null>(null)
@@ -28,42 +31,136 @@ async function add() {
   error.value = null
   try {
     let query = `from=${encodeURIComponent(from.value)}&why=${encodeURIComponent(why.value)}`
-    if (signature.value) query += '&signature=' + encodeURIComponent(btoa(String.fromCharCode(...new Uint8Array(await signature.value.arrayBuffer()))))
+    if (signature.value)
+      query +=
+        '&signature=' +
+        encodeURIComponent(btoa(String.fromCharCode(...new Uint8Array(await signature.value.arrayBuffer()))))
     added.value = await call<HousePackage>('POST', `/sources/${props.source}/packages?${query}`, file.value!)
     adding.value = false
     file.value = signature.value = null
     from.value = why.value = ''
     await client.invalidateQueries()
-  } catch (e) { error.value = e } finally { busy.value = false }
+  } catch (e) {
+    error.value = e
+  } finally {
+    busy.value = false
+  }
 }
 async function remove() {
   const id = removing.value!.id
   removing.value = null
   error.value = null
-  try { await call('DELETE', '/packages/' + id); added.value = null; await client.invalidateQueries() } catch (e) { error.value = e }
+  try {
+    await call('DELETE', '/packages/' + id)
+    added.value = null
+    await client.invalidateQueries()
+  } catch (e) {
+    error.value = e
+  }
 }
 const pick = (e: Event) => (e.target as HTMLInputElement).files?.[0] ?? null
 </script>
 <template>
   <section>
-    <div class="mb-1.5 flex items-center gap-3"><h2>Packages, added by hand and signed by the site</h2><button class="btn btn-go ml-auto" :disabled="!warden" :title="warden ? '' : 'a warden adds packages: the site signs them'" @click="adding = true">Add a package</button></div>
+    <div class="mb-1.5 flex items-center gap-3">
+      <h2>Packages, added by hand and signed by the site</h2>
+      <button
+        class="btn btn-go ml-auto"
+        :disabled="!warden"
+        :title="warden ? '' : 'a warden adds packages: the site signs them'"
+        @click="adding = true"
+      >
+        Add a package
+      </button>
+    </div>
     <Trouble v-if="!adding" :error="q.error.value ?? error" class="mb-2" />
-    <div v-if="added" class="panel mb-2" role="status"><p class="px-3 py-2"><Mark kind="good" :word="`${added.name} ${added.version} is in, as revision ${added.revision}`" /></p><Findings v-if="added.findings.length" :findings="added.findings" class="border-t border-line" /></div>
-    <div class="panel overflow-auto"><table v-if="q.data.value?.items.length" class="grid-table"><thead><tr><th>Package</th><th>Version</th><th>Architecture</th><th class="num">Size</th><th>From</th><th>Why</th><th>Came signed by</th><th>Added</th><th></th></tr></thead>
-      <tbody><tr v-for="p in q.data.value.items" :key="p.id"><td class="font-medium whitespace-nowrap">{{ p.name }}</td><td class="mono whitespace-nowrap">{{ p.version }}</td><td>{{ p.architecture }}</td><td class="num">{{ size(p.size) }}</td><td class="max-w-52 truncate" :title="p.from">{{ p.from }}</td><td class="max-w-52 truncate" :title="p.why">{{ p.why }}</td>
-        <td><Finger v-if="/^[0-9A-F]{40,}$/.test(p.signed_by ?? '')" :of="p.signed_by!" brief /><span v-else class="block max-w-48 truncate text-slate" :title="p.signed_by">{{ p.signed_by || 'nobody' }}</span></td><td class="whitespace-nowrap"><Moment :at="p.at" />, {{ p.by }}</td><td class="num"><button class="btn !h-6" @click="removing = p">Remove</button></td></tr></tbody></table>
-      <p v-else-if="q.data.value" class="px-3 py-3 text-slate">It holds nothing yet. Add a {{ family }} package file here, or with stockade package add FILE --source {{ source }}.</p></div>
+    <div v-if="added" class="panel mb-2" role="status">
+      <p class="px-3 py-2">
+        <Mark kind="good" :word="`${added.name} ${added.version} is in, as revision ${added.revision}`" />
+      </p>
+      <Findings v-if="added.findings.length" :findings="added.findings" class="border-t border-line" />
+    </div>
+    <div class="panel overflow-auto">
+      <table v-if="q.data.value?.items.length" class="grid-table">
+        <thead>
+          <tr>
+            <th>Package</th>
+            <th>Version</th>
+            <th>Architecture</th>
+            <th class="num">Size</th>
+            <th>From</th>
+            <th>Why</th>
+            <th>Came signed by</th>
+            <th>Added</th>
+            <th></th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="p in q.data.value.items" :key="p.id">
+            <td class="font-medium whitespace-nowrap">{{ p.name }}</td>
+            <td class="mono whitespace-nowrap">{{ p.version }}</td>
+            <td>{{ p.architecture }}</td>
+            <td class="num">{{ size(p.size) }}</td>
+            <td class="max-w-52 truncate" :title="p.from">{{ p.from }}</td>
+            <td class="max-w-52 truncate" :title="p.why">{{ p.why }}</td>
+            <td>
+              <Finger v-if="/^[0-9A-F]{40,}$/.test(p.signed_by ?? '')" :of="p.signed_by!" brief /><span
+                v-else
+                class="block max-w-48 truncate text-slate"
+                :title="p.signed_by"
+                >{{ p.signed_by || 'nobody' }}</span
+              >
+            </td>
+            <td class="whitespace-nowrap"><Moment :at="p.at" />, {{ p.by }}</td>
+            <td class="num"><button class="btn !h-6" @click="removing = p">Remove</button></td>
+          </tr>
+        </tbody>
+      </table>
+      <p v-else-if="q.data.value" class="px-3 py-3 text-slate">
+        It holds nothing yet. Add a {{ family }} package file here, or with stockade package add FILE --source
+        {{ source }}.
+      </p>
+    </div>
     <Modal :open="adding" :title="'Add a package to ' + source" @close="adding = false">
       <form @submit.prevent="add">
-        <label for="house-file" class="mb-1 block">Package file</label><input id="house-file" type="file" class="field" @change="file = pick($event)" />
-        <label for="house-sig" class="mt-3 mb-1 block">The detached signature that came with it, if one did</label><input id="house-sig" type="file" class="field" @change="signature = pick($event)" />
-        <label for="house-from" class="mt-3 mb-1 block">Where it came from</label><input id="house-from" v-model="from" class="field" placeholder="built from recipe 12 in the workshop" />
-        <label for="house-why" class="mt-3 mb-1 block">What it is there for</label><input id="house-why" v-model="why" class="field" placeholder="the old lamps need it" />
-        <p class="mt-3 text-slate">It is looked into, indexed with the others, and signed with the site key: machines will trust it for that.</p>
+        <label for="house-file" class="mb-1 block">Package file</label
+        ><input id="house-file" type="file" class="field" @change="file = pick($event)" />
+        <label for="house-sig" class="mt-3 mb-1 block"
+          >The detached signature that came with it, if one did</label
+        ><input id="house-sig" type="file" class="field" @change="signature = pick($event)" />
+        <label for="house-from" class="mt-3 mb-1 block">Where it came from</label
+        ><input
+          id="house-from"
+          v-model="from"
+          class="field"
+          placeholder="built from recipe 12 in the workshop"
+        />
+        <label for="house-why" class="mt-3 mb-1 block">What it is there for</label
+        ><input id="house-why" v-model="why" class="field" placeholder="the old lamps need it" />
+        <p class="mt-3 text-slate">
+          It is looked into, indexed with the others, and signed with the site key: machines will trust it for
+          that.
+        </p>
         <Trouble :error="error" class="mt-3" />
-        <div class="mt-5 flex justify-end gap-2"><button type="button" class="btn" @click="adding = false">Leave it</button><button class="btn btn-go" :disabled="busy || !file || !from.trim() || !why.trim()">{{ busy ? 'Adding…' : 'Add it' }}</button></div>
+        <div class="mt-5 flex justify-end gap-2">
+          <button type="button" class="btn" @click="adding = false">Leave it</button
+          ><button class="btn btn-go" :disabled="busy || !file || !from.trim() || !why.trim()">
+            {{ busy ? 'Adding…' : 'Add it' }}
+          </button>
+        </div>
       </form>
     </Modal>
-    <Modal :open="!!removing" :title="`Remove ${removing?.name} ${removing?.version}`" @close="removing = null"><p>Editions that have it keep it. The next build leaves it out, and restoring a revision brings it back.</p><div class="mt-4 flex justify-end gap-2"><button class="btn" @click="removing = null">Leave it</button><button class="btn btn-stop" @click="remove">Remove it</button></div></Modal>
+    <Modal
+      :open="!!removing"
+      :title="`Remove ${removing?.name} ${removing?.version}`"
+      @close="removing = null"
+      ><p>
+        Editions that have it keep it. The next build leaves it out, and restoring a revision brings it back.
+      </p>
+      <div class="mt-4 flex justify-end gap-2">
+        <button class="btn" @click="removing = null">Leave it</button
+        ><button class="btn btn-stop" @click="remove">Remove it</button>
+      </div></Modal
+    >
   </section>
 </template>

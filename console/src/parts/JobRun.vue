@@ -11,8 +11,20 @@ const at = ref<Progress>(props.job.progress)
 const gone = new AbortController()
 const lost = ref(false)
 const error = ref<unknown>(null)
-const words: Record<string, string> = { roots: 'Asking for roots', indexes: 'Fetching indexes', select: 'Choosing packages and proving', packages: 'Fetching packages', write: 'Writing indexes', seal: 'Sealing', verify: 'Checking files', wait: 'Waiting', sweep: 'Sweeping the pool' }
-const share = computed(() => at.value.bytes_total > 0 ? Math.min(100, (100 * at.value.bytes) / at.value.bytes_total) : 0)
+const words: Record<string, string> = {
+  roots: 'Asking for roots',
+  indexes: 'Fetching indexes',
+  select: 'Choosing packages and proving',
+  packages: 'Fetching packages',
+  write: 'Writing indexes',
+  seal: 'Sealing',
+  verify: 'Checking files',
+  wait: 'Waiting',
+  sweep: 'Sweeping the pool',
+}
+const share = computed(() =>
+  at.value.bytes_total > 0 ? Math.min(100, (100 * at.value.bytes) / at.value.bytes_total) : 0,
+)
 onMounted(async () => {
   try {
     emit('end', await follow(props.job.id, seen, gone.signal))
@@ -30,15 +42,40 @@ function seen(p: Progress | null) {
   <Trouble v-if="error" :error="error" />
   <section v-else-if="lost" class="panel p-3" aria-live="polite">
     <Mark kind="warning" word="the service does not answer" />
-    <span class="ml-3 text-slate">How far the {{ job.kind }} is, and whether it goes on, is not known. It is asked again until it answers.</span>
+    <span class="ml-3 text-slate"
+      >How far the {{ job.kind }} is, and whether it goes on, is not known. It is asked again until it
+      answers.</span
+    >
   </section>
   <section v-else class="panel p-3" aria-live="polite">
     <div class="flex items-center gap-3">
-      <Mark kind="busy" :word="words[at.step] ?? (at.step || 'Beginning')" /><span v-if="at.text" class="text-slate">{{ at.text }}</span>
-      <span class="ml-auto text-slate"><template v-if="at.bytes_total">{{ at.files }}/{{ at.files_total }} files · {{ size(at.bytes) }} of {{ size(at.bytes_total) }}<template v-if="at.rate"> · {{ size(at.rate) }}/s</template><template v-if="at.remaining_s > 0"> · {{ span(at.remaining_s) }} left</template></template></span>
+      <Mark kind="busy" :word="words[at.step] ?? (at.step || 'Beginning')" /><span
+        v-if="at.text"
+        class="text-slate"
+        >{{ at.text }}</span
+      >
+      <span class="ml-auto text-slate"
+        ><template v-if="at.bytes_total"
+          >{{ at.files }}/{{ at.files_total }} files · {{ size(at.bytes) }} of {{ size(at.bytes_total)
+          }}<template v-if="at.rate"> · {{ size(at.rate) }}/s</template
+          ><template v-if="at.remaining_s > 0"> · {{ span(at.remaining_s) }} left</template></template
+        ></span
+      >
       <button class="btn btn-stop" @click="post(`/jobs/${job.id}/stop`)">Stop</button>
     </div>
-    <div class="mt-2 h-1.5 overflow-hidden rounded bg-raised" role="progressbar" :aria-valuenow="Math.round(share)" aria-valuemin="0" aria-valuemax="100"><div class="h-full bg-tide transition-[width]" :style="{ width: share + '%' }" /></div>
-    <div v-if="Object.keys(at.upstreams ?? {}).length" class="mt-2 flex flex-wrap gap-x-6 text-slate"><span v-for="(n, u) in at.upstreams" :key="u"><code>{{ u }}</code> {{ size(n as number) }}</span></div>
+    <div
+      class="mt-2 h-1.5 overflow-hidden rounded bg-raised"
+      role="progressbar"
+      :aria-valuenow="Math.round(share)"
+      aria-valuemin="0"
+      aria-valuemax="100"
+    >
+      <div class="h-full bg-tide transition-[width]" :style="{ width: share + '%' }" />
+    </div>
+    <div v-if="Object.keys(at.upstreams ?? {}).length" class="mt-2 flex flex-wrap gap-x-6 text-slate">
+      <span v-for="(n, u) in at.upstreams" :key="u"
+        ><code>{{ u }}</code> {{ size(n as number) }}</span
+      >
+    </div>
   </section>
 </template>

@@ -2,4 +2,6 @@
 import { absolute, ago } from '../format'
 defineProps<{ at?: string | null }>()
 </script>
-<template><time :datetime="at ?? ''" :title="absolute(at)" class="whitespace-nowrap">{{ ago(at) }}</time></template>
+<template>
+  <time :datetime="at ?? ''" :title="absolute(at)" class="whitespace-nowrap">{{ ago(at) }}</time>
+</template>

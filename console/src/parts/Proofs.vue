@@ -19,7 +19,9 @@ defineProps<{ proofs: Proof[] }>()
         <td>{{ p.view || 'machines of no group' }}</td>
         <td class="mono">{{ p.architecture }}</td>
         <td class="num">{{ p.wanted.toLocaleString('en') }}</td>
-        <td class="num"><Mark :kind="p.proved < p.wanted ? 'error' : 'good'" :word="p.proved.toLocaleString('en')" /></td>
+        <td class="num">
+          <Mark :kind="p.proved < p.wanted ? 'error' : 'good'" :word="p.proved.toLocaleString('en')" />
+        </td>
       </tr>
     </tbody>
   </table>

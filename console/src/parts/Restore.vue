@@ -22,7 +22,9 @@ watch(
     would.value = null
     error.value = null
     try {
-      would.value = await get<Judgement>(all.value ? path : `${path}?object=${encodeURIComponent(props.object)}`)
+      would.value = await get<Judgement>(
+        all.value ? path : `${path}?object=${encodeURIComponent(props.object)}`,
+      )
     } catch (e) {
       error.value = e
     }
@@ -42,13 +44,23 @@ async function restore() {
 <template>
   <Modal open wide :title="'Go back to revision ' + revision" @close="emit('close')">
     <RadioGroup v-model="all" class="mb-3 flex gap-2" aria-label="How much goes back">
-      <RadioGroupOption v-for="o in [false, true]" :key="String(o)" v-slot="{ checked }" :value="o" as="template">
-        <button class="btn" :class="{ 'btn-go': checked }">{{ o ? 'Everything that is described' : named + ' alone' }}</button>
+      <RadioGroupOption
+        v-for="o in [false, true]"
+        :key="String(o)"
+        v-slot="{ checked }"
+        :value="o"
+        as="template"
+      >
+        <button class="btn" :class="{ 'btn-go': checked }">
+          {{ o ? 'Everything that is described' : named + ' alone' }}
+        </button>
       </RadioGroupOption>
     </RadioGroup>
     <Trouble :error="error" />
     <template v-if="would">
-      <p v-if="!would.changes.length" class="text-slate">Nothing would change: it is what that revision says.</p>
+      <p v-if="!would.changes.length" class="text-slate">
+        Nothing would change: it is what that revision says.
+      </p>
       <div v-else class="panel max-h-80 overflow-auto">
         <table class="grid-table">
           <thead>
@@ -75,7 +87,11 @@ async function restore() {
           </tbody>
         </table>
       </div>
-      <Findings v-if="would.findings.some((f) => f.severity === 'error')" class="mt-3" :findings="would.findings" />
+      <Findings
+        v-if="would.findings.some((f) => f.severity === 'error')"
+        class="mt-3"
+        :findings="would.findings"
+      />
       <p class="mt-3 text-slate">Decisions about keys stay as they are now.</p>
     </template>
     <div class="mt-4 flex justify-end gap-2">

@@ -13,33 +13,87 @@ const typed = ref('')
 const evidence = ref('')
 const error = ref<unknown>(null)
 const clean = computed(() => typed.value.toUpperCase().replace(/[\s:]/g, ''))
-const groups = computed(() => Array.from({ length: Math.ceil(props.of.fingerprint.length / 4) }, (_, i) => {
-  const have = clean.value.slice(i * 4, i * 4 + 4)
-  return { have, state: !have ? 'open' : have === props.of.fingerprint.slice(i * 4, i * 4 + 4) ? 'same' : props.of.fingerprint.slice(i * 4).startsWith(have) ? 'open' : 'other' }
-}))
-const wrong = computed(() => groups.value.some((g) => g.state === 'other') || clean.value.length > props.of.fingerprint.length)
+const groups = computed(() =>
+  Array.from({ length: Math.ceil(props.of.fingerprint.length / 4) }, (_, i) => {
+    const have = clean.value.slice(i * 4, i * 4 + 4)
+    return {
+      have,
+      state: !have
+        ? 'open'
+        : have === props.of.fingerprint.slice(i * 4, i * 4 + 4)
+          ? 'same'
+          : props.of.fingerprint.slice(i * 4).startsWith(have)
+            ? 'open'
+            : 'other',
+    }
+  }),
+)
+const wrong = computed(
+  () => groups.value.some((g) => g.state === 'other') || clean.value.length > props.of.fingerprint.length,
+)
 const whole = computed(() => clean.value === props.of.fingerprint)
 async function go() {
   error.value = null
   try {
-    await post(`/keys/${props.of.fingerprint}/vouch`, { fingerprint: clean.value, source: props.source, evidence: evidence.value })
+    await post(`/keys/${props.of.fingerprint}/vouch`, {
+      fingerprint: clean.value,
+      source: props.source,
+      evidence: evidence.value,
+    })
     await client.invalidateQueries()
     emit('close')
-  } catch (e) { error.value = e }
+  } catch (e) {
+    error.value = e
+  }
 }
 </script>
 <template>
   <Modal open :title="`May this key sign ${source}?`" @close="emit('close')">
     <form @submit.prevent="go">
-      <dl class="facts mb-4"><dt>Key</dt><dd>{{ of.user_ids.join('; ') || 'no user id' }}</dd><dt>For</dt><dd>the source {{ source }}, and nothing else</dd></dl>
-      <label for="typed" class="mb-1 block">The whole fingerprint, as its owner told it to you on another road</label>
+      <dl class="facts mb-4">
+        <dt>Key</dt>
+        <dd>{{ of.user_ids.join('; ') || 'no user id' }}</dd>
+        <dt>For</dt>
+        <dd>the source {{ source }}, and nothing else</dd>
+      </dl>
+      <label for="typed" class="mb-1 block"
+        >The whole fingerprint, as its owner told it to you on another road</label
+      >
       <input id="typed" v-model="typed" class="field mono" autocomplete="off" autofocus spellcheck="false" />
-      <div class="mono mt-2 grid grid-cols-10 gap-1" aria-hidden="true"><span v-for="(g, i) in groups" :key="i" class="rounded border px-1 py-0.5 text-center" :class="{ same: 'border-moss/50 bg-moss-soft text-moss', other: 'border-flare/60 bg-flare-soft text-flare', open: 'border-line text-slate' }[g.state]">{{ g.have || '····' }}</span></div>
-      <p class="mt-2 h-5" aria-live="polite"><Mark v-if="whole" kind="good" word="it is this key's fingerprint" /><Mark v-else-if="wrong" kind="error" word="this key has another fingerprint: do not vouch for it" /><span v-else class="text-slate">{{ clean.length }} of {{ of.fingerprint.length }} digits</span></p>
+      <div class="mono mt-2 grid grid-cols-10 gap-1" aria-hidden="true">
+        <span
+          v-for="(g, i) in groups"
+          :key="i"
+          class="rounded border px-1 py-0.5 text-center"
+          :class="
+            {
+              same: 'border-moss/50 bg-moss-soft text-moss',
+              other: 'border-flare/60 bg-flare-soft text-flare',
+              open: 'border-line text-slate',
+            }[g.state]
+          "
+          >{{ g.have || '····' }}</span
+        >
+      </div>
+      <p class="mt-2 h-5" aria-live="polite">
+        <Mark v-if="whole" kind="good" word="it is this key's fingerprint" /><Mark
+          v-else-if="wrong"
+          kind="error"
+          word="this key has another fingerprint: do not vouch for it"
+        /><span v-else class="text-slate">{{ clean.length }} of {{ of.fingerprint.length }} digits</span>
+      </p>
       <label for="evidence" class="mt-3 mb-1 block">Evidence: who compared it, and how</label>
-      <input id="evidence" v-model="evidence" class="field" placeholder="Read out by the Tarn release desk, call 4471" />
+      <input
+        id="evidence"
+        v-model="evidence"
+        class="field"
+        placeholder="Read out by the Tarn release desk, call 4471"
+      />
       <Trouble :error="error" class="mt-3" />
-      <div class="mt-5 flex justify-end gap-2"><button type="button" class="btn" @click="emit('close')">Leave it</button><button class="btn btn-go" :disabled="!whole || !evidence.trim()">Vouch for it</button></div>
+      <div class="mt-5 flex justify-end gap-2">
+        <button type="button" class="btn" @click="emit('close')">Leave it</button
+        ><button class="btn btn-go" :disabled="!whole || !evidence.trim()">Vouch for it</button>
+      </div>
     </form>
   </Modal>
 </template>

@@ -73,7 +73,8 @@ func folder(s archive.Source, component, arch string) string {
 	if s.Release == "" {
 		return component + "/os/" + arch
 	}
-	return strings.Trim(strings.TrimPrefix(strings.NewReplacer("$component", component, "$arch", arch).Replace(s.Release), "./"), "/")
+	return strings.Trim(strings.TrimPrefix(strings.NewReplacer("$component", component, "$arch",
+		arch).Replace(s.Release), "./"), "/")
 }
 
 func database(s archive.Source, component, arch string) string {
@@ -87,13 +88,16 @@ func (Family) CheckSource(s archive.Source) finding.List {
 		out = append(out, finding.New(code, "source "+s.Name, format, args...))
 	}
 	if len(s.Components) == 0 {
-		add("define.missing-field", "an alpm source needs components, which name its databases, such as [core]")
+		add("define.missing-field",
+			"an alpm source needs components, which name its databases, such as [core]")
 	}
 	if len(s.Architectures) == 0 {
 		add("define.missing-field", "an alpm source needs architectures, such as [x86_64]")
 	}
 	if s.Release != "" && !strings.HasSuffix(s.Release, "/") {
-		add("define.bad-value", "the alpm family has no releases; where databases do not lie in COMPONENT/os/ARCHITECTURE, release is their folder and ends in a slash, such as $component/$arch/")
+		add("define.bad-value", "the alpm family has no releases; where databases do not lie in "+
+			"COMPONENT/os/ARCHITECTURE, release is their folder and ends in a slash, such as "+
+			"$component/$arch/")
 	}
 	for _, c := range s.Components {
 		if !namePattern.MatchString(c) || c == "options" || c == "local" {
@@ -103,7 +107,8 @@ func (Family) CheckSource(s archive.Source) finding.List {
 	for _, a := range s.Architectures {
 		switch {
 		case a == "any":
-			add("define.bad-value", "any is not an architecture of a machine; packages for all of them come along by themselves")
+			add("define.bad-value", "any is not an architecture of a machine; packages for all of them "+
+				"come along by themselves")
 		case !archPattern.MatchString(a):
 			add("define.bad-value", "%q is not an alpm architecture", a)
 		}
@@ -116,7 +121,8 @@ func (Family) CheckSource(s archive.Source) finding.List {
 	if len(out) == 0 {
 		for _, c := range s.Components {
 			for _, a := range s.Architectures {
-				if p := database(s, c, a); archive.CheckPath(p) != nil || archive.CheckWord("folder", p) != nil {
+				if p := database(s, c, a); archive.CheckPath(p) != nil ||
+					archive.CheckWord("folder", p) != nil {
 					add("define.bad-value", "the release %q is not a folder below the upstream", s.Release)
 					return out
 				}
@@ -143,8 +149,14 @@ func (Family) Roots(s archive.Source) []archive.RootChoice {
 
 // ReadRoot implements archive.Family. A database has no date of its own: that
 // of its signature is taken, for each one by itself.
-func (f Family) ReadRoot(s archive.Source, choice archive.RootChoice, files map[string][]byte, v archive.Verifier) (*archive.Root, error) {
-	r := &archive.Root{Entries: map[string]archive.Entry{}, Fields: map[string]string{}, Dates: map[string]time.Time{}, Components: slices.Clone(s.Components)}
+func (f Family) ReadRoot(s archive.Source, choice archive.RootChoice, files map[string][]byte,
+	v archive.Verifier) (*archive.Root, error) {
+	r := &archive.Root{
+		Entries:    map[string]archive.Entry{},
+		Fields:     map[string]string{},
+		Dates:      map[string]time.Time{},
+		Components: slices.Clone(s.Components),
+	}
 	archs := map[string]bool{}
 	for _, file := range choice {
 		r.Paths = append(r.Paths, file.Path)
@@ -164,7 +176,8 @@ func (f Family) ReadRoot(s archive.Source, choice archive.RootChoice, files map[
 		}
 		r.Dates[file.Path] = by.At
 		sum := sha256.Sum256(data)
-		r.Entries[file.Path] = archive.Entry{Path: file.Path, Size: int64(len(data)), SHA256: hex.EncodeToString(sum[:])}
+		r.Entries[file.Path] = archive.Entry{Path: file.Path, Size: int64(len(data)),
+			SHA256: hex.EncodeToString(sum[:])}
 		r.Fields["compression:"+file.Path] = archive.Sniff(data)
 		plain, err := archive.Decompress(bytes.NewReader(data), archive.Sniff(data), maxPlain)
 		if err != nil {
@@ -197,8 +210,11 @@ func (f Family) ReadRoot(s archive.Source, choice archive.RootChoice, files map[
 func (Family) CheckRoot(s archive.Source, r *archive.Root) finding.List {
 	var out finding.List
 	for _, a := range s.Architectures {
-		if len(r.Architectures) > 0 && !slices.ContainsFunc(r.Architectures, func(p string) bool { return rank(p, a) >= 0 }) {
-			out = append(out, finding.New("source.architecture-missing", "source "+s.Name, "its databases have nothing for the architecture %q", a).
+		if len(r.Architectures) > 0 && !slices.ContainsFunc(r.Architectures, func(p string) bool {
+			return rank(p, a) >= 0
+		}) {
+			out = append(out, finding.New("source.architecture-missing", "source "+s.Name,
+				"its databases have nothing for the architecture %q", a).
 				Do("they have packages for %s", finding.Harmless(strings.Join(r.Architectures, ", "))))
 		}
 	}
@@ -218,7 +234,12 @@ func (Family) Indexes(s archive.Source, r *archive.Root) ([]archive.IndexChoice,
 			}
 			if !seen[p] {
 				seen[p] = true
-				out = append(out, archive.IndexChoice{Component: c, Arch: a, Files: []archive.IndexFile{{Entry: e, Compression: r.Fields["compression:"+p], Paths: []string{p}}}})
+				out = append(out, archive.IndexChoice{
+					Component: c,
+					Arch:      a,
+					Files: []archive.IndexFile{{Entry: e, Compression: r.Fields["compression:"+p],
+						Paths: []string{p}}},
+				})
 			}
 		}
 	}
@@ -226,7 +247,8 @@ func (Family) Indexes(s archive.Source, r *archive.Root) ([]archive.IndexChoice,
 }
 
 // ReadIndex implements archive.Family. raw is the package's description.
-func (Family) ReadIndex(s archive.Source, x archive.IndexChoice, plain io.Reader, yield func(*archive.Package, []byte) error) error {
+func (Family) ReadIndex(s archive.Source, x archive.IndexChoice, plain io.Reader,
+	yield func(*archive.Package, []byte) error) error {
 	n := 0
 	return eachEntry(plain, func(dir string, desc []byte) error {
 		p, err := ReadDescription(desc, folder(s, x.Component, x.Arch))
@@ -264,7 +286,12 @@ func (Family) Companions(s archive.Source, r *archive.Root) []archive.Companion 
 		}
 	}) {
 		files := strings.TrimSuffix(p, ".db") + ".files"
-		out = append(out, archive.Companion{Entry: archive.Entry{Path: files}, Paths: []string{files}, Places: []string{files}, Signature: files + ".sig"})
+		out = append(out, archive.Companion{
+			Entry:     archive.Entry{Path: files},
+			Paths:     []string{files},
+			Places:    []string{files},
+			Signature: files + ".sig",
+		})
 	}
 	return out
 }

@@ -21,7 +21,8 @@ import (
 var testKeys = sync.OnceValue(func() (k [2]*trust.SiteKey) {
 	for i := range k {
 		var err error
-		if k[i], err = trust.NewKey(fmt.Sprintf("Wrack %d", i), "", "yard@wrack.example", time.Now); err != nil {
+		if k[i], err = trust.NewKey(fmt.Sprintf("Wrack %d", i), "", "yard@wrack.example", time.Now); err !=
+			nil {
 			panic(err)
 		}
 	}
@@ -29,19 +30,29 @@ var testKeys = sync.OnceValue(func() (k [2]*trust.SiteKey) {
 })
 
 func keyringOf(k *trust.SiteKey) *trust.Keyring {
-	return trust.NewKeyring("wrack", []trust.Known{{Certificate: k.Certificate(), VouchedFor: []string{"wrack"}}}, time.Now)
+	return trust.NewKeyring("wrack",
+		[]trust.Known{{Certificate: k.Certificate(), VouchedFor: []string{"wrack"}}}, time.Now)
 }
 
-var spec = archive.Source{Name: "wrack", Family: "alpm", Components: []string{"wrack", "chart"}, Architectures: []string{"x86_64"}}
+var spec = archive.Source{
+	Name:          "wrack",
+	Family:        "alpm",
+	Components:    []string{"wrack", "chart"},
+	Architectures: []string{"x86_64"},
+}
 
 func repository() Repository {
-	return Repository{Components: []string{"wrack", "chart"}, Arch: "x86_64", Date: time.Unix(1_790_000_000, 0), Packages: []Made{
-		{Component: "wrack", Name: "echo-plot", Version: "1:2.3-2", Arch: "x86_64", Summary: "draws", Depends: []string{"libecho>=1.8", "bus"}, OptDepend: []string{"paper: to print", "ink>1:"},
-			Provides: []string{"plot=2", "libplot.so=2-64"}, Conflicts: []string{"plot1<2"}, Replaces: []string{"plot0"}, Groups: []string{"survey"}, Files: []MadeFile{{"/usr/bin/echo-plot", 0o755, []byte("x")}}},
-		{Component: "wrack", Name: "libecho", Version: "1.9-1", Arch: "x86_64", Packing: "xz"},
-		{Component: "wrack", Name: "other", Version: "1-1", Arch: "aarch64"},
-		{Component: "chart", Name: "data", Version: "7-1", Arch: "any", Packing: "gz"},
-	}}
+	return Repository{Components: []string{"wrack", "chart"}, Arch: "x86_64",
+		Date: time.Unix(1_790_000_000, 0), Packages: []Made{
+			{Component: "wrack", Name: "echo-plot", Version: "1:2.3-2", Arch: "x86_64", Summary: "draws",
+				Depends: []string{"libecho>=1.8", "bus"}, OptDepend: []string{"paper: to print", "ink>1:"},
+				Provides: []string{"plot=2", "libplot.so=2-64"}, Conflicts: []string{"plot1<2"},
+				Replaces: []string{"plot0"}, Groups: []string{"survey"},
+				Files: []MadeFile{{"/usr/bin/echo-plot", 0o755, []byte("x")}}},
+			{Component: "wrack", Name: "libecho", Version: "1.9-1", Arch: "x86_64", Packing: "xz"},
+			{Component: "wrack", Name: "other", Version: "1-1", Arch: "aarch64"},
+			{Component: "chart", Name: "data", Version: "7-1", Arch: "any", Packing: "gz"},
+		}}
 }
 
 func published(t *testing.T, change func(r *Repository)) (map[string][]byte, *archive.Root, error) {
@@ -64,7 +75,8 @@ func readAll(files map[string][]byte, root *archive.Root) (out []*archive.Packag
 		return nil, nil, err
 	}
 	for _, x := range lists {
-		plain, err := archive.Decompress(bytes.NewReader(files[x.Files[0].Path]), x.Files[0].Compression, 1<<30)
+		plain, err := archive.Decompress(bytes.NewReader(files[x.Files[0].Path]),
+			x.Files[0].Compression, 1<<30)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -92,7 +104,8 @@ func TestAPublishedRepositoryReadsBack(t *testing.T) {
 		for _, p := range all {
 			names = append(names, p.Component+"/"+p.Name+" "+p.Version)
 		}
-		if got := strings.Join(names, ", "); got != "wrack/echo-plot 1:2.3-2, wrack/libecho 1.9-1, chart/data 7-1" {
+		if got := strings.Join(names, ", "); got !=
+			"wrack/echo-plot 1:2.3-2, wrack/libecho 1.9-1, chart/data 7-1" {
 			t.Errorf("%s: %s", packing, got)
 		}
 		p := all[0]
@@ -100,10 +113,13 @@ func TestAPublishedRepositoryReadsBack(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if got := fmt.Sprint(rel.Requires, rel.Suggests, rel.Conflicts, p.Provides, p.Section, p.Licence); got != "[libecho >= 1.8 bus] [paper ink > 1] [plot1 < 2] [{plot = 2} {libplot.so = 2-64}]surveyMIT" {
+		if got := fmt.Sprint(rel.Requires, rel.Suggests, rel.Conflicts, p.Provides, p.Section,
+			p.Licence); got != "[libecho >= 1.8 bus] [paper ink > 1] [plot1 < 2] [{plot = 2} {libplot.so "+
+			"= 2-64}]surveyMIT" {
 			t.Error(got)
 		}
-		if p.Path != "wrack/os/x86_64/echo-plot-1:2.3-2-x86_64.pkg.tar.zst" || p.Size != int64(len(files[p.Path])) || !bytes.Equal(p.Signature, files[p.SignaturePath]) {
+		if p.Path != "wrack/os/x86_64/echo-plot-1:2.3-2-x86_64.pkg.tar.zst" ||
+			p.Size != int64(len(files[p.Path])) || !bytes.Equal(p.Signature, files[p.SignaturePath]) {
 			t.Errorf("%+v", p)
 		}
 		if root.Date.IsZero() || len(root.Dates) != 2 || root.Oldest.IsZero() {
@@ -125,10 +141,13 @@ func TestPackagesAreReadAndVerifiedInEveryCompression(t *testing.T) {
 			t.Fatal(err)
 		}
 		look := func(file, signature []byte, k *trust.SiteKey) (archive.Inspected, error) {
-			return Family{}.Inspect(archive.PackageFile{ReadSeeker: bytes.NewReader(file), Signature: signature}, keyringOf(k))
+			return Family{}.Inspect(archive.PackageFile{ReadSeeker: bytes.NewReader(file),
+				Signature: signature}, keyringOf(k))
 		}
 		in, err := look(file, signature, testKeys()[0])
-		if err != nil || in.Identity != (archive.Identity{Name: "echo-plot", Version: "1:2.3-2", Arch: "x86_64"}) || in.Signer.Fingerprint == "" {
+		if err != nil ||
+			in.Identity != (archive.Identity{Name: "echo-plot", Version: "1:2.3-2", Arch: "x86_64"}) ||
+			in.Signer.Fingerprint == "" {
 			t.Errorf("%s: %+v %v", z, in, err)
 		}
 		if _, err := look(file, signature, testKeys()[1]); err == nil {
@@ -155,7 +174,8 @@ func TestHostileDatabasesAreRefused(t *testing.T) {
 		w.WriteHeader(&tar.Header{Name: name, Typeflag: tar.TypeReg, Mode: 0o644, Size: int64(len(text))})
 		w.Write([]byte(text))
 	}
-	good := "%FILENAME%\na-1-1-any.pkg.tar.zst\n\n%NAME%\na\n\n%VERSION%\n1-1\n\n%CSIZE%\n3\n\n%SHA256SUM%\n" + strings.Repeat("a", 64) + "\n\n%ARCH%\nany\n\n"
+	good := "%FILENAME%\na-1-1-any.pkg.tar.zst\n\n%NAME%\na\n\n%VERSION%\n1-1\n\n%CSIZE%\n3\n\n" +
+		"%SHA256SUM%\n" + strings.Repeat("a", 64) + "\n\n%ARCH%\nany\n\n"
 	one := func(name, text string) []byte { return make(func(w *tar.Writer) { put(w, name, text) }) }
 	swap := func(old, new string) []byte { return one("a-1-1/desc", strings.Replace(good, old, new, 1)) }
 	for name, c := range map[string]struct {
@@ -170,7 +190,9 @@ func TestHostileDatabasesAreRefused(t *testing.T) {
 		"a link": {make(func(w *tar.Writer) {
 			w.WriteHeader(&tar.Header{Name: "a-1-1/desc", Typeflag: tar.TypeSymlink, Linkname: "/etc/passwd"})
 		}), "source.malformed-index"},
-		"a device": {make(func(w *tar.Writer) { w.WriteHeader(&tar.Header{Name: "a-1-1/desc", Typeflag: tar.TypeChar}) }), "source.malformed-index"},
+		"a device": {make(func(w *tar.Writer) {
+			w.WriteHeader(&tar.Header{Name: "a-1-1/desc", Typeflag: tar.TypeChar})
+		}), "source.malformed-index"},
 		"one package twice": {make(func(w *tar.Writer) {
 			put(w, "a-1-1/desc", good)
 			put(w, "b-1-1/desc", strings.ReplaceAll(good, "\na\n", "\nb\n"))
@@ -179,18 +201,23 @@ func TestHostileDatabasesAreRefused(t *testing.T) {
 		"another name than its folder": {one("b-1-1/desc", good), "source.malformed-index"},
 		"a file name with a folder":    {swap("a-1-1-any", "../a-1-1-any"), "content.unsafe-path"},
 		"a file that is no package":    {swap(".pkg.tar.zst", ".sh"), "source.malformed-index"},
-		"only MD5":                     {swap("%SHA256SUM%\n"+strings.Repeat("a", 64), "%MD5SUM%\n"+strings.Repeat("a", 32)), "content.weak-digest"},
-		"a digest that is none":        {swap(strings.Repeat("a", 64), "zz"), "source.malformed-index"},
-		"a size that is none":          {swap("%CSIZE%\n3", "%CSIZE%\n-3"), "source.malformed-index"},
-		"a field twice":                {one("a-1-1/desc", good+"%NAME%\nb\n\n"), "content.ambiguous"},
-		"a line without a field":       {one("a-1-1/desc", "stray\n"+good), "source.malformed-index"},
-		"a control character":          {swap("%NAME%\na", "%NAME%\na\x1b[2J"), "source.malformed-index"},
-		"a version with a slash":       {swap("%VERSION%\n1-1", "%VERSION%\n1/1-1"), "source.malformed-index"},
-		"a signature that is none":     {one("a-1-1/desc", good+"%PGPSIG%\n!!!\n\n"), "source.malformed-index"},
-		"a huge description":           {one("a-1-1/desc", good+"%DESC%\n"+strings.Repeat("a", maxEntry)+"\n"), "content.too-large"},
+		"only MD5": {swap("%SHA256SUM%\n"+strings.Repeat("a", 64),
+			"%MD5SUM%\n"+strings.Repeat("a", 32)), "content.weak-digest"},
+		"a digest that is none":  {swap(strings.Repeat("a", 64), "zz"), "source.malformed-index"},
+		"a size that is none":    {swap("%CSIZE%\n3", "%CSIZE%\n-3"), "source.malformed-index"},
+		"a field twice":          {one("a-1-1/desc", good+"%NAME%\nb\n\n"), "content.ambiguous"},
+		"a line without a field": {one("a-1-1/desc", "stray\n"+good), "source.malformed-index"},
+		"a control character":    {swap("%NAME%\na", "%NAME%\na\x1b[2J"), "source.malformed-index"},
+		"a version with a slash": {swap("%VERSION%\n1-1", "%VERSION%\n1/1-1"),
+			"source.malformed-index"},
+		"a signature that is none": {one("a-1-1/desc", good+"%PGPSIG%\n!!!\n\n"),
+			"source.malformed-index"},
+		"a huge description": {one("a-1-1/desc", good+"%DESC%\n"+strings.Repeat("a", maxEntry)+
+			"\n"), "content.too-large"},
 	} {
 		s := archive.Source{Name: "w", Components: []string{"w"}, Architectures: []string{"x86_64"}}
-		err := Family{}.ReadIndex(s, archive.IndexChoice{Component: "w", Arch: "x86_64"}, bytes.NewReader(c.plain), func(*archive.Package, []byte) error { return nil })
+		err := Family{}.ReadIndex(s, archive.IndexChoice{Component: "w", Arch: "x86_64"},
+			bytes.NewReader(c.plain), func(*archive.Package, []byte) error { return nil })
 		f, ok := finding.From(err)
 		if c.code == "" && err != nil || c.code != "" && (!ok || f.Code != c.code) {
 			t.Errorf("%s: %v", name, err)
@@ -204,14 +231,16 @@ func TestAPackageThatUnpacksWithoutEndIsRefused(t *testing.T) {
 	for _, z := range []string{"zst", "gz"} {
 		var b bytes.Buffer
 		w := tar.NewWriter(&b)
-		w.WriteHeader(&tar.Header{Name: ".BUILDINFO", Typeflag: tar.TypeReg, Mode: 0o644, Size: 2 * maxBefore})
+		w.WriteHeader(&tar.Header{Name: ".BUILDINFO", Typeflag: tar.TypeReg,
+			Mode: 0o644, Size: 2 * maxBefore})
 		w.Write(make([]byte, 2*maxBefore))
 		w.Close()
 		file, err := archive.Compress(b.Bytes(), z)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := (Family{}).Inspect(archive.PackageFile{ReadSeeker: bytes.NewReader(file)}, nil); err == nil || !strings.Contains(err.Error(), "more than") {
+		if _, err := (Family{}).Inspect(archive.PackageFile{ReadSeeker: bytes.NewReader(file)}, nil); err ==
+			nil || !strings.Contains(err.Error(), "more than") {
 			t.Errorf("%s: %v", z, err)
 		}
 	}
@@ -227,10 +256,13 @@ func TestAWrittenDatabaseReadsBack(t *testing.T) {
 		t.Fatal(err)
 	}
 	out := map[string][]byte{}
-	if err := (Family{}).Write(archive.Writing{Source: spec, Root: root, Time: time.Unix(1_790_001_000, 0), Sign: testKeys()[1],
-		Each: func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool, f func(*archive.Package, []byte) error) error {
+	if err := (Family{}).Write(archive.Writing{Source: spec, Root: root, Time: time.Unix(1_790_001_000, 0),
+		Sign: testKeys()[1],
+		Each: func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool,
+			f func(*archive.Package, []byte) error) error {
 			for i, p := range all {
-				if p.Name != "libecho" && list(archive.IndexChoice{Component: p.Component, Arch: "x86_64"}) && want(p) {
+				if p.Name != "libecho" && list(archive.IndexChoice{Component: p.Component, Arch: "x86_64"}) &&
+					want(p) {
 					if err := f(p, []byte(raws[i])); err != nil {
 						return err
 					}
@@ -257,10 +289,12 @@ func TestAWrittenDatabaseReadsBack(t *testing.T) {
 	if len(got[0].Signature) == 0 || !bytes.Equal(got[0].Signature, out[got[0].SignaturePath]) {
 		t.Error("no signature of the site on a package")
 	}
-	if _, err := (Family{}).Inspect(archive.PackageFile{ReadSeeker: bytes.NewReader(files[got[0].Path]), Signature: got[0].Signature}, keyringOf(testKeys()[1])); err != nil {
+	if _, err := (Family{}).Inspect(archive.PackageFile{ReadSeeker: bytes.NewReader(files[got[0].Path]),
+		Signature: got[0].Signature}, keyringOf(testKeys()[1])); err != nil {
 		t.Error(err)
 	}
-	if _, err := keyringOf(testKeys()[1]).Detached(out["wrack/os/x86_64/wrack.files"], out["wrack/os/x86_64/wrack.files.sig"]); err != nil {
+	if _, err := keyringOf(testKeys()[1]).Detached(out["wrack/os/x86_64/wrack.files"],
+		out["wrack/os/x86_64/wrack.files.sig"]); err != nil {
 		t.Error(err)
 	}
 }
@@ -270,28 +304,46 @@ type nopCloser struct{ io.ReadSeeker }
 func (nopCloser) Close() error { return nil }
 
 func TestWhereDatabasesLie(t *testing.T) {
-	for release, want := range map[string]string{"": "core/os/x86_64/core.db", "./": "core.db", "$component/$arch/": "core/x86_64/core.db", "pkgs/": "pkgs/core.db"} {
+	for release, want := range map[string]string{
+		"":                  "core/os/x86_64/core.db",
+		"./":                "core.db",
+		"$component/$arch/": "core/x86_64/core.db",
+		"pkgs/":             "pkgs/core.db",
+	} {
 		if got := database(archive.Source{Release: release}, "core", "x86_64"); got != want {
 			t.Errorf("%q: %s", release, got)
 		}
 	}
-	for release, bad := range map[string]bool{"": false, "./": false, "heron": true, "../x/": true, "$name/": true, "a/b/": false} {
-		s := archive.Source{Name: "x", Release: release, Components: []string{"core"}, Architectures: []string{"x86_64"}}
+	for release, bad := range map[string]bool{"": false, "./": false, "heron": true, "../x/": true,
+		"$name/": true, "a/b/": false} {
+		s := archive.Source{
+			Name:          "x",
+			Release:       release,
+			Components:    []string{"core"},
+			Architectures: []string{"x86_64"},
+		}
 		if got := (Family{}).CheckSource(s); got.HasErrors() != bad {
 			t.Errorf("%q: %v", release, got)
 		}
 	}
-	if !(Family{}).CheckSource(archive.Source{Components: []string{"options"}, Architectures: []string{"x86_64"}}).HasErrors() || !(Family{}).CheckSource(archive.Source{}).HasErrors() {
+	if !(Family{}).CheckSource(archive.Source{Components: []string{"options"}, Architectures: []string{
+		"x86_64"}}).HasErrors() || !(Family{}).CheckSource(archive.Source{}).HasErrors() {
 		t.Error("a description that cannot be met was accepted")
 	}
 }
 
 func TestMachinesGetTheirFiles(t *testing.T) {
 	src := func(name string, priority int, components ...string) archive.ClientSource {
-		return archive.ClientSource{Source: archive.Source{Name: name, Components: components, Architectures: []string{"x86_64"}}, Priority: priority, Keys: []archive.ClientKey{{Fingerprint: "ABCD", Armoured: "key\n"}}}
+		return archive.ClientSource{
+			Source:   archive.Source{Name: name, Components: components, Architectures: []string{"x86_64"}},
+			Priority: priority,
+			Keys:     []archive.ClientKey{{Fingerprint: "ABCD", Armoured: "key\n"}},
+		}
 	}
-	files, notes, err := Family{}.ClientFiles(archive.Client{Lane: "survey", At: "http://127.0.0.1:8441/lane/survey", Sources: []archive.ClientSource{src("b", 40, "core", "extra"), src("a", 20, "core")},
-		Pins: []archive.Relation{{Name: "echo-plot", Op: archive.Equal, Version: "2-1"}}})
+	files, notes, err := Family{}.ClientFiles(archive.Client{Lane: "survey",
+		At:      "http://127.0.0.1:8441/lane/survey",
+		Sources: []archive.ClientSource{src("b", 40, "core", "extra"), src("a", 20, "core")},
+		Pins:    []archive.Relation{{Name: "echo-plot", Op: archive.Equal, Version: "2-1"}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -300,11 +352,14 @@ func TestMachinesGetTheirFiles(t *testing.T) {
 		by[f.Path] = string(f.Data)
 	}
 	conf := by[clientConf]
-	if strings.Count(conf, "[core]") != 1 || strings.Index(conf, "[core]") > strings.Index(conf, "[extra]") || !strings.Contains(conf, "Server = http://127.0.0.1:8441/lane/survey/a/core/os/x86_64") ||
-		strings.Count(conf, "SigLevel = Required TrustedOnly") != 2 || !strings.Contains(conf, "IgnorePkg = echo-plot") {
+	if strings.Count(conf, "[core]") != 1 || strings.Index(conf, "[core]") > strings.Index(conf, "[extra]") ||
+		!strings.Contains(conf, "Server = http://127.0.0.1:8441/lane/survey/a/core/os/x86_64") ||
+		strings.Count(conf, "SigLevel = Required TrustedOnly") != 2 || !strings.Contains(conf,
+		"IgnorePkg = echo-plot") {
 		t.Error(conf)
 	}
-	if len(notes.With("lane.name-taken")) != 1 || len(notes.With("pin.installed-only")) != 1 || strings.Count(by["etc/pacman.d/stockade-setup"], "trust ABCD") != 1 {
+	if len(notes.With("lane.name-taken")) != 1 || len(notes.With("pin.installed-only")) != 1 ||
+		strings.Count(by["etc/pacman.d/stockade-setup"], "trust ABCD") != 1 {
 		t.Error(notes, by)
 	}
 }
@@ -323,8 +378,12 @@ func TestAPackageOfTheRealBuildProgramIsRead(t *testing.T) {
 	}
 	defer os.RemoveAll(dir)
 	os.Chmod(dir, 0o777)
-	os.WriteFile(filepath.Join(dir, "PKGBUILD"), []byte("pkgname=tide-log\npkgver=1.2\npkgrel=3\nepoch=1\npkgdesc='logs the tide'\narch=(any)\nlicense=(MIT)\ndepends=('libecho>=1.8')\noptdepends=('paper: to print')\nprovides=('log=2')\npackage() { install -Dm755 /dev/null \"$pkgdir/usr/bin/tide-log\"; }\n"), 0o644)
-	c := exec.Command("setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", "makepkg", "--nodeps", "--noconfirm")
+	os.WriteFile(filepath.Join(dir, "PKGBUILD"),
+		[]byte("pkgname=tide-log\npkgver=1.2\npkgrel=3\nepoch=1\npkgdesc='logs the tide'\narch=(any)\n"+
+			"license=(MIT)\ndepends=('libecho>=1.8')\noptdepends=('paper: to print')\nprovides=('log=2')\n"+
+			"package() { install -Dm755 /dev/null \"$pkgdir/usr/bin/tide-log\"; }\n"), 0o644)
+	c := exec.Command("setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", "makepkg", "--nodeps",
+		"--noconfirm")
 	c.Dir = dir
 	c.Env = append(os.Environ(), "HOME="+dir, "PKGDEST="+dir, "PKGEXT=.pkg.tar.zst", "LC_ALL=C")
 	if out, err := c.CombinedOutput(); err != nil {
@@ -340,7 +399,8 @@ func TestAPackageOfTheRealBuildProgramIsRead(t *testing.T) {
 		t.Fatal(err)
 	}
 	rel, err := x.Package.Needs.Relations()
-	if err != nil || x.Package.String() != "tide-log 1:1.2-3 (any)" || fmt.Sprint(rel.Requires, rel.Suggests, x.Package.Provides) != "[libecho >= 1.8] [paper] [{log = 2}]" {
+	if err != nil || x.Package.String() != "tide-log 1:1.2-3 (any)" || fmt.Sprint(rel.Requires, rel.Suggests,
+		x.Package.Provides) != "[libecho >= 1.8] [paper] [{log = 2}]" {
 		t.Errorf("%v %+v %v", x.Package, rel, err)
 	}
 }
@@ -358,13 +418,14 @@ func FuzzDatabase(f *testing.F) {
 	data, _ := io.ReadAll(plain)
 	f.Add(data)
 	f.Fuzz(func(t *testing.T, data []byte) {
-		Family{}.ReadIndex(spec, archive.IndexChoice{Component: "wrack", Arch: "x86_64"}, bytes.NewReader(data), func(p *archive.Package, _ []byte) error {
-			if archive.CheckPath(p.Path) != nil || p.Name == "" || len(p.SHA256) != 64 {
-				t.Errorf("%+v", p)
-			}
-			p.Needs.Relations()
-			return nil
-		})
+		Family{}.ReadIndex(spec, archive.IndexChoice{Component: "wrack", Arch: "x86_64"},
+			bytes.NewReader(data), func(p *archive.Package, _ []byte) error {
+				if archive.CheckPath(p.Path) != nil || p.Name == "" || len(p.SHA256) != 64 {
+					t.Errorf("%+v", p)
+				}
+				p.Needs.Relations()
+				return nil
+			})
 	})
 }
 

@@ -27,7 +27,9 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 	for _, p := range c.Pins {
 		conf.Line("# pin of the group: %s", p.String())
 		conf.Line("IgnorePkg = %s", p.Name)
-		notes = append(notes, finding.New("pin.installed-only", "", "pacman knows no versions in pins: %s stays at the version that a machine has, and a machine without it gets the one of the edition", p.Name))
+		notes = append(notes, finding.New("pin.installed-only", "",
+			"pacman knows no versions in pins: %s stays at the version that a machine has, and a machine "+
+				"without it gets the one of the edition", p.Name))
 	}
 	ordered := slices.Clone(c.Sources)
 	slices.SortStableFunc(ordered, func(a, b archive.ClientSource) int { return a.Priority - b.Priority })
@@ -36,19 +38,24 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 	for _, s := range ordered {
 		arch := ""
 		for _, a := range s.Architectures {
-			if len(c.Architectures) == 0 || slices.ContainsFunc(c.Architectures, func(m string) bool { return rank(a, m) >= 0 }) {
+			if len(c.Architectures) == 0 || slices.ContainsFunc(c.Architectures, func(m string) bool {
+				return rank(a, m) >= 0
+			}) {
 				arch = a
 				break
 			}
 		}
 		if arch == "" {
 			notes = append(notes, finding.New("source.architecture-missing", "source "+s.Name,
-				"it has nothing for %s, and is left out of the files", strings.Join(c.Architectures, ", ")).Rated(finding.Warning))
+				"it has nothing for %s, and is left out of the files",
+				strings.Join(c.Architectures, ", ")).Rated(finding.Warning))
 			continue
 		}
 		for _, component := range s.Components {
 			if other, twice := taken[component]; twice {
-				notes = append(notes, finding.New("lane.name-taken", "source "+s.Name, "the client knows databases by name alone, and %s has one called %s too; only that one is in the files", other, component))
+				notes = append(notes, finding.New("lane.name-taken", "source "+s.Name,
+					"the client knows databases by name alone, and %s has one called %s too; only that "+
+						"one is in the files", other, component))
 				continue
 			}
 			taken[component] = s.Name
@@ -71,7 +78,11 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 				continue
 			}
 			added[k.Fingerprint] = true
-			files = append(files, archive.ClientFile{Path: "etc/pacman.d/stockade-keys/" + k.Fingerprint + ".asc", Mode: 0o644, Data: []byte(k.Armoured)})
+			files = append(files, archive.ClientFile{
+				Path: "etc/pacman.d/stockade-keys/" + k.Fingerprint + ".asc",
+				Mode: 0o644,
+				Data: []byte(k.Armoured),
+			})
 			keys.Line("trust %s", k.Fingerprint)
 		}
 	}
@@ -85,7 +96,11 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 	}
 	files = append(files,
 		archive.ClientFile{Path: clientConf, Mode: 0o644, Data: text},
-		archive.ClientFile{Path: "etc/pacman.d/stockade-setup", Mode: 0o755, Data: []byte(fmt.Sprintf(setup, c.Lane, trusted))})
+		archive.ClientFile{
+			Path: "etc/pacman.d/stockade-setup",
+			Mode: 0o755,
+			Data: []byte(fmt.Sprintf(setup, c.Lane, trusted)),
+		})
 	slices.SortFunc(files, func(a, b archive.ClientFile) int { return strings.Compare(a.Path, b.Path) })
 	return files, notes, nil
 }

@@ -75,7 +75,9 @@ func (e *entries) take(h *tar.Header, data io.Reader) error {
 	}
 	dir, file, below := strings.Cut(name, "/")
 	if archive.CheckPath(name) != nil || strings.Contains(file, "/") || below == (h.Typeflag == tar.TypeDir) {
-		return archive.Ambiguous("the database has %q, which is no package's folder or file as it is usually written", cut(h.Name, 120))
+		return archive.Ambiguous(
+			"the database has %q, which is no package's folder or file as it is usually written",
+			cut(h.Name, 120))
 	}
 	if dir != e.folder || !e.current {
 		if err := e.begin(dir); err != nil {
@@ -96,7 +98,8 @@ func (e *entries) take(h *tar.Header, data io.Reader) error {
 		return nil
 	}
 	if h.Size > maxEntry {
-		return finding.New("content.too-large", "", "the description of %s is larger than %d bytes", cut(dir, 120), maxEntry)
+		return finding.New("content.too-large", "", "the description of %s is larger than %d bytes",
+			cut(dir, 120), maxEntry)
 	}
 	text, err := io.ReadAll(data)
 	if err != nil {
@@ -163,10 +166,13 @@ const (
 // fields are those that clients know. Others are passed over.
 var fields = func() map[string]fieldKind {
 	m := map[string]fieldKind{}
-	for _, n := range strings.Fields("FILENAME NAME BASE VERSION DESC ARCH CSIZE ISIZE SHA256SUM MD5SUM PGPSIG URL BUILDDATE PACKAGER INSTALLDATE REASON VALIDATION SIZE") {
+	for _, n := range strings.Fields(
+		"FILENAME NAME BASE VERSION DESC ARCH CSIZE ISIZE SHA256SUM MD5SUM PGPSIG URL BUILDDATE PACKAGER " +
+			"INSTALLDATE REASON VALIDATION SIZE") {
 		m[n] = oneValue
 	}
-	for _, n := range strings.Fields("LICENSE GROUPS PROVIDES DEPENDS OPTDEPENDS MAKEDEPENDS CHECKDEPENDS CONFLICTS REPLACES XDATA") {
+	for _, n := range strings.Fields(
+		"LICENSE GROUPS PROVIDES DEPENDS OPTDEPENDS MAKEDEPENDS CHECKDEPENDS CONFLICTS REPLACES XDATA") {
 		m[n] = manyValues
 	}
 	return m
@@ -210,7 +216,8 @@ func eachField(desc []byte, f func(name string, values []string) error) error {
 			}
 			name, inside, values = "", false, nil
 		case len(bytes.TrimSpace(line)) != n:
-			return archive.Ambiguous("a line of a description has white space around it: %q", cut(string(line), 80))
+			return archive.Ambiguous("a line of a description has white space around it: %q",
+				cut(string(line), 80))
 		case !inside && looksLikeField:
 			name, inside = string(line[1:n-1]), true
 			if seen[name] {
@@ -222,7 +229,8 @@ func eachField(desc []byte, f func(name string, values []string) error) error {
 		case !inside:
 			return malformed("a line of a description belongs to no field: %q", cut(string(line), 80))
 		case looksLikeField:
-			return archive.Ambiguous("the field %s has a value that looks like a field: %q", cut(name, 40), cut(string(line), 80))
+			return archive.Ambiguous("the field %s has a value that looks like a field: %q",
+				cut(name, 40), cut(string(line), 80))
 		default:
 			for _, c := range line {
 				if c < 0x20 && c != '\t' || c == 0x7f {
@@ -264,7 +272,8 @@ func ReadDescription(desc []byte, dir string) (*archive.Package, error) {
 		switch name {
 		case "FILENAME":
 			if strings.Contains(values[0], "/") {
-				return finding.New("content.unsafe-path", "", "the file name %q leads out of its folder", cut(values[0], 120))
+				return finding.New("content.unsafe-path", "", "the file name %q leads out of its folder",
+					cut(values[0], 120))
 			}
 			p.Path = path.Join(dir, values[0])
 		case "NAME":
@@ -395,10 +404,13 @@ func (n *needs) Relations() (archive.Relations, error) {
 		}
 		return nil
 	}
-	if err := add(n.requires, func(r archive.Relation) { out.Requires = append(out.Requires, archive.Clause{r}) }); err != nil {
+	if err := add(n.requires, func(r archive.Relation) {
+		out.Requires = append(out.Requires, archive.Clause{r})
+	}); err != nil {
 		return out, err
 	}
-	if err := add(n.conflicts, func(r archive.Relation) { out.Conflicts = append(out.Conflicts, r) }); err != nil {
+	if err := add(n.conflicts, func(r archive.Relation) { out.Conflicts = append(out.Conflicts, r) }); err !=
+		nil {
 		return out, err
 	}
 	optional := slices.Clone(n.suggests)

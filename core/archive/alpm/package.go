@@ -68,7 +68,8 @@ func ReadInfo(file io.Reader) (map[string][]string, error) {
 			continue
 		}
 		if data != nil || h.Name != ".PKGINFO" {
-			return nil, archive.Ambiguous("the package has .PKGINFO twice, or in another spelling: %q", cut(h.Name, 60))
+			return nil, archive.Ambiguous("the package has .PKGINFO twice, or in another spelling: %q",
+				cut(h.Name, 60))
 		}
 		if h.Typeflag != tar.TypeReg || h.Size > maxInfo {
 			return nil, badPackage("its .PKGINFO is no plain file under %d bytes", maxInfo)
@@ -119,7 +120,8 @@ func (Family) Inspect(file archive.PackageFile, v archive.Verifier) (archive.Ins
 	if err != nil {
 		return out, err
 	}
-	out.Identity = archive.Identity{Name: info["pkgname"][0], Version: info["pkgver"][0], Arch: info["arch"][0]}
+	out.Identity = archive.Identity{Name: info["pkgname"][0],
+		Version: info["pkgver"][0], Arch: info["arch"][0]}
 	if v == nil || len(file.Signature) == 0 {
 		return out, nil
 	}
@@ -266,12 +268,15 @@ func (m Made) Info() string {
 	for _, f := range m.Files {
 		total += len(f.Data)
 	}
-	fmt.Fprintf(&b, "pkgname = %s\npkgbase = %s\npkgver = %s\npkgdesc = %s\nurl = https://workshop.example/\nbuilddate = %d\npackager = Workshop <workshop@skerry.example>\nsize = %d\narch = %s\nlicense = MIT\n",
+	fmt.Fprintf(&b, "pkgname = %s\npkgbase = %s\npkgver = %s\npkgdesc = %s\nurl = "+
+		"https://workshop.example/\nbuilddate = %d\npackager = Workshop <workshop@skerry.example>\nsize = "+
+		"%d\narch = %s\nlicense = MIT\n",
 		m.Name, m.Name, m.Version, m.Summary, m.Time, total, m.Arch)
 	for _, x := range []struct {
 		name   string
 		values []string
-	}{{"group", m.Groups}, {"replaces", m.Replaces}, {"conflict", m.Conflicts}, {"provides", m.Provides}, {"depend", m.Depends}, {"optdepend", m.OptDepend}} {
+	}{{"group", m.Groups}, {"replaces", m.Replaces}, {"conflict", m.Conflicts}, {"provides", m.Provides}, {
+		"depend", m.Depends}, {"optdepend", m.OptDepend}} {
 		for _, v := range x.values {
 			fmt.Fprintf(&b, "%s = %s\n", x.name, v)
 		}
@@ -293,7 +298,8 @@ func (m Made) Build() ([]byte, error) {
 				fmt.Fprintf(&tree, "./%s time=%d.0 mode=755 type=dir\n", dir, m.Time)
 			}
 		}
-		fmt.Fprintf(&tree, ".%s time=%d.0 size=%d mode=%o sha256digest=%x\n", f.Path, m.Time, len(f.Data), f.Mode, sha256.Sum256(f.Data))
+		fmt.Fprintf(&tree, ".%s time=%d.0 size=%d mode=%o sha256digest=%x\n", f.Path, m.Time, len(f.Data),
+			f.Mode, sha256.Sum256(f.Data))
 	}
 	packedTree, err := archive.Compress(tree.Bytes(), "gz")
 	if err != nil {
@@ -303,7 +309,16 @@ func (m Made) Build() ([]byte, error) {
 	w := tar.NewWriter(&b)
 	at := time.Unix(m.Time, 0)
 	put := func(name string, kind byte, mode int64, data []byte) error {
-		if err := w.WriteHeader(&tar.Header{Name: name, Typeflag: kind, Mode: mode, Size: int64(len(data)), ModTime: at, Uname: "root", Gname: "root", Format: tar.FormatPAX}); err != nil {
+		if err := w.WriteHeader(&tar.Header{
+			Name:     name,
+			Typeflag: kind,
+			Mode:     mode,
+			Size:     int64(len(data)),
+			ModTime:  at,
+			Uname:    "root",
+			Gname:    "root",
+			Format:   tar.FormatPAX,
+		}); err != nil {
 			return err
 		}
 		_, err := w.Write(data)

@@ -108,7 +108,8 @@ func CheckVersion(v string) error {
 	}
 	for _, part := range []string{version, release} {
 		for i := range len(part) {
-			if c := part[i]; !isDigit(c) && !isAlpha(c) && strings.IndexByte("._+~^@", c) < 0 && (c != '-' || i >= 0 && part == release) {
+			if c := part[i]; !isDigit(c) && !isAlpha(c) && strings.IndexByte("._+~^@", c) < 0 &&
+				(c != '-' || i >= 0 && part == release) {
 				return fmt.Errorf("%q has the character %q, which no version has", v, c)
 			}
 		}

@@ -10,7 +10,8 @@ import (
 
 func TestVersionsOrder(t *testing.T) {
 	// Each is smaller than the next.
-	ascending := []string{"1.0a", "1.0alpha", "1.0b", "1.0beta", "1.0rc", "1.0", "1.0.a", "1.0.1", "1.1", "1.9", "1.10", "2", "1:0", "1:0.1", "12:0"}
+	ascending := []string{"1.0a", "1.0alpha", "1.0b", "1.0beta", "1.0rc", "1.0", "1.0.a", "1.0.1", "1.1",
+		"1.9", "1.10", "2", "1:0", "1:0.1", "12:0"}
 	for i := range ascending {
 		for j := range ascending {
 			got := CompareVersions(ascending[i], ascending[j])
@@ -32,7 +33,8 @@ func TestVersionsOrderAsTheRealClientDoes(t *testing.T) {
 	if err != nil {
 		t.Skip("skipped: vercmp is not on this machine")
 	}
-	set := []string{"1.0", "1.0-1", "1.0rc1-1", "1.0.rc1-1", "1.0a", "1.0.a", "1a1", "1.01", "1.1", "2a", "2.0.1", "10", "9", "0:1.0", "1:0.9", "1.0+r3+gabc-1", "1.0_1-1", "1..0", "1.0.", "1:", "1.0-1.1"}
+	set := []string{"1.0", "1.0-1", "1.0rc1-1", "1.0.rc1-1", "1.0a", "1.0.a", "1a1", "1.01", "1.1", "2a",
+		"2.0.1", "10", "9", "0:1.0", "1:0.9", "1.0+r3+gabc-1", "1.0_1-1", "1..0", "1.0.", "1:", "1.0-1.1"}
 	r := rand.New(rand.NewSource(7))
 	words := []string{"0", "1", "2", "10", "007", "a", "b", "rc1", "r3", "gabc", "beta"}
 	for range 12 {

@@ -29,7 +29,16 @@ func writeDatabase(records []record, at time.Time, files bool) ([]byte, error) {
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)
 	put := func(name string, kind byte, mode int64, data []byte) error {
-		if err := w.WriteHeader(&tar.Header{Name: name, Typeflag: kind, Mode: mode, Size: int64(len(data)), ModTime: at.Truncate(time.Second), Uname: "root", Gname: "root", Format: tar.FormatPAX}); err != nil {
+		if err := w.WriteHeader(&tar.Header{
+			Name:     name,
+			Typeflag: kind,
+			Mode:     mode,
+			Size:     int64(len(data)),
+			ModTime:  at.Truncate(time.Second),
+			Uname:    "root",
+			Gname:    "root",
+			Format:   tar.FormatPAX,
+		}); err != nil {
 			return err
 		}
 		_, err := w.Write(data)
@@ -43,7 +52,8 @@ func writeDatabase(records []record, at time.Time, files bool) ([]byte, error) {
 			return nil, err
 		}
 		if files {
-			if err := put(r.folder+"/files", tar.TypeReg, 0o644, []byte("%FILES%\n"+strings.Join(r.files, "\n")+"\n")); err != nil {
+			if err := put(r.folder+"/files", tar.TypeReg, 0o644,
+				[]byte("%FILES%\n"+strings.Join(r.files, "\n")+"\n")); err != nil {
 				return nil, err
 			}
 		}
@@ -55,7 +65,9 @@ func writeDatabase(records []record, at time.Time, files bool) ([]byte, error) {
 }
 
 // order is that in which fields are written.
-var order = strings.Fields("FILENAME NAME BASE VERSION DESC GROUPS CSIZE ISIZE SHA256SUM PGPSIG URL LICENSE ARCH BUILDDATE PACKAGER REPLACES CONFLICTS PROVIDES DEPENDS OPTDEPENDS MAKEDEPENDS CHECKDEPENDS")
+var order = strings.Fields(
+	"FILENAME NAME BASE VERSION DESC GROUPS CSIZE ISIZE SHA256SUM PGPSIG URL LICENSE ARCH BUILDDATE " +
+		"PACKAGER REPLACES CONFLICTS PROVIDES DEPENDS OPTDEPENDS MAKEDEPENDS CHECKDEPENDS")
 
 // rewrite writes a description anew from what is read of it, with the signature
 // that machines are to find, so that nothing travels on that another reader could
@@ -68,7 +80,8 @@ func rewrite(p *archive.Package, raw, signature []byte) ([]byte, error) {
 	}); err != nil {
 		return nil, err
 	}
-	all["FILENAME"], all["NAME"], all["VERSION"], all["ARCH"] = []string{path.Base(p.Path)}, []string{p.Name}, []string{p.Version}, []string{p.Arch}
+	all["FILENAME"], all["NAME"], all["VERSION"], all["ARCH"] = []string{path.Base(p.Path)}, []string{p.Name},
+		[]string{p.Version}, []string{p.Arch}
 	all["CSIZE"], all["SHA256SUM"] = []string{strconv.FormatInt(p.Size, 10)}, []string{p.SHA256}
 	all["PGPSIG"] = []string{base64.StdEncoding.EncodeToString(signature)}
 	var b bytes.Buffer
@@ -100,7 +113,9 @@ func (f Family) Write(w archive.Writing) error {
 			}
 			seen[name] = true
 			var records []record
-			if err := w.Each(func(x archive.IndexChoice) bool { return x.Component == c && (x.Arch == a || x.Arch == "") },
+			if err := w.Each(func(x archive.IndexChoice) bool {
+				return x.Component == c && (x.Arch == a || x.Arch == "")
+			},
 				func(p *archive.Package) bool { return rank(p.Arch, a) >= 0 },
 				func(p *archive.Package, raw []byte) error {
 					r, err := f.record(w, p, raw, folder(s, c, a))

@@ -11,7 +11,13 @@ import (
 )
 
 // opWords are the comparisons as Debian Policy §7.1 writes them.
-var opWords = map[archive.Op]string{archive.Less: "<<", archive.LessOrEqual: "<=", archive.Equal: "=", archive.GreaterOrEqual: ">=", archive.Greater: ">>"}
+var opWords = map[archive.Op]string{
+	archive.Less:           "<<",
+	archive.LessOrEqual:    "<=",
+	archive.Equal:          "=",
+	archive.GreaterOrEqual: ">=",
+	archive.Greater:        ">>",
+}
 
 func writeRelation(b *strings.Builder, r archive.Relation) {
 	b.WriteString(r.Name)

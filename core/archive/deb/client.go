@@ -37,10 +37,13 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 	for _, s := range ordered {
 		archs := s.Architectures
 		if len(c.Architectures) > 0 {
-			archs = slices.DeleteFunc(slices.Clone(archs), func(a string) bool { return !slices.Contains(c.Architectures, a) })
+			archs = slices.DeleteFunc(slices.Clone(archs), func(a string) bool {
+				return !slices.Contains(c.Architectures, a)
+			})
 			if len(archs) == 0 {
 				notes = append(notes, finding.New("source.architecture-missing", "source "+s.Name,
-					"it has nothing for %s, and is left out of the files", strings.Join(c.Architectures, ", ")).Rated(finding.Warning))
+					"it has nothing for %s, and is left out of the files",
+					strings.Join(c.Architectures, ", ")).Rated(finding.Warning))
 				continue
 			}
 		}
@@ -67,7 +70,8 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 	for _, t := range []struct {
 		path string
 		text *archive.Text
-	}{{"etc/apt/sources.list.d/stockade.sources", &sources}, {"etc/apt/preferences.d/stockade", &preferences}} {
+	}{{"etc/apt/sources.list.d/stockade.sources", &sources},
+		{"etc/apt/preferences.d/stockade", &preferences}} {
 		data, err := t.text.Bytes()
 		if err != nil {
 			return nil, nil, err
@@ -99,7 +103,8 @@ func writeSource(t *archive.Text, at string, s archive.ClientSource, archs []str
 	}
 	t.Line("Signed-By: /%s", keyring)
 	if !s.Tailored {
-		t.Line("# The edition behind the lane was checked when it was built; how long it serves is decided there.")
+		t.Line("# The edition behind the lane was checked when it was built; how long it serves is " +
+			"decided there.")
 		t.Line("Check-Valid-Until: no")
 	}
 }
@@ -131,7 +136,8 @@ func pinMatch(s archive.ClientSource) string {
 }
 
 func plainPin(v string) bool {
-	return v != "" && len(v) <= 200 && finding.Harmless(v) == v && strings.TrimSpace(v) == v && !strings.ContainsAny(v, ",*?[]\\/\"'")
+	return v != "" && len(v) <= 200 && finding.Harmless(v) == v && strings.TrimSpace(v) == v &&
+		!strings.ContainsAny(v, ",*?[]\\/\"'")
 }
 
 // matches tells whether the preferences of s would take the Release file of
@@ -149,7 +155,9 @@ func matches(s, other archive.ClientSource) bool {
 			return false
 		}
 	}
-	return asked || slices.ContainsFunc(s.Components, func(c string) bool { return slices.Contains(other.Components, c) })
+	return asked || slices.ContainsFunc(s.Components, func(c string) bool {
+		return slices.Contains(other.Components, c)
+	})
 }
 
 // toldApart refuses sources of different priorities of which the client would
@@ -159,7 +167,8 @@ func toldApart(all []archive.ClientSource) error {
 		for k, other := range all {
 			if i != k && s.Priority != other.Priority && matches(s, other) {
 				return finding.New("priority.ambiguous", "source "+other.Name,
-					"machines would take it for %s, whose priority is %d and not %d: both are recognised by %q", s.Name, s.Priority, other.Priority, pinMatch(s))
+					"machines would take it for %s, whose priority is %d and not %d: "+
+						"both are recognised by %q", s.Name, s.Priority, other.Priority, pinMatch(s))
 			}
 		}
 	}

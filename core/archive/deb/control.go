@@ -38,7 +38,8 @@ func (s *StanzaReader) Next() ([]byte, error) {
 		part, err := s.r.ReadSlice('\n')
 		if lineStart && len(bytes.TrimRight(part, " \t\r\n")) == 0 && (err == nil || err == io.EOF) {
 			if len(bytes.TrimSuffix(part, []byte("\n"))) > 0 {
-				return nil, archive.Ambiguous("a line of nothing but blanks stands in or between stanzas, where some readers see an end and others none")
+				return nil, archive.Ambiguous("a line of nothing but blanks stands in or between stanzas, " +
+					"where some readers see an end and others none")
 			}
 			if len(s.buf) > 0 {
 				return s.buf, nil
@@ -104,7 +105,8 @@ func (r *fieldReader) each(stanza []byte, f func(name, value []byte) error) erro
 		line, _, _ := bytes.Cut(field, []byte("\n"))
 		colon := bytes.IndexByte(line, ':')
 		if colon <= 0 || field[0] == ' ' || field[0] == '\t' {
-			return finding.New("source.malformed-index", "", "field %d of a stanza is no field: %q", n, cut(line, 80))
+			return finding.New("source.malformed-index", "", "field %d of a stanza is no field: %q", n,
+				cut(line, 80))
 		}
 		if n > maxFields {
 			return finding.New("content.too-large", "", "a stanza has more than %d fields", maxFields)
@@ -130,14 +132,18 @@ func (r *fieldReader) each(stanza []byte, f func(name, value []byte) error) erro
 // foldName gives the name of a field in lower case.
 func foldName(to, name []byte) ([]byte, error) {
 	if len(name) > maxField {
-		return nil, archive.Ambiguous("the name of a field is longer than %d bytes: %q", maxField, cut(name, 80))
+		return nil, archive.Ambiguous("the name of a field is longer than %d bytes: %q", maxField,
+			cut(name, 80))
 	}
 	for i, c := range name {
 		switch {
 		case c <= ' ' || c >= 0x7f:
-			return nil, archive.Ambiguous("the name of a field has a blank, or a character that none has, before its colon: %q", cut(name, 80))
+			return nil, archive.Ambiguous(
+				"the name of a field has a blank, or a character that none has, before its colon: %q",
+				cut(name, 80))
 		case i == 0 && (c == '#' || c == '-'):
-			return nil, archive.Ambiguous("the name of a field begins with %q, where some readers see a comment", name[:1])
+			return nil, archive.Ambiguous(
+				"the name of a field begins with %q, where some readers see a comment", name[:1])
 		case c >= 'A' && c <= 'Z':
 			c += 'a' - 'A'
 		}

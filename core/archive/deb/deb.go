@@ -50,7 +50,8 @@ func (Family) Satisfies(p archive.Provide, r archive.Relation) bool {
 // Exclusive implements archive.Versions: packages that may be installed for several
 // architectures at once lie side by side in one version.
 func (Family) Exclusive(a, b *archive.Package) bool {
-	return a.Arch == b.Arch || a.Coexists != archive.Same || b.Coexists != archive.Same || CompareVersions(a.Version, b.Version) != 0
+	return a.Arch == b.Arch || a.Coexists != archive.Same || b.Coexists != archive.Same ||
+		CompareVersions(a.Version, b.Version) != 0
 }
 
 // Within implements archive.Bound.
@@ -97,17 +98,22 @@ func plainFolder(release string) bool {
 func (Family) CheckSource(s archive.Source) finding.List {
 	var out finding.List
 	object := "source " + s.Name
-	add := func(code, format string, args ...any) { out = append(out, finding.New(code, object, format, args...)) }
+	add := func(code, format string, args ...any) {
+		out = append(out, finding.New(code, object, format, args...))
+	}
 	switch {
 	case s.Release == "":
-		add("define.missing-field", "a deb source needs a release, such as heron (or a folder that ends in / for a repository without dists)")
+		add("define.missing-field",
+			"a deb source needs a release, such as heron (or a folder that ends in / for a repository "+
+				"without dists)")
 	case !flat(s) && (!wordPattern.MatchString(s.Release) || archive.CheckPath(s.Release) != nil):
 		add("define.bad-value", "the release %q is not a name that a path can have", s.Release)
 	case flat(s) && s.Release != "./" && s.Release != "/" && !plainFolder(s.Release):
 		add("define.bad-value", "the release %q is not a folder below the upstream", s.Release)
 	}
 	if flat(s) && len(s.Components) > 0 {
-		add("define.bad-value", "the release %q is a folder, and such a repository has no components", s.Release)
+		add("define.bad-value", "the release %q is a folder, and such a repository has no components",
+			s.Release)
 	}
 	if !flat(s) && s.Release != "" && len(s.Components) == 0 {
 		add("define.missing-field", "a deb source needs components, such as [core]")
@@ -128,7 +134,8 @@ func (Family) CheckSource(s archive.Source) finding.List {
 	for _, a := range s.Architectures {
 		switch {
 		case a == "all" || a == "any" || a == "source":
-			add("define.bad-value", "%q is not an architecture of a machine; packages for all of them come along by themselves", a)
+			add("define.bad-value", "%q is not an architecture of a machine; packages for all of them "+
+				"come along by themselves", a)
 		case !archPattern.MatchString(a):
 			add("define.bad-value", "%q is not a deb architecture", a)
 		}
@@ -147,7 +154,8 @@ func (Family) Roots(s archive.Source) []archive.RootChoice {
 }
 
 // ReadRoot implements archive.Family.
-func (Family) ReadRoot(s archive.Source, choice archive.RootChoice, files map[string][]byte, v archive.Verifier) (*archive.Root, error) {
+func (Family) ReadRoot(s archive.Source, choice archive.RootChoice, files map[string][]byte,
+	v archive.Verifier) (*archive.Root, error) {
 	var text []byte
 	var by archive.Signer
 	var err error
@@ -177,12 +185,14 @@ func (Family) CheckRoot(s archive.Source, r *archive.Root) finding.List {
 	var out finding.List
 	object := "source " + s.Name
 	if !flat(s) && len(r.Names) > 0 && !slices.Contains(r.Names, s.Release) {
-		out = append(out, finding.New("source.release-mismatch", object, "the root says it is %s, and the definition asks for %s",
+		out = append(out, finding.New("source.release-mismatch", object,
+			"the root says it is %s, and the definition asks for %s",
 			strings.Join(r.Names, " or "), s.Release))
 	}
 	if !flat(s) && len(r.Names) == 0 {
 		out = append(out, finding.New("source.release-mismatch", object,
-			"the root names neither suite nor codename, so nothing ties it to %s", s.Release).Rated(finding.Warning))
+			"the root names neither suite nor codename, so nothing ties it to %s",
+			s.Release).Rated(finding.Warning))
 	}
 	if r.Alias {
 		out = append(out, finding.New("source.release-alias", object,
@@ -200,7 +210,8 @@ func (Family) CheckRoot(s archive.Source, r *archive.Root) finding.List {
 	}
 	for _, a := range s.Architectures {
 		if len(r.Architectures) > 0 && !slices.Contains(r.Architectures, a) {
-			out = append(out, finding.New("source.architecture-missing", object, "there is nothing for the architecture %q", a).
+			out = append(out, finding.New("source.architecture-missing", object,
+				"there is nothing for the architecture %q", a).
 				Do("it offers %s", strings.Join(r.Architectures, ", ")))
 		}
 	}
@@ -259,7 +270,8 @@ func (f Family) Indexes(s archive.Source, r *archive.Root) ([]archive.IndexChoic
 	if flat(s) {
 		v := variants(s, r, "", "")
 		if len(v) == 0 {
-			return nil, finding.New("source.malformed-index", "source "+s.Name, "the root names no Packages index")
+			return nil, finding.New("source.malformed-index", "source "+s.Name,
+				"the root names no Packages index")
 		}
 		return []archive.IndexChoice{{Files: v}}, nil
 	}
@@ -275,7 +287,8 @@ func (f Family) Indexes(s archive.Source, r *archive.Root) ([]archive.IndexChoic
 					continue // told by CheckRoot
 				}
 				return nil, finding.New("source.architecture-missing", "source "+s.Name,
-					"the root names no index for component %s on %s", c, a).Do("it offers %s", strings.Join(r.Architectures, ", "))
+					"the root names no index for component %s on %s", c, a).Do("it offers %s",
+					strings.Join(r.Architectures, ", "))
 			}
 			out = append(out, archive.IndexChoice{Component: c, Arch: a, Files: v})
 		}
@@ -287,14 +300,16 @@ func (f Family) Indexes(s archive.Source, r *archive.Root) ([]archive.IndexChoic
 // their own instead of repeating them in every architecture's.
 func withAll(s archive.Source, r *archive.Root) []string {
 	archs := slices.Clone(s.Architectures)
-	if slices.Contains(r.Architectures, "all") && !strings.Contains(r.Fields["no-support-for-architecture-all"], "Packages") {
+	if slices.Contains(r.Architectures, "all") &&
+		!strings.Contains(r.Fields["no-support-for-architecture-all"], "Packages") {
 		archs = append(archs, "all")
 	}
 	return archs
 }
 
 // ReadIndex implements archive.Family.
-func (f Family) ReadIndex(s archive.Source, x archive.IndexChoice, plain io.Reader, yield func(*archive.Package, []byte) error) error {
+func (f Family) ReadIndex(s archive.Source, x archive.IndexChoice, plain io.Reader,
+	yield func(*archive.Package, []byte) error) error {
 	sr := NewStanzaReader(plain)
 	in := &reading{names: interner{}}
 	for n := 0; ; n++ {
@@ -309,7 +324,8 @@ func (f Family) ReadIndex(s archive.Source, x archive.IndexChoice, plain io.Read
 		if err != nil {
 			if g, ok := finding.From(err); ok && g.Object == "" {
 				g.Object = "source " + s.Name
-				g.Text = "package " + strconv.Itoa(n+1) + " of the index " + x.Component + "/" + x.Arch + ": " + g.Text
+				g.Text = "package " + strconv.Itoa(n+1) + " of the index " + x.Component + "/" + x.Arch +
+					": " + g.Text
 				return g
 			}
 			return err
@@ -408,7 +424,8 @@ func (p *entry) field(name, value []byte) (err error) {
 	case "multi-arch":
 		var known bool
 		if p.Coexists, known = coexistence[string(value)]; !known {
-			err = archive.Ambiguous("Multi-Arch is %q, which readers take for different things", cut(value, 40))
+			err = archive.Ambiguous("Multi-Arch is %q, which readers take for different things",
+				cut(value, 40))
 		}
 	case "essential", "important", "protected":
 		if v := string(value); v != "yes" && v != "no" {
@@ -433,7 +450,12 @@ func (p *entry) field(name, value []byte) (err error) {
 	return err
 }
 
-var coexistence = map[string]archive.Coexistence{"no": archive.Apart, "foreign": archive.Foreign, "allowed": archive.Allowed, "same": archive.Same}
+var coexistence = map[string]archive.Coexistence{
+	"no":      archive.Apart,
+	"foreign": archive.Foreign,
+	"allowed": archive.Allowed,
+	"same":    archive.Same,
+}
 
 func parsePackage(raw []byte, in *reading) (*archive.Package, error) {
 	e := &entry{Package: &archive.Package{}, in: in}
@@ -457,14 +479,16 @@ func parsePackage(raw []byte, in *reading) (*archive.Package, error) {
 		return bad("%s has no Size", p.Name)
 	case p.SHA256 == "" && p.SHA512 == "":
 		return nil, finding.New("content.weak-digest", "", "%s has no SHA-256 or SHA-512 digest", p.Name)
-	case p.SHA256 != "" && (len(p.SHA256) != 64 || !isHex(p.SHA256)), p.SHA512 != "" && (len(p.SHA512) != 128 || !isHex(p.SHA512)):
+	case p.SHA256 != "" && (len(p.SHA256) != 64 || !isHex(p.SHA256)), p.SHA512 != "" &&
+		(len(p.SHA512) != 128 || !isHex(p.SHA512)):
 		return bad("%s has a digest that is none", p.Name)
 	}
 	if err := archive.CheckName(p.Name); err != nil {
 		return nil, err
 	}
 	if strings.ToLower(p.Name) != p.Name {
-		return nil, archive.Ambiguous("the name %q has capital letters, which clients write small", cut([]byte(p.Name), 80))
+		return nil, archive.Ambiguous("the name %q has capital letters, which clients write small",
+			cut([]byte(p.Name), 80))
 	}
 	if err := CheckVersion(p.Version); err != nil {
 		return bad("%s: %v", p.Name, err)
@@ -491,7 +515,8 @@ func parsePackage(raw []byte, in *reading) (*archive.Package, error) {
 func (f Family) Companions(s archive.Source, r *archive.Root) []archive.Companion {
 	var out []archive.Companion
 	add := func(e archive.Entry, required bool) {
-		out = append(out, archive.Companion{Entry: e, Paths: byHash(r, e), Required: required, Places: byHash(r, e)})
+		out = append(out, archive.Companion{Entry: e, Paths: byHash(r, e),
+			Required: required, Places: byHash(r, e)})
 	}
 	lists, err := f.Indexes(s, r)
 	if err != nil {

@@ -14,7 +14,9 @@ import (
 
 func TestVersionsOrderAsPolicySays(t *testing.T) {
 	// Each line is smaller than the next.
-	ascending := []string{"0~~", "0~", "0", "0-0.1", "0.1", "1~rc1", "1.0~rc1-1", "1.0", "1.0-1", "1.0-1a", "1.0-1+b1", "1.0-1.1", "1.0-2", "1.0-10", "1.0a", "1.0+b", "1.1~", "1.1", "1.9", "1.10", "2", "1:0", "1:0.1", "2:0"}
+	ascending := []string{"0~~", "0~", "0", "0-0.1", "0.1", "1~rc1", "1.0~rc1-1", "1.0", "1.0-1", "1.0-1a",
+		"1.0-1+b1", "1.0-1.1", "1.0-2", "1.0-10", "1.0a", "1.0+b", "1.1~", "1.1", "1.9", "1.10", "2", "1:0",
+		"1:0.1", "2:0"}
 	for i := range ascending {
 		for j := range ascending {
 			got := CompareVersions(ascending[i], ascending[j])
@@ -37,7 +39,10 @@ func TestVersionsOrderAsTheRealClientDoes(t *testing.T) {
 	if err != nil {
 		t.Skip("skipped: dpkg is not on this machine")
 	}
-	set := []string{"1.0", "1.0-1", "1.0~rc1-1", "1.0+dfsg-1", "1.0+dfsg1-1~bpo1", "1:0.9", "0.9a", "0.9.1", "0.9+really0.8-2", "1.0-1ubuntu0.1", "1.0-1.1", "2024.10.01", "1.0~~", "1.0.0", "1.00", "10", "9", "1.0-a", "1.0-A", "1.0-z1", "1.0-1+b12", "1.0.-1", "1.0-", "3:1.0~rc2-1", "007", "1.0a-0~1", "1.0a.b+c~d-1", "2:1"}
+	set := []string{"1.0", "1.0-1", "1.0~rc1-1", "1.0+dfsg-1", "1.0+dfsg1-1~bpo1", "1:0.9", "0.9a", "0.9.1",
+		"0.9+really0.8-2", "1.0-1ubuntu0.1", "1.0-1.1", "2024.10.01", "1.0~~", "1.0.0", "1.00", "10", "9",
+		"1.0-a", "1.0-A", "1.0-z1", "1.0-1+b12", "1.0.-1", "1.0-", "3:1.0~rc2-1", "007", "1.0a-0~1",
+		"1.0a.b+c~d-1", "2:1"}
 	pairs := 0
 	for i, a := range set {
 		for _, b := range set[i:] {
@@ -63,7 +68,14 @@ func TestVersionsOrderAsTheRealClientDoes(t *testing.T) {
 
 func TestPackagesAreReadInEveryCompression(t *testing.T) {
 	for _, z := range []string{"", "gz", "xz", "zst"} {
-		m := Made{Name: "sluicectl", Version: "1:1.4-1", Arch: "amd64", Component: "core", Summary: "gate control", Files: []File{{Path: "/usr/bin/sluicectl", Mode: 0o755, Data: []byte("x")}}}
+		m := Made{
+			Name:      "sluicectl",
+			Version:   "1:1.4-1",
+			Arch:      "amd64",
+			Component: "core",
+			Summary:   "gate control",
+			Files:     []File{{Path: "/usr/bin/sluicectl", Mode: 0o755, Data: []byte("x")}},
+		}
 		file, err := Build(m.Control(), m.Files, z)
 		if err != nil {
 			t.Fatal(err)
@@ -77,9 +89,11 @@ func TestPackagesAreReadInEveryCompression(t *testing.T) {
 			c := exec.Command(tool, "--info", "/dev/stdin")
 			c.Stdin = bytes.NewReader(file)
 			if out, err := c.CombinedOutput(); err != nil {
-				c = exec.Command("sh", "-c", "f=$(mktemp); cat >$f; dpkg-deb --contents $f; s=$?; rm $f; exit $s")
+				c = exec.Command("sh", "-c",
+					"f=$(mktemp); cat >$f; dpkg-deb --contents $f; s=$?; rm $f; exit $s")
 				c.Stdin = bytes.NewReader(file)
-				if out2, err := c.CombinedOutput(); err != nil || !strings.Contains(string(out2), "usr/bin/sluicectl") {
+				if out2, err := c.CombinedOutput(); err != nil || !strings.Contains(string(out2),
+					"usr/bin/sluicectl") {
 					t.Errorf("%q: dpkg-deb refuses it: %s %s", z, out, out2)
 				}
 			}
@@ -109,9 +123,11 @@ func TestBrokenPackagesAreRefusedWithinBounds(t *testing.T) {
 		"cut short":                    string(good[:100]),
 		"first member of another name": "!<arch>\n" + member("control.tar.gz", nil),
 		"format of the future":         "!<arch>\n" + member("debian-binary", []byte("9.0\n")),
-		"control without end":          "!<arch>\n" + member("debian-binary", []byte("2.0\n")) + member("control.tar.gz", bomb),
-		"unknown compression":          "!<arch>\n" + member("debian-binary", []byte("2.0\n")) + member("control.tar.rot", []byte("x")),
-		"size that is no number":       "!<arch>\n" + strings.Repeat("x", 58) + "`\n",
+		"control without end": "!<arch>\n" + member("debian-binary", []byte("2.0\n")) + member(
+			"control.tar.gz", bomb),
+		"unknown compression": "!<arch>\n" + member("debian-binary", []byte("2.0\n")) + member(
+			"control.tar.rot", []byte("x")),
+		"size that is no number": "!<arch>\n" + strings.Repeat("x", 58) + "`\n",
 	} {
 		if _, err := ReadIdentity(strings.NewReader(data)); err == nil {
 			t.Errorf("%s was accepted", name)
@@ -131,27 +147,33 @@ func appendInt(b []byte, n int) []byte {
 }
 
 func TestReleaseFilesAreReadStrictly(t *testing.T) {
-	good := "Origin: Tarn\nSuite: steady\nCodename: heron\nDate: Sat, 21 Nov 2026 08:00:00 UTC\nValid-Until: Sat, 28 Nov 2026 08:00:00 UTC\nArchitectures: amd64\nComponents: core\nAcquire-By-Hash: yes\nSHA256:\n " +
+	good := "Origin: Tarn\nSuite: steady\nCodename: heron\nDate: Sat, 21 Nov 2026 08:00:00 UTC\n" +
+		"Valid-Until: Sat, 28 Nov 2026 08:00:00 UTC\nArchitectures: amd64\nComponents: core\n" +
+		"Acquire-By-Hash: yes\nSHA256:\n " +
 		strings.Repeat("a", 64) + " 12 core/binary-amd64/Packages\n"
 	r, err := ParseRelease([]byte(good), "dists/heron/")
 	if err != nil {
 		t.Fatal(err)
 	}
 	e := r.Entries["dists/heron/core/binary-amd64/Packages"]
-	if e.Size != 12 || !r.ByHash || !r.Date.Equal(time.Date(2026, 11, 21, 8, 0, 0, 0, time.UTC)) || r.Expires.Sub(r.Date) != 7*24*time.Hour || len(r.Names) != 2 {
+	if e.Size != 12 || !r.ByHash || !r.Date.Equal(time.Date(2026, 11, 21, 8, 0, 0, 0, time.UTC)) ||
+		r.Expires.Sub(r.Date) != 7*24*time.Hour || len(r.Names) != 2 {
 		t.Errorf("read as %+v", r)
 	}
 	for name, text := range map[string]string{
-		"a field twice":                 good + "Suite: other\n",
-		"a second stanza":               good + "\nSuite: other\n",
-		"a path that leads outside":     strings.Replace(good, "core/binary", "../binary", 1),
-		"an absolute path":              strings.Replace(good, " core/binary", " /core/binary", 1),
-		"a digest of the wrong length":  strings.Replace(good, "aaaa ", "aaa ", 1),
-		"a size that is negative":       strings.Replace(good, " 12 ", " -12 ", 1),
-		"two digests of one path":       good + " " + strings.Repeat("b", 64) + " 12 core/binary-amd64/Packages\n",
-		"a date that is none":           strings.Replace(good, "Sat, 21 Nov 2026", "yesterday", 1),
-		"a date in a zone of its own":   strings.Replace(good, "08:00:00 UTC\nValid", "08:00:00 EST\nValid", 1),
-		"no date":                       strings.Replace(good, "Date: Sat, 21 Nov 2026 08:00:00 UTC\n", "", 1),
+		"a field twice":                good + "Suite: other\n",
+		"a second stanza":              good + "\nSuite: other\n",
+		"a path that leads outside":    strings.Replace(good, "core/binary", "../binary", 1),
+		"an absolute path":             strings.Replace(good, " core/binary", " /core/binary", 1),
+		"a digest of the wrong length": strings.Replace(good, "aaaa ", "aaa ", 1),
+		"a size that is negative":      strings.Replace(good, " 12 ", " -12 ", 1),
+		"two digests of one path": good + " " + strings.Repeat("b", 64) +
+			" 12 core/binary-amd64/Packages\n",
+		"a date that is none": strings.Replace(good, "Sat, 21 Nov 2026", "yesterday", 1),
+		"a date in a zone of its own": strings.Replace(good, "08:00:00 UTC\nValid",
+			"08:00:00 EST\nValid", 1),
+		"no date": strings.Replace(good, "Date: Sat, 21 Nov 2026 08:00:00 UTC\n", "",
+			1),
 		"only MD5":                      strings.Replace(good, "SHA256:", "MD5Sum:", 1),
 		"nothing at all":                "",
 		"a line that is no field":       "hello\n" + good,
@@ -198,7 +220,8 @@ func TestRelationsAreRead(t *testing.T) {
 	if s := strings.Join(got, "; "); s != "libtide2 >= 2.0; gate-bus or serial-bus:any < 3; tide-data = 1" {
 		t.Errorf("read as %s", s)
 	}
-	for _, bad := range []string{"a (>= )", "a (1)", "a (=> 1)", "a (>= 1", "a b", "a (>= 1) b", "| a", "a [amd64]", "a <!nocheck>", "(>= 1)"} {
+	for _, bad := range []string{"a (>= )", "a (1)", "a (=> 1)", "a (>= 1", "a b", "a (>= 1) b", "| a",
+		"a [amd64]", "a <!nocheck>", "(>= 1)"} {
 		if _, err := ParseRelations(bad); err == nil {
 			t.Errorf("%q was accepted", bad)
 		}
@@ -207,14 +230,22 @@ func TestRelationsAreRead(t *testing.T) {
 
 // What of text from outside reaches the files of machines must stay on its line.
 func TestClientFilesHoldNoTextFromOutsideThatBreaksOut(t *testing.T) {
-	files, _, err := Family{}.ClientFiles(archive.Client{Lane: "steady", At: "/media/a b", Sources: []archive.ClientSource{{
-		Source:   archive.Source{Name: "tarn", Family: "deb", Release: "heron", Components: []string{"core"}, Architectures: []string{"amd64"}},
-		Priority: 20, Origin: "Tarn\nPin-Priority: 1001", Label: "x\x1b[2J", Codename: "heron"}}})
+	files, _, err := Family{}.ClientFiles(archive.Client{Lane: "steady", At: "/media/a b",
+		Sources: []archive.ClientSource{{
+			Source: archive.Source{
+				Name:          "tarn",
+				Family:        "deb",
+				Release:       "heron",
+				Components:    []string{"core"},
+				Architectures: []string{"amd64"},
+			},
+			Priority: 20, Origin: "Tarn\nPin-Priority: 1001", Label: "x\x1b[2J", Codename: "heron"}}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, f := range files {
-		if strings.Contains(string(f.Data), "\nPin-Priority: 1001") || strings.Contains(string(f.Data), "\x1b") {
+		if strings.Contains(string(f.Data), "\nPin-Priority: 1001") || strings.Contains(string(f.Data),
+			"\x1b") {
 			t.Errorf("%s: %q", f.Path, f.Data)
 		}
 	}
@@ -224,7 +255,8 @@ func TestClientFilesHoldNoTextFromOutsideThatBreaksOut(t *testing.T) {
 			sources = string(f.Data)
 		}
 	}
-	if !strings.Contains(sources, "URIs: file:/media/a%20b/tarn") || !strings.Contains(sources, "Signed-By: /etc/apt/keyrings/stockade-tarn.gpg") {
+	if !strings.Contains(sources, "URIs: file:/media/a%20b/tarn") || !strings.Contains(sources,
+		"Signed-By: /etc/apt/keyrings/stockade-tarn.gpg") {
 		t.Errorf("sources:\n%s", sources)
 	}
 }

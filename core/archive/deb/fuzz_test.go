@@ -9,7 +9,8 @@ import (
 )
 
 func FuzzVersions(f *testing.F) {
-	for _, v := range []string{"1.0", "1:2.3~rc1-4", "0~~", "a", "", "99999999999999999999999", "1-2-3", ":", "1:"} {
+	for _, v := range []string{"1.0", "1:2.3~rc1-4", "0~~", "a", "", "99999999999999999999999", "1-2-3", ":",
+		"1:"} {
 		f.Add(v, "1.0-1")
 	}
 	f.Fuzz(func(t *testing.T, a, b string) {
@@ -44,7 +45,8 @@ func FuzzRelations(f *testing.F) {
 }
 
 func FuzzStanzas(f *testing.F) {
-	for _, v := range []string{"Package: a\nVersion: 1\n\nPackage: b\n", "a:\n b\n c\n", "\n\n\n", ":", "a", " x\n", "Package: a\r\nVersion: 1\r\n"} {
+	for _, v := range []string{"Package: a\nVersion: 1\n\nPackage: b\n", "a:\n b\n c\n", "\n\n\n", ":", "a",
+		" x\n", "Package: a\r\nVersion: 1\r\n"} {
 		f.Add([]byte(v))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
@@ -64,22 +66,32 @@ func FuzzStanzas(f *testing.F) {
 }
 
 func FuzzIndex(f *testing.F) {
-	f.Add([]byte("Package: a\nVersion: 1\nArchitecture: amd64\nFilename: pool/a.deb\nSize: 3\nSHA256: aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa\nDepends: b | c (>= 1)\nProvides: d (= 2)\n\n"))
+	f.Add([]byte("Package: a\nVersion: 1\nArchitecture: amd64\nFilename: pool/a.deb\nSize: 3\nSHA256: " +
+		"aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa\nDepends: b | c (>= 1)\n" +
+		"Provides: d (= 2)\n\n"))
 	f.Add([]byte("Package: a\nFilename: ../../etc/passwd\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		s := archive.Source{Name: "x", Release: "heron", Components: []string{"core"}, Architectures: []string{"amd64"}}
-		Family{}.ReadIndex(s, archive.IndexChoice{Component: "core", Arch: "amd64"}, bytes.NewReader(data), func(p *archive.Package, _ []byte) error {
-			if archive.CheckPath(p.Path) != nil || p.Name == "" || CheckVersion(p.Version) != nil || p.SHA256 == "" && p.SHA512 == "" || p.Size < 0 {
-				t.Errorf("an unsafe package came out: %+v", p)
-			}
-			p.Needs.Relations()
-			return nil
-		})
+		s := archive.Source{
+			Name:          "x",
+			Release:       "heron",
+			Components:    []string{"core"},
+			Architectures: []string{"amd64"},
+		}
+		Family{}.ReadIndex(s, archive.IndexChoice{Component: "core", Arch: "amd64"}, bytes.NewReader(data),
+			func(p *archive.Package, _ []byte) error {
+				if archive.CheckPath(p.Path) != nil || p.Name == "" || CheckVersion(p.Version) != nil ||
+					p.SHA256 == "" && p.SHA512 == "" || p.Size < 0 {
+					t.Errorf("an unsafe package came out: %+v", p)
+				}
+				p.Needs.Relations()
+				return nil
+			})
 	})
 }
 
 func FuzzRelease(f *testing.F) {
-	f.Add([]byte("Suite: steady\nDate: Sat, 21 Nov 2026 08:00:00 UTC\nSHA256:\n aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa 12 core/binary-amd64/Packages\n"))
+	f.Add([]byte("Suite: steady\nDate: Sat, 21 Nov 2026 08:00:00 UTC\nSHA256:\n " +
+		"aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa 12 core/binary-amd64/Packages\n"))
 	f.Add([]byte("Date: x\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		r, err := ParseRelease(data, "dists/heron/")
@@ -96,7 +108,8 @@ func FuzzRelease(f *testing.F) {
 
 func FuzzPackageFile(f *testing.F) {
 	for _, z := range []string{"", "gz", "xz", "zst"} {
-		file, err := Build("Package: a\nVersion: 1\nArchitecture: all\n", []File{{Path: "/usr/a", Mode: 0o644, Data: []byte("a")}}, z)
+		file, err := Build("Package: a\nVersion: 1\nArchitecture: all\n",
+			[]File{{Path: "/usr/a", Mode: 0o644, Data: []byte("a")}}, z)
 		if err != nil {
 			f.Fatal(err)
 		}
@@ -104,7 +117,9 @@ func FuzzPackageFile(f *testing.F) {
 	}
 	f.Add([]byte("!<arch>\ndebian-binary"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		slow := time.AfterFunc(5*time.Second, func() { panic("one package file takes more than five seconds") })
+		slow := time.AfterFunc(5*time.Second, func() {
+			panic("one package file takes more than five seconds")
+		})
 		defer slow.Stop()
 		id, err := ReadIdentity(bytes.NewReader(data[:min(len(data), 1<<20)]))
 		if err == nil && (id.Name == "" || id.Version == "" || id.Arch == "") {

@@ -29,7 +29,8 @@ func (f Family) Examine(s archive.Source, file io.ReadSeeker) (archive.Examined,
 	raw := bytes.Clone(withoutFields(stanza, "filename", "size", "sha256", "sha512", "md5sum", "sha1"))
 	fields, err := Fields(raw)
 	if err != nil {
-		return archive.Examined{}, finding.New("content.malformed-package", "", "the package's control file: %v", err)
+		return archive.Examined{}, finding.New("content.malformed-package", "",
+			"the package's control file: %v", err)
 	}
 	component := ""
 	if len(s.Components) > 0 {

@@ -131,7 +131,9 @@ func controlFile(packed io.Reader, ext string) ([]byte, error) {
 			return nil, err
 		}
 		if h.Format == tar.FormatPAX {
-			return nil, archive.Ambiguous("control.tar has headers that name %q in a way that not every reader knows", cut([]byte(h.Name), 80))
+			return nil, archive.Ambiguous(
+				"control.tar has headers that name %q in a way that not every reader knows",
+				cut([]byte(h.Name), 80))
 		}
 		if path.Clean("/"+h.Name) != "/control" {
 			continue
@@ -211,7 +213,8 @@ func ReadIdentity(file io.ReadSeeker) (archive.Identity, error) {
 	}
 	id := archive.Identity{Name: f["package"], Version: f["version"], Arch: f["architecture"]}
 	if id.Name == "" || id.Version == "" || id.Arch == "" {
-		return id, finding.New("content.malformed-package", "", "the package's control file lacks Package, Version or Architecture")
+		return id, finding.New("content.malformed-package", "",
+			"the package's control file lacks Package, Version or Architecture")
 	}
 	return id, nil
 }
@@ -269,7 +272,8 @@ func tarOf(files []File) ([]byte, error) {
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)
 	made := map[string]bool{}
-	if err := w.WriteHeader(&tar.Header{Name: "./", Typeflag: tar.TypeDir, Mode: 0o755, Format: tar.FormatGNU}); err != nil {
+	if err := w.WriteHeader(&tar.Header{Name: "./", Typeflag: tar.TypeDir, Mode: 0o755,
+		Format: tar.FormatGNU}); err != nil {
 		return nil, err
 	}
 	for _, f := range files {
@@ -280,11 +284,18 @@ func tarOf(files []File) ([]byte, error) {
 				continue
 			}
 			made[dir] = true
-			if err := w.WriteHeader(&tar.Header{Name: dir, Typeflag: tar.TypeDir, Mode: 0o755, Format: tar.FormatGNU}); err != nil {
+			if err := w.WriteHeader(&tar.Header{Name: dir, Typeflag: tar.TypeDir, Mode: 0o755,
+				Format: tar.FormatGNU}); err != nil {
 				return nil, err
 			}
 		}
-		h := &tar.Header{Name: "./" + strings.Join(parts, "/"), Typeflag: tar.TypeReg, Mode: f.Mode, Size: int64(len(f.Data)), Format: tar.FormatGNU}
+		h := &tar.Header{
+			Name:     "./" + strings.Join(parts, "/"),
+			Typeflag: tar.TypeReg,
+			Mode:     f.Mode,
+			Size:     int64(len(f.Data)),
+			Format:   tar.FormatGNU,
+		}
 		if err := w.WriteHeader(h); err != nil {
 			return nil, err
 		}

@@ -24,7 +24,8 @@ type Made struct {
 
 // Control gives the control stanza of the package.
 func (m Made) Control() string {
-	return fmt.Sprintf("Package: %s\nVersion: %s\nArchitecture: %s\nMaintainer: Tarn release desk <desk@tarn.example>\nInstalled-Size: %d\n%sDescription: %s\n",
+	return fmt.Sprintf("Package: %s\nVersion: %s\nArchitecture: %s\nMaintainer: Tarn release desk "+
+		"<desk@tarn.example>\nInstalled-Size: %d\n%sDescription: %s\n",
 		m.Name, m.Version, m.Arch, 1+m.installed()/1024, m.Fields, m.Summary)
 }
 
@@ -102,10 +103,12 @@ func (r Repository) Publish(sign archive.SigningKey) (map[string][]byte, error) 
 	if r.Amend != nil {
 		r.Amend(indexes)
 	}
-	release := UpstreamRelease{Origin: r.Origin, Label: r.Label, Suite: r.Suite, Codename: r.Codename, Date: r.Date, ValidUntil: r.ValidUntil,
+	release := UpstreamRelease{Origin: r.Origin, Label: r.Label, Suite: r.Suite, Codename: r.Codename,
+		Date: r.Date, ValidUntil: r.ValidUntil,
 		Architectures: r.Architectures, Components: r.Components, ByHash: r.ByHash}.Text(indexes)
 	if slices.Contains(r.Architectures, "all") {
-		release = []byte(strings.Replace(string(release), "Components:", "No-Support-for-Architecture-all: Packages\nComponents:", 1))
+		release = []byte(strings.Replace(string(release), "Components:",
+			"No-Support-for-Architecture-all: Packages\nComponents:", 1))
 	}
 	clear, err := sign.Clearsign(release)
 	if err != nil {

@@ -18,7 +18,8 @@ func ParseRelations(field string) ([]archive.Clause, error) {
 			if i == len(parts)-1 {
 				continue // a trailing comma is allowed in practice
 			}
-			return nil, archive.Ambiguous("nothing stands between two commas of the relations %q", cut([]byte(field), 120))
+			return nil, archive.Ambiguous("nothing stands between two commas of the relations %q",
+				cut([]byte(field), 120))
 		}
 		var clause archive.Clause
 		for alt := range strings.SplitSeq(part, "|") {
@@ -91,9 +92,11 @@ func ParseProvides(field string) ([]archive.Provide, error) {
 		case len(c) > 1:
 			return nil, archive.Ambiguous("what is provided has alternatives: %q", c.String())
 		case r.Op != archive.Any && r.Op != archive.Equal:
-			return nil, archive.Ambiguous("what is provided has a bound where one version belongs: %q", r.String())
+			return nil, archive.Ambiguous("what is provided has a bound where one version belongs: %q",
+				r.String())
 		case r.Qualifier != "":
-			return nil, archive.Ambiguous("what is provided is qualified, which some readers pass over: %q", r.String())
+			return nil, archive.Ambiguous("what is provided is qualified, which some readers pass over: %q",
+				r.String())
 		default:
 			out = append(out, archive.Provide{Name: r.Name, Op: r.Op, Version: r.Version})
 		}

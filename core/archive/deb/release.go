@@ -32,10 +32,13 @@ func ParseRelease(text []byte, prefix string) (*archive.Root, error) {
 	r := &archive.Root{
 		Origin: fields["origin"], Label: fields["label"], Suite: fields["suite"],
 		Codename: fields["codename"], Version: fields["version"],
-		Components: strings.Fields(fields["components"]), Architectures: strings.Fields(fields["architectures"]),
-		ByHash: fields["acquire-by-hash"] == "yes", Entries: map[string]archive.Entry{}, Fields: map[string]string{},
+		Components:    strings.Fields(fields["components"]),
+		Architectures: strings.Fields(fields["architectures"]),
+		ByHash:        fields["acquire-by-hash"] == "yes", Entries: map[string]archive.Entry{},
+		Fields: map[string]string{},
 	}
-	for _, name := range []string{"no-support-for-architecture-all", "description", "notautomatic", "butautomaticupgrades"} {
+	for _, name := range []string{"no-support-for-architecture-all", "description", "notautomatic",
+		"butautomaticupgrades"} {
 		if v := fields[name]; v != "" {
 			r.Fields[name] = v
 		}
@@ -46,11 +49,13 @@ func ParseRelease(text []byte, prefix string) (*archive.Root, error) {
 		}
 	}
 	if r.Date, err = parseDate(fields["date"]); err != nil {
-		return nil, finding.New("source.malformed-index", "", "the Release file's Date is not readable: %v", err)
+		return nil, finding.New("source.malformed-index", "", "the Release file's Date is not readable: %v",
+			err)
 	}
 	if v := fields["valid-until"]; v != "" {
 		if r.Expires, err = parseDate(v); err != nil {
-			return nil, finding.New("source.malformed-index", "", "the Release file's Valid-Until is not readable: %v", err)
+			return nil, finding.New("source.malformed-index", "",
+				"the Release file's Valid-Until is not readable: %v", err)
 		}
 	}
 	for _, table := range []struct {
@@ -82,7 +87,8 @@ func releaseStanza(text []byte) ([]byte, error) {
 	}
 	for line := range bytes.Lines(stanza) {
 		if len(bytes.TrimSpace(line)) == 0 {
-			return nil, archive.Ambiguous("a line of nothing but blanks stands in the Release file, where some readers see its end and others none")
+			return nil, archive.Ambiguous("a line of nothing but blanks stands in the Release file, where " +
+				"some readers see its end and others none")
 		}
 	}
 	return stanza, nil
@@ -95,11 +101,13 @@ func readTable(table string, digits int, prefix string, into map[string]archive.
 			continue
 		}
 		if len(f) != 3 || len(f[0]) != digits || !isHex(f[0]) {
-			return finding.New("source.malformed-index", "", "a line of the Release file's digest table is not readable: %q", cut([]byte(line), 120))
+			return finding.New("source.malformed-index", "",
+				"a line of the Release file's digest table is not readable: %q", cut([]byte(line), 120))
 		}
 		size, err := strconv.ParseInt(f[1], 10, 64)
 		if err != nil || size < 0 {
-			return finding.New("source.malformed-index", "", "a size in the Release file is not a number: %q", cut([]byte(f[1]), 60))
+			return finding.New("source.malformed-index", "", "a size in the Release file is not a number: %q",
+				cut([]byte(f[1]), 60))
 		}
 		name := strings.TrimPrefix(f[2], "./")
 		if err := archive.CheckPath(name); err != nil {
@@ -114,7 +122,8 @@ func readTable(table string, digits int, prefix string, into map[string]archive.
 		sum := strings.ToLower(f[0])
 		if digits == 64 {
 			if e.SHA256 != "" && e.SHA256 != sum {
-				return finding.New("source.malformed-index", "", "the Release file gives two digests for %s", name)
+				return finding.New("source.malformed-index", "", "the Release file gives two digests for %s",
+					name)
 			}
 			e.SHA256 = sum
 		} else {
@@ -122,7 +131,8 @@ func readTable(table string, digits int, prefix string, into map[string]archive.
 		}
 		into[p] = e
 		if len(into) > maxEntries {
-			return finding.New("content.too-large", "", "the Release file names more than %d files", maxEntries)
+			return finding.New("content.too-large", "", "the Release file names more than %d files",
+				maxEntries)
 		}
 	}
 	return nil
@@ -134,9 +144,11 @@ func parseDate(s string) (time.Time, error) {
 	if s == "" {
 		return time.Time{}, fmt.Errorf("it is missing")
 	}
-	for _, layout := range []string{time.RFC1123, "Mon, _2 Jan 2006 15:04:05 MST", time.RFC1123Z, "Mon, _2 Jan 2006 15:04:05 -0700"} {
+	for _, layout := range []string{time.RFC1123, "Mon, _2 Jan 2006 15:04:05 MST", time.RFC1123Z,
+		"Mon, _2 Jan 2006 15:04:05 -0700"} {
 		if t, err := time.Parse(layout, s); err == nil {
-			if name, off := t.Zone(); off == 0 && name != "UTC" && name != "GMT" && name != "" && name != "Z" {
+			if name, off := t.Zone(); off == 0 && name != "UTC" && name != "GMT" &&
+				name != "" && name != "Z" {
 				return time.Time{}, fmt.Errorf("%q is not in UTC", s)
 			}
 			return t.UTC(), nil

@@ -36,12 +36,16 @@ func (f Family) Write(w archive.Writing) error {
 		for _, a := range archs {
 			var text writer
 			emit := text.stanza
-			own := func(x archive.IndexChoice) bool { return x.Component == c && (x.Arch == a || x.Arch == "") }
-			if err := w.Each(own, func(p *archive.Package) bool { return flat(s) || p.Arch == a }, emit); err != nil {
+			own := func(x archive.IndexChoice) bool {
+				return x.Component == c && (x.Arch == a || x.Arch == "")
+			}
+			if err := w.Each(own, func(p *archive.Package) bool { return flat(s) || p.Arch == a },
+				emit); err != nil {
 				return err
 			}
 			if !flat(s) { // packages for all architectures stand in each list
-				if err := w.Each(func(x archive.IndexChoice) bool { return x.Component == c }, func(p *archive.Package) bool { return p.Arch == "all" }, emit); err != nil {
+				if err := w.Each(func(x archive.IndexChoice) bool { return x.Component == c },
+					func(p *archive.Package) bool { return p.Arch == "all" }, emit); err != nil {
 					return err
 				}
 			}
@@ -81,7 +85,8 @@ func (f Family) Write(w archive.Writing) error {
 	if err != nil {
 		return err
 	}
-	for name, data := range map[string][]byte{"Release": release, "Release.gpg": detached, "InRelease": inRelease} {
+	for name, data := range map[string][]byte{"Release": release, "Release.gpg": detached,
+		"InRelease": inRelease} {
 		if err := put(name, data); err != nil {
 			return err
 		}
@@ -143,7 +148,8 @@ type UpstreamRelease struct {
 func (u UpstreamRelease) Text(files map[string][]byte) []byte {
 	var b bytes.Buffer
 	const layout = "Mon, 02 Jan 2006 15:04:05 UTC"
-	for _, f := range [][2]string{{"Origin", u.Origin}, {"Label", u.Label}, {"Suite", u.Suite}, {"Codename", u.Codename}, {"Date", u.Date.UTC().Format(layout)}} {
+	for _, f := range [][2]string{{"Origin", u.Origin}, {"Label", u.Label}, {"Suite", u.Suite},
+		{"Codename", u.Codename}, {"Date", u.Date.UTC().Format(layout)}} {
 		if f[1] != "" {
 			fmt.Fprintf(&b, "%s: %s\n", f[0], f[1])
 		}
@@ -154,7 +160,8 @@ func (u UpstreamRelease) Text(files map[string][]byte) []byte {
 	if u.ByHash {
 		b.WriteString("Acquire-By-Hash: yes\n")
 	}
-	fmt.Fprintf(&b, "Architectures: %s\nComponents: %s\nSHA256:\n", strings.Join(u.Architectures, " "), strings.Join(u.Components, " "))
+	fmt.Fprintf(&b, "Architectures: %s\nComponents: %s\nSHA256:\n", strings.Join(u.Architectures, " "),
+		strings.Join(u.Components, " "))
 	for _, name := range slices.Sorted(maps.Keys(files)) {
 		sum := sha256.Sum256(files[name])
 		fmt.Fprintf(&b, " %x %d %s\n", sum, len(files[name]), name)
@@ -166,5 +173,6 @@ func (u UpstreamRelease) Text(files map[string][]byte) []byte {
 // text is known.
 func IndexStanza(control, filename string, file []byte) string {
 	sum := sha256.Sum256(file)
-	return fmt.Sprintf("%s\nFilename: %s\nSize: %d\nSHA256: %x\n", strings.TrimRight(control, "\n"), filename, len(file), sum)
+	return fmt.Sprintf("%s\nFilename: %s\nSize: %d\nSHA256: %x\n", strings.TrimRight(control, "\n"),
+		filename, len(file), sum)
 }

@@ -23,28 +23,41 @@ func (plainKey) SignStream(io.Reader) ([]byte, error)           { return []byte(
 func (plainKey) DetachSign(text []byte, _ bool) ([]byte, error) { return []byte("signature"), nil }
 
 func TestAWrittenRepositoryReadsBack(t *testing.T) {
-	source := archive.Source{Name: "tarn", Family: "deb", Release: "heron", Components: []string{"core", "empty"}, Architectures: []string{"amd64", "arm64"}}
-	index := "Package: sluicectl\nVersion: 1.4-1\nArchitecture: amd64\nDepends: libtide2\nDescription: gates\nDescription-md5: 0123\nFilename: ./pool/sluicectl.deb\nSize: 3\nSHA256: " + strings.Repeat("a", 64) + "\n\n" +
-		"Package: tide-data\nVersion: 2026\nArchitecture: all\nDescription: data\n more of it\nFilename: pool/tide-data.deb\nSize: 3\nSHA256: " + strings.Repeat("b", 64) + "\n\n"
-	each := func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool, f func(*archive.Package, []byte) error) error {
+	source := archive.Source{
+		Name:          "tarn",
+		Family:        "deb",
+		Release:       "heron",
+		Components:    []string{"core", "empty"},
+		Architectures: []string{"amd64", "arm64"},
+	}
+	index := "Package: sluicectl\nVersion: 1.4-1\nArchitecture: amd64\nDepends: libtide2\nDescription: " +
+		"gates\nDescription-md5: 0123\nFilename: ./pool/sluicectl.deb\nSize: 3\nSHA256: " + strings.Repeat(
+		"a", 64) + "\n\n" +
+		"Package: tide-data\nVersion: 2026\nArchitecture: all\nDescription: data\n more of it\nFilename: " +
+		"pool/tide-data.deb\nSize: 3\nSHA256: " + strings.Repeat("b", 64) + "\n\n"
+	each := func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool,
+		f func(*archive.Package, []byte) error) error {
 		for _, arch := range source.Architectures {
 			x := archive.IndexChoice{Component: "core", Arch: arch}
 			if !list(x) {
 				continue
 			}
-			return Family{}.ReadIndex(source, x, strings.NewReader(index), func(p *archive.Package, raw []byte) error {
-				if want(p) {
-					return f(p, raw)
-				}
-				return nil
-			})
+			return Family{}.ReadIndex(source, x, strings.NewReader(index),
+				func(p *archive.Package, raw []byte) error {
+					if want(p) {
+						return f(p, raw)
+					}
+					return nil
+				})
 		}
 		return nil
 	}
 	write := func() map[string][]byte {
 		files := map[string][]byte{}
-		if err := (Family{}).Write(archive.Writing{Source: source, Root: &archive.Root{Origin: "Tarn", Suite: "steady", Codename: "heron"}, Note: "barrage/1",
-			Time: time.Date(2026, 11, 24, 2, 30, 0, 0, time.UTC), Each: each, Sign: plainKey{}, Put: func(p string, data []byte) error {
+		if err := (Family{}).Write(archive.Writing{Source: source,
+			Root: &archive.Root{Origin: "Tarn", Suite: "steady", Codename: "heron"}, Note: "barrage/1",
+			Time: time.Date(2026, 11, 24, 2, 30, 0, 0, time.UTC), Each: each, Sign: plainKey{},
+			Put: func(p string, data []byte) error {
 				if _, twice := files[p]; twice {
 					return fmt.Errorf("%s is written twice", p)
 				}
@@ -65,7 +78,8 @@ func TestAWrittenRepositoryReadsBack(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if root.Label != "tarn" || root.Origin != "Tarn" || root.Suite != "steady" || root.Codename != "heron" || !root.ByHash || !root.Date.Equal(time.Date(2026, 11, 24, 2, 30, 0, 0, time.UTC)) {
+	if root.Label != "tarn" || root.Origin != "Tarn" || root.Suite != "steady" || root.Codename != "heron" ||
+		!root.ByHash || !root.Date.Equal(time.Date(2026, 11, 24, 2, 30, 0, 0, time.UTC)) {
 		t.Errorf("%+v", root)
 	}
 	for _, p := range slices.Sorted(maps.Keys(root.Entries)) {
@@ -74,12 +88,14 @@ func TestAWrittenRepositoryReadsBack(t *testing.T) {
 		if !ok || int64(len(data)) != e.Size || fmt.Sprintf("%x", sha256.Sum256(data)) != e.SHA256 {
 			t.Errorf("%s is not as the root says", p)
 		}
-		if !bytes.Equal(files[strings.TrimSuffix(p, p[strings.LastIndexByte(p, '/')+1:])+"by-hash/SHA256/"+e.SHA256], data) {
+		if !bytes.Equal(files[strings.TrimSuffix(p, p[strings.LastIndexByte(p, '/')+1:])+
+			"by-hash/SHA256/"+e.SHA256], data) {
 			t.Errorf("%s cannot be asked for by its digest", p)
 		}
 	}
 	if len(root.Entries) != 2*2*3 {
-		t.Errorf("%d entries: each component and architecture has three forms, empty ones too", len(root.Entries))
+		t.Errorf("%d entries: each component and architecture has three forms, empty ones too",
+			len(root.Entries))
 	}
 	if found := (Family{}).CheckRoot(source, root); len(found) > 0 {
 		t.Error(found)
@@ -90,32 +106,45 @@ func TestAWrittenRepositoryReadsBack(t *testing.T) {
 	}
 	var got []string
 	text := files["dists/heron/core/binary-amd64/Packages"]
-	if err := (Family{}).ReadIndex(source, lists[0], bytes.NewReader(text), func(p *archive.Package, raw []byte) error {
-		got = append(got, p.String()+" "+p.Path)
-		if bytes.Contains(raw, []byte("Description-md5")) {
-			t.Error("a digest of a description that is not carried stays in")
-		}
-		return nil
-	}); err != nil {
+	if err := (Family{}).ReadIndex(source, lists[0], bytes.NewReader(text),
+		func(p *archive.Package, raw []byte) error {
+			got = append(got, p.String()+" "+p.Path)
+			if bytes.Contains(raw, []byte("Description-md5")) {
+				t.Error("a digest of a description that is not carried stays in")
+			}
+			return nil
+		}); err != nil {
 		t.Fatal(err)
 	}
-	if s := strings.Join(got, "; "); s != "sluicectl 1.4-1 (amd64) pool/sluicectl.deb; tide-data 2026 (all) pool/tide-data.deb" {
+	if s := strings.Join(got, "; "); s !=
+		"sluicectl 1.4-1 (amd64) pool/sluicectl.deb; tide-data 2026 (all) pool/tide-data.deb" {
 		t.Error(s)
 	}
 	if !bytes.Contains(text, []byte("Description: data\n more of it\n")) {
 		t.Error("a continuation line was lost")
 	}
-	if other := files["dists/heron/core/binary-arm64/Packages"]; !bytes.Contains(other, []byte("tide-data")) || bytes.Contains(other, []byte("sluicectl")) {
+	if other := files["dists/heron/core/binary-arm64/Packages"]; !bytes.Contains(other,
+		[]byte("tide-data")) || bytes.Contains(other, []byte("sluicectl")) {
 		t.Errorf("arm64: %s", other)
 	}
 }
 
 func TestAMirrorsSourcesCanBeToldApart(t *testing.T) {
 	src := func(name, origin string, tailored bool, priority int) archive.ClientSource {
-		return archive.ClientSource{Source: archive.Source{Name: name, Release: "heron", Components: []string{"core"}, Architectures: []string{"amd64"}, Languages: []string{"en"}},
+		return archive.ClientSource{Source: archive.Source{
+			Name:          name,
+			Release:       "heron",
+			Components:    []string{"core"},
+			Architectures: []string{"amd64"},
+			Languages:     []string{"en"},
+		},
 			Priority: priority, Tailored: tailored, Origin: origin, Label: origin, Codename: "heron"}
 	}
-	files, notes, err := Family{}.ClientFiles(archive.Client{Lane: "steady", At: "http://127.0.0.1:8441/lane/steady/", Sources: []archive.ClientSource{src("b", "Tarn", true, 40), src("a", "Tarn", true, 20)}})
+	files, notes, err := Family{}.ClientFiles(archive.Client{
+		Lane:    "steady",
+		At:      "http://127.0.0.1:8441/lane/steady/",
+		Sources: []archive.ClientSource{src("b", "Tarn", true, 40), src("a", "Tarn", true, 20)},
+	})
 	if err != nil || len(notes) > 0 {
 		t.Fatal(err, notes)
 	}
@@ -125,7 +154,8 @@ func TestAMirrorsSourcesCanBeToldApart(t *testing.T) {
 			preferences = string(f.Data)
 		}
 	}
-	first, second := strings.Index(preferences, "Pin: release o=Tarn,l=a,n=heron\nPin-Priority: 880"), strings.Index(preferences, "Pin: release o=Tarn,l=b,n=heron\nPin-Priority: 860")
+	first, second := strings.Index(preferences, "Pin: release o=Tarn,l=a,n=heron\nPin-Priority: 880"),
+		strings.Index(preferences, "Pin: release o=Tarn,l=b,n=heron\nPin-Priority: 860")
 	if first < 0 || second < first {
 		t.Errorf("preferences:\n%s", preferences)
 	}
@@ -141,26 +171,44 @@ func TestAMirrorsSourcesCanBeToldApart(t *testing.T) {
 		sources []archive.ClientSource
 		refused bool
 	}{
-		{"two faithful copies of one origin", []archive.ClientSource{src("a", "Tarn", false, 20), src("b", "Tarn", false, 40)}, true},
-		{"the same with one priority", []archive.ClientSource{src("a", "Tarn", false, 20), src("b", "Tarn", false, 20)}, false},
-		{"in other letters", []archive.ClientSource{src("a", "Tarn", false, 20), src("b", "tARN", false, 40)}, true},
-		{"one that says more", []archive.ClientSource{narrow("a", 20, "", ""), narrow("b", 40, "Kelp", "x")}, true},
-		{"the better one says more", []archive.ClientSource{narrow("a", 20, "Kelp", "x"), narrow("b", 40, "", "")}, true},
-		{"both say something of their own", []archive.ClientSource{narrow("a", 20, "Tarn", "steady"), narrow("b", 40, "Kelp", "steady")}, false},
-		{"a pattern in place of a name", []archive.ClientSource{src("a", "Tarn", true, 40), narrow("b", 20, "*", "*")}, true},
-		{"a copy that has the name of a tailored one", []archive.ClientSource{src("a", "Tarn", true, 20), narrow("b", 40, "a", "")}, true},
+		{"two faithful copies of one origin", []archive.ClientSource{src("a", "Tarn", false, 20), src("b",
+			"Tarn", false, 40)}, true},
+		{"the same with one priority", []archive.ClientSource{src("a", "Tarn", false, 20),
+			src("b", "Tarn", false, 20)}, false},
+		{"in other letters", []archive.ClientSource{src("a", "Tarn", false, 20), src("b", "tARN", false, 40)},
+			true},
+		{"one that says more", []archive.ClientSource{narrow("a", 20, "", ""), narrow("b", 40, "Kelp", "x")},
+			true},
+		{"the better one says more", []archive.ClientSource{narrow("a", 20, "Kelp", "x"), narrow("b", 40, "",
+			"")}, true},
+		{"both say something of their own", []archive.ClientSource{narrow("a", 20, "Tarn", "steady"), narrow(
+			"b", 40, "Kelp", "steady")}, false},
+		{"a pattern in place of a name", []archive.ClientSource{src("a", "Tarn", true, 40), narrow("b", 20,
+			"*", "*")}, true},
+		{"a copy that has the name of a tailored one", []archive.ClientSource{src("a", "Tarn", true, 20),
+			narrow("b", 40, "a", "")}, true},
 	} {
 		_, _, err := Family{}.ClientFiles(archive.Client{Lane: "steady", At: "/media", Sources: c.sources})
-		if f, _ := finding.From(err); (f.Code == "priority.ambiguous") != c.refused || err != nil && !c.refused {
+		if f, _ := finding.From(err); (f.Code == "priority.ambiguous") != c.refused ||
+			err != nil && !c.refused {
 			t.Errorf("%s: %v", c.name, err)
 		}
 	}
 	// A source with nothing for the machine is left out, and that is told.
-	files, notes, _ = Family{}.ClientFiles(archive.Client{Lane: "steady", At: "/media", Architectures: []string{"arm64"}, Sources: []archive.ClientSource{src("a", "Tarn", true, 20)}})
+	files, notes, _ = Family{}.ClientFiles(archive.Client{
+		Lane:          "steady",
+		At:            "/media",
+		Architectures: []string{"arm64"},
+		Sources:       []archive.ClientSource{src("a", "Tarn", true, 20)},
+	})
 	if len(notes.With("source.architecture-missing")) != 1 || len(files) != 2 {
 		t.Error(notes, len(files))
 	}
-	if _, _, err := (Family{}).ClientFiles(archive.Client{Lane: "steady", At: "/media", Pins: []archive.Relation{{Name: "a", Op: archive.Greater, Version: "1"}}}); err == nil {
+	if _, _, err := (Family{}).ClientFiles(archive.Client{
+		Lane: "steady",
+		At:   "/media",
+		Pins: []archive.Relation{{Name: "a", Op: archive.Greater, Version: "1"}},
+	}); err == nil {
 		t.Error("a pin that is none was accepted")
 	}
 }

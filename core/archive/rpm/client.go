@@ -33,7 +33,8 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 			return slices.ContainsFunc(c.Architectures, func(m string) bool { return rank(a, m) >= 0 })
 		}) {
 			notes = append(notes, finding.New("source.architecture-missing", "source "+s.Name,
-				"it has nothing for %s, and is left out of the files", strings.Join(c.Architectures, ", ")).Rated(finding.Warning))
+				"it has nothing for %s, and is left out of the files",
+				strings.Join(c.Architectures, ", ")).Rated(finding.Warning))
 			continue
 		}
 		keys := keyFiles(s)
@@ -69,11 +70,16 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 			locks.Line("")
 		}
 	}
-	files = append(files, archive.ClientFile{Path: "etc/pki/rpm-gpg/stockade-setup", Mode: 0o755, Data: []byte(fmt.Sprintf(setup, c.Lane))})
+	files = append(files, archive.ClientFile{
+		Path: "etc/pki/rpm-gpg/stockade-setup",
+		Mode: 0o755,
+		Data: []byte(fmt.Sprintf(setup, c.Lane)),
+	})
 	for _, t := range []struct {
 		path string
 		text *archive.Text
-	}{{"etc/yum.repos.d/stockade.repo", &dnf}, {"etc/zypp/repos.d/stockade.repo", &zypper}, {"etc/zypp/locks", &locks}} {
+	}{{"etc/yum.repos.d/stockade.repo", &dnf}, {"etc/zypp/repos.d/stockade.repo", &zypper},
+		{"etc/zypp/locks", &locks}} {
 		data, err := t.text.Bytes()
 		if err != nil {
 			return nil, nil, err
@@ -89,7 +95,11 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 
 func keyFiles(s archive.ClientSource) (out []archive.ClientFile) {
 	for _, k := range s.Keys {
-		out = append(out, archive.ClientFile{Path: "etc/pki/rpm-gpg/stockade-" + s.Name + "-" + k.Fingerprint + ".asc", Mode: 0o644, Data: []byte(k.Armoured)})
+		out = append(out, archive.ClientFile{
+			Path: "etc/pki/rpm-gpg/stockade-" + s.Name + "-" + k.Fingerprint + ".asc",
+			Mode: 0o644,
+			Data: []byte(k.Armoured),
+		})
 	}
 	return out
 }

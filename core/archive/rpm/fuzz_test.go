@@ -18,14 +18,16 @@ func FuzzVersions(f *testing.F) {
 		if CompareVersions(a, a) != 0 {
 			t.Errorf("%q differs from itself", a)
 		}
-		if x, y := CompareVersions(a, b), CompareVersions(b, a); CheckVersion(a) == nil && CheckVersion(b) == nil && ((x < 0) != (y > 0) || (x == 0) != (y == 0)) {
+		if x, y := CompareVersions(a, b), CompareVersions(b, a); CheckVersion(a) == nil &&
+			CheckVersion(b) == nil && ((x < 0) != (y > 0) || (x == 0) != (y == 0)) {
 			t.Errorf("%q and %q: %d and %d", a, b, x, y)
 		}
 	})
 }
 
 func FuzzRich(f *testing.F) {
-	for _, s := range []string{"(a if (b and c) else d)", "(a with b >= 2)", "(a unless b)", "((", "(a or b or c)"} {
+	for _, s := range []string{"(a if (b and c) else d)", "(a with b >= 2)", "(a unless b)", "((",
+		"(a or b or c)"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
@@ -59,7 +61,8 @@ func FuzzPackage(f *testing.F) {
 			d.FileList()
 			d.Other()
 			// What we write of a hostile header is well-formed.
-			if err := walk([]byte(raw), nil, nil); err != nil && !strings.Contains(err.Error(), "invalid UTF-8") {
+			if err := walk([]byte(raw), nil, nil); err != nil && !strings.Contains(err.Error(),
+				"invalid UTF-8") {
 				t.Errorf("%v\n%s", err, raw)
 			}
 		}
@@ -69,21 +72,25 @@ func FuzzPackage(f *testing.F) {
 func FuzzPrimary(f *testing.F) {
 	file, _ := pumpctl.Build(nil)
 	o, _ := Open(bytes.NewReader(file))
-	f.Add(`<?xml version="1.0"?><metadata packages="1">` + Description{File: o, Path: "a/b.rpm", SHA256: strings.Repeat("a", 64), Size: 3}.Primary() + "</metadata>")
+	f.Add(`<?xml version="1.0"?><metadata packages="1">` + Description{File: o, Path: "a/b.rpm",
+		SHA256: strings.Repeat("a", 64), Size: 3}.Primary() + "</metadata>")
 	f.Add("<metadata></metadata>")
 	f.Fuzz(func(t *testing.T, text string) {
-		Family{}.ReadIndex(spec, archive.IndexChoice{}, strings.NewReader(text), func(p *archive.Package, raw []byte) error {
-			if archive.CheckPath(p.Path) != nil || p.Name == "" || strings.Contains(p.Name, "/") || len(p.SHA256)+len(p.SHA512) == 0 {
-				t.Errorf("%+v", p)
-			}
-			p.Needs.Relations()
-			return nil
-		})
+		Family{}.ReadIndex(spec, archive.IndexChoice{}, strings.NewReader(text),
+			func(p *archive.Package, raw []byte) error {
+				if archive.CheckPath(p.Path) != nil || p.Name == "" || strings.Contains(p.Name, "/") ||
+					len(p.SHA256)+len(p.SHA512) == 0 {
+					t.Errorf("%+v", p)
+				}
+				p.Needs.Relations()
+				return nil
+			})
 	})
 }
 
 func FuzzRoot(f *testing.F) {
-	f.Add(`<repomd><revision>1</revision><data type="primary"><checksum type="sha256">` + strings.Repeat("a", 64) + `</checksum><location href="repodata/p.xml.gz"/><size>1</size></data></repomd>`)
+	f.Add(`<repomd><revision>1</revision><data type="primary"><checksum type="sha256">` + strings.Repeat("a",
+		64) + `</checksum><location href="repodata/p.xml.gz"/><size>1</size></data></repomd>`)
 	f.Fuzz(func(t *testing.T, text string) {
 		if r, err := ParseRoot([]byte(text)); err == nil {
 			for p, e := range r.Entries {
@@ -104,13 +111,17 @@ func FuzzLore(f *testing.F) {
 	})
 }
 
-const brokenModules = "---\ndocument: modulemd\ndata:\n  name: a\n  stream: b\n  artifacts:\n    rpms: [x]\n...\n"
+const brokenModules = "---\ndocument: modulemd\ndata:\n  name: a\n  stream: b\n  artifacts:\n    rpms: " +
+	"[x]\n...\n"
 
 // What our reader takes for XML, the standard library's does too, with the same
 // elements, attributes and texts.
 func FuzzWalk(f *testing.F) {
-	for _, s := range []string{`<a b="1" c='&lt;2&#x41;'>t&amp;<b/><!-- c --><![CDATA[x<y]]>u</a>`, `<?xml version="1.0" encoding="UTF-8"?><a:b xmlns:a="x"> <c  d = "e" /></a:b >`, "<a>\r\n</a>", "<a><b></a></b>", "<a/><b/>", "<a>&x;</a>", "<!DOCTYPE a><a/>",
-		"<a b=\"1\"c=\"2\"/>", "<a>]]></a>", "<a><?pi x?></a>", "\xef\xbb\xbf<a/>", "<a b=\"x\ny\"/>", "<a>\x01</a>", "<é ü=\"1\"/>", "<a b='<'/>", "<a><!-- -- --></a>"} {
+	for _, s := range []string{`<a b="1" c='&lt;2&#x41;'>t&amp;<b/><!-- c --><![CDATA[x<y]]>u</a>`,
+		`<?xml version="1.0" encoding="UTF-8"?><a:b xmlns:a="x"> <c  d = "e" /></a:b >`, "<a>\r\n</a>",
+		"<a><b></a></b>", "<a/><b/>", "<a>&x;</a>", "<!DOCTYPE a><a/>",
+		"<a b=\"1\"c=\"2\"/>", "<a>]]></a>", "<a><?pi x?></a>", "\xef\xbb\xbf<a/>", "<a b=\"x\ny\"/>",
+		"<a>\x01</a>", "<é ü=\"1\"/>", "<a b='<'/>", "<a><!-- -- --></a>"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

@@ -170,7 +170,11 @@ func readHeader(r io.Reader, limit int) (*Header, error) {
 	for i := range n {
 		line := h.Blob[16+16*i:]
 		tag := binary.BigEndian.Uint32(line)
-		e := entry{kind: binary.BigEndian.Uint32(line[4:]), at: binary.BigEndian.Uint32(line[8:]), count: binary.BigEndian.Uint32(line[12:])}
+		e := entry{
+			kind:  binary.BigEndian.Uint32(line[4:]),
+			at:    binary.BigEndian.Uint32(line[8:]),
+			count: binary.BigEndian.Uint32(line[12:]),
+		}
 		if e.kind > typeI18NString || e.at > size || e.count == 0 || e.count > uint32(limit) {
 			return nil, badPackage("the entry %d of a header is beyond its bounds", tag)
 		}
@@ -179,7 +183,8 @@ func readHeader(r io.Reader, limit int) (*Header, error) {
 		}
 		if e.kind != typeBinary {
 			if total += int64(e.count); e.count > maxCount || total > maxCounts {
-				return nil, finding.New("content.too-large", "", "a header has more than %d values in one entry, or %d in all", maxCount, maxCounts)
+				return nil, finding.New("content.too-large", "",
+					"a header has more than %d values in one entry, or %d in all", maxCount, maxCounts)
 			}
 		}
 		if _, twice := h.entries[tag]; twice {
@@ -190,7 +195,15 @@ func readHeader(r io.Reader, limit int) (*Header, error) {
 	return h, nil
 }
 
-var widths = [...]int{typeChar: 1, typeInt8: 1, typeInt16: 2, typeInt32: 4, typeInt64: 8, typeBinary: 1, typeI18NString: 0}
+var widths = [...]int{
+	typeChar:       1,
+	typeInt8:       1,
+	typeInt16:      2,
+	typeInt32:      4,
+	typeInt64:      8,
+	typeBinary:     1,
+	typeI18NString: 0,
+}
 
 // Strings gives the strings of a tag; nil where it is not there or is of
 // another kind. Strings that run beyond the header end there.
@@ -282,7 +295,8 @@ type File struct {
 // Errors are content.malformed-package.
 func Open(r io.Reader) (*File, error) {
 	var lead [leadSize]byte
-	if _, err := io.ReadFull(r, lead[:]); err != nil || !bytes.Equal(lead[:4], []byte{0xed, 0xab, 0xee, 0xdb}) {
+	if _, err := io.ReadFull(r, lead[:]); err != nil ||
+		!bytes.Equal(lead[:4], []byte{0xed, 0xab, 0xee, 0xdb}) {
 		return nil, badPackage("it does not begin as one")
 	}
 	if kind := binary.BigEndian.Uint16(lead[6:]); kind != 0 {

@@ -20,24 +20,26 @@ import (
 // ReadIndex implements archive.Family: the "primary" list of rpm-md. raw is the
 // package's element as it stands. Elements are parsed side by side and handed
 // on in their order.
-func (Family) ReadIndex(s archive.Source, x archive.IndexChoice, plain io.Reader, yield func(*archive.Package, []byte) error) error {
+func (Family) ReadIndex(s archive.Source, x archive.IndexChoice, plain io.Reader,
+	yield func(*archive.Package, []byte) error) error {
 	n := 0
-	return inBatches(newElements(plain, "metadata", "package"), func(p *archive.Package, raw []byte, err error) error {
-		if err != nil {
-			if g, ok := finding.From(err); ok && g.Object == "" {
-				g.Object = "source " + s.Name
-				g.Text = "package " + strconv.Itoa(n+1) + " of the index: " + g.Text
-				return g
+	return inBatches(newElements(plain, "metadata", "package"),
+		func(p *archive.Package, raw []byte, err error) error {
+			if err != nil {
+				if g, ok := finding.From(err); ok && g.Object == "" {
+					g.Object = "source " + s.Name
+					g.Text = "package " + strconv.Itoa(n+1) + " of the index: " + g.Text
+					return g
+				}
+				return err
 			}
-			return err
-		}
-		p.Component, p.Ordinal = x.Component, n
-		n++
-		if p.Arch == "src" || p.Arch == "nosrc" || !suits(s.Architectures, p.Arch) {
-			return nil
-		}
-		return yield(p, raw)
-	})
+			p.Component, p.Ordinal = x.Component, n
+			n++
+			if p.Arch == "src" || p.Arch == "nosrc" || !suits(s.Architectures, p.Arch) {
+				return nil
+			}
+			return yield(p, raw)
+		})
 }
 
 // batch is some elements of a list, one behind the other, and what was parsed
@@ -226,7 +228,8 @@ func readAdvisories(plain io.Reader, yield func(*archive.Advisory) error) error 
 			case len(path) == 1:
 				a.Kind = n.attr("type")
 			case len(path) == 2 && n.name == "issued":
-				for _, layout := range []string{time.DateTime, time.DateOnly, "2006-01-02 15:04", time.RFC3339} {
+				for _, layout := range []string{time.DateTime, time.DateOnly,
+					"2006-01-02 15:04", time.RFC3339} {
 					if t, err := time.Parse(layout, n.attr("date")); err == nil {
 						a.Issued = t.UTC()
 						break
@@ -240,10 +243,15 @@ func readAdvisories(plain io.Reader, yield func(*archive.Advisory) error) error 
 					a.References = append(a.References, finding.Harmless(href))
 				}
 			case n.name == "package":
-				p := archive.AdvisoryPackage{Name: n.attr("name"), Version: joinEVR(n.attr("epoch"), n.attr("version"), n.attr("release")), Arch: n.attr("arch")}
+				p := archive.AdvisoryPackage{
+					Name:    n.attr("name"),
+					Version: joinEVR(n.attr("epoch"), n.attr("version"), n.attr("release")),
+					Arch:    n.attr("arch"),
+				}
 				a.Packages = append(a.Packages, p)
 				if len(a.Packages) > maxRelations {
-					return finding.New("content.too-large", "", "an advisory names more than %d packages", maxRelations)
+					return finding.New("content.too-large", "", "an advisory names more than %d packages",
+						maxRelations)
 				}
 			}
 			return nil
@@ -299,7 +307,8 @@ func eachModule(plain io.Reader, f func(d *moduleDocument) error) error {
 		return err
 	}
 	if len(data) > maxModules {
-		return finding.New("content.too-large", "", "the list of module streams is larger than %d bytes", maxModules)
+		return finding.New("content.too-large", "", "the list of module streams is larger than %d bytes",
+			maxModules)
 	}
 	for len(data) > 0 {
 		// Documents begin with a line of three dashes and may end with one of three dots.
@@ -332,7 +341,8 @@ const (
 
 func readModule(text []byte) (*moduleDocument, error) {
 	if len(text) > maxModule {
-		return nil, finding.New("content.too-large", "", "a document of the list of module streams is larger than %d bytes", maxModule)
+		return nil, finding.New("content.too-large", "",
+			"a document of the list of module streams is larger than %d bytes", maxModule)
 	}
 	d := &moduleDocument{}
 	r := yaml.NewDecoder(bytes.NewReader(text))
@@ -341,7 +351,8 @@ func readModule(text []byte) (*moduleDocument, error) {
 	}
 	var more yaml.Node
 	if err := r.Decode(&more); err != io.EOF {
-		return nil, archive.Ambiguous("more than one document of a list of module streams stands where one belongs")
+		return nil, archive.Ambiguous(
+			"more than one document of a list of module streams stands where one belongs")
 	}
 	if err := plainYAML(&d.node, 0); err != nil {
 		return nil, err
@@ -359,17 +370,20 @@ func plainYAML(n *yaml.Node, depth int) error {
 	n.HeadComment, n.LineComment, n.FootComment = "", "", ""
 	switch {
 	case depth > maxYAMLDepth:
-		return finding.New("content.too-large", "", "a module stream is nested more than %d deep", maxYAMLDepth)
+		return finding.New("content.too-large", "", "a module stream is nested more than %d deep",
+			maxYAMLDepth)
 	case n.Kind == yaml.AliasNode || n.Anchor != "" || n.Tag == "!!merge":
 		return archive.Ambiguous("a module stream has anchors, aliases or merges in it")
 	case n.Kind == yaml.MappingNode && len(n.Content) > 2*maxModuleKeys:
-		return finding.New("content.too-large", "", "a mapping of a module stream has more than %d keys", maxModuleKeys)
+		return finding.New("content.too-large", "", "a mapping of a module stream has more than %d keys",
+			maxModuleKeys)
 	}
 	keys := map[string]bool{}
 	for i, c := range n.Content {
 		if n.Kind == yaml.MappingNode && i%2 == 0 {
 			if c.Kind != yaml.ScalarNode || keys[c.Value] {
-				return archive.Ambiguous("a module stream has the key %q twice, or a key that is none", cut(c.Value, 60))
+				return archive.Ambiguous("a module stream has the key %q twice, or a key that is none",
+					cut(c.Value, 60))
 			}
 			keys[c.Value] = true
 		}
@@ -385,7 +399,8 @@ func readStreams(plain io.Reader) (*archive.Streams, error) {
 	err := eachModule(plain, func(d *moduleDocument) error {
 		switch d.Document {
 		case "modulemd":
-			if strings.ContainsAny(d.Data.Name+d.Data.Stream, " \n\t:") || d.Data.Name == "" || d.Data.Stream == "" {
+			if strings.ContainsAny(d.Data.Name+d.Data.Stream, " \n\t:") ||
+				d.Data.Name == "" || d.Data.Stream == "" {
 				return malformed("a module stream has no name that fits")
 			}
 			s, err := d.stream()
@@ -403,7 +418,13 @@ func readStreams(plain io.Reader) (*archive.Streams, error) {
 
 // stream gives what a document says of a build of a stream.
 func (d *moduleDocument) stream() (*archive.Stream, error) {
-	s := &archive.Stream{Module: d.Data.Name, Name: d.Data.Stream, Version: d.Data.Version, Context: d.Data.Context, Packages: d.Data.Artifacts.RPMs}
+	s := &archive.Stream{
+		Module:   d.Data.Name,
+		Name:     d.Data.Stream,
+		Version:  d.Data.Version,
+		Context:  d.Data.Context,
+		Packages: d.Data.Artifacts.RPMs,
+	}
 	for _, a := range s.Packages {
 		dot := strings.LastIndexByte(a, '.')
 		if dot < 0 || a[dot+1:] == "src" || a[dot+1:] == "nosrc" {
@@ -449,7 +470,8 @@ func moduleNeeds(n *yaml.Node) (out [][]archive.StreamNeed, err error) {
 			if value.Kind == yaml.ScalarNode {
 				streams = []string{value.Value}
 			} else if err := value.Decode(&streams); err != nil {
-				return nil, malformed("what a module stream needs of %s cannot be read: %v", cut(module, 60), err)
+				return nil, malformed("what a module stream needs of %s cannot be read: %v", cut(module, 60),
+					err)
 			}
 			for _, stream := range streams {
 				if not, ok := strings.CutPrefix(stream, "-"); ok {

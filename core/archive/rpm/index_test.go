@@ -45,13 +45,20 @@ func TestRichRequirementsBecomeClauses(t *testing.T) {
 		}
 	}
 	// As a conflict: it must not hold.
-	for in, want := range map[string]string{"(a and b)": "[not a or not b]", "(a or b)": "[not a not b]", "(a if b)": "[not a b]", "(a unless b)": "[not a or b]"} {
+	for in, want := range map[string]string{
+		"(a and b)":    "[not a or not b]",
+		"(a or b)":     "[not a not b]",
+		"(a if b)":     "[not a b]",
+		"(a unless b)": "[not a or b]",
+	} {
 		got, err := ParseRich(in, true)
 		if err != nil || fmt.Sprint(got) != want {
 			t.Errorf("not %s: %v %v", in, got, err)
 		}
 	}
-	for _, bad := range []string{"", "a", "(", "()", "(a", "(a b)", "(a and b or c)", "(a if b if c)", "(a and)", "(a >=)", "(a <> 1)", "(a and b) c", strings.Repeat("(", 100) + "a" + strings.Repeat(")", 100), "(a xor b)"} {
+	for _, bad := range []string{"", "a", "(", "()", "(a", "(a b)", "(a and b or c)", "(a if b if c)",
+		"(a and)", "(a >=)", "(a <> 1)", "(a and b) c",
+		strings.Repeat("(", 100) + "a" + strings.Repeat(")", 100), "(a xor b)"} {
 		if _, err := ParseRich(bad, false); err == nil {
 			t.Errorf("%q was accepted", bad)
 		}
@@ -60,8 +67,11 @@ func TestRichRequirementsBecomeClauses(t *testing.T) {
 
 func published(t *testing.T, change func(r *Repository)) (map[string][]byte, *archive.Root) {
 	t.Helper()
-	r := Repository{Name: "brine", CPE: "cpe:/o:brine:drives:9", Distro: "Brine 9", Date: time.Unix(1_790_000_000, 0), Packages: []Made{pumpctl,
-		{Name: "libbrine", Version: "3.0-1", Arch: "i686"}, {Name: "tables", Version: "1-1", Arch: "noarch"}, {Name: "pumpctl", Version: "1-1", Arch: "src"}, {Name: "other", Version: "1-1", Arch: "aarch64"}}}
+	r := Repository{Name: "brine", CPE: "cpe:/o:brine:drives:9", Distro: "Brine 9",
+		Date: time.Unix(1_790_000_000, 0), Packages: []Made{pumpctl,
+			{Name: "libbrine", Version: "3.0-1", Arch: "i686"},
+			{Name: "tables", Version: "1-1", Arch: "noarch"},
+			{Name: "pumpctl", Version: "1-1", Arch: "src"}, {Name: "other", Version: "1-1", Arch: "aarch64"}}}
 	if change != nil {
 		change(&r)
 	}
@@ -69,7 +79,8 @@ func published(t *testing.T, change func(r *Repository)) (map[string][]byte, *ar
 	if err != nil {
 		t.Fatal(err)
 	}
-	root, err := Family{}.ReadRoot(spec, Family{}.Roots(spec)[0], files, keyringOf(testKeys()[0].Certificate()))
+	root, err := Family{}.ReadRoot(spec, Family{}.Roots(spec)[0], files,
+		keyringOf(testKeys()[0].Certificate()))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -78,7 +89,8 @@ func published(t *testing.T, change func(r *Repository)) (map[string][]byte, *ar
 
 var spec = archive.Source{Name: "brine", Family: "rpm", Release: "9", Architectures: []string{"x86_64"}}
 
-func readAll(t *testing.T, files map[string][]byte, root *archive.Root) ([]*archive.Package, []string, error) {
+func readAll(t *testing.T, files map[string][]byte, root *archive.Root) ([]*archive.Package, []string,
+	error) {
 	t.Helper()
 	x, err := Family{}.Indexes(spec, root)
 	if err != nil {
@@ -113,19 +125,23 @@ func TestAPublishedRepositoryReadsBack(t *testing.T) {
 			t.Errorf("%s: %s: sources and other architectures do not belong here", z, got)
 		}
 		p := all[0]
-		if p.Version != "2:3.2.0-1.el9" || p.Summary != "start & stop <pumps>" || p.Size != int64(len(files[p.Path])) || p.SHA256 != sum256(files[p.Path]) || p.Licence != "MIT" || !p.Backward {
+		if p.Version != "2:3.2.0-1.el9" || p.Summary != "start & stop <pumps>" ||
+			p.Size != int64(len(files[p.Path])) || p.SHA256 != sum256(files[p.Path]) ||
+			p.Licence != "MIT" || !p.Backward {
 			t.Errorf("%+v", p)
 		}
 		var provides []string
 		for _, v := range p.Provides {
 			provides = append(provides, strings.TrimSpace(v.Name+" "+string(v.Op)+" "+v.Version))
 		}
-		if got := strings.Join(provides, ", "); got != "pumpctl = 2:3.2.0-1.el9, pump-control = 3.2, /usr/bin/pumpctl, /etc/pump.conf" {
+		if got := strings.Join(provides, ", "); got !=
+			"pumpctl = 2:3.2.0-1.el9, pump-control = 3.2, /usr/bin/pumpctl, /etc/pump.conf" {
 			t.Errorf("provides %s", got)
 		}
 	}
 	files, root := published(t, nil)
-	if root.Origin != "brine" || root.Version != "9" || root.Date.Unix() != 1_790_000_000 || len(Family{}.CheckRoot(spec, root)) != 0 {
+	if root.Origin != "brine" || root.Version != "9" || root.Date.Unix() != 1_790_000_000 ||
+		len(Family{}.CheckRoot(spec, root)) != 0 {
 		t.Errorf("%+v", root)
 	}
 	other := spec
@@ -151,15 +167,19 @@ func TestAPublishedRepositoryReadsBack(t *testing.T) {
 func sum256(b []byte) string { return sumOf(sha256.New(), b) }
 
 func TestStreamsAndAdvisoriesAreRead(t *testing.T) {
-	const modules = "---\ndocument: modulemd\nversion: 2\ndata:\n  name: panel\n  stream: \"2\"\n  artifacts:\n    rpms:\n    - panel-0:2.6-1.x86_64\n...\n---\ndocument: modulemd-defaults\nversion: 1\ndata:\n  module: panel\n  stream: \"2\"\n...\n"
+	const modules = "---\ndocument: modulemd\nversion: 2\ndata:\n  name: panel\n  stream: \"2\"\n  " +
+		"artifacts:\n    rpms:\n    - panel-0:2.6-1.x86_64\n...\n---\ndocument: modulemd-defaults\n" +
+		"version: 1\ndata:\n  module: panel\n  stream: \"2\"\n...\n"
 	s, err := readStreams(strings.NewReader(modules))
 	if err != nil || len(s.All) != 1 || s.All[0].String() != "panel:2" || s.Defaults["panel"] != "2" {
 		t.Fatalf("%+v %v", s, err)
 	}
-	if got := archive.Activate([]*archive.Streams{s}, nil).Of(s.Key(&archive.Package{Name: "panel", Version: "2.6-1", Arch: "x86_64"})); got != "panel:2" {
+	if got := archive.Activate([]*archive.Streams{s},
+		nil).Of(s.Key(&archive.Package{Name: "panel", Version: "2.6-1", Arch: "x86_64"})); got != "panel:2" {
 		t.Errorf("stream %q", got)
 	}
-	for _, bad := range []string{"---\ndocument: modulemd\ndata: {name: \"a:b\", stream: x}\n", "---\ndocument: [\n", "---\ndocument: modulemd\ndata: {name: a}\n"} {
+	for _, bad := range []string{"---\ndocument: modulemd\ndata: {name: \"a:b\", stream: x}\n",
+		"---\ndocument: [\n", "---\ndocument: modulemd\ndata: {name: a}\n"} {
 		if _, err := readStreams(strings.NewReader(bad)); err == nil {
 			t.Errorf("%q was accepted", bad)
 		}
@@ -169,12 +189,15 @@ func TestStreamsAndAdvisoriesAreRead(t *testing.T) {
 <update type="bugfix"><id>B-2</id></update></updates>`
 	var got []string
 	if err := readAdvisories(strings.NewReader(updates), func(a *archive.Advisory) error {
-		got = append(got, fmt.Sprint(a.ID, a.Kind, a.Severity, a.Title, a.Issued.Format(time.DateOnly), a.References, a.Packages))
+		got = append(got, fmt.Sprint(a.ID, a.Kind, a.Severity, a.Title, a.Issued.Format(time.DateOnly),
+			a.References, a.Packages))
 		return nil
 	}); err != nil {
 		t.Fatal(err)
 	}
-	if s := strings.Join(got, "|"); s != "B-1securityImportantt & u2026-11-02[https://brine.example/1] [{pumpctl 3.2.0-1 x86_64} {q 4:1-1 noarch}]|B-2bugfix0001-01-01[] []" {
+	if s := strings.Join(got, "|"); s !=
+		"B-1securityImportantt & u2026-11-02[https://brine.example/1] [{pumpctl 3.2.0-1 x86_64} {q 4:1-1 "+
+			"noarch}]|B-2bugfix0001-01-01[] []" {
 		t.Error(s)
 	}
 }
@@ -186,17 +209,23 @@ func TestAWrittenRepositoryReadsBack(t *testing.T) {
 		r.Updates = `<update type="security"><id>ABOUT-PUMPCTL</id><pkglist><collection><package name="pumpctl" version="3.2.0" release="1.el9" epoch="2" arch="x86_64"/></collection></pkglist></update>
 <update type="security"><id>ABOUT-ANOTHER</id><pkglist><collection><package name="another" version="1" release="1" epoch="0" arch="x86_64"/></collection></pkglist></update>`
 		r.Groups = `<?xml version="1.0"?><comps><group><id>g</id><packagelist><packagereq>pumpctl</packagereq></packagelist></group></comps>`
-		r.Modules = "---\ndocument: modulemd\nversion: 2\ndata:\n  name: m\n  stream: s\n  artifacts: {rpms: [\"pumpctl-2:3.2.0-1.el9.x86_64\"]}\n...\n---\ndocument: modulemd\nversion: 2\ndata:\n  name: n\n  stream: s\n  artifacts: {rpms: [\"another-0:1-1.x86_64\"]}\n...\n---\ndocument: modulemd-defaults\nversion: 1\ndata: {module: n, stream: s}\n...\n"
+		r.Modules = "---\ndocument: modulemd\nversion: 2\ndata:\n  name: m\n  stream: s\n  artifacts: " +
+			"{rpms: [\"pumpctl-2:3.2.0-1.el9.x86_64\"]}\n...\n---\ndocument: modulemd\nversion: 2\ndata:\n" +
+			"  name: n\n  stream: s\n  artifacts: {rpms: [\"another-0:1-1.x86_64\"]}\n...\n---\ndocument: " +
+			"modulemd-defaults\nversion: 1\ndata: {module: n, stream: s}\n...\n"
 	})
 	all, raws, err := readAll(t, files, root)
 	if err != nil {
 		t.Fatal(err)
 	}
-	all[0].Provides = append(all[0].Provides, archive.Provide{Name: "/usr/share/pump/data"}) // as when something needs it by path
+	// as when something needs it by path
+	all[0].Provides = append(all[0].Provides, archive.Provide{Name: "/usr/share/pump/data"})
 	write := func() map[string][]byte {
 		out := map[string][]byte{}
-		if err := (Family{}).Write(archive.Writing{Source: spec, Root: root, Time: time.Unix(1_790_001_000, 0), Sign: testKeys()[1],
-			Each: func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool, f func(*archive.Package, []byte) error) error {
+		if err := (Family{}).Write(archive.Writing{Source: spec, Root: root,
+			Time: time.Unix(1_790_001_000, 0), Sign: testKeys()[1],
+			Each: func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool,
+				f func(*archive.Package, []byte) error) error {
 				return f(all[0], []byte(raws[0]))
 			},
 			Open: func(f archive.IndexFile) (io.ReadCloser, error) {
@@ -228,7 +257,8 @@ func TestAWrittenRepositoryReadsBack(t *testing.T) {
 		}
 	}
 	got, raw, err := readAll(t, out, r)
-	if err != nil || len(got) != 1 || got[0].Path != all[0].Path || got[0].SHA256 != all[0].SHA256 || !strings.Contains(raw[0], "<file>/usr/share/pump/data</file>") {
+	if err != nil || len(got) != 1 || got[0].Path != all[0].Path || got[0].SHA256 != all[0].SHA256 ||
+		!strings.Contains(raw[0], "<file>/usr/share/pump/data</file>") {
 		t.Errorf("%+v %v\n%s", got, err, raw)
 	}
 	text := func(kind string) string {
@@ -243,14 +273,17 @@ func TestAWrittenRepositoryReadsBack(t *testing.T) {
 		b, _ := io.ReadAll(plain)
 		return string(b)
 	}
-	if s := text("updateinfo"); !strings.Contains(s, "ABOUT-PUMPCTL") || strings.Contains(s, "ABOUT-ANOTHER") {
+	if s := text("updateinfo"); !strings.Contains(s, "ABOUT-PUMPCTL") ||
+		strings.Contains(s, "ABOUT-ANOTHER") {
 		t.Error(s)
 	}
 	// Also what no chosen package is of: what is on follows from all of it.
-	if s := text("modules"); !strings.Contains(s, "name: m") || !strings.Contains(s, "another") || !strings.Contains(s, "modulemd-defaults") {
+	if s := text("modules"); !strings.Contains(s, "name: m") || !strings.Contains(s, "another") ||
+		!strings.Contains(s, "modulemd-defaults") {
 		t.Error(s)
 	}
-	if !strings.Contains(text("group"), "pumpctl") || !strings.Contains(text("other"), "- first") || !strings.Contains(text("filelists"), "/usr/share/pump/data") {
+	if !strings.Contains(text("group"), "pumpctl") || !strings.Contains(text("other"), "- first") ||
+		!strings.Contains(text("filelists"), "/usr/share/pump/data") {
 		t.Error("groups, changes or files are missing")
 	}
 	if kinds := slices.Sorted(maps.Keys(r.Fields)); len(kinds) != 7 {
@@ -271,7 +304,8 @@ func TestHostileXMLIsRefused(t *testing.T) {
 		t.Fatal(err)
 	}
 	whole := func(body string) string {
-		return `<?xml version="1.0" encoding="UTF-8"?><metadata xmlns="x" xmlns:rpm="y" packages="1">` + body + `</metadata>`
+		return `<?xml version="1.0" encoding="UTF-8"?><metadata xmlns="x" xmlns:rpm="y" packages="1">` +
+			body + `</metadata>`
 	}
 	good := raws[0]
 	with := func(old, new string) string {
@@ -281,62 +315,91 @@ func TestHostileXMLIsRefused(t *testing.T) {
 		return whole(strings.Replace(good, old, new, 1))
 	}
 	for name, c := range map[string]struct{ text, code string }{
-		"an entity of its own":                  {`<?xml version="1.0"?><!DOCTYPE m [<!ENTITY a "aaaa">]>` + whole(with("pumpctl", "&a;")), "source.malformed-index"},
-		"a document type":                       {strings.Replace(whole(good), "<metadata", "<!DOCTYPE metadata SYSTEM \"file:///etc/passwd\"><metadata", 1), "source.malformed-index"},
-		"an unknown entity":                     {with("<name>pumpctl", "<name>&xxe;"), "source.malformed-index"},
-		"another encoding":                      {strings.Replace(whole(good), "UTF-8", "UTF-16", 1), "source.malformed-index"},
-		"deep nesting":                          {with("<name>", strings.Repeat("<a>", 10_000)+strings.Repeat("</a>", 10_000)+"<name>"), "source.malformed-index"},
-		"an end that did not begin":             {with("</name>", "</nome>"), "source.malformed-index"},
-		"cut short":                             {whole(good)[:len(whole(good))-60], "source.malformed-index"},
-		"text in between":                       {whole(good + "and" + good), "content.ambiguous"},
-		"something behind the root":             {whole(good) + "<more/>", "content.ambiguous"},
-		"a path upward":                         {with(`href="`, `href="../../`), "content.unsafe-path"},
-		"an absolute path":                      {with(`href="`, `href="/`), "content.unsafe-path"},
-		"a path among the indexes":              {with(`href="Packages/`, `href="repodata/`), "content.unsafe-path"},
-		"a base that is no place to fetch from": {with(`<location `, `<location xml:base="file:///etc/" `), "content.unsafe-path"},
-		"a name with a slash":                   {with("<name>pumpctl", "<name>../pumpctl"), "content.bad-name"},
-		"a version with a slash":                {with(`ver="3.2.0"`, `ver="3/2"`), "source.malformed-index"},
-		"only SHA-1":                            {with(`type="sha256"`, `type="sha"`), "content.weak-digest"},
-		"a digest that is none":                 {with(`pkgid="YES">`, `pkgid="YES">zz`), "source.malformed-index"},
-		"a size that is none":                   {with(`size package="`, `size package="-`), "source.malformed-index"},
-		"two names":                             {with("<name>", "<name>other</name><name>"), "content.ambiguous"},
-		"a comparison of its own":               {with(`flags="GE"`, `flags="NE"`), "source.malformed-index"},
-		"a hundred attributes":                  {with("<name>", "<x "+strings.Repeat(`a="" `, 100)+"/><name>"), "source.malformed-index"},
-		"a name below format":                   {with("<format>", "<format><name>other</name>"), "content.ambiguous"},
-		"a location below format":               {with("<format>", "<format><location href=\"elsewhere.rpm\"/>"), "content.ambiguous"},
-		"a checksum below format":               {with("<format>", "<format><checksum type=\"sha256\">"+strings.Repeat("a", 64)+"</checksum>"), "content.ambiguous"},
-		"a name in an unknown one":              {with("<name>", "<more><name>other</name></more><name>"), "content.ambiguous"},
-		"a name with a prefix":                  {with("<name>", "<x:name>other</x:name><name>"), "content.ambiguous"},
-		"an element in a name":                  {with("<name>", "<name><b>x</b>"), "content.ambiguous"},
-		"a blank before a name":                 {with("<name>", "<name> "), "content.ambiguous"},
-		"an entry outside a list":               {with("<format>", "<format><rpm:entry name=\"bus\"/>"), "content.ambiguous"},
-		"a list twice":                          {with("<rpm:provides>", "<rpm:provides></rpm:provides><rpm:provides>"), "content.ambiguous"},
-		"another type":                          {with(`type="rpm"`, `type="deb"`), "content.ambiguous"},
-		"an attribute twice":                    {with(`type="rpm"`, `type="rpm" type="deb"`), "source.malformed-index"},
-		"a colon in a version":                  {with(`ver="3.2.0"`, `ver="1:3.2.0"`), "content.ambiguous"},
-		"a dash in a version":                   {with(`ver="3.2.0"`, `ver="3-1"`), "content.ambiguous"},
-		"a size with a sign":                    {with(`<size package="`, `<size package="+`), "source.malformed-index"},
-		"a comment before the first element":    {strings.Replace(whole(good), "<package ", "<!-- <package type=\"rpm\"></package> --><package ", 1), "content.ambiguous"},
-		"a comment before the root":             {"<!-- x -->" + whole(good), "content.ambiguous"},
-		"no XML":                                {"hello", "source.malformed-index"},
-		"empty":                                 {"", "source.malformed-index"},
+		"an entity of its own": {`<?xml version="1.0"?><!DOCTYPE m [<!ENTITY a "aaaa">]>` +
+			whole(with("pumpctl", "&a;")), "source.malformed-index"},
+		"a document type": {strings.Replace(whole(good), "<metadata",
+			"<!DOCTYPE metadata SYSTEM \"file:///etc/passwd\"><metadata", 1), "source.malformed-index"},
+		"an unknown entity": {with("<name>pumpctl", "<name>&xxe;"),
+			"source.malformed-index"},
+		"another encoding": {strings.Replace(whole(good), "UTF-8", "UTF-16", 1),
+			"source.malformed-index"},
+		"deep nesting": {with("<name>", strings.Repeat("<a>", 10_000)+strings.Repeat(
+			"</a>", 10_000)+"<name>"), "source.malformed-index"},
+		"an end that did not begin": {with("</name>", "</nome>"), "source.malformed-index"},
+		"cut short": {whole(good)[:len(whole(good))-60],
+			"source.malformed-index"},
+		"text in between":           {whole(good + "and" + good), "content.ambiguous"},
+		"something behind the root": {whole(good) + "<more/>", "content.ambiguous"},
+		"a path upward":             {with(`href="`, `href="../../`), "content.unsafe-path"},
+		"an absolute path":          {with(`href="`, `href="/`), "content.unsafe-path"},
+		"a path among the indexes": {with(`href="Packages/`, `href="repodata/`),
+			"content.unsafe-path"},
+		"a base that is no place to fetch from": {with(`<location `, `<location xml:base="file:///etc/" `),
+			"content.unsafe-path"},
+		"a name with a slash": {with("<name>pumpctl", "<name>../pumpctl"),
+			"content.bad-name"},
+		"a version with a slash": {with(`ver="3.2.0"`, `ver="3/2"`), "source.malformed-index"},
+		"only SHA-1":             {with(`type="sha256"`, `type="sha"`), "content.weak-digest"},
+		"a digest that is none": {with(`pkgid="YES">`, `pkgid="YES">zz`),
+			"source.malformed-index"},
+		"a size that is none": {with(`size package="`, `size package="-`),
+			"source.malformed-index"},
+		"two names": {with("<name>", "<name>other</name><name>"),
+			"content.ambiguous"},
+		"a comparison of its own": {with(`flags="GE"`, `flags="NE"`), "source.malformed-index"},
+		"a hundred attributes": {with("<name>", "<x "+strings.Repeat(`a="" `, 100)+
+			"/><name>"), "source.malformed-index"},
+		"a name below format": {with("<format>", "<format><name>other</name>"),
+			"content.ambiguous"},
+		"a location below format": {with("<format>",
+			"<format><location href=\"elsewhere.rpm\"/>"), "content.ambiguous"},
+		"a checksum below format": {with("<format>",
+			"<format><checksum type=\"sha256\">"+strings.Repeat("a", 64)+"</checksum>"), "content.ambiguous"},
+		"a name in an unknown one": {with("<name>", "<more><name>other</name></more><name>"),
+			"content.ambiguous"},
+		"a name with a prefix": {with("<name>", "<x:name>other</x:name><name>"),
+			"content.ambiguous"},
+		"an element in a name":  {with("<name>", "<name><b>x</b>"), "content.ambiguous"},
+		"a blank before a name": {with("<name>", "<name> "), "content.ambiguous"},
+		"an entry outside a list": {with("<format>", "<format><rpm:entry name=\"bus\"/>"),
+			"content.ambiguous"},
+		"a list twice": {with("<rpm:provides>",
+			"<rpm:provides></rpm:provides><rpm:provides>"), "content.ambiguous"},
+		"another type": {with(`type="rpm"`, `type="deb"`), "content.ambiguous"},
+		"an attribute twice": {with(`type="rpm"`, `type="rpm" type="deb"`),
+			"source.malformed-index"},
+		"a colon in a version": {with(`ver="3.2.0"`, `ver="1:3.2.0"`), "content.ambiguous"},
+		"a dash in a version":  {with(`ver="3.2.0"`, `ver="3-1"`), "content.ambiguous"},
+		"a size with a sign": {with(`<size package="`, `<size package="+`),
+			"source.malformed-index"},
+		"a comment before the first element": {strings.Replace(whole(good), "<package ",
+			"<!-- <package type=\"rpm\"></package> --><package ", 1), "content.ambiguous"},
+		"a comment before the root": {"<!-- x -->" + whole(good), "content.ambiguous"},
+		"no XML":                    {"hello", "source.malformed-index"},
+		"empty":                     {"", "source.malformed-index"},
 	} {
-		err := Family{}.ReadIndex(spec, archive.IndexChoice{}, strings.NewReader(c.text), func(*archive.Package, []byte) error { return nil })
+		err := Family{}.ReadIndex(spec, archive.IndexChoice{}, strings.NewReader(c.text),
+			func(*archive.Package, []byte) error { return nil })
 		f, ok := finding.From(err)
 		if !ok || f.Code != c.code {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	big := newElements(io.MultiReader(strings.NewReader("<metadata>\n<package>"), endless{}), "metadata", "package")
+	big := newElements(io.MultiReader(strings.NewReader("<metadata>\n<package>"), endless{}), "metadata",
+		"package")
 	big.limit = 1 << 20
 	if _, err := big.next(); !isFinding(err, "content.too-large") {
 		t.Errorf("an endless element: %v", err)
 	}
 	repomd := string(files[rootPath])
 	for name, text := range map[string]string{
-		"a path upward": strings.Replace(repomd, `href="repodata/`, `href="../repodata/`, 1), "no primary list": strings.Replace(repomd, `type="primary"`, `type="secondary"`, 1),
-		"a list twice": strings.Replace(repomd, `type="other"`, `type="primary"`, 1), "only SHA-1": strings.ReplaceAll(repomd, `type="sha256"`, `type="sha1"`),
-		"another root": strings.ReplaceAll(repomd, "repomd", "metalink"), "a base elsewhere": strings.Replace(repomd, "<location ", `<location xml:base="http://elsewhere.example" `, 1),
+		"a path upward":   strings.Replace(repomd, `href="repodata/`, `href="../repodata/`, 1),
+		"no primary list": strings.Replace(repomd, `type="primary"`, `type="secondary"`, 1),
+		"a list twice":    strings.Replace(repomd, `type="other"`, `type="primary"`, 1),
+		"only SHA-1":      strings.ReplaceAll(repomd, `type="sha256"`, `type="sha1"`),
+		"another root":    strings.ReplaceAll(repomd, "repomd", "metalink"),
+		"a base elsewhere": strings.Replace(repomd, "<location ",
+			`<location xml:base="http://elsewhere.example" `, 1),
 	} {
 		if _, err := ParseRoot([]byte(text)); err == nil {
 			t.Errorf("%s was accepted", name)
@@ -355,11 +418,13 @@ func (endless) Read(p []byte) (int, error) {
 
 func TestMachinesGetTheirFiles(t *testing.T) {
 	src := func(name string, priority int) archive.ClientSource {
-		return archive.ClientSource{Source: archive.Source{Name: name, Architectures: []string{"x86_64"}}, Priority: priority, Streams: []string{"panel:3"},
+		return archive.ClientSource{Source: archive.Source{Name: name, Architectures: []string{"x86_64"}},
+			Priority: priority, Streams: []string{"panel:3"},
 			Keys: []archive.ClientKey{{Fingerprint: "ABCD", Armoured: "key\n"}}}
 	}
-	files, notes, err := Family{}.ClientFiles(archive.Client{Lane: "steady", At: "/media/a b/x", Sources: []archive.ClientSource{src("b", 40), src("a", 20)},
-		Pins: []archive.Relation{{Name: "pumpctl", Op: archive.Equal, Version: "3.1-2"}}})
+	files, notes, err := Family{}.ClientFiles(archive.Client{Lane: "steady", At: "/media/a b/x",
+		Sources: []archive.ClientSource{src("b", 40), src("a", 20)},
+		Pins:    []archive.Relation{{Name: "pumpctl", Op: archive.Equal, Version: "3.1-2"}}})
 	if err != nil || len(notes) > 0 {
 		t.Fatal(err, notes)
 	}
@@ -368,18 +433,32 @@ func TestMachinesGetTheirFiles(t *testing.T) {
 		by[f.Path] = string(f.Data)
 	}
 	repo := by["etc/yum.repos.d/stockade.repo"]
-	for _, want := range []string{"[stockade-a]", "baseurl=file:///media/a%20b/x/a/", "priority=20", "gpgcheck=1\nrepo_gpgcheck=1", "gpgkey=file:///etc/pki/rpm-gpg/stockade-a-ABCD.asc", "pumpctl-0:3.1-[!2]*", "pumpctl-0:3.1[!-]*", "pumpctl-0:3.1-2.*.*", "pumpctl-0:[!3]*", "pumpctl-[123456789]:*", "pumpctl-[0-9][0-9]:*"} {
+	for _, want := range []string{"[stockade-a]", "baseurl=file:///media/a%20b/x/a/", "priority=20",
+		"gpgcheck=1\nrepo_gpgcheck=1", "gpgkey=file:///etc/pki/rpm-gpg/stockade-a-ABCD.asc",
+		"pumpctl-0:3.1-[!2]*", "pumpctl-0:3.1[!-]*", "pumpctl-0:3.1-2.*.*", "pumpctl-0:[!3]*",
+		"pumpctl-[123456789]:*", "pumpctl-[0-9][0-9]:*"} {
 		if !strings.Contains(repo, want) {
 			t.Errorf("no %q in\n%s", want, repo)
 		}
 	}
-	if strings.Index(repo, "[stockade-a]") > strings.Index(repo, "[stockade-b]") || by["etc/dnf/modules.d/panel.module"] == "" || !strings.Contains(by["etc/zypp/locks"], "version: > 3.1-2") || by["etc/pki/rpm-gpg/stockade-setup"] == "" {
+	if strings.Index(repo, "[stockade-a]") > strings.Index(repo, "[stockade-b]") ||
+		by["etc/dnf/modules.d/panel.module"] == "" || !strings.Contains(by["etc/zypp/locks"],
+		"version: > 3.1-2") || by["etc/pki/rpm-gpg/stockade-setup"] == "" {
 		t.Errorf("%v", by)
 	}
-	if _, notes, _ := (Family{}).ClientFiles(archive.Client{Lane: "steady", At: "/media", Architectures: []string{"aarch64"}, Sources: []archive.ClientSource{src("a", 20)}}); len(notes.With("source.architecture-missing")) != 1 {
+	if _, notes, _ := (Family{}).ClientFiles(archive.Client{
+		Lane:          "steady",
+		At:            "/media",
+		Architectures: []string{"aarch64"},
+		Sources:       []archive.ClientSource{src("a", 20)},
+	}); len(notes.With("source.architecture-missing")) != 1 {
 		t.Error(notes)
 	}
-	if _, _, err := (Family{}).ClientFiles(archive.Client{Lane: "steady", At: "/media", Pins: []archive.Relation{{Name: "a", Op: archive.Greater, Version: "1"}}}); err == nil {
+	if _, _, err := (Family{}).ClientFiles(archive.Client{
+		Lane: "steady",
+		At:   "/media",
+		Pins: []archive.Relation{{Name: "a", Op: archive.Greater, Version: "1"}},
+	}); err == nil {
 		t.Error("a pin that is none was accepted")
 	}
 }
@@ -418,10 +497,15 @@ func TestBooleanRequirementsAreBounded(t *testing.T) {
 		{"as many operands as may be, with", chain("with", maxRichOperands), "", 1},
 		{"one more", chain("or", maxRichOperands+1), "content.too-large", 0},
 		{"a long text", "(" + strings.Repeat("a", maxRichText) + " or b)", "content.too-large", 0},
-		{"cases that multiply", "((a and b and c and d) or (a and b and c and d) or (a and b and c and d) or (a and b and c and d) or (a and b and c and d) or (a and b and c and d))", "content.too-large", 0},
-		{"alternatives that multiply", "(" + chain("or", 200) + " with " + chain("or", 200) + ")", "content.too-large", 0},
-		{"nested as deep as may be", strings.Repeat("(a or ", maxRichDepth) + "(a or b)" + strings.Repeat(")", maxRichDepth), "", 1},
-		{"nested deeper", strings.Repeat("(a or ", maxRichDepth+1) + "(a or b)" + strings.Repeat(")", maxRichDepth+1), "source.malformed-index", 0},
+		{"cases that multiply", "((a and b and c and d) or (a and b and c and d) or (a and b and c and d) " +
+			"or (a and b and c and d) or (a and b and c and d) or (a and b and c and d))",
+			"content.too-large", 0},
+		{"alternatives that multiply", "(" + chain("or", 200) + " with " + chain("or", 200) + ")",
+			"content.too-large", 0},
+		{"nested as deep as may be", strings.Repeat("(a or ", maxRichDepth) + "(a or b)" + strings.Repeat(")",
+			maxRichDepth), "", 1},
+		{"nested deeper", strings.Repeat("(a or ", maxRichDepth+1) + "(a or b)" + strings.Repeat(")",
+			maxRichDepth+1), "source.malformed-index", 0},
 	} {
 		got, err := ParseRich(c.text, false)
 		f, _ := finding.From(err)

@@ -44,7 +44,13 @@ func (m Made) FileName() string {
 
 func splitRelation(s string) relation {
 	if f := strings.Fields(s); len(f) == 3 && !strings.HasPrefix(s, "(") {
-		for flags, word := range map[int64]string{senseLess: "<", senseGreater: ">", senseEqual: "=", senseLess | senseEqual: "<=", senseGreater | senseEqual: ">="} {
+		for flags, word := range map[int64]string{
+			senseLess:                 "<",
+			senseGreater:              ">",
+			senseEqual:                "=",
+			senseLess | senseEqual:    "<=",
+			senseGreater | senseEqual: ">=",
+		} {
 			if f[1] == word {
 				return relation{f[0], f[2], flags}
 			}
@@ -75,9 +81,12 @@ func (m Made) Build(sign archive.SigningKey) ([]byte, error) {
 			dirs = append(dirs, dir)
 		}
 		bases, indexes = append(bases, base), append(indexes, n)
-		sizes, modes, mtimes = append(sizes, int64(len(f.Data))), append(modes, 0o100000|f.Mode), append(mtimes, m.Time)
-		digests, empty, users = append(digests, sumOf(sha256.New(), f.Data)), append(empty, ""), append(users, "root")
-		zeros, inodes, devices, verify = append(zeros, 0), append(inodes, int64(i+1)), append(devices, 1), append(verify, -1)
+		sizes, modes, mtimes = append(sizes, int64(len(f.Data))), append(modes, 0o100000|f.Mode),
+			append(mtimes, m.Time)
+		digests, empty, users = append(digests, sumOf(sha256.New(), f.Data)),
+			append(empty, ""), append(users, "root")
+		zeros, inodes, devices, verify = append(zeros, 0), append(inodes, int64(i+1)),
+			append(devices, 1), append(verify, -1)
 		total += int64(len(f.Data))
 		cpioFile(&cpio, "."+f.Path, int64(i+1), 0o100000|f.Mode, m.Time, f.Data)
 	}
@@ -116,16 +125,21 @@ func (m Made) Build(sign archive.SigningKey) ([]byte, error) {
 	w.text(tagSourceRPM, m.Name+"-"+version+"-"+release+".src.rpm")
 	w.int32s(tagFileVerify, verify...)
 	relations := map[string][]relation{"provides": {{m.Name, m.Version, senseEqual}},
-		"requires": {{"rpmlib(CompressedFileNames)", "3.0.4-1", senseRPMLib | senseLess | senseEqual}, {"rpmlib(FileDigests)", "4.6.0-1", senseRPMLib | senseLess | senseEqual},
+		"requires": {{"rpmlib(CompressedFileNames)", "3.0.4-1", senseRPMLib | senseLess | senseEqual}, {
+			"rpmlib(FileDigests)", "4.6.0-1", senseRPMLib | senseLess | senseEqual},
 			{"rpmlib(PayloadFilesHavePrefix)", "4.0-1", senseRPMLib | senseLess | senseEqual}}}
 	if packing == "zst" {
-		relations["requires"] = append(relations["requires"], relation{"rpmlib(PayloadIsZstd)", "5.4.18-1", senseRPMLib | senseLess | senseEqual})
+		relations["requires"] = append(relations["requires"], relation{"rpmlib(PayloadIsZstd)", "5.4.18-1",
+			senseRPMLib | senseLess | senseEqual})
 	}
 	if packing == "xz" {
-		relations["requires"] = append(relations["requires"], relation{"rpmlib(PayloadIsXz)", "5.2-1", senseRPMLib | senseLess | senseEqual})
+		relations["requires"] = append(relations["requires"], relation{"rpmlib(PayloadIsXz)", "5.2-1",
+			senseRPMLib | senseLess | senseEqual})
 	}
-	for element, list := range map[string][]string{"provides": m.Provides, "requires": m.Requires, "conflicts": m.Conflicts, "obsoletes": m.Obsoletes,
-		"recommends": m.Recommends, "suggests": m.Suggests, "supplements": m.Supplements, "enhances": m.Enhances} {
+	for element, list := range map[string][]string{"provides": m.Provides, "requires": m.Requires,
+		"conflicts": m.Conflicts, "obsoletes": m.Obsoletes,
+		"recommends": m.Recommends, "suggests": m.Suggests, "supplements": m.Supplements,
+		"enhances": m.Enhances} {
 		for _, r := range list {
 			relations[element] = append(relations[element], splitRelation(r))
 		}
@@ -204,7 +218,8 @@ func first(s ...string) string {
 // cpioFile writes one member of a cpio archive in the "newc" form.
 func cpioFile(b *bytes.Buffer, name string, inode, mode, mtime int64, data []byte) {
 	links := 1
-	fmt.Fprintf(b, "070701%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x", inode, mode, 0, 0, links, mtime, len(data), 0, 0, 0, 0, len(name)+1, 0)
+	fmt.Fprintf(b, "070701%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x", inode, mode, 0, 0, links,
+		mtime, len(data), 0, 0, 0, 0, len(name)+1, 0)
 	b.WriteString(name)
 	b.WriteByte(0)
 	for b.Len()%4 != 0 {

@@ -59,7 +59,9 @@ func (Family) Inspect(file archive.PackageFile, v archive.Verifier) (archive.Ins
 	}
 	if whole == nil {
 		if !out.Signer.At.IsZero() {
-			return out, finding.New("content.signature-bad", "", "the package's signature is over its header alone, and the header says nothing of the payload")
+			return out, finding.New("content.signature-bad", "",
+				"the package's signature is over its header alone, and the header says nothing of "+
+					"the payload")
 		}
 		return out, nil
 	}
@@ -104,7 +106,8 @@ func (f *File) headerSignatures() []byte {
 // and tells whether the header binds the payload.
 func (f *File) checkDigests(file io.ReadSeeker) (bound bool, err error) {
 	changed := func(what string) error {
-		return finding.New("content.digest-mismatch", "", "the package's %s is not what its own digest says", what)
+		return finding.New("content.digest-mismatch", "", "the package's %s is not what its own digest says",
+			what)
 	}
 	if want := f.Signature.Text(sigSHA256Header); want != "" && want != sumOf(sha256.New(), f.Header.Blob) {
 		return false, changed("header")
@@ -169,7 +172,9 @@ func (Family) Endorse(file io.ReadSeeker, sign archive.SigningKey, to io.Writer)
 		return false, nil, err
 	}
 	if !f.Header.Has(tagPayloadDigest) && !f.Header.Has(tagPayloadSHA512) {
-		return false, nil, finding.New("content.malformed-package", "", "the package's header has no digest of its payload, so a signature over the header would not hold it: build it anew with a newer rpmbuild")
+		return false, nil, finding.New("content.malformed-package", "",
+			"the package's header has no digest of its payload, so a signature over the header would not "+
+				"hold it: build it anew with a newer rpmbuild")
 	}
 	md := md5.New()
 	md.Write(f.Header.Blob)
@@ -202,7 +207,8 @@ func lead(name string) []byte {
 
 // signatureHeader writes the header of digests and signatures, padded. sign may
 // be nil. Format 6 has its signatures as texts, and none of the old digests.
-func signatureHeader(header []byte, payload int64, md []byte, sign archive.SigningKey, six bool) ([]byte, error) {
+func signatureHeader(header []byte, payload int64, md []byte, sign archive.SigningKey,
+	six bool) ([]byte, error) {
 	w := &headerWriter{region: tagSignatures}
 	if six {
 		w.text(sigSHA256Header, sumOf(sha256.New(), header))
@@ -260,7 +266,12 @@ func (Family) Examine(s archive.Source, file io.ReadSeeker) (archive.Examined, e
 	}
 	name := f.Header.Text(tagName)
 	evr := f.Header.Text(tagVersion) + "-" + f.Header.Text(tagRelease)
-	d := Description{File: f, Path: "packages/" + name + "-" + evr + "." + f.Header.Text(tagArch) + ".rpm", SHA256: hex.EncodeToString(digest.Sum(nil)), Size: size}
+	d := Description{
+		File:   f,
+		Path:   "packages/" + name + "-" + evr + "." + f.Header.Text(tagArch) + ".rpm",
+		SHA256: hex.EncodeToString(digest.Sum(nil)),
+		Size:   size,
+	}
 	if err := archive.CheckPath(d.Path); err != nil {
 		return archive.Examined{}, err
 	}
@@ -329,7 +340,13 @@ var relationTags = []struct {
 	{"enhances", tagEnhanceName, tagEnhanceName + 1, tagEnhanceName + 2},
 }
 
-var flagWords = map[int64]string{senseLess: "LT", senseGreater: "GT", senseEqual: "EQ", senseLess | senseEqual: "LE", senseGreater | senseEqual: "GE"}
+var flagWords = map[int64]string{
+	senseLess:                 "LT",
+	senseGreater:              "GT",
+	senseEqual:                "EQ",
+	senseLess | senseEqual:    "LE",
+	senseGreater | senseEqual: "GE",
+}
 
 // primaryFile tells which files stand in the primary list: those that others
 // most often need by name.
@@ -363,20 +380,28 @@ func (d Description) Primary() string {
 	if h.Has(tagLongSize) {
 		installed = h.Number(tagLongSize)
 	}
-	fmt.Fprintf(&b, "<package type=\"rpm\">\n  <name>%s</name>\n  <arch>%s</arch>\n  <version%s/>\n", escape(h.Text(tagName)), escape(h.Text(tagArch)), versionAttributes(h.EVR()))
-	fmt.Fprintf(&b, "  <checksum type=\"sha256\" pkgid=\"YES\">%s</checksum>\n  <summary>%s</summary>\n  <description>%s</description>\n", d.SHA256, escape(h.Text(tagSummary)), escape(h.Text(tagDescription)))
+	fmt.Fprintf(&b, "<package type=\"rpm\">\n  <name>%s</name>\n  <arch>%s</arch>\n  <version%s/>\n",
+		escape(h.Text(tagName)), escape(h.Text(tagArch)), versionAttributes(h.EVR()))
+	fmt.Fprintf(&b, "  <checksum type=\"sha256\" pkgid=\"YES\">%s</checksum>\n  <summary>%s</summary>\n  "+
+		"<description>%s</description>\n", d.SHA256, escape(h.Text(tagSummary)),
+		escape(h.Text(tagDescription)))
 	base := ""
 	if d.Base != "" {
 		base = ` xml:base="` + escape(d.Base) + `"`
 	}
-	fmt.Fprintf(&b, "  <packager>%s</packager>\n  <url>%s</url>\n  <time file=\"%d\" build=\"%d\"/>\n  <size package=\"%d\" installed=\"%d\" archive=\"%d\"/>\n  <location%s href=\"%s\"/>\n",
-		escape(h.Text(tagPackager)), escape(h.Text(tagURL)), h.Number(tagBuildTime), h.Number(tagBuildTime), d.Size, installed, h.Number(tagArchiveSize), base, escape(d.Path))
+	fmt.Fprintf(&b, "  <packager>%s</packager>\n  <url>%s</url>\n  <time file=\"%d\" build=\"%d\"/>\n  "+
+		"<size package=\"%d\" installed=\"%d\" archive=\"%d\"/>\n  <location%s href=\"%s\"/>\n",
+		escape(h.Text(tagPackager)), escape(h.Text(tagURL)), h.Number(tagBuildTime), h.Number(tagBuildTime),
+		d.Size, installed, h.Number(tagArchiveSize), base, escape(d.Path))
 	group := h.Text(tagGroup)
 	if group == "" {
 		group = "Unspecified"
 	}
-	fmt.Fprintf(&b, "  <format>\n    <rpm:license>%s</rpm:license>\n    <rpm:vendor>%s</rpm:vendor>\n    <rpm:group>%s</rpm:group>\n    <rpm:buildhost>%s</rpm:buildhost>\n    <rpm:sourcerpm>%s</rpm:sourcerpm>\n    <rpm:header-range start=\"%d\" end=\"%d\"/>\n",
-		escape(h.Text(tagLicence)), escape(h.Text(tagVendor)), escape(group), escape(h.Text(tagBuildHost)), escape(h.Text(tagSourceRPM)), d.Start, d.Payload)
+	fmt.Fprintf(&b, "  <format>\n    <rpm:license>%s</rpm:license>\n    <rpm:vendor>%s</rpm:vendor>\n    "+
+		"<rpm:group>%s</rpm:group>\n    <rpm:buildhost>%s</rpm:buildhost>\n    "+
+		"<rpm:sourcerpm>%s</rpm:sourcerpm>\n    <rpm:header-range start=\"%d\" end=\"%d\"/>\n",
+		escape(h.Text(tagLicence)), escape(h.Text(tagVendor)), escape(group), escape(h.Text(tagBuildHost)),
+		escape(h.Text(tagSourceRPM)), d.Start, d.Payload)
 	for _, t := range relationTags {
 		var lines strings.Builder
 		seen := map[relation]bool{}
@@ -418,7 +443,8 @@ func fileElement(p, kind string) string {
 
 func (d Description) begin() string {
 	h := d.Header
-	return fmt.Sprintf("<package pkgid=\"%s\" name=\"%s\" arch=\"%s\">\n  <version%s/>\n", d.SHA256, escape(h.Text(tagName)), escape(h.Text(tagArch)), versionAttributes(h.EVR()))
+	return fmt.Sprintf("<package pkgid=\"%s\" name=\"%s\" arch=\"%s\">\n  <version%s/>\n", d.SHA256,
+		escape(h.Text(tagName)), escape(h.Text(tagArch)), versionAttributes(h.EVR()))
 }
 
 // FileList writes the element of the "filelists" list.
@@ -437,9 +463,11 @@ func (d Description) FileList() string {
 func (d Description) Other() string {
 	var b strings.Builder
 	b.WriteString(d.begin())
-	names, texts, times := d.Header.Strings(tagChangeName), d.Header.Strings(tagChangeText), d.Header.Numbers(tagChangeTime)
+	names, texts, times := d.Header.Strings(tagChangeName), d.Header.Strings(tagChangeText),
+		d.Header.Numbers(tagChangeTime)
 	for i := min(len(names), len(texts), len(times), 10) - 1; i >= 0; i-- {
-		fmt.Fprintf(&b, "  <changelog author=\"%s\" date=\"%d\">%s</changelog>\n", escape(names[i]), times[i], escape(texts[i]))
+		fmt.Fprintf(&b, "  <changelog author=\"%s\" date=\"%d\">%s</changelog>\n", escape(names[i]),
+			times[i], escape(texts[i]))
 	}
 	b.WriteString("</package>")
 	return b.String()

@@ -24,7 +24,8 @@ import (
 var testKeys = sync.OnceValue(func() (k [2]*trust.SiteKey) {
 	for i := range k {
 		var err error
-		if k[i], err = trust.NewKey(fmt.Sprintf("Brine %d", i), "", "keys@brine.example", time.Now); err != nil {
+		if k[i], err = trust.NewKey(fmt.Sprintf("Brine %d", i), "", "keys@brine.example", time.Now); err !=
+			nil {
 			panic(err)
 		}
 	}
@@ -39,17 +40,22 @@ func keyringOf(certs ...*trust.Certificate) *trust.Keyring {
 	return trust.NewKeyring("brine", known, time.Now)
 }
 
-var pumpctl = Made{Name: "pumpctl", Version: "2:3.2.0-1.el9", Arch: "x86_64", Summary: "start & stop <pumps>", Time: 1_790_000_000, Change: "first",
-	Requires: []string{"libbrine >= 3", "(a if (b and c))"}, Provides: []string{"pump-control = 3.2"}, Conflicts: []string{"old-pump < 2"}, Obsoletes: []string{"pump-ctl <= 1"},
-	Recommends: []string{"pump-gauge"}, Suggests: []string{"pump-paper"}, Supplements: []string{"(x and y)"}, Enhances: []string{"z"},
-	Files: []MadeFile{{"/usr/bin/pumpctl", 0o755, []byte("#!/bin/sh\n")}, {"/usr/share/pump/data", 0o644, []byte("data")}, {"/etc/pump.conf", 0o644, []byte("x")}}}
+var pumpctl = Made{Name: "pumpctl", Version: "2:3.2.0-1.el9", Arch: "x86_64", Summary: "start & stop <pumps>",
+	Time: 1_790_000_000, Change: "first",
+	Requires: []string{"libbrine >= 3", "(a if (b and c))"}, Provides: []string{"pump-control = 3.2"},
+	Conflicts: []string{"old-pump < 2"}, Obsoletes: []string{"pump-ctl <= 1"},
+	Recommends: []string{"pump-gauge"}, Suggests: []string{"pump-paper"}, Supplements: []string{"(x and y)"},
+	Enhances: []string{"z"},
+	Files: []MadeFile{{"/usr/bin/pumpctl", 0o755, []byte("#!/bin/sh\n")},
+		{"/usr/share/pump/data", 0o644, []byte("data")}, {"/etc/pump.conf", 0o644, []byte("x")}}}
 
 // ed25519Key signs as an EdDSA key.
 type ed25519Key struct{ entity *openpgp.Entity }
 
 func newEd25519(t *testing.T) ed25519Key {
 	t.Helper()
-	e, err := openpgp.NewEntity("Brine EdDSA", "", "keys@brine.example", &packet.Config{Algorithm: packet.PubKeyAlgoEdDSA, DefaultHash: crypto.SHA256})
+	e, err := openpgp.NewEntity("Brine EdDSA", "", "keys@brine.example",
+		&packet.Config{Algorithm: packet.PubKeyAlgoEdDSA, DefaultHash: crypto.SHA256})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -92,7 +98,8 @@ func TestPackagesOfBothFormatsAndKindsOfKeysAreVerified(t *testing.T) {
 		format int
 		sign   archive.SigningKey
 		cert   *trust.Certificate
-	}{{"4 RSA", 4, rsa, rsa.Certificate()}, {"6 RSA", 6, rsa, rsa.Certificate()}, {"4 EdDSA", 4, ed, ed.certificate(t)}, {"6 EdDSA", 6, ed, ed.certificate(t)}} {
+	}{{"4 RSA", 4, rsa, rsa.Certificate()}, {"6 RSA", 6, rsa, rsa.Certificate()},
+		{"4 EdDSA", 4, ed, ed.certificate(t)}, {"6 EdDSA", 6, ed, ed.certificate(t)}} {
 		for _, z := range []string{"gz", "xz", "zst"} {
 			t.Run(c.name+" "+z, func(t *testing.T) {
 				m := pumpctl
@@ -105,7 +112,8 @@ func TestPackagesOfBothFormatsAndKindsOfKeysAreVerified(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				if in.Identity != (archive.Identity{Name: "pumpctl", Version: "2:3.2.0-1.el9", Arch: "x86_64"}) || in.Signer.Fingerprint != c.cert.Fingerprint {
+				if in.Identity != (archive.Identity{Name: "pumpctl", Version: "2:3.2.0-1.el9",
+					Arch: "x86_64"}) || in.Signer.Fingerprint != c.cert.Fingerprint {
 					t.Errorf("%+v", in)
 				}
 				if _, err := inspect(file, keyringOf(testKeys()[1].Certificate())); err == nil {
@@ -115,7 +123,8 @@ func TestPackagesOfBothFormatsAndKindsOfKeysAreVerified(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				for what, at := range map[string]int64{"header": o.Start + 400, "payload": o.Payload + 20, "last byte": int64(len(file)) - 1} {
+				for what, at := range map[string]int64{"header": o.Start + 400, "payload": o.Payload + 20,
+					"last byte": int64(len(file)) - 1} {
 					broken := bytes.Clone(file)
 					broken[at] ^= 1
 					if _, err := inspect(broken, keyringOf(c.cert)); err == nil {
@@ -184,7 +193,8 @@ func TestWhatASignatureCoversIsWhatCounts(t *testing.T) {
 	if changed, _, err := (Family{}).Endorse(bytes.NewReader(unsigned), key, &out); err != nil || !changed {
 		t.Fatal(changed, err)
 	}
-	if in, err := inspect(out.Bytes(), keyringOf(key.Certificate())); err != nil || in.Signer.Fingerprint != key.Certificate().Fingerprint {
+	if in, err := inspect(out.Bytes(), keyringOf(key.Certificate())); err != nil ||
+		in.Signer.Fingerprint != key.Certificate().Fingerprint {
 		t.Errorf("endorsed: %+v %v", in, err)
 	}
 	u, _ := Open(bytes.NewReader(unsigned))
@@ -206,10 +216,14 @@ func TestHostilePackagesAreRefused(t *testing.T) {
 	}
 	o, _ := Open(bytes.NewReader(good))
 	for name, file := range map[string][]byte{
-		"empty": nil, "a lead alone": good[:96], "cut in the signatures": good[:120], "cut in the header": good[:o.Start+200],
-		"no lead": change(0, 0, 0, 0, 0), "of sources": change(7, 1), "no magic": change(96, 0), "a billion entries": change(96+8, 0x3b, 0x9a, 0xca, 0),
-		"four gigabytes of data": change(96+12, 0xff, 0xff, 0xff, 0xff), "an entry beyond the end": change(int(o.Start)+16+16*5+8, 0x7f, 0xff, 0xff, 0xff),
-		"a count beyond the end": change(int(o.Start)+16+16*5+12, 0x00, 0xff, 0xff, 0xff), "an unknown type": change(int(o.Start)+16+16*5+4, 0, 0, 0, 99),
+		"empty": nil, "a lead alone": good[:96], "cut in the signatures": good[:120],
+		"cut in the header": good[:o.Start+200],
+		"no lead":           change(0, 0, 0, 0, 0), "of sources": change(7, 1), "no magic": change(96, 0),
+		"a billion entries":       change(96+8, 0x3b, 0x9a, 0xca, 0),
+		"four gigabytes of data":  change(96+12, 0xff, 0xff, 0xff, 0xff),
+		"an entry beyond the end": change(int(o.Start)+16+16*5+8, 0x7f, 0xff, 0xff, 0xff),
+		"a count beyond the end":  change(int(o.Start)+16+16*5+12, 0x00, 0xff, 0xff, 0xff),
+		"an unknown type":         change(int(o.Start)+16+16*5+4, 0, 0, 0, 99),
 	} {
 		_, err := inspect(file, nil)
 		f, ok := finding.From(err)
@@ -253,7 +267,8 @@ func TestPackagesOfTheRealBuildProgramAreReadAndVerified(t *testing.T) {
 	}()
 	certs := map[string]*trust.Certificate{}
 	for _, algo := range []string{"rsa3072", "ed25519"} {
-		run("gpg", "--batch", "--passphrase", "", "--quick-generate-key", algo+"@brine.example", algo, "sign", "never")
+		run("gpg", "--batch", "--passphrase", "", "--quick-generate-key", algo+"@brine.example", algo, "sign",
+			"never")
 		c, err := trust.ReadCertificates([]byte(run("gpg", "--armor", "--export", algo+"@brine.example")))
 		if err != nil {
 			t.Fatal(err)
@@ -288,10 +303,13 @@ ln -s table %{buildroot}/usr/share/pump-meter/link
 - first
 `
 	os.WriteFile(filepath.Join(dir, "pump-meter.spec"), []byte(spec), 0o644)
-	for _, c := range []struct{ payload, algo string }{{"w9.gzdio", "rsa3072"}, {"w6.xzdio", "ed25519"}, {"w3.zstdio", "rsa3072"}, {"w9.bzdio", "ed25519"}, {"w.ufdio", "rsa3072"}, {"w2.lzdio", "rsa3072"}} {
+	for _, c := range []struct{ payload, algo string }{{"w9.gzdio", "rsa3072"}, {"w6.xzdio", "ed25519"}, {
+		"w3.zstdio", "rsa3072"}, {"w9.bzdio", "ed25519"}, {"w.ufdio", "rsa3072"}, {"w2.lzdio", "rsa3072"}} {
 		t.Run(c.payload+" "+c.algo, func(t *testing.T) {
 			os.RemoveAll(filepath.Join(dir, "out"))
-			run("rpmbuild", "-bb", "--quiet", "--nodebuginfo", "--define", "_topdir "+dir+"/top", "--define", "_rpmdir "+dir+"/out", "--define", "_binary_payload "+c.payload, "--define", "_build_id_links none", "pump-meter.spec")
+			run("rpmbuild", "-bb", "--quiet", "--nodebuginfo", "--define", "_topdir "+dir+"/top", "--define",
+				"_rpmdir "+dir+"/out", "--define", "_binary_payload "+c.payload, "--define",
+				"_build_id_links none", "pump-meter.spec")
 			files, _ := filepath.Glob(dir + "/out/*/*.rpm")
 			if len(files) != 1 {
 				t.Fatal(files)
@@ -300,16 +318,19 @@ ln -s table %{buildroot}/usr/share/pump-meter/link
 			if err != nil {
 				t.Fatal(err)
 			}
-			if in, err := inspect(plain, keyringOf(certs[c.algo])); err != nil || in.Signer.Fingerprint != "" {
+			if in, err := inspect(plain, keyringOf(certs[c.algo])); err != nil ||
+				in.Signer.Fingerprint != "" {
 				t.Errorf("unsigned: %+v %v", in, err)
 			}
-			run("rpmsign", "--addsign", "--define", "__gpg "+gpg, "--define", "_gpg_name "+c.algo+"@brine.example", files[0])
+			run("rpmsign", "--addsign", "--define", "__gpg "+gpg, "--define", "_gpg_name "+c.algo+
+				"@brine.example", files[0])
 			file, err := os.ReadFile(files[0])
 			if err != nil {
 				t.Fatal(err)
 			}
 			in, err := inspect(file, keyringOf(certs["rsa3072"], certs["ed25519"]))
-			if err != nil || in.Signer.Fingerprint != certs[c.algo].Fingerprint || in.Version != "2:1.0~rc1-3" || in.Arch != "noarch" {
+			if err != nil || in.Signer.Fingerprint != certs[c.algo].Fingerprint || in.Version !=
+				"2:1.0~rc1-3" || in.Arch != "noarch" {
 				t.Errorf("%+v %v", in, err)
 			}
 			if _, err := inspect(file, keyringOf(testKeys()[0].Certificate())); err == nil {
@@ -320,7 +341,8 @@ ln -s table %{buildroot}/usr/share/pump-meter/link
 				t.Error("a changed payload was accepted")
 			}
 			// What an index says of it reads back.
-			x, err := Family{}.Examine(archive.Source{Name: "s", Architectures: []string{"x86_64"}}, bytes.NewReader(plain))
+			x, err := Family{}.Examine(archive.Source{Name: "s", Architectures: []string{"x86_64"}},
+				bytes.NewReader(plain))
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -328,17 +350,22 @@ ln -s table %{buildroot}/usr/share/pump-meter/link
 			if err != nil {
 				t.Fatal(err)
 			}
-			if got := fmt.Sprint(rel.Requires, rel.Recommends, rel.Supplements, rel.Conflicts, x.Package.Backward); got !=
-				"[pump-desk or not pump-panel libbrine >= 3] [pump-gauge] [[pump-desk pump-gauge]] [old-meter < 2 meter <= 1.0] true" && got !=
-				"[libbrine >= 3 pump-desk or not pump-panel] [pump-gauge] [[pump-desk pump-gauge]] [old-meter < 2 meter <= 1.0] true" {
+			if got := fmt.Sprint(rel.Requires, rel.Recommends, rel.Supplements, rel.Conflicts,
+				x.Package.Backward); got !=
+				"[pump-desk or not pump-panel libbrine >= 3] [pump-gauge] [[pump-desk pump-gauge]] "+
+					"[old-meter < 2 meter <= 1.0] true" && got !=
+				"[libbrine >= 3 pump-desk or not pump-panel] [pump-gauge] [[pump-desk pump-gauge]] "+
+					"[old-meter < 2 meter <= 1.0] true" {
 				t.Errorf("relations: %s", got)
 			}
-			if !bytes.Contains(x.Raw, []byte("<file>/usr/bin/pump-meter</file>")) || bytes.Contains(x.Raw, []byte("rpmlib(")) {
+			if !bytes.Contains(x.Raw, []byte("<file>/usr/bin/pump-meter</file>")) ||
+				bytes.Contains(x.Raw, []byte("rpmlib(")) {
 				t.Errorf("primary:\n%s", x.Raw)
 			}
 			o, _ := Open(bytes.NewReader(plain))
 			list := Description{File: o, SHA256: x.Package.SHA256}.FileList()
-			for _, want := range []string{`<file type="dir">/usr/share/pump-meter</file>`, "<file>/usr/share/pump-meter/link</file>"} {
+			for _, want := range []string{`<file type="dir">/usr/share/pump-meter</file>`,
+				"<file>/usr/share/pump-meter/link</file>"} {
 				if !strings.Contains(list, want) {
 					t.Errorf("no %s in\n%s", want, list)
 				}
@@ -362,18 +389,24 @@ func TestTheRealToolsReadOurPackages(t *testing.T) {
 	os.WriteFile(name, file, 0o644)
 	os.WriteFile(filepath.Join(dir, "key.asc"), []byte(key.Certificate().Armoured()), 0o644)
 	run := func(args ...string) string {
-		out, err := exec.Command("rpm", append([]string{"--dbpath", filepath.Join(dir, "db")}, args...)...).CombinedOutput()
+		out, err := exec.Command("rpm", append([]string{"--dbpath", filepath.Join(dir, "db")},
+			args...)...).CombinedOutput()
 		if err != nil {
 			t.Fatalf("rpm %v: %v\n%s", args, err, out)
 		}
 		return string(out)
 	}
 	run("--import", filepath.Join(dir, "key.asc"))
-	if out := run("-Kv", name); strings.Contains(out, "NOKEY") || strings.Contains(out, "BAD") || !strings.Contains(out, "RSA/SHA512 Signature") || !strings.Contains(out, "Payload SHA256 digest: OK") {
+	if out := run("-Kv", name); strings.Contains(out, "NOKEY") || strings.Contains(out, "BAD") ||
+		!strings.Contains(out, "RSA/SHA512 Signature") ||
+		!strings.Contains(out, "Payload SHA256 digest: OK") {
 		t.Error(out)
 	}
-	if out := run("-qp", "--qf", "%{nevra} [%{requires} %{requireflags:depflags} %{requireversion};][%{supplements};]", "-l", name); !strings.Contains(out, "pumpctl-2:3.2.0-1.el9.x86_64") ||
-		!strings.Contains(out, "(a if (b and c))") || !strings.Contains(out, "(x and y)") || !strings.Contains(out, "/usr/share/pump/data") {
+	if out := run("-qp", "--qf",
+		"%{nevra} [%{requires} %{requireflags:depflags} %{requireversion};][%{supplements};]", "-l",
+		name); !strings.Contains(out, "pumpctl-2:3.2.0-1.el9.x86_64") ||
+		!strings.Contains(out, "(a if (b and c))") || !strings.Contains(out, "(x and y)") ||
+		!strings.Contains(out, "/usr/share/pump/data") {
 		t.Error(out)
 	}
 }

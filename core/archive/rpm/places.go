@@ -48,7 +48,8 @@ func (w *placed) check(path []string) error {
 			return archive.Ambiguous("the element %q could be taken for %q", cut(name, 60), other)
 		}
 	} else if p.depth != len(path) || len(path) > 1 && !slices.Contains(p.parents, path[len(path)-2]) {
-		return archive.Ambiguous("the element %q stands below %s, where it does not belong", name, strings.Join(path[:len(path)-1], "/"))
+		return archive.Ambiguous("the element %q stands below %s, where it does not belong", name,
+			strings.Join(path[:len(path)-1], "/"))
 	}
 	if len(path) > 1 {
 		parent := path[len(path)-2]
@@ -61,7 +62,8 @@ func (w *placed) check(path []string) error {
 	}
 	for i := len(w.met) - 1; i >= 0 && w.met[i] != ""; i-- {
 		if w.met[i] == name {
-			return archive.Ambiguous("the element %q stands twice below %s", name, strings.Join(path[:len(path)-1], "/"))
+			return archive.Ambiguous("the element %q stands twice below %s", name,
+				strings.Join(path[:len(path)-1], "/"))
 		}
 	}
 	w.met = append(w.met, name)
@@ -69,7 +71,8 @@ func (w *placed) check(path []string) error {
 }
 
 // walkPlaced is walk with every element looked at by where it stands.
-func walkPlaced(data []byte, w *placed, open func(path []string, n *node) error, shut func(path []string, text []byte) error) error {
+func walkPlaced(data []byte, w *placed, open func(path []string, n *node) error,
+	shut func(path []string, text []byte) error) error {
 	w.met = w.met[:0]
 	return walk(data, func(path []string, n *node) error {
 		if err := w.check(path); err != nil {
@@ -117,15 +120,18 @@ func holder(depth int, once bool, parents ...string) place {
 	return place{depth: depth, parents: parents, once: once, holds: true}
 }
 
-var relationLists = []string{"rpm:provides", "rpm:requires", "rpm:conflicts", "rpm:obsoletes", "rpm:recommends", "rpm:suggests", "rpm:supplements", "rpm:enhances"}
+var relationLists = []string{"rpm:provides", "rpm:requires", "rpm:conflicts", "rpm:obsoletes",
+	"rpm:recommends", "rpm:suggests", "rpm:supplements", "rpm:enhances"}
 
 var primaryPlaces = func() places {
 	p := places{"package": holder(1, false), "format": holder(2, true, "package"),
 		"file": {depth: 3, parents: []string{"format"}}, "rpm:entry": {depth: 4, parents: relationLists}}
-	for _, n := range strings.Fields("name arch version checksum summary description packager url time size location") {
+	for _, n := range strings.Fields(
+		"name arch version checksum summary description packager url time size location") {
 		p[n] = single(2, "package")
 	}
-	for _, n := range strings.Fields("rpm:license rpm:vendor rpm:group rpm:buildhost rpm:sourcerpm rpm:header-range") {
+	for _, n := range strings.Fields(
+		"rpm:license rpm:vendor rpm:group rpm:buildhost rpm:sourcerpm rpm:header-range") {
 		p[n] = single(3, "format")
 	}
 	for _, n := range relationLists {
@@ -135,21 +141,33 @@ var primaryPlaces = func() places {
 }()
 
 var rootPlaces = func() places {
-	p := places{"repomd": holder(1, false), "tags": holder(2, true, "repomd"), "data": holder(2, false, "repomd"), "revision": single(2, "repomd"),
-		"content": {depth: 3, parents: []string{"tags"}}, "repo": {depth: 3, parents: []string{"tags"}}, "distro": {depth: 3, parents: []string{"tags"}}}
-	for _, n := range strings.Fields("checksum open-checksum header-checksum location timestamp size open-size header-size database_version") {
+	p := places{"repomd": holder(1, false), "tags": holder(2, true, "repomd"), "data": holder(2, false,
+		"repomd"), "revision": single(2, "repomd"),
+		"content": {depth: 3, parents: []string{"tags"}}, "repo": {depth: 3, parents: []string{"tags"}},
+		"distro": {depth: 3, parents: []string{"tags"}}}
+	for _, n := range strings.Fields(
+		"checksum open-checksum header-checksum location timestamp size open-size header-size " +
+			"database_version") {
 		p[n] = single(3, "data")
 	}
 	return p
 }()
 
-var filesPlaces = places{"package": holder(1, false), "version": single(2, "package"), "file": {depth: 2, parents: []string{"package"}}}
+var filesPlaces = places{
+	"package": holder(1, false),
+	"version": single(2, "package"),
+	"file":    {depth: 2, parents: []string{"package"}},
+}
 
 var updatePlaces = func() places {
-	p := places{"update": holder(1, false), "references": holder(2, true, "update"), "reference": {depth: 3, parents: []string{"references"}},
-		"pkglist": holder(2, true, "update"), "collection": holder(3, false, "pkglist"), "package": holder(4, false, "collection"),
-		"module": {depth: 4, parents: []string{"collection"}}, "filename": single(5, "package"), "sum": {depth: 5, parents: []string{"package"}}}
-	for _, n := range strings.Fields("id title issued updated severity release rights summary description solution") {
+	p := places{"update": holder(1, false), "references": holder(2, true, "update"),
+		"reference": {depth: 3, parents: []string{"references"}},
+		"pkglist":   holder(2, true, "update"), "collection": holder(3, false, "pkglist"),
+		"package": holder(4, false, "collection"),
+		"module":  {depth: 4, parents: []string{"collection"}}, "filename": single(5, "package"),
+		"sum": {depth: 5, parents: []string{"package"}}}
+	for _, n := range strings.Fields(
+		"id title issued updated severity release rights summary description solution") {
 		p[n] = single(2, "update")
 	}
 	p["name"] = place{depth: 4, parents: []string{"collection"}, once: true}

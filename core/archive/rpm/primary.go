@@ -14,10 +14,19 @@ import (
 // maxRelations bounds the relations and provided names of one package.
 const maxRelations = 200_000
 
-var entryKinds = map[string]byte{"rpm:requires": kindRequires, "rpm:conflicts": kindConflicts, "rpm:obsoletes": kindObsoletes,
-	"rpm:recommends": kindRecommends, "rpm:suggests": kindSuggests, "rpm:supplements": kindSupplements, "rpm:enhances": kindEnhances}
+var entryKinds = map[string]byte{"rpm:requires": kindRequires, "rpm:conflicts": kindConflicts,
+	"rpm:obsoletes":  kindObsoletes,
+	"rpm:recommends": kindRecommends, "rpm:suggests": kindSuggests, "rpm:supplements": kindSupplements,
+	"rpm:enhances": kindEnhances}
 
-var xmlOps = map[string]archive.Op{"": archive.Any, "LT": archive.Less, "LE": archive.LessOrEqual, "EQ": archive.Equal, "GE": archive.GreaterOrEqual, "GT": archive.Greater}
+var xmlOps = map[string]archive.Op{
+	"":   archive.Any,
+	"LT": archive.Less,
+	"LE": archive.LessOrEqual,
+	"EQ": archive.Equal,
+	"GE": archive.GreaterOrEqual,
+	"GT": archive.Greater,
+}
 
 // primaryReader reads the package elements of a primary list, one after the
 // other. It is used by one goroutine.
@@ -66,7 +75,8 @@ func (r *primaryReader) read(raw []byte) (*archive.Package, error) {
 			return nil, malformed("%s has a digest that is none", cut(p.Name, 80))
 		}
 	default:
-		return nil, finding.New("content.weak-digest", "", "%s has only a %q digest", cut(p.Name, 80), cut(r.digest, 20))
+		return nil, finding.New("content.weak-digest", "", "%s has only a %q digest",
+			cut(p.Name, 80), cut(r.digest, 20))
 	}
 	if err := checkNames(p); err != nil {
 		return nil, err
@@ -93,9 +103,11 @@ func elsewhere(base string) (string, error) {
 	u, err := url.Parse(base)
 	switch {
 	case err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https":
-		return "", finding.New("content.unsafe-path", "", "a package is said to lie at %q, which is no http or https URL", cut(base, 120))
+		return "", finding.New("content.unsafe-path", "",
+			"a package is said to lie at %q, which is no http or https URL", cut(base, 120))
 	case u.User != nil || u.RawQuery != "" || u.Fragment != "" || finding.Harmless(base) != base:
-		return "", finding.New("content.unsafe-path", "", "a package is said to lie at %q, which is more than a folder's URL", cut(base, 120))
+		return "", finding.New("content.unsafe-path", "",
+			"a package is said to lie at %q, which is more than a folder's URL", cut(base, 120))
 	}
 	return strings.TrimRight(base, "/"), nil
 }
@@ -106,7 +118,8 @@ func (r *primaryReader) start(path []string, e *node) error {
 	switch e.name {
 	case "package":
 		if e.attr("type") != "rpm" {
-			return archive.Ambiguous("a package is of the type %q, which clients pass over", cut(e.attr("type"), 40))
+			return archive.Ambiguous("a package is of the type %q, which clients pass over",
+				cut(e.attr("type"), 40))
 		}
 	case "version":
 		v, err := evrOf(e)
@@ -245,9 +258,11 @@ func evrOf(e *node) (string, error) {
 	epoch, version, release := e.attr("epoch"), e.attr("ver"), e.attr("rel")
 	zeros := len(epoch) > 1 && epoch[0] == '0'
 	empty := version == "" && e.has("ver") || release == "" && e.has("rel") || epoch == "" && e.has("epoch")
-	if strings.Trim(epoch, "0123456789") != "" || len(epoch) > 10 || zeros || empty || strings.ContainsAny(version+release, ":-") ||
+	if strings.Trim(epoch, "0123456789") != "" || len(epoch) > 10 || zeros || empty ||
+		strings.ContainsAny(version+release, ":-") ||
 		strings.ContainsFunc(version+release, func(r rune) bool { return r <= ' ' || r >= 0x7f }) {
-		return "", archive.Ambiguous("the version %q %q %q could be taken apart in two ways", cut(epoch, 40), cut(version, 40), cut(release, 40))
+		return "", archive.Ambiguous("the version %q %q %q could be taken apart in two ways", cut(epoch, 40),
+			cut(version, 40), cut(release, 40))
 	}
 	return joinEVR(epoch, version, release), nil
 }
@@ -304,7 +319,8 @@ func (r *primaryReader) rewrite(p *archive.Package, raw []byte) (string, error) 
 		element("  ", n, rest.texts[n])
 	}
 	line(`  <time file="%d" build="%d"/>`, rest.numbers["time.file"], rest.numbers["time.build"])
-	line(`  <size package="%d" installed="%d" archive="%d"/>`, p.Size, q.InstalledSize, rest.numbers["size.archive"])
+	line(`  <size package="%d" installed="%d" archive="%d"/>`, p.Size, q.InstalledSize,
+		rest.numbers["size.archive"])
 	line(`  <location href="%s"/>`, escape(p.Path))
 	line("  <format>")
 	element("    ", "rpm:license", q.Licence)
@@ -312,7 +328,8 @@ func (r *primaryReader) rewrite(p *archive.Package, raw []byte) (string, error) 
 	element("    ", "rpm:group", q.Section)
 	element("    ", "rpm:buildhost", rest.texts["rpm:buildhost"])
 	element("    ", "rpm:sourcerpm", rest.texts["rpm:sourcerpm"])
-	line(`    <rpm:header-range start="%d" end="%d"/>`, rest.numbers["rpm:header-range.start"], rest.numbers["rpm:header-range.end"])
+	line(`    <rpm:header-range start="%d" end="%d"/>`, rest.numbers["rpm:header-range.start"],
+		rest.numbers["rpm:header-range.end"])
 	var provides []archive.Relation
 	for _, v := range rest.provided {
 		provides = append(provides, archive.Relation{Name: v.Name, Op: v.Op, Version: v.Version})
@@ -337,7 +354,13 @@ func (r *primaryReader) rewrite(p *archive.Package, raw []byte) (string, error) 
 	return b.String(), nil
 }
 
-var opFlags = map[archive.Op]string{archive.Less: "LT", archive.LessOrEqual: "LE", archive.Equal: "EQ", archive.GreaterOrEqual: "GE", archive.Greater: "GT"}
+var opFlags = map[archive.Op]string{
+	archive.Less:           "LT",
+	archive.LessOrEqual:    "LE",
+	archive.Equal:          "EQ",
+	archive.GreaterOrEqual: "GE",
+	archive.Greater:        "GT",
+}
 
 // writeEntries writes one list of relations; before are those that are needed
 // already while a package is being installed.

@@ -51,7 +51,8 @@ type richParser struct {
 }
 
 func (p *richParser) tooLarge(format string, args ...any) error {
-	return finding.New("content.too-large", "", "the requirement %q "+format, append([]any{cut(p.whole, 120)}, args...)...)
+	return finding.New("content.too-large", "", "the requirement %q "+format,
+		append([]any{cut(p.whole, 120)}, args...)...)
 }
 
 func (p *richParser) bad(why string) error {
@@ -182,7 +183,14 @@ func (p *richParser) operand(depth int) (*expression, error) {
 	return &expression{leaf: r}, nil
 }
 
-var operators = map[string]archive.Op{"<": archive.Less, "<=": archive.LessOrEqual, "=": archive.Equal, "==": archive.Equal, ">=": archive.GreaterOrEqual, ">": archive.Greater}
+var operators = map[string]archive.Op{
+	"<":  archive.Less,
+	"<=": archive.LessOrEqual,
+	"=":  archive.Equal,
+	"==": archive.Equal,
+	">=": archive.GreaterOrEqual,
+	">":  archive.Greater,
+}
 
 // clauses writes an expression as clauses, or its negation. How deep it calls
 // itself is how deep the requirement is nested.
@@ -417,8 +425,22 @@ type needs struct {
 	text  string
 }
 
-var opLetters = map[archive.Op]byte{archive.Any: ' ', archive.Less: '<', archive.LessOrEqual: 'l', archive.Equal: '=', archive.GreaterOrEqual: 'g', archive.Greater: '>'}
-var letterOps = map[byte]archive.Op{' ': archive.Any, '<': archive.Less, 'l': archive.LessOrEqual, '=': archive.Equal, 'g': archive.GreaterOrEqual, '>': archive.Greater}
+var opLetters = map[archive.Op]byte{
+	archive.Any:            ' ',
+	archive.Less:           '<',
+	archive.LessOrEqual:    'l',
+	archive.Equal:          '=',
+	archive.GreaterOrEqual: 'g',
+	archive.Greater:        '>',
+}
+var letterOps = map[byte]archive.Op{
+	' ': archive.Any,
+	'<': archive.Less,
+	'l': archive.LessOrEqual,
+	'=': archive.Equal,
+	'g': archive.GreaterOrEqual,
+	'>': archive.Greater,
+}
 
 func pack(to []byte, kind byte, r archive.Relation) []byte {
 	to = append(to, kind, opLetters[r.Op])

@@ -59,11 +59,14 @@ func (Family) OwnName() bool { return true }
 // runsAlso lists, for each architecture of machines, what else runs there,
 // best first.
 var runsAlso = map[string][]string{
-	"x86_64": {"amd64", "ia32e", "i686", "athlon", "i586", "i486", "i386"}, "x86_64_v2": {"x86_64", "i686", "i586", "i486", "i386"},
-	"x86_64_v3": {"x86_64_v2", "x86_64", "i686", "i586", "i486", "i386"}, "x86_64_v4": {"x86_64_v3", "x86_64_v2", "x86_64", "i686", "i586", "i486", "i386"},
+	"x86_64": {"amd64", "ia32e", "i686", "athlon", "i586", "i486", "i386"}, "x86_64_v2": {"x86_64", "i686",
+		"i586", "i486", "i386"},
+	"x86_64_v3": {"x86_64_v2", "x86_64", "i686", "i586", "i486", "i386"}, "x86_64_v4": {"x86_64_v3",
+		"x86_64_v2", "x86_64", "i686", "i586", "i486", "i386"},
 	"i686": {"i586", "i486", "i386"}, "i586": {"i486", "i386"}, "i486": {"i386"},
-	"armv8hl": {"armv7hnl", "armv7hl", "armv6hl"}, "armv7hnl": {"armv7hl", "armv6hl"}, "armv7hl": {"armv6hl"}, "armv7l": {"armv6l", "armv5tel"},
-	"s390x": {"s390"}, "ppc64": {"ppc"}, "sparc64": {"sparc"}, "mips64el": {"mipsel"}, "mips64": {"mips"},
+	"armv8hl": {"armv7hnl", "armv7hl", "armv6hl"}, "armv7hnl": {"armv7hl", "armv6hl"}, "armv7hl": {"armv6hl"},
+	"armv7l": {"armv6l", "armv5tel"},
+	"s390x":  {"s390"}, "ppc64": {"ppc"}, "sparc64": {"sparc"}, "mips64el": {"mipsel"}, "mips64": {"mips"},
 }
 
 func rank(packageArch, machineArch string) int {
@@ -105,7 +108,8 @@ func (Family) CheckSource(s archive.Source) finding.List {
 	for _, a := range s.Architectures {
 		switch {
 		case a == "noarch" || a == "src" || a == "nosrc":
-			add("define.bad-value", "%q is not an architecture of a machine; packages for all of them come along by themselves", a)
+			add("define.bad-value", "%q is not an architecture of a machine; packages for all of them "+
+				"come along by themselves", a)
 		case !archPattern.MatchString(a):
 			add("define.bad-value", "%q is not an rpm architecture", a)
 		case a == "amd64":
@@ -145,7 +149,8 @@ type data struct {
 
 // ReadRoot implements archive.Family. The root's date is the newest time that
 // it gives for one of its lists, or that of its signature where it gives none.
-func (f Family) ReadRoot(s archive.Source, choice archive.RootChoice, files map[string][]byte, v archive.Verifier) (*archive.Root, error) {
+func (f Family) ReadRoot(s archive.Source, choice archive.RootChoice, files map[string][]byte,
+	v archive.Verifier) (*archive.Root, error) {
 	text := files[rootPath]
 	by, err := v.Detached(text, files[rootSignature])
 	if err != nil {
@@ -255,11 +260,13 @@ func (d data) into(r *archive.Root) error {
 	if d.SHA256 == "" && d.SHA512 == "" {
 		return nil // told if it is needed
 	}
-	if d.SHA256 != "" && (len(d.SHA256) != 64 || !isHex(d.SHA256)) || d.SHA512 != "" && (len(d.SHA512) != 128 || !isHex(d.SHA512)) {
+	if d.SHA256 != "" && (len(d.SHA256) != 64 || !isHex(d.SHA256)) || d.SHA512 != "" &&
+		(len(d.SHA512) != 128 || !isHex(d.SHA512)) {
 		return malformed("the root's digest of its %s list is none", cut(d.kind, 40))
 	}
 	if d.base != "" {
-		return finding.New("content.unsafe-path", "", "the root says that its %s list lies elsewhere, at %q", cut(d.kind, 40), cut(d.base, 120))
+		return finding.New("content.unsafe-path", "", "the root says that its %s list lies elsewhere, at %q",
+			cut(d.kind, 40), cut(d.base, 120))
 	}
 	if err := archive.CheckHref(d.Path); err != nil {
 		return err
@@ -279,8 +286,11 @@ func (d data) into(r *archive.Root) error {
 // it is of; where it does, the definition must agree.
 func (Family) CheckRoot(s archive.Source, r *archive.Root) finding.List {
 	var out finding.List
-	if s.Release != "" && len(r.Names) > 0 && !slices.ContainsFunc(r.Names, func(n string) bool { return n == s.Release || majorOf(n) == s.Release || n == majorOf(s.Release) }) {
-		out = append(out, finding.New("source.release-mismatch", "source "+s.Name, "the root says it is %s, and the definition asks for %s",
+	if s.Release != "" && len(r.Names) > 0 && !slices.ContainsFunc(r.Names, func(n string) bool {
+		return n == s.Release || majorOf(n) == s.Release || n == majorOf(s.Release)
+	}) {
+		out = append(out, finding.New("source.release-mismatch", "source "+s.Name,
+			"the root says it is %s, and the definition asks for %s",
 			finding.Harmless(strings.Join(r.Names, " or ")), s.Release))
 	}
 	return out
@@ -340,7 +350,8 @@ func (Family) Companions(s archive.Source, r *archive.Root) []archive.Companion 
 		for _, kind := range []string{"primary", "filelists", "other", "updateinfo", "group", "modules"} {
 			required = required || r.Fields["data:"+kind] == p
 		}
-		out = append(out, archive.Companion{Entry: e, Paths: []string{p}, Required: required, Places: []string{p}})
+		out = append(out, archive.Companion{Entry: e, Paths: []string{p},
+			Required: required, Places: []string{p}})
 	}
 	slices.SortFunc(out, func(a, b archive.Companion) int { return strings.Compare(a.Path, b.Path) })
 	return out

@@ -29,12 +29,16 @@ func (m module) String() string {
 	if m.context == "" {
 		m.context = fmt.Sprintf("%08x", crc32.ChecksumIEEE([]byte(m.needs)))
 	}
-	return fmt.Sprintf("---\ndocument: modulemd\nversion: 2\ndata:\n  name: %s\n  stream: %q\n  version: %d\n  context: %q\n  arch: x86_64\n  summary: made up\n  description: made up\n  license: {module: [MIT]}\n  dependencies:\n  - requires: {%s}\n  artifacts:\n    rpms: [%s]\n...\n",
+	return fmt.Sprintf("---\ndocument: modulemd\nversion: 2\ndata:\n  name: %s\n  stream: %q\n  version: "+
+		"%d\n  context: %q\n  arch: x86_64\n  summary: made up\n  description: made up\n  license: "+
+		"{module: [MIT]}\n  dependencies:\n  - requires: {%s}\n  artifacts:\n    rpms: [%s]\n...\n",
 		m.name, m.stream, m.version, m.context, m.needs, strings.Join(m.packages, ", "))
 }
 
 func defaultOf(name, stream string) string {
-	return fmt.Sprintf("---\ndocument: modulemd-defaults\nversion: 1\ndata:\n  module: %s\n  stream: %q\n...\n", name, stream)
+	return fmt.Sprintf(
+		"---\ndocument: modulemd-defaults\nversion: 1\ndata:\n  module: %s\n  stream: %q\n...\n", name,
+		stream)
 }
 
 // modular is some repositories with module streams.
@@ -92,22 +96,33 @@ func (m modular) theirs(t *testing.T, key archive.SigningKey) []string {
 	}
 	var repos strings.Builder
 	for i, made := range m.made {
-		files, err := Repository{Name: fmt.Sprintf("r%d", i), Date: time.Now(), Packages: made, Modules: m.lists[i], Unsigned: true, Built: map[string][]byte{}}.Publish(key)
+		files, err := Repository{
+			Name:     fmt.Sprintf("r%d", i),
+			Date:     time.Now(),
+			Packages: made,
+			Modules:  m.lists[i],
+			Unsigned: true,
+			Built:    map[string][]byte{},
+		}.Publish(key)
 		if err != nil {
 			t.Fatal(err)
 		}
 		for p, data := range files {
 			write(fmt.Sprintf("repo%d/%s", i, p), string(data))
 		}
-		fmt.Fprintf(&repos, "[r%d]\nname=r%d\nbaseurl=file://%s/repo%d\nenabled=1\ngpgcheck=0\n", i, i, root, i)
+		fmt.Fprintf(&repos, "[r%d]\nname=r%d\nbaseurl=file://%s/repo%d\nenabled=1\ngpgcheck=0\n", i, i, root,
+			i)
 	}
 	write("repos/r.repo", repos.String())
 	for _, e := range m.enabled {
 		name, stream, _ := strings.Cut(e, ":")
-		write("machine/etc/dnf/modules.d/"+name+".module", fmt.Sprintf("[%s]\nname=%s\nstream=%s\nprofiles=\nstate=enabled\n", name, name, stream))
+		write("machine/etc/dnf/modules.d/"+name+".module", fmt.Sprintf(
+			"[%s]\nname=%s\nstream=%s\nprofiles=\nstate=enabled\n", name, name, stream))
 	}
-	cmd := exec.Command("dnf", "--installroot="+root+"/machine", "--setopt=reposdir="+root+"/repos", "--setopt=cachedir="+root+"/cache",
-		"--setopt=module_platform_id=platform:el9", "--setopt=plugins=0", "--releasever=9", "--forcearch=x86_64", "repoquery", "--available", "--show-duplicates",
+	cmd := exec.Command("dnf", "--installroot="+root+"/machine", "--setopt=reposdir="+root+"/repos",
+		"--setopt=cachedir="+root+"/cache",
+		"--setopt=module_platform_id=platform:el9", "--setopt=plugins=0", "--releasever=9",
+		"--forcearch=x86_64", "repoquery", "--available", "--show-duplicates",
 		"--qf", "%{name}-%{epoch}:%{version}-%{release}.%{arch}\n")
 	var out, told bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &told
@@ -136,58 +151,86 @@ func TestWhatModuleStreamsShowIsWhatTheClientSees(t *testing.T) {
 	platform := "platform: [el9]"
 	cases := map[string]modular{
 		"a default stream hides its names elsewhere": {
-			made:  [][]Made{{made("panel", "2-1"), made("panel", "3-1"), made("loose", "1-1")}, {made("panel", "9-1"), made("other", "1-1", "panel"), made("third", "1-1", "panel = 4")}},
-			lists: []string{module{"panel", "2", 1, platform, []string{"panel-0:2-1.x86_64"}, ""}.String() + module{"panel", "3", 1, platform, []string{"panel-0:3-1.x86_64"}, ""}.String() + defaultOf("panel", "2"), ""}},
+			made: [][]Made{{made("panel", "2-1"), made("panel", "3-1"), made("loose", "1-1")},
+				{made("panel", "9-1"), made("other", "1-1", "panel"), made("third", "1-1", "panel = 4")}},
+			lists: []string{module{"panel", "2", 1, platform, []string{"panel-0:2-1.x86_64"}, ""}.String() +
+				module{"panel", "3", 1, platform, []string{"panel-0:3-1.x86_64"}, ""}.String() + defaultOf(
+				"panel", "2"), ""}},
 		"an enabled stream puts on what it needs, which is no default": {
-			made:    [][]Made{{made("app", "1-1"), made("lib", "1-1"), made("lib", "2-1"), made("lib", "9-1")}},
-			lists:   []string{module{"app", "1", 1, platform + ", lib: [\"2\"]", []string{"app-0:1-1.x86_64"}, ""}.String() + module{"lib", "1", 1, platform, []string{"lib-0:1-1.x86_64"}, ""}.String() + module{"lib", "2", 1, platform, []string{"lib-0:2-1.x86_64"}, ""}.String()},
+			made: [][]Made{{made("app", "1-1"), made("lib", "1-1"),
+				made("lib", "2-1"), made("lib", "9-1")}},
+			lists: []string{module{"app", "1", 1, platform + ", lib: [\"2\"]", []string{"app-0:1-1.x86_64"},
+				""}.String() + module{"lib", "1", 1, platform, []string{"lib-0:1-1.x86_64"}, ""}.String() +
+				module{"lib", "2", 1, platform, []string{"lib-0:2-1.x86_64"}, ""}.String()},
 			enabled: []string{"app:1"}},
 		"a default whose need nobody has is off, and hides nothing": {
-			made:  [][]Made{{made("app", "1-1")}, {made("app", "9-1")}},
-			lists: []string{module{"app", "1", 1, platform + ", gone: [\"2\"]", []string{"app-0:1-1.x86_64"}, ""}.String() + defaultOf("app", "1"), ""}},
+			made: [][]Made{{made("app", "1-1")}, {made("app", "9-1")}},
+			lists: []string{module{"app", "1", 1, platform + ", gone: [\"2\"]", []string{"app-0:1-1.x86_64"},
+				""}.String() + defaultOf("app", "1"), ""}},
 		"one package of two streams": {
-			made:    [][]Made{{made("shared", "1-1"), made("a", "1-1"), made("b", "1-1")}},
-			lists:   []string{module{"m", "a", 1, platform, []string{"shared-0:1-1.x86_64", "a-0:1-1.x86_64"}, ""}.String() + module{"m", "b", 1, platform, []string{"shared-0:1-1.x86_64", "b-0:1-1.x86_64"}, ""}.String()},
+			made: [][]Made{{made("shared", "1-1"), made("a", "1-1"), made("b", "1-1")}},
+			lists: []string{module{"m", "a", 1, platform, []string{"shared-0:1-1.x86_64", "a-0:1-1.x86_64"},
+				""}.String() + module{"m", "b", 1, platform,
+				[]string{"shared-0:1-1.x86_64", "b-0:1-1.x86_64"}, ""}.String()},
 			enabled: []string{"m:b"}},
 		"a default that needs another stream of an enabled module is off": {
-			made:    [][]Made{{made("app", "1-1"), made("lib", "1-1"), made("lib", "2-1")}},
-			lists:   []string{module{"app", "1", 1, platform + ", lib: [\"2\"]", []string{"app-0:1-1.x86_64"}, ""}.String() + defaultOf("app", "1") + module{"lib", "1", 1, platform, []string{"lib-0:1-1.x86_64"}, ""}.String() + module{"lib", "2", 1, platform, []string{"lib-0:2-1.x86_64"}, ""}.String()},
+			made: [][]Made{{made("app", "1-1"), made("lib", "1-1"), made("lib", "2-1")}},
+			lists: []string{module{"app", "1", 1, platform + ", lib: [\"2\"]", []string{"app-0:1-1.x86_64"},
+				""}.String() + defaultOf("app", "1") + module{"lib", "1", 1, platform, []string{
+				"lib-0:1-1.x86_64"}, ""}.String() + module{"lib", "2", 1, platform, []string{
+				"lib-0:2-1.x86_64"}, ""}.String()},
 			enabled: []string{"lib:1"}},
 		"any stream of a module, where it has a default": {
-			made:    [][]Made{{made("app", "1-1"), made("lib", "1-1"), made("lib", "2-1")}},
-			lists:   []string{module{"app", "1", 1, platform + ", lib: []", []string{"app-0:1-1.x86_64"}, ""}.String() + defaultOf("lib", "1") + module{"lib", "1", 1, platform, []string{"lib-0:1-1.x86_64"}, ""}.String() + module{"lib", "2", 1, platform, []string{"lib-0:2-1.x86_64"}, ""}.String()},
+			made: [][]Made{{made("app", "1-1"), made("lib", "1-1"), made("lib", "2-1")}},
+			lists: []string{module{"app", "1", 1, platform + ", lib: []", []string{"app-0:1-1.x86_64"},
+				""}.String() + defaultOf("lib", "1") + module{"lib", "1", 1, platform, []string{
+				"lib-0:1-1.x86_64"}, ""}.String() + module{"lib", "2", 1, platform, []string{
+				"lib-0:2-1.x86_64"}, ""}.String()},
 			enabled: []string{"app:1"}},
 		"two builds of one stream": {
-			made:    [][]Made{{made("app", "1-1")}, {made("app", "1-2")}},
-			lists:   []string{module{"app", "1", 1, platform, []string{"app-0:1-1.x86_64"}, ""}.String(), module{"app", "1", 2, platform, []string{"app-0:1-2.x86_64"}, ""}.String()},
+			made: [][]Made{{made("app", "1-1")}, {made("app", "1-2")}},
+			lists: []string{module{"app", "1", 1, platform, []string{"app-0:1-1.x86_64"}, ""}.String(),
+				module{"app", "1", 2, platform, []string{"app-0:1-2.x86_64"}, ""}.String()},
 			enabled: []string{"app:1"}},
 		"two versions of one stream": {
-			made:    [][]Made{{made("app", "1-1"), made("app", "1-2")}},
-			lists:   []string{module{"app", "1", 1, platform, []string{"app-0:1-1.x86_64"}, "a"}.String() + module{"app", "1", 2, platform, []string{"app-0:1-2.x86_64"}, "a"}.String()},
+			made: [][]Made{{made("app", "1-1"), made("app", "1-2")}},
+			lists: []string{module{"app", "1", 1, platform, []string{"app-0:1-1.x86_64"}, "a"}.String() +
+				module{"app", "1", 2, platform, []string{"app-0:1-2.x86_64"}, "a"}.String()},
 			enabled: []string{"app:1"}},
 		"two contexts of one version, of which one needs more": {
-			made:    [][]Made{{made("app", "1-1"), made("app", "1-2"), made("lib", "1-1")}},
-			lists:   []string{module{"app", "1", 1, platform, []string{"app-0:1-1.x86_64"}, "a"}.String() + module{"app", "1", 1, platform + ", lib: [\"1\"]", []string{"app-0:1-2.x86_64"}, "b"}.String() + module{"lib", "1", 1, platform, []string{"lib-0:1-1.x86_64"}, "a"}.String()},
+			made: [][]Made{{made("app", "1-1"), made("app", "1-2"), made("lib", "1-1")}},
+			lists: []string{module{"app", "1", 1, platform, []string{"app-0:1-1.x86_64"}, "a"}.String() +
+				module{"app", "1", 1, platform + ", lib: [\"1\"]", []string{"app-0:1-2.x86_64"},
+					"b"}.String() + module{"lib", "1", 1, platform, []string{"lib-0:1-1.x86_64"},
+				"a"}.String()},
 			enabled: []string{"app:1"}},
 		"a newer version whose need nobody has": {
-			made:    [][]Made{{made("app", "1-1"), made("app", "1-2")}},
-			lists:   []string{module{"app", "1", 1, platform, []string{"app-0:1-1.x86_64"}, "a"}.String() + module{"app", "1", 2, platform + ", gone: []", []string{"app-0:1-2.x86_64"}, "a"}.String()},
+			made: [][]Made{{made("app", "1-1"), made("app", "1-2")}},
+			lists: []string{module{"app", "1", 1, platform, []string{"app-0:1-1.x86_64"}, "a"}.String() +
+				module{"app", "1", 2, platform + ", gone: []", []string{"app-0:1-2.x86_64"}, "a"}.String()},
 			enabled: []string{"app:1"}},
 		"two contexts, of which one needs what nobody has": {
-			made:    [][]Made{{made("app", "1-1"), made("app", "1-2")}},
-			lists:   []string{module{"app", "1", 1, platform, []string{"app-0:1-1.x86_64"}, "a"}.String() + module{"app", "1", 1, platform + ", gone: []", []string{"app-0:1-2.x86_64"}, "b"}.String()},
+			made: [][]Made{{made("app", "1-1"), made("app", "1-2")}},
+			lists: []string{module{"app", "1", 1, platform, []string{"app-0:1-1.x86_64"}, "a"}.String() +
+				module{"app", "1", 1, platform + ", gone: []", []string{"app-0:1-2.x86_64"}, "b"}.String()},
 			enabled: []string{"app:1"}},
 		"three builds in two contexts": {
-			made:    [][]Made{{made("app", "1-1"), made("app", "1-2"), made("app", "1-3")}},
-			lists:   []string{module{"app", "1", 1, platform, []string{"app-0:1-1.x86_64"}, "a"}.String() + module{"app", "1", 2, platform, []string{"app-0:1-2.x86_64"}, "a"}.String() + module{"app", "1", 1, platform, []string{"app-0:1-3.x86_64"}, "b"}.String()},
+			made: [][]Made{{made("app", "1-1"), made("app", "1-2"), made("app", "1-3")}},
+			lists: []string{module{"app", "1", 1, platform, []string{"app-0:1-1.x86_64"}, "a"}.String() +
+				module{"app", "1", 2, platform, []string{"app-0:1-2.x86_64"}, "a"}.String() + module{"app",
+				"1", 1, platform, []string{"app-0:1-3.x86_64"}, "b"}.String()},
 			enabled: []string{"app:1"}},
 		"a needed stream in two versions": {
-			made:    [][]Made{{made("app", "1-1"), made("lib", "1-1"), made("lib", "1-2")}},
-			lists:   []string{module{"app", "1", 1, platform + ", lib: [\"1\"]", []string{"app-0:1-1.x86_64"}, "a"}.String() + module{"lib", "1", 1, platform, []string{"lib-0:1-1.x86_64"}, "a"}.String() + module{"lib", "1", 2, platform, []string{"lib-0:1-2.x86_64"}, "a"}.String()},
+			made: [][]Made{{made("app", "1-1"), made("lib", "1-1"), made("lib", "1-2")}},
+			lists: []string{module{"app", "1", 1, platform + ", lib: [\"1\"]", []string{"app-0:1-1.x86_64"},
+				"a"}.String() + module{"lib", "1", 1, platform, []string{"lib-0:1-1.x86_64"}, "a"}.String() +
+				module{"lib", "1", 2, platform, []string{"lib-0:1-2.x86_64"}, "a"}.String()},
 			enabled: []string{"app:1"}},
 		"any stream of a module that has no default": {
-			made:    [][]Made{{made("app", "1-1"), made("lib", "1-1"), made("lib", "2-2")}},
-			lists:   []string{module{"app", "1", 1, platform + ", lib: []", []string{"app-0:1-1.x86_64"}, "a"}.String() + module{"lib", "1", 7, platform, []string{"lib-0:1-1.x86_64"}, "a"}.String() + module{"lib", "2", 2, platform, []string{"lib-0:2-2.x86_64"}, "a"}.String()},
+			made: [][]Made{{made("app", "1-1"), made("lib", "1-1"), made("lib", "2-2")}},
+			lists: []string{module{"app", "1", 1, platform + ", lib: []", []string{"app-0:1-1.x86_64"},
+				"a"}.String() + module{"lib", "1", 7, platform, []string{"lib-0:1-1.x86_64"}, "a"}.String() +
+				module{"lib", "2", 2, platform, []string{"lib-0:2-2.x86_64"}, "a"}.String()},
 			enabled: []string{"app:1"}},
 	}
 	r := rand.New(rand.NewSource(7))
@@ -209,7 +252,8 @@ func TestWhatModuleStreamsShowIsWhatTheClientSees(t *testing.T) {
 			t.Parallel()
 			ours, open := m.ours(t)
 			if theirs := m.theirs(t, key); open == nil && !slices.Equal(ours, theirs) {
-				t.Errorf("we see   %s\nthe client %s\nenabled %v of\n%s", ours, theirs, m.enabled, strings.Join(m.lists, "\n"))
+				t.Errorf("we see   %s\nthe client %s\nenabled %v of\n%s", ours, theirs, m.enabled,
+					strings.Join(m.lists, "\n"))
 			}
 		})
 	}
@@ -254,7 +298,8 @@ func randomModules(r *rand.Rand) (m modular) {
 				version := r.Intn(50) + 1
 				p := made(name, fmt.Sprintf("%s.%d-1", stream, version))
 				all = append(all, p)
-				list.WriteString(module{name, stream, version, needs, []string{p.Name + "-0:" + p.Version + ".x86_64"}, ""}.String())
+				list.WriteString(module{name, stream, version, needs, []string{p.Name + "-0:" + p.Version +
+					".x86_64"}, ""}.String())
 			}
 			if r.Intn(3) == 0 {
 				all = append(all, made(name, fmt.Sprintf("9.%d-1", r.Intn(9))))

@@ -155,7 +155,8 @@ func CheckVersion(v string) error {
 	}
 	for _, part := range []string{version, release} {
 		for i := range len(part) {
-			if c := part[i]; !isDigit(c) && !isAlpha(c) && !strings.ContainsRune("._+~^-", rune(c)) || c == '-' && part == release {
+			if c := part[i]; !isDigit(c) && !isAlpha(c) && !strings.ContainsRune("._+~^-", rune(c)) ||
+				c == '-' && part == release {
 				return fmt.Errorf("%q has the character %q, which no version has", v, c)
 			}
 		}

@@ -12,7 +12,8 @@ import (
 
 func TestVersionsOrder(t *testing.T) {
 	// Each is smaller than the next.
-	ascending := []string{"1.0~~", "1.0~rc1", "1.0~rc2", "1.0", "1.0^", "1.0^git1", "1.0^20260901", "1.0.1~", "1.0.1", "1.1", "1.9", "1.10", "2", "1:0", "1:0.1", "12:0"}
+	ascending := []string{"1.0~~", "1.0~rc1", "1.0~rc2", "1.0", "1.0^", "1.0^git1", "1.0^20260901", "1.0.1~",
+		"1.0.1", "1.1", "1.9", "1.10", "2", "1:0", "1:0.1", "12:0"}
 	for i := range ascending {
 		for j := range ascending {
 			got := CompareVersions(ascending[i], ascending[j])
@@ -27,7 +28,8 @@ func TestVersionsOrder(t *testing.T) {
 		}
 	}
 	for _, met := range [][2]string{{"1.0-3", "1.0"}, {"1:2", "1:2-9.el9"}} {
-		if !(Family{}).Satisfies(archive.Provide{Name: "b", Op: archive.Equal, Version: met[0]}, archive.Relation{Name: "b", Op: archive.Equal, Version: met[1]}) {
+		if !(Family{}).Satisfies(archive.Provide{Name: "b", Op: archive.Equal, Version: met[0]},
+			archive.Relation{Name: "b", Op: archive.Equal, Version: met[1]}) {
 			t.Errorf("%s and %s do not differ for a relation", met[0], met[1])
 		}
 	}
@@ -65,8 +67,11 @@ func TestVersionsOrderAsTheRealClientDoes(t *testing.T) {
 	if err != nil {
 		t.Skip("skipped: rpm is not on this machine")
 	}
-	set := append([]string{"1.0", "1.0-1", "1.0~rc1-1", "1.0^20260901-1", "1.0^-1", "1.0~-1", "1.0a", "1.0.a", "1a1", "1.01", "1.1", "2a", "2.0.1", "10", "9", "0:1.0", "1:0.9", "1.0-1.el9", "1.0-1.el9_2", "1.0-1.el10", "1.0^git3~b-1", "1.0~rc1^b-1"},
-		madeVersions(20, []string{"0", "1", "2", "10", "007", "a", "b", "rc1", "el9", "~rc", "~", "^", "^git2", "beta"})...)
+	set := append([]string{"1.0", "1.0-1", "1.0~rc1-1", "1.0^20260901-1", "1.0^-1", "1.0~-1", "1.0a", "1.0.a",
+		"1a1", "1.01", "1.1", "2a", "2.0.1", "10", "9", "0:1.0", "1:0.9", "1.0-1.el9", "1.0-1.el9_2",
+		"1.0-1.el10", "1.0^git3~b-1", "1.0~rc1^b-1"},
+		madeVersions(20, []string{"0", "1", "2", "10", "007", "a", "b", "rc1", "el9", "~rc", "~", "^",
+			"^git2", "beta"})...)
 	var lua strings.Builder
 	var pairs [][2]string
 	for i, a := range set {
@@ -111,7 +116,8 @@ func TestVersionsOrderAsTheRealClientDoes(t *testing.T) {
 // A release that is left out stands for any release, where the bound without it
 // includes its version; else both bounds go their own way from there.
 func TestAReleaseLeftOutStandsForAnyRelease(t *testing.T) {
-	ops := []archive.Op{archive.Less, archive.LessOrEqual, archive.Equal, archive.GreaterOrEqual, archive.Greater}
+	ops := []archive.Op{archive.Less, archive.LessOrEqual, archive.Equal,
+		archive.GreaterOrEqual, archive.Greater}
 	// By the operator of the side without a release, for each operator of the other.
 	want := map[archive.Op][5]bool{
 		archive.Less:           {true, true, false, false, false},
@@ -123,11 +129,13 @@ func TestAReleaseLeftOutStandsForAnyRelease(t *testing.T) {
 	for without, row := range want {
 		for i, with := range ops {
 			need := archive.Relation{Name: "bus", Op: with, Version: "1.2-3"}
-			if got := (Family{}).Satisfies(archive.Provide{Name: "bus", Op: without, Version: "1.2"}, need); got != row[i] {
+			if got := (Family{}).Satisfies(archive.Provide{Name: "bus", Op: without, Version: "1.2"},
+				need); got != row[i] {
 				t.Errorf("bus %s 1.2 meets bus %s 1.2-3: %v", without, with, got)
 			}
 			need = archive.Relation{Name: "bus", Op: without, Version: "1.2"}
-			if got := (Family{}).Satisfies(archive.Provide{Name: "bus", Op: with, Version: "1.2-3"}, need); got != row[i] {
+			if got := (Family{}).Satisfies(archive.Provide{Name: "bus", Op: with, Version: "1.2-3"},
+				need); got != row[i] {
 				t.Errorf("bus %s 1.2-3 meets bus %s 1.2: %v", with, without, got)
 			}
 		}
@@ -138,12 +146,15 @@ func TestWhatCannotLieSideBySide(t *testing.T) {
 	for _, c := range []struct {
 		a, b string
 		want bool
-	}{{"x86_64", "x86_64", true}, {"noarch", "noarch", true}, {"noarch", "x86_64", true}, {"i686", "noarch", true}, {"x86_64", "i686", false}} {
-		if got := (Family{}).Exclusive(&archive.Package{Arch: c.a}, &archive.Package{Arch: c.b}); got != c.want {
+	}{{"x86_64", "x86_64", true}, {"noarch", "noarch", true}, {"noarch", "x86_64", true},
+		{"i686", "noarch", true}, {"x86_64", "i686", false}} {
+		if got := (Family{}).Exclusive(&archive.Package{Arch: c.a},
+			&archive.Package{Arch: c.b}); got != c.want {
 			t.Errorf("%s beside %s: exclusive is %v", c.a, c.b, got)
 		}
 	}
-	for machine, runs := range map[string]map[string]bool{"x86_64": {"x86_64_v2": false, "x86_64_v3": false, "i686": true, "noarch": true},
+	for machine, runs := range map[string]map[string]bool{"x86_64": {"x86_64_v2": false, "x86_64_v3": false,
+		"i686": true, "noarch": true},
 		"x86_64_v3": {"x86_64_v2": true, "x86_64": true, "x86_64_v4": false, "i686": true}} {
 		for arch, want := range runs {
 			if got := rank(arch, machine) >= 0; got != want {

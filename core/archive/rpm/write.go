@@ -46,7 +46,8 @@ type root struct {
 func (r root) write(lists []list) error {
 	var b bytes.Buffer
 	b.WriteString(xmlHead)
-	fmt.Fprintf(&b, "<repomd xmlns=\"%s\" xmlns:rpm=\"%s\">\n  <revision>%s</revision>\n", spaceRepo, spaceRPM, escape(r.revision))
+	fmt.Fprintf(&b, "<repomd xmlns=\"%s\" xmlns:rpm=\"%s\">\n  <revision>%s</revision>\n", spaceRepo,
+		spaceRPM, escape(r.revision))
 	if r.repo != "" || r.cpeid != "" {
 		b.WriteString("  <tags>\n")
 		if r.repo != "" {
@@ -73,7 +74,9 @@ func (r root) write(lists []list) error {
 		if err := r.put(p, packed); err != nil {
 			return err
 		}
-		fmt.Fprintf(&b, "  <data type=\"%s\">\n    <checksum type=\"sha256\">%x</checksum>\n    <open-checksum type=\"sha256\">%x</open-checksum>\n    <location href=\"%s\"/>\n    <timestamp>%d</timestamp>\n    <size>%d</size>\n    <open-size>%d</open-size>\n  </data>\n",
+		fmt.Fprintf(&b, "  <data type=\"%s\">\n    <checksum type=\"sha256\">%x</checksum>\n    "+
+			"<open-checksum type=\"sha256\">%x</open-checksum>\n    <location href=\"%s\"/>\n    "+
+			"<timestamp>%d</timestamp>\n    <size>%d</size>\n    <open-size>%d</open-size>\n  </data>\n",
 			l.kind, sum, open, p, r.time.Unix(), len(packed), len(l.text))
 	}
 	b.WriteString("</repomd>\n")
@@ -121,32 +124,40 @@ func (f Family) Write(w archive.Writing) error {
 	reader := newPrimaryReader()
 	names := map[string]bool{}  // of chosen packages
 	chosen := map[string]bool{} // their names as lists of streams have them
-	err := w.Each(func(archive.IndexChoice) bool { return true }, func(*archive.Package) bool { return true }, func(p *archive.Package, raw []byte) error {
-		file, err := w.Package(p)
-		if err != nil {
-			return err
-		}
-		defer file.Close()
-		o, err := Open(file)
-		if err != nil {
-			return err
-		}
-		names[p.Name], chosen[artifact(p)] = true, true
-		id := p.SHA512 // what the primary list names it by; other lists must do the same
-		if id == "" {
-			id = p.SHA256
-		}
-		primary, err := reader.rewrite(p, raw)
-		if err != nil {
-			return err
-		}
-		l.add(primary, Description{File: o, Path: p.Path, SHA256: id, Size: p.Size})
-		return nil
-	})
+	err := w.Each(func(archive.IndexChoice) bool { return true }, func(*archive.Package) bool { return true },
+		func(p *archive.Package, raw []byte) error {
+			file, err := w.Package(p)
+			if err != nil {
+				return err
+			}
+			defer file.Close()
+			o, err := Open(file)
+			if err != nil {
+				return err
+			}
+			names[p.Name], chosen[artifact(p)] = true, true
+			id := p.SHA512 // what the primary list names it by; other lists must do the same
+			if id == "" {
+				id = p.SHA256
+			}
+			primary, err := reader.rewrite(p, raw)
+			if err != nil {
+				return err
+			}
+			l.add(primary, Description{File: o, Path: p.Path, SHA256: id, Size: p.Size})
+			return nil
+		})
 	if err != nil {
 		return err
 	}
-	r := root{revision: fmt.Sprint(w.Time.Unix()), repo: w.Source.Name, time: w.Time, packing: "gz", sign: w.Sign, put: w.Put}
+	r := root{
+		revision: fmt.Sprint(w.Time.Unix()),
+		repo:     w.Source.Name,
+		time:     w.Time,
+		packing:  "gz",
+		sign:     w.Sign,
+		put:      w.Put,
+	}
 	if w.Root != nil && w.Root.Version != "" {
 		r.cpeid, r.distro = "cpe:/o:"+w.Root.Origin+":"+w.Root.Label+":"+w.Root.Version, w.Root.Codename
 	}
@@ -225,7 +236,8 @@ func concerning(plain io.Reader, chosen map[string]bool) ([]byte, int, error) {
 		concerns := false
 		text, err := rewriteXML(raw, places, func(path []string, x *node) {
 			if x.name == "package" {
-				key := x.attr("name") + "-" + first(x.attr("epoch"), "0") + ":" + x.attr("version") + "-" + x.attr("release") + "." + x.attr("arch")
+				key := x.attr("name") + "-" + first(x.attr("epoch"), "0") + ":" + x.attr("version") + "-" +
+					x.attr("release") + "." + x.attr("arch")
 				concerns = concerns || chosen[key]
 			}
 		}, nil)
@@ -273,7 +285,8 @@ func modules(plain io.Reader) ([]byte, error) {
 
 // rewriteXML writes an element anew with the elements, attributes and texts that
 // are in it, and nothing else. open and shut are told of each; they may be nil.
-func rewriteXML(raw []byte, places *placed, open func(path []string, n *node), shut func(path []string, text []byte)) (string, error) {
+func rewriteXML(raw []byte, places *placed, open func(path []string, n *node),
+	shut func(path []string, text []byte)) (string, error) {
 	var b strings.Builder
 	holds := []bool{false} // an element stands inside
 	err := walkPlaced(raw, places, func(path []string, n *node) error {
@@ -335,7 +348,13 @@ func (r Repository) Publish(sign archive.SigningKey) (map[string][]byte, error) 
 		if err != nil {
 			return err
 		}
-		d := Description{File: o, Base: base, Path: "Packages/" + name[:1] + "/" + name, SHA256: sumOf(sha256.New(), file), Size: int64(len(file))}
+		d := Description{
+			File:   o,
+			Base:   base,
+			Path:   "Packages/" + name[:1] + "/" + name,
+			SHA256: sumOf(sha256.New(), file),
+			Size:   int64(len(file)),
+		}
 		out[d.Path] = file
 		l.add(d.Primary(), d)
 		return nil
@@ -364,7 +383,8 @@ func (r Repository) Publish(sign archive.SigningKey) (map[string][]byte, error) 
 	}
 	lists := l.lists()
 	if r.Updates != "" {
-		lists = append(lists, list{"updateinfo", "xml", []byte(xmlHead + "<updates>\n" + r.Updates + "</updates>\n")})
+		lists = append(lists, list{"updateinfo", "xml", []byte(xmlHead + "<updates>\n" + r.Updates +
+			"</updates>\n")})
 	}
 	if r.Groups != "" {
 		lists = append(lists, list{"group", "xml", []byte(r.Groups)})
@@ -377,7 +397,8 @@ func (r Repository) Publish(sign archive.SigningKey) (map[string][]byte, error) 
 			lists[i].text = r.Amend(lists[i].kind, lists[i].text)
 		}
 	}
-	w := root{revision: fmt.Sprint(r.Date.Unix()), repo: r.Name, cpeid: r.CPE, distro: r.Distro, time: r.Date, packing: first(r.Packing, "gz"), sign: sign,
+	w := root{revision: fmt.Sprint(r.Date.Unix()), repo: r.Name, cpeid: r.CPE, distro: r.Distro, time: r.Date,
+		packing: first(r.Packing, "gz"), sign: sign,
 		put: func(p string, data []byte) error { out[p] = data; return nil }}
 	return out, w.write(lists)
 }

@@ -58,7 +58,8 @@ func (n *node) base() string { return n.attr("xml:base") + n.attr("base") }
 // for each.
 var elementNames = func() map[string]string {
 	m := map[string]string{}
-	for _, n := range strings.Fields(`package name arch version checksum summary description packager url time size location format file rpm:license rpm:vendor rpm:group rpm:buildhost
+	for _, n := range strings.Fields(
+		`package name arch version checksum summary description packager url time size location format file rpm:license rpm:vendor rpm:group rpm:buildhost
 		rpm:sourcerpm rpm:header-range rpm:provides rpm:requires rpm:conflicts rpm:obsoletes rpm:recommends rpm:suggests rpm:supplements rpm:enhances rpm:entry
 		changelog update id title issued updated severity release references reference pkglist collection filename data open-checksum open-size timestamp header-size header-checksum
 		database_version repomd revision tags repo distro content comps group packagelist packagereq`) {
@@ -76,7 +77,8 @@ var elementNames = func() map[string]string {
 //
 // It is written here and not taken from encoding/xml, because an index has a
 // hundred megabytes of it; a test holds it against that package.
-func walk(data []byte, open func(path []string, n *node) error, shut func(path []string, text []byte) error) error {
+func walk(data []byte, open func(path []string, n *node) error,
+	shut func(path []string, text []byte) error) error {
 	if !utf8.Valid(data) || bytes.Contains(data, []byte("\uFFFE")) || bytes.Contains(data, []byte("\uFFFF")) {
 		return malformed("XML that is not UTF-8")
 	}
@@ -140,7 +142,8 @@ func (w *walker) characters(raw []byte) error {
 func resolve(to, raw []byte, references bool) ([]byte, error) {
 	for len(raw) > 0 {
 		i := 0
-		for i < len(raw) && (raw[i] >= 0x20 && raw[i] != '&' || raw[i] == '\n' || raw[i] == '\t' || raw[i] == '&' && !references) {
+		for i < len(raw) && (raw[i] >= 0x20 && raw[i] != '&' || raw[i] == '\n' || raw[i] == '\t' ||
+			raw[i] == '&' && !references) {
 			i++
 		}
 		to = append(to, raw[:i]...)
@@ -177,12 +180,14 @@ func resolve(to, raw []byte, references bool) ([]byte, error) {
 			}
 			n, err := strconv.ParseUint(digits, base, 32)
 			r := rune(n)
-			if err != nil || n > utf8.MaxRune || !utf8.ValidRune(r) || r < 0x20 && r != '\n' && r != '\t' && r != '\r' || r == 0xFFFE || r == 0xFFFF {
+			if err != nil || n > utf8.MaxRune || !utf8.ValidRune(r) || r < 0x20 && r != '\n' && r != '\t' &&
+				r != '\r' || r == 0xFFFE || r == 0xFFFF {
 				return to, malformed("XML that cannot be read: the reference %q", cut(name, 20))
 			}
 			to = utf8.AppendRune(to, r)
 		default:
-			return to, malformed("XML that cannot be read: the entity %q is not one of XML's own", cut(name, 20))
+			return to, malformed("XML that cannot be read: the entity %q is not one of XML's own",
+				cut(name, 20))
 		}
 		raw = raw[end+1:]
 	}
@@ -262,7 +267,8 @@ func declaration(inside []byte) error {
 	return nil
 }
 
-var plainDeclaration = regexp.MustCompile(`^xml\s+version\s*=\s*["']1\.0["'](\s+encoding\s*=\s*["'](?i:utf-8)["'])?(\s+standalone\s*=\s*["'](yes|no)["'])?\s*$`)
+var plainDeclaration = regexp.MustCompile(
+	`^xml\s+version\s*=\s*["']1\.0["'](\s+encoding\s*=\s*["'](?i:utf-8)["'])?(\s+standalone\s*=\s*["'](yes|no)["'])?\s*$`)
 
 func nameByte(c byte) bool {
 	return isAlpha(c) || isDigit(c) || c == '_' || c == ':' || c == '-' || c == '.'
@@ -293,7 +299,8 @@ func takeName(b []byte) (name, rest []byte) {
 	for i < len(b) && nameByte(b[i]) {
 		i++
 	}
-	if name = b[:i]; i > 0 && (isDigit(b[0]) || b[0] == '-' || b[0] == '.' || bytes.Count(name, []byte(":")) > 1) {
+	if name = b[:i]; i > 0 && (isDigit(b[0]) || b[0] == '-' || b[0] == '.' ||
+		bytes.Count(name, []byte(":")) > 1) {
 		return nil, b
 	}
 	return name, b[i:]
@@ -345,7 +352,8 @@ func (w *walker) start(open func([]string, *node) error, shut func([]string, []b
 			break
 		}
 		if len(b) == before {
-			return malformed("XML that cannot be read: attributes of %s without a space between", cut(known, 60))
+			return malformed("XML that cannot be read: attributes of %s without a space between",
+				cut(known, 60))
 		}
 		if len(w.n.attrs) == maxAttributes {
 			return malformed("an XML element with more than %d attributes", maxAttributes)
@@ -383,7 +391,8 @@ func (w *walker) start(open func([]string, *node) error, shut func([]string, []b
 		}
 		for _, b := range w.n.attrs {
 			if string(b.name) == string(a.name) {
-				return malformed("XML that cannot be read: %s has the attribute %q twice", cut(known, 60), cut(string(a.name), 60))
+				return malformed("XML that cannot be read: %s has the attribute %q twice",
+					cut(known, 60), cut(string(a.name), 60))
 			}
 		}
 		w.n.attrs = append(w.n.attrs, a)
@@ -431,7 +440,13 @@ const (
 )
 
 func newElements(r io.Reader, root, name string) *elements {
-	return &elements{r: r, root: root, begin: []byte("<" + name), end: []byte("</" + name + ">"), limit: maxElement}
+	return &elements{
+		r:     r,
+		root:  root,
+		begin: []byte("<" + name),
+		end:   []byte("</" + name + ">"),
+		limit: maxElement,
+	}
 }
 
 // fill reads on; what was yielded is let go.
@@ -441,7 +456,8 @@ func (e *elements) fill() error {
 		e.at = 0
 	}
 	if len(e.buf) > e.limit {
-		return finding.New("content.too-large", "", "an element of the index is larger than %d bytes", e.limit)
+		return finding.New("content.too-large", "", "an element of the index is larger than %d bytes",
+			e.limit)
 	}
 	if cap(e.buf)-len(e.buf) < 256<<10 {
 		grown := make([]byte, len(e.buf), 2*cap(e.buf)+512<<10)
@@ -539,7 +555,9 @@ func (e *elements) prolog() error {
 	name, _ := takeName(bytes.TrimPrefix(w.rest, []byte("<")))
 	switch {
 	case bytes.HasPrefix(head, []byte("<!--")), bytes.HasPrefix(head, []byte("<?")):
-		return archive.Ambiguous("something else than its first element begins the index, where some readers see an element: %q", cut(string(head), 60))
+		return archive.Ambiguous(
+			"something else than its first element begins the index, where some readers see an element: %q",
+			cut(string(head), 60))
 	case string(name) != e.root:
 		return malformed("the index begins with %q, and %s belongs there", cut(string(name), 40), e.root)
 	}
@@ -587,8 +605,10 @@ func (e *elements) next() ([]byte, error) {
 	case len(rest) == 0:
 		return nil, malformed("the index ends before its root does")
 	}
-	if len(rest) <= len(e.begin) || !bytes.HasPrefix(rest, e.begin) || bytes.IndexByte([]byte(" >\n\t\r/"), rest[len(e.begin)]) < 0 {
-		return nil, archive.Ambiguous("something else stands between the elements of an index: %q", cut(string(rest), 60))
+	if len(rest) <= len(e.begin) || !bytes.HasPrefix(rest, e.begin) || bytes.IndexByte([]byte(" >\n\t\r/"),
+		rest[len(e.begin)]) < 0 {
+		return nil, archive.Ambiguous("something else stands between the elements of an index: %q",
+			cut(string(rest), 60))
 	}
 	j, err := e.find(e.end, 0)
 	if err != nil {

@@ -1,0 +1,116 @@
+// Package tidy holds the project's own text to its rules: Go as gofmt writes it, and no
+// line longer than a reader takes in at once.
+package tidy
+
+import (
+	"bytes"
+	"go/format"
+	"go/scanner"
+	"go/token"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"unicode/utf8"
+)
+
+const (
+	goColumns  = 110 // a tab counts as four
+	vueColumns = 140
+)
+
+// files gives what stands in the tree with one of the endings, leaving out what is
+// fetched or generated.
+func files(t *testing.T, endings ...string) (names []string) {
+	t.Helper()
+	root := filepath.Join("..", "..")
+	if _, err := os.Stat(filepath.Join(root, "go.mod")); err != nil {
+		t.Fatal(err)
+	}
+	err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		switch {
+		case err != nil:
+			return err
+		case d.IsDir() && (d.Name() == "node_modules" || d.Name() == "dist" || d.Name() == ".git"):
+			return filepath.SkipDir
+		case d.Name() == "api.d.ts" || d.IsDir():
+			return nil
+		}
+		for _, e := range endings {
+			if strings.HasSuffix(path, e) {
+				names = append(names, path)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(names) < 10 {
+		t.Fatalf("only %d files end in %v: is this the whole tree?", len(names), endings)
+	}
+	return names
+}
+
+func columns(line string) int {
+	return utf8.RuneCountInString(strings.ReplaceAll(line, "\t", "    "))
+}
+
+// raw tells on which lines a raw string stands, which cannot be broken without another
+// meaning: the tag of a field, a document in a test.
+func raw(name string, source []byte) map[int]bool {
+	set := token.NewFileSet()
+	file := set.AddFile(name, set.Base(), len(source))
+	var s scanner.Scanner
+	s.Init(file, source, nil, 0)
+	lines := map[int]bool{}
+	for {
+		pos, tok, text := s.Scan()
+		if tok == token.EOF {
+			return lines
+		}
+		if tok == token.STRING && text[0] == '`' {
+			first := set.Position(pos).Line
+			for i := range strings.Count(text, "\n") + 1 {
+				lines[first+i] = true
+			}
+		}
+	}
+}
+
+func TestGoIsFormattedAndItsLinesEnd(t *testing.T) {
+	for _, name := range files(t, ".go") {
+		source, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		formatted, err := format.Source(source)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !bytes.Equal(source, formatted) {
+			t.Errorf("%s is not as gofmt writes it", name)
+		}
+		unbroken := raw(name, source)
+		for i, line := range strings.Split(string(source), "\n") {
+			if n := columns(line); n > goColumns && !unbroken[i+1] {
+				t.Errorf("%s:%d: %d columns, and %d are read at once", name, i+1, n, goColumns)
+			}
+		}
+	}
+}
+
+func TestTheLinesOfTheConsoleEnd(t *testing.T) {
+	for _, name := range files(t, ".vue", ".ts") {
+		source, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i, line := range strings.Split(string(source), "\n") {
+			if n := columns(line); n > vueColumns {
+				t.Errorf("%s:%d: %d columns, and %d are read at once", name, i+1, n, vueColumns)
+			}
+		}
+	}
+}
