@@ -190,7 +190,7 @@ func BenchmarkDownload(b *testing.B) {
 			b.Fatal(err)
 		}
 		ours += each(func(i int) error {
-			_, err := store.Ingest(pool.Want{Name: "x", Size: size, SHA256: sums[i]},
+			_, err := store.Ingest(pool.Want{Name: "x", Size: size, Authority: pool.ByDigest(sums[i], "")},
 				func(s pool.Sink) error {
 					return client.Get(context.Background(), route, fetch.Request{
 						Path:   fmt.Sprint(i),

@@ -412,7 +412,7 @@ func (c *checker) mirror(name string, m Mirror) {
 			c.add("define.bad-value", object, at+".source", "the source %q is disabled",
 				f.Source).WayOut = "enable it, or take it out of the mirror"
 		}
-		if m.Copy == "faithful" && !m.Everything(f) {
+		if m.Copy == Faithful && !m.Everything(f) {
 			c.add("define.bad-value", object, at,
 				"a faithful copy takes everything: upstream's signed indexes name every package").
 				WayOut = "write want: everything, or copy: tailored"

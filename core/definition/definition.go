@@ -94,7 +94,7 @@ type Package struct {
 }
 
 // Managed tells whether a source is a house source that holds what is added by hand.
-func (src Source) Managed() bool { return src.Standing == "house" && len(src.Upstreams) == 0 }
+func (src Source) Managed() bool { return src.Standing == House && len(src.Upstreams) == 0 }
 
 // HousePackages gives the names of the packages of a house source, in order.
 func (s *Set) HousePackages(source string) (out []string) {
@@ -151,7 +151,7 @@ func (w *Want) fill() {
 		return
 	}
 	if w.With == "" {
-		w.With = "required"
+		w.With = Required
 	}
 	if w.Versions == 0 {
 		w.Versions = 1
@@ -240,7 +240,7 @@ func (s *Set) Fill() {
 			src.Priority = 50
 		}
 		if src.Standing == "" {
-			src.Standing = "community"
+			src.Standing = Community
 		}
 		if src.SignedBy == nil {
 			src.SignedBy = []string{}
@@ -252,9 +252,9 @@ func (s *Set) Fill() {
 	}
 	for name, m := range s.Mirrors {
 		if m.Complete == "" {
-			m.Complete = "strict"
-			if m.Copy == "faithful" {
-				m.Complete = "told" // what upstream itself left unfit cannot be mended by a copy
+			m.Complete = Strict
+			if m.Copy == Faithful {
+				m.Complete = Told // what upstream itself left unfit cannot be mended by a copy
 			}
 		}
 		if m.Keep == 0 {

@@ -15,6 +15,7 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/finding"
+	"stockade/core/pool"
 )
 
 // Written is where a machine keeps what was written for it, below its root, as
@@ -135,7 +136,7 @@ func takeAway(path, ours string) (bool, error) {
 
 // write writes a file whole, with exactly that mode.
 func write(path string, data []byte, mode os.FileMode) error {
-	if err := MakeFolder(filepath.Dir(path)); err != nil {
+	if err := pool.MakeFolder(filepath.Dir(path)); err != nil {
 		return err
 	}
 	part := path + ".stockade-new"
@@ -147,29 +148,4 @@ func write(path string, data []byte, mode os.FileMode) error {
 		err = os.Rename(part, path)
 	}
 	return finding.Doing(err, "write a file for the machine")
-}
-
-// MakeFolder makes a folder and those above it that are not there yet, such that
-// everybody can read them, whatever the umask is. Folders that are there stay as
-// they are.
-func MakeFolder(path string) error {
-	if info, err := os.Stat(path); err == nil {
-		if !info.IsDir() {
-			return finding.Doing(&fs.PathError{Op: "mkdir", Path: path, Err: fs.ErrExist}, "make a folder")
-		}
-		return nil
-	}
-	if parent := filepath.Dir(path); parent != path {
-		if err := MakeFolder(parent); err != nil {
-			return err
-		}
-	}
-	err := os.Mkdir(path, 0o755)
-	if errors.Is(err, fs.ErrExist) {
-		return nil // somebody else was quicker
-	}
-	if err == nil {
-		err = os.Chmod(path, 0o755)
-	}
-	return finding.Doing(err, "make a folder")
 }

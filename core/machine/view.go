@@ -13,6 +13,7 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/definition"
+	"stockade/core/edition"
 	"stockade/core/finding"
 )
 
@@ -122,7 +123,7 @@ func (s Source) said() string {
 // distribution itself are: what vendors and the house call a release is their own
 // affair.
 func suits(f archive.Family, s Source, release string) bool {
-	if release == "" || s.Standing != "official" {
+	if release == "" || s.Standing != definition.Official {
 		return true
 	}
 	serves := func(said string) bool { return said == release }
@@ -148,3 +149,21 @@ func (v View) Findings() finding.List {
 
 // Sees tells whether the view has a source.
 func (v View) Sees(source string) bool { return slices.Contains(v.Sources, source) }
+
+// PinTexts gives the pins as people write them.
+func (v View) PinTexts() (out []string) {
+	for _, p := range v.Pins {
+		out = append(out, p.String())
+	}
+	return out
+}
+
+// Proved tells whether what an edition proved for the group was proved for this view:
+// for the same sources, architectures and pins.
+func (v View) Proved(e *edition.Edition) bool {
+	return slices.ContainsFunc(e.Views, func(p edition.View) bool {
+		return p.Group == v.Group && slices.Equal(p.Sources, v.Sources) &&
+			slices.Equal(p.Architectures, v.Architectures) &&
+			slices.Equal(p.Foreign, v.Foreign) && slices.Equal(p.Pins, v.PinTexts())
+	})
+}

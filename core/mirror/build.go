@@ -11,15 +11,15 @@ import (
 	"io"
 	"maps"
 	"slices"
-	"strings"
 
 	"stockade/core/archive"
 	"stockade/core/definition"
+	"stockade/core/edition"
 	"stockade/core/fetch"
 	"stockade/core/finding"
 	"stockade/core/machine"
-	"stockade/core/pool"
 	"stockade/core/solve"
+	"stockade/core/trust"
 )
 
 // Plan is what a build starts from.
@@ -30,24 +30,24 @@ type Plan struct {
 	Groups  map[string]definition.Group // those that follow a lane of the mirror
 	// defined and enabled, but not in the mirror: asked who has what is missing
 	Others   []*Source
-	Number   int      // of the edition to be made
-	Previous *Edition // the newest edition that stands; nil: none
-	Alike    string   // Outcome.Inputs of a build that came to nothing new since; "": none
-	Items    []Item   // its packages
-	Journal  string   // the signed head of the site's journal
+	Number   int              // of the edition to be made
+	Previous *edition.Edition // the newest edition that stands; nil: none
+	Alike    string           // Outcome.Inputs of a build that came to nothing new since; "": none
+	Items    []edition.Item   // its packages
+	Journal  string           // the signed head of the site's journal
 }
 
 // Outcome is what came of a build or an estimate.
 type Outcome struct {
-	Mirror     string   `json:"mirror"`
-	Unchanged  bool     `json:"unchanged"`        // nothing changed upstream: no edition was made
-	Inputs     string   `json:"inputs,omitempty"` // digest over all that the content follows from
-	Edition    *Edition `json:"edition,omitempty"`
-	Files      int      `json:"files"`
-	Bytes      int64    `json:"bytes"`       // of all packages that are chosen
-	FetchFiles int      `json:"fetch_files"` // packages that the pool lacks
-	FetchBytes int64    `json:"fetch_bytes"` //
-	FreeBytes  int64    `json:"free_bytes"`  // on the disk of the pool
+	Mirror     string           `json:"mirror"`
+	Unchanged  bool             `json:"unchanged"`        // nothing changed upstream: no edition was made
+	Inputs     string           `json:"inputs,omitempty"` // digest over all that the content follows from
+	Edition    *edition.Edition `json:"edition,omitempty"`
+	Files      int              `json:"files"`
+	Bytes      int64            `json:"bytes"`       // of all packages that are chosen
+	FetchFiles int              `json:"fetch_files"` // packages that the pool lacks
+	FetchBytes int64            `json:"fetch_bytes"` //
+	FreeBytes  int64            `json:"free_bytes"`  // on the disk of the pool
 	// to fetch, at the rate of the last transfers; -1: unknown
 	Seconds      int            `json:"seconds"`
 	Packages     int            `json:"packages"`
@@ -159,7 +159,7 @@ func (b *Builder) measure(out *Outcome) {
 		seen[key] = true
 		out.Files++
 		out.Bytes += p.Size
-		if size, ok := b.Pool.Has(p.SHA256); !ok || size != p.Size {
+		if size, ok := b.Pool.Has(p.SHA256); !ok || size != p.Size { // SHA-512 alone was recognised before
 			out.FetchFiles++
 			out.FetchBytes += p.Size
 		}
@@ -192,8 +192,8 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 		return out, err
 	}
 	b.tell(Event{Step: "write", Remaining: -1})
-	files := newCollect()
-	e := &Edition{Format: 1, Mirror: plan.Name, Number: plan.Number,
+	files := edition.NewCollection()
+	e := &edition.Edition{Format: edition.ListBySource, Mirror: plan.Name, Number: plan.Number,
 		Created: b.Now().UTC(), Copy: plan.Mirror.Copy,
 		SiteKey: b.Site.Certificate().Fingerprint, Inputs: inputs(plan, out.Publications),
 		Packages: len(out.selection), Findings: out.Findings, Journal: plan.Journal,
@@ -202,15 +202,16 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 	enc := json.NewEncoder(&items)
 	for _, p := range out.selection {
 		path := p.src.Name + "/" + p.Path
-		if err := files.add(Line{path, p.Size, p.SHA256}); err != nil {
+		if err := files.Add(edition.Line{Path: path, Size: p.Size, SHA256: p.SHA256}); err != nil {
 			return out, about(err, p.src.Name)
 		}
 		if size, ok := b.Pool.Has(p.signature); ok {
-			if err := files.add(Line{path + ".sig", size, p.signature}); err != nil {
+			if err := files.Add(edition.Line{Path: path + ".sig", Size: size, SHA256: p.signature}); err !=
+				nil {
 				return out, about(err, p.src.Name)
 			}
 		}
-		enc.Encode(Item{Source: p.src.Name, Name: p.Name, Version: p.Version, Arch: p.Arch,
+		enc.Encode(edition.Item{Source: p.src.Name, Name: p.Name, Version: p.Version, Arch: p.Arch,
 			Component: p.Component, Size: p.Size,
 			SHA256: p.SHA256, SHA512: p.foreign, Path: path, Origin: p.Origin,
 			Summary: p.Summary, Licence: p.Licence, Stream: p.Stream, Signer: p.signer.Fingerprint,
@@ -227,14 +228,14 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 	}
 	e.Advisories = bytes.Count(advisories, []byte("\n"))
 	e.Content = content(plan, items.Bytes(), advisories)
-	if plan.Previous != nil && plan.Mirror.Copy == "tailored" && plan.Previous.Content == e.Content {
+	if plan.Previous != nil && plan.Mirror.Copy == definition.Tailored && plan.Previous.Content == e.Content {
 		out.Unchanged = true // upstream published, and nothing of it concerns this mirror
 		return out, nil
 	}
 	for i, pub := range out.Publications {
 		es := b.describe(pub, plan, out, i)
 		e.Sources = append(e.Sources, es)
-		if plan.Mirror.Copy == "faithful" {
+		if plan.Mirror.Copy == definition.Faithful {
 			var notes finding.List
 			notes, err = b.copyIndexes(ctx, pub, out.lists[i], files)
 			out.Findings = append(out.Findings, notes...)
@@ -246,18 +247,11 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 			return out, about(err, pub.Source.Name)
 		}
 	}
-	aboutEdition, err := b.finish(plan, e, items.Bytes(), advisories, files)
+	record, err := edition.About(e, b.certificates(plan), items.Bytes(), advisories, files, b.Pool.Add)
 	if err != nil {
 		return out, err
 	}
-	b.tell(Event{Step: "seal", Remaining: -1})
-	if err := b.Pool.Flush(); err != nil {
-		return out, fmt.Errorf("make the pool durable: %w", err)
-	}
-	if err := ctx.Err(); err != nil {
-		return out, err
-	}
-	if err := b.seal(e, files.manifest(), aboutEdition); err != nil {
+	if err := b.seal(ctx, e, files, record); err != nil {
 		return out, err
 	}
 	out.Edition = e
@@ -288,16 +282,16 @@ func content(plan Plan, items, advisories []byte) string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-func (b *Builder) describe(pub *Publication, plan Plan, out *Outcome, i int) EditionSource {
+func (b *Builder) describe(pub *Publication, plan Plan, out *Outcome, i int) edition.Source {
 	s := pub.Source
-	es := EditionSource{Source: s.Spec, Standing: s.Standing, Priority: s.Priority,
-		Tailored: plan.Mirror.Copy == "tailored",
+	es := edition.Source{Source: s.Spec, Standing: s.Standing, Priority: s.Priority,
+		Tailored: plan.Mirror.Copy == definition.Tailored,
 		Origin:   pub.Root.Origin, Label: pub.Root.Label, Suite: pub.Root.Suite, Codename: pub.Root.Codename,
 		RootDate:   pub.Root.Date,
 		RootDigest: pub.Accepted.Digest, Signer: pub.Root.Signer, Upstream: pub.Accepted.Upstream,
 		Packages: out.BySource[s.Name], Streams: s.Want.Streams}
 	for _, l := range out.lists[i] {
-		es.Indexes = append(es.Indexes, EditionIndex{l.Used.Path, l.SHA256})
+		es.Indexes = append(es.Indexes, edition.Index{Path: l.Used.Path, SHA256: l.SHA256})
 	}
 	if es.Tailored {
 		es.Keys = []string{b.Site.Certificate().Fingerprint}
@@ -314,7 +308,7 @@ func (b *Builder) describe(pub *Publication, plan Plan, out *Outcome, i int) Edi
 
 // writeIndexes writes the repository of one source of a tailored mirror.
 func (b *Builder) writeIndexes(ctx context.Context, pub *Publication, out *Outcome, i int,
-	e *Edition, files *collect) error {
+	e *edition.Edition, files *edition.Collection) error {
 	src := pub.Source
 	chosen := map[[2]int]*archive.Package{}
 	for _, p := range out.selection {
@@ -352,21 +346,21 @@ func (b *Builder) writeIndexes(ctx context.Context, pub *Publication, out *Outco
 			if err != nil {
 				return err
 			}
-			return files.add(Line{src.Name + "/" + path, int64(len(data)), sum})
+			return files.Add(edition.Line{Path: src.Name + "/" + path, Size: int64(len(data)), SHA256: sum})
 		},
 	})
 }
 
 // copyIndexes takes the root and the companions of a faithful mirror over.
 func (b *Builder) copyIndexes(ctx context.Context, pub *Publication, lists []List,
-	files *collect) (finding.List, error) {
+	files *edition.Collection) (finding.List, error) {
 	src := pub.Source
 	put := func(path, sum string) error {
 		size, ok := b.Pool.Has(sum)
 		if !ok {
 			return finding.New("edition.damaged", "", "%s is gone from the pool", path)
 		}
-		return files.add(Line{src.Name + "/" + path, size, sum})
+		return files.Add(edition.Line{Path: src.Name + "/" + path, Size: size, SHA256: sum})
 	}
 	for _, f := range pub.Accepted.Files {
 		if err := put(f.Path, f.SHA256); err != nil {
@@ -395,11 +389,11 @@ func (b *Builder) copyIndexes(ctx context.Context, pub *Publication, lists []Lis
 			p.add("", 0, 1)
 			continue
 		}
-		sum, ok := b.Pool.Find(pool.Want{Name: c.Path, Size: c.Size, SHA256: c.SHA256, SHA512: c.SHA512})
+		sum, ok := b.Pool.Find(wanted(c.Path, c.Size, c.SHA256, c.SHA512))
 		if !ok {
 			var err error
-			sum, err = b.fetchInto(ctx, src, pool.Want{Name: c.Path, Size: c.Size, SHA256: c.SHA256,
-				SHA512: c.SHA512}, c.Paths, p, nil)
+			sum, err = b.fetchInto(ctx, src, wanted(c.Path, c.Size, c.SHA256, c.SHA512), c.Paths, p,
+				nil)
 			if err != nil {
 				if errors.Is(err, fetch.ErrNotFound) && !c.Required {
 					if _, judged := finding.From(err); !judged {
@@ -466,81 +460,31 @@ func sameRoot(a, b *archive.Root) bool {
 	return a.Date.Equal(b.Date) && maps.Equal(a.Entries, b.Entries)
 }
 
-// finish puts what an edition says of itself in: keys, packages, README, edition.json.
-func (b *Builder) finish(plan Plan, e *Edition, items, advisories []byte, files *collect) ([]byte, error) {
-	add := func(path string, data []byte) error {
-		sum, err := b.Pool.Add(data)
-		if err != nil {
-			return err
-		}
-		return files.add(Line{path, int64(len(data)), sum})
-	}
-	site := b.Site.Certificate()
-	if err := add("about/keys/"+site.Fingerprint+".asc", []byte(site.Armoured())); err != nil {
-		return nil, err
-	}
+// certificates gives those that machines need for an edition: the site's, and for what
+// upstream signed, upstream's.
+func (b *Builder) certificates(plan Plan) []*trust.Certificate {
+	out := []*trust.Certificate{b.Site.Certificate()}
 	for _, s := range plan.Sources {
-		if plan.Mirror.Copy == "faithful" || s.Family.SignsPackages() {
-			for _, c := range s.Keyring.Counting() {
-				if err := add("about/keys/"+c.Fingerprint+".asc", []byte(c.Armoured())); err != nil {
-					return nil, err
-				}
-			}
+		if plan.Mirror.Copy == definition.Faithful || s.Family.SignsPackages() {
+			out = append(out, s.Keyring.Counting()...)
 		}
 	}
-	if err := add(packagesFile, items); err != nil {
-		return nil, err
-	}
-	if len(advisories) > 0 {
-		if err := add(advisoriesFile, advisories); err != nil {
-			return nil, err
-		}
-	}
-	if err := add(readmeFile, readme(e)); err != nil {
-		return nil, err
-	}
-	raw, err := json.MarshalIndent(e, "", "  ")
-	if err != nil {
-		return nil, err
-	}
-	return raw, add(editionFile, raw)
+	return out
 }
 
-func readme(e *Edition) []byte {
-	var b strings.Builder
-	fmt.Fprintf(&b, `Stockade edition %s, made %s
-
-This folder is a whole offline mirror. What each file is stands in "manifest";
-"seal.asc" is the signature of the site that made it, with the key
-%s.
-
-To check it, with sha256sum and an OpenPGP tool and nothing else:
-
-    gpg --import about/keys/%s.asc
-    gpg --fingerprint            compare it with the one above, as you got it on another road
-    gpg --verify seal.asc manifest
-    sha256sum --quiet -c manifest
-
-To use it, point machines at this folder or put it behind any web server. Each
-source lies in a folder of its own, as its upstream lays it out:
-
-`, e.Name(), e.Created.Format("2006-01-02 15:04 MST"), e.SiteKey, e.SiteKey)
-	for _, s := range e.Sources {
-		how := "indexes written anew, signed with the site key"
-		if !s.Tailored {
-			how = "copied byte for byte, signed by " + strings.Join(s.Keys, ", ")
-		}
-		release := ""
-		if s.Release != "" {
-			release = "release " + s.Release + ", "
-		}
-		fmt.Fprintf(&b, "    %s/    %s, %s%s: %d packages, %s\n", s.Name, s.Family, release,
-			strings.Join(s.Architectures, " "), s.Packages, how)
+// seal makes what was taken in durable, and seals the edition.
+func (b *Builder) seal(ctx context.Context, e *edition.Edition, files *edition.Collection,
+	record []byte) error {
+	b.tell(Event{Step: "seal", Remaining: -1})
+	m, err := files.Manifest(b.Pool.Add)
+	if err != nil {
+		return err
 	}
-	b.WriteString(`
-The files that a machine needs for it come from a Stockade service:
-
-    stockade group files GROUP --at /path/of/this/folder --out ROOT
-`)
-	return []byte(b.String())
+	if err := b.Pool.Flush(); err != nil {
+		return fmt.Errorf("make the pool durable: %w", err)
+	}
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	return edition.Seal(b.Editions, e, m, record, b.Site)
 }

@@ -10,38 +10,11 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/definition"
+	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/core/machine"
 	"stockade/core/solve"
 )
-
-// EditionView is what the machines of a group were to see when an edition was
-// made, and what it was proved for.
-type EditionView struct {
-	Group         string   `json:"group"`
-	Family        string   `json:"family"`
-	Architectures []string `json:"architectures"`
-	Foreign       []string `json:"foreign,omitempty"`
-	Sources       []string `json:"sources"`
-	Pins          []string `json:"pins,omitempty"`
-}
-
-// Proved tells whether what was proved for the group was proved for this view:
-// for the same sources, architectures and pins.
-func (e *Edition) Proved(v machine.View) bool {
-	return slices.ContainsFunc(e.Views, func(p EditionView) bool {
-		return p.Group == v.Group && slices.Equal(p.Sources, v.Sources) &&
-			slices.Equal(p.Architectures, v.Architectures) &&
-			slices.Equal(p.Foreign, v.Foreign) && slices.Equal(p.Pins, pins(v))
-	})
-}
-
-func pins(v machine.View) (out []string) {
-	for _, p := range v.Pins {
-		out = append(out, p.String())
-	}
-	return out
-}
 
 // seen works out what the groups that follow the mirror's lanes see of it.
 func (b *Builder) seen(plan Plan, out *Outcome) error {
@@ -101,7 +74,7 @@ func (b *Builder) choose(ctx context.Context, plan Plan, out *Outcome) error {
 // astray tells of packages that machines would look for elsewhere: a faithful copy
 // has upstream's words, and they name another place than the mirror.
 func astray(plan Plan, out *Outcome) (found finding.List) {
-	if plan.Mirror.Copy != "faithful" {
+	if plan.Mirror.Copy != definition.Faithful {
 		return nil
 	}
 	first, count := map[string]pick{}, map[string]int{}
@@ -321,11 +294,11 @@ func uncovered(plan Plan, members []int, wants []solve.Want, covered map[string]
 }
 
 // editionViews gives the views of the groups.
-func (out *Outcome) editionViews() []EditionView {
-	views := []EditionView{}
+func (out *Outcome) editionViews() []edition.View {
+	views := []edition.View{}
 	for _, v := range out.views {
-		views = append(views, EditionView{Group: v.Group, Family: v.Family,
-			Architectures: v.Architectures, Foreign: v.Foreign, Sources: v.Sources, Pins: pins(v)})
+		views = append(views, edition.View{Group: v.Group, Family: v.Family,
+			Architectures: v.Architectures, Foreign: v.Foreign, Sources: v.Sources, Pins: v.PinTexts()})
 	}
 	return views
 }
@@ -358,10 +331,7 @@ func (b *Builder) apart(plan Plan, out *Outcome) finding.List {
 				continue
 			}
 			family = pub.Source.Family
-			es := b.describe(pub, plan, out, i)
-			c.Sources = append(c.Sources, archive.ClientSource{Source: es.Source, Priority: es.Priority,
-				Tailored: es.Tailored, Streams: es.Streams,
-				Origin: es.Origin, Label: es.Label, Suite: es.Suite, Codename: es.Codename})
+			c.Sources = append(c.Sources, b.describe(pub, plan, out, i).Client())
 		}
 		if len(c.Sources) == 0 {
 			continue

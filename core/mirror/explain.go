@@ -7,13 +7,14 @@ import (
 	"strings"
 
 	"stockade/core/archive"
+	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/core/solve"
 )
 
 // severity is what an incomplete selection means for this mirror.
 func severity(plan Plan) finding.Severity {
-	if plan.Mirror.Complete == "told" {
+	if plan.Mirror.Complete == definition.Told {
 		return finding.Warning
 	}
 	return finding.Error

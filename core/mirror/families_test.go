@@ -24,6 +24,7 @@ import (
 	"stockade/core/archive/alpm"
 	"stockade/core/archive/rpm"
 	"stockade/core/definition"
+	"stockade/core/edition"
 	"stockade/core/fetch"
 	"stockade/core/finding"
 	"stockade/core/trust"
@@ -119,7 +120,7 @@ func flip(b []byte) []byte { b[len(b)/2] ^= 1; return b }
 func items(t *testing.T, w *world, n int) (out []string) {
 	t.Helper()
 	_, m := w.open(n)
-	if err := ReadItems(w.builder.Pool, m, func(i Item) error {
+	if err := m.Items(func(i edition.Item) error {
 		out = append(out, strings.TrimSpace(i.Name+" "+i.Version+" "+i.Stream))
 		return nil
 	}); err != nil {
@@ -141,7 +142,7 @@ func TestATailoredRPMBuildTakesWhatIsNeededByPathAndByStream(t *testing.T) {
 	}
 	_, m := w.open(1)
 	var told []string
-	if err := ReadEditionAdvisories(w.builder.Pool, m, func(a EditionAdvisory) error {
+	if err := m.ReadAdvisories(func(a edition.Advisory) error {
 		told = append(told, a.ID)
 		return nil
 	}); err != nil || strings.Join(told, " ") != "B-1" || out.Edition.Advisories != 1 {
@@ -318,7 +319,7 @@ func TestFaithfulCopiesOfTheOtherFamiliesKeepEveryByte(t *testing.T) {
 				t.Errorf("%s: %s was not copied as it is", name, path)
 			}
 		}
-		if found := Verify(w.builder.Pool, "x", m, nil, nil); len(found) > 0 {
+		if found := m.Verify(nil, nil); len(found) > 0 {
 			t.Error(name, found)
 		}
 	}
@@ -582,7 +583,7 @@ func TestATailoredALPMBuildTakesWhatIsNeeded(t *testing.T) {
 		// The next build asks for no signature again, nor makes an edition.
 		clear(w.hits)
 		w.plan.Previous, w.plan.Number = out.Edition, 2
-		ReadItems(w.builder.Pool, m, func(i Item) error {
+		m.Items(func(i edition.Item) error {
 			w.plan.Items = append(w.plan.Items, i)
 			return nil
 		})
@@ -793,8 +794,8 @@ func TestHouseSourcesArePublishedAndMirrored(t *testing.T) {
 				if got := items(t, w, 1); len(got) != 1 || got[0] != c.want || len(out.Findings) > 0 {
 					t.Errorf("%v %v", got, out.Findings)
 				}
-				e, m := w.open(1)
-				if found := Verify(w.builder.Pool, e.Name(), m, nil, nil); len(found) > 0 {
+				_, m := w.open(1)
+				if found := m.Verify(nil, nil); len(found) > 0 {
 					t.Error(found)
 				}
 				// Behind the program's back: another file under the package's digest.
@@ -838,7 +839,7 @@ func TestASignatureThatIsMissingIsNotReplaced(t *testing.T) {
 	}
 	w.plan.Previous, w.plan.Number = out.Edition, 2
 	_, m := w.open(1)
-	if err := ReadItems(w.builder.Pool, m, func(i Item) error {
+	if err := m.Items(func(i edition.Item) error {
 		w.plan.Items = append(w.plan.Items, i)
 		return nil
 	}); err != nil {
@@ -872,7 +873,7 @@ func TestAPackageElsewhereOnTheUpstreamsHostIsFetched(t *testing.T) {
 	if !ok || line.Size == 0 {
 		t.Errorf("it is not in %s", e.Name())
 	}
-	for _, l := range m {
+	for _, l := range m.all() {
 		if strings.HasSuffix(l.Path, "primary.xml.gz") {
 			if text := string(gunzip(t, w.world, l)); strings.Contains(text, "xml:base") ||
 				strings.Contains(text, "/parts") {
@@ -901,7 +902,7 @@ func emptyPool(t *testing.T) pool.Store {
 	return p
 }
 
-func gunzip(t *testing.T, w *world, l Line) []byte {
+func gunzip(t *testing.T, w *world, l edition.Line) []byte {
 	t.Helper()
 	f, err := w.builder.Pool.Open(l.SHA256)
 	if err != nil {
@@ -981,7 +982,7 @@ func TestPackagesNamedBySHA512AreFetchedOnceAndNamedAlike(t *testing.T) {
 	}
 	_, m := w.open(1)
 	checked := 0
-	for _, l := range m {
+	for _, l := range m.all() {
 		if strings.HasSuffix(l.Path, "filelists.xml.gz") || strings.HasSuffix(l.Path, "other.xml.gz") ||
 			strings.HasSuffix(l.Path, "primary.xml.gz") {
 			checked++
@@ -999,8 +1000,8 @@ func TestPackagesNamedBySHA512AreFetchedOnceAndNamedAlike(t *testing.T) {
 	if checked != 3 {
 		t.Fatalf("%d lists were looked at", checked)
 	}
-	var kept []Item
-	if err := ReadItems(w.builder.Pool, m, func(i Item) error { kept = append(kept, i); return nil }); err !=
+	var kept []edition.Item
+	if err := m.Items(func(i edition.Item) error { kept = append(kept, i); return nil }); err !=
 		nil {
 		t.Fatal(err)
 	}

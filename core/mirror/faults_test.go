@@ -54,7 +54,7 @@ func TestACheckWithoutDescriptorsTakesNothingForDamage(t *testing.T) {
 	}
 	before := count()
 	var found finding.List
-	withoutDescriptors(t, func() { found = Verify(w.builder.Pool, e.Name(), m, nil, nil) })
+	withoutDescriptors(t, func() { found = m.Verify(nil, nil) })
 	if len(found) == 0 || len(found.With("edition.damaged")) > 0 ||
 		len(found.With(finding.FaultCode)) != len(found) {
 		t.Errorf("%v", found)
@@ -65,7 +65,7 @@ func TestACheckWithoutDescriptorsTakesNothingForDamage(t *testing.T) {
 	if after := count(); after != before {
 		t.Errorf("the pool had %d files, and now has %d", before, after)
 	}
-	if found := Verify(w.builder.Pool, e.Name(), m, nil, nil); len(found) > 0 {
+	if found := m.Verify(nil, nil); len(found) > 0 {
 		t.Errorf("afterwards: %v", found)
 	}
 	// The next build does not take it for damage either.
@@ -83,7 +83,7 @@ func TestWhatIsDamagedIsSetAsideUntilItWasFetchedAgain(t *testing.T) {
 	if _, err := w.build(); err != nil {
 		t.Fatal(err)
 	}
-	e, m := w.open(1)
+	_, m := w.open(1)
 	store := w.builder.Pool.(*pool.Dir)
 	l, _ := m.Find("tarn/pool/core/l/libtide2/libtide2_2.1-1_amd64.deb")
 	file := store.Path(l.SHA256)
@@ -92,7 +92,7 @@ func TestWhatIsDamagedIsSetAsideUntilItWasFetchedAgain(t *testing.T) {
 	if err := os.WriteFile(file, []byte("rot"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if found := Verify(store, e.Name(), m, nil, nil); len(found) != 1 || found[0].Code != "edition.damaged" ||
+	if found := m.Verify(nil, nil); len(found) != 1 || found[0].Code != "edition.damaged" ||
 		!strings.Contains(found[0].Text, "set aside") {
 		t.Errorf("%v", found)
 	}

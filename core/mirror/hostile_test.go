@@ -14,6 +14,7 @@ import (
 	"stockade/core/archive"
 	"stockade/core/archive/deb"
 	"stockade/core/definition"
+	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/core/solve"
 )
@@ -128,7 +129,8 @@ func TestAMistakeInAReaderEndsTheBuildAndNotTheProcess(t *testing.T) {
 	if !errors.As(err, &m) || m.Value != "looking inside" || len(m.Stack) == 0 {
 		t.Errorf("%v", err)
 	}
-	if _, err := os.Stat(Folder(w.builder.Editions, "barrage", 1)); err == nil {
+	if _, err := os.Stat(edition.Folder(w.builder.Editions, edition.ID{Mirror: "barrage", Number: 1})); err ==
+		nil {
 		t.Error("an edition was sealed all the same")
 	}
 	a := ahead(panicking{})

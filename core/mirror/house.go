@@ -292,7 +292,7 @@ func (b *Builder) TakeIntoHouse(spec archive.Source, family archive.Family, file
 
 // takeFile copies a file on this disk into the pool.
 func (b *Builder) takeFile(from io.Reader, p HousePackage) error {
-	_, err := b.Pool.Ingest(pool.Want{Name: "the package", Size: p.Size, SHA256: p.SHA256},
+	_, err := b.Pool.Ingest(wanted("the package", p.Size, p.SHA256, ""),
 		func(sink pool.Sink) error {
 			if err := sink.Restart(); err != nil {
 				return err

@@ -79,7 +79,7 @@ func (b *Builder) inPool(c archive.IndexChoice) int {
 
 // pooled gives the name of a file of a root, by SHA-256, when it is there.
 func (b *Builder) pooled(f archive.IndexFile) (sum string, ok bool) {
-	return b.Pool.Find(pool.Want{Name: f.Path, Size: f.Size, SHA256: f.SHA256, SHA512: f.SHA512})
+	return b.Pool.Find(wanted(f.Path, f.Size, f.SHA256, f.SHA512))
 }
 
 func (b *Builder) list(ctx context.Context, src *Source, c archive.IndexChoice, p *progress) (List, error) {
@@ -89,8 +89,7 @@ func (b *Builder) list(ctx context.Context, src *Source, c archive.IndexChoice, 
 	}
 	var errs []error
 	for _, f := range c.Files {
-		sum, err := b.fetchInto(ctx, src, pool.Want{Name: f.Path, Size: f.Size, SHA256: f.SHA256,
-			SHA512: f.SHA512}, f.Paths, p, nil)
+		sum, err := b.fetchInto(ctx, src, wanted(f.Path, f.Size, f.SHA256, f.SHA512), f.Paths, p, nil)
 		if err == nil {
 			return List{IndexChoice: c, Used: f, SHA256: sum}, nil
 		}
@@ -114,7 +113,7 @@ func (b *Builder) list(ctx context.Context, src *Source, c archive.IndexChoice, 
 func (b *Builder) Read(src *Source, n int, l List, yield func(p *archive.Package, raw []byte) error) error {
 	f, err := b.Pool.Open(l.SHA256)
 	if err != nil {
-		return gone(err, "the index "+l.Used.Path)
+		return pool.Gone(err, "the index "+l.Used.Path)
 	}
 	defer f.Close()
 	// What lies in the pool was right when it came in. Whether it still is, is

@@ -9,10 +9,10 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
-	"maps"
 	"slices"
 
 	"stockade/core/archive"
+	"stockade/core/edition"
 	"stockade/core/fetch"
 	"stockade/core/finding"
 	"stockade/core/pool"
@@ -26,8 +26,8 @@ func (b *Builder) lore(ctx context.Context, src *Source, f archive.IndexFile) (i
 	sum, ok := b.pooled(f)
 	if !ok {
 		var err error
-		if sum, err = b.fetchInto(ctx, src, pool.Want{Name: f.Path, Size: f.Size, SHA256: f.SHA256,
-			SHA512: f.SHA512}, f.Paths, nil, nil); err != nil {
+		if sum, err = b.fetchInto(ctx, src, wanted(f.Path, f.Size, f.SHA256, f.SHA512), f.Paths, nil,
+			nil); err != nil {
 			if errors.Is(err, fetch.ErrNotFound) {
 				if _, judged := finding.From(err); !judged {
 					return nil, finding.New("content.missing", "source "+src.Name,
@@ -39,7 +39,7 @@ func (b *Builder) lore(ctx context.Context, src *Source, f archive.IndexFile) (i
 	}
 	file, err := b.Pool.Open(sum)
 	if err != nil {
-		return nil, gone(err, f.Path)
+		return nil, pool.Gone(err, f.Path)
 	}
 	h := sha256.New()
 	if _, err := io.Copy(h, file); err != nil {
@@ -118,12 +118,6 @@ func (b *Builder) paths(ctx context.Context, plan Plan, out *Outcome, members []
 // maxAdvisories bounds the advisories of one edition.
 const maxAdvisories = 100_000
 
-// EditionAdvisory is an advisory of a source, a line of about/advisories.jsonl.
-type EditionAdvisory struct {
-	Source string `json:"source"`
-	archive.Advisory
-}
-
 // advisories gathers what upstreams say about the chosen packages, as lines.
 func (b *Builder) advisories(ctx context.Context, out *Outcome) ([]byte, error) {
 	var text bytes.Buffer
@@ -156,7 +150,7 @@ func (b *Builder) advisories(ctx context.Context, out *Outcome) ([]byte, error) 
 				return finding.New("content.too-large", "", "there are more than %d advisories",
 					maxAdvisories)
 			}
-			return enc.Encode(EditionAdvisory{src.Name, *a})
+			return enc.Encode(edition.Advisory{Source: src.Name, Advisory: *a})
 		})
 		plain.Close()
 		if err != nil {
@@ -164,47 +158,6 @@ func (b *Builder) advisories(ctx context.Context, out *Outcome) ([]byte, error) 
 		}
 	}
 	return text.Bytes(), nil
-}
-
-// ReadEditionAdvisories reads the advisories of an edition; there may be none.
-func ReadEditionAdvisories(store pool.Store, m Manifest, yield func(EditionAdvisory) error) error {
-	l, ok := m.Find(advisoriesFile)
-	if !ok {
-		return nil
-	}
-	f, err := store.Open(l.SHA256)
-	if err != nil {
-		return gone(err, advisoriesFile)
-	}
-	defer f.Close()
-	d := json.NewDecoder(bufio.NewReaderSize(f, 64<<10))
-	for {
-		var a EditionAdvisory
-		if err := d.Decode(&a); err == io.EOF {
-			return nil
-		} else if err != nil {
-			return finding.New("edition.damaged", "", "%s cannot be read: %v", advisoriesFile, err)
-		}
-		if err := yield(a); err != nil {
-			return err
-		}
-	}
-}
-
-// AdvisoryIDs names, for each package version of a source, the advisories about
-// it, by SOURCE, NAME, VERSION and ARCH with a NUL between.
-func AdvisoryIDs(all []EditionAdvisory) map[string][]string {
-	out := map[string][]string{}
-	for _, a := range all {
-		for _, p := range a.Packages {
-			key := a.Source + "\x00" + p.Name + "\x00" + p.Version + "\x00" + p.Arch
-			out[key] = append(out[key], a.ID)
-		}
-	}
-	for _, k := range slices.Collect(maps.Keys(out)) {
-		slices.Sort(out[k])
-	}
-	return out
 }
 
 // maxSigned bounds a companion that is signed by itself (bytes).
@@ -215,30 +168,45 @@ const maxSigned = 256 << 20
 // client needs it to install.
 func (b *Builder) signedCompanion(ctx context.Context, src *Source, c archive.Companion,
 	put func(path, sum string) error) error {
-	var sums [2]string
-	var data [2][]byte
-	for i, p := range []string{c.Path, c.Signature} {
-		var err error
-		if data[i], err = b.small(ctx, src, p, maxSigned); err != nil {
-			if ctx.Err() != nil {
-				return ctx.Err()
+	if src.House != nil {
+		for _, p := range []string{c.Path, c.Signature} {
+			if sum, ok := src.House.Files[p]; ok {
+				if err := put(p, sum); err != nil {
+					return err
+				}
 			}
-			return nil
 		}
-	}
-	if _, err := src.Keyring.Detached(data[0], data[1]); err != nil {
-		b.log().Warn("a file beside the root is not signed by a key that counts", "source", src.Name,
-			"path", c.Path, "error", err)
 		return nil
 	}
-	for i, p := range []string{c.Path, c.Signature} {
-		var err error
-		if sums[i], err = b.Pool.Add(data[i]); err != nil {
-			return err
-		}
-		if err := put(p, sums[i]); err != nil {
-			return err
+	signature, err := b.small(ctx, src, c.Signature, maxSignature)
+	if err == nil {
+		var sum string
+		sum, err = b.fetchInto(ctx, src, pool.Want{Name: c.Path, Size: archive.UnknownSize,
+			Authority: pool.BySignature(func(content io.ReadSeeker) error {
+				_, err := src.Keyring.Streamed(content, signature)
+				return err
+			})}, []string{c.Path}, nil, nil)
+		if err == nil {
+			return b.putSigned(c, sum, signature, put)
 		}
 	}
+	if f, ok := finding.From(err); ctx.Err() != nil || ok && f.Code == finding.FaultCode {
+		return errors.Join(ctx.Err(), err)
+	}
+	b.log().Warn("a file beside the root is not there, or not signed by a key that counts", "source",
+		src.Name, "path", c.Path, "error", err)
 	return nil
+}
+
+// putSigned puts a file whose own signature stands for it into an edition.
+func (b *Builder) putSigned(c archive.Companion, sum string, signature []byte,
+	put func(path, sum string) error) error {
+	by, err := b.Pool.Add(signature)
+	if err != nil {
+		return err
+	}
+	if err := put(c.Path, sum); err != nil {
+		return err
+	}
+	return put(c.Signature, by)
 }

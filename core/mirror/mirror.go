@@ -241,14 +241,18 @@ func (c counting) Read(p []byte) (int, error) {
 // fetchInto gets one file that an index names into the pool, from whichever
 // upstream has it right. paths are tried in order when upstreams lack the first.
 func (b *Builder) fetchInto(ctx context.Context, src *Source, want pool.Want, paths []string, p *progress,
-	check func(f osFile) error) (string, error) {
+	check func(f pool.Blob) error) (string, error) {
 	if src.House != nil { // whatever it has lies in the pool
 		return "", finding.New("edition.damaged", "source "+src.Name,
 			"%s of the house source is gone from the pool", want.Name).
 			Do("add the file again: stockade package add FILE --source %s", src.Name)
 	}
 	most := want.Size
-	if most == archive.UnknownSize {
+	switch {
+	case most != archive.UnknownSize:
+	case want.Signed != nil:
+		most = maxSigned
+	default:
 		most = maxIndex // what it really is, its digest tells
 	}
 	return b.Pool.Ingest(want, func(sink pool.Sink) error {
@@ -308,21 +312,12 @@ func (b *Builder) fetchInto(ctx context.Context, src *Source, want pool.Want, pa
 			}
 		}
 		return last
-	}, func(f osFile) error {
-		if check == nil {
-			return nil
-		}
-		return check(f)
-	})
+	}, check)
 }
 
-// gone tells why a file of the pool could not be opened: it is gone, or this
-// machine could not open it, which says nothing of the file.
-func gone(err error, what string) error {
-	if f, ok := finding.Fault(err, "open "+what); ok {
-		return f
-	}
-	return finding.New("edition.damaged", "", "%s is gone from the pool", what)
+// wanted is what an index or a root says of a file.
+func wanted(path string, size int64, sha256, sha512 string) pool.Want {
+	return pool.Want{Name: path, Size: size, Authority: pool.ByDigest(sha256, sha512)}
 }
 
 // about names the source in a finding that has no object yet.

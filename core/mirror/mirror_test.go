@@ -19,6 +19,7 @@ import (
 	"stockade/core/archive"
 	"stockade/core/archive/deb"
 	"stockade/core/definition"
+	"stockade/core/edition"
 	"stockade/core/fetch"
 	"stockade/core/finding"
 	"stockade/core/pool"
@@ -196,21 +197,51 @@ func (w *world) build() (*Outcome, error) {
 	return out, err
 }
 
-func (w *world) open(number int) (*Edition, Manifest) {
+// open opens a sealed edition of the mirror anew, as somebody else would.
+func (w *world) open(number int) (*edition.Edition, shelf) {
 	w.t.Helper()
-	e, m, err := OpenEdition(Folder(w.builder.Editions, "barrage", number),
-		[]*trust.Certificate{w.builder.Site.Certificate()})
+	e, err := edition.Open(w.folder(number), []*trust.Certificate{w.builder.Site.Certificate()},
+		w.builder.Pool)
 	if err != nil {
 		w.t.Fatal(err)
 	}
-	return e, m
+	return e.Edition, shelf{e, w.t}
 }
 
-func (w *world) export(m Manifest, dir string) error {
-	folder := Folder(w.builder.Editions, "barrage", 1)
-	text, _ := os.ReadFile(filepath.Join(folder, ManifestName))
-	seal, _ := os.ReadFile(filepath.Join(folder, SealName))
-	return Export(FromPool(w.builder.Pool), text, seal, m, dir, nil)
+func (w *world) folder(number int) string {
+	return edition.Folder(w.builder.Editions, edition.ID{Mirror: "barrage", Number: number})
+}
+
+// shelf is a sealed edition of which each list can be read.
+type shelf struct {
+	*edition.Sealed
+	t *testing.T
+}
+
+func (s shelf) Find(path string) (edition.Line, bool) {
+	s.t.Helper()
+	l, ok, err := s.Sealed.Find(path)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	return l, ok
+}
+
+func (s shelf) all() (out []edition.Line) {
+	s.t.Helper()
+	for l, err := range s.Files() {
+		if err != nil {
+			s.t.Fatal(err)
+		}
+		out = append(out, l)
+	}
+	return out
+}
+
+func (w *world) export(dir string) error {
+	text, _ := os.ReadFile(filepath.Join(w.folder(1), edition.ManifestName))
+	seal, _ := os.ReadFile(filepath.Join(w.folder(1), edition.SealName))
+	return edition.Export(edition.FromPool(w.builder.Pool), text, seal, dir, nil)
 }
 
 // amend changes the lists of packages before they are signed for.
@@ -265,7 +296,8 @@ func (w *world) refused(code string) finding.Finding {
 	if f.WayOut == "" {
 		w.t.Errorf("the refusal %s has no way out", code)
 	}
-	if _, err := os.Stat(Folder(w.builder.Editions, "barrage", w.plan.Number)); err == nil {
+	if _, err := os.Stat(edition.Folder(w.builder.Editions,
+		edition.ID{Mirror: "barrage", Number: w.plan.Number})); err == nil {
 		w.t.Error("an edition was sealed all the same")
 	}
 	return f
@@ -278,9 +310,8 @@ func TestTailoredBuildTakesWhatIsWantedAndNeeded(t *testing.T) {
 		t.Fatal(err)
 	}
 	e, m := w.open(1)
-	var items []Item
-	if err := ReadItems(w.builder.Pool, m,
-		func(i Item) error { items = append(items, i); return nil }); err != nil {
+	var items []edition.Item
+	if err := m.Items(func(i edition.Item) error { items = append(items, i); return nil }); err != nil {
 		t.Fatal(err)
 	}
 	var got []string
@@ -294,7 +325,7 @@ func TestTailoredBuildTakesWhatIsWantedAndNeeded(t *testing.T) {
 	if out.Packages != 4 || e.Packages != 4 || out.Wanted != 2 {
 		t.Errorf("counts: %d packages, %d wanted", out.Packages, out.Wanted)
 	}
-	if found := Verify(w.builder.Pool, e.Name(), m, nil, nil); len(found) > 0 {
+	if found := m.Verify(nil, nil); len(found) > 0 {
 		t.Errorf("a fresh edition does not verify: %v", found)
 	}
 	for _, p := range []string{"tarn/dists/heron/InRelease", "tarn/dists/heron/Release.gpg",
@@ -725,7 +756,7 @@ func TestDamageInThePoolIsFoundAndNotExported(t *testing.T) {
 	if _, err := w.build(); err != nil {
 		t.Fatal(err)
 	}
-	e, m := w.open(1)
+	_, m := w.open(1)
 	l, _ := m.Find("tarn/pool/core/l/libtide2/libtide2_2.1-1_amd64.deb")
 	file := w.builder.Pool.(*pool.Dir).Path(l.SHA256)
 	os.Chmod(file, 0o644)
@@ -734,23 +765,23 @@ func TestDamageInThePoolIsFoundAndNotExported(t *testing.T) {
 	if err := os.WriteFile(file, data, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	found := Verify(w.builder.Pool, e.Name(), m, nil, nil)
+	found := m.Verify(nil, nil)
 	if len(found) != 1 || found[0].Code != "edition.damaged" || !strings.Contains(found[0].Text, "libtide2") {
 		t.Errorf("verify says %v", found)
 	}
 	dir := filepath.Join(t.TempDir(), "out")
-	if err := w.export(m, dir); err == nil {
+	if err := w.export(dir); err == nil {
 		t.Error("a damaged edition was exported")
 	}
 	if _, err := os.Stat(dir); err == nil {
 		t.Error("half an export stays behind")
 	}
-	manifest := filepath.Join(Folder(w.builder.Editions, "barrage", 1), ManifestName)
+	manifest := filepath.Join(w.folder(1), edition.ManifestName)
 	text, _ := os.ReadFile(manifest)
 	os.Chmod(manifest, 0o644)
 	os.WriteFile(manifest, append(text, '\n'), 0o644)
-	if _, _, err := OpenEdition(filepath.Dir(manifest),
-		[]*trust.Certificate{w.builder.Site.Certificate()}); err == nil {
+	if _, err := edition.Open(filepath.Dir(manifest), []*trust.Certificate{w.builder.Site.Certificate()},
+		w.builder.Pool); err == nil {
 		t.Error("a changed manifest still has its seal")
 	}
 }
@@ -762,7 +793,7 @@ func TestExportIsCheckedByOrdinaryTools(t *testing.T) {
 	}
 	_, m := w.open(1)
 	dir := filepath.Join(t.TempDir(), "out")
-	if err := w.export(m, dir); err != nil {
+	if err := w.export(dir); err != nil {
 		t.Fatal(err)
 	}
 	run := func(name string, args ...string) string {
@@ -776,8 +807,9 @@ func TestExportIsCheckedByOrdinaryTools(t *testing.T) {
 		}
 		return string(out)
 	}
-	if out := run("sha256sum", "-c", "--strict", "manifest"); strings.Count(out, ": OK") != len(m) {
-		t.Errorf("sha256sum checked %d of %d files", strings.Count(out, ": OK"), len(m))
+	if out := run("sha256sum", "-c", "--strict", "manifest", "about/files/tarn"); strings.Count(out,
+		": OK") != m.Manifest.Files() || len(m.all()) != m.Manifest.Files() {
+		t.Errorf("sha256sum checked %d of %d files", strings.Count(out, ": OK"), m.Manifest.Files())
 	}
 	ring := filepath.Join(t.TempDir(), "ring.gpg")
 	if err := os.WriteFile(ring, w.builder.Site.Certificate().Binary(), 0o600); err != nil {

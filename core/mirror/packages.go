@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/url"
 	"slices"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"stockade/core/archive"
+	"stockade/core/edition"
 	"stockade/core/fetch"
 	"stockade/core/finding"
 	"stockade/core/pool"
@@ -21,7 +23,7 @@ import (
 // fetchPackages brings what the pool lacks, and looks inside every package
 // that the previous edition did not hold already.
 func (b *Builder) fetchPackages(ctx context.Context, plan Plan, out *Outcome) error {
-	known := map[string]*Item{}
+	known := map[string]*edition.Item{}
 	for i, it := range plan.Items {
 		known[it.SHA256+it.Name+"\x00"+it.Version+"\x00"+it.Arch+"\x00"+it.Source] = &plan.Items[i]
 	}
@@ -76,13 +78,13 @@ func (b *Builder) recognise(plan Plan, out *Outcome) {
 				continue
 			}
 		}
-		p.SHA256, _ = b.Pool.Find(pool.Want{Name: p.Path, Size: p.Size, SHA512: p.SHA512})
+		p.SHA256, _ = b.Pool.Find(wanted(p.Path, p.Size, "", p.SHA512))
 	}
 }
 
 // asBefore takes over what the previous edition knew of the same package, if
 // the key that signed it still counts.
-func (b *Builder) asBefore(pk *pick, it *Item) bool {
+func (b *Builder) asBefore(pk *pick, it *edition.Item) bool {
 	if it.Signer != "" && !slices.ContainsFunc(pk.src.Keyring.Counting(), func(c *trust.Certificate) bool {
 		return c.Fingerprint == it.Signer && !c.Check(b.Now()).HasErrors()
 	}) {
@@ -136,10 +138,8 @@ func (b *Builder) fetchPackage(ctx context.Context, pk *pick, p *progress) error
 	if err != nil {
 		return err
 	}
-	sum, err := b.fetchInto(ctx, src, pool.Want{Name: pk.Path, Size: pk.Size,
-		SHA256: pk.SHA256, SHA512: pk.SHA512},
-		[]string{pk.Path}, p,
-		func(f osFile) error { return b.inspect(pk, f) })
+	sum, err := b.fetchInto(ctx, src, wanted(pk.Path, pk.Size, pk.SHA256, pk.SHA512), []string{pk.Path}, p,
+		func(f pool.Blob) error { return b.inspect(pk, f) })
 	if err == nil {
 		pk.SHA256 = sum
 		p.add("", 0, 1)
@@ -194,7 +194,7 @@ func (b *Builder) inspectPooled(pk *pick) error {
 
 // inspect compares what a package says inside with what its index says, and has
 // the signature on the package itself verified.
-func (b *Builder) inspect(pk *pick, f osFile) error {
+func (b *Builder) inspect(pk *pick, f io.ReadSeeker) error {
 	in, err := pk.src.Family.Inspect(archive.PackageFile{ReadSeeker: f, Signature: pk.Signature},
 		pk.src.Keyring)
 	if err != nil {

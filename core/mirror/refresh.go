@@ -7,15 +7,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"time"
 
 	"stockade/core/archive"
 	"stockade/core/fetch"
 	"stockade/core/finding"
+	"stockade/core/pool"
 )
-
-type osFile = *os.File
 
 // maxRoot bounds one file of a root (bytes).
 const maxRoot = 32 << 20
@@ -190,7 +188,7 @@ func (b *Builder) haveAll(files []AcceptedFile) bool {
 func (b *Builder) read(sha string) ([]byte, error) {
 	f, err := b.Pool.Open(sha)
 	if err != nil {
-		return nil, gone(err, "the file "+sha)
+		return nil, pool.Gone(err, "the file "+sha)
 	}
 	defer f.Close()
 	data, err := io.ReadAll(io.LimitReader(f, 1<<30))

@@ -18,7 +18,7 @@ func TestAFileIsFoundAgainByItsSHA512(t *testing.T) {
 	}
 	data := []byte("tide tables")
 	raw := sha512.Sum512(data)
-	want := Want{Name: "tables", Size: int64(len(data)), SHA512: hex.EncodeToString(raw[:])}
+	want := Want{Name: "tables", Size: int64(len(data)), Authority: ByDigest("", hex.EncodeToString(raw[:]))}
 	if _, ok := d.Find(want); ok {
 		t.Fatal("it is there before it came in")
 	}
@@ -34,7 +34,7 @@ func TestAFileIsFoundAgainByItsSHA512(t *testing.T) {
 	if found, ok := d.Find(want); !ok || found != sum {
 		t.Errorf("found: %s, %v", found, ok)
 	}
-	if _, ok := d.Find(Want{Name: "tables", Size: want.Size + 1, SHA512: want.SHA512}); ok {
+	if _, ok := d.Find(Want{Name: "tables", Size: want.Size + 1, Authority: want.Authority}); ok {
 		t.Error("it is found with another size")
 	}
 	// A name that was written by somebody else leads nowhere.
@@ -42,18 +42,18 @@ func TestAFileIsFoundAgainByItsSHA512(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	path := d.foreign(want.SHA512)
+	path := d.foreign("sha512/" + want.digest(SHA512))
 	os.Chmod(path, 0o644)
 	if err := os.WriteFile(path, []byte(other), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if found, ok := d.Find(Want{Name: "tables", Size: -1, SHA512: want.SHA512}); ok {
+	if found, ok := d.Find(Want{Name: "tables", Size: -1, Authority: want.Authority}); ok {
 		t.Errorf("other bytes are found: %s", found)
 	}
 	if err := d.Remove(other); err != nil {
 		t.Fatal(err)
 	}
-	if err := d.Sweep(); err != nil {
+	if err := d.Tidy(); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := os.Stat(path); err == nil {
@@ -70,6 +70,9 @@ func TestAFailedFlushIsNotForgotten(t *testing.T) {
 	}
 	sum, err := d.Add([]byte("tide tables"))
 	if err != nil {
+		t.Fatal(err)
+	}
+	if err := d.settle(); err != nil { // it has its place, and the place is not durable yet
 		t.Fatal(err)
 	}
 	folder := filepath.Dir(d.Path(sum))

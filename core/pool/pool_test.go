@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"sync"
 	"sync/atomic"
@@ -40,14 +39,16 @@ func TestOnlyWhatIsRightEnters(t *testing.T) {
 		want       Want
 		data       []byte
 	}{
-		{"right", "", Want{Size: 19, SHA256: sum(text)}, text},
-		{"right by SHA-512", "", Want{Size: 19, SHA512: fmt.Sprintf("%x", sha512.Sum512(text))}, text},
-		{"size not told", "", Want{Size: -1, SHA256: sum(text)}, text},
-		{"too short", "content.size-mismatch", Want{Size: 19, SHA256: sum(text)}, text[:18]},
-		{"too long", "content.size-mismatch", Want{Size: 18, SHA256: sum(text)}, text},
-		{"another digest", "content.digest-mismatch", Want{Size: 19, SHA256: sum(nil)}, text},
+		{"right", "", Want{Size: 19, Authority: ByDigest(sum(text), "")}, text},
+		{"right by SHA-512", "",
+			Want{Size: 19, Authority: ByDigest("", fmt.Sprintf("%x", sha512.Sum512(text)))}, text},
+		{"size not told", "", Want{Size: -1, Authority: ByDigest(sum(text), "")}, text},
+		{"too short", "content.size-mismatch", Want{Size: 19, Authority: ByDigest(sum(text), "")}, text[:18]},
+		{"too long", "content.size-mismatch", Want{Size: 18, Authority: ByDigest(sum(text), "")}, text},
+		{"another digest", "content.digest-mismatch", Want{Size: 19, Authority: ByDigest(sum(nil), "")},
+			text},
 		{"another SHA-512", "content.digest-mismatch",
-			Want{Size: 19, SHA256: sum(text), SHA512: fmt.Sprintf("%x", sha512.Sum512(nil))}, text},
+			Want{Size: 19, Authority: ByDigest(sum(text), fmt.Sprintf("%x", sha512.Sum512(nil)))}, text},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d := open(t)
@@ -69,7 +70,7 @@ func TestOnlyWhatIsRightEnters(t *testing.T) {
 
 func TestAnInterruptedFileIsGoneOnFrom(t *testing.T) {
 	d := open(t)
-	w := Want{Size: 19, SHA256: sum(text)}
+	w := Want{Size: 19, Authority: ByDigest(sum(text), "")}
 	broke := errors.New("the connection broke")
 	if _, err := d.Ingest(w, func(s Sink) error { s.Write(text[:7]); return broke },
 		nil); !errors.Is(err, broke) {
@@ -81,7 +82,7 @@ func TestAnInterruptedFileIsGoneOnFrom(t *testing.T) {
 		t.Errorf("gone on from %d, error %v", from, err)
 	}
 	// Half a file of other bytes is started anew when the whole turns out wrong.
-	other := Want{Size: 19, SHA256: sum(bytes.ToUpper(text))}
+	other := Want{Size: 19, Authority: ByDigest(sum(bytes.ToUpper(text)), "")}
 	d.Ingest(other, func(s Sink) error { s.Write(text[:7]); return broke }, nil)
 	if _, err := d.Ingest(other, give(bytes.ToUpper(text)), nil); err == nil {
 		t.Error("mixed bytes were accepted")
@@ -93,9 +94,9 @@ func TestAnInterruptedFileIsGoneOnFrom(t *testing.T) {
 
 func TestTheCheckComesBeforeTheRename(t *testing.T) {
 	d := open(t)
-	w := Want{Size: 19, SHA256: sum(text)}
+	w := Want{Size: 19, Authority: ByDigest(sum(text), "")}
 	bad := errors.New("not what it says")
-	if _, err := d.Ingest(w, give(text), func(*os.File) error { return bad }); !errors.Is(err, bad) {
+	if _, err := d.Ingest(w, give(text), func(Blob) error { return bad }); !errors.Is(err, bad) {
 		t.Fatal(err)
 	}
 	if _, ok := d.Has(sum(text)); ok {
@@ -105,7 +106,7 @@ func TestTheCheckComesBeforeTheRename(t *testing.T) {
 	if _, err := d.Ingest(w, give(text), nil); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := d.Ingest(w, give(text), func(*os.File) error { return bad }); !errors.Is(err, bad) {
+	if _, err := d.Ingest(w, give(text), func(Blob) error { return bad }); !errors.Is(err, bad) {
 		t.Error("a file that was there already was not checked")
 	}
 }
@@ -116,7 +117,7 @@ func TestManyAtOnceFetchOnce(t *testing.T) {
 	var wait sync.WaitGroup
 	for range 32 {
 		wait.Go(func() {
-			if _, err := d.Ingest(Want{Size: 19, SHA256: sum(text)}, func(s Sink) error {
+			if _, err := d.Ingest(Want{Size: 19, Authority: ByDigest(sum(text), "")}, func(s Sink) error {
 				fetched.Add(1)
 				return give(text)(s)
 			}, nil); err != nil {
@@ -141,13 +142,13 @@ func TestAFullDiskIsAnErrorAndLeavesNothing(t *testing.T) {
 		_, err := s.Write(text)
 		return err
 	}
-	if _, err := d.Ingest(Want{Size: 19, SHA256: sum(text)}, full, nil); err == nil {
+	if _, err := d.Ingest(Want{Size: 19, Authority: ByDigest(sum(text), "")}, full, nil); err == nil {
 		t.Fatal("a write that fails was taken for one that did not")
 	}
 	if _, ok := d.Has(sum(text)); ok {
 		t.Error("it is there")
 	}
-	if _, err := d.Ingest(Want{Size: 19, SHA256: sum(text)}, give(text), nil); err != nil {
+	if _, err := d.Ingest(Want{Size: 19, Authority: ByDigest(sum(text), "")}, give(text), nil); err != nil {
 		t.Error("it does not go on afterwards:", err)
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"stockade/core/archive"
+	"stockade/core/definition"
 )
 
 // state is what is known of a package's hard needs: whether they can all be
@@ -137,7 +138,9 @@ type closing struct {
 	visited     map[*node]bool
 }
 
-func (c *closing) soft() bool { return c.with == "recommended" || c.with == "suggested" }
+func (c *closing) soft() bool {
+	return c.with == definition.Recommended || c.with == definition.Suggested
+}
 
 // close takes what the roots need. with tells how far: "" follows nothing.
 func (s *selector) close(roots []offer, with string) {
@@ -197,7 +200,7 @@ func (c *closing) visit(at *step) {
 	if c.soft() {
 		soft(at.recommends)
 	}
-	if c.with == "suggested" && at.depth == 0 {
+	if c.with == definition.Suggested && at.depth == 0 {
 		soft(at.suggests)
 	}
 }
@@ -254,7 +257,7 @@ func (s *selector) offering(with string) (out []*node) {
 		}
 		n := s.node(o)
 		all := n.supplements
-		if with == "suggested" {
+		if with == definition.Suggested {
 			all = slices.Concat(n.supplements, n.enhances)
 		}
 		if n.damaged || !slices.ContainsFunc(all, s.holds) {

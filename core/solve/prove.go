@@ -11,6 +11,7 @@ import (
 	"github.com/go-air/gini/z"
 
 	"stockade/core/archive"
+	"stockade/core/definition"
 )
 
 // A search is begun again after this long, then after twice as long and so on,
@@ -35,7 +36,7 @@ const maxExplained = 200
 func (s *selector) prove(roots map[string][]offer) {
 	wanted, conflicts, undecided := map[*node]bool{}, len(s.out.Conflicts), len(s.out.Undecided)
 	var open []*node
-	for _, with := range []string{"", "recommended", "required", "suggested"} {
+	for _, with := range []string{"", definition.Recommended, definition.Required, definition.Suggested} {
 		for _, o := range roots[with] {
 			if n := s.node(o); !wanted[n] {
 				wanted[n] = true

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"stockade/core/archive"
+	"stockade/core/definition"
 )
 
 // Source is one source as selection sees it.
@@ -330,7 +331,7 @@ func (s *selector) selectFor(wants []Want, matched []bool) {
 			roots[w.With] = append(roots[w.With], o)
 		}
 	}
-	for _, with := range []string{"required", "recommended", "suggested", ""} {
+	for _, with := range []string{definition.Required, definition.Recommended, definition.Suggested, ""} {
 		s.close(roots[with], with)
 	}
 	if s.err == nil {

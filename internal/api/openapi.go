@@ -167,10 +167,12 @@ func schemaName(t reflect.Type) string {
 		return name
 	case strings.HasSuffix(t.PkgPath(), "core/definition"):
 		return "Defined" + name
-	case strings.HasSuffix(t.PkgPath(), "core/mirror") && name == "Edition":
-		return "SealedEdition"
-	case strings.HasSuffix(t.PkgPath(), "core/mirror") && name == "Change":
+	case strings.HasSuffix(t.PkgPath(), "core/edition") && name == "Change":
 		return "PackageChange"
+	case strings.HasSuffix(t.PkgPath(), "core/edition") && name == "Item":
+		return name
+	case strings.HasSuffix(t.PkgPath(), "core/edition"):
+		return "Sealed" + name
 	case strings.HasSuffix(t.PkgPath(), "core/journal"):
 		return "Journal" + name
 	case strings.HasSuffix(t.PkgPath(), "core/archive"):

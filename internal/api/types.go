@@ -5,6 +5,7 @@ package api
 
 import (
 	"encoding/json"
+	"stockade/core/edition"
 	"time"
 
 	"stockade/core/archive"
@@ -131,7 +132,7 @@ type HousePackage struct {
 }
 
 // EditionAdvisory is an advisory about packages of an edition.
-type EditionAdvisory = mirror.EditionAdvisory
+type EditionAdvisory = edition.Advisory
 
 // Key is a certificate with the decisions about it.
 type Key struct {
@@ -239,9 +240,9 @@ type EditionSpace struct {
 // EditionDetail is all of one edition but its packages.
 type EditionDetail struct {
 	Edition
-	Seal    mirror.Edition `json:"seal"`
-	Sealed  bool           `json:"sealed"` // the seal holds
-	Problem string         `json:"problem,omitempty"`
+	Seal    edition.Edition `json:"seal"`
+	Sealed  bool            `json:"sealed"` // the seal holds
+	Problem string          `json:"problem,omitempty"`
 }
 
 // Manifest is an edition's manifest and seal as they stand on disk.
@@ -421,8 +422,8 @@ type Page[T any] struct {
 
 // Aliases that keep the table of routes readable.
 type (
-	Item         = mirror.Item
-	Change       = mirror.Change
+	Item         = edition.Item
+	Change       = edition.Change
 	Outcome      = mirror.Outcome
 	JournalEntry = journal.Entry
 	Report       = journal.Report

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"stockade/core/edition"
 	"strconv"
 	"strings"
 	"time"
@@ -546,8 +548,8 @@ func delta(n int64) string {
 	return "+" + size(n)
 }
 
-func (a *app) export(ctx context.Context, edition, dir string) error {
-	name, number, path, err := editionPath(edition)
+func (a *app) export(ctx context.Context, what, dir string) error {
+	name, number, path, err := editionPath(what)
 	if err != nil {
 		return err
 	}
@@ -556,42 +558,39 @@ func (a *app) export(ctx context.Context, edition, dir string) error {
 	if err != nil {
 		return err
 	}
-	m, err := mirror.ReadManifest(strings.NewReader(string(files.Manifest)))
+	m, err := edition.ReadManifest(bytes.NewReader(files.Manifest))
 	if err != nil {
 		return err
 	}
 	p := a.progress()
 	total, start := m.Bytes(), time.Now()
-	err = mirror.Export(func(l mirror.Line) (io.ReadCloser, error) {
-		return c.File(ctx, name, number, l.Path)
-	}, files.Manifest, files.Seal, m, dir,
-		func(n int, bytes int64) {
-			e := mirror.Event{
-				Step:       "copy",
-				Files:      n,
-				FilesTotal: len(m),
-				Bytes:      bytes,
-				BytesTotal: total,
-				Remaining:  -1,
+	open := func(l edition.Line) (io.ReadCloser, error) { return c.File(ctx, name, number, l.Path) }
+	err = edition.Export(open, files.Manifest, files.Seal, dir, func(n, of int, done int64) {
+		e := mirror.Event{
+			Step:       "copy",
+			Files:      n,
+			FilesTotal: of,
+			Bytes:      done,
+			BytesTotal: total,
+			Remaining:  -1,
+		}
+		if took := time.Since(start).Seconds(); took > 0.1 {
+			if e.Rate = int64(float64(done) / took); e.Rate > 0 {
+				e.Remaining = int((total - done) / e.Rate)
 			}
-			if took := time.Since(start).Seconds(); took > 0.1 {
-				e.Rate = int64(float64(bytes) / took)
-				if e.Rate > 0 {
-					e.Remaining = int((total - bytes) / e.Rate)
-				}
-			}
-			p.show(e)
-		})
+		}
+		p.show(e)
+	})
 	p.done()
 	if err != nil {
-		return fmt.Errorf("%s was not exported: %w", edition, err)
+		return fmt.Errorf("%s was not exported: %w", what, err)
 	}
 	abs, _ := filepath.Abs(dir)
-	return a.show(map[string]any{"edition": edition, "folder": abs, "files": len(m) + 2, "bytes": total},
-		func() {
-			a.say("%s lies in %s: %d files, %s; about/README.txt tells how to check it", edition,
-				abs, len(m)+2, size(total))
-		}, []string{abs})
+	count := m.Files() + 2 // the manifest and the seal
+	return a.show(map[string]any{"edition": what, "folder": abs, "files": count, "bytes": total}, func() {
+		a.say("%s lies in %s: %d files, %s; about/README.txt tells how to check it", what, abs, count,
+			size(total))
+	}, []string{abs})
 }
 
 func (a *app) laneCommand() *cobra.Command {
@@ -666,7 +665,7 @@ func (a *app) groupCommand() *cobra.Command {
 				strings.Join(g.Architectures, " "), "lane", g.Lane, "edition", first(g.Edition, "none yet"),
 				"pins", strings.Join(g.Pins, ", "))
 		}, func(g api.Group) string { return g.Name })
-	var at, out, edition string
+	var at, out, named string
 	files := &cobra.Command{Use: "files GROUP", Short: "Write the files that a machine of the group needs",
 		Long: `Write the package client's own configuration, keys included, as it lies under a
 machine's root. Without --out the files are shown. They are for the edition that
@@ -683,12 +682,12 @@ needed is taken away.`,
 					return err
 				}
 				at = abs
-				if name, err := mirror.ExportedName(at); err == nil && edition == "" {
-					edition = name
+				if name, err := edition.ExportedName(at); err == nil && named == "" {
+					named = name
 				}
 			}
 			path := "/groups/" + url.PathEscape(args[0]) + "/files?" + url.Values{"at": {at},
-				"edition": {edition}}.Encode()
+				"edition": {named}}.Encode()
 			f, err := client.Get[api.Files](cmd.Context(), a.client(), path)
 			if err != nil {
 				return err
@@ -738,7 +737,7 @@ needed is taken away.`,
 			}
 			return nil
 		}}
-	files.Flags().StringVar(&edition, "edition", "", "MIRROR/N: the edition that the files are for")
+	files.Flags().StringVar(&named, "edition", "", "MIRROR/N: the edition that the files are for")
 	files.Flags().StringVar(&at, "at", "",
 		"URL or folder where the packages are found; the lane's address if left out")
 	files.Flags().StringVar(&out, "out", "", "the machine's root, below which the files are written")

@@ -7,10 +7,10 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"stockade/core/edition"
 	"strings"
 
 	"stockade/core/finding"
-	"stockade/core/mirror"
 	"stockade/core/trust"
 )
 
@@ -87,7 +87,7 @@ func (s *Service) oldFingerprint() string {
 	}
 	editions, _ := filepath.Glob(filepath.Join(s.cfg.Data, "editions", "*", "*", "edition.json"))
 	for _, path := range editions {
-		var e mirror.Edition
+		var e edition.Edition
 		if raw, err := os.ReadFile(path); err == nil && json.Unmarshal(raw, &e) == nil && e.SiteKey != "" {
 			return e.SiteKey
 		}

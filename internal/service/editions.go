@@ -6,7 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
+	"stockade/core/edition"
 	"strings"
 	"sync"
 
@@ -14,31 +14,24 @@ import (
 	"stockade/core/definition"
 	"stockade/core/families"
 	"stockade/core/finding"
-	"stockade/core/mirror"
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/store"
 )
 
-// openEdition is an edition whose seal was checked, in memory.
-type openEdition struct {
-	*mirror.Edition
-	manifest mirror.Manifest
-}
-
 // editionCache holds the editions that are being looked at or served.
 type editionCache struct {
 	mu     sync.Mutex
-	held   map[string]*openEdition
+	held   map[string]*edition.Sealed
 	order  []string
-	briefs map[string]*mirror.Edition // without their manifests, which are what takes memory
+	briefs map[string]*edition.Edition // without their manifests, which are what takes memory
 }
 
 // briefsMost is how many editions are remembered without their manifests.
 const briefsMost = 2000
 
 // brief gives what an edition says of itself, as it was when its seal was checked.
-func (c *editionCache) brief(s *Service, name string, number int) (*mirror.Edition, error) {
+func (c *editionCache) brief(s *Service, name string, number int) (*edition.Edition, error) {
 	c.mu.Lock()
 	e, ok := c.briefs[fmt.Sprintf("%s/%d", name, number)]
 	c.mu.Unlock()
@@ -55,14 +48,15 @@ func (c *editionCache) brief(s *Service, name string, number int) (*mirror.Editi
 // cacheMost is how many manifests are held; one of 65,000 files takes 10 MB.
 const cacheMost = 24
 
-func (c *editionCache) open(s *Service, name string, number int) (*openEdition, error) {
+func (c *editionCache) open(s *Service, name string, number int) (*edition.Sealed, error) {
 	key := fmt.Sprintf("%s/%d", name, number)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if e, ok := c.held[key]; ok {
 		return e, nil
 	}
-	e, m, err := mirror.OpenEdition(s.editionFolder(name, number), []*trust.Certificate{s.site.Certificate()})
+	out, err := edition.Open(s.editionFolder(name, number), []*trust.Certificate{s.site.Certificate()},
+		s.pool)
 	if err != nil {
 		if f, ok := finding.From(err); ok {
 			f.Object = "edition " + key
@@ -70,19 +64,18 @@ func (c *editionCache) open(s *Service, name string, number int) (*openEdition, 
 		}
 		return nil, err
 	}
-	if e.Mirror != name || e.Number != number {
+	if out.Mirror != name || out.Number != number {
 		return nil, finding.New("edition.seal-bad", "edition "+key, "the folder holds another edition, %s",
-			e.Name())
+			out.Name())
 	}
 	if c.held == nil {
-		c.held = map[string]*openEdition{}
+		c.held = map[string]*edition.Sealed{}
 	}
-	out := &openEdition{e, m}
 	c.held[key] = out
 	if len(c.briefs) >= briefsMost || c.briefs == nil {
-		c.briefs = map[string]*mirror.Edition{}
+		c.briefs = map[string]*edition.Edition{}
 	}
-	c.briefs[key] = e
+	c.briefs[key] = out.Edition
 	if c.order = append(c.order, key); len(c.order) > cacheMost {
 		delete(c.held, c.order[0])
 		c.order = c.order[1:]
@@ -106,7 +99,7 @@ func noEdition(name string, number int) error {
 }
 
 // standing opens an edition that exists and is not retired.
-func (s *Service) standing(name string, number int) (*openEdition, store.Edition, error) {
+func (s *Service) standing(name string, number int) (*edition.Sealed, store.Edition, error) {
 	rec, err := s.db.EditionBy(name, number)
 	if err != nil || rec.Retired {
 		return nil, rec, noEdition(name, number)
@@ -175,13 +168,13 @@ func editionOf(e store.Edition, shown map[string][]string) api.Edition {
 	}
 }
 
-func (s *Service) items(name string, number int) ([]mirror.Item, error) {
+func (s *Service) items(name string, number int) ([]edition.Item, error) {
 	e, _, err := s.standing(name, number)
 	if err != nil {
 		return nil, err
 	}
-	var out []mirror.Item
-	err = mirror.ReadItems(s.pool, e.manifest, func(it mirror.Item) error {
+	var out []edition.Item
+	err = e.Items(func(it edition.Item) error {
 		out = append(out, it)
 		return nil
 	})
@@ -189,7 +182,7 @@ func (s *Service) items(name string, number int) ([]mirror.Item, error) {
 }
 
 // diff compares an edition with an older one; against 0 means the one before.
-func (s *Service) diff(name string, number, against int) ([]mirror.Change, error) {
+func (s *Service) diff(name string, number, against int) ([]edition.Change, error) {
 	if against == 0 {
 		all, err := s.db.Editions(name)
 		if err != nil {
@@ -223,7 +216,7 @@ func (s *Service) diff(name string, number, against int) ([]mirror.Change, error
 	for _, src := range open.Sources {
 		byName[src.Name] = families.All[src.Family]
 	}
-	changes := mirror.Diff(from, to, func(source, a, b string) int {
+	changes := edition.Diff(from, to, func(source, a, b string) int {
 		if f := byName[source]; f != nil {
 			return f.CompareVersions(a, b)
 		}
@@ -233,7 +226,7 @@ func (s *Service) diff(name string, number, against int) ([]mirror.Change, error
 	if err != nil {
 		return nil, err
 	}
-	ids := mirror.AdvisoryIDs(told)
+	ids := edition.AdvisoryIDs(told)
 	for i, c := range changes {
 		if c.NewVersion != "" {
 			changes[i].Advisories = ids[c.Source+"\x00"+c.Name+"\x00"+c.NewVersion+"\x00"+c.Arch]
@@ -244,14 +237,14 @@ func (s *Service) diff(name string, number, against int) ([]mirror.Change, error
 
 // advisories gives those of an edition that have q in their id, title, severity
 // or packages.
-func (s *Service) advisories(name string, number int, q string) ([]mirror.EditionAdvisory, error) {
+func (s *Service) advisories(name string, number int, q string) ([]edition.Advisory, error) {
 	e, _, err := s.standing(name, number)
 	if err != nil {
 		return nil, err
 	}
 	q = strings.ToLower(q)
-	var out []mirror.EditionAdvisory
-	err = mirror.ReadEditionAdvisories(s.pool, e.manifest, func(a mirror.EditionAdvisory) error {
+	var out []edition.Advisory
+	err = e.ReadAdvisories(func(a edition.Advisory) error {
 		text := a.ID + " " + a.Title + " " + a.Kind + " " + a.Severity
 		for _, p := range a.Packages {
 			text += " " + p.Name
@@ -346,19 +339,6 @@ func (s *Service) describeLane(set *definition.Set, now *inForce, name string, f
 	return out, nil
 }
 
-// parseEdition reads MIRROR/N, or N where the mirror is known.
-func parseEdition(text, mirrorName string) (string, int, error) {
-	name, number, ok := strings.Cut(text, "/")
-	if !ok {
-		name, number = mirrorName, text
-	}
-	n, err := strconv.Atoi(number)
-	if err != nil || n < 1 {
-		return "", 0, finding.New("define.bad-value", "", "%q is not an edition such as barrage/14", text)
-	}
-	return name, n, nil
-}
-
 func (s *Service) move(name string, m api.Move, by string) (api.Lane, error) {
 	s.writing.Lock()
 	defer s.writing.Unlock()
@@ -366,23 +346,27 @@ func (s *Service) move(name string, m api.Move, by string) (api.Lane, error) {
 	if err != nil {
 		return l, err
 	}
-	mirrorName, number, err := parseEdition(m.Edition, l.Mirror)
+	to, err := edition.ParseID(m.Edition, l.Mirror)
 	if err != nil {
 		return l, err
 	}
-	if mirrorName != l.Mirror {
+	if to.Mirror != l.Mirror {
 		return l, finding.New("define.bad-value", "lane "+name,
 			"the lane shows editions of %s, and %s is of another mirror", l.Mirror, m.Edition)
 	}
-	open, _, err := s.standing(mirrorName, number)
+	open, _, err := s.standing(to.Mirror, to.Number)
 	if err != nil {
 		return l, err
 	}
-	if !s.sound(open) {
-		return l, finding.New("edition.damaged", "edition "+open.Name(),
-			"files of it are gone or cut short; the lane stays where it is")
+	missing, err := open.Missing()
+	if err != nil {
+		return l, err
 	}
-	return s.step(l, store.Move{Lane: name, Mirror: mirrorName, Edition: number, Reason: m.Reason}, by)
+	if missing != "" {
+		return l, finding.New("edition.damaged", "edition "+open.Name(),
+			"%s, and perhaps more of it, is gone or cut short; the lane stays where it is", missing)
+	}
+	return s.step(l, store.Move{Lane: name, Mirror: to.Mirror, Edition: to.Number, Reason: m.Reason}, by)
 }
 
 func (s *Service) back(name string, m api.Move, by string) (api.Lane, error) {
@@ -451,10 +435,10 @@ func (s *Service) editionFiles(name string, number int) (api.Manifest, error) {
 	var out api.Manifest
 	var err error
 	folder := s.editionFolder(name, number)
-	if out.Manifest, err = os.ReadFile(filepath.Join(folder, mirror.ManifestName)); err != nil {
+	if out.Manifest, err = os.ReadFile(filepath.Join(folder, edition.ManifestName)); err != nil {
 		return out, err
 	}
-	out.Seal, err = os.ReadFile(filepath.Join(folder, mirror.SealName))
+	out.Seal, err = os.ReadFile(filepath.Join(folder, edition.SealName))
 	return out, err
 }
 

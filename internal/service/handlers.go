@@ -9,6 +9,7 @@ import (
 	"maps"
 	"net/http"
 	"slices"
+	"stockade/core/edition"
 	"strconv"
 	"strings"
 	"sync"
@@ -504,8 +505,8 @@ func (s *Service) editionPackages(c *gin.Context, name string, n int) (any, erro
 	limit, q := pageSize(c), strings.ToLower(c.Query("q"))
 	out := api.Page[api.Item]{Items: []api.Item{}}
 	last := int64(0) // behind the last one that is on the page
-	err = mirror.ReadItemsFrom(s.pool, e.manifest, max(cursorOf(c), 0),
-		func(it mirror.Item, next int64) error {
+	err = e.ItemsFrom(max(cursorOf(c), 0),
+		func(it edition.Item, next int64) error {
 			if q != "" && !strings.Contains(strings.ToLower(it.Name+" "+it.Summary), q) {
 				return nil
 			}
@@ -516,7 +517,7 @@ func (s *Service) editionPackages(c *gin.Context, name string, n int) (any, erro
 			out.Items, last = append(out.Items, it), next
 			return nil
 		})
-	if errors.Is(err, mirror.ErrNoLine) {
+	if errors.Is(err, edition.ErrNoLine) {
 		return nil, &api.Problem{
 			Title:  "The request could not be read",
 			Status: 400,

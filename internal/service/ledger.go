@@ -12,6 +12,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/core/journal"
 	"stockade/internal/api"
@@ -78,9 +79,9 @@ func (l *ledger) apply(e journal.Entry) {
 	case isKey && e.Action == "key.bar":
 		l.bars[key] = store.Bar{Fingerprint: key, Reason: e.Detail["reason"], By: e.By, At: e.At}
 	case isLane && (e.Action == "lane.move" || e.Action == "lane.back"):
-		if mirrorName, number, err := parseEdition(e.Detail["to"], ""); err == nil {
-			l.steps[lane] = append(l.steps[lane], store.Move{Lane: lane, Mirror: mirrorName,
-				Edition: number, At: e.At, By: e.By,
+		if to, err := edition.ParseID(e.Detail["to"], ""); err == nil {
+			l.steps[lane] = append(l.steps[lane], store.Move{Lane: lane, Mirror: to.Mirror,
+				Edition: to.Number, At: e.At, By: e.By,
 				Reason: e.Detail["reason"], Back: e.Action == "lane.back"})
 		}
 	case isKey && e.Action == "key.retire":
@@ -389,8 +390,8 @@ func (s *Service) verifyJournal(against string) (journal.Report, error) {
 	}
 	if against != "" {
 		head, what := against, "the head that was given"
-		if name, number, err := parseEdition(against, ""); err == nil {
-			open, _, err := s.standing(name, number)
+		if id, err := edition.ParseID(against, ""); err == nil {
+			open, _, err := s.standing(id.Mirror, id.Number)
 			if err != nil {
 				return r, err
 			}

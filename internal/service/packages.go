@@ -4,13 +4,14 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"stockade/core/edition"
 	"strconv"
 	"strings"
 	"time"
 
 	"stockade/core/families"
 	"stockade/core/finding"
-	"stockade/core/mirror"
+	"stockade/core/pool"
 	"stockade/core/trust"
 )
 
@@ -62,9 +63,9 @@ func (s *Service) serveLane(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	path := r.PathValue("path")
-	var first *openEdition
+	var first *edition.Sealed
 	for i, m := range moves {
-		if i > 0 && (!first.lasting(path) || s.now().Sub(moves[i-1].At) > s.cfg.Grace) {
+		if i > 0 && (!lasting(first.Edition, path) || s.now().Sub(moves[i-1].At) > s.cfg.Grace) {
 			break
 		}
 		e, _, err := s.standing(m.Mirror, m.Edition)
@@ -80,7 +81,8 @@ func (s *Service) serveLane(w http.ResponseWriter, r *http.Request) {
 		if i == 0 {
 			first = e
 		}
-		if _, ok := e.manifest.Find(path); ok {
+		if _, there, err := e.Find(path); there || err != nil || path == edition.ManifestName ||
+			path == edition.SealName {
 			s.serveFrom(w, r, e, path, false)
 			return
 		}
@@ -88,10 +90,10 @@ func (s *Service) serveLane(w http.ResponseWriter, r *http.Request) {
 	http.NotFound(w, r)
 }
 
-// lasting tells whether a path names content that never changes, as the family
-// of its source knows. Roots and indexes by plain name are only ever the
-// current edition's.
-func (e *openEdition) lasting(path string) bool {
+// lasting tells whether a path of an edition names content that never changes, as the
+// family of its source knows. Roots and indexes by plain name are only ever the current
+// edition's.
+func lasting(e *edition.Edition, path string) bool {
 	name, rest, ok := strings.Cut(path, "/")
 	for _, src := range e.Sources {
 		if family := families.All[src.Family]; ok && src.Name == name && family != nil {
@@ -101,23 +103,24 @@ func (e *openEdition) lasting(path string) bool {
 	return false
 }
 
-func (s *Service) serveFrom(w http.ResponseWriter, r *http.Request, e *openEdition,
+func (s *Service) serveFrom(w http.ResponseWriter, r *http.Request, e *edition.Sealed,
 	path string, immutable bool) {
-	if path == mirror.ManifestName || path == mirror.SealName {
+	if path == edition.ManifestName || path == edition.SealName {
 		http.ServeFile(w, r, s.editionFolder(e.Mirror, e.Number)+"/"+path)
 		return
 	}
-	l, ok := e.manifest.Find(path)
-	if !ok {
+	l, ok, err := e.Find(path)
+	if err == nil && !ok {
 		http.NotFound(w, r)
 		return
 	}
-	f, err := s.pool.Open(l.SHA256)
+	var f pool.Blob
 	if err == nil {
-		defer f.Close()
-		var st interface{ Size() int64 }
-		if st, err = f.Stat(); err == nil && st.Size() != l.Size {
-			err = errors.New("its size is wrong")
+		if f, err = s.pool.Open(l.SHA256); err == nil {
+			defer f.Close()
+			if f.Size() != l.Size {
+				err = errors.New("its size is wrong")
+			}
 		}
 	}
 	if fault, ok := finding.Fault(err, "open "+path); ok {
@@ -136,7 +139,7 @@ func (s *Service) serveFrom(w http.ResponseWriter, r *http.Request, e *openEditi
 	h := w.Header()
 	h.Set("ETag", `"`+l.SHA256+`"`)
 	h.Set("Content-Type", "application/octet-stream")
-	if immutable || e.lasting(path) {
+	if immutable || lasting(e.Edition, path) {
 		h.Set("Cache-Control", "public, max-age=31536000, immutable")
 	} else {
 		h.Set("Cache-Control", "no-cache")

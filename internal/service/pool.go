@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/sync/semaphore"
 
+	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/core/mirror"
 	"stockade/core/pool"
@@ -60,7 +61,7 @@ func (s *sweeping) alone(ctx context.Context) (release func(), err error) {
 // held gives what a sweep leaves: by digest, which edition is the only one that
 // holds it, or shared when more do or when something else builds on it. Editions
 // are counted as each is called with them; they are too large to keep.
-func (s *Service) held(each func(*openEdition)) (by map[string]int, err error) {
+func (s *Service) held(each func(*edition.Sealed)) (by map[string]int, err error) {
 	by = map[string]int{}
 	records, err := s.db.Editions("")
 	if err != nil {
@@ -84,7 +85,10 @@ func (s *Service) held(each func(*openEdition)) (by map[string]int, err error) {
 				by[sum] = at
 			}
 		}
-		for _, l := range open.manifest {
+		for l, err := range open.Files() {
+			if err != nil {
+				return nil, err
+			}
 			hold(l.SHA256)
 		}
 		for _, src := range open.Sources {
@@ -133,10 +137,13 @@ func (s *Service) poolUsage() (out api.PoolUsage, err error) {
 		return out, err
 	}
 	out.Editions = []api.EditionSpace{}
-	by, err := s.held(func(open *openEdition) {
+	by, err := s.held(func(open *edition.Sealed) {
 		e := api.EditionSpace{Name: open.Name(), Lanes: append([]string{}, lanes[open.Name()]...)}
 		seen := map[string]bool{}
-		for _, l := range open.manifest {
+		for l, err := range open.Files() {
+			if err != nil {
+				return // held tells it
+			}
 			if size, ok := sizes[l.SHA256]; ok && !seen[l.SHA256] {
 				seen[l.SHA256] = true
 				add(&e.Held, size)
@@ -171,7 +178,7 @@ func (s *Service) startSweep(by string) (api.Job, error) {
 			}
 			defer release()
 			sink(mirror.Event{Step: "sweep", Remaining: -1})
-			held, err := s.held(func(*openEdition) {})
+			held, err := s.held(func(*edition.Sealed) {})
 			if err != nil {
 				return nil, nil, fmt.Errorf("nothing was swept: %w", err)
 			}
@@ -199,16 +206,16 @@ func (s *Service) startSweep(by string) (api.Job, error) {
 		})
 }
 
-// sweep removes what is not held, what was set aside, and folders that are empty.
-func sweep(ctx context.Context, store *pool.Dir, held map[string]int) (out api.Space, err error) {
-	out.Files, out.Bytes, err = mirror.Sweep(ctx, store, func(sum string) bool {
+// sweep removes what is not held, and what was set aside.
+func sweep(ctx context.Context, store pool.Store, held map[string]int) (out api.Space, err error) {
+	out.Files, out.Bytes, err = pool.Sweep(ctx, store, func(sum string) bool {
 		_, ok := held[sum]
 		return ok
 	})
 	if err != nil {
 		return out, err
 	}
-	if err := store.Sweep(); err != nil {
+	if err := store.Tidy(); err != nil {
 		return out, err
 	}
 	files, bytes, err := store.DropAside()

@@ -4,13 +4,13 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"stockade/core/edition"
 	"strings"
 	"time"
 
 	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/core/journal"
-	"stockade/core/mirror"
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/store"
@@ -193,8 +193,8 @@ func (s *Service) keyDetail(c *trust.Certificate, t *trusted, set *definition.Se
 
 // restsOn tells whether a key signed a root that an edition was made from, or is
 // one that its packages may be signed by.
-func restsOn(e *mirror.Edition, fingerprint string) bool {
-	return slices.ContainsFunc(e.Sources, func(s mirror.EditionSource) bool {
+func restsOn(e *edition.Edition, fingerprint string) bool {
+	return slices.ContainsFunc(e.Sources, func(s edition.Source) bool {
 		return s.Signer.Fingerprint == fingerprint || slices.Contains(s.Keys, fingerprint)
 	})
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"stockade/core/definition"
+	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/core/mirror"
 	"stockade/internal/api"
@@ -122,11 +123,11 @@ func (s *Service) stillThere(set *definition.Set, object string) bool {
 		_, ok := set.Mirrors[name]
 		return ok
 	case "edition":
-		mirrorName, number, err := parseEdition(name, "")
+		id, err := edition.ParseID(name, "")
 		if err != nil {
 			return false
 		}
-		e, err := s.db.EditionBy(mirrorName, number)
+		e, err := s.db.EditionBy(id.Mirror, id.Number)
 		return err == nil && !e.Retired
 	}
 	return true

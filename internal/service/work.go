@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"stockade/core/edition"
 	"strconv"
 	"time"
 
@@ -266,11 +267,11 @@ func (s *Service) plan(name string) (mirror.Plan, error) {
 		if _, err := s.db.Kept("alike", name, &same); err == nil && same.Edition == e.Number {
 			p.Alike = same.Inputs
 		}
-		err = mirror.ReadItems(s.pool, open.manifest, func(it mirror.Item) error {
+		err = open.Items(func(it edition.Item) error {
 			p.Items = append(p.Items, it)
 			return nil
 		})
-		if err != nil || !s.sound(open) {
+		if missing, merr := open.Missing(); err != nil || merr != nil || missing != "" {
 			p.Previous, p.Items = nil, nil // what is damaged is made again
 		}
 		break
@@ -283,16 +284,6 @@ func (s *Service) plan(name string) (mirror.Plan, error) {
 type alike struct {
 	Edition int    `json:"edition"`
 	Inputs  string `json:"inputs"`
-}
-
-// sound tells whether every file of an edition is there with its size.
-func (s *Service) sound(e *openEdition) bool {
-	for _, l := range e.manifest {
-		if size, ok := s.pool.Has(l.SHA256); !ok || size != l.Size {
-			return false
-		}
-	}
-	return true
 }
 
 // startMirror begins an estimate, a proof or a build.
@@ -418,8 +409,8 @@ func (s *Service) admit(plan mirror.Plan, out *mirror.Outcome, by string) error 
 	e := out.Edition
 	return s.db.Tx(func(tx *store.DB) error {
 		if err := tx.SaveEdition(store.Edition{Mirror: e.Mirror, Number: e.Number, Created: e.Created,
-			Files: len(open.manifest),
-			Bytes: open.manifest.Bytes(), Packages: e.Packages, Copy: e.Copy}); err != nil {
+			Files: open.Manifest.Files(),
+			Bytes: open.Manifest.Bytes(), Packages: e.Packages, Copy: e.Copy}); err != nil {
 			return err
 		}
 		if err := s.write(tx, by, "edition.seal", "edition "+e.Name(),
@@ -470,17 +461,17 @@ func (s *Service) startVerify(name string, number int, by string) (api.Job, erro
 			if err != nil {
 				return nil, nil, err
 			}
-			total := open.manifest.Bytes()
+			all, total := open.Manifest.Files(), open.Manifest.Bytes()
 			last := time.Time{}
-			found := mirror.Verify(s.pool, open.Name(), open.manifest, ctx.Done(),
+			found := open.Verify(ctx.Done(),
 				func(files int, bytes int64) {
 					if now := time.Now(); now.Sub(last) > 100*time.Millisecond ||
-						files == len(open.manifest) {
+						files == all {
 						last = now
 						sink(mirror.Event{
 							Step:       "verify",
 							Files:      files,
-							FilesTotal: len(open.manifest),
+							FilesTotal: all,
 							Bytes:      bytes,
 							BytesTotal: total,
 							Remaining:  -1,
@@ -496,7 +487,7 @@ func (s *Service) startVerify(name string, number int, by string) (api.Job, erro
 			if len(found) > 0 {
 				return nil, found, found
 			}
-			return map[string]any{"files": len(open.manifest), "bytes": total, "seal": "holds"}, found, nil
+			return map[string]any{"files": all, "bytes": total, "seal": "holds"}, found, nil
 		})
 }
 

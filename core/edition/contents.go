@@ -1,0 +1,121 @@
+package edition
+
+import (
+	"bufio"
+	"encoding/json"
+	"io"
+	"maps"
+	"slices"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+	"stockade/core/pool"
+)
+
+// Item is one package in an edition, a line of about/packages.jsonl.
+type Item struct {
+	Source    string `json:"source"`
+	Name      string `json:"name"`
+	Version   string `json:"version"`
+	Arch      string `json:"arch"`
+	Component string `json:"component,omitempty"`
+	Size      int64  `json:"size"`
+	SHA256    string `json:"sha256"`
+	SHA512    string `json:"sha512,omitempty"` // where upstream names it by that alone
+	Path      string `json:"path"`             // in the edition
+	Origin    string `json:"origin,omitempty"`
+	Summary   string `json:"summary,omitempty"`
+	Licence   string `json:"licence,omitempty"`
+	Stream    string `json:"stream,omitempty"`    // module stream
+	Signer    string `json:"signer,omitempty"`    // whose signature is on the package itself
+	Signature string `json:"signature,omitempty"` // SHA-256 of the detached one beside it
+	For       string `json:"for,omitempty"`       // why it is there
+	Wanted    bool   `json:"wanted,omitempty"`
+}
+
+// Items reads the package list.
+func (s *Sealed) Items(yield func(Item) error) error {
+	return s.ItemsFrom(0, func(it Item, _ int64) error { return yield(it) })
+}
+
+// ItemsFrom reads the package list from a byte offset on, so that a page far into a
+// long list costs no more than the first. yield is told where the line behind each
+// package begins.
+func (s *Sealed) ItemsFrom(offset int64, yield func(it Item, next int64) error) error {
+	f, err := s.about(packagesFile)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if offset > 0 {
+		var before [1]byte
+		if _, err := f.ReadAt(before[:], offset-1); err != nil || before[0] != '\n' {
+			return ErrNoLine
+		}
+		if _, err := f.Seek(offset, io.SeekStart); err != nil {
+			return ErrNoLine
+		}
+	}
+	return readLines(f, packagesFile, func(it Item, end int64) error { return yield(it, offset+end+1) })
+}
+
+// about opens a file that stands beside the sources.
+func (s *Sealed) about(path string) (pool.Blob, error) {
+	l, ok := s.Manifest.Lines.Find(path)
+	if !ok {
+		return nil, finding.New("edition.damaged", "edition "+s.Name(), "the manifest names no %s", path)
+	}
+	f, err := s.store.Open(l.SHA256)
+	return f, s.of(pool.Gone(err, path))
+}
+
+// readLines reads a file of one JSON value a line; yield is told where each ends.
+func readLines[T any](r io.Reader, path string, yield func(v T, end int64) error) error {
+	d := json.NewDecoder(bufio.NewReaderSize(r, 256<<10))
+	for {
+		var v T
+		if err := d.Decode(&v); err == io.EOF {
+			return nil
+		} else if err != nil {
+			return finding.New("edition.damaged", "", "%s cannot be read: %v", path, err)
+		}
+		if err := yield(v, d.InputOffset()); err != nil {
+			return err
+		}
+	}
+}
+
+// Advisory is an advisory of a source, a line of about/advisories.jsonl.
+type Advisory struct {
+	Source string `json:"source"`
+	archive.Advisory
+}
+
+// ReadAdvisories reads the advisories; there may be none.
+func (s *Sealed) ReadAdvisories(yield func(Advisory) error) error {
+	if _, ok := s.Manifest.Lines.Find(advisoriesFile); !ok {
+		return nil
+	}
+	f, err := s.about(advisoriesFile)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return readLines(f, advisoriesFile, func(a Advisory, _ int64) error { return yield(a) })
+}
+
+// AdvisoryIDs names, for each package version of a source, the advisories about
+// it, by SOURCE, NAME, VERSION and ARCH with a NUL between.
+func AdvisoryIDs(all []Advisory) map[string][]string {
+	out := map[string][]string{}
+	for _, a := range all {
+		for _, p := range a.Packages {
+			key := a.Source + "\x00" + p.Name + "\x00" + p.Version + "\x00" + p.Arch
+			out[key] = append(out[key], a.ID)
+		}
+	}
+	for _, k := range slices.Collect(maps.Keys(out)) {
+		slices.Sort(out[k])
+	}
+	return out
+}

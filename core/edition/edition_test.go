@@ -1,0 +1,444 @@
+package edition
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+	"stockade/core/pool"
+	"stockade/core/trust"
+)
+
+// site is the key of the made-up site. Making one takes a while: there is one.
+var site = sync.OnceValue(func() *trust.SiteKey {
+	k, err := trust.NewKey("Skerry Reach", "", "reach@skerry.example", time.Now)
+	if err != nil {
+		panic(err)
+	}
+	return k
+})
+
+func newPool(t *testing.T) *pool.Dir {
+	t.Helper()
+	dir := t.TempDir()
+	p, err := pool.Open(filepath.Join(dir, "pool"), filepath.Join(dir, "tmp"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
+// sealed is an edition of two sources that was sealed and is durable.
+type sealed struct {
+	t     *testing.T
+	store *pool.Dir
+	dir   string // of all editions
+	files map[string]string
+}
+
+const packages = `{"source":"kelp","name":"drive","version":"1","arch":"amd64","size":5,"sha256":"d"}
+{"source":"tarn","name":"sluicectl","version":"1.4-1","arch":"amd64","size":9,"sha256":"s"}
+`
+
+func seal(t *testing.T) *sealed {
+	t.Helper()
+	s := &sealed{t: t, store: newPool(t), dir: filepath.Join(t.TempDir(), "editions"),
+		files: map[string]string{
+			"tarn/pool/a.deb":    "all of a",
+			"tarn/pool/b.deb":    "all of b",
+			"tarn/dists/Release": "root",
+			"kelp/drive.deb":     "drive",
+		}}
+	files := NewCollection()
+	for path, text := range s.files {
+		sum, err := s.store.Add([]byte(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := files.Add(Line{path, int64(len(text)), sum}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	e := &Edition{Format: ListBySource, Mirror: "barrage", Number: 3, Created: time.Now().UTC(),
+		SiteKey: site().Certificate().Fingerprint,
+		Sources: []Source{{Source: archive.Source{Name: "tarn"}}, {Source: archive.Source{Name: "kelp"}}}}
+	record, err := About(e, []*trust.Certificate{site().Certificate()}, []byte(packages), nil, files,
+		s.store.Add)
+	if err != nil {
+		t.Fatal(err)
+	}
+	m, err := files.Manifest(s.store.Add)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.store.Flush(); err != nil {
+		t.Fatal(err)
+	}
+	if err := Seal(s.dir, e, m, record, site()); err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+func (s *sealed) folder() string { return Folder(s.dir, ID{Mirror: "barrage", Number: 3}) }
+
+func (s *sealed) open() *Sealed {
+	s.t.Helper()
+	e, err := Open(s.folder(), []*trust.Certificate{site().Certificate()}, s.store)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	return e
+}
+
+// spoil writes other bytes where a file of the pool lies.
+func (s *sealed) spoil(sum, text string) {
+	s.t.Helper()
+	path := s.store.Path(sum)
+	if err := errors.Join(os.Chmod(path, 0o644), os.WriteFile(path, []byte(text), 0o644)); err != nil {
+		s.t.Fatal(err)
+	}
+}
+
+func (s *sealed) find(e *Sealed, path string) Line {
+	s.t.Helper()
+	l, ok, err := e.Find(path)
+	if err != nil || !ok {
+		s.t.Fatalf("%s: %v %v", path, ok, err)
+	}
+	return l
+}
+
+func TestAnEditionOpensByWhatIsAskedFor(t *testing.T) {
+	s := seal(t)
+	e := s.open()
+	if e.ID().Site != site().Certificate().Fingerprint || e.Name() != "barrage/3" {
+		t.Errorf("%+v", e.ID())
+	}
+	if _, ok, err := e.Find("tarn/pool/none.deb"); ok || err != nil {
+		t.Errorf("%v %v", ok, err)
+	}
+	if _, ok, err := e.Find("moor/a.deb"); ok || err != nil {
+		t.Errorf("of a source that is not in it: %v %v", ok, err)
+	}
+	if l := s.find(e, "tarn/pool/b.deb"); l.Size != 8 {
+		t.Errorf("%+v", l)
+	}
+	if len(e.lists) != 1 {
+		t.Errorf("%d lists were read for one source", len(e.lists))
+	}
+	var names []string
+	if err := e.Items(func(i Item) error { names = append(names, i.Name); return nil }); err != nil ||
+		strings.Join(names, " ") != "drive sluicectl" {
+		t.Errorf("%v %v", names, err)
+	}
+	n := 0
+	var size int64
+	for l, err := range e.Files() {
+		if err != nil {
+			t.Fatal(err)
+		}
+		n, size = n+1, size+l.Size
+	}
+	if n != e.Manifest.Files() || size != e.Manifest.Bytes() || n != len(s.files)+6 {
+		t.Errorf("%d files of %d bytes, and the manifest says %d of %d", n, size, e.Manifest.Files(),
+			e.Manifest.Bytes())
+	}
+	if found := e.Verify(nil, nil); len(found) > 0 {
+		t.Errorf("%v", found)
+	}
+	if missing, err := e.Missing(); missing != "" || err != nil {
+		t.Errorf("%q %v", missing, err)
+	}
+}
+
+func TestPagesOfThePackageListBeginAtLines(t *testing.T) {
+	e := seal(t).open()
+	var ends []int64
+	all := func(from int64) (names []string) {
+		t.Helper()
+		ends = nil
+		if err := e.ItemsFrom(from, func(i Item, next int64) error {
+			names, ends = append(names, i.Name), append(ends, next)
+			return nil
+		}); err != nil {
+			t.Fatal(err)
+		}
+		return names
+	}
+	if got := all(0); len(got) != 2 {
+		t.Fatalf("%v", got)
+	}
+	if got := all(ends[0]); len(got) != 1 || got[0] != "sluicectl" {
+		t.Errorf("%v", got)
+	}
+	for _, offset := range []int64{1, 7, 1 << 40} {
+		if err := e.ItemsFrom(offset, nil); !errors.Is(err, ErrNoLine) {
+			t.Errorf("%d: %v", offset, err)
+		}
+	}
+}
+
+// Everything that an edition is stands on the seal: what is changed on disk is found.
+func TestWhatIsNotSealedIsNoEdition(t *testing.T) {
+	change := func(name, old, now string) func(*sealed) {
+		return func(s *sealed) {
+			path := filepath.Join(s.folder(), name)
+			text, err := os.ReadFile(path)
+			if err != nil || !bytes.Contains(text, []byte(old)) {
+				s.t.Fatalf("%v, or nothing to change", err)
+			}
+			err = errors.Join(os.Chmod(path, 0o644),
+				os.WriteFile(path, bytes.Replace(text, []byte(old), []byte(now), 1), 0o644))
+			if err != nil {
+				s.t.Fatal(err)
+			}
+		}
+	}
+	for _, c := range []struct {
+		name, code, text string
+		attack           func(*sealed)
+	}{
+		{"a manifest changed", "edition.seal-bad", "does not hold", change(ManifestName, "files", "Files")},
+		{"a seal that is none", "edition.seal-bad", "does not hold", change(SealName, "BEGIN PGP",
+			"BEGUN PGP")},
+		{"a record changed", "edition.damaged", "not what was sealed", change(recordName, "barrage",
+			"barrier")},
+		{"no manifest", "edition.damaged", "the manifest cannot be read",
+			func(s *sealed) { os.Remove(filepath.Join(s.folder(), ManifestName)) }},
+		{"no seal", "edition.seal-bad", "the seal cannot be read",
+			func(s *sealed) { os.Remove(filepath.Join(s.folder(), SealName)) }},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s := seal(t)
+			c.attack(s)
+			_, err := Open(s.folder(), []*trust.Certificate{site().Certificate()}, s.store)
+			if f, _ := finding.From(err); f.Code != c.code || !strings.Contains(f.Text, c.text) {
+				t.Errorf("%v", err)
+			}
+		})
+	}
+	if _, err := Open(seal(t).folder(), nil, newPool(t)); err == nil {
+		t.Error("it opens for who knows no key")
+	}
+}
+
+func TestAListThatIsNotWhatWasSealedIsNotRead(t *testing.T) {
+	s := seal(t)
+	e := s.open()
+	list := s.find(e, "about/files/tarn")
+	text, err := os.ReadFile(s.store.Path(list.SHA256))
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.spoil(list.SHA256, strings.Replace(string(text), "pool/a.deb", "pool/A.deb", 1))
+	_, ok, err := e.Find("tarn/pool/b.deb")
+	if f, _ := finding.From(err); ok || f.Code != "edition.damaged" || f.Object != "edition barrage/3" {
+		t.Errorf("%v %v", ok, err)
+	}
+	if _, err := e.Missing(); err == nil {
+		t.Error("nothing is said to be missing, though a list cannot be read")
+	}
+	found := e.Verify(nil, nil)
+	if !slices.ContainsFunc(found, func(f finding.Finding) bool {
+		return strings.Contains(f.Text, "the files of tarn that it names were not looked at")
+	}) {
+		t.Errorf("%v", found)
+	}
+	if _, ok, err := e.Find("kelp/drive.deb"); !ok || err != nil {
+		t.Errorf("the list of another source is read no more: %v", err)
+	}
+}
+
+func TestVerifyNamesWhatIsDamagedAndWhatIsGone(t *testing.T) {
+	s := seal(t)
+	e := s.open()
+	s.spoil(s.find(e, "tarn/pool/a.deb").SHA256, "all of A")
+	s.spoil(s.find(e, "tarn/pool/b.deb").SHA256, "half")
+	if err := s.store.Remove(s.find(e, "kelp/drive.deb").SHA256); err != nil {
+		t.Fatal(err)
+	}
+	if missing, err := e.Missing(); err != nil || missing != "kelp/drive.deb" {
+		t.Errorf("missing: %q %v", missing, err)
+	}
+	var told []string
+	files := 0
+	for _, f := range e.Verify(nil, func(n int, _ int64) { files = n }) {
+		if f.Code != "edition.damaged" || f.Object != "edition barrage/3" {
+			t.Errorf("%v", f)
+		}
+		told = append(told, f.Text)
+	}
+	if len(told) != 3 || !strings.Contains(told[0], "kelp/drive.deb: it is gone") ||
+		!strings.Contains(told[1], "tarn/pool/a.deb: it was changed") ||
+		!strings.Contains(told[2], "tarn/pool/b.deb: it has 4 bytes, and the manifest says 8") {
+		t.Errorf("%q", told)
+	}
+	if files != e.Manifest.Files() {
+		t.Errorf("%d of %d files were looked at", files, e.Manifest.Files())
+	}
+	stop := make(chan struct{})
+	close(stop)
+	if found := e.Verify(stop, nil); len(found) != 1 ||
+		!strings.Contains(found[0].Text, "stopped after 0 of") {
+		t.Errorf("stopped: %v", found)
+	}
+}
+
+func TestAnExportIsWholeOrNotThere(t *testing.T) {
+	s := seal(t)
+	manifest, err := os.ReadFile(filepath.Join(s.folder(), ManifestName))
+	if err != nil {
+		t.Fatal(err)
+	}
+	export := func(open Opener, dir string) error {
+		return Export(open, manifest, []byte("seal"), dir, nil)
+	}
+	dir := filepath.Join(t.TempDir(), "out")
+	if err := export(FromPool(s.store), dir); err != nil {
+		t.Fatal(err)
+	}
+	for path, text := range s.files {
+		if got, err := os.ReadFile(filepath.Join(dir, path)); err != nil || string(got) != text {
+			t.Errorf("%s: %q %v", path, got, err)
+		}
+	}
+	if name, err := ExportedName(dir); err != nil || name != "barrage/3" {
+		t.Errorf("%s %v", name, err)
+	}
+	if err := export(FromPool(s.store), dir); err == nil {
+		t.Error("it was laid over what is there")
+	}
+	for name, open := range map[string]Opener{
+		"a file changed": func(l Line) (io.ReadCloser, error) {
+			if l.Path == "tarn/pool/b.deb" {
+				return io.NopCloser(strings.NewReader("all of B")), nil
+			}
+			return FromPool(s.store)(l)
+		},
+		"a list changed": func(l Line) (io.ReadCloser, error) {
+			if l.Path == "about/files/tarn" {
+				return io.NopCloser(strings.NewReader(strings.Repeat("x", int(l.Size)))), nil
+			}
+			return FromPool(s.store)(l)
+		},
+		"a file gone": func(l Line) (io.ReadCloser, error) { return nil, pool.Gone(pool.ErrMissing, l.Path) },
+	} {
+		dir := filepath.Join(t.TempDir(), "out")
+		err := export(open, dir)
+		if f, _ := finding.From(err); f.Code != "edition.damaged" {
+			t.Errorf("%s: %v", name, err)
+		}
+		left, _ := filepath.Glob(dir + "*")
+		if len(left) > 0 {
+			t.Errorf("%s: left behind: %v", name, left)
+		}
+	}
+}
+
+// An edition that an earlier version sealed opens, verifies and can be laid out.
+func TestAnEditionWithOneListStaysReadable(t *testing.T) {
+	raw, err := os.ReadFile("testdata/format-1/site.asc")
+	if err != nil {
+		t.Fatal(err)
+	}
+	keys, err := trust.ReadCertificates(raw)
+	if err != nil {
+		t.Fatal(err)
+	}
+	store := newPool(t)
+	e, err := Open("testdata/format-1/own", keys, store)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if e.Format != OneList || e.Name() != "barrage/1" || len(e.Manifest.Parts) > 0 {
+		t.Errorf("%+v", e.Edition)
+	}
+	if missing, err := e.Missing(); missing == "" || err != nil {
+		t.Errorf("nothing is missing in an empty pool: %v", err)
+	}
+	for l, err := range e.Files() {
+		if err != nil {
+			t.Fatal(err)
+		}
+		data, err := os.ReadFile(filepath.Join("testdata/format-1/files", filepath.FromSlash(l.Path)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if sum, err := store.Add(data); err != nil || sum != l.SHA256 {
+			t.Errorf("%s is %s, %v", l.Path, sum, err)
+		}
+	}
+	if found := e.Verify(nil, nil); len(found) > 0 {
+		t.Errorf("%v", found)
+	}
+	if _, ok, err := e.Find("tarn/dists/heron/InRelease"); !ok || err != nil {
+		t.Errorf("%v %v", ok, err)
+	}
+	n := 0
+	if err := e.Items(func(Item) error { n++; return nil }); err != nil || n != e.Packages || n == 0 {
+		t.Errorf("%d packages, %v", n, err)
+	}
+	manifest, _ := os.ReadFile("testdata/format-1/own/manifest")
+	dir := filepath.Join(t.TempDir(), "out")
+	if err := Export(FromPool(store), manifest, nil, dir, nil); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "tarn/dists/heron/InRelease")); err != nil {
+		t.Error(err)
+	}
+}
+
+func TestAnEditionOfALaterFormatIsNotGuessedAt(t *testing.T) {
+	_, err := readRecord([]byte(`{"stockade_edition": 3, "mirror": "barrage", "number": 1}`))
+	if f, _ := finding.From(err); f.Code != "edition.damaged" ||
+		!strings.Contains(f.Text, "of the format 3") {
+		t.Errorf("%v", err)
+	}
+}
+
+func TestNamesOfEditions(t *testing.T) {
+	for text, want := range map[string]string{"barrage/14": "barrage/14", "14": "trial/14", "barrage/0": "",
+		"barrage": "", "/3": "", "barrage/": "", "barrage/-1": "", "": "", "barrage/1/2": ""} {
+		id, err := ParseID(text, "trial")
+		if got := id.String(); (err == nil) != (want != "") || err == nil && got != want {
+			t.Errorf("%q: %s %v", text, got, err)
+		}
+	}
+	if _, err := ParseID("3", ""); err == nil {
+		t.Error("a number without a mirror is an edition")
+	}
+}
+
+func TestTheDifferenceOfTwoEditions(t *testing.T) {
+	item := func(source, name, version, arch string) Item {
+		return Item{
+			Source:  source,
+			Name:    name,
+			Version: version,
+			Arch:    arch,
+			SHA256:  source + name + version + arch,
+		}
+	}
+	from := []Item{item("tarn", "a", "1", "x"), item("tarn", "b", "1", "x"), item("tarn", "b", "2", "x"),
+		item("tarn", "gone", "1", "x"), item("kelp", "a", "1", "x")}
+	to := []Item{item("tarn", "a", "2", "x"), item("tarn", "b", "2", "x"), item("tarn", "b", "3", "x"),
+		item("tarn", "new", "1", "y"), item("kelp", "a", "1", "x")}
+	var got []string
+	for _, c := range Diff(from, to, func(_, a, b string) int { return strings.Compare(a, b) }) {
+		got = append(got, fmt.Sprintf("%s %s %s>%s", c.Action, c.Name, c.OldVersion, c.NewVersion))
+	}
+	if s := strings.Join(got, ", "); s != "changed a 1>2, changed b 1>3, removed gone 1>, added new >1" {
+		t.Error(s)
+	}
+}

@@ -1,0 +1,170 @@
+package edition
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"stockade/core/finding"
+	"stockade/core/pool"
+)
+
+// ExportedName tells which edition, MIRROR/N, an exported folder says that it is.
+// Nothing is verified here.
+func ExportedName(dir string) (string, error) {
+	raw, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(recordFile)))
+	if err != nil {
+		return "", err
+	}
+	e, err := readRecord(raw)
+	if err != nil {
+		return "", finding.New("edition.damaged", "", "%s in %s says no edition", recordFile, dir)
+	}
+	return e.Name(), nil
+}
+
+// Opener opens a file of an edition, wherever it lies.
+type Opener func(l Line) (io.ReadCloser, error)
+
+// FromPool opens the files of an edition in a pool.
+func FromPool(store pool.Store) Opener {
+	return func(l Line) (io.ReadCloser, error) {
+		f, err := store.Open(l.SHA256)
+		if err != nil {
+			return nil, pool.Gone(err, l.Path)
+		}
+		return f, nil
+	}
+}
+
+// Export lays an edition out as plain files in dir, which must be empty or not
+// there. Every file is checked while it is copied; dir appears whole or not at all.
+// Whether the seal holds is for the caller to have checked.
+func Export(open Opener, manifest, seal []byte, dir string,
+	progress func(files, of int, bytes int64)) error {
+	m, err := ReadManifest(bytes.NewReader(manifest))
+	if err != nil {
+		return err
+	}
+	dir, err = filepath.Abs(dir)
+	if err != nil {
+		return err
+	}
+	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
+		return fmt.Errorf("%s is there and not empty: give a folder that does not exist yet", dir)
+	}
+	x := &exporter{open: open, m: m, part: dir + ".part", progress: progress}
+	if err := os.RemoveAll(x.part); err != nil {
+		return err
+	}
+	if err := pool.MakeFolder(x.part); err != nil {
+		return err
+	}
+	err = x.everything(manifest, seal)
+	if err == nil {
+		if err = os.Remove(dir); os.IsNotExist(err) {
+			err = nil
+		}
+	}
+	if err == nil {
+		err = os.Rename(x.part, dir)
+	}
+	if err != nil {
+		return errors.Join(err, os.RemoveAll(x.part))
+	}
+	return pool.SyncDir(filepath.Dir(dir))
+}
+
+// exporter lays out one edition.
+type exporter struct {
+	open     Opener
+	m        Manifest
+	part     string // the folder until it is whole
+	progress func(files, of int, bytes int64)
+	files    int
+	bytes    int64
+}
+
+func (x *exporter) everything(manifest, seal []byte) error {
+	if err := x.all(x.m.Lines); err != nil {
+		return err
+	}
+	for _, p := range x.m.Parts {
+		lines, err := x.list(p)
+		if err != nil {
+			return err
+		}
+		if err := x.all(lines); err != nil {
+			return err
+		}
+	}
+	for name, data := range map[string][]byte{ManifestName: manifest, SealName: seal} {
+		to := filepath.Join(x.part, name)
+		if err := errors.Join(pool.WriteSynced(to, data, 0o644), os.Chmod(to, 0o644)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// list reads the list of a source that was laid out, and so checked, already.
+func (x *exporter) list(p Part) (Lines, error) {
+	f, err := os.Open(filepath.Join(x.part, filepath.FromSlash(p.path())))
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	line, _ := x.m.Lines.Find(p.path())
+	return checkedList(f, line, p)
+}
+
+func (x *exporter) all(lines Lines) error {
+	for _, l := range lines {
+		if err := x.one(l); err != nil {
+			return err
+		}
+		x.files++
+		x.bytes += l.Size
+		if x.progress != nil {
+			x.progress(x.files, x.m.Files(), x.bytes)
+		}
+	}
+	return nil
+}
+
+func (x *exporter) one(l Line) error {
+	in, err := x.open(l)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	to := filepath.Join(x.part, filepath.FromSlash(l.Path))
+	if err := pool.MakeFolder(filepath.Dir(to)); err != nil {
+		return err
+	}
+	out, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return finding.Doing(err, "export %s", l.Path)
+	}
+	h := sha256.New()
+	var n int64
+	if err = out.Chmod(0o644); err == nil { // who serves it must be able to read it, whatever the umask is
+		n, err = io.Copy(io.MultiWriter(out, h), in)
+	}
+	if err == nil {
+		err = out.Sync()
+	}
+	if err = errors.Join(err, out.Close()); err != nil {
+		return finding.Doing(err, "export %s", l.Path)
+	}
+	if n != l.Size || hex.EncodeToString(h.Sum(nil)) != l.SHA256 {
+		return finding.New("edition.damaged", "", "%s was changed in the pool; the export was given up",
+			l.Path)
+	}
+	return nil
+}

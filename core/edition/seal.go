@@ -1,0 +1,141 @@
+package edition
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+	"stockade/core/pool"
+	"stockade/core/trust"
+)
+
+// Folder is where an edition's own files lie.
+func Folder(editions string, id ID) string {
+	return filepath.Join(editions, id.Mirror, strconv.Itoa(id.Number))
+}
+
+// About puts what an edition says of itself into a collection: the certificates that
+// its machines need, its packages and advisories, a README, and edition.json, whose
+// bytes are given back. put stores a file and gives its SHA-256.
+func About(e *Edition, certificates []*trust.Certificate, packages, advisories []byte, files *Collection,
+	put func(data []byte) (sha256 string, err error)) (record []byte, err error) {
+	add := func(path string, data []byte) error {
+		sum, err := put(data)
+		if err != nil {
+			return err
+		}
+		return files.Add(Line{path, int64(len(data)), sum})
+	}
+	for _, c := range certificates {
+		if err := add(keysFolder+c.Fingerprint+".asc", []byte(c.Armoured())); err != nil {
+			return nil, err
+		}
+	}
+	if err := add(packagesFile, packages); err != nil {
+		return nil, err
+	}
+	if len(advisories) > 0 {
+		if err := add(advisoriesFile, advisories); err != nil {
+			return nil, err
+		}
+	}
+	if err := add(readmeFile, readme(e)); err != nil {
+		return nil, err
+	}
+	record, err = json.MarshalIndent(e, "", "  ")
+	if err != nil {
+		return nil, err
+	}
+	return record, add(recordFile, record)
+}
+
+// Seal writes manifest, edition.json and seal durably; the folder appears whole.
+func Seal(editions string, e *Edition, m Manifest, record []byte, sign archive.SigningKey) error {
+	text := m.Text(e)
+	signature, err := sign.DetachSign(text, true)
+	if err != nil {
+		return finding.Doing(err, "seal %s", e.Name())
+	}
+	final := Folder(editions, e.ID())
+	if err := writeFolder(final, map[string][]byte{
+		ManifestName: text,
+		recordName:   record,
+		SealName:     signature,
+	}); err != nil {
+		return finding.Doing(err, "seal %s", e.Name())
+	}
+	// The folder of the mirror may be as new as the edition in it.
+	err = errors.Join(pool.SyncDir(filepath.Dir(final)), pool.SyncDir(editions))
+	return finding.Doing(err, "seal %s", e.Name())
+}
+
+// writeFolder writes a folder of files that appears whole. What lies in its place was
+// left by a build that was killed before its record was made.
+func writeFolder(final string, files map[string][]byte) error {
+	tmp := final + ".new"
+	if err := os.RemoveAll(tmp); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(tmp, 0o755); err != nil {
+		return err
+	}
+	for name, data := range files {
+		if err := pool.WriteSynced(filepath.Join(tmp, name), data, 0o444); err != nil {
+			return err
+		}
+	}
+	if err := pool.SyncDir(tmp); err != nil {
+		return err
+	}
+	if err := os.RemoveAll(final); err != nil {
+		return err
+	}
+	return os.Rename(tmp, final)
+}
+
+func readme(e *Edition) []byte {
+	var b strings.Builder
+	fmt.Fprintf(&b, `Stockade edition %s, made %s
+
+This folder is a whole offline mirror. What stands beside the sources is listed in
+"manifest", and the files of each source in the list "about/files/SOURCE", whose digest
+is in the manifest; "seal.asc" is the signature over the manifest of the site that made
+it, with the key
+%s.
+
+To check it, with sha256sum and an OpenPGP tool and nothing else:
+
+    gpg --import about/keys/%s.asc
+    gpg --fingerprint            compare it with the one above, as you got it on another road
+    gpg --verify seal.asc manifest
+    sha256sum --quiet -c manifest about/files/*
+
+To use it, point machines at this folder or put it behind any web server. Each
+source lies in a folder of its own, as its upstream lays it out:
+
+`, e.Name(), e.Created.Format("2006-01-02 15:04 MST"), e.SiteKey, e.SiteKey)
+	for _, s := range e.Sources {
+		how := "indexes written anew, signed with the site key"
+		if !s.Tailored {
+			how = "copied byte for byte, signed by " + strings.Join(s.Keys, ", ")
+		}
+		release := ""
+		if s.Release != "" {
+			release = "release " + s.Release + ", "
+		}
+		fmt.Fprintf(&b, "    %s/    %s, %s%s: %d packages, %s\n", s.Name, s.Family, release,
+			strings.Join(s.Architectures, " "), s.Packages, how)
+	}
+	b.WriteString(`
+The files that a machine needs for it come from a Stockade service:
+
+    stockade group files GROUP --at /path/of/this/folder --out ROOT
+`)
+	return []byte(b.String())
+}

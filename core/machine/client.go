@@ -1,0 +1,139 @@
+package machine
+
+import (
+	"slices"
+
+	"stockade/core/archive"
+	"stockade/core/definition"
+	"stockade/core/edition"
+	"stockade/core/finding"
+	"stockade/core/trust"
+)
+
+// Request asks for what a machine of a group needs to use an edition.
+type Request struct {
+	Group      string
+	Definition definition.Group
+	Edition    *edition.Sealed
+	At         string // URL or folder where the packages are found
+	Families   archive.Registry
+	// Certificates are all that are there, the site's among them, by fingerprint.
+	Certificates map[string]*trust.Certificate
+	// Distrusted tells why a key does not count any more for a source, though the
+	// edition was made with it; "" where it does.
+	Distrusted func(fingerprint, source string) string
+}
+
+// Of gives the view of a group on an edition.
+func Of(group string, g definition.Group, families archive.Registry, e *edition.Edition) (View, error) {
+	var sources []Source
+	for _, src := range e.Sources {
+		sources = append(sources, Source{Source: src.Source, Standing: src.Standing,
+			Suite: src.Suite, Codename: src.Codename})
+	}
+	return See(group, g, families, sources)
+}
+
+// ClientFiles gives the files that a machine of a group needs, with what is to be told
+// of them: sources that it does not see, keys that it is not told to trust, pins that
+// are not in the edition, and where the edition was not proved for the group as it is
+// described now. A group that sees nothing is an error.
+func ClientFiles(r Request) ([]archive.ClientFile, finding.List, error) {
+	if err := archive.CheckAddress(r.At); err != nil {
+		return nil, nil, err
+	}
+	view, err := Of(r.Group, r.Definition, r.Families, r.Edition.Edition)
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(view.Sources) == 0 {
+		return nil, nil, r.blind(view)
+	}
+	found := append(finding.List{}, view.Findings()...)
+	g := r.Definition
+	c := archive.Client{Lane: g.Lane, At: r.At, Architectures: g.Architectures, Pins: view.Pins}
+	if len(g.Architectures) > 0 {
+		c.Architectures = slices.Concat(g.Architectures, view.Foreign)
+	}
+	for _, src := range r.Edition.Sources {
+		if view.Sees(src.Name) {
+			cs, notes := r.source(src)
+			found = append(found, notes...)
+			c.Sources = append(c.Sources, cs)
+		}
+	}
+	files, notes, err := r.Families[g.Family].ClientFiles(c)
+	if err != nil {
+		return nil, nil, err
+	}
+	found = append(found, notes...)
+	if !view.Proved(r.Edition.Edition) {
+		found = append(found, finding.New("mirror.not-proved", "group "+r.Group,
+			"%s was not proved for this group as it is described now: the group, its pins or its lane "+
+				"were changed since it was built", r.Edition.Name()).
+			Do("stockade mirror build %s", r.Edition.Mirror))
+	}
+	pins, err := r.unmatched(view.Pins)
+	return files, append(found, pins...), err
+}
+
+// blind tells why a group sees nothing.
+func (r Request) blind(view View) error {
+	f := finding.New("source.release-unsupported", "group "+r.Group, "its machines see no source of %s",
+		r.Edition.Name())
+	if len(view.Left) > 0 {
+		f.Text += ": " + view.Left[0].Source + " is left out, for " + view.Left[0].Why
+	}
+	return f.Rated(finding.Error)
+}
+
+// unmatched tells of pins whose version is not in the edition.
+func (r Request) unmatched(pins []archive.Relation) (found finding.List, err error) {
+	if len(pins) == 0 {
+		return nil, nil
+	}
+	there := map[[2]string]bool{}
+	if err := r.Edition.Items(func(i edition.Item) error {
+		there[[2]string{i.Name, i.Version}] = true
+		return nil
+	}); err != nil {
+		return nil, err
+	}
+	for _, p := range pins {
+		if !there[[2]string{p.Name, p.Version}] {
+			found = append(found, finding.New("pin.no-match", "group "+r.Group, "%s is not in %s", p.String(),
+				r.Edition.Name()))
+		}
+	}
+	return found, nil
+}
+
+// source gives a source of an edition as machines are told of it. Priorities
+// are those of the edition: they are what was proved. A key that was barred since
+// is left out.
+func (r Request) source(src edition.Source) (archive.ClientSource, finding.List) {
+	out := src.Client()
+	var found finding.List
+	for _, f := range src.Keys {
+		if why := r.Distrusted(f, src.Name); why != "" {
+			found = append(found, finding.New("key.barred", "source "+src.Name,
+				"machines of %s checked it with the key %s, which %s: they are not told to trust it, and "+
+					"what it alone signed will not install", r.Edition.Name(), f, why).
+				Do("build %s anew, and move its lanes", r.Edition.Mirror))
+			continue
+		}
+		cert, ok := r.Certificates[f]
+		if !ok {
+			found = append(found, finding.New("key.missing", "source "+src.Name,
+				"the certificate %s, which machines need for %s, is not there", f, r.Edition.Name()))
+			continue
+		}
+		out.Keys = append(out.Keys,
+			archive.ClientKey{Fingerprint: f, Binary: cert.Binary(), Armoured: cert.Armoured()})
+	}
+	if len(out.Keys) == 0 && len(src.Keys) > 0 {
+		found = append(found, finding.New("key.missing", "source "+src.Name,
+			"no key is left that machines could check it with: they will refuse it"))
+	}
+	return out, found
+}
