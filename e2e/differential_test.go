@@ -129,7 +129,7 @@ func ours(f archive.Family, s archive.Source, x archive.IndexChoice, text string
 }
 
 // comparePackages tells where two readers differ about what is for a machine.
-func comparePackages(t *testing.T, family archive.Versions, machine, text string, us, them []seenPackage,
+func comparePackages(t *testing.T, family archive.Matching, machine, text string, us, them []seenPackage,
 	same func(a, b seenPackage) bool) {
 	t.Helper()
 	them = slices.DeleteFunc(them, func(p seenPackage) bool {

@@ -97,8 +97,7 @@ func (s ClientSource) check() error {
 		return err
 	}
 	if r := strings.TrimPrefix(s.Release, "./"); r != "" && r != "/" {
-		if err := CheckWord("release", strings.NewReplacer("$component", "component", "$arch",
-			"arch").Replace(r)); err != nil {
+		if err := CheckWord("release", r); err != nil {
 			return err
 		}
 	}
@@ -158,4 +157,38 @@ func EscapeFolder(p string) string {
 		}
 	}
 	return b.String()
+}
+
+// Client is what is known when a machine's configuration is written.
+type Client struct {
+	Lane          string
+	At            string // URL or absolute directory below which the sources lie
+	Architectures []string
+	Sources       []ClientSource
+	Pins          []Relation
+}
+
+// ClientSource is one source as the machine will see it.
+type ClientSource struct {
+	Source
+	Priority int
+	// Tailored tells that the site key signs; otherwise upstream's keys do.
+	Tailored                       bool
+	Streams                        []string // module streams that the mirror was made for
+	Origin, Label, Suite, Codename string   // as the served root says
+	Keys                           []ClientKey
+}
+
+// ClientKey is a certificate that the client must trust for one source.
+type ClientKey struct {
+	Fingerprint string
+	Binary      []byte
+	Armoured    string
+}
+
+// ClientFile is one file as it lies under the machine's root.
+type ClientFile struct {
+	Path string // relative, slash-separated
+	Mode uint32
+	Data []byte
 }

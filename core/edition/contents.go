@@ -26,11 +26,12 @@ type Item struct {
 	Origin    string `json:"origin,omitempty"`
 	Summary   string `json:"summary,omitempty"`
 	Licence   string `json:"licence,omitempty"`
-	Stream    string `json:"stream,omitempty"`    // module stream
-	Signer    string `json:"signer,omitempty"`    // whose signature is on the package itself
-	Signature string `json:"signature,omitempty"` // SHA-256 of the detached one beside it
-	For       string `json:"for,omitempty"`       // why it is there
-	Wanted    bool   `json:"wanted,omitempty"`
+	// Attributes are what its family alone knows of it, such as its module stream.
+	Attributes map[string]string `json:"attributes,omitempty"`
+	Signer     string            `json:"signer,omitempty"`    // whose signature is on the package itself
+	Signature  string            `json:"signature,omitempty"` // SHA-256 of the detached one beside it
+	For        string            `json:"for,omitempty"`       // why it is there
+	Wanted     bool              `json:"wanted,omitempty"`
 }
 
 // Items reads the package list.

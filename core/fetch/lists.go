@@ -33,13 +33,15 @@ type List struct {
 // its own. A list says only where to ask: what comes from there is believed for
 // its signatures like everything else. root is the path of the file that a
 // Metalink describes, relative to an upstream's base. A list that cannot be
-// had is told; the others are used.
-func (c *Client) Expand(ctx context.Context, route Route, root string) (Route, finding.List) {
+// had is told; the others are used. of reads a line of a plain list: see
+// ReadMirrorList.
+func (c *Client) Expand(ctx context.Context, route Route, root string,
+	of func(line string) string) (Route, finding.List) {
 	var found finding.List
 	out := route
 	out.Upstreams = slices.Clone(route.Upstreams)
 	for _, l := range route.Lists {
-		bases, err := c.list(ctx, route, l, root)
+		bases, err := c.list(ctx, route, l, root, of)
 		if err != nil {
 			if ctx.Err() != nil {
 				return out, found
@@ -67,7 +69,8 @@ func (c *Client) Expand(ctx context.Context, route Route, root string) (Route, f
 	return out, found
 }
 
-func (c *Client) list(ctx context.Context, route Route, l List, root string) ([]Upstream, error) {
+func (c *Client) list(ctx context.Context, route Route, l List, root string,
+	of func(line string) string) ([]Upstream, error) {
 	only := route
 	only.Lists, only.Upstreams = nil, []Upstream{{URL: l.URL}}
 	var data []byte
@@ -77,11 +80,13 @@ func (c *Client) list(ctx context.Context, route Route, l List, root string) ([]
 	}, nil); err != nil {
 		return nil, err
 	}
-	read := ReadMirrorList
+	var all []Upstream
+	var err error
 	if l.Metalink {
-		read = func(data []byte) ([]Upstream, error) { return ReadMetalink(data, root) }
+		all, err = ReadMetalink(data, root)
+	} else {
+		all, err = ReadMirrorList(data, of)
 	}
-	all, err := read(data)
 	if err != nil {
 		return nil, err
 	}
@@ -141,27 +146,24 @@ func farAway(source string, up Upstream, address string) error {
 	return nil
 }
 
-// ReadMirrorList reads a plain mirror list: an address on each line, perhaps
-// behind "Server =", with comments behind a hash. What begins at $repo is the
-// client's to fill in and is left off.
-func ReadMirrorList(data []byte) ([]Upstream, error) {
+// ReadMirrorList reads a plain mirror list: an address on each line, with comments
+// behind a hash. of, if not nil, gives the address that a line of a list in the form of
+// a family's own clients names.
+func ReadMirrorList(data []byte, of func(line string) string) ([]Upstream, error) {
 	var out []Upstream
 	for line := range strings.Lines(string(data)) {
 		line = strings.TrimSpace(line)
-		if name, value, ok := strings.Cut(line, "="); ok && strings.TrimSpace(name) == "Server" {
-			line = strings.TrimSpace(value)
-		}
 		if line == "" || strings.HasPrefix(line, "#") {
 			continue
+		}
+		if of != nil {
+			line = of(line)
 		}
 		if len(line) > maxListLine || strings.ContainsFunc(line, func(r rune) bool {
 			return r <= 0x20 || r == 0x7f
 		}) {
 			return nil, finding.New("source.bad-list", "",
 				"a line of the list of upstreams is no address: %q", shorten(line))
-		}
-		if i := strings.Index(line, "$repo"); i >= 0 {
-			line = line[:i]
 		}
 		out = append(out, Upstream{URL: strings.TrimRight(line, "/")})
 	}

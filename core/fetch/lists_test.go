@@ -25,8 +25,9 @@ func urls(list []Upstream) string {
 }
 
 func TestListsOfUpstreamsAreRead(t *testing.T) {
-	got, err := ReadMirrorList([]byte(
-		"# servers\n\nhttps://a.example/el/9/\nServer = https://b.example/pkg/$repo/os/$arch\n"))
+	behind := func(line string) string { return strings.TrimPrefix(line, "at ") }
+	got, err := ReadMirrorList([]byte("# servers\n\nhttps://a.example/el/9/\nat https://b.example/pkg\n"),
+		behind)
 	if err != nil || urls(got) != "https://a.example/el/9 https://b.example/pkg" {
 		t.Errorf("%v %v", got, err)
 	}
@@ -58,7 +59,7 @@ func TestListsOfUpstreamsAreRead(t *testing.T) {
 		"words":               "this is no list",
 		"long":                "https://a.example/" + strings.Repeat("a", 4000),
 	} {
-		if _, err := ReadMirrorList([]byte(text)); err == nil {
+		if _, err := ReadMirrorList([]byte(text), nil); err == nil {
 			t.Errorf("%s was accepted", name)
 		}
 	}
@@ -80,7 +81,7 @@ func TestAListMayNotSendIntoTheHouse(t *testing.T) {
 		Source:    "x",
 		Upstreams: []Upstream{own},
 		Lists:     []List{{URL: up.URL + "/list?repo=el-9", Region: "reach"}},
-	}, root)
+	}, root, nil)
 	if urls(got.Upstreams) != "https://own.example "+up.URL+"/there" || got.Upstreams[1].Region != "reach" ||
 		len(found) > 0 {
 		t.Errorf("%v %v", got.Upstreams, found)
@@ -103,17 +104,18 @@ func TestAListMayNotSendIntoTheHouse(t *testing.T) {
 		Source:    "x",
 		Upstreams: []Upstream{own},
 		Lists:     []List{{URL: up.URL + "/gone"}, {URL: up.URL + "/gone", Metalink: true}},
-	}, root)
+	}, root, nil)
 	if urls(got.Upstreams) != "https://own.example" || len(found) != 2 || found.HasErrors() {
 		t.Errorf("%v %v", got.Upstreams, found)
 	}
 }
 
 func FuzzLists(f *testing.F) {
-	f.Add("https://a.example/el/9/\nServer = https://b.example/pkg/$repo\n")
+	f.Add("https://a.example/el/9/\nhttps://b.example/pkg\n")
 	f.Add(`<metalink><file name="x"><url priority="1">https://a.example/repodata/repomd.xml</url></file></metalink>`)
 	f.Fuzz(func(t *testing.T, text string) {
-		for _, read := range []func([]byte) ([]Upstream, error){ReadMirrorList,
+		for _, read := range []func([]byte) ([]Upstream, error){
+			func(b []byte) ([]Upstream, error) { return ReadMirrorList(b, nil) },
 			func(b []byte) ([]Upstream, error) { return ReadMetalink(b, root) }} {
 			all, _ := read([]byte(text))
 			for _, u := range all {

@@ -59,6 +59,7 @@ type Outcome struct {
 	views        []machine.View
 	selection    []pick
 	lists        [][]List
+	streams      map[*archive.Package]string // the module stream that a package is of
 }
 
 // pick is a chosen package with its source.
@@ -83,6 +84,7 @@ func (b *Builder) Estimate(ctx context.Context, plan Plan) (*Outcome, error) {
 		BySource: map[string]int{},
 		Findings: finding.List{},
 		Proofs:   []solve.Proof{},
+		streams:  map[*archive.Package]string{},
 	}
 	for _, src := range plan.Sources {
 		pub, err := b.Refresh(ctx, src)
@@ -206,15 +208,16 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 			return out, about(err, p.src.Name)
 		}
 		if size, ok := b.Pool.Has(p.signature); ok {
-			if err := files.Add(edition.Line{Path: path + ".sig", Size: size, SHA256: p.signature}); err !=
-				nil {
+			beside := archive.SignatureOf(p.src.Family, path)
+			if err := files.Add(edition.Line{Path: beside, Size: size, SHA256: p.signature}); err != nil {
 				return out, about(err, p.src.Name)
 			}
 		}
 		enc.Encode(edition.Item{Source: p.src.Name, Name: p.Name, Version: p.Version, Arch: p.Arch,
 			Component: p.Component, Size: p.Size,
 			SHA256: p.SHA256, SHA512: p.foreign, Path: path, Origin: p.Origin,
-			Summary: p.Summary, Licence: p.Licence, Stream: p.Stream, Signer: p.signer.Fingerprint,
+			Summary: p.Summary, Licence: p.Licence, Attributes: out.attributes(p.Package),
+			Signer:    p.signer.Fingerprint,
 			Signature: p.signature, For: p.why, Wanted: p.wanted})
 	}
 	unsigned(plan, out)
@@ -256,6 +259,14 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 	}
 	out.Edition = e
 	return out, nil
+}
+
+// attributes gives what a family alone knows of a package.
+func (out *Outcome) attributes(p *archive.Package) map[string]string {
+	if s := out.streams[p]; s != "" {
+		return map[string]string{"stream": s}
+	}
+	return nil
 }
 
 // errorsOf leaves the errors of a list.

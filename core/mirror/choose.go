@@ -105,19 +105,18 @@ func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, mem
 			Except:        slices.Concat(s.Want.Except, plan.Mirror.Want.Except)})
 	}
 	u := solve.NewUniverse(plan.Sources[members[0]].Family, sources)
-	streams := make([]*archive.Streams, len(members))
+	streams := make([]archive.Streams, len(members))
 	for k, i := range members {
 		var err error
 		if streams[k], err = b.streams(ctx, plan, out, i); err != nil {
 			return err
 		}
 	}
-	named := name(streams)
 	for k, i := range members {
 		src := plan.Sources[i]
 		for n, l := range out.lists[i] {
 			if err := b.Read(src, n, l, func(p *archive.Package, _ []byte) error {
-				named(k, p)
+				out.ofStreams(streams[k], p)
 				u.Add(k, p)
 				return ctx.Err()
 			}); err != nil {

@@ -121,7 +121,7 @@ func items(t *testing.T, w *world, n int) (out []string) {
 	t.Helper()
 	_, m := w.open(n)
 	if err := m.Items(func(i edition.Item) error {
-		out = append(out, strings.TrimSpace(i.Name+" "+i.Version+" "+i.Stream))
+		out = append(out, strings.TrimSpace(i.Name+" "+i.Version+" "+i.Attributes["stream"]))
 		return nil
 	}); err != nil {
 		t.Fatal(err)

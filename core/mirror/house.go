@@ -45,6 +45,16 @@ func (b *Builder) houseDigest(spec archive.Source, packages []HousePackage) stri
 	return hex.EncodeToString(h.Sum(nil))
 }
 
+// asHoused gives the family of a house source, or why it cannot have one.
+func asHoused(spec archive.Source, family archive.Family) (archive.Housed, error) {
+	h, ok := family.(archive.Housed)
+	if !ok {
+		return nil, finding.New("define.bad-value", "source "+spec.Name,
+			"packages of the family %s cannot be taken in by hand", family.Name())
+	}
+	return h, nil
+}
+
 // PublishHouse writes the repository of a house source into the pool: each
 // package examined, the indexes written and signed by the site. last is what
 // was published before (or nil): where nothing changed, it stays.
@@ -58,6 +68,10 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 	if last != nil && !now.After(last.Time) {
 		now = last.Time.Add(time.Second) // roots never go back
 	}
+	housed, err := asHoused(spec, family)
+	if err != nil {
+		return nil, err
+	}
 	out := &House{Digest: digest, Time: now, Files: map[string]string{}}
 	var all []archive.Examined
 	for _, hp := range packages {
@@ -70,7 +84,7 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 				"a package of the house source, %s, is gone from the pool", hp.SHA256).
 				Do("add the file again: stockade package add FILE --source %s", spec.Name)
 		}
-		x, err := family.Examine(spec, f)
+		x, err := housed.Examine(spec, f)
 		f.Close()
 		if err != nil {
 			return nil, about(err, spec.Name)
@@ -83,7 +97,7 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 			if x.Package.Signature, err = b.read(hp.Signature); err != nil {
 				return nil, about(err, spec.Name)
 			}
-			out.Files[x.Package.Path+".sig"] = hp.Signature
+			out.Files[archive.SignatureOf(family, x.Package.Path)] = hp.Signature
 		}
 		if _, twice := out.Files[x.Package.Path]; twice {
 			return nil, finding.New("content.unsafe-path", "source "+spec.Name,
@@ -95,7 +109,7 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 	slices.SortStableFunc(all, func(a, b archive.Examined) int {
 		return strings.Compare(a.Package.Path, b.Package.Path)
 	})
-	err := family.Write(archive.Writing{
+	err = family.Write(archive.Writing{
 		Source: spec, Root: &archive.Root{Origin: "Stockade house source", Label: spec.Name,
 			Codename: spec.Release}, Time: now, Note: spec.Name, Sign: b.Site,
 		Each: func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool,
@@ -235,7 +249,11 @@ type Taken struct {
 // judges the signature that it has already; what v says is told, not decided on.
 func (b *Builder) TakeIntoHouse(spec archive.Source, family archive.Family, file *os.File, signature []byte,
 	v archive.Verifier) (*Taken, error) {
-	x, err := family.Examine(spec, file)
+	housed, err := asHoused(spec, family)
+	if err != nil {
+		return nil, err
+	}
+	x, err := housed.Examine(spec, file)
 	if err != nil {
 		return nil, err
 	}
@@ -260,7 +278,7 @@ func (b *Builder) TakeIntoHouse(spec archive.Source, family archive.Family, file
 	}
 	defer os.Remove(tmp.Name())
 	defer tmp.Close()
-	changed, made, err := family.Endorse(file, b.Site, tmp)
+	changed, made, err := housed.Endorse(file, b.Site, tmp)
 	if err != nil {
 		return nil, err
 	}

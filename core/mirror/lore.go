@@ -81,8 +81,12 @@ func (b *Builder) paths(ctx context.Context, plan Plan, out *Outcome, members []
 	var unmet map[string]bool
 	for k, i := range members {
 		src := plan.Sources[i]
-		l := src.Family.Lore(src.Spec, out.Publications[i].Root)
-		if len(l.Files) == 0 {
+		filed, ok := src.Family.(archive.Filed)
+		if !ok {
+			continue
+		}
+		lists := filed.FileLists(src.Spec, out.Publications[i].Root)
+		if len(lists) == 0 {
 			continue
 		}
 		if unmet == nil {
@@ -93,12 +97,12 @@ func (b *Builder) paths(ctx context.Context, plan Plan, out *Outcome, members []
 		}
 		b.tell(Event{Step: "files", Text: src.Name, Remaining: -1})
 		sums := u.Sums(k)
-		for _, c := range l.Files {
-			plain, err := b.lore(ctx, src, c.Files[0])
+		for _, list := range lists {
+			plain, err := b.lore(ctx, src, list)
 			if err != nil {
 				return err
 			}
-			err = l.ReadFiles(plain, func(sum, path string) error {
+			err = filed.ReadFiles(plain, func(sum, path string) error {
 				if unmet[path] {
 					if p := sums[sum]; p != nil {
 						u.AddPath(k, p, path)
@@ -118,6 +122,16 @@ func (b *Builder) paths(ctx context.Context, plan Plan, out *Outcome, members []
 // maxAdvisories bounds the advisories of one edition.
 const maxAdvisories = 100_000
 
+// advisoryList gives the list of advisories of a source, where it has one.
+func advisoryList(pub *Publication) (archive.Advised, archive.IndexFile, bool) {
+	advised, ok := pub.Source.Family.(archive.Advised)
+	if !ok {
+		return nil, archive.IndexFile{}, false
+	}
+	list, ok := advised.AdvisoryList(pub.Source.Spec, pub.Root)
+	return advised, list, ok
+}
+
 // advisories gathers what upstreams say about the chosen packages, as lines.
 func (b *Builder) advisories(ctx context.Context, out *Outcome) ([]byte, error) {
 	var text bytes.Buffer
@@ -125,8 +139,8 @@ func (b *Builder) advisories(ctx context.Context, out *Outcome) ([]byte, error) 
 	count := 0
 	for _, pub := range out.Publications {
 		src := pub.Source
-		l := src.Family.Lore(src.Spec, pub.Root)
-		if l.Advisories == nil {
+		advised, list, ok := advisoryList(pub)
+		if !ok {
 			continue
 		}
 		chosen := map[archive.AdvisoryPackage]bool{}
@@ -135,11 +149,11 @@ func (b *Builder) advisories(ctx context.Context, out *Outcome) ([]byte, error) 
 				chosen[archive.AdvisoryPackage{Name: p.Name, Version: p.Version, Arch: p.Arch}] = true
 			}
 		}
-		plain, err := b.lore(ctx, src, *l.Advisories)
+		plain, err := b.lore(ctx, src, list)
 		if err != nil {
 			return nil, err
 		}
-		err = l.ReadAdvisories(plain, func(a *archive.Advisory) error {
+		err = advised.ReadAdvisories(plain, func(a *archive.Advisory) error {
 			a.Packages = slices.DeleteFunc(a.Packages, func(p archive.AdvisoryPackage) bool {
 				return !chosen[p]
 			})

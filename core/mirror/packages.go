@@ -91,7 +91,7 @@ func (b *Builder) asBefore(pk *pick, it *edition.Item) bool {
 		return false
 	}
 	if it.Signature == "" {
-		if pk.SignaturePath != "" {
+		if pk.beside() != "" {
 			return false // it may have been signed since
 		}
 	} else if raw, err := b.read(it.Signature); err != nil || len(pk.Signature) > 0 &&
@@ -104,17 +104,21 @@ func (b *Builder) asBefore(pk *pick, it *edition.Item) bool {
 	return true
 }
 
+// beside gives the path of the detached signature on it; "" where its family has none.
+func (pk *pick) beside() string { return archive.SignatureOf(pk.src.Family, pk.Path) }
+
 // maxSignature bounds a detached signature (bytes).
 const maxSignature = 64 << 10
 
 // fetchSignature gets the detached signature of a package, where the family has
 // such files and the index does not carry it. One that is not there is told later.
 func (b *Builder) fetchSignature(ctx context.Context, pk *pick) error {
-	if pk.SignaturePath == "" {
+	beside := pk.beside()
+	if beside == "" {
 		return nil
 	}
 	if len(pk.Signature) == 0 {
-		raw, err := b.small(ctx, pk.src, pk.SignaturePath, maxSignature)
+		raw, err := b.small(ctx, pk.src, beside, maxSignature)
 		if errors.Is(err, fetch.ErrNotFound) {
 			return nil
 		}
@@ -126,7 +130,7 @@ func (b *Builder) fetchSignature(ctx context.Context, pk *pick) error {
 				return ctx.Err()
 			}
 			return finding.New("source.upstream-down", "source "+pk.src.Name, "%s could not be fetched: %v",
-				pk.SignaturePath, err).Rated(finding.Error)
+				beside, err).Rated(finding.Error)
 		}
 		pk.Signature = raw
 	}
@@ -213,7 +217,7 @@ func (b *Builder) inspect(pk *pick, f io.ReadSeeker) error {
 			want.Name, want.Version, want.Arch)
 	}
 	pk.signer = in.Signer
-	if len(pk.Signature) > 0 && pk.SignaturePath != "" {
+	if len(pk.Signature) > 0 && pk.beside() != "" {
 		pk.signature, err = b.Pool.Add(pk.Signature)
 	}
 	return err

@@ -31,7 +31,8 @@ func (b *Builder) Refresh(ctx context.Context, src *Source) (*Publication, error
 	pub := &Publication{Source: src}
 	if len(src.Route.Lists) > 0 {
 		var told finding.List
-		src.Route, told = b.Fetch.Expand(ctx, src.Route, src.Family.Roots(src.Spec)[0][0].Path)
+		src.Route, told = b.Fetch.Expand(ctx, src.Route, src.Family.Roots(src.Spec)[0][0].Path,
+			serverOf(src.Family))
 		src.Route.Lists = nil
 		pub.Findings = append(pub.Findings, told...)
 	}
@@ -86,6 +87,15 @@ func (b *Builder) Refresh(ctx context.Context, src *Source) (*Publication, error
 		pub.Findings = append(pub.Findings, finding.New("source.upstream-down", "source "+src.Name, "%s", f))
 	}
 	return pub, nil
+}
+
+// serverOf reads lines of lists of servers in the form that a family's clients have; nil
+// where they have none of their own.
+func serverOf(f archive.Family) func(line string) string {
+	if l, ok := f.(archive.Listing); ok {
+		return l.ServerOf
+	}
+	return nil
 }
 
 func (b *Builder) refreshBy(ctx context.Context, src *Source, pub *Publication, index int,
@@ -381,7 +391,7 @@ func (b *Builder) Probe(ctx context.Context, src *Source) ([]ProbeResult, findin
 	}
 	var found finding.List
 	choice := src.Family.Roots(src.Spec)[0]
-	src.Route, found = b.Fetch.Expand(ctx, src.Route, choice[0].Path)
+	src.Route, found = b.Fetch.Expand(ctx, src.Route, choice[0].Path, serverOf(src.Family))
 	if src.Accepted != nil && src.Accepted.Choice < len(src.Family.Roots(src.Spec)) {
 		choice = src.Family.Roots(src.Spec)[src.Accepted.Choice]
 	}

@@ -11,32 +11,39 @@ import (
 )
 
 // streams reads the list of module streams of a source; nil where it has none.
-func (b *Builder) streams(ctx context.Context, plan Plan, out *Outcome, i int) (*archive.Streams, error) {
+func (b *Builder) streams(ctx context.Context, plan Plan, out *Outcome, i int) (archive.Streams, error) {
 	src := plan.Sources[i]
-	l := src.Family.Lore(src.Spec, out.Publications[i].Root)
-	if l.Streams == nil {
+	family, ok := src.Family.(archive.Streamed)
+	var list archive.IndexFile
+	if ok {
+		list, ok = family.StreamList(src.Spec, out.Publications[i].Root)
+	}
+	if !ok {
 		for _, want := range src.Want.Streams {
 			out.Findings = append(out.Findings, finding.New("mirror.stream-missing", "mirror "+plan.Name,
 				"%s has no module streams, and %q is wanted of it", src.Name, want).Rated(severity(plan)))
 		}
 		return nil, nil
 	}
-	plain, err := b.lore(ctx, src, *l.Streams)
+	plain, err := b.lore(ctx, src, list)
 	if err != nil {
 		return nil, err
 	}
 	defer plain.Close()
-	known, err := l.ReadStreams(plain)
+	known, err := family.ReadStreams(plain)
 	if err != nil {
 		return nil, about(err, src.Name)
 	}
+	names := known.Names()
 	for _, want := range src.Want.Streams {
-		if slices.ContainsFunc(known.All, func(s *archive.Stream) bool { return s.String() == want }) {
+		if slices.Contains(names, want) {
 			continue
 		}
 		f := finding.New("mirror.stream-missing", "mirror "+plan.Name, "%s has no module stream %q", src.Name,
 			want).Rated(severity(plan))
-		if near := streamsOf(known, strings.SplitN(want, ":", 2)[0]); len(near) > 0 {
+		module, _, _ := strings.Cut(want, ":")
+		near := slices.DeleteFunc(names, func(n string) bool { return !strings.HasPrefix(n, module+":") })
+		if len(near) > 0 {
 			f.WayOut = "it has " + strings.Join(near, ", ")
 		}
 		out.Findings = append(out.Findings, f)
@@ -44,25 +51,15 @@ func (b *Builder) streams(ctx context.Context, plan Plan, out *Outcome, i int) (
 	return known, nil
 }
 
-func streamsOf(known *archive.Streams, module string) (out []string) {
-	for _, s := range known.All {
-		if s.Module == module && !slices.Contains(out, s.String()) {
-			out = append(out, s.String())
-		}
-	}
-	slices.Sort(out)
-	return out
-}
-
 // hide keeps from each view the packages that its machines do not see for the
 // module streams that are on there: those of the sources that they see.
-func hide(plan Plan, out *Outcome, members []int, lists []*archive.Streams, views []solve.View) {
+func hide(plan Plan, out *Outcome, members []int, lists []archive.Streams, views []solve.View) {
 	told := map[string]bool{}
 	for v := range views {
 		view := &views[v]
-		var seen []*archive.Streams
+		var seen []archive.Streams
 		var enabled []string
-		key := func(*archive.Package) string { return "" }
+		var family archive.Streamed
 		for k, i := range members {
 			if view.Sources != nil && !slices.Contains(view.Sources, k) {
 				continue
@@ -73,66 +70,58 @@ func hide(plan Plan, out *Outcome, members []int, lists []*archive.Streams, view
 				}
 			}
 			if lists[k] != nil {
-				seen, key = append(seen, lists[k]), lists[k].Key
+				seen, family = append(seen, lists[k]), plan.Sources[i].Family.(archive.Streamed)
 			}
 		}
 		if len(seen) == 0 {
 			continue
 		}
-		active := archive.Activate(seen, enabled)
-		if active.GaveUp && !told[view.Name] {
-			told[view.Name] = true
-			out.Findings = append(out.Findings, finding.New("mirror.not-proved", "mirror "+plan.Name,
-				"which module streams machines have on could not be worked out: it would cost out of all "+
-					"proportion to their lists").Rated(severity(plan)))
-		}
-		for _, off := range active.Off {
-			if told[off.Stream+off.Why] {
-				continue
-			}
-			told[off.Stream+off.Why] = true
-			out.Findings = append(out.Findings, finding.New("mirror.stream-missing", "mirror "+plan.Name,
-				"machines cannot have the module stream %s on: %s", off.Stream,
-				off.Why).Rated(severity(plan)).
-				Do("add a source that has it, or want another stream"))
-		}
-		for _, open := range active.Open {
-			if told[open] {
-				continue
-			}
-			told[open] = true
-			out.Findings = append(out.Findings, finding.New("mirror.stream-open", "mirror "+plan.Name,
-				"builds of the module stream %s that need different modules would do alike: which of them "+
-					"machines have on, and so what they see, is not known", open))
-		}
+		active := family.Activate(seen, enabled)
+		out.Findings = append(out.Findings, doubts(plan, view.Name, active.Doubts(), told)...)
 		view.Hides = func(p *archive.Package) bool {
-			k := key(p)
-			if s := active.Of(k); s != "" {
-				p.Stream = s
+			if s := active.Of(p); s != "" {
+				out.streams[p] = s
 			}
-			return !active.Sees(p, k)
+			return !active.Sees(p)
 		}
 	}
 }
 
-// name says of packages of module streams which stream they are of. Where one is of
-// several, a view that has one of them on says which.
-func name(lists []*archive.Streams) func(source int, p *archive.Package) {
-	of := make([]map[string]string, len(lists))
-	for k, l := range lists {
-		if l == nil {
-			continue
-		}
-		of[k] = map[string]string{}
-		for _, s := range l.All {
-			for _, p := range s.Packages {
-				of[k][p] = s.String()
-			}
+// doubts tells what is not known of the streams of a view, or cannot be had; what was
+// told of another is not told again.
+func doubts(plan Plan, view string, d archive.StreamDoubts, told map[string]bool) (found finding.List) {
+	once := func(key string, f finding.Finding) {
+		if !told[key] {
+			told[key] = true
+			found = append(found, f)
 		}
 	}
-	return func(source int, p *archive.Package) {
-		if l := lists[source]; l != nil {
-			p.Stream = of[source][l.Key(p)]
-		}
+	object := "mirror " + plan.Name
+	if d.GaveUp {
+		once(view, finding.New("mirror.not-proved", object,
+			"which module streams machines have on could not be worked out: it would cost out of all "+
+				"proportion to their lists").Rated(severity(plan)))
+	}
+	for _, off := range d.Off {
+		once(off.Stream+off.Why, finding.New("mirror.stream-missing", object,
+			"machines cannot have the module stream %s on: %s", off.Stream, off.Why).Rated(severity(plan)).
+			Do("add a source that has it, or want another stream"))
+	}
+	for _, open := range d.Open {
+		once(open, finding.New("mirror.stream-open", object,
+			"builds of the module stream %s that need different modules would do alike: which of them "+
+				"machines have on, and so what they see, is not known", open))
+	}
+	return found
+}
+
+// ofStreams notes of packages of module streams which stream they are of. Where one is
+// of several, a view that has one of them on says which.
+func (out *Outcome) ofStreams(list archive.Streams, p *archive.Package) {
+	if list == nil {
+		return
+	}
+	if s := list.Of(p); s != "" {
+		out.streams[p] = s
 	}
 }

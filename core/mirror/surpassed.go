@@ -82,15 +82,15 @@ func (b *Builder) reasons(ctx context.Context, out *Outcome, members []int,
 			}
 		}
 		pub := out.Publications[i]
-		l := pub.Source.Family.Lore(pub.Source.Spec, pub.Root)
-		if len(about) == 0 || l.Advisories == nil {
+		advised, list, ok := advisoryList(pub)
+		if len(about) == 0 || !ok {
 			continue
 		}
-		plain, err := b.lore(ctx, pub.Source, *l.Advisories)
+		plain, err := b.lore(ctx, pub.Source, list)
 		if err != nil {
 			continue
 		}
-		l.ReadAdvisories(plain, func(a *archive.Advisory) error {
+		advised.ReadAdvisories(plain, func(a *archive.Advisory) error {
 			for _, p := range a.Packages {
 				if n := about[p]; n != nil && !slices.Contains(ids[n], a.ID) {
 					ids[n] = append(ids[n], a.ID)

@@ -159,22 +159,21 @@ func (s *selector) node(o offer) *node {
 		}
 		return n
 	}
-	at := s.placeOf(o, false)
-	n.requires, n.recommends, n.suggests = s.clauses(rel.Requires, at), s.clauses(rel.Recommends, at),
-		s.clauses(rel.Suggests, at)
+	n.requires, n.recommends, n.suggests = s.clauses(rel.Requires, o), s.clauses(rel.Recommends, o),
+		s.clauses(rel.Suggests, o)
 	for _, r := range rel.Conflicts {
-		n.conflicts = append(n.conflicts, s.meetingOf(r, s.placeOf(o, true)))
+		n.conflicts = append(n.conflicts, s.meetingOf(r, s.placeOf(o, r, true)))
 	}
 	for _, all := range rel.Supplements {
-		n.supplements = append(n.supplements, s.clauses(all, at))
+		n.supplements = append(n.supplements, s.clauses(all, o))
 	}
 	for _, all := range rel.Enhances {
-		n.enhances = append(n.enhances, s.clauses(all, at))
+		n.enhances = append(n.enhances, s.clauses(all, o))
 	}
 	return n
 }
 
-func (s *selector) clauses(all []archive.Clause, at place) []clause {
+func (s *selector) clauses(all []archive.Clause, o offer) []clause {
 	if len(all) == 0 {
 		return nil
 	}
@@ -182,7 +181,7 @@ func (s *selector) clauses(all []archive.Clause, at place) []clause {
 	for i, c := range all {
 		out[i] = make(clause, len(c))
 		for k, r := range c {
-			out[i][k] = literal{s.meetingOf(r, at), r.Not}
+			out[i][k] = literal{s.meetingOf(r, s.placeOf(o, r, false)), r.Not}
 		}
 	}
 	return out
@@ -196,38 +195,25 @@ func (u *Universe) candidates(r archive.Relation, arch string, fits func(offer) 
 	if !spend(len(u.byName[r.Name]) + len(u.virtual[r.Name])) {
 		return nil
 	}
+	further := len(r.Also) // of which each is looked for among all that a package provides
 	var real, provided []offer
 	for _, o := range u.byName[r.Name] {
-		if fits(o) && u.isIn(o.Version, r) {
+		if spend(further*len(o.Provides)) && fits(o) && u.isIn(o, r) {
 			real = append(real, o)
 		}
 	}
-	if !r.Real {
-		for _, v := range u.virtual[r.Name] {
-			twice := len(provided) > 0 && provided[len(provided)-1].Package == v.Package ||
-				v.Name == r.Name && u.isIn(v.Version, r)
-			if !twice && fits(v.offer) && u.family.Satisfies(v.Provides[v.at], r) {
-				provided = append(provided, v.offer)
-			}
+	for _, v := range u.virtual[r.Name] {
+		twice := len(provided) > 0 && provided[len(provided)-1].Package == v.Package ||
+			v.Name == r.Name && u.isIn(v.offer, r)
+		if !twice && spend(further*len(v.Provides)) && fits(v.offer) && u.family.Meets(v.Package, v.at, r) {
+			provided = append(provided, v.offer)
 		}
-	}
-	if len(r.Also) > 0 {
-		lacks := func(o offer) bool {
-			return slices.ContainsFunc(r.Also, func(a archive.Relation) bool {
-				return !spend(len(o.Provides)) || u.meets(o, a) == a.Not
-			})
-		}
-		real, provided = slices.DeleteFunc(real, lacks), slices.DeleteFunc(provided, lacks)
-	}
-	machine := arch
-	if r.Qualifier != "" && r.Qualifier != "native" && r.Qualifier != "any" {
-		machine = r.Qualifier
 	}
 	better := func(a, b offer) int {
 		if d := u.order(a) - u.order(b); d != 0 {
 			return d
 		}
-		if d := u.rank(a, machine) - u.rank(b, machine); d != 0 {
+		if d := u.rank(a, arch) - u.rank(b, arch); d != 0 {
 			return d
 		}
 		return u.family.CompareVersions(b.Version, a.Version)

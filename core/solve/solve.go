@@ -51,7 +51,7 @@ type identity struct {
 
 // Universe is all packages of one family that a mirror may take from.
 type Universe struct {
-	family   archive.Versions
+	family   archive.Matching
 	sources  []Source
 	byName   map[string][]offer
 	virtual  map[string][]provision // by provided name
@@ -61,7 +61,7 @@ type Universe struct {
 }
 
 // NewUniverse makes an empty universe.
-func NewUniverse(family archive.Versions, sources []Source) *Universe {
+func NewUniverse(family archive.Matching, sources []Source) *Universe {
 	return &Universe{family: family, sources: sources, byName: map[string][]offer{},
 		virtual: map[string][]provision{},
 		several: map[identity]bool{}}
@@ -89,7 +89,7 @@ func (u *Universe) Add(source int, p *archive.Package) {
 // counts tells whether what a package provides adds to what its name and version
 // say.
 func (u *Universe) counts(p *archive.Package, v archive.Provide) bool {
-	return v.Name != p.Name || u.family.OwnName() && !(v.Op == archive.Equal && v.Version == p.Version)
+	return v.Name != p.Name || v.Op != archive.Equal || v.Version != p.Version
 }
 
 // few is how many packages of one name are looked through one by one.
@@ -119,6 +119,10 @@ func (u *Universe) has(source int, p *archive.Package) bool {
 // known to have: what the lists of files have to be asked for.
 func (u *Universe) UnmetPaths() map[string]bool {
 	out := map[string]bool{}
+	filed, ok := u.family.(archive.Filed)
+	if !ok {
+		return out
+	}
 	for _, offers := range u.byName {
 		for _, o := range offers {
 			if o.Needs == nil {
@@ -130,7 +134,7 @@ func (u *Universe) UnmetPaths() map[string]bool {
 			}
 			for _, c := range r.Requires {
 				for _, x := range c {
-					if strings.HasPrefix(x.Name, "/") && len(u.virtual[x.Name]) == 0 {
+					if filed.NamesFile(x) && len(u.virtual[x.Name]) == 0 {
 						out[x.Name] = true
 					}
 				}
@@ -399,7 +403,7 @@ func (s *selector) match(w Want) []offer {
 			}
 			fit = slices.DeleteFunc(fit, func(o offer) bool { return u.order(o) != best })
 		}
-		fit = slices.DeleteFunc(fit, func(o offer) bool { return !u.isIn(o.Version, w.Relation) })
+		fit = slices.DeleteFunc(fit, func(o offer) bool { return !u.isIn(o, w.Relation) })
 		slices.SortStableFunc(fit, func(a, b offer) int {
 			return u.family.CompareVersions(b.Version, a.Version)
 		})
@@ -429,10 +433,9 @@ func (u *Universe) runs(o offer, arch string) bool {
 	return slices.Contains(u.sources[o.source].Architectures, arch) && u.family.Rank(o.Arch, arch) >= 0
 }
 
-// isIn tells whether a package's version is within the bound of a relation.
-func (u *Universe) isIn(version string, r archive.Relation) bool {
-	return r.Op == archive.Any ||
-		u.family.Satisfies(archive.Provide{Name: r.Name, Op: archive.Equal, Version: version}, r)
+// isIn tells whether a package meets a relation of its own name.
+func (u *Universe) isIn(o offer, r archive.Relation) bool {
+	return u.family.Meets(o.Package, archive.Itself, r)
 }
 
 func (u *Universe) excepted(o offer) bool {
@@ -507,18 +510,6 @@ func far(a, b string) int {
 		}
 	}
 	return row[len(b)]
-}
-
-// provides tells whether a package provides what meets a relation.
-func (u *Universe) provides(o offer, r archive.Relation) bool {
-	return slices.ContainsFunc(o.Provides, func(v archive.Provide) bool {
-		return v.Name == r.Name && u.counts(o.Package, v) && u.family.Satisfies(v, r)
-	})
-}
-
-// meets tells whether a package meets a relation, by its name or by what it provides.
-func (u *Universe) meets(o offer, r archive.Relation) bool {
-	return o.Name == r.Name && u.isIn(o.Version, r) || !r.Real && u.provides(o, r)
 }
 
 // Meets tells whether anything in the universe meets a relation on any of its

@@ -83,7 +83,7 @@ func (s *selector) begin(v View, arch string) {
 	s.pinned = map[string]string{}
 	for _, p := range v.Pins {
 		if slices.ContainsFunc(s.byName[p.Name], func(o offer) bool {
-			return s.runs(o, arch) && s.isIn(o.Version, p)
+			return s.runs(o, arch) && s.isIn(o, p)
 		}) {
 			s.pinned[p.Name] = p.Version
 		}

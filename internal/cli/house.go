@@ -2,7 +2,6 @@ package cli
 
 import (
 	"encoding/base64"
-	"errors"
 	"fmt"
 	"io"
 	"net/url"
@@ -10,6 +9,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"stockade/core/archive"
+	"stockade/core/families"
 	"stockade/internal/api"
 	"stockade/internal/client"
 )
@@ -59,16 +60,15 @@ noted with it.`,
 				return usage("%s is no plain file", args[0])
 			}
 			query := url.Values{"from": {from}, "why": {why}}
-			beside := signature
-			if beside == "" {
-				beside = args[0] + ".sig"
+			if signature == "" {
+				signature = signatureBeside(args[0])
 			}
-			raw, err := readSmall(beside)
-			switch {
-			case err == nil:
+			if signature != "" {
+				raw, err := readSmall(signature)
+				if err != nil {
+					return usage("the signature cannot be read: %v", err)
+				}
 				query.Set("signature", base64.StdEncoding.EncodeToString(raw))
-			case signature != "" || !errors.Is(err, os.ErrNotExist):
-				return usage("the signature cannot be read: %v", err)
 			}
 			p, err := client.Send[api.HousePackage](cmd.Context(), a.client(),
 				"/sources/"+url.PathEscape(into)+"/packages?"+query.Encode(), f)
@@ -129,4 +129,19 @@ func readSmall(path string) ([]byte, error) {
 		return nil, fmt.Errorf("%s is larger than a signature is", path)
 	}
 	return raw, err
+}
+
+// signatureBeside gives the file beside a package that a family has its signature in, if
+// there is one.
+func signatureBeside(file string) string {
+	for _, name := range families.All.Names() {
+		beside := archive.SignatureOf(families.All[name], file)
+		if beside == "" {
+			continue
+		}
+		if _, err := os.Stat(beside); err == nil {
+			return beside
+		}
+	}
+	return ""
 }

@@ -26,21 +26,51 @@ import (
 // Family implements archive.Family for sync databases.
 type Family struct{}
 
-var _ archive.Family = Family{}
+var (
+	_ archive.Family       = Family{}
+	_ archive.Housed       = Family{}
+	_ archive.Ordered      = Family{}
+	_ archive.SignedBeside = Family{}
+	_ archive.Listing      = Family{}
+)
+
+// sigSuffix is behind the name of what a file is a signature of.
+const sigSuffix = ".sig"
+
+// SignatureOf implements archive.SignedBeside.
+func (Family) SignatureOf(path string) string { return path + sigSuffix }
+
+// ServerOf implements archive.Listing: the client's own lists have "Server = URL" on
+// each line, in which $repo begins what the client fills in (pacman.conf(5)).
+func (Family) ServerOf(line string) string {
+	if name, value, ok := strings.Cut(line, "="); ok && strings.TrimSpace(name) == "Server" {
+		line = strings.TrimSpace(value)
+	}
+	line, _, _ = strings.Cut(line, "$repo")
+	return line
+}
 
 // Name implements archive.Family.
 func (Family) Name() string { return "alpm" }
 
-// CompareVersions implements archive.Versions.
+// CompareVersions implements archive.Matching.
 func (Family) CompareVersions(a, b string) int { return CompareVersions(a, b) }
 
-// CheckVersion implements archive.Versions.
+// CheckVersion implements archive.Matching.
 func (Family) CheckVersion(v string) error { return CheckVersion(v) }
 
-// Satisfies implements archive.Versions: only what is provided in one exact
-// version meets a versioned relation.
-func (Family) Satisfies(p archive.Provide, r archive.Relation) bool {
-	return r.Op == archive.Any || p.Op == archive.Equal && r.Op.Holds(CompareVersions(p.Version, r.Version))
+// Meets implements archive.Matching: by its own name; and by what it provides, of which
+// only one exact version meets a versioned relation. Its own name in another version
+// does not count: the client looks at names alone.
+func (Family) Meets(p *archive.Package, at int, r archive.Relation) bool {
+	if at == archive.Itself {
+		return r.Op == archive.Any || r.Op.Holds(CompareVersions(p.Version, r.Version))
+	}
+	v := p.Provides[at]
+	if r.Real || v.Name == p.Name {
+		return false
+	}
+	return r.Op == archive.Any || v.Op == archive.Equal && r.Op.Holds(CompareVersions(v.Version, r.Version))
 }
 
 func rank(packageArch, machineArch string) int {
@@ -55,10 +85,10 @@ func rank(packageArch, machineArch string) int {
 	return -1
 }
 
-// Rank implements archive.Versions.
+// Rank implements archive.Matching.
 func (Family) Rank(packageArch, machineArch string) int { return rank(packageArch, machineArch) }
 
-// Exclusive implements archive.Versions.
+// Exclusive implements archive.Matching.
 func (Family) Exclusive(a, b *archive.Package) bool { return true }
 
 var (
@@ -140,7 +170,7 @@ func (Family) Roots(s archive.Source) []archive.RootChoice {
 		for _, a := range s.Architectures {
 			if p := database(s, c, a); !seen[p] {
 				seen[p] = true
-				all = append(all, archive.RootFile{Path: p}, archive.RootFile{Path: p + ".sig", Signs: p})
+				all = append(all, archive.RootFile{Path: p}, archive.RootFile{Path: p + sigSuffix, Signs: p})
 			}
 		}
 	}
@@ -164,7 +194,7 @@ func (f Family) ReadRoot(s archive.Source, choice archive.RootChoice, files map[
 			continue
 		}
 		data := files[file.Path]
-		by, err := v.Detached(data, files[file.Path+".sig"])
+		by, err := v.Detached(data, files[file.Path+sigSuffix])
 		if err != nil {
 			return nil, err
 		}
@@ -272,9 +302,6 @@ func (Family) ReadIndex(s archive.Source, x archive.IndexChoice, plain io.Reader
 	})
 }
 
-// Lore implements archive.Family: needs of this family name no files.
-func (Family) Lore(archive.Source, *archive.Root) archive.Lore { return archive.Lore{} }
-
 // Companions implements archive.Family: the databases with lists of files.
 func (Family) Companions(s archive.Source, r *archive.Root) []archive.Companion {
 	var out []archive.Companion
@@ -290,7 +317,7 @@ func (Family) Companions(s archive.Source, r *archive.Root) []archive.Companion 
 			Entry:     archive.Entry{Path: files},
 			Paths:     []string{files},
 			Places:    []string{files},
-			Signature: files + ".sig",
+			Signature: files + sigSuffix,
 		})
 	}
 	return out
@@ -306,9 +333,6 @@ func (Family) Lasting(p string) bool { return strings.Contains(path.Base(p), ".p
 func (Family) Identify(p *archive.Package) archive.Identity {
 	return archive.Identity{Name: p.Name, Version: p.Version, Arch: p.Arch}
 }
-
-// OwnName implements archive.Versions: pacman looks at names alone.
-func (Family) OwnName() bool { return false }
 
 // FirstWins implements archive.Ordered: the client asks repositories in the order
 // in which its files name them (pacman.conf(5)).

@@ -119,7 +119,8 @@ func TestAPublishedRepositoryReadsBack(t *testing.T) {
 			t.Error(got)
 		}
 		if p.Path != "wrack/os/x86_64/echo-plot-1:2.3-2-x86_64.pkg.tar.zst" ||
-			p.Size != int64(len(files[p.Path])) || !bytes.Equal(p.Signature, files[p.SignaturePath]) {
+			p.Size != int64(len(files[p.Path])) ||
+			!bytes.Equal(p.Signature, files[Family{}.SignatureOf(p.Path)]) {
 			t.Errorf("%+v", p)
 		}
 		if root.Date.IsZero() || len(root.Dates) != 2 || root.Oldest.IsZero() {
@@ -286,7 +287,7 @@ func TestAWrittenDatabaseReadsBack(t *testing.T) {
 		t.Fatalf("%v %v", got, err)
 	}
 	// A package that nobody had signed is signed by the site, in both places.
-	if len(got[0].Signature) == 0 || !bytes.Equal(got[0].Signature, out[got[0].SignaturePath]) {
+	if len(got[0].Signature) == 0 || !bytes.Equal(got[0].Signature, out[Family{}.SignatureOf(got[0].Path)]) {
 		t.Error("no signature of the site on a package")
 	}
 	if _, err := (Family{}).Inspect(archive.PackageFile{ReadSeeker: bytes.NewReader(files[got[0].Path]),

@@ -16,7 +16,7 @@ const clientConf = "etc/pacman.d/stockade.conf"
 // client asks repositories in the order in which they stand, which is that of
 // our priorities. A pin keeps the installed version where it is.
 func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.List, error) {
-	if err := c.Check(); err != nil {
+	if err := filledIn(c).Check(); err != nil {
 		return nil, nil, err
 	}
 	var files []archive.ClientFile
@@ -135,3 +135,14 @@ awk -v include="$include" '/^[ \t]*\[/ { keep = ($0 ~ /^[ \t]*\[options\]/) } ke
 cat "$conf.stockade" >"$conf"
 rm -f "$conf.stockade"
 `
+
+// filledIn is the client with words in place of what stands for components and
+// architectures in a release, so that the rest can be checked.
+func filledIn(c archive.Client) archive.Client {
+	words := strings.NewReplacer("$component", "component", "$arch", "arch")
+	c.Sources = slices.Clone(c.Sources)
+	for i := range c.Sources {
+		c.Sources[i].Release = words.Replace(c.Sources[i].Release)
+	}
+	return c
+}

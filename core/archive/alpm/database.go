@@ -354,7 +354,6 @@ func ReadDescription(desc []byte, dir string) (*archive.Package, error) {
 	}
 	n.owner = p.Name
 	p.Needs = n
-	p.SignaturePath = p.Path + ".sig"
 	return p, nil
 }
 

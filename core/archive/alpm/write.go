@@ -140,7 +140,7 @@ func (f Family) Write(w archive.Writing) error {
 				if err := w.Put(at, data); err != nil {
 					return err
 				}
-				if err := w.Put(at+".sig", signature); err != nil {
+				if err := w.Put(at+sigSuffix, signature); err != nil {
 					return err
 				}
 			}
@@ -167,7 +167,7 @@ func (f Family) record(w archive.Writing, p *archive.Package, raw []byte, dir st
 		if signature, err = w.Sign.SignStream(file); err != nil {
 			return r, err
 		}
-		if err := w.Put(path.Join(dir, path.Base(p.Path))+".sig", signature); err != nil {
+		if err := w.Put(path.Join(dir, path.Base(p.Path))+sigSuffix, signature); err != nil {
 			return r, err
 		}
 	}
@@ -224,7 +224,7 @@ func (r Repository) Publish(sign archive.SigningKey) (map[string][]byte, error) 
 						r.Made[key] = signature
 					}
 				}
-				out[dir+m.FileName()+".sig"] = signature
+				out[dir+m.FileName()+sigSuffix] = signature
 				if r.Embed {
 					desc = append(desc, "%PGPSIG%\n"+base64.StdEncoding.EncodeToString(signature)+"\n\n"...)
 				}
@@ -261,7 +261,7 @@ func (r Repository) Publish(sign archive.SigningKey) (map[string][]byte, error) 
 			if err != nil {
 				return nil, err
 			}
-			out[name], out[name+".sig"] = data, signature
+			out[name], out[name+sigSuffix] = data, signature
 		}
 	}
 	return out, nil

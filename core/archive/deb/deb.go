@@ -22,7 +22,11 @@ import (
 // Family implements archive.Family for deb repositories.
 type Family struct{}
 
-var _ archive.Family = Family{}
+var (
+	_ archive.Family = Family{}
+	_ archive.Housed = Family{}
+	_ archive.Bound  = Family{}
+)
 
 // Name implements archive.Family.
 func (Family) Name() string { return "deb" }
@@ -33,7 +37,7 @@ func (Family) CompareVersions(a, b string) int { return CompareVersions(a, b) }
 // CheckVersion implements archive.Family.
 func (Family) CheckVersion(v string) error { return CheckVersion(v) }
 
-// Rank implements archive.Versions.
+// Rank implements archive.Matching.
 func (Family) Rank(packageArch, machineArch string) int {
 	if packageArch == machineArch || packageArch == "all" {
 		return 0
@@ -41,29 +45,24 @@ func (Family) Rank(packageArch, machineArch string) int {
 	return -1
 }
 
-// Satisfies implements archive.Versions: an unversioned provide meets no
-// versioned relation (Debian Policy §7.5).
-func (Family) Satisfies(p archive.Provide, r archive.Relation) bool {
-	return r.Op == archive.Any || p.Version != "" && r.Op.Holds(CompareVersions(p.Version, r.Version))
+// Meets implements archive.Matching: by its own name, and by what it provides, where an
+// unversioned provide meets no versioned relation (Debian Policy §7.5).
+func (Family) Meets(p *archive.Package, at int, r archive.Relation) bool {
+	version := p.Version
+	if at != archive.Itself {
+		if version = p.Provides[at].Version; r.Real {
+			return false
+		}
+	}
+	return r.Op == archive.Any || version != "" && r.Op.Holds(CompareVersions(version, r.Version))
 }
 
-// Exclusive implements archive.Versions: packages that may be installed for several
+// Exclusive implements archive.Matching: packages that may be installed for several
 // architectures at once lie side by side in one version.
 func (Family) Exclusive(a, b *archive.Package) bool {
-	return a.Arch == b.Arch || a.Coexists != archive.Same || b.Coexists != archive.Same ||
+	return a.Arch == b.Arch || coexists(a) != same || coexists(b) != same ||
 		CompareVersions(a.Version, b.Version) != 0
 }
-
-// Within implements archive.Bound.
-func (Family) Within(packageArch, machineArch string) string {
-	if packageArch == "all" {
-		return machineArch
-	}
-	return packageArch
-}
-
-// Lore implements archive.Family: a deb root names nothing that selection needs.
-func (Family) Lore(archive.Source, *archive.Root) archive.Lore { return archive.Lore{} }
 
 // SignsPackages implements archive.Family: the root's signature stands for all.
 func (Family) SignsPackages() bool { return false }
@@ -423,7 +422,7 @@ func (p *entry) field(name, value []byte) (err error) {
 		p.Summary = line
 	case "multi-arch":
 		var known bool
-		if p.Coexists, known = coexistence[string(value)]; !known {
+		if p.Own, known = coexistences[string(value)]; !known {
 			err = archive.Ambiguous("Multi-Arch is %q, which readers take for different things",
 				cut(value, 40))
 		}
@@ -448,13 +447,6 @@ func (p *entry) field(name, value []byte) (err error) {
 		p.breaks = string(value)
 	}
 	return err
-}
-
-var coexistence = map[string]archive.Coexistence{
-	"no":      archive.Apart,
-	"foreign": archive.Foreign,
-	"allowed": archive.Allowed,
-	"same":    archive.Same,
 }
 
 func parsePackage(raw []byte, in *reading) (*archive.Package, error) {
@@ -565,6 +557,3 @@ func (Family) Inspect(file archive.PackageFile, _ archive.Verifier) (archive.Ins
 func (Family) Identify(p *archive.Package) archive.Identity {
 	return archive.Identity{Name: p.Name, Version: p.Version, Arch: p.Arch}
 }
-
-// OwnName implements archive.Versions.
-func (Family) OwnName() bool { return true }

@@ -394,8 +394,8 @@ func plainYAML(n *yaml.Node, depth int) error {
 	return nil
 }
 
-func readStreams(plain io.Reader) (*archive.Streams, error) {
-	out := &archive.Streams{Defaults: map[string]string{}, Key: artifact}
+func readStreams(plain io.Reader) (*streams, error) {
+	out := &streams{defaults: map[string]string{}}
 	err := eachModule(plain, func(d *moduleDocument) error {
 		switch d.Document {
 		case "modulemd":
@@ -404,11 +404,11 @@ func readStreams(plain io.Reader) (*archive.Streams, error) {
 				return malformed("a module stream has no name that fits")
 			}
 			s, err := d.stream()
-			out.All = append(out.All, s)
+			out.all = append(out.all, s)
 			return err
 		case "modulemd-defaults":
 			if d.Data.Stream != "" {
-				out.Defaults[d.Data.Module] = d.Data.Stream
+				out.defaults[d.Data.Module] = d.Data.Stream
 			}
 		}
 		return nil
@@ -417,8 +417,8 @@ func readStreams(plain io.Reader) (*archive.Streams, error) {
 }
 
 // stream gives what a document says of a build of a stream.
-func (d *moduleDocument) stream() (*archive.Stream, error) {
-	s := &archive.Stream{
+func (d *moduleDocument) stream() (*stream, error) {
+	s := &stream{
 		Module:   d.Data.Name,
 		Name:     d.Data.Stream,
 		Version:  d.Data.Version,
@@ -445,7 +445,7 @@ func (d *moduleDocument) stream() (*archive.Stream, error) {
 // moduleNeeds reads the dependencies of a stream: several sets, of which one has to
 // be met (the second version of the format), or one set with one stream each (the
 // first).
-func moduleNeeds(n *yaml.Node) (out [][]archive.StreamNeed, err error) {
+func moduleNeeds(n *yaml.Node) (out [][]streamNeed, err error) {
 	type set struct {
 		Requires map[string]yaml.Node `yaml:"requires"`
 	}
@@ -463,9 +463,9 @@ func moduleNeeds(n *yaml.Node) (out [][]archive.StreamNeed, err error) {
 		return nil, malformed("what a module stream needs cannot be read: %v", err)
 	}
 	for _, s := range sets {
-		needs := []archive.StreamNeed{}
+		needs := []streamNeed{}
 		for _, module := range slices.Sorted(maps.Keys(s.Requires)) {
-			need, streams := archive.StreamNeed{Module: module}, []string{}
+			need, streams := streamNeed{Module: module}, []string{}
 			value := s.Requires[module]
 			if value.Kind == yaml.ScalarNode {
 				streams = []string{value.Value}

@@ -150,13 +150,14 @@ func TestAPublishedRepositoryReadsBack(t *testing.T) {
 		t.Error("a root of another release was accepted")
 	}
 	// Files by path, from the lists of files.
-	l := Family{}.Lore(spec, root)
-	plain, err := archive.Decompress(bytes.NewReader(files[l.Files[0].Files[0].Path]), "gz", 1<<30)
+	lists := Family{}.FileLists(spec, root)
+	plain, err := archive.Decompress(bytes.NewReader(files[lists[0].Path]), "gz", 1<<30)
 	if err != nil {
 		t.Fatal(err)
 	}
 	owner := map[string]string{}
-	if err := l.ReadFiles(plain, func(sum, path string) error { owner[path] = sum; return nil }); err != nil {
+	if err := (Family{}).ReadFiles(plain,
+		func(sum, path string) error { owner[path] = sum; return nil }); err != nil {
 		t.Fatal(err)
 	}
 	if owner["/usr/share/pump/data"] != sum256(files["Packages/p/"+pumpctl.FileName()]) {
@@ -171,11 +172,11 @@ func TestStreamsAndAdvisoriesAreRead(t *testing.T) {
 		"artifacts:\n    rpms:\n    - panel-0:2.6-1.x86_64\n...\n---\ndocument: modulemd-defaults\n" +
 		"version: 1\ndata:\n  module: panel\n  stream: \"2\"\n...\n"
 	s, err := readStreams(strings.NewReader(modules))
-	if err != nil || len(s.All) != 1 || s.All[0].String() != "panel:2" || s.Defaults["panel"] != "2" {
+	if err != nil || len(s.all) != 1 || s.all[0].String() != "panel:2" || s.defaults["panel"] != "2" {
 		t.Fatalf("%+v %v", s, err)
 	}
-	if got := archive.Activate([]*archive.Streams{s},
-		nil).Of(s.Key(&archive.Package{Name: "panel", Version: "2.6-1", Arch: "x86_64"})); got != "panel:2" {
+	if got := activate([]*streams{s},
+		nil).Of(&archive.Package{Name: "panel", Version: "2.6-1", Arch: "x86_64"}); got != "panel:2" {
 		t.Errorf("stream %q", got)
 	}
 	for _, bad := range []string{"---\ndocument: modulemd\ndata: {name: \"a:b\", stream: x}\n",

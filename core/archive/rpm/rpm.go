@@ -10,6 +10,7 @@ package rpm
 
 import (
 	"bytes"
+	"io"
 	"path"
 	"regexp"
 	"slices"
@@ -24,20 +25,55 @@ import (
 // Family implements archive.Family for rpm-md repositories.
 type Family struct{}
 
-var _ archive.Family = Family{}
+var (
+	_ archive.Family   = Family{}
+	_ archive.Housed   = Family{}
+	_ archive.Filed    = Family{}
+	_ archive.Advised  = Family{}
+	_ archive.Streamed = Family{}
+)
 
 // Name implements archive.Family.
 func (Family) Name() string { return "rpm" }
 
-// CompareVersions implements archive.Versions.
+// CompareVersions implements archive.Matching.
 func (Family) CompareVersions(a, b string) int { return CompareVersions(a, b) }
 
-// CheckVersion implements archive.Versions.
+// CheckVersion implements archive.Matching.
 func (Family) CheckVersion(v string) error { return CheckVersion(v) }
 
-// Satisfies implements archive.Versions: bounds that overlap, where a provide
-// without a version meets any relation.
-func (Family) Satisfies(p archive.Provide, r archive.Relation) bool {
+// Meets implements archive.Matching: by its own name, and by what it provides, its own
+// name in another version too. Of a relation with further ones (with, without) the same
+// package must meet these.
+func (f Family) Meets(p *archive.Package, at int, r archive.Relation) bool {
+	if at == archive.Itself {
+		if r.Op != archive.Any && !satisfies(archive.Provide{Op: archive.Equal, Version: p.Version}, r) {
+			return false
+		}
+	} else if r.Real || !satisfies(p.Provides[at], r) {
+		return false
+	}
+	return !slices.ContainsFunc(r.Also, func(a archive.Relation) bool {
+		return f.meetsBesides(p, a) == a.Not
+	})
+}
+
+// meetsBesides tells whether a package meets a relation by any of its names.
+func (f Family) meetsBesides(p *archive.Package, r archive.Relation) bool {
+	if p.Name == r.Name && f.Meets(p, archive.Itself, r) {
+		return true
+	}
+	for at, v := range p.Provides {
+		if v.Name == r.Name && f.Meets(p, at, r) {
+			return true
+		}
+	}
+	return false
+}
+
+// satisfies tells whether what is provided meets a relation of that name: bounds that
+// overlap, where a provide without a version meets any relation.
+func satisfies(p archive.Provide, r archive.Relation) bool {
 	if r.Op == archive.Any || p.Op == archive.Any {
 		return true
 	}
@@ -52,9 +88,6 @@ func (Family) Satisfies(p archive.Provide, r archive.Relation) bool {
 	}
 	return archive.Overlap(p.Op, compareSegments(pr, rr), r.Op)
 }
-
-// OwnName implements archive.Versions.
-func (Family) OwnName() bool { return true }
 
 // runsAlso lists, for each architecture of machines, what else runs there,
 // best first.
@@ -79,10 +112,10 @@ func rank(packageArch, machineArch string) int {
 	return -1
 }
 
-// Rank implements archive.Versions.
+// Rank implements archive.Matching.
 func (Family) Rank(packageArch, machineArch string) int { return rank(packageArch, machineArch) }
 
-// Exclusive implements archive.Versions: packages of different architectures
+// Exclusive implements archive.Matching: packages of different architectures
 // can lie beside each other, but none beside one that is for all of them.
 func (Family) Exclusive(a, b *archive.Package) bool {
 	return a.Arch == b.Arch || a.Arch == "noarch" || b.Arch == "noarch"
@@ -327,19 +360,49 @@ func (Family) Indexes(s archive.Source, r *archive.Root) ([]archive.IndexChoice,
 	return []archive.IndexChoice{{Files: []archive.IndexFile{f}}}, nil
 }
 
-// Lore implements archive.Family.
-func (Family) Lore(s archive.Source, r *archive.Root) archive.Lore {
-	l := archive.Lore{ReadFiles: readFiles, ReadStreams: readStreams, ReadAdvisories: readAdvisories}
+// NamesFile implements archive.Filed.
+func (Family) NamesFile(r archive.Relation) bool { return strings.HasPrefix(r.Name, "/") }
+
+// FileLists implements archive.Filed.
+func (Family) FileLists(_ archive.Source, r *archive.Root) []archive.IndexFile {
 	if f, ok := fileOf(r, "filelists"); ok {
-		l.Files = []archive.IndexChoice{{Files: []archive.IndexFile{f}}}
+		return []archive.IndexFile{f}
 	}
-	if f, ok := fileOf(r, "modules"); ok {
-		l.Streams = &f
+	return nil
+}
+
+// ReadFiles implements archive.Filed.
+func (Family) ReadFiles(plain io.Reader, yield func(sha256, path string) error) error {
+	return readFiles(plain, yield)
+}
+
+// AdvisoryList implements archive.Advised.
+func (Family) AdvisoryList(_ archive.Source, r *archive.Root) (archive.IndexFile, bool) {
+	return fileOf(r, "updateinfo")
+}
+
+// ReadAdvisories implements archive.Advised.
+func (Family) ReadAdvisories(plain io.Reader, yield func(a *archive.Advisory) error) error {
+	return readAdvisories(plain, yield)
+}
+
+// StreamList implements archive.Streamed.
+func (Family) StreamList(_ archive.Source, r *archive.Root) (archive.IndexFile, bool) {
+	return fileOf(r, "modules")
+}
+
+// ReadStreams implements archive.Streamed.
+func (Family) ReadStreams(plain io.Reader) (archive.Streams, error) { return readStreams(plain) }
+
+// Activate implements archive.Streamed.
+func (Family) Activate(lists []archive.Streams, enabled []string) archive.ActiveStreams {
+	var own []*streams
+	for _, l := range lists {
+		if s, ok := l.(*streams); ok {
+			own = append(own, s)
+		}
 	}
-	if f, ok := fileOf(r, "updateinfo"); ok {
-		l.Advisories = &f
-	}
-	return l
+	return activate(own, enabled)
 }
 
 // Companions implements archive.Family: every list that the root names.

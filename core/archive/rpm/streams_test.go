@@ -51,7 +51,7 @@ type modular struct {
 // ours gives what we say that a machine sees.
 func (m modular) ours(t *testing.T) (sees, open []string) {
 	t.Helper()
-	var lists []*archive.Streams
+	var lists []*streams
 	for _, text := range m.lists {
 		s, err := readStreams(strings.NewReader(text))
 		if err != nil {
@@ -59,7 +59,7 @@ func (m modular) ours(t *testing.T) (sees, open []string) {
 		}
 		lists = append(lists, s)
 	}
-	active := archive.Activate(lists, m.enabled)
+	active := activate(lists, m.enabled)
 	var out []string
 	for _, made := range m.made {
 		for _, p := range made {
@@ -67,13 +67,13 @@ func (m modular) ours(t *testing.T) (sees, open []string) {
 			for _, v := range p.Provides {
 				pkg.Provides = append(pkg.Provides, archive.Provide{Name: strings.Fields(v)[0]})
 			}
-			if active.Sees(pkg, artifact(pkg)) {
+			if active.Sees(pkg) {
 				out = append(out, artifact(pkg))
 			}
 		}
 	}
 	slices.Sort(out)
-	return slices.Compact(out), active.Open
+	return slices.Compact(out), active.doubts.Open
 }
 
 // theirs asks the real client.

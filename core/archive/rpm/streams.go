@@ -1,41 +1,69 @@
-package archive
+package rpm
 
 import (
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
+	"sync"
+
+	"stockade/core/archive"
 )
 
-// Streams is what one list of module streams says.
-type Streams struct {
-	All      []*Stream
-	Defaults map[string]string       // module → its default stream
-	Key      func(p *Package) string // a package as the list names it
+// streams is what one list of module streams says.
+type streams struct {
+	all      []*stream
+	defaults map[string]string // module → its default stream
+	once     sync.Once
+	of       map[string]string // packages, as artifact writes them → a stream
 }
 
-// Stream is one build of a module stream.
-type Stream struct {
+var _ archive.Streams = (*streams)(nil)
+
+// Names implements archive.Streams.
+func (l *streams) Names() (out []string) {
+	for _, s := range l.all {
+		out = append(out, s.String())
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// Of implements archive.Streams.
+func (l *streams) Of(p *archive.Package) string {
+	l.once.Do(func() {
+		l.of = map[string]string{}
+		for _, s := range l.all {
+			for _, name := range s.Packages {
+				l.of[name] = s.String()
+			}
+		}
+	})
+	return l.of[artifact(p)]
+}
+
+// stream is one build of a module stream.
+type stream struct {
 	Module, Name, Context string
 	Version               uint64
-	Packages              []string       // as Key writes them
+	Packages              []string       // as artifact writes them
 	Names                 []string       // of those packages that can be installed
-	Needs                 [][]StreamNeed // one of these, whole
+	Needs                 [][]streamNeed // one of these, whole
 }
 
 // String is MODULE:STREAM.
-func (s *Stream) String() string { return s.Module + ":" + s.Name }
+func (s *stream) String() string { return s.Module + ":" + s.Name }
 
 // needs writes what the build needs, the same for all that need the same.
-func (s *Stream) needs() string { return fmt.Sprint(s.Needs) }
+func (s *stream) needs() string { return fmt.Sprint(s.Needs) }
 
 // least is how many other modules it needs at least.
-func (s *Stream) least() int {
+func (s *stream) least() int {
 	least := 0
 	for i, set := range s.Needs {
 		n := 0
 		for _, x := range set {
-			if x.Module != Platform {
+			if x.Module != platform {
 				n++
 			}
 		}
@@ -46,19 +74,19 @@ func (s *Stream) least() int {
 	return least
 }
 
-// StreamNeed is another module that must be active, in one of some streams.
-type StreamNeed struct {
+// streamNeed is another module that must be active, in one of some streams.
+type streamNeed struct {
 	Module string
 	Of     []string // empty: any
 	Not    []string
 }
 
-func (n StreamNeed) allows(stream string) bool {
+func (n streamNeed) allows(stream string) bool {
 	return !slices.Contains(n.Not, stream) && (len(n.Of) == 0 || slices.Contains(n.Of, stream))
 }
 
 // String writes it as lists do.
-func (n StreamNeed) String() string {
+func (n streamNeed) String() string {
 	text := strings.Join(n.Of, " or ")
 	for _, x := range n.Not {
 		text += " not " + x
@@ -66,35 +94,26 @@ func (n StreamNeed) String() string {
 	return strings.TrimSpace(n.Module + " " + text)
 }
 
-// Platform is the module that stands for the machine's own system. What it is, the
+// platform is the module that stands for the machine's own system. What it is, the
 // mirror does not know: whatever is asked of it counts as met.
-const Platform = "platform"
+const platform = "platform"
 
-// Active is which module streams a machine has on, and what it sees for that.
-type Active struct {
-	of     map[string]*Stream // by module: one of the builds that are on
-	active map[string]string  // packages of active streams, as keys → the stream
-	listed map[string]bool    // packages of any stream
-	names  map[string]bool    // of packages of active streams
-	Off    []OffStream        // enabled, and cannot be on
-	// Open are streams of which builds that need different modules could be on, and
-	// none that needs nothing: which of them a machine has on cannot be told from here.
-	Open []string
-	// GaveUp tells that working it out would cost out of proportion to the lists: what
-	// is on is not known then.
-	GaveUp bool
+// active is which module streams a machine has on, and what it sees for that.
+type active struct {
+	of       map[string]*stream // by module: one of the builds that are on
+	packages map[string]string  // those of active streams, as artifact writes them → the stream
+	listed   map[string]bool    // packages of any stream
+	names    map[string]bool    // of packages of active streams
+	doubts   archive.StreamDoubts
 }
 
-// OffStream is a stream that was asked for and cannot be on.
-type OffStream struct{ Stream, Why string }
-
-// Activate works out which streams are on: those that are enabled, and of other
+// activate works out which streams are on: those that are enabled, and of other
 // modules the default, with all that these need. Of each module one stream is on,
 // and of its builds those that need the same: what needs the fewest others, where
 // there is a choice, and then what puts on the fewest that nobody asked for.
 // A stream whose needs cannot be met is off. The lists are of all repositories that
 // the machine sees.
-func Activate(lists []*Streams, enabled []string) *Active {
+func activate(lists []*streams, enabled []string) *active {
 	a := newActivation(lists)
 	asked := map[string]bool{}
 	for _, e := range enabled {
@@ -104,7 +123,7 @@ func Activate(lists []*Streams, enabled []string) *Active {
 	for _, e := range enabled {
 		module, stream, _ := strings.Cut(e, ":")
 		if why := a.on(module, []string{stream}, nil); why != "" && len(a.builds[module]) > 0 {
-			a.Off = append(a.Off, OffStream{e, why})
+			a.doubts.Off = append(a.doubts.Off, archive.OffStream{Stream: e, Why: why})
 		}
 	}
 	for _, module := range slices.Sorted(maps.Keys(a.preferred)) {
@@ -114,7 +133,7 @@ func Activate(lists []*Streams, enabled []string) *Active {
 	}
 	for module, on := range a.of {
 		if a.tie[module] {
-			a.Open = append(a.Open, on.String())
+			a.doubts.Open = append(a.doubts.Open, on.String())
 		}
 		needs := on.needs()
 		for _, s := range a.builds[module][on.Name] {
@@ -122,20 +141,20 @@ func Activate(lists []*Streams, enabled []string) *Active {
 				continue
 			}
 			for _, p := range s.Packages {
-				a.active[p] = s.String()
+				a.packages[p] = s.String()
 			}
 			for _, n := range s.Names {
 				a.names[n] = true
 			}
 		}
 	}
-	slices.Sort(a.Open)
-	return a.Active
+	slices.Sort(a.doubts.Open)
+	return a.active
 }
 
 type activation struct {
-	*Active
-	builds    map[string]map[string][]*Stream // by module and stream, as repositories have them
+	*active
+	builds    map[string]map[string][]*stream // by module and stream, as repositories have them
 	streams   map[string][]string             // of each module, in order
 	preferred map[string]string               // the stream that a module is on with, where it has the choice
 	// builds of its stream that need different things would do alike
@@ -150,29 +169,29 @@ const (
 	activationBuild = 200
 )
 
-func newActivation(lists []*Streams) *activation {
+func newActivation(lists []*streams) *activation {
 	a := &activation{
-		Active: &Active{
-			of:     map[string]*Stream{},
-			active: map[string]string{},
-			listed: map[string]bool{},
-			names:  map[string]bool{},
+		active: &active{
+			of:       map[string]*stream{},
+			packages: map[string]string{},
+			listed:   map[string]bool{},
+			names:    map[string]bool{},
 		},
-		builds:    map[string]map[string][]*Stream{},
+		builds:    map[string]map[string][]*stream{},
 		streams:   map[string][]string{},
 		preferred: map[string]string{},
 		tie:       map[string]bool{},
 		left:      activationBase,
 	}
 	for _, l := range lists {
-		for module, stream := range l.Defaults {
+		for module, stream := range l.defaults {
 			if a.preferred[module] == "" {
 				a.preferred[module] = stream
 			}
 		}
-		for _, s := range l.All {
+		for _, s := range l.all {
 			if a.builds[s.Module] == nil {
-				a.builds[s.Module] = map[string][]*Stream{}
+				a.builds[s.Module] = map[string][]*stream{}
 			}
 			if a.builds[s.Module][s.Name] == nil {
 				a.streams[s.Module] = append(a.streams[s.Module], s.Name)
@@ -193,9 +212,9 @@ func newActivation(lists []*Streams) *activation {
 // spend tells whether there is enough left to go on.
 func (a *activation) spend(n int) bool {
 	if a.left -= n + 1; a.left < 0 {
-		a.GaveUp = true
+		a.doubts.GaveUp = true
 	}
-	return !a.GaveUp
+	return !a.doubts.GaveUp
 }
 
 const tooMuch = "working it out would cost too much"
@@ -234,7 +253,7 @@ func (a *activation) on(module string, streams []string, path []string) string {
 
 // best tries the builds of one stream and gives what is on with the best of them; nil
 // and the reason where none can be on.
-func (a *activation) best(builds []*Stream, path []string) (found map[string]*Stream, why string) {
+func (a *activation) best(builds []*stream, path []string) (found map[string]*stream, why string) {
 	least, cost, tie := 0, 0, false
 	var needs string
 	before := a.of
@@ -264,7 +283,7 @@ func (a *activation) best(builds []*Stream, path []string) (found map[string]*St
 }
 
 // unasked counts the modules that are on since, and would not be by themselves.
-func (a *activation) unasked(before map[string]*Stream) (n int) {
+func (a *activation) unasked(before map[string]*stream) (n int) {
 	for module := range a.of {
 		if before[module] == nil && a.preferred[module] == "" {
 			n++
@@ -274,7 +293,7 @@ func (a *activation) unasked(before map[string]*Stream) (n int) {
 }
 
 // with puts one build on with what it needs.
-func (a *activation) with(s *Stream, path []string) (why string) {
+func (a *activation) with(s *stream, path []string) (why string) {
 	before := a.of
 	a.of = maps.Clone(before)
 	a.of[s.Module] = s
@@ -293,9 +312,9 @@ func (a *activation) with(s *Stream, path []string) (why string) {
 	return why
 }
 
-func (a *activation) meet(needs []StreamNeed, path []string) string {
+func (a *activation) meet(needs []streamNeed, path []string) string {
 	for _, n := range needs {
-		if n.Module == Platform {
+		if n.Module == platform {
 			continue
 		}
 		if !a.spend(len(a.streams[n.Module]) * (1 + len(n.Of) + len(n.Not))) {
@@ -317,20 +336,24 @@ func (a *activation) meet(needs []StreamNeed, path []string) string {
 	return ""
 }
 
-// Of gives the active stream that a package is of, "" where it is of none.
-func (a *Active) Of(key string) string { return a.active[key] }
+// Of implements archive.ActiveStreams.
+func (a *active) Of(p *archive.Package) string { return a.packages[artifact(p)] }
 
-// Sees tells whether a machine sees a package. One of an active stream it does; one
-// of other streams it does not; nor one of no stream whose name, or a name that it
+// Sees implements archive.ActiveStreams: one of an active stream is seen; one
+// of other streams is not; nor one of no stream whose name, or a name that it
 // provides, is that of a package of an active stream.
-func (a *Active) Sees(p *Package, key string) bool {
-	if a.active[key] != "" {
+func (a *active) Sees(p *archive.Package) bool {
+	key := artifact(p)
+	if a.packages[key] != "" {
 		return true
 	}
 	if a.listed[key] || a.names[p.Name] {
 		return false
 	}
-	return len(a.names) == 0 || !slices.ContainsFunc(p.Provides, func(v Provide) bool {
+	return len(a.names) == 0 || !slices.ContainsFunc(p.Provides, func(v archive.Provide) bool {
 		return a.names[v.Name]
 	})
 }
+
+// Doubts implements archive.ActiveStreams.
+func (a *active) Doubts() archive.StreamDoubts { return a.doubts }

@@ -1,0 +1,140 @@
+package archive
+
+import "io"
+
+// What only some families can do. Whoever uses one of these asks whether the family has
+// it, and says so where it has not.
+
+// Bound is implemented by a family whose relations are about packages of the
+// architecture of the package that has them, where machines can have packages of
+// several.
+type Bound interface {
+	// Within gives the architecture that a relation of a package of one architecture
+	// is about, on a machine of another.
+	Within(r Relation, packageArch, machineArch string) string
+	// About tells whether a relation is about a package, on a machine: whether the
+	// package is of an architecture that can meet it, or that a conflict is with.
+	About(p *Package, r Relation, on Machine) bool
+}
+
+// Machine is where a relation is looked for.
+type Machine struct {
+	Within   string // as Bound gave it
+	Conflict bool   // the relation is one
+	// Takes tells whether the machine could have the package for an architecture; ""
+	// for any that it has.
+	Takes func(arch string) bool
+}
+
+// Ordered is implemented by a family whose clients take a package from the first
+// repository that has its name, whatever versions others of the same priority have.
+type Ordered interface{ FirstWins() bool }
+
+// Releases is implemented by a family whose repositories of one release go by
+// several names.
+type Releases interface {
+	// ServesRelease tells whether a repository that is of one release by its own
+	// words is for machines of another.
+	ServesRelease(said, release string) bool
+}
+
+// Housed is implemented by a family of which packages can be taken in by hand.
+type Housed interface {
+	// Examine reads a package file for a house source, whole: what an index of
+	// the source says of it, with its path there, size and digest.
+	Examine(s Source, file io.ReadSeeker) (Examined, error)
+	// Endorse gives what makes clients take a package for signed by the site: the
+	// file itself, written anew around the same content, or a detached signature
+	// beside it, or neither where indexes alone are signed.
+	Endorse(file io.ReadSeeker, sign SigningKey, to io.Writer) (changed bool, signature []byte, err error)
+}
+
+// SignedBeside is implemented by a family whose packages have their signatures in
+// files beside them.
+type SignedBeside interface {
+	// SignatureOf gives the path of the signature on a package, from that of the
+	// package.
+	SignatureOf(path string) string
+}
+
+// SignatureOf gives the path of the signature beside a package; "" where the family has
+// no such files.
+func SignatureOf(f Family, path string) string {
+	if b, ok := f.(SignedBeside); ok {
+		return b.SignatureOf(path)
+	}
+	return ""
+}
+
+// Filed is implemented by a family whose packages can need a file by its path, and
+// whose repositories list the files of packages apart from the packages.
+type Filed interface {
+	// NamesFile tells whether a relation is about a file.
+	NamesFile(r Relation) bool
+	// FileLists gives the lists of files; they are read only when a need names one
+	// that nothing is known to have.
+	FileLists(s Source, r *Root) []IndexFile
+	// ReadFiles reads a plain list of files and yields each with the digest of its
+	// package.
+	ReadFiles(plain io.Reader, yield func(sha256, path string) error) error
+}
+
+// Advised is implemented by a family whose repositories say why packages were
+// published.
+type Advised interface {
+	// AdvisoryList gives the list of advisories, where the root names one.
+	AdvisoryList(s Source, r *Root) (IndexFile, bool)
+	// ReadAdvisories reads a plain list of advisories.
+	ReadAdvisories(plain io.Reader, yield func(a *Advisory) error) error
+}
+
+// Streamed is implemented by a family whose repositories have module streams: sets of
+// packages that a machine has on or off.
+type Streamed interface {
+	// StreamList gives the list of module streams, where the root names one.
+	StreamList(s Source, r *Root) (IndexFile, bool)
+	// ReadStreams reads a plain list of module streams.
+	ReadStreams(plain io.Reader) (Streams, error)
+	// Activate works out which streams a machine has on that sees these lists, where
+	// some are enabled by name. The lists are of the family's own making.
+	Activate(lists []Streams, enabled []string) ActiveStreams
+}
+
+// Streams is what one list of module streams says.
+type Streams interface {
+	// Names gives the streams, as MODULE:STREAM, sorted.
+	Names() []string
+	// Of gives a stream that a package is of; "" where it is of none.
+	Of(p *Package) string
+}
+
+// ActiveStreams is which module streams a machine has on, and what it sees for that.
+type ActiveStreams interface {
+	// Of gives the stream that is on and that a package is of; "" where it is of none.
+	Of(p *Package) string
+	// Sees tells whether a machine sees a package.
+	Sees(p *Package) bool
+	// Doubts tells what could not be had, or not be known.
+	Doubts() StreamDoubts
+}
+
+// StreamDoubts is what could not be had, or not be known, of module streams.
+type StreamDoubts struct {
+	Off []OffStream // enabled, and cannot be on
+	// Open are streams of which builds that need different modules could be on, and
+	// none that needs nothing: which of them a machine has on cannot be told from here.
+	Open []string
+	// GaveUp tells that working it out would cost out of proportion to the lists: what
+	// is on is not known then.
+	GaveUp bool
+}
+
+// OffStream is a stream that was asked for and cannot be on.
+type OffStream struct{ Stream, Why string }
+
+// Listing is implemented by a family whose clients have lists of servers in a form of
+// their own.
+type Listing interface {
+	// ServerOf gives the base address that a line of such a list names.
+	ServerOf(line string) string
+}
