@@ -213,8 +213,9 @@ func TestAVouchThatNoEntryExplainsDoesNotCount(t *testing.T) {
 	s.cli(0, "record", filepath.Join(s.dir, "site")) // nobody vouched for kelp's key
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
 	s.db(func(db *sql.DB) {
-		must(t, db, "INSERT INTO vouches (fingerprint, source, evidence, `by`, at) VALUES (?, 'kelp', "+
-			"'put there', 'warden', ?)", kelp, time.Now().UTC())
+		must(t, db,
+			"INSERT INTO decisions (act, fingerprint, source, why, `by`, at) VALUES ('vouch', ?, 'kelp', "+
+				"'put there', 'warden', ?)", kelp, time.Now().UTC())
 	})
 	_, log := s.cli(1, "source", "refresh", "kelp")
 	if !strings.Contains(log, "key.unvouched") {
@@ -231,7 +232,7 @@ func TestABarWhoseRecordIsGoneStillBars(t *testing.T) {
 	s.described()
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
 	s.cli(0, "key", "bar", kelp, "--reason", "stolen", "--yes")
-	s.db(func(db *sql.DB) { must(t, db, "DELETE FROM bars") })
+	s.db(func(db *sql.DB) { must(t, db, "DELETE FROM decisions WHERE act = 'bar'") })
 	_, log := s.cli(1, "source", "refresh", "kelp")
 	if !strings.Contains(log, "key.barred") {
 		t.Error(log)
@@ -279,7 +280,7 @@ func TestAJournalThatWasPutBackIsFoundOut(t *testing.T) {
 			must(t, db, "DELETE FROM "+table)
 			must(t, db, "INSERT INTO "+table+" SELECT * FROM kept_"+table)
 		}
-		must(t, db, "DELETE FROM bars")
+		must(t, db, "DELETE FROM decisions WHERE act = 'bar'")
 	})
 	if out, _ := s.cli(1, "journal", "verify"); !strings.Contains(out, edition) {
 		t.Errorf("the seals were not asked: %s", out)

@@ -442,3 +442,20 @@ func TestTheDifferenceOfTwoEditions(t *testing.T) {
 		t.Error(s)
 	}
 }
+
+func TestWhatAMirrorKeeps(t *testing.T) {
+	var all []ID
+	for n := 5; n > 0; n-- {
+		all = append(all, ID{Mirror: "barrage", Number: n})
+	}
+	shown := func(id ID) bool { return id.Number == 2 }
+	for keep, want := range map[int]string{0: "4 3 1", 1: "4 3 1", 3: "1", 5: "", 9: ""} {
+		var got []string
+		for _, id := range Surplus(all, keep, shown) {
+			got = append(got, fmt.Sprint(id.Number))
+		}
+		if s := strings.Join(got, " "); s != want {
+			t.Errorf("keep %d: %q goes", keep, s)
+		}
+	}
+}

@@ -121,8 +121,7 @@ func (b *Builder) Estimate(ctx context.Context, plan Plan) (*Outcome, error) {
 	return out, nil
 }
 
-// signers gives the fingerprints whose signatures count for a source now. A
-// decision about a key changes them, and so is an input of a build.
+// signers gives the fingerprints whose signatures count for a source now.
 func signers(src *Source) []string {
 	out := []string{}
 	for _, c := range src.Keyring.Counting() {
@@ -145,7 +144,7 @@ func inputs(plan Plan, pubs []*Publication) string {
 	}
 	for _, p := range pubs {
 		enc.Encode(p.Source.Spec)
-		enc.Encode([]any{p.Source.Priority, p.Accepted.Digest, signers(p.Source)})
+		enc.Encode([]any{p.Source.Priority, p.Accepted.Digest, p.Source.Keyring.Standing()})
 	}
 	return hex.EncodeToString(h.Sum(nil))
 }

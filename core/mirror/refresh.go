@@ -341,6 +341,16 @@ func (b *Builder) accept(src *Source, pub *Publication, index int, choice archiv
 	return nil
 }
 
+// MayAccept tells whether what was found good takes the place of what was accepted
+// meanwhile (nil: nothing): not before its lists were looked at, and not over a newer
+// root, unless a person takes it once.
+func (p *Publication) MayAccept(now *Accepted) bool {
+	if !p.Judged {
+		return false
+	}
+	return now == nil || p.Source.AcceptOnce != "" || !now.Date.After(p.Accepted.Date)
+}
+
 // ReadAccepted reads the accepted root again from the pool, and verifies it
 // anew: a key that was barred since does not count any more.
 func (b *Builder) ReadAccepted(src *Source) (*archive.Root, error) {

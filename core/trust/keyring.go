@@ -26,11 +26,12 @@ const maxSignatures = 32
 // clockSlack is how far in the future a signature may be dated.
 const clockSlack = 10 * time.Minute
 
-// Standing of a certificate, as a Keyring is told of it.
+// Known is a certificate with what was decided about it, as a Keyring is told of it.
 type Known struct {
 	Certificate *Certificate
-	VouchedFor  []string // names of sources
-	Barred      string   // the reason; empty if it is not
+	VouchedFor  []string  // names of sources
+	Barred      string    // the reason; empty if it is not
+	Since       time.Time // when it was vouched for, for the source of the keyring
 }
 
 // Keyring decides about signatures over one source. It implements archive.Verifier.
@@ -57,6 +58,19 @@ func (k *Keyring) Counting() (out []*Certificate) {
 			out = append(out, n.Certificate)
 		}
 	}
+	return out
+}
+
+// Standing says which certificates count for the source, and since which decision each:
+// what was decided is an input of whatever is built with the keyring.
+func (k *Keyring) Standing() []string {
+	out := []string{}
+	for _, n := range k.known {
+		if n.Barred == "" && slices.Contains(n.VouchedFor, k.source) {
+			out = append(out, n.Certificate.Fingerprint+" "+n.Since.UTC().Format(time.RFC3339Nano))
+		}
+	}
+	slices.Sort(out)
 	return out
 }
 

@@ -62,41 +62,47 @@ func TestSignaturesCountOnlyByTheRules(t *testing.T) {
 		{"vouched for this source", "", func() error {
 			e := ed(t, now.Add(-long/2), 0)
 			sig, _ := signer(e, now.Add(-time.Hour)).DetachSign(text, true)
-			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}},
+			_, err := NewKeyring("tarn",
+				[]Known{{Certificate: cert(t, e), VouchedFor: []string{"tarn"}, Barred: ""}},
 				at(now)).Detached(text, sig)
 			return err
 		}},
 		{"binary signature", "", func() error {
 			e := ed(t, now.Add(-long/2), 0)
 			sig, _ := signer(e, now.Add(-time.Hour)).DetachSign(text, false)
-			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}},
+			_, err := NewKeyring("tarn",
+				[]Known{{Certificate: cert(t, e), VouchedFor: []string{"tarn"}, Barred: ""}},
 				at(now)).Detached(text, sig)
 			return err
 		}},
 		{"nobody brought the key in", "content.signature-bad", func() error {
 			sig, _ := signer(ed(t, now.Add(-long/2), 0), now).DetachSign(text, true)
-			_, err := NewKeyring("tarn", []Known{{cert(t, ed(t, now.Add(-long/2), 0)), []string{"tarn"}, ""}},
+			_, err := NewKeyring("tarn",
+				[]Known{{Certificate: cert(t, ed(t, now.Add(-long/2), 0)), VouchedFor: []string{"tarn"}}},
 				at(now)).Detached(text, sig)
 			return err
 		}},
 		{"vouched for another source", "key.unvouched", func() error {
 			e := ed(t, now.Add(-long/2), 0)
 			sig, _ := signer(e, now).DetachSign(text, true)
-			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"brine"}, ""}},
+			_, err := NewKeyring("tarn",
+				[]Known{{Certificate: cert(t, e), VouchedFor: []string{"brine"}, Barred: ""}},
 				at(now)).Detached(text, sig)
 			return err
 		}},
 		{"barred", "key.barred", func() error {
 			e := ed(t, now.Add(-long/2), 0)
 			sig, _ := signer(e, now).DetachSign(text, true)
-			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, "lost"}},
+			_, err := NewKeyring("tarn",
+				[]Known{{Certificate: cert(t, e), VouchedFor: []string{"tarn"}, Barred: "lost"}},
 				at(now)).Detached(text, sig)
 			return err
 		}},
 		{"expired", "key.expired", func() error {
 			e := ed(t, now.Add(-48*time.Hour), 24*time.Hour)
 			sig, _ := signer(e, now.Add(-40*time.Hour)).DetachSign(text, true)
-			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}},
+			_, err := NewKeyring("tarn",
+				[]Known{{Certificate: cert(t, e), VouchedFor: []string{"tarn"}, Barred: ""}},
 				at(now)).Detached(text, sig)
 			return err
 		}},
@@ -107,7 +113,8 @@ func TestSignaturesCountOnlyByTheRules(t *testing.T) {
 				&packet.Config{Time: at(now.Add(-time.Minute))}); err != nil {
 				return err
 			}
-			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}},
+			_, err := NewKeyring("tarn",
+				[]Known{{Certificate: cert(t, e), VouchedFor: []string{"tarn"}, Barred: ""}},
 				at(now)).Detached(text, sig)
 			return err
 		}},
@@ -115,20 +122,23 @@ func TestSignaturesCountOnlyByTheRules(t *testing.T) {
 			e := ed(t, now.Add(-time.Hour), 0)
 			c := cert(t, e)
 			sig, _ := signer(e, now.Add(-48*time.Hour)).DetachSign(text, true)
-			_, err := NewKeyring("tarn", []Known{{c, []string{"tarn"}, ""}}, at(now)).Detached(text, sig)
+			_, err := NewKeyring("tarn", []Known{{Certificate: c, VouchedFor: []string{"tarn"}, Barred: ""}},
+				at(now)).Detached(text, sig)
 			return err
 		}},
 		{"dated in the future", "content.signature-bad", func() error {
 			e := ed(t, now.Add(-long/2), 0)
 			sig, _ := signer(e, now.Add(48*time.Hour)).DetachSign(text, true)
-			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}},
+			_, err := NewKeyring("tarn",
+				[]Known{{Certificate: cert(t, e), VouchedFor: []string{"tarn"}, Barred: ""}},
 				at(now)).Detached(text, sig)
 			return err
 		}},
 		{"over another text", "content.signature-bad", func() error {
 			e := ed(t, now.Add(-long/2), 0)
 			sig, _ := signer(e, now).DetachSign([]byte("Suite: other\n"), true)
-			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}},
+			_, err := NewKeyring("tarn",
+				[]Known{{Certificate: cert(t, e), VouchedFor: []string{"tarn"}, Barred: ""}},
 				at(now)).Detached(text, sig)
 			return err
 		}},
@@ -149,7 +159,8 @@ func TestSignaturesCountOnlyByTheRules(t *testing.T) {
 				&packet.Config{Time: at(now.Add(-long / 2))}); err != nil {
 				return err
 			}
-			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}},
+			_, err := NewKeyring("tarn",
+				[]Known{{Certificate: cert(t, e), VouchedFor: []string{"tarn"}, Barred: ""}},
 				at(now)).Detached(text, sig)
 			return err
 		}},
@@ -160,7 +171,8 @@ func TestSignaturesCountOnlyByTheRules(t *testing.T) {
 				return err
 			}
 			sig, _ := signer(e, now).DetachSign(text, true)
-			_, err := NewKeyring("tarn", []Known{{cert(t, e), []string{"tarn"}, ""}},
+			_, err := NewKeyring("tarn",
+				[]Known{{Certificate: cert(t, e), VouchedFor: []string{"tarn"}, Barred: ""}},
 				at(now)).Detached(text, sig)
 			return err
 		}},
@@ -180,7 +192,8 @@ func TestAGoodSignatureBesideAnUnknownOneIsAcceptedAndTold(t *testing.T) {
 	good, other := ed(t, now.Add(-time.Hour), 0), ed(t, now.Add(-time.Hour), 0)
 	a, _ := signer(other, now).DetachSign(text, false)
 	b, _ := signer(good, now).DetachSign(text, false)
-	by, err := NewKeyring("tarn", []Known{{cert(t, good), []string{"tarn"}, ""}},
+	by, err := NewKeyring("tarn",
+		[]Known{{Certificate: cert(t, good), VouchedFor: []string{"tarn"}, Barred: ""}},
 		at(now)).Detached(text, append(a, b...))
 	if err != nil || by.Fingerprint != cert(t, good).Fingerprint || len(by.Others) != 1 {
 		t.Errorf("by %+v, error %v", by, err)
@@ -250,7 +263,7 @@ func TestTheSiteKeyIsLockedAndOpensAgain(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := NewKeyring("seal", []Known{{k.Certificate(), []string{"seal"}, ""}},
+	if _, err := NewKeyring("seal", []Known{{Certificate: k.Certificate(), VouchedFor: []string{"seal"}}},
 		at(now)).Detached([]byte("text"), sig); err != nil {
 		t.Error(err)
 	}
@@ -282,7 +295,7 @@ func TestTheRealToolAgrees(t *testing.T) {
 	if err != nil || len(certs) != 1 || certs[0].Primary.Bits != 2048 || certs[0].Primary.Expires.IsZero() {
 		t.Fatalf("%v %+v", err, certs)
 	}
-	ring := NewKeyring("tarn", []Known{{certs[0], []string{"tarn"}, ""}}, time.Now)
+	ring := NewKeyring("tarn", []Known{{Certificate: certs[0], VouchedFor: []string{"tarn"}}}, time.Now)
 	const text = "Suite: steady\n- a dash\nFrom: here\n"
 	got, _, err := ring.Clearsigned(run(text, "--clearsign"))
 	if err != nil || string(got) != text {
@@ -319,7 +332,7 @@ func FuzzClearsigned(f *testing.F) {
 	if err != nil {
 		f.Fatal(err)
 	}
-	ring := NewKeyring("tarn", []Known{{cert(f, e), []string{"tarn"}, ""}}, at(now))
+	ring := NewKeyring("tarn", []Known{{Certificate: cert(f, e), VouchedFor: []string{"tarn"}}}, at(now))
 	f.Add(good)
 	f.Add([]byte("-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\nx\n-----BEGIN PGP SIGNATURE-----\n\n" +
 		"-----END PGP SIGNATURE-----\n"))

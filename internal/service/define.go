@@ -66,8 +66,7 @@ func (p *proposal) vouches(given *definition.Set) (out []api.Vouching) {
 		k := given.Keys[name]
 		for _, src := range k.VouchedFor {
 			for _, f := range k.All() {
-				w, withdrawn := p.trusted.withdrawn[decided{f, src}]
-				if !p.trusted.vouched(f, src) && !(withdrawn && w.Evidence == k.Evidence) {
+				if p.trusted.IsNew(f, src, k.Evidence) {
 					out = append(out, api.Vouching{Fingerprint: f, Source: src, Evidence: k.Evidence})
 				}
 			}
@@ -157,35 +156,18 @@ func (p *proposal) surroundings(s *Service, given *definition.Set,
 			return ok
 		},
 		Vouched: func(f, source string) bool {
-			return p.trusted.vouched(f, source) ||
+			_, vouched := p.trusted.Vouched(f, source)
+			return vouched ||
 				slices.ContainsFunc(p.vouches(given), func(v api.Vouching) bool {
 					return v.Fingerprint == f && v.Source == source
 				})
 		},
-		Barred: func(f string) string { return p.trusted.bars[f].Reason },
-		Now:    s.now(),
+		Barred: func(f string) string {
+			b, _ := p.trusted.Barred(f)
+			return b.Why
+		},
+		Now: s.now(),
 	}
-}
-
-// decisionsLater are the errors that do not keep a description from being
-// recorded: they are about decisions that come afterwards, and builds refuse
-// until they are made.
-var decisionsLater = map[string]bool{
-	"key.missing":     true,
-	"key.unvouched":   true,
-	"key.expired":     true,
-	"key.revoked":     true,
-	"key.barred":      true,
-	"key.cannot-sign": true,
-}
-
-// blocking gives the errors that keep a description from being recorded.
-func blocking(l finding.List) finding.List {
-	return slices.DeleteFunc(slices.Clone(l), func(f finding.Finding) bool {
-		// A key that this very document names, with a file that is not there, is no later decision.
-		later := decisionsLater[f.Code] && !(f.Code == "key.missing" && strings.HasPrefix(f.Object, "key "))
-		return f.Severity != finding.Error || later
-	})
 }
 
 var errRefused = errors.New("refused")
@@ -211,7 +193,7 @@ func (s *Service) describe(in api.Documents, by, role, expected string) (api.Jud
 	if err != nil {
 		return api.Judgement{}, err
 	}
-	if len(blocking(p.judgement.Findings)) > 0 {
+	if len(definition.Blocking(p.judgement.Findings)) > 0 {
 		return p.judgement, errRefused
 	}
 	if err := p.permitted(role); err != nil {
@@ -263,11 +245,12 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 			}
 		}
 		for _, v := range out.Vouches {
-			if err := s.saveVouch(tx, v, by); err != nil {
+			if err := s.decide(tx, trust.Decision{Act: trust.Vouch, Fingerprint: v.Fingerprint,
+				Source: v.Source, Why: v.Evidence, By: by}); err != nil {
 				return err
 			}
 		}
-		ended := map[decided]bool{}
+		ended := map[vouching]bool{}
 		for name, old := range p.recorded.Keys {
 			now := p.target.Keys[name]
 			if err := s.endWords(tx, old, now, by, ended); err != nil {
@@ -285,7 +268,7 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 			return err
 		}
 		out.Revision = rev.ID
-		for _, name := range sourcesThat(out.Changes, "remove") {
+		for _, name := range definition.Sources(out.Changes, "remove") {
 			if err := s.remember(tx, p.recorded, name); err != nil {
 				return err
 			}
@@ -298,7 +281,7 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 				}
 			}
 		}
-		for _, name := range sourcesThat(out.Changes, "add") {
+		for _, name := range definition.Sources(out.Changes, "add") {
 			if err := s.recall(tx, p.target, name); err != nil {
 				return err
 			}
@@ -313,21 +296,21 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 	return out, err
 }
 
+// vouching is what a vouch is about: a fingerprint and a source.
+type vouching struct{ fingerprint, source string }
+
 // endWords takes back what the words of a definition decided that are no longer in
 // it. Each is taken back once: done says which were.
-func (s *Service) endWords(tx *store.DB, old, now definition.Key, by string, done map[decided]bool) error {
+func (s *Service) endWords(tx *store.DB, old, now definition.Key, by string, done map[vouching]bool) error {
 	for _, src := range old.VouchedFor {
 		for _, f := range old.All() {
-			id := decided{f, src}
+			id := vouching{f, src}
 			if done[id] || slices.Contains(now.VouchedFor, src) && slices.Contains(now.All(), f) {
 				continue
 			}
 			done[id] = true
-			if err := tx.DropVouch(f, src); err != nil {
-				return err
-			}
-			detail := map[string]string{"source": src, "reason": "the definition no longer says it"}
-			if err := s.write(tx, by, "key.withdraw", "key "+f, detail); err != nil {
+			if err := s.decide(tx, trust.Decision{Act: trust.Withdraw, Fingerprint: f, Source: src,
+				Why: "the definition no longer says it", By: by}); err != nil {
 				return err
 			}
 		}
@@ -372,7 +355,7 @@ func (s *Service) recordSet(recorded, target *definition.Set, by, role, summary 
 	if err != nil {
 		return api.Judgement{}, err
 	}
-	if len(blocking(p.judgement.Findings)) > 0 {
+	if len(definition.Blocking(p.judgement.Findings)) > 0 {
 		return p.judgement, errRefused
 	}
 	if err := p.permitted(role); err != nil {
@@ -411,7 +394,7 @@ func (s *Service) restore(id int64, object, by, role string) (api.Judgement, err
 	if err != nil {
 		return api.Judgement{}, err
 	}
-	if len(blocking(p.judgement.Findings)) > 0 {
+	if len(definition.Blocking(p.judgement.Findings)) > 0 {
 		return p.judgement, errRefused
 	}
 	if err := p.permitted(role); err != nil {

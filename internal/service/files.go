@@ -66,7 +66,7 @@ func (s *Service) groupFiles(name, at, named string) (api.Files, error) {
 	certificates := maps.Clone(t.certificates)
 	certificates[site.Fingerprint] = site
 	files, found, err := machine.ClientFiles(machine.Request{Group: name, Definition: g, Edition: e, At: at,
-		Families: families.All, Certificates: certificates, Distrusted: t.distrusted})
+		Families: families.All, Certificates: certificates, Distrusted: t.Distrusted})
 	if err != nil {
 		return api.Files{}, err
 	}

@@ -415,7 +415,7 @@ func (s *Service) handlers() map[string]handler {
 func refused(title string) func(api.Judgement, error) (any, error) {
 	return func(j api.Judgement, err error) (any, error) {
 		if errors.Is(err, errRefused) {
-			return nil, &refusal{title, blocking(j.Findings)}
+			return nil, &refusal{title, definition.Blocking(j.Findings)}
 		}
 		return j, err
 	}
@@ -549,7 +549,7 @@ func (s *Service) describeSource(set *definition.Set, all states, name string) a
 	if out.Mirrors == nil {
 		out.Mirrors = []string{}
 	}
-	for _, f := range named(set, name) { // what is wrong with a key is wrong with what it signs
+	for _, f := range set.Signers(name) { // what is wrong with a key is wrong with what it signs
 		for _, k := range all["key "+f] {
 			out.Findings = withFinding(out.Findings, k)
 		}

@@ -167,7 +167,7 @@ func (s *Service) addPackage(ctx context.Context, source string, in api.NewPacka
 	defer release()
 	b := s.builder(nil)
 	taken, err := b.TakeIntoHouse(src.Archive(source), families.All[src.Family], tmp,
-		in.Signature, t.everybody(s.now))
+		in.Signature, t.Everybody(t.certificates, s.now))
 	if err != nil {
 		f, ok := finding.From(err)
 		if !ok {
@@ -242,7 +242,7 @@ func (s *Service) addPackage(ctx context.Context, source string, in api.NewPacka
 			return nil
 		})
 	if errors.Is(err, errRefused) {
-		return none, &refusal{"The package was not added", blocking(j.Findings)}
+		return none, &refusal{"The package was not added", definition.Blocking(j.Findings)}
 	}
 	if err != nil {
 		return none, err

@@ -15,6 +15,7 @@ import (
 	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/core/journal"
+	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/store"
 )
@@ -23,15 +24,12 @@ import (
 // is in force: a record that no entry explains was put there by somebody else,
 // and does not count.
 type ledger struct {
-	mu      sync.Mutex
-	signed  string // the head that it was read up to
-	head    journal.Head
-	vouches map[decided]store.Vouch
-	// withdrawn are those that a warden took back by name, and nobody gave again.
-	withdrawn map[decided]store.Vouch
+	mu        sync.Mutex
+	signed    string // the head that it was read up to
+	head      journal.Head
+	decisions *trust.Decisions
 	retired   map[string]bool // certificates that were put away
 	history   map[string][]api.KeyStep
-	bars      map[string]store.Bar
 	steps     map[string][]store.Move // of lanes, oldest first
 	broken    *journal.Broken
 	tried     time.Time    // when it was last read
@@ -45,8 +43,43 @@ type ledger struct {
 // and the digest of its token (empty: from before entries carried one).
 type entered struct{ role, token string }
 
-// decided is what a vouch is about.
-type decided struct{ fingerprint, source string }
+// decidedBy reads what an entry about a key decided; false where it decided nothing.
+func decidedBy(e journal.Entry, key string) (trust.Decision, bool) {
+	d := trust.Decision{Fingerprint: key, Source: e.Detail["source"], Why: e.Detail["reason"], By: e.By,
+		At: e.At, ByHand: e.Detail["by_hand"] != ""}
+	switch e.Action {
+	case "key.vouch":
+		d.Act, d.Why = trust.Vouch, e.Detail["evidence"]
+	// the second is what entries said until November 2026
+	case "key.withdraw", "key.unvouch":
+		d.Act = trust.Withdraw
+	case "key.bar":
+		d.Act = trust.Bar
+	default:
+		return d, false
+	}
+	return d, true
+}
+
+// decide records a decision, with the entry that makes it.
+func (s *Service) decide(tx *store.DB, d trust.Decision) error {
+	d.At = s.now().UTC()
+	if err := tx.AddDecision(d); err != nil {
+		return err
+	}
+	word := "reason"
+	if d.Act == trust.Vouch {
+		word = "evidence"
+	}
+	detail := map[string]string{word: d.Why}
+	if d.Act != trust.Bar {
+		detail["source"] = d.Source
+	}
+	if d.ByHand {
+		detail["by_hand"] = "yes"
+	}
+	return s.write(tx, d.By, "key."+string(d.Act), "key "+d.Fingerprint, detail)
+}
 
 // apply takes one entry.
 func (l *ledger) apply(e journal.Entry) {
@@ -59,25 +92,10 @@ func (l *ledger) apply(e journal.Entry) {
 			Text: cmp.Or(e.Detail["evidence"], e.Detail["reason"],
 				e.Detail["changed"], e.Detail["user_ids"])})
 	}
+	if d, ok := decidedBy(e, key); isKey && ok {
+		l.decisions.Add(d)
+	}
 	switch {
-	case isKey && e.Action == "key.vouch":
-		delete(l.withdrawn, decided{key, e.Detail["source"]})
-		l.vouches[decided{key, e.Detail["source"]}] = store.Vouch{
-			Fingerprint: key,
-			Source:      e.Detail["source"],
-			Evidence:    e.Detail["evidence"],
-			By:          e.By,
-			At:          e.At,
-		}
-	// the second is what entries said until November 2026
-	case isKey && (e.Action == "key.withdraw" || e.Action == "key.unvouch"):
-		id := decided{key, e.Detail["source"]}
-		if v, ok := l.vouches[id]; ok && e.Detail["by_hand"] != "" {
-			l.withdrawn[id] = v
-		}
-		delete(l.vouches, id)
-	case isKey && e.Action == "key.bar":
-		l.bars[key] = store.Bar{Fingerprint: key, Reason: e.Detail["reason"], By: e.By, At: e.At}
 	case isLane && (e.Action == "lane.move" || e.Action == "lane.back"):
 		if to, err := edition.ParseID(e.Detail["to"], ""); err == nil {
 			l.steps[lane] = append(l.steps[lane], store.Move{Lane: lane, Mirror: to.Mirror,
@@ -100,12 +118,10 @@ func (l *ledger) apply(e journal.Entry) {
 
 // inForce is a copy of what counts now.
 type inForce struct {
-	vouches []store.Vouch
-	bars    map[string]store.Bar
-	steps   map[string][]store.Move
-	broken  *journal.Broken
+	decisions *trust.Decisions
+	steps     map[string][]store.Move
+	broken    *journal.Broken
 
-	withdrawn map[decided]store.Vouch
 	retired   map[string]bool
 	history   map[string][]api.KeyStep
 	described string
@@ -159,11 +175,9 @@ func (s *Service) moves(lane string) ([]store.Move, error) {
 func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.vouches == nil {
-		l.withdrawn, l.retired, l.history = map[decided]store.Vouch{}, map[string]bool{},
-			map[string][]api.KeyStep{}
-		l.vouches, l.bars, l.accounts = map[decided]store.Vouch{},
-			map[string]store.Bar{}, map[string]entered{}
+	if l.decisions == nil {
+		l.decisions, l.accounts = &trust.Decisions{}, map[string]entered{}
+		l.retired, l.history = map[string]bool{}, map[string][]api.KeyStep{}
 		l.steps = map[string][]store.Move{}
 	}
 	signed, err := db.Journal().Checkpoint()
@@ -190,12 +204,11 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 			l.entries.Store(head.Size)
 		}
 	}
-	out := &inForce{bars: maps.Clone(l.bars), steps: maps.Clone(l.steps),
-		broken: l.broken, described: l.described, accounts: maps.Clone(l.accounts),
-		withdrawn: maps.Clone(l.withdrawn), retired: maps.Clone(l.retired), history: maps.Clone(l.history)}
-	if l.broken == nil {
-		out.vouches = slices.Collect(maps.Values(l.vouches))
-		slices.SortFunc(out.vouches, func(a, b store.Vouch) int { return a.At.Compare(b.At) })
+	out := &inForce{decisions: l.decisions.Clone(), steps: maps.Clone(l.steps), broken: l.broken,
+		described: l.described, accounts: maps.Clone(l.accounts), retired: maps.Clone(l.retired),
+		history: maps.Clone(l.history)}
+	if l.broken != nil {
+		out.decisions = l.decisions.OnlyBars()
 	}
 	return out, nil
 }
@@ -214,29 +227,25 @@ func (s *Service) contradictions() (finding.List, error) {
 	if now.broken != nil {
 		add("%s", now.broken.Text)
 	}
-	vouches, err := s.db.Vouches()
+	recorded, err := s.db.Decisions()
 	if err != nil {
 		return nil, err
 	}
-	for _, v := range vouches {
-		if now.broken == nil && !slices.ContainsFunc(now.vouches, func(k store.Vouch) bool {
-			return k.Fingerprint == v.Fingerprint && k.Source == v.Source
-		}) {
+	for _, v := range recorded.Vouches() {
+		if _, ok := now.decisions.Vouched(v.Fingerprint, v.Source); !ok && now.broken == nil {
 			add("a record says that %s was vouched for, for %s, and no entry does; it does not count",
 				v.Fingerprint, v.Source)
 		}
 	}
-	bars, err := s.db.Bars()
-	if err != nil {
-		return nil, err
+	for _, v := range now.decisions.Vouches() {
+		if _, ok := recorded.Vouched(v.Fingerprint, v.Source); !ok {
+			add("the record that %s was vouched for, for %s, is gone; the entry counts all the same",
+				v.Fingerprint, v.Source)
+		}
 	}
-	recorded := map[string]bool{}
-	for _, b := range bars {
-		recorded[b.Fingerprint] = true
-	}
-	for f := range now.bars {
-		if !recorded[f] {
-			add("the record that %s is barred is gone; it is barred all the same", f)
+	for _, b := range now.decisions.Bars() {
+		if _, ok := recorded.Barred(b.Fingerprint); !ok {
+			add("the record that %s is barred is gone; it is barred all the same", b.Fingerprint)
 		}
 	}
 	if broken, err := s.describedElsewhere(now); err != nil {
@@ -273,10 +282,10 @@ func (s *Service) contradictions() (finding.List, error) {
 		if err != nil {
 			return nil, err
 		}
-		recorded, shown := latest(moves), latest(now.moves(lane))
-		if recorded != shown && now.broken == nil {
+		says, shown := latest(moves), latest(now.moves(lane))
+		if says != shown && now.broken == nil {
 			add("a record says that the lane %s shows %s, and the entries say %s; the record does not count",
-				lane, recorded, shown)
+				lane, says, shown)
 		}
 	}
 	out = append(out, s.rolledBack()...)

@@ -18,22 +18,16 @@ import (
 
 // trusted is all that is recorded about keys, read at once.
 type trusted struct {
+	*trust.Decisions
 	certificates map[string]*trust.Certificate
 	added        map[string]store.Certificate
-	vouches      []store.Vouch
-	bars         map[string]store.Bar
-	withdrawn    map[decided]store.Vouch
 	retired      map[string]bool
 	history      map[string][]api.KeyStep
 	broken       *journal.Broken // the journal does not hold: nothing is vouched for
 }
 
 func (s *Service) readTrusted() (*trusted, error) {
-	t := &trusted{
-		certificates: map[string]*trust.Certificate{},
-		added:        map[string]store.Certificate{},
-		bars:         map[string]store.Bar{},
-	}
+	t := &trusted{certificates: map[string]*trust.Certificate{}, added: map[string]store.Certificate{}}
 	certs, err := s.db.Certificates()
 	if err != nil {
 		return nil, err
@@ -51,78 +45,20 @@ func (s *Service) readTrusted() (*trusted, error) {
 	if err != nil {
 		return nil, err
 	}
-	t.vouches, t.broken = now.vouches, now.broken
-	t.withdrawn, t.retired, t.history = now.withdrawn, now.retired, now.history
-	bars, err := s.db.Bars()
-	for _, b := range bars {
-		t.bars[b.Fingerprint] = b
+	t.Decisions, t.broken, t.retired, t.history = now.decisions, now.broken, now.retired, now.history
+	recorded, err := s.db.Decisions()
+	if err != nil {
+		return nil, err
 	}
-	for f, b := range now.bars {
-		t.bars[f] = b
+	for _, b := range recorded.Bars() {
+		t.Add(b)
 	}
-	return t, err
+	return t, nil
 }
 
-func (t *trusted) vouched(fingerprint, source string) bool {
-	return slices.ContainsFunc(t.vouches, func(v store.Vouch) bool {
-		return v.Fingerprint == fingerprint && v.Source == source
-	})
-}
-
-// distrusted tells why a key must not sign a source any more that it signed before:
-// it was barred since, or the vouch for that source was taken back; else "".
-func (t *trusted) distrusted(fingerprint, source string) string {
-	if b, barred := t.bars[fingerprint]; barred {
-		return "is barred since " + b.At.Format(time.DateOnly) + " (" + b.Reason + ")"
-	}
-	if _, ok := t.withdrawn[decided{fingerprint, source}]; ok {
-		return "nobody vouches for it any more"
-	}
-	return ""
-}
-
-// named gives the fingerprints that a source names under signed_by.
-func named(set *definition.Set, source string) (out []string) {
-	for _, k := range set.Sources[source].SignedBy {
-		under := []string{k}
-		if key, ok := set.Keys[k]; ok {
-			under = key.All()
-		}
-		for _, text := range under {
-			if f, err := trust.ParseFingerprint(text); err == nil {
-				out = append(out, f)
-			}
-		}
-	}
-	return out
-}
-
-// keyring gives the keyring of a source: a key counts when it was vouched for,
-// for this source, and the source names it.
+// keyring gives the keyring of a described source.
 func (t *trusted) keyring(set *definition.Set, source string, now func() time.Time) *trust.Keyring {
-	var known []trust.Known
-	for fingerprint, c := range t.certificates {
-		k := trust.Known{Certificate: c, Barred: t.bars[fingerprint].Reason}
-		for _, v := range t.vouches {
-			if v.Fingerprint == fingerprint &&
-				(v.Source != source || slices.Contains(named(set, source), fingerprint)) {
-				k.VouchedFor = append(k.VouchedFor, v.Source)
-			}
-		}
-		known = append(known, k)
-	}
-	return trust.NewKeyring(source, known, now)
-}
-
-// everybody gives a keyring in which every certificate counts that was brought
-// in and not barred: it tells whose a signature is, and decides nothing.
-func (t *trusted) everybody(now func() time.Time) *trust.Keyring {
-	var known []trust.Known
-	for fingerprint, c := range t.certificates {
-		known = append(known, trust.Known{Certificate: c, Barred: t.bars[fingerprint].Reason,
-			VouchedFor: []string{"anything"}})
-	}
-	return trust.NewKeyring("anything", known, now)
+	return t.Keyring(source, set.Signers(source), t.certificates, now)
 }
 
 // key describes a certificate for the API.
@@ -140,19 +76,19 @@ func (s *Service) key(c *trust.Certificate, t *trusted, set *definition.Set) api
 		}
 	}
 	slices.Sort(out.Names)
-	for _, v := range t.vouches {
+	for _, v := range t.Vouches() {
 		if v.Fingerprint == f {
 			out.Vouched = append(out.Vouched,
-				api.Vouched{Source: v.Source, Evidence: v.Evidence, By: v.By, At: v.At})
+				api.Vouched{Source: v.Source, Evidence: v.Why, By: v.By, At: v.At})
 		}
 	}
-	if b, ok := t.bars[f]; ok {
-		out.Barred = &api.Barred{Reason: b.Reason, By: b.By, At: b.At}
+	if b, ok := t.Barred(f); ok {
+		out.Barred = &api.Barred{Reason: b.Why, By: b.By, At: b.At}
 		out.Findings = append(out.Findings, finding.New("key.barred", "key "+f, "it was barred: %s",
-			b.Reason).Rated(finding.Note))
+			b.Why).Rated(finding.Note))
 	}
 	for name := range set.Sources {
-		if slices.Contains(named(set, name), f) {
+		if slices.Contains(set.Signers(name), f) {
 			out.NeededBy = append(out.NeededBy, name)
 		}
 	}
@@ -283,8 +219,8 @@ func (s *Service) trustedAndSet() (*trusted, *definition.Set, error) {
 	return t, set, err
 }
 
-// decide checks what a decision about a key must have.
-func (s *Service) decide(path string, d api.Decision) (*trusted, *definition.Set, *trust.Certificate, error) {
+// typed checks that a decision is about the key that was typed, and that it is there.
+func (s *Service) typed(path string, d api.Decision) (*trusted, *definition.Set, *trust.Certificate, error) {
 	typed, err := trust.ParseFingerprint(d.Fingerprint)
 	if err != nil {
 		return nil, nil, nil, err
@@ -310,7 +246,7 @@ func (s *Service) settle(path string, d api.Decision, record func(*trusted, *def
 	*trust.Certificate) error) (api.Key, error) {
 	s.writing.Lock()
 	defer s.writing.Unlock()
-	t, set, c, err := s.decide(path, d)
+	t, set, c, err := s.typed(path, d)
 	if err != nil {
 		return api.Key{}, err
 	}
@@ -334,46 +270,17 @@ func reasoned(c *trust.Certificate, d api.Decision) error {
 // vouch records that a key may sign one source.
 func (s *Service) vouch(path string, d api.Decision, by string) (api.Key, error) {
 	return s.settle(path, d, func(t *trusted, set *definition.Set, c *trust.Certificate) error {
-		object := "key " + c.Fingerprint
-		if strings.TrimSpace(d.Evidence) == "" {
-			return finding.New("define.missing-field", object,
-				"the evidence is missing: who compared the fingerprint, and how")
-		}
 		if _, ok := set.Sources[d.Source]; !ok {
-			return dangling(object, "source", d.Source, set.Sources)
+			return dangling("key "+c.Fingerprint, "source", d.Source, set.Sources)
 		}
-		if !slices.Contains(named(set, d.Source), c.Fingerprint) {
-			return finding.New("key.unvouched", object,
-				"the source %s does not name this key under signed_by, so a decision would have no effect",
-				d.Source).
-				Do("add it to signed_by of the source first")
-		}
-		if b, ok := t.bars[c.Fingerprint]; ok {
-			return finding.New("key.barred", object, "it was barred on %s: %s",
-				b.At.Format(time.DateOnly), b.Reason)
-		}
-		if found := c.Check(s.now()); found.HasErrors() {
-			return found[0]
+		if err := t.MayVouch(c, d.Source, set.Signers(d.Source), d.Evidence, s.now()); err != nil {
+			return err
 		}
 		return s.db.Tx(func(tx *store.DB) error {
-			return s.saveVouch(tx, api.Vouching{Fingerprint: c.Fingerprint, Source: d.Source,
-				Evidence: d.Evidence}, by)
+			return s.decide(tx, trust.Decision{Act: trust.Vouch, Fingerprint: c.Fingerprint, Source: d.Source,
+				Why: d.Evidence, By: by})
 		})
 	})
-}
-
-func (s *Service) saveVouch(tx *store.DB, v api.Vouching, by string) error {
-	if err := tx.SaveVouch(store.Vouch{
-		Fingerprint: v.Fingerprint,
-		Source:      v.Source,
-		Evidence:    v.Evidence,
-		By:          by,
-		At:          s.now().UTC(),
-	}); err != nil {
-		return err
-	}
-	return s.write(tx, by, "key.vouch", "key "+v.Fingerprint, map[string]string{"source": v.Source,
-		"evidence": v.Evidence})
 }
 
 // withdraw takes a vouch for one source back.
@@ -383,7 +290,7 @@ func (s *Service) withdraw(path string, d api.Decision, by string) (api.Key, err
 		if err := reasoned(c, d); err != nil {
 			return err
 		}
-		if !t.vouched(c.Fingerprint, d.Source) {
+		if _, ok := t.Vouched(c.Fingerprint, d.Source); !ok {
 			f := finding.New("key.unvouched", object,
 				"nobody vouched for it for the source %q, so there is nothing to take back", d.Source)
 			if k := s.key(c, t, set); len(k.Vouched) > 0 {
@@ -392,11 +299,8 @@ func (s *Service) withdraw(path string, d api.Decision, by string) (api.Key, err
 			return f
 		}
 		return s.db.Tx(func(tx *store.DB) error {
-			if err := tx.DropVouch(c.Fingerprint, d.Source); err != nil {
-				return err
-			}
-			return s.write(tx, by, "key.withdraw", object, map[string]string{"source": d.Source,
-				"reason": d.Reason, "by_hand": "yes"})
+			return s.decide(tx, trust.Decision{Act: trust.Withdraw, Fingerprint: c.Fingerprint,
+				Source: d.Source, Why: d.Reason, By: by, ByHand: true})
 		})
 	})
 }
@@ -451,11 +355,8 @@ func (s *Service) bar(path string, d api.Decision, by string) (api.Key, error) {
 				"this is the site's own key; barring it here would end every edition")
 		}
 		return s.db.Tx(func(tx *store.DB) error {
-			if err := tx.SaveBar(store.Bar{Fingerprint: c.Fingerprint, Reason: d.Reason,
-				By: by, At: s.now().UTC()}); err != nil {
-				return err
-			}
-			return s.write(tx, by, "key.bar", "key "+c.Fingerprint, map[string]string{"reason": d.Reason})
+			return s.decide(tx, trust.Decision{Act: trust.Bar, Fingerprint: c.Fingerprint, Why: d.Reason,
+				By: by})
 		})
 	})
 }

@@ -71,7 +71,7 @@ func (s *Service) states(set *definition.Set, t *trusted) (states, error) {
 		return nil, err
 	}
 	for name, src := range set.Sources {
-		for _, f := range named(set, name) {
+		for _, f := range set.Signers(name) {
 			if c, ok := t.certificates[f]; ok {
 				out.add(c.Check(s.now())...)
 			}
@@ -175,7 +175,7 @@ func (s *Service) ofLanes(set *definition.Set, t *trusted, out states) error {
 			}
 			keys[src.Signer.Fingerprint] = "its root was signed by"
 			for _, key := range slices.Sorted(maps.Keys(keys)) {
-				if why := t.distrusted(key, src.Name); why != "" {
+				if why := t.Distrusted(key, src.Name); why != "" {
 					f := finding.New("key.barred", "lane "+name,
 						"it shows %s: of %s there, %s %s, and that %s", open.Name(),
 						src.Name, keys[key], key, why)

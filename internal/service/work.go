@@ -47,26 +47,9 @@ func (s *Service) source(set *definition.Set, t *trusted, name string) (*mirror.
 		return nil, err
 	}
 	if len(out.Keyring.Counting()) == 0 {
-		return out, s.noKey(set, t, name)
+		return out, t.WhyNone(name, set.Signers(name), t.certificates)
 	}
 	return out, nil
-}
-
-// noKey tells why nothing that a source sends could be verified.
-func (s *Service) noKey(set *definition.Set, t *trusted, name string) error {
-	object := "source " + name
-	for _, f := range named(set, name) {
-		if b, ok := t.bars[f]; ok {
-			return finding.New("key.barred", object, "its key %s is barred: %s", f, b.Reason)
-		}
-		if _, ok := t.certificates[f]; !ok {
-			return finding.New("key.missing", object, "its key %s was never brought in", f)
-		}
-		return finding.New("key.unvouched", object, "nobody vouched for its key %s", f).
-			Do("compare the whole fingerprint with its owner, then: stockade key vouch %s --source %s "+
-				"--evidence \"…\"", f, name)
-	}
-	return finding.New("source.unsigned", object, "no key is named that may sign it")
 }
 
 // checked is what was found out about a source the last time.
@@ -79,16 +62,16 @@ type checked struct {
 func (s *Service) keepAccepted(p *mirror.Publication) error {
 	s.writing.Lock()
 	defer s.writing.Unlock()
-	if !p.Judged {
-		return nil // its lists were never looked at, or are of another repository
-	}
 	a := p.Accepted
-	var now mirror.Accepted
-	if _, err := s.db.Kept("accepted", a.Source, &now); err == nil && now.Date.After(a.Date) &&
-		p.Source.AcceptOnce == "" {
-		return nil
-	} else if err != nil && !errors.Is(err, store.ErrNotFound) {
+	var now *mirror.Accepted
+	var kept mirror.Accepted
+	if _, err := s.db.Kept("accepted", a.Source, &kept); err == nil {
+		now = &kept
+	} else if !errors.Is(err, store.ErrNotFound) {
 		return err
+	}
+	if !p.MayAccept(now) {
+		return nil
 	}
 	if err := s.db.Keep("accepted", a.Source, a, s.now().UTC()); err != nil {
 		return err
@@ -427,20 +410,22 @@ func (s *Service) retireOld(tx *store.DB, plan mirror.Plan, shown map[string][]s
 	if err != nil {
 		return err
 	}
-	kept := 0
+	standing := map[edition.ID]store.Edition{}
+	var ids []edition.ID
 	for _, e := range all {
-		if e.Retired {
-			continue
+		if !e.Retired {
+			id := edition.ID{Mirror: e.Mirror, Number: e.Number}
+			ids, standing[id] = append(ids, id), e
 		}
-		if kept++; kept <= max(plan.Mirror.Keep, 1) ||
-			len(shown[fmt.Sprintf("%s/%d", e.Mirror, e.Number)]) > 0 {
-			continue
-		}
+	}
+	isShown := func(id edition.ID) bool { return len(shown[id.String()]) > 0 }
+	for _, id := range edition.Surplus(ids, plan.Mirror.Keep, isShown) {
+		e := standing[id]
 		e.Retired = true
 		if err := tx.SaveEdition(e); err != nil {
 			return err
 		}
-		if err := s.write(tx, "stockade", "edition.retire", fmt.Sprintf("edition %s/%d", e.Mirror, e.Number),
+		if err := s.write(tx, "stockade", "edition.retire", "edition "+id.String(),
 			map[string]string{"reason": fmt.Sprintf("the mirror keeps %d", plan.Mirror.Keep)}); err != nil {
 			return err
 		}

@@ -21,6 +21,7 @@ import (
 	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/core/journal"
+	"stockade/core/trust"
 	"stockade/internal/api"
 )
 
@@ -97,12 +98,50 @@ type schemaVersion struct{ Version int }
 
 var migrations = []func(*gorm.DB) error{
 	func(g *gorm.DB) error {
-		return g.AutoMigrate(&Record{}, &Revision{}, &Certificate{}, &Vouch{}, &Bar{}, &Kept{},
+		return g.AutoMigrate(&Record{}, &Revision{}, &Certificate{}, &vouch{}, &bar{}, &Kept{},
 			&Edition{}, &Move{}, &Job{},
 			&Account{}, &Token{}, &journalEntry{}, &journalHash{}, &journalHead{})
 	},
 	// The newest job of each kind on each object is asked for every few seconds.
 	func(g *gorm.DB) error { return g.Exec("CREATE INDEX jobs_last ON jobs (kind, object, id)").Error },
+	decisionsAdded,
+}
+
+// vouch and bar are decisions as they were recorded first: a vouch that was taken back
+// was deleted.
+type vouch struct {
+	Fingerprint string `gorm:"primaryKey"`
+	Source      string `gorm:"primaryKey"`
+	Evidence    string
+	By          string
+	At          time.Time
+}
+
+type bar struct {
+	Fingerprint string `gorm:"primaryKey"`
+	Reason      string
+	By          string
+	At          time.Time
+}
+
+// decisionsAdded makes of vouches and bars decisions that are only ever added.
+func decisionsAdded(g *gorm.DB) error {
+	if err := g.AutoMigrate(&Decision{}); err != nil {
+		return err
+	}
+	for _, sql := range []string{
+		"INSERT INTO decisions (act, fingerprint, source, why, `by`, at, by_hand) " +
+			"SELECT 'vouch', fingerprint, source, evidence, `by`, at, 0 FROM vouches ORDER BY at",
+		"INSERT INTO decisions (act, fingerprint, source, why, `by`, at, by_hand) " +
+			"SELECT 'bar', fingerprint, '', reason, `by`, at, 0 FROM bars ORDER BY at",
+		"DROP TABLE vouches",
+		"DROP TABLE bars",
+	} {
+		if err := g.Exec(sql).Error; err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (d *DB) migrate() error {
@@ -157,21 +196,16 @@ type Certificate struct {
 	By          string
 }
 
-// Vouch is the decision that a key may sign one source.
-type Vouch struct {
-	Fingerprint string    `gorm:"primaryKey" json:"fingerprint"`
-	Source      string    `gorm:"primaryKey" json:"source"`
-	Evidence    string    `json:"evidence"`
+// Decision is one that was taken about a key. Rows are only ever added.
+type Decision struct {
+	ID          int64     `gorm:"primaryKey" json:"id"`
+	Act         string    `json:"act"`
+	Fingerprint string    `gorm:"index" json:"fingerprint"`
+	Source      string    `json:"source"`
+	Why         string    `json:"why"`
 	By          string    `json:"by"`
 	At          time.Time `json:"at"`
-}
-
-// Bar is the decision that a key may sign nothing any more.
-type Bar struct {
-	Fingerprint string    `gorm:"primaryKey" json:"fingerprint"`
-	Reason      string    `json:"reason"`
-	By          string    `json:"by"`
-	At          time.Time `json:"at"`
+	ByHand      bool      `json:"by_hand"`
 }
 
 // Kept is the newest of something that is replaced whole: accepted roots,
@@ -371,22 +405,23 @@ func (d *DB) CertificateBy(fingerprint string) (Certificate, error) {
 // SaveCertificate brings one in; one that is there is renewed.
 func (d *DB) SaveCertificate(c Certificate) error { return d.save(&c) }
 
-// Vouches gives all decisions for keys.
-func (d *DB) Vouches() ([]Vouch, error) { return many[Vouch](d, "at", 0, "") }
-
-// SaveVouch records one.
-func (d *DB) SaveVouch(v Vouch) error { return d.save(&v) }
-
-// DropVouch takes one back.
-func (d *DB) DropVouch(fingerprint, source string) error {
-	return d.g.Delete(&Vouch{Fingerprint: fingerprint, Source: source}).Error
+// Decisions gives those that are recorded, in their order.
+func (d *DB) Decisions() (*trust.Decisions, error) {
+	rows, err := many[Decision](d, "id", 0, "")
+	out := &trust.Decisions{}
+	for _, r := range rows {
+		out.Add(trust.Decision{Act: trust.Act(r.Act), Fingerprint: r.Fingerprint,
+			Source: r.Source, Why: r.Why,
+			By: r.By, At: r.At, ByHand: r.ByHand})
+	}
+	return out, err
 }
 
-// Bars gives all decisions against keys.
-func (d *DB) Bars() ([]Bar, error) { return many[Bar](d, "at", 0, "") }
-
-// SaveBar records one.
-func (d *DB) SaveBar(b Bar) error { return d.save(&b) }
+// AddDecision records one more.
+func (d *DB) AddDecision(n trust.Decision) error {
+	return d.g.Create(&Decision{Act: string(n.Act), Fingerprint: n.Fingerprint, Source: n.Source, Why: n.Why,
+		By: n.By, At: n.At, ByHand: n.ByHand}).Error
+}
 
 // Keep replaces the newest of something.
 func (d *DB) Keep(kind, name string, v any, at time.Time) error {

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"stockade/core/definition"
+	"stockade/core/trust"
 	"stockade/internal/api"
 )
 
@@ -55,7 +56,8 @@ func TestATransactionHappensWholeOrNotAtAll(t *testing.T) {
 	db, _ := open(t)
 	broke := errors.New("the disk is full")
 	err := db.Tx(func(tx *DB) error {
-		if err := tx.SaveVouch(Vouch{Fingerprint: "A", Source: "tarn"}); err != nil {
+		if err := tx.AddDecision(trust.Decision{Act: trust.Vouch, Fingerprint: "A", Source: "tarn"}); err !=
+			nil {
 			return err
 		}
 		if err := tx.SaveAccount(Account{Name: "mara"}); err != nil {
@@ -66,8 +68,8 @@ func TestATransactionHappensWholeOrNotAtAll(t *testing.T) {
 	if !errors.Is(err, broke) {
 		t.Fatal(err)
 	}
-	if v, _ := db.Vouches(); len(v) != 0 {
-		t.Errorf("%+v", v)
+	if d, _ := db.Decisions(); len(d.Vouches()) != 0 {
+		t.Errorf("%+v", d.Vouches())
 	}
 	if _, err := db.AccountBy("mara"); !errors.Is(err, ErrNotFound) {
 		t.Error(err)
@@ -141,5 +143,52 @@ func TestTheNewestJobOfEachKindIsFound(t *testing.T) {
 		if j.Kind == "build" && j.Object == "mirror a" && j.State != api.Done {
 			t.Errorf("an older job is given: %+v", j)
 		}
+	}
+}
+
+// Vouches and bars as they were recorded first become decisions, and none is lost.
+func TestDecisionsOfAnOlderDatabaseAreTakenOver(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "stockade.db")
+	now := migrations
+	migrations = now[:2]
+	db, err := Open(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := time.Date(2026, 11, 2, 9, 0, 0, 0, time.UTC)
+	for _, v := range []any{&vouch{"A", "tarn", "call 4471", "ada", at},
+		&vouch{"B", "kelp", "paper", "ada", at},
+		&bar{"C", "stolen", "ada", at}} {
+		if err := db.g.Create(v).Error; err != nil {
+			t.Fatal(err)
+		}
+	}
+	db.Close()
+	migrations = now
+	if db, err = Open(path); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { db.Close() })
+	d, err := db.Decisions()
+	if err != nil {
+		t.Fatal(err)
+	}
+	v, ok := d.Vouched("A", "tarn")
+	if !ok || v.Why != "call 4471" || v.By != "ada" || !v.At.Equal(at) || len(d.Vouches()) != 2 {
+		t.Errorf("%+v of %d", v, len(d.Vouches()))
+	}
+	if b, ok := d.Barred("C"); !ok || b.Why != "stolen" {
+		t.Errorf("%+v", b)
+	}
+	if err := db.AddDecision(trust.Decision{Act: trust.Withdraw, Fingerprint: "A", Source: "tarn"}); err !=
+		nil {
+		t.Fatal(err)
+	}
+	var rows int64
+	if db.g.Model(&Decision{}).Count(&rows); rows != 4 {
+		t.Errorf("%d rows: one was changed or removed", rows)
+	}
+	if d, _ := db.Decisions(); len(d.Vouches()) != 1 {
+		t.Errorf("%+v", d.Vouches())
 	}
 }

@@ -1,0 +1,208 @@
+package trust
+
+import (
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"stockade/core/finding"
+)
+
+// Act is what a decision does.
+type Act string
+
+// What can be decided about a key.
+const (
+	Vouch    Act = "vouch"    // it may sign one source
+	Withdraw Act = "withdraw" // the vouch for one source is taken back
+	Bar      Act = "bar"      // it may sign nothing any more; nothing takes that back
+)
+
+// Decision is what somebody decided about a key. Decisions are only ever added: one
+// that takes another back is a decision of its own.
+type Decision struct {
+	Act         Act
+	Fingerprint string
+	Source      string // of a vouch, and of what takes it back
+	Why         string // the evidence of a vouch, the reason of the others
+	By          string
+	At          time.Time
+	// ByHand tells that a warden took a vouch back by name; else a definition no longer
+	// says it, or its source was taken out.
+	ByHand bool
+}
+
+// about is what a vouch is about.
+type about struct{ fingerprint, source string }
+
+// Decisions are all that were taken, in their order. They are the one source from which
+// the keyring of a source is made. The zero value has none.
+type Decisions struct {
+	vouched   map[about]Decision
+	withdrawn map[about]Decision // the vouches that wardens took back by name
+	barred    map[string]Decision
+}
+
+// Add adds a decision to those before it.
+func (d *Decisions) Add(n Decision) {
+	if d.vouched == nil {
+		d.vouched, d.withdrawn = map[about]Decision{}, map[about]Decision{}
+		d.barred = map[string]Decision{}
+	}
+	id := about{n.Fingerprint, n.Source}
+	switch n.Act {
+	case Vouch:
+		delete(d.withdrawn, id)
+		d.vouched[id] = n
+	case Withdraw:
+		if v, ok := d.vouched[id]; ok && n.ByHand {
+			d.withdrawn[id] = v
+		}
+		delete(d.vouched, id)
+	case Bar:
+		if _, already := d.barred[n.Fingerprint]; !already {
+			d.barred[n.Fingerprint] = n
+		}
+	}
+}
+
+// Clone gives a copy, to which more can be added.
+func (d *Decisions) Clone() *Decisions {
+	return &Decisions{maps.Clone(d.vouched), maps.Clone(d.withdrawn), maps.Clone(d.barred)}
+}
+
+// OnlyBars gives what counts where it is not known who vouched for what: bars do.
+func (d *Decisions) OnlyBars() *Decisions { return &Decisions{barred: maps.Clone(d.barred)} }
+
+// Vouched gives the vouch for a key that is in force for a source. A barred key keeps
+// its vouches; they do not count.
+func (d *Decisions) Vouched(fingerprint, source string) (Decision, bool) {
+	v, ok := d.vouched[about{fingerprint, source}]
+	return v, ok
+}
+
+// Vouches gives the vouches that are in force, the oldest first.
+func (d *Decisions) Vouches() []Decision { return byTime(maps.Values(d.vouched)) }
+
+// Bars gives the bars, the oldest first.
+func (d *Decisions) Bars() []Decision { return byTime(maps.Values(d.barred)) }
+
+func byTime(all func(func(Decision) bool)) []Decision {
+	return slices.SortedFunc(all, func(a, b Decision) int {
+		if n := a.At.Compare(b.At); n != 0 {
+			return n
+		}
+		return strings.Compare(a.Fingerprint+" "+a.Source, b.Fingerprint+" "+b.Source)
+	})
+}
+
+// Barred gives the bar against a key.
+func (d *Decisions) Barred(fingerprint string) (Decision, bool) {
+	b, ok := d.barred[fingerprint]
+	return b, ok
+}
+
+// IsNew tells whether the words of a definition, that a key may sign a source, would be
+// a decision: nobody vouched for it, and the very words are not what a warden took back.
+func (d *Decisions) IsNew(fingerprint, source, evidence string) bool {
+	id := about{fingerprint, source}
+	if _, ok := d.vouched[id]; ok {
+		return false
+	}
+	w, ok := d.withdrawn[id]
+	return !ok || w.Why != evidence
+}
+
+// Distrusted tells why a key must not sign a source any more that it signed before:
+// it was barred since, or the vouch for that source was taken back; else "".
+func (d *Decisions) Distrusted(fingerprint, source string) string {
+	if b, barred := d.barred[fingerprint]; barred {
+		return "is barred since " + b.At.Format(time.DateOnly) + " (" + b.Why + ")"
+	}
+	if _, ok := d.withdrawn[about{fingerprint, source}]; ok {
+		return "nobody vouches for it any more"
+	}
+	return ""
+}
+
+// MayVouch tells why a key cannot be vouched for, or nil: the evidence is missing, the
+// source (whose signers are named) does not name it, it is barred, or nothing that it
+// signs could count.
+func (d *Decisions) MayVouch(c *Certificate, source string, named []string, evidence string,
+	now time.Time) error {
+	object := "key " + c.Fingerprint
+	if strings.TrimSpace(evidence) == "" {
+		return finding.New("define.missing-field", object,
+			"the evidence is missing: who compared the fingerprint, and how")
+	}
+	if !slices.Contains(named, c.Fingerprint) {
+		return finding.New("key.unvouched", object,
+			"the source %s does not name this key under signed_by, so a decision would have no effect",
+			source).
+			Do("add it to signed_by of the source first")
+	}
+	if b, ok := d.barred[c.Fingerprint]; ok {
+		return finding.New("key.barred", object, "it was barred on %s: %s", b.At.Format(time.DateOnly), b.Why)
+	}
+	if found := c.Check(now); found.HasErrors() {
+		return found[0]
+	}
+	return nil
+}
+
+// Keyring makes the keyring of a source: a key counts when it was vouched for, for this
+// source, is named by it, and is not barred.
+func (d *Decisions) Keyring(source string, named []string, certificates map[string]*Certificate,
+	now func() time.Time) *Keyring {
+	var known []Known
+	for fingerprint, c := range certificates {
+		k := Known{Certificate: c, Barred: d.barred[fingerprint].Why}
+		for id, v := range d.vouched {
+			if id.fingerprint != fingerprint || id.source == source && !slices.Contains(named, fingerprint) {
+				continue
+			}
+			k.VouchedFor = append(k.VouchedFor, id.source)
+			if id.source == source {
+				k.Since = v.At
+			}
+		}
+		slices.Sort(k.VouchedFor)
+		known = append(known, k)
+	}
+	slices.SortFunc(known, func(a, b Known) int {
+		return strings.Compare(a.Certificate.Fingerprint, b.Certificate.Fingerprint)
+	})
+	return NewKeyring(source, known, now)
+}
+
+// anything stands for all sources in a keyring that decides nothing.
+const anything = "anything"
+
+// Everybody gives a keyring in which every certificate counts that was brought in and
+// not barred: it tells whose a signature is, and decides nothing.
+func (d *Decisions) Everybody(certificates map[string]*Certificate, now func() time.Time) *Keyring {
+	var known []Known
+	for fingerprint, c := range certificates {
+		known = append(known, Known{Certificate: c, Barred: d.barred[fingerprint].Why,
+			VouchedFor: []string{anything}})
+	}
+	return NewKeyring(anything, known, now)
+}
+
+// WhyNone tells why no key counts for a source that names these.
+func (d *Decisions) WhyNone(source string, named []string, certificates map[string]*Certificate) error {
+	object := "source " + source
+	for _, f := range named {
+		if b, ok := d.barred[f]; ok {
+			return finding.New("key.barred", object, "its key %s is barred: %s", f, b.Why)
+		}
+		if certificates[f] == nil {
+			return finding.New("key.missing", object, "its key %s was never brought in", f)
+		}
+		return finding.New("key.unvouched", object, "nobody vouched for its key %s", f).
+			Do("compare the whole fingerprint with its owner, then: stockade key vouch %s --source %s "+
+				"--evidence \"…\"", f, source)
+	}
+	return finding.New("source.unsigned", object, "no key is named that may sign it")
+}
