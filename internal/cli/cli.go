@@ -11,7 +11,6 @@ import (
 	"io"
 	"os"
 	"os/signal"
-	"path/filepath"
 	"runtime/debug"
 	"strings"
 	"syscall"
@@ -221,18 +220,6 @@ func nearest(cmd *cobra.Command, args []string) error {
 	return usage("%q is no command of %s\n  to do: %s", finding.Harmless(args[0]), cmd.CommandPath(), way)
 }
 
-// noun makes the command of one kind of thing.
-func noun(name, short string, verbs ...*cobra.Command) *cobra.Command {
-	c := &cobra.Command{Use: name, Short: short, Args: nearest,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			cmd.SetOut(cmd.ErrOrStderr())
-			cmd.Help()
-			return &exit{code: exitUsage}
-		}}
-	c.AddCommand(verbs...)
-	return c
-}
-
 func (a *app) versionCommand() *cobra.Command {
 	return &cobra.Command{Use: "version", Short: "Show the version", Args: cobra.NoArgs,
 		Example: "  stockade version -o json", RunE: func(cmd *cobra.Command, args []string) error {
@@ -245,17 +232,6 @@ func (a *app) versionCommand() *cobra.Command {
 			}
 			return a.show(v, func() { fmt.Fprintln(a.out, "stockade "+Version) }, []string{Version})
 		}}
-}
-
-// remembered is what login keeps.
-type remembered struct {
-	Server string `yaml:"server"`
-	Token  string `yaml:"token"`
-}
-
-func rememberedFile() (string, error) {
-	dir, err := os.UserConfigDir()
-	return filepath.Join(dir, "stockade", "login.yaml"), err
 }
 
 // client gives the client of the service: flags, then environment, then login.
@@ -281,62 +257,6 @@ func first(s ...string) string {
 		}
 	}
 	return ""
-}
-
-func (a *app) loginCommand() *cobra.Command {
-	var tokenFile string
-	c := &cobra.Command{Use: "login [SERVER]", Short: "Remember a service and a token for it",
-		Long: `Remember a service and a token for it, in a file that only you can read. The
-token is asked for, or read from --token-file, or from STOCKADE_TOKEN.`,
-		Example: "  stockade login http://127.0.0.1:8440 --token-file /srv/stockade/warden.token",
-		Args:    cobra.MaximumNArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			r := remembered{Server: first(strings.Join(args, ""), a.server, os.Getenv("STOCKADE_SERVER"),
-				"http://127.0.0.1:8440"), Token: os.Getenv("STOCKADE_TOKEN")}
-			r.Server = strings.TrimRight(r.Server, "/")
-			if tokenFile != "" {
-				raw, err := os.ReadFile(tokenFile)
-				if err != nil {
-					return usage("the token file cannot be read: %v", err)
-				}
-				r.Token = strings.TrimSpace(string(raw))
-			}
-			if r.Token == "" {
-				f, ok := a.in.(*os.File)
-				if !ok || !term.IsTerminal(int(f.Fd())) {
-					return usage("no token: give --token-file, or set STOCKADE_TOKEN")
-				}
-				fmt.Fprint(a.err, "Token: ")
-				raw, err := term.ReadPassword(int(f.Fd()))
-				fmt.Fprintln(a.err)
-				if err != nil {
-					return err
-				}
-				r.Token = strings.TrimSpace(string(raw))
-			}
-			who, err := client.Get[api.Who](cmd.Context(), client.New(r.Server, r.Token), "/whoami")
-			if err != nil {
-				return err
-			}
-			file, err := rememberedFile()
-			if err != nil {
-				return err
-			}
-			raw, err := yaml.Marshal(r)
-			if err != nil {
-				return err
-			}
-			if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-				return err
-			}
-			if err := os.WriteFile(file, raw, 0o600); err != nil {
-				return err
-			}
-			a.say("%s at %s, as %s; remembered in %s", who.Account, r.Server, who.Role, file)
-			return nil
-		}}
-	c.Flags().StringVar(&tokenFile, "token-file", "", "read the token from this file")
-	return c
 }
 
 // say writes a message to standard error, unless quiet.

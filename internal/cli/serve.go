@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 	"log/slog"
-	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -11,8 +10,6 @@ import (
 	"stockade/internal/demo"
 	"stockade/internal/service"
 )
-
-func sortStrings(s []string) { slices.Sort(s) }
 
 func (a *app) serveCommand() *cobra.Command {
 	cfg := service.Config{Version: Version}

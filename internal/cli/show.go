@@ -1,22 +1,14 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"io"
 	"strings"
-	"sync/atomic"
 	"time"
 	"unicode/utf8"
 
-	"github.com/vbauerster/mpb/v8"
-	"github.com/vbauerster/mpb/v8/decor"
-
 	"stockade/core/finding"
-	"stockade/core/mirror"
 	"stockade/core/trust"
-	"stockade/internal/api"
-	"stockade/internal/client"
 )
 
 type shade string
@@ -183,112 +175,3 @@ func (a *app) fields(pairs ...string) {
 }
 
 func short(fingerprint string) string { return trust.Spaced(fingerprint) }
-
-var stepWords = map[string]string{"roots": "asking for roots", "indexes": "fetching indexes",
-	"select": "choosing packages", "packages": "fetching packages",
-	"write": "writing indexes", "seal": "sealing", "verify": "checking files", "copy": "copying files"}
-
-// follow waits for a job, with progress on standard error: a bar on a terminal,
-// plain lines elsewhere.
-func (a *app) follow(ctx context.Context, c *client.Client, id int64) (api.Job, error) {
-	if a.quiet {
-		return c.Follow(ctx, id, nil)
-	}
-	p := a.progress()
-	defer p.done()
-	return c.Follow(ctx, id, func(e api.JobEvent) {
-		if e.Progress != nil {
-			p.show(*e.Progress)
-		}
-	})
-}
-
-// progress draws events.
-type progress struct {
-	a     *app
-	bars  *mpb.Progress
-	bar   *mpb.Bar
-	step  string
-	text  string
-	last  time.Time
-	event *atomic.Pointer[mirror.Event] // the bar's own; the drawing goroutine reads it
-}
-
-func (a *app) progress() *progress {
-	p := &progress{a: a}
-	if a.ttyErr && !a.quiet {
-		p.bars = mpb.New(mpb.WithOutput(a.err), mpb.WithWidth(40), mpb.WithRefreshRate(120*time.Millisecond))
-	}
-	return p
-}
-
-func (p *progress) show(e mirror.Event) {
-	if p.a.quiet {
-		return
-	}
-	name := stepWords[e.Step]
-	if name == "" {
-		name = e.Step
-	}
-	if p.bars == nil {
-		if fresh := e.Step != p.step || e.Text != p.text; fresh || time.Since(p.last) > 2*time.Second {
-			line := name
-			if e.Text != "" {
-				line += " of " + e.Text
-			}
-			if e.BytesTotal > 0 {
-				line += fmt.Sprintf(": %s of %s", size(e.Bytes), size(e.BytesTotal))
-				if e.Rate > 0 && e.Bytes > 0 {
-					line += fmt.Sprintf(", %s/s", size(e.Rate))
-				}
-				if e.Remaining > 0 {
-					line += ", " + span(time.Duration(e.Remaining)*time.Second) + " left"
-				}
-			}
-			fmt.Fprintln(p.a.err, line)
-			p.step, p.text, p.last = e.Step, e.Text, time.Now()
-		}
-		return
-	}
-	if e.BytesTotal <= 0 {
-		return
-	}
-	if p.bar == nil || p.step != e.Step {
-		p.finish()
-		p.step = e.Step
-		own := &atomic.Pointer[mirror.Event]{}
-		own.Store(&e)
-		p.event = own
-		p.bar = p.bars.AddBar(e.BytesTotal,
-			mpb.PrependDecorators(decor.Name(name, decor.WC{W: 18, C: decor.DindentRight})),
-			mpb.AppendDecorators(decor.Any(func(decor.Statistics) string {
-				e := own.Load()
-				s := fmt.Sprintf(" %d/%d files, %s of %s", e.Files, e.FilesTotal,
-					size(e.Bytes), size(e.BytesTotal))
-				if e.Rate > 0 {
-					s += fmt.Sprintf(", %s/s", size(e.Rate))
-				}
-				if e.Remaining >= 0 && e.Bytes < e.BytesTotal {
-					s += ", " + span(time.Duration(e.Remaining)*time.Second) + " left"
-				}
-				return s
-			})))
-	}
-	p.event.Store(&e)
-	p.bar.SetTotal(max(e.BytesTotal, e.Bytes+1), false) // completing is finish's
-	p.bar.SetCurrent(e.Bytes)
-}
-
-func (p *progress) finish() {
-	if p.bar != nil {
-		p.bar.Abort(false) // it stays on the screen, and nobody waits for it
-	}
-	p.bar = nil
-}
-
-func (p *progress) done() {
-	p.finish()
-	if p.bars != nil {
-		p.bars.Wait()
-	}
-}

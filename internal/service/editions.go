@@ -1,22 +1,28 @@
 package service
 
 import (
+	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
 	"stockade/core/edition"
+	"stockade/core/mirror"
+	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"stockade/core/archive"
-	"stockade/core/definition"
 	"stockade/core/families"
 	"stockade/core/finding"
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/store"
+
+	"github.com/gin-gonic/gin"
 )
 
 // editionCache holds the editions that are being looked at or served.
@@ -292,142 +298,6 @@ func (s *Service) retire(name string, number int, by string) (api.Edition, error
 	})
 }
 
-func (s *Service) lane(name string) (api.Lane, error) {
-	set, err := s.db.Described()
-	if err != nil {
-		return api.Lane{}, err
-	}
-	if _, ok := set.Lanes[name]; !ok {
-		return api.Lane{}, dangling("", "lane", name, set.Lanes)
-	}
-	now, err := s.ledger.read(s.db, s.keys)
-	if err != nil {
-		return api.Lane{}, err
-	}
-	return s.describeLane(set, now, name, followersOf(set)[name])
-}
-
-// describeLane tells where a lane points, and who follows it.
-func (s *Service) describeLane(set *definition.Set, now *inForce, name string, followers []string) (api.Lane,
-	error) {
-	l, moves := set.Lanes[name], now.moves(name)
-	if len(moves) == 0 && now.broken != nil {
-		return api.Lane{}, now.broken
-	}
-	out := api.Lane{
-		Name:     name,
-		Mirror:   l.Mirror,
-		URL:      s.PackagesURL() + "/lane/" + name,
-		History:  []api.Step{},
-		Groups:   []string{},
-		Findings: finding.List{},
-	}
-	for i, m := range moves {
-		step := api.Step{
-			Edition: fmt.Sprintf("%s/%d", m.Mirror, m.Edition),
-			At:      m.At,
-			By:      m.By,
-			Reason:  m.Reason,
-			Back:    m.Back,
-		}
-		if i == 0 {
-			out.Edition = step.Edition
-		}
-		out.History = append(out.History, step)
-	}
-	out.Groups = append(out.Groups, followers...)
-	return out, nil
-}
-
-func (s *Service) move(name string, m api.Move, by string) (api.Lane, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
-	l, err := s.lane(name)
-	if err != nil {
-		return l, err
-	}
-	to, err := edition.ParseID(m.Edition, l.Mirror)
-	if err != nil {
-		return l, err
-	}
-	if to.Mirror != l.Mirror {
-		return l, finding.New("define.bad-value", "lane "+name,
-			"the lane shows editions of %s, and %s is of another mirror", l.Mirror, m.Edition)
-	}
-	open, _, err := s.standing(to.Mirror, to.Number)
-	if err != nil {
-		return l, err
-	}
-	missing, err := open.Missing()
-	if err != nil {
-		return l, err
-	}
-	if missing != "" {
-		return l, finding.New("edition.damaged", "edition "+open.Name(),
-			"%s, and perhaps more of it, is gone or cut short; the lane stays where it is", missing)
-	}
-	return s.step(l, store.Move{Lane: name, Mirror: to.Mirror, Edition: to.Number, Reason: m.Reason}, by)
-}
-
-func (s *Service) back(name string, m api.Move, by string) (api.Lane, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
-	l, err := s.lane(name)
-	if err != nil {
-		return l, err
-	}
-	moves, err := s.moves(name)
-	if err != nil {
-		return l, err
-	}
-	// Where the lane was before it came to where it is: steps back are undone
-	// moves, so they are taken off a stack.
-	var stack []store.Move
-	for _, mv := range slices.Backward(moves) {
-		if mv.Back && len(stack) > 0 {
-			stack = stack[:len(stack)-1]
-			continue
-		}
-		stack = append(stack, mv)
-	}
-	for i := len(stack) - 2; i >= 0; i-- {
-		if _, _, err := s.standing(stack[i].Mirror, stack[i].Edition); err == nil {
-			return s.step(l, store.Move{
-				Lane:    name,
-				Mirror:  stack[i].Mirror,
-				Edition: stack[i].Edition,
-				Reason:  m.Reason,
-				Back:    true,
-			}, by)
-		}
-	}
-	return l, &api.Problem{
-		Title:  "The lane was not moved",
-		Status: 409,
-		Type:   "urn:stockade:no-way-back",
-		Detail: "the lane " + name + " showed no other edition before that still stands",
-	}
-}
-
-func (s *Service) step(l api.Lane, m store.Move, by string) (api.Lane, error) {
-	m.At, m.By = s.now().UTC(), by
-	action := "lane.move"
-	if m.Back {
-		action = "lane.back"
-	}
-	err := s.db.Tx(func(tx *store.DB) error {
-		if err := tx.AddMove(m); err != nil {
-			return err
-		}
-		return s.write(tx, by, action, "lane "+l.Name, map[string]string{"from": l.Edition, "to": fmt.Sprintf(
-			"%s/%d", m.Mirror, m.Edition), "reason": m.Reason})
-	})
-	if err != nil {
-		return l, err
-	}
-	return s.lane(l.Name)
-}
-
 func (s *Service) editionFiles(name string, number int) (api.Manifest, error) {
 	if _, _, err := s.standing(name, number); err != nil {
 		return api.Manifest{}, err
@@ -445,4 +315,150 @@ func (s *Service) editionFiles(name string, number int) (api.Manifest, error) {
 func decode[T any](raw string) (v T) {
 	json.Unmarshal([]byte(raw), &v)
 	return v
+}
+
+func (s *Service) handleEditions(c *gin.Context) (any, error) {
+	return page(s.editionList(c.Query("mirror")))
+}
+
+func (s *Service) handleEdition(c *gin.Context, name string, n int) (any, error) {
+	e, rec, err := s.standing(name, n)
+	if e == nil && rec.Mirror == "" {
+		return nil, err
+	}
+	shown, serr := s.shown()
+	if serr != nil {
+		return nil, serr
+	}
+	out := api.EditionDetail{Edition: editionOf(rec, shown)}
+	if err != nil {
+		out.Problem = err.Error()
+		return out, nil
+	}
+	out.Seal, out.Sealed = *e.Edition, true
+	return out, nil
+}
+
+func (s *Service) handleDiff(c *gin.Context, name string, n int) (any, error) {
+	against, _ := strconv.Atoi(c.Query("against"))
+	return page(s.diff(name, n, against))
+}
+
+func (s *Service) handleAdvisories(c *gin.Context, name string, n int) (any, error) {
+	return page(s.advisories(name, n, c.Query("q")))
+}
+
+func (s *Service) handleManifest(c *gin.Context, name string, n int) (any, error) {
+	return s.editionFiles(name, n)
+}
+
+func (s *Service) handleFile(c *gin.Context, name string, n int) (any, error) {
+	e, _, err := s.standing(name, n)
+	if err == nil {
+		s.serveFrom(c.Writer, c.Request, e, strings.TrimPrefix(c.Param("path"), "/"), true)
+	}
+	return nil, err
+}
+
+func (s *Service) handleVerify(c *gin.Context, name string, n int) (any, error) {
+	return s.startVerify(name, n, who(c).Name)
+}
+
+func (s *Service) handleRetire(c *gin.Context, name string, n int) (any, error) {
+	return s.retire(name, n, who(c).Name)
+}
+
+func (s *Service) onEdition(f func(c *gin.Context, name string, n int) (any, error)) handler {
+	return func(c *gin.Context) (any, error) {
+		n, err := number(c, "number")
+		if err != nil {
+			return nil, err
+		}
+		return f(c, c.Param("mirror"), n)
+	}
+}
+
+var errEnough = errors.New("enough")
+
+// editionPackages reads one page of the package list; the cursor is where the
+// next line begins (bytes).
+func (s *Service) editionPackages(c *gin.Context, name string, n int) (any, error) {
+	e, _, err := s.standing(name, n)
+	if err != nil {
+		return nil, err
+	}
+	limit, q := pageSize(c), strings.ToLower(c.Query("q"))
+	out := api.Page[api.Item]{Items: []api.Item{}}
+	last := int64(0) // behind the last one that is on the page
+	err = e.ItemsFrom(max(cursorOf(c), 0),
+		func(it edition.Item, next int64) error {
+			if q != "" && !strings.Contains(strings.ToLower(it.Name+" "+it.Summary), q) {
+				return nil
+			}
+			if len(out.Items) == limit {
+				out.Next = strconv.FormatInt(last, 10)
+				return errEnough
+			}
+			out.Items, last = append(out.Items, it), next
+			return nil
+		})
+	if errors.Is(err, edition.ErrNoLine) {
+		return nil, &api.Problem{
+			Title:  "The request could not be read",
+			Status: 400,
+			Type:   "urn:stockade:request",
+			Detail: "the cursor is not one that a page of this list told",
+		}
+	}
+	if errors.Is(err, errEnough) {
+		err = nil
+	}
+	return out, err
+}
+
+func (s *Service) startVerify(name string, number int, by string) (api.Job, error) {
+	object := fmt.Sprintf("edition %s/%d", name, number)
+	e, err := s.db.EditionBy(name, number)
+	if err != nil || e.Retired {
+		return api.Job{}, noEdition(name, number)
+	}
+	return s.jobs.start("verify", object, by,
+		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
+			s.editions.forget(name, number)
+			open, err := s.editions.open(s, name, number)
+			if err != nil {
+				return nil, nil, err
+			}
+			all, total := open.Manifest.Files(), open.Manifest.Bytes()
+			last := time.Time{}
+			found := open.Verify(ctx.Done(),
+				func(files int, bytes int64) {
+					if now := time.Now(); now.Sub(last) > 100*time.Millisecond ||
+						files == all {
+						last = now
+						sink(mirror.Event{
+							Step:       "verify",
+							Files:      files,
+							FilesTotal: all,
+							Bytes:      bytes,
+							BytesTotal: total,
+							Remaining:  -1,
+						})
+					}
+				})
+			if ctx.Err() != nil {
+				return nil, nil, ctx.Err()
+			}
+			if err := s.db.Keep("verify", open.Name(), checked{found}, s.now().UTC()); err != nil {
+				return nil, nil, err
+			}
+			if len(found) > 0 {
+				return nil, found, found
+			}
+			return map[string]any{"files": all, "bytes": total, "seal": "holds"}, found, nil
+		})
+}
+
+func (s *Service) editionFolder(name string, number int) string {
+	return filepath.Join(s.cfg.Data, "editions", name, fmt.Sprint(number))
 }

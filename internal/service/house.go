@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"crypto/sha512"
+	"encoding/base64"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -24,6 +25,8 @@ import (
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/store"
+
+	"github.com/gin-gonic/gin"
 )
 
 // houseSource makes what the core needs of a house source: its repository is
@@ -298,4 +301,26 @@ func (s *Service) housePackages(source string) ([]api.HousePackage, error) {
 		}
 	}
 	return out, nil
+}
+
+func (s *Service) handleAddPackage(c *gin.Context) (any, error) {
+	in := api.NewPackage{From: c.Query("from"), Why: c.Query("why")}
+	var err error
+	if in.Signature, err = base64.StdEncoding.DecodeString(c.Query("signature")); err != nil {
+		return nil, &api.Problem{
+			Title:  "The request could not be read",
+			Status: 400,
+			Type:   "urn:stockade:request",
+			Detail: "the signature is not base64",
+		}
+	}
+	return s.addPackage(c.Request.Context(), c.Param("name"), in, c.Request.Body, who(c).Name)
+}
+
+func (s *Service) handleHousePackages(c *gin.Context) (any, error) {
+	return page(s.housePackages(c.Query("source")))
+}
+
+func (s *Service) handleRemovePackage(c *gin.Context) (any, error) {
+	return refused("The package was not removed")(s.removePackage(c.Param("id"), who(c).Name))
 }

@@ -437,3 +437,11 @@ func (s *Service) consoleFiles() gin.HandlerFunc {
 		c.Data(http.StatusOK, "text/html; charset=utf-8", page)
 	}
 }
+
+// page wraps a whole list.
+func page[T any](items []T, err error) (any, error) {
+	if items == nil {
+		items = []T{}
+	}
+	return api.Page[T]{Items: items}, err
+}

@@ -5,9 +5,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
+	"net/http"
 	"runtime"
 	"runtime/metrics"
+	"strconv"
 	"sync"
 	"time"
 
@@ -15,6 +18,8 @@ import (
 	"stockade/core/mirror"
 	"stockade/internal/api"
 	"stockade/internal/store"
+
+	"github.com/gin-gonic/gin"
 )
 
 // jobs runs pieces of work that take time, one at a time for each object.
@@ -338,4 +343,77 @@ func jobRecord(j api.Job) store.Job {
 	return store.Job{ID: j.ID, Kind: j.Kind, Object: j.Object, State: j.State, By: j.By,
 		Started: j.Started, Ended: j.Ended,
 		Progress: string(progress), Problem: j.Problem, Findings: string(found), Result: string(j.Result)}
+}
+
+func (s *Service) handleJobs(c *gin.Context) (any, error) {
+	limit := pageSize(c)
+	rows, err := s.db.Jobs(c.Query("state"), max(cursorOf(c), 0), limit)
+	out := api.Page[api.Job]{Items: []api.Job{}}
+	for _, r := range rows {
+		if j, err := s.jobs.get(r.ID); err == nil {
+			j.Result = nil // told by the job itself
+			out.Items = append(out.Items, j)
+		}
+	}
+	if len(rows) == limit {
+		out.Next = strconv.FormatInt(rows[limit-1].ID, 10)
+	}
+	return out, err
+}
+
+func (s *Service) onJob(f func(int64) (api.Job, error)) handler {
+	return func(c *gin.Context) (any, error) {
+		id, err := number(c, "id")
+		if err != nil {
+			return nil, err
+		}
+		return f(int64(id))
+	}
+}
+
+// jobEvents streams a job's progress until it ends.
+func (s *Service) jobEvents(c *gin.Context) (any, error) {
+	id, err := number(c, "id")
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.jobs.get(int64(id)); err != nil {
+		return nil, err
+	}
+	_, events, stop, running := s.jobs.listen(int64(id))
+	c.Header("Content-Type", "text/event-stream")
+	control := http.NewResponseController(c.Writer)
+	control.SetReadDeadline(time.Time{})
+	deadline := func() { control.SetWriteDeadline(time.Now().Add(streamTime)) }
+	send := func(name string, e api.JobEvent) {
+		raw, _ := json.Marshal(e)
+		deadline()
+		fmt.Fprintf(c.Writer, "event: %s\ndata: %s\n\n", name, raw)
+		c.Writer.Flush()
+	}
+	if running {
+		defer stop()
+		beat := time.NewTicker(15 * time.Second)
+		defer beat.Stop()
+		for open := true; open; {
+			select {
+			case e, ok := <-events:
+				if open = ok; ok && e.Progress != nil {
+					send("progress", e)
+				}
+			case <-beat.C:
+				deadline()
+				io.WriteString(c.Writer, ": still here\n\n")
+				c.Writer.Flush()
+			case <-c.Request.Context().Done():
+				return nil, nil
+			}
+		}
+	}
+	job, err := s.jobs.get(int64(id))
+	if err != nil {
+		return nil, err
+	}
+	send("end", api.JobEvent{Job: &job})
+	return nil, nil
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -18,6 +19,8 @@ import (
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/store"
+
+	"github.com/gin-gonic/gin"
 )
 
 // ledger is what the entries of the journal made of keys and lanes. It is what
@@ -443,4 +446,22 @@ func (s *Service) verifyJournal(against string) (journal.Report, error) {
 	}
 	r.Text += fmt.Sprintf("; compared with the heads in %d seals", sealed)
 	return r, nil
+}
+
+func (s *Service) handleJournal(c *gin.Context) (any, error) {
+	limit := pageSize(c)
+	rows, err := s.db.JournalPage(cursorOf(c), limit, c.Query("q"))
+	out := api.Page[journal.Entry]{Items: rows}
+	if len(rows) == limit && rows[limit-1].Number > 0 {
+		out.Next = strconv.FormatInt(rows[limit-1].Number, 10)
+	}
+	return out, err
+}
+
+func (s *Service) handleVerifyJournal(c *gin.Context) (any, error) {
+	in, err := optional[api.Against](c)
+	if err != nil {
+		return nil, err
+	}
+	return s.verifyJournal(in.Against)
 }

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/gin-gonic/gin"
 	"golang.org/x/sync/semaphore"
 
 	"stockade/core/edition"
@@ -222,3 +223,7 @@ func sweep(ctx context.Context, store pool.Store, held map[string]int) (out api.
 	out.Files, out.Bytes = out.Files+files, out.Bytes+bytes
 	return out, err
 }
+
+func (s *Service) handlePoolUsage(c *gin.Context) (any, error) { return s.poolUsage() }
+
+func (s *Service) handleSweepPool(c *gin.Context) (any, error) { return s.startSweep(who(c).Name) }

@@ -197,15 +197,6 @@ func (s *Service) ofLanes(set *definition.Set, t *trusted, out states) error {
 // clockSlack is how far ahead of the clock a seal may be dated before that is told.
 const clockSlack = 10 * time.Minute
 
-// followersOf gives the groups that follow each lane, in order.
-func followersOf(set *definition.Set) map[string][]string {
-	out := map[string][]string{}
-	for _, g := range slices.Sorted(maps.Keys(set.Groups)) {
-		out[set.Groups[g].Lane] = append(out[set.Groups[g].Lane], g)
-	}
-	return out
-}
-
 // unfinished adds jobs that did not come to an end of their own, where none of the
 // same kind did since.
 func (s *Service) unfinished(set *definition.Set, out states) error {
@@ -241,4 +232,12 @@ func since(plan mirror.Plan, out *mirror.Outcome) finding.List {
 		}
 	}
 	return found
+}
+
+// checks gives the findings about all that is described, to be worked out once
+// for a list.
+func (s *Service) checks(set *definition.Set, t *trusted) finding.List {
+	around := (&proposal{recorded: set, target: set, trusted: t}).surroundings(s, definition.NewSet(), nil)
+	around.ReadFile = nil // key files were read when they were recorded
+	return definition.Check(set, around)
 }

@@ -1,11 +1,9 @@
 package service
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -15,6 +13,8 @@ import (
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/store"
+
+	"github.com/gin-gonic/gin"
 )
 
 // proposal is a description that somebody would like to have.
@@ -385,72 +385,47 @@ func (s *Service) proposeSet(recorded, target *definition.Set) (*proposal, error
 	return p, nil
 }
 
-// restore makes the description what it was after a revision: all of it, or one
-// object, KIND/NAME. Decisions about keys are not restored: they are taken anew.
-func (s *Service) restore(id int64, object, by, role string) (api.Judgement, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
-	p, err := s.restoring(id, object)
-	if err != nil {
-		return api.Judgement{}, err
-	}
-	if len(definition.Blocking(p.judgement.Findings)) > 0 {
-		return p.judgement, errRefused
-	}
-	if err := p.permitted(role); err != nil {
-		return p.judgement, err
-	}
-	summary := fmt.Sprintf("restore revision %d", id)
-	if object != "" {
-		summary = fmt.Sprintf("restore %s of revision %d", strings.Replace(object, "/", " ", 1), id)
-	}
-	return s.commit(p, by, summary)
-}
-
-// restoring works out what restoring would change.
-func (s *Service) restoring(id int64, object string) (*proposal, error) {
-	rev, err := s.db.RevisionBy(id)
+func (s *Service) handleDefinitions(c *gin.Context) (any, error) {
+	set, err := s.db.Described()
 	if err != nil {
 		return nil, err
 	}
-	then, found := definition.Read(definition.Text{Name: fmt.Sprintf("revision %d", id), Text: rev.Whole})
-	if found.HasErrors() {
-		return nil, &refusal{fmt.Sprintf("revision %d cannot be read", id), found}
-	}
-	recorded, err := s.db.Described()
+	tag, err := s.describedTag()
 	if err != nil {
 		return nil, err
 	}
-	if object == "" {
-		return s.proposeSet(recorded, then)
-	}
-	target := definition.Overlay(recorded, definition.NewSet())
-	kind, name, _ := strings.Cut(object, "/")
-	if !target.Take(then, kind, name) {
-		return nil, finding.New("define.dangling-reference", "",
-			"neither revision %d nor what is recorded has %q", id, object).
-			Do("name it as KIND/NAME, such as source/tarn")
-	}
-	return s.proposeSet(recorded, target)
+	c.Header("ETag", tag)
+	text, err := set.YAML()
+	return api.Text{Text: text}, err
 }
 
-func revision(r store.Revision) api.Revision {
-	out := api.Revision{ID: r.ID, At: r.At, By: r.By, Summary: r.Summary}
-	json.Unmarshal([]byte(r.Changes), &out.Changes)
-	return out
-}
-
-// sourceText writes one source as a document of its own, with what it names.
-func sourceText(set *definition.Set, name string) string {
-	one := definition.NewSet()
-	one.Sources[name] = set.Sources[name]
-	text, err := one.YAML()
+func (s *Service) handleRecord(c *gin.Context) (any, error) {
+	in, err := body[api.Documents](c)
 	if err != nil {
-		return ""
+		return nil, err
 	}
-	return text
+	return refused("The definition was not recorded")(s.describe(in, who(c).Name, who(c).Role,
+		c.GetHeader("If-Match")))
 }
 
-func (s *Service) editionFolder(name string, number int) string {
-	return filepath.Join(s.cfg.Data, "editions", name, fmt.Sprint(number))
+// refused turns a judgement that was refused into a problem with its findings.
+func refused(title string) func(api.Judgement, error) (any, error) {
+	return func(j api.Judgement, err error) (any, error) {
+		if errors.Is(err, errRefused) {
+			return nil, &refusal{title, definition.Blocking(j.Findings)}
+		}
+		return j, err
+	}
+}
+
+func (s *Service) judge(c *gin.Context) (any, error) {
+	in, err := body[api.Documents](c)
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.propose(in)
+	if err != nil {
+		return nil, err
+	}
+	return p.judgement, nil
 }

@@ -8,182 +8,15 @@ import (
 	"slices"
 	"stockade/core/edition"
 	"strconv"
-	"time"
-
-	"github.com/robfig/cron/v3"
 
 	"stockade/core/definition"
-	"stockade/core/families"
 	"stockade/core/finding"
 	"stockade/core/mirror"
 	"stockade/internal/api"
 	"stockade/internal/store"
+
+	"github.com/gin-gonic/gin"
 )
-
-// source makes what the core needs of a described source.
-func (s *Service) source(set *definition.Set, t *trusted, name string) (*mirror.Source, error) {
-	src, ok := set.Sources[name]
-	if !ok {
-		return nil, dangling("", "source", name, set.Sources)
-	}
-	if src.Managed() {
-		return s.houseSource(set, name)
-	}
-	route, err := set.Route(name)
-	if err != nil {
-		return nil, err
-	}
-	age, err := src.MaxAge.Duration()
-	if err != nil {
-		return nil, err
-	}
-	out := &mirror.Source{Name: name, Standing: src.Standing, Priority: src.Priority, Spec: src.Archive(name),
-		Family: families.All[src.Family],
-		Route:  route, Keyring: t.keyring(set, name, s.now), MaxAge: age}
-	var a mirror.Accepted
-	if _, err := s.db.Kept("accepted", name, &a); err == nil {
-		out.Accepted = &a
-	} else if !errors.Is(err, store.ErrNotFound) {
-		return nil, err
-	}
-	if len(out.Keyring.Counting()) == 0 {
-		return out, t.WhyNone(name, set.Signers(name), t.certificates)
-	}
-	return out, nil
-}
-
-// checked is what was found out about a source the last time.
-type checked struct {
-	Findings finding.List `json:"findings"`
-}
-
-// keepAccepted remembers the root that was found good. Another job may have
-// accepted a newer one of the same source meanwhile: that one stays.
-func (s *Service) keepAccepted(p *mirror.Publication) error {
-	s.writing.Lock()
-	defer s.writing.Unlock()
-	a := p.Accepted
-	var now *mirror.Accepted
-	var kept mirror.Accepted
-	if _, err := s.db.Kept("accepted", a.Source, &kept); err == nil {
-		now = &kept
-	} else if !errors.Is(err, store.ErrNotFound) {
-		return err
-	}
-	if !p.MayAccept(now) {
-		return nil
-	}
-	if err := s.db.Keep("accepted", a.Source, a, s.now().UTC()); err != nil {
-		return err
-	}
-	if p.Changed {
-		day := s.now().UTC().Format(time.DateOnly)
-		seen := map[string]int{}
-		s.db.Kept("days", a.Source, &seen)
-		seen[day]++
-		for len(seen) > 120 {
-			delete(seen, slices.Min(slices.Collect(maps.Keys(seen))))
-		}
-		return s.db.Keep("days", a.Source, seen, s.now().UTC())
-	}
-	return nil
-}
-
-func (s *Service) startRefresh(name, by, acceptOnce string) (api.Job, error) {
-	t, set, err := s.trustedAndSet()
-	if err != nil {
-		return api.Job{}, err
-	}
-	if _, ok := set.Sources[name]; !ok {
-		return api.Job{}, dangling("", "source", name, set.Sources)
-	}
-	return s.jobs.start("refresh", "source "+name, by,
-		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
-			release, err := s.sweeping.use(ctx) // a house source is published into the pool here
-			if err != nil {
-				return nil, nil, err
-			}
-			defer release()
-			src, err := s.source(set, t, name)
-			if err != nil {
-				return nil, nil, s.judged(name, nil, err)
-			}
-			src.AcceptOnce = acceptOnce
-			b := s.builder(sink)
-			pub, err := b.Refresh(ctx, src)
-			if err != nil {
-				return nil, nil, s.judged(name, nil, err)
-			}
-			if _, err := b.Lists(ctx, pub); err != nil {
-				return nil, pub.Findings, s.judged(name, pub.Findings, err)
-			}
-			if err := s.pool.Flush(); err != nil {
-				return nil, nil, err
-			}
-			if err := s.keepAccepted(pub); err != nil {
-				return nil, nil, err
-			}
-			if acceptOnce != "" {
-				if err := s.record(by, "source.accept-once", "source "+name,
-					map[string]string{"reason": acceptOnce,
-						"root": pub.Accepted.Date.Format(time.RFC3339)}); err != nil {
-					return nil, nil, err
-				}
-			}
-			return map[string]any{
-					"changed":   pub.Changed,
-					"root_date": pub.Root.Date,
-					"upstream":  pub.Accepted.Upstream,
-					"signer":    pub.Root.Signer,
-				},
-				pub.Findings, s.judged(name, pub.Findings, nil)
-		})
-}
-
-// judged keeps what a refresh found, and journals a refusal.
-func (s *Service) judged(name string, found finding.List, err error) error {
-	all := append(finding.List{}, found...)
-	if f, ok := finding.From(err); ok {
-		all = append(all, f)
-		if jerr := s.record("stockade", "source.refused", "source "+name, map[string]string{"code": f.Code,
-			"text": f.Text}); jerr != nil {
-			return jerr
-		}
-	}
-	if kerr := s.db.Keep("refresh", name, checked{all}, s.now().UTC()); kerr != nil {
-		return kerr
-	}
-	return err
-}
-
-func (s *Service) startProbe(name, by string) (api.Job, error) {
-	t, set, err := s.trustedAndSet()
-	if err != nil {
-		return api.Job{}, err
-	}
-	src, err := s.source(set, t, name)
-	if src == nil {
-		return api.Job{}, err
-	}
-	if src.House != nil {
-		return api.Job{}, finding.New("define.bad-value", "source "+name,
-			"it has no upstreams that could be probed: it holds what is added by hand").
-			Do("stockade package list --source %s shows what it holds", name)
-	}
-	return s.jobs.start("probe", "source "+name, by,
-		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
-			results, found := s.builder(sink).Probe(ctx, src)
-			if err := s.db.Keep("probe", name, probed{results, found}, s.now().UTC()); err != nil {
-				return nil, nil, err
-			}
-			return results, found, nil
-		})
-}
-
-type probed struct {
-	Results  []mirror.ProbeResult `json:"results"`
-	Findings finding.List         `json:"findings"`
-}
 
 // plan gathers what a build of a mirror starts from.
 func (s *Service) plan(name string) (mirror.Plan, error) {
@@ -433,78 +266,62 @@ func (s *Service) retireOld(tx *store.DB, plan mirror.Plan, shown map[string][]s
 	return nil
 }
 
-func (s *Service) startVerify(name string, number int, by string) (api.Job, error) {
-	object := fmt.Sprintf("edition %s/%d", name, number)
-	e, err := s.db.EditionBy(name, number)
-	if err != nil || e.Retired {
-		return api.Job{}, noEdition(name, number)
+func (s *Service) handleMirrors(c *gin.Context) (any, error) {
+	set, all, err := s.toldNow()
+	if err != nil {
+		return nil, err
 	}
-	return s.jobs.start("verify", object, by,
-		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
-			s.editions.forget(name, number)
-			open, err := s.editions.open(s, name, number)
-			if err != nil {
-				return nil, nil, err
-			}
-			all, total := open.Manifest.Files(), open.Manifest.Bytes()
-			last := time.Time{}
-			found := open.Verify(ctx.Done(),
-				func(files int, bytes int64) {
-					if now := time.Now(); now.Sub(last) > 100*time.Millisecond ||
-						files == all {
-						last = now
-						sink(mirror.Event{
-							Step:       "verify",
-							Files:      files,
-							FilesTotal: all,
-							Bytes:      bytes,
-							BytesTotal: total,
-							Remaining:  -1,
-						})
-					}
-				})
-			if ctx.Err() != nil {
-				return nil, nil, ctx.Err()
-			}
-			if err := s.db.Keep("verify", open.Name(), checked{found}, s.now().UTC()); err != nil {
-				return nil, nil, err
-			}
-			if len(found) > 0 {
-				return nil, found, found
-			}
-			return map[string]any{"files": all, "bytes": total, "seal": "holds"}, found, nil
-		})
+	var out []api.Mirror
+	for _, name := range slices.Sorted(maps.Keys(set.Mirrors)) {
+		m, err := s.describeMirror(set, all, name)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, m)
+	}
+	return page(out, nil)
 }
 
-// schedule starts the builds that are due, once a minute.
-func (s *Service) schedule(ctx context.Context) {
-	last := s.now()
-	t := time.NewTicker(20 * time.Second)
-	defer t.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-t.C:
-		}
-		now := s.now()
-		set, err := s.db.Described()
-		if err != nil {
-			s.log.Error("the schedule cannot be read", "error", err)
-			continue
-		}
-		for name, m := range set.Mirrors {
-			if m.Schedule == "" {
-				continue
-			}
-			plan, err := cron.ParseStandard(m.Schedule)
-			if err != nil || plan.Next(last).After(now) {
-				continue
-			}
-			if _, err := s.startMirror("build", name, "schedule"); err != nil {
-				s.log.Warn("a scheduled build did not start", "mirror", name, "error", err)
-			}
-		}
-		last = now
+func (s *Service) handleMirror(c *gin.Context) (any, error) {
+	set, all, err := s.toldNow()
+	if err != nil {
+		return nil, err
 	}
+	if _, ok := set.Mirrors[c.Param("name")]; !ok {
+		return nil, dangling("", "mirror", c.Param("name"), set.Mirrors)
+	}
+	return s.describeMirror(set, all, c.Param("name"))
+}
+
+func (s *Service) mirrorJob(kind string) handler {
+	return func(c *gin.Context) (any, error) { return s.startMirror(kind, c.Param("name"), who(c).Name) }
+}
+
+func (s *Service) describeMirror(set *definition.Set, all states, name string) (api.Mirror, error) {
+	out := api.Mirror{
+		Name:     name,
+		Mirror:   set.Mirrors[name],
+		Lanes:    []string{},
+		Findings: all.of("mirror " + name),
+		Job:      s.jobs.on("mirror " + name),
+	}
+	var err error
+	if out.Editions, err = s.editionList(name); err != nil {
+		return out, err
+	}
+	for l, lane := range set.Lanes {
+		if lane.Mirror == name {
+			out.Lanes = append(out.Lanes, l)
+		}
+	}
+	slices.Sort(out.Lanes)
+	var last checked
+	if at, err := s.db.Kept("mirror", name, &last); err == nil {
+		out.Checked = at
+		for _, f := range last.Findings { // also those about its sources and groups
+			out.Findings = withFinding(out.Findings, f)
+		}
+	}
+	out.Findings.Sort()
+	return out, nil
 }

@@ -3,6 +3,7 @@ package service
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"stockade/core/edition"
 	"strings"
@@ -14,6 +15,8 @@ import (
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/store"
+
+	"github.com/gin-gonic/gin"
 )
 
 // trusted is all that is recorded about keys, read at once.
@@ -374,4 +377,55 @@ func dangling[T any](object, kind, name string, among map[string]T) error {
 		f.WayOut = "there are " + strings.Join(names, ", ")
 	}
 	return f
+}
+
+func (s *Service) handleKeys(c *gin.Context) (any, error) {
+	t, set, err := s.trustedAndSet()
+	if err != nil {
+		return nil, err
+	}
+	out := []api.Key{s.key(s.site.Certificate(), t, set)}
+	for _, f := range slices.Sorted(maps.Keys(t.certificates)) {
+		if t.retired[f] && c.Query("retired") == "" {
+			continue
+		}
+		out = append(out, s.key(t.certificates[f], t, set))
+	}
+	return page(out, nil)
+}
+
+func (s *Service) handleKey(c *gin.Context) (any, error) {
+	t, set, err := s.trustedAndSet()
+	if err != nil {
+		return nil, err
+	}
+	cert, ok := t.certificates[c.Param("fingerprint")]
+	if site := s.site.Certificate(); site.Fingerprint == c.Param("fingerprint") {
+		cert, ok = site, true
+	}
+	if !ok {
+		return nil, dangling("", "key", c.Param("fingerprint"), t.certificates)
+	}
+	out, err := s.keyDetail(cert, t, set)
+	out.Armoured = cert.Armoured()
+	return out, err
+}
+
+func (s *Service) handleAddKeys(c *gin.Context) (any, error) {
+	in, err := body[api.KeyData](c)
+	if err != nil {
+		return nil, err
+	}
+	return page(s.addKeys(in.Data, who(c).Name))
+}
+
+// decision reads what was decided about the key of the path, and has it recorded.
+func decision(record func(fingerprint string, d api.Decision, by string) (api.Key, error)) handler {
+	return func(c *gin.Context) (any, error) {
+		in, err := body[api.Decision](c)
+		if err != nil {
+			return nil, err
+		}
+		return record(c.Param("fingerprint"), in, who(c).Name)
+	}
 }

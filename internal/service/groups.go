@@ -3,6 +3,7 @@ package service
 import (
 	"fmt"
 	"maps"
+	"slices"
 
 	"stockade/core/definition"
 	"stockade/core/edition"
@@ -10,6 +11,8 @@ import (
 	"stockade/core/finding"
 	"stockade/core/machine"
 	"stockade/internal/api"
+
+	"github.com/gin-gonic/gin"
 )
 
 // shownTo gives the edition that a machine of a group gets its files for: one that
@@ -75,4 +78,48 @@ func (s *Service) groupFiles(name, at, named string) (api.Files, error) {
 		out.Files = append(out.Files, api.File{Path: f.Path, Mode: f.Mode, Data: f.Data})
 	}
 	return out, nil
+}
+
+func (s *Service) handleGroups(c *gin.Context) (any, error) {
+	set, all, err := s.toldNow()
+	if err != nil {
+		return nil, err
+	}
+	var out []api.Group
+	now, err := s.ledger.read(s.db, s.keys)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range slices.Sorted(maps.Keys(set.Groups)) {
+		out = append(out, describeGroup(set, all, now, name))
+	}
+	return page(out, nil)
+}
+
+func (s *Service) handleGroup(c *gin.Context) (any, error) {
+	set, all, err := s.toldNow()
+	if err != nil {
+		return nil, err
+	}
+	if _, ok := set.Groups[c.Param("name")]; !ok {
+		return nil, dangling("", "group", c.Param("name"), set.Groups)
+	}
+	now, err := s.ledger.read(s.db, s.keys)
+	if err != nil {
+		return nil, err
+	}
+	return describeGroup(set, all, now, c.Param("name")), nil
+}
+
+func (s *Service) handleGroupFiles(c *gin.Context) (any, error) {
+	return s.groupFiles(c.Param("name"), c.Query("at"), c.Query("edition"))
+}
+
+func describeGroup(set *definition.Set, all states, now *inForce, name string) api.Group {
+	g := set.Groups[name]
+	out := api.Group{Name: name, Group: g, Findings: all.of("group " + name)}
+	if moves := now.moves(g.Lane); len(moves) > 0 {
+		out.Edition = latest(moves)
+	}
+	return out
 }

@@ -1,0 +1,107 @@
+package cli
+
+import (
+	"fmt"
+	"net/url"
+	"path/filepath"
+	"stockade/core/archive"
+	"stockade/core/edition"
+	"stockade/core/machine"
+	"stockade/internal/api"
+	"stockade/internal/client"
+	"strings"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) groupCommand() *cobra.Command {
+	complete := a.names("/groups", byName)
+	list := lister(a, "List groups", "  stockade group list", "/groups", []string{"GROUP", "FAMILY",
+		"RELEASE", "ARCHITECTURES", "LANE", "EDITION", "PINS", "FINDINGS"}, func(g api.Group) []string {
+		return []string{g.Name, g.Family, g.Release, strings.Join(g.Architectures, " "), g.Lane,
+			first(g.Edition, "none yet"), strings.Join(g.Pins, ", "), worst(g.Findings)}
+	}, func(g api.Group) string { return g.Name }, "no group is described yet: stockade record FILE")
+	show := shower(a, "show GROUP", "Show one group", "  stockade group show gatehouse", "/groups/",
+		complete, func(g api.Group) {
+			a.fields("group", g.Name, "family", g.Family, "release", g.Release, "architectures",
+				strings.Join(g.Architectures, " "), "lane", g.Lane, "edition", first(g.Edition, "none yet"),
+				"pins", strings.Join(g.Pins, ", "))
+		}, func(g api.Group) string { return g.Name })
+	var at, out, named string
+	files := &cobra.Command{Use: "files GROUP", Short: "Write the files that a machine of the group needs",
+		Long: `Write the package client's own configuration, keys included, as it lies under a
+machine's root. Without --out the files are shown. They are for the edition that
+the lane shows, or for the one that --edition names, or for the one that lies in
+the folder of --at. What an earlier call wrote below the same root and is no longer
+needed is taken away.`,
+		Example: "  stockade group files gatehouse --out /mnt/machine\n  stockade group files gatehouse " +
+			"--edition barrage/2\n  stockade group files gatehouse --at /media/stick/barrage --out " +
+			"/mnt/machine", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if at != "" && !strings.Contains(at, "://") {
+				abs, err := filepath.Abs(at)
+				if err != nil {
+					return err
+				}
+				at = abs
+				if name, err := edition.ExportedName(at); err == nil && named == "" {
+					named = name
+				}
+			}
+			path := "/groups/" + url.PathEscape(args[0]) + "/files?" + url.Values{"at": {at},
+				"edition": {named}}.Encode()
+			f, err := client.Get[api.Files](cmd.Context(), a.client(), path)
+			if err != nil {
+				return err
+			}
+			var names []string
+			for _, x := range f.Files {
+				names = append(names, x.Path)
+			}
+			if out != "" {
+				files := make([]archive.ClientFile, len(f.Files))
+				for i, x := range f.Files {
+					files[i] = archive.ClientFile{Path: x.Path, Mode: x.Mode, Data: x.Data}
+				}
+				gone, left, err := machine.WriteFiles(out, files)
+				if err != nil {
+					return err
+				}
+				for _, path := range gone {
+					a.say("/%s is no longer needed, and was taken away", path)
+				}
+				for _, path := range left {
+					a.say("/%s is no longer needed; it was changed since it was written, so it stays", path)
+				}
+			}
+			if err := a.show(f, func() {
+				a.findings(a.err, f.Findings)
+				for _, x := range f.Files {
+					switch {
+					case out != "":
+						fmt.Fprintln(a.out, filepath.Join(out, x.Path))
+					case strings.HasSuffix(x.Path, ".gpg"):
+						fmt.Fprintf(a.out, "%s\n    (a keyring of %d bytes)\n\n",
+							a.paint(bold, "/"+x.Path), len(x.Data))
+					default:
+						fmt.Fprintf(a.out, "%s\n", a.paint(bold, "/"+x.Path))
+						for l := range strings.Lines(string(x.Data)) {
+							fmt.Fprint(a.out, "    "+l)
+						}
+						fmt.Fprintln(a.out)
+					}
+				}
+			}, names); err != nil {
+				return err
+			}
+			if f.Findings.HasErrors() {
+				return no()
+			}
+			return nil
+		}}
+	files.Flags().StringVar(&named, "edition", "", "MIRROR/N: the edition that the files are for")
+	files.Flags().StringVar(&at, "at", "",
+		"URL or folder where the packages are found; the lane's address if left out")
+	files.Flags().StringVar(&out, "out", "", "the machine's root, below which the files are written")
+	return noun("group", "Kinds of machines", list, show, files)
+}

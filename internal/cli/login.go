@@ -1,0 +1,81 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"stockade/internal/api"
+	"stockade/internal/client"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"go.yaml.in/yaml/v3"
+	"golang.org/x/term"
+)
+
+// remembered is what login keeps.
+type remembered struct {
+	Server string `yaml:"server"`
+	Token  string `yaml:"token"`
+}
+
+func rememberedFile() (string, error) {
+	dir, err := os.UserConfigDir()
+	return filepath.Join(dir, "stockade", "login.yaml"), err
+}
+
+func (a *app) loginCommand() *cobra.Command {
+	var tokenFile string
+	c := &cobra.Command{Use: "login [SERVER]", Short: "Remember a service and a token for it",
+		Long: `Remember a service and a token for it, in a file that only you can read. The
+token is asked for, or read from --token-file, or from STOCKADE_TOKEN.`,
+		Example: "  stockade login http://127.0.0.1:8440 --token-file /srv/stockade/warden.token",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r := remembered{Server: first(strings.Join(args, ""), a.server, os.Getenv("STOCKADE_SERVER"),
+				"http://127.0.0.1:8440"), Token: os.Getenv("STOCKADE_TOKEN")}
+			r.Server = strings.TrimRight(r.Server, "/")
+			if tokenFile != "" {
+				raw, err := os.ReadFile(tokenFile)
+				if err != nil {
+					return usage("the token file cannot be read: %v", err)
+				}
+				r.Token = strings.TrimSpace(string(raw))
+			}
+			if r.Token == "" {
+				f, ok := a.in.(*os.File)
+				if !ok || !term.IsTerminal(int(f.Fd())) {
+					return usage("no token: give --token-file, or set STOCKADE_TOKEN")
+				}
+				fmt.Fprint(a.err, "Token: ")
+				raw, err := term.ReadPassword(int(f.Fd()))
+				fmt.Fprintln(a.err)
+				if err != nil {
+					return err
+				}
+				r.Token = strings.TrimSpace(string(raw))
+			}
+			who, err := client.Get[api.Who](cmd.Context(), client.New(r.Server, r.Token), "/whoami")
+			if err != nil {
+				return err
+			}
+			file, err := rememberedFile()
+			if err != nil {
+				return err
+			}
+			raw, err := yaml.Marshal(r)
+			if err != nil {
+				return err
+			}
+			if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+				return err
+			}
+			if err := os.WriteFile(file, raw, 0o600); err != nil {
+				return err
+			}
+			a.say("%s at %s, as %s; remembered in %s", who.Account, r.Server, who.Role, file)
+			return nil
+		}}
+	c.Flags().StringVar(&tokenFile, "token-file", "", "read the token from this file")
+	return c
+}

@@ -1,0 +1,94 @@
+package cli
+
+import (
+	"fmt"
+	"net/url"
+	"stockade/internal/api"
+	"stockade/internal/client"
+	"strconv"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) revisionCommand() *cobra.Command {
+	list := lister(a, "List changes of what is described, newest first", "  stockade revision list",
+		"/revisions", []string{"REVISION>", "WHEN", "BY", "SUMMARY"}, func(r api.Revision) []string {
+			return []string{strconv.FormatInt(r.ID, 10), date(r.At), r.By, r.Summary}
+		}, func(r api.Revision) string { return strconv.FormatInt(r.ID, 10) },
+		"nothing was described yet: stockade record FILE")
+	get := func(cmd *cobra.Command, id string) (api.Revision, error) {
+		if _, err := strconv.Atoi(id); err != nil {
+			return api.Revision{}, usage("%q is not the number of a revision", id)
+		}
+		return client.Get[api.Revision](cmd.Context(), a.client(), "/revisions/"+id)
+	}
+	show := &cobra.Command{Use: "show REVISION",
+		Short: "Show the whole description as it was after a revision", Example: "  stockade revision show 1",
+		Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := get(cmd, args[0])
+			if err != nil {
+				return err
+			}
+			return a.show(r, func() { fmt.Fprint(a.out, r.Whole) }, []string{args[0]})
+		}}
+	diff := &cobra.Command{Use: "diff REVISION", Short: "Show what a revision changed",
+		Example: "  stockade revision diff 1", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := get(cmd, args[0])
+			if err != nil {
+				return err
+			}
+			j := api.Judgement{Changes: r.Changes}
+			return a.show(r.Changes, func() { a.changes(j) }, changeNames(j))
+		}}
+	restore := &cobra.Command{
+		Use: "restore REVISION", Short: "Make the description what it was after a revision",
+		Args: cobra.ExactArgs(1),
+		Long: `Make the description, or with --only one object of it, what it was after a revision.
+What that would change is shown first. Decisions about keys stay as they are now.`,
+		Example: "  stockade revision restore 1 --only source/tarn\n  stockade revision restore 1",
+	}
+	var only string
+	restore.Flags().StringVar(&only, "only", "", "KIND/NAME: this alone, such as source/tarn")
+	restore.RunE = func(cmd *cobra.Command, args []string) error {
+		if _, err := get(cmd, args[0]); err != nil {
+			return err
+		}
+		path := "/revisions/" + args[0] + "/restore"
+		would, err := client.Get[api.Judgement](cmd.Context(), a.client(),
+			path+"?object="+url.QueryEscape(only))
+		if err != nil {
+			return err
+		}
+		if len(would.Changes) == 0 {
+			return a.show(would, func() {
+				a.say("nothing would change: it is what revision %s says", args[0])
+			}, nil)
+		}
+		if !a.yes {
+			was := a.out
+			a.out = a.err // the question is about what is shown
+			a.changes(would)
+			a.findings(a.err, withoutNotes(would.Findings))
+			a.out = was
+			what := fmt.Sprintf("%d objects", len(would.Changes))
+			if len(would.Changes) == 1 {
+				what = would.Changes[0].Kind + " " + would.Changes[0].Name
+			}
+			if err := a.sure("This changes " + what + " back to revision " + args[0] +
+				"; decisions about keys stay as they are now."); err != nil {
+				return err
+			}
+		}
+		j, err := client.Post[api.Judgement](cmd.Context(), a.client(), path, api.Restore{Object: only})
+		if err != nil {
+			return err
+		}
+		return a.show(j, func() {
+			a.changes(j)
+			a.findings(a.err, withoutNotes(j.Findings))
+			a.say("recorded as revision %d", j.Revision)
+		}, changeNames(j))
+	}
+	return noun("revision", "Changes of what is described", list, show, diff, restore)
+}

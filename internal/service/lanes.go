@@ -1,0 +1,205 @@
+package service
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"stockade/core/definition"
+	"stockade/core/edition"
+	"stockade/core/finding"
+	"stockade/internal/api"
+	"stockade/internal/store"
+
+	"github.com/gin-gonic/gin"
+)
+
+func (s *Service) handleLanes(c *gin.Context) (any, error) {
+	set, all, err := s.toldNow()
+	if err != nil {
+		return nil, err
+	}
+	return page(s.laneList(set, all))
+}
+
+func (s *Service) handleLane(c *gin.Context) (any, error) {
+	out, err := s.lane(c.Param("name"))
+	if err != nil {
+		return nil, err
+	}
+	_, all, err := s.toldNow()
+	out.Findings = all.of("lane " + out.Name)
+	return out, err
+}
+
+func (s *Service) moveLane(f func(string, api.Move, string) (api.Lane, error)) handler {
+	return func(c *gin.Context) (any, error) {
+		in, err := optional[api.Move](c)
+		if err != nil {
+			return nil, err
+		}
+		return f(c.Param("name"), in, who(c).Name)
+	}
+}
+
+func (s *Service) laneList(set *definition.Set, all states) ([]api.Lane, error) {
+	now, err := s.ledger.read(s.db, s.keys)
+	if err != nil {
+		return nil, err
+	}
+	followers := followersOf(set)
+	var out []api.Lane
+	for _, name := range slices.Sorted(maps.Keys(set.Lanes)) {
+		l, err := s.describeLane(set, now, name, followers[name])
+		if err != nil {
+			return nil, err
+		}
+		l.Findings = all.of("lane " + name)
+		out = append(out, l)
+	}
+	return out, nil
+}
+
+func (s *Service) lane(name string) (api.Lane, error) {
+	set, err := s.db.Described()
+	if err != nil {
+		return api.Lane{}, err
+	}
+	if _, ok := set.Lanes[name]; !ok {
+		return api.Lane{}, dangling("", "lane", name, set.Lanes)
+	}
+	now, err := s.ledger.read(s.db, s.keys)
+	if err != nil {
+		return api.Lane{}, err
+	}
+	return s.describeLane(set, now, name, followersOf(set)[name])
+}
+
+// describeLane tells where a lane points, and who follows it.
+func (s *Service) describeLane(set *definition.Set, now *inForce, name string, followers []string) (api.Lane,
+	error) {
+	l, moves := set.Lanes[name], now.moves(name)
+	if len(moves) == 0 && now.broken != nil {
+		return api.Lane{}, now.broken
+	}
+	out := api.Lane{
+		Name:     name,
+		Mirror:   l.Mirror,
+		URL:      s.PackagesURL() + "/lane/" + name,
+		History:  []api.Step{},
+		Groups:   []string{},
+		Findings: finding.List{},
+	}
+	for i, m := range moves {
+		step := api.Step{
+			Edition: fmt.Sprintf("%s/%d", m.Mirror, m.Edition),
+			At:      m.At,
+			By:      m.By,
+			Reason:  m.Reason,
+			Back:    m.Back,
+		}
+		if i == 0 {
+			out.Edition = step.Edition
+		}
+		out.History = append(out.History, step)
+	}
+	out.Groups = append(out.Groups, followers...)
+	return out, nil
+}
+
+func (s *Service) move(name string, m api.Move, by string) (api.Lane, error) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	l, err := s.lane(name)
+	if err != nil {
+		return l, err
+	}
+	to, err := edition.ParseID(m.Edition, l.Mirror)
+	if err != nil {
+		return l, err
+	}
+	if to.Mirror != l.Mirror {
+		return l, finding.New("define.bad-value", "lane "+name,
+			"the lane shows editions of %s, and %s is of another mirror", l.Mirror, m.Edition)
+	}
+	open, _, err := s.standing(to.Mirror, to.Number)
+	if err != nil {
+		return l, err
+	}
+	missing, err := open.Missing()
+	if err != nil {
+		return l, err
+	}
+	if missing != "" {
+		return l, finding.New("edition.damaged", "edition "+open.Name(),
+			"%s, and perhaps more of it, is gone or cut short; the lane stays where it is", missing)
+	}
+	return s.step(l, store.Move{Lane: name, Mirror: to.Mirror, Edition: to.Number, Reason: m.Reason}, by)
+}
+
+func (s *Service) back(name string, m api.Move, by string) (api.Lane, error) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	l, err := s.lane(name)
+	if err != nil {
+		return l, err
+	}
+	moves, err := s.moves(name)
+	if err != nil {
+		return l, err
+	}
+	// Where the lane was before it came to where it is: steps back are undone
+	// moves, so they are taken off a stack.
+	var stack []store.Move
+	for _, mv := range slices.Backward(moves) {
+		if mv.Back && len(stack) > 0 {
+			stack = stack[:len(stack)-1]
+			continue
+		}
+		stack = append(stack, mv)
+	}
+	for i := len(stack) - 2; i >= 0; i-- {
+		if _, _, err := s.standing(stack[i].Mirror, stack[i].Edition); err == nil {
+			return s.step(l, store.Move{
+				Lane:    name,
+				Mirror:  stack[i].Mirror,
+				Edition: stack[i].Edition,
+				Reason:  m.Reason,
+				Back:    true,
+			}, by)
+		}
+	}
+	return l, &api.Problem{
+		Title:  "The lane was not moved",
+		Status: 409,
+		Type:   "urn:stockade:no-way-back",
+		Detail: "the lane " + name + " showed no other edition before that still stands",
+	}
+}
+
+func (s *Service) step(l api.Lane, m store.Move, by string) (api.Lane, error) {
+	m.At, m.By = s.now().UTC(), by
+	action := "lane.move"
+	if m.Back {
+		action = "lane.back"
+	}
+	err := s.db.Tx(func(tx *store.DB) error {
+		if err := tx.AddMove(m); err != nil {
+			return err
+		}
+		return s.write(tx, by, action, "lane "+l.Name, map[string]string{"from": l.Edition, "to": fmt.Sprintf(
+			"%s/%d", m.Mirror, m.Edition), "reason": m.Reason})
+	})
+	if err != nil {
+		return l, err
+	}
+	return s.lane(l.Name)
+}
+
+// followersOf gives the groups that follow each lane, in order.
+func followersOf(set *definition.Set) map[string][]string {
+	out := map[string][]string{}
+	for _, g := range slices.Sorted(maps.Keys(set.Groups)) {
+		out[set.Groups[g].Lane] = append(out[set.Groups[g].Lane], g)
+	}
+	return out
+}

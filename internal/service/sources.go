@@ -1,0 +1,302 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"maps"
+	"slices"
+	"stockade/core/definition"
+	"stockade/core/families"
+	"stockade/core/finding"
+	"stockade/core/mirror"
+	"stockade/internal/api"
+	"stockade/internal/store"
+	"time"
+
+	"github.com/gin-gonic/gin"
+)
+
+func (s *Service) handleSources(c *gin.Context) (any, error) {
+	t, set, err := s.trustedAndSet()
+	if err != nil {
+		return nil, err
+	}
+	var out []api.Source
+	all, err := s.states(set, t)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range slices.Sorted(maps.Keys(set.Sources)) {
+		out = append(out, s.describeSource(set, all, name))
+	}
+	return page(out, nil)
+}
+
+func (s *Service) handleSource(c *gin.Context) (any, error) {
+	set, all, err := s.toldNow()
+	if err != nil {
+		return nil, err
+	}
+	name := c.Param("name")
+	if _, ok := set.Sources[name]; !ok {
+		return nil, dangling("", "source", name, set.Sources)
+	}
+	out := s.describeSource(set, all, name)
+	out.Text = sourceText(set, name)
+	tag, err := s.describedTag()
+	c.Header("ETag", tag)
+	return out, err
+}
+
+func (s *Service) handleRefresh(c *gin.Context) (any, error) {
+	in, err := optional[api.Refresh](c)
+	if err != nil {
+		return nil, err
+	}
+	if in.AcceptOnce != "" && who(c).Role != api.Warden {
+		return nil, &api.Problem{
+			Title:  "Not allowed",
+			Status: 403,
+			Type:   "urn:stockade:rights",
+			Detail: "only a warden may accept an older root",
+		}
+	}
+	return s.startRefresh(c.Param("name"), who(c).Name, in.AcceptOnce)
+}
+
+func (s *Service) handleProbe(c *gin.Context) (any, error) {
+	return s.startProbe(c.Param("name"), who(c).Name)
+}
+
+func (s *Service) editSource(verb string, edit func(*definition.Source)) handler {
+	return func(c *gin.Context) (any, error) {
+		name := c.Param("name")
+		return refused("The source was not changed")(s.change(who(c).Name, who(c).Role, verb+" source "+name,
+			func(set *definition.Set) error {
+				src, ok := set.Sources[name]
+				if !ok {
+					return dangling("", "source", name, set.Sources)
+				}
+				if edit == nil {
+					delete(set.Sources, name)
+					for k, key := range set.Keys { // decisions for it go with it
+						key.VouchedFor = slices.DeleteFunc(slices.Clone(key.VouchedFor), func(v string) bool {
+							return v == name
+						})
+						set.Keys[k] = key
+					}
+					return nil
+				}
+				edit(&src)
+				set.Sources[name] = src
+				return nil
+			}))
+	}
+}
+
+func (s *Service) describeSource(set *definition.Set, all states, name string) api.Source {
+	out := api.Source{
+		Name:     name,
+		Source:   set.Sources[name],
+		Mirrors:  set.UsersOf(name),
+		Findings: all.of("source " + name),
+	}
+	if out.Mirrors == nil {
+		out.Mirrors = []string{}
+	}
+	for _, f := range set.Signers(name) { // what is wrong with a key is wrong with what it signs
+		for _, k := range all["key "+f] {
+			out.Findings = withFinding(out.Findings, k)
+		}
+	}
+	out.Findings.Sort()
+	var a mirror.Accepted
+	if at, err := s.db.Kept("accepted", name, &a); err == nil {
+		a.Conditional = nil
+		out.Accepted, out.Checked = &a, at
+	}
+	if at, err := s.db.Kept("refresh", name, &checked{}); err == nil && at.After(out.Checked) {
+		out.Checked = at
+	}
+	var pr probed
+	if _, err := s.db.Kept("probe", name, &pr); err == nil {
+		out.Probes = pr.Results
+	}
+	return out
+}
+
+// source makes what the core needs of a described source.
+func (s *Service) source(set *definition.Set, t *trusted, name string) (*mirror.Source, error) {
+	src, ok := set.Sources[name]
+	if !ok {
+		return nil, dangling("", "source", name, set.Sources)
+	}
+	if src.Managed() {
+		return s.houseSource(set, name)
+	}
+	route, err := set.Route(name)
+	if err != nil {
+		return nil, err
+	}
+	age, err := src.MaxAge.Duration()
+	if err != nil {
+		return nil, err
+	}
+	out := &mirror.Source{Name: name, Standing: src.Standing, Priority: src.Priority, Spec: src.Archive(name),
+		Family: families.All[src.Family],
+		Route:  route, Keyring: t.keyring(set, name, s.now), MaxAge: age}
+	var a mirror.Accepted
+	if _, err := s.db.Kept("accepted", name, &a); err == nil {
+		out.Accepted = &a
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	if len(out.Keyring.Counting()) == 0 {
+		return out, t.WhyNone(name, set.Signers(name), t.certificates)
+	}
+	return out, nil
+}
+
+// checked is what was found out about a source the last time.
+type checked struct {
+	Findings finding.List `json:"findings"`
+}
+
+// keepAccepted remembers the root that was found good. Another job may have
+// accepted a newer one of the same source meanwhile: that one stays.
+func (s *Service) keepAccepted(p *mirror.Publication) error {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	a := p.Accepted
+	var now *mirror.Accepted
+	var kept mirror.Accepted
+	if _, err := s.db.Kept("accepted", a.Source, &kept); err == nil {
+		now = &kept
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	if !p.MayAccept(now) {
+		return nil
+	}
+	if err := s.db.Keep("accepted", a.Source, a, s.now().UTC()); err != nil {
+		return err
+	}
+	if p.Changed {
+		day := s.now().UTC().Format(time.DateOnly)
+		seen := map[string]int{}
+		s.db.Kept("days", a.Source, &seen)
+		seen[day]++
+		for len(seen) > 120 {
+			delete(seen, slices.Min(slices.Collect(maps.Keys(seen))))
+		}
+		return s.db.Keep("days", a.Source, seen, s.now().UTC())
+	}
+	return nil
+}
+
+func (s *Service) startRefresh(name, by, acceptOnce string) (api.Job, error) {
+	t, set, err := s.trustedAndSet()
+	if err != nil {
+		return api.Job{}, err
+	}
+	if _, ok := set.Sources[name]; !ok {
+		return api.Job{}, dangling("", "source", name, set.Sources)
+	}
+	return s.jobs.start("refresh", "source "+name, by,
+		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
+			release, err := s.sweeping.use(ctx) // a house source is published into the pool here
+			if err != nil {
+				return nil, nil, err
+			}
+			defer release()
+			src, err := s.source(set, t, name)
+			if err != nil {
+				return nil, nil, s.judged(name, nil, err)
+			}
+			src.AcceptOnce = acceptOnce
+			b := s.builder(sink)
+			pub, err := b.Refresh(ctx, src)
+			if err != nil {
+				return nil, nil, s.judged(name, nil, err)
+			}
+			if _, err := b.Lists(ctx, pub); err != nil {
+				return nil, pub.Findings, s.judged(name, pub.Findings, err)
+			}
+			if err := s.pool.Flush(); err != nil {
+				return nil, nil, err
+			}
+			if err := s.keepAccepted(pub); err != nil {
+				return nil, nil, err
+			}
+			if acceptOnce != "" {
+				if err := s.record(by, "source.accept-once", "source "+name,
+					map[string]string{"reason": acceptOnce,
+						"root": pub.Accepted.Date.Format(time.RFC3339)}); err != nil {
+					return nil, nil, err
+				}
+			}
+			return map[string]any{
+					"changed":   pub.Changed,
+					"root_date": pub.Root.Date,
+					"upstream":  pub.Accepted.Upstream,
+					"signer":    pub.Root.Signer,
+				},
+				pub.Findings, s.judged(name, pub.Findings, nil)
+		})
+}
+
+// judged keeps what a refresh found, and journals a refusal.
+func (s *Service) judged(name string, found finding.List, err error) error {
+	all := append(finding.List{}, found...)
+	if f, ok := finding.From(err); ok {
+		all = append(all, f)
+		if jerr := s.record("stockade", "source.refused", "source "+name, map[string]string{"code": f.Code,
+			"text": f.Text}); jerr != nil {
+			return jerr
+		}
+	}
+	if kerr := s.db.Keep("refresh", name, checked{all}, s.now().UTC()); kerr != nil {
+		return kerr
+	}
+	return err
+}
+
+func (s *Service) startProbe(name, by string) (api.Job, error) {
+	t, set, err := s.trustedAndSet()
+	if err != nil {
+		return api.Job{}, err
+	}
+	src, err := s.source(set, t, name)
+	if src == nil {
+		return api.Job{}, err
+	}
+	if src.House != nil {
+		return api.Job{}, finding.New("define.bad-value", "source "+name,
+			"it has no upstreams that could be probed: it holds what is added by hand").
+			Do("stockade package list --source %s shows what it holds", name)
+	}
+	return s.jobs.start("probe", "source "+name, by,
+		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
+			results, found := s.builder(sink).Probe(ctx, src)
+			if err := s.db.Keep("probe", name, probed{results, found}, s.now().UTC()); err != nil {
+				return nil, nil, err
+			}
+			return results, found, nil
+		})
+}
+
+type probed struct {
+	Results  []mirror.ProbeResult `json:"results"`
+	Findings finding.List         `json:"findings"`
+}
+
+// sourceText writes one source as a document of its own, with what it names.
+func sourceText(set *definition.Set, name string) string {
+	one := definition.NewSet()
+	one.Sources[name] = set.Sources[name]
+	text, err := one.YAML()
+	if err != nil {
+		return ""
+	}
+	return text
+}

@@ -1,0 +1,55 @@
+package store
+
+import (
+	"stockade/internal/api"
+	"time"
+)
+
+// Job is a piece of work that takes time. States: running, done, failed,
+// stopped, interrupted.
+type Job struct {
+	ID       int64 `gorm:"primaryKey"`
+	Kind     string
+	Object   string       `gorm:"index"`
+	State    api.JobState `gorm:"index"`
+	By       string
+	Started  time.Time
+	Ended    *time.Time
+	Progress string // JSON
+	Problem  string // what went wrong, in people's words
+	Findings string // JSON
+	Result   string // JSON
+}
+
+// AddJob records a new job.
+func (d *DB) AddJob(j *Job) error { return d.g.Create(j).Error }
+
+// SaveJob records how a job stands.
+func (d *DB) SaveJob(j Job) error { return d.save(&j) }
+
+// JobBy gives one job.
+func (d *DB) JobBy(id int64) (Job, error) { return one[Job](d, "id = ?", id) }
+
+// Jobs gives the newest jobs before a number (0: all), perhaps of one state.
+func (d *DB) Jobs(state string, before int64, limit int) ([]Job, error) {
+	if before == 0 {
+		before = 1 << 62
+	}
+	if state == "" {
+		return many[Job](d, "id DESC", limit, "id < ?", before)
+	}
+	return many[Job](d, "id DESC", limit, "id < ? AND state = ?", before, state)
+}
+
+// LastJobs gives the newest job of each kind on each object.
+func (d *DB) LastJobs() ([]Job, error) {
+	return many[Job](d, "id", 0, "id IN (SELECT MAX(id) FROM jobs GROUP BY kind, object)")
+}
+
+// Interrupt marks the jobs that were running when the service ended.
+func (d *DB) Interrupt(at time.Time) (int64, error) {
+	r := d.g.Model(&Job{}).Where("state = ?", api.Running).Updates(map[string]any{"state": api.Interrupted,
+		"ended":   at,
+		"problem": "the service ended while it ran; run it again: what was verified is kept"})
+	return r.RowsAffected, r.Error
+}

@@ -1,0 +1,39 @@
+package store
+
+import (
+	"encoding/json"
+	"time"
+)
+
+// Kept is the newest of something that is replaced whole: accepted roots,
+// findings of a check, probe results. Body is JSON.
+type Kept struct {
+	Kind string `gorm:"primaryKey"`
+	Name string `gorm:"primaryKey"`
+	At   time.Time
+	Body string
+}
+
+// Keep replaces the newest of something.
+func (d *DB) Keep(kind, name string, v any, at time.Time) error {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	return d.save(&Kept{Kind: kind, Name: name, At: at, Body: string(raw)})
+}
+
+// Kept reads it; ErrNotFound when there is none.
+func (d *DB) Kept(kind, name string, v any) (time.Time, error) {
+	k, err := one[Kept](d, "kind = ? AND name = ?", kind, name)
+	if err != nil {
+		return time.Time{}, err
+	}
+	return k.At, json.Unmarshal([]byte(k.Body), v)
+}
+
+// AllKept gives everything of one kind.
+func (d *DB) AllKept(kind string) ([]Kept, error) { return many[Kept](d, "name", 0, "kind = ?", kind) }
+
+// Drop forgets it.
+func (d *DB) Drop(kind, name string) error { return d.g.Delete(&Kept{Kind: kind, Name: name}).Error }
