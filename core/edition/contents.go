@@ -34,6 +34,13 @@ type Item struct {
 	Wanted     bool              `json:"wanted,omitempty"`
 }
 
+// itemLine is a line of the list. Until the format ListBySource, a module stream stood
+// beside the other fields.
+type itemLine struct {
+	Item
+	Stream string `json:"stream"`
+}
+
 // Items reads the package list.
 func (s *Sealed) Items(yield func(Item) error) error {
 	return s.ItemsFrom(0, func(it Item, _ int64) error { return yield(it) })
@@ -57,7 +64,12 @@ func (s *Sealed) ItemsFrom(offset int64, yield func(it Item, next int64) error) 
 			return ErrNoLine
 		}
 	}
-	return readLines(f, packagesFile, func(it Item, end int64) error { return yield(it, offset+end+1) })
+	return readLines(f, packagesFile, func(l itemLine, end int64) error {
+		if l.Stream != "" {
+			l.Attributes = map[string]string{"stream": l.Stream}
+		}
+		return yield(l.Item, offset+end+1)
+	})
 }
 
 // about opens a file that stands beside the sources.

@@ -46,7 +46,7 @@ type sealed struct {
 	files map[string]string
 }
 
-const packages = `{"source":"kelp","name":"drive","version":"1","arch":"amd64","size":5,"sha256":"d"}
+const packages = `{"source":"kelp","name":"drive","version":"1","arch":"amd64","size":5,"sha256":"d","stream":"drive:1"}
 {"source":"tarn","name":"sluicectl","version":"1.4-1","arch":"amd64","size":9,"sha256":"s"}
 `
 
@@ -138,8 +138,10 @@ func TestAnEditionOpensByWhatIsAskedFor(t *testing.T) {
 		t.Errorf("%d lists were read for one source", len(e.lists))
 	}
 	var names []string
-	if err := e.Items(func(i Item) error { names = append(names, i.Name); return nil }); err != nil ||
-		strings.Join(names, " ") != "drive sluicectl" {
+	if err := e.Items(func(i Item) error {
+		names = append(names, i.Name+i.Attributes["stream"])
+		return nil
+	}); err != nil || strings.Join(names, " ") != "drivedrive:1 sluicectl" {
 		t.Errorf("%v %v", names, err)
 	}
 	n := 0

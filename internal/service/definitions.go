@@ -121,6 +121,20 @@ func (p *proposal) renews(name string, c *trust.Certificate) {
 
 func (p *proposal) surroundings(s *Service, given *definition.Set,
 	files map[string][]byte) definition.Surroundings {
+	proposed := map[vouching]bool{}
+	for _, v := range p.vouches(given) {
+		proposed[vouching{v.Fingerprint, v.Source}] = true
+	}
+	recorded := map[string][]string{} // by file: the keys that were recorded with it, and are not given again
+	for name, k := range p.recorded.Keys {
+		if _, again := given.Keys[name]; again {
+			continue
+		}
+		recorded[k.File] = append(recorded[k.File], name)
+		if resolved := p.target.Resolve(name); resolved != k.File {
+			recorded[resolved] = append(recorded[resolved], name)
+		}
+	}
 	return definition.Surroundings{
 		Families: families.All,
 		ReadFile: func(path string) ([]byte, error) {
@@ -129,13 +143,10 @@ func (p *proposal) surroundings(s *Service, given *definition.Set,
 			}
 			// A recorded key's file was read when it was recorded.
 			var all []byte
-			for name, k := range p.recorded.Keys {
-				if _, again := given.Keys[name]; !again &&
-					(k.File == path || p.target.Resolve(name) == path) {
-					for _, f := range k.All() {
-						if c, ok := p.trusted.certificates[f]; ok {
-							all = append(all, c.Binary()...)
-						}
+			for _, name := range recorded[path] {
+				for _, f := range p.recorded.Keys[name].All() {
+					if c, ok := p.trusted.certificates[f]; ok {
+						all = append(all, c.Binary()...)
 					}
 				}
 			}
@@ -157,10 +168,7 @@ func (p *proposal) surroundings(s *Service, given *definition.Set,
 		},
 		Vouched: func(f, source string) bool {
 			_, vouched := p.trusted.Vouched(f, source)
-			return vouched ||
-				slices.ContainsFunc(p.vouches(given), func(v api.Vouching) bool {
-					return v.Fingerprint == f && v.Source == source
-				})
+			return vouched || proposed[vouching{f, source}]
 		},
 		Barred: func(f string) string {
 			b, _ := p.trusted.Barred(f)

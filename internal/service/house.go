@@ -1,7 +1,6 @@
 package service
 
 import (
-	"context"
 	"crypto/sha256"
 	"crypto/sha512"
 	"encoding/base64"
@@ -123,7 +122,7 @@ func packageID(p *archive.Package, sum string) string {
 }
 
 // addPackage takes a package file into a house source.
-func (s *Service) addPackage(ctx context.Context, source string, in api.NewPackage, body io.Reader,
+func (s *Service) addPackage(source string, in api.NewPackage, body io.Reader,
 	by string) (api.HousePackage, error) {
 	none := api.HousePackage{}
 	t, set, err := s.trustedAndSet()
@@ -145,6 +144,11 @@ func (s *Service) addPackage(ctx context.Context, source string, in api.NewPacka
 			"where the file came from, or what it is for, is missing").Do(
 			"give --from and --why: whoever looks at it later will want to know")
 	}
+	if release, err := s.sweeping.now(); err != nil { // before the whole file has come
+		return none, err
+	} else {
+		release()
+	}
 	tmp, err := os.CreateTemp(filepath.Join(s.cfg.Data, "tmp"), "upload-")
 	if err != nil {
 		return none, err
@@ -163,7 +167,7 @@ func (s *Service) addPackage(ctx context.Context, source string, in api.NewPacka
 	if err != nil {
 		return none, err
 	}
-	release, err := s.sweeping.use(ctx)
+	release, err := s.sweeping.now()
 	if err != nil {
 		return none, err
 	}
@@ -314,7 +318,7 @@ func (s *Service) handleAddPackage(c *gin.Context) (any, error) {
 			Detail: "the signature is not base64",
 		}
 	}
-	return s.addPackage(c.Request.Context(), c.Param("name"), in, c.Request.Body, who(c).Name)
+	return s.addPackage(c.Param("name"), in, c.Request.Body, who(c).Name)
 }
 
 func (s *Service) handleHousePackages(c *gin.Context) (any, error) {

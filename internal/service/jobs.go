@@ -273,6 +273,16 @@ func (j *jobs) get(id int64) (api.Job, error) {
 	return jobFrom(rec), err
 }
 
+// brief gives a job of a list as it stands, without its result.
+func (j *jobs) brief(rec store.Job) api.Job {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if r, ok := j.running[rec.ID]; ok {
+		return r.job
+	}
+	return jobFrom(rec)
+}
+
 func (j *jobs) stopJob(id int64) (api.Job, error) {
 	j.mu.Lock()
 	r, ok := j.running[id]
@@ -350,10 +360,7 @@ func (s *Service) handleJobs(c *gin.Context) (any, error) {
 	rows, err := s.db.Jobs(c.Query("state"), max(cursorOf(c), 0), limit)
 	out := api.Page[api.Job]{Items: []api.Job{}}
 	for _, r := range rows {
-		if j, err := s.jobs.get(r.ID); err == nil {
-			j.Result = nil // told by the job itself
-			out.Items = append(out.Items, j)
-		}
+		out.Items = append(out.Items, s.jobs.brief(r))
 	}
 	if len(rows) == limit {
 		out.Next = strconv.FormatInt(rows[limit-1].ID, 10)

@@ -46,6 +46,17 @@ func (s *sweeping) use(ctx context.Context) (release func(), err error) {
 	return func() { s.all.Release(1) }, nil
 }
 
+// now is use for a request, which waits for no job: while a sweep is under way it is
+// told to come again.
+func (s *sweeping) now() (release func(), err error) {
+	if !s.weighted().TryAcquire(1) {
+		return nil, &api.Problem{Title: "The pool is being swept", Status: 503, Type: "urn:stockade:busy",
+			Detail: "a sweep is under way, and nothing can be put into the pool meanwhile",
+			WayOut: "try again when it has ended: stockade job list"}
+	}
+	return func() { s.all.Release(1) }, nil
+}
+
 // alone waits until nothing puts files in. The error is the context's.
 func (s *sweeping) alone(ctx context.Context) (release func(), err error) {
 	// Acquire would stand in the queue, and everybody after it would stand behind.

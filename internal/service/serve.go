@@ -26,7 +26,7 @@ func (s *Service) packagesHandler() http.Handler {
 			http.NotFound(w, r)
 			return
 		}
-		e, _, err := s.standing(r.PathValue("mirror"), n)
+		e, err := s.served(edition.ID{Mirror: r.PathValue("mirror"), Number: n})
 		if err != nil {
 			http.NotFound(w, r)
 			return
@@ -47,19 +47,14 @@ func (s *Service) packagesHandler() http.Handler {
 // edition before, and asks for files that only that one has, still gets those
 // whose names tie them to their content, for the time of grace.
 func (s *Service) serveLane(w http.ResponseWriter, r *http.Request) {
-	defined, err := s.db.IsDescribed("lane", r.PathValue("lane"))
-	if err != nil || !defined {
+	moves, err := s.stepsOf(r.PathValue("lane"))
+	if errors.Is(err, errNowhere) {
 		http.NotFound(w, r)
 		return
 	}
-	moves, err := s.moves(r.PathValue("lane"))
 	if err != nil {
 		s.log.Error("what a lane shows cannot be told", "lane", r.PathValue("lane"), "error", err)
 		http.Error(w, "the edition of this lane cannot be told", http.StatusServiceUnavailable)
-		return
-	}
-	if len(moves) == 0 {
-		http.NotFound(w, r)
 		return
 	}
 	path := r.PathValue("path")
@@ -68,7 +63,7 @@ func (s *Service) serveLane(w http.ResponseWriter, r *http.Request) {
 		if i > 0 && (!lasting(first.Edition, path) || s.now().Sub(moves[i-1].At) > s.cfg.Grace) {
 			break
 		}
-		e, _, err := s.standing(m.Mirror, m.Edition)
+		e, err := s.served(edition.ID{Mirror: m.Mirror, Number: m.Edition})
 		if err != nil {
 			if i == 0 {
 				s.log.Error("a lane shows an edition that cannot be served", "lane", m.Lane, "edition",

@@ -68,6 +68,8 @@ type Service struct {
 	now       func() time.Time
 	db        *store.DB
 	pool      *pool.Dir
+	heads     heads
+	checked   judgement
 	fetch     *fetch.Client
 	site      *trust.SiteKey
 	keys      journal.Keys

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"stockade/core/definition"
@@ -237,7 +238,23 @@ func since(plan mirror.Plan, out *mirror.Outcome) finding.List {
 // checks gives the findings about all that is described, to be worked out once
 // for a list.
 func (s *Service) checks(set *definition.Set, t *trusted) finding.List {
+	now := s.db.Changes()
+	s.checked.mu.Lock()
+	defer s.checked.mu.Unlock()
+	if s.checked.changes == now && time.Since(s.checked.at) < toldFor {
+		return s.checked.found
+	}
 	around := (&proposal{recorded: set, target: set, trusted: t}).surroundings(s, definition.NewSet(), nil)
 	around.ReadFile = nil // key files were read when they were recorded
-	return definition.Check(set, around)
+	s.checked.changes, s.checked.at, s.checked.found = now, time.Now(), definition.Check(set, around)
+	return s.checked.found
+}
+
+// judgement is what the checks of the description found, kept until something is
+// recorded: keys end by themselves, so it is not kept for long.
+type judgement struct {
+	mu      sync.Mutex
+	changes int64 // of the database, when it was judged
+	at      time.Time
+	found   finding.List
 }

@@ -92,12 +92,13 @@ func (d *DB) Describe(target *definition.Set, changes []definition.Change, by, s
 	return rev, nil
 }
 
-// Revisions gives the newest revisions before a number (0: all).
+// Revisions gives the newest revisions before a number (0: all), without the descriptions
+// after them.
 func (d *DB) Revisions(before int64, limit int) ([]Revision, error) {
-	if before > 0 {
-		return many[Revision](d, "id DESC", limit, "id < ?", before)
+	if before <= 0 {
+		before = 1 << 62
 	}
-	return many[Revision](d, "id DESC", limit, "")
+	return list[Revision](d, []string{"whole"}, "id DESC", limit, "id < ?", before)
 }
 
 // EachRevision calls f for every revision, oldest first, a few at a time.

@@ -3,6 +3,8 @@ package store
 import (
 	"stockade/internal/api"
 	"time"
+
+	"gorm.io/gorm/clause"
 )
 
 // Job is a piece of work that takes time. States: running, done, failed,
@@ -24,26 +26,31 @@ type Job struct {
 // AddJob records a new job.
 func (d *DB) AddJob(j *Job) error { return d.g.Create(j).Error }
 
-// SaveJob records how a job stands.
-func (d *DB) SaveJob(j Job) error { return d.save(&j) }
+// SaveJob records how a job stands. It is no change of anything else: see Changes.
+func (d *DB) SaveJob(j Job) error {
+	return d.g.Clauses(clause.OnConflict{UpdateAll: true}).Create(&j).Error
+}
 
 // JobBy gives one job.
 func (d *DB) JobBy(id int64) (Job, error) { return one[Job](d, "id = ?", id) }
 
-// Jobs gives the newest jobs before a number (0: all), perhaps of one state.
+// Jobs gives the newest jobs before a number (0: all), perhaps of one state, without
+// their results.
 func (d *DB) Jobs(state string, before int64, limit int) ([]Job, error) {
 	if before == 0 {
 		before = 1 << 62
 	}
-	if state == "" {
-		return many[Job](d, "id DESC", limit, "id < ?", before)
+	where, args := "id < ?", []any{before}
+	if state != "" {
+		where, args = where+" AND state = ?", append(args, state)
 	}
-	return many[Job](d, "id DESC", limit, "id < ? AND state = ?", before, state)
+	return list[Job](d, []string{"result"}, "id DESC", limit, where, args...)
 }
 
-// LastJobs gives the newest job of each kind on each object.
+// LastJobs gives the newest job of each kind on each object, without their results.
 func (d *DB) LastJobs() ([]Job, error) {
-	return many[Job](d, "id", 0, "id IN (SELECT MAX(id) FROM jobs GROUP BY kind, object)")
+	return list[Job](d, []string{"result"}, "id", -1,
+		"id IN (SELECT MAX(id) FROM jobs GROUP BY kind, object)")
 }
 
 // Interrupt marks the jobs that were running when the service ended.

@@ -36,7 +36,7 @@ type journalStore struct{ d *DB }
 
 func (s journalStore) Size() (int64, error) {
 	var n *int64
-	err := s.d.g.Model(&journalEntry{}).Select("MAX(number) + 1").Scan(&n).Error
+	err := s.d.read.Model(&journalEntry{}).Select("MAX(number) + 1").Scan(&n).Error
 	if n == nil {
 		return 0, err
 	}

@@ -36,4 +36,7 @@ func (d *DB) Kept(kind, name string, v any) (time.Time, error) {
 func (d *DB) AllKept(kind string) ([]Kept, error) { return many[Kept](d, "name", 0, "kind = ?", kind) }
 
 // Drop forgets it.
-func (d *DB) Drop(kind, name string) error { return d.g.Delete(&Kept{Kind: kind, Name: name}).Error }
+func (d *DB) Drop(kind, name string) error {
+	defer d.changes.Add(1)
+	return d.g.Delete(&Kept{Kind: kind, Name: name}).Error
+}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"sync/atomic"
 	"time"
 
 	"github.com/glebarez/sqlite"
@@ -20,8 +21,15 @@ import (
 // ErrNotFound is returned when a record is not there.
 var ErrNotFound = errors.New("no such record")
 
-// DB is the open database.
-type DB struct{ g *gorm.DB }
+// DB is the open database. One connection writes; several read beside it, each what
+// was committed last. Within a transaction everything is read through its own.
+type DB struct {
+	g, read *gorm.DB
+	changes *atomic.Int64 // how often something was committed; see Changes
+}
+
+// readers is how many connections read.
+const readers = 4
 
 // Open opens or makes the database at path and brings it to the newest form.
 func Open(path string) (*DB, error) {
@@ -39,9 +47,23 @@ func Open(path string) (*DB, error) {
 			return nil, finding.Doing(err, "keep the database %s from others", path)
 		}
 	}
+	g, err := connect(path, "&_pragma=synchronous(FULL)", 1) // SQLite answers faster than it locks
+	if err != nil {
+		return nil, err
+	}
+	db := &DB{g: g, read: g, changes: &atomic.Int64{}}
+	if err := db.migrate(); err != nil {
+		return nil, fmt.Errorf("bring the database %s to its newest form: %w", path, err)
+	}
+	if db.read, err = connect(path, "&_pragma=query_only(1)", readers); err != nil {
+		return nil, err
+	}
+	return db, nil
+}
+
+func connect(path, pragmas string, most int) (*gorm.DB, error) {
 	dsn := "file:" + path +
-		"?_pragma=journal_mode(WAL)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)" +
-		"&_pragma=synchronous(FULL)"
+		"?_pragma=journal_mode(WAL)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)" + pragmas
 	g, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{Logger: logger.Discard, NowFunc: func() time.Time {
 		return time.Now().UTC()
 	}})
@@ -52,21 +74,26 @@ func Open(path string) (*DB, error) {
 	if err != nil {
 		return nil, err
 	}
-	raw.SetMaxOpenConns(1) // one writer; SQLite answers faster than it locks
-	db := &DB{g}
-	if err := db.migrate(); err != nil {
-		return nil, fmt.Errorf("bring the database %s to its newest form: %w", path, err)
-	}
-	return db, nil
+	raw.SetMaxOpenConns(most)
+	raw.SetMaxIdleConns(most)
+	return g, nil
 }
+
+// Changes counts what was committed since the database was opened, jobs aside. Whoever
+// keeps what he read asks whether the count is still the same.
+func (d *DB) Changes() int64 { return d.changes.Load() }
 
 // Close closes the database.
 func (d *DB) Close() error {
-	raw, err := d.g.DB()
-	if err != nil {
-		return err
+	var failed error
+	for _, g := range []*gorm.DB{d.read, d.g} {
+		raw, err := g.DB()
+		if err == nil {
+			err = raw.Close()
+		}
+		failed = errors.Join(failed, err)
 	}
-	return raw.Close()
+	return failed
 }
 
 // Check asks SQLite whether the file is sound.
@@ -83,12 +110,13 @@ func (d *DB) Check() error {
 
 // Tx runs f in one transaction: all of it happens or nothing.
 func (d *DB) Tx(f func(tx *DB) error) error {
-	return d.g.Transaction(func(g *gorm.DB) error { return f(&DB{g}) })
+	defer d.changes.Add(1)
+	return d.g.Transaction(func(g *gorm.DB) error { return f(&DB{g: g, read: g, changes: d.changes}) })
 }
 
 func one[T any](d *DB, where string, args ...any) (T, error) {
 	var v T
-	err := d.g.Where(where, args...).Limit(1).Take(&v).Error
+	err := d.read.Where(where, args...).Limit(1).Take(&v).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		err = ErrNotFound
 	}
@@ -97,7 +125,7 @@ func one[T any](d *DB, where string, args ...any) (T, error) {
 
 func many[T any](d *DB, order string, limit int, where string, args ...any) ([]T, error) {
 	out := []T{}
-	q := d.g.Order(order)
+	q := d.read.Order(order)
 	if where != "" {
 		q = q.Where(where, args...)
 	}
@@ -107,6 +135,13 @@ func many[T any](d *DB, order string, limit int, where string, args ...any) ([]T
 	return out, q.Find(&out).Error
 }
 
+// list is many without the columns that a list does not show.
+func list[T any](d *DB, omit []string, order string, limit int, where string, args ...any) ([]T, error) {
+	out := []T{}
+	return out, d.read.Omit(omit...).Order(order).Limit(limit).Where(where, args...).Find(&out).Error
+}
+
 func (d *DB) save(v any) error {
+	defer d.changes.Add(1)
 	return d.g.Clauses(clause.OnConflict{UpdateAll: true}).Create(v).Error
 }

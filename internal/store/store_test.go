@@ -192,3 +192,69 @@ func TestDecisionsOfAnOlderDatabaseAreTakenOver(t *testing.T) {
 		t.Errorf("%+v", d.Vouches())
 	}
 }
+
+// Who reads does not wait for who writes, and sees what was committed last.
+func TestReadingGoesOnBesideATransaction(t *testing.T) {
+	db, _ := open(t)
+	before := db.Changes()
+	inside, release := make(chan bool), make(chan bool)
+	done := make(chan error)
+	go func() {
+		done <- db.Tx(func(tx *DB) error {
+			if err := tx.SaveAccount(Account{Name: "mara"}); err != nil {
+				return err
+			}
+			if _, err := tx.AccountBy("mara"); err != nil {
+				return err
+			}
+			inside <- true
+			<-release
+			return nil
+		})
+	}()
+	<-inside
+	if _, err := db.AccountBy("mara"); !errors.Is(err, ErrNotFound) {
+		t.Errorf("what is not committed is read: %v", err)
+	}
+	release <- true
+	if err := <-done; err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.AccountBy("mara"); err != nil {
+		t.Errorf("what is committed is not read: %v", err)
+	}
+	if db.Changes() == before {
+		t.Error("a change was not counted")
+	}
+	if err := db.read.Create(&Account{Name: "other"}).Error; err == nil {
+		t.Error("a connection for reading writes")
+	}
+}
+
+func TestListsComeWithoutBodies(t *testing.T) {
+	db, _ := open(t)
+	j := Job{Kind: "build", Object: "mirror barrage", State: api.Done, Result: `{"large":1}`, Findings: "[]"}
+	if err := db.AddJob(&j); err != nil {
+		t.Fatal(err)
+	}
+	set := definition.NewSet()
+	set.Lanes["steady"] = definition.Lane{Mirror: "barrage"}
+	if _, err := db.Describe(set, definition.Compare(definition.NewSet(), set), "mara", "first",
+		time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	jobs, err := db.Jobs("", 0, 10)
+	if err != nil || len(jobs) != 1 || jobs[0].Result != "" || jobs[0].Findings != "[]" {
+		t.Errorf("%+v %v", jobs, err)
+	}
+	if whole, err := db.JobBy(j.ID); err != nil || whole.Result == "" {
+		t.Errorf("%+v %v", whole, err)
+	}
+	revisions, err := db.Revisions(0, 10)
+	if err != nil || len(revisions) != 1 || revisions[0].Whole != "" || revisions[0].Changes == "" {
+		t.Errorf("%+v %v", revisions, err)
+	}
+	if whole, err := db.RevisionBy(1); err != nil || whole.Whole == "" {
+		t.Errorf("%+v %v", whole, err)
+	}
+}

@@ -183,7 +183,7 @@ const e = computed(() => q.data.value)
                   <td class="mono">{{ it.version }}</td>
                   <td>{{ it.arch }}</td>
                   <td>{{ it.source }}</td>
-                  <td>{{ it.stream ? 'stream ' + it.stream : it.component }}</td>
+                  <td>{{ it.attributes?.stream ? 'stream ' + it.attributes?.stream : it.component }}</td>
                   <td class="num">{{ size(it.size) }}</td>
                   <td>{{ it.wanted ? 'wanted: ' + it.for : 'needed by ' + it.for }}</td>
                   <td class="max-w-72 truncate text-slate" :title="it.summary">{{ it.summary }}</td>
