@@ -1,6 +1,7 @@
 // Package families is the registry of the repository formats that Stockade knows:
 // the one place that lists them. Whatever works with families takes it from here,
-// and knows each of them only through the interfaces of archive.
+// and knows each of them only through the interfaces of archive. It trusts nothing and
+// does nothing: what a family believes is said in its own package.
 package families
 
 import (

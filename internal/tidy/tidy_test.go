@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"unicode/utf8"
@@ -110,6 +111,32 @@ func TestTheLinesOfTheConsoleEnd(t *testing.T) {
 		for i, line := range strings.Split(string(source), "\n") {
 			if n := columns(line); n > vueColumns {
 				t.Errorf("%s:%d: %d columns, and %d are read at once", name, i+1, n, vueColumns)
+			}
+		}
+	}
+}
+
+var named = regexp.MustCompile("`((?:core|internal)/[a-z/_]+\\.go)`((?:,? `[A-Za-z]+`)+)")
+
+// The document for newcomers leads to functions that are where it says.
+func TestTheArchitectureNamesWhatIsThere(t *testing.T) {
+	text, err := os.ReadFile(filepath.Join("..", "..", "docs", "architecture.md"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	found := named.FindAllStringSubmatch(string(text), -1)
+	if len(found) < 15 {
+		t.Fatalf("only %d places are named", len(found))
+	}
+	for _, m := range found {
+		source, err := os.ReadFile(filepath.Join("..", "..", filepath.FromSlash(m[1])))
+		if err != nil {
+			t.Error(err)
+			continue
+		}
+		for _, f := range strings.Fields(strings.NewReplacer(",", "", "`", "").Replace(m[2])) {
+			if !regexp.MustCompile(`(?m)^func (\([^)]*\) )?` + f + `\(`).Match(source) {
+				t.Errorf("%s has no function %s", m[1], f)
 			}
 		}
 	}
