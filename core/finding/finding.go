@@ -2,12 +2,9 @@
 // doubtful or worth knowing, and the one catalogue of codes that they use.
 //
 // A code is a promise to the people who script against Stockade: it is never
-// reused for another meaning. Texts from outside are put into findings as they are given;
-// whoever makes one from them writes them Harmless. The package decides nothing: what a
-// finding stops is up to who asked.
-//
-// The document docs/findings.md is generated from
-// the catalogue.
+// reused for another meaning. The document docs/findings.md is generated from the
+// catalogue. The package trusts nobody and decides nothing: what a finding stops is up to
+// who asked for it.
 package finding
 
 import (

@@ -6,6 +6,8 @@
 // unnoticed: Verify recomputes every hash and compares the head with the last
 // signed checkpoint. Who holds the signing key as well can rewrite everything;
 // a checkpoint kept elsewhere finds that out.
+//
+// It trusts the signing key, and nothing of the store. It does not know what entries mean.
 package journal
 
 import (

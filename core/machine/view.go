@@ -3,7 +3,8 @@
 // Whatever starts from a group starts from its View: the proof before an edition
 // is sealed, the choice of what a mirror takes, and the files that machines get.
 // It is worked out here and nowhere else. The package trusts what it is told of
-// sources: that was verified or described before.
+// sources: that was verified or described before. It decides nothing about keys, and
+// never asks a machine.
 package machine
 
 import (

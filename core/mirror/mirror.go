@@ -5,7 +5,8 @@
 // A byte is stored only when a chain stands behind it. Roots are believed
 // through the keyring of their source, everything else through digests. What
 // goes wrong comes back as findings; a build that fails leaves what was
-// verified in the pool, and nothing else.
+// verified in the pool, and nothing else. What a key may sign, and which edition a lane
+// shows, is not decided here.
 package mirror
 
 import (

@@ -6,7 +6,8 @@
 // they were verified before. It does not trust them to be harmless: what a
 // selection may cost is bounded in proportion to its size, a proof is bounded in
 // time, and both end when their context does. What could not be decided within
-// the bounds is an answer of its own (Undecided), never a yes.
+// the bounds is an answer of its own (Undecided), never a yes. It fetches nothing, and knows
+// a family only through archive.Matching.
 package solve
 
 import (
