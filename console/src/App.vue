@@ -18,7 +18,7 @@ import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { get, signIn, signOut, token, who, type Job, type Page, type Who } from './api'
 import Findings from './parts/Findings.vue'
 import SearchBox from './parts/SearchBox.vue'
-import SignIn from './pages/SignIn.vue'
+import SignIn from './pages/sign-in/SignIn.vue'
 
 const rooms = [
   { to: '/', text: 'Overview', icon: Squares2X2Icon },

@@ -72,7 +72,10 @@ type Documents struct {
 type Judgement struct {
 	Findings finding.List        `json:"findings"`
 	Changes  []definition.Change `json:"changes"`
-	Vouches  []Vouching          `json:"vouches"` // decisions about keys that it contains
+	// Recordable tells that there is something to record, and that no finding keeps it from
+	// being recorded. Whether the account may is another matter.
+	Recordable bool       `json:"recordable"`
+	Vouches    []Vouching `json:"vouches"` // decisions about keys that it contains
 	// certificates that are there, and that its files say more of
 	Renewed  []Renewed `json:"renewed"`
 	Revision int64     `json:"revision,omitempty"`
@@ -106,6 +109,8 @@ type Text struct {
 type Source struct {
 	Name string `json:"name"`
 	definition.Source
+	// Managed tells that it has no upstreams: it holds what is added to it by hand.
+	Managed  bool                 `json:"managed"`
 	Accepted *mirror.Accepted     `json:"accepted,omitempty"`
 	Checked  time.Time            `json:"checked,omitzero"` // last asked
 	Probes   []mirror.ProbeResult `json:"probes,omitempty"`

@@ -55,7 +55,15 @@ func (s *Service) propose(in api.Documents) (*proposal, error) {
 	definition.Excerpts(p.judgement.Findings, in.Documents...)
 	p.judgement.Changes = append(p.judgement.Changes, definition.Compare(recorded, p.target)...)
 	p.judgement.Vouches = append(p.judgement.Vouches, p.vouches(given)...)
+	p.judgement.Recordable = p.recordable()
 	return p, nil
+}
+
+// recordable tells whether there is something to record that nothing blocks.
+func (p *proposal) recordable() bool {
+	j := p.judgement
+	something := len(j.Changes) > 0 || len(j.Vouches) > 0 || len(j.Renewed) > 0
+	return something && len(definition.Blocking(j.Findings)) == 0
 }
 
 // vouches gives the decisions that documents make. Words that only stand in what
@@ -390,6 +398,7 @@ func (s *Service) proposeSet(recorded, target *definition.Set) (*proposal, error
 	if p.judgement.Changes == nil {
 		p.judgement.Changes = []definition.Change{}
 	}
+	p.judgement.Recordable = p.recordable()
 	return p, nil
 }
 

@@ -98,6 +98,7 @@ func (s *Service) describeSource(set *definition.Set, all states, name string) a
 	out := api.Source{
 		Name:     name,
 		Source:   set.Sources[name],
+		Managed:  set.Sources[name].Managed(),
 		Mirrors:  set.UsersOf(name),
 		Findings: all.of("source " + name),
 	}

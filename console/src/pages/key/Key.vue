@@ -1,15 +1,15 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
-import { get, post, type Key } from '../api'
-import { absolute } from '../format'
-import Finger from '../parts/Finger.vue'
-import Findings from '../parts/Findings.vue'
-import Mark from '../parts/Mark.vue'
-import Moment from '../parts/Moment.vue'
-import Reason from '../parts/Reason.vue'
-import Trouble from '../parts/Trouble.vue'
-import Vouch from '../parts/Vouch.vue'
+import { get, post, type Key } from '../../api'
+import { absolute } from '../../format'
+import Finger from '../../parts/Finger.vue'
+import Findings from '../../parts/Findings.vue'
+import Mark from '../../parts/Mark.vue'
+import Moment from '../../parts/Moment.vue'
+import Reason from '../../parts/Reason.vue'
+import Trouble from '../../parts/Trouble.vue'
+import Vouch from '../keys/Vouch.vue'
 const props = defineProps<{ fingerprint: string }>()
 const client = useQueryClient()
 const q = useQuery({

@@ -1,14 +1,14 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
-import { get, post, type Job, type Mirror, type Outcome } from '../api'
-import { count, size, span } from '../format'
-import Findings from '../parts/Findings.vue'
-import JobRun from '../parts/JobRun.vue'
-import Mark from '../parts/Mark.vue'
-import Moment from '../parts/Moment.vue'
-import Proofs from '../parts/Proofs.vue'
-import Trouble from '../parts/Trouble.vue'
+import { get, post, type Job, type Mirror, type Outcome } from '../../api'
+import { count, size, span } from '../../format'
+import Findings from '../../parts/Findings.vue'
+import JobRun from '../../parts/JobRun.vue'
+import Mark from '../../parts/Mark.vue'
+import Moment from '../../parts/Moment.vue'
+import Proofs from '../../parts/Proofs.vue'
+import Trouble from '../../parts/Trouble.vue'
 const props = defineProps<{ name: string }>()
 const client = useQueryClient()
 const q = useQuery({

@@ -1,10 +1,10 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
-import { get, type Files, type Group, type Page } from '../api'
-import Count from '../parts/Count.vue'
-import Findings from '../parts/Findings.vue'
-import Trouble from '../parts/Trouble.vue'
+import { get, type Files, type Group, type Page } from '../../api'
+import Count from '../../parts/Count.vue'
+import Findings from '../../parts/Findings.vue'
+import Trouble from '../../parts/Trouble.vue'
 const q = useQuery({ queryKey: ['groups'], queryFn: () => get<Page<Group>>('/groups') })
 const files = ref<Files | null>(null)
 const at = ref('')

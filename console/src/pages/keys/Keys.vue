@@ -1,13 +1,13 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
-import { get, post, type Key, type Page, type Source } from '../api'
-import Count from '../parts/Count.vue'
-import Finger from '../parts/Finger.vue'
-import Mark from '../parts/Mark.vue'
-import Modal from '../parts/Modal.vue'
-import Trouble from '../parts/Trouble.vue'
-import Vouch from '../parts/Vouch.vue'
+import { get, post, type Key, type Page, type Source } from '../../api'
+import Count from '../../parts/Count.vue'
+import Finger from '../../parts/Finger.vue'
+import Mark from '../../parts/Mark.vue'
+import Modal from '../../parts/Modal.vue'
+import Trouble from '../../parts/Trouble.vue'
+import Vouch from './Vouch.vue'
 const client = useQueryClient()
 const q = useQuery({ queryKey: ['keys'], queryFn: () => get<Page<Key>>('/keys') })
 const sources = useQuery({ queryKey: ['sources'], queryFn: () => get<Page<Source>>('/sources') })

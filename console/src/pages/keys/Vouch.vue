@@ -2,10 +2,10 @@
 // The dialog to vouch: the whole fingerprint typed, compared as it is typed.
 import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
-import { post, type Key } from '../api'
-import Mark from './Mark.vue'
-import Modal from './Modal.vue'
-import Trouble from './Trouble.vue'
+import { post, type Key } from '../../api'
+import Mark from '../../parts/Mark.vue'
+import Modal from '../../parts/Modal.vue'
+import Trouble from '../../parts/Trouble.vue'
 const props = defineProps<{ of: Key; source: string }>()
 const emit = defineEmits<{ close: [] }>()
 const client = useQueryClient()

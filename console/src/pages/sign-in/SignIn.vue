@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { ref } from 'vue'
-import { signIn } from '../api'
-import Trouble from '../parts/Trouble.vue'
+import { signIn } from '../../api'
+import Trouble from '../../parts/Trouble.vue'
 const text = ref('')
 const error = ref<unknown>(null)
 const busy = ref(false)

@@ -1,12 +1,12 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
-import { get, type Overview } from '../api'
-import { absolute, count, size } from '../format'
-import Findings from '../parts/Findings.vue'
-import JobRun from '../parts/JobRun.vue'
-import Mark from '../parts/Mark.vue'
-import Moment from '../parts/Moment.vue'
-import Trouble from '../parts/Trouble.vue'
+import { get, type Overview } from '../../api'
+import { absolute, count, size } from '../../format'
+import Findings from '../../parts/Findings.vue'
+import JobRun from '../../parts/JobRun.vue'
+import Mark from '../../parts/Mark.vue'
+import Moment from '../../parts/Moment.vue'
+import Trouble from '../../parts/Trouble.vue'
 const client = useQueryClient()
 const q = useQuery({
   queryKey: ['overview'],

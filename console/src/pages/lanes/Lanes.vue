@@ -1,13 +1,13 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
-import { get, post, type Edition, type Lane, type PackageChange, type Page } from '../api'
-import { count, size } from '../format'
-import Findings from '../parts/Findings.vue'
-import Mark from '../parts/Mark.vue'
-import Modal from '../parts/Modal.vue'
-import Moment from '../parts/Moment.vue'
-import Trouble from '../parts/Trouble.vue'
+import { get, post, type Edition, type Lane, type PackageChange, type Page } from '../../api'
+import { count, size } from '../../format'
+import Findings from '../../parts/Findings.vue'
+import Mark from '../../parts/Mark.vue'
+import Modal from '../../parts/Modal.vue'
+import Moment from '../../parts/Moment.vue'
+import Trouble from '../../parts/Trouble.vue'
 const client = useQueryClient()
 const lanes = useQuery({
   queryKey: ['lanes'],

@@ -2,14 +2,14 @@
 // What a house source holds: files added by hand, with where each came from.
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
-import { call, get, who, type HousePackage, type Page } from '../api'
-import { size } from '../format'
-import Findings from './Findings.vue'
-import Finger from './Finger.vue'
-import Mark from './Mark.vue'
-import Modal from './Modal.vue'
-import Moment from './Moment.vue'
-import Trouble from './Trouble.vue'
+import { call, get, who, type HousePackage, type Page } from '../../api'
+import { size } from '../../format'
+import Findings from '../../parts/Findings.vue'
+import Finger from '../../parts/Finger.vue'
+import Mark from '../../parts/Mark.vue'
+import Modal from '../../parts/Modal.vue'
+import Moment from '../../parts/Moment.vue'
+import Trouble from '../../parts/Trouble.vue'
 const props = defineProps<{ source: string; family: string }>()
 const client = useQueryClient()
 const q = useQuery({

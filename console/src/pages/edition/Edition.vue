@@ -1,0 +1,136 @@
+<script setup lang="ts">
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { computed, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { call, get, post, type Edition, type EditionDetail, type Job, type Page } from '../../api'
+import { count, size } from '../../format'
+import Findings from '../../parts/Findings.vue'
+import JobRun from '../../parts/JobRun.vue'
+import Mark from '../../parts/Mark.vue'
+import Moment from '../../parts/Moment.vue'
+import Question from '../../parts/Question.vue'
+import Tabs from '../../parts/Tabs.vue'
+import Trouble from '../../parts/Trouble.vue'
+import Advisories from './Advisories.vue'
+import Difference from './Difference.vue'
+import Origin from './Origin.vue'
+import Packages from './Packages.vue'
+
+const props = defineProps<{ mirror: string; number: string }>()
+const route = useRoute()
+const router = useRouter()
+const client = useQueryClient()
+const file = `${props.mirror}-${props.number}` // what is taken away is called
+const base = `/editions/${props.mirror}/${props.number}`
+const q = useQuery({ queryKey: ['edition', base], queryFn: () => get<EditionDetail>(base) })
+const others = useQuery({
+  queryKey: ['editions', props.mirror],
+  queryFn: () => get<Page<Edition>>('/editions?mirror=' + props.mirror),
+})
+const text = computed({
+  get: () => String(route.query.q ?? ''),
+  set: (v) => router.replace({ query: { ...route.query, q: v || undefined } }),
+})
+const against = computed({
+  get: () => String(route.query.against ?? ''),
+  set: (v) => router.replace({ query: { ...route.query, against: v || undefined } }),
+})
+const older = computed(() =>
+  (others.data.value?.items ?? []).filter((e) => String(e.number) !== props.number),
+)
+const job = ref<Job | null>(null)
+const last = ref<Job | null>(null)
+const error = ref<unknown>(null)
+const retiring = ref(false)
+async function verify() {
+  error.value = null
+  last.value = null
+  try {
+    job.value = await post<Job>(base + '/verify')
+  } catch (e) {
+    error.value = e
+  }
+}
+async function retire() {
+  retiring.value = false
+  try {
+    await call('DELETE', base)
+    await client.invalidateQueries()
+    router.push('/mirrors/' + props.mirror)
+  } catch (e) {
+    error.value = e
+  }
+}
+const tabs = computed(() => [
+  'Packages',
+  'Difference',
+  'Proof and origin',
+  ...(q.data.value?.seal.advisories ? ['Advisories'] : []),
+])
+const e = computed(() => q.data.value)
+</script>
+<template>
+  <Trouble :error="q.error.value" />
+  <div v-if="e" class="space-y-4">
+    <div class="flex items-center gap-3">
+      <h1 class="mono !text-[17px]">{{ e.name }}</h1>
+      <Mark v-if="e.sealed" kind="good" word="the seal holds" /><Mark
+        v-else
+        kind="error"
+        word="the seal does not hold"
+      /><span class="text-slate"
+        >made <Moment :at="e.created" /> · {{ e.copy }} · {{ count(e.packages, 'package') }} ·
+        {{ size(e.bytes)
+        }}<template v-if="e.lanes.length"> · shown by {{ e.lanes.join(', ') }}</template></span
+      >
+      <div class="ml-auto flex gap-2">
+        <button class="btn btn-stop" @click="retiring = true">Retire</button
+        ><button class="btn btn-go" :disabled="!!job" @click="verify">Verify now</button>
+      </div>
+    </div>
+    <Trouble :error="error" />
+    <div v-if="e.problem" class="panel border-flare p-3 text-flare">{{ e.problem }}</div>
+    <JobRun
+      v-if="job"
+      :job="job"
+      @end="
+        (j) => {
+          job = null
+          last = j
+        }
+      "
+    />
+    <section v-if="last" class="panel" role="status">
+      <p class="px-3 py-2">
+        <Mark
+          v-if="last.state === 'done'"
+          kind="good"
+          :word="`all ${(last.result as any).files} files are what was sealed`"
+        /><Mark v-else kind="error" :word="last.problem" />
+      </p>
+      <Findings v-if="last.findings.length" :findings="last.findings" class="border-t border-line" />
+    </section>
+    <Tabs :names="tabs">
+      <template #0><Packages v-model="text" :base="base" :name="file" /></template>
+      <template #1><Difference v-model="against" :base="base" :name="file" :older="older" /></template>
+      <template #2><Origin :edition="e" /></template>
+      <template #3><Advisories v-model="text" :base="base" :name="file" /></template>
+    </Tabs>
+    <Question
+      :open="retiring"
+      :title="'Retire ' + e.name"
+      verb="Retire it"
+      stop
+      @close="retiring = false"
+      @yes="retire"
+    >
+      <p v-if="e.lanes.length">
+        The lane {{ e.lanes.join(', ') }} shows it, so this will be refused until the lane is moved.
+      </p>
+      <p v-else>
+        It is no longer served. {{ count(e.packages, 'package') }} ({{ size(e.bytes) }}) go with the next
+        sweep of the pool, as far as no other edition holds them.
+      </p>
+    </Question>
+  </div>
+</template>

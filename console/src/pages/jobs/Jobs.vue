@@ -1,0 +1,86 @@
+<script setup lang="ts">
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { computed, ref } from 'vue'
+import { get, type Job, type Page } from '../../api'
+import { span } from '../../format'
+import Count from '../../parts/Count.vue'
+import DataTable, { type Column } from '../../parts/DataTable.vue'
+import Findings from '../../parts/Findings.vue'
+import JobRun from '../../parts/JobRun.vue'
+import Mark from '../../parts/Mark.vue'
+import Modal from '../../parts/Modal.vue'
+import Moment from '../../parts/Moment.vue'
+import Take from '../../parts/Take.vue'
+import Trouble from '../../parts/Trouble.vue'
+const client = useQueryClient()
+const q = useQuery({
+  queryKey: ['jobs'],
+  queryFn: () => get<Page<Job>>('/jobs?limit=100'),
+  refetchInterval: 3000,
+})
+const running = computed(() => (q.data.value?.items ?? []).filter((j) => j.state === 'running'))
+const kinds: Record<Job['state'], 'good' | 'error' | 'warning' | 'busy' | 'none'> = {
+  done: 'good',
+  failed: 'error',
+  stopped: 'none',
+  interrupted: 'warning',
+  running: 'busy',
+}
+const shown = ref<Job | null>(null)
+const lasted = (j: Job) => (j.ended ? Date.parse(j.ended) - Date.parse(j.started) : undefined)
+function took(j: Job) {
+  const ms = lasted(j)
+  if (ms === undefined) return '–'
+  return ms < 10000 ? (ms / 1000).toFixed(1) + ' s' : span(ms / 1000)
+}
+const columns: Column<Job>[] = [
+  { key: 'id', title: 'Job', num: true, value: (j) => j.id },
+  { key: 'kind', title: 'Kind', value: (j) => j.kind },
+  { key: 'object', title: 'Object', value: (j) => j.object },
+  { key: 'state', title: 'State', value: (j) => j.state },
+  { key: 'by', title: 'By', value: (j) => j.by },
+  { key: 'began', title: 'Began', value: (j) => j.started },
+  { key: 'took', title: 'Took', num: true, value: lasted },
+  { key: 'findings', title: 'Findings', value: (j) => j.findings.length },
+  { key: 'problem', title: 'Problem', class: 'max-w-80 truncate text-slate' },
+]
+</script>
+<template>
+  <div class="mb-4 flex items-center gap-3">
+    <h1>Jobs</h1>
+    <Take class="ml-auto" name="jobs" :rows="q.data.value?.items ?? []" />
+  </div>
+  <Trouble :error="q.error.value" class="mb-4" />
+  <div v-for="j in running" :key="j.id" class="mb-3">
+    <div class="mb-1">{{ j.kind }} of {{ j.object }}</div>
+    <JobRun :job="j" @end="client.invalidateQueries()" />
+  </div>
+  <DataTable
+    v-if="q.data.value"
+    :id="(j) => j.id"
+    :columns="columns"
+    :rows="q.data.value.items"
+    empty="No job was run yet. Refreshing a source or building a mirror is one."
+  >
+    <template #state="{ row: j }"><Mark :kind="kinds[j.state]" :word="j.state" /></template>
+    <template #began="{ row: j }"><Moment :at="j.started" /></template>
+    <template #took="{ row: j }">{{ took(j) }}</template>
+    <template #findings="{ row: j }">
+      <button v-if="j.findings.length" class="hover:underline" @click="shown = j">
+        <Count :findings="j.findings" /></button
+      ><span v-else class="text-slate">–</span>
+    </template>
+    <template #problem="{ row: j }"
+      ><span :title="j.problem">{{ j.problem }}</span></template
+    >
+  </DataTable>
+  <Modal
+    v-if="shown"
+    open
+    wide
+    :title="`Job ${shown.id}: ${shown.kind} of ${shown.object}`"
+    @close="shown = null"
+    ><p v-if="shown.problem" class="mb-3">{{ shown.problem }}</p>
+    <div class="panel max-h-[60vh] overflow-auto"><Findings :findings="shown.findings" /></div
+  ></Modal>
+</template>

@@ -1,0 +1,75 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { computed, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { get, post, type JournalEntry, type Page } from '../../api'
+import DataTable, { type Column } from '../../parts/DataTable.vue'
+import Mark from '../../parts/Mark.vue'
+import Moment from '../../parts/Moment.vue'
+import Take from '../../parts/Take.vue'
+import Trouble from '../../parts/Trouble.vue'
+
+const route = useRoute()
+const router = useRouter()
+const text = computed({
+  get: () => String(route.query.q ?? ''),
+  set: (v) => router.replace({ query: { ...route.query, q: v || undefined } }),
+})
+const q = useQuery({
+  queryKey: ['journal', text],
+  queryFn: () => get<Page<JournalEntry>>('/journal?limit=200&q=' + encodeURIComponent(text.value)),
+})
+const report = ref<{ holds: boolean; text: string } | null>(null)
+const error = ref<unknown>(null)
+async function verify() {
+  error.value = null
+  try {
+    report.value = await post('/journal/verify')
+  } catch (e) {
+    error.value = e
+  }
+}
+const said = (e: JournalEntry) =>
+  Object.entries(e.detail ?? {})
+    .filter(([, v]) => v)
+    .map(([k, v]) => k + ': ' + v)
+    .join(' · ')
+const columns: Column<JournalEntry>[] = [
+  { key: 'number', title: 'Entry', num: true, value: (e) => e.number },
+  { key: 'at', title: 'When', value: (e) => e.at },
+  { key: 'by', title: 'By', value: (e) => e.by },
+  { key: 'action', title: 'Action', class: 'mono', value: (e) => e.action },
+  { key: 'object', title: 'Object', class: 'max-w-64 truncate', value: (e) => e.object },
+  { key: 'detail', title: 'Detail', class: 'max-w-[480px] truncate text-slate' },
+]
+</script>
+<template>
+  <div class="mb-4 flex items-center gap-3">
+    <h1>Journal</h1>
+    <Mark v-if="report" :kind="report.holds ? 'good' : 'error'" :word="report.text" /><input
+      v-model.lazy="text"
+      class="field ml-auto !w-56"
+      placeholder="Filter, then Enter"
+      aria-label="Filter the journal"
+    /><Take name="journal" :rows="q.data.value?.items ?? []" /><button class="btn btn-go" @click="verify">
+      Verify
+    </button>
+  </div>
+  <Trouble :error="q.error.value ?? error" class="mb-4" />
+  <DataTable
+    v-if="q.data.value"
+    :id="(e) => e.number"
+    :columns="columns"
+    :rows="q.data.value.items"
+    :filter="text"
+    empty="Nothing was journalled yet."
+  >
+    <template #at="{ row: e }"><Moment :at="e.at" /></template>
+    <template #object="{ row: e }"
+      ><span :title="e.object">{{ e.object }}</span></template
+    >
+    <template #detail="{ row: e }"
+      ><span :title="JSON.stringify(e.detail)">{{ said(e) }}</span></template
+    >
+  </DataTable>
+</template>

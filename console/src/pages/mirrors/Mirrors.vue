@@ -1,0 +1,53 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { get, type Mirror, type Page } from '../../api'
+import Count from '../../parts/Count.vue'
+import DataTable, { type Column } from '../../parts/DataTable.vue'
+import Mark from '../../parts/Mark.vue'
+import Moment from '../../parts/Moment.vue'
+import Take from '../../parts/Take.vue'
+import Trouble from '../../parts/Trouble.vue'
+const q = useQuery({
+  queryKey: ['mirrors'],
+  queryFn: () => get<Page<Mirror>>('/mirrors'),
+  refetchInterval: 5000,
+})
+const columns: Column<Mirror>[] = [
+  { key: 'name', title: 'Mirror', value: (m) => m.name },
+  { key: 'copy', title: 'Copy', value: (m) => m.copy },
+  { key: 'from', title: 'From', value: (m) => m.from.map((f) => f.source).join(', ') },
+  { key: 'count', title: 'Editions', num: true, value: (m) => m.editions.length },
+  { key: 'newest', title: 'Newest', value: (m) => m.editions[0]?.name },
+  { key: 'made', title: 'Made', value: (m) => m.editions[0]?.created },
+  { key: 'lanes', title: 'Lanes', value: (m) => m.lanes.join(', ') || '–' },
+  { key: 'schedule', title: 'Schedule', class: 'mono', value: (m) => m.schedule || '–' },
+  { key: 'findings', title: 'Findings', value: (m) => m.findings.length },
+]
+</script>
+<template>
+  <div class="mb-4 flex items-center gap-3">
+    <h1>Mirrors</h1>
+    <Take class="ml-auto" name="mirrors" :rows="q.data.value?.items ?? []" />
+  </div>
+  <Trouble :error="q.error.value" class="mb-4" />
+  <DataTable
+    v-if="q.data.value"
+    :id="(m) => m.name"
+    :columns="columns"
+    :rows="q.data.value.items"
+    empty="No mirror is described yet. Write one under mirrors: in a definition and run stockade record FILE."
+  >
+    <template #name="{ row: m }">
+      <RouterLink :to="'/mirrors/' + m.name" class="font-medium">{{ m.name }}</RouterLink>
+    </template>
+    <template #newest="{ row: m }">
+      <RouterLink v-if="m.editions[0]" :to="'/editions/' + m.editions[0].name" class="mono">{{
+        m.editions[0].name
+      }}</RouterLink><span v-else class="text-slate">none yet</span>
+    </template>
+    <template #made="{ row: m }"><Moment :at="m.editions[0]?.created" /></template>
+    <template #findings="{ row: m }">
+      <Mark v-if="m.job" kind="busy" word="being built" /><Count v-else :findings="m.findings" />
+    </template>
+  </DataTable>
+</template>

@@ -1,0 +1,86 @@
+<script setup lang="ts">
+// What is known of a source: the accepted root, what is described, upstreams, findings.
+import type { Source } from '../../api'
+import Count from '../../parts/Count.vue'
+import Finger from '../../parts/Finger.vue'
+import Findings from '../../parts/Findings.vue'
+import Moment from '../../parts/Moment.vue'
+import House from './House.vue'
+import Upstreams from './Upstreams.vue'
+
+defineProps<{ source: Source }>()
+</script>
+<template>
+  <div class="space-y-5">
+    <House v-if="source.managed" :source="source.name" :family="source.family" />
+    <div class="grid grid-cols-2 gap-5">
+      <section class="panel p-3">
+        <h2 class="mb-2">Accepted root</h2>
+        <dl v-if="source.accepted" class="facts">
+          <dt>Made</dt>
+          <dd><Moment :at="source.accepted.date" /></dd>
+          <dt>Says it is</dt>
+          <dd>
+            {{
+              [source.accepted.origin, source.accepted.suite, source.accepted.codename]
+                .filter(Boolean)
+                .join(' · ')
+            }}
+          </dd>
+          <dt>Signed by</dt>
+          <dd>
+            <RouterLink :to="'/keys/' + source.accepted.signer.fingerprint">{{
+              source.accepted.signer.user_id
+            }}</RouterLink><br /><Finger :of="source.accepted.signer.fingerprint" brief />
+          </dd>
+          <dt>Taken from</dt>
+          <dd class="mono">{{ source.managed ? 'what was added by hand' : source.accepted.upstream }}</dd>
+          <dt>Offers</dt>
+          <dd>
+            {{ source.accepted.offers.components?.join(', ') }} for
+            {{ source.accepted.offers.architectures?.join(', ') }}
+          </dd>
+          <dt>Last asked</dt>
+          <dd><Moment :at="source.checked" /></dd>
+        </dl>
+        <p v-else class="text-slate">
+          {{
+            source.managed
+              ? 'Its indexes are written and signed when a mirror that takes from it is built, or at a refresh.'
+              : 'Nothing was accepted yet. Refresh asks the upstreams and judges what they send.'
+          }}
+        </p>
+      </section>
+      <section class="panel p-3">
+        <h2 class="mb-2">Described</h2>
+        <dl class="facts">
+          <dt>Components</dt>
+          <dd>{{ source.components?.join(', ') || '–' }}</dd>
+          <dt>Architectures</dt>
+          <dd>{{ source.architectures?.join(', ') }}</dd>
+          <dt>Signed by</dt>
+          <dd>{{ source.managed ? 'the site key' : source.signed_by?.join(', ') || 'nobody' }}</dd>
+          <dt>Oldest allowed</dt>
+          <dd>{{ source.max_age || 'any age' }}</dd>
+          <dt>Proxy</dt>
+          <dd>{{ source.proxy || 'none' }}</dd>
+          <dt>Mirrors</dt>
+          <dd>
+            <template v-for="(m, i) in source.mirrors" :key="m"
+              ><template v-if="i">, </template
+              ><RouterLink :to="'/mirrors/' + m">{{ m }}</RouterLink></template
+            ><template v-if="!source.mirrors.length">none</template>
+          </dd>
+        </dl>
+      </section>
+    </div>
+    <Upstreams v-if="!source.managed" :source="source" />
+    <section>
+      <div class="mb-1.5 flex gap-3">
+        <h2>Findings</h2>
+        <Count :findings="source.findings" />
+      </div>
+      <div v-if="source.findings.length" class="panel"><Findings :findings="source.findings" /></div>
+    </section>
+  </div>
+</template>
