@@ -17,6 +17,7 @@ import (
 )
 
 func TestTheRealClientInstallsFromTheListener(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.built("steady")
@@ -110,6 +111,7 @@ func mustRead(t *testing.T, path string) string {
 }
 
 func TestTheRealClientRefusesAnExportThatWasTamperedWith(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	edition := s.built("steady")
@@ -150,6 +152,7 @@ func TestTheRealClientRefusesAnExportThatWasTamperedWith(t *testing.T) {
 }
 
 func TestPrioritiesAndPinsAreWhatWasMeant(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	// The vendor offers a newer sluicectl of its own; the official source has
 	// the better priority, so machines must go on taking the official one.
@@ -195,6 +198,7 @@ func TestPrioritiesAndPinsAreWhatWasMeant(t *testing.T) {
 }
 
 func TestAClientInTheMiddleOfAnUpdateSurvivesAMovingLane(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.built("steady")
@@ -249,6 +253,7 @@ func TestAClientInTheMiddleOfAnUpdateSurvivesAMovingLane(t *testing.T) {
 // TestTheMachinesOwnArchive takes the archive that this very machine is
 // configured for as an upstream: real data, real keys.
 func TestTheMachinesOwnArchive(t *testing.T) {
+	t.Parallel()
 	uri, suite, keyring := demo.OwnArchive()
 	if uri == "" {
 		t.Skip("skipped: this machine's configuration names no deb archive with a keyring")
@@ -331,6 +336,7 @@ groups:
 // mirror alone: a package of the other architecture, a library for both, and a tool
 // that stands for any.
 func TestTheRealClientInstallsForASecondArchitecture(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	lab := s.scenario.Kelp

@@ -15,6 +15,7 @@ import (
 // is read for each request and written in each change, over one connection to
 // the records, and neither may wait for what the other holds.
 func TestReadsAndJournalledWritesAtOnce(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
 	defer cancel()

@@ -26,6 +26,7 @@ import (
 // refused with the code that names the cause, the last edition must go on
 // being served byte for byte, and the journal must have it.
 func TestAttacksAreRefusedAndTheLastEditionIsStillServed(t *testing.T) {
+	t.Parallel()
 	const in = "dists/heron/InRelease"
 	newer := func(s *site) {
 		s.t.Helper()
@@ -140,6 +141,7 @@ func TestAttacksAreRefusedAndTheLastEditionIsStillServed(t *testing.T) {
 }
 
 func TestAnOlderRootIsAcceptedOnceByAWardenWithAReason(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.built("steady")
@@ -159,6 +161,7 @@ func TestAnOlderRootIsAcceptedOnceByAWardenWithAReason(t *testing.T) {
 }
 
 func TestDownOrLaggingUpstreamsAreSteppedOverAndTold(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.scenario.North.Fault(func(w http.ResponseWriter, r *http.Request) bool {
@@ -191,6 +194,7 @@ func TestDownOrLaggingUpstreamsAreSteppedOverAndTold(t *testing.T) {
 }
 
 func TestDamageOnDiskIsFoundAndMended(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.built("steady")
@@ -221,6 +225,7 @@ func TestDamageOnDiskIsFoundAndMended(t *testing.T) {
 }
 
 func TestARecordEditedBehindTheProgramsBackIsFound(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.stop()
@@ -259,9 +264,10 @@ func TestARecordEditedBehindTheProgramsBackIsFound(t *testing.T) {
 // TestKilledAtRandomInstantsOfABuild kills a real service in the middle of
 // builds. Whatever the instant, a restart finds the old state or the new.
 func TestKilledAtRandomInstantsOfABuild(t *testing.T) {
-	bin := filepath.Join(t.TempDir(), "stockade")
-	if out, err := exec.Command("go", "build", "-o", bin, "../cmd/stockade").CombinedOutput(); err != nil {
-		t.Fatalf("%v\n%s", err, out)
+	t.Parallel()
+	bin, err := binary()
+	if err != nil {
+		t.Fatal(err)
 	}
 	s := newSite(t)
 	s.described()
@@ -362,6 +368,7 @@ func (l *lines) Write(p []byte) (int, error) {
 }
 
 func TestAProxyFromTheDefinitionIsUsed(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	var mu sync.Mutex
 	seen := map[string]int{}
@@ -396,6 +403,7 @@ func TestAProxyFromTheDefinitionIsUsed(t *testing.T) {
 }
 
 func TestRetiredEditionsGoAndTheOthersStayWhole(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.built("steady")
@@ -430,6 +438,7 @@ func TestRetiredEditionsGoAndTheOthersStayWhole(t *testing.T) {
 }
 
 func TestAnotherKeyInTheFileIsTold(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	kelp, _ := os.ReadFile(filepath.Join(s.dir, "site/keys/kelp-release.asc"))
 	os.WriteFile(filepath.Join(s.dir, "site/keys/tarn-archive.asc"), kelp, 0o644)
@@ -444,6 +453,7 @@ func TestAnotherKeyInTheFileIsTold(t *testing.T) {
 }
 
 func TestSecretsAreNotShown(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.cli(0, "mirror", "build", "barrage")
@@ -470,6 +480,7 @@ func TestSecretsAreNotShown(t *testing.T) {
 }
 
 func TestALaneThatIsNoLongerDescribedIsNotServed(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.built("steady")
@@ -490,6 +501,7 @@ func TestALaneThatIsNoLongerDescribedIsNotServed(t *testing.T) {
 // Two jobs of one source at once: what the slower one saw first must not take
 // the place of what was accepted meanwhile, or a replay would be let in.
 func TestASlowerJobDoesNotTakeTheAcceptedRootBack(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.built("steady")

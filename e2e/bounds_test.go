@@ -16,6 +16,7 @@ import (
 
 // Mirrors of three families are built at once; each comes out as if alone.
 func TestMirrorsBuiltAtOnceComeOutAsIfAlone(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.house()
@@ -71,6 +72,7 @@ func (s *site) pigeonhole(holes int) {
 }
 
 func TestASearchWithoutEndIsStoppedAndEndsWithTheService(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.pigeonhole(12)
@@ -108,6 +110,7 @@ func TestASearchWithoutEndIsStoppedAndEndsWithTheService(t *testing.T) {
 }
 
 func TestAJobHasAnEnd(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct {
 		configure func(*service.Config)
 		says      string

@@ -125,6 +125,7 @@ func quoted(s string) string {
 // TestTheConsoleDrivesTheWholeWay does in the browser what the command line
 // does in the demonstration.
 func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	b := newBrowser(t, s)
 	b.open("/")
@@ -282,6 +283,7 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 // TestTheConsoleAddsAPackageToTheHouse hands a file in by the browser, looks at
 // what is told of it, and takes it out again.
 func TestTheConsoleAddsAPackageToTheHouse(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	b := newBrowser(t, s)
@@ -319,10 +321,11 @@ func TestTheConsoleAddsAPackageToTheHouse(t *testing.T) {
 // TestTheDemonstrationStaysUpWithItsConsole runs the real binary's demonstration,
 // reads what it prints, and looks at every page of its console.
 func TestTheDemonstrationStaysUpWithItsConsole(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
-	bin := filepath.Join(dir, "stockade")
-	if out, err := exec.Command("go", "build", "-o", bin, "../cmd/stockade").CombinedOutput(); err != nil {
-		t.Fatalf("%v\n%s", err, out)
+	bin, err := binary()
+	if err != nil {
+		t.Fatal(err)
 	}
 	c := exec.Command(bin, "demo")
 	c.Dir = dir
@@ -409,6 +412,7 @@ func TestTheDemonstrationStaysUpWithItsConsole(t *testing.T) {
 }
 
 func TestTheDemonstrationOnce(t *testing.T) {
+	t.Parallel()
 	var out bytes.Buffer
 	dir := filepath.Join(t.TempDir(), "demo")
 	if code := cli.Main([]string{"demo", "--once", "--data", dir}, strings.NewReader(""), &out, &out); code !=
@@ -443,6 +447,7 @@ func (s *safeBuffer) String() string {
 // TestTheConsoleWithALargeEdition looks at an edition of many packages;
 // STOCKADE_SCALE=65000 makes it as large as a whole distribution.
 func TestTheConsoleWithALargeEdition(t *testing.T) {
+	t.Parallel()
 	n := 3000
 	if v, err := strconv.Atoi(os.Getenv("STOCKADE_SCALE")); err == nil {
 		n = v
@@ -488,6 +493,7 @@ func TestTheConsoleWithALargeEdition(t *testing.T) {
 
 // A journal that does not hold is an error on every page.
 func TestTheConsoleShowsABrokenJournalOnEveryPage(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.db(func(db *sql.DB) {
@@ -510,9 +516,10 @@ func TestTheConsoleShowsABrokenJournalOnEveryPage(t *testing.T) {
 // A page that follows a build says when the service is gone, and how the build ended
 // once it is back.
 func TestAPageThatFollowsABuildOutlivesAKilledService(t *testing.T) {
-	bin := filepath.Join(t.TempDir(), "stockade") // before the site, which has a home of its own
-	if out, err := exec.Command("go", "build", "-o", bin, "../cmd/stockade").CombinedOutput(); err != nil {
-		t.Fatalf("%v\n%s", err, out)
+	t.Parallel()
+	bin, err := binary()
+	if err != nil {
+		t.Fatal(err)
 	}
 	s := newSite(t)
 	s.described()

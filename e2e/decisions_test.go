@@ -45,6 +45,7 @@ func saidOf(o api.Overview, object, code string) string {
 // A source that is taken out and described again, by a document that says nothing
 // about keys, has no decision: the words of an earlier document made it once.
 func TestWordsThatAreRecordedDecideNothingAgain(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	whole := mustOut(s, "revision", "list", "-o", "ids")
@@ -100,6 +101,7 @@ func TestWordsThatAreRecordedDecideNothingAgain(t *testing.T) {
 // A decision about a key makes the next build look, keeps the key out of machines'
 // files at once, and says what rests on it.
 func TestADecisionAgainstAKeyIsAnInputOfBuilds(t *testing.T) {
+	t.Parallel()
 	for name, against := range map[string]func(s *site, key string) (out string){
 		"barred": func(s *site, key string) string {
 			_, log := s.cli(0, "key", "bar", key, "--reason", "lost with a laptop", "--yes")
@@ -149,6 +151,7 @@ func TestADecisionAgainstAKeyIsAnInputOfBuilds(t *testing.T) {
 // A vouch can be taken back for one source; the words that made it do not make it
 // again; and a key that decides nothing can be put away, with what was done kept.
 func TestAVouchIsTakenBackAndAKeyPutAway(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	key := s.scenario.TarnKey.Certificate().Fingerprint
@@ -196,6 +199,7 @@ func TestAVouchIsTakenBackAndAKeyPutAway(t *testing.T) {
 // Two certificates of one file, each under its name; a document about something
 // else; and a renewed copy, whose news are told.
 func TestSeveralCertificatesOfOneFile(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	file := filepath.Join(s.dir, "both.asc")
@@ -261,6 +265,7 @@ func TestSeveralCertificatesOfOneFile(t *testing.T) {
 
 // A clock that is behind a seal is told, and does not take editions from machines.
 func TestAClockBehindTheSealIsToldAndServesOn(t *testing.T) {
+	t.Parallel()
 	var behind time.Duration
 	s := newSiteWith(t, func(cfg *service.Config) {
 		cfg.Now = func() time.Time { return time.Now().Add(-behind) }
@@ -282,6 +287,7 @@ func TestAClockBehindTheSealIsToldAndServesOn(t *testing.T) {
 // later build that finds nothing wrong clears it; and what was found in an edition
 // goes with the edition.
 func TestWhatWasFoundIsTheNewestThatIsKnown(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.built("steady")
@@ -339,6 +345,7 @@ func newTables(r *deb.Repository) {
 // What was never looked at is not said to be good, and what a killed service left
 // unfinished is told until it was done.
 func TestTheOverviewSaysWhatIsNotKnown(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	o := s.overview()
@@ -380,6 +387,7 @@ func TestTheOverviewSaysWhatIsNotKnown(t *testing.T) {
 
 // One object goes back to an earlier revision, and the rest stays as it is.
 func TestOneObjectIsRestoredAlone(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	first := strings.TrimSpace(mustOut(s, "revision", "list", "-o", "ids"))

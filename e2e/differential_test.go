@@ -156,6 +156,7 @@ func enough(t *testing.T, both, all int) {
 }
 
 func TestStanzasAreReadAsTheRealClientReadsThem(t *testing.T) {
+	t.Parallel()
 	need(t, "apt-cache", "apt-get")
 	m := newMutator(" \t\n:,|()<>=~+-.#aZ09\r\x00%/&;", "\n", " ", "\n\n", " \n", "\t", "Depends: other",
 		"Depends : other", "depends: other", "Package: other", " Package: other",
@@ -443,6 +444,7 @@ func need(t *testing.T, programs ...string) {
 }
 
 func TestPrimaryListsAreReadAsTheRealClientReadsThem(t *testing.T) {
+	t.Parallel()
 	need(t, "dnf")
 	m := newMutator(" \t\n<>/=\"'&;:-.!?a09", "<name>other</name>", "<arch>noarch</arch>",
 		`<version epoch="0" ver="9" rel="1"/>`, `<location href="other.rpm"/>`,
@@ -538,6 +540,7 @@ func TestPrimaryListsAreReadAsTheRealClientReadsThem(t *testing.T) {
 }
 
 func TestDatabasesAreReadAsTheRealClientReadsThem(t *testing.T) {
+	t.Parallel()
 	need(t, "pacman")
 	m := newMutator(" \t\n%<>=:-.a09\r/+;", "\n", "\n\n", " ", "%DEPENDS%", "%DEPENDS%\nextra",
 		"\n%DEPENDS%\nextra\n", "%NAME%\nother\n", "%VERSION%\n9-1\n", "\n%PROVIDES%\nextra=2\n",

@@ -57,6 +57,7 @@ func (s *site) follow(lane, mirror string) {
 // The real clients refresh and install from tailored and faithful mirrors, over
 // HTTP and from an export, with every signature check on and the network cut.
 func TestTheRealClientsOfTheOtherFamiliesInstallWithTheNetworkCut(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		client              packageClient
 		mirror, lane, group string
@@ -133,6 +134,7 @@ func TestTheRealClientsOfTheOtherFamiliesInstallWithTheNetworkCut(t *testing.T) 
 
 // What was tampered with between the service and the machine is refused there.
 func TestTheRealClientsOfTheOtherFamiliesRefuseWhatWasTamperedWith(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		client              packageClient
 		mirror, lane, group string
@@ -210,6 +212,7 @@ func TestTheRealClientsOfTheOtherFamiliesRefuseWhatWasTamperedWith(t *testing.T)
 
 // What the clients take under our priorities and pins is what was meant.
 func TestPrioritiesAndPinsOfTheOtherFamiliesAreWhatWasMeant(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	path := filepath.Join(s.dir, "site/families.yaml")
 	text := mustRead(t, path)
@@ -275,6 +278,7 @@ func TestPrioritiesAndPinsOfTheOtherFamiliesAreWhatWasMeant(t *testing.T) {
 // A client that is in the middle of an update when its lane moves finds what it
 // was told of, by digest.
 func TestALaneThatMovesBreaksNoClientOfTheOtherFamilies(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.house()
@@ -324,6 +328,7 @@ func (s *site) diffOf(edition string) []api.Change {
 // Packages of the real build program, in several compressions and with
 // signatures of the real gpg, go the whole way to the real client.
 func TestPackagesOfTheRealBuildProgramAreServed(t *testing.T) {
+	t.Parallel()
 	for _, tool := range []string{"rpmbuild", "rpmsign", "gpg", "dnf"} {
 		if _, err := exec.LookPath(tool); err != nil {
 			t.Skipf("skipped: %s is not on this machine", tool)
@@ -411,6 +416,7 @@ func TestPackagesOfTheRealBuildProgramAreServed(t *testing.T) {
 // build is refused with the code that names the cause, the last edition is served
 // byte for byte, and the journal has it.
 func TestAttacksOnTheOtherFamiliesLeaveTheLastEditionServed(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.house()

@@ -23,6 +23,7 @@ import (
 const told = "--from=built in the workshop"
 
 func TestPackagesAreAddedToAHouseSourceInspectedAndSigned(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.cli(0, "source", "refresh", "tarn")
@@ -180,6 +181,7 @@ func mustOut(s *site, args ...string) string {
 
 // Adding a file puts the site's signature on it: that is a warden's to decide.
 func TestOnlyWardensAddPackagesAndLargeOnesPass(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	token := strings.TrimSpace(mustOut(s, "account", "add", "ola", "--role", "operator"))
@@ -232,6 +234,7 @@ func TestOnlyWardensAddPackagesAndLargeOnesPass(t *testing.T) {
 
 // The machine gets what was built in the house beside what upstream has.
 func TestTheRealAptInstallsFromAHouseSource(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.house()

@@ -21,6 +21,7 @@ import (
 )
 
 func TestEveryCallNeedsItsRole(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	tokens := map[string]string{"": "", "none": "0000", "warden": s.token}
@@ -86,6 +87,7 @@ func TestEveryCallNeedsItsRole(t *testing.T) {
 }
 
 func TestTheBrowsersWaysInAreShut(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	base := s.service.APIURL()
 	for _, c := range []struct {
@@ -133,6 +135,7 @@ func TestTheBrowsersWaysInAreShut(t *testing.T) {
 }
 
 func TestTheDescriptionOfTheAPIIsServedAndComplete(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	code, body, _ := get(t, s.service.APIURL()+"/api/v1/openapi.json")
 	var doc struct {
@@ -158,6 +161,7 @@ func TestTheDescriptionOfTheAPIIsServedAndComplete(t *testing.T) {
 }
 
 func TestTheListenerForMachinesKeepsToItsFiles(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.built("steady")
@@ -207,6 +211,7 @@ func keyOf(t *testing.T, s *site) string {
 }
 
 func TestAnInvalidDocumentChangesNothing(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	before, _ := s.cli(0, "revision", "list")
@@ -236,16 +241,17 @@ func TestAnInvalidDocumentChangesNothing(t *testing.T) {
 }
 
 func TestOnlyAWardenVouches(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	out, _ := s.cli(0, "account", "add", "mara", "--role", "operator", "-o", "json")
 	var n api.NewToken
 	json.Unmarshal([]byte(out), &n)
-	t.Setenv("STOCKADE_TOKEN", n.Token)
+	s.env["STOCKADE_TOKEN"] = n.Token
 	_, log := s.cli(4, "record", filepath.Join(s.dir, "site"))
 	if !strings.Contains(log, "only a warden") {
 		t.Error(log)
 	}
-	t.Setenv("STOCKADE_TOKEN", s.token)
+	s.env["STOCKADE_TOKEN"] = s.token
 	s.cli(0, "record", filepath.Join(s.dir, "site"))
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
 	s.cli(1, "key", "vouch", kelp[:16], "--source", "kelp", "--evidence", "x") // a short id
@@ -263,6 +269,7 @@ func TestOnlyAWardenVouches(t *testing.T) {
 }
 
 func TestTheCommandLineKeepsItsPromises(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.cli(2, "nonsense")
@@ -284,8 +291,8 @@ func TestTheCommandLineKeepsItsPromises(t *testing.T) {
 		t.Error(out)
 	}
 	s.cli(0, "login", s.service.APIURL(), "--token-file", s.service.WardenToken())
-	t.Setenv("STOCKADE_TOKEN", "")
-	t.Setenv("STOCKADE_SERVER", "")
+	s.env["STOCKADE_TOKEN"] = ""
+	s.env["STOCKADE_SERVER"] = ""
 	s.cli(0, "source", "list")
 	if st, err := os.Stat(filepath.Join(s.dir, "home/config/stockade/login.yaml")); err != nil ||
 		st.Mode().Perm() != 0o600 {
@@ -302,12 +309,13 @@ func TestTheCommandLineKeepsItsPromises(t *testing.T) {
 	if heard != "" {
 		t.Errorf("another service heard %q", heard)
 	}
-	t.Setenv("STOCKADE_TOKEN", "0000")
+	s.env["STOCKADE_TOKEN"] = "0000"
 	s.cli(4, "source", "list")
 	s.cli(3, "source", "list", "--server", "http://127.0.0.1:1")
 }
 
 func TestJobsAreStoppedAndSaySo(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	hold, held := make(chan struct{}), make(chan struct{}, 100)
@@ -364,6 +372,7 @@ func TestJobsAreStoppedAndSaySo(t *testing.T) {
 }
 
 func TestAChangeMadeMeanwhileIsNotOverwritten(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	_, _, header := get(t, s.service.APIURL()+"/api/v1/sources/tarn", "Authorization", "Bearer "+s.token)
@@ -390,6 +399,7 @@ func TestAChangeMadeMeanwhileIsNotOverwritten(t *testing.T) {
 }
 
 func TestPagesOfAnEditionAddUpToTheWhole(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.cli(0, "mirror", "build", "barrage")

@@ -11,6 +11,7 @@ import (
 
 // The log tells what was done, refused and moved, by whom, and no secrets.
 func TestTheServiceLogsWhatItDoes(t *testing.T) {
+	t.Parallel()
 	log := &safeBuffer{}
 	s := newSiteWith(t, func(cfg *service.Config) {
 		cfg.Log = slog.New(slog.NewTextHandler(log, &slog.HandlerOptions{Level: slog.LevelDebug}))

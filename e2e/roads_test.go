@@ -27,8 +27,8 @@ import (
 func (s *site) as(name, role string) (back func()) {
 	s.t.Helper()
 	token := strings.TrimSpace(mustOut(s, "account", "add", name, "--role", role))
-	s.t.Setenv("STOCKADE_TOKEN", token)
-	return func() { s.t.Setenv("STOCKADE_TOKEN", s.token) }
+	s.env["STOCKADE_TOKEN"] = token
+	return func() { s.env["STOCKADE_TOKEN"] = s.token }
 }
 
 // db opens the records behind the program's back; the service is not running.
@@ -58,6 +58,7 @@ func must(t *testing.T, db *sql.DB, statement string, args ...any) {
 }
 
 func TestASourceDescribedAgainKeepsItsGuardAndNotItsDecisions(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	describe := func(name, url string) string {
@@ -120,6 +121,7 @@ func TestASourceDescribedAgainKeepsItsGuardAndNotItsDecisions(t *testing.T) {
 }
 
 func TestARevocationIsNotUndoneByAnOlderCopy(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	made := time.Now().Add(-time.Hour)
 	cfg := &packet.Config{
@@ -186,6 +188,7 @@ func TestARevocationIsNotUndoneByAnOlderCopy(t *testing.T) {
 }
 
 func TestARestoredRevisionPassesTheChecksOfAChange(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	lamp := filepath.Join(s.dir, "site/house/lamp-driver_2.0-1reach1_all.deb")
@@ -209,6 +212,7 @@ func TestARestoredRevisionPassesTheChecksOfAChange(t *testing.T) {
 }
 
 func TestAVouchThatNoEntryExplainsDoesNotCount(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.cli(0, "record", filepath.Join(s.dir, "site")) // nobody vouched for kelp's key
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
@@ -228,6 +232,7 @@ func TestAVouchThatNoEntryExplainsDoesNotCount(t *testing.T) {
 }
 
 func TestABarWhoseRecordIsGoneStillBars(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
@@ -243,6 +248,7 @@ func TestABarWhoseRecordIsGoneStillBars(t *testing.T) {
 // Old rows put back: the journal is whole in itself, and the seal of an edition
 // that was made meanwhile carries a head that it contradicts.
 func TestAJournalThatWasPutBackIsFoundOut(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.built("steady")
@@ -292,6 +298,7 @@ func TestAJournalThatWasPutBackIsFoundOut(t *testing.T) {
 
 // What does not fit is not signed over.
 func TestNothingIsWrittenBehindAJournalThatDoesNotHold(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.db(func(db *sql.DB) {
@@ -313,6 +320,7 @@ func TestNothingIsWrittenBehindAJournalThatDoesNotHold(t *testing.T) {
 // A description, or an account, that was written into the records by somebody
 // else does not count.
 func TestRecordsThatNoEntryExplainsDoNotCount(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.db(func(db *sql.DB) {
@@ -357,6 +365,7 @@ func TestRecordsThatNoEntryExplainsDoNotCount(t *testing.T) {
 // Machines get the edition that entries lead a lane to, whatever was written into
 // the records of its steps.
 func TestAStepOfALaneThatNoEntryExplainsIsNotServed(t *testing.T) {
+	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.cli(0, "mirror", "build", "barrage")

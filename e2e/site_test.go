@@ -36,6 +36,7 @@ type site struct {
 	stop     func()
 
 	configure func(*service.Config) // nil: the usual one
+	env       map[string]string     // of the command line
 }
 
 func newSite(t *testing.T) *site { return newSiteWith(t, nil) }
@@ -89,17 +90,20 @@ func (s *site) start() {
 	}
 	s.service, s.token = svc, strings.TrimSpace(string(raw))
 	s.client = client.New(svc.APIURL(), s.token)
-	s.t.Setenv("STOCKADE_SERVER", svc.APIURL())
-	s.t.Setenv("STOCKADE_TOKEN", s.token)
-	s.t.Setenv("HOME", filepath.Join(s.dir, "home"))
-	s.t.Setenv("XDG_CONFIG_HOME", filepath.Join(s.dir, "home", "config"))
+	s.env = map[string]string{
+		"STOCKADE_SERVER": svc.APIURL(),
+		"STOCKADE_TOKEN":  s.token,
+		"HOME":            filepath.Join(s.dir, "home"),
+		"XDG_CONFIG_HOME": filepath.Join(s.dir, "home", "config"),
+	}
 }
 
 // cli runs one command and asserts its exit code.
 func (s *site) cli(want int, args ...string) (out, err string) {
 	s.t.Helper()
 	var o, e bytes.Buffer
-	if code := cli.Main(args, strings.NewReader(""), &o, &e); code != want {
+	env := func(name string) string { return s.env[name] }
+	if code := cli.Run(env, args, strings.NewReader(""), &o, &e); code != want {
 		s.t.Fatalf("stockade %s: exit code %d, and %d was expected\n%s%s", strings.Join(args, " "), code,
 			want, o.String(), e.String())
 	}

@@ -23,6 +23,7 @@ import (
 )
 
 func TestBothListenersSpeakTLSWithCertificateFiles(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {

@@ -63,15 +63,21 @@ type app struct {
 	output        string
 	quiet, yes    bool
 	server, token string
+	env           func(name string) string
 	tty           bool // standard output is a terminal
 	ttyErr        bool // standard error is one
 	colour        bool
 }
 
-// Main runs one command and gives its exit code.
+// Main runs one command in the environment of this process, and gives its exit code.
 func Main(args []string, in io.Reader, out, err io.Writer) int {
-	a := &app{in: in, out: out, err: err, tty: isTerminal(out), ttyErr: isTerminal(err)}
-	a.colour = a.tty && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	return Run(os.Getenv, args, in, out, err)
+}
+
+// Run is Main in an environment that is given: several can run in one process.
+func Run(env func(name string) string, args []string, in io.Reader, out, err io.Writer) int {
+	a := &app{env: env, in: in, out: out, err: err, tty: isTerminal(out), ttyErr: isTerminal(err)}
+	a.colour = a.tty && env("NO_COLOR") == "" && env("TERM") != "dumb"
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	root := a.root()
@@ -237,13 +243,13 @@ func (a *app) versionCommand() *cobra.Command {
 // client gives the client of the service: flags, then environment, then login.
 func (a *app) client() *client.Client {
 	var r remembered
-	if file, err := rememberedFile(); err == nil {
+	if file, err := a.rememberedFile(); err == nil {
 		if raw, err := os.ReadFile(file); err == nil {
 			yaml.Unmarshal(raw, &r)
 		}
 	}
-	server := first(a.server, os.Getenv("STOCKADE_SERVER"), r.Server, "http://127.0.0.1:8440")
-	token := os.Getenv("STOCKADE_TOKEN")
+	server := first(a.server, a.env("STOCKADE_SERVER"), r.Server, "http://127.0.0.1:8440")
+	token := a.env("STOCKADE_TOKEN")
 	if token == "" && server == r.Server {
 		token = r.Token // a remembered token goes only to the service that it is of
 	}

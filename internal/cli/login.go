@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -19,9 +20,16 @@ type remembered struct {
 	Token  string `yaml:"token"`
 }
 
-func rememberedFile() (string, error) {
-	dir, err := os.UserConfigDir()
-	return filepath.Join(dir, "stockade", "login.yaml"), err
+func (a *app) rememberedFile() (string, error) {
+	dir := a.env("XDG_CONFIG_HOME") // the XDG Base Directory Specification
+	if dir == "" {
+		home := a.env("HOME")
+		if home == "" {
+			return "", errors.New("neither XDG_CONFIG_HOME nor HOME is set: give --server, and STOCKADE_TOKEN")
+		}
+		dir = filepath.Join(home, ".config")
+	}
+	return filepath.Join(dir, "stockade", "login.yaml"), nil
 }
 
 func (a *app) loginCommand() *cobra.Command {
@@ -32,8 +40,8 @@ token is asked for, or read from --token-file, or from STOCKADE_TOKEN.`,
 		Example: "  stockade login http://127.0.0.1:8440 --token-file /srv/stockade/warden.token",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			r := remembered{Server: first(strings.Join(args, ""), a.server, os.Getenv("STOCKADE_SERVER"),
-				"http://127.0.0.1:8440"), Token: os.Getenv("STOCKADE_TOKEN")}
+			r := remembered{Server: first(strings.Join(args, ""), a.server, a.env("STOCKADE_SERVER"),
+				"http://127.0.0.1:8440"), Token: a.env("STOCKADE_TOKEN")}
 			r.Server = strings.TrimRight(r.Server, "/")
 			if tokenFile != "" {
 				raw, err := os.ReadFile(tokenFile)
@@ -59,7 +67,7 @@ token is asked for, or read from --token-file, or from STOCKADE_TOKEN.`,
 			if err != nil {
 				return err
 			}
-			file, err := rememberedFile()
+			file, err := a.rememberedFile()
 			if err != nil {
 				return err
 			}

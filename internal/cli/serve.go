@@ -76,7 +76,15 @@ loopback is used; the data lies in --data, which is made anew each time.`,
 		Example: "  stockade demo\n  stockade demo --once", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			opt.Out, opt.Err, opt.Colour, opt.Version = a.out, a.err, a.colour, Version
-			opt.Run = func(args []string) int { return Main(args, a.in, a.out, a.out) }
+			opt.Run = func(more map[string]string, args []string) int {
+				env := func(name string) string {
+					if v, ok := more[name]; ok {
+						return v
+					}
+					return a.env(name)
+				}
+				return Run(env, args, a.in, a.out, a.out)
+			}
 			return demo.Run(cmd.Context(), opt)
 		}}
 	c.Flags().BoolVar(&opt.Once, "once", false, "end after the run")

@@ -24,7 +24,8 @@ type Options struct {
 	Data     string // folder, made anew
 	Listen   string
 	Version  string
-	Run      func(args []string) int // the command line
+	// Run is the command line, in an environment that has these beside the process's own.
+	Run func(env map[string]string, args []string) int
 }
 
 // marker is a file that says that a folder is the demo's own and may go.
@@ -77,8 +78,7 @@ func Run(ctx context.Context, o Options) error {
 		stop()
 		return errors.Join(err, <-ended)
 	}
-	os.Setenv("STOCKADE_SERVER", s.APIURL())
-	os.Setenv("STOCKADE_TOKEN", strings.TrimSpace(string(token)))
+	d.env = map[string]string{"STOCKADE_SERVER": s.APIURL(), "STOCKADE_TOKEN": strings.TrimSpace(string(token))}
 	walked := d.walk(s)
 	if walked == nil && !o.Once {
 		d.note("The service stays up. Ctrl-C ends it.\n\n  console   " + s.APIURL() + "\n  token     " +
@@ -99,6 +99,7 @@ func Run(ctx context.Context, o Options) error {
 
 type demo struct {
 	Options
+	env      map[string]string // of the commands
 	data     string
 	scenario *Scenario
 	step     int
@@ -129,7 +130,7 @@ func (d *demo) run(want int, args ...string) error {
 		shown[i] = a
 	}
 	fmt.Fprintf(d.Out, "%s\n", d.paint("1", "$ stockade "+strings.Join(shown, " ")))
-	if code := d.Run(args); code != want {
+	if code := d.Run(d.env, args); code != want {
 		return fmt.Errorf("the demo expected exit code %d of stockade %s, and it was %d", want,
 			strings.Join(shown, " "), code)
 	}
