@@ -31,7 +31,7 @@ demo: build
 
 test: tools build lint
 	$(MAKE) --no-print-directory race
-	go test -count=1 -timeout 30m ./...
+	go test -count=1 -timeout 30m -parallel 4 ./...
 
 # How the code is written: gofmt and the length of lines are a test of their own.
 lint: $(CONSOLE)

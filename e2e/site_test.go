@@ -18,6 +18,7 @@ import (
 
 	"stockade/core/fetch"
 	"stockade/core/finding"
+	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/cli"
 	"stockade/internal/client"
@@ -37,6 +38,7 @@ type site struct {
 
 	configure func(*service.Config) // nil: the usual one
 	env       map[string]string     // of the command line
+	begun     bool                  // it had a key
 }
 
 func newSite(t *testing.T) *site { return newSiteWith(t, nil) }
@@ -67,7 +69,7 @@ func (s *site) start() {
 	s.t.Helper()
 	cfg := service.Config{Data: filepath.Join(s.dir, "data"), Listen: "127.0.0.1:0",
 		Packages: "127.0.0.1:0", Version: "test",
-		Fetch: fetch.Options{DownFor: 50 * time.Millisecond, Rounds: 1}}
+		Fetch: fetch.Options{DownFor: 50 * time.Millisecond, Rounds: 1}, NewKey: s.newKey}
 	if s.configure != nil {
 		s.configure(&cfg)
 	}
@@ -96,6 +98,26 @@ func (s *site) start() {
 		"HOME":            filepath.Join(s.dir, "home"),
 		"XDG_CONFIG_HOME": filepath.Join(s.dir, "home", "config"),
 	}
+}
+
+// siteKey is one for all sites of the tests: making one takes longer than most of what
+// they do.
+var siteKey = sync.OnceValues(func() (*trust.SiteKey, error) {
+	return trust.NewKey("Stockade site key", "e2e", "", time.Now)
+})
+
+// newKey hands the one key out the first time, and makes one of its own for a site that
+// begins anew.
+func (s *site) newKey(name, comment, address string, now func() time.Time) (*trust.SiteKey, error) {
+	if s.begun {
+		return trust.NewKey(name, comment, address, now)
+	}
+	s.begun = true
+	k, err := siteKey()
+	if err != nil {
+		return nil, err
+	}
+	return k.At(now), nil
 }
 
 // cli runs one command and asserts its exit code.

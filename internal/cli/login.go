@@ -25,7 +25,8 @@ func (a *app) rememberedFile() (string, error) {
 	if dir == "" {
 		home := a.env("HOME")
 		if home == "" {
-			return "", errors.New("neither XDG_CONFIG_HOME nor HOME is set: give --server, and STOCKADE_TOKEN")
+			return "", errors.New(
+				"neither XDG_CONFIG_HOME nor HOME is set: give --server, and STOCKADE_TOKEN")
 		}
 		dir = filepath.Join(home, ".config")
 	}

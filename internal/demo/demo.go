@@ -78,7 +78,8 @@ func Run(ctx context.Context, o Options) error {
 		stop()
 		return errors.Join(err, <-ended)
 	}
-	d.env = map[string]string{"STOCKADE_SERVER": s.APIURL(), "STOCKADE_TOKEN": strings.TrimSpace(string(token))}
+	d.env = map[string]string{"STOCKADE_SERVER": s.APIURL(),
+		"STOCKADE_TOKEN": strings.TrimSpace(string(token))}
 	walked := d.walk(s)
 	if walked == nil && !o.Once {
 		d.note("The service stays up. Ctrl-C ends it.\n\n  console   " + s.APIURL() + "\n  token     " +

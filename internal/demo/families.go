@@ -10,7 +10,7 @@ import (
 
 // Brine Drives makes the pumps of the barrage; its packages are of the rpm family.
 func brineRepository(date time.Time) rpm.Repository {
-	made := date.Unix() - 3600
+	made := date.Add(-time.Hour).Truncate(24 * time.Hour).Unix() // a day has the same packages
 	run := func(name, version string) []rpm.MadeFile {
 		return []rpm.MadeFile{{
 			Path: "/usr/bin/" + name,
@@ -217,7 +217,7 @@ data:
 // Wrack is kept up by the people who build survey launches; its packages are of
 // the alpm family.
 func wrackRepository(date time.Time) alpm.Repository {
-	made := date.Unix() - 3600
+	made := date.Add(-time.Hour).Truncate(24 * time.Hour).Unix() // a day has the same packages
 	run := func(name, version string) []alpm.MadeFile {
 		return []alpm.MadeFile{{
 			Path: "/usr/bin/" + name,

@@ -58,7 +58,9 @@ type Config struct {
 	Version   string
 	Log       *slog.Logger
 	Now       func() time.Time
-	Fetch     fetch.Options
+	// NewKey makes the site's key at the first start; trust.NewKey if nil.
+	NewKey func(name, comment, address string, now func() time.Time) (*trust.SiteKey, error)
+	Fetch  fetch.Options
 }
 
 // Service is a running Stockade.
@@ -253,7 +255,11 @@ func (s *Service) openSiteKey(passphrase []byte) error {
 		return fmt.Errorf("read the site key: %w", err)
 	}
 	host, _ := os.Hostname()
-	if s.site, err = trust.NewKey("Stockade site key", host, "", s.now); err != nil {
+	newKey := s.cfg.NewKey
+	if newKey == nil {
+		newKey = trust.NewKey
+	}
+	if s.site, err = newKey("Stockade site key", host, "", s.now); err != nil {
 		return err
 	}
 	if locked, err = s.site.Locked(passphrase); err != nil {

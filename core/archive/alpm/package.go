@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"stockade/core/archive"
@@ -285,8 +286,30 @@ func (m Made) Info() string {
 	return b.String()
 }
 
-// Build makes a package file. The result depends on its arguments alone.
+// before has the packages that were built, by what they are made from: many repositories
+// are published with the same ones.
+var before sync.Map
+
+// Build makes a package file, once. The result depends on what the package is alone.
 func (m Made) Build() ([]byte, error) {
+	h := sha256.New()
+	fmt.Fprintf(h, "%q %q", m.Info(), m.Packing)
+	for _, f := range m.Files {
+		data := sha256.Sum256(f.Data)
+		fmt.Fprintf(h, " %q %o %x", f.Path, f.Mode, data)
+	}
+	key := [sha256.Size]byte(h.Sum(nil))
+	if file, ok := before.Load(key); ok {
+		return slices.Clone(file.([]byte)), nil // whoever has it may spoil it
+	}
+	file, err := m.build()
+	if err == nil {
+		before.Store(key, file)
+	}
+	return slices.Clone(file), err
+}
+
+func (m Made) build() ([]byte, error) {
 	var tree bytes.Buffer
 	tree.WriteString("#mtree\n/set type=file uid=0 gid=0 mode=644\n")
 	listed := map[string]bool{}

@@ -1,10 +1,12 @@
 package deb
 
 import (
+	"crypto/sha256"
 	"fmt"
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"stockade/core/archive"
@@ -45,6 +47,29 @@ func (m Made) Filename() string {
 	return path.Join("pool", m.Component, m.Name[:1], m.Name, m.Name+"_"+version+"_"+m.Arch+".deb")
 }
 
+// before has the packages that were built, by what they are made from: many repositories
+// are published with the same ones.
+var before sync.Map
+
+// built builds a package, once.
+func built(m Made, packing string) ([]byte, error) {
+	h := sha256.New()
+	fmt.Fprintf(h, "%q %q", m.Control(), packing)
+	for _, f := range m.Files {
+		data := sha256.Sum256(f.Data)
+		fmt.Fprintf(h, " %q %o %x", f.Path, f.Mode, data)
+	}
+	key := [sha256.Size]byte(h.Sum(nil))
+	if file, ok := before.Load(key); ok {
+		return slices.Clone(file.([]byte)), nil // whoever has it may spoil it
+	}
+	file, err := Build(m.Control(), m.Files, packing)
+	if err == nil {
+		before.Store(key, file)
+	}
+	return slices.Clone(file), err
+}
+
 // Repository is a made-up upstream repository; the demonstration and the tests
 // publish with it.
 type Repository struct {
@@ -73,14 +98,14 @@ func (r Repository) Publish(sign archive.SigningKey) (map[string][]byte, error) 
 					continue
 				}
 				name := m.Filename()
-				file, built := out[name]
-				if !built {
+				file, there := out[name]
+				if !there {
 					packing := m.Packing
 					if packing == "" {
 						packing = "gz"
 					}
 					var err error
-					if file, err = Build(m.Control(), m.Files, packing); err != nil {
+					if file, err = built(m, packing); err != nil {
 						return nil, err
 					}
 					out[name] = file

@@ -8,6 +8,7 @@ import (
 	"path"
 	"strconv"
 	"strings"
+	"sync"
 
 	"stockade/core/archive"
 )
@@ -91,7 +92,7 @@ func (m Made) Build(sign archive.SigningKey) ([]byte, error) {
 		cpioFile(&cpio, "."+f.Path, int64(i+1), 0o100000|f.Mode, m.Time, f.Data)
 	}
 	cpioFile(&cpio, "TRAILER!!!", 0, 0, 0, nil)
-	payload, err := archive.Compress(cpio.Bytes(), packing)
+	payload, err := packed(cpio.Bytes(), packing)
 	if err != nil {
 		return nil, err
 	}
@@ -204,6 +205,23 @@ func (m Made) Build(sign archive.SigningKey) ([]byte, error) {
 	}
 	out := append(lead(m.Name+"-"+version+"-"+release), signature...)
 	return append(append(out, header...), payload...), nil
+}
+
+// before has the payloads that were packed, by what is in them: many repositories are
+// published with the same packages.
+var before sync.Map
+
+// packed compresses a payload, once.
+func packed(payload []byte, packing string) ([]byte, error) {
+	key := sha256.Sum256(append([]byte(packing+" "), payload...))
+	if data, ok := before.Load(key); ok {
+		return data.([]byte), nil
+	}
+	data, err := archive.Compress(payload, packing)
+	if err == nil {
+		before.Store(key, data)
+	}
+	return data, err
 }
 
 func first(s ...string) string {
