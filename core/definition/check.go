@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"stockade/core/archive/text"
 	"strconv"
 	"strings"
 	"time"
@@ -224,7 +225,7 @@ func (c *checker) housePackage(name string, p Package) {
 		c.add("define.bad-value", object, path+".source",
 			"the source %q is not a house source without upstreams, so nothing can be added to it", p.Source)
 	}
-	if len(p.SHA256) != 64 || strings.Trim(p.SHA256, "0123456789abcdef") != "" {
+	if !text.IsHex(p.SHA256, text.SHA256) {
 		c.add("define.bad-value", object, path+".sha256", "%q is not a SHA-256", p.SHA256)
 	} else if c.around.Held != nil && !c.around.Held(p.SHA256) {
 		c.add("define.bad-value", object, path, "the file of %s %s is not in the pool of this site",

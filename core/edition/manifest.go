@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"io"
 	"sort"
-	"strconv"
+	"stockade/core/archive/text"
 	"strings"
 	"time"
 
@@ -274,9 +274,9 @@ func (d *reader) comment(text string) (err error) {
 }
 
 // count reads a number that is not negative.
-func (d *reader) count(text string) (int64, error) {
-	n, err := strconv.ParseInt(text, 10, 64)
-	if err != nil || n < 0 {
+func (d *reader) count(value string) (int64, error) {
+	n, ok := text.Number(value)
+	if !ok {
 		return 0, d.here("gives no number that fits")
 	}
 	return n, nil
@@ -307,7 +307,7 @@ func (d *reader) announce(text string) error {
 // file reads the line of a file.
 func (d *reader) file(line string) error {
 	sum, path, ok := strings.Cut(line, "  ")
-	if !ok || len(sum) != 64 || strings.Trim(sum, "0123456789abcdef") != "" || d.size < 0 {
+	if !ok || !text.IsHex(sum, text.SHA256) || d.size < 0 {
 		return d.here("is not a digest and a path with a size before it")
 	}
 	if err := archive.CheckPath(path); err != nil {

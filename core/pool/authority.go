@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"hash"
 	"io"
+	"stockade/core/archive/text"
 	"strings"
 
 	"stockade/core/finding"
@@ -48,7 +49,7 @@ type Digest struct {
 // well tells whether a digest is one.
 func (d Digest) well() bool {
 	a, known := algorithms[d.Algorithm]
-	return known && len(d.Hex) == 2*a.make().Size() && strings.Trim(d.Hex, "0123456789abcdef") == ""
+	return known && text.IsHex(d.Hex, 2*a.make().Size())
 }
 
 // Meaning names a file by the digest of what it says when it is unpacked: what

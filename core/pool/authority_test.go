@@ -38,32 +38,32 @@ func says(data []byte) Meaning {
 
 // What nothing stands behind is refused before a byte of it is asked for.
 func TestNothingEntersWithoutAuthority(t *testing.T) {
-	broken := says(text)
+	broken := says(sent)
 	broken.Transform = "../etc"
-	weak := says(text)
-	weak.Digest = Digest{MD5, fmt.Sprintf("%x", md5.Sum(text))}
-	endless := says(text)
+	weak := says(sent)
+	weak.Digest = Digest{MD5, fmt.Sprintf("%x", md5.Sum(sent))}
+	endless := says(sent)
 	endless.Most = 0
 	for name, want := range map[string]Want{
 		"nothing":                  {Size: 19},
 		"an empty digest":          {Size: 19, Authority: Authority{Digests: []Digest{{SHA256, ""}}}},
-		"upper case":               {Size: 19, Authority: ByDigest(strings.ToUpper(sum(text)), "")},
-		"a path":                   {Size: 19, Authority: ByDigest("../../"+sum(text)[6:], "")},
-		"too short":                {Size: 19, Authority: ByDigest(sum(text)[:62], "")},
-		"a digest of another kind": {Size: 19, Authority: ByDigest("", sum(text))},
+		"upper case":               {Size: 19, Authority: ByDigest(strings.ToUpper(sum(sent)), "")},
+		"a path":                   {Size: 19, Authority: ByDigest("../../"+sum(sent)[6:], "")},
+		"too short":                {Size: 19, Authority: ByDigest(sum(sent)[:62], "")},
+		"a digest of another kind": {Size: 19, Authority: ByDigest("", sum(sent))},
 		"an unknown kind": {Size: 19,
-			Authority: Authority{Digests: []Digest{{"crc", sum(text)}}}},
+			Authority: Authority{Digests: []Digest{{"crc", sum(sent)}}}},
 		"weak alone": {Size: 19, Authority: Authority{Digests: []Digest{weak.Digest}}},
 		"two digests of one kind": {Size: 19,
-			Authority: Authority{Digests: []Digest{{SHA256, sum(text)}, {SHA256, sum(nil)}}}},
-		"a size that is none":         {Size: -2, Authority: ByDigest(sum(text), "")},
+			Authority: Authority{Digests: []Digest{{SHA256, sum(sent)}, {SHA256, sum(nil)}}}},
+		"a size that is none":         {Size: -2, Authority: ByDigest(sum(sent), "")},
 		"a transform that is a path":  {Size: -1, Authority: ByMeaning(broken)},
 		"a meaning by a weak digest":  {Size: -1, Authority: ByMeaning(weak)},
 		"a meaning without any bound": {Size: -1, Authority: ByMeaning(endless)},
 	} {
 		t.Run(name, func(t *testing.T) {
 			d := open(t)
-			_, err := d.Ingest(want, func(s Sink) error { t.Error("it was asked for"); return give(text)(s) },
+			_, err := d.Ingest(want, func(s Sink) error { t.Error("it was asked for"); return give(sent)(s) },
 				nil)
 			if f, _ := finding.From(err); f.Code != "content.weak-digest" {
 				t.Errorf("%v", err)
@@ -76,14 +76,14 @@ func TestNothingEntersWithoutAuthority(t *testing.T) {
 }
 
 func TestAWeakDigestBesideAStrongOneMustBeRightToo(t *testing.T) {
-	right := Digest{MD5, fmt.Sprintf("%x", md5.Sum(text))}
+	right := Digest{MD5, fmt.Sprintf("%x", md5.Sum(sent))}
 	wrong := Digest{MD5, fmt.Sprintf("%x", md5.Sum(nil))}
 	for _, c := range []struct {
 		beside Digest
 		code   string
 	}{{right, ""}, {wrong, "content.digest-mismatch"}} {
 		_, err := open(t).Ingest(Want{Size: 19, Authority: Authority{
-			Digests: []Digest{{SHA256, sum(text)}, c.beside}}}, give(text), nil)
+			Digests: []Digest{{SHA256, sum(sent)}, c.beside}}}, give(sent), nil)
 		if f, _ := finding.From(err); f.Code != c.code {
 			t.Errorf("%v: %v", c.beside, err)
 		}
@@ -97,18 +97,18 @@ func TestASignatureAloneCanStandBehindAFile(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		if !bytes.Equal(data, text) {
-			return finding.New("content.signature-bad", "", "it is over another text")
+		if !bytes.Equal(data, sent) {
+			return finding.New("content.signature-bad", "", "it is over another sent")
 		}
 		return nil
 	}
 	want := Want{Name: "news", Size: -1, Authority: BySignature(by)}
-	_, err := d.Ingest(want, give([]byte("another text")), nil)
+	_, err := d.Ingest(want, give([]byte("another sent")), nil)
 	if f, _ := finding.From(err); f.Code != "content.signature-bad" {
 		t.Fatalf("%v", err)
 	}
-	got, err := d.Ingest(want, give(text), nil)
-	if err != nil || got != sum(text) {
+	got, err := d.Ingest(want, give(sent), nil)
+	if err != nil || got != sum(sent) {
 		t.Fatalf("%s %v", got, err)
 	}
 	if _, ok := d.Find(want); ok {
@@ -119,8 +119,8 @@ func TestASignatureAloneCanStandBehindAFile(t *testing.T) {
 // The bytes differ from one time to the next, what they say does not.
 func TestAFileIsKnownByWhatItSays(t *testing.T) {
 	d := open(t)
-	small, large := packed(t, text, zlib.BestCompression), packed(t, text, zlib.NoCompression)
-	want := Want{Name: "object", Size: -1, Authority: ByMeaning(says(text))}
+	small, large := packed(t, sent, zlib.BestCompression), packed(t, sent, zlib.NoCompression)
+	want := Want{Name: "object", Size: -1, Authority: ByMeaning(says(sent))}
 	_, err := d.Ingest(want, give(packed(t, []byte("something else"), 6)), nil)
 	if f, _ := finding.From(err); f.Code != "content.digest-mismatch" {
 		t.Fatalf("%v", err)
@@ -150,7 +150,7 @@ func TestAFileIsKnownByWhatItSays(t *testing.T) {
 // and is forgotten if it is not.
 func TestWhatWasReadyIsTakenOverIfItIsWhole(t *testing.T) {
 	d := open(t)
-	whole, err := d.Add(text)
+	whole, err := d.Add(sent)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -168,7 +168,7 @@ func TestWhatWasReadyIsTakenOverIfItIsWhole(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if size, ok := again.Has(whole); !ok || size != int64(len(text)) {
+	if size, ok := again.Has(whole); !ok || size != int64(len(sent)) {
 		t.Error("what was whole is gone")
 	}
 	if _, err := os.Stat(again.Path(whole)); err != nil {
@@ -208,7 +208,7 @@ func TestABatchIsMadeDurableByItself(t *testing.T) {
 
 func TestABlobGivesItsSizeAndAnyPartOfIt(t *testing.T) {
 	d := open(t)
-	name, err := d.Add(text)
+	name, err := d.Add(sent)
 	if err != nil {
 		t.Fatal(err)
 	}

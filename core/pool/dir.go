@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"stockade/core/archive/text"
 	"strings"
 	"sync"
 
@@ -53,9 +54,7 @@ func Open(root, tmp string) (*Dir, error) {
 	return d, finding.Doing(d.recover(), "open the pool")
 }
 
-func wellNamed(sum string) bool {
-	return len(sum) == 64 && strings.Trim(sum, "0123456789abcdef") == ""
-}
+func wellNamed(sum string) bool { return text.IsHex(sum, text.SHA256) }
 
 // Path is where a durable file lies, whether or not it is there. sha256 must be 64
 // hexadecimal digits; anything else gives a path that cannot exist.

@@ -29,7 +29,7 @@ func give(data []byte) func(Sink) error {
 	return func(s Sink) error { _, err := s.Write(data[s.Offset():]); return err }
 }
 
-var text = []byte("what upstream sends")
+var sent = []byte("what upstream sends")
 
 func sum(b []byte) string { return fmt.Sprintf("%x", sha256.Sum256(b)) }
 
@@ -39,16 +39,16 @@ func TestOnlyWhatIsRightEnters(t *testing.T) {
 		want       Want
 		data       []byte
 	}{
-		{"right", "", Want{Size: 19, Authority: ByDigest(sum(text), "")}, text},
+		{"right", "", Want{Size: 19, Authority: ByDigest(sum(sent), "")}, sent},
 		{"right by SHA-512", "",
-			Want{Size: 19, Authority: ByDigest("", fmt.Sprintf("%x", sha512.Sum512(text)))}, text},
-		{"size not told", "", Want{Size: -1, Authority: ByDigest(sum(text), "")}, text},
-		{"too short", "content.size-mismatch", Want{Size: 19, Authority: ByDigest(sum(text), "")}, text[:18]},
-		{"too long", "content.size-mismatch", Want{Size: 18, Authority: ByDigest(sum(text), "")}, text},
+			Want{Size: 19, Authority: ByDigest("", fmt.Sprintf("%x", sha512.Sum512(sent)))}, sent},
+		{"size not told", "", Want{Size: -1, Authority: ByDigest(sum(sent), "")}, sent},
+		{"too short", "content.size-mismatch", Want{Size: 19, Authority: ByDigest(sum(sent), "")}, sent[:18]},
+		{"too long", "content.size-mismatch", Want{Size: 18, Authority: ByDigest(sum(sent), "")}, sent},
 		{"another digest", "content.digest-mismatch", Want{Size: 19, Authority: ByDigest(sum(nil), "")},
-			text},
+			sent},
 		{"another SHA-512", "content.digest-mismatch",
-			Want{Size: 19, Authority: ByDigest(sum(text), fmt.Sprintf("%x", sha512.Sum512(nil)))}, text},
+			Want{Size: 19, Authority: ByDigest(sum(sent), fmt.Sprintf("%x", sha512.Sum512(nil)))}, sent},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d := open(t)
@@ -57,7 +57,7 @@ func TestOnlyWhatIsRightEnters(t *testing.T) {
 			if f.Code != c.code {
 				t.Fatalf("%v", err)
 			}
-			if size, ok := d.Has(sum(text)); ok != (c.code == "") || ok && (size != 19 || got != sum(text)) {
+			if size, ok := d.Has(sum(sent)); ok != (c.code == "") || ok && (size != 19 || got != sum(sent)) {
 				t.Errorf("there: %v, %d bytes", ok, size)
 			}
 			left, _ := filepath.Glob(filepath.Join(d.tmp, "*"))
@@ -70,43 +70,43 @@ func TestOnlyWhatIsRightEnters(t *testing.T) {
 
 func TestAnInterruptedFileIsGoneOnFrom(t *testing.T) {
 	d := open(t)
-	w := Want{Size: 19, Authority: ByDigest(sum(text), "")}
+	w := Want{Size: 19, Authority: ByDigest(sum(sent), "")}
 	broke := errors.New("the connection broke")
-	if _, err := d.Ingest(w, func(s Sink) error { s.Write(text[:7]); return broke },
+	if _, err := d.Ingest(w, func(s Sink) error { s.Write(sent[:7]); return broke },
 		nil); !errors.Is(err, broke) {
 		t.Fatal(err)
 	}
 	from := int64(-1)
-	if _, err := d.Ingest(w, func(s Sink) error { from = s.Offset(); return give(text)(s) },
+	if _, err := d.Ingest(w, func(s Sink) error { from = s.Offset(); return give(sent)(s) },
 		nil); err != nil || from != 7 {
 		t.Errorf("gone on from %d, error %v", from, err)
 	}
 	// Half a file of other bytes is started anew when the whole turns out wrong.
-	other := Want{Size: 19, Authority: ByDigest(sum(bytes.ToUpper(text)), "")}
-	d.Ingest(other, func(s Sink) error { s.Write(text[:7]); return broke }, nil)
-	if _, err := d.Ingest(other, give(bytes.ToUpper(text)), nil); err == nil {
+	other := Want{Size: 19, Authority: ByDigest(sum(bytes.ToUpper(sent)), "")}
+	d.Ingest(other, func(s Sink) error { s.Write(sent[:7]); return broke }, nil)
+	if _, err := d.Ingest(other, give(bytes.ToUpper(sent)), nil); err == nil {
 		t.Error("mixed bytes were accepted")
 	}
-	if _, err := d.Ingest(other, give(bytes.ToUpper(text)), nil); err != nil {
+	if _, err := d.Ingest(other, give(bytes.ToUpper(sent)), nil); err != nil {
 		t.Error(err)
 	}
 }
 
 func TestTheCheckComesBeforeTheRename(t *testing.T) {
 	d := open(t)
-	w := Want{Size: 19, Authority: ByDigest(sum(text), "")}
+	w := Want{Size: 19, Authority: ByDigest(sum(sent), "")}
 	bad := errors.New("not what it says")
-	if _, err := d.Ingest(w, give(text), func(Blob) error { return bad }); !errors.Is(err, bad) {
+	if _, err := d.Ingest(w, give(sent), func(Blob) error { return bad }); !errors.Is(err, bad) {
 		t.Fatal(err)
 	}
-	if _, ok := d.Has(sum(text)); ok {
+	if _, ok := d.Has(sum(sent)); ok {
 		t.Fatal("it was admitted all the same")
 	}
 	// Also when the bytes are there already, by another name.
-	if _, err := d.Ingest(w, give(text), nil); err != nil {
+	if _, err := d.Ingest(w, give(sent), nil); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := d.Ingest(w, give(text), func(Blob) error { return bad }); !errors.Is(err, bad) {
+	if _, err := d.Ingest(w, give(sent), func(Blob) error { return bad }); !errors.Is(err, bad) {
 		t.Error("a file that was there already was not checked")
 	}
 }
@@ -117,9 +117,9 @@ func TestManyAtOnceFetchOnce(t *testing.T) {
 	var wait sync.WaitGroup
 	for range 32 {
 		wait.Go(func() {
-			if _, err := d.Ingest(Want{Size: 19, Authority: ByDigest(sum(text), "")}, func(s Sink) error {
+			if _, err := d.Ingest(Want{Size: 19, Authority: ByDigest(sum(sent), "")}, func(s Sink) error {
 				fetched.Add(1)
-				return give(text)(s)
+				return give(sent)(s)
 			}, nil); err != nil {
 				t.Error(err)
 			}
@@ -139,16 +139,16 @@ func TestAFullDiskIsAnErrorAndLeavesNothing(t *testing.T) {
 	full := func(s Sink) error {
 		// What the kernel says when the disk is full, at the place where it says it.
 		s.(*writer).f.Close()
-		_, err := s.Write(text)
+		_, err := s.Write(sent)
 		return err
 	}
-	if _, err := d.Ingest(Want{Size: 19, Authority: ByDigest(sum(text), "")}, full, nil); err == nil {
+	if _, err := d.Ingest(Want{Size: 19, Authority: ByDigest(sum(sent), "")}, full, nil); err == nil {
 		t.Fatal("a write that fails was taken for one that did not")
 	}
-	if _, ok := d.Has(sum(text)); ok {
+	if _, ok := d.Has(sum(sent)); ok {
 		t.Error("it is there")
 	}
-	if _, err := d.Ingest(Want{Size: 19, Authority: ByDigest(sum(text), "")}, give(text), nil); err != nil {
+	if _, err := d.Ingest(Want{Size: 19, Authority: ByDigest(sum(sent), "")}, give(sent), nil); err != nil {
 		t.Error("it does not go on afterwards:", err)
 	}
 }

@@ -7,7 +7,7 @@ import (
 	"io"
 	"path"
 	"slices"
-	"strconv"
+	"stockade/core/archive/text"
 	"strings"
 
 	"stockade/core/archive"
@@ -253,8 +253,6 @@ func cut(s string, n int) string {
 	return s
 }
 
-func isHex(s string) bool { return strings.Trim(s, "0123456789abcdef") == "" }
-
 // ReadDescription reads what a database says of one package; dir is where its
 // file lies, relative to the upstream's base.
 func ReadDescription(desc []byte, dir string) (*archive.Package, error) {
@@ -263,11 +261,10 @@ func ReadDescription(desc []byte, dir string) (*archive.Package, error) {
 	weak := false
 	err := eachField(desc, func(name string, values []string) (err error) {
 		number := func() int64 {
-			v, err := strconv.ParseInt(values[0], 10, 64)
-			if err != nil || values[0][0] < '0' || values[0][0] > '9' {
-				return -1
+			if v, ok := text.Number(values[0]); ok {
+				return v
 			}
-			return v
+			return -1
 		}
 		switch name {
 		case "FILENAME":
@@ -337,7 +334,7 @@ func ReadDescription(desc []byte, dir string) (*archive.Package, error) {
 		return nil, malformed("%s has no file name that fits", p.Name)
 	case p.SHA256 == "" && weak:
 		return nil, finding.New("content.weak-digest", "", "%s has only an MD5 digest", p.Name)
-	case len(p.SHA256) != 64 || !isHex(p.SHA256):
+	case !text.IsHex(p.SHA256, text.SHA256):
 		return nil, malformed("%s has a digest that is none", p.Name)
 	}
 	if err := archive.CheckName(p.Name); err != nil {

@@ -12,6 +12,7 @@ import (
 	"path"
 	"regexp"
 	"slices"
+	"stockade/core/archive/text"
 	"strconv"
 	"strings"
 
@@ -310,7 +311,7 @@ func withAll(s archive.Source, r *archive.Root) []string {
 func (f Family) ReadIndex(s archive.Source, x archive.IndexChoice, plain io.Reader,
 	yield func(*archive.Package, []byte) error) error {
 	sr := NewStanzaReader(plain)
-	in := &reading{names: interner{}}
+	in := &reading{names: text.Names{}}
 	for n := 0; ; n++ {
 		raw, err := sr.Next()
 		if err == io.EOF {
@@ -339,29 +340,16 @@ func (f Family) ReadIndex(s archive.Source, x archive.IndexChoice, plain io.Read
 	}
 }
 
-type interner map[string]string
-
-func (in interner) get(b []byte) string {
-	if s, ok := in[string(b)]; ok {
-		return s
-	}
-	s := string(b)
-	if len(in) < 1<<16 {
-		in[s] = s
-	}
-	return s
-}
-
 // reading is what the stanzas of one index are read with.
 type reading struct {
 	fieldReader
-	names interner
+	names text.Names
 }
 
 // plainNumber reads a number that is written with digits alone.
 func plainNumber(field string, value []byte) (int64, error) {
-	n, err := strconv.ParseInt(string(value), 10, 64)
-	if err != nil || value[0] < '0' || value[0] > '9' {
+	n, ok := text.Number(value)
+	if !ok {
 		return 0, finding.New("source.malformed-index", "", "the %s %q is no number", field, cut(value, 40))
 	}
 	return n, nil
@@ -391,7 +379,7 @@ func (p *entry) field(name, value []byte) (err error) {
 	case "version":
 		p.Version, err = oneLine()
 	case "architecture":
-		p.Arch = p.in.names.get(value)
+		p.Arch = p.in.names.Bytes(value)
 		_, err = oneLine()
 	case "filename":
 		p.Path, err = oneLine()
@@ -406,16 +394,15 @@ func (p *entry) field(name, value []byte) (err error) {
 		p.SHA512, err = oneLine()
 		p.SHA512 = strings.ToLower(p.SHA512)
 	case "installed-size":
-		kib, bad := strconv.ParseInt(string(value), 10, 64)
-		if bad == nil && kib >= 0 && kib < 1<<40 {
+		if kib, ok := text.Number(value); ok && kib < 1<<40 {
 			p.InstalledSize = kib * 1024
 		}
 	case "source":
 		s, _, _ := strings.Cut(string(value), " ")
-		p.Origin = p.in.names.get([]byte(s))
+		p.Origin = p.in.names.Get(s)
 		_, err = oneLine()
 	case "section":
-		p.Section = p.in.names.get(value)
+		p.Section = p.in.names.Bytes(value)
 		_, err = oneLine()
 	case "description":
 		line, _, _ := strings.Cut(string(value), "\n")
@@ -471,8 +458,8 @@ func parsePackage(raw []byte, in *reading) (*archive.Package, error) {
 		return bad("%s has no Size", p.Name)
 	case p.SHA256 == "" && p.SHA512 == "":
 		return nil, finding.New("content.weak-digest", "", "%s has no SHA-256 or SHA-512 digest", p.Name)
-	case p.SHA256 != "" && (len(p.SHA256) != 64 || !isHex(p.SHA256)), p.SHA512 != "" &&
-		(len(p.SHA512) != 128 || !isHex(p.SHA512)):
+	case p.SHA256 != "" && !text.IsHex(p.SHA256, text.SHA256), p.SHA512 != "" &&
+		!text.IsHex(p.SHA512, text.SHA512):
 		return bad("%s has a digest that is none", p.Name)
 	}
 	if err := archive.CheckName(p.Name); err != nil {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"stockade/core/archive/text"
 	"strings"
 
 	"stockade/core/archive"
@@ -56,7 +57,7 @@ func (f Family) Examine(s archive.Source, file io.ReadSeeker) (archive.Examined,
 		return archive.Examined{}, err
 	}
 	raw = fmt.Appendf(raw, "Filename: %s\nSize: %d\nSHA256: %x\n", at, size, digest.Sum(nil))
-	p, err := parsePackage(raw, &reading{names: interner{}})
+	p, err := parsePackage(raw, &reading{names: text.Names{}})
 	if err != nil {
 		return archive.Examined{}, err
 	}

@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"io"
 	"path"
-	"strconv"
+	"stockade/core/archive/text"
 	"strings"
 
 	"stockade/core/archive"
@@ -190,8 +190,8 @@ func arMember(r io.Reader) (name string, size int64, err error) {
 	if h[58] != '`' || h[59] != '\n' {
 		return "", 0, fmt.Errorf("a member header is damaged")
 	}
-	size, err = strconv.ParseInt(strings.TrimRight(string(h[48:58]), " "), 10, 64)
-	if err != nil || size < 0 {
+	size, ok := text.Number(bytes.TrimRight(h[48:58], " "))
+	if !ok {
 		return "", 0, fmt.Errorf("a member's size is no number")
 	}
 	return strings.TrimRight(strings.TrimRight(string(h[:16]), " "), "/"), size, nil

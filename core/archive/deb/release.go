@@ -4,7 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"slices"
-	"strconv"
+	"stockade/core/archive/text"
 	"strings"
 	"time"
 
@@ -100,12 +100,12 @@ func readTable(table string, digits int, prefix string, into map[string]archive.
 		if len(f) == 0 {
 			continue
 		}
-		if len(f) != 3 || len(f[0]) != digits || !isHex(f[0]) {
+		if len(f) != 3 || !text.IsHex(strings.ToLower(f[0]), digits) {
 			return finding.New("source.malformed-index", "",
 				"a line of the Release file's digest table is not readable: %q", cut([]byte(line), 120))
 		}
-		size, err := strconv.ParseInt(f[1], 10, 64)
-		if err != nil || size < 0 {
+		size, ok := text.Number(f[1])
+		if !ok {
 			return finding.New("source.malformed-index", "", "a size in the Release file is not a number: %q",
 				cut([]byte(f[1]), 60))
 		}
@@ -137,8 +137,6 @@ func readTable(table string, digits int, prefix string, into map[string]archive.
 	}
 	return nil
 }
-
-func isHex(s string) bool { return strings.Trim(s, "0123456789abcdefABCDEF") == "" }
 
 func parseDate(s string) (time.Time, error) {
 	if s == "" {

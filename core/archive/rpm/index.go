@@ -6,6 +6,7 @@ import (
 	"maps"
 	"runtime"
 	"slices"
+	"stockade/core/archive/text"
 	"strconv"
 	"strings"
 	"sync"
@@ -148,28 +149,6 @@ func suits(machines []string, arch string) bool {
 	return slices.ContainsFunc(machines, func(m string) bool { return rank(arch, m) >= 0 })
 }
 
-type interner map[string]string
-
-// bytes is get for text that may change.
-func (in interner) bytes(b []byte) string {
-	if have, ok := in[string(b)]; ok {
-		return have
-	}
-	return in.get(string(b))
-}
-
-func (in interner) get(s string) string {
-	if have, ok := in[s]; ok {
-		return have
-	}
-	if len(in) < 1<<18 {
-		in[s] = s
-	}
-	return s
-}
-
-func isHex(s string) bool { return strings.Trim(s, "0123456789abcdef") == "" }
-
 // sourceName takes version, release and architecture off the name of a source package.
 func sourceName(s string) string {
 	s = strings.TrimSuffix(strings.TrimSuffix(strings.TrimSuffix(s, ".rpm"), ".src"), ".nosrc")
@@ -235,7 +214,7 @@ func readAdvisories(plain io.Reader, yield func(*archive.Advisory) error) error 
 						break
 					}
 				}
-				if s, err := strconv.ParseInt(n.attr("date"), 10, 64); err == nil {
+				if s, ok := text.Number(n.attr("date")); ok {
 					a.Issued = time.Unix(s, 0).UTC()
 				}
 			case n.name == "reference" && len(a.References) < 200:

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"net/url"
+	"stockade/core/archive/text"
 	"strconv"
 	"strings"
 
@@ -32,7 +33,7 @@ var xmlOps = map[string]archive.Op{
 // other. It is used by one goroutine.
 type primaryReader struct {
 	*placed
-	names interner
+	names text.Names
 
 	p       *archive.Package
 	packed  []byte // relations
@@ -54,7 +55,7 @@ type remainder struct {
 type pathOf struct{ path, kind string }
 
 func newPrimaryReader() *primaryReader {
-	return &primaryReader{placed: newPlaced(primaryPlaces), names: interner{}}
+	return &primaryReader{placed: newPlaced(primaryPlaces), names: text.Names{}}
 }
 
 // read reads one element.
@@ -66,12 +67,12 @@ func (r *primaryReader) read(raw []byte) (*archive.Package, error) {
 	p := r.p
 	switch sum := p.SHA256; r.digest {
 	case "sha256":
-		if len(sum) != 64 || !isHex(sum) {
+		if !text.IsHex(sum, text.SHA256) {
 			return nil, malformed("%s has a digest that is none", cut(p.Name, 80))
 		}
 	case "sha512":
 		p.SHA512, p.SHA256 = sum, ""
-		if len(sum) != 128 || !isHex(sum) {
+		if !text.IsHex(sum, text.SHA512) {
 			return nil, malformed("%s has a digest that is none", cut(p.Name, 80))
 		}
 	default:
@@ -123,7 +124,7 @@ func (r *primaryReader) start(path []string, e *node) error {
 		}
 	case "version":
 		v, err := evrOf(e)
-		p.Version = r.names.get(v)
+		p.Version = r.names.Get(v)
 		return err
 	case "checksum":
 		r.digest = e.attr("type")
@@ -188,7 +189,7 @@ func (r *primaryReader) entry(list string, e *node) error {
 		}
 	}
 	if list == "rpm:provides" {
-		provide := archive.Provide{Name: r.names.get(name), Op: op, Version: r.names.get(rel.Version)}
+		provide := archive.Provide{Name: r.names.Get(name), Op: op, Version: r.names.Get(rel.Version)}
 		r.p.Provides = append(r.p.Provides, provide)
 		if r.rest != nil {
 			r.rest.provided = append(r.rest.provided, provide)
@@ -213,7 +214,7 @@ func (r *primaryReader) end(path []string, text []byte) (err error) {
 	case "name":
 		p.Name, err = exact(name, text)
 	case "arch":
-		p.Arch = r.names.bytes(text)
+		p.Arch = r.names.Bytes(text)
 		_, err = exact(name, text)
 	case "checksum":
 		p.SHA256, err = exact(name, text)
@@ -223,11 +224,11 @@ func (r *primaryReader) end(path []string, text []byte) (err error) {
 		p.Summary = string(line)
 		r.text(name, text)
 	case "rpm:license":
-		p.Licence = r.names.bytes(text)
+		p.Licence = r.names.Bytes(text)
 	case "rpm:group":
-		p.Section = r.names.bytes(text)
+		p.Section = r.names.Bytes(text)
 	case "rpm:sourcerpm":
-		p.Origin = r.names.get(sourceName(string(text)))
+		p.Origin = r.names.Get(sourceName(string(text)))
 		r.text(name, text)
 	case "description", "packager", "url", "rpm:vendor", "rpm:buildhost":
 		r.text(name, text)
@@ -269,10 +270,11 @@ func evrOf(e *node) (string, error) {
 
 // plainNumber reads a number that is written with digits alone.
 func plainNumber(s string) (int64, error) {
-	if s == "" || strings.Trim(s, "0123456789") != "" {
+	n, ok := text.Number(s)
+	if !ok {
 		return 0, strconv.ErrSyntax
 	}
-	return strconv.ParseInt(s, 10, 64)
+	return n, nil
 }
 
 func checkNames(p *archive.Package) error {

@@ -14,6 +14,7 @@ import (
 	"path"
 	"regexp"
 	"slices"
+	"stockade/core/archive/text"
 	"strconv"
 	"strings"
 	"time"
@@ -293,8 +294,8 @@ func (d data) into(r *archive.Root) error {
 	if d.SHA256 == "" && d.SHA512 == "" {
 		return nil // told if it is needed
 	}
-	if d.SHA256 != "" && (len(d.SHA256) != 64 || !isHex(d.SHA256)) || d.SHA512 != "" &&
-		(len(d.SHA512) != 128 || !isHex(d.SHA512)) {
+	if d.SHA256 != "" && !text.IsHex(d.SHA256, text.SHA256) || d.SHA512 != "" &&
+		!text.IsHex(d.SHA512, text.SHA512) {
 		return malformed("the root's digest of its %s list is none", cut(d.kind, 40))
 	}
 	if d.base != "" {
