@@ -184,6 +184,13 @@ func changeNames(j api.Judgement) (out []string) {
 }
 
 func (a *app) recordCommand() *cobra.Command {
+
+	c := a.recordC()
+
+	return c
+}
+
+func (a *app) recordC() *cobra.Command {
 	var whole bool
 	var summary string
 	c := &cobra.Command{Use: "record PATH…", Short: "Make the description what the definitions say",

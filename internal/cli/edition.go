@@ -48,6 +48,68 @@ func (a *app) editionCommand() *cobra.Command {
 	list := lister(a, "List editions, newest first", "  stockade edition list", "/editions",
 		append([]string{}, editionHeads...), editionRow, func(e api.Edition) string { return e.Name },
 		"no edition was made yet: stockade mirror build MIRROR")
+
+	show := a.editionShow(complete)
+	diff := a.editionDiff(complete)
+	verify := a.editionVerify(complete)
+	export := a.editionExport(complete)
+	retire := a.editionRetire(complete)
+	return noun("edition", "Sealed editions of mirrors", list, show, diff, verify, export, retire)
+}
+
+func delta(n int64) string {
+	if n < 0 {
+		return "-" + size(-n)
+	}
+	return "+" + size(n)
+}
+
+func (a *app) export(ctx context.Context, what, dir string) error {
+	name, number, path, err := editionPath(what)
+	if err != nil {
+		return err
+	}
+	c := a.client()
+	files, err := client.Get[api.Manifest](ctx, c, path+"/manifest")
+	if err != nil {
+		return err
+	}
+	m, err := edition.ReadManifest(bytes.NewReader(files.Manifest))
+	if err != nil {
+		return err
+	}
+	p := a.progress()
+	total, start := m.Bytes(), time.Now()
+	open := func(l edition.Line) (io.ReadCloser, error) { return c.File(ctx, name, number, l.Path) }
+	err = edition.Export(open, files.Manifest, files.Seal, dir, func(n, of int, done int64) {
+		e := mirror.Event{
+			Step:       "copy",
+			Files:      n,
+			FilesTotal: of,
+			Bytes:      done,
+			BytesTotal: total,
+			Remaining:  -1,
+		}
+		if took := time.Since(start).Seconds(); took > 0.1 {
+			if e.Rate = int64(float64(done) / took); e.Rate > 0 {
+				e.Remaining = int((total - done) / e.Rate)
+			}
+		}
+		p.show(e)
+	})
+	p.done()
+	if err != nil {
+		return fmt.Errorf("%s was not exported: %w", what, err)
+	}
+	abs, _ := filepath.Abs(dir)
+	count := m.Files() + 2 // the manifest and the seal
+	return a.show(map[string]any{"edition": what, "folder": abs, "files": count, "bytes": total}, func() {
+		a.say("%s lies in %s: %d files, %s; about/README.txt tells how to check it", what, abs, count,
+			size(total))
+	}, []string{abs})
+}
+
+func (a *app) editionShow(complete cobra.CompletionFunc) *cobra.Command {
 	var search string
 	show := &cobra.Command{Use: "show MIRROR/N",
 		Short:   "Show one edition: sources, who signed them, packages",
@@ -122,7 +184,11 @@ func (a *app) editionCommand() *cobra.Command {
 		}}
 	show.Flags().StringVar(&search, "search", "",
 		"only packages (and advisories) with this in their name or summary")
-	diff := &cobra.Command{Use: "diff MIRROR/N [MIRROR/OLDER]",
+	return show
+}
+
+func (a *app) editionDiff(complete cobra.CompletionFunc) *cobra.Command {
+	return &cobra.Command{Use: "diff MIRROR/N [MIRROR/OLDER]",
 		Short:   "Show the difference to an older edition; the one before if none is named",
 		Example: "  stockade edition diff barrage/2", Args: cobra.RangeArgs(1, 2),
 		ValidArgsFunction: complete,
@@ -152,7 +218,10 @@ func (a *app) editionCommand() *cobra.Command {
 					delta(c.NewSize - c.OldSize), strings.Join(c.Advisories, ", ")}
 			}, func(c api.Change) string { return c.Name }, "no difference")
 		}}
-	verify := &cobra.Command{Use: "verify MIRROR/N",
+}
+
+func (a *app) editionVerify(complete cobra.CompletionFunc) *cobra.Command {
+	return &cobra.Command{Use: "verify MIRROR/N",
 		Short:   "Read every file of an edition and compare it with the seal",
 		Example: "  stockade edition verify barrage/1", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -169,7 +238,10 @@ func (a *app) editionCommand() *cobra.Command {
 					args[0], r.Files, size(r.Bytes))
 			})
 		}}
-	export := &cobra.Command{Use: "export MIRROR/N DIR", Short: "Lay an edition out as plain files",
+}
+
+func (a *app) editionExport(complete cobra.CompletionFunc) *cobra.Command {
+	return &cobra.Command{Use: "export MIRROR/N DIR", Short: "Lay an edition out as plain files",
 		Long: "Lay an edition out as plain files on this machine, DIR/SOURCE/… as upstream lays each " +
 			"out, for file:// or any web server. Every file is checked on the way.",
 		Example: "  stockade edition export barrage/1 /media/stick/barrage", Args: cobra.ExactArgs(2),
@@ -177,7 +249,10 @@ func (a *app) editionCommand() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.export(cmd.Context(), args[0], args[1])
 		}}
-	retire := &cobra.Command{Use: "retire MIRROR/N",
+}
+
+func (a *app) editionRetire(complete cobra.CompletionFunc) *cobra.Command {
+	return &cobra.Command{Use: "retire MIRROR/N",
 		Short:   "Take an edition out; its files go when nothing else holds them",
 		Example: "  stockade edition retire tarn-whole/1", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: complete,
@@ -203,57 +278,4 @@ func (a *app) editionCommand() *cobra.Command {
 				a.say("%s is retired; stockade pool sweep frees its files", out.Name)
 			}, []string{out.Name})
 		}}
-	return noun("edition", "Sealed editions of mirrors", list, show, diff, verify, export, retire)
-}
-
-func delta(n int64) string {
-	if n < 0 {
-		return "-" + size(-n)
-	}
-	return "+" + size(n)
-}
-
-func (a *app) export(ctx context.Context, what, dir string) error {
-	name, number, path, err := editionPath(what)
-	if err != nil {
-		return err
-	}
-	c := a.client()
-	files, err := client.Get[api.Manifest](ctx, c, path+"/manifest")
-	if err != nil {
-		return err
-	}
-	m, err := edition.ReadManifest(bytes.NewReader(files.Manifest))
-	if err != nil {
-		return err
-	}
-	p := a.progress()
-	total, start := m.Bytes(), time.Now()
-	open := func(l edition.Line) (io.ReadCloser, error) { return c.File(ctx, name, number, l.Path) }
-	err = edition.Export(open, files.Manifest, files.Seal, dir, func(n, of int, done int64) {
-		e := mirror.Event{
-			Step:       "copy",
-			Files:      n,
-			FilesTotal: of,
-			Bytes:      done,
-			BytesTotal: total,
-			Remaining:  -1,
-		}
-		if took := time.Since(start).Seconds(); took > 0.1 {
-			if e.Rate = int64(float64(done) / took); e.Rate > 0 {
-				e.Remaining = int((total - done) / e.Rate)
-			}
-		}
-		p.show(e)
-	})
-	p.done()
-	if err != nil {
-		return fmt.Errorf("%s was not exported: %w", what, err)
-	}
-	abs, _ := filepath.Abs(dir)
-	count := m.Files() + 2 // the manifest and the seal
-	return a.show(map[string]any{"edition": what, "folder": abs, "files": count, "bytes": total}, func() {
-		a.say("%s lies in %s: %d files, %s; about/README.txt tells how to check it", what, abs, count,
-			size(total))
-	}, []string{abs})
 }

@@ -27,6 +27,12 @@ func (a *app) groupCommand() *cobra.Command {
 				strings.Join(g.Architectures, " "), "lane", g.Lane, "edition", first(g.Edition, "none yet"),
 				"pins", strings.Join(g.Pins, ", "))
 		}, func(g api.Group) string { return g.Name })
+
+	files := a.groupFiles(complete)
+	return noun("group", "Kinds of machines", list, show, files)
+}
+
+func (a *app) groupFiles(complete cobra.CompletionFunc) *cobra.Command {
 	var at, out, named string
 	files := &cobra.Command{Use: "files GROUP", Short: "Write the files that a machine of the group needs",
 		Long: `Write the package client's own configuration, keys included, as it lies under a
@@ -103,5 +109,5 @@ needed is taken away.`,
 	files.Flags().StringVar(&at, "at", "",
 		"URL or folder where the packages are found; the lane's address if left out")
 	files.Flags().StringVar(&out, "out", "", "the machine's root, below which the files are written")
-	return noun("group", "Kinds of machines", list, show, files)
+	return files
 }

@@ -69,52 +69,9 @@ func decode[T any](raw json.RawMessage) (v T) {
 }
 
 func (a *app) jobCommand() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List jobs, newest first", Example: "  stockade job list",
-		Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, args []string) error {
-			page, err := client.Get[api.Page[api.Job]](cmd.Context(), a.client(), "/jobs?limit=50")
-			if err != nil {
-				return err
-			}
-			return showList(a, page.Items, []string{"JOB>", "KIND", "OBJECT", "STATE", "BY", "BEGAN", "TOOK>",
-				"FINDINGS"}, func(j api.Job) []string {
-				took := "–"
-				if j.Ended != nil {
-					took = j.Ended.Sub(j.Started).Round(10 * time.Millisecond).String()
-				}
-				return []string{strconv.FormatInt(j.ID, 10), j.Kind, j.Object, string(j.State), j.By,
-					date(j.Started), took, worst(j.Findings)}
-			}, func(j api.Job) string { return strconv.FormatInt(j.ID, 10) }, "no job was run yet")
-		}}
-	watch := &cobra.Command{Use: "watch JOB", Short: "Follow a job until it ends",
-		Example: "  stockade job watch 3", Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := strconv.ParseInt(args[0], 10, 64)
-			if err != nil {
-				return usage("%q is not the number of a job", args[0])
-			}
-			job, err := a.follow(cmd.Context(), a.client(), id)
-			if err != nil {
-				return err
-			}
-			return a.ended(job, func(j api.Job) {
-				if strings.HasPrefix(j.Object, "mirror ") {
-					a.outcome(j)
-					return
-				}
-				a.say("job %d (%s of %s) is done", j.ID, j.Kind, j.Object)
-			})
-		}}
-	stop := &cobra.Command{Use: "stop JOB", Short: "Stop a running job; what was verified is kept",
-		Example: "  stockade job stop 3", Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			j, err := client.Post[api.Job](cmd.Context(), a.client(), "/jobs/"+url.PathEscape(args[0])+
-				"/stop",
-				nil)
-			if err != nil {
-				return err
-			}
-			return a.show(j, func() { a.say("job %d is being stopped", j.ID) }, []string{args[0]})
-		}}
+	list := a.jobList()
+	watch := a.jobWatch()
+	stop := a.jobStop()
 	return noun("job", "Pieces of work that take time", list, watch, stop)
 }
 
@@ -138,4 +95,59 @@ func (a *app) follow(ctx context.Context, c *client.Client, id int64) (api.Job, 
 			p.show(*e.Progress)
 		}
 	})
+}
+
+func (a *app) jobList() *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List jobs, newest first", Example: "  stockade job list",
+		Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, args []string) error {
+			page, err := client.Get[api.Page[api.Job]](cmd.Context(), a.client(), "/jobs?limit=50")
+			if err != nil {
+				return err
+			}
+			return showList(a, page.Items, []string{"JOB>", "KIND", "OBJECT", "STATE", "BY", "BEGAN", "TOOK>",
+				"FINDINGS"}, func(j api.Job) []string {
+				took := "–"
+				if j.Ended != nil {
+					took = j.Ended.Sub(j.Started).Round(10 * time.Millisecond).String()
+				}
+				return []string{strconv.FormatInt(j.ID, 10), j.Kind, j.Object, string(j.State), j.By,
+					date(j.Started), took, worst(j.Findings)}
+			}, func(j api.Job) string { return strconv.FormatInt(j.ID, 10) }, "no job was run yet")
+		}}
+}
+
+func (a *app) jobWatch() *cobra.Command {
+	return &cobra.Command{Use: "watch JOB", Short: "Follow a job until it ends",
+		Example: "  stockade job watch 3", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil {
+				return usage("%q is not the number of a job", args[0])
+			}
+			job, err := a.follow(cmd.Context(), a.client(), id)
+			if err != nil {
+				return err
+			}
+			return a.ended(job, func(j api.Job) {
+				if strings.HasPrefix(j.Object, "mirror ") {
+					a.outcome(j)
+					return
+				}
+				a.say("job %d (%s of %s) is done", j.ID, j.Kind, j.Object)
+			})
+		}}
+}
+
+func (a *app) jobStop() *cobra.Command {
+	return &cobra.Command{Use: "stop JOB", Short: "Stop a running job; what was verified is kept",
+		Example: "  stockade job stop 3", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			j, err := client.Post[api.Job](cmd.Context(), a.client(), "/jobs/"+url.PathEscape(args[0])+
+				"/stop",
+				nil)
+			if err != nil {
+				return err
+			}
+			return a.show(j, func() { a.say("job %d is being stopped", j.ID) }, []string{args[0]})
+		}}
 }

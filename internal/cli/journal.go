@@ -14,6 +14,13 @@ import (
 )
 
 func (a *app) journalCommand() *cobra.Command {
+
+	list := a.journalList()
+	verify := a.journalVerify()
+	return noun("journal", "The tamper-evident record of decisions and changes", list, verify)
+}
+
+func (a *app) journalList() *cobra.Command {
 	var search string
 	list := &cobra.Command{Use: "list", Short: "Who did what, newest first",
 		Example: "  stockade journal list --search key", Args: cobra.NoArgs,
@@ -38,6 +45,10 @@ func (a *app) journalCommand() *cobra.Command {
 				"nothing was journalled yet")
 		}}
 	list.Flags().StringVar(&search, "search", "", "only entries with this in object, action or account")
+	return list
+}
+
+func (a *app) journalVerify() *cobra.Command {
 	var against string
 	verify := &cobra.Command{Use: "verify", Short: "Prove that the journal is whole and unchanged",
 		Long: `Prove that no entry of the journal was changed, moved or taken out since it was
@@ -67,5 +78,5 @@ back to an earlier state lacks what that head covers.`,
 		}}
 	verify.Flags().StringVar(&against, "against", "",
 		"an edition, or a file with a head of the journal that was kept elsewhere")
-	return noun("journal", "The tamper-evident record of decisions and changes", list, verify)
+	return verify
 }

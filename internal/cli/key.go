@@ -100,112 +100,11 @@ func (a *app) keyCommand() *cobra.Command {
 		s, _ := m["fingerprint"].(string)
 		return s
 	})
-	add := &cobra.Command{Use: "add FILE…", Short: "Bring certificates in; this decides nothing about them",
-		Example: "  stockade key add demo-data/site/keys/tarn-archive.asc", Args: cobra.MinimumNArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			var all []api.Key
-			for _, f := range args {
-				raw, err := os.ReadFile(f)
-				if err != nil {
-					return usage("%s cannot be read: %v", f, err)
-				}
-				page, err := client.Post[api.Page[api.Key]](cmd.Context(), a.client(),
-					"/keys", api.KeyData{Data: raw})
-				if err != nil {
-					return fmt.Errorf("%s was not brought in: %w", f, err)
-				}
-				all = append(all, page.Items...)
-			}
-			return a.showKeys(all)
-		}}
-	var source string
-	var away bool
-	list := &cobra.Command{Use: "list", Short: "List certificates and the decisions about them",
-		Example: "  stockade key list\n  stockade key list --source kelp", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			all, err := client.All[api.Key](cmd.Context(), a.client(),
-				"/keys"+map[bool]string{true: "?retired=yes"}[away])
-			if err != nil {
-				return err
-			}
-			if source != "" {
-				all = slices.DeleteFunc(all, func(k api.Key) bool {
-					return !slices.Contains(k.NeededBy, source)
-				})
-			}
-			return a.showKeys(all)
-		}}
-	list.Flags().StringVar(&source, "source", "", "only the keys that this source names")
-	list.Flags().BoolVar(&away, "retired", false, "also the keys that were put away")
-	show := &cobra.Command{Use: "show FINGERPRINT", Short: "Show one certificate: parts, dates, decisions",
-		Example: "  stockade key show $(stockade key list -o ids | head -1)",
-		Args:    cobra.MinimumNArgs(1), ValidArgsFunction: completeKeys,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			f, err := trust.ParseFingerprint(strings.Join(args, ""))
-			if err != nil {
-				return err
-			}
-			k, err := client.Get[api.Key](cmd.Context(), a.client(), "/keys/"+f)
-			if err != nil {
-				return err
-			}
-			return a.show(k, func() { a.keyDetail(k) }, []string{k.Fingerprint})
-		}}
-	var d api.Decision
-	vouch := &cobra.Command{Use: "vouch FINGERPRINT", Short: "Record that a key may sign one source",
-		Long: "Record that a key may sign one source. The whole fingerprint has to be typed, as its owner " +
-			"told it on another road; spaces are allowed.",
-		Example: "  stockade key vouch \"7C1B 22E0 …\" --source tarn --evidence \"read out by the Tarn " +
-			"release desk, call 4471\"\n\n" +
-			"On the demonstration, whose keys are made up as it starts:\n" +
-			"  stockade key vouch $(stockade key list --source kelp -o ids) --source kelp --evidence " +
-			"\"made up\"",
-		Args: cobra.MinimumNArgs(1), ValidArgsFunction: cobra.NoFileCompletions,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if d.Source == "" || d.Evidence == "" {
-				return usage("--source and --evidence are needed: which source it may sign, and how the " +
-					"fingerprint was compared")
-			}
-			f, err := trust.ParseFingerprint(strings.Join(args, ""))
-			if err != nil {
-				return err
-			}
-			d.Fingerprint = f
-			k, err := client.Post[api.Key](cmd.Context(), a.client(), "/keys/"+f+"/vouch", d)
-			if err != nil {
-				return err
-			}
-			return a.show(k, func() { a.say("%s may sign %s", short(k.Fingerprint), d.Source) },
-				[]string{k.Fingerprint})
-		}}
-	vouch.Flags().StringVar(&d.Source, "source", "", "the source that it may sign")
-	vouch.Flags().StringVar(&d.Evidence, "evidence", "", "who compared the fingerprint, and how")
-	bar := &cobra.Command{Use: "bar FINGERPRINT", Short: "Record that a key may sign nothing any more",
-		Example: "  stockade key bar \"7C1B 22E0 …\" --reason \"lost with the desk's laptop\"\n\n" +
-			"On the demonstration, whose keys are made up as it starts:\n" +
-			"  stockade key bar $(stockade key list --source kelp -o ids) --reason \"a trial\"",
-		Args: cobra.MinimumNArgs(1), ValidArgsFunction: completeKeys,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if d.Reason == "" {
-				return usage("--reason is needed: why it may sign nothing any more")
-			}
-			f, err := trust.ParseFingerprint(strings.Join(args, ""))
-			if err != nil {
-				return err
-			}
-			if err := a.sure("After this, nothing that " + short(f) +
-				" signed is accepted for any source."); err != nil {
-				return err
-			}
-			d.Fingerprint = f
-			k, err := client.Post[api.Key](cmd.Context(), a.client(), "/keys/"+f+"/bar", d)
-			if err != nil {
-				return err
-			}
-			return a.show(k, func() { a.say("%s is barred", short(k.Fingerprint)); a.restsOn(k) },
-				[]string{k.Fingerprint})
-		}}
-	bar.Flags().StringVar(&d.Reason, "reason", "", "why")
+	add := a.keyAdd()
+	list := a.keyList()
+	show := a.keyShow(completeKeys)
+	vouch := a.keyVouch()
+	bar := a.keyBar(completeKeys)
 	return noun("key", "Certificates, and who may sign what", add, list, show, vouch,
 		a.withdrawCommand(completeKeys), bar, a.retireKeyCommand(completeKeys))
 }
@@ -302,4 +201,129 @@ func (a *app) keyDetail(k api.Key) {
 		fmt.Fprintln(a.out)
 		a.findings(a.out, k.Findings)
 	}
+}
+
+func (a *app) keyAdd() *cobra.Command {
+	return &cobra.Command{Use: "add FILE…", Short: "Bring certificates in; this decides nothing about them",
+		Example: "  stockade key add demo-data/site/keys/tarn-archive.asc", Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var all []api.Key
+			for _, f := range args {
+				raw, err := os.ReadFile(f)
+				if err != nil {
+					return usage("%s cannot be read: %v", f, err)
+				}
+				page, err := client.Post[api.Page[api.Key]](cmd.Context(), a.client(),
+					"/keys", api.KeyData{Data: raw})
+				if err != nil {
+					return fmt.Errorf("%s was not brought in: %w", f, err)
+				}
+				all = append(all, page.Items...)
+			}
+			return a.showKeys(all)
+		}}
+}
+
+func (a *app) keyList() *cobra.Command {
+	var away bool
+	var source string
+	list := &cobra.Command{Use: "list", Short: "List certificates and the decisions about them",
+		Example: "  stockade key list\n  stockade key list --source kelp", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			all, err := client.All[api.Key](cmd.Context(), a.client(),
+				"/keys"+map[bool]string{true: "?retired=yes"}[away])
+			if err != nil {
+				return err
+			}
+			if source != "" {
+				all = slices.DeleteFunc(all, func(k api.Key) bool {
+					return !slices.Contains(k.NeededBy, source)
+				})
+			}
+			return a.showKeys(all)
+		}}
+	list.Flags().StringVar(&source, "source", "", "only the keys that this source names")
+	list.Flags().BoolVar(&away, "retired", false, "also the keys that were put away")
+	return list
+}
+
+func (a *app) keyShow(completeKeys cobra.CompletionFunc) *cobra.Command {
+	return &cobra.Command{Use: "show FINGERPRINT", Short: "Show one certificate: parts, dates, decisions",
+		Example: "  stockade key show $(stockade key list -o ids | head -1)",
+		Args:    cobra.MinimumNArgs(1), ValidArgsFunction: completeKeys,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			f, err := trust.ParseFingerprint(strings.Join(args, ""))
+			if err != nil {
+				return err
+			}
+			k, err := client.Get[api.Key](cmd.Context(), a.client(), "/keys/"+f)
+			if err != nil {
+				return err
+			}
+			return a.show(k, func() { a.keyDetail(k) }, []string{k.Fingerprint})
+		}}
+}
+
+func (a *app) keyVouch() *cobra.Command {
+	var d api.Decision
+	vouch := &cobra.Command{Use: "vouch FINGERPRINT", Short: "Record that a key may sign one source",
+		Long: "Record that a key may sign one source. The whole fingerprint has to be typed, as its owner " +
+			"told it on another road; spaces are allowed.",
+		Example: "  stockade key vouch \"7C1B 22E0 …\" --source tarn --evidence \"read out by the Tarn " +
+			"release desk, call 4471\"\n\n" +
+			"On the demonstration, whose keys are made up as it starts:\n" +
+			"  stockade key vouch $(stockade key list --source kelp -o ids) --source kelp --evidence " +
+			"\"made up\"",
+		Args: cobra.MinimumNArgs(1), ValidArgsFunction: cobra.NoFileCompletions,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if d.Source == "" || d.Evidence == "" {
+				return usage("--source and --evidence are needed: which source it may sign, and how the " +
+					"fingerprint was compared")
+			}
+			f, err := trust.ParseFingerprint(strings.Join(args, ""))
+			if err != nil {
+				return err
+			}
+			d.Fingerprint = f
+			k, err := client.Post[api.Key](cmd.Context(), a.client(), "/keys/"+f+"/vouch", d)
+			if err != nil {
+				return err
+			}
+			return a.show(k, func() { a.say("%s may sign %s", short(k.Fingerprint), d.Source) },
+				[]string{k.Fingerprint})
+		}}
+	vouch.Flags().StringVar(&d.Source, "source", "", "the source that it may sign")
+	vouch.Flags().StringVar(&d.Evidence, "evidence", "", "who compared the fingerprint, and how")
+	return vouch
+}
+
+func (a *app) keyBar(completeKeys cobra.CompletionFunc) *cobra.Command {
+	var d api.Decision
+	bar := &cobra.Command{Use: "bar FINGERPRINT", Short: "Record that a key may sign nothing any more",
+		Example: "  stockade key bar \"7C1B 22E0 …\" --reason \"lost with the desk's laptop\"\n\n" +
+			"On the demonstration, whose keys are made up as it starts:\n" +
+			"  stockade key bar $(stockade key list --source kelp -o ids) --reason \"a trial\"",
+		Args: cobra.MinimumNArgs(1), ValidArgsFunction: completeKeys,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if d.Reason == "" {
+				return usage("--reason is needed: why it may sign nothing any more")
+			}
+			f, err := trust.ParseFingerprint(strings.Join(args, ""))
+			if err != nil {
+				return err
+			}
+			if err := a.sure("After this, nothing that " + short(f) +
+				" signed is accepted for any source."); err != nil {
+				return err
+			}
+			d.Fingerprint = f
+			k, err := client.Post[api.Key](cmd.Context(), a.client(), "/keys/"+f+"/bar", d)
+			if err != nil {
+				return err
+			}
+			return a.show(k, func() { a.say("%s is barred", short(k.Fingerprint)); a.restsOn(k) },
+				[]string{k.Fingerprint})
+		}}
+	bar.Flags().StringVar(&d.Reason, "reason", "", "why")
+	return bar
 }

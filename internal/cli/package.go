@@ -17,6 +17,43 @@ import (
 
 // packageCommand is about the packages that house sources hold.
 func (a *app) packageCommand() *cobra.Command {
+
+	list := a.packageList()
+	add := a.packageAdd()
+	remove := a.packageRemove()
+	return noun("package", "Packages that are added by hand", list, add, remove)
+}
+
+// readSmall reads a signature file.
+func readSmall(path string) ([]byte, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	raw, err := io.ReadAll(io.LimitReader(f, 64<<10+1))
+	if len(raw) > 64<<10 {
+		return nil, fmt.Errorf("%s is larger than a signature is", path)
+	}
+	return raw, err
+}
+
+// signatureBeside gives the file beside a package that a family has its signature in, if
+// there is one.
+func signatureBeside(file string) string {
+	for _, name := range families.All.Names() {
+		beside := archive.SignatureOf(families.All[name], file)
+		if beside == "" {
+			continue
+		}
+		if _, err := os.Stat(beside); err == nil {
+			return beside
+		}
+	}
+	return ""
+}
+
+func (a *app) packageList() *cobra.Command {
 	var source string
 	list := &cobra.Command{Use: "list", Short: "List what house sources hold",
 		Example: "  stockade package list --source reach-lamps", Args: cobra.NoArgs,
@@ -39,7 +76,10 @@ func (a *app) packageCommand() *cobra.Command {
 				"no house source holds anything yet: stockade package add FILE --source SOURCE")
 		}}
 	list.Flags().StringVar(&source, "source", "", "only what this source holds")
+	return list
+}
 
+func (a *app) packageAdd() *cobra.Command {
 	var into, from, why, signature string
 	add := &cobra.Command{Use: "add FILE", Short: "Add a package file to a house source",
 		Args: cobra.ExactArgs(1),
@@ -92,8 +132,11 @@ noted with it.`,
 		"the detached signature that came with it; FILE.sig if that is there")
 	add.MarkFlagRequired("source")
 	add.RegisterFlagCompletionFunc("source", a.names("/sources", byName))
+	return add
+}
 
-	remove := &cobra.Command{Use: "remove ID", Short: "Take a package out of its house source",
+func (a *app) packageRemove() *cobra.Command {
+	return &cobra.Command{Use: "remove ID", Short: "Take a package out of its house source",
 		Example: "  stockade package remove \"$(stockade package list --source reach-pumps -o ids)\"",
 		Args:    cobra.ExactArgs(1),
 		ValidArgsFunction: a.names("/packages", func(m map[string]any) string {
@@ -114,34 +157,4 @@ noted with it.`,
 			return a.show(j, func() { a.changes(j); a.say("recorded as revision %d", j.Revision) },
 				changeNames(j))
 		}}
-	return noun("package", "Packages that are added by hand", list, add, remove)
-}
-
-// readSmall reads a signature file.
-func readSmall(path string) ([]byte, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	raw, err := io.ReadAll(io.LimitReader(f, 64<<10+1))
-	if len(raw) > 64<<10 {
-		return nil, fmt.Errorf("%s is larger than a signature is", path)
-	}
-	return raw, err
-}
-
-// signatureBeside gives the file beside a package that a family has its signature in, if
-// there is one.
-func signatureBeside(file string) string {
-	for _, name := range families.All.Names() {
-		beside := archive.SignatureOf(families.All[name], file)
-		if beside == "" {
-			continue
-		}
-		if _, err := os.Stat(beside); err == nil {
-			return beside
-		}
-	}
-	return ""
 }

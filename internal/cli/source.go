@@ -52,34 +52,9 @@ func (a *app) sourceCommand() *cobra.Command {
 				a.findings(a.out, s.Findings)
 			}
 		}, func(s api.Source) string { return s.Name })
-	var reason string
-	var detach bool
-	refresh := &cobra.Command{Use: "refresh SOURCE", Short: "Ask the upstreams for the root, and judge it",
-		Example: "  stockade source refresh tarn", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.job(cmd.Context(), "/sources/"+url.PathEscape(args[0])+"/refresh",
-				api.Refresh{AcceptOnce: reason}, detach, func(j api.Job) {
-					r := decode[struct {
-						Changed  bool      `json:"changed"`
-						RootDate time.Time `json:"root_date"`
-						Upstream string    `json:"upstream"`
-					}](j.Result)
-					word := "nothing new"
-					if r.Changed {
-						word = "a new root"
-					}
-					a.say("%s: %s, made %s, from %s", args[0], word, date(r.RootDate), r.Upstream)
-				})
-		}}
-	refresh.Flags().StringVar(&reason, "accept-once", "",
-		"take a root that is older, or of another repository, this once; for this reason (wardens)")
-	refresh.Flags().BoolVar(&detach, "detach", false, "do not wait")
-	probe := &cobra.Command{Use: "probe SOURCE", Short: "Measure and compare every upstream of a source",
-		Example: "  stockade source probe tarn", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.job(cmd.Context(), "/sources/"+url.PathEscape(args[0])+"/probe", nil, false,
-				func(j api.Job) { a.probes(decode[[]mirror.ProbeResult](j.Result)) })
-		}}
+
+	refresh := a.sourceRefresh(complete)
+	probe := a.sourceProbe(complete)
 	edit := func(verb, short string, destructive string) *cobra.Command {
 		return &cobra.Command{Use: verb + " SOURCE", Short: short, Example: "  stockade source " + verb +
 			" tarn", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
@@ -129,4 +104,39 @@ func (a *app) probes(list []mirror.ProbeResult) {
 			p.FirstByte.Round(100 * time.Microsecond).String(), size(p.Rate) + "/s", what})
 	}
 	a.table([]string{"UPSTREAM", "REGION", "CONNECTED>", "FIRST BYTE>", "RATE>", "ROOT"}, rows)
+}
+
+func (a *app) sourceRefresh(complete cobra.CompletionFunc) *cobra.Command {
+	var reason string
+	var detach bool
+	refresh := &cobra.Command{Use: "refresh SOURCE", Short: "Ask the upstreams for the root, and judge it",
+		Example: "  stockade source refresh tarn", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.job(cmd.Context(), "/sources/"+url.PathEscape(args[0])+"/refresh",
+				api.Refresh{AcceptOnce: reason}, detach, func(j api.Job) {
+					r := decode[struct {
+						Changed  bool      `json:"changed"`
+						RootDate time.Time `json:"root_date"`
+						Upstream string    `json:"upstream"`
+					}](j.Result)
+					word := "nothing new"
+					if r.Changed {
+						word = "a new root"
+					}
+					a.say("%s: %s, made %s, from %s", args[0], word, date(r.RootDate), r.Upstream)
+				})
+		}}
+	refresh.Flags().StringVar(&reason, "accept-once", "",
+		"take a root that is older, or of another repository, this once; for this reason (wardens)")
+	refresh.Flags().BoolVar(&detach, "detach", false, "do not wait")
+	return refresh
+}
+
+func (a *app) sourceProbe(complete cobra.CompletionFunc) *cobra.Command {
+	return &cobra.Command{Use: "probe SOURCE", Short: "Measure and compare every upstream of a source",
+		Example: "  stockade source probe tarn", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.job(cmd.Context(), "/sources/"+url.PathEscape(args[0])+"/probe", nil, false,
+				func(j api.Job) { a.probes(decode[[]mirror.ProbeResult](j.Result)) })
+		}}
 }
