@@ -1,22 +1,15 @@
 package service
 
 import (
-	"crypto/sha256"
-	"crypto/sha512"
 	"encoding/base64"
-	"encoding/hex"
 	"errors"
-	"fmt"
 	"io"
 	"maps"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
-	"time"
 
-	"stockade/core/archive"
 	"stockade/core/definition"
 	"stockade/core/families"
 	"stockade/core/finding"
@@ -112,15 +105,6 @@ func (s *Service) houseFiles() (map[string]bool, error) {
 // maxUpload bounds a package that is added by hand (bytes).
 const maxUpload = 16 << 30
 
-var notInNames = regexp.MustCompile(`[^a-z0-9.-]+`)
-
-// packageID makes the name that a house package is recorded by.
-func packageID(p *archive.Package, sum string) string {
-	id := strings.Trim(notInNames.ReplaceAllString(strings.ToLower(p.Name+"-"+p.Version+"."+p.Arch), "-"),
-		".-")
-	return id[:min(len(id), 50)] + "-" + sum[:8]
-}
-
 // addPackage takes a package file into a house source.
 func (s *Service) addPackage(source string, in api.NewPackage, body io.Reader,
 	by string) (api.HousePackage, error) {
@@ -129,121 +113,42 @@ func (s *Service) addPackage(source string, in api.NewPackage, body io.Reader,
 	if err != nil {
 		return none, err
 	}
-	src, ok := set.Sources[source]
-	if !ok {
+	if _, ok := set.Sources[source]; !ok {
 		return none, dangling("", "source", source, set.Sources)
 	}
-	object := "source " + source
-	if !src.Managed() {
-		return none, finding.New("define.bad-value", object,
-			"it is not a house source without upstreams, so nothing can be added to it").
-			Do("describe one: standing: house, and no upstreams")
-	}
-	if strings.TrimSpace(in.From) == "" || strings.TrimSpace(in.Why) == "" {
-		return none, finding.New("define.missing-field", object,
-			"where the file came from, or what it is for, is missing").Do(
-			"give --from and --why: whoever looks at it later will want to know")
-	}
-	if release, err := s.sweeping.now(); err != nil { // before the whole file has come
+	handed := mirror.Handed{Set: set, Source: source, From: in.From, Why: in.Why, By: by,
+		Signature: in.Signature, Family: families.All[set.Sources[source].Family]}
+	if err := handed.Check(); err != nil {
 		return none, err
-	} else {
-		release()
 	}
-	tmp, err := os.CreateTemp(filepath.Join(s.cfg.Data, "tmp"), "upload-")
+	release, err := s.sweeping.now() // before the whole file has come
 	if err != nil {
 		return none, err
 	}
-	defer os.Remove(tmp.Name())
-	defer tmp.Close()
-	n, err := io.Copy(tmp, io.LimitReader(body, maxUpload+1))
-	if err != nil {
-		return none, fmt.Errorf("take the file in: %w", err)
-	}
-	if n > maxUpload {
-		return none, finding.New("content.too-large", object, "the file has more than %d bytes",
-			int64(maxUpload))
-	}
-	given, long, err := digestsOf(tmp)
-	if err != nil {
+	release()
+	if handed.File, err = s.upload(body, "source "+source); err != nil {
 		return none, err
 	}
-	release, err := s.sweeping.now()
-	if err != nil {
+	defer os.Remove(handed.File.Name())
+	defer handed.File.Close()
+	if release, err = s.sweeping.now(); err != nil {
 		return none, err
 	}
 	defer release()
-	b := s.builder(nil)
-	taken, err := b.TakeIntoHouse(src.Archive(source), families.All[src.Family], tmp,
-		in.Signature, t.Everybody(t.certificates, s.now))
-	if err != nil {
-		f, ok := finding.From(err)
-		if !ok {
-			return none, err
-		}
-		if f.Object == "" {
-			f.Object = object
-		}
-		switch f.Code { // the general ways out are about upstreams
-		case "content.digest-mismatch":
-			f = f.Do("get the file again from where it came from, and compare its digest with its owner")
-		case "content.malformed-package":
-			f = f.Do("give a package file of the family %s", src.Family)
-		}
-		return none, f
-	}
-	p := taken.Package
-	rec := definition.Package{Source: source, Name: p.Name, Version: p.Version, Architecture: p.Arch,
-		SHA256: taken.SHA256, Size: int(taken.Size), Signature: taken.Signature,
-		Given: given, From: finding.Harmless(in.From), Why: finding.Harmless(in.Why), By: by,
-		At: s.now().UTC().Format(time.RFC3339)}
-	if f, ok := finding.From(taken.Unsure); ok {
-		rec.SignedBy = "not verified: " + f.Text
-	} else if taken.Signer.Fingerprint != "" {
-		rec.SignedBy = taken.Signer.Fingerprint
-	}
-	for _, id := range set.HousePackages(source) {
-		if o := set.Packages[id]; o.Name == rec.Name && o.Version == rec.Version &&
-			o.Architecture == rec.Architecture {
-			if o.Given == given {
-				return none, finding.New("define.duplicate-name", object,
-					"this very file is in it already, as %s", id)
-			}
-			return none, finding.New("define.duplicate-name", object,
-				"%s %s (%s) is in it already, with other content, as %s", rec.Name,
-				rec.Version, rec.Architecture, id).
-				Do("give the new build a version of its own, or remove the other first: stockade package "+
-					"remove %s", id)
-		}
-	}
-	var others []*mirror.Source
 	for _, other := range slices.Sorted(maps.Keys(set.Sources)) {
-		if o := set.Sources[other]; o.Family == src.Family && !o.Managed() && !o.Disabled {
-			if ms, _ := s.source(set, t, other); ms != nil {
-				others = append(others, ms)
-			}
+		o := set.Sources[other]
+		if o.Family != set.Sources[source].Family || o.Managed() || o.Disabled {
+			continue
+		}
+		if ms, _ := s.source(set, t, other); ms != nil {
+			handed.Others = append(handed.Others, ms)
 		}
 	}
-	found := finding.List{}
-	offers, unknown := b.Offered(archive.Identity{Name: p.Name, Version: p.Version, Arch: p.Arch}, given,
-		long, others)
-	for _, other := range unknown {
-		found = append(found, finding.New("house.not-compared", object,
-			"what %s offers is not here to be looked at, so whether %s %s is there too is not known",
-			other, p.Name, p.Version).
-			Do("stockade source refresh %s; then take the package out and add it again", other))
+	id, rec, found, err := s.builder(nil).TakeIn(handed, t.Everybody(t.certificates, s.now))
+	if err != nil {
+		return none, err
 	}
-	for _, o := range offers {
-		if o.Same {
-			found = append(found, finding.New("house.offered-elsewhere", object,
-				"%s offers %s %s too, with the same bytes", o.Source, p.Name, p.Version))
-		} else {
-			found = append(found, finding.New("house.other-bytes", object,
-				"%s offers %s %s too, and its bytes are others: its index gives the digest %s", o.Source,
-				p.Name, p.Version, o.Digest))
-		}
-	}
-	id := packageID(p, given)
-	j, err := s.change(by, api.Warden, "add "+p.Name+" "+p.Version+" to "+source,
+	j, err := s.change(by, api.Warden, "add "+rec.Name+" "+rec.Version+" to "+source,
 		func(set *definition.Set) error {
 			set.Packages[id] = rec
 			return nil
@@ -255,8 +160,8 @@ func (s *Service) addPackage(source string, in api.NewPackage, body io.Reader,
 		return none, err
 	}
 	err = s.record(by, "package.add", "source "+source, map[string]string{
-		"package":   p.Name + " " + p.Version,
-		"given":     given,
+		"package":   rec.Name + " " + rec.Version,
+		"given":     rec.Given,
 		"from":      rec.From,
 		"why":       rec.Why,
 		"signed_by": rec.SignedBy,
@@ -264,14 +169,22 @@ func (s *Service) addPackage(source string, in api.NewPackage, body io.Reader,
 	return api.HousePackage{ID: id, Package: rec, Findings: found, Revision: j.Revision}, err
 }
 
-// digestsOf gives the SHA-256 and the SHA-512 of a whole file.
-func digestsOf(f *os.File) (short, long string, err error) {
-	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return "", "", err
+// upload keeps what is sent in a file of its own, which the caller removes.
+func (s *Service) upload(body io.Reader, object string) (*os.File, error) {
+	tmp, err := os.CreateTemp(filepath.Join(s.cfg.Data, "tmp"), "upload-")
+	if err != nil {
+		return nil, finding.Doing(err, "take the file in")
 	}
-	h, h512 := sha256.New(), sha512.New()
-	_, err = io.Copy(io.MultiWriter(h, h512), f)
-	return hex.EncodeToString(h.Sum(nil)), hex.EncodeToString(h512.Sum(nil)), err
+	n, err := io.Copy(tmp, io.LimitReader(body, maxUpload+1))
+	if err == nil && n > maxUpload {
+		err = finding.New("content.too-large", object, "the file has more than %d bytes", int64(maxUpload))
+	}
+	if err != nil {
+		tmp.Close()
+		os.Remove(tmp.Name())
+		return nil, finding.Doing(err, "take the file in")
+	}
+	return tmp, nil
 }
 
 // removePackage takes a package out of a house source; the file stays as long
