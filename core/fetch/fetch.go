@@ -258,113 +258,159 @@ func Address(base, p string) (string, error) {
 	return u.String(), nil
 }
 
+// asked is one request to one upstream.
+type asked struct {
+	*Client
+	route  Route
+	up     Upstream
+	req    Request
+	offset int64 // where it goes on from
+	known  bool  // it was asked conditionally
+}
+
 func (c *Client) one(ctx context.Context, route Route, up Upstream, req Request,
 	consume func(*Response) error) error {
-	address, err := Address(up.URL, req.Path)
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	a := &asked{Client: c, route: route, up: up, req: req}
+	r, err := a.request(ctx)
 	if err != nil {
 		return err
 	}
-	ctx, cancel := context.WithCancelCause(ctx)
-	defer cancel(nil)
+	res, err := c.http(route, up).Do(r)
+	if err != nil {
+		return a.unanswered(err)
+	}
+	defer res.Body.Close()
+	if res.StatusCode == http.StatusRequestedRangeNotSatisfiable && a.offset > 0 {
+		req.Resume = nil
+		return c.one(ctx, route, up, req, consume)
+	}
+	out, err := a.answer(res)
+	if err != nil {
+		return err
+	}
+	if out.NotModified {
+		return consume(out)
+	}
+	return a.take(ctx, cancel, res, out, consume)
+}
+
+// request writes it, with the range that is missing and what is known already.
+func (a *asked) request(ctx context.Context) (*http.Request, error) {
+	address, err := Address(a.up.URL, a.req.Path)
+	if err != nil {
+		return nil, err
+	}
 	r, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
 	if err != nil {
-		return finding.New("source.bad-url", "source "+route.Source, "%q is not a URL", Shown(up.URL))
+		return nil, finding.New("source.bad-url", "source "+a.route.Source,
+			"%q is not a URL", Shown(a.up.URL))
 	}
-	r.Header.Set("User-Agent", c.opt.Agent)
+	r.Header.Set("User-Agent", a.opt.Agent)
 	r.Header.Set("Accept-Encoding", "identity")
-	offset, validator := int64(0), ""
-	if req.Resume != nil {
-		offset, validator = req.Resume(up)
+	validator := ""
+	if a.req.Resume != nil {
+		a.offset, validator = a.req.Resume(a.up)
 	}
-	if offset > 0 {
-		r.Header.Set("Range", fmt.Sprintf("bytes=%d-", offset))
+	if a.offset > 0 {
+		r.Header.Set("Range", fmt.Sprintf("bytes=%d-", a.offset))
 		if validator != "" {
 			r.Header.Set("If-Range", validator)
 		}
 	}
 	etag, modified := "", ""
-	if req.Known != nil {
-		etag, modified = req.Known(up)
+	if a.req.Known != nil {
+		etag, modified = a.req.Known(a.up)
 	}
 	if etag != "" {
 		r.Header.Set("If-None-Match", etag)
 	} else if modified != "" {
 		r.Header.Set("If-Modified-Since", modified)
 	}
-	res, err := c.http(route, up).Do(r)
-	if err != nil {
-		if f, ok := finding.From(err); ok {
-			return f
-		}
-		if f, ok := finding.Fault(err, "connect to "+Shown(up.URL)); ok && !errors.Is(err, syscall.EACCES) &&
-			!errors.Is(err, syscall.EPERM) {
-			return f
-		}
-		c.mark(up, true, 0)
-		return fmt.Errorf("%w: %w", errRetry, plain(err))
+	a.known = etag != "" || modified != ""
+	return r, nil
+}
+
+// unanswered tells why nothing came: a fault of this machine is not the upstream's.
+func (a *asked) unanswered(err error) error {
+	if f, ok := finding.From(err); ok {
+		return f
 	}
-	defer res.Body.Close()
+	if f, ok := finding.Fault(err, "connect to "+Shown(a.up.URL)); ok && !errors.Is(err, syscall.EACCES) &&
+		!errors.Is(err, syscall.EPERM) {
+		return f
+	}
+	a.mark(a.up, true, 0)
+	return fmt.Errorf("%w: %w", errRetry, plain(err))
+}
+
+// answer reads the head of what came.
+func (a *asked) answer(res *http.Response) (*Response, error) {
 	out := &Response{
-		Upstream:     up,
+		Upstream:     a.up,
 		Length:       res.ContentLength,
 		ETag:         res.Header.Get("ETag"),
 		LastModified: res.Header.Get("Last-Modified"),
 	}
 	switch {
 	case res.StatusCode == http.StatusOK:
-	case res.StatusCode == http.StatusPartialContent && offset > 0:
+	case res.StatusCode == http.StatusPartialContent && a.offset > 0:
 		first, ok := rangeStart(res.Header.Get("Content-Range"))
-		if !ok || first != offset {
-			return fmt.Errorf("it answered with another range than was asked for")
+		if !ok || first != a.offset {
+			return nil, fmt.Errorf("it answered with another range than was asked for")
 		}
-		out.Offset = offset
-	case res.StatusCode == http.StatusNotModified && (etag != "" || modified != ""):
+		out.Offset = a.offset
+	case res.StatusCode == http.StatusNotModified && a.known:
 		out.NotModified = true
-		return consume(out)
+		return out, nil
 	case res.StatusCode == http.StatusNotFound || res.StatusCode == http.StatusGone:
-		return ErrNotFound
-	case res.StatusCode == http.StatusRequestedRangeNotSatisfiable && offset > 0:
-		req.Resume = nil
-		return c.one(ctx, route, up, req, consume)
+		return nil, ErrNotFound
 	case res.StatusCode == http.StatusTooManyRequests || res.StatusCode >= 500:
-		wait := retryAfter(res.Header.Get("Retry-After"), c.opt.Now())
-		c.mark(up, true, min(wait, 10*time.Minute))
-		return fmt.Errorf("%w: it answered %s", errRetry, res.Status)
+		wait := retryAfter(res.Header.Get("Retry-After"), a.opt.Now())
+		a.mark(a.up, true, min(wait, 10*time.Minute))
+		return nil, fmt.Errorf("%w: it answered %s", errRetry, res.Status)
 	default:
-		return fmt.Errorf("it answered %s", res.Status)
+		return nil, fmt.Errorf("it answered %s", res.Status)
 	}
-	if req.Max > 0 && res.ContentLength > 0 && out.Offset+res.ContentLength > req.Max {
-		return finding.New("content.too-large", "source "+route.Source,
-			"%s has %d bytes, and at most %d were expected",
-			req.Path, out.Offset+res.ContentLength, req.Max)
+	if a.req.Max > 0 && res.ContentLength > 0 && out.Offset+res.ContentLength > a.req.Max {
+		return nil, finding.New("content.too-large", "source "+a.route.Source,
+			"%s has %d bytes, and at most %d were expected", a.req.Path, out.Offset+res.ContentLength,
+			a.req.Max)
 	}
-	body := &watched{r: res.Body, ctx: ctx, limiter: c.limiter, left: -1}
-	if req.Max > 0 {
-		body.left = req.Max - out.Offset
-		body.tooLarge = finding.New("content.too-large", "source "+route.Source,
-			"%s goes on after the %d bytes that were expected", req.Path, req.Max)
+	return out, nil
+}
+
+// take hands the body on, within the bounds of size and time.
+func (a *asked) take(ctx context.Context, cancel context.CancelCauseFunc, res *http.Response, out *Response,
+	consume func(*Response) error) error {
+	body := &watched{r: res.Body, ctx: ctx, limiter: a.limiter, left: -1}
+	if a.req.Max > 0 {
+		body.left = a.req.Max - out.Offset
+		body.tooLarge = finding.New("content.too-large", "source "+a.route.Source,
+			"%s goes on after the %d bytes that were expected", a.req.Path, a.req.Max)
 	}
-	stop := c.watch(body, cancel)
+	stop := a.watch(body, cancel)
 	defer stop()
 	if res.ContentLength < 0 { // else the floor rate bounds it
-		late := time.AfterFunc(c.opt.Unmeasured, func() { cancel(errSlow) })
+		late := time.AfterFunc(a.opt.Unmeasured, func() { cancel(errSlow) })
 		defer late.Stop()
 	}
 	out.Body = body
 	begun := time.Now()
-	err = consume(out)
-	c.observe(body.count, time.Since(begun))
-	if body.failed != nil {
-		if cause := context.Cause(ctx); errors.Is(cause, errSlow) {
-			c.mark(up, true, 0)
-			return fmt.Errorf("%w: %w", errRetry, cause)
-		}
-		if _, ok := finding.From(body.failed); !ok {
-			return fmt.Errorf("%w: the connection broke: %w", errRetry, plain(body.failed))
-		}
-		return body.failed
+	err := consume(out)
+	a.observe(body.count, time.Since(begun))
+	if body.failed == nil {
+		return err
 	}
-	return err
+	if cause := context.Cause(ctx); errors.Is(cause, errSlow) {
+		a.mark(a.up, true, 0)
+		return fmt.Errorf("%w: %w", errRetry, cause)
+	}
+	if _, ok := finding.From(body.failed); !ok {
+		return fmt.Errorf("%w: the connection broke: %w", errRetry, plain(body.failed))
+	}
+	return body.failed
 }
 
 // observe remembers how fast transfers are.

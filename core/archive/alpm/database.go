@@ -256,102 +256,136 @@ func cut(s string, n int) string {
 // ReadDescription reads what a database says of one package; dir is where its
 // file lies, relative to the upstream's base.
 func ReadDescription(desc []byte, dir string) (*archive.Package, error) {
-	p := &archive.Package{}
-	n := &needs{}
-	weak := false
-	err := eachField(desc, func(name string, values []string) (err error) {
-		number := func() int64 {
-			if v, ok := text.Number(values[0]); ok {
-				return v
-			}
-			return -1
-		}
-		switch name {
-		case "FILENAME":
-			if strings.Contains(values[0], "/") {
-				return finding.New("content.unsafe-path", "", "the file name %q leads out of its folder",
-					cut(values[0], 120))
-			}
-			p.Path = path.Join(dir, values[0])
-		case "NAME":
-			p.Name = values[0]
-		case "BASE":
-			p.Origin = values[0]
-		case "VERSION":
-			p.Version = values[0]
-		case "DESC":
-			p.Summary = values[0]
-		case "ARCH":
-			p.Arch = values[0]
-		case "LICENSE":
-			p.Licence = strings.Join(values, " AND ")
-		case "GROUPS":
-			p.Section = strings.Join(values, " ")
-		case "CSIZE":
-			if p.Size = number(); p.Size < 0 {
-				return malformed("the size %q is no number", cut(values[0], 40))
-			}
-		case "ISIZE":
-			p.InstalledSize = max(number(), 0)
-		case "SHA256SUM":
-			p.SHA256 = strings.ToLower(values[0])
-		case "MD5SUM":
-			weak = true
-		case "PGPSIG":
-			raw, err := base64.StdEncoding.DecodeString(strings.Join(values, ""))
-			if err != nil {
-				return malformed("the signature of a package is not base64")
-			}
-			p.Signature = raw
-		case "PROVIDES":
-			for _, v := range values {
-				r, err := parseRelation(v)
-				if err != nil {
-					return err
-				}
-				p.Provides = append(p.Provides, archive.Provide{Name: r.Name, Op: r.Op, Version: r.Version})
-			}
-		case "DEPENDS":
-			n.requires = values
-		case "OPTDEPENDS":
-			n.suggests = values
-		case "CONFLICTS":
-			n.conflicts = values
-		case "REPLACES":
-			n.replaces = values
-		}
-		return nil
-	})
-	if err != nil {
+	d := &description{p: &archive.Package{}, needs: &needs{}, dir: dir}
+	if err := eachField(desc, d.field); err != nil {
 		return nil, err
 	}
+	if err := d.whole(); err != nil {
+		return nil, err
+	}
+	return d.p, nil
+}
+
+// description reads one package of a database, field by field.
+type description struct {
+	p     *archive.Package
+	needs *needs
+	dir   string
+	weak  bool // it has an MD5 digest
+}
+
+// field reads one field, which has at least one value.
+func (d *description) field(name string, values []string) error {
+	p, first := d.p, values[0]
+	switch name {
+	case "FILENAME":
+		return d.fileName(first)
+	case "NAME":
+		p.Name = first
+	case "BASE":
+		p.Origin = first
+	case "VERSION":
+		p.Version = first
+	case "DESC":
+		p.Summary = first
+	case "ARCH":
+		p.Arch = first
+	case "LICENSE":
+		p.Licence = strings.Join(values, " AND ")
+	case "GROUPS":
+		p.Section = strings.Join(values, " ")
+	case "CSIZE":
+		return d.size(first)
+	case "ISIZE":
+		p.InstalledSize, _ = text.Number(first) // for people alone
+	case "SHA256SUM":
+		p.SHA256 = strings.ToLower(first)
+	case "MD5SUM":
+		d.weak = true
+	case "PGPSIG":
+		return d.signature(values)
+	case "PROVIDES":
+		return d.provides(values)
+	case "DEPENDS":
+		d.needs.requires = values
+	case "OPTDEPENDS":
+		d.needs.suggests = values
+	case "CONFLICTS":
+		d.needs.conflicts = values
+	case "REPLACES":
+		d.needs.replaces = values
+	}
+	return nil
+}
+
+func (d *description) fileName(name string) error {
+	if strings.Contains(name, "/") {
+		return finding.New("content.unsafe-path", "", "the file name %q leads out of its folder",
+			cut(name, 120))
+	}
+	d.p.Path = path.Join(d.dir, name)
+	return nil
+}
+
+func (d *description) size(value string) error {
+	n, ok := text.Number(value)
+	if !ok {
+		return malformed("the size %q is no number", cut(value, 40))
+	}
+	d.p.Size = n
+	return nil
+}
+
+func (d *description) signature(values []string) error {
+	raw, err := base64.StdEncoding.DecodeString(strings.Join(values, ""))
+	if err != nil {
+		return malformed("the signature of a package is not base64")
+	}
+	d.p.Signature = raw
+	return nil
+}
+
+func (d *description) provides(values []string) error {
+	for _, v := range values {
+		r, err := parseRelation(v)
+		if err != nil {
+			return err
+		}
+		d.p.Provides = append(d.p.Provides, archive.Provide{Name: r.Name, Op: r.Op, Version: r.Version})
+	}
+	return nil
+}
+
+// whole checks the package when all of its fields were read.
+func (d *description) whole() error {
+	p := d.p
 	switch {
 	case p.Name == "" || p.Version == "" || p.Arch == "":
-		return nil, malformed("name, version or architecture of a package is missing")
+		return malformed("name, version or architecture of a package is missing")
 	case !archPattern.MatchString(p.Arch):
-		return nil, malformed("%q is not an architecture", cut(p.Arch, 40))
+		return malformed("%q is not an architecture", cut(p.Arch, 40))
 	case p.Path == "" || !strings.Contains(path.Base(p.Path), ".pkg.tar"):
-		return nil, malformed("%s has no file name that fits", p.Name)
-	case p.SHA256 == "" && weak:
-		return nil, finding.New("content.weak-digest", "", "%s has only an MD5 digest", p.Name)
+		return malformed("%s has no file name that fits", p.Name)
+	case p.SHA256 == "" && d.weak:
+		return finding.New("content.weak-digest", "", "%s has only an MD5 digest", p.Name)
 	case !text.IsHex(p.SHA256, text.SHA256):
-		return nil, malformed("%s has a digest that is none", p.Name)
+		return malformed("%s has a digest that is none", p.Name)
 	}
 	if err := archive.CheckName(p.Name); err != nil {
-		return nil, err
+		return err
 	}
 	if err := CheckVersion(p.Version); err != nil {
-		return nil, malformed("%s: %v", p.Name, err)
+		return malformed("%s: %v", p.Name, err)
 	}
 	if err := archive.CheckHref(p.Path); err != nil {
-		return nil, err
+		return err
 	}
 	if p.Origin == "" {
 		p.Origin = p.Name
 	}
-	n.owner = p.Name
-	p.Needs = n
-	return p, nil
+	d.needs.owner = p.Name
+	p.Needs = d.needs
+	return nil
 }
 
 // parseRelation reads "name", "name>=version" and so on.
