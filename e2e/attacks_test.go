@@ -186,7 +186,6 @@ func TestDownOrLaggingUpstreamsAreSteppedOverAndTold(t *testing.T) {
 		func(*deb.Repository) {}); err != nil {
 		t.Fatal(err)
 	}
-	time.Sleep(60 * time.Millisecond) // the first one is no longer stepped over
 	_, log := s.cli(0, "source", "probe", "tarn")
 	if !strings.Contains(log, "source.upstreams-disagree") {
 		t.Error(log)

@@ -187,26 +187,66 @@ func (s *selector) clauses(all []archive.Clause, o offer) []clause {
 	return out
 }
 
+// offersOf is what meets a relation, by real names and by provided ones, whatever machine
+// it is for.
+type offersOf struct{ real, provided []offer }
+
+// offers works it out, once for all views and architectures. Nil: spend said no.
+func (u *Universe) offers(r archive.Relation, spend func(int) bool) *offersOf {
+	r.Not = false
+	u.key = appendKey(u.key[:0], r)
+	if have, ok := u.met[string(u.key)]; ok {
+		return have
+	}
+	key := string(u.key)
+	if !spend(len(u.byName[r.Name]) + len(u.virtual[r.Name])) {
+		return nil
+	}
+	further := len(r.Also) // of which each is looked for among all that a package provides
+	out := &offersOf{}
+	for _, o := range u.byName[r.Name] {
+		if !spend(further * len(o.Provides)) {
+			return nil
+		}
+		if u.isIn(o, r) {
+			out.real = append(out.real, o)
+		}
+	}
+	for _, v := range u.virtual[r.Name] {
+		if !spend(further * len(v.Provides)) {
+			return nil
+		}
+		twice := len(out.provided) > 0 && out.provided[len(out.provided)-1].Package == v.Package ||
+			v.Name == r.Name && u.isIn(v.offer, r)
+		if !twice && u.family.Meets(v.Package, v.at, r) {
+			out.provided = append(out.provided, v.offer)
+		}
+	}
+	if u.met == nil {
+		u.met = map[string]*offersOf{}
+	}
+	u.met[key] = out
+	return out
+}
+
 // candidates gives what could meet a relation for one architecture, of what fits:
 // by priority of the source, real names before provided ones, newest first. spend is told
 // what it costs; when it says no, the answer is not whole and must not be used.
 func (u *Universe) candidates(r archive.Relation, arch string, fits func(offer) bool,
 	spend func(int) bool) []offer {
-	if !spend(len(u.byName[r.Name]) + len(u.virtual[r.Name])) {
+	whole := u.offers(r, spend)
+	if whole == nil || !spend(len(whole.real)+len(whole.provided)) {
 		return nil
 	}
-	further := len(r.Also) // of which each is looked for among all that a package provides
 	var real, provided []offer
-	for _, o := range u.byName[r.Name] {
-		if spend(further*len(o.Provides)) && fits(o) && u.isIn(o, r) {
+	for _, o := range whole.real {
+		if fits(o) {
 			real = append(real, o)
 		}
 	}
-	for _, v := range u.virtual[r.Name] {
-		twice := len(provided) > 0 && provided[len(provided)-1].Package == v.Package ||
-			v.Name == r.Name && u.isIn(v.offer, r)
-		if !twice && spend(further*len(v.Provides)) && fits(v.offer) && u.family.Meets(v.Package, v.at, r) {
-			provided = append(provided, v.offer)
+	for _, o := range whole.provided {
+		if fits(o) {
+			provided = append(provided, o)
 		}
 	}
 	better := func(a, b offer) int {

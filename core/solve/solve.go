@@ -59,6 +59,8 @@ type Universe struct {
 	backward []offer                // those that recommend themselves
 	several  map[identity]bool      // what is in already, of names that stand more than a few times
 	count    int
+	met      map[string]*offersOf // by relation, as appendKey writes it; nil when packages were added since
+	key      []byte               // memory of the last key
 }
 
 // NewUniverse makes an empty universe.
@@ -74,6 +76,7 @@ func (u *Universe) Add(source int, p *archive.Package) {
 	if u.has(source, p) {
 		return
 	}
+	u.met = nil
 	o := offer{p, source}
 	u.byName[p.Name] = append(u.byName[p.Name], o)
 	for i, v := range p.Provides {
@@ -164,6 +167,7 @@ func (u *Universe) AddPath(source int, p *archive.Package, path string) {
 	if slices.ContainsFunc(u.virtual[path], func(v provision) bool { return v.Package == p }) {
 		return
 	}
+	u.met = nil
 	p.Provides = append(p.Provides, archive.Provide{Name: path})
 	u.virtual[path] = append(u.virtual[path], provision{offer{p, source}, len(p.Provides) - 1})
 }

@@ -272,3 +272,40 @@ func TestEverythingIsTakenForAllArchitectures(t *testing.T) {
 		t.Errorf("proof: %v", p)
 	}
 }
+
+// counted counts how often it is asked whether a package meets a relation of a name.
+type counted struct {
+	archive.Matching
+	asked map[string]int
+}
+
+func (c counted) Meets(p *archive.Package, at int, r archive.Relation) bool {
+	c.asked[r.Name]++
+	return c.Matching.Meets(p, at, r)
+}
+
+// What meets a relation is worked out once, however many views and packages ask.
+func TestWhatMeetsARelationIsWorkedOutOnce(t *testing.T) {
+	sources := []Source{{Name: "tarn", Priority: 20, Architectures: []string{"amd64", "arm64"}}}
+	u := universe(t, sources, "a 1 all // Depends: lib (>= 1)\nb 1 all // Depends: lib (>= 1)\n"+
+		"lib 1 all\nlib 2 all")
+	family := counted{u.family, map[string]int{}}
+	u.family = family
+	views := []View{u.Everyone(), {Name: "gatehouse", Architectures: []string{"amd64"}},
+		{Name: "pumphouse", Architectures: []string{"arm64"}}}
+	wants := []Want{want(AllSources, "a", "required", 1), want(AllSources, "b", "required", 1)}
+	s, err := u.Select(t.Context(), wants, views, Limits{})
+	if err != nil || len(s.Chosen) != 3 {
+		t.Fatalf("%v %v", s, err)
+	}
+	if n := family.asked["lib"]; n != 2 {
+		t.Errorf("two packages of one name were asked %d times about one relation", n)
+	}
+	for _, o := range universe(t, sources, "lib 3 all").byName["lib"] {
+		u.Add(0, o.Package) // what is new counts
+	}
+	if s, err = u.Select(t.Context(), wants, views, Limits{}); err != nil || !slices.ContainsFunc(s.Chosen,
+		func(c Chosen) bool { return c.Name == "lib" && c.Version == "3" }) {
+		t.Errorf("a package that came later is not seen: %v %v", s, err)
+	}
+}

@@ -4,11 +4,16 @@ import (
 	"context"
 	"errors"
 	"testing"
-	"time"
+	"testing/synctest"
 )
 
 // While a sweep waits for a build, others go on, and the sweep can be stopped.
 func TestASweepThatWaitsKeepsNobodyWaiting(t *testing.T) {
+	synctest.Test(t, aSweepThatWaits)
+}
+
+// aSweepThatWaits runs in a bubble of its own, in which time passes when all wait.
+func aSweepThatWaits(t *testing.T) {
 	var s sweeping
 	build, err := s.use(t.Context())
 	if err != nil {
@@ -20,7 +25,7 @@ func TestASweepThatWaitsKeepsNobodyWaiting(t *testing.T) {
 		_, err := s.alone(ctx)
 		waited <- err
 	}()
-	time.Sleep(3 * askAgainIn)
+	synctest.Wait() // the sweep waits
 	second, err := s.use(t.Context())
 	if err != nil {
 		t.Fatal(err)
