@@ -152,6 +152,7 @@ type Key struct {
 	Findings finding.List `json:"findings"`
 	Armoured string       `json:"armoured,omitempty"`
 	Retired  bool         `json:"retired,omitempty"` // put away: it decides nothing
+	Idle     bool         `json:"idle"`              // it decides nothing, and can be put away
 	History  []KeyStep    `json:"history"`           // what was done about it, oldest first
 	RestsOn  []string     `json:"rests_on"`          // editions that stand on its signatures, MIRROR/N
 	Lanes    []string     `json:"lanes"`             // that show one of them

@@ -97,6 +97,9 @@ func (s *Service) key(c *trust.Certificate, t *trusted, set *definition.Set) api
 	}
 	slices.Sort(out.NeededBy)
 	out.Retired = t.retired[f]
+	if why, _ := inUse(out); why == "" {
+		out.Idle = !out.Retired
+	}
 	if out.Findings == nil {
 		out.Findings = finding.List{}
 	}

@@ -54,15 +54,6 @@ function done() {
   asking.value = ''
   client.invalidateQueries()
 }
-const idle = computed(
-  () =>
-    !!k.value &&
-    !k.value.site &&
-    !k.value.retired &&
-    !k.value.needed_by.length &&
-    !k.value.names.length &&
-    (!k.value.vouched.length || !!k.value.barred),
-)
 </script>
 <template>
   <Trouble :error="q.error.value" />
@@ -75,7 +66,7 @@ const idle = computed(
         word="the site's own key"
       /><Mark v-if="k.retired" kind="none" word="put away" />
       <div class="ml-auto flex gap-2">
-        <button v-if="idle" class="btn" @click="ask('retire')">Put away</button>
+        <button v-if="k.idle" class="btn" @click="ask('retire')">Put away</button>
         <button v-if="!k.site && !k.barred" class="btn btn-stop" @click="ask('bar')">Bar this key</button>
       </div>
     </div>
