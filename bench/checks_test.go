@@ -21,7 +21,8 @@ func described(n int) *definition.Set {
 		set.Keys[name] = definition.Key{Fingerprint: fingerprint}
 		set.Sources[name] = definition.Source{Family: "deb", Standing: definition.Vendor, Release: "heron",
 			Upstreams:  []definition.Upstream{{URL: "https://" + name + ".example/deb"}},
-			Components: []string{"core"}, Architectures: []string{"amd64"}, SignedBy: []string{name}, Priority: 50}
+			Components: []string{"core"}, Architectures: []string{"amd64"},
+			SignedBy: []string{name}, Priority: 50}
 		for k := range 2 {
 			set.Packages[fmt.Sprintf("package-%05d-%d", i, k)] = definition.Package{Source: "house",
 				Name: fmt.Sprintf("p%05d-%d", i, k), Version: "1", Architecture: "amd64",
