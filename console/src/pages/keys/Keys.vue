@@ -13,9 +13,7 @@ const q = useQuery({ queryKey: ['keys'], queryFn: () => get<Page<Key>>('/keys') 
 const sources = useQuery({ queryKey: ['sources'], queryFn: () => get<Page<Source>>('/sources') })
 const keys = computed(() => q.data.value?.items ?? [])
 // What is added by hand, the site signs.
-const names = computed(() =>
-  (sources.data.value?.items ?? []).filter((s) => !s.managed).map((s) => s.name),
-)
+const names = computed(() => (sources.data.value?.items ?? []).filter((s) => !s.managed).map((s) => s.name))
 function state(k: Key, source: string): 'vouched' | 'barred' | 'needed' | '' {
   if (k.barred && k.needed_by.includes(source)) return 'barred'
   if (k.vouched.some((v) => v.source === source)) return 'vouched'
