@@ -336,68 +336,11 @@ func (w *walker) start(open func([]string, *node) error, shut func([]string, []b
 		known = string(name)
 	}
 	w.n.name, w.n.attrs = known, w.n.attrs[:0]
-	empty := false
-	for {
-		before := len(b)
-		b = skipBlank(b)
-		if len(b) == 0 {
-			return malformed("XML that cannot be read: it ends inside %s", cut(known, 60))
-		}
-		if b[0] == '>' {
-			b = b[1:]
-			break
-		}
-		if b[0] == '/' && len(b) > 1 && b[1] == '>' {
-			b, empty = b[2:], true
-			break
-		}
-		if len(b) == before {
-			return malformed("XML that cannot be read: attributes of %s without a space between",
-				cut(known, 60))
-		}
-		if len(w.n.attrs) == maxAttributes {
-			return malformed("an XML element with more than %d attributes", maxAttributes)
-		}
-		var a attribute
-		if a.name, b = takeName(b); len(a.name) == 0 {
-			return malformed("XML that cannot be read: an attribute of %s has no name", cut(known, 60))
-		}
-		b = skipBlank(b)
-		if len(b) == 0 || b[0] != '=' {
-			return malformed("XML that cannot be read: an attribute of %s has no value", cut(known, 60))
-		}
-		if b = skipBlank(b[1:]); len(b) == 0 || b[0] != '"' && b[0] != '\'' {
-			return malformed("XML that cannot be read: an attribute of %s has no quotes", cut(known, 60))
-		}
-		end := bytes.IndexByte(b[1:], b[0])
-		if end < 0 {
-			return malformed("XML that cannot be read: an attribute of %s has no end", cut(known, 60))
-		}
-		raw := b[1 : 1+end]
-		b = b[end+2:]
-		if bytes.IndexByte(raw, '<') >= 0 {
-			return malformed("XML that cannot be read: a < in an attribute of %s", cut(known, 60))
-		}
-		if a.value = raw; !plainText(raw) {
-			i := len(w.n.attrs)
-			for len(w.space) <= i {
-				w.space = append(w.space, nil)
-			}
-			var err error
-			if w.space[i], err = resolve(w.space[i][:0], raw, true); err != nil {
-				return err
-			}
-			a.value = w.space[i]
-		}
-		for _, b := range w.n.attrs {
-			if string(b.name) == string(a.name) {
-				return malformed("XML that cannot be read: %s has the attribute %q twice",
-					cut(known, 60), cut(string(a.name), 60))
-			}
-		}
-		w.n.attrs = append(w.n.attrs, a)
+	rest, empty, err := w.attributes(b)
+	if err != nil {
+		return err
 	}
-	w.rest = b
+	w.rest = rest
 	w.path = append(w.path, known)
 	if len(w.texts) < len(w.path) {
 		w.texts = append(w.texts, nil)
@@ -412,6 +355,80 @@ func (w *walker) start(open func([]string, *node) error, shut func([]string, []b
 		return w.end(shut)
 	}
 	return nil
+}
+
+// attributes reads those of the element that begins, to behind its >. empty tells that
+// it ends there.
+func (w *walker) attributes(b []byte) (rest []byte, empty bool, err error) {
+	for {
+		before := len(b)
+		b = skipBlank(b)
+		if len(b) == 0 {
+			return nil, false, w.broken("it ends inside %s")
+		}
+		if b[0] == '>' {
+			return b[1:], false, nil
+		}
+		if b[0] == '/' && len(b) > 1 && b[1] == '>' {
+			return b[2:], true, nil
+		}
+		if len(b) == before {
+			return nil, false, w.broken("attributes of %s without a space between")
+		}
+		if len(w.n.attrs) == maxAttributes {
+			return nil, false, malformed("an XML element with more than %d attributes", maxAttributes)
+		}
+		if b, err = w.attribute(b); err != nil {
+			return nil, false, err
+		}
+	}
+}
+
+// attribute reads one.
+func (w *walker) attribute(b []byte) ([]byte, error) {
+	var a attribute
+	if a.name, b = takeName(b); len(a.name) == 0 {
+		return nil, w.broken("an attribute of %s has no name")
+	}
+	b = skipBlank(b)
+	if len(b) == 0 || b[0] != '=' {
+		return nil, w.broken("an attribute of %s has no value")
+	}
+	if b = skipBlank(b[1:]); len(b) == 0 || b[0] != '"' && b[0] != '\'' {
+		return nil, w.broken("an attribute of %s has no quotes")
+	}
+	end := bytes.IndexByte(b[1:], b[0])
+	if end < 0 {
+		return nil, w.broken("an attribute of %s has no end")
+	}
+	raw, rest := b[1:1+end], b[end+2:]
+	if bytes.IndexByte(raw, '<') >= 0 {
+		return nil, w.broken("a < in an attribute of %s")
+	}
+	if a.value = raw; !plainText(raw) {
+		i := len(w.n.attrs)
+		for len(w.space) <= i {
+			w.space = append(w.space, nil)
+		}
+		var err error
+		if w.space[i], err = resolve(w.space[i][:0], raw, true); err != nil {
+			return nil, err
+		}
+		a.value = w.space[i]
+	}
+	for _, other := range w.n.attrs {
+		if string(other.name) == string(a.name) {
+			return nil, malformed("XML that cannot be read: %s has the attribute %q twice",
+				cut(w.n.name, 60), cut(string(a.name), 60))
+		}
+	}
+	w.n.attrs = append(w.n.attrs, a)
+	return rest, nil
+}
+
+// broken tells what is wrong in the start of the element that is read.
+func (w *walker) broken(format string) error {
+	return malformed("XML that cannot be read: "+format, cut(w.n.name, 60))
 }
 
 // elements cuts the elements of one name, which stand one after the other below
