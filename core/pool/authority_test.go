@@ -161,7 +161,7 @@ func TestWhatWasReadyIsTakenOverIfItIsWhole(t *testing.T) {
 	if _, err := os.Stat(d.Path(whole)); !errors.Is(err, os.ErrNotExist) {
 		t.Fatalf("it stands under its own name before it is durable: %v", err)
 	}
-	if err := os.Truncate(d.readyPath(half), 7); err != nil {
+	if err := errors.Join(os.Chmod(d.readyPath(half), 0o644), os.Truncate(d.readyPath(half), 7)); err != nil {
 		t.Fatal(err)
 	}
 	again, err := Open(d.root, d.tmp)
