@@ -88,10 +88,6 @@ func (s *selector) decide(wanted []*node) {
 	}
 	together := max(leastTogether, len(wanted)/mostParts)
 	until := time.Now().Add(s.limits.all(len(inside)))
-	undecided := func(n *node, why string, args ...any) {
-		s.out.Undecided = append(s.out.Undecided, Undecided{n.Package, s.view.Name, s.arch,
-			fmt.Sprintf(why, args...)})
-	}
 	for begin := 0; begin < len(wanted); begin += together {
 		open := slices.Clone(wanted[begin:min(begin+together, len(wanted))])
 		for len(open) > 0 {
@@ -101,20 +97,25 @@ func (s *selector) decide(wanted []*node) {
 			left := time.Until(until)
 			if left <= 0 {
 				for _, n := range append(open, wanted[min(begin+together, len(wanted)):]...) {
-					undecided(n, "the time for all of them, %s, was used up before",
+					s.undecided(n, "the time for all of them, %s, was used up before",
 						s.limits.all(len(inside)))
 				}
 				return
 			}
-			open = s.ask(q, open, min(left, s.limits.each()), undecided)
+			open = s.ask(q, open, min(left, s.limits.each()))
 		}
 	}
 	s.err = s.ctx.Err()
 }
 
+// undecided tells that it was not found out whether a package can be installed.
+func (s *selector) undecided(n *node, why string, args ...any) {
+	s.out.Undecided = append(s.out.Undecided, Undecided{n.Package, s.view.Name, s.arch,
+		fmt.Sprintf(why, args...)})
+}
+
 // ask settles some of the open packages and gives the rest.
-func (s *selector) ask(q *question, open []*node, limit time.Duration,
-	undecided func(*node, string, ...any)) []*node {
+func (s *selector) ask(q *question, open []*node, limit time.Duration) []*node {
 	var assumed []z.Lit
 	byLit := map[z.Lit]*node{}
 	for _, n := range open {
@@ -135,23 +136,23 @@ func (s *selector) ask(q *question, open []*node, limit time.Duration,
 		for _, m := range q.solver.Why(nil) {
 			if n := byLit[m]; n != nil {
 				rest := slices.DeleteFunc(slices.Clone(open), func(o *node) bool { return o == n })
-				s.ask(q, []*node{n}, limit, undecided)
+				s.ask(q, []*node{n}, limit)
 				return rest
 			}
 		}
 	case unknownYet:
 		if len(open) == 1 {
-			undecided(open[0], "the search was given up after %s, among %d packages with %d exclusions",
+			s.undecided(open[0], "the search was given up after %s, among %d packages with %d exclusions",
 				limit, len(q.installed), q.exclusions)
 			return nil
 		}
 	}
 	if len(open) == 1 {
-		undecided(open[0], "the search gave no answer")
+		s.undecided(open[0], "the search gave no answer")
 		return nil
 	}
 	half := len(open) / 2
-	s.ask(q, open[:half], limit, undecided)
+	s.ask(q, open[:half], limit)
 	return open[half:]
 }
 

@@ -164,6 +164,20 @@ func TestAnotherCandidateIsFoundWhenTheBestConflicts(t *testing.T) {
 			t.Errorf("conflicts: %v, proof: %v", s.Conflicts, s.Proofs)
 		}
 	})
+	t.Run("and where looking for it would cost too much, it is not known", func(t *testing.T) {
+		u := universe(t, one, "ctl 1 amd64 // Depends: bus // Conflicts: net\nnet 1 amd64 // Provides: bus\n"+
+			"serial 1 amd64 // Provides: bus")
+		v := u.Everyone()
+		v.Hides = func(*archive.Package) bool {
+			u.count = -workBase // nothing is left for a second search; the first has its part already
+			return false
+		}
+		s, err := u.Select(t.Context(), []Want{want(0, "ctl", "required", 1)}, []View{v}, Limits{})
+		if err != nil || len(s.Conflicts) != 0 || len(s.Undecided) != 1 || s.Proofs[0].Proved != 0 ||
+			!strings.Contains(s.Undecided[0].Because, "out of all proportion") {
+			t.Errorf("%v conflicts: %v, undecided: %v", err, s.Conflicts, s.Undecided)
+		}
+	})
 }
 
 // Machines that have turned on a second architecture: what is foreign meets needs

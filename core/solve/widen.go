@@ -1,7 +1,6 @@
 package solve
 
 import (
-	"fmt"
 	"slices"
 	"time"
 
@@ -13,7 +12,7 @@ import (
 // widen looks in all that machines of the view see for a way to install what
 // conflicts, from one conflict on. What was found is taken, and the conflict is
 // none. It costs about as much as the selection before it, and no more: where that
-// does not do, the conflicts stand.
+// does not do, it is not known whether they are conflicts.
 func (s *selector) widen(from int) {
 	failed := slices.Clone(s.out.Conflicts[from:])
 	var roots []*node
@@ -27,6 +26,11 @@ func (s *selector) widen(from int) {
 	if s.err != nil {
 		before.err = before.ctx.Err()
 		s.nodes, s.meetings = map[*archive.Package]*node{}, map[string]*meeting{} // some are not whole
+		s.out.Conflicts = s.out.Conflicts[:from]
+		for _, n := range roots {
+			s.undecided(n, "from what was taken it cannot, and a search among all that could be would "+
+				"cost out of all proportion to the packages")
+		}
 		return
 	}
 	s.out.Conflicts = s.out.Conflicts[:from]
@@ -39,9 +43,8 @@ func (s *selector) widen(from int) {
 		case no:
 			s.out.Conflicts = append(s.out.Conflicts, failed[i])
 		case unknownYet:
-			s.out.Undecided = append(s.out.Undecided, Undecided{n.Package, s.view.Name, s.arch,
-				fmt.Sprintf("from what was taken it cannot, and the search among all %d packages that "+
-					"could be was given up", len(q.installed))})
+			s.undecided(n, "from what was taken it cannot, and the search among all %d packages that "+
+				"could be was given up", len(q.installed))
 		}
 	}
 	before.err = before.ctx.Err()
