@@ -144,7 +144,7 @@ func inputs(plan Plan, pubs []*Publication) string {
 	}
 	for _, p := range pubs {
 		enc.Encode(p.Source.Spec)
-		enc.Encode([]any{p.Source.Priority, p.Accepted.Digest, p.Source.Keyring.Standing()})
+		enc.Encode([]any{p.Source.Priority, p.Accepted.Digest, p.Source.Keyring.Decided()})
 	}
 	return hex.EncodeToString(h.Sum(nil))
 }

@@ -85,10 +85,10 @@ func TestAKeyringIsMadeFromDecisions(t *testing.T) {
 		counts("kelp", one.Fingerprint, two.Fingerprint) != 1 {
 		t.Error("another key counts than the one that is vouched for and named")
 	}
-	before := d.Keyring("tarn", []string{one.Fingerprint}, all, at(now)).Standing()
+	before := d.Keyring("tarn", []string{one.Fingerprint}, all, at(now)).Decided()
 	d.Add(Decision{Act: Withdraw, Fingerprint: one.Fingerprint, Source: "tarn", ByHand: true})
 	d.Add(Decision{Act: Vouch, Fingerprint: one.Fingerprint, Source: "tarn", Why: "again", At: now})
-	after := d.Keyring("tarn", []string{one.Fingerprint}, all, at(now)).Standing()
+	after := d.Keyring("tarn", []string{one.Fingerprint}, all, at(now)).Decided()
 	if len(before) != 1 || len(after) != 1 || before[0] == after[0] {
 		t.Errorf("a decision since changes nothing that a build depends on: %v %v", before, after)
 	}

@@ -61,9 +61,9 @@ func (k *Keyring) Counting() (out []*Certificate) {
 	return out
 }
 
-// Standing says which certificates count for the source, and since which decision each:
+// Decided says which certificates count for the source, and since which decision each:
 // what was decided is an input of whatever is built with the keyring.
-func (k *Keyring) Standing() []string {
+func (k *Keyring) Decided() []string {
 	out := []string{}
 	for _, n := range k.known {
 		if n.Barred == "" && slices.Contains(n.VouchedFor, k.source) {
