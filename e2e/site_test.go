@@ -123,13 +123,20 @@ func (s *site) newKey(name, comment, address string, now func() time.Time) (*tru
 // cli runs one command and asserts its exit code.
 func (s *site) cli(want int, args ...string) (out, err string) {
 	s.t.Helper()
+	code, out, err := s.try(args...)
+	if code != want {
+		s.t.Fatalf("stockade %s: exit code %d, and %d was expected\n%s%s", strings.Join(args, " "), code,
+			want, out, err)
+	}
+	return out, err
+}
+
+// try runs one command and gives its exit code.
+func (s *site) try(args ...string) (code int, out, err string) {
 	var o, e bytes.Buffer
 	env := func(name string) string { return s.env[name] }
-	if code := cli.Run(env, args, strings.NewReader(""), &o, &e); code != want {
-		s.t.Fatalf("stockade %s: exit code %d, and %d was expected\n%s%s", strings.Join(args, " "), code,
-			want, o.String(), e.String())
-	}
-	return o.String(), e.String()
+	code = cli.Run(env, args, strings.NewReader(""), &o, &e)
+	return code, o.String(), e.String()
 }
 
 // described applies the definitions and vouches for the vendor's key.

@@ -18,12 +18,13 @@ func (n needs) Relations() (archive.Relations, error) { return archive.Relations
 func ExampleUniverse_Select() {
 	sources := []solve.Source{{Name: "tarn", Priority: 20, Architectures: []string{"amd64"}}}
 	u := solve.NewUniverse(families.All["deb"], sources)
-	for _, p := range []*archive.Package{
+	for i, p := range []*archive.Package{
 		{Name: "sluicectl", Version: "1.4-1", Arch: "amd64", SHA256: "a",
 			Needs: needs{{{Name: "libtide2", Op: archive.GreaterOrEqual, Version: "2"}}}},
 		{Name: "libtide2", Version: "1.9-1", Arch: "amd64", SHA256: "b"},
 		{Name: "libtide2", Version: "2.1-1", Arch: "amd64", SHA256: "c"},
 	} {
+		p.Ordinal = i // its place in the index
 		u.Add(0, p)
 	}
 	wants := []solve.Want{{Source: solve.AllSources, Relation: archive.Relation{Name: "sluicectl"},
