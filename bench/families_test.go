@@ -17,10 +17,12 @@ import (
 	"stockade/core/archive"
 	"stockade/core/archive/alpm"
 	"stockade/core/archive/rpm"
+	"stockade/core/archive/rpm/header"
 	"stockade/core/fetch"
 	"stockade/core/mirror"
 	"stockade/core/solve"
 	"stockade/core/trust"
+	"stockade/internal/made"
 )
 
 // many is how many packages a generated index has.
@@ -30,27 +32,27 @@ const many = 60_000
 // primary list: each package provides four names, needs nine, and has three files.
 func rpmRepository(b *testing.B, key *trust.SiteKey, packing string) map[string][]byte {
 	b.Helper()
-	m := rpm.Made{Name: "pump-NAME", Version: "3.2.0-1.el9", Arch: "x86_64",
+	m := made.RPM{Name: "pump-NAME", Version: "3.2.0-1.el9", Arch: "x86_64",
 		Summary: "package NAME of a generated repository",
 		Requires: []string{"libbrine >= 3", "libc.so.6()(64bit)", "libm.so.6(GLIBC_2.34)(64bit)",
 			"pump-PREV = 3.2.0-1.el9", "/usr/bin/sh", "rtld(GNU_HASH)", "pkgconfig(brine) >= 3",
 			"(a-NAME if b-NAME)", "pump-common"},
 		Provides: []string{"pump-NAME(x86-64) = 3.2.0-1.el9", "libpumpNAME.so.3()(64bit)",
 			"pkgconfig(pump-NAME) = 3.2"}, Recommends: []string{"pump-doc"},
-		Files: []rpm.MadeFile{{Path: "/usr/bin/pump-NAME", Mode: 0o755, Data: []byte("x")},
+		Files: []made.File{{Path: "/usr/bin/pump-NAME", Mode: 0o755, Data: []byte("x")},
 			{Path: "/etc/pump-NAME.conf", Mode: 0o644, Data: []byte("x")},
 			{Path: "/usr/share/pump/NAME", Mode: 0o644, Data: []byte("x")}}}
 	file, err := m.Build(nil)
 	if err != nil {
 		b.Fatal(err)
 	}
-	o, err := rpm.Open(bytes.NewReader(file))
+	o, err := header.Open(bytes.NewReader(file))
 	if err != nil {
 		b.Fatal(err)
 	}
 	one := rpm.Description{File: o, Path: "Packages/p/pump-NAME.rpm", SHA256: "DIGEST",
 		Size: int64(len(file))}.Primary()
-	r := rpm.Repository{Name: "generated", Date: time.Now().Add(-time.Hour), Packing: packing,
+	r := made.RPMRepository{Name: "generated", Date: time.Now().Add(-time.Hour), Packing: packing,
 		Amend: func(kind string, text []byte) []byte {
 			if kind != "primary" {
 				return text
@@ -83,7 +85,7 @@ func alpmRepository(b *testing.B, key *trust.SiteKey) map[string][]byte {
 		"builddate": {"1790000000"}, "packager": {"Yard <yard@wrack.example>"}, "depend": {"libecho>=1.8",
 			"glibc", "gcc-libs", "libm.so=6-64", "chart-data", "sounder-bus"}, "optdepend": {
 			"paper: to print", "ink: to draw"}}
-	data, err := alpm.GeneratedDatabase(many, func(i int) (string, []byte) {
+	data, err := made.AlpmDatabase(many, func(i int) (string, []byte) {
 		name := fmt.Sprintf("echo-%d", i)
 		info["pkgname"], info["provides"] = []string{name}, []string{fmt.Sprintf("libecho%d.so=1-64", i)}
 		return name + "-2.3.1-2", alpm.Describe(info, name+"-2.3.1-2-x86_64.pkg.tar.zst", 30_000, fmt.Sprintf(

@@ -10,10 +10,10 @@ import (
 	"testing"
 	"time"
 
-	"stockade/core/archive/deb"
 	"stockade/internal/api"
 	"stockade/internal/client"
 	"stockade/internal/demo"
+	"stockade/internal/made"
 )
 
 func TestTheRealClientInstallsFromTheListener(t *testing.T) {
@@ -156,7 +156,7 @@ func TestPrioritiesAndPinsAreWhatWasMeant(t *testing.T) {
 	s := newSite(t)
 	// The vendor offers a newer sluicectl of its own; the official source has
 	// the better priority, so machines must go on taking the official one.
-	s.scenario.Kelp.Packages = append(s.scenario.Kelp.Packages, deb.Made{
+	s.scenario.Kelp.Packages = append(s.scenario.Kelp.Packages, made.Deb{
 		Component: "drives",
 		Name:      "sluicectl",
 		Version:   "9.0-0kelp1",
@@ -168,8 +168,8 @@ func TestPrioritiesAndPinsAreWhatWasMeant(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.scenario.Vendor.Publish(files)
-	if err := s.scenario.PublishTarn(time.Now().Add(-time.Hour), true, func(r *deb.Repository) {
-		r.Packages = append(r.Packages, deb.Made{
+	if err := s.scenario.PublishTarn(time.Now().Add(-time.Hour), true, func(r *made.DebRepository) {
+		r.Packages = append(r.Packages, made.Deb{
 			Component: "field",
 			Name:      "tide-tables",
 			Version:   "2.5.0-1",
@@ -215,7 +215,7 @@ func TestAClientInTheMiddleOfAnUpdateSurvivesAMovingLane(t *testing.T) {
 			digest = f[0]
 		}
 	}
-	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *deb.Repository) {
+	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *made.DebRepository) {
 		for i := range r.Packages {
 			if r.Packages[i].Name == "sluicectl" {
 				r.Packages[i].Version = "1.5.0-1"
@@ -341,7 +341,7 @@ func TestTheRealClientInstallsForASecondArchitecture(t *testing.T) {
 	s.described()
 	lab := s.scenario.Kelp
 	lab.Date, lab.Architectures = time.Now().Add(-time.Hour), []string{"amd64", "i386"}
-	lab.Packages = []deb.Made{
+	lab.Packages = []made.Deb{
 		{
 			Component: "drives",
 			Name:      "lab-ctl",

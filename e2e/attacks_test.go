@@ -16,10 +16,10 @@ import (
 	"testing"
 	"time"
 
-	"stockade/core/archive/deb"
 	"stockade/core/journal"
 	"stockade/internal/api"
 	"stockade/internal/client"
+	"stockade/internal/made"
 )
 
 // Each attack is mounted against the running service: the build must be
@@ -30,7 +30,7 @@ func TestAttacksAreRefusedAndTheLastEditionIsStillServed(t *testing.T) {
 	const in = "dists/heron/InRelease"
 	newer := func(s *site) {
 		s.t.Helper()
-		if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *deb.Repository) {
+		if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *made.DebRepository) {
 			for i := range r.Packages {
 				if r.Packages[i].Name == "sluicectl" {
 					r.Packages[i].Version = "1.5.0-1"
@@ -82,7 +82,7 @@ func TestAttacksAreRefusedAndTheLastEditionIsStillServed(t *testing.T) {
 		}},
 		{"an older root", "source.older-than-accepted", func(s *site) {
 			if err := s.scenario.PublishTarn(time.Now().Add(-72*time.Hour), true,
-				func(*deb.Repository) {}); err != nil {
+				func(*made.DebRepository) {}); err != nil {
 				s.t.Fatal(err)
 			}
 		}},
@@ -91,7 +91,7 @@ func TestAttacksAreRefusedAndTheLastEditionIsStillServed(t *testing.T) {
 			s.cli(0, "key", "bar", s.scenario.TarnKey.Certificate().Fingerprint, "--reason", "lost", "--yes")
 		}},
 		{"terminal escapes in a summary", "", func(s *site) {
-			if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *deb.Repository) {
+			if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *made.DebRepository) {
 				for i := range r.Packages {
 					if r.Packages[i].Name == "sluicectl" {
 						r.Packages[i].Version, r.Packages[i].Summary = "1.6-1",
@@ -146,7 +146,7 @@ func TestAnOlderRootIsAcceptedOnceByAWardenWithAReason(t *testing.T) {
 	s.described()
 	s.built("steady")
 	if err := s.scenario.PublishTarn(time.Now().Add(-72*time.Hour), true,
-		func(*deb.Repository) {}); err != nil {
+		func(*made.DebRepository) {}); err != nil {
 		t.Fatal(err)
 	}
 	_, log := s.cli(1, "source", "refresh", "tarn")
@@ -183,7 +183,7 @@ func TestDownOrLaggingUpstreamsAreSteppedOverAndTold(t *testing.T) {
 	}
 	s.scenario.North.Fault(nil)
 	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), false,
-		func(*deb.Repository) {}); err != nil {
+		func(*made.DebRepository) {}); err != nil {
 		t.Fatal(err)
 	}
 	_, log := s.cli(0, "source", "probe", "tarn")
@@ -279,7 +279,7 @@ func TestKilledAtRandomInstantsOfABuild(t *testing.T) {
 	data := filepath.Join(s.dir, "data")
 	for i := range kills {
 		if err := s.scenario.PublishTarn(time.Now().Add(time.Duration(i-3*kills)*time.Second), true,
-			func(r *deb.Repository) {
+			func(r *made.DebRepository) {
 				for k := range r.Packages {
 					r.Packages[k].Summary = strings.Repeat("x", i+1) // every package is new
 				}
@@ -406,7 +406,7 @@ func TestRetiredEditionsGoAndTheOthersStayWhole(t *testing.T) {
 	s := newSite(t)
 	s.described()
 	s.built("steady")
-	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *deb.Repository) {
+	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *made.DebRepository) {
 		for i := range r.Packages {
 			if r.Packages[i].Name == "tide-data" {
 				r.Packages[i].Version = "2026.4"
@@ -505,7 +505,7 @@ func TestASlowerJobDoesNotTakeTheAcceptedRootBack(t *testing.T) {
 	s.described()
 	s.built("steady")
 	publish := func(ago time.Duration, version string) {
-		if err := s.scenario.PublishTarn(time.Now().Add(-ago), true, func(r *deb.Repository) {
+		if err := s.scenario.PublishTarn(time.Now().Add(-ago), true, func(r *made.DebRepository) {
 			for i := range r.Packages {
 				if r.Packages[i].Name == "sluicectl" {
 					r.Packages[i].Version = version

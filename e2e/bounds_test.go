@@ -8,9 +8,9 @@ import (
 	"testing"
 	"time"
 
-	"stockade/core/archive/deb"
 	"stockade/internal/api"
 	"stockade/internal/client"
+	"stockade/internal/made"
 	"stockade/internal/service"
 )
 
@@ -44,9 +44,9 @@ func TestMirrorsBuiltAtOnceComeOutAsIfAlone(t *testing.T) {
 // pigeonhole makes Tarn publish packages about which a search goes on for years.
 func (s *site) pigeonhole(holes int) {
 	s.t.Helper()
-	if err := s.scenario.PublishTarn(time.Now(), true, func(r *deb.Repository) {
+	if err := s.scenario.PublishTarn(time.Now(), true, func(r *made.DebRepository) {
 		add := func(name, fields string) {
-			r.Packages = append(r.Packages, deb.Made{Component: "core", Name: name, Version: "1",
+			r.Packages = append(r.Packages, made.Deb{Component: "core", Name: name, Version: "1",
 				Arch: "amd64", Summary: "x", Fields: fields})
 		}
 		var all []string

@@ -18,9 +18,9 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"stockade/core/archive/deb"
 	"stockade/internal/api"
 	"stockade/internal/cli"
+	"stockade/internal/made"
 )
 
 // browser is a headless Chromium on the console of a site.
@@ -207,7 +207,7 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	}
 
 	// Upstream publishes, and the change is told before the lane moves.
-	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *deb.Repository) {
+	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *made.DebRepository) {
 		for i := range r.Packages {
 			if r.Packages[i].Name == "sluicectl" {
 				r.Packages[i].Version = "1.5.0-1"
@@ -453,9 +453,9 @@ func TestTheConsoleWithALargeEdition(t *testing.T) {
 		n = v
 	}
 	s := newSite(t)
-	if err := s.scenario.PublishTarn(time.Now().Add(-time.Hour), true, func(r *deb.Repository) {
+	if err := s.scenario.PublishTarn(time.Now().Add(-time.Hour), true, func(r *made.DebRepository) {
 		for i := range n {
-			r.Packages = append(r.Packages, deb.Made{Component: "field", Name: fmt.Sprintf("gauge-%05d", i),
+			r.Packages = append(r.Packages, made.Deb{Component: "field", Name: fmt.Sprintf("gauge-%05d", i),
 				Version: "1.0-1", Arch: "amd64", Summary: fmt.Sprintf("tide gauge %d", i),
 				Fields: "Depends: tide-data\n", Packing: "gz"})
 		}

@@ -15,11 +15,11 @@ import (
 	"github.com/ProtonMail/go-crypto/openpgp"
 	"github.com/ProtonMail/go-crypto/openpgp/packet"
 
-	"stockade/core/archive/deb"
 	"stockade/core/finding"
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/client"
+	"stockade/internal/made"
 	"stockade/internal/service"
 )
 
@@ -334,7 +334,7 @@ func TestWhatWasFoundIsTheNewestThatIsKnown(t *testing.T) {
 }
 
 // newTables gives the tables of the gatehouse another version.
-func newTables(r *deb.Repository) {
+func newTables(r *made.DebRepository) {
 	for i := range r.Packages {
 		if p := &r.Packages[i]; p.Name == "tide-tables" && p.Version == "2.4.1-1" {
 			p.Version = "2.4.2-1"

@@ -20,6 +20,7 @@ import (
 	"stockade/core/archive/alpm"
 	"stockade/core/archive/deb"
 	"stockade/core/archive/rpm"
+	"stockade/internal/made"
 )
 
 // The readers are held against those of the real clients: entries are made and
@@ -561,7 +562,7 @@ func TestDatabasesAreReadAsTheRealClientReadsThem(t *testing.T) {
 			"\n\n%ARCH%\nx86_64\n\n%LICENSE%\nMIT\n\n%CONFLICTS%\nplot1<2\n\n%PROVIDES%\nplotter=2\n" +
 			"libplot.so=2-64\n\n%DEPENDS%\nlibecho>=1.8\nbus\n\n%OPTDEPENDS%\npaper: to print\n\n"
 		text := m.mutate(base)
-		data, err := alpm.GeneratedDatabase(1, func(int) (string, []byte) {
+		data, err := made.AlpmDatabase(1, func(int) (string, []byte) {
 			return "plot-1:2.3-2", []byte(text)
 		})
 		if err != nil {

@@ -8,10 +8,9 @@ import (
 	"testing"
 	"time"
 
-	"stockade/core/archive/alpm"
-	"stockade/core/archive/rpm"
 	"stockade/core/trust"
 	"stockade/internal/api"
+	"stockade/internal/made"
 )
 
 // house adds what is built in the house to its sources.
@@ -223,7 +222,7 @@ func TestPrioritiesAndPinsOfTheOtherFamiliesAreWhatWasMeant(t *testing.T) {
 	os.WriteFile(path, []byte(text), 0o644)
 	s.described()
 	// The house's own pump-gauge is older, and has the better priority.
-	older := rpm.Made{
+	older := made.RPM{
 		Name:    "pump-gauge",
 		Version: "0.9-1.reach",
 		Arch:    "noarch",
@@ -240,7 +239,7 @@ func TestPrioritiesAndPinsOfTheOtherFamiliesAreWhatWasMeant(t *testing.T) {
 	s.cli(0, "package", "add", mine, "--source", "reach-pumps", "--from", "the attic", "--why",
 		"the old gauges")
 	// And its own libecho is older than Wrack's.
-	echo := alpm.Made{
+	echo := made.Alpm{
 		Name:    "libecho",
 		Version: "1.8.5-1",
 		Arch:    "x86_64",

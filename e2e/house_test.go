@@ -12,12 +12,12 @@ import (
 	"time"
 
 	"stockade/core/archive"
-	"stockade/core/archive/deb"
 	"stockade/core/archive/rpm"
 	"stockade/core/definition"
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/client"
+	"stockade/internal/made"
 )
 
 const told = "--from=built in the workshop"
@@ -82,8 +82,8 @@ func TestPackagesAreAddedToAHouseSourceInspectedAndSigned(t *testing.T) {
 		!strings.Contains(err, "same bytes") {
 		t.Error(err)
 	}
-	m := deb.Made{Name: "sluicectl", Version: "1.4.2-1", Arch: "amd64", Summary: "another build"}
-	raw, err := deb.Build(m.Control(), nil, "gz")
+	m := made.Deb{Name: "sluicectl", Version: "1.4.2-1", Arch: "amd64", Summary: "another build"}
+	raw, err := made.BuildDeb(m.Control(), nil, "gz")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -95,7 +95,7 @@ func TestPackagesAreAddedToAHouseSourceInspectedAndSigned(t *testing.T) {
 
 	// A vendor's package keeps a note of its own signature, and machines get one
 	// that the site signed.
-	pump := rpm.Made{Name: "pump-extra", Version: "1-1", Arch: "x86_64", Summary: "from the vendor's page"}
+	pump := made.RPM{Name: "pump-extra", Version: "1-1", Arch: "x86_64", Summary: "from the vendor's page"}
 	if raw, err = pump.Build(s.scenario.BrineKey); err != nil {
 		t.Fatal(err)
 	}
@@ -210,15 +210,15 @@ func TestOnlyWardensAddPackagesAndLargeOnesPass(t *testing.T) {
 		t.Errorf("an operator described a package into a house source: %v", err)
 	}
 	// More than other calls may have as their body.
-	big := deb.Made{
+	big := made.Deb{
 		Name:    "chart-room",
 		Version: "1-1",
 		Arch:    "all",
 		Summary: "large",
-		Files: []deb.File{{Path: "/usr/share/chart", Mode: 0o644,
+		Files: []made.File{{Path: "/usr/share/chart", Mode: 0o644,
 			Data: bytes.Repeat([]byte("chart"), 5<<20)}},
 	}
-	raw, err := deb.Build(big.Control(), big.Files, "")
+	raw, err := made.BuildDeb(big.Control(), big.Files, "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -256,7 +256,7 @@ func itoa(n int64) string { return strconv.FormatInt(n, 10) }
 // foreignKey is one that nobody brought in.
 func foreignKey(t *testing.T) *trust.SiteKey {
 	t.Helper()
-	k, err := trust.NewKey("A stranger", "", "stranger@elsewhere.example", time.Now)
+	k, err := made.Key(made.Owner{Name: "A stranger", Address: "stranger@elsewhere.example"})
 	if err != nil {
 		t.Fatal(err)
 	}

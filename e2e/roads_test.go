@@ -17,10 +17,10 @@ import (
 	"github.com/ProtonMail/go-crypto/openpgp"
 	"github.com/ProtonMail/go-crypto/openpgp/packet"
 
-	"stockade/core/archive/deb"
 	"stockade/core/finding"
 	"stockade/internal/api"
 	"stockade/internal/client"
+	"stockade/internal/made"
 )
 
 // as makes the following commands those of a new account, until the test goes back.
@@ -262,7 +262,7 @@ func TestAJournalThatWasPutBackIsFoundOut(t *testing.T) {
 	})
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
 	s.cli(0, "key", "bar", kelp, "--reason", "stolen", "--yes")
-	if err := s.scenario.PublishTarn(time.Now(), true, func(r *deb.Repository) {
+	if err := s.scenario.PublishTarn(time.Now(), true, func(r *made.DebRepository) {
 		r.Packages[0].Version = "9.9-1"
 	}); err != nil {
 		t.Fatal(err)
@@ -379,7 +379,7 @@ func TestAStepOfALaneThatNoEntryExplainsIsNotServed(t *testing.T) {
 		return string(body)
 	}
 	before := seal()
-	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *deb.Repository) {
+	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *made.DebRepository) {
 		for i := range r.Packages {
 			if r.Packages[i].Name == "tide-tables" {
 				r.Packages[i].Version = "2026.4"

@@ -23,6 +23,7 @@ import (
 	"stockade/internal/cli"
 	"stockade/internal/client"
 	"stockade/internal/demo"
+	"stockade/internal/made"
 	"stockade/internal/service"
 )
 
@@ -100,12 +101,6 @@ func (s *site) start() {
 	}
 }
 
-// siteKey is one for all sites of the tests: making one takes longer than most of what
-// they do.
-var siteKey = sync.OnceValues(func() (*trust.SiteKey, error) {
-	return trust.NewKey("Stockade site key", "e2e", "", time.Now)
-})
-
 // newKey hands the one key out the first time, and makes one of its own for a site that
 // begins anew.
 func (s *site) newKey(name, comment, address string, now func() time.Time) (*trust.SiteKey, error) {
@@ -113,7 +108,8 @@ func (s *site) newKey(name, comment, address string, now func() time.Time) (*tru
 		return trust.NewKey(name, comment, address, now)
 	}
 	s.begun = true
-	k, err := siteKey()
+	// One for all sites: making one takes longer than most of what a test does.
+	k, err := made.Key(made.Owner{Name: "Stockade site key", Comment: "e2e"})
 	if err != nil {
 		return nil, err
 	}

@@ -1,21 +1,19 @@
 package mirror
 
 import (
+	"bytes"
 	"compress/gzip"
+	"crypto/sha256"
 	"crypto/sha512"
 	"encoding/hex"
-	"io"
-	"path/filepath"
-
-	"bytes"
-	"crypto/sha256"
 	"fmt"
+	"io"
 	"maps"
 	"net/http"
 	"os"
+	"path/filepath"
 	"regexp"
 	"slices"
-	"stockade/core/pool"
 	"strings"
 	"testing"
 	"time"
@@ -27,19 +25,21 @@ import (
 	"stockade/core/edition"
 	"stockade/core/fetch"
 	"stockade/core/finding"
+	"stockade/core/pool"
 	"stockade/core/trust"
+	"stockade/internal/made"
 )
 
 // rpmWorld is a made-up upstream of the rpm family.
 type rpmWorld struct {
 	*world
-	rpm rpm.Repository
+	rpm made.RPMRepository
 }
 
 func newRPMWorld(t *testing.T) *rpmWorld {
 	w := &rpmWorld{world: newWorld(t)}
-	w.rpm = rpm.Repository{Name: "brine", CPE: "cpe:/o:brine:drives:9", Distro: "Brine 9",
-		Date: w.now.Add(-time.Hour), Built: map[string][]byte{}, Packages: []rpm.Made{
+	w.rpm = made.RPMRepository{Name: "brine", CPE: "cpe:/o:brine:drives:9", Distro: "Brine 9",
+		Date: w.now.Add(-time.Hour), Built: map[string][]byte{}, Packages: []made.RPM{
 			{
 				Name:     "pumpctl",
 				Version:  "3.2-1",
@@ -52,7 +52,7 @@ func newRPMWorld(t *testing.T) *rpmWorld {
 				Version: "1-1",
 				Arch:    "noarch",
 				Packing: "xz",
-				Files:   []rpm.MadeFile{{Path: "/usr/share/brine/table", Mode: 0o644, Data: []byte("x")}},
+				Files:   []made.File{{Path: "/usr/share/brine/table", Mode: 0o644, Data: []byte("x")}},
 			},
 			{Name: "panel", Version: "2-1", Arch: "x86_64"}, {Name: "panel", Version: "3-1", Arch: "x86_64"},
 		}, Modules: "---\ndocument: modulemd\ndata: {name: panel, stream: \"2\", artifacts: {rpms: " +
@@ -377,7 +377,7 @@ func TestAttacksOnRPMSourcesAreRefused(t *testing.T) {
 		}},
 		{"a package signed by a stranger, in a list signed by the owner",
 			"content.signature-bad", func(w *rpmWorld) {
-				w.rpm.AmendPackages = func(m rpm.Made, file []byte) []byte {
+				w.rpm.AmendPackages = func(m made.RPM, file []byte) []byte {
 					m.Time = 1_700_000_000
 					other, _ := m.Build(keys()[1])
 					return other
@@ -386,7 +386,7 @@ func TestAttacksOnRPMSourcesAreRefused(t *testing.T) {
 			}},
 		{"a package whose payload is not the one that was signed",
 			"content.digest-mismatch", func(w *rpmWorld) {
-				w.rpm.AmendPackages = func(m rpm.Made, file []byte) []byte {
+				w.rpm.AmendPackages = func(m made.RPM, file []byte) []byte {
 					file[len(file)-20] ^= 1
 					return file
 				}
@@ -419,7 +419,7 @@ func TestAttacksOnRPMSourcesAreRefused(t *testing.T) {
 		}},
 		{"two packages whose paths differ only by case", "content.unsafe-path", func(w *rpmWorld) {
 			w.rpm.Packages = append(w.rpm.Packages,
-				rpm.Made{Name: "PUMPCTL", Version: "3.2-1", Arch: "x86_64"})
+				made.RPM{Name: "PUMPCTL", Version: "3.2-1", Arch: "x86_64"})
 			w.rpm.Amend = func(kind string, text []byte) []byte {
 				return bytes.ReplaceAll(text, []byte("Packages/P/PUMPCTL"), []byte("Packages/p/PUMPCTL"))
 			}
@@ -501,7 +501,7 @@ func TestAttacksOnRPMSourcesAreRefused(t *testing.T) {
 // alpmWorld is a made-up upstream of the alpm family.
 type alpmWorld struct {
 	*world
-	alpm alpm.Repository
+	alpm made.AlpmRepository
 	at   time.Time // when its owner signs
 }
 
@@ -509,8 +509,8 @@ func newALPMWorld(t *testing.T) *alpmWorld {
 	w := &alpmWorld{world: newWorld(t)}
 	w.now = w.now.Add(48 * time.Hour) // so that owners could sign earlier than now with keys made just now
 	w.at = w.now.Add(-time.Minute)
-	w.alpm = alpm.Repository{Components: []string{"wrack"}, Arch: "x86_64", Date: w.now.Add(-time.Hour),
-		Made: map[string][]byte{}, Packages: []alpm.Made{
+	w.alpm = made.AlpmRepository{Components: []string{"wrack"}, Arch: "x86_64", Date: w.now.Add(-time.Hour),
+		Signed: map[string][]byte{}, Packages: []made.Alpm{
 			{
 				Component: "wrack",
 				Name:      "echo-plot",
@@ -603,7 +603,7 @@ func TestATailoredALPMBuildTakesWhatIsNeeded(t *testing.T) {
 func TestAttacksOnALPMSourcesAreRefused(t *testing.T) {
 	amend := func(old, new string) func(w *alpmWorld) {
 		return func(w *alpmWorld) {
-			w.alpm.Amend = func(m alpm.Made, desc []byte) []byte {
+			w.alpm.Amend = func(m made.Alpm, desc []byte) []byte {
 				if m.Name == "libecho" {
 					return bytes.Replace(desc, []byte(old), []byte(new), 1)
 				}
@@ -652,7 +652,7 @@ func TestAttacksOnALPMSourcesAreRefused(t *testing.T) {
 		}},
 		{"a package of another identity", "content.identity-mismatch", func(w *alpmWorld) {
 			w.alpm.Packages[1].Fields = ""
-			w.alpm.Amend = func(m alpm.Made, desc []byte) []byte {
+			w.alpm.Amend = func(m made.Alpm, desc []byte) []byte {
 				if m.Name == "libecho" {
 					return bytes.Replace(desc, []byte("%ARCH%\nx86_64"), []byte("%ARCH%\nany"), 1)
 				}
@@ -666,7 +666,7 @@ func TestAttacksOnALPMSourcesAreRefused(t *testing.T) {
 		{"a need smuggled into another field", "content.ambiguous", amend("%VERSION%\n1.9-1\n",
 			"%VERSION%\n1.9-1\n%DEPENDS%\nother\n")},
 		{"a description of gigabytes", "content.ambiguous", func(w *alpmWorld) {
-			w.alpm.Amend = func(m alpm.Made, desc []byte) []byte {
+			w.alpm.Amend = func(m made.Alpm, desc []byte) []byte {
 				return append(desc, bytes.Repeat([]byte("%X%\ny\n\n"), 100_000)...)
 			}
 			w.republish()
@@ -674,7 +674,7 @@ func TestAttacksOnALPMSourcesAreRefused(t *testing.T) {
 		{"another name than the folder's", "source.malformed-index", amend("%NAME%\nlibecho",
 			"%NAME%\nlibecho2")},
 		{"a database that unpacks without end", "content.too-large", func(w *alpmWorld) {
-			w.alpm.Amend = func(m alpm.Made, desc []byte) []byte {
+			w.alpm.Amend = func(m made.Alpm, desc []byte) []byte {
 				return append(desc, bytes.Repeat([]byte("a"), 8<<20)...)
 			}
 			w.republish()
@@ -704,7 +704,7 @@ func TestOlderAndForeignDatabasesAreRefused(t *testing.T) {
 	}
 	w.plan.Number = 2
 	w.at = w.at.Add(-time.Hour)
-	w.alpm.Packages = append(w.alpm.Packages, alpm.Made{Component: "wrack", Name: "more",
+	w.alpm.Packages = append(w.alpm.Packages, made.Alpm{Component: "wrack", Name: "more",
 		Version: "1-1", Arch: "any"})
 	w.republish()
 	w.refused("source.older-than-accepted")
@@ -713,7 +713,7 @@ func TestOlderAndForeignDatabasesAreRefused(t *testing.T) {
 		w.alpm.Packages = w.alpm.Packages[:4]
 		for i := range 20 {
 			w.alpm.Packages = append(w.alpm.Packages,
-				alpm.Made{Component: "wrack", Name: fmt.Sprintf("%s-%d", prefix, i),
+				made.Alpm{Component: "wrack", Name: fmt.Sprintf("%s-%d", prefix, i),
 					Version: "1-1", Arch: "any"})
 		}
 		w.republish()
@@ -726,7 +726,7 @@ func TestOlderAndForeignDatabasesAreRefused(t *testing.T) {
 	w.alpm.Packages = w.alpm.Packages[:0]
 	for i := range 40 {
 		w.alpm.Packages = append(w.alpm.Packages,
-			alpm.Made{Component: "wrack", Name: fmt.Sprintf("theirs-%d", i), Version: "1-1", Arch: "any"})
+			made.Alpm{Component: "wrack", Name: fmt.Sprintf("theirs-%d", i), Version: "1-1", Arch: "any"})
 	}
 	w.republish()
 	w.refused("source.other-repository")
@@ -744,14 +744,14 @@ func TestHouseSourcesArePublishedAndMirrored(t *testing.T) {
 	}{
 		{rpm.Family{}, archive.Source{Name: "house", Family: "rpm", Architectures: []string{"x86_64"}},
 			func() ([]byte, error) {
-				return rpm.Made{Name: "relay", Version: "1-1", Arch: "noarch"}.Build(nil)
+				return made.RPM{Name: "relay", Version: "1-1", Arch: "noarch"}.Build(nil)
 			}, "relay 1-1"},
 		{alpm.Family{}, archive.Source{
 			Name:          "house",
 			Family:        "alpm",
 			Components:    []string{"reach"},
 			Architectures: []string{"x86_64"},
-		}, func() ([]byte, error) { return alpm.Made{Name: "log", Version: "1-1", Arch: "any"}.Build() },
+		}, func() ([]byte, error) { return made.Alpm{Name: "log", Version: "1-1", Arch: "any"}.Build() },
 			"log 1-1"},
 	} {
 		for _, kind := range []string{"tailored", "faithful"} {
@@ -924,7 +924,7 @@ func gunzip(t *testing.T, w *world, l edition.Line) []byte {
 // and what that hides is not taken.
 func TestAStreamBringsTheStreamsThatItNeeds(t *testing.T) {
 	w := newRPMWorld(t)
-	w.rpm.Packages = []rpm.Made{
+	w.rpm.Packages = []made.RPM{
 		{Name: "app", Version: "1-1", Arch: "x86_64", Requires: []string{"lib"}},
 		{Name: "lib", Version: "1-1", Arch: "x86_64"}, {Name: "lib", Version: "2-1", Arch: "x86_64"},
 		{Name: "lib", Version: "9-1", Arch: "x86_64"},
@@ -962,7 +962,7 @@ func TestAStreamBringsTheStreamsThatItNeeds(t *testing.T) {
 func TestPackagesNamedBySHA512AreFetchedOnceAndNamedAlike(t *testing.T) {
 	w := newRPMWorld(t)
 	long := map[string]string{} // SHA-256 → SHA-512
-	w.rpm.AmendPackages = func(m rpm.Made, file []byte) []byte {
+	w.rpm.AmendPackages = func(m made.RPM, file []byte) []byte {
 		a, b := sha256.Sum256(file), sha512.Sum512(file)
 		long[hex.EncodeToString(a[:])] = hex.EncodeToString(b[:])
 		return file

@@ -11,10 +11,10 @@ import (
 	"syscall"
 	"testing"
 
-	"stockade/core/archive/deb"
 	"stockade/core/fetch"
 	"stockade/core/finding"
 	"stockade/core/pool"
+	"stockade/internal/made"
 )
 
 // withoutDescriptors runs f while this process can open no further file.
@@ -117,7 +117,7 @@ func TestAFullDiskIsToldAndNotBlamedOnUpstreams(t *testing.T) {
 	}
 	t.Cleanup(func() { syscall.Unmount(dir, 0) })
 	w := newWorld(t)
-	w.repo.Packages[0].Files = []deb.File{{Path: "/usr/share/large", Mode: 0o644, Data: randomish(2 << 20)}}
+	w.repo.Packages[0].Files = []made.File{{Path: "/usr/share/large", Mode: 0o644, Data: randomish(2 << 20)}}
 	w.publish()
 	asked := 0
 	other := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
@@ -152,7 +152,7 @@ func (roomy) Free() (int64, error) { return 1 << 40, nil }
 // from its beginning, whatever lies there already.
 func TestRubbishThatBreaksOffBlocksNoFile(t *testing.T) {
 	w := newWorld(t)
-	w.repo.Packages[0].Files = []deb.File{{Path: "/usr/share/large", Mode: 0o644, Data: randomish(1 << 20)}}
+	w.repo.Packages[0].Files = []made.File{{Path: "/usr/share/large", Mode: 0o644, Data: randomish(1 << 20)}}
 	w.publish()
 	var rubbish int
 	bad := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {

@@ -10,12 +10,13 @@ import (
 	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/core/trust"
+	"stockade/internal/made"
 )
 
 // handed is a made-up package in a file, for the house source reach-lamps.
 func handed(t *testing.T, w *world, version string) Handed {
 	t.Helper()
-	file, err := deb.Build("Package: lamp-ctl\nVersion: "+version+"\nArchitecture: amd64\n"+
+	file, err := made.BuildDeb("Package: lamp-ctl\nVersion: "+version+"\nArchitecture: amd64\n"+
 		"Maintainer: Workshop <workshop@skerry.example>\nDescription: old lamps\n", nil, "gz")
 	if err != nil {
 		t.Fatal(err)

@@ -17,13 +17,14 @@ import (
 	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/core/solve"
+	"stockade/internal/made"
 )
 
 // pigeonhole publishes packages of which loft needs more places than there are:
 // an index of a few kilobytes about which a search can go on for years.
 func (w *world) pigeonhole(holes int) {
 	add := func(name, fields string) {
-		w.repo.Packages = append(w.repo.Packages, deb.Made{Component: "core", Name: name, Version: "1",
+		w.repo.Packages = append(w.repo.Packages, made.Deb{Component: "core", Name: name, Version: "1",
 			Arch: "amd64", Summary: "x", Fields: fields})
 	}
 	var all []string
@@ -83,7 +84,7 @@ func TestTwoMirrorsAtOnceAreProvedEachByItself(t *testing.T) {
 		w := newWorld(t)
 		fits := i%2 == 0
 		add := func(name, fields string) {
-			w.repo.Packages = append(w.repo.Packages, deb.Made{Component: "core", Name: name, Version: "1",
+			w.repo.Packages = append(w.repo.Packages, made.Deb{Component: "core", Name: name, Version: "1",
 				Arch: "amd64", Summary: "x", Fields: fields})
 		}
 		add("crane", "Depends: hook, chain | rope\n")

@@ -24,13 +24,14 @@ import (
 	"stockade/core/finding"
 	"stockade/core/pool"
 	"stockade/core/trust"
+	"stockade/internal/made"
 )
 
 // world is a made-up upstream and a builder, on loopback.
 type world struct {
 	t       *testing.T
 	key     *trust.SiteKey
-	repo    deb.Repository
+	repo    made.DebRepository
 	mu      sync.Mutex
 	files   map[string][]byte
 	hits    map[string]int
@@ -42,30 +43,20 @@ type world struct {
 	now     time.Time
 }
 
-// keys are made once: making RSA keys takes long.
-var keys = sync.OnceValue(func() (k [3]*trust.SiteKey) {
-	var wait sync.WaitGroup
-	for i := range k {
-		wait.Go(func() {
-			var err error
-			if k[i], err = trust.NewKey(fmt.Sprintf("Key %d", i), "", "desk@tarn.example", time.Now); err !=
-				nil {
-				panic(err)
-			}
-		})
-	}
-	wait.Wait()
-	return k
-})
+func keys() []*trust.SiteKey {
+	const desk = "desk@tarn.example"
+	return made.Keys(made.Owner{Name: "Key 0", Address: desk}, made.Owner{Name: "Key 1", Address: desk},
+		made.Owner{Name: "Key 2", Address: desk})
+}
 
 func newWorld(t *testing.T) *world {
 	t.Helper()
 	k := keys()
 	w := &world{t: t, key: k[0], now: time.Now(), hits: map[string]int{}}
-	w.repo = deb.Repository{Origin: "Tarn", Label: "Tarn", Suite: "steady", Codename: "heron",
+	w.repo = made.DebRepository{Origin: "Tarn", Label: "Tarn", Suite: "steady", Codename: "heron",
 		Date:          w.now.Add(-time.Hour),
 		Architectures: []string{"amd64", "arm64", "all"}, Components: []string{"core", "field"}, ByHash: true,
-		Packages: []deb.Made{
+		Packages: []made.Deb{
 			{
 				Component: "core",
 				Name:      "sluicectl",
@@ -354,7 +345,7 @@ func TestNothingChangedMakesNoEditionAndAsksOnlyForRoots(t *testing.T) {
 	}
 	// Upstream publishes something that the mirror does not take.
 	w.repo.Date = w.repo.Date.Add(time.Minute)
-	w.repo.Packages = append(w.repo.Packages, deb.Made{Component: "core", Name: "newcomer", Version: "1",
+	w.repo.Packages = append(w.repo.Packages, made.Deb{Component: "core", Name: "newcomer", Version: "1",
 		Arch: "amd64", Summary: "x"})
 	w.publish()
 	if out, err = w.build(); err != nil || !out.Unchanged {
@@ -431,7 +422,7 @@ func TestStrictMirrorIsNotSealedWhileSomethingIsMissing(t *testing.T) {
 func TestMissingDependencyNamesTheDefinedSourceThatHasIt(t *testing.T) {
 	w := newWorld(t)
 	other := newWorld(t)
-	other.repo.Packages = []deb.Made{{Component: "core", Name: "libabsent", Version: "3",
+	other.repo.Packages = []made.Deb{{Component: "core", Name: "libabsent", Version: "3",
 		Arch: "amd64", Summary: "there"}}
 	other.publish()
 	other.source.Name, other.source.Spec.Name, other.source.Route.Source = "shoal", "shoal", "shoal"
@@ -538,7 +529,7 @@ func TestAttacksFromUpstreamAreRefused(t *testing.T) {
 		}},
 		{"index of another publication", "content.size-mismatch", func(w *world) {
 			old := maps.Clone(w.files)
-			w.repo.Packages = append(w.repo.Packages, deb.Made{Component: "core", Name: "more", Version: "1",
+			w.repo.Packages = append(w.repo.Packages, made.Deb{Component: "core", Name: "more", Version: "1",
 				Arch: "amd64", Summary: "x"})
 			republish(w)
 			for p := range w.files {
@@ -706,13 +697,13 @@ func TestAnotherUpstreamIsTriedWhenOneIsWrongOrDown(t *testing.T) {
 
 func TestInterruptedDownloadGoesOnWhereItStopped(t *testing.T) {
 	w := newWorld(t)
-	big := deb.Made{
+	big := made.Deb{
 		Component: "core",
 		Name:      "sluicectl",
 		Version:   "2",
 		Arch:      "amd64",
 		Summary:   "x",
-		Files:     []deb.File{{Path: "/usr/share/big", Mode: 0o644, Data: randomish(300_000)}},
+		Files:     []made.File{{Path: "/usr/share/big", Mode: 0o644, Data: randomish(300_000)}},
 	}
 	w.repo.Packages[0] = big
 	w.publish()

@@ -11,10 +11,10 @@ import (
 	"time"
 
 	"stockade/core/archive"
-	"stockade/core/archive/deb"
 	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/core/pool"
+	"stockade/internal/made"
 )
 
 func TestTheRootsOffersAreComparedWithTheDefinition(t *testing.T) {
@@ -156,13 +156,13 @@ func TestAnotherRepositoryUnderTheSameKeyIsTold(t *testing.T) {
 
 func TestAFlatRepositoryIsMirrored(t *testing.T) {
 	w := newWorld(t)
-	file, err := deb.Build("Package: drive\nVersion: 1\nArchitecture: amd64\n", nil, "gz")
+	file, err := made.BuildDeb("Package: drive\nVersion: 1\nArchitecture: amd64\n", nil, "gz")
 	if err != nil {
 		t.Fatal(err)
 	}
-	index := []byte(deb.IndexStanza("Package: drive\nVersion: 1\nArchitecture: amd64\n",
+	index := []byte(made.DebStanza("Package: drive\nVersion: 1\nArchitecture: amd64\n",
 		"./drive_1_amd64.deb", file) + "\n")
-	release := deb.UpstreamRelease{
+	release := made.DebRelease{
 		Origin:        "Kelp",
 		Date:          w.now.Add(-time.Hour),
 		Architectures: []string{"amd64"},
@@ -284,7 +284,7 @@ func TestAFaithfulCopyLeavesOutWhatIsOfAnotherPublication(t *testing.T) {
 // would give it that one's priority.
 func TestASourceThatBorrowsAnothersNamesIsNotBuiltBesideIt(t *testing.T) {
 	w, other := newWorld(t), newWorld(t)
-	other.repo.Packages = []deb.Made{{Component: "core", Name: "libtide2", Version: "9-1",
+	other.repo.Packages = []made.Deb{{Component: "core", Name: "libtide2", Version: "9-1",
 		Arch: "amd64", Summary: "newer"}}
 	other.publish()
 	other.source.Name, other.source.Spec.Name, other.source.Route.Source = "moor", "moor", "moor"

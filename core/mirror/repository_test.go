@@ -6,10 +6,8 @@ import (
 	"testing"
 	"time"
 
-	"stockade/core/archive/alpm"
-	"stockade/core/archive/deb"
-	"stockade/core/archive/rpm"
 	"stockade/core/finding"
+	"stockade/internal/made"
 )
 
 // Another repository of the same owner is validly signed. It is told from the
@@ -31,10 +29,10 @@ func TestAnotherRepositoryOfTheSameOwnerIsRefused(t *testing.T) {
 		{name: "rpm", make: func(t *testing.T) (*world, func([]string, string)) {
 			w := newRPMWorld(t)
 			return w.world, func(names []string, says string) {
-				w.rpm.Packages, w.rpm.Modules, w.rpm.Updates = []rpm.Made{{Name: "pumpctl",
+				w.rpm.Packages, w.rpm.Modules, w.rpm.Updates = []made.RPM{{Name: "pumpctl",
 					Version: "3.2-1", Arch: "x86_64"}}, "", ""
 				for _, n := range names {
-					w.rpm.Packages = append(w.rpm.Packages, rpm.Made{Name: n, Version: "1-1", Arch: "noarch"})
+					w.rpm.Packages = append(w.rpm.Packages, made.RPM{Name: n, Version: "1-1", Arch: "noarch"})
 				}
 				w.rpm.Name, w.rpm.CPE, w.rpm.Distro, w.rpm.Date = says, "", "", w.rpm.Date.Add(time.Minute)
 				w.source.Want.Packages = []string{"pumpctl"}
@@ -44,10 +42,10 @@ func TestAnotherRepositoryOfTheSameOwnerIsRefused(t *testing.T) {
 		{name: "alpm", make: func(t *testing.T) (*world, func([]string, string)) {
 			w := newALPMWorld(t)
 			return w.world, func(names []string, _ string) {
-				w.alpm.Packages = []alpm.Made{{Component: "wrack", Name: "echo-plot",
+				w.alpm.Packages = []made.Alpm{{Component: "wrack", Name: "echo-plot",
 					Version: "2.3-2", Arch: "x86_64"}}
 				for _, n := range names {
-					w.alpm.Packages = append(w.alpm.Packages, alpm.Made{Component: "wrack", Name: n,
+					w.alpm.Packages = append(w.alpm.Packages, made.Alpm{Component: "wrack", Name: n,
 						Version: "1-1", Arch: "any"})
 				}
 				w.at = w.at.Add(time.Second)
@@ -57,10 +55,10 @@ func TestAnotherRepositoryOfTheSameOwnerIsRefused(t *testing.T) {
 		{name: "deb", make: func(t *testing.T) (*world, func([]string, string)) {
 			w := newWorld(t)
 			return w, func(names []string, says string) {
-				w.repo.Packages = []deb.Made{{Component: "core", Name: "sluicectl", Version: "1.4-1",
+				w.repo.Packages = []made.Deb{{Component: "core", Name: "sluicectl", Version: "1.4-1",
 					Arch: "amd64", Summary: "x"}}
 				for _, n := range names {
-					w.repo.Packages = append(w.repo.Packages, deb.Made{Component: "core", Name: n,
+					w.repo.Packages = append(w.repo.Packages, made.Deb{Component: "core", Name: n,
 						Version: "1", Arch: "amd64", Summary: "x"})
 				}
 				w.repo.Label, w.repo.Date = "Tarn"+says, w.repo.Date.Add(time.Minute)
@@ -107,7 +105,7 @@ func TestARefusedRepositoryIsNotTakenForAccepted(t *testing.T) {
 	w.alpm.Packages = nil
 	for i := range 8 {
 		w.alpm.Packages = append(w.alpm.Packages,
-			alpm.Made{Component: "wrack", Name: fmt.Sprintf("other-%d", i), Version: "1-1", Arch: "any"})
+			made.Alpm{Component: "wrack", Name: fmt.Sprintf("other-%d", i), Version: "1-1", Arch: "any"})
 	}
 	w.at = w.at.Add(time.Second)
 	w.republish()
@@ -136,7 +134,7 @@ func TestAPartOfARootThatIsHeldBackIsTold(t *testing.T) {
 	publish := func(component string, at time.Time) map[string][]byte {
 		r := w.alpm
 		r.Components = []string{component}
-		r.Packages = []alpm.Made{{Component: component, Name: component + "-a", Version: "1-1", Arch: "any"}}
+		r.Packages = []made.Alpm{{Component: component, Name: component + "-a", Version: "1-1", Arch: "any"}}
 		files, err := r.Publish(w.key.At(func() time.Time { return at }))
 		if err != nil {
 			t.Fatal(err)

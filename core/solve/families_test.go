@@ -10,13 +10,15 @@ import (
 	"stockade/core/archive"
 	"stockade/core/archive/alpm"
 	"stockade/core/archive/rpm"
+	"stockade/core/archive/rpm/header"
+	"stockade/internal/made"
 )
 
 // rpmUniverse holds made packages of the rpm family, read as an index says them.
-func rpmUniverse(t *testing.T, architectures []string, made ...rpm.Made) *Universe {
+func rpmUniverse(t *testing.T, architectures []string, all ...made.RPM) *Universe {
 	t.Helper()
 	u := NewUniverse(rpm.Family{}, []Source{{Name: "brine", Priority: 40, Architectures: architectures}})
-	for i, m := range made {
+	for i, m := range all {
 		if m.Arch == "" {
 			m.Arch = "x86_64"
 		}
@@ -24,7 +26,7 @@ func rpmUniverse(t *testing.T, architectures []string, made ...rpm.Made) *Univer
 		if err != nil {
 			t.Fatal(err)
 		}
-		o, err := rpm.Open(bytes.NewReader(file))
+		o, err := header.Open(bytes.NewReader(file))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -44,7 +46,7 @@ func rpmUniverse(t *testing.T, architectures []string, made ...rpm.Made) *Univer
 }
 
 func TestSelectionOfTheRPMFamily(t *testing.T) {
-	type m = rpm.Made
+	type m = made.RPM
 	one := []string{"x86_64"}
 	for _, c := range []struct {
 		name    string
@@ -160,7 +162,7 @@ func TestSelectionOfTheRPMFamily(t *testing.T) {
 				{Name: "lib", Version: "1-1"}, {Name: "lib", Version: "1-1", Arch: "i686"}}, []string{"a"},
 			"required", "a a:i686 lib lib:i686", "", ""},
 		{"a file of another package", one, []m{{Name: "a", Version: "1-1", Requires: []string{"/usr/bin/b"}},
-			{Name: "b", Version: "1-1", Files: []rpm.MadeFile{{Path: "/usr/bin/b", Mode: 0o755}}}}, []string{
+			{Name: "b", Version: "1-1", Files: []made.File{{Path: "/usr/bin/b", Mode: 0o755}}}}, []string{
 			"a"}, "required", "a b", "", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -197,8 +199,8 @@ func TestSelectionOfTheRPMFamily(t *testing.T) {
 
 func TestFilesThatNothingIsKnownToHaveAreAskedFor(t *testing.T) {
 	u := rpmUniverse(t, []string{"x86_64"},
-		rpm.Made{Name: "a", Version: "1-1", Requires: []string{"/usr/share/b/table", "/usr/bin/b"}},
-		rpm.Made{Name: "b", Version: "1-1", Files: []rpm.MadeFile{{Path: "/usr/bin/b", Mode: 0o755}}})
+		made.RPM{Name: "a", Version: "1-1", Requires: []string{"/usr/share/b/table", "/usr/bin/b"}},
+		made.RPM{Name: "b", Version: "1-1", Files: []made.File{{Path: "/usr/bin/b", Mode: 0o755}}})
 	if got := u.UnmetPaths(); len(got) != 1 || !got["/usr/share/b/table"] {
 		t.Errorf("%v", got)
 	}
@@ -214,10 +216,10 @@ func TestFilesThatNothingIsKnownToHaveAreAskedFor(t *testing.T) {
 }
 
 func TestSelectionOfTheALPMFamily(t *testing.T) {
-	read := func(made ...alpm.Made) *Universe {
+	read := func(all ...made.Alpm) *Universe {
 		u := NewUniverse(alpm.Family{},
 			[]Source{{Name: "wrack", Priority: 30, Architectures: []string{"x86_64"}}})
-		for i, m := range made {
+		for i, m := range all {
 			info, err := alpm.ParseInfo([]byte(m.Info()))
 			if err != nil {
 				t.Fatal(err)
@@ -231,27 +233,27 @@ func TestSelectionOfTheALPMFamily(t *testing.T) {
 		}
 		return u
 	}
-	made := func(name, version string, change func(m *alpm.Made)) alpm.Made {
-		m := alpm.Made{Name: name, Version: version, Arch: "x86_64"}
+	pkg := func(name, version string, change func(m *made.Alpm)) made.Alpm {
+		m := made.Alpm{Name: name, Version: version, Arch: "x86_64"}
 		if change != nil {
 			change(&m)
 		}
 		return m
 	}
-	needs := func(what ...string) func(m *alpm.Made) { return func(m *alpm.Made) { m.Depends = what } }
-	gives := func(what ...string) func(m *alpm.Made) { return func(m *alpm.Made) { m.Provides = what } }
+	needs := func(what ...string) func(m *made.Alpm) { return func(m *made.Alpm) { m.Depends = what } }
+	gives := func(what ...string) func(m *made.Alpm) { return func(m *made.Alpm) { m.Provides = what } }
 	for _, c := range []struct {
 		name            string
-		made            []alpm.Made
+		made            []made.Alpm
 		chosen, missing string
 	}{
-		{"an unversioned provide meets no versioned need", []alpm.Made{made("a", "1-1", needs("bus>=1")),
-			made("b", "1-1", gives("bus"))}, "a", "a needs bus >= 1"},
-		{"a versioned one does", []alpm.Made{made("a", "1-1", needs("bus>=1")),
-			made("b", "1-1", gives("bus=2"))}, "a b", ""},
-		{"a release left out is any release", []alpm.Made{made("a", "1-1", needs("b=2")),
-			made("b", "2-7", nil)}, "a b", ""},
-		{"a shared library by its number", []alpm.Made{made("a", "1-1", needs("libb.so=1-64")), made("b",
+		{"an unversioned provide meets no versioned need", []made.Alpm{pkg("a", "1-1", needs("bus>=1")),
+			pkg("b", "1-1", gives("bus"))}, "a", "a needs bus >= 1"},
+		{"a versioned one does", []made.Alpm{pkg("a", "1-1", needs("bus>=1")),
+			pkg("b", "1-1", gives("bus=2"))}, "a b", ""},
+		{"a release left out is any release", []made.Alpm{pkg("a", "1-1", needs("b=2")),
+			pkg("b", "2-7", nil)}, "a b", ""},
+		{"a shared library by its number", []made.Alpm{pkg("a", "1-1", needs("libb.so=1-64")), pkg("b",
 			"2-7", gives("libb.so=1-64"))}, "a b", ""},
 	} {
 		s := read(c.made...).selectAll(t, []Want{want(0, "a", "required", 1)})

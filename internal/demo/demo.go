@@ -10,9 +10,9 @@ import (
 	"strings"
 	"time"
 
-	"stockade/core/archive/deb"
 	"stockade/core/fetch"
 	"stockade/core/trust"
+	"stockade/internal/made"
 	"stockade/internal/service"
 )
 
@@ -155,7 +155,7 @@ func (d *demo) walk(s *service.Service) error {
 		do   func() error
 	}
 	publish := func() error {
-		return d.scenario.PublishTarn(time.Now().Add(-time.Minute), false, func(r *deb.Repository) {
+		return d.scenario.PublishTarn(time.Now().Add(-time.Minute), false, func(r *made.DebRepository) {
 			for i := range r.Packages {
 				if p := &r.Packages[i]; p.Name == "sluicectl" {
 					p.Version, p.Files = "1.5.0-1", script("sluicectl", "1.5.0-1")

@@ -3,16 +3,14 @@ package demo
 import (
 	"time"
 
-	"stockade/core/archive/alpm"
-	"stockade/core/archive/deb"
-	"stockade/core/archive/rpm"
+	"stockade/internal/made"
 )
 
 // Brine Drives makes the pumps of the barrage; its packages are of the rpm family.
-func brineRepository(date time.Time) rpm.Repository {
-	made := date.Add(-time.Hour).Truncate(24 * time.Hour).Unix() // a day has the same packages
-	run := func(name, version string) []rpm.MadeFile {
-		return []rpm.MadeFile{{
+func brineRepository(date time.Time) made.RPMRepository {
+	built := date.Add(-time.Hour).Truncate(24 * time.Hour).Unix() // a day has the same packages
+	run := func(name, version string) []made.File {
+		return []made.File{{
 			Path: "/usr/bin/" + name,
 			Mode: 0o755,
 			Data: []byte("#!/bin/sh\necho \"" + name + " " + version + " (Skerry Reach)\"\n"),
@@ -23,36 +21,36 @@ func brineRepository(date time.Time) rpm.Repository {
 				Data: []byte("Made up for the Skerry Reach demonstration.\n"),
 			}}
 	}
-	data := func(path, word string, n int) []rpm.MadeFile {
-		return []rpm.MadeFile{{Path: path, Mode: 0o644, Data: payload(word, n)}}
+	data := func(path, word string, n int) []made.File {
+		return []made.File{{Path: path, Mode: 0o644, Data: payload(word, n)}}
 	}
-	return rpm.Repository{Name: "brine-drivers", CPE: "cpe:/o:brine:drives:9", Distro: "Brine Drives 9",
+	return made.RPMRepository{Name: "brine-drivers", CPE: "cpe:/o:brine:drives:9", Distro: "Brine Drives 9",
 		Date: date, Groups: brineGroups, Updates: brineUpdates, Modules: brineModules,
 		Built: map[string][]byte{},
-		Packages: []rpm.Made{
+		Packages: []made.RPM{
 			{Name: "pumpctl", Version: "3.2.0-1.el9", Arch: "x86_64",
-				Summary: "start and stop pumps from the command line", Time: made, Packing: "zst",
+				Summary: "start and stop pumps from the command line", Time: built, Packing: "zst",
 				Change: "first build for release 9",
 				Requires: []string{"libbrine >= 3", "/usr/share/brine/calibration",
 					"(pump-lang-en if pump-desk)", "(pump-bus = 2 or serial-pump-bus)"},
 				Recommends: []string{"pump-gauge"}, Files: run("pumpctl", "3.2.0-1.el9")},
 			{Name: "pumpctl", Version: "3.1.4-2.el9", Arch: "x86_64",
-				Summary: "start and stop pumps from the command line", Time: made - 86400,
+				Summary: "start and stop pumps from the command line", Time: built - 86400,
 				Requires: []string{"libbrine >= 3", "serial-pump-bus"}, Files: run("pumpctl", "3.1.4-2.el9")},
 			{Name: "libbrine", Version: "3.4.1-2.el9", Arch: "x86_64",
-				Summary: "library of Brine pump drives", Time: made, Packing: "xz", Provides: []string{
+				Summary: "library of Brine pump drives", Time: built, Packing: "xz", Provides: []string{
 					"libbrine.so.3()(64bit)"},
 				Obsoletes: []string{"libbrine-old < 3"}, Files: data("/usr/lib64/brine/libbrine.so.3",
 					"brine", 380_000)},
 			{Name: "libbrine", Version: "3.4.1-2.el9", Arch: "i686", Summary: "library of Brine pump drives",
-				Time: made, Provides: []string{"libbrine.so.3"},
+				Time: built, Provides: []string{"libbrine.so.3"},
 				Files: data("/usr/lib/brine/libbrine.so.3", "brine32", 300_000)},
 			{
 				Name:    "pump-calibration",
 				Version: "1:2026.2-1.el9",
 				Arch:    "noarch",
 				Summary: "calibration tables of the pumps",
-				Time:    made,
+				Time:    built,
 				Files:   data("/usr/share/brine/calibration", "table", 900_000),
 			},
 			{
@@ -60,7 +58,7 @@ func brineRepository(date time.Time) rpm.Repository {
 				Version:   "0.9-4.el9",
 				Arch:      "x86_64",
 				Summary:   "pump bus over serial lines",
-				Time:      made,
+				Time:      built,
 				Files:     run("serial-pump-bus", "0.9-4.el9"),
 				Conflicts: []string{"net-pump-bus"},
 			},
@@ -69,7 +67,7 @@ func brineRepository(date time.Time) rpm.Repository {
 				Version:  "2.0~rc1-1.el9",
 				Arch:     "x86_64",
 				Summary:  "pump bus over the control network",
-				Time:     made,
+				Time:     built,
 				Provides: []string{"pump-bus = 1.9"},
 				Files:    run("net-pump-bus", "2.0~rc1-1.el9"),
 			},
@@ -78,7 +76,7 @@ func brineRepository(date time.Time) rpm.Repository {
 				Version: "1.0^20260901-1.el9",
 				Arch:    "noarch",
 				Summary: "shows what the pumps move",
-				Time:    made,
+				Time:    built,
 				Files:   run("pump-gauge", "1.0"),
 			},
 			{
@@ -86,7 +84,7 @@ func brineRepository(date time.Time) rpm.Repository {
 				Version:  "4.0-1.el9",
 				Arch:     "x86_64",
 				Summary:  "desk for the pump house",
-				Time:     made,
+				Time:     built,
 				Requires: []string{"pumpctl", "libbrine.so.3()(64bit)"},
 				Files:    run("pump-desk", "4.0-1.el9"),
 			},
@@ -95,7 +93,7 @@ func brineRepository(date time.Time) rpm.Repository {
 				Version:     "4.0-1.el9",
 				Arch:        "noarch",
 				Summary:     "words of the desk",
-				Time:        made,
+				Time:        built,
 				Supplements: []string{"(pump-desk and pump-gauge)"},
 				Files:       data("/usr/share/pump-desk/en", "word", 40_000),
 			},
@@ -104,7 +102,7 @@ func brineRepository(date time.Time) rpm.Repository {
 				Version: "2.6-1.el9",
 				Arch:    "x86_64",
 				Summary: "panel of the pump house, stream 2",
-				Time:    made,
+				Time:    built,
 				Files:   run("pump-panel", "2.6-1.el9"),
 			},
 			{
@@ -112,7 +110,7 @@ func brineRepository(date time.Time) rpm.Repository {
 				Version: "3.0-1.el9",
 				Arch:    "x86_64",
 				Summary: "panel of the pump house, stream 3",
-				Time:    made,
+				Time:    built,
 				Files:   run("pump-panel", "3.0-1.el9"),
 			},
 			{
@@ -120,7 +118,7 @@ func brineRepository(date time.Time) rpm.Repository {
 				Version:  "3.2.0-1.el9",
 				Arch:     "x86_64",
 				Summary:  "debugging symbols of pumpctl",
-				Time:     made,
+				Time:     built,
 				Requires: []string{"pumpctl = 3.2.0-1.el9"},
 				Files:    data("/usr/lib/debug/pumpctl", "symbol", 500_000),
 			},
@@ -216,26 +214,26 @@ data:
 
 // Wrack is kept up by the people who build survey launches; its packages are of
 // the alpm family.
-func wrackRepository(date time.Time) alpm.Repository {
-	made := date.Add(-time.Hour).Truncate(24 * time.Hour).Unix() // a day has the same packages
-	run := func(name, version string) []alpm.MadeFile {
-		return []alpm.MadeFile{{
+func wrackRepository(date time.Time) made.AlpmRepository {
+	built := date.Add(-time.Hour).Truncate(24 * time.Hour).Unix() // a day has the same packages
+	run := func(name, version string) []made.File {
+		return []made.File{{
 			Path: "/usr/bin/" + name,
 			Mode: 0o755,
 			Data: []byte("#!/bin/sh\necho \"" + name + " " + version + " (Skerry Reach)\"\n"),
 		}}
 	}
-	return alpm.Repository{Components: []string{"wrack", "chart"}, Arch: "x86_64", Date: date,
-		Made: map[string][]byte{}, Packages: []alpm.Made{
+	return made.AlpmRepository{Components: []string{"wrack", "chart"}, Arch: "x86_64", Date: date,
+		Signed: map[string][]byte{}, Packages: []made.Alpm{
 			{Component: "wrack", Name: "echo-plot", Version: "2.3.1-2", Arch: "x86_64",
-				Summary: "draws what the echo sounder hears", Time: made,
+				Summary: "draws what the echo sounder hears", Time: built,
 				Depends: []string{"libecho>=1.8", "chart-data", "sounder-bus"}, OptDepend: []string{
 					"plot-paper: to print"}, Groups: []string{"survey"}, Files: run("echo-plot", "2.3.1-2")},
 			{Component: "wrack", Name: "libecho", Version: "1.9.0-1", Arch: "x86_64",
-				Summary: "reads echo sounders", Time: made, Provides: []string{"libecho.so=1-64"},
+				Summary: "reads echo sounders", Time: built, Provides: []string{"libecho.so=1-64"},
 				Replaces: []string{"libecho1"}, Conflicts: []string{"libecho1"},
 				Packing: "xz",
-				Files: []alpm.MadeFile{{Path: "/usr/lib/libecho.so.1", Mode: 0o644, Data: payload(
+				Files: []made.File{{Path: "/usr/lib/libecho.so.1", Mode: 0o644, Data: payload(
 					"echo", 260_000)}}},
 			{
 				Component: "wrack",
@@ -243,7 +241,7 @@ func wrackRepository(date time.Time) alpm.Repository {
 				Version:   "1:0.4-1",
 				Arch:      "x86_64",
 				Summary:   "echo sounders on serial lines",
-				Time:      made,
+				Time:      built,
 				Provides:  []string{"sounder-bus=1"},
 				Conflicts: []string{"sounder-net"},
 				Files:     run("sounder-serial", "0.4"),
@@ -254,7 +252,7 @@ func wrackRepository(date time.Time) alpm.Repository {
 				Version:   "0.2-1",
 				Arch:      "x86_64",
 				Summary:   "echo sounders on the network",
-				Time:      made,
+				Time:      built,
 				Provides:  []string{"sounder-bus=2"},
 				Files:     run("sounder-net", "0.2"),
 			},
@@ -264,7 +262,7 @@ func wrackRepository(date time.Time) alpm.Repository {
 				Version:   "7-3",
 				Arch:      "any",
 				Summary:   "paper sizes",
-				Time:      made,
+				Time:      built,
 				Packing:   "gz",
 				Files:     run("plot-paper", "7"),
 			},
@@ -274,8 +272,8 @@ func wrackRepository(date time.Time) alpm.Repository {
 				Version:   "2026.10-1",
 				Arch:      "any",
 				Summary:   "charts of the reach",
-				Time:      made,
-				Files: []alpm.MadeFile{{Path: "/usr/share/chart/reach", Mode: 0o644, Data: payload(
+				Time:      built,
+				Files: []made.File{{Path: "/usr/share/chart/reach", Mode: 0o644, Data: payload(
 					"sounding", 700_000)}},
 			},
 		}}
@@ -285,7 +283,7 @@ func wrackRepository(date time.Time) alpm.Repository {
 // the house's own workshop, by name: one for each family that the demonstration
 // adds, and one that is left to be added.
 func HousePackages() (map[string][]byte, error) {
-	lamp := deb.Made{
+	lamp := made.Deb{
 		Name:    "lamp-driver",
 		Version: "2.0-1reach1",
 		Arch:    "all",
@@ -293,11 +291,11 @@ func HousePackages() (map[string][]byte, error) {
 		Fields:  "Section: control\nDepends: libtide2 (>= 2.0)\n",
 		Files:   script("lamp-driver", "2.0-1reach1"),
 	}
-	d, err := deb.Build(lamp.Control(), lamp.Files, "xz")
+	d, err := made.BuildDeb(lamp.Control(), lamp.Files, "xz")
 	if err != nil {
 		return nil, err
 	}
-	chart := deb.Made{
+	chart := made.Deb{
 		Name:    "lamp-chart",
 		Version: "1.0-1reach1",
 		Arch:    "all",
@@ -305,22 +303,22 @@ func HousePackages() (map[string][]byte, error) {
 		Fields:  "Section: doc\n",
 		Files:   script("lamp-chart", "1.0-1reach1"),
 	}
-	c, err := deb.Build(chart.Control(), chart.Files, "gz")
+	c, err := made.BuildDeb(chart.Control(), chart.Files, "gz")
 	if err != nil {
 		return nil, err
 	}
-	pump := rpm.Made{Name: "pump-relay", Version: "1.1-1.reach", Arch: "x86_64",
+	pump := made.RPM{Name: "pump-relay", Version: "1.1-1.reach", Arch: "x86_64",
 		Summary: "relay of the old pumps, built in the house", Requires: []string{"libbrine >= 3"},
 		Time: 1_790_000_000,
-		Files: []rpm.MadeFile{{Path: "/usr/bin/pump-relay", Mode: 0o755, Data: []byte(
+		Files: []made.File{{Path: "/usr/bin/pump-relay", Mode: 0o755, Data: []byte(
 			"#!/bin/sh\necho pump-relay\n")}}}
 	r, err := pump.Build(nil)
 	if err != nil {
 		return nil, err
 	}
-	buoy := alpm.Made{Name: "buoy-log", Version: "0.7-1", Arch: "any",
+	buoy := made.Alpm{Name: "buoy-log", Version: "0.7-1", Arch: "any",
 		Summary: "log of the buoys, built in the house", Depends: []string{"libecho"}, Time: 1_790_000_000,
-		Files: []alpm.MadeFile{{Path: "/usr/bin/buoy-log", Mode: 0o755, Data: []byte(
+		Files: []made.File{{Path: "/usr/bin/buoy-log", Mode: 0o755, Data: []byte(
 			"#!/bin/sh\necho buoy-log\n")}}}
 	a, err := buoy.Build()
 	return map[string][]byte{

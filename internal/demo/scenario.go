@@ -1,18 +1,14 @@
 package demo
 
 import (
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
-	"sync"
 	"time"
 
-	"stockade/core/archive/alpm"
-	"stockade/core/archive/deb"
-	"stockade/core/archive/rpm"
 	"stockade/core/trust"
+	"stockade/internal/made"
 )
 
 // Scenario is Skerry Reach: the distribution Tarn on two servers and its security
@@ -21,10 +17,10 @@ import (
 type Scenario struct {
 	TarnKey, KelpKey   *trust.SiteKey
 	BrineKey, WrackKey *trust.SiteKey
-	Tarn, Kelp         deb.Repository
-	TarnFixes          deb.Repository
-	Brine              rpm.Repository
-	Wrack              alpm.Repository
+	Tarn, Kelp         made.DebRepository
+	TarnFixes          made.DebRepository
+	Brine              made.RPMRepository
+	Wrack              made.AlpmRepository
 	North, South       *Upstream // Tarn's servers
 	Fixes              *Upstream // Tarn's, of security fixes
 	Vendor             *Upstream // Kelp's
@@ -34,24 +30,21 @@ type Scenario struct {
 
 // NewScenario makes keys, publishes, and starts the upstreams.
 func NewScenario(now time.Time) (*Scenario, error) {
-	keys, err := ownersKeys()
-	if err != nil {
-		return nil, err
-	}
+	keys := made.Keys(owners()...)
 	s := &Scenario{
 		TarnKey:  keys[0].At(clock(now)),
 		KelpKey:  keys[1].At(clock(now)),
 		BrineKey: keys[2].At(clock(now)),
 		WrackKey: keys[3].At(clock(now)),
 	}
-	s.Tarn = deb.Repository{Origin: "Tarn", Label: "Tarn", Suite: "steady", Codename: "heron",
+	s.Tarn = made.DebRepository{Origin: "Tarn", Label: "Tarn", Suite: "steady", Codename: "heron",
 		Date:          now.Add(-26 * time.Hour),
 		Architectures: []string{"all", "amd64", "arm64"}, Components: []string{"core", "field"}, ByHash: true,
 		Packages: tarnPackages()}
-	s.Kelp = deb.Repository{Origin: "Kelp Drives", Label: "Kelp Drives", Codename: "heron",
+	s.Kelp = made.DebRepository{Origin: "Kelp Drives", Label: "Kelp Drives", Codename: "heron",
 		Date:          now.Add(-4 * 24 * time.Hour),
 		Architectures: []string{"amd64", "arm64"}, Components: []string{"drives"}, Packages: kelpPackages()}
-	s.TarnFixes = deb.Repository{Origin: "Tarn", Label: "Tarn fixes", Suite: "steady-security",
+	s.TarnFixes = made.DebRepository{Origin: "Tarn", Label: "Tarn fixes", Suite: "steady-security",
 		Codename: "heron-security", Date: now.Add(-5 * time.Hour),
 		Architectures: []string{"amd64", "arm64"}, Components: []string{"core", "field"},
 		ByHash: true, Packages: fixes()}
@@ -121,25 +114,21 @@ func below(folder string, files map[string][]byte) map[string][]byte {
 	return out
 }
 
-// ownersKeys makes the keys of the made-up owners, once for a process: making
-// them takes longer than all the rest.
-var ownersKeys = sync.OnceValues(func() (keys [4]*trust.SiteKey, err error) {
-	made := clock(time.Now())
-	var wait sync.WaitGroup
-	var errs [4]error
-	for i, id := range [4][3]string{{"Tarn archive", "heron", "archive@tarn.example"},
-		{"Kelp Drives release", "", "release@kelp.example"},
-		{"Brine Drives packages", "2026", "keys@brine.example"},
-		{"Wrack builders", "", "yard@wrack.example"}} {
-		wait.Go(func() { keys[i], errs[i] = trust.NewKey(id[0], id[1], id[2], made) })
-	}
-	wait.Wait()
-	return keys, errors.Join(errs[:]...)
-})
-
 // clock lets a key be older than what it signs.
 func clock(now time.Time) func() time.Time {
-	return func() time.Time { return now.Add(-30 * 24 * time.Hour) }
+	return func() time.Time { return now.Add(-month) }
+}
+
+const month = 30 * 24 * time.Hour
+
+// owners are those who sign the made-up sources.
+func owners() []made.Owner {
+	return []made.Owner{
+		{Name: "Tarn archive", Comment: "heron", Address: "archive@tarn.example", Age: month},
+		{Name: "Kelp Drives release", Address: "release@kelp.example", Age: month},
+		{Name: "Brine Drives packages", Comment: "2026", Address: "keys@brine.example", Age: month},
+		{Name: "Wrack builders", Address: "yard@wrack.example", Age: month},
+	}
 }
 
 // Close ends the upstreams.
@@ -153,7 +142,7 @@ func (s *Scenario) Close() {
 
 // PublishTarn changes Tarn's repository and publishes it on both servers, or
 // on the first alone.
-func (s *Scenario) PublishTarn(date time.Time, both bool, change func(r *deb.Repository)) error {
+func (s *Scenario) PublishTarn(date time.Time, both bool, change func(r *made.DebRepository)) error {
 	s.Tarn.Date = date
 	change(&s.Tarn)
 	files, err := s.Tarn.Publish(s.TarnKey)
@@ -179,8 +168,8 @@ func payload(name string, n int) []byte {
 	return []byte(b.String()[:n])
 }
 
-func script(name, version string) []deb.File {
-	return []deb.File{{
+func script(name, version string) []made.File {
+	return []made.File{{
 		Path: "/usr/bin/" + name,
 		Mode: 0o755,
 		Data: []byte("#!/bin/sh\necho \"" + name + " " + version + " (Skerry Reach)\"\n"),
@@ -192,14 +181,14 @@ func script(name, version string) []deb.File {
 		}}
 }
 
-func both(m deb.Made) []deb.Made {
+func both(m made.Deb) []made.Deb {
 	arm := m
 	m.Arch, arm.Arch = "amd64", "arm64"
-	return []deb.Made{m, arm}
+	return []made.Deb{m, arm}
 }
 
-func tarnPackages() (out []deb.Made) {
-	add := func(m deb.Made) {
+func tarnPackages() (out []made.Deb) {
+	add := func(m made.Deb) {
 		if m.Arch == "all" {
 			out = append(out, m)
 			return
@@ -207,19 +196,19 @@ func tarnPackages() (out []deb.Made) {
 		out = append(out, both(m)...)
 	}
 	section := "Section: control\nPriority: optional\n"
-	add(deb.Made{Component: "core", Name: "sluicectl", Version: "1.4.2-1",
+	add(made.Deb{Component: "core", Name: "sluicectl", Version: "1.4.2-1",
 		Summary: "open and close sluice gates from the command line",
 		Fields: section + "Depends: libtide2 (>= 2.0), tide-data, gate-bus | serial-bus\nRecommends: " +
 			"tide-tables\nSuggests: sluicectl-doc\n", Files: script("sluicectl", "1.4.2-1"), Packing: "xz"})
-	add(deb.Made{Component: "core", Name: "libtide2", Version: "2.1.0-3", Summary: "tide prediction library",
+	add(made.Deb{Component: "core", Name: "libtide2", Version: "2.1.0-3", Summary: "tide prediction library",
 		Fields: "Section: libs\nMulti-Arch: same\nDepends: tide-data (>= 2026.1)\n",
-		Files: []deb.File{{Path: "/usr/lib/tide/libtide.so.2", Mode: 0o644,
+		Files: []made.File{{Path: "/usr/lib/tide/libtide.so.2", Mode: 0o644,
 			Data: payload("libtide", 420_000)}}, Packing: "zst"})
-	add(deb.Made{Component: "core", Name: "tide-data", Version: "2026.3", Arch: "all",
+	add(made.Deb{Component: "core", Name: "tide-data", Version: "2026.3", Arch: "all",
 		Summary: "harmonic constants of the reach", Fields: "Section: data\nMulti-Arch: foreign\n",
-		Files: []deb.File{{Path: "/usr/share/tide/constants", Mode: 0o644,
+		Files: []made.File{{Path: "/usr/share/tide/constants", Mode: 0o644,
 			Data: payload("constant", 1_300_000)}}})
-	add(deb.Made{
+	add(made.Deb{
 		Component: "core",
 		Name:      "serial-bus",
 		Version:   "0.9-2",
@@ -227,7 +216,7 @@ func tarnPackages() (out []deb.Made) {
 		Fields:    section + "Provides: gate-bus (= 1.0)\nConflicts: net-bus\n",
 		Files:     script("serial-bus", "0.9-2"),
 	})
-	add(deb.Made{
+	add(made.Deb{
 		Component: "core",
 		Name:      "net-bus",
 		Version:   "1.2-1",
@@ -235,23 +224,24 @@ func tarnPackages() (out []deb.Made) {
 		Fields:    section + "Provides: gate-bus (= 1.2)\n",
 		Files:     script("net-bus", "1.2-1"),
 	})
-	add(deb.Made{Component: "core", Name: "sluicectl-doc", Version: "1.4.2-1", Arch: "all",
+	add(made.Deb{Component: "core", Name: "sluicectl-doc", Version: "1.4.2-1", Arch: "all",
 		Summary: "handbook of sluicectl", Fields: "Section: doc\n",
-		Files: []deb.File{{
+		Files: []made.File{{
 			Path: "/usr/share/doc/sluicectl/handbook.txt",
 			Mode: 0o644,
 			Data: payload("page", 300_000),
 		}}})
-	add(deb.Made{Component: "core", Name: "sluicectl-dbg", Version: "1.4.2-1",
+	add(made.Deb{Component: "core", Name: "sluicectl-dbg", Version: "1.4.2-1",
 		Summary: "debugging symbols of sluicectl", Fields: "Section: debug\nDepends: sluicectl (= 1.4.2-1)\n",
-		Files: []deb.File{{Path: "/usr/lib/debug/sluicectl", Mode: 0o644, Data: payload("symbol", 900_000)}}})
+		Files: []made.File{{Path: "/usr/lib/debug/sluicectl", Mode: 0o644,
+			Data: payload("symbol", 900_000)}}})
 	for _, v := range []string{"2.3.0-1", "2.4.1-1"} {
-		add(deb.Made{Component: "field", Name: "tide-tables", Version: v, Arch: "all",
+		add(made.Deb{Component: "field", Name: "tide-tables", Version: v, Arch: "all",
 			Summary: "printed tide tables for the gatehouse", Fields: "Section: data\nDepends: tide-data\n",
-			Files: []deb.File{{Path: "/usr/share/tide/tables", Mode: 0o644,
+			Files: []made.File{{Path: "/usr/share/tide/tables", Mode: 0o644,
 				Data: payload("table "+v, 700_000)}}})
 	}
-	add(deb.Made{
+	add(made.Deb{
 		Component: "field",
 		Name:      "harbour-bell",
 		Version:   "3:1.0~rc2-1",
@@ -259,7 +249,7 @@ func tarnPackages() (out []deb.Made) {
 		Fields:    section + "Depends: sluicectl (>= 1.4)\n",
 		Files:     script("harbour-bell", "3:1.0~rc2-1"),
 	})
-	add(deb.Made{
+	add(made.Deb{
 		Component: "field",
 		Name:      "lamp-watch",
 		Version:   "0.3-1",
@@ -271,23 +261,23 @@ func tarnPackages() (out []deb.Made) {
 }
 
 // fixes is what Tarn published since the release to close holes.
-func fixes() []deb.Made {
-	return both(deb.Made{Component: "core", Name: "libtide2", Version: "2.1.0-3+fix1",
+func fixes() []made.Deb {
+	return both(made.Deb{Component: "core", Name: "libtide2", Version: "2.1.0-3+fix1",
 		Summary: "tide prediction library",
 		Fields:  "Section: libs\nMulti-Arch: same\nDepends: tide-data (>= 2026.1)\n",
-		Files: []deb.File{{Path: "/usr/lib/tide/libtide.so.2", Mode: 0o644,
+		Files: []made.File{{Path: "/usr/lib/tide/libtide.so.2", Mode: 0o644,
 			Data: payload("libtide mended", 420_000)}}, Packing: "zst"})
 }
 
-func kelpPackages() (out []deb.Made) {
-	out = append(out, both(deb.Made{Component: "drives", Name: "kelp-drive", Version: "7.2-0kelp1",
+func kelpPackages() (out []made.Deb) {
+	out = append(out, both(made.Deb{Component: "drives", Name: "kelp-drive", Version: "7.2-0kelp1",
 		Summary: "driver of Kelp gate drives",
 		Fields:  "Section: control\nDepends: libkelp7 (= 7.2-0kelp1), sluicectl (>= 1.4)\n", Files: script(
 			"kelp-drive", "7.2-0kelp1")})...)
-	out = append(out, both(deb.Made{Component: "drives", Name: "libkelp7", Version: "7.2-0kelp1",
+	out = append(out, both(made.Deb{Component: "drives", Name: "libkelp7", Version: "7.2-0kelp1",
 		Summary: "library of Kelp gate drives",
 		Fields:  "Section: libs\nDepends: libtide2 (>= 2.1)\n",
-		Files: []deb.File{{Path: "/usr/lib/kelp/libkelp.so.7", Mode: 0o644,
+		Files: []made.File{{Path: "/usr/lib/kelp/libkelp.so.7", Mode: 0o644,
 			Data: payload("kelp", 260_000)}}})...)
 	return out
 }

@@ -5,6 +5,7 @@ package tidy
 import (
 	"bytes"
 	"go/format"
+	"go/parser"
 	"go/scanner"
 	"go/token"
 	"io/fs"
@@ -137,6 +138,33 @@ func TestTheArchitectureNamesWhatIsThere(t *testing.T) {
 		for _, f := range strings.Fields(strings.NewReplacer(",", "", "`", "").Replace(m[2])) {
 			if !regexp.MustCompile(`(?m)^func (\([^)]*\) )?` + f + `\(`).Match(source) {
 				t.Errorf("%s has no function %s", m[1], f)
+			}
+		}
+	}
+}
+
+// The computation stands on its own, and what is made up stays out of what is shipped, but for
+// the demonstration.
+func TestImportsRunOneWay(t *testing.T) {
+	for _, name := range files(t, ".go") {
+		if strings.HasSuffix(name, "_test.go") {
+			continue
+		}
+		rel, err := filepath.Rel(filepath.Join("..", ".."), name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		f, err := parser.ParseFile(token.NewFileSet(), name, nil, parser.ImportsOnly)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, i := range f.Imports {
+			switch path := strings.Trim(i.Path.Value, `"`); {
+			case strings.HasPrefix(rel, "core/") && strings.HasPrefix(path, "stockade/internal/"):
+				t.Errorf("%s: core imports %s", rel, path)
+			case strings.HasPrefix(path, "stockade/internal/made") && !strings.HasPrefix(rel,
+				"internal/demo/"):
+				t.Errorf("%s imports what is made up", rel)
 			}
 		}
 	}

@@ -1,4 +1,4 @@
-package alpm
+package alpm_test
 
 import (
 	"archive/tar"
@@ -9,25 +9,20 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
 	"stockade/core/archive"
+	. "stockade/core/archive/alpm"
 	"stockade/core/finding"
 	"stockade/core/trust"
+	"stockade/internal/made"
 )
 
-var testKeys = sync.OnceValue(func() (k [2]*trust.SiteKey) {
-	for i := range k {
-		var err error
-		if k[i], err = trust.NewKey(fmt.Sprintf("Wrack %d", i), "", "yard@wrack.example", time.Now); err !=
-			nil {
-			panic(err)
-		}
-	}
-	return k
-})
+func testKeys() []*trust.SiteKey {
+	return made.Keys(made.Owner{Name: "Wrack 0", Address: "yard@wrack.example"},
+		made.Owner{Name: "Wrack 1", Address: "yard@wrack.example"})
+}
 
 func keyringOf(k *trust.SiteKey) *trust.Keyring {
 	return trust.NewKeyring("wrack",
@@ -41,21 +36,21 @@ var spec = archive.Source{
 	Architectures: []string{"x86_64"},
 }
 
-func repository() Repository {
-	return Repository{Components: []string{"wrack", "chart"}, Arch: "x86_64",
-		Date: time.Unix(1_790_000_000, 0), Packages: []Made{
+func repository() made.AlpmRepository {
+	return made.AlpmRepository{Components: []string{"wrack", "chart"}, Arch: "x86_64",
+		Date: time.Unix(1_790_000_000, 0), Packages: []made.Alpm{
 			{Component: "wrack", Name: "echo-plot", Version: "1:2.3-2", Arch: "x86_64", Summary: "draws",
 				Depends: []string{"libecho>=1.8", "bus"}, OptDepend: []string{"paper: to print", "ink>1:"},
 				Provides: []string{"plot=2", "libplot.so=2-64"}, Conflicts: []string{"plot1<2"},
 				Replaces: []string{"plot0"}, Groups: []string{"survey"},
-				Files: []MadeFile{{"/usr/bin/echo-plot", 0o755, []byte("x")}}},
+				Files: []made.File{{Path: "/usr/bin/echo-plot", Mode: 0o755, Data: []byte("x")}}},
 			{Component: "wrack", Name: "libecho", Version: "1.9-1", Arch: "x86_64", Packing: "xz"},
 			{Component: "wrack", Name: "other", Version: "1-1", Arch: "aarch64"},
 			{Component: "chart", Name: "data", Version: "7-1", Arch: "any", Packing: "gz"},
 		}}
 }
 
-func published(t *testing.T, change func(r *Repository)) (map[string][]byte, *archive.Root, error) {
+func published(t *testing.T, change func(r *made.AlpmRepository)) (map[string][]byte, *archive.Root, error) {
 	t.Helper()
 	r := repository()
 	if change != nil {
@@ -92,7 +87,7 @@ func readAll(files map[string][]byte, root *archive.Root) (out []*archive.Packag
 
 func TestAPublishedRepositoryReadsBack(t *testing.T) {
 	for _, packing := range []string{"gz", "zst"} {
-		files, root, err := published(t, func(r *Repository) { r.Packing, r.Embed = packing, true })
+		files, root, err := published(t, func(r *made.AlpmRepository) { r.Packing, r.Embed = packing, true })
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -213,7 +208,7 @@ func TestHostileDatabasesAreRefused(t *testing.T) {
 			"source.malformed-index"},
 		"a signature that is none": {one("a-1-1/desc", good+"%PGPSIG%\n!!!\n\n"),
 			"source.malformed-index"},
-		"a huge description": {one("a-1-1/desc", good+"%DESC%\n"+strings.Repeat("a", maxEntry)+
+		"a huge description": {one("a-1-1/desc", good+"%DESC%\n"+strings.Repeat("a", MaxEntry)+
 			"\n"), "content.too-large"},
 	} {
 		s := archive.Source{Name: "w", Components: []string{"w"}, Architectures: []string{"x86_64"}}
@@ -233,8 +228,8 @@ func TestAPackageThatUnpacksWithoutEndIsRefused(t *testing.T) {
 		var b bytes.Buffer
 		w := tar.NewWriter(&b)
 		w.WriteHeader(&tar.Header{Name: ".BUILDINFO", Typeflag: tar.TypeReg,
-			Mode: 0o644, Size: 2 * maxBefore})
-		w.Write(make([]byte, 2*maxBefore))
+			Mode: 0o644, Size: 2 * MaxBefore})
+		w.Write(make([]byte, 2*MaxBefore))
 		w.Close()
 		file, err := archive.Compress(b.Bytes(), z)
 		if err != nil {
@@ -248,7 +243,7 @@ func TestAPackageThatUnpacksWithoutEndIsRefused(t *testing.T) {
 }
 
 func TestAWrittenDatabaseReadsBack(t *testing.T) {
-	files, root, err := published(t, func(r *Repository) { r.Unsigned = true })
+	files, root, err := published(t, func(r *made.AlpmRepository) { r.Unsigned = true })
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -311,7 +306,7 @@ func TestWhereDatabasesLie(t *testing.T) {
 		"$component/$arch/": "core/x86_64/core.db",
 		"pkgs/":             "pkgs/core.db",
 	} {
-		if got := database(archive.Source{Release: release}, "core", "x86_64"); got != want {
+		if got := Database(archive.Source{Release: release}, "core", "x86_64"); got != want {
 			t.Errorf("%q: %s", release, got)
 		}
 	}
@@ -352,7 +347,7 @@ func TestMachinesGetTheirFiles(t *testing.T) {
 	for _, f := range files {
 		by[f.Path] = string(f.Data)
 	}
-	conf := by[clientConf]
+	conf := by[ClientConf]
 	if strings.Count(conf, "[core]") != 1 || strings.Index(conf, "[core]") > strings.Index(conf, "[extra]") ||
 		!strings.Contains(conf, "Server = http://127.0.0.1:8441/lane/survey/a/core/os/x86_64") ||
 		strings.Count(conf, "SigLevel = Required TrustedOnly") != 2 || !strings.Contains(conf,
@@ -438,7 +433,7 @@ func FuzzDescription(f *testing.F) {
 			return
 		}
 		// What is written of it is read as the same.
-		again, err := rewrite(p, []byte(text), []byte("s"))
+		again, err := Rewrite(p, []byte(text), []byte("s"))
 		if err != nil {
 			t.Fatalf("%q is read and not written: %v", text, err)
 		}
@@ -467,7 +462,7 @@ func FuzzPackage(f *testing.F) {
 	f.Add(file)
 	f.Fuzz(func(t *testing.T, file []byte) {
 		Family{}.Inspect(archive.PackageFile{ReadSeeker: bytes.NewReader(file)}, nil)
-		fileNames(io.LimitReader(bytes.NewReader(file), 1<<20))
+		FileNames(io.LimitReader(bytes.NewReader(file), 1<<20))
 	})
 }
 

@@ -1,4 +1,4 @@
-package alpm
+package alpm_test
 
 import (
 	"archive/tar"
@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"stockade/core/archive"
+	. "stockade/core/archive/alpm"
 	"stockade/core/finding"
 )
 
@@ -154,7 +155,7 @@ func isCode(err error, code string) bool {
 // added puts one more file at the end of a package.
 func added(t *testing.T, whole []byte, name, text string) []byte {
 	t.Helper()
-	r, plain, err := openTar(bytes.NewReader(whole), 1<<20)
+	r, plain, err := OpenTar(bytes.NewReader(whole), 1<<20)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -3,9 +3,7 @@ package alpm
 import (
 	"archive/tar"
 	"bytes"
-	"crypto/sha256"
 	"encoding/base64"
-	"encoding/hex"
 	"fmt"
 	"io"
 	"path"
@@ -173,107 +171,4 @@ func (f Family) record(w archive.Writing, p *archive.Package, raw []byte, dir st
 	}
 	r.desc, err = rewrite(p, raw, signature)
 	return r, err
-}
-
-// Repository is a made-up upstream; the demonstration and the tests publish with it.
-type Repository struct {
-	Components []string
-	Arch       string
-	Date       time.Time // of the folders in the database; its signature's time is the key's
-	Packages   []Made
-	Embed      bool   // signatures of packages stand in the database too
-	Unsigned   bool   // packages have no signatures
-	Packing    string // of databases: gz if empty
-	// Made keeps the signatures that were made before, as owners do not sign twice; nil: none.
-	Made map[string][]byte
-	// Amend, if not nil, may change a description before it is packed and signed.
-	Amend func(m Made, desc []byte) []byte
-}
-
-// Publish builds the packages, writes and signs the databases, and gives all
-// files by their path relative to the base.
-func (r Repository) Publish(sign archive.SigningKey) (map[string][]byte, error) {
-	out := map[string][]byte{}
-	for _, c := range r.Components {
-		dir := c + "/os/" + r.Arch + "/"
-		var records []record
-		for _, m := range r.Packages {
-			if m.Component != c {
-				continue
-			}
-			m.Time = max(m.Time, 1_700_000_000)
-			file, err := m.Build()
-			if err != nil {
-				return nil, err
-			}
-			info, err := ParseInfo([]byte(m.Info()))
-			if err != nil {
-				return nil, err
-			}
-			sum := sha256.Sum256(file)
-			desc := Describe(info, m.FileName(), int64(len(file)), hex.EncodeToString(sum[:]))
-			out[dir+m.FileName()] = file
-			if !r.Unsigned {
-				key := hex.EncodeToString(sum[:])
-				signature := r.Made[key]
-				if signature == nil {
-					if signature, err = sign.DetachSign(file, false); err != nil {
-						return nil, err
-					}
-					if r.Made != nil {
-						r.Made[key] = signature
-					}
-				}
-				out[dir+m.FileName()+sigSuffix] = signature
-				if r.Embed {
-					desc = append(desc, "%PGPSIG%\n"+base64.StdEncoding.EncodeToString(signature)+"\n\n"...)
-				}
-			}
-			if r.Amend != nil {
-				desc = r.Amend(m, desc)
-			}
-			files, err := fileNames(bytes.NewReader(file))
-			if err != nil {
-				return nil, err
-			}
-			records = append(records, record{m.Name + "-" + m.Version, desc, files})
-		}
-		for _, files := range []bool{false, true} {
-			data, err := writeDatabase(records, r.Date, files)
-			if err != nil {
-				return nil, err
-			}
-			if r.Packing == "zst" {
-				plain, err := archive.Decompress(bytes.NewReader(data), "gz", maxPlain)
-				if err != nil {
-					return nil, err
-				}
-				text, err := io.ReadAll(plain)
-				if err != nil {
-					return nil, err
-				}
-				if data, err = archive.Compress(text, "zst"); err != nil {
-					return nil, err
-				}
-			}
-			name := dir + c + map[bool]string{false: ".db", true: ".files"}[files]
-			signature, err := sign.DetachSign(data, false)
-			if err != nil {
-				return nil, err
-			}
-			out[name], out[name+sigSuffix] = data, signature
-		}
-	}
-	return out, nil
-}
-
-// GeneratedDatabase packs n made-up descriptions as a database, for benchmarks.
-// one gives the folder and the description of each.
-func GeneratedDatabase(n int, one func(i int) (folder string, desc []byte)) ([]byte, error) {
-	records := make([]record, n)
-	for i := range n {
-		folder, desc := one(i)
-		records[i] = record{folder: folder, desc: desc}
-	}
-	return writeDatabase(records, time.Unix(1_790_000_000, 0), false)
 }

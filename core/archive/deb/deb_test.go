@@ -1,4 +1,4 @@
-package deb
+package deb_test
 
 import (
 	"bytes"
@@ -9,7 +9,9 @@ import (
 	"time"
 
 	"stockade/core/archive"
+	. "stockade/core/archive/deb"
 	"stockade/core/finding"
+	"stockade/internal/made"
 )
 
 func TestVersionsOrderAsPolicySays(t *testing.T) {
@@ -68,15 +70,15 @@ func TestVersionsOrderAsTheRealClientDoes(t *testing.T) {
 
 func TestPackagesAreReadInEveryCompression(t *testing.T) {
 	for _, z := range []string{"", "gz", "xz", "zst"} {
-		m := Made{
+		m := made.Deb{
 			Name:      "sluicectl",
 			Version:   "1:1.4-1",
 			Arch:      "amd64",
 			Component: "core",
 			Summary:   "gate control",
-			Files:     []File{{Path: "/usr/bin/sluicectl", Mode: 0o755, Data: []byte("x")}},
+			Files:     []made.File{{Path: "/usr/bin/sluicectl", Mode: 0o755, Data: []byte("x")}},
 		}
-		file, err := Build(m.Control(), m.Files, z)
+		file, err := made.BuildDeb(m.Control(), m.Files, z)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -102,11 +104,11 @@ func TestPackagesAreReadInEveryCompression(t *testing.T) {
 }
 
 func TestBrokenPackagesAreRefusedWithinBounds(t *testing.T) {
-	good, err := Build("Package: a\nVersion: 1\nArchitecture: all\n", nil, "gz")
+	good, err := made.BuildDeb("Package: a\nVersion: 1\nArchitecture: all\n", nil, "gz")
 	if err != nil {
 		t.Fatal(err)
 	}
-	bomb, err := archive.Compress(bytes.Repeat([]byte{0}, maxControlTar+1<<20), "gz")
+	bomb, err := archive.Compress(bytes.Repeat([]byte{0}, MaxControlTar+1<<20), "gz")
 	if err != nil {
 		t.Fatal(err)
 	}

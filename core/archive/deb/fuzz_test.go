@@ -1,4 +1,4 @@
-package deb
+package deb_test
 
 import (
 	"bytes"
@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"stockade/core/archive"
+	. "stockade/core/archive/deb"
+	"stockade/internal/made"
 )
 
 func FuzzVersions(f *testing.F) {
@@ -60,7 +62,7 @@ func FuzzStanzas(f *testing.F) {
 				t.Fatalf("a stanza without an end: %q", raw)
 			}
 			Fields(raw)
-			withoutFields(raw, "version")
+			WithoutFields(raw, "version")
 		}
 	})
 }
@@ -108,8 +110,8 @@ func FuzzRelease(f *testing.F) {
 
 func FuzzPackageFile(f *testing.F) {
 	for _, z := range []string{"", "gz", "xz", "zst"} {
-		file, err := Build("Package: a\nVersion: 1\nArchitecture: all\n",
-			[]File{{Path: "/usr/a", Mode: 0o644, Data: []byte("a")}}, z)
+		file, err := made.BuildDeb("Package: a\nVersion: 1\nArchitecture: all\n",
+			[]made.File{{Path: "/usr/a", Mode: 0o644, Data: []byte("a")}}, z)
 		if err != nil {
 			f.Fatal(err)
 		}

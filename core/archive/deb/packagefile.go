@@ -6,10 +6,10 @@ import (
 	"fmt"
 	"io"
 	"path"
-	"stockade/core/archive/text"
 	"strings"
 
 	"stockade/core/archive"
+	"stockade/core/archive/text"
 	"stockade/core/finding"
 )
 
@@ -217,94 +217,4 @@ func ReadIdentity(file io.ReadSeeker) (archive.Identity, error) {
 			"the package's control file lacks Package, Version or Architecture")
 	}
 	return id, nil
-}
-
-// File is one file that a package made by Build installs.
-type File struct {
-	Path string // absolute on the machine, such as /usr/bin/sluicectl
-	Mode int64
-	Data []byte
-}
-
-// Build makes a binary package file (deb(5)) from a control stanza and the
-// files that it installs. It is the writer that the demonstration and the
-// tests make their packages with. The result depends on its arguments alone.
-func Build(control string, files []File, compression string) ([]byte, error) {
-	if !strings.HasSuffix(control, "\n") {
-		control += "\n"
-	}
-	controlTar, err := tarOf([]File{{Path: "/control", Mode: 0o644, Data: []byte(control)}})
-	if err != nil {
-		return nil, err
-	}
-	dataTar, err := tarOf(files)
-	if err != nil {
-		return nil, err
-	}
-	var out bytes.Buffer
-	out.WriteString("!<arch>\n")
-	member := func(name string, data []byte) {
-		fmt.Fprintf(&out, "%-16s%-12d%-6d%-6d%-8s%-10d`\n", name, 0, 0, 0, "100644", len(data))
-		out.Write(data)
-		if len(data)%2 == 1 {
-			out.WriteByte('\n')
-		}
-	}
-	member("debian-binary", []byte("2.0\n"))
-	for _, part := range []struct {
-		name string
-		data []byte
-	}{{"control.tar", controlTar}, {"data.tar", dataTar}} {
-		packed, err := archive.Compress(part.data, compression)
-		if err != nil {
-			return nil, err
-		}
-		name := part.name
-		if compression != "" {
-			name += "." + compression
-		}
-		member(name, packed)
-	}
-	return out.Bytes(), nil
-}
-
-func tarOf(files []File) ([]byte, error) {
-	var b bytes.Buffer
-	w := tar.NewWriter(&b)
-	made := map[string]bool{}
-	if err := w.WriteHeader(&tar.Header{Name: "./", Typeflag: tar.TypeDir, Mode: 0o755,
-		Format: tar.FormatGNU}); err != nil {
-		return nil, err
-	}
-	for _, f := range files {
-		parts := strings.Split(strings.Trim(f.Path, "/"), "/")
-		for i := 1; i < len(parts); i++ {
-			dir := "./" + strings.Join(parts[:i], "/") + "/"
-			if made[dir] {
-				continue
-			}
-			made[dir] = true
-			if err := w.WriteHeader(&tar.Header{Name: dir, Typeflag: tar.TypeDir, Mode: 0o755,
-				Format: tar.FormatGNU}); err != nil {
-				return nil, err
-			}
-		}
-		h := &tar.Header{
-			Name:     "./" + strings.Join(parts, "/"),
-			Typeflag: tar.TypeReg,
-			Mode:     f.Mode,
-			Size:     int64(len(f.Data)),
-			Format:   tar.FormatGNU,
-		}
-		if err := w.WriteHeader(h); err != nil {
-			return nil, err
-		}
-		if _, err := w.Write(f.Data); err != nil {
-			return nil, err
-		}
-	}
-	if err := w.Close(); err != nil {
-		return nil, err
-	}
-	return b.Bytes(), nil
 }

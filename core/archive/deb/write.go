@@ -9,7 +9,6 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"time"
 
 	"stockade/core/archive"
 	"stockade/core/finding"
@@ -133,46 +132,3 @@ func sha256Hex(data []byte) string {
 }
 
 func oneLine(s string) string { return finding.Harmless(strings.Join(strings.Fields(s), " ")) }
-
-// UpstreamRelease is what a made-up upstream says of itself; the demonstration
-// and the tests publish with it.
-type UpstreamRelease struct {
-	Origin, Label, Suite, Codename string
-	Date, ValidUntil               time.Time
-	Architectures, Components      []string
-	ByHash                         bool
-}
-
-// Text writes the Release file of an upstream over its index files (by name
-// relative to the release's folder).
-func (u UpstreamRelease) Text(files map[string][]byte) []byte {
-	var b bytes.Buffer
-	const layout = "Mon, 02 Jan 2006 15:04:05 UTC"
-	for _, f := range [][2]string{{"Origin", u.Origin}, {"Label", u.Label}, {"Suite", u.Suite},
-		{"Codename", u.Codename}, {"Date", u.Date.UTC().Format(layout)}} {
-		if f[1] != "" {
-			fmt.Fprintf(&b, "%s: %s\n", f[0], f[1])
-		}
-	}
-	if !u.ValidUntil.IsZero() {
-		fmt.Fprintf(&b, "Valid-Until: %s\n", u.ValidUntil.UTC().Format(layout))
-	}
-	if u.ByHash {
-		b.WriteString("Acquire-By-Hash: yes\n")
-	}
-	fmt.Fprintf(&b, "Architectures: %s\nComponents: %s\nSHA256:\n", strings.Join(u.Architectures, " "),
-		strings.Join(u.Components, " "))
-	for _, name := range slices.Sorted(maps.Keys(files)) {
-		sum := sha256.Sum256(files[name])
-		fmt.Fprintf(&b, " %x %d %s\n", sum, len(files[name]), name)
-	}
-	return b.Bytes()
-}
-
-// IndexStanza writes the stanza of an index for a package file whose control
-// text is known.
-func IndexStanza(control, filename string, file []byte) string {
-	sum := sha256.Sum256(file)
-	return fmt.Sprintf("%s\nFilename: %s\nSize: %d\nSHA256: %x\n", strings.TrimRight(control, "\n"),
-		filename, len(file), sum)
-}

@@ -1,13 +1,13 @@
-package rpm
+package rpm_test
 
 import (
 	"bytes"
-	"encoding/xml"
-	"io"
 	"strings"
 	"testing"
 
 	"stockade/core/archive"
+	. "stockade/core/archive/rpm"
+	"stockade/core/archive/rpm/header"
 )
 
 func FuzzVersions(f *testing.F) {
@@ -55,13 +55,13 @@ func FuzzPackage(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, file []byte) {
 		Family{}.Inspect(archive.PackageFile{ReadSeeker: bytes.NewReader(file)}, nil)
-		if o, err := Open(bytes.NewReader(file)); err == nil {
+		if o, err := header.Open(bytes.NewReader(file)); err == nil {
 			d := Description{File: o, Path: "x.rpm", SHA256: strings.Repeat("a", 64)}
 			raw := d.Primary()
 			d.FileList()
 			d.Other()
 			// What we write of a hostile header is well-formed.
-			if err := walk([]byte(raw), nil, nil); err != nil && !strings.Contains(err.Error(),
+			if err := Walk([]byte(raw), nil, nil); err != nil && !strings.Contains(err.Error(),
 				"invalid UTF-8") {
 				t.Errorf("%v\n%s", err, raw)
 			}
@@ -71,7 +71,7 @@ func FuzzPackage(f *testing.F) {
 
 func FuzzPrimary(f *testing.F) {
 	file, _ := pumpctl.Build(nil)
-	o, _ := Open(bytes.NewReader(file))
+	o, _ := header.Open(bytes.NewReader(file))
 	f.Add(`<?xml version="1.0"?><metadata packages="1">` + Description{File: o, Path: "a/b.rpm",
 		SHA256: strings.Repeat("a", 64), Size: 3}.Primary() + "</metadata>")
 	f.Add("<metadata></metadata>")
@@ -105,70 +105,11 @@ func FuzzRoot(f *testing.F) {
 func FuzzLore(f *testing.F) {
 	f.Add(`<updates><update type="security"><id>A</id><pkglist><collection><package name="a" version="1" release="1" arch="noarch"/></collection></pkglist></update></updates>`, brokenModules)
 	f.Fuzz(func(t *testing.T, xml, yaml string) {
-		readAdvisories(strings.NewReader(xml), func(*archive.Advisory) error { return nil })
-		readFiles(strings.NewReader(xml), func(string, string) error { return nil })
-		readStreams(strings.NewReader(yaml))
+		ReadAdvisoryList(strings.NewReader(xml), func(*archive.Advisory) error { return nil })
+		ReadFileList(strings.NewReader(xml), func(string, string) error { return nil })
+		ReadStreamList(strings.NewReader(yaml))
 	})
 }
 
 const brokenModules = "---\ndocument: modulemd\ndata:\n  name: a\n  stream: b\n  artifacts:\n    rpms: " +
 	"[x]\n...\n"
-
-// What our reader takes for XML, the standard library's does too, with the same
-// elements, attributes and texts.
-func FuzzWalk(f *testing.F) {
-	for _, s := range []string{`<a b="1" c='&lt;2&#x41;'>t&amp;<b/><!-- c --><![CDATA[x<y]]>u</a>`,
-		`<?xml version="1.0" encoding="UTF-8"?><a:b xmlns:a="x"> <c  d = "e" /></a:b >`, "<a>\r\n</a>",
-		"<a><b></a></b>", "<a/><b/>", "<a>&x;</a>", "<!DOCTYPE a><a/>",
-		"<a b=\"1\"c=\"2\"/>", "<a>]]></a>", "<a><?pi x?></a>", "\xef\xbb\xbf<a/>", "<a b=\"x\ny\"/>",
-		"<a>\x01</a>", "<é ü=\"1\"/>", "<a b='<'/>", "<a><!-- -- --></a>"} {
-		f.Add(s)
-	}
-	f.Fuzz(func(t *testing.T, text string) {
-		var ours []string
-		if err := walk([]byte(text), func(path []string, n *node) error {
-			s := "<" + n.name
-			for _, a := range n.attrs {
-				s += " " + string(a.name) + "=" + string(a.value)
-			}
-			ours = append(ours, s)
-			return nil
-		}, func(path []string, text []byte) error {
-			ours = append(ours, "</"+path[len(path)-1])
-			return nil
-		}); err != nil {
-			return // it may be stricter
-		}
-		var theirs []string
-		d := xml.NewDecoder(strings.NewReader(strings.TrimPrefix(text, "\xef\xbb\xbf")))
-		for {
-			tok, err := d.RawToken()
-			if err == io.EOF {
-				break
-			}
-			if err != nil {
-				t.Fatalf("%q: ours takes it, theirs says %v", text, err)
-			}
-			switch x := tok.(type) {
-			case xml.StartElement:
-				s := "<" + joinName(x.Name)
-				for _, a := range x.Attr {
-					s += " " + joinName(a.Name) + "=" + a.Value
-				}
-				theirs = append(theirs, s)
-			case xml.EndElement:
-				theirs = append(theirs, "</"+joinName(x.Name))
-			}
-		}
-		if strings.Join(ours, "\n") != strings.Join(theirs, "\n") {
-			t.Errorf("%q:\n%q\n%q", text, ours, theirs)
-		}
-	})
-}
-
-func joinName(n xml.Name) string {
-	if n.Space == "" {
-		return n.Local
-	}
-	return n.Space + ":" + n.Local
-}

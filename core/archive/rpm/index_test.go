@@ -1,4 +1,4 @@
-package rpm
+package rpm_test
 
 import (
 	"bytes"
@@ -12,7 +12,9 @@ import (
 	"time"
 
 	"stockade/core/archive"
+	. "stockade/core/archive/rpm"
 	"stockade/core/finding"
+	"stockade/internal/made"
 )
 
 func TestRichRequirementsBecomeClauses(t *testing.T) {
@@ -65,10 +67,10 @@ func TestRichRequirementsBecomeClauses(t *testing.T) {
 	}
 }
 
-func published(t *testing.T, change func(r *Repository)) (map[string][]byte, *archive.Root) {
+func published(t *testing.T, change func(r *made.RPMRepository)) (map[string][]byte, *archive.Root) {
 	t.Helper()
-	r := Repository{Name: "brine", CPE: "cpe:/o:brine:drives:9", Distro: "Brine 9",
-		Date: time.Unix(1_790_000_000, 0), Packages: []Made{pumpctl,
+	r := made.RPMRepository{Name: "brine", CPE: "cpe:/o:brine:drives:9", Distro: "Brine 9",
+		Date: time.Unix(1_790_000_000, 0), Packages: []made.RPM{pumpctl,
 			{Name: "libbrine", Version: "3.0-1", Arch: "i686"},
 			{Name: "tables", Version: "1-1", Arch: "noarch"},
 			{Name: "pumpctl", Version: "1-1", Arch: "src"}, {Name: "other", Version: "1-1", Arch: "aarch64"}}}
@@ -112,7 +114,7 @@ func readAll(t *testing.T, files map[string][]byte, root *archive.Root) ([]*arch
 
 func TestAPublishedRepositoryReadsBack(t *testing.T) {
 	for _, z := range []string{"gz", "xz", "zst"} {
-		files, root := published(t, func(r *Repository) { r.Packing = z })
+		files, root := published(t, func(r *made.RPMRepository) { r.Packing = z })
 		all, _, err := readAll(t, files, root)
 		if err != nil {
 			t.Fatal(err)
@@ -165,23 +167,23 @@ func TestAPublishedRepositoryReadsBack(t *testing.T) {
 	}
 }
 
-func sum256(b []byte) string { return sumOf(sha256.New(), b) }
+func sum256(b []byte) string { return fmt.Sprintf("%x", sha256.Sum256(b)) }
 
 func TestStreamsAndAdvisoriesAreRead(t *testing.T) {
 	const modules = "---\ndocument: modulemd\nversion: 2\ndata:\n  name: panel\n  stream: \"2\"\n  " +
 		"artifacts:\n    rpms:\n    - panel-0:2.6-1.x86_64\n...\n---\ndocument: modulemd-defaults\n" +
 		"version: 1\ndata:\n  module: panel\n  stream: \"2\"\n...\n"
-	s, err := readStreams(strings.NewReader(modules))
-	if err != nil || len(s.all) != 1 || s.all[0].String() != "panel:2" || s.defaults["panel"] != "2" {
+	s, err := ReadStreamList(strings.NewReader(modules))
+	if err != nil || !slices.Equal(s.Names(), []string{"panel:2"}) {
 		t.Fatalf("%+v %v", s, err)
 	}
-	if got := activate([]*streams{s},
+	if got := ActivateStreams([]*StreamList{s},
 		nil).Of(&archive.Package{Name: "panel", Version: "2.6-1", Arch: "x86_64"}); got != "panel:2" {
 		t.Errorf("stream %q", got)
 	}
 	for _, bad := range []string{"---\ndocument: modulemd\ndata: {name: \"a:b\", stream: x}\n",
 		"---\ndocument: [\n", "---\ndocument: modulemd\ndata: {name: a}\n"} {
-		if _, err := readStreams(strings.NewReader(bad)); err == nil {
+		if _, err := ReadStreamList(strings.NewReader(bad)); err == nil {
 			t.Errorf("%q was accepted", bad)
 		}
 	}
@@ -189,7 +191,7 @@ func TestStreamsAndAdvisoriesAreRead(t *testing.T) {
 <references><reference href="https://brine.example/1"/></references><pkglist><collection><package name="pumpctl" version="3.2.0" release="1" epoch="0" arch="x86_64"/><package name="q" version="1" release="1" epoch="4" arch="noarch"/></collection></pkglist></update>
 <update type="bugfix"><id>B-2</id></update></updates>`
 	var got []string
-	if err := readAdvisories(strings.NewReader(updates), func(a *archive.Advisory) error {
+	if err := ReadAdvisoryList(strings.NewReader(updates), func(a *archive.Advisory) error {
 		got = append(got, fmt.Sprint(a.ID, a.Kind, a.Severity, a.Title, a.Issued.Format(time.DateOnly),
 			a.References, a.Packages))
 		return nil
@@ -206,7 +208,7 @@ func TestStreamsAndAdvisoriesAreRead(t *testing.T) {
 // What is written for a tailored mirror reads back, and says only what concerns
 // what was chosen.
 func TestAWrittenRepositoryReadsBack(t *testing.T) {
-	files, root := published(t, func(r *Repository) {
+	files, root := published(t, func(r *made.RPMRepository) {
 		r.Updates = `<update type="security"><id>ABOUT-PUMPCTL</id><pkglist><collection><package name="pumpctl" version="3.2.0" release="1.el9" epoch="2" arch="x86_64"/></collection></pkglist></update>
 <update type="security"><id>ABOUT-ANOTHER</id><pkglist><collection><package name="another" version="1" release="1" epoch="0" arch="x86_64"/></collection></pkglist></update>`
 		r.Groups = `<?xml version="1.0"?><comps><group><id>g</id><packagelist><packagereq>pumpctl</packagereq></packagelist></group></comps>`
@@ -263,7 +265,7 @@ func TestAWrittenRepositoryReadsBack(t *testing.T) {
 		t.Errorf("%+v %v\n%s", got, err, raw)
 	}
 	text := func(kind string) string {
-		f, ok := fileOf(r, kind)
+		f, ok := FileOf(r, kind)
 		if !ok {
 			return ""
 		}
@@ -386,13 +388,7 @@ func TestHostileXMLIsRefused(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	big := newElements(io.MultiReader(strings.NewReader("<metadata>\n<package>"), endless{}), "metadata",
-		"package")
-	big.limit = 1 << 20
-	if _, err := big.next(); !isFinding(err, "content.too-large") {
-		t.Errorf("an endless element: %v", err)
-	}
-	repomd := string(files[rootPath])
+	repomd := string(files[RootPath])
 	for name, text := range map[string]string{
 		"a path upward":   strings.Replace(repomd, `href="repodata/`, `href="../repodata/`, 1),
 		"no primary list": strings.Replace(repomd, `type="primary"`, `type="secondary"`, 1),
@@ -406,15 +402,6 @@ func TestHostileXMLIsRefused(t *testing.T) {
 			t.Errorf("%s was accepted", name)
 		}
 	}
-}
-
-type endless struct{}
-
-func (endless) Read(p []byte) (int, error) {
-	for i := range p {
-		p[i] = 'a'
-	}
-	return len(p), nil
 }
 
 func TestMachinesGetTheirFiles(t *testing.T) {
@@ -493,20 +480,20 @@ func TestBooleanRequirementsAreBounded(t *testing.T) {
 		code       string // empty: it is read
 		clauses    int
 	}{
-		{"as many operands as may be, or", chain("or", maxRichOperands), "", 1},
-		{"as many operands as may be, and", chain("and", maxRichOperands), "", maxRichOperands},
-		{"as many operands as may be, with", chain("with", maxRichOperands), "", 1},
-		{"one more", chain("or", maxRichOperands+1), "content.too-large", 0},
-		{"a long text", "(" + strings.Repeat("a", maxRichText) + " or b)", "content.too-large", 0},
+		{"as many operands as may be, or", chain("or", MaxRichOperands), "", 1},
+		{"as many operands as may be, and", chain("and", MaxRichOperands), "", MaxRichOperands},
+		{"as many operands as may be, with", chain("with", MaxRichOperands), "", 1},
+		{"one more", chain("or", MaxRichOperands+1), "content.too-large", 0},
+		{"a long text", "(" + strings.Repeat("a", MaxRichText) + " or b)", "content.too-large", 0},
 		{"cases that multiply", "((a and b and c and d) or (a and b and c and d) or (a and b and c and d) " +
 			"or (a and b and c and d) or (a and b and c and d) or (a and b and c and d))",
 			"content.too-large", 0},
 		{"alternatives that multiply", "(" + chain("or", 200) + " with " + chain("or", 200) + ")",
 			"content.too-large", 0},
-		{"nested as deep as may be", strings.Repeat("(a or ", maxRichDepth) + "(a or b)" + strings.Repeat(")",
-			maxRichDepth), "", 1},
-		{"nested deeper", strings.Repeat("(a or ", maxRichDepth+1) + "(a or b)" + strings.Repeat(")",
-			maxRichDepth+1), "source.malformed-index", 0},
+		{"nested as deep as may be", strings.Repeat("(a or ", MaxRichDepth) + "(a or b)" + strings.Repeat(")",
+			MaxRichDepth), "", 1},
+		{"nested deeper", strings.Repeat("(a or ", MaxRichDepth+1) + "(a or b)" + strings.Repeat(")",
+			MaxRichDepth+1), "source.malformed-index", 0},
 	} {
 		got, err := ParseRich(c.text, false)
 		f, _ := finding.From(err)

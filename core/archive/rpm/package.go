@@ -2,10 +2,7 @@ package rpm
 
 import (
 	"crypto/md5"
-	"crypto/sha1"
 	"crypto/sha256"
-	"crypto/sha512"
-	"encoding/base64"
 	"encoding/hex"
 	"fmt"
 	"hash"
@@ -15,6 +12,7 @@ import (
 	"strings"
 
 	"stockade/core/archive"
+	"stockade/core/archive/rpm/header"
 	"stockade/core/finding"
 )
 
@@ -29,23 +27,25 @@ func (Family) Inspect(file archive.PackageFile, v archive.Verifier) (archive.Ins
 	if _, err := file.Seek(0, io.SeekStart); err != nil {
 		return out, err
 	}
-	f, err := Open(file)
+	f, err := header.Open(file)
 	if err != nil {
 		return out, err
 	}
 	h := f.Header
-	out.Identity = archive.Identity{Name: h.Text(tagName), Version: h.EVR(), Arch: h.Text(tagArch)}
-	if out.Name == "" || h.Text(tagVersion) == "" || h.Text(tagRelease) == "" || out.Arch == "" {
-		return out, badPackage("its header lacks name, version, release or architecture")
+	out.Identity = archive.Identity{Name: h.Text(header.TagName), Version: versionOf(h),
+		Arch: h.Text(header.TagArch)}
+	if out.Name == "" || h.Text(header.TagVersion) == "" || h.Text(header.TagRelease) == "" ||
+		out.Arch == "" {
+		return out, header.Malformed("its header lacks name, version, release or architecture")
 	}
-	bound, err := f.checkDigests(file)
+	bound, err := f.CheckDigests(file)
 	if err != nil {
 		return out, err
 	}
 	if v == nil {
 		return out, nil
 	}
-	if over := f.headerSignatures(); len(over) > 0 {
+	if over := f.HeaderSignatures(); len(over) > 0 {
 		if out.Signer, err = v.Detached(h.Blob, over); err != nil {
 			return out, insidePackage(err)
 		}
@@ -53,9 +53,9 @@ func (Family) Inspect(file archive.PackageFile, v archive.Verifier) (archive.Ins
 			return out, nil
 		}
 	}
-	whole := f.Signature.Bytes(sigPGP)
+	whole := f.Signature.Bytes(header.SigPGP)
 	if whole == nil {
-		whole = f.Signature.Bytes(sigGPG)
+		whole = f.Signature.Bytes(header.SigGPG)
 	}
 	if whole == nil {
 		if !out.Signer.At.IsZero() {
@@ -82,76 +82,6 @@ func insidePackage(err error) error {
 	return err
 }
 
-// headerSignatures gives the signatures over the header, as packets one behind
-// the other.
-func (f *File) headerSignatures() []byte {
-	var out []byte
-	for _, s := range f.Signature.Strings(sigOpenPGP) {
-		raw, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(s), ""))
-		if err != nil {
-			raw = []byte(s) // no signature, and none that was left out: it is to be refused
-		}
-		out = append(out, raw...)
-	}
-	if len(out) > 0 {
-		return out
-	}
-	for _, tag := range []uint32{sigRSAHeader, sigDSAHeader} {
-		out = append(out, f.Signature.Bytes(tag)...)
-	}
-	return out
-}
-
-// checkDigests compares the digests that the package carries with what it is,
-// and tells whether the header binds the payload.
-func (f *File) checkDigests(file io.ReadSeeker) (bound bool, err error) {
-	changed := func(what string) error {
-		return finding.New("content.digest-mismatch", "", "the package's %s is not what its own digest says",
-			what)
-	}
-	if want := f.Signature.Text(sigSHA256Header); want != "" && want != sumOf(sha256.New(), f.Header.Blob) {
-		return false, changed("header")
-	}
-	if want := f.Signature.Text(sigSHA1Header); want != "" && want != sumOf(sha1.New(), f.Header.Blob) {
-		return false, changed("header")
-	}
-	type check struct {
-		want string
-		hash.Hash
-	}
-	var checks []check
-	if want := f.Header.Text(tagPayloadDigest); want != "" {
-		switch algo := f.Header.Number(tagPayloadAlgo); algo {
-		case 0, 8:
-			checks = append(checks, check{want, sha256.New()})
-		case 10:
-			checks = append(checks, check{want, sha512.New()})
-		}
-	}
-	if want := f.Header.Text(tagPayloadSHA512); want != "" {
-		checks = append(checks, check{want, sha512.New()})
-	}
-	if len(checks) == 0 {
-		return false, nil
-	}
-	if _, err := file.Seek(f.Payload, io.SeekStart); err != nil {
-		return false, err
-	}
-	var all []io.Writer
-	for _, c := range checks {
-		all = append(all, c)
-	}
-	if _, err := io.Copy(io.MultiWriter(all...), file); err != nil {
-		return false, err
-	}
-	for _, c := range checks {
-		if hex.EncodeToString(c.Sum(nil)) != strings.ToLower(c.want) {
-			return false, changed("payload")
-		}
-	}
-	return true, nil
-}
-
 func sumOf(h hash.Hash, data []byte) string {
 	h.Write(data)
 	return hex.EncodeToString(h.Sum(nil))
@@ -163,15 +93,16 @@ func (Family) Endorse(file io.ReadSeeker, sign archive.SigningKey, to io.Writer)
 	if _, err := file.Seek(0, io.SeekStart); err != nil {
 		return false, nil, err
 	}
-	f, err := Open(file)
+	f, err := header.Open(file)
 	if err != nil {
 		return false, nil, err
 	}
-	name := f.Header.Text(tagName) + "-" + f.Header.Text(tagVersion) + "-" + f.Header.Text(tagRelease)
+	name := f.Header.Text(header.TagName) + "-" + f.Header.Text(header.TagVersion) + "-" +
+		f.Header.Text(header.TagRelease)
 	if _, err := file.Seek(f.Payload, io.SeekStart); err != nil {
 		return false, nil, err
 	}
-	if !f.Header.Has(tagPayloadDigest) && !f.Header.Has(tagPayloadSHA512) {
+	if !f.Header.Has(header.TagPayloadDigest) && !f.Header.Has(header.TagPayloadSHA512) {
 		return false, nil, finding.New("content.malformed-package", "",
 			"the package's header has no digest of its payload, so a signature over the header would not "+
 				"hold it: build it anew with a newer rpmbuild")
@@ -182,11 +113,12 @@ func (Family) Endorse(file io.ReadSeeker, sign archive.SigningKey, to io.Writer)
 	if err != nil {
 		return false, nil, err
 	}
-	signature, err := signatureHeader(f.Header.Blob, size, md.Sum(nil), sign, f.Header.Number(tagFormat) == 6)
+	signature, err := header.Signatures(f.Header.Blob, size, md.Sum(nil), sign,
+		f.Header.Number(header.TagFormat) == 6)
 	if err != nil {
 		return false, nil, err
 	}
-	if _, err := to.Write(append(lead(name), signature...)); err != nil {
+	if _, err := to.Write(append(header.Lead(name), signature...)); err != nil {
 		return false, nil, err
 	}
 	if _, err := file.Seek(f.Start, io.SeekStart); err != nil {
@@ -194,54 +126,6 @@ func (Family) Endorse(file io.ReadSeeker, sign archive.SigningKey, to io.Writer)
 	}
 	_, err = io.Copy(to, file)
 	return true, nil, err
-}
-
-func lead(name string) []byte {
-	b := make([]byte, leadSize)
-	copy(b, []byte{0xed, 0xab, 0xee, 0xdb, 3, 0, 0, 0, 0, 1})
-	copy(b[10:75], name)
-	b[77] = 1 // operating system
-	b[79] = 5 // kind of signature: in headers
-	return b
-}
-
-// signatureHeader writes the header of digests and signatures, padded. sign may
-// be nil. Format 6 has its signatures as texts, and none of the old digests.
-func signatureHeader(header []byte, payload int64, md []byte, sign archive.SigningKey,
-	six bool) ([]byte, error) {
-	w := &headerWriter{region: tagSignatures}
-	if six {
-		w.text(sigSHA256Header, sumOf(sha256.New(), header))
-		if sign != nil {
-			raw, err := sign.DetachSign(header, false)
-			if err != nil {
-				return nil, err
-			}
-			w.texts(sigOpenPGP, []string{base64.StdEncoding.EncodeToString(raw)})
-		}
-		return padded(w.bytes()), nil
-	}
-	if sign != nil {
-		raw, err := sign.DetachSign(header, false)
-		if err != nil {
-			return nil, err
-		}
-		w.binary(sigRSAHeader, raw)
-	}
-	w.text(sigSHA1Header, sumOf(sha1.New(), header))
-	w.text(sigSHA256Header, sumOf(sha256.New(), header))
-	if total := int64(len(header)) + payload; total < 1<<32 {
-		w.int32s(sigSize, total)
-	}
-	w.binary(sigMD5, md)
-	return padded(w.bytes()), nil
-}
-
-func padded(b []byte) []byte {
-	for len(b)%8 != 0 {
-		b = append(b, 0)
-	}
-	return b
 }
 
 // Examine implements archive.Family.
@@ -260,15 +144,15 @@ func (Family) Examine(s archive.Source, file io.ReadSeeker) (archive.Examined, e
 	if _, err := file.Seek(0, io.SeekStart); err != nil {
 		return archive.Examined{}, err
 	}
-	f, err := Open(file)
+	f, err := header.Open(file)
 	if err != nil {
 		return archive.Examined{}, err
 	}
-	name := f.Header.Text(tagName)
-	evr := f.Header.Text(tagVersion) + "-" + f.Header.Text(tagRelease)
+	name := f.Header.Text(header.TagName)
+	evr := f.Header.Text(header.TagVersion) + "-" + f.Header.Text(header.TagRelease)
 	d := Description{
 		File:   f,
-		Path:   "packages/" + name + "-" + evr + "." + f.Header.Text(tagArch) + ".rpm",
+		Path:   "packages/" + name + "-" + evr + "." + f.Header.Text(header.TagArch) + ".rpm",
 		SHA256: hex.EncodeToString(digest.Sum(nil)),
 		Size:   size,
 	}
@@ -286,9 +170,18 @@ func (Family) Examine(s archive.Source, file io.ReadSeeker) (archive.Examined, e
 	return archive.Examined{Package: p, Raw: raw}, nil
 }
 
+// versionOf gives the version that a header says, as [EPOCH:]VERSION-RELEASE.
+func versionOf(h *header.Header) string {
+	epoch := ""
+	if h.Has(header.TagEpoch) {
+		epoch = itoa(h.Number(header.TagEpoch))
+	}
+	return joinEVR(epoch, h.Text(header.TagVersion), h.Text(header.TagRelease))
+}
+
 // Description writes what the lists of a repository say of a package file.
 type Description struct {
-	*File
+	*header.File
 	Path   string // relative to the repository, or to Base
 	Base   string // URL of a folder elsewhere; usually none
 	SHA256 string
@@ -310,7 +203,7 @@ type relation struct {
 	flags         int64
 }
 
-func (h *Header) relations(nameTag, versionTag, flagsTag uint32) []relation {
+func relationsOf(h *header.Header, nameTag, versionTag, flagsTag uint32) []relation {
 	names, versions, flags := h.Strings(nameTag), h.Strings(versionTag), h.Numbers(flagsTag)
 	var out []relation
 	for i, n := range names {
@@ -330,22 +223,22 @@ var relationTags = []struct {
 	element              string
 	name, version, flags uint32
 }{
-	{"provides", tagProvideName, tagProvideVersion, tagProvideFlags},
-	{"requires", tagRequireName, tagRequireVersion, tagRequireFlags},
-	{"conflicts", tagConflictName, tagConflictVer, tagConflictFlags},
-	{"obsoletes", tagObsoleteName, tagObsoleteVer, tagObsoleteFlags},
-	{"recommends", tagRecommendName, tagRecommendName + 1, tagRecommendName + 2},
-	{"suggests", tagSuggestName, tagSuggestName + 1, tagSuggestName + 2},
-	{"supplements", tagSupplementName, tagSupplementName + 1, tagSupplementName + 2},
-	{"enhances", tagEnhanceName, tagEnhanceName + 1, tagEnhanceName + 2},
+	{"provides", header.TagProvideName, header.TagProvideVersion, header.TagProvideFlags},
+	{"requires", header.TagRequireName, header.TagRequireVersion, header.TagRequireFlags},
+	{"conflicts", header.TagConflictName, header.TagConflictVer, header.TagConflictFlags},
+	{"obsoletes", header.TagObsoleteName, header.TagObsoleteVer, header.TagObsoleteFlags},
+	{"recommends", header.TagRecommendName, header.TagRecommendName + 1, header.TagRecommendName + 2},
+	{"suggests", header.TagSuggestName, header.TagSuggestName + 1, header.TagSuggestName + 2},
+	{"supplements", header.TagSupplementName, header.TagSupplementName + 1, header.TagSupplementName + 2},
+	{"enhances", header.TagEnhanceName, header.TagEnhanceName + 1, header.TagEnhanceName + 2},
 }
 
 var flagWords = map[int64]string{
-	senseLess:                 "LT",
-	senseGreater:              "GT",
-	senseEqual:                "EQ",
-	senseLess | senseEqual:    "LE",
-	senseGreater | senseEqual: "GE",
+	header.SenseLess:                        "LT",
+	header.SenseGreater:                     "GT",
+	header.SenseEqual:                       "EQ",
+	header.SenseLess | header.SenseEqual:    "LE",
+	header.SenseGreater | header.SenseEqual: "GE",
 }
 
 // primaryFile tells which files stand in the primary list: those that others
@@ -355,9 +248,10 @@ var primaryFile = regexp.MustCompile(`^/etc/|^/usr/lib/sendmail$|^.*bin/`)
 const modeDir, modeKind = 0o040000, 0o170000
 
 // files gives the paths that a header installs with their kinds: "" or dir.
-func (h *Header) files() (paths, kinds []string) {
-	dirs, indexes, modes := h.Strings(tagDirNames), h.Numbers(tagDirIndexes), h.Numbers(tagFileModes)
-	for i, base := range h.Strings(tagBaseNames) {
+func filesOf(h *header.Header) (paths, kinds []string) {
+	dirs, indexes, modes := h.Strings(header.TagDirNames), h.Numbers(header.TagDirIndexes),
+		h.Numbers(header.TagFileModes)
+	for i, base := range h.Strings(header.TagBaseNames) {
 		dir := "/"
 		if i < len(indexes) && int(indexes[i]) < len(dirs) {
 			dir = dirs[indexes[i]]
@@ -376,45 +270,49 @@ func (h *Header) files() (paths, kinds []string) {
 func (d Description) Primary() string {
 	h := d.Header
 	var b strings.Builder
-	installed := h.Number(tagSize)
-	if h.Has(tagLongSize) {
-		installed = h.Number(tagLongSize)
+	installed := h.Number(header.TagSize)
+	if h.Has(header.TagLongSize) {
+		installed = h.Number(header.TagLongSize)
 	}
 	fmt.Fprintf(&b, "<package type=\"rpm\">\n  <name>%s</name>\n  <arch>%s</arch>\n  <version%s/>\n",
-		escape(h.Text(tagName)), escape(h.Text(tagArch)), versionAttributes(h.EVR()))
+		escape(h.Text(header.TagName)), escape(h.Text(header.TagArch)), versionAttributes(versionOf(h)))
 	fmt.Fprintf(&b, "  <checksum type=\"sha256\" pkgid=\"YES\">%s</checksum>\n  <summary>%s</summary>\n  "+
-		"<description>%s</description>\n", d.SHA256, escape(h.Text(tagSummary)),
-		escape(h.Text(tagDescription)))
+		"<description>%s</description>\n", d.SHA256, escape(h.Text(header.TagSummary)),
+		escape(h.Text(header.TagDescription)))
 	base := ""
 	if d.Base != "" {
 		base = ` xml:base="` + escape(d.Base) + `"`
 	}
 	fmt.Fprintf(&b, "  <packager>%s</packager>\n  <url>%s</url>\n  <time file=\"%d\" build=\"%d\"/>\n  "+
 		"<size package=\"%d\" installed=\"%d\" archive=\"%d\"/>\n  <location%s href=\"%s\"/>\n",
-		escape(h.Text(tagPackager)), escape(h.Text(tagURL)), h.Number(tagBuildTime), h.Number(tagBuildTime),
-		d.Size, installed, h.Number(tagArchiveSize), base, escape(d.Path))
-	group := h.Text(tagGroup)
+		escape(h.Text(header.TagPackager)), escape(h.Text(header.TagURL)), h.Number(header.TagBuildTime),
+		h.Number(header.TagBuildTime),
+		d.Size, installed, h.Number(header.TagArchiveSize), base, escape(d.Path))
+	group := h.Text(header.TagGroup)
 	if group == "" {
 		group = "Unspecified"
 	}
 	fmt.Fprintf(&b, "  <format>\n    <rpm:license>%s</rpm:license>\n    <rpm:vendor>%s</rpm:vendor>\n    "+
 		"<rpm:group>%s</rpm:group>\n    <rpm:buildhost>%s</rpm:buildhost>\n    "+
 		"<rpm:sourcerpm>%s</rpm:sourcerpm>\n    <rpm:header-range start=\"%d\" end=\"%d\"/>\n",
-		escape(h.Text(tagLicence)), escape(h.Text(tagVendor)), escape(group), escape(h.Text(tagBuildHost)),
-		escape(h.Text(tagSourceRPM)), d.Start, d.Payload)
+		escape(h.Text(header.TagLicence)), escape(h.Text(header.TagVendor)), escape(group),
+		escape(h.Text(header.TagBuildHost)),
+		escape(h.Text(header.TagSourceRPM)), d.Start, d.Payload)
 	for _, t := range relationTags {
 		var lines strings.Builder
 		seen := map[relation]bool{}
-		for _, r := range h.relations(t.name, t.version, t.flags) {
-			if seen[r] || r.flags&senseRPMLib != 0 || strings.HasPrefix(r.name, "rpmlib(") || r.name == "" {
+		for _, r := range relationsOf(h, t.name, t.version, t.flags) {
+			if seen[r] || r.flags&header.SenseRPMLib != 0 || strings.HasPrefix(r.name, "rpmlib(") ||
+				r.name == "" {
 				continue
 			}
 			seen[r] = true
 			fmt.Fprintf(&lines, "      <rpm:entry name=\"%s\"", escape(r.name))
-			if word := flagWords[r.flags&(senseLess|senseGreater|senseEqual)]; word != "" && r.version != "" {
+			if word := flagWords[r.flags&(header.SenseLess|header.SenseGreater|header.SenseEqual)]; word !=
+				"" && r.version != "" {
 				fmt.Fprintf(&lines, " flags=\"%s\"%s", word, versionAttributes(r.version))
 			}
-			if t.element == "requires" && r.flags&sensePre != 0 {
+			if t.element == "requires" && r.flags&header.SensePre != 0 {
 				lines.WriteString(` pre="1"`)
 			}
 			lines.WriteString("/>\n")
@@ -423,7 +321,7 @@ func (d Description) Primary() string {
 			fmt.Fprintf(&b, "    <rpm:%s>\n%s    </rpm:%s>\n", t.element, lines.String(), t.element)
 		}
 	}
-	paths, kinds := h.files()
+	paths, kinds := filesOf(h)
 	for i, p := range paths {
 		if primaryFile.MatchString(p) {
 			b.WriteString(fileElement(p, kinds[i]))
@@ -444,14 +342,14 @@ func fileElement(p, kind string) string {
 func (d Description) begin() string {
 	h := d.Header
 	return fmt.Sprintf("<package pkgid=\"%s\" name=\"%s\" arch=\"%s\">\n  <version%s/>\n", d.SHA256,
-		escape(h.Text(tagName)), escape(h.Text(tagArch)), versionAttributes(h.EVR()))
+		escape(h.Text(header.TagName)), escape(h.Text(header.TagArch)), versionAttributes(versionOf(h)))
 }
 
 // FileList writes the element of the "filelists" list.
 func (d Description) FileList() string {
 	var b strings.Builder
 	b.WriteString(d.begin())
-	paths, kinds := d.Header.files()
+	paths, kinds := filesOf(d.Header)
 	for i, p := range paths {
 		b.WriteString(fileElement(p, kinds[i]))
 	}
@@ -463,8 +361,8 @@ func (d Description) FileList() string {
 func (d Description) Other() string {
 	var b strings.Builder
 	b.WriteString(d.begin())
-	names, texts, times := d.Header.Strings(tagChangeName), d.Header.Strings(tagChangeText),
-		d.Header.Numbers(tagChangeTime)
+	names, texts, times := d.Header.Strings(header.TagChangeName), d.Header.Strings(header.TagChangeText),
+		d.Header.Numbers(header.TagChangeTime)
 	for i := min(len(names), len(texts), len(times), 10) - 1; i >= 0; i-- {
 		fmt.Fprintf(&b, "  <changelog author=\"%s\" date=\"%d\">%s</changelog>\n", escape(names[i]),
 			times[i], escape(texts[i]))

@@ -1,4 +1,4 @@
-package rpm
+package rpm_test
 
 import (
 	"bytes"
@@ -9,7 +9,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -17,20 +16,17 @@ import (
 	"github.com/ProtonMail/go-crypto/openpgp/packet"
 
 	"stockade/core/archive"
+	. "stockade/core/archive/rpm"
+	"stockade/core/archive/rpm/header"
 	"stockade/core/finding"
 	"stockade/core/trust"
+	"stockade/internal/made"
 )
 
-var testKeys = sync.OnceValue(func() (k [2]*trust.SiteKey) {
-	for i := range k {
-		var err error
-		if k[i], err = trust.NewKey(fmt.Sprintf("Brine %d", i), "", "keys@brine.example", time.Now); err !=
-			nil {
-			panic(err)
-		}
-	}
-	return k
-})
+func testKeys() []*trust.SiteKey {
+	return made.Keys(made.Owner{Name: "Brine 0", Address: "keys@brine.example"},
+		made.Owner{Name: "Brine 1", Address: "keys@brine.example"})
+}
 
 func keyringOf(certs ...*trust.Certificate) *trust.Keyring {
 	var known []trust.Known
@@ -40,14 +36,16 @@ func keyringOf(certs ...*trust.Certificate) *trust.Keyring {
 	return trust.NewKeyring("brine", known, time.Now)
 }
 
-var pumpctl = Made{Name: "pumpctl", Version: "2:3.2.0-1.el9", Arch: "x86_64", Summary: "start & stop <pumps>",
-	Time: 1_790_000_000, Change: "first",
+var pumpctl = made.RPM{Name: "pumpctl", Version: "2:3.2.0-1.el9", Arch: "x86_64",
+	Summary: "start & stop <pumps>",
+	Time:    1_790_000_000, Change: "first",
 	Requires: []string{"libbrine >= 3", "(a if (b and c))"}, Provides: []string{"pump-control = 3.2"},
 	Conflicts: []string{"old-pump < 2"}, Obsoletes: []string{"pump-ctl <= 1"},
 	Recommends: []string{"pump-gauge"}, Suggests: []string{"pump-paper"}, Supplements: []string{"(x and y)"},
 	Enhances: []string{"z"},
-	Files: []MadeFile{{"/usr/bin/pumpctl", 0o755, []byte("#!/bin/sh\n")},
-		{"/usr/share/pump/data", 0o644, []byte("data")}, {"/etc/pump.conf", 0o644, []byte("x")}}}
+	Files: []made.File{{Path: "/usr/bin/pumpctl", Mode: 0o755, Data: []byte("#!/bin/sh\n")},
+		{Path: "/usr/share/pump/data", Mode: 0o644, Data: []byte("data")},
+		{Path: "/etc/pump.conf", Mode: 0o644, Data: []byte("x")}}}
 
 // ed25519Key signs as an EdDSA key.
 type ed25519Key struct{ entity *openpgp.Entity }
@@ -119,7 +117,7 @@ func TestPackagesOfBothFormatsAndKindsOfKeysAreVerified(t *testing.T) {
 				if _, err := inspect(file, keyringOf(testKeys()[1].Certificate())); err == nil {
 					t.Error("a key that nobody brought in was accepted")
 				}
-				o, err := Open(bytes.NewReader(file))
+				o, err := header.Open(bytes.NewReader(file))
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -144,7 +142,7 @@ func TestWhatASignatureCoversIsWhatCounts(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o, err := Open(bytes.NewReader(file))
+	o, err := header.Open(bytes.NewReader(file))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -155,11 +153,11 @@ func TestWhatASignatureCoversIsWhatCounts(t *testing.T) {
 			break
 		}
 	}
-	signature, err := signatureHeader(blind, int64(len(file))-o.Payload, make([]byte, 16), key, false)
+	signature, err := header.Signatures(blind, int64(len(file))-o.Payload, make([]byte, 16), key, false)
 	if err != nil {
 		t.Fatal(err)
 	}
-	headerOnly := append(append(append(lead("x"), signature...), blind...), file[o.Payload:]...)
+	headerOnly := append(append(append(header.Lead("x"), signature...), blind...), file[o.Payload:]...)
 	if _, err := inspect(headerOnly, keyringOf(key.Certificate())); !isFinding(err, "content.signature-bad") {
 		t.Errorf("a signature over a header that does not bind the payload was accepted: %v", err)
 	}
@@ -169,12 +167,12 @@ func TestWhatASignatureCoversIsWhatCounts(t *testing.T) {
 	if file, err = six.Build(key); err != nil {
 		t.Fatal(err)
 	}
-	with, err := Open(bytes.NewReader(file))
+	with, err := header.Open(bytes.NewReader(file))
 	if err != nil {
 		t.Fatal(err)
 	}
-	i := bytes.Index(file, []byte(with.Signature.Text(sigOpenPGP)))
-	if i < leadSize {
+	i := bytes.Index(file, []byte(with.Signature.Text(header.SigOpenPGP)))
+	if i < header.LeadSize {
 		t.Fatal("the signature is not where it should be")
 	}
 	file[i+3] = '!'
@@ -197,8 +195,8 @@ func TestWhatASignatureCoversIsWhatCounts(t *testing.T) {
 		in.Signer.Fingerprint != key.Certificate().Fingerprint {
 		t.Errorf("endorsed: %+v %v", in, err)
 	}
-	u, _ := Open(bytes.NewReader(unsigned))
-	e, err := Open(bytes.NewReader(out.Bytes()))
+	u, _ := header.Open(bytes.NewReader(unsigned))
+	e, err := header.Open(bytes.NewReader(out.Bytes()))
 	if err != nil || !bytes.Equal(unsigned[u.Start:], out.Bytes()[e.Start:]) {
 		t.Error("endorsing changed header or payload", err)
 	}
@@ -214,7 +212,7 @@ func TestHostilePackagesAreRefused(t *testing.T) {
 		copy(out[at:], b)
 		return out
 	}
-	o, _ := Open(bytes.NewReader(good))
+	o, _ := header.Open(bytes.NewReader(good))
 	for name, file := range map[string][]byte{
 		"empty": nil, "a lead alone": good[:96], "cut in the signatures": good[:120],
 		"cut in the header": good[:o.Start+200],
@@ -362,7 +360,7 @@ ln -s table %{buildroot}/usr/share/pump-meter/link
 				bytes.Contains(x.Raw, []byte("rpmlib(")) {
 				t.Errorf("primary:\n%s", x.Raw)
 			}
-			o, _ := Open(bytes.NewReader(plain))
+			o, _ := header.Open(bytes.NewReader(plain))
 			list := Description{File: o, SHA256: x.Package.SHA256}.FileList()
 			for _, want := range []string{`<file type="dir">/usr/share/pump-meter</file>`,
 				"<file>/usr/share/pump-meter/link</file>"} {
@@ -408,21 +406,5 @@ func TestTheRealToolsReadOurPackages(t *testing.T) {
 		!strings.Contains(out, "(a if (b and c))") || !strings.Contains(out, "(x and y)") ||
 		!strings.Contains(out, "/usr/share/pump/data") {
 		t.Error(out)
-	}
-}
-
-// A header of zeros that claims to be millions of strings costs no memory for each.
-func TestAHeaderOfManyValuesIsRefused(t *testing.T) {
-	w := &headerWriter{region: tagImmutable}
-	w.put(tagBaseNames, typeStringArray, maxCount+1, make([]byte, maxCount+1))
-	if _, err := readHeader(bytes.NewReader(w.bytes()), maxHeader); !isFinding(err, "content.too-large") {
-		t.Errorf("one entry: %v", err)
-	}
-	w = &headerWriter{region: tagImmutable}
-	for tag := range uint32(5) {
-		w.put(tagBaseNames+tag, typeStringArray, maxCount, make([]byte, maxCount))
-	}
-	if _, err := readHeader(bytes.NewReader(w.bytes()), maxHeader); !isFinding(err, "content.too-large") {
-		t.Errorf("all entries: %v", err)
 	}
 }

@@ -1,4 +1,4 @@
-package rpm
+package rpm_test
 
 import (
 	"bytes"
@@ -14,6 +14,8 @@ import (
 	"time"
 
 	"stockade/core/archive"
+	. "stockade/core/archive/rpm"
+	"stockade/internal/made"
 )
 
 // module is a build of a stream as a test writes it.
@@ -43,7 +45,7 @@ func defaultOf(name, stream string) string {
 
 // modular is some repositories with module streams.
 type modular struct {
-	made    [][]Made
+	made    [][]made.RPM
 	lists   []string
 	enabled []string
 }
@@ -51,29 +53,29 @@ type modular struct {
 // ours gives what we say that a machine sees.
 func (m modular) ours(t *testing.T) (sees, open []string) {
 	t.Helper()
-	var lists []*streams
+	var lists []*StreamList
 	for _, text := range m.lists {
-		s, err := readStreams(strings.NewReader(text))
+		s, err := ReadStreamList(strings.NewReader(text))
 		if err != nil {
 			t.Fatal(err)
 		}
 		lists = append(lists, s)
 	}
-	active := activate(lists, m.enabled)
+	active := ActivateStreams(lists, m.enabled)
 	var out []string
-	for _, made := range m.made {
-		for _, p := range made {
+	for _, packages := range m.made {
+		for _, p := range packages {
 			pkg := &archive.Package{Name: p.Name, Version: p.Version, Arch: p.Arch}
 			for _, v := range p.Provides {
 				pkg.Provides = append(pkg.Provides, archive.Provide{Name: strings.Fields(v)[0]})
 			}
 			if active.Sees(pkg) {
-				out = append(out, artifact(pkg))
+				out = append(out, ArtifactOf(pkg))
 			}
 		}
 	}
 	slices.Sort(out)
-	return slices.Compact(out), active.doubts.Open
+	return slices.Compact(out), active.Doubts().Open
 }
 
 // theirs asks the real client.
@@ -95,11 +97,11 @@ func (m modular) theirs(t *testing.T, key archive.SigningKey) []string {
 		}
 	}
 	var repos strings.Builder
-	for i, made := range m.made {
-		files, err := Repository{
+	for i, packages := range m.made {
+		files, err := made.RPMRepository{
 			Name:     fmt.Sprintf("r%d", i),
 			Date:     time.Now(),
-			Packages: made,
+			Packages: packages,
 			Modules:  m.lists[i],
 			Unsigned: true,
 			Built:    map[string][]byte{},
@@ -137,8 +139,8 @@ func (m modular) theirs(t *testing.T, key archive.SigningKey) []string {
 	return slices.Compact(got)
 }
 
-func made(name, version string, provides ...string) Made {
-	return Made{Name: name, Version: version, Arch: "x86_64", Provides: provides}
+func plain(name, version string, provides ...string) made.RPM {
+	return made.RPM{Name: name, Version: version, Arch: "x86_64", Provides: provides}
 }
 
 // What machines see of repositories with module streams is what the real client
@@ -151,83 +153,83 @@ func TestWhatModuleStreamsShowIsWhatTheClientSees(t *testing.T) {
 	platform := "platform: [el9]"
 	cases := map[string]modular{
 		"a default stream hides its names elsewhere": {
-			made: [][]Made{{made("panel", "2-1"), made("panel", "3-1"), made("loose", "1-1")},
-				{made("panel", "9-1"), made("other", "1-1", "panel"), made("third", "1-1", "panel = 4")}},
+			made: [][]made.RPM{{plain("panel", "2-1"), plain("panel", "3-1"), plain("loose", "1-1")},
+				{plain("panel", "9-1"), plain("other", "1-1", "panel"), plain("third", "1-1", "panel = 4")}},
 			lists: []string{module{"panel", "2", 1, platform, []string{"panel-0:2-1.x86_64"}, ""}.String() +
 				module{"panel", "3", 1, platform, []string{"panel-0:3-1.x86_64"}, ""}.String() + defaultOf(
 				"panel", "2"), ""}},
 		"an enabled stream puts on what it needs, which is no default": {
-			made: [][]Made{{made("app", "1-1"), made("lib", "1-1"),
-				made("lib", "2-1"), made("lib", "9-1")}},
+			made: [][]made.RPM{{plain("app", "1-1"), plain("lib", "1-1"),
+				plain("lib", "2-1"), plain("lib", "9-1")}},
 			lists: []string{module{"app", "1", 1, platform + ", lib: [\"2\"]", []string{"app-0:1-1.x86_64"},
 				""}.String() + module{"lib", "1", 1, platform, []string{"lib-0:1-1.x86_64"}, ""}.String() +
 				module{"lib", "2", 1, platform, []string{"lib-0:2-1.x86_64"}, ""}.String()},
 			enabled: []string{"app:1"}},
 		"a default whose need nobody has is off, and hides nothing": {
-			made: [][]Made{{made("app", "1-1")}, {made("app", "9-1")}},
+			made: [][]made.RPM{{plain("app", "1-1")}, {plain("app", "9-1")}},
 			lists: []string{module{"app", "1", 1, platform + ", gone: [\"2\"]", []string{"app-0:1-1.x86_64"},
 				""}.String() + defaultOf("app", "1"), ""}},
 		"one package of two streams": {
-			made: [][]Made{{made("shared", "1-1"), made("a", "1-1"), made("b", "1-1")}},
+			made: [][]made.RPM{{plain("shared", "1-1"), plain("a", "1-1"), plain("b", "1-1")}},
 			lists: []string{module{"m", "a", 1, platform, []string{"shared-0:1-1.x86_64", "a-0:1-1.x86_64"},
 				""}.String() + module{"m", "b", 1, platform,
 				[]string{"shared-0:1-1.x86_64", "b-0:1-1.x86_64"}, ""}.String()},
 			enabled: []string{"m:b"}},
 		"a default that needs another stream of an enabled module is off": {
-			made: [][]Made{{made("app", "1-1"), made("lib", "1-1"), made("lib", "2-1")}},
+			made: [][]made.RPM{{plain("app", "1-1"), plain("lib", "1-1"), plain("lib", "2-1")}},
 			lists: []string{module{"app", "1", 1, platform + ", lib: [\"2\"]", []string{"app-0:1-1.x86_64"},
 				""}.String() + defaultOf("app", "1") + module{"lib", "1", 1, platform, []string{
 				"lib-0:1-1.x86_64"}, ""}.String() + module{"lib", "2", 1, platform, []string{
 				"lib-0:2-1.x86_64"}, ""}.String()},
 			enabled: []string{"lib:1"}},
 		"any stream of a module, where it has a default": {
-			made: [][]Made{{made("app", "1-1"), made("lib", "1-1"), made("lib", "2-1")}},
+			made: [][]made.RPM{{plain("app", "1-1"), plain("lib", "1-1"), plain("lib", "2-1")}},
 			lists: []string{module{"app", "1", 1, platform + ", lib: []", []string{"app-0:1-1.x86_64"},
 				""}.String() + defaultOf("lib", "1") + module{"lib", "1", 1, platform, []string{
 				"lib-0:1-1.x86_64"}, ""}.String() + module{"lib", "2", 1, platform, []string{
 				"lib-0:2-1.x86_64"}, ""}.String()},
 			enabled: []string{"app:1"}},
 		"two builds of one stream": {
-			made: [][]Made{{made("app", "1-1")}, {made("app", "1-2")}},
+			made: [][]made.RPM{{plain("app", "1-1")}, {plain("app", "1-2")}},
 			lists: []string{module{"app", "1", 1, platform, []string{"app-0:1-1.x86_64"}, ""}.String(),
 				module{"app", "1", 2, platform, []string{"app-0:1-2.x86_64"}, ""}.String()},
 			enabled: []string{"app:1"}},
 		"two versions of one stream": {
-			made: [][]Made{{made("app", "1-1"), made("app", "1-2")}},
+			made: [][]made.RPM{{plain("app", "1-1"), plain("app", "1-2")}},
 			lists: []string{module{"app", "1", 1, platform, []string{"app-0:1-1.x86_64"}, "a"}.String() +
 				module{"app", "1", 2, platform, []string{"app-0:1-2.x86_64"}, "a"}.String()},
 			enabled: []string{"app:1"}},
 		"two contexts of one version, of which one needs more": {
-			made: [][]Made{{made("app", "1-1"), made("app", "1-2"), made("lib", "1-1")}},
+			made: [][]made.RPM{{plain("app", "1-1"), plain("app", "1-2"), plain("lib", "1-1")}},
 			lists: []string{module{"app", "1", 1, platform, []string{"app-0:1-1.x86_64"}, "a"}.String() +
 				module{"app", "1", 1, platform + ", lib: [\"1\"]", []string{"app-0:1-2.x86_64"},
 					"b"}.String() + module{"lib", "1", 1, platform, []string{"lib-0:1-1.x86_64"},
 				"a"}.String()},
 			enabled: []string{"app:1"}},
 		"a newer version whose need nobody has": {
-			made: [][]Made{{made("app", "1-1"), made("app", "1-2")}},
+			made: [][]made.RPM{{plain("app", "1-1"), plain("app", "1-2")}},
 			lists: []string{module{"app", "1", 1, platform, []string{"app-0:1-1.x86_64"}, "a"}.String() +
 				module{"app", "1", 2, platform + ", gone: []", []string{"app-0:1-2.x86_64"}, "a"}.String()},
 			enabled: []string{"app:1"}},
 		"two contexts, of which one needs what nobody has": {
-			made: [][]Made{{made("app", "1-1"), made("app", "1-2")}},
+			made: [][]made.RPM{{plain("app", "1-1"), plain("app", "1-2")}},
 			lists: []string{module{"app", "1", 1, platform, []string{"app-0:1-1.x86_64"}, "a"}.String() +
 				module{"app", "1", 1, platform + ", gone: []", []string{"app-0:1-2.x86_64"}, "b"}.String()},
 			enabled: []string{"app:1"}},
 		"three builds in two contexts": {
-			made: [][]Made{{made("app", "1-1"), made("app", "1-2"), made("app", "1-3")}},
+			made: [][]made.RPM{{plain("app", "1-1"), plain("app", "1-2"), plain("app", "1-3")}},
 			lists: []string{module{"app", "1", 1, platform, []string{"app-0:1-1.x86_64"}, "a"}.String() +
 				module{"app", "1", 2, platform, []string{"app-0:1-2.x86_64"}, "a"}.String() + module{"app",
 				"1", 1, platform, []string{"app-0:1-3.x86_64"}, "b"}.String()},
 			enabled: []string{"app:1"}},
 		"a needed stream in two versions": {
-			made: [][]Made{{made("app", "1-1"), made("lib", "1-1"), made("lib", "1-2")}},
+			made: [][]made.RPM{{plain("app", "1-1"), plain("lib", "1-1"), plain("lib", "1-2")}},
 			lists: []string{module{"app", "1", 1, platform + ", lib: [\"1\"]", []string{"app-0:1-1.x86_64"},
 				"a"}.String() + module{"lib", "1", 1, platform, []string{"lib-0:1-1.x86_64"}, "a"}.String() +
 				module{"lib", "1", 2, platform, []string{"lib-0:1-2.x86_64"}, "a"}.String()},
 			enabled: []string{"app:1"}},
 		"any stream of a module that has no default": {
-			made: [][]Made{{made("app", "1-1"), made("lib", "1-1"), made("lib", "2-2")}},
+			made: [][]made.RPM{{plain("app", "1-1"), plain("lib", "1-1"), plain("lib", "2-2")}},
 			lists: []string{module{"app", "1", 1, platform + ", lib: []", []string{"app-0:1-1.x86_64"},
 				"a"}.String() + module{"lib", "1", 7, platform, []string{"lib-0:1-1.x86_64"}, "a"}.String() +
 				module{"lib", "2", 2, platform, []string{"lib-0:2-2.x86_64"}, "a"}.String()},
@@ -277,7 +279,7 @@ func randomModules(r *rand.Rand) (m modular) {
 		}
 	}
 	for n := range 3 {
-		var all []Made
+		var all []made.RPM
 		var list strings.Builder
 		for i, name := range modules {
 			for _, stream := range streams {
@@ -296,16 +298,16 @@ func randomModules(r *rand.Rand) (m modular) {
 					needs += ", gone: []"
 				}
 				version := r.Intn(50) + 1
-				p := made(name, fmt.Sprintf("%s.%d-1", stream, version))
+				p := plain(name, fmt.Sprintf("%s.%d-1", stream, version))
 				all = append(all, p)
 				list.WriteString(module{name, stream, version, needs, []string{p.Name + "-0:" + p.Version +
 					".x86_64"}, ""}.String())
 			}
 			if r.Intn(3) == 0 {
-				all = append(all, made(name, fmt.Sprintf("9.%d-1", r.Intn(9))))
+				all = append(all, plain(name, fmt.Sprintf("9.%d-1", r.Intn(9))))
 			}
 		}
-		all = append(all, made("loose", fmt.Sprintf("%d-1", r.Intn(9)), modules[r.Intn(len(modules))]))
+		all = append(all, plain("loose", fmt.Sprintf("%d-1", r.Intn(9)), modules[r.Intn(len(modules))]))
 		m.made, m.lists = append(m.made, all), append(m.lists, list.String())
 	}
 	m.lists[0] += defaults

@@ -2,19 +2,19 @@ package rpm
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
 	"io"
-	"maps"
 	"regexp"
-	"slices"
 	"strings"
 	"time"
 
 	"go.yaml.in/yaml/v3"
 
 	"stockade/core/archive"
+	"stockade/core/archive/rpm/header"
 )
 
 const (
@@ -131,7 +131,7 @@ func (f Family) Write(w archive.Writing) error {
 				return err
 			}
 			defer file.Close()
-			o, err := Open(file)
+			o, err := header.Open(file)
 			if err != nil {
 				return err
 			}
@@ -236,7 +236,7 @@ func concerning(plain io.Reader, chosen map[string]bool) ([]byte, int, error) {
 		concerns := false
 		text, err := rewriteXML(raw, places, func(path []string, x *node) {
 			if x.name == "package" {
-				key := x.attr("name") + "-" + first(x.attr("epoch"), "0") + ":" + x.attr("version") + "-" +
+				key := x.attr("name") + "-" + cmp.Or(x.attr("epoch"), "0") + ":" + x.attr("version") + "-" +
 					x.attr("release") + "." + x.attr("arch")
 				concerns = concerns || chosen[key]
 			}
@@ -316,105 +316,4 @@ func rewriteXML(raw []byte, places *placed, open func(path []string, n *node),
 		return nil
 	})
 	return b.String(), err
-}
-
-// Repository is a made-up upstream repository; the demonstration and the tests
-// publish with it.
-type Repository struct {
-	Name        string // <repo> of its root
-	CPE, Distro string
-	Date        time.Time
-	Packages    []Made
-	Updates     string // <update> elements
-	Groups      string // a whole comps document
-	Modules     string // documents of module streams
-	Packing     string // of its lists; gz if empty
-	Unsigned    bool   // its packages are not signed themselves
-	// Files are further packages, as they are, by the name of their file.
-	Files map[string][]byte
-	// Built keeps packages that were built before, as owners do not sign twice; nil: none.
-	Built         map[string][]byte
-	AmendPackages func(m Made, file []byte) []byte
-	Amend         func(kind string, text []byte) []byte // changes a list before it is signed for
-}
-
-// Publish builds the packages, writes lists and root, and gives all files by
-// their path relative to the base.
-func (r Repository) Publish(sign archive.SigningKey) (map[string][]byte, error) {
-	out := map[string][]byte{}
-	var l packageLists
-	add := func(name, base string, file []byte) error {
-		o, err := Open(bytes.NewReader(file))
-		if err != nil {
-			return err
-		}
-		d := Description{
-			File:   o,
-			Base:   base,
-			Path:   "Packages/" + name[:1] + "/" + name,
-			SHA256: sumOf(sha256.New(), file),
-			Size:   int64(len(file)),
-		}
-		out[d.Path] = file
-		l.add(d.Primary(), d)
-		return nil
-	}
-	for _, m := range r.Packages {
-		by := sign
-		if r.Unsigned {
-			by = nil
-		}
-		m.Time = max(m.Time, 1_700_000_000)
-		file, err := r.build(m, by)
-		if err != nil {
-			return nil, err
-		}
-		if r.AmendPackages != nil {
-			file = r.AmendPackages(m, file)
-		}
-		if err := add(m.FileName(), m.Base, file); err != nil {
-			return nil, err
-		}
-	}
-	for _, name := range slices.Sorted(maps.Keys(r.Files)) {
-		if err := add(name, "", r.Files[name]); err != nil {
-			return nil, err
-		}
-	}
-	lists := l.lists()
-	if r.Updates != "" {
-		lists = append(lists, list{"updateinfo", "xml", []byte(xmlHead + "<updates>\n" + r.Updates +
-			"</updates>\n")})
-	}
-	if r.Groups != "" {
-		lists = append(lists, list{"group", "xml", []byte(r.Groups)})
-	}
-	if r.Modules != "" {
-		lists = append(lists, list{"modules", "yaml", []byte(r.Modules)})
-	}
-	if r.Amend != nil {
-		for i := range lists {
-			lists[i].text = r.Amend(lists[i].kind, lists[i].text)
-		}
-	}
-	w := root{revision: fmt.Sprint(r.Date.Unix()), repo: r.Name, cpeid: r.CPE, distro: r.Distro, time: r.Date,
-		packing: first(r.Packing, "gz"), sign: sign,
-		put: func(p string, data []byte) error { out[p] = data; return nil }}
-	return out, w.write(lists)
-}
-
-func (r Repository) build(m Made, by archive.SigningKey) ([]byte, error) {
-	plain, err := m.Build(nil)
-	if err != nil || by == nil {
-		return plain, err
-	}
-	key := sumOf(sha256.New(), plain)
-	if have := r.Built[key]; have != nil {
-		return have, nil
-	}
-	file, err := m.Build(by)
-	if err == nil && r.Built != nil {
-		r.Built[key] = file
-	}
-	return file, err
 }
