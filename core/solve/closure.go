@@ -2,6 +2,7 @@ package solve
 
 import (
 	"slices"
+	"strings"
 
 	"stockade/core/archive"
 	"stockade/core/definition"
@@ -34,8 +35,9 @@ type selector struct {
 	pinned   map[string]string
 	hidden   map[*archive.Package]bool
 	nodes    map[*archive.Package]*node
-	meetings map[string]*meeting
-	key      []byte // memory of the last key
+	meetings map[meetingKey]*meeting
+	question *question // what the solver knows; nil: it was not asked
+	lacking  []lacking // needs under conditions that nothing meets
 }
 
 func (s *selector) take(o offer, wanted bool, reason string) bool {
@@ -121,6 +123,7 @@ type step struct {
 	*node
 	up    *step
 	depth int
+	under clause // the condition under which it is needed; nil: none
 }
 
 // waiting is a clause whose conditions do not hold yet.
@@ -169,7 +172,7 @@ func (s *selector) close(roots []offer, with string) {
 			if len(p) == 0 || !s.applies(w.clause) {
 				return false
 			}
-			c.follow(w.at, p, true)
+			c.follow(w.at, p, w.clause, true)
 			return true
 		})
 		if c.soft() {
@@ -188,12 +191,12 @@ func (c *closing) visit(at *step) {
 			c.conditional = append(c.conditional, waiting{at, x})
 			continue
 		}
-		c.follow(at, x, true)
+		c.follow(at, x, nil, true)
 	}
 	soft := func(all []clause) {
 		for _, x := range all {
 			if c.applies(x) {
-				c.follow(at, x.positive(), false)
+				c.follow(at, x.positive(), nil, false)
 			}
 		}
 	}
@@ -205,17 +208,12 @@ func (c *closing) visit(at *step) {
 	}
 }
 
-// follow takes what meets a clause of a package.
-func (c *closing) follow(at *step, x clause, hard bool) {
+// follow takes what meets a clause of a package; under is the whole of it where it had conditions.
+func (c *closing) follow(at *step, x, under clause, hard bool) {
 	pick := c.pick(x, !hard)
 	if pick == nil {
 		if hard && c.err == nil {
-			var chain []string
-			for up := at; up != nil; up = up.up {
-				chain = append(chain, up.Name)
-			}
-			slices.Reverse(chain)
-			c.missing(at.offer, x, chain)
+			c.missing(at, x, under)
 		}
 		return
 	}
@@ -223,7 +221,7 @@ func (c *closing) follow(at *step, x clause, hard bool) {
 		return // only proved, not taken
 	}
 	c.take(pick.offer, false, at.Name)
-	c.queue = append(c.queue, &step{node: pick, up: at, depth: at.depth + 1})
+	c.queue = append(c.queue, &step{node: pick, up: at, depth: at.depth + 1, under: under})
 }
 
 // present tells whether something that is taken meets a relation.
@@ -303,28 +301,52 @@ func (s *selector) pick(c clause, soft bool) *node {
 	return first
 }
 
-func (s *selector) missing(needer offer, c clause, chain []string) {
-	written := c.written()
-	key := needer.Name + "\x00" + needer.Version + "\x00" + written.String() + "\x00" +
-		s.arch + "\x00" + s.view.Name
-	if s.told[key] {
-		return
-	}
-	s.told[key] = true
-	m := Missing{
-		Needer: needer.Package,
-		Source: needer.source,
+// lacking is a need that nothing meets, and that is there only under conditions: whether it is
+// one is known when the rest is proved.
+type lacking struct {
+	Missing
+	root  *node    // at the beginning of the chain
+	under []clause // the conditions
+}
+
+// missing notes that nothing meets a clause of a package.
+func (s *selector) missing(at *step, c, under clause) {
+	l := lacking{Missing: Missing{
+		Needer: at.Package,
+		Source: at.source,
 		View:   s.view.Name,
 		Arch:   s.arch,
-		Clause: written,
-		Chain:  chain,
+		Clause: c.written(),
+	}}
+	if under != nil {
+		l.under = append(l.under, under)
 	}
-	for _, l := range c {
-		for _, o := range l.all {
-			if s.excepted(o) && !slices.Contains(m.Excepted, o.Name) {
-				m.Excepted = append(m.Excepted, o.Name)
+	for up := at; up != nil; up = up.up {
+		l.Chain, l.root = append(l.Chain, up.Name), up.node
+		if up.under != nil {
+			l.under = append(l.under, up.under)
+		}
+	}
+	slices.Reverse(l.Chain)
+	for _, x := range c {
+		for _, o := range x.all {
+			if s.excepted(o) && !slices.Contains(l.Excepted, o.Name) {
+				l.Excepted = append(l.Excepted, o.Name)
 			}
 		}
 	}
-	s.out.Missing = append(s.out.Missing, m)
+	if len(l.under) > 0 {
+		s.lacking = append(s.lacking, l)
+		return
+	}
+	s.tellMissing(l.Missing)
+}
+
+// tellMissing tells of a need that nothing meets, once.
+func (s *selector) tellMissing(m Missing) {
+	key := strings.Join([]string{m.Needer.Name, m.Needer.Version, m.Clause.String(), m.Arch, m.View}, "\x00")
+	if !s.told[key] {
+		s.told[key] = true
+		s.out.Missing = append(s.out.Missing, m)
+	}
 }

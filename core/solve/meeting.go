@@ -13,9 +13,9 @@ import (
 // meeting is one relation on one architecture with what could meet it. A
 // relation that many packages have is worked out once.
 type meeting struct {
-	relation archive.Relation // as it was written, without its Not
-	all      []offer          // what could meet it, best first
-	usable   []offer          // of these, what is not excepted
+	relation *relation
+	all      []offer // what could meet it, best first
+	usable   []offer // of these, what is not excepted
 
 	settled bool // its candidates were looked at; see selector.settle
 	live    int  // how many usable ones can be supported as far as is known
@@ -35,7 +35,7 @@ type clause []literal
 func (c clause) written() archive.Clause {
 	out := make(archive.Clause, len(c))
 	for i, l := range c {
-		out[i] = l.relation
+		out[i] = l.relation.Relation
 		out[i].Not = l.not
 	}
 	return out
@@ -102,42 +102,25 @@ func (b *budget) spend(n int) bool {
 	return b.err == nil
 }
 
+// meetingKey is a relation and where it is looked for.
+type meetingKey struct {
+	*relation
+	place
+}
+
 // meetingOf gives the one meeting of a relation.
-func (s *selector) meetingOf(r archive.Relation, at place) *meeting {
-	r.Not = false
-	s.key = append(appendKey(s.key[:0], r), at.within...)
-	if at.conflict {
-		s.key = append(s.key, '!')
-	}
-	if m, ok := s.meetings[string(s.key)]; ok {
+func (s *selector) meetingOf(r *relation, at place) *meeting {
+	key := meetingKey{r, at}
+	if m, ok := s.meetings[key]; ok {
 		return m
 	}
-	m := &meeting{relation: r, all: s.candidates(r, at.within, s.fits(r, at), s.spend)}
+	m := &meeting{relation: r, all: s.candidates(r, at.within, s.fits(r.Relation, at), s.spend)}
 	m.usable = m.all
 	if slices.ContainsFunc(m.all, s.excepted) {
 		m.usable = slices.DeleteFunc(slices.Clone(m.all), s.excepted)
 	}
-	s.meetings[string(s.key)] = m
+	s.meetings[key] = m
 	return m
-}
-
-// appendKey writes all of a relation that decides what meets it.
-func appendKey(to []byte, r archive.Relation) []byte {
-	flags := byte('0')
-	if r.Not {
-		flags |= 1
-	}
-	if r.Real {
-		flags |= 2
-	}
-	to = append(to, flags)
-	for _, part := range []string{r.Name, r.Qualifier, string(r.Op), r.Version} {
-		to = append(append(to, part...), 0)
-	}
-	for _, a := range r.Also {
-		to = append(appendKey(append(to, '('), a), ')')
-	}
-	return to
 }
 
 // node gives the one node of a package.
@@ -147,41 +130,38 @@ func (s *selector) node(o offer) *node {
 	}
 	n := &node{offer: o}
 	s.nodes[o.Package] = n
-	if o.Needs == nil {
-		return n
-	}
-	rel, err := o.Needs.Relations()
-	if err != nil {
+	asks := s.needsOf(o.Package)
+	if asks.err != nil {
 		n.damaged, n.state = true, unsupported
 		if key := "damaged\x00" + o.Name + "\x00" + o.Version + "\x00" + o.Arch; !s.told[key] {
 			s.told[key] = true
-			s.out.Damaged = append(s.out.Damaged, err)
+			s.out.Damaged = append(s.out.Damaged, asks.err)
 		}
 		return n
 	}
-	n.requires, n.recommends, n.suggests = s.clauses(rel.Requires, o), s.clauses(rel.Recommends, o),
-		s.clauses(rel.Suggests, o)
-	for _, r := range rel.Conflicts {
-		n.conflicts = append(n.conflicts, s.meetingOf(r, s.placeOf(o, r, true)))
+	n.requires, n.recommends, n.suggests = s.clauses(asks.requires, o), s.clauses(asks.recommends, o),
+		s.clauses(asks.suggests, o)
+	for _, r := range asks.conflicts {
+		n.conflicts = append(n.conflicts, s.meetingOf(r, s.placeOf(o, r.Relation, true)))
 	}
-	for _, all := range rel.Supplements {
+	for _, all := range asks.supplements {
 		n.supplements = append(n.supplements, s.clauses(all, o))
 	}
-	for _, all := range rel.Enhances {
+	for _, all := range asks.enhances {
 		n.enhances = append(n.enhances, s.clauses(all, o))
 	}
 	return n
 }
 
-func (s *selector) clauses(all []archive.Clause, o offer) []clause {
+func (s *selector) clauses(all [][]term, o offer) []clause {
 	if len(all) == 0 {
 		return nil
 	}
 	out := make([]clause, len(all))
 	for i, c := range all {
 		out[i] = make(clause, len(c))
-		for k, r := range c {
-			out[i][k] = literal{s.meetingOf(r, s.placeOf(o, r, false)), r.Not}
+		for k, t := range c {
+			out[i][k] = literal{s.meetingOf(t.relation, s.placeOf(o, t.Relation, false)), t.not}
 		}
 	}
 	return out
@@ -191,50 +171,44 @@ func (s *selector) clauses(all []archive.Clause, o offer) []clause {
 // it is for.
 type offersOf struct{ real, provided []offer }
 
-// offers works it out, once for all views and architectures. Nil: spend said no.
-func (u *Universe) offers(r archive.Relation, spend func(int) bool) *offersOf {
-	r.Not = false
-	u.key = appendKey(u.key[:0], r)
-	if have, ok := u.met[string(u.key)]; ok {
-		return have
+// offersOf works it out, once for all views and architectures. Nil: spend said no.
+func (u *Universe) offersOf(r *relation, spend func(int) bool) *offersOf {
+	if r.offers != nil && r.as == u.state {
+		return r.offers
 	}
-	key := string(u.key)
-	if !spend(len(u.byName[r.Name]) + len(u.virtual[r.Name])) {
+	if !spend(len(r.name.real) + len(r.name.provided)) {
 		return nil
 	}
 	further := len(r.Also) // of which each is looked for among all that a package provides
 	out := &offersOf{}
-	for _, o := range u.byName[r.Name] {
+	for _, o := range r.name.real {
 		if !spend(further * len(o.Provides)) {
 			return nil
 		}
-		if u.isIn(o, r) {
+		if u.isIn(o, r.Relation) {
 			out.real = append(out.real, o)
 		}
 	}
-	for _, v := range u.virtual[r.Name] {
+	for _, v := range r.name.provided {
 		if !spend(further * len(v.Provides)) {
 			return nil
 		}
 		twice := len(out.provided) > 0 && out.provided[len(out.provided)-1].Package == v.Package ||
-			v.Name == r.Name && u.isIn(v.offer, r)
-		if !twice && u.family.Meets(v.Package, v.at, r) {
+			v.Name == r.Name && u.isIn(v.offer, r.Relation)
+		if !twice && u.family.Meets(v.Package, v.at, r.Relation) {
 			out.provided = append(out.provided, v.offer)
 		}
 	}
-	if u.met == nil {
-		u.met = map[string]*offersOf{}
-	}
-	u.met[key] = out
+	r.offers, r.as = out, u.state
 	return out
 }
 
 // candidates gives what could meet a relation for one architecture, of what fits:
 // by priority of the source, real names before provided ones, newest first. spend is told
 // what it costs; when it says no, the answer is not whole and must not be used.
-func (u *Universe) candidates(r archive.Relation, arch string, fits func(offer) bool,
+func (u *Universe) candidates(r *relation, arch string, fits func(offer) bool,
 	spend func(int) bool) []offer {
-	whole := u.offers(r, spend)
+	whole := u.offersOf(r, spend)
 	if whole == nil || !spend(len(whole.real)+len(whole.provided)) {
 		return nil
 	}

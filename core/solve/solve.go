@@ -52,21 +52,22 @@ type identity struct {
 
 // Universe is all packages of one family that a mirror may take from.
 type Universe struct {
-	family   archive.Matching
-	sources  []Source
-	byName   map[string][]offer
-	virtual  map[string][]provision // by provided name
-	backward []offer                // those that recommend themselves
-	several  map[identity]bool      // what is in already, of names that stand more than a few times
-	count    int
-	met      map[string]*offersOf // by relation, as appendKey writes it; nil when packages were added since
-	key      []byte               // memory of the last key
+	family    archive.Matching
+	sources   []Source
+	names     map[string]*name
+	relations map[relationKey]*relation
+	needs     map[*archive.Package]*needs // of those that were looked at
+	backward  []offer                     // those that recommend themselves
+	several   map[identity]bool           // what is in already, of names that stand more than a few times
+	count     int
+	state     int    // grows with what is put in
+	key       []byte // memory of the last key
 }
 
 // NewUniverse makes an empty universe.
 func NewUniverse(family archive.Matching, sources []Source) *Universe {
-	return &Universe{family: family, sources: sources, byName: map[string][]offer{},
-		virtual: map[string][]provision{},
+	return &Universe{family: family, sources: sources, names: map[string]*name{},
+		relations: map[relationKey]*relation{}, needs: map[*archive.Package]*needs{},
 		several: map[identity]bool{}}
 }
 
@@ -76,12 +77,13 @@ func (u *Universe) Add(source int, p *archive.Package) {
 	if u.has(source, p) {
 		return
 	}
-	u.met = nil
-	o := offer{p, source}
-	u.byName[p.Name] = append(u.byName[p.Name], o)
+	u.state++
+	o, own := offer{p, source}, u.name(p.Name)
+	own.real = append(own.real, o)
 	for i, v := range p.Provides {
 		if u.counts(p, v) {
-			u.virtual[v.Name] = append(u.virtual[v.Name], provision{o, i})
+			n := u.name(v.Name)
+			n.provided = append(n.provided, provision{o, i})
 		}
 	}
 	if p.Backward {
@@ -103,7 +105,7 @@ func (u *Universe) has(source int, p *archive.Package) bool {
 	id := func(source int, p *archive.Package) identity {
 		return identity{source, p.Name, p.Version, p.Arch, p.SHA256, p.SHA512}
 	}
-	have, now := u.byName[p.Name], id(source, p)
+	have, now := u.called(p.Name), id(source, p)
 	if len(have) < few {
 		return slices.ContainsFunc(have, func(o offer) bool { return id(o.source, o.Package) == now })
 	}
@@ -127,8 +129,8 @@ func (u *Universe) UnmetPaths() map[string]bool {
 	if !ok {
 		return out
 	}
-	for _, offers := range u.byName {
-		for _, o := range offers {
+	for _, n := range u.names {
+		for _, o := range n.real {
 			if o.Needs == nil {
 				continue
 			}
@@ -138,7 +140,7 @@ func (u *Universe) UnmetPaths() map[string]bool {
 			}
 			for _, c := range r.Requires {
 				for _, x := range c {
-					if filed.NamesFile(x) && len(u.virtual[x.Name]) == 0 {
+					if filed.NamesFile(x) && (u.names[x.Name] == nil || len(u.names[x.Name].provided) == 0) {
 						out[x.Name] = true
 					}
 				}
@@ -152,8 +154,8 @@ func (u *Universe) UnmetPaths() map[string]bool {
 // them by.
 func (u *Universe) Sums(source int) map[string]*archive.Package {
 	out := map[string]*archive.Package{}
-	for _, offers := range u.byName {
-		for _, o := range offers {
+	for _, n := range u.names {
+		for _, o := range n.real {
 			if o.source == source {
 				out[o.SHA256+o.SHA512] = o.Package
 			}
@@ -164,12 +166,13 @@ func (u *Universe) Sums(source int) map[string]*archive.Package {
 
 // AddPath notes that a package of a source has a file.
 func (u *Universe) AddPath(source int, p *archive.Package, path string) {
-	if slices.ContainsFunc(u.virtual[path], func(v provision) bool { return v.Package == p }) {
+	n := u.name(path)
+	if slices.ContainsFunc(n.provided, func(v provision) bool { return v.Package == p }) {
 		return
 	}
-	u.met = nil
+	u.state++
 	p.Provides = append(p.Provides, archive.Provide{Name: path})
-	u.virtual[path] = append(u.virtual[path], provision{offer{p, source}, len(p.Provides) - 1})
+	n.provided = append(n.provided, provision{offer{p, source}, len(p.Provides) - 1})
 }
 
 // Want is one wish of a mirror.
@@ -354,8 +357,8 @@ func (s *selector) selectFor(wants []Want, matched []bool) {
 // takeUnseen takes what is hidden from machines where everything is wanted: a copy
 // of it all has it. Nothing is proved of it.
 func (s *selector) takeUnseen(w Want) {
-	for _, offers := range s.byName {
-		for _, o := range offers {
+	for _, n := range s.names {
+		for _, o := range n.real {
 			if o.source == w.Source && s.Universe.runs(o, s.arch) && !s.excepted(o) &&
 				!s.runs(o, s.arch) && s.take(o, true, w.As) {
 				s.unseen = append(s.unseen, o.Package)
@@ -369,7 +372,7 @@ func (s *selector) takeUnseen(w Want) {
 // are turned on beside it.
 func (s *selector) offered(w Want, name string) (out []offer) {
 	for _, a := range append([]string{s.arch}, s.view.Foreign...) {
-		for _, o := range s.byName[name] {
+		for _, o := range s.called(name) {
 			if (w.Source == AllSources || o.source == w.Source) && s.runs(o, a) && !s.excepted(o) &&
 				!slices.Contains(out, o) {
 				out = append(out, o)
@@ -389,9 +392,9 @@ func (s *selector) match(w Want) []offer {
 	u, arch := s.Universe, s.arch
 	var names []string
 	if isPattern(w.Relation.Name) {
-		for n := range u.byName {
-			if glob(w.Relation.Name, n) {
-				names = append(names, n)
+		for text, n := range u.names {
+			if len(n.real) > 0 && glob(w.Relation.Name, text) {
+				names = append(names, text)
 			}
 		}
 		sort.Strings(names)
@@ -456,7 +459,7 @@ func glob(pattern, name string) bool {
 
 func (u *Universe) explain(w Want) Unmatched {
 	out := Unmatched{Want: w}
-	for _, o := range u.byName[w.Relation.Name] {
+	for _, o := range u.called(w.Relation.Name) {
 		if (w.Source == AllSources || o.source == w.Source) &&
 			!slices.Contains(out.Offers, Offered{o.source, o.Version}) {
 			out.Offers = append(out.Offers, Offered{o.source, o.Version})
@@ -476,9 +479,12 @@ func (u *Universe) Near(name string) []string {
 		d    int
 	}
 	var best []scored
-	for n := range u.byName {
-		if d := far(name, n); d <= max(2, len(name)/4) || len(name) > 3 && strings.Contains(n, name) {
-			best = append(best, scored{n, d})
+	for text, n := range u.names {
+		if len(n.real) == 0 {
+			continue
+		}
+		if d := far(name, text); d <= max(2, len(name)/4) || len(name) > 3 && strings.Contains(text, name) {
+			best = append(best, scored{text, d})
 		}
 	}
 	slices.SortFunc(best, func(a, b scored) int {
@@ -524,7 +530,8 @@ func (u *Universe) Meets(c archive.Clause, arch string) (string, bool) {
 		if r.Not {
 			continue
 		}
-		if found := u.candidates(r, arch, func(o offer) bool { return u.runs(o, arch) }, func(int) bool {
+		runs := func(o offer) bool { return u.runs(o, arch) }
+		if found := u.candidates(u.relation(r), arch, runs, func(int) bool {
 			return true
 		}); len(found) > 0 {
 			return fmt.Sprintf("%s %s", found[0].Name, found[0].Version), true

@@ -74,7 +74,8 @@ type Surpassed struct {
 // begin turns to the machines of one view and architecture.
 func (s *selector) begin(v View, arch string) {
 	s.view, s.arch = v, arch
-	s.nodes, s.meetings = map[*archive.Package]*node{}, map[string]*meeting{}
+	s.nodes, s.meetings, s.question = map[*archive.Package]*node{}, map[meetingKey]*meeting{}, nil
+	s.lacking = nil
 	s.sees = make([]bool, len(s.sources))
 	for i := range s.sources {
 		s.sees[i] = v.Sources == nil || slices.Contains(v.Sources, i)
@@ -82,7 +83,7 @@ func (s *selector) begin(v View, arch string) {
 	s.hidden = map[*archive.Package]bool{}
 	s.pinned = map[string]string{}
 	for _, p := range v.Pins {
-		if slices.ContainsFunc(s.byName[p.Name], func(o offer) bool {
+		if slices.ContainsFunc(s.called(p.Name), func(o offer) bool {
 			return s.runs(o, arch) && s.isIn(o, p)
 		}) {
 			s.pinned[p.Name] = p.Version
@@ -135,7 +136,7 @@ func (s *selector) surpassed(meant map[string]bool) {
 	for _, name := range names {
 		have := taken[name]
 		var newer offer
-		for _, o := range s.byName[name] {
+		for _, o := range s.called(name) {
 			if !s.spend(1) {
 				return
 			}

@@ -315,7 +315,7 @@ func TestWhatMeetsARelationIsWorkedOutOnce(t *testing.T) {
 	if n := family.asked["lib"]; n != 2 {
 		t.Errorf("two packages of one name were asked %d times about one relation", n)
 	}
-	for _, o := range universe(t, sources, "lib 3 all").byName["lib"] {
+	for _, o := range universe(t, sources, "lib 3 all").called("lib") {
 		u.Add(0, o.Package) // what is new counts
 	}
 	if s, err = u.Select(t.Context(), wants, views, Limits{}); err != nil || !slices.ContainsFunc(s.Chosen,

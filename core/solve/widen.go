@@ -22,10 +22,15 @@ func (s *selector) widen(from int) {
 	before := s.budget
 	defer func() { s.budget = before }()
 	s.budget = newBudget(before.ctx, s.count)
-	q := s.question(s.around(func(offer) bool { return true }, roots...))
+	q := s.questionOf(s.around(func(offer) bool { return true }, roots...))
 	if s.err != nil {
 		before.err = before.ctx.Err()
-		s.nodes, s.meetings = map[*archive.Package]*node{}, map[string]*meeting{} // some are not whole
+		s.nodes, s.meetings = map[*archive.Package]*node{}, map[meetingKey]*meeting{} // some are not whole
+		s.question = nil
+		for _, l := range s.lacking {
+			s.tellMissing(l.Missing)
+		}
+		s.lacking = nil
 		s.out.Conflicts = s.out.Conflicts[:from]
 		for _, n := range roots {
 			s.undecided(n, "from what was taken it cannot, and a search among all that could be would "+
@@ -37,7 +42,7 @@ func (s *selector) widen(from int) {
 	until := time.Now().Add(s.limits.all(len(q.installed)))
 	for i, n := range roots {
 		limit := min(s.limits.each(), time.Until(until))
-		switch q.search(s.ctx, []z.Lit{q.installed[n]}, limit) {
+		switch q.installs([]z.Lit{q.installed[n]}, limit) {
 		case yes:
 			s.takeFound(q, n)
 		case no:
@@ -48,6 +53,65 @@ func (s *selector) widen(from int) {
 		}
 	}
 	before.err = before.ctx.Err()
+}
+
+// tellLacking tells what is missing under conditions. They were followed as if there was no other
+// way: where the package at the beginning of the chain was proved there was one, unless what
+// brings the condition about is wanted too and the two do not go together.
+func (s *selector) tellLacking(wanted map[*node]bool, conflicts []Conflict, undecided []Undecided) {
+	open := map[*archive.Package]bool{}
+	for _, c := range conflicts {
+		open[c.Wanted] = true
+	}
+	for _, u := range undecided {
+		open[u.Wanted] = true
+	}
+	before := s.budget
+	defer func() { s.budget = before }()
+	s.budget = newBudget(before.ctx, s.count)
+	until := time.Now().Add(s.limits.all(len(s.lacking)))
+	for _, l := range s.lacking {
+		if open[l.root.Package] || l.root.state != supported || !s.goTogether(l, wanted, time.Until(until)) {
+			s.tellMissing(l.Missing)
+		}
+	}
+	before.err = before.ctx.Err()
+}
+
+// goTogether tells whether the package at the beginning of a chain can be installed beside the
+// wanted ones that bring about what the chain asks for. What was found is taken.
+func (s *selector) goTogether(l lacking, wanted map[*node]bool, left time.Duration) bool {
+	together := []*node{l.root}
+	for _, c := range l.under {
+		for _, x := range c {
+			for _, o := range x.usable {
+				if n := s.nodes[o.Package]; x.not && n != nil && wanted[n] && !slices.Contains(together, n) {
+					together = append(together, n)
+				}
+			}
+		}
+	}
+	if len(together) == 1 {
+		return true
+	}
+	if s.err != nil {
+		return false
+	}
+	q := s.questionOf(s.around(func(offer) bool { return true }, together...))
+	if s.err != nil {
+		return false // it is not whole
+	}
+	var lits []z.Lit
+	for _, n := range together {
+		lits = append(lits, q.installed[n])
+	}
+	if q.installs(lits, min(s.limits.each(), left)) != yes {
+		return false
+	}
+	for _, n := range together {
+		s.takeFound(q, n)
+	}
+	return true
 }
 
 // takeFound takes what the answer has for one package: of what meets each need,
