@@ -160,92 +160,106 @@ func (r *reader) value(n *yaml.Node, v reflect.Value, path string, depth int) {
 		return
 	}
 	r.set.Places[path] = r.place(n)
-	wrong := func(what string) {
-		r.add("define.bad-value", r.place(n), "%s should be %s, and is %s", last(path), what, shape(n))
-	}
 	if n.Kind == yaml.ScalarNode && n.Tag == "!!null" {
 		return // an empty value is a field left out
 	}
 	switch v.Kind() {
 	case reflect.Struct:
-		if v.Type() == wantType && n.Kind == yaml.ScalarNode {
-			if n.Value != "everything" {
-				r.add("define.bad-value", r.place(n),
-					"want is %q, and should be everything or a choice such as {packages: [sluicectl]}",
-					n.Value)
-			}
-			v.Set(reflect.ValueOf(Want{Everything: true}))
-			return
-		}
-		if v.Type() == fromType && n.Kind == yaml.ScalarNode && n.Tag == "!!str" {
-			v.Set(reflect.ValueOf(From{Source: n.Value}))
-			r.set.Places[path+".source"] = r.place(n)
-			return
-		}
-		if n.Kind != yaml.MappingNode {
-			wrong("a mapping of fields")
-			return
-		}
-		r.fields(n, v, path, depth)
+		r.structure(n, v, path, depth)
 	case reflect.Map:
-		if n.Kind != yaml.MappingNode {
-			wrong("a mapping from names")
-			return
-		}
-		m := reflect.MakeMap(v.Type())
-		r.pairs(n, path, func(key, val *yaml.Node) {
-			if !namePattern.MatchString(key.Value) {
-				r.add("define.bad-value", r.place(key), "the name %q does not fit", key.Value).WayOut =
-					"a name has small letters, digits, dots and dashes, begins with a letter or digit, " +
-						"and is at most 63 long"
-				return
-			}
-			if val.Kind == yaml.ScalarNode && val.Tag == "!!null" {
-				r.add("define.missing-field", r.place(key), "%s says nothing: fields belong below it",
-					strings.TrimPrefix(path+"."+key.Value, "."))
-				return
-			}
-			e := reflect.New(v.Type().Elem()).Elem()
-			r.value(val, e, path+"."+key.Value, depth+1)
-			r.set.Places[strings.TrimPrefix(path+"."+key.Value, ".")] = r.place(key)
-			m.SetMapIndex(reflect.ValueOf(key.Value), e)
-		})
-		v.Set(m)
+		r.named(n, v, path, depth)
 	case reflect.Slice:
-		if n.Kind != yaml.SequenceNode {
-			wrong("a list")
-			return
-		}
-		out := reflect.MakeSlice(v.Type(), 0, len(n.Content))
-		for i, c := range n.Content {
-			e := reflect.New(v.Type().Elem()).Elem()
-			r.value(c, e, path+"."+strconv.Itoa(i), depth+1)
-			out = reflect.Append(out, e)
-		}
-		v.Set(out)
+		r.list(n, v, path, depth)
 	case reflect.String:
 		if n.Kind != yaml.ScalarNode || n.Tag == "!!bool" {
-			wrong("text")
+			r.wrong(n, path, "text")
 			return
 		}
 		v.SetString(n.Value)
 	case reflect.Int:
 		i, err := strconv.Atoi(n.Value)
 		if n.Kind != yaml.ScalarNode || err != nil {
-			wrong("a whole number")
+			r.wrong(n, path, "a whole number")
 			return
 		}
 		v.SetInt(int64(i))
 	case reflect.Bool:
 		var b bool
 		if n.Kind != yaml.ScalarNode || n.Decode(&b) != nil {
-			wrong("true or false")
+			r.wrong(n, path, "true or false")
 			return
 		}
 		v.SetBool(b)
 	}
 }
 
+// wrong tells that something else belongs there.
+func (r *reader) wrong(n *yaml.Node, path, what string) {
+	r.add("define.bad-value", r.place(n), "%s should be %s, and is %s", last(path), what, shape(n))
+}
+
+// structure decodes a mapping of fields, and the two things that a single word can say.
+func (r *reader) structure(n *yaml.Node, v reflect.Value, path string, depth int) {
+	switch {
+	case v.Type() == wantType && n.Kind == yaml.ScalarNode:
+		if n.Value != "everything" {
+			r.add("define.bad-value", r.place(n),
+				"want is %q, and should be everything or a choice such as {packages: [sluicectl]}", n.Value)
+		}
+		v.Set(reflect.ValueOf(Want{Everything: true}))
+	case v.Type() == fromType && n.Kind == yaml.ScalarNode && n.Tag == "!!str":
+		v.Set(reflect.ValueOf(From{Source: n.Value}))
+		r.set.Places[path+".source"] = r.place(n)
+	case n.Kind != yaml.MappingNode:
+		r.wrong(n, path, "a mapping of fields")
+	default:
+		r.fields(n, v, path, depth)
+	}
+}
+
+// named decodes a mapping from names.
+func (r *reader) named(n *yaml.Node, v reflect.Value, path string, depth int) {
+	if n.Kind != yaml.MappingNode {
+		r.wrong(n, path, "a mapping from names")
+		return
+	}
+	m := reflect.MakeMap(v.Type())
+	r.pairs(n, path, func(key, val *yaml.Node) {
+		sub := path + "." + key.Value
+		shown := strings.TrimPrefix(sub, ".")
+		switch {
+		case !namePattern.MatchString(key.Value):
+			r.add("define.bad-value", r.place(key), "the name %q does not fit", key.Value).WayOut =
+				"a name has small letters, digits, dots and dashes, begins with a letter or digit, " +
+					"and is at most 63 long"
+		case val.Kind == yaml.ScalarNode && val.Tag == "!!null":
+			r.add("define.missing-field", r.place(key), "%s says nothing: fields belong below it", shown)
+		default:
+			e := reflect.New(v.Type().Elem()).Elem()
+			r.value(val, e, sub, depth+1)
+			r.set.Places[shown] = r.place(key)
+			m.SetMapIndex(reflect.ValueOf(key.Value), e)
+		}
+	})
+	v.Set(m)
+}
+
+// list decodes a sequence.
+func (r *reader) list(n *yaml.Node, v reflect.Value, path string, depth int) {
+	if n.Kind != yaml.SequenceNode {
+		r.wrong(n, path, "a list")
+		return
+	}
+	out := reflect.MakeSlice(v.Type(), 0, len(n.Content))
+	for i, c := range n.Content {
+		e := reflect.New(v.Type().Elem()).Elem()
+		r.value(c, e, path+"."+strconv.Itoa(i), depth+1)
+		out = reflect.Append(out, e)
+	}
+	v.Set(out)
+}
+
+// fields decodes those of a mapping, and tells which are not known and which lack.
 func (r *reader) fields(n *yaml.Node, v reflect.Value, path string, depth int) {
 	known := map[string]int{}
 	var names []string
@@ -259,13 +273,7 @@ func (r *reader) fields(n *yaml.Node, v reflect.Value, path string, depth int) {
 	r.pairs(n, path, func(key, val *yaml.Node) {
 		i, ok := known[key.Value]
 		if !ok {
-			f := r.add("define.unknown-field", r.place(key), "there is no field %q in %s", key.Value,
-				last(path))
-			if near := Nearest(key.Value, names); near != "" {
-				f.WayOut = fmt.Sprintf("perhaps %q is meant", near)
-			} else {
-				f.WayOut = "the fields are " + strings.Join(names, ", ")
-			}
+			r.unknown(key, path, names)
 			return
 		}
 		given[key.Value] = val.Tag != "!!null"
@@ -277,17 +285,31 @@ func (r *reader) fields(n *yaml.Node, v reflect.Value, path string, depth int) {
 			r.bounds(val, field.Tag, v.Field(i), sub)
 		}
 	})
-	for name, i := range known {
-		if v.Type().Field(i).Tag.Get("need") == "yes" && !given[name] {
-			what, at := last(path), r.set.Place(path)
-			if path == "" {
-				at = r.place(n)
-			}
-			f := r.add("define.missing-field", at, "%s has no %s", what, name)
-			if name == "stockade" {
-				f.WayOut = "begin the document with \"stockade: 1\""
-			}
+	for _, name := range names {
+		if v.Type().Field(known[name]).Tag.Get("need") == "yes" && !given[name] {
+			r.missing(n, path, name)
 		}
+	}
+}
+
+// unknown tells of a field that there is none of, and which is meant.
+func (r *reader) unknown(key *yaml.Node, path string, names []string) {
+	f := r.add("define.unknown-field", r.place(key), "there is no field %q in %s", key.Value, last(path))
+	f.WayOut = "the fields are " + strings.Join(names, ", ")
+	if near := Nearest(key.Value, names); near != "" {
+		f.WayOut = fmt.Sprintf("perhaps %q is meant", near)
+	}
+}
+
+// missing tells of a field that has to be there.
+func (r *reader) missing(n *yaml.Node, path, name string) {
+	at := r.set.Place(path)
+	if path == "" {
+		at = r.place(n)
+	}
+	f := r.add("define.missing-field", at, "%s has no %s", last(path), name)
+	if name == "stockade" {
+		f.WayOut = "begin the document with \"stockade: 1\""
 	}
 }
 

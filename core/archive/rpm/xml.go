@@ -128,13 +128,7 @@ func (w *walker) characters(raw []byte) error {
 	if bytes.Contains(raw, []byte("]]>")) {
 		return malformed("XML that cannot be read: ]]> in a text")
 	}
-	at := &w.texts[len(w.path)-1]
-	if len(*at)+len(raw) > maxText {
-		return finding.New("content.too-large", "", "an XML text is longer than %d bytes", maxText)
-	}
-	var err error
-	*at, err = resolve(*at, raw, true)
-	return err
+	return w.text(raw, true)
 }
 
 // resolve appends text with its line ends made line feeds (XML 1.0 §2.11) and
@@ -158,106 +152,139 @@ func resolve(to, raw []byte, references bool) ([]byte, error) {
 		if raw[0] != '&' {
 			return to, malformed("XML that cannot be read: the character %#x", raw[0])
 		}
-		end := bytes.IndexByte(raw[:min(len(raw), 16)], ';')
-		if end < 0 {
-			return to, malformed("XML that cannot be read: a reference has no end")
+		var err error
+		if to, raw, err = reference(to, raw); err != nil {
+			return to, err
 		}
-		switch name := string(raw[1:end]); {
-		case name == "lt":
-			to = append(to, '<')
-		case name == "gt":
-			to = append(to, '>')
-		case name == "amp":
-			to = append(to, '&')
-		case name == "quot":
-			to = append(to, '"')
-		case name == "apos":
-			to = append(to, '\'')
-		case strings.HasPrefix(name, "#"):
-			digits, base := name[1:], 10
-			if strings.HasPrefix(digits, "x") {
-				digits, base = digits[1:], 16
-			}
-			n, err := strconv.ParseUint(digits, base, 32)
-			r := rune(n)
-			if err != nil || n > utf8.MaxRune || !utf8.ValidRune(r) || r < 0x20 && r != '\n' && r != '\t' &&
-				r != '\r' || r == 0xFFFE || r == 0xFFFF {
-				return to, malformed("XML that cannot be read: the reference %q", cut(name, 20))
-			}
-			to = utf8.AppendRune(to, r)
-		default:
-			return to, malformed("XML that cannot be read: the entity %q is not one of XML's own",
-				cut(name, 20))
-		}
-		raw = raw[end+1:]
 	}
 	return to, nil
+}
+
+// reference appends what the reference stands for that raw begins with (XML 1.0 §4.1, of
+// entities those of §4.6), and gives what is behind it.
+func reference(to, raw []byte) (longer, rest []byte, err error) {
+	end := bytes.IndexByte(raw[:min(len(raw), 16)], ';')
+	if end < 0 {
+		return to, raw, malformed("XML that cannot be read: a reference has no end")
+	}
+	name, rest := string(raw[1:end]), raw[end+1:]
+	if c, ok := entities[name]; ok {
+		return append(to, c), rest, nil
+	}
+	if !strings.HasPrefix(name, "#") {
+		return to, raw, malformed("XML that cannot be read: the entity %q is not one of XML's own",
+			cut(name, 20))
+	}
+	digits, base := name[1:], 10
+	if strings.HasPrefix(digits, "x") {
+		digits, base = digits[1:], 16
+	}
+	n, err := strconv.ParseUint(digits, base, 32)
+	if err != nil || n > utf8.MaxRune || !character(rune(n)) {
+		return to, raw, malformed("XML that cannot be read: the reference %q", cut(name, 20))
+	}
+	return utf8.AppendRune(to, rune(n)), rest, nil
+}
+
+var entities = map[string]byte{"lt": '<', "gt": '>', "amp": '&', "quot": '"', "apos": '\''}
+
+// character tells whether XML can have it (XML 1.0 §2.2).
+func character(r rune) bool {
+	blank := r == '\n' || r == '\t' || r == '\r'
+	return utf8.ValidRune(r) && (r >= 0x20 || blank) && r != 0xFFFE && r != 0xFFFF
 }
 
 // markup takes what begins with "<".
 func (w *walker) markup(open func([]string, *node) error, shut func([]string, []byte) error) error {
 	first := !w.begun
 	w.begun = true
-	skip := func(begin, end string) ([]byte, error) {
-		i := bytes.Index(w.rest[len(begin):], []byte(end))
-		if i < 0 {
-			return nil, malformed("XML that cannot be read: %s has no end", begin)
-		}
-		inside := w.rest[len(begin) : len(begin)+i]
-		w.rest = w.rest[len(begin)+i+len(end):]
-		return inside, nil
-	}
 	switch {
 	case bytes.HasPrefix(w.rest, []byte("<!--")):
-		inside, err := skip("<!--", "-->")
-		if err == nil && (bytes.Contains(inside, []byte("--")) || bytes.HasSuffix(inside, []byte("-"))) {
-			err = malformed("XML that cannot be read: a comment with two dashes in it")
-		}
-		return err
+		return w.comment()
 	case bytes.HasPrefix(w.rest, []byte("<![CDATA[")):
-		inside, err := skip("<![CDATA[", "]]>")
-		if err != nil {
-			return err
-		}
-		if len(w.path) == 0 {
-			return malformed("text outside the XML elements")
-		}
-		at := &w.texts[len(w.path)-1]
-		if len(*at)+len(inside) > maxText {
-			return finding.New("content.too-large", "", "an XML text is longer than %d bytes", maxText)
-		}
-		*at, err = resolve(*at, inside, false)
-		return err
+		return w.verbatim()
 	case bytes.HasPrefix(w.rest, []byte("<!")):
 		return malformed("the XML has a document type, which no index needs")
 	case bytes.HasPrefix(w.rest, []byte("<?")):
-		inside, err := skip("<?", "?>")
-		if err != nil {
-			return err
-		}
-		target, _ := takeName(inside)
-		if len(target) == 0 {
-			return malformed("XML that cannot be read: a <? that begins nothing")
-		}
-		if strings.EqualFold(string(target), "xml") {
-			if !first {
-				return malformed("XML that cannot be read: its declaration does not stand at the beginning")
-			}
-			return declaration(inside)
-		}
-		return nil
+		return w.instruction(first)
 	case bytes.HasPrefix(w.rest, []byte("</")):
-		inside, err := skip("</", ">")
-		if err != nil {
-			return err
-		}
-		name := bytes.TrimRight(inside, " \t\r\n")
-		if len(w.path) == 0 || string(name) != w.path[len(w.path)-1] {
-			return malformed("the XML element %q ends where it did not begin", cut(string(name), 60))
-		}
-		return w.end(shut)
+		return w.endTag(shut)
 	}
 	return w.start(open, shut)
+}
+
+// skip passes over what begins and ends so, and gives what is between.
+func (w *walker) skip(begin, end string) ([]byte, error) {
+	i := bytes.Index(w.rest[len(begin):], []byte(end))
+	if i < 0 {
+		return nil, malformed("XML that cannot be read: %s has no end", begin)
+	}
+	inside := w.rest[len(begin) : len(begin)+i]
+	w.rest = w.rest[len(begin)+i+len(end):]
+	return inside, nil
+}
+
+// comment passes over one (XML 1.0 §2.5).
+func (w *walker) comment() error {
+	inside, err := w.skip("<!--", "-->")
+	if err == nil && (bytes.Contains(inside, []byte("--")) || bytes.HasSuffix(inside, []byte("-"))) {
+		err = malformed("XML that cannot be read: a comment with two dashes in it")
+	}
+	return err
+}
+
+// verbatim takes a CDATA section (XML 1.0 §2.7) as text of the element around it.
+func (w *walker) verbatim() error {
+	inside, err := w.skip("<![CDATA[", "]]>")
+	if err != nil {
+		return err
+	}
+	if len(w.path) == 0 {
+		return malformed("text outside the XML elements")
+	}
+	return w.text(inside, false)
+}
+
+// text appends to that of the innermost element.
+func (w *walker) text(raw []byte, references bool) (err error) {
+	at := &w.texts[len(w.path)-1]
+	if len(*at)+len(raw) > maxText {
+		return finding.New("content.too-large", "", "an XML text is longer than %d bytes", maxText)
+	}
+	*at, err = resolve(*at, raw, references)
+	return err
+}
+
+// instruction passes over one (XML 1.0 §2.6), and reads the declaration (§2.8), which is
+// the first thing or nowhere.
+func (w *walker) instruction(first bool) error {
+	inside, err := w.skip("<?", "?>")
+	if err != nil {
+		return err
+	}
+	target, _ := takeName(inside)
+	switch {
+	case len(target) == 0:
+		return malformed("XML that cannot be read: a <? that begins nothing")
+	case !strings.EqualFold(string(target), "xml"):
+		return nil
+	case !first:
+		return malformed("XML that cannot be read: its declaration does not stand at the beginning")
+	}
+	return declaration(inside)
+}
+
+// endTag takes the end of the innermost element.
+func (w *walker) endTag(shut func([]string, []byte) error) error {
+	inside, err := w.skip("</", ">")
+	if err != nil {
+		return err
+	}
+	name := bytes.TrimRight(inside, " \t\r\n")
+	if len(w.path) == 0 || string(name) != w.path[len(w.path)-1] {
+		return malformed("the XML element %q ends where it did not begin", cut(string(name), 60))
+	}
+	return w.end(shut)
 }
 
 func declaration(inside []byte) error {
