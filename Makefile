@@ -12,7 +12,7 @@ SUDO    := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 FUZZTIME ?= 20s
 export CGO_ENABLED = 0
 
-.PHONY: build demo test lint race tools console documents bench fuzz shots clean
+.PHONY: build demo test lint race tools console documents bench fuzz mutate shots clean
 
 build: $(CONSOLE)
 	go build -trimpath -ldflags '$(STAMP)' -o bin/stockade ./cmd/stockade
@@ -66,6 +66,11 @@ bench:
 fuzz:
 	@set -e; for p in $$(go list ./core/...); do for f in $$(go test -list '^Fuzz' $$p | grep '^Fuzz' || true); do \
 	  echo "$$p $$f"; go test -run '^$$' -fuzz "^$$f$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 20x $$p; done; done
+
+# What of small changes to the code the tests notice: docs/testing.md.
+MUTATE ?= ./core/trust ./core/journal ./core/pool ./core/fetch
+mutate: $(CONSOLE)
+	go run ./internal/mutate $(MUTATEFLAGS) $(MUTATE)
 
 # Pictures of the console, and of the terminal, into docs/screenshots.
 shots: tools build

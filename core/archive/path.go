@@ -2,8 +2,9 @@ package archive
 
 import (
 	"path"
-	"stockade/core/finding"
 	"strings"
+
+	"stockade/core/finding"
 )
 
 // CheckPath refuses a path from outside that is not a plain relative path: no

@@ -6,7 +6,6 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
-	"stockade/core/archive/text"
 	"strconv"
 	"strings"
 	"time"
@@ -14,6 +13,7 @@ import (
 	"github.com/robfig/cron/v3"
 
 	"stockade/core/archive"
+	"stockade/core/archive/text"
 	"stockade/core/fetch"
 	"stockade/core/finding"
 	"stockade/core/trust"

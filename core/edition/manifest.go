@@ -6,11 +6,11 @@ import (
 	"fmt"
 	"io"
 	"sort"
-	"stockade/core/archive/text"
 	"strings"
 	"time"
 
 	"stockade/core/archive"
+	"stockade/core/archive/text"
 	"stockade/core/finding"
 )
 

@@ -14,6 +14,7 @@ import (
 	"crypto/ed25519"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -45,6 +46,8 @@ func (e Entry) Text() []byte {
 // Store is where entries, tree hashes and the checkpoint lie.
 type Store interface {
 	Size() (int64, error)
+	// ReadHashes gives hashes of the tree. ErrNoHash: one is not there, which makes the
+	// journal Broken; any other error is a fault of the store, which says nothing of it.
 	ReadHashes(indexes []int64) ([]tlog.Hash, error)
 	// Append stores all of it at once or nothing.
 	Append(text []byte, e Entry, first int64, hashes []tlog.Hash, checkpoint string) error
@@ -52,6 +55,9 @@ type Store interface {
 	// Each calls f for every entry from a number on, in their order.
 	Each(from int64, f func(number int64, text []byte) error) error
 }
+
+// ErrNoHash is what a Store gives for a hash that is not there.
+var ErrNoHash = errors.New("it is not there")
 
 // Head is a signed head of the journal: how many entries there were, and the
 // hash over all of them.
@@ -80,10 +86,8 @@ func (k Keys) Open(signed string) (Head, error) {
 	}
 	var h Head
 	var root string
-	if n, err := fmt.Sscanf(strings.TrimPrefix(opened.Text, origin+"\n"), "%d\n%s\n", &h.Size,
-		&root); n != 2 || err != nil {
-		return Head{}, &Broken{-1, "its head cannot be read"}
-	}
+	fmt.Sscanf(strings.TrimPrefix(opened.Text, origin+"\n"), "%d\n%s\n", &h.Size, &root)
+	// What was not read, or is written in another way, makes another text.
 	if h.Root, err = tlog.ParseHash(root); err != nil || opened.Text != checkpointText(h.Size, h.Root) {
 		return Head{}, &Broken{-1, "its head cannot be read"}
 	}
@@ -123,8 +127,11 @@ func stands(s Store, old, now Head) error {
 		return nil
 	}
 	root, err := tlog.TreeHash(old.Size, reader{s})
+	if errors.Is(err, ErrNoHash) {
+		return &Broken{-1, fmt.Sprintf("its hashes are not whole: %v", err)}
+	}
 	if err != nil {
-		return &Broken{-1, fmt.Sprintf("its hashes cannot be read: %v", err)}
+		return fmt.Errorf("read the journal: %w", err)
 	}
 	if root != old.Root {
 		return &Broken{-1, fmt.Sprintf("its first %d entries are not those that were signed", old.Size)}
@@ -158,28 +165,57 @@ func Continue(s Store, k Keys, from Head, visit func(Entry)) (Head, error) {
 	}
 	next := from.Size
 	err = s.Each(from.Size, func(n int64, text []byte) error {
-		var e Entry
-		if err := json.Unmarshal(text, &e); n != next || err != nil || e.Number != n {
-			return &Broken{next, fmt.Sprintf("entry %d is gone, or not readable", next)}
+		if n != next {
+			return gone(next)
 		}
-		hashes, err := tlog.StoredHashes(n, text, reader{s})
+		e, err := entry(n, text)
 		if err != nil {
-			return &Broken{n, fmt.Sprintf("the hashes before entry %d cannot be read: %v", n, err)}
+			return err
 		}
-		for i, h := range hashes {
-			stored, err := s.ReadHashes([]int64{tlog.StoredHashIndex(0, n) + int64(i)})
-			if err != nil || stored[0] != h {
-				return &Broken{n, fmt.Sprintf("entry %d was changed after it was written", n)}
-			}
+		if _, err := fits(s, n, text, reader{s}); err != nil {
+			return err
 		}
 		visit(e)
 		next++
 		return nil
 	})
 	if err == nil && next != now.Size {
-		err = &Broken{next, fmt.Sprintf("entry %d is gone", next)}
+		err = gone(next)
 	}
 	return now, err
+}
+
+func gone(n int64) error { return &Broken{n, fmt.Sprintf("entry %d is gone", n)} }
+
+// entry reads one as it is stored.
+func entry(n int64, text []byte) (e Entry, err error) {
+	if json.Unmarshal(text, &e) != nil || e.Number != n {
+		return e, &Broken{n, fmt.Sprintf("entry %d is not readable, or has another number inside", n)}
+	}
+	return e, nil
+}
+
+// fits works out what an entry adds to the tree of those before it, and compares that
+// with the hashes that are stored.
+func fits(s Store, n int64, text []byte, before tlog.HashReader) ([]tlog.Hash, error) {
+	hashes, err := tlog.StoredHashes(n, text, before)
+	if err != nil && !errors.Is(err, ErrNoHash) {
+		return nil, fmt.Errorf("read the journal: %w", err)
+	}
+	changed := &Broken{n, fmt.Sprintf("entry %d, or a hash of it, was changed after it was written", n)}
+	if err != nil {
+		return nil, changed
+	}
+	for i, h := range hashes {
+		stored, err := s.ReadHashes([]int64{tlog.StoredHashIndex(0, n) + int64(i)})
+		if err != nil && !errors.Is(err, ErrNoHash) {
+			return nil, fmt.Errorf("read the journal: %w", err)
+		}
+		if err != nil || stored[0] != h {
+			return hashes, changed
+		}
+	}
+	return hashes, nil
 }
 
 const origin = "stockade journal"
@@ -278,82 +314,106 @@ type Report struct {
 }
 
 // Verify recomputes the tree from the entries and compares it with the stored
-// hashes and with the signed checkpoint.
+// hashes and with the signed checkpoint. The error is a fault of the store: what is
+// wrong with the journal is in the report.
 func Verify(s Store, k Keys) (Report, error) {
-	r := Report{FirstBad: -1}
-	var tree []tlog.Hash
-	mem := tlog.HashReaderFunc(func(indexes []int64) ([]tlog.Hash, error) {
-		out := make([]tlog.Hash, len(indexes))
-		for i, x := range indexes {
-			if x >= int64(len(tree)) {
-				return nil, fmt.Errorf("hash %d is not there", x)
-			}
-			out[i] = tree[x]
-		}
-		return out, nil
-	})
-	bad := func(n int64, format string, args ...any) {
-		if r.Text == "" {
-			r.FirstBad, r.Text = n, fmt.Sprintf(format, args...)
-		}
+	v := verification{store: s, report: Report{FirstBad: -1}}
+	if err := s.Each(0, v.entry); err != nil {
+		return v.report, err
 	}
-	next := int64(0)
-	err := s.Each(0, func(n int64, text []byte) error {
-		if n != next {
-			bad(next, "entry %d is gone", next)
-			next = n
-			return nil
-		}
-		var e Entry
-		if err := json.Unmarshal(text, &e); err != nil || e.Number != n {
-			bad(n, "entry %d is not readable, or has another number inside", n)
-		}
-		if int64(len(tree)) == tlog.StoredHashIndex(0, n) {
-			hashes, err := tlog.StoredHashes(n, text, mem)
-			if err != nil {
-				return err
-			}
-			stored, err := s.ReadHashes([]int64{tlog.StoredHashIndex(0, n)})
-			if err != nil || stored[0] != hashes[0] {
-				bad(n, "entry %d was changed after it was written", n)
-			}
-			tree = append(tree, hashes...)
-		}
-		next = n + 1
-		return nil
-	})
-	if err != nil {
-		return r, err
-	}
-	r.Entries = next
+	v.report.Entries = v.next
 	signed, err := s.Checkpoint()
 	if err != nil {
-		return r, err
+		return v.report, err
 	}
-	if next == 0 && signed == "" {
+	if err := v.against(k, signed); err != nil {
+		return v.report, err
+	}
+	r := v.report
+	switch {
+	case r.Text != "":
+	case r.Entries == 0:
 		r.Holds, r.Text = true, "the journal is empty"
-		return r, nil
-	}
-	opened, err := note.Open([]byte(signed), note.VerifierList(k.verifier))
-	if err != nil {
-		bad(-1, "the checkpoint's signature does not hold")
-		return r, nil
-	}
-	r.Checkpoint = opened.Text
-	if r.Text == "" {
-		root, err := tlog.TreeHash(next, mem)
-		if err != nil || opened.Text != checkpointText(next, root) {
-			var have int64
-			fmt.Sscanf(strings.TrimPrefix(opened.Text, origin+"\n"), "%d", &have)
-			if have > next {
-				bad(next, "entries %d to %d are gone: the signed checkpoint counts %d", next, have-1, have)
-			} else {
-				bad(-1, "the entries do not add up to the signed checkpoint")
-			}
-		}
-	}
-	if r.Text == "" {
-		r.Holds, r.Text = true, fmt.Sprintf("%d entries, whole and unchanged", next)
+	default:
+		r.Holds, r.Text = true, fmt.Sprintf("%d entries, whole and unchanged", r.Entries)
 	}
 	return r, nil
+}
+
+// verification is a Verify on its way.
+type verification struct {
+	store  Store
+	report Report
+	tree   []tlog.Hash // made of the entries that were read
+	next   int64
+}
+
+// bad notes what is wrong, of which the first counts. Any other error comes back.
+func (v *verification) bad(err error) error {
+	var b *Broken
+	if !errors.As(err, &b) {
+		return err
+	}
+	if v.report.Text == "" {
+		v.report.FirstBad, v.report.Text = b.First, b.Text
+	}
+	return nil
+}
+
+// ReadHashes gives those that were made of the entries so far.
+func (v *verification) ReadHashes(indexes []int64) ([]tlog.Hash, error) {
+	out := make([]tlog.Hash, len(indexes))
+	for i, x := range indexes {
+		if x >= int64(len(v.tree)) {
+			return nil, fmt.Errorf("hash %d: %w", x, ErrNoHash)
+		}
+		out[i] = v.tree[x]
+	}
+	return out, nil
+}
+
+func (v *verification) entry(n int64, text []byte) error {
+	if n != v.next {
+		if err := v.bad(gone(v.next)); err != nil {
+			return err
+		}
+	}
+	v.next = n + 1
+	if v.report.Text != "" {
+		return nil // what follows is counted
+	}
+	if _, err := entry(n, text); err != nil {
+		return v.bad(err)
+	}
+	hashes, err := fits(v.store, n, text, v)
+	v.tree = append(v.tree, hashes...)
+	return v.bad(err)
+}
+
+// against compares what was read with the signed head.
+func (v *verification) against(k Keys, signed string) error {
+	h, err := k.Open(signed)
+	if err != nil {
+		return v.bad(err)
+	}
+	if signed != "" {
+		v.report.Checkpoint = checkpointText(h.Size, h.Root)
+	}
+	switch {
+	case v.report.Text != "", h.Size == 0 && v.next == 0:
+		return nil
+	case h.Size > v.next:
+		return v.bad(&Broken{v.next, fmt.Sprintf("entries %d to %d are gone: the signed checkpoint counts %d",
+			v.next, h.Size-1, h.Size)})
+	case h.Size < v.next:
+		return v.bad(&Broken{h.Size, fmt.Sprintf("entry %d is covered by no signed checkpoint", h.Size)})
+	}
+	root, err := tlog.TreeHash(v.next, v)
+	if err != nil {
+		return err
+	}
+	if root != h.Root {
+		return v.bad(&Broken{-1, "the entries do not add up to the signed checkpoint"})
+	}
+	return nil
 }

@@ -8,9 +8,9 @@ import (
 	"encoding/hex"
 	"hash"
 	"io"
-	"stockade/core/archive/text"
 	"strings"
 
+	"stockade/core/archive/text"
 	"stockade/core/finding"
 )
 

@@ -9,12 +9,12 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"stockade/core/archive/text"
 	"strings"
 	"sync"
 
 	"golang.org/x/sys/unix"
 
+	"stockade/core/archive/text"
 	"stockade/core/finding"
 )
 

@@ -5,11 +5,11 @@ package api
 
 import (
 	"encoding/json"
-	"stockade/core/edition"
 	"time"
 
 	"stockade/core/archive"
 	"stockade/core/definition"
+	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/core/journal"
 	"stockade/core/mirror"

@@ -3,10 +3,11 @@ package cli
 import (
 	"fmt"
 	"net/url"
-	"stockade/internal/api"
-	"stockade/internal/client"
 
 	"github.com/spf13/cobra"
+
+	"stockade/internal/api"
+	"stockade/internal/client"
 )
 
 func (a *app) accountCommand() *cobra.Command {

@@ -7,15 +7,16 @@ import (
 	"io"
 	"net/url"
 	"path/filepath"
-	"stockade/core/edition"
-	"stockade/core/mirror"
-	"stockade/internal/api"
-	"stockade/internal/client"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
+
+	"stockade/core/edition"
+	"stockade/core/mirror"
+	"stockade/internal/api"
+	"stockade/internal/client"
 )
 
 func (a *app) editionTable(list []api.Edition) {

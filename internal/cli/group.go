@@ -4,14 +4,15 @@ import (
 	"fmt"
 	"net/url"
 	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
 	"stockade/core/archive"
 	"stockade/core/edition"
 	"stockade/core/machine"
 	"stockade/internal/api"
 	"stockade/internal/client"
-	"strings"
-
-	"github.com/spf13/cobra"
 )
 
 func (a *app) groupCommand() *cobra.Command {

@@ -6,14 +6,15 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
-	"stockade/core/finding"
-	"stockade/internal/api"
-	"stockade/internal/client"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
+
+	"stockade/core/finding"
+	"stockade/internal/api"
+	"stockade/internal/client"
 )
 
 // job starts a job, follows it unless detached, and tells how it ended.

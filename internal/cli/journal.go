@@ -5,12 +5,13 @@ import (
 	"net/url"
 	"os"
 	"slices"
-	"stockade/internal/api"
-	"stockade/internal/client"
 	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
+
+	"stockade/internal/api"
+	"stockade/internal/client"
 )
 
 func (a *app) journalCommand() *cobra.Command {

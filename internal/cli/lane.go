@@ -3,11 +3,12 @@ package cli
 import (
 	"fmt"
 	"net/url"
-	"stockade/internal/api"
-	"stockade/internal/client"
 	"strings"
 
 	"github.com/spf13/cobra"
+
+	"stockade/internal/api"
+	"stockade/internal/client"
 )
 
 func (a *app) laneCommand() *cobra.Command {

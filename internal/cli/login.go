@@ -5,13 +5,14 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"stockade/internal/api"
-	"stockade/internal/client"
 	"strings"
 
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v3"
 	"golang.org/x/term"
+
+	"stockade/internal/api"
+	"stockade/internal/client"
 )
 
 // remembered is what login keeps.

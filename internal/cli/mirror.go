@@ -4,13 +4,14 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
-	"stockade/core/definition"
-	"stockade/internal/api"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
+
+	"stockade/core/definition"
+	"stockade/internal/api"
 )
 
 func (a *app) outcome(j api.Job) {

@@ -2,9 +2,10 @@ package cli
 
 import (
 	"net/url"
-	"stockade/internal/client"
 
 	"github.com/spf13/cobra"
+
+	"stockade/internal/client"
 )
 
 // noun makes the command of one kind of thing.

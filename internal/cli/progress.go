@@ -2,12 +2,13 @@ package cli
 
 import (
 	"fmt"
-	"stockade/core/mirror"
 	"sync/atomic"
 	"time"
 
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
+
+	"stockade/core/mirror"
 )
 
 var stepWords = map[string]string{"roots": "asking for roots", "indexes": "fetching indexes",

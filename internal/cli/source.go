@@ -4,14 +4,15 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
-	"stockade/core/mirror"
-	"stockade/internal/api"
-	"stockade/internal/client"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
+
+	"stockade/core/mirror"
+	"stockade/internal/api"
+	"stockade/internal/client"
 )
 
 func (a *app) sourceCommand() *cobra.Command {

@@ -2,11 +2,12 @@ package service
 
 import (
 	"net/http"
+
+	"github.com/gin-gonic/gin"
+
 	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/internal/api"
-
-	"github.com/gin-gonic/gin"
 )
 
 func (s *Service) handleAbout(c *gin.Context) (any, error) {

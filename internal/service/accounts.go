@@ -1,12 +1,13 @@
 package service
 
 import (
-	"stockade/core/finding"
-	"stockade/internal/api"
-	"stockade/internal/store"
 	"strings"
 
 	"github.com/gin-gonic/gin"
+
+	"stockade/core/finding"
+	"stockade/internal/api"
+	"stockade/internal/store"
 )
 
 func (s *Service) handleAccounts(c *gin.Context) (any, error) {

@@ -7,9 +7,9 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"stockade/core/edition"
 	"strings"
 
+	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/core/trust"
 )

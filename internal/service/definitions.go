@@ -7,14 +7,14 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/gin-gonic/gin"
+
 	"stockade/core/definition"
 	"stockade/core/families"
 	"stockade/core/finding"
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/store"
-
-	"github.com/gin-gonic/gin"
 )
 
 // proposal is a description that somebody would like to have.

@@ -8,21 +8,21 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"stockade/core/edition"
-	"stockade/core/mirror"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
 
+	"github.com/gin-gonic/gin"
+
 	"stockade/core/archive"
+	"stockade/core/edition"
 	"stockade/core/families"
 	"stockade/core/finding"
+	"stockade/core/mirror"
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/store"
-
-	"github.com/gin-gonic/gin"
 )
 
 // editionCache holds the editions that are being looked at or served.

@@ -5,14 +5,14 @@ import (
 	"maps"
 	"slices"
 
+	"github.com/gin-gonic/gin"
+
 	"stockade/core/definition"
 	"stockade/core/edition"
 	"stockade/core/families"
 	"stockade/core/finding"
 	"stockade/core/machine"
 	"stockade/internal/api"
-
-	"github.com/gin-gonic/gin"
 )
 
 // shownTo gives the edition that a machine of a group gets its files for: one that

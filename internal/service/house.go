@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/gin-gonic/gin"
+
 	"stockade/core/definition"
 	"stockade/core/families"
 	"stockade/core/finding"
@@ -17,8 +19,6 @@ import (
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/store"
-
-	"github.com/gin-gonic/gin"
 )
 
 // houseSource makes what the core needs of a house source: its repository is

@@ -14,12 +14,12 @@ import (
 	"sync"
 	"time"
 
+	"github.com/gin-gonic/gin"
+
 	"stockade/core/finding"
 	"stockade/core/mirror"
 	"stockade/internal/api"
 	"stockade/internal/store"
-
-	"github.com/gin-gonic/gin"
 )
 
 // jobs runs pieces of work that take time, one at a time for each object.

@@ -5,18 +5,18 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"stockade/core/edition"
 	"strings"
 	"time"
 
+	"github.com/gin-gonic/gin"
+
 	"stockade/core/definition"
+	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/core/journal"
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/store"
-
-	"github.com/gin-gonic/gin"
 )
 
 // trusted is all that is recorded about keys, read at once.

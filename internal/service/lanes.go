@@ -4,13 +4,14 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+
+	"github.com/gin-gonic/gin"
+
 	"stockade/core/definition"
 	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/internal/api"
 	"stockade/internal/store"
-
-	"github.com/gin-gonic/gin"
 )
 
 func (s *Service) handleLanes(c *gin.Context) (any, error) {

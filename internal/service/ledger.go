@@ -13,14 +13,14 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/gin-gonic/gin"
+
 	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/core/journal"
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/store"
-
-	"github.com/gin-gonic/gin"
 )
 
 // ledger is what the entries of the journal made of keys and lanes. It is what

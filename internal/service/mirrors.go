@@ -6,16 +6,16 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"stockade/core/edition"
 	"strconv"
 
+	"github.com/gin-gonic/gin"
+
 	"stockade/core/definition"
+	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/core/mirror"
 	"stockade/internal/api"
 	"stockade/internal/store"
-
-	"github.com/gin-gonic/gin"
 )
 
 // plan gathers what a build of a mirror starts from.

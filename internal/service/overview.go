@@ -3,13 +3,14 @@ package service
 import (
 	"maps"
 	"slices"
-	"stockade/core/finding"
-	"stockade/core/pool"
-	"stockade/internal/api"
 	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
+
+	"stockade/core/finding"
+	"stockade/core/pool"
+	"stockade/internal/api"
 )
 
 func (s *Service) handleOverview(c *gin.Context) (any, error) { return s.overview() }

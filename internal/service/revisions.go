@@ -3,14 +3,15 @@ package service
 import (
 	"encoding/json"
 	"fmt"
-	"stockade/core/definition"
-	"stockade/core/finding"
-	"stockade/internal/api"
-	"stockade/internal/store"
 	"strconv"
 	"strings"
 
 	"github.com/gin-gonic/gin"
+
+	"stockade/core/definition"
+	"stockade/core/finding"
+	"stockade/internal/api"
+	"stockade/internal/store"
 )
 
 func (s *Service) handleRevisions(c *gin.Context) (any, error) {

@@ -4,11 +4,11 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"stockade/core/edition"
 	"strconv"
 	"strings"
 	"time"
 
+	"stockade/core/edition"
 	"stockade/core/families"
 	"stockade/core/finding"
 	"stockade/core/pool"

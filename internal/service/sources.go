@@ -5,15 +5,16 @@ import (
 	"errors"
 	"maps"
 	"slices"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
 	"stockade/core/definition"
 	"stockade/core/families"
 	"stockade/core/finding"
 	"stockade/core/mirror"
 	"stockade/internal/api"
 	"stockade/internal/store"
-	"time"
-
-	"github.com/gin-gonic/gin"
 )
 
 func (s *Service) handleSources(c *gin.Context) (any, error) {

@@ -6,8 +6,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"stockade/core/definition"
 	"time"
+
+	"stockade/core/definition"
 )
 
 // Record is one described thing, as JSON.

@@ -1,10 +1,11 @@
 package store
 
 import (
-	"stockade/internal/api"
 	"time"
 
 	"gorm.io/gorm/clause"
+
+	"stockade/internal/api"
 )
 
 // Job is a piece of work that takes time. States: running, done, failed,

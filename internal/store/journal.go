@@ -4,10 +4,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"stockade/core/journal"
 	"time"
 
 	"golang.org/x/mod/sumdb/tlog"
+
+	"stockade/core/journal"
 )
 
 type journalEntry struct {
@@ -47,6 +48,9 @@ func (s journalStore) ReadHashes(indexes []int64) ([]tlog.Hash, error) {
 	out := make([]tlog.Hash, len(indexes))
 	for i, x := range indexes {
 		h, err := one[journalHash](s.d, "`index` = ?", x)
+		if errors.Is(err, ErrNotFound) {
+			err = journal.ErrNoHash
+		}
 		if err != nil {
 			return nil, fmt.Errorf("the journal's hash %d: %w", x, err)
 		}

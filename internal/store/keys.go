@@ -1,8 +1,9 @@
 package store
 
 import (
-	"stockade/core/trust"
 	"time"
+
+	"stockade/core/trust"
 )
 
 // Certificate is one that was brought in.

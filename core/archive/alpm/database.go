@@ -7,10 +7,10 @@ import (
 	"io"
 	"path"
 	"slices"
-	"stockade/core/archive/text"
 	"strings"
 
 	"stockade/core/archive"
+	"stockade/core/archive/text"
 	"stockade/core/finding"
 )
 

@@ -12,11 +12,11 @@ import (
 	"path"
 	"regexp"
 	"slices"
-	"stockade/core/archive/text"
 	"strconv"
 	"strings"
 
 	"stockade/core/archive"
+	"stockade/core/archive/text"
 	"stockade/core/finding"
 )
 

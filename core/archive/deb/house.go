@@ -6,10 +6,10 @@ import (
 	"fmt"
 	"io"
 	"path"
-	"stockade/core/archive/text"
 	"strings"
 
 	"stockade/core/archive"
+	"stockade/core/archive/text"
 	"stockade/core/finding"
 )
 

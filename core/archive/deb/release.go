@@ -4,11 +4,11 @@ import (
 	"bytes"
 	"fmt"
 	"slices"
-	"stockade/core/archive/text"
 	"strings"
 	"time"
 
 	"stockade/core/archive"
+	"stockade/core/archive/text"
 	"stockade/core/finding"
 )
 

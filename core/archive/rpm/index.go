@@ -6,7 +6,6 @@ import (
 	"maps"
 	"runtime"
 	"slices"
-	"stockade/core/archive/text"
 	"strconv"
 	"strings"
 	"sync"
@@ -15,6 +14,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"stockade/core/archive"
+	"stockade/core/archive/text"
 	"stockade/core/finding"
 )
 

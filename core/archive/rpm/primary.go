@@ -4,11 +4,11 @@ import (
 	"bytes"
 	"fmt"
 	"net/url"
-	"stockade/core/archive/text"
 	"strconv"
 	"strings"
 
 	"stockade/core/archive"
+	"stockade/core/archive/text"
 	"stockade/core/finding"
 )
 

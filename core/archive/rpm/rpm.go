@@ -14,12 +14,12 @@ import (
 	"path"
 	"regexp"
 	"slices"
-	"stockade/core/archive/text"
 	"strconv"
 	"strings"
 	"time"
 
 	"stockade/core/archive"
+	"stockade/core/archive/text"
 	"stockade/core/finding"
 )
 

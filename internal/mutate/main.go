@@ -1,0 +1,121 @@
+// Command mutate tests the tests of a package: it makes small changes to the code, one
+// at a time, and tells which of them no test notices.
+//
+// All changes are compiled into one test binary, each behind a switch, so that trying
+// one costs no more than the tests that reach it. A change is noticed when a test fails
+// or does not end. The changed program runs as an ordinary user where this one is root,
+// with bounds on its memory and files. Its exit code is 1 where the score is below what
+// -least asks for.
+//
+// It trusts the package: its tests are run. It does not judge whether a change that
+// survives is harmless; docs/testing.md does that for those it names.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"time"
+)
+
+func main() {
+	within := flag.Duration("within", 15*time.Minute, "how long changes are tried, for each package")
+	kinds := flag.String("kinds", "", "the kinds of change, with commas (default: all)")
+	seed := flag.Int64("seed", 1, "what the order is drawn with")
+	least := flag.Int("least", 0, "the score that is asked for, in percent")
+	flag.Usage = func() {
+		fmt.Fprintln(os.Stderr, "mutate [flags] PACKAGE...")
+		flag.PrintDefaults()
+	}
+	flag.Parse()
+	if flag.NArg() == 0 {
+		flag.Usage()
+		os.Exit(2)
+	}
+	code := 0
+	for _, pkg := range flag.Args() {
+		score, err := measure(os.Stdout, pkg, *kinds, *within, *seed)
+		if err != nil {
+			fmt.Fprintf(os.Stderr, "mutate: %s: %v\n", pkg, err)
+			os.Exit(2)
+		}
+		if score < *least {
+			code = 1
+		}
+	}
+	os.Exit(code)
+}
+
+// measure tries the changes of a package, tells which survive, and gives the score in
+// percent, rounded down.
+func measure(to io.Writer, pkg, kinds string, within time.Duration, seed int64) (int, error) {
+	work, err := os.MkdirTemp("", "mutate")
+	if err != nil {
+		return 0, err
+	}
+	defer os.RemoveAll(work)
+	if err := os.Chmod(work, 0o755); err != nil {
+		return 0, err
+	}
+	var only []string
+	if kinds != "" {
+		only = strings.Split(kinds, ",")
+	}
+	s, err := build(pkg, work, only)
+	if err != nil {
+		return 0, err
+	}
+	r := &runner{subject: s, work: work}
+	if err := r.survey(context.Background()); err != nil {
+		return 0, err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), within)
+	defer cancel()
+	outcomes, err := r.all(ctx, seed)
+	if err != nil {
+		return 0, err
+	}
+	return report(to, pkg, s, outcomes), nil
+}
+
+func report(to io.Writer, pkg string, s *subject, outcomes map[int]Outcome) int {
+	type tally struct{ noticed, tried int }
+	byKind := map[Kind]*tally{}
+	var whole tally
+	for _, c := range s.changes {
+		o, tried := outcomes[c.ID]
+		if !tried {
+			continue
+		}
+		k := byKind[c.Kind]
+		if k == nil {
+			k = &tally{}
+			byKind[c.Kind] = k
+		}
+		k.tried++
+		whole.tried++
+		if o == Noticed || o == Hung {
+			k.noticed++
+			whole.noticed++
+			continue
+		}
+		fmt.Fprintf(to, "%-11s  %s\n", o, c)
+	}
+	percent := func(t tally) int { return 100 * t.noticed / max(t.tried, 1) }
+	var kinds []Kind
+	for k := range byKind {
+		kinds = append(kinds, k)
+	}
+	slices.Sort(kinds)
+	for _, k := range kinds {
+		fmt.Fprintf(to, "  %-10s %4d of %4d noticed, %3d %%\n", k, byKind[k].noticed, byKind[k].tried,
+			percent(*byKind[k]))
+	}
+	fmt.Fprintf(to, "%s: %d of %d changes noticed, %d %%; tried %d of %d; %d more do not compile\n", pkg,
+		whole.noticed, whole.tried, percent(whole), whole.tried, len(s.changes), s.dropped)
+	return percent(whole)
+}

@@ -1,0 +1,184 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"math/rand"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+)
+
+// nobody runs what is changed, where this process may choose: a program from which
+// a line was taken must not be able to remove what is others'.
+const nobody = 65534
+
+// test is one test, with how long it takes as it is and which changes it reaches.
+type test struct {
+	name    string
+	took    time.Duration
+	reaches map[int]bool
+}
+
+// Outcome is what became of a change.
+type Outcome string
+
+// What may become of a change.
+const (
+	Noticed   Outcome = "noticed"     // a test failed
+	Hung      Outcome = "hung"        // a test did not end, which is noticed too
+	Unreached Outcome = "not reached" // no test comes there
+	Survived  Outcome = "survived"    // every test that comes there passed
+)
+
+// runner runs tests of the changed package.
+type runner struct {
+	*subject
+	work  string
+	tests []test
+}
+
+// run runs one test with an environment. failed tells that it did not pass.
+func (r *runner) run(ctx context.Context, name string, within time.Duration, env ...string) (failed,
+	late bool,
+	err error) {
+	ctx, cancel := context.WithTimeout(ctx, within)
+	defer cancel()
+	temp, err := os.MkdirTemp(r.work, "run")
+	if err != nil {
+		return false, false, err
+	}
+	defer os.RemoveAll(temp)
+	// Bounds of memory (KiB) and of one file (blocks of 512 bytes): a changed loop may
+	// go on for ever.
+	cmd := exec.CommandContext(ctx, "sh", "-c", `ulimit -v 8000000; ulimit -f 2000000; exec "$@"`, "sh", r.binary,
+		"-test.run", "^"+name+"$", "-test.count=1", "-test.timeout", (within + time.Minute).String())
+	cmd.Dir = r.dir
+	cmd.Env = append(os.Environ(), append(env, "TMPDIR="+temp, "HOME="+temp)...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	if os.Getuid() == 0 {
+		if err := os.Chmod(temp, 0o777); err != nil {
+			return false, false, err
+		}
+		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: nobody, Gid: nobody}
+	}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	cmd.WaitDelay = time.Second
+	err = cmd.Run()
+	var exit *exec.ExitError
+	switch {
+	case err == nil:
+		return false, false, nil
+	case ctx.Err() != nil || errors.Is(err, exec.ErrWaitDelay):
+		return true, true, nil
+	case errors.As(err, &exit):
+		return true, false, nil
+	}
+	return false, false, err
+}
+
+// survey runs each test as the code is, and notes which changes it reaches.
+func (r *runner) survey(ctx context.Context) error {
+	out, err := exec.CommandContext(ctx, r.binary, "-test.list", "^(Test|Example|Fuzz)").Output()
+	if err != nil {
+		return fmt.Errorf("list the tests: %w", err)
+	}
+	for _, name := range strings.Fields(string(out)) {
+		reached := filepath.Join(r.work, "reached-"+name)
+		if err := os.WriteFile(reached, nil, 0o666); err != nil {
+			return err
+		}
+		if err := os.Chmod(reached, 0o666); err != nil {
+			return err
+		}
+		begun := time.Now()
+		failed, _, err := r.run(ctx, name, 5*time.Minute, "MUTATE_REACHED="+reached)
+		if err != nil {
+			return err
+		}
+		if failed {
+			return fmt.Errorf("%s fails with the code as it is", name)
+		}
+		t := test{name: name, took: time.Since(begun), reaches: map[int]bool{}}
+		f, err := os.Open(reached)
+		if err != nil {
+			return err
+		}
+		for s := bufio.NewScanner(f); s.Scan(); {
+			if id, err := strconv.Atoi(s.Text()); err == nil {
+				t.reaches[id] = true
+			}
+		}
+		f.Close()
+		r.tests = append(r.tests, t)
+	}
+	slices.SortFunc(r.tests, func(a, b test) int { return int(a.took - b.took) })
+	return nil
+}
+
+// try turns one change on and runs the tests that reach it, the quick ones first, until
+// one fails.
+func (r *runner) try(ctx context.Context, c Change) (Outcome, error) {
+	outcome := Unreached
+	for _, t := range r.tests {
+		if !t.reaches[c.ID] {
+			continue
+		}
+		outcome = Survived
+		failed, late, err := r.run(ctx, t.name, 10*time.Second+10*t.took, "MUTATE="+strconv.Itoa(c.ID))
+		switch {
+		case err != nil:
+			return "", err
+		case ctx.Err() != nil:
+			return "", ctx.Err()
+		case late:
+			return Hung, nil
+		case failed:
+			return Noticed, nil
+		}
+	}
+	return outcome, nil
+}
+
+// all tries the changes in an order that is drawn, so that those which are tried within
+// the time stand for all.
+func (r *runner) all(ctx context.Context, seed int64) (map[int]Outcome, error) {
+	order := rand.New(rand.NewSource(seed)).Perm(len(r.changes))
+	out := map[int]Outcome{}
+	var mu sync.Mutex
+	var first error
+	var wg sync.WaitGroup
+	for range runtime.NumCPU() {
+		wg.Go(func() {
+			for {
+				mu.Lock()
+				if len(order) == 0 || ctx.Err() != nil || first != nil {
+					mu.Unlock()
+					return
+				}
+				c := r.changes[order[0]]
+				order = order[1:]
+				mu.Unlock()
+				o, err := r.try(ctx, c)
+				mu.Lock()
+				if err == nil {
+					out[c.ID] = o
+				} else if ctx.Err() == nil {
+					first = err
+				}
+				mu.Unlock()
+			}
+		})
+	}
+	wg.Wait()
+	return out, first
+}
