@@ -228,5 +228,5 @@ func Document() string {
 	for _, e := range Catalogue() {
 		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", e.Code, e.Severity, e.When, e.WayOut)
 	}
-	return b.String()
+	return b.String() + causesDocument()
 }

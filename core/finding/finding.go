@@ -65,6 +65,7 @@ func (p Place) String() string {
 // Finding is one result of a check.
 type Finding struct {
 	Code     string   `json:"code"`
+	Cause    string   `json:"cause,omitempty"` // which of the things that the code can stand for
 	Severity Severity `json:"severity"`
 	Object   string   `json:"object,omitempty"` // such as "source tarn"
 	Place    Place    `json:"place,omitzero"`

@@ -135,7 +135,7 @@ func (b *Builder) refreshBy(ctx context.Context, src *Source, pub *Publication, 
 			if f.Signs != "" && errors.Is(err, fetch.ErrNotFound) {
 				return finding.New("content.signature-bad", "source "+src.Name,
 					"%s has %s, and no signature %s beside it",
-					fetch.Shown(r.Upstream.URL), f.Signs, f.Path)
+					fetch.Shown(r.Upstream.URL), f.Signs, f.Path).Because("none")
 			}
 			if err != nil {
 				return err

@@ -50,19 +50,21 @@ type Certificate struct {
 	raw    *rawCertificate
 }
 
+func unreadable(cause, format string, args ...any) error {
+	return finding.New("key.unreadable", "", format, args...).Because(cause)
+}
+
 // ReadCertificates reads one or many certificates, armoured or binary. A
 // secret key is refused with key.secret-material before anything is kept.
 func ReadCertificates(data []byte) ([]*Certificate, error) {
-	unreadable := func(format string, args ...any) error {
-		return finding.New("key.unreadable", "", format, args...)
-	}
 	if len(data) > maxCertificates {
-		return nil, unreadable("more than %d bytes; certificates are far smaller", maxCertificates)
+		return nil, unreadable("too-large", "more than %d bytes; certificates are far smaller",
+			maxCertificates)
 	}
 	var rings [][]byte
 	if bytes.Contains(data, []byte("-----BEGIN PGP")) {
 		if err := checkArmour(data); err != nil {
-			return nil, unreadable("the armour is damaged: %v", err)
+			return nil, unreadable("armour", "the armour is damaged: %v", err)
 		}
 		rest := bytes.NewReader(data)
 		for {
@@ -71,18 +73,18 @@ func ReadCertificates(data []byte) ([]*Certificate, error) {
 				break
 			}
 			if err != nil {
-				return nil, unreadable("the armour is damaged: %v", err)
+				return nil, unreadable("armour", "the armour is damaged: %v", err)
 			}
 			if block.Type == openpgp.PrivateKeyType {
 				return nil, finding.New("key.secret-material", "", "the file holds a secret key")
 			}
 			if block.Type != openpgp.PublicKeyType {
-				return nil, unreadable("the armour says %q, and a public key block is needed",
+				return nil, unreadable("kind", "the armour says %q, and a public key block is needed",
 					finding.Harmless(block.Type))
 			}
 			body, err := io.ReadAll(block.Body)
 			if err != nil {
-				return nil, unreadable("the armour is damaged: %v", err)
+				return nil, unreadable("armour", "the armour is damaged: %v", err)
 			}
 			rings = append(rings, body)
 			// The decoder reads ahead: go on behind the block's end.
@@ -121,7 +123,7 @@ func ReadCertificates(data []byte) ([]*Certificate, error) {
 		out = append(out, c)
 	}
 	if len(out) == 0 {
-		return nil, unreadable("there is no certificate in it")
+		return nil, unreadable("none", "there is no certificate in it")
 	}
 	return out, nil
 }
@@ -133,10 +135,10 @@ func (c *rawCertificate) read() (*Certificate, error) {
 	}
 	list, err := openpgp.ReadKeyRing(bytes.NewReader(c.binary()))
 	if err != nil {
-		return nil, finding.New("key.unreadable", "", "not an OpenPGP certificate: %v", err)
+		return nil, unreadable("malformed", "not an OpenPGP certificate: %v", err)
 	}
 	if len(list) != 1 || hasSecret(list[0]) {
-		return nil, finding.New("key.unreadable", "", "not one OpenPGP certificate")
+		return nil, unreadable("malformed", "not one OpenPGP certificate")
 	}
 	return describe(list[0], c), nil
 }

@@ -1,6 +1,7 @@
 package trust
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -95,6 +96,15 @@ func TestAKeyringIsMadeFromDecisions(t *testing.T) {
 	d.Add(Decision{Act: Bar, Fingerprint: one.Fingerprint, Why: "stolen", At: now})
 	if counts("tarn", one.Fingerprint) != 0 {
 		t.Error("a barred key counts")
+	}
+	// Whatever is first in a map, what a build depends on is written in one order.
+	for range 20 {
+		d := decided(Decision{Act: Vouch, Fingerprint: one.Fingerprint, Source: "tarn", Why: "compared"},
+			Decision{Act: Vouch, Fingerprint: two.Fingerprint, Source: "tarn", Why: "compared"})
+		k := d.Keyring("tarn", []string{two.Fingerprint, one.Fingerprint}, all, at(now))
+		if got := k.Decided(); len(got) != 2 || !slices.IsSorted(got) {
+			t.Fatalf("%v", got)
+		}
 	}
 	if got := d.Everybody(all, at(now)).Counting(); len(got) != 1 || got[0].Fingerprint != two.Fingerprint {
 		t.Errorf("%d of everybody", len(got))

@@ -86,21 +86,21 @@ const (
 // not escaped is refused, so that nothing unsigned can be taken for content.
 func (k *Keyring) Clearsigned(data []byte) ([]byte, archive.Signer, error) {
 	if err := wellFormed(data); err != nil {
-		return nil, archive.Signer{}, k.bad("%v", err)
+		return nil, archive.Signer{}, k.bad("frame", "%v", err)
 	}
 	if err := checkArmour(data[bytes.LastIndex(data, []byte(signatureHeader)):]); err != nil {
-		return nil, archive.Signer{}, k.bad("the signature's armour is damaged: %v", err)
+		return nil, archive.Signer{}, k.bad("armour", "the signature's armour is damaged: %v", err)
 	}
 	block, rest := clearsign.Decode(data)
 	if block == nil {
-		return nil, archive.Signer{}, k.bad("it is not a readable clear-signed text")
+		return nil, archive.Signer{}, k.bad("frame", "it is not a readable clear-signed text")
 	}
 	if len(bytes.TrimSpace(rest)) > 0 {
-		return nil, archive.Signer{}, k.bad("there is unsigned text behind the signature")
+		return nil, archive.Signer{}, k.bad("frame", "there is unsigned text behind the signature")
 	}
 	signatures, err := io.ReadAll(io.LimitReader(block.ArmoredSignature.Body, 1<<20))
 	if err != nil {
-		return nil, archive.Signer{}, k.bad("the signature's armour is damaged: %v", err)
+		return nil, archive.Signer{}, k.bad("armour", "the signature's armour is damaged: %v", err)
 	}
 	by, err := k.verify(bytesOf(block.Bytes), signatures)
 	if err != nil {
@@ -193,21 +193,21 @@ func bytesOf(b []byte) signedContent {
 func (k *Keyring) detached(content signedContent, signature []byte) (archive.Signer, error) {
 	if bytes.Contains(signature, []byte(signatureHeader)) {
 		if err := checkArmour(signature); err != nil {
-			return archive.Signer{}, k.bad("the detached signature's armour is damaged: %v", err)
+			return archive.Signer{}, k.bad("armour", "the detached signature's armour is damaged: %v", err)
 		}
 		block, err := armor.Decode(bytes.NewReader(signature))
 		if err != nil || block.Type != openpgp.SignatureType {
-			return archive.Signer{}, k.bad("the detached signature's armour is damaged")
+			return archive.Signer{}, k.bad("armour", "the detached signature's armour is damaged")
 		}
 		if signature, err = io.ReadAll(io.LimitReader(block.Body, 1<<20)); err != nil {
-			return archive.Signer{}, k.bad("the detached signature's armour is damaged: %v", err)
+			return archive.Signer{}, k.bad("armour", "the detached signature's armour is damaged: %v", err)
 		}
 	}
 	return k.verify(content, signature)
 }
 
-func (k *Keyring) bad(format string, args ...any) finding.Finding {
-	return finding.New("content.signature-bad", "source "+k.source, format, args...)
+func (k *Keyring) bad(cause, format string, args ...any) finding.Finding {
+	return finding.New("content.signature-bad", "source "+k.source, format, args...).Because(cause)
 }
 
 // verify looks at each signature; one that counts is enough. Among them there may
@@ -224,27 +224,31 @@ func (k *Keyring) verify(signed signedContent, signatures []byte) (archive.Signe
 			break
 		}
 		if n >= maxSignatures {
-			return archive.Signer{}, k.bad("there are more than %d signatures", maxSignatures)
+			return archive.Signer{}, k.bad("too-many", "there are more than %d signatures", maxSignatures)
 		}
 		if err != nil {
-			return archive.Signer{}, k.bad("the signatures are not readable: %v", err)
+			return archive.Signer{}, k.bad("malformed", "the signatures are not readable: %v", err)
 		}
 		if p.Tag == tagMarker {
 			continue // to be ignored (RFC 9580 §5.8)
 		}
 		if p.Tag != tagSignature {
-			return archive.Signer{}, k.bad(
+			return archive.Signer{}, k.bad("foreign",
 				"there is something else among the signatures (a packet of the kind %d)", p.Tag)
 		}
 		parsed, err := p.Parse()
 		sig, ok := parsed.(*packet.Signature)
 		if err != nil || !ok {
-			refused = append(refused, k.bad("a signature is of a kind that is not known, or damaged: %v",
+			refused = append(refused, k.bad("malformed",
+				"a signature is of a kind that is not known, or damaged: %v",
 				err))
 			others = append(others, "an unreadable one")
 			continue
 		}
 		by, f := k.judge(signed, sig)
+		if f != nil && f.Code == finding.FaultCode {
+			return archive.Signer{}, *f
+		}
 		if f != nil {
 			refused = append(refused, *f)
 			others = append(others, issuer(sig))
@@ -257,7 +261,7 @@ func (k *Keyring) verify(signed signedContent, signatures []byte) (archive.Signe
 		return good[0], nil
 	}
 	if len(refused) == 0 {
-		return archive.Signer{}, k.bad("there is no signature")
+		return archive.Signer{}, k.bad("none", "there is no signature")
 	}
 	// The most telling refusal first: a key that is known says more than one that is not.
 	sort.SliceStable(refused, func(i, j int) bool {
@@ -279,18 +283,17 @@ func issuer(sig *packet.Signature) string {
 // judge decides about one signature: nil means that it counts.
 func (k *Keyring) judge(signed signedContent, sig *packet.Signature) (archive.Signer, *finding.Finding) {
 	no := func(f finding.Finding) (archive.Signer, *finding.Finding) { return archive.Signer{}, &f }
-	object := "source " + k.source
 	if sig.SigType != packet.SigTypeBinary && sig.SigType != packet.SigTypeText {
-		return no(k.bad("a signature is of type %#x, which is not one over a document", sig.SigType))
+		return no(k.bad("type", "a signature is of type %#x, which is not one over a document", sig.SigType))
 	}
 	if name := criticalNotation(sig); name != "" {
-		return no(k.bad("the signature by %s asks to be believed only by who understands the notation %q",
+		return no(k.bad("notation", "the signature by %s asks to be believed only by who understands the notation %q",
 			issuer(sig), finding.Harmless(name)))
 	}
 	switch sig.Hash {
 	case crypto.SHA224, crypto.SHA256, crypto.SHA384, crypto.SHA512, crypto.SHA3_256, crypto.SHA3_512:
 	default:
-		return no(k.bad("the signature by %s uses the weak digest %v", issuer(sig), sig.Hash))
+		return no(k.bad("weak-digest", "the signature by %s uses the weak digest %v", issuer(sig), sig.Hash))
 	}
 	var last *finding.Finding
 	for _, n := range k.known {
@@ -312,8 +315,7 @@ func (k *Keyring) judge(signed signedContent, sig *packet.Signature) (archive.Si
 	if last != nil {
 		return archive.Signer{}, last
 	}
-	return no(finding.New("content.signature-bad", object, "it is signed by %s, which nobody brought in",
-		issuer(sig)).
+	return no(k.bad("unknown-key", "it is signed by %s, which nobody brought in", issuer(sig)).
 		Do("if that is the owner's key, get it from them, compare it, and vouch for it; if not, do not " +
 			"use this upstream"))
 }
@@ -346,21 +348,24 @@ func (k *Keyring) judgeBy(n Known, key *packet.PublicKey, sub *openpgp.Subkey, s
 		f := finding.New(code, object, format, args...)
 		return &f
 	}
+	bad := func(cause, format string, args ...any) *finding.Finding {
+		f := k.bad(cause, format, args...)
+		return &f
+	}
 	h, err := sig.PrepareVerify()
 	if err != nil {
-		return no("content.signature-bad", "the signature by %s cannot be checked: %v", c.Fingerprint, err)
+		return bad("malformed", "the signature by %s cannot be checked: %v", c.Fingerprint, err)
 	}
 	var w io.Writer = h
 	if sig.SigType == packet.SigTypeText {
 		w = openpgp.NewCanonicalTextHash(h)
 	}
 	if err := signed(w); err != nil {
-		return no("content.signature-bad", "what the signature by %s is over cannot be read: %v",
-			c.Fingerprint, err)
+		return unread(err, c)
 	}
 	if err := key.VerifySignature(h, sig); err != nil {
-		return no("content.signature-bad",
-			"the signature by %s is over another text: the content was changed", c.Fingerprint)
+		return bad("changed", "the signature by %s is over another text: the content was changed",
+			c.Fingerprint)
 	}
 	// From here the signature is genuine; whether it counts is about the key.
 	made := sig.CreationTime
@@ -401,7 +406,7 @@ func (k *Keyring) judgeBy(n Known, key *packet.PublicKey, sub *openpgp.Subkey, s
 			return no("key.expired", "it was signed on %s by %s, which had ended on %s",
 				made.Format(time.DateOnly), p.Fingerprint, p.Expires.Format(time.DateOnly))
 		case made.Before(p.Created):
-			return no("content.signature-bad", "the signature is dated %s, before its key %s was made",
+			return bad("before-its-key", "the signature is dated %s, before its key %s was made",
 				made.Format(time.DateTime), p.Fingerprint)
 		}
 	}
@@ -410,14 +415,25 @@ func (k *Keyring) judgeBy(n Known, key *packet.PublicKey, sub *openpgp.Subkey, s
 			part.Fingerprint)
 	}
 	if made.After(now.Add(clockSlack)) {
-		return no("content.signature-bad", "the signature is dated %s, which is in the future",
+		return bad("future", "the signature is dated %s, which is in the future",
 			made.UTC().Format(time.DateTime))
 	}
 	if sig.SigLifetimeSecs != nil && *sig.SigLifetimeSecs > 0 &&
 		now.After(made.Add(time.Duration(*sig.SigLifetimeSecs)*time.Second)) {
-		return no("content.signature-bad", "the signature itself has ended")
+		return bad("ended", "the signature itself has ended")
 	}
 	return nil
+}
+
+// unread tells that what a signature is over could not be read, which is a fault of this
+// machine and says nothing of the signature.
+func unread(err error, by *Certificate) *finding.Finding {
+	doing := "read what the signature by " + by.Fingerprint + " is over"
+	f, ok := finding.Fault(err, doing)
+	if !ok {
+		f = finding.New(finding.FaultCode, "", "%s: %v", doing, err)
+	}
+	return &f
 }
 
 func (c *Certificate) name() string {

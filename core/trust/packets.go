@@ -53,11 +53,11 @@ func splitCertificates(ring []byte) ([]*rawCertificate, error) {
 			return out, nil
 		}
 		if err != nil {
-			return nil, finding.New("key.unreadable", "", "not an OpenPGP certificate: %v", err)
+			return nil, unreadable("malformed", "not an OpenPGP certificate: %v", err)
 		}
 		var raw bytes.Buffer
 		if err := p.Serialize(&raw); err != nil {
-			return nil, finding.New("key.unreadable", "", "not an OpenPGP certificate: %v", err)
+			return nil, unreadable("malformed", "not an OpenPGP certificate: %v", err)
 		}
 		if p.Tag == tagSecretKey || p.Tag == tagSecretSubkey {
 			return nil, finding.New("key.secret-material", "", "the file holds a secret key")
@@ -121,11 +121,11 @@ func mergeComponents(a, b []component) (out []component) {
 func (c *rawCertificate) own() error {
 	p, err := packet.Read(bytes.NewReader(c.primary.head))
 	if err != nil {
-		return finding.New("key.unreadable", "", "not an OpenPGP certificate: %v", err)
+		return unreadable("malformed", "not an OpenPGP certificate: %v", err)
 	}
 	primary, ok := p.(*packet.PublicKey)
 	if !ok {
-		return finding.New("key.unreadable", "", "not an OpenPGP certificate: it does not begin with a key")
+		return unreadable("malformed", "not an OpenPGP certificate: it does not begin with a key")
 	}
 	keep := func(c *component) error {
 		c.signatures = slices.DeleteFunc(c.signatures, func(raw []byte) bool {
@@ -134,7 +134,7 @@ func (c *rawCertificate) own() error {
 			return err == nil && ok && !s.CheckKeyIdOrFingerprint(primary)
 		})
 		if len(c.signatures) > maxSelfSignatures {
-			return finding.New("key.unreadable", "", "a part of the certificate has more than %d signatures",
+			return unreadable("too-many", "a part of the certificate has more than %d signatures",
 				maxSelfSignatures)
 		}
 		return nil

@@ -101,7 +101,7 @@ func (s *SiteKey) Clearsign(text []byte) ([]byte, error) {
 	for line := range bytes.Lines(text) {
 		if l := bytes.TrimRight(line, "\n"); len(l) != len(bytes.TrimRight(l, " \t\r")) {
 			return nil, finding.New("content.signature-bad", "",
-				"a line to be clear-signed ends in white space")
+				"a line to be clear-signed ends in white space").Because("lost-blank")
 		}
 	}
 	var b bytes.Buffer

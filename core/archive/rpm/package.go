@@ -61,7 +61,7 @@ func (Family) Inspect(file archive.PackageFile, v archive.Verifier) (archive.Ins
 		if !out.Signer.At.IsZero() {
 			return out, finding.New("content.signature-bad", "",
 				"the package's signature is over its header alone, and the header says nothing of "+
-					"the payload")
+					"the payload").Because("header-alone")
 		}
 		return out, nil
 	}
