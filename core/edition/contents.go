@@ -90,6 +90,9 @@ func readLines[T any](r io.Reader, path string, yield func(v T, end int64) error
 		if err := d.Decode(&v); err == io.EOF {
 			return nil
 		} else if err != nil {
+			if f, ok := finding.Fault(err, "read "+path); ok {
+				return f
+			}
 			return finding.New("edition.damaged", "", "%s cannot be read: %v", path, err)
 		}
 		if err := yield(v, d.InputOffset()); err != nil {

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"stockade/core/archive"
+	"stockade/core/disk"
 	"stockade/core/finding"
 	"stockade/core/pool"
 	"stockade/core/trust"
@@ -84,7 +85,7 @@ func seal(t *testing.T) *sealed {
 	if err := s.store.Flush(); err != nil {
 		t.Fatal(err)
 	}
-	if err := Seal(s.dir, e, m, record, site()); err != nil {
+	if err := Seal(disk.OS, s.dir, e, m, record, site()); err != nil {
 		t.Fatal(err)
 	}
 	return s
@@ -304,7 +305,7 @@ func TestAnExportIsWholeOrNotThere(t *testing.T) {
 		t.Fatal(err)
 	}
 	export := func(open Opener, dir string) error {
-		return Export(open, manifest, []byte("seal"), dir, nil)
+		return Export(disk.OS, open, manifest, []byte("seal"), dir, nil)
 	}
 	dir := filepath.Join(t.TempDir(), "out")
 	if err := export(FromPool(s.store), dir); err != nil {
@@ -393,7 +394,7 @@ func TestAnEditionWithOneListStaysReadable(t *testing.T) {
 	}
 	manifest, _ := os.ReadFile("testdata/format-1/own/manifest")
 	dir := filepath.Join(t.TempDir(), "out")
-	if err := Export(FromPool(store), manifest, nil, dir, nil); err != nil {
+	if err := Export(disk.OS, FromPool(store), manifest, nil, dir, nil); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := os.Stat(filepath.Join(dir, "tarn/dists/heron/InRelease")); err != nil {

@@ -7,9 +7,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 
+	"stockade/core/disk"
 	"stockade/core/finding"
 	"stockade/core/pool"
 )
@@ -45,7 +50,7 @@ func FromPool(store pool.Store) Opener {
 // Export lays an edition out as plain files in dir, which must be empty or not
 // there. Every file is checked while it is copied; dir appears whole or not at all.
 // Whether the seal holds is for the caller to have checked.
-func Export(open Opener, manifest, seal []byte, dir string,
+func Export(on disk.System, open Opener, manifest, seal []byte, dir string,
 	progress func(files, of int, bytes int64)) error {
 	m, err := ReadManifest(bytes.NewReader(manifest))
 	if err != nil {
@@ -55,33 +60,39 @@ func Export(open Opener, manifest, seal []byte, dir string,
 	if err != nil {
 		return err
 	}
-	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
+	if entries, err := on.ReadDir(dir); err == nil && len(entries) > 0 {
 		return fmt.Errorf("%s is there and not empty: give a folder that does not exist yet", dir)
 	}
-	x := &exporter{open: open, m: m, part: dir + ".part", progress: progress}
-	if err := os.RemoveAll(x.part); err != nil {
-		return err
+	x := &exporter{
+		on: on, open: open, m: m, part: dir + ".part", progress: progress, grown: map[string]bool{},
 	}
-	if err := pool.MakeFolder(x.part); err != nil {
-		return err
+	if err := on.RemoveAll(x.part); err != nil {
+		return finding.Doing(err, "export to %s", dir)
 	}
 	err = x.everything(manifest, seal)
 	if err == nil {
-		if err = os.Remove(dir); os.IsNotExist(err) {
+		if err = on.Remove(dir); errors.Is(err, fs.ErrNotExist) {
 			err = nil
 		}
 	}
 	if err == nil {
-		err = os.Rename(x.part, dir)
+		err = on.Rename(x.part, dir)
 	}
 	if err != nil {
-		return errors.Join(err, os.RemoveAll(x.part))
+		return errors.Join(finding.Doing(err, "export to %s", dir), on.RemoveAll(x.part))
 	}
-	return pool.SyncDir(filepath.Dir(dir))
+	for _, above := range slices.Sorted(maps.Keys(x.grown)) {
+		if !strings.HasPrefix(above+"/", x.part+"/") {
+			err = errors.Join(err, disk.Sync(on, above))
+		}
+	}
+	return finding.Doing(err, "export to %s", dir)
 }
 
 // exporter lays out one edition.
 type exporter struct {
+	on       disk.System
+	grown    map[string]bool // folders with new entries
 	open     Opener
 	m        Manifest
 	part     string // the folder until it is whole
@@ -91,6 +102,9 @@ type exporter struct {
 }
 
 func (x *exporter) everything(manifest, seal []byte) error {
+	if err := x.folder(x.part); err != nil {
+		return err
+	}
 	if err := x.all(x.m.Lines); err != nil {
 		return err
 	}
@@ -103,18 +117,37 @@ func (x *exporter) everything(manifest, seal []byte) error {
 			return err
 		}
 	}
-	for name, data := range map[string][]byte{ManifestName: manifest, SealName: seal} {
-		to := filepath.Join(x.part, name)
-		if err := errors.Join(pool.WriteSynced(to, data, 0o644), os.Chmod(to, 0o644)); err != nil {
+	for _, f := range []struct {
+		name string
+		data []byte
+	}{{ManifestName, manifest}, {SealName, seal}} {
+		if err := disk.WriteNew(x.on, filepath.Join(x.part, f.name), f.data, 0o644); err != nil {
 			return err
+		}
+	}
+	for _, below := range slices.Sorted(maps.Keys(x.grown)) {
+		if strings.HasPrefix(below+"/", x.part+"/") {
+			if err := disk.Sync(x.on, below); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
 }
 
+// folder makes one, and notes which have to be made durable for it.
+func (x *exporter) folder(path string) error {
+	grown, err := disk.MakeFolder(x.on, path)
+	for _, g := range grown {
+		x.grown[g] = true
+	}
+	x.grown[path] = true // files come into it
+	return err
+}
+
 // list reads the list of a source that was laid out, and so checked, already.
 func (x *exporter) list(p Part) (Lines, error) {
-	f, err := os.Open(filepath.Join(x.part, filepath.FromSlash(p.path())))
+	f, err := disk.Open(x.on, filepath.Join(x.part, filepath.FromSlash(p.path())))
 	if err != nil {
 		return nil, err
 	}
@@ -144,10 +177,10 @@ func (x *exporter) one(l Line) error {
 	}
 	defer in.Close()
 	to := filepath.Join(x.part, filepath.FromSlash(l.Path))
-	if err := pool.MakeFolder(filepath.Dir(to)); err != nil {
+	if err := x.folder(filepath.Dir(to)); err != nil {
 		return err
 	}
-	out, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	out, err := x.on.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if err != nil {
 		return finding.Doing(err, "export %s", l.Path)
 	}

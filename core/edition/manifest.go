@@ -244,6 +244,9 @@ func (d *reader) read(r io.Reader) error {
 		}
 	}
 	if err := sc.Err(); err != nil {
+		if f, ok := finding.Fault(err, "read the "+d.what); ok {
+			return f
+		}
 		return d.here("cannot be read: %v", err)
 	}
 	if d.size >= 0 || d.part != nil {

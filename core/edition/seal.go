@@ -4,14 +4,15 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
+	"maps"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
 	"stockade/core/archive"
+	"stockade/core/disk"
 	"stockade/core/finding"
-	"stockade/core/pool"
 	"stockade/core/trust"
 )
 
@@ -56,14 +57,15 @@ func About(e *Edition, certificates []*trust.Certificate, packages, advisories [
 }
 
 // Seal writes manifest, edition.json and seal durably; the folder appears whole.
-func Seal(editions string, e *Edition, m Manifest, record []byte, sign archive.SigningKey) error {
+func Seal(on disk.System, editions string, e *Edition, m Manifest, record []byte,
+	sign archive.SigningKey) error {
 	text := m.Text(e)
 	signature, err := sign.DetachSign(text, true)
 	if err != nil {
 		return finding.Doing(err, "seal %s", e.Name())
 	}
 	final := Folder(editions, e.ID())
-	if err := writeFolder(final, map[string][]byte{
+	if err := writeFolder(on, final, map[string][]byte{
 		ManifestName: text,
 		recordName:   record,
 		SealName:     signature,
@@ -71,32 +73,33 @@ func Seal(editions string, e *Edition, m Manifest, record []byte, sign archive.S
 		return finding.Doing(err, "seal %s", e.Name())
 	}
 	// The folder of the mirror may be as new as the edition in it.
-	err = errors.Join(pool.SyncDir(filepath.Dir(final)), pool.SyncDir(editions))
+	err = errors.Join(disk.Sync(on, filepath.Dir(final)), disk.Sync(on, editions))
 	return finding.Doing(err, "seal %s", e.Name())
 }
 
 // writeFolder writes a folder of files that appears whole. What lies in its place was
 // left by a build that was killed before its record was made.
-func writeFolder(final string, files map[string][]byte) error {
+func writeFolder(on disk.System, final string, files map[string][]byte) error {
 	tmp := final + ".new"
-	if err := os.RemoveAll(tmp); err != nil {
+	if err := on.RemoveAll(tmp); err != nil {
 		return err
 	}
-	if err := os.MkdirAll(tmp, 0o755); err != nil {
+	if err := on.MkdirAll(tmp, 0o755); err != nil {
 		return err
 	}
-	for name, data := range files {
-		if err := pool.WriteSynced(filepath.Join(tmp, name), data, 0o444); err != nil {
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		data := files[name]
+		if err := disk.WriteNew(on, filepath.Join(tmp, name), data, 0o444); err != nil {
 			return err
 		}
 	}
-	if err := pool.SyncDir(tmp); err != nil {
+	if err := disk.Sync(on, tmp); err != nil {
 		return err
 	}
-	if err := os.RemoveAll(final); err != nil {
+	if err := on.RemoveAll(final); err != nil {
 		return err
 	}
-	return os.Rename(tmp, final)
+	return on.Rename(tmp, final)
 }
 
 func readme(e *Edition) []byte {

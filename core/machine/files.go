@@ -14,8 +14,8 @@ import (
 	"strings"
 
 	"stockade/core/archive"
+	"stockade/core/disk"
 	"stockade/core/finding"
-	"stockade/core/pool"
 )
 
 // Written is where a machine keeps what was written for it, below its root, as
@@ -134,18 +134,11 @@ func takeAway(path, ours string) (bool, error) {
 	return true, finding.Doing(os.Remove(path), "take away a file that is no longer needed")
 }
 
-// write writes a file whole, with exactly that mode.
+// write writes a file whole, with exactly that mode, and durably: what a machine starts
+// with must not be half of it after the power failed.
 func write(path string, data []byte, mode os.FileMode) error {
-	if err := pool.MakeFolder(filepath.Dir(path)); err != nil {
+	if _, err := disk.MakeFolder(disk.OS, filepath.Dir(path)); err != nil {
 		return err
 	}
-	part := path + ".stockade-new"
-	err := os.WriteFile(part, data, mode)
-	if err == nil {
-		err = os.Chmod(part, mode)
-	}
-	if err == nil {
-		err = os.Rename(part, path)
-	}
-	return finding.Doing(err, "write a file for the machine")
+	return finding.Doing(disk.Replace(disk.OS, path, data, mode), "write a file for the machine")
 }

@@ -14,6 +14,7 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/definition"
+	"stockade/core/disk"
 	"stockade/core/edition"
 	"stockade/core/fetch"
 	"stockade/core/finding"
@@ -496,5 +497,5 @@ func (b *Builder) seal(ctx context.Context, e *edition.Edition, files *edition.C
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	return edition.Seal(b.Editions, e, m, record, b.Site)
+	return edition.Seal(disk.OS, b.Editions, e, m, record, b.Site)
 }

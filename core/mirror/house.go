@@ -84,10 +84,11 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 				"a package of the house source, %s, is gone from the pool", hp.SHA256).
 				Do("add the file again: stockade package add FILE --source %s", spec.Name)
 		}
-		x, err := housed.Examine(spec, f)
+		disk := finding.Watching("read a package of the house source")
+		x, err := housed.Examine(spec, disk.ReadSeeker(f))
 		f.Close()
 		if err != nil {
-			return nil, about(err, spec.Name)
+			return nil, about(disk.Blame(err), spec.Name)
 		}
 		if x.Package.SHA256 != hp.SHA256 || x.Package.Size != hp.Size {
 			return nil, finding.New("edition.damaged", "source "+spec.Name,
@@ -253,8 +254,9 @@ func (b *Builder) TakeIntoHouse(spec archive.Source, family archive.Family, file
 	if err != nil {
 		return nil, err
 	}
-	x, err := housed.Examine(spec, file)
-	if err != nil {
+	disk := finding.Watching("read the package")
+	x, err := housed.Examine(spec, disk.ReadSeeker(file))
+	if err = disk.Blame(err); err != nil {
 		return nil, err
 	}
 	out := &Taken{Package: x.Package}
@@ -266,7 +268,9 @@ func (b *Builder) TakeIntoHouse(spec archive.Source, family archive.Family, file
 			strings.Join(spec.Architectures, ", ")).
 			Do("add the architecture to the source, or take another file")
 	}
-	inspected, err := family.Inspect(archive.PackageFile{ReadSeeker: file, Signature: signature}, v)
+	inspected, err := family.Inspect(archive.PackageFile{ReadSeeker: disk.ReadSeeker(file),
+		Signature: signature}, v)
+	err = disk.Blame(err)
 	if f, ok := finding.From(err); ok && f.Code != "content.signature-bad" && !strings.HasPrefix(f.Code,
 		"key.") {
 		return nil, f // damaged, not merely signed by somebody unknown

@@ -119,10 +119,11 @@ func (b *Builder) Read(src *Source, n int, l List, yield func(p *archive.Package
 	// What lies in the pool was right when it came in. Whether it still is, is
 	// found out while it is read: disks forget, and people edit.
 	digest := sha256.New()
-	file := io.TeeReader(f, digest)
+	disk := finding.Watching("read the index " + l.Used.Path)
+	file := io.TeeReader(disk.Reader(f), digest)
 	plain, err := archive.Decompress(bufio.NewReaderSize(file, 256<<10), l.Used.Compression, maxIndex)
 	if err != nil {
-		return about(err, src.Name)
+		return about(disk.Blame(err), src.Name)
 	}
 	defer plain.Close()
 	fast := ahead(plain)
@@ -134,6 +135,9 @@ func (b *Builder) Read(src *Source, n int, l List, yield func(p *archive.Package
 	fast.Close()
 	if _, rest := io.Copy(io.Discard, file); rest != nil {
 		return finding.Doing(rest, "read the index %s", l.Used.Path)
+	}
+	if fault := disk.Blame(err); fault != err {
+		return fault
 	}
 	if hex.EncodeToString(digest.Sum(nil)) != l.SHA256 {
 		if err := b.Pool.SetAside(l.SHA256); err != nil {

@@ -58,18 +58,28 @@ func (b *Builder) lore(ctx context.Context, src *Source, f archive.IndexFile) (i
 		file.Close()
 		return nil, err
 	}
-	plain, err := archive.Decompress(bufio.NewReaderSize(file, 256<<10), f.Compression, maxIndex)
+	disk := finding.Watching("read " + f.Path + " of " + src.Name)
+	plain, err := archive.Decompress(bufio.NewReaderSize(disk.Reader(file), 256<<10), f.Compression, maxIndex)
 	if err != nil {
 		file.Close()
-		return nil, about(err, src.Name)
+		return nil, about(disk.Blame(err), src.Name)
 	}
-	return both{plain, file}, nil
+	return both{plain, file, disk}, nil
 }
 
 // both closes a decompressor and the file below it.
 type both struct {
 	io.ReadCloser
 	file io.Closer
+	disk *finding.Watch
+}
+
+func (b both) Read(p []byte) (int, error) {
+	n, err := b.ReadCloser.Read(p)
+	if err != io.EOF {
+		err = b.disk.Blame(err)
+	}
+	return n, err
 }
 
 func (b both) Close() error { return errors.Join(b.ReadCloser.Close(), b.file.Close()) }

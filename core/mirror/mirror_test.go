@@ -19,6 +19,7 @@ import (
 	"stockade/core/archive"
 	"stockade/core/archive/deb"
 	"stockade/core/definition"
+	"stockade/core/disk"
 	"stockade/core/edition"
 	"stockade/core/fetch"
 	"stockade/core/finding"
@@ -232,7 +233,7 @@ func (s shelf) all() (out []edition.Line) {
 func (w *world) export(dir string) error {
 	text, _ := os.ReadFile(filepath.Join(w.folder(1), edition.ManifestName))
 	seal, _ := os.ReadFile(filepath.Join(w.folder(1), edition.SealName))
-	return edition.Export(edition.FromPool(w.builder.Pool), text, seal, dir, nil)
+	return edition.Export(disk.OS, edition.FromPool(w.builder.Pool), text, seal, dir, nil)
 }
 
 // amend changes the lists of packages before they are signed for.

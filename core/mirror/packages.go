@@ -199,9 +199,10 @@ func (b *Builder) inspectPooled(pk *pick) error {
 // inspect compares what a package says inside with what its index says, and has
 // the signature on the package itself verified.
 func (b *Builder) inspect(pk *pick, f io.ReadSeeker) error {
-	in, err := pk.src.Family.Inspect(archive.PackageFile{ReadSeeker: f, Signature: pk.Signature},
-		pk.src.Keyring)
-	if err != nil {
+	disk := finding.Watching("read " + pk.Path)
+	in, err := pk.src.Family.Inspect(archive.PackageFile{ReadSeeker: disk.ReadSeeker(f),
+		Signature: pk.Signature}, pk.src.Keyring)
+	if err = disk.Blame(err); err != nil {
 		if g, ok := finding.From(err); ok {
 			g.Object = "source " + pk.src.Name
 			g.Text = pk.Path + ": " + g.Text

@@ -212,7 +212,7 @@ func (w Want) believe(content io.ReadSeeker) error {
 		if err := begin(); err != nil {
 			return err
 		}
-		if err := w.Signed(content); err != nil {
+		if err := w.atFault(w.Signed(content)); err != nil {
 			return err
 		}
 	}
@@ -240,6 +240,14 @@ func (w Want) believe(content io.ReadSeeker) error {
 		return w.mismatch(m.Digest, got)
 	}
 	return nil
+}
+
+// atFault tells where an error is a fault of this machine, whoever met it.
+func (w Want) atFault(err error) error {
+	if f, ok := finding.Fault(err, "read "+w.Name); ok {
+		return f
+	}
+	return err
 }
 
 // unreadable tells that a file cannot be unpacked, unless this machine is at fault.

@@ -15,6 +15,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"stockade/core/archive/text"
+	"stockade/core/disk"
 	"stockade/core/finding"
 )
 
@@ -25,6 +26,7 @@ import (
 //	aside/SHA256           found to be something else than their name says
 //	sha512/…, meaning-…/…  the SHA-256 of files that are known by another name
 type Dir struct {
+	on        disk.System
 	root, tmp string
 	mu        sync.Mutex
 	busy      map[string]*turn // one ingest a file
@@ -38,8 +40,12 @@ var _ Store = (*Dir)(nil)
 // Open opens the pool at root, with unfinished files under tmp, on the same file
 // system. What was admitted and not durable when the last process ended is read again:
 // what is right stays.
-func Open(root, tmp string) (*Dir, error) {
+func Open(root, tmp string) (*Dir, error) { return OpenOn(disk.OS, root, tmp) }
+
+// OpenOn is Open on a file system that is handed in.
+func OpenOn(on disk.System, root, tmp string) (*Dir, error) {
 	d := &Dir{
+		on:      on,
 		root:    root,
 		tmp:     tmp,
 		busy:    map[string]*turn{},
@@ -47,7 +53,7 @@ func Open(root, tmp string) (*Dir, error) {
 		touched: map[string]bool{},
 	}
 	for _, dir := range []string{root, tmp, d.readyFolder()} {
-		if err := os.MkdirAll(dir, 0o700); err != nil {
+		if err := on.MkdirAll(dir, 0o700); err != nil {
 			return nil, finding.Doing(err, "open the pool")
 		}
 	}
@@ -84,7 +90,7 @@ func (d *Dir) Has(sha256 string) (int64, bool) {
 		return 0, false
 	}
 	for _, path := range d.places(sha256) {
-		if st, err := os.Lstat(path); err == nil && st.Mode().IsRegular() {
+		if st, err := d.on.Lstat(path); err == nil && st.Mode().IsRegular() {
 			return st.Size(), true
 		}
 	}
@@ -99,13 +105,21 @@ type file struct {
 
 func (f file) Size() int64 { return f.size }
 
+// blob is a Blob on any other disk.
+type blob struct {
+	disk.File
+	size int64
+}
+
+func (b blob) Size() int64 { return b.size }
+
 // Open implements Store.
 func (d *Dir) Open(sha256 string) (Blob, error) {
 	if !wellNamed(sha256) {
 		return nil, ErrMissing
 	}
 	for _, path := range d.places(sha256) {
-		f, err := os.Open(path)
+		f, err := disk.Open(d.on, path)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
@@ -117,7 +131,10 @@ func (d *Dir) Open(sha256 string) (Blob, error) {
 			f.Close()
 			return nil, finding.Doing(err, "open the file %s of the pool", sha256)
 		}
-		return file{f, st.Size()}, nil
+		if f, ok := f.(*os.File); ok {
+			return file{f, st.Size()}, nil
+		}
+		return blob{f, st.Size()}, nil
 	}
 	return nil, ErrMissing
 }
@@ -131,7 +148,7 @@ func (d *Dir) Find(want Want) (string, bool) {
 	for _, name := range want.names() {
 		sum, byName := strings.CutPrefix(name, string(SHA256)+"/")
 		if !byName {
-			text, err := os.ReadFile(d.foreign(name))
+			text, err := disk.ReadFile(d.on, d.foreign(name))
 			if err != nil {
 				continue
 			}
@@ -169,22 +186,19 @@ func (d *Dir) remember(want Want, sum string) {
 			return // it needs no other name
 		}
 		to := d.foreign(name)
-		if os.MkdirAll(filepath.Dir(to), 0o755) != nil {
-			return
-		}
-		if os.WriteFile(to+".new", []byte(sum), 0o444) == nil {
-			os.Rename(to+".new", to)
+		if d.on.MkdirAll(filepath.Dir(to), 0o755) == nil {
+			disk.Replace(d.on, to, []byte(sum), 0o444)
 		}
 	}
 }
 
 // SetAside implements Store.
 func (d *Dir) SetAside(sum string) error {
-	if err := os.MkdirAll(filepath.Dir(d.asidePath(sum)), 0o700); err != nil {
+	if err := d.on.MkdirAll(filepath.Dir(d.asidePath(sum)), 0o700); err != nil {
 		return finding.Doing(err, "set the file %s aside", sum)
 	}
 	for _, path := range d.places(sum) {
-		err := os.Rename(path, d.asidePath(sum))
+		err := d.on.Rename(path, d.asidePath(sum))
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
@@ -201,13 +215,13 @@ func (d *Dir) Aside() (files int, bytes int64, err error) {
 
 // DropAside implements Store.
 func (d *Dir) DropAside() (files int, bytes int64, err error) {
-	return d.eachAside(func(name string) error { return os.Remove(d.asidePath(name)) })
+	return d.eachAside(func(name string) error { return d.on.Remove(d.asidePath(name)) })
 }
 
 // eachAside calls f for every file that was set aside, and counts those for
 // which it did not fail.
 func (d *Dir) eachAside(f func(name string) error) (files int, bytes int64, err error) {
-	entries, err := os.ReadDir(filepath.Join(d.root, "aside"))
+	entries, err := d.on.ReadDir(filepath.Join(d.root, "aside"))
 	if errors.Is(err, fs.ErrNotExist) {
 		return 0, 0, nil
 	}
@@ -221,7 +235,7 @@ func (d *Dir) eachAside(f func(name string) error) (files int, bytes int64, err 
 			bytes += info.Size()
 		}
 	}
-	return files, bytes, err
+	return files, bytes, finding.Doing(err, "look after what is set aside")
 }
 
 // Add implements Store.
@@ -238,35 +252,56 @@ func (d *Dir) Add(data []byte) (string, error) {
 	}, nil)
 }
 
-// Each implements Store.
+// Each implements Store. What is ready and what is durable is told of once.
 func (d *Dir) Each(f func(string, int64) error) error {
-	return filepath.WalkDir(d.root, func(p string, e fs.DirEntry, err error) error {
-		if err != nil || e.IsDir() {
+	folders, err := d.on.ReadDir(d.root)
+	if err != nil {
+		return finding.Doing(err, "list the pool")
+	}
+	for _, folder := range folders {
+		name := folder.Name()
+		if !folder.IsDir() || name != "ready" && !text.IsHex(name, 2) {
+			continue
+		}
+		if err := d.eachIn(name, f); err != nil {
 			return err
 		}
-		folder, sum := filepath.Base(filepath.Dir(p)), filepath.Base(p)
+	}
+	return nil
+}
+
+func (d *Dir) eachIn(folder string, f func(string, int64) error) error {
+	entries, err := d.on.ReadDir(filepath.Join(d.root, folder))
+	if err != nil {
+		return finding.Doing(err, "list the pool")
+	}
+	for _, e := range entries {
+		sum := e.Name()
 		if folder != "ready" {
-			if len(folder) != 2 {
-				return nil
-			}
 			sum = folder + sum
 		}
-		if !wellNamed(sum) {
-			return nil
+		if !wellNamed(sum) || !e.Type().IsRegular() {
+			continue
 		}
 		st, err := e.Info()
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // it was removed, or made durable, meanwhile
+		}
 		if err != nil {
+			return finding.Doing(err, "list the pool")
+		}
+		if err := f(sum, st.Size()); err != nil {
 			return err
 		}
-		return f(sum, st.Size())
-	})
+	}
+	return nil
 }
 
 // Remove implements Store.
 func (d *Dir) Remove(sum string) error {
 	removed := error(ErrMissing)
 	for _, path := range d.places(sum) {
-		err := os.Remove(path)
+		err := d.on.Remove(path)
 		switch {
 		case err == nil:
 			removed = nil
@@ -280,30 +315,32 @@ func (d *Dir) Remove(sum string) error {
 
 // Tidy implements Store.
 func (d *Dir) Tidy() error {
-	parts, err := filepath.Glob(filepath.Join(d.tmp, "part-*"))
+	parts, err := d.on.ReadDir(d.tmp)
 	for _, p := range parts {
-		err = errors.Join(err, os.Remove(p))
+		if strings.HasPrefix(p.Name(), "part-") {
+			err = errors.Join(err, d.on.Remove(filepath.Join(d.tmp, p.Name())))
+		}
 	}
-	folders, rerr := os.ReadDir(d.root)
+	folders, rerr := d.on.ReadDir(d.root)
 	err = errors.Join(err, rerr)
 	for _, folder := range folders {
 		if foreignFolder(folder.Name()) {
 			err = errors.Join(err, d.dropForeign(folder.Name()))
 		}
 	}
-	return err
+	return finding.Doing(err, "tidy the pool")
 }
 
 // dropForeign forgets names that lead to nothing any more.
 func (d *Dir) dropForeign(folder string) error {
-	entries, err := os.ReadDir(filepath.Join(d.root, folder))
+	entries, err := d.on.ReadDir(filepath.Join(d.root, folder))
 	for _, e := range entries {
 		path := filepath.Join(d.root, folder, e.Name())
-		text, rerr := os.ReadFile(path)
+		text, rerr := disk.ReadFile(d.on, path)
 		if _, ok := d.Has(string(text)); rerr == nil && ok {
 			continue
 		}
-		err = errors.Join(err, os.Remove(path))
+		err = errors.Join(err, d.on.Remove(path))
 	}
 	return err
 }

@@ -4,16 +4,15 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
 
 	"golang.org/x/sync/errgroup"
 
+	"stockade/core/disk"
 	"stockade/core/finding"
 )
 
@@ -32,11 +31,11 @@ func (d *Dir) admit(w *writer, sum string) error {
 	if err := w.f.Chmod(0o444); err != nil {
 		return fail(err)
 	}
-	if err := os.Rename(w.f.Name(), d.readyPath(sum)); err != nil {
+	if err := d.on.Rename(w.f.Name(), d.readyPath(sum)); err != nil {
 		return fail(err)
 	}
-	os.Remove(w.f.Name() + fromSuffix)
-	os.Remove(d.asidePath(sum)) // the right bytes are here again
+	d.on.Remove(w.f.Name() + fromSuffix)
+	d.on.Remove(d.asidePath(sum)) // the right bytes are here again
 	d.mu.Lock()
 	d.ready[sum] = w.n
 	files, bytes := len(d.ready), int64(0)
@@ -68,7 +67,7 @@ func (d *Dir) settle() error {
 	var g errgroup.Group
 	g.SetLimit(syncsMost)
 	for _, sum := range batch {
-		g.Go(func() error { return syncFile(d.readyPath(sum)) })
+		g.Go(func() error { return d.syncReady(sum) })
 	}
 	if err := g.Wait(); err != nil {
 		return finding.Doing(err, "make files of the pool durable")
@@ -86,13 +85,13 @@ func (d *Dir) settle() error {
 func (d *Dir) place(sum string) error {
 	to := d.Path(sum)
 	folder := filepath.Dir(to)
-	if _, err := os.Stat(folder); errors.Is(err, fs.ErrNotExist) {
-		if err := os.MkdirAll(folder, 0o755); err != nil {
+	if _, err := d.on.Lstat(folder); errors.Is(err, fs.ErrNotExist) {
+		if err := d.on.MkdirAll(folder, 0o755); err != nil {
 			return err
 		}
 		d.touch(d.root)
 	}
-	if err := os.Rename(d.readyPath(sum), to); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := d.on.Rename(d.readyPath(sum), to); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	d.touch(folder)
@@ -117,28 +116,28 @@ func (d *Dir) Flush() error {
 	d.mu.Unlock()
 	var failed error
 	for dir := range dirs {
-		if err := SyncDir(dir); err != nil {
+		if err := disk.Sync(d.on, dir); err != nil {
 			failed = errors.Join(failed, err)
 			d.touch(dir) // it is not durable yet: the next Flush must not say so
 		}
 	}
-	return failed
+	return finding.Doing(failed, "make the pool durable")
 }
 
 // recover takes over what was ready when the last process ended: bytes that are still
 // what their name says. Those that the disk lost are fetched again.
 func (d *Dir) recover() error {
-	entries, err := os.ReadDir(d.readyFolder())
+	entries, err := d.on.ReadDir(d.readyFolder())
 	if err != nil {
 		return err
 	}
 	for _, e := range entries {
-		size, sum, err := measure(d.readyPath(e.Name()))
+		size, sum, err := d.measure(d.readyPath(e.Name()))
 		if err != nil {
 			return err
 		}
 		if sum != e.Name() {
-			if err := os.Remove(d.readyPath(e.Name())); err != nil {
+			if err := d.on.Remove(d.readyPath(e.Name())); err != nil {
 				return err
 			}
 			continue
@@ -149,8 +148,8 @@ func (d *Dir) recover() error {
 }
 
 // measure reads a file whole.
-func measure(path string) (int64, string, error) {
-	f, err := os.Open(path)
+func (d *Dir) measure(path string) (int64, string, error) {
+	f, err := disk.Open(d.on, path)
 	if err != nil {
 		return 0, "", err
 	}
@@ -160,66 +159,11 @@ func measure(path string) (int64, string, error) {
 	return n, hex.EncodeToString(h.Sum(nil)), err
 }
 
-// syncFile makes the bytes of a file durable. One that was removed meanwhile has none.
-func syncFile(path string) error {
-	f, err := os.Open(path)
+// syncReady makes the bytes of a file durable. One that was removed meanwhile has none.
+func (d *Dir) syncReady(sum string) error {
+	err := disk.Sync(d.on, d.readyPath(sum))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	return f.Sync()
-}
-
-// SyncDir makes the entries of a folder durable.
-func SyncDir(dir string) error {
-	f, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	if err := f.Sync(); err != nil {
-		return fmt.Errorf("sync the folder %s: %w", dir, err)
-	}
-	return nil
-}
-
-// WriteSynced writes a new file durably. It fails where the file is there.
-func WriteSynced(path string, data []byte, mode os.FileMode) error {
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(data)
-	if err == nil {
-		err = f.Sync()
-	}
-	return errors.Join(err, f.Close())
-}
-
-// MakeFolder makes a folder and those above it that are not there yet, such that
-// everybody can read them, whatever the umask is. Folders that are there stay as
-// they are.
-func MakeFolder(path string) error {
-	if info, err := os.Stat(path); err == nil {
-		if !info.IsDir() {
-			return finding.Doing(&fs.PathError{Op: "mkdir", Path: path, Err: fs.ErrExist}, "make a folder")
-		}
-		return nil
-	}
-	if parent := filepath.Dir(path); parent != path {
-		if err := MakeFolder(parent); err != nil {
-			return err
-		}
-	}
-	err := os.Mkdir(path, 0o755)
-	if errors.Is(err, fs.ErrExist) {
-		return nil // somebody else was quicker
-	}
-	if err == nil {
-		err = os.Chmod(path, 0o755)
-	}
-	return finding.Doing(err, "make a folder")
+	return err
 }

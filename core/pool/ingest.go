@@ -7,6 +7,7 @@ import (
 	"os"
 	"sync"
 
+	"stockade/core/disk"
 	"stockade/core/finding"
 )
 
@@ -67,12 +68,12 @@ func (d *Dir) checked(sum string, check func(Blob) error) error {
 // begin opens the unfinished file of a want, with what an earlier try left of it.
 func (d *Dir) begin(want Want) (*writer, error) {
 	part := d.unfinished(want)
-	f, err := os.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o600)
+	f, err := d.on.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return nil, finding.Doing(err, "take in %s", want.Name)
 	}
-	w := &writer{f: f, want: want, sums: want.hashes()}
-	if from, err := os.ReadFile(part + fromSuffix); err == nil {
+	w := &writer{on: d.on, f: f, want: want, sums: want.hashes()}
+	if from, err := disk.ReadFile(d.on, part+fromSuffix); err == nil {
 		w.origin = string(from)
 	}
 	if w.n, err = io.Copy(w.sums.writer(), f); err == nil && want.Size > 0 && w.n >= want.Size {
@@ -98,7 +99,8 @@ func (r running) writer() io.Writer {
 
 // writer hashes while it writes and refuses to grow over the wanted size.
 type writer struct {
-	f       *os.File
+	on      disk.System
+	f       disk.File
 	want    Want
 	sums    running
 	n       int64
@@ -119,7 +121,7 @@ func (w *writer) checked(check func(Blob) error) error {
 	if _, err := w.f.Seek(0, io.SeekStart); err != nil {
 		return finding.Doing(err, "read %s", w.want.Name)
 	}
-	err := check(file{w.f, w.n})
+	err := w.want.atFault(check(blob{w.f, w.n}))
 	if f, ok := finding.From(err); err != nil && (!ok || f.Code != finding.FaultCode) {
 		w.refused = true
 	}
@@ -128,8 +130,8 @@ func (w *writer) checked(check func(Blob) error) error {
 
 // drop forgets the unfinished file.
 func (w *writer) drop() {
-	os.Remove(w.f.Name())
-	os.Remove(w.f.Name() + fromSuffix)
+	w.on.Remove(w.f.Name())
+	w.on.Remove(w.f.Name() + fromSuffix)
 }
 
 func (w *writer) Write(p []byte) (int, error) {
@@ -153,7 +155,7 @@ func (w *writer) Begin(origin string) error {
 	if origin == w.origin {
 		return nil
 	}
-	if err := os.WriteFile(w.f.Name()+fromSuffix, []byte(origin), 0o600); err != nil {
+	if err := disk.Replace(w.on, w.f.Name()+fromSuffix, []byte(origin), 0o600); err != nil {
 		return finding.Doing(err, "write %s", w.want.Name)
 	}
 	w.origin = origin

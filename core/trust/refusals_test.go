@@ -303,8 +303,9 @@ func TestACertificateIsDescribed(t *testing.T) {
 		packet.PubKeyAlgoRSASignOnly: "RSA",
 		packet.PubKeyAlgoDSA:         "DSA", packet.PubKeyAlgoElGamal: "ElGamal",
 		packet.PubKeyAlgoECDSA: "ECDSA",
-		packet.PubKeyAlgoECDH:  "ECDH", packet.PubKeyAlgoEdDSA: "Ed25519", packet.PubKeyAlgoEd25519: "Ed25519",
-		packet.PubKeyAlgoEd448: "Ed448", packet.PubKeyAlgoX25519: "X25519", packet.PubKeyAlgoX448: "X448",
+		packet.PubKeyAlgoECDH:  "ECDH", packet.PubKeyAlgoEdDSA: "Ed25519",
+		packet.PubKeyAlgoEd25519: "Ed25519",
+		packet.PubKeyAlgoEd448:   "Ed448", packet.PubKeyAlgoX25519: "X25519", packet.PubKeyAlgoX448: "X448",
 		99: "algorithm 99",
 	} {
 		if got := algorithmName(of); got != want {

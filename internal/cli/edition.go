@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"stockade/core/disk"
 	"stockade/core/edition"
 	"stockade/core/mirror"
 	"stockade/internal/api"
@@ -82,7 +83,7 @@ func (a *app) export(ctx context.Context, what, dir string) error {
 	p := a.progress()
 	total, start := m.Bytes(), time.Now()
 	open := func(l edition.Line) (io.ReadCloser, error) { return c.File(ctx, name, number, l.Path) }
-	err = edition.Export(open, files.Manifest, files.Seal, dir, func(n, of int, done int64) {
+	err = edition.Export(disk.OS, open, files.Manifest, files.Seal, dir, func(n, of int, done int64) {
 		e := mirror.Event{
 			Step:       "copy",
 			Files:      n,

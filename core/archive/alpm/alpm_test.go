@@ -3,6 +3,7 @@ package alpm_test
 import (
 	"archive/tar"
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -17,6 +18,7 @@ import (
 	"stockade/core/finding"
 	"stockade/core/trust"
 	"stockade/internal/made"
+	"stockade/internal/made/faults"
 )
 
 func testKeys() []*trust.SiteKey {
@@ -252,7 +254,7 @@ func TestAWrittenDatabaseReadsBack(t *testing.T) {
 		t.Fatal(err)
 	}
 	out := map[string][]byte{}
-	if err := (Family{}).Write(archive.Writing{Source: spec, Root: root, Time: time.Unix(1_790_001_000, 0),
+	writing := archive.Writing{Source: spec, Root: root, Time: time.Unix(1_790_001_000, 0),
 		Sign: testKeys()[1],
 		Each: func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool,
 			f func(*archive.Package, []byte) error) error {
@@ -270,7 +272,20 @@ func TestAWrittenDatabaseReadsBack(t *testing.T) {
 			return nopCloser{bytes.NewReader(files[p.Path])}, nil
 		},
 		Put: func(p string, data []byte) error { out[p] = data; return nil },
-	}); err != nil {
+	}
+	calls := faults.Writing(writing, func(w archive.Writing) error {
+		clear(out)
+		return Family{}.Write(w)
+	}, func(call int, err error) {
+		if !errors.Is(err, faults.Err) {
+			t.Errorf("call %d fails: %v", call, err)
+		}
+	})
+	if calls < 5 {
+		t.Errorf("only %d calls", calls)
+	}
+	clear(out)
+	if err := (Family{}).Write(writing); err != nil {
 		t.Fatal(err)
 	}
 	r, err := Family{}.ReadRoot(spec, Family{}.Roots(spec)[0], out, keyringOf(testKeys()[1]))

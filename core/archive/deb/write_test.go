@@ -3,6 +3,7 @@ package deb
 import (
 	"bytes"
 	"crypto/sha256"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -13,6 +14,7 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/finding"
+	"stockade/internal/made/faults"
 )
 
 // plainKey signs by not signing: these tests are about what is written.
@@ -52,23 +54,43 @@ func TestAWrittenRepositoryReadsBack(t *testing.T) {
 		}
 		return nil
 	}
+	var files map[string][]byte
+	writing := archive.Writing{Source: source,
+		Root: &archive.Root{Origin: "Tarn", Suite: "steady", Codename: "heron"}, Note: "barrage/1",
+		Time: time.Date(2026, 11, 24, 2, 30, 0, 0, time.UTC), Each: each, Sign: plainKey{},
+		Put: func(p string, data []byte) error {
+			if _, twice := files[p]; twice {
+				return fmt.Errorf("%s is written twice", p)
+			}
+			files[p] = data
+			return nil
+		}}
 	write := func() map[string][]byte {
-		files := map[string][]byte{}
-		if err := (Family{}).Write(archive.Writing{Source: source,
-			Root: &archive.Root{Origin: "Tarn", Suite: "steady", Codename: "heron"}, Note: "barrage/1",
-			Time: time.Date(2026, 11, 24, 2, 30, 0, 0, time.UTC), Each: each, Sign: plainKey{},
-			Put: func(p string, data []byte) error {
-				if _, twice := files[p]; twice {
-					return fmt.Errorf("%s is written twice", p)
-				}
-				files[p] = data
-				return nil
-			}}); err != nil {
+		files = map[string][]byte{}
+		if err := (Family{}).Write(writing); err != nil {
 			t.Fatal(err)
 		}
 		return files
 	}
-	files := write()
+	calls := faults.Writing(writing, func(w archive.Writing) error {
+		files = map[string][]byte{}
+		return Family{}.Write(w)
+	}, func(call int, err error) {
+		if !errors.Is(err, faults.Err) {
+			t.Errorf("call %d fails: %v", call, err)
+		}
+		for _, root := range []string{"Release", "InRelease"} {
+			if files["dists/heron/"+root] != nil &&
+				files["dists/heron/empty/binary-arm64/Packages.xz"] == nil {
+				t.Errorf("call %d fails, and there is a root without its indexes", call)
+			}
+		}
+	})
+	if calls < 20 {
+		t.Errorf("only %d calls", calls)
+	}
+	once := write()
+	files = once
 	for p, data := range write() {
 		if !bytes.Equal(files[p], data) {
 			t.Errorf("%s differs the second time", p)

@@ -3,6 +3,7 @@ package rpm_test
 import (
 	"bytes"
 	"crypto/sha256"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -15,6 +16,7 @@ import (
 	. "stockade/core/archive/rpm"
 	"stockade/core/finding"
 	"stockade/internal/made"
+	"stockade/internal/made/faults"
 )
 
 func TestRichRequirementsBecomeClauses(t *testing.T) {
@@ -223,28 +225,45 @@ func TestAWrittenRepositoryReadsBack(t *testing.T) {
 	}
 	// as when something needs it by path
 	all[0].Provides = append(all[0].Provides, archive.Provide{Name: "/usr/share/pump/data"})
+	var out map[string][]byte
+	writing := archive.Writing{Source: spec, Root: root,
+		Time: time.Unix(1_790_001_000, 0), Sign: testKeys()[1],
+		Each: func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool,
+			f func(*archive.Package, []byte) error) error {
+			return f(all[0], []byte(raws[0]))
+		},
+		Open: func(f archive.IndexFile) (io.ReadCloser, error) {
+			return archive.Decompress(bytes.NewReader(files[f.Path]), f.Compression, 1<<30)
+		},
+		Package: func(p *archive.Package) (io.ReadSeekCloser, error) {
+			return nopCloser{bytes.NewReader(files[p.Path])}, nil
+		},
+		Put: func(p string, data []byte) error { out[p] = data; return nil },
+	}
 	write := func() map[string][]byte {
-		out := map[string][]byte{}
-		if err := (Family{}).Write(archive.Writing{Source: spec, Root: root,
-			Time: time.Unix(1_790_001_000, 0), Sign: testKeys()[1],
-			Each: func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool,
-				f func(*archive.Package, []byte) error) error {
-				return f(all[0], []byte(raws[0]))
-			},
-			Open: func(f archive.IndexFile) (io.ReadCloser, error) {
-				return archive.Decompress(bytes.NewReader(files[f.Path]), f.Compression, 1<<30)
-			},
-			Package: func(p *archive.Package) (io.ReadSeekCloser, error) {
-				return nopCloser{bytes.NewReader(files[p.Path])}, nil
-			},
-			Put: func(p string, data []byte) error { out[p] = data; return nil },
-		}); err != nil {
+		out = map[string][]byte{}
+		if err := (Family{}).Write(writing); err != nil {
 			t.Fatal(err)
 		}
 		return out
 	}
-	out := write()
+	calls := faults.Writing(writing, func(w archive.Writing) error {
+		out = map[string][]byte{}
+		return Family{}.Write(w)
+	}, func(call int, err error) {
+		if !errors.Is(err, faults.Err) {
+			t.Errorf("call %d fails: %v", call, err)
+		}
+		if out["repodata/repomd.xml"] != nil && len(out) < 4 {
+			t.Errorf("call %d fails, and there is a root without its indexes", call)
+		}
+	})
+	if calls < 10 {
+		t.Errorf("only %d calls", calls)
+	}
+	first := write()
 	again := write()
+	out = first
 	for p := range out {
 		if strings.HasSuffix(p, ".gz") && !bytes.Equal(out[p], again[p]) {
 			t.Errorf("%s differs the second time", p)

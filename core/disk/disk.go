@@ -1,0 +1,159 @@
+// Package disk is the file system that the pool, editions and machines' files are
+// written to, with what they need of it done in one way: files that appear whole, and
+// are there still when the power fails.
+//
+// System is handed in, so that a test can let each call fail once and see in which order
+// things are made durable. The package trusts the kernel; it does not judge what an error
+// means, which core/finding does.
+package disk
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"stockade/core/finding"
+)
+
+// File is an open file or folder.
+type File interface {
+	io.ReadWriteSeeker
+	io.ReaderAt
+	io.Closer
+	Name() string
+	Chmod(mode fs.FileMode) error
+	Truncate(size int64) error
+	// Sync makes the bytes of a file durable, or the entries of a folder.
+	Sync() error
+	Stat() (fs.FileInfo, error)
+}
+
+// System is a file system. Its methods do what those of package os do, with the same
+// errors.
+type System interface {
+	OpenFile(name string, flag int, perm fs.FileMode) (File, error)
+	Lstat(name string) (fs.FileInfo, error)
+	ReadDir(name string) ([]fs.DirEntry, error)
+	Mkdir(name string, perm fs.FileMode) error
+	MkdirAll(name string, perm fs.FileMode) error
+	Chmod(name string, mode fs.FileMode) error
+	Rename(from, to string) error
+	Remove(name string) error
+	RemoveAll(name string) error
+}
+
+// OS is the file system of this machine.
+var OS System = machine{}
+
+type machine struct{}
+
+func (machine) OpenFile(name string, flag int, perm fs.FileMode) (File, error) {
+	f, err := os.OpenFile(name, flag, perm)
+	if err != nil {
+		return nil, err // a *os.File that is nil would be a File that is not
+	}
+	return f, nil
+}
+
+func (machine) Lstat(name string) (fs.FileInfo, error)     { return os.Lstat(name) }
+func (machine) ReadDir(name string) ([]fs.DirEntry, error) { return os.ReadDir(name) }
+func (machine) Mkdir(name string, perm fs.FileMode) error  { return os.Mkdir(name, perm) }
+func (machine) MkdirAll(name string, perm fs.FileMode) error {
+	return os.MkdirAll(name, perm)
+}
+func (machine) Chmod(name string, mode fs.FileMode) error { return os.Chmod(name, mode) }
+func (machine) Rename(from, to string) error              { return os.Rename(from, to) }
+func (machine) Remove(name string) error                  { return os.Remove(name) }
+func (machine) RemoveAll(name string) error               { return os.RemoveAll(name) }
+
+// Open opens a file or folder for reading.
+func Open(on System, name string) (File, error) { return on.OpenFile(name, os.O_RDONLY, 0) }
+
+// ReadFile reads a file whole.
+func ReadFile(on System, name string) ([]byte, error) {
+	f, err := Open(on, name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(f)
+}
+
+// Sync makes the bytes of a file durable, or the entries of a folder.
+func Sync(on System, name string) error {
+	f, err := Open(on, name)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(f.Sync(), f.Close()); err != nil {
+		return fmt.Errorf("make %s durable: %w", name, err)
+	}
+	return nil
+}
+
+// WriteNew writes a new file durably, with exactly that mode. It fails where the file is
+// there. Its entry is durable when its folder is.
+func WriteNew(on System, name string, data []byte, mode fs.FileMode) error {
+	return write(on, name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, data, mode)
+}
+
+// Replace writes a file durably, such that its name leads to the whole of the old bytes
+// or the whole of the new, with exactly that mode.
+func Replace(on System, name string, data []byte, mode fs.FileMode) error {
+	part := name + ".stockade-new"
+	if err := write(on, part, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, data, mode); err != nil {
+		return err
+	}
+	if err := on.Rename(part, name); err != nil {
+		return err
+	}
+	return Sync(on, filepath.Dir(name))
+}
+
+func write(on System, name string, flag int, data []byte, mode fs.FileMode) error {
+	f, err := on.OpenFile(name, flag, mode)
+	if err != nil {
+		return err
+	}
+	if err = f.Chmod(mode); err == nil { // whatever the umask is
+		_, err = f.Write(data)
+	}
+	if err == nil {
+		err = f.Sync()
+	}
+	return errors.Join(err, f.Close())
+}
+
+// MakeFolder makes a folder and those above it that are not there yet, such that
+// everybody can read them, whatever the umask is. Folders that are there stay as
+// they are. It gives the folders that have a new entry, which are durable when they are
+// synced.
+func MakeFolder(on System, path string) (grown []string, err error) {
+	info, err := on.Lstat(path)
+	if err == nil && info.Mode()&fs.ModeSymlink != 0 {
+		info, err = os.Stat(path)
+	}
+	if err == nil {
+		if !info.IsDir() {
+			err = finding.Doing(&fs.PathError{Op: "mkdir", Path: path, Err: fs.ErrExist}, "make a folder")
+		}
+		return nil, err
+	}
+	parent := filepath.Dir(path)
+	if parent != path {
+		if grown, err = MakeFolder(on, parent); err != nil {
+			return grown, err
+		}
+	}
+	err = on.Mkdir(path, 0o755)
+	if errors.Is(err, fs.ErrExist) {
+		return grown, nil // somebody else was quicker
+	}
+	if err == nil {
+		err = on.Chmod(path, 0o755)
+	}
+	return append(grown, parent), finding.Doing(err, "make a folder")
+}
