@@ -97,24 +97,7 @@ func Sync(on System, name string) error {
 // WriteNew writes a new file durably, with exactly that mode. It fails where the file is
 // there. Its entry is durable when its folder is.
 func WriteNew(on System, name string, data []byte, mode fs.FileMode) error {
-	return write(on, name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, data, mode)
-}
-
-// Replace writes a file durably, such that its name leads to the whole of the old bytes
-// or the whole of the new, with exactly that mode.
-func Replace(on System, name string, data []byte, mode fs.FileMode) error {
-	part := name + ".stockade-new"
-	if err := write(on, part, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, data, mode); err != nil {
-		return err
-	}
-	if err := on.Rename(part, name); err != nil {
-		return err
-	}
-	return Sync(on, filepath.Dir(name))
-}
-
-func write(on System, name string, flag int, data []byte, mode fs.FileMode) error {
-	f, err := on.OpenFile(name, flag, mode)
+	f, err := on.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode)
 	if err != nil {
 		return err
 	}
@@ -125,6 +108,23 @@ func write(on System, name string, flag int, data []byte, mode fs.FileMode) erro
 		err = f.Sync()
 	}
 	return errors.Join(err, f.Close())
+}
+
+// Replace writes a file durably, such that its name leads to the whole of the old bytes
+// or the whole of the new, with exactly that mode.
+func Replace(on System, name string, data []byte, mode fs.FileMode) error {
+	part := name + ".stockade-new"
+	// What an earlier try left may be such that it cannot be written to.
+	if err := on.Remove(part); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err := WriteNew(on, part, data, mode); err != nil {
+		return err
+	}
+	if err := on.Rename(part, name); err != nil {
+		return err
+	}
+	return Sync(on, filepath.Dir(name))
 }
 
 // MakeFolder makes a folder and those above it that are not there yet, such that

@@ -59,7 +59,8 @@ func (f Finding) Because(word string) Finding {
 // causesDocument writes what the codes with several causes may stand for.
 func causesDocument() string {
 	var b strings.Builder
-	b.WriteString("\n## Causes\n\nSome codes stand for several things. Their findings say which, in `cause`.\n\n" +
+	b.WriteString("\n## Causes\n\n" +
+		"Some codes stand for several things. Their findings say which, in `cause`.\n\n" +
 		"| code | cause | when |\n|---|---|---|\n")
 	for _, e := range Catalogue() {
 		for _, c := range causes[e.Code] {

@@ -77,7 +77,8 @@ func TestACauseIsOneOfItsCode(t *testing.T) {
 		}()
 	}
 	for code := range causes {
-		if len(Causes(code)) < 2 || !strings.Contains(Document(), "| `"+code+"` | `"+causes[code][0].Word+"` |") {
+		line := "| `" + code + "` | `" + causes[code][0].Word + "` |"
+		if len(Causes(code)) < 2 || !strings.Contains(Document(), line) {
 			t.Errorf("%s", code)
 		}
 	}

@@ -2,8 +2,10 @@ package pool
 
 import (
 	"encoding/hex"
+	"errors"
 	"hash"
 	"io"
+	"io/fs"
 	"os"
 	"sync"
 
@@ -69,6 +71,12 @@ func (d *Dir) checked(sum string, check func(Blob) error) error {
 func (d *Dir) begin(want Want) (*writer, error) {
 	part := d.unfinished(want)
 	f, err := d.on.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o600)
+	if errors.Is(err, fs.ErrPermission) {
+		// It was made read-only, to be admitted, when this machine failed.
+		if d.on.Remove(part) == nil {
+			f, err = d.on.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o600)
+		}
+	}
 	if err != nil {
 		return nil, finding.Doing(err, "take in %s", want.Name)
 	}

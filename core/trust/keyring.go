@@ -287,7 +287,8 @@ func (k *Keyring) judge(signed signedContent, sig *packet.Signature) (archive.Si
 		return no(k.bad("type", "a signature is of type %#x, which is not one over a document", sig.SigType))
 	}
 	if name := criticalNotation(sig); name != "" {
-		return no(k.bad("notation", "the signature by %s asks to be believed only by who understands the notation %q",
+		return no(k.bad("notation",
+			"the signature by %s asks to be believed only by who understands the notation %q",
 			issuer(sig), finding.Harmless(name)))
 	}
 	switch sig.Hash {

@@ -255,7 +255,8 @@ func TestWhatAnotherCopyHas(t *testing.T) {
 		}
 	}
 	got := strings.Join(m.certificate(m.raw(more)).UserIDs, "\n")
-	if got != "Tarn desk <desk@tarn.example>\nA desk\nTarn night desk <night@tarn.example>\nZ \\u{1b}[2J desk" {
+	if got != "Tarn desk <desk@tarn.example>\nA desk\nTarn night desk <night@tarn.example>\n"+
+		"Z \\u{1b}[2J desk" {
 		t.Errorf("%q", got)
 	}
 }

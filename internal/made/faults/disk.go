@@ -5,6 +5,7 @@ package faults
 import (
 	"fmt"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -66,6 +67,12 @@ func (d *Disk) call(what string, paths ...string) error {
 func (d *Disk) OpenFile(name string, flag int, perm fs.FileMode) (disk.File, error) {
 	if err := d.call("open", name); err != nil {
 		return nil, err
+	}
+	// Root may write to what is read-only; who runs the service may not.
+	if flag&(os.O_WRONLY|os.O_RDWR) != 0 {
+		if info, err := d.System.Lstat(name); err == nil && info.Mode()&0o200 == 0 {
+			return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrPermission}
+		}
 	}
 	f, err := d.System.OpenFile(name, flag, perm)
 	if err != nil {
