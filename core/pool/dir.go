@@ -226,14 +226,16 @@ func (d *Dir) eachAside(f func(name string) error) (files int, bytes int64, err 
 		return 0, 0, nil
 	}
 	for _, e := range entries {
-		if ferr := f(e.Name()); ferr != nil {
+		info, ferr := e.Info() // which nobody has of what is gone
+		if ferr == nil {
+			ferr = f(e.Name())
+		}
+		if ferr != nil {
 			err = errors.Join(err, ferr)
 			continue
 		}
 		files++
-		if info, ierr := e.Info(); ierr == nil {
-			bytes += info.Size()
-		}
+		bytes += info.Size()
 	}
 	return files, bytes, finding.Doing(err, "look after what is set aside")
 }

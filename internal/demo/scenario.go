@@ -121,13 +121,16 @@ func clock(now time.Time) func() time.Time {
 
 const month = 30 * 24 * time.Hour
 
+// older is how old the keys are: they were there when what they signed a month ago was made.
+const older = month + time.Hour
+
 // owners are those who sign the made-up sources.
 func owners() []made.Owner {
 	return []made.Owner{
-		{Name: "Tarn archive", Comment: "heron", Address: "archive@tarn.example", Age: month},
-		{Name: "Kelp Drives release", Address: "release@kelp.example", Age: month},
-		{Name: "Brine Drives packages", Comment: "2026", Address: "keys@brine.example", Age: month},
-		{Name: "Wrack builders", Address: "yard@wrack.example", Age: month},
+		{Name: "Tarn archive", Comment: "heron", Address: "archive@tarn.example", Age: older},
+		{Name: "Kelp Drives release", Address: "release@kelp.example", Age: older},
+		{Name: "Brine Drives packages", Comment: "2026", Address: "keys@brine.example", Age: older},
+		{Name: "Wrack builders", Address: "yard@wrack.example", Age: older},
 	}
 }
 
