@@ -135,8 +135,14 @@ func (r *Response) Validator() string {
 // ErrNotFound is in the chain when an upstream says that it has no such file.
 var ErrNotFound = errors.New("the upstream has no such file")
 
-// errRetry marks answers after which the same list may be tried again.
+// errRetry marks trouble after which the same list may be tried again.
 var errRetry = errors.New("may pass")
+
+// passing is such trouble: it says what it is, and not that it may pass.
+type passing struct{ error }
+
+func (p passing) Unwrap() error        { return p.error }
+func (p passing) Is(target error) bool { return target == errRetry }
 
 // Failure is what one upstream did with one request.
 type Failure struct {
@@ -342,7 +348,7 @@ func (a *asked) unanswered(err error) error {
 		return f
 	}
 	a.mark(a.up, true, 0)
-	return fmt.Errorf("%w: %w", errRetry, plain(err))
+	return passing{plain(err)}
 }
 
 // answer reads the head of what came.
@@ -369,7 +375,7 @@ func (a *asked) answer(res *http.Response) (*Response, error) {
 	case res.StatusCode == http.StatusTooManyRequests || res.StatusCode >= 500:
 		wait := retryAfter(res.Header.Get("Retry-After"), a.opt.Now())
 		a.mark(a.up, true, min(wait, 10*time.Minute))
-		return nil, fmt.Errorf("%w: it answered %s", errRetry, res.Status)
+		return nil, passing{fmt.Errorf("it answered %s", res.Status)}
 	default:
 		return nil, fmt.Errorf("it answered %s", res.Status)
 	}
@@ -405,10 +411,10 @@ func (a *asked) take(ctx context.Context, cancel context.CancelCauseFunc, res *h
 	}
 	if cause := context.Cause(ctx); errors.Is(cause, errSlow) {
 		a.mark(a.up, true, 0)
-		return fmt.Errorf("%w: %w", errRetry, cause)
+		return passing{cause}
 	}
 	if _, ok := finding.From(body.failed); !ok {
-		return fmt.Errorf("%w: the connection broke: %w", errRetry, plain(body.failed))
+		return passing{fmt.Errorf("the connection broke: %w", plain(body.failed))}
 	}
 	return body.failed
 }
@@ -638,7 +644,6 @@ func (c *Client) ProbeOne(ctx context.Context, route Route, up Upstream, p strin
 		})
 	if err != nil {
 		out.Error = err.Error()
-		out.Error = strings.TrimPrefix(out.Error, errRetry.Error()+": ")
 	}
 	return out
 }
