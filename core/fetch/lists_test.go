@@ -3,6 +3,7 @@ package fetch
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"net/http"
@@ -44,24 +45,105 @@ func TestListsOfUpstreamsAreRead(t *testing.T) {
 		"https://a.example https://b.example" {
 		t.Errorf("%v %v", got, err)
 	}
-	for name, text := range map[string]string{
-		"an entity": `<!DOCTYPE m [<!ENTITY a "b">]>` + rfc,
-		"not one":   "<html></html>",
-		"no XML":    "hello",
-		"cut":       rfc[:100],
+	long := strings.Repeat("a", maxListLine)
+	for _, c := range []struct{ name, text, says string }{
+		{"a document type", `<!DOCTYPE m>` + rfc, "has a document type"},
+		{"an entity", `<metalink><!ENTITY a "b"></metalink>`, "has a document type"},
+		{"not one", "<html></html>", `it begins with "html"`},
+		{"not one, at length", "<" + strings.Repeat("h", 200) + "/>", strings.Repeat("h", 80) + "…"},
+		{"no XML", "hello", "cannot be read: EOF"},
+		{"cut", rfc[:100], "cannot be read: XML syntax error"},
 	} {
-		if _, err := ReadMetalink([]byte(text), root); err == nil {
-			t.Errorf("%s was accepted", name)
+		_, err := ReadMetalink([]byte(c.text), root)
+		if f, _ := finding.From(err); f.Code != "source.bad-list" || !strings.Contains(f.Text, c.says) {
+			t.Errorf("%s: %v", c.name, err)
 		}
 	}
-	for name, text := range map[string]string{
-		"a control character": "https://a.example/\x1b[2J",
-		"words":               "this is no list",
-		"long":                "https://a.example/" + strings.Repeat("a", 4000),
+	for _, c := range []struct{ name, text, says string }{
+		{"a control character", "https://a.example/\x1b[2J", "is no address"},
+		{"a delete", "https://a.example/\x7f", "is no address"},
+		{"words", "this is no list", `no address: "this is no list"`},
+		{"a long line", long + "a", strings.Repeat("a", 80) + "…"},
+		{"as long as may be", long, ""},
+		{"nothing", "# empty\n\n", ""},
 	} {
-		if _, err := ReadMirrorList([]byte(text), nil); err == nil {
-			t.Errorf("%s was accepted", name)
+		_, err := ReadMirrorList([]byte(c.text), nil)
+		f, _ := finding.From(err)
+		if (err == nil) != (c.says == "") || err != nil && (f.Code != "source.bad-list" ||
+			!strings.Contains(f.Text, c.says)) {
+			t.Errorf("%s: %v", c.name, err)
 		}
+	}
+}
+
+// What a list gives is behind what is described, each once, as many as are taken of one.
+func TestWhatAListGives(t *testing.T) {
+	var metalink strings.Builder
+	metalink.WriteString("<metalink>")
+	for i := range 20 {
+		fmt.Fprintf(&metalink, `<file><url location="r%d" priority="%d">https://m%d.example/%s</url></file>`, i, i, i, root)
+	}
+	metalink.WriteString("</metalink>")
+	up := upstream(t, func(w http.ResponseWriter, r *http.Request) {
+		switch r.URL.Path {
+		case "/metalink":
+			io.WriteString(w, metalink.String())
+		case "/own":
+			io.WriteString(w, "https://own.example/\nhttps://own.example\nhttps://new.example/\n")
+		case "/none":
+			io.WriteString(w, "ftp://a.example/\nhttps://b.example/#here\n")
+		case "/bad":
+			io.WriteString(w, "<html>")
+		}
+	})
+	c := New(Options{Rounds: 1})
+	for _, w := range []struct {
+		list List
+		want string
+		says string
+	}{
+		{List{URL: up.URL + "/own", Region: "reach"}, "https://own.example https://new.example", ""},
+		{List{URL: up.URL + "/none"}, "https://own.example", "names none that can be used"},
+		{List{URL: up.URL + "/bad", Metalink: true}, "https://own.example", "cannot be read"},
+		{List{URL: "http://127.0.0.1:1/"}, "https://own.example",
+			"cannot be had: http://127.0.0.1:1/: : nothing listens"},
+	} {
+		own := []Upstream{{URL: "https://own.example"}}
+		got, found := c.Expand(t.Context(), Route{Source: "x", Upstreams: own, Lists: []List{w.list}}, root,
+			nil)
+		if urls(got.Upstreams) != w.want || (len(found) == 0) != (w.says == "") {
+			t.Errorf("%s: %s %v", w.list.URL, urls(got.Upstreams), found)
+		}
+		for _, f := range found {
+			if f.Severity != finding.Warning || f.Object != "source x" || !strings.Contains(f.Text, w.says) {
+				t.Errorf("%s: %+v", w.list.URL, f)
+			}
+		}
+		if len(own) != 1 {
+			t.Error("the route that was given has changed")
+		}
+	}
+	got, _ := c.Expand(t.Context(), Route{Source: "x",
+		Lists: []List{{URL: up.URL + "/metalink", Metalink: true,
+			Region: "reach"}}}, root, nil)
+	if len(got.Upstreams) != maxListed || got.Upstreams[0].URL != "https://m0.example" ||
+		got.Upstreams[3].Region != "r3" || got.Upstreams[0].Listed {
+		t.Errorf("%d: %+v", len(got.Upstreams), got.Upstreams)
+	}
+	ended, end := context.WithCancel(t.Context())
+	end()
+	if _, found := c.Expand(ended, Route{Lists: []List{{URL: up.URL + "/own"}, {URL: up.URL + "/own"}}}, root,
+		nil); len(found) > 0 {
+		t.Errorf("ended: %v", found)
+	}
+	for host, want := range map[string]bool{"127.0.0.1": true, "localhost": true, "9.9.9.9": false,
+		"nowhere.invalid": false} {
+		if got := nearHost(t.Context(), host); got != want {
+			t.Errorf("%s is near: %v", host, got)
+		}
+	}
+	if err := farAway("x", Upstream{URL: "http://a.example"}, "no address"); err == nil {
+		t.Error("what is no address is far away")
 	}
 }
 
@@ -94,6 +176,8 @@ func TestAListMayNotSendIntoTheHouse(t *testing.T) {
 		"http://u:p@a.example/":        false,
 		"http://a.example/?x":          false,
 		"gopher://a.example/":          false,
+		"http://a.example/#x":          false,
+		"http://[::1":                  false,
 	} {
 		if got := listable(address); got != want {
 			t.Errorf("%s: %v", address, got)
@@ -161,7 +245,8 @@ func TestAListedNameThatLeadsIntoTheHouseIsNotConnectedTo(t *testing.T) {
 	for address, want := range map[string]bool{"127.0.0.1": true, "10.1.2.3": true, "192.168.1.1": true,
 		"172.16.0.1": true, "169.254.169.254": true, "100.64.0.1": true, "0.0.0.0": true, "::1": true,
 		"fe80::1": true, "fd00::1": true,
-		"::ffff:10.0.0.1": true, "64:ff9b::a00:1": true, "224.0.0.1": true,
+		"::ffff:10.0.0.1": true, "64:ff9b::a00:1": true, "224.0.0.1": true, "239.1.1.1": true,
+		"ff02::1": true, "ff0e::1": true,
 		"9.9.9.9": false, "2001:db8::1": false} {
 		if got := near(netip.MustParseAddr(address)); got != want {
 			t.Errorf("%s is near: %v", address, got)

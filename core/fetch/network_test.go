@@ -647,3 +647,87 @@ func selfSigned(t *testing.T) tls.Certificate {
 	}
 	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}
 }
+
+// How often the list of upstreams is gone through, and when not again.
+func TestTheRoundsThroughTheUpstreams(t *testing.T) {
+	for _, c := range []struct {
+		status int
+		rounds int
+		asked  int
+	}{{503, 2, 2}, {503, 1, 1}, {403, 2, 1}, {404, 3, 1}, {503, 0, 2}} {
+		asked := 0
+		up := upstream(t, func(w http.ResponseWriter, r *http.Request) { asked++; w.WriteHeader(c.status) })
+		begun := time.Now()
+		_, err := fetchAll(New(Options{Rounds: c.rounds}), Route{Upstreams: []Upstream{up}},
+			Request{Path: "x"})
+		if err == nil || asked != c.asked {
+			t.Errorf("%+v: asked %d times, %v", c, asked, err)
+		}
+		if waited := time.Since(begun) >= 500*time.Millisecond; waited != (c.asked > 1) {
+			t.Errorf("%+v: it waited %v", c, waited)
+		}
+	}
+	ctx, end := context.WithCancel(t.Context())
+	up := upstream(t, func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(503) })
+	err := New(Options{Rounds: 9}).Get(ctx, Route{Upstreams: []Upstream{up}}, Request{Path: "x"}, nil,
+		func(*Failure) { end() })
+	if !errors.Is(err, context.Canceled) {
+		t.Errorf("ended in between: %v", err)
+	}
+}
+
+// A transfer over the floor rate goes on as long as it needs, and one limit holds all.
+func TestAFloorAndALimit(t *testing.T) {
+	steady := upstream(t, func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Length", fmt.Sprint(30*4096))
+		for range 30 {
+			w.Write(make([]byte, 4096))
+			w.(http.Flusher).Flush()
+			time.Sleep(10 * time.Millisecond)
+		}
+	})
+	c := New(Options{Rounds: 1, Floor: 10, FloorWindow: 100 * time.Millisecond, Unmeasured: time.Millisecond})
+	got, err := fetchAll(c, Route{Upstreams: []Upstream{steady}}, Request{Path: "x"})
+	if err != nil || len(got) != 30*4096 {
+		t.Errorf("%d bytes, %v", len(got), err)
+	}
+	quick := upstream(t, func(w http.ResponseWriter, r *http.Request) { w.Write(make([]byte, 96<<10)) })
+	limited := New(Options{Rounds: 1, Limit: 64 << 10})
+	begun := time.Now()
+	got, err = fetchAll(limited, Route{Upstreams: []Upstream{quick}}, Request{Path: "x"})
+	if took := time.Since(begun); err != nil || len(got) != 96<<10 || took < 400*time.Millisecond {
+		t.Errorf("%d bytes in %s, %v", len(got), took, err)
+	}
+}
+
+// Connections are used again, and what one route says is not another's.
+func TestConnectionsAreUsedAgain(t *testing.T) {
+	conns := map[string]bool{}
+	agents := map[string]bool{}
+	up := upstream(t, func(w http.ResponseWriter, r *http.Request) {
+		conns[r.RemoteAddr] = true
+		agents[r.UserAgent()] = true
+	})
+	c := New(Options{Rounds: 1, Agent: "stockade/9"})
+	for range 3 {
+		if _, err := fetchAll(c, Route{Upstreams: []Upstream{up}}, Request{Path: "x"}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if len(conns) != 1 || !agents["stockade/9"] || len(agents) != 1 {
+		t.Errorf("%v %v", conns, agents)
+	}
+	open := c.http(Route{}, up)
+	for name, route := range map[string]Route{
+		"another proxy": {Proxy: "http://proxy.example"}, "another user": {Proxy: "http://proxy.example",
+			ProxyUser: "m"},
+		"another host": {Redirects: []string{"a.example"}},
+	} {
+		if c.http(route, up) == open {
+			t.Errorf("%s: the same client", name)
+		}
+	}
+	if c.http(Route{}, Upstream{URL: up.URL, Listed: true}) == open {
+		t.Error("one that is listed has the client of one that is described")
+	}
+}
