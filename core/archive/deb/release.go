@@ -145,8 +145,9 @@ func parseDate(s string) (time.Time, error) {
 	for _, layout := range []string{time.RFC1123, "Mon, _2 Jan 2006 15:04:05 MST", time.RFC1123Z,
 		"Mon, _2 Jan 2006 15:04:05 -0700"} {
 		if t, err := time.Parse(layout, s); err == nil {
-			if name, off := t.Zone(); off == 0 && name != "UTC" && name != "GMT" &&
-				name != "" && name != "Z" {
+			// "+0000" can be read as a name too.
+			if name, off := t.Zone(); off == 0 && name != "UTC" && name != "GMT" && name != "Z" &&
+				strings.Trim(name, "+-0") != "" {
 				return time.Time{}, fmt.Errorf("%q is not in UTC", s)
 			}
 			return t.UTC(), nil

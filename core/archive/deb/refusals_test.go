@@ -1,0 +1,295 @@
+package deb
+
+import (
+	"archive/tar"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+)
+
+// refused asserts what an error says: its code, and the field or value in its text.
+func refused(t *testing.T, name string, err error, code, says string) {
+	t.Helper()
+	f, ok := finding.From(err)
+	switch {
+	case code == "" && err != nil:
+		t.Errorf("%s: %v", name, err)
+	case code != "" && (!ok || f.Code != code || !strings.Contains(f.Text, says)):
+		t.Errorf("%s: %v, and %s with %q was meant", name, err, code, says)
+	}
+}
+
+func TestEachRefusalOfAStanza(t *testing.T) {
+	without := func(field string) string {
+		var out strings.Builder
+		for line := range strings.Lines(plainStanza) {
+			if !strings.HasPrefix(line, field+":") {
+				out.WriteString(line)
+			}
+		}
+		return out.String()
+	}
+	with := func(field, value string) string { return without(field) + field + ": " + value + "\n" }
+	many := func(n int) string {
+		out := plainStanza
+		for i := range n {
+			out += fmt.Sprintf("X-%d: 1\n", i)
+		}
+		return out
+	}
+	const bad = "source.malformed-index"
+	sha512 := strings.Repeat("b", 128)
+	for _, c := range []struct{ name, text, code, says string }{
+		{"as it is", plainStanza, "", ""},
+		{"no name", without("Package"), bad, "Package, Version or Architecture is missing"},
+		{"no version", without("Version"), bad, "Package, Version or Architecture is missing"},
+		{"no architecture", without("Architecture"), bad, "Package, Version or Architecture is missing"},
+		{"an architecture that is none", with("Architecture", "amd 64"), bad, `"amd 64" is not an architecture`},
+		{"no path", without("Filename"), bad, "sluicectl has no Filename"},
+		{"a path of something else", with("Filename", "pool/sluicectl.rpm"), bad, "is no package's"},
+		{"a path of an installer's package", with("Filename", "pool/sluicectl.udeb"), "", ""},
+		{"an absolute path", with("Filename", "/pool/sluicectl.deb"), "content.unsafe-path", "is absolute"},
+		{"no size", without("Size"), bad, "sluicectl has no Size"},
+		{"no digest", without("SHA256"), "content.weak-digest", "no SHA-256 or SHA-512"},
+		{"SHA-512 alone", without("SHA256") + "SHA512: " + sha512 + "\n", "", ""},
+		{"a short digest", with("SHA256", strings.Repeat("a", 63)), bad,
+			"sluicectl has a digest that is none"},
+		{"a digest that is no number", with("SHA256", strings.Repeat("g", 64)), bad, "a digest that is none"},
+		{"a short SHA-512", plainStanza + "SHA512: " + sha512[1:] + "\n", bad, "a digest that is none"},
+		{"a version that is none", with("Version", "1.4_1"), bad, `sluicectl: version "1.4_1"`},
+		{"as many fields as may be", many(maxFields - 9), "", ""},
+		{"more fields", many(maxFields - 8), "content.too-large", "more than 256 fields"},
+		{"a field of a long name", plainStanza + strings.Repeat("X", maxField) + ": 1\n", "", ""},
+		{"a field of a longer name", plainStanza + strings.Repeat("X", maxField+1) + ": 1\n",
+			"content.ambiguous",
+			"longer than 64 bytes"},
+		{"a need of nothing", with("Depends", "(>= 2)"), bad, "has no plain package name"},
+		{"a need of two names", with("Depends", "libtide2 libtide3"), bad, "has no plain package name"},
+		{"a need for no architecture", with("Depends", "libtide2:a-m-d!"), bad,
+			"is qualified by what is no architecture"},
+		{"a need compared in another way", with("Depends", "libtide2 (~ 2)"), bad, "Depends"},
+		{"a need of a version that is none", with("Depends", "libtide2 (>= a_b)"), bad, "has a bad version"},
+		{"a recommendation that is none", plainStanza + "Recommends: (x)\n", bad, "Recommends: "},
+	} {
+		_, _, err := readStanzas(c.text)
+		refused(t, c.name, err, c.code, c.says)
+	}
+	// Which package it was is told.
+	_, _, err := readStanzas(plainStanza + "\n" + without("Size"))
+	f, _ := finding.From(err)
+	if f.Object != "source tarn" || !strings.HasPrefix(f.Text, "package 2 of the index") {
+		t.Errorf("%+v", f)
+	}
+}
+
+func TestEachRefusalOfAVersion(t *testing.T) {
+	long := strings.Repeat("1", 512)
+	for v, says := range map[string]string{
+		"1.4-1": "", "0:1": "", "1:2:3": "", long: "", "a.b+c~d-1": "",
+		"": "is empty", long + "1": "longer than 512 bytes", ":1": "epoch", "a:1": "epoch", "-1:1": "epoch",
+		"1:": "nothing follows the epoch", "1_2": "'_'", "1 2": "' '", "1\x00": `'\x00'`,
+	} {
+		if err := CheckVersion(v); (err == nil) != (says == "") || err != nil &&
+			!strings.Contains(err.Error(), says) {
+			t.Errorf("%q: %v", v, err)
+		}
+	}
+}
+
+func TestEachRefusalOfARelease(t *testing.T) {
+	sum, other := strings.Repeat("a", 64), strings.Repeat("b", 64)
+	begin := "Suite: steady\nDate: Sat, 21 Nov 2026 08:00:00 UTC\n"
+	good := begin + "SHA256:\n " + sum + " 12 core/Packages\n"
+	const bad = "source.malformed-index"
+	for _, c := range []struct{ name, text, code, says string }{
+		{"as it is", good, "", ""},
+		{"behind empty lines", "\n\n" + good, "", ""},
+		{"before empty lines", good + "\n\n", "", ""},
+		{"both digests", good + "SHA512:\n " + sum + sum + " 12 core/Packages\n", "", ""},
+		{"a path with a dot before it", begin + "SHA256:\n " + sum + " 12 ./core/Packages\n", "", ""},
+		{"one file twice the same", good + " " + sum + " 12 core/Packages\n", "", ""},
+		{"a date of one digit", strings.Replace(good, "Sat, 21", "Sat,  7", 1), "", ""},
+		{"a date by number", strings.Replace(good, "UTC", "+0000", 1), "", ""},
+		{"nothing", "", bad, "is empty"},
+		{"empty lines", "\n\n\n", bad, "is empty"},
+		{"two stanzas", good + "\nSuite: other\n", "content.ambiguous", "more than one stanza"},
+		{"a line of blanks", begin + " \n" + good[len(begin):], "content.ambiguous", "nothing but blanks"},
+		{"no date", strings.Replace(good, "Date", "Dated", 1), bad, "Date is not readable: it is missing"},
+		{"a date that is none", strings.Replace(good, "21 Nov", "yesterday", 1), bad,
+			"is not a date as in RFC 5322"},
+		{"a date of another zone", strings.Replace(good, "UTC", "EST", 1), bad, "is not in UTC"},
+		{"an end that is none", good + "Valid-Until: soon\n", bad, "Valid-Until is not readable"},
+		{"weak digests alone", begin + "MD5Sum:\n " + sum[:32] + " 12 core/Packages\n",
+			"content.weak-digest", "MD5 or SHA-1"},
+		{"weak digests of the other kind", begin + "SHA1:\n " + sum[:40] + " 12 core/Packages\n",
+			"content.weak-digest",
+			"MD5 or SHA-1"},
+		{"a line of two words", begin + "SHA256:\n " + sum + " 12\n", bad, "digest table is not readable"},
+		{"a line of four words", begin + "SHA256:\n " + sum + " 12 core/Packages x\n", bad,
+			"digest table is not readable"},
+		{"a short digest", begin + "SHA256:\n " + sum[1:] + " 12 core/Packages\n", bad,
+			"digest table is not readable"},
+		{"a size that is none", begin + "SHA256:\n " + sum + " twelve core/Packages\n", bad, `not a number: "twelve"`},
+		{"two sizes", good + " " + sum + " 13 core/Packages\n", bad, "two sizes for core/Packages"},
+		{"two digests", good + " " + other + " 12 core/Packages\n", bad, "two digests for core/Packages"},
+		{"two sizes by two digests", good + "SHA512:\n " + sum + sum + " 13 core/Packages\n", bad,
+			"two sizes"},
+		{"a path upward", begin + "SHA256:\n " + sum + " 12 ../core/Packages\n", "content.unsafe-path",
+			"dotted part"},
+	} {
+		root, err := ParseRelease([]byte(c.text), "dists/heron/")
+		refused(t, c.name, err, c.code, c.says)
+		if err == nil && len(root.Entries) != 1 {
+			t.Errorf("%s: %d entries", c.name, len(root.Entries))
+		}
+	}
+	var many strings.Builder
+	many.WriteString(begin + "SHA256:\n")
+	for i := range maxEntries + 1 {
+		fmt.Fprintf(&many, " %s 12 p%d\n", sum, i)
+	}
+	_, err := ParseRelease([]byte(many.String()), "")
+	refused(t, "too many files", err, "content.too-large", "more than")
+}
+
+// failing gives some bytes, and then that the disk does not answer.
+type failing struct{ r io.Reader }
+
+var errDisk = errors.New("the disk does not answer")
+
+func (f failing) Read(p []byte) (int, error) {
+	n, err := f.r.Read(p)
+	if err == io.EOF {
+		err = errDisk
+	}
+	return n, err
+}
+
+func TestAStanzaThatCannotBeReadOn(t *testing.T) {
+	for text, want := range map[string]error{"": errDisk, "Package: a": errDisk, "Package: a\n": errDisk} {
+		if _, err := NewStanzaReader(failing{strings.NewReader(text)}).Next(); !errors.Is(err, want) {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+	r := NewStanzaReader(strings.NewReader("Package: a"))
+	if s, err := r.Next(); err != nil || string(s) != "Package: a\n" {
+		t.Errorf("without its last line's end: %q %v", s, err)
+	}
+	for range 2 {
+		if _, err := r.Next(); err != io.EOF {
+			t.Errorf("%v", err)
+		}
+	}
+	if _, err := oneStanza([]byte("Package: a\n\nPackage: b\n")); err == nil {
+		t.Error("two stanzas are one")
+	}
+}
+
+// ar makes an archive of members as they are given.
+func ar(members ...[2]string) []byte {
+	out := bytes.NewBufferString("!<arch>\n")
+	for _, m := range members {
+		fmt.Fprintf(out, "%-16s%-12d%-6d%-6d%-8s%-10d`\n", m[0], 0, 0, 0, "100644", len(m[1]))
+		out.WriteString(m[1])
+		if len(m[1])%2 == 1 {
+			out.WriteByte('\n')
+		}
+	}
+	return out.Bytes()
+}
+
+func TestEachRefusalOfAPackageFile(t *testing.T) {
+	const stanza = "Package: a\nVersion: 1\nArchitecture: all\n"
+	usual := []string{"debian-binary", "control.tar", "data.tar"}
+	whole := control(t, usual, [2]string{"./control", stanza})
+	version := [2]string{"debian-binary", "2.0\n"}
+	tarOf := func(files ...[2]string) [2]string {
+		data := control(t, usual[1:2], files...)
+		return [2]string{"control.tar", string(data[8+60 : len(data)-len(data)%2])}
+	}
+	data := [2]string{"data.tar", ""}
+	good := tarOf([2]string{"./control", stanza})
+	extras := func(n int) [][2]string {
+		out := [][2]string{version}
+		for range n {
+			out = append(out, [2]string{"_note", "x"})
+		}
+		return append(out, good, data)
+	}
+	damaged := func(at int, b byte) []byte {
+		out := bytes.Clone(whole)
+		out[at] = b
+		return out
+	}
+	const bad = "content.malformed-package"
+	for _, c := range []struct {
+		name       string
+		file       []byte
+		code, says string
+	}{
+		{"as it is", whole, "", ""},
+		{"a version of another minor", ar([2]string{"debian-binary", "2.9\n"}, good, data), "", ""},
+		{"nothing", nil, bad, "does not begin as an ar archive"},
+		{"another archive", []byte("!<bigaf>\n"), bad, "does not begin as an ar archive"},
+		{"no members", []byte("!<arch>\n"), bad, "ends before its debian-binary"},
+		{"no control", ar(version), bad, "ends before its control.tar"},
+		{"no data", ar(version, good), bad, "ends before its data.tar"},
+		{"as many members of others as may be", ar(extras(8)...), "", ""},
+		{"more members of others", ar(extras(9)...), bad, "more than 8 members"},
+		{"another first member", ar(good), bad, `its first member is "control.tar"`},
+		{"half a header", whole[:8+30], bad, "a member header is cut short"},
+		{"a damaged header", damaged(8+58, 'x'), bad, "a member header is damaged"},
+		{"another damaged header", damaged(8+59, 'x'), bad, "a member header is damaged"},
+		{"a size that is none", damaged(8+48, 'x'), bad, "a member's size is no number"},
+		{"a member that is cut", whole[:8+60+4+60+100], bad, "control.tar: unexpected EOF"},
+		{"data that is cut", ar(version, good, [2]string{"data.tar", "abcd"})[:len(ar(version, good, data))+2], bad,
+			`its member "data.tar" is cut short`},
+		{"another format", ar([2]string{"debian-binary", "3.0\n"}, good, data), bad, "debian-binary: "},
+		{"a long format", ar([2]string{"debian-binary", "2." + strings.Repeat("0", 63)}, good, data), bad, "it has 65 bytes"},
+		{"a control file that is a link", ar(version, linked(t), data), bad, "no plain file under"},
+		{"no control file", ar(version, tarOf([2]string{"./md5sums", "x"}), data), bad, "holds no file named control"},
+		{"an empty control file", ar(version, tarOf([2]string{"./control", ""}), data), bad, "control file is empty"},
+		{"empty lines in the control file", ar(version, tarOf([2]string{"./control", "\n\n"}), data), bad,
+			"control file is empty"},
+		{"a control file without a name", ar(version, tarOf([2]string{"./control", "Version: 1\nArchitecture: all\n"}), data),
+			bad, "lacks Package, Version or Architecture"},
+		{"a control file without a version", ar(version, tarOf([2]string{"./control", "Package: a\nArchitecture: all\n"}),
+			data), bad, "lacks Package, Version or Architecture"},
+		{"a control file without an architecture", ar(version, tarOf([2]string{"./control", "Package: a\nVersion: 1\n"}),
+			data), bad, "lacks Package, Version or Architecture"},
+		{"a control file that is none", ar(version, tarOf([2]string{"./control", "hello\n"}), data), "source.malformed-index",
+			"no field"},
+		{"no tar", ar(version, [2]string{"control.tar", strings.Repeat("x", 512)}, data), bad, "control.tar: "},
+		{"another compression", ar(version, [2]string{"control.tar.rot", "x"}, data), bad, "control.tar.rot: "},
+	} {
+		_, err := ReadIdentity(bytes.NewReader(c.file))
+		refused(t, c.name, err, c.code, c.says)
+	}
+}
+
+// linked gives a control.tar whose control file is a link.
+func linked(t *testing.T) [2]string {
+	t.Helper()
+	var b bytes.Buffer
+	w := tar.NewWriter(&b)
+	if err := errors.Join(w.WriteHeader(&tar.Header{Name: "./control", Typeflag: tar.TypeSymlink, Linkname: "/etc/passwd",
+		Format: tar.FormatGNU}), w.Close()); err != nil {
+		t.Fatal(err)
+	}
+	return [2]string{"control.tar", b.String()}
+}
+
+func TestARootWithoutAnIndexOfAFlatSource(t *testing.T) {
+	s := archive.Source{Name: "kelp", Release: "./", Architectures: []string{"amd64"}}
+	_, err := Family{}.Indexes(s, &archive.Root{Entries: map[string]archive.Entry{}})
+	refused(t, "flat", err, "source.malformed-index", "names no Packages index")
+	s = archive.Source{Name: "kelp", Release: "heron", Components: []string{"core"}, Architectures: []string{"amd64"}}
+	_, err = Family{}.Indexes(s, &archive.Root{Components: []string{"core"}, Entries: map[string]archive.Entry{}})
+	refused(t, "an architecture", err, "source.architecture-missing", "no index for component core on amd64")
+}

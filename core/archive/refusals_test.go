@@ -1,0 +1,108 @@
+package archive
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+
+	"stockade/core/finding"
+)
+
+func refused(t *testing.T, name string, err error, code, says string) {
+	t.Helper()
+	f, ok := finding.From(err)
+	switch {
+	case code == "" && err != nil:
+		t.Errorf("%s: %v", name, err)
+	case code != "" && (!ok || f.Code != code || !strings.Contains(f.Text, says)):
+		t.Errorf("%s: %v, and %s with %q was meant", name, err, code, says)
+	}
+}
+
+func TestEachRefusalOfAPath(t *testing.T) {
+	part := strings.Repeat("a", 255)
+	long := strings.Repeat("a/", 511) + "ab"
+	for _, c := range []struct{ path, says string }{
+		{"a", ""}, {"a/b.deb", ""}, {"a b/c", ""}, {part + "/" + part, ""}, {long, ""}, {"...", ""}, {".a",
+			""},
+		{"", "is empty"}, {long + "c", "longer than 1,024 bytes"}, {"/a", "is absolute"}, {"/",
+			"is absolute"},
+		{"a//b", "empty or dotted part"}, {"a/", "empty or dotted part"}, {"./a", "empty or dotted part"},
+		{"a/../b", "empty or dotted part"}, {"..", "empty or dotted part"}, {part + "a/b",
+			"longer than 255 bytes"},
+		{`a\b`, "control character or a backslash"}, {"a\x00b", "control character"}, {"a\x7fb", "control character"},
+		{"a\nb", "control character"}, {"a\xffb", "control character"}, {"a\u202eb", "control character"},
+		{"a?b", "path of a URL ends"}, {"a#b", "path of a URL ends"},
+	} {
+		code := ""
+		if c.says != "" {
+			code = "content.unsafe-path"
+		}
+		refused(t, c.path, CheckPath(c.path), code, c.says)
+		refused(t, c.path+" as a link", CheckHref(c.path), map[bool]string{true: "content.unsafe-path",
+			false: code}[strings.
+			Contains(c.path, " ")], "")
+	}
+	refused(t, "a blank", CheckHref("a b"), "content.unsafe-path", "a blank or %")
+	refused(t, "a percent", CheckHref("a%2Fb"), "content.unsafe-path", "a blank or %")
+	refused(t, "plain", CheckHref("a/b"), "", "")
+}
+
+func TestEachRefusalOfAName(t *testing.T) {
+	for _, c := range []struct{ name, says string }{
+		{"sluicectl", ""}, {"lib-a.b+c~d_E", ""}, {"@scope", ""}, {"_x", ""}, {"+x", ""}, {"0ad", ""},
+		{strings.Repeat("a", 256), ""},
+		{"", "is empty"}, {strings.Repeat("a", 257), "longer than 256 bytes"}, {"-a", "character in it"},
+		{".a", "character in it"}, {"~a", "character in it"}, {"a b", "character in it"}, {"a/b",
+			"character in it"},
+		{"a'b", "character in it"}, {"ä", "character in it"}, {"a\n", "character in it"},
+	} {
+		code := ""
+		if c.says != "" {
+			code = "content.bad-name"
+		}
+		refused(t, c.name, CheckName(c.name), code, c.says)
+	}
+}
+
+func TestWhatComesOutOfAStreamIsBounded(t *testing.T) {
+	for _, z := range []string{"", "gz", "xz", "zst"} {
+		packed, err := Compress([]byte("twelve bytes"), z)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for most, code := range map[int64]string{11: "content.too-large", 12: "", 13: ""} {
+			r, err := Decompress(bytes.NewReader(packed), z, most)
+			if err != nil {
+				t.Fatal(err)
+			}
+			var got bytes.Buffer
+			_, err = got.ReadFrom(r)
+			refused(t, z, err, code, "more than 11 bytes")
+			if code == "" && got.String() != "twelve bytes" || got.Len() > int(most) {
+				t.Errorf("%s: %q", z, got.String())
+			}
+			if code != "" {
+				_, err := r.Read(make([]byte, 9))
+				refused(t, z+" once more", err, code, "more than 11 bytes")
+			}
+			r.Close()
+		}
+		if z == "" {
+			continue
+		}
+		for name, data := range map[string][]byte{"nothing": nil, "rubbish": []byte("hello, this is plain"),
+			"half": packed[:len(packed)-6], "one byte": packed[:1]} {
+			r, err := Decompress(bytes.NewReader(data), z, 1<<20)
+			if err == nil {
+				_, err = new(bytes.Buffer).ReadFrom(r)
+			}
+			refused(t, z+" of "+name, err, "source.malformed-index", z)
+		}
+	}
+	_, err := Decompress(bytes.NewReader(nil), "rot13", 9)
+	refused(t, "another compression", err, "source.malformed-index", `unknown compression "rot13"`)
+	if _, err := Compress(nil, "rot13"); err == nil {
+		t.Error("it was compressed in a way that nobody knows")
+	}
+}
