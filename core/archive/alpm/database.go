@@ -272,6 +272,7 @@ type description struct {
 	needs *needs
 	dir   string
 	weak  bool // it has an MD5 digest
+	sized bool
 }
 
 // field reads one field, which has at least one value.
@@ -332,7 +333,7 @@ func (d *description) size(value string) error {
 	if !ok {
 		return malformed("the size %q is no number", cut(value, 40))
 	}
-	d.p.Size = n
+	d.p.Size, d.sized = n, true
 	return nil
 }
 
@@ -366,6 +367,8 @@ func (d *description) whole() error {
 		return malformed("%q is not an architecture", cut(p.Arch, 40))
 	case p.Path == "" || !strings.Contains(path.Base(p.Path), ".pkg.tar"):
 		return malformed("%s has no file name that fits", p.Name)
+	case !d.sized:
+		return malformed("%s has no size", p.Name)
 	case p.SHA256 == "" && d.weak:
 		return finding.New("content.weak-digest", "", "%s has only an MD5 digest", p.Name)
 	case !text.IsHex(p.SHA256, text.SHA256):

@@ -248,25 +248,35 @@ func TestEachRefusalOfAPackageFile(t *testing.T) {
 		{"another damaged header", damaged(8+59, 'x'), bad, "a member header is damaged"},
 		{"a size that is none", damaged(8+48, 'x'), bad, "a member's size is no number"},
 		{"a member that is cut", whole[:8+60+4+60+100], bad, "control.tar: unexpected EOF"},
-		{"data that is cut", ar(version, good, [2]string{"data.tar", "abcd"})[:len(ar(version, good, data))+2], bad,
+		{"data that is cut", ar(version, good, [2]string{"data.tar",
+			"abcd"})[:len(ar(version, good, data))+2], bad,
 			`its member "data.tar" is cut short`},
 		{"another format", ar([2]string{"debian-binary", "3.0\n"}, good, data), bad, "debian-binary: "},
-		{"a long format", ar([2]string{"debian-binary", "2." + strings.Repeat("0", 63)}, good, data), bad, "it has 65 bytes"},
+		{"a long format", ar([2]string{"debian-binary", "2." + strings.Repeat("0", 63)}, good, data), bad,
+			"it has 65 bytes"},
 		{"a control file that is a link", ar(version, linked(t), data), bad, "no plain file under"},
-		{"no control file", ar(version, tarOf([2]string{"./md5sums", "x"}), data), bad, "holds no file named control"},
-		{"an empty control file", ar(version, tarOf([2]string{"./control", ""}), data), bad, "control file is empty"},
+		{"no control file", ar(version, tarOf([2]string{"./md5sums", "x"}), data), bad,
+			"holds no file named control"},
+		{"an empty control file", ar(version, tarOf([2]string{"./control", ""}), data), bad,
+			"control file is empty"},
 		{"empty lines in the control file", ar(version, tarOf([2]string{"./control", "\n\n"}), data), bad,
 			"control file is empty"},
-		{"a control file without a name", ar(version, tarOf([2]string{"./control", "Version: 1\nArchitecture: all\n"}), data),
+		{"a control file without a name", ar(version,
+			tarOf([2]string{"./control", "Version: 1\nArchitecture: all\n"}), data),
 			bad, "lacks Package, Version or Architecture"},
-		{"a control file without a version", ar(version, tarOf([2]string{"./control", "Package: a\nArchitecture: all\n"}),
+		{"a control file without a version", ar(version,
+			tarOf([2]string{"./control", "Package: a\nArchitecture: all\n"}),
 			data), bad, "lacks Package, Version or Architecture"},
-		{"a control file without an architecture", ar(version, tarOf([2]string{"./control", "Package: a\nVersion: 1\n"}),
+		{"a control file without an architecture", ar(version,
+			tarOf([2]string{"./control", "Package: a\nVersion: 1\n"}),
 			data), bad, "lacks Package, Version or Architecture"},
-		{"a control file that is none", ar(version, tarOf([2]string{"./control", "hello\n"}), data), "source.malformed-index",
+		{"a control file that is none", ar(version, tarOf([2]string{"./control", "hello\n"}), data),
+			"source.malformed-index",
 			"no field"},
-		{"no tar", ar(version, [2]string{"control.tar", strings.Repeat("x", 512)}, data), bad, "control.tar: "},
-		{"another compression", ar(version, [2]string{"control.tar.rot", "x"}, data), bad, "control.tar.rot: "},
+		{"no tar", ar(version, [2]string{"control.tar", strings.Repeat("x", 512)}, data), bad,
+			"control.tar: "},
+		{"another compression", ar(version, [2]string{"control.tar.rot", "x"}, data), bad,
+			"control.tar.rot: "},
 	} {
 		_, err := ReadIdentity(bytes.NewReader(c.file))
 		refused(t, c.name, err, c.code, c.says)
@@ -278,8 +288,9 @@ func linked(t *testing.T) [2]string {
 	t.Helper()
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)
-	if err := errors.Join(w.WriteHeader(&tar.Header{Name: "./control", Typeflag: tar.TypeSymlink, Linkname: "/etc/passwd",
-		Format: tar.FormatGNU}), w.Close()); err != nil {
+	if err := errors.Join(w.WriteHeader(&tar.Header{Name: "./control", Typeflag: tar.TypeSymlink,
+		Linkname: "/etc/passwd",
+		Format:   tar.FormatGNU}), w.Close()); err != nil {
 		t.Fatal(err)
 	}
 	return [2]string{"control.tar", b.String()}
@@ -289,7 +300,9 @@ func TestARootWithoutAnIndexOfAFlatSource(t *testing.T) {
 	s := archive.Source{Name: "kelp", Release: "./", Architectures: []string{"amd64"}}
 	_, err := Family{}.Indexes(s, &archive.Root{Entries: map[string]archive.Entry{}})
 	refused(t, "flat", err, "source.malformed-index", "names no Packages index")
-	s = archive.Source{Name: "kelp", Release: "heron", Components: []string{"core"}, Architectures: []string{"amd64"}}
-	_, err = Family{}.Indexes(s, &archive.Root{Components: []string{"core"}, Entries: map[string]archive.Entry{}})
+	s = archive.Source{Name: "kelp", Release: "heron", Components: []string{"core"},
+		Architectures: []string{"amd64"}}
+	_, err = Family{}.Indexes(s, &archive.Root{Components: []string{"core"},
+		Entries: map[string]archive.Entry{}})
 	refused(t, "an architecture", err, "source.architecture-missing", "no index for component core on amd64")
 }

@@ -60,7 +60,7 @@ func newPrimaryReader() *primaryReader {
 
 // read reads one element.
 func (r *primaryReader) read(raw []byte) (*archive.Package, error) {
-	r.p, r.packed, r.digest, r.entries = &archive.Package{}, r.packed[:0], "", 0
+	r.p, r.packed, r.digest, r.entries = &archive.Package{Size: archive.UnknownSize}, r.packed[:0], "", 0
 	if err := walkPlaced(raw, r.placed, r.start, r.end); err != nil {
 		return nil, err
 	}
@@ -81,6 +81,9 @@ func (r *primaryReader) read(raw []byte) (*archive.Package, error) {
 	}
 	if err := checkNames(p); err != nil {
 		return nil, err
+	}
+	if p.Size == archive.UnknownSize {
+		return nil, malformed("%s has no size", p.Name)
 	}
 	if err := archive.CheckHref(p.Path); err != nil {
 		return nil, err

@@ -1,0 +1,349 @@
+package rpm
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+)
+
+func refused(t *testing.T, name string, err error, code, says string) {
+	t.Helper()
+	f, ok := finding.From(err)
+	switch {
+	case code == "" && err != nil:
+		t.Errorf("%s: %v", name, err)
+	case code != "" && (!ok || f.Code != code || !strings.Contains(f.Text, says)):
+		t.Errorf("%s: %v, and %s with %q was meant", name, err, code, says)
+	}
+}
+
+const (
+	bad       = "source.malformed-index"
+	ambiguous = "content.ambiguous"
+	tooLarge  = "content.too-large"
+	unsafe    = "content.unsafe-path"
+)
+
+func TestEachRefusalOfXML(t *testing.T) {
+	attributes := func(n int) string {
+		out := "<a"
+		for i := range n {
+			out += fmt.Sprintf(` x%d="1"`, i)
+		}
+		return out + "/>"
+	}
+	for _, c := range []struct{ name, text, code, says string }{
+		{"as it is", `<?xml version="1.0" encoding="utf-8"?><!-- c --><a b="1" c='&lt;&#65;&#x41;'>t<![CDATA[<]]><b/></a>`,
+			"", ""},
+		{"with a byte order mark", "\xef\xbb\xbf<a/>", "", ""},
+		{"with an instruction", "<?sheet x?><a/>", "", ""},
+		{"not UTF-8", "<a>\xff</a>", bad, "not UTF-8"},
+		{"what is no character", "<a>\uFFFE</a>", bad, "not UTF-8"},
+		{"another that is none", "<a>\uFFFF</a>", bad, "not UTF-8"},
+		{"nothing", "", bad, "ends before its elements do"},
+		{"no end", "<a><b></b>", bad, "ends before its elements do"},
+		{"text before", "x<a/>", bad, "text outside"},
+		{"text behind", "<a/>x", bad, "text outside"},
+		{"verbatim text outside", "<a/><![CDATA[x]]>", bad, "text outside"},
+		{"the end of verbatim text", "<a>]]></a>", bad, "]]> in a text"},
+		{"a control character", "<a>\x01</a>", bad, "the character 0x1"},
+		{"a reference without an end", "<a>&lt</a>", bad, "a reference has no end"},
+		{"a long reference", "<a>&" + strings.Repeat("x", 20) + ";</a>", bad, "a reference has no end"},
+		{"an entity of its own", "<a>&eacute;</a>", bad, `the entity "eacute"`},
+		{"a number that is none", "<a>&#x;</a>", bad, `the reference "#x"`},
+		{"a number beyond all", "<a>&#x110000;</a>", bad, `the reference "#x110000"`},
+		{"half of a character", "<a>&#xD800;</a>", bad, `the reference "#xD800"`},
+		{"a control character by number", "<a>&#1;</a>", bad, `the reference "#1"`},
+		{"no character by number", "<a>&#xFFFF;</a>", bad, `the reference "#xFFFF"`},
+		{"a tab by number", "<a>&#9;&#10;&#13;</a>", "", ""},
+		{"a comment without an end", "<!-- <a/>", bad, "<!-- has no end"},
+		{"a comment with dashes", "<!-- -- --><a/>", bad, "two dashes"},
+		{"a comment with a dash at its end", "<!-- ---><a/>", bad, "two dashes"},
+		{"verbatim text without an end", "<a><![CDATA[x</a>", bad, "<![CDATA[ has no end"},
+		{"a document type", "<!DOCTYPE a><a/>", bad, "document type"},
+		{"an instruction without an end", "<?x <a/>", bad, "<? has no end"},
+		{"an instruction of nothing", "<? x?><a/>", bad, "a <? that begins nothing"},
+		{"a second declaration", `<?xml version="1.0"?><?xml version="1.0"?><a/>`, bad, "not stand at the beginning"},
+		{"another version", `<?xml version="1.1"?><a/>`, bad, "not version 1.0 in UTF-8"},
+		{"another encoding", `<?xml version="1.0" encoding="latin1"?><a/>`, bad, "not version 1.0 in UTF-8"},
+		{"an end of another", "<a></b>", bad, `"b" ends where it did not begin`},
+		{"an end of nothing", "</a>", bad, `"a" ends where it did not begin`},
+		{"an end without an end", "<a></a", bad, "</ has no end"},
+		{"a start of nothing", "<a>< b/></a>", bad, "a < that begins nothing"},
+		{"a name with two colons", "<a:b:c/>", bad, "a < that begins nothing"},
+		{"a name that is a number", "<1/>", bad, "a < that begins nothing"},
+		{"a second root", "<a/><b/>", bad, "goes on behind its end"},
+		{"as deep as may be", strings.Repeat("<a>", maxDepth) + strings.Repeat("</a>", maxDepth), "", ""},
+		{"deeper", strings.Repeat("<a>", maxDepth+1) + strings.Repeat("</a>", maxDepth+1), bad,
+			"nested more than 24"},
+		{"an end inside a start", "<a b", bad, "an attribute of a has no value"},
+		{"an end behind a start", "<a ", bad, "it ends inside a"},
+		{"attributes without a space", `<a b="1"c="2"/>`, bad, "without a space between"},
+		{"as many attributes as may be", attributes(maxAttributes), "", ""},
+		{"more attributes", attributes(maxAttributes + 1), bad, "more than 64 attributes"},
+		{"an attribute without a name", `<a ="1"/>`, bad, "an attribute of a has no name"},
+		{"an attribute without a value", `<a b/>`, bad, "an attribute of a has no value"},
+		{"an attribute without quotes", `<a b=1/>`, bad, "an attribute of a has no quotes"},
+		{"an attribute of nothing", `<a b=`, bad, "an attribute of a has no quotes"},
+		{"an attribute without an end", `<a b="1/>`, bad, "an attribute of a has no end"},
+		{"a start inside an attribute", `<a b="<"/>`, bad, "a < in an attribute"},
+		{"an attribute twice", `<a b="1" b="2"/>`, bad, `the attribute "b" twice`},
+		{"a reference in an attribute", `<a b="&x;"/>`, bad, `the entity "x"`},
+	} {
+		refused(t, c.name, walk([]byte(c.text), nil, nil), c.code, c.says)
+	}
+	long := strings.Repeat("x", maxText)
+	refused(t, "as long as may be", walk([]byte("<a>"+long+"</a>"), nil, nil), "", "")
+	refused(t, "longer", walk([]byte("<a>"+long+"y</a>"), nil, nil), tooLarge, "an XML text is longer")
+	refused(t, "longer in two", walk([]byte("<a>"+long+"<b/>y</a>"), nil, nil), tooLarge,
+		"an XML text is longer")
+	refused(t, "longer and verbatim", walk([]byte("<a>"+long+"<![CDATA[y]]></a>"), nil, nil), tooLarge,
+		"longer")
+}
+
+func TestEachRefusalOfAnIndexOfElements(t *testing.T) {
+	read := func(text string) error {
+		e := newElements(strings.NewReader(text), "metadata", "package")
+		for {
+			if _, err := e.next(); err == io.EOF {
+				return nil
+			} else if err != nil {
+				return err
+			}
+		}
+	}
+	for _, c := range []struct{ name, text, code, says string }{
+		{"as it is", `<?xml version="1.0"?>` + "\n<metadata x='1'>\n<package>a</package> <package a=''>b</package>\n</metadata>\n",
+			"", ""},
+		{"empty", "<metadata></metadata>", "", ""},
+		{"empty, in one", "<metadata/>", "", ""},
+		{"nothing", "", bad, "does not begin with an XML element"},
+		{"text", "hello", bad, "does not begin with an XML element"},
+		{"a document type", "<!DOCTYPE metadata><metadata/>", bad, "document type"},
+		{"an entity", "<!ENTITY a 'b'><metadata/>", bad, "document type"},
+		{"another root", "<otherdata></otherdata>", bad, `begins with "otherdata", and metadata belongs there`},
+		{"a comment before", "<!-- --><metadata/>", ambiguous, "something else than its first element"},
+		{"an instruction before", "<?sheet?><metadata/>", ambiguous, "something else than its first element"},
+		{"a root that is none", "<metadata x></metadata>", bad, "has no value"},
+		{"no end", "<metadata>\n<package>a</package>", bad, "ends before its root does"},
+		{"an element without an end", "<metadata><package>a", bad, "ends in the middle of an element"},
+		{"something between", "<metadata><package>a</package>x</metadata>", ambiguous,
+			"between the elements"},
+		{"a comment between", "<metadata><!-- --><package>a</package></metadata>", ambiguous,
+			"between the elements"},
+		{"another element", "<metadata><packages></packages></metadata>", ambiguous, "between the elements"},
+		{"something behind", "<metadata></metadata><package>a</package>", ambiguous,
+			"goes on behind its end"},
+		{"something behind one that is empty", "<metadata/>x", ambiguous, "goes on behind its end"},
+	} {
+		refused(t, c.name, read(c.text), c.code, c.says)
+	}
+}
+
+const element = `<package type="rpm"><name>pumpctl</name><arch>x86_64</arch>` +
+	`<version epoch="2" ver="3.2.0" rel="1"/><checksum type="sha256" pkgid="YES">` +
+	`aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa</checksum>` +
+	`<size package="5" installed="9"/><location href="Packages/pumpctl.rpm"/><format>` +
+	`<rpm:requires><rpm:entry name="libbrine" flags="GE" ver="3"/></rpm:requires>` +
+	`<file>/usr/bin/pumpctl</file></format></package>`
+
+func TestEachRefusalOfAPackageInAnIndex(t *testing.T) {
+	read := func(text string) error {
+		return Family{}.ReadIndex(archive.Source{Name: "brine", Architectures: []string{"x86_64"}},
+			archive.IndexChoice{},
+			strings.NewReader(`<metadata xmlns:rpm="x">`+text+"</metadata>"), func(p *archive.Package, _ []byte) error {
+				_, err := p.Needs.Relations()
+				return err
+			})
+	}
+	change := func(old, to string) string {
+		if !strings.Contains(element, old) {
+			t.Fatalf("nothing to change: %q", old)
+		}
+		return strings.Replace(element, old, to, 1)
+	}
+	sum := strings.Repeat("a", 64)
+	entry := `<rpm:entry name="libbrine" flags="GE" ver="3"/>`
+	many := func(n int) string { return change(entry, strings.Repeat(entry, n)) }
+	for _, c := range []struct{ name, text, code, says string }{
+		{"as it is", element, "", ""},
+		{"another type", change(`type="rpm"`, `type="deb"`), ambiguous, `the type "deb"`},
+		{"no name", change("<name>pumpctl</name>", ""), bad,
+			"name, version or architecture of a package is missing"},
+		{"no version", change(`<version epoch="2" ver="3.2.0" rel="1"/>`, ""), bad, "name, version or architecture"},
+		{"no architecture", change("<arch>x86_64</arch>", ""), bad, "name, version or architecture"},
+		{"an architecture that is none", change("x86_64", "x86/64"), bad, `"x86/64" is not an architecture`},
+		{"a name that is none", change("<name>pumpctl", "<name>-pumpctl"), "content.bad-name", "-pumpctl"},
+		{"a version that is none", change("3.2.0", "3;2"), bad, "';'"},
+		{"a version with a dash", change("3.2.0", "3-2"), ambiguous, "taken apart in two ways"},
+		{"an empty release", change(`rel="1"`, `rel=""`), ambiguous, "taken apart in two ways"},
+		{"an epoch that is none", change(`epoch="2"`, `epoch="02"`), ambiguous, "taken apart in two ways"},
+		{"no digest", change(`<checksum type="sha256" pkgid="YES">`+sum+"</checksum>", ""), "content.weak-digest", `only a ""`},
+		{"a weak digest", change(`"sha256"`, `"md5"`), "content.weak-digest", `only a "md5" digest`},
+		{"a digest that is none", change(sum, sum[1:]), bad, "pumpctl has a digest that is none"},
+		{"SHA-512", strings.Replace(change(`"sha256"`, `"sha512"`), sum, sum+sum, 1), "", ""},
+		{"a SHA-512 that is none", change(`"sha256"`, `"sha512"`), bad, "pumpctl has a digest that is none"},
+		{"no size", change(`<size package="5" installed="9"/>`, ""), bad, "pumpctl has no size"},
+		{"a size that is none", change(`package="5"`, `package="five"`), bad, `the size "five" is no number`},
+		{"no place", change(`<location href="Packages/pumpctl.rpm"/>`, ""), unsafe, "is empty"},
+		{"a place upward", change("Packages/", "../Packages/"), unsafe, "dotted part"},
+		{"a place of another meaning", change("Packages/", "Pack%61ges/"), unsafe, "a blank or %"},
+		{"a place among the indexes", change("Packages/", "repodata/"), unsafe, "among the indexes"},
+		{"a place elsewhere", change("<location ", `<location xml:base="https://store.brine.example/el" `), "", ""},
+		{"a place in no place", change("<location ", `<location xml:base="el" `), unsafe, "no http or https URL"},
+		{"a place by another scheme", change("<location ", `<location xml:base="ftp://a.example/" `), unsafe, "no http"},
+		{"a place with a user", change("<location ", `<location xml:base="https://m:p@a.example/" `), unsafe,
+			"more than a folder's URL"},
+		{"a place with a query", change("<location ", `<location xml:base="https://a.example/?x" `), unsafe, "more than"},
+		{"a place with a fragment", change("<location ", `<location xml:base="https://a.example/#x" `), unsafe, "more than"},
+		{"a relation without a name", change(`name="libbrine"`, `name=""`), bad, `a relation "" "GE"`},
+		{"a relation compared in another way", change(`"GE"`, `"NE"`), bad, `a relation "libbrine" "NE"`},
+		{"a relation that would move the screen", change(`"libbrine"`, "\"lib\u202e\""), bad, "cannot be read"},
+		{"a comparison with nothing", change(`flags="GE" ver="3"`, `flags="GE"`), ambiguous, "a comparison and no version"},
+		{"more relations than may be", many(maxRelations + 1), tooLarge, "more than"},
+		{"more files than may be", change("<file>/usr/bin/pumpctl</file>", strings.Repeat("<file>/a</file>",
+			maxRelations)),
+			tooLarge, "more than"},
+		{"a file that is no path", change("/usr/bin/pumpctl", "usr/bin/pumpctl"), ambiguous,
+			"which is no path"},
+		{"a file of nothing", change("<file>/usr/bin/pumpctl", "<file>"), ambiguous, "which is no path"},
+		{"a file that would move the screen", change("/usr/bin/pumpctl", "/usr/\u202e"), ambiguous,
+			"which is no path"},
+	} {
+		refused(t, c.name, read(c.text), c.code, c.says)
+	}
+	f, _ := finding.From(read(element + change(`<size package="5" installed="9"/>`, "")))
+	if f.Object != "source brine" || !strings.Contains(f.Text, "package 2") {
+		t.Errorf("%+v", f)
+	}
+}
+
+func TestEachRefusalOfARoot(t *testing.T) {
+	sum := strings.Repeat("a", 64)
+	list := func(kind, digest, rest string) string {
+		return `<data type="` + kind + `"><checksum type="sha256">` + digest + `</checksum>` + rest + `</data>`
+	}
+	primary := list("primary", sum, `<location href="repodata/p.xml.gz"/><size>5</size><timestamp>1790000000</timestamp>`)
+	root := func(inside string) string { return "<repomd>" + inside + "</repomd>" }
+	many := func(n int) string {
+		out := primary
+		for i := range n {
+			out += list(fmt.Sprint("x", i), sum, fmt.Sprintf(`<location href="repodata/%d"/>`, i))
+		}
+		return out
+	}
+	weak := `<data type="primary"><checksum type="sha">` + sum[:40] + `</checksum><location href="repodata/p"/></data>`
+	for _, c := range []struct{ name, text, code, says string }{
+		{"as it is", root(primary), "", ""},
+		{"another root", "<metadata>" + primary + "</metadata>", bad, `the root is "metadata"`},
+		{"no lists", root(""), bad, "names no primary list"},
+		{"weak digests", root(weak), "content.weak-digest", "only MD5 or SHA-1"},
+		{"weak digests of another list", root(strings.Replace(weak, "primary", "other", 1)), bad,
+			"names no primary list"},
+		{"a list twice", root(primary + primary), bad, `two lists of the kind "primary"`},
+		{"a file twice", root(primary + strings.Replace(primary, `"primary"`, `"other"`, 1)), bad, "names repodata/p.xml.gz twice"},
+		{"as many lists as may be", root(many(199)), "", ""},
+		{"more lists", root(many(200)), tooLarge, "more than 200 lists"},
+		{"a size that is none", root(strings.Replace(primary, "<size>5", "<size>five", 1)), bad, `"five" as a size`},
+		{"a size with a space", root(strings.Replace(primary, "<size>5", "<size> 5", 1)), ambiguous, "size"},
+		{"a digest that is none", root(strings.Replace(primary, sum, sum[1:], 1)), bad,
+			"digest of its primary list is none"},
+		{"a digest with a space", root(strings.Replace(primary, sum, " "+sum, 1)), ambiguous, "checksum"},
+		{"a place elsewhere", root(strings.Replace(primary, "<location ", `<location xml:base="https://a.example/" `, 1)), unsafe,
+			"lies elsewhere"},
+		{"a place upward", root(strings.Replace(primary, "repodata/p", "../p", 1)), unsafe, "dotted part"},
+		{"no place", root(strings.Replace(primary, `<location href="repodata/p.xml.gz"/>`, "", 1)), unsafe, "is empty"},
+	} {
+		r, err := ParseRoot([]byte(c.text))
+		refused(t, c.name, err, c.code, c.says)
+		if err == nil && (r.Entries["repodata/p.xml.gz"].Size != 5 || r.Date.Unix() != 1790000000) {
+			t.Errorf("%s: %+v", c.name, r)
+		}
+	}
+}
+
+func TestEachRefusalOfAVersion(t *testing.T) {
+	for v, says := range map[string]string{
+		"1": "", "1.0-1": "", "2:1.0~rc1^git-1.el9": "", "1234567890:1": "",
+		"": "no version in it", "2:": "no version in it", "-1": "no version in it",
+		"12345678901:1":                 "an epoch that is too large",
+		"1." + strings.Repeat("1", 511): "longer than 512 bytes",
+		"1 2":                           "' '", "1;2": "';'", "1-2-3": "more than one dash",
+	} {
+		if err := CheckVersion(v); (err == nil) != (says == "") || err != nil &&
+			!strings.Contains(err.Error(), says) {
+			t.Errorf("%q: %v", v, err)
+		}
+	}
+}
+
+func TestEachRefusalOfModuleStreams(t *testing.T) {
+	const plain = "---\ndocument: modulemd\nversion: 2\ndata:\n  name: drive\n  stream: \"1\"\n...\n"
+	nested := "---\ndata: " + strings.Repeat("{a: ", maxYAMLDepth+2) + "x" + strings.Repeat("}",
+		maxYAMLDepth+2) + "\n...\n"
+	keys := func(n int) string {
+		out := "---\ndata:\n"
+		for i := range n {
+			out += fmt.Sprintf("  k%d: 1\n", i)
+		}
+		return out
+	}
+	for _, c := range []struct{ name, text, code, says string }{
+		{"as it is", plain, "", ""}, {"two", plain + plain, "", ""}, {"nothing", "---\n...\n", "", ""},
+		{"no YAML", "---\n: [\n", bad, "a module stream cannot be read"},
+		{"another shape", "---\ndata: [a]\n", bad, "a module stream cannot be read"},
+		{"two documents in one", "---\na: 1\n--- {b: 1}\n", "", ""},
+		{"an anchor", "---\ndata: &a {name: x}\n", ambiguous, "anchors, aliases or merges"},
+		{"a merge", "---\ndata:\n  <<: {name: x}\n", ambiguous, "anchors, aliases or merges"},
+		{"a key twice", "---\ndata:\n  name: a\n  name: b\n", ambiguous, `the key "name" twice`},
+		{"a key that is a list", "---\ndata:\n  ? [a]\n  : b\n", ambiguous, "a key that is none"},
+		{"nested", nested, tooLarge, "nested more than 24 deep"},
+		{"as many keys as may be", keys(maxModuleKeys), "", ""},
+		{"more keys", keys(maxModuleKeys + 1), tooLarge, "more than 1024 keys"},
+		{"a document that is too large", "---\ndata: " + strings.Repeat("x", maxModule) + "\n", tooLarge,
+			"larger than"},
+	} {
+		refused(t, c.name, eachModule(strings.NewReader(c.text),
+			func(*moduleDocument) error { return nil }), c.code, c.says)
+	}
+	refused(t, "a list that is too large", eachModule(zeros{}, func(*moduleDocument) error { return nil }),
+		tooLarge,
+		"list of module streams is larger")
+}
+
+type zeros struct{}
+
+func (zeros) Read(p []byte) (int, error) { clear(p); return len(p), nil }
+
+func TestEachRefusalOfAdvisories(t *testing.T) {
+	read := func(text string) error {
+		return Family{}.ReadAdvisories(strings.NewReader("<updates>"+text+"</updates>"),
+			func(*archive.Advisory) error {
+				return nil
+			})
+	}
+	refused(t, "as it is", read("<update><id>B-1</id></update>"), "", "")
+	refused(t, "without an id", read("<update><title>x</title></update>"), bad, "an advisory has no id")
+	refused(t, "with an empty id", read("<update><id> </id></update>"), bad, "an advisory has no id")
+}
+
+func TestEachRefusalOfConditions(t *testing.T) {
+	parse := func(text string) error {
+		_, err := ParseRich(text, false)
+		return err
+	}
+	for _, c := range []struct{ text, says string }{
+		{"(a with b)", ""}, {"(a with (b or c))", ""}, {"(a without b)", ""},
+		{"((a and b) with c)", "asks of one package what two could give"},
+		{"((a if b) with c)", "condition beside with"},
+	} {
+		err := parse(c.text)
+		if (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: %v", c.text, err)
+		}
+	}
+}
