@@ -340,8 +340,11 @@ func (s *Service) handleEdition(c *gin.Context, name string, n int) (any, error)
 }
 
 func (s *Service) handleDiff(c *gin.Context, name string, n int) (any, error) {
-	against, _ := strconv.Atoi(c.Query("against"))
-	return page(s.diff(name, n, against))
+	against, err := queried(c, "against", 0)
+	if err != nil {
+		return nil, err
+	}
+	return page(s.diff(name, n, int(against)))
 }
 
 func (s *Service) handleAdvisories(c *gin.Context, name string, n int) (any, error) {
@@ -387,10 +390,14 @@ func (s *Service) editionPackages(c *gin.Context, name string, n int) (any, erro
 	if err != nil {
 		return nil, err
 	}
-	limit, q := pageSize(c), strings.ToLower(c.Query("q"))
+	q := strings.ToLower(c.Query("q"))
+	limit, cursor, err := paging(c)
+	if err != nil {
+		return nil, err
+	}
 	out := api.Page[api.Item]{Items: []api.Item{}}
 	last := int64(0) // behind the last one that is on the page
-	err = e.ItemsFrom(max(cursorOf(c), 0),
+	err = e.ItemsFrom(max(cursor, 0),
 		func(it edition.Item, next int64) error {
 			if q != "" && !strings.Contains(strings.ToLower(it.Name+" "+it.Summary), q) {
 				return nil

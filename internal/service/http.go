@@ -384,21 +384,42 @@ func number(c *gin.Context, name string) (int, error) {
 	return n, nil
 }
 
-// pageSize gives how many a page has.
-func pageSize(c *gin.Context) int {
-	n, err := strconv.Atoi(c.Query("limit"))
-	if err != nil || n < 1 {
-		return 100
+// pageMost is how many a page has at most, and pageUsual where nobody says.
+const pageMost, pageUsual = 1000, 100
+
+// paging gives how many a page has, and where it begins: -1 where nobody says.
+func paging(c *gin.Context) (limit int, cursor int64, err error) {
+	n, err := queried(c, "limit", pageUsual)
+	if err == nil && n == 0 {
+		err = badQuery("limit", "0", "a page has one at least")
 	}
-	return min(n, 1000)
+	if err != nil {
+		return 0, 0, err
+	}
+	cursor, err = queried(c, "cursor", -1)
+	return int(min(n, pageMost)), cursor, err
 }
 
-func cursorOf(c *gin.Context) int64 {
-	n, err := strconv.ParseInt(c.Query("cursor"), 10, 64)
-	if err != nil {
-		return -1
+// queried reads a number of the query string that may be left out.
+func queried(c *gin.Context, name string, otherwise int64) (int64, error) {
+	text := c.Query(name)
+	if text == "" {
+		return otherwise, nil
 	}
-	return n
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || n < 0 {
+		return 0, badQuery(name, text, "it is a number that is not negative")
+	}
+	return n, nil
+}
+
+func badQuery(name, value, why string) error {
+	return &api.Problem{
+		Title:  "The request could not be read",
+		Status: 400,
+		Type:   "urn:stockade:request",
+		Detail: fmt.Sprintf("%s is %q: %s", name, finding.Harmless(value), why),
+	}
 }
 
 // consoleFiles serves the embedded console; its own addresses all lead to its page.

@@ -10,7 +10,9 @@ import (
 	"net/http"
 	"runtime"
 	"runtime/metrics"
+	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -356,8 +358,15 @@ func jobRecord(j api.Job) store.Job {
 }
 
 func (s *Service) handleJobs(c *gin.Context) (any, error) {
-	limit := pageSize(c)
-	rows, err := s.db.Jobs(c.Query("state"), max(cursorOf(c), 0), limit)
+	limit, cursor, err := paging(c)
+	if err != nil {
+		return nil, err
+	}
+	state := c.Query("state")
+	if all := api.JobState("").Values(); state != "" && !slices.Contains(all, state) {
+		return nil, badQuery("state", state, "it is one of "+strings.Join(all, ", "))
+	}
+	rows, err := s.db.Jobs(state, max(cursor, 0), limit)
 	out := api.Page[api.Job]{Items: []api.Job{}}
 	for _, r := range rows {
 		out.Items = append(out.Items, s.jobs.brief(r))

@@ -449,8 +449,11 @@ func (s *Service) verifyJournal(against string) (journal.Report, error) {
 }
 
 func (s *Service) handleJournal(c *gin.Context) (any, error) {
-	limit := pageSize(c)
-	rows, err := s.db.JournalPage(cursorOf(c), limit, c.Query("q"))
+	limit, cursor, err := paging(c)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.db.JournalPage(cursor, limit, c.Query("q"))
 	out := api.Page[journal.Entry]{Items: rows}
 	if len(rows) == limit && rows[limit-1].Number > 0 {
 		out.Next = strconv.FormatInt(rows[limit-1].Number, 10)

@@ -15,8 +15,11 @@ import (
 )
 
 func (s *Service) handleRevisions(c *gin.Context) (any, error) {
-	limit := pageSize(c)
-	rows, err := s.db.Revisions(max(cursorOf(c), 0), limit)
+	limit, cursor, err := paging(c)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.db.Revisions(max(cursor, 0), limit)
 	out := api.Page[api.Revision]{Items: []api.Revision{}}
 	for _, r := range rows {
 		out.Items = append(out.Items, revision(r))
