@@ -157,8 +157,13 @@ func (c *changer) statement(s ast.Stmt) {
 // that is closed late does no harm that a test could see.
 func (c *changer) removable(s ast.Stmt) {
 	assign, _ := s.(*ast.AssignStmt)
-	if assign != nil && assign.Tok == token.DEFINE || strings.HasSuffix(c.text(s), ".Close()") {
-		c.literals(s)
+	if assign != nil && assign.Tok == token.DEFINE {
+		for _, e := range assign.Rhs {
+			c.truth(e)
+		}
+		return
+	}
+	if strings.HasSuffix(c.text(s), ".Close()") {
 		return
 	}
 	if b, ok := s.(*ast.BranchStmt); ok && b.Tok == token.FALLTHROUGH {
@@ -373,6 +378,6 @@ func (c *changer) result(s *ast.ReturnStmt) {
 		}
 	}
 	for _, e := range s.Results {
-		c.literals(e)
+		c.truth(e)
 	}
 }

@@ -124,12 +124,13 @@ var empty = func() map[string]string {
 		"bar":       "422 define.bad-value",
 	}
 	for kind, names := range map[string]string{
-		"200": "about openapi whoami overview definitions schema check compare record sources housePackages keys " +
-			"mirrors editions lanes groups jobs poolUsage sweepPool revisions journal verifyJournal accounts",
-		"404 define.dangling-reference": "source refresh probe enable disable removeSource addPackage removePackage " +
-			"key mirror estimate build prove lane move back group groupFiles",
-		"404 not-found": "edition packages diff advisories manifest file verify retire job jobEvents stopJob " +
-			"revision wouldRestore restore removeAccount",
+		"200": "about openapi whoami overview definitions schema check compare record sources " +
+			"housePackages keys mirrors editions lanes groups jobs poolUsage sweepPool revisions journal " +
+			"verifyJournal accounts",
+		"404 define.dangling-reference": "source refresh probe enable disable removeSource addPackage " +
+			"removePackage key mirror estimate build prove lane move back group groupFiles",
+		"404 not-found": "edition packages diff advisories manifest file verify retire job jobEvents " +
+			"stopJob revision wouldRestore restore removeAccount",
 	} {
 		for _, name := range strings.Fields(names) {
 			all[name] = kind
@@ -240,8 +241,7 @@ func TestEachProblemHasItsType(t *testing.T) {
 		{"a cursor that is none", api.Viewer, "GET", "/jobs?cursor=x", nil, nil, 400, "request"},
 		{"a state that is none", api.Viewer, "GET", "/jobs?state=asleep", nil, nil, 400, "request"},
 		{"a comparison with what is no number", api.Viewer, "GET", "/editions/barrage/2/diff?against=x",
-			nil, nil, 404,
-			"not-found"},
+			nil, nil, 400, "request"},
 		{"a call that is none", api.Viewer, "GET", "/nowhere", nil, nil, 404, "not-found"},
 		{"a role that is none", api.Warden, "POST", "/accounts", api.NewAccount{Name: "x", Role: "king"},
 			nil, 422,

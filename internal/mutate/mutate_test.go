@@ -1,0 +1,162 @@
+package main
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// A small program with a test that notices some changes and not others.
+const program = `package gate
+
+import "errors"
+
+var errHigh = errors.New("too high")
+
+// Open tells whether a gate may open at a level (metres).
+func Open(level int, locked bool) (bool, error) {
+	if level < 0 {
+		return false, errors.New("below the sill")
+	}
+	if level > 9 {
+		return false, errHigh
+	}
+	for i := 0; i < level; i++ {
+		count++
+	}
+	switch level {
+	case 7:
+		count += 7
+	}
+	return level >= 3 && !locked, nil
+}
+
+var count int
+
+// Never is called by nobody.
+func Never() error {
+	if err := errHigh; err != nil {
+		return err
+	}
+	return nil
+}
+`
+
+const programsTest = `package gate
+
+import "testing"
+
+func TestOpen(t *testing.T) {
+	for level, want := range map[int]bool{2: false, 3: true, 5: true} {
+		if got, err := Open(level, false); got != want || err != nil {
+			t.Errorf("%d: %v %v", level, got, err)
+		}
+	}
+	if _, err := Open(10, false); err == nil {
+		t.Error("it opens at 10")
+	}
+}
+`
+
+func TestItTellsWhatTheTestsNotice(t *testing.T) {
+	if _, err := exec.LookPath("go"); err != nil {
+		t.Skip("skipped: go is not on this machine's path")
+	}
+	dir := t.TempDir()
+	for name, text := range map[string]string{"go.mod": "module gate\n\ngo 1.26\n", "gate.go": program,
+		"gate_test.go": programsTest} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for d := dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
+		if err := os.Chmod(d, 0o755); err != nil { // who runs what is changed must get there
+			t.Fatal(err)
+		}
+	}
+	t.Chdir(dir)
+	var out bytes.Buffer
+	score, err := measure(&out, ".", "", time.Minute, 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{
+		"survived     gate.go:9:5: refusal: level < 0 never holds",
+		"survived     gate.go:9:5: boundary: level < 0 with <=",
+		"survived     gate.go:12:5: boundary: level > 9 with >=",
+		"survived     gate.go:15:29: statement: without count++", // nothing looks at the count
+		"survived     gate.go:22:9: operand: without !locked",
+		"not reached  gate.go:20:3: statement: without count += 7",
+		"not reached  gate.go:29:21: passing: err != nil never holds",
+	} {
+		// Where a loop's statement stands is on a line of its own.
+		place := strings.NewReplacer("gate.go:15:29", "gate.go:16:3", "gate.go:22:9", "gate.go:22:23",
+			"gate.go:20:3", "gate.go:20:3").Replace(want)
+		if !strings.Contains(out.String(), place+"\n") {
+			t.Errorf("it does not tell %q:\n%s", place, out.String())
+		}
+	}
+	for _, not := range []string{"level > 9 never holds", "with >\n", "the contrary of",
+		"nil in place of errHigh"} {
+		for line := range strings.Lines(out.String()) {
+			if strings.Contains(line, not) && !strings.Contains(line, "not reached") {
+				t.Errorf("a test notices it: %s", line)
+			}
+		}
+	}
+	if score < 15 || score > 50 || !strings.Contains(out.String(), fmt.Sprintf(" %d %%; tried", score)) {
+		t.Errorf("%d %%:\n%s", score, out.String())
+	}
+	only, err := measure(&out, ".", "refusal", time.Minute, 1)
+	if err != nil || only != 50 {
+		t.Errorf("of refusals alone %d %%, %v", only, err)
+	}
+	if _, err := measure(&out, "./nowhere", "", time.Minute, 1); err == nil {
+		t.Error("a package that is not there is measured")
+	}
+}
+
+// A change that does not compile is left out, and told.
+func TestWhatDoesNotCompileIsLeftOut(t *testing.T) {
+	next := 0
+	text, err := changed("gate.go", []byte(`package gate
+
+func kind(n int) string {
+	switch n {
+	case 1:
+		return "one"
+	default:
+		return "many"
+	}
+}
+`), func(c Change) (int, bool) { next++; return next, true })
+	if err != nil || !bytes.Contains(text, []byte("case 1: if mutateAt(1) { break };")) {
+		t.Errorf("%v\n%s", err, text)
+	}
+	if n := bytes.Count(text, []byte("\n")); n != 10 {
+		t.Errorf("the lines have moved: %d", n)
+	}
+	f := failure{file: "./gate.go", line: 10, text: "missing return"}
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "gate.go"),
+		[]byte("package gate\n\nfunc a() {\n}\n\n\nfunc kind() {\n\n\n}\n"),
+		0o600); err != nil {
+		t.Fatal(err)
+	}
+	for line, want := range map[int]bool{3: false, 7: true, 9: true} {
+		if got := f.hits(Change{File: "gate.go", Line: line}, dir); got != want {
+			t.Errorf("line %d: %v", line, got)
+		}
+	}
+	if f.hits(Change{File: "other.go", Line: 9}, dir) {
+		t.Error("an error of another file is this one's")
+	}
+	if _, err := changed("gate.go", []byte("no Go"), nil); err == nil {
+		t.Error("what is no Go is changed")
+	}
+}
