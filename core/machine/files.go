@@ -34,7 +34,13 @@ const before = ".before-stockade"
 // It gives the paths that were taken away and those that were left because
 // somebody changed them.
 func WriteFiles(root string, files []archive.ClientFile) (gone, left []string, err error) {
-	old, err := readWritten(root)
+	return WriteFilesOn(disk.OS, root, files)
+}
+
+// WriteFilesOn is WriteFiles on a file system that is handed in.
+func WriteFilesOn(on disk.System, root string, files []archive.ClientFile) (gone, left []string, err error) {
+	w := writer{on, root}
+	old, err := w.written()
 	if err != nil {
 		return nil, nil, err
 	}
@@ -43,11 +49,10 @@ func WriteFiles(root string, files []archive.ClientFile) (gone, left []string, e
 		if err := archive.CheckPath(f.Path); err != nil {
 			return nil, nil, err
 		}
-		to := filepath.Join(root, filepath.FromSlash(f.Path))
-		if err := keep(to, f.Data, old[f.Path]); err != nil {
+		if err := w.keep(f, old[f.Path]); err != nil {
 			return nil, nil, err
 		}
-		if err := write(to, f.Data, os.FileMode(f.Mode)); err != nil {
+		if err := w.write(w.at(f.Path), f.Data, os.FileMode(f.Mode)); err != nil {
 			return nil, nil, err
 		}
 		now[f.Path] = digest(f.Data)
@@ -56,7 +61,7 @@ func WriteFiles(root string, files []archive.ClientFile) (gone, left []string, e
 		if now[path] != "" {
 			continue
 		}
-		took, err := takeAway(filepath.Join(root, filepath.FromSlash(path)), old[path])
+		took, err := w.takeAway(w.at(path), old[path])
 		if err != nil {
 			return gone, left, err
 		}
@@ -70,7 +75,7 @@ func WriteFiles(root string, files []archive.ClientFile) (gone, left []string, e
 	for _, path := range slices.Sorted(maps.Keys(now)) {
 		list.WriteString(now[path] + "  " + path + "\n")
 	}
-	return gone, left, write(filepath.Join(root, Written), list.Bytes(), 0o644)
+	return gone, left, w.write(w.at(Written), list.Bytes(), 0o644)
 }
 
 func digest(data []byte) string {
@@ -78,10 +83,18 @@ func digest(data []byte) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// readWritten reads what an earlier call wrote, by path.
-func readWritten(root string) (map[string]string, error) {
+// writer writes below the root of a machine.
+type writer struct {
+	on   disk.System
+	root string
+}
+
+func (w writer) at(path string) string { return filepath.Join(w.root, filepath.FromSlash(path)) }
+
+// written reads what an earlier call wrote, by path.
+func (w writer) written() (map[string]string, error) {
 	out := map[string]string{}
-	data, err := os.ReadFile(filepath.Join(root, Written))
+	data, err := disk.ReadFile(w.on, w.at(Written))
 	if errors.Is(err, fs.ErrNotExist) {
 		return out, nil
 	}
@@ -97,9 +110,10 @@ func readWritten(root string) (map[string]string, error) {
 	return out, nil
 }
 
-// keep puts a file of somebody else's beside ours, once.
-func keep(path string, data []byte, ours string) error {
-	old, err := os.ReadFile(path)
+// keep puts a file of somebody else's beside ours, once, with the mode that it has.
+func (w writer) keep(f archive.ClientFile, ours string) error {
+	path := w.at(f.Path)
+	old, err := disk.ReadFile(w.on, path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -107,18 +121,22 @@ func keep(path string, data []byte, ours string) error {
 		return finding.Doing(err, "read the file that is there")
 	}
 	byUs := digest(old) == ours || bytes.Contains(old, []byte("Written by Stockade"))
-	if byUs || bytes.Equal(old, data) || strings.HasSuffix(path, ".gpg") {
+	if byUs || bytes.Equal(old, f.Data) || strings.HasSuffix(path, ".gpg") {
 		return nil
 	}
-	if _, err := os.Lstat(path + before); err == nil {
+	if _, err := w.on.Lstat(path + before); err == nil {
 		return nil
 	}
-	return write(path+before, old, 0o644)
+	info, err := w.on.Lstat(path)
+	if err != nil {
+		return finding.Doing(err, "look at the file that is there")
+	}
+	return w.write(path+before, old, info.Mode().Perm())
 }
 
 // takeAway removes a file that is as we wrote it, and puts back what stood there.
-func takeAway(path, ours string) (bool, error) {
-	data, err := os.ReadFile(path)
+func (w writer) takeAway(path, ours string) (bool, error) {
+	data, err := disk.ReadFile(w.on, path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return true, nil
 	}
@@ -128,17 +146,17 @@ func takeAway(path, ours string) (bool, error) {
 	if digest(data) != ours {
 		return false, nil
 	}
-	if _, err := os.Lstat(path + before); err == nil {
-		return true, finding.Doing(os.Rename(path+before, path), "put back what stood there before")
+	if _, err := w.on.Lstat(path + before); err == nil {
+		return true, finding.Doing(w.on.Rename(path+before, path), "put back what stood there before")
 	}
-	return true, finding.Doing(os.Remove(path), "take away a file that is no longer needed")
+	return true, finding.Doing(w.on.Remove(path), "take away a file that is no longer needed")
 }
 
 // write writes a file whole, with exactly that mode, and durably: what a machine starts
 // with must not be half of it after the power failed.
-func write(path string, data []byte, mode os.FileMode) error {
-	if _, err := disk.MakeFolder(disk.OS, filepath.Dir(path)); err != nil {
+func (w writer) write(path string, data []byte, mode os.FileMode) error {
+	if _, err := disk.MakeFolder(w.on, filepath.Dir(path)); err != nil {
 		return err
 	}
-	return finding.Doing(disk.Replace(disk.OS, path, data, mode), "write a file for the machine")
+	return finding.Doing(disk.Replace(w.on, path, data, mode), "write a file for the machine")
 }
