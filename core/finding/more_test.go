@@ -62,8 +62,8 @@ func TestAPlaceIsWrittenAsItIsKnown(t *testing.T) {
 			t.Errorf("%q", got)
 		}
 	}
-	text := "100%" // which is no format
-	if f := New("source.stale", "", text); f.Text != text {
+	literally, text := New, "100%" // which is no format
+	if f := literally("source.stale", "", text); f.Text != text {
 		t.Errorf("a text without values is formatted: %q", f.Text)
 	}
 	if f := New("source.stale", "", "x").Do("wait %d days", 3).Rated(Error); f.WayOut != "wait 3 days" ||
