@@ -2,7 +2,10 @@ package e2e
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"sync"
 	"testing"
 	"time"
@@ -54,4 +57,67 @@ func TestReadsAndJournalledWritesAtOnce(t *testing.T) {
 	if err != nil || len(page.Items) != 81 {
 		t.Errorf("%d accounts, and 81 were made: %v", len(page.Items), err)
 	}
+}
+
+// TestBuildsSweepsAndChecksAtOnce builds two mirrors, verifies editions and sweeps the pool
+// side by side, again and again: every edition that is sealed is whole, and each job ends as
+// it would alone.
+func TestBuildsSweepsAndChecksAtOnce(t *testing.T) {
+	t.Parallel()
+	s := newSite(t)
+	s.described()
+	first := s.built("steady")
+	second := filepath.Join(s.dir, "second.yaml")
+	if err := os.WriteFile(second, []byte("stockade: 1\nmirrors:\n  tables:\n    copy: tailored\n"+
+		"    from: [{source: tarn, want: {packages: [tide-tables]}}]\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	s.cli(0, "record", second)
+	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Minute)
+	defer cancel()
+	// run starts a job and follows it; one of the same thing may be under way already.
+	run := func(path string) (api.Job, error) {
+		for {
+			j, err := client.Post[api.Job](ctx, s.client, path, nil)
+			var p *api.Problem
+			if errors.As(err, &p) && p.Type == "urn:stockade:busy" {
+				select {
+				case <-ctx.Done():
+					return j, ctx.Err()
+				case <-time.After(20 * time.Millisecond):
+				}
+				continue
+			}
+			if err != nil {
+				return j, err
+			}
+			return s.client.Follow(ctx, j.ID, nil)
+		}
+	}
+	var all sync.WaitGroup
+	for _, path := range []string{"/mirrors/barrage/build", "/mirrors/tables/build", "/pool/sweep",
+		"/editions/" + first + "/verify"} {
+		all.Go(func() {
+			for range 3 {
+				if j, err := run(path); err != nil || j.State != api.Done {
+					t.Errorf("%s: %+v %v", path, j, err)
+				}
+			}
+		})
+	}
+	all.Wait()
+	editions, err := client.Get[api.Page[api.Edition]](ctx, s.client, "/editions")
+	if err != nil || len(editions.Items) < 2 {
+		t.Fatalf("%d editions, %v", len(editions.Items), err)
+	}
+	for _, e := range editions.Items {
+		if j, err := run(fmt.Sprintf("/editions/%s/%d/verify", e.Mirror, e.Number)); err != nil ||
+			j.State != api.Done {
+			t.Errorf("%s/%d: %+v %v", e.Mirror, e.Number, j, err)
+		}
+	}
+	if j, err := run("/pool/sweep"); err != nil || j.State != api.Done {
+		t.Errorf("%+v %v", j, err)
+	}
+	s.cli(0, "edition", "verify", first)
 }
