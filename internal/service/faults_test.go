@@ -1,0 +1,132 @@
+package service
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/glebarez/sqlite"
+	"gorm.io/gorm"
+	"gorm.io/gorm/logger"
+
+	"stockade/core/definition"
+	"stockade/internal/api"
+	"stockade/internal/made"
+)
+
+// Each table of the records refuses to be written to, one after the other, while things are
+// changed: whoever asked is told so, and either all of a change is recorded or nothing.
+func TestEachTableThatCannotBeWrittenTo(t *testing.T) {
+	d := newDesk(t)
+	other, err := gorm.Open(sqlite.Open(filepath.Join(d.s.cfg.Data,
+		"stockade.db")+"?_pragma=busy_timeout(5000)"),
+		&gorm.Config{Logger: logger.Discard})
+	if err != nil {
+		t.Fatal(err)
+	}
+	raw, err := other.DB()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer raw.Close()
+	var tables []string
+	if err := other.Raw("SELECT name FROM sqlite_master WHERE type = 'table' " +
+		"AND name NOT LIKE 'sqlite_%' ORDER BY name").
+		Scan(&tables).Error; err != nil || len(tables) < 8 {
+		t.Fatalf("%v %v", tables, err)
+	}
+	counts := func() string {
+		var out []string
+		for _, table := range tables {
+			var n int64
+			if err := other.Table(table).Count(&n).Error; err != nil {
+				t.Fatal(err)
+			}
+			out = append(out, fmt.Sprint(table, " ", n))
+		}
+		return strings.Join(out, ", ")
+	}
+	exec := func(sql string) {
+		t.Helper()
+		if err := other.Exec(sql).Error; err != nil {
+			t.Fatal(err)
+		}
+	}
+	n := 0
+	changes := map[string]func() (string, string, string, any){
+		"record": func() (string, string, string, any) {
+			text := fmt.Sprintf("stockade: 1\nproxies:\n  gate-%d:\n"+
+				"    url: http://proxy.reach.example:3128\n", n)
+			return api.Operator, "POST", "/definitions/record",
+				api.Documents{Documents: []definition.Text{{Name: "reach.yaml", Text: text}}}
+		},
+		"bring a key in": func() (string, string, string, any) {
+			key := made.Keys(made.Owner{Name: "Tarn archive"})[0].Certificate()
+			return api.Operator, "POST", "/keys", api.KeyData{Data: key.Binary()}
+		},
+		"make an account": func() (string, string, string, any) {
+			return api.Warden, "POST", "/accounts", api.NewAccount{Name: fmt.Sprint("keeper-", n),
+				Role: api.Viewer}
+		},
+		"remove an account": func() (string, string, string, any) {
+			return api.Warden, "DELETE", "/accounts/a-operator-gone", nil
+		},
+	}
+	// No table can be written to.
+	for i, table := range tables {
+		exec(fmt.Sprintf("CREATE TRIGGER fault%d BEFORE INSERT ON `%s` BEGIN "+
+			"SELECT RAISE(ABORT, 'the disk does not answer'); END", i, table))
+	}
+	before := counts()
+	for _, name := range []string{"record", "bring a key in", "make an account"} {
+		role, method, path, body := changes[name]()
+		if w := d.ask(role, method, path, body); w.Code != 500 || counts() != before {
+			t.Errorf("nothing can be written, and %s: %d %s", name, w.Code, w.Body)
+		}
+	}
+	for i := range tables {
+		exec(fmt.Sprintf("DROP TRIGGER fault%d", i))
+	}
+	failed := 0
+	for _, table := range tables {
+		for _, when := range []string{"INSERT", "UPDATE", "DELETE"} {
+			exec(fmt.Sprintf("CREATE TRIGGER fault BEFORE %s ON `%s` BEGIN "+
+				"SELECT RAISE(ABORT, 'the disk does not answer'); END",
+				when, table))
+			for name, change := range changes {
+				n++
+				before := counts()
+				role, method, path, body := change()
+				w := d.ask(role, method, path, body)
+				if w.Code == 200 {
+					continue
+				}
+				after := counts()
+				if before != after {
+					t.Errorf("%s of %s fails, and %s left half of it:\n%s\n%s", when, table, name, before,
+						after)
+				}
+				if w.Code == 500 {
+					failed++
+					if d.problemOf(name, w) != "internal" || !strings.Contains(w.Body.String(),
+						"the disk does not answer") {
+						t.Errorf("%s of %s fails, and %s says: %s", when, table, name, w.Body)
+					}
+				}
+			}
+			exec("DROP TRIGGER fault")
+			var r api.Report
+			d.must(d.ask(api.Viewer, "POST", "/journal/verify", api.Against{}), 200, &r)
+			if !r.Holds {
+				t.Fatalf("%s of %s failed, and the journal does not hold: %+v", when, table, r)
+			}
+		}
+	}
+	if failed < 6 {
+		t.Errorf("only %d changes failed", failed)
+	}
+	n++
+	role, method, path, body := changes["record"]()
+	d.must(d.ask(role, method, path, body), 200, nil)
+}
