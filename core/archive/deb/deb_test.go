@@ -162,31 +162,6 @@ func TestReleaseFilesAreReadStrictly(t *testing.T) {
 		r.Expires.Sub(r.Date) != 7*24*time.Hour || len(r.Names) != 2 {
 		t.Errorf("read as %+v", r)
 	}
-	for name, text := range map[string]string{
-		"a field twice":                good + "Suite: other\n",
-		"a second stanza":              good + "\nSuite: other\n",
-		"a path that leads outside":    strings.Replace(good, "core/binary", "../binary", 1),
-		"an absolute path":             strings.Replace(good, " core/binary", " /core/binary", 1),
-		"a digest of the wrong length": strings.Replace(good, "aaaa ", "aaa ", 1),
-		"a size that is negative":      strings.Replace(good, " 12 ", " -12 ", 1),
-		"two digests of one path": good + " " + strings.Repeat("b", 64) +
-			" 12 core/binary-amd64/Packages\n",
-		"a date that is none": strings.Replace(good, "Sat, 21 Nov 2026", "yesterday", 1),
-		"a date in a zone of its own": strings.Replace(good, "08:00:00 UTC\nValid",
-			"08:00:00 EST\nValid", 1),
-		"no date": strings.Replace(good, "Date: Sat, 21 Nov 2026 08:00:00 UTC\n", "",
-			1),
-		"only MD5":                      strings.Replace(good, "SHA256:", "MD5Sum:", 1),
-		"nothing at all":                "",
-		"a line that is no field":       "hello\n" + good,
-		"a continuation at the start":   " hello\n" + good,
-		"a backslash in a path":         strings.Replace(good, "core/binary", `core\binary`, 1),
-		"a control character in a path": strings.Replace(good, "core/binary", "core/bin\x01ary", 1),
-	} {
-		if _, err := ParseRelease([]byte(text), "dists/heron/"); err == nil {
-			t.Errorf("%s was accepted", name)
-		}
-	}
 }
 
 func TestStanzasAreBounded(t *testing.T) {

@@ -118,6 +118,8 @@ func TestEachRefusalOfARelease(t *testing.T) {
 		{"a date by number", strings.Replace(good, "UTC", "+0000", 1), "", ""},
 		{"nothing", "", bad, "is empty"},
 		{"empty lines", "\n\n\n", bad, "is empty"},
+		{"a field twice", good + "Suite: other\n", "content.ambiguous", "stands twice"},
+		{"a line that is no field", "hello\n" + good, bad, "is no field"},
 		{"two stanzas", good + "\nSuite: other\n", "content.ambiguous", "more than one stanza"},
 		{"a line of blanks", begin + " \n" + good[len(begin):], "content.ambiguous", "nothing but blanks"},
 		{"no date", strings.Replace(good, "Date", "Dated", 1), bad, "Date is not readable: it is missing"},
