@@ -661,6 +661,28 @@ func TestASiteKeyRefusesWhatItCannotDo(t *testing.T) {
 			t.Errorf("%q: %v", text, err)
 		}
 	}
+	ring := NewKeyring("seal", []Known{{Certificate: k.Certificate(), VouchedFor: []string{"seal"}}}, nil)
+	for _, text := range []string{"a\nb\n", "- a\n", "\na\n"} {
+		out, err := k.Clearsign([]byte(text))
+		if err != nil || !bytes.HasSuffix(out, []byte(signatureFooter+"\n")) {
+			t.Fatalf("%q %v", out, err)
+		}
+		if got, by, err := ring.Clearsigned(out); err != nil || string(got) != text ||
+			by.Fingerprint != k.Certificate().Fingerprint {
+			t.Errorf("%q %v", got, err)
+		}
+	}
+	if text := k.Certificate().Armoured(); !strings.HasSuffix(text, "-----END PGP PUBLIC KEY BLOCK-----\n") {
+		t.Errorf("%q", text)
+	}
+	fresh, err := NewKey("Skerry Reach", "", "", at(m.now))
+	if c := fresh.Certificate(); err != nil || len(c.Subkeys) != 0 || c.Primary.Bits != siteKeyBits ||
+		!c.Primary.Expires.IsZero() || !c.Primary.CanSign || c.UserIDs[0] != "Skerry Reach" {
+		t.Errorf("%+v %v", c, err)
+	}
+	if _, err := NewKey("a (b", "", "", at(m.now)); err == nil {
+		t.Error("a key of a name that cannot be written is made")
+	}
 	for _, armour := range []bool{false, true} {
 		out, err := k.DetachSign([]byte("x"), armour)
 		if err != nil || bytes.HasPrefix(out, []byte("-----")) != armour || armour && !bytes.HasSuffix(out,
