@@ -20,10 +20,13 @@ const rounds = 12
 // subject is a package with all its changes compiled into one test binary.
 type subject struct {
 	dir     string // of the package
-	binary  string
+	suites  []suite
 	changes []Change
 	dropped int // changes that do not compile
 }
+
+// suite is the tests of one package, with the changes in them.
+type suite struct{ dir, binary string }
 
 // switches is the file that turns one change on, and tells which are reached.
 const switches = `package %s
@@ -56,20 +59,28 @@ func mutateAt(id int) bool {
 }
 `
 
-// build compiles a package's tests with all changes of the kinds in it.
-func build(pkg, work string, kinds []string) (*subject, error) {
+// listing is what go tells of a package.
+type listing struct {
+	Dir, Name string
+	GoFiles   []string
+}
+
+func list(pkg string) (l listing, err error) {
 	out, err := exec.Command("go", "list", "-json=Dir,Name,GoFiles", pkg).Output()
 	if err != nil {
-		return nil, fmt.Errorf("%s is no package that can be listed: %w", pkg, err)
+		return l, fmt.Errorf("%s is no package that can be listed: %w", pkg, err)
 	}
-	var listed struct {
-		Dir, Name string
-		GoFiles   []string
-	}
-	if err := json.Unmarshal(out, &listed); err != nil {
+	return l, json.Unmarshal(out, &l)
+}
+
+// build compiles the tests of a package, and of others that use it, with all changes of the
+// kinds in it.
+func build(pkg string, others []string, work string, kinds []string) (*subject, error) {
+	listed, err := list(pkg)
+	if err != nil {
 		return nil, err
 	}
-	s := &subject{dir: listed.Dir, binary: filepath.Join(work, "changed.test")}
+	s := &subject{dir: listed.Dir, suites: []suite{{listed.Dir, filepath.Join(work, "changed.test")}}}
 	not := map[string]bool{} // by file, place and kind
 	key := func(c Change) string { return fmt.Sprint(c.File, c.Line, c.Column, c.Kind, c.Text) }
 	for range rounds {
@@ -99,12 +110,12 @@ func build(pkg, work string, kinds []string) (*subject, error) {
 		if err := overlaid(overlay, filepath.Join(listed.Dir, "zz_mutate.go"), work, text); err != nil {
 			return nil, err
 		}
-		failed, err := compile(pkg, work, s.binary, overlay)
+		failed, err := compile(pkg, work, s.suites[0].binary, overlay)
 		if err != nil {
 			return nil, err
 		}
 		if len(failed) == 0 {
-			return s, nil
+			return s, s.more(others, work, overlay)
 		}
 		before := len(not)
 		for _, c := range s.changes {
@@ -121,6 +132,26 @@ func build(pkg, work string, kinds []string) (*subject, error) {
 		}
 	}
 	return nil, errors.New("the changed package does not compile")
+}
+
+// more compiles the tests of other packages with the same changes.
+func (s *subject) more(others []string, work string, overlay map[string]string) error {
+	for i, pkg := range others {
+		l, err := list(pkg)
+		if err != nil {
+			return err
+		}
+		x := suite{l.Dir, filepath.Join(work, fmt.Sprintf("other-%d.test", i))}
+		failed, err := compile(pkg, work, x.binary, overlay)
+		if err == nil && len(failed) > 0 {
+			err = fmt.Errorf("%s does not compile with the changes: %v", pkg, failed)
+		}
+		if err != nil {
+			return err
+		}
+		s.suites = append(s.suites, x)
+	}
+	return nil
 }
 
 func overlaid(overlay map[string]string, path, work string, text []byte) error {

@@ -26,6 +26,7 @@ func main() {
 	within := flag.Duration("within", 15*time.Minute, "how long changes are tried, for each package")
 	kinds := flag.String("kinds", "", "the kinds of change, with commas (default: all)")
 	seed := flag.Int64("seed", 1, "what the order is drawn with")
+	with := flag.String("with", "", "further packages whose tests are run, with commas")
 	least := flag.Int("least", 0, "the score that is asked for, in percent")
 	flag.Usage = func() {
 		fmt.Fprintln(os.Stderr, "mutate [flags] PACKAGE...")
@@ -38,7 +39,7 @@ func main() {
 	}
 	code := 0
 	for _, pkg := range flag.Args() {
-		score, err := measure(os.Stdout, pkg, *kinds, *within, *seed)
+		score, err := measure(os.Stdout, pkg, split(*with), split(*kinds), *within, *seed)
 		if err != nil {
 			fmt.Fprintf(os.Stderr, "mutate: %s: %v\n", pkg, err)
 			os.Exit(2)
@@ -50,9 +51,13 @@ func main() {
 	os.Exit(code)
 }
 
+func split(list string) []string {
+	return strings.FieldsFunc(list, func(r rune) bool { return r == ',' })
+}
+
 // measure tries the changes of a package, tells which survive, and gives the score in
 // percent, rounded down.
-func measure(to io.Writer, pkg, kinds string, within time.Duration, seed int64) (int, error) {
+func measure(to io.Writer, pkg string, with, kinds []string, within time.Duration, seed int64) (int, error) {
 	work, err := os.MkdirTemp("", "mutate")
 	if err != nil {
 		return 0, err
@@ -61,11 +66,7 @@ func measure(to io.Writer, pkg, kinds string, within time.Duration, seed int64) 
 	if err := os.Chmod(work, 0o755); err != nil {
 		return 0, err
 	}
-	var only []string
-	if kinds != "" {
-		only = strings.Split(kinds, ",")
-	}
-	s, err := build(pkg, work, only)
+	s, err := build(pkg, with, work, kinds)
 	if err != nil {
 		return 0, err
 	}

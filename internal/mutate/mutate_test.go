@@ -81,7 +81,7 @@ func TestItTellsWhatTheTestsNotice(t *testing.T) {
 	}
 	t.Chdir(dir)
 	var out bytes.Buffer
-	score, err := measure(&out, ".", "", time.Minute, 1)
+	score, err := measure(&out, ".", nil, nil, time.Minute, 1)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -112,11 +112,36 @@ func TestItTellsWhatTheTestsNotice(t *testing.T) {
 	if score < 15 || score > 50 || !strings.Contains(out.String(), fmt.Sprintf(" %d %%; tried", score)) {
 		t.Errorf("%d %%:\n%s", score, out.String())
 	}
-	only, err := measure(&out, ".", "refusal", time.Minute, 1)
+	// The tests of a package that uses it notice what its own do not.
+	if err := os.Mkdir(filepath.Join(dir, "dam"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "dam", "dam_test.go"), []byte(`package dam
+
+import (
+	"testing"
+
+	"gate"
+)
+
+func TestDam(t *testing.T) {
+	if open, _ := gate.Open(5, true); open {
+		t.Error("a locked gate opens")
+	}
+}
+`), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	out.Reset()
+	more, err := measure(&out, ".", []string{"./dam"}, nil, time.Minute, 1)
+	if err != nil || more <= score || strings.Contains(out.String(), "without !locked") {
+		t.Errorf("%d %% with more tests, and %d %% without: %v\n%s", more, score, err, out.String())
+	}
+	only, err := measure(&out, ".", nil, []string{"refusal"}, time.Minute, 1)
 	if err != nil || only != 50 {
 		t.Errorf("of refusals alone %d %%, %v", only, err)
 	}
-	if _, err := measure(&out, "./nowhere", "", time.Minute, 1); err == nil {
+	if _, err := measure(&out, "./nowhere", nil, nil, time.Minute, 1); err == nil {
 		t.Error("a package that is not there is measured")
 	}
 }

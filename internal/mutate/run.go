@@ -1,7 +1,6 @@
 package main
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -24,6 +23,7 @@ const nobody = 65534
 
 // test is one test, with how long it takes as it is and which changes it reaches.
 type test struct {
+	suite
 	name    string
 	took    time.Duration
 	reaches map[int]bool
@@ -48,7 +48,7 @@ type runner struct {
 }
 
 // run runs one test with an environment. failed tells that it did not pass.
-func (r *runner) run(ctx context.Context, name string, within time.Duration, env ...string) (failed,
+func (r *runner) run(ctx context.Context, in suite, name string, within time.Duration, env ...string) (failed,
 	late bool,
 	err error) {
 	ctx, cancel := context.WithTimeout(ctx, within)
@@ -60,9 +60,9 @@ func (r *runner) run(ctx context.Context, name string, within time.Duration, env
 	defer os.RemoveAll(temp)
 	// Bounds of memory (KiB) and of one file (blocks of 512 bytes): a changed loop may
 	// go on for ever.
-	cmd := exec.CommandContext(ctx, "sh", "-c", `ulimit -v 8000000; ulimit -f 2000000; exec "$@"`, "sh", r.binary,
+	cmd := exec.CommandContext(ctx, "sh", "-c", `ulimit -v 8000000; ulimit -f 2000000; exec "$@"`, "sh", in.binary,
 		"-test.run", "^"+name+"$", "-test.count=1", "-test.timeout", (within + time.Minute).String())
-	cmd.Dir = r.dir
+	cmd.Dir = in.dir
 	cmd.Env = append(os.Environ(), append(env, "TMPDIR="+temp, "HOME="+temp)...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	if os.Getuid() == 0 {
@@ -86,43 +86,53 @@ func (r *runner) run(ctx context.Context, name string, within time.Duration, env
 	return false, false, err
 }
 
-// survey runs each test as the code is, and notes which changes it reaches.
+// survey runs each test as the code is, and notes which changes it reaches. The package's
+// own come first, and then those of others, the quick ones of each first.
 func (r *runner) survey(ctx context.Context) error {
-	out, err := exec.CommandContext(ctx, r.binary, "-test.list", "^(Test|Example|Fuzz)").Output()
+	for _, in := range r.suites {
+		tests, err := r.surveyed(ctx, in)
+		if err != nil {
+			return err
+		}
+		slices.SortFunc(tests, func(a, b test) int { return int(a.took - b.took) })
+		r.tests = append(r.tests, tests...)
+	}
+	return nil
+}
+
+func (r *runner) surveyed(ctx context.Context, in suite) (tests []test, err error) {
+	out, err := exec.CommandContext(ctx, in.binary, "-test.list", "^(Test|Example|Fuzz)").Output()
 	if err != nil {
-		return fmt.Errorf("list the tests: %w", err)
+		return nil, fmt.Errorf("list the tests: %w", err)
 	}
 	for _, name := range strings.Fields(string(out)) {
 		reached := filepath.Join(r.work, "reached-"+name)
-		if err := os.WriteFile(reached, nil, 0o666); err != nil {
-			return err
-		}
-		if err := os.Chmod(reached, 0o666); err != nil {
-			return err
+		if err := errors.Join(os.WriteFile(reached, nil, 0o666), os.Chmod(reached, 0o666)); err != nil {
+			return nil, err
 		}
 		begun := time.Now()
-		failed, _, err := r.run(ctx, name, 5*time.Minute, "MUTATE_REACHED="+reached)
+		failed, _, err := r.run(ctx, in, name, 5*time.Minute, "MUTATE_REACHED="+reached)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if failed {
-			return fmt.Errorf("%s fails with the code as it is", name)
+			return nil, fmt.Errorf("%s fails with the code as it is", name)
 		}
-		t := test{name: name, took: time.Since(begun), reaches: map[int]bool{}}
-		f, err := os.Open(reached)
+		t := test{suite: in, name: name, took: time.Since(begun), reaches: map[int]bool{}}
+		data, err := os.ReadFile(reached)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		for s := bufio.NewScanner(f); s.Scan(); {
-			if id, err := strconv.Atoi(s.Text()); err == nil {
+		for line := range strings.Lines(string(data)) {
+			if id, err := strconv.Atoi(strings.TrimSpace(line)); err == nil {
 				t.reaches[id] = true
 			}
 		}
-		f.Close()
-		r.tests = append(r.tests, t)
+		if len(t.reaches) > 0 {
+			tests = append(tests, t)
+		}
 	}
-	slices.SortFunc(r.tests, func(a, b test) int { return int(a.took - b.took) })
-	return nil
+	return tests, nil
 }
 
 // try turns one change on and runs the tests that reach it, the quick ones first, until
@@ -134,7 +144,8 @@ func (r *runner) try(ctx context.Context, c Change) (Outcome, error) {
 			continue
 		}
 		outcome = Survived
-		failed, late, err := r.run(ctx, t.name, 10*time.Second+10*t.took, "MUTATE="+strconv.Itoa(c.ID))
+		failed, late, err := r.run(ctx, t.suite, t.name, 10*time.Second+10*t.took,
+			"MUTATE="+strconv.Itoa(c.ID))
 		switch {
 		case err != nil:
 			return "", err
