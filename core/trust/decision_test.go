@@ -93,6 +93,14 @@ func TestAKeyringIsMadeFromDecisions(t *testing.T) {
 	if len(before) != 1 || len(after) != 1 || before[0] == after[0] {
 		t.Errorf("a decision since changes nothing that a build depends on: %v %v", before, after)
 	}
+	// Since when is told of this source, whatever was decided for another.
+	d.Add(Decision{Act: Vouch, Fingerprint: one.Fingerprint, Source: "kelp", Why: "too", At: now.AddDate(1,
+		0, 0)})
+	for range 20 {
+		if got := d.Keyring("tarn", []string{one.Fingerprint}, all, at(now)).Decided(); got[0] != after[0] {
+			t.Fatalf("%v, and %v was meant", got, after)
+		}
+	}
 	d.Add(Decision{Act: Bar, Fingerprint: one.Fingerprint, Why: "stolen", At: now})
 	if counts("tarn", one.Fingerprint) != 0 {
 		t.Error("a barred key counts")
@@ -103,6 +111,14 @@ func TestAKeyringIsMadeFromDecisions(t *testing.T) {
 			Decision{Act: Vouch, Fingerprint: two.Fingerprint, Source: "tarn", Why: "compared"})
 		k := d.Keyring("tarn", []string{two.Fingerprint, one.Fingerprint}, all, at(now))
 		if got := k.Decided(); len(got) != 2 || !slices.IsSorted(got) {
+			t.Fatalf("%v", got)
+		}
+		if c := k.Counting(); c[0].Fingerprint > c[1].Fingerprint {
+			t.Fatal("certificates come in the order of a map")
+		}
+		back := slices.Clone(k.known)
+		slices.Reverse(back)
+		if got := NewKeyring("tarn", back, at(now)).Decided(); !slices.IsSorted(got) {
 			t.Fatalf("%v", got)
 		}
 	}

@@ -419,7 +419,7 @@ var frames = []struct{ name, frame, said, text string }{
 	{"an empty line before it", "\n" + head + "\nSuite: steady\n%s", "content.signature-bad frame",
 		"(line 1)"},
 	{"text behind it", head + "\nSuite: steady\n%s\nSuite: trial\n", "content.signature-bad frame",
-		"is unsigned text behind the signature"},
+		"tarn: line "},
 	{"a second message behind it", head + "\nSuite: steady\n%s\n" + head + "\nSuite: trial\n%[1]s",
 		"content.signature-bad frame", "unsigned text behind the signature"},
 	{"another header", head + "Comment: Suite: trial\n\nSuite: steady\n%s", "content.signature-bad frame",
@@ -501,6 +501,29 @@ func TestTheArmourInsideAClearSignedText(t *testing.T) {
 		_, _, err := ring.Clearsigned([]byte(head + "\n" + string(text) + "\n" + c.block))
 		if got := said(err); got != c.said {
 			t.Errorf("%s: %q, and %q was meant: %v", name, got, c.said, err)
+		}
+	}
+}
+
+// The armour of a detached signature.
+func TestTheArmourOfADetachedSignature(t *testing.T) {
+	m := newMaker(t)
+	ring := NewKeyring("tarn", []Known{{Certificate: m.certificate(m.raw(m.e)),
+		VouchedFor: []string{"tarn"}}},
+		time.Now)
+	text := []byte("x")
+	good := m.sign(m.e.PrivateKey, text, nil)
+	block := string(armoured(t, openpgp.SignatureType, nil, good))
+	at := strings.LastIndex(block, "\n=")
+	const bad = "content.signature-bad armour"
+	for name, c := range map[string]struct{ block, said string }{
+		"as it is":                    {block, ""},
+		"behind a message":            {string(armoured(t, "PGP MESSAGE", nil, good)) + block, bad},
+		"no base64":                   {block[:at-9] + "!!!!" + block[at-5:at] + block[at+6:], bad},
+		"a checksum of other content": {block[:at] + "\n=AAAA" + block[at+6:], bad},
+	} {
+		if _, err := ring.Detached(text, []byte(c.block)); said(err) != c.said {
+			t.Errorf("%s: %q, and %q was meant: %v", name, said(err), c.said, err)
 		}
 	}
 }
