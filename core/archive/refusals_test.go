@@ -5,19 +5,8 @@ import (
 	"strings"
 	"testing"
 
-	"stockade/core/finding"
+	"stockade/internal/made/told"
 )
-
-func refused(t *testing.T, name string, err error, code, says string) {
-	t.Helper()
-	f, ok := finding.From(err)
-	switch {
-	case code == "" && err != nil:
-		t.Errorf("%s: %v", name, err)
-	case code != "" && (!ok || f.Code != code || !strings.Contains(f.Text, says)):
-		t.Errorf("%s: %v, and %s with %q was meant", name, err, code, says)
-	}
-}
 
 func TestEachRefusalOfAPath(t *testing.T) {
 	part := strings.Repeat("a", 255)
@@ -38,14 +27,14 @@ func TestEachRefusalOfAPath(t *testing.T) {
 		if c.says != "" {
 			code = "content.unsafe-path"
 		}
-		refused(t, c.path, CheckPath(c.path), code, c.says)
-		refused(t, c.path+" as a link", CheckHref(c.path), map[bool]string{true: "content.unsafe-path",
+		told.Refused(t, c.path, CheckPath(c.path), code, c.says)
+		told.Refused(t, c.path+" as a link", CheckHref(c.path), map[bool]string{true: "content.unsafe-path",
 			false: code}[strings.
 			Contains(c.path, " ")], "")
 	}
-	refused(t, "a blank", CheckHref("a b"), "content.unsafe-path", "a blank or %")
-	refused(t, "a percent", CheckHref("a%2Fb"), "content.unsafe-path", "a blank or %")
-	refused(t, "plain", CheckHref("a/b"), "", "")
+	told.Refused(t, "a blank", CheckHref("a b"), "content.unsafe-path", "a blank or %")
+	told.Refused(t, "a percent", CheckHref("a%2Fb"), "content.unsafe-path", "a blank or %")
+	told.Refused(t, "plain", CheckHref("a/b"), "", "")
 }
 
 func TestEachRefusalOfAName(t *testing.T) {
@@ -61,7 +50,7 @@ func TestEachRefusalOfAName(t *testing.T) {
 		if c.says != "" {
 			code = "content.bad-name"
 		}
-		refused(t, c.name, CheckName(c.name), code, c.says)
+		told.Refused(t, c.name, CheckName(c.name), code, c.says)
 	}
 }
 
@@ -78,13 +67,13 @@ func TestWhatComesOutOfAStreamIsBounded(t *testing.T) {
 			}
 			var got bytes.Buffer
 			_, err = got.ReadFrom(r)
-			refused(t, z, err, code, "more than 11 bytes")
+			told.Refused(t, z, err, code, "more than 11 bytes")
 			if code == "" && got.String() != "twelve bytes" || got.Len() > int(most) {
 				t.Errorf("%s: %q", z, got.String())
 			}
 			if code != "" {
 				_, err := r.Read(make([]byte, 9))
-				refused(t, z+" once more", err, code, "more than 11 bytes")
+				told.Refused(t, z+" once more", err, code, "more than 11 bytes")
 			}
 			r.Close()
 		}
@@ -97,11 +86,11 @@ func TestWhatComesOutOfAStreamIsBounded(t *testing.T) {
 			if err == nil {
 				_, err = new(bytes.Buffer).ReadFrom(r)
 			}
-			refused(t, z+" of "+name, err, "source.malformed-index", z)
+			told.Refused(t, z+" of "+name, err, "source.malformed-index", z)
 		}
 	}
 	_, err := Decompress(bytes.NewReader(nil), "rot13", 9)
-	refused(t, "another compression", err, "source.malformed-index", `unknown compression "rot13"`)
+	told.Refused(t, "another compression", err, "source.malformed-index", `unknown compression "rot13"`)
 	if _, err := Compress(nil, "rot13"); err == nil {
 		t.Error("it was compressed in a way that nobody knows")
 	}

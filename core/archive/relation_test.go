@@ -3,6 +3,9 @@ package archive
 import (
 	"strings"
 	"testing"
+
+	"stockade/core/finding"
+	"stockade/internal/made/told"
 )
 
 func TestRelationsAreWrittenAsPeopleWriteThem(t *testing.T) {
@@ -136,7 +139,10 @@ func TestWhatCanStandInTheFilesOfMachines(t *testing.T) {
 			code = "content.bad-name"
 		}
 		err := client.Check()
-		refused(t, c.name, err, code, c.says)
+		told.Refused(t, c.name, err, code, c.says)
+		if f, _ := finding.From(err); f.Object != c.object {
+			t.Errorf("%s: it is told of %q", c.name, f.Object)
+		}
 	}
 	for folder, want := range map[string]string{"/mnt/usb": "/mnt/usb", "/a b": "/a%20b", "/ä": "/%c3%a4",
 		"/a%b":         "/a%25b",

@@ -35,6 +35,7 @@ type File interface {
 // errors.
 type System interface {
 	OpenFile(name string, flag int, perm fs.FileMode) (File, error)
+	Stat(name string) (fs.FileInfo, error)
 	Lstat(name string) (fs.FileInfo, error)
 	ReadDir(name string) ([]fs.DirEntry, error)
 	Mkdir(name string, perm fs.FileMode) error
@@ -46,11 +47,11 @@ type System interface {
 }
 
 // OS is the file system of this machine.
-var OS System = machine{}
+var OS System = local{}
 
-type machine struct{}
+type local struct{}
 
-func (machine) OpenFile(name string, flag int, perm fs.FileMode) (File, error) {
+func (local) OpenFile(name string, flag int, perm fs.FileMode) (File, error) {
 	f, err := os.OpenFile(name, flag, perm)
 	if err != nil {
 		return nil, err // a *os.File that is nil would be a File that is not
@@ -58,16 +59,17 @@ func (machine) OpenFile(name string, flag int, perm fs.FileMode) (File, error) {
 	return f, nil
 }
 
-func (machine) Lstat(name string) (fs.FileInfo, error)     { return os.Lstat(name) }
-func (machine) ReadDir(name string) ([]fs.DirEntry, error) { return os.ReadDir(name) }
-func (machine) Mkdir(name string, perm fs.FileMode) error  { return os.Mkdir(name, perm) }
-func (machine) MkdirAll(name string, perm fs.FileMode) error {
+func (local) Stat(name string) (fs.FileInfo, error)      { return os.Stat(name) }
+func (local) Lstat(name string) (fs.FileInfo, error)     { return os.Lstat(name) }
+func (local) ReadDir(name string) ([]fs.DirEntry, error) { return os.ReadDir(name) }
+func (local) Mkdir(name string, perm fs.FileMode) error  { return os.Mkdir(name, perm) }
+func (local) MkdirAll(name string, perm fs.FileMode) error {
 	return os.MkdirAll(name, perm)
 }
-func (machine) Chmod(name string, mode fs.FileMode) error { return os.Chmod(name, mode) }
-func (machine) Rename(from, to string) error              { return os.Rename(from, to) }
-func (machine) Remove(name string) error                  { return os.Remove(name) }
-func (machine) RemoveAll(name string) error               { return os.RemoveAll(name) }
+func (local) Chmod(name string, mode fs.FileMode) error { return os.Chmod(name, mode) }
+func (local) Rename(from, to string) error              { return os.Rename(from, to) }
+func (local) Remove(name string) error                  { return os.Remove(name) }
+func (local) RemoveAll(name string) error               { return os.RemoveAll(name) }
 
 // Open opens a file or folder for reading.
 func Open(on System, name string) (File, error) { return on.OpenFile(name, os.O_RDONLY, 0) }
@@ -132,11 +134,7 @@ func Replace(on System, name string, data []byte, mode fs.FileMode) error {
 // they are. It gives the folders that have a new entry, which are durable when they are
 // synced.
 func MakeFolder(on System, path string) (grown []string, err error) {
-	info, err := on.Lstat(path)
-	if err == nil && info.Mode()&fs.ModeSymlink != 0 {
-		info, err = os.Stat(path)
-	}
-	if err == nil {
+	if info, err := on.Stat(path); err == nil {
 		if !info.IsDir() {
 			err = finding.Doing(&fs.PathError{Op: "mkdir", Path: path, Err: fs.ErrExist}, "make a folder")
 		}

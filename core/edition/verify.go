@@ -98,7 +98,7 @@ func (v *verifier) one(l Line) bool {
 func (v *verifier) unread(p Part, err error) {
 	f, ok := finding.From(err)
 	if !ok {
-		f = finding.New(finding.FaultCode, "", "read %s: %v", p.path(), err)
+		f = finding.Unread(err, p.path())
 	}
 	f.Text = strings.TrimSuffix(f.Text, ".") + "; the files of " + p.Source +
 		" that it names were not looked at"
@@ -126,11 +126,7 @@ func verifyFile(store pool.Store, l Line) (finding.Finding, bool) {
 	h := sha256.New()
 	n, err := io.Copy(h, f)
 	if err != nil {
-		fault, ok := finding.Fault(err, "read "+l.Path)
-		if !ok {
-			fault = finding.New(finding.FaultCode, "", "read %s: %v", l.Path, err)
-		}
-		return fault, false
+		return finding.Unread(err, l.Path), false
 	}
 	sum := hex.EncodeToString(h.Sum(nil))
 	if n == l.Size && sum == l.SHA256 {

@@ -135,14 +135,15 @@ func (r *Response) Validator() string {
 // ErrNotFound is in the chain when an upstream says that it has no such file.
 var ErrNotFound = errors.New("the upstream has no such file")
 
-// errRetry marks trouble after which the same list may be tried again.
-var errRetry = errors.New("may pass")
-
-// passing is such trouble: it says what it is, and not that it may pass.
+// passing is trouble after which the same list may be tried again.
 type passing struct{ error }
 
-func (p passing) Unwrap() error        { return p.error }
-func (p passing) Is(target error) bool { return target == errRetry }
+func (p passing) Unwrap() error { return p.error }
+
+func mayPass(err error) bool {
+	var p passing
+	return errors.As(err, &p)
+}
 
 // Failure is what one upstream did with one request.
 type Failure struct {
@@ -201,7 +202,7 @@ func (c *Client) Get(ctx context.Context, route Route, req Request, consume func
 			if report != nil {
 				report(f)
 			}
-			again = again || errors.Is(err, errRetry)
+			again = again || mayPass(err)
 		}
 		if !again {
 			break

@@ -49,6 +49,15 @@ func Fault(err error, doing string) (Finding, bool) {
 	return Finding{}, false
 }
 
+// Unread is the fault of what could not be read from this machine's own disk, whatever
+// the system calls it: it says nothing of what was being read.
+func Unread(err error, what string) Finding {
+	if f, ok := Fault(err, "read "+what); ok {
+		return f
+	}
+	return New(FaultCode, "", "read %s: %v", what, err)
+}
+
 // Doing wraps an error with what was being done; a fault of this machine becomes
 // the finding that says so.
 func Doing(err error, format string, args ...any) error {

@@ -202,7 +202,8 @@ func fits(s Store, n int64, text []byte, before tlog.HashReader) ([]tlog.Hash, e
 	if err != nil && !errors.Is(err, ErrNoHash) {
 		return nil, fmt.Errorf("read the journal: %w", err)
 	}
-	changed := &Broken{n, fmt.Sprintf("entry %d, or a hash of it, was changed after it was written", n)}
+	changed := &Broken{n,
+		fmt.Sprintf("entry %d, or a hash of it, was changed or taken out after it was written", n)}
 	if err != nil {
 		return nil, changed
 	}

@@ -85,7 +85,7 @@ func (d *Dir) settle() error {
 func (d *Dir) place(sum string) error {
 	to := d.Path(sum)
 	folder := filepath.Dir(to)
-	if _, err := d.on.Lstat(folder); errors.Is(err, fs.ErrNotExist) {
+	if _, err := d.on.Stat(folder); errors.Is(err, fs.ErrNotExist) {
 		if err := d.on.MkdirAll(folder, 0o755); err != nil {
 			return err
 		}

@@ -362,7 +362,8 @@ func (k *Keyring) judgeBy(n Known, key *packet.PublicKey, sub *openpgp.Subkey, s
 		w = openpgp.NewCanonicalTextHash(h)
 	}
 	if err := signed(w); err != nil {
-		return unread(err, c)
+		f := finding.Unread(err, "what the signature by "+c.Fingerprint+" is over")
+		return &f
 	}
 	if err := key.VerifySignature(h, sig); err != nil {
 		return bad("changed", "the signature by %s is over another text: the content was changed",
@@ -424,17 +425,6 @@ func (k *Keyring) judgeBy(n Known, key *packet.PublicKey, sub *openpgp.Subkey, s
 		return bad("ended", "the signature itself has ended")
 	}
 	return nil
-}
-
-// unread tells that what a signature is over could not be read, which is a fault of this
-// machine and says nothing of the signature.
-func unread(err error, by *Certificate) *finding.Finding {
-	doing := "read what the signature by " + by.Fingerprint + " is over"
-	f, ok := finding.Fault(err, doing)
-	if !ok {
-		f = finding.New(finding.FaultCode, "", "%s: %v", doing, err)
-	}
-	return &f
 }
 
 func (c *Certificate) name() string {

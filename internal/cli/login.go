@@ -11,6 +11,7 @@ import (
 	"go.yaml.in/yaml/v3"
 	"golang.org/x/term"
 
+	"stockade/core/disk"
 	"stockade/internal/api"
 	"stockade/internal/client"
 )
@@ -80,7 +81,7 @@ token is asked for, or read from --token-file, or from STOCKADE_TOKEN.`,
 			if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 				return err
 			}
-			if err := os.WriteFile(file, raw, 0o600); err != nil {
+			if err := disk.Replace(disk.OS, file, raw, 0o600); err != nil {
 				return err
 			}
 			a.say("%s at %s, as %s; remembered in %s", who.Account, r.Server, who.Role, file)

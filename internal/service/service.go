@@ -27,6 +27,7 @@ import (
 	"golang.org/x/crypto/argon2"
 	"golang.org/x/sys/unix"
 
+	"stockade/core/disk"
 	"stockade/core/families"
 	"stockade/core/fetch"
 	"stockade/core/finding"
@@ -277,22 +278,8 @@ func secret() string {
 	return hex.EncodeToString(raw[:])
 }
 
-func writeSecret(path, text string) error {
-	tmp := path + ".new"
-	if err := os.WriteFile(tmp, []byte(text), 0o600); err != nil {
-		return err
-	}
-	f, err := os.Open(tmp)
-	if err != nil {
-		return err
-	}
-	err = f.Sync()
-	f.Close()
-	if err != nil {
-		return err
-	}
-	return os.Rename(tmp, path)
-}
+// writeSecret writes a file that only the account of the service may read.
+func writeSecret(path, text string) error { return disk.Replace(disk.OS, path, []byte(text), 0o600) }
 
 // WardenToken is where the first warden's token lies.
 func (s *Service) WardenToken() string { return filepath.Join(s.cfg.Data, "warden.token") }

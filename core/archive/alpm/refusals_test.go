@@ -12,18 +12,8 @@ import (
 	"stockade/core/archive"
 	. "stockade/core/archive/alpm"
 	"stockade/core/finding"
+	"stockade/internal/made/told"
 )
-
-func refused(t *testing.T, name string, err error, code, says string) {
-	t.Helper()
-	f, ok := finding.From(err)
-	switch {
-	case code == "" && err != nil:
-		t.Errorf("%s: %v", name, err)
-	case code != "" && (!ok || f.Code != code || !strings.Contains(f.Text, says)):
-		t.Errorf("%s: %v, and %s with %q was meant", name, err, code, says)
-	}
-}
 
 const (
 	bad       = "source.malformed-index"
@@ -98,7 +88,7 @@ func TestEachRefusalOfADescription(t *testing.T) {
 		if err == nil {
 			_, err = p.Needs.Relations()
 		}
-		refused(t, c.name, err, c.code, c.says)
+		told.Refused(t, c.name, err, c.code, c.says)
 	}
 }
 
@@ -177,7 +167,7 @@ func TestEachRefusalOfADatabase(t *testing.T) {
 		{"a description that is none", packing(t, folder, [2]string{"wrack-1-1/desc", "x\n"}), bad,
 			"belongs to no field"},
 	} {
-		refused(t, c.name, read(c.data), c.code, c.says)
+		told.Refused(t, c.name, read(c.data), c.code, c.says)
 	}
 	f, _ := finding.From(read(packing(t, folder, [2]string{"wrack-1-1/desc", "x\n"})))
 	if f.Object != "source wrack" || !strings.HasPrefix(f.Text, "package 1 of the database core: ") {
@@ -188,17 +178,17 @@ func TestEachRefusalOfADatabase(t *testing.T) {
 	err := Family{}.ReadIndex(archive.Source{Architectures: []string{"x86_64"}},
 		archive.IndexChoice{Component: "core", Arch: "x86_64"},
 		bytes.NewReader(whole), func(*archive.Package, []byte) error { return own })
-	refused(t, "who takes it has enough", err, "content.too-large", "enough")
+	told.Refused(t, "who takes it has enough", err, "content.too-large", "enough")
 	for _, at := range []int{0, 512, 1200} {
 		err := Family{}.ReadIndex(archive.Source{Architectures: []string{"x86_64"}},
 			archive.IndexChoice{Component: "core", Arch: "x86_64"},
 			&breaking{bytes.NewReader(whole[:at])}, func(*archive.Package, []byte) error { return nil })
-		refused(t, "too much comes out of it", err, "content.too-large", "more than")
+		told.Refused(t, "too much comes out of it", err, "content.too-large", "more than")
 	}
 	_, err = Family{}.Indexes(archive.Source{Name: "wrack", Components: []string{"core"},
 		Architectures: []string{"x86_64"}},
 		&archive.Root{Entries: map[string]archive.Entry{}})
-	refused(t, "no database", err, bad, "there is no database core/os/x86_64/core.db")
+	told.Refused(t, "no database", err, bad, "there is no database core/os/x86_64/core.db")
 }
 
 // breaking ends with a judgement, as a stream does out of which too much comes.
@@ -247,7 +237,7 @@ func TestEachRefusalOfAPackageFile(t *testing.T) {
 			"arch 0 times"},
 	} {
 		got, err := ReadInfo(bytes.NewReader(c.data))
-		refused(t, c.name, err, c.code, c.says)
+		told.Refused(t, c.name, err, c.code, c.says)
 		if err == nil && (len(got["pkgname"]) != 1 || got["pkgname"][0] != "wrack") {
 			t.Errorf("%s: %v", c.name, got)
 		}
@@ -274,7 +264,7 @@ func TestWhoseSignatureIsBadIsTold(t *testing.T) {
 		f, ok := finding.From(err)
 		switch {
 		case ok:
-			refused(t, "a finding", got, f.Code, "the package itself: over other content")
+			told.Refused(t, "a finding", got, f.Code, "the package itself: over other content")
 		case !errors.Is(got, err):
 			t.Errorf("%v: %v", err, got)
 		}

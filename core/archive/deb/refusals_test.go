@@ -11,19 +11,8 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/finding"
+	"stockade/internal/made/told"
 )
-
-// refused asserts what an error says: its code, and the field or value in its text.
-func refused(t *testing.T, name string, err error, code, says string) {
-	t.Helper()
-	f, ok := finding.From(err)
-	switch {
-	case code == "" && err != nil:
-		t.Errorf("%s: %v", name, err)
-	case code != "" && (!ok || f.Code != code || !strings.Contains(f.Text, says)):
-		t.Errorf("%s: %v, and %s with %q was meant", name, err, code, says)
-	}
-}
 
 func TestEachRefusalOfAStanza(t *testing.T) {
 	without := func(field string) string {
@@ -78,7 +67,7 @@ func TestEachRefusalOfAStanza(t *testing.T) {
 		{"a recommendation that is none", plainStanza + "Recommends: (x)\n", bad, "Recommends: "},
 	} {
 		_, _, err := readStanzas(c.text)
-		refused(t, c.name, err, c.code, c.says)
+		told.Refused(t, c.name, err, c.code, c.says)
 	}
 	// Which package it was is told.
 	_, _, err := readStanzas(plainStanza + "\n" + without("Size"))
@@ -146,7 +135,7 @@ func TestEachRefusalOfARelease(t *testing.T) {
 			"dotted part"},
 	} {
 		root, err := ParseRelease([]byte(c.text), "dists/heron/")
-		refused(t, c.name, err, c.code, c.says)
+		told.Refused(t, c.name, err, c.code, c.says)
 		if err == nil && len(root.Entries) != 1 {
 			t.Errorf("%s: %d entries", c.name, len(root.Entries))
 		}
@@ -157,7 +146,7 @@ func TestEachRefusalOfARelease(t *testing.T) {
 		fmt.Fprintf(&many, " %s 12 p%d\n", sum, i)
 	}
 	_, err := ParseRelease([]byte(many.String()), "")
-	refused(t, "too many files", err, "content.too-large", "more than")
+	told.Refused(t, "too many files", err, "content.too-large", "more than")
 }
 
 // failing gives some bytes, and then that the disk does not answer.
@@ -281,7 +270,7 @@ func TestEachRefusalOfAPackageFile(t *testing.T) {
 			"control.tar.rot: "},
 	} {
 		_, err := ReadIdentity(bytes.NewReader(c.file))
-		refused(t, c.name, err, c.code, c.says)
+		told.Refused(t, c.name, err, c.code, c.says)
 	}
 }
 
@@ -301,10 +290,11 @@ func linked(t *testing.T) [2]string {
 func TestARootWithoutAnIndexOfAFlatSource(t *testing.T) {
 	s := archive.Source{Name: "kelp", Release: "./", Architectures: []string{"amd64"}}
 	_, err := Family{}.Indexes(s, &archive.Root{Entries: map[string]archive.Entry{}})
-	refused(t, "flat", err, "source.malformed-index", "names no Packages index")
+	told.Refused(t, "flat", err, "source.malformed-index", "names no Packages index")
 	s = archive.Source{Name: "kelp", Release: "heron", Components: []string{"core"},
 		Architectures: []string{"amd64"}}
 	_, err = Family{}.Indexes(s, &archive.Root{Components: []string{"core"},
 		Entries: map[string]archive.Entry{}})
-	refused(t, "an architecture", err, "source.architecture-missing", "no index for component core on amd64")
+	told.Refused(t, "an architecture", err, "source.architecture-missing",
+		"no index for component core on amd64")
 }

@@ -13,19 +13,8 @@ import (
 	"strings"
 	"testing"
 
-	"stockade/core/finding"
+	"stockade/internal/made/told"
 )
-
-func refused(t *testing.T, name string, err error, code, says string) {
-	t.Helper()
-	f, ok := finding.From(err)
-	switch {
-	case code == "" && err != nil:
-		t.Errorf("%s: %v", name, err)
-	case code != "" && (!ok || f.Code != code || !strings.Contains(f.Text, says)):
-		t.Errorf("%s: %v, and %s with %q was meant", name, err, code, says)
-	}
-}
 
 // some is a header of a few values.
 func some() []byte {
@@ -78,10 +67,10 @@ func TestEachRefusalOfAHeader(t *testing.T) {
 			code = ""
 		}
 		_, err := Read(bytes.NewReader(c.data), MaxSize)
-		refused(t, c.name, err, code, c.says)
+		told.Refused(t, c.name, err, code, c.says)
 	}
 	_, err := Read(bytes.NewReader(some()), 20)
-	refused(t, "beyond the bound that is given", err, bad, "is beyond its bounds")
+	told.Refused(t, "beyond the bound that is given", err, bad, "is beyond its bounds")
 }
 
 func TestAHeaderGivesWhatWasPut(t *testing.T) {
@@ -146,7 +135,7 @@ func TestEachRefusalOfAFile(t *testing.T) {
 			code = ""
 		}
 		f, err := Open(bytes.NewReader(c.data))
-		refused(t, c.name, err, code, c.says)
+		told.Refused(t, c.name, err, code, c.says)
 		if err == nil && (f.Header.Text(TagName) != "pumpctl" || string(whole[f.Payload:]) != "payload" ||
 			!bytes.HasPrefix(whole[f.Start:], headerMagic)) {
 			t.Errorf("%s: %+v", c.name, f)
@@ -220,7 +209,7 @@ func TestEachDigestOfAFile(t *testing.T) {
 		if c.says != "" {
 			code = "content.digest-mismatch"
 		}
-		refused(t, c.name, err, code, c.says)
+		told.Refused(t, c.name, err, code, c.says)
 		if bound != c.bound {
 			t.Errorf("%s: bound %v", c.name, bound)
 		}

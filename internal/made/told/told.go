@@ -1,0 +1,22 @@
+// Package told asserts what a refusal says: the tables of one bad input for each share it.
+package told
+
+import (
+	"strings"
+	"testing"
+
+	"stockade/core/finding"
+)
+
+// Refused asserts that an error is the finding of a code whose text has says in it: the
+// field or the value that is refused. Without a code nothing may be refused.
+func Refused(t *testing.T, what string, err error, code, says string) {
+	t.Helper()
+	f, ok := finding.From(err)
+	switch {
+	case code == "" && err != nil:
+		t.Errorf("%s: %v", what, err)
+	case code != "" && (!ok || f.Code != code || !strings.Contains(f.Text, says)):
+		t.Errorf("%s: %v, and %s with %q was meant", what, err, code, says)
+	}
+}
