@@ -58,7 +58,7 @@ tools:
 
 # The documents in docs/ that are generated from the program.
 documents:
-	go test ./internal/api -run GeneratedDocuments -update
+	go test ./internal/api ./internal/cli -run GeneratedDocuments -update
 
 bench:
 	go test -run '^$$' -bench . -benchtime 3x ./bench

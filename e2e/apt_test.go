@@ -244,10 +244,24 @@ func TestAClientInTheMiddleOfAnUpdateSurvivesAMovingLane(t *testing.T) {
 		t.Errorf("after the update %q is installed", v)
 	}
 	// One step back, and the root is the first edition's again.
-	s.cli(0, "lane", "back", "steady")
-	if _, body, _ := get(t, base+"Release"); body != release {
-		t.Error("after a step back the lane does not serve what it served before")
+	_, _, newer := get(t, base+"Release")
+	if _, told := s.cli(0, "lane", "back", "steady"); !strings.Contains(told, "lane.older-lists") {
+		t.Errorf("it is not told that machines keep the newer lists: %s", told)
 	}
+	// Who asks whether anything changed since the newer edition is told that it did.
+	code, body, _ := get(t, base+"Release", "If-Modified-Since", newer.Get("Last-Modified"))
+	if code != 200 || body != release {
+		t.Errorf("after a step back the lane does not serve what it served before: %d", code)
+	}
+	m.must(false, "update")
+	if out, err := m.apt(false, "install", "--allow-downgrades", "sluicectl=1.4.2-1"); err == nil {
+		t.Errorf("apt-get takes an older root now: lane.older-lists says too much\n%s", out)
+	}
+	if err := os.RemoveAll(filepath.Join(m.root, "var/lib/apt/lists")); err != nil {
+		t.Fatal(err)
+	}
+	m.must(false, "update")
+	m.must(false, "install", "--allow-downgrades", "sluicectl=1.4.2-1")
 }
 
 // TestTheMachinesOwnArchive takes the archive that this very machine is

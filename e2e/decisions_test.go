@@ -139,7 +139,7 @@ func TestADecisionAgainstAKeyIsAnInputOfBuilds(t *testing.T) {
 			if saidOf(s.overview(), "lane all", "key.barred") == "" {
 				t.Error("the overview says nothing of the lane that rests on it")
 			}
-			s.cli(1, "mirror", "build", "tarn-whole")
+			s.cli(5, "mirror", "build", "tarn-whole")
 			s.cli(1, "group", "files", "tower", "--out", root)
 			if raw, err := os.ReadFile(ring); err != nil || len(raw) > 0 {
 				t.Errorf("the key is still in machines' files: %d bytes, %v", len(raw), err)
@@ -296,7 +296,7 @@ func TestWhatWasFoundIsTheNewestThatIsKnown(t *testing.T) {
 	os.WriteFile(site, []byte(strings.Replace(good, "packages: [sluicectl,",
 		"packages: [sluicectl, no-such-thing, nor-this,", 1)), 0o644)
 	s.cli(0, "record", filepath.Join(s.dir, "site"))
-	s.cli(1, "mirror", "build", "barrage")
+	s.cli(5, "mirror", "build", "barrage")
 	if out := mustOut(s, "journal", "list", "--search", "mirror.refused"); !strings.Contains(out,
 		"further: 1") || !strings.Contains(out, "no-such-thing") {
 		t.Errorf("the journal: %s", out)

@@ -353,7 +353,7 @@ func TestRecordsThatNoEntryExplainsDoNotCount(t *testing.T) {
 		t.Errorf("a token that was put there for an account that exists is let in: %d", code)
 	}
 	// Nothing is recorded over it, as if it were right.
-	if _, log := s.cli(1, "source", "disable", "kelp"); !strings.Contains(log, "journal") {
+	if _, log := s.cli(1, "source", "disable", "kelp", "--yes"); !strings.Contains(log, "journal") {
 		t.Error(log)
 	}
 	// The way back: what a revision says is recorded again.

@@ -4,9 +4,11 @@
 package e2e
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"net/http"
 	"os"
 	"os/exec"
@@ -133,6 +135,37 @@ func (s *site) try(args ...string) (code int, out, err string) {
 	env := func(name string) string { return s.env[name] }
 	code = cli.Run(env, args, strings.NewReader(""), &o, &e)
 	return code, o.String(), e.String()
+}
+
+// interrupted runs a command that follows something in a process of its own, leaves it
+// with Ctrl-C once it has said anything, asserts its exit code, and gives what it said.
+func (s *site) interrupted(ctx context.Context, args ...string) string {
+	s.t.Helper()
+	cmd := exec.CommandContext(ctx, filepath.Join(program(s.t), "stockade"), args...)
+	cmd.Env = os.Environ()
+	for name, value := range s.env {
+		cmd.Env = append(cmd.Env, name+"="+value)
+	}
+	out, err := cmd.StderrPipe()
+	if err == nil {
+		err = cmd.Start()
+	}
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	said := bufio.NewReader(out)
+	first, err := said.ReadString('\n')
+	if err == nil {
+		err = cmd.Process.Signal(os.Interrupt)
+	}
+	rest, _ := io.ReadAll(said)
+	cmd.Wait()
+	if code := cmd.ProcessState.ExitCode(); err != nil || code != 130 {
+		s.t.Errorf("stockade %s, and Ctrl-C: exit code %d, %v\n%s%s", strings.Join(args, " "), code, err,
+			first,
+			rest)
+	}
+	return first + string(rest)
 }
 
 // described applies the definitions and vouches for the vendor's key.

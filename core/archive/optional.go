@@ -138,3 +138,10 @@ type Listing interface {
 	// ServerOf gives the base address that a line of such a list names.
 	ServerOf(line string) string
 }
+
+// ForwardOnly is implemented by a family whose clients take no root that is older than
+// the one they have: a lane that is moved back is not seen by machines that asked since.
+type ForwardOnly interface {
+	// SeeOlder says what is done on a machine so that it takes the older root.
+	SeeOlder() string
+}

@@ -173,10 +173,28 @@ func (c *checker) key(name string, k Key) {
 	}
 }
 
+// known tells whether certificates were all brought in before.
+func (c *checker) known(fingerprints []string) bool {
+	if c.around.Certificate == nil || len(fingerprints) == 0 {
+		return false
+	}
+	return !slices.ContainsFunc(fingerprints, func(f string) bool {
+		_, ok := c.around.Certificate(f)
+		return !ok
+	})
+}
+
 // keyFile looks for the certificates that are wanted of a file; without any, it is
 // the one that the file holds.
 func (c *checker) keyFile(object, path, file string, wanted []string) {
 	data, err := c.around.ReadFile(file)
+	if err != nil && c.known(wanted) {
+		f := c.add("key.missing", object, path+".file",
+			"the file %s cannot be read; the certificate is the one "+
+				"that was brought in before", file)
+		*f = f.Rated(finding.Note).Do("nothing, unless the file has a newer copy of it")
+		return
+	}
 	if err != nil {
 		c.add("key.missing", object, path+".file", "the file %s cannot be read",
 			file).WayOut = "the path is relative to the document"

@@ -105,6 +105,27 @@ func (s *Set) Remove(kind, name string) {
 	}
 }
 
+// Names gives the names of all things of a kind, sorted.
+func (s *Set) Names(kind string) []string {
+	switch kind {
+	case "key":
+		return slices.Sorted(maps.Keys(s.Keys))
+	case "proxy":
+		return slices.Sorted(maps.Keys(s.Proxies))
+	case "source":
+		return slices.Sorted(maps.Keys(s.Sources))
+	case "package":
+		return slices.Sorted(maps.Keys(s.Packages))
+	case "mirror":
+		return slices.Sorted(maps.Keys(s.Mirrors))
+	case "lane":
+		return slices.Sorted(maps.Keys(s.Lanes))
+	case "group":
+		return slices.Sorted(maps.Keys(s.Groups))
+	}
+	return nil
+}
+
 // Take makes one thing what it is in another set: changed, added, or removed. It
 // tells whether either set has it. Packages of house sources are taken by their id.
 func (s *Set) Take(from *Set, kind, name string) bool {

@@ -73,12 +73,29 @@ var later = map[string]bool{
 	"key.cannot-sign": true,
 }
 
+// Proposed rates what is found in a document that is to be recorded: what keeps it
+// from that stays an error; what is only still to be decided is told as a warning.
+func Proposed(l finding.List) finding.List {
+	out := append(finding.List{}, l...)
+	for i, f := range out {
+		if f.Severity == finding.Error && decidedLater(f) {
+			out[i] = f.Rated(finding.Warning)
+		}
+	}
+	out.Sort()
+	return out
+}
+
+// decidedLater tells whether a finding is about a decision that comes after recording.
+func decidedLater(f finding.Finding) bool {
+	// A key that this very document names, with a file that is not there, is no later decision.
+	return later[f.Code] && !(f.Code == "key.missing" && strings.HasPrefix(f.Object, "key "))
+}
+
 // Blocking gives the findings that keep a description from being recorded.
 func Blocking(l finding.List) finding.List {
 	return slices.DeleteFunc(slices.Clone(l), func(f finding.Finding) bool {
-		// A key that this very document names, with a file that is not there, is no later decision.
-		afterwards := later[f.Code] && !(f.Code == "key.missing" && strings.HasPrefix(f.Object, "key "))
-		return f.Severity != finding.Error || afterwards
+		return f.Severity != finding.Error || decidedLater(f)
 	})
 }
 

@@ -361,6 +361,9 @@ func (r *reader) pairs(n *yaml.Node, path string, f func(key, val *yaml.Node)) {
 // password finds a URL with a user in it.
 var password = regexp.MustCompile(`://[^/\s"]*@`)
 
+// IsName tells whether text can be the name of something that is described.
+func IsName(text string) bool { return namePattern.MatchString(text) }
+
 var namePattern = regexp.MustCompile(`^[a-z0-9][a-z0-9.-]{0,62}$`)
 
 func last(path string) string {

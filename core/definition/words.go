@@ -8,6 +8,9 @@ const (
 	House     = "house"
 )
 
+// Standings lists them, the nearest to the operating system first.
+var Standings = []string{Official, Vendor, Community, House}
+
 // The two ways in which a mirror copies.
 const (
 	Faithful = "faithful" // byte for byte

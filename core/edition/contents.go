@@ -120,6 +120,16 @@ func (s *Sealed) ReadAdvisories(yield func(Advisory) error) error {
 	return readLines(f, advisoriesFile, func(a Advisory, _ int64) error { return yield(a) })
 }
 
+// Advise names the advisories about the new version of each change.
+func Advise(changes []Change, all []Advisory) {
+	ids := AdvisoryIDs(all)
+	for i, c := range changes {
+		if c.NewVersion != "" {
+			changes[i].Advisories = ids[c.Source+"\x00"+c.Name+"\x00"+c.NewVersion+"\x00"+c.Arch]
+		}
+	}
+}
+
 // AdvisoryIDs names, for each package version of a source, the advisories about
 // it, by SOURCE, NAME, VERSION and ARCH with a NUL between.
 func AdvisoryIDs(all []Advisory) map[string][]string {

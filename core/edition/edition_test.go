@@ -53,13 +53,17 @@ const packages = `{"source":"kelp","name":"drive","version":"1","arch":"amd64","
 
 func seal(t *testing.T) *sealed {
 	t.Helper()
-	s := &sealed{t: t, store: newPool(t), dir: filepath.Join(t.TempDir(), "editions"),
-		files: map[string]string{
-			"tarn/pool/a.deb":    "all of a",
-			"tarn/pool/b.deb":    "all of b",
-			"tarn/dists/Release": "root",
-			"kelp/drive.deb":     "drive",
-		}}
+	return sealOf(t, map[string]string{
+		"tarn/pool/a.deb":    "all of a",
+		"tarn/pool/b.deb":    "all of b",
+		"tarn/dists/Release": "root",
+		"kelp/drive.deb":     "drive",
+	})
+}
+
+func sealOf(t *testing.T, of map[string]string) *sealed {
+	t.Helper()
+	s := &sealed{t: t, store: newPool(t), dir: filepath.Join(t.TempDir(), "editions"), files: of}
 	files := NewCollection()
 	for path, text := range s.files {
 		sum, err := s.store.Add([]byte(text))
@@ -403,7 +407,7 @@ func TestAnEditionWithOneListStaysReadable(t *testing.T) {
 }
 
 func TestAnEditionOfALaterFormatIsNotGuessedAt(t *testing.T) {
-	_, err := readRecord([]byte(`{"stockade_edition": 3, "mirror": "barrage", "number": 1}`))
+	_, err := ReadRecord([]byte(`{"stockade_edition": 3, "mirror": "barrage", "number": 1}`))
 	if f, _ := finding.From(err); f.Code != "edition.damaged" ||
 		!strings.Contains(f.Text, "of the format 3") {
 		t.Errorf("%v", err)

@@ -26,7 +26,7 @@ func ExportedName(dir string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	e, err := readRecord(raw)
+	e, err := ReadRecord(raw)
 	if err != nil {
 		return "", finding.New("edition.damaged", "", "%s in %s says no edition", recordFile, dir)
 	}
@@ -61,7 +61,8 @@ func Export(on disk.System, open Opener, manifest, seal []byte, dir string,
 		return err
 	}
 	if entries, err := on.ReadDir(dir); err == nil && len(entries) > 0 {
-		return fmt.Errorf("%s is there and not empty: give a folder that does not exist yet", dir)
+		return fmt.Errorf("%s is there and not empty: give a folder that does not exist yet, or bring an "+
+			"export that lies there up to date with --onto", dir)
 	}
 	x := &exporter{
 		on: on, open: open, m: m, part: dir + ".part", progress: progress, grown: map[string]bool{},
@@ -171,16 +172,21 @@ func (x *exporter) all(lines Lines) error {
 }
 
 func (x *exporter) one(l Line) error {
-	in, err := x.open(l)
-	if err != nil {
-		return err
-	}
-	defer in.Close()
 	to := filepath.Join(x.part, filepath.FromSlash(l.Path))
 	if err := x.folder(filepath.Dir(to)); err != nil {
 		return err
 	}
-	out, err := x.on.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	return lay(x.on, x.open, l, to)
+}
+
+// lay copies a file of an edition to where none is yet, and compares it on the way.
+func lay(on disk.System, open Opener, l Line, to string) error {
+	in, err := open(l)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := on.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if err != nil {
 		return finding.Doing(err, "export %s", l.Path)
 	}

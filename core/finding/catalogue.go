@@ -171,6 +171,9 @@ var catalogue = index(
 		"two sources of one view cannot be told apart by the client, so that one would get the other's " +
 			"priority", "mirror one of them tailored: then it is known by its own name; or put the two " +
 			"into mirrors of their own"},
+	Entry{"lane.older-lists", Note,
+		"a lane was moved back, and clients that have asked since keep the newer lists",
+		"take the client's lists away on these machines, and have it ask again"},
 	Entry{"lane.empty", Warning, "a lane that machines follow shows no edition",
 		"build its mirror, and move the lane"},
 	Entry{"lane.name-taken", Warning,

@@ -11,6 +11,7 @@ import (
 	"io"
 	"maps"
 	"slices"
+	"time"
 
 	"stockade/core/archive"
 	"stockade/core/definition"
@@ -181,6 +182,19 @@ func (b *Builder) measure(out *Outcome) {
 	}
 }
 
+// made is the time of the edition to be made. Clients ask whether something changed
+// since a second: no two editions of a mirror are of the same one.
+func (b *Builder) made(plan Plan) time.Time {
+	now := b.Now().UTC()
+	if p := plan.Previous; p != nil {
+		if next := p.Created.Truncate(time.Second).Add(time.Second); now.Before(next) &&
+			next.Sub(now) <= time.Second {
+			return next
+		}
+	}
+	return now
+}
+
 // Build makes an edition, or tells why not. The outcome is there in either case.
 func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 	out, err := b.Estimate(ctx, plan)
@@ -196,7 +210,7 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 	b.tell(Event{Step: "write", Remaining: -1})
 	files := edition.NewCollection()
 	e := &edition.Edition{Format: edition.ListBySource, Mirror: plan.Name, Number: plan.Number,
-		Created: b.Now().UTC(), Copy: plan.Mirror.Copy,
+		Created: b.made(plan), Copy: plan.Mirror.Copy,
 		SiteKey: b.Site.Certificate().Fingerprint, Inputs: inputs(plan, out.Publications),
 		Packages: len(out.selection), Findings: out.Findings, Journal: plan.Journal,
 		Views: out.editionViews(), Proofs: out.Proofs}

@@ -337,6 +337,29 @@ func (c *Certificate) Armoured() string {
 	return b.String()
 }
 
+// SignsUntil tells until when something of the certificate may sign, if nothing is
+// renewed: the zero time for without end. able is false where nothing of it may now.
+func (c *Certificate) SignsUntil(now time.Time) (end time.Time, able bool) {
+	ends := c.Primary.Expires
+	if c.Primary.Revoked || !ends.IsZero() && !ends.After(now) {
+		return time.Time{}, false
+	}
+	for _, p := range append([]Part{c.Primary}, c.Subkeys...) {
+		if !p.CanSign || p.Revoked || !p.Expires.IsZero() && !p.Expires.After(now) {
+			continue
+		}
+		last := p.Expires
+		if last.IsZero() || !ends.IsZero() && ends.Before(last) {
+			last = ends // a part ends with the whole
+		}
+		if !able || !end.IsZero() && (last.IsZero() || last.After(end)) {
+			end = last
+		}
+		able = true
+	}
+	return end, able
+}
+
 // Check gives the findings about the certificate itself, as of now: expired,
 // expiring within 30 days, revoked, weak, unable to sign.
 func (c *Certificate) Check(now time.Time) finding.List {
@@ -354,6 +377,13 @@ func (c *Certificate) Check(now time.Time) finding.List {
 		} else if left < 30*24*time.Hour {
 			out = append(out, finding.New("key.expiring", object, "it ends on %s, in %d days",
 				e.Format(time.DateOnly), day(left)))
+		}
+	}
+	if end, able := c.SignsUntil(now); able && !end.IsZero() && !end.Equal(c.Primary.Expires) {
+		if left := end.Sub(now); left < 30*24*time.Hour {
+			out = append(out, finding.New("key.expiring", object,
+				"the last of its parts that may sign ends on %s, in %d days", end.Format(time.DateOnly),
+				day(left)))
 		}
 	}
 	if p := c.Primary; p.Algorithm == "RSA" && p.Bits < 2048 || p.Algorithm == "DSA" {

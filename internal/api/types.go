@@ -119,6 +119,14 @@ type Source struct {
 	Text     string               `json:"text,omitempty"` // the definition as a document
 }
 
+// Dependents is what stands on a source.
+type Dependents struct {
+	Mirrors  []string `json:"mirrors"`  // take from it
+	Lanes    []string `json:"lanes"`    // of these mirrors
+	Groups   []string `json:"groups"`   // follow these lanes
+	Editions []string `json:"editions"` // have something of it, MIRROR/N, and stay as they are
+}
+
 // Octets is a request whose body is a file as it is.
 type Octets []byte
 
@@ -191,8 +199,16 @@ type KeyData struct {
 type Decision struct {
 	Fingerprint string `json:"fingerprint"` // the whole one, typed again
 	Source      string `json:"source,omitempty"`
-	Evidence    string `json:"evidence,omitempty"`
-	Reason      string `json:"reason,omitempty"`
+	// Sources are further ones: all are vouched for, or none.
+	Sources  []string `json:"sources,omitempty"`
+	Evidence string   `json:"evidence,omitempty"`
+	Reason   string   `json:"reason,omitempty"`
+}
+
+// Preview asks what a build would change.
+type Preview struct {
+	Against string `json:"against,omitempty"` // MIRROR/N, or N; the newest that stands if empty
+	Lane    string `json:"lane,omitempty"`    // or what this lane shows
 }
 
 // Mirror is a mirror with what is known of it.
@@ -268,6 +284,7 @@ type Lane struct {
 	Name    string `json:"name"`
 	Mirror  string `json:"mirror"`
 	Edition string `json:"edition"` // empty: nowhere yet
+	Newest  string `json:"newest"`  // of its mirror; empty: none was made yet
 	URL     string `json:"url"`
 	History []Step `json:"history"`
 	// Groups follow the lane.

@@ -4,14 +4,19 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"net"
+	"net/url"
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 
@@ -21,52 +26,26 @@ import (
 
 	"stockade/core/definition"
 	"stockade/core/finding"
-	"stockade/internal/api"
 	"stockade/internal/client"
 )
 
 // Version is stamped in by the build (-ldflags -X).
 var Version = "development"
 
-// Exit codes.
-const (
-	exitDone        = 0
-	exitNo          = 1
-	exitUsage       = 2
-	exitUnreachable = 3
-	exitRefused     = 4
-	exitFailed      = 5
-)
-
-// exit carries an exit code; its error may be nil when all was told already.
-type exit struct {
-	code int
-	err  error
-}
-
-func (e *exit) Error() string {
-	if e.err == nil {
-		return ""
-	}
-	return e.err.Error()
-}
-func (e *exit) Unwrap() error { return e.err }
-
-func no() error { return &exit{code: exitNo} }
-
-func usage(format string, args ...any) error { return &exit{exitUsage, fmt.Errorf(format, args...)} }
-
 // app is one run of the command line.
 type app struct {
-	in            io.Reader
-	out, err      io.Writer
-	output        string
-	quiet, yes    bool
-	server, token string
-	env           func(name string) string
-	tty           bool // standard output is a terminal
-	ttyErr        bool // standard error is one
-	colour        bool
+	in         io.Reader
+	out, err   io.Writer
+	output     string
+	quiet, yes bool
+	wide       bool   // tables as they are
+	server, ca string // its address, and the authority that vouches for its certificate
+	env        func(name string) string
+	ttyErr     bool // standard error is a terminal
+	colour     bool
+	gathering  bool // results of several pieces of work become one list
+	gathered   []any
+	width      int // of the terminal (characters); 0: there is none
 }
 
 // Main runs one command in the environment of this process, and gives its exit code.
@@ -76,20 +55,25 @@ func Main(args []string, in io.Reader, out, err io.Writer) int {
 
 // Run is Main in an environment that is given: several can run in one process.
 func Run(env func(name string) string, args []string, in io.Reader, out, err io.Writer) int {
-	a := &app{env: env, in: in, out: out, err: err, tty: isTerminal(out), ttyErr: isTerminal(err)}
-	a.colour = a.tty && env("NO_COLOR") == "" && env("TERM") != "dumb"
+	a := &app{env: env, in: in, out: out, err: err, ttyErr: isTerminal(err)}
+	a.colour = isTerminal(out) && env("NO_COLOR") == "" && env("TERM") != "dumb"
+	a.width = terminalWidth(env, out)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	context.AfterFunc(ctx, stop) // a second Ctrl-C ends at once
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(in)
 	root.SetOut(out)
 	root.SetErr(err)
 	cmd, failed := root.ExecuteContextC(ctx)
+	if failed != nil && a.output == "" {
+		a.output = formOf(args) // what kept the arguments from being read is told in it too
+	}
 	code := a.end(failed)
 	var told *exit
-	var problem *api.Problem
-	if code == exitUsage && !errors.As(failed, &told) && !errors.As(failed, &problem) && cmd != root {
+	if code == exitUsage && !errors.As(failed, &told) && fromCobra(failed) && cmd != root &&
+		a.output != "json" && a.output != "yaml" {
 		fmt.Fprintln(err, "  usage: "+cmd.UseLine())
 		if cmd.Example != "" {
 			fmt.Fprintln(err, "  such as:\n"+cmd.Example)
@@ -98,76 +82,44 @@ func Run(env func(name string) string, args []string, in io.Reader, out, err io.
 	return code
 }
 
+// formOf finds the form that arguments ask for, which could not be read as a whole.
+func formOf(args []string) string {
+	for i, arg := range args {
+		if form, ok := strings.CutPrefix(arg, "--output="); ok {
+			return form
+		}
+		if (arg == "-o" || arg == "--output") && i+1 < len(args) {
+			return args[i+1]
+		}
+		if form, ok := strings.CutPrefix(arg, "-o"); ok {
+			return strings.TrimPrefix(form, "=")
+		}
+	}
+	return ""
+}
+
 func isTerminal(w any) bool {
 	f, ok := w.(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))
 }
 
-// end tells an error in full and gives its exit code.
-func (a *app) end(err error) int {
-	if err == nil {
-		return exitDone
+// narrowest is the narrowest terminal that tables are cut for (characters).
+const narrowest = 40
+
+// terminalWidth is how wide the terminal is; 0 where there is none: then nothing is
+// cut. COLUMNS, where it is set, says it in any case.
+func terminalWidth(env func(string) string, out any) int {
+	if n, err := strconv.Atoi(env("COLUMNS")); err == nil && n >= narrowest {
+		return n
 	}
-	var e *exit
-	var p *api.Problem
-	code := exitUsage
-	switch {
-	case errors.As(err, &e):
-		code = e.code
-		if e.err == nil {
-			return code
-		}
-	case errors.Is(err, client.ErrUnreachable):
-		code = exitUnreachable
-		err = fmt.Errorf("%w\n  to do: start it with \"stockade serve\", or name another with --server or "+
-			"STOCKADE_SERVER", err)
-	case errors.Is(err, context.Canceled):
-		fmt.Fprintln(a.err, "stopped")
-		return exitFailed
-	case errors.As(err, &p):
-	default:
-		if _, ok := finding.From(err); ok {
-			code = exitNo
-		} else if !strings.HasPrefix(err.Error(), "unknown ") && !strings.Contains(err.Error(), "arg(s)") &&
-			!strings.Contains(err.Error(), "flag") {
-			code = exitFailed
-		}
+	f, ok := out.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return 0
 	}
-	if errors.As(err, &p) {
-		switch {
-		case p.Status == 401 || p.Status == 403 || p.Status == 429:
-			code = exitRefused
-		case p.Status == 404:
-			code = exitUsage // a name that nothing has
-		case p.Status == 422 || p.Status == 409:
-			code = exitNo
-		default:
-			code = exitFailed
-		}
-		fmt.Fprintln(a.err, a.paint(red, "error: ")+finding.Harmless(p.Title))
-		if len(p.Findings) > 0 && !(len(p.Findings) == 1 && p.Findings[0].Text == p.Detail &&
-			p.Findings[0].Place.Line == 0) {
-			a.findings(a.err, p.Findings)
-			return code
-		}
-		if p.Detail != "" {
-			about := ""
-			if p.Object != "" {
-				about = p.Object + ": "
-			}
-			fmt.Fprintln(a.err, "  cause: "+finding.Harmless(about+p.Detail))
-		}
-		if p.WayOut != "" {
-			fmt.Fprintln(a.err, "  to do: "+finding.Harmless(p.WayOut))
-		}
-		return code
+	if n, _, err := term.GetSize(int(f.Fd())); err == nil && n >= narrowest {
+		return n
 	}
-	if f, ok := finding.From(err); ok {
-		a.findings(a.err, finding.List{f})
-		return code
-	}
-	fmt.Fprintln(a.err, a.paint(red, "error: ")+err.Error())
-	return code
+	return 80
 }
 
 func (a *app) root() *cobra.Command {
@@ -181,30 +133,59 @@ One binary is the service (stockade serve), the client of it (all other
 commands), and the tool that checks definitions with no service (stockade check).`,
 		Example: `  stockade demo --once                 the whole way, on made-up data
   stockade serve --data /srv/stockade  the service
-  stockade check site.yaml             definitions, without a service`,
+  stockade check site.yaml             definitions, without a service
+  stockade status                      what needs somebody, and what is behind`,
+		Version:       Version,
 		SilenceErrors: true, SilenceUsage: true, Args: nearest, DisableSuggestions: true,
 		RunE: func(cmd *cobra.Command, args []string) error { return cmd.Help() },
 	}
+	root.SetVersionTemplate("stockade {{.Version}}\n")
+	root.Flags().Bool("version", false, "show the version")
 	p := root.PersistentFlags()
 	p.StringVarP(&a.output, "output", "o", "", "form of the result: table, json, yaml or ids")
 	p.BoolVarP(&a.quiet, "quiet", "q", false, "no progress and no messages, only results and errors")
 	p.StringVar(&a.server, "server", "", "address of the service (STOCKADE_SERVER, or what login remembered)")
+	p.StringVar(&a.ca, "ca", "", "file with the authority that vouches for the service's certificate "+
+		"(STOCKADE_CA, or what login remembered)")
+	p.BoolVar(&a.wide, "wide", false, "tables with all their columns, however wide")
 	p.BoolVar(&a.yes, "yes", false, "do not ask before something is removed")
 	root.PersistentPreRunE = func(cmd *cobra.Command, args []string) error {
 		switch a.output {
 		case "", "table", "json", "yaml", "ids":
 			return nil
 		}
-		return usage("-o %s is not known: table, json, yaml or ids", a.output)
+		given := a.output
+		a.output = ""
+		return usage("-o %s is not known: table, json, yaml or ids", given)
 	}
 	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "ids"},
 		cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(a.serveCommand(), a.demoCommand(), a.loginCommand(), a.versionCommand(), a.checkCommand(),
-		a.compareCommand(), a.recordCommand(),
+		a.compareCommand(), a.recordCommand(), a.describeCommand(), a.statusCommand(),
 		a.sourceCommand(), a.packageCommand(), a.keyCommand(), a.mirrorCommand(), a.editionCommand(),
 		a.poolCommand(), a.laneCommand(), a.groupCommand(), a.jobCommand(),
 		a.revisionCommand(), a.journalCommand(), a.accountCommand())
+	a.helped(root)
 	return root
+}
+
+// helped fits the help of all commands to the terminal.
+func (a *app) helped(root *cobra.Command) {
+	room := a.width
+	if room == 0 {
+		room = 100
+	}
+	root.SetUsageTemplate(strings.ReplaceAll(root.UsageTemplate(), ".FlagUsages",
+		fmt.Sprintf(".FlagUsagesWrapped %d", room)))
+	var each func(c *cobra.Command)
+	each = func(c *cobra.Command) {
+		c.Long = reflowed(c.Long, min(room, 90))
+		for _, sub := range c.Commands() {
+			each(sub)
+		}
+	}
+	each(root)
+	root.Long += "\n\nExit codes:\n" + strings.TrimRight(exitHelp(), "\n")
 }
 
 // nearest refuses a word that is no command, and names the one that was meant.
@@ -219,11 +200,12 @@ func nearest(cmd *cobra.Command, args []string) error {
 		}
 	}
 	way := "it is one of " + strings.Join(known, ", ")
-	if near := definition.Nearest(args[0], known); near != "" {
+	word := strings.ToLower(args[0])
+	if near := definition.Nearest(word, known); near != "" {
 		way = fmt.Sprintf("did you mean %q? %s --help lists all",
 			cmd.CommandPath()+" "+near, cmd.CommandPath())
 	}
-	return usage("%q is no command of %s\n  to do: %s", finding.Harmless(args[0]), cmd.CommandPath(), way)
+	return usageDo(way, "%q is no command of %s", finding.Harmless(args[0]), cmd.CommandPath())
 }
 
 func (a *app) versionCommand() *cobra.Command {
@@ -240,20 +222,76 @@ func (a *app) versionCommand() *cobra.Command {
 		}}
 }
 
-// client gives the client of the service: flags, then environment, then login.
+// client gives the client of the service. What keeps it from being made is told by its
+// first call.
 func (a *app) client() *client.Client {
-	var r remembered
-	if file, err := a.rememberedFile(); err == nil {
-		if raw, err := os.ReadFile(file); err == nil {
-			yaml.Unmarshal(raw, &r)
-		}
+	c, err := a.reach()
+	if err != nil {
+		return client.Refusing(err)
 	}
-	server := first(a.server, a.env("STOCKADE_SERVER"), r.Server, "http://127.0.0.1:8440")
+	return c
+}
+
+// reach makes the client of the service: from flags, then the environment, then login.
+func (a *app) reach() (*client.Client, error) {
+	r, broken := a.remembered()
+	server, err := address(first(a.server, a.env("STOCKADE_SERVER"), r.Server, "http://127.0.0.1:8440"))
+	if err != nil {
+		return nil, err
+	}
 	token := a.env("STOCKADE_TOKEN")
-	if token == "" && server == r.Server {
-		token = r.Token // a remembered token goes only to the service that it is of
+	if token == "" && broken != nil {
+		return nil, broken
 	}
-	return client.New(server, token)
+	ca := first(a.ca, a.env("STOCKADE_CA"))
+	if server == r.Server {
+		token, ca = first(token, r.Token), first(ca, r.CA) // they go only to the service that they are of
+	}
+	return a.clientOf(server, token, ca)
+}
+
+func (a *app) clientOf(server, token, ca string) (*client.Client, error) {
+	if ca == "" {
+		return client.New(server, token), nil
+	}
+	raw, err := os.ReadFile(ca)
+	if err != nil {
+		return nil, usage("the authority's certificate cannot be read: %v", err)
+	}
+	c, err := client.New(server, token).Trusting(raw)
+	if err != nil {
+		return nil, usage("%s: %v", ca, err)
+	}
+	return c, nil
+}
+
+// address completes the address of a service: one without a scheme is taken to be
+// http on this machine, and https elsewhere.
+func address(text string) (string, error) {
+	text = strings.TrimRight(strings.TrimSpace(text), "/")
+	if !strings.Contains(text, "://") {
+		scheme := "https://"
+		host := text
+		if h, _, err := net.SplitHostPort(text); err == nil {
+			host = h
+		}
+		if host = strings.Trim(host, "[]"); host == "localhost" || host == "" {
+			scheme = "http://"
+		} else if ip := net.ParseIP(host); ip != nil && ip.IsLoopback() {
+			scheme = "http://"
+		}
+		text = scheme + text
+	}
+	u, err := url.Parse(text)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return "", usageDo("give it as http://HOST:PORT or https://HOST:PORT",
+			"the address of the service, %q, is not one", finding.Harmless(text))
+	}
+	if u.User != nil {
+		return "", usageDo("take them out, and use stockade login, or STOCKADE_TOKEN",
+			"the address of the service has a user or password in it")
+	}
+	return text, nil
 }
 
 func first(s ...string) string {
@@ -274,6 +312,10 @@ func (a *app) say(format string, args ...any) {
 
 // show prints a result in the form that was asked for.
 func (a *app) show(v any, table func(), names []string) error {
+	if a.gathering && (a.output == "json" || a.output == "yaml") {
+		a.gathered = append(a.gathered, v)
+		return nil
+	}
 	switch a.output {
 	case "json":
 		e := json.NewEncoder(a.out)
@@ -282,14 +324,14 @@ func (a *app) show(v any, table func(), names []string) error {
 		return e.Encode(v)
 	case "yaml":
 		raw, err := json.Marshal(v)
+		if err == nil {
+			raw, err = asYAML(raw)
+		}
 		if err != nil {
 			return err
 		}
-		var n any
-		if err := json.Unmarshal(raw, &n); err != nil {
-			return err
-		}
-		return yaml.NewEncoder(a.out).Encode(n)
+		_, err = a.out.Write(raw)
+		return err
 	case "ids":
 		for _, n := range names {
 			fmt.Fprintln(a.out, n)
@@ -300,6 +342,41 @@ func (a *app) show(v any, table func(), names []string) error {
 	return nil
 }
 
+// asYAML writes JSON as YAML; integers stay what they are.
+func asYAML(raw []byte) ([]byte, error) {
+	d := json.NewDecoder(bytes.NewReader(raw))
+	d.UseNumber()
+	var v any
+	if err := d.Decode(&v); err != nil {
+		return nil, err
+	}
+	return yaml.Marshal(numbers(v))
+}
+
+// numbers turns JSON's numbers into integers where they are integers.
+func numbers(v any) any {
+	switch x := v.(type) {
+	case json.Number:
+		if n, err := x.Int64(); err == nil {
+			return n
+		}
+		n, err := x.Float64()
+		if err != nil {
+			return x.String()
+		}
+		return n
+	case []any:
+		for i := range x {
+			x[i] = numbers(x[i])
+		}
+	case map[string]any:
+		for k := range x {
+			x[k] = numbers(x[k])
+		}
+	}
+	return v
+}
+
 // sure asks before something is removed.
 func (a *app) sure(question string) error {
 	if a.yes {
@@ -307,7 +384,7 @@ func (a *app) sure(question string) error {
 	}
 	f, ok := a.in.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
-		return usage("%s\n  to do: give --yes to go on without being asked", question)
+		return usageDo("give --yes to go on without being asked", "%s", question)
 	}
 	fmt.Fprintf(a.err, "%s Type yes to go on: ", question)
 	var answer string
@@ -319,11 +396,11 @@ func (a *app) sure(question string) error {
 	return nil
 }
 
-// names completes from a list that the service has.
-func (a *app) names(path string, name func(m map[string]any) string) func(*cobra.Command, []string,
-	string) ([]string, cobra.ShellCompDirective) {
+// names completes from a list that the service has: as many as a command takes, each
+// once.
+func (a *app) names(path string, most int, name func(m map[string]any) string) cobra.CompletionFunc {
 	return func(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-		if len(args) > 0 {
+		if most > 0 && len(args) >= most {
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		}
 		all, err := client.All[map[string]any](cmd.Context(), a.client(), path)
@@ -332,7 +409,9 @@ func (a *app) names(path string, name func(m map[string]any) string) func(*cobra
 		}
 		var out []string
 		for _, m := range all {
-			out = append(out, name(m))
+			if n := name(m); !slices.Contains(args, n) {
+				out = append(out, n)
+			}
 		}
 		return out, cobra.ShellCompDirectiveNoFileComp
 	}

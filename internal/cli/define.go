@@ -1,7 +1,10 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
+	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -17,15 +20,57 @@ import (
 	"stockade/internal/client"
 )
 
-// readDocuments reads definitions from files and folders, with the key files
-// that they name.
-func readDocuments(paths []string) (api.Documents, error) {
+// standardInput is what a document from there is called.
+const standardInput = "standard input"
+
+// maxStandardInput bounds what is read from standard input (bytes).
+const maxStandardInput = 16 << 20
+
+// read reads a file, or standard input where it is called "-".
+func (a *app) read(path string) ([]byte, error) {
+	if path != "-" {
+		raw, err := os.ReadFile(path)
+		if err != nil {
+			return nil, usage("%s cannot be read: %v", finding.Harmless(path), cause(err))
+		}
+		return raw, nil
+	}
+	raw, err := io.ReadAll(io.LimitReader(a.in, maxStandardInput+1))
+	if err != nil {
+		return nil, usage("standard input cannot be read: %v", err)
+	}
+	if len(raw) > maxStandardInput {
+		return nil, usage("standard input is larger than %s", size(maxStandardInput))
+	}
+	return raw, nil
+}
+
+// cause is an error without the path that was told already.
+func cause(err error) error {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return pe.Err
+	}
+	return err
+}
+
+// readDocuments reads definitions from files, folders and standard input, with the
+// key files that they name.
+func (a *app) readDocuments(paths []string) (api.Documents, error) {
 	in := api.Documents{Files: map[string][]byte{}}
 	var files []string
 	for _, p := range paths {
+		if p == "-" {
+			raw, err := a.read(p)
+			if err != nil {
+				return in, err
+			}
+			in.Documents = append(in.Documents, definition.Text{Name: standardInput, Text: string(raw)})
+			continue
+		}
 		st, err := os.Stat(p)
 		if err != nil {
-			return in, usage("%s cannot be read: %v", p, err)
+			return in, usage("%s cannot be read: %v", finding.Harmless(p), cause(err))
 		}
 		if !st.IsDir() {
 			files = append(files, p)
@@ -37,14 +82,14 @@ func readDocuments(paths []string) (api.Documents, error) {
 			files = append(files, found...)
 		}
 		if len(files) == before {
-			return in, usage("the folder %s holds no .yaml file", p)
+			return in, usage("the folder %s holds no .yaml file", finding.Harmless(p))
 		}
 	}
 	slices.Sort(files)
 	for _, f := range slices.Compact(files) {
-		raw, err := os.ReadFile(f)
+		raw, err := a.read(f)
 		if err != nil {
-			return in, usage("%s cannot be read: %v", f, err)
+			return in, err
 		}
 		in.Documents = append(in.Documents, definition.Text{Name: f, Text: string(raw)})
 	}
@@ -62,11 +107,13 @@ func readDocuments(paths []string) (api.Documents, error) {
 func (a *app) checkCommand() *cobra.Command {
 	return &cobra.Command{Use: "check PATH…", Short: "Check definitions, without a service",
 		Long: "Check definitions: files, or folders of .yaml files that belong together. No service is " +
-			"asked and nothing is fetched. Exits with 1 when errors are found.",
-		Example: "  stockade check demo-data/site\n  stockade check site.yaml -o json",
+			"asked and nothing is fetched; - is standard input. Exits with 1 when errors are found. What " +
+			"is " +
+			"still to be decided, such as a key that nobody vouched for, is no error of a document.",
+		Example: "  stockade check demo-data/site\n  stockade check - -o json < demo-data/mistakes.yaml",
 		Args:    cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			in, err := readDocuments(args)
+			in, err := a.readDocuments(args)
 			if err != nil {
 				return err
 			}
@@ -81,9 +128,7 @@ func (a *app) checkCommand() *cobra.Command {
 							return os.ReadFile(path)
 						}}))
 			}
-			if found == nil {
-				found = finding.List{}
-			}
+			found = definition.Proposed(found)
 			definition.Excerpts(found, in.Documents...)
 			var names []string
 			for _, f := range found {
@@ -145,10 +190,16 @@ func (a *app) changes(j api.Judgement) {
 
 func (a *app) compareCommand() *cobra.Command {
 	var whole bool
+	var same bool
 	c := &cobra.Command{Use: "compare PATH…", Short: "Show what recording definitions would change",
-		Example: "  stockade compare demo-data/site", Args: cobra.MinimumNArgs(1),
+		Long: "Show what recording definitions would change; - is standard input. Exits with 1 where " +
+			"errors " +
+			"keep them from being recorded, and with --same where anything would change.",
+		Example: "  stockade compare demo-data/site\n  stockade describe source tarn | stockade compare " +
+			"- --same",
+		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			in, err := readDocuments(args)
+			in, err := a.readDocuments(args)
 			if err != nil {
 				return err
 			}
@@ -169,8 +220,10 @@ func (a *app) compareCommand() *cobra.Command {
 			if j.Findings.HasErrors() {
 				return no()
 			}
-			return nil
+			return differs(same, len(j.Changes)+len(j.Vouches)+len(j.Renewed))
 		}}
+	c.Flags().BoolVar(&same, "same", false, "ask whether nothing would change: exit with 1 where "+
+		"something would")
 	c.Flags().BoolVar(&whole, "whole", false,
 		"the documents are all there is: what they lack would be removed")
 	return c
@@ -184,23 +237,17 @@ func changeNames(j api.Judgement) (out []string) {
 }
 
 func (a *app) recordCommand() *cobra.Command {
-
-	c := a.recordC()
-
-	return c
-}
-
-func (a *app) recordC() *cobra.Command {
 	var whole bool
 	var summary string
 	c := &cobra.Command{Use: "record PATH…", Short: "Make the description what the definitions say",
 		Long: `Make the description what the definitions say. What they do not mention stays,
 unless --whole. A definition with vouched_for, fingerprint and evidence is the
-act of vouching, and needs a warden. An invalid document changes nothing.`,
+act of vouching, and needs a warden. A document with an error changes nothing. - is standard
+input.`,
 		Example: "  stockade record demo-data/site --summary \"first description\"",
 		Args:    cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			in, err := readDocuments(args)
+			in, err := a.readDocuments(args)
 			if err != nil {
 				return err
 			}

@@ -1,21 +1,18 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"fmt"
-	"io"
 	"net/url"
-	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
-	"stockade/core/disk"
+	"stockade/core/definition"
 	"stockade/core/edition"
-	"stockade/core/mirror"
+	"stockade/core/finding"
 	"stockade/internal/api"
 	"stockade/internal/client"
 )
@@ -23,40 +20,54 @@ import (
 func (a *app) editionTable(list []api.Edition) {
 	var rows [][]string
 	for _, e := range list {
-		rows = append(rows, editionRow(e))
+		rows = append(rows, editionListing.row(e))
 	}
-	a.table(append([]string{}, editionHeads...), rows)
+	a.table(editionListing.columns, rows)
 }
 
-var editionHeads = []string{"EDITION", "MADE", "COPY", "PACKAGES>", "FILES>", "SIZE>", "LANES"}
-
-func editionRow(e api.Edition) []string {
-	return []string{e.Name, date(e.Created), e.Copy, strconv.Itoa(e.Packages), strconv.Itoa(e.Files),
-		size(e.Bytes), strings.Join(e.Lanes, ", ")}
+var editionListing = listing[api.Edition]{
+	columns: []column{{head: "EDITION"}, {head: "MADE"}, {head: "COPY", spare: 3},
+		{head: "PACKAGES", right: true, spare: 1}, {head: "FILES", right: true, spare: 2},
+		{head: "SIZE", right: true}, {head: "LANES", cut: atEnd}},
+	row: func(e api.Edition) []string {
+		return []string{e.Name, date(e.Created), e.Copy, strconv.Itoa(e.Packages), strconv.Itoa(e.Files),
+			size(e.Bytes), strings.Join(e.Lanes, ", ")}
+	},
+	name:  func(e api.Edition) string { return e.Name },
+	empty: "no edition was made yet: stockade mirror build MIRROR",
 }
 
 // editionPath turns MIRROR/N into the path of its calls.
 func editionPath(arg string) (name string, number int, path string, err error) {
-	name, n, ok := strings.Cut(arg, "/")
-	number, err = strconv.Atoi(n)
-	if !ok || err != nil || number < 1 {
-		return "", 0, "", usage("%q is not an edition such as barrage/14", arg)
+	id, err := edition.ParseID(arg, "")
+	if err != nil || !definition.IsName(id.Mirror) {
+		return "", 0, "", usageDo("write it MIRROR/N; stockade edition list shows them all",
+			"%q is not an edition such as barrage/14", finding.Harmless(arg))
 	}
-	return name, number, fmt.Sprintf("/editions/%s/%d", url.PathEscape(name), number), nil
+	return id.Mirror, id.Number, fmt.Sprintf("/editions/%s/%d", url.PathEscape(id.Mirror), id.Number), nil
+}
+
+// editionPaths does so for several, before anything is done with the first.
+func editionPaths(args []string) error {
+	for _, arg := range args {
+		if _, _, _, err := editionPath(arg); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (a *app) editionCommand() *cobra.Command {
-	complete := a.names("/editions", byName)
-	list := lister(a, "List editions, newest first", "  stockade edition list", "/editions",
-		append([]string{}, editionHeads...), editionRow, func(e api.Edition) string { return e.Name },
-		"no edition was made yet: stockade mirror build MIRROR")
-
-	show := a.editionShow(complete)
-	diff := a.editionDiff(complete)
-	verify := a.editionVerify(complete)
-	export := a.editionExport(complete)
-	retire := a.editionRetire(complete)
-	return noun("edition", "Sealed editions of mirrors", list, show, diff, verify, export, retire)
+	complete := a.names("/editions", 0, byName)
+	list := lister(a, "List editions, newest first", "  stockade edition list\n  stockade edition list "+
+		"--mirror barrage", "/editions", editionListing,
+		filter[api.Edition]{"mirror", "only those of this mirror", nil, "/mirrors",
+			func(e api.Edition, asked string) bool { return e.Mirror == asked }},
+		filter[api.Edition]{"lane", "only those that this lane shows", nil, "/lanes",
+			func(e api.Edition, asked string) bool { return slices.Contains(e.Lanes, asked) }})
+	return noun("edition", "Sealed editions of mirrors", list, a.editionShow(complete),
+		a.editionPackages(complete), a.editionAdvisories(complete), a.editionDiff(complete),
+		a.editionVerify(complete), a.editionExport(complete), a.editionRetire(complete))
 }
 
 func delta(n int64) string {
@@ -66,218 +77,268 @@ func delta(n int64) string {
 	return "+" + size(n)
 }
 
-func (a *app) export(ctx context.Context, what, dir string) error {
-	name, number, path, err := editionPath(what)
-	if err != nil {
-		return err
-	}
-	c := a.client()
-	files, err := client.Get[api.Manifest](ctx, c, path+"/manifest")
-	if err != nil {
-		return err
-	}
-	m, err := edition.ReadManifest(bytes.NewReader(files.Manifest))
-	if err != nil {
-		return err
-	}
-	p := a.progress()
-	total, start := m.Bytes(), time.Now()
-	open := func(l edition.Line) (io.ReadCloser, error) { return c.File(ctx, name, number, l.Path) }
-	err = edition.Export(disk.OS, open, files.Manifest, files.Seal, dir, func(n, of int, done int64) {
-		e := mirror.Event{
-			Step:       "copy",
-			Files:      n,
-			FilesTotal: of,
-			Bytes:      done,
-			BytesTotal: total,
-			Remaining:  -1,
-		}
-		if took := time.Since(start).Seconds(); took > 0.1 {
-			if e.Rate = int64(float64(done) / took); e.Rate > 0 {
-				e.Remaining = int((total - done) / e.Rate)
-			}
-		}
-		p.show(e)
-	})
-	p.done()
-	if err != nil {
-		return fmt.Errorf("%s was not exported: %w", what, err)
-	}
-	abs, _ := filepath.Abs(dir)
-	count := m.Files() + 2 // the manifest and the seal
-	return a.show(map[string]any{"edition": what, "folder": abs, "files": count, "bytes": total}, func() {
-		a.say("%s lies in %s: %d files, %s; about/README.txt tells how to check it", what, abs, count,
-			size(total))
-	}, []string{abs})
+func (a *app) editionShow(complete cobra.CompletionFunc) *cobra.Command {
+	return &cobra.Command{Use: "show MIRROR/N…",
+		Short:   "Show editions: sources, who signed them, what was proved",
+		Example: "  stockade edition show barrage/1", Args: cobra.MinimumNArgs(1),
+		ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return showEach(a, args, func(arg string) (e api.EditionDetail, err error) {
+				_, _, path, err := editionPath(arg)
+				if err != nil {
+					return e, err
+				}
+				return client.Get[api.EditionDetail](cmd.Context(), a.client(), path)
+			}, a.editionDetail, func(e api.EditionDetail) string { return e.Name })
+		}}
 }
 
-func (a *app) editionShow(complete cobra.CompletionFunc) *cobra.Command {
-	var search string
-	show := &cobra.Command{Use: "show MIRROR/N",
-		Short:   "Show one edition: sources, who signed them, packages",
-		Example: "  stockade edition show barrage/1 --search tide", Args: cobra.ExactArgs(1),
+func (a *app) editionDetail(e api.EditionDetail) {
+	seal := "holds, by " + short(e.Seal.SiteKey)
+	if !e.Sealed {
+		seal = "BROKEN: " + e.Problem
+	}
+	pairs := []string{"edition", e.Name, "made", date(e.Created), "copy", e.Copy, "seal", seal,
+		"lanes", strings.Join(e.Lanes, ", "), "packages", strconv.Itoa(e.Packages), "files",
+		fmt.Sprintf("%d, %s", e.Files, size(e.Bytes))}
+	for _, p := range e.Seal.Proofs {
+		pairs = append(pairs, "proof", p.String())
+	}
+	for _, s := range e.Seal.Sources {
+		pairs = append(pairs, "from "+s.Name, fmt.Sprintf("%d packages; root of %s from %s",
+			s.Packages, date(s.RootDate), s.Upstream), "  signed by", short(s.Signer.Fingerprint)+
+			" "+s.Signer.UserID)
+	}
+	a.fields(pairs...)
+	a.say("stockade edition packages %s lists its packages", e.Name)
+}
+
+var itemListing = listing[api.Item]{
+	columns: []column{{head: "PACKAGE"}, {head: "VERSION"}, {head: "ARCH", spare: 3}, {head: "SOURCE",
+		spare: 1},
+		{head: "SIZE", right: true, spare: 2}, {head: "WHY", cut: atEnd}},
+	row: func(it api.Item) []string {
+		why := "needed by " + it.For
+		if it.Wanted {
+			why = "wanted: " + it.For
+		}
+		return []string{it.Name, it.Version, it.Arch, it.Source, size(it.Size), why}
+	},
+	name:  func(it api.Item) string { return it.Name },
+	empty: "no package of it is like that",
+}
+
+func (a *app) editionPackages(complete cobra.CompletionFunc) *cobra.Command {
+	var search, source, arch string
+	c := &cobra.Command{Use: "packages MIRROR/N",
+		Short: "List the packages of an edition, and why each is in it",
+		Example: "  stockade edition packages barrage/1 --search tide\n" +
+			"  stockade edition packages barrage/1 --source kelp -o ids", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			_, _, path, err := editionPath(args[0])
 			if err != nil {
 				return err
 			}
-			c := a.client()
-			e, err := client.Get[api.EditionDetail](cmd.Context(), c, path)
-			if err != nil {
-				return err
-			}
-			items, err := client.All[api.Item](cmd.Context(), c,
+			items, err := client.All[api.Item](cmd.Context(), a.client(),
 				path+"/packages?limit=1000&q="+url.QueryEscape(search))
 			if err != nil {
 				return err
 			}
-			var names []string
-			for _, it := range items {
-				names = append(names, it.Name)
+			items = slices.DeleteFunc(items, func(it api.Item) bool {
+				return source != "" && it.Source != source || arch != "" && it.Arch != arch
+			})
+			return itemListing.show(a, items)
+		}}
+	c.Flags().StringVar(&search, "search", "", "only packages with this in their name or summary")
+	c.Flags().StringVar(&source, "source", "", "only those of this source")
+	c.Flags().StringVar(&arch, "arch", "", "only those of this architecture")
+	c.RegisterFlagCompletionFunc("source", a.names("/sources", 0, byName))
+	return c
+}
+
+var advisoryListing = listing[api.EditionAdvisory]{
+	columns: []column{{head: "ADVISORY"}, {head: "KIND"}, {head: "SOURCE", spare: 1},
+		{head: "ABOUT", cut: atEnd}, {head: "TITLE", cut: atEnd, spare: 2}},
+	row: func(v api.EditionAdvisory) []string {
+		var about []string
+		for _, p := range v.Packages {
+			about = append(about, p.Name+" "+p.Version)
+		}
+		return []string{v.ID, joined(", ", v.Kind, strings.ToLower(v.Severity)), v.Source,
+			strings.Join(about, ", "), v.Title}
+	},
+	name:  func(v api.EditionAdvisory) string { return v.ID },
+	empty: "its upstreams say nothing about why its packages were published",
+}
+
+func (a *app) editionAdvisories(complete cobra.CompletionFunc) *cobra.Command {
+	var search string
+	c := &cobra.Command{Use: "advisories MIRROR/N",
+		Short:   "List what upstreams say about why packages of an edition were published",
+		Example: "  stockade edition advisories pumps/2", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			_, _, path, err := editionPath(args[0])
+			if err != nil {
+				return err
 			}
-			told, err := client.All[api.EditionAdvisory](cmd.Context(), c,
+			told, err := client.All[api.EditionAdvisory](cmd.Context(), a.client(),
 				path+"/advisories?q="+url.QueryEscape(search))
 			if err != nil {
 				return err
 			}
-			return a.show(map[string]any{"edition": e, "packages": items, "advisories": told}, func() {
-				seal := "holds, by " + short(e.Seal.SiteKey)
-				if !e.Sealed {
-					seal = "BROKEN: " + e.Problem
-				}
-				pairs := []string{"edition", e.Name, "made", date(e.Created), "copy", e.Copy, "seal", seal,
-					"lanes", strings.Join(e.Lanes, ", "), "files",
-					fmt.Sprintf("%d, %s", e.Files, size(e.Bytes))}
-				for _, p := range e.Seal.Proofs {
-					pairs = append(pairs, "proof", p.String())
-				}
-				for _, s := range e.Seal.Sources {
-					pairs = append(pairs, "from "+s.Name, fmt.Sprintf("%d packages; root of %s from %s",
-						s.Packages, date(s.RootDate), s.Upstream), "  signed by", short(s.Signer.Fingerprint)+
-						" "+s.Signer.UserID)
-				}
-				a.fields(pairs...)
-				fmt.Fprintln(a.out)
-				var rows [][]string
-				for _, it := range items {
-					why := "needed by " + it.For
-					if it.Wanted {
-						why = "wanted: " + it.For
-					}
-					rows = append(rows, []string{it.Name, it.Version, it.Arch, it.Source, size(it.Size), why})
-				}
-				a.table([]string{"PACKAGE", "VERSION", "ARCH", "SOURCE", "SIZE>", "WHY"}, rows)
-				if len(told) == 0 {
-					return
-				}
-				fmt.Fprintln(a.out)
-				rows = nil
-				for _, v := range told {
-					var about []string
-					for _, p := range v.Packages {
-						about = append(about, p.Name+" "+p.Version)
-					}
-					rows = append(rows, []string{v.ID, joined(", ", v.Kind, strings.ToLower(v.Severity)),
-						v.Source, strings.Join(about, ", "), v.Title})
-				}
-				a.table([]string{"ADVISORY", "KIND", "SOURCE", "ABOUT", "TITLE"}, rows)
-			}, names)
+			return advisoryListing.show(a, told)
 		}}
-	show.Flags().StringVar(&search, "search", "",
-		"only packages (and advisories) with this in their name or summary")
-	return show
+	c.Flags().StringVar(&search, "search", "", "only those with this in their id, title or packages")
+	return c
+}
+
+var changeListing = listing[api.Change]{
+	columns: []column{{head: "CHANGE"}, {head: "PACKAGE"}, {head: "ARCH", spare: 3}, {head: "SOURCE",
+		spare: 1},
+		{head: "OLD"}, {head: "NEW"}, {head: "SIZE", right: true, spare: 2}, {head: "ADVISORIES",
+			cut: atEnd}},
+	row: func(c api.Change) []string {
+		return []string{c.Action, c.Name, c.Arch, c.Source, c.OldVersion, c.NewVersion,
+			delta(c.NewSize - c.OldSize), strings.Join(c.Advisories, ", ")}
+	},
+	name:  func(c api.Change) string { return c.Name },
+	empty: "no difference: the packages are the same",
+}
+
+// differs is the answer where --same asked whether two are the same.
+func differs(same bool, changes int) error {
+	if same && changes > 0 {
+		return no()
+	}
+	return nil
 }
 
 func (a *app) editionDiff(complete cobra.CompletionFunc) *cobra.Command {
-	return &cobra.Command{Use: "diff MIRROR/N [MIRROR/OLDER]",
-		Short:   "Show the difference to an older edition; the one before if none is named",
-		Example: "  stockade edition diff barrage/2", Args: cobra.RangeArgs(1, 2),
-		ValidArgsFunction: complete,
+	var same bool
+	c := &cobra.Command{Use: "diff [MIRROR/OLD] MIRROR/NEW",
+		Short:   "Show what changed from an older edition to a newer; from the one before if one is named",
+		Example: "  stockade edition diff barrage/2\n  stockade edition diff barrage/1 barrage/2",
+		Args:    cobra.RangeArgs(1, 2), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			name, _, path, err := editionPath(args[0])
+			name, to, path, err := editionPath(args[len(args)-1])
 			if err != nil {
 				return err
 			}
-			path += "/diff"
+			from := 0
 			if len(args) == 2 {
-				other, n, _, err := editionPath(args[1])
+				other, n, _, err := editionPath(args[0])
 				if err != nil {
 					return err
 				}
 				if other != name {
 					return usage("%s and %s are of different mirrors", args[0], args[1])
 				}
-				path += "?against=" + strconv.Itoa(n)
+				if n > to {
+					return usageDo(fmt.Sprintf("the older one first: stockade edition diff %s %s", args[1],
+						args[0]), "%s is newer than %s", args[0], args[1])
+				}
+				from = n
+			} else if from, err = a.before(cmd.Context(), name, to); err != nil {
+				return err
 			}
-			all, err := client.All[api.Change](cmd.Context(), a.client(), path)
+			all, err := client.All[api.Change](cmd.Context(), a.client(), path+"/diff?against="+
+				strconv.Itoa(from))
 			if err != nil {
 				return err
 			}
-			return showList(a, all, []string{"CHANGE", "PACKAGE", "ARCH", "SOURCE", "OLD", "NEW", "SIZE>",
-				"ADVISORIES"}, func(c api.Change) []string {
-				return []string{c.Action, c.Name, c.Arch, c.Source, c.OldVersion, c.NewVersion,
-					delta(c.NewSize - c.OldSize), strings.Join(c.Advisories, ", ")}
-			}, func(c api.Change) string { return c.Name }, "no difference")
+			a.heading(fmt.Sprintf("from %s/%d to %s/%d: %s", name, from, name, to, number(len(all),
+				"change")))
+			if err := changeListing.show(a, all); err != nil {
+				return err
+			}
+			return differs(same, len(all))
 		}}
+	c.Flags().BoolVar(&same, "same", false, "ask whether they are the same: exit with 1 where they are not")
+	return c
+}
+
+// before gives the number of the edition before one.
+func (a *app) before(ctx context.Context, name string, number int) (int, error) {
+	all, err := client.All[api.Edition](ctx, a.client(), "/editions?mirror="+url.QueryEscape(name))
+	if err != nil {
+		return 0, err
+	}
+	there := false
+	for _, e := range all {
+		if e.Number < number {
+			return e.Number, nil
+		}
+		there = there || e.Number == number
+	}
+	if !there {
+		return 0, usageDo("stockade edition list --mirror "+name, "there is no edition %s/%d", name, number)
+	}
+	return 0, usage("there is nothing to compare with: no edition of %s before %d stands", name, number)
+}
+
+// heading says what a table is about, where it is one.
+func (a *app) heading(text string) {
+	if a.output == "" || a.output == "table" {
+		a.hang(a.out, "", 0, text)
+	}
 }
 
 func (a *app) editionVerify(complete cobra.CompletionFunc) *cobra.Command {
-	return &cobra.Command{Use: "verify MIRROR/N",
-		Short:   "Read every file of an edition and compare it with the seal",
-		Example: "  stockade edition verify barrage/1", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+	return &cobra.Command{Use: "verify MIRROR/N…",
+		Short:   "Read every file of editions and compare it with the seal",
+		Example: "  stockade edition verify barrage/1", Args: cobra.MinimumNArgs(1),
+		ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			_, _, path, err := editionPath(args[0])
-			if err != nil {
+			if err := editionPaths(args); err != nil {
 				return err
 			}
-			return a.job(cmd.Context(), path+"/verify", nil, false, func(j api.Job) {
-				r := decode[struct {
-					Files int   `json:"files"`
-					Bytes int64 `json:"bytes"`
-				}](j.Result)
-				a.say("%s: the seal holds, and all %d files (%s) are what was sealed",
-					args[0], r.Files, size(r.Bytes))
+			return a.each(args, func(arg string) error {
+				_, _, path, _ := editionPath(arg)
+				return a.job(cmd.Context(), work{path: path + "/verify", asked: true, about: []string{arg},
+					told: func(j api.Job) {
+						r := decode[struct {
+							Files int   `json:"files"`
+							Bytes int64 `json:"bytes"`
+						}](j.Result)
+						a.say("%s: the seal holds, and all %d files (%s) are what was sealed",
+							arg, r.Files, size(r.Bytes))
+					}})
 			})
 		}}
 }
 
-func (a *app) editionExport(complete cobra.CompletionFunc) *cobra.Command {
-	return &cobra.Command{Use: "export MIRROR/N DIR", Short: "Lay an edition out as plain files",
-		Long: "Lay an edition out as plain files on this machine, DIR/SOURCE/… as upstream lays each " +
-			"out, for file:// or any web server. Every file is checked on the way.",
-		Example: "  stockade edition export barrage/1 /media/stick/barrage", Args: cobra.ExactArgs(2),
-		ValidArgsFunction: complete,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.export(cmd.Context(), args[0], args[1])
-		}}
-}
-
 func (a *app) editionRetire(complete cobra.CompletionFunc) *cobra.Command {
-	return &cobra.Command{Use: "retire MIRROR/N",
-		Short:   "Take an edition out; its files go when nothing else holds them",
-		Example: "  stockade edition retire tarn-whole/1", Args: cobra.ExactArgs(1),
+	return &cobra.Command{Use: "retire MIRROR/N…",
+		Short:   "Take editions out; their files go when nothing else holds them",
+		Example: "  stockade edition retire tarn-whole/1 --yes", Args: cobra.MinimumNArgs(1),
 		ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			_, _, path, err := editionPath(args[0])
-			if err != nil {
+			if err := editionPaths(args); err != nil {
 				return err
 			}
 			c := a.client()
-			e, err := client.Get[api.EditionDetail](cmd.Context(), c, path)
-			if err != nil {
-				return err
+			for _, arg := range args {
+				_, _, path, _ := editionPath(arg)
+				e, err := client.Get[api.EditionDetail](cmd.Context(), c, path)
+				if err != nil {
+					return err
+				}
+				if err := a.sure(fmt.Sprintf("This retires %s: %d packages, %s.", e.Name, e.Packages,
+					size(e.Bytes))); err != nil {
+					return err
+				}
 			}
-			if err := a.sure(fmt.Sprintf("This retires %s: %d packages, %s.", e.Name, e.Packages,
-				size(e.Bytes))); err != nil {
-				return err
-			}
-			out, err := client.Call[api.Edition](cmd.Context(), c, "DELETE", path, nil)
-			if err != nil {
-				return err
-			}
-			return a.show(out, func() {
-				a.say("%s is retired; stockade pool sweep frees its files", out.Name)
-			}, []string{out.Name})
+			return a.each(args, func(arg string) error {
+				_, _, path, _ := editionPath(arg)
+				out, err := client.Call[api.Edition](cmd.Context(), c, "DELETE", path, nil)
+				if err != nil {
+					return err
+				}
+				return a.show(out, func() {
+					a.say("%s is retired; stockade pool sweep frees its files", out.Name)
+				}, []string{out.Name})
+			})
 		}}
 }

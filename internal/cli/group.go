@@ -10,24 +10,40 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/edition"
+	"stockade/core/families"
+	"stockade/core/finding"
 	"stockade/core/machine"
 	"stockade/internal/api"
 	"stockade/internal/client"
 )
 
-func (a *app) groupCommand() *cobra.Command {
-	complete := a.names("/groups", byName)
-	list := lister(a, "List groups", "  stockade group list", "/groups", []string{"GROUP", "FAMILY",
-		"RELEASE", "ARCHITECTURES", "LANE", "EDITION", "PINS", "FINDINGS"}, func(g api.Group) []string {
+var groupListing = listing[api.Group]{
+	columns: []column{{head: "GROUP"}, {head: "FAMILY", spare: 2}, {head: "RELEASE", spare: 3},
+		{head: "ARCHITECTURES", spare: 4}, {head: "LANE"}, {head: "EDITION"},
+		{head: "PINS", spare: 1, cut: atEnd}, {head: "FINDINGS", cut: atEnd}},
+	row: func(g api.Group) []string {
 		return []string{g.Name, g.Family, g.Release, strings.Join(g.Architectures, " "), g.Lane,
 			first(g.Edition, "none yet"), strings.Join(g.Pins, ", "), worst(g.Findings)}
-	}, func(g api.Group) string { return g.Name }, "no group is described yet: stockade record FILE")
-	show := shower(a, "show GROUP", "Show one group", "  stockade group show gatehouse", "/groups/",
-		complete, func(g api.Group) {
+	},
+	name:  func(g api.Group) string { return g.Name },
+	empty: "no group is described yet: stockade record FILE",
+}
+
+func (a *app) groupCommand() *cobra.Command {
+	complete := a.names("/groups", 1, byName)
+	list := lister(a, "List groups", "  stockade group list\n  stockade group list --lane steady", "/groups",
+		groupListing, filter[api.Group]{"family", "only those of this family", families.All.Names(), "",
+			func(g api.Group, asked string) bool { return g.Family == asked }},
+		filter[api.Group]{"lane", "only those that follow this lane", nil, "/lanes",
+			func(g api.Group, asked string) bool { return g.Lane == asked }},
+		bySeverity(func(g api.Group) finding.List { return g.Findings }))
+	show := shower(a, "group", "Show groups", "  stockade group show gatehouse", "/groups/",
+		a.names("/groups", 0, byName), func(g api.Group) {
 			a.fields("group", g.Name, "family", g.Family, "release", g.Release, "architectures",
 				strings.Join(g.Architectures, " "), "lane", g.Lane, "edition", first(g.Edition, "none yet"),
 				"pins", strings.Join(g.Pins, ", "))
-		}, func(g api.Group) string { return g.Name })
+			a.findings(a.out, g.Findings)
+		}, groupListing.name)
 
 	files := a.groupFiles(complete)
 	return noun("group", "Kinds of machines", list, show, files)
@@ -45,6 +61,9 @@ needed is taken away.`,
 			"--edition barrage/2\n  stockade group files gatehouse --at /media/stick/barrage --out " +
 			"/mnt/machine", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := plainNames("group", args); err != nil {
+				return err
+			}
 			if at != "" && !strings.Contains(at, "://") {
 				abs, err := filepath.Abs(at)
 				if err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/url"
 	"slices"
 	"strconv"
@@ -17,51 +18,113 @@ import (
 	"stockade/internal/client"
 )
 
+// work is a job as a command asks for it.
+type work struct {
+	path   string
+	in     any
+	detach bool
+	told   func(api.Job)          // what came of it, in words
+	about  []string               // what the command is about, where its outcome is no name of its own
+	ids    func(api.Job) []string // the names of its outcome
+	asked  bool                   // it answers a question: findings are the answer, not a failure
+}
+
 // job starts a job, follows it unless detached, and tells how it ended.
-func (a *app) job(ctx context.Context, path string, in any, detach bool, told func(api.Job)) error {
+func (a *app) job(ctx context.Context, w work) error {
 	c := a.client()
-	job, err := client.Post[api.Job](ctx, c, path, in)
+	job, err := client.Post[api.Job](ctx, c, w.path, w.in)
 	if err != nil {
+		if ctx.Err() != nil {
+			a.say("it was not waited for what the service said: stockade job list tells whether a job began")
+		}
 		return err
 	}
-	if detach {
+	id := strconv.FormatInt(job.ID, 10)
+	if w.detach {
 		return a.show(job, func() {
 			a.say("job %d began; stockade job watch %d follows it", job.ID, job.ID)
 			fmt.Fprintln(a.out, job.ID)
-		}, []string{strconv.FormatInt(job.ID, 10)})
+		}, []string{id})
 	}
-	if job, err = a.follow(ctx, c, job.ID); err != nil {
-		if ctx.Err() != nil {
-			a.say("no longer followed; job %d goes on: stockade job stop %d ends it", job.ID, job.ID)
-		}
+	if job, err = a.follow(ctx, c, job); err != nil {
 		return err
 	}
-	return a.ended(job, told)
+	return a.ended(job, w)
 }
 
 // ended tells what came of a job and gives the exit code for it.
-func (a *app) ended(job api.Job, told func(api.Job)) error {
+func (a *app) ended(job api.Job, w work) error {
+	names := w.about
+	if w.ids != nil {
+		names = w.ids(job)
+	}
+	if job.State != api.Done {
+		names = nil
+	}
 	if err := a.show(job, func() {
-		a.findings(a.err, job.Findings)
-		if job.State == api.Done && told != nil {
-			told(job)
+		if job.State == api.Done {
+			a.findings(a.err, job.Findings)
+			if w.told != nil {
+				w.told(job)
+			}
 		}
-	}, []string{strconv.FormatInt(job.ID, 10)}); err != nil {
+	}, names); err != nil {
 		return err
 	}
-	switch job.State {
-	case api.Done:
-		return nil
-	case api.Failed:
-		fmt.Fprintf(a.err, "%s%s of %s failed\n", a.paint(red, "error: "), job.Kind, job.Object)
-		if len(job.Findings) == 0 {
-			fmt.Fprintln(a.err, "  cause: "+finding.Harmless(job.Problem))
-			return &exit{code: exitFailed}
+	if job.State == api.Done {
+		if job.Findings.HasErrors() {
+			return no() // an estimate of what could not be sealed
 		}
-		return no()
+		return nil
 	}
-	fmt.Fprintf(a.err, "job %d was %s: %s\n", job.ID, job.State, job.Problem)
-	return &exit{code: exitFailed}
+	f := failure{Exit: exitFailed}
+	f.Type = typeOf(exitFailed)
+	f.Title = fmt.Sprintf("%s of %s failed (job %d)", job.Kind, job.Object, job.ID)
+	f.Object, f.Findings = job.Object, job.Findings
+	if job.State != api.Failed {
+		f.Title = fmt.Sprintf("%s of %s was %s (job %d)", job.Kind, job.Object, job.State, job.ID)
+	}
+	if job.State != api.Failed || len(job.Findings) == 0 {
+		f.Object, f.Detail = "", job.Problem
+	}
+	if first := firstError(job.Findings); job.State == api.Failed && first != "" {
+		f.Type = "urn:stockade:" + first
+		if w.asked && isAnswer(first) {
+			f.Exit = exitNo
+		}
+	}
+	a.findings(a.failing(), job.Findings)
+	if f.Findings = nil; a.output == "json" || a.output == "yaml" {
+		f.Findings = job.Findings
+	}
+	a.tell(f)
+	return &exit{code: f.Exit}
+}
+
+// isAnswer tells a finding that answers what was asked from one that says why it could
+// not be answered.
+func isAnswer(code string) bool {
+	return !strings.HasPrefix(code, "site.") && !strings.HasPrefix(code, "job.") &&
+		code != "source.upstream-down" && code != "mirror.will-not-fit"
+}
+
+// failing is where findings of what failed are told; in other forms than words they
+// are part of the failure.
+func (a *app) failing() io.Writer {
+	if a.output == "json" || a.output == "yaml" {
+		return io.Discard
+	}
+	return a.err
+}
+
+// firstError gives the code of the first finding that is an error.
+func firstError(l finding.List) string {
+	for _, f := range l {
+		if f.Severity == finding.Error {
+			return f.Code
+		}
+	}
+	return ""
 }
 
 func decode[T any](raw json.RawMessage) (v T) {
@@ -84,71 +147,146 @@ func withoutNotes(all finding.List) finding.List {
 }
 
 // follow waits for a job, with progress on standard error: a bar on a terminal,
-// plain lines elsewhere.
-func (a *app) follow(ctx context.Context, c *client.Client, id int64) (api.Job, error) {
-	if a.quiet {
-		return c.Follow(ctx, id, nil)
-	}
+// plain lines elsewhere. Left with Ctrl-C, it says that the job goes on.
+func (a *app) follow(ctx context.Context, c *client.Client, job api.Job) (api.Job, error) {
 	p := a.progress()
-	defer p.done()
-	return c.Follow(ctx, id, func(e api.JobEvent) {
+	ended, err := c.Follow(ctx, job.ID, func(e api.JobEvent) {
 		if e.Progress != nil {
 			p.show(*e.Progress)
 		}
 	})
+	p.done()
+	if err != nil && ctx.Err() != nil {
+		what := ""
+		if job.Kind != "" {
+			what = " (" + job.Kind + " of " + job.Object + ")"
+		}
+		a.hang(a.err, "", 0, fmt.Sprintf("no longer followed: job %d%s goes on. \"stockade job watch %d\" "+
+			"follows it again, \"stockade job stop %d\" ends it.", job.ID, what, job.ID, job.ID))
+		return job, &exit{code: exitInterrupted}
+	}
+	return ended, err
+}
+
+var jobListing = listing[api.Job]{
+	columns: []column{{head: "JOB", right: true}, {head: "KIND"}, {head: "OBJECT"}, {head: "STATE"},
+		{head: "BY", spare: 3}, {head: "BEGAN", spare: 1}, {head: "TOOK", right: true, spare: 2},
+		{head: "FINDINGS", cut: atEnd}},
+	row: func(j api.Job) []string {
+		took := "–"
+		if j.Ended != nil {
+			took = j.Ended.Sub(j.Started).Round(10 * time.Millisecond).String()
+		}
+		return []string{strconv.FormatInt(j.ID, 10), j.Kind, j.Object, string(j.State), j.By,
+			date(j.Started), took, worst(j.Findings)}
+	},
+	name:  func(j api.Job) string { return strconv.FormatInt(j.ID, 10) },
+	empty: "no job was run yet",
 }
 
 func (a *app) jobList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List jobs, newest first", Example: "  stockade job list",
-		Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, args []string) error {
-			page, err := client.Get[api.Page[api.Job]](cmd.Context(), a.client(), "/jobs?limit=50")
-			if err != nil {
-				return err
+	var state, mirror string
+	var limit int
+	c := &cobra.Command{Use: "list", Short: "List jobs, newest first",
+		Example: "  stockade job list\n  stockade job list --state failed", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if known := api.JobState("").Values(); state != "" && !slices.Contains(known, state) {
+				return oneOf("--state", state, known)
 			}
-			return showList(a, page.Items, []string{"JOB>", "KIND", "OBJECT", "STATE", "BY", "BEGAN", "TOOK>",
-				"FINDINGS"}, func(j api.Job) []string {
-				took := "–"
-				if j.Ended != nil {
-					took = j.Ended.Sub(j.Started).Round(10 * time.Millisecond).String()
-				}
-				return []string{strconv.FormatInt(j.ID, 10), j.Kind, j.Object, string(j.State), j.By,
-					date(j.Started), took, worst(j.Findings)}
-			}, func(j api.Job) string { return strconv.FormatInt(j.ID, 10) }, "no job was run yet")
+			query := url.Values{"state": {state}}
+			if mirror != "" {
+				query.Set("object", "mirror "+mirror)
+			}
+			l := jobListing
+			if state != "" || mirror != "" {
+				l.empty = "no job is like that"
+			}
+			return newest(a, cmd.Context(), "/jobs", query, limit, l)
 		}}
+	c.Flags().StringVar(&state, "state", "", "only those in this state")
+	c.Flags().StringVar(&mirror, "mirror", "", "only those on this mirror")
+	c.Flags().IntVar(&limit, "limit", 50, "how many at most")
+	c.RegisterFlagCompletionFunc("state", cobra.FixedCompletions(api.JobState("").Values(),
+		cobra.ShellCompDirectiveNoFileComp))
+	c.RegisterFlagCompletionFunc("mirror", a.names("/mirrors", 0, byName))
+	return c
+}
+
+// newest shows the first of a list that is told newest first, and says when there are
+// more.
+func newest[T any](a *app, ctx context.Context, path string, query url.Values, limit int,
+	l listing[T]) error {
+	if limit < 1 || limit > 1000 {
+		return usage("--limit is %d: it is from 1 to 1000", limit)
+	}
+	query.Set("limit", strconv.Itoa(limit))
+	page, err := client.Get[api.Page[T]](ctx, a.client(), path+"?"+query.Encode())
+	if err != nil {
+		return err
+	}
+	if err := l.show(a, page.Items); err != nil {
+		return err
+	}
+	if page.Next != "" {
+		a.say("the newest %d are shown; --limit shows more", limit)
+	}
+	return nil
+}
+
+// jobNumber reads the number of a job.
+func jobNumber(text string) (int64, error) {
+	id, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || id < 1 {
+		return 0, usageDo("stockade job list shows the numbers", "%q is not the number of a job",
+			finding.Harmless(text))
+	}
+	return id, nil
 }
 
 func (a *app) jobWatch() *cobra.Command {
 	return &cobra.Command{Use: "watch JOB", Short: "Follow a job until it ends",
 		Example: "  stockade job watch 3", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.names("/jobs?state=running", 1, byID),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := strconv.ParseInt(args[0], 10, 64)
-			if err != nil {
-				return usage("%q is not the number of a job", args[0])
-			}
-			job, err := a.follow(cmd.Context(), a.client(), id)
+			id, err := jobNumber(args[0])
 			if err != nil {
 				return err
 			}
-			return a.ended(job, func(j api.Job) {
-				if strings.HasPrefix(j.Object, "mirror ") {
+			job, err := a.follow(cmd.Context(), a.client(), api.Job{ID: id})
+			if err != nil {
+				return err
+			}
+			return a.ended(job, work{about: []string{args[0]}, told: func(j api.Job) {
+				if strings.HasPrefix(j.Object, "mirror ") && j.Kind != "preview" {
 					a.outcome(j)
 					return
 				}
 				a.say("job %d (%s of %s) is done", j.ID, j.Kind, j.Object)
-			})
+			}})
 		}}
 }
 
+func byID(m map[string]any) string {
+	id, _ := m["id"].(float64)
+	return strconv.FormatFloat(id, 'f', -1, 64)
+}
+
 func (a *app) jobStop() *cobra.Command {
-	return &cobra.Command{Use: "stop JOB", Short: "Stop a running job; what was verified is kept",
-		Example: "  stockade job stop 3", Args: cobra.ExactArgs(1),
+	return &cobra.Command{Use: "stop JOB…", Short: "Stop running jobs; what was verified is kept",
+		Example: "  stockade job stop 3", Args: cobra.MinimumNArgs(1),
+		ValidArgsFunction: a.names("/jobs?state=running", 0, byID),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			j, err := client.Post[api.Job](cmd.Context(), a.client(), "/jobs/"+url.PathEscape(args[0])+
-				"/stop",
-				nil)
-			if err != nil {
-				return err
-			}
-			return a.show(j, func() { a.say("job %d is being stopped", j.ID) }, []string{args[0]})
+			return a.each(args, func(arg string) error {
+				id, err := jobNumber(arg)
+				if err != nil {
+					return err
+				}
+				j, err := client.Post[api.Job](cmd.Context(), a.client(),
+					fmt.Sprintf("/jobs/%d/stop", id), nil)
+				if err != nil {
+					return err
+				}
+				return a.show(j, func() { a.say("job %d is being stopped", j.ID) }, []string{arg})
+			})
 		}}
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -15,37 +16,52 @@ import (
 )
 
 func (a *app) journalCommand() *cobra.Command {
+	return noun("journal", "The tamper-evident record of decisions and changes", a.journalList(),
+		a.journalVerify())
+}
 
-	list := a.journalList()
-	verify := a.journalVerify()
-	return noun("journal", "The tamper-evident record of decisions and changes", list, verify)
+var journalListing = listing[api.JournalEntry]{
+	columns: []column{{head: "ENTRY", right: true}, {head: "WHEN"}, {head: "BY", spare: 1},
+		{head: "ACTION"}, {head: "OBJECT", cut: atEnd}, {head: "DETAIL", spare: 2, cut: atEnd}},
+	row: func(e api.JournalEntry) []string {
+		var d []string
+		for k, v := range e.Detail {
+			if v != "" {
+				d = append(d, k+": "+v)
+			}
+		}
+		slices.Sort(d)
+		return []string{strconv.FormatInt(e.Number, 10), date(e.At), e.By, e.Action, e.Object,
+			strings.Join(d, "; ")}
+	},
+	name:  func(e api.JournalEntry) string { return strconv.FormatInt(e.Number, 10) },
+	empty: "nothing was journalled yet",
 }
 
 func (a *app) journalList() *cobra.Command {
-	var search string
+	var search, since string
+	var limit int
 	list := &cobra.Command{Use: "list", Short: "Who did what, newest first",
-		Example: "  stockade journal list --search key", Args: cobra.NoArgs,
+		Example: "  stockade journal list --search key\n  stockade journal list --since 2d",
+		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			page, err := client.Get[api.Page[api.JournalEntry]](cmd.Context(), a.client(),
-				"/journal?limit=200&q="+url.QueryEscape(search))
-			if err != nil {
-				return err
+			query, l := url.Values{"q": {search}}, journalListing
+			if since != "" {
+				at, err := parseWhen(since, time.Now())
+				if err != nil {
+					return usage("--since: %v", err)
+				}
+				query.Set("since", at.UTC().Format(time.RFC3339))
 			}
-			return showList(a, page.Items, []string{"ENTRY>", "WHEN", "BY", "ACTION", "OBJECT", "DETAIL"},
-				func(e api.JournalEntry) []string {
-					var d []string
-					for k, v := range e.Detail {
-						if v != "" {
-							d = append(d, k+": "+v)
-						}
-					}
-					slices.Sort(d)
-					return []string{strconv.FormatInt(e.Number, 10), date(e.At), e.By, e.Action,
-						e.Object, strings.Join(d, "; ")}
-				}, func(e api.JournalEntry) string { return strconv.FormatInt(e.Number, 10) },
-				"nothing was journalled yet")
+			if search != "" || since != "" {
+				l.empty = "no entry is like that"
+			}
+			return newest(a, cmd.Context(), "/journal", query, limit, l)
 		}}
 	list.Flags().StringVar(&search, "search", "", "only entries with this in object, action or account")
+	list.Flags().StringVar(&since, "since", "",
+		"only entries since then: 2d, 2026-11-24, \"2026-11-24 06:30\"")
+	list.Flags().IntVar(&limit, "limit", 200, "how many at most")
 	return list
 }
 

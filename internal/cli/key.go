@@ -3,22 +3,34 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
+	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"stockade/core/finding"
+	"stockade/core/mirror"
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/client"
 )
 
+// typedFingerprint reads a whole fingerprint, which may be typed as several words.
+func typedFingerprint(words []string) (string, error) {
+	f, err := trust.ParseFingerprint(strings.Join(words, ""))
+	if err != nil {
+		return "", &exit{exitUsage, err}
+	}
+	return f, nil
+}
+
 // decide sends what was decided about a key whose whole fingerprint was typed.
 func (a *app) decide(ctx context.Context, verb string, typed []string,
 	d api.Decision) (k api.Key, err error) {
-	if d.Fingerprint, err = trust.ParseFingerprint(strings.Join(typed, "")); err != nil {
+	if d.Fingerprint, err = typedFingerprint(typed); err != nil {
 		return k, err
 	}
 	return client.Post[api.Key](ctx, a.client(), "/keys/"+d.Fingerprint+"/"+verb, d)
@@ -96,36 +108,37 @@ func (a *app) restsOn(k api.Key) {
 }
 
 func (a *app) keyCommand() *cobra.Command {
-	completeKeys := a.names("/keys", func(m map[string]any) string {
+	completeKeys := a.names("/keys", 0, func(m map[string]any) string {
 		s, _ := m["fingerprint"].(string)
 		return s
 	})
-	add := a.keyAdd()
-	list := a.keyList()
-	show := a.keyShow(completeKeys)
-	vouch := a.keyVouch()
-	bar := a.keyBar(completeKeys)
-	return noun("key", "Certificates, and who may sign what", add, list, show, vouch,
-		a.withdrawCommand(completeKeys), bar, a.retireKeyCommand(completeKeys))
+	return noun("key", "Certificates, and who may sign what", a.keyList(), a.keyShow(completeKeys),
+		a.keyAdd(), a.keyExamine(), a.keyVouch(), a.withdrawCommand(completeKeys), a.keyBar(completeKeys),
+		a.retireKeyCommand(completeKeys))
 }
 
-func (a *app) showKeys(all []api.Key) error {
-	var rows [][]string
-	var names []string
-	for _, k := range all {
-		names = append(names, k.Fingerprint)
-		rows = append(rows, []string{short(k.Fingerprint), strings.Join(k.UserIDs, "; "), partName(k.Primary),
-			decisions(k), worst(k.Findings)})
+var keyListing = listing[api.Key]{
+	columns: []column{{head: "FINGERPRINT", cut: middle}, {head: "USER ID", cut: atEnd},
+		{head: "KIND", spare: 2}, {head: "ENDS"}, {head: "DECISION", cut: atEnd},
+		{head: "FINDINGS", cut: atEnd}},
+	row: func(k api.Key) []string {
+		return []string{short(k.Fingerprint), strings.Join(k.UserIDs, "; "), partName(k.Primary),
+			signsUntil(k.Certificate, time.Now()), decisions(k), codes(k.Findings)}
+	},
+	name:  func(k api.Key) string { return k.Fingerprint },
+	empty: "no key was brought in yet: stockade key add FILE",
+}
+
+// signsUntil says until when a certificate can sign.
+func signsUntil(c trust.Certificate, now time.Time) string {
+	end, able := c.SignsUntil(now)
+	switch {
+	case !able:
+		return "signs nothing"
+	case end.IsZero():
+		return "never"
 	}
-	if all == nil {
-		all = []api.Key{}
-	}
-	return a.show(all, func() {
-		a.table([]string{"FINGERPRINT", "USER ID", "KIND", "DECISION", "FINDINGS"}, rows)
-		if len(rows) == 0 {
-			a.say("no key was brought in yet: stockade key add FILE")
-		}
-	}, names)
+	return end.Format(time.DateOnly)
 }
 
 func partName(p trust.Part) string {
@@ -187,7 +200,8 @@ func (a *app) keyDetail(k api.Key) {
 			p.Created.Format(time.DateOnly), ends})
 	}
 	fmt.Fprintln(a.out)
-	a.table([]string{"PART", "FINGERPRINT", "KIND", "SIGNS", "MADE", "ENDS"}, rows)
+	a.table([]column{{head: "PART"}, {head: "FINGERPRINT", cut: middle}, {head: "KIND", spare: 1},
+		{head: "SIGNS"}, {head: "MADE", spare: 2}, {head: "ENDS"}}, rows)
 	if len(k.History) > 0 {
 		rows = nil
 		for _, h := range k.History {
@@ -195,7 +209,8 @@ func (a *app) keyDetail(k api.Key) {
 				h.Text})
 		}
 		fmt.Fprintln(a.out)
-		a.table([]string{"WHEN", "WHAT", "SOURCE", "BY", "WHY"}, rows)
+		a.table([]column{{head: "WHEN"}, {head: "WHAT"}, {head: "SOURCE"}, {head: "BY", spare: 1},
+			{head: "WHY", cut: atEnd}}, rows)
 	}
 	if len(k.Findings) > 0 {
 		fmt.Fprintln(a.out)
@@ -205,13 +220,15 @@ func (a *app) keyDetail(k api.Key) {
 
 func (a *app) keyAdd() *cobra.Command {
 	return &cobra.Command{Use: "add FILE…", Short: "Bring certificates in; this decides nothing about them",
+		Long: "Bring certificates in from files, armoured or binary; - is standard input. This decides " +
+			"nothing about them.",
 		Example: "  stockade key add demo-data/site/keys/tarn-archive.asc", Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var all []api.Key
 			for _, f := range args {
-				raw, err := os.ReadFile(f)
+				raw, err := a.read(f)
 				if err != nil {
-					return usage("%s cannot be read: %v", f, err)
+					return err
 				}
 				page, err := client.Post[api.Page[api.Key]](cmd.Context(), a.client(),
 					"/keys", api.KeyData{Data: raw})
@@ -220,31 +237,72 @@ func (a *app) keyAdd() *cobra.Command {
 				}
 				all = append(all, page.Items...)
 			}
-			return a.showKeys(all)
+			return keyListing.show(a, all)
 		}}
 }
 
 func (a *app) keyList() *cobra.Command {
 	var away bool
-	var source string
+	var source, decision, severity string
+	told := bySeverity(func(k api.Key) finding.List { return k.Findings })
 	list := &cobra.Command{Use: "list", Short: "List certificates and the decisions about them",
 		Example: "  stockade key list\n  stockade key list --source kelp", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := told.allowed(severity); err != nil {
+				return err
+			}
+			if decision != "" && !slices.Contains(keyDecisions, decision) {
+				return oneOf("--decision", decision, keyDecisions)
+			}
+			if source != "" {
+				if err := a.isSource(cmd.Context(), source); err != nil {
+					return err
+				}
+			}
 			all, err := client.All[api.Key](cmd.Context(), a.client(),
 				"/keys"+map[bool]string{true: "?retired=yes"}[away])
 			if err != nil {
 				return err
 			}
-			if source != "" {
-				all = slices.DeleteFunc(all, func(k api.Key) bool {
-					return !slices.Contains(k.NeededBy, source)
-				})
+			l := keyListing
+			if len(all) > 0 {
+				l.empty = "no key is like that"
 			}
-			return a.showKeys(all)
+			return l.show(a, slices.DeleteFunc(all, func(k api.Key) bool {
+				return source != "" && !slices.Contains(k.NeededBy, source) ||
+					decision != "" && !decided(k, decision) || severity != "" && !told.has(k, severity)
+			}))
 		}}
 	list.Flags().StringVar(&source, "source", "", "only the keys that this source names")
+	list.Flags().StringVar(&decision, "decision", "", "only those that are vouched, barred, or open")
+	list.Flags().StringVar(&severity, told.flag, "", told.help)
 	list.Flags().BoolVar(&away, "retired", false, "also the keys that were put away")
+	list.RegisterFlagCompletionFunc("source", a.names("/sources", 0, byName))
+	list.RegisterFlagCompletionFunc("decision", cobra.FixedCompletions(keyDecisions,
+		cobra.ShellCompDirectiveNoFileComp))
 	return list
+}
+
+// What can be decided about a key.
+var keyDecisions = []string{"vouched", "barred", "open"}
+
+func decided(k api.Key, how string) bool {
+	switch how {
+	case "barred":
+		return k.Barred != nil
+	case "vouched":
+		return k.Barred == nil && len(k.Vouched) > 0
+	}
+	return k.Barred == nil && len(k.Vouched) == 0 && !k.Site
+}
+
+// isSource tells whether a source of this name is described.
+func (a *app) isSource(ctx context.Context, name string) error {
+	if err := plainNames("source", []string{name}); err != nil {
+		return err
+	}
+	_, err := client.Get[api.Source](ctx, a.client(), "/sources/"+url.PathEscape(name))
+	return err
 }
 
 func (a *app) keyShow(completeKeys cobra.CompletionFunc) *cobra.Command {
@@ -252,7 +310,7 @@ func (a *app) keyShow(completeKeys cobra.CompletionFunc) *cobra.Command {
 		Example: "  stockade key show $(stockade key list -o ids | head -1)",
 		Args:    cobra.MinimumNArgs(1), ValidArgsFunction: completeKeys,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			f, err := trust.ParseFingerprint(strings.Join(args, ""))
+			f, err := typedFingerprint(args)
 			if err != nil {
 				return err
 			}
@@ -266,35 +324,117 @@ func (a *app) keyShow(completeKeys cobra.CompletionFunc) *cobra.Command {
 
 func (a *app) keyVouch() *cobra.Command {
 	var d api.Decision
-	vouch := &cobra.Command{Use: "vouch FINGERPRINT", Short: "Record that a key may sign one source",
-		Long: "Record that a key may sign one source. The whole fingerprint has to be typed, as its owner " +
-			"told it on another road; spaces are allowed.",
-		Example: "  stockade key vouch \"7C1B 22E0 …\" --source tarn --evidence \"read out by the Tarn " +
-			"release desk, call 4471\"\n\n" +
+	vouch := &cobra.Command{Use: "vouch FINGERPRINT",
+		Short: "Record that a key may sign a source, or several",
+		Long: "Record that a key may sign a source, or several of one owner after one comparison. The " +
+			"whole " +
+			"fingerprint has to be typed, as its owner told it on another road; spaces are allowed. Of " +
+			"several sources all are vouched for, or none.",
+		Example: "  stockade key vouch \"7C1B 22E0 …\" --source tarn --source tarn-fixes --evidence " +
+			"\"read out " +
+			"by the Tarn release desk, call 4471\"\n\n" +
 			"On the demonstration, whose keys are made up as it starts:\n" +
 			"  stockade key vouch $(stockade key list --source kelp -o ids) --source kelp --evidence " +
 			"\"made up\"",
 		Args: cobra.MinimumNArgs(1), ValidArgsFunction: cobra.NoFileCompletions,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if d.Source == "" || d.Evidence == "" {
+			if len(d.Sources) == 0 || d.Evidence == "" {
 				return usage("--source and --evidence are needed: which source it may sign, and how the " +
 					"fingerprint was compared")
 			}
-			f, err := trust.ParseFingerprint(strings.Join(args, ""))
+			if err := plainNames("source", d.Sources); err != nil {
+				return err
+			}
+			k, err := a.decide(cmd.Context(), "vouch", args, d)
 			if err != nil {
 				return err
 			}
-			d.Fingerprint = f
-			k, err := client.Post[api.Key](cmd.Context(), a.client(), "/keys/"+f+"/vouch", d)
-			if err != nil {
-				return err
-			}
-			return a.show(k, func() { a.say("%s may sign %s", short(k.Fingerprint), d.Source) },
-				[]string{k.Fingerprint})
+			return a.show(k, func() {
+				a.say("%s may sign %s", short(k.Fingerprint), strings.Join(d.Sources, ", "))
+			}, []string{k.Fingerprint})
 		}}
-	vouch.Flags().StringVar(&d.Source, "source", "", "the source that it may sign")
+	vouch.Flags().StringArrayVar(&d.Sources, "source", nil,
+		"the source that it may sign; may be given several times")
 	vouch.Flags().StringVar(&d.Evidence, "evidence", "", "who compared the fingerprint, and how")
+	vouch.RegisterFlagCompletionFunc("source", a.names("/sources", 0, byName))
 	return vouch
+}
+
+func (a *app) keyExamine() *cobra.Command {
+	var source string
+	c := &cobra.Command{Use: "examine FILE", Short: "Tell which certificate of a file signs a source",
+		Long: `Tell which certificate of a file signs a source: the root is fetched and compared with
+each certificate that the file has, such as those of a distribution's keyring. Shown are those
+that signed it, until when they can sign, and what to write to describe and to vouch for them.
+Nothing is brought in or decided: that a key signed what an upstream serves does not tell whose
+key it is. Compare the fingerprint with its owner on another road.`,
+		Example: "  stockade key examine demo-data/site/keys/tarn-archive.asc --source tarn",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if source == "" {
+				return usage("--source is needed: whose root is looked at")
+			}
+			if err := plainNames("source", []string{source}); err != nil {
+				return err
+			}
+			raw, err := a.read(args[0])
+			if err != nil {
+				return err
+			}
+			signed := 0
+			err = a.job(cmd.Context(), work{path: "/sources/" + url.PathEscape(source) + "/examine",
+				in:   api.KeyData{Data: raw},
+				told: func(j api.Job) { a.examined(args[0], decode[mirror.Examination](j.Result)) },
+				ids: func(j api.Job) (out []string) {
+					x := decode[mirror.Examination](j.Result)
+					signed = x.Signed
+					for _, k := range x.Examined {
+						if k.Signed {
+							out = append(out, k.Certificate.Fingerprint)
+						}
+					}
+					return out
+				}})
+			if err == nil && signed == 0 {
+				return no()
+			}
+			return err
+		}}
+	c.Flags().StringVar(&source, "source", "", "the source whose root is looked at")
+	c.RegisterFlagCompletionFunc("source", a.names("/sources", 0, byName))
+	return c
+}
+
+// examined says what an examination came to.
+func (a *app) examined(file string, x mirror.Examination) {
+	if x.Signed == 0 {
+		a.say("nothing of the %s in %s signed the root of %s", number(len(x.Examined), "certificate"), file,
+			x.Source)
+		for _, k := range x.Examined {
+			a.findings(a.err, k.Findings)
+		}
+		return
+	}
+	a.say("%d of %s signed the root of %s: made %s, from %s, which says that it is %s", x.Signed,
+		number(len(x.Examined), "certificate"), x.Source, date(x.RootDate), x.Upstream, x.Says)
+	now := time.Now()
+	for _, k := range x.Examined {
+		if !k.Signed {
+			continue
+		}
+		c := k.Certificate
+		fmt.Fprintln(a.out)
+		a.fields("fingerprint", short(c.Fingerprint), "user ids", strings.Join(c.UserIDs, "; "),
+			"kind", partName(c.Primary), "can sign until", signsUntil(*c, now))
+		a.findings(a.out, k.Findings)
+		fmt.Fprintf(a.out, "\nto describe it, once its owner has read you the fingerprint:\n\nkeys:\n"+
+			"  %s:\n    file: %s\n    fingerprint: %s\nsources:\n  %s:\n    signed_by: [%s]\n",
+			x.Source+"-key", strconv.Quote(file), strconv.Quote(short(c.Fingerprint)), x.Source,
+			x.Source+"-key")
+		fmt.Fprintf(a.out, "\nand to vouch for it:\n\n  stockade key add %s\n  stockade key vouch %s "+
+			"--source %s "+
+			"--evidence \"who compared it, and how\"\n", file, c.Fingerprint, x.Source)
+	}
 }
 
 func (a *app) keyBar(completeKeys cobra.CompletionFunc) *cobra.Command {
@@ -302,13 +442,13 @@ func (a *app) keyBar(completeKeys cobra.CompletionFunc) *cobra.Command {
 	bar := &cobra.Command{Use: "bar FINGERPRINT", Short: "Record that a key may sign nothing any more",
 		Example: "  stockade key bar \"7C1B 22E0 …\" --reason \"lost with the desk's laptop\"\n\n" +
 			"On the demonstration, whose keys are made up as it starts:\n" +
-			"  stockade key bar $(stockade key list --source kelp -o ids) --reason \"a trial\"",
+			"  stockade key bar $(stockade key list --source kelp -o ids) --reason \"a trial\" --yes",
 		Args: cobra.MinimumNArgs(1), ValidArgsFunction: completeKeys,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if d.Reason == "" {
 				return usage("--reason is needed: why it may sign nothing any more")
 			}
-			f, err := trust.ParseFingerprint(strings.Join(args, ""))
+			f, err := typedFingerprint(args)
 			if err != nil {
 				return err
 			}

@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -20,6 +21,27 @@ import (
 type remembered struct {
 	Server string `yaml:"server"`
 	Token  string `yaml:"token"`
+	CA     string `yaml:"ca,omitempty"` // file with the authority of its certificate
+}
+
+// remembered reads what login kept; nothing where it was never called.
+func (a *app) remembered() (r remembered, err error) {
+	file, err := a.rememberedFile()
+	if err != nil {
+		return r, nil // the flags and the environment say all
+	}
+	raw, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return r, nil
+	}
+	if err == nil {
+		err = yaml.Unmarshal(raw, &r)
+	}
+	if err != nil {
+		return remembered{}, usageDo("log in anew (stockade login SERVER), or take the file away",
+			"what login remembered cannot be read, in %s: %v", file, err)
+	}
+	return r, nil
 }
 
 func (a *app) rememberedFile() (string, error) {
@@ -43,9 +65,18 @@ token is asked for, or read from --token-file, or from STOCKADE_TOKEN.`,
 		Example: "  stockade login http://127.0.0.1:8440 --token-file /srv/stockade/warden.token",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			r := remembered{Server: first(strings.Join(args, ""), a.server, a.env("STOCKADE_SERVER"),
-				"http://127.0.0.1:8440"), Token: a.env("STOCKADE_TOKEN")}
-			r.Server = strings.TrimRight(r.Server, "/")
+			server, err := address(first(strings.Join(args, ""), a.server, a.env("STOCKADE_SERVER"),
+				"http://127.0.0.1:8440"))
+			if err != nil {
+				return err
+			}
+			r := remembered{Server: server, Token: a.env("STOCKADE_TOKEN"),
+				CA: first(a.ca, a.env("STOCKADE_CA"))}
+			if r.CA != "" {
+				if r.CA, err = filepath.Abs(r.CA); err != nil {
+					return err
+				}
+			}
 			if tokenFile != "" {
 				raw, err := os.ReadFile(tokenFile)
 				if err != nil {
@@ -66,7 +97,11 @@ token is asked for, or read from --token-file, or from STOCKADE_TOKEN.`,
 				}
 				r.Token = strings.TrimSpace(string(raw))
 			}
-			who, err := client.Get[api.Who](cmd.Context(), client.New(r.Server, r.Token), "/whoami")
+			c, err := a.clientOf(r.Server, r.Token, r.CA)
+			if err != nil {
+				return err
+			}
+			who, err := client.Get[api.Who](cmd.Context(), c, "/whoami")
 			if err != nil {
 				return err
 			}
@@ -84,7 +119,8 @@ token is asked for, or read from --token-file, or from STOCKADE_TOKEN.`,
 			if err := disk.Replace(disk.OS, file, raw, 0o600); err != nil {
 				return err
 			}
-			a.say("%s at %s, as %s; remembered in %s", who.Account, r.Server, who.Role, file)
+			a.say("%s at %s, with the rights of the role %s; remembered in %s", who.Account, r.Server,
+				who.Role, file)
 			return nil
 		}}
 	c.Flags().StringVar(&tokenFile, "token-file", "", "read the token from this file")

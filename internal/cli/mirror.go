@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"net/url"
 	"slices"
@@ -11,7 +12,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"stockade/core/definition"
+	"stockade/core/finding"
 	"stockade/internal/api"
+	"stockade/internal/client"
 )
 
 func (a *app) outcome(j api.Job) {
@@ -53,57 +56,105 @@ func estimate(seconds int) string {
 	return "about " + span(time.Duration(max(seconds, 1))*time.Second)
 }
 
+var mirrorListing = listing[api.Mirror]{
+	columns: []column{{head: "MIRROR"}, {head: "COPY", spare: 2}, {head: "FROM", cut: atEnd, spare: 3},
+		{head: "EDITIONS", right: true, spare: 1}, {head: "NEWEST"}, {head: "MADE"},
+		{head: "LANES", cut: atEnd}, {head: "FINDINGS", cut: atEnd}},
+	row: func(m api.Mirror) []string {
+		var from []string
+		for _, f := range m.From {
+			from = append(from, f.Source)
+		}
+		newest, made := "none yet", "–"
+		if len(m.Editions) > 0 {
+			newest, made = m.Editions[0].Name, age(m.Editions[0].Created)
+		}
+		return []string{m.Name, m.Copy, strings.Join(from, ", "), strconv.Itoa(len(m.Editions)), newest,
+			made, strings.Join(m.Lanes, ", "), worst(m.Findings)}
+	},
+	name:  func(m api.Mirror) string { return m.Name },
+	empty: "no mirror is described yet: stockade record FILE",
+}
+
 func (a *app) mirrorCommand() *cobra.Command {
-	complete := a.names("/mirrors", byName)
-	list := lister(a, "List mirrors", "  stockade mirror list", "/mirrors",
-		[]string{"MIRROR", "COPY", "FROM", "EDITIONS>", "NEWEST", "MADE", "LANES", "FINDINGS"},
-		func(m api.Mirror) []string {
-			var from []string
-			for _, f := range m.From {
-				from = append(from, f.Source)
-			}
-			newest, made := "–", "–"
-			if len(m.Editions) > 0 {
-				newest, made = m.Editions[0].Name, age(m.Editions[0].Created)
-			}
-			return []string{m.Name, m.Copy, strings.Join(from, ", "), strconv.Itoa(len(m.Editions)), newest,
-				made, strings.Join(m.Lanes, ", "), worst(m.Findings)}
-		}, func(m api.Mirror) string { return m.Name }, "no mirror is described yet: stockade record FILE")
-	show := shower(a, "show MIRROR", "Show one mirror: what is wanted, its editions, findings",
-		"  stockade mirror show barrage", "/mirrors/", complete, func(m api.Mirror) {
-			pairs := []string{"mirror", m.Name, "copy", m.Copy, "complete", m.Complete, "keep",
-				strconv.Itoa(m.Keep), "schedule", m.Schedule, "lanes", strings.Join(m.Lanes, ", ")}
-			if !m.Want.IsZero() {
-				pairs = append(pairs, "wanted of all", wanted(m.Want))
-			}
-			for _, f := range m.From {
-				pairs = append(pairs, "from "+f.Source, first(wanted(f.Want),
-					"what the mirror wants, and what others need"))
-			}
-			a.fields(pairs...)
-			if len(m.Editions) > 0 {
-				fmt.Fprintln(a.out)
-				a.editionTable(m.Editions)
-			}
-			if len(m.Findings) > 0 {
-				fmt.Fprintln(a.out)
-				a.findings(a.out, m.Findings)
-			}
-		}, func(m api.Mirror) string { return m.Name })
-	var detach bool
-	work := func(verb, short string) *cobra.Command {
-		c := &cobra.Command{Use: verb + " MIRROR", Short: short, Example: "  stockade mirror " + verb +
-			" barrage", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
-			RunE: func(cmd *cobra.Command, args []string) error {
-				return a.job(cmd.Context(), "/mirrors/"+url.PathEscape(args[0])+"/"+verb, nil, detach,
-					a.outcome)
-			}}
-		c.Flags().BoolVar(&detach, "detach", false, "do not wait")
-		return c
+	list := lister(a, "List mirrors", "  stockade mirror list\n  stockade mirror list --source tarn",
+		"/mirrors",
+		mirrorListing, filter[api.Mirror]{"source", "only those that take from this source", nil, "/sources",
+			func(m api.Mirror, asked string) bool {
+				return slices.ContainsFunc(m.From, func(f definition.From) bool { return f.Source == asked })
+			}},
+		filter[api.Mirror]{"copy", "only those that copy like this", []string{definition.Faithful,
+			definition.Tailored}, "", func(m api.Mirror, asked string) bool { return m.Copy == asked }},
+		bySeverity(func(m api.Mirror) finding.List { return m.Findings }))
+	complete := a.names("/mirrors", 0, byName)
+	show := shower(a, "mirror", "Show mirrors: what is wanted, their editions, findings",
+		"  stockade mirror show barrage", "/mirrors/", complete, a.mirrorDetail, mirrorListing.name)
+	return noun("mirror", "Offline mirrors", list, show,
+		a.mirrorWork("estimate", "Say what a build would take, and fetch only indexes", complete),
+		a.mirrorPreview(complete),
+		a.mirrorWork("build", "Build an edition", complete),
+		a.mirrorWork("prove", "Prove that all that is wanted can be installed from the mirror alone",
+			complete))
+}
+
+func (a *app) mirrorDetail(m api.Mirror) {
+	pairs := []string{"mirror", m.Name, "copy", m.Copy, "complete", m.Complete, "keep",
+		strconv.Itoa(m.Keep), "schedule", m.Schedule, "lanes", strings.Join(m.Lanes, ", ")}
+	if !m.Want.IsZero() {
+		pairs = append(pairs, "wanted of all", wanted(m.Want))
 	}
-	return noun("mirror", "Offline mirrors", list, show, work("estimate",
-		"Say what a build would take, and fetch only indexes"), work("build", "Build an edition"),
-		work("prove", "Prove that all that is wanted can be installed from the mirror alone"))
+	for _, f := range m.From {
+		pairs = append(pairs, "from "+f.Source, first(wanted(f.Want),
+			"what the mirror wants, and what others need"))
+	}
+	a.fields(pairs...)
+	if len(m.Editions) > 0 {
+		fmt.Fprintln(a.out)
+		a.editionTable(m.Editions)
+	}
+	if len(m.Findings) > 0 {
+		fmt.Fprintln(a.out)
+		a.findings(a.out, m.Findings)
+	}
+}
+
+// mirrorWork makes the command of one kind of work on mirrors.
+func (a *app) mirrorWork(verb, short string, complete cobra.CompletionFunc) *cobra.Command {
+	var detach bool
+	c := &cobra.Command{Use: verb + " MIRROR…", Short: short, Example: "  stockade mirror " + verb +
+		" barrage", Args: cobra.MinimumNArgs(1), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := plainNames("mirror", args); err != nil {
+				return err
+			}
+			return a.each(args, func(name string) error {
+				return a.job(cmd.Context(), work{path: "/mirrors/" + url.PathEscape(name) + "/" + verb,
+					detach: detach, told: a.outcome, asked: verb == "prove",
+					ids: func(j api.Job) []string { return a.outcomeNames(cmd.Context(), verb, name, j) }})
+			})
+		}}
+	c.Flags().BoolVar(&detach, "detach", false, "do not wait")
+	return c
+}
+
+// outcomeNames gives what work on a mirror came to: the edition that a build made, or
+// the newest where there was nothing new to make one of; otherwise the mirror.
+func (a *app) outcomeNames(ctx context.Context, verb, name string, j api.Job) []string {
+	if verb != "build" {
+		return []string{name}
+	}
+	o := decode[api.Outcome](j.Result)
+	if o.Edition != nil {
+		return []string{o.Edition.Name()}
+	}
+	if a.output != "ids" {
+		return nil
+	}
+	m, err := client.Get[api.Mirror](ctx, a.client(), "/mirrors/"+url.PathEscape(name))
+	if err != nil || len(m.Editions) == 0 {
+		return nil
+	}
+	return []string{m.Editions[0].Name}
 }
 
 // wanted says what a want is; "" where it is none.

@@ -1,16 +1,23 @@
 package cli
 
 import (
+	"fmt"
 	"net/url"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
+	"stockade/core/definition"
+	"stockade/core/finding"
 	"stockade/internal/client"
 )
 
-// noun makes the command of one kind of thing.
+// noun makes the command of one kind of thing. Its example is that of its first verb.
 func noun(name, short string, verbs ...*cobra.Command) *cobra.Command {
-	c := &cobra.Command{Use: name, Short: short, Args: nearest,
+	c := &cobra.Command{Use: name, Short: short, Example: verbs[0].Example, Args: nearest,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			cmd.SetOut(cmd.ErrOrStderr())
 			cmd.Help()
@@ -20,43 +27,191 @@ func noun(name, short string, verbs ...*cobra.Command) *cobra.Command {
 	return c
 }
 
+// listing is how things of one kind are listed.
+type listing[T any] struct {
+	columns []column
+	row     func(T) []string
+	name    func(T) string
+	empty   string // what to say, and to do, where there are none
+}
+
+func (l listing[T]) show(a *app, all []T) error {
+	rows, names := [][]string{}, []string{}
+	for _, v := range all {
+		rows, names = append(rows, l.row(v)), append(names, l.name(v))
+	}
+	return a.show(all, func() {
+		a.table(l.columns, rows)
+		if len(rows) == 0 && l.empty != "" {
+			a.say("%s", l.empty)
+		}
+	}, names)
+}
+
+// filter leaves of a list what has something.
+type filter[T any] struct {
+	flag, help string
+	values     []string // what can be asked for; anything if nil
+	names      string   // path of the list that completes it
+	has        func(v T, asked string) bool
+}
+
+// bySeverity is a filter by what is told of a thing.
+func bySeverity[T any](found func(T) finding.List) filter[T] {
+	return filter[T]{"severity", "only those of which a finding of this severity, or a worse one, is told",
+		finding.Severity("").Values(), "", func(v T, asked string) bool {
+			worst := slices.Index(finding.Severity("").Values(), asked)
+			return slices.ContainsFunc(found(v), func(f finding.Finding) bool {
+				return slices.Index(finding.Severity("").Values(), string(f.Severity)) <= worst
+			})
+		}}
+}
+
 // lister makes the "list" of a noun.
-func lister[T any](a *app, short, example, path string, heads []string, row func(T) []string,
-	name func(T) string, empty string) *cobra.Command {
-	return &cobra.Command{Use: "list", Short: short, Example: example, Args: cobra.NoArgs,
+func lister[T any](a *app, short, example, path string, l listing[T], filters ...filter[T]) *cobra.Command {
+	asked := make([]string, len(filters))
+	c := &cobra.Command{Use: "list", Short: short, Example: example, Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			for i, f := range filters {
+				if err := f.allowed(asked[i]); err != nil {
+					return err
+				}
+			}
 			all, err := client.All[T](cmd.Context(), a.client(), path)
 			if err != nil {
 				return err
 			}
-			return showList(a, all, heads, row, name, empty)
+			there := len(all)
+			for i, f := range filters {
+				if asked[i] != "" {
+					all = slices.DeleteFunc(all, func(v T) bool { return !f.has(v, asked[i]) })
+				}
+			}
+			if there > 0 {
+				l.empty = "none of " + number(there, "entry") + " is like that"
+			}
+			return l.show(a, all)
 		}}
+	for i, f := range filters {
+		c.Flags().StringVar(&asked[i], f.flag, "", f.help)
+		if f.values != nil {
+			c.RegisterFlagCompletionFunc(f.flag, cobra.FixedCompletions(f.values,
+				cobra.ShellCompDirectiveNoFileComp))
+		} else if f.names != "" {
+			c.RegisterFlagCompletionFunc(f.flag, a.names(f.names, 0, byName))
+		}
+	}
+	return c
 }
 
-// shower makes the "show" of a noun: one thing by its name.
-func shower[T any](a *app, use, short, example, path string, complete cobra.CompletionFunc, draw func(T),
+func (f filter[T]) allowed(asked string) error {
+	if asked == "" || f.values == nil || slices.Contains(f.values, asked) {
+		return nil
+	}
+	return oneOf("--"+f.flag, asked, f.values)
+}
+
+// oneOf refuses a value that is none of those which can be.
+func oneOf(what, given string, known []string) error {
+	way := "it is one of " + strings.Join(known, ", ")
+	if near := definition.Nearest(given, known); near != "" {
+		way = "perhaps " + near + " is meant; " + way
+	}
+	return usageDo(way, "%s %q is not known", what, finding.Harmless(given))
+}
+
+// shower makes the "show" of a noun: things by their names.
+func shower[T any](a *app, kind, short, example, path string, complete cobra.CompletionFunc, draw func(T),
 	name func(T) string) *cobra.Command {
-	return &cobra.Command{Use: use, Short: short, Example: example, Args: cobra.ExactArgs(1),
-		ValidArgsFunction: complete, RunE: func(cmd *cobra.Command, args []string) error {
-			v, err := client.Get[T](cmd.Context(), a.client(), path+url.PathEscape(args[0]))
-			if err != nil {
+	return &cobra.Command{Use: "show " + strings.ToUpper(kind) + "…", Short: short, Example: example,
+		Args: cobra.MinimumNArgs(1), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := plainNames(kind, args); err != nil {
 				return err
 			}
-			return a.show(v, func() { draw(v) }, []string{name(v)})
+			return showEach(a, args, func(arg string) (T, error) {
+				return client.Get[T](cmd.Context(), a.client(), path+url.PathEscape(arg))
+			}, draw, name)
 		}}
 }
 
-func showList[T any](a *app, all []T, heads []string, row func(T) []string,
-	name func(T) string, empty string) error {
-	var rows [][]string
+// showEach gets several things and shows them: one as itself, more as a list.
+func showEach[T any](a *app, args []string, get func(string) (T, error), draw func(T),
+	name func(T) string) error {
+	var all []T
 	var names []string
-	for _, v := range all {
-		rows, names = append(rows, row(v)), append(names, name(v))
-	}
-	return a.show(all, func() {
-		a.table(heads, rows)
-		if len(rows) == 0 {
-			a.say("%s", empty)
+	for _, arg := range args {
+		v, err := get(arg)
+		if err != nil {
+			return err
 		}
-	}, names)
+		all, names = append(all, v), append(names, name(v))
+	}
+	drawn := func() {
+		for i, v := range all {
+			if i > 0 {
+				fmt.Fprintln(a.out)
+			}
+			draw(v)
+		}
+	}
+	if len(all) == 1 {
+		return a.show(all[0], drawn, names)
+	}
+	return a.show(all, drawn, names)
+}
+
+// each does something with several things, one after the other. What keeps one from
+// being done keeps the others from nothing; all is told.
+func (a *app) each(args []string, do func(arg string) error) error {
+	if len(args) == 1 {
+		return do(args[0])
+	}
+	codes := []int{}
+	a.gathering = true
+	for _, arg := range args {
+		err := do(arg)
+		code := a.end(err)
+		codes = append(codes, code)
+		if code == exitInterrupted || code == exitUnreachable || code == exitRefused {
+			break
+		}
+	}
+	a.gathering = false
+	if len(a.gathered) > 0 {
+		if err := a.show(a.gathered, nil, nil); err != nil {
+			return err
+		}
+	}
+	if code := worse(codes...); code != exitDone {
+		return &exit{code: code}
+	}
+	return nil
+}
+
+// plainNames refuses what cannot be a recorded name before it gets into the path of a
+// call.
+func plainNames(kind string, args []string) error {
+	for _, arg := range args {
+		if definition.IsName(arg) {
+			continue
+		}
+		way := "names have small letters, digits, points and hyphens: stockade " + kind + " list"
+		if low := strings.ToLower(arg); definition.IsName(low) {
+			way = "perhaps " + strconv.Quote(low) + " is meant; stockade " + kind + " list"
+		} else if _, err := os.Stat(arg); err == nil {
+			way = "it is a file: give the name that its " + kind + " is recorded under; stockade " + kind +
+				" list"
+		}
+		return usageDo(way, "%q is no name of %s %s", finding.Harmless(arg), article(kind), kind)
+	}
+	return nil
+}
+
+// article is "an" before a vowel, and "a" otherwise.
+func article(word string) string {
+	if word != "" && strings.ContainsRune("aeiou", rune(word[0])) {
+		return "an"
+	}
+	return "a"
 }

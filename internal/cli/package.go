@@ -1,11 +1,13 @@
 package cli
 
 import (
+	"context"
 	"encoding/base64"
 	"fmt"
 	"io"
 	"net/url"
 	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -14,6 +16,21 @@ import (
 	"stockade/internal/api"
 	"stockade/internal/client"
 )
+
+var packageListing = listing[api.HousePackage]{
+	columns: []column{{head: "ID"}, {head: "VERSION", spare: 5}, {head: "SOURCE"},
+		{head: "SIZE", right: true, spare: 4}, {head: "ADDED"}, {head: "BY", spare: 3},
+		{head: "FROM", spare: 2, cut: atEnd}, {head: "WHY", spare: 1, cut: atEnd}},
+	row: func(p api.HousePackage) []string {
+		added := p.At
+		if len(added) > 10 {
+			added = added[:10]
+		}
+		return []string{p.ID, p.Version, p.Source, size(int64(p.Size)), added, p.By, p.From, p.Why}
+	},
+	name:  func(p api.HousePackage) string { return p.ID },
+	empty: "no house source holds anything yet: stockade package add FILE --source SOURCE",
+}
 
 // packageCommand is about the packages that house sources hold.
 func (a *app) packageCommand() *cobra.Command {
@@ -63,98 +80,100 @@ func (a *app) packageList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return showList(a, all, []string{"ID", "VERSION", "SOURCE", "SIZE>",
-				"ADDED", "BY", "FROM", "WHY"},
-				func(p api.HousePackage) []string {
-					added := p.At
-					if len(added) > 10 {
-						added = added[:10]
-					}
-					return []string{p.ID, p.Version, p.Source, size(int64(p.Size)),
-						added, p.By, p.From, p.Why}
-				}, func(p api.HousePackage) string { return p.ID },
-				"no house source holds anything yet: stockade package add FILE --source SOURCE")
+			return packageListing.show(a, all)
 		}}
 	list.Flags().StringVar(&source, "source", "", "only what this source holds")
 	return list
 }
 
+// packageToAdd is what is said about package files that are added.
+type packageToAdd struct{ into, from, why, signature string }
+
 func (a *app) packageAdd() *cobra.Command {
-	var into, from, why, signature string
-	add := &cobra.Command{Use: "add FILE", Short: "Add a package file to a house source",
-		Args: cobra.ExactArgs(1),
-		Long: `Add a package file to a house source: a source of standing house that has no
-upstreams. The file is looked into, indexed with the source's other packages and
+	var p packageToAdd
+	add := &cobra.Command{Use: "add FILE…", Short: "Add package files to a house source",
+		Args: cobra.MinimumNArgs(1),
+		Long: `Add package files to a house source: a source of standing house that has no
+upstreams. Each file is looked into, indexed with the source's other packages and
 signed with the site key (wardens). A detached signature beside it, FILE.sig, is
 noted with it.`,
 		Example: "  stockade package add demo-data/site/house/lamp-chart_1.0-1reach1_all.deb --source " +
 			"reach-lamps \\\n    --from \"built from recipe 12 in the workshop\" --why \"the old lamps " +
 			"need it\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			f, err := os.Open(args[0])
-			if err != nil {
-				return usage("the file cannot be read: %v", err)
-			}
-			defer f.Close()
-			if st, err := f.Stat(); err != nil || !st.Mode().IsRegular() {
-				return usage("%s is no plain file", args[0])
-			}
-			query := url.Values{"from": {from}, "why": {why}}
-			if signature == "" {
-				signature = signatureBeside(args[0])
-			}
-			if signature != "" {
-				raw, err := readSmall(signature)
-				if err != nil {
-					return usage("the signature cannot be read: %v", err)
-				}
-				query.Set("signature", base64.StdEncoding.EncodeToString(raw))
-			}
-			p, err := client.Send[api.HousePackage](cmd.Context(), a.client(),
-				"/sources/"+url.PathEscape(into)+"/packages?"+query.Encode(), f)
-			if err != nil {
+			if err := plainNames("source", []string{p.into}); err != nil {
 				return err
 			}
-			return a.show(p, func() {
-				a.findings(a.err, p.Findings)
-				fmt.Fprintln(a.out, p.ID)
-				a.say("%s %s (%s) is in %s, as revision %d; the next build of a mirror that takes "+
-					"from it has it", p.Name, p.Version, p.Architecture, p.Source, p.Revision)
-				if p.SignedBy != "" {
-					a.say("it came signed: %s", p.SignedBy)
-				}
-			}, []string{p.ID})
+			if len(args) > 1 && p.signature != "" {
+				return usage("--signature is of one file, and there are %d", len(args))
+			}
+			return a.each(args, func(file string) error { return a.addPackage(cmd.Context(), file, p) })
 		}}
-	add.Flags().StringVar(&into, "source", "", "the house source")
-	add.Flags().StringVar(&from, "from", "", "where the file came from")
-	add.Flags().StringVar(&why, "why", "", "what it is there for")
-	add.Flags().StringVar(&signature, "signature", "",
+	add.Flags().StringVar(&p.into, "source", "", "the house source")
+	add.Flags().StringVar(&p.from, "from", "", "where the file came from")
+	add.Flags().StringVar(&p.why, "why", "", "what it is there for")
+	add.Flags().StringVar(&p.signature, "signature", "",
 		"the detached signature that came with it; FILE.sig if that is there")
 	add.MarkFlagRequired("source")
-	add.RegisterFlagCompletionFunc("source", a.names("/sources", byName))
+	add.RegisterFlagCompletionFunc("source", a.names("/sources", 0, byName))
 	return add
 }
 
+func (a *app) addPackage(ctx context.Context, file string, in packageToAdd) error {
+	f, err := os.Open(file)
+	if err != nil {
+		return usage("the file cannot be read: %v", err)
+	}
+	defer f.Close()
+	if st, err := f.Stat(); err != nil || !st.Mode().IsRegular() {
+		return usage("%s is no plain file", file)
+	}
+	query := url.Values{"from": {in.from}, "why": {in.why}}
+	if signature := first(in.signature, signatureBeside(file)); signature != "" {
+		raw, err := readSmall(signature)
+		if err != nil {
+			return usage("the signature cannot be read: %v", err)
+		}
+		query.Set("signature", base64.StdEncoding.EncodeToString(raw))
+	}
+	p, err := client.Send[api.HousePackage](ctx, a.client(),
+		"/sources/"+url.PathEscape(in.into)+"/packages?"+query.Encode(), f)
+	if err != nil {
+		return fmt.Errorf("%s was not added: %w", file, err)
+	}
+	return a.show(p, func() {
+		a.findings(a.err, p.Findings)
+		fmt.Fprintln(a.out, p.ID)
+		a.say("%s %s (%s) is in %s, as revision %d; the next build of a mirror that takes from it has it",
+			p.Name, p.Version, p.Architecture, p.Source, p.Revision)
+		if p.SignedBy != "" {
+			a.say("it came signed: %s", p.SignedBy)
+		}
+	}, []string{p.ID})
+}
+
 func (a *app) packageRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove ID", Short: "Take a package out of its house source",
-		Example: "  stockade package remove \"$(stockade package list --source reach-pumps -o ids)\"",
-		Args:    cobra.ExactArgs(1),
-		ValidArgsFunction: a.names("/packages", func(m map[string]any) string {
+	return &cobra.Command{Use: "remove ID…", Short: "Take packages out of their house source",
+		Example: "  stockade package remove \"$(stockade package list --source reach-pumps -o ids)\" --yes",
+		Args:    cobra.MinimumNArgs(1),
+		ValidArgsFunction: a.names("/packages", 0, func(m map[string]any) string {
 			s, _ := m["id"].(string)
 			return s
 		}),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := a.sure("This takes " + args[0] +
-				" out of its house source; editions that have it keep it, and a revision brings it " +
+			if err := a.sure("This takes " + strings.Join(args, ", ") +
+				" out of the house source; editions that have it keep it, and a revision brings it " +
 				"back."); err != nil {
 				return err
 			}
-			j, err := client.Call[api.Judgement](cmd.Context(), a.client(), "DELETE",
-				"/packages/"+url.PathEscape(args[0]), nil)
-			if err != nil {
-				return err
-			}
-			return a.show(j, func() { a.changes(j); a.say("recorded as revision %d", j.Revision) },
-				changeNames(j))
+			return a.each(args, func(id string) error {
+				j, err := client.Call[api.Judgement](cmd.Context(), a.client(), "DELETE",
+					"/packages/"+url.PathEscape(id), nil)
+				if err != nil {
+					return err
+				}
+				return a.show(j, func() { a.changes(j); a.say("recorded as revision %d", j.Revision) },
+					changeNames(j))
+			})
 		}}
 }

@@ -27,12 +27,15 @@ holds alone, which is what retiring it and a sweep would free.`,
 			}
 			return a.show(u, func() { a.poolUsage(u) }, ids)
 		}}
+	var detach bool
 	sweep := &cobra.Command{
-		Use: "sweep", Short: "Remove from the pool what no edition holds", Example: "  stockade pool sweep",
-		Args: cobra.NoArgs,
+		Use: "sweep", Short: "Remove from the pool what no edition holds",
+		Example: "  stockade pool sweep --yes",
+		Args:    cobra.NoArgs,
 		Long: `Remove from the pool what no edition holds, the next build does not start from and
 no house source stands on; and what was set aside as damaged. What would go is
-shown first. It waits for builds that are under way.`,
+shown first. It waits for builds and other jobs that put files into the pool, and
+says for which; Ctrl-C leaves it waiting, and stockade job stop ends it.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !a.yes {
 				u, err := client.Get[api.PoolUsage](cmd.Context(), a.client(), "/pool")
@@ -50,11 +53,11 @@ shown first. It waits for builds that are under way.`,
 					return err
 				}
 			}
-			return a.job(cmd.Context(), "/pool/sweep", nil, false, func(j api.Job) {
-				r := decode[api.Space](j.Result)
-				a.say("%s removed", space(r))
-			})
+			return a.job(cmd.Context(), work{path: "/pool/sweep", detach: detach, told: func(j api.Job) {
+				a.say("%s removed", space(decode[api.Space](j.Result)))
+			}})
 		}}
+	sweep.Flags().BoolVar(&detach, "detach", false, "do not wait")
 	return noun("pool", "The store that all editions share", usage, sweep)
 }
 
@@ -75,7 +78,8 @@ func (a *app) poolUsage(u api.PoolUsage) {
 			size(e.Alone.Bytes), strings.Join(e.Lanes, ", ")})
 	}
 	fmt.Fprintln(a.out)
-	a.table([]string{"EDITION", "FILES>", "HOLDS>", "ALONE>", "LANES"}, rows)
+	a.table([]column{{head: "EDITION"}, {head: "FILES", right: true, spare: 1},
+		{head: "HOLDS", right: true}, {head: "ALONE", right: true}, {head: "LANES", cut: atEnd}}, rows)
 	if n := u.Unheld.Files + u.Aside.Files; n > 0 {
 		a.say("stockade pool sweep removes %s",
 			space(api.Space{Files: n, Bytes: u.Unheld.Bytes + u.Aside.Bytes}))

@@ -13,7 +13,13 @@ import (
 
 var stepWords = map[string]string{"roots": "asking for roots", "indexes": "fetching indexes",
 	"select": "choosing packages", "packages": "fetching packages",
-	"write": "writing indexes", "seal": "sealing", "verify": "checking files", "copy": "copying files"}
+	"write": "writing indexes", "seal": "sealing", "verify": "checking files",
+	"copy": "copying files", "wait": "waiting", "sweep": "removing",
+	"examine": "comparing the root with"}
+
+// joint stands between what is done and what it is about.
+var joint = map[string]string{"roots": " of ", "indexes": " of ", "files": " of ", "wait": " ",
+	"examine": " "}
 
 // progress draws events.
 type progress struct {
@@ -46,7 +52,7 @@ func (p *progress) show(e mirror.Event) {
 		if fresh := e.Step != p.step || e.Text != p.text; fresh || time.Since(p.last) > 2*time.Second {
 			line := name
 			if e.Text != "" {
-				line += " of " + e.Text
+				line += joint[e.Step] + e.Text
 			}
 			if e.BytesTotal > 0 {
 				line += fmt.Sprintf(": %s of %s", size(e.Bytes), size(e.BytesTotal))
@@ -93,7 +99,7 @@ func (p *progress) show(e mirror.Event) {
 
 func (p *progress) finish() {
 	if p.bar != nil {
-		p.bar.Abort(false) // it stays on the screen, and nobody waits for it
+		p.bar.Abort(true) // what came of it is told; the bar leaves no trace
 	}
 	p.bar = nil
 }

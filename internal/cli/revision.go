@@ -7,19 +7,26 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"stockade/core/finding"
 	"stockade/internal/api"
 	"stockade/internal/client"
 )
 
 func (a *app) revisionCommand() *cobra.Command {
 	list := lister(a, "List changes of what is described, newest first", "  stockade revision list",
-		"/revisions", []string{"REVISION>", "WHEN", "BY", "SUMMARY"}, func(r api.Revision) []string {
-			return []string{strconv.FormatInt(r.ID, 10), date(r.At), r.By, r.Summary}
-		}, func(r api.Revision) string { return strconv.FormatInt(r.ID, 10) },
-		"nothing was described yet: stockade record FILE")
+		"/revisions", listing[api.Revision]{
+			columns: []column{{head: "REVISION", right: true}, {head: "WHEN"}, {head: "BY"},
+				{head: "SUMMARY", cut: atEnd}},
+			row: func(r api.Revision) []string {
+				return []string{strconv.FormatInt(r.ID, 10), date(r.At), r.By, r.Summary}
+			},
+			name:  func(r api.Revision) string { return strconv.FormatInt(r.ID, 10) },
+			empty: "nothing was described yet: stockade record FILE",
+		})
 	get := func(cmd *cobra.Command, id string) (api.Revision, error) {
-		if _, err := strconv.Atoi(id); err != nil {
-			return api.Revision{}, usage("%q is not the number of a revision", id)
+		if n, err := strconv.Atoi(id); err != nil || n < 1 {
+			return api.Revision{}, usageDo("stockade revision list shows the numbers",
+				"%q is not the number of a revision", finding.Harmless(id))
 		}
 		return client.Get[api.Revision](cmd.Context(), a.client(), "/revisions/"+id)
 	}
@@ -47,7 +54,8 @@ func (a *app) revisionCommand() *cobra.Command {
 		Args: cobra.ExactArgs(1),
 		Long: `Make the description, or with --only one object of it, what it was after a revision.
 What that would change is shown first. Decisions about keys stay as they are now.`,
-		Example: "  stockade revision restore 1 --only source/tarn\n  stockade revision restore 1",
+		Example: "  stockade revision restore 1 --only source/tarn --yes\n  stockade revision restore 1 " +
+			"--yes",
 	}
 	var only string
 	restore.Flags().StringVar(&only, "only", "", "KIND/NAME: this alone, such as source/tarn")

@@ -54,16 +54,19 @@ whose token is written to warden.token in the data folder.`,
 	f.StringVar(&cfg.BeginAnew, "begin-anew", "",
 		"whole fingerprint of a site key that was lost, or whose records were: sets aside what is left, "+
 			"and begins with a new key")
-	f.DurationVar(&cfg.Grace, "grace", 24*time.Hour,
-		"how long packages of a lane's former edition stay reachable")
+	cfg.Grace, cfg.JobTime, cfg.JobMemory = 24*time.Hour, 24*time.Hour, 4<<30
+	f.Var((*timeValue)(&cfg.Grace), "grace",
+		"how long packages of a lane's former edition stay reachable: 12h, 2d")
 	f.StringArrayVar(&cfg.Hosts, "host", nil,
 		"a name by which API and console are reached, beside their address; may be given several times")
 	f.IntVar(&cfg.Machines, "connections", 0,
 		"connections of machines at once; 0: as many as the limit of open files leaves")
-	f.DurationVar(&cfg.JobTime, "job-time", 24*time.Hour, "how long one job may take")
-	f.Int64Var(&cfg.JobMemory, "job-memory", 4<<30,
-		"bytes of memory that the service may come to hold while jobs run; beyond them the newest is ended")
-	f.Int64Var(&cfg.Limit, "limit", 0, "bytes a second for all downloads together; 0: no limit")
+	f.Var((*timeValue)(&cfg.JobTime), "job-time", "how long one job may take: 12h, 2d")
+	f.Var((*sizeValue)(&cfg.JobMemory), "job-memory",
+		"memory that the service may come to hold while jobs run, such as 4GiB; beyond it the newest is "+
+			"ended")
+	f.Var((*sizeValue)(&cfg.Limit), "limit",
+		"what all downloads together take a second, such as 5M; 0: no limit")
 	return c
 }
 

@@ -3,9 +3,9 @@ package cli
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"stockade/core/finding"
 	"stockade/core/trust"
@@ -26,53 +26,6 @@ func (a *app) paint(s shade, text string) string {
 		return text
 	}
 	return "\x1b[" + string(s) + "m" + text + "\x1b[0m"
-}
-
-// table prints rows in columns; columns whose head ends in ">" are set right.
-func (a *app) table(heads []string, rows [][]string) {
-	right := make([]bool, len(heads))
-	width := make([]int, len(heads))
-	for i, h := range heads {
-		if strings.HasSuffix(h, ">") {
-			heads[i], right[i] = strings.TrimSuffix(h, ">"), true
-		}
-		width[i] = utf8.RuneCountInString(heads[i])
-	}
-	for _, r := range rows {
-		for i := range r {
-			r[i] = finding.Harmless(r[i])
-			width[i] = max(width[i], utf8.RuneCountInString(r[i]))
-		}
-	}
-	line := func(cells []string, s shade) {
-		var b strings.Builder
-		for i, c := range cells {
-			pad := strings.Repeat(" ", width[i]-utf8.RuneCountInString(c))
-			if i > 0 {
-				b.WriteString("  ")
-			}
-			switch {
-			case right[i]:
-				b.WriteString(pad + c)
-			case i == len(cells)-1:
-				b.WriteString(c)
-			default:
-				b.WriteString(c + pad)
-			}
-		}
-		text := strings.TrimRight(b.String(), " ")
-		if s != "" {
-			text = a.paint(s, text)
-		}
-		fmt.Fprintln(a.out, text)
-	}
-	if len(rows) == 0 {
-		return
-	}
-	line(heads, faint)
-	for _, r := range rows {
-		line(r, "")
-	}
 }
 
 // size writes bytes in binary units.
@@ -128,18 +81,26 @@ func (a *app) findings(w io.Writer, list finding.List) {
 		if about != "" {
 			about += ": "
 		}
-		fmt.Fprintf(w, "%s%s %s\n", where, a.paint(s, string(f.Severity)), f.Code)
-		if f.Excerpt != "" {
-			for l := range strings.Lines(f.Excerpt) {
-				fmt.Fprintf(w, "    | %s", l)
-			}
-			fmt.Fprintln(w)
+		fmt.Fprintf(w, "%s%s %s\n", line(where), a.paint(s, string(f.Severity)), f.Code)
+		for l := range strings.Lines(f.Excerpt) {
+			fmt.Fprintf(w, "    | %s\n", strings.TrimRight(l, "\n"))
 		}
-		fmt.Fprintln(w, "  "+finding.Harmless(about+f.Text))
+		a.hang(w, "  ", 2, about+f.Text)
 		if f.WayOut != "" {
-			fmt.Fprintln(w, "  to do: "+finding.Harmless(f.WayOut))
+			a.hang(w, "  to do: ", 9, f.WayOut)
 		}
 	}
+}
+
+// codes names the findings of a thing, each code once: "key.expiring, key.weak".
+func codes(l finding.List) string {
+	var out []string
+	for _, f := range l {
+		if !slices.Contains(out, f.Code) {
+			out = append(out, f.Code)
+		}
+	}
+	return first(strings.Join(out, ", "), "none")
 }
 
 // worst counts the findings in words: "2 errors, 1 warning".
@@ -160,17 +121,16 @@ func worst(l finding.List) string {
 
 // fields prints names and values below each other.
 func (a *app) fields(pairs ...string) {
-	width := 0
+	widest := 0
 	for i := 0; i < len(pairs); i += 2 {
-		width = max(width, utf8.RuneCountInString(pairs[i]))
+		widest = max(widest, width(pairs[i]))
 	}
 	for i := 0; i+1 < len(pairs); i += 2 {
 		if pairs[i+1] == "" {
 			continue
 		}
-		fmt.Fprintf(a.out, "%s  %s\n",
-			a.paint(faint, pairs[i]+strings.Repeat(" ", width-utf8.RuneCountInString(pairs[i]))),
-			finding.Harmless(pairs[i+1]))
+		name := pairs[i] + strings.Repeat(" ", widest-width(pairs[i]))
+		a.hang(a.out, a.paint(faint, name)+"  ", widest+2, pairs[i+1])
 	}
 }
 

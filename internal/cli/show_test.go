@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"strings"
 	"testing"
@@ -42,7 +43,8 @@ func TestNumbersAreWrittenForPeople(t *testing.T) {
 func TestTablesLineUpAndAreHarmless(t *testing.T) {
 	var out bytes.Buffer
 	a := &app{out: &out}
-	a.table([]string{"NAME", "SIZE>", "NOTE"}, [][]string{{"größer", "5", "a\x1b[31m"}, {"x", "1000", ""}})
+	a.table([]column{{head: "NAME"}, {head: "SIZE", right: true}, {head: "NOTE"}}, [][]string{{"größer", "5",
+		"a\x1b[31m"}, {"x", "1000", ""}})
 	want := "NAME    SIZE  NOTE\ngrößer     5  a\\u{1b}[31m\nx       1000\n"
 	if out.String() != want {
 		t.Errorf("%q", out.String())
@@ -75,11 +77,13 @@ func TestEndingsHaveTheirExitCodes(t *testing.T) {
 		code int
 		says string
 	}{
-		"nothing wrong":    {nil, 0, ""},
-		"the answer is no": {no(), 1, ""},
-		"a finding":        {finding.New("key.short-id", "key", "x is short"), 1, "key.short-id"},
-		"a wrong call":     {usage("no such thing"), 2, "no such thing"},
-		"no service":       {client.ErrUnreachable, 3, "stockade serve"},
+		"nothing wrong":     {nil, 0, ""},
+		"the answer is no":  {no(), 1, ""},
+		"a finding":         {finding.New("source.bad-url", "source x", "x is none"), 1, "source.bad-url"},
+		"a bad fingerprint": {&exit{2, finding.New("key.short-id", "key", "x is short")}, 2, "key.short-id"},
+		"interrupted":       {context.Canceled, 130, "interrupted"},
+		"a wrong call":      {usage("no such thing"), 2, "no such thing"},
+		"no service":        {client.ErrUnreachable, 3, "stockade serve"},
 		"no token": {&api.Problem{Status: 401, Title: "Not signed in", WayOut: "stockade login"},
 			4, "stockade login"},
 		"not allowed": {&api.Problem{Status: 403, Title: "Not allowed"}, 4, "Not allowed"},
@@ -104,7 +108,7 @@ func TestAWrongWordNamesTheNearestRightOne(t *testing.T) {
 	for line, want := range map[string]string{
 		"sorce list":      `did you mean "stockade source"?`,
 		"mirror buld x":   `did you mean "stockade mirror build"?`,
-		"edition collect": "it is one of diff, export, list",
+		"edition collect": "it is one of advisories, diff, export",
 		"plan x":          "compare,",
 	} {
 		var out, told bytes.Buffer

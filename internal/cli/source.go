@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"net/url"
 	"slices"
@@ -10,79 +11,176 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"stockade/core/definition"
+	"stockade/core/families"
+	"stockade/core/finding"
 	"stockade/core/mirror"
 	"stockade/internal/api"
 	"stockade/internal/client"
 )
 
-func (a *app) sourceCommand() *cobra.Command {
-	complete := a.names("/sources", byName)
-	list := lister(a, "List sources", "  stockade source list", "/sources", []string{"SOURCE", "STANDING",
-		"FAMILY", "RELEASE", "PRIORITY>", "ROOT MADE", "UPSTREAM", "FINDINGS"},
-		func(s api.Source) []string {
-			made, up := "–", "–"
-			if s.Accepted != nil {
-				made, up = age(s.Accepted.Date), s.Accepted.Upstream
-			}
-			name := s.Name
-			if s.Disabled {
-				name += " (disabled)"
-			}
-			return []string{name, s.Standing, s.Family, s.Release, strconv.Itoa(s.Priority),
-				made, up, worst(s.Findings)}
-		}, func(s api.Source) string { return s.Name }, "no source is described yet: stockade record FILE")
-	show := shower(a, "show SOURCE", "Show one source: definition, state, findings",
-		"  stockade source show tarn", "/sources/", complete, func(s api.Source) {
-			fmt.Fprint(a.out, s.Text)
-			fmt.Fprintln(a.out)
-			var pairs []string
-			if r := s.Accepted; r != nil {
-				pairs = []string{"accepted", "root of " + date(r.Date) + ", from " + r.Upstream, "signed by",
-					short(r.Signer.Fingerprint) + " " + r.Signer.UserID,
-					"it says", joined(", ", r.Origin, r.Suite, r.Codename), "offers",
-					joined(" for ", strings.Join(r.Offers.Components, " "),
-						strings.Join(r.Offers.Architectures, " "))}
-			}
-			a.fields(append(pairs, "last asked", age(s.Checked), "mirrors", strings.Join(s.Mirrors, ", "))...)
-			if len(s.Probes) > 0 {
-				fmt.Fprintln(a.out)
-				a.probes(s.Probes)
-			}
-			if len(s.Findings) > 0 {
-				fmt.Fprintln(a.out)
-				a.findings(a.out, s.Findings)
-			}
-		}, func(s api.Source) string { return s.Name })
+var sourceListing = listing[api.Source]{
+	columns: []column{{head: "SOURCE"}, {head: "STANDING", spare: 2}, {head: "FAMILY", spare: 3},
+		{head: "RELEASE", spare: 4}, {head: "PRIORITY", right: true, spare: 5}, {head: "ROOT MADE"},
+		{head: "UPSTREAM", spare: 6, cut: atEnd}, {head: "FINDINGS", cut: atEnd}},
+	row: func(s api.Source) []string {
+		made, up := "–", "–"
+		if s.Accepted != nil {
+			made, up = age(s.Accepted.Date), s.Accepted.Upstream
+		}
+		name := s.Name
+		if s.Disabled {
+			name += " (disabled)"
+		}
+		return []string{name, s.Standing, s.Family, s.Release, strconv.Itoa(s.Priority), made, up,
+			worst(s.Findings)}
+	},
+	name:  func(s api.Source) string { return s.Name },
+	empty: "no source is described yet: stockade record FILE",
+}
 
-	refresh := a.sourceRefresh(complete)
-	probe := a.sourceProbe(complete)
-	edit := func(verb, short string, destructive string) *cobra.Command {
-		return &cobra.Command{Use: verb + " SOURCE", Short: short, Example: "  stockade source " + verb +
-			" tarn", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
-			RunE: func(cmd *cobra.Command, args []string) error {
-				path, method := "/sources/"+url.PathEscape(args[0]), "POST"
-				if destructive != "" {
-					if err := a.sure(fmt.Sprintf(destructive, args[0])); err != nil {
-						return err
-					}
-				}
-				if verb == "remove" {
-					method = "DELETE"
-				} else {
-					path += "/" + verb
-				}
-				j, err := client.Call[api.Judgement](cmd.Context(), a.client(), method, path, nil)
-				if err != nil {
-					return err
-				}
-				return a.show(j, func() { a.changes(j); a.say("recorded as revision %d", j.Revision) },
-					changeNames(j))
-			}}
+func (a *app) sourceCommand() *cobra.Command {
+	complete := a.names("/sources", 0, byName)
+	list := lister(a, "List sources", "  stockade source list\n  stockade source list --family rpm\n"+
+		"  stockade source list --severity warning", "/sources", sourceListing,
+		filter[api.Source]{"family", "only those of this family", families.All.Names(), "",
+			func(s api.Source, asked string) bool { return s.Family == asked }},
+		filter[api.Source]{"standing", "only those of this standing", definition.Standings, "",
+			func(s api.Source, asked string) bool { return s.Standing == asked }},
+		filter[api.Source]{"mirror", "only those that this mirror takes from", nil, "/mirrors",
+			func(s api.Source, asked string) bool { return slices.Contains(s.Mirrors, asked) }},
+		bySeverity(func(s api.Source) finding.List { return s.Findings }))
+	show := shower(a, "source", "Show sources: definition, state, findings", "  stockade source show tarn",
+		"/sources/", complete, a.sourceDetail, sourceListing.name)
+	return noun("source", "Upstream repositories", list, show, a.sourceProbe(complete),
+		a.sourceRefresh(complete), a.sourceEnable(complete), a.sourceDisable(complete),
+		a.sourceRemove(complete))
+}
+
+func (a *app) sourceDetail(s api.Source) {
+	fmt.Fprint(a.out, s.Text)
+	fmt.Fprintln(a.out)
+	var pairs []string
+	if r := s.Accepted; r != nil {
+		pairs = []string{"accepted", "root of " + date(r.Date) + ", from " + r.Upstream, "signed by",
+			short(r.Signer.Fingerprint) + " " + r.Signer.UserID,
+			"it says", joined(", ", r.Origin, r.Suite, r.Codename), "offers",
+			joined(" for ", strings.Join(r.Offers.Components, " "),
+				strings.Join(r.Offers.Architectures, " "))}
 	}
-	return noun("source", "Upstream repositories", list, show, probe, refresh, edit("enable",
-		"Use a source again", ""), edit("disable", "Stop using a source", ""),
-		edit("remove", "Take a source out of what is described",
-			"This removes the source %s from the description; its editions stay."))
+	a.fields(append(pairs, "last asked", age(s.Checked), "mirrors", strings.Join(s.Mirrors, ", "))...)
+	if len(s.Probes) > 0 {
+		fmt.Fprintln(a.out)
+		a.probes(s.Probes)
+	}
+	if len(s.Findings) > 0 {
+		fmt.Fprintln(a.out)
+		a.findings(a.out, s.Findings)
+	}
+}
+
+// changeSource makes one change of a source, and tells what it came to.
+func (a *app) changeSource(ctx context.Context, method, name, verb string) error {
+	path := "/sources/" + url.PathEscape(name)
+	if verb != "" {
+		path += "/" + verb
+	}
+	j, err := client.Call[api.Judgement](ctx, a.client(), method, path, nil)
+	if err != nil {
+		return err
+	}
+	return a.show(j, func() {
+		a.changes(j)
+		if j.Revision > 0 {
+			a.say("recorded as revision %d", j.Revision)
+		} else {
+			a.say("nothing changed: it was so already")
+		}
+	}, changeNames(j))
+}
+
+func (a *app) sourceEnable(complete cobra.CompletionFunc) *cobra.Command {
+	return &cobra.Command{Use: "enable SOURCE…", Short: "Use sources again",
+		Example: "  stockade source enable reach-spares", Args: cobra.MinimumNArgs(1),
+		ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := plainNames("source", args); err != nil {
+				return err
+			}
+			return a.each(args, func(name string) error {
+				return a.changeSource(cmd.Context(), "POST", name, "enable")
+			})
+		}}
+}
+
+// dependOn says what stands on a source, in words; "" where nothing does.
+func dependOn(d api.Dependents) string {
+	var parts []string
+	for _, p := range []struct {
+		what  string
+		names []string
+	}{{"mirror", d.Mirrors}, {"lane", d.Lanes}, {"group", d.Groups}, {"edition", d.Editions}} {
+		if len(p.names) == 1 {
+			parts = append(parts, "the "+p.what+" "+p.names[0])
+		} else if len(p.names) > 1 {
+			parts = append(parts, "the "+p.what+"s "+strings.Join(p.names, ", "))
+		}
+	}
+	return strings.Join(parts, "; ")
+}
+
+// askAbout shows what depends on sources, and asks.
+func (a *app) askAbout(ctx context.Context, args []string, what, after string) error {
+	for _, name := range args {
+		d, err := client.Get[api.Dependents](ctx, a.client(), "/sources/"+url.PathEscape(name)+"/dependents")
+		if err != nil {
+			return err
+		}
+		a.say("on %s stand: %s", name, first(dependOn(d), "nothing"))
+	}
+	return a.sure("This " + what + " " + strings.Join(args, ", ") + "; " + after)
+}
+
+func (a *app) sourceDisable(complete cobra.CompletionFunc) *cobra.Command {
+	return &cobra.Command{Use: "disable SOURCE…", Short: "Stop using sources; they stay described",
+		Long: `Stop using sources: nothing is asked of them any more, and they stay described. A
+source that a mirror takes from cannot be disabled: take it out of the mirror first.
+What stands on it is shown, and the question asked.`,
+		Example: "  stockade source disable reach-spares --yes",
+		Args:    cobra.MinimumNArgs(1), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := plainNames("source", args); err != nil {
+				return err
+			}
+			if err := a.askAbout(cmd.Context(), args, "stops using",
+				"editions that have it keep it."); err != nil {
+				return err
+			}
+			return a.each(args, func(name string) error {
+				return a.changeSource(cmd.Context(), "POST", name, "disable")
+			})
+		}}
+}
+
+func (a *app) sourceRemove(complete cobra.CompletionFunc) *cobra.Command {
+	return &cobra.Command{Use: "remove SOURCE…", Short: "Take sources out of what is described",
+		Long: `Take sources out of what is described. What stands on them is shown, and the
+question asked; a revision brings them back. One that a mirror takes from cannot be
+removed: take it out of the mirror first.`,
+		Example: "  stockade source remove reach-spares --yes",
+		Args:    cobra.MinimumNArgs(1), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := plainNames("source", args); err != nil {
+				return err
+			}
+			if err := a.askAbout(cmd.Context(), args, "removes from the description",
+				"editions that have it keep it, and stockade revision restore brings it back."); err != nil {
+				return err
+			}
+			return a.each(args, func(name string) error {
+				return a.changeSource(cmd.Context(), "DELETE", name, "")
+			})
+		}}
 }
 
 // joined joins what is not empty.
@@ -104,28 +202,26 @@ func (a *app) probes(list []mirror.ProbeResult) {
 			p.Connect.Round(100 * time.Microsecond).String(),
 			p.FirstByte.Round(100 * time.Microsecond).String(), size(p.Rate) + "/s", what})
 	}
-	a.table([]string{"UPSTREAM", "REGION", "CONNECTED>", "FIRST BYTE>", "RATE>", "ROOT"}, rows)
+	a.table([]column{{head: "UPSTREAM", cut: atEnd}, {head: "REGION", spare: 3},
+		{head: "CONNECTED", right: true, spare: 2}, {head: "FIRST BYTE", right: true, spare: 1},
+		{head: "RATE", right: true}, {head: "ROOT", cut: atEnd}}, rows)
 }
 
 func (a *app) sourceRefresh(complete cobra.CompletionFunc) *cobra.Command {
 	var reason string
 	var detach bool
-	refresh := &cobra.Command{Use: "refresh SOURCE", Short: "Ask the upstreams for the root, and judge it",
-		Example: "  stockade source refresh tarn", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+	refresh := &cobra.Command{Use: "refresh SOURCE…", Short: "Ask the upstreams for the root, and judge it",
+		Example: "  stockade source refresh tarn tarn-fixes", Args: cobra.MinimumNArgs(1),
+		ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.job(cmd.Context(), "/sources/"+url.PathEscape(args[0])+"/refresh",
-				api.Refresh{AcceptOnce: reason}, detach, func(j api.Job) {
-					r := decode[struct {
-						Changed  bool      `json:"changed"`
-						RootDate time.Time `json:"root_date"`
-						Upstream string    `json:"upstream"`
-					}](j.Result)
-					word := "nothing new"
-					if r.Changed {
-						word = "a new root"
-					}
-					a.say("%s: %s, made %s, from %s", args[0], word, date(r.RootDate), r.Upstream)
-				})
+			if err := plainNames("source", args); err != nil {
+				return err
+			}
+			return a.each(args, func(name string) error {
+				return a.job(cmd.Context(), work{path: "/sources/" + url.PathEscape(name) + "/refresh",
+					in: api.Refresh{AcceptOnce: reason}, detach: detach, asked: true,
+					told: func(j api.Job) { a.refreshed(name, j) }, about: []string{name}})
+			})
 		}}
 	refresh.Flags().StringVar(&reason, "accept-once", "",
 		"take a root that is older, or of another repository, this once; for this reason (wardens)")
@@ -134,10 +230,29 @@ func (a *app) sourceRefresh(complete cobra.CompletionFunc) *cobra.Command {
 }
 
 func (a *app) sourceProbe(complete cobra.CompletionFunc) *cobra.Command {
-	return &cobra.Command{Use: "probe SOURCE", Short: "Measure and compare every upstream of a source",
-		Example: "  stockade source probe tarn", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+	return &cobra.Command{Use: "probe SOURCE…", Short: "Measure and compare every upstream of a source",
+		Example: "  stockade source probe tarn", Args: cobra.MinimumNArgs(1), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.job(cmd.Context(), "/sources/"+url.PathEscape(args[0])+"/probe", nil, false,
-				func(j api.Job) { a.probes(decode[[]mirror.ProbeResult](j.Result)) })
+			if err := plainNames("source", args); err != nil {
+				return err
+			}
+			return a.each(args, func(name string) error {
+				return a.job(cmd.Context(), work{path: "/sources/" + url.PathEscape(name) + "/probe",
+					told:  func(j api.Job) { a.probes(decode[[]mirror.ProbeResult](j.Result)) },
+					about: []string{name}})
+			})
 		}}
+}
+
+func (a *app) refreshed(name string, j api.Job) {
+	r := decode[struct {
+		Changed  bool      `json:"changed"`
+		RootDate time.Time `json:"root_date"`
+		Upstream string    `json:"upstream"`
+	}](j.Result)
+	word := "nothing new"
+	if r.Changed {
+		word = "a new root"
+	}
+	a.say("%s: %s, made %s, from %s", name, word, date(r.RootDate), r.Upstream)
 }

@@ -6,6 +6,8 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -23,14 +25,81 @@ import (
 type Client struct {
 	base, token string
 	http        *http.Client
+	refuses     error
 }
 
 // ErrUnreachable is in the chain when no service answers.
 var ErrUnreachable = errors.New("the service could not be reached")
 
+// unreachable says why no service answers, and what might help.
+type unreachable struct {
+	base  string
+	cause error
+	hint  string
+}
+
+func (u *unreachable) Error() string {
+	return fmt.Sprintf("%v at %s: %v", ErrUnreachable, u.base, u.cause)
+}
+
+func (u *unreachable) Unwrap() []error { return []error{ErrUnreachable, u.cause} }
+
+// Hint gives what to do where a service is there, but not as it was asked.
+func Hint(err error) (string, bool) {
+	var u *unreachable
+	if !errors.As(err, &u) || u.hint == "" {
+		return "", false
+	}
+	return u.hint, true
+}
+
 // New makes a client of the service at base, such as http://127.0.0.1:8440.
 func New(base, token string) *Client {
-	return &Client{strings.TrimRight(base, "/"), strings.TrimSpace(token), &http.Client{}}
+	return &Client{base: strings.TrimRight(base, "/"), token: strings.TrimSpace(token), http: &http.Client{}}
+}
+
+// Refusing makes a client all of whose calls fail with err.
+func Refusing(err error) *Client { return &Client{refuses: err} }
+
+// Trusting makes the client trust certificates that the authorities in PEM vouch for,
+// and no others.
+func (c *Client) Trusting(authorities []byte) (*Client, error) {
+	pool := x509.NewCertPool()
+	if !pool.AppendCertsFromPEM(authorities) {
+		return nil, errors.New("there is no certificate in PEM in it")
+	}
+	t := http.DefaultTransport.(*http.Transport).Clone()
+	t.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
+	c.http = &http.Client{Transport: t}
+	return c, nil
+}
+
+// tlsExpected is what a server that speaks TLS answers to plain HTTP.
+const tlsExpected = "Client sent an HTTP request to an HTTPS server"
+
+// why makes of an error of the connection what a person can act on.
+func (c *Client) why(err error) error {
+	var ue *url.Error
+	if errors.As(err, &ue) {
+		err = ue.Err
+	}
+	out := &unreachable{base: c.base, cause: err}
+	var (
+		authority x509.UnknownAuthorityError
+		name      x509.HostnameError
+		invalid   x509.CertificateInvalidError
+	)
+	switch {
+	case errors.As(err, &authority):
+		out.hint = "if the certificate is your own site's, name the file with its authority: --ca FILE " +
+			"(or STOCKADE_CA; stockade login remembers it)"
+	case errors.As(err, &name), errors.As(err, &invalid):
+		out.hint = "the service was started with a certificate that does not fit its address or has " +
+			"ended: give it another (--tls-cert, --tls-key)"
+	case errors.Is(err, http.ErrSchemeMismatch):
+		out.hint = "the service speaks plain HTTP there: write http:// instead of https://"
+	}
+	return out
 }
 
 // URL is the address of a call.
@@ -51,6 +120,9 @@ func (c *Client) Do(ctx context.Context, method, path string, in any) (*http.Res
 
 func (c *Client) send(ctx context.Context, method, path string, body io.Reader, kind string) (*http.Response,
 	error) {
+	if c.refuses != nil {
+		return nil, c.refuses
+	}
 	req, err := http.NewRequestWithContext(ctx, method, c.URL(path), body)
 	if err != nil {
 		return nil, fmt.Errorf("the address of the service, %q, is not a URL", c.base)
@@ -66,18 +138,19 @@ func (c *Client) send(ctx context.Context, method, path string, body io.Reader, 
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		var ue *url.Error
-		if errors.As(err, &ue) {
-			err = ue.Err
-		}
-		return nil, fmt.Errorf("%w at %s: %v", ErrUnreachable, c.base, err)
+		return nil, c.why(err)
 	}
 	if res.StatusCode >= 400 {
 		defer res.Body.Close()
 		p := &api.Problem{Status: res.StatusCode}
 		raw, _ := io.ReadAll(io.LimitReader(res.Body, 8<<20))
+		if strings.HasPrefix(string(raw), tlsExpected) {
+			return nil, &unreachable{c.base, errors.New("it speaks TLS there, and was asked in plain HTTP"),
+				"write https:// instead of http://"}
+		}
 		if json.Unmarshal(raw, p) != nil || p.Title == "" {
-			p.Title = "The service answered " + res.Status
+			p.Title = "What answers at " + c.base + " is no Stockade service: " + res.Status
+			p.WayOut = "name the address of API and console, as the service printed it when it began"
 		}
 		return nil, p
 	}

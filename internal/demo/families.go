@@ -382,6 +382,13 @@ sources:
     components: [reach]
     architectures: [x86_64]
     priority: 10
+  reach-spares:                       # nothing is made of it yet
+    family: deb
+    standing: house
+    release: heron
+    components: [house]
+    architectures: [amd64]
+    priority: 10
 
 mirrors:
   pumps:

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"errors"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -54,9 +55,25 @@ func (s *Service) addAccount(c *gin.Context) (any, error) {
 	})
 }
 
+// noAccount tells that nobody has a name, and the nearest that somebody has.
+func (s *Service) noAccount(name string) error {
+	all, err := s.db.Accounts()
+	if err != nil {
+		return err
+	}
+	known := map[string]store.Account{}
+	for _, a := range all {
+		known[a.Name] = a
+	}
+	return dangling("", "account", name, known)
+}
+
 func (s *Service) removeAccount(c *gin.Context) (any, error) {
 	name := c.Param("name")
 	a, err := s.db.AccountBy(name)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, s.noAccount(name)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -11,7 +11,6 @@ import (
 
 	"stockade/core/definition"
 	"stockade/core/families"
-	"stockade/core/finding"
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/store"
@@ -47,11 +46,8 @@ func (s *Service) propose(in api.Documents) (*proposal, error) {
 		p.target = given
 	}
 	p.takeFiles(given, in.Files)
-	p.judgement.Findings = definition.Merge(found,
-		definition.Check(p.target, p.surroundings(s, given, in.Files)))
-	if p.judgement.Findings == nil {
-		p.judgement.Findings = finding.List{}
-	}
+	p.judgement.Findings = definition.Proposed(definition.Merge(found,
+		definition.Check(p.target, p.surroundings(s, given, in.Files))))
 	definition.Excerpts(p.judgement.Findings, in.Documents...)
 	p.judgement.Changes = append(p.judgement.Changes, definition.Compare(recorded, p.target)...)
 	p.judgement.Vouches = append(p.judgement.Vouches, p.vouches(given)...)
@@ -389,12 +385,9 @@ func (s *Service) proposeSet(recorded, target *definition.Set) (*proposal, error
 	p := &proposal{recorded: recorded, target: target, trusted: t}
 	around := p.surroundings(s, definition.NewSet(), nil)
 	around.ReadFile = nil
-	p.judgement = api.Judgement{Findings: definition.Check(target, around),
+	p.judgement = api.Judgement{Findings: definition.Proposed(definition.Check(target, around)),
 		Changes: definition.Compare(recorded, target),
 		Vouches: []api.Vouching{}, Renewed: []api.Renewed{}}
-	if p.judgement.Findings == nil {
-		p.judgement.Findings = finding.List{}
-	}
 	if p.judgement.Changes == nil {
 		p.judgement.Changes = []definition.Change{}
 	}

@@ -20,6 +20,7 @@ import (
 	"stockade/core/families"
 	"stockade/core/finding"
 	"stockade/core/mirror"
+	"stockade/core/pool"
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/store"
@@ -104,11 +105,29 @@ func noEdition(name string, number int) error {
 		WayOut: "stockade edition list shows those that do"}
 }
 
+// notStanding is noEdition, or that there is no such mirror.
+func (s *Service) notStanding(name string, number int) error {
+	set, err := s.db.Described()
+	if err != nil {
+		return err
+	}
+	if _, ok := set.Mirrors[name]; !ok {
+		made, err := s.db.Editions(name)
+		if err != nil {
+			return err
+		}
+		if len(made) == 0 {
+			return dangling("", "mirror", name, set.Mirrors)
+		}
+	}
+	return noEdition(name, number)
+}
+
 // standing opens an edition that exists and is not retired.
 func (s *Service) standing(name string, number int) (*edition.Sealed, store.Edition, error) {
 	rec, err := s.db.EditionBy(name, number)
 	if err != nil || rec.Retired {
-		return nil, rec, noEdition(name, number)
+		return nil, rec, s.notStanding(name, number)
 	}
 	e, err := s.editions.open(s, name, number)
 	return e, rec, err
@@ -189,6 +208,10 @@ func (s *Service) items(name string, number int) ([]edition.Item, error) {
 
 // diff compares an edition with an older one; against 0 means the one before.
 func (s *Service) diff(name string, number, against int) ([]edition.Change, error) {
+	open, _, err := s.standing(name, number)
+	if err != nil {
+		return nil, err
+	}
 	if against == 0 {
 		all, err := s.db.Editions(name)
 		if err != nil {
@@ -214,10 +237,6 @@ func (s *Service) diff(name string, number, against int) ([]edition.Change, erro
 	if err != nil {
 		return nil, err
 	}
-	open, _, err := s.standing(name, number)
-	if err != nil {
-		return nil, err
-	}
 	byName := map[string]archive.Family{}
 	for _, src := range open.Sources {
 		byName[src.Name] = families.All[src.Family]
@@ -232,12 +251,7 @@ func (s *Service) diff(name string, number, against int) ([]edition.Change, erro
 	if err != nil {
 		return nil, err
 	}
-	ids := edition.AdvisoryIDs(told)
-	for i, c := range changes {
-		if c.NewVersion != "" {
-			changes[i].Advisories = ids[c.Source+"\x00"+c.Name+"\x00"+c.NewVersion+"\x00"+c.Arch]
-		}
-	}
+	edition.Advise(changes, told)
 	return changes, nil
 }
 
@@ -268,7 +282,7 @@ func (s *Service) retire(name string, number int, by string) (api.Edition, error
 	defer s.writing.Unlock()
 	e, err := s.db.EditionBy(name, number)
 	if err != nil || e.Retired {
-		return api.Edition{}, noEdition(name, number)
+		return api.Edition{}, s.notStanding(name, number)
 	}
 	shown, err := s.shown()
 	if err != nil {
@@ -323,7 +337,7 @@ func (s *Service) handleEditions(c *gin.Context) (any, error) {
 
 func (s *Service) handleEdition(c *gin.Context, name string, n int) (any, error) {
 	e, rec, err := s.standing(name, n)
-	if e == nil && rec.Mirror == "" {
+	if e == nil && (rec.Mirror == "" || rec.Retired) {
 		return nil, err
 	}
 	shown, serr := s.shown()
@@ -357,10 +371,41 @@ func (s *Service) handleManifest(c *gin.Context, name string, n int) (any, error
 
 func (s *Service) handleFile(c *gin.Context, name string, n int) (any, error) {
 	e, _, err := s.standing(name, n)
-	if err == nil {
-		s.serveFrom(c.Writer, c.Request, e, strings.TrimPrefix(c.Param("path"), "/"), true)
+	if err != nil {
+		return nil, err
 	}
-	return nil, err
+	path := strings.TrimPrefix(c.Param("path"), "/")
+	if err := s.canServe(e, path); err != nil {
+		return nil, err
+	}
+	s.serveFrom(c.Writer, c.Request, e, path, true)
+	return nil, nil
+}
+
+// canServe tells why a file of an edition cannot be served; nil where it can, or where
+// the edition has none of this path. Its content is not compared here.
+func (s *Service) canServe(e *edition.Sealed, path string) error {
+	l, ok, err := e.Find(path)
+	if err != nil || !ok {
+		return err
+	}
+	f, err := s.pool.Open(l.SHA256)
+	if err != nil {
+		g, ok := finding.From(pool.Gone(err, path))
+		if !ok {
+			return err
+		}
+		if g.Object == "" {
+			g.Object = "edition " + e.Name()
+		}
+		return g
+	}
+	defer f.Close()
+	if f.Size() != l.Size {
+		return finding.New("edition.damaged", "edition "+e.Name(),
+			"%s is %d bytes long in the pool, and was %d when it was sealed", path, f.Size(), l.Size)
+	}
+	return nil
 }
 
 func (s *Service) handleVerify(c *gin.Context, name string, n int) (any, error) {
@@ -427,7 +472,7 @@ func (s *Service) startVerify(name string, number int, by string) (api.Job, erro
 	object := fmt.Sprintf("edition %s/%d", name, number)
 	e, err := s.db.EditionBy(name, number)
 	if err != nil || e.Retired {
-		return api.Job{}, noEdition(name, number)
+		return api.Job{}, s.notStanding(name, number)
 	}
 	return s.jobs.start("verify", object, by,
 		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {

@@ -18,7 +18,9 @@ func (s *Service) handlers() map[string]handler {
 
 		"sources":      s.handleSources,
 		"source":       s.handleSource,
+		"dependents":   s.handleDependents,
 		"refresh":      s.handleRefresh,
+		"examine":      s.handleExamine,
 		"probe":        s.handleProbe,
 		"enable":       s.editSource("enable", func(src *definition.Source) { src.Disabled = false }),
 		"disable":      s.editSource("disable", func(src *definition.Source) { src.Disabled = true }),
@@ -36,6 +38,7 @@ func (s *Service) handlers() map[string]handler {
 
 		"mirrors":  s.handleMirrors,
 		"mirror":   s.handleMirror,
+		"preview":  s.handlePreview,
 		"estimate": s.mirrorJob("estimate"), "build": s.mirrorJob("build"), "prove": s.mirrorJob("prove"),
 
 		"editions":   s.handleEditions,

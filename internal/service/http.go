@@ -159,10 +159,19 @@ func (s *Service) allow(role string) gin.HandlerFunc {
 		c.Set("account", who)
 		if rank[who.Role] < rank[role] {
 			problem(c, &api.Problem{Title: "Not allowed", Status: 403, Type: "urn:stockade:rights",
-				Detail: fmt.Sprintf("%s is a %s, and this needs a %s", who.Name, who.Role, role),
+				Detail: fmt.Sprintf("%s is %s, and this needs %s", who.Name, roleNamed(who.Role),
+					roleNamed(role)),
 				WayOut: "ask somebody with that role"})
 		}
 	}
+}
+
+// roleNamed is a role with its article.
+func roleNamed(role string) string {
+	if role == api.Operator {
+		return "an " + role
+	}
+	return "a " + role
 }
 
 func (s *Service) account(token string) (store.Account, bool) {

@@ -272,6 +272,9 @@ func (j *jobs) get(id int64) (api.Job, error) {
 	}
 	j.mu.Unlock()
 	rec, err := j.db.JobBy(id)
+	if errors.Is(err, store.ErrNotFound) {
+		err = absent("job", id)
+	}
 	return jobFrom(rec), err
 }
 
@@ -317,6 +320,21 @@ func (j *jobs) on(object string) int64 {
 		}
 	}
 	return 0
+}
+
+// others names the jobs that run on other objects, in words.
+func (j *jobs) others(object string) string {
+	var names []string
+	for _, r := range j.list() {
+		if r.Object != object {
+			names = append(names, fmt.Sprintf("job %d (%s of %s)", r.ID, r.Kind, r.Object))
+		}
+	}
+	if len(names) == 0 {
+		return "what puts files into the pool"
+	}
+	slices.Sort(names)
+	return strings.Join(names, ", ")
 }
 
 func (j *jobs) list() []api.Job {
@@ -366,7 +384,7 @@ func (s *Service) handleJobs(c *gin.Context) (any, error) {
 	if all := api.JobState("").Values(); state != "" && !slices.Contains(all, state) {
 		return nil, badQuery("state", state, "it is one of "+strings.Join(all, ", "))
 	}
-	rows, err := s.db.Jobs(state, max(cursor, 0), limit)
+	rows, err := s.db.Jobs(state, c.Query("object"), max(cursor, 0), limit)
 	out := api.Page[api.Job]{Items: []api.Job{}}
 	for _, r := range rows {
 		out.Items = append(out.Items, s.jobs.brief(r))

@@ -273,18 +273,32 @@ func reasoned(c *trust.Certificate, d api.Decision) error {
 	return nil
 }
 
-// vouch records that a key may sign one source.
+// vouch records that a key may sign one source, or several: all of them, or none.
 func (s *Service) vouch(path string, d api.Decision, by string) (api.Key, error) {
 	return s.settle(path, d, func(t *trusted, set *definition.Set, c *trust.Certificate) error {
-		if _, ok := set.Sources[d.Source]; !ok {
-			return dangling("key "+c.Fingerprint, "source", d.Source, set.Sources)
+		sources := slices.Clone(d.Sources)
+		if d.Source != "" || len(sources) == 0 {
+			sources = append(sources, d.Source)
 		}
-		if err := t.MayVouch(c, d.Source, set.Signers(d.Source), d.Evidence, s.now()); err != nil {
-			return err
+		slices.Sort(sources)
+		sources = slices.Compact(sources)
+		for _, name := range sources {
+			if _, ok := set.Sources[name]; !ok {
+				return dangling("key "+c.Fingerprint, "source", name, set.Sources)
+			}
+			if err := t.MayVouch(c, name, set.Signers(name), d.Evidence, s.now()); err != nil {
+				return err
+			}
 		}
 		return s.db.Tx(func(tx *store.DB) error {
-			return s.decide(tx, trust.Decision{Act: trust.Vouch, Fingerprint: c.Fingerprint, Source: d.Source,
-				Why: d.Evidence, By: by})
+			for _, name := range sources {
+				if err := s.decide(tx, trust.Decision{Act: trust.Vouch, Fingerprint: c.Fingerprint,
+					Source: name,
+					Why:    d.Evidence, By: by}); err != nil {
+					return err
+				}
+			}
+			return nil
 		})
 	})
 }
@@ -365,6 +379,12 @@ func (s *Service) bar(path string, d api.Decision, by string) (api.Key, error) {
 				By: by})
 		})
 	})
+}
+
+// absent tells that there is no thing of a kind with a number.
+func absent(kind string, number int64) error {
+	return finding.New("define.dangling-reference", "", "there is no %s %d", kind, number).
+		Do("stockade %s list shows those that there are", kind)
 }
 
 func dangling[T any](object, kind, name string, among map[string]T) error {

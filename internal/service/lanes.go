@@ -7,8 +7,10 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"stockade/core/archive"
 	"stockade/core/definition"
 	"stockade/core/edition"
+	"stockade/core/families"
 	"stockade/core/finding"
 	"stockade/internal/api"
 	"stockade/internal/store"
@@ -104,7 +106,14 @@ func (s *Service) describeLane(set *definition.Set, now *inForce, name string, f
 		out.History = append(out.History, step)
 	}
 	out.Groups = append(out.Groups, followers...)
-	return out, nil
+	standing, err := s.db.Editions(l.Mirror)
+	for _, e := range standing {
+		if !e.Retired {
+			out.Newest = fmt.Sprintf("%s/%d", e.Mirror, e.Number)
+			break
+		}
+	}
+	return out, err
 }
 
 func (s *Service) move(name string, m api.Move, by string) (api.Lane, error) {
@@ -120,7 +129,8 @@ func (s *Service) move(name string, m api.Move, by string) (api.Lane, error) {
 	}
 	if to.Mirror != l.Mirror {
 		return l, finding.New("define.bad-value", "lane "+name,
-			"the lane shows editions of %s, and %s is of another mirror", l.Mirror, m.Edition)
+			"the lane shows editions of %s, and %s is of another mirror", l.Mirror, m.Edition).
+			Do("stockade edition list --mirror %s shows those that it can show", l.Mirror)
 	}
 	open, _, err := s.standing(to.Mirror, to.Number)
 	if err != nil {
@@ -193,7 +203,39 @@ func (s *Service) step(l api.Lane, m store.Move, by string) (api.Lane, error) {
 	if err != nil {
 		return l, err
 	}
-	return s.lane(l.Name)
+	was := l.Edition
+	if l, err = s.lane(l.Name); err != nil {
+		return l, err
+	}
+	l.Findings = append(l.Findings, s.unseen(was, m)...)
+	return l, nil
+}
+
+// unseen tells whether a lane was moved to an older edition that clients which asked
+// since do not take.
+func (s *Service) unseen(was string, m store.Move) finding.List {
+	from, err := edition.ParseID(was, m.Mirror)
+	if err != nil || from.Mirror != m.Mirror || from.Number <= m.Edition {
+		return nil
+	}
+	open, err := s.editions.brief(s, m.Mirror, m.Edition)
+	if err != nil {
+		return nil // what is wrong with it is told where it is served
+	}
+	var out finding.List
+	seen := map[string]bool{}
+	for _, src := range open.Sources {
+		f, ok := families.All[src.Family].(archive.ForwardOnly)
+		if !ok || seen[src.Family] {
+			continue
+		}
+		seen[src.Family] = true
+		out = append(out, finding.New("lane.older-lists", "lane "+m.Lane,
+			"it shows an older edition than before; machines of the family %s that have asked since keep "+
+				"the newer lists until an edition newer than %s is shown", src.Family, was).
+			Do("to see the older one at once, on each such machine: %s", f.SeeOlder()))
+	}
+	return out
 }
 
 // followersOf gives the groups that follow each lane, in order.

@@ -453,9 +453,22 @@ func (s *Service) handleJournal(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	since := time.Time{}
+	if text := c.Query("since"); text != "" {
+		if since, err = time.Parse(time.RFC3339, text); err != nil {
+			return nil, badQuery("since", text, "it is a time as RFC 3339 has it")
+		}
+	}
 	rows, err := s.db.JournalPage(cursor, limit, c.Query("q"))
+	whole := len(rows)
+	for i, e := range rows { // the newest stand first
+		if e.At.Before(since) {
+			rows = rows[:i]
+			break
+		}
+	}
 	out := api.Page[journal.Entry]{Items: rows}
-	if len(rows) == limit && rows[limit-1].Number > 0 {
+	if len(rows) == whole && len(rows) == limit && rows[limit-1].Number > 0 {
 		out.Next = strconv.FormatInt(rows[limit-1].Number, 10)
 	}
 	return out, err

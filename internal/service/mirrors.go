@@ -102,6 +102,115 @@ type alike struct {
 	Inputs  string `json:"inputs"`
 }
 
+func (s *Service) handlePreview(c *gin.Context) (any, error) {
+	in, err := optional[api.Preview](c)
+	if err != nil {
+		return nil, err
+	}
+	return s.startPreview(c.Param("name"), in, who(c).Name)
+}
+
+// compared gives the edition that a preview compares with; nil: none stands yet.
+func (s *Service) compared(set *definition.Set, name string, in api.Preview) (*edition.ID, error) {
+	if in.Lane != "" {
+		lane, ok := set.Lanes[in.Lane]
+		if !ok {
+			return nil, dangling("", "lane", in.Lane, set.Lanes)
+		}
+		if lane.Mirror != name {
+			return nil, finding.New("define.bad-value", "mirror "+name, "the lane %s shows editions of %s",
+				in.Lane, lane.Mirror)
+		}
+		l, err := s.lane(in.Lane)
+		if err != nil {
+			return nil, err
+		}
+		if l.Edition == "" {
+			return nil, finding.New("define.bad-value", "mirror "+name, "the lane %s shows no edition yet",
+				in.Lane)
+		}
+		in.Against = l.Edition
+	}
+	if in.Against == "" {
+		standing, err := s.editionList(name)
+		if err != nil || len(standing) == 0 {
+			return nil, err
+		}
+		in.Against = standing[0].Name
+	}
+	id, err := edition.ParseID(in.Against, name)
+	if err != nil {
+		return nil, err
+	}
+	if id.Mirror != name {
+		return nil, finding.New("define.bad-value", "mirror "+name, "%s is of another mirror", in.Against)
+	}
+	_, _, err = s.standing(id.Mirror, id.Number)
+	return &id, err
+}
+
+// startPreview begins to work out what a build would change.
+func (s *Service) startPreview(name string, in api.Preview, by string) (api.Job, error) {
+	set, err := s.db.Described()
+	if err != nil {
+		return api.Job{}, err
+	}
+	if _, ok := set.Mirrors[name]; !ok {
+		return api.Job{}, dangling("", "mirror", name, set.Mirrors)
+	}
+	against, err := s.compared(set, name, in)
+	if err != nil {
+		return api.Job{}, err
+	}
+	return s.jobs.start("preview", "mirror "+name, by,
+		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
+			release, err := s.sweeping.use(ctx)
+			if err != nil {
+				return nil, nil, err
+			}
+			defer release()
+			return s.previewed(ctx, name, against, sink)
+		})
+}
+
+func (s *Service) previewed(ctx context.Context, name string, against *edition.ID,
+	sink func(mirror.Event)) (any, finding.List, error) {
+	plan, err := s.plan(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	var items []edition.Item
+	title := ""
+	if against != nil {
+		title = against.String()
+		if items, err = s.items(against.Mirror, against.Number); err != nil {
+			return nil, nil, err
+		}
+	}
+	out, err := s.builder(sink).Preview(ctx, plan, title, items)
+	if kerr := s.keepPublications(out.Publications); kerr != nil {
+		return nil, nil, kerr
+	}
+	return out, out.Findings, err
+}
+
+// keepPublications keeps what was verified of sources: it stays accepted whatever
+// comes after it.
+func (s *Service) keepPublications(all []*mirror.Publication) error {
+	for _, p := range all {
+		if err := s.pool.Flush(); err != nil {
+			return err
+		}
+		if err := s.keepAccepted(p); err != nil {
+			return err
+		}
+		if err := s.db.Keep("refresh", p.Source.Name, checked{p.Findings}, s.now().UTC()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // startMirror begins an estimate, a proof or a build.
 func (s *Service) startMirror(kind, name, by string) (api.Job, error) {
 	set, err := s.db.Described()
@@ -138,17 +247,8 @@ func (s *Service) workMirror(ctx context.Context, kind, name, by string, sink fu
 		}
 		out, err = b.Estimate(ctx, plan)
 	}
-	for _, p := range out.Publications {
-		// What was verified stays accepted even when the build fails later on.
-		if flush := s.pool.Flush(); flush != nil {
-			return nil, nil, flush
-		}
-		if kerr := s.keepAccepted(p); kerr != nil {
-			return nil, nil, kerr
-		}
-		if kerr := s.db.Keep("refresh", p.Source.Name, checked{p.Findings}, s.now().UTC()); kerr != nil {
-			return nil, nil, kerr
-		}
+	if kerr := s.keepPublications(out.Publications); kerr != nil {
+		return nil, nil, kerr
 	}
 	if err != nil {
 		return out, out.Findings, s.mirrorJudged(kind, name, out.Findings, err)

@@ -57,10 +57,12 @@ func (s *sweeping) now() (release func(), err error) {
 	return func() { s.all.Release(1) }, nil
 }
 
-// alone waits until nothing puts files in. The error is the context's.
-func (s *sweeping) alone(ctx context.Context) (release func(), err error) {
+// alone waits until nothing puts files in, and calls waits each time that something
+// still does. The error is the context's.
+func (s *sweeping) alone(ctx context.Context, waits func()) (release func(), err error) {
 	// Acquire would stand in the queue, and everybody after it would stand behind.
 	for !s.weighted().TryAcquire(usersMost) {
+		waits()
 		select {
 		case <-ctx.Done():
 			return nil, ctx.Err()
@@ -183,8 +185,9 @@ func (s *Service) poolUsage() (out api.PoolUsage, err error) {
 func (s *Service) startSweep(by string) (api.Job, error) {
 	return s.jobs.start("sweep", "pool", by,
 		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
-			sink(mirror.Event{Step: "wait", Text: "for jobs that put files into the pool", Remaining: -1})
-			release, err := s.sweeping.alone(ctx)
+			release, err := s.sweeping.alone(ctx, func() {
+				sink(mirror.Event{Step: "wait", Text: "for " + s.jobs.others("pool"), Remaining: -1})
+			})
 			if err != nil {
 				return nil, nil, err
 			}

@@ -22,7 +22,7 @@ func aSweepThatWaits(t *testing.T) {
 	ctx, stop := context.WithCancel(t.Context())
 	waited := make(chan error)
 	go func() {
-		_, err := s.alone(ctx)
+		_, err := s.alone(ctx, func() {})
 		waited <- err
 	}()
 	synctest.Wait() // the sweep waits
@@ -36,7 +36,7 @@ func aSweepThatWaits(t *testing.T) {
 		t.Errorf("a sweep that was stopped while it waited: %v", err)
 	}
 	build()
-	sweep, err := s.alone(t.Context())
+	sweep, err := s.alone(t.Context(), func() {})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -30,12 +31,20 @@ func (s *Service) handleRevisions(c *gin.Context) (any, error) {
 	return out, err
 }
 
+func (s *Service) revisionBy(id int64) (store.Revision, error) {
+	r, err := s.db.RevisionBy(id)
+	if errors.Is(err, store.ErrNotFound) {
+		err = absent("revision", id)
+	}
+	return r, err
+}
+
 func (s *Service) handleRevision(c *gin.Context) (any, error) {
 	id, err := number(c, "id")
 	if err != nil {
 		return nil, err
 	}
-	r, err := s.db.RevisionBy(int64(id))
+	r, err := s.revisionBy(int64(id))
 	out := revision(r)
 	out.Whole = r.Whole
 	return out, err
@@ -90,7 +99,7 @@ func (s *Service) restore(id int64, object, by, role string) (api.Judgement, err
 
 // restoring works out what restoring would change.
 func (s *Service) restoring(id int64, object string) (*proposal, error) {
-	rev, err := s.db.RevisionBy(id)
+	rev, err := s.revisionBy(id)
 	if err != nil {
 		return nil, err
 	}

@@ -117,7 +117,8 @@ func (d *desk) problemOf(what string, w *httptest.ResponseRecorder) string {
 // status, and of a problem the type.
 var empty = func() map[string]string {
 	all := map[string]string{
-		"addKeys": "422 key.unreadable", "addAccount": "422 define.bad-value",
+		"addKeys": "422 key.unreadable", "examine": "422 key.unreadable",
+		"addAccount": "422 define.bad-value",
 		// who decides types the fingerprint again
 		"vouch": "422 define.bad-value", "withdraw": "422 define.bad-value",
 		"retireKey": "422 define.bad-value",
@@ -127,10 +128,10 @@ var empty = func() map[string]string {
 		"200": "about openapi whoami overview definitions schema check compare record sources " +
 			"housePackages keys mirrors editions lanes groups jobs poolUsage sweepPool revisions journal " +
 			"verifyJournal accounts",
-		"404 define.dangling-reference": "source refresh probe enable disable removeSource addPackage " +
-			"removePackage key mirror estimate build prove lane move back group groupFiles",
-		"404 not-found": "edition packages diff advisories manifest file verify retire job jobEvents " +
-			"stopJob revision wouldRestore restore removeAccount",
+		"404 define.dangling-reference": "source dependents refresh probe enable disable removeSource " +
+			"addPackage removePackage key mirror estimate preview build prove lane move back group " +
+			"groupFiles edition packages diff advisories manifest file verify retire job jobEvents stopJob " +
+			"revision wouldRestore restore removeAccount",
 	} {
 		for _, name := range strings.Fields(names) {
 			all[name] = kind

@@ -139,9 +139,14 @@ func (s *Service) serveFrom(w http.ResponseWriter, r *http.Request, e *edition.S
 	} else {
 		h.Set("Cache-Control", "no-cache")
 	}
-	// The time of the edition, not of the pool's file: a lane that moves must
-	// give its roots a new time.
-	http.ServeContent(newPacedWriter(w), r, "", e.Created.Truncate(time.Second), f)
+	// The time of the edition, not of the pool's file: a lane that moves must give its
+	// roots a new time. One that is moved back gives them an older one, and who asks
+	// whether anything changed since the newer one must be told that it did.
+	made := e.Created.Truncate(time.Second)
+	if since, err := http.ParseTime(r.Header.Get("If-Modified-Since")); err == nil && !since.Equal(made) {
+		r.Header.Del("If-Modified-Since")
+	}
+	http.ServeContent(newPacedWriter(w), r, "", made, f)
 }
 
 func (s *Service) serveKey(w http.ResponseWriter, r *http.Request) {

@@ -11,10 +11,10 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
+	"crypto/tls"
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"net"
 	"net/http"
@@ -123,11 +123,46 @@ func Open(cfg Config) (*Service, error) {
 		cfg.Unlock = filepath.Join(cfg.Data, "site", "unlock")
 	}
 	s := &Service{cfg: cfg, log: cfg.Log, now: cfg.Now, guesses: newGuesses(cfg.Now)}
-	if err := s.open(); err != nil {
+	_, before := os.Stat(cfg.Data)
+	err := s.listen()
+	if err == nil {
+		err = s.open()
+	}
+	if err != nil {
 		s.Close()
+		if errors.Is(before, os.ErrNotExist) { // what was begun for a start that failed
+			err = errors.Join(err, os.RemoveAll(cfg.Data))
+		}
 		return nil, err
 	}
 	return s, nil
+}
+
+// listen takes the addresses, and looks whether the certificate for them can be used,
+// before anything is written.
+func (s *Service) listen() (err error) {
+	if s.cfg.CertFile != "" {
+		if _, err := tls.LoadX509KeyPair(s.cfg.CertFile, s.cfg.KeyFile); err != nil {
+			return fmt.Errorf("use the certificate of --tls-cert and --tls-key: %w", err)
+		}
+	}
+	if s.api, err = listenAt("--listen", s.cfg.Listen); err != nil {
+		return err
+	}
+	s.packages, err = listenAt("--packages", s.cfg.Packages)
+	return err
+}
+
+func listenAt(option, address string) (net.Listener, error) {
+	l, err := net.Listen("tcp", address)
+	if errors.Is(err, unix.EADDRINUSE) {
+		return nil, fmt.Errorf("%s %s is in use by another program: stop that one, or give another address "+
+			"(port 0 takes a free one)", option, address)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("listen at %s %s: %w", option, address, err)
+	}
+	return l, nil
 }
 
 func (s *Service) open() error {
@@ -169,10 +204,10 @@ func (s *Service) open() error {
 		return err
 	}
 	// by a service that was killed; downloads are gone on with
-	for _, left := range []string{"upload-*", "house-*"} {
+	for _, left := range []string{"upload-*", "house-*", "examine*"} {
 		files, _ := filepath.Glob(filepath.Join(data, "tmp", left))
 		for _, f := range files {
-			os.Remove(f)
+			os.RemoveAll(f)
 		}
 	}
 	s.fetch = fetch.New(withLimit(s.cfg.Fetch, s.cfg))
@@ -200,12 +235,6 @@ func (s *Service) open() error {
 		s.log.Warn("jobs were running when the service ended", "jobs", n)
 	}
 	s.jobs = newJobs(s.db, s.now, s.cfg.JobTime, s.cfg.JobMemory, s.log)
-	if s.api, err = net.Listen("tcp", s.cfg.Listen); err != nil {
-		return fmt.Errorf("listen for the API: %w", err)
-	}
-	if s.packages, err = net.Listen("tcp", s.cfg.Packages); err != nil {
-		return fmt.Errorf("listen for machines: %w", err)
-	}
 	return nil
 }
 
@@ -389,9 +418,9 @@ func (s *Service) Run(ctx context.Context) error {
 // Close releases the data folder of a service that does not run.
 func (s *Service) Close() error {
 	var err error
-	for _, c := range []io.Closer{s.api, s.packages} {
-		if c != nil && c != (net.Listener)(nil) {
-			c.Close()
+	for _, l := range []net.Listener{s.api, s.packages} {
+		if l != nil {
+			l.Close()
 		}
 	}
 	if s.db != nil {

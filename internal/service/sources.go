@@ -10,6 +10,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"stockade/core/definition"
+	"stockade/core/edition"
 	"stockade/core/families"
 	"stockade/core/finding"
 	"stockade/core/mirror"
@@ -47,6 +48,51 @@ func (s *Service) handleSource(c *gin.Context) (any, error) {
 	tag, err := s.describedTag()
 	c.Header("ETag", tag)
 	return out, err
+}
+
+func (s *Service) handleDependents(c *gin.Context) (any, error) {
+	set, err := s.db.Described()
+	if err != nil {
+		return nil, err
+	}
+	name := c.Param("name")
+	if _, ok := set.Sources[name]; !ok {
+		return nil, dangling("", "source", name, set.Sources)
+	}
+	return s.dependents(set, name)
+}
+
+// dependents tells what stands on a source.
+func (s *Service) dependents(set *definition.Set, name string) (api.Dependents, error) {
+	out := api.Dependents{Mirrors: append([]string{}, set.UsersOf(name)...), Lanes: []string{},
+		Groups: []string{}, Editions: []string{}}
+	for _, lane := range slices.Sorted(maps.Keys(set.Lanes)) {
+		if slices.Contains(out.Mirrors, set.Lanes[lane].Mirror) {
+			out.Lanes = append(out.Lanes, lane)
+		}
+	}
+	for _, group := range slices.Sorted(maps.Keys(set.Groups)) {
+		if slices.Contains(out.Lanes, set.Groups[group].Lane) {
+			out.Groups = append(out.Groups, group)
+		}
+	}
+	standing, err := s.db.Editions("")
+	if err != nil {
+		return out, err
+	}
+	for _, e := range standing {
+		if e.Retired {
+			continue
+		}
+		open, err := s.editions.open(s, e.Mirror, e.Number)
+		if err != nil {
+			return out, err
+		}
+		if slices.ContainsFunc(open.Sources, func(src edition.Source) bool { return src.Name == name }) {
+			out.Editions = append(out.Editions, open.Name())
+		}
+	}
+	return out, nil
 }
 
 func (s *Service) handleRefresh(c *gin.Context) (any, error) {
@@ -127,8 +173,17 @@ func (s *Service) describeSource(set *definition.Set, all states, name string) a
 	return out
 }
 
-// source makes what the core needs of a described source.
+// source makes what the core needs of a described source. It is an error that no key
+// counts for it.
 func (s *Service) source(set *definition.Set, t *trusted, name string) (*mirror.Source, error) {
+	out, err := s.sourceAsDescribed(set, t, name)
+	if err == nil && out.House == nil && len(out.Keyring.Counting()) == 0 {
+		err = t.WhyNone(name, set.Signers(name), t.certificates)
+	}
+	return out, err
+}
+
+func (s *Service) sourceAsDescribed(set *definition.Set, t *trusted, name string) (*mirror.Source, error) {
 	src, ok := set.Sources[name]
 	if !ok {
 		return nil, dangling("", "source", name, set.Sources)
@@ -152,9 +207,6 @@ func (s *Service) source(set *definition.Set, t *trusted, name string) (*mirror.
 		out.Accepted = &a
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return nil, err
-	}
-	if len(out.Keyring.Counting()) == 0 {
-		return out, t.WhyNone(name, set.Signers(name), t.certificates)
 	}
 	return out, nil
 }

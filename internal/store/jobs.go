@@ -37,13 +37,16 @@ func (d *DB) JobBy(id int64) (Job, error) { return one[Job](d, "id = ?", id) }
 
 // Jobs gives the newest jobs before a number (0: all), perhaps of one state, without
 // their results.
-func (d *DB) Jobs(state string, before int64, limit int) ([]Job, error) {
+func (d *DB) Jobs(state, object string, before int64, limit int) ([]Job, error) {
 	if before == 0 {
 		before = 1 << 62
 	}
 	where, args := "id < ?", []any{before}
 	if state != "" {
 		where, args = where+" AND state = ?", append(args, state)
+	}
+	if object != "" {
+		where, args = where+" AND object = ?", append(args, object)
 	}
 	return list[Job](d, []string{"result"}, "id DESC", limit, where, args...)
 }

@@ -243,7 +243,7 @@ func TestListsComeWithoutBodies(t *testing.T) {
 		time.Now()); err != nil {
 		t.Fatal(err)
 	}
-	jobs, err := db.Jobs("", 0, 10)
+	jobs, err := db.Jobs("", "", 0, 10)
 	if err != nil || len(jobs) != 1 || jobs[0].Result != "" || jobs[0].Findings != "[]" {
 		t.Errorf("%+v %v", jobs, err)
 	}

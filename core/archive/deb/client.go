@@ -174,3 +174,10 @@ func toldApart(all []archive.ClientSource) error {
 	}
 	return nil
 }
+
+// SeeOlder implements archive.ForwardOnly: apt-get keeps the Release that it has where
+// the one that is served has an older Date, and says nothing of it.
+func (Family) SeeOlder() string {
+	return "rm -r /var/lib/apt/lists/* && apt-get update; apt-get install --allow-downgrades then takes " +
+		"the older version where it is named"
+}

@@ -1,0 +1,181 @@
+package edition
+
+import (
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"stockade/core/disk"
+	"stockade/core/finding"
+	"stockade/internal/made/faults"
+)
+
+// exported lays an older edition out in dir, and gives the newer one that it is to
+// become, with its manifest.
+func exported(t *testing.T) (lay func(dir string), newer *sealed, manifest []byte) {
+	t.Helper()
+	text := func(s *sealed) []byte {
+		raw, err := os.ReadFile(filepath.Join(s.folder(), ManifestName))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return raw
+	}
+	older := seal(t)
+	before := text(older)
+	newer = sealOf(t, map[string]string{
+		"tarn/pool/a.deb":    "all of a", // as before
+		"tarn/pool/c.deb":    "all of c", // instead of b
+		"tarn/dists/Release": "root of another time",
+		"kelp/new/drive.deb": "drive",
+	})
+	return func(dir string) {
+		t.Helper()
+		if err := Export(disk.OS, FromPool(older.store), before, []byte("old seal"), dir, nil); err != nil {
+			t.Fatal(err)
+		}
+	}, newer, text(newer)
+}
+
+// whole tells what of a folder is not as an edition has it.
+func (s *sealed) whole(dir string) error {
+	var wrong []error
+	for path, want := range s.files {
+		if got, err := os.ReadFile(filepath.Join(dir, path)); err != nil || string(got) != want {
+			wrong = append(wrong, errors.Join(errors.New(path+" has "+string(got)), err))
+		}
+	}
+	for _, gone := range []string{"tarn/pool/b.deb", "kelp/drive.deb", underWay, "tarn/dists/Release" +
+		beside,
+		"tarn/pool/other.deb" + beside} {
+		if _, err := os.Lstat(filepath.Join(dir, gone)); !errors.Is(err, fs.ErrNotExist) {
+			wrong = append(wrong, errors.New(gone+" is there"))
+		}
+	}
+	return errors.Join(wrong...)
+}
+
+func TestAnExportIsBroughtUpToDate(t *testing.T) {
+	lay, newer, manifest := exported(t)
+	dir := filepath.Join(t.TempDir(), "out")
+	lay(dir)
+	mine := filepath.Join(dir, "tarn/pool/mine.txt")
+	if err := os.WriteFile(mine, []byte("mine"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	// An earlier try to another edition was interrupted.
+	if err := os.WriteFile(filepath.Join(dir, "tarn/pool/other.deb"+beside), []byte("o"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	opened := map[string]bool{}
+	open := func(l Line) (io.ReadCloser, error) {
+		opened[l.Path] = true
+		return FromPool(newer.store)(l)
+	}
+	steps := 0
+	out, err := Renew(disk.OS, open, manifest, []byte("seal"), dir, func(int, int, int64) { steps++ })
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := newer.whole(dir); err != nil {
+		t.Error(err)
+	}
+	if opened["tarn/pool/a.deb"] || !opened["tarn/pool/c.deb"] {
+		t.Errorf("what was there already was fetched, or what was not was not: %v", opened)
+	}
+	if out.Removed != 2 || out.Written != len(opened) || out.Kept+out.Written != steps || out.Bytes == 0 {
+		t.Errorf("%+v after %d files, %d of them opened", out, steps, len(opened))
+	}
+	if got, err := os.ReadFile(mine); err != nil || string(got) != "mine" {
+		t.Errorf("what is of no edition: %q %v", got, err)
+	}
+	// Again there is nothing to write.
+	if out, err = Renew(disk.OS, open, manifest, []byte("seal"), dir, nil); err != nil || out.Written != 0 {
+		t.Errorf("%+v %v", out, err)
+	}
+	// What was changed on the medium is mended, also where a link stands in its place.
+	outside := filepath.Join(t.TempDir(), "outside")
+	for _, spoil := range []func(path string) error{
+		func(path string) error { return os.WriteFile(path, []byte("all of C"), 0o644) },
+		func(path string) error {
+			return errors.Join(os.WriteFile(outside, []byte("keep"), 0o644), os.Remove(path),
+				os.Symlink(outside, path))
+		},
+	} {
+		if err := spoil(filepath.Join(dir, "tarn/pool/c.deb")); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := Renew(disk.OS, open, manifest, []byte("seal"), dir, nil); err != nil {
+			t.Error(err)
+		}
+		if err := newer.whole(dir); err != nil {
+			t.Error(err)
+		}
+	}
+	if got, err := os.ReadFile(outside); err != nil || string(got) != "keep" {
+		t.Errorf("it was written through a link: %q %v", got, err)
+	}
+}
+
+func TestNothingIsWrittenThroughAFolderThatIsALink(t *testing.T) {
+	lay, newer, manifest := exported(t)
+	for _, link := range []string{"tarn/pool", "kelp", "about"} {
+		dir, outside := filepath.Join(t.TempDir(), "out"), t.TempDir()
+		lay(dir)
+		victim := filepath.Join(outside, "b.deb")
+		err := errors.Join(os.WriteFile(victim, []byte("keep"), 0o644), os.RemoveAll(filepath.Join(dir,
+			link)),
+			os.Symlink(outside, filepath.Join(dir, link)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := Renew(disk.OS, FromPool(newer.store), manifest, []byte("seal"), dir, nil); err == nil ||
+			!strings.Contains(err.Error(), "no folder") {
+			t.Errorf("%s: %v", link, err)
+		}
+		entries, err := os.ReadDir(outside)
+		if err != nil || len(entries) != 1 {
+			t.Errorf("%s: outside there is %v, %v", link, entries, err)
+		}
+	}
+	empty := t.TempDir()
+	_, err := Renew(disk.OS, FromPool(newer.store), manifest, nil, empty, nil)
+	if f, _ := finding.From(err); f.Code != "edition.damaged" || !strings.Contains(f.Text, "no manifest") {
+		t.Errorf("a folder that is no export: %v", err)
+	}
+}
+
+// Whatever fails, a folder with a manifest is whole, and the next try ends it.
+func TestEachFaultOfTheDiskWhileRenewing(t *testing.T) {
+	lay, newer, manifest := exported(t)
+	laid := map[string]bool{}
+	calls := eachFault(t, func(on *faults.Disk, root string) error {
+		dir := filepath.Join(root, "out")
+		if !laid[root] {
+			lay(dir)
+			laid[root] = true
+		}
+		_, err := Renew(on, FromPool(newer.store), manifest, []byte("seal"), dir, nil)
+		return err
+	}, func(root, call string, err error) {
+		dir := filepath.Join(root, "out")
+		has, rerr := os.ReadFile(filepath.Join(dir, ManifestName))
+		if rerr == nil && string(has) == string(manifest) {
+			if wrong := newer.whole(dir); wrong != nil && err == nil {
+				t.Errorf("%s: the folder says that it is whole: %v", call, wrong)
+			}
+		} else if err == nil {
+			t.Errorf("%s: it is said to be up to date, and is not: %v", call, rerr)
+		}
+	})
+	inOrder(t, calls, "sync out/tarn/pool/c.deb"+beside, "rename out/tarn/pool/c.deb"+beside+
+		" out/tarn/pool/c.deb", "remove out/"+ManifestName, "sync out/tarn/pool",
+		"rename out/tarn/dists/Release"+
+			beside+" out/tarn/dists/Release", "remove out/tarn/pool/b.deb",
+		"rename out/"+SealName+".stockade-new out/"+SealName,
+		"rename out/"+ManifestName+".stockade-new out/"+ManifestName, "remove out/"+underWay)
+}

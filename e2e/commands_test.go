@@ -1,0 +1,343 @@
+package e2e
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+	"unicode/utf8"
+
+	"go.yaml.in/yaml/v3"
+
+	"stockade/internal/api"
+	"stockade/internal/made"
+)
+
+// walked is a site with an edition on a lane, a newer one that is on none, and something
+// newer still upstream.
+func walked(t *testing.T) *site {
+	t.Helper()
+	s := newSite(t)
+	s.described()
+	s.built("steady")
+	s.newer("1.5.0-1")
+	s.cli(0, "mirror", "build", "barrage")
+	s.newer("1.6.0-1")
+	return s
+}
+
+// newer publishes a sluicectl of another version.
+func (s *site) newer(version string) {
+	s.t.Helper()
+	s.cli(0, "job", "list") // the clock of the upstream is that of the service
+	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *made.DebRepository) {
+		for i := range r.Packages {
+			if r.Packages[i].Name == "sluicectl" {
+				r.Packages[i].Version = version
+			}
+		}
+	}); err != nil {
+		s.t.Fatal(err)
+	}
+}
+
+// What is wrong with a call, and what the exit code of it is.
+func TestExitCodesAreThoseOfTheTable(t *testing.T) {
+	t.Parallel()
+	s := walked(t)
+	mistakes := filepath.Join(s.dir, "mistakes.yaml")
+	os.WriteFile(mistakes, []byte("stockade: 1\nsources: {x: {family: dbe}}\n"), 0o644)
+	for _, c := range []struct {
+		line string
+		code int
+		says string
+	}{
+		{"source shw tarn", 2, "stockade source show"},
+		{"source show Tarn", 2, `perhaps "tarn"`},
+		{"source show tarm", 2, `perhaps "tarn"`},
+		{"source show a/b?c", 2, "no name of a source"},
+		{"source show " + mistakes, 2, "it is a file"},
+		{"group show gatehose", 2, `perhaps "gatehouse"`},
+		{"edition show barage/1", 2, `perhaps "barrage"`},
+		{"edition show barrage/99", 2, "edition list"},
+		{"edition diff barrage/2 barrage/1", 2, "edition diff barrage/1 barrage/2"},
+		{"account remove wardn --yes", 2, `perhaps "warden"`},
+		{"job watch 99", 2, "there is no job 99"},
+		{"job watch x", 2, "job list"},
+		{"revision show 99", 2, "there is no revision 99"},
+		{"source list --family dbe", 2, "deb"},
+		{"source list --severity bad", 2, "warning"},
+		{"journal list --since yore", 2, "2d"},
+		{"key list --source tarm", 2, `perhaps "tarn"`},
+		{"lane move trial pumps/1", 1, "--mirror barrage"},
+		{"check " + mistakes, 1, "deb"},
+		{"compare " + mistakes, 1, "deb"},
+		{"record " + mistakes, 1, "deb"},
+		{"check " + filepath.Join(s.dir, "site"), 0, "key.unvouched"}, // what is still to be decided
+		{"compare " + filepath.Join(s.dir, "site") + " --same", 0, "nothing would change"},
+		{"edition diff barrage/2 --same", 1, "from barrage/1 to barrage/2"},
+		{"mirror preview barrage --same", 1, "1.6.0-1"},
+		{"mirror build lamps", 5, "failed (job"},
+		{"mirror estimate lamps", 1, "mirror.missing-dependency"},
+		{"source list --server ftp://x", 2, "http://HOST:PORT"},
+		{"source list --server http://127.0.0.1:1", 3, "stockade serve"},
+		{"edition export barrage/1 " + s.dir, 2, "--onto"},
+		{"edition export barrage/1 " + s.dir + " --onto", 2, "no export"},
+		{"status", 1, "behind barrage/2"},
+		{"status --severity error", 1, "mirror.missing-dependency"},
+	} {
+		code, out, told := s.try(strings.Fields(c.line)...)
+		if code != c.code || !strings.Contains(out+told, c.says) {
+			t.Errorf("stockade %s: %d, and %d was meant\n%s%s", c.line, code, c.code, out, told)
+		}
+	}
+}
+
+func TestResultsAndErrorsComeInTheFormThatWasAskedFor(t *testing.T) {
+	t.Parallel()
+	s := walked(t)
+	ids := func(want string, args ...string) {
+		t.Helper()
+		if out, _ := s.cli(0, append(args, "-o", "ids")...); strings.Join(strings.Fields(out), " ") != want {
+			t.Errorf("stockade %s -o ids: %q", strings.Join(args, " "), out)
+		}
+	}
+	ids("barrage/2", "edition", "show", "barrage/2")
+	ids("kelp-drive libkelp7", "edition", "packages", "barrage/2", "--source", "kelp")
+	ids("sluicectl sluicectl", "edition", "diff", "barrage/1", "barrage/2")
+	ids("barrage/3", "mirror", "build", "barrage")
+	ids("barrage/3", "mirror", "build", "barrage") // there is nothing new
+	ids("tarn kelp", "source", "show", "tarn", "kelp")
+	ids("barrage/3 barrage/2 barrage/1", "edition", "list", "--mirror", "barrage")
+	ids("brine-drivers", "source", "list", "--family", "rpm", "--standing", "vendor")
+	for _, form := range []string{"json", "yaml"} {
+		code, out, told := s.try("source", "show", "tarm", "-o", form)
+		var f struct {
+			Type   string `json:"type" yaml:"type"`
+			Status int    `json:"status" yaml:"status"`
+			Exit   int    `json:"exit_code" yaml:"exit_code"`
+			Way    string `json:"way_out" yaml:"way_out"`
+		}
+		err := yaml.Unmarshal([]byte(told), &f) // JSON is YAML
+		if err != nil || out != "" || code != 2 || f.Exit != 2 || f.Status != 404 ||
+			f.Type != "urn:stockade:define.dangling-reference" || !strings.Contains(f.Way, "tarn") {
+			t.Errorf("%s: %d, %v, %q", form, code, err, told)
+		}
+	}
+	out, _ := s.cli(0, "edition", "show", "barrage/1", "-o", "yaml")
+	if !regexp.MustCompile(`(?m)^bytes: [0-9]{6,}$`).MatchString(out) {
+		t.Errorf("a size is no integer: %s", out)
+	}
+	out, _ = s.cli(0, "source", "refresh", "tarn", "kelp", "-o", "json")
+	var jobs []map[string]any
+	if err := json.Unmarshal([]byte(out), &jobs); err != nil || len(jobs) != 2 {
+		t.Errorf("two jobs: %v %s", err, out)
+	}
+	if out, _ = s.cli(0, "--version"); out != "stockade development\n" {
+		t.Errorf("--version: %q", out)
+	}
+}
+
+// No line is wider than the terminal, and what was left out for that is said.
+func TestTablesFitTheTerminal(t *testing.T) {
+	t.Parallel()
+	s := walked(t)
+	s.house()
+	lists := []string{"source list", "key list", "mirror list", "edition list", "lane list", "group list",
+		"package list", "job list", "journal list", "revision list", "edition packages barrage/2",
+		"edition diff barrage/2", "pool usage", "source probe tarn", "key show " +
+			s.scenario.KelpKey.Certificate().Fingerprint, "lane show steady", "account list"}
+	for _, columns := range []string{"80", "120"} {
+		s.env["COLUMNS"] = columns
+		for _, line := range lists {
+			out, told := s.cli(0, strings.Fields(line)...)
+			most := map[string]int{"80": 80, "120": 120}[columns]
+			for l := range strings.Lines(out) {
+				if n := utf8.RuneCountInString(strings.TrimRight(l, "\n")); n > most {
+					t.Errorf("%s at %s columns: %d: %s", line, columns, n, l)
+				}
+			}
+			wide, _ := s.cli(0, append(strings.Fields(line), "--wide")...)
+			if strings.Contains(line, "probe") { // what is measured differs each time
+				continue
+			}
+			if cut := len(wide) > len(out); cut != strings.Contains(told, "--wide shows all") {
+				t.Errorf("%s at %s columns: cut %v, and told %q", line, columns, cut, told)
+			}
+		}
+	}
+	delete(s.env, "COLUMNS")
+	for _, line := range lists[:8] { // into a pipe everything goes
+		if out, told := s.cli(0, strings.Fields(line)...); strings.Contains(out, "…") ||
+			strings.Contains(told, "--wide") {
+			t.Errorf("%s without a terminal: %s", line, told)
+		}
+	}
+}
+
+func TestWhatIsRecordedIsDescribedAndRecordedAgain(t *testing.T) {
+	t.Parallel()
+	s := walked(t)
+	s.house()
+	for _, args := range [][]string{{}, {"source", "tarn"}, {"key"}, {"mirror", "barrage", "pumps"},
+		{"package"}} {
+		doc := filepath.Join(t.TempDir(), "again.yaml")
+		out, _ := s.cli(0, append([]string{"describe"}, args...)...)
+		os.WriteFile(doc, []byte(out), 0o644)
+		s.cli(0, "compare", doc, "--same")
+	}
+	if _, told := s.cli(2, "describe", "source", "tarm"); !strings.Contains(told, `"tarn"`) {
+		t.Error(told)
+	}
+}
+
+func TestAnExportIsBroughtUpToDateAndChecksItself(t *testing.T) {
+	t.Parallel()
+	s := walked(t)
+	dir := filepath.Join(s.dir, "stick")
+	check := func(want int, says string) {
+		t.Helper()
+		out, err := exec.Command("sh", filepath.Join(dir, "machines/check.sh")).CombinedOutput()
+		if code := exitOf(err); code != want || !strings.Contains(string(out), says) {
+			t.Errorf("check.sh: %d\n%s", code, out)
+		}
+	}
+	s.cli(0, "edition", "export", "barrage/1", dir, "--group", "gatehouse", "--at", "/srv/barrage")
+	check(0, "every file is what was sealed")
+	files := mustRead(t, filepath.Join(dir, "machines/gatehouse/etc/apt/sources.list.d/stockade.sources"))
+	if !strings.Contains(files, "file:/srv/barrage/tarn") {
+		t.Errorf("a machine's files: %s", files)
+	}
+	os.WriteFile(filepath.Join(dir, "note.txt"), []byte("mine"), 0o644)
+	_, told := s.cli(0, "edition", "export", "barrage/2", dir, "--onto", "--group", "gatehouse", "--at",
+		"/srv/barrage")
+	if !strings.Contains(told, "files were as they should be") {
+		t.Error(told)
+	}
+	check(0, "every file is what was sealed")
+	if mustRead(t, filepath.Join(dir, "note.txt")) != "mine" {
+		t.Error("what is not of an edition was touched")
+	}
+	deb := mustOne(t, filepath.Join(dir, "kelp/pool/*/*/*/*.deb"))
+	os.WriteFile(deb, []byte("x"), 0o644)
+	check(1, "FILES ARE NOT WHAT WAS SEALED")
+	s.cli(0, "edition", "export", "barrage/2", dir, "--onto") // mends what is wrong
+	check(0, "the seal holds")
+	manifest := filepath.Join(dir, "manifest")
+	os.WriteFile(manifest, []byte(mustRead(t, manifest)+"# \n"), 0o644)
+	check(1, "THE SEAL DOES NOT HOLD")
+	s.cli(2, "edition", "export", "pumps/1", dir, "--onto") // of another mirror
+}
+
+// A damaged edition is told as what it is, with the path and what to do.
+func TestADamagedEditionIsNotExported(t *testing.T) {
+	t.Parallel()
+	s := walked(t)
+	sum := cliJSON[[]api.Item](s, "edition", "packages", "barrage/1", "--source", "kelp")[0].SHA256
+	file := filepath.Join(s.dir, "data/pool", sum[:2], sum[2:])
+	os.Chmod(file, 0o600)
+	for _, damage := range []func(){
+		func() { os.WriteFile(file, []byte(strings.Repeat("x", len(mustRead(t, file)))), 0o600) },
+		func() { os.WriteFile(file, []byte("short"), 0o600) },
+		func() { os.Remove(file) },
+	} {
+		damage()
+		dir := filepath.Join(s.dir, "out")
+		_, told := s.cli(1, "edition", "export", "barrage/1", dir)
+		if !strings.Contains(told, "edition.damaged") || !strings.Contains(told, ".deb") ||
+			!strings.Contains(told, "to do:") {
+			t.Errorf("%s", told)
+		}
+		if _, err := os.Stat(dir); err == nil {
+			t.Error("half an export lies there")
+		}
+	}
+}
+
+func TestAKeyIsExaminedBeforeAnythingIsDecided(t *testing.T) {
+	t.Parallel()
+	s := newSite(t)
+	s.cli(0, "record", filepath.Join(s.dir, "site"))
+	both := filepath.Join(s.dir, "both.asc")
+	kelp, tarn := s.scenario.KelpKey.Certificate(), s.scenario.TarnKey.Certificate()
+	os.WriteFile(both, []byte(tarn.Armoured()+kelp.Armoured()), 0o644)
+	out, told := s.cli(0, "key", "examine", both, "--source", "kelp")
+	if !strings.Contains(told, "1 of 2 certificates signed the root of kelp") ||
+		!strings.Contains(out, "stockade key vouch "+kelp.Fingerprint+" --source kelp") {
+		t.Errorf("%s%s", out, told)
+	}
+	if out, _ := s.cli(0, "key", "examine", both, "--source", "tarn", "-o",
+		"ids"); out != tarn.Fingerprint+"\n" {
+		t.Errorf("who signed tarn: %s", out)
+	}
+	only := filepath.Join(s.dir, "tarn.asc")
+	os.WriteFile(only, []byte(tarn.Armoured()), 0o644)
+	s.cli(1, "key", "examine", only, "--source", "kelp")
+	// Nothing of it was believed: kelp is still not accepted.
+	if _, told := s.cli(1, "source", "refresh", "kelp"); !strings.Contains(told, "key.unvouched") {
+		t.Error(told)
+	}
+	if left, _ := filepath.Glob(filepath.Join(s.dir, "data/tmp/examine*")); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+	// One comparison, two sources: both or none.
+	if _, told := s.cli(2, "key", "vouch", kelp.Fingerprint, "--source", "kelp", "--source", "kalp",
+		"--evidence", "x"); !strings.Contains(told, `"kelp"`) {
+		t.Error(told)
+	}
+	s.cli(1, "source", "refresh", "kelp")
+	s.cli(0, "key", "vouch", kelp.Fingerprint, "--source", "kelp", "--evidence", "x")
+	s.cli(0, "source", "refresh", "kelp")
+}
+
+func TestStatusTellsWhatChanged(t *testing.T) {
+	t.Parallel()
+	s := walked(t)
+	out, _ := s.cli(1, "status", "--since", "1h", "-o", "json")
+	var st struct {
+		Behind  []string
+		Needs   []map[string]any `json:"needs_you"`
+		Changed []map[string]any
+	}
+	if err := json.Unmarshal([]byte(out), &st); err != nil || len(st.Behind) != 1 ||
+		st.Behind[0] != "steady" ||
+		len(st.Changed) < 5 || len(st.Needs) == 0 {
+		t.Errorf("%v %s", err, out)
+	}
+	later := time.Now().Add(time.Hour).Format(time.RFC3339)
+	out, _ = s.cli(1, "status", "--since", later, "-o", "json")
+	if err := json.Unmarshal([]byte(out), &st); err != nil || len(st.Changed) != 0 {
+		t.Errorf("since a time to come: %v %s", err, out)
+	}
+	// A source that nothing stands on can go, and what stands on another is shown.
+	if _, told := s.cli(1, "source", "disable", "tarn", "--yes"); !strings.Contains(told,
+		"the mirrors barrage, lamps") || !strings.Contains(told, "the lanes") {
+		t.Error(told)
+	}
+	s.cli(0, "source", "disable", "reach-spares", "--yes")
+	if _, told := s.cli(0, "source", "disable", "reach-spares", "--yes"); !strings.Contains(told,
+		"it was so already") {
+		t.Error(told)
+	}
+}
+
+func exitOf(err error) int {
+	if e, ok := err.(*exec.ExitError); ok {
+		return e.ExitCode()
+	}
+	return 0
+}
+
+// mustOne gives one file of a pattern.
+func mustOne(t *testing.T, pattern string) string {
+	t.Helper()
+	all, err := filepath.Glob(pattern)
+	if err != nil || len(all) == 0 {
+		t.Fatalf("nothing matches %s: %v", pattern, err)
+	}
+	return all[0]
+}

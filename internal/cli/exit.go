@@ -1,0 +1,252 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"stockade/core/finding"
+	"stockade/internal/api"
+	"stockade/internal/client"
+)
+
+// Exit codes. What each means is said once, in exitTable.
+const (
+	exitDone        = 0
+	exitNo          = 1
+	exitUsage       = 2
+	exitUnreachable = 3
+	exitRefused     = 4
+	exitFailed      = 5
+	exitInterrupted = 130 // 128 and the number of SIGINT, as shells have it
+)
+
+// exitMeaning is one line of the table of exit codes.
+type exitMeaning struct {
+	Code int
+	When string
+}
+
+// exitTable is the table that docs/commands.md and the help show.
+var exitTable = []exitMeaning{
+	{exitDone, "done; a question was answered with yes, or there was nothing to do"},
+	{exitNo, "the answer is no: findings of severity error in what was checked, compared, to be recorded " +
+		"or " +
+		"estimated; a root that is refused; a proof that fails; files or a journal that are not what was " +
+		"sealed; no certificate that signed; status where something needs somebody; a difference, where " +
+		"--same asks for none; a change that the service refuses for its content; a question that was " +
+		"answered with no"},
+	{exitUsage, "the call was wrong: an unknown command, option or name, or a value that cannot be"},
+	{exitUnreachable, "the service could not be reached"},
+	{exitRefused, "refused: no valid token, or one without the right to do this"},
+	{exitFailed, "the work failed: a build that seals nothing, and whatever the machine, the disk or the " +
+		"network kept from being done"},
+	{exitInterrupted, "left with Ctrl-C; a job that was followed goes on"},
+}
+
+// exit carries an exit code; its error may be nil when all was told already.
+type exit struct {
+	code int
+	err  error
+}
+
+func (e *exit) Error() string {
+	if e.err == nil {
+		return ""
+	}
+	return e.err.Error()
+}
+func (e *exit) Unwrap() error { return e.err }
+
+func no() error { return &exit{code: exitNo} }
+
+// wrongUse is a call that was wrong: what, and what to do about it.
+type wrongUse struct{ what, way string }
+
+func (w *wrongUse) Error() string {
+	if w.way == "" {
+		return w.what
+	}
+	return w.what + " (" + w.way + ")"
+}
+
+func usage(format string, args ...any) error {
+	return &exit{exitUsage, &wrongUse{what: fmt.Sprintf(format, args...)}}
+}
+
+// usageDo is usage with the way out.
+func usageDo(way, format string, args ...any) error {
+	return &exit{exitUsage, &wrongUse{fmt.Sprintf(format, args...), way}}
+}
+
+// failure is an error as it is told: in words, or in the form that was asked for. Its
+// fields are those of a problem over HTTP, and the exit code.
+type failure struct {
+	Type     string       `json:"type"`
+	Title    string       `json:"title"`
+	Status   int          `json:"status,omitempty"` // of HTTP, where a service answered
+	Detail   string       `json:"detail,omitempty"`
+	Object   string       `json:"object,omitempty"`
+	WayOut   string       `json:"way_out,omitempty"`
+	Findings finding.List `json:"findings,omitempty"`
+	Exit     int          `json:"exit_code"`
+}
+
+// typeOf is the type of a failure that no service told.
+func typeOf(code int) string {
+	return "urn:stockade:" + map[int]string{exitNo: "no", exitUsage: "usage", exitUnreachable: "unreachable",
+		exitRefused: "rights", exitFailed: "failed", exitInterrupted: "interrupted"}[code]
+}
+
+// failed says what an error comes to.
+func failed(err error) failure {
+	var (
+		e *exit
+		w *wrongUse
+		p *api.Problem
+	)
+	if errors.As(err, &p) {
+		return failure{p.Type, p.Title, p.Status, p.Detail, p.Object, p.WayOut, p.Findings, problemExit(p)}
+	}
+	out := failure{Exit: exitFailed}
+	out.Title = err.Error()
+	f, found := finding.From(err)
+	switch {
+	case errors.As(err, &e):
+		out.Exit = e.code
+	case errors.Is(err, context.Canceled):
+		out.Exit, out.Title = exitInterrupted, "interrupted"
+	case errors.Is(err, client.ErrUnreachable):
+		out.Exit = exitUnreachable
+		out.WayOut = `start it with "stockade serve", or name another with --server or STOCKADE_SERVER`
+		if hint, ok := client.Hint(err); ok {
+			out.WayOut = hint
+		}
+	case found && strings.HasPrefix(f.Object, "argument"), !found && fromCobra(err):
+		out.Exit = exitUsage
+	case found && !strings.HasPrefix(f.Code, "site."):
+		out.Exit = exitNo
+	}
+	if errors.As(err, &w) {
+		out.Title, out.WayOut = w.what, w.way
+	}
+	out.Type = typeOf(out.Exit)
+	if found {
+		out.Type, out.Object, out.WayOut = "urn:stockade:"+f.Code, f.Object, f.WayOut
+		out.Findings = finding.List{f}
+	}
+	return out
+}
+
+// fromCobra tells errors of reading the arguments, which have no type of their own.
+func fromCobra(err error) bool {
+	text := err.Error()
+	return strings.HasPrefix(text, "unknown ") || strings.Contains(text, "arg(s)") ||
+		strings.Contains(text, "flag")
+}
+
+// problemExit gives the exit code for what a service answered.
+func problemExit(p *api.Problem) int {
+	switch p.Status {
+	case http.StatusUnauthorized, http.StatusForbidden, http.StatusTooManyRequests:
+		return exitRefused
+	case http.StatusNotFound, http.StatusBadRequest: // a name that nothing has, or a bad value
+		return exitUsage
+	case http.StatusUnprocessableEntity, http.StatusConflict, http.StatusPreconditionFailed:
+		return exitNo
+	}
+	return exitFailed
+}
+
+// end tells an error in full and gives its exit code.
+func (a *app) end(err error) int {
+	if err == nil {
+		return exitDone
+	}
+	var e *exit
+	if errors.As(err, &e) && e.err == nil {
+		return e.code
+	}
+	f := failed(err)
+	a.tell(f)
+	return f.Exit
+}
+
+// tell writes a failure to standard error.
+func (a *app) tell(f failure) {
+	if a.output == "json" || a.output == "yaml" {
+		raw, err := json.MarshalIndent(f, "", "  ")
+		if err == nil && a.output == "yaml" {
+			raw, err = asYAML(raw)
+		}
+		if err == nil {
+			fmt.Fprintln(a.err, strings.TrimRight(string(raw), "\n"))
+			return
+		}
+	}
+	known := len(f.Findings) > 0
+	alone := known && len(f.Findings) == 1 && f.Findings[0].Place.Line == 0
+	switch {
+	case alone && f.Findings[0].Text == f.Detail: // the problem says all of it
+		known = false
+	case alone && f.Detail == "":
+		a.findings(a.err, f.Findings)
+		return
+	}
+	a.hang(a.err, a.paint(red, "error: "), len("error: "), f.Title)
+	if known {
+		a.findings(a.err, f.Findings)
+		return
+	}
+	about := ""
+	if f.Object != "" {
+		about = f.Object + ": "
+	}
+	if f.Detail != "" {
+		code := strings.TrimPrefix(f.Type, "urn:stockade:")
+		a.hang(a.err, "  cause: ", 9, about+f.Detail+codeOf(code))
+	}
+	if f.WayOut != "" {
+		a.hang(a.err, "  to do: ", 9, f.WayOut)
+	}
+}
+
+// codeOf names a finding's code behind what it says, for those who look it up.
+func codeOf(code string) string {
+	if !strings.Contains(code, ".") {
+		return ""
+	}
+	return " [" + code + "]"
+}
+
+// exitHelp is the table of exit codes as the help shows it.
+func exitHelp() string {
+	var b strings.Builder
+	for _, m := range exitTable {
+		for i, line := range wrapped(m.When, 68) {
+			if i == 0 {
+				fmt.Fprintf(&b, "  %3d  %s\n", m.Code, line)
+				continue
+			}
+			fmt.Fprintf(&b, "       %s\n", line)
+		}
+	}
+	return b.String()
+}
+
+// worse gives the exit code of several pieces of work: that of the first that did not
+// go well, by how much it keeps from being done.
+func worse(codes ...int) int {
+	order := []int{exitDone, exitNo, exitFailed, exitUsage, exitRefused, exitUnreachable, exitInterrupted}
+	worst := exitDone
+	for _, c := range codes {
+		if slices.Index(order, c) > slices.Index(order, worst) {
+			worst = c
+		}
+	}
+	return worst
+}

@@ -1,0 +1,201 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	_ "embed"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"stockade/core/archive"
+	"stockade/core/disk"
+	"stockade/core/edition"
+	"stockade/core/finding"
+	"stockade/core/machine"
+	"stockade/core/mirror"
+	"stockade/core/trust"
+	"stockade/internal/api"
+	"stockade/internal/client"
+)
+
+// exporting is what an export is asked to be.
+type exporting struct {
+	onto   bool
+	groups []string
+	at     string
+}
+
+func (a *app) editionExport(complete cobra.CompletionFunc) *cobra.Command {
+	var x exporting
+	c := &cobra.Command{Use: "export MIRROR/N DIR", Short: "Lay an edition out as plain files",
+		Long: `Lay an edition out as plain files on this machine, DIR/SOURCE/… as upstream lays each out,
+for file:// or any web server. Every file is checked on the way.
+
+With --onto, DIR is an export that was made before: what it has already is read and kept, only
+what it lacks or has otherwise is written, and what the edition does not have goes.
+
+With --group, the files that machines of the group need lie beside it in DIR/machines/GROUP, as
+under a machine's root, for packages at --at; and DIR/machines/check.sh checks the export where
+it arrives, with gpgv and sha256sum. What lies in machines is not under the seal.`,
+		Example: "  stockade edition export barrage/1 /media/stick/barrage --group gatehouse --at " +
+			"/srv/barrage\n  stockade edition export barrage/2 /media/stick/barrage --onto --group " +
+			"gatehouse " +
+			"--at /srv/barrage", Args: cobra.ExactArgs(2),
+		ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if x.at != "" && len(x.groups) == 0 {
+				return usage("--at says where machines find the packages: it goes with --group")
+			}
+			return a.export(cmd.Context(), args[0], args[1], x)
+		}}
+	c.Flags().BoolVar(&x.onto, "onto", false, "bring an export that lies in DIR up to date")
+	c.Flags().StringArrayVar(&x.groups, "group", nil,
+		"write the files of this group's machines beside it; may be given several times")
+	c.Flags().StringVar(&x.at, "at", "",
+		"URL or folder where machines will find the export; DIR if left out")
+	c.RegisterFlagCompletionFunc("group", a.names("/groups", 0, byName))
+	return c
+}
+
+func (a *app) export(ctx context.Context, what, dir string, x exporting) error {
+	name, number, path, err := editionPath(what)
+	if err != nil {
+		return err
+	}
+	if err := plainNames("group", x.groups); err != nil {
+		return err
+	}
+	dir, err = filepath.Abs(dir)
+	if err != nil {
+		return err
+	}
+	if x.onto {
+		if lies, err := edition.ExportedName(dir); err != nil {
+			return usageDo("leave --onto out to export to a new folder", "in %s lies no export: %v", dir,
+				cause(err))
+		} else if id, err := edition.ParseID(lies, ""); err == nil && id.Mirror != name {
+			return usage("in %s lies %s, an export of another mirror", dir, lies)
+		}
+	}
+	if entries, err := os.ReadDir(dir); !x.onto && err == nil && len(entries) > 0 {
+		return usageDo("give a folder that does not exist yet, or bring an export that lies there up to "+
+			"date "+
+			"with --onto", "%s is there and not empty", dir)
+	}
+	c := a.client()
+	machines := map[string]api.Files{}
+	for _, g := range x.groups { // before anything is written: a group may not be there
+		f, err := client.Get[api.Files](ctx, c, "/groups/"+url.PathEscape(g)+"/files?"+
+			url.Values{"at": {first(x.at, dir)}, "edition": {what}}.Encode())
+		if err != nil {
+			return err
+		}
+		machines[g] = f
+	}
+	files, err := client.Get[api.Manifest](ctx, c, path+"/manifest")
+	if err != nil {
+		return err
+	}
+	m, err := edition.ReadManifest(bytes.NewReader(files.Manifest))
+	if err != nil {
+		return err
+	}
+	open := func(l edition.Line) (io.ReadCloser, error) { return c.File(ctx, name, number, l.Path) }
+	p := a.progress()
+	told := copying(p, m.Bytes())
+	count := m.Files() + 2 // the manifest and the seal
+	renewed := edition.Renewed{Written: count, Bytes: m.Bytes()}
+	if x.onto {
+		renewed, err = edition.Renew(disk.OS, open, files.Manifest, files.Seal, dir, told)
+	} else {
+		err = edition.Export(disk.OS, open, files.Manifest, files.Seal, dir, told)
+	}
+	p.done()
+	if err != nil {
+		return fmt.Errorf("%s was not exported: %w", what, err)
+	}
+	for _, g := range x.groups {
+		if err := a.besideExport(dir, g, machines[g]); err != nil {
+			return err
+		}
+	}
+	return a.show(map[string]any{"edition": what, "folder": dir, "files": count, "bytes": m.Bytes(),
+		"written": renewed.Written, "kept": renewed.Kept, "removed": renewed.Removed}, func() {
+		a.say("%s lies in %s: %d files, %s; about/README.txt tells how to check it", what, dir, count,
+			size(m.Bytes()))
+		if x.onto {
+			a.say("%d files were as they should be, %d were written (%s), %d taken away", renewed.Kept,
+				renewed.Written, size(renewed.Bytes), renewed.Removed)
+		}
+		for _, g := range x.groups {
+			a.findings(a.err, machines[g].Findings)
+			a.say("the files of %s lie in %s, for packages at %s", g, filepath.Join(dir, "machines", g),
+				machines[g].At)
+		}
+		if len(x.groups) > 0 {
+			a.say("%s checks all of it where it arrives", filepath.Join(dir, "machines", "check.sh"))
+		}
+	}, []string{dir})
+}
+
+// copying tells how far an export is.
+func copying(p *progress, total int64) func(files, of int, done int64) {
+	start := time.Now()
+	return func(files, of int, done int64) {
+		e := mirror.Event{Step: "copy", Files: files, FilesTotal: of, Bytes: done, BytesTotal: total,
+			Remaining: -1}
+		if took := time.Since(start).Seconds(); took > 0.1 {
+			if e.Rate = int64(float64(done) / took); e.Rate > 0 {
+				e.Remaining = int((total - done) / e.Rate)
+			}
+		}
+		p.show(e)
+	}
+}
+
+//go:embed check.sh
+var checkScript string
+
+// besideExport writes a group's files and the check script beside an export.
+func (a *app) besideExport(dir, group string, f api.Files) error {
+	raw, err := os.ReadFile(filepath.Join(dir, "about", "edition.json"))
+	if err != nil {
+		return finding.Doing(err, "read what was exported")
+	}
+	e, err := edition.ReadRecord(raw)
+	if err != nil {
+		return err
+	}
+	armoured, err := os.ReadFile(filepath.Join(dir, "about", "keys", e.SiteKey+".asc"))
+	if err != nil {
+		return finding.Doing(err, "read what was exported")
+	}
+	certs, err := trust.ReadCertificates(armoured)
+	if err != nil {
+		return err
+	}
+	machines := filepath.Join(dir, "machines")
+	files := make([]archive.ClientFile, len(f.Files))
+	for i, x := range f.Files {
+		files[i] = archive.ClientFile{Path: x.Path, Mode: x.Mode, Data: x.Data}
+	}
+	if err := os.MkdirAll(filepath.Join(machines, group), 0o755); err != nil {
+		return err
+	}
+	if _, _, err := machine.WriteFiles(filepath.Join(machines, group), files); err != nil {
+		return err
+	}
+	if err := disk.Replace(disk.OS, filepath.Join(machines, "site-key.gpg"), certs[0].Binary(),
+		0o644); err != nil {
+		return err
+	}
+	return disk.Replace(disk.OS, filepath.Join(machines, "check.sh"),
+		[]byte(strings.ReplaceAll(checkScript, "SITE_KEY", e.SiteKey)), 0o755)
+}

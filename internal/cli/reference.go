@@ -1,0 +1,166 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+)
+
+// Example is one line of a command's example.
+type Example struct {
+	Command string // such as "mirror build"
+	Line    string // as a shell takes it; it may go over several lines
+}
+
+// each calls f with every command that people use, in the order of the help.
+func each(c *cobra.Command, f func(*cobra.Command)) {
+	for _, sub := range c.Commands() {
+		if sub.Name() != "help" && sub.Name() != "completion" && !sub.Hidden {
+			f(sub)
+			each(sub, f)
+		}
+	}
+}
+
+// Examples gives the lines of the examples of all commands. Nouns show those of their
+// first verb, which are not told twice.
+func Examples() (out []Example) {
+	each((&app{env: func(string) string { return "" }}).root(), func(c *cobra.Command) {
+		if c.HasSubCommands() {
+			return
+		}
+		name := strings.TrimPrefix(c.CommandPath(), "stockade ")
+		goesOn := false
+		for line := range strings.Lines(c.Example) {
+			line = strings.TrimRight(line, "\n")
+			switch {
+			case goesOn:
+				out[len(out)-1].Line += "\n" + line
+			case strings.HasPrefix(line, "  "):
+				out = append(out, Example{name, strings.TrimSpace(line)})
+			default: // words between them
+				continue
+			}
+			goesOn = strings.HasSuffix(line, "\\")
+		}
+	})
+	return out
+}
+
+// Commands gives the names of all commands that do something: "mirror build".
+func Commands() (out []string) {
+	each((&app{env: func(string) string { return "" }}).root(), func(c *cobra.Command) {
+		if !c.HasSubCommands() {
+			out = append(out, strings.TrimPrefix(c.CommandPath(), "stockade "))
+		}
+	})
+	return out
+}
+
+// Reference is docs/commands.md: every command with its options and examples, and the
+// exit codes.
+func Reference() string {
+	var b strings.Builder
+	root := (&app{env: func(string) string { return "" }}).root()
+	b.WriteString(strings.ReplaceAll(referenceHead, "'", "`"))
+	for _, m := range exitTable {
+		fmt.Fprintf(&b, "| %d | %s |\n", m.Code, m.When)
+	}
+	b.WriteString("\n## Options of every command\n\n")
+	options(&b, root.PersistentFlags())
+	each(root, func(c *cobra.Command) {
+		if c.HasSubCommands() {
+			fmt.Fprintf(&b, "\n## %s\n\n%s.\n", c.CommandPath(), c.Short)
+			return
+		}
+		level := "##"
+		if c.Parent() != root {
+			level = "###"
+		}
+		fmt.Fprintf(&b, "\n%s %s\n\n", level, c.CommandPath())
+		text := strings.Join(strings.Fields(strings.ReplaceAll(c.Long, "\n\n", " \x00 ")), " ")
+		if c.Long == "" {
+			text = c.Short + "."
+		}
+		fmt.Fprintf(&b, "%s\n\n```sh\nstockade %s\n```\n\n", strings.ReplaceAll(text, " \x00 ", "\n\n"),
+			strings.TrimPrefix(c.UseLine(), "stockade "))
+		c.InitDefaultHelpFlag()
+		options(&b, c.LocalNonPersistentFlags())
+		example(&b, c.Example)
+	})
+	return b.String()
+}
+
+func options(b *strings.Builder, flags *pflag.FlagSet) {
+	any := false
+	flags.VisitAll(func(f *pflag.Flag) {
+		if f.Name == "help" || f.Hidden {
+			return
+		}
+		name := "--" + f.Name
+		if f.Shorthand != "" {
+			name = "-" + f.Shorthand + ", " + name
+		}
+		if kind, _ := pflag.UnquoteUsage(f); kind != "" {
+			name += " " + strings.ToUpper(kind)
+		}
+		fmt.Fprintf(b, "- `%s`: %s", name, f.Usage)
+		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" && f.DefValue != "[]" {
+			fmt.Fprintf(b, " (%s if left out)", f.DefValue)
+		}
+		b.WriteString("\n")
+		any = true
+	})
+	if any {
+		b.WriteString("\n")
+	}
+}
+
+// example writes the lines of an example as code, and the words between them as text.
+func example(b *strings.Builder, text string) {
+	inside := false
+	for line := range strings.Lines(text) {
+		line = strings.TrimRight(line, "\n")
+		code := strings.HasPrefix(line, "  ")
+		if code != inside && (code || line != "") {
+			b.WriteString(map[bool]string{true: "```sh\n", false: "```\n\n"}[code])
+			inside = code
+		}
+		if line != "" {
+			b.WriteString(strings.TrimPrefix(line, "  ") + "\n")
+		}
+		if line != "" && !code {
+			b.WriteString("\n")
+		}
+	}
+	if inside {
+		b.WriteString("```\n")
+	}
+}
+
+// referenceHead is how the reference begins.
+const referenceHead = `# Commands
+
+<!-- written by internal/cli; make documents writes it anew -->
+
+'stockade NOUN VERB'. Results go to standard output, progress and messages to standard error. Every
+command that prints records takes '-o table' (cut to the terminal; '--wide' shows all), '-o json',
+'-o yaml' and '-o ids' (one name a line, for pipes); with 'json' and 'yaml' errors come in that form
+too, on standard error, with the fields of a problem of the API and 'exit_code'. Without a terminal
+nothing is cut or coloured; 'NO_COLOR' and 'COLUMNS' are honoured.
+
+A service is found by '--server', 'STOCKADE_SERVER', or what 'stockade login' remembered; an address
+without a scheme is taken to be https, and http on this machine. The token is 'STOCKADE_TOKEN', or what
+login remembered, which goes only to the service that it is of.
+
+Sizes are written as '700', '5M', '4GiB' (powers of 1024) or '5MB' (of 1000), times as '90s', '30m',
+'12h', '2d', '3w'. Ctrl-C leaves a job that is followed, and the job goes on: 'stockade job watch'
+follows it again, 'stockade job stop' ends it.
+
+## Exit codes
+
+| code | when |
+|---|---|
+`

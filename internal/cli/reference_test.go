@@ -1,0 +1,23 @@
+package cli
+
+import (
+	"flag"
+	"os"
+	"testing"
+)
+
+var update = flag.Bool("update", false, "write the generated documents anew")
+
+// docs/commands.md is what the commands say of themselves.
+func TestGeneratedDocumentsAreCurrent(t *testing.T) {
+	const path = "../../docs/commands.md"
+	if *update {
+		if err := os.WriteFile(path, []byte(Reference()), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return
+	}
+	if have, err := os.ReadFile(path); err != nil || string(have) != Reference() {
+		t.Errorf("%s is not current: make documents", path)
+	}
+}
