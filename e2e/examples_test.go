@@ -155,13 +155,17 @@ func (d *demonstration) sh(line string) (code int, said string) {
 	return cmd.ProcessState.ExitCode(), string(out)
 }
 
+// places puts those of the demonstration in the place of a site's.
+func (d *demonstration) places(line string) string {
+	return strings.NewReplacer("/srv/stockade/warden.token", "demo-data/service/warden.token",
+		"http://127.0.0.1:8440", d.server, "/media/stick", d.folder+"/stick", "/mnt/machine",
+		d.folder+"/machine", "/srv/", d.folder+"/srv/", "0.0.0.0:8441", "127.0.0.1:0").Replace(line)
+}
+
 // example runs one, with the places of the demonstration for those of a site.
 func (d *demonstration) example(t *testing.T, line string) {
 	t.Helper()
-	places := strings.NewReplacer("/srv/stockade/warden.token", "demo-data/service/warden.token",
-		"http://127.0.0.1:8440", d.server, "/media/stick", d.folder+"/stick", "/mnt/machine",
-		d.folder+"/machine", "/srv/", d.folder+"/srv/", "0.0.0.0:8441", "127.0.0.1:0")
-	run := places.Replace(line)
+	run := d.places(line)
 	switch {
 	case strings.HasPrefix(line, "stockade serve"):
 		run = lasting + strings.Replace(run, "stockade serve", "stockade serve --listen 127.0.0.1:0 "+

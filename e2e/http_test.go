@@ -317,6 +317,7 @@ func TestTheCommandLineKeepsItsPromises(t *testing.T) {
 
 func TestJobsAreStoppedAndSaySo(t *testing.T) {
 	t.Parallel()
+	program(t) // made before anything is kept waiting
 	s := newSite(t)
 	s.described()
 	hold, held := make(chan struct{}), make(chan struct{}, 100)

@@ -407,12 +407,23 @@ func (c *checker) signs(object, path, source, name, fingerprint string) {
 			" --source " + source + " --evidence \"…\""
 }
 
+// schedule says what is wrong with one: its form, or a value in it.
+func (c *checker) schedule(object, path, text string, err error) {
+	if n := len(strings.Fields(text)); n != 5 || err == nil {
+		c.add("define.bad-value", object, path, "the schedule %q is not five cron fields", text).WayOut =
+			"minute, hour, day of the month, month, day of the week: \"30 2 * * *\" is at half past two " +
+				"each night"
+		return
+	}
+	c.add("define.bad-value", object, path, "the schedule %q: %v", text, err).WayOut =
+		"minutes are 0 to 59, hours 0 to 23, days 1 to 31, months 1 to 12, days of the week 0 (Sunday) to 6"
+}
+
 func (c *checker) mirror(name string, m Mirror) {
 	object, path := "mirror "+name, "mirrors."+name
 	if m.Schedule != "" {
 		if _, err := cron.ParseStandard(m.Schedule); err != nil || strings.HasPrefix(m.Schedule, "@") {
-			c.add("define.bad-value", object, path+".schedule", "the schedule %q is not five cron fields",
-				m.Schedule)
+			c.schedule(object, path+".schedule", m.Schedule, err)
 		}
 	}
 	if len(m.From) == 0 {

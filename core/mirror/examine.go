@@ -42,6 +42,8 @@ func (b *Builder) Examine(ctx context.Context, src Source, certs []*trust.Certif
 		return out, finding.New("content.too-large", "source "+src.Name,
 			"there are %d certificates, and at most %d are examined at once", len(certs), MaxExamined)
 	}
+	quiet := *b
+	quiet.Sink = nil
 	for i, c := range certs {
 		b.tell(Event{Step: "examine", Text: c.Fingerprint, Files: i, FilesTotal: len(certs), Remaining: -1})
 		alone := src
@@ -49,7 +51,7 @@ func (b *Builder) Examine(ctx context.Context, src Source, certs []*trust.Certif
 			VouchedFor: []string{src.Name}}}, b.Now)
 		x := ExaminedKey{Certificate: c, Findings: c.Check(b.Now())}
 		x.SignsUntil, _ = c.SignsUntil(b.Now())
-		pub, err := b.Refresh(ctx, &alone)
+		pub, err := quiet.Refresh(ctx, &alone)
 		switch f, judged := finding.From(err); {
 		case err == nil:
 			x.Signed = true

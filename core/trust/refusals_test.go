@@ -384,7 +384,14 @@ func TestWhatIsFoundAboutACertificate(t *testing.T) {
 			"none of its 1"},
 		{"a subkey signs", with(func(p *Part) { p.CanSign = false }), []Part{able}, "", ""},
 		{"a subkey signs until later", with(func(p *Part) { p.CanSign = false }),
-			[]Part{with(func(p *Part) { p.Expires = now.Add(day) })}, "", ""},
+			[]Part{with(func(p *Part) { p.Expires = now.Add(day) })}, "key.expiring warning",
+			"the last of its parts that may sign ends on 2026-11-25, in 1 days"},
+		{"a subkey signs for long", with(func(p *Part) { p.CanSign = false }),
+			[]Part{with(func(p *Part) { p.Expires = now.Add(30 * day) })}, "", ""},
+		{"one subkey follows another", with(func(p *Part) { p.CanSign = false }), []Part{
+			with(func(p *Part) { p.Expires = now.Add(day) }),
+			with(func(p *Part) { p.Expires = now.Add(90 * day) })},
+			"", ""},
 		{"subkeys that do not", with(func(p *Part) { p.CanSign = false }), []Part{
 			with(func(p *Part) { p.Revoked = true }), with(func(p *Part) { p.Expires = now }),
 			with(func(p *Part) { p.CanSign = false })}, "key.cannot-sign error", "none of its 4 parts"},
@@ -402,6 +409,39 @@ func TestWhatIsFoundAboutACertificate(t *testing.T) {
 		}
 		if got != c.found || !strings.Contains(text, c.text) {
 			t.Errorf("%s: %q %q", c.name, got, text)
+		}
+	}
+}
+
+func TestUntilWhenACertificateSigns(t *testing.T) {
+	at := func(days int) time.Time { return now.AddDate(0, 0, days) }
+	part := func(signs bool, end time.Time) Part { return Part{CanSign: signs, Expires: end} }
+	none := time.Time{}
+	for name, c := range map[string]struct {
+		primary Part
+		subkeys []Part
+		end     time.Time
+		able    bool
+	}{
+		"without end":       {part(true, none), nil, none, true},
+		"the primary's end": {part(true, at(9)), nil, at(9), true},
+		"the primary ended": {part(true, at(0)), nil, none, false},
+		"the primary withdrawn": {Part{CanSign: true, Revoked: true}, []Part{part(true, none)},
+			none, false},
+		"nothing signs": {part(false, none), []Part{part(false, at(9))}, none, false},
+		"the last subkey's end": {part(false, none), []Part{part(true, at(9)), part(true, at(5))},
+			at(9), true},
+		"a subkey without end": {part(false, none), []Part{part(true, at(9)), part(true, none)},
+			none, true},
+		"a subkey ends with the whole": {part(false, at(7)), []Part{part(true, at(9)), part(true, none)},
+			at(7), true},
+		"the primary signs for longer": {part(true, none), []Part{part(true, at(9))}, none, true},
+		"an ended subkey does not count": {part(false, none), []Part{part(true, at(-1)), part(true, at(2))},
+			at(2), true},
+	} {
+		end, able := (&Certificate{Primary: c.primary, Subkeys: c.subkeys}).SignsUntil(now)
+		if !end.Equal(c.end) || able != c.able {
+			t.Errorf("%s: %s %v", name, end, able)
 		}
 	}
 }

@@ -43,9 +43,6 @@ func (a *app) accountCommand() *cobra.Command {
 		Example: "  stockade account remove mara --yes", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: a.names("/accounts", 1, byName),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := plainNames("account", args); err != nil {
-				return err
-			}
 			if err := a.sure("This removes the account " + args[0] + " and its tokens."); err != nil {
 				return err
 			}

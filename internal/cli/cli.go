@@ -67,6 +67,7 @@ func Run(env func(name string) string, args []string, in io.Reader, out, err io.
 	root.SetOut(out)
 	root.SetErr(err)
 	cmd, failed := root.ExecuteContextC(ctx)
+	failed = ofArguments(cmd, failed)
 	if failed != nil && a.output == "" {
 		a.output = formOf(args) // what kept the arguments from being read is told in it too
 	}
@@ -80,6 +81,20 @@ func Run(env func(name string) string, args []string, in io.Reader, out, err io.
 		}
 	}
 	return code
+}
+
+// ofArguments says what a command lacks, or has too much, in its own words.
+func ofArguments(cmd *cobra.Command, err error) error {
+	if err == nil || !strings.Contains(err.Error(), "arg(s)") {
+		return err
+	}
+	what := "something is missing"
+	if given := cmd.Flags().Args(); len(given) > len(strings.Fields(cmd.Use))-1 {
+		what = "there is more than it takes"
+	}
+	return usageDo(fmt.Sprintf("%s --help shows how it is called", cmd.CommandPath()),
+		"%s: it is called as %s",
+		what, strings.TrimSuffix(cmd.UseLine(), " [flags]"))
 }
 
 // formOf finds the form that arguments ask for, which could not be read as a whole.

@@ -418,22 +418,38 @@ func (a *app) examined(file string, x mirror.Examination) {
 	a.say("%d of %s signed the root of %s: made %s, from %s, which says that it is %s", x.Signed,
 		number(len(x.Examined), "certificate"), x.Source, date(x.RootDate), x.Upstream, x.Says)
 	now := time.Now()
+	var signers []string
 	for _, k := range x.Examined {
 		if !k.Signed {
 			continue
 		}
 		c := k.Certificate
-		fmt.Fprintln(a.out)
+		signers = append(signers, c.Fingerprint)
 		a.fields("fingerprint", short(c.Fingerprint), "user ids", strings.Join(c.UserIDs, "; "),
 			"kind", partName(c.Primary), "can sign until", signsUntil(*c, now))
 		a.findings(a.out, k.Findings)
-		fmt.Fprintf(a.out, "\nto describe it, once its owner has read you the fingerprint:\n\nkeys:\n"+
-			"  %s:\n    file: %s\n    fingerprint: %s\nsources:\n  %s:\n    signed_by: [%s]\n",
-			x.Source+"-key", strconv.Quote(file), strconv.Quote(short(c.Fingerprint)), x.Source,
-			x.Source+"-key")
-		fmt.Fprintf(a.out, "\nand to vouch for it:\n\n  stockade key add %s\n  stockade key vouch %s "+
-			"--source %s "+
-			"--evidence \"who compared it, and how\"\n", file, c.Fingerprint, x.Source)
+		fmt.Fprintln(a.out)
+	}
+	a.howToDescribe(file, x.Source, signers)
+}
+
+// howToDescribe writes what describes keys that signed a source, and what vouches for
+// them.
+func (a *app) howToDescribe(file, source string, signers []string) {
+	which := "fingerprint: " + strconv.Quote(short(signers[0]))
+	if len(signers) > 1 { // any one of them counts
+		which = "fingerprints:"
+		for _, f := range signers {
+			which += "\n      - " + strconv.Quote(short(f))
+		}
+	}
+	fmt.Fprintf(a.out, "Once their owner has read you the fingerprints, this describes them:\n\nkeys:\n"+
+		"  %s-key:\n    file: %s\n    %s\nsources:\n  %s:\n    signed_by: [%[1]s-key]\n\n"+
+		"and this vouches for them:\n\n  stockade key add %s\n", source, strconv.Quote(file), which, source,
+		file)
+	for _, f := range signers {
+		fmt.Fprintf(a.out, "  stockade key vouch %s --source %s --evidence \"who compared it, and how\"\n",
+			f, source)
 	}
 }
 

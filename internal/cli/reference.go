@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"io"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -59,6 +60,23 @@ func Commands() (out []string) {
 	return out
 }
 
+// Check tells what is wrong with the words of a call, without running it: the command,
+// its options, and how many arguments it takes.
+func Check(words []string) error {
+	root := (&app{env: func(string) string { return "" }, out: io.Discard, err: io.Discard}).root()
+	cmd, rest, err := root.Find(words)
+	if err != nil {
+		return err
+	}
+	if err := cmd.ParseFlags(rest); err != nil {
+		return err
+	}
+	if cmd.HasSubCommands() && cmd != root {
+		return nearest(cmd, cmd.Flags().Args())
+	}
+	return cmd.ValidateArgs(cmd.Flags().Args())
+}
+
 // Reference is docs/commands.md: every command with its options and examples, and the
 // exit codes.
 func Reference() string {
@@ -85,7 +103,7 @@ func Reference() string {
 			text = c.Short + "."
 		}
 		fmt.Fprintf(&b, "%s\n\n```sh\nstockade %s\n```\n\n", strings.ReplaceAll(text, " \x00 ", "\n\n"),
-			strings.TrimPrefix(c.UseLine(), "stockade "))
+			strings.TrimSuffix(strings.TrimPrefix(c.UseLine(), "stockade "), " [flags]"))
 		c.InitDefaultHelpFlag()
 		options(&b, c.LocalNonPersistentFlags())
 		example(&b, c.Example)

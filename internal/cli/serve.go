@@ -55,6 +55,10 @@ whose token is written to warden.token in the data folder.`,
 		"whole fingerprint of a site key that was lost, or whose records were: sets aside what is left, "+
 			"and begins with a new key")
 	cfg.Grace, cfg.JobTime, cfg.JobMemory = 24*time.Hour, 24*time.Hour, 4<<30
+	f.StringVar(&cfg.NewWarden, "new-warden", "",
+		"make an account of this name with the rights of a warden, its token in DATA/NAME.token: the way "+
+			"back "+
+			"where every warden's token is lost")
 	f.Var((*timeValue)(&cfg.Grace), "grace",
 		"how long packages of a lane's former edition stay reachable: 12h, 2d")
 	f.StringArrayVar(&cfg.Hosts, "host", nil,

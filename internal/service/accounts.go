@@ -36,7 +36,8 @@ func (s *Service) addAccount(c *gin.Context) (any, error) {
 	}
 	if _, err := s.db.AccountBy(in.Name); err == nil {
 		return nil, finding.New("define.duplicate-name", "account "+in.Name,
-			"there is an account of this name")
+			"there is an account of this name").Do("take another name; or remove that account first: "+
+			"stockade account remove %s", in.Name)
 	}
 	s.writing.Lock()
 	defer s.writing.Unlock()

@@ -330,8 +330,11 @@ func asProblem(r api.Route, err error) *api.Problem {
 	}
 	if f, ok := finding.From(err); ok {
 		status := 422
-		if f.Code == "define.dangling-reference" {
+		switch {
+		case f.Code == "define.dangling-reference":
 			status = 404
+		case strings.HasPrefix(f.Code, "site."): // this machine's doing, not the request's
+			status = 500
 		}
 		return &api.Problem{
 			Title:    title,

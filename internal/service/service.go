@@ -27,6 +27,7 @@ import (
 	"golang.org/x/crypto/argon2"
 	"golang.org/x/sys/unix"
 
+	"stockade/core/definition"
 	"stockade/core/disk"
 	"stockade/core/families"
 	"stockade/core/fetch"
@@ -55,6 +56,7 @@ type Config struct {
 	JobMemory int64         // bytes of memory that jobs may make the service take; 4 GiB if zero
 	Hosts     []string      // further names by which API and console are reached
 	// the fingerprint of a site key that was lost: set aside what is left, and begin anew
+	NewWarden string // account of a warden to be made, with its token in DATA/NAME.token
 	BeginAnew string
 	Version   string
 	Log       *slog.Logger
@@ -229,6 +231,9 @@ func (s *Service) open() error {
 	if err := s.firstWarden(); err != nil {
 		return err
 	}
+	if err := s.newWarden(); err != nil {
+		return err
+	}
 	if n, err := s.db.Interrupt(s.now().UTC()); err != nil {
 		return err
 	} else if n > 0 {
@@ -313,25 +318,50 @@ func writeSecret(path, text string) error { return disk.Replace(disk.OS, path, [
 // WardenToken is where the first warden's token lies.
 func (s *Service) WardenToken() string { return filepath.Join(s.cfg.Data, "warden.token") }
 
+// firstWarden makes the account that a first start needs.
 func (s *Service) firstWarden() error {
 	all, err := s.db.Accounts()
 	if err != nil || len(all) > 0 {
 		return err
 	}
+	return s.addWarden("warden", s.WardenToken(), "first start")
+}
+
+// newWarden makes a warden whom --new-warden names: the way back where every warden's
+// token is lost. Who may start the service over its data folder holds its key and its
+// records already.
+func (s *Service) newWarden() error {
+	name := s.cfg.NewWarden
+	if name == "" {
+		return nil
+	}
+	if !definition.IsName(name) {
+		return finding.New("define.bad-value", "account", "the name %q does not fit", finding.Harmless(name)).
+			Do("give small letters, digits, points and hyphens")
+	}
+	if _, err := s.db.AccountBy(name); err == nil {
+		return finding.New("define.duplicate-name", "account "+name, "there is an account of this name").
+			Do("take another name for --new-warden")
+	}
+	return s.addWarden(name, filepath.Join(s.cfg.Data, name+".token"), "--new-warden")
+}
+
+// addWarden makes a warden's account, and writes its token to a file.
+func (s *Service) addWarden(name, file, by string) error {
 	token := secret()
-	if err := writeSecret(s.WardenToken(), token+"\n"); err != nil {
-		return fmt.Errorf("keep the first warden's token: %w", err)
+	if err := writeSecret(file, token+"\n"); err != nil {
+		return fmt.Errorf("keep the token of %s: %w", name, err)
 	}
 	return s.db.Tx(func(tx *store.DB) error {
-		if err := tx.SaveAccount(store.Account{Name: "warden", Role: api.Warden,
-			Created: s.now().UTC()}); err != nil {
+		now := s.now().UTC()
+		if err := tx.SaveAccount(store.Account{Name: name, Role: api.Warden, Created: now}); err != nil {
 			return err
 		}
-		if err := tx.AddToken(store.Token{Hash: tokenHash(token), Account: "warden",
-			Label: "first start", Created: s.now().UTC()}); err != nil {
+		if err := tx.AddToken(store.Token{Hash: tokenHash(token), Account: name, Label: by,
+			Created: now}); err != nil {
 			return err
 		}
-		return s.write(tx, "first start", "account.add", "account warden",
+		return s.write(tx, by, "account.add", "account "+name,
 			map[string]string{"role": api.Warden, "token": tokenHash(token)})
 	})
 }

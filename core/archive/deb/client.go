@@ -67,6 +67,8 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 		preferences.Line("Pin: version %s", p.Version)
 		preferences.Line("Pin-Priority: 950")
 	}
+	files = append(files, archive.ClientFile{Path: "etc/apt/stockade-setup", Mode: 0o755,
+		Data: []byte(strings.Replace(setup, "LANE", c.Lane, 1))})
 	for _, t := range []struct {
 		path string
 		text *archive.Text
@@ -81,6 +83,30 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 	slices.SortFunc(files, func(a, b archive.ClientFile) int { return strings.Compare(a.Path, b.Path) })
 	return files, notes, nil
 }
+
+// setup is run where a machine is to take packages from its lane alone. The names that
+// it gives are such as the client passes over in silence (Dir::Ignore-Files-Silently,
+// apt.conf(5)).
+const setup = `#!/bin/sh
+# Written by Stockade for the lane LANE. Takes package sources out of use that this
+# machine had before: apt-get then takes packages from the lane alone. It can be run
+# again at any time. With a folder as its argument it works on the system below that
+# folder.
+#
+# The way back: take .before-stockade.disabled off the names of these files.
+set -eu
+root="${1:-}"
+for list in "$root"/etc/apt/sources.list "$root"/etc/apt/sources.list.d/*.list \
+	"$root"/etc/apt/sources.list.d/*.sources; do
+	case "$list" in
+	*/stockade.sources) continue ;;
+	esac
+	[ -e "$list" ] || continue
+	to="$list.before-stockade.disabled"
+	[ ! -e "$to" ] || to="$list.$(date +%s).before-stockade.disabled"
+	mv "$list" "$to"
+done
+`
 
 // writeSource writes one stanza of sources.list(5).
 func writeSource(t *archive.Text, at string, s archive.ClientSource, archs []string, keyring string) {

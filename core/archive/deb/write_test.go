@@ -7,6 +7,9 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -223,7 +226,7 @@ func TestAMirrorsSourcesCanBeToldApart(t *testing.T) {
 		Architectures: []string{"arm64"},
 		Sources:       []archive.ClientSource{src("a", "Tarn", true, 20)},
 	})
-	if len(notes.With("source.architecture-missing")) != 1 || len(files) != 2 {
+	if len(notes.With("source.architecture-missing")) != 1 || len(files) != 3 {
 		t.Error(notes, len(files))
 	}
 	if _, _, err := (Family{}).ClientFiles(archive.Client{
@@ -232,5 +235,55 @@ func TestAMirrorsSourcesCanBeToldApart(t *testing.T) {
 		Pins: []archive.Relation{{Name: "a", Op: archive.Greater, Version: "1"}},
 	}); err == nil {
 		t.Error("a pin that is none was accepted")
+	}
+}
+
+// What a machine had before is put aside once, loses nothing, and is not read by the client.
+func TestTheSetupPutsAsideWhatTheMachineHadBefore(t *testing.T) {
+	files, _, err := Family{}.ClientFiles(archive.Client{Lane: "steady", At: "/media"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	root := t.TempDir()
+	write := func(path, text string) {
+		t.Helper()
+		path = filepath.Join(root, path)
+		if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, []byte(text),
+			0o755)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, f := range files {
+		write(f.Path, string(f.Data))
+	}
+	setUp := func() {
+		t.Helper()
+		if out, err := exec.Command("sh", filepath.Join(root, "etc/apt/stockade-setup"),
+			root).CombinedOutput(); err != nil || len(out) > 0 {
+			t.Fatalf("%v\n%s", err, out)
+		}
+	}
+	setUp() // where there is nothing
+	own := []string{"etc/apt/sources.list", "etc/apt/sources.list.d/a b.list",
+		"etc/apt/sources.list.d/tarn.sources"}
+	for _, text := range []string{"first", "second"} { // the second time something wrote them again
+		for _, path := range own {
+			write(path, text)
+		}
+		setUp()
+	}
+	setUp()
+	for _, path := range own {
+		if _, err := os.Stat(filepath.Join(root, path)); err == nil {
+			t.Errorf("%s is still there", path)
+		}
+		all, _ := filepath.Glob(filepath.Join(root, path) + "*.before-stockade.disabled")
+		if first, _ := os.ReadFile(filepath.Join(root, path) + ".before-stockade.disabled"); len(all) != 2 ||
+			string(first) != "first" {
+			t.Errorf("%s: %v, and the first is %q", path, all, first)
+		}
+	}
+	if _, err := os.Stat(filepath.Join(root, "etc/apt/sources.list.d/stockade.sources")); err != nil {
+		t.Error(err)
 	}
 }

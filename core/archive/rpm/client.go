@@ -164,9 +164,11 @@ for key in "$root"/etc/pki/rpm-gpg/stockade-*.asc; do
 done
 for repo in "$root"/etc/yum.repos.d/*.repo "$root"/etc/zypp/repos.d/*.repo; do
 	case "$repo" in
-	*/stockade.repo | *'*'*) ;;
-	*) mv "$repo" "${repo%%.repo}.before-stockade" ;;
+	*/stockade.repo | *'*'*) continue ;;
 	esac
+	to="${repo%%.repo}.before-stockade"
+	[ ! -e "$to" ] || to="${repo%%.repo}.$(date +%%s).before-stockade"
+	mv "$repo" "$to"
 done
 `
 
