@@ -272,7 +272,6 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.run("type", chromedp.SendKeys(`input[placeholder^="Name, fingerprint"]`, "barrage/2", chromedp.ByQuery))
 	b.run("the edition is offered",
 		chromedp.Poll(`[...document.querySelectorAll('[role=option]')].some(o => o.innerText.includes('barrage/2'))`, nil))
-	b.shot("search")
 	b.run("go", chromedp.SendKeys(`input[placeholder^="Name, fingerprint"]`, "\r", chromedp.ByQuery))
 	b.see("the seal holds")
 	b.run("dark", chromedp.Click(`button[aria-label="Use the dark shade"]`, chromedp.ByQuery))

@@ -74,8 +74,8 @@ func TestTheCodeInTheDocumentsIsRight(t *testing.T) {
 			switch b.language {
 			case "yaml":
 				set, found := definition.Read(definition.Text{Name: b.document, Text: b.text})
-				found = append(found, definition.Check(definition.Overlay(whole, set), definition.Surroundings{
-					Families: families.All, Now: time.Now()})...)
+				around := definition.Surroundings{Families: families.All, Now: time.Now()}
+				found = append(found, definition.Check(definition.Overlay(whole, set), around)...)
 				if found = definition.Proposed(found); found.HasErrors() {
 					t.Errorf("%s: %v\n%s", b.document, found, b.text)
 				}

@@ -77,7 +77,7 @@ func (p *progress) show(e mirror.Event) {
 		own := &atomic.Pointer[mirror.Event]{}
 		own.Store(&e)
 		p.event = own
-		p.bar = p.bars.AddBar(e.BytesTotal,
+		p.bar = p.bars.AddBar(e.BytesTotal, mpb.BarRemoveOnComplete(),
 			mpb.PrependDecorators(decor.Name(name, decor.WC{W: 18, C: decor.DindentRight})),
 			mpb.AppendDecorators(decor.Any(func(decor.Statistics) string {
 				e := own.Load()
@@ -99,7 +99,8 @@ func (p *progress) show(e mirror.Event) {
 
 func (p *progress) finish() {
 	if p.bar != nil {
-		p.bar.Abort(true) // what came of it is told; the bar leaves no trace
+		p.bar.SetTotal(-1, true) // what came of it is told; a bar that is complete leaves no trace
+		p.bar.Wait()
 	}
 	p.bar = nil
 }

@@ -328,7 +328,11 @@ func asProblem(r api.Route, err error) *api.Problem {
 			Detail: "there is no such thing",
 		}
 	}
-	if f, ok := finding.From(err); ok {
+	f, ok := finding.From(err)
+	if !ok {
+		f, ok = store.Fault(err)
+	}
+	if ok {
 		status := 422
 		switch {
 		case f.Code == "define.dangling-reference":

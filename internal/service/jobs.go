@@ -178,6 +178,9 @@ func (j *jobs) run(ctx context.Context, r *running, do work) {
 		if f, ok := finding.From(err); ok {
 			r.job.Problem = f.Text
 			r.job.Findings = withFinding(r.job.Findings, f)
+		} else if f, ok := store.Fault(err); ok {
+			r.job.Problem = f.Text
+			r.job.Findings = withFinding(r.job.Findings, f)
 		} else if l, ok := err.(finding.List); ok {
 			r.job.Problem = fmt.Sprintf("%d findings keep it from going on", len(l))
 			for _, f := range l {

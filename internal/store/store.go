@@ -64,9 +64,10 @@ func Open(path string) (*DB, error) {
 func connect(path, pragmas string, most int) (*gorm.DB, error) {
 	dsn := "file:" + path +
 		"?_pragma=journal_mode(WAL)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)" + pragmas
-	g, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{Logger: logger.Discard, NowFunc: func() time.Time {
-		return time.Now().UTC()
-	}})
+	g, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{Logger: logger.Discard, SkipDefaultTransaction: true,
+		NowFunc: func() time.Time {
+			return time.Now().UTC()
+		}})
 	if err != nil {
 		return nil, fmt.Errorf("open the database %s: %w", path, err)
 	}

@@ -2,11 +2,14 @@ package store
 
 import (
 	"errors"
+	"fmt"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
 	"stockade/core/definition"
+	"stockade/core/finding"
 	"stockade/core/trust"
 	"stockade/internal/api"
 )
@@ -256,5 +259,35 @@ func TestListsComeWithoutBodies(t *testing.T) {
 	}
 	if whole, err := db.RevisionBy(1); err != nil || whole.Whole == "" {
 		t.Errorf("%+v %v", whole, err)
+	}
+}
+
+// What keeps records from being written is told as this machine's doing.
+func TestAFullDiskUnderTheRecordsIsAFault(t *testing.T) {
+	db, _ := open(t)
+	var pages int
+	if err := db.g.Raw("PRAGMA page_count").Scan(&pages).Error; err != nil {
+		t.Fatal(err)
+	}
+	if err := db.g.Exec(fmt.Sprintf("PRAGMA max_page_count = %d", pages+1)).Error; err != nil {
+		t.Fatal(err)
+	}
+	err := db.Keep("checked", "x", strings.Repeat("x", 1<<20), time.Now())
+	f, ok := Fault(fmt.Errorf("keep: %w", err))
+	if !ok || f.Code != finding.FaultCode || !strings.Contains(f.Text, "the disk is full") || f.WayOut == "" {
+		t.Errorf("%v: %+v", err, f)
+	}
+	if err := db.g.Exec("PRAGMA query_only = 1").Error; err != nil {
+		t.Fatal(err)
+	}
+	if f, ok := Fault(db.Keep("checked", "x", "y", time.Now())); !ok || !strings.Contains(f.Text,
+		"cannot be written to") {
+		t.Errorf("%+v", f)
+	}
+	if err := db.g.Exec("PRAGMA query_only = 0").Error; err != nil {
+		t.Fatal(err)
+	}
+	if f, ok := Fault(db.g.Exec("SELECT * FROM nowhere").Error); ok {
+		t.Errorf("a mistake of the program is taken for a fault: %+v", f)
 	}
 }
