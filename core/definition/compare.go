@@ -24,7 +24,8 @@ type Change struct {
 	Fields []Field `json:"fields"`
 }
 
-// Field is one value that changes. Values are as JSON writes them; empty: absent.
+// Field is one value that changes. Texts are as they are, other values as JSON writes
+// them; empty: absent.
 type Field struct {
 	Path string `json:"path"`
 	Old  string `json:"old,omitempty"`

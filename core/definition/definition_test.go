@@ -153,30 +153,6 @@ func TestASecretKeyOrAnotherKeyInTheFileIsTold(t *testing.T) {
 	}
 }
 
-func TestWritingBackReadsTheSame(t *testing.T) {
-	set, _ := Read(Text{Text: good})
-	text, err := set.YAML()
-	if err != nil {
-		t.Fatal(err)
-	}
-	again, found := Read(Text{Text: text})
-	if found.HasErrors() {
-		t.Fatalf("%v in\n%s", found, text)
-	}
-	if c := Compare(set, again); len(c) > 0 {
-		t.Errorf("%+v\n%s", c, text)
-	}
-	again.Remove("lane", "steady")
-	src := again.Sources["tarn"]
-	src.Priority = 20
-	again.Sources["tarn"] = src
-	c := Compare(set, again)
-	if len(c) != 2 || c[0].Kind != "source" || c[0].Fields[0] != (Field{"priority", "50", "20"}) ||
-		c[1].Action != "remove" {
-		t.Errorf("%+v", c)
-	}
-}
-
 func FuzzRead(f *testing.F) {
 	f.Add(good)
 	f.Add("stockade: 1\nmirrors: {a: {copy: faithful, from: [{source: x, want: everything}]}}\n")

@@ -417,7 +417,7 @@ func (s *Service) jobEvents(c *gin.Context) (any, error) {
 	if _, err := s.jobs.get(int64(id)); err != nil {
 		return nil, err
 	}
-	_, events, stop, running := s.jobs.listen(int64(id))
+	now, events, stop, running := s.jobs.listen(int64(id))
 	c.Header("Content-Type", "text/event-stream")
 	control := http.NewResponseController(c.Writer)
 	control.SetReadDeadline(time.Time{})
@@ -430,6 +430,9 @@ func (s *Service) jobEvents(c *gin.Context) (any, error) {
 	}
 	if running {
 		defer stop()
+		if now.Progress.Step != "" { // how far it is, before anything moves on
+			send("progress", api.JobEvent{Progress: &now.Progress})
+		}
 		beat := time.NewTicker(15 * time.Second)
 		defer beat.Stop()
 		for open := true; open; {
