@@ -343,38 +343,6 @@ func TestWhereDatabasesLie(t *testing.T) {
 	}
 }
 
-func TestMachinesGetTheirFiles(t *testing.T) {
-	src := func(name string, priority int, components ...string) archive.ClientSource {
-		return archive.ClientSource{
-			Source:   archive.Source{Name: name, Components: components, Architectures: []string{"x86_64"}},
-			Priority: priority,
-			Keys:     []archive.ClientKey{{Fingerprint: "ABCD", Armoured: "key\n"}},
-		}
-	}
-	files, notes, err := Family{}.ClientFiles(archive.Client{Lane: "survey",
-		At:      "http://127.0.0.1:8441/lane/survey",
-		Sources: []archive.ClientSource{src("b", 40, "core", "extra"), src("a", 20, "core")},
-		Pins:    []archive.Relation{{Name: "echo-plot", Op: archive.Equal, Version: "2-1"}}})
-	if err != nil {
-		t.Fatal(err)
-	}
-	by := map[string]string{}
-	for _, f := range files {
-		by[f.Path] = string(f.Data)
-	}
-	conf := by[ClientConf]
-	if strings.Count(conf, "[core]") != 1 || strings.Index(conf, "[core]") > strings.Index(conf, "[extra]") ||
-		!strings.Contains(conf, "Server = http://127.0.0.1:8441/lane/survey/a/core/os/x86_64") ||
-		strings.Count(conf, "SigLevel = Required TrustedOnly") != 2 || !strings.Contains(conf,
-		"IgnorePkg = echo-plot") {
-		t.Error(conf)
-	}
-	if len(notes.With("lane.name-taken")) != 1 || len(notes.With("pin.installed-only")) != 1 ||
-		strings.Count(by["etc/pacman.d/stockade-setup"], "trust ABCD") != 1 {
-		t.Error(notes, by)
-	}
-}
-
 // A package of the real build program is read.
 func TestAPackageOfTheRealBuildProgramIsRead(t *testing.T) {
 	if _, err := exec.LookPath("makepkg"); err != nil {
