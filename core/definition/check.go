@@ -395,6 +395,13 @@ func (c *checker) signs(object, path, source, name, fingerprint string) {
 			return
 		}
 	}
+	if c.around.Barred != nil {
+		if why := c.around.Barred(fingerprint); why != "" {
+			c.add("key.barred", object, path, "its key %s is barred: %s", fingerprint, why).WayOut =
+				"get the owner's new key, vouch for it, and name it under signed_by"
+			return
+		}
+	}
 	if c.around.Vouched != nil && c.around.Vouched(fingerprint, source) {
 		return
 	}

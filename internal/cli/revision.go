@@ -47,6 +47,9 @@ func (a *app) revisionCommand() *cobra.Command {
 				return err
 			}
 			j := api.Judgement{Changes: r.Changes}
+			a.heading(fmt.Sprintf("from revision %d to revision %d, by %s on %s: %s", r.ID-1, r.ID, r.By,
+				date(r.At),
+				r.Summary))
 			return a.show(r.Changes, func() { a.changes(j) }, changeNames(j))
 		}}
 	restore := &cobra.Command{
