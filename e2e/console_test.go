@@ -251,8 +251,19 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.click("Leave it")
 
 	b.open("/mirrors/barrage")
+	b.run("compare with what machines of steady have", chromedp.SetValue(`select[aria-label="Preview against"]`,
+		"steady", chromedp.ByQuery))
+	b.click("Preview")
+	b.see("a build now, against barrage/1")
+	b.see("1.5.0-1")
 	b.click("Prove")
 	b.see("the groups gatehouse and test-bench")
+	// Before a source is disabled, what stands on it is shown.
+	b.open("/sources/kelp")
+	b.click("Disable")
+	b.see("Groups that follow them")
+	b.see("gatehouse, test-bench")
+	b.click("Leave it")
 	b.open("/jobs")
 	b.see("mirror barrage")
 	b.open("/machines")

@@ -25,6 +25,8 @@ export type Files = S['Files']
 export type Problem = S['Problem']
 export type Who = S['Who']
 export type Outcome = S['Outcome']
+export type Preview = S['Preview']
+export type Dependents = S['Dependents']
 export type Proof = S['Proof']
 export type Page<T> = { items: T[]; next?: string }
 

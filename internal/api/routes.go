@@ -90,7 +90,7 @@ var Routes = []Route{
 		""},
 	{"POST", "/mirrors/{name}/preview", Operator, "preview",
 		"Which packages a build would add, change or remove",
-		nil, Preview{}, Job{}, ""},
+		nil, PreviewAsked{}, Job{}, ""},
 	{"POST", "/mirrors/{name}/build", Operator, "build", "Build an edition", nil, nil, Job{}, ""},
 	{"POST", "/mirrors/{name}/prove", Operator, "prove",
 		"Whether all that is wanted can be installed from the mirror alone", nil, nil, Job{}, ""},

@@ -205,8 +205,8 @@ type Decision struct {
 	Reason   string   `json:"reason,omitempty"`
 }
 
-// Preview asks what a build would change.
-type Preview struct {
+// PreviewAsked asks what a build would change.
+type PreviewAsked struct {
 	Against string `json:"against,omitempty"` // MIRROR/N, or N; the newest that stands if empty
 	Lane    string `json:"lane,omitempty"`    // or what this lane shows
 }
@@ -448,6 +448,8 @@ type (
 	Item         = edition.Item
 	Change       = edition.Change
 	Outcome      = mirror.Outcome
+	Preview      = mirror.Preview
+	Examination  = mirror.Examination
 	JournalEntry = journal.Entry
 	Report       = journal.Report
 	Signer       = archive.Signer

@@ -12,7 +12,7 @@ import (
 )
 
 func (a *app) mirrorPreview(complete cobra.CompletionFunc) *cobra.Command {
-	var in api.Preview
+	var in api.PreviewAsked
 	var same bool
 	c := &cobra.Command{Use: "preview MIRROR",
 		Short: "Show which packages a build would add, change or remove",

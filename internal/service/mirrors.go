@@ -103,7 +103,7 @@ type alike struct {
 }
 
 func (s *Service) handlePreview(c *gin.Context) (any, error) {
-	in, err := optional[api.Preview](c)
+	in, err := optional[api.PreviewAsked](c)
 	if err != nil {
 		return nil, err
 	}
@@ -111,7 +111,7 @@ func (s *Service) handlePreview(c *gin.Context) (any, error) {
 }
 
 // compared gives the edition that a preview compares with; nil: none stands yet.
-func (s *Service) compared(set *definition.Set, name string, in api.Preview) (*edition.ID, error) {
+func (s *Service) compared(set *definition.Set, name string, in api.PreviewAsked) (*edition.ID, error) {
 	if in.Lane != "" {
 		lane, ok := set.Lanes[in.Lane]
 		if !ok {
@@ -150,7 +150,7 @@ func (s *Service) compared(set *definition.Set, name string, in api.Preview) (*e
 }
 
 // startPreview begins to work out what a build would change.
-func (s *Service) startPreview(name string, in api.Preview, by string) (api.Job, error) {
+func (s *Service) startPreview(name string, in api.PreviewAsked, by string) (api.Job, error) {
 	set, err := s.db.Described()
 	if err != nil {
 		return api.Job{}, err

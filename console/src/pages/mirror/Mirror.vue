@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
-import { get, post, type Job, type Mirror, type Outcome } from '../../api'
+import { get, post, type Job, type Mirror, type Outcome, type Preview } from '../../api'
 import { count, size, span } from '../../format'
+import Changes from '../../parts/Changes.vue'
 import Findings from '../../parts/Findings.vue'
 import JobRun from '../../parts/JobRun.vue'
 import Mark from '../../parts/Mark.vue'
@@ -23,11 +24,11 @@ const error = ref<unknown>(null)
 watch(m, async (v) => {
   if (v?.job && !job.value) job.value = await get<Job>('/jobs/' + v.job)
 })
-async function start(verb: string) {
+async function start(verb: string, body?: unknown) {
   error.value = null
   last.value = null
   try {
-    job.value = await post<Job>(`/mirrors/${props.name}/${verb}`)
+    job.value = await post<Job>(`/mirrors/${props.name}/${verb}`, body)
   } catch (e) {
     error.value = e
   }
@@ -38,6 +39,10 @@ function ended(j: Job) {
   client.invalidateQueries()
 }
 const outcome = computed(() => (last.value?.result ?? null) as Outcome | null)
+const against = ref('') // the lane that a preview compares with; the newest edition if empty
+const preview = computed(() =>
+  last.value?.kind === 'preview' ? (last.value.result as Preview | null) : null,
+)
 const findings = computed(() => (last.value ? last.value.findings : m.value?.findings) ?? [])
 const proofs = computed(() => outcome.value?.proofs ?? [])
 const short = computed(() => proofs.value.some((p) => p.proved < p.wanted))
@@ -61,6 +66,19 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
         ></span
       >
       <div class="ml-auto flex gap-2">
+        <span class="flex">
+          <button class="btn !rounded-r-none" :disabled="!!job" @click="start('preview', { lane: against })">
+            Preview
+          </button>
+          <select
+            v-model="against"
+            class="field !w-44 !rounded-l-none border-l-0"
+            aria-label="Preview against"
+          >
+            <option value="">against the newest</option>
+            <option v-for="l in m.lanes" :key="l" :value="l">against {{ l }}</option>
+          </select>
+        </span>
         <button class="btn" :disabled="!!job" @click="start('estimate')">Estimate</button
         ><button class="btn" :disabled="!!job" @click="start('prove')">Prove</button
         ><button class="btn btn-go" :disabled="!!job" @click="start('build')">Build</button>
@@ -72,13 +90,16 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
       <div class="flex items-center gap-3">
         <Mark
           v-if="last.state === 'done'"
-          :kind="short ? 'warning' : 'good'"
+          :kind="short ? 'warning' : preview ? 'note' : 'good'"
           :word="
             {
               build: outcome?.unchanged
                 ? 'nothing changed upstream that concerns it: no edition was made'
                 : 'sealed ' + outcome?.edition?.mirror + '/' + outcome?.edition?.number,
               estimate: 'estimated',
+              preview: preview?.against
+                ? `a build now, against ${preview.against}`
+                : 'a build now; no edition stands yet',
               prove: shown,
             }[last.kind]
           "
@@ -86,6 +107,13 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
           v-if="last.state !== 'done'"
           >{{ last.problem }}</span
         >
+      </div>
+      <div v-if="preview" class="mt-3">
+        <p class="mb-2 text-slate">
+          {{ count(preview.changes.length, 'change') }}. No package was fetched for this: what would be found
+          inside them is not known yet.
+        </p>
+        <Changes :changes="preview.changes" scroll="320px" empty="A build would change no package." />
       </div>
       <Proofs v-if="proofs.length" class="mt-3" :proofs="proofs" />
       <dl v-if="outcome && !outcome.unchanged && outcome.packages" class="mt-3 grid grid-cols-6 gap-4">

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
-import { getTagged, post, type Job, type Source } from '../../api'
+import { get, getTagged, post, type Dependents, type Job, type Source } from '../../api'
 import JobRun from '../../parts/JobRun.vue'
 import Question from '../../parts/Question.vue'
 import Tabs from '../../parts/Tabs.vue'
@@ -39,6 +39,16 @@ async function changed() {
   await client.invalidateQueries()
   edited.value++
 }
+const stands = ref<Dependents | null>(null)
+async function ask() {
+  error.value = null
+  try {
+    stands.value = await get<Dependents>(`/sources/${props.name}/dependents`)
+    asking.value = true
+  } catch (e) {
+    error.value = e
+  }
+}
 async function toggle() {
   asking.value = false
   try {
@@ -62,7 +72,7 @@ async function toggle() {
         <button v-if="!s.managed" class="btn" :disabled="!!job" @click="start('probe')">
           Probe upstreams
         </button>
-        <button class="btn" @click="asking = true">{{ s.disabled ? 'Enable' : 'Disable' }}</button>
+        <button class="btn" @click="ask">{{ s.disabled ? 'Enable' : 'Disable' }}</button>
         <button class="btn btn-go" :disabled="!!job" @click="start('refresh')">Refresh</button>
       </div>
     </div>
@@ -80,10 +90,23 @@ async function toggle() {
       @close="asking = false"
       @yes="toggle"
     >
+      <dl v-if="stands && !s.disabled" class="facts mb-3">
+        <template
+          v-for="[what, names] in [
+            ['Mirrors that take from it', stands.mirrors],
+            ['Lanes of these', stands.lanes],
+            ['Groups that follow them', stands.groups],
+            ['Editions that have it, and keep it', stands.editions],
+          ] as [string, string[]][]"
+          :key="what"
+        >
+          <dt>{{ what }}</dt>
+          <dd>{{ names.join(', ') || 'none' }}</dd>
+        </template>
+      </dl>
       <p v-if="s.disabled">It is asked again from now on.</p>
       <p v-else-if="s.mirrors.length">
-        The mirrors {{ s.mirrors.join(', ') }} take from this source: a disabled source cannot stand in a
-        mirror, so this will be refused until it is taken out of them.
+        A disabled source cannot stand in a mirror: this will be refused until it is taken out of them.
       </p>
       <p v-else>
         No mirror takes from it. It is no longer asked, and does not count when a missing dependency is looked

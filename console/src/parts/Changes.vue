@@ -1,0 +1,37 @@
+<script setup lang="ts">
+// Packages that are in one state of a mirror and not in another, with their versions.
+import { size } from '../format'
+import type { PackageChange } from '../api'
+import DataTable, { type Column } from './DataTable.vue'
+import Mark from './Mark.vue'
+
+defineProps<{ changes: PackageChange[]; scroll?: string; empty: string }>()
+const grown = (c: PackageChange) => (c.new_size ?? 0) - (c.old_size ?? 0)
+const columns: Column<PackageChange>[] = [
+  { key: 'action', title: 'Change', value: (c) => c.action },
+  { key: 'name', title: 'Package', class: 'font-medium', value: (c) => c.name },
+  { key: 'arch', title: 'Architecture', value: (c) => c.arch },
+  { key: 'source', title: 'Source', value: (c) => c.source },
+  { key: 'old', title: 'Old version', class: 'mono', value: (c) => c.old_version ?? '–' },
+  { key: 'new', title: 'New version', class: 'mono', value: (c) => c.new_version ?? '–' },
+  { key: 'size', title: 'Size', num: true, value: grown },
+  { key: 'told', title: 'Advisories', class: 'mono', value: (c) => c.advisories?.join(', ') || '–' },
+]
+</script>
+<template>
+  <DataTable
+    :id="(c) => [c.source, c.name, c.arch, c.old_version, c.new_version].join(' ')"
+    :columns="columns"
+    :rows="changes"
+    :scroll="scroll"
+    :empty="empty"
+  >
+    <template #action="{ row: c }">
+      <Mark
+        :kind="c.action === 'added' ? 'good' : c.action === 'removed' ? 'warning' : 'note'"
+        :word="c.action"
+      />
+    </template>
+    <template #size="{ row: c }">{{ grown(c) >= 0 ? '+' : '−' }}{{ size(Math.abs(grown(c))) }}</template>
+  </DataTable>
+</template>
