@@ -325,6 +325,44 @@ func TestStatusTellsWhatChanged(t *testing.T) {
 	}
 }
 
+// This machine's own package sources are read, judged, and become a description that can
+// be recorded.
+func TestTheMachinesOwnSourcesAreReadAndRecorded(t *testing.T) {
+	t.Parallel()
+	s := newSite(t)
+	code, out, told := s.try("check", "--root", "/", "-o", "json")
+	if code == 2 {
+		t.Skipf("skipped: nothing that is read lies on this machine: %s", told)
+	}
+	var found []map[string]any
+	if err := json.Unmarshal([]byte(out), &found); err != nil || code > 1 {
+		t.Fatalf("%d %v %s", code, err, told)
+	}
+	dir := filepath.Join(s.dir, "imported")
+	s.cli(0, "source", "import", "--root", "/", "--out", dir, "-q")
+	site := filepath.Join(dir, "site.yaml")
+	first := mustRead(t, site)
+	s.cli(0, "source", "import", "--root", "/", "--out", dir, "--yes", "-q")
+	if first != mustRead(t, site) {
+		t.Error("the same files give another document")
+	}
+	if code != 0 {
+		t.Skip("skipped: this machine's sources have errors of their own")
+	}
+	s.cli(0, "record", site)
+	if out, _ := s.cli(0, "source", "list", "-o", "ids"); out == "" {
+		t.Error("no source came of it")
+	}
+	// What the demonstration's machines are given is judged as it lies there, without fault.
+	s.described()
+	s.built("steady")
+	root := filepath.Join(s.dir, "machine")
+	s.cli(0, "group", "files", "gatehouse", "--out", root)
+	if out, _ := s.cli(0, "check", "--root", root); strings.Contains(out, "warning") {
+		t.Errorf("what was written for machines: %s", out)
+	}
+}
+
 func exitOf(err error) int {
 	if e, ok := err.(*exec.ExitError); ok {
 		return e.ExitCode()

@@ -27,7 +27,7 @@ var inOrder = []string{
 	"group list", "group show", "group files",
 	"package list", "package add", "package remove",
 	"job list", "job watch", "job stop",
-	"source disable", "source enable", "source remove",
+	"source disable", "source enable", "source remove", "source import",
 	"edition retire", "pool usage", "pool sweep",
 	"revision list", "revision show", "revision diff", "revision restore",
 	"journal list", "journal verify",

@@ -12,7 +12,8 @@ func OpenAPI(version string) []byte {
 	d := &describer{schemas: map[string]any{}}
 	paths := map[string]map[string]any{}
 	problem := d.ref(reflect.TypeFor[Problem]())
-	for _, result := range []any{Outcome{}, Preview{}, Examination{}, JobEvent{}} { // what jobs end with, and what their streams send
+	// What jobs end with, and what their streams send.
+	for _, result := range []any{Outcome{}, Preview{}, Examination{}, JobEvent{}} {
 		d.ref(reflect.TypeOf(result))
 	}
 	for _, r := range Routes {

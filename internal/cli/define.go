@@ -105,49 +105,88 @@ func (a *app) readDocuments(paths []string) (api.Documents, error) {
 }
 
 func (a *app) checkCommand() *cobra.Command {
-	return &cobra.Command{Use: "check PATH…", Short: "Check definitions, without a service",
-		Long: "Check definitions: files, or folders of .yaml files that belong together. No service is " +
-			"asked and nothing is fetched; - is standard input. Exits with 1 when errors are found. What " +
-			"is " +
-			"still to be decided, such as a key that nobody vouched for, is no error of a document.",
-		Example: "  stockade check demo-data/site\n  stockade check - -o json < demo-data/mistakes.yaml",
-		Args:    cobra.MinimumNArgs(1),
+	m := machineFiles{}
+	c := &cobra.Command{Use: "check PATH…", Short: "Check definitions, or a machine's own files, without " +
+		"a service",
+		Long: `Check definitions: files, or folders of .yaml files that belong together; - is standard input. No
+service is asked and nothing is fetched. Exits with 1 when errors are found. What is still to be
+decided, such as a key that nobody vouched for, is no error of a document.
+
+A machine's own files are judged as they are: those of the package client that are named, or with
+--root all that are read of the machine whose root lies there. Read are those of the family deb.`,
+		Example: "  stockade check demo-data/site\n  stockade check - -o json < demo-data/mistakes.yaml\n" +
+			"  stockade check --root demo-data/machine",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			in, err := a.readDocuments(args)
-			if err != nil {
-				return err
+			asked := cmd.Flags().Changed("root")
+			documents := slices.DeleteFunc(slices.Clone(args), isMachineFile)
+			m.paths = slices.DeleteFunc(slices.Clone(args), func(p string) bool { return !isMachineFile(p) })
+			if len(args) == 0 && !asked {
+				return usage("name what is to be checked: definitions, a machine's files, or its root " +
+					"with --root")
 			}
-			set, found := definition.Read(in.Documents...)
-			if len(found.With("define.syntax")) == 0 {
-				found = definition.Merge(found,
-					definition.Check(set, definition.Surroundings{Families: families.All, Now: time.Now(),
-						ReadFile: func(path string) ([]byte, error) {
-							if raw, ok := in.Files[path]; ok {
-								return raw, nil
-							}
-							return os.ReadFile(path)
-						}}))
+			found, told := finding.List{}, []string{}
+			if asked || len(m.paths) > 0 {
+				of, sources, err := judgeMachine(m, time.Now())
+				if err != nil {
+					return err
+				}
+				found, told = append(found, of...), append(told, "a machine's files with "+number(sources,
+					"source"))
 			}
-			found = definition.Proposed(found)
-			definition.Excerpts(found, in.Documents...)
-			var names []string
-			for _, f := range found {
-				names = append(names, f.Code)
+			if len(documents) > 0 {
+				of, counts, err := a.judgeDocuments(documents)
+				if err != nil {
+					return err
+				}
+				found, told = append(found, of...), append(told, counts)
 			}
-			if err := a.show(found, func() {
-				a.findings(a.out, found)
-				a.say("%s, %s, %s, %s, %s: %s", number(len(in.Documents), "document"),
-					number(len(set.Sources), "source"), number(len(set.Keys), "key"),
-					number(len(set.Mirrors), "mirror"), number(len(set.Groups), "group"),
-					map[bool]string{true: "nothing to find fault with", false: worst(found)}[len(found) == 0])
-			}, names); err != nil {
-				return err
-			}
-			if found.HasErrors() {
-				return no()
-			}
-			return nil
+			return a.judged(found, strings.Join(told, "; "))
 		}}
+	c.Flags().StringVar(&m.root, "root", "/", "the folder that a machine's root lies in")
+	return c
+}
+
+// judgeDocuments checks definitions, and says how much there was.
+func (a *app) judgeDocuments(paths []string) (finding.List, string, error) {
+	in, err := a.readDocuments(paths)
+	if err != nil {
+		return nil, "", err
+	}
+	set, found := definition.Read(in.Documents...)
+	if len(found.With("define.syntax")) == 0 {
+		found = definition.Merge(found, definition.Check(set, definition.Surroundings{Families: families.All,
+			Now: time.Now(), ReadFile: func(path string) ([]byte, error) {
+				if raw, ok := in.Files[path]; ok {
+					return raw, nil
+				}
+				return os.ReadFile(path)
+			}}))
+	}
+	found = definition.Proposed(found)
+	definition.Excerpts(found, in.Documents...)
+	return found, strings.Join([]string{number(len(in.Documents), "document"), number(len(set.Sources),
+		"source"),
+		number(len(set.Keys), "key"), number(len(set.Mirrors), "mirror"), number(len(set.Groups), "group")},
+		", "), nil
+}
+
+// judged shows what was found, and gives the exit code for it.
+func (a *app) judged(found finding.List, of string) error {
+	var names []string
+	for _, f := range found {
+		names = append(names, f.Code)
+	}
+	if err := a.show(found, func() {
+		a.findings(a.out, found)
+		a.say("%s: %s", of, map[bool]string{true: "nothing to find fault with",
+			false: worst(found)}[len(found) == 0])
+	}, names); err != nil {
+		return err
+	}
+	if found.HasErrors() {
+		return no()
+	}
+	return nil
 }
 
 // number counts things in words.

@@ -54,7 +54,7 @@ func (a *app) sourceCommand() *cobra.Command {
 		"/sources/", complete, a.sourceDetail, sourceListing.name)
 	return noun("source", "Upstream repositories", list, show, a.sourceProbe(complete),
 		a.sourceRefresh(complete), a.sourceEnable(complete), a.sourceDisable(complete),
-		a.sourceRemove(complete))
+		a.sourceRemove(complete), a.sourceImport())
 }
 
 func (a *app) sourceDetail(s api.Source) {

@@ -1,0 +1,348 @@
+package deb
+
+import (
+	"bytes"
+	"path"
+	"slices"
+	"strings"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+)
+
+// maxConfiguration bounds one file of a machine's configuration (bytes), maxConfigured
+// the sources that are read of all of them.
+const (
+	maxConfiguration = 1 << 20
+	maxConfigured    = 10_000
+)
+
+var _ archive.Reading = Family{}
+
+// Configuration implements archive.Reading (sources.list(5)).
+func (Family) Configuration() []string {
+	return []string{"etc/apt/sources.list", "etc/apt/sources.list.d/*.list",
+		"etc/apt/sources.list.d/*.sources"}
+}
+
+// Keyrings implements archive.Reading (apt-secure(8)).
+func (Family) Keyrings() []string {
+	return []string{"etc/apt/trusted.gpg", "etc/apt/trusted.gpg.d/*.gpg", "etc/apt/trusted.gpg.d/*.asc"}
+}
+
+// MachineArchitecture implements archive.Reading.
+func (Family) MachineArchitecture(goarch string) string {
+	names := map[string]string{"386": "i386", "arm": "armhf", "ppc64le": "ppc64el", "mips64le": "mips64el"}
+	if name, ok := names[goarch]; ok {
+		return name
+	}
+	return goarch
+}
+
+// ReadConfiguration implements archive.Reading: the one-line form and that of stanzas.
+func (Family) ReadConfiguration(files []archive.MachineFile) archive.Configured {
+	r := &configuration{}
+	for _, f := range files {
+		r.file = f.Name
+		if len(f.Data) > maxConfiguration {
+			r.tell(finding.New("content.too-large", "", "it is %d bytes long, and at most %d are read",
+				len(f.Data), maxConfiguration), 0)
+			continue
+		}
+		if path.Ext(f.Path) == ".sources" {
+			r.stanzas(f.Data)
+		} else {
+			r.oneLines(f.Data)
+		}
+	}
+	if len(r.out.Sources) > maxConfigured {
+		r.out.Sources = r.out.Sources[:maxConfigured]
+		r.tell(finding.New("content.too-large", "", "there are more than %d sources; the others are left out",
+			maxConfigured), 0)
+	}
+	return r.out
+}
+
+// configuration reads the files of one machine.
+type configuration struct {
+	file string
+	out  archive.Configured
+}
+
+func (r *configuration) place(line int) finding.Place {
+	if line == 0 {
+		return finding.Place{File: r.file}
+	}
+	return finding.Place{File: r.file, Line: line, Column: 1}
+}
+
+// tell tells of a file, or a line of it, of which no source comes.
+func (r *configuration) tell(f finding.Finding, line int) {
+	r.out.Findings = append(r.out.Findings, f.At(r.place(line)))
+}
+
+// configuredEntry is one definition of a source, in either form.
+type configuredEntry struct {
+	line    int
+	types   []string
+	uris    []string
+	suites  []string
+	source  archive.ConfiguredSource
+	options map[string]int // those that were read, by line
+}
+
+// oneLines reads the one-line form: type, perhaps options in brackets, URI, suite,
+// components; what stands behind a # is a comment.
+func (r *configuration) oneLines(data []byte) {
+	number := 0
+	for line := range bytes.Lines(data) {
+		number++
+		text := strings.TrimSpace(string(line))
+		if hidden, ok := strings.CutPrefix(text, "#"); ok {
+			if fields := strings.Fields(strings.TrimLeft(hidden, "# ")); len(fields) > 2 &&
+				(fields[0] == "deb" || fields[0] == "deb-src") && strings.Contains(fields[1]+fields[2], ":") {
+				r.tell(finding.New("import.switched-off", "",
+					"a source stands here behind a comment sign, and is "+
+						"not taken: %s", finding.Harmless(strings.Join(fields, " "))), number)
+			}
+			continue
+		}
+		if i := strings.Index(text, " #"); i >= 0 {
+			text = strings.TrimSpace(text[:i])
+		}
+		if text != "" {
+			r.oneLine(text, number)
+		}
+	}
+}
+
+func (r *configuration) oneLine(text string, number int) {
+	e := configuredEntry{line: number, options: map[string]int{}}
+	e.source.Place = r.place(number)
+	kind, rest, _ := strings.Cut(text, " ")
+	rest = strings.TrimSpace(rest)
+	if strings.HasPrefix(rest, "[") {
+		inside, after, closed := strings.Cut(rest[1:], "]")
+		if !closed {
+			r.tell(finding.New("define.syntax", "", "the bracket with the options is not closed"), number)
+			return
+		}
+		for _, option := range strings.Fields(inside) {
+			name, value, _ := strings.Cut(option, "=")
+			r.option(&e, strings.TrimRight(name, "+-"), strings.ReplaceAll(value, ",", " "), number, name)
+		}
+		rest = strings.TrimSpace(after)
+	}
+	fields := strings.Fields(rest)
+	if kind != "deb" && kind != "deb-src" {
+		r.tell(finding.New("define.syntax", "", "%q is not deb or deb-src, with which a line begins",
+			finding.Harmless(kind)), number)
+		return
+	}
+	if len(fields) < 2 {
+		r.tell(finding.New("define.syntax", "", "a line has a URI and a suite, and perhaps components"),
+			number)
+		return
+	}
+	e.types, e.uris, e.suites, e.source.Components = []string{kind}, fields[:1], fields[1:2], fields[2:]
+	r.take(e)
+}
+
+// stanzas reads the form of stanzas (deb822(5)): fields, with further lines behind a
+// blank; lines that begin with # are comments.
+func (r *configuration) stanzas(data []byte) {
+	var e *configuredEntry
+	field, value, at, number := "", "", 0, 0
+	end := func() {
+		if field != "" {
+			r.field(e, field, strings.TrimSpace(value), at)
+		}
+		field, value = "", ""
+	}
+	done := func() {
+		if end(); e != nil {
+			r.take(*e)
+		}
+		e = nil
+	}
+	for line := range bytes.Lines(data) {
+		number++
+		text := strings.TrimRight(string(line), "\r\n")
+		switch {
+		case strings.HasPrefix(text, "#"):
+		case strings.TrimSpace(text) == "":
+			done()
+		case text[0] == ' ' || text[0] == '\t':
+			if further := strings.TrimSpace(text); further != "." {
+				value += "\n" + further
+			} else {
+				value += "\n" // an empty line
+			}
+		default:
+			end()
+			name, rest, ok := strings.Cut(text, ":")
+			if !ok {
+				r.tell(finding.New("define.syntax", "", "a field has a colon behind its name"), number)
+				continue
+			}
+			if e == nil {
+				e = &configuredEntry{line: number, options: map[string]int{}}
+				e.source.Place = r.place(number)
+			}
+			field, value, at = strings.TrimSpace(name), rest, number
+		}
+	}
+	done()
+}
+
+// field reads one of a stanza.
+func (r *configuration) field(e *configuredEntry, name, value string, line int) {
+	words := strings.Fields(value)
+	switch strings.ToLower(name) {
+	case "types":
+		e.types = words
+	case "uris":
+		e.uris = words
+	case "suites":
+		e.suites = words
+	case "components":
+		e.source.Components = words
+	case "enabled":
+		e.source.Disabled = isOff(value)
+	case "x-repolib-name", "description":
+	default:
+		options := map[string]string{"architectures": "arch", "languages": "lang", "targets": "target"}
+		option := strings.ToLower(name)
+		if short, ok := options[option]; ok {
+			option = short
+		}
+		if strings.Contains(value, "-----BEGIN PGP") {
+			r.option(e, option, value, line, name)
+			return
+		}
+		r.option(e, option, strings.Join(words, " "), line, name)
+	}
+}
+
+// isOff tells the words for no that the client takes (apt.conf(5)).
+func isOff(value string) bool {
+	return slices.Contains([]string{"no", "false", "without", "off", "disable", "0"}, strings.ToLower(value))
+}
+
+// option reads one that both forms have. said is its name as it stands there.
+func (r *configuration) option(e *configuredEntry, name, value string, line int, said string) {
+	s := &e.source
+	add := func(f finding.Finding) { s.Findings = append(s.Findings, f.At(r.place(line))) }
+	switch name {
+	case "arch":
+		s.Architectures = strings.Fields(value)
+		if strings.HasSuffix(said, "+") || strings.HasSuffix(said, "-") {
+			s.Architectures = nil
+			add(finding.New("import.to-decide", "",
+				"%s=%s changes the architectures of the machine, which are not "+
+					"known here", said, value).Do("write architectures: as they are to be"))
+		}
+	case "lang":
+		if value != "none" {
+			s.Languages = strings.Fields(value)
+		}
+	case "signed-by":
+		r.signedBy(e, value, line)
+	case "trusted", "allow-insecure":
+		if name == "trusted" && value == "yes" || name == "allow-insecure" && value == "yes" {
+			s.Unchecked = r.place(line)
+		}
+	case "allow-weak", "allow-downgrade-to-insecure":
+		if !isOff(value) {
+			add(finding.New("import.lost", "",
+				"%s is not taken over: weak digests are refused, and so is what lost "+
+					"its signature", said).Rated(finding.Warning))
+		}
+	case "check-valid-until", "valid-until-min", "valid-until-max", "check-date", "date-max-future":
+		add(finding.New("import.lost", "", "%s is not taken over: a root whose own end has passed is told",
+			said).Do("write max_age: for how old its root may be"))
+	case "pdiffs", "by-hash", "target", "inrelease-path", "snapshot":
+		add(finding.New("import.lost", "", "%s has no counterpart, and is left out", said))
+	default:
+		add(finding.New("import.lost", "", "there is no option %q, and it is left out",
+			finding.Harmless(said)).
+			Rated(finding.Warning))
+	}
+}
+
+// signedBy reads a keyring: paths, fingerprints, or a certificate as it is.
+func (r *configuration) signedBy(e *configuredEntry, value string, line int) {
+	key := archive.ConfiguredKey{Place: r.place(line)}
+	if strings.Contains(value, "-----BEGIN PGP") {
+		key.Data = []byte(value + "\n")
+		e.source.KeyFiles = append(e.source.KeyFiles, key)
+		return
+	}
+	for _, word := range strings.Fields(strings.ReplaceAll(value, ",", " ")) {
+		if strings.HasPrefix(word, "/") {
+			key.Path = word
+			e.source.KeyFiles = append(e.source.KeyFiles, key)
+			continue
+		}
+		e.source.Findings = append(e.source.Findings, finding.New("import.to-decide", "",
+			"signed-by names the fingerprint %s, and not where its certificate lies", finding.Harmless(word)).
+			At(r.place(line)).Do("bring the certificate in (stockade key add FILE), and name it under "+
+			"signed_by"))
+	}
+}
+
+// take makes sources of what was read: one for each suite, whose URIs carry it alike.
+func (r *configuration) take(e configuredEntry) {
+	if len(e.types) == 0 || len(e.uris) == 0 || len(e.suites) == 0 {
+		r.tell(finding.New("define.syntax", "", "a stanza has Types, URIs and Suites"), e.line)
+		return
+	}
+	if slices.Contains(e.types, "deb-src") {
+		f := finding.New("import.lost", "", "packages of sources (deb-src) are not mirrored, and are "+
+			"left out")
+		if !slices.Contains(e.types, "deb") {
+			r.tell(f, e.line)
+			return
+		}
+		e.source.Findings = append(e.source.Findings, f.At(r.place(e.line)))
+	}
+	for _, suite := range e.suites {
+		s := e.source
+		s.Family, s.Release = "deb", suite
+		s.Findings = slices.Clone(e.source.Findings)
+		s.Components = slices.Clone(e.source.Components)
+		for _, uri := range e.uris {
+			r.address(&s, uri, e.line)
+		}
+		if strings.Contains(suite+strings.Join(e.uris, ""), "$(ARCH)") {
+			s.Findings = append(s.Findings, finding.New("import.to-decide", "",
+				"$(ARCH) stands for the machine's architecture").At(r.place(e.line)).
+				Do("write the architecture out, or $arch in a URL where there is just one"))
+		}
+		if len(s.URLs)+len(s.Lists) > 1 {
+			s.Findings = append(s.Findings, finding.New("import.to-decide", "",
+				"its %d URIs become upstreams of one source, asked in this order", len(s.URLs)+len(s.Lists)).
+				At(r.place(e.line)).Do("make sources of their own of those that carry other packages").
+				Rated(finding.Note))
+		}
+		if len(s.URLs)+len(s.Lists) > 0 {
+			r.out.Sources = append(r.out.Sources, s)
+		}
+	}
+}
+
+// address takes one URI over.
+func (r *configuration) address(s *archive.ConfiguredSource, uri string, line int) {
+	scheme, rest, _ := strings.Cut(uri, ":")
+	switch scheme {
+	case "http", "https":
+		s.URLs = append(s.URLs, uri)
+	case "mirror+http", "mirror+https":
+		s.Lists = append(s.Lists, strings.TrimPrefix(uri, "mirror+"))
+	case "mirror":
+		s.Lists = append(s.Lists, "http:"+rest)
+	default:
+		r.tell(finding.New("import.lost", "", "%s is left out: upstreams are reached by http and https alone",
+			finding.Harmless(uri)), line)
+	}
+}

@@ -1,0 +1,265 @@
+package definition
+
+import (
+	"bytes"
+	"fmt"
+	"maps"
+	"net/url"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+	"stockade/core/trust"
+)
+
+// Machine is what is read of a machine.
+type Machine struct {
+	Configured archive.Configured
+	// Architecture is taken where a source names none.
+	Architecture string
+	// Root is where the machine's files lie; the description names keyrings below it.
+	Root string
+	// ReadKey reads a keyring, by its absolute path on the machine.
+	ReadKey func(path string) ([]byte, error)
+	// Global are the keyrings whose keys count for every source, by their paths.
+	Global map[string][]byte
+}
+
+// Imported is a machine's configuration as a description.
+type Imported struct {
+	Set      *Set
+	Findings finding.List
+	// Keys are the certificates that were found in the files themselves, and have to be
+	// written to the files that the description names: keys/NAME.asc.
+	Keys map[string][]byte
+	// comments stand above each source.
+	comments map[string][]string
+}
+
+// Import makes a description of what a machine is configured with. Nothing is vouched
+// for: keys come with their fingerprints and where they were found, and a person
+// decides. The same files give the same description.
+func Import(m Machine) *Imported {
+	i := &Imported{Set: NewSet(), Keys: map[string][]byte{}, comments: map[string][]string{},
+		Findings: append(finding.List{}, m.Configured.Findings...)}
+	seen := map[string]string{} // upstream, release and component → where it stands
+	for _, c := range m.Configured.Sources {
+		i.source(m, c, seen)
+	}
+	i.Set.Fill()
+	i.Findings.Sort()
+	return i
+}
+
+// withoutUser takes user and password out of an address: they are nowhere written down.
+func withoutUser(raw string, tell func(finding.Finding)) string {
+	u, err := url.Parse(raw)
+	if err != nil || u.User == nil {
+		return raw
+	}
+	u.User = nil
+	tell(finding.New("source.credential-in-url", "",
+		"the URL of %s has a user or password in it; they were not "+
+			"taken over", u.Hostname()))
+	return u.String()
+}
+
+func (i *Imported) source(m Machine, c archive.ConfiguredSource, seen map[string]string) {
+	name := i.name(c)
+	object := "source " + name
+	tell := func(f finding.Finding) {
+		if f.Object == "" {
+			f.Object = object
+		}
+		if f.Place.File == "" {
+			f.Place = c.Place
+		}
+		if !slices.ContainsFunc(i.Findings, func(g finding.Finding) bool { // one line, several suites
+			return g.Code == f.Code && g.Place == f.Place && g.Text == f.Text
+		}) {
+			i.Findings = append(i.Findings, f)
+		}
+		if f.Code == "import.to-decide" || f.Severity != finding.Note {
+			i.comments[name] = append(i.comments[name], "decide: "+f.Text)
+		}
+	}
+	i.comments[name] = []string{"from " + c.Place.String()}
+	for _, f := range c.Findings {
+		tell(f)
+	}
+	s := Source{Family: c.Family, Standing: Community, Release: c.Release, Components: c.Components,
+		Architectures: c.Architectures, Languages: c.Languages, Disabled: c.Disabled, SignedBy: []string{}}
+	for _, u := range c.URLs {
+		s.Upstreams = append(s.Upstreams, Upstream{URL: withoutUser(u, tell)})
+	}
+	for _, l := range c.Lists {
+		s.Upstreams = append(s.Upstreams, Upstream{MirrorList: withoutUser(l, tell)})
+	}
+	if len(s.Architectures) == 0 && m.Architecture != "" {
+		s.Architectures = []string{m.Architecture}
+	}
+	for _, again := range repeated(s, c.Place, seen) {
+		tell(finding.New("source.duplicate", object, "%s stands at %s too", again.what, again.first))
+	}
+	if c.Unchecked.File != "" {
+		tell(finding.New("source.unsigned", object,
+			"its signature is not checked by the machine").At(c.Unchecked).
+			Do("take trusted=yes or allow-insecure=yes out of this line, and name the key that signs it"))
+	}
+	i.keys(m, name, c, &s, tell)
+	i.Set.Sources[name] = s
+	i.Set.Places["sources."+name] = c.Place
+}
+
+// keys brings the keyrings of a source in, unvouched.
+func (i *Imported) keys(m Machine, name string, c archive.ConfiguredSource, s *Source,
+	tell func(finding.Finding)) {
+	for n, k := range c.KeyFiles {
+		data, file, called := k.Data, k.Path, name+"-key"
+		if n > 0 {
+			called += strconv.Itoa(n + 1)
+		}
+		if file == "" {
+			file = "keys/" + called + ".asc"
+			i.Keys[file] = data
+		} else {
+			base := strings.TrimSuffix(path.Base(file), path.Ext(file))
+			if IsName(strings.ToLower(base)) {
+				called = strings.ToLower(base)
+			}
+			var err error
+			if data, err = m.ReadKey(file); err != nil {
+				tell(finding.New("key.missing", "source "+name, "its keyring %s cannot be read: %v", file,
+					err).
+					At(k.Place))
+				continue
+			}
+		}
+		certs, err := trust.ReadCertificates(data)
+		if err != nil {
+			f, _ := finding.From(err)
+			f.Object, f.Text = "source "+name, "its keyring "+file+": "+f.Text
+			tell(f.At(k.Place))
+			continue
+		}
+		key := Key{File: file}
+		if k.Path != "" {
+			key.File = path.Join("/", m.Root, k.Path)
+		}
+		for _, cert := range certs {
+			key.Fingerprints = append(key.Fingerprints, cert.Fingerprint)
+		}
+		if len(certs) == 1 {
+			key.Fingerprint, key.Fingerprints = certs[0].Fingerprint, nil
+		} else {
+			tell(finding.New("import.to-decide", "source "+name,
+				"its keyring %s has %d certificates, and which of "+
+					"them sign it is not known here", file, len(certs)).At(k.Place).
+				Do("stockade key examine %s --source %s, once it is recorded", file, name))
+		}
+		i.Set.Keys[called] = key
+		i.Set.Places["keys."+called] = k.Place
+		if !slices.Contains(s.SignedBy, called) {
+			s.SignedBy = append(s.SignedBy, called)
+		}
+	}
+	if len(s.SignedBy) == 0 {
+		s.SignedBy = []string{name + "-key"} // which is to be brought in
+	}
+	if len(c.KeyFiles) > 0 {
+		return
+	}
+	where := strings.Join(slices.Sorted(maps.Keys(m.Global)), ", ")
+	if where == "" {
+		where = "none was found"
+	}
+	tell(finding.New("key.global", "source "+name,
+		"it names no keyring, so any key that the machine trusts for "+
+			"every source may sign it (%s)", where))
+}
+
+type repetition struct{ what, first string }
+
+// repeated tells which of a source's upstreams stood with its release and components
+// before, however they are spelt.
+func repeated(s Source, at finding.Place, seen map[string]string) (out []repetition) {
+	components := s.Components
+	if len(components) == 0 {
+		components = []string{""}
+	}
+	for _, u := range s.Upstreams {
+		address, _ := u.Address()
+		for _, c := range components {
+			key := strings.Join([]string{plainAddress(address), s.Release, c}, " ")
+			if first, twice := seen[key]; twice {
+				out = append(out, repetition{strings.TrimSpace(address + " " + s.Release + " " + c), first})
+			} else {
+				seen[key] = at.String()
+			}
+		}
+	}
+	return out
+}
+
+// name makes one for a source: what its address ends in, and its release.
+func (i *Imported) name(c archive.ConfiguredSource) string {
+	base := "source"
+	for _, raw := range slices.Concat(c.URLs, c.Lists) {
+		u, err := url.Parse(raw)
+		if err != nil {
+			continue
+		}
+		if last := path.Base(u.Path); last != "/" && last != "." && !strings.Contains(last, ".") {
+			base = last
+		} else if labels := strings.Split(u.Hostname(), "."); len(labels) > 1 {
+			base = labels[len(labels)-2]
+		}
+		break
+	}
+	if release := strings.Trim(c.Release, "./"); release != "" && !strings.HasPrefix(release, base) {
+		base += "-" + release
+	}
+	base = strings.Trim(strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '.' || r == '-' {
+			return r
+		}
+		return '-'
+	}, strings.ToLower(base)), ".-")
+	if !IsName(base) {
+		base = "source"
+	}
+	name := base
+	for n := 2; ; n++ {
+		if _, taken := i.Set.Sources[name]; !taken {
+			return name
+		}
+		name = fmt.Sprintf("%s-%d", base, n)
+	}
+}
+
+// YAML writes the description, with a comment above each source: where it was found,
+// and what a person has to decide.
+func (i *Imported) YAML() (string, error) {
+	text, err := i.Set.YAML()
+	if err != nil {
+		return "", err
+	}
+	var b bytes.Buffer
+	section := ""
+	for line := range strings.Lines(text) {
+		if !strings.HasPrefix(line, " ") {
+			section = strings.TrimSuffix(strings.TrimSpace(line), ":")
+		}
+		name, ok := strings.CutSuffix(strings.TrimSpace(line), ":")
+		if ok && section == "sources" && strings.HasPrefix(line, "  ") && !strings.HasPrefix(line, "   ") {
+			for _, c := range i.comments[name] {
+				b.WriteString("  # " + finding.Harmless(c) + "\n")
+			}
+		}
+		b.WriteString(line)
+	}
+	return b.String(), nil
+}

@@ -1,0 +1,152 @@
+package families
+
+import (
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"stockade/core/archive"
+	"stockade/core/definition"
+)
+
+// Machines as they are in the field, right and wrong: what is read of their files, what
+// is lost or doubtful, and the description that comes out.
+func TestWhatAMachineIsConfiguredWithBecomesADescription(t *testing.T) {
+	for _, name := range All.Names() {
+		r, ok := All[name].(archive.Reading)
+		if !ok {
+			continue
+		}
+		root := filepath.Join("testdata", name+"-machine")
+		var files []archive.MachineFile
+		global := map[string][]byte{}
+		for _, pattern := range r.Configuration() {
+			found, _ := filepath.Glob(filepath.Join(root, pattern))
+			for _, path := range found {
+				raw, err := os.ReadFile(path)
+				if err != nil {
+					t.Fatal(err)
+				}
+				below, _ := filepath.Rel(root, path)
+				if !archive.ReadsFile(r, path) {
+					t.Errorf("%s is not known by its name", path)
+				}
+				files = append(files, archive.MachineFile{Path: below, Name: below, Data: raw})
+			}
+		}
+		for _, pattern := range r.Keyrings() {
+			found, _ := filepath.Glob(filepath.Join(root, pattern))
+			for _, path := range found {
+				below, _ := filepath.Rel(root, path)
+				global["/"+below] = nil
+			}
+		}
+		i := definition.Import(definition.Machine{Configured: r.ReadConfiguration(files),
+			Architecture: r.MachineArchitecture("amd64"), Root: "/mnt", Global: global,
+			ReadKey: func(path string) ([]byte, error) {
+				raw, err := os.ReadFile(filepath.Join(root, path))
+				if err != nil {
+					err = os.ErrNotExist
+				}
+				return raw, err
+			}})
+		text, err := i.YAML()
+		if err != nil {
+			t.Fatal(err)
+		}
+		var b strings.Builder
+		for _, f := range i.Findings {
+			fmt.Fprintf(&b, "%s: %s %s, %s: %s\n    %s\n", f.Place, f.Severity, f.Code, f.Object, f.Text,
+				f.WayOut)
+		}
+		for _, file := range slices.Sorted(maps.Keys(i.Keys)) {
+			fmt.Fprintf(&b, "a certificate of %d lines: %s\n", strings.Count(string(i.Keys[file]), "\n"),
+				file)
+		}
+		if strings.Contains(b.String()+text, "secret") {
+			t.Error("a password is shown or written")
+		}
+		toldAs(t, name+"-configured.txt", b.String()+text)
+		// It can be recorded, once what is told is settled: nothing of it is misread.
+		again, found := definition.Read(definition.Text{Name: "site.yaml", Text: text})
+		if found.HasErrors() {
+			t.Errorf("what was written cannot be read: %v", found)
+		}
+		if changes := definition.Compare(i.Set, again); len(changes) > 0 {
+			t.Errorf("it is read otherwise: %+v", changes)
+		}
+	}
+}
+
+// What is written for machines is read back as the same sources.
+func TestWhatIsWrittenForMachinesIsReadBack(t *testing.T) {
+	for _, name := range All.Names() {
+		r, ok := All[name].(archive.Reading)
+		if !ok {
+			continue
+		}
+		for n, c := range machines() {
+			files, _, err := All[name].ClientFiles(c)
+			if err != nil || strings.HasPrefix(c.At, "/") {
+				continue // file: is no upstream
+			}
+			var own []archive.MachineFile
+			for _, f := range files {
+				if archive.ReadsFile(r, f.Path) {
+					own = append(own, archive.MachineFile{Path: f.Path, Name: f.Path, Data: f.Data})
+				}
+			}
+			got := r.ReadConfiguration(own)
+			written := 0
+			for _, s := range c.Sources {
+				for _, read := range got.Sources {
+					if read.URLs[0] == c.At+"/"+s.Name && read.Release == s.Release &&
+						strings.Join(read.Components, " ") == strings.Join(s.Components, " ") &&
+						len(read.KeyFiles) == 1 {
+						written++
+					}
+				}
+			}
+			if written != len(got.Sources) || written == 0 && len(c.Architectures) == 0 {
+				t.Errorf("%s, machine %d: %d of %d are read back: %+v", name, n+1, written, len(got.Sources),
+					got.Findings)
+			}
+		}
+	}
+}
+
+func FuzzConfiguration(f *testing.F) {
+	for _, seed := range []string{"deb [a=b] http://x y z\n",
+		"Types: deb\nURIs: http://x\nSuites: y\n\n z\n", "deb [", ":\n ."} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		for _, name := range All.Names() {
+			r, ok := All[name].(archive.Reading)
+			if !ok {
+				continue
+			}
+			for _, pattern := range r.Configuration() {
+				path := strings.ReplaceAll(pattern, "*", "x")
+				i := definition.Import(definition.Machine{Configured: r.ReadConfiguration(
+					[]archive.MachineFile{{
+						Path: path, Name: path, Data: []byte(text)}}), Architecture: "amd64",
+					ReadKey: func(string) ([]byte, error) { return nil, os.ErrNotExist }})
+				definition.Check(i.Set, definition.Surroundings{Families: All, Now: time.Now()})
+				out, err := i.YAML()
+				if err != nil {
+					t.Fatal(err)
+				}
+				if _, found := definition.Read(definition.Text{Text: out}); found.HasErrors() &&
+					len(found.With("define.syntax")) > 0 {
+					t.Errorf("what was written is no document: %v\n%s", found, out)
+				}
+			}
+		}
+	})
+}
