@@ -38,12 +38,16 @@ type Configured struct {
 // ConfiguredSource is one repository that a machine is configured with.
 type ConfiguredSource struct {
 	Source                  // without a name; what was left out is empty
+	Title     string        // what the machine calls it, if it does
 	Place     finding.Place // where it begins
-	URLs      []string      // in the order in which they stand; those of lists of servers are in Lists
-	Lists     []string
+	URLs      []string      // in the order in which they stand
+	Lists     []string      // of servers, one a line
+	Metalinks []string
+	Priority  int // 1, asked first, to 99; 0: it says none
 	Disabled  bool
 	KeyFiles  []ConfiguredKey // none: the keys that count for every source
 	Unchecked finding.Place   // where signature checking is switched off; zero: nowhere
+	Switch    string          // what switches it off there, such as trusted=yes
 	Findings  finding.List    // what of it is lost or doubtful
 }
 

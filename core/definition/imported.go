@@ -98,6 +98,10 @@ func (i *Imported) source(m Machine, c archive.ConfiguredSource, seen map[string
 	for _, l := range c.Lists {
 		s.Upstreams = append(s.Upstreams, Upstream{MirrorList: withoutUser(l, tell)})
 	}
+	for _, l := range c.Metalinks {
+		s.Upstreams = append(s.Upstreams, Upstream{Metalink: withoutUser(l, tell)})
+	}
+	s.Priority = c.Priority
 	if len(s.Architectures) == 0 && m.Architecture != "" {
 		s.Architectures = []string{m.Architecture}
 	}
@@ -107,7 +111,7 @@ func (i *Imported) source(m Machine, c archive.ConfiguredSource, seen map[string
 	if c.Unchecked.File != "" {
 		tell(finding.New("source.unsigned", object,
 			"its signature is not checked by the machine").At(c.Unchecked).
-			Do("take trusted=yes or allow-insecure=yes out of this line, and name the key that signs it"))
+			Do("take %s away here, and name the key that signs it", c.Switch))
 	}
 	i.keys(m, name, c, &s, tell)
 	i.Set.Sources[name] = s
@@ -207,6 +211,9 @@ func repeated(s Source, at finding.Place, seen map[string]string) (out []repetit
 // name makes one for a source: what its address ends in, and its release.
 func (i *Imported) name(c archive.ConfiguredSource) string {
 	base := "source"
+	if c.Title != "" {
+		return i.free(c.Title)
+	}
 	for _, raw := range slices.Concat(c.URLs, c.Lists) {
 		u, err := url.Parse(raw)
 		if err != nil {
@@ -222,6 +229,11 @@ func (i *Imported) name(c archive.ConfiguredSource) string {
 	if release := strings.Trim(c.Release, "./"); release != "" && !strings.HasPrefix(release, base) {
 		base += "-" + release
 	}
+	return i.free(base)
+}
+
+// free makes a name of words, that no source has yet.
+func (i *Imported) free(base string) string {
 	base = strings.Trim(strings.Map(func(r rune) rune {
 		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '.' || r == '-' {
 			return r

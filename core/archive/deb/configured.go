@@ -250,7 +250,7 @@ func (r *configuration) option(e *configuredEntry, name, value string, line int,
 		r.signedBy(e, value, line)
 	case "trusted", "allow-insecure":
 		if name == "trusted" && value == "yes" || name == "allow-insecure" && value == "yes" {
-			s.Unchecked = r.place(line)
+			s.Unchecked, s.Switch = r.place(line), name+"=yes"
 		}
 	case "allow-weak", "allow-downgrade-to-insecure":
 		if !isOff(value) {
