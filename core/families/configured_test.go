@@ -102,18 +102,24 @@ func TestWhatIsWrittenForMachinesIsReadBack(t *testing.T) {
 				}
 			}
 			got := r.ReadConfiguration(own)
-			if len(got.Findings) > 0 {
+			if len(got.Findings) > len(got.Findings.With("import.to-decide")) { // pins
 				t.Errorf("%s, machine %d: %v", name, n+1, got.Findings)
 			}
 			// not every client says it
-			said := func(got, want string) bool { return got == "" || got == want }
+			said := func(got, want string) bool { return got == "" || got == "./" || got == want }
+			// else one keyring for all
+			named := slices.ContainsFunc(got.Sources, func(x archive.ConfiguredSource) bool {
+				return len(x.KeyFiles) > 0
+			})
 			written := 0
 			for _, s := range c.Sources {
 				for _, read := range got.Sources {
 					if strings.HasPrefix(read.URLs[0]+"/", c.At+"/"+s.Name+"/") &&
-						said(read.Release, s.Release) && len(read.KeyFiles) > 0 &&
+						said(read.Release, s.Release) && len(read.KeyFiles) > 0 == named &&
 						read.Unchecked.File == "" &&
-						said(strings.Join(read.Components, " "), strings.Join(s.Components, " ")) {
+						!slices.ContainsFunc(read.Components, func(of string) bool {
+							return !slices.Contains(s.Components, of)
+						}) {
 						written++
 					}
 				}

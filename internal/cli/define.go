@@ -113,8 +113,7 @@ service is asked and nothing is fetched. Exits with 1 when errors are found. Wha
 decided, such as a key that nobody vouched for, is no error of a document.
 
 A machine's own files are judged as they are: those of the package client that are named, or with
---root all that are read of the machine whose root lies there. Read are those of the families deb
-and rpm.`,
+--root all that are read of the machine whose root lies there.`,
 		Example: "  stockade check demo-data/site\n  stockade check - -o json < demo-data/mistakes.yaml\n" +
 			"  stockade check --root demo-data/machine",
 		RunE: func(cmd *cobra.Command, args []string) error {

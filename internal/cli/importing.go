@@ -147,8 +147,8 @@ func (a *app) sourceImport() *cobra.Command {
 		Long: `Make a definition of what a machine is configured with: the sources of its package client, with
 their keyrings. Named are single files, or with --root the folder that a machine's root lies in, or
 an unpacked copy of its /etc. Read are files of the families deb (sources.list and what lies in
-sources.list.d, in both forms) and rpm (repository files of dnf and zypper, with their variables);
-those of alpm are not read yet.
+sources.list.d, in both forms), rpm (repository files of dnf and zypper, with their variables) and
+alpm (pacman.conf, with what it includes).
 
 The document is written to standard output, or with --out to DIR/site.yaml, together with
 certificates that stand in the files themselves. Above each source stands where it was found, and

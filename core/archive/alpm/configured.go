@@ -1,0 +1,255 @@
+package alpm
+
+import (
+	"bytes"
+	"cmp"
+	"path"
+	"slices"
+	"strings"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+)
+
+// maxConfiguration bounds one file of a machine's configuration (bytes), maxConfigured
+// the databases that are read of all of them, maxIncluded how deep files include others.
+const (
+	maxConfiguration = 1 << 20
+	maxConfigured    = 1_000
+	maxIncluded      = 8
+)
+
+var _ archive.Reading = Family{}
+
+// Configuration implements archive.Reading (pacman.conf(5)): the configuration, and the
+// files that it includes.
+func (Family) Configuration() []string { return []string{"etc/pacman.conf", "etc/pacman.d/*"} }
+
+// Keyrings implements archive.Reading: the client's own keyring counts for every
+// database.
+func (Family) Keyrings() []string { return []string{"etc/pacman.d/gnupg/pubring.gpg"} }
+
+// MachineArchitecture implements archive.Reading.
+func (Family) MachineArchitecture(goarch string) string {
+	return cmp.Or(map[string]string{"amd64": "x86_64", "386": "i686", "arm64": "aarch64",
+		"arm": "armv7h"}[goarch],
+		goarch)
+}
+
+// ReadConfiguration implements archive.Reading. Databases that have the same servers
+// and levels become components of one source.
+func (Family) ReadConfiguration(files []archive.MachineFile) archive.Configured {
+	r := &configuration{files: map[string]archive.MachineFile{}}
+	for _, f := range files {
+		r.files["/"+f.Path] = f
+	}
+	begun := func(f archive.MachineFile) bool { return path.Base(f.Path) == "pacman.conf" }
+	whole := slices.ContainsFunc(files, begun)
+	for _, f := range files {
+		// A configuration that another includes is read by itself where that one is not there.
+		if begun(f) || !whole && path.Ext(f.Path) == ".conf" {
+			r.read(f, 0)
+			r.done()
+		}
+	}
+	return r.out
+}
+
+// configuration reads the files of one machine.
+type configuration struct {
+	files   map[string]archive.MachineFile
+	options archive.ConfiguredSource // what [options] says of all
+	level   string                   // SigLevel of all
+	now     *archive.ConfiguredSource
+	own     string // SigLevel of the database that is being read
+	out     archive.Configured
+}
+
+func (r *configuration) read(f archive.MachineFile, depth int) {
+	place := func(line int) finding.Place { return finding.Place{File: f.Name, Line: line, Column: 1} }
+	tell := func(line int, g finding.Finding) { r.out.Findings = append(r.out.Findings, g.At(place(line))) }
+	if len(f.Data) > maxConfiguration {
+		tell(1, finding.New("content.too-large", "", "it is %d bytes long, and at most %d are read",
+			len(f.Data),
+			maxConfiguration))
+		return
+	}
+	number := 0
+	for raw := range bytes.Lines(f.Data) {
+		number++
+		line := strings.TrimSpace(string(raw))
+		if line == "" || line[0] == '#' {
+			continue
+		}
+		if line[0] == '[' {
+			r.done()
+			name, closed := strings.CutSuffix(line[1:], "]")
+			switch {
+			case !closed || name == "":
+				tell(number, finding.New("define.syntax", "", "a section has its name in brackets"))
+			case name != "options":
+				r.now, r.own = &archive.ConfiguredSource{Place: place(number)}, r.level
+				r.now.Family, r.now.Title, r.now.Components = "alpm", name, []string{name}
+				r.now.Architectures = slices.Clone(r.options.Architectures)
+			}
+			continue
+		}
+		name, value, _ := strings.Cut(line, "=")
+		name, value = strings.TrimSpace(name), strings.TrimSpace(value)
+		if name == "Include" {
+			r.include(value, depth, func(g finding.Finding) { tell(number, g) })
+			continue
+		}
+		if r.now == nil {
+			r.option(name, value, func(g finding.Finding) { tell(number, g) })
+			continue
+		}
+		r.database(name, value, place(number))
+	}
+}
+
+// include reads the files that another one includes.
+func (r *configuration) include(pattern string, depth int, tell func(finding.Finding)) {
+	if depth == maxIncluded {
+		tell(finding.New("define.syntax", "", "files include one another more than %d deep", maxIncluded))
+		return
+	}
+	found := false
+	for _, name := range slices.Sorted(mapKeys(r.files)) {
+		if ok, err := path.Match(pattern, name); err == nil && ok {
+			r.read(r.files[name], depth+1)
+			found = true
+		}
+	}
+	if !found {
+		tell(finding.New("import.to-decide", "", "it includes %s, which is not among the files that are read",
+			finding.Harmless(pattern)).Do("read the whole root (--root), or write its servers out"))
+	}
+}
+
+func mapKeys(m map[string]archive.MachineFile) func(yield func(string) bool) {
+	return func(yield func(string) bool) {
+		for k := range m {
+			if !yield(k) {
+				return
+			}
+		}
+	}
+}
+
+// option reads one of [options].
+func (r *configuration) option(name, value string, tell func(finding.Finding)) {
+	switch name {
+	case "Architecture":
+		if value != "auto" {
+			r.options.Architectures = strings.Fields(value)
+		}
+	case "SigLevel":
+		r.level = value
+	case "IgnorePkg", "IgnoreGroup":
+		tell(finding.New("import.to-decide", "", "%s keeps packages as they are on the machine: %s", name,
+			finding.Harmless(value)).Do("write pins: of the group"))
+	}
+}
+
+// database reads one of a database.
+func (r *configuration) database(name, value string, at finding.Place) {
+	s := r.now
+	add := func(f finding.Finding) { s.Findings = append(s.Findings, f.At(at)) }
+	switch name {
+	case "Server":
+		base, release, ok := located(value)
+		switch {
+		case !strings.HasPrefix(value, "http://") && !strings.HasPrefix(value, "https://"):
+			add(finding.New("import.lost", "",
+				"%s is left out: upstreams are reached by http and https alone",
+				finding.Harmless(value)))
+		case !ok:
+			add(finding.New("import.to-decide", "",
+				"in %s the variables stand where a source cannot have them",
+				finding.Harmless(value)).Do("write upstreams: and release: so that they lead there"))
+		case len(s.URLs) > 0 && s.Release != release:
+			add(finding.New("import.to-decide", "",
+				"%s has its databases elsewhere than the server before it",
+				finding.Harmless(value)).Do("make a source of its own of it"))
+		default:
+			s.URLs, s.Release = append(s.URLs, base), release
+		}
+	case "SigLevel":
+		r.own = value
+		if isUnchecked(value) {
+			s.Unchecked, s.Switch = at, "SigLevel = "+value
+		}
+	case "Usage", "CacheServer":
+	default:
+		add(finding.New("import.lost", "", "%q is not known, and is left out", finding.Harmless(name)).
+			Rated(finding.Warning))
+	}
+}
+
+// located takes a server's address apart: the upstream, and the folder of a database
+// below it as a release says it; empty for that which the family has anyway.
+func located(server string) (base, release string, ok bool) {
+	server = strings.TrimRight(server, "/")
+	if before, usual := strings.CutSuffix(server, "/$repo/os/$arch"); usual && !strings.Contains(before,
+		"$") {
+		return before, "", true
+	}
+	i := strings.Index(server, "$")
+	if i < 0 { // the same folder for whatever it is
+		return server, "./", true
+	}
+	cut := strings.LastIndexByte(server[:i], '/')
+	if cut < len("https://") {
+		return "", "", false
+	}
+	folder := strings.NewReplacer("$repo", "$component").Replace(server[cut+1:])
+	if rest := strings.NewReplacer("$component", "", "$arch", "").Replace(folder); strings.Contains(rest,
+		"$") {
+		return "", "", false
+	}
+	return server[:cut], folder + "/", true
+}
+
+// isUnchecked tells whether a level lets databases and packages in without a signature.
+func isUnchecked(level string) bool {
+	for _, word := range strings.Fields(level) {
+		if word == "Never" || word == "PackageNever" || word == "TrustAll" || word == "PackageTrustAll" {
+			return true
+		}
+	}
+	return false
+}
+
+// done ends a database: it is a component of a source that has the same servers, or a
+// source of its own.
+func (r *configuration) done() {
+	s := r.now
+	if r.now = nil; s == nil {
+		return
+	}
+	if len(s.URLs) == 0 {
+		r.out.Findings = append(r.out.Findings, append(s.Findings, finding.New("define.syntax", "",
+			"the database %s has no server that can be used",
+			finding.Harmless(s.Components[0])).At(s.Place))...)
+		return
+	}
+	if s.Unchecked.File == "" && isUnchecked(r.own) {
+		s.Unchecked, s.Switch = s.Place, "SigLevel = "+r.own+" of [options]"
+	}
+	s.Findings = append(s.Findings, finding.New("import.to-decide", "",
+		"whether its databases are signed is not known here (SigLevel = %s)", cmp.Or(finding.Harmless(r.own),
+			"as the client has it")).At(s.Place).Rated(finding.Note).
+		Do("an unsigned database is refused here: look whether upstream has .db.sig"))
+	for i := range r.out.Sources {
+		if o := &r.out.Sources[i]; slices.Equal(o.URLs, s.URLs) && o.Release == s.Release &&
+			slices.Equal(o.Architectures, s.Architectures) && o.Switch == s.Switch && s.Release != "./" {
+			o.Components = append(o.Components, s.Components...)
+			o.Findings = append(o.Findings, s.Findings...)
+			return
+		}
+	}
+	if len(r.out.Sources) < maxConfigured {
+		r.out.Sources = append(r.out.Sources, *s)
+	}
+}
