@@ -2,6 +2,7 @@ package archive
 
 import (
 	"path"
+	"strings"
 
 	"stockade/core/finding"
 )
@@ -68,8 +69,8 @@ func ReadsFile(f Reading, file string) bool {
 		if err != nil || !ok {
 			continue
 		}
-		// A fixed name has to lie where it belongs: preferences, say, is a common word.
-		if base != name || path.Base(path.Dir(file)) == path.Base(dir) || path.Dir(file) == "." {
+		// A name that says nothing by its end has to lie where it belongs.
+		if strings.HasPrefix(base, "*.") || path.Base(path.Dir(file)) == path.Base(dir) {
 			return true
 		}
 	}

@@ -42,12 +42,17 @@ type Imported struct {
 // Import makes a description of what a machine is configured with. Nothing is vouched
 // for: keys come with their fingerprints and where they were found, and a person
 // decides. The same files give the same description.
-func Import(m Machine) *Imported {
+//
+// Several are read of one machine where it has clients of several families.
+func Import(of ...Machine) *Imported {
 	i := &Imported{Set: NewSet(), Keys: map[string][]byte{}, comments: map[string][]string{},
-		Findings: append(finding.List{}, m.Configured.Findings...)}
+		Findings: finding.List{}}
 	seen := map[string]string{} // upstream, release and component → where it stands
-	for _, c := range m.Configured.Sources {
-		i.source(m, c, seen)
+	for _, m := range of {
+		i.Findings = append(i.Findings, m.Configured.Findings...)
+		for _, c := range m.Configured.Sources {
+			i.source(m, c, seen)
+		}
 	}
 	i.Set.Fill()
 	i.Findings.Sort()

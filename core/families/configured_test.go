@@ -83,6 +83,23 @@ func TestWhatAMachineIsConfiguredWithBecomesADescription(t *testing.T) {
 	}
 }
 
+func TestWhichFilesAreAMachinesOwn(t *testing.T) {
+	for path, family := range map[string]string{
+		"/etc/apt/sources.list": "deb", "apt/sources.list": "deb", "x/kelp.sources": "deb",
+		"tarn.list":    "deb",
+		"sources.list": "deb", "site.yaml": "", "own/site.yaml": "", "/etc/passwd": "", "brine.repo": "rpm",
+		"/mnt/etc/dnf/vars/site": "rpm", "/etc/os-release": "rpm", "os-release": "",
+		"/etc/pacman.conf": "alpm",
+		"pacman.conf":      "", "/etc/pacman.d/servers": "alpm", "servers": "",
+	} {
+		for _, name := range All.Names() {
+			if r, ok := All[name].(archive.Reading); ok && archive.ReadsFile(r, path) != (name == family) {
+				t.Errorf("%s is a file of %s: %v", path, name, name != family)
+			}
+		}
+	}
+}
+
 // What is written for machines is read back as the same sources.
 func TestWhatIsWrittenForMachinesIsReadBack(t *testing.T) {
 	for _, name := range All.Names() {

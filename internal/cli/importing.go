@@ -51,21 +51,19 @@ type machineFiles struct {
 }
 
 // configured reads what a machine is configured with, of every family that reads it.
-func (m machineFiles) configured() ([]*definition.Imported, int, error) {
-	var out []*definition.Imported
-	read := 0
-	names, all := readers()
+func (m machineFiles) configured() (*definition.Imported, error) {
+	var all []definition.Machine
+	names, known := readers()
 	for _, name := range names {
-		files, err := m.of(all[name])
+		files, err := m.of(known[name])
 		if err != nil {
-			return nil, 0, err
+			return nil, err
 		}
 		if len(files) == 0 {
 			continue
 		}
-		read += len(files)
 		global := map[string][]byte{}
-		for _, pattern := range all[name].Keyrings() {
+		for _, pattern := range known[name].Keyrings() {
 			found, _ := filepath.Glob(filepath.Join(m.root, filepath.FromSlash(pattern)))
 			for _, path := range found {
 				global[path] = nil
@@ -73,12 +71,13 @@ func (m machineFiles) configured() ([]*definition.Imported, int, error) {
 		}
 		arch := m.arch
 		if arch == "" {
-			arch = all[name].MachineArchitecture(runtime.GOARCH)
+			arch = known[name].MachineArchitecture(runtime.GOARCH)
 		}
-		out = append(out, definition.Import(definition.Machine{Configured: all[name].ReadConfiguration(files),
-			Architecture: arch, Root: m.root, Global: global, ReadKey: m.readKey}))
+		all = append(all, definition.Machine{Configured: known[name].ReadConfiguration(files),
+			Architecture: arch,
+			Root:         m.root, Global: global, ReadKey: m.readKey})
 	}
-	return out, read, nil
+	return definition.Import(all...), nil
 }
 
 func (m machineFiles) readKey(path string) ([]byte, error) {
@@ -117,7 +116,7 @@ func (m machineFiles) of(r archive.Reading) ([]archive.MachineFile, error) {
 }
 
 // whole is every file of a root, or what was named; nothing is a wrong call.
-func (m machineFiles) whole() ([]*definition.Imported, error) {
+func (m machineFiles) whole() (*definition.Imported, error) {
 	for _, p := range m.paths {
 		if _, err := os.Stat(p); errors.Is(err, fs.ErrNotExist) {
 			return nil, usage("%s is not there", finding.Harmless(p))
@@ -132,11 +131,12 @@ func (m machineFiles) whole() ([]*definition.Imported, error) {
 				"%s is not one of a package client's files that are read", finding.Harmless(p))
 		}
 	}
-	all, read, err := m.configured()
-	if err == nil && read == 0 {
-		err = usage("below %s lies no file of a package client that is read", finding.Harmless(m.root))
+	i, err := m.configured()
+	if err == nil && len(i.Set.Sources) == 0 && len(i.Findings) == 0 {
+		err = usage("below %s lies no file of a package client that says where packages come from",
+			finding.Harmless(m.root))
 	}
-	return all, err
+	return i, err
 }
 
 func (a *app) sourceImport() *cobra.Command {
@@ -161,11 +161,11 @@ asked.`,
 			if len(args) == 0 && m.root == "/" && !cmd.Flags().Changed("root") {
 				return usage("name files, or a machine's root with --root DIR (--root / for this machine)")
 			}
-			all, err := m.whole()
+			i, err := m.whole()
 			if err != nil {
 				return err
 			}
-			return a.imported(all, out)
+			return a.imported(i, out)
 		}}
 	c.Flags().StringVar(&m.root, "root", "/", "the folder that the machine's root lies in")
 	c.Flags().StringVar(&m.arch, "arch", "", "architecture of sources that name none; this machine's if "+
@@ -175,54 +175,24 @@ asked.`,
 }
 
 // imported writes what was read of a machine.
-func (a *app) imported(all []*definition.Imported, dir string) error {
-	found, names := finding.List{}, []string{}
-	text := ""
-	for _, i := range all {
-		found = append(found, i.Findings...)
-		for name := range i.Set.Sources {
-			names = append(names, name)
-		}
-		if len(i.Keys) > 0 && dir == "" {
-			return usageDo("give --out DIR, to which they are written",
-				"certificates stand in the files themselves, "+
-					"and a document names files of keys")
-		}
-		part, err := i.YAML()
-		if err != nil {
-			return err
-		}
-		text += part
+func (a *app) imported(i *definition.Imported, dir string) error {
+	if len(i.Keys) > 0 && dir == "" {
+		return usageDo("give --out DIR, to which they are written",
+			"certificates stand in the files themselves, "+
+				"and a document names files of keys")
 	}
-	slices.Sort(names)
-	a.findings(a.err, found)
+	text, err := i.YAML()
+	if err != nil {
+		return err
+	}
+	names := slices.Sorted(maps.Keys(i.Set.Sources))
+	a.findings(a.err, i.Findings)
 	if dir != "" {
-		if err := os.MkdirAll(dir, 0o755); err != nil {
-			return finding.Doing(err, "write to %s", dir)
-		}
-		for _, i := range all {
-			for _, file := range slices.Sorted(maps.Keys(i.Keys)) {
-				path := filepath.Join(dir, filepath.FromSlash(file))
-				if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-					return finding.Doing(err, "write to %s", dir)
-				}
-				if err := disk.Replace(disk.OS, path, i.Keys[file], 0o644); err != nil {
-					return err
-				}
-			}
-		}
-		site := filepath.Join(dir, "site.yaml")
-		if _, err := os.Stat(site); err == nil {
-			if err := a.sure("This writes " + site + " anew."); err != nil {
-				return err
-			}
-		}
-		if err := disk.Replace(disk.OS, site, []byte(text), 0o644); err != nil {
+		if err := a.writeImported(i, dir, text); err != nil {
 			return err
 		}
-		a.say("%s has %s; look through it, then: stockade check %s", site, number(len(names), "source"), site)
 	}
-	return a.show(map[string]any{"sources": names, "findings": found, "document": text}, func() {
+	return a.show(map[string]any{"sources": names, "findings": i.Findings, "document": text}, func() {
 		if dir == "" {
 			fmt.Fprint(a.out, text)
 			a.say("%s; what stands behind \"decide:\" needs you before it is recorded", number(len(names),
@@ -231,30 +201,52 @@ func (a *app) imported(all []*definition.Imported, dir string) error {
 	}, names)
 }
 
+func (a *app) writeImported(i *definition.Imported, dir, text string) error {
+	site := filepath.Join(dir, "site.yaml")
+	if _, err := os.Stat(site); err == nil {
+		if err := a.sure("This writes " + site + " anew."); err != nil {
+			return err
+		}
+	}
+	for _, file := range slices.Sorted(maps.Keys(i.Keys)) {
+		path := filepath.Join(dir, filepath.FromSlash(file))
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return finding.Doing(err, "write to %s", dir)
+		}
+		if err := disk.Replace(disk.OS, path, i.Keys[file], 0o644); err != nil {
+			return err
+		}
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return finding.Doing(err, "write to %s", dir)
+	}
+	if err := disk.Replace(disk.OS, site, []byte(text), 0o644); err != nil {
+		return err
+	}
+	a.say("%s has %s; look through it, then: stockade check %s", site, number(len(i.Set.Sources), "source"),
+		site)
+	return nil
+}
+
 // judgeMachine checks a machine's own files as they are.
 func judgeMachine(m machineFiles, now time.Time) (finding.List, int, error) {
-	all, err := m.whole()
+	i, err := m.whole()
 	if err != nil {
 		return nil, 0, err
 	}
-	found, sources := finding.List{}, 0
-	for _, i := range all {
-		sources += len(i.Set.Sources)
-		checked := definition.Check(i.Set, definition.Surroundings{Families: families.All, Now: now,
-			ReadFile: func(path string) ([]byte, error) {
-				for name, raw := range i.Keys { // that stand in the files themselves
-					if strings.HasSuffix(filepath.ToSlash(path), "/"+name) {
-						return raw, nil
-					}
+	checked := definition.Check(i.Set, definition.Surroundings{Families: families.All, Now: now,
+		ReadFile: func(path string) ([]byte, error) {
+			for name, raw := range i.Keys { // that stand in the files themselves
+				if strings.HasSuffix(filepath.ToSlash(path), "/"+name) {
+					return raw, nil
 				}
-				return os.ReadFile(path)
-			}})
-		found = append(found, i.Findings...)
-		found = append(found, slices.DeleteFunc(checked, func(f finding.Finding) bool {
-			// Whom a person trusts is no matter of a machine's files; keyrings that lack are told already.
-			return f.Code == "key.unvouched" || f.Code == "key.missing"
-		})...)
-	}
+			}
+			return os.ReadFile(path)
+		}})
+	found := append(slices.Clone(i.Findings), slices.DeleteFunc(checked, func(f finding.Finding) bool {
+		// Whom a person trusts is no matter of a machine's files; keyrings that lack are told already.
+		return f.Code == "key.unvouched" || f.Code == "key.missing"
+	})...)
 	found.Sort()
-	return found, sources, nil
+	return found, len(i.Set.Sources), nil
 }
