@@ -232,6 +232,12 @@ func Catalogue() []Entry {
 	return out
 }
 
+// Known gives what the catalogue says of a code.
+func Known(code string) (Entry, bool) {
+	e, ok := catalogue[code]
+	return e, ok
+}
+
 // Document writes the catalogue as the Markdown page docs/findings.md.
 func Document() string {
 	var b strings.Builder

@@ -168,6 +168,11 @@ commands), and the tool that checks definitions with no service (stockade check)
 		switch a.output {
 		case "", "table", "json", "yaml", "ids":
 			return nil
+		case "sarif":
+			if cmd.Name() == "check" {
+				return nil
+			}
+			return usage("-o sarif is a form for what check finds")
 		}
 		given := a.output
 		a.output = ""

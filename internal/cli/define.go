@@ -110,12 +110,13 @@ func (a *app) checkCommand() *cobra.Command {
 		"a service",
 		Long: `Check definitions: files, or folders of .yaml files that belong together; - is standard input. No
 service is asked and nothing is fetched. Exits with 1 when errors are found. What is still to be
-decided, such as a key that nobody vouched for, is no error of a document.
+decided, such as a key that nobody vouched for, is no error of a document. With -o sarif findings
+come in the Static Analysis Results Interchange Format 2.1.0, for editors and review tools.
 
 A machine's own files are judged as they are: those of the package client that are named, or with
 --root all that are read of the machine whose root lies there.`,
 		Example: "  stockade check demo-data/site\n  stockade check - -o json < demo-data/mistakes.yaml\n" +
-			"  stockade check --root demo-data/machine",
+			"  stockade check --root demo-data/machine\n  stockade check demo-data/site -o sarif",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			asked := cmd.Flags().Changed("root")
 			documents := slices.DeleteFunc(slices.Clone(args), isMachineFile)
@@ -176,7 +177,13 @@ func (a *app) judged(found finding.List, of string) error {
 	for _, f := range found {
 		names = append(names, f.Code)
 	}
-	if err := a.show(found, func() {
+	if a.output == "sarif" {
+		raw, err := sarif(found)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintln(a.out, string(raw))
+	} else if err := a.show(found, func() {
 		a.findings(a.out, found)
 		a.say("%s: %s", of, map[bool]string{true: "nothing to find fault with",
 			false: worst(found)}[len(found) == 0])

@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"strings"
 	"testing"
@@ -162,6 +163,59 @@ func TestSizesAndTimesAreReadAsPeopleWriteThem(t *testing.T) {
 		if got := v.flag.String(); got != v.want {
 			t.Errorf("%q is shown for %q", got, v.want)
 		}
+	}
+}
+
+func TestFindingsForReviewToolsHaveTheirPlacesAndRules(t *testing.T) {
+	raw, err := sarif(finding.List{
+		finding.New("define.syntax", "", "one\ntwo").At(finding.Place{File: "my site/a.yaml", Line: 3,
+			Column: 5}),
+		finding.New("key.unvouched", "source tarn", "nobody").Rated(finding.Warning),
+		finding.New("define.syntax", "", "again").At(finding.Place{File: "b.yaml"}),
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var log struct {
+		Version string
+		Runs    []struct {
+			Tool struct {
+				Driver struct {
+					Name  string
+					Rules []struct{ ID string }
+				}
+			}
+			Results []struct {
+				RuleID    string `json:"ruleId"`
+				RuleIndex int    `json:"ruleIndex"`
+				Level     string
+				Message   struct{ Text string }
+				Locations []struct {
+					PhysicalLocation struct {
+						ArtifactLocation struct{ URI string }
+						Region           *struct{ StartLine, StartColumn int }
+					}
+				}
+			}
+		}
+	}
+	if err := json.Unmarshal(raw, &log); err != nil || log.Version != "2.1.0" || len(log.Runs) != 1 {
+		t.Fatalf("%v\n%s", err, raw)
+	}
+	run := log.Runs[0]
+	rules, results := run.Tool.Driver.Rules, run.Results
+	if len(rules) != 2 || len(results) != 3 || rules[results[2].RuleIndex].ID != "define.syntax" ||
+		rules[results[1].RuleIndex].ID != results[1].RuleID || results[1].Level != "warning" ||
+		len(results[1].Locations) != 0 || !strings.HasPrefix(results[0].Message.Text, "one two (") {
+		t.Errorf("%s", raw)
+	}
+	first, last := results[0].Locations[0].PhysicalLocation, results[2].Locations[0].PhysicalLocation
+	if first.ArtifactLocation.URI != "my%20site/a.yaml" || first.Region.StartLine != 3 ||
+		first.Region.StartColumn != 5 || last.Region != nil {
+		t.Errorf("%s", raw)
+	}
+	if empty, err := sarif(nil); err != nil || !strings.Contains(string(empty), `"results": []`) {
+		t.Errorf("%s %v", empty, err)
 	}
 }
 

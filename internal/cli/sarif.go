@@ -1,0 +1,95 @@
+package cli
+
+import (
+	"encoding/json"
+	"net/url"
+	"path/filepath"
+	"slices"
+
+	"stockade/core/finding"
+)
+
+// What is found, in the Static Analysis Results Interchange Format (SARIF 2.1.0), which
+// editors and review tools read.
+type (
+	sarifLog struct {
+		Version string     `json:"version"`
+		Runs    []sarifRun `json:"runs"`
+	}
+	sarifRun struct {
+		Tool    sarifTool     `json:"tool"`
+		Results []sarifResult `json:"results"`
+	}
+	sarifTool struct {
+		Driver sarifDriver `json:"driver"`
+	}
+	sarifDriver struct {
+		Name    string      `json:"name"`
+		Version string      `json:"version"`
+		Rules   []sarifRule `json:"rules"`
+	}
+	sarifRule struct {
+		ID   string    `json:"id"`
+		Text sarifText `json:"shortDescription"`
+		Help sarifText `json:"help"`
+	}
+	sarifResult struct {
+		Rule      string          `json:"ruleId"`
+		Index     int             `json:"ruleIndex"`
+		Level     string          `json:"level"`
+		Message   sarifText       `json:"message"`
+		Locations []sarifLocation `json:"locations,omitempty"`
+	}
+	sarifText struct {
+		Text string `json:"text"`
+	}
+	sarifLocation struct {
+		Physical sarifPhysical `json:"physicalLocation"`
+	}
+	sarifPhysical struct {
+		Artifact sarifArtifact `json:"artifactLocation"`
+		Region   *sarifRegion  `json:"region,omitempty"`
+	}
+	sarifArtifact struct {
+		URI string `json:"uri"`
+	}
+	sarifRegion struct {
+		Line   int `json:"startLine"`
+		Column int `json:"startColumn,omitempty"`
+	}
+)
+
+// sarif writes findings in it. The levels have the names of the severities (§3.27.10).
+func sarif(found finding.List) ([]byte, error) {
+	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "Stockade", Version: Version, Rules: []sarifRule{}}},
+		Results: []sarifResult{}}
+	rules := map[string]int{}
+	for _, f := range found {
+		at, known := rules[f.Code]
+		if !known {
+			at = len(run.Tool.Driver.Rules)
+			rules[f.Code] = at
+			entry, _ := finding.Known(f.Code)
+			run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{f.Code, sarifText{entry.When},
+				sarifText{entry.WayOut}})
+		}
+		text := f.Text
+		if f.Object != "" {
+			text = f.Object + ": " + text
+		}
+		if f.WayOut != "" {
+			text += " (" + f.WayOut + ")"
+		}
+		r := sarifResult{Rule: f.Code, Index: at, Level: string(f.Severity), Message: sarifText{line(text)}}
+		if f.Place.File != "" {
+			where := sarifPhysical{Artifact: sarifArtifact{(&url.URL{Path: filepath.ToSlash(
+				f.Place.File)}).String()}}
+			if f.Place.Line > 0 {
+				where.Region = &sarifRegion{f.Place.Line, f.Place.Column}
+			}
+			r.Locations = []sarifLocation{{where}}
+		}
+		run.Results = append(run.Results, r)
+	}
+	return json.MarshalIndent(sarifLog{"2.1.0", slices.Clip([]sarifRun{run})}, "", "  ")
+}
