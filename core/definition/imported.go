@@ -37,6 +37,8 @@ type Imported struct {
 	Keys map[string][]byte
 	// comments stand above each source.
 	comments map[string][]string
+	told     map[string]bool // findings, by code, place and text
+	names    map[string]int  // how many sources were called alike
 }
 
 // Import makes a description of what a machine is configured with. Nothing is vouched
@@ -46,7 +48,7 @@ type Imported struct {
 // Several are read of one machine where it has clients of several families.
 func Import(of ...Machine) *Imported {
 	i := &Imported{Set: NewSet(), Keys: map[string][]byte{}, comments: map[string][]string{},
-		Findings: finding.List{}}
+		Findings: finding.List{}, told: map[string]bool{}, names: map[string]int{}}
 	seen := map[string]string{} // upstream, release and component → where it stands
 	for _, m := range of {
 		i.Findings = append(i.Findings, m.Configured.Findings...)
@@ -82,9 +84,9 @@ func (i *Imported) source(m Machine, c archive.ConfiguredSource, seen map[string
 		if f.Place.File == "" {
 			f.Place = c.Place
 		}
-		if !slices.ContainsFunc(i.Findings, func(g finding.Finding) bool { // one line, several suites
-			return g.Code == f.Code && g.Place == f.Place && g.Text == f.Text
-		}) {
+		// One line of a file can be of several sources.
+		if key := f.Code + "\x00" + f.Place.String() + "\x00" + f.Text; !i.told[key] {
+			i.told[key] = true
 			i.Findings = append(i.Findings, f)
 		}
 		if f.Code == "import.to-decide" || f.Severity != finding.Note {
@@ -249,11 +251,14 @@ func (i *Imported) free(base string) string {
 		base = "source"
 	}
 	name := base
-	for n := 2; ; n++ {
+	for n := i.names[base]; ; n++ {
+		if n > 0 {
+			name = fmt.Sprintf("%s-%d", base, n+1)
+		}
 		if _, taken := i.Set.Sources[name]; !taken {
+			i.names[base] = n + 1
 			return name
 		}
-		name = fmt.Sprintf("%s-%d", base, n)
 	}
 }
 
