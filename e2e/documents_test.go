@@ -155,6 +155,7 @@ func callsOf(text string) (calls [][]string) {
 
 // The guide can be followed: its commands run in order on the demonstration.
 func TestTheGuideIsFollowedOnTheDemonstration(t *testing.T) {
+	t.Parallel()
 	d := startDemo(t)
 	blocks, _ := blocksOf(t, "../docs/guide.md")
 	ran := 0

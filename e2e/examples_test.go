@@ -53,6 +53,7 @@ const lasting = "timeout --signal=INT 8 "
 
 // Every example of every command does what it says, on the demonstration.
 func TestEveryExampleRunsOnTheDemonstration(t *testing.T) {
+	t.Parallel()
 	for _, c := range cli.Commands() {
 		if !slices.Contains(inOrder, c) {
 			t.Errorf("nothing says when the examples of %s are run", c)
