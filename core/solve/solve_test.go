@@ -188,6 +188,41 @@ func TestSelection(t *testing.T) {
 	}
 }
 
+func TestTheNamesThatAreNear(t *testing.T) {
+	u := universe(t, []Source{{Name: "tarn", Architectures: []string{"amd64"}}}, `
+		sluicectl 1 amd64 // Provides: sluice-tool
+		sluicectl-dbg 1 amd64
+		sluicect2 1 amd64
+		tide-tables 1 all
+		tide-table 1 all
+		tide-labels 1 all
+		ab 1 all`)
+	for name, near := range map[string]string{
+		"sluicectl":    "sluicectl sluicect2 sluicectl-dbg", // by distance; then what has it within
+		"sluicctl":     "sluicectl sluicect2",
+		"slucectl":     "sluicectl sluicect2",
+		"tide-tabels":  "tide-labels tide-table tide-tables", // those as far away by name
+		"tide":         "tide-labels tide-table tide-tables",
+		"table":        "tide-table tide-tables",
+		"abc":          "ab",
+		"sluice-tools": "", // no package has that as its own name
+		"quayside":     "",
+	} {
+		if got := strings.Join(u.Near(name), " "); got != near {
+			t.Errorf("%s: %q", name, got)
+		}
+	}
+	for _, c := range []struct {
+		a, b string
+		far  int
+	}{{"", "", 0}, {"ab", "ab", 0}, {"ab", "", 2}, {"", "abcd", 4}, {"ab", "ba", 2}, {"kitten", "sitting", 3},
+		{"abc", "axc", 1}, {"abcd", "bcd", 1}, {"a", "abcde", 4}, {"a", "abcdef", 99}, {"abcdef", "a", 99}} {
+		if got := far(c.a, c.b); got != c.far {
+			t.Errorf("%q and %q: %d", c.a, c.b, got)
+		}
+	}
+}
+
 func TestAWantThatMatchesNothingNamesWhatIsNear(t *testing.T) {
 	u := universe(t, []Source{{Name: "tarn", Architectures: []string{"amd64"}}},
 		"sluicectl 1 amd64\ntide-tables 2 amd64\nother 1 amd64")
