@@ -37,8 +37,9 @@ type Imported struct {
 	Keys map[string][]byte
 	// comments stand above each source.
 	comments map[string][]string
-	told     map[string]bool // findings, by code, place and text
-	names    map[string]int  // how many sources were called alike
+	told     map[string]bool   // findings, by code, place and text
+	names    map[string]int    // how many sources were called alike
+	keyrings map[string]string // file of each key's name; empty: still to be brought in
 }
 
 // Import makes a description of what a machine is configured with. Nothing is vouched
@@ -48,7 +49,8 @@ type Imported struct {
 // Several are read of one machine where it has clients of several families.
 func Import(of ...Machine) *Imported {
 	i := &Imported{Set: NewSet(), Keys: map[string][]byte{}, comments: map[string][]string{},
-		Findings: finding.List{}, told: map[string]bool{}, names: map[string]int{}}
+		Findings: finding.List{}, told: map[string]bool{}, names: map[string]int{},
+		keyrings: map[string]string{}}
 	seen := map[string]string{} // upstream, release and component → where it stands
 	for _, m := range of {
 		i.Findings = append(i.Findings, m.Configured.Findings...)
@@ -117,7 +119,7 @@ func (i *Imported) source(m Machine, c archive.ConfiguredSource, seen map[string
 	}
 	if c.Unchecked.File != "" {
 		tell(finding.New("source.unsigned", object,
-			"its signature is not checked by the machine").At(c.Unchecked).
+			"the machine takes it without a valid signature").At(c.Unchecked).
 			Do("take %s away here, and name the key that signs it", c.Switch))
 	}
 	i.keys(m, name, c, &s, tell)
@@ -137,9 +139,9 @@ func (i *Imported) keys(m Machine, name string, c archive.ConfiguredSource, s *S
 			file = "keys/" + called + ".asc"
 			i.Keys[file] = data
 		} else {
-			base := strings.TrimSuffix(path.Base(file), path.Ext(file))
-			if IsName(strings.ToLower(base)) {
-				called = strings.ToLower(base)
+			base := strings.ToLower(strings.TrimSuffix(path.Base(file), path.Ext(file)))
+			if IsName(base) {
+				called = base
 			}
 			var err error
 			if data, err = m.ReadKey(file); err != nil {
@@ -171,6 +173,7 @@ func (i *Imported) keys(m Machine, name string, c archive.ConfiguredSource, s *S
 					"them sign it is not known here", file, len(certs)).At(k.Place).
 				Do("stockade key examine %s --source %s, once it is recorded", file, name))
 		}
+		called = i.keyName(called, key.File)
 		i.Set.Keys[called] = key
 		i.Set.Places["keys."+called] = k.Place
 		if !slices.Contains(s.SignedBy, called) {
@@ -178,7 +181,7 @@ func (i *Imported) keys(m Machine, name string, c archive.ConfiguredSource, s *S
 		}
 	}
 	if len(s.SignedBy) == 0 {
-		s.SignedBy = []string{name + "-key"} // which is to be brought in
+		s.SignedBy = []string{i.keyName(name+"-key", "")} // which is to be brought in
 	}
 	if len(c.KeyFiles) > 0 {
 		return
@@ -190,6 +193,20 @@ func (i *Imported) keys(m Machine, name string, c archive.ConfiguredSource, s *S
 	tell(finding.New("key.global", "source "+name,
 		"it names no keyring, so any key that the machine trusts for "+
 			"every source may sign it (%s)", where))
+}
+
+// keyName gives the name under which the keyring of a file is described: each file has
+// its own. Without a file, it is a name that is none's yet.
+func (i *Imported) keyName(base, file string) string {
+	name := base
+	for n := 2; ; n++ {
+		of, taken := i.keyrings[name]
+		if !taken || file != "" && of == file {
+			i.keyrings[name] = file
+			return name
+		}
+		name = fmt.Sprintf("%s-%d", base, n)
+	}
 }
 
 type repetition struct{ what, first string }
@@ -247,7 +264,7 @@ func (i *Imported) free(base string) string {
 		}
 		return '-'
 	}, strings.ToLower(base)), ".-")
-	if !IsName(base) {
+	if base = base[:min(len(base), 50)]; !IsName(base) { // a number fits behind it
 		base = "source"
 	}
 	name := base

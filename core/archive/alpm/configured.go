@@ -3,6 +3,7 @@ package alpm
 import (
 	"bytes"
 	"cmp"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -17,6 +18,7 @@ const (
 	maxConfiguration = 1 << 20
 	maxConfigured    = 1_000
 	maxIncluded      = 8
+	maxRead          = 16 << 20 // bytes, files as often as they are included
 )
 
 var _ archive.Reading = Family{}
@@ -27,7 +29,9 @@ func (Family) Configuration() []string { return []string{"etc/pacman.conf", "etc
 
 // Keyrings implements archive.Reading: the client's own keyring counts for every
 // database.
-func (Family) Keyrings() []string { return []string{"etc/pacman.d/gnupg/pubring.gpg"} }
+func (Family) Keyrings() []string {
+	return []string{"etc/pacman.d/gnupg/pubring.gpg", "etc/pacman.d/gnupg/pubring.kbx"}
+}
 
 // MachineArchitecture implements archive.Reading.
 func (Family) MachineArchitecture(goarch string) string {
@@ -62,6 +66,9 @@ type configuration struct {
 	level   string                   // SigLevel of all
 	now     *archive.ConfiguredSource
 	own     string // SigLevel of the database that is being read
+	bytes   int    // that were read
+	told    bool   // that it is too much
+	full    bool   // of databases
 	out     archive.Configured
 }
 
@@ -72,6 +79,14 @@ func (r *configuration) read(f archive.MachineFile, depth int) {
 		tell(1, finding.New("content.too-large", "", "it is %d bytes long, and at most %d are read",
 			len(f.Data),
 			maxConfiguration))
+		return
+	}
+	if r.bytes += len(f.Data) + 1<<10; r.bytes > maxRead {
+		if r.bytes -= len(f.Data) + 1<<10; !r.told {
+			tell(1, finding.New("content.too-large", "",
+				"files include one another so often that not all of it is read"))
+		}
+		r.told = true
 		return
 	}
 	number := 0
@@ -115,7 +130,7 @@ func (r *configuration) include(pattern string, depth int, tell func(finding.Fin
 		return
 	}
 	found := false
-	for _, name := range slices.Sorted(mapKeys(r.files)) {
+	for _, name := range slices.Sorted(maps.Keys(r.files)) {
 		if ok, err := path.Match(pattern, name); err == nil && ok {
 			r.read(r.files[name], depth+1)
 			found = true
@@ -124,16 +139,6 @@ func (r *configuration) include(pattern string, depth int, tell func(finding.Fin
 	if !found {
 		tell(finding.New("import.to-decide", "", "it includes %s, which is not among the files that are read",
 			finding.Harmless(pattern)).Do("read the whole root (--root), or write its servers out"))
-	}
-}
-
-func mapKeys(m map[string]archive.MachineFile) func(yield func(string) bool) {
-	return func(yield func(string) bool) {
-		for k := range m {
-			if !yield(k) {
-				return
-			}
-		}
 	}
 }
 
@@ -211,14 +216,23 @@ func located(server string) (base, release string, ok bool) {
 	return server[:cut], folder + "/", true
 }
 
-// isUnchecked tells whether a level lets databases and packages in without a signature.
+// isUnchecked tells whether a level lets packages in without a valid signature: the
+// last word about whether they need one, and about whose counts, holds.
 func isUnchecked(level string) bool {
+	optional, anybody := false, false
 	for _, word := range strings.Fields(level) {
-		if word == "Never" || word == "PackageNever" || word == "TrustAll" || word == "PackageTrustAll" {
-			return true
+		switch strings.TrimPrefix(word, "Package") {
+		case "Never", "Optional":
+			optional = true
+		case "Required":
+			optional = false
+		case "TrustAll":
+			anybody = true
+		case "TrustedOnly":
+			anybody = false
 		}
 	}
-	return false
+	return optional || anybody
 }
 
 // done ends a database: it is a component of a source that has the same servers, or a
@@ -249,7 +263,12 @@ func (r *configuration) done() {
 			return
 		}
 	}
-	if len(r.out.Sources) < maxConfigured {
+	switch n := len(r.out.Sources); {
+	case n < maxConfigured:
 		r.out.Sources = append(r.out.Sources, *s)
+	case !r.full:
+		r.full = true
+		r.out.Findings = append(r.out.Findings, finding.New("content.too-large", "",
+			"there are more than %d databases; the others are left out", maxConfigured).At(s.Place))
 	}
 }

@@ -107,19 +107,35 @@ func (r *configuration) oneLines(data []byte) {
 			}
 			continue
 		}
-		if i := strings.Index(text, " #"); i >= 0 {
-			text = strings.TrimSpace(text[:i])
-		}
-		if text != "" {
+		if text = strings.TrimSpace(uncommented(text)); text != "" {
 			r.oneLine(text, number)
 		}
 	}
 }
 
+// uncommented cuts a line off at the first # that is in no bracket.
+func uncommented(line string) string {
+	inside := false
+	for i, c := range line {
+		switch {
+		case c == '[':
+			inside = true
+		case c == ']':
+			inside = false
+		case c == '#' && !inside:
+			return line[:i]
+		}
+	}
+	return line
+}
+
 func (r *configuration) oneLine(text string, number int) {
 	e := configuredEntry{line: number, options: map[string]int{}}
 	e.source.Place = r.place(number)
-	kind, rest, _ := strings.Cut(text, " ")
+	kind, rest := text, ""
+	if i := strings.IndexAny(text, " \t"); i >= 0 {
+		kind, rest = text[:i], text[i:]
+	}
 	rest = strings.TrimSpace(rest)
 	if strings.HasPrefix(rest, "[") {
 		inside, after, closed := strings.Cut(rest[1:], "]")
@@ -229,6 +245,11 @@ func isOff(value string) bool {
 	return slices.Contains([]string{"no", "false", "without", "off", "disable", "0"}, strings.ToLower(value))
 }
 
+// isOn tells the words for yes.
+func isOn(value string) bool {
+	return slices.Contains([]string{"yes", "true", "with", "on", "enable", "1"}, strings.ToLower(value))
+}
+
 // option reads one that both forms have. said is its name as it stands there.
 func (r *configuration) option(e *configuredEntry, name, value string, line int, said string) {
 	s := &e.source
@@ -249,8 +270,8 @@ func (r *configuration) option(e *configuredEntry, name, value string, line int,
 	case "signed-by":
 		r.signedBy(e, value, line)
 	case "trusted", "allow-insecure":
-		if name == "trusted" && value == "yes" || name == "allow-insecure" && value == "yes" {
-			s.Unchecked, s.Switch = r.place(line), name+"=yes"
+		if isOn(value) {
+			s.Unchecked, s.Switch = r.place(line), said+"="+value
 		}
 	case "allow-weak", "allow-downgrade-to-insecure":
 		if !isOff(value) {

@@ -100,9 +100,14 @@ func (r *configuration) release(data []byte) {
 // repository is one section of a file.
 type repository struct {
 	archive.ConfiguredSource
-	checked  bool // gpgcheck is on
-	rooted   bool // repo_gpgcheck is on
-	gpgcheck int  // the line that says so; 0: none
+	packages, root said // gpgcheck and repo_gpgcheck
+}
+
+// said is what a section says of a switch; line 0: nothing, and what holds then is the
+// client's and stands elsewhere.
+type said struct {
+	on   bool
+	line int
 }
 
 // repositories reads a file of sections: [ID], names and values, with further values
@@ -140,7 +145,7 @@ func (r *configuration) repositories(data []byte) {
 			if id == "main" {
 				continue // of the client itself
 			}
-			now = &repository{checked: true}
+			now = &repository{}
 			now.Family, now.Title, now.Place = "rpm", id, r.place(number)
 		default:
 			end()
@@ -177,9 +182,9 @@ func (r *configuration) value(s *repository, name, value string, line int) {
 	case "enabled":
 		s.Disabled = !isOn(value)
 	case "gpgcheck", "pkg_gpgcheck":
-		s.checked, s.gpgcheck = isOn(value), line
+		s.packages = said{isOn(value), line}
 	case "repo_gpgcheck":
-		s.rooted = isOn(value)
+		s.root = said{isOn(value), line}
 	case "gpgkey":
 		for _, w := range words {
 			r.key(s, w, line)
@@ -262,14 +267,24 @@ func (r *configuration) take(s *repository) {
 				"used", finding.Harmless(s.Title)), s.Place.Line)
 		return
 	}
-	if !s.checked {
-		s.Unchecked, s.Switch = r.place(s.gpgcheck), "gpgcheck=0"
+	note := func(way, format string, args ...any) {
+		s.Findings = append(s.Findings, finding.New("import.to-decide", "", format, args...).At(s.Place).
+			Rated(finding.Note).Do("%s", way))
 	}
-	if !s.rooted {
-		s.Findings = append(s.Findings, finding.New("import.to-decide", "",
-			"the machine does not check the signature of its root (repo_gpgcheck is off)").At(s.Place).
-			Rated(finding.Note).Do("an unsigned root is refused here: look whether upstream has "+
-			"repomd.xml.asc"))
+	const way = "an unsigned root is refused here: look whether upstream has repomd.xml.asc"
+	switch {
+	case s.packages.line > 0 && !s.packages.on && !s.root.on: // neither root nor packages
+		s.Unchecked, s.Switch = r.place(s.packages.line), "gpgcheck=0"
+	case s.packages.line > 0 && !s.packages.on:
+		note(way, "the machine checks the signature of its root alone, and of packages none (gpgcheck=0)")
+	case s.packages.line == 0:
+		note(way, "whether the machine checks signatures on packages is not said here (gpgcheck)")
+	}
+	switch {
+	case s.root.line == 0:
+		note(way, "whether the machine checks the signature of its root is not said here (repo_gpgcheck)")
+	case !s.root.on:
+		note(way, "the machine does not check the signature of its root (repo_gpgcheck=0)")
 	}
 	r.out.Sources = append(r.out.Sources, s.ConfiguredSource)
 }
