@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"encoding/json"
+	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -207,7 +208,7 @@ func TestAnExportIsBroughtUpToDateAndChecksItself(t *testing.T) {
 		}
 	}
 	s.cli(0, "edition", "export", "barrage/1", dir, "--group", "gatehouse", "--at", "/srv/barrage")
-	check(0, "every file is what was sealed")
+	check(0, "every file that was sealed is as it was sealed")
 	files := mustRead(t, filepath.Join(dir, "machines/gatehouse/etc/apt/sources.list.d/stockade.sources"))
 	if !strings.Contains(files, "file:/srv/barrage/tarn") {
 		t.Errorf("a machine's files: %s", files)
@@ -218,7 +219,7 @@ func TestAnExportIsBroughtUpToDateAndChecksItself(t *testing.T) {
 	if !strings.Contains(told, "files were as they should be") {
 		t.Error(told)
 	}
-	check(0, "every file is what was sealed")
+	check(0, "every file that was sealed is as it was sealed")
 	if mustRead(t, filepath.Join(dir, "note.txt")) != "mine" {
 		t.Error("what is not of an edition was touched")
 	}
@@ -231,6 +232,16 @@ func TestAnExportIsBroughtUpToDateAndChecksItself(t *testing.T) {
 	os.WriteFile(manifest, []byte(mustRead(t, manifest)+"# \n"), 0o644)
 	check(1, "THE SEAL DOES NOT HOLD")
 	s.cli(2, "edition", "export", "pumps/1", dir, "--onto") // of another mirror
+	elsewhere, machines := t.TempDir(), filepath.Join(dir, "machines")
+	if err := errors.Join(os.RemoveAll(machines), os.Symlink(elsewhere, machines)); err != nil {
+		t.Fatal(err)
+	}
+	_, told = s.cli(5, "edition", "export", "barrage/2", dir, "--onto", "--group", "gatehouse", "--at",
+		"/srv/barrage")
+	if left, err := os.ReadDir(elsewhere); !strings.Contains(told, "is a link") || err != nil ||
+		len(left) > 0 {
+		t.Errorf("machines' files through a link: %s %v %v", told, left, err)
+	}
 }
 
 // A damaged edition is told as what it is, with the path and what to do.

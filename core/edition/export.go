@@ -22,9 +22,14 @@ import (
 // ExportedName tells which edition, MIRROR/N, an exported folder says that it is.
 // Nothing is verified here.
 func ExportedName(dir string) (string, error) {
-	raw, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(recordFile)))
+	f, err := plainFile(disk.OS, filepath.Join(dir, filepath.FromSlash(recordFile)))
 	if err != nil {
 		return "", err
+	}
+	defer f.Close()
+	raw, err := io.ReadAll(io.LimitReader(f, maxRecord))
+	if err != nil {
+		return "", finding.Doing(err, "read %s", recordFile)
 	}
 	e, err := ReadRecord(raw)
 	if err != nil {

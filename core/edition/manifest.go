@@ -149,6 +149,8 @@ const (
 	maxLines = 4_000_000 // of one list
 	maxParts = 10_000
 	maxLine  = 8192 // bytes
+	// maxRecord bounds edition.json of a folder that was elsewhere, in bytes.
+	maxRecord = 16 << 20
 )
 
 // ReadManifest reads what Text wrote, in either format, strictly: sorted, no path

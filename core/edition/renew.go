@@ -148,18 +148,24 @@ func noteOf(before []string) []byte {
 // interrupted Renew noted.
 func (r *renewal) before() ([]string, error) {
 	paths := map[string]bool{}
-	note, err := disk.ReadFile(r.on, r.at(underWay))
+	note, err := plainFile(r.on, r.at(underWay))
 	interrupted := err == nil
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
-	sc := bufio.NewScanner(bytes.NewReader(note))
-	for sc.Scan() {
-		if p := sc.Text(); !strings.HasPrefix(p, "#") && archive.CheckPath(p) == nil {
-			paths[p] = true
+	if interrupted {
+		defer note.Close()
+		sc := bufio.NewScanner(note)
+		for sc.Scan() {
+			if p := sc.Text(); !strings.HasPrefix(p, "#") && archive.CheckPath(p) == nil {
+				paths[p] = true
+			}
+		}
+		if err := sc.Err(); err != nil {
+			return nil, finding.Doing(err, "read %s", r.at(underWay))
 		}
 	}
-	raw, err := disk.ReadFile(r.on, r.at(ManifestName))
+	manifest, err := plainFile(r.on, r.at(ManifestName))
 	if errors.Is(err, fs.ErrNotExist) && interrupted {
 		return slices.Sorted(maps.Keys(paths)), nil
 	}
@@ -170,7 +176,8 @@ func (r *renewal) before() ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	m, err := ReadManifest(bytes.NewReader(raw))
+	defer manifest.Close()
+	m, err := ReadManifest(manifest)
 	if err != nil {
 		return nil, err
 	}
@@ -192,9 +199,23 @@ func (r *renewal) before() ([]string, error) {
 	return slices.Sorted(maps.Keys(paths)), nil
 }
 
+// plainFile opens a file of a medium that was elsewhere: a link there may lead to a
+// device, and a pipe has no end.
+func plainFile(on disk.System, name string) (disk.File, error) {
+	st, err := on.Lstat(name)
+	if err != nil {
+		return nil, err
+	}
+	if !st.Mode().IsRegular() {
+		return nil, finding.New("edition.damaged", "", "%s is no plain file", name).
+			Do("look at what lies there, or export to a folder that is not there yet")
+	}
+	return disk.Open(on, name)
+}
+
 // listed reads the list of a source of the export as it was.
 func (r *renewal) listed(p Part, line Line) (Lines, error) {
-	f, err := disk.Open(r.on, r.at(p.path()))
+	f, err := plainFile(r.on, r.at(p.path()))
 	if err != nil {
 		return nil, err
 	}

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"stockade/core/disk"
@@ -146,6 +147,35 @@ func TestNothingIsWrittenThroughAFolderThatIsALink(t *testing.T) {
 	_, err := Renew(disk.OS, FromPool(newer.store), manifest, nil, empty, nil)
 	if f, _ := finding.From(err); f.Code != "edition.damaged" || !strings.Contains(f.Text, "no manifest") {
 		t.Errorf("a folder that is no export: %v", err)
+	}
+}
+
+// A medium that was elsewhere may have a pipe or a link to a device where a file belongs.
+func TestOnlyPlainFilesOfAnExportAreRead(t *testing.T) {
+	lay, newer, manifest := exported(t)
+	for _, name := range []string{ManifestName, underWay, recordFile} {
+		for what, put := range map[string]func(string) error{
+			"a link": func(at string) error { return os.Symlink("/dev/zero", at) },
+			"a pipe": func(at string) error { return syscall.Mkfifo(at, 0o644) },
+		} {
+			dir := filepath.Join(t.TempDir(), "out")
+			lay(dir)
+			at := filepath.Join(dir, name)
+			os.Remove(at)
+			if err := put(at); err != nil {
+				t.Fatal(err)
+			}
+			var err error
+			if name == recordFile {
+				_, err = ExportedName(dir)
+			} else {
+				_, err = Renew(disk.OS, FromPool(newer.store), manifest, []byte("seal"), dir, nil)
+			}
+			if f, _ := finding.From(err); f.Code != "edition.damaged" ||
+				!strings.Contains(f.Text, "no plain file") {
+				t.Errorf("%s is %s: %v", name, what, err)
+			}
+		}
 	}
 }
 

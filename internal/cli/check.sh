@@ -33,5 +33,6 @@ if ! sha256sum --quiet --strict -c $lists; then
 	echo "FILES ARE NOT WHAT WAS SEALED" >&2
 	exit 1
 fi
-echo "every file is what was sealed"
+echo "every file that was sealed is as it was sealed; what else lies here, machines/ and"
+echo "this script among it, was not checked"
 exit $bad

@@ -126,7 +126,7 @@ func failed(err error) failure {
 		if hint, ok := client.Hint(err); ok {
 			out.WayOut = hint
 		}
-	case found && strings.HasPrefix(f.Object, "argument"), !found && fromCobra(err):
+	case !found && fromCobra(err):
 		out.Exit = exitUsage
 	case found && !strings.HasPrefix(f.Code, "site."):
 		out.Exit = exitNo
@@ -238,8 +238,8 @@ func exitHelp() string {
 	return b.String()
 }
 
-// worse gives the exit code of several pieces of work: that of the first that did not
-// go well, by how much it keeps from being done.
+// worse gives the exit code of several pieces of work: the one that keeps most from
+// being done.
 func worse(codes ...int) int {
 	order := []int{exitDone, exitNo, exitFailed, exitUsage, exitRefused, exitUnreachable, exitInterrupted}
 	worst := exitDone

@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"context"
 	_ "embed"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -89,6 +91,9 @@ func (a *app) export(ctx context.Context, what, dir string, x exporting) error {
 			"date "+
 			"with --onto", "%s is there and not empty", dir)
 	}
+	if err := noLinks(filepath.Join(dir, "machines")); err != nil {
+		return err
+	}
 	c := a.client()
 	machines := map[string]api.Files{}
 	for _, g := range x.groups { // before anything is written: a group may not be there
@@ -140,7 +145,7 @@ func (a *app) export(ctx context.Context, what, dir string, x exporting) error {
 				machines[g].At)
 		}
 		if len(x.groups) > 0 {
-			a.say("%s checks all of it where it arrives", filepath.Join(dir, "machines", "check.sh"))
+			a.say("%s checks the edition where it arrives", filepath.Join(dir, "machines", "check.sh"))
 		}
 	}, []string{dir})
 }
@@ -173,6 +178,9 @@ func (a *app) besideExport(dir, group string, f api.Files) error {
 	if err != nil {
 		return err
 	}
+	if e.SiteKey, err = trust.ParseFingerprint(e.SiteKey); err != nil { // it is in a path, and in the script
+		return err
+	}
 	armoured, err := os.ReadFile(filepath.Join(dir, "about", "keys", e.SiteKey+".asc"))
 	if err != nil {
 		return finding.Doing(err, "read what was exported")
@@ -180,6 +188,11 @@ func (a *app) besideExport(dir, group string, f api.Files) error {
 	certs, err := trust.ReadCertificates(armoured)
 	if err != nil {
 		return err
+	}
+	if certs[0].Fingerprint != e.SiteKey {
+		return finding.New("edition.damaged", "edition "+e.Name(), "about/keys/%s.asc is the key %s",
+			e.SiteKey,
+			certs[0].Fingerprint)
 	}
 	machines := filepath.Join(dir, "machines")
 	files := make([]archive.ClientFile, len(f.Files))
@@ -198,4 +211,18 @@ func (a *app) besideExport(dir, group string, f api.Files) error {
 	}
 	return disk.Replace(disk.OS, filepath.Join(machines, "check.sh"),
 		[]byte(strings.ReplaceAll(checkScript, "SITE_KEY", e.SiteKey)), 0o755)
+}
+
+// noLinks refuses links in a folder, which may be there or not: a medium that was
+// elsewhere is written to, and nothing beside it.
+func noLinks(folder string) error {
+	return filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err == nil && d.Type()&fs.ModeSymlink != 0 {
+			return fmt.Errorf("%s is a link: nothing is written through it; take it away", path)
+		}
+		return err
+	})
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"stockade/core/edition"
+	"stockade/core/finding"
 	"stockade/core/mirror"
 	"stockade/internal/api"
 )
@@ -58,6 +59,10 @@ func (a *app) previewed(p mirror.Preview) {
 	against := "nothing: no edition stands yet"
 	if p.Against != "" {
 		against = p.Against
+	}
+	if n := p.Findings.Count(finding.Error); n > 0 {
+		fmt.Fprintf(a.out, "a build of %s now would seal nothing (findings of severity error: %d); this is "+
+			"what it chose\n", p.Mirror, n)
 	}
 	counts := map[string]int{}
 	for _, c := range p.Changes {

@@ -30,7 +30,7 @@ func (s *Service) addAccount(c *gin.Context) (any, error) {
 			"the role %q is not viewer, operator or warden", in.Role)
 	}
 	if in.Name == "" || len(in.Name) > 64 || finding.Harmless(in.Name) != in.Name ||
-		strings.ContainsAny(in.Name, " \t/") {
+		strings.ContainsAny(in.Name, " \t/") || strings.Trim(in.Name, ".") == "" {
 		return nil, finding.New("define.bad-value", "account", "the name %q does not fit", in.Name).Do(
 			"give 1 to 64 letters without spaces")
 	}

@@ -84,7 +84,7 @@ func (s *Service) dependents(set *definition.Set, name string) (api.Dependents, 
 		if e.Retired {
 			continue
 		}
-		open, err := s.editions.open(s, e.Mirror, e.Number)
+		open, err := s.editions.brief(s, e.Mirror, e.Number)
 		if err != nil {
 			return out, err
 		}

@@ -43,6 +43,7 @@ const against = ref('') // the lane that a preview compares with; the newest edi
 const preview = computed(() =>
   last.value?.kind === 'preview' ? (last.value.result as Preview | null) : null,
 )
+const refused = computed(() => last.value?.findings.some((f) => f.severity === 'error') ?? false)
 const findings = computed(() => (last.value ? last.value.findings : m.value?.findings) ?? [])
 const proofs = computed(() => outcome.value?.proofs ?? [])
 const short = computed(() => proofs.value.some((p) => p.proved < p.wanted))
@@ -90,16 +91,18 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
       <div class="flex items-center gap-3">
         <Mark
           v-if="last.state === 'done'"
-          :kind="short ? 'warning' : preview ? 'note' : 'good'"
+          :kind="preview && refused ? 'error' : short ? 'warning' : preview ? 'note' : 'good'"
           :word="
             {
               build: outcome?.unchanged
                 ? 'nothing changed upstream that concerns it: no edition was made'
                 : 'sealed ' + outcome?.edition?.mirror + '/' + outcome?.edition?.number,
               estimate: 'estimated',
-              preview: preview?.against
-                ? `a build now, against ${preview.against}`
-                : 'a build now; no edition stands yet',
+              preview: refused
+                ? 'a build now would seal nothing; this is what it chose'
+                : preview?.against
+                  ? `a build now, against ${preview.against}`
+                  : 'a build now; no edition stands yet',
               prove: shown,
             }[last.kind]
           "
