@@ -73,6 +73,8 @@ func raw(t *testing.T, answer string) Upstream {
 				if _, err := http.ReadRequest(bufio.NewReader(c)); err == nil {
 					io.WriteString(c, answer)
 				}
+				c.(*net.TCPConn).CloseWrite() // what was not read yet would make the end a reset
+				io.Copy(io.Discard, c)
 			}()
 		}
 	}()
