@@ -22,8 +22,8 @@ import (
 // Surroundings are what a check may look at beside the set itself.
 type Surroundings struct {
 	Families archive.Registry
-	// ReadFile reads a key's file, by its path as Resolve gave it. Nil: files
-	// are not looked at.
+	// ReadFile reads a key's or an authority's file, by its path as Resolve or
+	// ResolveAuthority gave it. Nil: files are not looked at.
 	ReadFile func(path string) ([]byte, error)
 	// Certificate finds a certificate that was brought in before.
 	Certificate func(fingerprint string) (*trust.Certificate, bool)
@@ -33,16 +33,26 @@ type Surroundings struct {
 	Barred  func(fingerprint string) string
 	// Held tells whether the file of a house package is in the pool. Nil: not looked at.
 	Held func(sha256 string) bool
-	Now  time.Time
+	// Given tells of a credential which hosts its secret was given for, until when it holds
+	// (zero: as long as its owner takes it), and whether it is that of this kind and user.
+	// Nil: there is no service that would know.
+	Given func(name string, c Credential) (hosts []string, until time.Time, ok bool)
+	Now   time.Time
 }
 
 // Resolve gives the path of a key's file, relative to the document that names it.
-func (s *Set) Resolve(key string) string {
-	k := s.Keys[key]
-	if k.File == "" || filepath.IsAbs(k.File) {
-		return k.File
+func (s *Set) Resolve(key string) string { return s.resolve("keys."+key, s.Keys[key].File) }
+
+// ResolveAuthority is Resolve for the file of an authority.
+func (s *Set) ResolveAuthority(name string) string {
+	return s.resolve("authorities."+name, s.Authorities[name].File)
+}
+
+func (s *Set) resolve(path, file string) string {
+	if file == "" || filepath.IsAbs(file) {
+		return file
 	}
-	return filepath.Join(filepath.Dir(s.Places["keys."+key].File), k.File)
+	return filepath.Join(filepath.Dir(s.Places[path].File), file)
 }
 
 // Check gives the findings about a set that need no network.
@@ -51,8 +61,14 @@ func Check(s *Set, around Surroundings) finding.List {
 	for _, name := range slices.Sorted(maps.Keys(s.Keys)) {
 		c.key(name, s.Keys[name])
 	}
+	for _, name := range slices.Sorted(maps.Keys(s.Authorities)) {
+		c.authority(name, s.Authorities[name])
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Credentials)) {
+		c.credential(name, s.Credentials[name])
+	}
 	for _, name := range slices.Sorted(maps.Keys(s.Proxies)) {
-		c.url("proxy "+name, "proxies."+name+".url", s.Proxies[name].URL)
+		c.proxy(name, s.Proxies[name])
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Sources)) {
 		c.source(name, s.Sources[name])
@@ -314,6 +330,7 @@ func (c *checker) source(name string, src Source) {
 	if len(src.Upstreams) == 0 {
 		c.add("define.missing-field", object, path, "it has no upstream")
 	}
+	var servers []*url.URL
 	for i, up := range src.Upstreams {
 		address, field := up.Address()
 		at := path + ".upstreams." + strconv.Itoa(i) + "." + field
@@ -333,7 +350,11 @@ func (c *checker) source(name string, src Source) {
 			c.adopt(err, "source.bad-url", object, at)
 			continue
 		}
-		if u, ok := c.address(object, at, expanded, field != "url"); ok && u.Scheme == "http" {
+		u, ok := c.address(object, at, expanded, field != "url")
+		if ok {
+			servers = append(servers, u)
+		}
+		if ok && u.Scheme == "http" {
 			f := c.add("source.plain-http", object, at, "%s is fetched without TLS", fetch.Shown(expanded))
 			if len(src.SignedBy) == 0 {
 				*f = f.Rated(finding.Error)
@@ -348,6 +369,7 @@ func (c *checker) source(name string, src Source) {
 	if src.Proxy != "" {
 		reference(c, object, path+".proxy", "proxy", src.Proxy, c.Proxies)
 	}
+	c.shown(object, path, src, servers)
 	if _, err := src.MaxAge.Duration(); err != nil {
 		c.adopt(err, "define.bad-value", object, path+".max_age")
 	}

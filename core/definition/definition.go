@@ -16,7 +16,6 @@ import (
 	"time"
 
 	"stockade/core/archive"
-	"stockade/core/fetch"
 	"stockade/core/finding"
 )
 
@@ -40,19 +39,22 @@ func (k Key) All() []string {
 
 // Source describes one upstream repository.
 type Source struct {
-	Family        string     `yaml:"family" json:"family" doc:"The repository format" need:"yes"`
-	Standing      string     `yaml:"standing" json:"standing" doc:"Whose source it is" enum:"official,vendor,community,house"`
-	Upstreams     []Upstream `yaml:"upstreams" json:"upstreams,omitempty" doc:"The servers that carry it, in the order in which they are asked. A house source without any holds what is added to it by hand"`
-	Release       string     `yaml:"release" json:"release,omitempty" doc:"The release, such as heron; for a repository without releases (deb, alpm) the folder, ending in a slash"`
-	Components    []string   `yaml:"components" json:"components,omitempty" doc:"The parts of the release"`
-	Architectures []string   `yaml:"architectures" json:"architectures" doc:"The machine architectures, in the family's own words"`
-	Languages     []string   `yaml:"languages" json:"languages,omitempty" doc:"Translated descriptions that a faithful mirror takes along; [en] if left out"`
-	SignedBy      []string   `yaml:"signed_by" json:"signed_by" doc:"The keys that may sign it, by name or whole fingerprint"`
-	Priority      int        `yaml:"priority" json:"priority" doc:"1 (asked first) to 99 (asked last); 50 if left out" least:"1" most:"99"`
-	MaxAge        Age        `yaml:"max_age" json:"max_age,omitempty" doc:"How old its root may get before that is a finding: 12h, 10d, 3w"`
-	Proxy         string     `yaml:"proxy" json:"proxy,omitempty" doc:"The proxy by which it is reached"`
-	Redirects     []string   `yaml:"redirects" json:"redirects,omitempty" doc:"Further hosts to which its upstreams may send"`
-	Disabled      bool       `yaml:"disabled" json:"disabled,omitempty" doc:"Described, but not used"`
+	Family        string            `yaml:"family" json:"family" doc:"The repository format; it must be given, here or under defaults"`
+	Standing      string            `yaml:"standing" json:"standing" doc:"Whose source it is" enum:"official,vendor,community,house"`
+	Upstreams     []Upstream        `yaml:"upstreams" json:"upstreams,omitempty" doc:"The servers that carry it, in the order in which they are asked. A house source without any holds what is added to it by hand"`
+	Release       string            `yaml:"release" json:"release,omitempty" doc:"The release, such as heron; for a repository without releases (deb, alpm) the folder, ending in a slash"`
+	Components    []string          `yaml:"components" json:"components,omitempty" doc:"The parts of the release"`
+	Architectures []string          `yaml:"architectures" json:"architectures" doc:"The machine architectures, in the family's own words"`
+	Languages     []string          `yaml:"languages" json:"languages,omitempty" doc:"Translated descriptions that a faithful mirror takes along; [en] if left out"`
+	SignedBy      []string          `yaml:"signed_by" json:"signed_by" doc:"The keys that may sign it, by name or whole fingerprint"`
+	Priority      int               `yaml:"priority" json:"priority" doc:"1 (asked first) to 99 (asked last); 50 if left out" least:"1" most:"99"`
+	MaxAge        Age               `yaml:"max_age" json:"max_age,omitempty" doc:"How old its root may get before that is a finding: 12h, 10d, 3w"`
+	Proxy         string            `yaml:"proxy" json:"proxy,omitempty" doc:"The proxy by which it is reached"`
+	Credentials   []string          `yaml:"credentials" json:"credentials,omitempty" doc:"What its servers may be shown, by name: each credential goes to its own hosts alone"`
+	Authority     string            `yaml:"authority" json:"authority,omitempty" doc:"Who certifies its servers for TLS, in place of the authorities that the machine knows"`
+	Values        map[string]string `yaml:"values" json:"values,omitempty" doc:"Variables of your own for the addresses of its upstreams: edge for $edge"`
+	Redirects     []string          `yaml:"redirects" json:"redirects,omitempty" doc:"Further hosts to which its upstreams may send"`
+	Disabled      bool              `yaml:"disabled" json:"disabled,omitempty" doc:"Described, but not used"`
 }
 
 // Upstream is one server of a source, or a list of them: one of URL, MirrorList
@@ -108,7 +110,31 @@ func (s *Set) HousePackages(source string) (out []string) {
 
 // Proxy is a named way out.
 type Proxy struct {
-	URL string `yaml:"url" json:"url" doc:"http or https URL of the proxy, without user and password" need:"yes"`
+	URL        string   `yaml:"url" json:"url" doc:"http or https URL of the proxy, without user and password" need:"yes"`
+	Credential string   `yaml:"credential" json:"credential,omitempty" doc:"What it is shown: a login or a token, by name"`
+	Authority  string   `yaml:"authority" json:"authority,omitempty" doc:"Who certifies an https proxy, in place of the authorities that the machine knows"`
+	NoProxy    []string `yaml:"no_proxy" json:"no_proxy,omitempty" doc:"Hosts that are reached without it: a host, a domain with a dot before it, or a network such as 10.0.0.0/8"`
+}
+
+// Credential says what opens a server and which servers it is shown to. The secret
+// itself is given to the service alone, and stands in no document.
+type Credential struct {
+	Kind  string   `yaml:"kind" json:"kind" doc:"login: user and password. token: a bearer token. certificate: a client certificate with its key" enum:"login,token,certificate" need:"yes"`
+	User  string   `yaml:"user" json:"user,omitempty" doc:"The user of a login"`
+	Hosts []string `yaml:"hosts" json:"hosts" doc:"The servers that it is shown to, and no others: host, or host:port where the port is not the usual one" need:"yes"`
+}
+
+// The kinds of credential.
+const (
+	Login       = "login"
+	Token       = "token"
+	Certificate = "certificate"
+)
+
+// Authority certifies servers for TLS.
+type Authority struct {
+	File         string `yaml:"file" json:"file,omitempty" doc:"Its certificates, in PEM, relative to this document"`
+	Certificates string `yaml:"certificates" json:"certificates,omitempty" doc:"Its certificates themselves, in PEM; what is recorded of the file"`
 }
 
 // Mirror describes an offline mirror.
@@ -175,14 +201,17 @@ type Group struct {
 
 // Document is one YAML document.
 type Document struct {
-	Stockade int                `yaml:"stockade" json:"stockade" doc:"The version of the language: 1" need:"yes" least:"1" most:"1"`
-	Keys     map[string]Key     `yaml:"keys" json:"keys,omitempty" doc:"Certificates, by a name of your own"`
-	Proxies  map[string]Proxy   `yaml:"proxies" json:"proxies,omitempty" doc:"Ways out, by name"`
-	Sources  map[string]Source  `yaml:"sources" json:"sources,omitempty" doc:"Upstream repositories, by name"`
-	Packages map[string]Package `yaml:"packages" json:"packages,omitempty" doc:"What house sources hold, as recorded when it was added"`
-	Mirrors  map[string]Mirror  `yaml:"mirrors" json:"mirrors,omitempty" doc:"Offline mirrors, by name"`
-	Lanes    map[string]Lane    `yaml:"lanes" json:"lanes,omitempty" doc:"Names that machines follow"`
-	Groups   map[string]Group   `yaml:"groups" json:"groups,omitempty" doc:"Kinds of machines"`
+	Stockade    int                   `yaml:"stockade" json:"stockade" doc:"The version of the language: 1" need:"yes" least:"1" most:"1"`
+	Keys        map[string]Key        `yaml:"keys" json:"keys,omitempty" doc:"Certificates, by a name of your own"`
+	Defaults    Defaults              `yaml:"defaults" json:"-" doc:"What sources of this document have where they do not say it themselves"`
+	Authorities map[string]Authority  `yaml:"authorities" json:"authorities,omitempty" doc:"Who certifies servers for TLS, by a name of your own"`
+	Credentials map[string]Credential `yaml:"credentials" json:"credentials,omitempty" doc:"What servers and proxies are shown, by a name of your own; the secrets stand elsewhere"`
+	Proxies     map[string]Proxy      `yaml:"proxies" json:"proxies,omitempty" doc:"Ways out, by name"`
+	Sources     map[string]Source     `yaml:"sources" json:"sources,omitempty" doc:"Upstream repositories, by name"`
+	Packages    map[string]Package    `yaml:"packages" json:"packages,omitempty" doc:"What house sources hold, as recorded when it was added"`
+	Mirrors     map[string]Mirror     `yaml:"mirrors" json:"mirrors,omitempty" doc:"Offline mirrors, by name"`
+	Lanes       map[string]Lane       `yaml:"lanes" json:"lanes,omitempty" doc:"Names that machines follow"`
+	Groups      map[string]Group      `yaml:"groups" json:"groups,omitempty" doc:"Kinds of machines"`
 }
 
 // Set is all that is described, with where each value stood. Paths in Places
@@ -195,6 +224,7 @@ type Set struct {
 // NewSet gives an empty set.
 func NewSet() *Set {
 	return &Set{Places: map[string]finding.Place{}, Document: Document{Stockade: 1,
+		Authorities: map[string]Authority{}, Credentials: map[string]Credential{},
 		Keys: map[string]Key{}, Proxies: map[string]Proxy{}, Sources: map[string]Source{},
 		Packages: map[string]Package{},
 		Mirrors:  map[string]Mirror{}, Lanes: map[string]Lane{}, Groups: map[string]Group{}}}
@@ -272,72 +302,6 @@ func (s *Set) Fill() {
 func (src Source) Archive(name string) archive.Source {
 	return archive.Source{Name: name, Family: src.Family, Release: src.Release, Components: src.Components,
 		Architectures: src.Architectures, Languages: src.Languages}
-}
-
-// Expand replaces variables in an upstream's URL. A variable that is unknown
-// or empty is source.bad-url.
-func (src Source) Expand(name, raw string) (string, error) {
-	var bad string
-	out := expandVariables(raw, func(v string) string {
-		if v == "release" && src.Release != "" {
-			return strings.Trim(src.Release, "/")
-		}
-		if v == "arch" && len(src.Architectures) == 1 {
-			return src.Architectures[0]
-		}
-		bad = v
-		return ""
-	})
-	if bad != "" {
-		return "", finding.New("source.bad-url", "source "+name, "the variable $%s in %q stands for nothing",
-			bad, fetch.Shown(raw)).
-			Do("write the value out; $release is known, and $arch where there is just one architecture")
-	}
-	return out, nil
-}
-
-func expandVariables(s string, value func(string) string) string {
-	var b strings.Builder
-	for i := 0; i < len(s); {
-		if s[i] != '$' {
-			b.WriteByte(s[i])
-			i++
-			continue
-		}
-		j := i + 1
-		for j < len(s) && (s[j] >= 'a' && s[j] <= 'z' || s[j] == '_') {
-			j++
-		}
-		b.WriteString(value(s[i+1 : j]))
-		i = j
-	}
-	return b.String()
-}
-
-// Route gives how a source is reached.
-func (s *Set) Route(name string) (fetch.Route, error) {
-	src, ok := s.Sources[name]
-	if !ok {
-		return fetch.Route{}, fmt.Errorf("no source is called %s", name)
-	}
-	r := fetch.Route{Source: name, Redirects: src.Redirects}
-	for _, u := range src.Upstreams {
-		address, field := u.Address()
-		expanded, err := src.Expand(name, address)
-		if err != nil {
-			return r, err
-		}
-		if field != "url" {
-			r.Lists = append(r.Lists,
-				fetch.List{URL: expanded, Metalink: field == "metalink", Region: u.Region})
-			continue
-		}
-		r.Upstreams = append(r.Upstreams, fetch.Upstream{URL: expanded, Region: u.Region})
-	}
-	if src.Proxy != "" {
-		r.Proxy = s.Proxies[src.Proxy].URL
-	}
-	return r, nil
 }
 
 // UsersOf gives the mirrors that take from a source.

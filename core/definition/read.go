@@ -30,7 +30,8 @@ func Read(texts ...Text) (*Set, finding.List) {
 	set := NewSet()
 	var all finding.List
 	for _, t := range texts {
-		r := reader{file: t.Name, lines: strings.Split(t.Text, "\n"), set: set}
+		r := reader{file: t.Name, lines: strings.Split(t.Text, "\n"), set: set,
+			inherited: map[string]finding.Place{}}
 		r.read(t.Text)
 		all = append(all, r.found...)
 	}
@@ -44,6 +45,8 @@ type reader struct {
 	lines []string
 	set   *Set
 	found finding.List
+	// inherited are the places of what sources have from defaults
+	inherited map[string]finding.Place
 }
 
 var yamlLine = regexp.MustCompile(`line (\d+)(?:: |, column (\d+): )?(.*)`)
@@ -78,35 +81,39 @@ func (r *reader) read(text string) {
 		len(r.found) == 0 {
 		r.add("define.missing-field", r.place(root), "the document does not say \"stockade: 1\"")
 	}
-	merge(r, "keys", doc.Keys, r.set.Keys)
-	merge(r, "proxies", doc.Proxies, r.set.Proxies)
-	merge(r, "sources", doc.Sources, r.set.Sources)
-	merge(r, "packages", doc.Packages, r.set.Packages)
-	merge(r, "mirrors", doc.Mirrors, r.set.Mirrors)
-	merge(r, "lanes", doc.Lanes, r.set.Lanes)
-	merge(r, "groups", doc.Groups, r.set.Groups)
+	r.spread(&doc)
+	for _, k := range kinds {
+		r.merge(k, k.of(&doc), k.of(&r.set.Document))
+	}
+	for path, place := range r.inherited {
+		if _, said := r.set.Places[path]; !said {
+			r.set.Places[path] = place
+		}
+	}
+	for path := range r.set.Places { // those of the next document are others
+		if strings.HasPrefix(path, "defaults") {
+			delete(r.set.Places, path)
+		}
+	}
 }
 
 // merge adds the named things of one document to the set. Their places are
 // in the set already; a name that another document has is told with both.
-func merge[T any](r *reader, kind string, from, into map[string]T) {
-	for name, v := range from {
-		if _, twice := into[name]; twice {
-			first := r.set.Places["first:"+kind+"."+name]
-			r.add("define.duplicate-name", r.set.Places[kind+"."+name], "%s %q is defined here and at %s",
-				singular(kind), name, first)
+func (r *reader) merge(k kind, from, into things) {
+	known := map[string]bool{}
+	for _, name := range into.names() {
+		known[name] = true
+	}
+	for _, name := range from.names() {
+		at, first := k.field+"."+name, "first:"+k.field+"."+name
+		if known[name] {
+			r.add("define.duplicate-name", r.set.Places[at], "%s %q is defined here and at %s", k.word, name,
+				r.set.Places[first])
 			continue
 		}
-		into[name] = v
-		r.set.Places["first:"+kind+"."+name] = r.set.Places[kind+"."+name]
+		into.take(from, name)
+		r.set.Places[first] = r.set.Places[at]
 	}
-}
-
-func singular(kind string) string {
-	if kind == "proxies" {
-		return "proxy"
-	}
-	return strings.TrimSuffix(kind, "s")
 }
 
 func (r *reader) place(n *yaml.Node) finding.Place {
@@ -167,6 +174,10 @@ func (r *reader) value(n *yaml.Node, v reflect.Value, path string, depth int) {
 	case reflect.Struct:
 		r.structure(n, v, path, depth)
 	case reflect.Map:
+		if v.Type().Elem().Kind() == reflect.String {
+			r.texts(n, v, path)
+			return
+		}
 		r.named(n, v, path, depth)
 	case reflect.Slice:
 		r.list(n, v, path, depth)
@@ -243,6 +254,38 @@ func (r *reader) named(n *yaml.Node, v reflect.Value, path string, depth int) {
 	})
 	v.Set(m)
 }
+
+// texts decodes a mapping from variables to what they stand for.
+func (r *reader) texts(n *yaml.Node, v reflect.Value, path string) {
+	if n.Kind != yaml.MappingNode {
+		r.wrong(n, path, "a mapping from variables to texts")
+		return
+	}
+	out := map[string]string{}
+	r.pairs(n, path, func(key, val *yaml.Node) {
+		sub := path + "." + key.Value
+		r.set.Places[sub] = r.place(val)
+		switch {
+		case !variablePattern.MatchString(key.Value):
+			r.add("define.bad-value", r.place(key), "the variable %q does not fit", key.Value).WayOut =
+				"it has small letters, digits and underlines, and begins with a letter"
+		case reserved[key.Value]:
+			r.add("define.bad-value", r.place(key), "$%s stands for the source's own already", key.Value).WayOut =
+				"give the variable another name"
+		case val.Kind != yaml.ScalarNode || val.Tag == "!!null":
+			r.wrong(val, sub, "text")
+		default:
+			out[key.Value] = val.Value
+		}
+	})
+	v.Set(reflect.ValueOf(out))
+}
+
+// variablePattern is what a variable can be called; reserved are those that every source has.
+var (
+	variablePattern = regexp.MustCompile(`^[a-z][a-z0-9_]{0,31}$`)
+	reserved        = map[string]bool{"release": true, "arch": true, "component": true}
+)
 
 // list decodes a sequence.
 func (r *reader) list(n *yaml.Node, v reflect.Value, path string, depth int) {

@@ -72,7 +72,8 @@ func TestEveryKindIsRecordedComparedTakenAndRemoved(t *testing.T) {
 		}
 		order = append(order, c.Kind+"/"+c.Name)
 	}
-	if got := strings.Join(order, " "); got != "proxy/office key/kelp-release key/tarn-archive source/kelp "+
+	if got := strings.Join(order, " "); got != "authority/kelp-roots credential/kelp-login "+
+		"credential/office-token proxy/office key/kelp-release key/tarn-archive source/kelp "+
 		"source/reach source/tarn package/lamp-1 mirror/barrage mirror/whole lane/steady group/gatehouse" {
 		t.Error(got)
 	}
@@ -112,7 +113,7 @@ func TestEveryKindIsRecordedComparedTakenAndRemoved(t *testing.T) {
 func TestChangesAreToldFieldByField(t *testing.T) {
 	set, text := ofEveryKind(t)
 	for _, c := range []struct{ old, to, kind, field, from, now string }{
-		{"proxy.skerry.example:3128", "proxy.skerry.example:3129", "proxy", "url",
+		{"http://proxy.skerry.example:3128", "http://proxy.skerry.example:3129", "proxy", "url",
 			"http://proxy.skerry.example:3128", "http://proxy.skerry.example:3129"},
 		{"call 4471", "call 4472", "key", "evidence", "read out: call 4471", "read out: call 4472"},
 		{"priority: 20", "priority: 21", "source", "priority", "20", "21"},
@@ -162,12 +163,23 @@ func TestDefaultsAreWhatIsWrittenDown(t *testing.T) {
 func TestHowASourceIsReachedAndWhatItIsKnownBy(t *testing.T) {
 	set, _ := ofEveryKind(t)
 	route, err := set.Route("kelp")
-	if err != nil || route.Proxy != "http://proxy.skerry.example:3128" || len(route.Upstreams) != 1 ||
+	if err != nil || route.Proxy.URL != "http://proxy.skerry.example:3128" || len(route.Upstreams) != 1 ||
 		!slices.Equal(route.Lists, []fetch.List{{URL: "https://mirrors.kelp.example/metalink?repo=heron",
 			Metalink: true, Region: "elsewhere"}}) || route.Redirects[0] != "files.kelp.example" {
 		t.Errorf("%+v %v", route, err)
 	}
-	if route, err = set.Route("tarn"); err != nil || route.Proxy != "" || !slices.Equal(route.Upstreams,
+	if c := route.Credentials; len(c) != 1 || c[0].Name != "kelp-login" || c[0].Hosts[0] != "packages.kelp.example" ||
+		!strings.Contains(route.Authority, "AAAA") || route.Proxy.Credential.Name != "office-token" ||
+		route.Proxy.Credential.Hosts[0] != "proxy.skerry.example:3128" || !route.Proxy.Passed("a.kelp.example") {
+		t.Errorf("%+v", route)
+	}
+	if got := set.CredentialUsers("office-token"); !slices.Equal(got, []string{"proxy office"}) {
+		t.Error(got)
+	}
+	if got := set.CredentialUsers("kelp-login"); !slices.Equal(got, []string{"source kelp"}) {
+		t.Error(got)
+	}
+	if route, err = set.Route("tarn"); err != nil || route.Proxy.URL != "" || !slices.Equal(route.Upstreams,
 		[]fetch.Upstream{{URL: "http://north.tarn.example:8080/heron", Region: "north"}}) {
 		t.Errorf("%+v %v", route, err)
 	}

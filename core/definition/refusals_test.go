@@ -23,14 +23,31 @@ const whole = "7C1B22E05A90D4417F039E6AB2C871D0453FF1A9"
 func around(t *testing.T) (Surroundings, []*trust.Certificate) {
 	t.Helper()
 	keys := made.Keys(made.Owner{Name: "Tarn archive"}, made.Owner{Name: "Kelp Drives"})
+	now := time.Now()
 	one, two := keys[0].Certificate(), keys[1].Certificate()
+	ca := made.NewAuthority("Tarn roots")
 	files := map[string]string{
-		"/reach/tarn.asc": one.Armoured(), "/reach/both.asc": one.Armoured() + two.Armoured(),
+		"/reach/roots.pem": ca.PEM, "/reach/soon.pem": made.NewAuthorityUntil("b", now.Add(80*time.Hour)).PEM,
+		"/reach/ended.pem":  made.NewAuthorityUntil("c", now.Add(-time.Minute)).PEM,
+		"/reach/server.pem": ca.Client("d", now.Add(time.Hour)),
+		"/reach/tarn.asc":   one.Armoured(), "/reach/both.asc": one.Armoured() + two.Armoured(),
 		"/reach/bad.asc": "hello",
 	}
 	return Surroundings{
 		Families: archive.NewRegistry(deb.Family{}, rpm.Family{}, alpm.Family{}),
-		Now:      time.Now(),
+		Now:      now,
+		Given: func(name string, c Credential) ([]string, time.Time, bool) {
+			switch name {
+			case "gate-login":
+				return []string{"proxy.reach.example:3128"}, time.Time{}, c.User == "mara"
+			case "tarn-token":
+				until := map[string]time.Time{Certificate: now.Add(time.Hour)}[c.Kind]
+				return []string{"north.tarn.example", "ended.tarn.example"}, until, true
+			case "ended":
+				return []string{"north.tarn.example"}, now.Add(-time.Hour), true
+			}
+			return nil, time.Time{}, false
+		},
 		ReadFile: func(path string) ([]byte, error) {
 			if text, ok := files[filepath.Clean(path)]; ok {
 				return []byte(text), nil
@@ -50,10 +67,16 @@ func around(t *testing.T) (Surroundings, []*trust.Certificate) {
 const site = `stockade: 1
 keys:
   tarn: {file: tarn.asc, fingerprint: ONE, vouched_for: [tarn], evidence: "call 4471"}
+authorities: {tarn-roots: {file: roots.pem}}
+credentials:
+  gate-login: {kind: login, user: mara, hosts: ["proxy.reach.example:3128"]}
+  tarn-token: {kind: token, hosts: [north.tarn.example]}
 proxies:
-  gate: {url: "http://proxy.reach.example:3128"}
+  gate: {url: "http://proxy.reach.example:3128", credential: gate-login, no_proxy: [.reach.example]}
 sources:
   tarn:
+    credentials: [tarn-token]
+    authority: tarn-roots
     family: deb
     upstreams: [{url: "https://north.tarn.example/tarn"}]
     release: heron
@@ -159,6 +182,80 @@ func TestEachRefusalOfADefinition(t *testing.T) {
 			"has 0 of them"},
 		{"without TLS", "https://north", "http://north", "source.plain-http", "source tarn", "http://north",
 			"without TLS"},
+		// how servers are reached
+		{"an authority of nothing", "{file: roots.pem}", "{}", "define.missing-field", "authority tarn-roots",
+			"tarn-roots", "neither file nor certificates"},
+		{"an authority that is not there", "roots.pem", "nowhere.pem", "authority.unreadable",
+			"authority tarn-roots", "nowhere.pem", "/reach/nowhere.pem cannot be read"},
+		{"an authority that is none", "roots.pem", "bad.asc", "authority.unreadable", "authority tarn-roots",
+			"bad.asc", "no certificate in PEM"},
+		{"an authority that signs nothing", "roots.pem", "server.pem", "authority.unreadable",
+			"authority tarn-roots", "server.pem", "PRIVATE KEY"},
+		{"an authority that ends soon", "roots.pem", "soon.pem", "authority.expiring", "authority tarn-roots",
+			"soon.pem", "ends on "},
+		{"an authority that has ended", "roots.pem", "ended.pem", "authority.expired", "authority tarn-roots",
+			"ended.pem", "ended on "},
+		{"a login of nobody", "kind: login, user: mara", "kind: login", "define.missing-field",
+			"credential gate-login", "gate-login", "has no user"},
+		{"a user who cannot be", "user: mara", `user: "a:b"`, "define.bad-value", "credential gate-login",
+			"a:b", "a colon or a control"},
+		{"a token of somebody", "kind: token", "kind: token, user: mara", "define.bad-value",
+			"credential tarn-token", "user: mara", "only a login has a user"},
+		{"a credential of no host", "hosts: [north.tarn.example]", "hosts: []", "define.missing-field",
+			"credential tarn-token", "tarn-token", "belongs to no host"},
+		{"a host that is an address", "hosts: [north.tarn.example]", `hosts: ["https://north.tarn.example"]`,
+			"define.bad-value", "credential tarn-token", "https://north", "is no host"},
+		{"every host", "hosts: [north.tarn.example]", `hosts: ["*"]`, "define.bad-value",
+			"credential tarn-token", "hosts", "is no host"},
+		{"a credential that nothing names", "    credentials: [tarn-token]\n", "", "credential.unused",
+			"credential tarn-token", "tarn-token", "no source and no proxy"},
+		{"a secret that was not given", "tarn-token", "kelp-token", "credential.missing",
+			"credential kelp-token", "kelp-token", "was not given yet"},
+		{"a secret of somebody else", "user: mara", "user: tern", "credential.missing",
+			"credential gate-login", "gate-login", "another kind or another user"},
+		{"a secret for another host", "hosts: [north.tarn.example]",
+			"hosts: [north.tarn.example, evil.example]", "credential.missing", "credential tarn-token",
+			"evil.example", "is not shown to evil.example"},
+		{"a certificate that ends soon", "kind: token", "kind: certificate", "credential.expiring",
+			"credential tarn-token", "tarn-token", "ends on "},
+		{"a certificate that has ended", "tarn-token", "ended", "credential.expired", "credential ended",
+			"ended", "ended on "},
+		{"what a proxy cannot be shown", "kind: login, user: mara", "kind: certificate", "define.bad-value",
+			"proxy gate", "gate-login", "is a client certificate"},
+		{"a credential of another proxy", `"proxy.reach.example:3128"]`, "proxy.reach.example]",
+			"credential.no-host", "proxy gate", "gate-login", "does not belong to proxy.reach.example:3128"},
+		{"an exception that is none", ".reach.example]", "\"*.reach.example\"]", "define.bad-value",
+			"proxy gate", "no_proxy", "neither a host"},
+		{"an authority without TLS", "credential: gate-login", "credential: gate-login, authority: tarn-roots",
+			"define.bad-value", "proxy gate", "authority", "reached without it"},
+		{"a proxy's credential that is not there", "credential: gate-login", "credential: gate-logon",
+			"define.dangling-reference", "proxy gate", "gate-logon", `no credential is called "gate-logon"`},
+		{"a credential that is not there", "credentials: [tarn-token]", "credentials: [tern-token]",
+			"define.dangling-reference", "source tarn", "tern-token", `no credential is called "tern-token"`},
+		{"an authority that nobody describes", "authority: tarn-roots", "authority: tern-roots",
+			"define.dangling-reference", "source tarn", "tern-roots", `no authority is called "tern-roots"`},
+		{"a credential of another server", "https://north.tarn.example", "https://south.tarn.example",
+			"credential.no-host", "source tarn", "[tarn-token]", "to no server of this source"},
+		{"a credential in the open", "https://north", "http://north", "credential.plain-http", "source tarn",
+			"[tarn-token]", "is named without TLS"},
+		{"an authority, and no TLS", "https://north", "http://north", "define.bad-value", "source tarn",
+			"authority: tarn-roots", "none of its servers"},
+		{"where an upstream sends to", "https://north.tarn.example/tarn\"}]",
+			"https://a.example/\"}]\n    redirects: [north.tarn.example]", none, "", "", ""},
+		{"a variable of its own", "example/tarn\"}]", "example/$edge/$component\"}]\n    values: {edge: tarn}",
+			none, "", "", ""},
+		{"a variable that stands for nothing", "example/tarn", "example/$edge", "source.bad-url", "source tarn",
+			"$edge", "$edge in"},
+		{"a variable of the source itself", "    max_age: 10d\n", "    values: {release: x}\n",
+			"define.bad-value", "", "release", "stands for the source's own"},
+		{"a variable that cannot be", "    max_age: 10d\n", "    values: {1a: x}\n", "define.bad-value", "",
+			"1a", `"1a" does not fit`},
+		{"a variable that is a list", "    max_age: 10d\n", "    values: {edge: [x]}\n", "define.bad-value", "",
+			"edge", "should be text"},
+		{"a variable without a value", "    max_age: 10d\n", "    values: {edge: }\n", "define.bad-value", "",
+			"edge", "should be text"},
+		{"variables that are none", "    max_age: 10d\n", "    values: [x]\n", "define.bad-value", "",
+			"values", "from variables to texts"},
 		// sources
 		{"a name that is kept", "  reach:\n", "  about:\n", "define.bad-value", "source about", "about", `"about" is kept`},
 		{"a family that nobody knows", "    family: deb\n    upstreams", "    family: dab\n    upstreams",
@@ -410,5 +507,54 @@ func TestEachRefusalOfReading(t *testing.T) {
 		if got := Nearest(word, []string{"sources", "mirrors", "keys"}); got != want {
 			t.Errorf("%s: %q", word, got)
 		}
+	}
+}
+
+// What a document's defaults say holds for its own sources, where they do not say it
+// themselves, and is told where it stands.
+func TestDefaultsOfADocument(t *testing.T) {
+	around, _ := around(t)
+	text := `stockade: 1
+defaults: {family: deb, standing: vendor, release: heron, components: [core], architectures: [amd64], languages: [de],
+  signed_by: [tern], priority: 30, max_age: 3d, proxy: gale, credentials: [a], authority: b, redirects: [c.example]}
+sources:
+  kelp: {upstreams: [{url: "https://kelp.example/"}]}
+  brine: {upstreams: [{url: "https://brine.example/"}], release: osprey, components: [a, b], priority: 7,
+    signed_by: [], proxy: gate}
+`
+	other := "stockade: 1\nsources: {wrack: {upstreams: [{url: \"https://wrack.example\"}]}}\n"
+	set, read := Read(Text{Name: "a.yaml", Text: text}, Text{Name: "b.yaml", Text: other})
+	if len(read) != 1 || read[0].Code != "define.missing-field" || read[0].Text != "sources.wrack has no family" ||
+		read[0].Place.File != "b.yaml" {
+		t.Errorf("%v", read)
+	}
+	kelp, brine := set.Sources["kelp"], set.Sources["brine"]
+	if kelp.Family != "deb" || kelp.Standing != Vendor || kelp.Release != "heron" || kelp.Components[0] != "core" ||
+		kelp.Architectures[0] != "amd64" || kelp.Languages[0] != "de" || kelp.SignedBy[0] != "tern" ||
+		kelp.Priority != 30 || kelp.MaxAge != "3d" || kelp.Proxy != "gale" || kelp.Credentials[0] != "a" ||
+		kelp.Authority != "b" || kelp.Redirects[0] != "c.example" {
+		t.Errorf("%+v", kelp)
+	}
+	if brine.Release != "osprey" || len(brine.Components) != 2 || brine.Priority != 7 || len(brine.SignedBy) != 0 ||
+		brine.Proxy != "gate" || brine.Family != "deb" {
+		t.Errorf("%+v", brine)
+	}
+	lines := map[string]int{}
+	for _, f := range Check(set, around) {
+		if f.Code == "define.dangling-reference" || f.Code == "key.missing" || f.Code == "source.unsigned" {
+			lines[f.Object+" "+f.Text] = f.Place.Line
+		}
+	}
+	for told, line := range map[string]int{`source kelp no key is called "tern"`: 3,
+		`source kelp no proxy is called "gale"`: 3, `source kelp no credential is called "a"`: 3,
+		`source brine no proxy is called "gate"`: 7, `source kelp no authority is called "b"`: 3,
+		`source brine no key is named that may sign it, so nothing of it could be verified`: 6} {
+		if lines[told] != line {
+			t.Errorf("%s: told at line %d of %v", told, lines[told], lines)
+		}
+	}
+	text2, err := set.YAML()
+	if err != nil || strings.Contains(text2, "defaults") || !strings.Contains(text2, "max_age: 3d") {
+		t.Errorf("%s %v", text2, err)
 	}
 }

@@ -56,8 +56,12 @@ func schemaOf(t reflect.Type) map[string]any {
 		}
 		return s
 	case reflect.Map:
+		pattern := namePattern
+		if t.Elem().Kind() == reflect.String {
+			pattern = variablePattern
+		}
 		return map[string]any{"type": "object",
-			"propertyNames":        map[string]any{"pattern": namePattern.String()},
+			"propertyNames":        map[string]any{"pattern": pattern.String()},
 			"additionalProperties": schemaOf(t.Elem())}
 	case reflect.Slice:
 		return map[string]any{"type": "array", "items": schemaOf(t.Elem())}

@@ -7,6 +7,7 @@
 package fetch
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -39,11 +40,13 @@ type Upstream struct {
 type Route struct {
 	Source    string
 	Upstreams []Upstream
-	Proxy     string   // http or https URL; empty: none
-	ProxyUser string   // empty: the proxy asks for nothing
-	ProxyPass string   //
+	Proxy     Proxy
 	Redirects []string // further hosts to which an upstream may send
 	Lists     []List   // files that name further upstreams; see Client.Expand
+	// Credentials are those that its servers may be shown, each its own hosts alone.
+	Credentials []Credential
+	// Authority certifies its servers, in PEM; empty: those that this machine knows.
+	Authority string
 }
 
 // Options are the bounds of a Client; zero values mean the defaults.
@@ -66,7 +69,7 @@ type Client struct {
 	mu      sync.Mutex
 	rate    float64                 // bytes a second of the last transfers, smoothed
 	down    map[string]time.Time    // upstream URL → until when it is stepped over
-	clients map[string]*http.Client // by proxy and permitted hosts
+	clients map[string]*http.Client // by server, and what it is shown
 }
 
 // New makes a client.
@@ -271,8 +274,9 @@ type asked struct {
 	route  Route
 	up     Upstream
 	req    Request
-	offset int64 // where it goes on from
-	known  bool  // it was asked conditionally
+	offset int64    // where it goes on from
+	known  bool     // it was asked conditionally
+	at     *url.URL // the server that answered, at the end of redirects
 }
 
 func (c *Client) one(ctx context.Context, route Route, up Upstream, req Request,
@@ -284,7 +288,7 @@ func (c *Client) one(ctx context.Context, route Route, up Upstream, req Request,
 	if err != nil {
 		return err
 	}
-	res, err := c.http(route, up).Do(r)
+	res, err := a.follow(r)
 	if err != nil {
 		return a.unanswered(err)
 	}
@@ -342,6 +346,7 @@ func (a *asked) request(ctx context.Context) (*http.Request, error) {
 // unanswered tells why nothing came: a fault of this machine is not the upstream's.
 func (a *asked) unanswered(err error) error {
 	if f, ok := finding.From(err); ok {
+		f.Object = cmp.Or(f.Object, "source "+a.route.Source)
 		return f
 	}
 	if f, ok := finding.Fault(err, "connect to "+Shown(a.up.URL)); ok && !errors.Is(err, syscall.EACCES) &&
@@ -349,6 +354,9 @@ func (a *asked) unanswered(err error) error {
 		return f
 	}
 	a.mark(a.up, true, 0)
+	if f := a.distrusted(err); f != nil {
+		return f
+	}
 	return passing{plain(err)}
 }
 
@@ -378,6 +386,9 @@ func (a *asked) answer(res *http.Response) (*Response, error) {
 		a.mark(a.up, true, min(wait, 10*time.Minute))
 		return nil, passing{fmt.Errorf("it answered %s", res.Status)}
 	default:
+		if err := a.refused(res); err != nil {
+			return nil, err
+		}
 		return nil, fmt.Errorf("it answered %s", res.Status)
 	}
 	if a.req.Max > 0 && res.ContentLength > 0 && out.Offset+res.ContentLength > a.req.Max {
@@ -510,62 +521,6 @@ func (c *Client) watch(w *watched, cancel context.CancelCauseFunc) (stop func())
 		}
 	}()
 	return func() { once.Do(func() { close(done) }) }
-}
-
-func (c *Client) http(route Route, up Upstream) *http.Client {
-	key := strconv.FormatBool(up.Listed) + route.Proxy + "\x00" + route.ProxyUser + "\x00" +
-		strings.Join(route.Redirects, ",") + "\x00" + up.URL
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if h, ok := c.clients[key]; ok {
-		return h
-	}
-	dialer := &net.Dialer{Timeout: c.opt.ConnectTimeout, KeepAlive: 30 * time.Second}
-	if up.Listed && route.Proxy == "" {
-		dialer.Control = func(_, address string, _ syscall.RawConn) error {
-			return farAway(route.Source, up, address)
-		}
-	}
-	t := &http.Transport{
-		Proxy: nil, DialContext: dialer.DialContext, ForceAttemptHTTP2: true, DisableCompression: true,
-		MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute,
-		TLSHandshakeTimeout: c.opt.ConnectTimeout, ResponseHeaderTimeout: c.opt.ConnectTimeout,
-		MaxResponseHeaderBytes: 64 << 10,
-	}
-	if route.Proxy != "" {
-		if u, err := url.Parse(route.Proxy); err == nil {
-			if route.ProxyUser != "" {
-				u.User = url.UserPassword(route.ProxyUser, route.ProxyPass)
-			}
-			t.Proxy = http.ProxyURL(u)
-		}
-	}
-	first, _ := url.Parse(up.URL)
-	h := &http.Client{Transport: t, CheckRedirect: func(r *http.Request, via []*http.Request) error {
-		return allowed(route, first, r.URL, len(via))
-	}}
-	c.clients[key] = h
-	return h
-}
-
-// allowed decides about a redirect: to the upstream's own host, or one that the
-// definition names, never from https to http, and not endlessly.
-func allowed(route Route, first, to *url.URL, hops int) error {
-	no := func(format string, args ...any) error {
-		return finding.New("source.redirect-refused", "source "+route.Source, format, args...)
-	}
-	switch {
-	case hops > 5:
-		return no("%s sends on more than five times", first.Host)
-	case to.Scheme != "http" && to.Scheme != "https":
-		return no("%s sends to %s, which is neither http nor https", first.Host, Shown(to.String()))
-	case first.Scheme == "https" && to.Scheme != "https":
-		return no("%s sends from https to plain http at %s", first.Host, to.Host)
-	case strings.EqualFold(to.Host, first.Host),
-		slices.Contains(route.Redirects, strings.ToLower(to.Hostname())):
-		return nil
-	}
-	return no("%s sends to the host %s, which the definition does not name", first.Host, to.Host)
 }
 
 func rangeStart(h string) (int64, bool) {

@@ -75,9 +75,8 @@ func TestAProxyIsUsedAndItsPasswordIsNotShown(t *testing.T) {
 	defer proxy.Close()
 	r := Route{
 		Upstreams: []Upstream{{URL: "http://north.tarn.example/tarn"}},
-		Proxy:     proxy.URL,
-		ProxyUser: "mara",
-		ProxyPass: "pearl",
+		Proxy: Proxy{URL: proxy.URL,
+			Credential: &Credential{Name: "office", Hosts: []string{host(proxy.URL)}, Secret: Secret{User: "mara", Password: "pearl"}}},
 	}
 	got, err := fetchAll(New(Options{}), r, Request{Path: "dists/heron/InRelease"})
 	if err != nil || got != "by proxy" || asked != "http://north.tarn.example/tarn/dists/heron/InRelease" ||

@@ -3,16 +3,11 @@ package fetch
 import (
 	"bufio"
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
-	"crypto/x509"
 	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
-	"math/big"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -26,6 +21,7 @@ import (
 	"time"
 
 	"stockade/core/finding"
+	"stockade/internal/made"
 )
 
 // trusted is a server whose certificate this process takes for good.
@@ -307,7 +303,7 @@ func TestTLS(t *testing.T) {
 		})
 	}
 	unknown := httptest.NewUnstartedServer(http.NotFoundHandler())
-	unknown.TLS = &tls.Config{Certificates: []tls.Certificate{selfSigned(t)}}
+	unknown.TLS = &tls.Config{Certificates: []tls.Certificate{made.NewAuthority("nobody").Server("127.0.0.1")}}
 	unknown.StartTLS()
 	defer unknown.Close()
 	_, err := fetchAll(New(Options{Rounds: 1}), Route{Upstreams: []Upstream{{URL: unknown.URL}}},
@@ -369,14 +365,14 @@ func TestAProxyThatAnswersItself(t *testing.T) {
 	direct := upstream(t, func(w http.ResponseWriter, r *http.Request) { asked++ })
 	for _, c := range []struct{ name, upstream, answer, says string }{
 		{"a page in place of the file", "http://tarn.example/", page(200), "not a package"},
-		{"it wants to know who asks", "http://tarn.example/", page(407), "it answered 407"},
+		{"it wants to know who asks", "http://tarn.example/", page(407), "does not take the credential office"},
 		{"it lets nobody through", "https://tarn.example/", page(403), "Proxy"},
-		{"it wants to know who asks, for TLS", "https://tarn.example/", page(407), "Proxy"},
+		{"it wants to know who asks, for TLS", "https://tarn.example/", page(407), "does not take the credential office"},
 		{"it answers for TLS itself", "https://tarn.example/", head("HTTP/1.1 200 OK") + "<html/>", "EOF"},
 	} {
-		route := Route{Upstreams: []Upstream{{URL: c.upstream}}, Proxy: raw(t, c.answer).URL,
-			ProxyUser: "mara",
-			ProxyPass: "pearl"}
+		at := raw(t, c.answer).URL
+		route := Route{Upstreams: []Upstream{{URL: c.upstream}}, Proxy: Proxy{URL: at,
+			Credential: &Credential{Name: "office", Hosts: []string{host(at)}, Secret: Secret{User: "mara", Password: "pearl"}}}}
 		err := New(Options{Rounds: 1}).Get(t.Context(), route, Request{Path: "x"}, func(r *Response) error {
 			b, err := io.ReadAll(r.Body)
 			if string(b) == "<html/>" {
@@ -633,22 +629,6 @@ func TestAProbe(t *testing.T) {
 	}
 }
 
-// selfSigned makes a certificate that nobody knows.
-func selfSigned(t *testing.T) tls.Certificate {
-	t.Helper()
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		t.Fatal(err)
-	}
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour),
-		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
-	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}
-}
-
 // How often the list of upstreams is gone through, and when not again.
 func TestTheRoundsThroughTheUpstreams(t *testing.T) {
 	for _, c := range []struct {
@@ -718,17 +698,42 @@ func TestConnectionsAreUsedAgain(t *testing.T) {
 	if len(conns) != 1 || !agents["stockade/9"] || len(agents) != 1 {
 		t.Errorf("%v %v", conns, agents)
 	}
-	open := c.http(Route{}, up)
-	for name, route := range map[string]Route{
-		"another proxy": {Proxy: "http://proxy.example"}, "another user": {Proxy: "http://proxy.example",
-			ProxyUser: "m"},
-		"another host": {Redirects: []string{"a.example"}},
-	} {
-		if c.http(route, up) == open {
-			t.Errorf("%s: the same client", name)
+	to := func(raw string) *url.URL {
+		u, err := url.Parse(raw)
+		if err != nil {
+			t.Fatal(err)
 		}
+		return u
 	}
-	if c.http(Route{}, Upstream{URL: up.URL, Listed: true}) == open {
-		t.Error("one that is listed has the client of one that is described")
+	client := func(route Route, up Upstream, at string) *http.Client {
+		h, err := c.http(route, up, to(at))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return h
+	}
+	secure := "https://packages.kelp.example/x"
+	open := client(Route{}, up, secure)
+	if client(Route{Redirects: []string{"a.example"}}, up, secure+"/y") != open {
+		t.Error("what differs in nothing that a connection depends on has another client")
+	}
+	office := Proxy{URL: "http://proxy.example"}
+	known := Proxy{URL: "http://proxy.example", Credential: &Credential{Hosts: []string{"proxy.example"}, Secret: Secret{User: "m"}}}
+	login := Credential{Hosts: []string{"packages.kelp.example"}, Secret: Secret{User: "m"}}
+	other := Credential{Hosts: []string{"packages.kelp.example"}, Secret: Secret{User: "m", Password: "p"}}
+	all := map[*http.Client]string{open: "the first"}
+	for name, h := range map[string]*http.Client{
+		"another proxy":      client(Route{Proxy: office}, up, secure),
+		"another user":       client(Route{Proxy: known}, up, secure),
+		"another host":       client(Route{}, up, "https://packages.kelp.example:8443/x"),
+		"another credential": client(Route{Credentials: []Credential{login}}, up, secure),
+		"another secret":     client(Route{Credentials: []Credential{other}}, up, secure),
+		"another authority":  client(Route{Authority: made.NewAuthority("kelp").PEM}, up, secure),
+		"one that is listed": client(Route{}, Upstream{URL: up.URL, Listed: true}, secure),
+	} {
+		if as, twice := all[h]; twice {
+			t.Errorf("%s has the client of %s", name, as)
+		}
+		all[h] = name
 	}
 }

@@ -1,0 +1,178 @@
+package definition
+
+import (
+	"crypto/x509"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"stockade/core/fetch"
+	"stockade/core/finding"
+)
+
+// soon is how long before its end a certificate is told of.
+const soon = 30 * 24 * time.Hour
+
+func (c *checker) authority(name string, a Authority) {
+	object, path := "authority "+name, "authorities."+name
+	text := a.Certificates
+	if a.File != "" && c.around.ReadFile != nil {
+		data, err := c.around.ReadFile(c.ResolveAuthority(name))
+		switch {
+		case err == nil:
+			text = string(data)
+		case text == "":
+			c.add("authority.unreadable", object, path+".file", "the file %s cannot be read",
+				c.ResolveAuthority(name)).WayOut = "the path is relative to the document"
+			return
+		}
+	}
+	if text == "" {
+		if a.File == "" {
+			c.add("define.missing-field", object, path, "it has neither file nor certificates")
+		}
+		return
+	}
+	certs, _, err := fetch.ReadAuthority(text)
+	if err != nil {
+		c.adopt(err, "authority.unreadable", object, path)
+		return
+	}
+	ended := 0
+	for _, cert := range certs {
+		switch left := cert.NotAfter.Sub(c.around.Now); {
+		case left <= 0:
+			ended++
+		case left < soon:
+			c.add("authority.expiring", object, path, "the certificate of %q ends on %s", cert.Subject,
+				cert.NotAfter.UTC().Format(time.DateOnly))
+		}
+	}
+	if ended == len(certs) {
+		last := slices.MaxFunc(certs, func(a, b *x509.Certificate) int { return a.NotAfter.Compare(b.NotAfter) })
+		c.add("authority.expired", object, path, "its last certificate, of %q, ended on %s", last.Subject,
+			last.NotAfter.UTC().Format(time.DateOnly))
+	}
+}
+
+func (c *checker) credential(name string, k Credential) {
+	object, path := "credential "+name, "credentials."+name
+	switch {
+	case k.Kind == Login && k.User == "":
+		c.add("define.missing-field", object, path, "it has no user, and is a login")
+	case k.Kind == Login && (strings.Contains(k.User, ":") || finding.Harmless(k.User) != k.User):
+		c.add("define.bad-value", object, path+".user",
+			"the user %q has a colon or a control character, which no login can have (RFC 7617)",
+			finding.Harmless(k.User))
+	case k.Kind != Login && k.User != "":
+		c.add("define.bad-value", object, path+".user", "only a login has a user, and this is a %s", k.Kind).
+			WayOut = "take the user out, or write kind: login"
+	}
+	if len(k.Hosts) == 0 {
+		c.add("define.missing-field", object, path, "it belongs to no host")
+	}
+	for i, h := range k.Hosts {
+		if err := fetch.CheckHost(h); err != nil {
+			c.adopt(err, "define.bad-value", object, path+".hosts."+strconv.Itoa(i))
+		}
+	}
+	users := c.CredentialUsers(name)
+	if len(users) == 0 {
+		c.add("credential.unused", object, path, "no source and no proxy names it")
+	}
+	if c.around.Given == nil {
+		return
+	}
+	hosts, until, ok := c.around.Given(name, k)
+	if !ok {
+		f := c.add("credential.missing", object, path, "its secret was not given yet")
+		f.WayOut = "stockade credential add " + name
+		if hosts != nil {
+			f.Text = "its secret was given for another kind or another user"
+		}
+		return
+	}
+	for _, h := range k.Hosts {
+		if !slices.Contains(hosts, h) {
+			f := c.add("credential.missing", object, path+".hosts",
+				"its secret was given for %s, and is not shown to %s", strings.Join(hosts, ", "), h)
+			f.WayOut = "if it is meant, give it again: stockade credential add " + name
+		}
+	}
+	switch left := until.Sub(c.around.Now); {
+	case until.IsZero():
+	case left <= 0:
+		c.add("credential.expired", object, path, "the client certificate ended on %s",
+			until.UTC().Format(time.DateOnly))
+	case left < soon:
+		c.add("credential.expiring", object, path, "the client certificate ends on %s",
+			until.UTC().Format(time.DateOnly))
+	}
+}
+
+func (c *checker) proxy(name string, p Proxy) {
+	object, path := "proxy "+name, "proxies."+name
+	u, ok := c.url(object, path+".url", p.URL)
+	for i, e := range p.NoProxy {
+		if err := fetch.CheckException(e); err != nil {
+			c.adopt(err, "define.bad-value", object, path+".no_proxy."+strconv.Itoa(i))
+		}
+	}
+	if p.Authority != "" {
+		reference(c, object, path+".authority", "authority", p.Authority, c.Authorities)
+		if ok && u.Scheme == "http" {
+			c.add("define.bad-value", object, path+".authority",
+				"an authority certifies for TLS, and %s is reached without it", p.URL)
+		}
+	}
+	if p.Credential == "" || !reference(c, object, path+".credential", "credential", p.Credential, c.Credentials) {
+		return
+	}
+	k := c.Credentials[p.Credential]
+	if k.Kind == Certificate {
+		c.add("define.bad-value", object, path+".credential",
+			"%s is a client certificate, and a proxy is shown a login or a token", p.Credential)
+	}
+	if ok && !fetch.BelongsTo(u, k.Hosts) {
+		c.add("credential.no-host", object, path+".credential", "%s does not belong to %s", p.Credential, u.Host).
+			WayOut = "write hosts: [" + u.Host + "] at the credential"
+	}
+}
+
+// shown checks what the servers of a source are shown, and who certifies them.
+func (c *checker) shown(object, path string, src Source, servers []*url.URL) {
+	if src.Authority != "" {
+		reference(c, object, path+".authority", "authority", src.Authority, c.Authorities)
+		if len(servers) > 0 && !slices.ContainsFunc(servers, func(u *url.URL) bool { return u.Scheme == "https" }) {
+			c.add("define.bad-value", object, path+".authority",
+				"an authority certifies for TLS, and none of its servers is reached by https")
+		}
+	}
+	seen := map[string]bool{}
+	for i, name := range src.Credentials {
+		at := path + ".credentials." + strconv.Itoa(i)
+		if !reference(c, object, at, "credential", name, c.Credentials) || seen[name] {
+			continue
+		}
+		seen[name] = true
+		hosts, its := c.Credentials[name].Hosts, false
+		for _, u := range servers {
+			if !fetch.BelongsTo(u, hosts) {
+				continue
+			}
+			its = true
+			if u.Scheme == "http" {
+				c.add("credential.plain-http", object, at, "%s belongs to %s, which is named without TLS", name, u.Host)
+			}
+		}
+		its = its || slices.ContainsFunc(src.Redirects, func(h string) bool {
+			return fetch.BelongsTo(&url.URL{Scheme: "https", Host: h}, hosts)
+		})
+		if !its && len(servers) > 0 && len(hosts) > 0 {
+			c.add("credential.no-host", object, at, "%s belongs to %s, and to no server of this source", name,
+				strings.Join(hosts, ", "))
+		}
+	}
+}
