@@ -31,6 +31,7 @@ var inOrder = []string{
 	"edition retire", "pool usage", "pool sweep",
 	"revision list", "revision show", "revision diff", "revision restore",
 	"journal list", "journal verify",
+	"credential list", "credential add", "credential remove",
 	"account list", "account add", "account remove",
 	"key retire", "key bar", // these end what the key did
 	"login", "serve", "demo",

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
 	"stockade/core/fetch"
 	"stockade/core/finding"
@@ -51,10 +52,56 @@ func (c *checker) authority(name string, a Authority) {
 		}
 	}
 	if ended == len(certs) {
-		last := slices.MaxFunc(certs, func(a, b *x509.Certificate) int { return a.NotAfter.Compare(b.NotAfter) })
+		last := slices.MaxFunc(certs, func(a, b *x509.Certificate) int {
+			return a.NotAfter.Compare(
+				b.NotAfter)
+		})
 		c.add("authority.expired", object, path, "its last certificate, of %q, ended on %s", last.Subject,
 			last.NotAfter.UTC().Format(time.DateOnly))
 	}
+}
+
+// Limits on a secret (bytes).
+const (
+	maxSecret = 4 << 10
+	maxPair   = 256 << 10
+)
+
+// Read reads the secret of a credential as its owner hands it over: a password, a token, or
+// a client certificate with its key in PEM. until is when it ends by itself; zero: never.
+func (c Credential) Read(text string) (s fetch.Secret, until time.Time, err error) {
+	bad := func(format string, args ...any) (fetch.Secret, time.Time, error) {
+		return fetch.Secret{}, time.Time{}, finding.New("define.bad-value", "credential", format, args...).
+			Do("give it as its owner handed it over, and nothing else with it")
+	}
+	if c.Kind == Certificate {
+		if len(text) > maxPair {
+			return bad("the certificate with its key is larger than %d bytes", maxPair)
+		}
+		pair, err := fetch.ReadClientCertificate(text)
+		if err != nil {
+			return bad("%v", err)
+		}
+		return fetch.Secret{Certificate: pair}, pair.Leaf.NotAfter, nil
+	}
+	text = strings.TrimRight(text, "\r\n") // as a file ends
+	what := map[string]string{Login: "password"}[c.Kind]
+	if what == "" {
+		what = c.Kind
+	}
+	switch {
+	case text == "":
+		return bad("the %s is empty", what)
+	case len(text) > maxSecret:
+		return bad("the %s is longer than %d bytes", what, maxSecret)
+	case strings.ContainsFunc(text, unicode.IsControl):
+		return bad("the %s has a control character in it, perhaps the end of a line", what)
+	case c.Kind == Token && strings.ContainsFunc(text, func(r rune) bool { return r <= ' ' || r > '~' }):
+		return bad("the token has a blank or a foreign character in it, which none can have (RFC 6750)")
+	case c.Kind == Token:
+		return fetch.Secret{Token: text}, until, nil
+	}
+	return fetch.Secret{User: c.User, Password: text}, until, nil
 }
 
 func (c *checker) credential(name string, k Credential) {
@@ -127,7 +174,8 @@ func (c *checker) proxy(name string, p Proxy) {
 				"an authority certifies for TLS, and %s is reached without it", p.URL)
 		}
 	}
-	if p.Credential == "" || !reference(c, object, path+".credential", "credential", p.Credential, c.Credentials) {
+	if p.Credential == "" || !reference(c, object, path+".credential", "credential", p.Credential,
+		c.Credentials) {
 		return
 	}
 	k := c.Credentials[p.Credential]
@@ -136,7 +184,8 @@ func (c *checker) proxy(name string, p Proxy) {
 			"%s is a client certificate, and a proxy is shown a login or a token", p.Credential)
 	}
 	if ok && !fetch.BelongsTo(u, k.Hosts) {
-		c.add("credential.no-host", object, path+".credential", "%s does not belong to %s", p.Credential, u.Host).
+		c.add("credential.no-host", object, path+".credential", "%s does not belong to %s", p.Credential,
+			u.Host).
 			WayOut = "write hosts: [" + u.Host + "] at the credential"
 	}
 }
@@ -145,7 +194,8 @@ func (c *checker) proxy(name string, p Proxy) {
 func (c *checker) shown(object, path string, src Source, servers []*url.URL) {
 	if src.Authority != "" {
 		reference(c, object, path+".authority", "authority", src.Authority, c.Authorities)
-		if len(servers) > 0 && !slices.ContainsFunc(servers, func(u *url.URL) bool { return u.Scheme == "https" }) {
+		if len(servers) > 0 && !slices.ContainsFunc(servers,
+			func(u *url.URL) bool { return u.Scheme == "https" }) {
 			c.add("define.bad-value", object, path+".authority",
 				"an authority certifies for TLS, and none of its servers is reached by https")
 		}
@@ -164,7 +214,8 @@ func (c *checker) shown(object, path string, src Source, servers []*url.URL) {
 			}
 			its = true
 			if u.Scheme == "http" {
-				c.add("credential.plain-http", object, at, "%s belongs to %s, which is named without TLS", name, u.Host)
+				c.add("credential.plain-http", object, at, "%s belongs to %s, which is named without TLS",
+					name, u.Host)
 			}
 		}
 		its = its || slices.ContainsFunc(src.Redirects, func(h string) bool {

@@ -270,7 +270,8 @@ func (r *reader) texts(n *yaml.Node, v reflect.Value, path string) {
 			r.add("define.bad-value", r.place(key), "the variable %q does not fit", key.Value).WayOut =
 				"it has small letters, digits and underlines, and begins with a letter"
 		case reserved[key.Value]:
-			r.add("define.bad-value", r.place(key), "$%s stands for the source's own already", key.Value).WayOut =
+			r.add("define.bad-value", r.place(key), "$%s stands for the source's own already",
+				key.Value).WayOut =
 				"give the variable another name"
 		case val.Kind != yaml.ScalarNode || val.Tag == "!!null":
 			r.wrong(val, sub, "text")

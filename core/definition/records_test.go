@@ -168,9 +168,11 @@ func TestHowASourceIsReachedAndWhatItIsKnownBy(t *testing.T) {
 			Metalink: true, Region: "elsewhere"}}) || route.Redirects[0] != "files.kelp.example" {
 		t.Errorf("%+v %v", route, err)
 	}
-	if c := route.Credentials; len(c) != 1 || c[0].Name != "kelp-login" || c[0].Hosts[0] != "packages.kelp.example" ||
+	if c := route.Credentials; len(c) != 1 || c[0].Name != "kelp-login" ||
+		c[0].Hosts[0] != "packages.kelp.example" ||
 		!strings.Contains(route.Authority, "AAAA") || route.Proxy.Credential.Name != "office-token" ||
-		route.Proxy.Credential.Hosts[0] != "proxy.skerry.example:3128" || !route.Proxy.Passed("a.kelp.example") {
+		route.Proxy.Credential.Hosts[0] != "proxy.skerry.example:3128" ||
+		!route.Proxy.Passed("a.kelp.example") {
 		t.Errorf("%+v", route)
 	}
 	if got := set.CredentialUsers("office-token"); !slices.Equal(got, []string{"proxy office"}) {

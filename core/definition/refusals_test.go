@@ -226,7 +226,8 @@ func TestEachRefusalOfADefinition(t *testing.T) {
 			"credential.no-host", "proxy gate", "gate-login", "does not belong to proxy.reach.example:3128"},
 		{"an exception that is none", ".reach.example]", "\"*.reach.example\"]", "define.bad-value",
 			"proxy gate", "no_proxy", "neither a host"},
-		{"an authority without TLS", "credential: gate-login", "credential: gate-login, authority: tarn-roots",
+		{"an authority without TLS", "credential: gate-login",
+			"credential: gate-login, authority: tarn-roots",
 			"define.bad-value", "proxy gate", "authority", "reached without it"},
 		{"a proxy's credential that is not there", "credential: gate-login", "credential: gate-logon",
 			"define.dangling-reference", "proxy gate", "gate-logon", `no credential is called "gate-logon"`},
@@ -242,15 +243,18 @@ func TestEachRefusalOfADefinition(t *testing.T) {
 			"authority: tarn-roots", "none of its servers"},
 		{"where an upstream sends to", "https://north.tarn.example/tarn\"}]",
 			"https://a.example/\"}]\n    redirects: [north.tarn.example]", none, "", "", ""},
-		{"a variable of its own", "example/tarn\"}]", "example/$edge/$component\"}]\n    values: {edge: tarn}",
+		{"a variable of its own", "example/tarn\"}]",
+			"example/$edge/$component\"}]\n    values: {edge: tarn}",
 			none, "", "", ""},
-		{"a variable that stands for nothing", "example/tarn", "example/$edge", "source.bad-url", "source tarn",
+		{"a variable that stands for nothing", "example/tarn", "example/$edge", "source.bad-url",
+			"source tarn",
 			"$edge", "$edge in"},
 		{"a variable of the source itself", "    max_age: 10d\n", "    values: {release: x}\n",
 			"define.bad-value", "", "release", "stands for the source's own"},
 		{"a variable that cannot be", "    max_age: 10d\n", "    values: {1a: x}\n", "define.bad-value", "",
 			"1a", `"1a" does not fit`},
-		{"a variable that is a list", "    max_age: 10d\n", "    values: {edge: [x]}\n", "define.bad-value", "",
+		{"a variable that is a list", "    max_age: 10d\n", "    values: {edge: [x]}\n", "define.bad-value",
+			"",
 			"edge", "should be text"},
 		{"a variable without a value", "    max_age: 10d\n", "    values: {edge: }\n", "define.bad-value", "",
 			"edge", "should be text"},
@@ -524,18 +528,21 @@ sources:
 `
 	other := "stockade: 1\nsources: {wrack: {upstreams: [{url: \"https://wrack.example\"}]}}\n"
 	set, read := Read(Text{Name: "a.yaml", Text: text}, Text{Name: "b.yaml", Text: other})
-	if len(read) != 1 || read[0].Code != "define.missing-field" || read[0].Text != "sources.wrack has no family" ||
+	if len(read) != 1 || read[0].Code != "define.missing-field" ||
+		read[0].Text != "sources.wrack has no family" ||
 		read[0].Place.File != "b.yaml" {
 		t.Errorf("%v", read)
 	}
 	kelp, brine := set.Sources["kelp"], set.Sources["brine"]
-	if kelp.Family != "deb" || kelp.Standing != Vendor || kelp.Release != "heron" || kelp.Components[0] != "core" ||
+	if kelp.Family != "deb" || kelp.Standing != Vendor || kelp.Release != "heron" ||
+		kelp.Components[0] != "core" ||
 		kelp.Architectures[0] != "amd64" || kelp.Languages[0] != "de" || kelp.SignedBy[0] != "tern" ||
 		kelp.Priority != 30 || kelp.MaxAge != "3d" || kelp.Proxy != "gale" || kelp.Credentials[0] != "a" ||
 		kelp.Authority != "b" || kelp.Redirects[0] != "c.example" {
 		t.Errorf("%+v", kelp)
 	}
-	if brine.Release != "osprey" || len(brine.Components) != 2 || brine.Priority != 7 || len(brine.SignedBy) != 0 ||
+	if brine.Release != "osprey" || len(brine.Components) != 2 || brine.Priority != 7 ||
+		len(brine.SignedBy) != 0 ||
 		brine.Proxy != "gate" || brine.Family != "deb" {
 		t.Errorf("%+v", brine)
 	}
@@ -556,5 +563,50 @@ sources:
 	text2, err := set.YAML()
 	if err != nil || strings.Contains(text2, "defaults") || !strings.Contains(text2, "max_age: 3d") {
 		t.Errorf("%s %v", text2, err)
+	}
+}
+
+func TestWhatIsReadOfASecret(t *testing.T) {
+	until := time.Now().Add(time.Hour).Truncate(time.Second)
+	pair := made.NewAuthority("Tarn roots").Client("skerry", until)
+	login, token := Credential{Kind: Login, User: "mara"}, Credential{Kind: Token}
+	for name, c := range map[string]struct {
+		of         Credential
+		text, says string
+	}{
+		"a password":               {login, "pearl and tide\r\n", ""},
+		"none":                     {login, "\n", "the password is empty"},
+		"of two lines":             {login, "a\nb", "control character"},
+		"too long":                 {login, strings.Repeat("x", maxSecret+1), "longer than"},
+		"a token":                  {token, "t0k.en~/+=\n", ""},
+		"no token":                 {token, "", "the token is empty"},
+		"a token with a blank":     {token, "t0k en", "a blank or a foreign character"},
+		"a token with a letter ø":  {token, "tøken", "a blank or a foreign character"},
+		"a certificate":            {Credential{Kind: Certificate}, pair, ""},
+		"a certificate that is no": {Credential{Kind: Certificate}, "hello", "with its key"},
+		"a large one": {Credential{Kind: Certificate}, strings.Repeat("x", maxPair+1),
+			"larger than"},
+	} {
+		got, ends, err := c.of.Read(c.text)
+		if (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: %v", name, err)
+		}
+		if c.says != "" {
+			continue
+		}
+		switch c.of.Kind {
+		case Login:
+			if got.User != "mara" || got.Password != "pearl and tide" || !ends.IsZero() {
+				t.Errorf("%s: %q %q", name, got.User, got.Password)
+			}
+		case Token:
+			if got.Token != "t0k.en~/+=" || got.User != "" {
+				t.Errorf("%s: %q", name, got.Token)
+			}
+		default:
+			if got.Certificate == nil || !ends.Equal(until) {
+				t.Errorf("%s: %v", name, ends)
+			}
+		}
 	}
 }

@@ -47,7 +47,8 @@ func (src Source) Expand(name, raw string) (string, error) {
 		fetch.Shown(raw))
 	switch {
 	case bad[0] == "arch" && len(src.Architectures) > 1, bad[0] == "component" && len(src.Components) > 1:
-		return "", f.Do("it stands for the one that there is, and here are several: describe a source for each")
+		return "", f.Do("it stands for the one that there is, and here are several: describe a source " +
+			"for each")
 	case len(known) == 0:
 		return "", f.Do("write the value out, or give it under values")
 	}
@@ -65,7 +66,8 @@ func expandVariables(s string, value func(string) string) string {
 			continue
 		}
 		j := i + 1
-		for j < len(s) && (s[j] >= 'a' && s[j] <= 'z' || s[j] == '_' || j > i+1 && s[j] >= '0' && s[j] <= '9') {
+		for j < len(s) && (s[j] >= 'a' && s[j] <= 'z' || s[j] == '_' || j > i+1 && s[j] >= '0' &&
+			s[j] <= '9') {
 			j++
 		}
 		b.WriteString(value(s[i+1 : j]))
@@ -100,9 +102,11 @@ func (s *Set) Route(name string) (fetch.Route, error) {
 		r.Credentials = append(r.Credentials, fetch.Credential{Name: c, Hosts: s.Credentials[c].Hosts})
 	}
 	if p, ok := s.Proxies[src.Proxy]; ok {
-		r.Proxy = fetch.Proxy{URL: p.URL, Authority: s.Authorities[p.Authority].Certificates, Except: p.NoProxy}
+		r.Proxy = fetch.Proxy{URL: p.URL, Authority: s.Authorities[p.Authority].Certificates,
+			Except: p.NoProxy}
 		if p.Credential != "" {
-			r.Proxy.Credential = &fetch.Credential{Name: p.Credential, Hosts: s.Credentials[p.Credential].Hosts}
+			r.Proxy.Credential = &fetch.Credential{Name: p.Credential,
+				Hosts: s.Credentials[p.Credential].Hosts}
 		}
 	}
 	return r, nil

@@ -56,6 +56,11 @@ func (s Secret) header() string {
 	return ""
 }
 
+// empty tells that nothing was given.
+func (s Secret) empty() bool {
+	return s.User == "" && s.Password == "" && s.Token == "" && s.Certificate == nil
+}
+
 // id tells secrets apart without being one.
 func (s Secret) id() string {
 	h := sha256.New()

@@ -66,7 +66,8 @@ func TestWhatAServerIsShown(t *testing.T) {
 		return c
 	}
 	open := secure(t, kelp, nil, asker)
-	wants := secure(t, kelp, &tls.Config{ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: kelp.Pool}, asker)
+	wants := secure(t, kelp, &tls.Config{ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: kelp.Pool},
+		asker)
 	never := secure(t, kelp, nil, func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(403) })
 	plain := upstream(t, asker)
 	login := Secret{User: "skerry", Password: "pearl"}
@@ -99,7 +100,8 @@ func TestWhatAServerIsShown(t *testing.T) {
 			"source.certificate-bad", "unknown authority"},
 		{"another authority", open.URL, stranger.PEM, login, []string{host(open.URL)}, "",
 			"source.certificate-bad", "unknown authority"},
-		{"a server that this machine knows, and the authority does not", trusted.URL, kelp.PEM, login, nil, "",
+		{"a server that this machine knows, and the authority does not", trusted.URL, kelp.PEM, login, nil,
+			"",
 			"source.certificate-bad", "unknown authority"},
 		{"no authority at all", open.URL, "rubbish", login, nil, "", "", "no certificate in PEM"},
 	} {
@@ -152,8 +154,9 @@ func TestACredentialDoesNotFollowARedirect(t *testing.T) {
 		}
 	})
 	route := Route{Source: "kelp", Upstreams: []Upstream{{URL: first.URL}}, Authority: kelp.PEM,
-		Redirects:   []string{"127.0.0.1"},
-		Credentials: []Credential{{Name: "login", Hosts: []string{host(first.URL)}, Secret: Secret{User: "s", Password: "pearl"}}}}
+		Redirects: []string{"127.0.0.1"},
+		Credentials: []Credential{{Name: "login", Hosts: []string{host(first.URL)}, Secret: Secret{User: "s",
+			Password: "pearl"}}}}
 	for path, want := range map[string]string{"file": "file", "here": "file", "away": `elsewhere "" ""`,
 		"named": `elsewhere "" ""`, "around": `elsewhere "" ""`} {
 		if got, err := fetchAll(New(Options{Rounds: 1}), route, Request{Path: path}); got != want {
@@ -161,7 +164,10 @@ func TestACredentialDoesNotFollowARedirect(t *testing.T) {
 		}
 	}
 	// Where the definition sends to may be certified by what this machine knows as well.
-	trustedServes.Store(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "known") }))
+	trustedServes.Store(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		io.WriteString(w,
+			"known")
+	}))
 	sends := secure(t, kelp, nil, func(w http.ResponseWriter, r *http.Request) {
 		http.Redirect(w, r, trusted.URL, 302)
 	})
@@ -214,7 +220,8 @@ func TestAProxyThatAsksWhoItIs(t *testing.T) {
 		Credential: &Credential{Name: "office-login", Hosts: []string{host(p.URL)},
 			Secret: Secret{User: "mara", Password: "tide"}}}
 	get := func(p Proxy, at string) (string, error) {
-		return fetchAll(New(Options{Rounds: 1}), Route{Source: "kelp", Upstreams: []Upstream{{URL: at}}, Proxy: p,
+		return fetchAll(New(Options{Rounds: 1}), Route{Source: "kelp", Upstreams: []Upstream{{URL: at}},
+			Proxy:     p,
 			Authority: kelp.PEM, Credentials: []Credential{login}}, Request{Path: "x"})
 	}
 	if got, err := get(through, server.URL); got != "skerry:pearl" {
@@ -270,8 +277,10 @@ func TestWhatIsReachedWithoutTheProxy(t *testing.T) {
 		}
 	}
 	for text, ok := range map[string]bool{
-		"kelp.example": true, ".skerry.example": true, "10.0.0.0/8": true, "10.0.0.1": true, "[fd00::1]": true,
-		"": false, ".": false, "*.skerry.example": false, "kelp.example:443": false, "10.0.0.0/33": false,
+		"kelp.example": true, ".skerry.example": true, "10.0.0.0/8": true, "10.0.0.1": true,
+		"[fd00::1]": true,
+		"":          false, ".": false, "*.skerry.example": false, "kelp.example:443": false,
+		"10.0.0.0/33":          false,
 		"https://kelp.example": false, "kelp.example, a": false,
 	} {
 		if (CheckException(text) == nil) != ok {
@@ -286,10 +295,14 @@ func TestWhichHostsACredentialBelongsTo(t *testing.T) {
 		want     bool
 	}{
 		{"https://kelp.example/x", "kelp.example", true}, {"https://KELP.example./", "kelp.example", true},
-		{"https://kelp.example:443/", "kelp.example", true}, {"https://kelp.example/", "kelp.example:443", true},
-		{"https://kelp.example:8443/", "kelp.example", false}, {"https://kelp.example:8443/", "kelp.example:8443", true},
-		{"https://kelp.example/", "kelp.example:8443", false}, {"https://a.kelp.example/", "kelp.example", false},
-		{"https://kelp.example.evil.example/", "kelp.example", false}, {"https://[fd00::1]/", "[fd00::1]", true},
+		{"https://kelp.example:443/", "kelp.example", true}, {"https://kelp.example/", "kelp.example:443",
+			true},
+		{"https://kelp.example:8443/", "kelp.example", false}, {"https://kelp.example:8443/",
+			"kelp.example:8443", true},
+		{"https://kelp.example/", "kelp.example:8443", false}, {"https://a.kelp.example/", "kelp.example",
+			false},
+		{"https://kelp.example.evil.example/", "kelp.example", false}, {"https://[fd00::1]/", "[fd00::1]",
+			true},
 	} {
 		u, err := url.Parse(c.at)
 		if err != nil {
@@ -303,7 +316,8 @@ func TestWhichHostsACredentialBelongsTo(t *testing.T) {
 			t.Errorf("%s is shown a credential over plain HTTP", u)
 		}
 	}
-	for host, ok := range map[string]bool{"kelp.example": true, "kelp.example:8443": true, "127.0.0.1:1": true,
+	for host, ok := range map[string]bool{"kelp.example": true, "kelp.example:8443": true,
+		"127.0.0.1:1":   true,
 		"[fd00::1]:443": true, "": false, "*.kelp.example": false, "https://kelp.example": false,
 		"kelp.example/x": false, "user@kelp.example": false, "kelp.example:": false, "kelp.example:x": false,
 		"kelp example": false, "a,b": false} {
@@ -320,14 +334,17 @@ func TestASecretDoesNotShowItself(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c := Credential{Name: "kelp-login", Secret: Secret{User: "u", Password: "pearl", Token: "t0k", Certificate: pair}}
+	c := Credential{Name: "kelp-login", Secret: Secret{User: "u", Password: "pearl", Token: "t0k",
+		Certificate: pair}}
 	var log strings.Builder
 	slog.New(slog.NewTextHandler(&log, nil)).Info("x", "c", c, "p", &c, "s", c.Secret)
-	encoded, err := json.Marshal(map[string]any{"c": c, "p": &c, "s": c.Secret, "r": Route{Credentials: []Credential{c}}})
+	encoded, err := json.Marshal(map[string]any{"c": c, "p": &c, "s": c.Secret,
+		"r": Route{Credentials: []Credential{c}}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, shown := range []string{fmt.Sprint(c, &c, c.Secret), fmt.Sprintf("%v %+v %#v %s %q %x", c, c, c, c, c, c),
+	for _, shown := range []string{fmt.Sprint(c, &c, c.Secret), fmt.Sprintf("%v %+v %#v %s %q %x", c, c, c,
+		c, c, c),
 		fmt.Sprintf("%+v %#v", Route{Credentials: []Credential{c}}, []any{c.Secret, Proxy{Credential: &c}}),
 		log.String(), string(encoded)} {
 		if strings.Contains(shown, "pearl") || strings.Contains(shown, "t0k") ||

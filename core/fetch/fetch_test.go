@@ -76,7 +76,8 @@ func TestAProxyIsUsedAndItsPasswordIsNotShown(t *testing.T) {
 	r := Route{
 		Upstreams: []Upstream{{URL: "http://north.tarn.example/tarn"}},
 		Proxy: Proxy{URL: proxy.URL,
-			Credential: &Credential{Name: "office", Hosts: []string{host(proxy.URL)}, Secret: Secret{User: "mara", Password: "pearl"}}},
+			Credential: &Credential{Name: "office", Hosts: []string{host(proxy.URL)},
+				Secret: Secret{User: "mara", Password: "pearl"}}},
 	}
 	got, err := fetchAll(New(Options{}), r, Request{Path: "dists/heron/InRelease"})
 	if err != nil || got != "by proxy" || asked != "http://north.tarn.example/tarn/dists/heron/InRelease" ||

@@ -303,7 +303,8 @@ func TestTLS(t *testing.T) {
 		})
 	}
 	unknown := httptest.NewUnstartedServer(http.NotFoundHandler())
-	unknown.TLS = &tls.Config{Certificates: []tls.Certificate{made.NewAuthority("nobody").Server("127.0.0.1")}}
+	unknown.TLS = &tls.Config{Certificates: []tls.Certificate{made.NewAuthority("nobody").Server(
+		"127.0.0.1")}}
 	unknown.StartTLS()
 	defer unknown.Close()
 	_, err := fetchAll(New(Options{Rounds: 1}), Route{Upstreams: []Upstream{{URL: unknown.URL}}},
@@ -365,14 +366,17 @@ func TestAProxyThatAnswersItself(t *testing.T) {
 	direct := upstream(t, func(w http.ResponseWriter, r *http.Request) { asked++ })
 	for _, c := range []struct{ name, upstream, answer, says string }{
 		{"a page in place of the file", "http://tarn.example/", page(200), "not a package"},
-		{"it wants to know who asks", "http://tarn.example/", page(407), "does not take the credential office"},
+		{"it wants to know who asks", "http://tarn.example/", page(407),
+			"does not take the credential office"},
 		{"it lets nobody through", "https://tarn.example/", page(403), "Proxy"},
-		{"it wants to know who asks, for TLS", "https://tarn.example/", page(407), "does not take the credential office"},
+		{"it wants to know who asks, for TLS", "https://tarn.example/", page(407),
+			"does not take the credential office"},
 		{"it answers for TLS itself", "https://tarn.example/", head("HTTP/1.1 200 OK") + "<html/>", "EOF"},
 	} {
 		at := raw(t, c.answer).URL
 		route := Route{Upstreams: []Upstream{{URL: c.upstream}}, Proxy: Proxy{URL: at,
-			Credential: &Credential{Name: "office", Hosts: []string{host(at)}, Secret: Secret{User: "mara", Password: "pearl"}}}}
+			Credential: &Credential{Name: "office", Hosts: []string{host(at)}, Secret: Secret{User: "mara",
+				Password: "pearl"}}}}
 		err := New(Options{Rounds: 1}).Get(t.Context(), route, Request{Path: "x"}, func(r *Response) error {
 			b, err := io.ReadAll(r.Body)
 			if string(b) == "<html/>" {
@@ -718,7 +722,8 @@ func TestConnectionsAreUsedAgain(t *testing.T) {
 		t.Error("what differs in nothing that a connection depends on has another client")
 	}
 	office := Proxy{URL: "http://proxy.example"}
-	known := Proxy{URL: "http://proxy.example", Credential: &Credential{Hosts: []string{"proxy.example"}, Secret: Secret{User: "m"}}}
+	known := Proxy{URL: "http://proxy.example", Credential: &Credential{Hosts: []string{"proxy.example"},
+		Secret: Secret{User: "m"}}}
 	login := Credential{Hosts: []string{"packages.kelp.example"}, Secret: Secret{User: "m"}}
 	other := Credential{Hosts: []string{"packages.kelp.example"}, Secret: Secret{User: "m", Password: "p"}}
 	all := map[*http.Client]string{open: "the first"}

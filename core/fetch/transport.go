@@ -158,13 +158,14 @@ func (c *Client) through(t *http.Transport, dialer *net.Dialer, proxy Proxy, u *
 		at.Scheme, at.Host = "http", hostPort(u)
 	}
 	t.Proxy = http.ProxyURL(&at)
-	t.OnProxyConnectResponse = func(_ context.Context, _ *url.URL, _ *http.Request, res *http.Response) error {
+	t.OnProxyConnectResponse = func(_ context.Context, _ *url.URL, _ *http.Request,
+		res *http.Response) error {
 		if res.StatusCode == http.StatusProxyAuthRequired {
 			return proxy.refuses(res.Status)
 		}
 		return nil
 	}
-	if c := proxy.shown(); c != nil {
+	if c := proxy.shown(); c != nil && !c.empty() {
 		t.ProxyConnectHeader = http.Header{"Proxy-Authorization": {c.header()}}
 	}
 	return nil
@@ -201,7 +202,7 @@ func (r *Route) show(to *http.Request) {
 	if c := r.credential(to.URL); c != nil && c.header() != "" {
 		to.Header.Set("Authorization", c.header())
 	}
-	if p := r.Proxy.shown(); p != nil && to.URL.Scheme == "http" && r.via(to.URL) != nil {
+	if p := r.Proxy.shown(); p != nil && !p.empty() && to.URL.Scheme == "http" && r.via(to.URL) != nil {
 		to.Header.Set("Proxy-Authorization", p.header())
 	}
 }
@@ -263,8 +264,14 @@ func allowed(route Route, first, to *url.URL, hops int) error {
 // refuses tells what a proxy that asks who it is, or does not believe it, says.
 func (p Proxy) refuses(status string) finding.Finding {
 	c := p.shown()
+	if c != nil && c.empty() {
+		return finding.New("credential.refused", "",
+			"the proxy %s asks who it is (%s), and the secret of the %s "+
+				"was not given", Shown(p.URL), status, c).Do("stockade credential add %s", c.Name)
+	}
 	if c == nil {
-		return finding.New("credential.refused", "", "the proxy %s asks who it is (%s)", Shown(p.URL), status).
+		return finding.New("credential.refused", "", "the proxy %s asks who it is (%s)", Shown(p.URL),
+			status).
 			Do("describe a credential for its host, name it at the proxy, and give its secret: " +
 				"stockade credential add NAME")
 	}
@@ -291,7 +298,13 @@ func (a *asked) refused(res *http.Response) error {
 		return finding.New("credential.refused", object, "%s asks who it is (%s)", a.at.Host, res.Status).
 			Do("describe a credential with hosts: [%s], name it under credentials of the source, and give "+
 				"its secret: stockade credential add NAME", strings.TrimSuffix(a.at.Host, ":443"))
-	case shown != nil && (res.StatusCode == http.StatusUnauthorized || res.StatusCode == http.StatusForbidden):
+	case res.StatusCode == http.StatusUnauthorized && shown.empty():
+		return finding.New("credential.refused", object,
+			"%s asks who it is (%s), and the secret of the %s was "+
+				"not given", a.at.Host, res.Status, shown).
+			Do("stockade credential add %s", shown.Name)
+	case shown != nil && (res.StatusCode == http.StatusUnauthorized ||
+		res.StatusCode == http.StatusForbidden):
 		return finding.New("credential.refused", object, "%s does not take the %s (%s)", a.at.Host, shown,
 			res.Status).Do("ask its owner whether it still holds, and give its secret anew: "+
 			"stockade credential add %s", shown.Name)
@@ -311,7 +324,8 @@ func (a *asked) distrusted(err error) error {
 		if a.route.Authority != "" {
 			way = "compare the authority that the source names with its owner"
 		}
-		return finding.New("source.certificate-bad", object, "the TLS certificate of %s does not hold: %v", host,
+		return finding.New("source.certificate-bad", object, "the TLS certificate of %s does not hold: %v",
+			host,
 			strings.TrimPrefix(unknown.Err.Error(), "x509: ")).Do("%s", way)
 	case wantsCertificate[alert(err)]:
 		f := finding.New("credential.refused", object,
@@ -350,7 +364,8 @@ func pemCertificates(data []byte) (out []*x509.Certificate, err error) {
 			break
 		}
 		if block.Type != "CERTIFICATE" {
-			return nil, fmt.Errorf("it holds a %q, and only certificates belong there", finding.Harmless(block.Type))
+			return nil, fmt.Errorf("it holds a %q, and only certificates belong there",
+				finding.Harmless(block.Type))
 		}
 		c, err := x509.ParseCertificate(block.Bytes)
 		if err != nil {

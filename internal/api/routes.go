@@ -158,6 +158,16 @@ var Routes = []Route{
 	{"POST", "/journal/verify", Viewer, "verifyJournal", "Whether the journal is whole and unchanged", nil,
 		Against{}, Report{}, ""},
 
+	{"GET", "/credentials", Viewer, "credentials", "All credentials, without their secrets", nil, nil,
+		Page[Credential]{}, ""},
+	{"GET", "/credentials/{name}", Viewer, "credential", "One credential, without its secret", nil, nil,
+		Credential{}, ""},
+	{"PUT", "/credentials/{name}/secret", Warden, "giveSecret",
+		"Give the secret of a credential, for the hosts that are described now; it is never shown again", nil,
+		Secret{}, Credential{}, ""},
+	{"DELETE", "/credentials/{name}/secret", Warden, "forgetSecret", "Forget the secret of a credential", nil,
+		nil, Credential{}, ""},
+
 	{"GET", "/accounts", Warden, "accounts", "All accounts", nil, nil, Page[Account]{}, ""},
 	{"POST", "/accounts", Warden, "addAccount", "Make an account and its first token", nil,
 		NewAccount{}, NewToken{}, ""},

@@ -385,6 +385,26 @@ type Account struct {
 	Created time.Time `json:"created"`
 }
 
+// Credential is what servers are shown, without its secret.
+type Credential struct {
+	Name     string       `json:"name"`
+	Kind     string       `json:"kind"` // login, token or certificate
+	User     string       `json:"user,omitempty"`
+	Hosts    []string     `json:"hosts"`           // that it is described for
+	Given    *time.Time   `json:"given,omitempty"` // when its secret was given
+	By       string       `json:"by,omitempty"`    // by whom
+	GivenFor []string     `json:"given_for"`       // the hosts that it was given for
+	Until    *time.Time   `json:"until,omitempty"` // when a client certificate ends
+	UsedBy   []string     `json:"used_by"`         // sources and proxies, as objects
+	Findings finding.List `json:"findings"`
+}
+
+// Secret is what a credential says: a password, a token, or a client certificate with its
+// key in PEM. No answer ever carries it.
+type Secret struct {
+	Secret string `json:"secret"`
+}
+
 // NewAccount asks for an account.
 type NewAccount struct {
 	Name string `json:"name"`

@@ -61,6 +61,13 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	defer d.scenario.Close()
+	if d.closed, err = NewClosed(now, ShoalLogin); err != nil {
+		return err
+	}
+	defer d.closed.Close()
+	if err := d.closed.Write(filepath.Join(data, "shoal"), "kind: login, user: "+ShoalUser); err != nil {
+		return err
+	}
 	if err := d.scenario.WriteSite(filepath.Join(data, "site")); err != nil {
 		return err
 	}
@@ -103,6 +110,7 @@ type demo struct {
 	env      map[string]string // of the commands
 	data     string
 	scenario *Scenario
+	closed   *Closed
 	step     int
 }
 
@@ -239,6 +247,12 @@ func (d *demo) walk(s *service.Service) error {
 		{"Somebody puts a package of their own among the launch's, with a signature of their own: refused", 5,
 			[]string{"mirror", "build", "launch"}, d.foreignPackage},
 		{"", 0, []string{"package", "list"}, nil},
+		{"A vendor whose server only customers get into: what it is shown stands in no document", 0, []string{
+			"record", rel("shoal"), "--summary", "Shoal's echo sounders"}, nil},
+		{"", 1, []string{"source", "refresh", "shoal"}, nil},
+		{"", 0, []string{"credential", "add", "shoal-login", "--file", rel("shoal/shoal-password")}, nil},
+		{"", 0, []string{"source", "refresh", "shoal"}, nil},
+		{"", 0, []string{"mirror", "build", "sounders"}, nil},
 		{"What stands at the end", 0, []string{"edition", "list"}, nil},
 		{"", 1, []string{"status"}, nil},
 		{"", 0, []string{"journal", "verify"}, nil},

@@ -7,7 +7,10 @@ package demo
 import (
 	"bytes"
 	"crypto/sha256"
+	"crypto/tls"
 	"fmt"
+	"io"
+	"log"
 	"net"
 	"net/http"
 	"strings"
@@ -30,6 +33,11 @@ type Upstream struct {
 // NewUpstream starts an upstream on a free port of loopback. Its files lie
 // below prefix, such as "/tarn/".
 func NewUpstream(prefix string, files map[string][]byte) (*Upstream, error) {
+	return newUpstream(prefix, files, nil)
+}
+
+// newUpstream is NewUpstream with TLS, where there is a configuration for it.
+func newUpstream(prefix string, files map[string][]byte, config *tls.Config) (*Upstream, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, fmt.Errorf("start a made-up upstream: %w", err)
@@ -42,6 +50,11 @@ func NewUpstream(prefix string, files map[string][]byte) (*Upstream, error) {
 	}
 	u.server = &http.Server{Handler: http.StripPrefix(prefix, http.HandlerFunc(u.serve)),
 		ReadHeaderTimeout: 5 * time.Second}
+	if config != nil {
+		u.URL = strings.Replace(u.URL, "http:", "https:", 1)
+		u.server.ErrorLog = log.New(io.Discard, "", 0)
+		l = tls.NewListener(l, config)
+	}
 	go u.server.Serve(l)
 	return u, nil
 }

@@ -42,7 +42,8 @@ func NewAuthorityUntil(name string, until time.Time) Authority {
 
 // Server certifies a server of some names or addresses.
 func (a Authority) Server(hosts ...string) tls.Certificate {
-	certificate, key := a.certify(x509.ExtKeyUsageServerAuth, "server", time.Now().Add(24*time.Hour), hosts...)
+	certificate, key := a.certify(x509.ExtKeyUsageServerAuth, "server", time.Now().Add(24*time.Hour),
+		hosts...)
 	return must(tls.X509KeyPair([]byte(certificate), []byte(key)))
 }
 

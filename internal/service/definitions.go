@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -81,8 +82,15 @@ func (p *proposal) vouches(given *definition.Set) (out []api.Vouching) {
 
 // takeFiles reads the certificates that come with documents and writes
 // fingerprints whole, so that records say what was meant. It tells what a
-// certificate that is there already gets from its new copy.
+// certificate that is there already gets from its new copy. Of authorities it keeps
+// the certificates themselves.
 func (p *proposal) takeFiles(given *definition.Set, files map[string][]byte) {
+	for name, a := range given.Authorities {
+		if text, ok := files[given.ResolveAuthority(name)]; ok && a.File != "" {
+			a.Certificates = string(text)
+			given.Authorities[name], p.target.Authorities[name] = a, a
+		}
+	}
 	for name, k := range given.Keys {
 		if f, err := trust.ParseFingerprint(k.Fingerprint); err == nil {
 			k.Fingerprint = f
@@ -166,6 +174,10 @@ func (p *proposal) surroundings(s *Service, given *definition.Set,
 			c, ok := p.trusted.certificates[f]
 			return c, ok
 		},
+		Given: func(name string, c definition.Credential) ([]string, time.Time, bool) {
+			g, ok := p.trusted.given[name]
+			return g.For(), g.Until, ok && fits(g, c)
+		},
 		Held: func(sum string) bool {
 			_, ok := s.pool.Has(sum)
 			return ok
@@ -229,6 +241,11 @@ func (p *proposal) permitted(role string) error {
 			"ask a warden to record it, or leave vouched_for out")
 	}
 	for _, c := range p.judgement.Changes {
+		if c.Kind == "authority" && c.Action != "remove" {
+			return no(fmt.Sprintf("it says who certifies servers (the authority %s), and only a warden may",
+				c.Name),
+				"ask a warden to record it, or leave that authority out")
+		}
 		if c.Kind == "package" && c.Action != "remove" {
 			return no(fmt.Sprintf(
 				"it puts the package %s into a house source, and only a warden may: the site signs it",
@@ -292,6 +309,9 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 					return err
 				}
 			}
+		}
+		if err := s.forgetUndescribed(tx, p, by); err != nil {
+			return err
 		}
 		for _, name := range definition.Sources(out.Changes, "add") {
 			if err := s.recall(tx, p.target, name); err != nil {

@@ -73,6 +73,11 @@ func (s *Service) handlers() map[string]handler {
 		"journal":       s.handleJournal,
 		"verifyJournal": s.handleVerifyJournal,
 
+		"credentials":  s.handleCredentials,
+		"credential":   s.handleCredential,
+		"giveSecret":   s.giveSecret,
+		"forgetSecret": s.forgetSecret,
+
 		"accounts":      s.handleAccounts,
 		"addAccount":    s.addAccount,
 		"removeAccount": s.removeAccount,

@@ -26,7 +26,8 @@ type trusted struct {
 	added        map[string]store.Certificate
 	retired      map[string]bool
 	history      map[string][]api.KeyStep
-	broken       *journal.Broken // the journal does not hold: nothing is vouched for
+	broken       *journal.Broken             // the journal does not hold: nothing is vouched for
+	given        map[string]store.Credential // the secrets of credentials that count
 }
 
 func (s *Service) readTrusted() (*trusted, error) {
@@ -49,6 +50,9 @@ func (s *Service) readTrusted() (*trusted, error) {
 		return nil, err
 	}
 	t.Decisions, t.broken, t.retired, t.history = now.decisions, now.broken, now.retired, now.history
+	if t.given, err = s.given(now); err != nil {
+		return nil, err
+	}
 	recorded, err := s.db.Decisions()
 	if err != nil {
 		return nil, err

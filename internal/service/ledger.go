@@ -40,6 +40,7 @@ type ledger struct {
 
 	described string // digest over all that is described; empty: no entry says it
 	accounts  map[string]entered
+	secrets   map[string]string // of credentials: the digest of what was given
 }
 
 // entered is what entries say of an account: its role (empty: it was taken out),
@@ -89,6 +90,7 @@ func (l *ledger) apply(e journal.Entry) {
 	key, isKey := strings.CutPrefix(e.Object, "key ")
 	lane, isLane := strings.CutPrefix(e.Object, "lane ")
 	account, isAccount := strings.CutPrefix(e.Object, "account ")
+	credential, isCredential := strings.CutPrefix(e.Object, "credential ")
 	if isKey {
 		l.history[key] = append(l.history[key], api.KeyStep{At: e.At, By: e.By, Action: e.Action,
 			Source: e.Detail["source"],
@@ -116,6 +118,10 @@ func (l *ledger) apply(e journal.Entry) {
 		l.accounts[account] = entered{e.Detail["role"], e.Detail["token"]}
 	case isAccount && e.Action == "account.remove":
 		l.accounts[account] = entered{}
+	case isCredential && e.Action == "credential.add":
+		l.secrets[credential] = e.Detail["given"]
+	case isCredential && e.Action == "credential.remove":
+		delete(l.secrets, credential)
 	}
 }
 
@@ -129,6 +135,7 @@ type inForce struct {
 	history   map[string][]api.KeyStep
 	described string
 	accounts  map[string]entered
+	secrets   map[string]string
 }
 
 // hasAccount tells whether an account is one that an entry made, with that role.
@@ -181,7 +188,7 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 	if l.decisions == nil {
 		l.decisions, l.accounts = &trust.Decisions{}, map[string]entered{}
 		l.retired, l.history = map[string]bool{}, map[string][]api.KeyStep{}
-		l.steps = map[string][]store.Move{}
+		l.steps, l.secrets = map[string][]store.Move{}, map[string]string{}
 	}
 	signed, err := db.Journal().Checkpoint()
 	if err != nil {
@@ -208,7 +215,8 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 		}
 	}
 	out := &inForce{decisions: l.decisions.Clone(), steps: maps.Clone(l.steps), broken: l.broken,
-		described: l.described, accounts: maps.Clone(l.accounts), retired: maps.Clone(l.retired),
+		described: l.described, accounts: maps.Clone(l.accounts), secrets: maps.Clone(l.secrets),
+		retired: maps.Clone(l.retired),
 		history: maps.Clone(l.history)}
 	if l.broken != nil {
 		out.decisions = l.decisions.OnlyBars()
@@ -274,6 +282,17 @@ func (s *Service) contradictions() (finding.List, error) {
 		if now.broken == nil && !now.hasToken(t.Account, t.Hash) {
 			add("a record gives the account %s a token (%s, made %s), and no entry does; it does not count",
 				t.Account, t.Label, t.Created.Format(time.DateOnly))
+		}
+	}
+	secrets, err := s.db.Credentials()
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range secrets {
+		if now.broken == nil && now.secrets[c.Name] != c.Digest() {
+			add("a record gives the credential %s a secret (for %s, by %s), and no entry does; it does "+
+				"not count",
+				c.Name, strings.Join(c.For(), ", "), c.By)
 		}
 	}
 	set, err := s.db.Described()

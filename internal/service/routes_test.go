@@ -127,11 +127,11 @@ var empty = func() map[string]string {
 	for kind, names := range map[string]string{
 		"200": "about openapi whoami overview definitions schema check compare record sources " +
 			"housePackages keys mirrors editions lanes groups jobs poolUsage sweepPool revisions journal " +
-			"verifyJournal accounts",
+			"verifyJournal accounts credentials",
 		"404 define.dangling-reference": "source dependents refresh probe enable disable removeSource " +
 			"addPackage removePackage key mirror estimate preview build prove lane move back group " +
 			"groupFiles edition packages diff advisories manifest file verify retire job jobEvents stopJob " +
-			"revision wouldRestore restore removeAccount",
+			"revision wouldRestore restore removeAccount credential giveSecret forgetSecret",
 	} {
 		for _, name := range strings.Fields(names) {
 			all[name] = kind

@@ -9,6 +9,7 @@ package service
 
 import (
 	"context"
+	"crypto/cipher"
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/tls"
@@ -25,6 +26,7 @@ import (
 	"time"
 
 	"golang.org/x/crypto/argon2"
+	"golang.org/x/crypto/chacha20poly1305"
 	"golang.org/x/sys/unix"
 
 	"stockade/core/definition"
@@ -78,6 +80,7 @@ type Service struct {
 	fetch     *fetch.Client
 	site      *trust.SiteKey
 	keys      journal.Keys
+	vault     cipher.AEAD // seals secrets of credentials
 	jobs      *jobs
 	editions  editionCache
 	guesses   *guesses
@@ -227,6 +230,11 @@ func (s *Service) open() error {
 	seed := argon2.IDKey(passphrase, []byte("stockade journal "+fingerprint), 1, 64<<10, 2, 32)
 	if s.keys, err = journal.NewKeys(seed); err != nil {
 		return fmt.Errorf("open the journal: %w", err)
+	}
+	if s.vault, err = chacha20poly1305.NewX(argon2.IDKey(passphrase,
+		[]byte("stockade credentials "+fingerprint),
+		1, 64<<10, 2, chacha20poly1305.KeySize)); err != nil {
+		return fmt.Errorf("open the secrets of credentials: %w", err)
 	}
 	if err := s.firstWarden(); err != nil {
 		return err

@@ -157,6 +157,17 @@ func (s *Service) describeSource(set *definition.Set, all states, name string) a
 			out.Findings = withFinding(out.Findings, k)
 		}
 	}
+	src := set.Sources[name]
+	for _, c := range append(slices.Clone(src.Credentials), set.Proxies[src.Proxy].Credential) {
+		for _, f := range all["credential "+c] { // and what is wrong with what its servers are shown
+			out.Findings = withFinding(out.Findings, f)
+		}
+	}
+	for _, a := range []string{src.Authority, set.Proxies[src.Proxy].Authority} {
+		for _, f := range all["authority "+a] {
+			out.Findings = withFinding(out.Findings, f)
+		}
+	}
 	out.Findings.Sort()
 	var a mirror.Accepted
 	if at, err := s.db.Kept("accepted", name, &a); err == nil {
@@ -192,6 +203,9 @@ func (s *Service) sourceAsDescribed(set *definition.Set, t *trusted, name string
 		return s.houseSource(set, name)
 	}
 	route, err := set.Route(name)
+	if err == nil {
+		err = s.unlock(set, t, &route)
+	}
 	if err != nil {
 		return nil, err
 	}

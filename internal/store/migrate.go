@@ -18,6 +18,7 @@ var migrations = []func(*gorm.DB) error{
 	// The newest job of each kind on each object is asked for every few seconds.
 	func(g *gorm.DB) error { return g.Exec("CREATE INDEX jobs_last ON jobs (kind, object, id)").Error },
 	decisionsAdded,
+	func(g *gorm.DB) error { return g.AutoMigrate(&Credential{}) },
 }
 
 // vouch and bar are decisions as they were recorded first: a vouch that was taken back
