@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"stockade/internal/demo"
 	"stockade/internal/made"
 	"stockade/internal/service"
@@ -296,5 +298,64 @@ func (s *site) secretIsNowhere(log []byte) {
 	}
 	if len(said) < 15 {
 		s.t.Errorf("only %d places were looked at", len(said))
+	}
+}
+
+// In the console: what is still to be given is told, given in place, and not shown again.
+func TestTheConsoleTakesASecret(t *testing.T) {
+	t.Parallel()
+	s := newSite(t)
+	_, dir := s.closed(demo.ShoalLogin, "kind: login, user: "+demo.ShoalUser)
+	edit(t, filepath.Join(dir, "shoal.yaml"), "credentials:\n  shoal", "credentials:\n"+
+		"  kelp-desk: {kind: certificate, hosts: [packages.kelp.example]}\n  shoal")
+	s.cli(0, "record", dir)
+	b := newBrowser(t, s)
+	b.open("/credentials")
+	b.typed("#token", s.token)
+	b.click("Sign in")
+	b.see("shoal-login: its secret was not given yet")
+	b.see("login of skerry-reach")
+	press := func(of, what string) {
+		x := `//tr[contains(., "` + of + `")]//button[contains(., "` + what + `")]`
+		b.run(what, chromedp.WaitVisible(x, chromedp.BySearch), chromedp.Click(x, chromedp.BySearch))
+	}
+	press("kelp-desk", "Give")
+	b.typed("#secret", "hello")
+	b.click("Give it")
+	b.see("no certificate with its key") // what was typed is still there
+	b.click("Leave it")
+	press("shoal-login", "Give")
+	b.see("Password of skerry-reach")
+	b.typed("#secret", demo.ShoalPassword)
+	b.shot("credential")
+	b.click("Give it")
+	b.see("by warden")
+	var text string
+	b.run("the page", chromedp.Evaluate(`document.documentElement.outerHTML`, &text))
+	if strings.Contains(text, demo.ShoalPassword) || strings.Contains(text, "shoal-login: its secret") {
+		t.Error("the page shows the secret, or that it lacks")
+	}
+	s.cli(0, "source", "refresh", "shoal")
+	b.shot("credentials")
+	press("shoal-login", "Forget")
+	b.see("source shoal cannot show it any more")
+	b.click("Forget it")
+	b.see("shoal-login: its secret was not given yet")
+	if _, log := s.cli(1, "source", "refresh", "shoal"); !strings.Contains(log, "was not given") {
+		t.Error(log)
+	}
+	// Who is no warden sees, and is not asked.
+	back := s.as("ola", "viewer")
+	viewer := s.env["STOCKADE_TOKEN"]
+	back()
+	v := newBrowser(t, s)
+	v.open("/credentials")
+	v.typed("#token", viewer)
+	v.click("Sign in")
+	v.see("login of skerry-reach")
+	var buttons int
+	v.run("count", chromedp.Evaluate(`document.querySelectorAll('main td button').length`, &buttons))
+	if buttons != 0 {
+		t.Errorf("a viewer is offered %d buttons", buttons)
 	}
 }

@@ -17,7 +17,9 @@ import (
 // inOrder is every command in the order of the work, on the demonstration after its
 // walk: what comes later stands on what was done before.
 var inOrder = []string{
-	"version", "check", "compare", "record", "describe", "status",
+	"version", "check",
+	"credential list", "credential remove", "credential add", // before a record that takes it out
+	"compare", "record", "describe", "status",
 	"source list", "source show", "source probe", "source refresh",
 	"key list", "key show", "key add", "key examine", "key withdraw", "key vouch",
 	"mirror list", "mirror show", "mirror estimate", "mirror preview", "mirror build", "mirror prove",
@@ -31,7 +33,6 @@ var inOrder = []string{
 	"edition retire", "pool usage", "pool sweep",
 	"revision list", "revision show", "revision diff", "revision restore",
 	"journal list", "journal verify",
-	"credential list", "credential add", "credential remove",
 	"account list", "account add", "account remove",
 	"key retire", "key bar", // these end what the key did
 	"login", "serve", "demo",

@@ -13,6 +13,11 @@ export const router = createRouter({
     },
     { path: '/keys', name: 'Keys', component: () => import('./pages/keys/Keys.vue') },
     { path: '/keys/:fingerprint', name: 'Key', component: () => import('./pages/key/Key.vue'), props: true },
+    {
+      path: '/credentials',
+      name: 'Credentials',
+      component: () => import('./pages/credentials/Credentials.vue'),
+    },
     { path: '/mirrors', name: 'Mirrors', component: () => import('./pages/mirrors/Mirrors.vue') },
     {
       path: '/mirrors/:name',

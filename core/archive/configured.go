@@ -16,6 +16,8 @@ type Reading interface {
 	Configuration() []string
 	// Keyrings gives the files whose keys count for every source, likewise.
 	Keyrings() []string
+	// KeyFolders gives the files, likewise, where keyrings lie that a source can name.
+	KeyFolders() []string
 	// ReadConfiguration reads them, in the order in which the client does.
 	ReadConfiguration(files []MachineFile) Configured
 	// MachineArchitecture gives the family's name for the architecture of a machine, from
@@ -36,6 +38,65 @@ type Configured struct {
 	Findings finding.List
 }
 
+// MachineReader is what each family's reader of a machine's files begins with. The zero
+// value is ready.
+type MachineReader struct {
+	File string // which is being read, as it is called
+	Read Configured
+}
+
+// Limits on what is read of a machine: bytes of one file, and sources of all.
+const (
+	maxMachineFile       = 1 << 20
+	maxConfiguredSources = 10_000
+)
+
+// Begin turns to a file, and tells whether it can be read.
+func (r *MachineReader) Begin(f MachineFile) bool {
+	r.File = f.Name
+	if len(f.Data) > maxMachineFile {
+		r.Tell(finding.New("content.too-large", "", "it is %d bytes long, and at most %d are read",
+			len(f.Data), maxMachineFile), 0)
+		return false
+	}
+	return true
+}
+
+// Place is a line of the file; 0: the file.
+func (r *MachineReader) Place(line int) finding.Place {
+	if line == 0 {
+		return finding.Place{File: r.File}
+	}
+	return finding.Place{File: r.File, Line: line, Column: 1}
+}
+
+// Tell tells of a line of the file of which no source comes.
+func (r *MachineReader) Tell(f finding.Finding, line int) {
+	r.Read.Findings = append(r.Read.Findings, f.At(r.Place(line)))
+}
+
+// Done gives what was read.
+func (r *MachineReader) Done() Configured {
+	if len(r.Read.Sources) > maxConfiguredSources {
+		r.Read.Sources = r.Read.Sources[:maxConfiguredSources]
+		r.Tell(finding.New("content.too-large", "", "there are more than %d sources; the others are left out",
+			maxConfiguredSources), 0)
+	}
+	return r.Read
+}
+
+// ConfiguredReach is how the servers of a source are reached, beside their addresses. Paths
+// are absolute, on the machine. No secret is ever read.
+type ConfiguredReach struct {
+	User        string // who the machine says it is, by a login
+	UserPlace   finding.Place
+	Certificate string // the client certificate that it shows, or its key: a path
+	Authority   string // who certifies them: a path
+	Proxy       string // the address of a proxy
+	ProxyUser   string
+	Place       finding.Place // of what was said last
+}
+
 // ConfiguredSource is one repository that a machine is configured with.
 type ConfiguredSource struct {
 	Source                  // without a name; what was left out is empty
@@ -49,7 +110,8 @@ type ConfiguredSource struct {
 	KeyFiles  []ConfiguredKey // none: the keys that count for every source
 	Unchecked finding.Place   // where signature checking is switched off; zero: nowhere
 	Switch    string          // what switches it off there, such as trusted=yes
-	Findings  finding.List    // what of it is lost or doubtful
+	Reach     ConfiguredReach
+	Findings  finding.List // what of it is lost or doubtful
 }
 
 // ConfiguredKey is a keyring that a source names: a file, or the certificates themselves.
@@ -57,6 +119,25 @@ type ConfiguredKey struct {
 	Place finding.Place
 	Path  string // absolute, on the machine; empty: Data
 	Data  []byte
+}
+
+// Reads tells whether a file of a machine, by its path below the root, is one that a family
+// reads, or a keyring.
+func (r Registry) Reads(file string) bool {
+	for _, f := range r {
+		reading, ok := f.(Reading)
+		if !ok {
+			continue
+		}
+		for _, patterns := range [][]string{reading.Configuration(), reading.Keyrings(), reading.KeyFolders()} {
+			for _, p := range patterns {
+				if ok, err := path.Match(p, file); ok && err == nil {
+					return true
+				}
+			}
+		}
+	}
+	return false
 }
 
 // ReadsFile tells whether a path, as people give it, can be one of a family's files: its
@@ -70,7 +151,7 @@ func ReadsFile(f Reading, file string) bool {
 			continue
 		}
 		// A name that says nothing by its end has to lie where it belongs.
-		if strings.HasPrefix(base, "*.") || path.Base(path.Dir(file)) == path.Base(dir) {
+		if strings.HasPrefix(base, "*.") && base != "*.conf" || path.Base(path.Dir(file)) == path.Base(dir) {
 			return true
 		}
 	}

@@ -362,6 +362,7 @@ func (c *checker) source(name string, src Source) {
 			}
 		}
 	}
+	c.named(object, path, name, src, servers)
 	if len(src.SignedBy) == 0 {
 		c.add("source.unsigned", object, path,
 			"no key is named that may sign it, so nothing of it could be verified")

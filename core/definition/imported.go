@@ -3,7 +3,6 @@ package definition
 import (
 	"bytes"
 	"fmt"
-	"maps"
 	"net/url"
 	"path"
 	"slices"
@@ -25,7 +24,9 @@ type Machine struct {
 	// ReadKey reads a keyring, by its absolute path on the machine.
 	ReadKey func(path string) ([]byte, error)
 	// Global are the keyrings whose keys count for every source, by their paths.
-	Global map[string][]byte
+	Global []string
+	// Keyrings are the files that lie where keyrings do which sources name.
+	Keyrings []string
 }
 
 // Imported is a machine's configuration as a description.
@@ -35,11 +36,15 @@ type Imported struct {
 	// Keys are the certificates that were found in the files themselves, and have to be
 	// written to the files that the description names: keys/NAME.asc.
 	Keys map[string][]byte
+	// Files are those that the description names and that could be read, Keys among them, by
+	// the paths that it names.
+	Files map[string][]byte
 	// comments stand above each source.
-	comments map[string][]string
-	told     map[string]bool   // findings, by code, place and text
-	names    map[string]int    // how many sources were called alike
-	keyrings map[string]string // file of each key's name; empty: still to be brought in
+	comments  map[string][]string
+	unchecked map[string]bool   // sources that the machine takes whoever signed them
+	told      map[string]bool   // findings, by code, place and text
+	names     map[string]int    // how many sources were called alike
+	keyrings  map[string]string // file of each key's name; empty: still to be brought in
 }
 
 // Import makes a description of what a machine is configured with. Nothing is vouched
@@ -48,7 +53,7 @@ type Imported struct {
 //
 // Several are read of one machine where it has clients of several families.
 func Import(of ...Machine) *Imported {
-	i := &Imported{Set: NewSet(), Keys: map[string][]byte{}, comments: map[string][]string{},
+	i := &Imported{Set: NewSet(), Keys: map[string][]byte{}, Files: map[string][]byte{}, unchecked: map[string]bool{}, comments: map[string][]string{},
 		Findings: finding.List{}, told: map[string]bool{}, names: map[string]int{},
 		keyrings: map[string]string{}}
 	seen := map[string]string{} // upstream, release and component → where it stands
@@ -57,23 +62,11 @@ func Import(of ...Machine) *Imported {
 		for _, c := range m.Configured.Sources {
 			i.source(m, c, seen)
 		}
+		i.unreferred(m)
 	}
 	i.Set.Fill()
 	i.Findings.Sort()
 	return i
-}
-
-// withoutUser takes user and password out of an address: they are nowhere written down.
-func withoutUser(raw string, tell func(finding.Finding)) string {
-	u, err := url.Parse(raw)
-	if err != nil || u.User == nil {
-		return raw
-	}
-	u.User = nil
-	tell(finding.New("source.credential-in-url", "",
-		"the URL of %s has a user or password in it; they were not "+
-			"taken over", u.Hostname()))
-	return u.String()
 }
 
 func (i *Imported) source(m Machine, c archive.ConfiguredSource, seen map[string]string) {
@@ -92,7 +85,9 @@ func (i *Imported) source(m Machine, c archive.ConfiguredSource, seen map[string
 			i.Findings = append(i.Findings, f)
 		}
 		if f.Code == "import.to-decide" || f.Severity != finding.Note {
-			i.comments[name] = append(i.comments[name], "decide: "+f.Text)
+			if said := "decide: " + f.Text; !slices.Contains(i.comments[name], said) {
+				i.comments[name] = append(i.comments[name], said)
+			}
 		}
 	}
 	i.comments[name] = []string{"from " + c.Place.String()}
@@ -101,15 +96,17 @@ func (i *Imported) source(m Machine, c archive.ConfiguredSource, seen map[string
 	}
 	s := Source{Family: c.Family, Standing: Community, Release: c.Release, Components: c.Components,
 		Architectures: c.Architectures, Languages: c.Languages, Disabled: c.Disabled, SignedBy: []string{}}
+	servers := servers{hosts: map[string][]string{}, named: map[string]string{}}
 	for _, u := range c.URLs {
-		s.Upstreams = append(s.Upstreams, Upstream{URL: withoutUser(u, tell)})
+		s.Upstreams = append(s.Upstreams, Upstream{URL: servers.take(u)})
 	}
 	for _, l := range c.Lists {
-		s.Upstreams = append(s.Upstreams, Upstream{MirrorList: withoutUser(l, tell)})
+		s.Upstreams = append(s.Upstreams, Upstream{MirrorList: servers.take(l)})
 	}
 	for _, l := range c.Metalinks {
-		s.Upstreams = append(s.Upstreams, Upstream{Metalink: withoutUser(l, tell)})
+		s.Upstreams = append(s.Upstreams, Upstream{Metalink: servers.take(l)})
 	}
+	i.reached(m, name, c, servers, &s, tell)
 	s.Priority = c.Priority
 	if len(s.Architectures) == 0 && m.Architecture != "" {
 		s.Architectures = []string{m.Architecture}
@@ -118,6 +115,7 @@ func (i *Imported) source(m Machine, c archive.ConfiguredSource, seen map[string
 		tell(finding.New("source.duplicate", object, "%s stands at %s too", again.what, again.first))
 	}
 	if c.Unchecked.File != "" {
+		i.unchecked[name] = true
 		tell(finding.New("source.unsigned", object,
 			"the machine takes it without a valid signature").At(c.Unchecked).
 			Do("take %s away here, and name the key that signs it", c.Switch))
@@ -130,7 +128,13 @@ func (i *Imported) source(m Machine, c archive.ConfiguredSource, seen map[string
 // keys brings the keyrings of a source in, unvouched.
 func (i *Imported) keys(m Machine, name string, c archive.ConfiguredSource, s *Source,
 	tell func(finding.Finding)) {
-	for n, k := range c.KeyFiles {
+	named := c.KeyFiles
+	if len(named) == 0 { // those that count for every source
+		for _, file := range m.Global {
+			named = append(named, archive.ConfiguredKey{Path: file, Place: finding.Place{File: file}})
+		}
+	}
+	for n, k := range named {
 		data, file, called := k.Data, k.Path, name+"-key"
 		if n > 0 {
 			called += strconv.Itoa(n + 1)
@@ -139,10 +143,7 @@ func (i *Imported) keys(m Machine, name string, c archive.ConfiguredSource, s *S
 			file = "keys/" + called + ".asc"
 			i.Keys[file] = data
 		} else {
-			base := strings.ToLower(strings.TrimSuffix(path.Base(file), path.Ext(file)))
-			if IsName(base) {
-				called = base
-			}
+			called = fileName(file, called)
 			var err error
 			if data, err = m.ReadKey(file); err != nil {
 				tell(finding.New("key.missing", "source "+name, "its keyring %s cannot be read: %v", file,
@@ -150,6 +151,12 @@ func (i *Imported) keys(m Machine, name string, c archive.ConfiguredSource, s *S
 					At(k.Place))
 				continue
 			}
+		}
+		if bytes.HasPrefix(data[min(len(data), 8):], []byte("KBXf")) { // GnuPG's doc/DETAILS
+			tell(finding.New("import.to-decide", "source "+name, "its keyring %s is a keybox, which is not read", file).
+				At(k.Place).Do("write its certificates out as a file (gpg --no-default-keyring --keyring %s "+
+				"--export), and bring that in: stockade key add FILE", file))
+			continue
 		}
 		certs, err := trust.ReadCertificates(data)
 		if err != nil {
@@ -162,6 +169,7 @@ func (i *Imported) keys(m Machine, name string, c archive.ConfiguredSource, s *S
 		if k.Path != "" {
 			key.File = path.Join("/", m.Root, k.Path)
 		}
+		i.Files[key.File] = data
 		for _, cert := range certs {
 			key.Fingerprints = append(key.Fingerprints, cert.Fingerprint)
 		}
@@ -186,13 +194,28 @@ func (i *Imported) keys(m Machine, name string, c archive.ConfiguredSource, s *S
 	if len(c.KeyFiles) > 0 {
 		return
 	}
-	where := strings.Join(slices.Sorted(maps.Keys(m.Global)), ", ")
+	where := strings.Join(m.Global, ", ")
 	if where == "" {
 		where = "none was found"
 	}
 	tell(finding.New("key.global", "source "+name,
 		"it names no keyring, so any key that the machine trusts for "+
 			"every source may sign it (%s)", where))
+}
+
+// unreferred tells of keyrings of the machine's own that no source names: somebody meant them
+// to sign something, or forgot them.
+func (i *Imported) unreferred(m Machine) {
+	for _, file := range m.Keyrings {
+		named := slices.ContainsFunc(m.Configured.Sources, func(c archive.ConfiguredSource) bool {
+			return slices.ContainsFunc(c.KeyFiles, func(k archive.ConfiguredKey) bool { return k.Path == file })
+		})
+		if !named && strings.HasPrefix(file, "/etc/") {
+			i.Findings = append(i.Findings, finding.New("key.unused", "", "no source names the keyring %s", file).
+				At(finding.Place{File: strings.TrimPrefix(file, "/")}).
+				Do("name it at the source that it signs, or take it away"))
+		}
+	}
 }
 
 // keyName gives the name under which the keyring of a file is described: each file has
@@ -220,8 +243,15 @@ func repeated(s Source, at finding.Place, seen map[string]string) (out []repetit
 	}
 	for _, u := range s.Upstreams {
 		address, _ := u.Address()
+		where, release := address, s.Release
+		if expanded, err := s.Expand("", address); err == nil {
+			where = expanded
+		}
+		if strings.Contains(address, "$release") {
+			release = "" // it stands in the address
+		}
 		for _, c := range components {
-			key := strings.Join([]string{plainAddress(address), s.Release, c}, " ")
+			key := strings.Join([]string{plainAddress(where), release, c}, " ")
 			if first, twice := seen[key]; twice {
 				out = append(out, repetition{strings.TrimSpace(address + " " + s.Release + " " + c), first})
 			} else {

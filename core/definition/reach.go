@@ -129,7 +129,7 @@ func (c *checker) credential(name string, k Credential) {
 	if len(users) == 0 {
 		c.add("credential.unused", object, path, "no source and no proxy names it")
 	}
-	if c.around.Given == nil {
+	if c.around.Given == nil || len(users) == 0 {
 		return
 	}
 	hosts, until, ok := c.around.Given(name, k)

@@ -39,12 +39,16 @@ func around(t *testing.T) (Surroundings, []*trust.Certificate) {
 		Given: func(name string, c Credential) ([]string, time.Time, bool) {
 			switch name {
 			case "gate-login":
+				if c.User == "nobody" {
+					return nil, time.Time{}, false
+				}
 				return []string{"proxy.reach.example:3128"}, time.Time{}, c.User == "mara"
 			case "tarn-token":
 				until := map[string]time.Time{Certificate: now.Add(time.Hour)}[c.Kind]
+				if len(c.Hosts) > 1 {
+					until = now.Add(-time.Hour)
+				}
 				return []string{"north.tarn.example", "ended.tarn.example"}, until, true
-			case "ended":
-				return []string{"north.tarn.example"}, now.Add(-time.Hour), true
 			}
 			return nil, time.Time{}, false
 		},
@@ -209,8 +213,8 @@ func TestEachRefusalOfADefinition(t *testing.T) {
 			"credential tarn-token", "hosts", "is no host"},
 		{"a credential that nothing names", "    credentials: [tarn-token]\n", "", "credential.unused",
 			"credential tarn-token", "tarn-token", "no source and no proxy"},
-		{"a secret that was not given", "tarn-token", "kelp-token", "credential.missing",
-			"credential kelp-token", "kelp-token", "was not given yet"},
+		{"a secret that was not given", "user: mara", "user: nobody", "credential.missing",
+			"credential gate-login", "gate-login", "was not given yet"},
 		{"a secret of somebody else", "user: mara", "user: tern", "credential.missing",
 			"credential gate-login", "gate-login", "another kind or another user"},
 		{"a secret for another host", "hosts: [north.tarn.example]",
@@ -218,8 +222,9 @@ func TestEachRefusalOfADefinition(t *testing.T) {
 			"evil.example", "is not shown to evil.example"},
 		{"a certificate that ends soon", "kind: token", "kind: certificate", "credential.expiring",
 			"credential tarn-token", "tarn-token", "ends on "},
-		{"a certificate that has ended", "tarn-token", "ended", "credential.expired", "credential ended",
-			"ended", "ended on "},
+		{"a certificate that has ended", "hosts: [north.tarn.example]",
+			"hosts: [north.tarn.example, ended.tarn.example]", "credential.expired", "credential tarn-token",
+			"tarn-token", "ended on "},
 		{"what a proxy cannot be shown", "kind: login, user: mara", "kind: certificate", "define.bad-value",
 			"proxy gate", "gate-login", "is a client certificate"},
 		{"a credential of another proxy", `"proxy.reach.example:3128"]`, "proxy.reach.example]",

@@ -1,5 +1,13 @@
 package definition
 
+import (
+	"net/url"
+	"path"
+	"slices"
+	"strings"
+	"unicode"
+)
+
 // Standings: whose source it is.
 const (
 	Official  = "official"
@@ -29,3 +37,50 @@ const (
 	Recommended = "recommended"
 	Suggested   = "suggested"
 )
+
+// What parts of a repository are called that most machines do not want, and releases that
+// become another one.
+var (
+	debugWords   = []string{"debug", "debuginfo", "debugsource", "dbg", "dbgsym"}
+	testingWords = []string{"testing", "unstable", "experimental", "proposed", "staging", "preview", "beta",
+		"nightly", "candidate"}
+	aliasWords = []string{"stable", "oldstable", "oldoldstable", "testing", "unstable", "latest", "current",
+		"rolling"}
+)
+
+// wordsOf takes names apart: letters, in small ones.
+func wordsOf(names ...string) []string {
+	return strings.FieldsFunc(strings.ToLower(strings.Join(names, " ")), func(r rune) bool { return !unicode.IsLetter(r) })
+}
+
+// named tells what a source is called that a person may not have meant: sections with
+// debugging symbols or unreleased packages, and a release that moves. Whether it moves, a
+// root tells for certain; there, a service tells it.
+func (c *checker) named(object, at, name string, src Source, servers []*url.URL) {
+	if src.Disabled {
+		return
+	}
+	names := append(slices.Clone(src.Components), name, src.Release)
+	for _, u := range servers {
+		names = append(names, path.Base(path.Dir(u.Path)), path.Base(u.Path))
+	}
+	among := func(some []string) string {
+		for _, w := range wordsOf(names...) {
+			if slices.Contains(some, w) {
+				return w
+			}
+		}
+		return ""
+	}
+	if w := among(debugWords); w != "" {
+		c.add("source.debug-enabled", object, at, "%q in its names says that it has debugging symbols", w)
+	}
+	if w := among(testingWords); w != "" {
+		c.add("source.testing-enabled", object, at, "%q in its names says that its packages are not released yet", w)
+	}
+	first, _, _ := strings.Cut(strings.ToLower(src.Release), "-")
+	if first, _, _ = strings.Cut(first, "/"); c.around.Vouched == nil && slices.Contains(aliasWords, first) {
+		c.add("source.release-alias", object, at+".release",
+			"the release %q is called as those are that become the next one one day", src.Release)
+	}
+}

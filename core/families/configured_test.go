@@ -2,6 +2,7 @@ package families
 
 import (
 	"fmt"
+	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
@@ -14,53 +15,50 @@ import (
 	"stockade/core/definition"
 )
 
+// filesBelow are those of a machine whose root is a folder.
+func filesBelow(t *testing.T, root string) definition.Unpacked {
+	t.Helper()
+	out := definition.Unpacked{}
+	err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		raw, err := os.ReadFile(path)
+		rel, _ := filepath.Rel(root, path)
+		out.Add(rel, raw)
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return out
+}
+
 // Machines as they are in the field, right and wrong: what is read of their files, what
 // is lost or doubtful, and the description that comes out.
 func TestWhatAMachineIsConfiguredWithBecomesADescription(t *testing.T) {
-	for _, name := range All.Names() {
-		r, ok := All[name].(archive.Reading)
-		if !ok {
-			continue
+	roots, err := filepath.Glob("testdata/machines/*/etc")
+	if err != nil {
+		t.Fatal(err)
+	}
+	files := 0
+	for _, etc := range roots {
+		root := filepath.Dir(etc)
+		own := filesBelow(t, root)
+		files += len(own)
+		i, err := definition.ReadMachine(All, own, "/mnt", "amd64")
+		if err != nil {
+			t.Fatal(err)
 		}
-		root := filepath.Join("testdata", name+"-machine")
-		var files []archive.MachineFile
-		global := map[string][]byte{}
-		for _, pattern := range r.Configuration() {
-			found, _ := filepath.Glob(filepath.Join(root, pattern))
-			for _, path := range found {
-				raw, err := os.ReadFile(path)
-				if err != nil {
-					t.Fatal(err)
-				}
-				below, _ := filepath.Rel(root, path)
-				if !archive.ReadsFile(r, path) {
-					t.Errorf("%s is not known by its name", path)
-				}
-				files = append(files, archive.MachineFile{Path: below, Name: below, Data: raw})
-			}
-		}
-		for _, pattern := range r.Keyrings() {
-			found, _ := filepath.Glob(filepath.Join(root, pattern))
-			for _, path := range found {
-				below, _ := filepath.Rel(root, path)
-				global["/"+below] = nil
-			}
-		}
-		i := definition.Import(definition.Machine{Configured: r.ReadConfiguration(files),
-			Architecture: r.MachineArchitecture("amd64"), Root: "/mnt", Global: global,
-			ReadKey: func(path string) ([]byte, error) {
-				raw, err := os.ReadFile(filepath.Join(root, path))
-				if err != nil {
-					err = os.ErrNotExist
-				}
-				return raw, err
-			}})
 		text, err := i.YAML()
 		if err != nil {
 			t.Fatal(err)
 		}
 		var b strings.Builder
-		for _, f := range i.Findings {
+		told := i.Judge(All, time.Date(2026, 11, 26, 0, 0, 0, 0, time.UTC), func(path string) ([]byte, error) {
+			return own.Read(strings.TrimPrefix(path, "/mnt"))
+		})
+		for _, f := range told {
 			fmt.Fprintf(&b, "%s: %s %s, %s: %s\n    %s\n", f.Place, f.Severity, f.Code, f.Object, f.Text,
 				f.WayOut)
 		}
@@ -69,17 +67,26 @@ func TestWhatAMachineIsConfiguredWithBecomesADescription(t *testing.T) {
 				file)
 		}
 		if strings.Contains(b.String()+text, "secret") {
-			t.Error("a password is shown or written")
+			t.Errorf("%s: a password is shown or written", root)
 		}
-		toldAs(t, name+"-configured.txt", b.String()+text)
+		toldAs(t, strings.TrimPrefix(root, "testdata/")+".txt", b.String()+text)
 		// It can be recorded, once what is told is settled: nothing of it is misread.
 		again, found := definition.Read(definition.Text{Name: "site.yaml", Text: text})
 		if found.HasErrors() {
-			t.Errorf("what was written cannot be read: %v", found)
+			t.Errorf("%s: what was written cannot be read: %v", root, found)
 		}
 		if changes := definition.Compare(i.Set, again); len(changes) > 0 {
-			t.Errorf("it is read otherwise: %+v", changes)
+			t.Errorf("%s is read otherwise: %+v", root, changes)
 		}
+		if i, err = definition.ReadMachine(All, own, "/mnt", "amd64"); err != nil {
+			t.Fatal(err)
+		}
+		if twice, _ := i.YAML(); twice != text {
+			t.Errorf("%s read twice gives another description", root)
+		}
+	}
+	if len(roots) < 50 || files < 80 {
+		t.Errorf("%d machines with %d files", len(roots), files)
 	}
 }
 

@@ -385,6 +385,21 @@ type Account struct {
 	Created time.Time `json:"created"`
 }
 
+// MachineFiles are a machine's own files, by their paths or names: those of its package
+// clients with keyrings, or an archive of its /etc.
+type MachineFiles struct {
+	Files        map[string][]byte `json:"files"`
+	Architecture string            `json:"architecture,omitempty"` // of sources that name none
+}
+
+// Imported is what such files are as a definition.
+type Imported struct {
+	Document string            `json:"document"`
+	Files    map[string][]byte `json:"files"` // that the document names, to be given with it
+	Sources  []string          `json:"sources"`
+	Findings finding.List      `json:"findings"`
+}
+
 // Credential is what servers are shown, without its secret.
 type Credential struct {
 	Name     string       `json:"name"`

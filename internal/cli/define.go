@@ -118,14 +118,15 @@ service is asked and nothing is fetched. Exits with 1 when errors are found. Wha
 decided, such as a key that nobody vouched for, is no error of a document. With -o sarif findings
 come in the Static Analysis Results Interchange Format 2.1.0, for editors and review tools.
 
-A machine's own files are judged as they are: those of the package client that are named, or with
---root all that are read of the machine whose root lies there.`,
+A machine's own files are judged as they are: those of the package client that are named, an archive
+of its /etc, or with --root all that are read of the machine whose root lies there.`,
 		Example: "  stockade check demo-data/site\n  stockade check - -o json < demo-data/mistakes.yaml\n" +
 			"  stockade check --root demo-data/machine\n  stockade check demo-data/site -o sarif",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			asked := cmd.Flags().Changed("root")
-			documents := slices.DeleteFunc(slices.Clone(args), isMachineFile)
-			m.paths = slices.DeleteFunc(slices.Clone(args), func(p string) bool { return !isMachineFile(p) })
+			own := func(p string) bool { return isMachineFile(p) || definition.IsPacked(p) }
+			documents := slices.DeleteFunc(slices.Clone(args), own)
+			m.paths = slices.DeleteFunc(slices.Clone(args), func(p string) bool { return !own(p) })
 			if len(args) == 0 && !asked {
 				return usage("name what is to be checked: definitions, a machine's files, or its root " +
 					"with --root")

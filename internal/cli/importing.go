@@ -7,7 +7,6 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -43,7 +42,7 @@ func isMachineFile(path string) bool {
 	return false
 }
 
-// machineFiles is what is read of one machine.
+// machineFiles is what is read of one machine: files that are named, or all below a root.
 type machineFiles struct {
 	root  string // "/" or where its files lie
 	paths []string
@@ -52,35 +51,23 @@ type machineFiles struct {
 
 // configured reads what a machine is configured with, of every family that reads it.
 func (m machineFiles) configured() (*definition.Imported, error) {
-	var all []definition.Machine
-	names, known := readers()
-	for _, name := range names {
-		files, err := m.of(known[name])
+	var files definition.MachineFiles = m
+	root := m.root
+	if len(m.paths) == 1 && definition.IsPacked(m.paths[0]) {
+		raw, err := os.ReadFile(m.paths[0])
 		if err != nil {
+			return nil, usage("%s cannot be read: %v", finding.Harmless(m.paths[0]), cause(err))
+		}
+		if files, err = definition.Unpack(families.All, raw); err != nil {
 			return nil, err
 		}
-		if len(files) == 0 {
-			continue
-		}
-		global := map[string][]byte{}
-		for _, pattern := range known[name].Keyrings() {
-			found, _ := filepath.Glob(filepath.Join(m.root, filepath.FromSlash(pattern)))
-			for _, path := range found {
-				global[path] = nil
-			}
-		}
-		arch := m.arch
-		if arch == "" {
-			arch = known[name].MachineArchitecture(runtime.GOARCH)
-		}
-		all = append(all, definition.Machine{Configured: known[name].ReadConfiguration(files),
-			Architecture: arch,
-			Root:         m.root, Global: global, ReadKey: m.readKey})
+		root = "/"
 	}
-	return definition.Import(all...), nil
+	return definition.ReadMachine(families.All, files, root, m.arch)
 }
 
-func (m machineFiles) readKey(path string) ([]byte, error) {
+// Read implements definition.MachineFiles.
+func (m machineFiles) Read(path string) ([]byte, error) {
 	raw, err := os.ReadFile(filepath.Join(m.root, filepath.FromSlash(path)))
 	if err != nil {
 		return nil, cause(err)
@@ -88,16 +75,37 @@ func (m machineFiles) readKey(path string) ([]byte, error) {
 	return raw, nil
 }
 
-// of gives the files of one family: those that were named, or those of the whole root.
-func (m machineFiles) of(r archive.Reading) ([]archive.MachineFile, error) {
+// Find implements definition.MachineFiles.
+func (m machineFiles) Find(patterns []string) (out []string, err error) {
+	for _, pattern := range patterns {
+		found, err := filepath.Glob(filepath.Join(m.root, filepath.FromSlash(pattern)))
+		if err != nil {
+			return nil, err
+		}
+		for _, path := range found {
+			if st, err := os.Stat(path); err == nil && st.Mode().IsRegular() {
+				out = append(out, m.below(path))
+			}
+		}
+	}
+	return out, nil
+}
+
+// below gives the path on the machine, with a slash before it.
+func (m machineFiles) below(path string) string {
+	return "/" + strings.Trim(filepath.ToSlash(strings.TrimPrefix(path, filepath.Clean(m.root))), "/")
+}
+
+// Of implements definition.MachineFiles: those that were named, or those of the whole root.
+func (m machineFiles) Of(r archive.Reading) ([]archive.MachineFile, error) {
 	paths := m.paths
 	if len(paths) == 0 {
-		for _, pattern := range r.Configuration() {
-			found, err := filepath.Glob(filepath.Join(m.root, filepath.FromSlash(pattern)))
-			if err != nil {
-				return nil, err
-			}
-			paths = append(paths, found...)
+		found, err := m.Find(r.Configuration())
+		if err != nil {
+			return nil, err
+		}
+		for _, path := range found {
+			paths = append(paths, filepath.Join(m.root, filepath.FromSlash(path)))
 		}
 	}
 	var out []archive.MachineFile
@@ -109,19 +117,21 @@ func (m machineFiles) of(r archive.Reading) ([]archive.MachineFile, error) {
 		if err != nil {
 			return nil, usage("%s cannot be read: %v", finding.Harmless(path), cause(err))
 		}
-		below := strings.TrimPrefix(filepath.ToSlash(strings.TrimPrefix(path, m.root)), "/")
-		out = append(out, archive.MachineFile{Path: below, Name: path, Data: raw})
+		out = append(out, archive.MachineFile{Path: m.below(path)[1:], Name: path, Data: raw})
 	}
 	return out, nil
 }
 
 // whole is every file of a root, or what was named; nothing is a wrong call.
 func (m machineFiles) whole() (*definition.Imported, error) {
+	if len(m.paths) > 1 && slices.ContainsFunc(m.paths, definition.IsPacked) {
+		return nil, usage("an archive of a machine is read by itself: name it alone")
+	}
 	for _, p := range m.paths {
 		if _, err := os.Stat(p); errors.Is(err, fs.ErrNotExist) {
 			return nil, usage("%s is not there", finding.Harmless(p))
 		}
-		if !isMachineFile(p) {
+		if !isMachineFile(p) && !definition.IsPacked(p) {
 			names, all := readers()
 			known := []string{}
 			for _, n := range names {
@@ -145,10 +155,11 @@ func (a *app) sourceImport() *cobra.Command {
 	c := &cobra.Command{Use: "import [PATH…]",
 		Short: "Make a definition of what a machine is configured with",
 		Long: `Make a definition of what a machine is configured with: the sources of its package client, with
-their keyrings. Named are single files, or with --root the folder that a machine's root lies in, or
-an unpacked copy of its /etc. Read are files of the families deb (sources.list and what lies in
-sources.list.d, in both forms), rpm (repository files of dnf and zypper, with their variables) and
-alpm (pacman.conf, with what it includes).
+their keyrings. Named are single files, or an archive of its /etc (tar, compressed or not), or with
+--root the folder that its root lies in. Read are files of the families deb (sources.list and what
+lies in sources.list.d, in both forms, with settings, logins and preferences), rpm (repository files
+of dnf and zypper, with variables, module streams, services and locks) and alpm (pacman.conf, with
+what it includes).
 
 The document is written to standard output, or with --out to DIR/site.yaml, together with
 certificates that stand in the files themselves. Above each source stands where it was found, and
@@ -234,19 +245,5 @@ func judgeMachine(m machineFiles, now time.Time) (finding.List, int, error) {
 	if err != nil {
 		return nil, 0, err
 	}
-	checked := definition.Check(i.Set, definition.Surroundings{Families: families.All, Now: now,
-		ReadFile: func(path string) ([]byte, error) {
-			for name, raw := range i.Keys { // that stand in the files themselves
-				if strings.HasSuffix(filepath.ToSlash(path), "/"+name) {
-					return raw, nil
-				}
-			}
-			return os.ReadFile(path)
-		}})
-	found := append(slices.Clone(i.Findings), slices.DeleteFunc(checked, func(f finding.Finding) bool {
-		// Whom a person trusts is no matter of a machine's files; keyrings that lack are told already.
-		return f.Code == "key.unvouched" || f.Code == "key.missing"
-	})...)
-	found.Sort()
-	return found, len(i.Set.Sources), nil
+	return i.Judge(families.All, now, os.ReadFile), len(i.Set.Sources), nil
 }

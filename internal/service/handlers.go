@@ -73,6 +73,7 @@ func (s *Service) handlers() map[string]handler {
 		"journal":       s.handleJournal,
 		"verifyJournal": s.handleVerifyJournal,
 
+		"import":       s.importFiles,
 		"credentials":  s.handleCredentials,
 		"credential":   s.handleCredential,
 		"giveSecret":   s.giveSecret,

@@ -117,7 +117,7 @@ func (d *desk) problemOf(what string, w *httptest.ResponseRecorder) string {
 // status, and of a problem the type.
 var empty = func() map[string]string {
 	all := map[string]string{
-		"addKeys": "422 key.unreadable", "examine": "422 key.unreadable",
+		"import": "422 define.bad-value", "addKeys": "422 key.unreadable", "examine": "422 key.unreadable",
 		"addAccount": "422 define.bad-value",
 		// who decides types the fingerprint again
 		"vouch": "422 define.bad-value", "withdraw": "422 define.bad-value",

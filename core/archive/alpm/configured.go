@@ -33,6 +33,9 @@ func (Family) Keyrings() []string {
 	return []string{"etc/pacman.d/gnupg/pubring.gpg", "etc/pacman.d/gnupg/pubring.kbx"}
 }
 
+// KeyFolders implements archive.Reading: a database names none.
+func (Family) KeyFolders() []string { return nil }
+
 // MachineArchitecture implements archive.Reading.
 func (Family) MachineArchitecture(goarch string) string {
 	return cmp.Or(map[string]string{"amd64": "x86_64", "386": "i686", "arm64": "aarch64",
@@ -115,6 +118,11 @@ func (r *configuration) read(f archive.MachineFile, depth int) {
 			r.include(value, depth, func(g finding.Finding) { tell(number, g) })
 			continue
 		}
+		if r.now == nil && name == "Server" {
+			tell(number, finding.New("define.syntax", "", "a server stands in no section of a database").
+				Do("put it below the section that it belongs to"))
+			continue
+		}
 		if r.now == nil {
 			r.option(name, value, func(g finding.Finding) { tell(number, g) })
 			continue
@@ -165,6 +173,9 @@ func (r *configuration) database(name, value string, at finding.Place) {
 	case "Server":
 		base, release, ok := located(value)
 		switch {
+		case value == "":
+			add(finding.New("define.syntax", "", "a server has an address"))
+		case slices.Contains(s.URLs, base) && s.Release == release: // once is enough
 		case !strings.HasPrefix(value, "http://") && !strings.HasPrefix(value, "https://"):
 			add(finding.New("import.lost", "",
 				"%s is left out: upstreams are reached by http and https alone",

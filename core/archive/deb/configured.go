@@ -10,25 +10,23 @@ import (
 	"stockade/core/finding"
 )
 
-// maxConfiguration bounds one file of a machine's configuration (bytes), maxConfigured
-// the sources that are read of all of them.
-const (
-	maxConfiguration = 1 << 20
-	maxConfigured    = 10_000
-)
-
 var _ archive.Reading = Family{}
 
-// Configuration implements archive.Reading (sources.list(5)).
+// Configuration implements archive.Reading (sources.list(5), apt.conf(5), apt_auth.conf(5),
+// apt_preferences(5)).
 func (Family) Configuration() []string {
-	return []string{"etc/apt/sources.list", "etc/apt/sources.list.d/*.list",
-		"etc/apt/sources.list.d/*.sources"}
+	return []string{"etc/apt/apt.conf.d/*", "etc/apt/apt.conf", "etc/apt/auth.conf",
+		"etc/apt/auth.conf.d/*.conf", "etc/apt/preferences", "etc/apt/preferences.d/*",
+		"etc/apt/sources.list", "etc/apt/sources.list.d/*.list", "etc/apt/sources.list.d/*.sources"}
 }
 
 // Keyrings implements archive.Reading (apt-secure(8)).
 func (Family) Keyrings() []string {
 	return []string{"etc/apt/trusted.gpg", "etc/apt/trusted.gpg.d/*.gpg", "etc/apt/trusted.gpg.d/*.asc"}
 }
+
+// KeyFolders implements archive.Reading (sources.list(5)).
+func (Family) KeyFolders() []string { return []string{"etc/apt/keyrings/*", "usr/share/keyrings/*"} }
 
 // MachineArchitecture implements archive.Reading.
 func (Family) MachineArchitecture(goarch string) string {
@@ -41,44 +39,40 @@ func (Family) MachineArchitecture(goarch string) string {
 
 // ReadConfiguration implements archive.Reading: the one-line form and that of stanzas.
 func (Family) ReadConfiguration(files []archive.MachineFile) archive.Configured {
-	r := &configuration{}
+	r := &configuration{settings: settings{}}
 	for _, f := range files {
-		r.file = f.Name
-		if len(f.Data) > maxConfiguration {
-			r.tell(finding.New("content.too-large", "", "it is %d bytes long, and at most %d are read",
-				len(f.Data), maxConfiguration), 0)
+		if !r.Begin(f) {
 			continue
 		}
-		if path.Ext(f.Path) == ".sources" {
+		dir, base := path.Split(f.Path)
+		switch folder := path.Base(dir); {
+		case base == "apt.conf", folder == "apt.conf.d":
+			r.readSettings(f.Data)
+		case base == "auth.conf", folder == "auth.conf.d":
+			r.logins(f.Data)
+		case base == "preferences", folder == "preferences.d":
+			r.preferences(f.Data)
+		case path.Ext(base) == ".sources":
 			r.stanzas(f.Data)
-		} else {
+		default:
 			r.oneLines(f.Data)
 		}
 	}
-	if len(r.out.Sources) > maxConfigured {
-		r.out.Sources = r.out.Sources[:maxConfigured]
-		r.tell(finding.New("content.too-large", "", "there are more than %d sources; the others are left out",
-			maxConfigured), 0)
+	r.judgeSettings()
+	for i := range r.Read.Sources {
+		r.reach(&r.Read.Sources[i])
 	}
-	return r.out
+	r.prefer()
+	return r.Done()
 }
 
 // configuration reads the files of one machine.
 type configuration struct {
-	file string
-	out  archive.Configured
-}
-
-func (r *configuration) place(line int) finding.Place {
-	if line == 0 {
-		return finding.Place{File: r.file}
-	}
-	return finding.Place{File: r.file, Line: line, Column: 1}
-}
-
-// tell tells of a file, or a line of it, of which no source comes.
-func (r *configuration) tell(f finding.Finding, line int) {
-	r.out.Findings = append(r.out.Findings, f.At(r.place(line)))
+	archive.MachineReader
+	settings settings
+	full     bool // of records
+	known    []login
+	records  []preferred
 }
 
 // configuredEntry is one definition of a source, in either form.
@@ -101,7 +95,7 @@ func (r *configuration) oneLines(data []byte) {
 		if hidden, ok := strings.CutPrefix(text, "#"); ok {
 			if fields := strings.Fields(strings.TrimLeft(hidden, "# ")); len(fields) > 2 &&
 				(fields[0] == "deb" || fields[0] == "deb-src") && strings.Contains(fields[1]+fields[2], ":") {
-				r.tell(finding.New("import.switched-off", "",
+				r.Tell(finding.New("import.switched-off", "",
 					"a source stands here behind a comment sign, and is "+
 						"not taken: %s", finding.Harmless(strings.Join(fields, " "))), number)
 			}
@@ -131,7 +125,7 @@ func uncommented(line string) string {
 
 func (r *configuration) oneLine(text string, number int) {
 	e := configuredEntry{line: number, options: map[string]int{}}
-	e.source.Place = r.place(number)
+	e.source.Place = r.Place(number)
 	kind, rest := text, ""
 	if i := strings.IndexAny(text, " \t"); i >= 0 {
 		kind, rest = text[:i], text[i:]
@@ -140,7 +134,7 @@ func (r *configuration) oneLine(text string, number int) {
 	if strings.HasPrefix(rest, "[") {
 		inside, after, closed := strings.Cut(rest[1:], "]")
 		if !closed {
-			r.tell(finding.New("define.syntax", "", "the bracket with the options is not closed"), number)
+			r.Tell(finding.New("define.syntax", "", "the bracket with the options is not closed"), number)
 			return
 		}
 		for _, option := range strings.Fields(inside) {
@@ -151,12 +145,12 @@ func (r *configuration) oneLine(text string, number int) {
 	}
 	fields := strings.Fields(rest)
 	if kind != "deb" && kind != "deb-src" {
-		r.tell(finding.New("define.syntax", "", "%q is not deb or deb-src, with which a line begins",
+		r.Tell(finding.New("define.syntax", "", "%q is not deb or deb-src, with which a line begins",
 			finding.Harmless(kind)), number)
 		return
 	}
 	if len(fields) < 2 {
-		r.tell(finding.New("define.syntax", "", "a line has a URI and a suite, and perhaps components"),
+		r.Tell(finding.New("define.syntax", "", "a line has a URI and a suite, and perhaps components"),
 			number)
 		return
 	}
@@ -198,12 +192,12 @@ func (r *configuration) stanzas(data []byte) {
 			end()
 			name, rest, ok := strings.Cut(text, ":")
 			if !ok {
-				r.tell(finding.New("define.syntax", "", "a field has a colon behind its name"), number)
+				r.Tell(finding.New("define.syntax", "", "a field has a colon behind its name"), number)
 				continue
 			}
 			if e == nil {
 				e = &configuredEntry{line: number, options: map[string]int{}}
-				e.source.Place = r.place(number)
+				e.source.Place = r.Place(number)
 			}
 			field, value, at = strings.TrimSpace(name), rest, number
 		}
@@ -253,7 +247,7 @@ func isOn(value string) bool {
 // option reads one that both forms have. said is its name as it stands there.
 func (r *configuration) option(e *configuredEntry, name, value string, line int, said string) {
 	s := &e.source
-	add := func(f finding.Finding) { s.Findings = append(s.Findings, f.At(r.place(line))) }
+	add := func(f finding.Finding) { s.Findings = append(s.Findings, f.At(r.Place(line))) }
 	switch name {
 	case "arch":
 		s.Architectures = strings.Fields(value)
@@ -271,7 +265,7 @@ func (r *configuration) option(e *configuredEntry, name, value string, line int,
 		r.signedBy(e, value, line)
 	case "trusted", "allow-insecure":
 		if isOn(value) {
-			s.Unchecked, s.Switch = r.place(line), said+"="+value
+			s.Unchecked, s.Switch = r.Place(line), said+"="+value
 		}
 	case "allow-weak", "allow-downgrade-to-insecure":
 		if !isOff(value) {
@@ -293,7 +287,7 @@ func (r *configuration) option(e *configuredEntry, name, value string, line int,
 
 // signedBy reads a keyring: paths, fingerprints, or a certificate as it is.
 func (r *configuration) signedBy(e *configuredEntry, value string, line int) {
-	key := archive.ConfiguredKey{Place: r.place(line)}
+	key := archive.ConfiguredKey{Place: r.Place(line)}
 	if strings.Contains(value, "-----BEGIN PGP") {
 		key.Data = []byte(value + "\n")
 		e.source.KeyFiles = append(e.source.KeyFiles, key)
@@ -307,7 +301,7 @@ func (r *configuration) signedBy(e *configuredEntry, value string, line int) {
 		}
 		e.source.Findings = append(e.source.Findings, finding.New("import.to-decide", "",
 			"signed-by names the fingerprint %s, and not where its certificate lies", finding.Harmless(word)).
-			At(r.place(line)).Do("bring the certificate in (stockade key add FILE), and name it under "+
+			At(r.Place(line)).Do("bring the certificate in (stockade key add FILE), and name it under "+
 			"signed_by"))
 	}
 }
@@ -315,17 +309,17 @@ func (r *configuration) signedBy(e *configuredEntry, value string, line int) {
 // take makes sources of what was read: one for each suite, whose URIs carry it alike.
 func (r *configuration) take(e configuredEntry) {
 	if len(e.types) == 0 || len(e.uris) == 0 || len(e.suites) == 0 {
-		r.tell(finding.New("define.syntax", "", "a stanza has Types, URIs and Suites"), e.line)
+		r.Tell(finding.New("define.syntax", "", "a stanza has Types, URIs and Suites"), e.line)
 		return
 	}
 	if slices.Contains(e.types, "deb-src") {
 		f := finding.New("import.lost", "", "packages of sources (deb-src) are not mirrored, and are "+
 			"left out")
 		if !slices.Contains(e.types, "deb") {
-			r.tell(f, e.line)
+			r.Tell(f, e.line)
 			return
 		}
-		e.source.Findings = append(e.source.Findings, f.At(r.place(e.line)))
+		e.source.Findings = append(e.source.Findings, f.At(r.Place(e.line)))
 	}
 	for _, suite := range e.suites {
 		s := e.source
@@ -337,17 +331,17 @@ func (r *configuration) take(e configuredEntry) {
 		}
 		if strings.Contains(suite+strings.Join(e.uris, ""), "$(ARCH)") {
 			s.Findings = append(s.Findings, finding.New("import.to-decide", "",
-				"$(ARCH) stands for the machine's architecture").At(r.place(e.line)).
+				"$(ARCH) stands for the machine's architecture").At(r.Place(e.line)).
 				Do("write the architecture out, or $arch in a URL where there is just one"))
 		}
 		if len(s.URLs)+len(s.Lists) > 1 {
 			s.Findings = append(s.Findings, finding.New("import.to-decide", "",
 				"its %d URIs become upstreams of one source, asked in this order", len(s.URLs)+len(s.Lists)).
-				At(r.place(e.line)).Do("make sources of their own of those that carry other packages").
+				At(r.Place(e.line)).Do("make sources of their own of those that carry other packages").
 				Rated(finding.Note))
 		}
 		if len(s.URLs)+len(s.Lists) > 0 {
-			r.out.Sources = append(r.out.Sources, s)
+			r.Read.Sources = append(r.Read.Sources, s)
 		}
 	}
 }
@@ -363,7 +357,7 @@ func (r *configuration) address(s *archive.ConfiguredSource, uri string, line in
 	case "mirror":
 		s.Lists = append(s.Lists, "http:"+rest)
 	default:
-		r.tell(finding.New("import.lost", "", "%s is left out: upstreams are reached by http and https alone",
+		r.Tell(finding.New("import.lost", "", "%s is left out: upstreams are reached by http and https alone",
 			finding.Harmless(uri)), line)
 	}
 }

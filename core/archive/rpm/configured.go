@@ -14,24 +14,23 @@ import (
 	"stockade/core/finding"
 )
 
-// maxConfiguration bounds one file of a machine's configuration (bytes), maxConfigured
-// the repositories that are read of all of them.
-const (
-	maxConfiguration = 1 << 20
-	maxConfigured    = 10_000
-)
-
 var _ archive.Reading = Family{}
 
-// Configuration implements archive.Reading (dnf.conf(5); zypper(8)): repository files, and
-// what their variables stand for.
+// Configuration implements archive.Reading (dnf.conf(5), dnf.modularity(7); zypper(8)):
+// repository files, what the clients' own files say for all of them, what variables stand
+// for, and what else decides which packages a machine sees.
 func (Family) Configuration() []string {
-	return []string{"etc/yum.repos.d/*.repo", "etc/zypp/repos.d/*.repo", "etc/dnf/vars/*", "etc/os-release"}
+	return []string{"etc/dnf/dnf.conf", "etc/zypp/zypp.conf", "etc/yum.repos.d/*.repo",
+		"etc/zypp/repos.d/*.repo", "etc/dnf/vars/*", "etc/yum/vars/*", "etc/zypp/vars.d/*", "etc/os-release",
+		"etc/dnf/modules.d/*.module", "etc/zypp/services.d/*.service", "etc/zypp/locks"}
 }
 
 // Keyrings implements archive.Reading. The keys of rpm's own keyring count for packages
 // of every repository; they lie in its database, which is not read.
 func (Family) Keyrings() []string { return nil }
+
+// KeyFolders implements archive.Reading.
+func (Family) KeyFolders() []string { return []string{"etc/pki/rpm-gpg/*"} }
 
 // MachineArchitecture implements archive.Reading.
 func (Family) MachineArchitecture(goarch string) string {
@@ -40,51 +39,65 @@ func (Family) MachineArchitecture(goarch string) string {
 
 // ReadConfiguration implements archive.Reading.
 func (Family) ReadConfiguration(files []archive.MachineFile) archive.Configured {
-	r := &configuration{vars: map[string]string{}}
+	r := &configuration{vars: map[string]string{}, mains: map[string]*repository{}}
 	for _, f := range files {
-		dir, base := path.Split(f.Path)
-		switch {
-		case len(f.Data) > maxConfiguration:
-			r.file = f.Name
-			r.tell(finding.New("content.too-large", "", "it is %d bytes long, and at most %d are read",
-				len(f.Data), maxConfiguration), 0)
-		case base == "os-release":
+		if dir, base := path.Split(f.Path); base == "os-release" && r.Begin(f) {
 			r.release(f.Data)
-		case strings.HasSuffix(dir, "vars/"):
+		} else if folder := path.Base(dir); (folder == "vars" || folder == "vars.d") && r.Begin(f) {
 			r.vars[base] = strings.TrimSpace(string(f.Data))
 		}
 	}
 	for _, f := range files {
-		if path.Ext(f.Path) == ".repo" && len(f.Data) <= maxConfiguration {
-			r.file = f.Name
-			r.repositories(f.Data)
+		r.file(f)
+	}
+	r.ranked()
+	return r.Done()
+}
+
+// file reads one that is no variable.
+func (r *configuration) file(f archive.MachineFile) {
+	_, base := path.Split(f.Path)
+	switch path.Ext(base) {
+	case ".repo", ".conf":
+		if !r.Begin(f) {
+			return
+		}
+		client := clientOf(f.Path) // whose own file is read before its repositories
+		if r.mains[client] == nil {
+			r.mains[client] = &repository{}
+		}
+		r.main = r.mains[client]
+		r.repositories(f.Data)
+	case ".module":
+		if r.Begin(f) {
+			r.module(f.Data)
+		}
+	case ".service":
+		if r.Begin(f) {
+			r.service(f.Data)
+		}
+	default:
+		if base == "locks" && r.Begin(f) {
+			r.locks(f.Data)
 		}
 	}
-	if len(r.out.Sources) > maxConfigured {
-		r.out.Sources = r.out.Sources[:maxConfigured]
-		r.tell(finding.New("content.too-large", "",
-			"there are more than %d repositories; the others are left out",
-			maxConfigured), 0)
+}
+
+// clientOf tells whose file one is: the two clients have a main section each.
+func clientOf(file string) string {
+	if strings.Contains("/"+file, "/zypp/") {
+		return "zypper"
 	}
-	return r.out
+	return "dnf"
 }
 
 // configuration reads the files of one machine.
 type configuration struct {
-	file string
-	vars map[string]string
-	out  archive.Configured
-}
-
-func (r *configuration) place(line int) finding.Place {
-	if line == 0 {
-		return finding.Place{File: r.file}
-	}
-	return finding.Place{File: r.file, Line: line, Column: 1}
-}
-
-func (r *configuration) tell(f finding.Finding, line int) {
-	r.out.Findings = append(r.out.Findings, f.At(r.place(line)))
+	archive.MachineReader
+	vars         map[string]string
+	mains        map[string]*repository // what the main section says for all, by client
+	main         *repository            // that of the file which is read
+	saysPriority bool                   // a repository says one
 }
 
 // release reads which release the machine runs (os-release(5)).
@@ -93,6 +106,7 @@ func (r *configuration) release(data []byte) {
 		if v, ok := strings.CutPrefix(strings.TrimSpace(string(line)), "VERSION_ID="); ok &&
 			r.vars["releasever"] == "" {
 			r.vars["releasever"] = strings.Trim(v, `"'`)
+			r.vars["releasever_major"], r.vars["releasever_minor"], _ = strings.Cut(r.vars["releasever"], ".")
 		}
 	}
 }
@@ -103,12 +117,15 @@ type repository struct {
 	packages, root said // gpgcheck and repo_gpgcheck
 }
 
-// said is what a section says of a switch; line 0: nothing, and what holds then is the
-// client's and stands elsewhere.
+// said is what a section, or the client's own file for all of them, says of a switch; without
+// a place: nothing, and what holds then is the client's.
 type said struct {
-	on   bool
-	line int
+	on    bool
+	place finding.Place
+	words string // as it stands there
 }
+
+func (s said) nothing() bool { return s.place.File == "" }
 
 // repositories reads a file of sections: [ID], names and values, with further values
 // behind a blank.
@@ -116,13 +133,15 @@ func (r *configuration) repositories(data []byte) {
 	var now *repository
 	name, value, at, number := "", "", 0, 0
 	end := func() {
-		if name != "" && now != nil {
+		if name != "" && now != nil && now == r.main {
+			r.mainValue(name, strings.TrimSpace(value), at)
+		} else if name != "" && now != nil {
 			r.value(now, name, strings.TrimSpace(value), at)
 		}
 		name, value = "", ""
 	}
 	done := func() {
-		if end(); now != nil {
+		if end(); now != nil && now != r.main {
 			r.take(now)
 		}
 		now = nil
@@ -139,20 +158,27 @@ func (r *configuration) repositories(data []byte) {
 			done()
 			id, closed := strings.CutSuffix(text[1:], "]")
 			if !closed || id == "" {
-				r.tell(finding.New("define.syntax", "", "a section has its name in brackets"), number)
+				r.Tell(finding.New("define.syntax", "", "a section has its name in brackets"), number)
 				continue
 			}
 			if id == "main" {
-				continue // of the client itself
+				now = r.main
+				continue
 			}
-			now = &repository{}
-			now.Family, now.Title, now.Place = "rpm", id, r.place(number)
+			now = &repository{packages: r.main.packages, root: r.main.root}
+			now.Reach = r.main.Reach
+			now.Family, now.Title, now.Place = "rpm", id, r.Place(number)
 		default:
 			end()
 			k, v, ok := strings.Cut(text, "=")
 			if !ok {
-				r.tell(finding.New("define.syntax", "", "a line is NAME=VALUE, or a section in brackets"),
+				r.Tell(finding.New("define.syntax", "", "a line is NAME=VALUE, or a section in brackets"),
 					number)
+				continue
+			}
+			if now == nil {
+				r.Tell(finding.New("define.syntax", "", "a value stands before any section").
+					Do("put it below the section that it belongs to"), number)
 				continue
 			}
 			name, value, at = strings.TrimSpace(k), v, number
@@ -168,7 +194,7 @@ func isOn(value string) bool {
 
 // value reads one of a section.
 func (r *configuration) value(s *repository, name, value string, line int) {
-	add := func(f finding.Finding) { s.Findings = append(s.Findings, f.At(r.place(line))) }
+	add := func(f finding.Finding) { s.Findings = append(s.Findings, f.At(r.Place(line))) }
 	words := strings.Fields(strings.ReplaceAll(value, ",", " "))
 	switch strings.ToLower(name) {
 	case "baseurl":
@@ -182,16 +208,16 @@ func (r *configuration) value(s *repository, name, value string, line int) {
 	case "enabled":
 		s.Disabled = !isOn(value)
 	case "gpgcheck", "pkg_gpgcheck":
-		s.packages = said{isOn(value), line}
+		s.packages = said{isOn(value), r.Place(line), name + "=" + finding.Harmless(value)}
 	case "repo_gpgcheck":
-		s.root = said{isOn(value), line}
+		s.root = said{isOn(value), r.Place(line), name + "=" + finding.Harmless(value)}
 	case "gpgkey":
 		for _, w := range words {
 			r.key(s, w, line)
 		}
 	case "priority":
 		if n, err := strconv.Atoi(value); err == nil && n >= 1 && n <= 99 {
-			s.Priority = n
+			s.Priority, r.saysPriority = n, true
 		} else {
 			add(finding.New("import.to-decide", "", "the priority %q is not from 1 to 99",
 				finding.Harmless(value)))
@@ -199,10 +225,16 @@ func (r *configuration) value(s *repository, name, value string, line int) {
 	case "exclude", "excludepkgs", "includepkgs":
 		add(finding.New("import.to-decide", "", "%s keeps packages out on the machine: %s", name,
 			finding.Harmless(strings.Join(words, " "))).Do("write it as want: and except: of the mirror"))
-	case "cost", "module_hotfixes", "sslverify", "sslcacert", "sslclientcert", "sslclientkey", "proxy":
+	case "cost", "module_hotfixes":
 		add(finding.New("import.to-decide", "", "%s is not taken over", name))
-	case "username", "password", "proxy_username", "proxy_password":
-		add(finding.New("source.credential-in-url", "", "%s stands in the file; it was not taken over", name))
+	case "sslverify":
+		if !isOn(value) {
+			add(finding.New("import.to-decide", "", "the machine does not look who certifies its servers "+
+				"(sslverify=%s)", finding.Harmless(value)).Do("name who does, under authority"))
+		}
+	case "username", "password", "proxy", "proxy_username", "proxy_password", "sslcacert", "sslclientcert",
+		"sslclientkey":
+		r.reach(&s.Reach, strings.ToLower(name), value, line)
 	case "name", "type", "autorefresh", "keeppackages", "metadata_expire", "skip_if_unavailable", "service",
 		"path",
 		"countme", "retries", "timeout", "fastestmirror", "max_parallel_downloads", "enabled_metadata",
@@ -215,46 +247,203 @@ func (r *configuration) value(s *repository, name, value string, line int) {
 	}
 }
 
+// mainValue reads one of the main section: what holds for every repository that does not
+// say it itself. Only what is about where packages come from is.
+func (r *configuration) mainValue(name, value string, line int) {
+	switch strings.ToLower(name) {
+	case "gpgcheck", "pkg_gpgcheck", "repo_gpgcheck", "sslverify", "username", "password", "proxy",
+		"proxy_username", "proxy_password", "sslcacert", "sslclientcert", "sslclientkey", "excludepkgs",
+		"exclude", "includepkgs":
+		before := len(r.main.Findings)
+		r.value(r.main, name, value, line)
+		r.Read.Findings = append(r.Read.Findings, r.main.Findings[before:]...)
+	}
+}
+
+// reach reads how servers are reached. Of a password only that there is one is noticed.
+func (r *configuration) reach(to *archive.ConfiguredReach, name, value string, line int) {
+	to.Place = r.Place(line)
+	switch name {
+	case "username":
+		to.User, to.UserPlace = value, r.Place(line)
+	case "proxy":
+		to.Proxy = value
+		if value == "_none_" || value == "" {
+			to.Proxy, to.ProxyUser = "", ""
+		}
+	case "proxy_username":
+		to.ProxyUser = value
+	case "sslcacert":
+		to.Authority = value
+	case "sslclientcert":
+		to.Certificate = value
+	}
+}
+
+// ranked gives repositories without a priority the one that the clients give them, where
+// others say one: the order is theirs.
+func (r *configuration) ranked() {
+	const asked = 99 // dnf.conf(5), zypper(8)
+	for i := range r.Read.Sources {
+		if s := &r.Read.Sources[i]; r.saysPriority && s.Priority == 0 {
+			s.Priority = asked
+		}
+	}
+}
+
+// each calls f for each NAME=VALUE of a file of sections, with the section that it is in.
+func (r *configuration) each(data []byte, f func(section, name, value string, line int)) {
+	section, number := "", 0
+	for line := range bytes.Lines(data) {
+		number++
+		text := strings.TrimSpace(string(line))
+		if id, ok := strings.CutPrefix(text, "["); ok {
+			section = strings.TrimSuffix(id, "]")
+			continue
+		}
+		if name, value, ok := strings.Cut(text, "="); ok && text[0] != '#' && text[0] != ';' {
+			f(section, strings.ToLower(strings.TrimSpace(name)), strings.TrimSpace(value), number)
+		}
+	}
+}
+
+// module tells which module streams are on, or off, on the machine (dnf's modules.d).
+func (r *configuration) module(data []byte) {
+	streams, lines := map[string]string{}, map[string]int{}
+	states := map[string]string{}
+	r.each(data, func(section, name, value string, line int) {
+		switch name {
+		case "stream":
+			streams[section], lines[section] = value, line
+		case "state":
+			states[section] = value
+			lines[section] = cmp.Or(lines[section], line)
+		}
+	})
+	for _, m := range slices.Sorted(maps.Keys(lines)) {
+		switch states[m] {
+		case "enabled":
+			r.Tell(finding.New("import.to-decide", "", "the machine has the module stream %s:%s on",
+				finding.Harmless(m), finding.Harmless(streams[m])).
+				Do("write streams: [%q] at the want of the source that has it", m+":"+streams[m]), lines[m])
+		case "disabled":
+			r.Tell(finding.New("import.to-decide", "", "the machine has the module %s off", finding.Harmless(m)).
+				Do("leave its streams out of the want"), lines[m])
+		}
+	}
+}
+
+// service tells of what brings repositories by itself (zypper's services.d).
+func (r *configuration) service(data []byte) {
+	urls, lines, off := map[string]string{}, map[string]int{}, map[string]bool{}
+	r.each(data, func(section, name, value string, line int) {
+		switch name {
+		case "url":
+			urls[section], lines[section] = value, line
+		case "enabled":
+			off[section] = !isOn(value)
+		}
+	})
+	for _, s := range slices.Sorted(maps.Keys(urls)) {
+		if !off[s] {
+			shown := urls[s]
+			if u, err := url.Parse(shown); err == nil {
+				u.User = nil
+				shown = u.String()
+			}
+			r.Tell(finding.New("import.to-decide", "", "the service %s brings repositories by itself, from %s: read is "+
+				"what it has written so far", finding.Harmless(s), finding.Harmless(shown)).
+				Do("describe what it may bring further"), lines[s])
+		}
+	}
+}
+
+// locks tells which packages are kept as they are (zypper's locks): stanzas of names.
+func (r *configuration) locks(data []byte) {
+	number := 0
+	for line := range bytes.Lines(data) {
+		number++
+		name, value, ok := strings.Cut(string(line), ":")
+		if value = strings.TrimSpace(value); ok && strings.TrimSpace(name) == "solvable_name" && value != "" {
+			r.Tell(finding.New("import.to-decide", "", "a lock keeps %s as it is on the machine",
+				finding.Harmless(value)).
+				Do("write pins: with its version at the group, or except: where the machine is not to have it"),
+				number)
+		}
+	}
+}
+
 // address takes one over, with what variables stand for in the words of the language.
 func (r *configuration) address(s *repository, to *[]string, raw string, line int) {
 	scheme, _, _ := strings.Cut(raw, "://")
 	if scheme != "http" && scheme != "https" {
-		r.tell(finding.New("import.lost", "", "%s is left out: upstreams are reached by http and https alone",
+		r.Tell(finding.New("import.lost", "", "%s is left out: upstreams are reached by http and https alone",
 			finding.Harmless(raw)), line)
 		return
 	}
-	out := strings.NewReplacer("$basearch", "$arch", "${basearch}", "$arch").Replace(raw)
-	if strings.Contains(out, "$releasever") || strings.Contains(out, "${releasever}") {
-		out = strings.NewReplacer("$releasever", "$release", "${releasever}", "$release").Replace(out)
-		if s.Release = r.vars["releasever"]; s.Release == "" {
+	*to = append(*to, r.expanded(s, raw, line))
+}
+
+// expanded writes an address with the variables of the language: $release and $arch; others
+// are written out.
+func (r *configuration) expanded(s *repository, raw string, line int) string {
+	var b strings.Builder
+	for rest := raw; rest != ""; {
+		before, after, ok := strings.Cut(rest, "$")
+		b.WriteString(before)
+		if !ok {
+			break
+		}
+		name, tail := variable(after)
+		rest = tail
+		glued := tail != "" && (tail[0] == '_' || tail[0] >= 'a' && tail[0] <= 'z' || tail[0] >= '0' && tail[0] <= '9')
+		switch value, known := r.vars[name], r.vars[name] != ""; {
+		case (name == "basearch" || name == "arch") && !glued:
+			b.WriteString("$arch")
+		case name == "releasever" && !glued:
+			b.WriteString("$release")
+			if s.Release = value; !known {
+				s.Findings = append(s.Findings, finding.New("import.to-decide", "",
+					"$releasever stands for the machine's release, which is not known here").At(r.Place(line)).
+					Do("write release:"))
+			}
+		case known:
+			b.WriteString(value)
+		default:
+			b.WriteString("$" + name)
 			s.Findings = append(s.Findings, finding.New("import.to-decide", "",
-				"$releasever stands for the machine's release, which is not known here").At(r.place(line)).
-				Do("write release:"))
+				"the variable $%s in it stands for nothing that is known here", finding.Harmless(name)).
+				At(r.Place(line)).Do("write its value out"))
 		}
 	}
-	names := slices.SortedFunc(maps.Keys(r.vars), func(a, b string) int { // the longer name first
-		return cmp.Or(cmp.Compare(len(b), len(a)), cmp.Compare(a, b))
-	})
-	for _, name := range names {
-		if name != "releasever" {
-			out = strings.NewReplacer("$"+name, r.vars[name], "${"+name+"}", r.vars[name]).Replace(out)
-		}
+	return b.String()
+}
+
+// variable reads the name of one, in braces or without, and what is behind it.
+func variable(text string) (name, rest string) {
+	if inside, after, ok := strings.Cut(text, "}"); ok && strings.HasPrefix(inside, "{") {
+		return inside[1:], after
 	}
-	*to = append(*to, out)
+	n := 0
+	for n < len(text) && (text[n] == '_' || text[n] >= 'a' && text[n] <= 'z' || text[n] >= 'A' && text[n] <= 'Z' ||
+		text[n] >= '0' && text[n] <= '9') {
+		n++
+	}
+	return text[:n], text[n:]
 }
 
 // key takes a key of a repository over: a file of the machine, or where to get it.
 func (r *configuration) key(s *repository, raw string, line int) {
 	if u, err := url.Parse(raw); err == nil && u.Scheme == "file" {
-		s.KeyFiles = append(s.KeyFiles, archive.ConfiguredKey{Place: r.place(line), Path: u.Path})
+		s.KeyFiles = append(s.KeyFiles, archive.ConfiguredKey{Place: r.Place(line), Path: u.Path})
 		return
 	}
 	if strings.HasPrefix(raw, "/") {
-		s.KeyFiles = append(s.KeyFiles, archive.ConfiguredKey{Place: r.place(line), Path: raw})
+		s.KeyFiles = append(s.KeyFiles, archive.ConfiguredKey{Place: r.Place(line), Path: raw})
 		return
 	}
 	s.Findings = append(s.Findings, finding.New("import.to-decide", "",
-		"its key is fetched from %s by the machine", finding.Harmless(raw)).At(r.place(line)).
+		"its key is fetched from %s by the machine", finding.Harmless(raw)).At(r.Place(line)).
 		Do("get it on a road that you trust, compare its fingerprint with its owner, and bring it in: "+
 			"stockade key add FILE"))
 }
@@ -262,7 +451,7 @@ func (r *configuration) key(s *repository, raw string, line int) {
 // take ends a section.
 func (r *configuration) take(s *repository) {
 	if len(s.URLs)+len(s.Lists)+len(s.Metalinks) == 0 {
-		r.tell(finding.New("define.syntax", "",
+		r.Tell(finding.New("define.syntax", "",
 			"the repository %s has no baseurl, mirrorlist or metalink that can be "+
 				"used", finding.Harmless(s.Title)), s.Place.Line)
 		return
@@ -273,18 +462,18 @@ func (r *configuration) take(s *repository) {
 	}
 	const way = "an unsigned root is refused here: look whether upstream has repomd.xml.asc"
 	switch {
-	case s.packages.line > 0 && !s.packages.on && !s.root.on: // neither root nor packages
-		s.Unchecked, s.Switch = r.place(s.packages.line), "gpgcheck=0"
-	case s.packages.line > 0 && !s.packages.on:
-		note(way, "the machine checks the signature of its root alone, and of packages none (gpgcheck=0)")
-	case s.packages.line == 0:
+	case !s.packages.nothing() && !s.packages.on && !s.root.on: // neither root nor packages
+		s.Unchecked, s.Switch = s.packages.place, s.packages.words
+	case !s.packages.nothing() && !s.packages.on:
+		note(way, "the machine checks the signature of its root alone, and of packages none (%s)", s.packages.words)
+	case s.packages.nothing():
 		note(way, "whether the machine checks signatures on packages is not said here (gpgcheck)")
 	}
 	switch {
-	case s.root.line == 0:
+	case s.root.nothing():
 		note(way, "whether the machine checks the signature of its root is not said here (repo_gpgcheck)")
 	case !s.root.on:
-		note(way, "the machine does not check the signature of its root (repo_gpgcheck=0)")
+		note(way, "the machine does not check the signature of its root (%s)", s.root.words)
 	}
-	r.out.Sources = append(r.out.Sources, s.ConfiguredSource)
+	r.Read.Sources = append(r.Read.Sources, s.ConfiguredSource)
 }

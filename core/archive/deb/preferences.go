@@ -1,0 +1,223 @@
+package deb
+
+import (
+	"bytes"
+	"net/url"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+)
+
+// preferred is one record of a machine's preferences (apt_preferences(5)).
+type preferred struct {
+	packages, pin string
+	rank          int // the higher, the sooner; a source of which nothing is said has 500
+	place         finding.Place
+}
+
+// maxRecords bounds the preferences, and the logins, that are read of a machine: each is
+// compared with each source.
+const maxRecords = 1000
+
+// usualRank is that of a source of which no record says anything.
+const usualRank = 500
+
+// preferences reads a file of them: stanzas of Package, Pin and Pin-Priority.
+func (r *configuration) preferences(data []byte) {
+	var now preferred
+	rank, number, begun := "", 0, 0
+	done := func() {
+		if begun == 0 {
+			return
+		}
+		n, err := strconv.Atoi(rank)
+		if err != nil || now.packages == "" || now.pin == "" {
+			r.Tell(finding.New("define.syntax", "", "a record has Package, Pin and a number as Pin-Priority"), begun)
+		} else {
+			now.rank, now.place = n, r.Place(begun)
+			if len(r.records) < maxRecords {
+				r.records = append(r.records, now)
+			} else if !r.full {
+				r.full = true
+				r.Tell(finding.New("content.too-large", "", "there are more than %d preferences; the others are left "+
+					"out", maxRecords), begun)
+			}
+		}
+		now, rank, begun = preferred{}, "", 0
+	}
+	for line := range bytes.Lines(data) {
+		number++
+		text := strings.TrimSpace(string(line))
+		if text == "" {
+			done()
+			continue
+		}
+		name, value, ok := strings.Cut(text, ":")
+		if strings.HasPrefix(text, "#") || !ok {
+			continue
+		}
+		value = strings.TrimSpace(value)
+		switch strings.ToLower(name) {
+		case "package":
+			now.packages = value
+		case "pin":
+			now.pin = value
+		case "pin-priority":
+			rank = value
+		default:
+			continue
+		}
+		if begun == 0 {
+			begun = number
+		}
+	}
+	done()
+}
+
+// prefer ranks the sources by the records: the first of all packages that fits one counts.
+// On the scale of the language a source of which nothing is said keeps 50, and the order of
+// the others is kept.
+func (r *configuration) prefer() {
+	ranks := map[int]int{} // of a source's number
+	for _, p := range r.records {
+		if p.packages != "*" {
+			r.preferPackages(p)
+			continue
+		}
+		fits, unknown := r.fitting(p)
+		for _, n := range fits {
+			if _, ranked := ranks[n]; !ranked {
+				ranks[n] = p.rank
+			}
+		}
+		if len(fits) == 0 {
+			why := "it fits none of the sources that are read"
+			if unknown != "" {
+				why = "only the root of a source says its " + unknown
+			}
+			r.Read.Findings = append(r.Read.Findings, finding.New("import.to-decide", "",
+				"the preference for %q (%d) is not taken over: %s", finding.Harmless(p.pin), p.rank, why).At(p.place).
+				Do("write priority: at the source that it is about: 1 is asked first, 99 last, 50 where nothing is said"))
+		}
+	}
+	var all []int
+	for _, rank := range ranks {
+		all = append(all, rank)
+	}
+	for n, rank := range ranks {
+		s := &r.Read.Sources[n]
+		s.Priority = onScale(rank, all)
+		if rank < 0 {
+			s.Findings = append(s.Findings, finding.New("import.to-decide", "",
+				"the machine takes nothing of it but what further preferences name (Pin-Priority %d)", rank).
+				At(s.Place).Do("write want: at this source, under from of the mirror"))
+		}
+	}
+}
+
+// onScale puts a rank on the scale from 1 to 99, in the order of all of them.
+func onScale(rank int, all []int) int {
+	above, below := []int{}, []int{}
+	for _, other := range all {
+		switch {
+		case other > usualRank && !slices.Contains(above, other):
+			above = append(above, other)
+		case other < usualRank && !slices.Contains(below, other):
+			below = append(below, other)
+		}
+	}
+	slices.Sort(above)
+	slices.SortFunc(below, func(a, b int) int { return b - a })
+	if n := slices.Index(above, rank); n >= 0 {
+		return 50 - max((n+1)*min(10, 49/len(above)), 1)
+	}
+	if n := slices.Index(below, rank); n >= 0 {
+		return 50 + max((n+1)*min(10, 49/len(below)), 1)
+	}
+	return 50
+}
+
+// fitting gives the sources that a record is about; where none is, perhaps what of it
+// only a root could tell.
+func (r *configuration) fitting(p preferred) (out []int, unknown string) {
+	kind, what, _ := strings.Cut(p.pin, " ")
+	what = strings.TrimSpace(what)
+	for n, s := range r.Read.Sources {
+		switch kind {
+		case "origin":
+			host := strings.Trim(what, "\"")
+			if slices.ContainsFunc(slices.Concat(s.URLs, s.Lists), func(raw string) bool {
+				u, err := url.Parse(raw)
+				return err == nil && strings.EqualFold(u.Hostname(), host)
+			}) {
+				out = append(out, n)
+			}
+		case "release":
+			fits, cannot := ofRelease(what, s)
+			if fits {
+				out = append(out, n)
+			}
+			if cannot != "" {
+				unknown = cannot
+			}
+		}
+	}
+	return out, unknown
+}
+
+// ofRelease tells whether a source is one that "release n=heron,c=core" is about. What only
+// its root says cannot be compared.
+func ofRelease(what string, s archive.ConfiguredSource) (fits bool, unknown string) {
+	fits = what != ""
+	for part := range strings.SplitSeq(what, ",") {
+		name, value, ok := strings.Cut(strings.TrimSpace(part), "=")
+		if !ok {
+			name, value = "a", name
+		}
+		switch name {
+		case "n", "a":
+			ok, err := path.Match(value, s.Release)
+			fits = fits && ok && err == nil
+		case "c":
+			fits = fits && slices.Equal(s.Components, []string{value})
+		default:
+			known := map[string]string{"o": "origin", "l": "label", "v": "version", "b": "architecture"}
+			fits, unknown = false, known[name]
+		}
+	}
+	return fits, unknown
+}
+
+// preferPackages tells what a record about single packages becomes.
+func (r *configuration) preferPackages(p preferred) {
+	kind, what, _ := strings.Cut(p.pin, " ")
+	what = strings.TrimSpace(what)
+	names := strings.Fields(p.packages)
+	shown := finding.Harmless(strings.Join(names, " "))
+	add := func(way, format string, args ...any) {
+		r.Read.Findings = append(r.Read.Findings, finding.New("import.to-decide", "", format, args...).At(p.place).
+			Do("%s", way))
+	}
+	switch {
+	case p.rank < 0:
+		add("write except: ["+strings.Join(names, ", ")+"] at the want of the mirror",
+			"the machine takes %s not at all (Pin-Priority %d)", shown, p.rank)
+	case kind == "version" && !strings.ContainsAny(what, "*?[/") && !strings.ContainsAny(p.packages, "*?[/:"):
+		var pins []string
+		for _, n := range names {
+			pins = append(pins, strconv.Quote(n+" = "+what))
+		}
+		add("write pins: ["+strings.Join(pins, ", ")+"] at the group of the machine",
+			"the machine stays on %s %s", shown, finding.Harmless(what))
+	case kind == "version":
+		add("write pins: with whole versions at the group of the machine",
+			"the machine stays on versions %s of %s", finding.Harmless(what), shown)
+	default:
+		add("write want: at the source that is meant, under from of the mirror",
+			"the machine ranks %s of %q by itself (Pin-Priority %d)", shown, finding.Harmless(what), p.rank)
+	}
+}

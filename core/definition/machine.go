@@ -1,0 +1,211 @@
+package definition
+
+import (
+	"archive/tar"
+	"bytes"
+	"cmp"
+	"errors"
+	"io"
+	"maps"
+	"path"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+
+	"stockade/core/archive"
+	"stockade/core/finding"
+)
+
+// MachineFiles are the files of one machine, wherever they lie.
+type MachineFiles interface {
+	// Of gives those that a family reads, in the order of its patterns.
+	Of(r archive.Reading) ([]archive.MachineFile, error)
+	// Find gives the paths that fit patterns, below the machine's root.
+	Find(patterns []string) ([]string, error)
+	// Read reads one by its path on the machine.
+	Read(path string) ([]byte, error)
+}
+
+// ReadMachine reads what a machine is configured with, of every family that reads it. root
+// is where the description will find its files; arch is the architecture of sources that
+// name none, that of this machine if empty.
+func ReadMachine(known archive.Registry, files MachineFiles, root, arch string) (*Imported, error) {
+	var all []Machine
+	for _, name := range known.Names() {
+		r, ok := known[name].(archive.Reading)
+		if !ok {
+			continue
+		}
+		of, err := files.Of(r)
+		if err != nil {
+			return nil, err
+		}
+		if len(of) == 0 {
+			continue
+		}
+		m := Machine{Configured: r.ReadConfiguration(of), Root: root, ReadKey: files.Read,
+			Architecture: r.MachineArchitecture(cmp.Or(arch, runtime.GOARCH))}
+		if m.Global, err = files.Find(r.Keyrings()); err != nil {
+			return nil, err
+		}
+		if m.Keyrings, err = files.Find(r.KeyFolders()); err != nil {
+			return nil, err
+		}
+		all = append(all, m)
+	}
+	return Import(all...), nil
+}
+
+// Judge gives what is told of a machine's own files as they are: what reading them told, and
+// what is told of any such description. read reads files that the description names. What a
+// person has yet to decide is no matter of a machine's files.
+func (i *Imported) Judge(known archive.Registry, now time.Time, read func(path string) ([]byte, error)) finding.List {
+	checked := Check(i.Set, Surroundings{Families: known, Now: now, ReadFile: func(path string) ([]byte, error) {
+		for name, raw := range i.Keys { // that stand in the files themselves
+			if strings.HasSuffix(filepath.ToSlash(path), "/"+name) {
+				return raw, nil
+			}
+		}
+		return read(path)
+	}})
+	found := append(slices.Clone(i.Findings), slices.DeleteFunc(checked, func(f finding.Finding) bool {
+		return f.Code == "key.unvouched" || f.Code == "key.missing" // keyrings that lack are told already
+	})...)
+	for n, f := range found { // nothing protects what such a source sends
+		if f.Code == "source.plain-http" && i.unchecked[strings.TrimPrefix(f.Object, "source ")] {
+			f.Text += ", and the machine takes it whoever signed it"
+			found[n] = f.Rated(finding.Error).Do("have the machine look for a signature, and use https")
+		}
+	}
+	found.Sort()
+	return found
+}
+
+// Unpacked are files of a machine in memory, by their paths below its root, or by their
+// names alone.
+type Unpacked map[string][]byte
+
+// Add adds one under the path that somebody gave it: what stands before etc/ or usr/ is
+// where a copy lay.
+func (u Unpacked) Add(name string, data []byte) { u[below(name)] = data }
+
+// Limits on an archive of a machine's files.
+const (
+	maxUnpacked      = 64 << 20 // bytes, of all that are read
+	maxUnpackedFile  = 4 << 20
+	maxUnpackedFiles = 100_000 // members that are looked at
+	maxPacked        = 1 << 30 // bytes, unpacked, of the whole archive
+)
+
+// IsPacked tells whether a file is called as archives are.
+func IsPacked(name string) bool {
+	base := strings.ToLower(path.Base(name))
+	return strings.HasSuffix(base, ".tar") || strings.Contains(base, ".tar.") || strings.HasSuffix(base, ".tgz") ||
+		strings.HasSuffix(base, ".txz")
+}
+
+// Unpack reads an archive of a machine's root, or of its /etc: tar, as it is or compressed
+// with gzip, xz or zstd. Taken are plain files that a family could read, and what looks like
+// a keyring; links and devices are not followed.
+func Unpack(known archive.Registry, data []byte) (Unpacked, error) {
+	plain, err := archive.Decompress(bytes.NewReader(data), packing(data), maxPacked)
+	if err != nil {
+		return nil, finding.New("define.syntax", "", "the archive cannot be read: %v", err)
+	}
+	defer plain.Close()
+	out, total, members := Unpacked{}, 0, 0
+	for t := tar.NewReader(plain); ; {
+		h, err := t.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return nil, finding.New("define.syntax", "", "the archive cannot be read: %v", err).
+				Do("make it with tar: tar -czf etc.tar.gz -C / etc")
+		}
+		if members++; members > maxUnpackedFiles {
+			return nil, finding.New("content.too-large", "", "the archive has more than %d members",
+				maxUnpackedFiles).Do("pack /etc alone")
+		}
+		name := below(h.Name)
+		if h.Typeflag != tar.TypeReg || h.Size > maxUnpackedFile {
+			continue
+		}
+		if !known.Reads(name) {
+			if name = "etc/" + name; !known.Reads(name) { // it may have been packed within /etc
+				continue
+			}
+		}
+		if total += int(h.Size); total > maxUnpacked {
+			return nil, finding.New("content.too-large", "", "what is read of the archive is larger than %d MiB",
+				maxUnpacked>>20).Do("pack /etc alone")
+		}
+		if out[name], err = io.ReadAll(io.LimitReader(t, maxUnpackedFile)); err != nil {
+			return nil, finding.New("define.syntax", "", "the archive ends within %s", finding.Harmless(name))
+		}
+	}
+	return out, nil
+}
+
+// packing tells by its first bytes how an archive is compressed.
+func packing(data []byte) string {
+	for magic, name := range map[string]string{"\x1f\x8b": "gz", "\xfd7zXZ": "xz", "\x28\xb5\x2f\xfd": "zst"} {
+		if bytes.HasPrefix(data, []byte(magic)) {
+			return name
+		}
+	}
+	return ""
+}
+
+// below gives the path on the machine: what stands before etc/ or usr/ is where somebody
+// laid the copy.
+func below(name string) string {
+	name = strings.TrimPrefix(path.Clean("/"+name), "/")
+	for _, top := range []string{"etc/", "usr/"} {
+		if i := strings.Index("/"+name, "/"+top); i >= 0 {
+			return name[i:]
+		}
+	}
+	return name
+}
+
+// Of implements MachineFiles.
+func (u Unpacked) Of(r archive.Reading) (out []archive.MachineFile, err error) {
+	paths, err := u.Find(r.Configuration()) // in the order of the patterns
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range slices.Sorted(maps.Keys(u)) {
+		if !strings.Contains(name, "/") && archive.ReadsFile(r, name) {
+			paths = append(paths, "/"+name)
+		}
+	}
+	for _, file := range paths {
+		name := strings.TrimPrefix(file, "/")
+		out = append(out, archive.MachineFile{Path: name, Name: name, Data: u[name]})
+	}
+	return out, nil
+}
+
+// Find implements MachineFiles.
+func (u Unpacked) Find(patterns []string) (out []string, err error) {
+	names := slices.Sorted(maps.Keys(u))
+	for _, pattern := range patterns {
+		for _, name := range names {
+			if ok, err := path.Match(pattern, name); ok && err == nil && !slices.Contains(out, "/"+name) {
+				out = append(out, "/"+name)
+			}
+		}
+	}
+	return out, nil
+}
+
+// Read implements MachineFiles.
+func (u Unpacked) Read(file string) ([]byte, error) {
+	if data, ok := u[below(file)]; ok {
+		return data, nil
+	}
+	return nil, errors.New("it is not among the files that were given")
+}

@@ -1,0 +1,170 @@
+package definition
+
+import (
+	"fmt"
+	"maps"
+	"net/url"
+	"path"
+	"slices"
+	"strings"
+
+	"stockade/core/archive"
+	"stockade/core/fetch"
+	"stockade/core/finding"
+)
+
+// servers are those of a source that is imported.
+type servers struct {
+	all   []string            // of https addresses, as hosts of a credential
+	hosts map[string][]string // by the user that an address had in it
+	users []string            // in the order in which they stood
+	named map[string]string   // the host of each user's first address
+}
+
+// take gives an address without user and password, and remembers where it leads.
+func (s *servers) take(raw string) string {
+	u, err := url.Parse(raw)
+	if err != nil {
+		return raw
+	}
+	user := u.User
+	u.User = nil
+	host := strings.TrimSuffix(strings.ToLower(u.Host), ":443")
+	switch {
+	case fetch.CheckHost(host) != nil || strings.Contains(host, "$"): // a variable is no host yet
+		host = ""
+	case u.Scheme != "https":
+		host = ""
+	case !slices.Contains(s.all, host):
+		s.all = append(s.all, host)
+	}
+	if user == nil {
+		return raw
+	}
+	if name := user.Username(); !slices.Contains(s.users, name) {
+		s.users = append(s.users, name)
+		s.named[name] = finding.Harmless(u.Hostname())
+	}
+	if host != "" {
+		s.hosts[user.Username()] = append(s.hosts[user.Username()], host)
+	}
+	return u.String()
+}
+
+// reached writes how the servers of a source are reached: what they are shown, who
+// certifies them, and by which proxy. Secrets are not taken over.
+func (i *Imported) reached(m Machine, name string, c archive.ConfiguredSource, of servers, s *Source,
+	tell func(finding.Finding)) {
+	object, decide := "source "+name, "import.to-decide"
+	for _, user := range of.users {
+		tell(finding.New("source.credential-in-url", object,
+			"the URL of %s has the user %q in it; neither that nor a password is written here", of.named[user],
+			finding.Harmless(user)).Do("take them out of the URL on the machine"))
+		i.login(name, user, of.hosts[user], c.Place, s, tell)
+	}
+	if r := c.Reach; r.User != "" {
+		i.login(name, r.User, of.all, r.UserPlace, s, tell)
+	}
+	if r := c.Reach; r.Certificate != "" {
+		i.shown(name+"-certificate", Credential{Kind: Certificate, Hosts: of.all}, s, tell, finding.New(decide, object,
+			"the machine shows the client certificate %s, which was not taken over", finding.Harmless(r.Certificate)).
+			At(r.Place))
+	}
+	if r := c.Reach; r.Authority != "" {
+		called := i.keyName(fileName(r.Authority, name+"-roots"), "authority:"+r.Authority)
+		a := Authority{File: path.Join("/", m.Root, r.Authority)}
+		if data, err := m.ReadKey(r.Authority); err == nil {
+			i.Files[a.File] = data
+		}
+		i.Set.Authorities[called] = a
+		i.Set.Places["authorities."+called] = r.Place
+		s.Authority = called
+	}
+	if r := c.Reach; r.Proxy != "" {
+		i.proxy(r, s, tell)
+	}
+}
+
+// login writes that servers are shown a user with a password.
+func (i *Imported) login(name, user string, hosts []string, at finding.Place, s *Source,
+	tell func(finding.Finding)) {
+	i.shown(name+"-login", Credential{Kind: Login, User: user, Hosts: hosts}, s, tell,
+		finding.New("import.to-decide", "source "+name, "it is shown the login of %q, whose password was not "+
+			"taken over", finding.Harmless(user)).At(at))
+}
+
+// shown writes a credential, and what a person has to do so that it has a secret.
+func (i *Imported) shown(base string, c Credential, s *Source, tell func(finding.Finding), f finding.Finding) {
+	if len(c.Hosts) == 0 {
+		tell(f.Do("name it by https: nothing is shown to a server over plain HTTP; then describe a credential"))
+		return
+	}
+	slices.Sort(c.Hosts)
+	c.Hosts = slices.Compact(c.Hosts)
+	base, called := base[:min(len(base), 60)], ""
+	for _, known := range slices.Sorted(maps.Keys(i.Set.Credentials)) { // one of a vendor's for all its sources
+		if k := i.Set.Credentials[known]; k.Kind == c.Kind && k.User == c.User && slices.Equal(k.Hosts, c.Hosts) {
+			called = known
+		}
+	}
+	for n := 1; called == ""; n++ {
+		next := base
+		if n > 1 {
+			next = fmt.Sprintf("%s-%d", base, n)
+		}
+		if _, taken := i.Set.Credentials[next]; !taken {
+			called = next
+		}
+	}
+	i.Set.Credentials[called] = c
+	i.Set.Places["credentials."+called] = f.Place
+	s.Credentials = append(s.Credentials, called)
+	way := "stockade credential add " + called
+	if c.Kind == Certificate {
+		way += " --file PEM, with certificate and key"
+	}
+	tell(f.Do("%s, once it is recorded", way))
+}
+
+// proxy writes by which one servers are reached; one for all sources that name it.
+func (i *Imported) proxy(r archive.ConfiguredReach, s *Source, tell func(finding.Finding)) {
+	raw := r.Proxy
+	if !strings.Contains(raw, "://") {
+		raw = "http://" + raw
+	}
+	u, err := url.Parse(raw)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "" {
+		tell(finding.New("import.to-decide", "", "it is reached by the proxy %s, which cannot be taken over",
+			fetch.Shown(raw)).At(r.Place).Do("describe one under proxies, and name it"))
+		return
+	}
+	user := r.ProxyUser
+	if u.User != nil {
+		user, u.User = u.User.Username(), nil
+	}
+	u.Path = strings.TrimRight(u.Path, "/")
+	p := Proxy{URL: u.String()}
+	base := strings.Split(u.Hostname(), ".")[0]
+	if !IsName(base) || len(base) > 40 || strings.Trim(base, "0123456789") == "" {
+		base = "proxy"
+	}
+	called := i.keyName(base, "proxy:"+p.URL+" "+user)
+	if user != "" {
+		p.Credential = called + "-login"
+		i.Set.Credentials[p.Credential] = Credential{Kind: Login, User: user, Hosts: []string{strings.ToLower(u.Host)}}
+		tell(finding.New("import.to-decide", "", "the proxy %s is shown the login of %q, whose password was not "+
+			"taken over", fetch.Shown(p.URL), finding.Harmless(user)).At(r.Place).
+			Do("stockade credential add %s, once it is recorded", p.Credential))
+	}
+	i.Set.Proxies[called] = p
+	i.Set.Places["proxies."+called] = r.Place
+	s.Proxy = called
+}
+
+// fileName makes a name of a file's.
+func fileName(file, otherwise string) string {
+	if base := strings.ToLower(strings.TrimSuffix(path.Base(file), path.Ext(file))); IsName(base) {
+		return base
+	}
+	return otherwise
+}

@@ -1,0 +1,66 @@
+package service
+
+import (
+	"cmp"
+	"errors"
+	"maps"
+	"slices"
+
+	"github.com/gin-gonic/gin"
+
+	"stockade/core/definition"
+	"stockade/core/families"
+	"stockade/core/finding"
+	"stockade/internal/api"
+)
+
+// maxMachineFiles bounds the files that are handed in at once.
+const maxMachineFiles = 5000
+
+// importFiles makes a definition of a machine's own files, and judges them.
+func (s *Service) importFiles(c *gin.Context) (any, error) {
+	in, err := body[api.MachineFiles](c)
+	if err != nil {
+		return nil, err
+	}
+	if len(in.Files) == 0 {
+		return nil, finding.New("define.bad-value", "", "no file was given").
+			Do("give those of a package client, or an archive of a machine's /etc")
+	}
+	if len(in.Files) > maxMachineFiles {
+		return nil, finding.New("content.too-large", "", "%d files were given, and at most %d are read",
+			len(in.Files), maxMachineFiles).Do("give those of the package clients alone")
+	}
+	files := definition.Unpacked{}
+	for _, name := range slices.Sorted(maps.Keys(in.Files)) {
+		if !definition.IsPacked(name) {
+			files.Add(name, in.Files[name])
+			continue
+		}
+		unpacked, err := definition.Unpack(families.All, in.Files[name])
+		if err != nil {
+			f, _ := finding.From(err)
+			f.Object = cmp.Or(f.Object, "file "+finding.Harmless(name))
+			return nil, f
+		}
+		maps.Copy(files, unpacked)
+	}
+	i, err := definition.ReadMachine(families.All, files, "/", in.Architecture)
+	if err != nil {
+		return nil, err
+	}
+	found := i.Judge(families.All, s.now(), func(path string) ([]byte, error) {
+		if data, ok := i.Files[path]; ok {
+			return data, nil
+		}
+		return nil, errors.New("it was not given")
+	})
+	if len(i.Set.Sources) == 0 && len(found) == 0 {
+		return nil, finding.New("define.bad-value", "",
+			"none of the files says where packages come from").
+			Do("give sources.list and what lies beside it, repository files, or pacman.conf: by their names or " +
+				"with their folders")
+	}
+	text, err := i.YAML()
+	return api.Imported{Document: text, Files: i.Files, Sources: i.Set.Names("source"), Findings: found}, err
+}
