@@ -239,7 +239,6 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 		chromedp.Evaluate(
 			`(() => { const t = document.querySelector('textarea'); t.value = t.value.replace('components:', 'componnents:'); t.dispatchEvent(new Event('input')); })()`, nil))
 	b.see(`perhaps "components" is meant`)
-	b.shot("definition")
 
 	// Going back shows what it would change first, and asks.
 	b.open("/sources/tarn")
@@ -388,7 +387,8 @@ func TestTheDemonstrationStaysUpWithItsConsole(t *testing.T) {
 			"Accepted root", "source"}, {"/keys", "Kelp Drives release", "keys"},
 		{"/mirrors/pumps", "pumps/2", "mirror"}, {"/editions/barrage/2", "libtide2", "edition"}, {
 			"/editions/pumps/2?tab=1", "BRINE-2026-0021", "difference"},
-		{"/sources/reach-lamps", "recipe 12", "house"}, {"/sources/wrack", "mirrors.txt", ""}, {
+		{"/sources/reach-lamps", "recipe 12", ""}, {"/credentials", "login of skerry-reach", "credentials"},
+		{"/sources/wrack", "mirrors.txt", ""}, {
 			"/editions/barrage/2?tab=1", "1.5.0-1", ""},
 		{"/editions/pumps/2?tab=2", "it signed the packages", ""},
 		{"/editions/launch/1", "echo-plot", ""}, {"/lanes", "first edition", ""}, {"/jobs", "failed", "jobs"},

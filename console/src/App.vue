@@ -9,6 +9,7 @@ import {
   LockClosedIcon,
   MagnifyingGlassIcon,
   MoonIcon,
+  PencilSquareIcon,
   QueueListIcon,
   ServerStackIcon,
   Squares2X2Icon,
@@ -23,6 +24,7 @@ import SignIn from './pages/sign-in/SignIn.vue'
 
 const rooms = [
   { to: '/', text: 'Overview', icon: Squares2X2Icon },
+  { to: '/describe', text: 'Describe', icon: PencilSquareIcon },
   { to: '/sources', text: 'Sources', icon: GlobeAltIcon },
   { to: '/keys', text: 'Keys', icon: KeyIcon },
   { to: '/credentials', text: 'Credentials', icon: LockClosedIcon },

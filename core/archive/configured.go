@@ -129,7 +129,8 @@ func (r Registry) Reads(file string) bool {
 		if !ok {
 			continue
 		}
-		for _, patterns := range [][]string{reading.Configuration(), reading.Keyrings(), reading.KeyFolders()} {
+		for _, patterns := range [][]string{reading.Configuration(), reading.Keyrings(),
+			reading.KeyFolders()} {
 			for _, p := range patterns {
 				if ok, err := path.Match(p, file); ok && err == nil {
 					return true

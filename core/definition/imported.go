@@ -53,7 +53,8 @@ type Imported struct {
 //
 // Several are read of one machine where it has clients of several families.
 func Import(of ...Machine) *Imported {
-	i := &Imported{Set: NewSet(), Keys: map[string][]byte{}, Files: map[string][]byte{}, unchecked: map[string]bool{}, comments: map[string][]string{},
+	i := &Imported{Set: NewSet(), Keys: map[string][]byte{}, Files: map[string][]byte{},
+		unchecked: map[string]bool{}, comments: map[string][]string{},
 		Findings: finding.List{}, told: map[string]bool{}, names: map[string]int{},
 		keyrings: map[string]string{}}
 	seen := map[string]string{} // upstream, release and component → where it stands
@@ -153,7 +154,8 @@ func (i *Imported) keys(m Machine, name string, c archive.ConfiguredSource, s *S
 			}
 		}
 		if bytes.HasPrefix(data[min(len(data), 8):], []byte("KBXf")) { // GnuPG's doc/DETAILS
-			tell(finding.New("import.to-decide", "source "+name, "its keyring %s is a keybox, which is not read", file).
+			tell(finding.New("import.to-decide", "source "+name,
+				"its keyring %s is a keybox, which is not read", file).
 				At(k.Place).Do("write its certificates out as a file (gpg --no-default-keyring --keyring %s "+
 				"--export), and bring that in: stockade key add FILE", file))
 			continue
@@ -208,10 +210,12 @@ func (i *Imported) keys(m Machine, name string, c archive.ConfiguredSource, s *S
 func (i *Imported) unreferred(m Machine) {
 	for _, file := range m.Keyrings {
 		named := slices.ContainsFunc(m.Configured.Sources, func(c archive.ConfiguredSource) bool {
-			return slices.ContainsFunc(c.KeyFiles, func(k archive.ConfiguredKey) bool { return k.Path == file })
+			return slices.ContainsFunc(c.KeyFiles,
+				func(k archive.ConfiguredKey) bool { return k.Path == file })
 		})
 		if !named && strings.HasPrefix(file, "/etc/") {
-			i.Findings = append(i.Findings, finding.New("key.unused", "", "no source names the keyring %s", file).
+			i.Findings = append(i.Findings, finding.New("key.unused", "", "no source names the keyring %s",
+				file).
 				At(finding.Place{File: strings.TrimPrefix(file, "/")}).
 				Do("name it at the source that it signs, or take it away"))
 		}

@@ -61,8 +61,10 @@ func ReadMachine(known archive.Registry, files MachineFiles, root, arch string) 
 // Judge gives what is told of a machine's own files as they are: what reading them told, and
 // what is told of any such description. read reads files that the description names. What a
 // person has yet to decide is no matter of a machine's files.
-func (i *Imported) Judge(known archive.Registry, now time.Time, read func(path string) ([]byte, error)) finding.List {
-	checked := Check(i.Set, Surroundings{Families: known, Now: now, ReadFile: func(path string) ([]byte, error) {
+func (i *Imported) Judge(known archive.Registry, now time.Time, read func(path string) ([]byte,
+	error)) finding.List {
+	checked := Check(i.Set, Surroundings{Families: known, Now: now, ReadFile: func(path string) ([]byte,
+		error) {
 		for name, raw := range i.Keys { // that stand in the files themselves
 			if strings.HasSuffix(filepath.ToSlash(path), "/"+name) {
 				return raw, nil
@@ -102,7 +104,8 @@ const (
 // IsPacked tells whether a file is called as archives are.
 func IsPacked(name string) bool {
 	base := strings.ToLower(path.Base(name))
-	return strings.HasSuffix(base, ".tar") || strings.Contains(base, ".tar.") || strings.HasSuffix(base, ".tgz") ||
+	return strings.HasSuffix(base, ".tar") || strings.Contains(base, ".tar.") || strings.HasSuffix(base,
+		".tgz") ||
 		strings.HasSuffix(base, ".txz")
 }
 
@@ -139,7 +142,8 @@ func Unpack(known archive.Registry, data []byte) (Unpacked, error) {
 			}
 		}
 		if total += int(h.Size); total > maxUnpacked {
-			return nil, finding.New("content.too-large", "", "what is read of the archive is larger than %d MiB",
+			return nil, finding.New("content.too-large", "",
+				"what is read of the archive is larger than %d MiB",
 				maxUnpacked>>20).Do("pack /etc alone")
 		}
 		if out[name], err = io.ReadAll(io.LimitReader(t, maxUnpackedFile)); err != nil {
@@ -151,7 +155,8 @@ func Unpack(known archive.Registry, data []byte) (Unpacked, error) {
 
 // packing tells by its first bytes how an archive is compressed.
 func packing(data []byte) string {
-	for magic, name := range map[string]string{"\x1f\x8b": "gz", "\xfd7zXZ": "xz", "\x28\xb5\x2f\xfd": "zst"} {
+	for magic, name := range map[string]string{"\x1f\x8b": "gz", "\xfd7zXZ": "xz",
+		"\x28\xb5\x2f\xfd": "zst"} {
 		if bytes.HasPrefix(data, []byte(magic)) {
 			return name
 		}

@@ -58,7 +58,8 @@ func (i *Imported) reached(m Machine, name string, c archive.ConfiguredSource, o
 	object, decide := "source "+name, "import.to-decide"
 	for _, user := range of.users {
 		tell(finding.New("source.credential-in-url", object,
-			"the URL of %s has the user %q in it; neither that nor a password is written here", of.named[user],
+			"the URL of %s has the user %q in it; neither that nor a password is written here",
+			of.named[user],
 			finding.Harmless(user)).Do("take them out of the URL on the machine"))
 		i.login(name, user, of.hosts[user], c.Place, s, tell)
 	}
@@ -66,9 +67,11 @@ func (i *Imported) reached(m Machine, name string, c archive.ConfiguredSource, o
 		i.login(name, r.User, of.all, r.UserPlace, s, tell)
 	}
 	if r := c.Reach; r.Certificate != "" {
-		i.shown(name+"-certificate", Credential{Kind: Certificate, Hosts: of.all}, s, tell, finding.New(decide, object,
-			"the machine shows the client certificate %s, which was not taken over", finding.Harmless(r.Certificate)).
-			At(r.Place))
+		i.shown(name+"-certificate", Credential{Kind: Certificate, Hosts: of.all}, s, tell,
+			finding.New(decide, object,
+				"the machine shows the client certificate %s, which was not taken over",
+				finding.Harmless(r.Certificate)).
+				At(r.Place))
 	}
 	if r := c.Reach; r.Authority != "" {
 		called := i.keyName(fileName(r.Authority, name+"-roots"), "authority:"+r.Authority)
@@ -89,21 +92,26 @@ func (i *Imported) reached(m Machine, name string, c archive.ConfiguredSource, o
 func (i *Imported) login(name, user string, hosts []string, at finding.Place, s *Source,
 	tell func(finding.Finding)) {
 	i.shown(name+"-login", Credential{Kind: Login, User: user, Hosts: hosts}, s, tell,
-		finding.New("import.to-decide", "source "+name, "it is shown the login of %q, whose password was not "+
-			"taken over", finding.Harmless(user)).At(at))
+		finding.New("import.to-decide", "source "+name,
+			"it is shown the login of %q, whose password was not "+
+				"taken over", finding.Harmless(user)).At(at))
 }
 
 // shown writes a credential, and what a person has to do so that it has a secret.
-func (i *Imported) shown(base string, c Credential, s *Source, tell func(finding.Finding), f finding.Finding) {
+func (i *Imported) shown(base string, c Credential, s *Source, tell func(finding.Finding),
+	f finding.Finding) {
 	if len(c.Hosts) == 0 {
-		tell(f.Do("name it by https: nothing is shown to a server over plain HTTP; then describe a credential"))
+		tell(f.Do("name it by https: nothing is shown to a server over plain HTTP; then describe a " +
+			"credential"))
 		return
 	}
 	slices.Sort(c.Hosts)
 	c.Hosts = slices.Compact(c.Hosts)
 	base, called := base[:min(len(base), 60)], ""
-	for _, known := range slices.Sorted(maps.Keys(i.Set.Credentials)) { // one of a vendor's for all its sources
-		if k := i.Set.Credentials[known]; k.Kind == c.Kind && k.User == c.User && slices.Equal(k.Hosts, c.Hosts) {
+	// one of a vendor's for all its sources
+	for _, known := range slices.Sorted(maps.Keys(i.Set.Credentials)) {
+		if k := i.Set.Credentials[known]; k.Kind == c.Kind && k.User == c.User && slices.Equal(k.Hosts,
+			c.Hosts) {
 			called = known
 		}
 	}
@@ -151,9 +159,11 @@ func (i *Imported) proxy(r archive.ConfiguredReach, s *Source, tell func(finding
 	called := i.keyName(base, "proxy:"+p.URL+" "+user)
 	if user != "" {
 		p.Credential = called + "-login"
-		i.Set.Credentials[p.Credential] = Credential{Kind: Login, User: user, Hosts: []string{strings.ToLower(u.Host)}}
-		tell(finding.New("import.to-decide", "", "the proxy %s is shown the login of %q, whose password was not "+
-			"taken over", fetch.Shown(p.URL), finding.Harmless(user)).At(r.Place).
+		i.Set.Credentials[p.Credential] = Credential{Kind: Login, User: user,
+			Hosts: []string{strings.ToLower(u.Host)}}
+		tell(finding.New("import.to-decide", "",
+			"the proxy %s is shown the login of %q, whose password was not "+
+				"taken over", fetch.Shown(p.URL), finding.Harmless(user)).At(r.Place).
 			Do("stockade credential add %s, once it is recorded", p.Credential))
 	}
 	i.Set.Proxies[called] = p

@@ -50,7 +50,8 @@ var (
 
 // wordsOf takes names apart: letters, in small ones.
 func wordsOf(names ...string) []string {
-	return strings.FieldsFunc(strings.ToLower(strings.Join(names, " ")), func(r rune) bool { return !unicode.IsLetter(r) })
+	return strings.FieldsFunc(strings.ToLower(strings.Join(names, " ")),
+		func(r rune) bool { return !unicode.IsLetter(r) })
 }
 
 // named tells what a source is called that a person may not have meant: sections with
@@ -76,7 +77,8 @@ func (c *checker) named(object, at, name string, src Source, servers []*url.URL)
 		c.add("source.debug-enabled", object, at, "%q in its names says that it has debugging symbols", w)
 	}
 	if w := among(testingWords); w != "" {
-		c.add("source.testing-enabled", object, at, "%q in its names says that its packages are not released yet", w)
+		c.add("source.testing-enabled", object, at,
+			"%q in its names says that its packages are not released yet", w)
 	}
 	first, _, _ := strings.Cut(strings.ToLower(src.Release), "-")
 	if first, _, _ = strings.Cut(first, "/"); c.around.Vouched == nil && slices.Contains(aliasWords, first) {

@@ -55,7 +55,8 @@ func TestWhatAMachineIsConfiguredWithBecomesADescription(t *testing.T) {
 			t.Fatal(err)
 		}
 		var b strings.Builder
-		told := i.Judge(All, time.Date(2026, 11, 26, 0, 0, 0, 0, time.UTC), func(path string) ([]byte, error) {
+		told := i.Judge(All, time.Date(2026, 11, 26, 0, 0, 0, 0, time.UTC), func(path string) ([]byte,
+			error) {
 			return own.Read(strings.TrimPrefix(path, "/mnt"))
 		})
 		for _, f := range told {

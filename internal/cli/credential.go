@@ -28,7 +28,8 @@ func (a *app) credentialCommand() *cobra.Command {
 					strings.Join(x.UsedBy, ", "), worst(x.Findings)}
 			},
 			name: func(x api.Credential) string { return x.Name },
-			empty: "no credential is described: servers that ask who it is need one, under credentials of a " +
+			empty: "no credential is described: servers that ask who it is need one, under credentials " +
+				"of a " +
 				"definition",
 		}, filter[api.Credential]{"kind", "only those of this kind", credentialKinds, "",
 			func(x api.Credential, asked string) bool { return x.Kind == asked }})

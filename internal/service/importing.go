@@ -58,7 +58,8 @@ func (s *Service) importFiles(c *gin.Context) (any, error) {
 	if len(i.Set.Sources) == 0 && len(found) == 0 {
 		return nil, finding.New("define.bad-value", "",
 			"none of the files says where packages come from").
-			Do("give sources.list and what lies beside it, repository files, or pacman.conf: by their names or " +
+			Do("give sources.list and what lies beside it, repository files, or pacman.conf: by their " +
+				"names or " +
 				"with their folders")
 	}
 	text, err := i.YAML()

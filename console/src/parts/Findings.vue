@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import type { Finding } from '../api'
 import Mark from './Mark.vue'
-defineProps<{ findings: Finding[]; link?: boolean }>()
+// go, where it is given, leads to the line that a finding is about.
+defineProps<{ findings: Finding[]; link?: boolean; go?: (f: Finding) => void }>()
 function to(f: Finding): string {
   const [kind, name] = (f.object ?? '').split(' ')
   return (
@@ -37,7 +38,10 @@ function to(f: Finding): string {
         </div>
         <pre v-if="f.excerpt" class="mono mt-1 overflow-auto text-slate">{{ f.excerpt }}</pre>
         <div class="break-words text-slate">
-          <span v-if="f.place?.line" class="mono">line {{ f.place.line }} · </span>{{ f.way_out
+          <button v-if="f.place?.line && go" class="mono text-tide underline" @click="go(f)">
+            line {{ f.place.line }}</button
+          ><span v-else-if="f.place?.line" class="mono">line {{ f.place.line }}</span
+          ><template v-if="f.place?.line"> · </template>{{ f.way_out
           }}<code class="ml-2 inline-block whitespace-nowrap opacity-75">{{ f.code }}</code>
         </div>
       </div>

@@ -36,15 +36,17 @@ func (r *configuration) preferences(data []byte) {
 		}
 		n, err := strconv.Atoi(rank)
 		if err != nil || now.packages == "" || now.pin == "" {
-			r.Tell(finding.New("define.syntax", "", "a record has Package, Pin and a number as Pin-Priority"), begun)
+			r.Tell(finding.New("define.syntax", "",
+				"a record has Package, Pin and a number as Pin-Priority"), begun)
 		} else {
 			now.rank, now.place = n, r.Place(begun)
 			if len(r.records) < maxRecords {
 				r.records = append(r.records, now)
 			} else if !r.full {
 				r.full = true
-				r.Tell(finding.New("content.too-large", "", "there are more than %d preferences; the others are left "+
-					"out", maxRecords), begun)
+				r.Tell(finding.New("content.too-large", "",
+					"there are more than %d preferences; the others are left "+
+						"out", maxRecords), begun)
 			}
 		}
 		now, rank, begun = preferred{}, "", 0
@@ -100,8 +102,10 @@ func (r *configuration) prefer() {
 				why = "only the root of a source says its " + unknown
 			}
 			r.Read.Findings = append(r.Read.Findings, finding.New("import.to-decide", "",
-				"the preference for %q (%d) is not taken over: %s", finding.Harmless(p.pin), p.rank, why).At(p.place).
-				Do("write priority: at the source that it is about: 1 is asked first, 99 last, 50 where nothing is said"))
+				"the preference for %q (%d) is not taken over: %s", finding.Harmless(p.pin), p.rank,
+				why).At(p.place).
+				Do("write priority: at the source that it is about: 1 is asked first, 99 last, 50 where "+
+					"nothing is said"))
 		}
 	}
 	var all []int
@@ -199,7 +203,8 @@ func (r *configuration) preferPackages(p preferred) {
 	names := strings.Fields(p.packages)
 	shown := finding.Harmless(strings.Join(names, " "))
 	add := func(way, format string, args ...any) {
-		r.Read.Findings = append(r.Read.Findings, finding.New("import.to-decide", "", format, args...).At(p.place).
+		r.Read.Findings = append(r.Read.Findings, finding.New("import.to-decide", "", format,
+			args...).At(p.place).
 			Do("%s", way))
 	}
 	switch {

@@ -94,7 +94,8 @@ func (t *settingTokens) next() bool {
 
 // judgeSettings tells of those that let packages in whoever signed them.
 func (r *configuration) judgeSettings() {
-	for _, name := range []string{"acquire::allowinsecurerepositories", "acquire::allowdowngradetoinsecurerepositories",
+	for _, name := range []string{"acquire::allowinsecurerepositories",
+		"acquire::allowdowngradetoinsecurerepositories",
 		"acquire::allowweakrepositories", "apt::get::allowunauthenticated"} {
 		if s := r.settings[name]; isOn(s.value) {
 			r.Read.Findings = append(r.Read.Findings, finding.New("source.unsigned", "",
@@ -144,7 +145,8 @@ func (r *configuration) logins(data []byte) {
 				continue
 			default:
 				r.Tell(finding.New("define.syntax", "",
-					"a word stands here that is not machine, login or password, nor behind one of them"), number)
+					"a word stands here that is not machine, login or password, nor behind one of them"),
+					number)
 			}
 			word = ""
 		}
@@ -181,7 +183,8 @@ func (r *configuration) reach(s *archive.ConfiguredSource) {
 		}
 		i := slices.IndexFunc(r.known, func(l login) bool {
 			return (l.scheme == u.Scheme || l.scheme == "" && u.Scheme == "https") &&
-				strings.EqualFold(l.host, u.Host) && strings.HasPrefix(strings.TrimPrefix(u.Path, "/"), l.path)
+				strings.EqualFold(l.host, u.Host) && strings.HasPrefix(strings.TrimPrefix(u.Path, "/"),
+				l.path)
 		})
 		if i >= 0 && u.User == nil {
 			s.Reach.User, s.Reach.UserPlace = r.known[i].user, r.known[i].place

@@ -327,7 +327,8 @@ func (r *configuration) module(data []byte) {
 				finding.Harmless(m), finding.Harmless(streams[m])).
 				Do("write streams: [%q] at the want of the source that has it", m+":"+streams[m]), lines[m])
 		case "disabled":
-			r.Tell(finding.New("import.to-decide", "", "the machine has the module %s off", finding.Harmless(m)).
+			r.Tell(finding.New("import.to-decide", "", "the machine has the module %s off",
+				finding.Harmless(m)).
 				Do("leave its streams out of the want"), lines[m])
 		}
 	}
@@ -351,8 +352,9 @@ func (r *configuration) service(data []byte) {
 				u.User = nil
 				shown = u.String()
 			}
-			r.Tell(finding.New("import.to-decide", "", "the service %s brings repositories by itself, from %s: read is "+
-				"what it has written so far", finding.Harmless(s), finding.Harmless(shown)).
+			r.Tell(finding.New("import.to-decide", "",
+				"the service %s brings repositories by itself, from %s: read is "+
+					"what it has written so far", finding.Harmless(s), finding.Harmless(shown)).
 				Do("describe what it may bring further"), lines[s])
 		}
 	}
@@ -367,7 +369,8 @@ func (r *configuration) locks(data []byte) {
 		if value = strings.TrimSpace(value); ok && strings.TrimSpace(name) == "solvable_name" && value != "" {
 			r.Tell(finding.New("import.to-decide", "", "a lock keeps %s as it is on the machine",
 				finding.Harmless(value)).
-				Do("write pins: with its version at the group, or except: where the machine is not to have it"),
+				Do("write pins: with its version at the group, or except: where the machine is not to "+
+					"have it"),
 				number)
 		}
 	}
@@ -396,7 +399,8 @@ func (r *configuration) expanded(s *repository, raw string, line int) string {
 		}
 		name, tail := variable(after)
 		rest = tail
-		glued := tail != "" && (tail[0] == '_' || tail[0] >= 'a' && tail[0] <= 'z' || tail[0] >= '0' && tail[0] <= '9')
+		glued := tail != "" && (tail[0] == '_' || tail[0] >= 'a' && tail[0] <= 'z' || tail[0] >= '0' &&
+			tail[0] <= '9')
 		switch value, known := r.vars[name], r.vars[name] != ""; {
 		case (name == "basearch" || name == "arch") && !glued:
 			b.WriteString("$arch")
@@ -404,7 +408,8 @@ func (r *configuration) expanded(s *repository, raw string, line int) string {
 			b.WriteString("$release")
 			if s.Release = value; !known {
 				s.Findings = append(s.Findings, finding.New("import.to-decide", "",
-					"$releasever stands for the machine's release, which is not known here").At(r.Place(line)).
+					"$releasever stands for the machine's release, which is not known "+
+						"here").At(r.Place(line)).
 					Do("write release:"))
 			}
 		case known:
@@ -425,7 +430,8 @@ func variable(text string) (name, rest string) {
 		return inside[1:], after
 	}
 	n := 0
-	for n < len(text) && (text[n] == '_' || text[n] >= 'a' && text[n] <= 'z' || text[n] >= 'A' && text[n] <= 'Z' ||
+	for n < len(text) && (text[n] == '_' || text[n] >= 'a' && text[n] <= 'z' || text[n] >= 'A' &&
+		text[n] <= 'Z' ||
 		text[n] >= '0' && text[n] <= '9') {
 		n++
 	}
@@ -465,7 +471,8 @@ func (r *configuration) take(s *repository) {
 	case !s.packages.nothing() && !s.packages.on && !s.root.on: // neither root nor packages
 		s.Unchecked, s.Switch = s.packages.place, s.packages.words
 	case !s.packages.nothing() && !s.packages.on:
-		note(way, "the machine checks the signature of its root alone, and of packages none (%s)", s.packages.words)
+		note(way, "the machine checks the signature of its root alone, and of packages none (%s)",
+			s.packages.words)
 	case s.packages.nothing():
 		note(way, "whether the machine checks signatures on packages is not said here (gpgcheck)")
 	}

@@ -49,16 +49,16 @@ async function add() {
     <table class="grid-table">
       <thead>
         <tr>
-          <th>Key</th>
+          <th class="left-0 z-10">Key</th>
           <th>Fingerprint</th>
           <th>Kind</th>
-          <th v-for="n in names" :key="n">{{ n }}</th>
           <th>Findings</th>
+          <th v-for="n in names" :key="n">{{ n }}</th>
         </tr>
       </thead>
       <tbody>
         <tr v-for="k in keys" :key="k.fingerprint">
-          <td>
+          <td class="sticky left-0 bg-surface">
             <RouterLink
               :to="'/keys/' + k.fingerprint"
               class="font-medium whitespace-nowrap"
@@ -70,7 +70,8 @@ async function add() {
           <td class="whitespace-nowrap">
             {{ k.primary.algorithm + (k.primary.algorithm === 'RSA' ? ' ' + k.primary.bits : '') }}
           </td>
-          <td v-if="k.site" :colspan="names.length + 1" class="text-slate">
+          <td><Count v-if="!k.site" :findings="k.findings" /></td>
+          <td v-if="k.site" :colspan="names.length" class="text-slate">
             the site's own key: it signs seals, tailored mirrors, and what is added by hand
           </td>
           <td v-for="n in k.site ? [] : names" :key="n">
@@ -87,7 +88,6 @@ async function add() {
               <Mark kind="warning" word="decide" /></button
             ><span v-else class="text-line">·</span>
           </td>
-          <td v-if="!k.site"><Count :findings="k.findings" /></td>
         </tr>
       </tbody>
     </table>

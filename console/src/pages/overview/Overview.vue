@@ -34,8 +34,8 @@ const q = useQuery({
                 records and seals compared <Moment :at="q.data.value.looked.journal" />.</span
               ></template
             ><template v-else
-              >Nothing is described yet. Write a definition and run <code>stockade record FILE</code>, or run
-              <code>stockade demo</code> to see a site at work.</template
+              >Nothing is described yet. <RouterLink to="/describe">Describe</RouterLink> takes a definition,
+              or a machine's own files; so does <code>stockade record FILE</code>.</template
             >
           </p>
         </div>

@@ -55,7 +55,7 @@ const columns: Column<Source>[] = [
     :columns="columns"
     :rows="rows"
     :filter="filter"
-    empty="No source is described yet. Write a definition and run stockade record FILE."
+    empty="No source is described yet: Describe takes a definition, or a machine's own files."
   >
     <template #name="{ row: s }">
       <RouterLink :to="'/sources/' + s.name" class="font-medium whitespace-nowrap">{{

@@ -1,0 +1,258 @@
+<script setup lang="ts">
+// Documents, or a machine's own files, become what is described: checked as they are
+// typed, previewed by object, recorded as one revision.
+import { useQueryClient } from '@tanstack/vue-query'
+import { computed, onMounted, ref, watch } from 'vue'
+import { getTagged, post, postOver, who, type Finding, type Imported, type Judgement } from '../../api'
+import Findings from '../../parts/Findings.vue'
+import Lines from '../../parts/Lines.vue'
+import Mark from '../../parts/Mark.vue'
+import Tabs from '../../parts/Tabs.vue'
+import Trouble from '../../parts/Trouble.vue'
+import { base64, begin, draft, dropped } from './draft'
+import Preview from './Preview.vue'
+
+const client = useQueryClient()
+const live = ref<Judgement | null>(null)
+const imported = ref<Finding[]>([]) // what was told of a machine's files
+const done = ref<Judgement | null>(null)
+const error = ref<unknown>(null)
+const busy = ref(false)
+const over = ref(false) // something is held above the page
+const summary = ref('')
+const line = ref<number>()
+const seen = ref('')
+const now = async () => (seen.value = (await getTagged<{ text: string }>('/definitions')).etag)
+onMounted(() => now().catch((e) => (error.value = e)))
+
+const asked = computed(() => ({
+  documents: draft.documents.filter((d) => d.text.trim()),
+  files: draft.files,
+}))
+let timer = 0
+let turn = 0
+watch(
+  asked,
+  () => {
+    clearTimeout(timer)
+    timer = window.setTimeout(async () => {
+      const mine = ++turn
+      if (!asked.value.documents.length) return void (live.value = null)
+      try {
+        const j = await post<Judgement>('/definitions/compare', asked.value)
+        if (mine === turn) live.value = j
+      } catch (e) {
+        if (mine === turn) error.value = e
+      }
+    }, 300)
+  },
+  { immediate: true, deep: true },
+)
+const doc = computed(() => draft.documents[draft.open] ?? draft.documents[0])
+const here = computed(() => (live.value?.findings ?? []).filter((f) => f.place?.file === doc.value.name))
+// What is told of what these documents say: of the rest, the Overview tells.
+const about = computed(() =>
+  (live.value?.findings ?? []).filter((f) => draft.documents.some((d) => d.name === f.place?.file)),
+)
+const blocking = computed(() => about.value.filter((f) => f.severity === 'error').length)
+
+async function take(files: Record<string, File>) {
+  error.value = null
+  busy.value = true
+  try {
+    const names = Object.keys(files).sort()
+    const documents = names.filter((n) => /\.ya?ml$/.test(n))
+    const read: Record<string, string> = {}
+    for (const n of names.filter((n) => !documents.includes(n))) read[n] = await base64(files[n])
+    if (documents.length) {
+      const texts = []
+      for (const n of documents) texts.push({ name: n, text: await files[n].text() })
+      imported.value = []
+      begin({ documents: texts, files: read, from: names.length + ' files' })
+    } else if (names.length) {
+      const i = await post<Imported>('/definitions/import', { files: read })
+      imported.value = i.findings
+      begin({
+        documents: [{ name: 'imported.yaml', text: i.document }],
+        files: i.files,
+        from: `a machine's files, with ${i.sources.length} sources`,
+      })
+    }
+  } catch (e) {
+    error.value = e
+  } finally {
+    busy.value = false
+  }
+}
+async function drop(e: DragEvent) {
+  over.value = false
+  if (e.dataTransfer) await take(await dropped(e.dataTransfer.items))
+}
+async function chosen(e: Event) {
+  const input = e.target as HTMLInputElement
+  const files: Record<string, File> = {}
+  for (const f of input.files ?? []) files[f.webkitRelativePath || f.name] = f
+  await take(files)
+  input.value = ''
+}
+async function record() {
+  busy.value = true
+  error.value = null
+  try {
+    done.value = await postOver<Judgement>(
+      '/definitions/record',
+      { ...asked.value, summary: summary.value },
+      seen.value,
+    )
+    begin()
+    imported.value = []
+    summary.value = ''
+    client.invalidateQueries()
+    await now()
+  } catch (e) {
+    error.value = e
+  } finally {
+    busy.value = false
+  }
+}
+function go(f: Finding) {
+  const n = draft.documents.findIndex((d) => d.name === f.place?.file)
+  if (n < 0) return
+  draft.open = n
+  line.value = undefined
+  requestAnimationFrame(() => (line.value = f.place?.line))
+}
+function anew() {
+  begin()
+  imported.value = []
+  done.value = null
+}
+</script>
+<template>
+  <div
+    class="relative flex min-h-full flex-col"
+    @dragover.prevent="over = true"
+    @dragleave.self="over = false"
+    @drop.prevent="drop"
+  >
+    <div class="mb-1 flex items-center gap-2">
+      <h1 class="mr-auto">Describe</h1>
+      <label class="btn cursor-pointer">
+        Choose files<input type="file" multiple class="sr-only" aria-label="Files" @change="chosen" />
+      </label>
+      <label class="btn cursor-pointer">
+        Choose a folder<input
+          type="file"
+          webkitdirectory
+          class="sr-only"
+          aria-label="Folder"
+          @change="chosen"
+        />
+      </label>
+      <button class="btn" :disabled="!asked.documents.length" @click="anew">Begin anew</button>
+    </div>
+    <p class="mb-3 text-slate">
+      Write or paste a definition, or drop files here: definitions with their keys, or a machine's own:
+      <span class="mono">sources.list</span>, <span class="mono">*.sources</span>,
+      <span class="mono">*.repo</span>, <span class="mono">pacman.conf</span>, or an archive of its
+      <span class="mono">/etc</span>.
+      <template v-if="draft.from">This is made of {{ draft.from }}.</template>
+    </p>
+    <Trouble :error="error" class="mb-3" />
+    <div v-if="done" class="panel mb-3 flex items-center gap-3 px-3 py-2" role="status">
+      <Mark kind="good" :word="'Recorded as revision ' + done.revision" />
+      <span class="text-slate">{{ done.changes.map((c) => c.kind + ' ' + c.name).join(', ') }}</span>
+      <RouterLink to="/sources" class="btn ml-auto !h-6">Sources</RouterLink>
+      <RouterLink v-if="done.changes.some((c) => c.kind === 'key')" to="/keys" class="btn !h-6"
+        >Decide about keys</RouterLink
+      >
+      <RouterLink v-if="done.changes.some((c) => c.kind === 'credential')" to="/credentials" class="btn !h-6"
+        >Give secrets</RouterLink
+      >
+    </div>
+    <div class="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-5">
+      <div class="flex flex-col">
+        <div v-if="draft.documents.length > 1" class="mb-1.5 flex flex-wrap gap-1">
+          <button
+            v-for="(d, i) in draft.documents"
+            :key="d.name"
+            class="btn !h-6"
+            :class="i === draft.open ? '!bg-tide-soft !text-tide' : ''"
+            @click="draft.open = i"
+          >
+            {{ d.name }}
+          </button>
+        </div>
+        <div class="h-[480px]">
+          <Lines v-model="doc.text" :findings="here" label="Definition" :at="line" />
+        </div>
+        <form class="mt-2 flex items-center gap-2" @submit.prevent="record">
+          <input
+            v-model="summary"
+            class="field"
+            placeholder="Why, in a few words"
+            aria-label="Why, in a few words"
+          />
+          <button
+            class="btn btn-go"
+            :disabled="busy || !live?.recordable || who?.role === 'viewer'"
+            :title="who?.role === 'viewer' ? 'operators and wardens record' : undefined"
+          >
+            Record
+          </button>
+        </form>
+      </div>
+      <div class="min-w-0">
+        <p v-if="!asked.documents.length" class="panel px-3 py-2 text-slate">
+          Nothing is written yet. A definition begins with <code>stockade: 1</code>.
+        </p>
+        <Tabs
+          v-else
+          :names="[
+            'Findings' + (about.length ? ' ' + about.length : ''),
+            'What recording changes' + (live?.changes.length ? ' ' + live.changes.length : ''),
+            ...(imported.length ? ['Of the files ' + imported.length] : []),
+          ]"
+        >
+          <template #0>
+            <p v-if="!live" class="panel px-3 py-2"><Mark kind="busy" word="being checked" /></p>
+            <div v-else class="panel max-h-[500px] overflow-auto">
+              <p v-if="!about.length" class="px-3 py-2">
+                <Mark kind="good" word="nothing to find fault with" />
+                <span class="ml-2 text-slate">Upstreams were not asked.</span>
+              </p>
+              <p v-else class="border-b border-line px-3 py-2 text-slate">
+                {{
+                  blocking ? 'It cannot be recorded like this.' : 'None of this keeps it from being recorded.'
+                }}
+              </p>
+              <Findings :findings="about" :go="go" />
+            </div>
+          </template>
+          <template #1><Preview v-if="live" :of="live" /></template>
+          <template #2>
+            <div class="panel max-h-[500px] overflow-auto"><Findings :findings="imported" /></div>
+          </template>
+        </Tabs>
+      </div>
+    </div>
+    <div v-if="over" class="drop-here">Drop definitions, or a machine's files</div>
+  </div>
+</template>
+
+<style scoped>
+.drop-here {
+  position: absolute;
+  inset: 0;
+  display: flex;
+  align-items: center;
+  justify-content: center;
+  pointer-events: none;
+  border: 2px dashed var(--tide);
+  border-radius: 8px;
+  background: color-mix(in srgb, var(--tide-soft) 80%, transparent);
+  color: var(--tide);
+  font-size: 15px;
+  font-weight: 640;
+}
+</style>
