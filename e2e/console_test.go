@@ -409,7 +409,14 @@ func TestTheDemonstrationStaysUpWithItsConsole(t *testing.T) {
 	b.open("/editions/pumps/2?tab=3")
 	b.see("bounded too")
 	b.run("dark", chromedp.Click(`button[aria-label="Use the dark shade"]`, chromedp.ByQuery))
-	b.shot("edition-dark")
+	b.open("/editions/barrage/2")
+	b.click("kelp-drive")
+	b.see("8 of 9 steps were compared now, and hold")
+	b.see("Compared on paper with Kelp's field engineer")
+	b.click("about/roots/kelp/dists/heron/InRelease")
+	b.see("BEGIN PGP SIGNED MESSAGE")
+	b.click("about/roots/kelp/dists/heron/InRelease")
+	b.shot("chain")
 	c.Process.Signal(os.Interrupt)
 	select {
 	case err := <-ended:

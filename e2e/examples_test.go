@@ -24,7 +24,7 @@ var inOrder = []string{
 	"key list", "key show", "key add", "key examine", "key withdraw", "key vouch",
 	"mirror list", "mirror show", "mirror estimate", "mirror preview", "mirror build", "mirror prove",
 	"edition list", "edition show", "edition packages", "edition advisories", "edition diff",
-	"edition verify", "edition export",
+	"edition verify", "edition export", "package show",
 	"lane list", "lane show", "lane move", "lane back",
 	"group list", "group show", "group files",
 	"package list", "package add", "package remove",

@@ -10,6 +10,7 @@ export type Mirror = S['Mirror']
 export type Edition = S['Edition']
 export type EditionDetail = S['EditionDetail']
 export type Credential = S['Credential']
+export type Chain = S['Chain']
 export type Imported = S['Imported']
 export type Lane = S['Lane']
 export type Job = S['Job']
@@ -100,6 +101,9 @@ export async function postOver<T>(path: string, body: unknown, etag: string): Pr
 }
 export const get = <T>(path: string) => call<T>('GET', path)
 export const post = <T>(path: string, body?: unknown) => call<T>('POST', path, body)
+
+/** A file as it is. */
+export const bytes = async (path: string) => (await send('GET', path)).blob()
 
 export async function signIn(given: string): Promise<void> {
   token.value = given.trim()

@@ -91,7 +91,9 @@ type Source struct {
 	Codename   string         `json:"codename"`
 	RootDate   time.Time      `json:"root_date"`
 	RootDigest string         `json:"root_digest"`
+	Roots      []Index        `json:"roots,omitempty"` // the files of the root, kept in the edition
 	Signer     archive.Signer `json:"signer"`
+	Vouched    Vouch          `json:"vouched,omitzero"` // who had said that the signer may
 	Upstream   string         `json:"upstream"`
 	Streams    []string       `json:"streams,omitempty"` // module streams that were wanted
 	Keys       []string       `json:"keys"`              // fingerprints that machines must trust for it

@@ -260,6 +260,9 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 		} else {
 			err = b.writeIndexes(ctx, pub, out, i, e, files)
 		}
+		if err == nil {
+			err = b.keepRoot(pub, es, files)
+		}
 		if err != nil {
 			return out, about(err, pub.Source.Name)
 		}
@@ -315,6 +318,12 @@ func (b *Builder) describe(pub *Publication, plan Plan, out *Outcome, i int) edi
 		RootDate:   pub.Root.Date,
 		RootDigest: pub.Accepted.Digest, Signer: pub.Root.Signer, Upstream: pub.Accepted.Upstream,
 		Packages: out.BySource[s.Name], Streams: s.Want.Streams}
+	if s.House == nil {
+		es.Vouched = s.Vouched[es.Signer.Fingerprint]
+		for _, f := range pub.Accepted.Files {
+			es.Roots = append(es.Roots, edition.Index{Path: f.Path, SHA256: f.SHA256})
+		}
+	}
 	for _, l := range out.lists[i] {
 		es.Indexes = append(es.Indexes, edition.Index{Path: l.Used.Path, SHA256: l.SHA256})
 	}
@@ -329,6 +338,34 @@ func (b *Builder) describe(pub *Publication, plan Plan, out *Outcome, i int) edi
 		}
 	}
 	return es
+}
+
+// keepRoot keeps, in an edition, the root that it was made from as upstream signed it, and
+// the certificate that did. A faithful copy has the root itself.
+func (b *Builder) keepRoot(pub *Publication, es edition.Source, files *edition.Collection) error {
+	for _, r := range es.Roots {
+		size, ok := b.Pool.Has(r.SHA256)
+		if !ok {
+			return finding.New("edition.damaged", "", "%s is gone from the pool", r.Path)
+		}
+		if err := files.Add(edition.Line{Path: es.RootPath(r.Path), Size: size,
+			SHA256: r.SHA256}); err != nil {
+			return err
+		}
+	}
+	for _, c := range pub.Source.Keyring.Counting() {
+		if c.Fingerprint != es.Signer.Fingerprint || len(es.Roots) == 0 {
+			continue
+		}
+		data := []byte(c.Armoured())
+		sum, err := b.Pool.Add(data)
+		if err != nil {
+			return err
+		}
+		return files.Add(edition.Line{Path: edition.SignerPath(c.Fingerprint), Size: int64(len(data)),
+			SHA256: sum})
+	}
+	return nil
 }
 
 // writeIndexes writes the repository of one source of a tailored mirror.

@@ -20,6 +20,7 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/definition"
+	"stockade/core/edition"
 	"stockade/core/fetch"
 	"stockade/core/finding"
 	"stockade/core/pool"
@@ -39,7 +40,9 @@ type Source struct {
 	MaxAge   time.Duration
 	Want     definition.Want
 	Accepted *Accepted // nil: nothing was accepted yet
-	House    *House    // a house source as it was published; nil: it has upstreams
+	// Vouched are the decisions that keys may sign it, by fingerprint.
+	Vouched map[string]edition.Vouch
+	House   *House // a house source as it was published; nil: it has upstreams
 	// AcceptOnce, if not empty, is the reason for which a person accepts a root
 	// that is older or of another repository than the last one.
 	AcceptOnce string

@@ -104,6 +104,11 @@ var Routes = []Route{
 		nil, nil, EditionDetail{}, ""},
 	{"GET", "/editions/{mirror}/{number}/packages", Viewer, "packages", "The packages of an edition",
 		[]Parameter{search, cursor, limit}, nil, Page[Item]{}, ""},
+	{"GET", "/editions/{mirror}/{number}/chain", Viewer, "chain",
+		"What stands behind a package: from its file up to who vouched, and to the seal; each step is " +
+			"compared now",
+		[]Parameter{{"package", "its name"}, {"version", "only of this version"},
+			{"arch", "only of this architecture"}}, nil, Page[Chain]{}, ""},
 	{"GET", "/editions/{mirror}/{number}/diff", Viewer, "diff",
 		"The difference to another edition of the mirror",
 		[]Parameter{{"against", "the number of the older edition; the one before if left out"}},

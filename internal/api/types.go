@@ -267,6 +267,14 @@ type EditionDetail struct {
 	Problem string          `json:"problem,omitempty"`
 }
 
+// Chain is what stands behind one package of an edition.
+type Chain struct {
+	edition.Chain
+	// Since tells what was decided about the key, or the journal, after the edition was
+	// sealed; empty: nothing that speaks against it.
+	Since string `json:"since,omitempty"`
+}
+
 // Manifest is an edition's manifest and seal as they stand on disk.
 type Manifest struct {
 	Manifest []byte `json:"manifest"`

@@ -12,7 +12,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"stockade/core/archive"
+	"stockade/core/edition"
 	"stockade/core/families"
+	"stockade/core/finding"
+	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/client"
 )
@@ -38,7 +41,9 @@ func (a *app) packageCommand() *cobra.Command {
 	list := a.packageList()
 	add := a.packageAdd()
 	remove := a.packageRemove()
-	return noun("package", "Packages that are added by hand", list, add, remove)
+	return noun("package", "Packages: what stands behind one, and those that are added by hand", list,
+		a.packageShow(),
+		add, remove)
 }
 
 // readSmall reads a signature file.
@@ -176,4 +181,118 @@ func (a *app) packageRemove() *cobra.Command {
 					changeNames(j))
 			})
 		}}
+}
+
+// packageShow shows a package of an edition, and with --chain what stands behind it.
+func (a *app) packageShow() *cobra.Command {
+	var of, version, arch string
+	var chain bool
+	c := &cobra.Command{Use: "show NAME --edition MIRROR/N",
+		Short: "Show a package of an edition, and what stands behind it",
+		Long: `Show a package of an edition. With --chain what stands behind it is followed step by step, and compared
+now with the stored bytes: from the package file to the list of packages that names it, the root that
+names the list, the signature over the root, the key, and who vouched for that key; and from the file
+to the seal. What could not be compared says so. Exits with 1 when a step does not hold.`,
+		Example: "  stockade package show sluicectl --edition barrage/1\n" +
+			"  stockade package show kelp-drive --edition barrage/1 --chain",
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if of == "" {
+				return usage("in which edition? name it with --edition MIRROR/N")
+			}
+			_, _, path, err := editionPath(of)
+			if err != nil {
+				return err
+			}
+			q := url.Values{"package": {args[0]}, "version": {version}, "arch": {arch}}
+			page, err := client.Get[api.Page[api.Chain]](cmd.Context(), a.client(), path+"/chain?"+q.Encode())
+			if err != nil {
+				return err
+			}
+			var names []string
+			holds := true
+			for _, c := range page.Items {
+				names = append(names, c.Package.Path)
+				holds = holds && c.Holds()
+			}
+			if err := a.show(page.Items, func() {
+				for i, c := range page.Items {
+					if i > 0 {
+						fmt.Fprintln(a.out)
+					}
+					a.packageChain(c, chain)
+				}
+			}, names); err != nil {
+				return err
+			}
+			if !holds {
+				return no()
+			}
+			return nil
+		}}
+	c.Flags().StringVar(&of, "edition", "", "the edition that it is in")
+	c.Flags().StringVar(&version, "version", "", "only of this version")
+	c.Flags().StringVar(&arch, "arch", "", "only of this architecture")
+	c.Flags().BoolVar(&chain, "chain", false, "what stands behind it, step by step")
+	c.RegisterFlagCompletionFunc("edition", a.names("/editions", 0, byName))
+	return c
+}
+
+func (a *app) packageChain(c api.Chain, whole bool) {
+	it := c.Package
+	why := "needed by " + it.For
+	if it.Wanted {
+		why = "wanted: " + it.For
+	}
+	pairs := []string{"package", it.Name, "version", it.Version, "architecture", it.Arch, "source", it.Source,
+		"size", size(it.Size), "in it because", why, "summary", it.Summary, "licence", it.Licence,
+		"file", it.Path, "sha256", it.SHA256}
+	if it.Signer != "" {
+		pairs = append(pairs, "signed itself by", short(it.Signer))
+	}
+	holds := "every step that was compared holds"
+	if !c.Holds() {
+		holds = "BROKEN"
+	}
+	a.fields(append(pairs, "behind it", holds)...)
+	if c.Since != "" {
+		a.say("since then: %s", c.Since)
+	}
+	if !whole {
+		return
+	}
+	for _, way := range []struct {
+		head  string
+		links []edition.Link
+	}{{"from upstream", c.Upstream}, {"to the seal", c.Site}} {
+		fmt.Fprintf(a.out, "\n%s\n", a.paint(bold, way.head))
+		for _, l := range way.links {
+			a.link(l)
+		}
+	}
+}
+
+// link prints one step of a chain.
+func (a *app) link(l edition.Link) {
+	word := map[edition.State]string{edition.Compared: "compared", edition.AsSealed: "as sealed",
+		edition.Broken: "BROKEN"}[l.State]
+	fmt.Fprintf(a.out, "  %-10s %-10s %s\n", l.Kind, word, finding.Harmless(l.Text))
+	indent := strings.Repeat(" ", 24)
+	if l.Why != "" && l.State != edition.Compared {
+		fmt.Fprintf(a.out, "%s%s\n", indent, finding.Harmless(l.Why))
+	}
+	if l.By != "" {
+		fmt.Fprintf(a.out, "%sby %s, %s\n", indent, l.By, date(l.At))
+	} else if !l.At.IsZero() {
+		fmt.Fprintf(a.out, "%s%s\n", indent, date(l.At))
+	}
+	if l.Fingerprint != "" && l.Kind == "key" {
+		fmt.Fprintf(a.out, "%s%s\n", indent, trust.Spaced(l.Fingerprint))
+	}
+	if l.SHA256 != "" {
+		fmt.Fprintf(a.out, "%ssha256 %s\n", indent, l.SHA256)
+	}
+	if l.Path != "" {
+		fmt.Fprintf(a.out, "%s%s\n", indent, finding.Harmless(l.Path))
+	}
 }

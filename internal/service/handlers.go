@@ -44,6 +44,7 @@ func (s *Service) handlers() map[string]handler {
 		"editions":   s.handleEditions,
 		"edition":    s.onEdition(s.handleEdition),
 		"packages":   s.onEdition(s.editionPackages),
+		"chain":      s.onEdition(s.editionChain),
 		"diff":       s.onEdition(s.handleDiff),
 		"advisories": s.onEdition(s.handleAdvisories),
 		"manifest":   s.onEdition(s.handleManifest),

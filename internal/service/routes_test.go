@@ -131,7 +131,7 @@ var empty = func() map[string]string {
 		"404 define.dangling-reference": "source dependents refresh probe enable disable removeSource " +
 			"addPackage removePackage key mirror estimate preview build prove lane move back group " +
 			"groupFiles edition packages diff advisories manifest file verify retire job jobEvents stopJob " +
-			"revision wouldRestore restore removeAccount credential giveSecret forgetSecret",
+			"revision wouldRestore restore removeAccount chain credential giveSecret forgetSecret",
 	} {
 		for _, name := range strings.Fields(names) {
 			all[name] = kind

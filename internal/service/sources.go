@@ -216,6 +216,12 @@ func (s *Service) sourceAsDescribed(set *definition.Set, t *trusted, name string
 	out := &mirror.Source{Name: name, Standing: src.Standing, Priority: src.Priority, Spec: src.Archive(name),
 		Family: families.All[src.Family],
 		Route:  route, Keyring: t.keyring(set, name, s.now), MaxAge: age}
+	out.Vouched = map[string]edition.Vouch{}
+	for _, f := range set.Signers(name) {
+		if v, ok := t.Vouched(f, name); ok {
+			out.Vouched[f] = edition.Vouch{Evidence: v.Why, By: v.By, At: v.At}
+		}
+	}
 	var a mirror.Accepted
 	if _, err := s.db.Kept("accepted", name, &a); err == nil {
 		out.Accepted = &a

@@ -7,10 +7,12 @@ import { size } from '../../format'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import Take from '../../parts/Take.vue'
 import Trouble from '../../parts/Trouble.vue'
+import Behind from './Behind.vue'
 
 const props = defineProps<{ base: string; name: string }>()
 const text = defineModel<string>({ required: true })
 const limit = ref(200)
+const behind = ref<Item | null>(null)
 const q = useQuery({
   queryKey: ['items', props.base, text, limit],
   queryFn: () =>
@@ -60,9 +62,19 @@ const columns: Column<Item>[] = [
     scroll="calc(100vh - 250px)"
     empty="Nothing is in this edition."
   >
+    <template #name="{ row: i }">
+      <button
+        class="font-medium text-tide hover:underline"
+        :title="'What stands behind it'"
+        @click="behind = i"
+      >
+        {{ i.name }}
+      </button>
+    </template>
     <template #size="{ row: i }">{{ size(i.size) }}</template>
     <template #summary="{ row: i }"
       ><span :title="i.summary">{{ i.summary }}</span></template
     >
   </DataTable>
+  <Behind v-if="behind" :base="base" :of="behind" @close="behind = null" />
 </template>

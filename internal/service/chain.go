@@ -1,0 +1,78 @@
+package service
+
+import (
+	"slices"
+
+	"github.com/gin-gonic/gin"
+
+	"stockade/core/definition"
+	"stockade/core/edition"
+	"stockade/core/families"
+	"stockade/core/finding"
+	"stockade/internal/api"
+)
+
+// maxChains bounds the packages of one name that are followed at once.
+const maxChains = 8
+
+// editionChain follows what stands behind a package of an edition.
+func (s *Service) editionChain(c *gin.Context, name string, n int) (any, error) {
+	s.editions.forget(name, n) // seal and lists are compared now, not when it was opened first
+	e, _, err := s.standing(name, n)
+	if err != nil {
+		return nil, err
+	}
+	asked := c.Query("package")
+	items, err := e.ItemsNamed(asked, c.Query("version"), c.Query("arch"), maxChains+1)
+	if err != nil {
+		return nil, err
+	}
+	if len(items) == 0 {
+		f := finding.New("define.dangling-reference", "edition "+e.Name(), "it has no package %q", asked)
+		if others, err := e.ItemsNamed(asked, "", "", 1); err == nil && len(others) > 0 {
+			f.Text = "it has no " + asked + " of that version and architecture"
+			return nil, f.Do("leave them out to see which it has")
+		}
+		if near := e.Near(asked, definition.Nearest); near != "" {
+			f = f.Do("perhaps %q is meant", near)
+		}
+		return nil, f
+	}
+	if len(items) > maxChains {
+		return nil, finding.New("define.bad-value", "edition "+e.Name(),
+			"it has more than %d packages called %s",
+			maxChains, asked).Do("name version or architecture too")
+	}
+	t, err := s.readTrusted()
+	if err != nil {
+		return nil, err
+	}
+	var out []api.Chain
+	for _, it := range items {
+		chain, err := e.Chain(it, families.All)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, api.Chain{Chain: chain, Since: s.decidedSince(t, chain)})
+	}
+	return page(out, nil)
+}
+
+// decidedSince tells what was decided about the key of a chain after its edition was sealed.
+func (s *Service) decidedSince(t *trusted, c edition.Chain) string {
+	i := slices.IndexFunc(c.Upstream, func(l edition.Link) bool { return l.Kind == "vouch" })
+	switch {
+	case i < 0:
+		return ""
+	case t.broken != nil:
+		return "the journal does not hold: " + t.broken.Text
+	}
+	l := c.Upstream[i]
+	if why := t.Distrusted(l.Fingerprint, c.Package.Source); why != "" {
+		return "the key " + why
+	}
+	if _, ok := t.Vouched(l.Fingerprint, c.Package.Source); !ok {
+		return "no vouch for it is in force now: the source or its words were taken out since"
+	}
+	return ""
+}
