@@ -150,6 +150,7 @@ func onScale(rank int, all []int) int {
 func (r *configuration) fitting(p preferred) (out []int, unknown string) {
 	kind, what, _ := strings.Cut(p.pin, " ")
 	what = strings.TrimSpace(what)
+	var labelled []int // what only its root could tell for certain, its address and release tell
 	for n, s := range r.Read.Sources {
 		switch kind {
 		case "origin":
@@ -168,7 +169,13 @@ func (r *configuration) fitting(p preferred) (out []int, unknown string) {
 			if cannot != "" {
 				unknown = cannot
 			}
+			if isLabelled(what, s) {
+				labelled = append(labelled, n)
+			}
 		}
+	}
+	if len(out) == 0 && len(labelled) == 1 {
+		return labelled, ""
 	}
 	return out, unknown
 }
@@ -177,6 +184,7 @@ func (r *configuration) fitting(p preferred) (out []int, unknown string) {
 // its root says cannot be compared.
 func ofRelease(what string, s archive.ConfiguredSource) (fits bool, unknown string) {
 	fits = what != ""
+	named, called := false, false // one release has two names, and a source is called by one of them
 	for part := range strings.SplitSeq(what, ",") {
 		name, value, ok := strings.Cut(strings.TrimSpace(part), "=")
 		if !ok {
@@ -185,7 +193,7 @@ func ofRelease(what string, s archive.ConfiguredSource) (fits bool, unknown stri
 		switch name {
 		case "n", "a":
 			ok, err := path.Match(value, s.Release)
-			fits = fits && ok && err == nil
+			named, called = true, called || ok && err == nil
 		case "c":
 			fits = fits && slices.Equal(s.Components, []string{value})
 		default:
@@ -193,7 +201,23 @@ func ofRelease(what string, s archive.ConfiguredSource) (fits bool, unknown stri
 			fits, unknown = false, known[name]
 		}
 	}
-	return fits, unknown
+	return fits && (called || !named), unknown
+}
+
+// isLabelled tells whether a record is about the release of a source and gives it the label
+// that its address ends in, as the files do that a Stockade writes for its machines.
+func isLabelled(what string, s archive.ConfiguredSource) bool {
+	label, release := false, false
+	for part := range strings.SplitSeq(what, ",") {
+		name, value, _ := strings.Cut(strings.TrimSpace(part), "=")
+		switch name {
+		case "l":
+			label = len(s.URLs) == 1 && strings.HasSuffix(strings.TrimRight(s.URLs[0], "/"), "/"+value)
+		case "n", "a":
+			release = release || value == s.Release
+		}
+	}
+	return label && release
 }
 
 // preferPackages tells what a record about single packages becomes.
@@ -203,9 +227,8 @@ func (r *configuration) preferPackages(p preferred) {
 	names := strings.Fields(p.packages)
 	shown := finding.Harmless(strings.Join(names, " "))
 	add := func(way, format string, args ...any) {
-		r.Read.Findings = append(r.Read.Findings, finding.New("import.to-decide", "", format,
-			args...).At(p.place).
-			Do("%s", way))
+		f := finding.New("import.to-decide", "", format, args...).At(p.place)
+		r.Read.Findings = append(r.Read.Findings, f.Rated(finding.Note).Do("%s", way))
 	}
 	switch {
 	case p.rank < 0:
