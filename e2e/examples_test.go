@@ -32,7 +32,7 @@ var inOrder = []string{
 	"source disable", "source enable", "source remove", "source import",
 	"edition retire", "pool usage", "pool sweep",
 	"revision list", "revision show", "revision diff", "revision restore",
-	"journal list", "journal verify",
+	"journal list", "journal verify", "journal head", "journal proof", "journal check",
 	"account list", "account add", "account remove",
 	"key retire", "key bar", // these end what the key did
 	"login", "serve", "demo",

@@ -108,6 +108,9 @@ var catalogue = index(
 		"add the host under redirects if you trust the road to it"},
 	Entry{"key.missing", Error, "a source names a key that was never brought in",
 		"bring it in: stockade key add FILE"},
+	Entry{"journal.witness-unread", Warning, "the file in which a head of the journal is kept elsewhere " +
+		"cannot be read",
+		"look whether it is mounted and may be read"},
 	Entry{"key.unused", Note, "nothing names a keyring of a machine",
 		"name it at the source that it signs, or take it away"},
 	Entry{"source.debug-enabled", Note, "a section with debugging symbols is on",

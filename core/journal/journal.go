@@ -225,6 +225,7 @@ const origin = "stockade journal"
 type Keys struct {
 	signer   note.Signer
 	verifier note.Verifier
+	public   string
 }
 
 // NewKeys derives the journal's keys from 32 secret bytes.
@@ -244,7 +245,7 @@ func NewKeys(seed []byte) (Keys, error) {
 		return Keys{}, err
 	}
 	v, err := note.NewVerifier(vkey)
-	return Keys{s, v}, err
+	return Keys{s, v, vkey}, err
 }
 
 // Write appends an entry. The number is set by it. Only one writer at a time.

@@ -163,6 +163,13 @@ var Routes = []Route{
 	{"GET", "/journal", Viewer, "journal", "Who did what, newest first",
 		[]Parameter{search, {"since", "only what was written since then (RFC 3339)"}, cursor, limit}, nil,
 		Page[JournalEntry]{}, ""},
+	{"GET", "/journal/head", Viewer, "journalHead",
+		"The newest signed head of the journal, and its public key", nil,
+		nil, JournalHead{}, ""},
+	{"GET", "/journal/{number}/proof", Viewer, "journalProof",
+		"A proof that an entry is in the journal, to be checked elsewhere", nil, nil, Text{}, ""},
+	{"POST", "/journal/since", Viewer, "journalSince",
+		"A proof that the newest head goes on from one that was kept elsewhere", nil, KeptHead{}, Text{}, ""},
 	{"POST", "/journal/verify", Viewer, "verifyJournal", "Whether the journal is whole and unchanged", nil,
 		Against{}, Report{}, ""},
 

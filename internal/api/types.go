@@ -267,6 +267,19 @@ type EditionDetail struct {
 	Problem string          `json:"problem,omitempty"`
 }
 
+// JournalHead is a signed head of the journal (C2SP tlog-checkpoint), with the public key
+// that checks it.
+type JournalHead struct {
+	Head    string `json:"head"` // empty: nothing was journalled yet
+	Key     string `json:"key"`
+	Entries int64  `json:"entries"`
+}
+
+// KeptHead is a signed head that was kept elsewhere.
+type KeptHead struct {
+	Head string `json:"head"`
+}
+
 // Chain is what stands behind one package of an edition.
 type Chain struct {
 	edition.Chain

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"net/url"
 	"os"
@@ -11,13 +12,16 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"stockade/core/disk"
+	"stockade/core/finding"
+	"stockade/core/journal"
 	"stockade/internal/api"
 	"stockade/internal/client"
 )
 
 func (a *app) journalCommand() *cobra.Command {
 	return noun("journal", "The tamper-evident record of decisions and changes", a.journalList(),
-		a.journalVerify())
+		a.journalVerify(), a.journalHead(), a.journalProof(), a.journalCheck())
 }
 
 var journalListing = listing[api.JournalEntry]{
@@ -96,4 +100,153 @@ back to an earlier state lacks what that head covers.`,
 	verify.Flags().StringVar(&against, "against", "",
 		"an edition, or a file with a head of the journal that was kept elsewhere")
 	return verify
+}
+
+// written writes a text to a file, or to standard output.
+func (a *app) written(text, file, what string) error {
+	if file == "" || file == "-" {
+		fmt.Fprint(a.out, text)
+		return nil
+	}
+	if err := disk.Replace(disk.OS, file, []byte(text), 0o644); err != nil {
+		return err
+	}
+	a.say("%s is in %s", what, file)
+	return nil
+}
+
+func (a *app) journalHead() *cobra.Command {
+	var file string
+	c := &cobra.Command{Use: "head", Short: "Show the newest signed head of the journal",
+		Long: `Show the newest signed head of the journal: how many entries there are, and a hash over all of them. Kept
+elsewhere, it finds out a journal that is put back or changed: stockade journal verify --against FILE.
+Heads are signed notes (C2SP tlog-checkpoint); the public key that checks them is told beside it.`,
+		Example: "  stockade journal head --out journal.head", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			h, err := client.Get[api.JournalHead](cmd.Context(), a.client(), "/journal/head")
+			if err != nil {
+				return err
+			}
+			var failed error
+			if err := a.show(h, func() {
+				failed = a.written(h.Head, file, "the head over "+number(int(h.Entries), "entry"))
+				a.say("its public key is %s", h.Key)
+			}, []string{h.Key}); err != nil {
+				return err
+			}
+			return failed
+		}}
+	c.Flags().StringVar(&file, "out", "", "the file to write it to; standard output if left out")
+	return c
+}
+
+func (a *app) journalProof() *cobra.Command {
+	var file, since string
+	c := &cobra.Command{Use: "proof [ENTRY]", Short: "Prove an entry, or that the journal goes on from " +
+		"an older head",
+		Long: `Prove that an entry is in the journal, or with --since that every entry which an older head covers is
+still there, unchanged and at its place. The proof is checked elsewhere, without this service, by
+stockade journal check or any program that knows its open form (C2SP tlog-proof; RFC 9162).`,
+		Example: "  stockade journal proof 3 --out entry-3.proof\n" +
+			"  stockade journal proof --since journal.head --out since.proof",
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if (len(args) == 1) == (since != "") {
+				return usage("name an entry by its number, or an older head with --since FILE")
+			}
+			var t api.Text
+			var err error
+			what := "the proof that the journal goes on"
+			if since != "" {
+				old, rerr := a.read(since)
+				if rerr != nil {
+					return rerr
+				}
+				t, err = client.Post[api.Text](cmd.Context(), a.client(), "/journal/since",
+					api.KeptHead{Head: string(old)})
+			} else {
+				if _, nerr := strconv.ParseInt(args[0], 10, 64); nerr != nil {
+					return usage("%q is not the number of an entry", args[0])
+				}
+				what = "the proof of entry " + args[0]
+				t, err = client.Get[api.Text](cmd.Context(), a.client(), "/journal/"+args[0]+"/proof")
+			}
+			if err != nil {
+				return err
+			}
+			var failed error
+			if err := a.show(t, func() { failed = a.written(t.Text, file, what) },
+				[]string{t.Text}); err != nil {
+				return err
+			}
+			return failed
+		}}
+	c.Flags().StringVar(&file, "out", "", "the file to write it to; standard output if left out")
+	c.Flags().StringVar(&since, "since", "", "a file with a head that was kept elsewhere")
+	return c
+}
+
+func (a *app) journalCheck() *cobra.Command {
+	var key, since string
+	c := &cobra.Command{Use: "check PROOF --key KEY", Short: "Check a proof of a journal, without a service",
+		Long: `Check a proof that stockade journal proof made: no service is asked, and nothing is believed but the
+public key of the journal, as stockade journal head tells it; get it on a road that you trust. With
+--since the proof is that the journal goes on from the head in that file. Exits with 1 when the proof
+does not hold.`,
+		Example: "  stockade journal check entry-3.proof --key \"$(stockade journal head -o ids)\"\n" +
+			"  stockade journal check since.proof --since journal.head --key \"$(stockade journal head " +
+			"-o ids)\"",
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if key == "" {
+				return usage("whose journal? give its public key with --key: stockade journal head tells it")
+			}
+			v, err := journal.NewVerifier(key)
+			if err != nil {
+				return usage("--key: %v", err)
+			}
+			proof, err := a.read(args[0])
+			if err != nil {
+				return err
+			}
+			var r api.Report
+			if since != "" {
+				older, rerr := a.read(since)
+				if rerr != nil {
+					return rerr
+				}
+				var old, now journal.Head
+				old, now, err = v.Since(string(proof), string(older))
+				r = api.Report{Entries: now.Size, Text: fmt.Sprintf(
+					"the journal of %d entries goes on from the head over %d: they are all there, unchanged",
+					now.Size,
+					old.Size)}
+			} else {
+				var e journal.Entry
+				var head journal.Head
+				e, head, err = v.Entry(string(proof))
+				r = api.Report{Entries: head.Size,
+					Text: fmt.Sprintf("entry %d is in the journal of %d entries: %s, "+
+						"%s %s of %s", e.Number, head.Size, e.By, date(e.At), e.Action,
+						finding.Harmless(e.Object))}
+			}
+			var broken *journal.Broken
+			if err != nil && !errors.As(err, &broken) {
+				return usage("%s: %v", finding.Harmless(args[0]), err)
+			}
+			if r.Holds = err == nil; !r.Holds {
+				r.FirstBad, r.Text = broken.First, "the proof does not hold: "+broken.Text
+			}
+			if err := a.show(r, func() { fmt.Fprintln(a.out, r.Text) },
+				[]string{strconv.FormatBool(r.Holds)}); err != nil {
+				return err
+			}
+			if !r.Holds {
+				return no()
+			}
+			return nil
+		}}
+	c.Flags().StringVar(&key, "key", "", "the public key of the journal")
+	c.Flags().StringVar(&since, "since", "", "a file with the older head")
+	return c
 }

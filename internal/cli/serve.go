@@ -51,6 +51,9 @@ whose token is written to warden.token in the data folder.`,
 	f.StringVar(&cfg.Unlock, "unlock", "", "file with the passphrase of the site key (DATA/site/unlock)")
 	f.StringVar(&cfg.CertFile, "tls-cert", "", "certificate file for TLS")
 	f.StringVar(&cfg.KeyFile, "tls-key", "", "key file for TLS")
+	f.StringVar(&cfg.Witness, "witness", "", "a file elsewhere, such as on another machine's share, that "+
+		"keeps the "+
+		"newest head of the journal; what it knows is compared with the journal")
 	f.StringVar(&cfg.BeginAnew, "begin-anew", "",
 		"whole fingerprint of a site key that was lost, or whose records were: sets aside what is left, "+
 			"and begins with a new key")

@@ -73,6 +73,9 @@ func (s *Service) handlers() map[string]handler {
 
 		"journal":       s.handleJournal,
 		"verifyJournal": s.handleVerifyJournal,
+		"journalHead":   s.journalHead,
+		"journalProof":  s.journalProof,
+		"journalSince":  s.journalSince,
 
 		"import":       s.importFiles,
 		"credentials":  s.handleCredentials,

@@ -311,6 +311,7 @@ func (s *Service) contradictions() (finding.List, error) {
 		}
 	}
 	out = append(out, s.rolledBack()...)
+	out = append(out, s.contradictsWitness()...)
 	return out, nil
 }
 

@@ -60,6 +60,7 @@ type Config struct {
 	// the fingerprint of a site key that was lost: set aside what is left, and begin anew
 	NewWarden string // account of a warden to be made, with its token in DATA/NAME.token
 	BeginAnew string
+	Witness   string // a file that keeps the newest head of the journal; empty: none
 	Version   string
 	Log       *slog.Logger
 	Now       func() time.Time
@@ -428,6 +429,9 @@ func (s *Service) Run(ctx context.Context) error {
 		"api", s.APIURL(), "packages", s.PackagesURL(), "site_key", s.site.Certificate().Fingerprint)
 	s.done.Go(func() { s.schedule(ctx) })
 	s.done.Go(func() { s.jobs.watch(ctx) })
+	if s.cfg.Witness != "" {
+		s.done.Go(func() { s.witness(ctx) })
+	}
 	var err error
 	select {
 	case <-ctx.Done():

@@ -1,0 +1,172 @@
+package journal
+
+import (
+	"crypto/sha256"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+)
+
+// Every entry of journals of many sizes is proved, and every head from every older one; with
+// the public key alone.
+func TestProofsAreCheckedWithThePublicKeyAlone(t *testing.T) {
+	s, k := written(t, 0)
+	v, err := NewVerifier(k.Public() + "\n")
+	if err != nil {
+		t.Fatal(err)
+	}
+	heads := []string{""}
+	for n := range int64(20) {
+		if err := Write(s, k, Entry{By: "mara", Action: "key.vouch", Object: fmt.Sprintf("key %d",
+			n)}); err != nil {
+			t.Fatal(err)
+		}
+		signed, err := s.Checkpoint()
+		if err != nil {
+			t.Fatal(err)
+		}
+		heads = append(heads, signed)
+		for i := range n + 1 {
+			proof, err := Prove(s, k, i)
+			if err != nil {
+				t.Fatal(err)
+			}
+			e, h, err := v.Entry(proof)
+			if err != nil || e.Object != fmt.Sprintf("key %d", i) || e.Number != i || h.Size != n+1 {
+				t.Fatalf("entry %d of %d: %+v %v", i, n+1, e, err)
+			}
+			if _, _, err := v.Entry(strings.ReplaceAll(proof, "\n", "\r\n")); err != nil &&
+				!strings.Contains(err.Error(),
+					"signature") {
+				t.Errorf("as another system writes lines: %v", err)
+			}
+		}
+		for i, old := range heads {
+			oldHead, err := k.Open(old)
+			if err != nil {
+				t.Fatal(err)
+			}
+			proof, err := ProveSince(s, k, oldHead)
+			if err != nil {
+				t.Fatal(err)
+			}
+			was, now, err := v.Since(proof, old)
+			if err != nil || was.Size != int64(i) || now.Size != n+1 {
+				t.Fatalf("from %d to %d: %v", i, n+1, err)
+			}
+		}
+	}
+	for _, n := range []int64{-1, 20} {
+		if _, err := Prove(s, k, n); !errors.Is(err, ErrNoEntry) {
+			t.Errorf("entry %d: %v", n, err)
+		}
+	}
+}
+
+// Whatever of a proof is changed, it does not hold, and says why.
+func TestEachProofThatDoesNotHold(t *testing.T) {
+	s, k := written(t, 9)
+	v, err := NewVerifier(k.Public())
+	if err != nil {
+		t.Fatal(err)
+	}
+	good, err := Prove(s, k, 3)
+	if err != nil {
+		t.Fatal(err)
+	}
+	old, err := s.Checkpoint()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 4 {
+		if err := Write(s, k, Entry{By: "mara", Action: "x", Object: "y"}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	head, _ := k.Open(old)
+	since, err := ProveSince(s, k, head)
+	if err != nil {
+		t.Fatal(err)
+	}
+	seed := sha256.Sum256([]byte("another"))
+	other, err := NewKeys(seed[:])
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines := strings.Split(good, "\n")
+	raw, _ := base64.StdEncoding.DecodeString(strings.TrimPrefix(lines[1], "extra "))
+	forged := base64.StdEncoding.EncodeToString([]byte(strings.Replace(string(raw), `"by":"`, `"by":"x`, 1)))
+	swap := func(old, new string) string {
+		if !strings.Contains(good, old) {
+			t.Fatalf("nothing to change: %q", old)
+		}
+		return strings.Replace(good, old, new, 1)
+	}
+	for name, c := range map[string]struct{ text, says string }{
+		"the entry":        {swap(lines[1], "extra "+forged), "does not lead from entry 3"},
+		"its number":       {swap("index 3", "index 4"), "does not lead from entry 4"},
+		"a number too far": {swap("index 3", "index 9"), "counts 9 entries"},
+		"one below zero":   {swap("index 3", "index -1"), "it is about entry -1"},
+		"a hash":           {swap(lines[3], lines[4]), "does not lead"},
+		"a hash less":      {swap(lines[3]+"\n", ""), "does not lead"},
+		"no hash":          {swap(lines[3], "tide"), "is no hash"},
+		"the head":         {swap("\n9\n", "\n8\n"), "signature of its head"},
+		"another mark":     {swap("@v1", "@v2"), "its first lines"},
+		"no number":        {swap("index 3", "index three"), "its first lines"},
+		"no entry":         {swap(lines[1], "extra *"), "its first lines"},
+		"nothing":          {"", "no head stands"},
+		"two lines":        {"a\n\n" + old, "lines are missing"},
+		"large":            {strings.Repeat("x", maxProof+1), "too large"},
+	} {
+		if _, _, err := v.Entry(c.text); err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	_, now, _ := strings.Cut(since, "\n\n")
+	for name, c := range map[string]struct{ text, older, says string }{
+		"another older head": {since, heads(t, s, k, 5), "about another head"},
+		"an older one":       {"old 13\n\n" + old, now, "the older head counts 13"},
+		"no hashes":          {"old 9\n\n" + now, old, "does not go on"},
+		"hashes too many": {"old 13\n" + strings.Split(since, "\n")[1] + "\n\n" + now, now,
+			"does not go on"},
+		"no size": {strings.Replace(since, "old 9", "old nine", 1), old, "about another head"},
+		"no head": {since, "tide", "signature of its head"},
+	} {
+		if _, _, err := v.Since(c.text, c.older); err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	stranger, err := NewVerifier(other.Public())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := stranger.Entry(good); err == nil || !strings.Contains(err.Error(), "signature") {
+		t.Errorf("with another's key: %v", err)
+	}
+	if _, err := NewVerifier("tide"); err == nil {
+		t.Error("a key that is none")
+	}
+	head.Root[0] ^= 1
+	var broken *Broken
+	if _, err := ProveSince(s, k, head); !errors.As(err, &broken) {
+		t.Errorf("a head that it contradicts: %v", err)
+	}
+}
+
+// heads gives a signed head over the first entries of a journal.
+func heads(t *testing.T, s Store, k Keys, n int) string {
+	t.Helper()
+	fresh, _ := written(t, 0)
+	for i := range n {
+		if err := Write(fresh, k, Entry{By: "x", Action: "y", Object: fmt.Sprint(i)}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	signed, err := fresh.Checkpoint()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return signed
+}
