@@ -286,8 +286,7 @@ func (l Limits) all(packages int) time.Duration {
 // work than their number explains (content.too-large).
 func (u *Universe) Select(ctx context.Context, wants []Want, views []View,
 	limits Limits) (*Selection, error) {
-	s := &selector{Universe: u, budget: newBudget(ctx, u.count), limits: limits, out: &Selection{},
-		chosen: map[*archive.Package]*Chosen{}, told: map[string]bool{}, asked: map[*archive.Package]bool{}}
+	s := u.selector(ctx, limits)
 	matched := make([]bool, len(wants))
 	for _, v := range views {
 		for _, arch := range v.Architectures {
@@ -315,6 +314,11 @@ func (u *Universe) Select(ctx context.Context, wants []Want, views []View,
 		return a.offer().compare(b.offer())
 	})
 	return s.out, nil
+}
+
+func (u *Universe) selector(ctx context.Context, limits Limits) *selector {
+	return &selector{Universe: u, budget: newBudget(ctx, u.count), limits: limits, out: &Selection{},
+		chosen: map[*archive.Package]*Chosen{}, told: map[string]bool{}, asked: map[*archive.Package]bool{}}
 }
 
 func (c Chosen) offer() offer { return offer{c.Package, c.Source} }
