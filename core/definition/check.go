@@ -30,7 +30,9 @@ type Surroundings struct {
 	// Vouched tells whether a decision is in force, or comes with the documents;
 	// nil: there is no service that would know. Barred gives a reason.
 	Vouched func(fingerprint, source string) bool
-	Barred  func(fingerprint string) string
+	// Awaiting gives the first warden who vouched, where a second has to yet; nil: nobody.
+	Awaiting func(fingerprint, source string) string
+	Barred   func(fingerprint string) string
 	// Held tells whether the file of a house package is in the pool. Nil: not looked at.
 	Held func(sha256 string) bool
 	// Given tells of a credential which hosts its secret was given for, until when it holds
@@ -60,6 +62,16 @@ func Check(s *Set, around Surroundings) finding.List {
 	c := &checker{Set: s, around: around, house: map[[4]string]string{}}
 	for _, name := range slices.Sorted(maps.Keys(s.Keys)) {
 		c.key(name, s.Keys[name])
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Rules)) {
+		if known := append([]string{SiteRule}, Standings...); !slices.Contains(known, name) {
+			f := c.add("define.bad-value", "rule "+name, "rules."+name,
+				"a rule holds for %s, and %q is none of them",
+				strings.Join(known, ", "), name)
+			if near := Nearest(name, known); near != "" {
+				f.WayOut = "perhaps " + strconv.Quote(near) + " is meant"
+			}
+		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Authorities)) {
 		c.authority(name, s.Authorities[name])
@@ -431,6 +443,16 @@ func (c *checker) signs(object, path, source, name, fingerprint string) {
 	shown := fingerprint
 	if name != fingerprint {
 		shown = name + " (" + fingerprint + ")"
+	}
+	if c.around.Awaiting != nil {
+		if first := c.around.Awaiting(fingerprint, source); first != "" {
+			c.add("key.awaiting-second", object, path, "%s vouched for %s, and a second warden has to",
+				first, shown).
+				WayOut = "another warden compares the whole fingerprint with its owner, then: stockade " +
+				"key vouch " +
+				fingerprint + " --source " + source + " --evidence \"…\""
+			return
+		}
 	}
 	c.add("key.unvouched", object, path, "nobody vouched for %s for this source", shown).WayOut =
 		"compare the whole fingerprint with its owner, then: stockade key vouch " + fingerprint +

@@ -131,6 +131,22 @@ const (
 	Certificate = "certificate"
 )
 
+// Rule is what holds for the sources of a standing, or of the whole site. A rule can be
+// recorded by a warden; it can be taken away only where the service is started.
+type Rule struct {
+	TwoPersons bool `yaml:"two_persons" json:"two_persons,omitempty" doc:"A vouch counts when a second warden made it too, from another account"`
+}
+
+// SiteRule is the name of the rule that holds for every source; the others are called as
+// standings are.
+const SiteRule = "site"
+
+// TwoPersons tells whether two wardens have to vouch for a key of a source.
+func (s *Set) TwoPersons(source string) bool {
+	src, ok := s.Sources[source]
+	return ok && (s.Rules[SiteRule].TwoPersons || s.Rules[src.Standing].TwoPersons)
+}
+
 // Authority certifies servers for TLS.
 type Authority struct {
 	File         string `yaml:"file" json:"file,omitempty" doc:"Its certificates, in PEM, relative to this document"`
@@ -204,6 +220,7 @@ type Document struct {
 	Stockade    int                   `yaml:"stockade" json:"stockade" doc:"The version of the language: 1" need:"yes" least:"1" most:"1"`
 	Keys        map[string]Key        `yaml:"keys" json:"keys,omitempty" doc:"Certificates, by a name of your own"`
 	Defaults    Defaults              `yaml:"defaults" json:"-" doc:"What sources of this document have where they do not say it themselves"`
+	Rules       map[string]Rule       `yaml:"rules" json:"rules,omitempty" doc:"What holds for sources, by their standing, or for site: every source"`
 	Authorities map[string]Authority  `yaml:"authorities" json:"authorities,omitempty" doc:"Who certifies servers for TLS, by a name of your own"`
 	Credentials map[string]Credential `yaml:"credentials" json:"credentials,omitempty" doc:"What servers and proxies are shown, by a name of your own; the secrets stand elsewhere"`
 	Proxies     map[string]Proxy      `yaml:"proxies" json:"proxies,omitempty" doc:"Ways out, by name"`
@@ -224,7 +241,7 @@ type Set struct {
 // NewSet gives an empty set.
 func NewSet() *Set {
 	return &Set{Places: map[string]finding.Place{}, Document: Document{Stockade: 1,
-		Authorities: map[string]Authority{}, Credentials: map[string]Credential{},
+		Rules: map[string]Rule{}, Authorities: map[string]Authority{}, Credentials: map[string]Credential{},
 		Keys: map[string]Key{}, Proxies: map[string]Proxy{}, Sources: map[string]Source{},
 		Packages: map[string]Package{},
 		Mirrors:  map[string]Mirror{}, Lanes: map[string]Lane{}, Groups: map[string]Group{}}}

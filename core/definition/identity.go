@@ -73,8 +73,10 @@ var later = map[string]bool{
 	"key.cannot-sign": true,
 
 	"credential.missing": true,
-	"credential.expired": true,
-	"authority.expired":  true,
+
+	"key.awaiting-second": true,
+	"credential.expired":  true,
+	"authority.expired":   true,
 }
 
 // Proposed rates what is found in a document that is to be recorded: what keeps it

@@ -26,6 +26,7 @@ type kind struct {
 
 // kinds is the one list of them, in the order in which they depend on each other.
 var kinds = []kind{
+	{"rule", "rules", func(d *Document) things { return named[Rule](d.Rules) }},
 	{"authority", "authorities", func(d *Document) things { return named[Authority](d.Authorities) }},
 	{"credential", "credentials", func(d *Document) things { return named[Credential](d.Credentials) }},
 	{"proxy", "proxies", func(d *Document) things { return named[Proxy](d.Proxies) }},

@@ -72,7 +72,7 @@ func TestEveryKindIsRecordedComparedTakenAndRemoved(t *testing.T) {
 		}
 		order = append(order, c.Kind+"/"+c.Name)
 	}
-	if got := strings.Join(order, " "); got != "authority/kelp-roots credential/kelp-login "+
+	if got := strings.Join(order, " "); got != "rule/vendor authority/kelp-roots credential/kelp-login "+
 		"credential/office-token proxy/office key/kelp-release key/tarn-archive source/kelp "+
 		"source/reach source/tarn package/lamp-1 mirror/barrage mirror/whole lane/steady group/gatehouse" {
 		t.Error(got)

@@ -22,9 +22,10 @@ const whole = "7C1B22E05A90D4417F039E6AB2C871D0453FF1A9"
 // for, one barred.
 func around(t *testing.T) (Surroundings, []*trust.Certificate) {
 	t.Helper()
-	keys := made.Keys(made.Owner{Name: "Tarn archive"}, made.Owner{Name: "Kelp Drives"})
+	keys := made.Keys(made.Owner{Name: "Tarn archive"}, made.Owner{Name: "Kelp Drives"},
+		made.Owner{Name: "Brine Drives"})
 	now := time.Now()
-	one, two := keys[0].Certificate(), keys[1].Certificate()
+	one, two, three := keys[0].Certificate(), keys[1].Certificate(), keys[2].Certificate()
 	ca := made.NewAuthority("Tarn roots")
 	files := map[string]string{
 		"/reach/roots.pem": ca.PEM, "/reach/soon.pem": made.NewAuthorityUntil("b", now.Add(80*time.Hour)).PEM,
@@ -58,19 +59,26 @@ func around(t *testing.T) (Surroundings, []*trust.Certificate) {
 			}
 			return nil, errors.New("no such file")
 		},
-		Certificate: func(f string) (*trust.Certificate, bool) { return one, f == one.Fingerprint },
-		Vouched:     func(f, source string) bool { return f == one.Fingerprint && source == "tarn" },
+		Certificate: func(f string) (*trust.Certificate, bool) {
+			return map[bool]*trust.Certificate{true: one, false: three}[f == one.Fingerprint],
+				f == one.Fingerprint || f == three.Fingerprint
+		},
+		Vouched: func(f, source string) bool { return f == one.Fingerprint && source == "tarn" },
+		Awaiting: func(f, source string) string {
+			return map[bool]string{true: "mara"}[f == three.Fingerprint && source == "tarn"]
+		},
 		Barred: func(f string) string {
 			return map[bool]string{true: "stolen"}[f == two.Fingerprint]
 		},
 		Held: func(sum string) bool { return sum == strings.Repeat("a", 64) },
-	}, []*trust.Certificate{one, two}
+	}, []*trust.Certificate{one, two, three}
 }
 
 // site is a whole document, in which ONE and TWO stand for the fingerprints.
 const site = `stockade: 1
 keys:
   tarn: {file: tarn.asc, fingerprint: ONE, vouched_for: [tarn], evidence: "call 4471"}
+rules: {official: {two_persons: true}}
 authorities: {tarn-roots: {file: roots.pem}}
 credentials:
   gate-login: {kind: login, user: mara, hosts: ["proxy.reach.example:3128"]}
@@ -111,7 +119,8 @@ groups:
 // what is said of it.
 func TestEachRefusalOfADefinition(t *testing.T) {
 	around, certs := around(t)
-	fill := strings.NewReplacer("ONE", certs[0].Fingerprint, "TWO", certs[1].Fingerprint, "SUM",
+	fill := strings.NewReplacer("ONE", certs[0].Fingerprint, "TWO", certs[1].Fingerprint, "THREE",
+		certs[2].Fingerprint, "SUM",
 		strings.Repeat("a", 64))
 	const none = ""
 	key := `tarn: {file: tarn.asc, fingerprint: ONE, vouched_for: [tarn], evidence: "call 4471"}`
@@ -211,6 +220,11 @@ func TestEachRefusalOfADefinition(t *testing.T) {
 			"define.bad-value", "credential tarn-token", "https://north", "is no host"},
 		{"every host", "hosts: [north.tarn.example]", `hosts: ["*"]`, "define.bad-value",
 			"credential tarn-token", "hosts", "is no host"},
+		{"a rule for nobody", "rules: {official:", "rules: {oficial:", "define.bad-value", "rule oficial",
+			"oficial", `"oficial" is none of them`},
+		{"a vouch that waits", "signed_by: [tarn]", "signed_by: [THREE]", "key.awaiting-second",
+			"source tarn",
+			"THREE", "and a second warden has to"},
 		{"a credential that nothing names", "    credentials: [tarn-token]\n", "", "credential.unused",
 			"credential tarn-token", "tarn-token", "no source and no proxy"},
 		{"a secret that was not given", "user: mara", "user: nobody", "credential.missing",

@@ -117,6 +117,9 @@ var catalogue = index(
 		"disable it, unless they are wanted"},
 	Entry{"source.testing-enabled", Note, "a section with packages that are not released yet is on",
 		"disable it, unless machines are to try them"},
+	Entry{"key.awaiting-second", Error, "a warden vouched for a key, and where two have to, a second did " +
+		"not yet",
+		"another warden compares the fingerprint and vouches for it, from an account of their own"},
 	Entry{"key.unvouched", Error, "the key is there, but nobody decided that it may sign this source",
 		"compare the whole fingerprint with its owner, then: stockade key vouch"},
 	Entry{"key.barred", Error, "the key was barred", "get the owner's new key and vouch for that"},

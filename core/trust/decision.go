@@ -15,6 +15,8 @@ type Act string
 // What can be decided about a key.
 const (
 	Vouch    Act = "vouch"    // it may sign one source
+	Propose  Act = "propose"  // a first warden vouches, where a second has to
+	Confirm  Act = "confirm"  // the second does: from then on it counts
 	Withdraw Act = "withdraw" // the vouch for one source is taken back
 	Bar      Act = "bar"      // it may sign nothing any more; nothing takes that back
 )
@@ -26,7 +28,7 @@ type Decision struct {
 	Fingerprint string
 	Source      string // of a vouch, and of what takes it back
 	Why         string // the evidence of a vouch, the reason of the others
-	By          string
+	By          string // of one that was confirmed: both, the first first
 	At          time.Time
 	// ByHand tells that a warden took a vouch back by name; else a definition no longer
 	// says it, or its source was taken out.
@@ -40,6 +42,7 @@ type about struct{ fingerprint, source string }
 // the keyring of a source is made. The zero value has none.
 type Decisions struct {
 	vouched   map[about]Decision
+	proposed  map[about]Decision // that wait for a second warden
 	withdrawn map[about]Decision // the vouches that wardens took back by name
 	barred    map[string]Decision
 }
@@ -48,18 +51,35 @@ type Decisions struct {
 func (d *Decisions) Add(n Decision) {
 	if d.vouched == nil {
 		d.vouched, d.withdrawn = map[about]Decision{}, map[about]Decision{}
+		d.proposed = map[about]Decision{}
 		d.barred = map[string]Decision{}
 	}
 	id := about{n.Fingerprint, n.Source}
 	switch n.Act {
 	case Vouch:
 		delete(d.withdrawn, id)
+		delete(d.proposed, id)
 		d.vouched[id] = n
+	case Propose:
+		if _, waits := d.proposed[id]; !waits {
+			delete(d.withdrawn, id)
+			d.proposed[id] = n
+		}
+	case Confirm:
+		if first, waits := d.proposed[id]; waits && first.By != n.By {
+			delete(d.proposed, id)
+			n.Act, n.Why, n.By = Vouch, first.Why+"; "+n.Why, first.By+" and "+n.By
+			d.vouched[id] = n
+		}
 	case Withdraw:
 		if v, ok := d.vouched[id]; ok && n.ByHand {
 			d.withdrawn[id] = v
 		}
+		if v, waits := d.proposed[id]; waits && n.ByHand {
+			d.withdrawn[id] = v // its very words propose nothing again
+		}
 		delete(d.vouched, id)
+		delete(d.proposed, id)
 	case Bar:
 		if _, already := d.barred[n.Fingerprint]; !already {
 			d.barred[n.Fingerprint] = n
@@ -69,7 +89,8 @@ func (d *Decisions) Add(n Decision) {
 
 // Clone gives a copy, to which more can be added.
 func (d *Decisions) Clone() *Decisions {
-	return &Decisions{maps.Clone(d.vouched), maps.Clone(d.withdrawn), maps.Clone(d.barred)}
+	return &Decisions{maps.Clone(d.vouched), maps.Clone(d.proposed), maps.Clone(d.withdrawn),
+		maps.Clone(d.barred)}
 }
 
 // OnlyBars gives what counts where it is not known who vouched for what: bars do.
@@ -84,6 +105,15 @@ func (d *Decisions) Vouched(fingerprint, source string) (Decision, bool) {
 
 // Vouches gives the vouches that are in force, the oldest first.
 func (d *Decisions) Vouches() []Decision { return byTime(maps.Values(d.vouched)) }
+
+// Proposed gives the vouch of a first warden that waits for a second.
+func (d *Decisions) Proposed(fingerprint, source string) (Decision, bool) {
+	v, ok := d.proposed[about{fingerprint, source}]
+	return v, ok
+}
+
+// Waiting gives the vouches that wait for a second warden, the oldest first.
+func (d *Decisions) Waiting() []Decision { return byTime(maps.Values(d.proposed)) }
 
 // Bars gives the bars, the oldest first.
 func (d *Decisions) Bars() []Decision { return byTime(maps.Values(d.barred)) }
@@ -110,8 +140,31 @@ func (d *Decisions) IsNew(fingerprint, source, evidence string) bool {
 	if _, ok := d.vouched[id]; ok {
 		return false
 	}
+	if _, ok := d.proposed[id]; ok {
+		return false
+	}
 	w, ok := d.withdrawn[id]
 	return !ok || w.Why != evidence
+}
+
+// ActOf gives what it is that a warden does who vouches: where two have to, the first
+// proposes and the second confirms. The first cannot be the second.
+func (d *Decisions) ActOf(fingerprint, source, by string, two bool) (Act, error) {
+	first, waits := d.Proposed(fingerprint, source)
+	_, stands := d.Vouched(fingerprint, source)
+	switch {
+	case waits && first.By == by:
+		return "", finding.New("key.awaiting-second", "key "+fingerprint,
+			"you vouched for it for %s on %s; it counts when a second warden does, from another account",
+			source,
+			first.At.Format(time.DateOnly)).Do("ask another warden to compare the fingerprint and vouch " +
+			"for it")
+	case waits:
+		return Confirm, nil
+	case two && !stands:
+		return Propose, nil
+	}
+	return Vouch, nil
 }
 
 // Distrusted tells why a key must not sign a source any more that it signed before:
@@ -199,6 +252,11 @@ func (d *Decisions) WhyNone(source string, named []string, certificates map[stri
 		}
 		if certificates[f] == nil {
 			return finding.New("key.missing", object, "its key %s was never brought in", f)
+		}
+		if first, ok := d.Proposed(f, source); ok {
+			return finding.New("key.awaiting-second", object,
+				"its key %s waits for a second warden: %s vouched for it",
+				f, first.By)
 		}
 		return finding.New("key.unvouched", object, "nobody vouched for its key %s", f).
 			Do("compare the whole fingerprint with its owner, then: stockade key vouch %s --source %s "+

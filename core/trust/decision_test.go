@@ -165,3 +165,73 @@ func TestWhatKeepsAKeyFromBeingVouchedFor(t *testing.T) {
 		t.Errorf("%v", f)
 	}
 }
+
+// Where two wardens vouch, one alone decides nothing, and the same one is not the second.
+func TestTwoPersonsVouch(t *testing.T) {
+	at := time.Date(2026, 11, 26, 8, 0, 0, 0, time.UTC)
+	d := &Decisions{}
+	say := func(act Act, by, why string) {
+		at = at.Add(time.Minute)
+		d.Add(Decision{Act: act, Fingerprint: "A", Source: "tarn", By: by, Why: why, At: at,
+			ByHand: act == Withdraw})
+	}
+	act := func(by string, two bool) string {
+		a, err := d.ActOf("A", "tarn", by, two)
+		if err != nil {
+			f, _ := finding.From(err)
+			return f.Code
+		}
+		return string(a)
+	}
+	for _, step := range []struct {
+		act             Act // what is said before; empty: nothing
+		by, why         string
+		vouched, waits  string // by whom
+		mara, ola, free string // what each would do next; and where one is enough
+	}{
+		{"", "", "", "", "", "propose", "propose", "vouch"},
+		{Confirm, "ola", "x", "", "", "propose", "propose", "vouch"},
+		{Propose, "mara", "call 1", "", "mara", "key.awaiting-second", "confirm", "key.awaiting-second"},
+		{Propose, "ola", "call 2", "", "mara", "key.awaiting-second", "confirm", "key.awaiting-second"},
+		{Confirm, "mara", "call 1", "", "mara", "key.awaiting-second", "confirm", "key.awaiting-second"},
+		{Withdraw, "ola", "no", "", "", "propose", "propose", "vouch"},
+		{Confirm, "ola", "call 2", "", "", "propose", "propose", "vouch"},
+		{Propose, "mara", "call 3", "", "mara", "key.awaiting-second", "confirm", "key.awaiting-second"},
+		{Confirm, "ola", "print", "mara and ola", "", "vouch", "vouch", "vouch"},
+		{Withdraw, "mara", "no", "", "", "propose", "propose", "vouch"},
+	} {
+		if step.act != "" {
+			say(step.act, step.by, step.why)
+		}
+		v, _ := d.Vouched("A", "tarn")
+		w, _ := d.Proposed("A", "tarn")
+		if v.By != step.vouched || w.By != step.waits || act("mara", true) != step.mara || act("ola",
+			true) != step.ola ||
+			act("mara", false) != step.free || len(d.Waiting()) != len(d.Clone().Waiting()) {
+			t.Errorf("after %s by %s: vouched by %q, waits for the second of %q; next %s, %s, %s", step.act,
+				step.by, v.By,
+				w.By, act("mara", true), act("ola", true), act("mara", false))
+		}
+		if v.By != "" && (v.Why != "call 3; print" || v.Act != Vouch) {
+			t.Errorf("%+v", v)
+		}
+		ring := d.Keyring("tarn", []string{"A"}, map[string]*Certificate{"A": {Fingerprint: "A"}}, nil)
+		if got := len(ring.Counting()); got != map[bool]int{true: 1}[step.vouched != ""] {
+			t.Errorf("after %s by %s %d keys count", step.act, step.by, got)
+		}
+	}
+	// The very words that were taken back propose nothing again, nor do those that wait.
+	if say(Propose, "mara", "call 4"); d.IsNew("A", "tarn", "call 4") || d.IsNew("A", "tarn", "call 5") {
+		t.Error("words propose what is proposed already")
+	}
+	if say(Withdraw, "ola", "no"); d.IsNew("A", "tarn", "call 4") || !d.IsNew("A", "tarn", "call 5") {
+		t.Error("words that were taken back propose again")
+	}
+	if say(Propose, "mara", "call 6"); len(d.OnlyBars().Waiting()) != 0 {
+		t.Error("what waits counts where it is not known who decided")
+	}
+	err := d.WhyNone("tarn", []string{"A"}, map[string]*Certificate{"A": {}})
+	if f, _ := finding.From(err); f.Code != "key.awaiting-second" || !strings.Contains(f.Text, "mara") {
+		t.Errorf("%v", err)
+	}
+}

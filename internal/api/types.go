@@ -155,6 +155,7 @@ type Key struct {
 	Added    time.Time    `json:"added,omitzero"`
 	AddedBy  string       `json:"added_by,omitempty"`
 	Vouched  []Vouched    `json:"vouched"`
+	Waiting  []Vouched    `json:"waiting"` // that a first warden made, and that count when a second does
 	Barred   *Barred      `json:"barred,omitempty"`
 	NeededBy []string     `json:"needed_by"` // sources that name it
 	Findings finding.List `json:"findings"`
@@ -175,7 +176,7 @@ type KeyStep struct {
 	Text   string    `json:"text,omitempty"` // evidence or reason
 }
 
-// Vouched is a recorded decision for a key.
+// Vouched is a recorded decision for a key, of one warden or of two.
 type Vouched struct {
 	Source   string    `json:"source"`
 	Evidence string    `json:"evidence"`

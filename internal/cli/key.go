@@ -158,14 +158,21 @@ func decisions(k api.Key) string {
 	if k.Retired {
 		return "put away"
 	}
-	if len(k.Vouched) == 0 {
+	said := func(what string, of []api.Vouched) (out []string) {
+		var s []string
+		for _, v := range of {
+			s = append(s, v.Source)
+		}
+		if len(s) > 0 {
+			out = append(out, what+" "+strings.Join(s, ", "))
+		}
+		return out
+	}
+	all := append(said("vouched for", k.Vouched), said("waits for a second warden for", k.Waiting)...)
+	if len(all) == 0 {
 		return "none yet"
 	}
-	var s []string
-	for _, v := range k.Vouched {
-		s = append(s, v.Source)
-	}
-	return "vouched for " + strings.Join(s, ", ")
+	return strings.Join(all, "; ")
 }
 
 func (a *app) keyDetail(k api.Key) {
@@ -175,6 +182,9 @@ func (a *app) keyDetail(k api.Key) {
 		strings.TrimPrefix(date(k.Added)+" by "+k.AddedBy, "– by "))
 	for _, v := range k.Vouched {
 		a.fields("vouched for", v.Source+", "+date(v.At)+" by "+v.By+": "+v.Evidence)
+	}
+	for _, v := range k.Waiting {
+		a.fields("waits for a second", v.Source+", "+date(v.At)+" by "+v.By+": "+v.Evidence)
 	}
 	if k.Barred != nil {
 		a.fields("barred", date(k.Barred.At)+" by "+k.Barred.By+": "+k.Barred.Reason)
@@ -329,7 +339,9 @@ func (a *app) keyVouch() *cobra.Command {
 		Long: "Record that a key may sign a source, or several of one owner after one comparison. The " +
 			"whole " +
 			"fingerprint has to be typed, as its owner told it on another road; spaces are allowed. Of " +
-			"several sources all are vouched for, or none.",
+			"several sources all are vouched for, or none. Where a rule says that two persons vouch, it " +
+			"counts " +
+			"when a second warden has vouched too, from another account; either takes it back before that.",
 		Example: "  stockade key vouch \"7C1B 22E0 …\" --source tarn --source tarn-fixes --evidence " +
 			"\"read out " +
 			"by the Tarn release desk, call 4471\"\n\n" +
@@ -350,7 +362,19 @@ func (a *app) keyVouch() *cobra.Command {
 				return err
 			}
 			return a.show(k, func() {
-				a.say("%s may sign %s", short(k.Fingerprint), strings.Join(d.Sources, ", "))
+				waits := func(name string) bool {
+					return slices.ContainsFunc(k.Waiting,
+						func(v api.Vouched) bool { return v.Source == name })
+				}
+				for _, name := range d.Sources {
+					if waits(name) {
+						a.say("recorded; %s may sign %s when a second warden vouches for it too, from "+
+							"another account",
+							short(k.Fingerprint), name)
+					} else {
+						a.say("%s may sign %s", short(k.Fingerprint), name)
+					}
+				}
 			}, []string{k.Fingerprint})
 		}}
 	vouch.Flags().StringArrayVar(&d.Sources, "source", nil,

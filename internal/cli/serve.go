@@ -58,6 +58,8 @@ whose token is written to warden.token in the data folder.`,
 		"whole fingerprint of a site key that was lost, or whose records were: sets aside what is left, "+
 			"and begins with a new key")
 	cfg.Grace, cfg.JobTime, cfg.JobMemory = 24*time.Hour, 24*time.Hour, 4<<30
+	f.BoolVar(&cfg.LiftRules, "lift-rules", false,
+		"take all recorded rules away, such as that two wardens vouch: no account may do that")
 	f.StringVar(&cfg.NewWarden, "new-warden", "",
 		"make an account of this name with the rights of a warden, its token in DATA/NAME.token: the way "+
 			"back "+

@@ -135,6 +135,9 @@ func (p *proposal) surroundings(s *Service, given *definition.Set,
 	files map[string][]byte) definition.Surroundings {
 	proposed := map[vouching]bool{}
 	for _, v := range p.vouches(given) {
+		if p.target.TwoPersons(v.Source) {
+			continue // it waits for a second warden
+		}
 		proposed[vouching{v.Fingerprint, v.Source}] = true
 	}
 	recorded := map[string][]string{} // by file: the keys that were recorded with it, and are not given again
@@ -186,6 +189,10 @@ func (p *proposal) surroundings(s *Service, given *definition.Set,
 			_, vouched := p.trusted.Vouched(f, source)
 			return vouched || proposed[vouching{f, source}]
 		},
+		Awaiting: func(f, source string) string {
+			first, _ := p.trusted.Proposed(f, source)
+			return first.By
+		},
 		Barred: func(f string) string {
 			b, _ := p.trusted.Barred(f)
 			return b.Why
@@ -229,18 +236,26 @@ func (s *Service) describe(in api.Documents, by, role, expected string) (api.Jud
 // permitted refuses what only wardens may do, on whichever road it comes: by a
 // document, a change in the console, or a revision that is restored.
 func (p *proposal) permitted(role string) error {
-	if role == api.Warden {
-		return nil
-	}
 	no := func(detail, way string) error {
 		return &api.Problem{Title: "The definition was not recorded", Status: 403,
 			Type: "urn:stockade:rights", Detail: detail, WayOut: way}
+	}
+	if what := p.weakens(); what != "" {
+		return no(what+", and no account may",
+			"leave the rule as it is; who starts the service can lift all rules: stockade serve --lift-rules")
+	}
+	if role == api.Warden {
+		return nil
 	}
 	if len(p.judgement.Vouches) > 0 {
 		return no(fmt.Sprintf("it vouches for %s, and only a warden may", p.judgement.Vouches[0].Fingerprint),
 			"ask a warden to record it, or leave vouched_for out")
 	}
 	for _, c := range p.judgement.Changes {
+		if c.Kind == "rule" {
+			return no(fmt.Sprintf("it changes the rule for %s, and only a warden may", c.Name),
+				"ask a warden to record it, or leave the rule out")
+		}
 		if c.Kind == "authority" && c.Action != "remove" {
 			return no(fmt.Sprintf("it says who certifies servers (the authority %s), and only a warden may",
 				c.Name),
@@ -253,6 +268,49 @@ func (p *proposal) permitted(role string) error {
 		}
 	}
 	return nil
+}
+
+// weakens tells which rule a change would take away or get round; "" where none.
+func (p *proposal) weakens() string {
+	for name, r := range p.recorded.Rules {
+		if r.TwoPersons && !p.target.Rules[name].TwoPersons {
+			return "it takes the rule away that two wardens vouch (" + name + ")"
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(p.recorded.Sources)) {
+		if _, still := p.target.Sources[name]; still && p.recorded.TwoPersons(name) &&
+			!p.target.TwoPersons(name) {
+			return fmt.Sprintf("it makes %s a source for whose keys one warden could vouch", name)
+		}
+	}
+	return ""
+}
+
+// liftRules takes all rules away, for who starts the service with --lift-rules: whoever may
+// holds its key and its records already.
+func (s *Service) liftRules() error {
+	if !s.cfg.LiftRules {
+		return nil
+	}
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	recorded, err := s.db.Described()
+	if err != nil || len(recorded.Rules) == 0 {
+		return err
+	}
+	if err := s.explained(); err != nil {
+		return err
+	}
+	target := definition.Overlay(recorded, definition.NewSet())
+	for name := range recorded.Rules {
+		target.Remove("rule", name)
+	}
+	p, err := s.proposeSet(recorded, target)
+	if err != nil {
+		return err
+	}
+	_, err = s.commit(p, "--lift-rules", "take all rules away")
+	return err
 }
 
 // describedTag is the ETag of the description: its newest revision.
@@ -274,7 +332,11 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 			}
 		}
 		for _, v := range out.Vouches {
-			if err := s.decide(tx, trust.Decision{Act: trust.Vouch, Fingerprint: v.Fingerprint,
+			act := trust.Vouch
+			if p.target.TwoPersons(v.Source) {
+				act = trust.Propose
+			}
+			if err := s.decide(tx, trust.Decision{Act: act, Fingerprint: v.Fingerprint,
 				Source: v.Source, Why: v.Evidence, By: by}); err != nil {
 				return err
 			}

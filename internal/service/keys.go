@@ -71,8 +71,9 @@ func (t *trusted) keyring(set *definition.Set, source string, now func() time.Ti
 // key describes a certificate for the API.
 func (s *Service) key(c *trust.Certificate, t *trusted, set *definition.Set) api.Key {
 	f := c.Fingerprint
-	out := api.Key{Certificate: *c, Names: []string{}, Vouched: []api.Vouched{}, NeededBy: []string{},
-		History: []api.KeyStep{}, RestsOn: []string{}, Lanes: []string{}, Findings: c.Check(s.now()),
+	out := api.Key{Certificate: *c, Names: []string{}, Vouched: []api.Vouched{}, Waiting: []api.Vouched{},
+		NeededBy: []string{},
+		History:  []api.KeyStep{}, RestsOn: []string{}, Lanes: []string{}, Findings: c.Check(s.now()),
 		Added: t.added[f].At, AddedBy: t.added[f].By, Site: f == s.site.Certificate().Fingerprint}
 	for name, k := range set.Keys {
 		if slices.ContainsFunc(k.All(), func(text string) bool {
@@ -86,6 +87,12 @@ func (s *Service) key(c *trust.Certificate, t *trusted, set *definition.Set) api
 	for _, v := range t.Vouches() {
 		if v.Fingerprint == f {
 			out.Vouched = append(out.Vouched,
+				api.Vouched{Source: v.Source, Evidence: v.Why, By: v.By, At: v.At})
+		}
+	}
+	for _, v := range t.Waiting() {
+		if v.Fingerprint == f {
+			out.Waiting = append(out.Waiting,
 				api.Vouched{Source: v.Source, Evidence: v.Why, By: v.By, At: v.At})
 		}
 	}
@@ -294,9 +301,17 @@ func (s *Service) vouch(path string, d api.Decision, by string) (api.Key, error)
 				return err
 			}
 		}
+		acts := map[string]trust.Act{}
+		for _, name := range sources {
+			act, err := t.ActOf(c.Fingerprint, name, by, set.TwoPersons(name))
+			if err != nil {
+				return err
+			}
+			acts[name] = act
+		}
 		return s.db.Tx(func(tx *store.DB) error {
 			for _, name := range sources {
-				if err := s.decide(tx, trust.Decision{Act: trust.Vouch, Fingerprint: c.Fingerprint,
+				if err := s.decide(tx, trust.Decision{Act: acts[name], Fingerprint: c.Fingerprint,
 					Source: name,
 					Why:    d.Evidence, By: by}); err != nil {
 					return err
@@ -314,7 +329,8 @@ func (s *Service) withdraw(path string, d api.Decision, by string) (api.Key, err
 		if err := reasoned(c, d); err != nil {
 			return err
 		}
-		if _, ok := t.Vouched(c.Fingerprint, d.Source); !ok {
+		_, waits := t.Proposed(c.Fingerprint, d.Source)
+		if _, ok := t.Vouched(c.Fingerprint, d.Source); !ok && !waits {
 			f := finding.New("key.unvouched", object,
 				"nobody vouched for it for the source %q, so there is nothing to take back", d.Source)
 			if k := s.key(c, t, set); len(k.Vouched) > 0 {

@@ -54,6 +54,10 @@ func decidedBy(e journal.Entry, key string) (trust.Decision, bool) {
 	switch e.Action {
 	case "key.vouch":
 		d.Act, d.Why = trust.Vouch, e.Detail["evidence"]
+	case "key.propose":
+		d.Act, d.Why = trust.Propose, e.Detail["evidence"]
+	case "key.confirm":
+		d.Act, d.Why = trust.Confirm, e.Detail["evidence"]
 	// the second is what entries said until November 2026
 	case "key.withdraw", "key.unvouch":
 		d.Act = trust.Withdraw
@@ -72,7 +76,7 @@ func (s *Service) decide(tx *store.DB, d trust.Decision) error {
 		return err
 	}
 	word := "reason"
-	if d.Act == trust.Vouch {
+	if d.Act == trust.Vouch || d.Act == trust.Propose || d.Act == trust.Confirm {
 		word = "evidence"
 	}
 	detail := map[string]string{word: d.Why}

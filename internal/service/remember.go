@@ -53,7 +53,7 @@ func (s *Service) recall(tx *store.DB, set *definition.Set, name string) error {
 // endDecisions takes back the decisions for a source that is taken out: whoever
 // describes it again needs a warden to decide again.
 func (s *Service) endDecisions(tx *store.DB, t *trusted, source, by string, done map[vouching]bool) error {
-	for _, v := range t.Vouches() {
+	for _, v := range append(t.Vouches(), t.Waiting()...) {
 		id := vouching{v.Fingerprint, v.Source}
 		if v.Source != source || done[id] {
 			continue

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
-import { get, post, type Key, type Page, type Source } from '../../api'
+import { get, post, who, type Key, type Page, type Source } from '../../api'
 import Count from '../../parts/Count.vue'
 import Finger from '../../parts/Finger.vue'
 import Mark from '../../parts/Mark.vue'
@@ -14,11 +14,13 @@ const sources = useQuery({ queryKey: ['sources'], queryFn: () => get<Page<Source
 const keys = computed(() => q.data.value?.items ?? [])
 // What is added by hand, the site signs.
 const names = computed(() => (sources.data.value?.items ?? []).filter((s) => !s.managed).map((s) => s.name))
-function state(k: Key, source: string): 'vouched' | 'barred' | 'needed' | '' {
+function state(k: Key, source: string): 'vouched' | 'barred' | 'needed' | 'waits' | '' {
   if (k.barred && k.needed_by.includes(source)) return 'barred'
   if (k.vouched.some((v) => v.source === source)) return 'vouched'
+  if (k.waiting.some((v) => v.source === source)) return 'waits'
   return k.needed_by.includes(source) ? 'needed' : ''
 }
+const first = (k: Key, source: string) => k.waiting.find((v) => v.source === source)
 const asked = ref<{ key: Key; source: string } | null>(null)
 const adding = ref(false)
 const pasted = ref('')
@@ -80,7 +82,20 @@ async function add() {
               kind="good"
               word="vouched"
               :title="k.vouched.find((v) => v.source === n)?.evidence"
-            /><Mark v-else-if="state(k, n) === 'barred'" kind="error" word="barred" /><button
+            /><Mark v-else-if="state(k, n) === 'barred'" kind="error" word="barred" /><template
+              v-else-if="state(k, n) === 'waits'"
+            >
+              <Mark
+                v-if="first(k, n)?.by === who?.account || who?.role !== 'warden'"
+                kind="warning"
+                word="waits for a second"
+                :title="'vouched for by ' + first(k, n)?.by + ': ' + first(k, n)?.evidence" /><button
+                v-else
+                class="btn !h-6"
+                @click="asked = { key: k, source: n }"
+              >
+                <Mark kind="warning" :word="'second ' + first(k, n)?.by" /></button></template
+            ><button
               v-else-if="state(k, n) === 'needed'"
               class="btn !h-6"
               @click="asked = { key: k, source: n }"

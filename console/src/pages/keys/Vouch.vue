@@ -9,6 +9,7 @@ import Trouble from '../../parts/Trouble.vue'
 const props = defineProps<{ of: Key; source: string }>()
 const emit = defineEmits<{ close: [] }>()
 const client = useQueryClient()
+const first = computed(() => props.of.waiting.find((v) => v.source === props.source))
 const typed = ref('')
 const evidence = ref('')
 const error = ref<unknown>(null)
@@ -55,6 +56,13 @@ async function go() {
         <dd>{{ of.user_ids.join('; ') || 'no user id' }}</dd>
         <dt>For</dt>
         <dd>the source {{ source }}, and nothing else</dd>
+        <template v-if="first">
+          <dt>First</dt>
+          <dd>
+            {{ first.by }} vouched for it: {{ first.evidence }}. With yours it counts: compare it yourself, on
+            a road of your own.
+          </dd>
+        </template>
       </dl>
       <label for="typed" class="mb-1 block"
         >The whole fingerprint, as its owner told it to you on another road</label
