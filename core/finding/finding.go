@@ -72,6 +72,15 @@ type Finding struct {
 	Text     string   `json:"text"`              // one sentence with the actual values
 	WayOut   string   `json:"way_out,omitempty"` // what to do about it
 	Excerpt  string   `json:"excerpt,omitempty"` // the line, with a caret below it
+	// Fix is what would mend it, where that is mechanical: one word for another, at its
+	// place. It never has a secret in it.
+	Fix *Fix `json:"fix,omitempty"`
+}
+
+// Fix puts New in place of Old.
+type Fix struct {
+	Old string `json:"old"`
+	New string `json:"new"`
 }
 
 // New makes a finding with the severity and the general way out that the

@@ -8,12 +8,14 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"stockade/core/definition"
+	"stockade/core/disk"
 	"stockade/core/families"
 	"stockade/core/finding"
 	"stockade/internal/api"
@@ -111,16 +113,19 @@ func (a *app) readDocuments(paths []string) (api.Documents, error) {
 
 func (a *app) checkCommand() *cobra.Command {
 	m := machineFiles{}
+	fix := false
 	c := &cobra.Command{Use: "check PATH…", Short: "Check definitions, or a machine's own files, without " +
 		"a service",
 		Long: `Check definitions: files, or folders of .yaml files that belong together; - is standard input. No
 service is asked and nothing is fetched. Exits with 1 when errors are found. What is still to be
-decided, such as a key that nobody vouched for, is no error of a document. With -o sarif findings
+decided, such as a key that nobody vouched for, is no error of a document. --fix mends what is
+mechanical: a misspelt word, a password in an address. With -o sarif findings
 come in the Static Analysis Results Interchange Format 2.1.0, for editors and review tools.
 
 A machine's own files are judged as they are: those of the package client that are named, an archive
 of its /etc, or with --root all that are read of the machine whose root lies there.`,
-		Example: "  stockade check demo-data/site\n  stockade check - -o json < demo-data/mistakes.yaml\n" +
+		Example: "  stockade check demo-data/site\n  stockade check demo-data/mistakes.yaml --fix --yes\n" +
+			"  stockade check - -o json < demo-data/mistakes.yaml\n" +
 			"  stockade check --root demo-data/machine\n  stockade check demo-data/site -o sarif",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			asked := cmd.Flags().Changed("root")
@@ -130,6 +135,16 @@ of its /etc, or with --root all that are read of the machine whose root lies the
 			if len(args) == 0 && !asked {
 				return usage("name what is to be checked: definitions, a machine's files, or its root " +
 					"with --root")
+			}
+			if fix {
+				if asked || len(m.paths) > 0 || slices.Contains(documents, "-") {
+					return usage("--fix mends files with definitions: a machine's own files and standard " +
+						"input are " +
+						"left as they are")
+				}
+				if err := a.mend(documents); err != nil {
+					return err
+				}
 			}
 			found, told := finding.List{}, []string{}
 			if asked || len(m.paths) > 0 {
@@ -150,7 +165,93 @@ of its /etc, or with --root all that are read of the machine whose root lies the
 			return a.judged(found, strings.Join(told, "; "))
 		}}
 	c.Flags().StringVar(&m.root, "root", "/", "the folder that a machine's root lies in")
+	c.Flags().BoolVar(&fix, "fix", false,
+		"mend what is mechanical, after showing it; each file stays beside it as it was")
 	return c
+}
+
+// mend shows what is mechanical in documents, asks, and mends it. What is found then is
+// told as ever.
+func (a *app) mend(paths []string) error {
+	in, err := a.readDocuments(paths)
+	if err != nil {
+		return err
+	}
+	found, _, err := a.judgeDocuments(paths)
+	if err != nil {
+		return err
+	}
+	mended := definition.Mend(in.Documents, found)
+	if len(mended) == 0 {
+		a.say("nothing of it can be mended by itself")
+		return nil
+	}
+	for _, m := range mended {
+		for _, l := range m.Changed() {
+			if l.Old != "" {
+				fmt.Fprintf(a.err, "%s:%d %s\n", finding.Harmless(m.Name), l.Number, a.paint(red,
+					"- "+shownLine(l.Old)))
+			}
+			if l.New != "" {
+				fmt.Fprintf(a.err, "%s:%d %s\n", finding.Harmless(m.Name), l.Number, a.paint(green,
+					"+ "+shownLine(l.New)))
+			}
+		}
+	}
+	if err := a.sure("This changes " + number(len(mended), "file") + "."); err != nil {
+		return err
+	}
+	for _, m := range mended {
+		kept, err := keepBeside(m.Name, []byte(m.Before))
+		if err == nil {
+			err = disk.Replace(disk.OS, m.Name, []byte(m.After), modeOf(m.Name))
+		}
+		if err != nil {
+			return err
+		}
+		a.say("%s is mended; as it was it stands in %s", m.Name, kept)
+		if slices.ContainsFunc(m.Changed(), func(l definition.Line) bool {
+			return shownLine(
+				l.Old) != l.Old && l.Old != ""
+		}) {
+			a.say("%s still has what was in the address: take it away when it is not needed any more", kept)
+		}
+	}
+	return nil
+}
+
+// shownLine is a line as it may be shown: not with a password in it.
+func shownLine(line string) string {
+	if i := strings.Index(line, "://"); i >= 0 && strings.Contains(line[i:], "@") {
+		return "(a line with a user in an address is not shown)"
+	}
+	return finding.Harmless(strings.TrimRight(line, "\r"))
+}
+
+// keepBeside writes what a file was to a file of its own beside it.
+func keepBeside(file string, data []byte) (string, error) {
+	for n := 1; ; n++ {
+		kept := file + ".before"
+		if n > 1 {
+			kept += "-" + strconv.Itoa(n)
+		}
+		f, err := os.OpenFile(kept, os.O_WRONLY|os.O_CREATE|os.O_EXCL, modeOf(file))
+		if errors.Is(err, fs.ErrExist) && n < 1000 {
+			continue
+		}
+		if err != nil {
+			return "", finding.Doing(err, "keep %s as it was", file)
+		}
+		_, err = f.Write(data)
+		return kept, finding.Doing(errors.Join(err, f.Sync(), f.Close()), "keep %s as it was", file)
+	}
+}
+
+func modeOf(file string) fs.FileMode {
+	if st, err := os.Stat(file); err == nil {
+		return st.Mode().Perm()
+	}
+	return 0o644
 }
 
 // judgeDocuments checks definitions, and says how much there was.

@@ -5,6 +5,8 @@ import (
 	"net/url"
 	"path/filepath"
 	"slices"
+	"strings"
+	"unicode/utf8"
 
 	"stockade/core/finding"
 )
@@ -39,6 +41,23 @@ type (
 		Level     string          `json:"level"`
 		Message   sarifText       `json:"message"`
 		Locations []sarifLocation `json:"locations,omitempty"`
+		Fixes     []sarifFix      `json:"fixes,omitempty"` // §3.55
+	}
+	sarifFix struct {
+		Changes []sarifChange `json:"artifactChanges"`
+	}
+	sarifChange struct {
+		Artifact     sarifArtifact      `json:"artifactLocation"`
+		Replacements []sarifReplacement `json:"replacements"`
+	}
+	sarifReplacement struct {
+		Deleted  sarifDeleted `json:"deletedRegion"`
+		Inserted sarifText    `json:"insertedContent"`
+	}
+	sarifDeleted struct {
+		Line      int `json:"startLine"`
+		Column    int `json:"startColumn"`
+		EndColumn int `json:"endColumn"`
 	}
 	sarifText struct {
 		Text string `json:"text"`
@@ -88,8 +107,23 @@ func sarif(found finding.List) ([]byte, error) {
 				where.Region = &sarifRegion{f.Place.Line, f.Place.Column}
 			}
 			r.Locations = []sarifLocation{{where}}
+			if f.Fix != nil && f.Place.Line > 0 && standsAt(f) {
+				gone := sarifDeleted{f.Place.Line, f.Place.Column, f.Place.Column +
+					utf8.RuneCountInString(f.Fix.Old)}
+				r.Fixes = []sarifFix{{[]sarifChange{{where.Artifact, []sarifReplacement{{gone,
+					sarifText{f.Fix.New}}}}}}}
+			}
 		}
 		run.Results = append(run.Results, r)
 	}
 	return json.MarshalIndent(sarifLog{"2.1.0", slices.Clip([]sarifRun{run})}, "", "  ")
+}
+
+// standsAt tells whether what a fix takes out stands at the place itself, without a quote
+// before it: regions have to be exact.
+func standsAt(f finding.Finding) bool {
+	line, _, _ := strings.Cut(f.Excerpt, "\n")
+	from := []rune(line)
+	return f.Place.Column >= 1 && f.Place.Column <= len(from) &&
+		strings.HasPrefix(string(from[f.Place.Column-1:]), f.Fix.Old)
 }

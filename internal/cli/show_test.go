@@ -167,6 +167,17 @@ func TestSizesAndTimesAreReadAsPeopleWriteThem(t *testing.T) {
 }
 
 func TestFindingsForReviewToolsHaveTheirPlacesAndRules(t *testing.T) {
+	quoted := finding.New("define.bad-value", "", "c").At(finding.Place{File: "b.yaml", Line: 1, Column: 1})
+	quoted.Fix, quoted.Excerpt = &finding.Fix{Old: "sorces", New: "sources"}, "\"sorces\": {}\n^"
+	plain := quoted
+	plain.Excerpt = "sorces: {}\n^"
+	for f, want := range map[*finding.Finding]bool{&quoted: false, &plain: true} {
+		raw, err := sarif(finding.List{*f})
+		if err != nil || strings.Contains(string(raw), `"text": "sources"`) != want ||
+			strings.Contains(string(raw), `"endColumn": 7`) != want {
+			t.Errorf("%s %v", raw, err)
+		}
+	}
 	raw, err := sarif(finding.List{
 		finding.New("define.syntax", "", "one\ntwo").At(finding.Place{File: "my site/a.yaml", Line: 3,
 			Column: 5}),

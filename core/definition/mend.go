@@ -1,0 +1,195 @@
+package definition
+
+import (
+	"fmt"
+	"net/url"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"stockade/core/fetch"
+	"stockade/core/finding"
+)
+
+// Mended is a document of which something mechanical was mended.
+type Mended struct {
+	Name          string
+	Before, After string
+}
+
+// Line is a line that was changed, taken out (New is empty) or put in (Old is).
+type Line struct {
+	Number   int // in the text before; of one that was put in: behind which
+	Old, New string
+}
+
+// Mend mends what is mechanical in documents: a word for which a near one is meant, and a
+// user with a password in an address, which becomes a credential without its secret. All
+// else is a person's. Comments and the order of lines stay. What a finding says is compared
+// with what stands in the text: where that is another, nothing is changed.
+func Mend(texts []Text, found finding.List) (out []Mended) {
+	for _, t := range texts {
+		m := mender{name: t.Name, lines: strings.Split(t.Text, "\n")}
+		for _, f := range found {
+			if f.Place.File == t.Name && f.Place.Line > 0 && f.Place.Line <= len(m.lines) {
+				m.fixes = append(m.fixes, f)
+			}
+		}
+		slices.SortStableFunc(m.fixes, func(a, b finding.Finding) int { // from the end, so that places stay
+			if a.Place.Line != b.Place.Line {
+				return b.Place.Line - a.Place.Line
+			}
+			return b.Place.Column - a.Place.Column
+		})
+		for _, f := range m.fixes {
+			switch {
+			case f.Fix != nil:
+				m.replace(f.Place, f.Fix.Old, f.Fix.New)
+			case f.Code == "source.credential-in-url" && strings.HasPrefix(f.Object, "source "):
+				m.takeOut(f.Place, strings.TrimPrefix(f.Object, "source "))
+			}
+		}
+		m.describe()
+		if after := strings.Join(m.lines, "\n"); after != t.Text {
+			out = append(out, Mended{t.Name, t.Text, after})
+		}
+	}
+	return out
+}
+
+// Changed gives the lines that were changed, in order.
+func (m Mended) Changed() []Line {
+	var out []Line
+	a, b := strings.Split(m.Before, "\n"), strings.Split(m.After, "\n")
+	for i, k := 0, 0; i < len(a) || k < len(b); {
+		switch {
+		case i < len(a) && k < len(b) && a[i] == b[k]:
+			i, k = i+1, k+1
+		case k+1 < len(b) && i < len(a) && b[k+1] == a[i]: // one was put in
+			out = append(out, Line{i, "", b[k]})
+			k++
+		case i >= len(a):
+			out = append(out, Line{i, "", b[k]})
+			k++
+		case k >= len(b):
+			out = append(out, Line{i + 1, a[i], ""})
+			i++
+		default:
+			out = append(out, Line{i + 1, a[i], b[k]})
+			i, k = i+1, k+1
+		}
+	}
+	return slices.DeleteFunc(out, func(l Line) bool { return l.Old == l.New }) // empty ones
+}
+
+// mender mends one document.
+type mender struct {
+	name        string
+	lines       []string
+	fixes       []finding.Finding
+	credentials []string // lines that describe those that were made
+	made        []string // their names
+}
+
+// replace puts one word in place of another, where that stands: as it is, or in quotes.
+func (m *mender) replace(at finding.Place, old, new string) {
+	line := m.lines[at.Line-1]
+	from := byteOf(line, at.Column)
+	if from < 0 {
+		return
+	}
+	rest := line[from:]
+	for _, quote := range []string{"", `"`, "'"} {
+		if after, ok := strings.CutPrefix(rest, quote+old+quote); ok && ends(after, quote) {
+			m.lines[at.Line-1] = line[:from] + quote + new + quote + after
+			return
+		}
+	}
+}
+
+// ends tells whether a word without quotes ends there.
+func ends(after, quote string) bool {
+	return quote != "" || after == "" || strings.ContainsRune(" \t\r,:]}#", rune(after[0]))
+}
+
+// byteOf gives where a column (from 1, in characters) begins; -1: the line is shorter.
+func byteOf(line string, column int) int {
+	at := 0
+	for range column - 1 {
+		_, n := utf8.DecodeRuneInString(line[at:])
+		if n == 0 {
+			return -1
+		}
+		at += n
+	}
+	return at
+}
+
+// userIn finds user and password in an address.
+var userIn = regexp.MustCompile(`(https?://)([^/@\s"'{}\[\],]+)@([^/\s"'{}\[\],]+)`)
+
+// takeOut takes user and password out of an address, and has its source name a credential
+// for the server, where the source is written a field a line.
+func (m *mender) takeOut(at finding.Place, source string) {
+	line := m.lines[at.Line-1]
+	parts := userIn.FindStringSubmatch(line)
+	if parts == nil {
+		return
+	}
+	m.lines[at.Line-1] = strings.Replace(line, parts[0], parts[1]+parts[3], 1)
+	user, err := url.PathUnescape(strings.SplitN(parts[2], ":", 2)[0])
+	host := strings.ToLower(parts[3])
+	name := source + "-login"
+	head, indent := m.headOf(at.Line, source)
+	if err != nil || parts[1] != "https://" || fetch.CheckHost(host) != nil || strings.Contains(host, "$") ||
+		head < 0 || !IsName(name) || slices.Contains(m.made, name) {
+		return // the address is mended; the rest is told by the next check
+	}
+	for i := head + 1; i < len(m.lines) && strings.HasPrefix(m.lines[i], indent); i++ {
+		if strings.HasPrefix(strings.TrimSpace(m.lines[i]), "credentials:") {
+			return
+		}
+	}
+	m.made = append(m.made, name)
+	m.lines = slices.Insert(m.lines, head+1, indent+"credentials: ["+name+"]")
+	m.credentials = append(m.credentials, fmt.Sprintf("  %s: {kind: login, user: %q, hosts: [%q]}", name,
+		user, host))
+}
+
+// headOf finds the line above one at which a source begins that is written a field a line,
+// and how its fields are indented; -1 where it is not.
+func (m *mender) headOf(line int, source string) (head int, indent string) {
+	for i := line - 1; i >= 0; i-- {
+		text := strings.TrimSpace(strings.SplitN(m.lines[i], "#", 2)[0])
+		if text != source+":" {
+			continue
+		}
+		if i+1 >= len(m.lines) {
+			break
+		}
+		next := m.lines[i+1]
+		indent = next[:len(next)-len(strings.TrimLeft(next, " "))]
+		if len(indent) > len(m.lines[i])-len(strings.TrimLeft(m.lines[i], " ")) {
+			return i, indent
+		}
+	}
+	return -1, ""
+}
+
+// describe writes the credentials that were made below those that there are, or at the end.
+func (m *mender) describe() {
+	if len(m.credentials) == 0 {
+		return
+	}
+	for i, l := range m.lines {
+		if strings.TrimRight(l, " \r") == "credentials:" {
+			m.lines = slices.Insert(m.lines, i+1, m.credentials...)
+			return
+		}
+	}
+	for len(m.lines) > 0 && strings.TrimSpace(m.lines[len(m.lines)-1]) == "" {
+		m.lines = m.lines[:len(m.lines)-1]
+	}
+	m.lines = append(append(append(m.lines, "", "credentials:"), m.credentials...), "")
+}
