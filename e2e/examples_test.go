@@ -20,7 +20,7 @@ var inOrder = []string{
 	"version", "check",
 	"credential list", "credential remove", "credential add", // before a record that takes it out
 	"compare", "record", "describe", "status",
-	"source list", "source show", "source probe", "source refresh",
+	"source list", "source show", "source probe", "source order", "source refresh",
 	"key list", "key show", "key add", "key examine", "key withdraw", "key vouch",
 	"mirror list", "mirror show", "mirror estimate", "mirror preview", "mirror build", "mirror prove",
 	"edition list", "edition show", "edition packages", "edition advisories", "edition diff",

@@ -524,3 +524,48 @@ func TestAttacksOnTheOtherFamiliesLeaveTheLastEditionServed(t *testing.T) {
 	}
 	s.cli(0, "journal", "verify")
 }
+
+// The upstream that is behind is put last, after it was shown; the order before is a revision
+// away.
+func TestTheBestUpstreamIsPutFirst(t *testing.T) {
+	t.Parallel()
+	s := newSite(t)
+	s.described()
+	if _, log := s.cli(1, "source", "order", "tarn", "--yes"); !strings.Contains(log, "was not probed yet") {
+		t.Error(log)
+	}
+	// South publishes; north, which stands first, does not.
+	files := s.scenario.North.Files()
+	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true,
+		func(*made.DebRepository) {}); err != nil {
+		t.Fatal(err)
+	}
+	s.scenario.North.Publish(files)
+	s.cli(0, "source", "probe", "tarn")
+	order := func() []string {
+		var out []string
+		for _, u := range cliJSON[api.Source](s, "source", "show", "tarn").Upstreams {
+			out = append(out, u.URL)
+		}
+		return out
+	}
+	if _, log := s.cli(2, "source", "order", "tarn"); !strings.Contains(log, "--yes") ||
+		order()[0] != s.scenario.North.URL {
+		t.Errorf("unasked: %s", log)
+	}
+	s.cli(0, "source", "order", "tarn", "--yes")
+	if got := order(); got[0] != s.scenario.South.URL || got[1] != s.scenario.North.URL {
+		t.Errorf("%v", got)
+	}
+	if _, log := s.cli(0, "source", "order", "tarn", "--yes"); !strings.Contains(log,
+		"in that order already") &&
+		!strings.Contains(log, "in this order already") {
+		t.Error(log)
+	}
+	newest := strings.Fields(mustOut(s, "revision", "list", "-o", "ids"))
+	s.cli(0, "revision", "restore", newest[1], "--only", "source/tarn", "--yes")
+	if got := order(); got[0] != s.scenario.North.URL {
+		t.Errorf("restored: %v", got)
+	}
+	s.cli(2, "source", "order", "reach-lamp", "--yes")
+}

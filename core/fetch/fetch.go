@@ -54,7 +54,7 @@ type Options struct {
 	ConnectTimeout time.Duration // for connecting and for the first byte: 15 s
 	Floor          int64         // bytes a second below which a body is given up: 1 KiB
 	FloorWindow    time.Duration // over which the floor is measured: 20 s
-	DownFor        time.Duration // how long a failing upstream is stepped over: 60 s
+	DownFor        time.Duration // how long a failing upstream is stepped over the first time: 60 s
 	Rounds         int           // how often the whole list is tried: 2
 	Limit          int64         // bytes a second over all transfers: none
 	Unmeasured     time.Duration // for a body whose length nobody told: 30 min
@@ -68,7 +68,7 @@ type Client struct {
 	limiter *rate.Limiter
 	mu      sync.Mutex
 	rate    float64                 // bytes a second of the last transfers, smoothed
-	down    map[string]time.Time    // upstream URL → until when it is stepped over
+	down    map[string]resting      // by upstream URL
 	clients map[string]*http.Client // by server, and what it is shown
 }
 
@@ -95,7 +95,7 @@ func New(opt Options) *Client {
 	if opt.Now == nil {
 		opt.Now = time.Now
 	}
-	c := &Client{opt: opt, down: map[string]time.Time{}, clients: map[string]*http.Client{}}
+	c := &Client{opt: opt, down: map[string]resting{}, clients: map[string]*http.Client{}}
 	if opt.Limit > 0 {
 		c.limiter = rate.NewLimiter(rate.Limit(opt.Limit), int(max(opt.Limit, 64<<10)))
 	}
@@ -232,7 +232,7 @@ func (c *Client) order(all []Upstream) []Upstream {
 	now := c.opt.Now()
 	var up, down []Upstream
 	for _, u := range all {
-		if c.down[u.URL].After(now) {
+		if c.down[u.URL].until.After(now) {
 			down = append(down, u)
 		} else {
 			up = append(up, u)
@@ -244,11 +244,31 @@ func (c *Client) order(all []Upstream) []Upstream {
 	return up
 }
 
+// resting is an upstream that is stepped over, and how often it failed in a row.
+type resting struct {
+	until time.Time
+	times int
+}
+
+// mostRest bounds the rest of an upstream that fails again and again: each time it is twice
+// as long as the last.
+const mostRest = 30 * time.Minute
+
 func (c *Client) mark(u Upstream, down bool, wait time.Duration) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if down {
-		c.down[u.URL] = c.opt.Now().Add(max(wait, c.opt.DownFor))
+		r := c.down[u.URL]
+		rest := c.opt.DownFor << min(r.times, 10)
+		if most := max(c.opt.DownFor, mostRest); rest > most || rest < 0 {
+			rest = most
+		}
+		// What fails while it rests, such as several files at once, is one failure.
+		if now := c.opt.Now(); !r.until.After(now) || wait > 0 {
+			r.times++
+			r.until = now.Add(max(wait, rest))
+		}
+		c.down[u.URL] = r
 	} else {
 		delete(c.down, u.URL)
 	}
@@ -573,10 +593,28 @@ func sleep(ctx context.Context, d time.Duration) error {
 	}
 }
 
+// Sample reads a file of one upstream up to a limit, and tells how many bytes came, and how
+// many a second from the first one on.
+func (c *Client) Sample(ctx context.Context, route Route, up Upstream, p string, limit int64) (bytes,
+	rate int64,
+	err error) {
+	err = c.one(ctx, route, up, Request{Path: p}, func(r *Response) error {
+		start := time.Now()
+		bytes, err = io.Copy(io.Discard, io.LimitReader(r.Body, limit))
+		if took := time.Since(start); took > 0 {
+			rate = int64(float64(bytes) / took.Seconds())
+		}
+		return err
+	})
+	return bytes, rate, err
+}
+
 // Probe is what one upstream did when it was asked for a file once.
 type Probe struct {
 	Upstream  Upstream      `json:"upstream"`
 	At        time.Time     `json:"at"`
+	Lookup    time.Duration `json:"lookup_ns,omitempty"` // when its name was known; 0: it is an address
+	TLS       time.Duration `json:"tls_ns,omitempty"`    // when TLS stood; 0: without
 	Connect   time.Duration `json:"connect_ns"`
 	FirstByte time.Duration `json:"first_byte_ns"`
 	Bytes     int64         `json:"bytes"`

@@ -394,6 +394,31 @@ func TestAProxyThatAnswersItself(t *testing.T) {
 	}
 }
 
+// An upstream that fails again and again rests twice as long each time, up to a bound; many
+// files that fail at once are one failure; once it delivers, all is as at first.
+func TestHowLongAFailingUpstreamRests(t *testing.T) {
+	now := time.Now()
+	status := 503
+	up := upstream(t, func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(status) })
+	c := New(Options{Rounds: 1, Now: func() time.Time { return now }})
+	get := func() { fetchAll(c, Route{Upstreams: []Upstream{up}}, Request{Path: "x"}) }
+	for i, want := range []time.Duration{1, 2, 4, 8, 16, 30, 30, 30} {
+		for range 3 {
+			get()
+		}
+		if got := c.down[up.URL].until.Sub(now); got != want*time.Minute {
+			t.Errorf("after failure %d it rests %s", i+1, got)
+		}
+		now = now.Add(want * time.Minute)
+	}
+	status = 200
+	get()
+	status = 503
+	if get(); c.down[up.URL].until.Sub(now) != time.Minute {
+		t.Error("it delivered, and rests as if it had not")
+	}
+}
+
 // Which upstream is asked, and what is told when none delivers.
 func TestTheOrderOfUpstreams(t *testing.T) {
 	now := time.Now()
@@ -431,7 +456,7 @@ func TestTheOrderOfUpstreams(t *testing.T) {
 		up := answers(429, w.wait, &n)
 		c := New(Options{Rounds: 1, Now: func() time.Time { return now }})
 		fetchAll(c, Route{Upstreams: []Upstream{up}}, Request{Path: "x"})
-		if got := c.down[up.URL].Sub(now); got > w.most || got < w.most-time.Second {
+		if got := c.down[up.URL].until.Sub(now); got > w.most || got < w.most-time.Second {
 			t.Errorf("%q: stepped over for %s", w.wait, got)
 		}
 	}

@@ -59,6 +59,8 @@ var Routes = []Route{
 		""},
 	{"POST", "/sources/{name}/probe", Operator, "probe", "Measure and compare every upstream", nil, nil,
 		Job{}, ""},
+	{"POST", "/sources/{name}/order", Operator, "order",
+		"Put the upstreams in the order of their last probe, the best first", nil, nil, Judgement{}, ""},
 	{"POST", "/sources/{name}/enable", Operator, "enable", "Use the source again", nil, nil, Judgement{}, ""},
 	{"POST", "/sources/{name}/disable", Operator, "disable", "Stop using the source", nil, nil, Judgement{},
 		""},

@@ -11,8 +11,9 @@ import (
 	"stockade/core/mirror"
 )
 
-var stepWords = map[string]string{"roots": "asking for roots", "indexes": "fetching indexes",
-	"select": "choosing packages", "packages": "fetching packages",
+var stepWords = map[string]string{"roots": "asking for roots", "probe": "measuring upstreams",
+	"indexes": "fetching indexes",
+	"select":  "choosing packages", "packages": "fetching packages",
 	"write": "writing indexes", "seal": "sealing", "verify": "checking files",
 	"copy": "copying files", "wait": "waiting", "sweep": "removing",
 	"examine": "comparing the root with"}

@@ -53,6 +53,7 @@ func (a *app) sourceCommand() *cobra.Command {
 	show := shower(a, "source", "Show sources: definition, state, findings", "  stockade source show tarn",
 		"/sources/", complete, a.sourceDetail, sourceListing.name)
 	return noun("source", "Upstream repositories", list, show, a.sourceProbe(complete),
+		a.sourceOrder(complete),
 		a.sourceRefresh(complete), a.sourceEnable(complete), a.sourceDisable(complete),
 		a.sourceRemove(complete), a.sourceImport())
 }
@@ -190,21 +191,74 @@ func joined(sep string, parts ...string) string {
 
 func (a *app) probes(list []mirror.ProbeResult) {
 	var rows [][]string
+	ms := func(d time.Duration) string {
+		if d == 0 {
+			return "–"
+		}
+		return d.Round(100 * time.Microsecond).String()
+	}
 	for _, p := range list {
 		what := "good, made " + date(p.RootDate)
+		score := fmt.Sprintf("%d = %d+%d+%d", p.Score.Of(), p.Score.Fresh, p.Score.FirstByte, p.Score.Rate)
 		switch {
 		case p.Error != "":
-			what = "down: " + p.Error
+			what, score = "down: "+p.Error, "–"
 		case p.Finding.Code != "":
-			what = p.Finding.Code
+			what, score = p.Finding.Code, "–"
 		}
-		rows = append(rows, []string{p.Upstream.URL, p.Upstream.Region,
-			p.Connect.Round(100 * time.Microsecond).String(),
-			p.FirstByte.Round(100 * time.Microsecond).String(), size(p.Rate) + "/s", what})
+		rows = append(rows, []string{p.Upstream.URL, p.Upstream.Region, ms(p.Lookup), ms(p.Connect),
+			ms(p.TLS),
+			ms(p.FirstByte), size(p.Rate) + "/s", score, what})
 	}
-	a.table([]column{{head: "UPSTREAM", cut: atEnd}, {head: "REGION", spare: 3},
-		{head: "CONNECTED", right: true, spare: 2}, {head: "FIRST BYTE", right: true, spare: 1},
-		{head: "RATE", right: true}, {head: "ROOT", cut: atEnd}}, rows)
+	a.table([]column{{head: "UPSTREAM", cut: atEnd}, {head: "REGION", spare: 5},
+		{head: "NAME", right: true, spare: 6}, {head: "CONNECTED", right: true, spare: 3},
+		{head: "TLS", right: true, spare: 4}, {head: "FIRST BYTE", right: true, spare: 1},
+		{head: "RATE", right: true}, {head: "SCORE", right: true, spare: 2}, {head: "ROOT", cut: atEnd}},
+		rows)
+}
+
+func (a *app) sourceOrder(complete cobra.CompletionFunc) *cobra.Command {
+	return &cobra.Command{Use: "order SOURCE", Short: "Put the upstreams in the order of their last probe",
+		Long: `Put the upstreams of a source in the order of their last probe, the best first, after showing it. An upstream
+is scored of 100, in comparison with the best of each part: 40 for how new its root is (none for one that
+is a week behind), 30 for its first byte, 30 for its rate. One that is behind comes after all that are
+not, and one that is down, or whose root does not count, last; lists of servers stand behind what was
+probed. It is recorded as a
+revision: the order before is one step away.`,
+		Example: "  stockade source order tarn --yes", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := plainNames("source", args); err != nil {
+				return err
+			}
+			path := "/sources/" + url.PathEscape(args[0])
+			s, err := client.Get[api.Source](cmd.Context(), a.client(), path)
+			if err != nil {
+				return err
+			}
+			if len(s.Probes) > 0 {
+				fmt.Fprintf(a.err, "probed %s\n", date(s.Probes[0].At))
+				best := slices.SortedStableFunc(slices.Values(s.Probes), func(x, y mirror.ProbeResult) int {
+					return x.Rank - y.Rank
+				})
+				a.probes(best)
+				if err := a.sure("This puts the upstreams of " + args[0] + " in this order."); err != nil {
+					return err
+				}
+			}
+			j, err := client.Post[api.Judgement](cmd.Context(), a.client(), path+"/order", nil)
+			if err != nil {
+				return err
+			}
+			return a.show(j, func() {
+				if j.Revision == 0 {
+					a.say("they stand in this order already")
+				} else {
+					a.say("recorded as revision %d; the order before: stockade revision restore %d "+
+						"--only source/%s",
+						j.Revision, j.Revision-1, args[0])
+				}
+			}, []string{args[0]})
+		}}
 }
 
 func (a *app) sourceRefresh(complete cobra.CompletionFunc) *cobra.Command {

@@ -22,6 +22,7 @@ func (s *Service) handlers() map[string]handler {
 		"refresh":      s.handleRefresh,
 		"examine":      s.handleExamine,
 		"probe":        s.handleProbe,
+		"order":        s.orderUpstreams,
 		"enable":       s.editSource("enable", func(src *definition.Source) { src.Disabled = false }),
 		"disable":      s.editSource("disable", func(src *definition.Source) { src.Disabled = true }),
 		"removeSource": s.editSource("remove", nil),

@@ -128,7 +128,8 @@ var empty = func() map[string]string {
 		"200": "about openapi whoami overview definitions schema check compare record sources " +
 			"housePackages keys mirrors editions lanes groups jobs poolUsage sweepPool revisions journal " +
 			"verifyJournal journalHead journalSince accounts credentials",
-		"404 define.dangling-reference": "source dependents refresh probe enable disable removeSource " +
+		"404 define.dangling-reference": "source dependents refresh probe order enable disable " +
+			"removeSource " +
 			"addPackage removePackage key mirror estimate preview build prove lane move back group " +
 			"groupFiles edition packages diff advisories manifest file verify retire job jobEvents stopJob " +
 			"revision wouldRestore restore removeAccount journalProof chain credential giveSecret " +

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"maps"
 	"slices"
 	"time"
@@ -373,4 +374,59 @@ func sourceText(set *definition.Set, name string) string {
 		return ""
 	}
 	return text
+}
+
+// orderUpstreams puts the upstreams of a source in the order of its last probe. It is a
+// revision like any other: the order before is one step away.
+func (s *Service) orderUpstreams(c *gin.Context) (any, error) {
+	name := c.Param("name")
+	var last probed
+	at, err := s.db.Kept("probe", name, &last)
+	if errors.Is(err, store.ErrNotFound) {
+		set, err := s.db.Described()
+		if err != nil {
+			return nil, err
+		}
+		if _, ok := set.Sources[name]; !ok {
+			return nil, dangling("", "source", name, set.Sources)
+		}
+		return nil, finding.New("define.bad-value", "source "+name, "it was not probed yet").
+			Do("stockade source probe %s", name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	summary := fmt.Sprintf("put the upstreams of %s in the order of the probe of %s", name,
+		at.UTC().Format(time.DateTime))
+	return refused("The source was not changed")(s.change(who(c).Name, who(c).Role, summary,
+		func(set *definition.Set) error {
+			src, ok := set.Sources[name]
+			if !ok {
+				return dangling("", "source", name, set.Sources)
+			}
+			src.Upstreams = bestFirst(src, name, last.Results)
+			set.Sources[name] = src
+			return nil
+		}))
+}
+
+// bestFirst orders the upstreams of a source by a probe.
+func bestFirst(src definition.Source, name string, results []mirror.ProbeResult) []definition.Upstream {
+	at := map[string][]definition.Upstream{}
+	var addresses []string
+	for _, u := range src.Upstreams {
+		address, _ := u.Address()
+		if expanded, err := src.Expand(name, address); err == nil {
+			address = expanded
+		}
+		if _, twice := at[address]; !twice {
+			addresses = append(addresses, address)
+		}
+		at[address] = append(at[address], u)
+	}
+	var out []definition.Upstream
+	for _, a := range mirror.BestFirst(addresses, results) {
+		out = append(out, at[a]...)
+	}
+	return out
 }

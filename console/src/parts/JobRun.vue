@@ -13,6 +13,7 @@ const lost = ref(false)
 const error = ref<unknown>(null)
 const words: Record<string, string> = {
   roots: 'Asking for roots',
+  probe: 'Measuring upstreams',
   indexes: 'Fetching indexes',
   select: 'Choosing packages and proving',
   packages: 'Fetching packages',

@@ -1,11 +1,14 @@
 <script setup lang="ts">
 // The servers of a source as they were probed, which may have come from a list; else as
 // they are described.
-import { computed } from 'vue'
-import type { Source } from '../../api'
+import { useQueryClient } from '@tanstack/vue-query'
+import { computed, ref } from 'vue'
+import { post, who, type Source } from '../../api'
 import { size } from '../../format'
 import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
+import Question from '../../parts/Question.vue'
+import Trouble from '../../parts/Trouble.vue'
 
 const props = defineProps<{ source: Source }>()
 const servers = computed(() => {
@@ -26,11 +29,57 @@ const servers = computed(() => {
     }))
   return [...described, ...listed]
 })
+const client = useQueryClient()
+const asking = ref(false)
+const error = ref<unknown>(null)
+const scored = computed(() =>
+  [...(props.source.probes ?? [])].sort((a, b) => a.rank - b.rank),
+)
+const whole = (s: { fresh: number; first_byte: number; rate: number }) => s.fresh + s.first_byte + s.rate
+async function order() {
+  asking.value = false
+  error.value = null
+  try {
+    await post(`/sources/${props.source.name}/order`)
+    client.invalidateQueries()
+  } catch (e) {
+    error.value = e
+  }
+}
 const slowest = computed(() => Math.max(1, ...(props.source.probes ?? []).map((p) => p.first_byte_ns)))
 </script>
 <template>
   <section>
-    <h2 class="mb-1.5">Upstreams, in the order in which they are asked</h2>
+    <div class="mb-1.5 flex items-center gap-3">
+      <h2>Upstreams, in the order in which they are asked</h2>
+      <button
+        v-if="scored.length > 1 && who?.role !== 'viewer'"
+        class="btn ml-auto !h-6"
+        @click="asking = true"
+      >
+        Put the best first
+      </button>
+    </div>
+    <Trouble :error="error" class="mb-2" />
+    <Question
+      :open="asking"
+      :title="'Put the upstreams of ' + source.name + ' in this order?'"
+      verb="Put them in this order"
+      @close="asking = false"
+      @yes="order"
+    >
+      <ol class="mono list-inside list-decimal">
+        <li v-for="p in scored" :key="p.upstream.url">
+          {{ p.upstream.url }}
+          <span class="text-slate">{{
+            p.score && whole(p.score) ? whole(p.score) + ' of 100' : 'does not count'
+          }}</span>
+        </li>
+      </ol>
+      <p class="mt-2 text-slate">
+        As they were probed <Moment :at="scored[0]?.at" />. The order before is one revision away.
+      </p>
+    </Question>
     <div class="panel overflow-hidden">
       <table class="grid-table">
         <thead>
@@ -39,6 +88,12 @@ const slowest = computed(() => Math.max(1, ...(props.source.probes ?? []).map((p
             <th>Region</th>
             <th>First byte</th>
             <th class="num">Rate</th>
+            <th
+              class="num"
+              title="of 100: 40 for how new its root is, 30 for the first byte, 30 for the rate"
+            >
+              Score
+            </th>
             <th>Root</th>
             <th>Probed</th>
           </tr>
@@ -57,6 +112,12 @@ const slowest = computed(() => Math.max(1, ...(props.source.probes ?? []).map((p
                 </div>
               </td>
               <td class="num">{{ size(u.probe.bytes_per_second) }}/s</td>
+              <td
+                class="num"
+                :title="`new ${u.probe.score.fresh} of 40, first byte ${u.probe.score.first_byte} of 30, rate ${u.probe.score.rate} of 30`"
+              >
+                {{ whole(u.probe.score) || '–' }}
+              </td>
               <td>
                 <Mark v-if="u.probe.error" kind="error" word="down" />
                 <Mark v-else-if="u.probe.finding?.code" kind="error" :word="u.probe.finding!.code" />
@@ -66,7 +127,7 @@ const slowest = computed(() => Math.max(1, ...(props.source.probes ?? []).map((p
               </td>
               <td><Moment :at="u.probe.at" /></td>
             </template>
-            <td v-else colspan="4" class="text-slate">
+            <td v-else colspan="5" class="text-slate">
               {{ u.list ? 'a list of servers, read at each refresh' : 'not probed yet' }}
             </td>
           </tr>
