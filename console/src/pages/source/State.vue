@@ -64,6 +64,16 @@ defineProps<{ source: Source }>()
           <dd>{{ source.max_age || 'any age' }}</dd>
           <dt>Proxy</dt>
           <dd>{{ source.proxy || 'none' }}</dd>
+          <template v-if="source.credentials?.length">
+            <dt>Shown to it</dt>
+            <dd>
+              <RouterLink to="/credentials">{{ source.credentials.join(', ') }}</RouterLink>
+            </dd>
+          </template>
+          <template v-if="source.authority">
+            <dt>Certified by</dt>
+            <dd>{{ source.authority }}</dd>
+          </template>
           <dt>Mirrors</dt>
           <dd>
             <template v-for="(m, i) in source.mirrors" :key="m"
