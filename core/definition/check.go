@@ -70,7 +70,7 @@ func Check(s *Set, around Surroundings) finding.List {
 				strings.Join(known, ", "), name)
 			if near := Nearest(name, known); near != "" {
 				f.WayOut = "perhaps " + strconv.Quote(near) + " is meant"
-				f.Fix = &finding.Fix{Old: name, New: near}
+				f.Fix = finding.Fix{Old: name, New: near}
 			}
 		}
 	}
@@ -146,7 +146,7 @@ func reference[T any](c *checker, object, path, kind, name string, among map[str
 	f := c.add("define.dangling-reference", object, path, "no %s is called %q", kind, name)
 	if near := nearest(c, name, among); near != "" {
 		f.WayOut = "perhaps " + strconv.Quote(near) + " is meant"
-		f.Fix = &finding.Fix{Old: name, New: near}
+		f.Fix = finding.Fix{Old: name, New: near}
 	}
 	return false
 }
@@ -415,7 +415,7 @@ func (c *checker) signer(object, path, source, name string) {
 		f := c.add("key.missing", object, path, "no key is called %q", name)
 		if near := nearest(c, name, c.Keys); near != "" {
 			f.WayOut = "perhaps " + strconv.Quote(near) + " is meant"
-			f.Fix = &finding.Fix{Old: name, New: near}
+			f.Fix = finding.Fix{Old: name, New: near}
 		}
 		return
 	}

@@ -97,8 +97,8 @@ func (u Unpacked) Add(name string, data []byte) { u[below(name)] = data }
 const (
 	maxUnpacked      = 64 << 20 // bytes, of all that are read
 	maxUnpackedFile  = 4 << 20
-	maxUnpackedFiles = 100_000 // members that are looked at
-	maxPacked        = 1 << 30 // bytes, unpacked, of the whole archive
+	maxUnpackedFiles = 20_000    // members that are looked at
+	maxPacked        = 256 << 20 // bytes, unpacked, of the whole archive
 )
 
 // IsPacked tells whether a file is called as archives are.

@@ -44,7 +44,7 @@ func Mend(texts []Text, found finding.List) (out []Mended) {
 		})
 		for _, f := range m.fixes {
 			switch {
-			case f.Fix != nil:
+			case f.Fix.New != "":
 				m.replace(f.Place, f.Fix.Old, f.Fix.New)
 			case f.Code == "source.credential-in-url" && strings.HasPrefix(f.Object, "source "):
 				m.takeOut(f.Place, strings.TrimPrefix(f.Object, "source "))

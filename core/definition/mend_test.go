@@ -55,7 +55,7 @@ func TestWhatIsMended(t *testing.T) {
 			}
 			found := check(c.text)
 			for _, f := range found {
-				if f.Fix != nil && strings.Contains(f.Fix.Old+f.Fix.New, "pe") && strings.Contains(c.text,
+				if f.Fix.New != "" && strings.Contains(f.Fix.Old+f.Fix.New, "pe") && strings.Contains(c.text,
 					"@") {
 					t.Errorf("a finding carries a password: %+v", f.Fix)
 				}
@@ -96,7 +96,7 @@ func TestWhatIsMended(t *testing.T) {
 	}
 	// What stands there is another thing than the finding says.
 	stale := finding.New("define.unknown-field", "", "x").At(finding.Place{File: "a", Line: 1, Column: 1})
-	stale.Fix = &finding.Fix{Old: "sorce", New: "source"}
+	stale.Fix = finding.Fix{Old: "sorce", New: "source"}
 	for _, text := range []string{"sorces: {}", "", "x", "- sorce"} {
 		if got := Mend([]Text{{Name: "a", Text: text}}, finding.List{stale}); len(got) > 0 {
 			t.Errorf("%q became %q", text, got[0].After)

@@ -341,7 +341,7 @@ func (r *reader) unknown(key *yaml.Node, path string, names []string) {
 	f := r.add("define.unknown-field", r.place(key), "there is no field %q in %s", key.Value, last(path))
 	f.WayOut = "the fields are " + strings.Join(names, ", ")
 	if near := Nearest(key.Value, names); near != "" {
-		f.Fix = &finding.Fix{Old: key.Value, New: near}
+		f.Fix = finding.Fix{Old: key.Value, New: near}
 		f.WayOut = fmt.Sprintf("perhaps %q is meant", near)
 	}
 }
@@ -370,7 +370,7 @@ func (r *reader) bounds(n *yaml.Node, tag reflect.StructTag, v reflect.Value, pa
 		f := r.add("define.bad-value", r.place(n), "%s is %q, and should be one of %s", last(path),
 			v.String(), strings.Join(words, ", "))
 		if near := Nearest(v.String(), words); near != "" {
-			f.Fix = &finding.Fix{Old: v.String(), New: near}
+			f.Fix = finding.Fix{Old: v.String(), New: near}
 			f.WayOut = fmt.Sprintf("perhaps %q is meant", near)
 		}
 		return

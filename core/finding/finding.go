@@ -74,7 +74,7 @@ type Finding struct {
 	Excerpt  string   `json:"excerpt,omitempty"` // the line, with a caret below it
 	// Fix is what would mend it, where that is mechanical: one word for another, at its
 	// place. It never has a secret in it.
-	Fix *Fix `json:"fix,omitempty"`
+	Fix Fix `json:"fix,omitzero"`
 }
 
 // Fix puts New in place of Old.

@@ -236,3 +236,13 @@ func TestAMistakeEndsOnePieceOfWork(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+// Findings are compared: the same one, told twice, is one.
+func TestTheSameFindingIsOne(t *testing.T) {
+	f := New("define.unknown-field", "", "x")
+	g := f
+	f.Fix, g.Fix = Fix{"sorces", "sources"}, Fix{"sorces", "sources"}
+	if f != g {
+		t.Error("the same finding with the same fix is another")
+	}
+}

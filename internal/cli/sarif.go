@@ -107,7 +107,7 @@ func sarif(found finding.List) ([]byte, error) {
 				where.Region = &sarifRegion{f.Place.Line, f.Place.Column}
 			}
 			r.Locations = []sarifLocation{{where}}
-			if f.Fix != nil && f.Place.Line > 0 && standsAt(f) {
+			if f.Fix.New != "" && f.Place.Line > 0 && standsAt(f) {
 				gone := sarifDeleted{f.Place.Line, f.Place.Column, f.Place.Column +
 					utf8.RuneCountInString(f.Fix.Old)}
 				r.Fixes = []sarifFix{{[]sarifChange{{where.Artifact, []sarifReplacement{{gone,

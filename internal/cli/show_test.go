@@ -168,7 +168,7 @@ func TestSizesAndTimesAreReadAsPeopleWriteThem(t *testing.T) {
 
 func TestFindingsForReviewToolsHaveTheirPlacesAndRules(t *testing.T) {
 	quoted := finding.New("define.bad-value", "", "c").At(finding.Place{File: "b.yaml", Line: 1, Column: 1})
-	quoted.Fix, quoted.Excerpt = &finding.Fix{Old: "sorces", New: "sources"}, "\"sorces\": {}\n^"
+	quoted.Fix, quoted.Excerpt = finding.Fix{Old: "sorces", New: "sources"}, "\"sorces\": {}\n^"
 	plain := quoted
 	plain.Excerpt = "sorces: {}\n^"
 	for f, want := range map[*finding.Finding]bool{&quoted: false, &plain: true} {

@@ -197,8 +197,9 @@ func (d *demo) walk(s *service.Service) error {
 			"barrage"}, nil},
 		{"", 0, []string{"edition", "show", "barrage/1"}, nil},
 		{"", 0, []string{"edition", "packages", "barrage/1"}, nil},
-		{"What stands behind one of them, from who vouched for the key to the seal, compared anew", 0, []string{
-			"package", "show", "kelp-drive", "--edition", "barrage/1", "--chain"}, nil},
+		{"What stands behind one of them, from who vouched for the key to the seal, compared anew", 0,
+			[]string{
+				"package", "show", "kelp-drive", "--edition", "barrage/1", "--chain"}, nil},
 		{"Verify every file against the seal, and carry it out as plain files", 0, []string{"edition",
 			"verify", "barrage/1"}, nil},
 		{"", 0, []string{"edition", "export", "barrage/1", export}, nil},

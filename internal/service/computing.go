@@ -20,6 +20,8 @@ var long = map[string]bool{
 	"verifyJournal": true,
 	"addPackage":    true,
 	"poolUsage":     true,
+	"import":        true,
+	"chain":         true,
 }
 
 const (
