@@ -386,3 +386,17 @@ func TestWhatIsReadOfCertificates(t *testing.T) {
 func readAuthority(text string) error { _, _, err := ReadAuthority(text); return err }
 
 func readClient(text string) error { _, err := ReadClientCertificate(text); return err }
+
+// However many servers there come to be, connections are kept to so many.
+func TestConnectionsAreKeptToSoManyServers(t *testing.T) {
+	c := New(Options{})
+	for port := range maxClients + 10 {
+		to := &url.URL{Scheme: "https", Host: fmt.Sprintf("kelp.example:%d", port+1)}
+		if _, err := c.http(Route{}, Upstream{}, to); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if n := len(c.clients); n != 10 {
+		t.Errorf("%d are kept", n)
+	}
+}

@@ -79,6 +79,9 @@ func (r *Route) via(to *url.URL) *url.URL {
 	return u
 }
 
+// maxClients bounds the servers to which connections are kept.
+const maxClients = 1000
+
 // http gives the client for one server of a route: what is shown to a server, and who
 // certifies it, is not another's. It follows no redirect.
 func (c *Client) http(route Route, up Upstream, to *url.URL) (*http.Client, error) {
@@ -132,6 +135,12 @@ func (c *Client) http(route Route, up Upstream, to *url.URL) (*http.Client, erro
 	h := &http.Client{Transport: t, CheckRedirect: func(*http.Request, []*http.Request) error {
 		return http.ErrUseLastResponse // see follow
 	}}
+	if len(c.clients) >= maxClients { // somebody sends to ever other ports
+		for _, old := range c.clients {
+			old.CloseIdleConnections()
+		}
+		clear(c.clients)
+	}
 	c.clients[id] = h
 	return h, nil
 }

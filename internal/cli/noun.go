@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"context"
+	"encoding/json"
 	"fmt"
 	"net/url"
 	"os"
@@ -87,6 +89,14 @@ func lister[T any](a *app, short, example, path string, l listing[T], filters ..
 					all = slices.DeleteFunc(all, func(v T) bool { return !f.has(v, asked[i]) })
 				}
 			}
+			for i, f := range filters {
+				if len(all) > 0 || asked[i] == "" || f.names == "" {
+					continue
+				}
+				if err := a.isThere(cmd.Context(), f.flag, f.names, asked[i]); err != nil {
+					return err
+				}
+			}
 			if there > 0 {
 				l.empty = "none of " + number(there, "entry") + " is like that"
 			}
@@ -102,6 +112,15 @@ func lister[T any](a *app, short, example, path string, l listing[T], filters ..
 		}
 	}
 	return c
+}
+
+// isThere tells that a list came out empty because nothing has the name that was asked for.
+func (a *app) isThere(ctx context.Context, kind, path, name string) error {
+	if err := plainNames(kind, []string{name}); err != nil {
+		return err
+	}
+	_, err := client.Get[json.RawMessage](ctx, a.client(), path+"/"+url.PathEscape(name))
+	return err
 }
 
 func (f filter[T]) allowed(asked string) error {
