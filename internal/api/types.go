@@ -125,6 +125,7 @@ type Dependents struct {
 	Lanes    []string `json:"lanes"`    // of these mirrors
 	Groups   []string `json:"groups"`   // follow these lanes
 	Editions []string `json:"editions"` // have something of it, MIRROR/N, and stay as they are
+	Unread   []string `json:"unread"`   // editions that cannot be read, so that nobody knows
 }
 
 // Octets is a request whose body is a file as it is.

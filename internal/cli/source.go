@@ -127,6 +127,9 @@ func dependOn(d api.Dependents) string {
 			parts = append(parts, "the "+p.what+"s "+strings.Join(p.names, ", "))
 		}
 	}
+	if len(d.Unread) > 0 {
+		parts = append(parts, "perhaps "+strings.Join(d.Unread, ", ")+", which cannot be read")
+	}
 	return strings.Join(parts, "; ")
 }
 

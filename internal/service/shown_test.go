@@ -6,6 +6,7 @@ import (
 	"stockade/core/definition"
 	"stockade/internal/api"
 	"stockade/internal/made"
+	"stockade/internal/store"
 )
 
 // The browser has no rules of its own: what it offers, and what it says of a thing, the
@@ -116,7 +117,15 @@ func TestWhatTheBrowserShowsIsToldByTheService(t *testing.T) {
 	var depends api.Dependents
 	d.must(d.ask(api.Viewer, "GET", "/sources/tarn/dependents", nil), 200, &depends)
 	if len(depends.Mirrors) != 1 || len(depends.Lanes) != 1 || len(depends.Groups) != 1 ||
-		len(depends.Editions) > 0 {
+		len(depends.Editions) > 0 || len(depends.Unread) > 0 {
 		t.Errorf("what stands on a source: %+v", depends)
+	}
+	// An edition that cannot be read keeps nobody from asking.
+	if err := d.s.db.SaveEdition(store.Edition{Mirror: "m", Number: 1}); err != nil {
+		t.Fatal(err)
+	}
+	d.must(d.ask(api.Viewer, "GET", "/sources/tarn/dependents", nil), 200, &depends)
+	if len(depends.Unread) != 1 || depends.Unread[0] != "m/1" {
+		t.Errorf("an edition that cannot be read: %+v", depends)
 	}
 }

@@ -66,7 +66,7 @@ func (s *Service) handleDependents(c *gin.Context) (any, error) {
 // dependents tells what stands on a source.
 func (s *Service) dependents(set *definition.Set, name string) (api.Dependents, error) {
 	out := api.Dependents{Mirrors: append([]string{}, set.UsersOf(name)...), Lanes: []string{},
-		Groups: []string{}, Editions: []string{}}
+		Groups: []string{}, Editions: []string{}, Unread: []string{}}
 	for _, lane := range slices.Sorted(maps.Keys(set.Lanes)) {
 		if slices.Contains(out.Mirrors, set.Lanes[lane].Mirror) {
 			out.Lanes = append(out.Lanes, lane)
@@ -86,8 +86,9 @@ func (s *Service) dependents(set *definition.Set, name string) (api.Dependents, 
 			continue
 		}
 		open, err := s.editions.brief(s, e.Mirror, e.Number)
-		if err != nil {
-			return out, err
+		if err != nil { // what is wrong with it is told at the edition
+			out.Unread = append(out.Unread, fmt.Sprintf("%s/%d", e.Mirror, e.Number))
+			continue
 		}
 		if slices.ContainsFunc(open.Sources, func(src edition.Source) bool { return src.Name == name }) {
 			out.Editions = append(out.Editions, open.Name())

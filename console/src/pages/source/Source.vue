@@ -97,6 +97,7 @@ async function toggle() {
             ['Lanes of these', stands.lanes],
             ['Groups that follow them', stands.groups],
             ['Editions that have it, and keep it', stands.editions],
+            ...(stands.unread.length ? [['Cannot be read, and may have it', stands.unread]] : []),
           ] as [string, string[]][]"
           :key="what"
         >

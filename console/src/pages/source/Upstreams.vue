@@ -32,9 +32,7 @@ const servers = computed(() => {
 const client = useQueryClient()
 const asking = ref(false)
 const error = ref<unknown>(null)
-const scored = computed(() =>
-  [...(props.source.probes ?? [])].sort((a, b) => a.rank - b.rank),
-)
+const scored = computed(() => [...(props.source.probes ?? [])].sort((a, b) => a.rank - b.rank))
 const whole = (s: { fresh: number; first_byte: number; rate: number }) => s.fresh + s.first_byte + s.rate
 async function order() {
   asking.value = false
