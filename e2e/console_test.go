@@ -217,7 +217,10 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.cli(0, "mirror", "build", "barrage")
-	s.cli(0, "lane", "move", "steady", "barrage/1", "--reason", "first edition")
+	s.cli(0, "lane", "move", "steady", "barrage/1", "--reason", "again") // where it is already
+	if steps := cliJSON[api.Lane](s, "lane", "show", "steady").History; len(steps) != 1 {
+		t.Errorf("a step to where it was is one: %+v", steps)
+	}
 	b.open("/lanes")
 	b.see("barrage/2")
 	b.run("ask to move steady",

@@ -144,6 +144,9 @@ func (s *Service) move(name string, m api.Move, by string) (api.Lane, error) {
 		return l, finding.New("edition.damaged", "edition "+open.Name(),
 			"%s, and perhaps more of it, is gone or cut short; the lane stays where it is", missing)
 	}
+	if l.Edition == open.Name() {
+		return l, nil // it is there already: a step to the same place would be one to go back by
+	}
 	return s.step(l, store.Move{Lane: name, Mirror: to.Mirror, Edition: to.Number, Reason: m.Reason}, by)
 }
 
