@@ -35,6 +35,7 @@ var inOrder = []string{
 	"journal list", "journal verify", "journal head", "journal proof", "journal check",
 	"account list", "account add", "account remove",
 	"key retire", "key bar", // these end what the key did
+	"site show", "site renew-key", "site retire-key",
 	"login", "serve", "demo",
 }
 

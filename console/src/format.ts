@@ -16,6 +16,7 @@ export function span(seconds: number): string {
 export function ago(t?: string | null): string {
   if (!t || t.startsWith('0001')) return '–'
   const s = (Date.now() - Date.parse(t)) / 1000
+  if (s < -5) return 'in ' + span(-s)
   return s < 5 ? 'just now' : span(s) + ' ago'
 }
 export function absolute(t?: string | null): string {

@@ -139,6 +139,10 @@ type Listing interface {
 	ServerOf(line string) string
 }
 
+// Cosigned is implemented by a family whose clients take a root on which a key that they
+// know signed beside one that they do not. The clients of the others refuse it, or ask.
+type Cosigned interface{ TakesCosigned() }
+
 // ForwardOnly is implemented by a family whose clients take no root that is older than
 // the one they have: a lane that is moved back is not seen by machines that asked since.
 type ForwardOnly interface {

@@ -32,5 +32,5 @@ type SigningKey interface {
 	// DetachSign makes a signature over content, armoured or binary.
 	DetachSign(content []byte, armoured bool) ([]byte, error)
 	// SignStream makes a binary signature over content that is too large to hold.
-	SignStream(content io.Reader) ([]byte, error)
+	SignStream(content io.ReadSeeker) ([]byte, error)
 }

@@ -393,8 +393,9 @@ func (f *follower) site() ([]Link, error) {
 	return []Link{list,
 		{Kind: "manifest", State: Compared, At: f.s.Created,
 			Text: "the manifest names that list with its digest"},
-		{Kind: "seal", State: Compared, At: f.s.Created, Fingerprint: f.s.SiteKey,
-			Text: "the seal over the manifest holds, by the site key " + trust.Spaced(f.s.SiteKey)}}, nil
+		{Kind: "seal", State: Compared, At: f.s.Created, Fingerprint: f.s.SealedBy.Fingerprint,
+			Text: "the seal over the manifest holds, by the site key " +
+				trust.Spaced(f.s.SealedBy.Fingerprint)}}, nil
 }
 
 // ItemsNamed gives the packages of a name, at most some; version and architecture narrow

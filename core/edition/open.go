@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"sync"
 
+	"stockade/core/archive"
 	"stockade/core/finding"
 	"stockade/core/pool"
 	"stockade/core/trust"
@@ -23,6 +24,7 @@ import (
 type Sealed struct {
 	*Edition
 	Manifest Manifest
+	SealedBy archive.Signer // whose signature the seal was found to hold by
 	store    pool.Store
 	mu       sync.Mutex
 	lists    map[string]Lines // by source
@@ -39,7 +41,8 @@ func Open(dir string, keys []*trust.Certificate, store pool.Store) (*Sealed, err
 	if err != nil {
 		return nil, err
 	}
-	if _, err := sealKeyring(keys).Detached(text, signature); err != nil {
+	by, err := sealKeyring(keys).Detached(text, signature)
+	if err != nil {
 		f, _ := finding.From(err)
 		return nil, finding.New("edition.seal-bad", "", "the seal does not hold: %s", f.Text)
 	}
@@ -59,7 +62,7 @@ func Open(dir string, keys []*trust.Certificate, store pool.Store) (*Sealed, err
 	if err != nil {
 		return nil, err
 	}
-	return &Sealed{Edition: e, Manifest: m, store: store, lists: map[string]Lines{}}, nil
+	return &Sealed{Edition: e, Manifest: m, SealedBy: by, store: store, lists: map[string]Lines{}}, nil
 }
 
 // ownFile reads one of the files in an edition's own folder. One that cannot be read

@@ -77,6 +77,35 @@ func Seal(on disk.System, editions string, e *Edition, m Manifest, record []byte
 	return finding.Doing(err, "seal %s", e.Name())
 }
 
+// Countersign adds the signature of a further key to the seal of an edition in dir, whose
+// seal holds by one of keys. An edition that has it already stays as it is.
+func Countersign(on disk.System, dir string, keys []*trust.Certificate, sign *trust.SiteKey) error {
+	text, err := ownFile(dir, ManifestName, "edition.damaged", "the manifest")
+	if err != nil {
+		return err
+	}
+	seal, err := ownFile(dir, SealName, "edition.seal-bad", "the seal")
+	if err != nil {
+		return err
+	}
+	if _, err := sealKeyring([]*trust.Certificate{sign.Certificate()}).Detached(text, seal); err == nil {
+		return nil
+	}
+	if _, err := sealKeyring(keys).Detached(text, seal); err != nil {
+		f, _ := finding.From(err)
+		return finding.New("edition.seal-bad", "", "the seal does not hold: %s", f.Text)
+	}
+	more, err := sign.DetachSign(text, false)
+	if err != nil {
+		return err
+	}
+	both, err := trust.JoinSignatures(seal, more)
+	if err != nil {
+		return err
+	}
+	return finding.Doing(disk.Replace(on, filepath.Join(dir, SealName), both, 0o444), "countersign the seal")
+}
+
 // writeFolder writes a folder of files that appears whole. What lies in its place was
 // left by a build that was killed before its record was made.
 func writeFolder(on disk.System, final string, files map[string][]byte) error {

@@ -22,6 +22,10 @@ type Request struct {
 	// Distrusted tells why a key does not count any more for a source, though the
 	// edition was made with it; "" where it does.
 	Distrusted func(fingerprint, source string) string
+	// Site are the fingerprints of the keys that the site signs with now, and Former of
+	// those that it did before: whoever trusts one of them for a source is to trust all
+	// of Site for it, so that a machine is ready before the key changes.
+	Site, Former []string
 }
 
 // Of gives the view of a group on an edition.
@@ -108,13 +112,28 @@ func (r Request) unmatched(pins []archive.Relation) (found finding.List, err err
 	return found, nil
 }
 
+// keys gives those that machines are told to trust for a source: what its edition was
+// made with, and for what the site signs, those that it signs with now.
+func (r Request) keys(src edition.Source) []string {
+	out := slices.Clone(src.Keys)
+	ofSite := src.Tailored || slices.ContainsFunc(src.Keys, func(f string) bool {
+		return slices.Contains(r.Site, f) || slices.Contains(r.Former, f)
+	})
+	for _, f := range r.Site {
+		if ofSite && !slices.Contains(out, f) {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
 // source gives a source of an edition as machines are told of it. Priorities
 // are those of the edition: they are what was proved. A key that was barred since
 // is left out.
 func (r Request) source(src edition.Source) (archive.ClientSource, finding.List) {
 	out := src.Client()
 	var found finding.List
-	for _, f := range src.Keys {
+	for _, f := range r.keys(src) {
 		if why := r.Distrusted(f, src.Name); why != "" {
 			found = append(found, finding.New("key.barred", "source "+src.Name,
 				"machines of %s checked it with the key %s, which %s: they are not told to trust it, and "+

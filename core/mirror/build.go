@@ -37,6 +37,9 @@ type Plan struct {
 	Alike    string           // Outcome.Inputs of a build that came to nothing new since; "": none
 	Items    []edition.Item   // its packages
 	Journal  string           // the signed head of the site's journal
+	// Renewed names the keys that the site signs with, where they are not the one alone
+	// that it began with.
+	Renewed string
 }
 
 // Outcome is what came of a build or an estimate.
@@ -143,6 +146,9 @@ func inputs(plan Plan, pubs []*Publication) string {
 	for _, name := range slices.Sorted(maps.Keys(plan.Groups)) {
 		g := plan.Groups[name]
 		enc.Encode([]any{name, g.Family, g.Release, g.Architectures, g.Foreign, g.Pins})
+	}
+	if plan.Renewed != "" && m.Copy == definition.Tailored {
+		enc.Encode(plan.Renewed)
 	}
 	for _, p := range pubs {
 		enc.Encode(p.Source.Spec)
@@ -305,6 +311,9 @@ func content(plan Plan, items, advisories []byte) string {
 		}
 	}
 	enc.Encode(plan.Mirror.Copy)
+	if plan.Renewed != "" {
+		enc.Encode(plan.Renewed)
+	}
 	h.Write(items)
 	h.Write(advisories)
 	return hex.EncodeToString(h.Sum(nil))
@@ -328,7 +337,7 @@ func (b *Builder) describe(pub *Publication, plan Plan, out *Outcome, i int) edi
 		es.Indexes = append(es.Indexes, edition.Index{Path: l.Used.Path, SHA256: l.SHA256})
 	}
 	if es.Tailored {
-		es.Keys = []string{b.Site.Certificate().Fingerprint}
+		es.Keys = b.signs(s.Family).Fingerprints()
 	}
 	if !es.Tailored || s.Family.SignsPackages() {
 		for _, c := range s.Keyring.Counting() {
@@ -379,7 +388,7 @@ func (b *Builder) writeIndexes(ctx context.Context, pub *Publication, out *Outco
 		}
 	}
 	return src.Family.Write(archive.Writing{
-		Source: src.Spec, Root: pub.Root, Time: e.Created, Note: e.Name(), Sign: b.Site,
+		Source: src.Spec, Root: pub.Root, Time: e.Created, Note: e.Name(), Sign: b.signs(src.Family),
 		Each: func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool,
 			f func(*archive.Package, []byte) error) error {
 			seen := map[string]bool{}
@@ -525,7 +534,7 @@ func sameRoot(a, b *archive.Root) bool {
 // certificates gives those that machines need for an edition: the site's, and for what
 // upstream signed, upstream's.
 func (b *Builder) certificates(plan Plan) []*trust.Certificate {
-	out := []*trust.Certificate{b.Site.Certificate()}
+	out := b.Site.Certificates()
 	for _, s := range plan.Sources {
 		if plan.Mirror.Copy == definition.Faithful || s.Family.SignsPackages() {
 			out = append(out, s.Keyring.Counting()...)

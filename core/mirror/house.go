@@ -40,7 +40,9 @@ func (b *Builder) houseDigest(spec archive.Source, packages []HousePackage) stri
 	h := sha256.New()
 	enc := json.NewEncoder(h)
 	enc.Encode(spec)
-	enc.Encode(b.Site.Certificate().Fingerprint)
+	for _, f := range b.Site.Fingerprints() {
+		enc.Encode(f)
+	}
 	enc.Encode(packages)
 	return hex.EncodeToString(h.Sum(nil))
 }
@@ -112,7 +114,7 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 	})
 	err = family.Write(archive.Writing{
 		Source: spec, Root: &archive.Root{Origin: "Stockade house source", Label: spec.Name,
-			Codename: spec.Release}, Time: now, Note: spec.Name, Sign: b.Site,
+			Codename: spec.Release}, Time: now, Note: spec.Name, Sign: b.signs(family),
 		Each: func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool,
 			f func(*archive.Package, []byte) error) error {
 			for _, x := range all {
@@ -276,37 +278,53 @@ func (b *Builder) TakeIntoHouse(spec archive.Source, family archive.Family, file
 		return nil, f // damaged, not merely signed by somebody unknown
 	}
 	out.Signer, out.Unsure = inspected.Signer, err
+	out.HousePackage, err = b.endorsed(housed, file)
+	return out, err
+}
+
+// Endorsed signs a package of a house source as the site, where its family has such
+// signatures, and takes it into the pool. What it gives is the file as it was where not.
+func (b *Builder) Endorsed(family archive.Family, spec archive.Source, file *os.File) (HousePackage, error) {
+	housed, err := asHoused(spec, family)
+	if err != nil {
+		return HousePackage{}, err
+	}
+	return b.endorsed(housed, file)
+}
+
+func (b *Builder) endorsed(housed archive.Housed, file *os.File) (HousePackage, error) {
+	none, out := HousePackage{}, HousePackage{}
 	tmp, err := os.CreateTemp(path.Dir(file.Name()), "house-")
 	if err != nil {
-		return nil, err
+		return none, err
 	}
 	defer os.Remove(tmp.Name())
 	defer tmp.Close()
-	changed, made, err := housed.Endorse(file, b.Site, tmp)
+	changed, made, err := housed.Endorse(file, b.Site.Alone(), tmp)
 	if err != nil {
-		return nil, err
+		return none, err
 	}
 	from := file
 	if changed {
 		from = tmp
 	}
 	if _, err := from.Seek(0, io.SeekStart); err != nil {
-		return nil, err
+		return none, err
 	}
 	h := sha256.New()
 	if out.Size, err = io.Copy(h, from); err != nil {
-		return nil, err
+		return none, err
 	}
 	out.SHA256 = hex.EncodeToString(h.Sum(nil))
 	if _, err := from.Seek(0, io.SeekStart); err != nil {
-		return nil, err
+		return none, err
 	}
-	if err := b.takeFile(from, out.HousePackage); err != nil {
-		return nil, err
+	if err := b.takeFile(from, out); err != nil {
+		return none, err
 	}
 	if len(made) > 0 {
 		if out.Signature, err = b.Pool.Add(made); err != nil {
-			return nil, err
+			return none, err
 		}
 	}
 	return out, b.Pool.Flush()

@@ -128,6 +128,16 @@ type Builder struct {
 	Sink     func(Event)
 }
 
+// signs gives the key that signs what a family's clients read. While the site has two, both
+// sign where the clients take what a key signed that they do not know beside one that they
+// do; elsewhere the older one does alone, which every machine knows, until it is retired.
+func (b *Builder) signs(f archive.Family) *trust.SiteKey {
+	if _, ok := f.(archive.Cosigned); ok {
+		return b.Site
+	}
+	return b.Site.Alone()
+}
+
 func (b *Builder) tell(e Event) {
 	if b.Sink != nil {
 		b.Sink(e)

@@ -5,6 +5,7 @@ import (
 	"crypto"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
@@ -16,9 +17,11 @@ import (
 	"stockade/core/finding"
 )
 
-// SiteKey signs as one site: seals, and the roots of tailored mirrors.
+// SiteKey signs as one site: seals, and the roots of tailored mirrors. While a site has
+// two keys, it signs with both.
 type SiteKey struct {
 	entity *openpgp.Entity
+	beside []*openpgp.Entity // that sign too
 	now    func() time.Time
 }
 
@@ -49,7 +52,30 @@ func NewKey(name, comment, address string, now func() time.Time) (*SiteKey, erro
 }
 
 // At gives the same key with another clock, for signatures of another time.
-func (s *SiteKey) At(now func() time.Time) *SiteKey { return &SiteKey{entity: s.entity, now: now} }
+func (s *SiteKey) At(now func() time.Time) *SiteKey {
+	return &SiteKey{entity: s.entity, beside: s.beside, now: now}
+}
+
+// Beside gives a key that signs with other as well as with s; its certificate is that of
+// s, whose signature comes first.
+func (s *SiteKey) Beside(other *SiteKey) *SiteKey {
+	return &SiteKey{entity: s.entity, beside: slices.Concat(s.beside, []*openpgp.Entity{other.entity}),
+		now: s.now}
+}
+
+// Alone gives the same key without those that sign beside it.
+func (s *SiteKey) Alone() *SiteKey { return &SiteKey{entity: s.entity, now: s.now} }
+
+// Certify signs the user IDs of other (RFC 9580 §5.2.1.11, type 0x13): it is the key of the
+// same site from now on. What other's Certificate gives has that signature in it.
+func (s *SiteKey) Certify(other *SiteKey) error {
+	for name := range other.entity.Identities {
+		if err := other.entity.SignIdentity(name, s.entity, config(s.now)); err != nil {
+			return fmt.Errorf("certify the new key: %w", err)
+		}
+	}
+	return nil
+}
 
 // Locked gives the secret key in binary form, encrypted with passphrase.
 func (s *SiteKey) Locked(passphrase []byte) ([]byte, error) {
@@ -95,6 +121,40 @@ func (s *SiteKey) Certificate() *Certificate {
 	return certs[0]
 }
 
+// Certified gives the public part, armoured, with what the key before it certified: that of
+// Certificate has its own signatures alone.
+func (s *SiteKey) Certified() string {
+	var b bytes.Buffer
+	w, err := armor.Encode(&b, openpgp.PublicKeyType, nil)
+	if err == nil {
+		err = s.entity.Serialize(w)
+	}
+	if err == nil {
+		err = w.Close()
+	}
+	if err != nil {
+		panic("trust: a key of our own does not serialise: " + err.Error())
+	}
+	b.WriteByte('\n')
+	return b.String()
+}
+
+// Certificates gives the public parts of all that sign, the first one before the others.
+func (s *SiteKey) Certificates() (out []*Certificate) {
+	for _, e := range slices.Concat([]*openpgp.Entity{s.entity}, s.beside) {
+		out = append(out, (&SiteKey{entity: e, now: s.now}).Certificate())
+	}
+	return out
+}
+
+// Fingerprints gives those of Certificates.
+func (s *SiteKey) Fingerprints() (out []string) {
+	for _, c := range s.Certificates() {
+		out = append(out, c.Fingerprint)
+	}
+	return out
+}
+
 // Clearsign implements archive.SigningKey (RFC 9580 §7). A text that would not
 // survive, because a line ends in white space, is refused.
 func (s *SiteKey) Clearsign(text []byte) ([]byte, error) {
@@ -105,7 +165,11 @@ func (s *SiteKey) Clearsign(text []byte) ([]byte, error) {
 		}
 	}
 	var b bytes.Buffer
-	w, err := clearsign.Encode(&b, s.entity.PrivateKey, config(s.now))
+	keys := []*packet.PrivateKey{s.entity.PrivateKey}
+	for _, e := range s.beside {
+		keys = append(keys, e.PrivateKey)
+	}
+	w, err := clearsign.EncodeMulti(&b, keys, config(s.now))
 	if err != nil {
 		return nil, err
 	}
@@ -122,16 +186,21 @@ func (s *SiteKey) Clearsign(text []byte) ([]byte, error) {
 
 // DetachSign implements archive.SigningKey.
 func (s *SiteKey) DetachSign(content []byte, armoured bool) ([]byte, error) {
-	var b bytes.Buffer
-	if !armoured {
-		err := openpgp.DetachSign(&b, s.entity, bytes.NewReader(content), config(s.now))
-		return b.Bytes(), err
+	signatures, err := s.signatures(bytes.NewReader(content))
+	if err != nil || !armoured {
+		return signatures, err
 	}
+	return armouredSignature(signatures)
+}
+
+// armouredSignature writes signature packets in ASCII (RFC 9580 §6.2).
+func armouredSignature(signatures []byte) ([]byte, error) {
+	var b bytes.Buffer
 	w, err := armor.Encode(&b, openpgp.SignatureType, nil)
 	if err != nil {
 		return nil, err
 	}
-	if err := openpgp.DetachSign(w, s.entity, bytes.NewReader(content), config(s.now)); err != nil {
+	if _, err := w.Write(signatures); err != nil {
 		return nil, err
 	}
 	if err := w.Close(); err != nil {
@@ -141,9 +210,40 @@ func (s *SiteKey) DetachSign(content []byte, armoured bool) ([]byte, error) {
 	return b.Bytes(), nil
 }
 
+// JoinSignatures adds signature packets to an armoured detached signature, behind those
+// that it has.
+func JoinSignatures(armoured, more []byte) ([]byte, error) {
+	block, err := armor.Decode(bytes.NewReader(armoured))
+	if err != nil || block.Type != openpgp.SignatureType {
+		return nil, finding.New("content.signature-bad", "", "the detached signature's armour is damaged").
+			Because("armour")
+	}
+	have, err := io.ReadAll(io.LimitReader(block.Body, 1<<20))
+	if err != nil {
+		return nil, finding.New("content.signature-bad", "", "the detached signature's armour is damaged: %v",
+			err).Because("armour")
+	}
+	return armouredSignature(slices.Concat(have, more))
+}
+
 // SignStream implements archive.SigningKey.
-func (s *SiteKey) SignStream(content io.Reader) ([]byte, error) {
+func (s *SiteKey) SignStream(content io.ReadSeeker) ([]byte, error) { return s.signatures(content) }
+
+// signatures gives a signature packet of each key, one after the other, as a detached
+// signature may have them (RFC 9580 §10.4).
+func (s *SiteKey) signatures(content io.ReadSeeker) ([]byte, error) {
+	start, err := content.Seek(0, io.SeekCurrent)
+	if err != nil {
+		return nil, err
+	}
 	var b bytes.Buffer
-	err := openpgp.DetachSign(&b, s.entity, content, config(s.now))
-	return b.Bytes(), err
+	for _, e := range slices.Concat([]*openpgp.Entity{s.entity}, s.beside) {
+		if _, err := content.Seek(start, io.SeekStart); err != nil {
+			return nil, err
+		}
+		if err := openpgp.DetachSign(&b, e, content, config(s.now)); err != nil {
+			return nil, err
+		}
+	}
+	return b.Bytes(), nil
 }

@@ -28,6 +28,12 @@ const Base = "/api/v1"
 var Routes = []Route{
 	{"GET", "/about", Open, "about", "Version, site key and where machines find packages", nil, nil, About{},
 		""},
+	{"GET", "/site", Viewer, "site", "The site, its keys, and what rests on an older one", nil, nil, Site{},
+		""},
+	{"POST", "/site/renew-key", Warden, "renewSiteKey",
+		"Make the key that will follow the site key; both sign from now on", nil, Renew{}, Site{}, ""},
+	{"POST", "/site/retire-key", Warden, "retireSiteKey",
+		"End the older of the two site keys: the new one alone signs from now on", nil, Retire{}, Site{}, ""},
 	{"GET", "/openapi.json", Open, "openapi", "This description", nil, nil, nil, "application/json"},
 	{"GET", "/whoami", Viewer, "whoami", "Whose token this is", nil, nil, Who{}, ""},
 	{"GET", "/overview", Viewer, "overview", "What needs you, what runs, what is new", nil, nil, Overview{},

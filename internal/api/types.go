@@ -51,6 +51,61 @@ type About struct {
 	Definition int    `json:"definition"`   // version of the definition language
 }
 
+// Site tells of the site and its keys.
+type Site struct {
+	Version  string    `json:"version"`
+	Packages string    `json:"packages_url"` // where machines find packages
+	Keys     []SiteKey `json:"keys"`         // the one that signs first before the others
+	Renewal  *Renewal  `json:"renewal,omitempty"`
+	// Resting are the lanes whose edition machines can check with the older key alone.
+	Resting       []Resting    `json:"resting"`
+	HousePackages int          `json:"house_packages"` // of house sources
+	Findings      finding.List `json:"findings"`
+}
+
+// SiteKey is one of the keys of the site.
+type SiteKey struct {
+	Fingerprint string    `json:"fingerprint"`
+	UserID      string    `json:"user_id"`
+	Created     time.Time `json:"created"`
+	State       string    `json:"state" enum:"signs,follows,former"`
+}
+
+// The states of a site key.
+const (
+	SiteKeySigns  = "signs"
+	SiteKeyNext   = "follows" // signs beside the older one, until that is retired
+	SiteKeyFormer = "former"
+)
+
+// Renewal tells since when, and until when, the site signs with two keys.
+type Renewal struct {
+	Since  time.Time `json:"since"`
+	Until  time.Time `json:"until"`
+	By     string    `json:"by"`
+	Reason string    `json:"reason"`
+}
+
+// Resting is a lane whose edition has sources that the older key alone signed.
+type Resting struct {
+	Lane    string   `json:"lane"`
+	Edition string   `json:"edition"`
+	Sources []string `json:"sources"`
+	Groups  []string `json:"groups"` // that follow the lane
+}
+
+// Renew asks for a new site key.
+type Renew struct {
+	For    string `json:"for,omitempty"` // how long both sign, such as 90d; 90d if left out
+	Reason string `json:"reason"`
+}
+
+// Retire asks for the end of the older site key.
+type Retire struct {
+	Fingerprint string `json:"fingerprint"` // of the key to be retired, whole
+	Reason      string `json:"reason"`
+}
+
 // Who tells whose token was given.
 type Who struct {
 	Account string `json:"account"`
@@ -151,8 +206,9 @@ type EditionAdvisory = edition.Advisory
 // Key is a certificate with the decisions about it.
 type Key struct {
 	trust.Certificate
-	Names    []string     `json:"names"` // in definitions
-	Site     bool         `json:"site"`  // the site's own
+	Names    []string     `json:"names"`            // in definitions
+	Site     bool         `json:"site"`             // the site's own
+	Former   bool         `json:"former,omitempty"` // the site's own, until it was renewed
 	Added    time.Time    `json:"added,omitzero"`
 	AddedBy  string       `json:"added_by,omitempty"`
 	Vouched  []Vouched    `json:"vouched"`

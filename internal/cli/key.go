@@ -152,6 +152,9 @@ func decisions(k api.Key) string {
 	if k.Site {
 		return "site key"
 	}
+	if k.Former && k.Barred == nil {
+		return "former site key"
+	}
 	if k.Barred != nil {
 		return "barred"
 	}

@@ -13,7 +13,7 @@ import (
 func (s *Service) handleAbout(c *gin.Context) (any, error) {
 	return api.About{
 		Version:    s.cfg.Version,
-		SiteKey:    s.site.Certificate().Fingerprint,
+		SiteKey:    s.site.Load().main.Certificate().Fingerprint,
 		Packages:   s.PackagesURL(),
 		Definition: 1,
 	}, nil

@@ -97,7 +97,7 @@ func (s *Service) oldFingerprint() string {
 
 // keepPublic leaves the site's certificate beside its secret key.
 func (s *Service) keepPublic() error {
-	text := s.site.Certificate().Armoured()
+	text := s.site.Load().main.Certificate().Armoured()
 	if raw, err := os.ReadFile(s.publicFile()); err == nil && string(raw) == text {
 		return nil
 	}

@@ -17,7 +17,7 @@ func openOnce(t *testing.T, data, anew string) (string, error) {
 		return "", err
 	}
 	defer s.Close()
-	return s.site.Certificate().Fingerprint, nil
+	return s.site.Load().main.Certificate().Fingerprint, nil
 }
 
 func TestWhatIsLostIsNotMadeAnewSilently(t *testing.T) {

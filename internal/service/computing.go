@@ -22,6 +22,8 @@ var long = map[string]bool{
 	"poolUsage":     true,
 	"import":        true,
 	"chain":         true,
+	"renewSiteKey":  true,
+	"retireSiteKey": true,
 }
 
 const (

@@ -21,7 +21,6 @@ import (
 	"stockade/core/finding"
 	"stockade/core/mirror"
 	"stockade/core/pool"
-	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/store"
 )
@@ -62,8 +61,7 @@ func (c *editionCache) open(s *Service, name string, number int) (*edition.Seale
 	if e, ok := c.held[key]; ok {
 		return e, nil
 	}
-	out, err := edition.Open(s.editionFolder(name, number), []*trust.Certificate{s.site.Certificate()},
-		s.pool)
+	out, err := edition.Open(s.editionFolder(name, number), s.site.Load().now(), s.pool)
 	if err != nil {
 		if f, ok := finding.From(err); ok {
 			f.Object = "edition " + key
@@ -97,6 +95,13 @@ func (c *editionCache) forget(name string, number int) {
 	delete(c.held, key)
 	delete(c.briefs, key)
 	c.order = slices.DeleteFunc(c.order, func(k string) bool { return k == key })
+}
+
+// forgetAll has every edition opened anew.
+func (c *editionCache) forgetAll() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.held, c.briefs, c.order = nil, nil, nil
 }
 
 func noEdition(name string, number int) error {

@@ -65,11 +65,14 @@ func (s *Service) groupFiles(name, at, named string) (api.Files, error) {
 			at = s.PackagesURL() + "/edition/" + e.Name()
 		}
 	}
-	site := s.site.Certificate()
+	site := s.site.Load()
 	certificates := maps.Clone(t.certificates)
-	certificates[site.Fingerprint] = site
+	for _, c := range site.all() {
+		certificates[c.Fingerprint] = c
+	}
 	files, found, err := machine.ClientFiles(machine.Request{Group: name, Definition: g, Edition: e, At: at,
-		Families: families.All, Certificates: certificates, Distrusted: t.Distrusted})
+		Families: families.All, Certificates: certificates, Distrusted: t.Distrusted,
+		Site: fingerprints(site.now()), Former: fingerprints(site.former)})
 	if err != nil {
 		return api.Files{}, err
 	}

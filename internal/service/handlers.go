@@ -6,7 +6,12 @@ import (
 
 func (s *Service) handlers() map[string]handler {
 	return map[string]handler{
-		"about":    s.handleAbout,
+		"about": s.handleAbout,
+
+		"site":          s.handleSite,
+		"renewSiteKey":  s.handleRenewSiteKey,
+		"retireSiteKey": s.handleRetireSiteKey,
+
 		"openapi":  s.handleOpenapi,
 		"schema":   s.handleSchema,
 		"whoami":   s.handleWhoami,

@@ -29,11 +29,13 @@ func (s *Service) houseSource(set *definition.Set, name string) (*mirror.Source,
 	if err != nil {
 		return nil, err
 	}
-	site := s.site.Certificate()
+	var site []trust.Known
+	for _, c := range s.site.Load().now() {
+		site = append(site, trust.Known{Certificate: c, VouchedFor: []string{name}})
+	}
 	out := &mirror.Source{Name: name, Standing: src.Standing, Priority: src.Priority, Spec: src.Archive(name),
 		Family: families.All[src.Family], MaxAge: age,
-		Keyring: trust.NewKeyring(name, []trust.Known{{Certificate: site, VouchedFor: []string{name}}},
-			s.now)}
+		Keyring: trust.NewKeyring(name, site, s.now)}
 	var packages []mirror.HousePackage
 	for _, id := range set.HousePackages(name) {
 		p := set.Packages[id]

@@ -74,7 +74,8 @@ func (s *Service) key(c *trust.Certificate, t *trusted, set *definition.Set) api
 	out := api.Key{Certificate: *c, Names: []string{}, Vouched: []api.Vouched{}, Waiting: []api.Vouched{},
 		NeededBy: []string{},
 		History:  []api.KeyStep{}, RestsOn: []string{}, Lanes: []string{}, Findings: c.Check(s.now()),
-		Added: t.added[f].At, AddedBy: t.added[f].By, Site: f == s.site.Certificate().Fingerprint}
+		Added: t.added[f].At, AddedBy: t.added[f].By, Site: s.site.Load().isNow(f),
+		Former: slices.Contains(fingerprints(s.site.Load().former), f)}
 	for name, k := range set.Keys {
 		if slices.ContainsFunc(k.All(), func(text string) bool {
 			parsed, err := trust.ParseFingerprint(text)
@@ -250,8 +251,11 @@ func (s *Service) typed(path string, d api.Decision) (*trusted, *definition.Set,
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	c, ok := t.certificates[typed]
-	if !ok {
+	c := t.certificates[typed]
+	if site := s.site.Load().by(typed); site != nil {
+		c = site
+	}
+	if c == nil {
 		return nil, nil, nil, finding.New("key.missing", "key "+typed,
 			"this certificate was never brought in")
 	}
@@ -390,7 +394,7 @@ func (s *Service) bar(path string, d api.Decision, by string) (api.Key, error) {
 		if err := reasoned(c, d); err != nil {
 			return err
 		}
-		if c.Fingerprint == s.site.Certificate().Fingerprint {
+		if s.site.Load().isNow(c.Fingerprint) {
 			return finding.New("define.bad-value", "key "+c.Fingerprint,
 				"this is the site's own key; barring it here would end every edition")
 		}
@@ -427,7 +431,10 @@ func (s *Service) handleKeys(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := []api.Key{s.key(s.site.Certificate(), t, set)}
+	out := []api.Key{}
+	for _, c := range s.site.Load().all() {
+		out = append(out, s.key(c, t, set))
+	}
 	for _, f := range slices.Sorted(maps.Keys(t.certificates)) {
 		if t.retired[f] && c.Query("retired") == "" {
 			continue
@@ -442,15 +449,18 @@ func (s *Service) handleKey(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	cert, ok := t.certificates[c.Param("fingerprint")]
-	if site := s.site.Certificate(); site.Fingerprint == c.Param("fingerprint") {
-		cert, ok = site, true
+	cert := t.certificates[c.Param("fingerprint")]
+	if site := s.site.Load().by(c.Param("fingerprint")); site != nil {
+		cert = site
 	}
-	if !ok {
+	if cert == nil {
 		return nil, dangling("", "key", c.Param("fingerprint"), t.certificates)
 	}
 	out, err := s.keyDetail(cert, t, set)
 	out.Armoured = cert.Armoured()
+	if text, ofSite := s.site.Load().armoured(cert.Fingerprint); ofSite {
+		out.Armoured = text
+	}
 	return out, err
 }
 

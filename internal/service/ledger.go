@@ -41,6 +41,7 @@ type ledger struct {
 	described string // digest over all that is described; empty: no entry says it
 	accounts  map[string]entered
 	secrets   map[string]string // of credentials: the digest of what was given
+	site      siteRenewal
 }
 
 // entered is what entries say of an account: its role (empty: it was taken out),
@@ -126,6 +127,12 @@ func (l *ledger) apply(e journal.Entry) {
 		l.secrets[credential] = e.Detail["given"]
 	case isCredential && e.Action == "credential.remove":
 		delete(l.secrets, credential)
+	case e.Action == "site.renew-key":
+		until, _ := time.Parse(time.RFC3339, e.Detail["until"])
+		l.site.next, l.site.since, l.site.until, l.site.by = e.Detail["new"], e.At, until, e.By
+		l.site.why = e.Detail["reason"]
+	case e.Action == "site.retire-key":
+		l.site = siteRenewal{main: e.Detail["new"], retired: e.Detail["old"]}
 	}
 }
 
@@ -140,6 +147,7 @@ type inForce struct {
 	described string
 	accounts  map[string]entered
 	secrets   map[string]string
+	site      siteRenewal
 }
 
 // hasAccount tells whether an account is one that an entry made, with that role.
@@ -220,7 +228,7 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 	}
 	out := &inForce{decisions: l.decisions.Clone(), steps: maps.Clone(l.steps), broken: l.broken,
 		described: l.described, accounts: maps.Clone(l.accounts), secrets: maps.Clone(l.secrets),
-		retired: maps.Clone(l.retired),
+		retired: maps.Clone(l.retired), site: l.site,
 		history: maps.Clone(l.history)}
 	if l.broken != nil {
 		out.decisions = l.decisions.OnlyBars()

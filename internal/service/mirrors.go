@@ -52,6 +52,7 @@ func (s *Service) plan(name string) (mirror.Plan, error) {
 			p.Others = append(p.Others, src)
 		}
 	}
+	p.Renewed = s.site.Load().renewed()
 	if p.Journal, err = s.db.Journal().Checkpoint(); err != nil {
 		return p, err
 	}
@@ -323,6 +324,14 @@ func (s *Service) admit(plan mirror.Plan, out *mirror.Outcome, by string) error 
 		return err
 	}
 	e := out.Edition
+	if !s.site.Load().isNow(e.SiteKey) {
+		return finding.New("edition.seal-bad", "edition "+e.Name(),
+			"the site key that it was sealed with was retired while it was built").
+			Do("stockade mirror build %s", e.Mirror)
+	}
+	if err := s.countersign(e.Mirror, e.Number); err != nil {
+		return err
+	}
 	return s.db.Tx(func(tx *store.DB) error {
 		if err := tx.SaveEdition(store.Edition{Mirror: e.Mirror, Number: e.Number, Created: e.Created,
 			Files: open.Manifest.Files(),

@@ -119,6 +119,8 @@ var empty = func() map[string]string {
 	all := map[string]string{
 		"import": "422 define.bad-value", "addKeys": "422 key.unreadable", "examine": "422 key.unreadable",
 		"addAccount": "422 define.bad-value",
+		// without a reason
+		"renewSiteKey": "422 define.missing-field", "retireSiteKey": "422 define.bad-value",
 		// who decides types the fingerprint again
 		"vouch": "422 define.bad-value", "withdraw": "422 define.bad-value",
 		"retireKey": "422 define.bad-value",
@@ -127,7 +129,7 @@ var empty = func() map[string]string {
 	for kind, names := range map[string]string{
 		"200": "about openapi whoami overview definitions schema check compare record sources " +
 			"housePackages keys mirrors editions lanes groups jobs poolUsage sweepPool revisions journal " +
-			"verifyJournal journalHead journalSince accounts credentials",
+			"site verifyJournal journalHead journalSince accounts credentials",
 		"404 define.dangling-reference": "source dependents refresh probe order enable disable " +
 			"removeSource " +
 			"addPackage removePackage key mirror estimate preview build prove lane move back group " +

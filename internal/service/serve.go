@@ -155,15 +155,15 @@ func (s *Service) serveKey(w http.ResponseWriter, r *http.Request) {
 		http.NotFound(w, r)
 		return
 	}
-	c := s.site.Certificate()
-	if c.Fingerprint != f {
+	text, ofSite := s.site.Load().armoured(f)
+	if !ofSite {
 		t, err := s.readTrusted()
 		if err != nil || t.certificates[f] == nil {
 			http.NotFound(w, r)
 			return
 		}
-		c = t.certificates[f]
+		text = t.certificates[f].Armoured()
 	}
 	w.Header().Set("Content-Type", "application/pgp-keys")
-	fmt.Fprint(w, c.Armoured())
+	fmt.Fprint(w, text)
 }

@@ -23,6 +23,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/argon2"
@@ -80,9 +81,10 @@ type Service struct {
 	heads     heads
 	checked   judgement
 	fetch     *fetch.Client
-	site      *trust.SiteKey
+	site      atomic.Pointer[siteKeys]
 	keys      journal.Keys
 	vault     cipher.AEAD // seals secrets of credentials
+	unlocked  []byte      // the passphrase of the site key
 	jobs      *jobs
 	editions  editionCache
 	guesses   *guesses
@@ -222,13 +224,10 @@ func (s *Service) open() error {
 	if err != nil {
 		return err
 	}
-	if err := s.openSiteKey(passphrase); err != nil {
+	if err := s.openSiteKeys(passphrase); err != nil {
 		return err
 	}
-	if err := s.keepPublic(); err != nil {
-		return err
-	}
-	fingerprint := s.site.Certificate().Fingerprint
+	fingerprint := s.site.Load().first()
 	seed := argon2.IDKey(passphrase, []byte("stockade journal "+fingerprint), 1, 64<<10, 2, 32)
 	if s.keys, err = journal.NewKeys(seed); err != nil {
 		return fmt.Errorf("open the journal: %w", err)
@@ -237,6 +236,13 @@ func (s *Service) open() error {
 		[]byte("stockade credentials "+fingerprint),
 		1, 64<<10, 2, chacha20poly1305.KeySize)); err != nil {
 		return fmt.Errorf("open the secrets of credentials: %w", err)
+	}
+	s.unlocked = passphrase
+	if err := s.settleSiteKeys(); err != nil {
+		return err
+	}
+	if err := s.keepPublic(); err != nil {
+		return err
 	}
 	if err := s.firstWarden(); err != nil {
 		return err
@@ -286,37 +292,6 @@ func (s *Service) passphrase() ([]byte, error) {
 	s.log.Warn("a passphrase for the site key was made; move it off this disk and name it with --unlock",
 		"file", s.cfg.Unlock)
 	return []byte(p), nil
-}
-
-func (s *Service) siteKeyFile() string { return filepath.Join(s.cfg.Data, "site", "key.pgp") }
-
-func (s *Service) openSiteKey(passphrase []byte) error {
-	locked, err := os.ReadFile(s.siteKeyFile())
-	if err == nil {
-		s.site, err = trust.Unlock(locked, passphrase, s.now)
-		if err != nil {
-			return fmt.Errorf("open the site key with %s: %w", s.cfg.Unlock, err)
-		}
-		return nil
-	}
-	if !errors.Is(err, os.ErrNotExist) {
-		return fmt.Errorf("read the site key: %w", err)
-	}
-	host, _ := os.Hostname()
-	newKey := s.cfg.NewKey
-	if newKey == nil {
-		newKey = trust.NewKey
-	}
-	if s.site, err = newKey("Stockade site key", host, "", s.now); err != nil {
-		return err
-	}
-	if locked, err = s.site.Locked(passphrase); err != nil {
-		return fmt.Errorf("lock the site key: %w", err)
-	}
-	if err := writeSecret(s.siteKeyFile(), string(locked)); err != nil {
-		return fmt.Errorf("keep the site key: %w", err)
-	}
-	return nil
 }
 
 func secret() string {
@@ -430,7 +405,8 @@ func (s *Service) Run(ctx context.Context) error {
 		}()
 	}
 	s.log.Info("the service runs", "version", s.cfg.Version, "data", s.cfg.Data,
-		"api", s.APIURL(), "packages", s.PackagesURL(), "site_key", s.site.Certificate().Fingerprint)
+		"api", s.APIURL(), "packages", s.PackagesURL(), "site_key",
+		s.site.Load().main.Certificate().Fingerprint)
 	s.done.Go(func() { s.schedule(ctx) })
 	s.done.Go(func() { s.jobs.watch(ctx) })
 	if s.cfg.Witness != "" {
@@ -500,7 +476,8 @@ func (s *Service) record(by, action, object string, detail map[string]string) er
 }
 
 func (s *Service) builder(sink func(mirror.Event)) *mirror.Builder {
-	return &mirror.Builder{Pool: s.pool, Fetch: s.fetch, Site: s.site, Families: families.All,
+	return &mirror.Builder{Pool: s.pool, Fetch: s.fetch, Site: s.site.Load().signing(),
+		Families: families.All,
 		Editions: filepath.Join(s.cfg.Data, "editions"),
 		Now:      s.now, Log: s.log, Sink: sink}
 }

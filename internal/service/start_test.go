@@ -77,7 +77,7 @@ func TestACopiedFolderIsTheSameSiteAndANewWardenGetsIn(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	key := s.site.Certificate().Fingerprint
+	key := s.site.Load().main.Certificate().Fingerprint
 	s.Close()
 	if err := os.CopyFS(copied, os.DirFS(data)); err != nil {
 		t.Fatal(err)
@@ -88,7 +88,7 @@ func TestACopiedFolderIsTheSameSiteAndANewWardenGetsIn(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	if s.site.Certificate().Fingerprint != key {
+	if s.site.Load().main.Certificate().Fingerprint != key {
 		t.Error("the copy is another site")
 	}
 	file := filepath.Join(copied, "rescue.token")

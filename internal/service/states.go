@@ -90,7 +90,30 @@ func (s *Service) states(set *definition.Set, t *trusted) (states, error) {
 	if err := s.ofLanes(set, t, out); err != nil {
 		return nil, err
 	}
+	if err := s.ofSiteKeys(set, out); err != nil {
+		return nil, err
+	}
 	return out, s.unfinished(set, out)
+}
+
+// ofSiteKeys adds that the site has two keys, and which lanes rest on one that is retired.
+func (s *Service) ofSiteKeys(set *definition.Set, out states) error {
+	now, err := s.ledger.read(s.db, s.keys)
+	if err != nil {
+		return err
+	}
+	if s.site.Load().next != nil {
+		out.add(s.ofRenewal(now)...)
+		return nil
+	}
+	resting, err := s.restingOnOld(set, now)
+	for _, r := range resting {
+		out.add(finding.New("lane.former-key", "lane "+r.Lane,
+			"it shows %s: of %s there, the site's former key signed what machines check, and they are "+
+				"still told to trust it", r.Edition, strings.Join(r.Sources, ", ")).
+			Do("stockade mirror build %s, then move the lane", set.Lanes[r.Lane].Mirror))
+	}
+	return err
 }
 
 // foundBefore adds what refreshing, probing, building and verifying found last, of

@@ -463,6 +463,6 @@ func FuzzVersions(f *testing.F) {
 // plainKey signs nothing.
 type plainKey struct{}
 
-func (plainKey) Clearsign(text []byte) ([]byte, error)   { return text, nil }
-func (plainKey) DetachSign([]byte, bool) ([]byte, error) { return []byte("signature"), nil }
-func (plainKey) SignStream(io.Reader) ([]byte, error)    { return []byte("signature"), nil }
+func (plainKey) Clearsign(text []byte) ([]byte, error)    { return text, nil }
+func (plainKey) DetachSign([]byte, bool) ([]byte, error)  { return []byte("signature"), nil }
+func (plainKey) SignStream(io.ReadSeeker) ([]byte, error) { return []byte("signature"), nil }

@@ -201,6 +201,10 @@ func toldApart(all []archive.ClientSource) error {
 	return nil
 }
 
+// TakesCosigned implements archive.Cosigned: apt-get takes a Release that one of the keys
+// of Signed-By signed, whoever else did.
+func (Family) TakesCosigned() {}
+
 // SeeOlder implements archive.ForwardOnly: apt-get keeps the Release that it has where
 // the one that is served has an older Date, and says nothing of it.
 func (Family) SeeOlder() string {

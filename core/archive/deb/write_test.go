@@ -24,7 +24,7 @@ import (
 type plainKey struct{}
 
 func (plainKey) Clearsign(text []byte) ([]byte, error)          { return text, nil }
-func (plainKey) SignStream(io.Reader) ([]byte, error)           { return []byte("signature"), nil }
+func (plainKey) SignStream(io.ReadSeeker) ([]byte, error)       { return []byte("signature"), nil }
 func (plainKey) DetachSign(text []byte, _ bool) ([]byte, error) { return []byte("signature"), nil }
 
 func TestAWrittenRepositoryReadsBack(t *testing.T) {

@@ -70,7 +70,7 @@ func (k ed25519Key) certificate(t *testing.T) *trust.Certificate {
 	return c[0]
 }
 func (k ed25519Key) Clearsign([]byte) ([]byte, error) { return nil, nil }
-func (k ed25519Key) SignStream(r io.Reader) ([]byte, error) {
+func (k ed25519Key) SignStream(r io.ReadSeeker) ([]byte, error) {
 	var b bytes.Buffer
 	err := openpgp.DetachSign(&b, k.entity, r, nil)
 	return b.Bytes(), err

@@ -106,7 +106,7 @@ func (s signing) DetachSign(content []byte, armoured bool) ([]byte, error) {
 	return s.SigningKey.DetachSign(content, armoured)
 }
 
-func (s signing) SignStream(content io.Reader) ([]byte, error) {
+func (s signing) SignStream(content io.ReadSeeker) ([]byte, error) {
 	if err := s.c.call(); err != nil {
 		return nil, err
 	}

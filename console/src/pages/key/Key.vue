@@ -9,6 +9,7 @@ import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
 import Reason from '../../parts/Reason.vue'
 import Trouble from '../../parts/Trouble.vue'
+import Renewal from './Renewal.vue'
 import Vouch from '../keys/Vouch.vue'
 const props = defineProps<{ fingerprint: string }>()
 const client = useQueryClient()
@@ -64,7 +65,11 @@ function done() {
         v-else-if="k.site"
         kind="note"
         word="the site's own key"
-      /><Mark v-if="k.retired" kind="none" word="put away" />
+      /><Mark v-if="k.former" kind="none" word="the site's own key, before it was renewed" /><Mark
+        v-if="k.retired"
+        kind="none"
+        word="put away"
+      />
       <div class="ml-auto flex gap-2">
         <button v-if="k.idle" class="btn" @click="ask('retire')">Put away</button>
         <button v-if="!k.site && !k.barred" class="btn btn-stop" @click="ask('bar')">Bar this key</button>
@@ -196,6 +201,7 @@ function done() {
         }}</span>
       </p>
     </section>
+    <Renewal v-if="k.site || k.former" />
     <section v-if="k.history.length">
       <h2 class="mb-1.5">What was done about it</h2>
       <div class="panel overflow-hidden">

@@ -1,0 +1,131 @@
+<script setup lang="ts">
+// The keys of the site: which signs, which follows, and what rests on the older one.
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { computed, ref } from 'vue'
+import { get, post, who, type Site } from '../../api'
+import Finger from '../../parts/Finger.vue'
+import Findings from '../../parts/Findings.vue'
+import Mark from '../../parts/Mark.vue'
+import Moment from '../../parts/Moment.vue'
+import Reason from '../../parts/Reason.vue'
+import Trouble from '../../parts/Trouble.vue'
+
+const client = useQueryClient()
+const q = useQuery({ queryKey: ['site'], queryFn: () => get<Site>('/site') })
+const s = computed(() => q.data.value)
+const asking = ref<'renew' | 'retire' | ''>('')
+const typed = ref('')
+const lasts = ref('90d')
+const older = computed(() => s.value?.keys[0].fingerprint ?? '')
+const marks: Record<string, ['good' | 'note' | 'none', string]> = {
+  signs: ['good', 'signs'],
+  follows: ['note', 'follows, and signs beside the other'],
+  former: ['none', 'former'],
+}
+const renew = (reason: string) => post('/site/renew-key', { for: lasts.value, reason })
+const retire = (reason: string) => post('/site/retire-key', { fingerprint: typed.value, reason })
+function done() {
+  asking.value = ''
+  typed.value = ''
+  client.invalidateQueries()
+}
+</script>
+<template>
+  <Trouble :error="q.error.value" />
+  <section v-if="s">
+    <div class="mb-1.5 flex items-center gap-2">
+      <h2 class="mr-auto">The keys of this site</h2>
+      <button
+        v-if="!s.renewal"
+        class="btn"
+        :disabled="who?.role !== 'warden'"
+        :title="who?.role !== 'warden' ? 'wardens renew the site key' : undefined"
+        @click="asking = 'renew'"
+      >
+        Renew the site key
+      </button>
+      <button
+        v-else
+        class="btn btn-stop"
+        :disabled="who?.role !== 'warden'"
+        :title="who?.role !== 'warden' ? 'wardens retire the site key' : undefined"
+        @click="asking = 'retire'"
+      >
+        Retire the older key
+      </button>
+    </div>
+    <div class="panel overflow-hidden">
+      <table class="grid-table">
+        <thead>
+          <tr>
+            <th>Key</th>
+            <th>Fingerprint</th>
+            <th>Made</th>
+            <th>State</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="k in s.keys" :key="k.fingerprint">
+            <td>
+              <RouterLink :to="'/keys/' + k.fingerprint">{{ k.user_id }}</RouterLink>
+            </td>
+            <td><Finger :of="k.fingerprint" /></td>
+            <td><Moment :at="k.created" /></td>
+            <td><Mark :kind="marks[k.state][0]" :word="marks[k.state][1]" /></td>
+          </tr>
+        </tbody>
+      </table>
+      <p v-if="s.renewal" class="border-t border-line px-3 py-1.5 text-slate">
+        Both sign until <Moment :at="s.renewal.until" />, since <Moment :at="s.renewal.since" /> by
+        {{ s.renewal.by }}: {{ s.renewal.reason }}
+      </p>
+      <Findings v-if="s.findings.length" :findings="s.findings" />
+      <p v-for="r in s.resting" :key="r.lane" class="border-t border-line px-3 py-1.5">
+        <RouterLink to="/lanes">{{ r.lane }}</RouterLink> shows
+        <RouterLink :to="'/editions/' + r.edition" class="mono">{{ r.edition }}</RouterLink>: of
+        {{ r.sources.join(', ') }} there, the older key alone signed what machines check<template
+          v-if="r.groups.length"
+          >; {{ r.groups.join(', ') }} follow it</template
+        >.
+      </p>
+    </div>
+    <Reason
+      v-if="asking === 'renew'"
+      title="Renew the site key"
+      verb="Make the new key"
+      :act="renew"
+      @close="asking = ''"
+      @done="done"
+    >
+      <p class="mb-2">
+        A second key is made, certified by this one. The seals of all editions carry both signatures from then
+        on, and machines' files trust both keys. Every machine has to get its files anew before the older key
+        is retired.
+      </p>
+      <label for="lasts" class="mb-1 block">How long both are to sign</label>
+      <input id="lasts" v-model="lasts" class="field !w-24" />
+    </Reason>
+    <Reason
+      v-if="asking === 'retire'"
+      title="Retire the older key"
+      verb="Retire it"
+      :act="retire"
+      @close="asking = ''"
+      @done="done"
+    >
+      <p>
+        Its secret part is removed. A machine that did not get its files since the renewal refuses what is
+        built from now on.
+      </p>
+      <p v-if="s.house_packages" class="mt-2">
+        {{ s.house_packages }} packages of house sources are signed anew, where their family signs packages.
+      </p>
+      <p v-if="s.resting.length" class="mt-2">
+        <Mark kind="warning" word="still rests on it" />: {{ s.resting.map((r) => r.lane).join(', ') }}. Their
+        machines are told to trust it until these mirrors were built anew and the lanes moved.
+      </p>
+      <label for="typed" class="mt-3 mb-1 block">The whole fingerprint of the older key, which ends</label>
+      <input id="typed" v-model="typed" class="field mono" :placeholder="'… ' + older.slice(-4)" />
+    </Reason>
+  </section>
+</template>

@@ -1,0 +1,167 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"stockade/core/trust"
+	"stockade/internal/api"
+	"stockade/internal/client"
+)
+
+func (a *app) siteCommand() *cobra.Command {
+	show := &cobra.Command{Use: "show", Short: "The site, its keys, and what rests on an older one",
+		Example: "  stockade site show", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := client.Get[api.Site](cmd.Context(), a.client(), "/site")
+			if err != nil {
+				return err
+			}
+			return a.showSite(s)
+		}}
+	return noun("site", "The site itself, and the keys that it signs with", show, a.renewKey(), a.retireKey())
+}
+
+// showSite shows a site; its identities are the fingerprints of the keys that sign.
+func (a *app) showSite(s api.Site) error {
+	var ids []string
+	for _, k := range s.Keys {
+		if k.State != api.SiteKeyFormer {
+			ids = append(ids, k.Fingerprint)
+		}
+	}
+	return a.show(s, func() { a.drawSite(a.out, s) }, ids)
+}
+
+var siteKeyStates = map[string]string{
+	api.SiteKeySigns:  "signs",
+	api.SiteKeyNext:   "follows, and signs beside the other",
+	api.SiteKeyFormer: "former",
+}
+
+func (a *app) drawSite(w io.Writer, s api.Site) {
+	fmt.Fprintf(w, "%-14s%s\n", "version", s.Version)
+	fmt.Fprintf(w, "%-14s%s\n", "packages at", s.Packages)
+	for _, k := range s.Keys {
+		fmt.Fprintf(w, "%-14s%s\n", "key", trust.Spaced(k.Fingerprint))
+		fmt.Fprintf(w, "%-14s%s, of %s, %s\n", "", k.UserID, date(k.Created), siteKeyStates[k.State])
+	}
+	if r := s.Renewal; r != nil {
+		fmt.Fprintf(w, "%-14suntil %s, since %s by %s: %s\n", "both sign", date(r.Until), date(r.Since), r.By,
+			r.Reason)
+	}
+	for i, r := range s.Resting {
+		head := ""
+		if i == 0 {
+			head = "rests on old"
+		}
+		fmt.Fprintf(w, "%-14slane %s (%s): %s%s\n", head, r.Lane, r.Edition, strings.Join(r.Sources, ", "),
+			followedBy(r.Groups))
+	}
+	a.findings(w, s.Findings)
+}
+
+func followedBy(groups []string) string {
+	if len(groups) == 0 {
+		return ""
+	}
+	return "; followed by " + strings.Join(groups, ", ")
+}
+
+func (a *app) renewKey() *cobra.Command {
+	var in api.Renew
+	renew := &cobra.Command{Use: "renew-key", Short: "Make the key that will follow the site key",
+		Long: `Make the key that will follow the site key, certified by it. From now on the seals of all
+editions carry both signatures, and machines' files both keys. What machines of a family check
+is signed by both where its clients take that (deb), and by the older key alone where they
+refuse a signature by a key that they do not know (rpm, alpm), until it is retired.
+
+Then give each machine its files anew, and retire the older key: stockade site retire-key.
+Wardens may do this.`,
+		Example: "  stockade site renew-key --for 90d --reason \"the key is five years old\" --yes",
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := a.sure("This makes a second site key. Every machine has to get its files anew before " +
+				"the older one is retired."); err != nil {
+				return err
+			}
+			s, err := client.Post[api.Site](cmd.Context(), a.client(), "/site/renew-key", in)
+			if err != nil {
+				return err
+			}
+			return a.showSite(s)
+		}}
+	renew.Flags().StringVar(&in.For, "for", "", "how long both keys are to sign: 90d if left out")
+	renew.Flags().StringVar(&in.Reason, "reason", "", "why; it stands in the journal")
+	return renew
+}
+
+func (a *app) retireKey() *cobra.Command {
+	var reason string
+	retire := &cobra.Command{Use: "retire-key FINGERPRINT", Short: "End the older of the two site keys",
+		Long: `End the older of the two site keys, whose whole fingerprint is typed. Its secret part is
+removed; the new key alone signs from now on. What still rests on the old one is shown first:
+machines that follow such a lane are told to trust it until the mirror was built anew and the
+lane moved. Packages of house sources are signed anew. A machine that did not get its files
+since the key was renewed will refuse what is built from now on; an export that was made before
+that has the old key's signature alone. Wardens may do this.`,
+		Example: "  stockade site retire-key $(stockade site show -o ids | head -1) --reason \"all " +
+			"machines have their files\" --yes",
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := client.Get[api.Site](cmd.Context(), a.client(), "/site")
+			if err != nil {
+				return err
+			}
+			if err := a.isOlderKey(s, args[0]); err != nil {
+				return err
+			}
+			a.wouldRetire(s)
+			if err := a.sure("This removes the secret part of the older site key. A machine that did not " +
+				"get " +
+				"its files since the renewal will refuse what is built from now on."); err != nil {
+				return err
+			}
+			s, err = client.Post[api.Site](cmd.Context(), a.client(), "/site/retire-key",
+				api.Retire{Fingerprint: args[0], Reason: reason})
+			if err != nil {
+				return err
+			}
+			return a.showSite(s)
+		}}
+	retire.Flags().StringVar(&reason, "reason", "", "why; it stands in the journal")
+	return retire
+}
+
+// isOlderKey refuses a fingerprint that is not that of the older of two site keys.
+func (a *app) isOlderKey(s api.Site, typed string) error {
+	f, err := trust.ParseFingerprint(typed)
+	switch {
+	case err != nil:
+		return err
+	case s.Renewal == nil:
+		return usageDo("stockade site renew-key makes the one that follows", "the site has one key")
+	case f != s.Keys[0].Fingerprint:
+		return usageDo("stockade site show tells both", "%s is not the older key of the site",
+			trust.Spaced(f))
+	}
+	return nil
+}
+
+// wouldRetire says what rests on the older key.
+func (a *app) wouldRetire(s api.Site) {
+	for _, r := range s.Resting {
+		a.say("the lane %s shows %s: of %s there, the older key alone signed what machines check%s", r.Lane,
+			r.Edition, strings.Join(r.Sources, ", "), followedBy(r.Groups))
+	}
+	if s.HousePackages > 0 {
+		a.say("house sources hold %d packages, which are signed anew where their family signs packages",
+			s.HousePackages)
+	}
+	if s.Renewal != nil {
+		a.say("both keys were meant to sign until %s", date(s.Renewal.Until))
+	}
+}
