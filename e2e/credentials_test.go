@@ -226,7 +226,7 @@ func TestASecretStaysWhereItBelongs(t *testing.T) {
 	back = s.as("per", "operator")
 	edit(t, file, "hosts: [\""+v.Host()+"\"]", "hosts: [\""+v.Host()+"\", \""+thief.Host()+"\"]", v.URL,
 		thief.URL)
-	if _, log := s.cli(0, "record", dir); !strings.Contains(log, "is not shown to "+thief.Host()) {
+	if _, log := s.cli(0, "record", dir, "--yes"); !strings.Contains(log, "is not shown to "+thief.Host()) {
 		t.Errorf("that the secret was not given for it is not told: %s", log)
 	}
 	s.try("source", "refresh", "shoal") // the thief's certificate is by another authority
@@ -251,7 +251,7 @@ func TestASecretStaysWhereItBelongs(t *testing.T) {
 	edit(t, file, "hosts: [\""+v.Host()+"\", \""+thief.Host()+"\"]", "hosts: [\""+v.Host()+"\"]", thief.URL,
 		v.URL,
 		"authority: thief", "authority: shoal-roots")
-	s.cli(0, "record", dir)
+	s.cli(0, "record", dir, "--yes")
 	s.cli(0, "source", "refresh", "shoal")
 	s.cli(0, "record", "--whole", filepath.Join(s.dir, "site"), "--yes")
 	s.cli(0, "record", dir)

@@ -31,6 +31,9 @@ export type Who = S['Who']
 export type Outcome = S['Outcome']
 export type Preview = S['Preview']
 export type Dependents = S['Dependents']
+export type Signed = S['Signed']
+export type Loss = S['DefinedLoss']
+export type Standing = Omit<Signed['stops'], 'none'>
 export type Proof = S['Proof']
 export type Page<T> = { items: T[]; next?: string }
 

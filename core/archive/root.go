@@ -25,6 +25,23 @@ type RootFile struct {
 // the signature on it.
 type RootChoice []RootFile
 
+// Unsigned gives, of the ways to get a root, those that are left where nobody signs it: a
+// root whose signature is a file of its own, without that file.
+func Unsigned(choices []RootChoice) (out []RootChoice) {
+	for _, c := range choices {
+		var bare RootChoice
+		for _, f := range c {
+			if f.Signs == "" {
+				bare = append(bare, f)
+			}
+		}
+		if len(bare) < len(c) {
+			out = append(out, bare)
+		}
+	}
+	return out
+}
+
 // UnknownSize is the size of a file whose root names only its digest.
 const UnknownSize = -1
 

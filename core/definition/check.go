@@ -370,14 +370,17 @@ func (c *checker) source(name string, src Source) {
 		}
 		if ok && u.Scheme == "http" {
 			f := c.add("source.plain-http", object, at, "%s is fetched without TLS", fetch.Shown(expanded))
-			if len(src.SignedBy) == 0 {
+			if len(src.SignedBy) == 0 || src.Unsigned != (Unsigned{}) {
 				*f = f.Rated(finding.Error)
 				f.Text += ", and nothing signs it"
 			}
 		}
 	}
 	c.named(object, path, name, src, servers)
-	if len(src.SignedBy) == 0 {
+	switch {
+	case src.Unsigned != (Unsigned{}):
+		c.unsigned(object, path+".unsigned", src)
+	case len(src.SignedBy) == 0:
 		c.add("source.unsigned", object, path,
 			"no key is named that may sign it, so nothing of it could be verified")
 	}
@@ -391,6 +394,39 @@ func (c *checker) source(name string, src Source) {
 	for i, k := range src.SignedBy {
 		c.signer(object, path+".signed_by."+strconv.Itoa(i), name, k)
 	}
+}
+
+// unsigned judges the acknowledgement that nobody signs a source.
+func (c *checker) unsigned(object, path string, src Source) {
+	end, err := src.Unsigned.End()
+	switch {
+	case src.Unsigned.Reason == "" || src.Unsigned.Until == "":
+		return // told as missing fields
+	case err != nil:
+		c.adopt(err, "define.bad-value", object, path+".until")
+		return
+	}
+	now := c.around.Now
+	if !now.IsZero() && end.After(now.Add(maxUnsigned)) {
+		c.add("define.bad-value", object, path+".until",
+			"it would be acknowledged until %s, and two years are the most", src.Unsigned.Until)
+	}
+	if family := c.around.Families[src.Family]; len(src.SignedBy) > 0 && family != nil &&
+		!family.SignsPackages() {
+		c.add("define.bad-value", object, path,
+			"signed_by says who signs it, and unsigned that nobody does: packages of the family %s carry no "+
+				"signature of their own", src.Family).WayOut = "take one of the two out"
+	}
+	if !now.IsZero() && !now.Before(end) {
+		f := c.add("source.unsigned", object, path, "that nobody signs it was acknowledged until %s (%s)",
+			src.Unsigned.Until, src.Unsigned.Reason)
+		f.Cause, f.WayOut = ended, "ask the owner again for signatures; a warden can acknowledge it anew"
+		return
+	}
+	f := c.add("source.unsigned", object, path, "nobody signs it; that is acknowledged until %s: %s",
+		src.Unsigned.Until, src.Unsigned.Reason)
+	*f = f.Rated(finding.Warning).Do("ask the owner to sign it; what its server or the road to it changes " +
+		"cannot be told from what the owner does")
 }
 
 func (c *checker) signer(object, path, source, name string) {
@@ -496,6 +532,11 @@ func (c *checker) mirror(name string, m Mirror) {
 		if reference(c, object, at+".source", "source", f.Source, c.Sources) && c.Sources[f.Source].Disabled {
 			c.add("define.bad-value", object, at+".source", "the source %q is disabled",
 				f.Source).WayOut = "enable it, or take it out of the mirror"
+		}
+		if m.Copy == Faithful && c.Sources[f.Source].Unsigned != (Unsigned{}) {
+			c.add("define.bad-value", object, at,
+				"%s is not signed, and a faithful copy leaves it so: machines would refuse it", f.Source).
+				WayOut = "write copy: tailored, whose indexes the site signs"
 		}
 		if m.Copy == Faithful && !m.Everything(f) {
 			c.add("define.bad-value", object, at,

@@ -47,6 +47,7 @@ type Source struct {
 	Architectures []string          `yaml:"architectures" json:"architectures" doc:"The machine architectures, in the family's own words"`
 	Languages     []string          `yaml:"languages" json:"languages,omitempty" doc:"Translated descriptions that a faithful mirror takes along; [en] if left out"`
 	SignedBy      []string          `yaml:"signed_by" json:"signed_by" doc:"The keys that may sign it, by name or whole fingerprint"`
+	Unsigned      Unsigned          `yaml:"unsigned" json:"unsigned,omitzero" doc:"That nobody signs its root, acknowledged by a warden until a date: what was accepted first counts, and every change is told"`
 	Priority      int               `yaml:"priority" json:"priority" doc:"1 (asked first) to 99 (asked last); 50 if left out" least:"1" most:"99"`
 	MaxAge        Age               `yaml:"max_age" json:"max_age,omitempty" doc:"How old its root may get before that is a finding: 12h, 10d, 3w"`
 	Proxy         string            `yaml:"proxy" json:"proxy,omitempty" doc:"The proxy by which it is reached"`
@@ -55,6 +56,40 @@ type Source struct {
 	Values        map[string]string `yaml:"values" json:"values,omitempty" doc:"Variables of your own for the addresses of its upstreams: edge for $edge"`
 	Redirects     []string          `yaml:"redirects" json:"redirects,omitempty" doc:"Further hosts to which its upstreams may send"`
 	Disabled      bool              `yaml:"disabled" json:"disabled,omitempty" doc:"Described, but not used"`
+}
+
+// Unsigned is the acknowledgement that nobody signs the root of a source.
+type Unsigned struct {
+	Reason string `yaml:"reason" json:"reason" doc:"Why it is used all the same" need:"yes"`
+	Until  string `yaml:"until" json:"until" doc:"The last day on which it counts, such as 2027-03-01; at most two years ahead" need:"yes"`
+}
+
+// From says from where the content of a source comes: two sources of which it is the same
+// are served the same by who serves them. The order of upstreams does not count.
+func (s Source) From() string {
+	servers := []string{}
+	for _, u := range s.Upstreams {
+		servers = append(servers, u.URL+" "+u.MirrorList+" "+u.Metalink)
+	}
+	slices.Sort(servers)
+	return fmt.Sprint(s.Family, servers, s.Release, s.Components, s.Architectures, s.Redirects, s.Values,
+		s.Proxy, s.Authority)
+}
+
+// ended is the cause of the finding that an acknowledgement has come to its end.
+const ended = "ended"
+
+// maxUnsigned is for how long an unsigned source can be acknowledged.
+const maxUnsigned = 2 * 366 * 24 * time.Hour
+
+// End gives the time at which the acknowledgement ends.
+func (u Unsigned) End() (time.Time, error) {
+	day, err := time.Parse(time.DateOnly, u.Until)
+	if err != nil {
+		return time.Time{}, finding.New("define.bad-value", "", "%q is no date", u.Until).
+			Do("write it as 2027-03-01")
+	}
+	return day.AddDate(0, 0, 1), nil
 }
 
 // Upstream is one server of a source, or a list of them: one of URL, MirrorList

@@ -94,6 +94,10 @@ func Proposed(l finding.List) finding.List {
 
 // decidedLater tells whether a finding is about a decision that comes after recording.
 func decidedLater(f finding.Finding) bool {
+	// That an acknowledgement has ended keeps a source from being used, and nobody from recording.
+	if f.Code == "source.unsigned" && f.Cause == ended {
+		return true
+	}
 	// A key that this very document names, with a file that is not there, is no later decision.
 	return later[f.Code] && !(f.Code == "key.missing" && strings.HasPrefix(f.Object, "key "))
 }

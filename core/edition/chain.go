@@ -166,6 +166,9 @@ func (f *follower) upstream() ([]Link, error) {
 					", which the site key signs"}},
 			nil
 	}
+	if f.src.Unsigned != (Unsigned{}) {
+		return f.unsigned()
+	}
 	root, links, err := f.root()
 	if err != nil {
 		return nil, err
@@ -205,20 +208,14 @@ func (f *follower) root() (*archive.Root, []Link, error) {
 	if len(f.src.Roots) == 0 || f.family == nil {
 		return none("this edition was sealed before roots were kept", Link.unread)
 	}
-	files := map[string][]byte{}
-	for _, r := range f.src.Roots {
-		data, err := f.about(f.src.RootPath(r.Path))
-		if err != nil {
-			if why, ok := gone(err); ok {
-				return none(why, Link.broken)
-			}
-			return nil, nil, err
-		}
-		files[r.Path] = data
-		if l.Path == "" {
-			l.Path, l.SHA256 = f.src.RootPath(r.Path), r.SHA256
-		}
+	files, first, why, err := f.rootFiles()
+	switch {
+	case err != nil:
+		return nil, nil, err
+	case why != "":
+		return none(why, Link.broken)
 	}
+	l.Path, l.SHA256 = f.src.RootPath(first.Path), first.SHA256
 	raw, err := f.about(SignerPath(f.src.Signer.Fingerprint))
 	if err != nil {
 		if why, ok := gone(err); ok {
@@ -239,6 +236,72 @@ func (f *follower) root() (*archive.Root, []Link, error) {
 		return none("it does not verify: "+g.Text, Link.broken)
 	}
 	return root, []Link{l, signed}, nil
+}
+
+// unsigned follows the package up to a root that nobody signed, and to who acknowledged that.
+func (f *follower) unsigned() ([]Link, error) {
+	u := f.src.Unsigned
+	told := Link{Kind: "acknowledged", State: AsSealed, By: u.By, At: u.At,
+		Why: "a decision is in the journal, not in a file",
+		Text: "nobody signs it; used all the same until " + u.Until.AddDate(0, 0, -1).Format(time.DateOnly) +
+			": " +
+			finding.Harmless(u.Reason)}
+	l := Link{Kind: "root", State: Compared, At: f.src.RootDate,
+		Text: "the root of " + f.src.Name + ", as " + f.src.Upstream + " served it, with no signature"}
+	files, first, why, err := f.rootFiles()
+	if err != nil {
+		return nil, err
+	}
+	if why != "" || f.family == nil {
+		index, err := f.index(nil)
+		return []Link{index, l.broken(why), told}, err
+	}
+	l.Path, l.SHA256 = f.src.RootPath(first.Path), first.SHA256
+	var choice archive.RootChoice
+	for _, c := range archive.Unsigned(f.family.Roots(f.src.Source)) {
+		if len(c) == len(files) && files[c[0].Path] != nil {
+			choice = c
+		}
+	}
+	var root *archive.Root
+	if choice != nil {
+		root, err = f.family.ReadRoot(f.src.Source, choice, files, asServed{f.src.Signer.At})
+	}
+	if g, ok := finding.From(err); ok || root == nil {
+		l = l.broken("it cannot be read: " + g.Text)
+	}
+	index, err := f.index(root)
+	return []Link{index, l, told}, err
+}
+
+// asServed takes a root for what it is: nobody signed it.
+type asServed struct{ at time.Time }
+
+func (a asServed) Clearsigned([]byte) ([]byte, archive.Signer, error) {
+	return nil, archive.Signer{}, errors.New("nobody signed it")
+}
+func (a asServed) Detached(_, _ []byte) (archive.Signer, error) { return archive.Signer{At: a.at}, nil }
+func (a asServed) Streamed(io.ReadSeeker, []byte) (archive.Signer, error) {
+	return archive.Signer{At: a.at}, nil
+}
+
+// rootFiles reads the files of the root that the edition was made from, and gives the first
+// of them too. why tells what of them is damaged.
+func (f *follower) rootFiles() (files map[string][]byte, first Index, why string, err error) {
+	files = map[string][]byte{}
+	for i, r := range f.src.Roots {
+		data, err := f.about(f.src.RootPath(r.Path))
+		if err != nil {
+			if why, ok := gone(err); ok {
+				return nil, first, why, nil
+			}
+			return nil, first, "", err
+		}
+		if files[r.Path] = data; i == 0 {
+			first = r
+		}
+	}
+	return files, first, "", nil
 }
 
 // choice finds the way in which the family got the root.

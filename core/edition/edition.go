@@ -93,12 +93,21 @@ type Source struct {
 	RootDigest string         `json:"root_digest"`
 	Roots      []Index        `json:"roots,omitempty"` // the files of the root, kept in the edition
 	Signer     archive.Signer `json:"signer"`
-	Vouched    Vouch          `json:"vouched,omitzero"` // who had said that the signer may
+	Vouched    Vouch          `json:"vouched,omitzero"`  // who had said that the signer may
+	Unsigned   Unsigned       `json:"unsigned,omitzero"` // that nobody signs it was acknowledged
 	Upstream   string         `json:"upstream"`
 	Streams    []string       `json:"streams,omitempty"` // module streams that were wanted
 	Keys       []string       `json:"keys"`              // fingerprints that machines must trust for it
 	Indexes    []Index        `json:"indexes"`
 	Packages   int            `json:"packages"`
+}
+
+// Unsigned is who acknowledged that nobody signs the root of a source, why, and until when.
+type Unsigned struct {
+	Reason string    `json:"reason"`
+	Until  time.Time `json:"until"`
+	By     string    `json:"by"`
+	At     time.Time `json:"at"`
 }
 
 // Client gives the source as machines are told of it, without keys.

@@ -327,6 +327,9 @@ func (b *Builder) describe(pub *Publication, plan Plan, out *Outcome, i int) edi
 		RootDate:   pub.Root.Date,
 		RootDigest: pub.Accepted.Digest, Signer: pub.Root.Signer, Upstream: pub.Accepted.Upstream,
 		Packages: out.BySource[s.Name], Streams: s.Want.Streams}
+	if u := s.Unsigned; u != nil {
+		es.Unsigned = edition.Unsigned{Reason: u.Reason, Until: u.Until, By: u.By, At: u.At}
+	}
 	if s.House == nil {
 		es.Vouched = s.Vouched[es.Signer.Fingerprint]
 		for _, f := range pub.Accepted.Files {

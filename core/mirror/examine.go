@@ -47,6 +47,7 @@ func (b *Builder) Examine(ctx context.Context, src Source, certs []*trust.Certif
 	for i, c := range certs {
 		b.tell(Event{Step: "examine", Text: c.Fingerprint, Files: i, FilesTotal: len(certs), Remaining: -1})
 		alone := src
+		alone.Unsigned = nil // that nobody signs it may have come to be untrue
 		alone.Keyring = trust.NewKeyring(src.Name, []trust.Known{{Certificate: c,
 			VouchedFor: []string{src.Name}}}, b.Now)
 		x := ExaminedKey{Certificate: c, Findings: c.Check(b.Now())}

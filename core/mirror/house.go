@@ -177,7 +177,7 @@ func (b *Builder) refreshHouse(ctx context.Context, src *Source, pub *Publicatio
 			return err
 		}
 	}
-	root, err := src.Family.ReadRoot(src.Spec, choice, files, src.Keyring)
+	root, err := b.readRoot(src, choice, files)
 	if err != nil {
 		return about(err, src.Name)
 	}

@@ -42,7 +42,9 @@ type Source struct {
 	Accepted *Accepted // nil: nothing was accepted yet
 	// Vouched are the decisions that keys may sign it, by fingerprint.
 	Vouched map[string]edition.Vouch
-	House   *House // a house source as it was published; nil: it has upstreams
+	// Unsigned, if not nil, acknowledges that nobody signs its root.
+	Unsigned *Unsigned
+	House    *House // a house source as it was published; nil: it has upstreams
 	// AcceptOnce, if not empty, is the reason for which a person accepts a root
 	// that is older or of another repository than the last one.
 	AcceptOnce string

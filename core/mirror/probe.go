@@ -49,10 +49,10 @@ func (b *Builder) Probe(ctx context.Context, src *Source) ([]ProbeResult, findin
 		return []ProbeResult{}, nil
 	}
 	var found finding.List
-	choice := src.Family.Roots(src.Spec)[0]
+	choice := src.roots()[0]
 	src.Route, found = b.Fetch.Expand(ctx, src.Route, choice[0].Path, serverOf(src.Family))
-	if src.Accepted != nil && src.Accepted.Choice < len(src.Family.Roots(src.Spec)) {
-		choice = src.Family.Roots(src.Spec)[src.Accepted.Choice]
+	if src.Accepted != nil && src.Accepted.Choice < len(src.roots()) {
+		choice = src.roots()[src.Accepted.Choice]
 	}
 	out := make([]ProbeResult, len(src.Route.Upstreams))
 	p := b.progress("probe", len(out), 0)
@@ -83,10 +83,17 @@ func (b *Builder) probeOne(ctx context.Context, src *Source, choice archive.Root
 	for _, f := range choice[1:] {
 		files[f.Path] = b.Fetch.ProbeOne(ctx, src.Route, u, f.Path, maxRoot).Body
 	}
-	root, err := src.Family.ReadRoot(src.Spec, choice, files, src.Keyring)
+	root, err := b.readRoot(src, choice, files)
 	if err != nil {
 		r.Finding, _ = finding.From(err)
 		return r
+	}
+	if src.Unsigned != nil {
+		_, digest := digestsOfRoot(choice, files)
+		if _, err := src.unpinned(digest); err != nil {
+			r.Finding, _ = finding.From(err)
+			return r
+		}
 	}
 	r.RootDate = root.Date
 	lists, err := src.Family.Indexes(src.Spec, root)

@@ -31,13 +31,13 @@ func (b *Builder) Refresh(ctx context.Context, src *Source) (*Publication, error
 	pub := &Publication{Source: src}
 	if len(src.Route.Lists) > 0 {
 		var told finding.List
-		src.Route, told = b.Fetch.Expand(ctx, src.Route, src.Family.Roots(src.Spec)[0][0].Path,
+		src.Route, told = b.Fetch.Expand(ctx, src.Route, src.roots()[0][0].Path,
 			serverOf(src.Family))
 		src.Route.Lists = nil
 		pub.Findings = append(pub.Findings, told...)
 	}
 	var last error
-	for i, choice := range src.Family.Roots(src.Spec) {
+	for i, choice := range src.roots() {
 		if src.House != nil {
 			last = b.refreshHouse(ctx, src, pub, i, choice)
 		} else {
@@ -141,7 +141,7 @@ func (b *Builder) refreshBy(ctx context.Context, src *Source, pub *Publication, 
 				return err
 			}
 		}
-		root, err := src.Family.ReadRoot(src.Spec, choice, files, src.Keyring)
+		root, err := b.readRoot(src, choice, files)
 		if err != nil {
 			return about(err, src.Name)
 		}
@@ -317,16 +317,19 @@ func (b *Builder) accept(src *Source, pub *Publication, index int, choice archiv
 		Choice: index,
 		Dates:  root.Dates, Version: root.Version, Conditional: map[string]conditionals{},
 		Offers: Offers{root.Components, root.Architectures}}
-	h := sha256.New()
-	for _, f := range choice {
-		sum, err := b.Pool.Add(files[f.Path])
-		if err != nil {
+	sums, digest := digestsOfRoot(choice, files)
+	told, err := src.unpinned(digest)
+	if err != nil {
+		return err
+	}
+	for i, f := range choice {
+		if _, err := b.Pool.Add(files[f.Path]); err != nil {
 			return err
 		}
-		a.Files = append(a.Files, AcceptedFile{Path: f.Path, SHA256: sum})
-		fmt.Fprintf(h, "%s %s\n", f.Path, sum)
+		a.Files = append(a.Files, AcceptedFile{Path: f.Path, SHA256: sums[i]})
 	}
-	a.Digest = hex.EncodeToString(h.Sum(nil))
+	a.Digest = digest
+	pub.Findings = append(pub.Findings, told...)
 	pub.Changed = src.Accepted == nil || src.Accepted.Digest != a.Digest
 	if !pub.Changed {
 		a.Samples, pub.Judged = src.Accepted.Samples, true
@@ -366,12 +369,20 @@ func (b *Builder) ReadAccepted(src *Source) (*archive.Root, error) {
 		}
 		files[f.Path] = data
 	}
-	choices := src.Family.Roots(src.Spec)
+	choices := src.roots()
 	if src.Accepted.Choice >= len(choices) {
 		return nil, finding.New("source.root-missing", "source "+src.Name,
 			"what was accepted is of another form of the description")
 	}
-	root, err := src.Family.ReadRoot(src.Spec, choices[src.Accepted.Choice], files, src.Keyring)
+	choice := choices[src.Accepted.Choice]
+	for _, f := range choice {
+		if _, ok := files[f.Path]; !ok {
+			return nil, finding.New("source.root-missing", "source "+src.Name,
+				"what was accepted has no %s: it is of another form of the description", f.Path).
+				Do("stockade source refresh %s", src.Name)
+		}
+	}
+	root, err := b.readRoot(src, choice, files)
 	return root, about(err, src.Name)
 }
 

@@ -53,11 +53,12 @@ var Routes = []Route{
 	{"POST", "/definitions/record", Operator, "record", "Make that change, as one revision", nil,
 		Documents{}, Judgement{}, ""},
 
+	{"GET", "/dependents/{kind}/{name}", Viewer, "dependents",
+		"What stands on something that is described", nil, nil, Dependents{}, ""},
+
 	{"GET", "/sources", Viewer, "sources", "All sources", nil, nil, Page[Source]{}, ""},
 	{"GET", "/sources/{name}", Viewer, "source", "One source, with its definition as text", nil, nil,
 		Source{}, ""},
-	{"GET", "/sources/{name}/dependents", Viewer, "dependents", "What stands on a source", nil, nil,
-		Dependents{}, ""},
 	{"POST", "/sources/{name}/refresh", Operator, "refresh", "Ask the upstreams for the root",
 		nil, Refresh{}, Job{}, ""},
 	{"POST", "/sources/{name}/examine", Operator, "examine",
@@ -84,6 +85,8 @@ var Routes = []Route{
 	{"GET", "/keys", Viewer, "keys", "All certificates and the decisions about them",
 		[]Parameter{{"retired", "yes: also those that were put away"}}, nil, Page[Key]{}, ""},
 	{"GET", "/keys/{fingerprint}", Viewer, "key", "One certificate, with its text", nil, nil, Key{}, ""},
+	{"GET", "/keys/{fingerprint}/signed", Viewer, "signed",
+		"All that a key has signed here, and what would stop without it", nil, nil, Signed{}, ""},
 	{"POST", "/keys", Operator, "addKeys", "Bring certificates in; this decides nothing about them", nil,
 		KeyData{}, Page[Key]{}, ""},
 	{"POST", "/keys/{fingerprint}/vouch", Warden, "vouch", "Record that the key may sign one source",

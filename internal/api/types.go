@@ -131,6 +131,8 @@ type Judgement struct {
 	// being recorded. Whether the account may is another matter.
 	Recordable bool       `json:"recordable"`
 	Vouches    []Vouching `json:"vouches"` // decisions about keys that it contains
+	// Losses are the things that it takes away or out of use, with what stands on each.
+	Losses []definition.Loss `json:"losses"`
 	// certificates that are there, and that its files say more of
 	Renewed  []Renewed `json:"renewed"`
 	Revision int64     `json:"revision,omitempty"`
@@ -174,13 +176,38 @@ type Source struct {
 	Text     string               `json:"text,omitempty"` // the definition as a document
 }
 
-// Dependents is what stands on a source.
+// Dependents is what stands on something that is described.
 type Dependents struct {
-	Mirrors  []string `json:"mirrors"`  // take from it
-	Lanes    []string `json:"lanes"`    // of these mirrors
-	Groups   []string `json:"groups"`   // follow these lanes
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+	definition.Dependents
 	Editions []string `json:"editions"` // have something of it, MIRROR/N, and stay as they are
 	Unread   []string `json:"unread"`   // editions that cannot be read, so that nobody knows
+}
+
+// Signed is what a key has signed here, and what would stop without it.
+type Signed struct {
+	Fingerprint string           `json:"fingerprint"`
+	Roots       []SignedRoot     `json:"roots"`
+	Packages    []SignedPackages `json:"packages"` // in editions that stand
+	Unread      []string         `json:"unread"`   // editions that cannot be read, so that nobody knows
+	// Stops is what stands on sources for which no other key counts.
+	Stops definition.Dependents `json:"stops"`
+}
+
+// SignedRoot is a root of a source.
+type SignedRoot struct {
+	Source  string    `json:"source"`
+	Edition string    `json:"edition,omitempty"` // that was made from it; empty: the one accepted last
+	Date    time.Time `json:"date"`              // as the root says it
+	At      time.Time `json:"at"`                // when it was signed
+}
+
+// SignedPackages counts packages that carry a signature of their own.
+type SignedPackages struct {
+	Edition  string `json:"edition"`
+	Source   string `json:"source"`
+	Packages int    `json:"packages"`
 }
 
 // Octets is a request whose body is a file as it is.

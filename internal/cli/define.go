@@ -364,6 +364,7 @@ func (a *app) compareCommand() *cobra.Command {
 			if err := a.show(j, func() {
 				a.findings(a.err, j.Findings)
 				a.changes(j)
+				a.losses(j)
 				if len(j.Changes)+len(j.Vouches)+len(j.Renewed) == 0 && !j.Findings.HasErrors() {
 					a.say("nothing would change")
 				}
@@ -380,6 +381,39 @@ func (a *app) compareCommand() *cobra.Command {
 	c.Flags().BoolVar(&whole, "whole", false,
 		"the documents are all there is: what they lack would be removed")
 	return c
+}
+
+// askAboutLosses shows what stands on what a change takes away, and asks. Where it takes
+// nothing away, or would be refused, nothing is asked.
+func (a *app) askAboutLosses(j api.Judgement) error {
+	var gone []string
+	for _, c := range j.Changes {
+		if c.Action == "remove" {
+			gone = append(gone, c.Kind+"/"+c.Name)
+		}
+	}
+	if !j.Recordable || len(gone)+len(j.Losses) == 0 {
+		return nil
+	}
+	a.losses(j)
+	if len(gone) > 0 {
+		return a.sure("This removes " + strings.Join(gone, ", ") + ".")
+	}
+	return a.sure("This takes out of use what is named above.")
+}
+
+// losses says what stands on what a change takes away.
+func (a *app) losses(j api.Judgement) {
+	for _, l := range j.Losses {
+		what := l.Kind + " " + finding.Harmless(l.Name)
+		a.say("%s is %s; on it stand: %s", what, l.How, strings.Join(standing(l.Dependents), "; "))
+		switch {
+		case l.Kind == "upstream" && l.Left > 0:
+			a.say("  %s is left with %s", l.Sources[0], number(l.Left, "upstream"))
+		case l.Kind == "key" && len(l.Alone) > 0:
+			a.say("  it is the only key of %s", strings.Join(l.Alone, ", "))
+		}
+	}
 }
 
 func changeNames(j api.Judgement) (out []string) {
@@ -405,22 +439,12 @@ input.`,
 				return err
 			}
 			in.Whole, in.Summary = whole, summary
-			if whole {
-				would, err := client.Post[api.Judgement](cmd.Context(), a.client(),
-					"/definitions/compare", in)
-				if err != nil {
-					return err
-				}
-				gone := slices.DeleteFunc(changeNames(would), func(n string) bool {
-					return !slices.ContainsFunc(would.Changes, func(c definition.Change) bool {
-						return c.Kind+"/"+c.Name == n && c.Action == "remove"
-					})
-				})
-				if len(gone) > 0 {
-					if err := a.sure("This removes " + strings.Join(gone, ", ") + "."); err != nil {
-						return err
-					}
-				}
+			would, err := client.Post[api.Judgement](cmd.Context(), a.client(), "/definitions/compare", in)
+			if err != nil {
+				return err
+			}
+			if err := a.askAboutLosses(would); err != nil {
+				return err
 			}
 			j, err := client.Post[api.Judgement](cmd.Context(), a.client(), "/definitions/record", in)
 			if err != nil {

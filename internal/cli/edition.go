@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -106,8 +107,12 @@ func (a *app) editionDetail(e api.EditionDetail) {
 	}
 	for _, s := range e.Seal.Sources {
 		pairs = append(pairs, "from "+s.Name, fmt.Sprintf("%d packages; root of %s from %s",
-			s.Packages, date(s.RootDate), s.Upstream), "  signed by", short(s.Signer.Fingerprint)+
-			" "+s.Signer.UserID)
+			s.Packages, date(s.RootDate), s.Upstream), "  signed by", signedBy(s.Signer))
+		if u := s.Unsigned; u.Reason != "" {
+			pairs = append(pairs, "  acknowledged", fmt.Sprintf("until %s, by %s, %s: %s",
+				u.Until.AddDate(0, 0, -1).Format(time.DateOnly), u.By, date(u.At),
+				finding.Harmless(u.Reason)))
+		}
 	}
 	a.fields(pairs...)
 	a.say("stockade edition packages %s lists its packages", e.Name)

@@ -231,6 +231,32 @@ func (a *app) keyDetail(k api.Key) {
 	}
 }
 
+// signedBy says what a key has signed here, and what would stop without it.
+func (a *app) signedBy(s api.Signed) {
+	if len(s.Roots)+len(s.Packages) > 0 {
+		fmt.Fprintln(a.out)
+		var rows [][]string
+		for _, r := range s.Roots {
+			rows = append(rows, []string{"root of " + date(r.Date), r.Source, first(r.Edition,
+				"accepted last"),
+				date(r.At)})
+		}
+		for _, p := range s.Packages {
+			rows = append(rows, []string{number(p.Packages, "package"), p.Source, p.Edition, "–"})
+		}
+		a.table([]column{{head: "HAS SIGNED"}, {head: "SOURCE"}, {head: "IN"}, {head: "SIGNED", spare: 1}},
+			rows)
+	}
+	if len(s.Unread) > 0 {
+		a.say("%s cannot be read: whether it signed something there is not known", strings.Join(s.Unread,
+			", "))
+	}
+	if !s.Stops.None() {
+		fmt.Fprintln(a.out)
+		a.fields("stops without it", strings.Join(standing(s.Stops), "; "))
+	}
+}
+
 func (a *app) keyAdd() *cobra.Command {
 	return &cobra.Command{Use: "add FILE…", Short: "Bring certificates in; this decides nothing about them",
 		Long: "Bring certificates in from files, armoured or binary; - is standard input. This decides " +
@@ -319,7 +345,8 @@ func (a *app) isSource(ctx context.Context, name string) error {
 }
 
 func (a *app) keyShow(completeKeys cobra.CompletionFunc) *cobra.Command {
-	return &cobra.Command{Use: "show FINGERPRINT", Short: "Show one certificate: parts, dates, decisions",
+	return &cobra.Command{Use: "show FINGERPRINT",
+		Short:   "Show one certificate: parts, dates, decisions, what it has signed here",
 		Example: "  stockade key show $(stockade key list -o ids | head -1)",
 		Args:    cobra.MinimumNArgs(1), ValidArgsFunction: completeKeys,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -331,7 +358,15 @@ func (a *app) keyShow(completeKeys cobra.CompletionFunc) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(k, func() { a.keyDetail(k) }, []string{k.Fingerprint})
+			signed, err := client.Get[api.Signed](cmd.Context(), a.client(), "/keys/"+f+"/signed")
+			if err != nil {
+				return err
+			}
+			whole := struct {
+				api.Key
+				Signed api.Signed `json:"signed"`
+			}{k, signed}
+			return a.show(whole, func() { a.keyDetail(k); a.signedBy(signed) }, []string{k.Fingerprint})
 		}}
 }
 
@@ -494,6 +529,14 @@ func (a *app) keyBar(completeKeys cobra.CompletionFunc) *cobra.Command {
 			f, err := typedFingerprint(args)
 			if err != nil {
 				return err
+			}
+			signed, err := client.Get[api.Signed](cmd.Context(), a.client(), "/keys/"+f+"/signed")
+			if err != nil {
+				return err
+			}
+			if !signed.Stops.None() {
+				a.say("no other key counts for what stops then: %s", strings.Join(standing(signed.Stops),
+					"; "))
 			}
 			if err := a.sure("After this, nothing that " + short(f) +
 				" signed is accepted for any source."); err != nil {

@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -251,6 +252,9 @@ func (a *app) packageChain(c api.Chain, whole bool) {
 		pairs = append(pairs, "signed itself by", short(it.Signer))
 	}
 	holds := "every step that was compared holds"
+	if slices.ContainsFunc(c.Upstream, func(l edition.Link) bool { return l.Kind == "acknowledged" }) {
+		holds += "; nobody signs what upstream says"
+	}
 	if !c.Holds() {
 		holds = "BROKEN"
 	}
@@ -276,8 +280,8 @@ func (a *app) packageChain(c api.Chain, whole bool) {
 func (a *app) link(l edition.Link) {
 	word := map[edition.State]string{edition.Compared: "compared", edition.AsSealed: "as sealed",
 		edition.Broken: "BROKEN"}[l.State]
-	fmt.Fprintf(a.out, "  %-10s %-10s %s\n", l.Kind, word, finding.Harmless(l.Text))
-	indent := strings.Repeat(" ", 24)
+	fmt.Fprintf(a.out, "  %-12s %-10s %s\n", l.Kind, word, finding.Harmless(l.Text))
+	indent := strings.Repeat(" ", 26)
 	if l.Why != "" && l.State != edition.Compared {
 		fmt.Fprintf(a.out, "%s%s\n", indent, finding.Harmless(l.Why))
 	}

@@ -81,6 +81,7 @@ What that would change is shown first. Decisions about keys stay as they are now
 			was := a.out
 			a.out = a.err // the question is about what is shown
 			a.changes(would)
+			a.losses(would)
 			a.findings(a.err, withoutNotes(would.Findings))
 			a.out = was
 			what := fmt.Sprintf("%d objects", len(would.Changes))

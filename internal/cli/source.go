@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"stockade/core/archive"
 	"stockade/core/definition"
 	"stockade/core/families"
 	"stockade/core/finding"
@@ -58,13 +59,21 @@ func (a *app) sourceCommand() *cobra.Command {
 		a.sourceRemove(complete), a.sourceImport())
 }
 
+// signedBy says who signed a root.
+func signedBy(s archive.Signer) string {
+	if s.Fingerprint == "" {
+		return "nobody"
+	}
+	return short(s.Fingerprint) + " " + s.UserID
+}
+
 func (a *app) sourceDetail(s api.Source) {
 	fmt.Fprint(a.out, s.Text)
 	fmt.Fprintln(a.out)
 	var pairs []string
 	if r := s.Accepted; r != nil {
 		pairs = []string{"accepted", "root of " + date(r.Date) + ", from " + r.Upstream, "signed by",
-			short(r.Signer.Fingerprint) + " " + r.Signer.UserID,
+			signedBy(r.Signer),
 			"it says", joined(", ", r.Origin, r.Suite, r.Codename), "offers",
 			joined(" for ", strings.Join(r.Offers.Components, " "),
 				strings.Join(r.Offers.Architectures, " "))}
@@ -116,16 +125,9 @@ func (a *app) sourceEnable(complete cobra.CompletionFunc) *cobra.Command {
 
 // dependOn says what stands on a source, in words; "" where nothing does.
 func dependOn(d api.Dependents) string {
-	var parts []string
-	for _, p := range []struct {
-		what  string
-		names []string
-	}{{"mirror", d.Mirrors}, {"lane", d.Lanes}, {"group", d.Groups}, {"edition", d.Editions}} {
-		if len(p.names) == 1 {
-			parts = append(parts, "the "+p.what+" "+p.names[0])
-		} else if len(p.names) > 1 {
-			parts = append(parts, "the "+p.what+"s "+strings.Join(p.names, ", "))
-		}
+	parts := standing(d.Dependents)
+	if words := named("edition", "editions", d.Editions); words != "" {
+		parts = append(parts, words)
 	}
 	if len(d.Unread) > 0 {
 		parts = append(parts, "perhaps "+strings.Join(d.Unread, ", ")+", which cannot be read")
@@ -133,10 +135,35 @@ func dependOn(d api.Dependents) string {
 	return strings.Join(parts, "; ")
 }
 
+// standing says what of the description stands on a thing.
+func standing(d definition.Dependents) (parts []string) {
+	for _, p := range []struct {
+		one, many string
+		names     []string
+	}{{"proxy", "proxies", d.Proxies}, {"source", "sources", d.Sources}, {"mirror", "mirrors", d.Mirrors},
+		{"lane", "lanes", d.Lanes}, {"group", "groups", d.Groups}} {
+		if words := named(p.one, p.many, p.names); words != "" {
+			parts = append(parts, words)
+		}
+	}
+	return parts
+}
+
+// named names things of a kind; "" where there are none.
+func named(one, many string, names []string) string {
+	switch len(names) {
+	case 0:
+		return ""
+	case 1:
+		return "the " + one + " " + names[0]
+	}
+	return "the " + many + " " + strings.Join(names, ", ")
+}
+
 // askAbout shows what depends on sources, and asks.
 func (a *app) askAbout(ctx context.Context, args []string, what, after string) error {
 	for _, name := range args {
-		d, err := client.Get[api.Dependents](ctx, a.client(), "/sources/"+url.PathEscape(name)+"/dependents")
+		d, err := client.Get[api.Dependents](ctx, a.client(), "/dependents/source/"+url.PathEscape(name))
 		if err != nil {
 			return err
 		}

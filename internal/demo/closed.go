@@ -48,7 +48,7 @@ func NewClosed(now time.Time, asks func(r *http.Request) bool) (*Closed, error) 
 				Summary: "library of Shoal echo sounders", Fields: "Section: libs\n",
 				Files: []made.File{{Path: "/usr/lib/shoal/libecho.so.4", Mode: 0o644,
 					Data: payload("shoal", 120_000)}}}}}
-	files, err := repository.Publish(c.Key)
+	files, err := repository.Publish(signing(c.Key, repository.Date))
 	if err != nil {
 		return nil, err
 	}

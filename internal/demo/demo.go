@@ -277,7 +277,7 @@ func (d *demo) walk(s *service.Service) error {
 
 // south brings the southern server up to date; the northern one stays tampered with.
 func (d *demo) south() error {
-	files, err := d.scenario.Tarn.Publish(d.scenario.TarnKey)
+	files, err := d.scenario.Tarn.Publish(signing(d.scenario.TarnKey, d.scenario.Tarn.Date))
 	if err != nil {
 		return err
 	}

@@ -48,18 +48,18 @@ func NewScenario(now time.Time) (*Scenario, error) {
 		Codename: "heron-security", Date: now.Add(-5 * time.Hour),
 		Architectures: []string{"amd64", "arm64"}, Components: []string{"core", "field"},
 		ByHash: true, Packages: fixes()}
-	fixed, err := s.TarnFixes.Publish(s.TarnKey)
+	fixed, err := s.TarnFixes.Publish(signing(s.TarnKey, s.TarnFixes.Date))
 	if err != nil {
 		return nil, err
 	}
 	if s.Fixes, err = NewUpstream("/tarn-fixes/", fixed); err != nil {
 		return nil, err
 	}
-	files, err := s.Tarn.Publish(s.TarnKey)
+	files, err := s.Tarn.Publish(signing(s.TarnKey, s.Tarn.Date))
 	if err != nil {
 		return nil, err
 	}
-	vendor, err := s.Kelp.Publish(s.KelpKey)
+	vendor, err := s.Kelp.Publish(signing(s.KelpKey, s.Kelp.Date))
 	if err != nil {
 		return nil, err
 	}
@@ -91,7 +91,7 @@ func NewScenario(now time.Time) (*Scenario, error) {
 
 // PublishBrine publishes Brine's repository as it stands now.
 func (s *Scenario) PublishBrine() error {
-	files, err := s.Brine.Publish(s.BrineKey)
+	files, err := s.Brine.Publish(signing(s.BrineKey, s.Brine.Date))
 	s.Pumps.Publish(below("el/9/x86_64/", files))
 	return err
 }
@@ -99,7 +99,7 @@ func (s *Scenario) PublishBrine() error {
 // PublishWrack publishes Wrack's databases as they stand now, with the list of
 // its servers.
 func (s *Scenario) PublishWrack() error {
-	files, err := s.Wrack.Publish(s.WrackKey.At(func() time.Time { return s.Wrack.Date }))
+	files, err := s.Wrack.Publish(signing(s.WrackKey, s.Wrack.Date))
 	files = below("pkg/", files)
 	files["mirrors.txt"] = []byte("# servers of Wrack\nServer = " + s.Launch.URL + "/pkg/$repo/os/$arch\n")
 	s.Launch.Publish(files)
@@ -117,6 +117,19 @@ func below(folder string, files map[string][]byte) map[string][]byte {
 // clock lets a key be older than what it signs.
 func clock(now time.Time) func() time.Time {
 	return func() time.Time { return now.Add(-month) }
+}
+
+// signing is a key that signs when what it signs is made: not before a month ago, when the
+// keys were made, and not later than now.
+func signing(k *trust.SiteKey, made time.Time) *trust.SiteKey {
+	now := time.Now()
+	if first := now.Add(-month); made.Before(first) {
+		made = first
+	}
+	if made.After(now) {
+		made = now
+	}
+	return k.At(func() time.Time { return made })
 }
 
 const month = 30 * 24 * time.Hour
@@ -148,7 +161,7 @@ func (s *Scenario) Close() {
 func (s *Scenario) PublishTarn(date time.Time, both bool, change func(r *made.DebRepository)) error {
 	s.Tarn.Date = date
 	change(&s.Tarn)
-	files, err := s.Tarn.Publish(s.TarnKey)
+	files, err := s.Tarn.Publish(signing(s.TarnKey, s.Tarn.Date))
 	if err != nil {
 		return err
 	}

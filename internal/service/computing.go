@@ -22,6 +22,7 @@ var long = map[string]bool{
 	"poolUsage":     true,
 	"import":        true,
 	"chain":         true,
+	"signed":        true,
 	"renewSiteKey":  true,
 	"retireSiteKey": true,
 }

@@ -34,7 +34,7 @@ func (s *Service) propose(in api.Documents) (*proposal, error) {
 	given, found := definition.Read(in.Documents...)
 	p := &proposal{recorded: recorded, certificates: map[string]*trust.Certificate{}}
 	p.judgement = api.Judgement{Findings: found, Changes: []definition.Change{},
-		Vouches: []api.Vouching{}, Renewed: []api.Renewed{}}
+		Vouches: []api.Vouching{}, Renewed: []api.Renewed{}, Losses: []definition.Loss{}}
 	if p.trusted, err = s.readTrusted(); err != nil {
 		return nil, err
 	}
@@ -51,6 +51,7 @@ func (s *Service) propose(in api.Documents) (*proposal, error) {
 		definition.Check(p.target, p.surroundings(s, given, in.Files))))
 	definition.Excerpts(p.judgement.Findings, in.Documents...)
 	p.judgement.Changes = append(p.judgement.Changes, definition.Compare(recorded, p.target)...)
+	p.judgement.Losses = definition.Losses(recorded, p.target)
 	p.judgement.Vouches = append(p.judgement.Vouches, p.vouches(given)...)
 	p.judgement.Recordable = p.recordable()
 	return p, nil
@@ -261,6 +262,10 @@ func (p *proposal) permitted(role string) error {
 				c.Name),
 				"ask a warden to record it, or leave that authority out")
 		}
+		if u := p.acknowledges(c); u != (definition.Unsigned{}) {
+			return no(fmt.Sprintf("it acknowledges that nobody signs the source %s, and only a warden may",
+				c.Name), "ask a warden to record it, or leave unsigned out")
+		}
 		if c.Kind == "package" && c.Action != "remove" {
 			return no(fmt.Sprintf(
 				"it puts the package %s into a house source, and only a warden may: the site signs it",
@@ -268,6 +273,16 @@ func (p *proposal) permitted(role string) error {
 		}
 	}
 	return nil
+}
+
+// acknowledges gives what a change acknowledges anew, that nobody signs a source: the words
+// themselves, or another server for what they are about.
+func (p *proposal) acknowledges(c definition.Change) definition.Unsigned {
+	before, now := p.recorded.Sources[c.Name], p.target.Sources[c.Name]
+	if c.Kind != "source" || now.Unsigned == before.Unsigned && now.From() == before.From() {
+		return definition.Unsigned{}
+	}
+	return now.Unsigned
 }
 
 // weakens tells which rule a change would take away or get round; "" where none.
@@ -380,6 +395,14 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 				return err
 			}
 		}
+		for _, c := range out.Changes {
+			if u := p.acknowledges(c); u != (definition.Unsigned{}) {
+				if err := s.write(tx, by, "source.acknowledge-unsigned", "source "+c.Name,
+					map[string]string{"reason": u.Reason, "until": u.Until}); err != nil {
+					return err
+				}
+			}
+		}
 		digest, err := tx.DescribedDigest()
 		if err != nil {
 			return err
@@ -468,7 +491,7 @@ func (s *Service) proposeSet(recorded, target *definition.Set) (*proposal, error
 	around := p.surroundings(s, definition.NewSet(), nil)
 	around.ReadFile = nil
 	p.judgement = api.Judgement{Findings: definition.Proposed(definition.Check(target, around)),
-		Changes: definition.Compare(recorded, target),
+		Changes: definition.Compare(recorded, target), Losses: definition.Losses(recorded, target),
 		Vouches: []api.Vouching{}, Renewed: []api.Renewed{}}
 	if p.judgement.Changes == nil {
 		p.judgement.Changes = []definition.Change{}

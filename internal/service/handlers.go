@@ -24,6 +24,7 @@ func (s *Service) handlers() map[string]handler {
 		"sources":      s.handleSources,
 		"source":       s.handleSource,
 		"dependents":   s.handleDependents,
+		"signed":       s.handleSigned,
 		"refresh":      s.handleRefresh,
 		"examine":      s.handleExamine,
 		"probe":        s.handleProbe,

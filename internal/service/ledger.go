@@ -42,6 +42,13 @@ type ledger struct {
 	accounts  map[string]entered
 	secrets   map[string]string // of credentials: the digest of what was given
 	site      siteRenewal
+	unsigned  map[string]acknowledged // sources that nobody signs
+}
+
+// acknowledged is who acknowledged something, and when.
+type acknowledged struct {
+	by string
+	at time.Time
 }
 
 // entered is what entries say of an account: its role (empty: it was taken out),
@@ -127,6 +134,8 @@ func (l *ledger) apply(e journal.Entry) {
 		l.secrets[credential] = e.Detail["given"]
 	case isCredential && e.Action == "credential.remove":
 		delete(l.secrets, credential)
+	case e.Action == "source.acknowledge-unsigned":
+		l.unsigned[strings.TrimPrefix(e.Object, "source ")] = acknowledged{e.By, e.At}
 	case e.Action == "site.renew-key":
 		until, _ := time.Parse(time.RFC3339, e.Detail["until"])
 		l.site.next, l.site.since, l.site.until, l.site.by = e.Detail["new"], e.At, until, e.By
@@ -148,6 +157,7 @@ type inForce struct {
 	accounts  map[string]entered
 	secrets   map[string]string
 	site      siteRenewal
+	unsigned  map[string]acknowledged
 }
 
 // hasAccount tells whether an account is one that an entry made, with that role.
@@ -201,6 +211,7 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 		l.decisions, l.accounts = &trust.Decisions{}, map[string]entered{}
 		l.retired, l.history = map[string]bool{}, map[string][]api.KeyStep{}
 		l.steps, l.secrets = map[string][]store.Move{}, map[string]string{}
+		l.unsigned = map[string]acknowledged{}
 	}
 	signed, err := db.Journal().Checkpoint()
 	if err != nil {
@@ -228,7 +239,7 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 	}
 	out := &inForce{decisions: l.decisions.Clone(), steps: maps.Clone(l.steps), broken: l.broken,
 		described: l.described, accounts: maps.Clone(l.accounts), secrets: maps.Clone(l.secrets),
-		retired: maps.Clone(l.retired), site: l.site,
+		retired: maps.Clone(l.retired), site: l.site, unsigned: maps.Clone(l.unsigned),
 		history: maps.Clone(l.history)}
 	if l.broken != nil {
 		out.decisions = l.decisions.OnlyBars()

@@ -135,7 +135,7 @@ var empty = func() map[string]string {
 			"addPackage removePackage key mirror estimate preview build prove lane move back group " +
 			"groupFiles edition packages diff advisories manifest file verify retire job jobEvents stopJob " +
 			"revision wouldRestore restore removeAccount journalProof chain credential giveSecret " +
-			"forgetSecret",
+			"forgetSecret signed",
 	} {
 		for _, name := range strings.Fields(names) {
 			all[name] = kind
@@ -150,7 +150,7 @@ func TestEachRouteWithEachRole(t *testing.T) {
 		t.Errorf("%d routes, and %d answers", len(api.Routes), len(empty))
 	}
 	names := strings.NewReplacer("{name}", "none", "{fingerprint}", strings.Repeat("A1", 20), "{mirror}",
-		"none",
+		"none", "{kind}", "source",
 		"{number}", "7", "{id}", "99", "{path}", "tarn/x")
 	for i, r := range api.Routes {
 		for _, role := range []string{"", "wrong", api.Viewer, api.Operator, api.Warden} {

@@ -115,7 +115,7 @@ func TestWhatTheBrowserShowsIsToldByTheService(t *testing.T) {
 		t.Errorf("a mirror and a lane of which nothing was built: %+v %+v", mirror, lane)
 	}
 	var depends api.Dependents
-	d.must(d.ask(api.Viewer, "GET", "/sources/tarn/dependents", nil), 200, &depends)
+	d.must(d.ask(api.Viewer, "GET", "/dependents/source/tarn", nil), 200, &depends)
 	if len(depends.Mirrors) != 1 || len(depends.Lanes) != 1 || len(depends.Groups) != 1 ||
 		len(depends.Editions) > 0 || len(depends.Unread) > 0 {
 		t.Errorf("what stands on a source: %+v", depends)
@@ -124,7 +124,7 @@ func TestWhatTheBrowserShowsIsToldByTheService(t *testing.T) {
 	if err := d.s.db.SaveEdition(store.Edition{Mirror: "m", Number: 1}); err != nil {
 		t.Fatal(err)
 	}
-	d.must(d.ask(api.Viewer, "GET", "/sources/tarn/dependents", nil), 200, &depends)
+	d.must(d.ask(api.Viewer, "GET", "/dependents/source/tarn", nil), 200, &depends)
 	if len(depends.Unread) != 1 || depends.Unread[0] != "m/1" {
 		t.Errorf("an edition that cannot be read: %+v", depends)
 	}

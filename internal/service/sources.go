@@ -51,52 +51,6 @@ func (s *Service) handleSource(c *gin.Context) (any, error) {
 	return out, err
 }
 
-func (s *Service) handleDependents(c *gin.Context) (any, error) {
-	set, err := s.db.Described()
-	if err != nil {
-		return nil, err
-	}
-	name := c.Param("name")
-	if _, ok := set.Sources[name]; !ok {
-		return nil, dangling("", "source", name, set.Sources)
-	}
-	return s.dependents(set, name)
-}
-
-// dependents tells what stands on a source.
-func (s *Service) dependents(set *definition.Set, name string) (api.Dependents, error) {
-	out := api.Dependents{Mirrors: append([]string{}, set.UsersOf(name)...), Lanes: []string{},
-		Groups: []string{}, Editions: []string{}, Unread: []string{}}
-	for _, lane := range slices.Sorted(maps.Keys(set.Lanes)) {
-		if slices.Contains(out.Mirrors, set.Lanes[lane].Mirror) {
-			out.Lanes = append(out.Lanes, lane)
-		}
-	}
-	for _, group := range slices.Sorted(maps.Keys(set.Groups)) {
-		if slices.Contains(out.Lanes, set.Groups[group].Lane) {
-			out.Groups = append(out.Groups, group)
-		}
-	}
-	standing, err := s.db.Editions("")
-	if err != nil {
-		return out, err
-	}
-	for _, e := range standing {
-		if e.Retired {
-			continue
-		}
-		open, err := s.editions.brief(s, e.Mirror, e.Number)
-		if err != nil { // what is wrong with it is told at the edition
-			out.Unread = append(out.Unread, fmt.Sprintf("%s/%d", e.Mirror, e.Number))
-			continue
-		}
-		if slices.ContainsFunc(open.Sources, func(src edition.Source) bool { return src.Name == name }) {
-			out.Editions = append(out.Editions, open.Name())
-		}
-	}
-	return out, nil
-}
-
 func (s *Service) handleRefresh(c *gin.Context) (any, error) {
 	in, err := optional[api.Refresh](c)
 	if err != nil {
@@ -190,6 +144,9 @@ func (s *Service) describeSource(set *definition.Set, all states, name string) a
 // counts for it.
 func (s *Service) source(set *definition.Set, t *trusted, name string) (*mirror.Source, error) {
 	out, err := s.sourceAsDescribed(set, t, name)
+	if err == nil && out.Unsigned != nil {
+		return out, out.Unsigned.Ended(name, s.now())
+	}
 	if err == nil && out.House == nil && len(out.Keyring.Counting()) == 0 {
 		err = t.WhyNone(name, set.Signers(name), t.certificates)
 	}
@@ -223,6 +180,18 @@ func (s *Service) sourceAsDescribed(set *definition.Set, t *trusted, name string
 		if v, ok := t.Vouched(f, name); ok {
 			out.Vouched[f] = edition.Vouch{Evidence: v.Why, By: v.By, At: v.At}
 		}
+	}
+	if u := src.Unsigned; u != (definition.Unsigned{}) {
+		until, err := u.End()
+		if err != nil {
+			return nil, err
+		}
+		now, err := s.ledger.read(s.db, s.keys)
+		if err != nil {
+			return nil, err
+		}
+		by := now.unsigned[name]
+		out.Unsigned = &mirror.Unsigned{Reason: u.Reason, Until: until, By: by.by, At: by.at}
 	}
 	var a mirror.Accepted
 	if _, err := s.db.Kept("accepted", name, &a); err == nil {

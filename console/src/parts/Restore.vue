@@ -5,6 +5,7 @@ import { RadioGroup, RadioGroupOption } from '@headlessui/vue'
 import { computed, ref, watch } from 'vue'
 import { call, get, type Judgement } from '../api'
 import Findings from './Findings.vue'
+import Losses from './Losses.vue'
 import Modal from './Modal.vue'
 import Trouble from './Trouble.vue'
 
@@ -62,6 +63,7 @@ async function restore() {
         Nothing would change: it is what that revision says.
       </p>
       <div v-else class="panel max-h-80 overflow-auto">
+        <Losses :of="would.losses" />
         <table class="grid-table">
           <thead>
             <tr>

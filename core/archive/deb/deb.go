@@ -159,11 +159,11 @@ func (Family) ReadRoot(s archive.Source, choice archive.RootChoice, files map[st
 	var text []byte
 	var by archive.Signer
 	var err error
-	if len(choice) == 1 {
-		text, by, err = v.Clearsigned(files[choice[0].Path])
+	if first := choice[0].Path; strings.HasSuffix(first, "InRelease") {
+		text, by, err = v.Clearsigned(files[first])
 	} else {
-		text = files[choice[0].Path]
-		by, err = v.Detached(text, files[choice[1].Path])
+		text = files[first]
+		by, err = v.Detached(text, files[first+".gpg"])
 	}
 	if err != nil {
 		return nil, err

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 // What recording would change, by object and in words.
 import type { Judgement } from '../../api'
+import Losses from '../../parts/Losses.vue'
 import Finger from '../../parts/Finger.vue'
 import Mark from '../../parts/Mark.vue'
 
@@ -26,6 +27,7 @@ function short(v?: string): string {
     <p v-if="!of.changes.length && !of.vouches.length && !of.renewed.length" class="px-3 py-2 text-slate">
       Nothing: it is recorded as it stands here.
     </p>
+    <Losses :of="of.losses" />
     <details v-for="c in of.changes" :key="c.kind + c.name" class="border-b border-line/60 px-3 py-1.5">
       <summary class="cursor-pointer">
         <Mark :kind="words[c.action][0]" :word="words[c.action][1]" class="mr-1 w-20" />

@@ -27,7 +27,11 @@ defineProps<{ edition: EditionDetail }>()
           made <Moment :at="s.root_date" />, from <code>{{ s.upstream }}</code>
         </dd>
         <dt>Signed by</dt>
-        <dd>{{ s.signer.user_id }} <Finger :of="s.signer.fingerprint" /></dd>
+        <dd v-if="s.signer.fingerprint">{{ s.signer.user_id }} <Finger :of="s.signer.fingerprint" /></dd>
+        <dd v-else-if="s.unsigned">
+          nobody: {{ s.unsigned.by }} acknowledged that <Moment :at="s.unsigned.at" />, because
+          {{ s.unsigned.reason }}
+        </dd>
         <dt>Indexes</dt>
         <dd>
           <div v-for="x in s.indexes" :key="x.path" class="mono">

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
-import { get, post, type Key } from '../../api'
+import { get, post, type Dependents, type Key } from '../../api'
 import { absolute } from '../../format'
 import Finger from '../../parts/Finger.vue'
 import Findings from '../../parts/Findings.vue'
@@ -10,6 +10,8 @@ import Moment from '../../parts/Moment.vue'
 import Reason from '../../parts/Reason.vue'
 import Trouble from '../../parts/Trouble.vue'
 import Renewal from './Renewal.vue'
+import Signed from './Signed.vue'
+import Standing from '../../parts/Standing.vue'
 import Vouch from '../keys/Vouch.vue'
 const props = defineProps<{ fingerprint: string }>()
 const client = useQueryClient()
@@ -47,7 +49,9 @@ const act = (reason: string) =>
     source: about.value || undefined,
     reason,
   })
-function ask(what: 'bar' | 'retire' | 'withdraw', source = '') {
+const stands = ref<Dependents | null>(null)
+async function ask(what: 'bar' | 'retire' | 'withdraw', source = '') {
+  if (what === 'bar') stands.value = await get<Dependents>('/dependents/key/' + props.fingerprint)
   asking.value = what
   about.value = source
 }
@@ -189,6 +193,7 @@ function done() {
       <div class="panel"><Findings :findings="k.findings" /></div>
     </section>
     <Vouch v-if="vouching" :of="k" :source="vouching" @close="vouching = ''" />
+    <Signed v-if="!k.site && !k.former" :fingerprint="k.fingerprint" />
     <section v-if="k.rests_on.length">
       <h2 class="mb-1.5">What rests on it</h2>
       <p class="panel px-3 py-2">
@@ -239,6 +244,8 @@ function done() {
         Nothing that it signed is accepted for any source after this. It cannot be taken back: its owner's new
         key is vouched for instead.
       </p>
+      <p class="mt-2 mb-1">What stands on sources that name it:</p>
+      <Standing v-if="stands" :of="stands" />
     </Reason>
     <Reason
       v-if="asking === 'withdraw'"

@@ -43,7 +43,7 @@ const stands = ref<Dependents | null>(null)
 async function ask() {
   error.value = null
   try {
-    stands.value = await get<Dependents>(`/sources/${props.name}/dependents`)
+    stands.value = await get<Dependents>(`/dependents/source/${props.name}`)
     asking.value = true
   } catch (e) {
     error.value = e

@@ -29,9 +29,12 @@ defineProps<{ source: Source }>()
           </dd>
           <dt>Signed by</dt>
           <dd>
-            <RouterLink :to="'/keys/' + source.accepted.signer.fingerprint">{{
-              source.accepted.signer.user_id
-            }}</RouterLink><br /><Finger :of="source.accepted.signer.fingerprint" brief />
+            <template v-if="source.accepted.signer.fingerprint">
+              <RouterLink :to="'/keys/' + source.accepted.signer.fingerprint">{{
+                source.accepted.signer.user_id
+              }}</RouterLink><br /><Finger :of="source.accepted.signer.fingerprint" brief />
+            </template>
+            <template v-else>nobody: what was accepted counts by its digest</template>
           </dd>
           <dt>Taken from</dt>
           <dd class="mono">{{ source.managed ? 'what was added by hand' : source.accepted.upstream }}</dd>

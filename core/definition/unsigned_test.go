@@ -1,0 +1,113 @@
+package definition
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"stockade/core/archive"
+	"stockade/core/archive/alpm"
+	"stockade/core/archive/deb"
+	"stockade/core/archive/rpm"
+	"stockade/core/finding"
+)
+
+const unsignedSite = `stockade: 1
+sources:
+  loch:
+    family: deb
+    standing: community
+    upstreams: [{url: "https://loch.example/deb"}]
+    release: heron
+    components: [core]
+    architectures: [amd64]
+    unsigned: {reason: "the club has no key", until: 2027-03-01}
+mirrors:
+  soundings: {copy: tailored, from: [loch], want: {packages: [sounding]}}
+`
+
+// What an acknowledgement that nobody signs a source changes, and what it does not.
+func TestAcknowledgingThatNobodySigns(t *testing.T) {
+	day := func(text string) time.Time {
+		d, err := time.Parse(time.RFC3339, text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return d
+	}
+	ordinary := day("2026-11-26T12:00:00Z")
+	rpmOf := []string{"family: deb", "family: rpm", "    components: [core]\n", "", "amd64", "x86_64"}
+	keyed := "    signed_by: [7C1B22E05A90D4417F039E6AB2C871D0453FF1A9]\n    unsigned:"
+	for _, c := range []struct {
+		name     string
+		change   []string
+		now      time.Time
+		code     string
+		severity finding.Severity
+		line     int
+		text     string
+	}{
+		{"until its date it is a warning", nil, ordinary, "source.unsigned", finding.Warning, 10,
+			"acknowledged until 2027-03-01: the club has no key"},
+		{"its last day counts", nil, day("2027-03-01T23:59:59Z"), "source.unsigned", finding.Warning, 10,
+			"the club"},
+		{"then it is an error", nil, day("2027-03-02T00:00:00Z"), "source.unsigned", finding.Error, 10,
+			"was acknowledged until 2027-03-01"},
+		{"where no clock is known it is a warning", nil, time.Time{}, "source.unsigned", finding.Warning, 10,
+			"the club"},
+		{"without a reason", []string{`reason: "the club has no key", `, ""}, ordinary, "define.missing-field",
+			finding.Error, 10, "reason"},
+		{"without an end", []string{", until: 2027-03-01", ""}, ordinary, "define.missing-field",
+			finding.Error, 10, "until"},
+		{"until a day that is none", []string{"2027-03-01", "2027-02-30"}, ordinary, "define.bad-value",
+			finding.Error, 10, `"2027-02-30" is no date`},
+		{"for ever", []string{"2027-03-01", "2029-03-01"}, ordinary, "define.bad-value", finding.Error, 10,
+			"two years are the most"},
+		{"a word too many", []string{"until:", "who: mara, until:"}, ordinary, "define.unknown-field",
+			finding.Error, 10, "who"},
+		{"plain HTTP is an error all the same", []string{"https://loch", "http://loch"}, ordinary,
+			"source.plain-http", finding.Error, 6, "nothing signs it"},
+		{"a faithful copy", []string{"copy: tailored", "copy: faithful", "packages: [sounding]",
+			"everything: true"}, ordinary, "define.bad-value", finding.Error, 12, "is not signed"},
+		{"signed and unsigned at once", []string{"    unsigned:", keyed}, ordinary, "define.bad-value",
+			finding.Error, 11, "signed_by says who signs it, and unsigned that nobody does"},
+		{"of packages that are signed themselves", append(rpmOf, "    unsigned:", keyed), ordinary,
+			"key.unvouched",
+			finding.Error, 9, "nobody vouched for"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			text := strings.NewReplacer(c.change...).Replace(unsignedSite)
+			set, read := Read(Text{Name: "loch.yaml", Text: text})
+			found := Merge(read, Check(set, Surroundings{Now: c.now,
+				Families: archive.NewRegistry(deb.Family{}, rpm.Family{}, alpm.Family{})}))
+			var met bool
+			for _, f := range found {
+				met = met || f.Code == c.code && f.Severity == c.severity && f.Place.Line == c.line &&
+					strings.Contains(f.Text, c.text)
+				if f.Code == "define.bad-value" && c.code != f.Code {
+					t.Errorf("told beside it: %v", f)
+				}
+			}
+			if !met {
+				t.Errorf("no %s at line %d that says %q: %v", c.code, c.line, c.text, found)
+			}
+		})
+	}
+	// What has ended keeps nobody from recording something else.
+	set, _ := Read(Text{Name: "loch.yaml", Text: unsignedSite})
+	found := Check(set, Surroundings{Now: day("2027-03-02T00:00:00Z"),
+		Families: archive.NewRegistry(deb.Family{})})
+	if !found.HasErrors() || len(Blocking(found)) > 0 || Proposed(found).HasErrors() {
+		t.Errorf("ended: %v", found)
+	}
+	// Written anew, it is read to the same.
+	out, err := set.YAML()
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, _ := Read(Text{Name: "again.yaml", Text: out})
+	if got := again.Sources["loch"].Unsigned; got != set.Sources["loch"].Unsigned ||
+		got.Until != "2027-03-01" {
+		t.Errorf("%+v from\n%s", got, out)
+	}
+}
