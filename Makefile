@@ -50,7 +50,7 @@ race: tools
 # and a C compiler is what the race detector needs.
 tools:
 	@missing=""; for pair in chromium:chromium xz:xz-utils gpgv:gpgv gpg:gnupg unshare:util-linux dpkg-query:dpkg ip:iproute2 dnf:dnf zypper:zypper rpm:rpm rpmbuild:rpm \
-	    pacman:pacman-package-manager makepkg:makepkg vercmp:makepkg bsdtar:libarchive-tools fakeroot:fakeroot zstd:zstd gcc:gcc python3:python3; do \
+	    sq:sq sqv:sqv pacman:pacman-package-manager makepkg:makepkg vercmp:makepkg bsdtar:libarchive-tools fakeroot:fakeroot zstd:zstd gcc:gcc python3:python3; do \
 	  command -v $${pair%%:*} >/dev/null || missing="$$missing $${pair##*:}"; done; \
 	[ -e /usr/include/stdlib.h ] || missing="$$missing libc6-dev"; \
 	if [ -n "$$missing" ]; then echo "installing$$missing"; \

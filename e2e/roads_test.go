@@ -149,7 +149,24 @@ func TestARevocationIsNotUndoneByAnOlderCopy(t *testing.T) {
 		t.Fatal(err)
 	}
 	revoked := file("revoked.pgp")
-	fingerprint := strings.ToUpper(strings.TrimSpace(mustOut(s, "key", "add", revoked, "-o", "ids")))
+	// As owners publish it: the statement alone, for a key that is here.
+	var statement bytes.Buffer
+	if err := e.Revocations[0].Serialize(&statement); err != nil {
+		t.Fatal(err)
+	}
+	alone := filepath.Join(s.dir, "withdrawn.pgp")
+	if err := os.WriteFile(alone, statement.Bytes(), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, log := s.cli(1, "key", "add", alone); !strings.Contains(log, "bring in the certificate first") {
+		t.Errorf("of a key that nobody brought in: %s", log)
+	}
+	s.cli(0, "key", "add", old)
+	fingerprint := strings.ToUpper(strings.TrimSpace(mustOut(s, "key", "add", alone, "-o", "ids")))
+	if out := mustOut(s, "key", "show", fingerprint); !strings.Contains(out, "the desk was broken into") {
+		t.Errorf("the statement alone withdraws nothing: %s", out)
+	}
+	s.cli(0, "key", "add", revoked)
 	shown := func() bool {
 		return strings.Contains(mustOut(s, "key", "show", fingerprint, "-o", "json"),
 			"the desk was broken into")

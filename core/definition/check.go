@@ -1,6 +1,7 @@
 package definition
 
 import (
+	"fmt"
 	"maps"
 	"net/url"
 	"path/filepath"
@@ -73,6 +74,7 @@ func Check(s *Set, around Surroundings) finding.List {
 				f.Fix = finding.Fix{Old: name, New: near}
 			}
 		}
+		c.refusals(name, s.Rules[name])
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Authorities)) {
 		c.authority(name, s.Authorities[name])
@@ -261,9 +263,26 @@ func (c *checker) keyFile(object, path, file string, wanted []string) {
 }
 
 func (c *checker) certificate(object, path string, cert *trust.Certificate) {
-	for _, f := range cert.Check(c.around.Now) {
+	for _, f := range cert.CheckBy(c.Policy(""), c.around.Now) {
 		f.Object = object
 		c.found = append(c.found, f.At(c.Place(path)))
+	}
+}
+
+// refusals checks the names of algorithms that a rule refuses.
+func (c *checker) refusals(name string, r Rule) {
+	known := trust.Algorithms()
+	for i, word := range r.Refuse {
+		if slices.Contains(known, word) {
+			continue
+		}
+		f := c.add("define.bad-value", "rule "+name, fmt.Sprintf("rules.%s.refuse[%d]", name, i),
+			"%q is no algorithm that could be refused", word)
+		f.WayOut = "choose among " + strings.Join(known, ", ")
+		if near := Nearest(word, known); near != "" {
+			f.WayOut = "perhaps " + strconv.Quote(near) + " is meant"
+			f.Fix = finding.Fix{Old: word, New: near}
+		}
 	}
 }
 
@@ -460,6 +479,23 @@ func (c *checker) signer(object, path, source, name string) {
 	}
 }
 
+// strong tells when a rule for a source refuses the algorithms of a key that is vouched for.
+func (c *checker) strong(object, path, source, fingerprint string) {
+	if c.around.Certificate == nil {
+		return
+	}
+	cert, ok := c.around.Certificate(fingerprint)
+	if !ok {
+		return
+	}
+	for _, f := range cert.CheckBy(c.Policy(source), c.around.Now) {
+		if f.Code == "key.weak" && f.Severity == finding.Error {
+			g := c.add("key.weak", object, path, "its key %s signs nothing: %s", fingerprint, f.Text)
+			*g = g.Rated(finding.Error)
+		}
+	}
+}
+
 // signs tells when a certificate that a source names is not there, or when nobody
 // vouched for it.
 func (c *checker) signs(object, path, source, name, fingerprint string) {
@@ -477,6 +513,7 @@ func (c *checker) signs(object, path, source, name, fingerprint string) {
 		}
 	}
 	if c.around.Vouched != nil && c.around.Vouched(fingerprint, source) {
+		c.strong(object, path, source, fingerprint)
 		return
 	}
 	shown := fingerprint

@@ -17,6 +17,7 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/finding"
+	"stockade/core/trust"
 )
 
 // Key is a certificate and the decision about it.
@@ -169,7 +170,9 @@ const (
 // Rule is what holds for the sources of a standing, or of the whole site. A rule can be
 // recorded by a warden; it can be taken away only where the service is started.
 type Rule struct {
-	TwoPersons bool `yaml:"two_persons" json:"two_persons,omitempty" doc:"A vouch counts when a second warden made it too, from another account"`
+	TwoPersons bool     `yaml:"two_persons" json:"two_persons,omitempty" doc:"A vouch counts when a second warden made it too, from another account"`
+	RSABits    int      `yaml:"rsa_bits" json:"rsa_bits,omitempty" doc:"Keys of RSA with fewer bits sign nothing" least:"1024" most:"16384"`
+	Refuse     []string `yaml:"refuse" json:"refuse,omitempty" doc:"Algorithms of keys, and digests of signatures, by which nothing counts: DSA, SHA-224, …"`
 }
 
 // SiteRule is the name of the rule that holds for every source; the others are called as
@@ -180,6 +183,12 @@ const SiteRule = "site"
 func (s *Set) TwoPersons(source string) bool {
 	src, ok := s.Sources[source]
 	return ok && (s.Rules[SiteRule].TwoPersons || s.Rules[src.Standing].TwoPersons)
+}
+
+// Policy gives what holds about algorithms for the keys of a source: what any rule refuses.
+func (s *Set) Policy(source string) trust.Policy {
+	of := func(r Rule) trust.Policy { return trust.Policy{RSABits: r.RSABits, Refuse: r.Refuse} }
+	return of(s.Rules[SiteRule]).And(of(s.Rules[s.Sources[source].Standing]))
 }
 
 // Authority certifies servers for TLS.

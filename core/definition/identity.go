@@ -71,6 +71,7 @@ var later = map[string]bool{
 	"key.revoked":     true,
 	"key.barred":      true,
 	"key.cannot-sign": true,
+	"key.weak":        true,
 
 	"credential.missing": true,
 

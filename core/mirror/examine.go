@@ -42,6 +42,7 @@ func (b *Builder) Examine(ctx context.Context, src Source, certs []*trust.Certif
 		return out, finding.New("content.too-large", "source "+src.Name,
 			"there are %d certificates, and at most %d are examined at once", len(certs), MaxExamined)
 	}
+	policy := src.Keyring.Policy()
 	quiet := *b
 	quiet.Sink = nil
 	for i, c := range certs {
@@ -49,8 +50,8 @@ func (b *Builder) Examine(ctx context.Context, src Source, certs []*trust.Certif
 		alone := src
 		alone.Unsigned = nil // that nobody signs it may have come to be untrue
 		alone.Keyring = trust.NewKeyring(src.Name, []trust.Known{{Certificate: c,
-			VouchedFor: []string{src.Name}}}, b.Now)
-		x := ExaminedKey{Certificate: c, Findings: c.Check(b.Now())}
+			VouchedFor: []string{src.Name}}}, b.Now).Under(policy)
+		x := ExaminedKey{Certificate: c, Findings: c.CheckBy(policy, b.Now())}
 		x.SignsUntil, _ = c.SignsUntil(b.Now())
 		pub, err := quiet.Refresh(ctx, &alone)
 		switch f, judged := finding.From(err); {

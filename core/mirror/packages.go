@@ -86,7 +86,7 @@ func (b *Builder) recognise(plan Plan, out *Outcome) {
 // the key that signed it still counts.
 func (b *Builder) asBefore(pk *pick, it *edition.Item) bool {
 	if it.Signer != "" && !slices.ContainsFunc(pk.src.Keyring.Counting(), func(c *trust.Certificate) bool {
-		return c.Fingerprint == it.Signer && !c.Check(b.Now()).HasErrors()
+		return c.Fingerprint == it.Signer && !c.CheckBy(pk.src.Keyring.Policy(), b.Now()).HasErrors()
 	}) {
 		return false
 	}

@@ -37,6 +37,7 @@ type Part struct {
 	CanSign     bool      `json:"can_sign"`
 	Revoked     bool      `json:"revoked"`
 	Reason      string    `json:"reason,omitempty"` // of the revocation
+	Bound       string    `json:"bound,omitempty"`  // the digest of the signature that it hangs on
 }
 
 // Certificate is an OpenPGP certificate without secret parts.
@@ -61,6 +62,42 @@ func ReadCertificates(data []byte) ([]*Certificate, error) {
 		return nil, unreadable("too-large", "more than %d bytes; certificates are far smaller",
 			maxCertificates)
 	}
+	rings, err := unpacked(data)
+	if err != nil {
+		return nil, err
+	}
+	var raws []*rawCertificate
+	for _, ring := range rings {
+		list, err := splitCertificates(ring)
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range list { // two copies of one certificate are one
+			if i := slices.IndexFunc(raws, func(have *rawCertificate) bool {
+				return bytes.Equal(have.primary.head, c.primary.head)
+			}); i >= 0 {
+				raws[i] = raws[i].merge(c)
+			} else {
+				raws = append(raws, c)
+			}
+		}
+	}
+	var out []*Certificate
+	for _, raw := range raws {
+		c, err := raw.read()
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, c)
+	}
+	if len(out) == 0 {
+		return nil, unreadable("none", "there is no certificate in it")
+	}
+	return out, nil
+}
+
+// unpacked gives the packets of each block of armour, or the data itself where it has none.
+func unpacked(data []byte) ([][]byte, error) {
 	var rings [][]byte
 	if bytes.Contains(data, []byte("-----BEGIN PGP")) {
 		if err := checkArmour(data); err != nil {
@@ -98,34 +135,7 @@ func ReadCertificates(data []byte) ([]*Certificate, error) {
 	} else {
 		rings = [][]byte{data}
 	}
-	var raws []*rawCertificate
-	for _, ring := range rings {
-		list, err := splitCertificates(ring)
-		if err != nil {
-			return nil, err
-		}
-		for _, c := range list { // two copies of one certificate are one
-			if i := slices.IndexFunc(raws, func(have *rawCertificate) bool {
-				return bytes.Equal(have.primary.head, c.primary.head)
-			}); i >= 0 {
-				raws[i] = raws[i].merge(c)
-			} else {
-				raws = append(raws, c)
-			}
-		}
-	}
-	var out []*Certificate
-	for _, raw := range raws {
-		c, err := raw.read()
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, c)
-	}
-	if len(out) == 0 {
-		return nil, unreadable("none", "there is no certificate in it")
-	}
-	return out, nil
+	return rings, nil
 }
 
 // read makes a certificate of its packets.
@@ -249,6 +259,9 @@ func primaryPart(e *openpgp.Entity, raw *rawCertificate) Part {
 		self = append([]*packet.Signature{d}, self...)
 	}
 	p := part(e.PrimaryKey, nil, e.Revocations)
+	if len(self) > 0 {
+		p.Bound = boundBy(self[0])
+	}
 	p.CanSign = e.PrimaryKey.PubKeyAlgo.CanSign()
 	flags := false
 	for _, s := range self {
@@ -271,6 +284,7 @@ func part(k *packet.PublicKey, self *packet.Signature, revocations []*packet.Sig
 		Fingerprint: fingerprint(k),
 		Created:     k.CreationTime.UTC(),
 		Algorithm:   algorithmName(k.PubKeyAlgo),
+		Bound:       boundBy(self),
 	}
 	if bits, err := k.BitLength(); err == nil {
 		p.Bits = int(bits)
@@ -362,7 +376,10 @@ func (c *Certificate) SignsUntil(now time.Time) (end time.Time, able bool) {
 
 // Check gives the findings about the certificate itself, as of now: expired,
 // expiring within 30 days, revoked, weak, unable to sign.
-func (c *Certificate) Check(now time.Time) finding.List {
+func (c *Certificate) Check(now time.Time) finding.List { return c.CheckBy(Policy{}, now) }
+
+// CheckBy is Check where a policy holds.
+func (c *Certificate) CheckBy(policy Policy, now time.Time) finding.List {
 	var out finding.List
 	object := "key " + c.Fingerprint
 	day := func(d time.Duration) int { return int(d.Hours() / 24) }
@@ -386,20 +403,58 @@ func (c *Certificate) Check(now time.Time) finding.List {
 				day(left)))
 		}
 	}
-	if p := c.Primary; p.Algorithm == "RSA" && p.Bits < 2048 || p.Algorithm == "DSA" {
-		f := finding.New("key.weak", object, "it is %s with %d bits", p.Algorithm, p.Bits)
-		if p.Bits < 1024 {
-			f = f.Rated(finding.Error)
-		}
-		out = append(out, f)
-	}
+	out = append(out, c.weak(policy, now)...)
 	able := c.Primary.CanSign
 	for _, s := range c.Subkeys {
-		able = able || s.CanSign && !s.Revoked && (s.Expires.IsZero() || s.Expires.After(now))
+		able = able || s.signs(now)
 	}
 	if !able {
 		out = append(out, finding.New("key.cannot-sign", object, "none of its %d parts may sign",
 			1+len(c.Subkeys)))
+	}
+	return out
+}
+
+// signs tells whether a subkey may sign now.
+func (p Part) signs(now time.Time) bool {
+	return p.CanSign && !p.Revoked && (p.Expires.IsZero() || p.Expires.After(now))
+}
+
+// weak tells of the primary key, and of each subkey that signs, when it is weaker than is
+// wise. It is an error where no signature of the certificate can count for that.
+func (c *Certificate) weak(policy Policy, now time.Time) (out finding.List) {
+	object := "key " + c.Fingerprint
+	verdict, what, why := policy.part(c.Primary)
+	if verdict != Counts {
+		f := finding.New("key.weak", object, "it %s: %s", what, why)
+		if verdict == Refused {
+			return append(out, f.Rated(finding.Error))
+		}
+		out = append(out, f)
+	}
+	counts := c.Primary.CanSign
+	var refused finding.List
+	for _, s := range c.Subkeys {
+		if !s.signs(now) {
+			continue
+		}
+		verdict, what, why := policy.part(s)
+		f := finding.New("key.weak", object, "its part %s %s: %s", s.Fingerprint, what, why)
+		switch verdict {
+		case Refused:
+			refused = append(refused, f)
+		case Weak:
+			out = append(out, f)
+			counts = true
+		default:
+			counts = true
+		}
+	}
+	for _, f := range refused {
+		if !counts {
+			f = f.Rated(finding.Error)
+		}
+		out = append(out, f)
 	}
 	return out
 }

@@ -183,7 +183,7 @@ func (d *Decisions) Distrusted(fingerprint, source string) string {
 // source (whose signers are named) does not name it, it is barred, or nothing that it
 // signs could count.
 func (d *Decisions) MayVouch(c *Certificate, source string, named []string, evidence string,
-	now time.Time) error {
+	policy Policy, now time.Time) error {
 	object := "key " + c.Fingerprint
 	if strings.TrimSpace(evidence) == "" {
 		return finding.New("define.missing-field", object,
@@ -198,8 +198,10 @@ func (d *Decisions) MayVouch(c *Certificate, source string, named []string, evid
 	if b, ok := d.barred[c.Fingerprint]; ok {
 		return finding.New("key.barred", object, "it was barred on %s: %s", b.At.Format(time.DateOnly), b.Why)
 	}
-	if found := c.Check(now); found.HasErrors() {
-		return found[0]
+	for _, f := range c.CheckBy(policy, now) {
+		if f.Severity == finding.Error {
+			return f
+		}
 	}
 	return nil
 }

@@ -131,7 +131,7 @@ func TestWhatKeepsAKeyFromBeingVouchedFor(t *testing.T) {
 	c := cert(t, ed(t, now.AddDate(-1, 0, 0), 3*365*24*time.Hour))
 	d := &Decisions{}
 	may := func(evidence string, named ...string) string {
-		f, _ := finding.From(d.MayVouch(c, "tarn", named, evidence, now))
+		f, _ := finding.From(d.MayVouch(c, "tarn", named, evidence, Policy{}, now))
 		return f.Code
 	}
 	if code := may("compared", c.Fingerprint); code != "" {
@@ -143,7 +143,7 @@ func TestWhatKeepsAKeyFromBeingVouchedFor(t *testing.T) {
 	if code := may("compared", fpr); code != "key.unvouched" {
 		t.Errorf("not named: %s", code)
 	}
-	f, _ := finding.From(d.MayVouch(c, "tarn", []string{c.Fingerprint}, "x", now.AddDate(20, 0, 0)))
+	f, _ := finding.From(d.MayVouch(c, "tarn", []string{c.Fingerprint}, "x", Policy{}, now.AddDate(20, 0, 0)))
 	if f.Code != "key.expired" {
 		t.Errorf("ended: %s", f.Code)
 	}

@@ -495,7 +495,7 @@ func TestWhatIsDecidedOfEachSignature(t *testing.T) {
 			"another key id": "signed by 0000000000000007,", "no issuer": "signed by an unnamed key,",
 			"another fingerprint":                "signed by " + strings.Repeat("07", 20) + ",",
 			"an issuer of a length that is none": "not known, or damaged",
-			"the weak digest SHA-1":              "weak digest SHA-1",
+			"the weak digest SHA-1":              "the digest SHA-1: two texts",
 			"made before its key": "before its key " + fmt.Sprintf("%X",
 				m.e.PrimaryKey.Fingerprint),
 			"the key may only certify, by itself": "a part of the certificate that may not sign",

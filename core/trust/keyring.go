@@ -2,7 +2,7 @@ package trust
 
 import (
 	"bytes"
-	"crypto"
+	"cmp"
 	"encoding/hex"
 	"fmt"
 	"io"
@@ -39,6 +39,7 @@ type Keyring struct {
 	source string
 	known  []Known
 	now    func() time.Time
+	policy Policy
 }
 
 var _ archive.Verifier = (*Keyring)(nil)
@@ -50,6 +51,16 @@ var _ archive.Verifier = (*Keyring)(nil)
 func NewKeyring(source string, known []Known, now func() time.Time) *Keyring {
 	return &Keyring{source: source, known: known, now: now}
 }
+
+// Under gives the keyring where a policy holds too.
+func (k *Keyring) Under(p Policy) *Keyring {
+	out := *k
+	out.policy = p
+	return &out
+}
+
+// Policy gives what holds about algorithms beside the table.
+func (k *Keyring) Policy() Policy { return k.policy }
 
 // Counting gives the certificates whose signatures count for the source now.
 func (k *Keyring) Counting() (out []*Certificate) {
@@ -71,6 +82,9 @@ func (k *Keyring) Decided() []string {
 		}
 	}
 	slices.Sort(out)
+	if len(k.policy.Refuse) > 0 || k.policy.RSABits > 0 {
+		out = append(out, k.policy.String())
+	}
 	return out
 }
 
@@ -291,10 +305,10 @@ func (k *Keyring) judge(signed signedContent, sig *packet.Signature) (archive.Si
 			"the signature by %s asks to be believed only by who understands the notation %q",
 			issuer(sig), finding.Harmless(name)))
 	}
-	switch sig.Hash {
-	case crypto.SHA224, crypto.SHA256, crypto.SHA384, crypto.SHA512, crypto.SHA3_256, crypto.SHA3_512:
-	default:
-		return no(k.bad("weak-digest", "the signature by %s uses the weak digest %v", issuer(sig), sig.Hash))
+	digest := cmp.Or(digestName(sig.Hash), sig.Hash.String())
+	if verdict, why := k.policy.judge(OfDocuments, digest, 0); verdict == Refused {
+		return no(k.bad("weak-digest", "the signature by %s uses the digest %s: %s", issuer(sig), digest,
+			why))
 	}
 	var last *finding.Finding
 	for _, n := range k.known {
@@ -410,6 +424,11 @@ func (k *Keyring) judgeBy(n Known, key *packet.PublicKey, sub *openpgp.Subkey, s
 		case made.Before(p.Created):
 			return bad("before-its-key", "the signature is dated %s, before its key %s was made",
 				made.Format(time.DateTime), p.Fingerprint)
+		}
+		if verdict, what, why := k.policy.part(p); verdict == Refused {
+			f := no("key.weak", "it is signed by %s, which %s: %s", p.Fingerprint, what, why)
+			*f = f.Rated(finding.Error)
+			return f
 		}
 	}
 	if !part.CanSign {

@@ -291,11 +291,24 @@ func (p *proposal) weakens() string {
 		if r.TwoPersons && !p.target.Rules[name].TwoPersons {
 			return "it takes the rule away that two wardens vouch (" + name + ")"
 		}
+		now := p.target.Rules[name]
+		if now.RSABits < r.RSABits {
+			return fmt.Sprintf("it lowers the length of RSA keys that the rule for %s asks for", name)
+		}
+		for _, word := range r.Refuse {
+			if !slices.Contains(now.Refuse, word) {
+				return fmt.Sprintf("it takes away that the rule for %s refuses %s", name, word)
+			}
+		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.recorded.Sources)) {
 		if _, still := p.target.Sources[name]; still && p.recorded.TwoPersons(name) &&
 			!p.target.TwoPersons(name) {
 			return fmt.Sprintf("it makes %s a source for whose keys one warden could vouch", name)
+		}
+		if _, still := p.target.Sources[name]; still &&
+			p.target.Policy(name).Weaker(p.recorded.Policy(name)) {
+			return fmt.Sprintf("it makes %s a source for which algorithms count that are refused now", name)
 		}
 	}
 	return ""

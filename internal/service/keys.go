@@ -65,7 +65,7 @@ func (s *Service) readTrusted() (*trusted, error) {
 
 // keyring gives the keyring of a described source.
 func (t *trusted) keyring(set *definition.Set, source string, now func() time.Time) *trust.Keyring {
-	return t.Keyring(source, set.Signers(source), t.certificates, now)
+	return t.Keyring(source, set.Signers(source), t.certificates, now).Under(set.Policy(source))
 }
 
 // key describes a certificate for the API.
@@ -73,8 +73,9 @@ func (s *Service) key(c *trust.Certificate, t *trusted, set *definition.Set) api
 	f := c.Fingerprint
 	out := api.Key{Certificate: *c, Names: []string{}, Vouched: []api.Vouched{}, Waiting: []api.Vouched{},
 		NeededBy: []string{},
-		History:  []api.KeyStep{}, RestsOn: []string{}, Lanes: []string{}, Findings: c.Check(s.now()),
-		Added: t.added[f].At, AddedBy: t.added[f].By, Site: s.site.Load().isNow(f),
+		History:  []api.KeyStep{}, RestsOn: []string{}, Lanes: []string{},
+		Findings: c.CheckBy(set.Policy(""), s.now()),
+		Added:    t.added[f].At, AddedBy: t.added[f].By, Site: s.site.Load().isNow(f),
 		Former: slices.Contains(fingerprints(s.site.Load().former), f)}
 	for name, k := range set.Keys {
 		if slices.ContainsFunc(k.All(), func(text string) bool {
@@ -153,15 +154,19 @@ func restsOn(e *edition.Edition, fingerprint string) bool {
 	})
 }
 
-// addKeys brings certificates in. It decides nothing about them.
+// addKeys brings certificates in, and statements by which their owners withdraw some that
+// are there. It decides nothing about them.
 func (s *Service) addKeys(data []byte, by string) ([]api.Key, error) {
-	certs, err := trust.ReadCertificates(data)
-	if err != nil {
-		return nil, err
-	}
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	t, set, err := s.trustedAndSet()
+	if err != nil {
+		return nil, err
+	}
+	certs, err := trust.ReadCertificates(data)
+	if f, _ := finding.From(err); f.Cause == "none" {
+		certs, err = trust.WithRevocations(data, t.certificates)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -301,7 +306,8 @@ func (s *Service) vouch(path string, d api.Decision, by string) (api.Key, error)
 			if _, ok := set.Sources[name]; !ok {
 				return dangling("key "+c.Fingerprint, "source", name, set.Sources)
 			}
-			if err := t.MayVouch(c, name, set.Signers(name), d.Evidence, s.now()); err != nil {
+			if err := t.MayVouch(c, name, set.Signers(name), d.Evidence, set.Policy(name),
+				s.now()); err != nil {
 				return err
 			}
 		}

@@ -74,7 +74,7 @@ func (s *Service) states(set *definition.Set, t *trusted) (states, error) {
 	for name, src := range set.Sources {
 		for _, f := range set.Signers(name) {
 			if c, ok := t.certificates[f]; ok {
-				out.add(c.Check(s.now())...)
+				out.add(c.CheckBy(set.Policy(name), s.now())...)
 			}
 		}
 		if !src.Disabled && !src.Managed() && !out["source "+name].HasErrors() {
