@@ -111,6 +111,9 @@ type checker struct {
 	// packages of house sources: source, name, version and architecture → what it is called here
 	house  map[[4]string]string
 	looked int // names that were compared to find one that is near
+	// of the source that is looked at: what nobody vouched for, and whether some key counts
+	undecided []undecided
+	counting  bool
 }
 
 // maxLooked bounds the names that are compared in one check: a document can name
@@ -410,9 +413,11 @@ func (c *checker) source(name string, src Source) {
 	if _, err := src.MaxAge.Duration(); err != nil {
 		c.adopt(err, "define.bad-value", object, path+".max_age")
 	}
+	c.undecided, c.counting = nil, false
 	for i, k := range src.SignedBy {
 		c.signer(object, path+".signed_by."+strconv.Itoa(i), name, k)
 	}
+	c.unvouched(object, name)
 }
 
 // unsigned judges the acknowledgement that nobody signs a source.
@@ -439,7 +444,8 @@ func (c *checker) unsigned(object, path string, src Source) {
 	if !now.IsZero() && !now.Before(end) {
 		f := c.add("source.unsigned", object, path, "that nobody signs it was acknowledged until %s (%s)",
 			src.Unsigned.Until, src.Unsigned.Reason)
-		f.Cause, f.WayOut = ended, "ask the owner again for signatures; a warden can acknowledge it anew"
+		*f = f.Because(ended)
+		f.WayOut = "ask the owner again for signatures; a warden can acknowledge it anew"
 		return
 	}
 	f := c.add("source.unsigned", object, path, "nobody signs it; that is acknowledged until %s: %s",
@@ -452,6 +458,7 @@ func (c *checker) signer(object, path, source, name string) {
 	var fingerprints []string
 	if k, ok := c.Keys[name]; ok {
 		if c.around.Vouched == nil && slices.Contains(k.VouchedFor, source) {
+			c.counting = true
 			return // without a service, the words of the document are all there is
 		}
 		for _, text := range k.All() {
@@ -480,20 +487,24 @@ func (c *checker) signer(object, path, source, name string) {
 }
 
 // strong tells when a rule for a source refuses the algorithms of a key that is vouched for.
-func (c *checker) strong(object, path, source, fingerprint string) {
+// It tells whether the key can count.
+func (c *checker) strong(object, path, source, fingerprint string) bool {
 	if c.around.Certificate == nil {
-		return
+		return true
 	}
 	cert, ok := c.around.Certificate(fingerprint)
 	if !ok {
-		return
+		return false
 	}
 	for _, f := range cert.CheckBy(c.Policy(source), c.around.Now) {
 		if f.Code == "key.weak" && f.Severity == finding.Error {
 			g := c.add("key.weak", object, path, "its key %s signs nothing: %s", fingerprint, f.Text)
 			*g = g.Rated(finding.Error)
+			return false
 		}
 	}
+	_, able := cert.SignsUntil(c.around.Now)
+	return able
 }
 
 // signs tells when a certificate that a source names is not there, or when nobody
@@ -513,7 +524,7 @@ func (c *checker) signs(object, path, source, name, fingerprint string) {
 		}
 	}
 	if c.around.Vouched != nil && c.around.Vouched(fingerprint, source) {
-		c.strong(object, path, source, fingerprint)
+		c.counting = c.strong(object, path, source, fingerprint) || c.counting
 		return
 	}
 	shown := fingerprint
@@ -530,9 +541,46 @@ func (c *checker) signs(object, path, source, name, fingerprint string) {
 			return
 		}
 	}
-	c.add("key.unvouched", object, path, "nobody vouched for %s for this source", shown).WayOut =
-		"compare the whole fingerprint with its owner, then: stockade key vouch " + fingerprint +
-			" --source " + source + " --evidence \"…\""
+	c.undecided = append(c.undecided, undecided{path, name, fingerprint})
+}
+
+// undecided is a certificate that a source names, and nobody vouched for.
+type undecided struct{ path, name, fingerprint string }
+
+// unvouched tells which certificates nobody vouched for, of all that a source names. One that
+// counts is enough for it, so that the others are told in a note; those of one name are told
+// as one.
+func (c *checker) unvouched(object, source string) {
+	for len(c.undecided) > 0 {
+		first := c.undecided[0]
+		n := len(c.undecided)
+		c.undecided = slices.DeleteFunc(c.undecided, func(u undecided) bool { return u.path == first.path })
+		n -= len(c.undecided)
+		shown, vouch := first.fingerprint, first.fingerprint
+		if first.name != shown {
+			shown = first.name + " (" + shown + ")"
+		}
+		way := "compare the whole fingerprint with its owner, then: "
+		if all := len(c.Keys[first.name].All()); n > 1 {
+			shown, vouch = fmt.Sprintf("any of the %d certificates of %s", n, first.name), "FINGERPRINT"
+			if n < all {
+				shown = fmt.Sprintf("%d of the %d certificates of %s", n, all, first.name)
+			}
+			way = "compare the whole fingerprint of one that signs it with its owner, then: "
+			if file := c.Keys[first.name].File; file != "" {
+				way = "stockade key examine " + file + " --source " + source +
+					" tells which of them sign it; " + way
+			}
+		}
+		f := c.add("key.unvouched", object, first.path, "nobody vouched for %s for this source", shown)
+		f.WayOut = way + "stockade key vouch " + vouch + " --source " + source + " --evidence \"…\""
+		if c.counting {
+			*f = f.Rated(finding.Note)
+			f.Text += "; another that it names counts"
+		} else if n > 1 {
+			f.Text += "; one that signs it is enough"
+		}
+	}
 }
 
 // schedule says what is wrong with one: its form, or a value in it.

@@ -1,6 +1,7 @@
 package definition
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -10,6 +11,7 @@ import (
 	"stockade/core/archive/deb"
 	"stockade/core/archive/rpm"
 	"stockade/core/finding"
+	"stockade/core/trust"
 )
 
 const unsignedSite = `stockade: 1
@@ -109,5 +111,65 @@ func TestAcknowledgingThatNobodySigns(t *testing.T) {
 	if got := again.Sources["loch"].Unsigned; got != set.Sources["loch"].Unsigned ||
 		got.Until != "2027-03-01" {
 		t.Errorf("%+v from\n%s", got, out)
+	}
+}
+
+// One key that counts is enough: the others are a note then, and those of one name are one
+// finding.
+func TestKeysThatNobodyVouchedForAreToldOnce(t *testing.T) {
+	around, certs := around(t)
+	one, two, three := certs[0].Fingerprint, certs[1].Fingerprint, certs[2].Fingerprint
+	around.Barred, around.Awaiting = nil, nil
+	around.Certificate = func(f string) (*trust.Certificate, bool) {
+		for _, c := range certs {
+			if c.Fingerprint == f {
+				return c, true
+			}
+		}
+		return nil, false
+	}
+	for _, c := range []struct {
+		name, by string
+		vouched  []string
+		severity finding.Severity
+		says     []string
+	}{
+		{"none of one", "[only]", nil, finding.Error, []string{"nobody vouched for only (" + three +
+			") for"}},
+		{"none of several", "[ring]", nil, finding.Error, []string{
+			"nobody vouched for any of the 2 certificates of ring for this source; one that signs it is " +
+				"enough"}},
+		{"none of any", "[ring, only]", nil, finding.Error, []string{"any of the 2 certificates of ring",
+			"for only (" + three + ")"}},
+		{"one of several", "[ring]", []string{two}, finding.Note, []string{
+			"nobody vouched for ring (" + one + ") for this source; another that it names counts"}},
+		{"another", "[ring, only]", []string{three}, finding.Note, []string{
+			"any of the 2 certificates of ring for this source; another that it names counts"}},
+		{"all", "[ring, only]", []string{one, two, three}, finding.Note, nil},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			around.Vouched = func(f, source string) bool {
+				return source == "loch" &&
+					slices.Contains(c.vouched, f)
+			}
+			text := strings.Replace(unsignedSite, `    unsigned: {reason: "the club has no key", until: 2027-03-01}`,
+				"    signed_by: "+c.by, 1) + "keys:\n  ring: {file: both.asc, fingerprints: [" + one + ", " +
+				two +
+				"]}\n  only: {fingerprint: " + three + "}\n"
+			set, read := Read(Text{Name: "/reach/loch.yaml", Text: text})
+			found := Merge(read, Check(set, around)).With("key.unvouched")
+			if len(found) != len(c.says) {
+				t.Fatalf("%d findings, and %d were meant: %v", len(found), len(c.says), found)
+			}
+			for i, f := range found {
+				if f.Severity != c.severity || !strings.Contains(f.Text, c.says[i]) || f.Place.Line != 10 {
+					t.Errorf("%s: %v", f.Severity, f)
+				}
+				if strings.Contains(f.Text, "any of") &&
+					!strings.Contains(f.WayOut, "stockade key examine both.asc --source loch tells which") {
+					t.Errorf("the way out: %s", f.WayOut)
+				}
+			}
+		})
 	}
 }

@@ -13,7 +13,7 @@ type Cause struct {
 	When string // when it is that
 }
 
-// causes are those of the codes that have several.
+// causes are those of the codes that can stand for several things, one of which may go without.
 var causes = map[string][]Cause{
 	"content.signature-bad": {
 		{"none", "there is no signature"},
@@ -40,8 +40,18 @@ var causes = map[string][]Cause{
 		{"malformed", "it is no OpenPGP certificate"},
 		{"none", "there is no certificate in it"},
 		{"too-many", "a part of it has more signatures than are looked at"},
+		{"revocation", "a statement that withdraws a certificate was not made by it"},
 	},
+	"source.unsigned": {
+		{"ended", "that nobody signs it was acknowledged, and the acknowledgement has ended"},
+		noneCounts,
+	},
+	"key.unvouched": {noneCounts}, "key.missing": {noneCounts}, "key.barred": {noneCounts},
+	"key.awaiting-second": {noneCounts},
 }
+
+// noneCounts is the cause of what follows from descriptions and decisions alone.
+var noneCounts = Cause{"none-counts", "no key of a source counts, as it is described and decided"}
 
 // Causes lists the causes that a code may have.
 func Causes(code string) []Cause { return slices.Clone(causes[code]) }

@@ -78,7 +78,7 @@ func TestACauseIsOneOfItsCode(t *testing.T) {
 	}
 	for code := range causes {
 		line := "| `" + code + "` | `" + causes[code][0].Word + "` |"
-		if len(Causes(code)) < 2 || !strings.Contains(Document(), line) {
+		if len(Causes(code)) == 0 || !strings.Contains(Document(), line) {
 			t.Errorf("%s", code)
 		}
 	}

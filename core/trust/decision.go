@@ -245,9 +245,29 @@ func (d *Decisions) Everybody(certificates map[string]*Certificate, now func() t
 	return NewKeyring(anything, known, now)
 }
 
-// WhyNone tells why no key counts for a source that names these.
+// WhyNone tells why no key counts for a source that names these: what it tells has
+// NoneCounts as its cause.
 func (d *Decisions) WhyNone(source string, named []string, certificates map[string]*Certificate) error {
+	f := d.whyNone(source, named, certificates)
+	return f.Because(NoneCounts)
+}
+
+// NoneCounts is the cause of a finding that says why no key counts for a source: it follows
+// from descriptions and decisions alone, and is untrue once these have changed.
+const NoneCounts = "none-counts"
+
+func (d *Decisions) whyNone(source string, named []string,
+	certificates map[string]*Certificate) finding.Finding {
 	object := "source " + source
+	if n := len(named); n > 1 && !slices.ContainsFunc(named, func(f string) bool {
+		_, barred := d.barred[f]
+		_, waits := d.Proposed(f, source)
+		return barred || waits || certificates[f] == nil
+	}) {
+		return finding.New("key.unvouched", object, "nobody vouched for any of its %d keys", n).
+			Do("compare the whole fingerprint of one that signs it with its owner, then: stockade key vouch "+
+				"FINGERPRINT --source %s --evidence \"…\"", source)
+	}
 	for _, f := range named {
 		if b, ok := d.barred[f]; ok {
 			return finding.New("key.barred", object, "its key %s is barred: %s", f, b.Why)

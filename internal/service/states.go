@@ -13,6 +13,7 @@ import (
 	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/core/mirror"
+	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/store"
 )
@@ -127,7 +128,10 @@ func (s *Service) foundBefore(set *definition.Set, out states) error {
 		}
 		for _, k := range kept {
 			if s.stillThere(set, about+" "+k.Name) {
-				out.add(decode[checked](k.Body).Findings...)
+				// That no key counts is said by what is described and decided now.
+				out.add(slices.DeleteFunc(decode[checked](k.Body).Findings, func(f finding.Finding) bool {
+					return f.Cause == trust.NoneCounts
+				})...)
 			}
 		}
 	}
