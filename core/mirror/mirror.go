@@ -70,6 +70,9 @@ type Accepted struct {
 	Version     string                  `json:"version,omitempty"` // as the root says it
 	Conditional map[string]conditionals `json:"conditional,omitempty"`
 	Offers      Offers                  `json:"offers"`
+	// Published are the dates of the last roots that were accepted, the newest last: how
+	// regularly the source publishes is learned from them.
+	Published []time.Time `json:"published,omitempty"`
 }
 
 // Offers is what a root says that it has.

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"stockade/core/archive"
@@ -79,10 +80,11 @@ func (b *Builder) Refresh(ctx context.Context, src *Source) (*Publication, error
 		}
 		if age := b.Now().Sub(made); age > src.MaxAge {
 			pub.Findings = append(pub.Findings, finding.New("source.stale", "source "+src.Name,
-				"%s was made on %s, %d days ago, and max_age is %d days", what, made.Format(time.DateOnly),
-				int(age.Hours()/24), int(src.MaxAge.Hours()/24)))
+				"%s was made on %s, %s ago, and max_age is %s", what, made.Format(time.DateOnly),
+				behind(age), behind(src.MaxAge)))
 		}
 	}
+	pub.Findings = append(pub.Findings, quiet(src.Name, pub.Accepted.Published, b.Now())...)
 	for _, f := range pub.Failures {
 		pub.Findings = append(pub.Findings, finding.New("source.upstream-down", "source "+src.Name, "%s", f))
 	}
@@ -331,6 +333,13 @@ func (b *Builder) accept(src *Source, pub *Publication, index int, choice archiv
 	a.Digest = digest
 	pub.Findings = append(pub.Findings, told...)
 	pub.Changed = src.Accepted == nil || src.Accepted.Digest != a.Digest
+	if src.Accepted != nil {
+		a.Published = slices.Clone(src.Accepted.Published)
+	}
+	if n := len(a.Published); n == 0 || root.Date.After(a.Published[n-1]) {
+		a.Published = append(a.Published, root.Date)
+	}
+	a.Published = a.Published[max(0, len(a.Published)-maxPublished):]
 	if !pub.Changed {
 		a.Samples, pub.Judged = src.Accepted.Samples, true
 		for k, v := range src.Accepted.Conditional { // what other upstreams said of these very bytes
@@ -388,12 +397,24 @@ func (b *Builder) ReadAccepted(src *Source) (*archive.Root, error) {
 
 // behind writes a length of time in two units at most.
 func behind(d time.Duration) string {
+	unit := func(n int, one, many string) string {
+		if n == 1 {
+			return "1 " + one
+		}
+		return fmt.Sprintf("%d %s", n, many)
+	}
+	two := func(whole string, m int, part string) string {
+		if m == 0 {
+			return whole
+		}
+		return whole + " " + part
+	}
 	switch m := int(d.Minutes()); {
 	case m < 60:
 		return fmt.Sprintf("%d min", max(m, 1))
-	case m < 48*60:
-		return fmt.Sprintf("%d h %d min", m/60, m%60)
+	case m < 24*60:
+		return two(fmt.Sprintf("%d h", m/60), m%60, fmt.Sprintf("%d min", m%60))
 	default:
-		return fmt.Sprintf("%d days %d h", m/(24*60), m/60%24)
+		return two(unit(m/(24*60), "day", "days"), m/60%24, fmt.Sprintf("%d h", m/60%24))
 	}
 }

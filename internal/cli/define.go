@@ -16,7 +16,6 @@ import (
 
 	"stockade/core/definition"
 	"stockade/core/disk"
-	"stockade/core/families"
 	"stockade/core/finding"
 	"stockade/internal/api"
 	"stockade/internal/client"
@@ -113,11 +112,12 @@ func (a *app) readDocuments(paths []string) (api.Documents, error) {
 
 func (a *app) checkCommand() *cobra.Command {
 	m := machineFiles{}
-	fix := false
+	fix, online := false, false
 	c := &cobra.Command{Use: "check PATH…", Short: "Check definitions, or a machine's own files, without " +
 		"a service",
 		Long: `Check definitions: files, or folders of .yaml files that belong together; - is standard input. No
-service is asked and nothing is fetched. Exits with 1 when errors are found. What is still to be
+service is asked, and nothing is fetched unless --online asks the upstreams what they serve now, as if
+the keys that the documents name were vouched for. Exits with 1 when errors are found. What is still to be
 decided, such as a key that nobody vouched for, is no error of a document. --fix mends what is
 mechanical: a misspelt word, a password in an address. With -o sarif findings
 come in the Static Analysis Results Interchange Format 2.1.0, for editors and review tools.
@@ -126,7 +126,8 @@ A machine's own files are judged as they are: those of the package client that a
 of its /etc, or with --root all that are read of the machine whose root lies there.`,
 		Example: "  stockade check demo-data/site\n  stockade check demo-data/mistakes.yaml --fix --yes\n" +
 			"  stockade check - -o json < demo-data/mistakes.yaml\n" +
-			"  stockade check --root demo-data/machine\n  stockade check demo-data/site -o sarif",
+			"  stockade check --root demo-data/machine\n  stockade check demo-data/site -o sarif\n" +
+			"  stockade check demo-data/site --online",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			asked := cmd.Flags().Changed("root")
 			own := func(p string) bool { return isMachineFile(p) || definition.IsPacked(p) }
@@ -135,6 +136,11 @@ of its /etc, or with --root all that are read of the machine whose root lies the
 			if len(args) == 0 && !asked {
 				return usage("name what is to be checked: definitions, a machine's files, or its root " +
 					"with --root")
+			}
+			if online && (asked || len(m.paths) > 0) {
+				return usage("--online asks the upstreams of definitions: for a machine's own files, " +
+					"import " +
+					"them first (stockade source import)")
 			}
 			if fix {
 				if asked || len(m.paths) > 0 || slices.Contains(documents, "-") {
@@ -162,9 +168,17 @@ of its /etc, or with --root all that are read of the machine whose root lies the
 				}
 				found, told = append(found, of...), append(told, counts)
 			}
+			if online {
+				of, asked, err := a.online(cmd.Context(), documents)
+				if err != nil {
+					return err
+				}
+				found, told = append(found, of...), append(told, asked)
+			}
 			return a.judged(found, strings.Join(told, "; "))
 		}}
 	c.Flags().StringVar(&m.root, "root", "/", "the folder that a machine's root lies in")
+	c.Flags().BoolVar(&online, "online", false, "ask the upstreams what they serve now, and judge that too")
 	c.Flags().BoolVar(&fix, "fix", false,
 		"mend what is mechanical, after showing it; each file stays beside it as it was")
 	return c
@@ -262,13 +276,7 @@ func (a *app) judgeDocuments(paths []string) (finding.List, string, error) {
 	}
 	set, found := definition.Read(in.Documents...)
 	if len(found.With("define.syntax")) == 0 {
-		found = definition.Merge(found, definition.Check(set, definition.Surroundings{Families: families.All,
-			Now: time.Now(), ReadFile: func(path string) ([]byte, error) {
-				if raw, ok := in.Files[path]; ok {
-					return raw, nil
-				}
-				return os.ReadFile(path)
-			}}))
+		found = definition.Merge(found, definition.Check(set, surroundings(in)))
 	}
 	found = definition.Proposed(found)
 	definition.Excerpts(found, in.Documents...)

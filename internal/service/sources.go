@@ -161,37 +161,27 @@ func (s *Service) sourceAsDescribed(set *definition.Set, t *trusted, name string
 	if src.Managed() {
 		return s.houseSource(set, name)
 	}
-	route, err := set.Route(name)
+	out, err := mirror.Described(set, name, families.All)
 	if err == nil {
-		err = s.unlock(set, t, &route)
+		err = s.unlock(set, t, &out.Route)
 	}
 	if err != nil {
 		return nil, err
 	}
-	age, err := src.MaxAge.Duration()
-	if err != nil {
-		return nil, err
-	}
-	out := &mirror.Source{Name: name, Standing: src.Standing, Priority: src.Priority, Spec: src.Archive(name),
-		Family: families.All[src.Family],
-		Route:  route, Keyring: t.keyring(set, name, s.now), MaxAge: age}
+	out.Keyring = t.keyring(set, name, s.now)
 	out.Vouched = map[string]edition.Vouch{}
 	for _, f := range set.Signers(name) {
 		if v, ok := t.Vouched(f, name); ok {
 			out.Vouched[f] = edition.Vouch{Evidence: v.Why, By: v.By, At: v.At}
 		}
 	}
-	if u := src.Unsigned; u != (definition.Unsigned{}) {
-		until, err := u.End()
-		if err != nil {
-			return nil, err
-		}
+	if out.Unsigned != nil {
 		now, err := s.ledger.read(s.db, s.keys)
 		if err != nil {
 			return nil, err
 		}
 		by := now.unsigned[name]
-		out.Unsigned = &mirror.Unsigned{Reason: u.Reason, Until: until, By: by.by, At: by.at}
+		out.Unsigned.By, out.Unsigned.At = by.by, by.at
 	}
 	var a mirror.Accepted
 	if _, err := s.db.Kept("accepted", name, &a); err == nil {
