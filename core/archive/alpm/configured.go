@@ -59,7 +59,26 @@ func (Family) ReadConfiguration(files []archive.MachineFile) archive.Configured 
 			r.done()
 		}
 	}
+	r.ranked()
 	return r.out
+}
+
+// ranked gives sources the order of their databases as priorities: the client takes a package
+// from the first that has it (pacman.conf(5), "Repository Sections").
+func (r *configuration) ranked() {
+	const usual, last = 50, 99
+	if len(r.out.Sources) < 2 {
+		return
+	}
+	for i := range r.out.Sources {
+		s := &r.out.Sources[i]
+		if s.Priority = usual + i; s.Priority > last {
+			s.Priority = last
+			s.Findings = append(s.Findings, finding.New("import.to-decide", "",
+				"the machine asks %d others before it, and priorities end at %d", i, last).At(s.Place).
+				Do("write priority: at those that matter"))
+		}
+	}
 }
 
 // configuration reads the files of one machine.
@@ -246,8 +265,9 @@ func isUnchecked(level string) bool {
 	return optional || anybody
 }
 
-// done ends a database: it is a component of a source that has the same servers, or a
-// source of its own.
+// done ends a database: it is a component of the source before it, where that has the same
+// servers, or a source of its own. One that stands elsewhere in the file is asked at another
+// turn, so that it is no part of a source further up.
 func (r *configuration) done() {
 	s := r.now
 	if r.now = nil; s == nil {
@@ -266,8 +286,8 @@ func (r *configuration) done() {
 		"whether its databases are signed is not known here (SigLevel = %s)", cmp.Or(finding.Harmless(r.own),
 			"as the client has it")).At(s.Place).Rated(finding.Note).
 		Do("an unsigned database is refused here: look whether upstream has .db.sig"))
-	for i := range r.out.Sources {
-		if o := &r.out.Sources[i]; slices.Equal(o.URLs, s.URLs) && o.Release == s.Release &&
+	if n := len(r.out.Sources); n > 0 {
+		if o := &r.out.Sources[n-1]; slices.Equal(o.URLs, s.URLs) && o.Release == s.Release &&
 			slices.Equal(o.Architectures, s.Architectures) && o.Switch == s.Switch && s.Release != "./" {
 			o.Components = append(o.Components, s.Components...)
 			o.Findings = append(o.Findings, s.Findings...)

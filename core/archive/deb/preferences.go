@@ -17,6 +17,25 @@ type preferred struct {
 	packages, pin string
 	rank          int // the higher, the sooner; a source of which nothing is said has 500
 	place         finding.Place
+	// explained is what the file says of it in words, where Stockade wrote it: the source and
+	// its priority. It counts where the rank says the same.
+	explained string
+	priority  int
+}
+
+// explains reads the explanation that Stockade writes above a record.
+func (p *preferred) explains(text string) {
+	name, said, ok := strings.Cut(strings.TrimPrefix(text, "source "), ", priority ")
+	if n, err := strconv.Atoi(said); ok && err == nil && strings.HasPrefix(text, "source ") {
+		p.explained, p.priority = name, n
+	}
+}
+
+// about tells whether a record was written by Stockade for a source: it is called as its
+// address ends, and the rank is the one that its priority gives.
+func (p preferred) about(s archive.ConfiguredSource) bool {
+	return p.explained != "" && p.rank == basePin-p.priority && len(s.URLs) == 1 &&
+		strings.HasSuffix(strings.TrimRight(s.URLs[0], "/"), "/"+p.explained)
 }
 
 // maxRecords bounds the preferences, and the logins, that are read of a machine: each is
@@ -70,6 +89,9 @@ func (r *configuration) preferences(data []byte) {
 			now.pin = value
 		case "pin-priority":
 			rank = value
+		case "explanation":
+			now.explains(value)
+			continue
 		default:
 			continue
 		}
@@ -88,6 +110,11 @@ func (r *configuration) prefer() {
 	for _, p := range r.records {
 		if p.packages != "*" {
 			r.preferPackages(p)
+			continue
+		}
+		if n := slices.IndexFunc(r.Read.Sources, p.about); n >= 0 &&
+			!slices.ContainsFunc(r.Read.Sources[n+1:], p.about) {
+			r.Read.Sources[n].Priority = p.priority
 			continue
 		}
 		fits, unknown := r.fitting(p)
@@ -205,9 +232,10 @@ func ofRelease(what string, s archive.ConfiguredSource) (fits bool, unknown stri
 }
 
 // isLabelled tells whether a record is about the release of a source and gives it the label
-// that its address ends in, as the files do that a Stockade writes for its machines.
+// that its address ends in, as the files do that a Stockade writes for its machines. What a
+// repository without dists/ calls its release, if it does, only its root says.
 func isLabelled(what string, s archive.ConfiguredSource) bool {
-	label, release := false, false
+	label, release := false, strings.HasSuffix(s.Release, "/")
 	for part := range strings.SplitSeq(what, ",") {
 		name, value, _ := strings.Cut(strings.TrimSpace(part), "=")
 		switch name {
