@@ -121,13 +121,7 @@ func (s *Set) YAML() (string, error) {
 		return "", err
 	}
 	plainStyle(&n, "")
-	var b bytes.Buffer
-	e := yaml.NewEncoder(&b)
-	e.SetIndent(2)
-	if err := e.Encode(&n); err != nil {
-		return "", err
-	}
-	return b.String(), nil
+	return encoded(&n)
 }
 
 // plainStyle takes the JSON look off, and writes wants as the language has them.

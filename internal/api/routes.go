@@ -50,6 +50,9 @@ var Routes = []Route{
 		MachineFiles{}, Imported{}, ""},
 	{"POST", "/definitions/compare", Viewer, "compare", "What recording documents would change", nil,
 		Documents{}, Judgement{}, ""},
+	{"POST", "/definitions/crossings", Viewer, "crossings",
+		"What others recorded of the same objects since a revision, beside what documents say", nil,
+		Begun{}, Crossed{}, ""},
 	{"POST", "/definitions/record", Operator, "record", "Make that change, as one revision", nil,
 		Documents{}, Judgement{}, ""},
 

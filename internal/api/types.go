@@ -123,6 +123,36 @@ type Documents struct {
 	Summary string `json:"summary,omitempty"`
 }
 
+// Begun are documents that somebody is writing, and the revision at which they began.
+type Begun struct {
+	Documents
+	Since int64 `json:"since"` // the number that the ETag of the description had; 0: before the first
+	// Choices say for objects ("source tarn") what the documents should say of them: theirs, or
+	// merged.
+	Choices map[string]Choice `json:"choices,omitempty"`
+}
+
+// Choice is what becomes of an object that two people changed.
+type Choice string
+
+// The choices.
+const (
+	Mine   Choice = "mine"
+	Theirs Choice = "theirs"
+	Merged Choice = "merged"
+)
+
+// Values lists the choices, for the document of the API.
+func (Choice) Values() []string { return []string{string(Mine), string(Theirs), string(Merged)} }
+
+// Crossed is what others recorded meanwhile.
+type Crossed struct {
+	ETag      string                `json:"etag"` // of the description now
+	Revisions []Revision            `json:"revisions"`
+	Objects   []definition.Crossing `json:"objects"`
+	Documents []definition.Text     `json:"documents"` // as they were, with what was chosen
+}
+
 // Judgement is what a check, a comparison or a recording came to.
 type Judgement struct {
 	Findings finding.List        `json:"findings"`

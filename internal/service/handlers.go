@@ -19,7 +19,7 @@ func (s *Service) handlers() map[string]handler {
 
 		"definitions": s.handleDefinitions,
 		"check":       s.judge, "compare": s.judge,
-		"record": s.handleRecord,
+		"record": s.handleRecord, "crossings": s.handleCrossings,
 
 		"sources":      s.handleSources,
 		"source":       s.handleSource,

@@ -80,7 +80,7 @@ func (s *Service) houseFiles() (map[string]bool, error) {
 	}
 	add(set)
 	// A revision can be restored, and a package that was removed with it.
-	if err := s.db.EachRevision(func(r store.Revision) error {
+	if err := s.db.EachRevision(0, func(r store.Revision) error {
 		if strings.Contains(r.Whole, "\npackages:") {
 			old, _ := definition.Read(definition.Text{Name: "revision", Text: r.Whole})
 			add(old)

@@ -127,7 +127,7 @@ var empty = func() map[string]string {
 		"bar":       "422 define.bad-value",
 	}
 	for kind, names := range map[string]string{
-		"200": "about openapi whoami overview definitions schema check compare record sources " +
+		"200": "about openapi whoami overview definitions schema check compare crossings record sources " +
 			"housePackages keys mirrors editions lanes groups jobs poolUsage sweepPool revisions journal " +
 			"site verifyJournal journalHead journalSince accounts credentials",
 		"404 define.dangling-reference": "source dependents refresh probe order enable disable " +

@@ -102,10 +102,11 @@ func (d *DB) Revisions(before int64, limit int) ([]Revision, error) {
 	return list[Revision](d, []string{"whole"}, "id DESC", limit, "id < ?", before)
 }
 
-// EachRevision calls f for every revision, oldest first, a few at a time.
-func (d *DB) EachRevision(f func(Revision) error) error {
+// EachRevision calls f for every revision after a number (0: all), oldest first, a few at a
+// time.
+func (d *DB) EachRevision(after int64, f func(Revision) error) error {
 	const page = 50
-	for from := int64(0); ; {
+	for from := after; ; {
 		rows, err := many[Revision](d, "id", page, "id > ?", from)
 		if err != nil {
 			return err

@@ -9,6 +9,7 @@ import Lines from '../../parts/Lines.vue'
 import Mark from '../../parts/Mark.vue'
 import Tabs from '../../parts/Tabs.vue'
 import Trouble from '../../parts/Trouble.vue'
+import Writers from '../../parts/Writers.vue'
 import { base64, begin, draft, dropped } from './draft'
 import Preview from './Preview.vue'
 
@@ -21,9 +22,12 @@ const busy = ref(false)
 const over = ref(false) // something is held above the page
 const summary = ref('')
 const line = ref<number>()
-const seen = ref('')
-const now = async () => (seen.value = (await getTagged<{ text: string }>('/definitions')).etag)
-onMounted(() => now().catch((e) => (error.value = e)))
+const seen = computed(() => draft.since)
+const now = async () => (draft.since = (await getTagged<{ text: string }>('/definitions')).etag)
+onMounted(() => {
+  // What was begun before goes on over what was recorded then.
+  if (!draft.since || !draft.documents.some((d) => d.text.trim())) now().catch((e) => (error.value = e))
+})
 
 const asked = computed(() => ({
   documents: draft.documents.filter((d) => d.text.trim()),
@@ -31,23 +35,20 @@ const asked = computed(() => ({
 }))
 let timer = 0
 let turn = 0
-watch(
-  asked,
-  () => {
-    clearTimeout(timer)
-    timer = window.setTimeout(async () => {
-      const mine = ++turn
-      if (!asked.value.documents.length) return void (live.value = null)
-      try {
-        const j = await post<Judgement>('/definitions/compare', asked.value)
-        if (mine === turn) live.value = j
-      } catch (e) {
-        if (mine === turn) error.value = e
-      }
-    }, 300)
-  },
-  { immediate: true, deep: true },
-)
+function check() {
+  clearTimeout(timer)
+  timer = window.setTimeout(async () => {
+    const mine = ++turn
+    if (!asked.value.documents.length) return void (live.value = null)
+    try {
+      const j = await post<Judgement>('/definitions/compare', asked.value)
+      if (mine === turn) live.value = j
+    } catch (e) {
+      if (mine === turn) error.value = e
+    }
+  }, 300)
+}
+watch(asked, check, { immediate: true, deep: true })
 const doc = computed(() => draft.documents[draft.open] ?? draft.documents[0])
 const here = computed(() => (live.value?.findings ?? []).filter((f) => f.place?.file === doc.value.name))
 // What is told of what these documents say: of the rest, the Overview tells.
@@ -69,6 +70,7 @@ async function take(files: Record<string, File>) {
       for (const n of documents) texts.push({ name: n, text: await files[n].text() })
       imported.value = []
       begin({ documents: texts, files: read, from: names.length + ' files' })
+      await now()
     } else if (names.length) {
       const i = await post<Imported>('/definitions/import', { files: read })
       imported.value = i.findings
@@ -77,6 +79,7 @@ async function take(files: Record<string, File>) {
         files: i.files,
         from: `a machine's files, with ${i.sources.length} sources`,
       })
+      await now()
     }
   } catch (e) {
     error.value = e
@@ -115,6 +118,15 @@ async function record() {
     busy.value = false
   }
 }
+function settled(documents: { name: string; text: string }[], etag: string) {
+  for (const d of documents) {
+    const typed = draft.documents.find((x) => x.name === d.name)
+    if (typed && typed.text !== d.text) typed.text = d.text
+  }
+  draft.since = etag
+  error.value = null
+  check()
+}
 function go(f: Finding) {
   const n = draft.documents.findIndex((d) => d.name === f.place?.file)
   if (n < 0) return
@@ -124,6 +136,7 @@ function go(f: Finding) {
 }
 function anew() {
   begin()
+  now().catch((e) => (error.value = e))
   imported.value = []
   done.value = null
 }
@@ -159,6 +172,14 @@ function anew() {
       <template v-if="draft.from">This is made of {{ draft.from }}.</template>
     </p>
     <Trouble :error="error" class="mb-3" />
+    <Writers
+      v-if="asked.documents.length"
+      :documents="asked.documents"
+      :files="asked.files"
+      :since="seen"
+      @settled="settled"
+      @crossed="check"
+    />
     <div v-if="done" class="panel mb-3 flex items-center gap-3 px-3 py-2" role="status">
       <Mark kind="good" :word="'Recorded as revision ' + done.revision" />
       <span class="text-slate">{{ done.changes.map((c) => c.kind + ' ' + c.name).join(', ') }}</span>

@@ -6,14 +6,21 @@ export interface Draft {
   files: Record<string, string> // that documents name, in base64
   from: string // what it was made of, in words
   open: number
+  since: string // the tag of the description when it was begun
 }
 const place = 'stockade-draft'
-const empty = (): Draft => ({ documents: [{ name: 'site.yaml', text: '' }], files: {}, from: '', open: 0 })
+const empty = (): Draft => ({
+  documents: [{ name: 'site.yaml', text: '' }],
+  files: {},
+  from: '',
+  open: 0,
+  since: '',
+})
 
 function kept(): Draft {
   try {
     const d = JSON.parse(sessionStorage.getItem(place) ?? '') as Draft
-    return d.documents.length ? d : empty()
+    return d.documents.length ? { ...empty(), ...d } : empty()
   } catch {
     return empty()
   }

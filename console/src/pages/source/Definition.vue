@@ -5,11 +5,12 @@ import { post, postOver, type Finding, type Judgement, type Source } from '../..
 import Findings from '../../parts/Findings.vue'
 import Mark from '../../parts/Mark.vue'
 import Trouble from '../../parts/Trouble.vue'
+import Writers from '../../parts/Writers.vue'
 
 const props = defineProps<{ source: Source & { etag: string } }>()
 const emit = defineEmits<{ recorded: [] }>()
 const recorded = props.source.text ?? ''
-const seen = props.source.etag // of what is being edited
+const seen = ref(props.source.etag) // of what is being edited
 const text = ref(recorded)
 const live = ref<Judgement | null>(null)
 const busy = ref(false)
@@ -17,26 +18,30 @@ const error = ref<unknown>(null)
 const documents = computed(() => [{ name: props.source.name + '.yaml', text: text.value }])
 
 let timer = 0
-watch(
-  text,
-  () => {
-    clearTimeout(timer)
-    timer = window.setTimeout(async () => {
-      if (!text.value) return
-      try {
-        live.value = await post<Judgement>('/definitions/compare', { documents: documents.value })
-      } catch (e) {
-        error.value = e
-      }
-    }, 300)
-  },
-  { immediate: true },
-)
+function check() {
+  clearTimeout(timer)
+  timer = window.setTimeout(async () => {
+    if (!text.value) return
+    try {
+      live.value = await post<Judgement>('/definitions/compare', { documents: documents.value })
+    } catch (e) {
+      error.value = e
+    }
+  }, 300)
+}
+watch(text, check, { immediate: true })
 const about = computed<Finding[]>(() =>
   (live.value?.findings ?? []).filter(
     (f) => f.severity !== 'note' && (f.place?.file || (f.object ?? '').endsWith(' ' + props.source.name)),
   ),
 )
+function settled(now: { text: string }[], etag: string) {
+  const typed = now[0]?.text ?? ''
+  if (typed !== text.value) text.value = typed
+  seen.value = etag
+  error.value = null
+  check() // what it changes is something else now
+}
 async function record() {
   busy.value = true
   error.value = null
@@ -44,7 +49,7 @@ async function record() {
     await postOver<Judgement>(
       '/definitions/record',
       { documents: documents.value, summary: 'edit source ' + props.source.name },
-      seen,
+      seen.value,
     )
     emit('recorded')
   } catch (e) {
@@ -56,6 +61,7 @@ async function record() {
 </script>
 <template>
   <Trouble :error="error" class="mb-4" />
+  <Writers :documents="documents" :since="seen" @settled="settled" @crossed="check" />
   <div class="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-5">
     <div>
       <textarea

@@ -1,0 +1,100 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+)
+
+// write puts a text into the field of a definition.
+func (b *browser) write(text string) {
+	b.run("write", chromedp.WaitVisible("textarea[aria-label=Definition]", chromedp.ByQuery),
+		chromedp.Evaluate(`(() => { const f = document.querySelector("textarea[aria-label=Definition]");
+			f.value = `+quoted(strings.ReplaceAll(text, "\n", "\\n"))+`.replaceAll("\\n", "\n");
+			f.dispatchEvent(new Event("input")) })()`, nil))
+}
+
+// written gives what the field of a definition has.
+func (b *browser) written() (text string) {
+	b.run("read", chromedp.Evaluate(`document.querySelector("textarea[aria-label=Definition]").value`, &text))
+	return text
+}
+
+// What somebody is writing is compared with what another recorded meanwhile, as soon as that
+// is there: both are shown beside the beginning, nothing typed is lost, and the writer says
+// for each object what shall be.
+func TestTwoWritersAreShownSideBySide(t *testing.T) {
+	t.Parallel()
+	s := newSite(t)
+	s.described()
+	b := newBrowser(t, s)
+	b.open("/sources/kelp")
+	b.typed("#token", s.token)
+	b.click("Sign in")
+	b.click("Definition")
+	before := b.written()
+	if !strings.Contains(before, "priority: 40") {
+		t.Fatal(before)
+	}
+	b.write(strings.Replace(before, "heron", "heron # the desk's", 1) + "    max_age: 9d\n")
+	b.see("max_age")
+
+	// Another, elsewhere: two fields of the same source, one of which is being written here.
+	others := []string{"ola", "per"}
+	elsewhere := func(pairs ...string) {
+		t.Helper()
+		_, of, _ := strings.Cut(mustRead(t, filepath.Join(s.dir, "site", "sources.yaml")), "\n  kelp:\n")
+		file := filepath.Join(s.dir, "kelp.yaml")
+		text := "stockade: 1\nsources:\n  kelp:\n" + strings.NewReplacer(pairs...).Replace(of)
+		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		back := s.as(others[0], "operator")
+		others = others[1:]
+		s.cli(0, "record", file, "--yes")
+		back()
+	}
+	elsewhere("priority: 40", "priority: 33\n    max_age: 3d")
+	b.see("changed meanwhile")
+	b.see("As it was when you began")
+	b.see("Both changed max_age (theirs 3d, yours 9d)")
+	b.shot("writers")
+	if b.written() == before {
+		t.Error("what was typed is lost")
+	}
+	b.click("Merge the two")
+	b.click("Go on with this")
+	b.run("merged", chromedp.Poll(`(() => { const t = document.querySelector("textarea[aria-label=Definition]").value;
+		return t.includes("priority: 33") && t.includes("max_age: 9d") && !document.body.innerText.includes(
+		"changed meanwhile") })()`, nil))
+	b.click("Record")
+	b.run("recorded", chromedp.Poll(`document.body.innerText.includes("as recorded")`, nil))
+	out := mustOut(s, "source", "show", "kelp")
+	if !strings.Contains(out, "priority: 33") || !strings.Contains(out, "max_age: 9d") {
+		t.Errorf("what either wrote is not there:\n%s", out)
+	}
+
+	// On the page for whole documents: theirs is taken, and what else the document says stays.
+	b.open("/describe")
+	b.write("stockade: 1\nsources:\n" + before[strings.Index(before, "  kelp:"):] +
+		"\nlanes:\n  # for the bench\n  bench: {mirror: barrage}\n")
+	b.see("What recording changes")
+	elsewhere("priority: 40", "priority: 34\n    max_age: 4d")
+	b.see("changed meanwhile")
+	b.click("Take theirs")
+	b.click("Go on with this")
+	b.run("theirs", chromedp.Poll(`(() => { const t = document.querySelector("textarea[aria-label=Definition]").value;
+		return !t.includes("kelp") && t.includes("# for the bench") })()`, nil))
+	b.click("Record")
+	b.see("Recorded as revision")
+	out = mustOut(s, "source", "show", "kelp")
+	if !strings.Contains(out, "priority: 34") || !strings.Contains(out, "max_age: 4d") {
+		t.Errorf("theirs is not there:\n%s", out)
+	}
+	if out = mustOut(s, "lane", "list"); !strings.Contains(out, "bench") {
+		t.Error(out)
+	}
+}
