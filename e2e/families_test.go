@@ -10,6 +10,7 @@ import (
 
 	"stockade/core/trust"
 	"stockade/internal/api"
+	"stockade/internal/demo"
 	"stockade/internal/made"
 )
 
@@ -568,4 +569,40 @@ func TestTheBestUpstreamIsPutFirst(t *testing.T) {
 		t.Errorf("restored: %v", got)
 	}
 	s.cli(2, "source", "order", "reach-lamp", "--yes")
+	// A server that a file names is measured beside them, and taken in when somebody says so.
+	third, err := demo.NewUpstream("/tarn/", s.scenario.South.Files())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(third.Close)
+	servers := filepath.Join(s.dir, "servers.txt")
+	if err := os.WriteFile(servers, []byte("# of the desk\n"+third.URL+" west\nhttp://127.0.0.1:1/tarn "+
+		"west\n"),
+		0o644); err != nil {
+		t.Fatal(err)
+	}
+	out, _ := s.cli(0, "source", "probe", "tarn", "--candidates", servers)
+	if !strings.Contains(out, third.URL) || !strings.Contains(out, "west") {
+		t.Errorf("the probe:\n%s", out)
+	}
+	if len(order()) != 2 {
+		t.Errorf("probed, it was taken in: %v", order())
+	}
+	if out, _ := s.cli(0, "source", "show", "tarn", "-o", "json"); strings.Contains(out,
+		"source.upstream-down") {
+		t.Errorf("a candidate that is down is wrong with the source: %s", out)
+	}
+	if _, log := s.cli(2, "source", "order", "tarn", "--region", "west"); !strings.Contains(log, "--best") {
+		t.Error(log)
+	}
+	_, log := s.cli(0, "source", "order", "tarn", "--best", "1", "--region", "west", "--yes")
+	if !strings.Contains(log, third.URL+"  (new)") || !strings.Contains(log,
+		s.scenario.North.URL+"  (taken out)") {
+		t.Errorf("what it would be: %s", log)
+	}
+	if got := cliJSON[api.Source](s, "source", "show", "tarn").Upstreams; len(got) != 1 ||
+		got[0].URL != third.URL || got[0].Region != "west" {
+		t.Errorf("%+v", got)
+	}
+	s.cli(0, "source", "refresh", "tarn")
 }

@@ -23,6 +23,47 @@ func (b *browser) written() (text string) {
 	return text
 }
 
+// What a person wrote beside a definition stays when something of it is changed by a button,
+// shown wherever the definition is, and comes back with a revision.
+func TestCommentsStayWhenADefinitionIsRewritten(t *testing.T) {
+	t.Parallel()
+	s := newSite(t)
+	s.described()
+	_, of, _ := strings.Cut(mustRead(t, filepath.Join(s.dir, "site", "sources.yaml")), "\n  kelp:\n")
+	file := filepath.Join(s.dir, "kelp.yaml")
+	if err := os.WriteFile(file, []byte("stockade: 1\nsources:\n  # by contract 12\n  kelp:\n    "+
+		"max_age: 9d # agreed\n"+of),
+		0o644); err != nil {
+		t.Fatal(err)
+	}
+	s.cli(0, "record", file)
+	kept := func(what, out string) {
+		t.Helper()
+		if !strings.Contains(out, "  # by contract 12\n  kelp:\n    max_age: 9d # agreed\n") {
+			t.Errorf("%s has no comments:\n%s", what, out)
+		}
+	}
+	kept("the source", mustOut(s, "source", "show", "kelp"))
+	s.cli(0, "mirror", "list") // the mirror keeps its own words
+	site := filepath.Join(s.dir, "site", "mirrors.yaml")
+	edit(t, site, "{source: kelp, want: {packages: [kelp-drive]}}", "tarn-fixes")
+	edit(t, site, "from: [tarn, tarn-fixes, tarn-fixes]", "from: [tarn, tarn-fixes]")
+	s.cli(0, "record", site, "--yes")
+	s.cli(0, "source", "disable", "kelp", "--yes")
+	out := mustOut(s, "source", "show", "kelp")
+	kept("the source, disabled", out)
+	if !strings.Contains(out, "disabled: true") {
+		t.Error(out)
+	}
+	kept("the whole description", mustOut(s, "describe"))
+	s.cli(0, "source", "enable", "kelp")
+	s.cli(0, "revision", "restore", "2", "--yes")
+	kept("the revision that was restored", mustOut(s, "describe", "source", "kelp"))
+	s.stop()
+	s.start()
+	kept("the source after a start", mustOut(s, "source", "show", "kelp"))
+}
+
 // What somebody is writing is compared with what another recorded meanwhile, as soon as that
 // is there: both are shown beside the beginning, nothing typed is lost, and the writer says
 // for each object what shall be.

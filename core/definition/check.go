@@ -406,6 +406,7 @@ func (c *checker) source(name string, src Source) {
 		c.add("source.unsigned", object, path,
 			"no key is named that may sign it, so nothing of it could be verified")
 	}
+	c.planned(object, path+".probe_schedule", src.ProbeSchedule)
 	if src.Proxy != "" {
 		reference(c, object, path+".proxy", "proxy", src.Proxy, c.Proxies)
 	}
@@ -583,6 +584,16 @@ func (c *checker) unvouched(object, source string) {
 	}
 }
 
+// planned checks a schedule; the empty one is none.
+func (c *checker) planned(object, path, text string) {
+	if text == "" {
+		return
+	}
+	if _, err := cron.ParseStandard(text); err != nil || strings.HasPrefix(text, "@") {
+		c.schedule(object, path, text, err)
+	}
+}
+
 // schedule says what is wrong with one: its form, or a value in it.
 func (c *checker) schedule(object, path, text string, err error) {
 	if n := len(strings.Fields(text)); n != 5 || err == nil {
@@ -597,11 +608,7 @@ func (c *checker) schedule(object, path, text string, err error) {
 
 func (c *checker) mirror(name string, m Mirror) {
 	object, path := "mirror "+name, "mirrors."+name
-	if m.Schedule != "" {
-		if _, err := cron.ParseStandard(m.Schedule); err != nil || strings.HasPrefix(m.Schedule, "@") {
-			c.schedule(object, path+".schedule", m.Schedule, err)
-		}
-	}
+	c.planned(object, path+".schedule", m.Schedule)
 	if len(m.From) == 0 {
 		c.add("define.missing-field", object, path, "it takes from no source")
 	}

@@ -121,6 +121,7 @@ func (s *Set) YAML() (string, error) {
 		return "", err
 	}
 	plainStyle(&n, "")
+	s.speak(&n)
 	return encoded(&n)
 }
 

@@ -56,6 +56,7 @@ type Source struct {
 	Authority     string            `yaml:"authority" json:"authority,omitempty" doc:"Who certifies its servers for TLS, in place of the authorities that the machine knows"`
 	Values        map[string]string `yaml:"values" json:"values,omitempty" doc:"Variables of your own for the addresses of its upstreams: edge for $edge"`
 	Redirects     []string          `yaml:"redirects" json:"redirects,omitempty" doc:"Further hosts to which its upstreams may send"`
+	ProbeSchedule string            `yaml:"probe_schedule" json:"probe_schedule,omitempty" doc:"When its upstreams are measured, in five cron fields: 30 3 * * 1"`
 	Disabled      bool              `yaml:"disabled" json:"disabled,omitempty" doc:"Described, but not used"`
 }
 
@@ -280,15 +281,20 @@ type Document struct {
 type Set struct {
 	Document
 	Places map[string]finding.Place `json:"-"`
+	// Words are what people wrote of objects, by "kind name": a document of the object alone,
+	// with its comments and the order of its fields.
+	Words map[string]string `json:"-"`
 }
 
 // NewSet gives an empty set.
 func NewSet() *Set {
-	return &Set{Places: map[string]finding.Place{}, Document: Document{Stockade: 1,
-		Rules: map[string]Rule{}, Authorities: map[string]Authority{}, Credentials: map[string]Credential{},
-		Keys: map[string]Key{}, Proxies: map[string]Proxy{}, Sources: map[string]Source{},
-		Packages: map[string]Package{},
-		Mirrors:  map[string]Mirror{}, Lanes: map[string]Lane{}, Groups: map[string]Group{}}}
+	return &Set{Places: map[string]finding.Place{}, Words: map[string]string{},
+		Document: Document{Stockade: 1,
+			Rules: map[string]Rule{}, Authorities: map[string]Authority{},
+			Credentials: map[string]Credential{},
+			Keys:        map[string]Key{}, Proxies: map[string]Proxy{}, Sources: map[string]Source{},
+			Packages: map[string]Package{},
+			Mirrors:  map[string]Mirror{}, Lanes: map[string]Lane{}, Groups: map[string]Group{}}}
 }
 
 // Place finds the place of a path, or of the nearest thing around it.

@@ -134,7 +134,14 @@ func (s *Set) Names(kind string) []string {
 // tells whether either set has it. Packages of house sources are taken by their id.
 func (s *Set) Take(from *Set, kind, name string) bool {
 	all := s.things(kind)
-	return all != nil && all.take(from.things(kind), name)
+	if all == nil || !all.take(from.things(kind), name) {
+		return false
+	}
+	id := said(kind, name)
+	if delete(s.Words, id); from.Words[id] != "" {
+		s.Words[id] = from.Words[id]
+	}
+	return true
 }
 
 // Overlay gives a copy of recorded with everything that given describes put
@@ -147,5 +154,15 @@ func Overlay(recorded, given *Set) *Set {
 		all.lay(k.of(&given.Document))
 	}
 	out.Places = given.Places
+	maps.Copy(out.Words, recorded.Words)
+	for kind, records := range given.Records() { // what is written anew is said anew
+		for name := range records {
+			if id := said(kind, name); given.Words[id] == "" {
+				delete(out.Words, id)
+			} else {
+				out.Words[id] = given.Words[id]
+			}
+		}
+	}
 	return out
 }

@@ -81,6 +81,7 @@ func (r *reader) read(text string) {
 		len(r.found) == 0 {
 		r.add("define.missing-field", r.place(root), "the document does not say \"stockade: 1\"")
 	}
+	r.set.hear(text)
 	r.spread(&doc)
 	for _, k := range kinds {
 		r.merge(k, k.of(&doc), k.of(&r.set.Document))

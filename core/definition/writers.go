@@ -50,8 +50,9 @@ func Crossings(base, now, mine *Set) ([]Crossing, error) {
 			for _, side := range []struct {
 				text *string
 				body json.RawMessage
-			}{{&c.Base, b}, {&c.Theirs, t}, {&c.Mine, m}, {&c.Merged, merged}} {
-				if *side.text, err = textOf(kind, name, side.body); err != nil {
+				by   *Set
+			}{{&c.Base, b, base}, {&c.Theirs, t, now}, {&c.Mine, m, mine}, {&c.Merged, merged, mine}} {
+				if *side.text, err = textOf(kind, name, side.body, side.by); err != nil {
 					return nil, err
 				}
 			}
@@ -134,12 +135,13 @@ func mapsOf(a, b map[string]json.RawMessage) map[string]bool {
 	return out
 }
 
-// textOf writes one object as a document; "" for one that is not there.
-func textOf(kind, name string, body json.RawMessage) (string, error) {
+// textOf writes one object as a document, in somebody's words; "" for one that is not there.
+func textOf(kind, name string, body json.RawMessage, by *Set) (string, error) {
 	if len(body) == 0 {
 		return "", nil
 	}
 	one := NewSet()
+	one.Words = by.Words
 	if err := one.Put(kind, name, body); err != nil {
 		return "", err
 	}

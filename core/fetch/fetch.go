@@ -70,6 +70,8 @@ type Client struct {
 	rate    float64                 // bytes a second of the last transfers, smoothed
 	down    map[string]resting      // by upstream URL
 	clients map[string]*http.Client // by server, and what it is shown
+	// spreading is what is known of upstreams, by URL, to spread files over them
+	spreading map[string]measured
 }
 
 // New makes a client.
@@ -95,7 +97,8 @@ func New(opt Options) *Client {
 	if opt.Now == nil {
 		opt.Now = time.Now
 	}
-	c := &Client{opt: opt, down: map[string]resting{}, clients: map[string]*http.Client{}}
+	c := &Client{opt: opt, down: map[string]resting{}, clients: map[string]*http.Client{},
+		spreading: map[string]measured{}}
 	if opt.Limit > 0 {
 		c.limiter = rate.NewLimiter(rate.Limit(opt.Limit), int(max(opt.Limit, 64<<10)))
 	}
@@ -113,6 +116,9 @@ type Request struct {
 	// Known gives what this upstream said of the file the last time, so that it
 	// is asked conditionally. Nil or two empty strings: unconditionally.
 	Known func(Upstream) (etag, lastModified string)
+	// Spread is the size in bytes of a file that is the same from whichever upstream, because
+	// its digest is known: a large one may come from another than the first. 0: it is not.
+	Spread int64
 }
 
 // Response is what an upstream sent. Offset is where Body begins.
@@ -170,8 +176,8 @@ func Shown(raw string) string {
 	return u.String()
 }
 
-// Get asks the upstreams of the route in their order until one delivers what
-// consume accepts. consume may be called several times, once an upstream; for
+// Get asks the upstreams of the route in their order, but for files that are spread,
+// until one delivers what consume accepts. consume may be called several times, once an upstream; for
 // a finding that it returns the next upstream is asked. report, if not nil, is
 // told of every upstream that failed. When none delivers, the error joins what
 // each did; a finding among them stays reachable with finding.From.
@@ -188,8 +194,10 @@ func (c *Client) Get(ctx context.Context, route Route, req Request, consume func
 			}
 		}
 		again := false
-		for _, up := range c.order(route.Upstreams) {
+		for _, up := range c.spread(c.order(route.Upstreams), req) {
+			ends := c.begins(up, req)
 			err := c.one(ctx, route, up, req, consume)
+			ends(err)
 			if err == nil {
 				c.mark(up, false, 0)
 				return nil
@@ -437,7 +445,7 @@ func (a *asked) take(ctx context.Context, cancel context.CancelCauseFunc, res *h
 	out.Body = body
 	begun := time.Now()
 	err := consume(out)
-	a.observe(body.count, time.Since(begun))
+	a.observe(a.up.URL, body.count, time.Since(begun))
 	if body.failed == nil {
 		return err
 	}
@@ -452,7 +460,7 @@ func (a *asked) take(ctx context.Context, cancel context.CancelCauseFunc, res *h
 }
 
 // observe remembers how fast transfers are.
-func (c *Client) observe(bytes int64, took time.Duration) {
+func (c *Client) observe(url string, bytes int64, took time.Duration) {
 	if bytes < 1024 || took <= 0 {
 		return
 	}
@@ -463,6 +471,7 @@ func (c *Client) observe(bytes int64, took time.Duration) {
 		c.rate = r
 	}
 	c.rate += (r - c.rate) * 0.2
+	c.learn(url, r)
 }
 
 // Rate gives the bytes a second of the last transfers; 0 before the first.

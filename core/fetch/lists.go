@@ -92,7 +92,7 @@ func (c *Client) list(ctx context.Context, route Route, l List, root string,
 	}
 	from, _ := url.Parse(l.URL)
 	listed := from == nil || !nearHost(ctx, from.Hostname()) // a list from here may name what is here
-	all = slices.DeleteFunc(all, func(u Upstream) bool { return !listable(u.URL) })
+	all = slices.DeleteFunc(all, func(u Upstream) bool { return !Listable(u.URL) })
 	for i := range all {
 		all[i].Listed = listed
 	}
@@ -103,9 +103,9 @@ func (c *Client) list(ctx context.Context, route Route, l List, root string,
 	return all[:min(len(all), maxListed)], nil
 }
 
-// listable tells whether an address may come from a list: plain http or https,
+// Listable tells whether an address may come from a list: plain http or https,
 // no user or query in it. Where it leads is judged when it is connected to.
-func listable(raw string) bool {
+func Listable(raw string) bool {
 	u, err := url.Parse(raw)
 	return err == nil && (u.Scheme == "http" || u.Scheme == "https") && u.Hostname() != "" && u.User == nil &&
 		u.RawQuery == "" && u.Fragment == ""

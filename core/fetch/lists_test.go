@@ -179,7 +179,7 @@ func TestAListMayNotSendIntoTheHouse(t *testing.T) {
 		"http://a.example/#x":          false,
 		"http://[::1":                  false,
 	} {
-		if got := listable(address); got != want {
+		if got := Listable(address); got != want {
 			t.Errorf("%s: %v", address, got)
 		}
 	}
@@ -203,7 +203,7 @@ func FuzzLists(f *testing.F) {
 			func(b []byte) ([]Upstream, error) { return ReadMetalink(b, root) }} {
 			all, _ := read([]byte(text))
 			for _, u := range all {
-				if listable(u.URL) && strings.ContainsAny(u.URL, " \n\x00") {
+				if Listable(u.URL) && strings.ContainsAny(u.URL, " \n\x00") {
 					t.Errorf("%q", u.URL)
 				}
 			}

@@ -649,10 +649,10 @@ func TestAProbe(t *testing.T) {
 	if got := c.Rate(); got <= 0 {
 		t.Errorf("%d bytes a second", got)
 	}
-	c.observe(100, time.Second)
-	c.observe(1<<20, 0)
+	c.observe("a", 100, time.Second)
+	c.observe("a", 1<<20, 0)
 	was := c.Rate()
-	c.observe(1<<20, time.Second)
+	c.observe("a", 1<<20, time.Second)
 	if c.Rate() == was {
 		t.Error("a transfer changes nothing")
 	}

@@ -45,6 +45,8 @@ type Source struct {
 	// Unsigned, if not nil, acknowledges that nobody signs its root.
 	Unsigned *Unsigned
 	House    *House // a house source as it was published; nil: it has upstreams
+	// Further are servers that are probed beside its own, and no build asks.
+	Further []fetch.Upstream
 	// AcceptOnce, if not empty, is the reason for which a person accepts a root
 	// that is older or of another repository than the last one.
 	AcceptOnce string
@@ -257,6 +259,15 @@ func (c counting) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// spreadable gives the size of what may come from any upstream: a package file, which its
+// digest names. Lists come from the upstream of the root, as one that is behind has others.
+func spreadable(want pool.Want, check func(f pool.Blob) error) int64 {
+	if check == nil || want.Signed != nil || want.Size == archive.UnknownSize {
+		return 0
+	}
+	return want.Size
+}
+
 // fetchInto gets one file that an index names into the pool, from whichever
 // upstream has it right. paths are tried in order when upstreams lack the first.
 func (b *Builder) fetchInto(ctx context.Context, src *Source, want pool.Want, paths []string, p *progress,
@@ -292,7 +303,8 @@ func (b *Builder) fetchInto(ctx context.Context, src *Source, want pool.Want, pa
 			return sink.Offset(), validator
 		}
 		for _, path := range paths {
-			last = b.Fetch.Get(ctx, src.Route, fetch.Request{Path: path, Max: most, Resume: resume},
+			last = b.Fetch.Get(ctx, src.Route, fetch.Request{Path: path, Max: most, Resume: resume,
+				Spread: spreadable(want, check)},
 				func(r *fetch.Response) error {
 					if r.Offset == 0 || r.Offset != sink.Offset() {
 						if err := again(r.Upstream.URL + "\n" + r.Validator()); err != nil {

@@ -20,6 +20,8 @@ type ProbeResult struct {
 	Finding  finding.Finding `json:"finding,omitzero"` // why its root does not count
 	Score    Score           `json:"score"`
 	Rank     int             `json:"rank"` // 1: the best of those that were probed with it
+	// Candidate tells that the source does not have it: a file named it for the probe.
+	Candidate bool `json:"candidate,omitempty"`
 }
 
 // Score says how good an upstream is, of 100, in comparison with the best of each part among
@@ -54,13 +56,15 @@ func (b *Builder) Probe(ctx context.Context, src *Source) ([]ProbeResult, findin
 	if src.Accepted != nil && src.Accepted.Choice < len(src.roots()) {
 		choice = src.roots()[src.Accepted.Choice]
 	}
-	out := make([]ProbeResult, len(src.Route.Upstreams))
+	all := slices.Concat(src.Route.Upstreams, src.Further)
+	out := make([]ProbeResult, len(all))
 	p := b.progress("probe", len(out), 0)
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(probedAtOnce)
-	for i, u := range src.Route.Upstreams {
+	for i, u := range all {
 		g.Go(func() error {
 			out[i] = b.probeOne(ctx, src, choice, u)
+			out[i].Candidate = i >= len(src.Route.Upstreams)
 			p.add(fetch.Shown(u.URL), out[i].Bytes, 1)
 			return nil
 		})
@@ -161,8 +165,12 @@ func probeFindings(object string, all []ProbeResult) (found finding.List) {
 			newest = r.RootDate
 		}
 	}
-	down := 0
+	down, own := 0, 0
 	for _, r := range all {
+		if r.Candidate { // what is wrong with it is nothing that is wrong with the source
+			continue
+		}
+		own++
 		switch {
 		case r.Error != "":
 			down++
@@ -177,7 +185,7 @@ func probeFindings(object string, all []ProbeResult) (found finding.List) {
 				newest.Format(time.DateTime)))
 		}
 	}
-	if down == len(all) {
+	if down == own {
 		for i := range found {
 			found[i] = found[i].Rated(finding.Error)
 		}

@@ -1,5 +1,7 @@
 package api
 
+import "stockade/core/mirror"
+
 // Route is one call of the API.
 type Route struct {
 	Method, Path string
@@ -67,10 +69,11 @@ var Routes = []Route{
 	{"POST", "/sources/{name}/examine", Operator, "examine",
 		"Which certificates of a file signed the source's root; this decides nothing", nil, KeyData{}, Job{},
 		""},
-	{"POST", "/sources/{name}/probe", Operator, "probe", "Measure and compare every upstream", nil, nil,
-		Job{}, ""},
+	{"POST", "/sources/{name}/probe", Operator, "probe", "Measure and compare every upstream", nil,
+		Probing{}, Job{}, ""},
 	{"POST", "/sources/{name}/order", Operator, "order",
-		"Put the upstreams in the order of their last probe, the best first", nil, nil, Judgement{}, ""},
+		"Put the upstreams in the order of their last probe, the best first", nil, mirror.Ordering{},
+		Judgement{}, ""},
 	{"POST", "/sources/{name}/enable", Operator, "enable", "Use the source again", nil, nil, Judgement{}, ""},
 	{"POST", "/sources/{name}/disable", Operator, "disable", "Stop using the source", nil, nil, Judgement{},
 		""},

@@ -123,6 +123,13 @@ type Documents struct {
 	Summary string `json:"summary,omitempty"`
 }
 
+// Probing are the further servers that a probe measures beside those that are described.
+type Probing struct {
+	// Candidates is a file that names them, base64: a Metalink, a list in the form of the family's
+	// clients, or an address on each line with its region behind it.
+	Candidates []byte `json:"candidates,omitempty"`
+}
+
 // Begun are documents that somebody is writing, and the revision at which they began.
 type Begun struct {
 	Documents

@@ -14,6 +14,7 @@ import (
 	"stockade/core/archive"
 	"stockade/core/definition"
 	"stockade/core/families"
+	"stockade/core/fetch"
 	"stockade/core/finding"
 	"stockade/core/mirror"
 	"stockade/internal/api"
@@ -248,17 +249,26 @@ func (a *app) probes(list []mirror.ProbeResult) {
 }
 
 func (a *app) sourceOrder(complete cobra.CompletionFunc) *cobra.Command {
-	return &cobra.Command{Use: "order SOURCE", Short: "Put the upstreams in the order of their last probe",
+	var o mirror.Ordering
+	order := &cobra.Command{Use: "order SOURCE", Short: "Put the upstreams in the order of their last probe",
 		Long: `Put the upstreams of a source in the order of their last probe, the best first, after showing it. An upstream
 is scored of 100, in comparison with the best of each part: 40 for how new its root is (none for one that
 is a week behind), 30 for its first byte, 30 for its rate. One that is behind comes after all that are
 not, and one that is down, or whose root does not count, last; lists of servers stand behind what was
 probed. It is recorded as a
-revision: the order before is one step away.`,
-		Example: "  stockade source order tarn --yes", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+revision: the order before is one step away.
+
+With --best only so many stay, of a region or a protocol if these are given: those that count, and
+candidates of the probe among them. What is left out is shown with what stands on it.`,
+		Example: "  stockade source order tarn --yes\n  stockade source order tarn --best 2 --region " +
+			"north --yes", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := plainNames("source", args); err != nil {
 				return err
+			}
+			if err := o.Check(args[0]); err != nil {
+				f, _ := finding.From(err)
+				return usage("%s: %s", f.Text, f.WayOut)
 			}
 			path := "/sources/" + url.PathEscape(args[0])
 			s, err := client.Get[api.Source](cmd.Context(), a.client(), path)
@@ -271,11 +281,16 @@ revision: the order before is one step away.`,
 					return x.Rank - y.Rank
 				})
 				a.probes(best)
+				then, err := o.Ordered(s.Source, args[0], s.Probes)
+				if err != nil {
+					return err
+				}
+				a.reordered(s.Source.Upstreams, then)
 				if err := a.sure("This puts the upstreams of " + args[0] + " in this order."); err != nil {
 					return err
 				}
 			}
-			j, err := client.Post[api.Judgement](cmd.Context(), a.client(), path+"/order", nil)
+			j, err := client.Post[api.Judgement](cmd.Context(), a.client(), path+"/order", o)
 			if err != nil {
 				return err
 			}
@@ -289,6 +304,33 @@ revision: the order before is one step away.`,
 				}
 			}, []string{args[0]})
 		}}
+	order.Flags().IntVar(&o.Best, "best", 0, "keep so many of the best, and no others")
+	order.Flags().StringVar(&o.Region, "region", "", "of this region alone; with --best")
+	order.Flags().StringVar(&o.Protocol, "protocol", "", "of this protocol alone, https or http; with --best")
+	return order
+}
+
+// reordered says how the upstreams will stand.
+func (a *app) reordered(before, then []definition.Upstream) {
+	address := func(u definition.Upstream) string {
+		text, _ := u.Address()
+		return text
+	}
+	has := func(list []definition.Upstream, u definition.Upstream) bool {
+		return slices.ContainsFunc(list, func(x definition.Upstream) bool { return address(x) == address(u) })
+	}
+	for i, u := range then {
+		text := fmt.Sprintf("%2d  %s", i+1, fetch.Shown(address(u)))
+		if !has(before, u) {
+			text += "  (new)"
+		}
+		fmt.Fprintln(a.err, text)
+	}
+	for _, u := range before {
+		if !has(then, u) {
+			fmt.Fprintln(a.err, " –  "+fetch.Shown(address(u))+"  (taken out)")
+		}
+	}
 }
 
 func (a *app) sourceRefresh(complete cobra.CompletionFunc) *cobra.Command {
@@ -314,18 +356,35 @@ func (a *app) sourceRefresh(complete cobra.CompletionFunc) *cobra.Command {
 }
 
 func (a *app) sourceProbe(complete cobra.CompletionFunc) *cobra.Command {
-	return &cobra.Command{Use: "probe SOURCE…", Short: "Measure and compare every upstream of a source",
-		Example: "  stockade source probe tarn", Args: cobra.MinimumNArgs(1), ValidArgsFunction: complete,
+	var file string
+	probe := &cobra.Command{Use: "probe SOURCE…", Short: "Measure and compare every upstream of a source",
+		Long: `Measure and compare every upstream of a source: name look-up, connection, TLS, first byte, the rate of a
+real list, and how new its root is. With --candidates, servers that a file names are measured beside
+them: an address on each line with its region behind it, a list in the form of the family's own clients,
+or a Metalink (RFC 5854). They are not asked by builds; stockade source order SOURCE --best N takes them
+in.`,
+		Example: "  stockade source probe tarn\n  stockade source probe tarn --candidates " +
+			"demo-data/site/servers.txt",
+		Args: cobra.MinimumNArgs(1), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := plainNames("source", args); err != nil {
 				return err
 			}
+			var in api.Probing
+			if file != "" {
+				var err error
+				if in.Candidates, err = a.read(file); err != nil {
+					return err
+				}
+			}
 			return a.each(args, func(name string) error {
-				return a.job(cmd.Context(), work{path: "/sources/" + url.PathEscape(name) + "/probe",
+				return a.job(cmd.Context(), work{path: "/sources/" + url.PathEscape(name) + "/probe", in: in,
 					told:  func(j api.Job) { a.probes(decode[[]mirror.ProbeResult](j.Result)) },
 					about: []string{name}})
 			})
 		}}
+	probe.Flags().StringVar(&file, "candidates", "", "a file with further servers; - is standard input")
+	return probe
 }
 
 func (a *app) refreshed(name string, j api.Job) {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -282,6 +283,7 @@ func (d *demo) south() error {
 		return err
 	}
 	d.scenario.South.Publish(files)
+	d.scenario.West.Publish(maps.Clone(files))
 	return nil
 }
 

@@ -2,6 +2,7 @@ package demo
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -22,6 +23,7 @@ type Scenario struct {
 	Brine              made.RPMRepository
 	Wrack              made.AlpmRepository
 	North, South       *Upstream // Tarn's servers
+	West               *Upstream // another, which is described nowhere: a file names it
 	Fixes              *Upstream // Tarn's, of security fixes
 	Vendor             *Upstream // Kelp's
 	Pumps              *Upstream // Brine's
@@ -71,6 +73,9 @@ func NewScenario(now time.Time) (*Scenario, error) {
 		copied[k] = v
 	}
 	if s.South, err = NewUpstream("/tarn/", copied); err != nil {
+		return nil, err
+	}
+	if s.West, err = NewUpstream("/tarn/", maps.Clone(files)); err != nil {
 		return nil, err
 	}
 	if s.Vendor, err = NewUpstream("/kelp/", vendor); err != nil {
@@ -149,7 +154,7 @@ func owners() []made.Owner {
 
 // Close ends the upstreams.
 func (s *Scenario) Close() {
-	for _, u := range []*Upstream{s.North, s.South, s.Fixes, s.Vendor, s.Pumps, s.Launch} {
+	for _, u := range []*Upstream{s.North, s.South, s.West, s.Fixes, s.Vendor, s.Pumps, s.Launch} {
 		if u != nil {
 			u.Close()
 		}
@@ -172,6 +177,7 @@ func (s *Scenario) PublishTarn(date time.Time, both bool, change func(r *made.De
 			copied[k] = v
 		}
 		s.South.Publish(copied)
+		s.West.Publish(maps.Clone(files))
 	}
 	return nil
 }
@@ -322,6 +328,8 @@ func (s *Scenario) WriteSite(dir string) error {
 		"keys/kelp-release.asc": kelp.Armoured(),
 		"sources.yaml": fmt.Sprintf(sourcesYAML, trust.Spaced(tarn.Fingerprint),
 			trust.Spaced(kelp.Fingerprint), s.North.URL, s.South.URL, s.Fixes.URL, s.Vendor.URL),
+		"servers.txt": "# Further servers of Tarn, with their regions, as its release desk names them.\n" +
+			s.West.URL + " west\n",
 		"mirrors.yaml":            mirrorsYAML,
 		"keys/brine-2026.asc":     brine.Armoured(),
 		"keys/wrack-builders.asc": wrack.Armoured(),

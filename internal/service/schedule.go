@@ -7,7 +7,7 @@ import (
 	"github.com/robfig/cron/v3"
 )
 
-// schedule starts the builds that are due, once a minute.
+// schedule starts the builds and probes that are due, three times a minute.
 func (s *Service) schedule(ctx context.Context) {
 	last := s.now()
 	t := time.NewTicker(20 * time.Second)
@@ -25,17 +25,30 @@ func (s *Service) schedule(ctx context.Context) {
 			continue
 		}
 		for name, m := range set.Mirrors {
-			if m.Schedule == "" {
-				continue
-			}
-			plan, err := cron.ParseStandard(m.Schedule)
-			if err != nil || plan.Next(last).After(now) {
+			if !due(m.Schedule, last, now) {
 				continue
 			}
 			if _, err := s.startMirror("build", name, "schedule"); err != nil {
 				s.log.Warn("a scheduled build did not start", "mirror", name, "error", err)
 			}
 		}
+		for name, src := range set.Sources {
+			if src.Disabled || !due(src.ProbeSchedule, last, now) {
+				continue
+			}
+			if _, err := s.startProbe(name, "schedule", nil); err != nil {
+				s.log.Warn("a scheduled probe did not start", "source", name, "error", err)
+			}
+		}
 		last = now
 	}
+}
+
+// due tells whether a schedule, in five cron fields, fell between two times.
+func due(schedule string, last, now time.Time) bool {
+	if schedule == "" {
+		return false
+	}
+	plan, err := cron.ParseStandard(schedule)
+	return err == nil && !plan.Next(last).After(now)
 }

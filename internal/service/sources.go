@@ -68,7 +68,11 @@ func (s *Service) handleRefresh(c *gin.Context) (any, error) {
 }
 
 func (s *Service) handleProbe(c *gin.Context) (any, error) {
-	return s.startProbe(c.Param("name"), who(c).Name)
+	in, err := optional[api.Probing](c)
+	if err != nil {
+		return nil, err
+	}
+	return s.startProbe(c.Param("name"), who(c).Name, in.Candidates)
 }
 
 func (s *Service) editSource(verb string, edit func(*definition.Source)) handler {
@@ -296,7 +300,7 @@ func (s *Service) judged(name string, found finding.List, err error) error {
 	return err
 }
 
-func (s *Service) startProbe(name, by string) (api.Job, error) {
+func (s *Service) startProbe(name, by string, candidates []byte) (api.Job, error) {
 	t, set, err := s.trustedAndSet()
 	if err != nil {
 		return api.Job{}, err
@@ -309,6 +313,13 @@ func (s *Service) startProbe(name, by string) (api.Job, error) {
 		return api.Job{}, finding.New("define.bad-value", "source "+name,
 			"it has no upstreams that could be probed: it holds what is added by hand").
 			Do("stockade package list --source %s shows what it holds", name)
+	}
+	if len(candidates) > 0 {
+		further, err := src.Candidates(candidates)
+		if err != nil {
+			return api.Job{}, err
+		}
+		src.Further = further
 	}
 	return s.jobs.start("probe", "source "+name, by,
 		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
@@ -328,7 +339,7 @@ type probed struct {
 // sourceText writes one source as a document of its own, with what it names.
 func sourceText(set *definition.Set, name string) string {
 	one := definition.NewSet()
-	one.Sources[name] = set.Sources[name]
+	one.Take(set, "source", name)
 	text, err := one.YAML()
 	if err != nil {
 		return ""
@@ -340,6 +351,13 @@ func sourceText(set *definition.Set, name string) string {
 // revision like any other: the order before is one step away.
 func (s *Service) orderUpstreams(c *gin.Context) (any, error) {
 	name := c.Param("name")
+	in, err := optional[mirror.Ordering](c)
+	if err == nil {
+		err = in.Check(name)
+	}
+	if err != nil {
+		return nil, err
+	}
 	var last probed
 	at, err := s.db.Kept("probe", name, &last)
 	if errors.Is(err, store.ErrNotFound) {
@@ -364,29 +382,10 @@ func (s *Service) orderUpstreams(c *gin.Context) (any, error) {
 			if !ok {
 				return dangling("", "source", name, set.Sources)
 			}
-			src.Upstreams = bestFirst(src, name, last.Results)
+			if src.Upstreams, err = in.Ordered(src, name, last.Results); err != nil {
+				return err
+			}
 			set.Sources[name] = src
 			return nil
 		}))
-}
-
-// bestFirst orders the upstreams of a source by a probe.
-func bestFirst(src definition.Source, name string, results []mirror.ProbeResult) []definition.Upstream {
-	at := map[string][]definition.Upstream{}
-	var addresses []string
-	for _, u := range src.Upstreams {
-		address, _ := u.Address()
-		if expanded, err := src.Expand(name, address); err == nil {
-			address = expanded
-		}
-		if _, twice := at[address]; !twice {
-			addresses = append(addresses, address)
-		}
-		at[address] = append(at[address], u)
-	}
-	var out []definition.Upstream
-	for _, a := range mirror.BestFirst(addresses, results) {
-		out = append(out, at[a]...)
-	}
-	return out
 }

@@ -17,6 +17,7 @@ type Record struct {
 	Name     string `gorm:"primaryKey"`
 	Body     string
 	Revision int64
+	Said     string // what a person wrote of it, with comments; empty: nobody wrote more than it says
 }
 
 // Revision is one change of what is described.
@@ -39,6 +40,9 @@ func (d *DB) Described() (*definition.Set, error) {
 	for _, r := range records {
 		if err := set.Put(r.Kind, r.Name, []byte(r.Body)); err != nil {
 			return nil, err
+		}
+		if r.Said != "" {
+			set.Words[r.Kind+" "+r.Name] = r.Said
 		}
 	}
 	return set, nil
@@ -84,7 +88,7 @@ func (d *DB) Describe(target *definition.Set, changes []definition.Change, by, s
 			err = d.g.Delete(&Record{Kind: c.Kind, Name: c.Name}).Error
 		} else {
 			err = d.save(&Record{Kind: c.Kind, Name: c.Name, Body: string(bodies[c.Kind][c.Name]),
-				Revision: rev.ID})
+				Revision: rev.ID, Said: target.WordsOf(c.Kind, c.Name)})
 		}
 		if err != nil {
 			return rev, err

@@ -19,6 +19,7 @@ var migrations = []func(*gorm.DB) error{
 	func(g *gorm.DB) error { return g.Exec("CREATE INDEX jobs_last ON jobs (kind, object, id)").Error },
 	decisionsAdded,
 	func(g *gorm.DB) error { return g.AutoMigrate(&Credential{}) },
+	func(g *gorm.DB) error { return g.AutoMigrate(&Record{}) }, // what people wrote of what is described
 }
 
 // vouch and bar are decisions as they were recorded first: a vouch that was taken back

@@ -107,13 +107,18 @@ const ways: { value: Choice; word: string }[] = [
       <div class="grid grid-cols-3 gap-3">
         <figure v-for="side in sides(o)" :key="side.what" class="min-w-0">
           <figcaption class="mb-1 text-slate">{{ side.what }}</figcaption>
-          <pre
+          <div
             v-shown
-            class="mono max-h-52 overflow-auto rounded-md border border-line p-2 leading-5"
+            class="mono max-h-52 overflow-auto rounded-md border border-line p-2 leading-5 whitespace-pre"
             tabindex="0"
+            role="region"
             :aria-label="side.what + ': ' + id(o)"
-          ><template v-for="(l, n) in side.lines" :key="n"><mark v-if="l.other" class="bg-lantern-soft " +
-	"text-ink">› {{ l.text }}</mark><template v-else>  {{ l.text }}</template>{{ '\n' }}</template></pre>
+          >
+            <div v-for="(l, n) in side.lines" :key="n">
+              <mark v-if="l.other" class="bg-lantern-soft text-ink" v-text="'› ' + l.text" />
+              <span v-else v-text="'  ' + l.text" />
+            </div>
+          </div>
         </figure>
       </div>
       <p v-if="o.both.length" class="mt-1.5">

@@ -32,7 +32,9 @@ const servers = computed(() => {
 const client = useQueryClient()
 const asking = ref(false)
 const error = ref<unknown>(null)
-const scored = computed(() => [...(props.source.probes ?? [])].sort((a, b) => a.rank - b.rank))
+const scored = computed(() =>
+  [...(props.source.probes ?? [])].filter((p) => !p.candidate).sort((a, b) => a.rank - b.rank),
+)
 const whole = (s: { fresh: number; first_byte: number; rate: number }) => s.fresh + s.first_byte + s.rate
 async function order() {
   asking.value = false
@@ -98,7 +100,10 @@ const slowest = computed(() => Math.max(1, ...(props.source.probes ?? []).map((p
         </thead>
         <tbody>
           <tr v-for="u in servers" :key="u.url">
-            <td class="mono">{{ u.url }}</td>
+            <td class="mono">
+              {{ u.url }}
+              <span v-if="u.probe?.candidate" class="font-sans text-slate">candidate: no build asks it</span>
+            </td>
             <td>{{ u.region || '–' }}</td>
             <template v-if="u.probe">
               <td>
