@@ -6,6 +6,7 @@ import { post, type Key } from '../../api'
 import Mark from '../../parts/Mark.vue'
 import Modal from '../../parts/Modal.vue'
 import Trouble from '../../parts/Trouble.vue'
+import { fingerprintIn } from './picture'
 const props = defineProps<{ of: Key; source: string }>()
 const emit = defineEmits<{ close: [] }>()
 const client = useQueryClient()
@@ -33,6 +34,18 @@ const wrong = computed(
   () => groups.value.some((g) => g.state === 'other') || clean.value.length > props.of.fingerprint.length,
 )
 const whole = computed(() => clean.value === props.of.fingerprint)
+async function read(e: Event) {
+  const input = e.target as HTMLInputElement
+  error.value = null
+  try {
+    const file = input.files?.[0]
+    if (file) typed.value = await fingerprintIn(file)
+  } catch (x) {
+    error.value = x
+  } finally {
+    input.value = ''
+  }
+}
 async function go() {
   error.value = null
   try {
@@ -67,7 +80,26 @@ async function go() {
       <label for="typed" class="mb-1 block"
         >The whole fingerprint, as its owner told it to you on another road</label
       >
-      <input id="typed" v-model="typed" class="field mono" autocomplete="off" autofocus spellcheck="false" />
+      <div class="flex gap-2">
+        <input
+          id="typed"
+          v-model="typed"
+          class="field mono min-w-0 flex-1"
+          autocomplete="off"
+          autofocus
+          spellcheck="false"
+        />
+        <label
+          class="btn shrink-0 cursor-pointer"
+          title="a photograph of the owner's QR code, or a text file; the key itself does not count"
+          >From a picture<input
+            type="file"
+            accept="image/*,text/plain"
+            class="sr-only"
+            aria-label="A picture of a QR code, or a text file"
+            @change="read"
+        /></label>
+      </div>
       <div class="mono mt-2 grid grid-cols-10 gap-1" aria-hidden="true">
         <span
           v-for="(g, i) in groups"

@@ -1,0 +1,82 @@
+package e2e
+
+import (
+	"bytes"
+	"image"
+	"image/color"
+	"image/png"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/skip2/go-qrcode"
+
+	"stockade/core/trust"
+)
+
+// A fingerprint is read from a photograph of the owner's QR code, or from a text file, and
+// compared like one that is typed.
+func TestAFingerprintIsReadFromAPicture(t *testing.T) {
+	t.Parallel()
+	s := newSite(t)
+	s.cli(0, "record", filepath.Join(s.dir, "site"))
+	kelp := s.scenario.KelpKey.Certificate().Fingerprint
+	file := func(name string, data []byte) string {
+		p := filepath.Join(s.dir, name)
+		if err := os.WriteFile(p, data, 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return p
+	}
+	code := func(text string) []byte {
+		raw, err := qrcode.Encode(text, qrcode.Medium, 500)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return raw
+	}
+	blank := image.NewGray(image.Rect(0, 0, 200, 200))
+	for i := range blank.Pix {
+		blank.Pix[i] = 200
+	}
+	blank.Set(3, 3, color.Black)
+	var nothing bytes.Buffer
+	if err := png.Encode(&nothing, blank); err != nil {
+		t.Fatal(err)
+	}
+	b := newBrowser(t, s)
+	b.open("/keys")
+	b.typed("#token", s.token)
+	b.click("Sign in")
+	b.click("decide")
+	b.see("May this key sign kelp?")
+	take := func(path string) {
+		b.run("choose", chromedp.SetUploadFiles(`input[type=file][aria-label^="A picture"]`, []string{path},
+			chromedp.ByQuery))
+	}
+	take(file("nothing.png", nothing.Bytes()))
+	b.see("there is no QR code in the picture")
+	take(file("broken.png", []byte("no picture")))
+	b.see("the picture cannot be read")
+	take(file("menu.png", code("https://kelp.example/menu")))
+	b.see("holds something else than one whole fingerprint")
+	take(file("other.png", code("OPENPGP4FPR:"+strings.Repeat("AB", 20))))
+	b.see("this key has another fingerprint: do not vouch for it")
+	take(file("note.txt", []byte(trust.Spaced(kelp)+"\n")))
+	b.see("it is this key's fingerprint")
+	take(file("menu.png", code("https://kelp.example/menu"))) // what stood there stays
+	b.see("it is this key's fingerprint")
+	take(file("other.png", code("OPENPGP4FPR:"+strings.Repeat("AB", 20))))
+	b.see("this key has another fingerprint: do not vouch for it")
+	take(file("kelp.png", code("OPENPGP4FPR:"+strings.ToLower(kelp))))
+	b.see("it is this key's fingerprint")
+	b.typed("#evidence", "the code on the delivery note")
+	b.shot("picture")
+	b.click("Vouch for it")
+	b.run("it is vouched for", chromedp.Poll(`!document.body.innerText.includes("May this key")`, nil))
+	if out, _ := s.cli(0, "key", "show", kelp); !strings.Contains(out, "the code on the delivery note") {
+		t.Error(out)
+	}
+}
