@@ -143,6 +143,8 @@ var catalogue = index(
 	Entry{"key.revoked", Error, "the key's owner has withdrawn it",
 		"get the new key from its owner, and vouch for that"},
 	Entry{"key.weak", Warning, "the key is weaker than is wise today", "ask the owner for a stronger one"},
+	Entry{"key.also-signed", Note, "a root has further signatures, beside the one that counts",
+		"nothing; where the owner tells of a new key, compare it, name it, and vouch for it"},
 	Entry{"key.cannot-sign", Error, "the certificate has no key that may sign",
 		"ask the owner for the signing certificate"},
 	Entry{"key.secret-material", Error, "a secret key was handed in; it was not stored",

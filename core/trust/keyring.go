@@ -72,6 +72,39 @@ func (k *Keyring) Counting() (out []*Certificate) {
 	return out
 }
 
+// Named says whose a signature is, by what it says of its key: the certificate, if it was
+// brought in, and why it does not count for the source. signer is the id as Signer.Others has
+// it.
+func (k *Keyring) Named(signer string) string {
+	for _, n := range k.known {
+		for _, p := range append([]Part{n.Certificate.Primary}, n.Certificate.Subkeys...) {
+			if p.Fingerprint != signer && !(len(signer) == 16 && strings.HasSuffix(p.Fingerprint, signer)) {
+				continue
+			}
+			why := "nobody vouched for it here"
+			switch {
+			case n.Barred != "":
+				why = "it is barred"
+			case slices.Contains(n.VouchedFor, k.source):
+				why = "its signature does not count"
+			}
+			return n.Certificate.Fingerprint + " (" + n.Certificate.name() + "; " + why + ")"
+		}
+	}
+	return signer + " (which nobody brought in)"
+}
+
+// Until tells until when the certificate of a fingerprint may sign; able is false where it may
+// not now, or is not in the keyring.
+func (k *Keyring) Until(fingerprint string, now time.Time) (end time.Time, able bool) {
+	for _, n := range k.known {
+		if n.Certificate.Fingerprint == fingerprint {
+			return n.Certificate.SignsUntil(now)
+		}
+	}
+	return time.Time{}, false
+}
+
 // Decided says which certificates count for the source, and since which decision each:
 // what was decided is an input of whatever is built with the keyring.
 func (k *Keyring) Decided() []string {

@@ -1,0 +1,106 @@
+package mirror
+
+import (
+	"bytes"
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/ProtonMail/go-crypto/openpgp"
+	"github.com/ProtonMail/go-crypto/openpgp/packet"
+
+	"stockade/core/finding"
+	"stockade/core/trust"
+)
+
+// Two keys sign the root of a source while its owner renews: the one that counts is enough,
+// the other is named with why it does not count, and it is a warning once the first ends soon.
+func TestWhoSignsBesideTheKeyThatCountsIsTold(t *testing.T) {
+	w := newWorld(t)
+	all := keys()
+	root := w.files["dists/heron/Release"]
+	sign := func(by ...*trust.SiteKey) {
+		t.Helper()
+		var signature []byte
+		for _, k := range by {
+			one, err := k.DetachSign(root, false)
+			if err != nil {
+				t.Fatal(err)
+			}
+			signature = append(signature, one...)
+		}
+		w.mu.Lock()
+		delete(w.files, "dists/heron/InRelease")
+		w.files["dists/heron/Release.gpg"] = signature
+		w.mu.Unlock()
+	}
+	first := all[0].Certificate()
+	ring := func(more ...trust.Known) {
+		w.source.Keyring = trust.NewKeyring("tarn", append(more, trust.Known{Certificate: first,
+			VouchedFor: []string{"tarn"}}), func() time.Time { return w.now })
+	}
+	refreshed := func() finding.List {
+		t.Helper()
+		w.source.Accepted = nil
+		pub, err := w.builder.Refresh(t.Context(), w.source)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return told(pub.Findings, "key.also-signed")
+	}
+	other := all[1].Certificate()
+	ring()
+	sign(all[0])
+	if found := refreshed(); len(found) > 0 {
+		t.Errorf("signed by one: %v", found)
+	}
+	sign(all[0], all[1])
+	for _, c := range []struct {
+		name  string
+		known []trust.Known
+		says  string
+	}{
+		{"nobody brought it in", nil, other.Fingerprint + " (which nobody brought in)"},
+		{"nobody vouched for it", []trust.Known{{Certificate: other}},
+			other.Fingerprint + " (" + other.UserIDs[0] + "; nobody vouched for it here)"},
+		{"it is barred", []trust.Known{{Certificate: other, Barred: "stolen"}}, "it is barred)"},
+	} {
+		ring(c.known...)
+		found := refreshed()
+		if len(found) != 1 || found[0].Severity != finding.Note || !strings.Contains(found[0].Text, c.says) {
+			t.Errorf("%s: %v", c.name, found)
+		}
+	}
+	for days, want := range map[int]finding.Severity{80: finding.Warning, 91: finding.Note} {
+		// A key that ends, made by hand.
+		life := uint32(days*24*3600 + 3600)
+		e, err := openpgp.NewEntity("Tarn archive", "", "", &packet.Config{Algorithm: packet.PubKeyAlgoEdDSA,
+			KeyLifetimeSecs: life, Time: func() time.Time { return w.now.Add(-time.Hour) }})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var public, signature bytes.Buffer
+		if err := errors.Join(e.Serialize(&public), openpgp.DetachSign(&signature, e, bytes.NewReader(root),
+			&packet.Config{Time: func() time.Time { return w.now.Add(-time.Minute) }})); err != nil {
+			t.Fatal(err)
+		}
+		certs, err := trust.ReadCertificates(public.Bytes())
+		if err != nil {
+			t.Fatal(err)
+		}
+		sign(all[1])
+		first, w.files["dists/heron/Release.gpg"] = certs[0], append(signature.Bytes(),
+			w.files["dists/heron/Release.gpg"]...)
+		ring(trust.Known{Certificate: other})
+		found := refreshed()
+		if len(found) != 1 || found[0].Severity != want || !strings.Contains(found[0].Text,
+			"its root is signed by "+other.Fingerprint) {
+			t.Errorf("in %d days: %v", days, found)
+		}
+		if want == finding.Warning && !strings.Contains(found[0].Text,
+			"its key "+first.Fingerprint+" ends on ") {
+			t.Errorf("whose end: %v", found)
+		}
+	}
+}
