@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"stockade/core/trust"
 	"stockade/internal/service"
 )
 
@@ -69,4 +70,15 @@ func TestARuleAboutAlgorithms(t *testing.T) {
 	lift = true
 	s.start()
 	s.cli(0, "source", "refresh", "kelp")
+	// Of the whole site, each key is told once, by its fingerprint.
+	s.cli(0, "record", write("{site: {rsa_bits: 4096}}"))
+	out, _ := s.cli(1, "status")
+	for _, k := range []*trust.SiteKey{s.scenario.KelpKey, s.scenario.TarnKey} {
+		if n := strings.Count(out, "key "+k.Certificate().Fingerprint+": it is RSA with 3072 bits"); n != 1 {
+			t.Errorf("a key is told %d times:\n%s", n, out)
+		}
+	}
+	if strings.Contains(out, "key kelp-release") || strings.Contains(out, "signs nothing") {
+		t.Errorf("told twice:\n%s", out)
+	}
 }

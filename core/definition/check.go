@@ -497,12 +497,21 @@ func (c *checker) strong(object, path, source, fingerprint string) bool {
 	if !ok {
 		return false
 	}
-	for _, f := range cert.CheckBy(c.Policy(source), c.around.Now) {
-		if f.Code == "key.weak" && f.Severity == finding.Error {
-			g := c.add("key.weak", object, path, "its key %s signs nothing: %s", fingerprint, f.Text)
-			*g = g.Rated(finding.Error)
-			return false
+	weak := func(p trust.Policy) (out finding.List) {
+		for _, f := range cert.CheckBy(p, c.around.Now).With("key.weak") {
+			if f.Severity == finding.Error {
+				out = append(out, f)
+			}
 		}
+		return out
+	}
+	if len(weak(c.Policy(""))) > 0 {
+		return false // told at the key
+	}
+	for _, f := range weak(c.Policy(source)) {
+		g := c.add("key.weak", object, path, "its key %s signs nothing: %s", fingerprint, f.Text)
+		*g = g.Rated(finding.Error)
+		return false
 	}
 	_, able := cert.SignsUntil(c.around.Now)
 	return able

@@ -176,7 +176,7 @@ func TestEachRefusalOfADefinition(t *testing.T) {
 		{"an algorithm that nobody refuses", "two_persons: true", "refuse: [SHA-2]", "define.bad-value",
 			"rule official", "SHA-2", `"SHA-2" is no algorithm`},
 		{"an algorithm that a rule refuses", "official: {two_persons: true}", "site: {refuse: [RSA]}",
-			"key.weak", "source tarn", "signed_by", "a rule here refuses RSA"},
+			"key.weak", "key tarn", "tarn.asc", "a rule here refuses RSA"},
 		{"a length that a rule asks for", "two_persons: true", "two_persons: true, rsa_bits: 3072", none, "",
 			"", ""},
 		{"a length that a key has not", "official: {two_persons: true}", "community: {rsa_bits: 4096}",

@@ -29,6 +29,25 @@ func (st states) add(found ...finding.Finding) {
 	}
 }
 
+// ofCertificate gives a finding that is about a certificate by its fingerprint, whatever the
+// certificate is called in the description, so that it is told once.
+func (s *Service) ofCertificate(f finding.Finding, set *definition.Set, t *trusted) finding.Finding {
+	name, ok := strings.CutPrefix(f.Object, "key ")
+	if !ok {
+		return f
+	}
+	for _, fingerprint := range set.Keys[name].All() {
+		if c := t.certificates[fingerprint]; c != nil {
+			for _, own := range c.CheckBy(set.Policy(""), s.now()) {
+				if own.Code == f.Code && own.Text == f.Text {
+					return own
+				}
+			}
+		}
+	}
+	return f
+}
+
 // of gives what is told of one object, the worst first.
 func (st states) of(object string) finding.List {
 	out := append(finding.List{}, st[object]...)
@@ -68,14 +87,16 @@ func (s *Service) states(set *definition.Set, t *trusted) (states, error) {
 		return nil, err
 	}
 	out.add(found...)
-	out.add(s.checks(set, t)...)
+	for _, f := range s.checks(set, t) {
+		out.add(s.ofCertificate(f, set, t))
+	}
 	if err := s.foundBefore(set, out); err != nil {
 		return nil, err
 	}
 	for name, src := range set.Sources {
 		for _, f := range set.Signers(name) {
 			if c, ok := t.certificates[f]; ok {
-				out.add(c.CheckBy(set.Policy(name), s.now())...)
+				out.add(c.CheckBy(set.Policy(""), s.now())...) // what its standing adds is told at the source
 			}
 		}
 		if !src.Disabled && !src.Managed() && !out["source "+name].HasErrors() {
