@@ -23,6 +23,9 @@ type Machine struct {
 	Root string
 	// ReadKey reads a keyring, by its absolute path on the machine.
 	ReadKey func(path string) ([]byte, error)
+	// Runs is the release that the machine runs, by its name; empty where it is not known.
+	Runs   string
+	Family archive.Family // of the client that reads this
 	// Global are the keyrings whose keys count for every source, by their paths.
 	Global []string
 	// Keyrings are the files that lie where keyrings do which sources name.
@@ -64,6 +67,7 @@ func Import(of ...Machine) *Imported {
 			i.source(m, c, seen)
 		}
 		i.unreferred(m)
+		i.otherReleases(m)
 	}
 	i.Set.Fill()
 	i.Findings.Sort()

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"io"
 	"maps"
+	"net/url"
 	"path"
 	"path/filepath"
 	"runtime"
@@ -45,7 +46,8 @@ func ReadMachine(known archive.Registry, files MachineFiles, root, arch string) 
 		if len(of) == 0 {
 			continue
 		}
-		m := Machine{Configured: r.ReadConfiguration(of), Root: root, ReadKey: files.Read,
+		m := Machine{Runs: runs(files), Family: known[name], Configured: r.ReadConfiguration(of), Root: root,
+			ReadKey:      files.Read,
 			Architecture: r.MachineArchitecture(cmp.Or(arch, runtime.GOARCH))}
 		if m.Global, err = files.Find(r.Keyrings()); err != nil {
 			return nil, err
@@ -56,6 +58,65 @@ func ReadMachine(known archive.Registry, files MachineFiles, root, arch string) 
 		all = append(all, m)
 	}
 	return Import(all...), nil
+}
+
+// maxReleaseFile bounds os-release (bytes).
+const maxReleaseFile = 64 << 10
+
+// runs gives the release that a machine runs, by the name that os-release(5) has for it.
+func runs(files MachineFiles) string {
+	for _, path := range []string{"/etc/os-release", "/usr/lib/os-release"} {
+		data, err := files.Read(path)
+		if err != nil || len(data) > maxReleaseFile {
+			continue
+		}
+		for line := range bytes.Lines(data) {
+			if v, ok := bytes.CutPrefix(bytes.TrimSpace(line), []byte("VERSION_CODENAME=")); ok {
+				return strings.Trim(string(v), `"'`)
+			}
+		}
+	}
+	return ""
+}
+
+// otherReleases tells of sources of another release than the machine runs. What vendors call
+// a release is theirs: compared are those that come from a server that has the machine's
+// release too.
+func (i *Imported) otherReleases(m Machine) {
+	family, ok := m.Family.(archive.Releases)
+	if !ok || m.Runs == "" {
+		return
+	}
+	hosts := func(src Source) (out []string) {
+		for _, u := range src.Upstreams {
+			address, _ := u.Address()
+			if parsed, err := url.Parse(address); err == nil && parsed.Host != "" {
+				out = append(out, strings.ToLower(parsed.Host))
+			}
+		}
+		return out
+	}
+	serving := map[string]bool{}
+	for _, src := range i.Set.Sources {
+		if src.Family == m.Family.Name() && family.ServesRelease(src.Release, m.Runs) {
+			for _, h := range hosts(src) {
+				serving[h] = true
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(i.Set.Sources)) {
+		src := i.Set.Sources[name]
+		if src.Family != m.Family.Name() || src.Disabled || strings.HasSuffix(src.Release, "/") ||
+			family.ServesRelease(src.Release, m.Runs) ||
+			!slices.ContainsFunc(hosts(src), func(h string) bool { return serving[h] }) {
+			continue
+		}
+		i.Findings = append(i.Findings, finding.New("source.release-unsupported", "source "+name,
+			"the machine runs %s, and this is of %s", finding.Harmless(m.Runs),
+			finding.Harmless(src.Release)).
+			At(i.Set.Places["sources."+name]).
+			Do("take it out, or write the machine's release, if it is a line that was forgotten"))
+	}
 }
 
 // Judge gives what is told of a machine's own files as they are: what reading them told, and

@@ -224,7 +224,7 @@ var catalogue = index(
 		"set the clock of this machine right"},
 	Entry{"source.release-unsupported", Warning,
 		"a source of a lane is not seen by machines of a group that follows it, or not on all their " +
-			"architectures",
+			"architectures; or a machine's own file names another release than it runs",
 		"mend the group's release or architectures, or give the mirror a source for them"},
 	Entry{"priority.holds-back", Warning,
 		"machines stay on an older version, because its source has the better priority",
