@@ -24,13 +24,7 @@ func TestTheConsoleDescribes(t *testing.T) {
 	b.typed("#token", s.token)
 	b.click("Sign in")
 	b.see("Nothing is written yet")
-	write := func(text string) {
-		b.run("write", chromedp.WaitVisible("textarea[aria-label=Definition]", chromedp.ByQuery),
-			chromedp.Evaluate(`(() => { const f = document.querySelector("textarea[aria-label=Definition]");
-				f.value = `+quoted(strings.ReplaceAll(text, "\n", "\\n"))+`.replaceAll("\\n", "\n");
-				f.dispatchEvent(new Event("input")) })()`, nil))
-	}
-	write(demo.Mistakes)
+	b.write(demo.Mistakes)
 	b.see("define.unknown-field")
 	b.see("It cannot be recorded like this")
 	b.click("line 8")

@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -166,6 +167,24 @@ func TestEveryAlgorithmOfTheRealProgramCounts(t *testing.T) {
 	}
 }
 
+// The real program reads what the site signs.
+func TestTheRealProgramReadsOurs(t *testing.T) {
+	t.Parallel()
+	gpg := newProgram(t, "gpg")
+	k, err := NewKey("Site", "", "", time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	signed, err := k.Clearsign([]byte(document))
+	if err != nil {
+		t.Fatal(err)
+	}
+	gpg.run("", "--import", gpg.file("ours.key", []byte(k.Certificate().Armoured())))
+	if out := gpg.run("", "--decrypt", gpg.file("ours", signed)); string(out) != document {
+		t.Errorf("gpg reads our text as %q", out)
+	}
+}
+
 // What gpg makes of keys that ended, were withdrawn, or are bound weakly.
 func TestKeysOfTheRealProgramThatDoNotCount(t *testing.T) {
 	t.Parallel()
@@ -275,7 +294,7 @@ func TestAnotherProgramAgrees(t *testing.T) {
 		key := filepath.Join(sq.home, suite)
 		sq.run("", "key", "generate", "-c", suite, "-u", suite+"@tarn.example", "-e", key)
 		cert := one(t, sq.run("", "key", "extract-cert", key))
-		if cert.Primary.CanSign || !slicesAny(cert.Subkeys, func(p Part) bool { return p.CanSign }) {
+		if cert.Primary.CanSign || !slices.ContainsFunc(cert.Subkeys, func(p Part) bool { return p.CanSign }) {
 			t.Errorf("%s: %+v", suite, cert)
 		}
 		ring := vouched(cert)
@@ -336,15 +355,6 @@ func TestAnotherProgramAgrees(t *testing.T) {
 			t.Errorf("sqv: %v %s", err, out)
 		}
 	}
-}
-
-func slicesAny(parts []Part, is func(Part) bool) bool {
-	for _, p := range parts {
-		if is(p) {
-			return true
-		}
-	}
-	return false
 }
 
 // The certificate of version 6 and the text signed by it that RFC 9580 prints in its

@@ -3,9 +3,6 @@ package trust
 import (
 	"bytes"
 	"crypto"
-	"os"
-	"os/exec"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -131,62 +128,6 @@ func TestTheSiteKeyIsLockedAndOpensAgain(t *testing.T) {
 	if _, err := NewKeyring("seal", []Known{{Certificate: k.Certificate(), VouchedFor: []string{"seal"}}},
 		at(now)).Detached([]byte("text"), sig); err != nil {
 		t.Error(err)
-	}
-}
-
-// The real tool's signatures and certificates are read, and it reads ours.
-func TestTheRealToolAgrees(t *testing.T) {
-	if _, err := exec.LookPath("gpg"); err != nil {
-		t.Skip("skipped: gpg is not on this machine")
-	}
-	home := t.TempDir()
-	os.Chmod(home, 0o700)
-	run := func(in string, args ...string) []byte {
-		t.Helper()
-		c := exec.Command("gpg", append([]string{"--homedir", home, "--batch", "--yes", "--pinentry-mode",
-			"loopback", "--passphrase", ""}, args...)...)
-		c.Stdin = strings.NewReader(in)
-		var stderr bytes.Buffer
-		c.Stderr = &stderr
-		out, err := c.Output()
-		if err != nil {
-			t.Fatalf("gpg %v: %v\n%s", args, err, stderr.String())
-		}
-		return out
-	}
-	defer exec.Command("gpgconf", "--homedir", home, "--kill", "all").Run()
-	run("", "--quick-generate-key", "Tarn archive <archive@tarn.example>", "rsa2048", "sign", "1y")
-	certs, err := ReadCertificates(run("", "--armor", "--export"))
-	if err != nil || len(certs) != 1 || certs[0].Primary.Bits != 2048 || certs[0].Primary.Expires.IsZero() {
-		t.Fatalf("%v %+v", err, certs)
-	}
-	ring := NewKeyring("tarn", []Known{{Certificate: certs[0], VouchedFor: []string{"tarn"}}}, time.Now)
-	const text = "Suite: steady\n- a dash\nFrom: here\n"
-	got, _, err := ring.Clearsigned(run(text, "--clearsign"))
-	if err != nil || string(got) != text {
-		t.Errorf("clear-signed: %v, %q", err, got)
-	}
-	if _, err := ring.Detached([]byte(text), run(text, "--armor", "--detach-sign")); err != nil {
-		t.Error("detached:", err)
-	}
-	if _, _, err := ring.Clearsigned(run(text, "--clearsign", "--digest-algo", "SHA1")); err == nil {
-		t.Error("a SHA-1 signature counted")
-	}
-	// And the other way.
-	k, err := NewKey("Site", "", "", time.Now)
-	if err != nil {
-		t.Fatal(err)
-	}
-	file := filepath.Join(home, "ours")
-	signed, err := k.Clearsign([]byte(text))
-	if err != nil {
-		t.Fatal(err)
-	}
-	os.WriteFile(file, signed, 0o600)
-	os.WriteFile(file+".key", []byte(k.Certificate().Armoured()), 0o600)
-	run("", "--import", file+".key")
-	if out := run("", "--decrypt", file); string(out) != text {
-		t.Errorf("gpg reads our text as %q", out)
 	}
 }
 
