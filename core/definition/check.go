@@ -100,6 +100,7 @@ func Check(s *Set, around Surroundings) finding.List {
 	for _, name := range slices.Sorted(maps.Keys(s.Groups)) {
 		c.group(name, s.Groups[name])
 	}
+	c.shared()
 	c.found.Sort()
 	return c.found
 }
@@ -598,8 +599,14 @@ func (c *checker) planned(object, path, text string) {
 	if text == "" {
 		return
 	}
-	if _, err := cron.ParseStandard(text); err != nil || strings.HasPrefix(text, "@") {
+	plan, err := cron.ParseStandard(text)
+	if err != nil || strings.HasPrefix(text, "@") {
 		c.schedule(object, path, text, err)
+		return
+	}
+	if plan.Next(time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)).IsZero() {
+		c.add("define.bad-value", object, path, "the schedule %q never comes: there is no such day", text).
+			WayOut = "write a day that the month has"
 	}
 }
 

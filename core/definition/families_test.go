@@ -24,7 +24,7 @@ sources:
     signed_by: [brine]
   wrack:
     family: alpm
-    upstreams: [{mirror_list: "https://wrack.example/mirrors.txt", region: reach}]
+    upstreams: [{mirror_list: "https://wrack.brine.example/mirrors.txt", region: reach}]
     components: [wrack]
     architectures: [x86_64]
     signed_by: [brine]
@@ -81,13 +81,13 @@ func TestDescriptionsOfTheOtherFamiliesAndOfHousesAreRead(t *testing.T) {
 func TestMistakesInThemAreTold(t *testing.T) {
 	for name, c := range map[string]struct{ old, new, code, says string }{
 		"two addresses in one upstream": {
-			`{mirror_list: "https://wrack.example/mirrors.txt", region: reach}`,
+			`{mirror_list: "https://wrack.brine.example/mirrors.txt", region: reach}`,
 			`{mirror_list: "https://a.example/x", url: "https://b.example"}`,
 			"define.bad-value", "2 of them"},
 		"none": {
-			`{mirror_list: "https://wrack.example/mirrors.txt", region: reach}`, `{region: reach}`,
+			`{mirror_list: "https://wrack.brine.example/mirrors.txt", region: reach}`, `{region: reach}`,
 			"define.bad-value", "0 of them"},
-		"a password in a list's address": {`https://wrack.example/mirrors.txt`,
+		"a password in a list's address": {`https://wrack.brine.example/mirrors.txt`,
 			`https://a:b@wrack.example/mirrors.txt`, "source.credential-in-url", "wrack.example"},
 		"a query where a server belongs": {`el/$release/$arch"}`, `el/?x=1"}`, "source.bad-url", "query"},
 		"a stream that is none":          {`"panel:3"`, `panel`, "define.bad-value", "MODULE:STREAM"},

@@ -173,3 +173,44 @@ func TestKeysThatNobodyVouchedForAreToldOnce(t *testing.T) {
 		})
 	}
 }
+
+// Whoever holds a key that is vouched for, for sources of several owners, signs for all.
+func TestAKeyOfSeveralOwnersIsTold(t *testing.T) {
+	const text = `stockade: 1
+keys: {desk: {fingerprint: 7C1B22E05A90D4417F039E6AB2C871D0453FF1A9, vouched_for: [tarn, fixes], evidence: "call 1"}}
+sources:
+  tarn: {family: deb, standing: official, upstreams: [{url: "https://north.tarn.example/tarn"}], release: ./, architectures: [amd64], signed_by: [desk]}
+  fixes: {family: deb, standing: official, upstreams: [{url: "https://fixes.tarn.example/x"}], release: ./, architectures: [amd64], signed_by: [desk]}
+`
+	for name, c := range map[string]struct {
+		change []string
+		says   string
+	}{
+		"of one domain": {nil, ""},
+		"of two domains": {[]string{"fixes.tarn.example", "kelp.example"},
+			"fixes (official, kelp.example) and tarn (official, tarn.example)"},
+		"of one that is known": {[]string{"fixes.tarn.example", "192.0.2.7"}, ""},
+		"of two standings": {[]string{"fixes: {family: deb, standing: official",
+			"fixes: {family: deb, standing: vendor"},
+			"fixes (vendor, tarn.example) and tarn (official"},
+		"not vouched for the other": {[]string{"fixes.tarn.example", "kelp.example", "[tarn, fixes]",
+			"[tarn]"}, ""},
+		"not named by the other": {[]string{"fixes.tarn.example", "kelp.example"}, ""},
+		"the other is disabled": {[]string{"fixes: {family", "fixes: {disabled: true, family",
+			"fixes.tarn.example",
+			"kelp.example"}, ""},
+	} {
+		set, read := Read(Text{Name: "x.yaml", Text: strings.NewReplacer(c.change...).Replace(text)})
+		if name == "not named by the other" {
+			src := set.Sources["fixes"]
+			src.SignedBy = nil
+			set.Sources["fixes"] = src
+		}
+		found := Merge(read, Check(set, Surroundings{Families: archive.NewRegistry(deb.Family{})})).With(
+			"key.shared")
+		if c.says == "" && len(found) > 0 || c.says != "" && (len(found) != 1 ||
+			found[0].Severity != finding.Note || !strings.Contains(found[0].Text, c.says)) {
+			t.Errorf("%s: %v", name, found)
+		}
+	}
+}

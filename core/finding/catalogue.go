@@ -74,6 +74,8 @@ var catalogue = index(
 		"wait, or use another upstream; a person can accept it once, with a reason"},
 	Entry{"source.upstreams-disagree", Warning, "upstreams serve different publications",
 		"put the one that is behind last"},
+	Entry{"job.missed", Warning, "scheduled work was due, and did not begin",
+		"begin it by hand; the schedule goes on with the next time"},
 	Entry{"job.failed", Warning, "a piece of work did not come to its end",
 		"run it again: what was verified is kept"},
 	Entry{"job.beyond-bounds", Error, "a piece of work took longer, or more memory, than it may",
@@ -120,6 +122,8 @@ var catalogue = index(
 	Entry{"journal.witness-unread", Warning, "the file in which a head of the journal is kept elsewhere " +
 		"cannot be read",
 		"look whether it is mounted and may be read"},
+	Entry{"key.shared", Note, "one key is vouched for, for sources of different owners",
+		"nothing, if they are one after all; else ask each owner for a key of their own"},
 	Entry{"key.unused", Note, "nothing names a keyring of a machine",
 		"name it at the source that it signs, or take it away"},
 	Entry{"source.debug-enabled", Note, "a section with debugging symbols is on",

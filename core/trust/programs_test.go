@@ -294,7 +294,8 @@ func TestAnotherProgramAgrees(t *testing.T) {
 		key := filepath.Join(sq.home, suite)
 		sq.run("", "key", "generate", "-c", suite, "-u", suite+"@tarn.example", "-e", key)
 		cert := one(t, sq.run("", "key", "extract-cert", key))
-		if cert.Primary.CanSign || !slices.ContainsFunc(cert.Subkeys, func(p Part) bool { return p.CanSign }) {
+		if cert.Primary.CanSign || !slices.ContainsFunc(cert.Subkeys,
+			func(p Part) bool { return p.CanSign }) {
 			t.Errorf("%s: %+v", suite, cert)
 		}
 		ring := vouched(cert)

@@ -4,7 +4,9 @@ import (
 	"context"
 	"time"
 
-	"github.com/robfig/cron/v3"
+	"stockade/core/definition"
+	"stockade/core/finding"
+	"stockade/internal/store"
 )
 
 // schedule starts the builds and probes that are due, three times a minute.
@@ -25,7 +27,7 @@ func (s *Service) schedule(ctx context.Context) {
 			continue
 		}
 		for name, m := range set.Mirrors {
-			if !due(m.Schedule, last, now) {
+			if !definition.Due(m.Schedule, last, now) {
 				continue
 			}
 			if _, err := s.startMirror("build", name, "schedule"); err != nil {
@@ -33,7 +35,7 @@ func (s *Service) schedule(ctx context.Context) {
 			}
 		}
 		for name, src := range set.Sources {
-			if src.Disabled || !due(src.ProbeSchedule, last, now) {
+			if src.Disabled || !definition.Due(src.ProbeSchedule, last, now) {
 				continue
 			}
 			if _, err := s.startProbe(name, "schedule", nil); err != nil {
@@ -44,11 +46,50 @@ func (s *Service) schedule(ctx context.Context) {
 	}
 }
 
-// due tells whether a schedule, in five cron fields, fell between two times.
-func due(schedule string, last, now time.Time) bool {
-	if schedule == "" {
-		return false
+// missed adds scheduled work that was due while it could not begin, such as while the service
+// was away: nothing of the kind began since, and the schedule was there then.
+func (s *Service) missed(set *definition.Set, out states) error {
+	var all []store.Job
+	tell := func(kind, verb, name, schedule string) error {
+		now := s.now()
+		due, ok := definition.LastDue(schedule, now.Add(-grace))
+		if !ok {
+			return nil
+		}
+		if all == nil {
+			var err error
+			if all, err = s.db.LastJobs(); err != nil {
+				return err
+			}
+		}
+		object := kind + " " + name
+		for _, j := range all {
+			if j.Object == object && j.Kind == verb && !j.Started.Before(due) {
+				return nil
+			}
+		}
+		if since, err := s.db.DescribedSince(kind, name); err != nil || since.After(due) {
+			return err
+		}
+		out.add(finding.New("job.missed", object, "its %s was due on %s, and none began since", verb,
+			due.UTC().Format(time.DateTime)).Do("stockade %s %s %s", kind, verb, name))
+		return nil
 	}
-	plan, err := cron.ParseStandard(schedule)
-	return err == nil && !plan.Next(last).After(now)
+	for name, m := range set.Mirrors {
+		if err := tell("mirror", "build", name, m.Schedule); err != nil {
+			return err
+		}
+	}
+	for name, src := range set.Sources {
+		if src.Disabled {
+			continue
+		}
+		if err := tell("source", "probe", name, src.ProbeSchedule); err != nil {
+			return err
+		}
+	}
+	return nil
 }
+
+// grace is how late scheduled work may begin.
+const grace = 5 * time.Minute

@@ -58,6 +58,16 @@ func (d *DB) DescribedDigest() (string, error) {
 	return hex.EncodeToString(h.Sum(nil)), err
 }
 
+// DescribedSince gives when a thing that is described came to be as it is.
+func (d *DB) DescribedSince(kind, name string) (time.Time, error) {
+	r, err := one[Record](d, "kind = ? AND name = ?", kind, name)
+	if err != nil {
+		return time.Time{}, err
+	}
+	rev, err := d.RevisionBy(r.Revision)
+	return rev.At, err
+}
+
 // IsDescribed tells whether a thing of that kind and name is described now.
 func (d *DB) IsDescribed(kind, name string) (bool, error) {
 	_, err := one[Record](d, "kind = ? AND name = ?", kind, name)
