@@ -110,3 +110,38 @@ func TestCommentsAndOrderStay(t *testing.T) {
 		t.Errorf("%s", text)
 	}
 }
+
+// Kept are words that say more than is written anew: comments, or another order.
+func TestWhichWordsAreKept(t *testing.T) {
+	const rest = "upstreams: [{url: \"https://x.example/\"}], release: ./, architectures: [amd64], " +
+		"signed_by: []}\n"
+	for name, c := range map[string]struct {
+		text string
+		kept int
+	}{
+		"as it is written anew": {"stockade: 1\nsources:\n  a: {family: deb, standing: vendor, " + rest,
+			0},
+		"in another order": {"stockade: 1\nsources:\n  a: {standing: vendor, family: deb, " + rest,
+			1},
+		"with a comment": {"stockade: 1\nsources:\n  a: {family: deb, " + strings.TrimSpace(rest) +
+			" # so\n", 1},
+		"with a comment above":     {"stockade: 1\nsources:\n  # so\n  a: {family: deb, " + rest, 1},
+		"with a comment of no one": {"# so\nstockade: 1\n# and so\nsources:\n  a: {family: deb, " + rest, 0},
+		"what is no document":      {"[x] # so\n", 0},
+		"nothing":                  {"# so\n", 0},
+		"what is no mapping":       {"stockade: 1\nsources: [x] # so\n", 0},
+		"an object that is none":   {"stockade: 1\nsources: {a: [x]} # so\n", 0},
+		"what the service writes": {"stockade: 1\npackages:\n  # so\n  lamp: {source: reach, name: lamp}\n",
+			0},
+		"lanes, with and without": {"stockade: 1\nlanes:\n  a: {mirror: m} # so\n  b: {mirror: m}\n", 1},
+	} {
+		set, _ := Read(Text{Name: "x.yaml", Text: c.text})
+		if len(set.Words) != c.kept {
+			t.Errorf("%s: %d are kept: %v", name, len(set.Words), set.Words)
+		}
+	}
+	set, _ := Read(Text{Text: "stockade: 1\nsources:\n  a: {standing: vendor, family: deb, " + rest})
+	if text, err := set.YAML(); err != nil || !strings.Contains(text, "a: {standing: vendor, family: deb") {
+		t.Errorf("in another order: %v\n%s", err, text)
+	}
+}

@@ -45,8 +45,11 @@ func TestInWhatOrderAFileIsAskedFor(t *testing.T) {
 		{"one that is not known is tried", map[string]measured{"a": {rate: 2e6, now: 1}, "b": {rate: 1e6,
 			now: 1}},
 			1 << 20, "", "c a b"},
-		{"one that is far too slow is left", map[string]measured{"a": {rate: 9e6, now: 4}, "b": {rate: 1e6},
-			"c": {rate: 8e6, now: 7}}, 1 << 20, "", "a b c"},
+		{"one that is far too slow is left", map[string]measured{"a": {rate: 9e6, now: 20}, "b": {rate: 1e6},
+			"c": {rate: 8e6, now: 30}}, 1 << 20, "", "a b c"},
+		{"one that is just fast enough is not", map[string]measured{"a": {rate: 8e6, now: 20},
+			"b": {rate: 1e6},
+			"c": {rate: 8e6, now: 30}}, 1 << 20, "", "b a c"},
 		{"one that lacks files is left", map[string]measured{"a": {now: 3},
 			"b": {behind: now.Add(time.Second)},
 			"c": {now: 4}}, 1 << 20, "", "a b c"},
@@ -71,6 +74,32 @@ func TestInWhatOrderAFileIsAskedFor(t *testing.T) {
 	}
 	if got := asOrdered(all); got != "a b c" {
 		t.Errorf("what it was given is another now: %s", got)
+	}
+}
+
+func TestHowFastAnUpstreamIsIsLearned(t *testing.T) {
+	c := New(Options{})
+	for _, step := range []struct{ bytes, rate float64 }{{1 << 20, 1 << 20}, {2 << 20, 1.3 * (1 << 20)},
+		{100, 1.3 * (1 << 20)}} { // what is small says nothing
+		c.observe("a", int64(step.bytes), time.Second)
+		if got := c.spreading["a"].rate; got != step.rate {
+			t.Errorf("after %.0f bytes in a second: %.0f, and %.0f was meant", step.bytes, got, step.rate)
+		}
+	}
+	if c.spreading["b"] != (measured{}) {
+		t.Error("another is known too")
+	}
+	small, large := Request{Spread: spreadFrom - 1}, Request{Spread: spreadFrom}
+	c.begins(Upstream{URL: "b"}, small)
+	if c.spreading["b"].now != 0 {
+		t.Error("a small file counts as a transfer")
+	}
+	ends := c.begins(Upstream{URL: "b"}, large)
+	if c.spreading["b"].now != 1 {
+		t.Error("a large one does not")
+	}
+	if ends(nil); c.spreading["b"] != (measured{}) {
+		t.Errorf("when it is over: %+v", c.spreading["b"])
 	}
 }
 

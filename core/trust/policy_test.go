@@ -128,3 +128,33 @@ func TestAPolicyHoldsWhereverAKeyIsJudged(t *testing.T) {
 		t.Error("a build with another rule counts as the same")
 	}
 }
+
+// Of what a part is and what it is bound by, the worse counts, and the part where both are alike.
+func TestAPartIsAsGoodAsItsWorse(t *testing.T) {
+	for _, c := range []struct {
+		algorithm, bound string
+		bits             int
+		want             Verdict
+		what             string
+	}{
+		{"RSA", "SHA-256", 3072, Counts, "is RSA with 3072 bits"},
+		{"RSA", "", 3072, Counts, "is RSA with 3072 bits"},
+		{"RSA", "SHA-1", 3072, Weak, "is bound by a signature with SHA-1"},
+		{"RSA", "SHA-1", 1024, Weak, "is RSA with 1024 bits"},
+		{"RSA", "MD5", 1024, Refused, "is bound by a signature with MD5"},
+		{"RSA", "MD5", 3072, Refused, "is bound by a signature with MD5"},
+		{"RSA", "MD5", 1000, Refused, "is RSA with 1000 bits"},
+		{"RSA", "SHA-1", 1000, Refused, "is RSA with 1000 bits"},
+		{"RSA", "SHA-256", 1000, Refused, "is RSA with 1000 bits"},
+	} {
+		got, what, _ := Policy{}.part(Part{Algorithm: c.algorithm, Bits: c.bits, Bound: c.bound})
+		if got != c.want || what != c.what {
+			t.Errorf("%s %d by %s: %s, it %s", c.algorithm, c.bits, c.bound, got, what)
+		}
+	}
+	// A length of other keys than RSA's is no matter of a rule about RSA.
+	if got, why := (Policy{RSABits: 3072}).judge(OfBindings, "RSA", 0); got != Refused ||
+		strings.Contains(why, "3072") {
+		t.Errorf("%s %s", got, why)
+	}
+}

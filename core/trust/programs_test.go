@@ -25,10 +25,12 @@ func newProgram(t *testing.T, name string) *program {
 	if _, err := exec.LookPath(name); err != nil {
 		t.Skipf("skipped: %s is not on this machine", name)
 	}
-	p := &program{t: t, name: name, home: t.TempDir()}
-	if err := os.Chmod(p.home, 0o700); err != nil {
+	home, err := os.MkdirTemp("", "p") // short: sockets lie in it, whose paths are bounded
+	if err != nil {
 		t.Fatal(err)
 	}
+	t.Cleanup(func() { os.RemoveAll(home) })
+	p := &program{t: t, name: name, home: home}
 	if name == "gpg" {
 		t.Cleanup(func() { exec.Command("gpgconf", "--homedir", p.home, "--kill", "all").Run() })
 	}
@@ -242,6 +244,18 @@ func TestKeysOfTheRealProgramThatDoNotCount(t *testing.T) {
 		if got := judged(c, Policy{}, signature); got != "key.revoked" || !c.Primary.Revoked {
 			t.Errorf("of a certificate that was withdrawn, %s: %s", name, got)
 		}
+	}
+	bare := gpg.run(string(statement), "--dearmor")
+	for n, want := range map[int]string{maxSignatures: "counts", maxSignatures + 1: "key.unreadable none"} {
+		_, err := WithRevocations(bytes.Repeat(bare, n), map[string]*Certificate{cert.Fingerprint: cert})
+		if got := outcome(err); got != want {
+			t.Errorf("%d statements: %s", n, got)
+		}
+	}
+	torn := bytes.Replace(statement, []byte("\n="), []byte("\n=A"), 1)
+	if _, err := WithRevocations(torn, map[string]*Certificate{cert.Fingerprint: cert}); outcome(err) !=
+		"key.unreadable armour" {
+		t.Errorf("a statement in armour that is damaged: %v", err)
 	}
 	// A statement about another certificate withdraws nothing, whatever it says of itself.
 	other, _ := make("other@tarn.example")

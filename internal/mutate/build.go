@@ -73,9 +73,17 @@ func list(pkg string) (l listing, err error) {
 	return l, json.Unmarshal(out, &l)
 }
 
+// which are the changes that are tried; what is empty leaves all.
+type which struct{ kinds, files []string }
+
+func (w which) has(c Change) bool {
+	return (len(w.kinds) == 0 || slices.Contains(w.kinds, string(c.Kind))) &&
+		(len(w.files) == 0 || slices.Contains(w.files, c.File))
+}
+
 // build compiles the tests of a package, and of others that use it, with all changes of the
 // kinds in it.
-func build(pkg string, others []string, work string, kinds []string) (*subject, error) {
+func build(pkg string, others []string, work string, only which) (*subject, error) {
 	listed, err := list(pkg)
 	if err != nil {
 		return nil, err
@@ -92,7 +100,7 @@ func build(pkg string, others []string, work string, kinds []string) (*subject, 
 				return nil, err
 			}
 			text, err := changed(name, source, func(c Change) (int, bool) {
-				if len(kinds) > 0 && !slices.Contains(kinds, string(c.Kind)) || not[key(c)] {
+				if !only.has(c) || not[key(c)] {
 					return 0, false
 				}
 				c.ID = len(s.changes) + 1

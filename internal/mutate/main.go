@@ -25,6 +25,7 @@ import (
 func main() {
 	within := flag.Duration("within", 15*time.Minute, "how long changes are tried, for each package")
 	kinds := flag.String("kinds", "", "the kinds of change, with commas (default: all)")
+	files := flag.String("files", "", "the files that are changed, with commas (default: all of the package)")
 	seed := flag.Int64("seed", 1, "what the order is drawn with")
 	with := flag.String("with", "", "further packages whose tests are run, with commas")
 	least := flag.Int("least", 0, "the score that is asked for, in percent")
@@ -39,7 +40,8 @@ func main() {
 	}
 	code := 0
 	for _, pkg := range flag.Args() {
-		score, err := measure(os.Stdout, pkg, split(*with), split(*kinds), *within, *seed)
+		score, err := measure(os.Stdout, pkg, split(*with), which{split(*kinds), split(*files)}, *within,
+			*seed)
 		if err != nil {
 			fmt.Fprintf(os.Stderr, "mutate: %s: %v\n", pkg, err)
 			os.Exit(2)
@@ -57,7 +59,8 @@ func split(list string) []string {
 
 // measure tries the changes of a package, tells which survive, and gives the score in
 // percent, rounded down.
-func measure(to io.Writer, pkg string, with, kinds []string, within time.Duration, seed int64) (int, error) {
+func measure(to io.Writer, pkg string, with []string, only which, within time.Duration, seed int64) (int,
+	error) {
 	work, err := os.MkdirTemp("", "mutate")
 	if err != nil {
 		return 0, err
@@ -66,7 +69,7 @@ func measure(to io.Writer, pkg string, with, kinds []string, within time.Duratio
 	if err := os.Chmod(work, 0o755); err != nil {
 		return 0, err
 	}
-	s, err := build(pkg, with, work, kinds)
+	s, err := build(pkg, with, work, only)
 	if err != nil {
 		return 0, err
 	}

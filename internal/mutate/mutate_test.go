@@ -81,7 +81,7 @@ func TestItTellsWhatTheTestsNotice(t *testing.T) {
 	}
 	t.Chdir(dir)
 	var out bytes.Buffer
-	score, err := measure(&out, ".", nil, nil, time.Minute, 1)
+	score, err := measure(&out, ".", nil, which{}, time.Minute, 1)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -133,15 +133,20 @@ func TestDam(t *testing.T) {
 		t.Fatal(err)
 	}
 	out.Reset()
-	more, err := measure(&out, ".", []string{"./dam"}, nil, time.Minute, 1)
+	more, err := measure(&out, ".", []string{"./dam"}, which{}, time.Minute, 1)
 	if err != nil || more <= score || strings.Contains(out.String(), "without !locked") {
 		t.Errorf("%d %% with more tests, and %d %% without: %v\n%s", more, score, err, out.String())
 	}
-	only, err := measure(&out, ".", nil, []string{"refusal"}, time.Minute, 1)
+	only, err := measure(&out, ".", nil, which{kinds: []string{"refusal"}}, time.Minute, 1)
 	if err != nil || only != 50 {
 		t.Errorf("of refusals alone %d %%, %v", only, err)
 	}
-	if _, err := measure(&out, "./nowhere", nil, nil, time.Minute, 1); err == nil {
+	out.Reset()
+	if _, err := measure(&out, ".", nil, which{files: []string{"none.go"}}, time.Minute, 1); err == nil &&
+		!strings.Contains(out.String(), "of 0") && !strings.Contains(out.String(), "0 of") {
+		t.Errorf("of a file that is not there: %s", out.String())
+	}
+	if _, err := measure(&out, "./nowhere", nil, which{}, time.Minute, 1); err == nil {
 		t.Error("a package that is not there is measured")
 	}
 }

@@ -53,7 +53,6 @@ async function add() {
         <tr>
           <th class="left-0 z-10">Key</th>
           <th>Fingerprint</th>
-          <th>Kind</th>
           <th>Findings</th>
           <th v-for="n in names" :key="n">{{ n }}</th>
         </tr>
@@ -69,9 +68,6 @@ async function add() {
             >
           </td>
           <td><Finger :of="k.fingerprint" brief /></td>
-          <td class="whitespace-nowrap">
-            {{ k.primary.algorithm + (k.primary.algorithm === 'RSA' ? ' ' + k.primary.bits : '') }}
-          </td>
           <td><Count v-if="!k.site" :findings="k.findings" /></td>
           <td v-if="k.site" :colspan="names.length" class="text-slate">
             the site's own key: it signs seals, tailored mirrors, and what is added by hand
