@@ -1,7 +1,5 @@
 package api
 
-import "stockade/core/mirror"
-
 // Route is one call of the API.
 type Route struct {
 	Method, Path string
@@ -72,7 +70,7 @@ var Routes = []Route{
 	{"POST", "/sources/{name}/probe", Operator, "probe", "Measure and compare every upstream", nil,
 		Probing{}, Job{}, ""},
 	{"POST", "/sources/{name}/order", Operator, "order",
-		"Put the upstreams in the order of their last probe, the best first", nil, mirror.Ordering{},
+		"Put the upstreams in the order of their last probe, the best first", nil, Ordering{},
 		Judgement{}, ""},
 	{"POST", "/sources/{name}/enable", Operator, "enable", "Use the source again", nil, nil, Judgement{}, ""},
 	{"POST", "/sources/{name}/disable", Operator, "disable", "Stop using the source", nil, nil, Judgement{},

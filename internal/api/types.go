@@ -123,6 +123,12 @@ type Documents struct {
 	Summary string `json:"summary,omitempty"`
 }
 
+// Ordering says how the upstreams of a source shall stand after its last probe.
+type Ordering struct {
+	mirror.Ordering
+	Look bool `json:"look,omitempty"` // only say what it would change
+}
+
 // Probing are the further servers that a probe measures beside those that are described.
 type Probing struct {
 	// Candidates is a file that names them, base64: a Metalink, a list in the form of the family's

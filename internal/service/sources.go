@@ -351,7 +351,7 @@ func sourceText(set *definition.Set, name string) string {
 // revision like any other: the order before is one step away.
 func (s *Service) orderUpstreams(c *gin.Context) (any, error) {
 	name := c.Param("name")
-	in, err := optional[mirror.Ordering](c)
+	in, err := optional[api.Ordering](c)
 	if err == nil {
 		err = in.Check(name)
 	}
@@ -376,16 +376,31 @@ func (s *Service) orderUpstreams(c *gin.Context) (any, error) {
 	}
 	summary := fmt.Sprintf("put the upstreams of %s in the order of the probe of %s", name,
 		at.UTC().Format(time.DateTime))
-	return refused("The source was not changed")(s.change(who(c).Name, who(c).Role, summary,
-		func(set *definition.Set) error {
-			src, ok := set.Sources[name]
-			if !ok {
-				return dangling("", "source", name, set.Sources)
-			}
-			if src.Upstreams, err = in.Ordered(src, name, last.Results); err != nil {
-				return err
-			}
-			set.Sources[name] = src
-			return nil
-		}))
+	order := func(set *definition.Set) error {
+		src, ok := set.Sources[name]
+		if !ok {
+			return dangling("", "source", name, set.Sources)
+		}
+		if src.Upstreams, err = in.Ordered(src, name, last.Results); err != nil {
+			return err
+		}
+		set.Sources[name] = src
+		return nil
+	}
+	if !in.Look {
+		return refused("The source was not changed")(s.change(who(c).Name, who(c).Role, summary, order))
+	}
+	recorded, err := s.db.Described()
+	if err != nil {
+		return nil, err
+	}
+	target := definition.Overlay(recorded, definition.NewSet())
+	if err := order(target); err != nil {
+		return nil, err
+	}
+	p, err := s.proposeSet(recorded, target)
+	if err != nil {
+		return nil, err
+	}
+	return p.judgement, nil
 }

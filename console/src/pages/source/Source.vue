@@ -79,7 +79,7 @@ async function toggle() {
     <JobRun v-if="job" :job="job" class="mb-4" @end="ended" />
     <Trouble :error="error" class="mb-4" />
     <Tabs :names="['State', 'Definition', 'Revisions']">
-      <template #0><State :source="s" /></template>
+      <template #0><State :source="s" @job="job = $event" /></template>
       <template #1><Definition :key="edited" :source="s" @recorded="changed" /></template>
       <template #2><Revisions :name="name" @restored="changed" /></template>
     </Tabs>

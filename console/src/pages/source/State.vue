@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // What is known of a source: the accepted root, what is described, upstreams, findings.
-import type { Source } from '../../api'
+import type { Source, Job } from '../../api'
 import Count from '../../parts/Count.vue'
 import Finger from '../../parts/Finger.vue'
 import Findings from '../../parts/Findings.vue'
@@ -9,6 +9,7 @@ import House from './House.vue'
 import Upstreams from './Upstreams.vue'
 
 defineProps<{ source: Source }>()
+const emit = defineEmits<{ job: [job: Job] }>()
 </script>
 <template>
   <div class="space-y-5">
@@ -87,7 +88,7 @@ defineProps<{ source: Source }>()
         </dl>
       </section>
     </div>
-    <Upstreams v-if="!source.managed" :source="source" />
+    <Upstreams v-if="!source.managed" :source="source" @job="emit('job', $event)" />
     <section>
       <div class="mb-1.5 flex gap-3">
         <h2>Findings</h2>

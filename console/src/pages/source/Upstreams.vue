@@ -3,12 +3,13 @@
 // they are described.
 import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
-import { post, who, type Source } from '../../api'
+import { post, who, type Job, type Source } from '../../api'
 import { size } from '../../format'
 import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
-import Question from '../../parts/Question.vue'
 import Trouble from '../../parts/Trouble.vue'
+import { base64 } from '../describe/draft'
+import Order from './Order.vue'
 
 const props = defineProps<{ source: Source }>()
 const servers = computed(() => {
@@ -32,18 +33,23 @@ const servers = computed(() => {
 const client = useQueryClient()
 const asking = ref(false)
 const error = ref<unknown>(null)
-const scored = computed(() =>
-  [...(props.source.probes ?? [])].filter((p) => !p.candidate).sort((a, b) => a.rank - b.rank),
-)
+const emit = defineEmits<{ job: [job: Job] }>()
 const whole = (s: { fresh: number; first_byte: number; rate: number }) => s.fresh + s.first_byte + s.rate
-async function order() {
+function ordered() {
   asking.value = false
+  client.invalidateQueries()
+}
+async function probe(e: Event) {
+  const input = e.target as HTMLInputElement
   error.value = null
   try {
-    await post(`/sources/${props.source.name}/order`)
-    client.invalidateQueries()
-  } catch (e) {
-    error.value = e
+    const file = input.files?.[0]
+    if (file)
+      emit('job', await post<Job>(`/sources/${props.source.name}/probe`, { candidates: await base64(file) }))
+  } catch (x) {
+    error.value = x
+  } finally {
+    input.value = ''
   }
 }
 const slowest = computed(() => Math.max(1, ...(props.source.probes ?? []).map((p) => p.first_byte_ns)))
@@ -52,34 +58,23 @@ const slowest = computed(() => Math.max(1, ...(props.source.probes ?? []).map((p
   <section>
     <div class="mb-1.5 flex items-center gap-3">
       <h2>Upstreams, in the order in which they are asked</h2>
-      <button
-        v-if="scored.length > 1 && who?.role !== 'viewer'"
-        class="btn ml-auto !h-6"
-        @click="asking = true"
-      >
-        Put the best first
-      </button>
+      <template v-if="who?.role !== 'viewer'">
+        <label
+          class="btn ml-auto !h-6 cursor-pointer"
+          title="an address on each line with its region behind it, a list of the family's clients, or a Metalink"
+          >Probe servers of a file<input
+            type="file"
+            class="sr-only"
+            aria-label="A file with further servers"
+            @change="probe"
+        /></label>
+        <button v-if="(source.probes?.length ?? 0) > 1" class="btn !h-6" @click="asking = true">
+          Put the best first
+        </button>
+      </template>
     </div>
     <Trouble :error="error" class="mb-2" />
-    <Question
-      :open="asking"
-      :title="'Put the upstreams of ' + source.name + ' in this order?'"
-      verb="Put them in this order"
-      @close="asking = false"
-      @yes="order"
-    >
-      <ol class="mono list-inside list-decimal">
-        <li v-for="p in scored" :key="p.upstream.url">
-          {{ p.upstream.url }}
-          <span class="text-slate">{{
-            p.score && whole(p.score) ? whole(p.score) + ' of 100' : 'does not count'
-          }}</span>
-        </li>
-      </ol>
-      <p class="mt-2 text-slate">
-        As they were probed <Moment :at="scored[0]?.at" />. The order before is one revision away.
-      </p>
-    </Question>
+    <Order v-if="asking" :source="source" @close="asking = false" @done="ordered" />
     <div class="panel overflow-hidden">
       <table class="grid-table">
         <thead>

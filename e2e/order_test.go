@@ -1,0 +1,62 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"stockade/internal/api"
+)
+
+// In the console: servers of a file are measured beside those that are described, and the best
+// of a region are kept once it was shown what that changes.
+func TestTheConsoleKeepsTheBestServers(t *testing.T) {
+	t.Parallel()
+	s := newSite(t)
+	s.described()
+	b := newBrowser(t, s)
+	b.open("/sources/tarn")
+	b.typed("#token", s.token)
+	b.click("Sign in")
+	b.see("not probed yet")
+	bad := filepath.Join(s.dir, "bad.txt")
+	if err := os.WriteFile(bad, []byte("file:///srv/tarn\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	choose := func(path string) {
+		b.run("choose", chromedp.SetUploadFiles(`input[aria-label="A file with further servers"]`, []string{path},
+			chromedp.ByQuery))
+	}
+	choose(bad)
+	b.see("is no address that a source could have")
+	choose(filepath.Join(s.dir, "site", "servers.txt"))
+	b.see("candidate: no build asks it")
+	b.click("Put the best first")
+	b.see("all that are described")
+	selected := func(label, value string) {
+		b.run(label, chromedp.WaitVisible(`select[aria-label="`+label+`"]`, chromedp.ByQuery),
+			chromedp.SetValue(`select[aria-label="`+label+`"]`, value, chromedp.ByQuery),
+			chromedp.Evaluate(`document.querySelector('select[aria-label="`+label+
+				`"]').dispatchEvent(new Event("change"))`, nil))
+	}
+	selected("How many are kept", "3")
+	selected("Region", "west")
+	b.see("is left with 1 upstream")
+	b.shot("order")
+	if got := cliJSON[api.Source](s, "source", "show", "tarn").Upstreams; len(got) != 2 {
+		t.Errorf("shown, and done already: %+v", got)
+	}
+	b.click("Put them in this order")
+	b.run("done", chromedp.Poll(`!document.body.innerText.includes("all that are described")`, nil))
+	if got := cliJSON[api.Source](s, "source", "show", "tarn").Upstreams; len(got) != 1 ||
+		got[0].URL != s.scenario.West.URL || got[0].Region != "west" {
+		t.Errorf("%+v", got)
+	}
+	if out := mustOut(s, "revision", "list"); !strings.Contains(out,
+		"put the upstreams of tarn in the order") {
+		t.Error(out)
+	}
+}
