@@ -59,6 +59,13 @@ func TestCommentsStayWhenADefinitionIsRewritten(t *testing.T) {
 	s.cli(0, "source", "enable", "kelp")
 	s.cli(0, "revision", "restore", "2", "--yes")
 	kept("the revision that was restored", mustOut(s, "describe", "source", "kelp"))
+	edit(t, file, "# agreed", "# agreed anew")
+	s.cli(0, "record", file) // a comment alone
+	if out := mustOut(s, "source", "show", "kelp"); !strings.Contains(out, "max_age: 9d # agreed anew\n") {
+		t.Errorf("a comment alone is not recorded:\n%s", out)
+	}
+	edit(t, file, "# agreed anew", "# agreed")
+	s.cli(0, "record", file)
 	s.stop()
 	s.start()
 	kept("the source after a start", mustOut(s, "source", "show", "kelp"))

@@ -376,6 +376,9 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 				return err
 			}
 		}
+		if err := tx.Say(p.said()); err != nil {
+			return err
+		}
 		if len(out.Changes) == 0 {
 			return nil
 		}
@@ -424,6 +427,24 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 			"summary": summary, "described": digest})
 	})
 	return out, err
+}
+
+// said gives what is written otherwise of objects that do not change: their comments and the
+// order of their fields.
+func (p *proposal) said() map[string]string {
+	out := map[string]string{}
+	for id, words := range p.target.Words {
+		if p.recorded.Words[id] != words {
+			kind, name, _ := strings.Cut(id, " ")
+			out[id] = p.target.WordsOf(kind, name)
+		}
+	}
+	for id := range p.recorded.Words {
+		if p.target.Words[id] == "" {
+			out[id] = ""
+		}
+	}
+	return out
 }
 
 // vouching is what a vouch is about: a fingerprint and a source.

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"stockade/core/definition"
@@ -105,6 +106,19 @@ func (d *DB) Describe(target *definition.Set, changes []definition.Change, by, s
 		}
 	}
 	return rev, nil
+}
+
+// Say keeps what a person wrote of things that are described and did not change: "kind name" →
+// text, empty where nothing more than they say.
+func (d *DB) Say(words map[string]string) error {
+	for id, text := range words {
+		kind, name, _ := strings.Cut(id, " ")
+		if err := d.g.Model(&Record{}).Where("kind = ? AND name = ?", kind, name).
+			Update("said", text).Error; err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Revisions gives the newest revisions before a number (0: all), without the descriptions
