@@ -1,11 +1,13 @@
 package e2e
 
 import (
+	"bytes"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
+	"stockade/internal/cli"
 	"stockade/internal/demo"
 	"stockade/internal/made"
 )
@@ -25,6 +27,16 @@ func TestDocumentsAreCheckedAgainstWhatUpstreamsServe(t *testing.T) {
 		if strings.Contains(out, code) {
 			t.Errorf("%s, and nothing is wrong: %s", code, out)
 		}
+	}
+	// Standard input is read once, for both.
+	_, kelp, _ := strings.Cut(mustRead(t, filepath.Join(dir, "sources.yaml")), "\n  kelp:\n")
+	var o, e bytes.Buffer
+	code := cli.Run(func(string) string { return "" }, []string{"check", "-", "--online"},
+		strings.NewReader("stockade: 1\nkeys: {kelp-release: {file: "+filepath.Join(dir,
+			"keys/kelp-release.asc")+
+			"}}\nsources:\n  kelp:\n"+kelp), &o, &e)
+	if code != 0 || !strings.Contains(e.String(), "the upstreams of 1 source as they are now") {
+		t.Errorf("standard input: exit code %d\n%s%s", code, o.String(), e.String())
 	}
 	// What only the live root tells.
 	sources := filepath.Join(dir, "sources.yaml")

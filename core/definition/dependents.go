@@ -42,14 +42,14 @@ func (s *Set) Dependents(kind, name string) Dependents {
 	case "source":
 		return s.below(nil, nil, nil, s.UsersOf(name))
 	case "mirror":
-		return s.below(nil, nil, nil, []string{name}).without("mirror")
+		d := s.below(nil, nil, nil, []string{name})
+		d.Mirrors = []string{} // it does not stand on itself
+		return d
 	case "lane":
 		return Dependents{Groups: where(s.Groups, func(g Group) bool { return g.Lane == name })}.whole()
 	}
-	if kind == "authority" || kind == "credential" {
-		for _, p := range proxies {
-			sources = append(sources, where(s.Sources, func(src Source) bool { return src.Proxy == p })...)
-		}
+	for _, p := range proxies {
+		sources = append(sources, where(s.Sources, func(src Source) bool { return src.Proxy == p })...)
 	}
 	return s.below(proxies, sources, alone, nil)
 }
@@ -98,13 +98,6 @@ func (d Dependents) whole() Dependents {
 	for _, names := range []*[]string{&d.Proxies, &d.Sources, &d.Alone, &d.Mirrors, &d.Lanes, &d.Groups} {
 		slices.Sort(*names)
 		*names = append([]string{}, slices.Compact(*names)...)
-	}
-	return d
-}
-
-func (d Dependents) without(kind string) Dependents {
-	if kind == "mirror" {
-		d.Mirrors = []string{}
 	}
 	return d
 }

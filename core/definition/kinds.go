@@ -137,7 +137,7 @@ func (s *Set) Take(from *Set, kind, name string) bool {
 	if all == nil || !all.take(from.things(kind), name) {
 		return false
 	}
-	id := said(kind, name)
+	id := objectID(kind, name)
 	if delete(s.Words, id); from.Words[id] != "" {
 		s.Words[id] = from.Words[id]
 	}
@@ -157,7 +157,7 @@ func Overlay(recorded, given *Set) *Set {
 	maps.Copy(out.Words, recorded.Words)
 	for kind, records := range given.Records() { // what is written anew is said anew
 		for name := range records {
-			if id := said(kind, name); given.Words[id] == "" {
+			if id := objectID(kind, name); given.Words[id] == "" {
 				delete(out.Words, id)
 			} else {
 				out.Words[id] = given.Words[id]

@@ -11,11 +11,8 @@ import (
 	"stockade/core/finding"
 )
 
-// Words are what a person wrote of an object: a document of it alone, with the comments and
-// the order of its fields.
-
-// said gives the words about an object as "kind name" → text.
-func said(kind, name string) string { return kind + " " + name }
+// objectID names an object among all: "source tarn".
+func objectID(kind, name string) string { return kind + " " + name }
 
 // hear keeps the words of a document for each object in it.
 func (s *Set) hear(text string) {
@@ -35,7 +32,7 @@ func (s *Set) hear(text string) {
 			}
 			words, err := encoded(alone(k.field, harmless(&key), harmless(&value)))
 			if err == nil && (strings.Contains(words, "#") || !inOrder(k.field, &value)) {
-				s.Words[said(k.word, key.Value)] = words
+				s.Words[objectID(k.word, key.Value)] = words
 			}
 		}
 	}
@@ -101,7 +98,7 @@ func harmless(n *yaml.Node) *yaml.Node {
 // spoken gives an object as it was written by a person, with what is recorded now: the fields
 // that are another are written anew, and comments and order stay. nil where nobody wrote it.
 func (s *Set) spoken(kind kind, name string, canonical *yaml.Node) (key, value *yaml.Node) {
-	words := s.Words[said(kind.word, name)]
+	words := s.Words[objectID(kind.word, name)]
 	if words == "" {
 		return nil, nil
 	}
@@ -161,7 +158,7 @@ func (s *Set) speak(document *yaml.Node) {
 // WordsOf gives what a person wrote of an object, as it is now; "" where nobody wrote more than
 // is recorded.
 func (s *Set) WordsOf(kind, name string) string {
-	if s.Words[said(kind, name)] == "" {
+	if s.Words[objectID(kind, name)] == "" {
 		return ""
 	}
 	one := NewSet()

@@ -55,17 +55,16 @@ func withRegions(data []byte, of func(line string) string) (out []fetch.Upstream
 	for line := range strings.Lines(string(data)) {
 		words := strings.Fields(line)
 		region := ""
-		if len(words) > 1 && strings.Contains(words[0], "://") && !strings.HasPrefix(words[1], "#") {
+		if len(words) > 1 && strings.Contains(words[0], "://") {
 			line, region = words[0], strings.Join(words[1:], " ")
-		} else if len(words) > 1 && strings.Contains(words[0], "://") {
-			line = words[0]
+			region, _, _ = strings.Cut(region, "#")
 		}
 		read, err := fetch.ReadMirrorList([]byte(line), of)
 		if err != nil {
 			return nil, err
 		}
 		for _, u := range read {
-			u.Region = finding.Harmless(region)
+			u.Region = finding.Harmless(strings.TrimSpace(region))
 			out = append(out, u)
 		}
 	}
@@ -133,10 +132,8 @@ func (o Ordering) Ordered(src definition.Source, name string, probed []ProbeResu
 	for a, list := range at {
 		described[fetch.Shown(a)] = list
 	}
-	for _, p := range slices.SortedStableFunc(slices.Values(probed), func(a,
-		b ProbeResult) int {
-		return a.Rank - b.Rank
-	}) {
+	byRank := func(a, b ProbeResult) int { return a.Rank - b.Rank }
+	for _, p := range slices.SortedStableFunc(slices.Values(probed), byRank) {
 		if len(out) == o.Best {
 			break
 		}

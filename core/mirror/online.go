@@ -3,6 +3,7 @@ package mirror
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"stockade/core/archive"
 	"stockade/core/definition"
@@ -65,16 +66,14 @@ func (b *Builder) Online(ctx context.Context, set *definition.Set, name string,
 		}
 		found = append(found, f)
 	}
+	found = slices.DeleteFunc(found, func(f finding.Finding) bool {
+		return f.Code == "source.unsigned-changed" // that a first root is taken: nothing is, here
+	})
 	if len(src.Route.Upstreams) < 2 {
 		return found, nil
 	}
 	// Each server by itself; what the refresh told of those that failed is told again by that.
-	kept := found[:0]
-	for _, f := range found {
-		if f.Code != "source.upstream-down" {
-			kept = append(kept, f)
-		}
-	}
+	found = slices.DeleteFunc(found, func(f finding.Finding) bool { return f.Code == "source.upstream-down" })
 	_, probed := b.Probe(ctx, src)
-	return append(kept, probed...), ctx.Err()
+	return append(found, probed...), ctx.Err()
 }

@@ -162,18 +162,19 @@ of its /etc, or with --root all that are read of the machine whose root lies the
 					"source"))
 			}
 			if len(documents) > 0 {
-				of, counts, err := a.judgeDocuments(documents)
+				in, err := a.readDocuments(documents)
 				if err != nil {
 					return err
 				}
+				of, counts := judgeDocuments(in)
 				found, told = append(found, of...), append(told, counts)
-			}
-			if online {
-				of, asked, err := a.online(cmd.Context(), documents)
-				if err != nil {
-					return err
+				if online {
+					of, asked, err := a.online(cmd.Context(), in)
+					if err != nil {
+						return err
+					}
+					found, told = append(found, of...), append(told, asked)
 				}
-				found, told = append(found, of...), append(told, asked)
 			}
 			return a.judged(found, strings.Join(told, "; "))
 		}}
@@ -191,10 +192,7 @@ func (a *app) mend(paths []string) error {
 	if err != nil {
 		return err
 	}
-	found, _, err := a.judgeDocuments(paths)
-	if err != nil {
-		return err
-	}
+	found, _ := judgeDocuments(in)
 	mended := definition.Mend(in.Documents, found)
 	if len(mended) == 0 {
 		a.say("nothing of it can be mended by itself")
@@ -269,11 +267,7 @@ func modeOf(file string) fs.FileMode {
 }
 
 // judgeDocuments checks definitions, and says how much there was.
-func (a *app) judgeDocuments(paths []string) (finding.List, string, error) {
-	in, err := a.readDocuments(paths)
-	if err != nil {
-		return nil, "", err
-	}
+func judgeDocuments(in api.Documents) (finding.List, string) {
 	set, found := definition.Read(in.Documents...)
 	if len(found.With("define.syntax")) == 0 {
 		found = definition.Merge(found, definition.Check(set, surroundings(in)))
@@ -283,7 +277,7 @@ func (a *app) judgeDocuments(paths []string) (finding.List, string, error) {
 	return found, strings.Join([]string{number(len(in.Documents), "document"), number(len(set.Sources),
 		"source"),
 		number(len(set.Keys), "key"), number(len(set.Mirrors), "mirror"), number(len(set.Groups), "group")},
-		", "), nil
+		", ")
 }
 
 // judged shows what was found, and gives the exit code for it.

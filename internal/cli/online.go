@@ -22,11 +22,7 @@ import (
 // online judges what the upstreams of described sources serve now, without a service and
 // keeping nothing. Sources that are described wrongly, need a secret, or whose certificates
 // are in no file here, are left out, and that is told.
-func (a *app) online(ctx context.Context, paths []string) (finding.List, string, error) {
-	in, err := a.readDocuments(paths)
-	if err != nil {
-		return nil, "", err
-	}
+func (a *app) online(ctx context.Context, in api.Documents) (finding.List, string, error) {
 	set, found := definition.Read(in.Documents...)
 	wrong := definition.Blocking(append(found, definition.Check(set, surroundings(in))...))
 	for name, authority := range set.Authorities {

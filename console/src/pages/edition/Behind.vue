@@ -27,6 +27,7 @@ const links = computed(() =>
 )
 const broken = computed(() => links.value.filter((l) => l.state === 'broken').length)
 const unread = computed(() => links.value.filter((l) => l.state === 'sealed').length)
+const unsigned = computed(() => links.value.some((l) => l.kind === 'acknowledged'))
 const words = {
   compared: ['good', 'compared now'],
   sealed: ['note', 'as sealed'],
@@ -34,6 +35,7 @@ const words = {
 } as const
 const names: Record<string, string> = {
   vouch: 'Vouch',
+  acknowledged: 'Acknowledged',
   key: 'Key',
   signature: 'Signature',
   root: 'Root',
@@ -79,6 +81,7 @@ async function look(path: string) {
         <span v-if="unread" class="ml-2 text-slate"
           >{{ unread === 1 ? '1 stands' : unread + ' stand' }} on the seal alone.</span
         >
+        <span v-if="unsigned" class="ml-2">Nobody signs what upstream says.</span>
         <Mark v-if="chain.since" kind="warning" :word="'Since then: ' + chain.since" class="ml-2" />
       </p>
       <ol class="max-h-[62vh] overflow-auto pr-2">
