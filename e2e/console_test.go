@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
@@ -16,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto"
 	"github.com/chromedp/chromedp"
 
 	"stockade/internal/api"
@@ -72,11 +74,22 @@ func (b *browser) run(what string, actions ...chromedp.Action) {
 	b.t.Helper()
 	ctx, cancel := context.WithTimeout(b.ctx, 25*time.Second)
 	defer cancel()
-	if err := chromedp.Run(ctx, actions...); err != nil {
+	err := chromedp.Run(ctx, actions...)
+	for drawnAnew(err) && ctx.Err() == nil {
+		err = chromedp.Run(ctx, actions...)
+	}
+	if err != nil {
 		var text string
 		chromedp.Run(b.ctx, chromedp.Text("body", &text, chromedp.ByQuery))
 		b.t.Fatalf("%s: %v\nthe page shows:\n%s", what, err, text)
 	}
+}
+
+// drawnAnew tells whether what was found on the page had been replaced by
+// the page itself before it was acted on: a person would press what is there now.
+func drawnAnew(err error) bool {
+	var told *cdproto.Error
+	return errors.As(err, &told) && strings.Contains(told.Message, "node with given id")
 }
 
 func (b *browser) open(path string) {
