@@ -25,6 +25,17 @@ type Reading interface {
 	MachineArchitecture(goarch string) string
 }
 
+// KeyDatabase is implemented by a family whose clients keep the keys that count for every
+// source in a database (SQLite 3).
+type KeyDatabase interface {
+	// KeyDatabases gives the files, as patterns below a machine's root.
+	KeyDatabases() []string
+	// KeyRows gives the query for the rows that have keys, of one column.
+	KeyRows() string
+	// KeysOf gives the certificates of such a row, binary.
+	KeysOf(row []byte) ([]byte, error)
+}
+
 // MachineFile is a file of a machine.
 type MachineFile struct {
 	Path string // below the root, slash-separated, without a slash before it

@@ -25,7 +25,7 @@ type Family interface {
 type Describing interface {
 	Name() string
 	// CheckSource gives the findings that the family has about a description,
-	// before anything is fetched.
+	// before anything is fetched; each with the field of the description that it is about.
 	CheckSource(s Source) finding.List
 }
 

@@ -149,3 +149,29 @@ type ForwardOnly interface {
 	// SeeOlder says what is done on a machine so that it takes the older root.
 	SeeOlder() string
 }
+
+// PinEffect is what a pin does on a machine that has not installed the package yet.
+type PinEffect int
+
+// The effects that clients' pins have.
+const (
+	// PinPrefers: the version of the pin is taken where a source has it; where none has, as if
+	// there was no pin.
+	PinPrefers PinEffect = iota
+	// PinExcludes: no other version is seen at all.
+	PinExcludes
+	// PinHolds: what is installed stays; a machine without the package takes it as if there was
+	// no pin.
+	PinHolds
+)
+
+// Pinning is implemented by a family whose clients' pins do anything else than prefer.
+type Pinning interface{ PinEffect() PinEffect }
+
+// PinEffectOf gives what pins do on the machines of a family.
+func PinEffectOf(f any) PinEffect {
+	if p, ok := f.(Pinning); ok {
+		return p.PinEffect()
+	}
+	return PinPrefers
+}

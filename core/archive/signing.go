@@ -2,6 +2,7 @@ package archive
 
 import (
 	"io"
+	"slices"
 	"time"
 )
 
@@ -10,7 +11,13 @@ type Signer struct {
 	Fingerprint string    `json:"fingerprint"` // of the certificate
 	UserID      string    `json:"user_id"`
 	At          time.Time `json:"at"`               // when the signature was made
+	With        []string  `json:"with,omitempty"`   // certificates whose signatures beside it count too
 	Others      []string  `json:"others,omitempty"` // ids of further signatures that did not count
+}
+
+// Is tells whether a certificate signed, with a signature that counts.
+func (s Signer) Is(fingerprint string) bool {
+	return s.Fingerprint == fingerprint || slices.Contains(s.With, fingerprint)
 }
 
 // Verifier decides whether signed bytes may be believed. It is bound to one

@@ -130,7 +130,9 @@ func nearest[T any](c *checker, name string, among map[string]T) string {
 }
 
 func (c *checker) add(code, object, path, format string, args ...any) *finding.Finding {
-	c.found = append(c.found, finding.New(code, object, format, args...).At(c.Place(path)))
+	f := finding.New(code, object, format, args...).At(c.Place(path))
+	f.Field = path
+	c.found = append(c.found, f)
 	return &c.found[len(c.found)-1]
 }
 
@@ -142,6 +144,7 @@ func (c *checker) adopt(err error, code, object, path string) {
 	if f.Object == "" {
 		f.Object = object
 	}
+	f.Field = path
 	c.found = append(c.found, f.At(c.Place(path)))
 }
 
@@ -173,7 +176,7 @@ func (c *checker) key(name string, k Key) {
 		wanted = append(wanted, f)
 	}
 	if k.File == "" && len(wanted) == 0 {
-		c.add("define.missing-field", object, path, "it has neither file nor fingerprint")
+		c.add("define.missing-field", object, path+".file", "it has neither file nor fingerprint")
 	}
 	for i, src := range k.VouchedFor {
 		reference(c, object, path+".vouched_for."+strconv.Itoa(i), "source", src, c.Sources)
@@ -181,12 +184,13 @@ func (c *checker) key(name string, k Key) {
 	if len(k.VouchedFor) > 0 {
 		if len(wanted) == 0 {
 			c.add("define.missing-field", object, path+".vouched_for",
-				"to vouch for a key, its whole fingerprint must be written down")
+				"to vouch for a key, its whole fingerprint must be written down").Field = path +
+				".fingerprint"
 		}
 		if strings.TrimSpace(k.Evidence) == "" {
 			c.add("define.missing-field", object, path+".vouched_for",
 				"to vouch for a key, the evidence must be written down: who compared the "+
-					"fingerprint, and how")
+					"fingerprint, and how").Field = path + ".evidence"
 		}
 	}
 	if k.File != "" && c.around.ReadFile != nil {
@@ -268,7 +272,7 @@ func (c *checker) keyFile(object, path, file string, wanted []string) {
 
 func (c *checker) certificate(object, path string, cert *trust.Certificate) {
 	for _, f := range cert.CheckBy(c.Policy(""), c.around.Now) {
-		f.Object = object
+		f.Object, f.Field = object, path
 		c.found = append(c.found, f.At(c.Place(path)))
 	}
 }
@@ -353,7 +357,8 @@ func (c *checker) source(name string, src Source) {
 	}
 	if known {
 		for _, f := range family.CheckSource(src.Archive(name)) {
-			c.found = append(c.found, f.At(c.Place(path)))
+			f.Field = path + "." + f.Field
+			c.found = append(c.found, f.At(c.Place(f.Field)))
 		}
 	}
 	if src.Managed() {
@@ -365,7 +370,7 @@ func (c *checker) source(name string, src Source) {
 		return
 	}
 	if len(src.Upstreams) == 0 {
-		c.add("define.missing-field", object, path, "it has no upstream")
+		c.add("define.missing-field", object, path+".upstreams", "it has no upstream")
 	}
 	var servers []*url.URL
 	for i, up := range src.Upstreams {
@@ -404,7 +409,7 @@ func (c *checker) source(name string, src Source) {
 	case src.Unsigned != (Unsigned{}):
 		c.unsigned(object, path+".unsigned", src)
 	case len(src.SignedBy) == 0:
-		c.add("source.unsigned", object, path,
+		c.add("source.unsigned", object, path+".signed_by",
 			"no key is named that may sign it, so nothing of it could be verified")
 	}
 	c.planned(object, path+".probe_schedule", src.ProbeSchedule)
@@ -626,7 +631,7 @@ func (c *checker) mirror(name string, m Mirror) {
 	object, path := "mirror "+name, "mirrors."+name
 	c.planned(object, path+".schedule", m.Schedule)
 	if len(m.From) == 0 {
-		c.add("define.missing-field", object, path, "it takes from no source")
+		c.add("define.missing-field", object, path+".from", "it takes from no source")
 	}
 	seen := map[string]bool{}
 	wanted := m.Want.Everything || len(m.Want.Packages) > 0

@@ -133,6 +133,13 @@ func plainStyle(n *yaml.Node, key string) {
 	if n.Kind == yaml.MappingNode || n.Kind == yaml.SequenceNode {
 		n.Style = 0
 	}
+	if key == "from" && n.Kind == yaml.SequenceNode {
+		for i, c := range n.Content {
+			if want := valueOf(c, "want"); want != nil && len(want.Content) == 0 && len(c.Content) == 4 {
+				n.Content[i] = valueOf(c, "source")
+			}
+		}
+	}
 	if n.Kind == yaml.SequenceNode && !slices.ContainsFunc(n.Content, func(c *yaml.Node) bool {
 		return c.Kind != yaml.ScalarNode
 	}) {

@@ -40,7 +40,8 @@ func (r *reader) spread(doc *Document) {
 		}
 		doc.Sources[name] = src
 		if src.Family == "" {
-			r.add("define.missing-field", r.set.Place("sources."+name), "sources.%s has no family", name)
+			r.add("define.missing-field", r.set.Place("sources."+name), "sources.%s has no family",
+				name).Field = "sources." + name + ".family"
 		}
 	}
 }

@@ -26,7 +26,7 @@ type Key struct {
 	Fingerprint string `yaml:"fingerprint" json:"fingerprint,omitempty" doc:"The whole fingerprint; spaces are allowed"`
 	// Fingerprints are those of several certificates that stand in one file.
 	Fingerprints []string `yaml:"fingerprints" json:"fingerprints,omitempty" doc:"Whole fingerprints of several certificates in one file, which count alike under this name"`
-	VouchedFor   []string `yaml:"vouched_for" json:"vouched_for,omitempty" doc:"The sources that the key may sign; given with fingerprint and evidence, this is the act of vouching"`
+	VouchedFor   []string `yaml:"vouched_for" json:"vouched_for,omitempty" names:"source" doc:"The sources that the key may sign; given with fingerprint and evidence, this is the act of vouching"`
 	Evidence     string   `yaml:"evidence" json:"evidence,omitempty" doc:"How the fingerprint was compared with its owner"`
 }
 
@@ -40,20 +40,20 @@ func (k Key) All() []string {
 
 // Source describes one upstream repository.
 type Source struct {
-	Family        string            `yaml:"family" json:"family" doc:"The repository format; it must be given, here or under defaults"`
+	Family        string            `yaml:"family" json:"family" names:"family" doc:"The repository format; it must be given, here or under defaults"`
 	Standing      string            `yaml:"standing" json:"standing" doc:"Whose source it is" enum:"official,vendor,community,house"`
 	Upstreams     []Upstream        `yaml:"upstreams" json:"upstreams,omitempty" doc:"The servers that carry it, in the order in which they are asked. A house source without any holds what is added to it by hand"`
 	Release       string            `yaml:"release" json:"release,omitempty" doc:"The release, such as heron; for a repository without releases (deb, alpm) the folder, ending in a slash"`
 	Components    []string          `yaml:"components" json:"components,omitempty" doc:"The parts of the release"`
 	Architectures []string          `yaml:"architectures" json:"architectures" doc:"The machine architectures, in the family's own words"`
 	Languages     []string          `yaml:"languages" json:"languages,omitempty" doc:"Translated descriptions that a faithful mirror takes along; [en] if left out"`
-	SignedBy      []string          `yaml:"signed_by" json:"signed_by" doc:"The keys that may sign it, by name or whole fingerprint"`
+	SignedBy      []string          `yaml:"signed_by" json:"signed_by" names:"key" doc:"The keys that may sign it, by name or whole fingerprint"`
 	Unsigned      Unsigned          `yaml:"unsigned" json:"unsigned,omitzero" doc:"That nobody signs its root, acknowledged by a warden until a date: what was accepted first counts, and every change is told"`
 	Priority      int               `yaml:"priority" json:"priority" doc:"1 (asked first) to 99 (asked last); 50 if left out" least:"1" most:"99"`
 	MaxAge        Age               `yaml:"max_age" json:"max_age,omitempty" doc:"How old its root may get before that is a finding: 12h, 10d, 3w"`
-	Proxy         string            `yaml:"proxy" json:"proxy,omitempty" doc:"The proxy by which it is reached"`
-	Credentials   []string          `yaml:"credentials" json:"credentials,omitempty" doc:"What its servers may be shown, by name: each credential goes to its own hosts alone"`
-	Authority     string            `yaml:"authority" json:"authority,omitempty" doc:"Who certifies its servers for TLS, in place of the authorities that the machine knows"`
+	Proxy         string            `yaml:"proxy" json:"proxy,omitempty" names:"proxy" doc:"The proxy by which it is reached"`
+	Credentials   []string          `yaml:"credentials" json:"credentials,omitempty" names:"credential" doc:"What its servers may be shown, by name: each credential goes to its own hosts alone"`
+	Authority     string            `yaml:"authority" json:"authority,omitempty" names:"authority" doc:"Who certifies its servers for TLS, in place of the authorities that the machine knows"`
 	Values        map[string]string `yaml:"values" json:"values,omitempty" doc:"Variables of your own for the addresses of its upstreams: edge for $edge"`
 	Redirects     []string          `yaml:"redirects" json:"redirects,omitempty" doc:"Further hosts to which its upstreams may send"`
 	ProbeSchedule string            `yaml:"probe_schedule" json:"probe_schedule,omitempty" doc:"When its upstreams are measured, in five cron fields: 30 3 * * 1"`
@@ -148,8 +148,8 @@ func (s *Set) HousePackages(source string) (out []string) {
 // Proxy is a named way out.
 type Proxy struct {
 	URL        string   `yaml:"url" json:"url" doc:"http or https URL of the proxy, without user and password" need:"yes"`
-	Credential string   `yaml:"credential" json:"credential,omitempty" doc:"What it is shown: a login or a token, by name"`
-	Authority  string   `yaml:"authority" json:"authority,omitempty" doc:"Who certifies an https proxy, in place of the authorities that the machine knows"`
+	Credential string   `yaml:"credential" json:"credential,omitempty" names:"credential" doc:"What it is shown: a login or a token, by name"`
+	Authority  string   `yaml:"authority" json:"authority,omitempty" names:"authority" doc:"Who certifies an https proxy, in place of the authorities that the machine knows"`
 	NoProxy    []string `yaml:"no_proxy" json:"no_proxy,omitempty" doc:"Hosts that are reached without it: a host, a domain with a dot before it, or a network such as 10.0.0.0/8"`
 }
 
@@ -215,7 +215,7 @@ func (m Mirror) Everything(f From) bool {
 
 // From is one source of a mirror. A plain name in a document is its source.
 type From struct {
-	Source string `yaml:"source" json:"source" doc:"The source" need:"yes"`
+	Source string `yaml:"source" json:"source" names:"source" doc:"The source" need:"yes"`
 	Want   Want   `yaml:"want" json:"want" doc:"everything, or a choice of packages of this source alone; left out, it offers what the mirror wants and what others need"`
 }
 
@@ -247,16 +247,16 @@ func (w *Want) fill() {
 
 // Lane is a name that machines follow.
 type Lane struct {
-	Mirror string `yaml:"mirror" json:"mirror" doc:"The mirror whose editions it shows" need:"yes"`
+	Mirror string `yaml:"mirror" json:"mirror" names:"mirror" doc:"The mirror whose editions it shows" need:"yes"`
 }
 
 // Group is a kind of machines.
 type Group struct {
-	Family        string   `yaml:"family" json:"family" doc:"The repository format that its machines read" need:"yes"`
+	Family        string   `yaml:"family" json:"family" names:"family" doc:"The repository format that its machines read" need:"yes"`
 	Release       string   `yaml:"release" json:"release,omitempty" doc:"The release that its machines run"`
 	Architectures []string `yaml:"architectures" json:"architectures,omitempty" doc:"The architectures of its machines"`
 	Foreign       []string `yaml:"foreign" json:"foreign,omitempty" doc:"Architectures whose packages its machines can have beside those of their own, where the family has such"`
-	Lane          string   `yaml:"lane" json:"lane" doc:"The lane that its machines follow" need:"yes"`
+	Lane          string   `yaml:"lane" json:"lane" names:"lane" doc:"The lane that its machines follow" need:"yes"`
 	Pins          []string `yaml:"pins" json:"pins,omitempty" doc:"Versions that the group stays on: tide-tables = 2.4.1-1"`
 }
 

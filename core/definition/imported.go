@@ -3,6 +3,7 @@ package definition
 import (
 	"bytes"
 	"fmt"
+	"maps"
 	"net/url"
 	"path"
 	"slices"
@@ -28,6 +29,9 @@ type Machine struct {
 	Family archive.Family // of the client that reads this
 	// Global are the keyrings whose keys count for every source, by their paths.
 	Global []string
+	// Databases are certificates, binary, out of databases whose keys count for every source,
+	// by the paths of these.
+	Databases map[string][]byte
 	// Keyrings are the files that lie where keyrings do which sources name.
 	Keyrings []string
 }
@@ -138,6 +142,10 @@ func (i *Imported) keys(m Machine, name string, c archive.ConfiguredSource, s *S
 		for _, file := range m.Global {
 			named = append(named, archive.ConfiguredKey{Path: file, Place: finding.Place{File: file}})
 		}
+		for _, file := range slices.Sorted(maps.Keys(m.Databases)) {
+			named = append(named, archive.ConfiguredKey{Data: m.Databases[file],
+				Place: finding.Place{File: file}})
+		}
 	}
 	for n, k := range named {
 		data, file, called := k.Data, k.Path, name+"-key"
@@ -145,6 +153,9 @@ func (i *Imported) keys(m Machine, name string, c archive.ConfiguredSource, s *S
 			called += strconv.Itoa(n + 1)
 		}
 		if file == "" {
+			if m.Databases[k.Place.File] != nil { // one file for all sources
+				called = "machine-keyring"
+			}
 			file = "keys/" + called + ".asc"
 			i.Keys[file] = data
 		} else {
@@ -157,19 +168,19 @@ func (i *Imported) keys(m Machine, name string, c archive.ConfiguredSource, s *S
 				continue
 			}
 		}
-		if bytes.HasPrefix(data[min(len(data), 8):], []byte("KBXf")) { // GnuPG's doc/DETAILS
-			tell(finding.New("import.to-decide", "source "+name,
-				"its keyring %s is a keybox, which is not read", file).
-				At(k.Place).Do("write its certificates out as a file (gpg --no-default-keyring --keyring %s "+
-				"--export), and bring that in: stockade key add FILE", file))
-			continue
-		}
 		certs, err := trust.ReadCertificates(data)
 		if err != nil {
 			f, _ := finding.From(err)
 			f.Object, f.Text = "source "+name, "its keyring "+file+": "+f.Text
 			tell(f.At(k.Place))
 			continue
+		}
+		if m.Databases[k.Place.File] != nil {
+			i.Keys[file] = nil
+			for _, c := range certs {
+				i.Keys[file] = append(i.Keys[file], c.Armoured()...)
+			}
+			data = i.Keys[file]
 		}
 		key := Key{File: file}
 		if k.Path != "" {
@@ -200,7 +211,7 @@ func (i *Imported) keys(m Machine, name string, c archive.ConfiguredSource, s *S
 	if len(c.KeyFiles) > 0 {
 		return
 	}
-	where := strings.Join(m.Global, ", ")
+	where := strings.Join(append(slices.Clone(m.Global), slices.Sorted(maps.Keys(m.Databases))...), ", ")
 	if where == "" {
 		where = "none was found"
 	}

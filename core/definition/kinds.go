@@ -144,6 +144,13 @@ func (s *Set) Take(from *Set, kind, name string) bool {
 	return true
 }
 
+// Only gives a set of one thing of s, without what it names.
+func (s *Set) Only(kind, name string) *Set {
+	one := NewSet()
+	one.Take(s, kind, name)
+	return one
+}
+
 // Overlay gives a copy of recorded with everything that given describes put
 // over it. Places are given's.
 func Overlay(recorded, given *Set) *Set {

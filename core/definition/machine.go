@@ -55,9 +55,50 @@ func ReadMachine(known archive.Registry, files MachineFiles, root, arch string) 
 		if m.Keyrings, err = files.Find(r.KeyFolders()); err != nil {
 			return nil, err
 		}
+		if err := m.databases(files); err != nil {
+			return nil, err
+		}
 		all = append(all, m)
 	}
 	return Import(all...), nil
+}
+
+// Rows is implemented by files of a machine of which databases can be read (SQLite 3).
+type Rows interface {
+	// Rows gives the first column of what a query finds in a database, by its path on the
+	// machine.
+	Rows(path, query string) ([][]byte, error)
+}
+
+// databases reads the keys that a client keeps in a database.
+func (m *Machine) databases(files MachineFiles) error {
+	kept, ok := m.Family.(archive.KeyDatabase)
+	from, readable := files.(Rows)
+	if !ok || !readable {
+		return nil
+	}
+	paths, err := files.Find(kept.KeyDatabases())
+	if err != nil {
+		return err
+	}
+	m.Databases = map[string][]byte{}
+	for _, path := range paths {
+		rows, err := from.Rows(path, kept.KeyRows())
+		for _, row := range rows {
+			var certs []byte
+			if certs, err = kept.KeysOf(row); err != nil {
+				break
+			}
+			m.Databases[path] = append(m.Databases[path], certs...)
+		}
+		if err != nil {
+			delete(m.Databases, path)
+			m.Configured.Findings = append(m.Configured.Findings, finding.New("import.to-decide", "",
+				"the client's keyring cannot be read: %v", err).At(finding.Place{File: path}).
+				Do("bring the keys in as files: stockade key add FILE"))
+		}
+	}
+	return nil
 }
 
 // maxReleaseFile bounds os-release (bytes).

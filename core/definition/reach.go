@@ -32,7 +32,7 @@ func (c *checker) authority(name string, a Authority) {
 	}
 	if text == "" {
 		if a.File == "" {
-			c.add("define.missing-field", object, path, "it has neither file nor certificates")
+			c.add("define.missing-field", object, path+".file", "it has neither file nor certificates")
 		}
 		return
 	}
@@ -108,7 +108,7 @@ func (c *checker) credential(name string, k Credential) {
 	object, path := "credential "+name, "credentials."+name
 	switch {
 	case k.Kind == Login && k.User == "":
-		c.add("define.missing-field", object, path, "it has no user, and is a login")
+		c.add("define.missing-field", object, path+".user", "it has no user, and is a login")
 	case k.Kind == Login && (strings.Contains(k.User, ":") || finding.Harmless(k.User) != k.User):
 		c.add("define.bad-value", object, path+".user",
 			"the user %q has a colon or a control character, which no login can have (RFC 7617)",
@@ -118,7 +118,7 @@ func (c *checker) credential(name string, k Credential) {
 			WayOut = "take the user out, or write kind: login"
 	}
 	if len(k.Hosts) == 0 {
-		c.add("define.missing-field", object, path, "it belongs to no host")
+		c.add("define.missing-field", object, path+".hosts", "it belongs to no host")
 	}
 	for i, h := range k.Hosts {
 		if err := fetch.CheckHost(h); err != nil {

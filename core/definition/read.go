@@ -207,7 +207,8 @@ func (r *reader) value(n *yaml.Node, v reflect.Value, path string, depth int) {
 
 // wrong tells that something else belongs there.
 func (r *reader) wrong(n *yaml.Node, path, what string) {
-	r.add("define.bad-value", r.place(n), "%s should be %s, and is %s", last(path), what, shape(n))
+	r.add("define.bad-value", r.place(n), "%s should be %s, and is %s", last(path), what,
+		shape(n)).Field = path
 }
 
 // structure decodes a mapping of fields, and the two things that a single word can say.
@@ -216,7 +217,8 @@ func (r *reader) structure(n *yaml.Node, v reflect.Value, path string, depth int
 	case v.Type() == wantType && n.Kind == yaml.ScalarNode:
 		if n.Value != "everything" {
 			r.add("define.bad-value", r.place(n),
-				"want is %q, and should be everything or a choice such as {packages: [sluicectl]}", n.Value)
+				"want is %q, and should be everything or a choice such as {packages: [sluicectl]}",
+				n.Value).Field = path
 		}
 		v.Set(reflect.ValueOf(Want{Everything: true}))
 	case v.Type() == fromType && n.Kind == yaml.ScalarNode && n.Tag == "!!str":
@@ -241,11 +243,13 @@ func (r *reader) named(n *yaml.Node, v reflect.Value, path string, depth int) {
 		shown := strings.TrimPrefix(sub, ".")
 		switch {
 		case !namePattern.MatchString(key.Value):
-			r.add("define.bad-value", r.place(key), "the name %q does not fit", key.Value).WayOut =
-				"a name has small letters, digits, dots and dashes, begins with a letter or digit, " +
-					"and is at most 63 long"
+			f := r.add("define.bad-value", r.place(key), "the name %q does not fit", key.Value)
+			f.Field = shown
+			f.WayOut = "a name has small letters, digits, dots and dashes, begins with a letter or digit, " +
+				"and is at most 63 long"
 		case val.Kind == yaml.ScalarNode && val.Tag == "!!null":
-			r.add("define.missing-field", r.place(key), "%s says nothing: fields belong below it", shown)
+			r.add("define.missing-field", r.place(key), "%s says nothing: fields belong below it",
+				shown).Field = shown
 		default:
 			e := reflect.New(v.Type().Elem()).Elem()
 			r.value(val, e, sub, depth+1)
@@ -268,12 +272,12 @@ func (r *reader) texts(n *yaml.Node, v reflect.Value, path string) {
 		r.set.Places[sub] = r.place(val)
 		switch {
 		case !variablePattern.MatchString(key.Value):
-			r.add("define.bad-value", r.place(key), "the variable %q does not fit", key.Value).WayOut =
-				"it has small letters, digits and underlines, and begins with a letter"
+			f := r.add("define.bad-value", r.place(key), "the variable %q does not fit", key.Value)
+			f.Field, f.WayOut = sub, "it has small letters, digits and underlines, and begins with a letter"
 		case reserved[key.Value]:
-			r.add("define.bad-value", r.place(key), "$%s stands for the source's own already",
-				key.Value).WayOut =
-				"give the variable another name"
+			f := r.add("define.bad-value", r.place(key), "$%s stands for the source's own already",
+				key.Value)
+			f.Field, f.WayOut = sub, "give the variable another name"
 		case val.Kind != yaml.ScalarNode || val.Tag == "!!null":
 			r.wrong(val, sub, "text")
 		default:
@@ -340,6 +344,7 @@ func (r *reader) fields(n *yaml.Node, v reflect.Value, path string, depth int) {
 // unknown tells of a field that there is none of, and which is meant.
 func (r *reader) unknown(key *yaml.Node, path string, names []string) {
 	f := r.add("define.unknown-field", r.place(key), "there is no field %q in %s", key.Value, last(path))
+	f.Field = strings.TrimPrefix(path+"."+key.Value, ".")
 	f.WayOut = "the fields are " + strings.Join(names, ", ")
 	if near := Nearest(key.Value, names); near != "" {
 		f.Fix = finding.Fix{Old: key.Value, New: near}
@@ -354,6 +359,7 @@ func (r *reader) missing(n *yaml.Node, path, name string) {
 		at = r.place(n)
 	}
 	f := r.add("define.missing-field", at, "%s has no %s", last(path), name)
+	f.Field = strings.TrimPrefix(path+"."+name, ".")
 	if name == "stockade" {
 		f.WayOut = "begin the document with \"stockade: 1\""
 	}
@@ -370,6 +376,7 @@ func (r *reader) bounds(n *yaml.Node, tag reflect.StructTag, v reflect.Value, pa
 		}
 		f := r.add("define.bad-value", r.place(n), "%s is %q, and should be one of %s", last(path),
 			v.String(), strings.Join(words, ", "))
+		f.Field = path
 		if near := Nearest(v.String(), words); near != "" {
 			f.Fix = finding.Fix{Old: v.String(), New: near}
 			f.WayOut = fmt.Sprintf("perhaps %q is meant", near)
@@ -381,7 +388,7 @@ func (r *reader) bounds(n *yaml.Node, tag reflect.StructTag, v reflect.Value, pa
 		most, _ := strconv.Atoi(tag.Get("most"))
 		if i := int(v.Int()); i < least || i > most {
 			r.add("define.bad-value", r.place(n), "%s is %d, and should be from %d to %d",
-				last(path), i, least, most)
+				last(path), i, least, most).Field = path
 		}
 	}
 }

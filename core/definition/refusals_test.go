@@ -3,6 +3,7 @@ package definition
 import (
 	"errors"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -435,11 +436,63 @@ func TestEachRefusalOfADefinition(t *testing.T) {
 						!strings.Contains(lines[f.Place.Line-1], fill.Replace(c.line)) {
 						t.Errorf("told at %s", f.Place)
 					}
+					kind, name, _ := strings.Cut(f.Object, " ")
+					if f.Field == "" || name != "" && !strings.HasPrefix(f.Field+".",
+						fieldOf(kind)+"."+name+".") {
+						t.Errorf("told of the field %q", f.Field)
+					}
 					return
 				}
 			}
 			t.Errorf("%s of %s is not found:\n%v", c.code, c.object, found)
 		})
+	}
+}
+
+func fieldOf(kind string) string {
+	for _, k := range kinds {
+		if k.word == kind {
+			return k.field
+		}
+	}
+	return ""
+}
+
+// What is not there yet is told of the field that lacks, so that a form can show it there.
+func TestFieldsThatFindingsAreAbout(t *testing.T) {
+	all, _ := around(t)
+	for text, want := range map[string][]string{
+		"sources: {a: {family: deb}}": {"sources.a.architectures", "sources.a.release", "sources.a.signed_by",
+			"sources.a.upstreams"},
+		"sources: {a: {family: rpm, components: [x], architectures: [amd64], languages: [\"\"]}}": {
+			"sources.a.architectures", "sources.a.components", "sources.a.languages", "sources.a.signed_by",
+			"sources.a.upstreams"},
+		"sources: {a: {family: alpm, release: x}}": {"sources.a.architectures", "sources.a.components",
+			"sources.a.release", "sources.a.signed_by", "sources.a.upstreams"},
+		"sources: {a: {}}": {"sources.a.family", "sources.a.signed_by"},
+		"mirrors: {m: {}}": {"mirrors.m.copy", "mirrors.m.from"},
+		"lanes: {l: {}}":   {"lanes.l.mirror"},
+		"groups: {g: {}}":  {"groups.g.family", "groups.g.lane"},
+		"keys: {k: {}}":    {"keys.k.file"},
+		"sources: {a: {family: deb, release: heron, components: [core], architectures: [amd64], " +
+			"signed_by: [k], " +
+			"upstreams: [{url: \"https://a.example/x\"}, {url: a}]}}": {"sources.a.signed_by.0",
+			"sources.a.upstreams.1.url"},
+		"sources: {a: {priority: 100, standing: x, colour: red, disabled: no way, values: {B: x}}}": {
+			"sources.a.colour", "sources.a.disabled", "sources.a.family", "sources.a.priority",
+			"sources.a.signed_by", "sources.a.standing", "sources.a.values.B"},
+	} {
+		set, read := Read(Text{Name: "site.yaml", Text: "stockade: 1\n" + text + "\n"})
+		var fields []string
+		for _, f := range Merge(read, Check(set, all)) {
+			if f.Severity == finding.Error {
+				fields = append(fields, f.Field)
+			}
+		}
+		slices.Sort(fields)
+		if fields = slices.Compact(fields); !slices.Equal(fields, want) {
+			t.Errorf("%s: %q", text, fields)
+		}
 	}
 }
 
@@ -596,7 +649,7 @@ sources:
 	for told, line := range map[string]int{`source kelp no key is called "tern"`: 3,
 		`source kelp no proxy is called "gale"`: 3, `source kelp no credential is called "a"`: 3,
 		`source brine no proxy is called "gate"`: 7, `source kelp no authority is called "b"`: 3,
-		`source brine no key is named that may sign it, so nothing of it could be verified`: 6} {
+		`source brine no key is named that may sign it, so nothing of it could be verified`: 7} {
 		if lines[told] != line {
 			t.Errorf("%s: told at line %d of %v", told, lines[told], lines)
 		}

@@ -20,6 +20,7 @@ func (s *Set) hear(text string) {
 	if document == nil || document.Content[0].Kind != yaml.MappingNode {
 		return
 	}
+	above := aboveSections(document)
 	for _, k := range kinds {
 		all := valueOf(document.Content[0], k.field)
 		if all == nil || all.Kind != yaml.MappingNode {
@@ -27,6 +28,9 @@ func (s *Set) hear(text string) {
 		}
 		for i := 0; i+1 < len(all.Content); i += 2 {
 			key, value := *all.Content[i], *all.Content[i+1]
+			if said := above[k.field]; i == 0 && said != "" {
+				key.HeadComment = strings.Trim(said+"\n"+key.HeadComment, "\n")
+			}
 			if value.Kind != yaml.MappingNode || k.word == "package" {
 				continue
 			}
@@ -36,6 +40,24 @@ func (s *Set) hear(text string) {
 			}
 		}
 	}
+}
+
+// aboveSections gives the comments that stand at the head of a document or above one of its
+// sections, by the section: they are kept with the first object of it, for they belong to
+// none. What stands above a field that has no objects is of the next section.
+func aboveSections(document *yaml.Node) map[string]string {
+	out := map[string]string{}
+	said := []string{document.HeadComment}
+	fields := document.Content[0].Content
+	for i := 0; i+1 < len(fields); i += 2 {
+		said = append(said, fields[i].HeadComment, fields[i].LineComment)
+		if all := fields[i+1]; all.Kind == yaml.MappingNode && len(all.Content) > 0 &&
+			slices.ContainsFunc(kinds, func(k kind) bool { return k.field == fields[i].Value }) {
+			out[fields[i].Value] = strings.Trim(strings.Join(said, "\n"), "\n")
+			said = nil
+		}
+	}
+	return out
 }
 
 // inOrder tells whether the fields of an object stand in the order in which they are written
@@ -161,9 +183,7 @@ func (s *Set) WordsOf(kind, name string) string {
 	if s.Words[objectID(kind, name)] == "" {
 		return ""
 	}
-	one := NewSet()
-	one.Take(s, kind, name)
-	text, err := one.YAML()
+	text, err := s.Only(kind, name).YAML()
 	if err != nil {
 		return ""
 	}

@@ -126,7 +126,8 @@ func TestWhichWordsAreKept(t *testing.T) {
 		"with a comment": {"stockade: 1\nsources:\n  a: {family: deb, " + strings.TrimSpace(rest) +
 			" # so\n", 1},
 		"with a comment above":     {"stockade: 1\nsources:\n  # so\n  a: {family: deb, " + rest, 1},
-		"with a comment of no one": {"# so\nstockade: 1\n# and so\nsources:\n  a: {family: deb, " + rest, 0},
+		"with a comment of no one": {"# so\nstockade: 1\n# and so\nsources:\n  a: {family: deb, " + rest, 1},
+		"with comments of nothing": {"# so\nstockade: 1\n# and so\nsources: {}\n# last\n", 0},
 		"what is no document":      {"[x] # so\n", 0},
 		"nothing":                  {"# so\n", 0},
 		"what is no mapping":       {"stockade: 1\nsources: [x] # so\n", 0},
@@ -140,8 +141,23 @@ func TestWhichWordsAreKept(t *testing.T) {
 			t.Errorf("%s: %d are kept: %v", name, len(set.Words), set.Words)
 		}
 	}
+	// What belongs to no object stays with the first one behind it.
+	head, _ := Read(Text{Text: "# by mara\n\n# for the barrage\nstockade: 1\n# none yet\nmirrors: {}\n# " +
+		"all of them\n" +
+		"sources: # two\n  # the first\n  a: {family: deb, standing: vendor, " + rest +
+		"  b: {family: deb, standing: vendor, " + rest + "# ways\nlanes:\n  steady: {mirror: m}\n"})
+	text, err := head.YAML()
+	if want := "sources:\n  # by mara\n  # for the barrage\n  # none yet\n  # all of them\n  # two\n  # " +
+		"the first\n  a: "; err != nil ||
+		!strings.Contains(text, want) || !strings.Contains(text, "lanes:\n  # ways\n  steady:") {
+		t.Errorf("of no object: %v\n%s", err, text)
+	}
+	again, _ := Read(Text{Text: text})
+	if second, _ := again.YAML(); second != text {
+		t.Errorf("written again, it is another:\n%s", second)
+	}
 	set, _ := Read(Text{Text: "stockade: 1\nsources:\n  a: {standing: vendor, family: deb, " + rest})
-	if text, err := set.YAML(); err != nil || !strings.Contains(text, "a: {standing: vendor, family: deb") {
+	if text, err = set.YAML(); err != nil || !strings.Contains(text, "a: {standing: vendor, family: deb") {
 		t.Errorf("in another order: %v\n%s", err, text)
 	}
 }

@@ -7,7 +7,9 @@ import (
 	"strings"
 )
 
-// Schema gives the language as a JSON Schema (draft 2020-12), for editors.
+// Schema gives the language as a JSON Schema (draft 2020-12), for editors and forms. The
+// annotation x-names says of a text that it names something: the kind of what is described,
+// or a family.
 func Schema() []byte {
 	s := schemaOf(reflect.TypeFor[Document]())
 	s["$schema"] = "https://json-schema.org/draft/2020-12/schema"
@@ -38,6 +40,13 @@ func schemaOf(t reflect.Type) map[string]any {
 			if l := f.Tag.Get("least"); l != "" {
 				p["minimum"], _ = strconv.Atoi(l)
 				p["maximum"], _ = strconv.Atoi(f.Tag.Get("most"))
+			}
+			if of := f.Tag.Get("names"); of != "" {
+				target := p
+				if items, is := p["items"].(map[string]any); is {
+					target = items
+				}
+				target["x-names"] = of
 			}
 			if f.Tag.Get("need") == "yes" {
 				need = append(need, name)

@@ -38,6 +38,7 @@ var causes = map[string][]Cause{
 		{"armour", "its armour is damaged"},
 		{"kind", "its armour holds something else"},
 		{"malformed", "it is no OpenPGP certificate"},
+		{"keybox", "it is a keybox of GnuPG's that is damaged"},
 		{"none", "there is no certificate in it"},
 		{"too-many", "a part of it has more signatures than are looked at"},
 		{"revocation", "a statement that withdraws a certificate was not made by it"},

@@ -69,9 +69,11 @@ type Finding struct {
 	Severity Severity `json:"severity"`
 	Object   string   `json:"object,omitempty"` // such as "source tarn"
 	Place    Place    `json:"place,omitzero"`
-	Text     string   `json:"text"`              // one sentence with the actual values
-	WayOut   string   `json:"way_out,omitempty"` // what to do about it
-	Excerpt  string   `json:"excerpt,omitempty"` // the line, with a caret below it
+	// Field is the path of the value in a document: "sources.tarn.upstreams.0.url".
+	Field   string `json:"field,omitempty"`
+	Text    string `json:"text"`              // one sentence with the actual values
+	WayOut  string `json:"way_out,omitempty"` // what to do about it
+	Excerpt string `json:"excerpt,omitempty"` // the line, with a caret below it
 	// Fix is what would mend it, where that is mechanical: one word for another, at its
 	// place. It never has a secret in it.
 	Fix Fix `json:"fix,omitzero"`

@@ -99,6 +99,9 @@ func ReadCertificates(data []byte) ([]*Certificate, error) {
 // unpacked gives the packets of each block of armour, or the data itself where it has none.
 func unpacked(data []byte) ([][]byte, error) {
 	var rings [][]byte
+	if isKeybox(data) {
+		return unboxed(data)
+	}
 	if bytes.Contains(data, []byte("-----BEGIN PGP")) {
 		if err := checkArmour(data); err != nil {
 			return nil, unreadable("armour", "the armour is damaged: %v", err)

@@ -77,21 +77,51 @@ func (k *Keyring) Counting() (out []*Certificate) {
 // it.
 func (k *Keyring) Named(signer string) string {
 	for _, n := range k.known {
-		for _, p := range append([]Part{n.Certificate.Primary}, n.Certificate.Subkeys...) {
-			if p.Fingerprint != signer && !(len(signer) == 16 && strings.HasSuffix(p.Fingerprint, signer)) {
-				continue
-			}
-			why := "nobody vouched for it here"
-			switch {
-			case n.Barred != "":
-				why = "it is barred"
-			case slices.Contains(n.VouchedFor, k.source):
-				why = "its signature does not count"
-			}
-			return n.Certificate.Fingerprint + " (" + n.Certificate.name() + "; " + why + ")"
+		if !n.Certificate.answersTo(signer) {
+			continue
 		}
+		why := "nobody vouched for it here"
+		switch {
+		case n.Barred != "":
+			why = "it is barred"
+		case slices.Contains(n.VouchedFor, k.source):
+			why = "its signature does not count"
+		}
+		return n.Certificate.Fingerprint + " (" + n.Certificate.name() + "; " + why + ")"
 	}
 	return signer + " (which nobody brought in)"
+}
+
+// Certificate gives a certificate that was brought in, whatever was decided about it; nil
+// where there is none.
+func (k *Keyring) Certificate(fingerprint string) *Certificate {
+	for _, n := range k.known {
+		if n.Certificate.Fingerprint == fingerprint {
+			return n.Certificate
+		}
+	}
+	return nil
+}
+
+// answersTo tells whether a signature's id of its signer is that of a key of c.
+func (c *Certificate) answersTo(signer string) bool {
+	return slices.ContainsFunc(append([]Part{c.Primary}, c.Subkeys...), func(p Part) bool {
+		return p.Fingerprint == signer || len(signer) == 16 && strings.HasSuffix(p.Fingerprint, signer)
+	})
+}
+
+// Idle gives the certificates that were vouched for, for the source, before a time, and that
+// did not sign what is signed by these.
+func (k *Keyring) Idle(by archive.Signer, before time.Time) (out []Known) {
+	for _, n := range k.known {
+		signs := by.Is(n.Certificate.Fingerprint) ||
+			slices.ContainsFunc(by.Others, n.Certificate.answersTo)
+		if !signs && n.Barred == "" && slices.Contains(n.VouchedFor, k.source) && !n.Since.IsZero() &&
+			n.Since.Before(before) {
+			out = append(out, n)
+		}
+	}
+	return out
 }
 
 // Until tells until when the certificate of a fingerprint may sign; able is false where it may
@@ -305,6 +335,11 @@ func (k *Keyring) verify(signed signedContent, signatures []byte) (archive.Signe
 	}
 	if len(good) > 0 {
 		good[0].Others = others
+		for _, more := range good[1:] {
+			if !good[0].Is(more.Fingerprint) {
+				good[0].With = append(good[0].With, more.Fingerprint)
+			}
+		}
 		return good[0], nil
 	}
 	if len(refused) == 0 {

@@ -430,3 +430,52 @@ func TestVersion6AsTheStandardPrintsIt(t *testing.T) {
 		t.Error("written anew, it is another")
 	}
 }
+
+// GnuPG's own keybox, with two certificates.
+func TestAKeyboxOfTheRealProgramIsRead(t *testing.T) {
+	gpg := newProgram(t, "gpg")
+	for _, name := range []string{"Tarn", "Brine"} {
+		gpg.run("", "--quick-gen-key", name+" <desk@"+strings.ToLower(name)+".example>", "ed25519", "sign",
+			"1y")
+	}
+	raw, err := os.ReadFile(filepath.Join(gpg.home, "pubring.kbx"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	certs, err := ReadCertificates(raw)
+	exported, _ := ReadCertificates(gpg.run("", "--export"))
+	same := func(a, b *Certificate) bool { return bytes.Equal(a.Binary(), b.Binary()) }
+	if err != nil || len(certs) != 2 || !slices.EqualFunc(certs, exported, same) {
+		t.Errorf("%v, %v", certs, err)
+	}
+}
+
+// An Ed448 key of version 6 and its signature, of another implementation (testdata/README.md).
+func TestEd448OfAnotherImplementationCounts(t *testing.T) {
+	read := func(name string) []byte {
+		t.Helper()
+		data, err := os.ReadFile(filepath.Join("testdata", name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return data
+	}
+	c, text, signature := one(t, read("ed448.asc")), read("ed448.txt"), read("ed448.txt.asc")
+	if c.Primary.Algorithm != "Ed448" || len(c.Fingerprint) != 64 || c.Fingerprint !=
+		"233CDD8B5365006249D433DDEE922D48DA44A0A54FF5999BBB065CFFF0A23FC0" ||
+		c.UserIDs[0] != "Tarn archive <archive@tarn.example>" {
+		t.Errorf("%+v", c.Primary)
+	}
+	if by, err := vouched(c).Detached(text, signature); err != nil || by.Fingerprint != c.Fingerprint {
+		t.Errorf("%+v %v", by, err)
+	}
+	if _, err := vouched(c).Detached(append(text, 'x'), signature); err == nil {
+		t.Error("it counts over another text")
+	}
+	if f, _ := finding.From(func() error {
+		_, err := vouched(c).Under(Policy{Refuse: []string{"Ed448"}}).Detached(text, signature)
+		return err
+	}()); f.Code != "key.weak" {
+		t.Errorf("a rule that refuses it: %+v", f)
+	}
+}

@@ -2,6 +2,7 @@ package trust
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"io"
 	"strings"
@@ -84,6 +85,19 @@ func TestEachRefusalOfACertificate(t *testing.T) {
 		{"too large", append(bytes.Clone(block), bytes.Repeat([]byte{'\n'}, maxCertificates-len(block)+1)...),
 			"key.unreadable too-large", "more than 8388608 bytes"},
 		{"nothing", nil, "key.unreadable none", "no certificate"},
+		{"a keybox", boxed(plain, 0, 0), "", ""},
+		{"a keybox that is cut", boxed(plain, 0, 0)[:60], "key.unreadable keybox", "where 28 are left"},
+		{"a keybox with an end that is none", append(boxed(plain, 0, 0), 0, 0, 0), "key.unreadable keybox",
+			"the keybox is cut short"},
+		{"a keybox with a blob of nothing", append(boxed(plain, 0, 0), 0, 0, 0, 4, 2, 0, 0, 0),
+			"key.unreadable keybox", "a blob of 4 bytes"},
+		{"a keybox with a blob of little", append(boxed(plain, 0, 0), 0, 0, 0, 6, 2, 1),
+			"key.unreadable keybox", "a certificate of the keybox is cut short"},
+		{"a keybox whose certificate is longer than its blob", boxed(plain, 0, 1), "key.unreadable keybox",
+			"a certificate of the keybox is cut short"},
+		{"a keybox whose certificate begins far behind its blob", boxed(plain, 1<<31, 1<<31),
+			"key.unreadable keybox", "a certificate of the keybox is cut short"},
+		{"an empty keybox", boxed(nil, 0, 0)[:32], "key.unreadable none", "no certificate"},
 		{"a signature alone", m.sign(m.e.PrivateKey, plain, nil), "key.unreadable none", "no certificate"},
 		{"not OpenPGP", []byte("the desk's key"), "key.unreadable malformed", "not an OpenPGP certificate"},
 		{"cut", plain[:len(plain)-5], "key.unreadable malformed", "not an OpenPGP certificate"},
@@ -133,6 +147,15 @@ func TestEachRefusalOfACertificate(t *testing.T) {
 			}
 		})
 	}
+}
+
+// boxed puts a certificate into a keybox, which says that it begins later and is longer.
+func boxed(cert []byte, later, longer uint32) []byte {
+	word := binary.BigEndian.AppendUint32
+	out := append(word(nil, 32), 1, 1, 0, 0)
+	out = append(append(out, keyboxMagic...), make([]byte, 20)...)
+	out = append(word(out, uint32(16+len(cert))), keyboxOpenPGP, 1, 0, 0)
+	return append(word(word(out, 16+later), uint32(len(cert))+longer), cert...)
 }
 
 // behindFirst gives the packets behind the first.

@@ -114,38 +114,42 @@ func database(s archive.Source, component, arch string) string {
 // CheckSource implements archive.Family.
 func (Family) CheckSource(s archive.Source) finding.List {
 	var out finding.List
-	add := func(code, format string, args ...any) {
-		out = append(out, finding.New(code, "source "+s.Name, format, args...))
+	add := func(field, code, format string, args ...any) {
+		f := finding.New(code, "source "+s.Name, format, args...)
+		f.Field = field
+		out = append(out, f)
 	}
 	if len(s.Components) == 0 {
-		add("define.missing-field",
+		add("components", "define.missing-field",
 			"an alpm source needs components, which name its databases, such as [core]")
 	}
 	if len(s.Architectures) == 0 {
-		add("define.missing-field", "an alpm source needs architectures, such as [x86_64]")
+		add("architectures", "define.missing-field", "an alpm source needs architectures, such as [x86_64]")
 	}
 	if s.Release != "" && !strings.HasSuffix(s.Release, "/") {
-		add("define.bad-value", "the alpm family has no releases; where databases do not lie in "+
+		add("release", "define.bad-value", "the alpm family has no releases; where databases do not lie in "+
 			"COMPONENT/os/ARCHITECTURE, release is their folder and ends in a slash, such as "+
 			"$component/$arch/")
 	}
 	for _, c := range s.Components {
 		if !namePattern.MatchString(c) || c == "options" || c == "local" {
-			add("define.bad-value", "the component %q is not a name that a database can have", c)
+			add("components", "define.bad-value", "the component %q is not a name that a database can have",
+				c)
 		}
 	}
 	for _, a := range s.Architectures {
 		switch {
 		case a == "any":
-			add("define.bad-value", "any is not an architecture of a machine; packages for all of them "+
-				"come along by themselves")
+			add("architectures", "define.bad-value",
+				"any is not an architecture of a machine; packages for all of them "+
+					"come along by themselves")
 		case !archPattern.MatchString(a):
-			add("define.bad-value", "%q is not an alpm architecture", a)
+			add("architectures", "define.bad-value", "%q is not an alpm architecture", a)
 		}
 	}
 	for _, l := range s.Languages {
 		if archive.CheckWord("language", l) != nil {
-			add("define.bad-value", "%q is not a language such as en or pt_BR", l)
+			add("languages", "define.bad-value", "%q is not a language such as en or pt_BR", l)
 		}
 	}
 	if len(out) == 0 {
@@ -153,7 +157,8 @@ func (Family) CheckSource(s archive.Source) finding.List {
 			for _, a := range s.Architectures {
 				if p := database(s, c, a); archive.CheckPath(p) != nil ||
 					archive.CheckWord("folder", p) != nil {
-					add("define.bad-value", "the release %q is not a folder below the upstream", s.Release)
+					add("release", "define.bad-value", "the release %q is not a folder below the upstream",
+						s.Release)
 					return out
 				}
 			}

@@ -105,6 +105,11 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 	return files, notes, nil
 }
 
+var _ archive.Pinning = Family{}
+
+// PinEffect implements archive.Pinning (IgnorePkg, pacman.conf(5)).
+func (Family) PinEffect() archive.PinEffect { return archive.PinHolds }
+
 const setup = `#!/bin/sh
 # Written by Stockade for the lane %s. Makes this machine's pacman trust the
 # keys of the lane and take packages from it alone. It can be run again at any

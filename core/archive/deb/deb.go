@@ -98,46 +98,50 @@ func plainFolder(release string) bool {
 func (Family) CheckSource(s archive.Source) finding.List {
 	var out finding.List
 	object := "source " + s.Name
-	add := func(code, format string, args ...any) {
-		out = append(out, finding.New(code, object, format, args...))
+	add := func(field, code, format string, args ...any) {
+		f := finding.New(code, object, format, args...)
+		f.Field = field
+		out = append(out, f)
 	}
 	switch {
 	case s.Release == "":
-		add("define.missing-field",
+		add("release", "define.missing-field",
 			"a deb source needs a release, such as heron (or a folder that ends in / for a repository "+
 				"without dists)")
 	case !flat(s) && (!wordPattern.MatchString(s.Release) || archive.CheckPath(s.Release) != nil):
-		add("define.bad-value", "the release %q is not a name that a path can have", s.Release)
+		add("release", "define.bad-value", "the release %q is not a name that a path can have", s.Release)
 	case flat(s) && s.Release != "./" && s.Release != "/" && !plainFolder(s.Release):
-		add("define.bad-value", "the release %q is not a folder below the upstream", s.Release)
+		add("release", "define.bad-value", "the release %q is not a folder below the upstream", s.Release)
 	}
 	if flat(s) && len(s.Components) > 0 {
-		add("define.bad-value", "the release %q is a folder, and such a repository has no components",
+		add("components", "define.bad-value", "the release %q is a folder, and such a repository has no "+
+			"components",
 			s.Release)
 	}
 	if !flat(s) && s.Release != "" && len(s.Components) == 0 {
-		add("define.missing-field", "a deb source needs components, such as [core]")
+		add("components", "define.missing-field", "a deb source needs components, such as [core]")
 	}
 	if len(s.Architectures) == 0 {
-		add("define.missing-field", "a deb source needs architectures, such as [amd64]")
+		add("architectures", "define.missing-field", "a deb source needs architectures, such as [amd64]")
 	}
 	for _, c := range s.Components {
 		if !wordPattern.MatchString(c) || archive.CheckPath(c) != nil {
-			add("define.bad-value", "the component %q is not a name that a path can have", c)
+			add("components", "define.bad-value", "the component %q is not a name that a path can have", c)
 		}
 	}
 	for _, l := range s.Languages {
 		if !languagePattern.MatchString(l) {
-			add("define.bad-value", "%q is not a language such as en or pt_BR", l)
+			add("languages", "define.bad-value", "%q is not a language such as en or pt_BR", l)
 		}
 	}
 	for _, a := range s.Architectures {
 		switch {
 		case a == "all" || a == "any" || a == "source":
-			add("define.bad-value", "%q is not an architecture of a machine; packages for all of them "+
-				"come along by themselves", a)
+			add("architectures", "define.bad-value",
+				"%q is not an architecture of a machine; packages for all of them "+
+					"come along by themselves", a)
 		case !archPattern.MatchString(a):
-			add("define.bad-value", "%q is not a deb architecture", a)
+			add("architectures", "define.bad-value", "%q is not a deb architecture", a)
 		}
 	}
 	return out

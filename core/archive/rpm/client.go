@@ -93,6 +93,12 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 	return files, notes, nil
 }
 
+var _ archive.Pinning = Family{}
+
+// PinEffect implements archive.Pinning: other versions are excluded for dnf (excludepkgs,
+// dnf.conf(5)), and locked for zypper.
+func (Family) PinEffect() archive.PinEffect { return archive.PinExcludes }
+
 func keyFiles(s archive.ClientSource) (out []archive.ClientFile) {
 	for _, k := range s.Keys {
 		out = append(out, archive.ClientFile{

@@ -130,35 +130,39 @@ var (
 // CheckSource implements archive.Family.
 func (Family) CheckSource(s archive.Source) finding.List {
 	var out finding.List
-	add := func(code, format string, args ...any) {
-		out = append(out, finding.New(code, "source "+s.Name, format, args...))
+	add := func(field, code, format string, args ...any) {
+		f := finding.New(code, "source "+s.Name, format, args...)
+		f.Field = field
+		out = append(out, f)
 	}
 	if len(s.Components) > 0 {
-		add("define.bad-value", "an rpm source has no components: each repository is a source of its own")
+		add("components", "define.bad-value", "an rpm source has no components: each repository is a "+
+			"source of its own")
 	}
 	if len(s.Architectures) == 0 {
-		add("define.missing-field", "an rpm source needs architectures, such as [x86_64]")
+		add("architectures", "define.missing-field", "an rpm source needs architectures, such as [x86_64]")
 	}
 	for _, a := range s.Architectures {
 		switch {
 		case a == "noarch" || a == "src" || a == "nosrc":
-			add("define.bad-value", "%q is not an architecture of a machine; packages for all of them "+
-				"come along by themselves", a)
+			add("architectures", "define.bad-value",
+				"%q is not an architecture of a machine; packages for all of them "+
+					"come along by themselves", a)
 		case !archPattern.MatchString(a):
-			add("define.bad-value", "%q is not an rpm architecture", a)
+			add("architectures", "define.bad-value", "%q is not an rpm architecture", a)
 		case a == "amd64":
-			add("define.bad-value", "the rpm family calls the architecture amd64 x86_64")
+			add("architectures", "define.bad-value", "the rpm family calls the architecture amd64 x86_64")
 		case a == "arm64":
-			add("define.bad-value", "the rpm family calls the architecture arm64 aarch64")
+			add("architectures", "define.bad-value", "the rpm family calls the architecture arm64 aarch64")
 		}
 	}
 	for _, l := range s.Languages {
 		if archive.CheckWord("language", l) != nil {
-			add("define.bad-value", "%q is not a language such as en or pt_BR", l)
+			add("languages", "define.bad-value", "%q is not a language such as en or pt_BR", l)
 		}
 	}
 	if s.Release != "" && !foldPattern.MatchString(s.Release) {
-		add("define.bad-value", "the release %q is not a name that a path can have", s.Release)
+		add("release", "define.bad-value", "the release %q is not a name that a path can have", s.Release)
 	}
 	return out
 }

@@ -115,10 +115,9 @@ type active struct {
 // the machine sees.
 func activate(lists []*streams, enabled []string) *active {
 	a := newActivation(lists)
-	asked := map[string]bool{}
 	for _, e := range enabled {
 		module, stream, _ := strings.Cut(e, ":")
-		a.preferred[module], asked[module] = stream, true
+		a.preferred[module], a.asked[module] = stream, append(a.asked[module], stream)
 	}
 	for _, e := range enabled {
 		module, stream, _ := strings.Cut(e, ":")
@@ -127,7 +126,7 @@ func activate(lists []*streams, enabled []string) *active {
 		}
 	}
 	for _, module := range slices.Sorted(maps.Keys(a.preferred)) {
-		if !asked[module] {
+		if a.asked[module] == nil {
 			a.on(module, []string{a.preferred[module]}, nil)
 		}
 	}
@@ -157,6 +156,8 @@ type activation struct {
 	builds    map[string]map[string][]*stream // by module and stream, as repositories have them
 	streams   map[string][]string             // of each module, in order
 	preferred map[string]string               // the stream that a module is on with, where it has the choice
+	// the streams that are enabled: their modules are on with no other
+	asked map[string][]string
 	// builds of its stream that need different things would do alike
 	tie  map[string]bool
 	left int // steps
@@ -181,6 +182,7 @@ func newActivation(lists []*streams) *activation {
 		streams:   map[string][]string{},
 		preferred: map[string]string{},
 		tie:       map[string]bool{},
+		asked:     map[string][]string{},
 		left:      activationBase,
 	}
 	for _, l := range lists {
@@ -322,7 +324,7 @@ func (a *activation) meet(needs []streamNeed, path []string) string {
 		}
 		var allowed []string
 		for _, stream := range a.streams[n.Module] {
-			if n.allows(stream) {
+			if n.allows(stream) && (a.asked[n.Module] == nil || slices.Contains(a.asked[n.Module], stream)) {
 				allowed = append(allowed, stream)
 			}
 		}

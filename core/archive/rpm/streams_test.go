@@ -235,6 +235,18 @@ func TestWhatModuleStreamsShowIsWhatTheClientSees(t *testing.T) {
 				module{"lib", "2", 2, platform, []string{"lib-0:2-2.x86_64"}, "a"}.String()},
 			enabled: []string{"app:1"}},
 	}
+	// A build for each stream of a module: the one for the stream that is enabled too is on.
+	for _, enabled := range [][]string{{"app:1", "lib:2"}, {"lib:2", "app:1"}} {
+		cases["builds for each stream, with "+strings.Join(enabled, " and ")] = modular{
+			made: [][]made.RPM{{plain("app", "1-1"), plain("app", "1-2"), plain("lib", "1-1"),
+				plain("lib", "2-1")}},
+			lists: []string{module{"app", "1", 1, platform + ", lib: [\"1\"]", []string{"app-0:1-1.x86_64"},
+				"a"}.String() + module{"app", "1", 1, platform + ", lib: [\"2\"]", []string{
+				"app-0:1-2.x86_64"}, "b"}.String() + module{"lib", "1", 1, platform, []string{
+				"lib-0:1-1.x86_64"}, ""}.String() + module{"lib", "2", 1, platform, []string{
+				"lib-0:2-1.x86_64"}, ""}.String()},
+			enabled: enabled}
+	}
 	r := rand.New(rand.NewSource(7))
 	for i := range 16 {
 		cases[fmt.Sprintf("at random, %d", i)] = randomModules(r)
@@ -253,6 +265,9 @@ func TestWhatModuleStreamsShowIsWhatTheClientSees(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			ours, open := m.ours(t)
+			if open != nil && strings.HasPrefix(name, "builds for each") {
+				t.Errorf("it is said to be open which of %v are on", open)
+			}
 			if theirs := m.theirs(t, key); open == nil && !slices.Equal(ours, theirs) {
 				t.Errorf("we see   %s\nthe client %s\nenabled %v of\n%s", ours, theirs, m.enabled,
 					strings.Join(m.lists, "\n"))

@@ -120,6 +120,11 @@ var widths = [...]int{
 	typeI18NString: 0,
 }
 
+// Stored reads a header as rpm's database has it: without its magic.
+func Stored(row []byte, limit int) (*Header, error) {
+	return Read(io.MultiReader(bytes.NewReader(headerMagic), bytes.NewReader(row)), limit)
+}
+
 // Strings gives the strings of a tag; nil where it is not there or is of
 // another kind. Strings that run beyond the header end there.
 func (h *Header) Strings(tag uint32) []string {

@@ -2,8 +2,9 @@ package header
 
 // Tags that are read and written.
 const (
-	TagSignatures = 62 // region of the signature header
-	TagImmutable  = 63 // region of the header
+	TagPubkeys    = 266 // certificates in base64, in the keyring
+	TagSignatures = 62  // region of the signature header
+	TagImmutable  = 63  // region of the header
 	TagI18NTable  = 100
 
 	TagName           = 1000
