@@ -30,7 +30,8 @@ type Item struct {
 	Attributes map[string]string `json:"attributes,omitempty"`
 	Signer     string            `json:"signer,omitempty"`    // whose signature is on the package itself
 	Signature  string            `json:"signature,omitempty"` // SHA-256 of the detached one beside it
-	For        string            `json:"for,omitempty"`       // why it is there
+	For        string            `json:"for,omitempty"`       // why it is there: a package, or a want
+	How        string            `json:"how,omitempty"`       // what For is to it: see HowRecommended
 	Wanted     bool              `json:"wanted,omitempty"`
 }
 

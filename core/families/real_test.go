@@ -68,6 +68,14 @@ func TestPackagesOfRealBuildProgramsAreRead(t *testing.T) {
 				if (in.Signer.Fingerprint != "") != signed {
 					t.Errorf("signer %q", in.Signer.Fingerprint)
 				}
+				keys, ok := family.(archive.KeyPackages)
+				if !ok {
+					t.Fatal("the family's packages are not read for keyrings")
+				}
+				none := func(path string, _ []byte) { t.Errorf("%s is no keyring", path) }
+				if err := keys.ReadKeys(bytes.NewReader(data), none); err != nil {
+					t.Errorf("for keyrings it is read to its end: %v", err)
+				}
 				changed := bytes.Clone(data)
 				changed[len(changed)-9] ^= 1
 				if _, err := look(changed); signed && err == nil {

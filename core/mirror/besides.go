@@ -41,5 +41,25 @@ func besides(src *Source, by archive.Signer, now time.Time) finding.List {
 		strings.Join(named, ", "))}
 }
 
+// idleFor is how long a key can be vouched for before it matters that it signs nothing: who
+// prepares for the next key vouches for it ahead of time.
+const idleFor = 30 * 24 * time.Hour
+
+// idle tells of keys that were vouched for long before a root was made, and have no part in
+// it. Where packages are signed themselves, such a key may be theirs: then nothing is told.
+func idle(src *Source, r *archive.Root) (found finding.List) {
+	if src.Family.SignsPackages() {
+		return nil
+	}
+	for _, n := range src.Keyring.Idle(r.Signer, r.Date.Add(-idleFor)) {
+		found = append(found, finding.New("key.unused", "source "+src.Name,
+			"%s was vouched for on %s, and has not signed the root of %s: %s did",
+			n.Certificate.Fingerprint, n.Since.Format(time.DateOnly), r.Date.Format(time.DateOnly),
+			r.Signer.Fingerprint).
+			Do("ask the owner whether they still sign with it; take a vouch back that is not needed"))
+	}
+	return found
+}
+
 // maxBesides bounds the further signers that are named.
 const maxBesides = 8

@@ -40,6 +40,7 @@ func TestWhoSignsBesideTheKeyThatCountsIsTold(t *testing.T) {
 		w.source.Keyring = trust.NewKeyring("tarn", append(more, trust.Known{Certificate: first,
 			VouchedFor: []string{"tarn"}}), func() time.Time { return w.now })
 	}
+	code := "key.also-signed"
 	refreshed := func() finding.List {
 		t.Helper()
 		w.source.Accepted = nil
@@ -47,7 +48,7 @@ func TestWhoSignsBesideTheKeyThatCountsIsTold(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return told(pub.Findings, "key.also-signed")
+		return told(pub.Findings, code)
 	}
 	other := all[1].Certificate()
 	ring()
@@ -72,6 +73,33 @@ func TestWhoSignsBesideTheKeyThatCountsIsTold(t *testing.T) {
 			t.Errorf("%s: %v", c.name, found)
 		}
 	}
+	// A key that was vouched for long ago, and has no part in a root.
+	code = "key.unused"
+	long, lately := w.repo.Date.Add(-idleFor-time.Hour), w.repo.Date.Add(-idleFor+time.Hour)
+	vouched := func(since time.Time, source string) trust.Known {
+		return trust.Known{Certificate: other, VouchedFor: []string{source}, Since: since}
+	}
+	for _, c := range []struct {
+		name  string
+		known trust.Known
+		by    []*trust.SiteKey
+		want  int
+	}{
+		{"long ago", vouched(long, "tarn"), all[:1], 1},
+		{"lately", vouched(lately, "tarn"), all[:1], 0},
+		{"for another source", vouched(long, "kelp"), all[:1], 0},
+		{"it signs beside the other", vouched(long, "tarn"), all[:2], 0},
+		{"it signs alone", vouched(long, "tarn"), all[1:2], 0},
+	} {
+		ring(c.known)
+		sign(c.by...)
+		found := refreshed()
+		if len(found) != c.want || c.want > 0 && !strings.Contains(found[0].Text, other.Fingerprint+
+			" was vouched for on "+long.Format(time.DateOnly)) {
+			t.Errorf("%s: %v", c.name, found)
+		}
+	}
+	code = "key.also-signed"
 	for days, want := range map[int]finding.Severity{80: finding.Warning, 91: finding.Note} {
 		// A key that ends, made by hand.
 		life := uint32(days*24*3600 + 3600)

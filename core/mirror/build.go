@@ -72,7 +72,7 @@ type pick struct {
 	*archive.Package
 	src       *Source
 	wanted    bool
-	why       string
+	why, how  string
 	foreign   string         // SHA-512, where its index names it by that alone
 	signature string         // SHA-256 of the detached signature beside it
 	signer    archive.Signer // of the package itself
@@ -213,6 +213,9 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 	if err := b.fetchPackages(ctx, plan, out); err != nil {
 		return out, err
 	}
+	if err := b.keyPackages(ctx, out); err != nil {
+		return out, err
+	}
 	b.tell(Event{Step: "write", Remaining: -1})
 	files := edition.NewCollection()
 	e := &edition.Edition{Format: edition.ListBySource, Mirror: plan.Name, Number: plan.Number,
@@ -238,7 +241,7 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 			SHA256: p.SHA256, SHA512: p.foreign, Path: path, Origin: p.Origin,
 			Summary: p.Summary, Licence: p.Licence, Attributes: out.attributes(p.Package),
 			Signer:    p.signer.Fingerprint,
-			Signature: p.signature, For: p.why, Wanted: p.wanted})
+			Signature: p.signature, For: p.why, How: p.how, Wanted: p.wanted})
 	}
 	unsigned(plan, out)
 	if missing := out.Findings.With("content.signature-missing"); len(missing) > 0 {

@@ -133,6 +133,9 @@ func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, mem
 	}
 	views := viewsOf(plan, out, members, wants)
 	hide(plan, out, members, streams, views)
+	if err := b.rivals(ctx, plan, out, members, u, views); err != nil {
+		return err
+	}
 	s, err := u.Select(ctx, wants, views, b.Proof)
 	if f, ok := finding.From(err); ok {
 		f.Object = "mirror " + plan.Name
@@ -143,7 +146,7 @@ func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, mem
 	}
 	for _, c := range s.Chosen {
 		out.selection = append(out.selection, pick{Package: c.Package, src: plan.Sources[members[c.Source]],
-			wanted: c.Wanted, why: c.For})
+			wanted: c.Wanted, why: c.For, how: c.How})
 	}
 	out.Proofs = append(out.Proofs, s.Proofs...)
 	if s.Unseen > 0 {

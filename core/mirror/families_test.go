@@ -851,12 +851,10 @@ func TestASignatureThatIsMissingIsNotReplaced(t *testing.T) {
 	w.refused("content.signature-missing")
 }
 
-// A package may lie in another folder of the upstream's own host, and nowhere else.
-func TestAPackageElsewhereOnTheUpstreamsHostIsFetched(t *testing.T) {
-	w := newRPMWorld(t)
+// elsewhere puts a package into another folder of the upstream's host.
+func (w *rpmWorld) elsewhere() {
 	w.rpm.Packages[1].Base = w.server.URL + "/tarn/parts" // libbrine
 	w.republish()
-	w.alter("libbrine-3.4", func(b []byte) []byte { return b })
 	moved := map[string][]byte{}
 	for p, data := range w.files {
 		if strings.Contains(p, "libbrine-3.4") {
@@ -865,6 +863,12 @@ func TestAPackageElsewhereOnTheUpstreamsHostIsFetched(t *testing.T) {
 		moved[p] = data
 	}
 	w.put(moved, nil)
+}
+
+// A package may lie in another folder of the upstream's own host, and nowhere else.
+func TestAPackageElsewhereOnTheUpstreamsHostIsFetched(t *testing.T) {
+	w := newRPMWorld(t)
+	w.elsewhere()
 	if _, err := w.build(); err != nil {
 		t.Fatal(err)
 	}

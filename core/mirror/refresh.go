@@ -85,6 +85,8 @@ func (b *Builder) Refresh(ctx context.Context, src *Source) (*Publication, error
 		}
 	}
 	pub.Findings = append(pub.Findings, besides(src, pub.Root.Signer, b.Now())...)
+	pub.Findings = append(pub.Findings, idle(src, pub.Root)...)
+	pub.Findings = append(pub.Findings, b.keysBeside(ctx, src, pub.Accepted.Upstream)...)
 	pub.Findings = append(pub.Findings, quiet(src.Name, pub.Accepted.Published, b.Now())...)
 	for _, f := range pub.Failures {
 		pub.Findings = append(pub.Findings, finding.New("source.upstream-down", "source "+src.Name, "%s", f))

@@ -374,9 +374,6 @@ func (d drawn) reason(c Chosen, all []*archive.Package, s *Selection) string {
 	if c.Wanted {
 		return ""
 	}
-	if strings.HasPrefix(c.For, "what ") && strings.HasSuffix(c.For, " can be installed with") {
-		return ""
-	}
 	p := d.packages[slices.Index(all, c.Package)]
 	for _, needer := range s.Chosen {
 		n := d.packages[slices.Index(all, needer.Package)]

@@ -40,14 +40,15 @@ type selector struct {
 	lacking  []lacking // needs under conditions that nothing meets
 }
 
-func (s *selector) take(o offer, wanted bool, reason string) bool {
+// take takes a package, for a want or for the sake of another: the strongest reason is kept.
+func (s *selector) take(o offer, wanted bool, how, reason string) bool {
 	if c, ok := s.chosen[o.Package]; ok {
-		if wanted && !c.Wanted {
-			c.Wanted, c.For = true, reason
+		if wanted && !c.Wanted || !c.Wanted && how == "" && c.How != "" {
+			c.Wanted, c.How, c.For = wanted, how, reason
 		}
 		return false
 	}
-	s.chosen[o.Package] = &Chosen{Package: o.Package, Source: o.source, Wanted: wanted, For: reason}
+	s.chosen[o.Package] = &Chosen{Package: o.Package, Source: o.source, Wanted: wanted, How: how, For: reason}
 	return true
 }
 
@@ -172,12 +173,12 @@ func (s *selector) close(roots []offer, with string) {
 			if len(p) == 0 || !s.applies(w.clause) {
 				return false
 			}
-			c.follow(w.at, p, w.clause, true)
+			c.follow(w.at, p, w.clause, "")
 			return true
 		})
 		if c.soft() {
 			for _, n := range s.offering(with) {
-				s.take(n.offer, false, "what it supplements")
+				s.take(n.offer, false, "supplements", "")
 				c.queue = append(c.queue, &step{node: n, depth: 1})
 			}
 		}
@@ -191,25 +192,27 @@ func (c *closing) visit(at *step) {
 			c.conditional = append(c.conditional, waiting{at, x})
 			continue
 		}
-		c.follow(at, x, nil, true)
+		c.follow(at, x, nil, "")
 	}
-	soft := func(all []clause) {
+	soft := func(all []clause, how string) {
 		for _, x := range all {
 			if c.applies(x) {
-				c.follow(at, x.positive(), nil, false)
+				c.follow(at, x.positive(), nil, how)
 			}
 		}
 	}
 	if c.soft() {
-		soft(at.recommends)
+		soft(at.recommends, definition.Recommended)
 	}
 	if c.with == definition.Suggested && at.depth == 0 {
-		soft(at.suggests)
+		soft(at.suggests, definition.Suggested)
 	}
 }
 
-// follow takes what meets a clause of a package; under is the whole of it where it had conditions.
-func (c *closing) follow(at *step, x, under clause, hard bool) {
+// follow takes what meets a clause of a package; how is "" where that needs it; under is the whole
+// of it where it had conditions.
+func (c *closing) follow(at *step, x, under clause, how string) {
+	hard := how == ""
 	pick := c.pick(x, !hard)
 	if pick == nil {
 		if hard && c.err == nil {
@@ -220,7 +223,7 @@ func (c *closing) follow(at *step, x, under clause, hard bool) {
 	if c.with == "" {
 		return // only proved, not taken
 	}
-	c.take(pick.offer, false, at.Name)
+	c.take(pick.offer, false, how, at.Name)
 	c.queue = append(c.queue, &step{node: pick, up: at, depth: at.depth + 1, under: under})
 }
 

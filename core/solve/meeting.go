@@ -1,6 +1,7 @@
 package solve
 
 import (
+	"cmp"
 	"context"
 	"math/bits"
 	"slices"
@@ -223,21 +224,20 @@ func (u *Universe) candidates(r *relation, arch string, fits func(offer) bool,
 			provided = append(provided, o)
 		}
 	}
-	better := func(a, b offer) int {
-		if d := u.order(a) - u.order(b); d != 0 {
-			return d
+	better := func(among []offer) func(a, b offer) int {
+		suiting := u.suiting(among, arch)
+		return func(a, b offer) int {
+			return cmp.Or(u.order(a)-u.order(b), suiting(a)-suiting(b),
+				u.family.CompareVersions(b.Version, a.Version))
 		}
-		if d := u.rank(a, arch) - u.rank(b, arch); d != 0 {
-			return d
-		}
-		return u.family.CompareVersions(b.Version, a.Version)
 	}
 	if n := len(real) + len(provided); n > few && !spend(n*bits.Len(uint(n))) {
 		return nil
 	}
-	slices.SortStableFunc(real, better)
+	slices.SortStableFunc(real, better(real))
+	among := better(provided)
 	slices.SortStableFunc(provided, func(a, b offer) int {
-		if d := better(a, b); d != 0 && a.Name == b.Name || u.order(a) != u.order(b) {
+		if d := among(a, b); d != 0 && a.Name == b.Name || u.order(a) != u.order(b) {
 			return d
 		}
 		return strings.Compare(a.Name, b.Name)

@@ -200,7 +200,8 @@ type Chosen struct {
 	*archive.Package
 	Source int
 	Wanted bool   // by name; else something needs it
-	For    string // the first package that needs it, or the want
+	For    string // the first package that it is there for, or the want
+	How    string // what that is to it: "" needs it; recommended, suggested, supplements
 }
 
 // Unmatched is a want that nothing fits.
@@ -343,7 +344,7 @@ func (s *selector) selectFor(wants []Want, matched []bool) {
 			matched[i] = true
 			meant[o.Name] = meant[o.Name] || w.old()
 			s.asked[o.Package] = true
-			s.take(o, true, w.As)
+			s.take(o, true, "", w.As)
 			roots[w.With] = append(roots[w.With], o)
 		}
 	}
@@ -364,7 +365,7 @@ func (s *selector) takeUnseen(w Want) {
 	for _, n := range s.names {
 		for _, o := range n.real {
 			if o.source == w.Source && s.Universe.runs(o, s.arch) && !s.excepted(o) &&
-				!s.runs(o, s.arch) && s.take(o, true, w.As) {
+				!s.runs(o, s.arch) && s.take(o, true, "", w.As) {
 				s.unseen = append(s.unseen, o.Package)
 			}
 		}
@@ -420,11 +421,12 @@ func (s *selector) match(w Want) []offer {
 			return u.family.CompareVersions(b.Version, a.Version)
 		})
 		if w.Versions > 0 { // a choice is made among what suits the machine best
+			suiting := u.suiting(fit, arch)
 			best := 1 << 30
 			for _, o := range fit {
-				best = min(best, u.rank(o, arch))
+				best = min(best, suiting(o))
 			}
-			fit = slices.DeleteFunc(fit, func(o offer) bool { return u.rank(o, arch) != best })
+			fit = slices.DeleteFunc(fit, func(o offer) bool { return suiting(o) != best })
 		}
 		kept, lastVersion := 0, ""
 		for _, o := range fit {
@@ -440,6 +442,29 @@ func (s *selector) match(w Want) []offer {
 	}
 	return out
 }
+
+// suiting tells how well each of some packages suits a machine, as its client has it: one for
+// all machines is passed over for none of its name, and gets none passed over.
+func (u *Universe) suiting(of []offer, arch string) func(offer) int {
+	best := map[string]int{} // by name, of those that are not for all
+	for _, o := range of {
+		if r := u.rank(o, arch); !u.forAll(o) {
+			if b, seen := best[o.Name]; !seen || r < b {
+				best[o.Name] = r
+			}
+		}
+	}
+	return func(o offer) int {
+		if b, seen := best[o.Name]; seen && u.forAll(o) {
+			return b
+		}
+		return u.rank(o, arch)
+	}
+}
+
+// forAll tells whether a package is for machines of every architecture: it suits one of none
+// in particular.
+func (u *Universe) forAll(o offer) bool { return u.family.Rank(o.Arch, "") >= 0 }
 
 func (u *Universe) runs(o offer, arch string) bool {
 	return slices.Contains(u.sources[o.source].Architectures, arch) && u.family.Rank(o.Arch, arch) >= 0

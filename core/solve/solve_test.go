@@ -66,6 +66,39 @@ func names(s *Selection) string {
 	return strings.Join(out, " ")
 }
 
+// Why each package is taken: the strongest reason counts, whichever comes first.
+func TestReasonsOfASelection(t *testing.T) {
+	one := []Source{{Name: "tarn", Priority: 20, Architectures: []string{"amd64"}}}
+	for _, c := range []struct {
+		list, with, want string
+	}{
+		{"a 1 amd64 // Depends: b // Recommends: r // Suggests: s\nb 1 amd64\nr 1 amd64 // Recommends: t\n" +
+			"s 1 amd64\nt 1 amd64", "suggested", "a: wanted a; b: a; r: recommended a; s: suggested a; " +
+			"t: recommended r"},
+		{"a 1 amd64 // Depends: b // Recommends: r\nb 1 amd64 // Depends: r\nr 1 amd64", "recommended",
+			"a: wanted a; b: a; r: b"},
+		{"a 1 amd64 // Depends: b // Recommends: r\nb 1 amd64\nr 1 amd64", "required", "a: wanted a; b: a"},
+	} {
+		u := universe(t, one, c.list)
+		s, err := u.Select(t.Context(), []Want{want(0, "a", c.with, 1)}, []View{u.Everyone()}, Limits{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, x := range s.Chosen {
+			how := x.How
+			if x.Wanted {
+				how = "wanted"
+			}
+			got = append(got, x.Name+": "+strings.TrimSpace(how+" "+x.For))
+		}
+		slices.Sort(got)
+		if said := strings.Join(got, "; "); said != c.want {
+			t.Errorf("%s\n%s\nand not\n%s", c.list, said, c.want)
+		}
+	}
+}
+
 func TestSelection(t *testing.T) {
 	amd := []string{"amd64"}
 	one := func(except ...string) []Source {

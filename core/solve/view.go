@@ -18,7 +18,8 @@ type View struct {
 	Sources       []int    // that are seen; nil: all
 	Wants         []int    // which of the wants; nil: all
 	// Pins are versions that the machines stay on. Other versions of those names
-	// are not seen, where a source has the pinned one.
+	// are not seen, where a source has the pinned one; of a family whose clients exclude
+	// (archive.PinExcludes), also where none has.
 	Pins []archive.Relation
 	// Hides tells of packages that the machines do not see although they see their
 	// source; nil: none.
@@ -82,8 +83,9 @@ func (s *selector) begin(v View, arch string) {
 	}
 	s.hidden = map[*archive.Package]bool{}
 	s.pinned = map[string]string{}
+	alone := archive.PinEffectOf(s.family) == archive.PinExcludes
 	for _, p := range v.Pins {
-		if slices.ContainsFunc(s.called(p.Name), func(o offer) bool {
+		if alone || slices.ContainsFunc(s.called(p.Name), func(o offer) bool {
 			return s.runs(o, arch) && s.isIn(o, p)
 		}) {
 			s.pinned[p.Name] = p.Version
@@ -141,7 +143,8 @@ func (s *selector) surpassed(meant map[string]bool) {
 				return
 			}
 			if !s.runs(o, s.arch) || s.excepted(o) ||
-				s.family.Rank(o.Arch, s.arch) != s.family.Rank(have.Arch, s.arch) ||
+				!s.forAll(o) && !s.forAll(have) &&
+					s.family.Rank(o.Arch, s.arch) != s.family.Rank(have.Arch, s.arch) ||
 				s.family.CompareVersions(o.Version, have.Version) <= 0 {
 				continue
 			}

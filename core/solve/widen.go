@@ -140,7 +140,7 @@ func (s *selector) takeFound(q *question, root *node) {
 			}
 			if pick != nil && !seen[pick] {
 				seen[pick] = true
-				s.take(pick.offer, false, "what "+root.Name+" can be installed with")
+				s.take(pick.offer, false, "", n.Name)
 				queue = append(queue, pick)
 			}
 		}

@@ -1,0 +1,356 @@
+package families
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"stockade/core/archive"
+	"stockade/core/solve"
+	"stockade/core/trust"
+	"stockade/internal/made"
+)
+
+// chooser is a real client that says what it would install.
+type chooser struct {
+	name, family string
+	own, all     string // architectures: of the machine, and that of packages for all of them
+	further      []string
+	versions     []string
+	// asks gives what the client would take for names, with its files below a root.
+	asks func(t *testing.T, root string, names []string) map[string]string
+}
+
+// run runs a client, whose own configuration lies below root.
+func run(t *testing.T, root string, args ...string) string {
+	t.Helper()
+	c := exec.Command(args[0], args[1:]...)
+	c.Env = append(os.Environ(), "LC_ALL=C.UTF-8", "COLUMNS=200", "HOME="+root)
+	var out, told bytes.Buffer
+	c.Stdout, c.Stderr = &out, &told
+	if err := c.Run(); err != nil && c.ProcessState.ExitCode() > 4 {
+		t.Logf("%s: %v\n%s%s", strings.Join(args[:2], " "), err, out.String(), told.String())
+	}
+	return out.String()
+}
+
+// picked reads NAME, VERSION out of lines.
+func picked(text string, line *regexp.Regexp) map[string]string {
+	out := map[string]string{}
+	for _, m := range line.FindAllStringSubmatch(text, -1) {
+		out[m[1]] = m[2]
+	}
+	return out
+}
+
+var choosers = []chooser{
+	{name: "apt-get", family: "deb", own: "amd64", all: "all",
+		versions: []string{"1.0-1", "1.0~rc1-1", "1.0-2", "1.1-1", "2.0-1", "1:0.5-1"},
+		asks: func(t *testing.T, root string, names []string) map[string]string {
+			with := []string{"apt-get", "-qq", "-o", "Dir=" + root, "-o", "Dir::State::status=" + root +
+				"/status",
+				"-o", "APT::Architecture=amd64", "-o", "APT::Architectures=amd64", "-o",
+				"APT::Sandbox::User=root",
+				"-o", "Acquire::AllowInsecureRepositories=true", "-o", "APT::Get::AllowUnauthenticated=true"}
+			for _, dir := range []string{"var/lib/apt/lists/partial", "var/cache/apt/archives/partial",
+				"etc/apt/apt.conf.d", "etc/apt/trusted.gpg.d"} {
+				os.MkdirAll(filepath.Join(root, dir), 0o755)
+			}
+			os.WriteFile(filepath.Join(root, "status"), nil, 0o644)
+			run(t, root, append(with, "update")...)
+			text := run(t, root, append(with, append([]string{"-s", "install"}, names...)...)...)
+			return picked(text, regexp.MustCompile(`(?m)^Inst (\S+) \((\S+) `))
+		}},
+	{name: "dnf", family: "rpm", own: "x86_64", all: "noarch", further: []string{"i686"},
+		versions: []string{"1.0-1", "1.0-2", "1.1-1", "2.0-1", "1:0.5-1"},
+		asks: func(t *testing.T, root string, names []string) map[string]string {
+			os.MkdirAll(filepath.Join(root, "log"), 0o755)
+			text := run(t, root, append([]string{"dnf", "--installroot=" + root, "--releasever=9",
+				"--forcearch=x86_64", "--setopt=reposdir=" + root + "/etc/yum.repos.d",
+				"--setopt=cachedir=" + root + "/cache", "--setopt=logdir=" + root + "/log",
+				"--setopt=strict=0", "--assumeno", "--nogpgcheck", "install"}, names...)...)
+			return picked(text, regexp.MustCompile(`(?m)^ (p\d+) +(?:x86_64|noarch|i686) +(\S+) +stockade-`))
+		}},
+	{name: "zypper", family: "rpm", own: "x86_64", all: "noarch", further: []string{"i686"},
+		versions: []string{"1.0-1", "1.0-2", "1.1-1", "2.0-1", "1:0.5-1"},
+		asks: func(t *testing.T, root string, names []string) map[string]string {
+			with := []string{"zypper", "--root", root, "--non-interactive", "--no-gpg-checks",
+				"--ignore-unknown"}
+			os.MkdirAll(filepath.Join(root, "tmp"), 0o755)
+			run(t, root, append(with, "refresh")...)
+			with = append(with, "install", "--dry-run", "--details", "--no-recommends")
+			line := regexp.MustCompile(`(?m)^(p\d+)\n +(\S+)\n`)
+			out := picked(run(t, root, append(with, names...)...), line)
+			for _, name := range names { // one that is locked keeps it from the others
+				if len(out) == 0 || len(names) > 1 && out[name] == "" {
+					maps.Copy(out, picked(run(t, root, append(with, name)...), line))
+				}
+			}
+			return out
+		}},
+	{name: "pacman", family: "alpm", own: "x86_64", all: "any",
+		versions: []string{"1.0-1", "1.0-2", "1.1-1", "2.0-1", "1:0.5-1"},
+		asks: func(t *testing.T, root string, names []string) map[string]string {
+			conf := filepath.Join(root, "pacman.conf")
+			os.WriteFile(conf, []byte("[options]\nArchitecture = x86_64\nInclude = "+root+
+				"/etc/pacman.d/stockade.conf\n"), 0o644)
+			os.MkdirAll(filepath.Join(root, "var/lib/pacman"), 0o755)
+			with := []string{"pacman", "--root", root, "--dbpath", root + "/var/lib/pacman", "--config", conf,
+				"--cachedir", root + "/cache", "--noconfirm"}
+			run(t, root, append(with, "-Sy")...)
+			text := run(t, root, append(with, append([]string{"-Sp", "--print-format", "%n %v"},
+				names...)...)...)
+			return picked(text, regexp.MustCompile(`(?m)^(p\d+) (\S+)$`))
+		}},
+}
+
+// What a machine takes is worked out by one rule (docs/priorities.md), and is what the real
+// client takes with the files that are written for it: from several sources, with priorities,
+// pins, epochs, architectures, and the same version in two sources. Of the files only where
+// keys lie and whether signatures are looked at is changed here; other tests are about that.
+func TestWhatAMachineTakesIsWhatTheRealClientTakes(t *testing.T) {
+	key := made.Keys(made.Owner{Name: "Tarn archive"})[0]
+	for _, c := range choosers {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			if _, err := exec.LookPath(c.name); err != nil {
+				t.Fatal("the client is not there: make tools")
+			}
+			compared, none, pinned := 0, 0, 0
+			for n := range uint64(24) {
+				u := newTown(c, rand.New(rand.NewPCG(n, 11)))
+				ours, names := u.ours(t)
+				theirs := u.theirs(t, key, names)
+				for _, name := range names {
+					compared++
+					if ours[name] == "" {
+						none++
+					}
+					if slices.ContainsFunc(u.pins, func(p archive.Relation) bool { return p.Name == name }) {
+						pinned++
+					}
+					if ours[name] != theirs[name] {
+						t.Errorf("case %d, %s: we say %q, and the client takes %q, of\n%s", n, name,
+							ours[name],
+							theirs[name], u.of(name))
+					}
+				}
+			}
+			t.Logf("%d choices were compared, %d of pinned packages; %d times nothing is taken", compared,
+				pinned,
+				none)
+			if compared < 200 || pinned < 20 {
+				t.Errorf("%d comparisons, %d with pins: that is no comparison", compared, pinned)
+			}
+		})
+	}
+}
+
+// town is some sources with packages of the same names.
+type town struct {
+	chooser
+	packages [][]archive.Package // by source
+	priority []int
+	pins     []archive.Relation
+}
+
+func newTown(c chooser, r *rand.Rand) *town {
+	u := &town{chooser: c}
+	priorities := []int{10, 20, 20, 50}
+	seen := map[string]bool{}
+	for i := range 2 + r.IntN(3) {
+		u.priority = append(u.priority, priorities[r.IntN(len(priorities))])
+		var here []archive.Package
+		for n := range 12 {
+			for range r.IntN(3) {
+				arch := c.own
+				switch r.IntN(5) {
+				case 0:
+					arch = c.all
+				case 1:
+					if len(c.further) > 0 {
+						arch = c.further[0]
+					}
+				}
+				p := archive.Package{Name: fmt.Sprintf("p%d", n),
+					Version: c.versions[r.IntN(len(c.versions))],
+					Arch:    arch}
+				// One name and version is one package wherever it is; a database has each name once.
+				id := fmt.Sprint(i, p.Name)
+				if c.family != "alpm" {
+					id += p.Version
+				}
+				if !seen[id] {
+					seen[id] = true
+					here = append(here, p)
+				}
+			}
+		}
+		if len(here) == 0 {
+			here = append(here, archive.Package{Name: "p0", Version: c.versions[0], Arch: c.own})
+		}
+		u.packages = append(u.packages, here)
+	}
+	for n := range 12 {
+		if r.IntN(4) == 0 {
+			u.pins = append(u.pins, archive.Relation{Name: fmt.Sprintf("p%d", n), Op: archive.Equal,
+				Version: c.versions[r.IntN(len(c.versions))]})
+		}
+	}
+	return u
+}
+
+// of tells what there is of a name.
+func (u *town) of(name string) string {
+	var b strings.Builder
+	for i, all := range u.packages {
+		for _, p := range all {
+			if p.Name == name {
+				fmt.Fprintf(&b, "s%d (priority %d) has %s (%s)\n", i, u.priority[i], p.Version, p.Arch)
+			}
+		}
+	}
+	for _, p := range u.pins {
+		if p.Name == name {
+			fmt.Fprintf(&b, "pinned to %s\n", p.Version)
+		}
+	}
+	return b.String()
+}
+
+// ours gives what we say, by name, of those that some source has.
+func (u *town) ours(t *testing.T) (map[string]string, []string) {
+	t.Helper()
+	var sources []solve.Source
+	for i := range u.packages {
+		sources = append(sources, solve.Source{Name: fmt.Sprintf("s%d", i), Priority: u.priority[i],
+			Architectures: []string{u.own}})
+	}
+	universe := solve.NewUniverse(All[u.family], sources)
+	out := map[string]string{}
+	for i := range u.packages {
+		for k := range u.packages[i] {
+			p := &u.packages[i][k]
+			universe.Add(i, p)
+			out[p.Name] = ""
+		}
+	}
+	for name := range out {
+		choice := universe.Choose(t.Context(), solve.View{Pins: u.pins, Architectures: []string{u.own}},
+			u.own, name)
+		for _, o := range choice.Offers {
+			if o.Taken {
+				out[name] = o.Version
+			}
+			if o.Why == "" && choice.Offers[0].Taken {
+				t.Errorf("nothing says why %s is not taken", o.Package)
+			}
+		}
+	}
+	return out, slices.Sorted(maps.Keys(out))
+}
+
+// theirs gives what the client says.
+func (u *town) theirs(t *testing.T, key *trust.SiteKey, names []string) map[string]string {
+	t.Helper()
+	root, err := os.MkdirTemp("/var/tmp", "choice-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(root)
+	write := func(path string, data []byte, mode os.FileMode) {
+		t.Helper()
+		path = filepath.Join(root, path)
+		if err := cmp.Or(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, data, mode)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	cert := key.Certificate()
+	client := archive.Client{Lane: "steady", At: root + "/served", Architectures: []string{u.own},
+		Pins: u.pins}
+	for i, packages := range u.packages {
+		name := fmt.Sprintf("s%d", i)
+		client.Sources = append(client.Sources, archive.ClientSource{Source: u.source(name),
+			Priority: u.priority[i],
+			Tailored: true, Origin: "Owner of " + name, Label: name, Codename: "heron",
+			Keys: []archive.ClientKey{{Fingerprint: cert.Fingerprint, Binary: cert.Binary(),
+				Armoured: cert.Armoured()}}})
+		for path, data := range u.published(t, name, packages, key) {
+			write(filepath.Join("served", name, path), data, 0o644)
+		}
+	}
+	files, _, err := All[u.family].ClientFiles(client)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range files {
+		text := string(f.Data)
+		if !strings.HasSuffix(f.Path, ".gpg") {
+			text = strings.NewReplacer("Signed-By: /", "Signed-By: "+root+"/", "file:///etc",
+				"file://"+root+"/etc",
+				"SigLevel = Required TrustedOnly", "SigLevel = Never", "gpgcheck=1",
+				"gpgcheck=0").Replace(text)
+		}
+		write(f.Path, []byte(text), os.FileMode(f.Mode))
+	}
+	return u.asks(t, root, names)
+}
+
+func (u *town) source(name string) archive.Source {
+	s := archive.Source{Name: name, Family: u.family, Architectures: []string{u.own}}
+	switch u.family {
+	case "deb":
+		s.Release, s.Components = "heron", []string{"core"}
+	case "alpm":
+		s.Components = []string{name}
+	}
+	return s
+}
+
+// published gives the files of a source.
+func (u *town) published(t *testing.T, name string, packages []archive.Package,
+	key *trust.SiteKey) map[string][]byte {
+	t.Helper()
+	var files map[string][]byte
+	var err error
+	now := time.Now().Add(-time.Minute)
+	switch u.family {
+	case "deb":
+		r := made.DebRepository{Origin: "Owner of " + name, Label: name, Codename: "heron", Date: now,
+			Architectures: []string{u.own, "all"}, Components: []string{"core"}}
+		for _, p := range packages {
+			r.Packages = append(r.Packages, made.Deb{Component: "core", Name: p.Name, Version: p.Version,
+				Arch:    p.Arch,
+				Summary: "made up"})
+		}
+		files, err = r.Publish(key)
+	case "rpm":
+		r := made.RPMRepository{Name: name, Date: now, Unsigned: true, Built: map[string][]byte{}}
+		for _, p := range packages {
+			r.Packages = append(r.Packages, made.RPM{Name: p.Name, Version: p.Version, Arch: p.Arch})
+		}
+		files, err = r.Publish(key)
+	default:
+		r := made.AlpmRepository{Components: []string{name}, Arch: u.own, Date: now, Unsigned: true,
+			Signed: map[string][]byte{}}
+		for _, p := range packages {
+			r.Packages = append(r.Packages, made.Alpm{Component: name, Name: p.Name, Version: p.Version,
+				Arch: p.Arch})
+		}
+		files, err = r.Publish(key)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return files
+}

@@ -1,0 +1,119 @@
+package mirror
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"stockade/core/archive"
+	"stockade/core/fetch"
+	"stockade/core/finding"
+	"stockade/core/trust"
+)
+
+// maxPublishedKeys bounds a file of certificates that lies beside a root (bytes).
+const maxPublishedKeys = 1 << 20
+
+// keysBeside compares the certificates that an upstream lays beside its root with those that
+// were brought in. Nothing vouches for them, so they change nothing; one that is not there, or
+// cannot be had, is no finding.
+func (b *Builder) keysBeside(ctx context.Context, src *Source, from string) (found finding.List) {
+	family, ok := src.Family.(archive.KeysBeside)
+	if !ok || src.House != nil {
+		return nil
+	}
+	only := *src
+	only.Route.Upstreams = slices.DeleteFunc(slices.Clone(src.Route.Upstreams), func(u fetch.Upstream) bool {
+		return fetch.Shown(u.URL) != from
+	})
+	if len(only.Route.Upstreams) == 0 {
+		return nil
+	}
+	for _, path := range family.KeysBeside(src.Spec) {
+		if data, err := b.small(ctx, &only, path, maxPublishedKeys); err == nil {
+			found = append(found, published(src, path, data, b.Now())...)
+		}
+	}
+	return found
+}
+
+// keyPackages compares the keyrings in packages of the edition with what was brought in: by
+// them machines elsewhere learn of the next keys of a source.
+func (b *Builder) keyPackages(ctx context.Context, out *Outcome) error {
+	seen := map[string]bool{}
+	for i := range out.selection {
+		pk := &out.selection[i]
+		family, ok := pk.src.Family.(archive.KeyPackages)
+		if !ok || !family.BringsKeys(pk.Package) || seen[pk.SHA256] {
+			continue
+		}
+		seen[pk.SHA256] = true
+		f, err := b.Pool.Open(pk.SHA256)
+		if err != nil {
+			return err
+		}
+		disk := finding.Watching("read " + pk.Path)
+		err = family.ReadKeys(disk.ReadSeeker(f), func(path string, data []byte) {
+			out.Findings = append(out.Findings,
+				published(pk.src, pk.Name+" "+pk.Version+", "+path, data, b.Now())...)
+		})
+		f.Close()
+		err = disk.Blame(err)
+		if g, ok := finding.From(err); ok && g.Code == finding.FaultCode {
+			return err
+		}
+		if err != nil {
+			out.Findings = append(out.Findings, finding.New("key.published", "source "+pk.src.Name,
+				"the keyrings in %s cannot be read: %v", pk.Path, err))
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+	}
+	return nil
+}
+
+// published tells what certificates that an upstream published say more than those that were
+// brought in. It matters most where the key that counts ends soon.
+func published(src *Source, where string, data []byte, now time.Time) (found finding.List) {
+	object := "source " + src.Name
+	certs, err := trust.ReadCertificates(data)
+	if err != nil {
+		return finding.List{finding.New("key.published", object,
+			"what upstream publishes as keys (%s) cannot be read: %v", where, err)}
+	}
+	rated := finding.Note
+	for _, c := range src.Keyring.Counting() {
+		if end, able := c.SignsUntil(now); able && !end.IsZero() && end.Before(now.Add(renewalWithin)) {
+			rated = finding.Warning
+		}
+	}
+	var unknown []string
+	for _, c := range certs {
+		have := src.Keyring.Certificate(c.Fingerprint)
+		if have == nil {
+			unknown = append(unknown, c.Fingerprint+" ("+finding.Harmless(strings.Join(c.UserIDs, ", "))+")")
+			continue
+		}
+		merged, more, err := have.Merge(c)
+		if err != nil || !more {
+			continue
+		}
+		if changes := have.Changes(merged); len(changes) > 0 {
+			found = append(found, finding.New("key.published", object,
+				"upstream publishes (%s) a newer copy of %s: %s", where, c.Fingerprint,
+				finding.Harmless(strings.Join(changes, "; "))).Rated(rated))
+		}
+	}
+	if n := len(unknown); n > 0 {
+		if n > maxBesides {
+			unknown = append(unknown[:maxBesides], fmt.Sprintf("and %d others", n-maxBesides))
+		}
+		found = append(found, finding.New("key.published", object,
+			"upstream publishes (%s) certificates that nobody brought in: %s", where,
+			strings.Join(unknown, ", ")).Rated(rated))
+	}
+	return found
+}

@@ -1,0 +1,104 @@
+package mirror
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"stockade/core/definition"
+	"stockade/core/finding"
+	"stockade/core/solve"
+)
+
+// rivals tells what sources with packages of the same names come to for the machines of each
+// group, and what waits behind its pins. It stops nothing: who describes the sources decides
+// their priorities.
+func (b *Builder) rivals(ctx context.Context, plan Plan, out *Outcome, members []int, u *solve.Universe,
+	views []solve.View) error {
+	source := func(k int) *Source { return plan.Sources[members[k]] }
+	object := "mirror " + plan.Name
+	told := map[string]bool{}
+	add := func(f finding.Finding) {
+		if !told[f.Code+f.Text] {
+			told[f.Code+f.Text] = true
+			out.Findings = append(out.Findings, f)
+		}
+	}
+	for _, v := range views {
+		if v.Name == "" {
+			continue
+		}
+		if len(v.Pins) > 0 {
+			b.behindPins(ctx, plan, out, members, u, v, add)
+			continue
+		}
+		rivalry, err := u.Rivalry(ctx, v)
+		if err != nil {
+			return err
+		}
+		for _, r := range rivalry.Rivals {
+			by, of := source(r.Taken), source(r.Of)
+			example := fmt.Sprintf("%s %s and not %s", r.First.Name, r.First.Version, r.Instead.Version)
+			switch {
+			case by.Standing == of.Standing:
+			case by.Priority == of.Priority:
+				one, other := by, of
+				if one.Name > other.Name {
+					one, other = other, one
+				}
+				add(finding.New("priority.tie", object,
+					"%s (%s) and %s (%s) share the priority %d, and of %s "+
+						"%s takes those of %s, which are newer or stand first: %s", one.Name, one.Standing,
+					other.Name, other.Standing, by.Priority, packages(r.Names), v.Name, by.Name, example))
+			case of.Standing == definition.Official:
+				f := finding.New("priority.shadowed", object,
+					"%s takes %s of %s (%s, priority %d) from %s (%s, "+
+						"priority %d) in its place: %s", v.Name, packages(r.Names), of.Name, of.Standing,
+					of.Priority, by.Name, by.Standing, by.Priority, example)
+				if by.Standing == definition.House { // its own packages are meant to
+					f = f.Rated(finding.Note)
+				}
+				add(f)
+			}
+		}
+		for k := range members {
+			if n := rivalry.Never[k]; n > 0 {
+				add(finding.New("priority.never-chosen", object,
+					"nothing of %s would be taken by %s: of each of "+
+						"its %s another source has one that comes first", source(k).Name, v.Name,
+					packages(n)))
+			}
+		}
+	}
+	return nil
+}
+
+func packages(n int) string {
+	if n == 1 {
+		return "1 package"
+	}
+	return fmt.Sprintf("%d packages", n)
+}
+
+// behindPins tells of newer versions that wait behind the pins of a group, with what they were
+// published for.
+func (b *Builder) behindPins(ctx context.Context, plan Plan, out *Outcome, members []int, u *solve.Universe,
+	v solve.View, add func(finding.Finding)) {
+	waiting := u.Behind(ctx, v)
+	var asked []solve.Surpassed
+	for _, w := range waiting {
+		asked = append(asked, solve.Surpassed{Have: w.Pinned, Newer: w.Newer, Elsewhere: w.Source})
+	}
+	why := b.reasons(ctx, out, members, asked)
+	group := strings.TrimSuffix(v.Name, withPins)
+	for _, w := range waiting {
+		text := fmt.Sprintf("%s stays on %s %s, and %s of %s waits behind the pin", group, w.Pinned.Name,
+			w.Pinned.Version, w.Newer.Version, plan.Sources[members[w.Source]].Name)
+		if ids := why[w.Newer]; len(ids) > 0 {
+			slices.Sort(ids)
+			text += ", published for " + strings.Join(ids, ", ")
+		}
+		add(finding.New("pin.holds-back", "mirror "+plan.Name, "%s", text))
+	}
+}
