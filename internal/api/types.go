@@ -60,7 +60,49 @@ type Site struct {
 	// Resting are the lanes whose edition machines can check with the older key alone.
 	Resting       []Resting    `json:"resting"`
 	HousePackages int          `json:"house_packages"` // of house sources
+	Paired        []Paired     `json:"paired"`
 	Findings      finding.List `json:"findings"`
+}
+
+// Paired is another site, whose statements about keys can be taken for evidence.
+type Paired struct {
+	Name        string    `json:"name"`
+	Fingerprint string    `json:"fingerprint"` // of its key
+	UserID      string    `json:"user_id"`
+	Evidence    string    `json:"evidence"`
+	By          string    `json:"by"`
+	At          time.Time `json:"at"`
+	Waiting     bool      `json:"waiting"`          // for a second warden
+	Barred      string    `json:"barred,omitempty"` // why
+	// Stated is the date of the newest statement of it that was taken.
+	Stated time.Time `json:"stated,omitzero"`
+}
+
+// Pair pairs another site.
+type Pair struct {
+	Name string `json:"name"`
+	// Data is its key, or a statement that it made; base64 on the wire.
+	Data        []byte `json:"data"`
+	Fingerprint string `json:"fingerprint"` // of its key: the whole one, as its wardens told it
+	Evidence    string `json:"evidence"`
+}
+
+// StatementTaken asks what a statement of a paired site would come to, or takes it.
+type StatementTaken struct {
+	Data []byte `json:"data"` // base64 on the wire
+	Look bool   `json:"look,omitempty"`
+	// Sources are those that are vouched for; all that can be if none is named.
+	Sources []string `json:"sources,omitempty"`
+}
+
+// Statement is what a statement of a paired site comes to here.
+type Statement struct {
+	Site        string             `json:"site"` // its name here
+	Fingerprint string             `json:"fingerprint"`
+	At          time.Time          `json:"at"`
+	Vouches     []trust.Considered `json:"vouches"`
+	Bars        []trust.StatedBar  `json:"bars"`
+	Findings    finding.List       `json:"findings"`
 }
 
 // SiteKey is one of the keys of the site.
@@ -205,6 +247,12 @@ type Text struct {
 	Text string `json:"text"`
 }
 
+// Names are the names that a definition can use, by the kind of what they name: those of
+// definition.Kinds, and family.
+type Names struct {
+	Names map[string][]string `json:"names"`
+}
+
 // Source is a source with what is known of it.
 type Source struct {
 	Name string `json:"name"`
@@ -331,6 +379,17 @@ type Decision struct {
 	Sources  []string `json:"sources,omitempty"`
 	Evidence string   `json:"evidence,omitempty"`
 	Reason   string   `json:"reason,omitempty"`
+}
+
+// Reasons are why a package is in an edition: itself first, then what it is there for, and so
+// on to what is wanted by name.
+type Reasons struct {
+	Chain []edition.Item `json:"chain"`
+}
+
+// WhereAsked asks which sources have packages of a name.
+type WhereAsked struct {
+	Name string `json:"name"`
 }
 
 // PreviewAsked asks what a build would change.
@@ -634,6 +693,7 @@ type (
 	Outcome      = mirror.Outcome
 	Preview      = mirror.Preview
 	Examination  = mirror.Examination
+	Where        = mirror.Where
 	JournalEntry = journal.Entry
 	Report       = journal.Report
 	Signer       = archive.Signer

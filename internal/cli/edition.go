@@ -123,11 +123,7 @@ var itemListing = listing[api.Item]{
 		spare: 1},
 		{head: "SIZE", right: true, spare: 2}, {head: "WHY", cut: atEnd}},
 	row: func(it api.Item) []string {
-		why := "needed by " + it.For
-		if it.Wanted {
-			why = "wanted: " + it.For
-		}
-		return []string{it.Name, it.Version, it.Arch, it.Source, size(it.Size), why}
+		return []string{it.Name, it.Version, it.Arch, it.Source, size(it.Size), it.Reason()}
 	},
 	name:  func(it api.Item) string { return it.Name },
 	empty: "no package of it is like that",

@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"database/sql"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"maps"
 	"os"
@@ -11,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	_ "github.com/glebarez/go-sqlite" // reads rpm's keyring
 	"github.com/spf13/cobra"
 
 	"stockade/core/archive"
@@ -89,6 +92,56 @@ func (m machineFiles) Find(patterns []string) (out []string, err error) {
 		}
 	}
 	return out, nil
+}
+
+// Rows implements definition.Rows. Who writes to the database is not disturbed: a copy of it
+// is read, with what was not yet written into it.
+func (m machineFiles) Rows(path, query string) (out [][]byte, err error) {
+	dir, err := os.MkdirTemp("", "stockade-keys-")
+	if err != nil {
+		return nil, finding.Doing(err, "read %s", path)
+	}
+	defer os.RemoveAll(dir)
+	copied := filepath.Join(dir, "keys.db")
+	for _, beside := range []string{"", "-wal"} {
+		from := filepath.Join(m.root, filepath.FromSlash(path)) + beside
+		if err := copyFile(copied+beside, from); err != nil && (beside == "" || !errors.Is(err,
+			fs.ErrNotExist)) {
+			return nil, cause(err)
+		}
+	}
+	db, err := sql.Open("sqlite", copied)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	rows, err := db.Query(query)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var row []byte
+		if err := rows.Scan(&row); err != nil {
+			return nil, err
+		}
+		out = append(out, row)
+	}
+	return out, rows.Err()
+}
+
+func copyFile(to, from string) error {
+	in, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.Create(to)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	return errors.Join(err, out.Close())
 }
 
 // below gives the path on the machine, with a slash before it.

@@ -372,6 +372,7 @@ func (a *app) keyShow(completeKeys cobra.CompletionFunc) *cobra.Command {
 
 func (a *app) keyVouch() *cobra.Command {
 	var d api.Decision
+	var from string
 	vouch := &cobra.Command{Use: "vouch FINGERPRINT",
 		Short: "Record that a key may sign a source, or several",
 		Long: "Record that a key may sign a source, or several of one owner after one comparison. The " +
@@ -379,15 +380,28 @@ func (a *app) keyVouch() *cobra.Command {
 			"fingerprint has to be typed, as its owner told it on another road; spaces are allowed. Of " +
 			"several sources all are vouched for, or none. Where a rule says that two persons vouch, it " +
 			"counts " +
-			"when a second warden has vouched too, from another account; either takes it back before that.",
+			"when a second warden has vouched too, from another account; either takes it back before " +
+			"that.\n\n" +
+			"With --from, a statement of a paired site is taken in place of a fingerprint: what it says of " +
+			"sources that are described alike here is shown, asked about, and recorded with its evidence.",
 		Example: "  stockade key vouch \"7C1B 22E0 …\" --source tarn --source tarn-fixes --evidence " +
 			"\"read out " +
 			"by the Tarn release desk, call 4471\"\n\n" +
 			"On the demonstration, whose keys are made up as it starts:\n" +
 			"  stockade key vouch $(stockade key list --source kelp -o ids) --source kelp --evidence " +
-			"\"made up\"",
-		Args: cobra.MinimumNArgs(1), ValidArgsFunction: cobra.NoFileCompletions,
+			"\"made up\"\n" +
+			"  stockade key vouch --from demo-data/harbour/statement.asc --yes",
+		Args: cobra.ArbitraryArgs, ValidArgsFunction: cobra.NoFileCompletions,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if from != "" && (len(args) > 0 || d.Evidence != "") {
+				return usage("--from takes fingerprints and evidence from the statement: leave them out")
+			}
+			if from != "" {
+				return a.vouchFrom(cmd, from, d.Sources)
+			}
+			if len(args) == 0 {
+				return usage("the whole fingerprint is needed, or --from with a statement of a paired site")
+			}
 			if len(d.Sources) == 0 || d.Evidence == "" {
 				return usage("--source and --evidence are needed: which source it may sign, and how the " +
 					"fingerprint was compared")
@@ -418,6 +432,7 @@ func (a *app) keyVouch() *cobra.Command {
 	vouch.Flags().StringArrayVar(&d.Sources, "source", nil,
 		"the source that it may sign; may be given several times")
 	vouch.Flags().StringVar(&d.Evidence, "evidence", "", "who compared the fingerprint, and how")
+	vouch.Flags().StringVar(&from, "from", "", "the file with a statement of a paired site")
 	vouch.RegisterFlagCompletionFunc("source", a.names("/sources", 0, byName))
 	return vouch
 }

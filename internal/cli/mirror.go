@@ -88,7 +88,10 @@ func (a *app) mirrorCommand() *cobra.Command {
 		bySeverity(func(m api.Mirror) finding.List { return m.Findings }))
 	complete := a.names("/mirrors", 0, byName)
 	show := shower(a, "mirror", "Show mirrors: what is wanted, their editions, findings",
-		"  stockade mirror show barrage", "/mirrors/", complete, a.mirrorDetail, mirrorListing.name)
+		"  stockade mirror show barrage\n  stockade mirror show barrage --why libkelp7", "/mirrors/",
+		complete,
+		a.mirrorDetail, mirrorListing.name)
+	a.mirrorWhy(show)
 	return noun("mirror", "Offline mirrors", list, show,
 		a.mirrorWork("estimate", "Say what a build would take, and fetch only indexes", complete),
 		a.mirrorPreview(complete),

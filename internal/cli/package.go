@@ -43,7 +43,7 @@ func (a *app) packageCommand() *cobra.Command {
 	add := a.packageAdd()
 	remove := a.packageRemove()
 	return noun("package", "Packages: what stands behind one, and those that are added by hand", list,
-		a.packageShow(),
+		a.packageShow(), a.packageWhere(),
 		add, remove)
 }
 
@@ -241,10 +241,7 @@ to the seal. What could not be compared says so. Exits with 1 when a step does n
 
 func (a *app) packageChain(c api.Chain, whole bool) {
 	it := c.Package
-	why := "needed by " + it.For
-	if it.Wanted {
-		why = "wanted: " + it.For
-	}
+	why := it.Reason()
 	pairs := []string{"package", it.Name, "version", it.Version, "architecture", it.Arch, "source", it.Source,
 		"size", size(it.Size), "in it because", why, "summary", it.Summary, "licence", it.Licence,
 		"file", it.Path, "sha256", it.SHA256}

@@ -22,7 +22,9 @@ func (a *app) siteCommand() *cobra.Command {
 			}
 			return a.showSite(s)
 		}}
-	return noun("site", "The site itself, and the keys that it signs with", show, a.renewKey(), a.retireKey())
+	return noun("site", "The site itself, and the keys that it signs with", show, a.sitePair(),
+		a.siteStatement(), a.renewKey(),
+		a.retireKey())
 }
 
 // showSite shows a site; its identities are the fingerprints of the keys that sign.
@@ -61,6 +63,7 @@ func (a *app) drawSite(w io.Writer, s api.Site) {
 		fmt.Fprintf(w, "%-14slane %s (%s): %s%s\n", head, r.Lane, r.Edition, strings.Join(r.Sources, ", "),
 			followedBy(r.Groups))
 	}
+	drawPaired(w, s.Paired)
 	a.findings(w, s.Findings)
 }
 

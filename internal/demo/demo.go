@@ -154,6 +154,9 @@ func (d *demo) walk(s *service.Service) error {
 	if err := os.WriteFile(mistakes, []byte(Mistakes), 0o644); err != nil {
 		return err
 	}
+	if err := NewHarbour().Write(rel("harbour"), d.scenario, time.Now()); err != nil {
+		return err
+	}
 	kelp := d.scenario.KelpKey.Certificate().Fingerprint
 	export, machine := rel("export"), rel("machine")
 

@@ -15,25 +15,20 @@ import (
 // maxChains bounds the packages of one name that are followed at once.
 const maxChains = 8
 
-// editionChain follows what stands behind a package of an edition.
-func (s *Service) editionChain(c *gin.Context, name string, n int) (any, error) {
-	s.editions.forget(name, n) // seal and lists are compared now, not when it was opened first
-	e, _, err := s.standing(name, n)
-	if err != nil {
-		return nil, err
-	}
-	asked := c.Query("package")
-	items, err := e.ItemsNamed(asked, c.Query("version"), c.Query("arch"), maxChains+1)
+// asked gives the packages of an edition that a call names.
+func asked(c *gin.Context, e *edition.Sealed) ([]edition.Item, error) {
+	name := c.Query("package")
+	items, err := e.ItemsNamed(name, c.Query("version"), c.Query("arch"), maxChains+1)
 	if err != nil {
 		return nil, err
 	}
 	if len(items) == 0 {
-		f := finding.New("define.dangling-reference", "edition "+e.Name(), "it has no package %q", asked)
-		if others, err := e.ItemsNamed(asked, "", "", 1); err == nil && len(others) > 0 {
-			f.Text = "it has no " + asked + " of that version and architecture"
+		f := finding.New("define.dangling-reference", "edition "+e.Name(), "it has no package %q", name)
+		if others, err := e.ItemsNamed(name, "", "", 1); err == nil && len(others) > 0 {
+			f.Text = "it has no " + name + " of that version and architecture"
 			return nil, f.Do("leave them out to see which it has")
 		}
-		if near := e.Near(asked, definition.Nearest); near != "" {
+		if near := e.Near(name, definition.Nearest); near != "" {
 			f = f.Do("perhaps %q is meant", near)
 		}
 		return nil, f
@@ -41,7 +36,42 @@ func (s *Service) editionChain(c *gin.Context, name string, n int) (any, error) 
 	if len(items) > maxChains {
 		return nil, finding.New("define.bad-value", "edition "+e.Name(),
 			"it has more than %d packages called %s",
-			maxChains, asked).Do("name version or architecture too")
+			maxChains, name).Do("name version or architecture too")
+	}
+	return items, nil
+}
+
+// handleWhy tells why packages of a name are in an edition.
+func (s *Service) handleWhy(c *gin.Context, name string, n int) (any, error) {
+	e, _, err := s.standing(name, n)
+	if err != nil {
+		return nil, err
+	}
+	items, err := asked(c, e)
+	if err != nil {
+		return nil, err
+	}
+	out := []api.Reasons{}
+	for _, it := range items {
+		chain, err := e.Why(it)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, api.Reasons{Chain: chain})
+	}
+	return page(out, nil)
+}
+
+// editionChain follows what stands behind a package of an edition.
+func (s *Service) editionChain(c *gin.Context, name string, n int) (any, error) {
+	s.editions.forget(name, n) // seal and lists are compared now, not when it was opened first
+	e, _, err := s.standing(name, n)
+	if err != nil {
+		return nil, err
+	}
+	items, err := asked(c, e)
+	if err != nil {
+		return nil, err
 	}
 	t, err := s.readTrusted()
 	if err != nil {

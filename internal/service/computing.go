@@ -26,6 +26,9 @@ var long = map[string]bool{
 	"signed":        true,
 	"renewSiteKey":  true,
 	"retireSiteKey": true,
+	"why":           true,
+	"statement":     true,
+	"takeStatement": true,
 }
 
 const (

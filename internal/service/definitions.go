@@ -548,6 +548,37 @@ func (s *Service) handleDefinitions(c *gin.Context) (any, error) {
 	return api.Text{Text: text}, err
 }
 
+func (s *Service) handleNames(*gin.Context) (any, error) {
+	set, err := s.db.Described()
+	if err != nil {
+		return nil, err
+	}
+	out := api.Names{Names: map[string][]string{"family": families.All.Names()}}
+	for _, kind := range definition.Kinds {
+		out.Names[kind] = set.Names(kind)
+	}
+	return out, nil
+}
+
+// handleDescribed gives one thing as a document, with the tag of the whole description.
+func (s *Service) handleDescribed(c *gin.Context) (any, error) {
+	set, err := s.db.Described()
+	if err != nil {
+		return nil, err
+	}
+	kind, name := c.Param("kind"), c.Param("name")
+	if err := isDescribed(set, kind, name); err != nil {
+		return nil, err
+	}
+	tag, err := s.describedTag()
+	if err != nil {
+		return nil, err
+	}
+	c.Header("ETag", tag)
+	text, err := set.Only(kind, name).YAML()
+	return api.Text{Text: text}, err
+}
+
 func (s *Service) handleRecord(c *gin.Context) (any, error) {
 	in, err := body[api.Documents](c)
 	if err != nil {

@@ -24,20 +24,29 @@ func (s *Service) handleDependents(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	kind, name := c.Param("kind"), c.Param("name")
-	if !slices.Contains(definition.Kinds, kind) {
-		return nil, finding.New("define.dangling-reference", "", "%q is no kind of thing that is described",
-			finding.Harmless(kind)).Do("it is one of %v", definition.Kinds)
-	}
 	_, err = trust.ParseFingerprint(name)
-	byFingerprint := kind == "key" && err == nil
-	if names := set.Names(kind); !byFingerprint && !slices.Contains(names, name) {
-		all := map[string]bool{}
-		for _, n := range names {
-			all[n] = true
+	if byFingerprint := kind == "key" && err == nil; !byFingerprint {
+		if err := isDescribed(set, kind, name); err != nil {
+			return nil, err
 		}
-		return nil, dangling("", kind, name, all)
 	}
 	return s.dependents(set, kind, name)
+}
+
+// isDescribed tells why there is no such thing in a set, or nil.
+func isDescribed(set *definition.Set, kind, name string) error {
+	if !slices.Contains(definition.Kinds, kind) {
+		return finding.New("define.dangling-reference", "", "%q is no kind of thing that is described",
+			finding.Harmless(kind)).Do("it is one of %v", definition.Kinds)
+	}
+	all := map[string]bool{}
+	for _, n := range set.Names(kind) {
+		all[n] = true
+	}
+	if !all[name] {
+		return dangling("", kind, name, all)
+	}
+	return nil
 }
 
 // signed tells all that a key has signed here, and what would stop without it.
@@ -69,7 +78,7 @@ func (s *Service) signed(fingerprint string) (api.Signed, error) {
 		if err != nil {
 			return out, err
 		}
-		if a.Signer.Fingerprint == fingerprint {
+		if a.Signer.Is(fingerprint) {
 			out.Roots = append(out.Roots, api.SignedRoot{Source: name, Date: a.Date, At: a.Signer.At})
 		}
 	}
@@ -100,7 +109,7 @@ func (s *Service) signedIn(out *api.Signed, name string, number int) error {
 	}
 	own := false
 	for _, src := range open.Sources {
-		if src.Signer.Fingerprint == out.Fingerprint && src.Upstream != "" {
+		if src.Signer.Is(out.Fingerprint) && src.Upstream != "" {
 			out.Roots = append(out.Roots, api.SignedRoot{Source: src.Name, Edition: open.Name(),
 				Date: src.RootDate, At: src.Signer.At})
 		}

@@ -12,12 +12,18 @@ func (s *Service) handlers() map[string]handler {
 		"renewSiteKey":  s.handleRenewSiteKey,
 		"retireSiteKey": s.handleRetireSiteKey,
 
+		"pair":          s.handlePair,
+		"statement":     s.handleStatement,
+		"takeStatement": s.handleTakeStatement,
+
 		"openapi":  s.handleOpenapi,
 		"schema":   s.handleSchema,
 		"whoami":   s.handleWhoami,
 		"overview": s.handleOverview,
 
 		"definitions": s.handleDefinitions,
+		"names":       s.handleNames,
+		"described":   s.handleDescribed,
 		"check":       s.judge, "compare": s.judge,
 		"record": s.handleRecord, "crossings": s.handleCrossings,
 
@@ -34,6 +40,7 @@ func (s *Service) handlers() map[string]handler {
 		"removeSource": s.editSource("remove", nil),
 
 		"addPackage":    s.handleAddPackage,
+		"where":         s.handleWhere,
 		"housePackages": s.handleHousePackages,
 		"removePackage": s.handleRemovePackage,
 
@@ -52,6 +59,7 @@ func (s *Service) handlers() map[string]handler {
 		"edition":    s.onEdition(s.handleEdition),
 		"packages":   s.onEdition(s.editionPackages),
 		"chain":      s.onEdition(s.editionChain),
+		"why":        s.onEdition(s.handleWhy),
 		"diff":       s.onEdition(s.handleDiff),
 		"advisories": s.onEdition(s.handleAdvisories),
 		"manifest":   s.onEdition(s.handleManifest),

@@ -43,6 +43,7 @@ type ledger struct {
 	secrets   map[string]string // of credentials: the digest of what was given
 	site      siteRenewal
 	unsigned  map[string]acknowledged // sources that nobody signs
+	stated    map[string]time.Time    // by paired site: of the newest statement that was taken
 }
 
 // acknowledged is who acknowledged something, and when.
@@ -136,6 +137,8 @@ func (l *ledger) apply(e journal.Entry) {
 		delete(l.secrets, credential)
 	case e.Action == "source.acknowledge-unsigned":
 		l.unsigned[strings.TrimPrefix(e.Object, "source ")] = acknowledged{e.By, e.At}
+	case e.Action == "site.take-statement":
+		l.stated[strings.TrimPrefix(e.Object, "site ")], _ = time.Parse(time.RFC3339, e.Detail["of"])
 	case e.Action == "site.renew-key":
 		until, _ := time.Parse(time.RFC3339, e.Detail["until"])
 		l.site.next, l.site.since, l.site.until, l.site.by = e.Detail["new"], e.At, until, e.By
@@ -158,6 +161,7 @@ type inForce struct {
 	secrets   map[string]string
 	site      siteRenewal
 	unsigned  map[string]acknowledged
+	stated    map[string]time.Time
 }
 
 // hasAccount tells whether an account is one that an entry made, with that role.
@@ -211,7 +215,7 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 		l.decisions, l.accounts = &trust.Decisions{}, map[string]entered{}
 		l.retired, l.history = map[string]bool{}, map[string][]api.KeyStep{}
 		l.steps, l.secrets = map[string][]store.Move{}, map[string]string{}
-		l.unsigned = map[string]acknowledged{}
+		l.unsigned, l.stated = map[string]acknowledged{}, map[string]time.Time{}
 	}
 	signed, err := db.Journal().Checkpoint()
 	if err != nil {
@@ -240,6 +244,7 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 	out := &inForce{decisions: l.decisions.Clone(), steps: maps.Clone(l.steps), broken: l.broken,
 		described: l.described, accounts: maps.Clone(l.accounts), secrets: maps.Clone(l.secrets),
 		retired: maps.Clone(l.retired), site: l.site, unsigned: maps.Clone(l.unsigned),
+		stated:  maps.Clone(l.stated),
 		history: maps.Clone(l.history)}
 	if l.broken != nil {
 		out.decisions = l.decisions.OnlyBars()

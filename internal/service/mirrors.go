@@ -28,21 +28,13 @@ func (s *Service) plan(name string) (mirror.Plan, error) {
 	if !ok {
 		return mirror.Plan{}, dangling("", "mirror", name, set.Mirrors)
 	}
-	p := mirror.Plan{Name: name, Mirror: m, Number: 1, Groups: map[string]definition.Group{}}
-	for group, g := range set.Groups {
-		if set.Lanes[g.Lane].Mirror == name {
-			p.Groups[group] = g
-		}
+	p, err := s.seenBy(set, t, name)
+	if err != nil {
+		return p, err
 	}
 	used := map[string]bool{}
 	for _, from := range m.From {
-		src, err := s.source(set, t, from.Source)
-		if err != nil {
-			return p, err
-		}
-		src.Want = from.Want
 		used[from.Source] = true
-		p.Sources = append(p.Sources, src)
 	}
 	for _, other := range slices.Sorted(maps.Keys(set.Sources)) {
 		if used[other] || set.Sources[other].Disabled {
@@ -92,6 +84,26 @@ func (s *Service) plan(name string) (mirror.Plan, error) {
 			p.Previous, p.Items = nil, nil // what is damaged is made again
 		}
 		break
+	}
+	return p, nil
+}
+
+// seenBy gives the part of a mirror's plan that says what machines see: its sources, with what
+// is wanted of each, and the groups that follow it.
+func (s *Service) seenBy(set *definition.Set, t *trusted, name string) (mirror.Plan, error) {
+	p := mirror.Plan{Name: name, Mirror: set.Mirrors[name], Number: 1, Groups: map[string]definition.Group{}}
+	for group, g := range set.Groups {
+		if set.Lanes[g.Lane].Mirror == name {
+			p.Groups[group] = g
+		}
+	}
+	for _, from := range p.Mirror.From {
+		src, err := s.source(set, t, from.Source)
+		if err != nil {
+			return p, err
+		}
+		src.Want = from.Want
+		p.Sources = append(p.Sources, src)
 	}
 	return p, nil
 }

@@ -118,7 +118,8 @@ func (d *desk) problemOf(what string, w *httptest.ResponseRecorder) string {
 var empty = func() map[string]string {
 	all := map[string]string{
 		"import": "422 define.bad-value", "addKeys": "422 key.unreadable", "examine": "422 key.unreadable",
-		"addAccount": "422 define.bad-value",
+		"addAccount": "422 define.bad-value", "where": "422 content.bad-name", "pair": "422 define.bad-value",
+		"takeStatement": "422 content.signature-bad",
 		// without a reason
 		"renewSiteKey": "422 define.missing-field", "retireSiteKey": "422 define.bad-value",
 		// who decides types the fingerprint again
@@ -127,13 +128,15 @@ var empty = func() map[string]string {
 		"bar":       "422 define.bad-value",
 	}
 	for kind, names := range map[string]string{
-		"200": "about openapi whoami overview definitions schema check compare crossings record sources " +
+		"200": "about openapi whoami overview definitions names schema check compare crossings record " +
+			"sources " +
 			"housePackages keys mirrors editions lanes groups jobs poolUsage sweepPool revisions journal " +
-			"site verifyJournal journalHead journalSince accounts credentials",
-		"404 define.dangling-reference": "source dependents refresh probe order enable disable " +
+			"site statement verifyJournal journalHead journalSince accounts credentials",
+		"404 define.dangling-reference": "source described dependents refresh probe order enable disable " +
 			"removeSource " +
 			"addPackage removePackage key mirror estimate preview build prove lane move back group " +
-			"groupFiles edition packages diff advisories manifest file verify retire job jobEvents stopJob " +
+			"groupFiles edition packages why diff advisories manifest file verify retire job jobEvents " +
+			"stopJob " +
 			"revision wouldRestore restore removeAccount journalProof chain credential giveSecret " +
 			"forgetSecret signed",
 	} {

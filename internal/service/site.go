@@ -106,6 +106,9 @@ func (s *Service) siteState() (api.Site, error) {
 		return out, err
 	}
 	out.HousePackages = len(set.Packages)
+	if out.Paired, err = s.paired(); err != nil {
+		return out, err
+	}
 	out.Resting, err = s.restingOnOld(set, now)
 	return out, err
 }

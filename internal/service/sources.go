@@ -45,7 +45,9 @@ func (s *Service) handleSource(c *gin.Context) (any, error) {
 		return nil, dangling("", "source", name, set.Sources)
 	}
 	out := s.describeSource(set, all, name)
-	out.Text = sourceText(set, name)
+	if out.Text, err = set.Only("source", name).YAML(); err != nil {
+		return nil, err
+	}
 	tag, err := s.describedTag()
 	c.Header("ETag", tag)
 	return out, err
@@ -334,17 +336,6 @@ func (s *Service) startProbe(name, by string, candidates []byte) (api.Job, error
 type probed struct {
 	Results  []mirror.ProbeResult `json:"results"`
 	Findings finding.List         `json:"findings"`
-}
-
-// sourceText writes one source as a document of its own, with what it names.
-func sourceText(set *definition.Set, name string) string {
-	one := definition.NewSet()
-	one.Take(set, "source", name)
-	text, err := one.YAML()
-	if err != nil {
-		return ""
-	}
-	return text
 }
 
 // orderUpstreams puts the upstreams of a source in the order of its last probe. It is a

@@ -225,7 +225,11 @@ func (s *Service) ofLanes(set *definition.Set, t *trusted, out states) error {
 			for _, key := range src.Keys {
 				keys[key] = "machines check it with the key"
 			}
-			keys[src.Signer.Fingerprint] = "its root was signed by"
+			if !slices.ContainsFunc(src.Signer.With, func(with string) bool {
+				return t.Distrusted(with, src.Name) == ""
+			}) { // nobody else signed it who still counts
+				keys[src.Signer.Fingerprint] = "its root was signed by"
+			}
 			for _, key := range slices.Sorted(maps.Keys(keys)) {
 				if why := t.Distrusted(key, src.Name); why != "" {
 					f := finding.New("key.barred", "lane "+name,
