@@ -37,6 +37,8 @@ export type Signed = S['Signed']
 export type Loss = S['DefinedLoss']
 export type Standing = Omit<Signed['stops'], 'none'>
 export type Proof = S['Proof']
+export type Statement = S['Statement']
+export type Where = S['Where']
 export type Page<T> = { items: T[]; next?: string }
 
 const place = 'stockade-token'

@@ -33,6 +33,7 @@ export const router = createRouter({
       props: true,
     },
     { path: '/lanes', name: 'Lanes', component: () => import('./pages/lanes/Lanes.vue') },
+    { path: '/packages', name: 'Packages', component: () => import('./pages/packages/Packages.vue') },
     { path: '/machines', name: 'Machines', component: () => import('./pages/machines/Machines.vue') },
     { path: '/jobs', name: 'Jobs', component: () => import('./pages/jobs/Jobs.vue') },
     { path: '/journal', name: 'Journal', component: () => import('./pages/journal/Journal.vue') },

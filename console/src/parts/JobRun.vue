@@ -22,6 +22,7 @@ const words: Record<string, string> = {
   verify: 'Checking files',
   wait: 'Waiting',
   sweep: 'Sweeping the pool',
+  read: 'Reading what sources offer',
 }
 const share = computed(() =>
   at.value.bytes_total > 0 ? Math.min(100, (100 * at.value.bytes) / at.value.bytes_total) : 0,

@@ -5,15 +5,17 @@ import { Tab, TabGroup, TabList, TabPanel, TabPanels } from '@headlessui/vue'
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-const props = defineProps<{ names: readonly string[] }>()
+const props = withDefaults(defineProps<{ names: readonly string[]; query?: string }>(), {
+  query: 'tab',
+})
 const route = useRoute()
 const router = useRouter()
 const open = computed(() => {
-  const n = Number(route.query.tab ?? 0)
+  const n = Number(route.query[props.query] ?? 0)
   return n > 0 && n < props.names.length ? n : 0
 })
 function go(n: number) {
-  router.replace({ query: { ...route.query, tab: n || undefined } })
+  router.replace({ query: { ...route.query, [props.query]: n || undefined } })
 }
 </script>
 <template>

@@ -8,6 +8,7 @@ import Findings from '../../parts/Findings.vue'
 import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
 import Question from '../../parts/Question.vue'
+import New from '../../parts/New.vue'
 import Take from '../../parts/Take.vue'
 import Trouble from '../../parts/Trouble.vue'
 import Give from './Give.vue'
@@ -57,6 +58,8 @@ async function forget() {
   <div class="mb-1 flex items-center gap-3">
     <h1>Credentials</h1>
     <Take class="ml-auto" name="credentials" :rows="rows" />
+    <New of="credential" />
+    <New of="proxy" />
   </div>
   <p class="mb-4 text-slate">
     What upstreams and proxies are shown. What a credential is, and which hosts it belongs to, stands in the

@@ -3,7 +3,9 @@
 // typed, previewed by object, recorded as one revision.
 import { useQueryClient } from '@tanstack/vue-query'
 import { computed, onMounted, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 import { getTagged, post, postOver, who, type Finding, type Imported, type Judgement } from '../../api'
+import { count } from '../../format'
 import Findings from '../../parts/Findings.vue'
 import Lines from '../../parts/Lines.vue'
 import Mark from '../../parts/Mark.vue'
@@ -11,10 +13,14 @@ import Tabs from '../../parts/Tabs.vue'
 import Trouble from '../../parts/Trouble.vue'
 import Writers from '../../parts/Writers.vue'
 import { base64, begin, draft, dropped } from './draft'
+import { isKind, type Kind } from './form/document'
+import Form from './form/Form.vue'
+import { useJudged } from './judged'
 import Preview from './Preview.vue'
 
 const client = useQueryClient()
-const live = ref<Judgement | null>(null)
+const route = useRoute()
+const router = useRouter()
 const imported = ref<Finding[]>([]) // what was told of a machine's files
 const done = ref<Judgement | null>(null)
 const error = ref<unknown>(null)
@@ -24,31 +30,44 @@ const summary = ref('')
 const line = ref<number>()
 const seen = computed(() => draft.since)
 const now = async () => (draft.since = (await getTagged<{ text: string }>('/definitions')).etag)
-onMounted(() => {
-  // What was begun before goes on over what was recorded then.
-  if (!draft.since || !draft.documents.some((d) => d.text.trim())) now().catch((e) => (error.value = e))
+const fresh = ref<Kind>() // what another page asked to begin
+onMounted(async () => {
+  try {
+    // What was begun before goes on over what was recorded then.
+    if (!draft.since || !draft.documents.some((d) => d.text.trim())) await now()
+    const { edit, new: kind, ...rest } = route.query
+    if (isKind(kind)) fresh.value = kind
+    if (typeof edit === 'string') await lay(edit)
+    if (kind || edit) router.replace({ query: rest })
+  } catch (e) {
+    error.value = e
+  }
 })
+/** Takes something that is recorded into the draft, beside what is in it already. */
+async function lay(object: string) {
+  const name = object.replace('/', '-') + '.yaml'
+  const had = draft.documents.findIndex((d) => d.name === name)
+  if (had >= 0) return void (draft.open = had)
+  const { text } = await getTagged<{ text: string }>('/definitions/' + object)
+  const empty = draft.documents.findIndex((d) => !d.text.trim())
+  if (empty >= 0) draft.documents.splice(empty, 1)
+  draft.documents.push({ name, text })
+  draft.open = draft.documents.length - 1
+}
+async function keep(path: string, file: File) {
+  try {
+    draft.files[path] = await base64(file)
+  } catch (e) {
+    error.value = e
+  }
+}
 
 const asked = computed(() => ({
   documents: draft.documents.filter((d) => d.text.trim()),
   files: draft.files,
 }))
-let timer = 0
-let turn = 0
-function check() {
-  clearTimeout(timer)
-  timer = window.setTimeout(async () => {
-    const mine = ++turn
-    if (!asked.value.documents.length) return void (live.value = null)
-    try {
-      const j = await post<Judgement>('/definitions/compare', asked.value)
-      if (mine === turn) live.value = j
-    } catch (e) {
-      if (mine === turn) error.value = e
-    }
-  }, 300)
-}
-watch(asked, check, { immediate: true, deep: true })
+const { live, error: unjudged, check } = useJudged(() => asked.value)
+watch(unjudged, (e) => (error.value = e))
 const doc = computed(() => draft.documents[draft.open] ?? draft.documents[0])
 const here = computed(() => (live.value?.findings ?? []).filter((f) => f.place?.file === doc.value.name))
 // What is told of what these documents say: of the rest, the Overview tells.
@@ -204,7 +223,7 @@ function anew() {
             {{ d.name }}
           </button>
         </div>
-        <div class="h-[480px]">
+        <div class="h-[calc(100vh-250px)] min-h-64">
           <Lines v-model="doc.text" :findings="here" label="Definition" :at="line" />
         </div>
         <form class="mt-2 flex items-center gap-2" @submit.prevent="record">
@@ -222,22 +241,39 @@ function anew() {
             Record
           </button>
         </form>
+        <p v-if="live" class="mt-1.5">
+          <Mark v-if="blocking" kind="error" word="It cannot be recorded like this" />
+          <Mark v-else-if="live.recordable" kind="good" word="It can be recorded" />
+          <span v-else class="text-slate">It is recorded as it stands here.</span>
+          <span v-if="about.length" class="text-slate">
+            · {{ count(about.length, 'finding') }}: at the field, at the line, and in full under Findings
+          </span>
+        </p>
       </div>
       <div class="min-w-0">
-        <p v-if="!asked.documents.length" class="panel px-3 py-2 text-slate">
-          Nothing is written yet. A definition begins with <code>stockade: 1</code>.
-        </p>
         <Tabs
-          v-else
           :names="[
+            'Form',
             'Findings' + (about.length ? ' ' + about.length : ''),
             'What recording changes' + (live?.changes.length ? ' ' + live.changes.length : ''),
             ...(imported.length ? ['Of the files ' + imported.length] : []),
           ]"
         >
           <template #0>
-            <p v-if="!live" class="panel px-3 py-2"><Mark kind="busy" word="being checked" /></p>
-            <div v-else class="panel max-h-[500px] overflow-auto">
+            <Form
+              v-model="doc.text"
+              :findings="here"
+              :fresh="fresh"
+              @file="keep"
+              @begun="fresh = undefined"
+            />
+          </template>
+          <template #1>
+            <p v-if="!asked.documents.length" class="panel px-3 py-2 text-slate">
+              Nothing is written yet. A definition begins with <code>stockade: 1</code>.
+            </p>
+            <p v-else-if="!live" class="panel px-3 py-2"><Mark kind="busy" word="being checked" /></p>
+            <div v-else class="panel max-h-[calc(100vh-190px)] overflow-auto">
               <p v-if="!about.length" class="px-3 py-2">
                 <Mark kind="good" word="nothing to find fault with" />
                 <span class="ml-2 text-slate">Upstreams were not asked.</span>
@@ -250,9 +286,9 @@ function anew() {
               <Findings :findings="about" :go="go" />
             </div>
           </template>
-          <template #1><Preview v-if="live" :of="live" /></template>
-          <template #2>
-            <div class="panel max-h-[500px] overflow-auto"><Findings :findings="imported" /></div>
+          <template #2><Preview v-if="live" :of="live" /></template>
+          <template #3>
+            <div class="panel max-h-[calc(100vh-190px)] overflow-auto"><Findings :findings="imported" /></div>
           </template>
         </Tabs>
       </div>

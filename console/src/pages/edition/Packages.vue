@@ -8,6 +8,7 @@ import DataTable, { type Column } from '../../parts/DataTable.vue'
 import Take from '../../parts/Take.vue'
 import Trouble from '../../parts/Trouble.vue'
 import Behind from './Behind.vue'
+import { reason } from './reason'
 
 const props = defineProps<{ base: string; name: string }>()
 const text = defineModel<string>({ required: true })
@@ -33,7 +34,7 @@ const columns: Column<Item>[] = [
   {
     key: 'why',
     title: 'Why it is here',
-    value: (i) => (i.wanted ? 'wanted: ' : 'needed by ') + i.for,
+    value: (i) => reason(i),
   },
   { key: 'summary', title: 'Summary', class: 'max-w-72 truncate text-slate', value: (i) => i.summary },
 ]

@@ -159,7 +159,8 @@ function done() {
           <tbody>
             <tr v-for="v in k.vouched" :key="v.source">
               <td>
-                <RouterLink :to="'/sources/' + v.source">{{ v.source }}</RouterLink>
+                <span v-if="v.source.startsWith('site/')">the site {{ v.source.slice(5) }}</span>
+                <RouterLink v-else :to="'/sources/' + v.source">{{ v.source }}</RouterLink>
               </td>
               <td>
                 <Mark

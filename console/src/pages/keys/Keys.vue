@@ -6,7 +6,9 @@ import Count from '../../parts/Count.vue'
 import Finger from '../../parts/Finger.vue'
 import Mark from '../../parts/Mark.vue'
 import Modal from '../../parts/Modal.vue'
+import New from '../../parts/New.vue'
 import Trouble from '../../parts/Trouble.vue'
+import Statement from './Statement.vue'
 import Vouch from './Vouch.vue'
 const client = useQueryClient()
 const q = useQuery({ queryKey: ['keys'], queryFn: () => get<Page<Key>>('/keys') })
@@ -22,6 +24,7 @@ function state(k: Key, source: string): 'vouched' | 'barred' | 'needed' | 'waits
 }
 const first = (k: Key, source: string) => k.waiting.find((v) => v.source === source)
 const asked = ref<{ key: Key; source: string } | null>(null)
+const taking = ref(false)
 const adding = ref(false)
 const pasted = ref('')
 const error = ref<unknown>(null)
@@ -40,7 +43,16 @@ async function add() {
 <template>
   <div class="mb-1 flex items-center gap-3">
     <h1>Keys</h1>
-    <button class="btn ml-auto" @click="adding = true">Bring a key in</button>
+    <button
+      class="btn ml-auto"
+      :disabled="who?.role !== 'warden'"
+      :title="who?.role !== 'warden' ? 'wardens decide about keys' : undefined"
+      @click="taking = true"
+    >
+      Take a statement
+    </button>
+    <button class="btn" @click="adding = true">Bring a key in</button>
+    <New of="key" />
   </div>
   <p class="mb-4 text-slate">
     Which key may sign which source. A key counts only where somebody vouched for it, for that source; a
@@ -104,6 +116,7 @@ async function add() {
     </table>
   </div>
   <Vouch v-if="asked" :of="asked.key" :source="asked.source" @close="asked = null" />
+  <Statement v-if="taking" @close="taking = false" />
   <Modal :open="adding" title="Bring a key in" wide @close="adding = false"
     ><p class="mb-2">
       Paste an armoured public key. This decides nothing: nobody may sign anything with it until somebody

@@ -7,6 +7,7 @@ import Findings from '../../parts/Findings.vue'
 import Mark from '../../parts/Mark.vue'
 import Modal from '../../parts/Modal.vue'
 import Moment from '../../parts/Moment.vue'
+import New from '../../parts/New.vue'
 import Trouble from '../../parts/Trouble.vue'
 const client = useQueryClient()
 const lanes = useQuery({
@@ -55,7 +56,10 @@ async function go() {
 }
 </script>
 <template>
-  <h1 class="mb-1">Lanes</h1>
+  <div class="mb-1 flex items-center">
+    <h1>Lanes</h1>
+    <New class="ml-auto" of="lane" />
+  </div>
   <p class="mb-4 text-slate">
     What machines see. Moving a lane is seen by every machine of its groups at its next update; going back is
     one step.
@@ -95,7 +99,7 @@ async function go() {
     <p v-if="!rows.length" class="px-3 py-2 text-slate">No edition stands yet: build a mirror first.</p>
   </div>
   <p v-else-if="lanes.data.value" class="panel px-3 py-3 text-slate">
-    No lane is described yet. Write one under lanes: in a definition and run stockade record FILE.
+    No lane is described yet: a name that machines follow, which shows one edition of a mirror.
   </p>
   <div class="mt-5 grid grid-cols-2 gap-5">
     <section v-for="l in cols" :key="l.name" class="panel p-3">

@@ -4,6 +4,8 @@ import { computed, ref } from 'vue'
 import { get, type Files, type Group, type Page } from '../../api'
 import Count from '../../parts/Count.vue'
 import Findings from '../../parts/Findings.vue'
+import Edit from '../../parts/Edit.vue'
+import New from '../../parts/New.vue'
 import Trouble from '../../parts/Trouble.vue'
 const q = useQuery({ queryKey: ['groups'], queryFn: () => get<Page<Group>>('/groups') })
 const files = ref<Files | null>(null)
@@ -25,7 +27,10 @@ const text = (b64: string) => new TextDecoder().decode(Uint8Array.from(atob(b64)
 const told = computed(() => (q.data.value?.items ?? []).filter((g) => g.findings.length))
 </script>
 <template>
-  <h1 class="mb-1">Machines</h1>
+  <div class="mb-1 flex items-center">
+    <h1>Machines</h1>
+    <New class="ml-auto" of="group" />
+  </div>
   <p class="mb-4 text-slate">
     Groups of machines, the lane that each follows, and the files that its machines need.
   </p>
@@ -55,12 +60,21 @@ const told = computed(() => (q.data.value?.items ?? []).filter((g) => g.findings
           <td class="mono">{{ g.edition || 'none yet' }}</td>
           <td class="mono">{{ g.pins?.join(', ') || '–' }}</td>
           <td><Count :findings="g.findings" /></td>
-          <td class="num"><button class="btn !h-6" @click="show(g.name)">Files</button></td>
+          <td class="num">
+            <span class="flex justify-end gap-1.5"
+              ><Edit class="!h-6" kind="group" :name="g.name" /><button
+                class="btn !h-6"
+                @click="show(g.name)"
+              >
+                Files
+              </button></span
+            >
+          </td>
         </tr>
       </tbody>
     </table>
     <p v-else class="px-3 py-3 text-slate">
-      No group is described yet. Write one under groups: in a definition and run stockade record FILE.
+      No group is described yet: machines of one kind, which follow a lane.
     </p>
   </div>
   <div v-for="g in told" :key="g.name" class="panel mt-3"><Findings :findings="g.findings" /></div>

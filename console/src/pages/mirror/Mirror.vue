@@ -9,6 +9,7 @@ import JobRun from '../../parts/JobRun.vue'
 import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
 import Proofs from '../../parts/Proofs.vue'
+import Edit from '../../parts/Edit.vue'
 import Trouble from '../../parts/Trouble.vue'
 const props = defineProps<{ name: string }>()
 const client = useQueryClient()
@@ -82,7 +83,13 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
         </span>
         <button class="btn" :disabled="!!job" @click="start('estimate')">Estimate</button
         ><button class="btn" :disabled="!!job" @click="start('prove')">Prove</button
-        ><button class="btn btn-go" :disabled="!!job" @click="start('build')">Build</button>
+        ><Edit kind="mirror" :name="name" /><button
+          class="btn btn-go"
+          :disabled="!!job"
+          @click="start('build')"
+        >
+          Build
+        </button>
       </div>
     </div>
     <Trouble :error="error" />

@@ -5,6 +5,7 @@ import Count from '../../parts/Count.vue'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
+import New from '../../parts/New.vue'
 import Take from '../../parts/Take.vue'
 import Trouble from '../../parts/Trouble.vue'
 const q = useQuery({
@@ -28,6 +29,7 @@ const columns: Column<Mirror>[] = [
   <div class="mb-4 flex items-center gap-3">
     <h1>Mirrors</h1>
     <Take class="ml-auto" name="mirrors" :rows="q.data.value?.items ?? []" />
+    <New of="mirror" />
   </div>
   <Trouble :error="q.error.value" class="mb-4" />
   <DataTable
@@ -35,7 +37,7 @@ const columns: Column<Mirror>[] = [
     :id="(m) => m.name"
     :columns="columns"
     :rows="q.data.value.items"
-    empty="No mirror is described yet. Write one under mirrors: in a definition and run stockade record FILE."
+    empty="No mirror is described yet. It says which sources are copied, and what is wanted of them: New mirror."
   >
     <template #name="{ row: m }">
       <RouterLink :to="'/mirrors/' + m.name" class="font-medium">{{ m.name }}</RouterLink>

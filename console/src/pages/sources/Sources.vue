@@ -6,6 +6,7 @@ import { get, type Page, type Source } from '../../api'
 import Count from '../../parts/Count.vue'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import Moment from '../../parts/Moment.vue'
+import New from '../../parts/New.vue'
 import Take from '../../parts/Take.vue'
 import Trouble from '../../parts/Trouble.vue'
 
@@ -46,7 +47,7 @@ const columns: Column<Source>[] = [
       class="field ml-auto !w-56"
       placeholder="Filter"
       aria-label="Filter sources"
-    /><Take name="sources" :rows="rows" />
+    /><Take name="sources" :rows="rows" /><New of="source" />
   </div>
   <Trouble :error="q.error.value" class="mb-4" />
   <DataTable

@@ -1,0 +1,90 @@
+<script setup lang="ts">
+// A list of things with fields: upstreams, or the sources of a mirror. A thing of which one
+// field alone is said can be written as that word; it stays one until it says more.
+import { computed } from 'vue'
+import { useForm } from './context'
+import Field from './Field.vue'
+import Fields from './Fields.vue'
+import type { Path } from './document'
+import { inside, words, type Schema } from './schema'
+
+const props = defineProps<{ path: Path; schema: Schema; label: string }>()
+const form = useForm()
+const fields = computed(() => props.schema.oneOf?.find((o) => o.properties) ?? props.schema)
+/** The field that a plain word stands for. */
+const short = computed(() => (props.schema.oneOf ? fields.value.required?.[0] : undefined))
+const all = computed(() => {
+  const v = form.value(props.path)
+  return Array.isArray(v) ? v : []
+})
+const one = computed(() => props.label.replace(/s$/, ''))
+
+function put(i: number, item: unknown) {
+  form.put(
+    props.path,
+    all.value.map((x, n) => (n === i ? item : x)),
+  )
+}
+function more() {
+  if (short.value) form.put(props.path, [...all.value, ''])
+  else
+    form.put(props.path, [...all.value, { [inside.find((n) => n in (fields.value.properties ?? {}))!]: '' }])
+}
+function drop(i: number) {
+  const left = all.value.filter((_, n) => n !== i)
+  form.put(props.path, left.length ? left : undefined)
+}
+function up(i: number) {
+  const next = [...all.value]
+  next.splice(i - 1, 2, next[i], next[i - 1])
+  form.put(props.path, next)
+}
+const isWord = (x: unknown) => typeof x !== 'object' || x === null
+</script>
+<template>
+  <div class="space-y-1.5">
+    <div v-for="(x, i) in all" :key="i" class="border-l-2 border-line pl-3">
+      <div class="flex items-start gap-1.5">
+        <div class="min-w-0 flex-1">
+          <Field
+            v-if="short && isWord(x)"
+            :schema="fields.properties![short]"
+            :path="[...path, i]"
+            :label="words(short)"
+            need
+            bare
+          />
+          <Fields v-else :schema="fields" :path="[...path, i]" />
+        </div>
+        <button
+          v-if="short && isWord(x)"
+          type="button"
+          class="btn mt-1 !h-[30px]"
+          :disabled="!x"
+          @click="put(i, { [short]: x, want: {} })"
+        >
+          Say more of it
+        </button>
+        <button
+          v-if="all.length > 1"
+          type="button"
+          class="btn mt-1 !h-[30px]"
+          :disabled="!i"
+          :aria-label="'Put number ' + (i + 1) + ' one earlier'"
+          @click="up(i)"
+        >
+          ↑
+        </button>
+        <button
+          type="button"
+          class="btn mt-1 !h-[30px]"
+          :aria-label="'Take number ' + (i + 1) + ' out'"
+          @click="drop(i)"
+        >
+          ×
+        </button>
+      </div>
+    </div>
+    <button type="button" class="btn" @click="more">Add {{ label === 'from' ? 'a source' : one }}</button>
+  </div>
+</template>
