@@ -21,10 +21,11 @@ var inOrder = []string{
 	"credential list", "credential remove", "credential add", // before a record that takes it out
 	"compare", "record", "describe", "status",
 	"source list", "source show", "source probe", "source order", "source refresh",
+	"site pair", "site statement",
 	"key list", "key show", "key add", "key examine", "key withdraw", "key vouch",
 	"mirror list", "mirror show", "mirror estimate", "mirror preview", "mirror build", "mirror prove",
 	"edition list", "edition show", "edition packages", "edition advisories", "edition diff",
-	"edition verify", "edition export", "package show",
+	"edition verify", "edition export", "package show", "package where",
 	"lane list", "lane show", "lane move", "lane back",
 	"group list", "group show", "group files",
 	"package list", "package add", "package remove",

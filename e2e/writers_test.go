@@ -88,7 +88,7 @@ func TestTwoWritersAreShownSideBySide(t *testing.T) {
 		t.Fatal(before)
 	}
 	b.write(strings.Replace(before, "heron", "heron # the desk's", 1) + "    max_age: 9d\n")
-	b.see("max_age")
+	b.see("would change: source kelp")
 
 	// Another, elsewhere: two fields of the same source, one of which is being written here.
 	others := []string{"ola", "per"}
