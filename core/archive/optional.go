@@ -71,12 +71,17 @@ func SignatureOf(f Family, path string) string {
 type Filed interface {
 	// NamesFile tells whether a relation is about a file.
 	NamesFile(r Relation) bool
+	// NeedsFiles tells whether needs of packages may be about files. Where they never are, people
+	// may ask for files all the same.
+	NeedsFiles() bool
 	// FileLists gives the lists of files; they are read only when a need names one
 	// that nothing is known to have.
 	FileLists(s Source, r *Root) []IndexFile
-	// ReadFiles reads a plain list of files and yields each with the digest of its
-	// package.
-	ReadFiles(plain io.Reader, yield func(sha256, path string) error) error
+	// ReadFiles reads a plain list of files and yields each, with the key of the packages that
+	// have it.
+	ReadFiles(plain io.Reader, yield func(key, path string) error) error
+	// FileKey gives what such lists name a package by.
+	FileKey(p *Package) string
 }
 
 // Advised is implemented by a family whose repositories say why packages were
@@ -174,4 +179,23 @@ func PinEffectOf(f any) PinEffect {
 		return p.PinEffect()
 	}
 	return PinPrefers
+}
+
+// Grouped is implemented by a family whose repositories list sets of packages apart from the
+// packages.
+type Grouped interface {
+	// GroupList gives that list, where the root names one.
+	GroupList(s Source, r *Root) (IndexFile, bool)
+	// ReadGroups reads a plain list: the sets that packages belong to, by the names of these.
+	ReadGroups(plain io.Reader) (map[string][]Membership, error)
+}
+
+// Inventoried is implemented by a family that reads what a machine has installed, as its own
+// programs print it.
+type Inventoried interface {
+	// ReadInventory gives name, version and architecture (empty where it is not said) of each
+	// package. An error names the line.
+	ReadInventory(data []byte) ([]Identity, error)
+	// PrintsInventory is the command that prints such a list on a machine.
+	PrintsInventory() string
 }

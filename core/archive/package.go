@@ -8,6 +8,7 @@ type Package struct {
 	Origin              string // the source package it was built from
 	Summary             string
 	Section             string
+	Groups              []Membership // sets that its repository counts it among
 	Component           string
 	Path                string // relative to the upstream's base URL, or to Base
 	Base                string // URL of the folder that it lies in, where its index says that it is another
@@ -23,6 +24,12 @@ type Package struct {
 	Index               int // which index of the source it was read from
 	Ordinal             int // its place in that index, from zero
 	Own                 any // what its family alone knows of it
+}
+
+// Membership is a set of packages that a package belongs to.
+type Membership struct {
+	Group    string
+	Optional bool // it comes along only when that is asked for
 }
 
 // String gives name, version and architecture.

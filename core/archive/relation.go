@@ -125,6 +125,7 @@ type Relations struct {
 	Recommends []Clause
 	Suggests   []Clause
 	Conflicts  []Relation // may not be there at the same time
+	Replaces   []Relation // may be taken away, where they are installed, for the package's sake
 	// Supplements and Enhances are recommendations and suggestions backward: the
 	// package offers itself when one of these holds (all clauses of it).
 	Supplements, Enhances [][]Clause

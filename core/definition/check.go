@@ -46,6 +46,9 @@ type Surroundings struct {
 // Resolve gives the path of a key's file, relative to the document that names it.
 func (s *Set) Resolve(key string) string { return s.resolve("keys."+key, s.Keys[key].File) }
 
+// ResolveList is Resolve for the file of a list.
+func (s *Set) ResolveList(name string) string { return s.resolve("lists."+name, s.Lists[name].File) }
+
 // ResolveAuthority is Resolve for the file of an authority.
 func (s *Set) ResolveAuthority(name string) string {
 	return s.resolve("authorities."+name, s.Authorities[name].File)
@@ -90,6 +93,9 @@ func Check(s *Set, around Surroundings) finding.List {
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Packages)) {
 		c.housePackage(name, s.Packages[name])
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Lists)) {
+		c.list(name, s.Lists[name])
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Mirrors)) {
 		c.mirror(name, s.Mirrors[name])
@@ -296,7 +302,8 @@ func (c *checker) refusals(name string, r Rule) {
 
 func (c *checker) housePackage(name string, p Package) {
 	object, path := "package "+name, "packages."+name
-	if reference(c, object, path+".source", "source", p.Source, c.Sources) && !c.Sources[p.Source].Managed() {
+	if reference(c, object, path+".source", "source", p.Source, c.Sources) &&
+		!c.Sources[p.Source].Managed() {
 		c.add("define.bad-value", object, path+".source",
 			"the source %q is not a house source without upstreams, so nothing can be added to it", p.Source)
 	}
@@ -634,15 +641,16 @@ func (c *checker) mirror(name string, m Mirror) {
 		c.add("define.missing-field", object, path+".from", "it takes from no source")
 	}
 	seen := map[string]bool{}
-	wanted := m.Want.Everything || len(m.Want.Packages) > 0
+	wanted := m.Want.Everything || m.Want.Names() || len(m.Together) > 0
 	for i, f := range m.From {
 		at := path + ".from." + strconv.Itoa(i)
-		wanted = wanted || f.Want.Everything || len(f.Want.Packages) > 0
+		wanted = wanted || f.Want.Everything || f.Want.Names()
 		if seen[f.Source] {
 			c.add("define.duplicate-name", object, at+".source", "the source %q stands twice", f.Source)
 		}
 		seen[f.Source] = true
-		if reference(c, object, at+".source", "source", f.Source, c.Sources) && c.Sources[f.Source].Disabled {
+		if reference(c, object, at+".source", "source", f.Source, c.Sources) &&
+			c.Sources[f.Source].Disabled {
 			c.add("define.bad-value", object, at+".source", "the source %q is disabled",
 				f.Source).WayOut = "enable it, or take it out of the mirror"
 		}
@@ -663,6 +671,10 @@ func (c *checker) mirror(name string, m Mirror) {
 		all = append(all, f.Source)
 	}
 	c.want(object, path+".want", m.Want, all...)
+	for i, set := range m.Together {
+		c.together(object, path+".together."+strconv.Itoa(i), set, all...)
+	}
+	c.footing(object, path+".footing", m.Footing, all)
 	if m.Want.Only || len(m.Want.Streams) > 0 {
 		c.add("define.bad-value", object, path+".want", "only and streams are about one source").
 			WayOut = "write them under from, at the source that they are about"
@@ -676,34 +688,34 @@ func (c *checker) mirror(name string, m Mirror) {
 // want checks what is wanted of some sources: a version bound has to be one of
 // each family among them.
 func (c *checker) want(object, path string, want Want, sources ...string) {
-	families := map[string]archive.Family{}
-	for _, s := range sources {
-		if f := c.Sources[s].Family; c.around.Families[f] != nil {
-			families[f] = c.around.Families[f]
-		}
-	}
+	families := c.familiesOf(sources)
 	for i, w := range want.Packages {
-		at := path + ".packages." + strconv.Itoa(i)
-		r, err := archive.ParseWant(w)
-		if err != nil {
-			c.adopt(err, "define.bad-value", object, at)
-			continue
-		}
-		for _, name := range slices.Sorted(maps.Keys(families)) {
-			if r.Op == archive.Any {
-				break
-			}
-			if err := families[name].CheckVersion(r.Version); err != nil {
-				c.adopt(err, "define.bad-value", object, at)
-			}
-		}
+		c.wish(object, path+".packages."+strconv.Itoa(i), w, families)
 	}
 	for i, st := range want.Streams {
 		if !streamPattern.MatchString(st) {
-			c.add("define.bad-value", object, path+".streams."+strconv.Itoa(i), "%q is not MODULE:STREAM", st)
+			c.add("define.bad-value", object, path+".streams."+strconv.Itoa(i), "%q is not MODULE:STREAM",
+				st)
 		}
 	}
-	if len(want.Packages) == 0 && !want.Everything && (want.With != "" || want.Versions != 0 || want.Only) {
+	for i, p := range want.Provides {
+		if _, err := archive.ParseWant(p); err != nil {
+			c.adopt(err, "define.bad-value", object, path+".provides."+strconv.Itoa(i))
+		}
+	}
+	for i, list := range want.Lists {
+		at := path + ".lists." + strconv.Itoa(i)
+		if !reference(c, object, at, "list", list, c.Lists) {
+			continue
+		}
+		if of := c.Lists[list].Family; of != "" && len(families) > 0 && families[of] == nil {
+			c.add("define.bad-value", object, at,
+				"the list %q is of a machine of the family %s, and none of "+
+					"the sources is", list, of)
+		}
+	}
+	if !want.Names() && !want.Everything && (want.With != "" || want.Versions != 0 || want.Only ||
+		want.Alternatives != "") {
 		c.add("define.missing-field", object, path,
 			"want names no packages").WayOut = `name them; packages: ["*"] takes all`
 	}
@@ -727,6 +739,21 @@ func (c *checker) group(name string, g Group) {
 				"%q is an architecture of machines of the group, and cannot be foreign to them", a).
 				WayOut = "make two groups: one of machines of each architecture"
 		}
+	}
+	for _, role := range slices.Sorted(maps.Keys(g.Roles)) {
+		at := path + ".roles." + role
+		c.together(object, at, g.Roles[role])
+		if g.Family != "" && family != nil {
+			for i, w := range g.Roles[role] {
+				c.wish(object, at+"."+strconv.Itoa(i), w, map[string]archive.Family{g.Family: family})
+			}
+		}
+	}
+	c.footing(object, path+".footing", g.Footing, nil)
+	if l := c.Lists[g.Footing.List]; l.Family != "" && g.Family != "" && l.Family != g.Family {
+		c.add("define.bad-value", object, path+".footing.list",
+			"the list %q is of a machine of the family %s, and the group is of %s", g.Footing.List, l.Family,
+			g.Family)
 	}
 	for i, p := range g.Pins {
 		at := path + ".pins." + strconv.Itoa(i)

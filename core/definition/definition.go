@@ -200,17 +200,33 @@ type Authority struct {
 
 // Mirror describes an offline mirror.
 type Mirror struct {
-	Copy     string `yaml:"copy" json:"copy" doc:"faithful: byte for byte, upstream's signatures stay valid. tailored: chosen packages, indexes written anew, signed with the site key" enum:"faithful,tailored" need:"yes"`
-	From     []From `yaml:"from" json:"from" doc:"The sources, and what is wanted of one of them alone" need:"yes"`
-	Want     Want   `yaml:"want" json:"want,omitzero" doc:"What is wanted over all sources of the mirror: the best priority that has a package decides, and among equals the newest version"`
-	Complete string `yaml:"complete" json:"complete" doc:"strict: no seal while anything wanted cannot be installed. told: sealed all the same, with the findings. Left out: strict for a tailored copy, told for a faithful one" enum:"strict,told"`
-	Keep     int    `yaml:"keep" json:"keep" doc:"How many editions stay for going back; 6 if left out" least:"1" most:"10000"`
-	Schedule string `yaml:"schedule" json:"schedule,omitempty" doc:"When it is built by itself, as five cron fields"`
+	Copy     string     `yaml:"copy" json:"copy" doc:"faithful: byte for byte, upstream's signatures stay valid. tailored: chosen packages, indexes written anew, signed with the site key" enum:"faithful,tailored" need:"yes"`
+	From     []From     `yaml:"from" json:"from" doc:"The sources, and what is wanted of one of them alone" need:"yes"`
+	Want     Want       `yaml:"want" json:"want,omitzero" doc:"What is wanted over all sources of the mirror: the best priority that has a package decides, and among equals the newest version"`
+	Together [][]string `yaml:"together" json:"together,omitempty" doc:"Sets of packages, by name, that are wanted and proved to be installable side by side"`
+	Footing  Footing    `yaml:"footing" json:"footing,omitzero" doc:"What machines have already when it is proved what they can install: nothing, if left out. A group can have a footing of its own"`
+	Complete string     `yaml:"complete" json:"complete" doc:"strict: no seal while anything wanted cannot be installed. told: sealed all the same, with the findings. Left out: strict for a tailored copy, told for a faithful one" enum:"strict,told"`
+	Keep     int        `yaml:"keep" json:"keep" doc:"How many editions stay for going back; 6 if left out" least:"1" most:"10000"`
+	Schedule string     `yaml:"schedule" json:"schedule,omitempty" doc:"When it is built by itself, as five cron fields"`
 }
 
 // Everything tells whether a source of the mirror is taken whole.
 func (m Mirror) Everything(f From) bool {
 	return f.Want.Everything || m.Want.Everything && f.Want.IsZero()
+}
+
+// Footing is what machines have before anything of a mirror is installed.
+type Footing struct {
+	List    string   `yaml:"list" json:"list,omitempty" names:"list" doc:"What an example machine has installed: it stays, in that version or another"`
+	Sources []string `yaml:"sources" json:"sources,omitempty" names:"source" doc:"Sources that machines have from elsewhere: what these have meets needs, and is not taken"`
+}
+
+// List is a list of packages: of those that are wanted, or of what an example machine has
+// installed.
+type List struct {
+	Family   string   `yaml:"family" json:"family,omitempty" names:"family" doc:"Of an example machine, the format that it reads: the file is what its own program prints (dpkg-query -W, rpm -qa, pacman -Q). Left out, the file has a name on each line, perhaps with a version bound"`
+	File     string   `yaml:"file" json:"file,omitempty" doc:"The list, relative to this document"`
+	Packages []string `yaml:"packages" json:"packages,omitempty" doc:"What is on it; what is recorded of the file"`
 }
 
 // From is one source of a mirror. A plain name in a document is its source.
@@ -221,20 +237,37 @@ type From struct {
 
 // Want is what a mirror takes of a source.
 type Want struct {
-	Everything bool     `yaml:"-" json:"everything,omitempty"`
-	Packages   []string `yaml:"packages" json:"packages,omitempty" doc:"Names or patterns with * and ?, each perhaps with a version bound: tide-tables >= 2"`
-	With       string   `yaml:"with" json:"with,omitempty" doc:"Which needs come along" enum:"required,recommended,suggested"`
-	Versions   int      `yaml:"versions" json:"versions,omitempty" doc:"How many of the newest versions of each wanted package; 1 if left out" least:"1" most:"1000"`
-	Streams    []string `yaml:"streams" json:"streams,omitempty" doc:"Module streams whose packages can be taken, as NAME:STREAM, where the source has such"`
-	Except     []string `yaml:"except" json:"except,omitempty" doc:"Names or patterns that are never taken"`
-	Only       bool     `yaml:"only" json:"only,omitempty" doc:"The packages are taken from this source on purpose, also where another source of the mirror has newer ones"`
+	Everything   bool     `yaml:"-" json:"everything,omitempty"`
+	Packages     []string `yaml:"packages" json:"packages,omitempty" doc:"Names or patterns with * and ?, each perhaps with a version bound: tide-tables >= 2"`
+	Provides     []string `yaml:"provides" json:"provides,omitempty" doc:"What packages provide, of which one is taken that machines would take: a name, a capability or the path of a file, perhaps with a version bound"`
+	Sections     []string `yaml:"sections" json:"sections,omitempty" doc:"Sections or categories whose packages are taken, or patterns of them: admin, net*"`
+	Groups       []string `yaml:"groups" json:"groups,omitempty" doc:"Sets of packages that the repositories name: groups, environments, tasks, priorities such as required, and essential"`
+	BuiltFrom    []string `yaml:"built_from" json:"built_from,omitempty" doc:"Source packages whose binary packages are taken, or patterns of them"`
+	Lists        []string `yaml:"lists" json:"lists,omitempty" names:"list" doc:"Lists of packages, by name; of an example machine the names count, and not the versions"`
+	With         string   `yaml:"with" json:"with,omitempty" doc:"Which needs come along" enum:"required,recommended,suggested"`
+	Alternatives string   `yaml:"alternatives" json:"alternatives,omitempty" doc:"Of several ways to meet a need: first, what a machine would take, or all" enum:"first,all"`
+	Versions     int      `yaml:"versions" json:"versions,omitempty" doc:"How many of the newest versions of each wanted package; 1 if left out" least:"1" most:"1000"`
+	Streams      []string `yaml:"streams" json:"streams,omitempty" doc:"Module streams whose packages can be taken, as NAME:STREAM, where the source has such"`
+	Except       []string `yaml:"except" json:"except,omitempty" doc:"Names or patterns that are never taken"`
+	Only         bool     `yaml:"only" json:"only,omitempty" doc:"The packages are taken from this source on purpose, also where another source of the mirror has newer ones"`
 }
+
+// IsZero tells whether machines have nothing.
+func (f Footing) IsZero() bool { return f.List == "" && len(f.Sources) == 0 }
+
+// EveryAlternative is the word for taking every way to meet a need.
+const EveryAlternative = "all"
 
 // IsZero tells whether nothing is wanted.
 func (w Want) IsZero() bool { return reflect.ValueOf(w).IsZero() }
 
+// Names tells whether a want names packages in some way.
+func (w Want) Names() bool {
+	return len(w.Packages)+len(w.Provides)+len(w.Sections)+len(w.Groups)+len(w.BuiltFrom)+len(w.Lists) > 0
+}
+
 func (w *Want) fill() {
-	if len(w.Packages) == 0 {
+	if !w.Names() {
 		return
 	}
 	if w.With == "" {
@@ -252,12 +285,14 @@ type Lane struct {
 
 // Group is a kind of machines.
 type Group struct {
-	Family        string   `yaml:"family" json:"family" names:"family" doc:"The repository format that its machines read" need:"yes"`
-	Release       string   `yaml:"release" json:"release,omitempty" doc:"The release that its machines run"`
-	Architectures []string `yaml:"architectures" json:"architectures,omitempty" doc:"The architectures of its machines"`
-	Foreign       []string `yaml:"foreign" json:"foreign,omitempty" doc:"Architectures whose packages its machines can have beside those of their own, where the family has such"`
-	Lane          string   `yaml:"lane" json:"lane" names:"lane" doc:"The lane that its machines follow" need:"yes"`
-	Pins          []string `yaml:"pins" json:"pins,omitempty" doc:"Versions that the group stays on: tide-tables = 2.4.1-1"`
+	Family        string              `yaml:"family" json:"family" names:"family" doc:"The repository format that its machines read" need:"yes"`
+	Release       string              `yaml:"release" json:"release,omitempty" doc:"The release that its machines run"`
+	Architectures []string            `yaml:"architectures" json:"architectures,omitempty" doc:"The architectures of its machines"`
+	Foreign       []string            `yaml:"foreign" json:"foreign,omitempty" doc:"Architectures whose packages its machines can have beside those of their own, where the family has such"`
+	Lane          string              `yaml:"lane" json:"lane" names:"lane" doc:"The lane that its machines follow" need:"yes"`
+	Pins          []string            `yaml:"pins" json:"pins,omitempty" doc:"Versions that the group stays on: tide-tables = 2.4.1-1"`
+	Roles         map[string][]string `yaml:"roles" json:"roles,omitempty" doc:"What machines of a role have, by the name of the role: packages that are wanted and proved to be installable side by side"`
+	Footing       Footing             `yaml:"footing" json:"footing,omitzero" doc:"What its machines have already when it is proved what they can install; that of the mirror, if left out"`
 }
 
 // Document is one YAML document.
@@ -271,6 +306,7 @@ type Document struct {
 	Proxies     map[string]Proxy      `yaml:"proxies" json:"proxies,omitempty" doc:"Ways out, by name"`
 	Sources     map[string]Source     `yaml:"sources" json:"sources,omitempty" doc:"Upstream repositories, by name"`
 	Packages    map[string]Package    `yaml:"packages" json:"packages,omitempty" doc:"What house sources hold, as recorded when it was added"`
+	Lists       map[string]List       `yaml:"lists" json:"lists,omitempty" doc:"Lists of packages, wanted ones or those of an example machine, by a name of your own"`
 	Mirrors     map[string]Mirror     `yaml:"mirrors" json:"mirrors,omitempty" doc:"Offline mirrors, by name"`
 	Lanes       map[string]Lane       `yaml:"lanes" json:"lanes,omitempty" doc:"Names that machines follow"`
 	Groups      map[string]Group      `yaml:"groups" json:"groups,omitempty" doc:"Kinds of machines"`
@@ -293,8 +329,8 @@ func NewSet() *Set {
 			Rules: map[string]Rule{}, Authorities: map[string]Authority{},
 			Credentials: map[string]Credential{},
 			Keys:        map[string]Key{}, Proxies: map[string]Proxy{}, Sources: map[string]Source{},
-			Packages: map[string]Package{},
-			Mirrors:  map[string]Mirror{}, Lanes: map[string]Lane{}, Groups: map[string]Group{}}}
+			Packages: map[string]Package{}, Lists: map[string]List{},
+			Mirrors: map[string]Mirror{}, Lanes: map[string]Lane{}, Groups: map[string]Group{}}}
 }
 
 // Place finds the place of a path, or of the nearest thing around it.

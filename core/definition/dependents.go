@@ -40,7 +40,16 @@ func (s *Set) Dependents(kind, name string) Dependents {
 	case "key":
 		sources, alone = s.signedBy(name)
 	case "source":
-		return s.below(nil, nil, nil, s.UsersOf(name))
+		standing := where(s.Mirrors, func(m Mirror) bool { return slices.Contains(m.Footing.Sources, name) })
+		d := s.below(nil, nil, nil, append(s.UsersOf(name), standing...))
+		d.Groups = append(d.Groups, where(s.Groups, func(g Group) bool {
+			return slices.Contains(g.Footing.Sources, name)
+		})...)
+		return d.whole()
+	case "list":
+		d := s.below(nil, nil, nil, where(s.Mirrors, func(m Mirror) bool { return m.uses(name) }))
+		d.Groups = append(d.Groups, where(s.Groups, func(g Group) bool { return g.Footing.List == name })...)
+		return d.whole()
 	case "mirror":
 		d := s.below(nil, nil, nil, []string{name})
 		d.Mirrors = []string{} // it does not stand on itself

@@ -33,6 +33,7 @@ var kinds = []kind{
 	{"key", "keys", func(d *Document) things { return named[Key](d.Keys) }},
 	{"source", "sources", func(d *Document) things { return named[Source](d.Sources) }},
 	{"package", "packages", func(d *Document) things { return named[Package](d.Packages) }},
+	{"list", "lists", func(d *Document) things { return named[List](d.Lists) }},
 	{"mirror", "mirrors", func(d *Document) things { return named[Mirror](d.Mirrors) }},
 	{"lane", "lanes", func(d *Document) things { return named[Lane](d.Lanes) }},
 	{"group", "groups", func(d *Document) things { return named[Group](d.Groups) }},

@@ -37,6 +37,11 @@ type Plan struct {
 	Alike    string           // Outcome.Inputs of a build that came to nothing new since; "": none
 	Items    []edition.Item   // its packages
 	Journal  string           // the signed head of the site's journal
+	Lists    map[string]definition.List
+	// Every asks of every package that is taken whether it can be installed, and not of what is
+	// wanted alone; For names one of which the whole way to install it is to be told.
+	Every bool
+	For   string
 	// Renewed names the keys that the site signs with, where they are not the one alone
 	// that it began with.
 	Renewed string
@@ -54,17 +59,23 @@ type Outcome struct {
 	FetchBytes int64            `json:"fetch_bytes"` //
 	FreeBytes  int64            `json:"free_bytes"`  // on the disk of the pool
 	// to fetch, at the rate of the last transfers; -1: unknown
-	Seconds      int            `json:"seconds"`
-	Packages     int            `json:"packages"`
-	Wanted       int            `json:"wanted"`
-	BySource     map[string]int `json:"by_source"`
-	Findings     finding.List   `json:"findings"`
-	Proofs       []solve.Proof  `json:"proofs"` // what was proved, for whom; none where nothing changed
-	Publications []*Publication `json:"-"`
-	views        []machine.View
-	selection    []pick
-	lists        [][]List
-	streams      map[*archive.Package]string // the module stream that a package is of
+	Seconds  int            `json:"seconds"`
+	Packages int            `json:"packages"`
+	Wanted   int            `json:"wanted"`
+	BySource map[string]int `json:"by_source"`
+	Findings finding.List   `json:"findings"`
+	Proofs   []solve.Proof  `json:"proofs"` // what was proved, for whom; none where nothing changed
+	// Refusals are why what is wanted cannot be installed, each with its ways out, as far as that
+	// was worked out.
+	Refusals     []solve.Refusal `json:"refusals,omitempty"`
+	Certified    []Certified     `json:"certified,omitempty"` // see Plan.For
+	Publications []*Publication  `json:"-"`
+	// Besides are what sources offered that are not in the mirror and were looked at.
+	Besides   []*Publication `json:"-"`
+	views     []machine.View
+	selection []pick
+	lists     [][]List
+	streams   map[*archive.Package]string // the module stream that a package is of
 }
 
 // pick is a chosen package with its source.
@@ -104,7 +115,10 @@ func (b *Builder) Estimate(ctx context.Context, plan Plan) (*Outcome, error) {
 	if out.Findings.HasErrors() {
 		return out, out.Findings
 	}
-	out.Inputs = inputs(plan, out.Publications)
+	if err := b.besides(ctx, plan, out); err != nil {
+		return out, err
+	}
+	out.Inputs = inputs(plan, slices.Concat(out.Publications, out.Besides))
 	if p := plan.Previous; p != nil && (p.Inputs == out.Inputs || plan.Alike == out.Inputs) {
 		out.Unchanged = true
 		return out, nil
@@ -145,7 +159,10 @@ func inputs(plan Plan, pubs []*Publication) string {
 	enc.Encode(m)
 	for _, name := range slices.Sorted(maps.Keys(plan.Groups)) {
 		g := plan.Groups[name]
-		enc.Encode([]any{name, g.Family, g.Release, g.Architectures, g.Foreign, g.Pins})
+		enc.Encode([]any{name, g.Family, g.Release, g.Architectures, g.Foreign, g.Pins, g.Roles, g.Footing})
+	}
+	for _, name := range slices.Sorted(maps.Keys(plan.Lists)) {
+		enc.Encode([]any{name, plan.Lists[name]})
 	}
 	if plan.Renewed != "" && m.Copy == definition.Tailored {
 		enc.Encode(plan.Renewed)
@@ -220,7 +237,7 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 	files := edition.NewCollection()
 	e := &edition.Edition{Format: edition.ListBySource, Mirror: plan.Name, Number: plan.Number,
 		Created: b.made(plan), Copy: plan.Mirror.Copy,
-		SiteKey: b.Site.Certificate().Fingerprint, Inputs: inputs(plan, out.Publications),
+		SiteKey: b.Site.Certificate().Fingerprint, Inputs: out.Inputs,
 		Packages: len(out.selection), Findings: out.Findings, Journal: plan.Journal,
 		Views: out.editionViews(), Proofs: out.Proofs}
 	var items bytes.Buffer
@@ -254,7 +271,8 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 	}
 	e.Advisories = bytes.Count(advisories, []byte("\n"))
 	e.Content = content(plan, items.Bytes(), advisories)
-	if plan.Previous != nil && plan.Mirror.Copy == definition.Tailored && plan.Previous.Content == e.Content {
+	if plan.Previous != nil && plan.Mirror.Copy == definition.Tailored &&
+		plan.Previous.Content == e.Content {
 		out.Unchanged = true // upstream published, and nothing of it concerns this mirror
 		return out, nil
 	}

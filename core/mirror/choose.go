@@ -105,6 +105,7 @@ func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, mem
 			Except:        slices.Concat(s.Want.Except, plan.Mirror.Want.Except)})
 	}
 	u := solve.NewUniverse(plan.Sources[members[0]].Family, sources)
+	c := &choosing{Builder: b, plan: plan, out: out, members: members, u: u, footings: map[string][]int{}}
 	streams := make([]archive.Streams, len(members))
 	for k, i := range members {
 		var err error
@@ -114,9 +115,14 @@ func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, mem
 	}
 	for k, i := range members {
 		src := plan.Sources[i]
+		groups, err := c.groups(ctx, i)
+		if err != nil {
+			return err
+		}
 		for n, l := range out.lists[i] {
 			if err := b.Read(src, n, l, func(p *archive.Package, _ []byte) error {
 				out.ofStreams(streams[k], p)
+				p.Groups = append(p.Groups, groups[p.Name]...)
 				u.Add(k, p)
 				return ctx.Err()
 			}); err != nil {
@@ -124,14 +130,21 @@ func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, mem
 			}
 		}
 	}
+	if err := c.elsewhere(ctx); err != nil {
+		return err
+	}
 	wants, err := wantsOf(plan, members)
 	if err != nil {
 		return err
 	}
-	if err := b.paths(ctx, plan, out, members, u); err != nil {
+	wants, sets, err := c.sets(wants)
+	if err != nil {
 		return err
 	}
-	views := viewsOf(plan, out, members, wants)
+	if err := c.paths(ctx, wants); err != nil {
+		return err
+	}
+	views := c.views(wants, sets)
 	hide(plan, out, members, streams, views)
 	if err := b.rivals(ctx, plan, out, members, u, views); err != nil {
 		return err
@@ -149,33 +162,71 @@ func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, mem
 			wanted: c.Wanted, why: c.For, how: c.How})
 	}
 	out.Proofs = append(out.Proofs, s.Proofs...)
+	if err := c.certify(ctx, s, views); err != nil {
+		return err
+	}
 	if s.Unseen > 0 {
 		out.Findings = append(out.Findings, finding.New("mirror.stream-off", "mirror "+plan.Name,
 			"%d packages were taken that no machine sees, for their module streams are not on; whether "+
 				"they can be installed was not proved", s.Unseen))
 	}
 	s.Unmatched = slices.DeleteFunc(s.Unmatched, func(m solve.Unmatched) bool {
-		if m.Source != solve.AllSources {
+		if m.Source != solve.AllSources || strings.HasPrefix(m.As, roleOf) {
 			return false
 		}
-		unmatched[m.As]++
-		return unmatched[m.As] < families
+		key := m.As + "\x00" + m.Relation.Name
+		unmatched[key]++
+		return unmatched[key] < families
 	})
-	out.Findings = append(out.Findings, b.explain(ctx, plan, out, members, s)...)
+	out.Findings = append(out.Findings, c.explain(ctx, s)...)
+	c.waysOut(ctx, s, views)
 	return nil
 }
 
 // wantsOf gives what is wanted of the sources of one family: of each alone, and
 // of all of them.
 func wantsOf(plan Plan, members []int) (out []solve.Want, err error) {
+	family := plan.Sources[members[0]].Spec.Family
 	add := func(w definition.Want, source int) error {
-		for _, text := range w.Packages {
-			r, err := archive.ParseWant(text)
-			if err != nil {
+		put := func(by solve.By, texts []string, as string) error {
+			for _, text := range texts {
+				r, err := archive.ParseWant(text)
+				if err != nil {
+					return err
+				}
+				told := as + text
+				if as == listOf {
+					told = as
+				}
+				out = append(out, solve.Want{Source: source, By: by, Relation: r, With: w.With,
+					Versions: max(w.Versions, 1), As: told, Only: w.Only,
+					Alternatives: w.Alternatives == definition.EveryAlternative})
+			}
+			return nil
+		}
+		for _, x := range []struct {
+			by    solve.By
+			texts []string
+			as    string
+		}{{solve.ByName, w.Packages, ""}, {solve.ByProvided, w.Provides, "provides "},
+			{solve.BySection, w.Sections, "section "}, {solve.ByGroup, w.Groups, "group "},
+			{solve.ByOrigin, w.BuiltFrom, "built from "}} {
+			if err := put(x.by, x.texts, x.as); err != nil {
 				return err
 			}
-			out = append(out, solve.Want{Source: source, Relation: r, With: w.With,
-				Versions: max(w.Versions, 1), As: text, Only: w.Only})
+		}
+		for _, name := range w.Lists {
+			l := plan.Lists[name]
+			if l.Family != "" && l.Family != family {
+				continue
+			}
+			from := len(out)
+			if err := put(solve.ByName, l.Wants(), listOf); err != nil {
+				return err
+			}
+			for i := range out[from:] {
+				out[from+i].As = listOf + name
+			}
 		}
 		return nil
 	}
@@ -190,6 +241,12 @@ func wantsOf(plan Plan, members []int) (out []solve.Want, err error) {
 	}
 	return out, add(plan.Mirror.Want, solve.AllSources)
 }
+
+// How wants by way of something else than a name are told.
+const (
+	listOf = "list "
+	roleOf = "role "
+)
 
 // sight is a view that several groups may share, with or without pins.
 type sight struct {
@@ -220,7 +277,8 @@ const withPins = " with its pins"
 // which follows the mirror, once more with its pins where it has some; and for
 // what no group sees, that of all machines that could use it. Groups that see the
 // same share one.
-func viewsOf(plan Plan, out *Outcome, members []int, wants []solve.Want) []solve.View {
+func (c *choosing) views(wants []solve.Want, sets map[string][]solve.Together) []solve.View {
+	plan, out, members := c.plan, c.out, c.members
 	place := map[string]int{}
 	for k, i := range members {
 		place[plan.Sources[i].Name] = k
@@ -230,7 +288,7 @@ func viewsOf(plan Plan, out *Outcome, members []int, wants []solve.Want) []solve
 	add := func(group string, v solve.View) {
 		same := func(s *sight) bool {
 			return slices.Equal(s.Sources, v.Sources) && slices.Equal(s.Architectures, v.Architectures) &&
-				slices.Equal(s.Foreign, v.Foreign) &&
+				slices.Equal(s.Foreign, v.Foreign) && slices.Equal(s.Wants, v.Wants) &&
 				slices.EqualFunc(s.Pins, v.Pins, func(a, b archive.Relation) bool {
 					return a.String() == b.String()
 				})
@@ -245,7 +303,8 @@ func viewsOf(plan Plan, out *Outcome, members []int, wants []solve.Want) []solve
 		if v.Family != plan.Sources[members[0]].Spec.Family || len(v.Sources) == 0 {
 			continue
 		}
-		view := solve.View{Architectures: v.Architectures, Foreign: v.Foreign}
+		view := solve.View{Architectures: v.Architectures, Foreign: v.Foreign, Every: plan.Every,
+			Together: slices.Concat(sets[""], sets[v.Group]), Wants: c.wantsOf(v.Group, wants)}
 		for _, name := range v.Sources {
 			k := place[name]
 			view.Sources = append(view.Sources, k)
@@ -255,6 +314,8 @@ func viewsOf(plan Plan, out *Outcome, members []int, wants []solve.Want) []solve
 				}
 			}
 		}
+		beside := plan.footing(v.Group)
+		view.Sources, view.Beside = append(view.Sources, c.footings[beside.key()]...), beside.String()
 		add(v.Group, view)
 		if len(v.Pins) > 0 {
 			view.Pins = v.Pins
@@ -266,11 +327,19 @@ func viewsOf(plan Plan, out *Outcome, members []int, wants []solve.Want) []solve
 		s.Name = s.name()
 		views = append(views, s.View)
 	}
-	return append(views, uncovered(plan, members, wants, covered)...)
+	return append(views, c.uncovered(wants, sets[""], covered)...)
 }
 
 // uncovered gives the views of machines of no group, for what no group sees.
-func uncovered(plan Plan, members []int, wants []solve.Want, covered map[string][]int) (views []solve.View) {
+func (c *choosing) uncovered(wants []solve.Want, sets []solve.Together,
+	covered map[string][]int) (views []solve.View) {
+	plan, members := c.plan, c.members
+	beside := plan.footing("")
+	var sees []int
+	for k := range members {
+		sees = append(sees, k)
+	}
+	sees = append(sees, c.footings[beside.key()]...)
 	var archs []string
 	for _, i := range members {
 		for _, a := range plan.Sources[i].Spec.Architectures {
@@ -280,8 +349,12 @@ func uncovered(plan Plan, members []int, wants []solve.Want, covered map[string]
 		}
 	}
 	for _, a := range archs {
-		v := solve.View{Architectures: []string{a}, Wants: []int{}}
+		v := solve.View{Architectures: []string{a}, Wants: []int{}, Sources: sees, Every: plan.Every,
+			Together: sets, Beside: beside.String()}
 		for n, w := range wants {
+			if strings.HasPrefix(w.As, roleOf) {
+				continue
+			}
 			alone := w.Source != solve.AllSources && !slices.Contains(covered[a], w.Source) &&
 				slices.Contains(plan.Sources[members[w.Source]].Spec.Architectures, a)
 			if alone || w.Source == solve.AllSources && len(covered[a]) == 0 {

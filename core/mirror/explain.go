@@ -3,10 +3,10 @@ package mirror
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
-	"stockade/core/archive"
 	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/core/solve"
@@ -23,11 +23,16 @@ func severity(plan Plan) finding.Severity {
 // maxTold bounds the findings of one kind about one mirror.
 const maxTold = 200
 
-func (b *Builder) explain(ctx context.Context, plan Plan, made *Outcome, members []int,
-	s *solve.Selection) finding.List {
+func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List {
+	plan, made, members := c.plan, c.out, c.members
 	object := "mirror " + plan.Name
 	var out finding.List
+	listed := map[string][]string{}
 	for _, m := range s.Unmatched {
+		if strings.HasPrefix(m.As, listOf) {
+			listed[m.As] = append(listed[m.As], m.Relation.String())
+			continue
+		}
 		if m.Source == solve.AllSources {
 			out = append(out, unmatchedAnywhere(plan, members, m))
 			continue
@@ -49,7 +54,7 @@ func (b *Builder) explain(ctx context.Context, plan Plan, made *Outcome, members
 		}
 		out = append(out, f)
 	}
-	var elsewhere *lookup
+	out = append(out, unmatchedOf(plan, listed)...)
 	missing := together(withoutPins(s.Missing, func(m solve.Missing) (string, string) {
 		return m.View, m.Needer.Name + " " + m.Needer.Version + m.Clause.String() + m.Arch
 	}))
@@ -72,17 +77,15 @@ func (b *Builder) explain(ctx context.Context, plan Plan, made *Outcome, members
 		case len(m.Excepted) > 0:
 			f.WayOut = strings.Join(m.Excepted, ", ") + " would do, but is excepted"
 		default:
-			if elsewhere == nil {
-				elsewhere = b.lookAround(ctx, plan, plan.Sources[members[0]].Spec.Family)
-			}
-			f.WayOut = elsewhere.advise(m.Missing)
+			c.lookAround(ctx)
+			f.WayOut = c.advise(m.Missing)
 		}
 		out = append(out, f)
 	}
-	for _, c := range withoutPins(s.Conflicts, func(c solve.Conflict) (string, string) {
+	for _, x := range withoutPins(s.Conflicts, func(c solve.Conflict) (string, string) {
 		return c.View, c.Wanted.String() + c.Arch
 	}) {
-		out = append(out, finding.New("mirror.conflict", object, "%s", c.String()).Rated(severity(plan)))
+		out = append(out, finding.New("mirror.conflict", object, "%s", x.String()).Rated(severity(plan)))
 	}
 	undecided := withoutPins(s.Undecided, func(u solve.Undecided) (string, string) {
 		return u.View, u.Wanted.String() + u.Arch
@@ -102,7 +105,7 @@ func (b *Builder) explain(ctx context.Context, plan Plan, made *Outcome, members
 			out = append(out, f.Rated(severity(plan)))
 		}
 	}
-	return append(out, b.surpassed(ctx, plan, made, members, s.Surpassed)...)
+	return append(out, c.surpassed(ctx, plan, made, members, s.Surpassed)...)
 }
 
 // unmatchedAnywhere tells of a want of the mirror that machines of no view would
@@ -177,57 +180,63 @@ func together(all []solve.Missing) (out []need) {
 	return out
 }
 
-// lookup knows what the other defined sources have.
-type lookup struct {
-	universe map[string]*solve.Universe // by source
-	order    []string
+// unmatchedOf tells of what stands on lists and is nowhere, once for each list.
+func unmatchedOf(plan Plan, listed map[string][]string) (out finding.List) {
+	for _, as := range slices.Sorted(maps.Keys(listed)) {
+		names := listed[as]
+		slices.Sort(names)
+		more := ""
+		if n := len(names) - 5; n > 0 {
+			more = fmt.Sprintf(" and %d others", n)
+		}
+		out = append(out, finding.New("mirror.want-no-match", "mirror "+plan.Name,
+			"of the %s machines would take nothing from its sources for %s%s", as,
+			strings.Join(names[:min(5, len(names))], ", "), more).Rated(severity(plan)).
+			Do("add a source that has them, or take them off the list"))
+	}
+	return out
 }
 
-// lookAround reads the indexes of the defined sources that are not in the
-// mirror. A source that cannot be read is passed over: this is advice.
-func (b *Builder) lookAround(ctx context.Context, plan Plan, family string) *lookup {
-	l := &lookup{universe: map[string]*solve.Universe{}}
-	quiet := *b
-	quiet.Sink = nil
-	for _, src := range plan.Others {
-		if src.Spec.Family != family {
+// lookAround reads the indexes of the defined sources that are not in the mirror, once, and puts
+// them into the universe as sources that no view sees. A source that cannot be read is passed
+// over: this is advice.
+func (c *choosing) lookAround(ctx context.Context) {
+	if c.looked {
+		return
+	}
+	c.looked = true
+	for _, src := range c.plan.Others {
+		if src.Spec.Family != c.family() || slices.ContainsFunc(c.outside, func(o *Source) bool {
+			return o.Name == src.Name
+		}) {
 			continue
 		}
-		pub, err := quiet.Refresh(ctx, src)
-		if err != nil {
-			continue
-		}
-		lists, err := quiet.Lists(ctx, pub)
-		if err != nil {
-			continue
-		}
-		u := solve.NewUniverse(src.Family,
-			[]solve.Source{{Name: src.Name, Priority: src.Priority, Architectures: src.Spec.Architectures}})
-		for n, x := range lists {
-			if err = quiet.Read(src, n, x, func(p *archive.Package, _ []byte) error {
-				u.Add(0, p)
-				return nil
-			}); err != nil {
-				break
-			}
-		}
-		if err == nil {
-			l.universe[src.Name] = u
-			l.order = append(l.order, src.Name)
+		if k, err := c.put(ctx, src); err == nil {
+			c.spare = append(c.spare, k)
 		}
 	}
-	return l
 }
 
-func (l *lookup) advise(m solve.Missing) string {
+// advise says which defined sources have what is missing.
+func (c *choosing) advise(m solve.Missing) string {
 	var have []string
-	for _, name := range l.order {
-		if what, ok := l.universe[name].Meets(m.Clause, m.Arch); ok {
-			have = append(have, name+" has "+what)
+	always := true
+	for _, k := range c.spare {
+		what, essential := c.u.Meets(m.Clause, m.Arch, k)
+		if what == "" {
+			continue
 		}
+		have = append(have, c.u.Source(k).Name+" has "+what)
+		always = always && essential
 	}
-	if len(have) > 0 {
-		return "the defined source " + strings.Join(have, "; ") + ": add it under from"
+	switch {
+	case len(have) > 0 && always:
+		return "the defined source " + strings.Join(have, "; ") + ", which its machines always have: " +
+			"name that source under footing"
+	case len(have) > 0:
+		return "the defined source " + strings.Join(have, "; ") +
+			": add it under from, or under footing if " +
+			"machines have it from elsewhere"
 	}
 	return "no defined source has it: describe one that does, or take " + m.Chain[0] + " out"
 }

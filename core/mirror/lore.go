@@ -59,7 +59,8 @@ func (b *Builder) lore(ctx context.Context, src *Source, f archive.IndexFile) (i
 		return nil, err
 	}
 	disk := finding.Watching("read " + f.Path + " of " + src.Name)
-	plain, err := archive.Decompress(bufio.NewReaderSize(disk.Reader(file), 256<<10), f.Compression, maxIndex)
+	plain, err := archive.Decompress(bufio.NewReaderSize(disk.Reader(file), 256<<10), f.Compression,
+		maxIndex)
 	if err != nil {
 		file.Close()
 		return nil, about(disk.Blame(err), src.Name)
@@ -84,46 +85,42 @@ func (b both) Read(p []byte) (int, error) {
 
 func (b both) Close() error { return errors.Join(b.ReadCloser.Close(), b.file.Close()) }
 
-// paths asks lists of files for what packages need by path and nothing is known
-// to have. Only where something is asked for is a list fetched.
-func (b *Builder) paths(ctx context.Context, plan Plan, out *Outcome, members []int,
-	u *solve.Universe) error {
-	var unmet map[string]bool
-	for k, i := range members {
-		src := plan.Sources[i]
-		filed, ok := src.Family.(archive.Filed)
-		if !ok {
-			continue
+// pathsOf asks the lists of files of one source, which the universe has at a place, for what
+// packages need by path, or is wanted by path, and nothing is known to have. Only where something
+// is asked for is a list fetched.
+func (b *Builder) pathsOf(ctx context.Context, pub *Publication, k int, u *solve.Universe,
+	wants ...solve.Want) error {
+	src := pub.Source
+	filed, ok := src.Family.(archive.Filed)
+	if !ok {
+		return nil
+	}
+	lists := filed.FileLists(src.Spec, pub.Root)
+	if len(lists) == 0 {
+		return nil
+	}
+	unmet := u.UnmetPaths(wants...)
+	if len(unmet) == 0 {
+		return nil
+	}
+	b.tell(Event{Step: "files", Text: src.Name, Remaining: -1})
+	packages := u.ByFileKey(k, filed.FileKey)
+	for _, list := range lists {
+		plain, err := b.lore(ctx, src, list)
+		if err != nil {
+			return err
 		}
-		lists := filed.FileLists(src.Spec, out.Publications[i].Root)
-		if len(lists) == 0 {
-			continue
-		}
-		if unmet == nil {
-			unmet = u.UnmetPaths()
-		}
-		if len(unmet) == 0 {
-			return nil
-		}
-		b.tell(Event{Step: "files", Text: src.Name, Remaining: -1})
-		sums := u.Sums(k)
-		for _, list := range lists {
-			plain, err := b.lore(ctx, src, list)
-			if err != nil {
-				return err
-			}
-			err = filed.ReadFiles(plain, func(sum, path string) error {
-				if unmet[path] {
-					if p := sums[sum]; p != nil {
-						u.AddPath(k, p, path)
-					}
+		err = filed.ReadFiles(plain, func(key, path string) error {
+			if unmet[path] {
+				for _, p := range packages[key] {
+					u.AddPath(k, p, path)
 				}
-				return ctx.Err()
-			})
-			plain.Close()
-			if err != nil {
-				return about(err, src.Name)
 			}
+			return ctx.Err()
+		})
+		plain.Close()
+		if err != nil {
+			return about(err, src.Name)
 		}
 	}
 	return nil

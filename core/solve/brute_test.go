@@ -3,6 +3,7 @@ package solve
 import (
 	"context"
 	"fmt"
+	"math/bits"
 	"math/rand"
 	"slices"
 	"strings"
@@ -21,6 +22,8 @@ type drawn struct {
 	packages []drawnPackage
 	priority []int // by source
 	open     bool  // a name provided without a version is there in all of them (rpm)
+	// apart are the pairs of one name that cannot be side by side; nil: all of them.
+	apart map[[2]int]bool
 }
 
 type drawnPackage struct {
@@ -61,9 +64,9 @@ func (d drawn) meets(r drawnRelation, p drawnPackage) bool {
 // stands tells whether a set of packages, a bit for each, can be installed together.
 func (d drawn) stands(set int) bool {
 	in := func(i int) bool { return set&(1<<i) != 0 }
-	there := func(r drawnRelation, but int) bool {
+	there := func(r drawnRelation, but string) bool {
 		for i, p := range d.packages {
-			if i != but && in(i) && d.meets(r, p) {
+			if p.name != but && in(i) && d.meets(r, p) {
 				return true
 			}
 		}
@@ -74,17 +77,18 @@ func (d drawn) stands(set int) bool {
 			continue
 		}
 		for j, other := range d.packages {
-			if i != j && in(j) && p.name == other.name {
+			if i != j && in(j) && p.name == other.name && (d.apart == nil || d.apart[[2]int{min(i, j),
+				max(i, j)}]) {
 				return false // one version of a name
 			}
 		}
 		for _, c := range p.requires {
-			if !slices.ContainsFunc(c, func(r drawnRelation) bool { return there(r, -1) != r.not }) {
+			if !slices.ContainsFunc(c, func(r drawnRelation) bool { return there(r, "") != r.not }) {
 				return false
 			}
 		}
 		for _, r := range p.conflicts {
-			if there(r, i) {
+			if there(r, p.name) { // its own other versions are another matter
 				return false
 			}
 		}
@@ -235,7 +239,17 @@ func TestSelectionIsWhatTryingEverythingGives(t *testing.T) {
 				}
 			}
 			t.Logf("%v", counts)
-			outcomes := []string{"unmatched", "installed", "missing", "conflict", "together", "apart"}
+			for seed := range int64(2000) {
+				d := draw(rand.New(rand.NewSource(1<<40+seed)), false)
+				d.open = c.open
+				if problem := d.compareOnFooting(c.family, c.suffix, seed, counts); problem != "" {
+					t.Fatalf("seed %d: %s\n%s", 1<<40+seed, problem, d)
+				}
+			}
+			outcomes := []string{"unmatched", "installed", "missing", "conflict", "together", "apart",
+				"explained in 1", "explained in 3", "stands on the footing", "does not beside the footing",
+				"for the footing alone"}
+			t.Logf("%v", counts)
 			for _, outcome := range outcomes {
 				if counts[outcome] < 20 {
 					t.Errorf("only %d of the drawn were %s: nothing was compared", counts[outcome], outcome)
@@ -321,6 +335,13 @@ func (d drawn) compare(u *Universe, all []*archive.Package, family archive.Match
 	if p := s.Proofs[0]; p.Wanted != 1 || (p.Proved == 1) != possible {
 		return fmt.Sprintf("proof %+v", p)
 	}
+	if problem := d.explained(s, all, 1<<best, possible, counts); problem != "" {
+		return problem
+	}
+	if found, err := u.Installable(context.Background(), Query{View: u.Everyone(), Arch: "x86_64",
+		Packages: []*archive.Package{all[best]}}); err != nil || (found != nil) != possible {
+		return fmt.Sprintf("asked for a way to install it: %v, %v", found, err)
+	}
 	return d.missing(s, all)
 }
 
@@ -332,11 +353,14 @@ func (d drawn) compareTwo(u *Universe, all []*archive.Package, counts map[string
 		wants = append(wants, Want{Source: AllSources, Relation: archive.Relation{Name: n}, With: "required",
 			Versions: 1, As: n})
 	}
-	s, err := u.Select(context.Background(), wants, []View{u.Everyone()}, Limits{})
+	view := u.Everyone()
+	view.Together = []Together{{Name: "the pair", Wants: []int{0, 1}}}
+	s, err := u.Select(context.Background(), wants, []View{view}, Limits{})
 	if err != nil {
 		return err.Error()
 	}
 	chosen, both, possible := 0, 0, true
+	s, set := d.apartFrom(s)
 	for _, c := range s.Chosen {
 		chosen |= 1 << slices.Index(all, c.Package)
 	}
@@ -351,7 +375,14 @@ func (d drawn) compareTwo(u *Universe, all []*archive.Package, counts map[string
 		}
 	}
 	told := len(s.Missing) + len(s.Conflicts)
-	switch together := d.installable(both, 1<<len(all)-1); {
+	together := d.installable(both, 1<<len(all)-1)
+	if set.Proved != (together && bits.OnesCount(uint(both)) == 2) {
+		return fmt.Sprintf("that the pair goes together is %v, and told %+v", together, set)
+	}
+	if together && both != 0 && !d.installable(both, chosen) {
+		return fmt.Sprintf("what was taken is not enough for the pair: %v", s.Chosen)
+	}
+	switch {
 	case both == 0:
 	case together && told > 0:
 		return fmt.Sprintf("both can be installed, and it is told otherwise: %v %v", s.Missing, s.Conflicts)
@@ -367,6 +398,87 @@ func (d drawn) compareTwo(u *Universe, all []*archive.Package, counts map[string
 		counts["apart"]++
 	}
 	return ""
+}
+
+// apartFrom takes what is told of the set out of a selection.
+func (d drawn) apartFrom(s *Selection) (*Selection, ProvedSet) {
+	s.Conflicts = slices.DeleteFunc(s.Conflicts, func(c Conflict) bool { return c.Wanted.Version == "" })
+	if len(s.Proofs[0].Sets) == 0 {
+		return s, ProvedSet{}
+	}
+	return s, s.Proofs[0].Sets[0]
+}
+
+// explained says what is wrong with an explanation: with what it says alone nothing can be
+// installed, and with any part of it left out it can.
+func (d drawn) explained(s *Selection, all []*archive.Package, wanted int, possible bool,
+	counts map[string]int) string {
+	if (len(s.Refusals) == 0) != possible {
+		return fmt.Sprintf("refusals %v", s.Refusals)
+	}
+	if possible {
+		return ""
+	}
+	r := s.Refusals[0]
+	if !r.Minimal || r.Why == nil || len(r.Parts) != len(r.core) || len(r.core) == 0 {
+		return fmt.Sprintf("the explanation is not whole: %+v", r)
+	}
+	rest := d.only(all, r.core)
+	if rest.installable(wanted, 1<<len(all)-1) {
+		return fmt.Sprintf("it can be installed in spite of %v", r.Parts)
+	}
+	for i, part := range r.Parts {
+		if rest = d.only(all, slices.Delete(slices.Clone(r.core), i, i+1)); !rest.installable(wanted,
+			1<<len(all)-1) {
+			return fmt.Sprintf("of %v, %q can be left out", r.Parts, part)
+		}
+	}
+	counts[fmt.Sprint("explained in ", min(len(r.core), 4))]++
+	return ""
+}
+
+// only gives the same packages with nothing but what an explanation says of them.
+func (d drawn) only(all []*archive.Package, core []part) drawn {
+	out := drawn{priority: d.priority, open: d.open, apart: map[[2]int]bool{}}
+	has := func(p *archive.Package, match func(g guard) bool) bool {
+		return slices.ContainsFunc(core, func(x part) bool {
+			return x.of != nil && x.of.Package == p && match(x.guard)
+		})
+	}
+	for i, p := range d.packages {
+		asks := relationsOf(all[i])
+		q := p
+		q.requires, q.conflicts = nil, nil
+		for k, c := range asks.Requires {
+			against := archive.Clause{}
+			for _, x := range c {
+				x.Not = false
+				against = append(against, x)
+			}
+			if has(all[i], func(g guard) bool {
+				if g.needs == nil {
+					return c.Conditional() && g.because == p.name+" excludes "+against.String()
+				}
+				return g.needs.written().String() == c.String()
+			}) {
+				q.requires = append(q.requires, p.requires[k])
+			}
+		}
+		for k, r := range asks.Conflicts {
+			if has(all[i], func(g guard) bool { return g.because == p.name+" excludes "+r.String() }) {
+				q.conflicts = append(q.conflicts, p.conflicts[k])
+			}
+		}
+		out.packages = append(out.packages, q)
+		for j := range i {
+			if d.packages[j].name == p.name && slices.ContainsFunc(core, func(x part) bool {
+				return x.of == nil && x.needs == nil && x.by == p.name
+			}) {
+				out.apart[[2]int{j, i}] = true
+			}
+		}
+	}
+	return out
 }
 
 // reason says what is wrong with why something was taken.
@@ -446,4 +558,94 @@ func (d drawn) supported() []bool {
 		}
 	}
 	return in
+}
+
+// compareOnFooting takes some packages that go together for installed already, and wants another:
+// it can be installed exactly when something that stands has it, and of each name that is
+// installed something.
+func (d drawn) compareOnFooting(family archive.Matching, suffix string, seed int64,
+	counts map[string]int) string {
+	_, all := d.universe(family, suffix)
+	whole := 1<<len(all) - 1
+	r := rand.New(rand.NewSource(seed))
+	footing := 0
+	for range 6 {
+		if set := r.Intn(whole + 1); d.stands(set) && set > footing {
+			footing = set
+		}
+	}
+	sources := []Source{{Name: "s0", Priority: d.priority[0], Architectures: []string{"x86_64"}},
+		{Name: "s1", Priority: d.priority[1], Architectures: []string{"x86_64"}},
+		{Name: "installed", Priority: 99, Architectures: []string{"x86_64"}, Outside: true, Installed: true}}
+	u := NewUniverse(family, sources)
+	for i, p := range all {
+		u.Add(d.packages[i].source, p)
+		if footing&(1<<i) != 0 {
+			there := *p
+			u.Add(2, &there)
+		}
+	}
+	view := u.Everyone()
+	view.Sources = []int{0, 1, 2}
+	wants := []Want{{Source: AllSources, Relation: archive.Relation{Name: "a"}, With: "required",
+		Versions: 1}}
+	s, err := u.Select(context.Background(), wants, []View{view}, Limits{})
+	if err != nil {
+		return err.Error()
+	}
+	wanted, chosen := 0, footing
+	for _, c := range s.Chosen {
+		i := slices.Index(all, c.Package)
+		if i < 0 {
+			return "what is installed was taken: " + c.String()
+		}
+		if chosen |= 1 << i; c.Wanted {
+			wanted |= 1 << i
+		}
+	}
+	if wanted == 0 || footing == 0 {
+		return ""
+	}
+	keeps := func(allowed int) bool {
+		for set := allowed; set > 0; set = (set - 1) & allowed {
+			if set&wanted != wanted || !d.stands(set) {
+				continue
+			}
+			lost := false
+			for i, p := range d.packages {
+				if footing&(1<<i) != 0 {
+					kept := false
+					for k, q := range d.packages {
+						kept = kept || set&(1<<k) != 0 && q.name == p.name
+					}
+					lost = lost || !kept
+				}
+			}
+			if !lost {
+				return true
+			}
+		}
+		return false
+	}
+	possible := keeps(whole)
+	switch p := s.Proofs[0]; {
+	case len(s.Undecided) > 0:
+		return fmt.Sprint("not decided: ", s.Undecided)
+	case (p.Proved == 1) != possible:
+		return fmt.Sprintf("on the footing %b it is %v that it can be installed, and told %+v %v %v",
+			footing,
+			possible, p, s.Missing, s.Conflicts)
+	case possible && !keeps(chosen):
+		return fmt.Sprintf("on the footing %b what was taken is not enough: %v", footing, s.Chosen)
+	case possible && !d.installable(wanted, chosen&^footing|wanted):
+		counts["for the footing alone"]++
+	case possible:
+		counts["stands on the footing"]++
+	case d.installable(wanted, whole):
+		counts["does not beside the footing"]++
+	}
+	if (len(s.Refusals) == 0) != possible || !possible && !s.Refusals[0].Minimal {
+		return fmt.Sprintf("refusals %+v", s.Refusals)
+	}
+	return ""
 }

@@ -28,6 +28,7 @@ type selector struct {
 	told   map[string]bool
 	unseen []*archive.Package        // taken, and hidden in the view that took them
 	asked  map[*archive.Package]bool // seen by some view, and asked about there
+	relied map[*archive.Package]bool // of sources outside, that something was found to rest on
 
 	view     View   // that is being looked at
 	arch     string // of the machine that is being looked at
@@ -38,18 +39,31 @@ type selector struct {
 	meetings map[meetingKey]*meeting
 	question *question // what the solver knows; nil: it was not asked
 	lacking  []lacking // needs under conditions that nothing meets
+	footing  []*node   // what machines of the view have already, one of each name
+	newer    []*node   // what could take its place
 }
 
 // take takes a package, for a want or for the sake of another: the strongest reason is kept.
 func (s *selector) take(o offer, wanted bool, how, reason string) bool {
+	if s.sources[o.source].Outside {
+		s.relied[o.Package] = true
+		return false
+	}
 	if c, ok := s.chosen[o.Package]; ok {
 		if wanted && !c.Wanted || !c.Wanted && how == "" && c.How != "" {
 			c.Wanted, c.How, c.For = wanted, how, reason
 		}
 		return false
 	}
-	s.chosen[o.Package] = &Chosen{Package: o.Package, Source: o.source, Wanted: wanted, How: how, For: reason}
+	s.chosen[o.Package] = &Chosen{Package: o.Package, Source: o.source, Wanted: wanted, How: how,
+		For: reason}
 	return true
+}
+
+// isTaken tells whether a package is there once the edition is: taken, or on the machines from
+// elsewhere.
+func (s *selector) isTaken(o offer) bool {
+	return s.chosen[o.Package] != nil || s.relied[o.Package] || s.sources[o.source].Installed
 }
 
 // fails tells whether a hard need of a package can be met by nothing.
@@ -136,7 +150,7 @@ type waiting struct {
 // closing follows what roots need.
 type closing struct {
 	*selector
-	with        string // how far: see Want
+	following
 	queue       []*step
 	conditional []waiting
 	visited     map[*node]bool
@@ -146,12 +160,12 @@ func (c *closing) soft() bool {
 	return c.with == definition.Recommended || c.with == definition.Suggested
 }
 
-// close takes what the roots need. with tells how far: "" follows nothing.
-func (s *selector) close(roots []offer, with string) {
+// close takes what the roots need.
+func (s *selector) close(roots []offer, how following) {
 	if len(roots) == 0 {
 		return
 	}
-	c := &closing{selector: s, with: with, visited: map[*node]bool{}}
+	c := &closing{selector: s, following: how, visited: map[*node]bool{}}
 	for _, o := range roots {
 		n := s.node(o)
 		s.settle(n)
@@ -177,7 +191,7 @@ func (s *selector) close(roots []offer, with string) {
 			return true
 		})
 		if c.soft() {
-			for _, n := range s.offering(with) {
+			for _, n := range s.offering(how.with) {
 				s.take(n.offer, false, "supplements", "")
 				c.queue = append(c.queue, &step{node: n, depth: 1})
 			}
@@ -223,14 +237,40 @@ func (c *closing) follow(at *step, x, under clause, how string) {
 	if c.with == "" {
 		return // only proved, not taken
 	}
-	c.take(pick.offer, false, how, at.Name)
-	c.queue = append(c.queue, &step{node: pick, up: at, depth: at.depth + 1, under: under})
+	for _, n := range c.ways(pick, x) {
+		c.take(n.offer, false, how, at.Name)
+		if !c.sources[n.source].Installed {
+			c.queue = append(c.queue, &step{node: n, up: at, depth: at.depth + 1, under: under})
+		}
+	}
+}
+
+// ways gives what is taken for a clause beside the pick: where every way is wanted, the best of
+// each name that would do.
+func (c *closing) ways(pick *node, x clause) []*node {
+	out := []*node{pick}
+	if !c.all {
+		return out
+	}
+	seen := map[string]bool{pick.Name: true}
+	for _, l := range x {
+		for _, o := range l.usable {
+			if !c.spend(1) {
+				return out
+			}
+			if n := c.node(o); n.state == supported && !seen[o.Name] && !c.sources[o.source].Outside {
+				seen[o.Name] = true
+				out = append(out, n)
+			}
+		}
+	}
+	return out
 }
 
 // present tells whether something that is taken meets a relation.
 func (s *selector) present(m *meeting) bool {
 	s.spend(len(m.all))
-	return slices.ContainsFunc(m.all, func(o offer) bool { return s.chosen[o.Package] != nil })
+	return slices.ContainsFunc(m.all, s.isTaken)
 }
 
 // applies tells whether all conditions of a clause hold for what is taken, so
@@ -253,7 +293,7 @@ func (s *selector) holds(all []clause) bool {
 // suggestions are followed, enhance) what is, and can be supported.
 func (s *selector) offering(with string) (out []*node) {
 	for _, o := range s.backward {
-		if !s.spend(1) || s.chosen[o.Package] != nil || !s.here(o) || s.excepted(o) {
+		if !s.spend(1) || s.isTaken(o) || s.sources[o.source].Outside || !s.here(o) || s.excepted(o) {
 			continue
 		}
 		n := s.node(o)
@@ -290,7 +330,7 @@ func (s *selector) pick(c clause, soft bool) *node {
 			if n.state != supported {
 				continue
 			}
-			if _, taken := s.chosen[o.Package]; taken {
+			if s.isTaken(o) {
 				return n
 			}
 			if first == nil {

@@ -2,69 +2,327 @@ package solve
 
 import (
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/go-air/gini/z"
+
+	"stockade/core/archive"
 )
 
-// maxExplained bounds the conflicts of one architecture that are explained.
-const maxExplained = 200
+// Refusal is why a wanted package, or a set of them that shall go together, cannot be installed
+// by the machines of a view.
+type Refusal struct {
+	Wanted string `json:"wanted"` // name, version and architecture; of a set its name
+	Set    bool   `json:"set,omitempty"`
+	View   string `json:"view,omitempty"` // see View.Name
+	Arch   string `json:"architecture"`
+	// Parts are what is so of the packages that machines see and cannot be all together with what
+	// is wanted. None of them can be left out, where Minimal says so.
+	Parts   []string `json:"parts,omitempty"`
+	Minimal bool     `json:"minimal"`
+	// Why is the same as a tree, from what is wanted on; nil: it was not worked out, and Because
+	// says why.
+	Why     *Explained `json:"why,omitempty"`
+	Because string     `json:"because,omitempty"`
+	WaysOut []WayOut   `json:"ways_out,omitempty"` // that were tried, and lead out
 
-// explainConflicts finds for each conflict from one on the exclusions without
-// which it would not be one.
-func (s *selector) explainConflicts(from int) {
-	explained := 0
-	for i := from; i < len(s.out.Conflicts); i++ {
-		c := &s.out.Conflicts[i]
-		c.Because = "its needs exclude each other"
-		if explained++; explained <= maxExplained && s.question != nil {
-			s.question.explain(c)
+	packages []*archive.Package // what is wanted; of a set, one of each
+	core     []part
+}
+
+// part is one thing that is so of packages: a need, an exclusion, that something is installed
+// already. It may be several rules of the question.
+type part struct {
+	guard
+	lits []z.Lit
+}
+
+// Explained is a package in an explanation.
+type Explained struct {
+	Package  string   `json:"package"` // name, version and architecture
+	Source   string   `json:"source,omitempty"`
+	Needs    []NeedOf `json:"needs,omitempty"`
+	Excludes []string `json:"excludes,omitempty"` // what keeps it from going together with others
+	Above    bool     `json:"above,omitempty"`    // what is to be said of it stands further up
+}
+
+// NeedOf is a need in an explanation, with all that would meet it.
+type NeedOf struct {
+	Clause   string      `json:"clause"`
+	Ways     []Explained `json:"ways,omitempty"`     // none: nothing that machines see meets it
+	Further  int         `json:"further,omitempty"`  // ways that are left out here, and fare alike
+	Excepted []string    `json:"excepted,omitempty"` // names of what would, but is excepted
+}
+
+// Explanations of one view and architecture are bounded in number, and each in the ways that are
+// shown of one need.
+const (
+	maxExplained = 50
+	maxWays      = 12
+)
+
+// refuse explains why each of these cannot be installed. alone are those of them that are no
+// sets, or for which none of a set stands in the way.
+func (s *selector) refuse(refused, alone []*node) {
+	before := s.budget
+	defer func() { s.budget = before }()
+	until := time.Now().Add(s.limits.all(len(refused)))
+	for i, n := range refused {
+		r := Refusal{Wanted: n.String(), View: s.view.Name, Arch: s.arch,
+			packages: []*archive.Package{n.Package}}
+		if n.set != nil {
+			r.Wanted, r.Set, r.packages = n.set.Name, true, nil
+			r.Because = inWay(n, alone)
+			for _, c := range n.requires {
+				if len(c[0].usable) > 0 {
+					r.packages = append(r.packages, c[0].usable[0].Package)
+				}
+			}
+		}
+		switch left := time.Until(until); {
+		case r.Because != "":
+		case i >= maxExplained || left <= 0:
+			r.Because = "it was not worked out: many others cannot be installed either"
+		default:
+			s.budget = newBudget(before.ctx, s.count)
+			s.explainOne(&r, n, min(s.limits.each(), left))
+		}
+		for k := range s.out.Conflicts {
+			if c := &s.out.Conflicts[k]; c.Wanted == n.Package && c.View == r.View && c.Arch == r.Arch {
+				c.explained(r)
+			}
+		}
+		s.out.Refusals = append(s.out.Refusals, r)
+	}
+	before.err = before.ctx.Err()
+}
+
+// inWay names a package of a set that cannot be installed by itself; "" where there is none.
+func inWay(n *node, alone []*node) string {
+	for _, c := range n.requires {
+		fails := len(c[0].usable) > 0
+		for _, o := range c[0].usable {
+			fails = fails && slices.ContainsFunc(alone, func(a *node) bool { return a.Package == o.Package })
+		}
+		if fails {
+			return c[0].usable[0].String() + " cannot be installed by itself"
+		}
+	}
+	return ""
+}
+
+// explained says of a conflict the first exclusion that is to blame.
+func (c *Conflict) explained(r Refusal) {
+	c.Because = "its needs exclude each other"
+	if r.Set && r.Because != "" {
+		c.Because = r.Because
+	}
+	for _, p := range r.core {
+		if p.needs == nil {
+			c.Between, c.Because = p.between, p.because
+			return
 		}
 	}
 }
 
-// explain looks for the exclusions to blame among what was taken before any search was widened.
-func (q *question) explain(c *Conflict) {
-	wanted := q.node(offer{c.Wanted, q.chosen[c.Wanted].Source})
-	until := time.Now().Add(q.limits.each())
-	holds := func(guards []guard) answer {
-		assumed := []z.Lit{q.closed[0], q.installed[wanted]}
-		for _, g := range guards {
-			assumed = append(assumed, g.lit)
+// explainOne finds out of all that machines of the view see a smallest part that is at odds with
+// having n: no part of it can be left out.
+func (s *selector) explainOne(r *Refusal, n *node, limit time.Duration) {
+	q := s.newQuestion()
+	q.explains = true
+	until := time.Now().Add(limit)
+	q.put(s.around(func(offer) bool { return true }, n))
+	if s.err != nil {
+		r.Because = "it was not worked out: that would cost out of all proportion to the packages"
+		return
+	}
+	core := q.parts()
+	holds := func(parts []part) answer {
+		assumed := []z.Lit{q.closed[len(q.closed)-1], q.installed[n]}
+		if q.kept != z.LitNull {
+			assumed = append(assumed, q.kept)
+		}
+		for _, p := range parts {
+			assumed = append(assumed, p.lits...)
 		}
 		return q.search(assumed, time.Until(until))
 	}
-	core := q.guardsAround(wanted)
-	if q.err != nil || holds(core) != no {
+	if holds(core) != no {
+		r.Because = "it was not worked out within the time"
 		return
 	}
+	core = blamed(q, core)
+	r.Minimal = true
+	for i := len(core) - 1; i >= 0; i-- { // from what is farthest on
+		without := slices.Delete(slices.Clone(core), i, i+1)
+		switch holds(without) {
+		case no:
+			core = blamed(q, without)
+			i = min(i, len(core))
+		case unknownYet:
+			r.Minimal = false
+		}
+	}
+	r.core = core
+	for _, p := range core {
+		r.Parts = append(r.Parts, p.String())
+	}
+	t := telling{selector: s, core: core, told: map[*node]bool{}}
+	why := t.tell(n)
+	r.Why = &why
+}
+
+// parts gathers the rules by what they say.
+func (q *question) parts() (out []part) {
+	type what struct {
+		of  *node
+		say string
+	}
+	at := map[what]int{}
+	done := map[string]bool{}
+	for _, in := range q.nodes {
+		if done[in.Name] {
+			continue
+		}
+		done[in.Name] = true
+		for _, g := range q.guards[in.Name] {
+			key := what{g.of, g.because}
+			if g.needs != nil {
+				key.say = "needs " + g.needs.written().String()
+			}
+			i, seen := at[key]
+			if !seen {
+				i = len(out)
+				at[key] = i
+				out = append(out, part{guard: g})
+			}
+			out[i].lits = append(out[i].lits, g.lit)
+		}
+	}
+	return out
+}
+
+// blamed leaves those of the parts that the solver needed for its no.
+func blamed(q *question, parts []part) []part {
 	in := map[z.Lit]bool{}
 	for _, m := range q.solver.Why(nil) {
 		in[m] = true
 	}
-	core = slices.DeleteFunc(core, func(g guard) bool { return !in[g.lit] })
-	if len(core) == 0 {
-		c.Because = "what it needs is not all among what is taken"
-		return
-	}
-	for i := 0; i < len(core) && len(core) > 1; { // leave out what is not needed for the explanation
-		if without := slices.Delete(slices.Clone(core), i, i+1); holds(without) == no {
-			core = without
-		} else {
-			i++
-		}
-	}
-	c.Between, c.Because = core[0].between, core[0].because
+	return slices.DeleteFunc(slices.Clone(parts), func(p part) bool {
+		return !slices.ContainsFunc(p.lits, func(m z.Lit) bool { return in[m] })
+	})
 }
 
-// guardsAround gives the exclusions by packages that could be installed for the sake of one.
-func (q *question) guardsAround(wanted *node) (out []guard) {
-	done := map[string]bool{}
-	for _, n := range q.around(q.isTaken, wanted) {
-		if !done[n.Name] {
-			done[n.Name] = true
-			out = append(out, q.guards[n.Name]...)
+// String says what a guard stands for.
+func (g guard) String() string {
+	if g.needs != nil {
+		return g.of.called() + " needs " + g.needs.written().String()
+	}
+	if g.of != nil {
+		return g.of.called() + strings.TrimPrefix(g.because, g.of.Name)
+	}
+	return g.because
+}
+
+// called names a package, or a set.
+func (n *node) called() string {
+	if n.set != nil {
+		return n.set.Name
+	}
+	return n.String()
+}
+
+// telling makes a tree of an explanation.
+type telling struct {
+	*selector
+	core []part
+	told map[*node]bool
+}
+
+func (t *telling) tell(n *node) Explained {
+	out := Explained{Package: n.called()}
+	if n.set == nil {
+		out.Source = t.sources[n.source].Name
+	}
+	if t.told[n] {
+		out.Above = true
+		return out
+	}
+	t.told[n] = true
+	for _, g := range t.core {
+		about := g.of == n || g.of == nil && g.by == n.Name
+		switch {
+		case g.needs != nil && g.of == n:
+			out.Needs = append(out.Needs, t.need(g.needs))
+		case g.needs == nil && about:
+			out.Excludes = append(out.Excludes, g.because)
 		}
 	}
 	return out
+}
+
+func (t *telling) need(c clause) NeedOf {
+	out := NeedOf{Clause: c.written().String()}
+	seen := map[*archive.Package]bool{}
+	for _, l := range c {
+		if l.not {
+			continue
+		}
+		for _, o := range l.all {
+			if t.excepted(o) && !slices.Contains(out.Excepted, o.Name) {
+				out.Excepted = append(out.Excepted, o.Name)
+			}
+		}
+		for _, o := range l.usable {
+			if seen[o.Package] {
+				continue
+			}
+			seen[o.Package] = true
+			if len(out.Ways) == maxWays {
+				out.Further++
+				continue
+			}
+			out.Ways = append(out.Ways, t.tell(t.node(o)))
+		}
+	}
+	return out
+}
+
+// setsOf makes a node of each set of the view at hand that shall go together: a package that needs
+// one of what each of its wants takes.
+func (s *selector) setsOf(wants []Want, matches [][]offer) (out []*node) {
+	for _, t := range s.view.Together {
+		n, some := &node{offer: offer{Package: &archive.Package{Name: t.Name}}}, false
+		for _, i := range t.Wants {
+			t.wants = append(t.wants, wants[i].As)
+			if len(matches[i]) == 0 {
+				n.requires = append(n.requires, s.oneOf(wants[i].Relation, nil))
+				continue
+			}
+			some = true
+			var names []string
+			byName := map[string][]offer{}
+			for _, o := range matches[i] {
+				if byName[o.Name] == nil {
+					names = append(names, o.Name)
+				}
+				byName[o.Name] = append(byName[o.Name], o)
+			}
+			for _, name := range names {
+				n.requires = append(n.requires, s.oneOf(archive.Relation{Name: name}, byName[name]))
+			}
+		}
+		if n.set = &t; some { // else it is about packages of another family
+			s.nodes[n.Package] = n
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+// oneOf is the need of one of some packages.
+func (s *selector) oneOf(r archive.Relation, of []offer) clause {
+	return clause{{meeting: &meeting{relation: &relation{Relation: r, name: &name{text: r.Name}}, all: of,
+		usable: of}}}
 }

@@ -85,7 +85,8 @@ func TestSelectionOfTheRPMFamily(t *testing.T) {
 		{"what is for all architectures does not lie beside its name", one,
 			[]m{{Name: "a", Version: "1-1", Requires: []string{"x", "y"}},
 				{Name: "b", Version: "1-1", Arch: "noarch", Provides: []string{"x"}},
-				{Name: "b", Version: "2-1", Provides: []string{"y"}}}, []string{"a"}, "required", "a b b", "",
+				{Name: "b", Version: "2-1", Provides: []string{"y"}}}, []string{"a"}, "required", "a b b",
+			"",
 			"only one version of b can be installed"},
 		{"a boolean conflict does not exclude the package that says so", one, []m{{
 			Name:      "a",
@@ -104,7 +105,8 @@ func TestSelectionOfTheRPMFamily(t *testing.T) {
 			{Name: "b", Version: "1-1"}, {Name: "c", Version: "1-1"}}, []string{"a", "c"}, "required",
 			"a b c", "", ""},
 		{"a condition that comes to hold later", one,
-			[]m{{Name: "a", Version: "1-1", Requires: []string{"(b if c)", "d"}}, {Name: "b", Version: "1-1"},
+			[]m{{Name: "a", Version: "1-1", Requires: []string{"(b if c)", "d"}},
+				{Name: "b", Version: "1-1"},
 				{Name: "c", Version: "1-1"}, {Name: "d", Version: "1-1", Requires: []string{"c"}}}, []string{
 				"a"}, "required", "a b c d", "", ""},
 		{"a condition whose consequence is missing", one,
@@ -124,7 +126,8 @@ func TestSelectionOfTheRPMFamily(t *testing.T) {
 			""},
 		{"a conflict that is a condition", one,
 			[]m{{Name: "a", Version: "1-1", Requires: []string{"b", "c"}, Conflicts: []string{"(b and c)"}},
-				{Name: "b", Version: "1-1"}, {Name: "c", Version: "1-1"}}, []string{"a"}, "required", "a b c",
+				{Name: "b", Version: "1-1"}, {Name: "c", Version: "1-1"}}, []string{"a"}, "required",
+			"a b c",
 			"", "a excludes b or c"},
 		{"what is obsoleted cannot stay", one,
 			[]m{{Name: "a", Version: "1-1", Requires: []string{"b", "old"}},
@@ -135,7 +138,8 @@ func TestSelectionOfTheRPMFamily(t *testing.T) {
 			{Name: "c", Version: "1-1", Provides: []string{"old"}}}, []string{"a"}, "required", "a b c", "",
 			""},
 		{"recommendations", one, []m{{Name: "a", Version: "1-1", Recommends: []string{"b"}},
-			{Name: "b", Version: "1-1", Suggests: []string{"c"}}, {Name: "c", Version: "1-1"}}, []string{"a"},
+			{Name: "b", Version: "1-1", Suggests: []string{"c"}}, {Name: "c", Version: "1-1"}},
+			[]string{"a"},
 			"recommended", "a b", "", ""},
 		{"recommendations backward", one,
 			[]m{{Name: "a", Version: "1-1"}, {Name: "b", Version: "1-1", Supplements: []string{"a"}},
@@ -204,10 +208,8 @@ func TestFilesThatNothingIsKnownToHaveAreAskedFor(t *testing.T) {
 	if got := u.UnmetPaths(); len(got) != 1 || !got["/usr/share/b/table"] {
 		t.Errorf("%v", got)
 	}
-	for _, p := range u.Sums(0) {
-		if p.Name == "b" {
-			u.AddPath(0, p, "/usr/share/b/table")
-		}
+	for _, p := range u.ByFileKey(0, rpm.Family{}.FileKey)[u.Called("b", 0)[0].SHA256] {
+		u.AddPath(0, p, "/usr/share/b/table")
 	}
 	if s := u.selectAll(t, []Want{want(0, "a", "required", 1)}); len(u.UnmetPaths()) > 0 ||
 		len(s.Missing) > 0 || len(s.Chosen) != 2 {
@@ -224,7 +226,8 @@ func TestSelectionOfTheALPMFamily(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			p, err := alpm.ReadDescription(alpm.Describe(info, m.FileName(), 1, strings.Repeat("a", 64)), "x")
+			p, err := alpm.ReadDescription(alpm.Describe(info, m.FileName(), 1, strings.Repeat("a", 64)),
+				"x")
 			if err != nil {
 				t.Fatal(err)
 			}

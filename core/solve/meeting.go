@@ -59,7 +59,10 @@ type node struct {
 	requires, recommends, suggests []clause
 	conflicts                      []*meeting
 	supplements, enhances          [][]clause
+	replaces                       []*relation
 	damaged                        bool // its relations cannot be read
+	// set is what it stands for that shall go together; nil: it is a package.
+	set *Together
 
 	state state
 	of    []*meeting // settled meetings that it is a candidate of
@@ -132,6 +135,10 @@ func (s *selector) node(o offer) *node {
 	n := &node{offer: o}
 	s.nodes[o.Package] = n
 	asks := s.needsOf(o.Package)
+	if s.sources[o.source].Installed {
+		s.standing(n, asks)
+		return n
+	}
 	if asks.err != nil {
 		n.damaged, n.state = true, unsupported
 		if key := "damaged\x00" + o.Name + "\x00" + o.Version + "\x00" + o.Arch; !s.told[key] {
@@ -142,6 +149,7 @@ func (s *selector) node(o offer) *node {
 	}
 	n.requires, n.recommends, n.suggests = s.clauses(asks.requires, o), s.clauses(asks.recommends, o),
 		s.clauses(asks.suggests, o)
+	n.replaces = asks.replaces
 	for _, r := range asks.conflicts {
 		n.conflicts = append(n.conflicts, s.meetingOf(r, s.placeOf(o, r.Relation, true)))
 	}

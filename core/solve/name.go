@@ -95,7 +95,7 @@ type term struct {
 // needs are what a package asks of others.
 type needs struct {
 	requires, recommends, suggests [][]term
-	conflicts                      []*relation
+	conflicts, replaces            []*relation
 	supplements, enhances          [][][]term
 	err                            error // they cannot be read
 }
@@ -119,6 +119,9 @@ func (u *Universe) needsOf(p *archive.Package) *needs {
 	n.recommends, n.suggests = u.terms(rel.Recommends), u.terms(rel.Suggests)
 	for _, r := range rel.Conflicts {
 		n.conflicts = append(n.conflicts, u.relation(r))
+	}
+	for _, r := range rel.Replaces {
+		n.replaces = append(n.replaces, u.relation(r))
 	}
 	for _, all := range rel.Supplements {
 		n.supplements = append(n.supplements, u.terms(all))

@@ -8,6 +8,7 @@ import (
 
 	"github.com/go-air/gini/z"
 
+	"stockade/core/archive"
 	"stockade/core/definition"
 )
 
@@ -27,45 +28,109 @@ const (
 // straight ahead; about the rest a solver is asked, about many at once: whatever
 // can be installed together can be installed. Where what was taken does not do,
 // all that machines of the view see is searched, and what was found is taken.
-func (s *selector) prove(roots map[string][]offer) {
+// Sets of wanted packages are asked about like packages that need what is in them. Where nothing
+// else is known to be installed and every package is asked about, these are all that were taken.
+func (s *selector) prove(roots map[following][]offer, sets []*node) {
 	wanted, conflicts, undecided := map[*node]bool{}, len(s.out.Conflicts), len(s.out.Undecided)
-	var open []*node
+	var open, refused []*node
+	ask := func(n *node) {
+		if wanted[n] {
+			return
+		}
+		wanted[n] = true
+		if n.state == supported {
+			open = append(open, n)
+		} else {
+			refused = append(refused, n)
+		}
+	}
 	for _, with := range []string{"", definition.Recommended, definition.Required, definition.Suggested} {
-		for _, o := range roots[with] {
-			if n := s.node(o); !wanted[n] {
-				wanted[n] = true
-				if n.state == supported {
-					open = append(open, n)
-				}
+		for _, all := range []bool{false, true} {
+			for _, o := range roots[following{with, all}] {
+				ask(s.node(o))
 			}
 		}
 	}
-	proved := len(open)
+	if s.view.Every {
+		for _, n := range s.inside() {
+			if !s.sources[n.source].Outside {
+				s.settle(n)
+				ask(n)
+			}
+		}
+	}
+	proof := Proof{View: s.view.Name, Arch: s.arch, Wanted: len(wanted), Every: s.view.Every,
+		Beside: s.view.Beside}
+	alone := slices.Clone(refused)
+	for _, n := range sets {
+		s.settle(n)
+		ask(n)
+	}
+	if s.footingFails() {
+		for _, n := range open {
+			s.undecided(n, "what is said to be installed there does not go together itself")
+		}
+		s.out.Proofs = append(s.out.Proofs, proof)
+		return
+	}
 	s.decide(slices.Clone(open))
 	if s.err == nil && len(s.out.Conflicts) > conflicts {
 		s.widen(conflicts)
 	}
-	if s.err == nil && len(s.out.Conflicts) > conflicts {
-		s.explainConflicts(conflicts)
-	}
-	proved -= len(s.out.Conflicts) - conflicts + len(s.out.Undecided) - undecided
 	if s.err == nil {
 		s.tellLacking(wanted, s.out.Conflicts[conflicts:], s.out.Undecided[undecided:])
 	}
-	s.out.Proofs = append(s.out.Proofs, Proof{View: s.view.Name, Arch: s.arch,
-		Wanted: len(wanted), Proved: proved})
+	for _, c := range s.out.Conflicts[conflicts:] {
+		refused = append(refused, s.nodes[c.Wanted])
+		if s.nodes[c.Wanted].set == nil {
+			alone = append(alone, s.nodes[c.Wanted])
+		}
+	}
+	unknown := map[*archive.Package]bool{}
+	for _, u := range s.out.Undecided[undecided:] {
+		unknown[u.Wanted] = true
+	}
+	for n := range wanted {
+		if n.set == nil && !slices.Contains(refused, n) && !unknown[n.Package] {
+			proof.Proved++
+		}
+	}
+	for _, n := range sets {
+		proof.Sets = append(proof.Sets, ProvedSet{Name: n.set.Name, Packages: n.set.wants,
+			Proved: !slices.Contains(refused, n) && !unknown[n.Package]})
+	}
+	s.out.Proofs = append(s.out.Proofs, proof)
+	if s.err == nil {
+		s.refuse(refused, alone)
+	}
 }
 
-// decide finds out which of the wanted packages can be installed from what was
-// taken. It tells those that cannot, and those that it could not decide about.
-func (s *selector) decide(wanted []*node) {
-	var inside []*node
+// inside gives what is there for the machines of the view, in order: what was taken, and what
+// that was found to rest on.
+func (s *selector) inside() (inside []*node) {
 	for p, c := range s.chosen {
 		if o := (offer{p, c.Source}); s.here(o) {
 			inside = append(inside, s.node(o))
 		}
 	}
+	for i, src := range s.sources {
+		if !src.Outside || !s.sees[i] {
+			continue
+		}
+		for _, o := range s.of[i] {
+			if s.isTaken(o) && s.here(o) {
+				inside = append(inside, s.node(o))
+			}
+		}
+	}
 	slices.SortFunc(inside, func(a, b *node) int { return a.compare(b.offer) })
+	return inside
+}
+
+// decide finds out which of the wanted packages can be installed from what was
+// taken. It tells those that cannot, and those that it could not decide about.
+func (s *selector) decide(wanted []*node) {
+	inside := s.inside()
 	for _, n := range inside { // so that each knows all that it is a candidate of
 		for _, c := range n.requires {
 			for _, l := range c {
@@ -76,8 +141,16 @@ func (s *selector) decide(wanted []*node) {
 			s.reach(m)
 		}
 	}
-	if wanted = s.straight(wanted); len(wanted) == 0 || s.err != nil {
+	if len(s.footing) == 0 { // with something installed, all of it would have to be put together
+		wanted = s.straight(wanted)
+	}
+	if len(wanted) == 0 || s.err != nil {
 		return
+	}
+	for _, n := range wanted {
+		if n.set != nil {
+			inside = append(inside, n)
+		}
 	}
 	q := s.questionOf(inside)
 	if s.err != nil {
@@ -153,8 +226,6 @@ func (s *selector) ask(q *question, open []*node, limit time.Duration) []*node {
 	return open[half:]
 }
 
-func (s *selector) isTaken(o offer) bool { return s.chosen[o.Package] != nil }
-
 // around gives what could be installed for the sake of some packages, of what is
 // admitted.
 func (s *selector) around(admitted func(offer) bool, roots ...*node) []*node {
@@ -162,6 +233,18 @@ func (s *selector) around(admitted func(offer) bool, roots ...*node) []*node {
 	out := slices.Clone(roots)
 	for _, n := range roots {
 		seen[n] = true
+	}
+	for _, n := range s.footing {
+		if !seen[n] {
+			seen[n] = true
+			out = append(out, n)
+		}
+	}
+	for _, n := range s.newer {
+		if admitted(n.offer) && !seen[n] && !n.damaged {
+			seen[n] = true
+			out = append(out, n)
+		}
 	}
 	for i := 0; i < len(out); i++ {
 		for _, c := range out[i].requires {
@@ -198,7 +281,11 @@ func (u Undecided) Where() string { return where(u.View, u.Arch) }
 
 // String explains a conflict in one sentence.
 func (c Conflict) String() string {
-	s := c.Wanted.String() + " cannot be installed " + where(c.View, c.Arch) + ": " + c.Because
+	s := c.Wanted.String()
+	if c.Wanted.Version == "" {
+		s = c.Wanted.Name
+	}
+	s += " cannot be installed " + where(c.View, c.Arch) + ": " + c.Because
 	if c.Between[0] != "" && c.Between[1] != "" {
 		s += " (" + strings.Join(c.Between[:], " against ") + ")"
 	}

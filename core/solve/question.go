@@ -42,15 +42,21 @@ type question struct {
 	besides    []besides // in the order in which they came
 	closed     []z.Lit   // for each time that packages were put in
 	all        z.Lit     // every exclusion holds
+	kept       z.Lit     // what is installed stays; null: nothing is
+	explains   bool      // needs have guards too
 	exclusions int
 	guards     map[string][]guard // by the name of the package that excludes
 }
 
-// guard is one exclusion, with the words to explain it.
+// guard is one exclusion, with the words to explain it; where the question is there to explain
+// something, also a need, or that something is installed already.
 type guard struct {
 	lit     z.Lit
 	between [2]string
 	because string
+	by      string // the name of whose it is
+	of      *node  // the one whose it is; nil: of all that are called so
+	needs   clause // nil: it is no need
 }
 
 // asking is a meeting in the question: which packages in here are its candidates, in the order
@@ -80,14 +86,18 @@ type besides struct {
 // questionOf gives the question of the view at hand, with these packages in it.
 func (s *selector) questionOf(inside []*node) *question {
 	if s.question == nil {
-		q := &question{selector: s, solver: gini.New(), installed: map[*node]z.Lit{},
-			byPackage: map[*archive.Package]z.Lit{}, named: map[string][]*node{},
-			asked: map[*meeting]*asking{}, beside: map[besides]z.Lit{}, guards: map[string][]guard{}}
-		q.all = q.solver.Lit()
-		s.question = q
+		s.question = s.newQuestion()
 	}
 	s.question.put(inside)
 	return s.question
+}
+
+func (s *selector) newQuestion() *question {
+	q := &question{selector: s, solver: gini.New(), installed: map[*node]z.Lit{},
+		byPackage: map[*archive.Package]z.Lit{}, named: map[string][]*node{},
+		asked: map[*meeting]*asking{}, beside: map[besides]z.Lit{}, guards: map[string][]guard{}}
+	q.all = q.solver.Lit()
+	return q
 }
 
 // put puts packages in, with all that they ask of what is there and what that asks of them.
@@ -123,6 +133,7 @@ func (q *question) put(inside []*node) {
 		}
 	}
 	q.alike(fresh)
+	q.keep()
 }
 
 // renew says what has changed for the packages that were in before: more may meet what
@@ -159,12 +170,18 @@ func (q *question) add(lits ...z.Lit) {
 // exclude adds a rule that says that something does not go together.
 func (q *question) exclude(name string, g guard, rules ...[]z.Lit) {
 	q.exclusions++
-	g.lit = q.solver.Lit()
+	lit := q.guard(name, g)
+	for _, r := range rules {
+		q.add(append(slices.Clone(r), lit.Not())...)
+	}
+}
+
+// guard gives the literal under which a rule holds.
+func (q *question) guard(name string, g guard) z.Lit {
+	g.lit, g.by = q.solver.Lit(), name
 	q.guards[name] = append(q.guards[name], g)
 	q.add(q.all.Not(), g.lit)
-	for _, r := range rules {
-		q.add(append(slices.Clone(r), g.lit.Not())...)
-	}
+	return g.lit
 }
 
 // since gives the batches that came at a time or after it.
@@ -250,9 +267,12 @@ func (q *question) need(n *node, c clause) {
 		}
 	}
 	if against {
-		q.exclude(n.Name, guard{between: [2]string{n.String()},
+		q.exclude(n.Name, guard{between: [2]string{n.String()}, of: n,
 			because: n.Name + " excludes " + strings.ReplaceAll(c.written().String(), "not ", "")}, rule)
 		return
+	}
+	if q.explains {
+		rule = append(rule, q.guard(n.Name, guard{of: n, needs: c}).Not())
 	}
 	q.add(rule...)
 }
@@ -322,7 +342,7 @@ func (q *question) others(n *node, b *batch, lit z.Lit) {
 // not conflict with itself, nor with its own other versions.
 func (q *question) conflict(n *node, m *meeting, b *batch) {
 	from, to := b.own(n.Name)
-	g := guard{between: [2]string{n.String()}, because: n.Name + " excludes " + m.relation.String()}
+	g := guard{between: [2]string{n.String()}, of: n, because: n.Name + " excludes " + m.relation.String()}
 	me := q.installed[n].Not()
 	switch others := len(b.offers) - (to - from); {
 	case others == 0:
@@ -473,7 +493,11 @@ func (q *question) oneSide(a, b []*node, because string) {
 // installs looks for a way to have all of these, from the packages that are in, for so long
 // at the most.
 func (q *question) installs(wanted []z.Lit, limit time.Duration) answer {
-	return q.search(append([]z.Lit{q.closed[len(q.closed)-1], q.all}, wanted...), limit)
+	assumed := []z.Lit{q.closed[len(q.closed)-1], q.all}
+	if q.kept != z.LitNull {
+		assumed = append(assumed, q.kept)
+	}
+	return q.search(append(assumed, wanted...), limit)
 }
 
 // search looks for a way to have all that is assumed, for so long at the most.

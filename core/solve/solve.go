@@ -14,10 +14,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"path"
 	"slices"
-	"sort"
-	"strings"
 	"time"
 
 	"stockade/core/archive"
@@ -30,6 +27,12 @@ type Source struct {
 	Priority      int
 	Architectures []string
 	Except        []string // patterns of names that are never taken
+	// Outside tells that machines have it from elsewhere: what it has meets needs, and is not
+	// taken. Views that do not name their sources do not see it.
+	Outside bool
+	// Installed tells that its packages are installed already (see View.Installed); it is Outside
+	// too.
+	Installed bool
 }
 
 // offer is a package and where it comes from.
@@ -57,18 +60,20 @@ type Universe struct {
 	names     map[string]*name
 	relations map[relationKey]*relation
 	needs     map[*archive.Package]*needs // of those that were looked at
+	of        [][]offer                   // by source, of those outside
 	backward  []offer                     // those that recommend themselves
 	several   map[identity]bool           // what is in already, of names that stand more than a few times
 	count     int
-	state     int    // grows with what is put in
-	key       []byte // memory of the last key
+	state     int             // grows with what is put in
+	lifted    map[string]bool // names of which exceptions are left aside while a way out is tried
+	key       []byte          // memory of the last key
 }
 
 // NewUniverse makes an empty universe.
 func NewUniverse(family archive.Matching, sources []Source) *Universe {
 	return &Universe{family: family, sources: sources, names: map[string]*name{},
 		relations: map[relationKey]*relation{}, needs: map[*archive.Package]*needs{},
-		several: map[identity]bool{}}
+		of: make([][]offer, len(sources)), several: map[identity]bool{}}
 }
 
 // Add puts a package of the source with that index in. A package for all
@@ -85,6 +90,9 @@ func (u *Universe) Add(source int, p *archive.Package) {
 			n := u.name(v.Name)
 			n.provided = append(n.provided, provision{o, i})
 		}
+	}
+	if u.sources[source].Outside {
+		u.of[source] = append(u.of[source], o)
 	}
 	if p.Backward {
 		u.backward = append(u.backward, o)
@@ -121,17 +129,30 @@ func (u *Universe) has(source int, p *archive.Package) bool {
 	return false
 }
 
-// UnmetPaths gives the file paths that some package needs and that nothing is
+// UnmetPaths gives the file paths that some package needs, or that are wanted, and that nothing is
 // known to have: what the lists of files have to be asked for.
-func (u *Universe) UnmetPaths() map[string]bool {
+func (u *Universe) UnmetPaths(wants ...Want) map[string]bool {
 	out := map[string]bool{}
 	filed, ok := u.family.(archive.Filed)
 	if !ok {
 		return out
 	}
+	ask := func(x archive.Relation) {
+		if filed.NamesFile(x) && (u.names[x.Name] == nil || len(u.names[x.Name].provided) == 0) {
+			out[x.Name] = true
+		}
+	}
+	for _, w := range wants {
+		if w.By == ByProvided {
+			ask(w.Relation)
+		}
+	}
+	if !filed.NeedsFiles() {
+		return out
+	}
 	for _, n := range u.names {
 		for _, o := range n.real {
-			if o.Needs == nil {
+			if o.Needs == nil || u.sources[o.source].Installed {
 				continue
 			}
 			r, err := o.Needs.Relations()
@@ -140,9 +161,7 @@ func (u *Universe) UnmetPaths() map[string]bool {
 			}
 			for _, c := range r.Requires {
 				for _, x := range c {
-					if filed.NamesFile(x) && (u.names[x.Name] == nil || len(u.names[x.Name].provided) == 0) {
-						out[x.Name] = true
-					}
+					ask(x)
 				}
 			}
 		}
@@ -150,14 +169,14 @@ func (u *Universe) UnmetPaths() map[string]bool {
 	return out
 }
 
-// Sums gives the packages of one source by the digest that lists of files name
-// them by.
-func (u *Universe) Sums(source int) map[string]*archive.Package {
-	out := map[string]*archive.Package{}
+// ByFileKey gives the packages of one source by what its lists of files name them by.
+func (u *Universe) ByFileKey(source int, key func(p *archive.Package) string) map[string][]*archive.Package {
+	out := map[string][]*archive.Package{}
 	for _, n := range u.names {
 		for _, o := range n.real {
 			if o.source == source {
-				out[o.SHA256+o.SHA512] = o.Package
+				k := key(o.Package)
+				out[k] = append(out[k], o.Package)
 			}
 		}
 	}
@@ -173,26 +192,6 @@ func (u *Universe) AddPath(source int, p *archive.Package, path string) {
 	u.state++
 	p.Provides = append(p.Provides, archive.Provide{Name: path})
 	n.provided = append(n.provided, provision{offer{p, source}, len(p.Provides) - 1})
-}
-
-// Want is one wish of a mirror.
-type Want struct {
-	Source   int              // AllSources: whatever source machines would take it from
-	Relation archive.Relation // the name may be a pattern
-	With     string           // required, recommended or suggested
-	Versions int              // how many of the newest; 0: all
-	As       string           // as it was written
-	Only     bool             // older versions than elsewhere are meant
-}
-
-// AllSources stands for no source in particular.
-const AllSources = -1
-
-// old tells whether the want itself asks for something that may be older than
-// what there is.
-func (w Want) old() bool {
-	op := w.Relation.Op
-	return w.Only || op == archive.Equal || op == archive.Less || op == archive.LessOrEqual
 }
 
 // Chosen is one package that is taken, and why.
@@ -257,7 +256,8 @@ type Selection struct {
 	Unseen    int     // packages that were taken and that no machine of any view sees
 	Damaged   []error // packages whose relations cannot be read
 	Surpassed []Surpassed
-	Proofs    []Proof // for each view and architecture
+	Proofs    []Proof   // for each view and architecture
+	Refusals  []Refusal // why what is wanted cannot be installed, as far as that was worked out
 }
 
 // Limits bound how long a proof may search. Zero values mean the defaults.
@@ -272,6 +272,9 @@ func (l Limits) each() time.Duration {
 	}
 	return 5 * time.Second
 }
+
+// Patience is how long a search for one package may take.
+func (l Limits) Patience() time.Duration { return l.each() }
 
 func (l Limits) all(packages int) time.Duration {
 	if l.All > 0 {
@@ -319,7 +322,8 @@ func (u *Universe) Select(ctx context.Context, wants []Want, views []View,
 
 func (u *Universe) selector(ctx context.Context, limits Limits) *selector {
 	return &selector{Universe: u, budget: newBudget(ctx, u.count), limits: limits, out: &Selection{},
-		chosen: map[*archive.Package]*Chosen{}, told: map[string]bool{}, asked: map[*archive.Package]bool{}}
+		chosen: map[*archive.Package]*Chosen{}, told: map[string]bool{}, asked: map[*archive.Package]bool{},
+		relied: map[*archive.Package]bool{}}
 }
 
 func (c Chosen) offer() offer { return offer{c.Package, c.Source} }
@@ -331,28 +335,33 @@ func (o offer) compare(b offer) int {
 
 // selectFor takes and proves what is wanted for the view at hand.
 func (s *selector) selectFor(wants []Want, matched []bool) {
-	roots := map[string][]offer{} // by how far needs are followed
+	roots := map[following][]offer{}
 	meant := map[string]bool{}
+	matches := make([][]offer, len(wants))
 	for i, w := range wants {
 		if s.view.Wants != nil && !slices.Contains(s.view.Wants, i) {
 			continue
 		}
-		if w.Versions == 0 && w.With == "" && s.view.Hides != nil && len(s.pinned) == 0 {
+		if w.By == ByName && w.Versions == 0 && w.With == "" && s.view.Hides != nil && len(s.pinned) == 0 {
 			s.takeUnseen(w)
 		}
-		for _, o := range s.match(w) {
+		matches[i] = s.match(w)
+		how := following{w.With, w.Alternatives}
+		for _, o := range matches[i] {
 			matched[i] = true
 			meant[o.Name] = meant[o.Name] || w.old()
 			s.asked[o.Package] = true
 			s.take(o, true, "", w.As)
-			roots[w.With] = append(roots[w.With], o)
+			roots[how] = append(roots[how], o)
 		}
 	}
 	for _, with := range []string{definition.Required, definition.Recommended, definition.Suggested, ""} {
-		s.close(roots[with], with)
+		for _, all := range []bool{false, true} {
+			s.close(roots[following{with, all}], following{with, all})
+		}
 	}
 	if s.err == nil {
-		s.prove(roots)
+		s.prove(roots, s.setsOf(wants, matches))
 	}
 	if s.err == nil {
 		s.surpassed(meant)
@@ -364,83 +373,12 @@ func (s *selector) selectFor(wants []Want, matched []bool) {
 func (s *selector) takeUnseen(w Want) {
 	for _, n := range s.names {
 		for _, o := range n.real {
-			if o.source == w.Source && s.Universe.runs(o, s.arch) && !s.excepted(o) &&
+			if o.source == w.Source && s.Universe.runs(o, s.arch) && !s.excepted(o) && w.admits(o.Package) &&
 				!s.runs(o, s.arch) && s.take(o, true, "", w.As) {
 				s.unseen = append(s.unseen, o.Package)
 			}
 		}
 	}
-}
-
-// offered gives what a want could take of one name: for the machine's own
-// architecture, and where that has nothing, or everything is wanted, for those that
-// are turned on beside it.
-func (s *selector) offered(w Want, name string) (out []offer) {
-	for _, a := range append([]string{s.arch}, s.view.Foreign...) {
-		for _, o := range s.called(name) {
-			if (w.Source == AllSources || o.source == w.Source) && s.runs(o, a) && !s.excepted(o) &&
-				!slices.Contains(out, o) {
-				out = append(out, o)
-			}
-		}
-		if len(out) > 0 && w.Versions > 0 {
-			break
-		}
-	}
-	return out
-}
-
-// match gives the packages that a want takes in the view at hand, newest first.
-// A want at no source in particular takes from the best priority that has the
-// name: that is what machines would do.
-func (s *selector) match(w Want) []offer {
-	u, arch := s.Universe, s.arch
-	var names []string
-	if isPattern(w.Relation.Name) {
-		for text, n := range u.names {
-			if len(n.real) > 0 && glob(w.Relation.Name, text) {
-				names = append(names, text)
-			}
-		}
-		sort.Strings(names)
-	} else {
-		names = []string{w.Relation.Name}
-	}
-	var out []offer
-	for _, n := range names {
-		fit := s.offered(w, n)
-		if w.Source == AllSources && len(fit) > 0 {
-			best := u.order(fit[0])
-			for _, o := range fit {
-				best = min(best, u.order(o))
-			}
-			fit = slices.DeleteFunc(fit, func(o offer) bool { return u.order(o) != best })
-		}
-		fit = slices.DeleteFunc(fit, func(o offer) bool { return !u.isIn(o, w.Relation) })
-		slices.SortStableFunc(fit, func(a, b offer) int {
-			return u.family.CompareVersions(b.Version, a.Version)
-		})
-		if w.Versions > 0 { // a choice is made among what suits the machine best
-			suiting := u.suiting(fit, arch)
-			best := 1 << 30
-			for _, o := range fit {
-				best = min(best, suiting(o))
-			}
-			fit = slices.DeleteFunc(fit, func(o offer) bool { return suiting(o) != best })
-		}
-		kept, lastVersion := 0, ""
-		for _, o := range fit {
-			if o.Version != lastVersion {
-				kept++
-				lastVersion = o.Version
-			}
-			if w.Versions > 0 && kept > w.Versions {
-				break
-			}
-			out = append(out, o)
-		}
-	}
-	return out
 }
 
 // suiting tells how well each of some packages suits a machine, as its client has it: one for
@@ -476,95 +414,43 @@ func (u *Universe) isIn(o offer, r archive.Relation) bool {
 }
 
 func (u *Universe) excepted(o offer) bool {
-	return slices.ContainsFunc(u.sources[o.source].Except, func(p string) bool { return glob(p, o.Name) })
+	return !u.lifted[o.Name] && slices.ContainsFunc(u.sources[o.source].Except,
+		func(p string) bool { return glob(p, o.Name) })
 }
 
-func isPattern(s string) bool { return strings.ContainsAny(s, "*?[") }
-
-func glob(pattern, name string) bool {
-	ok, err := path.Match(pattern, name)
-	return err == nil && ok
-}
-
-func (u *Universe) explain(w Want) Unmatched {
-	out := Unmatched{Want: w}
-	for _, o := range u.called(w.Relation.Name) {
-		if (w.Source == AllSources || o.source == w.Source) &&
-			!slices.Contains(out.Offers, Offered{o.source, o.Version}) {
-			out.Offers = append(out.Offers, Offered{o.source, o.Version})
-			out.Versions = append(out.Versions, o.Version)
-		}
-	}
-	if len(out.Versions) == 0 {
-		out.Near = u.Near(w.Relation.Name)
-	}
-	return out
-}
-
-// Near gives up to three known names like name.
-func (u *Universe) Near(name string) []string {
-	type scored struct {
-		name string
-		d    int
-	}
-	var best []scored
-	for text, n := range u.names {
-		if len(n.real) == 0 {
-			continue
-		}
-		if d := far(name, text); d <= max(2, len(name)/4) || len(name) > 3 && strings.Contains(text, name) {
-			best = append(best, scored{text, d})
-		}
-	}
-	slices.SortFunc(best, func(a, b scored) int {
-		if a.d != b.d {
-			return a.d - b.d
-		}
-		return strings.Compare(a.name, b.name)
-	})
-	var out []string
-	for _, b := range best[:min(3, len(best))] {
-		out = append(out, b.name)
-	}
-	return out
-}
-
-// far is the edit distance of two names, cut off where it no longer matters.
-func far(a, b string) int {
-	if d := len(a) - len(b); d > 4 || d < -4 {
-		return 99
-	}
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := 1; i <= len(a); i++ {
-		diagonal := row[0]
-		row[0] = i
-		for j := 1; j <= len(b); j++ {
-			cost := 1
-			if a[i-1] == b[j-1] {
-				cost = 0
-			}
-			diagonal, row[j] = row[j], min(row[j]+1, row[j-1]+1, diagonal+cost)
-		}
-	}
-	return row[len(b)]
-}
-
-// Meets tells whether anything in the universe meets a relation on any of its
-// architectures, and names it.
-func (u *Universe) Meets(c archive.Clause, arch string) (string, bool) {
+// Meets names the best that a source has to meet a clause on an architecture; "" where it has
+// nothing. essential tells that it belongs to what machines of that source always have.
+func (u *Universe) Meets(c archive.Clause, arch string, source int) (what string, essential bool) {
 	for _, r := range c {
 		if r.Not {
 			continue
 		}
-		runs := func(o offer) bool { return u.runs(o, arch) }
+		runs := func(o offer) bool { return o.source == source && u.runs(o, arch) }
 		if found := u.candidates(u.relation(r), arch, runs, func(int) bool {
 			return true
 		}); len(found) > 0 {
-			return fmt.Sprintf("%s %s", found[0].Name, found[0].Version), true
+			return fmt.Sprintf("%s %s", found[0].Name, found[0].Version), found[0].Essential
 		}
 	}
 	return "", false
+}
+
+// Source gives what the universe knows of one.
+func (u *Universe) Source(k int) Source { return u.sources[k] }
+
+// Called gives the packages of a name that a source has.
+func (u *Universe) Called(name string, source int) (out []*archive.Package) {
+	for _, o := range u.called(name) {
+		if o.source == source {
+			out = append(out, o.Package)
+		}
+	}
+	return out
+}
+
+// Sees tells whether machines of a view see what was chosen, on an architecture.
+func (u *Universe) Sees(v View, arch string, c Chosen) bool {
+	s := u.selector(context.Background(), Limits{})
+	s.begin(v, arch)
+	return s.here(c.offer())
 }

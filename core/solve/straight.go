@@ -110,7 +110,7 @@ func (a *attempt) meet(c clause) bool {
 			if a.left--; a.left <= 0 {
 				return false
 			}
-			if a.chosen[o.Package] == nil || !a.here(o) {
+			if !a.isTaken(o) || !a.here(o) {
 				continue
 			}
 			if n := a.node(o); n.state == supported && a.install(n) {

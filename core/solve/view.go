@@ -15,7 +15,7 @@ type View struct {
 	Name          string
 	Architectures []string
 	Foreign       []string // architectures that the machines have turned on beside their own
-	Sources       []int    // that are seen; nil: all
+	Sources       []int    // that are seen; nil: all that are not outside
 	Wants         []int    // which of the wants; nil: all
 	// Pins are versions that the machines stay on. Other versions of those names
 	// are not seen, where a source has the pinned one; of a family whose clients exclude
@@ -24,6 +24,21 @@ type View struct {
 	// Hides tells of packages that the machines do not see although they see their
 	// source; nil: none.
 	Hides func(p *archive.Package) bool
+	// Together are wants that are proved to go together, beside each by itself.
+	Together []Together
+	// Beside is told with what was proved: what the machines have from elsewhere.
+	Beside string
+	// Every asks of every package that was taken whether it can be installed, and not of what is
+	// wanted alone.
+	Every bool
+}
+
+// Together is wants of a view whose packages shall be installable side by side.
+type Together struct {
+	Name  string
+	Wants []int
+
+	wants []string // as they were written
 }
 
 // Everyone is the view of all machines that could use the universe: every source,
@@ -47,6 +62,18 @@ type Proof struct {
 	Arch   string `json:"architecture"`
 	Wanted int    `json:"wanted"`
 	Proved int    `json:"proved"`
+	// Every tells that all that was taken was asked about, and not what is wanted alone.
+	Every bool        `json:"every,omitempty"`
+	Sets  []ProvedSet `json:"sets,omitempty"` // that shall go together
+	// Beside is what the machines have from elsewhere; empty: nothing.
+	Beside string `json:"beside,omitempty"`
+}
+
+// ProvedSet is a set of wanted packages that shall go together.
+type ProvedSet struct {
+	Name     string   `json:"name"`
+	Packages []string `json:"packages"`
+	Proved   bool     `json:"proved"`
 }
 
 // String says it in words: "12 of 12 wanted can be installed by the group gatehouse
@@ -56,7 +83,24 @@ func (p Proof) String() string {
 	if view == "" {
 		view = "machines of no group"
 	}
-	return fmt.Sprintf("%d of %d wanted can be installed by %s on %s", p.Proved, p.Wanted, view, p.Arch)
+	what := "wanted"
+	if p.Every {
+		what = "packages"
+	}
+	s := fmt.Sprintf("%d of %d %s can be installed by %s on %s", p.Proved, p.Wanted, what, view, p.Arch)
+	if p.Beside != "" {
+		s += ", beside " + p.Beside
+	}
+	if len(p.Sets) > 0 {
+		good := 0
+		for _, set := range p.Sets {
+			if set.Proved {
+				good++
+			}
+		}
+		s += fmt.Sprintf("; %d of %d sets go together", good, len(p.Sets))
+	}
+	return s
 }
 
 // Surpassed is a package that machines of a view would take, while a source that
@@ -79,18 +123,20 @@ func (s *selector) begin(v View, arch string) {
 	s.lacking = nil
 	s.sees = make([]bool, len(s.sources))
 	for i := range s.sources {
-		s.sees[i] = v.Sources == nil || slices.Contains(v.Sources, i)
+		s.sees[i] = v.Sources == nil && !s.sources[i].Outside || slices.Contains(v.Sources, i)
 	}
+	s.relied = map[*archive.Package]bool{}
 	s.hidden = map[*archive.Package]bool{}
 	s.pinned = map[string]string{}
 	alone := archive.PinEffectOf(s.family) == archive.PinExcludes
 	for _, p := range v.Pins {
 		if alone || slices.ContainsFunc(s.called(p.Name), func(o offer) bool {
-			return s.runs(o, arch) && s.isIn(o, p)
+			return !s.sources[o.source].Installed && s.runs(o, arch) && s.isIn(o, p)
 		}) {
 			s.pinned[p.Name] = p.Version
 		}
 	}
+	s.stand()
 }
 
 // runs tells whether machines of the view that is being looked at could take an
@@ -98,6 +144,9 @@ func (s *selector) begin(v View, arch string) {
 func (s *selector) runs(o offer, arch string) bool {
 	if !s.sees[o.source] || !s.Universe.runs(o, arch) {
 		return false
+	}
+	if s.sources[o.source].Installed {
+		return true
 	}
 	if pin, pinned := s.pinned[o.Name]; pinned && s.family.CompareVersions(o.Version, pin) != 0 {
 		return false
@@ -142,7 +191,7 @@ func (s *selector) surpassed(meant map[string]bool) {
 			if !s.spend(1) {
 				return
 			}
-			if !s.runs(o, s.arch) || s.excepted(o) ||
+			if !s.runs(o, s.arch) || s.excepted(o) || s.sources[o.source].Outside ||
 				!s.forAll(o) && !s.forAll(have) &&
 					s.family.Rank(o.Arch, s.arch) != s.family.Rank(have.Arch, s.arch) ||
 				s.family.CompareVersions(o.Version, have.Version) <= 0 {

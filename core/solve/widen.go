@@ -117,12 +117,26 @@ func (s *selector) goTogether(l lacking, wanted map[*node]bool, left time.Durati
 // takeFound takes what the answer has for one package: of what meets each need,
 // what is taken already, or else the best.
 func (s *selector) takeFound(q *question, root *node) {
+	s.walk(q, root, func(n, by *node) { s.take(n.offer, false, "", by.Name) })
+}
+
+// walk goes through what the answer has for one package, and what it has in place of what is
+// installed.
+func (s *selector) walk(q *question, root *node, each func(n, by *node)) {
 	in := func(o offer) bool {
 		m, asked := q.byPackage[o.Package]
 		return asked && q.solver.Value(m)
 	}
 	seen := map[*node]bool{root: true}
-	for queue := []*node{root}; len(queue) > 0; queue = queue[1:] {
+	queue := []*node{root}
+	for _, n := range s.newer {
+		if in(n.offer) && !seen[n] {
+			seen[n] = true
+			each(n, root)
+			queue = append(queue, n)
+		}
+	}
+	for ; len(queue) > 0; queue = queue[1:] {
 		n := queue[0]
 		for _, c := range n.requires {
 			if holds := !slices.ContainsFunc(c, func(l literal) bool {
@@ -140,7 +154,7 @@ func (s *selector) takeFound(q *question, root *node) {
 			}
 			if pick != nil && !seen[pick] {
 				seen[pick] = true
-				s.take(pick.offer, false, "", n.Name)
+				each(pick, n)
 				queue = append(queue, pick)
 			}
 		}

@@ -398,6 +398,12 @@ type PreviewAsked struct {
 	Lane    string `json:"lane,omitempty"`    // or what this lane shows
 }
 
+// ProofAsked says what shall be proved; nothing: that all that is wanted can be installed.
+type ProofAsked struct {
+	Every bool   `json:"every,omitempty"` // of every package that is taken, and not of what is wanted alone
+	For   string `json:"for,omitempty"`   // the name of a package of which the whole way to install it is told
+}
+
 // Mirror is a mirror with what is known of it.
 type Mirror struct {
 	Name string `json:"name"`

@@ -95,15 +95,8 @@ func (a *app) readDocuments(paths []string) (api.Documents, error) {
 		in.Documents = append(in.Documents, definition.Text{Name: f, Text: string(raw)})
 	}
 	set, _ := definition.Read(in.Documents...)
-	var named []string
-	for name := range set.Keys {
-		named = append(named, set.Resolve(name))
-	}
-	for name := range set.Authorities {
-		named = append(named, set.ResolveAuthority(name))
-	}
-	for _, path := range named {
-		if raw, err := os.ReadFile(path); path != "" && err == nil {
+	for _, path := range set.FileNames() {
+		if raw, err := os.ReadFile(path); err == nil {
 			in.Files[path] = raw
 		}
 	}

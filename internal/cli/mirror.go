@@ -23,6 +23,10 @@ func (a *app) outcome(j api.Job) {
 		a.say("nothing changed upstream that concerns %s: no edition was made", o.Mirror)
 		return
 	}
+	if j.Kind == "prove" {
+		a.proved(o)
+		return
+	}
 	var by []string
 	for s, n := range o.BySource {
 		by = append(by, fmt.Sprintf("%d of %s", n, s))
@@ -96,8 +100,7 @@ func (a *app) mirrorCommand() *cobra.Command {
 		a.mirrorWork("estimate", "Say what a build would take, and fetch only indexes", complete),
 		a.mirrorPreview(complete),
 		a.mirrorWork("build", "Build an edition", complete),
-		a.mirrorWork("prove", "Prove that all that is wanted can be installed from the mirror alone",
-			complete))
+		a.mirrorProve(complete))
 }
 
 func (a *app) mirrorDetail(m api.Mirror) {
@@ -132,7 +135,7 @@ func (a *app) mirrorWork(verb, short string, complete cobra.CompletionFunc) *cob
 			}
 			return a.each(args, func(name string) error {
 				return a.job(cmd.Context(), work{path: "/mirrors/" + url.PathEscape(name) + "/" + verb,
-					detach: detach, told: a.outcome, asked: verb == "prove",
+					detach: detach, told: a.outcome,
 					ids: func(j api.Job) []string { return a.outcomeNames(cmd.Context(), verb, name, j) }})
 			})
 		}}

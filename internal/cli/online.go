@@ -25,12 +25,7 @@ import (
 func (a *app) online(ctx context.Context, in api.Documents) (finding.List, string, error) {
 	set, found := definition.Read(in.Documents...)
 	wrong := definition.Blocking(append(found, definition.Check(set, surroundings(in))...))
-	for name, authority := range set.Authorities {
-		if raw, ok := in.Files[set.ResolveAuthority(name)]; ok {
-			authority.Certificates = string(raw)
-			set.Authorities[name] = authority
-		}
-	}
+	set.TakeFiles(in.Files, families.All)
 	dir, err := os.MkdirTemp("", "stockade-check-")
 	if err != nil {
 		return nil, "", finding.Doing(err, "make a folder for what is fetched")

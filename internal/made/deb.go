@@ -81,8 +81,27 @@ type DebRepository struct {
 	Architectures, Components      []string
 	ByHash                         bool
 	Packages                       []Deb
+	Contents                       bool // the files of packages are listed
 	// Amend, if not nil, may change index files before they are signed.
 	Amend func(files map[string][]byte)
+}
+
+// contents lists the files of the packages of one component for one architecture.
+func (r DebRepository) contents(component, arch string) []byte {
+	have := map[string][]string{}
+	for _, p := range r.Packages {
+		if p.Component == component && (p.Arch == arch || p.Arch == "all") {
+			for _, f := range p.Files {
+				have[strings.TrimPrefix(f.Path, "/")] = append(have[strings.TrimPrefix(f.Path, "/")],
+					"misc/"+p.Name)
+			}
+		}
+	}
+	var b strings.Builder
+	for _, file := range slices.Sorted(maps.Keys(have)) {
+		fmt.Fprintf(&b, "%-55s %s\n", file, strings.Join(have[file], ","))
+	}
+	return []byte(b.String())
 }
 
 // Publish builds the packages, writes indexes and root, and gives all files by
@@ -109,6 +128,13 @@ func (r DebRepository) Publish(sign archive.SigningKey) (map[string][]byte, erro
 					name += "." + z
 				}
 				indexes[name] = packed
+			}
+			if r.Contents {
+				packed, err := archive.Compress(r.contents(c, a), "gz")
+				if err != nil {
+					return nil, err
+				}
+				indexes[c+"/Contents-"+a+".gz"] = packed
 			}
 		}
 	}

@@ -86,12 +86,9 @@ func (p *proposal) vouches(given *definition.Set) (out []api.Vouching) {
 // certificate that is there already gets from its new copy. Of authorities it keeps
 // the certificates themselves.
 func (p *proposal) takeFiles(given *definition.Set, files map[string][]byte) {
-	for name, a := range given.Authorities {
-		if text, ok := files[given.ResolveAuthority(name)]; ok && a.File != "" {
-			a.Certificates = string(text)
-			given.Authorities[name], p.target.Authorities[name] = a, a
-		}
-	}
+	given.TakeFiles(files, families.All)
+	maps.Copy(p.target.Authorities, given.Authorities)
+	maps.Copy(p.target.Lists, given.Lists)
 	for name, k := range given.Keys {
 		if f, err := trust.ParseFingerprint(k.Fingerprint); err == nil {
 			k.Fingerprint = f
@@ -249,7 +246,8 @@ func (p *proposal) permitted(role string) error {
 		return nil
 	}
 	if len(p.judgement.Vouches) > 0 {
-		return no(fmt.Sprintf("it vouches for %s, and only a warden may", p.judgement.Vouches[0].Fingerprint),
+		return no(fmt.Sprintf("it vouches for %s, and only a warden may",
+			p.judgement.Vouches[0].Fingerprint),
 			"ask a warden to record it, or leave vouched_for out")
 	}
 	for _, c := range p.judgement.Changes {

@@ -53,7 +53,7 @@ func (s *Service) handlers() map[string]handler {
 		"mirrors":  s.handleMirrors,
 		"mirror":   s.handleMirror,
 		"preview":  s.handlePreview,
-		"estimate": s.mirrorJob("estimate"), "build": s.mirrorJob("build"), "prove": s.mirrorJob("prove"),
+		"estimate": s.mirrorJob("estimate"), "build": s.mirrorJob("build"), "prove": s.handleProve,
 
 		"editions":   s.handleEditions,
 		"edition":    s.onEdition(s.handleEdition),

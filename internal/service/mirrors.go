@@ -10,6 +10,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"stockade/core/archive"
 	"stockade/core/definition"
 	"stockade/core/edition"
 	"stockade/core/finding"
@@ -91,11 +92,15 @@ func (s *Service) plan(name string) (mirror.Plan, error) {
 // seenBy gives the part of a mirror's plan that says what machines see: its sources, with what
 // is wanted of each, and the groups that follow it.
 func (s *Service) seenBy(set *definition.Set, t *trusted, name string) (mirror.Plan, error) {
-	p := mirror.Plan{Name: name, Mirror: set.Mirrors[name], Number: 1, Groups: map[string]definition.Group{}}
+	p := mirror.Plan{Name: name, Mirror: set.Mirrors[name], Number: 1, Groups: map[string]definition.Group{},
+		Lists: map[string]definition.List{}}
 	for group, g := range set.Groups {
 		if set.Lanes[g.Lane].Mirror == name {
 			p.Groups[group] = g
 		}
+	}
+	for _, list := range set.ListsOf(name) {
+		p.Lists[list] = set.Lists[list]
 	}
 	for _, from := range p.Mirror.From {
 		src, err := s.source(set, t, from.Source)
@@ -201,7 +206,7 @@ func (s *Service) previewed(ctx context.Context, name string, against *edition.I
 		}
 	}
 	out, err := s.builder(sink).Preview(ctx, plan, title, items)
-	if kerr := s.keepPublications(out.Publications); kerr != nil {
+	if kerr := s.keepPublications(slices.Concat(out.Publications, out.Besides)); kerr != nil {
 		return nil, nil, kerr
 	}
 	return out, out.Findings, err
@@ -225,7 +230,7 @@ func (s *Service) keepPublications(all []*mirror.Publication) error {
 }
 
 // startMirror begins an estimate, a proof or a build.
-func (s *Service) startMirror(kind, name, by string) (api.Job, error) {
+func (s *Service) startMirror(kind, name, by string, asked api.ProofAsked) (api.Job, error) {
 	set, err := s.db.Described()
 	if err != nil {
 		return api.Job{}, err
@@ -240,12 +245,12 @@ func (s *Service) startMirror(kind, name, by string) (api.Job, error) {
 				return nil, nil, err
 			}
 			defer release()
-			return s.workMirror(ctx, kind, name, by, sink)
+			return s.workMirror(ctx, kind, name, by, asked, sink)
 		})
 }
 
-func (s *Service) workMirror(ctx context.Context, kind, name, by string, sink func(mirror.Event)) (any,
-	finding.List, error) {
+func (s *Service) workMirror(ctx context.Context, kind, name, by string, asked api.ProofAsked,
+	sink func(mirror.Event)) (any, finding.List, error) {
 	plan, err := s.plan(name)
 	if err != nil {
 		return nil, nil, s.mirrorJudged(kind, name, nil, err)
@@ -257,20 +262,15 @@ func (s *Service) workMirror(ctx context.Context, kind, name, by string, sink fu
 	} else {
 		if kind == "prove" {
 			plan.Previous = nil // a proof is worked out even where nothing changed
+			plan.Every, plan.For = asked.Every, asked.For
 		}
 		out, err = b.Estimate(ctx, plan)
 	}
-	if kerr := s.keepPublications(out.Publications); kerr != nil {
+	if kerr := s.keepPublications(slices.Concat(out.Publications, out.Besides)); kerr != nil {
 		return nil, nil, kerr
 	}
 	if err != nil {
 		return out, out.Findings, s.mirrorJudged(kind, name, out.Findings, err)
-	}
-	if kind == "prove" && out.Findings.HasErrors() {
-		return out, out.Findings, s.mirrorJudged(kind, name, out.Findings,
-			finding.List(slices.DeleteFunc(slices.Clone(out.Findings), func(f finding.Finding) bool {
-				return f.Severity != finding.Error
-			})))
 	}
 	if out.Edition != nil {
 		s.usage.forget()
@@ -415,7 +415,22 @@ func (s *Service) handleMirror(c *gin.Context) (any, error) {
 }
 
 func (s *Service) mirrorJob(kind string) handler {
-	return func(c *gin.Context) (any, error) { return s.startMirror(kind, c.Param("name"), who(c).Name) }
+	return func(c *gin.Context) (any, error) {
+		return s.startMirror(kind, c.Param("name"), who(c).Name, api.ProofAsked{})
+	}
+}
+
+func (s *Service) handleProve(c *gin.Context) (any, error) {
+	in, err := optional[api.ProofAsked](c)
+	if err != nil {
+		return nil, err
+	}
+	if in.For != "" {
+		if err := archive.CheckName(in.For); err != nil {
+			return nil, err
+		}
+	}
+	return s.startMirror("prove", c.Param("name"), who(c).Name, in)
 }
 
 func (s *Service) describeMirror(set *definition.Set, all states, name string) (api.Mirror, error) {

@@ -6,6 +6,7 @@ import (
 
 	"stockade/core/definition"
 	"stockade/core/finding"
+	"stockade/internal/api"
 	"stockade/internal/store"
 )
 
@@ -30,7 +31,7 @@ func (s *Service) schedule(ctx context.Context) {
 			if !definition.Due(m.Schedule, last, now) {
 				continue
 			}
-			if _, err := s.startMirror("build", name, "schedule"); err != nil {
+			if _, err := s.startMirror("build", name, "schedule", api.ProofAsked{}); err != nil {
 				s.log.Warn("a scheduled build did not start", "mirror", name, "error", err)
 			}
 		}

@@ -74,7 +74,8 @@ func (e *entries) take(h *tar.Header, data io.Reader) error {
 		name = strings.TrimSuffix(name, "/")
 	}
 	dir, file, below := strings.Cut(name, "/")
-	if archive.CheckPath(name) != nil || strings.Contains(file, "/") || below == (h.Typeflag == tar.TypeDir) {
+	if archive.CheckPath(name) != nil || strings.Contains(file, "/") ||
+		below == (h.Typeflag == tar.TypeDir) {
 		return archive.Ambiguous(
 			"the database has %q, which is no package's folder or file as it is usually written",
 			cut(h.Name, 120))
@@ -295,6 +296,9 @@ func (d *description) field(name string, values []string) error {
 		p.Licence = strings.Join(values, " AND ")
 	case "GROUPS":
 		p.Section = strings.Join(values, " ")
+		for _, g := range values {
+			p.Groups = append(p.Groups, archive.Membership{Group: g})
+		}
 	case "CSIZE":
 		return d.size(first)
 	case "ISIZE":
@@ -423,7 +427,7 @@ type needs struct {
 }
 
 // Relations implements archive.RelationSource. Optional needs are suggestions;
-// what a package replaces is advice for updates and excludes nothing.
+// what a package replaces excludes nothing.
 func (n *needs) Relations() (archive.Relations, error) {
 	var out archive.Relations
 	add := func(list []string, to func(archive.Relation)) error {
@@ -444,6 +448,12 @@ func (n *needs) Relations() (archive.Relations, error) {
 	}
 	if err := add(n.conflicts, func(r archive.Relation) { out.Conflicts = append(out.Conflicts, r) }); err !=
 		nil {
+		return out, err
+	}
+	if err := add(n.replaces, func(r archive.Relation) {
+		out.Replaces = append(out.Replaces,
+			r)
+	}); err != nil {
 		return out, err
 	}
 	optional := slices.Clone(n.suggests)

@@ -244,6 +244,11 @@ func variants(s archive.Source, r *archive.Root, component, arch string) []archi
 	if !flat(s) {
 		name = base(s) + component + "/binary-" + arch + "/Packages"
 	}
+	return compressed(r, name)
+}
+
+// compressed gives the compressions in which the root names a file, best first.
+func compressed(r *archive.Root, name string) []archive.IndexFile {
 	var out []archive.IndexFile
 	for _, z := range preference {
 		p := name
@@ -421,7 +426,10 @@ func (p *entry) field(name, value []byte) (err error) {
 		if v := string(value); v != "yes" && v != "no" {
 			err = archive.Ambiguous("%s is %q, and neither yes nor no", name, cut(value, 40))
 		}
-		p.Essential = p.Essential || string(name) == "essential" && string(value) == "yes"
+		if string(name) == "essential" && string(value) == "yes" {
+			p.Essential = true
+			p.Groups = append(p.Groups, archive.Membership{Group: "essential"})
+		}
 	case "provides":
 		p.provides = value
 	case "depends":
@@ -436,6 +444,19 @@ func (p *entry) field(name, value []byte) (err error) {
 		p.conflicts = string(value)
 	case "breaks":
 		p.breaks = string(value)
+	case "replaces":
+		p.replaces = string(value)
+	case "priority":
+		switch v := string(value); v {
+		case "required", "important", "standard":
+			p.Groups = append(p.Groups, archive.Membership{Group: v})
+		}
+	case "task":
+		for task := range strings.SplitSeq(string(value), ",") {
+			if task = strings.TrimSpace(task); task != "" {
+				p.Groups = append(p.Groups, archive.Membership{Group: p.in.names.Get(task)})
+			}
+		}
 	}
 	return err
 }
@@ -480,7 +501,8 @@ func parsePackage(raw []byte, in *reading) (*archive.Package, error) {
 		return nil, err
 	}
 	e.owner = p.Name
-	p.Needs = &needs{e.owner, e.preDepends, e.depends, e.recommends, e.suggests, e.conflicts, e.breaks}
+	p.Needs = &needs{e.owner, e.preDepends, e.depends, e.recommends, e.suggests, e.conflicts, e.breaks,
+		e.replaces}
 	if p.Origin == "" {
 		p.Origin = p.Name
 	}

@@ -106,8 +106,8 @@ func ParseProvides(field string) ([]archive.Provide, error) {
 
 // needs keeps the relationship fields of a stanza as text until they are asked for.
 type needs struct {
-	owner                                                        string
-	preDepends, depends, recommends, suggests, conflicts, breaks string
+	owner                                                                  string
+	preDepends, depends, recommends, suggests, conflicts, breaks, replaces string
 }
 
 // Relations implements archive.RelationSource.
@@ -126,7 +126,7 @@ func (n *needs) Relations() (archive.Relations, error) {
 		*to = append(*to, c...)
 		return err
 	}
-	var against []archive.Clause
+	var against, replaced []archive.Clause
 	for _, x := range []struct {
 		field, text string
 		to          *[]archive.Clause
@@ -134,6 +134,7 @@ func (n *needs) Relations() (archive.Relations, error) {
 		{"Pre-Depends", n.preDepends, &out.Requires}, {"Depends", n.depends, &out.Requires},
 		{"Recommends", n.recommends, &out.Recommends}, {"Suggests", n.suggests, &out.Suggests},
 		{"Conflicts", n.conflicts, &against}, {"Breaks", n.breaks, &against},
+		{"Replaces", n.replaces, &replaced},
 	} {
 		if err := add(x.field, x.text, x.to); err != nil {
 			return out, err
@@ -146,6 +147,11 @@ func (n *needs) Relations() (archive.Relations, error) {
 			return out, f
 		}
 		out.Conflicts = append(out.Conflicts, c...)
+	}
+	for _, c := range replaced { // with alternatives it says nothing that a machine would act on
+		if len(c) == 1 {
+			out.Replaces = append(out.Replaces, c...)
+		}
 	}
 	return out, nil
 }

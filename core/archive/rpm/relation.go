@@ -500,6 +500,7 @@ func (n *needs) Relations() (archive.Relations, error) {
 			// What is obsoleted cannot stay beside; only real names are meant.
 			r.Real = true
 			out.Conflicts = append(out.Conflicts, r)
+			out.Replaces = append(out.Replaces, r)
 		}
 	}
 	return out, nil

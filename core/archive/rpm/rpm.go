@@ -98,9 +98,10 @@ var runsAlso = map[string][]string{
 	"x86_64_v3": {"x86_64_v2", "x86_64", "i686", "i586", "i486", "i386"}, "x86_64_v4": {"x86_64_v3",
 		"x86_64_v2", "x86_64", "i686", "i586", "i486", "i386"},
 	"i686": {"i586", "i486", "i386"}, "i586": {"i486", "i386"}, "i486": {"i386"},
-	"armv8hl": {"armv7hnl", "armv7hl", "armv6hl"}, "armv7hnl": {"armv7hl", "armv6hl"}, "armv7hl": {"armv6hl"},
-	"armv7l": {"armv6l", "armv5tel"},
-	"s390x":  {"s390"}, "ppc64": {"ppc"}, "sparc64": {"sparc"}, "mips64el": {"mipsel"}, "mips64": {"mips"},
+	"armv8hl": {"armv7hnl", "armv7hl", "armv6hl"}, "armv7hnl": {"armv7hl", "armv6hl"},
+	"armv7hl": {"armv6hl"},
+	"armv7l":  {"armv6l", "armv5tel"},
+	"s390x":   {"s390"}, "ppc64": {"ppc"}, "sparc64": {"sparc"}, "mips64el": {"mipsel"}, "mips64": {"mips"},
 }
 
 func rank(packageArch, machineArch string) int {
@@ -368,6 +369,9 @@ func (Family) Indexes(s archive.Source, r *archive.Root) ([]archive.IndexChoice,
 // NamesFile implements archive.Filed.
 func (Family) NamesFile(r archive.Relation) bool { return strings.HasPrefix(r.Name, "/") }
 
+// NeedsFiles implements archive.Filed.
+func (Family) NeedsFiles() bool { return true }
+
 // FileLists implements archive.Filed.
 func (Family) FileLists(_ archive.Source, r *archive.Root) []archive.IndexFile {
 	if f, ok := fileOf(r, "filelists"); ok {
@@ -375,6 +379,9 @@ func (Family) FileLists(_ archive.Source, r *archive.Root) []archive.IndexFile {
 	}
 	return nil
 }
+
+// FileKey implements archive.Filed: the digest of the package.
+func (Family) FileKey(p *archive.Package) string { return p.SHA256 + p.SHA512 }
 
 // ReadFiles implements archive.Filed.
 func (Family) ReadFiles(plain io.Reader, yield func(sha256, path string) error) error {

@@ -1,0 +1,62 @@
+package archive
+
+import (
+	"bytes"
+	"strings"
+
+	"stockade/core/finding"
+)
+
+// An inventory is bounded: a machine has some thousands of packages.
+const (
+	maxInventory      = 16 << 20 // bytes
+	maxInventoryLines = 200_000
+)
+
+// Inventory reads a list of what is installed, a package a line. entry gives what the words of a
+// line say; a zero Identity passes the line over, and an error tells why it is none.
+func Inventory(data []byte, entry func(words []string) (Identity, error)) ([]Identity, error) {
+	if len(data) > maxInventory {
+		return nil, finding.New("content.too-large", "",
+			"the list is %d bytes long, and at most %d are read",
+			len(data), maxInventory)
+	}
+	var out []Identity
+	seen := map[Identity]bool{}
+	n := 0
+	for line := range bytes.Lines(data) {
+		if n++; n > maxInventoryLines {
+			return nil, finding.New("content.too-large", "", "the list has more than %d lines",
+				maxInventoryLines)
+		}
+		words := strings.Fields(string(line))
+		if len(words) == 0 || strings.HasPrefix(words[0], "#") {
+			continue
+		}
+		id, err := entry(words)
+		if err == nil && id.Name != "" {
+			err = CheckName(id.Name)
+		}
+		if err != nil {
+			return nil, badLine(n, string(line), err)
+		}
+		if id.Name != "" && !seen[id] {
+			seen[id] = true
+			out = append(out, id)
+		}
+	}
+	return out, nil
+}
+
+func badLine(n int, line string, err error) error {
+	line = strings.TrimSpace(line)
+	if len(line) > 80 {
+		line = line[:80] + "…"
+	}
+	why := err.Error()
+	if f, ok := finding.From(err); ok {
+		why = f.Text
+	}
+	return finding.New("define.bad-value", "", "line %d of the list, %q, is not an installed package: %s", n,
+		finding.Harmless(line), why)
+}

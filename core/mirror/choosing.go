@@ -1,0 +1,398 @@
+package mirror
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"stockade/core/archive"
+	"stockade/core/definition"
+	"stockade/core/finding"
+	"stockade/core/solve"
+)
+
+// choosing takes from the sources of one family. The sources of its universe are those of the
+// mirror, then what machines have from elsewhere, then what was looked at for advice.
+type choosing struct {
+	*Builder
+	plan    Plan
+	out     *Outcome
+	members []int // of the plan's sources
+	u       *solve.Universe
+
+	outside  []*Source        // that machines have from elsewhere
+	footings map[string][]int // the sources that a footing comes to, by its key
+	looked   bool
+	spare    []int // defined sources that are neither in the mirror nor in a footing
+}
+
+func (c *choosing) family() string { return c.plan.Sources[c.members[0]].Spec.Family }
+
+// groups reads the sets of packages that a source lists apart, where some are wanted.
+func (c *choosing) groups(ctx context.Context, i int) (map[string][]archive.Membership, error) {
+	src := c.plan.Sources[i]
+	grouped, ok := src.Family.(archive.Grouped)
+	if !ok || len(src.Want.Groups)+len(c.plan.Mirror.Want.Groups) == 0 {
+		return nil, nil
+	}
+	list, ok := grouped.GroupList(src.Spec, c.out.Publications[i].Root)
+	if !ok {
+		return nil, nil
+	}
+	plain, err := c.lore(ctx, src, list)
+	if err != nil {
+		return nil, err
+	}
+	defer plain.Close()
+	groups, err := grouped.ReadGroups(plain)
+	return groups, about(err, src.Name)
+}
+
+// beside is a footing in words, and what it comes to.
+type beside struct{ definition.Footing }
+
+// footing gives that of a group; "" and where a group has none, that of the mirror.
+func (p Plan) footing(group string) beside {
+	if f := p.Groups[group].Footing; !f.IsZero() {
+		return beside{f}
+	}
+	return beside{p.Mirror.Footing}
+}
+
+func (b beside) key() string { return b.List + "\x00" + strings.Join(b.Sources, "\x00") }
+
+func (b beside) String() string {
+	var parts []string
+	if b.List != "" {
+		parts = append(parts, "what the machine of the list "+b.List+" has installed")
+	}
+	if len(b.Sources) > 0 {
+		parts = append(parts, "what they have from "+strings.Join(b.Sources, ", "))
+	}
+	return strings.Join(parts, " and ")
+}
+
+// elsewhere reads what machines of each view have from elsewhere.
+func (c *choosing) elsewhere(ctx context.Context) error {
+	footings := map[string]beside{"": c.plan.footing("")}
+	for group, g := range c.plan.Groups {
+		if g.Family == c.family() {
+			footings[group] = c.plan.footing(group)
+		}
+	}
+	at := map[string]int{}
+	for _, group := range slices.Sorted(maps.Keys(footings)) {
+		b := footings[group]
+		if _, done := c.footings[b.key()]; done {
+			continue
+		}
+		sources := []int{}
+		for _, name := range b.Sources {
+			i := slices.IndexFunc(c.plan.Others, func(s *Source) bool { return s.Name == name })
+			if i < 0 || c.plan.Others[i].Spec.Family != c.family() {
+				continue
+			}
+			if _, in := at[name]; !in {
+				src := c.plan.Others[i]
+				k, err := c.put(ctx, src)
+				if err != nil {
+					return about(err, name)
+				}
+				at[name] = k
+				c.outside = append(c.outside, src)
+			}
+			sources = append(sources, at[name])
+		}
+		if l := c.plan.Lists[b.List]; l.Family == c.family() {
+			key := listOf + b.List
+			if _, in := at[key]; !in {
+				k, err := c.installed(ctx, b.List, l)
+				if err != nil {
+					return err
+				}
+				at[key] = k
+			}
+			sources = append(sources, at[key])
+		}
+		c.footings[b.key()] = sources
+	}
+	return nil
+}
+
+// besides refreshes the sources that machines have from elsewhere: what can be installed follows
+// from them too.
+func (b *Builder) besides(ctx context.Context, plan Plan, out *Outcome) error {
+	named := slices.Clone(plan.Mirror.Footing.Sources)
+	for _, g := range plan.Groups {
+		named = append(named, g.Footing.Sources...)
+	}
+	for _, src := range plan.Others {
+		if !slices.Contains(named, src.Name) {
+			continue
+		}
+		pub, err := b.Refresh(ctx, src)
+		if err != nil {
+			return err
+		}
+		out.Besides = append(out.Besides, pub)
+	}
+	return nil
+}
+
+// put reads a source that is not in the mirror into the universe, as one outside.
+func (c *choosing) put(ctx context.Context, src *Source) (int, error) {
+	quiet := *c.Builder
+	quiet.Sink = nil
+	at := slices.IndexFunc(c.out.Besides, func(p *Publication) bool { return p.Source == src })
+	if at < 0 {
+		pub, err := quiet.Refresh(ctx, src)
+		if err != nil {
+			return 0, err
+		}
+		at = len(c.out.Besides)
+		c.out.Besides = append(c.out.Besides, pub)
+	}
+	pub := c.out.Besides[at]
+	lists, err := quiet.Lists(ctx, pub)
+	if err != nil {
+		return 0, err
+	}
+	k := c.u.AddSource(solve.Source{Name: src.Name, Priority: src.Priority,
+		Architectures: src.Spec.Architectures, Outside: true})
+	for n, l := range lists {
+		if err := quiet.Read(src, n, l, func(p *archive.Package, _ []byte) error {
+			c.u.Add(k, p)
+			return ctx.Err()
+		}); err != nil {
+			return 0, err
+		}
+	}
+	return k, quiet.pathsOf(ctx, pub, k, c.u)
+}
+
+// installed puts what an example machine has installed into the universe. What its packages need
+// and provide is looked up in the defined sources, by name and version.
+func (c *choosing) installed(ctx context.Context, name string, l definition.List) (int, error) {
+	have := l.Installed()
+	c.lookAround(ctx)
+	var archs []string
+	for _, i := range c.members {
+		for _, a := range c.plan.Sources[i].Spec.Architectures {
+			if !slices.Contains(archs, a) {
+				archs = append(archs, a)
+			}
+		}
+	}
+	k := c.u.AddSource(solve.Source{Name: listOf + name, Priority: 100, Architectures: archs, Outside: true,
+		Installed: true})
+	var unknown []string
+	for _, id := range have {
+		p := c.known(id, k)
+		if p == nil {
+			unknown = append(unknown, id.Name)
+			p = &archive.Package{Name: id.Name, Version: id.Version, Arch: id.Arch}
+			if p.Arch == "" {
+				p.Arch = archs[0]
+			}
+		}
+		c.u.Add(k, p)
+	}
+	if n := len(unknown); n > 0 {
+		c.out.Findings = append(c.out.Findings, finding.New("mirror.footing-unknown", "mirror "+c.plan.Name,
+			"of the %d packages of the list %s %d are in no defined source in that version, %s among them: "+
+				"they count by name and version alone, for what they need and provide is not known",
+			len(have), name, n, strings.Join(unknown[:min(3, n)], ", ")))
+	}
+	return k, nil
+}
+
+// known gives a copy of a package of that name and version that some source has; nil: none has it.
+func (c *choosing) known(id archive.Identity, before int) *archive.Package {
+	version := func(v string) string { // programs that print lists leave the epoch out
+		if i := strings.IndexByte(v, ':'); i >= 0 && !strings.Contains(id.Version, ":") {
+			return v[i+1:]
+		}
+		return v
+	}
+	for k := range before {
+		for _, p := range c.u.Called(id.Name, k) {
+			if version(p.Version) == id.Version && (id.Arch == "" || id.Arch == p.Arch) {
+				there := *p
+				return &there
+			}
+		}
+	}
+	return nil
+}
+
+// sets adds the wants of sets that shall go together, and gives the sets: under "" those of the
+// mirror, and of each group its roles.
+func (c *choosing) sets(wants []solve.Want) ([]solve.Want, map[string][]solve.Together, error) {
+	out := map[string][]solve.Together{}
+	with := c.plan.Mirror.Want.With
+	if with == "" {
+		with = definition.Required
+	}
+	add := func(group, name, as string, texts []string) error {
+		t := solve.Together{Name: name}
+		for _, text := range texts {
+			r, err := archive.ParseWant(text)
+			if err != nil {
+				return err
+			}
+			t.Wants = append(t.Wants, len(wants))
+			wants = append(wants, solve.Want{Source: solve.AllSources, Relation: r, With: with, Versions: 1,
+				As: as + text, Alternatives: c.plan.Mirror.Want.Alternatives == definition.EveryAlternative})
+		}
+		out[group] = append(out[group], t)
+		return nil
+	}
+	for _, set := range c.plan.Mirror.Together {
+		if err := add("", "the set of "+strings.Join(set, ", "), "", set); err != nil {
+			return nil, nil, err
+		}
+	}
+	for _, group := range slices.Sorted(maps.Keys(c.plan.Groups)) {
+		g := c.plan.Groups[group]
+		if g.Family != c.family() {
+			continue
+		}
+		for _, role := range slices.Sorted(maps.Keys(g.Roles)) {
+			name := fmt.Sprintf("the role %s of %s", role, group)
+			if err := add(group, name, roleOf+role+" of "+group+": ", g.Roles[role]); err != nil {
+				return nil, nil, err
+			}
+		}
+	}
+	return wants, out, nil
+}
+
+// wantsOf gives the wants that are there for the machines of a group; nil: all.
+func (c *choosing) wantsOf(group string, wants []solve.Want) []int {
+	var out []int
+	others := false
+	for i, w := range wants {
+		if strings.HasPrefix(w.As, roleOf) && !strings.Contains(w.As, " of "+group+": ") {
+			others = true
+			continue
+		}
+		out = append(out, i)
+	}
+	if !others {
+		return nil
+	}
+	return out
+}
+
+// paths asks lists of files for what packages need, or is wanted, by path and nothing is known to
+// have. Only where something is asked for is a list fetched.
+func (c *choosing) paths(ctx context.Context, wants []solve.Want) error {
+	for k, i := range c.members {
+		if err := c.Builder.pathsOf(ctx, c.out.Publications[i], k, c.u, wants...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Certified is a way to install a package: the answer to whether the machines of a view can, in
+// full. Nil packages: there is none.
+type Certified struct {
+	View     string      `json:"view,omitempty"`
+	Arch     string      `json:"architecture"`
+	Package  string      `json:"package"`
+	Packages []Installed `json:"packages"`
+	Because  string      `json:"because,omitempty"` // there is none, or it is not known
+}
+
+// Installed is a package that would be installed.
+type Installed struct {
+	Name    string `json:"name"`
+	Version string `json:"version"`
+	Arch    string `json:"architecture"`
+	Source  string `json:"source"`
+	For     string `json:"for,omitempty"` // what needs it
+	Size    int64  `json:"size"`
+	// Outside tells that machines have its source from elsewhere.
+	Outside bool `json:"outside,omitempty"`
+}
+
+// certify works out what would be installed with the packages that the plan asks about.
+func (c *choosing) certify(ctx context.Context, s *solve.Selection, views []solve.View) error {
+	if c.plan.For == "" {
+		return nil
+	}
+	taken := map[*archive.Package]bool{}
+	for _, x := range s.Chosen {
+		taken[x.Package] = true
+	}
+	for _, v := range views {
+		for _, arch := range v.Architectures {
+			for _, x := range s.Chosen {
+				if x.Name != c.plan.For || !c.u.Sees(v, arch, x) {
+					continue
+				}
+				found, err := c.u.Installable(ctx, solve.Query{View: v, Arch: arch, Limits: c.Proof,
+					Packages: []*archive.Package{x.Package},
+					Admitted: func(p *archive.Package) bool { return taken[p] }})
+				one := Certified{View: v.Name, Arch: arch, Package: x.String(), Packages: []Installed{}}
+				switch {
+				case errors.Is(err, solve.ErrUndecided):
+					one.Because = "no answer was found within the time"
+				case err != nil:
+					return err
+				case found == nil:
+					one.Because = "there is no way to install it from what is taken"
+				}
+				for _, f := range found {
+					src := c.u.Source(f.Source)
+					one.Packages = append(one.Packages, Installed{f.Name, f.Version, f.Arch, src.Name, f.For,
+						f.Size, src.Outside})
+				}
+				c.out.Certified = append(c.out.Certified, one)
+			}
+		}
+	}
+	return nil
+}
+
+// maxLedOut bounds the refusals for which ways out are tried, and maxTrial each trial.
+const (
+	maxLedOut = 12
+	maxTrial  = 2 * time.Second
+)
+
+// waysOut keeps why what is wanted cannot be installed, with the ways out that were tried.
+func (c *choosing) waysOut(ctx context.Context, s *solve.Selection, views []solve.View) {
+	if len(s.Refusals) == 0 {
+		return
+	}
+	c.lookAround(ctx)
+	taken := map[*archive.Package]bool{}
+	for _, x := range s.Chosen {
+		taken[x.Package] = true
+	}
+	refusals := withoutPins(s.Refusals, func(r solve.Refusal) (string, string) {
+		return r.View, r.Wanted +
+			r.Arch
+	})
+	for i, r := range refusals {
+		at := slices.IndexFunc(views, func(v solve.View) bool {
+			return v.Name == r.View &&
+				slices.Contains(v.Architectures, r.Arch)
+		})
+		if i < maxLedOut && at >= 0 && ctx.Err() == nil {
+			limits := c.Proof
+			limits.Each = min(limits.Patience(), maxTrial)
+			r.WaysOut = c.u.WaysOut(ctx, r, solve.Ways{View: views[at], Spare: c.spare, Limits: limits,
+				Taken: func(p *archive.Package) bool { return taken[p] }})
+		}
+		if len(c.out.Refusals) < maxTold {
+			c.out.Refusals = append(c.out.Refusals, r)
+		}
+	}
+}

@@ -1,0 +1,116 @@
+package solve
+
+import (
+	"slices"
+
+	"github.com/go-air/gini/z"
+)
+
+// What machines have installed already is put into a universe as a source of its own, Outside and
+// Installed. It stays: of each of its names something is installed afterwards, itself or another
+// version, or what replaces it. It is taken to be in order as it is: of its needs those count that
+// something of it meets, and what excludes something of it was not in the way there.
+
+// stand makes nodes of what machines of the view have installed, one of each name: where a list
+// has several versions of one, the newest.
+func (s *selector) stand() {
+	s.footing, s.newer = nil, nil
+	best := map[string]offer{}
+	var names []string
+	for i, src := range s.sources {
+		if !src.Installed || !s.sees[i] {
+			continue
+		}
+		for _, o := range s.of[i] {
+			if !s.here(o) {
+				continue
+			}
+			have, seen := best[o.Name]
+			if !seen {
+				names = append(names, o.Name)
+			}
+			if !seen || s.family.CompareVersions(o.Version, have.Version) > 0 {
+				best[o.Name] = o
+			}
+		}
+	}
+	for _, name := range names {
+		s.footing = append(s.footing, s.node(best[name]))
+	}
+	for _, name := range names {
+		for _, o := range s.called(name) {
+			if !s.sources[o.source].Installed && s.here(o) && !s.excepted(o) {
+				s.newer = append(s.newer, s.node(o))
+			}
+		}
+	}
+}
+
+// standing gives the node of an installed package what it asks, as far as what is installed
+// meets it.
+func (s *selector) standing(n *node, asks *needs) {
+	n.state = supported
+	if asks.err != nil {
+		return // what it asks is not known
+	}
+	beside := func(m *meeting) bool {
+		return slices.ContainsFunc(m.all, func(o offer) bool {
+			return s.sources[o.source].Installed && o.Name != n.Name
+		})
+	}
+	for _, c := range s.clauses(asks.requires, n.offer) {
+		if !c.conditional() && slices.ContainsFunc(c, func(l literal) bool { return beside(l.meeting) }) {
+			n.requires = append(n.requires, c)
+		}
+	}
+	for _, r := range asks.conflicts {
+		if m := s.meetingOf(r, s.placeOf(n.offer, r.Relation, true)); !beside(m) {
+			n.conflicts = append(n.conflicts, m)
+		}
+	}
+}
+
+// keep says of each name that is installed that it stays, in whatever version, or goes for the
+// sake of what replaces it. It is said anew each time that packages were put in.
+func (q *question) keep() {
+	if len(q.footing) == 0 {
+		return
+	}
+	q.kept = q.solver.Lit()
+	var replacing []*node
+	for _, n := range q.nodes {
+		if len(n.replaces) > 0 {
+			replacing = append(replacing, n)
+		}
+	}
+	for _, f := range q.footing {
+		if !q.spend(len(q.named[f.Name]) + len(replacing)) {
+			return
+		}
+		rule := []z.Lit{q.kept.Not()}
+		if q.explains {
+			rule = append(rule, q.guard(f.Name, guard{of: f,
+				because: f.Name + " " + f.Version + " is installed already, and stays"}).Not())
+		}
+		for _, n := range q.named[f.Name] {
+			rule = append(rule, q.installed[n])
+		}
+		for _, n := range replacing {
+			if n.Name != f.Name && slices.ContainsFunc(n.replaces, func(r *relation) bool {
+				return r.Name == f.Name && q.isIn(f.offer, r.Relation)
+			}) {
+				rule = append(rule, q.installed[n])
+			}
+		}
+		q.add(rule...)
+	}
+}
+
+// footingFails tells whether what is said to be installed cannot be there as it is.
+func (s *selector) footingFails() bool {
+	if len(s.footing) == 0 || s.err != nil {
+		return false
+	}
+	q := s.questionOf(slices.Clone(s.footing))
+	return s.err == nil && q.installs(nil, s.limits.each()) == no
+}

@@ -1,0 +1,175 @@
+package cli
+
+import (
+	"fmt"
+	"net/url"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"stockade/core/mirror"
+	"stockade/core/solve"
+	"stockade/internal/api"
+)
+
+func (a *app) mirrorProve(complete cobra.CompletionFunc) *cobra.Command {
+	var in api.ProofAsked
+	var detach bool
+	c := &cobra.Command{Use: "prove MIRROR…",
+		Short: "Prove that all that is wanted can be installed from the mirror alone",
+		Long: `Prove, for the machines of each group that follows a lane of the mirror, that every wanted package can
+be installed from what a build would take now, beside what the machines have already (footing), and that
+sets which shall go together do. Where one cannot, a smallest explanation is shown as a tree, none of
+whose parts could be left out, with changes that were tried and lead out. Indexes are fetched; no
+package is. Exits with 1 where something cannot be installed, or was not decided.`,
+		Example: "  stockade mirror prove barrage\n  stockade mirror prove barrage --every\n" +
+			"  stockade mirror prove barrage --for sluicectl",
+		Args: cobra.MinimumNArgs(1), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := plainNames("mirror", args); err != nil {
+				return err
+			}
+			return a.each(args, func(name string) error {
+				return a.job(cmd.Context(), work{path: "/mirrors/" + url.PathEscape(name) + "/prove", in: in,
+					detach: detach, told: a.outcome, asked: true,
+					ids: func(api.Job) []string { return []string{name} }})
+			})
+		}}
+	c.Flags().BoolVar(&in.Every, "every", false, "ask of every package that is taken, and not of what is "+
+		"wanted alone")
+	c.Flags().StringVar(&in.For, "for", "", "show all that would be installed with the package of this name")
+	c.Flags().BoolVar(&detach, "detach", false, "do not wait")
+	return c
+}
+
+// proved says what a proof came to.
+func (a *app) proved(o api.Outcome) {
+	for _, p := range o.Proofs {
+		a.fields("proof", p.String())
+		for _, set := range p.Sets {
+			if !set.Proved {
+				fmt.Fprintf(a.out, "%s: %s is not shown to go together\n", line(set.Name),
+					line(strings.Join(set.Packages, ", ")))
+			}
+		}
+	}
+	for _, r := range o.Refusals {
+		a.refusal(r)
+	}
+	for _, c := range o.Certified {
+		a.certified(c)
+	}
+	n := 0
+	for _, f := range o.Findings {
+		if f.Code == "mirror.not-proved" {
+			n++
+		}
+	}
+	if n > 0 {
+		a.say("not decided: %d; what, and why, is told above", n)
+	}
+}
+
+// refusal shows why something cannot be installed, and the ways out.
+func (a *app) refusal(r solve.Refusal) {
+	who := "on " + r.Arch
+	if r.View != "" {
+		who = "by " + r.View + " on " + r.Arch
+	}
+	fmt.Fprintf(a.out, "\n%s cannot be installed %s\n", line(r.Wanted), line(who))
+	if r.Why == nil {
+		fmt.Fprintf(a.out, "  %s\n", line(r.Because))
+	} else {
+		a.explained(*r.Why, 1)
+		if !r.Minimal {
+			fmt.Fprintln(a.out, "  there was not the time to make this as small as it could be")
+		}
+	}
+	if len(r.WaysOut) > 0 {
+		fmt.Fprintln(a.out, "  ways out, each of them tried:")
+	}
+	for _, w := range r.WaysOut {
+		fmt.Fprintf(a.out, "    %s\n", line(wayOut(w)))
+	}
+}
+
+func (a *app) explained(e solve.Explained, depth int) {
+	in := strings.Repeat("  ", depth)
+	what := e.Package
+	if e.Source != "" {
+		what += " of " + e.Source
+	}
+	if e.Above {
+		what += ", as above"
+	}
+	fmt.Fprintf(a.out, "%s%s\n", in, line(what))
+	for _, x := range e.Excludes {
+		fmt.Fprintf(a.out, "%s  %s\n", in, line(x))
+	}
+	for _, n := range e.Needs {
+		if len(n.Ways) == 0 {
+			why := "and nothing that machines see meets it"
+			if len(n.Excepted) > 0 {
+				why = "and what would meet it is excepted: " + strings.Join(n.Excepted, ", ")
+			}
+			fmt.Fprintf(a.out, "%s  needs %s, %s\n", in, line(n.Clause), line(why))
+			continue
+		}
+		fmt.Fprintf(a.out, "%s  needs %s, which would be\n", in, line(n.Clause))
+		for _, w := range n.Ways {
+			a.explained(w, depth+2)
+		}
+		if n.Further > 0 {
+			fmt.Fprintf(a.out, "%s    or one of %d others, which fare alike\n", in, n.Further)
+		}
+	}
+}
+
+// wayOut says what a way out is.
+func wayOut(w solve.WayOut) string {
+	what := map[string]string{
+		solve.AddSource:  "add the source " + w.Name,
+		solve.LiftExcept: "take " + w.Name + " out of what is excepted",
+		solve.MovePin:    "pin " + w.Name + " to " + w.Version,
+		solve.LeaveOut:   "leave " + w.Name + " out",
+	}[w.Kind]
+	if w.Files == 0 {
+		return what
+	}
+	names, more := w.Packages, ""
+	if len(names) > 4 {
+		more = fmt.Sprintf(" and %d others", len(names)-3)
+		names = names[:3]
+	}
+	return fmt.Sprintf("%s: %d more to take, %s (%s%s)", what, w.Files, size(w.Bytes),
+		strings.Join(names, ", "), more)
+}
+
+// certified shows what would be installed with a package.
+func (a *app) certified(c mirror.Certified) {
+	who := "on " + c.Arch
+	if c.View != "" {
+		who = "by " + c.View + " on " + c.Arch
+	}
+	fmt.Fprintf(a.out, "\n%s, installed %s\n", line(c.Package), line(who))
+	if c.Because != "" {
+		fmt.Fprintf(a.out, "  %s\n", line(c.Because))
+		return
+	}
+	rows := [][]string{}
+	var bytes int64
+	for _, p := range c.Packages {
+		from := p.Source
+		if p.Outside {
+			from += " (elsewhere)"
+		} else {
+			bytes += p.Size
+		}
+		rows = append(rows, []string{p.Name, p.Version, p.Arch, from, size(p.Size),
+			first(p.For, "asked for")})
+	}
+	a.table([]column{{head: "PACKAGE"}, {head: "VERSION"}, {head: "ARCH"}, {head: "SOURCE"},
+		{head: "SIZE", right: true}, {head: "NEEDED BY", cut: atEnd}}, rows)
+	a.say("%d packages, %s of them from the mirror; every need was looked at once more, and is met",
+		len(c.Packages), size(bytes))
+}
