@@ -335,6 +335,10 @@ func (c *choosing) uncovered(wants []solve.Want, sets []solve.Together,
 	covered map[string][]int) (views []solve.View) {
 	plan, members := c.plan, c.members
 	beside := plan.footing("")
+	sets = slices.Clone(sets)
+	for i := range sets {
+		sets[i].Loose = true
+	}
 	var sees []int
 	for k := range members {
 		sees = append(sees, k)

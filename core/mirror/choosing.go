@@ -144,7 +144,7 @@ func (b *Builder) besides(ctx context.Context, plan Plan, out *Outcome) error {
 }
 
 // put reads a source that is not in the mirror into the universe, as one outside.
-func (c *choosing) put(ctx context.Context, src *Source) (int, error) {
+func (c *choosing) put(ctx context.Context, src *Source, except ...string) (int, error) {
 	quiet := *c.Builder
 	quiet.Sink = nil
 	at := slices.IndexFunc(c.out.Besides, func(p *Publication) bool { return p.Source == src })
@@ -162,7 +162,7 @@ func (c *choosing) put(ctx context.Context, src *Source) (int, error) {
 		return 0, err
 	}
 	k := c.u.AddSource(solve.Source{Name: src.Name, Priority: src.Priority,
-		Architectures: src.Spec.Architectures, Outside: true})
+		Architectures: src.Spec.Architectures, Outside: true, Except: except})
 	for n, l := range lists {
 		if err := quiet.Read(src, n, l, func(p *archive.Package, _ []byte) error {
 			c.u.Add(k, p)
@@ -390,9 +390,29 @@ func (c *choosing) waysOut(ctx context.Context, s *solve.Selection, views []solv
 			limits.Each = min(limits.Patience(), maxTrial)
 			r.WaysOut = c.u.WaysOut(ctx, r, solve.Ways{View: views[at], Spare: c.spare, Limits: limits,
 				Taken: func(p *archive.Package) bool { return taken[p] }})
+			for k := range r.WaysOut {
+				r.WaysOut[k].Object = c.changed(r.WaysOut[k], r)
+			}
 		}
 		if len(c.out.Refusals) < maxTold {
 			c.out.Refusals = append(c.out.Refusals, r)
 		}
 	}
+}
+
+// changed names what is described otherwise by a way out.
+func (c *choosing) changed(w solve.WayOut, r solve.Refusal) string {
+	switch {
+	case w.Kind == solve.MovePin:
+		for _, v := range c.out.views {
+			for _, p := range v.Pins {
+				if p.Name == w.Name && strings.Contains(r.View, v.Group) {
+					return "group " + v.Group
+				}
+			}
+		}
+	case w.Kind == solve.LeaveOut && strings.HasPrefix(r.Wanted, "the "+roleOf):
+		return "group " + r.Wanted[strings.LastIndex(r.Wanted, " of ")+len(" of "):]
+	}
+	return "mirror " + c.plan.Name
 }

@@ -211,7 +211,7 @@ func (c *choosing) lookAround(ctx context.Context) {
 		}) {
 			continue
 		}
-		if k, err := c.put(ctx, src); err == nil {
+		if k, err := c.put(ctx, src, c.plan.Mirror.Want.Except...); err == nil {
 			c.spare = append(c.spare, k)
 		}
 	}

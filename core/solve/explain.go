@@ -293,11 +293,12 @@ func (t *telling) need(c clause) NeedOf {
 // one of what each of its wants takes.
 func (s *selector) setsOf(wants []Want, matches [][]offer) (out []*node) {
 	for _, t := range s.view.Together {
-		n, some := &node{offer: offer{Package: &archive.Package{Name: t.Name}}}, false
+		n := &node{offer: offer{Package: &archive.Package{Name: t.Name}}}
+		some, all := false, true
 		for _, i := range t.Wants {
 			t.wants = append(t.wants, wants[i].As)
 			if len(matches[i]) == 0 {
-				n.requires = append(n.requires, s.oneOf(wants[i].Relation, nil))
+				n.requires, all = append(n.requires, s.oneOf(wants[i].Relation, nil)), false
 				continue
 			}
 			some = true
@@ -313,7 +314,7 @@ func (s *selector) setsOf(wants []Want, matches [][]offer) (out []*node) {
 				n.requires = append(n.requires, s.oneOf(archive.Relation{Name: name}, byName[name]))
 			}
 		}
-		if n.set = &t; some { // else it is about packages of another family
+		if n.set = &t; some && (all || !t.Loose) { // else it is about packages of another family
 			s.nodes[n.Package] = n
 			out = append(out, n)
 		}

@@ -37,6 +37,9 @@ type View struct {
 type Together struct {
 	Name  string
 	Wants []int
+	// Loose tells that nothing is asked where a want has nothing for the architecture: no machines
+	// are known that would need it.
+	Loose bool
 
 	wants []string // as they were written
 }

@@ -20,6 +20,8 @@ type WayOut struct {
 	Kind    string `json:"kind"`
 	Name    string `json:"name"`              // of the source, or of the package
 	Version string `json:"version,omitempty"` // that the pin would name
+	// Object is what is described otherwise then: "mirror barrage", "group gatehouse".
+	Object string `json:"object,omitempty"`
 	// Packages are what comes along that was not taken yet; the mirror grows by these.
 	Packages []string `json:"packages,omitempty"`
 	Files    int      `json:"files"`

@@ -113,6 +113,15 @@ func (a *app) mirrorDetail(m api.Mirror) {
 		pairs = append(pairs, "from "+f.Source, first(wanted(f.Want),
 			"what the mirror wants, and what others need"))
 	}
+	for _, set := range m.Together {
+		pairs = append(pairs, "together", strings.Join(set, ", "))
+	}
+	if m.Footing.List != "" {
+		pairs = append(pairs, "machines have", "what is on the list "+m.Footing.List)
+	}
+	if len(m.Footing.Sources) > 0 {
+		pairs = append(pairs, "machines have", "the sources "+strings.Join(m.Footing.Sources, ", "))
+	}
 	a.fields(pairs...)
 	if len(m.Editions) > 0 {
 		fmt.Fprintln(a.out)
@@ -166,8 +175,11 @@ func (a *app) outcomeNames(ctx context.Context, verb, name string, j api.Job) []
 // wanted says what a want is; "" where it is none.
 func wanted(w definition.Want) string {
 	var parts []string
-	if len(w.Packages) > 0 {
+	if w.Names() {
 		parts = append(parts, fmt.Sprintf("with %s, newest %d", w.With, w.Versions))
+	}
+	if w.Alternatives == definition.EveryAlternative {
+		parts = append(parts, "every way to meet a need")
 	}
 	if len(w.Streams) > 0 {
 		parts = append(parts, "streams "+strings.Join(w.Streams, ", "))
@@ -178,7 +190,17 @@ func wanted(w definition.Want) string {
 	if w.Only {
 		parts = append(parts, "only from here")
 	}
-	what := strings.Join(w.Packages, ", ")
+	var ways []string
+	for _, x := range []struct {
+		word  string
+		names []string
+	}{{"", w.Packages}, {"what provides ", w.Provides}, {"sections ", w.Sections}, {"groups ", w.Groups},
+		{"built from ", w.BuiltFrom}, {"lists ", w.Lists}} {
+		if len(x.names) > 0 {
+			ways = append(ways, x.word+strings.Join(x.names, ", "))
+		}
+	}
+	what := strings.Join(ways, "; ")
 	if w.Everything {
 		what = "everything"
 	}

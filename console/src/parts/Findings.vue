@@ -9,6 +9,7 @@ function to(f: Finding): string {
     {
       source: '/sources/' + name,
       mirror: '/mirrors/' + name,
+      list: '/describe?edit=list/' + name,
       key: '/keys/' + name,
       edition: '/editions/' + name,
       credential: '/credentials',

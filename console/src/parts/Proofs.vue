@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What was proved, for whom: how much of what is wanted can be installed.
+// What was proved, for whom and beside what: how much can be installed, and which sets go together.
 import type { Proof } from '../api'
 import Mark from './Mark.vue'
 defineProps<{ proofs: Proof[] }>()
@@ -10,17 +10,30 @@ defineProps<{ proofs: Proof[] }>()
       <tr>
         <th>Proved for</th>
         <th>On</th>
-        <th class="num">Wanted</th>
+        <th>Beside</th>
+        <th class="num">{{ proofs.some((p) => p.every) ? 'Packages' : 'Wanted' }}</th>
         <th class="num">Can be installed</th>
+        <th>Together</th>
       </tr>
     </thead>
     <tbody>
       <tr v-for="p in proofs" :key="(p.view ?? '') + p.architecture">
         <td>{{ p.view || 'machines of no group' }}</td>
         <td class="mono">{{ p.architecture }}</td>
+        <td class="text-slate">{{ p.beside || 'nothing' }}</td>
         <td class="num">{{ p.wanted.toLocaleString('en') }}</td>
         <td class="num">
           <Mark :kind="p.proved < p.wanted ? 'error' : 'good'" :word="p.proved.toLocaleString('en')" />
+        </td>
+        <td>
+          <span v-if="!p.sets?.length" class="text-slate">–</span>
+          <Mark
+            v-for="s in p.sets"
+            :key="s.name"
+            class="mr-3"
+            :kind="s.proved ? 'good' : 'error'"
+            :word="s.name.replace(/^the (set of )?/, '') + (s.proved ? '' : ': no')"
+          />
         </td>
       </tr>
     </tbody>

@@ -9,6 +9,8 @@ import JobRun from '../../parts/JobRun.vue'
 import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
 import Proofs from '../../parts/Proofs.vue'
+import Certified from './Certified.vue'
+import Refusals from './Refusals.vue'
 import Edit from '../../parts/Edit.vue'
 import Trouble from '../../parts/Trouble.vue'
 const props = defineProps<{ name: string }>()
@@ -47,12 +49,35 @@ const preview = computed(() =>
 const refused = computed(() => last.value?.findings.some((f) => f.severity === 'error') ?? false)
 const findings = computed(() => (last.value ? last.value.findings : m.value?.findings) ?? [])
 const proofs = computed(() => outcome.value?.proofs ?? [])
-const short = computed(() => proofs.value.some((p) => p.proved < p.wanted))
-const shown = computed(() =>
-  short.value
-    ? 'not all that is wanted can be installed'
-    : 'all that is wanted can be installed, by those named below',
-)
+const refusals = computed(() => outcome.value?.refusals ?? [])
+const certified = computed(() => outcome.value?.certified ?? [])
+const short = computed(() => proofs.value.some((p) => p.proved < p.wanted || p.sets?.some((s) => !s.proved)))
+const open = computed(() => findings.value.filter((f) => f.code === 'mirror.not-proved').length)
+const shown = computed(() => {
+  const what = proofs.value.some((p) => p.every) ? 'all that is taken' : 'all that is wanted'
+  if (open.value) return `of ${what} not everything was decided on; what, and why, stands under findings`
+  return short.value ? `not ${what} can be installed` : `${what} can be installed, by those named below`
+})
+// What is proved: what is wanted, every package, or the whole way to install one.
+const proving = ref('')
+const about = ref('')
+function prove() {
+  start('prove', proving.value === 'for' ? { for: about.value.trim() } : { every: proving.value === 'every' })
+}
+/** What is wanted, in words. */
+function wanted(w: NonNullable<Mirror['want']>) {
+  if (w.everything) return 'everything'
+  const said = (word: string, names?: string[]) => (names?.length ? [word + names.join(', ')] : [])
+  return [
+    ...said('', w.packages),
+    ...said('what provides ', w.provides),
+    ...said('sections ', w.sections),
+    ...said('groups ', w.groups),
+    ...said('built from ', w.built_from),
+    ...said('lists ', w.lists),
+    ...(w.alternatives === 'all' ? ['every way to meet a need'] : []),
+  ].join('; ')
+}
 // Editions on a line of time, the newest at the right; height by size.
 const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) => e.bytes)))
 </script>
@@ -81,9 +106,30 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
             <option v-for="l in m.lanes" :key="l" :value="l">against {{ l }}</option>
           </select>
         </span>
-        <button class="btn" :disabled="!!job" @click="start('estimate')">Estimate</button
-        ><button class="btn" :disabled="!!job" @click="start('prove')">Prove</button
-        ><Edit kind="mirror" :name="name" /><button
+        <button class="btn" :disabled="!!job" @click="start('estimate')">Estimate</button>
+        <form class="flex" @submit.prevent="prove">
+          <button class="btn !rounded-r-none" :disabled="!!job || (proving === 'for' && !about.trim())">
+            Prove
+          </button>
+          <select
+            v-model="proving"
+            class="field !w-36 border-l-0"
+            :class="proving === 'for' ? '!rounded-none' : '!rounded-l-none'"
+            aria-label="What is proved"
+          >
+            <option value="">what is wanted</option>
+            <option value="every">every package</option>
+            <option value="for">one package</option>
+          </select>
+          <input
+            v-if="proving === 'for'"
+            v-model="about"
+            class="field mono !w-36 !rounded-l-none border-l-0"
+            placeholder="name"
+            aria-label="Name of the package"
+          />
+        </form>
+        <Edit kind="mirror" :name="name" /><button
           class="btn btn-go"
           :disabled="!!job"
           @click="start('build')"
@@ -126,7 +172,14 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
         <Changes :changes="preview.changes" scroll="320px" empty="A build would change no package." />
       </div>
       <Proofs v-if="proofs.length" class="mt-3" :proofs="proofs" />
-      <dl v-if="outcome && !outcome.unchanged && outcome.packages" class="mt-3 grid grid-cols-6 gap-4">
+      <p v-if="last.kind === 'prove' && proofs.length" class="mt-2 text-slate">
+        Proved is that the packages of the indexes, as they are now, can be installed. What is inside the
+        files is found out when they are fetched.
+      </p>
+      <dl
+        v-if="outcome && last.kind !== 'prove' && !outcome.unchanged && outcome.packages"
+        class="mt-3 grid grid-cols-6 gap-4"
+      >
         <div
           v-for="[h, v] in [
             ['Packages', outcome.packages.toLocaleString('en')],
@@ -146,8 +199,16 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
         </div>
       </dl>
     </section>
+    <section v-if="refusals.length">
+      <h2 class="mb-1.5">Why not, and what leads out</h2>
+      <Refusals :refusals="refusals" />
+    </section>
+    <section v-if="certified.length" class="space-y-3">
+      <h2>What would be installed</h2>
+      <Certified :certified="certified" />
+    </section>
     <section v-if="findings.length">
-      <h2 class="mb-1.5">Findings of the last {{ last?.kind ?? 'run' }}</h2>
+      <h2 class="mb-1.5">Findings of the last {{ last?.kind === 'prove' ? 'proof' : (last?.kind ?? 'run') }}</h2>
       <div class="panel max-h-80 overflow-auto"><Findings :findings="findings" /></div>
     </section>
     <section>
@@ -167,7 +228,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
           <tbody>
             <tr v-if="m.want">
               <td class="font-medium">all of them</td>
-              <td>{{ m.want.everything ? 'everything' : m.want.packages?.join(', ') }}</td>
+              <td>{{ wanted(m.want) }}</td>
               <td>{{ m.want.with || '–' }}</td>
               <td class="num">{{ m.want.versions || '–' }}</td>
               <td>–</td>
@@ -177,13 +238,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
               <td>
                 <RouterLink :to="'/sources/' + f.source" class="font-medium">{{ f.source }}</RouterLink>
               </td>
-              <td>
-                {{
-                  f.want.everything
-                    ? 'everything'
-                    : f.want.packages?.join(', ') || 'what the mirror wants, and what others need'
-                }}
-              </td>
+              <td>{{ wanted(f.want) || 'what the mirror wants, and what others need' }}</td>
               <td>{{ f.want.with || '–' }}</td>
               <td class="num">{{ f.want.versions || '–' }}</td>
               <td class="mono">{{ f.want.streams?.join(', ') || '–' }}</td>
@@ -192,6 +247,27 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
           </tbody>
         </table>
       </div>
+    </section>
+    <section v-if="m.together?.length || m.footing">
+      <dl class="panel grid grid-cols-[160px_1fr] gap-y-1 px-3 py-2">
+        <template v-if="m.together?.length">
+          <dt class="text-slate">Shall go together</dt>
+          <dd>{{ m.together.map((s) => s.join(', ')).join(' · ') }}</dd>
+        </template>
+        <template v-if="m.footing">
+          <dt class="text-slate">Machines have already</dt>
+          <dd>
+            {{
+              [
+                m.footing.list ? 'what is on the list ' + m.footing.list : '',
+                m.footing.sources?.length ? 'the sources ' + m.footing.sources.join(', ') : '',
+              ]
+                .filter(Boolean)
+                .join(' and ')
+            }}
+          </dd>
+        </template>
+      </dl>
     </section>
     <section>
       <div class="mb-1.5 flex items-center gap-3"><h2>Editions</h2></div>

@@ -1,12 +1,14 @@
 <script setup lang="ts">
 // A list of things with fields: upstreams, or the sources of a mirror. A thing of which one
-// field alone is said can be written as that word; it stays one until it says more.
+// field alone is said can be written as that word; it stays one until it says more. Or a list of
+// lists of words.
 import { computed } from 'vue'
-import { useForm } from './context'
+import { idOf, useForm } from './context'
 import Field from './Field.vue'
 import Fields from './Fields.vue'
 import type { Path } from './document'
 import { inside, words, type Schema } from './schema'
+import Words from './Words.vue'
 
 const props = defineProps<{ path: Path; schema: Schema; label: string }>()
 const form = useForm()
@@ -17,7 +19,8 @@ const all = computed(() => {
   const v = form.value(props.path)
   return Array.isArray(v) ? v : []
 })
-const one = computed(() => props.label.replace(/s$/, ''))
+const one = computed(() => (lists.value ? 'set' : props.label.replace(/s$/, '')))
+const lists = computed(() => props.schema.type === 'array')
 
 function put(i: number, item: unknown) {
   form.put(
@@ -26,7 +29,8 @@ function put(i: number, item: unknown) {
   )
 }
 function more() {
-  if (short.value) form.put(props.path, [...all.value, ''])
+  if (lists.value) form.put(props.path, [...all.value, []])
+  else if (short.value) form.put(props.path, [...all.value, ''])
   else
     form.put(props.path, [...all.value, { [inside.find((n) => n in (fields.value.properties ?? {}))!]: '' }])
 }
@@ -46,8 +50,9 @@ const isWord = (x: unknown) => typeof x !== 'object' || x === null
     <div v-for="(x, i) in all" :key="i" class="border-l-2 border-line pl-3">
       <div class="flex items-start gap-1.5">
         <div class="min-w-0 flex-1">
+          <Words v-if="lists" :id="idOf([...path, i])" :path="[...path, i]" :of="schema.items?.['x-names']" />
           <Field
-            v-if="short && isWord(x)"
+            v-else-if="short && isWord(x)"
             :schema="fields.properties![short]"
             :path="[...path, i]"
             :label="words(short)"

@@ -88,7 +88,7 @@ function picked(e: Event) {
         yes
       </label>
       <Words v-else-if="kind === 'words'" :id="id" :path="path" :of="schema.items?.['x-names']" />
-      <Values v-else-if="kind === 'values'" :id="id" :path="path" />
+      <Values v-else-if="kind === 'values'" :id="id" :path="path" :schema="schema" :label="label" />
       <Each v-else-if="kind === 'each'" :path="path" :schema="schema.items!" :label="label" />
       <template v-else-if="kind === 'either' || kind === 'fields'">
         <select

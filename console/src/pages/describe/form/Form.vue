@@ -63,7 +63,7 @@ offer({
     return props.findings.filter((f) => own(f) === p || (within && own(f).startsWith(p + '.')))
   },
   file(path, file) {
-    const name = (open.value?.kind === 'key' ? 'keys/' : 'authorities/') + file.name
+    const name = (open.value ? kinds[open.value.kind] : 'keys') + '/' + file.name
     emit('file', name, file)
     text.value = put(text.value, path, name)
   },

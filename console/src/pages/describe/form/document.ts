@@ -18,6 +18,7 @@ export const kinds = {
   source: 'sources',
   key: 'keys',
   mirror: 'mirrors',
+  list: 'lists',
   lane: 'lanes',
   group: 'groups',
   proxy: 'proxies',

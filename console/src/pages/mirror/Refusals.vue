@@ -1,0 +1,80 @@
+<script setup lang="ts">
+// Why what is wanted cannot be installed: the smallest explanation of each as a tree, and the
+// changes that were tried and lead out.
+import { ref } from 'vue'
+import type { Refusal, WayOut } from '../../api'
+import { count, size } from '../../format'
+import Because from './Because.vue'
+const props = defineProps<{ refusals: Refusal[] }>()
+const open = ref(new Set(props.refusals.length < 4 ? props.refusals.map((_, i) => i) : [0]))
+function turn(i: number) {
+  if (!open.value.delete(i)) open.value.add(i)
+}
+const what = (w: WayOut) =>
+  ({
+    source: `add the source ${w.name}`,
+    except: `take ${w.name} out of what is excepted`,
+    pin: `pin ${w.name} to ${w.version}`,
+    leave: `leave ${w.name} out`,
+  })[w.kind] ?? w.kind
+const comes = (w: WayOut) =>
+  w.files ? `${count(w.files, 'package')} more to take, ${size(w.bytes)}: ${some(w.packages ?? [])}` : ''
+const some = (names: string[]) =>
+  names.length > 4 ? names.slice(0, 3).join(', ') + ` and ${names.length - 3} others` : names.join(', ')
+/** Where the change is written: the form of what is described otherwise then. */
+const change = (w: WayOut) => ({
+  path: '/describe',
+  query: {
+    edit: (w.object ?? '').replace(' ', '/'),
+    way: [w.kind, w.name, w.version ?? ''].join(' ').trim(),
+  },
+})
+</script>
+<template>
+  <ul class="panel divide-y divide-line/60">
+    <li v-for="(r, i) in refusals" :key="i" class="px-3 py-2">
+      <button
+        type="button"
+        class="flex w-full items-baseline gap-2 text-left"
+        :aria-expanded="open.has(i)"
+        @click="turn(i)"
+      >
+        <span class="w-3 text-slate">{{ open.has(i) ? '▾' : '▸' }}</span>
+        <span
+          ><span :class="r.set ? '' : 'mono'" class="font-medium">{{ r.wanted }}</span> cannot be installed
+          {{ r.view ? 'by ' + r.view + ' ' : '' }}on {{ r.architecture }}</span
+        >
+        <span class="ml-auto text-slate">{{
+          r.ways_out?.length
+            ? count(r.ways_out.length, 'way') + ' out'
+            : 'no single change was found that leads out'
+        }}</span>
+      </button>
+      <div v-if="open.has(i)" class="mt-1.5 grid grid-cols-[minmax(0,1fr)_400px] gap-6 pl-5">
+        <div class="min-w-0 overflow-x-auto">
+          <ul v-if="r.why">
+            <Because :of="r.why" />
+          </ul>
+          <p v-else>{{ r.because }}</p>
+          <p v-if="r.why && !r.minimal" class="text-slate">
+            There was not the time to make this as small as it could be.
+          </p>
+        </div>
+        <div v-if="r.ways_out?.length">
+          <p class="text-slate">Ways out, each of them tried:</p>
+          <ul class="space-y-1.5">
+            <li v-for="w in r.ways_out" :key="w.kind + w.name" class="flex items-start gap-2">
+              <span class="min-w-0 flex-1"
+                >{{ what(w)
+                }}<span v-if="w.files" class="block text-[12px] text-slate">{{ comes(w) }}</span></span
+              >
+              <RouterLink class="btn" :to="change(w)" :aria-label="'Describe it so: ' + what(w)"
+                >Describe it so</RouterLink
+              >
+            </li>
+          </ul>
+        </div>
+      </div>
+    </li>
+  </ul>
+</template>
