@@ -208,7 +208,9 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
       <Certified :certified="certified" />
     </section>
     <section v-if="findings.length">
-      <h2 class="mb-1.5">Findings of the last {{ last?.kind === 'prove' ? 'proof' : (last?.kind ?? 'run') }}</h2>
+      <h2 class="mb-1.5">
+        Findings of the last {{ last?.kind === 'prove' ? 'proof' : (last?.kind ?? 'run') }}
+      </h2>
       <div class="panel max-h-80 overflow-auto"><Findings :findings="findings" /></div>
     </section>
     <section>
