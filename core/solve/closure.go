@@ -30,17 +30,18 @@ type selector struct {
 	asked  map[*archive.Package]bool // seen by some view, and asked about there
 	relied map[*archive.Package]bool // of sources outside, that something was found to rest on
 
-	view     View   // that is being looked at
-	arch     string // of the machine that is being looked at
-	sees     []bool // by source
-	pinned   map[string]string
-	hidden   map[*archive.Package]bool
-	nodes    map[*archive.Package]*node
-	meetings map[meetingKey]*meeting
-	question *question // what the solver knows; nil: it was not asked
-	lacking  []lacking // needs under conditions that nothing meets
-	footing  []*node   // what machines of the view have already, one of each name
-	newer    []*node   // what could take its place
+	view      View   // that is being looked at
+	arch      string // of the machine that is being looked at
+	sees      []bool // by source
+	pinned    map[string]string
+	hidden    map[*archive.Package]bool
+	nodes     map[*archive.Package]*node
+	namesakes map[string]*called
+	meetings  map[meetingKey]*meeting
+	question  *question // what the solver knows; nil: it was not asked
+	lacking   []lacking // needs under conditions that nothing meets
+	footing   []*node   // what machines of the view have already, one of each name
+	newer     []*node   // what could take its place
 }
 
 // take takes a package, for a want or for the sake of another: the strongest reason is kept.

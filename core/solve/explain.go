@@ -217,16 +217,16 @@ func blamed(q *question, parts []part) []part {
 // String says what a guard stands for.
 func (g guard) String() string {
 	if g.needs != nil {
-		return g.of.called() + " needs " + g.needs.written().String()
+		return g.of.title() + " needs " + g.needs.written().String()
 	}
 	if g.of != nil {
-		return g.of.called() + strings.TrimPrefix(g.because, g.of.Name)
+		return g.of.title() + strings.TrimPrefix(g.because, g.of.Name)
 	}
 	return g.because
 }
 
-// called names a package, or a set.
-func (n *node) called() string {
+// title names a package, or a set.
+func (n *node) title() string {
 	if n.set != nil {
 		return n.set.Name
 	}
@@ -241,7 +241,7 @@ type telling struct {
 }
 
 func (t *telling) tell(n *node) Explained {
-	out := Explained{Package: n.called()}
+	out := Explained{Package: n.title()}
 	if n.set == nil {
 		out.Source = t.sources[n.source].Name
 	}
@@ -293,7 +293,7 @@ func (t *telling) need(c clause) NeedOf {
 // one of what each of its wants takes.
 func (s *selector) setsOf(wants []Want, matches [][]offer) (out []*node) {
 	for _, t := range s.view.Together {
-		n := &node{offer: offer{Package: &archive.Package{Name: t.Name}}}
+		n := &node{offer: offer{Package: &archive.Package{Name: t.Name}}, called: &called{}}
 		some, all := false, true
 		for _, i := range t.Wants {
 			t.wants = append(t.wants, wants[i].As)

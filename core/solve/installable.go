@@ -31,7 +31,8 @@ var ErrUndecided = errors.New("the search was given up")
 func (u *Universe) Installable(ctx context.Context, ask Query) ([]Chosen, error) {
 	s := u.selector(ctx, ask.Limits)
 	s.begin(ask.View, ask.Arch)
-	root := &node{offer: offer{Package: &archive.Package{Name: "what is asked for"}}, set: &Together{}}
+	root := &node{offer: offer{Package: &archive.Package{Name: "what is asked for"}}, set: &Together{},
+		called: &called{}}
 	for _, p := range ask.Packages {
 		at := slices.IndexFunc(u.called(p.Name), func(o offer) bool { return o.Package == p })
 		if at < 0 || !s.here(u.called(p.Name)[at]) {

@@ -18,6 +18,11 @@ type meeting struct {
 	all      []offer // what could meet it, best first
 	usable   []offer // of these, what is not excepted
 
+	// In the world that is put together: whose doing it is that something meets it, and that what
+	// meets it is excluded; and the clauses that it is a condition of. See straight.
+	met, excluded who
+	watched       []asked
+
 	settled bool // its candidates were looked at; see selector.settle
 	live    int  // how many usable ones can be supported as far as is known
 	users   []*node
@@ -64,9 +69,14 @@ type node struct {
 	// set is what it stands for that shall go together; nil: it is a package.
 	set *Together
 
-	state state
-	of    []*meeting // settled meetings that it is a candidate of
+	in     bool // the world that is put together
+	called *called
+	state  state
+	of     []*meeting // settled meetings that it is a candidate of
 }
+
+// called is what is known of the packages of one name.
+type called struct{ in []*node } // the world that is put together
 
 // budget bounds what a selection may cost in proportion to what it is made of:
 // indexes come from outside, and a small one can be made to ask for a lot.
@@ -132,7 +142,11 @@ func (s *selector) node(o offer) *node {
 	if n, ok := s.nodes[o.Package]; ok {
 		return n
 	}
-	n := &node{offer: o}
+	n := &node{offer: o, called: s.namesakes[o.Name]}
+	if n.called == nil {
+		n.called = &called{}
+		s.namesakes[o.Name] = n.called
+	}
 	s.nodes[o.Package] = n
 	asks := s.needsOf(o.Package)
 	if s.sources[o.source].Installed {

@@ -123,6 +123,7 @@ type Surpassed struct {
 func (s *selector) begin(v View, arch string) {
 	s.view, s.arch = v, arch
 	s.nodes, s.meetings, s.question = map[*archive.Package]*node{}, map[meetingKey]*meeting{}, nil
+	s.namesakes = map[string]*called{}
 	s.lacking = nil
 	s.sees = make([]bool, len(s.sources))
 	for i := range s.sources {

@@ -234,7 +234,7 @@ func (u *Universe) nearby(w Want) []string {
 	return near(w.Relation.Name, func(yield func(string)) {
 		seen := map[string]bool{}
 		once := func(text string) {
-			if text != "" && !seen[text] {
+			if text != "" && text != w.Relation.Name && !seen[text] {
 				seen[text] = true
 				yield(text)
 			}
@@ -269,9 +269,6 @@ func near(name string, each func(yield func(string))) []string {
 	}
 	var best []scored
 	each(func(text string) {
-		if text == name {
-			return
-		}
 		if d := far(name, text); d <= max(2, len(name)/4) || len(name) > 3 && strings.Contains(text, name) {
 			best = append(best, scored{text, d})
 		}
