@@ -228,6 +228,7 @@ type machine struct {
 	t    *testing.T
 	root string
 	env  []string
+	dir  string // where the client is called
 }
 
 func newMachine(t *testing.T, dir string) *machine {
@@ -276,6 +277,7 @@ exec apt-get -q -y -o Dir::State::status="$R/var/lib/dpkg/status" -o Dir::Log="$
 	}
 	c := exec.Command("unshare", append(append(flags, "sh", "-c", line, "apt-get"), args...)...)
 	c.Env = append(append(os.Environ(), "R="+m.root, "LC_ALL=C", "DEBIAN_FRONTEND=noninteractive"), m.env...)
+	c.Dir = m.dir
 	out, err := c.CombinedOutput()
 	return string(out), err
 }

@@ -175,6 +175,7 @@ type ClientSource struct {
 	// Tailored tells that the site key signs; otherwise upstream's keys do.
 	Tailored                       bool
 	Streams                        []string // module streams that the mirror was made for
+	SourcePackages                 bool     // source packages came along
 	Origin, Label, Suite, Codename string   // as the served root says
 	Keys                           []ClientKey
 }

@@ -199,3 +199,24 @@ type Inventoried interface {
 	// PrintsInventory is the command that prints such a list on a machine.
 	PrintsInventory() string
 }
+
+// Sourced is implemented by a family whose repositories list the source packages that their
+// packages were built from.
+type Sourced interface {
+	// SourceLists gives the lists, where the root names some, each with its component.
+	SourceLists(s Source, r *Root) []IndexChoice
+	// ReadSources reads a plain list and yields the source packages that are asked for.
+	ReadSources(x IndexChoice, plain io.Reader, asked func(name, version string) bool,
+		yield func(p *SourcePackage) error) error
+	// SourceOf gives name and version of the source package that a package was built from.
+	SourceOf(p *Package) (name, version string)
+	// InspectSource compares what a source package's description says inside with its list.
+	InspectSource(p *SourcePackage, description io.Reader) error
+}
+
+// SourcePackage is a source package as a list describes it.
+type SourcePackage struct {
+	Name, Version, Component string
+	Files                    []Entry // relative to the upstream's base URL; the first is its description
+	Text                     []byte  // what the list says, written anew
+}

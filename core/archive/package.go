@@ -6,6 +6,7 @@ import "io"
 type Package struct {
 	Name, Version, Arch string
 	Origin              string // the source package it was built from
+	OriginVersion       string // of that, where it is another than the package's own
 	Summary             string
 	Section             string
 	Groups              []Membership // sets that its repository counts it among

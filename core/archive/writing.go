@@ -19,6 +19,8 @@ type Writing struct {
 	// Open opens a file that upstream's root names, verified and decompressed.
 	// Nil for a house source.
 	Open func(f IndexFile) (io.ReadCloser, error)
+	// Sources are the source packages that come along; nil: none shall.
+	Sources []*SourcePackage
 	// Package opens the file of a chosen package.
 	Package func(p *Package) (io.ReadSeekCloser, error)
 	Sign    SigningKey

@@ -664,6 +664,11 @@ func (c *checker) mirror(name string, m Mirror) {
 				"a faithful copy takes everything: upstream's signed indexes name every package").
 				WayOut = "write want: everything, or copy: tailored"
 		}
+		if m.Copy == Faithful && (f.Want.SourcePackages || m.Want.SourcePackages) {
+			c.add("define.bad-value", object, at, "a faithful copy has the packages of the chosen "+
+				"architectures alone, and no source packages").
+				WayOut = "take source_packages out, or write copy: tailored"
+		}
 		c.want(object, at+".want", f.Want, f.Source)
 	}
 	var all []string

@@ -237,19 +237,20 @@ type From struct {
 
 // Want is what a mirror takes of a source.
 type Want struct {
-	Everything   bool     `yaml:"-" json:"everything,omitempty"`
-	Packages     []string `yaml:"packages" json:"packages,omitempty" doc:"Names or patterns with * and ?, each perhaps with a version bound: tide-tables >= 2"`
-	Provides     []string `yaml:"provides" json:"provides,omitempty" doc:"What packages provide, of which one is taken that machines would take: a name, a capability or the path of a file, perhaps with a version bound"`
-	Sections     []string `yaml:"sections" json:"sections,omitempty" doc:"Sections or categories whose packages are taken, or patterns of them: admin, net*"`
-	Groups       []string `yaml:"groups" json:"groups,omitempty" doc:"Sets of packages that the repositories name: groups, environments, tasks, priorities such as required, and essential"`
-	BuiltFrom    []string `yaml:"built_from" json:"built_from,omitempty" doc:"Source packages whose binary packages are taken, or patterns of them"`
-	Lists        []string `yaml:"lists" json:"lists,omitempty" names:"list" doc:"Lists of packages, by name; of an example machine the names count, and not the versions"`
-	With         string   `yaml:"with" json:"with,omitempty" doc:"Which needs come along" enum:"required,recommended,suggested"`
-	Alternatives string   `yaml:"alternatives" json:"alternatives,omitempty" doc:"Of several ways to meet a need: first, what a machine would take, or all" enum:"first,all"`
-	Versions     int      `yaml:"versions" json:"versions,omitempty" doc:"How many of the newest versions of each wanted package; 1 if left out" least:"1" most:"1000"`
-	Streams      []string `yaml:"streams" json:"streams,omitempty" doc:"Module streams whose packages can be taken, as NAME:STREAM, where the source has such"`
-	Except       []string `yaml:"except" json:"except,omitempty" doc:"Names or patterns that are never taken"`
-	Only         bool     `yaml:"only" json:"only,omitempty" doc:"The packages are taken from this source on purpose, also where another source of the mirror has newer ones"`
+	Everything     bool     `yaml:"-" json:"everything,omitempty"`
+	Packages       []string `yaml:"packages" json:"packages,omitempty" doc:"Names or patterns with * and ?, each perhaps with a version bound: tide-tables >= 2"`
+	Provides       []string `yaml:"provides" json:"provides,omitempty" doc:"What packages provide, of which one is taken that machines would take: a name, a capability or the path of a file, perhaps with a version bound"`
+	Sections       []string `yaml:"sections" json:"sections,omitempty" doc:"Sections or categories whose packages are taken, or patterns of them: admin, net*"`
+	Groups         []string `yaml:"groups" json:"groups,omitempty" doc:"Sets of packages that the repositories name: groups, environments, tasks, priorities such as required, and essential"`
+	BuiltFrom      []string `yaml:"built_from" json:"built_from,omitempty" doc:"Source packages whose binary packages are taken, or patterns of them"`
+	Lists          []string `yaml:"lists" json:"lists,omitempty" names:"list" doc:"Lists of packages, by name; of an example machine the names count, and not the versions"`
+	With           string   `yaml:"with" json:"with,omitempty" doc:"Which needs come along" enum:"required,recommended,suggested"`
+	Alternatives   string   `yaml:"alternatives" json:"alternatives,omitempty" doc:"Of several ways to meet a need: first, what a machine would take, or all" enum:"first,all"`
+	Versions       int      `yaml:"versions" json:"versions,omitempty" doc:"How many of the newest versions of each wanted package; 1 if left out" least:"1" most:"1000"`
+	Streams        []string `yaml:"streams" json:"streams,omitempty" doc:"Module streams whose packages can be taken, as NAME:STREAM, where the source has such"`
+	Except         []string `yaml:"except" json:"except,omitempty" doc:"Names or patterns that are never taken"`
+	SourcePackages bool     `yaml:"source_packages" json:"source_packages,omitempty" doc:"The source packages that the taken packages were built from come along, where the repositories of the family have them (deb)"`
+	Only           bool     `yaml:"only" json:"only,omitempty" doc:"The packages are taken from this source on purpose, also where another source of the mirror has newer ones"`
 }
 
 // IsZero tells whether machines have nothing.

@@ -146,3 +146,33 @@ func AdvisoryIDs(all []Advisory) map[string][]string {
 	}
 	return out
 }
+
+// SourcePackage is a source package in an edition, a line of about/source-packages.jsonl.
+type SourcePackage struct {
+	Source    string       `json:"source"`
+	Name      string       `json:"name"`
+	Version   string       `json:"version"`
+	Component string       `json:"component,omitempty"`
+	Files     []SourceFile `json:"files"`
+	Built     []string     `json:"built"` // names of packages of the edition that were built from it
+}
+
+// SourceFile is one file of a source package.
+type SourceFile struct {
+	Path   string `json:"path"` // in the edition
+	Size   int64  `json:"size"`
+	SHA256 string `json:"sha256"`
+}
+
+// SourcePackages reads the list of source packages; none where none came along.
+func (s *Sealed) SourcePackages(yield func(SourcePackage) error) error {
+	if _, ok := s.Manifest.Lines.Find(sourcesFile); !ok {
+		return nil
+	}
+	f, err := s.about(sourcesFile)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return readLines(f, sourcesFile, func(p SourcePackage, _ int64) error { return yield(p) })
+}

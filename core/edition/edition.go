@@ -100,6 +100,8 @@ type Source struct {
 	Keys       []string       `json:"keys"`              // fingerprints that machines must trust for it
 	Indexes    []Index        `json:"indexes"`
 	Packages   int            `json:"packages"`
+	// SourcePackages are those that the packages were built from, where they came along.
+	SourcePackages int `json:"source_packages,omitempty"`
 }
 
 // Unsigned is who acknowledged that nobody signs the root of a source, why, and until when.
@@ -113,7 +115,8 @@ type Unsigned struct {
 // Client gives the source as machines are told of it, without keys.
 func (s Source) Client() archive.ClientSource {
 	return archive.ClientSource{Source: s.Source, Priority: s.Priority, Tailored: s.Tailored,
-		Streams: s.Streams, Origin: s.Origin, Label: s.Label, Suite: s.Suite, Codename: s.Codename}
+		SourcePackages: s.SourcePackages > 0,
+		Streams:        s.Streams, Origin: s.Origin, Label: s.Label, Suite: s.Suite, Codename: s.Codename}
 }
 
 // Index is an index of upstream's that the edition was made from.

@@ -77,7 +77,7 @@ func sealOf(t *testing.T, of map[string]string) *sealed {
 	e := &Edition{Format: ListBySource, Mirror: "barrage", Number: 3, Created: time.Now().UTC(),
 		SiteKey: site().Certificate().Fingerprint,
 		Sources: []Source{{Source: archive.Source{Name: "tarn"}}, {Source: archive.Source{Name: "kelp"}}}}
-	record, err := About(e, []*trust.Certificate{site().Certificate()}, []byte(packages), nil, files,
+	record, err := About(e, []*trust.Certificate{site().Certificate()}, []byte(packages), nil, nil, files,
 		s.store.Add)
 	if err != nil {
 		t.Fatal(err)
@@ -339,7 +339,10 @@ func TestAnExportIsWholeOrNotThere(t *testing.T) {
 			}
 			return FromPool(s.store)(l)
 		},
-		"a file gone": func(l Line) (io.ReadCloser, error) { return nil, pool.Gone(pool.ErrMissing, l.Path) },
+		"a file gone": func(l Line) (io.ReadCloser, error) {
+			return nil,
+				pool.Gone(pool.ErrMissing, l.Path)
+		},
 	} {
 		dir := filepath.Join(t.TempDir(), "out")
 		err := export(open, dir)

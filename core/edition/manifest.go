@@ -23,6 +23,7 @@ const (
 	recordFile     = "about/edition.json"
 	packagesFile   = "about/packages.jsonl"
 	advisoriesFile = "about/advisories.jsonl"
+	sourcesFile    = "about/source-packages.jsonl"
 	readmeFile     = "about/README.txt"
 	keysFolder     = "about/keys/"
 	listsFolder    = "about/files/"

@@ -22,9 +22,10 @@ func Folder(editions string, id ID) string {
 }
 
 // About puts what an edition says of itself into a collection: the certificates that
-// its machines need, its packages and advisories, a README, and edition.json, whose
+// its machines need, its packages, advisories and source packages, a README, and edition.json, whose
 // bytes are given back. put stores a file and gives its SHA-256.
-func About(e *Edition, certificates []*trust.Certificate, packages, advisories []byte, files *Collection,
+func About(e *Edition, certificates []*trust.Certificate, packages, advisories, sources []byte,
+	files *Collection,
 	put func(data []byte) (sha256 string, err error)) (record []byte, err error) {
 	add := func(path string, data []byte) error {
 		sum, err := put(data)
@@ -43,6 +44,11 @@ func About(e *Edition, certificates []*trust.Certificate, packages, advisories [
 	}
 	if len(advisories) > 0 {
 		if err := add(advisoriesFile, advisories); err != nil {
+			return nil, err
+		}
+	}
+	if len(sources) > 0 {
+		if err := add(sourcesFile, sources); err != nil {
 			return nil, err
 		}
 	}

@@ -201,6 +201,9 @@ var catalogue = index(
 	Entry{"mirror.not-proved", Warning, "whether a wanted package can be installed was not found out",
 		"want fewer packages that exclude each other, or name which of several alternatives is wanted; " +
 			"complete: told seals all the same"},
+	Entry{"mirror.source-missing", Warning,
+		"source packages are wanted, and no list of the source has them",
+		"ask the owner of the source; or take source_packages out"},
 	Entry{"mirror.footing-unknown", Note,
 		"packages that an example machine has installed are in no defined source in that version",
 		"define the source that they come from, or make the list anew on a machine that is up to date"},

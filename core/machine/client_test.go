@@ -44,7 +44,7 @@ func sealed(t *testing.T, tarn, kelp *trust.Certificate) *edition.Sealed {
 			Pins:          []string{"sluicectl = 1.4-1"}}}}
 	files := edition.NewCollection()
 	record, err := edition.About(e, []*trust.Certificate{site.Certificate(), tarn, kelp},
-		[]byte(`{"source":"tarn","name":"sluicectl","version":"1.4-1","arch":"amd64"}`+"\n"), nil, files, store.Add)
+		[]byte(`{"source":"tarn","name":"sluicectl","version":"1.4-1","arch":"amd64"}`+"\n"), nil, nil, files, store.Add)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -76,6 +76,7 @@ type Outcome struct {
 	selection []pick
 	lists     [][]List
 	streams   map[*archive.Package]string // the module stream that a package is of
+	sources   []sourcePick                // that come along
 }
 
 // pick is a chosen package with its source.
@@ -134,6 +135,9 @@ func (b *Builder) Estimate(ctx context.Context, plan Plan) (*Outcome, error) {
 	if err := b.choose(ctx, plan, out); err != nil {
 		return out, err
 	}
+	if err := b.sourcePackages(ctx, plan, out); err != nil {
+		return out, err
+	}
 	b.recognise(plan, out)
 	out.Findings = append(out.Findings, b.apart(plan, out)...)
 	b.measure(out)
@@ -190,6 +194,20 @@ func (b *Builder) measure(out *Outcome) {
 			out.FetchBytes += p.Size
 		}
 	}
+	for _, s := range out.sources {
+		for _, f := range s.Files {
+			if seen[f.SHA256] {
+				continue
+			}
+			seen[f.SHA256] = true
+			out.Files++
+			out.Bytes += f.Size
+			if size, ok := b.Pool.Has(f.SHA256); !ok || size != f.Size {
+				out.FetchFiles++
+				out.FetchBytes += f.Size
+			}
+		}
+	}
 	out.Seconds = -1
 	if rate := b.Fetch.Rate(); rate > 0 {
 		out.Seconds = int(out.FetchBytes / rate)
@@ -230,6 +248,9 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 	if err := b.fetchPackages(ctx, plan, out); err != nil {
 		return out, err
 	}
+	if err := b.fetchSources(ctx, out); err != nil {
+		return out, err
+	}
 	if err := b.keyPackages(ctx, out); err != nil {
 		return out, err
 	}
@@ -260,6 +281,10 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 			Signer:    p.signer.Fingerprint,
 			Signature: p.signature, For: p.why, How: p.how, Wanted: p.wanted})
 	}
+	sources, err := out.sourceFiles(files)
+	if err != nil {
+		return out, err
+	}
 	unsigned(plan, out)
 	if missing := out.Findings.With("content.signature-missing"); len(missing) > 0 {
 		return out, missing
@@ -270,7 +295,7 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 		return out, err
 	}
 	e.Advisories = bytes.Count(advisories, []byte("\n"))
-	e.Content = content(plan, items.Bytes(), advisories)
+	e.Content = content(plan, items.Bytes(), advisories, sources)
 	if plan.Previous != nil && plan.Mirror.Copy == definition.Tailored &&
 		plan.Previous.Content == e.Content {
 		out.Unchanged = true // upstream published, and nothing of it concerns this mirror
@@ -294,7 +319,8 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 			return out, about(err, pub.Source.Name)
 		}
 	}
-	record, err := edition.About(e, b.certificates(plan), items.Bytes(), advisories, files, b.Pool.Add)
+	record, err := edition.About(e, b.certificates(plan), items.Bytes(), advisories, sources, files,
+		b.Pool.Add)
 	if err != nil {
 		return out, err
 	}
@@ -321,7 +347,7 @@ func errorsOf(l finding.List) finding.List {
 }
 
 // content is a digest over what machines would see of a tailored edition.
-func content(plan Plan, items, advisories []byte) string {
+func content(plan Plan, items, advisories, sources []byte) string {
 	h := sha256.New()
 	enc := json.NewEncoder(h)
 	for _, s := range plan.Sources {
@@ -337,6 +363,7 @@ func content(plan Plan, items, advisories []byte) string {
 	}
 	h.Write(items)
 	h.Write(advisories)
+	h.Write(sources)
 	return hex.EncodeToString(h.Sum(nil))
 }
 
@@ -348,6 +375,11 @@ func (b *Builder) describe(pub *Publication, plan Plan, out *Outcome, i int) edi
 		RootDate:   pub.Root.Date,
 		RootDigest: pub.Accepted.Digest, Signer: pub.Root.Signer, Upstream: pub.Accepted.Upstream,
 		Packages: out.BySource[s.Name], Streams: s.Want.Streams}
+	for _, p := range out.sources {
+		if p.src == s {
+			es.SourcePackages++
+		}
+	}
 	if u := s.Unsigned; u != nil {
 		es.Unsigned = edition.Unsigned{Reason: u.Reason, Until: u.Until, By: u.By, At: u.At}
 	}
@@ -434,6 +466,7 @@ func (b *Builder) writeIndexes(ctx context.Context, pub *Publication, out *Outco
 			}
 			return nil
 		},
+		Sources: out.sourcesOf(src),
 		Open:    func(f archive.IndexFile) (io.ReadCloser, error) { return b.lore(ctx, src, f) },
 		Package: func(p *archive.Package) (io.ReadSeekCloser, error) { return b.Pool.Open(p.SHA256) },
 		Put: func(path string, data []byte) error {

@@ -82,8 +82,58 @@ type DebRepository struct {
 	ByHash                         bool
 	Packages                       []Deb
 	Contents                       bool // the files of packages are listed
+	Sources                        []DebSource
 	// Amend, if not nil, may change index files before they are signed.
 	Amend func(files map[string][]byte)
+}
+
+// DebSource is a source package of a made-up upstream.
+type DebSource struct {
+	Component, Name, Version string
+	Fields                   string            // further lines of its stanza
+	Files                    map[string]string // by name, without the description
+	Inside                   string            // the version that its description says; Version if empty
+}
+
+// sources puts the source packages of a component and their list in place.
+func (r DebRepository) sources(out, indexes map[string][]byte, component string) error {
+	var list strings.Builder
+	for _, s := range r.Sources {
+		if s.Component != component {
+			continue
+		}
+		folder := path.Join("pool", s.Component, s.Name[:1], s.Name)
+		version := s.Version[strings.IndexByte(s.Version, ':')+1:]
+		files := maps.Clone(s.Files)
+		sums := func() (text string) {
+			for _, name := range slices.Sorted(maps.Keys(files)) {
+				text += fmt.Sprintf("\n %s %d %s", sha256Hex([]byte(files[name])), len(files[name]), name)
+			}
+			return text
+		}
+		head := fmt.Sprintf("Binary: %s\nArchitecture: any\nVersion: %s\nMaintainer: Tarn release desk "+
+			"<desk@tarn.example>\n%s", s.Name, cmp.Or(s.Inside, s.Version), s.Fields)
+		description := "Format: 3.0 (native)\nSource: " + s.Name + "\n" + head + "Checksums-Sha256:" +
+			sums() + "\n"
+		files[s.Name+"_"+version+".dsc"] = description
+		for name, text := range files {
+			out[folder+"/"+name] = []byte(text)
+		}
+		head = strings.Replace(head, "Version: "+cmp.Or(s.Inside, s.Version), "Version: "+s.Version, 1)
+		fmt.Fprintf(&list, "Package: %s\nFormat: 3.0 (native)\n%sDirectory: %s\nFiles:\n "+
+			"00000000000000000000000000000000 1 x\nChecksums-Sha256:%s\n\n", s.Name, head, folder, sums())
+	}
+	if list.Len() == 0 {
+		return nil
+	}
+	for _, z := range []string{"", "gz", "xz"} {
+		packed, err := archive.Compress([]byte(list.String()), z)
+		if err != nil {
+			return err
+		}
+		indexes[strings.TrimSuffix(component+"/source/Sources."+z, ".")] = packed
+	}
+	return nil
 }
 
 // contents lists the files of the packages of one component for one architecture.
@@ -136,6 +186,11 @@ func (r DebRepository) Publish(sign archive.SigningKey) (map[string][]byte, erro
 				}
 				indexes[c+"/Contents-"+a+".gz"] = packed
 			}
+		}
+	}
+	for _, c := range r.Components {
+		if err := r.sources(out, indexes, c); err != nil {
+			return nil, err
 		}
 	}
 	if r.Amend != nil {

@@ -115,7 +115,11 @@ func writeSource(t *archive.Text, at string, s archive.ClientSource, archs []str
 		uri = "file:" + archive.EscapeFolder(uri)
 	}
 	t.Line("")
-	t.Line("Types: deb")
+	if s.SourcePackages {
+		t.Line("Types: deb deb-src")
+	} else {
+		t.Line("Types: deb")
+	}
 	t.Line("URIs: %s", uri)
 	t.Line("Suites: %s", s.Release)
 	if len(s.Components) > 0 {

@@ -407,8 +407,9 @@ func (p *entry) field(name, value []byte) (err error) {
 			p.InstalledSize = kib * 1024
 		}
 	case "source":
-		s, _, _ := strings.Cut(string(value), " ")
+		s, version, _ := strings.Cut(string(value), " ")
 		p.Origin = p.in.names.Get(s)
+		p.OriginVersion = p.in.names.Get(strings.Trim(version, " ()"))
 		_, err = oneLine()
 	case "section":
 		p.Section = p.in.names.Bytes(value)

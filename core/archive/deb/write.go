@@ -65,6 +65,9 @@ func (f Family) Write(w archive.Writing) error {
 			}
 		}
 	}
+	if err := sourceLists(w, components, sums); err != nil {
+		return err
+	}
 	release := releaseText(w, sums)
 	put := func(name string, data []byte) error { return w.Put(b+name, data) }
 	for _, name := range slices.Sorted(maps.Keys(sums)) {
@@ -88,6 +91,33 @@ func (f Family) Write(w archive.Writing) error {
 		"InRelease": inRelease} {
 		if err := put(name, data); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// sourceLists writes the lists of source packages, where some come along.
+func sourceLists(w archive.Writing, components []string, sums map[string][]byte) error {
+	if w.Sources == nil {
+		return nil
+	}
+	for _, c := range components {
+		var text bytes.Buffer
+		for _, p := range w.Sources {
+			if p.Component == c {
+				text.Write(p.Text)
+			}
+		}
+		name := "Sources"
+		if c != "" {
+			name = c + "/source/Sources"
+		}
+		for _, z := range []string{"", "gz", "xz"} {
+			packed, err := archive.Compress(text.Bytes(), z)
+			if err != nil {
+				return err
+			}
+			sums[strings.TrimSuffix(name+"."+z, ".")] = packed
 		}
 	}
 	return nil

@@ -1,0 +1,172 @@
+package mirror
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+
+	"golang.org/x/sync/errgroup"
+
+	"stockade/core/archive"
+	"stockade/core/edition"
+	"stockade/core/finding"
+	"stockade/core/pool"
+)
+
+// sourcePick is a source package that comes along with what was built from it.
+type sourcePick struct {
+	*archive.SourcePackage
+	src   *Source
+	built []string // names of what is taken that was built from it
+}
+
+// sourceID names a source package.
+type sourceID struct{ name, version string }
+
+func (id sourceID) String() string { return id.name + " " + id.version }
+
+// maxLackingSources bounds the source packages that are told one by one to be in no list.
+const maxLackingSources = 3
+
+// sourcePackages looks the source packages up that packages were built from which are taken, where
+// that is wanted.
+func (b *Builder) sourcePackages(ctx context.Context, plan Plan, out *Outcome) error {
+	for _, pub := range out.Publications {
+		src := pub.Source
+		if !src.Want.SourcePackages && !plan.Mirror.Want.SourcePackages {
+			continue
+		}
+		sourced, ok := src.Family.(archive.Sourced)
+		if !ok || src.House != nil {
+			out.Findings = append(out.Findings, finding.New("mirror.source-missing", "mirror "+plan.Name,
+				"%s lists no source packages: they are left out", src.Name))
+			continue
+		}
+		asked := map[sourceID][]string{}
+		for _, p := range out.selection {
+			if p.src == src {
+				name, version := sourced.SourceOf(p.Package)
+				id := sourceID{name, version}
+				asked[id] = append(asked[id], p.Name)
+			}
+		}
+		found := map[sourceID]bool{}
+		for _, x := range sourced.SourceLists(src.Spec, pub.Root) {
+			plain, err := b.lore(ctx, src, x.Files[0])
+			if err != nil {
+				return err
+			}
+			err = sourced.ReadSources(x, plain, func(name, version string) bool {
+				id := sourceID{name, version}
+				return len(asked[id]) > 0 && !found[id]
+			}, func(p *archive.SourcePackage) error {
+				id := sourceID{p.Name, p.Version}
+				found[id] = true
+				built := slices.Compact(slices.Sorted(slices.Values(asked[id])))
+				out.sources = append(out.sources, sourcePick{p, src, built})
+				return ctx.Err()
+			})
+			plain.Close()
+			if err != nil {
+				return about(err, src.Name)
+			}
+		}
+		out.Findings = append(out.Findings, lacking(plan, src, asked, found)...)
+	}
+	return nil
+}
+
+// lacking tells of source packages that stand in no list.
+func lacking(plan Plan, src *Source, asked map[sourceID][]string, found map[sourceID]bool) finding.List {
+	var none []string
+	for id := range asked {
+		if !found[id] {
+			none = append(none, id.String())
+		}
+	}
+	if len(none) == 0 {
+		return nil
+	}
+	slices.Sort(none)
+	more := ""
+	if n := len(none) - maxLackingSources; n > 0 {
+		more = fmt.Sprintf(" and %d others", n)
+	}
+	return finding.List{finding.New("mirror.source-missing", "mirror "+plan.Name,
+		"no list of %s has the source packages %v%s, from which packages were built that are taken",
+		src.Name,
+		none[:min(maxLackingSources, len(none))], more)}
+}
+
+// fetchSources brings the files of source packages that the pool lacks.
+func (b *Builder) fetchSources(ctx context.Context, out *Outcome) error {
+	files := 0
+	var size int64
+	for _, s := range out.sources {
+		for _, f := range s.Files {
+			if have, ok := b.Pool.Has(f.SHA256); !ok || have != f.Size {
+				files, size = files+1, size+f.Size
+			}
+		}
+	}
+	p := b.progress("source packages", files, size)
+	defer p.end()
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(b.workers())
+	for _, s := range out.sources {
+		for i, f := range s.Files {
+			if have, ok := b.Pool.Has(f.SHA256); ok && have == f.Size {
+				continue
+			}
+			g.Go(func() (err error) {
+				defer finding.Catch(&err)
+				_, err = b.fetchInto(ctx, s.src, wanted(f.Path, f.Size, f.SHA256, ""), []string{f.Path}, p,
+					func(blob pool.Blob) error {
+						if i > 0 {
+							return nil
+						}
+						return about(s.src.Family.(archive.Sourced).InspectSource(s.SourcePackage, blob),
+							s.src.Name)
+					})
+				if err == nil {
+					p.add("", 0, 1)
+				}
+				return about(err, s.src.Name)
+			})
+		}
+	}
+	return g.Wait()
+}
+
+// sourceFiles puts the files of source packages into an edition, and gives what it says of them.
+func (out *Outcome) sourceFiles(files *edition.Collection) ([]byte, error) {
+	var text bytes.Buffer
+	enc := json.NewEncoder(&text)
+	for _, s := range out.sources {
+		line := edition.SourcePackage{Source: s.src.Name, Name: s.Name, Version: s.Version,
+			Component: s.Component, Built: s.built}
+		for _, f := range s.Files {
+			l := edition.Line{Path: s.src.Name + "/" + f.Path, Size: f.Size, SHA256: f.SHA256}
+			if err := files.Add(l); err != nil {
+				return nil, about(err, s.src.Name)
+			}
+			line.Files = append(line.Files, edition.SourceFile(l))
+		}
+		if err := enc.Encode(line); err != nil {
+			return nil, err
+		}
+	}
+	return text.Bytes(), nil
+}
+
+// sourcesOf gives the source packages of one source; nil: none were asked for.
+func (out *Outcome) sourcesOf(src *Source) (all []*archive.SourcePackage) {
+	for _, s := range out.sources {
+		if s.src == src {
+			all = append(all, s.SourcePackage)
+		}
+	}
+	return all
+}
