@@ -434,3 +434,57 @@ func TestACertificateAndEvery(t *testing.T) {
 		t.Errorf("%+v", c)
 	}
 }
+
+// Essential packages are always there: what excludes them cannot be installed, unless it replaces
+// them, or excludes other versions than machines see. They meet no need unless they are taken.
+func TestWhatIsAlwaysThereStays(t *testing.T) {
+	for name, c := range map[string]struct {
+		fields string // of the package that is wanted
+		own    string // further fields of the essential one
+		proved int
+		taken  string
+		parts  string
+	}{
+		"excluded": {fields: "Conflicts: base-tools\n",
+			parts: "odd 1 (amd64) excludes base-tools; base-tools 9 (amd64) is always there"},
+		"excluded by another word": {fields: "Breaks: tools (<= 9)\n", own: "Provides: tools (= 9)\n",
+			parts: "odd 1 (amd64) excludes tools <= 9; base-tools 9 (amd64) is always there"},
+		"an older one excluded": {fields: "Conflicts: base-tools (<< 9)\n", proved: 1},
+		"replaced":              {fields: "Conflicts: base-tools\nReplaces: base-tools\n", proved: 1},
+		"it excludes": {own: "Conflicts: odd\n",
+			parts: "base-tools excludes odd; base-tools 9 (amd64) is always there"},
+		"needed": {fields: "Depends: base-tools (>= 9)\n", proved: 1,
+			taken: "base-tools 9 (for odd), "},
+		"needed by way of what it lacks": {fields: "Depends: base-tools\n", own: "Depends: nowhere\n",
+			taken: "base-tools 9 (for odd), ",
+			parts: "odd 1 (amd64) needs base-tools; base-tools 9 (amd64) needs nowhere"},
+		"beside": {fields: "", own: "Depends: nowhere\n", proved: 1},
+	} {
+		t.Run(name, func(t *testing.T) {
+			w := newWorld(t)
+			w.repo.Packages = []made.Deb{
+				{Component: "core", Name: "base-tools", Version: "9", Arch: "amd64",
+					Fields: "Essential: yes\n" + c.own},
+				{Component: "core", Name: "odd", Version: "1", Arch: "amd64", Fields: c.fields}}
+			w.publish()
+			w.source.Want = definition.Want{Packages: []string{"odd"}, With: "required", Versions: 1}
+			out, taken := w.estimated()
+			if got := strings.Join(taken, ", "); got != c.taken+"odd 1: odd" {
+				t.Errorf("taken %s", got)
+			}
+			if p := out.Proofs[0]; p.Proved != c.proved {
+				t.Errorf("%+v %v", p, out.Findings)
+			}
+			parts := ""
+			if len(out.Refusals) > 0 {
+				slices.Sort(out.Refusals[0].Parts)
+				parts = strings.Join(out.Refusals[0].Parts, "; ")
+			}
+			want := strings.Split(c.parts, "; ")
+			slices.Sort(want)
+			if parts != strings.Join(want, "; ") {
+				t.Errorf("because %q", parts)
+			}
+		})
+	}
+}

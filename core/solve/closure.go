@@ -38,10 +38,11 @@ type selector struct {
 	nodes     map[*archive.Package]*node
 	namesakes map[string]*called
 	meetings  map[meetingKey]*meeting
-	question  *question // what the solver knows; nil: it was not asked
-	lacking   []lacking // needs under conditions that nothing meets
-	footing   []*node   // what machines of the view have already, one of each name
-	newer     []*node   // what could take its place
+	question  *question        // what the solver knows; nil: it was not asked
+	lacking   []lacking        // needs under conditions that nothing meets
+	footing   []*node          // what machines of the view have already, one of each name
+	newer     []*node          // what could take its place
+	always    map[string]*node // by name, what machines always have: essential packages
 }
 
 // take takes a package, for a want or for the sake of another: the strongest reason is kept.

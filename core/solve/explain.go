@@ -1,6 +1,7 @@
 package solve
 
 import (
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -180,13 +181,20 @@ func (q *question) parts() (out []part) {
 		say string
 	}
 	at := map[what]int{}
-	done := map[string]bool{}
+	var names []string
 	for _, in := range q.nodes {
-		if done[in.Name] {
+		if !slices.Contains(names[max(0, len(names)-1):], in.Name) {
+			names = append(names, in.Name)
+		}
+	}
+	names = append(names, slices.Sorted(maps.Keys(q.always))...)
+	done := map[string]bool{}
+	for _, name := range names {
+		if done[name] {
 			continue
 		}
-		done[in.Name] = true
-		for _, g := range q.guards[in.Name] {
+		done[name] = true
+		for _, g := range q.guards[name] {
 			key := what{g.of, g.because}
 			if g.needs != nil {
 				key.say = "needs " + g.needs.written().String()

@@ -1,6 +1,7 @@
 package solve
 
 import (
+	"maps"
 	"slices"
 
 	"github.com/go-air/gini/z"
@@ -11,10 +12,14 @@ import (
 // version, or what replaces it. It is taken to be in order as it is: of its needs those count that
 // something of it meets, and what excludes something of it was not in the way there.
 
+// Essential packages are always there, in a version that nobody knows: nothing may be installed
+// that excludes what machines see of them. They meet no need for that: what needs one in a version
+// has it taken.
+
 // stand makes nodes of what machines of the view have installed, one of each name: where a list
 // has several versions of one, the newest.
 func (s *selector) stand() {
-	s.footing, s.newer = nil, nil
+	s.footing, s.newer, s.always = nil, nil, map[string]*node{}
 	best := map[string]offer{}
 	var names []string
 	for i, src := range s.sources {
@@ -44,6 +49,28 @@ func (s *selector) stand() {
 			}
 		}
 	}
+	for _, o := range s.essential {
+		if best[o.Name].Package != nil || !s.here(o) {
+			continue
+		}
+		if have := s.always[o.Name]; have == nil || s.before(o, have.offer) {
+			s.always[o.Name] = s.node(o)
+		}
+	}
+}
+
+// excludesAlways names what is always there that a conflict is about, of another name than the
+// package has that says so; nil: nothing.
+func (s *selector) excludesAlways(n *node, m *meeting) *node {
+	if len(s.always) == 0 {
+		return nil
+	}
+	for _, o := range m.all {
+		if a := s.always[o.Name]; a != nil && a.Package == o.Package && o.Name != n.Name {
+			return a
+		}
+	}
+	return nil
 }
 
 // standing gives the node of an installed package what it asks, as far as what is installed
@@ -73,7 +100,7 @@ func (s *selector) standing(n *node, asks *needs) {
 // keep says of each name that is installed that it stays, in whatever version, or goes for the
 // sake of what replaces it. It is said anew each time that packages were put in.
 func (q *question) keep() {
-	if len(q.footing) == 0 {
+	if len(q.footing)+len(q.always) == 0 {
 		return
 	}
 	q.kept = q.solver.Lit()
@@ -84,26 +111,65 @@ func (q *question) keep() {
 		}
 	}
 	for _, f := range q.footing {
-		if !q.spend(len(q.named[f.Name]) + len(replacing)) {
-			return
-		}
-		rule := []z.Lit{q.kept.Not()}
-		if q.explains {
-			rule = append(rule, q.guard(f.Name, guard{of: f,
-				because: f.Name + " " + f.Version + " is installed already, and stays"}).Not())
-		}
-		for _, n := range q.named[f.Name] {
-			rule = append(rule, q.installed[n])
-		}
-		for _, n := range replacing {
-			if n.Name != f.Name && slices.ContainsFunc(n.replaces, func(r *relation) bool {
-				return r.Name == f.Name && q.isIn(f.offer, r.Relation)
-			}) {
-				rule = append(rule, q.installed[n])
+		q.stays(f, z.LitNull, replacing, f.Name+" "+f.Version+" is installed already, and stays")
+	}
+	if len(q.always) == 0 {
+		return
+	}
+	there := map[*node]z.Lit{} // it is there as it was
+	for _, name := range slices.Sorted(maps.Keys(q.always)) {
+		a := q.always[name]
+		there[a] = q.solver.Lit()
+		q.stays(a, there[a], replacing, name+" is always there")
+		for _, m := range a.conflicts {
+			for _, b := range q.asking(m).batches {
+				for i, o := range b.offers {
+					if o.Name != name && q.spend(1) {
+						q.exclude(name, guard{by: name, because: name + " excludes " + m.relation.String()},
+							[]z.Lit{there[a].Not(), b.lits[i].Not()})
+					}
+				}
 			}
 		}
-		q.add(rule...)
 	}
+	for _, n := range q.nodes {
+		for _, m := range n.conflicts {
+			if !q.spend(len(m.all)) {
+				return
+			}
+			if a := q.excludesAlways(n, m); a != nil {
+				q.exclude(n.Name, guard{between: [2]string{n.String(), a.String()}, of: n,
+					because: n.Name + " excludes " + m.relation.String()},
+					[]z.Lit{q.installed[n].Not(), there[a].Not()})
+			}
+		}
+	}
+}
+
+// stays says that of a name something is installed: what is there already, another version, or
+// what replaces it.
+func (q *question) stays(f *node, there z.Lit, replacing []*node, because string) {
+	if !q.spend(len(q.named[f.Name]) + len(replacing)) {
+		return
+	}
+	rule := []z.Lit{q.kept.Not()}
+	if there != z.LitNull {
+		rule = append(rule, there)
+	}
+	if q.explains {
+		rule = append(rule, q.guard(f.Name, guard{of: f, because: because}).Not())
+	}
+	for _, n := range q.named[f.Name] {
+		rule = append(rule, q.installed[n])
+	}
+	for _, n := range replacing {
+		if n.Name != f.Name && slices.ContainsFunc(n.replaces, func(r *relation) bool {
+			return r.Name == f.Name && q.isIn(f.offer, r.Relation)
+		}) {
+			rule = append(rule, q.installed[n])
+		}
+	}
+	q.add(rule...)
 }
 
 // footingFails tells whether what is said to be installed cannot be there as it is.

@@ -61,6 +61,7 @@ type Universe struct {
 	relations map[relationKey]*relation
 	needs     map[*archive.Package]*needs // of those that were looked at
 	of        [][]offer                   // by source, of those outside
+	essential []offer                     // that machines always have
 	backward  []offer                     // those that recommend themselves
 	several   map[identity]bool           // what is in already, of names that stand more than a few times
 	count     int
@@ -93,6 +94,9 @@ func (u *Universe) Add(source int, p *archive.Package) {
 	}
 	if u.sources[source].Outside {
 		u.of[source] = append(u.of[source], o)
+	}
+	if p.Essential && !u.sources[source].Installed {
+		u.essential = append(u.essential, o)
 	}
 	if p.Backward {
 		u.backward = append(u.backward, o)

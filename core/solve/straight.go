@@ -53,6 +53,12 @@ type asked struct {
 // one of its own.
 func (s *selector) straight(wanted []*node) []*node {
 	w := &world{selector: s, left: maxStraight + eachStraight*len(wanted)}
+	for _, a := range s.always { // they are in each world, without what they need
+		for _, m := range a.conflicts {
+			s.reach(m)
+			m.excluded = m.excluded.and(a.Name)
+		}
+	}
 	proved := map[*node]bool{}
 	for n := 0; n < maxWorlds && len(wanted) > 0; n++ {
 		before := len(wanted)
@@ -199,7 +205,9 @@ func (w *world) install(n *node) bool {
 			return false
 		}
 	}
-	excludes := slices.ContainsFunc(n.conflicts, func(m *meeting) bool { return m.met.others(n.Name) })
+	excludes := slices.ContainsFunc(n.conflicts, func(m *meeting) bool {
+		return m.met.others(n.Name) || w.excludesAlways(n, m) != nil
+	})
 	excluded := slices.ContainsFunc(n.of, func(m *meeting) bool { return m.excluded.others(n.Name) })
 	if n.damaged || excludes || excluded || w.left <= 0 {
 		return false
