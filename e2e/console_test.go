@@ -54,7 +54,8 @@ func newBrowserAt(t *testing.T, s *site, address string) *browser {
 	t.Cleanup(func() { os.RemoveAll(profile) }) // as far as the browser lets go of it
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox,
 		chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-sync", true),
 		chromedp.UserDataDir(profile))
 	alloc, stop := chromedp.NewExecAllocator(context.Background(), opts...)
@@ -94,7 +95,8 @@ func drawnAnew(err error) bool {
 
 func (b *browser) open(path string) {
 	b.t.Helper()
-	b.run("open "+path, chromedp.Navigate(b.address+path), chromedp.WaitVisible("#app > *", chromedp.ByQuery))
+	b.run("open "+path, chromedp.Navigate(b.address+path), chromedp.WaitVisible("#app > *",
+		chromedp.ByQuery))
 }
 
 // see waits until the page shows a text.
@@ -382,7 +384,8 @@ func TestTheDemonstrationStaysUpWithItsConsole(t *testing.T) {
 		return strings.Fields(rest)[0]
 	}
 	for _, want := range []string{"define.unknown-field", "key.unvouched", "barrage/1", "the seal holds",
-		"source.upstreams-disagree", "content.digest-mismatch", "barrage/2", "1.5.0-1", "no edition was made",
+		"source.upstreams-disagree", "content.digest-mismatch", "barrage/2", "1.5.0-1",
+		"no edition was made",
 		"tarn-whole/1", "whole and unchanged"} {
 		if !strings.Contains(out.String(), want) {
 			t.Errorf("the demonstration does not show %q", want)
@@ -401,13 +404,14 @@ func TestTheDemonstrationStaysUpWithItsConsole(t *testing.T) {
 	for _, p := range []struct{ path, see, name string }{
 		{"/", "Needs you", "overview"}, {"/sources", "official", "sources"}, {"/sources/tarn",
 			"Accepted root", "source"}, {"/keys", "Kelp Drives release", "keys"},
-		{"/mirrors/pumps", "pumps/2", "mirror"}, {"/editions/barrage/2", "libtide2", "edition"}, {
+		{"/mirrors/pumps", "pumps/2", ""}, {"/editions/barrage/2", "libtide2", "edition"}, {
 			"/editions/pumps/2?tab=1", "BRINE-2026-0021", "difference"},
 		{"/sources/reach-lamps", "recipe 12", ""}, {"/credentials", "login of skerry-reach", "credentials"},
 		{"/sources/wrack", "mirrors.txt", ""}, {
 			"/editions/barrage/2?tab=1", "1.5.0-1", ""},
 		{"/editions/pumps/2?tab=2", "it signed the packages", ""},
-		{"/editions/launch/1", "echo-plot", ""}, {"/lanes", "first edition", ""}, {"/jobs", "failed", "jobs"},
+		{"/editions/launch/1", "echo-plot", ""}, {"/lanes", "first edition", ""},
+		{"/jobs", "failed", "jobs"},
 		{"/journal", "lane.move", "journal"}, {"/mirrors", "faithful", ""}, {"/keys/" + "none",
 			"no key is called", ""},
 	} {
@@ -448,12 +452,14 @@ func TestTheDemonstrationOnce(t *testing.T) {
 	t.Parallel()
 	var out bytes.Buffer
 	dir := filepath.Join(t.TempDir(), "demo")
-	if code := cli.Main([]string{"demo", "--once", "--data", dir}, strings.NewReader(""), &out, &out); code !=
+	if code := cli.Main([]string{"demo", "--once", "--data", dir}, strings.NewReader(""), &out,
+		&out); code !=
 		0 {
 		t.Fatalf("exit code %d\n%s", code, out.String())
 	}
 	os.Remove(filepath.Join(dir, ".stockade-demo"))
-	if code := cli.Main([]string{"demo", "--once", "--data", dir}, strings.NewReader(""), &out, &out); code ==
+	if code := cli.Main([]string{"demo", "--once", "--data", dir}, strings.NewReader(""), &out,
+		&out); code ==
 		0 {
 		t.Error("a folder that is not the demo's own was taken for it")
 	}

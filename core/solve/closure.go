@@ -217,11 +217,14 @@ func (c *closing) visit(at *step) {
 			}
 		}
 	}
+	if at.asks == nil {
+		return
+	}
 	if c.soft() {
-		soft(at.recommends, definition.Recommended)
+		soft(c.clauses(at.asks.recommends, at.offer), definition.Recommended)
 	}
 	if c.with == definition.Suggested && at.depth == 0 {
-		soft(at.suggests, definition.Suggested)
+		soft(c.clauses(at.asks.suggests, at.offer), definition.Suggested)
 	}
 }
 

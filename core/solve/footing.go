@@ -65,8 +65,16 @@ func (s *selector) excludesAlways(n *node, m *meeting) *node {
 	if len(s.always) == 0 {
 		return nil
 	}
-	for _, o := range m.all {
-		if a := s.always[o.Name]; a != nil && a.Package == o.Package && o.Name != n.Name {
+	if !m.looked {
+		m.looked = true
+		for _, o := range m.all {
+			if a := s.always[o.Name]; a != nil && a.Package == o.Package {
+				m.always = append(m.always, a)
+			}
+		}
+	}
+	for _, a := range m.always {
+		if a.Name != n.Name {
 			return a
 		}
 	}

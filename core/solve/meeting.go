@@ -23,6 +23,9 @@ type meeting struct {
 	met, excluded who
 	watched       []asked
 
+	always []*node // of its candidates, what is always there; see excludesAlways
+	looked bool    // for these
+
 	settled bool // its candidates were looked at; see selector.settle
 	live    int  // how many usable ones can be supported as far as is known
 	users   []*node
@@ -61,11 +64,12 @@ func (c clause) positive() clause {
 // node is a package on one architecture with its relations as meetings.
 type node struct {
 	offer
-	requires, recommends, suggests []clause
-	conflicts                      []*meeting
-	supplements, enhances          [][]clause
-	replaces                       []*relation
-	damaged                        bool // its relations cannot be read
+	requires              []clause
+	asks                  *needs // for what it recommends and suggests, which is looked at where that is followed
+	conflicts             []*meeting
+	supplements, enhances [][]clause
+	replaces              []*relation
+	damaged               bool // its relations cannot be read
 	// set is what it stands for that shall go together; nil: it is a package.
 	set *Together
 
@@ -161,8 +165,7 @@ func (s *selector) node(o offer) *node {
 		}
 		return n
 	}
-	n.requires, n.recommends, n.suggests = s.clauses(asks.requires, o), s.clauses(asks.recommends, o),
-		s.clauses(asks.suggests, o)
+	n.asks, n.requires = asks, s.clauses(asks.requires, o)
 	n.replaces = asks.replaces
 	for _, r := range asks.conflicts {
 		n.conflicts = append(n.conflicts, s.meetingOf(r, s.placeOf(o, r.Relation, true)))

@@ -147,12 +147,7 @@ func (s *selector) decide(wanted []*node) {
 	if len(wanted) == 0 || s.err != nil {
 		return
 	}
-	for _, n := range wanted {
-		if n.set != nil {
-			inside = append(inside, n)
-		}
-	}
-	q := s.questionOf(inside)
+	q := s.questionOf(s.around(s.isTaken, wanted...))
 	if s.err != nil {
 		return
 	}

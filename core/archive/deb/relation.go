@@ -134,7 +134,6 @@ func (n *needs) Relations() (archive.Relations, error) {
 		{"Pre-Depends", n.preDepends, &out.Requires}, {"Depends", n.depends, &out.Requires},
 		{"Recommends", n.recommends, &out.Recommends}, {"Suggests", n.suggests, &out.Suggests},
 		{"Conflicts", n.conflicts, &against}, {"Breaks", n.breaks, &against},
-		{"Replaces", n.replaces, &replaced},
 	} {
 		if err := add(x.field, x.text, x.to); err != nil {
 			return out, err
@@ -147,6 +146,12 @@ func (n *needs) Relations() (archive.Relations, error) {
 			return out, f
 		}
 		out.Conflicts = append(out.Conflicts, c...)
+	}
+	if len(against) == 0 {
+		return out, nil // what is replaced is then files alone (Debian Policy §7.6)
+	}
+	if err := add("Replaces", n.replaces, &replaced); err != nil {
+		return out, err
 	}
 	for _, c := range replaced { // with alternatives it says nothing that a machine would act on
 		if len(c) == 1 {
