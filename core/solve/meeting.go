@@ -64,8 +64,9 @@ func (c clause) positive() clause {
 // node is a package on one architecture with its relations as meetings.
 type node struct {
 	offer
-	requires              []clause
-	asks                  *needs // for what it recommends and suggests, which is looked at where that is followed
+	requires []clause
+	// asks has also what it recommends and suggests, which is looked at where that is followed.
+	asks                  *needs
 	conflicts             []*meeting
 	supplements, enhances [][]clause
 	replaces              []*relation
