@@ -15,6 +15,7 @@ type Package struct {
 	Base                string // URL of the folder that it lies in, where its index says that it is another
 	Size                int64
 	InstalledSize       int64
+	Built               int64  // seconds since 1970; 0: its index does not say when it was built
 	SHA256, SHA512      string // lower-case hexadecimal; one of the two is there
 	Provides            []Provide
 	Essential           bool

@@ -45,6 +45,8 @@ type Held struct {
 	Summary       string `json:"summary,omitempty"`
 	Size          int64  `json:"size"`
 	InstalledSize int64  `json:"installed_size,omitempty"`
+	// Built is when it was built, where its index says so; that of deb does not.
+	Built time.Time `json:"built,omitzero"`
 }
 
 // AskedOf is a source that was asked.
@@ -177,7 +179,15 @@ func saying(err error) string {
 func held(source string, p *archive.Package) Held {
 	return Held{Source: source, Name: p.Name, Version: p.Version, Arch: p.Arch, Component: p.Component,
 		Section: p.Section, Licence: p.Licence, Origin: p.Origin, Summary: p.Summary, Size: p.Size,
-		InstalledSize: p.InstalledSize}
+		InstalledSize: p.InstalledSize, Built: built(p)}
+}
+
+// built gives when a package was built; the zero time where that is not said, or cannot be.
+func built(p *archive.Package) time.Time {
+	if p.Built <= 0 || p.Built > 1<<36 {
+		return time.Time{}
+	}
+	return time.Unix(p.Built, 0).UTC()
 }
 
 // ask reads the lists of one source for a name.

@@ -61,12 +61,12 @@ func (a *app) drawWhere(w io.Writer, x mirror.Where, group string) {
 		s := of[h.Source]
 		rows = append(rows, []string{h.Source, h.Version, h.Arch, fmt.Sprint(s.Priority), s.Standing,
 			size(h.Size),
-			h.Licence, h.Origin, date(s.Date)})
+			h.Licence, h.Origin, date(h.Built), date(s.Date)})
 	}
 	a.table([]column{{head: "SOURCE"}, {head: "VERSION"}, {head: "ARCH"}, {head: "PRIORITY", right: true},
 		{head: "STANDING", spare: 1}, {head: "SIZE", right: true, spare: 2}, {head: "LICENCE", spare: 5,
 			cut: atEnd},
-		{head: "BUILT FROM", spare: 4}, {head: "ROOT MADE", spare: 3}}, rows)
+		{head: "BUILT FROM", spare: 4}, {head: "BUILT", spare: 3}, {head: "ROOT MADE", spare: 6}}, rows)
 	if len(x.Has) == 0 {
 		a.say("none of %s has a package called %s", number(len(x.Asked), "source"), x.Name)
 		if len(x.Near) > 0 {

@@ -299,6 +299,8 @@ func (d *description) field(name string, values []string) error {
 		for _, g := range values {
 			p.Groups = append(p.Groups, archive.Membership{Group: g})
 		}
+	case "BUILDDATE":
+		p.Built, _ = text.Number(first) // for people alone
 	case "CSIZE":
 		return d.size(first)
 	case "ISIZE":

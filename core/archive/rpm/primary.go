@@ -144,6 +144,7 @@ func (r *primaryReader) start(path []string, e *node) error {
 		p.InstalledSize, _ = plainNumber(e.attr("installed"))
 		r.number(e, "archive")
 	case "time":
+		p.Built, _ = plainNumber(e.attr("build")) // for people alone
 		r.number(e, "file")
 		r.number(e, "build")
 	case "rpm:header-range":

@@ -57,6 +57,7 @@ const columns: Column<Held>[] = [
   { key: 'size', title: 'Size', num: true, value: (h) => h.size },
   { key: 'licence', title: 'Licence', value: (h) => h.licence || '–' },
   { key: 'origin', title: 'Built from', value: (h) => h.origin || '–' },
+  { key: 'built', title: 'Built', value: (h) => h.built ?? '' },
   { key: 'made', title: 'Root made', value: (h) => of(h.source)?.root_date },
 ]
 const seeing = computed(() => (found.value?.groups ?? []).filter((g) => !g.none))
@@ -110,6 +111,9 @@ const without = computed(() => (found.value?.groups ?? []).filter((g) => g.none)
           <RouterLink :to="'/sources/' + h.source" class="font-medium">{{ h.source }}</RouterLink>
         </template>
         <template #size="{ row: h }">{{ size(h.size) }}</template>
+        <template #built="{ row: h }"
+          ><Moment v-if="h.built" :at="h.built" /><span v-else class="text-slate">not said</span></template
+        >
         <template #made="{ row: h }"><Moment :at="of(h.source)?.root_date" /></template>
       </DataTable>
       <p v-else class="panel px-3 py-2">
