@@ -16,12 +16,25 @@ import {
   Squares2X2Icon,
   SunIcon,
 } from '@heroicons/vue/24/outline'
-import { useQuery } from '@tanstack/vue-query'
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
-import { get, signIn, signOut, token, who, type Job, type Page, type Who } from './api'
+import {
+  get,
+  signIn,
+  signOut,
+  token,
+  Trouble,
+  who,
+  type Job,
+  type Overview,
+  type Page,
+  type Who,
+} from './api'
 import Findings from './parts/Findings.vue'
 import SearchBox from './parts/SearchBox.vue'
 import SignIn from './pages/sign-in/SignIn.vue'
+import Mark from './parts/Mark.vue'
+import { needs } from './tab'
 
 const rooms = [
   { to: '/', text: 'Overview', icon: Squares2X2Icon },
@@ -36,6 +49,7 @@ const rooms = [
   { to: '/jobs', text: 'Jobs', icon: CpuChipIcon },
   { to: '/journal', text: 'Journal', icon: BookOpenIcon },
 ]
+const client = useQueryClient()
 const ready = ref(false)
 onMounted(async () => {
   if (token.value) await signIn(token.value).catch(signOut)
@@ -68,6 +82,21 @@ const journal = useQuery({
   enabled: computed(() => !!who.value),
   refetchInterval: 20000,
 })
+// What needs somebody is told by the tab on every page; and whether the service answers at all.
+const overview = useQuery({
+  queryKey: ['overview'],
+  queryFn: () => get<Overview>('/overview'),
+  enabled: computed(() => !!who.value),
+  refetchInterval: 20000,
+})
+watch(
+  () => (who.value ? (overview.data.value?.needs_you ?? []) : []),
+  (all) => (needs.value = all),
+)
+const lost = computed(() => jobs.error.value instanceof Trouble && jobs.error.value.problem.status === 0)
+watch(lost, (is) => {
+  if (!is) client.invalidateQueries() // every page shows what is so now
+})
 const searching = ref(false)
 function key(e: KeyboardEvent) {
   const t = e.target as HTMLElement
@@ -96,6 +125,9 @@ onUnmounted(() => removeEventListener('keydown', key))
             >/</kbd
           >
         </button>
+        <span role="status" class="whitespace-nowrap"
+          ><Mark v-if="lost" kind="error" word="not connected" /><Mark v-else kind="good" word="connected"
+        /></span>
         <RouterLink to="/jobs" class="btn" :title="'Running jobs'"
           ><CpuChipIcon class="size-4" :class="jobs.data.value?.items.length ? 'text-tide' : ''" />{{
             jobs.data.value?.items.length ?? 0

@@ -1,4 +1,5 @@
 import { createRouter, createWebHistory } from 'vue-router'
+import { page } from './tab'
 
 export const router = createRouter({
   history: createWebHistory(),
@@ -41,5 +42,6 @@ export const router = createRouter({
   ],
 })
 router.afterEach((to) => {
-  document.title = `${to.params.name ?? (to.params.mirror ? `${to.params.mirror}/${to.params.number}` : String(to.name))} · Stockade`
+  const edition = to.params.mirror ? `${to.params.mirror}/${to.params.number}` : ''
+  page.value = String(to.params.name ?? (edition || String(to.name)))
 })

@@ -650,7 +650,10 @@ type NewToken struct {
 type Overview struct {
 	// Looked says when what is said was last looked at: for the sources the oldest of
 	// all that are enabled, zero if one was never asked.
-	Looked    Looked          `json:"looked"`
+	Looked Looked `json:"looked"`
+	// First is the way from an empty service to a machine that installs, until the first files for
+	// machines were taken.
+	First     []FirstStep     `json:"first,omitempty"`
 	NeedsYou  finding.List    `json:"needs_you"`
 	Jobs      []Job           `json:"jobs"`
 	Sources   []SourceStrip   `json:"sources"`
@@ -660,6 +663,15 @@ type Overview struct {
 	PoolBytes int64           `json:"pool_bytes"`
 	FreeBytes int64           `json:"free_bytes"`
 	Recent    []journal.Entry `json:"recent"`
+}
+
+// FirstStep is a step of the way to the first machine.
+type FirstStep struct {
+	Step  string `json:"step"` // describe, key, vouch, probe, refresh, mirror, estimate, build, lane, machine
+	Title string `json:"title"`
+	Done  bool   `json:"done"`
+	Text  string `json:"text"` // what came of it, or what it needs
+	To    string `json:"to"`   // the page of the console where it is done
 }
 
 // Looked says when something was last looked at.

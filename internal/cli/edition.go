@@ -106,8 +106,12 @@ func (a *app) editionDetail(e api.EditionDetail) {
 		pairs = append(pairs, "proof", p.String())
 	}
 	for _, s := range e.Seal.Sources {
-		pairs = append(pairs, "from "+s.Name, fmt.Sprintf("%d packages; root of %s from %s",
-			s.Packages, date(s.RootDate), s.Upstream), "  signed by", signedBy(s.Signer))
+		built := ""
+		if s.SourcePackages > 0 {
+			built = fmt.Sprintf(", and the %d source packages that they were built from", s.SourcePackages)
+		}
+		pairs = append(pairs, "from "+s.Name, fmt.Sprintf("%d packages%s; root of %s from %s",
+			s.Packages, built, date(s.RootDate), s.Upstream), "  signed by", signedBy(s.Signer))
 		if u := s.Unsigned; u.Reason != "" {
 			pairs = append(pairs, "  acknowledged", fmt.Sprintf("until %s, by %s, %s: %s",
 				u.Until.AddDate(0, 0, -1).Format(time.DateOnly), u.By, date(u.At),

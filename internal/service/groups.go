@@ -115,7 +115,14 @@ func (s *Service) handleGroup(c *gin.Context) (any, error) {
 }
 
 func (s *Service) handleGroupFiles(c *gin.Context) (any, error) {
-	return s.groupFiles(c.Param("name"), c.Query("at"), c.Query("edition"))
+	files, err := s.groupFiles(c.Param("name"), c.Query("at"), c.Query("edition"))
+	if err != nil {
+		return nil, err
+	}
+	if err := s.filesTaken(c.Param("name")); err != nil { // they are handed out all the same
+		s.log.Warn("that files were taken could not be kept", "group", c.Param("name"), "error", err)
+	}
+	return files, nil
 }
 
 func describeGroup(set *definition.Set, all states, now *inForce, name string) api.Group {

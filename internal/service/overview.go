@@ -60,6 +60,9 @@ func (s *Service) overview() (api.Overview, error) {
 		return out, err
 	}
 	out.Editions = len(editions)
+	if out.First, err = s.firstPath(set, out.Lanes, editions); err != nil {
+		return out, err
+	}
 	if out.PoolFiles, out.PoolBytes, err = s.usage.get(s.pool, s.now()); err != nil {
 		return out, err
 	}

@@ -32,6 +32,10 @@ defineProps<{ edition: EditionDetail }>()
           nobody: {{ s.unsigned.by }} acknowledged that <Moment :at="s.unsigned.at" />, because
           {{ s.unsigned.reason }}
         </dd>
+        <template v-if="s.source_packages">
+          <dt>Source packages</dt>
+          <dd>{{ s.source_packages.toLocaleString('en') }} came along, which its packages were built from</dd>
+        </template>
         <dt>Indexes</dt>
         <dd>
           <div v-for="x in s.indexes" :key="x.path" class="mono">

@@ -2,11 +2,12 @@
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { get, type Overview } from '../../api'
 import { absolute, count, size } from '../../format'
-import Findings from '../../parts/Findings.vue'
 import JobRun from '../../parts/JobRun.vue'
 import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
 import Trouble from '../../parts/Trouble.vue'
+import Needs from './Needs.vue'
+import Path from './Path.vue'
 const client = useQueryClient()
 const q = useQuery({
   queryKey: ['overview'],
@@ -19,13 +20,14 @@ const q = useQuery({
   <Trouble :error="q.error.value" class="mb-4" />
   <div v-if="q.data.value" class="grid grid-cols-[minmax(0,1fr)_320px] items-start gap-5">
     <div class="min-w-0 space-y-5">
+      <Path v-if="q.data.value.first?.length" :steps="q.data.value.first" />
       <section>
         <div class="mb-1.5 flex items-center gap-3">
           <h2>Needs you</h2>
           <span class="text-slate">{{ q.data.value.needs_you.length || '' }}</span>
         </div>
         <div class="panel">
-          <Findings v-if="q.data.value.needs_you.length" :findings="q.data.value.needs_you" link />
+          <Needs v-if="q.data.value.needs_you.length" :findings="q.data.value.needs_you" />
           <p v-else class="px-3 py-3">
             <template v-if="q.data.value.sources.length"
               ><Mark kind="good" word="Nothing that was looked at is wrong." />

@@ -1,0 +1,29 @@
+// What the browser's tab says: the page, how much needs somebody, and how bad the worst of it is.
+import { ref, watchEffect } from 'vue'
+import type { Finding } from './api'
+
+export const page = ref('')
+export const needs = ref<Finding[]>([])
+
+const colours = { error: '#c2410c', warning: '#d98b21' } as Record<string, string>
+let plain = ''
+
+watchEffect(() => {
+  const n = needs.value.length
+  document.title = `${n ? `(${n}) ` : ''}${page.value ? page.value + ' · ' : ''}Stockade`
+  const worst = ['error', 'warning'].find((s) => needs.value.some((f) => f.severity === s))
+  icon(worst ? colours[worst] : '')
+})
+
+/** Puts a dot of a colour on the icon; none: the icon as it is. */
+async function icon(dot: string) {
+  const link = document.querySelector<HTMLLinkElement>('link[rel=icon]')
+  if (!link) return
+  if (!dot) {
+    link.href = '/icon.svg'
+    return
+  }
+  plain ||= await fetch('/icon.svg').then((r) => r.text())
+  const marked = plain.replace('</svg>', `<circle cx="24" cy="8" r="8" fill="${dot}"/></svg>`)
+  link.href = 'data:image/svg+xml,' + encodeURIComponent(marked)
+}

@@ -1,0 +1,64 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+)
+
+// An empty service shows the way to the first machine, each step with what came of it or what it
+// needs, until the first files for machines were taken. What needs somebody is told by the tab,
+// and what is alike is one line; a service that is gone is told within seconds.
+func TestTheConsoleShowsTheWayAndWhatNeedsSomebody(t *testing.T) {
+	t.Parallel()
+	s := newSite(t)
+	b := newBrowser(t, s)
+	b.open("/")
+	b.typed("#token", s.token)
+	b.click("Sign in")
+	b.see("The way to the first machine")
+	b.see("0 of 10 steps done")
+	b.see("needs a group of machines that follow the lane")
+	b.shot("first")
+	b.click("Go on here")
+	b.see("Write or paste a definition")
+	s.described()
+	s.cli(0, "source", "probe", "tarn")
+	b.open("/")
+	b.see("signatures count for brine-drivers, kelp, tarn")
+	b.see("needs what the estimate says")
+	s.built("steady")
+	b.open("/")
+	b.see("9 of 10 steps done")
+	b.see("steady shows barrage/1")
+	s.cli(0, "group", "files", "gatehouse", "--out", t.TempDir())
+	b.open("/")
+	b.see("Needs you")
+	b.run("the way is gone", chromedp.Poll(`!document.body.innerText.includes("The way to the first machine")`, nil))
+
+	var many strings.Builder
+	many.WriteString("stockade: 1\nsources:\n")
+	for i := range 6 {
+		fmt.Fprintf(&many, "  yard-%d: {family: deb, standing: vendor, release: heron, components: [core], "+
+			"architectures: [amd64], signed_by: [kelp-release], "+
+			"upstreams: [{url: \"https://y%d.yard.example\"}]}\n", i, i)
+	}
+	path := filepath.Join(s.dir, "many.yaml")
+	if err := os.WriteFile(path, []byte(many.String()), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	s.cli(0, "record", path)
+	b.open("/")
+	b.see("sources yard-0, yard-1, yard-2 and 3 others: 6 alike")
+	b.run("the tab counts", chromedp.Poll(`/^\([0-9]+\) Overview · Stockade$/.test(document.title) &&
+		document.querySelector("link[rel=icon]").href.startsWith("data:")`, nil))
+	b.click("Show all")
+	b.see("source yard-5")
+	b.see("connected")
+	s.stop()
+	b.see("not connected")
+}

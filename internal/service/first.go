@@ -1,0 +1,153 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+
+	"stockade/core/definition"
+	"stockade/core/mirror"
+	"stockade/internal/api"
+	"stockade/internal/store"
+)
+
+// taken is what is kept of the first files that machines were given.
+type taken struct {
+	Group string `json:"group"`
+}
+
+// filesTaken notes that files for machines were handed out, the first time.
+func (s *Service) filesTaken(group string) error {
+	if _, err := s.db.Kept("taken", "files", &taken{}); err == nil || !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	return s.db.Keep("taken", "files", taken{group}, s.now().UTC())
+}
+
+// firstPath gives the way from an empty service to a machine that installs, each step with what came
+// of it, or what it needs; nothing once the first files for machines were taken.
+func (s *Service) firstPath(set *definition.Set, lanes []api.Lane,
+	editions []api.Edition) ([]api.FirstStep, error) {
+	if _, err := s.db.Kept("taken", "files", &taken{}); err == nil || !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	t, err := s.readTrusted()
+	if err != nil {
+		return nil, err
+	}
+	p := firstWay{}
+	sources := slices.DeleteFunc(slices.Sorted(maps.Keys(set.Sources)), func(name string) bool {
+		return set.Sources[name].Disabled || set.Sources[name].Managed()
+	})
+	p.step("describe", "Describe a source", "/describe?new=source", len(sources) > 0,
+		quantity(len(sources), "source")+" described", "where packages come from, and who may sign them")
+	var here, counting, measured, fresh []string
+	for _, name := range sources {
+		for _, f := range set.Signers(name) {
+			if _, ok := t.certificates[f]; ok && !slices.Contains(here, name) {
+				here = append(here, name)
+			}
+		}
+		if len(t.keyring(set, name, s.now).Counting()) > 0 || set.Sources[name].Unsigned.Reason != "" {
+			counting = append(counting, name)
+		}
+		var kept probed
+		if _, err := s.db.Kept("probe", name, &kept); err == nil {
+			measured = append(measured, name)
+		}
+		if _, err := s.db.Kept("accepted", name, &mirror.Accepted{}); err == nil {
+			fresh = append(fresh, name)
+		}
+	}
+	p.step("key", "Bring in its key", "/keys", len(here) > 0 || len(counting) > 0,
+		"keys are there for "+some(here), "the certificate of whoever signs it")
+	p.step("vouch", "Vouch for the key", "/keys", len(counting) > 0, "signatures count for "+some(counting),
+		"a warden, and the whole fingerprint by another road than the network")
+	to := "/sources"
+	if len(sources) > 0 {
+		to += "/" + sources[0]
+	}
+	p.step("probe", "Probe its servers", to+"?tab=1", len(measured) > 0, some(measured)+" probed",
+		"nothing more; it tells which server is fast and up to date")
+	p.step("refresh", "Refresh it", to, len(fresh) > 0, "a root was accepted of "+some(fresh),
+		"a key that counts: the root is verified")
+	mirrors := set.Names("mirror")
+	p.step("mirror", "Describe a mirror", "/describe?new=mirror", len(mirrors) > 0,
+		some(mirrors)+" described",
+		"which sources it takes from, and what is wanted of them")
+	to = "/mirrors"
+	if len(mirrors) > 0 {
+		to += "/" + mirrors[0]
+	}
+	estimated, err := s.estimated()
+	if err != nil {
+		return nil, err
+	}
+	p.step("estimate", "Estimate it", to, estimated != "" || len(editions) > 0, "done for "+estimated,
+		"a mirror whose sources have keys that count")
+	built := ""
+	if len(editions) > 0 {
+		built = editions[0].Name + " is sealed"
+	}
+	p.step("build", "Build an edition", to, len(editions) > 0, built,
+		"what the estimate says, in time and on disk")
+	var shown []string
+	for _, l := range lanes {
+		if l.Edition != "" {
+			shown = append(shown, l.Name+" shows "+l.Edition)
+		}
+	}
+	p.step("lane", "Move a lane to it", "/lanes", len(shown) > 0, some(shown),
+		"a lane of the mirror, which machines follow (Describe, New lane)")
+	p.step("machine", "Give a machine its files", "/machines", false, "",
+		"a group of machines that follow the lane (Describe, New group)")
+	return p.steps, nil
+}
+
+type firstWay struct{ steps []api.FirstStep }
+
+func (p *firstWay) step(id, title, to string, done bool, result, needs string) {
+	s := api.FirstStep{Step: id, Title: title, To: to, Done: done, Text: "needs " + needs}
+	if done {
+		s.Text = result
+	}
+	p.steps = append(p.steps, s)
+}
+
+// estimated names a mirror of which an estimate or a proof came to its end.
+func (s *Service) estimated() (string, error) {
+	last, err := s.db.LastJobs()
+	if err != nil {
+		return "", err
+	}
+	for _, j := range last {
+		if j.State == api.Done && slices.Contains([]string{"estimate", "preview", "prove", "build"},
+			j.Kind) {
+			return j.Object, nil
+		}
+	}
+	return "", nil
+}
+
+func quantity(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// some names up to three.
+func some(names []string) string {
+	out := ""
+	for i, n := range names[:min(3, len(names))] {
+		if i > 0 {
+			out += ", "
+		}
+		out += n
+	}
+	if more := len(names) - 3; more > 0 {
+		out += fmt.Sprintf(" and %d others", more)
+	}
+	return out
+}
