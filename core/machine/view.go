@@ -8,6 +8,7 @@
 package machine
 
 import (
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -35,6 +36,7 @@ type View struct {
 	Foreign       []string // that they have turned on beside their own, and a source offers
 	Sources       []string // names, in the order of the edition
 	Pins          []archive.Relation
+	Asked         string // what is asked of a proof beyond what they see: roles and a footing of their own
 	Left          []Left // of its family, and not seen, or not on all architectures
 }
 
@@ -48,7 +50,7 @@ type Left struct {
 // See gives the view of a group on sources. An error tells a pin that cannot be
 // read.
 func See(group string, g definition.Group, families archive.Registry, sources []Source) (View, error) {
-	v := View{Group: group, Family: g.Family, Release: g.Release}
+	v := View{Group: group, Family: g.Family, Release: g.Release, Asked: asked(g)}
 	for _, p := range g.Pins {
 		r, err := archive.ParseWant(p)
 		if err != nil {
@@ -109,6 +111,21 @@ func See(group string, g definition.Group, families archive.Registry, sources []
 	return v, nil
 }
 
+// asked writes what a group asks of a proof by itself.
+func asked(g definition.Group) string {
+	if len(g.Roles) == 0 && g.Footing.IsZero() {
+		return ""
+	}
+	text, err := json.Marshal(struct {
+		Roles   map[string][]string `json:"roles,omitempty"`
+		Footing definition.Footing  `json:"footing,omitzero"`
+	}{g.Roles, g.Footing})
+	if err != nil {
+		panic("machine: plain values do not marshal: " + err.Error())
+	}
+	return string(text)
+}
+
 // said gives all that a source says of its release.
 func (s Source) said() string {
 	var said []string
@@ -160,10 +177,10 @@ func (v View) PinTexts() (out []string) {
 }
 
 // Proved tells whether what an edition proved for the group was proved for this view:
-// for the same sources, architectures and pins.
+// for the same sources, architectures and pins, and of the same roles on the same footing of its own.
 func (v View) Proved(e *edition.Edition) bool {
 	return slices.ContainsFunc(e.Views, func(p edition.View) bool {
-		return p.Group == v.Group && slices.Equal(p.Sources, v.Sources) &&
+		return p.Group == v.Group && p.Asked == v.Asked && slices.Equal(p.Sources, v.Sources) &&
 			slices.Equal(p.Architectures, v.Architectures) &&
 			slices.Equal(p.Foreign, v.Foreign) && slices.Equal(p.Pins, v.PinTexts())
 	})

@@ -9,6 +9,7 @@ import (
 	"stockade/core/archive/deb"
 	"stockade/core/archive/rpm"
 	"stockade/core/definition"
+	"stockade/core/edition"
 )
 
 var families = archive.NewRegistry(deb.Family{}, rpm.Family{})
@@ -98,5 +99,40 @@ func TestAPinThatCannotBeReadIsToldNotPassedOver(t *testing.T) {
 	if _, err := See("gatehouse", definition.Group{Family: "deb", Pins: []string{"tide-tables ="}},
 		families, nil); err == nil {
 		t.Error("it gives a view")
+	}
+}
+
+// A proof for a group counts while what was asked of it is what is asked now: its roles and its own
+// footing too.
+func TestAProofCountsForWhatWasAsked(t *testing.T) {
+	families := archive.NewRegistry(deb.Family{})
+	sources := []Source{{Source: archive.Source{Name: "tarn", Family: "deb", Release: "heron",
+		Architectures: []string{"amd64"}}, Standing: definition.Official}}
+	see := func(change func(g *definition.Group)) View {
+		g := definition.Group{Family: "deb", Release: "heron", Architectures: []string{"amd64"}}
+		change(&g)
+		v, err := See("gatehouse", g, families, sources)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v
+	}
+	made := func(v View) *edition.Edition {
+		return &edition.Edition{Views: []edition.View{{Group: v.Group, Family: v.Family,
+			Architectures: v.Architectures, Sources: v.Sources, Asked: v.Asked}}}
+	}
+	views := []View{
+		see(func(*definition.Group) {}),
+		see(func(g *definition.Group) { g.Roles = map[string][]string{"desk": {"sluicectl"}} }),
+		see(func(g *definition.Group) { g.Roles = map[string][]string{"desk": {"tide-tables"}} }),
+		see(func(g *definition.Group) { g.Footing = definition.Footing{List: "desk-pc"} }),
+		see(func(g *definition.Group) { g.Footing = definition.Footing{Sources: []string{"kelp"}} }),
+	}
+	for i, v := range views {
+		for k, w := range views {
+			if v.Proved(made(w)) != (i == k) {
+				t.Errorf("proved for %q, and asked %q: %v", w.Asked, v.Asked, i == k)
+			}
+		}
 	}
 }

@@ -377,7 +377,8 @@ func (out *Outcome) editionViews() []edition.View {
 	views := []edition.View{}
 	for _, v := range out.views {
 		views = append(views, edition.View{Group: v.Group, Family: v.Family,
-			Architectures: v.Architectures, Foreign: v.Foreign, Sources: v.Sources, Pins: v.PinTexts()})
+			Architectures: v.Architectures, Foreign: v.Foreign, Sources: v.Sources, Pins: v.PinTexts(),
+			Asked: v.Asked})
 	}
 	return views
 }

@@ -63,18 +63,26 @@ const (
 	maxWays      = 12
 )
 
-// refuse explains why each of these cannot be installed. alone are those of them that are no
-// sets, or for which none of a set stands in the way.
-func (s *selector) refuse(refused, alone []*node) {
+// refuse explains why each of these cannot be installed, and says so of the conflicts among them.
+// alone are those that are no sets.
+func (s *selector) refuse(refused, alone []*node, conflicts []Conflict) {
 	before := s.budget
 	defer func() { s.budget = before }()
+	at := map[*archive.Package]int{}
+	for i, c := range conflicts {
+		at[c.Wanted] = i
+	}
+	fails := map[*archive.Package]bool{}
+	for _, n := range alone {
+		fails[n.Package] = true
+	}
 	until := time.Now().Add(s.limits.all(len(refused)))
 	for i, n := range refused {
 		r := Refusal{Wanted: n.String(), View: s.view.Name, Arch: s.arch,
 			packages: []*archive.Package{n.Package}}
 		if n.set != nil {
 			r.Wanted, r.Set, r.packages = n.set.Name, true, nil
-			r.Because = inWay(n, alone)
+			r.Because = inWay(n, fails)
 			for _, c := range n.requires {
 				if len(c[0].usable) > 0 {
 					r.packages = append(r.packages, c[0].usable[0].Package)
@@ -89,10 +97,8 @@ func (s *selector) refuse(refused, alone []*node) {
 			s.budget = newBudget(before.ctx, s.count)
 			s.explainOne(&r, n, min(s.limits.each(), left))
 		}
-		for k := range s.out.Conflicts {
-			if c := &s.out.Conflicts[k]; c.Wanted == n.Package && c.View == r.View && c.Arch == r.Arch {
-				c.explained(r)
-			}
+		if k, is := at[n.Package]; is {
+			conflicts[k].explained(r)
 		}
 		s.out.Refusals = append(s.out.Refusals, r)
 	}
@@ -100,13 +106,13 @@ func (s *selector) refuse(refused, alone []*node) {
 }
 
 // inWay names a package of a set that cannot be installed by itself; "" where there is none.
-func inWay(n *node, alone []*node) string {
+func inWay(n *node, fails map[*archive.Package]bool) string {
 	for _, c := range n.requires {
-		fails := len(c[0].usable) > 0
+		all := len(c[0].usable) > 0
 		for _, o := range c[0].usable {
-			fails = fails && slices.ContainsFunc(alone, func(a *node) bool { return a.Package == o.Package })
+			all = all && fails[o.Package]
 		}
-		if fails {
+		if all {
 			return c[0].usable[0].String() + " cannot be installed by itself"
 		}
 	}

@@ -112,10 +112,10 @@ func (q *question) keep() {
 		return
 	}
 	q.kept = q.solver.Lit()
-	var replacing []*node
+	replacing := map[string][]*node{} // by the name that they replace
 	for _, n := range q.nodes {
-		if len(n.replaces) > 0 {
-			replacing = append(replacing, n)
+		for _, r := range n.replaces {
+			replacing[r.Name] = append(replacing[r.Name], n)
 		}
 	}
 	for _, f := range q.footing {
@@ -156,8 +156,8 @@ func (q *question) keep() {
 
 // stays says that of a name something is installed: what is there already, another version, or
 // what replaces it.
-func (q *question) stays(f *node, there z.Lit, replacing []*node, because string) {
-	if !q.spend(len(q.named[f.Name]) + len(replacing)) {
+func (q *question) stays(f *node, there z.Lit, replacing map[string][]*node, because string) {
+	if !q.spend(len(q.named[f.Name]) + len(replacing[f.Name])) {
 		return
 	}
 	rule := []z.Lit{q.kept.Not()}
@@ -170,7 +170,7 @@ func (q *question) stays(f *node, there z.Lit, replacing []*node, because string
 	for _, n := range q.named[f.Name] {
 		rule = append(rule, q.installed[n])
 	}
-	for _, n := range replacing {
+	for _, n := range replacing[f.Name] {
 		if n.Name != f.Name && slices.ContainsFunc(n.replaces, func(r *relation) bool {
 			return r.Name == f.Name && q.isIn(f.offer, r.Relation)
 		}) {

@@ -86,22 +86,25 @@ func (s *selector) prove(roots map[following][]offer, sets []*node) {
 			alone = append(alone, s.nodes[c.Wanted])
 		}
 	}
-	unknown := map[*archive.Package]bool{}
+	unproved := map[*archive.Package]bool{}
 	for _, u := range s.out.Undecided[undecided:] {
-		unknown[u.Wanted] = true
+		unproved[u.Wanted] = true
+	}
+	for _, n := range refused {
+		unproved[n.Package] = true
 	}
 	for n := range wanted {
-		if n.set == nil && !slices.Contains(refused, n) && !unknown[n.Package] {
+		if n.set == nil && !unproved[n.Package] {
 			proof.Proved++
 		}
 	}
 	for _, n := range sets {
 		proof.Sets = append(proof.Sets, ProvedSet{Name: n.set.Name, Packages: n.set.wants,
-			Proved: !slices.Contains(refused, n) && !unknown[n.Package]})
+			Proved: !unproved[n.Package]})
 	}
 	s.out.Proofs = append(s.out.Proofs, proof)
 	if s.err == nil {
-		s.refuse(refused, alone)
+		s.refuse(refused, alone, s.out.Conflicts[conflicts:])
 	}
 }
 
