@@ -68,7 +68,7 @@ func (s *Service) firstPath(set *definition.Set, lanes []api.Lane,
 	if len(sources) > 0 {
 		to += "/" + sources[0]
 	}
-	p.step("probe", "Probe its servers", to+"?tab=1", len(measured) > 0, some(measured)+" probed",
+	p.step("probe", "Probe its servers", to, len(measured) > 0, some(measured)+" probed",
 		"nothing more; it tells which server is fast and up to date")
 	p.step("refresh", "Refresh it", to, len(fresh) > 0, "a root was accepted of "+some(fresh),
 		"a key that counts: the root is verified")

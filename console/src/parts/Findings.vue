@@ -43,7 +43,7 @@ function to(f: Finding): string {
             line {{ f.place.line }}</button
           ><span v-else-if="f.place?.line" class="mono">line {{ f.place.line }}</span
           ><template v-if="f.place?.line"> · </template>{{ f.way_out
-          }}<code class="ml-2 inline-block whitespace-nowrap opacity-75">{{ f.code }}</code>
+          }}<code class="ml-2 inline-block whitespace-nowrap">{{ f.code }}</code>
         </div>
       </div>
       <RouterLink v-if="link && to(f)" :to="to(f)" class="btn !h-6">Open</RouterLink>

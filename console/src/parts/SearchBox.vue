@@ -57,7 +57,7 @@ function go(x: { to: string } | null) {
 }
 </script>
 <template>
-  <Dialog :open="open" class="relative z-50" @close="open = false">
+  <Dialog aria-label="Search" :open="open" class="relative z-50" @close="open = false">
     <div class="fixed inset-0 bg-black/40" aria-hidden="true" />
     <div class="fixed inset-0 flex items-start justify-center pt-[12vh]">
       <DialogPanel class="panel w-full max-w-xl overflow-hidden shadow-xl">

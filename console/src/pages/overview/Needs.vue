@@ -58,7 +58,7 @@ const about = (all: Finding[]) => {
           <span class="min-w-0 break-words"
             ><b class="font-semibold">{{ about(l.all) }}</b
             >: {{ l.all.length }} alike, such as: {{ l.all[0].text }}
-            <code class="ml-1 opacity-75">{{ l.all[0].code }}</code></span
+            <code class="ml-1">{{ l.all[0].code }}</code></span
           >
           <span class="btn !h-6" aria-hidden="true">{{ open.has(l.key) ? 'Close' : 'Show all' }}</span>
         </button>

@@ -1,0 +1,99 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+)
+
+// audit is what an accessibility check of a page says of one rule.
+type audit struct {
+	ID, Impact, Help string
+	Nodes            []struct {
+		Target []string
+		HTML   string
+	}
+}
+
+// serious gives what an accessibility check finds serious, or worse, of the page that is open.
+func (b *browser) serious(script string) (out []audit) {
+	b.t.Helper()
+	b.run("check the page", chromedp.Evaluate(script, nil), chromedp.Evaluate(
+		`axe.run(document, {resultTypes: ["violations"]}).then(r => r.violations
+			.filter(v => ["serious", "critical"].includes(v.impact))
+			.map(v => ({id: v.id, impact: v.impact, help: v.help,
+				nodes: v.nodes.map(n => ({target: n.target.map(String), html: n.html}))})))`, &out,
+		func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }))
+	return out
+}
+
+// No page has anything that keeps people from it who see little, or use a keyboard or a screen reader:
+// nothing that the check calls serious, in both shades.
+func TestPagesOfTheConsoleAreAccessible(t *testing.T) {
+	t.Parallel()
+	raw, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		t.Skip("skipped: the check is not installed (make lint installs it)")
+	}
+	s := newSite(t)
+	b := newBrowser(t, s)
+	check := func(page, shade string) {
+		t.Helper()
+		for _, a := range b.serious(string(raw)) {
+			var at []string
+			for _, n := range a.Nodes[:min(3, len(a.Nodes))] {
+				at = append(at, fmt.Sprint(n.Target, " ", n.HTML))
+			}
+			t.Errorf("%s, %s: %s (%s), %d places:\n\t%s", page, shade, a.Help, a.ID, len(a.Nodes),
+				strings.Join(at, "\n\t"))
+		}
+	}
+	b.open("/")
+	b.see("Token")
+	check("signing in", "light")
+	s.described()
+	s.drives()
+	s.built("steady")
+	s.cli(0, "source", "probe", "tarn")
+	b.typed("#token", s.token)
+	b.click("Sign in")
+	b.see("Sign out")
+	kelp := s.scenario.KelpKey.Certificate().Fingerprint
+	for _, shade := range []string{"light", "dark"} {
+		b.run("shade", chromedp.Evaluate(`localStorage.setItem("stockade-shade", "`+shade+`")`, nil))
+		for _, p := range []struct{ path, see string }{
+			{"/", "Needs you"}, {"/describe", "Write or paste"},
+			{"/describe?edit=source/tarn", "The repository format"}, {"/sources", "official"},
+			{"/sources/tarn", "Accepted root"}, {"/sources/tarn?tab=1", "as recorded"},
+			{"/sources/reach-pumps", "It holds nothing yet"}, {"/keys", "Kelp Drives release"},
+			{"/keys/" + kelp, "compared on paper"}, {"/credentials", "Credentials"},
+			{"/mirrors", "barrage"}, {"/mirrors/barrage", "barrage/1"}, {"/editions/barrage/1", "libtide2"},
+			{"/editions/barrage/1?tab=2", "Proved when it was built"}, {"/lanes", "steady"},
+			{"/packages", "Type the whole name"}, {"/machines", "gatehouse"}, {"/jobs", "build"},
+			{"/journal", "lane.move"}, {"/nowhere", "Overview"},
+		} {
+			b.open(p.path)
+			b.see(p.see)
+			check(p.path, shade)
+		}
+		for _, d := range []struct{ path, press, see string }{
+			{"/keys/" + kelp, "Take back", "Take it back"}, {"/lanes", "Move here", "Move the lane"},
+			{"/sources/kelp", "Disable", "Leave it"}, {"/machines", "Files", "Signed-By"},
+			{"/mirrors/drives", "Prove", "Ways out"},
+		} {
+			b.open(d.path)
+			b.click(d.press)
+			b.see(d.see)
+			check(d.path+", "+d.press, shade)
+		}
+		b.open("/")
+		b.run("search", chromedp.Evaluate(
+			`document.dispatchEvent(new KeyboardEvent("keydown", {key: "/", bubbles: true}))`, nil),
+			chromedp.WaitVisible(`input[placeholder^="Name, fingerprint"]`, chromedp.ByQuery))
+		check("the search", shade)
+	}
+}
