@@ -157,6 +157,10 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.see("Kelp Drives release")
 	b.click("decide")
 	b.see("May this key sign kelp?")
+	b.run("nothing on the page says what it should be", chromedp.Poll(
+		`!document.body.innerText.replace(/\s/g, "").includes("`+
+			s.scenario.KelpKey.Certificate().Fingerprint[:12]+`") && !document.title.includes("`+
+			s.scenario.KelpKey.Certificate().Fingerprint[:12]+`")`, nil))
 	kelp, tarn := s.scenario.KelpKey.Certificate().Fingerprint, s.scenario.TarnKey.Certificate().Fingerprint
 	b.typed("#typed", tarn)
 	b.see("do not vouch for it")

@@ -34,7 +34,7 @@ import Findings from './parts/Findings.vue'
 import SearchBox from './parts/SearchBox.vue'
 import SignIn from './pages/sign-in/SignIn.vue'
 import Mark from './parts/Mark.vue'
-import { needs } from './tab'
+import { comparing, needs } from './tab'
 
 const rooms = [
   { to: '/', text: 'Overview', icon: Squares2X2Icon },
@@ -166,7 +166,7 @@ onUnmounted(() => removeEventListener('keydown', key))
           <component :is="r.icon" class="size-4 shrink-0" />{{ r.text }}
         </RouterLink>
       </nav>
-      <main class="min-w-0 overflow-auto p-5">
+      <main class="min-w-0 overflow-auto p-5" :class="comparing ? 'invisible' : ''">
         <div v-if="journal.data.value?.journal.length" class="panel mb-4 border-flare" role="alert">
           <Findings :findings="journal.data.value.journal" link />
         </div>

@@ -3,6 +3,8 @@ import { ref, watchEffect } from 'vue'
 import type { Finding } from './api'
 
 export const page = ref('')
+/** A fingerprint is being compared: nothing else on the page may say what it should be. */
+export const comparing = ref(false)
 export const needs = ref<Finding[]>([])
 
 const colours = { error: '#c2410c', warning: '#d98b21' } as Record<string, string>

@@ -1,15 +1,19 @@
 <script setup lang="ts">
-// The dialog to vouch: the whole fingerprint typed, compared as it is typed.
+// The dialog to vouch: the whole fingerprint typed, compared as it is typed. While it is open the
+// page behind it, which has the fingerprint, is not to be seen.
 import { useQueryClient } from '@tanstack/vue-query'
-import { computed, ref } from 'vue'
+import { computed, onMounted, onUnmounted, ref } from 'vue'
 import { post, type Key } from '../../api'
 import Mark from '../../parts/Mark.vue'
 import Modal from '../../parts/Modal.vue'
 import Trouble from '../../parts/Trouble.vue'
+import { comparing } from '../../tab'
 import { fingerprintIn } from './picture'
 const props = defineProps<{ of: Key; source: string }>()
 const emit = defineEmits<{ close: [] }>()
 const client = useQueryClient()
+onMounted(() => (comparing.value = true))
+onUnmounted(() => (comparing.value = false))
 const first = computed(() => props.of.waiting.find((v) => v.source === props.source))
 const typed = ref('')
 const evidence = ref('')
