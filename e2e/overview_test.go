@@ -56,6 +56,20 @@ func TestTheConsoleShowsTheWayAndWhatNeedsSomebody(t *testing.T) {
 	b.see("sources yard-0, yard-1, yard-2 and 3 others: 6 alike")
 	b.run("the tab counts", chromedp.Poll(`/^\([0-9]+\) Overview · Stockade$/.test(document.title) &&
 		document.querySelector("link[rel=icon]").href.startsWith("data:")`, nil))
+	// One comparison decides for several of them, each recorded.
+	fingerprint := s.scenario.KelpKey.Certificate().Fingerprint
+	b.open("/keys/" + fingerprint)
+	b.click("Decide")
+	b.see("May this key sign yard-")
+	b.run("also for another", chromedp.Click(`input[type=checkbox][value=yard-3]`, chromedp.ByQuery))
+	b.see("yard-3, and nothing else")
+	b.typed("#typed", fingerprint)
+	b.typed("#evidence", "read out by the yard")
+	b.click("Vouch for it")
+	b.run("both are recorded", chromedp.Poll(
+		`document.body.innerText.split("read out by the yard").length > 2`, nil))
+	b.open("/")
+	b.see("4 alike")
 	b.click("Show all")
 	b.see("source yard-5")
 	b.see("connected")

@@ -15,6 +15,13 @@ const client = useQueryClient()
 onMounted(() => (comparing.value = true))
 onUnmounted(() => (comparing.value = false))
 const first = computed(() => props.of.waiting.find((v) => v.source === props.source))
+// One comparison may be for several sources that name the key: each is a decision of its own.
+const others = computed(() =>
+  props.of.needed_by.filter(
+    (n) => n !== props.source && ![...props.of.vouched, ...props.of.waiting].some((v) => v.source === n),
+  ),
+)
+const also = ref<string[]>([])
 const typed = ref('')
 const evidence = ref('')
 const error = ref<unknown>(null)
@@ -53,15 +60,17 @@ async function read(e: Event) {
 async function go() {
   error.value = null
   try {
-    await post(`/keys/${props.of.fingerprint}/vouch`, {
-      fingerprint: clean.value,
-      source: props.source,
-      evidence: evidence.value,
-    })
-    await client.invalidateQueries()
+    for (const source of [props.source, ...also.value])
+      await post(`/keys/${props.of.fingerprint}/vouch`, {
+        fingerprint: clean.value,
+        source,
+        evidence: evidence.value,
+      })
     emit('close')
   } catch (e) {
-    error.value = e
+    error.value = e // what was decided before it stays
+  } finally {
+    await client.invalidateQueries()
   }
 }
 </script>
@@ -72,7 +81,18 @@ async function go() {
         <dt>Key</dt>
         <dd>{{ of.user_ids.join('; ') || 'no user id' }}</dd>
         <dt>For</dt>
-        <dd>the source {{ source }}, and nothing else</dd>
+        <dd>
+          {{ also.length ? 'the sources ' + [source, ...also].join(', ') : 'the source ' + source }}, and
+          nothing else
+        </dd>
+        <template v-if="others.length && !first">
+          <dt>Also for</dt>
+          <dd class="flex flex-wrap gap-x-4">
+            <label v-for="n in others" :key="n" class="flex items-center gap-1.5"
+              ><input v-model="also" type="checkbox" :value="n" />{{ n }}</label
+            >
+          </dd>
+        </template>
         <template v-if="first">
           <dt>First</dt>
           <dd>
