@@ -89,7 +89,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
       <span class="text-slate"
         >{{ m.copy }} · complete: {{ m.complete }} · keeps {{ count(m.keep, 'edition')
         }}<template v-if="m.schedule">
-          · <code>{{ m.schedule }}</code></template
+          · <code class="whitespace-nowrap">{{ m.schedule }}</code></template
         ></span
       >
       <div class="ml-auto flex gap-2">
@@ -144,13 +144,17 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
       <div class="flex items-center gap-3">
         <Mark
           v-if="last.state === 'done'"
-          :kind="preview && refused ? 'error' : short ? 'warning' : preview ? 'note' : 'good'"
+          :kind="refused && last.kind !== 'prove' ? 'error' : short ? 'warning' : preview ? 'note' : 'good'"
           :word="
             {
               build: outcome?.unchanged
                 ? 'nothing changed upstream that concerns it: no edition was made'
                 : 'sealed ' + outcome?.edition?.mirror + '/' + outcome?.edition?.number,
-              estimate: 'estimated',
+              estimate: refused
+                ? 'a build now would seal nothing; this is what it would take'
+                : outcome?.unchanged
+                  ? 'nothing changed upstream: a build now would make no edition'
+                  : 'what a build would take',
               preview: refused
                 ? 'a build now would seal nothing; this is what it chose'
                 : preview?.against
@@ -177,7 +181,9 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
         files is found out when they are fetched.
       </p>
       <dl
-        v-if="outcome && last.kind !== 'prove' && !outcome.unchanged && outcome.packages"
+        v-if="
+          outcome && last.state === 'done' && last.kind !== 'prove' && !outcome.unchanged && outcome.packages
+        "
         class="mt-3 grid grid-cols-6 gap-4"
       >
         <div
@@ -209,7 +215,8 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
     </section>
     <section v-if="findings.length">
       <h2 class="mb-1.5">
-        Findings of the last {{ last?.kind === 'prove' ? 'proof' : (last?.kind ?? 'run') }}
+        Findings of the last {{ last?.kind === 'prove' ? 'proof' : (last?.kind ?? 'run') }},
+        <Moment :at="last?.ended ?? m.checked" />
       </h2>
       <div class="panel max-h-80 overflow-auto"><Findings :findings="findings" /></div>
     </section>
