@@ -84,9 +84,9 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
 <template>
   <Trouble :error="q.error.value" />
   <div v-if="m" class="space-y-5">
-    <div class="flex items-center gap-3">
+    <div class="flex flex-wrap items-center gap-3">
       <h1>{{ name }}</h1>
-      <span class="text-slate"
+      <span class="whitespace-nowrap text-slate"
         >{{ m.copy }} · complete: {{ m.complete }} · keeps {{ count(m.keep, 'edition')
         }}<template v-if="m.schedule">
           · <code class="whitespace-nowrap">{{ m.schedule }}</code></template
@@ -177,8 +177,8 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
       </div>
       <Proofs v-if="proofs.length" class="mt-3" :proofs="proofs" />
       <p v-if="last.kind === 'prove' && proofs.length" class="mt-2 text-slate">
-        Proved is that the packages of the indexes, as they are now, can be installed. What is inside the
-        files is found out when they are fetched.
+        Asked was what the indexes say of packages now. What is inside the files is found out when they are
+        fetched.
       </p>
       <dl
         v-if="
