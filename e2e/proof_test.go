@@ -87,6 +87,7 @@ func TestAProofSaysBesideWhatAndWhyNot(t *testing.T) {
 		"1 of 1 wanted can be installed by machines of no group on amd64, beside what they have from tarn, " +
 			"tarn-fixes",
 		"tarn (elsewhere)",
+		"of what these machines have already, packages of the mirror need libtide2, sluicectl",
 	} {
 		if !strings.Contains(out, part) {
 			t.Errorf("the proof lacks %q:\n%s", part, out)

@@ -238,7 +238,8 @@ func TestFootings(t *testing.T) {
 				t.Errorf("taken %v", taken)
 			}
 			if p := out.Proofs[0]; p.Proved != c.proved || (p.Beside == "") != c.footing.IsZero() ||
-				!strings.Contains(p.Beside, c.footing.List+strings.Join(c.footing.Sources, "")) {
+				!strings.Contains(p.Beside, c.footing.List+strings.Join(c.footing.Sources, "")) ||
+				p.Proved > 0 && strings.Join(p.Rests, " ") != "libabsent" {
 				t.Errorf("proof %+v", p)
 			}
 			told := ""

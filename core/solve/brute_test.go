@@ -33,7 +33,21 @@ type drawnPackage struct {
 	provides  []drawnRelation // with a version: exactly that one
 	requires  [][]drawnRelation
 	conflicts []drawnRelation
+	arch      string // "all": of none in particular; "elsewhere": of one that the machine has not
 }
+
+// runs gives the packages, a bit for each, that the machine can have.
+func (d drawn) runs() (set int) {
+	for i, p := range d.packages {
+		if p.arch != "elsewhere" {
+			set |= 1 << i
+		}
+	}
+	return set
+}
+
+// forAll is what families call the architecture of packages of none in particular.
+var forAll = map[string]string{"deb": "all", "rpm": "noarch", "alpm": "any"}
 
 type drawnRelation struct {
 	name    string
@@ -130,6 +144,7 @@ func draw(r *rand.Rand, conditions bool) drawn {
 			continue // which of two alike is taken says nothing
 		}
 		seen[key] = true
+		p.arch = []string{"", "", "all", "all", "elsewhere"}[r.Intn(5)]
 		for range r.Intn(3) {
 			var c []drawnRelation
 			for range 1 + r.Intn(2) {
@@ -192,6 +207,12 @@ func (d drawn) universe(family archive.Matching, suffix string) (*Universe, []*a
 		x := &archive.Package{
 			Name: p.name, Version: fmt.Sprint(p.version) + suffix, Arch: "x86_64", Ordinal: i,
 			SHA256: fmt.Sprintf("%064x", i+1), Needs: needs,
+		}
+		switch p.arch {
+		case "all":
+			x.Arch = forAll[family.(archive.Family).Name()]
+		case "elsewhere":
+			x.Arch = "s390x"
 		}
 		for _, v := range p.provides {
 			w := written(v)
@@ -288,7 +309,7 @@ func (d drawn) compare(u *Universe, all []*archive.Package, family archive.Match
 		return r
 	}
 	for i, p := range d.packages {
-		if p.name == wanted && (best < 0 || rank(p) < rank(d.packages[best]) ||
+		if p.name == wanted && p.arch != "elsewhere" && (best < 0 || rank(p) < rank(d.packages[best]) ||
 			rank(p) == rank(d.packages[best]) && p.version > d.packages[best].version) {
 			best = i
 		}
@@ -315,7 +336,7 @@ func (d drawn) compare(u *Universe, all []*archive.Package, family archive.Match
 		return "what machines would take was not taken: " + all[best].String()
 	}
 	told := len(s.Missing) + len(s.Conflicts)
-	possible := d.installable(1<<best, 1<<len(all)-1)
+	possible := d.installable(1<<best, d.runs())
 	switch {
 	case len(s.Undecided) > 0:
 		return fmt.Sprint("not decided: ", s.Undecided)
@@ -367,7 +388,7 @@ func (d drawn) compareTwo(u *Universe, all []*archive.Package, counts map[string
 	for _, c := range s.Chosen {
 		if i := slices.Index(all, c.Package); c.Wanted {
 			both |= 1 << i
-			can := d.installable(1<<i, 1<<len(all)-1)
+			can := d.installable(1<<i, d.runs())
 			possible = possible && can
 			if can && !d.installable(1<<i, chosen) {
 				return fmt.Sprintf("what was taken is not enough for %s: %v", c.Package, s.Chosen)
@@ -375,7 +396,7 @@ func (d drawn) compareTwo(u *Universe, all []*archive.Package, counts map[string
 		}
 	}
 	told := len(s.Missing) + len(s.Conflicts)
-	together := d.installable(both, 1<<len(all)-1)
+	together := d.installable(both, d.runs())
 	if set.Proved != (together && bits.OnesCount(uint(both)) == 2) {
 		return fmt.Sprintf("that the pair goes together is %v, and told %+v", together, set)
 	}
@@ -424,12 +445,12 @@ func (d drawn) explained(s *Selection, all []*archive.Package, wanted int, possi
 		return fmt.Sprintf("the explanation is not whole: %+v", r)
 	}
 	rest := d.only(all, r.core)
-	if rest.installable(wanted, 1<<len(all)-1) {
+	if rest.installable(wanted, d.runs()) {
 		return fmt.Sprintf("it can be installed in spite of %v", r.Parts)
 	}
 	for i, part := range r.Parts {
 		if rest = d.only(all, slices.Delete(slices.Clone(r.core), i, i+1)); !rest.installable(wanted,
-			1<<len(all)-1) {
+			d.runs()) {
 			return fmt.Sprintf("of %v, %q can be left out", r.Parts, part)
 		}
 	}
@@ -538,7 +559,7 @@ func relationsOf(p *archive.Package) archive.Relations {
 func (d drawn) supported() []bool {
 	in := make([]bool, len(d.packages))
 	for i := range in {
-		in[i] = true
+		in[i] = d.packages[i].arch != "elsewhere"
 	}
 	for changed := true; changed; {
 		changed = false
@@ -566,11 +587,11 @@ func (d drawn) supported() []bool {
 func (d drawn) compareOnFooting(family archive.Matching, suffix string, seed int64,
 	counts map[string]int) string {
 	_, all := d.universe(family, suffix)
-	whole := 1<<len(all) - 1
+	whole := d.runs()
 	r := rand.New(rand.NewSource(seed))
 	footing := 0
 	for range 6 {
-		if set := r.Intn(whole + 1); d.stands(set) && set > footing {
+		if set := r.Intn(whole+1) & whole; d.stands(set) && set > footing {
 			footing = set
 		}
 	}

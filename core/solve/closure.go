@@ -28,6 +28,7 @@ type selector struct {
 	told   map[string]bool
 	unseen []*archive.Package        // taken, and hidden in the view that took them
 	asked  map[*archive.Package]bool // seen by some view, and asked about there
+	rests  map[string]bool           // names of what is outside, and packages of the mirror need
 	relied map[*archive.Package]bool // of sources outside, that something was found to rest on
 
 	view      View   // that is being looked at
@@ -243,6 +244,9 @@ func (c *closing) follow(at *step, x, under clause, how string) {
 		return // only proved, not taken
 	}
 	for _, n := range c.ways(pick, x) {
+		if c.sources[n.source].Outside && !c.sources[at.source].Outside && hard {
+			c.rests[n.Name] = true
+		}
 		c.take(n.offer, false, how, at.Name)
 		if !c.sources[n.source].Installed {
 			c.queue = append(c.queue, &step{node: n, up: at, depth: at.depth + 1, under: under})

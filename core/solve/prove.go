@@ -2,6 +2,7 @@ package solve
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -60,7 +61,7 @@ func (s *selector) prove(roots map[following][]offer, sets []*node) {
 		}
 	}
 	proof := Proof{View: s.view.Name, Arch: s.arch, Wanted: len(wanted), Every: s.view.Every,
-		Beside: s.view.Beside}
+		Beside: s.view.Beside, Rests: slices.Sorted(maps.Keys(s.rests))}
 	alone := slices.Clone(refused)
 	for _, n := range sets {
 		s.settle(n)

@@ -70,6 +70,8 @@ type Proof struct {
 	Sets  []ProvedSet `json:"sets,omitempty"` // that shall go together
 	// Beside is what the machines have from elsewhere; empty: nothing.
 	Beside string `json:"beside,omitempty"`
+	// Rests are the names of what they have from there, and packages of the mirror need.
+	Rests []string `json:"rests_on,omitempty"`
 }
 
 // ProvedSet is a set of wanted packages that shall go together.
@@ -129,7 +131,7 @@ func (s *selector) begin(v View, arch string) {
 	for i := range s.sources {
 		s.sees[i] = v.Sources == nil && !s.sources[i].Outside || slices.Contains(v.Sources, i)
 	}
-	s.relied = map[*archive.Package]bool{}
+	s.relied, s.rests = map[*archive.Package]bool{}, map[string]bool{}
 	s.hidden = map[*archive.Package]bool{}
 	s.pinned = map[string]string{}
 	alone := archive.PinEffectOf(s.family) == archive.PinExcludes

@@ -46,6 +46,10 @@ package is. Exits with 1 where something cannot be installed, or was not decided
 func (a *app) proved(o api.Outcome) {
 	for _, p := range o.Proofs {
 		a.fields("proof", p.String())
+		if len(p.Rests) > 0 {
+			fmt.Fprintf(a.out, "of what these machines have already, packages of the mirror need %s\n",
+				line(strings.Join(p.Rests, ", ")))
+		}
 		for _, set := range p.Sets {
 			if !set.Proved {
 				fmt.Fprintf(a.out, "%s: not shown to go together\n", line(set.Name))

@@ -20,7 +20,17 @@ defineProps<{ proofs: Proof[] }>()
       <tr v-for="p in proofs" :key="(p.view ?? '') + p.architecture">
         <td>{{ p.view || 'machines of no group' }}</td>
         <td class="mono">{{ p.architecture }}</td>
-        <td class="text-slate">{{ p.beside || 'nothing' }}</td>
+        <td class="text-slate">
+          {{ p.beside || 'nothing'
+          }}<template v-if="p.rests_on?.length"
+            >; needed of it:
+            <span class="mono">{{
+              p.rests_on.length > 6
+                ? p.rests_on.slice(0, 5).join(', ') + ` and ${p.rests_on.length - 5} others`
+                : p.rests_on.join(', ')
+            }}</span></template
+          >
+        </td>
         <td class="num">{{ p.wanted.toLocaleString('en') }}</td>
         <td class="num">
           <Mark :kind="p.proved < p.wanted ? 'error' : 'good'" :word="p.proved.toLocaleString('en')" />
