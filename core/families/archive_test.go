@@ -214,7 +214,7 @@ func TestWhatIsTakenOfTheRealArchiveIsWhatTheRealClientInstalls(t *testing.T) {
 		t.Skip("skipped: the real client takes its time")
 	}
 	o := readOwn(t)
-	sets := tried(4)
+	sets := tried(3)
 	r := rand.New(rand.NewPCG(1, 2))
 	same, yes, explained := 0, 0, 0
 	for i := range sets {
@@ -354,7 +354,7 @@ func TestProofsOfTheRealArchiveAreTheRealClientsAnswers(t *testing.T) {
 	o := readOwn(t)
 	r := rand.New(rand.NewPCG(3, 4))
 	counts := map[string]int{}
-	for i := range tried(9) {
+	for i := range tried(6) {
 		names := []string{o.names[r.IntN(len(o.names))]}
 		if i%3 > 0 {
 			names = o.atOdds(r)
