@@ -71,7 +71,7 @@ func TestAProofSaysBesideWhatAndWhyNot(t *testing.T) {
 		"0 of 2 wanted can be installed by the group workshop on amd64; 0 of 1 sets go together",
 		"kelp-drive 7.2-0kelp1 (amd64) cannot be installed by the group workshop on amd64",
 		"needs sluicectl >= 1.4, and nothing that machines see meets it",
-		"ways out, each of them tried:\n    add the source tarn: 1 more to take, ",
+		"ways out, each of them tried:\n    add the source tarn: that way 1 more to take, ",
 		"the set of kelp-drive, libtide2 cannot be installed",
 	} {
 		if !strings.Contains(out, part) {
@@ -110,6 +110,12 @@ func TestAProofSaysBesideWhatAndWhyNot(t *testing.T) {
 	}
 	if got := strings.Join(have, " "); got != "kelp-drive libkelp7" {
 		t.Errorf("the edition has %s", got)
+	}
+	// The answer is no also where that keeps nothing from being sealed.
+	s.cli(1, "mirror", "prove", "tarn-whole")
+	if out, _ = s.cli(0, "mirror", "prove", "drives-desk", "--for", "no-such"); !strings.Contains(out,
+		"nothing of that name is taken") {
+		t.Error(out)
 	}
 	if out := mustOut(s, "mirror", "show", "drives-pc"); !strings.Contains(out, "lists desk") ||
 		!strings.Contains(out, "what is on the list desk-pc") {

@@ -754,7 +754,11 @@ func (c *checker) group(name string, g Group) {
 			}
 		}
 	}
-	c.footing(object, path+".footing", g.Footing, nil)
+	var from []string
+	for _, f := range c.Mirrors[c.Lanes[g.Lane].Mirror].From {
+		from = append(from, f.Source)
+	}
+	c.footing(object, path+".footing", g.Footing, from)
 	if l := c.Lists[g.Footing.List]; l.Family != "" && g.Family != "" && l.Family != g.Family {
 		c.add("define.bad-value", object, path+".footing.list",
 			"the list %q is of a machine of the family %s, and the group is of %s", g.Footing.List, l.Family,

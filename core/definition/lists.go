@@ -207,10 +207,13 @@ func (c *checker) footing(object, path string, f Footing, from []string) {
 	}
 	for i, s := range f.Sources {
 		at := path + ".sources." + strconv.Itoa(i)
-		if reference(c, object, at, "source", s, c.Sources) && slices.Contains(from, s) {
+		switch known := reference(c, object, at, "source", s, c.Sources); {
+		case known && slices.Contains(from, s):
 			c.add("define.bad-value", object, at,
-				"%q is a source of the mirror, and machines cannot have it "+
-					"from elsewhere too", s)
+				"%q is a source of the mirror, and machines cannot have it from elsewhere too", s)
+		case known && c.Sources[s].Disabled:
+			c.add("define.bad-value", object, at, "the source %q is disabled", s).WayOut =
+				"enable it, or take it out of the footing"
 		}
 	}
 }

@@ -65,6 +65,8 @@ type Outcome struct {
 	BySource map[string]int `json:"by_source"`
 	Findings finding.List   `json:"findings"`
 	Proofs   []solve.Proof  `json:"proofs"` // what was proved, for whom; none where nothing changed
+	// Refused counts what cannot be installed; what is not among Refusals is told as findings alone.
+	Refused int `json:"refused,omitempty"`
 	// Refusals are why what is wanted cannot be installed, each with its ways out, as far as that
 	// was worked out.
 	Refusals     []solve.Refusal `json:"refusals,omitempty"`

@@ -66,6 +66,10 @@ func (b *Builder) choose(ctx context.Context, plan Plan, out *Outcome) error {
 			out.Wanted++
 		}
 	}
+	if plan.For != "" && len(out.Certified) == 0 {
+		out.Certified = []Certified{{Package: plan.For, Packages: []Installed{},
+			Because: "nothing of that name is taken"}}
+	}
 	out.Packages = len(out.selection)
 	out.Findings = append(out.Findings, astray(plan, out)...)
 	return nil
@@ -105,7 +109,8 @@ func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, mem
 			Except:        slices.Concat(s.Want.Except, plan.Mirror.Want.Except)})
 	}
 	u := solve.NewUniverse(plan.Sources[members[0]].Family, sources)
-	c := &choosing{Builder: b, plan: plan, out: out, members: members, u: u, footings: map[string][]int{}}
+	c := &choosing{Builder: b, plan: plan, out: out, members: members, u: u, footings: map[string][]int{},
+		groupsOf: map[string][]string{}}
 	streams := make([]archive.Streams, len(members))
 	for k, i := range members {
 		var err error
@@ -171,7 +176,7 @@ func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, mem
 				"they can be installed was not proved", s.Unseen))
 	}
 	s.Unmatched = slices.DeleteFunc(s.Unmatched, func(m solve.Unmatched) bool {
-		if m.Source != solve.AllSources || strings.HasPrefix(m.As, roleOf) {
+		if m.Source != solve.AllSources || m.Group != "" {
 			return false
 		}
 		key := m.As + "\x00" + m.Relation.Name
@@ -194,12 +199,8 @@ func wantsOf(plan Plan, members []int) (out []solve.Want, err error) {
 				if err != nil {
 					return err
 				}
-				told := as + text
-				if as == listOf {
-					told = as
-				}
 				out = append(out, solve.Want{Source: source, By: by, Relation: r, With: w.With,
-					Versions: max(w.Versions, 1), As: told, Only: w.Only,
+					Versions: max(w.Versions, 1), As: as + text, Only: w.Only,
 					Alternatives: w.Alternatives == definition.EveryAlternative})
 			}
 			return nil
@@ -221,11 +222,11 @@ func wantsOf(plan Plan, members []int) (out []solve.Want, err error) {
 				continue
 			}
 			from := len(out)
-			if err := put(solve.ByName, l.Wants(), listOf); err != nil {
+			if err := put(solve.ByName, l.Wants(), ""); err != nil {
 				return err
 			}
 			for i := range out[from:] {
-				out[from+i].As = listOf + name
+				out[from+i].As, out[from+i].List = "list "+name, name
 			}
 		}
 		return nil
@@ -241,12 +242,6 @@ func wantsOf(plan Plan, members []int) (out []solve.Want, err error) {
 	}
 	return out, add(plan.Mirror.Want, solve.AllSources)
 }
-
-// How wants by way of something else than a name are told.
-const (
-	listOf = "list "
-	roleOf = "role "
-)
 
 // sight is a view that several groups may share, with or without pins.
 type sight struct {
@@ -314,7 +309,7 @@ func (c *choosing) views(wants []solve.Want, sets map[string][]solve.Together) [
 				}
 			}
 		}
-		beside := plan.footing(v.Group)
+		beside := c.footing(v.Group)
 		view.Sources, view.Beside = append(view.Sources, c.footings[beside.key()]...), beside.String()
 		add(v.Group, view)
 		if len(v.Pins) > 0 {
@@ -325,6 +320,7 @@ func (c *choosing) views(wants []solve.Want, sets map[string][]solve.Together) [
 	var views []solve.View
 	for _, s := range sights {
 		s.Name = s.name()
+		c.groupsOf[s.Name] = s.groups
 		views = append(views, s.View)
 	}
 	return append(views, c.uncovered(wants, sets[""], covered)...)
@@ -334,7 +330,7 @@ func (c *choosing) views(wants []solve.Want, sets map[string][]solve.Together) [
 func (c *choosing) uncovered(wants []solve.Want, sets []solve.Together,
 	covered map[string][]int) (views []solve.View) {
 	plan, members := c.plan, c.members
-	beside := plan.footing("")
+	beside := c.footing("")
 	sets = slices.Clone(sets)
 	for i := range sets {
 		sets[i].Loose = true
@@ -356,7 +352,7 @@ func (c *choosing) uncovered(wants []solve.Want, sets []solve.Together,
 		v := solve.View{Architectures: []string{a}, Wants: []int{}, Sources: sees, Every: plan.Every,
 			Together: sets, Beside: beside.String()}
 		for n, w := range wants {
-			if strings.HasPrefix(w.As, roleOf) {
+			if w.Group != "" {
 				continue
 			}
 			alone := w.Source != solve.AllSources && !slices.Contains(covered[a], w.Source) &&

@@ -24,8 +24,9 @@ type choosing struct {
 	members []int // of the plan's sources
 	u       *solve.Universe
 
-	outside  []*Source        // that machines have from elsewhere
-	footings map[string][]int // the sources that a footing comes to, by its key
+	outside  []*Source           // that machines have from elsewhere
+	footings map[string][]int    // the sources that a footing comes to, by its key
+	groupsOf map[string][]string // of a view, by its name
 	looked   bool
 	spare    []int // defined sources that are neither in the mirror nor in a footing
 }
@@ -55,12 +56,22 @@ func (c *choosing) groups(ctx context.Context, i int) (map[string][]archive.Memb
 // beside is a footing in words, and what it comes to.
 type beside struct{ definition.Footing }
 
-// footing gives that of a group; "" and where a group has none, that of the mirror.
-func (p Plan) footing(group string) beside {
-	if f := p.Groups[group].Footing; !f.IsZero() {
-		return beside{f}
+// footing gives that of a group, as far as it is of the family; of "", and where a group has none,
+// that of the mirror.
+func (c *choosing) footing(group string) beside {
+	f := c.plan.Mirror.Footing
+	if own := c.plan.Groups[group].Footing; !own.IsZero() {
+		f = own
 	}
-	return beside{p.Mirror.Footing}
+	if c.plan.Lists[f.List].Family != c.family() {
+		f.List = ""
+	}
+	f.Sources = slices.DeleteFunc(slices.Clone(f.Sources), func(name string) bool {
+		return !slices.ContainsFunc(c.plan.Others, func(s *Source) bool {
+			return s.Name == name && s.Spec.Family == c.family()
+		})
+	})
+	return beside{f}
 }
 
 func (b beside) key() string { return b.List + "\x00" + strings.Join(b.Sources, "\x00") }
@@ -78,10 +89,10 @@ func (b beside) String() string {
 
 // elsewhere reads what machines of each view have from elsewhere.
 func (c *choosing) elsewhere(ctx context.Context) error {
-	footings := map[string]beside{"": c.plan.footing("")}
+	footings := map[string]beside{"": c.footing("")}
 	for group, g := range c.plan.Groups {
 		if g.Family == c.family() {
-			footings[group] = c.plan.footing(group)
+			footings[group] = c.footing(group)
 		}
 	}
 	at := map[string]int{}
@@ -92,23 +103,24 @@ func (c *choosing) elsewhere(ctx context.Context) error {
 		}
 		sources := []int{}
 		for _, name := range b.Sources {
-			i := slices.IndexFunc(c.plan.Others, func(s *Source) bool { return s.Name == name })
-			if i < 0 || c.plan.Others[i].Spec.Family != c.family() {
-				continue
-			}
 			if _, in := at[name]; !in {
-				src := c.plan.Others[i]
-				k, err := c.put(ctx, src)
+				src := c.plan.Others[slices.IndexFunc(c.plan.Others, func(s *Source) bool {
+					return s.Name == name
+				})]
+				k, pub, err := c.put(ctx, src)
 				if err != nil {
 					return about(err, name)
+				}
+				if err := c.pathsOf(ctx, pub, k, c.u); err != nil {
+					return err
 				}
 				at[name] = k
 				c.outside = append(c.outside, src)
 			}
 			sources = append(sources, at[name])
 		}
-		if l := c.plan.Lists[b.List]; l.Family == c.family() {
-			key := listOf + b.List
+		if l := c.plan.Lists[b.List]; b.List != "" {
+			key := "list " + b.List
 			if _, in := at[key]; !in {
 				k, err := c.installed(ctx, b.List, l)
 				if err != nil {
@@ -130,11 +142,16 @@ func (b *Builder) besides(ctx context.Context, plan Plan, out *Outcome) error {
 	for _, g := range plan.Groups {
 		named = append(named, g.Footing.Sources...)
 	}
-	for _, src := range plan.Others {
-		if !slices.Contains(named, src.Name) {
-			continue
+	slices.Sort(named)
+	for _, name := range slices.Compact(named) {
+		i := slices.IndexFunc(plan.Others, func(s *Source) bool { return s.Name == name })
+		if i < 0 {
+			return finding.New("define.bad-value", "mirror "+plan.Name,
+				"machines are said to have the source %s "+
+					"from elsewhere, and it is disabled, or in the mirror itself", name).
+				Do("enable it, or take it out of the footing")
 		}
-		pub, err := b.Refresh(ctx, src)
+		pub, err := b.Refresh(ctx, plan.Others[i])
 		if err != nil {
 			return err
 		}
@@ -144,14 +161,14 @@ func (b *Builder) besides(ctx context.Context, plan Plan, out *Outcome) error {
 }
 
 // put reads a source that is not in the mirror into the universe, as one outside.
-func (c *choosing) put(ctx context.Context, src *Source, except ...string) (int, error) {
+func (c *choosing) put(ctx context.Context, src *Source, except ...string) (int, *Publication, error) {
 	quiet := *c.Builder
 	quiet.Sink = nil
 	at := slices.IndexFunc(c.out.Besides, func(p *Publication) bool { return p.Source == src })
 	if at < 0 {
 		pub, err := quiet.Refresh(ctx, src)
 		if err != nil {
-			return 0, err
+			return 0, nil, err
 		}
 		at = len(c.out.Besides)
 		c.out.Besides = append(c.out.Besides, pub)
@@ -159,7 +176,7 @@ func (c *choosing) put(ctx context.Context, src *Source, except ...string) (int,
 	pub := c.out.Besides[at]
 	lists, err := quiet.Lists(ctx, pub)
 	if err != nil {
-		return 0, err
+		return 0, nil, err
 	}
 	k := c.u.AddSource(solve.Source{Name: src.Name, Priority: src.Priority,
 		Architectures: src.Spec.Architectures, Outside: true, Except: except})
@@ -168,10 +185,10 @@ func (c *choosing) put(ctx context.Context, src *Source, except ...string) (int,
 			c.u.Add(k, p)
 			return ctx.Err()
 		}); err != nil {
-			return 0, err
+			return 0, nil, err
 		}
 	}
-	return k, quiet.pathsOf(ctx, pub, k, c.u)
+	return k, pub, nil
 }
 
 // installed puts what an example machine has installed into the universe. What its packages need
@@ -187,7 +204,7 @@ func (c *choosing) installed(ctx context.Context, name string, l definition.List
 			}
 		}
 	}
-	k := c.u.AddSource(solve.Source{Name: listOf + name, Priority: 100, Architectures: archs, Outside: true,
+	k := c.u.AddSource(solve.Source{Name: "list " + name, Priority: 100, Architectures: archs, Outside: true,
 		Installed: true})
 	var unknown []string
 	for _, id := range have {
@@ -203,8 +220,9 @@ func (c *choosing) installed(ctx context.Context, name string, l definition.List
 	}
 	if n := len(unknown); n > 0 {
 		c.out.Findings = append(c.out.Findings, finding.New("mirror.footing-unknown", "mirror "+c.plan.Name,
-			"of the %d packages of the list %s %d are in no defined source in that version, %s among them: "+
-				"they count by name and version alone, for what they need and provide is not known",
+			"of the %d packages of the list %s %d are in no defined source that could be read, in that "+
+				"version, %s among them: they count by name and version alone, for what they need and "+
+				"provide is not known",
 			len(have), name, n, strings.Join(unknown[:min(3, n)], ", ")))
 	}
 	return k, nil
@@ -238,7 +256,7 @@ func (c *choosing) sets(wants []solve.Want) ([]solve.Want, map[string][]solve.To
 		with = definition.Required
 	}
 	add := func(group, name, as string, texts []string) error {
-		t := solve.Together{Name: name}
+		t := solve.Together{Name: name, Group: group}
 		for _, text := range texts {
 			r, err := archive.ParseWant(text)
 			if err != nil {
@@ -246,7 +264,8 @@ func (c *choosing) sets(wants []solve.Want) ([]solve.Want, map[string][]solve.To
 			}
 			t.Wants = append(t.Wants, len(wants))
 			wants = append(wants, solve.Want{Source: solve.AllSources, Relation: r, With: with, Versions: 1,
-				As: as + text, Alternatives: c.plan.Mirror.Want.Alternatives == definition.EveryAlternative})
+				As: as + text, Group: group,
+				Alternatives: c.plan.Mirror.Want.Alternatives == definition.EveryAlternative})
 		}
 		out[group] = append(out[group], t)
 		return nil
@@ -263,7 +282,7 @@ func (c *choosing) sets(wants []solve.Want) ([]solve.Want, map[string][]solve.To
 		}
 		for _, role := range slices.Sorted(maps.Keys(g.Roles)) {
 			name := fmt.Sprintf("the role %s of %s", role, group)
-			if err := add(group, name, roleOf+role+" of "+group+": ", g.Roles[role]); err != nil {
+			if err := add(group, name, "role "+role+" of "+group+": ", g.Roles[role]); err != nil {
 				return nil, nil, err
 			}
 		}
@@ -276,7 +295,7 @@ func (c *choosing) wantsOf(group string, wants []solve.Want) []int {
 	var out []int
 	others := false
 	for i, w := range wants {
-		if strings.HasPrefix(w.As, roleOf) && !strings.Contains(w.As, " of "+group+": ") {
+		if w.Group != "" && w.Group != group {
 			others = true
 			continue
 		}
@@ -377,15 +396,15 @@ func (c *choosing) waysOut(ctx context.Context, s *solve.Selection, views []solv
 		taken[x.Package] = true
 	}
 	refusals := withoutPins(s.Refusals, func(r solve.Refusal) (string, string) {
-		return r.View, r.Wanted +
-			r.Arch
+		return r.View, r.Wanted + r.Arch
 	})
+	c.out.Refused += len(refusals)
 	for i, r := range refusals {
 		at := slices.IndexFunc(views, func(v solve.View) bool {
-			return v.Name == r.View &&
-				slices.Contains(v.Architectures, r.Arch)
+			return v.Name == r.View && slices.Contains(v.Architectures, r.Arch)
 		})
 		if i < maxLedOut && at >= 0 && ctx.Err() == nil {
+			r.Tried = true
 			limits := c.Proof
 			limits.Each = min(limits.Patience(), maxTrial)
 			r.WaysOut = c.u.WaysOut(ctx, r, solve.Ways{View: views[at], Spare: c.spare, Limits: limits,
@@ -406,13 +425,13 @@ func (c *choosing) changed(w solve.WayOut, r solve.Refusal) string {
 	case w.Kind == solve.MovePin:
 		for _, v := range c.out.views {
 			for _, p := range v.Pins {
-				if p.Name == w.Name && strings.Contains(r.View, v.Group) {
+				if p.Name == w.Name && slices.Contains(c.groupsOf[r.View], v.Group) {
 					return "group " + v.Group
 				}
 			}
 		}
-	case w.Kind == solve.LeaveOut && strings.HasPrefix(r.Wanted, "the "+roleOf):
-		return "group " + r.Wanted[strings.LastIndex(r.Wanted, " of ")+len(" of "):]
+	case w.Kind == solve.LeaveOut && r.Group != "":
+		return "group " + r.Group
 	}
 	return "mirror " + c.plan.Name
 }

@@ -29,8 +29,8 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 	var out finding.List
 	listed := map[string][]string{}
 	for _, m := range s.Unmatched {
-		if strings.HasPrefix(m.As, listOf) {
-			listed[m.As] = append(listed[m.As], m.Relation.String())
+		if m.List != "" {
+			listed[m.List] = append(listed[m.List], m.Relation.String())
 			continue
 		}
 		if m.Source == solve.AllSources {
@@ -182,15 +182,15 @@ func together(all []solve.Missing) (out []need) {
 
 // unmatchedOf tells of what stands on lists and is nowhere, once for each list.
 func unmatchedOf(plan Plan, listed map[string][]string) (out finding.List) {
-	for _, as := range slices.Sorted(maps.Keys(listed)) {
-		names := listed[as]
+	for _, list := range slices.Sorted(maps.Keys(listed)) {
+		names := listed[list]
 		slices.Sort(names)
 		more := ""
 		if n := len(names) - 5; n > 0 {
 			more = fmt.Sprintf(" and %d others", n)
 		}
 		out = append(out, finding.New("mirror.want-no-match", "mirror "+plan.Name,
-			"of the %s machines would take nothing from its sources for %s%s", as,
+			"of the list %s machines would take nothing from its sources for %s%s", list,
 			strings.Join(names[:min(5, len(names))], ", "), more).Rated(severity(plan)).
 			Do("add a source that has them, or take them off the list"))
 	}
@@ -211,7 +211,7 @@ func (c *choosing) lookAround(ctx context.Context) {
 		}) {
 			continue
 		}
-		if k, err := c.put(ctx, src, c.plan.Mirror.Want.Except...); err == nil {
+		if k, _, err := c.put(ctx, src, c.plan.Mirror.Want.Except...); err == nil {
 			c.spare = append(c.spare, k)
 		}
 	}

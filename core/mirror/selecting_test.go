@@ -219,7 +219,7 @@ func TestFootings(t *testing.T) {
 			lists:     pc("libabsent 2"),
 			elsewhere: []made.Deb{absent, base}, proved: 1,
 			told: "mirror.footing-unknown of the 1 packages of the list pc 1 are in " +
-				"no defined source in that version, libabsent"},
+				"no defined source that could be read, in that version, libabsent"},
 		"a machine that has something else": {footing: definition.Footing{List: "pc"},
 			lists:     pc("base 1 amd64"),
 			elsewhere: []made.Deb{base}, told: "mirror.missing-dependency buoy 1 needs libabsent"},
@@ -407,6 +407,46 @@ func TestWaysOutLeadOut(t *testing.T) {
 	}
 }
 
+// What is wanted is known by what it is, and not by how it is called.
+func TestWantsThatAreCalledLikeOthers(t *testing.T) {
+	w := newWorld(t)
+	w.repo.Packages = append(w.repo.Packages,
+		made.Deb{Component: "core", Name: "role", Version: "2", Arch: "amd64"},
+		made.Deb{Component: "core", Name: "list", Version: "2", Arch: "amd64"})
+	w.publish()
+	w.source.Want = definition.Want{}
+	w.plan.Mirror.Want = definition.Want{Packages: []string{"role >= 2", "list >= 2", "list >= 3"},
+		With: "required", Versions: 1}
+	group := definition.Group{Family: "deb", Release: "heron", Architectures: []string{"amd64"}}
+	others := group
+	others.Roles = map[string][]string{"desk": {"tide-data"}}
+	w.plan.Groups = map[string]definition.Group{"gate": group, "gatehouse": others}
+	out, taken := w.estimated()
+	if got := strings.Join(taken, ", "); got != "list 2: list >= 2, role 2: role >= 2, tide-data 2026: "+
+		"role desk of gatehouse: tide-data" {
+		t.Error(got)
+	}
+	f := out.Findings.With("mirror.want-no-match")
+	if len(f) != 1 || !strings.Contains(f[0].Text, `"list >= 3" matches nothing`) {
+		t.Errorf("%v", f)
+	}
+	for _, p := range out.Proofs {
+		if want := map[bool]int{true: 3, false: 2}[p.View == "the group gatehouse"]; p.Wanted != want {
+			t.Errorf("%+v", p)
+		}
+	}
+}
+
+// A footing that names a source which cannot be read is refused, and no proof is said to stand on it.
+func TestAFootingThatIsNotThere(t *testing.T) {
+	w := newWorld(t)
+	w.plan.Mirror.Footing = definition.Footing{Sources: []string{"shoal"}}
+	if _, err := w.builder.Estimate(t.Context(), w.plan); err == nil || !strings.Contains(err.Error(),
+		"the source shoal from elsewhere") {
+		t.Errorf("%v", err)
+	}
+}
+
 // The certificate of a yes is all that would be installed, from what is taken alone; with every
 // package asked about, all that is taken is counted.
 func TestACertificateAndEvery(t *testing.T) {
@@ -428,6 +468,11 @@ func TestACertificateAndEvery(t *testing.T) {
 		"tide-data for sluicectl of tarn" {
 		t.Error(got)
 	}
+	w.plan.For = "nowhere"
+	out, _ = w.estimated()
+	if c := out.Certified; len(c) != 1 || c[0].Because != "nothing of that name is taken" {
+		t.Errorf("%+v", c)
+	}
 	w.plan.For = "buoy"
 	out, _ = w.estimated()
 	if c := out.Certified; len(c) != 1 || len(c[0].Packages) != 0 ||
@@ -442,6 +487,7 @@ func TestWhatIsAlwaysThereStays(t *testing.T) {
 	for name, c := range map[string]struct {
 		fields string // of the package that is wanted
 		own    string // further fields of the essential one
+		beside string // fields of another package
 		proved int
 		taken  string
 		parts  string
@@ -452,6 +498,9 @@ func TestWhatIsAlwaysThereStays(t *testing.T) {
 			parts: "odd 1 (amd64) excludes tools <= 9; base-tools 9 (amd64) is always there"},
 		"an older one excluded": {fields: "Conflicts: base-tools (<< 9)\n", proved: 1},
 		"replaced":              {fields: "Conflicts: base-tools\nReplaces: base-tools\n", proved: 1},
+		"one of two replaced": {fields: "Conflicts: tools\nReplaces: base-tools\n", own: "Provides: tools\n",
+			beside: "Essential: yes\nProvides: tools\n",
+			parts:  "odd 1 (amd64) excludes tools; more-tools 1 (amd64) is always there"},
 		"it excludes": {own: "Conflicts: odd\n",
 			parts: "base-tools excludes odd; base-tools 9 (amd64) is always there"},
 		"needed": {fields: "Depends: base-tools (>= 9)\n", proved: 1,
@@ -466,6 +515,7 @@ func TestWhatIsAlwaysThereStays(t *testing.T) {
 			w.repo.Packages = []made.Deb{
 				{Component: "core", Name: "base-tools", Version: "9", Arch: "amd64",
 					Fields: "Essential: yes\n" + c.own},
+				{Component: "core", Name: "more-tools", Version: "1", Arch: "amd64", Fields: c.beside},
 				{Component: "core", Name: "odd", Version: "1", Arch: "amd64", Fields: c.fields}}
 			w.publish()
 			w.source.Want = definition.Want{Packages: []string{"odd"}, With: "required", Versions: 1}

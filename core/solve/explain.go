@@ -27,6 +27,8 @@ type Refusal struct {
 	Why     *Explained `json:"why,omitempty"`
 	Because string     `json:"because,omitempty"`
 	WaysOut []WayOut   `json:"ways_out,omitempty"` // that were tried, and lead out
+	Tried   bool       `json:"tried"`              // ways out were looked for
+	Group   string     `json:"group,omitempty"`    // whose set it is; empty: no group's own
 
 	packages []*archive.Package // what is wanted; of a set, one of each
 	core     []part
@@ -81,7 +83,7 @@ func (s *selector) refuse(refused, alone []*node, conflicts []Conflict) {
 		r := Refusal{Wanted: n.String(), View: s.view.Name, Arch: s.arch,
 			packages: []*archive.Package{n.Package}}
 		if n.set != nil {
-			r.Wanted, r.Set, r.packages = n.set.Name, true, nil
+			r.Wanted, r.Set, r.Group, r.packages = n.set.Name, true, n.set.Group, nil
 			r.Because = inWay(n, fails)
 			for _, c := range n.requires {
 				if len(c[0].usable) > 0 {
@@ -175,8 +177,13 @@ func (s *selector) explainOne(r *Refusal, n *node, limit time.Duration) {
 	for _, p := range core {
 		r.Parts = append(r.Parts, p.String())
 	}
-	t := telling{selector: s, core: core, told: map[*node]bool{}}
+	t := telling{selector: s, core: core, told: map[*node]bool{}, shown: make([]bool, len(core))}
 	why := t.tell(n)
+	for i, p := range core { // what is of nothing in the tree stands with what is wanted
+		if !t.shown[i] {
+			why.Excludes = append(why.Excludes, p.String())
+		}
+	}
 	r.Why = &why
 }
 
@@ -252,6 +259,8 @@ type telling struct {
 	*selector
 	core []part
 	told map[*node]bool
+	// shown tells of each part whether it stands in the tree.
+	shown []bool
 }
 
 func (t *telling) tell(n *node) Explained {
@@ -264,12 +273,14 @@ func (t *telling) tell(n *node) Explained {
 		return out
 	}
 	t.told[n] = true
-	for _, g := range t.core {
+	for i, g := range t.core {
 		about := g.of == n || g.of == nil && g.by == n.Name
 		switch {
 		case g.needs != nil && g.of == n:
+			t.shown[i] = true
 			out.Needs = append(out.Needs, t.need(g.needs))
 		case g.needs == nil && about:
+			t.shown[i] = true
 			out.Excludes = append(out.Excludes, g.because)
 		}
 	}

@@ -59,9 +59,9 @@ func (s *selector) stand() {
 	}
 }
 
-// excludesAlways names what is always there that a conflict is about, of another name than the
-// package has that says so; nil: nothing.
-func (s *selector) excludesAlways(n *node, m *meeting) *node {
+// excludesAlways gives what is always there that a conflict is about, of other names than the
+// package has that says so.
+func (s *selector) excludesAlways(n *node, m *meeting) (out []*node) {
 	if len(s.always) == 0 {
 		return nil
 	}
@@ -75,10 +75,10 @@ func (s *selector) excludesAlways(n *node, m *meeting) *node {
 	}
 	for _, a := range m.always {
 		if a.Name != n.Name {
-			return a
+			out = append(out, a)
 		}
 	}
-	return nil
+	return out
 }
 
 // standing gives the node of an installed package what it asks, as far as what is installed
@@ -145,7 +145,7 @@ func (q *question) keep() {
 			if !q.spend(len(m.all)) {
 				return
 			}
-			if a := q.excludesAlways(n, m); a != nil {
+			for _, a := range q.excludesAlways(n, m) {
 				q.exclude(n.Name, guard{between: [2]string{n.String(), a.String()}, of: n,
 					because: n.Name + " excludes " + m.relation.String()},
 					[]z.Lit{q.installed[n].Not(), there[a].Not()})

@@ -206,7 +206,7 @@ func (w *world) install(n *node) bool {
 		}
 	}
 	excludes := slices.ContainsFunc(n.conflicts, func(m *meeting) bool {
-		return m.met.others(n.Name) || w.excludesAlways(n, m) != nil
+		return m.met.others(n.Name) || len(w.excludesAlways(n, m)) > 0
 	})
 	excluded := slices.ContainsFunc(n.of, func(m *meeting) bool { return m.excluded.others(n.Name) })
 	if n.damaged || excludes || excluded || w.left <= 0 {

@@ -36,6 +36,7 @@ type View struct {
 // Together is wants of a view whose packages shall be installable side by side.
 type Together struct {
 	Name  string
+	Group string // whose own it is; empty: of the mirror
 	Wants []int
 	// Loose tells that nothing is asked where a want has nothing for the architecture: no machines
 	// are known that would need it.

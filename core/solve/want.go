@@ -30,6 +30,8 @@ type Want struct {
 	With     string           // required, recommended or suggested
 	Versions int              // how many of the newest; 0: all
 	As       string           // as it was written
+	List     string           // that it stands on; empty: none
+	Group    string           // whose machines alone it is for; empty: all
 	Only     bool             // older versions than elsewhere are meant
 	// Alternatives tells that of several ways to meet a need every one is taken.
 	Alternatives bool

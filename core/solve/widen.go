@@ -117,7 +117,12 @@ func (s *selector) goTogether(l lacking, wanted map[*node]bool, left time.Durati
 // takeFound takes what the answer has for one package: of what meets each need,
 // what is taken already, or else the best.
 func (s *selector) takeFound(q *question, root *node) {
-	s.walk(q, root, func(n, by *node) { s.take(n.offer, false, "", by.Name) })
+	s.walk(q, root, func(n, by *node) {
+		if s.sources[n.source].Outside && !s.sources[by.source].Outside {
+			s.rests[n.Name] = true
+		}
+		s.take(n.offer, false, "", by.Name)
+	})
 }
 
 // walk goes through what the answer has for one package, and what it has in place of what is

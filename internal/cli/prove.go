@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -30,9 +31,17 @@ package is. Exits with 1 where something cannot be installed, or was not decided
 				return err
 			}
 			return a.each(args, func(name string) error {
-				return a.job(cmd.Context(), work{path: "/mirrors/" + url.PathEscape(name) + "/prove", in: in,
+				short := false
+				err := a.job(cmd.Context(), work{path: "/mirrors/" + url.PathEscape(name) + "/prove", in: in,
 					detach: detach, told: a.outcome, asked: true,
-					ids: func(api.Job) []string { return []string{name} }})
+					ids: func(j api.Job) []string {
+						short = unproved(decode[api.Outcome](j.Result))
+						return []string{name}
+					}})
+				if err == nil && short {
+					return no() // where that is no error of the mirror, it is the answer all the same
+				}
+				return err
 			})
 		}}
 	c.Flags().BoolVar(&in.Every, "every", false, "ask of every package that is taken, and not of what is "+
@@ -40,6 +49,14 @@ package is. Exits with 1 where something cannot be installed, or was not decided
 	c.Flags().StringVar(&in.For, "for", "", "show all that would be installed with the package of this name")
 	c.Flags().BoolVar(&detach, "detach", false, "do not wait")
 	return c
+}
+
+// unproved tells whether something was not shown to be installable.
+func unproved(o api.Outcome) bool {
+	return slices.ContainsFunc(o.Proofs, func(p solve.Proof) bool {
+		return p.Proved < p.Wanted || slices.ContainsFunc(p.Sets,
+			func(s solve.ProvedSet) bool { return !s.Proved })
+	})
 }
 
 // proved says what a proof came to.
@@ -58,6 +75,9 @@ func (a *app) proved(o api.Outcome) {
 	}
 	for _, r := range o.Refusals {
 		a.refusal(r)
+	}
+	if more := o.Refused - len(o.Refusals); more > 0 {
+		fmt.Fprintf(a.out, "\n%d others cannot be installed either; findings tell of them\n", more)
 	}
 	for _, c := range o.Certified {
 		a.certified(c)
@@ -88,8 +108,13 @@ func (a *app) refusal(r solve.Refusal) {
 			fmt.Fprintln(a.out, "  there was not the time to make this as small as it could be")
 		}
 	}
-	if len(r.WaysOut) > 0 {
+	switch {
+	case len(r.WaysOut) > 0:
 		fmt.Fprintln(a.out, "  ways out, each of them tried:")
+	case r.Tried:
+		fmt.Fprintln(a.out, "  no single change was found that leads out")
+	default:
+		fmt.Fprintln(a.out, "  ways out were not looked for: others come before it")
 	}
 	for _, w := range r.WaysOut {
 		fmt.Fprintf(a.out, "    %s\n", line(wayOut(w)))
@@ -144,7 +169,7 @@ func wayOut(w solve.WayOut) string {
 		more = fmt.Sprintf(" and %d others", len(names)-3)
 		names = names[:3]
 	}
-	return fmt.Sprintf("%s: %d more to take, %s (%s%s)", what, w.Files, size(w.Bytes),
+	return fmt.Sprintf("%s: that way %d more to take, %s (%s%s)", what, w.Files, size(w.Bytes),
 		strings.Join(names, ", "), more)
 }
 

@@ -553,10 +553,13 @@ func (f Family) Companions(s archive.Source, r *archive.Root) []archive.Companio
 	return out
 }
 
-// Lasting implements archive.Family. Packages have their version in their name.
+// Lasting implements archive.Family. Packages have their version in their name, and so have the
+// files of source packages.
 func (Family) Lasting(p string) bool {
-	return strings.HasSuffix(p, ".deb") || strings.Contains(p, "/by-hash/")
+	return strings.HasSuffix(p, ".deb") || strings.Contains(p, "/by-hash/") || sourceFile.MatchString(p)
 }
+
+var sourceFile = regexp.MustCompile(`_[^/]*\.(dsc|tar\.[a-z0-9]+|diff\.gz)(\.asc)?$`)
 
 // Inspect implements archive.Family.
 func (Family) Inspect(file archive.PackageFile, _ archive.Verifier) (archive.Inspected, error) {

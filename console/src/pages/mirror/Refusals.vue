@@ -5,7 +5,7 @@ import { ref } from 'vue'
 import type { Refusal, WayOut } from '../../api'
 import { count, size } from '../../format'
 import Because from './Because.vue'
-const props = defineProps<{ refusals: Refusal[] }>()
+const props = defineProps<{ refusals: Refusal[]; of: number }>()
 const open = ref(new Set(props.refusals.length < 4 ? props.refusals.map((_, i) => i) : [0]))
 function turn(i: number) {
   if (!open.value.delete(i)) open.value.add(i)
@@ -18,7 +18,9 @@ const what = (w: WayOut) =>
     leave: `leave ${w.name} out`,
   })[w.kind] ?? w.kind
 const comes = (w: WayOut) =>
-  w.files ? `${count(w.files, 'package')} more to take, ${size(w.bytes)}: ${some(w.packages ?? [])}` : ''
+  w.files
+    ? `that way ${count(w.files, 'package')} more to take, ${size(w.bytes)}: ${some(w.packages ?? [])}`
+    : ''
 const some = (names: string[]) =>
   names.length > 4 ? names.slice(0, 3).join(', ') + ` and ${names.length - 3} others` : names.join(', ')
 /** Where the change is written: the form of what is described otherwise then. */
@@ -47,7 +49,9 @@ const change = (w: WayOut) => ({
         <span class="ml-auto text-slate">{{
           r.ways_out?.length
             ? count(r.ways_out.length, 'way') + ' out'
-            : 'no single change was found that leads out'
+            : r.tried
+              ? 'no single change was found that leads out'
+              : 'ways out were not looked for: others come before it'
         }}</span>
       </button>
       <div v-if="open.has(i)" class="mt-1.5 grid grid-cols-[minmax(0,1fr)_400px] gap-6 pl-5">
@@ -75,6 +79,9 @@ const change = (w: WayOut) => ({
           </ul>
         </div>
       </div>
+    </li>
+    <li v-if="of > refusals.length" class="px-3 py-2 text-slate">
+      {{ of - refusals.length }} others cannot be installed either; findings tell of them.
     </li>
   </ul>
 </template>
