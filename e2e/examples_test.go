@@ -34,7 +34,9 @@ var inOrder = []string{
 	"edition retire", "pool usage", "pool sweep",
 	"revision list", "revision show", "revision diff", "revision restore",
 	"journal list", "journal verify", "journal head", "journal proof", "journal check",
-	"account list", "account add", "account remove",
+	"account list", "account add", "account show", "account role", "account add-token",
+	"account remove-token", "account set-password", "account remove-password", "account end-sessions",
+	"account remove",
 	"key retire", "key bar", // these end what the key did
 	"site show", "site renew-key", "site retire-key",
 	"login", "serve", "demo",

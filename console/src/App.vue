@@ -15,21 +15,13 @@ import {
   ServerStackIcon,
   Squares2X2Icon,
   SunIcon,
+  UserGroupIcon,
 } from '@heroicons/vue/24/outline'
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
-import {
-  get,
-  signIn,
-  signOut,
-  token,
-  Trouble,
-  who,
-  type Job,
-  type Overview,
-  type Page,
-  type Who,
-} from './api'
+import { get, look, signOut, who, type Job, type Overview, type Page, type Who } from './api'
+import { connected, listen } from './live'
+import Trouble from './parts/Trouble.vue'
 import Findings from './parts/Findings.vue'
 import SearchBox from './parts/SearchBox.vue'
 import SignIn from './pages/sign-in/SignIn.vue'
@@ -48,13 +40,31 @@ const rooms = [
   { to: '/machines', text: 'Machines', icon: ServerStackIcon },
   { to: '/jobs', text: 'Jobs', icon: CpuChipIcon },
   { to: '/journal', text: 'Journal', icon: BookOpenIcon },
+  { to: '/accounts', text: 'Accounts', icon: UserGroupIcon },
 ]
 const client = useQueryClient()
 const ready = ref(false)
+const error = ref<unknown>(null)
+const gone = new AbortController()
 onMounted(async () => {
-  if (token.value) await signIn(token.value).catch(signOut)
+  await look().catch((e) => (error.value = e))
   ready.value = true
+  const changed = () => client.invalidateQueries()
+  listen({ changed, back: changed }, gone.signal)
 })
+onUnmounted(() => gone.abort())
+// A page stays, with what was typed, while its session has ended; it is for whom it was made.
+const whose = ref('')
+watch(who, (now) => {
+  if (!now) return
+  if (whose.value && whose.value !== now.account) location.reload()
+  whose.value = now.account
+})
+async function leave() {
+  await signOut().catch((e) => (error.value = e))
+  client.clear()
+  whose.value = who.value?.account ?? ''
+}
 
 const shade = ref(
   localStorage.getItem('stockade-shade') ??
@@ -73,30 +83,26 @@ const jobs = useQuery({
   queryKey: ['jobs', 'running'],
   queryFn: () => get<Page<Job>>('/jobs?state=running'),
   enabled: computed(() => !!who.value),
-  refetchInterval: 3000,
 })
 // What contradicts the journal is an error on every page.
 const journal = useQuery({
   queryKey: ['whoami'],
   queryFn: () => get<Who>('/whoami'),
   enabled: computed(() => !!who.value),
-  refetchInterval: 20000,
+  refetchInterval: 60_000,
 })
-// What needs somebody is told by the tab on every page; and whether the service answers at all.
+// What needs somebody is told by the tab on every page, also while nobody looks at it.
 const overview = useQuery({
   queryKey: ['overview'],
   queryFn: () => get<Overview>('/overview'),
   enabled: computed(() => !!who.value),
-  refetchInterval: 20000,
+  refetchInterval: 60_000,
+  refetchIntervalInBackground: true,
 })
 watch(
   () => (who.value ? (overview.data.value?.needs_you ?? []) : []),
   (all) => (needs.value = all),
 )
-const lost = computed(() => jobs.error.value instanceof Trouble && jobs.error.value.problem.status === 0)
-watch(lost, (is) => {
-  if (!is) client.invalidateQueries() // every page shows what is so now
-})
 const searching = ref(false)
 function key(e: KeyboardEvent) {
   const t = e.target as HTMLElement
@@ -111,8 +117,9 @@ onUnmounted(() => removeEventListener('keydown', key))
 
 <template>
   <template v-if="ready">
-    <SignIn v-if="!who" />
-    <div v-else class="grid h-full grid-cols-[176px_1fr] grid-rows-[44px_1fr]">
+    <SignIn v-if="!who" :class="whose ? 'fixed inset-0 z-50 bg-ground' : ''" />
+    <Trouble v-if="error" :error="error" class="m-4" />
+    <div v-if="who || whose" :inert="!who" class="grid h-full grid-cols-[176px_1fr] grid-rows-[44px_1fr]">
       <header class="col-span-2 flex items-center gap-4 border-b border-line bg-surface px-4">
         <RouterLink
           to="/"
@@ -126,7 +133,10 @@ onUnmounted(() => removeEventListener('keydown', key))
           >
         </button>
         <span role="status" class="whitespace-nowrap"
-          ><Mark v-if="lost" kind="error" word="not connected" /><Mark v-else kind="good" word="connected"
+          ><Mark v-if="!connected" kind="error" word="not connected" /><Mark
+            v-else
+            kind="good"
+            word="connected"
         /></span>
         <RouterLink to="/jobs" class="btn" :title="'Running jobs'"
           ><CpuChipIcon class="size-4" :class="jobs.data.value?.items.length ? 'text-tide' : ''" />{{
@@ -141,11 +151,11 @@ onUnmounted(() => removeEventListener('keydown', key))
         >
           <SunIcon v-if="shade === 'dark'" class="size-4" /><MoonIcon v-else class="size-4" />
         </button>
-        <span class="text-slate"
-          ><b class="font-medium text-ink">{{ who.account }}</b
-          >, {{ who.role }}</span
+        <RouterLink to="/accounts" class="!text-slate"
+          ><b class="font-medium text-ink">{{ who?.account ?? whose }}</b
+          >, {{ who?.role ?? 'signed out' }}</RouterLink
         >
-        <button class="btn" aria-label="Sign out" @click="signOut">
+        <button class="btn" aria-label="Sign out" @click="leave">
           <ArrowRightEndOnRectangleIcon class="size-4" />Sign out
         </button>
       </header>

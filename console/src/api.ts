@@ -1,6 +1,6 @@
 // The one place that talks to the service. Types come from its OpenAPI document.
 import { ref } from 'vue'
-import type { components } from './api.d'
+import type { components, operations } from './api.d'
 
 type S = components['schemas']
 export type Finding = S['Finding']
@@ -44,11 +44,20 @@ export type WayOut = S['WayOut']
 export type Certified = S['Certified']
 export type Statement = S['Statement']
 export type Where = S['Where']
+export type Account = S['Account']
+export type News = S['News']
+export type NewToken = S['NewToken']
 export type Page<T> = { items: T[]; next?: string }
+/** A call of the API, by its name. */
+export type Does = keyof operations
 
-const place = 'stockade-token'
-export const token = ref(sessionStorage.getItem(place) ?? '')
+/** Who is signed in; the session's cookie is for the browser alone. */
 export const who = ref<Who | null>(null)
+/** That a session was there and counts no more. */
+export const ended = ref(false)
+
+/** The role that a call needs and this account has not; empty where it may make it. */
+export const lacks = (does: Does): string => who.value?.needs[does] ?? ''
 
 export class Trouble extends Error {
   constructor(public problem: Problem) {
@@ -70,7 +79,6 @@ async function send(
       method,
       signal,
       headers: {
-        ...(token.value ? { Authorization: 'Bearer ' + token.value } : {}),
         ...(body === undefined
           ? {}
           : { 'Content-Type': body instanceof Blob ? 'application/octet-stream' : 'application/json' }),
@@ -95,7 +103,10 @@ async function send(
       status: res.status,
       detail: '',
     }))
-    if (res.status === 401 && path !== '/whoami') signOut()
+    if (res.status === 401 && who.value) {
+      who.value = null
+      ended.value = true
+    }
     throw new Trouble(problem)
   }
   return res
@@ -118,62 +129,22 @@ export const post = <T>(path: string, body?: unknown) => call<T>('POST', path, b
 /** A file as it is. */
 export const bytes = async (path: string) => (await send('GET', path)).blob()
 
-export async function signIn(given: string): Promise<void> {
-  token.value = given.trim()
+/** Reads who is signed in; nobody where no session is. */
+export async function look(): Promise<void> {
   try {
     who.value = await get('/whoami')
-    sessionStorage.setItem(place, token.value)
   } catch (e) {
-    token.value = ''
-    throw e
+    if (!(e instanceof Trouble) || e.problem.status !== 401) throw e
   }
 }
-export function signOut() {
-  token.value = ''
+export async function signIn(as: S['SignIn']): Promise<void> {
+  who.value = await post('/session', as)
+  ended.value = false
+}
+export async function signOut(): Promise<void> {
+  await call('DELETE', '/session')
   who.value = null
-  sessionStorage.removeItem(place)
 }
 
-/** Follows a job by server-sent events until it ends. */
-export async function follow(
-  id: number,
-  progress: (p: Progress | null) => void,
-  signal?: AbortSignal,
-): Promise<Job> {
-  for (;;) {
-    try {
-      const job = (await events(id, progress, signal)) ?? (await get<Job>('/jobs/' + id))
-      if (job.state !== 'running') return job
-    } catch (e) {
-      if (signal?.aborted || (e instanceof Trouble && e.problem.status)) throw e
-      progress(null) // the service does not answer: what was known of the job is known no more
-    }
-    await new Promise((again) => setTimeout(again, 1500))
-    signal?.throwIfAborted()
-  }
-}
-
-/** Reads a job's events until the stream ends; gives the job where the stream said how it ended. */
-async function events(
-  id: number,
-  progress: (p: Progress) => void,
-  signal?: AbortSignal,
-): Promise<Job | null> {
-  const res = await send('GET', `/jobs/${id}/events`, undefined, {}, signal)
-  const reader = res.body!.pipeThrough(new TextDecoderStream()).getReader()
-  let rest = ''
-  for (;;) {
-    const { value, done } = await reader.read()
-    if (done) return null
-    rest += value
-    const parts = rest.split('\n\n')
-    rest = parts.pop()!
-    for (const part of parts) {
-      const line = part.split('\n').find((l) => l.startsWith('data: '))
-      if (!line) continue
-      const event = JSON.parse(line.slice(6))
-      if (event.job) return event.job
-      if (event.progress) progress(event.progress)
-    }
-  }
-}
+/** Opens the stream of what happens; it ends when the signal does, or the service. */
+export const stream = (signal: AbortSignal) => send('GET', '/events', undefined, {}, signal)

@@ -38,6 +38,13 @@ export const router = createRouter({
     { path: '/machines', name: 'Machines', component: () => import('./pages/machines/Machines.vue') },
     { path: '/jobs', name: 'Jobs', component: () => import('./pages/jobs/Jobs.vue') },
     { path: '/journal', name: 'Journal', component: () => import('./pages/journal/Journal.vue') },
+    { path: '/accounts', name: 'Accounts', component: () => import('./pages/accounts/Accounts.vue') },
+    {
+      path: '/accounts/:name',
+      name: 'Account',
+      component: () => import('./pages/accounts/Account.vue'),
+      props: true,
+    },
     { path: '/:rest(.*)', name: 'Nowhere', component: () => import('./pages/nowhere/Nowhere.vue') },
   ],
 })

@@ -121,6 +121,19 @@ type Event struct {
 	Upstreams  map[string]int64 `json:"upstreams,omitempty"` // bytes by upstream
 }
 
+// left is how many seconds the rest takes after some of it took so long: what the slower of
+// bytes and files needs. Many small files wait for answers rather than for bytes.
+func (e Event) left(took float64) int {
+	left := 0.0
+	if e.Bytes > 0 {
+		left = took * float64(max(e.BytesTotal-e.Bytes, 0)) / float64(e.Bytes)
+	}
+	if e.Files > 0 {
+		left = max(left, took*float64(max(e.FilesTotal-e.Files, 0))/float64(e.Files))
+	}
+	return int(left)
+}
+
 // Builder does the work. All fields are needed but Log and Sink.
 type Builder struct {
 	Pool     pool.Store
@@ -236,7 +249,7 @@ func (p *progress) sendLocked(force bool) {
 	if took := now.Sub(p.start).Seconds(); took > 0.05 {
 		p.event.Rate = int64(float64(p.event.Bytes) / took)
 		if p.event.Rate > 0 {
-			p.event.Remaining = int(max(p.event.BytesTotal-p.event.Bytes, 0) / p.event.Rate)
+			p.event.Remaining = p.event.left(took)
 		}
 	}
 	e := p.event

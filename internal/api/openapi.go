@@ -13,7 +13,7 @@ func OpenAPI(version string) []byte {
 	paths := map[string]map[string]any{}
 	problem := d.ref(reflect.TypeFor[Problem]())
 	// What jobs end with, and what their streams send.
-	for _, result := range []any{Outcome{}, Preview{}, Examination{}, Where{}, JobEvent{}} {
+	for _, result := range []any{Outcome{}, Preview{}, Examination{}, Where{}, JobEvent{}, News{}} {
 		d.ref(reflect.TypeOf(result))
 	}
 	for _, r := range Routes {

@@ -61,6 +61,7 @@ type Site struct {
 	Resting       []Resting    `json:"resting"`
 	HousePackages int          `json:"house_packages"` // of house sources
 	Paired        []Paired     `json:"paired"`
+	TwoPersons    []string     `json:"two_persons"` // standings for which two wardens vouch; site: all
 	Findings      finding.List `json:"findings"`
 }
 
@@ -152,6 +153,8 @@ type Retire struct {
 type Who struct {
 	Account string `json:"account"`
 	Role    string `json:"role"`
+	// Needs has the calls that are not this account's to make, with the role that each needs.
+	Needs map[string]string `json:"needs"`
 	// Journal is what contradicts the journal, as of the last minute: every page shows it.
 	Journal finding.List `json:"journal"`
 }
@@ -577,6 +580,15 @@ type JobEvent struct {
 	Job      *Job          `json:"job,omitempty"` // at the end
 }
 
+// News is what the stream of events sends: one of these, or nothing where it only says that
+// it is still there.
+type News struct {
+	Changed  bool          `json:"changed,omitempty"` // something was recorded
+	ID       int64         `json:"id,omitempty"`      // of the job
+	Progress *mirror.Event `json:"progress,omitempty"`
+	Job      *Job          `json:"job,omitempty"` // it began or ended; without its result
+}
+
 // Refresh asks for a refresh.
 type Refresh struct {
 	AcceptOnce string `json:"accept_once,omitempty"` // the reason for which an older root is taken
@@ -594,9 +606,59 @@ type Revision struct {
 
 // Account is somebody who may use the service.
 type Account struct {
-	Name    string    `json:"name"`
-	Role    string    `json:"role"`
-	Created time.Time `json:"created"`
+	Name     string    `json:"name"`
+	Role     string    `json:"role"`
+	Created  time.Time `json:"created"`
+	Password bool      `json:"password"` // one was chosen; it is told nowhere
+	Tokens   []Token   `json:"tokens"`
+	Sessions []Session `json:"sessions"`
+}
+
+// Token is a secret of an account, without the secret.
+type Token struct {
+	ID      string     `json:"id"` // the beginning of its digest
+	Name    string     `json:"name"`
+	Created time.Time  `json:"created"`
+	Ends    *time.Time `json:"ends,omitempty"` // nil: never
+	Used    *time.Time `json:"used,omitempty"` // when it was last used
+	Ended   bool       `json:"ended"`
+}
+
+// Session is a browser that is signed in.
+type Session struct {
+	ID      string    `json:"id"` // the beginning of its digest
+	By      string    `json:"by"` // "password", or the token with its name
+	From    string    `json:"from"`
+	Agent   string    `json:"agent"` // what the browser calls itself
+	Began   time.Time `json:"began"`
+	Used    time.Time `json:"used"`
+	Ends    time.Time `json:"ends"` // at the latest
+	Current bool      `json:"current"`
+}
+
+// SignIn asks for a session: a token alone, or an account's name with its password.
+type SignIn struct {
+	Token    string `json:"token,omitempty"`
+	Account  string `json:"account,omitempty"`
+	Password string `json:"password,omitempty"`
+}
+
+// RoleGiven asks for another role of an account.
+type RoleGiven struct {
+	Role string `json:"role"`
+}
+
+// TokenAsked asks for a further token of an account.
+type TokenAsked struct {
+	Name string     `json:"name"`
+	Ends *time.Time `json:"ends,omitempty"` // nil: never
+}
+
+// PasswordGiven asks for a password of one's own account; the one before is given too,
+// where there is one and the call comes from a session that began with it.
+type PasswordGiven struct {
+	Before   string `json:"before,omitempty"`
+	Password string `json:"password"`
 }
 
 // MachineFiles are a machine's own files, by their paths or names: those of its package

@@ -4,9 +4,13 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
+	"strconv"
+	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
+	"stockade/core/finding"
 	"stockade/internal/api"
 	"stockade/internal/client"
 )
@@ -15,9 +19,13 @@ var roles = []string{api.Viewer, api.Operator, api.Warden}
 
 func (a *app) accountCommand() *cobra.Command {
 	list := lister(a, "List accounts", "  stockade account list", "/accounts", listing[api.Account]{
-		columns: []column{{head: "ACCOUNT"}, {head: "ROLE"}, {head: "SINCE"}},
-		row:     func(x api.Account) []string { return []string{x.Name, x.Role, date(x.Created)} },
-		name:    func(x api.Account) string { return x.Name },
+		columns: []column{{head: "ACCOUNT"}, {head: "ROLE"}, {head: "SINCE"},
+			{head: "TOKENS", right: true}, {head: "PASSWORD"}, {head: "SIGNED IN", right: true}},
+		row: func(x api.Account) []string {
+			return []string{x.Name, x.Role, date(x.Created), strconv.Itoa(len(x.Tokens)),
+				yesNo(x.Password), strconv.Itoa(len(x.Sessions))}
+		},
+		name: func(x api.Account) string { return x.Name },
 	}, filter[api.Account]{"role", "only those with this role", roles, "",
 		func(x api.Account, asked string) bool { return x.Role == asked }})
 	var role string
@@ -53,5 +61,192 @@ func (a *app) accountCommand() *cobra.Command {
 			}
 			return a.show(x, func() { a.say("%s is removed", x.Name) }, []string{x.Name})
 		}}
-	return noun("account", "Who may use the service", list, add, remove)
+	return noun("account", "Who may use the service", list, a.showAccount(), add, remove, a.setRole(),
+		a.addToken(), a.removeToken(), a.setPassword(), a.removePassword(), a.endSessions())
+}
+
+func yesNo(is bool) string {
+	if is {
+		return "yes"
+	}
+	return "no"
+}
+
+// moment is a time that may not be.
+func moment(t *time.Time, never string) string {
+	if t == nil {
+		return never
+	}
+	return date(*t)
+}
+
+func (a *app) showAccount() *cobra.Command {
+	return &cobra.Command{Use: "show ACCOUNT…", Short: "Show an account with its tokens and sessions",
+		Long: `Show an account with its tokens and sessions: your own, or as a warden anyone's. Secrets are
+not shown: of a token there is its name, when it ends, and when it was last used.`,
+		Example: "  stockade account show mara",
+		Args:    cobra.MinimumNArgs(1), ValidArgsFunction: a.names("/accounts", 0, byName),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return showEach(a, args, func(name string) (api.Account, error) {
+				return client.Get[api.Account](cmd.Context(), a.client(), "/accounts/"+url.PathEscape(name))
+			}, a.drawAccount, func(x api.Account) string { return x.Name })
+		}}
+}
+
+func (a *app) drawAccount(x api.Account) {
+	a.fields("account", x.Name, "role", x.Role, "since", date(x.Created), "password", yesNo(x.Password))
+	var rows [][]string
+	for _, t := range x.Tokens {
+		ends := moment(t.Ends, "never")
+		if t.Ended {
+			ends += " (ended)"
+		}
+		rows = append(rows, []string{t.ID, t.Name, date(t.Created), ends, moment(t.Used, "not yet")})
+	}
+	if len(rows) > 0 {
+		fmt.Fprintln(a.out)
+		a.table([]column{{head: "TOKEN"}, {head: "NAME"}, {head: "MADE"}, {head: "ENDS"},
+			{head: "LAST USED"}}, rows)
+	}
+	rows = nil
+	for _, v := range x.Sessions {
+		rows = append(rows, []string{v.ID, v.By, v.From, date(v.Began), date(v.Used), date(v.Ends)})
+	}
+	if len(rows) > 0 {
+		fmt.Fprintln(a.out)
+		a.table([]column{{head: "SESSION"}, {head: "BEGAN WITH"}, {head: "FROM"}, {head: "BEGAN"},
+			{head: "LAST USED"}, {head: "ENDS BY"}}, rows)
+	}
+}
+
+// changeAccount makes a call that changes an account, and says what came of it.
+func (a *app) changeAccount(cmd *cobra.Command, method, name, path string, body any, say string) error {
+	x, err := client.Call[api.Account](cmd.Context(), a.client(), method,
+		"/accounts/"+url.PathEscape(name)+path, body)
+	if err != nil {
+		return err
+	}
+	return a.show(x, func() { a.say("%s", say) }, []string{x.Name})
+}
+
+func (a *app) setRole() *cobra.Command {
+	return &cobra.Command{Use: "role ACCOUNT ROLE", Short: "Give an account another role",
+		Example: "  stockade account role mara viewer", Args: cobra.ExactArgs(2),
+		ValidArgsFunction: a.names("/accounts", 1, byName),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if !slices.Contains(roles, args[1]) {
+				return oneOf("the role", args[1], roles)
+			}
+			return a.changeAccount(cmd, "PUT", args[0], "/role", api.RoleGiven{Role: args[1]},
+				args[0]+" has the role "+args[1])
+		}}
+}
+
+func (a *app) addToken() *cobra.Command {
+	var name, ends string
+	c := &cobra.Command{Use: "add-token ACCOUNT", Short: "Make a further token; it is shown once",
+		Long: `Make a further token of an account: your own, or as a warden that of somebody who is no
+warden. With --ends it works until the beginning of that day (UTC); a token that ends makes none
+that lasts longer.`,
+		Example: "  stockade account add-token mara --name night-report --ends 2027-06-01",
+		Args:    cobra.ExactArgs(1), ValidArgsFunction: a.names("/accounts", 1, byName),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			in := api.TokenAsked{Name: name}
+			if ends != "" {
+				at, err := time.Parse(time.DateOnly, ends)
+				if err != nil {
+					return usage("--ends %q is not a day as 2027-06-01", finding.Harmless(ends))
+				}
+				in.Ends = &at
+			}
+			t, err := client.Post[api.NewToken](cmd.Context(), a.client(),
+				"/accounts/"+url.PathEscape(args[0])+"/tokens", in)
+			if err != nil {
+				return err
+			}
+			return a.show(t, func() {
+				a.say("the token %s of %s; it is not shown again:", name, t.Account)
+				fmt.Fprintln(a.out, t.Token)
+			}, []string{t.Account})
+		}}
+	c.Flags().StringVar(&name, "name", "", "what it is for")
+	c.Flags().StringVar(&ends, "ends", "", "the day (YYYY-MM-DD) from which it does not work any more")
+	c.MarkFlagRequired("name")
+	return c
+}
+
+func (a *app) removeToken() *cobra.Command {
+	return &cobra.Command{Use: "remove-token ACCOUNT TOKEN", Short: "Take a token back",
+		Long: `Take a token back, by its name or by the id that "account show" gives. Sessions that began
+with it end.`,
+		Example: "  stockade account remove-token mara night-report --yes",
+		Args:    cobra.ExactArgs(2), ValidArgsFunction: a.names("/accounts", 1, byName),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := a.sure("This takes the token " + args[1] + " of " + args[0] + " back."); err != nil {
+				return err
+			}
+			return a.changeAccount(cmd, "DELETE", args[0], "/tokens/"+url.PathEscape(args[1]), nil,
+				"the token is taken back")
+		}}
+}
+
+func (a *app) setPassword() *cobra.Command {
+	var file string
+	c := &cobra.Command{Use: "set-password", Short: "Choose a password for signing in to the console",
+		Long: `Choose a password of your own account, for signing in to the console by name. It is asked for,
+or read from --file; what it is kept as cannot be turned back into it. The command line goes on
+with tokens.`,
+		Example: "  stockade account set-password --file demo-data/password", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			who, err := client.Get[api.Who](cmd.Context(), a.client(), "/whoami")
+			if err != nil {
+				return err
+			}
+			word, err := a.askSecret("password", "The new password of "+who.Account+": ", file)
+			if err != nil {
+				return err
+			}
+			return a.changeAccount(cmd, "PUT", who.Account, "/password",
+				api.PasswordGiven{Password: strings.TrimRight(word, "\r\n")},
+				who.Account+" can sign in to the console with the password now")
+		}}
+	c.Flags().StringVar(&file, "file", "", "the file with the password; - is standard input")
+	return c
+}
+
+func (a *app) removePassword() *cobra.Command {
+	return &cobra.Command{Use: "remove-password ACCOUNT", Short: "Forget the password of an account",
+		Example: "  stockade account remove-password mara --yes",
+		Args:    cobra.ExactArgs(1), ValidArgsFunction: a.names("/accounts", 1, byName),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := a.sure("This forgets the password of " + args[0] + "; it signs in with its tokens, " +
+				"and sessions that began with the password end."); err != nil {
+				return err
+			}
+			return a.changeAccount(cmd, "DELETE", args[0], "/password", nil, "the password is forgotten")
+		}}
+}
+
+func (a *app) endSessions() *cobra.Command {
+	return &cobra.Command{Use: "end-sessions ACCOUNT",
+		Short:   "End all sessions of an account in the console",
+		Example: "  stockade account end-sessions mara",
+		Args:    cobra.ExactArgs(1), ValidArgsFunction: a.names("/accounts", 1, byName),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			path := "/accounts/" + url.PathEscape(args[0])
+			x, err := client.Get[api.Account](cmd.Context(), a.client(), path)
+			if err != nil {
+				return err
+			}
+			ended := len(x.Sessions)
+			for _, v := range x.Sessions {
+				x, err = client.Call[api.Account](cmd.Context(), a.client(), "DELETE",
+					path+"/sessions/"+url.PathEscape(v.ID), nil)
+				if err != nil {
+					return err
+				}
+			}
+			return a.show(x, func() { a.say("%s of %s ended", number(ended, "session"), x.Name) },
+				[]string{x.Name})
+		}}
 }

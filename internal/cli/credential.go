@@ -15,7 +15,8 @@ import (
 )
 
 func (a *app) credentialCommand() *cobra.Command {
-	list := lister(a, "List credentials, without their secrets", "  stockade credential list", "/credentials",
+	list := lister(a, "List credentials, without their secrets", "  stockade credential list",
+		"/credentials",
 		listing[api.Credential]{
 			columns: []column{{head: "CREDENTIAL"}, {head: "KIND"}, {head: "USER"}, {head: "HOSTS"},
 				{head: "SECRET GIVEN"}, {head: "USED BY"}, {head: "FINDINGS"}},
@@ -80,11 +81,7 @@ from --file, both in PEM. Wardens may do this.`,
 
 // secretOf reads a secret from a file, or asks for it without showing what is typed.
 func (a *app) secretOf(c api.Credential, file string) (string, error) {
-	if file != "" {
-		raw, err := a.read(file)
-		return string(raw), err
-	}
-	if c.Kind == definition.Certificate {
+	if c.Kind == definition.Certificate && file == "" {
 		return "", usage("%s is a client certificate: give the file that holds it and its key, in PEM, "+
 			"with --file",
 			c.Name)
@@ -93,13 +90,22 @@ func (a *app) secretOf(c api.Credential, file string) (string, error) {
 	if c.Kind == definition.Login {
 		what = "password of " + c.User
 	}
+	return a.askSecret(what, "The "+what+", for "+strings.Join(c.Hosts, ", ")+": ", file)
+}
+
+// askSecret reads a secret from a file, or asks for it without showing what is typed.
+func (a *app) askSecret(what, prompt, file string) (string, error) {
+	if file != "" {
+		raw, err := a.read(file)
+		return string(raw), err
+	}
 	f, ok := a.in.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
 		return "", usage("the %s has to be typed at a terminal, or read from a file with --file (- is "+
 			"standard input)",
 			what)
 	}
-	fmt.Fprintf(a.err, "The %s, for %s: ", what, strings.Join(c.Hosts, ", "))
+	fmt.Fprint(a.err, prompt)
 	raw, err := term.ReadPassword(int(f.Fd()))
 	fmt.Fprintln(a.err)
 	return string(raw), err

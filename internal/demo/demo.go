@@ -69,6 +69,11 @@ func Run(ctx context.Context, o Options) error {
 	if err := d.closed.Write(filepath.Join(data, "shoal"), "kind: login, user: "+ShoalUser); err != nil {
 		return err
 	}
+	// what the examples of the commands choose as a password
+	if err := os.WriteFile(filepath.Join(data, "password"), []byte("gate seven at slack water\n"),
+		0o600); err != nil {
+		return err
+	}
 	if err := d.scenario.WriteSite(filepath.Join(data, "site")); err != nil {
 		return err
 	}
@@ -207,8 +212,9 @@ func (d *demo) walk(s *service.Service) error {
 		{"Verify every file against the seal, and carry it out as plain files", 0, []string{"edition",
 			"verify", "barrage/1"}, nil},
 		{"", 0, []string{"edition", "export", "barrage/1", export}, nil},
-		{"Point a lane at it, and write a machine's files", 0, []string{"lane", "move", "steady", "barrage/1",
-			"--reason", "first edition"}, nil},
+		{"Point a lane at it, and write a machine's files", 0,
+			[]string{"lane", "move", "steady", "barrage/1",
+				"--reason", "first edition"}, nil},
 		{"", 0, []string{"group", "files", "gatehouse", "--out", machine}, nil},
 		{"Upstream publishes a new sluicectl, on its northern server first", 0, []string{"source", "probe",
 			"tarn"}, publish},
@@ -224,8 +230,9 @@ func (d *demo) walk(s *service.Service) error {
 		{"", 0, []string{"mirror", "build", "barrage"}, nil},
 		{"A faithful copy: every byte as upstream has it, its signatures still valid", 0, []string{"mirror",
 			"build", "tarn-whole"}, nil},
-		{"Lamps: upstream's lamp-watch needs what nobody upstream has. No seal while that is so", 5, []string{
-			"mirror", "build", "lamps"}, nil},
+		{"Lamps: upstream's lamp-watch needs what nobody upstream has. No seal while that is so", 5,
+			[]string{
+				"mirror", "build", "lamps"}, nil},
 		{"The house builds it, and adds the file: looked into, indexed, signed by the site", 0, []string{
 			"package", "add", rel("site/house/lamp-driver_2.0-1reach1_all.deb"), "--source", "reach-lamps",
 			"--from", "built from recipe 12 in the workshop", "--why", "the lamps of the approach"}, nil},
@@ -254,8 +261,9 @@ func (d *demo) walk(s *service.Service) error {
 		{"Somebody puts a package of their own among the launch's, with a signature of their own: refused", 5,
 			[]string{"mirror", "build", "launch"}, d.foreignPackage},
 		{"", 0, []string{"package", "list"}, nil},
-		{"A vendor whose server only customers get into: what it is shown stands in no document", 0, []string{
-			"record", rel("shoal"), "--summary", "Shoal's echo sounders"}, nil},
+		{"A vendor whose server only customers get into: what it is shown stands in no document", 0,
+			[]string{
+				"record", rel("shoal"), "--summary", "Shoal's echo sounders"}, nil},
 		{"", 1, []string{"source", "refresh", "shoal"}, nil},
 		{"", 0, []string{"credential", "add", "shoal-login", "--file", rel("shoal/shoal-password")}, nil},
 		{"", 0, []string{"source", "refresh", "shoal"}, nil},

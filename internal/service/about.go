@@ -8,6 +8,7 @@ import (
 	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/internal/api"
+	"stockade/internal/store"
 )
 
 func (s *Service) handleAbout(c *gin.Context) (any, error) {
@@ -29,8 +30,17 @@ func (s *Service) handleSchema(c *gin.Context) (any, error) {
 	return nil, nil
 }
 
-func (s *Service) handleWhoami(c *gin.Context) (any, error) {
+func (s *Service) handleWhoami(c *gin.Context) (any, error) { return s.whoIs(who(c)) }
+
+// whoIs tells whose account it is, and which calls are not theirs to make.
+func (s *Service) whoIs(a store.Account) (any, error) {
 	found, err := s.contradicted()
-	return api.Who{Account: who(c).Name, Role: who(c).Role,
-		Journal: append(finding.List{}, found...)}, err
+	out := api.Who{Account: a.Name, Role: a.Role, Needs: map[string]string{},
+		Journal: append(finding.List{}, found...)}
+	for _, r := range api.Routes {
+		if rank[a.Role] < rank[r.Role] {
+			out.Needs[r.Name] = r.Role
+		}
+	}
+	return out, err
 }

@@ -3,6 +3,8 @@ package service
 import (
 	"errors"
 	"strings"
+	"time"
+	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
 
@@ -11,13 +13,107 @@ import (
 	"stockade/internal/store"
 )
 
+// tokenID is the part of a digest by which a token or session is named.
+func tokenID(hash string) string { return hash[:min(16, len(hash))] }
+
+// describeAccount gives an account with its tokens and sessions.
+func (s *Service) describeAccount(c *gin.Context, a store.Account) (api.Account, error) {
+	out := api.Account{Name: a.Name, Role: a.Role, Created: a.Created, Password: a.Password != "",
+		Tokens: []api.Token{}, Sessions: []api.Session{}}
+	tokens, err := s.db.TokensOf(a.Name)
+	if err != nil {
+		return out, err
+	}
+	names, now := map[string]string{}, s.now()
+	for _, t := range tokens {
+		names[t.Hash] = t.Label
+		out.Tokens = append(out.Tokens, api.Token{ID: tokenID(t.Hash), Name: t.Label, Created: t.Created,
+			Ends: t.Ends, Used: s.used.ofToken(t.Hash, t.Used), Ended: t.Ends != nil &&
+				!now.Before(*t.Ends)})
+	}
+	sessions, err := s.db.Sessions(a.Name)
+	if err != nil {
+		return out, err
+	}
+	for _, row := range sessions {
+		used := s.used.of(row.Hash, row.Used)
+		if now.Sub(row.Created) > sessionMost || now.Sub(used) > sessionIdle {
+			continue
+		}
+		one := api.Session{ID: tokenID(row.Hash), By: row.By, From: row.From, Agent: row.Agent,
+			Began: row.Created, Used: used, Ends: row.Created.Add(sessionMost),
+			Current: row.Hash == knownBy(c).session}
+		if row.By == "token" {
+			if names[row.Of] == "" {
+				continue // its token was taken back: it counts no more
+			}
+			one.By += ` "` + names[row.Of] + `"`
+		}
+		out.Sessions = append(out.Sessions, one)
+	}
+	return out, nil
+}
+
 func (s *Service) handleAccounts(c *gin.Context) (any, error) {
 	rows, err := s.db.Accounts()
+	if err != nil {
+		return nil, err
+	}
 	var out []api.Account
 	for _, a := range rows {
-		out = append(out, api.Account{Name: a.Name, Role: a.Role, Created: a.Created})
+		one, err := s.describeAccount(c, a)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, one)
 	}
-	return page(out, err)
+	return page(out, nil)
+}
+
+// ofAccount finds the account that a call is about, for wardens and for itself.
+func (s *Service) ofAccount(c *gin.Context) (store.Account, error) {
+	name := c.Param("name")
+	if me := who(c); me.Name != name && me.Role != api.Warden {
+		return store.Account{}, notTheirs(me, "accounts of others are for wardens")
+	}
+	a, err := s.db.AccountBy(name)
+	if errors.Is(err, store.ErrNotFound) {
+		return a, s.noAccount(name)
+	}
+	return a, err
+}
+
+func notTheirs(me store.Account, why string) error {
+	return &api.Problem{Title: "Not allowed", Status: 403, Type: "urn:stockade:rights",
+		Detail: me.Name + " is " + roleNamed(me.Role) + ": " + why, WayOut: "ask whose it is, or a warden"}
+}
+
+func (s *Service) handleAccount(c *gin.Context) (any, error) {
+	a, err := s.ofAccount(c)
+	if err != nil {
+		return nil, err
+	}
+	return s.describeAccount(c, a)
+}
+
+// changed answers with an account as it is after a change.
+func (s *Service) changed(c *gin.Context, name string, err error) (any, error) {
+	if err != nil {
+		return nil, err
+	}
+	a, err := s.db.AccountBy(name)
+	if err != nil {
+		return nil, err
+	}
+	return s.describeAccount(c, a)
+}
+
+func knownRole(account, role string) error {
+	if role != api.Viewer && role != api.Operator && role != api.Warden {
+		return finding.New("define.bad-value", "account "+account,
+			"the role %q is not viewer, operator or warden", finding.Harmless(role))
+	}
+	return nil
 }
 
 func (s *Service) addAccount(c *gin.Context) (any, error) {
@@ -25,22 +121,21 @@ func (s *Service) addAccount(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	if in.Role != api.Viewer && in.Role != api.Operator && in.Role != api.Warden {
-		return nil, finding.New("define.bad-value", "account "+in.Name,
-			"the role %q is not viewer, operator or warden", in.Role)
+	if err := knownRole(in.Name, in.Role); err != nil {
+		return nil, err
 	}
 	if in.Name == "" || len(in.Name) > 64 || finding.Harmless(in.Name) != in.Name ||
 		strings.ContainsAny(in.Name, " \t/") || strings.Trim(in.Name, ".") == "" {
 		return nil, finding.New("define.bad-value", "account", "the name %q does not fit", in.Name).Do(
 			"give 1 to 64 letters without spaces")
 	}
+	s.writing.Lock()
+	defer s.writing.Unlock()
 	if _, err := s.db.AccountBy(in.Name); err == nil {
 		return nil, finding.New("define.duplicate-name", "account "+in.Name,
 			"there is an account of this name").Do("take another name; or remove that account first: "+
 			"stockade account remove %s", in.Name)
 	}
-	s.writing.Lock()
-	defer s.writing.Unlock()
 	token := secret()
 	return api.NewToken{Account: in.Name, Token: token}, s.db.Tx(func(tx *store.DB) error {
 		if err := tx.SaveAccount(store.Account{Name: in.Name, Role: in.Role, Created: s.now().UTC()}); err !=
@@ -70,24 +165,281 @@ func (s *Service) noAccount(name string) error {
 }
 
 func (s *Service) removeAccount(c *gin.Context) (any, error) {
-	name := c.Param("name")
-	a, err := s.db.AccountBy(name)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, s.noAccount(name)
-	}
+	a, err := s.ofAccount(c)
 	if err != nil {
 		return nil, err
 	}
-	if name == who(c).Name {
-		return nil, finding.New("define.bad-value", "account "+name,
+	if a.Name == who(c).Name {
+		return nil, finding.New("define.bad-value", "account "+a.Name,
 			"this is the account that asks; another warden has to remove it")
+	}
+	out, err := s.describeAccount(c, a)
+	if err != nil {
+		return nil, err
 	}
 	s.writing.Lock()
 	defer s.writing.Unlock()
-	return api.Account{Name: a.Name, Role: a.Role, Created: a.Created}, s.db.Tx(func(tx *store.DB) error {
-		if err := tx.RemoveAccount(name); err != nil {
+	return out, s.db.Tx(func(tx *store.DB) error {
+		if err := tx.RemoveAccount(a.Name); err != nil {
 			return err
 		}
-		return s.write(tx, who(c).Name, "account.remove", "account "+name, nil)
+		return s.write(tx, who(c).Name, "account.remove", "account "+a.Name, nil)
 	})
+}
+
+// setRole gives an account another role. A warden cannot take the rights from themselves:
+// one stays that way.
+func (s *Service) setRole(c *gin.Context) (any, error) {
+	in, err := body[api.RoleGiven](c)
+	if err != nil {
+		return nil, err
+	}
+	a, err := s.ofAccount(c)
+	if err != nil {
+		return nil, err
+	}
+	if err := knownRole(a.Name, in.Role); err != nil {
+		return nil, err
+	}
+	if a.Name == who(c).Name {
+		return nil, finding.New("define.bad-value", "account "+a.Name,
+			"this is the account that asks; another warden has to give it another role")
+	}
+	if a.Role == in.Role {
+		return s.describeAccount(c, a)
+	}
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	before := a.Role
+	a.Role = in.Role
+	return s.changed(c, a.Name, s.db.Tx(func(tx *store.DB) error {
+		if err := tx.SaveAccount(a); err != nil {
+			return err
+		}
+		return s.write(tx, who(c).Name, "account.role", "account "+a.Name,
+			map[string]string{"role": in.Role, "before": before})
+	}))
+}
+
+// tokensOf bounds how many tokens an account has.
+const tokensOf = 50
+
+// addToken makes a further token. A warden gives none to another warden: what two of them
+// decide is decided by two accounts.
+func (s *Service) addToken(c *gin.Context) (any, error) {
+	in, err := body[api.TokenAsked](c)
+	if err != nil {
+		return nil, err
+	}
+	a, err := s.ofAccount(c)
+	if err != nil {
+		return nil, err
+	}
+	by := knownBy(c)
+	if a.Role == api.Warden && a.Name != by.account.Name {
+		return nil, notTheirs(by.account, "a warden makes the tokens of their account themselves")
+	}
+	object := "account " + a.Name
+	if in.Name == "" || len(in.Name) > 64 || finding.Harmless(in.Name) != in.Name ||
+		strings.TrimSpace(in.Name) != in.Name {
+		return nil, finding.New("define.bad-value", object, "the name %q of a token does not fit",
+			finding.Harmless(in.Name)).Do("give 1 to 64 characters that say what it is for")
+	}
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	have, err := s.db.TokensOf(a.Name)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range have {
+		if t.Label == in.Name {
+			return nil, finding.New("define.duplicate-name", object, "it has a token called %q", in.Name).
+				Do("take another name, or take that token back first")
+		}
+	}
+	if len(have) >= tokensOf {
+		return nil, finding.New("define.bad-value", object, "it has %d tokens, which is the most",
+			len(have)).Do("take those back that nobody uses")
+	}
+	if in.Ends != nil {
+		at := in.Ends.UTC().Truncate(time.Second)
+		if in.Ends = &at; !at.After(s.now()) {
+			return nil, finding.New("define.bad-value", object, "the end %s is not in the future",
+				at.Format(time.RFC3339))
+		}
+	}
+	if by.account.Name == a.Name && by.ends != nil && (in.Ends == nil || in.Ends.After(*by.ends)) {
+		return nil, finding.New("define.bad-value", object,
+			"the token that asks ends at %s, and one made with it cannot last longer",
+			by.ends.Format(time.RFC3339)).Do("give an end before that, or ask with a token that has none")
+	}
+	token := secret()
+	row := store.Token{Hash: tokenHash(token), Account: a.Name, Label: in.Name, Created: s.now().UTC(),
+		Ends: in.Ends}
+	detail := map[string]string{"name": in.Name, "token": row.Hash, "ends": endText(row.Ends)}
+	return api.NewToken{Account: a.Name, Token: token}, s.db.Tx(func(tx *store.DB) error {
+		if err := tx.AddToken(row); err != nil {
+			return err
+		}
+		return s.write(tx, by.account.Name, "account.add-token", object, detail)
+	})
+}
+
+// endText is when a token ends, as entries say it.
+func endText(ends *time.Time) string {
+	if ends == nil {
+		return "never"
+	}
+	return ends.UTC().Format(time.RFC3339)
+}
+
+// removeToken takes a token back, by its id or name. The last one of an account without a password stays.
+func (s *Service) removeToken(c *gin.Context) (any, error) {
+	a, err := s.ofAccount(c)
+	if err != nil {
+		return nil, err
+	}
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	have, err := s.db.TokensOf(a.Name)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range have {
+		if tokenID(t.Hash) != c.Param("id") && t.Label != c.Param("id") {
+			continue
+		}
+		if len(have) == 1 && a.Password == "" {
+			return nil, finding.New("define.bad-value", "account "+a.Name,
+				"this is all that the account can sign in with").
+				Do("make another token or choose a password first; or remove the account")
+		}
+		return s.changed(c, a.Name, s.db.Tx(func(tx *store.DB) error {
+			if err := tx.RemoveToken(t.Hash); err != nil {
+				return err
+			}
+			return s.write(tx, who(c).Name, "account.remove-token", "account "+a.Name,
+				map[string]string{"name": t.Label, "token": t.Hash})
+		}))
+	}
+	return nil, absentOf(a.Name, "token", c.Param("id"))
+}
+
+func absentOf(account, what, id string) error {
+	return finding.New("define.dangling-reference", "account "+account, "it has no %s %q", what,
+		finding.Harmless(id)).Do("stockade account show %s tells which it has", account)
+}
+
+// setPassword chooses the password of the account that asks. Who came by a token that ends
+// cannot: a password lasts longer.
+func (s *Service) setPassword(c *gin.Context) (any, error) {
+	in, err := body[api.PasswordGiven](c)
+	if err != nil {
+		return nil, err
+	}
+	by := knownBy(c)
+	object := "account " + c.Param("name")
+	if c.Param("name") != by.account.Name {
+		return nil, notTheirs(by.account, "a password is chosen by whose account it is")
+	}
+	switch {
+	case by.ends != nil:
+		return nil, finding.New("define.bad-value", object,
+			"the token that asks ends at %s, and a password would last longer",
+			by.ends.Format(time.RFC3339)).Do("ask with a token that has no end")
+	case utf8.RuneCountInString(in.Password) < wordLeast || len(in.Password) > wordMost ||
+		!utf8.ValidString(in.Password):
+		return nil, finding.New("define.bad-value", object, "the password does not fit").
+			Do("take %d characters at least and %d bytes at most", wordLeast, wordMost)
+	case strings.Count(in.Password, in.Password[:1]) == len(in.Password):
+		return nil, finding.New("define.bad-value", object, "the password is too easy to guess").
+			Do("take some words that only you put together")
+	}
+	if by.byWord {
+		_, right, err := s.byPassword(c.Request.Context(), by.account.Name, in.Before)
+		if err != nil {
+			return nil, err
+		}
+		if !right {
+			return nil, finding.New("define.bad-value", object, "the password before is not right").
+				Do("give it, or sign in with a token")
+		}
+	}
+	s.hashing <- struct{}{}
+	record := passwordRecord(in.Password)
+	<-s.hashing
+	err = s.keepPassword(c, by.account.Name, record, "account.set-password")
+	if err == nil && by.byWord { // the session that asked goes on
+		err = s.rebind(by.session, passwordDigest(record))
+	}
+	return s.changed(c, by.account.Name, err)
+}
+
+// keepPassword records a password, or that there is none.
+func (s *Service) keepPassword(c *gin.Context, name, record, action string) error {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	a, err := s.db.AccountBy(name)
+	if err != nil {
+		return err
+	}
+	a.Password = record
+	return s.db.Tx(func(tx *store.DB) error {
+		if err := tx.SaveAccount(a); err != nil {
+			return err
+		}
+		return s.write(tx, who(c).Name, action, "account "+name,
+			map[string]string{"password": passwordDigest(record)})
+	})
+}
+
+// rebind lets a session go on with another password of its account.
+func (s *Service) rebind(session, of string) error {
+	row, err := s.db.SessionBy(session)
+	if err != nil {
+		return err
+	}
+	if err := s.db.EndSession(session); err != nil {
+		return err
+	}
+	row.Of = of
+	row.Mac = s.bound(row)
+	return s.db.AddSession(row)
+}
+
+func (s *Service) removePassword(c *gin.Context) (any, error) {
+	a, err := s.ofAccount(c)
+	if err != nil {
+		return nil, err
+	}
+	if a.Password == "" {
+		return nil, finding.New("define.dangling-reference", "account "+a.Name, "it has no password")
+	}
+	have, err := s.db.TokensOf(a.Name)
+	if err != nil {
+		return nil, err
+	}
+	if len(have) == 0 {
+		return nil, finding.New("define.bad-value", "account "+a.Name,
+			"this is all that the account can sign in with").Do("make a token first, or remove the account")
+	}
+	return s.changed(c, a.Name, s.keepPassword(c, a.Name, "", "account.remove-password"))
+}
+
+func (s *Service) endSession(c *gin.Context) (any, error) {
+	a, err := s.ofAccount(c)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.db.Sessions(a.Name)
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range rows {
+		if tokenID(row.Hash) == c.Param("id") {
+			s.log.Info("a session was ended", "account", a.Name, "by", who(c).Name)
+			return s.changed(c, a.Name, s.db.EndSession(row.Hash))
+		}
+	}
+	return nil, absentOf(a.Name, "session", c.Param("id"))
 }

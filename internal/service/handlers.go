@@ -101,5 +101,16 @@ func (s *Service) handlers() map[string]handler {
 		"accounts":      s.handleAccounts,
 		"addAccount":    s.addAccount,
 		"removeAccount": s.removeAccount,
+
+		"account":        s.handleAccount,
+		"setRole":        s.setRole,
+		"addToken":       s.addToken,
+		"removeToken":    s.removeToken,
+		"setPassword":    s.setPassword,
+		"removePassword": s.removePassword,
+		"endSession":     s.endSession,
+		"signIn":         s.handleSignIn,
+		"signOut":        s.handleSignOut,
+		"events":         s.handleEvents,
 	}
 }

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"crypto/subtle"
 	"embed"
 	"encoding/json"
 	"errors"
@@ -121,18 +120,18 @@ func (s *Service) knownHost(host string) bool {
 
 var rank = map[string]int{api.Open: 0, api.Viewer: 1, api.Operator: 2, api.Warden: 3}
 
-// allow lets a request with a token of a sufficient role through.
+// allow lets a request of an account with a sufficient role through: one that carries a
+// token, or the cookie of a session.
 func (s *Service) allow(role string) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		if role == api.Open {
 			return
 		}
 		from, _, _ := net.SplitHostPort(c.Request.RemoteAddr)
-		token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
-		who, known := store.Account{}, false
-		if ok {
+		by, known := credentialOf{}, false
+		if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
 			// A right token works, whatever else comes from its address.
-			if who, known = s.account(token); !known {
+			if by, known = s.byToken(token); !known {
 				s.guesses.wrong(from)
 				if wait := s.guesses.wait(from); wait > 0 {
 					time.Sleep(guessDelay)
@@ -147,6 +146,15 @@ func (s *Service) allow(role string) gin.HandlerFunc {
 					return
 				}
 			}
+		} else if cookie, err := c.Cookie(s.cookieName()); err == nil {
+			if !ownPage(c) {
+				problem(c, &api.Problem{Title: "The request was refused", Status: 403,
+					Type:   "urn:stockade:cross-site",
+					Detail: "a session's cookie came with it, and nothing says that the console sent it",
+					WayOut: "programs send a token: Authorization: Bearer TOKEN"})
+				return
+			}
+			by, known = s.bySession(cookie)
 		}
 		if !known {
 			c.Header("WWW-Authenticate", `Bearer realm="stockade"`)
@@ -156,14 +164,24 @@ func (s *Service) allow(role string) gin.HandlerFunc {
 					"warden.token in the data folder"})
 			return
 		}
-		c.Set("account", who)
-		if rank[who.Role] < rank[role] {
+		c.Set("by", by)
+		if rank[by.account.Role] < rank[role] {
 			problem(c, &api.Problem{Title: "Not allowed", Status: 403, Type: "urn:stockade:rights",
-				Detail: fmt.Sprintf("%s is %s, and this needs %s", who.Name, roleNamed(who.Role),
-					roleNamed(role)),
+				Detail: fmt.Sprintf("%s is %s, and this needs %s", by.account.Name,
+					roleNamed(by.account.Role), roleNamed(role)),
 				WayOut: "ask somebody with that role"})
 		}
 	}
+}
+
+// ownPage tells whether a call that changes something comes from a page of this service:
+// a browser says so of each such call. guard has refused what names another origin.
+func ownPage(c *gin.Context) bool {
+	switch c.Request.Method {
+	case http.MethodGet, http.MethodHead:
+		return c.GetHeader("Sec-Fetch-Site") != "same-site"
+	}
+	return c.GetHeader("Origin") != "" || c.GetHeader("Sec-Fetch-Site") == "same-origin"
 }
 
 // roleNamed is a role with its article.
@@ -172,21 +190,6 @@ func roleNamed(role string) string {
 		return "an " + role
 	}
 	return "a " + role
-}
-
-func (s *Service) account(token string) (store.Account, bool) {
-	hash := tokenHash(token)
-	t, err := s.db.TokenBy(hash)
-	if err != nil || subtle.ConstantTimeCompare([]byte(t.Hash), []byte(hash)) != 1 {
-		return store.Account{}, false
-	}
-	a, err := s.db.AccountBy(t.Account)
-	if err != nil {
-		return a, false
-	}
-	now, err := s.ledger.read(s.db, s.keys)
-	return a, err == nil && (now.broken != nil || now.hasAccount(a.Name, a.Role) &&
-		now.hasToken(a.Name, hash))
 }
 
 // guesses slows down who tries tokens: ten wrong ones, and a minute's wait.
@@ -228,11 +231,14 @@ func (g *guesses) wait(from string) time.Duration {
 	return max(0, guessesTime-g.now().Sub(list[0]))
 }
 
-func who(c *gin.Context) store.Account {
-	a, _ := c.Get("account")
-	out, _ := a.(store.Account)
-	return out
+// knownBy is who asks, and by what they are known.
+func knownBy(c *gin.Context) credentialOf {
+	got, _ := c.Get("by")
+	by, _ := got.(credentialOf)
+	return by
 }
+
+func who(c *gin.Context) store.Account { return knownBy(c).account }
 
 // handler answers a request with a value or an error; a nil value means that
 // it wrote the answer itself.

@@ -31,6 +31,7 @@ type jobs struct {
 	most   time.Duration // that one may take
 	memory int64         // bytes that the service may come to hold while jobs run
 	log    *slog.Logger
+	tell   func(api.News) // what open pages are told
 
 	mu      sync.Mutex
 	base    context.Context
@@ -46,6 +47,7 @@ type running struct {
 	ended     string // why it was ended before it was done
 	listeners map[chan api.JobEvent]bool
 	saved     time.Time
+	told      time.Time // when pages were told of its progress
 }
 
 func newJobs(db *store.DB, now func() time.Time, most time.Duration, memory int64, log *slog.Logger) *jobs {
@@ -55,6 +57,7 @@ func newJobs(db *store.DB, now func() time.Time, most time.Duration, memory int6
 		most:    most,
 		memory:  memory,
 		log:     log,
+		tell:    func(api.News) {},
 		base:    context.Background(),
 		running: map[int64]*running{},
 	}
@@ -138,6 +141,7 @@ func (j *jobs) start(kind, object, by string, do work) (api.Job, error) {
 	r := &running{job: jobFrom(record), cancel: cancel, listeners: map[chan api.JobEvent]bool{}}
 	j.running[record.ID] = r
 	j.log.Info("a job begins", "job", record.ID, "kind", kind, "object", object, "by", by)
+	j.news(r.job)
 	j.wait.Go(func() { j.run(ctx, r, do) })
 	return r.job, nil
 }
@@ -169,7 +173,8 @@ func (j *jobs) run(ctx context.Context, r *running, do work) {
 		r.job.State, r.job.Problem = api.Failed, f.Text
 		r.job.Findings = withFinding(r.job.Findings, f)
 	case ctx.Err() != nil && r.stopped:
-		r.job.State, r.job.Problem = api.Stopped, "it was stopped; what was verified is kept for the next try"
+		r.job.State, r.job.Problem = api.Stopped,
+			"it was stopped; what was verified is kept for the next try"
 	case ctx.Err() != nil:
 		r.job.State, r.job.Problem = api.Interrupted,
 			"the service ended while it ran; run it again: what was verified is kept"
@@ -203,6 +208,13 @@ func (j *jobs) run(ctx context.Context, r *running, do work) {
 		close(l)
 	}
 	delete(j.running, r.job.ID)
+	j.news(final)
+}
+
+// news tells open pages that a job began or ended, without what came of it.
+func (j *jobs) news(job api.Job) {
+	job.Result, job.Findings = nil, finding.List{}
+	j.tell(api.News{ID: job.ID, Job: &job})
 }
 
 // logEnd writes how a job ended.
@@ -242,7 +254,12 @@ func (j *jobs) progress(r *running, e mirror.Event) {
 		default:
 		}
 	}
-	if now := time.Now(); now.Sub(r.saved) > 2*time.Second {
+	now := time.Now()
+	if now.Sub(r.told) > progressEvery {
+		r.told = now
+		j.tell(api.News{ID: r.job.ID, Progress: &e})
+	}
+	if now.Sub(r.saved) > 2*time.Second {
 		r.saved = now
 		j.db.SaveJob(jobRecord(r.job))
 	}

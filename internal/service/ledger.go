@@ -2,7 +2,6 @@ package service
 
 import (
 	"cmp"
-	"crypto/subtle"
 	"errors"
 	"fmt"
 	"maps"
@@ -52,9 +51,14 @@ type acknowledged struct {
 	at time.Time
 }
 
-// entered is what entries say of an account: its role (empty: it was taken out),
-// and the digest of its token (empty: from before entries carried one).
-type entered struct{ role, token string }
+// entered is what entries say of an account. It is replaced, never changed: copies are read
+// beside.
+type entered struct {
+	role     string            // empty: it was taken out
+	sealed   bool              // entries carry the digests of its tokens, which the first did not
+	tokens   map[string]string // by digest: when one ends
+	password string            // digest of its record; empty: none
+}
 
 // decidedBy reads what an entry about a key decided; false where it decided nothing.
 func decidedBy(e journal.Entry, key string) (trust.Decision, bool) {
@@ -128,9 +132,17 @@ func (l *ledger) apply(e journal.Entry) {
 	case e.Action == "definition.record", e.Action == "definition.apply":
 		l.described = e.Detail["described"]
 	case isAccount && e.Action == "account.add":
-		l.accounts[account] = entered{e.Detail["role"], e.Detail["token"]}
+		token := e.Detail["token"]
+		l.accounts[account] = entered{role: e.Detail["role"], sealed: token != "",
+			tokens: map[string]string{token: "never"}}
 	case isAccount && e.Action == "account.remove":
-		l.accounts[account] = entered{}
+		l.accounts[account] = entered{sealed: true}
+	case isAccount:
+		known, recorded := l.accounts[account]
+		if !recorded && account == "warden" { // from before the first warden's entry was written
+			known.role = api.Warden
+		}
+		l.accounts[account] = known.after(e)
 	case isCredential && e.Action == "credential.add":
 		l.secrets[credential] = e.Detail["given"]
 	case isCredential && e.Action == "credential.remove":
@@ -171,11 +183,38 @@ func (n *inForce) hasAccount(name, role string) bool {
 	return recorded && known.role == role || !recorded && name == "warden" && role == api.Warden
 }
 
-// hasToken tells whether a token, by its digest, is the one that the entry about
-// its account says. Entries that say none leave it to the record.
-func (n *inForce) hasToken(account, digest string) bool {
+// after is what an entry made of an account that there is.
+func (a entered) after(e journal.Entry) entered {
+	switch e.Action {
+	case "account.role":
+		a.role = e.Detail["role"]
+	case "account.add-token":
+		a.tokens = maps.Clone(a.tokens)
+		if a.tokens == nil {
+			a.tokens = map[string]string{}
+		}
+		a.tokens[e.Detail["token"]] = e.Detail["ends"]
+	case "account.remove-token":
+		a.tokens = maps.Clone(a.tokens)
+		delete(a.tokens, e.Detail["token"])
+	case "account.set-password", "account.remove-password":
+		a.password = e.Detail["password"]
+	}
+	return a
+}
+
+// hasToken tells whether a token, by its digest, is one that an entry about its account
+// says, with that end. Data from before entries carried digests leaves it to the record.
+func (n *inForce) hasToken(account, digest string, ends *time.Time) bool {
 	known := n.accounts[account]
-	return known.token == "" || subtle.ConstantTimeCompare([]byte(known.token), []byte(digest)) == 1
+	end, ok := known.tokens[digest]
+	return ok && end == endText(ends) || !ok && !known.sealed
+}
+
+// hasPassword tells whether the record of a password, by its digest, is the one that an
+// entry about its account says.
+func (n *inForce) hasPassword(account, digest string) bool {
+	return digest != "" && n.accounts[account].password == digest
 }
 
 // moves gives the steps of a lane, newest first, as entries tell them.
@@ -301,13 +340,16 @@ func (s *Service) contradictions() (finding.List, error) {
 			add("a record says that there is the account %s, with the role %s, and no entry does; it does "+
 				"not count", a.Name, a.Role)
 		}
+		if now.broken == nil && a.Password != "" && !now.hasPassword(a.Name, passwordDigest(a.Password)) {
+			add("a record gives the account %s a password, and no entry does; it does not count", a.Name)
+		}
 	}
 	tokens, err := s.db.Tokens()
 	if err != nil {
 		return nil, err
 	}
 	for _, t := range tokens {
-		if now.broken == nil && !now.hasToken(t.Account, t.Hash) {
+		if now.broken == nil && !now.hasToken(t.Account, t.Hash, t.Ends) {
 			add("a record gives the account %s a token (%s, made %s), and no entry does; it does not count",
 				t.Account, t.Label, t.Created.Format(time.DateOnly))
 		}

@@ -118,7 +118,8 @@ func (d *desk) problemOf(what string, w *httptest.ResponseRecorder) string {
 var empty = func() map[string]string {
 	all := map[string]string{
 		"import": "422 define.bad-value", "addKeys": "422 key.unreadable", "examine": "422 key.unreadable",
-		"addAccount": "422 define.bad-value", "where": "422 content.bad-name", "pair": "422 define.bad-value",
+		"addAccount": "422 define.bad-value", "where": "422 content.bad-name",
+		"pair":          "422 define.bad-value",
 		"takeStatement": "422 content.signature-bad",
 		// without a reason
 		"renewSiteKey": "422 define.missing-field", "retireSiteKey": "422 define.bad-value",
@@ -126,19 +127,21 @@ var empty = func() map[string]string {
 		"vouch": "422 define.bad-value", "withdraw": "422 define.bad-value",
 		"retireKey": "422 define.bad-value",
 		"bar":       "422 define.bad-value",
+		// nothing to sign in with; and the account is another's
+		"signIn": "401 token", "setPassword": "403 rights",
 	}
 	for kind, names := range map[string]string{
-		"200": "about openapi whoami overview definitions names schema check compare crossings record " +
+		"200": "events about openapi whoami overview definitions names schema check compare crossings record " +
 			"sources " +
 			"housePackages keys mirrors editions lanes groups jobs poolUsage sweepPool revisions journal " +
-			"site statement verifyJournal journalHead journalSince accounts credentials",
+			"signOut site statement verifyJournal journalHead journalSince accounts credentials",
 		"404 define.dangling-reference": "source described dependents refresh probe order enable disable " +
 			"removeSource " +
 			"addPackage removePackage key mirror estimate preview build prove lane move back group " +
 			"groupFiles edition packages why diff advisories manifest file verify retire job jobEvents " +
 			"stopJob " +
 			"revision wouldRestore restore removeAccount journalProof chain credential giveSecret " +
-			"forgetSecret signed",
+			"forgetSecret signed account setRole addToken removeToken removePassword endSession",
 	} {
 		for _, name := range strings.Fields(names) {
 			all[name] = kind
@@ -156,6 +159,9 @@ func TestEachRouteWithEachRole(t *testing.T) {
 		"none", "{kind}", "source",
 		"{number}", "7", "{id}", "99", "{path}", "tarn/x")
 	for i, r := range api.Routes {
+		if r.Name == "events" {
+			continue // it does not end: TestOpenPagesAreToldWhatHappens
+		}
 		for _, role := range []string{"", "wrong", api.Viewer, api.Operator, api.Warden} {
 			what := r.Method + " " + r.Path + " as " + role
 			var body any
@@ -180,7 +186,11 @@ func TestEachRouteWithEachRole(t *testing.T) {
 					d.must(w, 200, &job)
 					d.must(d.ask(api.Viewer, "GET", fmt.Sprintf("/jobs/%d/events", job.ID), nil), 200, nil)
 				}
-				if want := empty[r.Name]; got != want {
+				want := empty[r.Name]
+				if strings.HasPrefix(r.Path, "/accounts/{name}") && role != api.Warden {
+					want = "403 rights" // it is not this account's own
+				}
+				if got != want {
 					t.Errorf("%s: %s, and %s was meant: %s", what, got, want, w.Body)
 				}
 			case rank[role] == 0:
@@ -324,7 +334,8 @@ func (d *desk) records(n int) {
 		text := fmt.Sprintf("stockade: 1\nproxies:\n  gate:\n    url: http://proxy-%d.reach.example:3128\n",
 			i)
 		d.must(d.ask(api.Operator, "POST", "/definitions/record", api.Documents{
-			Documents: []definition.Text{{Name: "reach.yaml", Text: text}}, Summary: fmt.Sprint("change ", i),
+			Documents: []definition.Text{{Name: "reach.yaml", Text: text}},
+			Summary:   fmt.Sprint("change ", i),
 		}), 200, nil)
 	}
 }

@@ -10,6 +10,7 @@ package service
 import (
 	"context"
 	"crypto/cipher"
+	"crypto/hkdf"
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/tls"
@@ -73,25 +74,31 @@ type Config struct {
 
 // Service is a running Stockade.
 type Service struct {
-	cfg       Config
-	log       *slog.Logger
-	now       func() time.Time
-	db        *store.DB
-	pool      *pool.Dir
-	heads     heads
-	checked   judgement
-	fetch     *fetch.Client
-	site      atomic.Pointer[siteKeys]
-	keys      journal.Keys
-	vault     cipher.AEAD // seals secrets of credentials
-	unlocked  []byte      // the passphrase of the site key
-	jobs      *jobs
-	editions  editionCache
-	guesses   *guesses
-	usage     usage
-	ledger    ledger
-	computing computing
-	told      told
+	cfg     Config
+	log     *slog.Logger
+	now     func() time.Time
+	db      *store.DB
+	pool    *pool.Dir
+	heads   heads
+	checked judgement
+	fetch   *fetch.Client
+	site    atomic.Pointer[siteKeys]
+	keys    journal.Keys
+	vault   cipher.AEAD // seals secrets of credentials
+	// sessions are bound to it; see bound
+	sessionKey []byte
+	used       usedAt
+	live       live
+	ending     chan struct{} // closed when Run ends
+	hashing    chan struct{} // who works a password out
+	unlocked   []byte        // the passphrase of the site key
+	jobs       *jobs
+	editions   editionCache
+	guesses    *guesses
+	usage      usage
+	ledger     ledger
+	computing  computing
+	told       told
 
 	writing    sync.Mutex // one change of the description, a lane or the journal at a time
 	publishing sync.Mutex // one publication of house sources at a time
@@ -131,7 +138,8 @@ func Open(cfg Config) (*Service, error) {
 	if cfg.Unlock == "" {
 		cfg.Unlock = filepath.Join(cfg.Data, "site", "unlock")
 	}
-	s := &Service{cfg: cfg, log: cfg.Log, now: cfg.Now, guesses: newGuesses(cfg.Now)}
+	s := &Service{cfg: cfg, log: cfg.Log, now: cfg.Now, guesses: newGuesses(cfg.Now),
+		hashing: make(chan struct{}, 1), ending: make(chan struct{})}
 	_, before := os.Stat(cfg.Data)
 	err := s.listen()
 	if err == nil {
@@ -232,10 +240,13 @@ func (s *Service) open() error {
 	if s.keys, err = journal.NewKeys(seed); err != nil {
 		return fmt.Errorf("open the journal: %w", err)
 	}
-	if s.vault, err = chacha20poly1305.NewX(argon2.IDKey(passphrase,
-		[]byte("stockade credentials "+fingerprint),
-		1, 64<<10, 2, chacha20poly1305.KeySize)); err != nil {
+	sealing := argon2.IDKey(passphrase, []byte("stockade credentials "+fingerprint), 1, 64<<10, 2,
+		chacha20poly1305.KeySize)
+	if s.vault, err = chacha20poly1305.NewX(sealing); err != nil {
 		return fmt.Errorf("open the secrets of credentials: %w", err)
+	}
+	if s.sessionKey, err = hkdf.Expand(sha256.New, sealing, "stockade sessions", 32); err != nil {
+		return fmt.Errorf("open the sessions: %w", err)
 	}
 	s.unlocked = passphrase
 	if err := s.settleSiteKeys(); err != nil {
@@ -259,6 +270,8 @@ func (s *Service) open() error {
 		s.log.Warn("jobs were running when the service ended", "jobs", n)
 	}
 	s.jobs = newJobs(s.db, s.now, s.cfg.JobTime, s.cfg.JobMemory, s.log)
+	s.jobs.tell = s.live.tell
+	s.db.OnChange(s.live.change)
 	return nil
 }
 
@@ -324,7 +337,8 @@ func (s *Service) newWarden() error {
 		return nil
 	}
 	if !definition.IsName(name) {
-		return finding.New("define.bad-value", "account", "the name %q does not fit", finding.Harmless(name)).
+		return finding.New("define.bad-value", "account", "the name %q does not fit",
+			finding.Harmless(name)).
 			Do("give small letters, digits, points and hyphens")
 	}
 	if _, err := s.db.AccountBy(name); err == nil {
@@ -409,6 +423,7 @@ func (s *Service) Run(ctx context.Context) error {
 		s.site.Load().main.Certificate().Fingerprint)
 	s.done.Go(func() { s.schedule(ctx) })
 	s.done.Go(func() { s.jobs.watch(ctx) })
+	s.done.Go(func() { s.keepUsed(ctx) })
 	if s.cfg.Witness != "" {
 		s.done.Go(func() { s.witness(ctx) })
 	}
@@ -424,6 +439,7 @@ func (s *Service) Run(ctx context.Context) error {
 		why = cause.Error()
 	}
 	s.log.Info("the service ends", "why", why)
+	close(s.ending)
 	s.stop()
 	s.jobs.end()
 	quiet, cancel := context.WithTimeout(context.Background(), 5*time.Second)

@@ -80,7 +80,7 @@ func (s *Service) sealByAll() error {
 func (s *Service) siteState() (api.Site, error) {
 	keys := s.site.Load()
 	out := api.Site{Version: s.cfg.Version, Packages: s.PackagesURL(), Keys: []api.SiteKey{},
-		Resting: []api.Resting{}, Findings: finding.List{}}
+		Resting: []api.Resting{}, TwoPersons: []string{}, Findings: finding.List{}}
 	for i, c := range keys.all() {
 		k := api.SiteKey{Fingerprint: c.Fingerprint, UserID: strings.Join(c.UserIDs, ", "),
 			Created: c.Primary.Created, State: api.SiteKeySigns}
@@ -106,6 +106,11 @@ func (s *Service) siteState() (api.Site, error) {
 		return out, err
 	}
 	out.HousePackages = len(set.Packages)
+	for _, standing := range slices.Sorted(maps.Keys(set.Rules)) {
+		if set.Rules[standing].TwoPersons {
+			out.TwoPersons = append(out.TwoPersons, standing)
+		}
+	}
 	if out.Paired, err = s.paired(); err != nil {
 		return out, err
 	}
@@ -322,7 +327,8 @@ func (s *Service) signAnew(b *mirror.Builder, src definition.Source, id string,
 	none := mirror.HousePackage{}
 	f, err := s.pool.Open(p.SHA256)
 	if err != nil {
-		return none, finding.New("edition.damaged", "package "+id, "its file is gone from the pool: %v", err).
+		return none, finding.New("edition.damaged", "package "+id, "its file is gone from the pool: %v",
+			err).
 			Do("add the file again, or remove the package: stockade package remove %s", id)
 	}
 	defer f.Close()

@@ -99,8 +99,8 @@ func TestACopiedFolderIsTheSameSiteAndANewWardenGetsIn(t *testing.T) {
 	if st, err := os.Stat(file); err != nil || st.Mode().Perm() != 0o600 {
 		t.Errorf("who can read the token: %v %v", st.Mode(), err)
 	}
-	if a, ok := s.account(strings.TrimSpace(string(token))); !ok || a.Role != api.Warden ||
-		a.Name != "rescue" {
+	if a, ok := s.byToken(strings.TrimSpace(string(token))); !ok || a.account.Role != api.Warden ||
+		a.account.Name != "rescue" {
 		t.Errorf("the new warden is %+v, %v", a, ok)
 	}
 	r, err := s.verifyJournal("")

@@ -20,6 +20,8 @@ var migrations = []func(*gorm.DB) error{
 	decisionsAdded,
 	func(g *gorm.DB) error { return g.AutoMigrate(&Credential{}) },
 	func(g *gorm.DB) error { return g.AutoMigrate(&Record{}) }, // what people wrote of what is described
+	// passwords, tokens that end, sessions of the console
+	func(g *gorm.DB) error { return g.AutoMigrate(&Account{}, &Token{}, &Session{}) },
 }
 
 // vouch and bar are decisions as they were recorded first: a vouch that was taken back

@@ -25,8 +25,24 @@ var ErrNotFound = errors.New("no such record")
 // was committed last. Within a transaction everything is read through its own.
 type DB struct {
 	g, read *gorm.DB
-	changes *atomic.Int64 // how often something was committed; see Changes
+	changes *changes
 }
+
+// changes counts what was committed, and tells of it.
+type changes struct {
+	n    atomic.Int64
+	tell atomic.Pointer[func()]
+}
+
+func (c *changes) Add(n int64) {
+	c.n.Add(n)
+	if tell := c.tell.Load(); tell != nil {
+		(*tell)()
+	}
+}
+
+// OnChange calls a function after each commit that Changes counts. It must not wait.
+func (d *DB) OnChange(tell func()) { d.changes.tell.Store(&tell) }
 
 // readers is how many connections read.
 const readers = 4
@@ -51,7 +67,7 @@ func Open(path string) (*DB, error) {
 	if err != nil {
 		return nil, err
 	}
-	db := &DB{g: g, read: g, changes: &atomic.Int64{}}
+	db := &DB{g: g, read: g, changes: &changes{}}
 	if err := db.migrate(); err != nil {
 		return nil, fmt.Errorf("bring the database %s to its newest form: %w", path, err)
 	}
@@ -82,7 +98,7 @@ func connect(path, pragmas string, most int) (*gorm.DB, error) {
 
 // Changes counts what was committed since the database was opened, jobs aside. Whoever
 // keeps what he read asks whether the count is still the same.
-func (d *DB) Changes() int64 { return d.changes.Load() }
+func (d *DB) Changes() int64 { return d.changes.n.Load() }
 
 // Close closes the database.
 func (d *DB) Close() error {
@@ -112,7 +128,7 @@ func (d *DB) Check() error {
 // Tx runs f in one transaction: all of it happens or nothing.
 func (d *DB) Tx(f func(tx *DB) error) error {
 	defer d.changes.Add(1)
-	return d.g.Transaction(func(g *gorm.DB) error { return f(&DB{g: g, read: g, changes: d.changes}) })
+	return d.g.Transaction(func(g *gorm.DB) error { return f(&DB{g: g, read: g, changes: &changes{}}) })
 }
 
 func one[T any](d *DB, where string, args ...any) (T, error) {

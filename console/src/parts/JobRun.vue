@@ -1,7 +1,9 @@
 <script setup lang="ts">
 // A running job with its progress, bytes by upstream, and a way to stop it.
 import { computed, onMounted, onUnmounted, ref } from 'vue'
-import { follow, post, type Job, type Progress } from '../api'
+import { post, type Job, type Progress } from '../api'
+import { follow } from '../live'
+import Act from './Act.vue'
 import { size, span } from '../format'
 import Mark from './Mark.vue'
 import Trouble from './Trouble.vue'
@@ -63,7 +65,7 @@ function seen(p: Progress | null) {
           ><template v-if="at.remaining_s > 0"> · {{ span(at.remaining_s) }} left</template></template
         ></span
       >
-      <button class="btn btn-stop" @click="post(`/jobs/${job.id}/stop`)">Stop</button>
+      <Act does="stopJob" class="btn-stop" @click="post(`/jobs/${job.id}/stop`)">Stop</Act>
     </div>
     <div
       class="mt-2 h-1.5 overflow-hidden rounded bg-raised"

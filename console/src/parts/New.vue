@@ -1,9 +1,10 @@
 <script setup lang="ts">
 // Leads to the form of a new thing of a kind.
-import { who } from '../api'
+import { useRouter } from 'vue-router'
+import Act from './Act.vue'
 defineProps<{ of: string }>()
+const router = useRouter()
 </script>
 <template>
-  <RouterLink v-if="who?.role !== 'viewer'" class="btn" :to="'/describe?new=' + of">New {{ of }}</RouterLink>
-  <button v-else class="btn" disabled title="operators and wardens describe">New {{ of }}</button>
+  <Act does="record" @click="router.push('/describe?new=' + of)">New {{ of }}</Act>
 </template>

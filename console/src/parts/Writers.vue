@@ -16,7 +16,6 @@ const emit = defineEmits<{ settled: [documents: Text[], etag: string]; crossed: 
 const newest = useQuery({
   queryKey: ['newest-revision'],
   queryFn: () => get<Page<Revision>>('/revisions?limit=1'),
-  refetchInterval: 3000,
 })
 const began = computed(() => Number(props.since.replaceAll('"', '')))
 const meanwhile = computed(() => !!props.since && (newest.data.value?.items[0]?.id ?? 0) > began.value)

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
-import { call, get, who, type Credential, type Overview, type Page } from '../../api'
+import { call, get, type Credential, type Overview, type Page } from '../../api'
 import Count from '../../parts/Count.vue'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import Findings from '../../parts/Findings.vue'
@@ -12,12 +12,12 @@ import New from '../../parts/New.vue'
 import Take from '../../parts/Take.vue'
 import Trouble from '../../parts/Trouble.vue'
 import Give from './Give.vue'
+import Act from '../../parts/Act.vue'
 
 const client = useQueryClient()
 const q = useQuery({
   queryKey: ['credentials'],
   queryFn: () => get<Page<Credential>>('/credentials'),
-  refetchInterval: 10000,
 })
 const rows = computed(() => q.data.value?.items ?? [])
 // What is told of proxies and authorities stands here as well: they have no page of their own.
@@ -83,9 +83,9 @@ async function forget() {
     </template>
     <template #findings="{ row: c }"><Count :findings="c.findings" /></template>
     <template #act="{ row: c }">
-      <span v-if="who?.role === 'warden'" class="flex justify-end gap-2 whitespace-nowrap">
-        <button class="btn !h-6" @click="giving = c">{{ c.given ? 'Give anew' : 'Give' }}</button>
-        <button v-if="c.given" class="btn !h-6" @click="forgetting = c">Forget</button>
+      <span class="flex justify-end gap-2 whitespace-nowrap">
+        <Act does="giveSecret" class="!h-6" @click="giving = c">{{ c.given ? 'Give anew' : 'Give' }}</Act>
+        <Act v-if="c.given" does="forgetSecret" class="!h-6" @click="forgetting = c">Forget</Act>
       </span>
     </template>
   </DataTable>

@@ -4,7 +4,7 @@
 import { useQueryClient } from '@tanstack/vue-query'
 import { computed, onMounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { getTagged, post, postOver, who, type Finding, type Imported, type Judgement } from '../../api'
+import { getTagged, post, postOver, type Finding, type Imported, type Judgement } from '../../api'
 import { count } from '../../format'
 import Findings from '../../parts/Findings.vue'
 import Lines from '../../parts/Lines.vue'
@@ -18,6 +18,7 @@ import Form from './form/Form.vue'
 import { useJudged } from './judged'
 import Preview from './Preview.vue'
 import { led } from './ways'
+import Act from '../../parts/Act.vue'
 
 const client = useQueryClient()
 const route = useRoute()
@@ -238,13 +239,7 @@ function anew() {
             placeholder="Why, in a few words"
             aria-label="Why, in a few words"
           />
-          <button
-            class="btn btn-go"
-            :disabled="busy || !live?.recordable || who?.role === 'viewer'"
-            :title="who?.role === 'viewer' ? 'operators and wardens record' : undefined"
-          >
-            Record
-          </button>
+          <Act does="record" class="btn-go" :disabled="busy || !live?.recordable"> Record </Act>
         </form>
         <p v-if="live" class="mt-1.5">
           <Mark v-if="blocking" kind="error" word="It cannot be recorded like this" />

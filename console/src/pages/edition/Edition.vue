@@ -15,6 +15,7 @@ import Advisories from './Advisories.vue'
 import Difference from './Difference.vue'
 import Origin from './Origin.vue'
 import Packages from './Packages.vue'
+import Act from '../../parts/Act.vue'
 
 const props = defineProps<{ mirror: string; number: string }>()
 const route = useRoute()
@@ -84,8 +85,8 @@ const e = computed(() => q.data.value)
         }}<template v-if="e.lanes.length"> · shown by {{ e.lanes.join(', ') }}</template></span
       >
       <div class="ml-auto flex gap-2">
-        <button class="btn btn-stop" @click="retiring = true">Retire</button
-        ><button class="btn btn-go" :disabled="!!job" @click="verify">Verify now</button>
+        <Act does="retire" class="btn-stop" @click="retiring = true">Retire</Act
+        ><Act does="verify" class="btn-go" :disabled="!!job" @click="verify">Verify now</Act>
       </div>
     </div>
     <Trouble :error="error" />

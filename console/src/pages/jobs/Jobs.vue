@@ -16,7 +16,6 @@ const client = useQueryClient()
 const q = useQuery({
   queryKey: ['jobs'],
   queryFn: () => get<Page<Job>>('/jobs?limit=100'),
-  refetchInterval: 3000,
 })
 const running = computed(() => (q.data.value?.items ?? []).filter((j) => j.state === 'running'))
 const kinds: Record<Job['state'], 'good' | 'error' | 'warning' | 'busy' | 'none'> = {

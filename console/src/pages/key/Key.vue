@@ -13,6 +13,7 @@ import Renewal from './Renewal.vue'
 import Signed from './Signed.vue'
 import Standing from '../../parts/Standing.vue'
 import Vouch from '../keys/Vouch.vue'
+import Act from '../../parts/Act.vue'
 const props = defineProps<{ fingerprint: string }>()
 const client = useQueryClient()
 const q = useQuery({
@@ -75,8 +76,8 @@ function done() {
         word="put away"
       />
       <div class="ml-auto flex gap-2">
-        <button v-if="k.idle" class="btn" @click="ask('retire')">Put away</button>
-        <button v-if="!k.site && !k.barred" class="btn btn-stop" @click="ask('bar')">Bar this key</button>
+        <Act v-if="k.idle" does="retireKey" @click="ask('retire')">Put away</Act>
+        <Act v-if="!k.site && !k.barred" does="bar" class="btn-stop" @click="ask('bar')">Bar this key</Act>
       </div>
     </div>
     <section class="panel p-3">
@@ -172,16 +173,16 @@ function done() {
               <td>{{ v.by }}</td>
               <td><Moment :at="v.at" /></td>
               <td class="num">
-                <button v-if="!k.barred" class="btn !h-6" @click="ask('withdraw', v.source)">
+                <Act v-if="!k.barred" does="withdraw" class="!h-6" @click="ask('withdraw', v.source)">
                   Take back
-                </button>
+                </Act>
               </td>
             </tr>
             <tr v-for="n in k.needed_by.filter((n) => !k!.vouched.some((v) => v.source === n))" :key="n">
               <td>{{ n }}</td>
               <td><Mark kind="warning" word="none yet" /></td>
               <td colspan="4">
-                <button v-if="!k.barred" class="btn !h-6" @click="vouching = n">Decide</button>
+                <Act v-if="!k.barred" does="vouch" class="!h-6" @click="vouching = n">Decide</Act>
               </td>
             </tr>
           </tbody>

@@ -2,13 +2,14 @@
 // The keys of the site: which signs, which follows, and what rests on the older one.
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
-import { get, post, who, type Site } from '../../api'
+import { get, post, type Site } from '../../api'
 import Finger from '../../parts/Finger.vue'
 import Findings from '../../parts/Findings.vue'
 import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
 import Reason from '../../parts/Reason.vue'
 import Trouble from '../../parts/Trouble.vue'
+import Act from '../../parts/Act.vue'
 
 const client = useQueryClient()
 const q = useQuery({ queryKey: ['site'], queryFn: () => get<Site>('/site') })
@@ -35,24 +36,10 @@ function done() {
   <section v-if="s">
     <div class="mb-1.5 flex items-center gap-2">
       <h2 class="mr-auto">The keys of this site</h2>
-      <button
-        v-if="!s.renewal"
-        class="btn"
-        :disabled="who?.role !== 'warden'"
-        :title="who?.role !== 'warden' ? 'wardens renew the site key' : undefined"
-        @click="asking = 'renew'"
-      >
-        Renew the site key
-      </button>
-      <button
-        v-else
-        class="btn btn-stop"
-        :disabled="who?.role !== 'warden'"
-        :title="who?.role !== 'warden' ? 'wardens retire the site key' : undefined"
-        @click="asking = 'retire'"
-      >
+      <Act v-if="!s.renewal" does="renewSiteKey" @click="asking = 'renew'"> Renew the site key </Act>
+      <Act v-else does="retireSiteKey" class="btn-stop" @click="asking = 'retire'">
         Retire the older key
-      </button>
+      </Act>
     </div>
     <div class="panel overflow-hidden">
       <table class="grid-table">

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
-import { get, post, who, type Key, type Page, type Source } from '../../api'
+import { get, lacks, post, who, type Key, type Page, type Source } from '../../api'
 import Count from '../../parts/Count.vue'
 import Finger from '../../parts/Finger.vue'
 import Mark from '../../parts/Mark.vue'
@@ -10,6 +10,8 @@ import New from '../../parts/New.vue'
 import Trouble from '../../parts/Trouble.vue'
 import Statement from './Statement.vue'
 import Vouch from './Vouch.vue'
+import Act from '../../parts/Act.vue'
+import Lack from '../../parts/Lack.vue'
 const client = useQueryClient()
 const q = useQuery({ queryKey: ['keys'], queryFn: () => get<Page<Key>>('/keys') })
 const sources = useQuery({ queryKey: ['sources'], queryFn: () => get<Page<Source>>('/sources') })
@@ -43,15 +45,8 @@ async function add() {
 <template>
   <div class="mb-1 flex items-center gap-3">
     <h1>Keys</h1>
-    <button
-      class="btn ml-auto"
-      :disabled="who?.role !== 'warden'"
-      :title="who?.role !== 'warden' ? 'wardens decide about keys' : undefined"
-      @click="taking = true"
-    >
-      Take a statement
-    </button>
-    <button class="btn" @click="adding = true">Bring a key in</button>
+    <Act does="takeStatement" class="ml-auto" @click="taking = true"> Take a statement </Act>
+    <Act does="addKeys" @click="adding = true">Bring a key in</Act>
     <New of="key" />
   </div>
   <p class="mb-4 text-slate">
@@ -60,6 +55,7 @@ async function add() {
   </p>
   <Trouble :error="q.error.value" class="mb-4" />
   <div class="panel overflow-x-auto">
+    <Lack does="vouch" what="Deciding about a key" class="px-3 pt-3" />
     <table class="grid-table">
       <thead>
         <tr>
@@ -94,21 +90,25 @@ async function add() {
               v-else-if="state(k, n) === 'waits'"
             >
               <Mark
-                v-if="first(k, n)?.by === who?.account || who?.role !== 'warden'"
+                v-if="first(k, n)?.by === who?.account || lacks('vouch')"
                 kind="warning"
                 word="waits for a second"
-                :title="'vouched for by ' + first(k, n)?.by + ': ' + first(k, n)?.evidence" /><button
+                :title="'vouched for by ' + first(k, n)?.by + ': ' + first(k, n)?.evidence" /><Act
                 v-else
-                class="btn !h-6"
+                dense
+                does="vouch"
+                class="!h-6"
                 @click="asked = { key: k, source: n }"
               >
-                <Mark kind="warning" :word="'second ' + first(k, n)?.by" /></button></template
-            ><button
+                <Mark kind="warning" :word="'second ' + first(k, n)?.by" /></Act></template
+            ><Act
               v-else-if="state(k, n) === 'needed'"
-              class="btn !h-6"
+              dense
+              does="vouch"
+              class="!h-6"
               @click="asked = { key: k, source: n }"
             >
-              <Mark kind="warning" word="decide" /></button
+              <Mark kind="warning" word="decide" /></Act
             ><span v-else class="text-line">·</span>
           </td>
         </tr>

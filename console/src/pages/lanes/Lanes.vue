@@ -9,16 +9,16 @@ import Modal from '../../parts/Modal.vue'
 import Moment from '../../parts/Moment.vue'
 import New from '../../parts/New.vue'
 import Trouble from '../../parts/Trouble.vue'
+import Act from '../../parts/Act.vue'
+import Lack from '../../parts/Lack.vue'
 const client = useQueryClient()
 const lanes = useQuery({
   queryKey: ['lanes'],
   queryFn: () => get<Page<Lane>>('/lanes'),
-  refetchInterval: 8000,
 })
 const editions = useQuery({
   queryKey: ['editions'],
   queryFn: () => get<Page<Edition>>('/editions'),
-  refetchInterval: 8000,
 })
 const cols = computed(() => lanes.data.value?.items ?? [])
 const rows = computed(() =>
@@ -66,6 +66,7 @@ async function go() {
   </p>
   <Trouble :error="lanes.error.value ?? editions.error.value" class="mb-4" />
   <div v-if="cols.length" class="panel overflow-x-auto">
+    <Lack does="move" what="Moving a lane" class="px-3 pt-3" />
     <table class="grid-table">
       <thead>
         <tr>
@@ -85,12 +86,14 @@ async function go() {
           <td class="num">{{ e.packages.toLocaleString('en') }}</td>
           <td class="num">{{ size(e.bytes) }}</td>
           <td v-for="l in cols" :key="l.name" class="text-center">
-            <Mark v-if="l.edition === e.name" kind="good" word="here" /><button
+            <Mark v-if="l.edition === e.name" kind="good" word="here" /><Act
               v-else-if="l.mirror === e.mirror"
-              class="btn !h-6"
+              does="move"
+              dense
+              class="!h-6"
               @click="ask(l, e)"
             >
-              Move here</button
+              Move here</Act
             ><span v-else class="text-line">·</span>
           </td>
         </tr>
@@ -105,13 +108,14 @@ async function go() {
     <section v-for="l in cols" :key="l.name" class="panel p-3">
       <div class="mb-2 flex items-center gap-2">
         <h2>{{ l.name }}</h2>
-        <code v-if="l.edition">{{ l.edition }}</code><button
-          class="btn ml-auto !h-6"
+        <code v-if="l.edition">{{ l.edition }}</code><Act
+          does="back"
+          class="ml-auto !h-6"
           :disabled="l.history.length < 2"
           @click="ask(l)"
         >
           One step back
-        </button>
+        </Act>
       </div>
       <Findings v-if="l.findings.length" class="mb-2" :findings="l.findings" />
       <dl class="facts">

@@ -13,12 +13,12 @@ import Certified from './Certified.vue'
 import Refusals from './Refusals.vue'
 import Edit from '../../parts/Edit.vue'
 import Trouble from '../../parts/Trouble.vue'
+import Act from '../../parts/Act.vue'
 const props = defineProps<{ name: string }>()
 const client = useQueryClient()
 const q = useQuery({
   queryKey: ['mirror', props.name],
   queryFn: () => get<Mirror>('/mirrors/' + props.name),
-  refetchInterval: 8000,
 })
 const m = computed(() => q.data.value)
 const job = ref<Job | null>(null)
@@ -94,9 +94,14 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
       >
       <div class="ml-auto flex gap-2">
         <span class="flex">
-          <button class="btn !rounded-r-none" :disabled="!!job" @click="start('preview', { lane: against })">
+          <Act
+            does="preview"
+            class="!rounded-r-none"
+            :disabled="!!job"
+            @click="start('preview', { lane: against })"
+          >
             Preview
-          </button>
+          </Act>
           <select
             v-model="against"
             class="field !w-44 !rounded-l-none border-l-0"
@@ -106,7 +111,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
             <option v-for="l in m.lanes" :key="l" :value="l">against {{ l }}</option>
           </select>
         </span>
-        <button class="btn" :disabled="!!job" @click="start('estimate')">Estimate</button>
+        <Act does="estimate" :disabled="!!job" @click="start('estimate')">Estimate</Act>
         <form class="flex" @submit.prevent="prove">
           <button class="btn !rounded-r-none" :disabled="!!job || (proving === 'for' && !about.trim())">
             Prove
@@ -129,13 +134,14 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
             aria-label="Name of the package"
           />
         </form>
-        <Edit kind="mirror" :name="name" /><button
-          class="btn btn-go"
+        <Edit kind="mirror" :name="name" /><Act
+          does="build"
+          class="btn-go"
           :disabled="!!job"
           @click="start('build')"
         >
           Build
-        </button>
+        </Act>
       </div>
     </div>
     <Trouble :error="error" />

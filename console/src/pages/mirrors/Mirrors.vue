@@ -11,7 +11,6 @@ import Trouble from '../../parts/Trouble.vue'
 const q = useQuery({
   queryKey: ['mirrors'],
   queryFn: () => get<Page<Mirror>>('/mirrors'),
-  refetchInterval: 5000,
 })
 const columns: Column<Mirror>[] = [
   { key: 'name', title: 'Mirror', value: (m) => m.name },

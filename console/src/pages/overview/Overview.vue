@@ -12,7 +12,6 @@ const client = useQueryClient()
 const q = useQuery({
   queryKey: ['overview'],
   queryFn: () => get<Overview>('/overview'),
-  refetchInterval: 5000,
 })
 </script>
 <template>

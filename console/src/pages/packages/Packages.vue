@@ -3,7 +3,8 @@
 import { useQueryClient } from '@tanstack/vue-query'
 import { computed, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { post, who, type Job, type Where } from '../../api'
+import { lacks, post, type Job, type Where } from '../../api'
+import Act from '../../parts/Act.vue'
 import { count, size } from '../../format'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import Empty from '../../parts/Empty.vue'
@@ -22,7 +23,7 @@ const job = ref<Job | null>(null)
 const found = ref<Where | null>(null)
 const at = ref('')
 const error = ref<unknown>(null)
-const mayAsk = computed(() => who.value?.role !== 'viewer')
+const mayAsk = computed(() => !lacks('where'))
 onMounted(() => {
   if (name.value && mayAsk.value) ask()
 })
@@ -78,13 +79,7 @@ const without = computed(() => (found.value?.groups ?? []).filter((g) => g.none)
       autocomplete="off"
       spellcheck="false"
     />
-    <button
-      class="btn btn-go"
-      :disabled="!name.trim() || !!job || !mayAsk"
-      :title="mayAsk ? undefined : 'operators and wardens ask upstreams'"
-    >
-      Look
-    </button>
+    <Act does="where" class="btn-go" :disabled="!name.trim() || !!job">Look</Act>
     <Take v-if="found?.has.length" class="ml-auto" :name="'package-' + found.name" :rows="found.has" />
   </form>
   <Trouble :error="error" class="mb-4" />

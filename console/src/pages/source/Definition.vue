@@ -11,6 +11,7 @@ import Writers from '../../parts/Writers.vue'
 import Form from '../describe/form/Form.vue'
 import { useJudged } from '../describe/judged'
 import Preview from '../describe/Preview.vue'
+import Act from '../../parts/Act.vue'
 
 const props = defineProps<{ source: Source & { etag: string } }>()
 const emit = defineEmits<{ recorded: [] }>()
@@ -66,7 +67,7 @@ async function record() {
         <Lines v-model="text" :findings="about" label="Definition" :at="line" />
       </div>
       <div class="mt-2 flex items-center gap-2">
-        <button class="btn btn-go" :disabled="busy || !live?.recordable" @click="record">Record</button>
+        <Act does="record" class="btn-go" :disabled="busy || !live?.recordable" @click="record">Record</Act>
         <button class="btn" :disabled="text === recorded" @click="text = recorded">
           Take back what was typed
         </button>

@@ -1,8 +1,8 @@
 <script setup lang="ts">
 // What a house source holds: files added by hand, with where each came from.
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
-import { computed, ref } from 'vue'
-import { call, get, who, type HousePackage, type Page } from '../../api'
+import { ref } from 'vue'
+import { call, get, type HousePackage, type Page } from '../../api'
 import { size } from '../../format'
 import Findings from '../../parts/Findings.vue'
 import Finger from '../../parts/Finger.vue'
@@ -10,6 +10,7 @@ import Mark from '../../parts/Mark.vue'
 import Modal from '../../parts/Modal.vue'
 import Moment from '../../parts/Moment.vue'
 import Trouble from '../../parts/Trouble.vue'
+import Act from '../../parts/Act.vue'
 const props = defineProps<{ source: string; family: string }>()
 const client = useQueryClient()
 const q = useQuery({
@@ -25,7 +26,6 @@ const why = ref('')
 const busy = ref(false)
 const error = ref<unknown>(null)
 const added = ref<HousePackage | null>(null)
-const warden = computed(() => who.value?.role === 'warden')
 async function add() {
   busy.value = true
   error.value = null
@@ -64,14 +64,7 @@ const pick = (e: Event) => (e.target as HTMLInputElement).files?.[0] ?? null
   <section>
     <div class="mb-1.5 flex items-center gap-3">
       <h2>Packages, added by hand and signed by the site</h2>
-      <button
-        class="btn btn-go ml-auto"
-        :disabled="!warden"
-        :title="warden ? '' : 'a warden adds packages: the site signs them'"
-        @click="adding = true"
-      >
-        Add a package
-      </button>
+      <Act does="addPackage" class="btn-go ml-auto" @click="adding = true"> Add a package </Act>
     </div>
     <Trouble v-if="!adding" :error="q.error.value ?? error" class="mb-2" />
     <div v-if="added" class="panel mb-2" role="status">
@@ -112,7 +105,7 @@ const pick = (e: Event) => (e.target as HTMLInputElement).files?.[0] ?? null
               >
             </td>
             <td class="whitespace-nowrap"><Moment :at="p.at" />, {{ p.by }}</td>
-            <td class="num"><button class="btn !h-6" @click="removing = p">Remove</button></td>
+            <td class="num"><Act does="removePackage" class="!h-6" @click="removing = p">Remove</Act></td>
           </tr>
         </tbody>
       </table>

@@ -7,6 +7,7 @@ import DataTable, { type Column } from '../../parts/DataTable.vue'
 import Moment from '../../parts/Moment.vue'
 import Restore from '../../parts/Restore.vue'
 import Trouble from '../../parts/Trouble.vue'
+import Act from '../../parts/Act.vue'
 
 const props = defineProps<{ name: string }>()
 const emit = defineEmits<{ restored: [] }>()
@@ -46,7 +47,7 @@ function restored() {
   >
     <template #at="{ row: r }"><Moment :at="r.at" /></template>
     <template #back="{ row: r }">
-      <button class="btn !h-6" @click="restoring = r.id">Restore…</button>
+      <Act does="restore" class="!h-6" @click="restoring = r.id">Restore…</Act>
     </template>
   </DataTable>
   <Restore

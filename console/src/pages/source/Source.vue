@@ -9,6 +9,7 @@ import Trouble from '../../parts/Trouble.vue'
 import Definition from './Definition.vue'
 import Revisions from './Revisions.vue'
 import State from './State.vue'
+import Act from '../../parts/Act.vue'
 
 const props = defineProps<{ name: string }>()
 const client = useQueryClient()
@@ -69,11 +70,9 @@ async function toggle() {
         }}<template v-if="s.disabled"> · disabled</template></span
       >
       <div class="ml-auto flex gap-2">
-        <button v-if="!s.managed" class="btn" :disabled="!!job" @click="start('probe')">
-          Probe upstreams
-        </button>
-        <button class="btn" @click="ask">{{ s.disabled ? 'Enable' : 'Disable' }}</button>
-        <button class="btn btn-go" :disabled="!!job" @click="start('refresh')">Refresh</button>
+        <Act v-if="!s.managed" does="probe" :disabled="!!job" @click="start('probe')"> Probe upstreams </Act>
+        <Act does="disable" @click="ask">{{ s.disabled ? 'Enable' : 'Disable' }}</Act>
+        <Act does="refresh" class="btn-go" :disabled="!!job" @click="start('refresh')">Refresh</Act>
       </div>
     </div>
     <JobRun v-if="job" :job="job" class="mb-4" @end="ended" />

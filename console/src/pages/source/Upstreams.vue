@@ -3,13 +3,14 @@
 // they are described.
 import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
-import { post, who, type Job, type Source } from '../../api'
+import { lacks, post, type Job, type Source } from '../../api'
 import { size } from '../../format'
 import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
 import Trouble from '../../parts/Trouble.vue'
 import { base64 } from '../describe/draft'
 import Order from './Order.vue'
+import Act from '../../parts/Act.vue'
 
 const props = defineProps<{ source: Source }>()
 const servers = computed(() => {
@@ -58,8 +59,9 @@ const slowest = computed(() => Math.max(1, ...(props.source.probes ?? []).map((p
   <section>
     <div class="mb-1.5 flex items-center gap-3">
       <h2>Upstreams, in the order in which they are asked</h2>
-      <template v-if="who?.role !== 'viewer'">
+      <template v-if="!source.managed">
         <label
+          v-if="!lacks('probe')"
           class="btn ml-auto !h-6 cursor-pointer"
           title="an address on each line with its region behind it, a list of the family's clients, or a Metalink"
           >Probe servers of a file<input
@@ -68,9 +70,9 @@ const slowest = computed(() => Math.max(1, ...(props.source.probes ?? []).map((p
             aria-label="A file with further servers"
             @change="probe"
         /></label>
-        <button v-if="(source.probes?.length ?? 0) > 1" class="btn !h-6" @click="asking = true">
+        <Act v-if="(source.probes?.length ?? 0) > 1" does="order" class="!h-6" @click="asking = true">
           Put the best first
-        </button>
+        </Act>
       </template>
     </div>
     <Trouble :error="error" class="mb-2" />

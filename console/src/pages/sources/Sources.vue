@@ -15,7 +15,6 @@ const router = useRouter()
 const q = useQuery({
   queryKey: ['sources'],
   queryFn: () => get<Page<Source>>('/sources'),
-  refetchInterval: 10000,
 })
 const filter = computed({
   get: () => String(route.query.q ?? ''),
