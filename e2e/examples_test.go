@@ -27,7 +27,7 @@ var inOrder = []string{
 	"edition list", "edition show", "edition packages", "edition advisories", "edition diff",
 	"edition verify", "edition export", "package show", "package where",
 	"lane list", "lane show", "lane move", "lane back",
-	"group list", "group show", "group files",
+	"group list", "group show", "group files", "group kit",
 	"package list", "package add", "package remove",
 	"job list", "job watch", "job stop",
 	"source disable", "source enable", "source remove", "source import",

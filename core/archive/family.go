@@ -100,9 +100,16 @@ type Writer interface {
 
 // Configuring is about a machine's own package client.
 type Configuring interface {
-	// ClientFiles writes what it needs.
+	// ClientFiles writes what it needs. A file called SetupName is a script for sh(1) that takes a
+	// machine's other package sources out of use.
 	ClientFiles(c Client) ([]ClientFile, finding.List, error)
+	// Touched gives the files and folders, relative to a machine's root, that its files and
+	// that script change: with them as they were, the client is as it was.
+	Touched() []string
 }
+
+// SetupName is what that script is called.
+const SetupName = "stockade-setup"
 
 // Registry knows the families by name.
 type Registry map[string]Family

@@ -2,10 +2,12 @@ package edition
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/json"
 	"io"
 	"maps"
 	"slices"
+	"strings"
 
 	"stockade/core/archive"
 	"stockade/core/finding"
@@ -42,6 +44,13 @@ type itemLine struct {
 	Stream string `json:"stream"`
 }
 
+func (l itemLine) item() Item {
+	if l.Stream != "" {
+		l.Attributes = map[string]string{"stream": l.Stream}
+	}
+	return l.Item
+}
+
 // Items reads the package list.
 func (s *Sealed) Items(yield func(Item) error) error {
 	return s.ItemsFrom(0, func(it Item, _ int64) error { return yield(it) })
@@ -51,26 +60,30 @@ func (s *Sealed) Items(yield func(Item) error) error {
 // long list costs no more than the first. yield is told where the line behind each
 // package begins.
 func (s *Sealed) ItemsFrom(offset int64, yield func(it Item, next int64) error) error {
-	f, err := s.about(packagesFile)
+	f, err := s.listFrom(offset)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
-	if offset > 0 {
-		var before [1]byte
-		if _, err := f.ReadAt(before[:], offset-1); err != nil || before[0] != '\n' {
-			return ErrNoLine
-		}
-		if _, err := f.Seek(offset, io.SeekStart); err != nil {
-			return ErrNoLine
+	return readLines(f, packagesFile, func(l itemLine, end int64) error {
+		return yield(l.item(), offset+end+1)
+	})
+}
+
+// listFrom opens the package list at the beginning of a line.
+func (s *Sealed) listFrom(offset int64) (pool.Blob, error) {
+	f, err := s.about(packagesFile)
+	if err != nil || offset == 0 {
+		return f, err
+	}
+	var before [1]byte
+	if _, err = f.ReadAt(before[:], offset-1); err == nil && before[0] == '\n' {
+		if _, err = f.Seek(offset, io.SeekStart); err == nil {
+			return f, nil
 		}
 	}
-	return readLines(f, packagesFile, func(l itemLine, end int64) error {
-		if l.Stream != "" {
-			l.Attributes = map[string]string{"stream": l.Stream}
-		}
-		return yield(l.Item, offset+end+1)
-	})
+	f.Close()
+	return nil, ErrNoLine
 }
 
 // about opens a file that stands beside the sources.
@@ -124,11 +137,81 @@ func (s *Sealed) ReadAdvisories(yield func(Advisory) error) error {
 // Advise names the advisories about the new version of each change.
 func Advise(changes []Change, all []Advisory) {
 	ids := AdvisoryIDs(all)
-	for i, c := range changes {
-		if c.NewVersion != "" {
-			changes[i].Advisories = ids[c.Source+"\x00"+c.Name+"\x00"+c.NewVersion+"\x00"+c.Arch]
+	security := map[string]bool{} // by source and id
+	for _, a := range all {
+		if a.Kind == "security" {
+			security[a.Source+"\x00"+a.ID] = true
 		}
 	}
+	for i, c := range changes {
+		if c.NewVersion == "" {
+			continue
+		}
+		changes[i].Advisories = ids[c.Source+"\x00"+c.Name+"\x00"+c.NewVersion+"\x00"+c.Arch]
+		changes[i].Security = slices.ContainsFunc(changes[i].Advisories, func(id string) bool {
+			return security[c.Source+"\x00"+id]
+		})
+	}
+}
+
+// Search reads the packages that have a text in their name or summary, whatever the case,
+// from a byte offset on, as ItemsFrom does. Lines that cannot have it are not read.
+func (s *Sealed) Search(text string, offset int64, yield func(it Item, next int64) error) error {
+	text = strings.ToLower(text)
+	has := func(it Item) bool {
+		return strings.Contains(strings.ToLower(it.Name+" "+it.Summary), text)
+	}
+	if !plain(text) { // it may be written otherwise in the list
+		return s.ItemsFrom(offset, func(it Item, next int64) error {
+			if !has(it) {
+				return nil
+			}
+			return yield(it, next)
+		})
+	}
+	f, err := s.listFrom(offset)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	r := bufio.NewReaderSize(f, 256<<10)
+	want, low := []byte(text), []byte(nil)
+	for at := offset; ; {
+		line, err := r.ReadBytes('\n')
+		if len(line) == 0 && err == io.EOF {
+			return nil
+		}
+		if err != nil && err != io.EOF {
+			return finding.Doing(err, "read "+packagesFile)
+		}
+		at += int64(len(line))
+		low = append(low[:0], line...)
+		for i, c := range low {
+			if 'A' <= c && c <= 'Z' {
+				low[i] = c + 'a' - 'A'
+			}
+		}
+		if !bytes.Contains(low, want) {
+			continue
+		}
+		var l itemLine
+		if err := json.Unmarshal(line, &l); err != nil {
+			return unreadable(err)
+		}
+		if it := l.item(); has(it) {
+			if err := yield(it, at); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// plain tells whether a text stands in the list as it is: letters, digits, and signs that JSON
+// writes as they are.
+func plain(text string) bool {
+	return text != "" && !strings.ContainsFunc(text, func(r rune) bool {
+		return !('a' <= r && r <= 'z' || '0' <= r && r <= '9' || strings.ContainsRune("-_.+~", r))
+	})
 }
 
 // AdvisoryIDs names, for each package version of a source, the advisories about

@@ -1,8 +1,18 @@
 package edition
 
 import (
+	"bytes"
 	"cmp"
+	"crypto/sha256"
+	"encoding/json"
+	"io"
 	"slices"
+	"strconv"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"stockade/core/finding"
 )
 
 // Change is one difference between two editions.
@@ -15,8 +25,10 @@ type Change struct {
 	NewVersion string `json:"new_version,omitempty"`
 	OldSize    int64  `json:"old_size,omitempty"` // bytes
 	NewSize    int64  `json:"new_size,omitempty"`
+	Older      bool   `json:"older,omitempty"` // the new version is the lower one
 	// Advisories are the ids of those that are about the new version.
 	Advisories []string `json:"advisories,omitempty"`
+	Security   bool     `json:"security,omitempty"` // one of them is about security
 }
 
 // What can become of a package.
@@ -26,66 +38,291 @@ const (
 	Changed = "changed"
 )
 
-// held is what an edition holds several versions of.
-type held struct{ source, name, arch string }
+// byPlace orders items as changes are: by name, architecture and source. Lists are written
+// nearly in that order, which makes sorting them cheap.
+func byPlace(a, b *Item) int {
+	return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.Arch, b.Arch), cmp.Compare(a.Source, b.Source))
+}
 
-func bySource(items []Item) map[held][]Item {
-	m := map[held][]Item{}
-	for _, it := range items {
-		k := held{it.Source, it.Name, it.Arch}
-		m[k] = append(m[k], it)
+func placed(items []Item) []*Item {
+	out := make([]*Item, len(items))
+	for i := range items {
+		out[i] = &items[i]
 	}
-	return m
+	slices.SortFunc(out, byPlace)
+	return out
+}
+
+// same gives how many items at the beginning are of one place.
+func same(items []*Item) int {
+	n := 0
+	for n < len(items) && byPlace(items[0], items[n]) == 0 {
+		n++
+	}
+	return n
 }
 
 // without gives the items whose files are not among others.
-func without(items, others []Item) (out []Item) {
+func without(items, others []*Item) []*Item {
+	if len(items) == 1 && len(others) == 1 && items[0].SHA256 != others[0].SHA256 {
+		return items
+	}
+	var out []*Item
 	for _, x := range items {
-		if !slices.ContainsFunc(others, func(y Item) bool { return x.SHA256 == y.SHA256 }) {
+		if !slices.ContainsFunc(others, func(y *Item) bool { return x.SHA256 == y.SHA256 }) {
 			out = append(out, x)
 		}
 	}
 	return out
 }
 
+// Differences is Diff over the lists of two editions. Lines that both have are not read: two
+// editions that follow each other share most of them.
+func Differences(from, to *Sealed, compare func(source, a, b string) int) ([]Change, error) {
+	old, now, err := onlyIn(from, to)
+	if err != nil {
+		return nil, err
+	}
+	return Diff(old, now, compare), nil
+}
+
+// onlyIn reads the packages whose lines stand in one of two lists alone. Where one of these has
+// a file that also stands in a line of both, the lists are read whole: Diff asks which files
+// are on both sides.
+func onlyIn(from, to *Sealed) (old, now []Item, err error) {
+	x, has := from.Manifest.Lines.Find(packagesFile)
+	if y, too := to.Manifest.Lines.Find(packagesFile); has && too && x.SHA256 == y.SHA256 {
+		return nil, nil, nil
+	}
+	a, err := from.lines()
+	if err != nil {
+		return nil, nil, err
+	}
+	b, err := to.lines()
+	if err != nil {
+		return nil, nil, err
+	}
+	there, sums := make(map[[32]byte]bool, len(a)), make([][32]byte, len(a))
+	for i, l := range a {
+		sums[i] = sha256.Sum256(l)
+		there[sums[i]] = false
+	}
+	var mine, theirs [][]byte
+	both := map[string]bool{} // digests of files in lines of both
+	for _, l := range b {
+		sum := sha256.Sum256(l)
+		if _, same := there[sum]; same {
+			there[sum] = true
+			both[digestIn(l)] = true
+		} else {
+			mine = append(mine, l)
+		}
+	}
+	for i, l := range a {
+		if !there[sums[i]] {
+			theirs = append(theirs, l)
+		}
+	}
+	for _, l := range slices.Concat(mine, theirs) {
+		if d := digestIn(l); d == "" || both[d] {
+			mine, theirs = b, a
+			break
+		}
+	}
+	if old, err = readBriefs(theirs); err == nil {
+		now, err = readBriefs(mine)
+	}
+	return old, now, err
+}
+
+// lines gives the lines of the package list.
+func (s *Sealed) lines() ([][]byte, error) {
+	f, err := s.about(packagesFile)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	whole, err := io.ReadAll(f)
+	if err != nil {
+		return nil, finding.Doing(err, "read "+packagesFile)
+	}
+	out := bytes.Split(whole, []byte("\n"))
+	return slices.DeleteFunc(out, func(l []byte) bool { return len(l) == 0 }), nil
+}
+
+// digestIn gives the digest that a line names; "" where it is not plain to see.
+func digestIn(line []byte) string {
+	const before = `"sha256":"`
+	i := bytes.Index(line, []byte(before))
+	if i < 0 || bytes.Count(line, []byte(before)) != 1 || len(line) < i+len(before)+64 {
+		return ""
+	}
+	return string(line[i+len(before) : i+len(before)+64])
+}
+
+// readBriefs reads of lines of a package list what a difference is told by, on all processors.
+func readBriefs(lines [][]byte) ([]Item, error) {
+	out := make([]Item, len(lines))
+	var g errgroup.Group
+	const part = 4096
+	for at := 0; at < len(lines); at += part {
+		g.Go(func() error {
+			for i := at; i < min(at+part, len(lines)); i++ {
+				if it, ok := briefly(lines[i]); ok {
+					out[i] = it
+				} else if err := json.Unmarshal(lines[i], &out[i]); err != nil {
+					return unreadable(err)
+				}
+			}
+			return nil
+		})
+	}
+	return out, g.Wait()
+}
+
+// briefly reads the first fields of a line as lists are written, up to the digest; false where it
+// is written otherwise.
+func briefly(line []byte) (it Item, ok bool) {
+	rest := string(line)
+	text := func(before string, into *string) bool {
+		var found bool
+		if rest, found = strings.CutPrefix(rest, before+`"`); !found {
+			return false
+		}
+		end := strings.IndexAny(rest, `"\\`)
+		if end < 0 || rest[end] != '"' {
+			return false
+		}
+		*into, rest = rest[:end], rest[end+1:]
+		return true
+	}
+	if !text(`{"source":`, &it.Source) || !text(`,"name":`, &it.Name) || !text(`,"version":`, &it.Version) ||
+		!text(`,"arch":`, &it.Arch) {
+		return it, false
+	}
+	text(`,"component":`, &it.Component)
+	number, found := strings.CutPrefix(rest, `,"size":`)
+	end := strings.IndexByte(number, ',')
+	if !found || end < 0 {
+		return it, false
+	}
+	size, err := strconv.ParseInt(number[:end], 10, 64)
+	it.Size, rest = size, number[end:]
+	return it, err == nil && text(`,"sha256":`, &it.SHA256)
+}
+
+func unreadable(err error) error {
+	return finding.New("edition.damaged", "", "%s cannot be read: %v", packagesFile, err)
+}
+
+// Summary counts what a difference is made of.
+type Summary struct {
+	Changes  int   `json:"changes"`
+	Security int   `json:"security"` // to versions that an advisory about security is about
+	Newer    int   `json:"newer"`
+	Older    int   `json:"older"`
+	Added    int   `json:"added"`
+	Removed  int   `json:"removed"`
+	Bytes    int64 `json:"bytes"` // of the new packages: what machines that have all of it fetch
+}
+
+// Summarise counts changes.
+func Summarise(changes []Change) Summary {
+	out := Summary{Changes: len(changes)}
+	for _, c := range changes {
+		switch {
+		case c.Action == Added:
+			out.Added++
+		case c.Action == Removed:
+			out.Removed++
+		case c.Older:
+			out.Older++
+		default:
+			out.Newer++
+		}
+		if c.Security {
+			out.Security++
+		}
+		out.Bytes += c.NewSize
+	}
+	return out
+}
+
+// MattersFirst orders changes by what somebody has to know first: security, newer versions,
+// older ones, what came, what went.
+func MattersFirst(changes []Change) {
+	rank := func(c Change) int {
+		switch {
+		case c.Security:
+			return 0
+		case c.Action == Changed && !c.Older:
+			return 1
+		case c.Action == Changed:
+			return 2
+		case c.Action == Added:
+			return 3
+		}
+		return 4
+	}
+	slices.SortStableFunc(changes, func(a, b Change) int { return cmp.Compare(rank(a), rank(b)) })
+}
+
 // Diff compares the packages of two editions, by source, name and architecture;
 // compare orders versions within a source. Where several versions of a package
 // are held, each that is only on one side is told.
 func Diff(from, to []Item, compare func(source, a, b string) int) []Change {
-	old, now := bySource(from), bySource(to)
-	keys := map[held]bool{}
-	for k := range old {
-		keys[k] = true
-	}
-	for k := range now {
-		keys[k] = true
-	}
+	old, now := placed(from), placed(to)
 	out := []Change{}
-	for k := range keys {
-		gone, come := without(old[k], now[k]), without(now[k], old[k])
-		for _, items := range [][]Item{gone, come} {
-			slices.SortFunc(items, func(a, b Item) int { return compare(k.source, a.Version, b.Version) })
-		}
-		for i := range max(len(gone), len(come)) {
-			c := Change{Source: k.source, Name: k.name, Arch: k.arch}
-			if i < len(gone) {
-				c.OldVersion, c.OldSize, c.Action = gone[i].Version, gone[i].Size, Removed
+	for len(old) > 0 || len(now) > 0 {
+		var was, is []*Item
+		switch {
+		case len(now) == 0:
+			was = old[:same(old)]
+		case len(old) == 0:
+			is = now[:same(now)]
+		default:
+			at := byPlace(old[0], now[0])
+			if at <= 0 {
+				was = old[:same(old)]
 			}
-			if i < len(come) {
-				c.NewVersion, c.NewSize = come[i].Version, come[i].Size
-				if c.Action == Removed {
-					c.Action = Changed
-				} else {
-					c.Action = Added
-				}
+			if at >= 0 {
+				is = now[:same(now)]
 			}
-			out = append(out, c)
 		}
+		old, now = old[len(was):], now[len(is):]
+		out = append(out, changed(was, is, compare)...)
+	}
+	return out
+}
+
+// changed gives the changes of one place: a name, an architecture and a source.
+func changed(was, is []*Item, compare func(source, a, b string) int) []Change {
+	gone, come := without(was, is), without(is, was)
+	for _, items := range [][]*Item{gone, come} {
+		slices.SortFunc(items, func(a, b *Item) int { return compare(a.Source, a.Version, b.Version) })
+	}
+	var out []Change
+	for i := range max(len(gone), len(come)) {
+		var c Change
+		if i < len(gone) {
+			x := gone[i]
+			c = Change{Action: Removed, Source: x.Source, Name: x.Name, Arch: x.Arch, OldVersion: x.Version,
+				OldSize: x.Size}
+		}
+		if i < len(come) {
+			x := come[i]
+			if c.Action == Removed {
+				c.Action = Changed
+				c.Older = compare(x.Source, x.Version, c.OldVersion) < 0
+			} else {
+				c = Change{Action: Added, Source: x.Source, Name: x.Name, Arch: x.Arch}
+			}
+			c.NewVersion, c.NewSize = x.Version, x.Size
+		}
+		out = append(out, c)
 	}
 	slices.SortFunc(out, func(a, b Change) int {
-		return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.Arch, b.Arch),
-			cmp.Compare(a.Source, b.Source), cmp.Compare(a.OldVersion, b.OldVersion),
-			cmp.Compare(a.NewVersion, b.NewVersion))
+		return cmp.Or(cmp.Compare(a.OldVersion, b.OldVersion), cmp.Compare(a.NewVersion, b.NewVersion))
 	})
 	return out
 }

@@ -170,6 +170,8 @@ func schemaName(t reflect.Type) string {
 		return "Defined" + name
 	case strings.HasSuffix(t.PkgPath(), "core/edition") && name == "Change":
 		return "PackageChange"
+	case strings.HasSuffix(t.PkgPath(), "core/edition") && name == "Summary":
+		return "PackageSummary"
 	case strings.HasSuffix(t.PkgPath(), "core/edition") && name == "Item":
 		return name
 	case strings.HasSuffix(t.PkgPath(), "core/edition"):

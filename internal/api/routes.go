@@ -18,6 +18,7 @@ type Parameter struct{ Name, Summary string }
 var (
 	cursor = Parameter{"cursor", "where the page begins, as the page before it told"}
 	limit  = Parameter{"limit", "how many at most; 100 if left out, 1000 at most"}
+	as     = Parameter{"as", "csv or json: all that the filter leaves, as a file, in place of a page"}
 	search = Parameter{"q", "only what has this in its name or text"}
 )
 
@@ -144,7 +145,7 @@ var Routes = []Route{
 		"One edition: sources, signers, what was found",
 		nil, nil, EditionDetail{}, ""},
 	{"GET", "/editions/{mirror}/{number}/packages", Viewer, "packages", "The packages of an edition",
-		[]Parameter{search, cursor, limit}, nil, Page[Item]{}, ""},
+		[]Parameter{search, cursor, limit, as}, nil, Page[Item]{}, ""},
 	{"GET", "/editions/{mirror}/{number}/chain", Viewer, "chain",
 		"What stands behind a package: from its file up to who vouched, and to the seal; each step is " +
 			"compared now",
@@ -155,8 +156,10 @@ var Routes = []Route{
 		[]Parameter{{"package", "its name"}}, nil, Page[Reasons]{}, ""},
 	{"GET", "/editions/{mirror}/{number}/diff", Viewer, "diff",
 		"The difference to another edition of the mirror",
-		[]Parameter{{"against", "the number of the older edition; the one before if left out"}},
-		nil, Page[Change]{}, ""},
+		[]Parameter{{"against", "the number of the older edition; the one before if left out"},
+			{"kind", "only these: security, newer, older, added or removed"},
+			{"q", "only what has this in its name or the ids of its advisories"}, cursor, limit, as},
+		nil, Difference{}, ""},
 	{"GET", "/editions/{mirror}/{number}/advisories", Viewer, "advisories",
 		"What upstreams say about why packages of an edition were published", []Parameter{search}, nil,
 		Page[EditionAdvisory]{}, ""},
@@ -171,6 +174,9 @@ var Routes = []Route{
 
 	{"GET", "/lanes", Viewer, "lanes", "All lanes", nil, nil, Page[Lane]{}, ""},
 	{"GET", "/lanes/{name}", Viewer, "lane", "One lane with its history", nil, nil, Lane{}, ""},
+	{"GET", "/lanes/{name}/difference", Viewer, "laneDifference",
+		"What the machines of each group would see change if a lane showed another edition",
+		[]Parameter{{"to", "MIRROR/N; the newest of its mirror if left out"}}, nil, LaneDifference{}, ""},
 	{"POST", "/lanes/{name}/move", Operator, "move", "Point a lane at an edition", nil, Move{}, Lane{}, ""},
 	{"POST", "/lanes/{name}/back", Operator, "back", "Take the last move of a lane back",
 		nil, Move{}, Lane{}, ""},
@@ -183,8 +189,14 @@ var Routes = []Route{
 			"MIRROR/N: the files for this edition; for the one that the lane shows if left out"}}, nil,
 		Files{}, ""},
 
+	{"GET", "/groups/{name}/kit", Viewer, "groupKit",
+		"The same files as one archive, with check sums, a script that applies them and one that leads back",
+		[]Parameter{{"at", "as for the files"}, {"edition", "as for the files"}}, nil, nil,
+		"application/gzip"},
+
 	{"GET", "/jobs", Viewer, "jobs", "Jobs, newest first", []Parameter{{"state", "only those in this state"},
-		{"object", "only those on this, such as \"mirror barrage\""}, cursor, limit}, nil, Page[Job]{}, ""},
+		{"object", "only those on this, such as \"mirror barrage\""}, cursor, limit, as}, nil,
+		Page[Job]{}, ""},
 	{"GET", "/jobs/{id}", Viewer, "job", "One job", nil, nil, Job{}, ""},
 	{"GET", "/jobs/{id}/events", Viewer, "jobEvents", "Progress as server-sent events, until the job ends",
 		nil, nil, nil, "text/event-stream"},
@@ -205,7 +217,8 @@ var Routes = []Route{
 		Restore{}, Judgement{}, ""},
 
 	{"GET", "/journal", Viewer, "journal", "Who did what, newest first",
-		[]Parameter{search, {"since", "only what was written since then (RFC 3339)"}, cursor, limit}, nil,
+		[]Parameter{search, {"since", "only what was written since then (RFC 3339)"}, cursor, limit, as},
+		nil,
 		Page[JournalEntry]{}, ""},
 	{"GET", "/journal/head", Viewer, "journalHead",
 		"The newest signed head of the journal, and its public key", nil,

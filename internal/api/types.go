@@ -12,6 +12,7 @@ import (
 	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/core/journal"
+	"stockade/core/machine"
 	"stockade/core/mirror"
 	"stockade/core/trust"
 )
@@ -502,11 +503,41 @@ type Lane struct {
 	Mirror  string `json:"mirror"`
 	Edition string `json:"edition"` // empty: nowhere yet
 	Newest  string `json:"newest"`  // of its mirror; empty: none was made yet
+	Back    string `json:"back"`    // where one step back leads; empty: nowhere
 	URL     string `json:"url"`
 	History []Step `json:"history"`
 	// Groups follow the lane.
 	Groups   []string     `json:"groups"`
 	Findings finding.List `json:"findings"`
+}
+
+// Difference is a page of what changed from one edition to another.
+type Difference struct {
+	Items    []Change        `json:"items"`
+	Next     string          `json:"next,omitempty"`
+	Against  string          `json:"against"`  // the older edition
+	Summary  edition.Summary `json:"summary"`  // of all of it
+	Matching int             `json:"matching"` // how many the filter leaves
+}
+
+// LaneDifference is what machines would see change if a lane showed another edition.
+type LaneDifference struct {
+	From   string            `json:"from"` // empty: it shows nothing
+	To     string            `json:"to"`
+	Groups []GroupDifference `json:"groups"` // those that follow
+	// Findings tell what machines make of it, such as that they do not take older lists.
+	Findings finding.List `json:"findings"`
+}
+
+// GroupDifference is what the machines of one group would see change.
+type GroupDifference struct {
+	Group         string               `json:"group"`
+	Architectures []string             `json:"architectures"`
+	Pins          []string             `json:"pins"`
+	Summary       edition.Summary      `json:"summary"`
+	Items         []machine.SeenChange `json:"items"` // what matters first; 200 at most
+	// Blind tells why its machines would see nothing; empty: they see something.
+	Blind string `json:"blind,omitempty"`
 }
 
 // Step is one move of a lane.

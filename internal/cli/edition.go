@@ -248,7 +248,7 @@ func (a *app) editionDiff(complete cobra.CompletionFunc) *cobra.Command {
 			} else if from, err = a.before(cmd.Context(), name, to); err != nil {
 				return err
 			}
-			all, err := client.All[api.Change](cmd.Context(), a.client(), path+"/diff?against="+
+			all, err := client.All[api.Change](cmd.Context(), a.client(), path+"/diff?limit=1000&against="+
 				strconv.Itoa(from))
 			if err != nil {
 				return err

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"stockade/core/archive"
+	"stockade/core/disk"
 	"stockade/core/edition"
 	"stockade/core/families"
 	"stockade/core/finding"
@@ -46,7 +47,63 @@ func (a *app) groupCommand() *cobra.Command {
 		}, groupListing.name)
 
 	files := a.groupFiles(complete)
-	return noun("group", "Kinds of machines", list, show, files)
+	return noun("group", "Kinds of machines", list, show, files, a.groupKit(complete))
+}
+
+// placed gives the query for files of a group: where packages are found, and the edition that
+// lies there.
+func placed(at, named string) (url.Values, error) {
+	if at != "" && !strings.Contains(at, "://") {
+		abs, err := filepath.Abs(at)
+		if err != nil {
+			return nil, err
+		}
+		at = abs
+		if name, err := edition.ExportedName(at); err == nil && named == "" {
+			named = name
+		}
+	}
+	return url.Values{"at": {at}, "edition": {named}}, nil
+}
+
+func (a *app) groupKit(complete cobra.CompletionFunc) *cobra.Command {
+	var at, out, named string
+	c := &cobra.Command{Use: "kit GROUP", Short: "Write the files for machines of a group as one archive",
+		Long: `Write the files that a machine of the group needs, keyrings included, as one archive: with
+their check sums and the site's signature over these, a script that applies them ("sh apply", and
+with --alone it takes the machine's other sources out of use), and one that leads back ("sh back").
+--at and --edition are as for "group files".`,
+		Example: "  stockade group kit gatehouse --out gatehouse.tar.gz",
+		Args:    cobra.ExactArgs(1), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := plainNames("group", args); err != nil {
+				return err
+			}
+			query, err := placed(at, named)
+			if err != nil {
+				return err
+			}
+			raw, err := a.client().Raw(cmd.Context(),
+				"/groups/"+url.PathEscape(args[0])+"/kit?"+query.Encode())
+			if err != nil {
+				return err
+			}
+			if out == "-" {
+				_, err := a.out.Write(raw)
+				return err
+			}
+			if err := disk.Replace(disk.OS, out, raw, 0o644); err != nil {
+				return err
+			}
+			return a.show(map[string]any{"group": args[0], "file": out, "bytes": len(raw)},
+				func() { fmt.Fprintln(a.out, out) }, []string{out})
+		}}
+	c.Flags().StringVar(&named, "edition", "", "MIRROR/N: the edition that the files are for")
+	c.Flags().StringVar(&at, "at", "",
+		"URL or folder where the packages are found; the lane's address if left out")
+	c.Flags().StringVar(&out, "out", "", "the archive to write; - is standard output")
+	c.MarkFlagRequired("out")
+	return c
 }
 
 func (a *app) groupFiles(complete cobra.CompletionFunc) *cobra.Command {
@@ -64,18 +121,11 @@ needed is taken away.`,
 			if err := plainNames("group", args); err != nil {
 				return err
 			}
-			if at != "" && !strings.Contains(at, "://") {
-				abs, err := filepath.Abs(at)
-				if err != nil {
-					return err
-				}
-				at = abs
-				if name, err := edition.ExportedName(at); err == nil && named == "" {
-					named = name
-				}
+			query, err := placed(at, named)
+			if err != nil {
+				return err
 			}
-			path := "/groups/" + url.PathEscape(args[0]) + "/files?" + url.Values{"at": {at},
-				"edition": {named}}.Encode()
+			path := "/groups/" + url.PathEscape(args[0]) + "/files?" + query.Encode()
 			f, err := client.Get[api.Files](cmd.Context(), a.client(), path)
 			if err != nil {
 				return err

@@ -105,6 +105,16 @@ func (c *Client) why(err error) error {
 // URL is the address of a call.
 func (c *Client) URL(path string) string { return c.base + api.Base + path }
 
+// Raw gives what a call answers as it is, where that is no JSON; 64 MiB at most.
+func (c *Client) Raw(ctx context.Context, path string) ([]byte, error) {
+	res, err := c.Do(ctx, http.MethodGet, path, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer res.Body.Close()
+	return io.ReadAll(io.LimitReader(res.Body, 64<<20))
+}
+
 // Do makes one call and hands over the answer. The caller closes the body. A
 // problem that the service tells comes back as *api.Problem.
 func (c *Client) Do(ctx context.Context, method, path string, in any) (*http.Response, error) {

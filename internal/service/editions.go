@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -162,11 +163,16 @@ func (s *Service) shown() (map[string][]string, error) {
 }
 
 func (s *Service) editionList(name string) ([]api.Edition, error) {
-	all, err := s.db.Editions(name)
+	shown, err := s.shown()
 	if err != nil {
 		return nil, err
 	}
-	shown, err := s.shown()
+	return s.editionsOf(name, shown)
+}
+
+// editionsOf gives the editions of a mirror that stand, or of all; shown is what lanes show.
+func (s *Service) editionsOf(name string, shown map[string][]string) ([]api.Edition, error) {
+	all, err := s.db.Editions(name)
 	if err != nil {
 		return nil, err
 	}
@@ -211,53 +217,108 @@ func (s *Service) items(name string, number int) ([]edition.Item, error) {
 	return out, err
 }
 
-// diff compares an edition with an older one; against 0 means the one before.
+// before gives the number of the newest edition of a mirror that stands before one.
+func (s *Service) before(name string, number int) (int, error) {
+	all, err := s.db.Editions(name)
+	if err != nil {
+		return 0, err
+	}
+	for _, e := range all {
+		if e.Number < number && !e.Retired {
+			return e.Number, nil
+		}
+	}
+	return 0, &api.Problem{Title: "There is nothing to compare with", Status: 404,
+		Type:   "urn:stockade:not-found",
+		Detail: fmt.Sprintf("no edition of %s before %d stands", name, number)}
+}
+
+// differences holds the last few that were worked out: editions do not change.
+type differences struct {
+	mu    sync.Mutex
+	held  map[[3]string]*difference
+	order [][3]string
+}
+
+// differencesMost is how many are held; one of 65,000 changes takes 15 MB.
+const differencesMost = 8
+
+type difference struct {
+	once    sync.Once
+	changes []edition.Change
+	err     error
+}
+
+// get gives a difference, worked out once however many ask for it.
+func (d *differences) get(key [3]string, find func() ([]edition.Change, error)) ([]edition.Change, error) {
+	d.mu.Lock()
+	one, ok := d.held[key]
+	if !ok {
+		if d.held == nil {
+			d.held = map[[3]string]*difference{}
+		}
+		one = &difference{}
+		d.held[key] = one
+		if d.order = append(d.order, key); len(d.order) > differencesMost {
+			delete(d.held, d.order[0])
+			d.order = d.order[1:]
+		}
+	}
+	d.mu.Unlock()
+	one.once.Do(func() { one.changes, one.err = find() })
+	if one.err != nil {
+		d.mu.Lock()
+		if d.held[key] == one {
+			delete(d.held, key)
+			d.order = slices.DeleteFunc(d.order, func(k [3]string) bool { return k == key })
+		}
+		d.mu.Unlock()
+	}
+	return one.changes, one.err
+}
+
+// diff compares an edition with another of its mirror; against 0 means with nothing. What it
+// gives is shared: it is not to be changed.
 func (s *Service) diff(name string, number, against int) ([]edition.Change, error) {
-	open, _, err := s.standing(name, number)
+	to, rec, err := s.standing(name, number)
 	if err != nil {
 		return nil, err
 	}
-	if against == 0 {
-		all, err := s.db.Editions(name)
+	var from *edition.Sealed
+	if against != 0 {
+		if from, _, err = s.standing(name, against); err != nil {
+			return nil, err
+		}
+	}
+	key := [3]string{name, fmt.Sprintf("%d %d", number, rec.Created.UnixNano()), fmt.Sprint(against)}
+	return s.diffs.get(key, func() ([]edition.Change, error) {
+		byName := map[string]archive.Family{}
+		for _, src := range to.Sources {
+			byName[src.Name] = families.All[src.Family]
+		}
+		compare := func(source, a, b string) int {
+			if f := byName[source]; f != nil {
+				return f.CompareVersions(a, b)
+			}
+			return strings.Compare(a, b)
+		}
+		var changes []edition.Change
+		if from == nil {
+			items, err := s.items(name, number)
+			if err != nil {
+				return nil, err
+			}
+			changes = edition.Diff(nil, items, compare)
+		} else if changes, err = edition.Differences(from, to, compare); err != nil {
+			return nil, err
+		}
+		told, err := s.advisories(name, number, "")
 		if err != nil {
 			return nil, err
 		}
-		for _, e := range all {
-			if e.Number < number && !e.Retired {
-				against = e.Number
-				break
-			}
-		}
-		if against == 0 {
-			return nil, &api.Problem{Title: "There is nothing to compare with", Status: 404,
-				Type:   "urn:stockade:not-found",
-				Detail: fmt.Sprintf("no edition of %s before %d stands", name, number)}
-		}
-	}
-	to, err := s.items(name, number)
-	if err != nil {
-		return nil, err
-	}
-	from, err := s.items(name, against)
-	if err != nil {
-		return nil, err
-	}
-	byName := map[string]archive.Family{}
-	for _, src := range open.Sources {
-		byName[src.Name] = families.All[src.Family]
-	}
-	changes := edition.Diff(from, to, func(source, a, b string) int {
-		if f := byName[source]; f != nil {
-			return f.CompareVersions(a, b)
-		}
-		return strings.Compare(a, b)
+		edition.Advise(changes, told)
+		return changes, nil
 	})
-	told, err := s.advisories(name, number, "")
-	if err != nil {
-		return nil, err
-	}
-	edition.Advise(changes, told)
-	return changes, nil
 }
 
 // advisories gives those of an edition that have q in their id, title, severity
@@ -358,12 +419,76 @@ func (s *Service) handleEdition(c *gin.Context, name string, n int) (any, error)
 	return out, nil
 }
 
+// kindsOfChange are what a difference can be narrowed down to.
+var kindsOfChange = map[string]func(edition.Change) bool{
+	"security": func(c edition.Change) bool { return c.Security },
+	"newer":    func(c edition.Change) bool { return c.Action == edition.Changed && !c.Older },
+	"older":    func(c edition.Change) bool { return c.Older },
+	"added":    func(c edition.Change) bool { return c.Action == edition.Added },
+	"removed":  func(c edition.Change) bool { return c.Action == edition.Removed },
+}
+
 func (s *Service) handleDiff(c *gin.Context, name string, n int) (any, error) {
 	against, err := queried(c, "against", 0)
 	if err != nil {
 		return nil, err
 	}
-	return page(s.diff(name, n, int(against)))
+	kind := c.Query("kind")
+	if _, ok := kindsOfChange[kind]; kind != "" && !ok {
+		return nil, badQuery("kind", kind, "it is one of "+
+			strings.Join(slices.Sorted(maps.Keys(kindsOfChange)), ", "))
+	}
+	if _, _, err := s.standing(name, n); err != nil {
+		return nil, err
+	}
+	if against == 0 {
+		before, err := s.before(name, n)
+		if err != nil {
+			return nil, err
+		}
+		against = int64(before)
+	}
+	changes, err := s.diff(name, n, int(against))
+	if err != nil {
+		return nil, err
+	}
+	out := api.Difference{Items: []api.Change{}, Against: fmt.Sprintf("%s/%d", name, against),
+		Summary: edition.Summarise(changes)}
+	q := strings.ToLower(c.Query("q"))
+	fits := func(x edition.Change) bool {
+		return (kind == "" || kindsOfChange[kind](x)) && (q == "" ||
+			strings.Contains(strings.ToLower(x.Name+" "+strings.Join(x.Advisories, " ")), q))
+	}
+	if as := c.Query("as"); as != "" {
+		return nil, takenAway(c, as, name+"-"+fmt.Sprint(n)+"-difference",
+			func(yield func(edition.Change) error) error {
+				for _, x := range changes {
+					if fits(x) {
+						if err := yield(x); err != nil {
+							return err
+						}
+					}
+				}
+				return nil
+			})
+	}
+	limit, cursor, err := paging(c)
+	if err != nil {
+		return nil, err
+	}
+	for i, x := range changes {
+		if !fits(x) {
+			continue
+		}
+		if out.Matching++; int64(i) < cursor || len(out.Items) == limit {
+			if int64(i) >= cursor && out.Next == "" {
+				out.Next = fmt.Sprint(i)
+			}
+			continue
+		}
+		out.Items = append(out.Items, x)
+	}
+	return out, nil
 }
 
 func (s *Service) handleAdvisories(c *gin.Context, name string, n int) (any, error) {
@@ -440,25 +565,32 @@ func (s *Service) editionPackages(c *gin.Context, name string, n int) (any, erro
 	if err != nil {
 		return nil, err
 	}
-	q := strings.ToLower(c.Query("q"))
+	each := func(offset int64, yield func(it edition.Item, next int64) error) error {
+		if q := c.Query("q"); q != "" {
+			return e.Search(q, offset, yield)
+		}
+		return e.ItemsFrom(offset, yield)
+	}
+	if as := c.Query("as"); as != "" {
+		return nil, takenAway(c, as, fmt.Sprintf("%s-%d-packages", name, n),
+			func(yield func(edition.Item) error) error {
+				return each(0, func(it edition.Item, _ int64) error { return yield(it) })
+			})
+	}
 	limit, cursor, err := paging(c)
 	if err != nil {
 		return nil, err
 	}
 	out := api.Page[api.Item]{Items: []api.Item{}}
 	last := int64(0) // behind the last one that is on the page
-	err = e.ItemsFrom(max(cursor, 0),
-		func(it edition.Item, next int64) error {
-			if q != "" && !strings.Contains(strings.ToLower(it.Name+" "+it.Summary), q) {
-				return nil
-			}
-			if len(out.Items) == limit {
-				out.Next = strconv.FormatInt(last, 10)
-				return errEnough
-			}
-			out.Items, last = append(out.Items, it), next
-			return nil
-		})
+	err = each(max(cursor, 0), func(it edition.Item, next int64) error {
+		if len(out.Items) == limit {
+			out.Next = strconv.FormatInt(last, 10)
+			return errEnough
+		}
+		out.Items, last = append(out.Items, it), next
+		return nil
+	})
 	if errors.Is(err, edition.ErrNoLine) {
 		return nil, &api.Problem{
 			Title:  "The request could not be read",

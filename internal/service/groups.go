@@ -1,17 +1,21 @@
 package service
 
 import (
+	"bytes"
 	"fmt"
 	"maps"
+	"net/http"
 	"slices"
 
 	"github.com/gin-gonic/gin"
 
+	"stockade/core/archive"
 	"stockade/core/definition"
 	"stockade/core/edition"
 	"stockade/core/families"
 	"stockade/core/finding"
 	"stockade/core/machine"
+	"stockade/core/trust"
 	"stockade/internal/api"
 )
 
@@ -123,6 +127,48 @@ func (s *Service) handleGroupFiles(c *gin.Context) (any, error) {
 		s.log.Warn("that files were taken could not be kept", "group", c.Param("name"), "error", err)
 	}
 	return files, nil
+}
+
+// handleGroupKit gives the files of a group as one archive.
+func (s *Service) handleGroupKit(c *gin.Context) (any, error) {
+	name := c.Param("name")
+	f, err := s.groupFiles(name, c.Query("at"), c.Query("edition"))
+	if err != nil {
+		return nil, err
+	}
+	if f.Findings.HasErrors() {
+		return nil, &refusal{"The kit was not made", f.Findings}
+	}
+	id, err := edition.ParseID(f.Edition, "")
+	if err != nil {
+		return nil, err
+	}
+	open, _, err := s.standing(id.Mirror, id.Number)
+	if err != nil {
+		return nil, err
+	}
+	set, err := s.db.Described()
+	if err != nil {
+		return nil, err
+	}
+	signer := s.site.Load().signing()
+	k := machine.Kit{Group: name, Edition: f.Edition, At: f.At, Made: open.Created,
+		Family: families.All[set.Groups[name].Family],
+		Site:   trust.Spaced(signer.Certificate().Fingerprint),
+		Sign:   func(sums []byte) ([]byte, error) { return signer.DetachSign(sums, true) }}
+	for _, x := range f.Files {
+		k.Files = append(k.Files, archive.ClientFile{Path: x.Path, Mode: x.Mode, Data: x.Data})
+	}
+	var whole bytes.Buffer
+	if err := k.Write(&whole); err != nil {
+		return nil, err
+	}
+	if err := s.filesTaken(name); err != nil {
+		s.log.Warn("that files were taken could not be kept", "group", name, "error", err)
+	}
+	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", k.Name()+".tar.gz"))
+	c.Data(http.StatusOK, "application/gzip", whole.Bytes())
+	return nil, nil
 }
 
 func describeGroup(set *definition.Set, all states, now *inForce, name string) api.Group {

@@ -67,13 +67,15 @@ func (s *Service) handlers() map[string]handler {
 		"verify":     s.onEdition(s.handleVerify),
 		"retire":     s.onEdition(s.handleRetire),
 
-		"lanes": s.handleLanes,
-		"lane":  s.handleLane,
-		"move":  s.moveLane(s.move), "back": s.moveLane(s.back),
+		"lanes":          s.handleLanes,
+		"lane":           s.handleLane,
+		"laneDifference": s.handleLaneDifference,
+		"move":           s.moveLane(s.move), "back": s.moveLane(s.back),
 
 		"groups":     s.handleGroups,
 		"group":      s.handleGroup,
 		"groupFiles": s.handleGroupFiles,
+		"groupKit":   s.handleGroupKit,
 
 		"jobs": s.handleJobs,
 		"job":  s.onJob(s.jobs.get), "stopJob": s.onJob(s.jobs.stopJob),

@@ -404,6 +404,11 @@ func (s *Service) handleJobs(c *gin.Context) (any, error) {
 	if all := api.JobState("").Values(); state != "" && !slices.Contains(all, state) {
 		return nil, badQuery("state", state, "it is one of "+strings.Join(all, ", "))
 	}
+	if as := c.Query("as"); as != "" {
+		return nil, takenAway(c, as, "jobs", func(yield func(api.Job) error) error {
+			return s.eachJob(state, c.Query("object"), yield)
+		})
+	}
 	rows, err := s.db.Jobs(state, c.Query("object"), max(cursor, 0), limit)
 	out := api.Page[api.Job]{Items: []api.Job{}}
 	for _, r := range rows {
@@ -413,6 +418,25 @@ func (s *Service) handleJobs(c *gin.Context) (any, error) {
 		out.Next = strconv.FormatInt(rows[limit-1].ID, 10)
 	}
 	return out, err
+}
+
+// eachJob gives the jobs of a state, on an object, the newest first.
+func (s *Service) eachJob(state, object string, yield func(api.Job) error) error {
+	for cursor := int64(0); ; {
+		rows, err := s.db.Jobs(state, object, cursor, pageMost)
+		if err != nil {
+			return err
+		}
+		for _, r := range rows {
+			if err := yield(s.jobs.brief(r)); err != nil {
+				return err
+			}
+			cursor = r.ID
+		}
+		if len(rows) < pageMost {
+			return nil
+		}
+	}
 }
 
 func (s *Service) onJob(f func(int64) (api.Job, error)) handler {

@@ -12,6 +12,7 @@ import (
 	"stockade/core/edition"
 	"stockade/core/families"
 	"stockade/core/finding"
+	"stockade/core/machine"
 	"stockade/internal/api"
 	"stockade/internal/store"
 )
@@ -106,6 +107,9 @@ func (s *Service) describeLane(set *definition.Set, now *inForce, name string, f
 		out.History = append(out.History, step)
 	}
 	out.Groups = append(out.Groups, followers...)
+	if back, ok := s.wayBack(moves); ok {
+		out.Back = fmt.Sprintf("%s/%d", back.Mirror, back.Edition)
+	}
 	standing, err := s.db.Editions(l.Mirror)
 	for _, e := range standing {
 		if !e.Retired {
@@ -161,26 +165,9 @@ func (s *Service) back(name string, m api.Move, by string) (api.Lane, error) {
 	if err != nil {
 		return l, err
 	}
-	// Where the lane was before it came to where it is: steps back are undone
-	// moves, so they are taken off a stack.
-	var stack []store.Move
-	for _, mv := range slices.Backward(moves) {
-		if mv.Back && len(stack) > 0 {
-			stack = stack[:len(stack)-1]
-			continue
-		}
-		stack = append(stack, mv)
-	}
-	for i := len(stack) - 2; i >= 0; i-- {
-		if _, _, err := s.standing(stack[i].Mirror, stack[i].Edition); err == nil {
-			return s.step(l, store.Move{
-				Lane:    name,
-				Mirror:  stack[i].Mirror,
-				Edition: stack[i].Edition,
-				Reason:  m.Reason,
-				Back:    true,
-			}, by)
-		}
+	if to, ok := s.wayBack(moves); ok {
+		return s.step(l, store.Move{Lane: name, Mirror: to.Mirror, Edition: to.Edition, Reason: m.Reason,
+			Back: true}, by)
 	}
 	return l, &api.Problem{
 		Title:  "The lane was not moved",
@@ -193,6 +180,109 @@ func (s *Service) back(name string, m api.Move, by string) (api.Lane, error) {
 	}
 }
 
+// wayBack gives the step that one step back leads to: where the lane was before it came to
+// where it is, or further back where that edition does not stand any more. Steps back are
+// undone moves, so they are taken off a stack.
+func (s *Service) wayBack(moves []store.Move) (store.Move, bool) {
+	var stack []store.Move
+	for _, mv := range slices.Backward(moves) {
+		if mv.Back && len(stack) > 0 {
+			stack = stack[:len(stack)-1]
+			continue
+		}
+		stack = append(stack, mv)
+	}
+	for i := len(stack) - 2; i >= 0; i-- {
+		if rec, err := s.db.EditionBy(stack[i].Mirror, stack[i].Edition); err == nil && !rec.Retired {
+			return stack[i], true
+		}
+	}
+	return store.Move{}, false
+}
+
+// shownOfGroup is how many changes of a group are told; the summary counts all.
+const shownOfGroup = 200
+
+// handleLaneDifference tells what machines would see change.
+func (s *Service) handleLaneDifference(c *gin.Context) (any, error) {
+	l, err := s.lane(c.Param("name"))
+	if err != nil {
+		return nil, err
+	}
+	named := c.Query("to")
+	if named == "" {
+		named = l.Newest
+	}
+	to, err := edition.ParseID(named, l.Mirror)
+	if err != nil {
+		return nil, err
+	}
+	if to.Mirror != l.Mirror {
+		return nil, finding.New("define.bad-value", "lane "+l.Name,
+			"the lane shows editions of %s, and %s is of another mirror", l.Mirror, named)
+	}
+	return s.laneDifference(l, to)
+}
+
+func (s *Service) laneDifference(l api.Lane, to edition.ID) (any, error) {
+	out := api.LaneDifference{From: l.Edition, To: to.String(), Groups: []api.GroupDifference{},
+		Findings: finding.List{}}
+	after, _, err := s.standing(to.Mirror, to.Number)
+	if err != nil {
+		return nil, err
+	}
+	// What it shows now may be of another mirror, or gone: then all of the other is new.
+	before, against := &edition.Edition{}, 0
+	if from, err := edition.ParseID(l.Edition, ""); err == nil && from.Mirror == to.Mirror {
+		if open, _, err := s.standing(from.Mirror, from.Number); err == nil {
+			before, against = open.Edition, from.Number
+		}
+	}
+	if against == to.Number {
+		against = 0
+	}
+	changes := []edition.Change{}
+	if l.Edition != out.To {
+		if changes, err = s.diff(to.Mirror, to.Number, against); err != nil {
+			return nil, err
+		}
+	}
+	set, err := s.db.Described()
+	if err != nil {
+		return nil, err
+	}
+	for _, group := range l.Groups {
+		g := set.Groups[group]
+		was, err := machine.Of(group, g, families.All, before)
+		if err != nil {
+			return nil, err
+		}
+		will, err := machine.Of(group, g, families.All, after.Edition)
+		if err != nil {
+			return nil, err
+		}
+		d := api.GroupDifference{Group: group, Architectures: slices.Concat(will.Architectures,
+			will.Foreign),
+			Pins: append([]string{}, will.PinTexts()...)}
+		seen := machine.Difference(was, will, families.All[g.Family], changes)
+		d.Summary = machine.Summarise(seen)
+		d.Items = seen[:min(len(seen), shownOfGroup)]
+		if len(will.Sources) == 0 {
+			d.Blind = "its machines would see no source of " + out.To
+			if len(will.Left) > 0 {
+				d.Blind += ": " + will.Left[0].Source + " is left out, for " + will.Left[0].Why
+			}
+		}
+		if d.Architectures == nil {
+			d.Architectures = []string{}
+		}
+		out.Groups = append(out.Groups, d)
+	}
+	out.Findings = append(out.Findings, s.unseen(l.Edition, store.Move{Lane: l.Name, Mirror: to.Mirror,
+		Edition: to.Number})...)
+	return out, nil
+}
+
 func (s *Service) step(l api.Lane, m store.Move, by string) (api.Lane, error) {
 	m.At, m.By = s.now().UTC(), by
 	action := "lane.move"
@@ -203,8 +293,9 @@ func (s *Service) step(l api.Lane, m store.Move, by string) (api.Lane, error) {
 		if err := tx.AddMove(m); err != nil {
 			return err
 		}
-		return s.write(tx, by, action, "lane "+l.Name, map[string]string{"from": l.Edition, "to": fmt.Sprintf(
-			"%s/%d", m.Mirror, m.Edition), "reason": m.Reason})
+		return s.write(tx, by, action, "lane "+l.Name, map[string]string{"from": l.Edition,
+			"to": fmt.Sprintf(
+				"%s/%d", m.Mirror, m.Edition), "reason": m.Reason})
 	})
 	if err != nil {
 		return l, err

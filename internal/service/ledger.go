@@ -549,6 +549,11 @@ func (s *Service) handleJournal(c *gin.Context) (any, error) {
 			return nil, badQuery("since", text, "it is a time as RFC 3339 has it")
 		}
 	}
+	if as := c.Query("as"); as != "" {
+		return nil, takenAway(c, as, "journal", func(yield func(journal.Entry) error) error {
+			return s.eachEntry(c.Query("q"), since, yield)
+		})
+	}
 	rows, err := s.db.JournalPage(cursor, limit, c.Query("q"))
 	whole := len(rows)
 	for i, e := range rows { // the newest stand first
@@ -562,6 +567,25 @@ func (s *Service) handleJournal(c *gin.Context) (any, error) {
 		out.Next = strconv.FormatInt(rows[limit-1].Number, 10)
 	}
 	return out, err
+}
+
+// eachEntry gives the entries that have a text, back to a time, the newest first.
+func (s *Service) eachEntry(q string, since time.Time, yield func(journal.Entry) error) error {
+	for cursor := int64(-1); ; {
+		rows, err := s.db.JournalPage(cursor, pageMost, q)
+		for _, e := range rows {
+			if e.At.Before(since) {
+				return err
+			}
+			if err := yield(e); err != nil {
+				return err
+			}
+			cursor = e.Number
+		}
+		if err != nil || len(rows) < pageMost || cursor == 0 {
+			return err
+		}
+	}
 }
 
 func (s *Service) handleVerifyJournal(c *gin.Context) (any, error) {

@@ -393,8 +393,12 @@ func (s *Service) handleMirrors(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	var out []api.Mirror
+	shown, err := s.shown()
+	if err != nil {
+		return nil, err
+	}
 	for _, name := range slices.Sorted(maps.Keys(set.Mirrors)) {
-		m, err := s.describeMirror(set, all, name)
+		m, err := s.describeMirror(set, all, shown, name)
 		if err != nil {
 			return nil, err
 		}
@@ -411,7 +415,11 @@ func (s *Service) handleMirror(c *gin.Context) (any, error) {
 	if _, ok := set.Mirrors[c.Param("name")]; !ok {
 		return nil, dangling("", "mirror", c.Param("name"), set.Mirrors)
 	}
-	return s.describeMirror(set, all, c.Param("name"))
+	shown, err := s.shown()
+	if err != nil {
+		return nil, err
+	}
+	return s.describeMirror(set, all, shown, c.Param("name"))
 }
 
 func (s *Service) mirrorJob(kind string) handler {
@@ -433,7 +441,8 @@ func (s *Service) handleProve(c *gin.Context) (any, error) {
 	return s.startMirror("prove", c.Param("name"), who(c).Name, in)
 }
 
-func (s *Service) describeMirror(set *definition.Set, all states, name string) (api.Mirror, error) {
+func (s *Service) describeMirror(set *definition.Set, all states, shown map[string][]string,
+	name string) (api.Mirror, error) {
 	out := api.Mirror{
 		Name:     name,
 		Mirror:   set.Mirrors[name],
@@ -442,7 +451,7 @@ func (s *Service) describeMirror(set *definition.Set, all states, name string) (
 		Job:      s.jobs.on("mirror " + name),
 	}
 	var err error
-	if out.Editions, err = s.editionList(name); err != nil {
+	if out.Editions, err = s.editionsOf(name, shown); err != nil {
 		return out, err
 	}
 	for l, lane := range set.Lanes {

@@ -141,7 +141,7 @@ var empty = func() map[string]string {
 			"groupFiles edition packages why diff advisories manifest file verify retire job jobEvents " +
 			"stopJob " +
 			"revision wouldRestore restore removeAccount journalProof chain credential giveSecret " +
-			"forgetSecret signed account setRole addToken removeToken removePassword endSession",
+			"forgetSecret signed account setRole addToken removeToken removePassword endSession laneDifference groupKit",
 	} {
 		for _, name := range strings.Fields(names) {
 			all[name] = kind

@@ -89,6 +89,7 @@ type Service struct {
 	sessionKey []byte
 	used       usedAt
 	live       live
+	diffs      differences
 	ending     chan struct{} // closed when Run ends
 	hashing    chan struct{} // who works a password out
 	unlocked   []byte        // the passphrase of the site key

@@ -5,9 +5,10 @@ import type { PackageChange } from '../api'
 import DataTable, { type Column } from './DataTable.vue'
 import Mark from './Mark.vue'
 
-defineProps<{ changes: PackageChange[]; scroll?: string; empty: string }>()
+type Seen = PackageChange & { pin?: string }
+defineProps<{ changes: Seen[]; scroll?: string; empty: string; fixed?: boolean }>()
 const grown = (c: PackageChange) => (c.new_size ?? 0) - (c.old_size ?? 0)
-const columns: Column<PackageChange>[] = [
+const columns: Column<Seen>[] = [
   { key: 'action', title: 'Change', value: (c) => c.action },
   { key: 'name', title: 'Package', class: 'font-medium', value: (c) => c.name },
   { key: 'arch', title: 'Architecture', value: (c) => c.arch },
@@ -25,13 +26,20 @@ const columns: Column<PackageChange>[] = [
     :rows="changes"
     :scroll="scroll"
     :empty="empty"
+    :fixed="fixed"
   >
     <template #action="{ row: c }">
       <Mark
-        :kind="c.action === 'added' ? 'good' : c.action === 'removed' ? 'warning' : 'note'"
-        :word="c.action"
+        :kind="
+          c.security || c.older || c.action === 'removed' ? 'warning' : c.action === 'added' ? 'good' : 'note'
+        "
+        :word="(c.security ? 'security, ' : '') + (c.older ? 'older' : c.action)"
       />
     </template>
     <template #size="{ row: c }">{{ grown(c) >= 0 ? '+' : '−' }}{{ size(Math.abs(grown(c))) }}</template>
+    <template #new="{ row: c }"
+      >{{ c.new_version ?? '–'
+      }}<span v-if="c.pin" class="ml-1 font-sans text-slate">stays, pinned: {{ c.pin }}</span></template
+    >
   </DataTable>
 </template>

@@ -51,7 +51,9 @@ const sorted = computed(() => {
 })
 
 const box = ref<HTMLElement | null>(null)
-const virtual = computed(() => !!props.scroll && sorted.value.length > many)
+const virtual = computed(() => sorted.value.length > many)
+// a long table scrolls by itself, so that only what is seen of it is drawn
+const height = computed(() => props.scroll ?? (virtual.value ? 'calc(100vh - 190px)' : undefined))
 const window_ = useVirtualizer(
   computed(() => ({
     count: virtual.value ? sorted.value.length : 0,
@@ -73,8 +75,8 @@ const after = computed(() => {
   <div
     ref="box"
     class="panel"
-    :class="scroll ? 'overflow-auto' : 'overflow-x-auto'"
-    :style="{ maxHeight: scroll }"
+    :class="height ? 'overflow-auto' : 'overflow-x-auto'"
+    :style="{ maxHeight: height }"
   >
     <table v-if="rows.length" class="grid-table">
       <thead>

@@ -1,8 +1,10 @@
 <script setup lang="ts">
+// Takes a table away as a file. Where the page shows a part of it, the service streams all that
+// the filter leaves: path is then its call, and rows are what is shown.
 import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/vue'
 import { ArrowDownTrayIcon } from '@heroicons/vue/16/solid'
 import { download } from '../format'
-const props = defineProps<{ name: string; rows: object[] }>()
+const props = defineProps<{ name: string; rows: object[]; path?: string }>()
 const forms = ['csv', 'json'] as const
 function flat(): Record<string, unknown>[] {
   return props.rows.map((r) =>
@@ -11,8 +13,14 @@ function flat(): Record<string, unknown>[] {
     ),
   )
 }
-const take = (f: 'csv' | 'json') =>
-  download(props.name, f === 'json' ? (props.rows as Record<string, unknown>[]) : flat(), f)
+function take(f: 'csv' | 'json') {
+  if (!props.path)
+    return download(props.name, f === 'json' ? (props.rows as Record<string, unknown>[]) : flat(), f)
+  const a = document.createElement('a')
+  a.href = '/api/v1' + props.path + (props.path.includes('?') ? '&' : '?') + 'as=' + f
+  a.download = props.name + '.' + f
+  a.click()
+}
 </script>
 <template>
   <Menu as="div" class="relative">

@@ -97,7 +97,7 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 	files = append(files,
 		archive.ClientFile{Path: clientConf, Mode: 0o644, Data: text},
 		archive.ClientFile{
-			Path: "etc/pacman.d/stockade-setup",
+			Path: "etc/pacman.d/" + archive.SetupName,
 			Mode: 0o755,
 			Data: []byte(fmt.Sprintf(setup, c.Lane, trusted)),
 		})
@@ -109,6 +109,11 @@ var _ archive.Pinning = Family{}
 
 // PinEffect implements archive.Pinning (IgnorePkg, pacman.conf(5)).
 func (Family) PinEffect() archive.PinEffect { return archive.PinHolds }
+
+// Touched implements archive.Configuring.
+func (Family) Touched() []string {
+	return []string{"etc/pacman.conf", "etc/pacman.conf.before-stockade", "etc/pacman.d"}
+}
 
 const setup = `#!/bin/sh
 # Written by Stockade for the lane %s. Makes this machine's pacman trust the

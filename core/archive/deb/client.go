@@ -67,7 +67,7 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 		preferences.Line("Pin: version %s", p.Version)
 		preferences.Line("Pin-Priority: 950")
 	}
-	files = append(files, archive.ClientFile{Path: "etc/apt/stockade-setup", Mode: 0o755,
+	files = append(files, archive.ClientFile{Path: "etc/apt/" + archive.SetupName, Mode: 0o755,
 		Data: []byte(strings.Replace(setup, "LANE", c.Lane, 1))})
 	for _, t := range []struct {
 		path string
@@ -83,6 +83,9 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 	slices.SortFunc(files, func(a, b archive.ClientFile) int { return strings.Compare(a.Path, b.Path) })
 	return files, notes, nil
 }
+
+// Touched implements archive.Configuring.
+func (Family) Touched() []string { return []string{"etc/apt"} }
 
 // setup is run where a machine is to take packages from its lane alone. The names that
 // it gives are such as the client passes over in silence (Dir::Ignore-Files-Silently,

@@ -71,7 +71,7 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 		}
 	}
 	files = append(files, archive.ClientFile{
-		Path: "etc/pki/rpm-gpg/stockade-setup",
+		Path: "etc/pki/rpm-gpg/" + archive.SetupName,
 		Mode: 0o755,
 		Data: []byte(fmt.Sprintf(setup, c.Lane)),
 	})
@@ -154,6 +154,11 @@ func moduleFiles(s archive.ClientSource) (out []archive.ClientFile, err error) {
 		out = append(out, archive.ClientFile{Path: p, Mode: 0o644, Data: data})
 	}
 	return out, nil
+}
+
+// Touched implements archive.Configuring.
+func (Family) Touched() []string {
+	return []string{"etc/dnf", "etc/pki/rpm-gpg", "etc/yum.repos.d", "etc/zypp"}
 }
 
 const setup = `#!/bin/sh

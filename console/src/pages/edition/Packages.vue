@@ -50,7 +50,12 @@ const columns: Column<Item>[] = [
       >{{ q.data.value?.items.length ?? 0 }} shown{{ q.data.value?.next ? ', there are more' : '' }}</span
     ><button v-if="q.data.value?.next" class="btn" @click="limit = Math.min(1000, limit + 400)">
       Show more</button
-    ><Take class="ml-auto" :name="name" :rows="q.data.value?.items ?? []" />
+    ><Take
+      class="ml-auto"
+      :name="name"
+      :rows="q.data.value?.items ?? []"
+      :path="`${base}/packages?q=${encodeURIComponent(text)}`"
+    />
   </div>
   <Trouble :error="q.error.value" />
   <DataTable

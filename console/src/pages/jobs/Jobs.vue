@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 import { get, type Job, type Page } from '../../api'
 import { span } from '../../format'
 import Count from '../../parts/Count.vue'
@@ -13,9 +14,17 @@ import Moment from '../../parts/Moment.vue'
 import Take from '../../parts/Take.vue'
 import Trouble from '../../parts/Trouble.vue'
 const client = useQueryClient()
+const route = useRoute()
+const router = useRouter()
+const state = computed({
+  get: () => String(route.query.state ?? ''),
+  set: (v) => router.replace({ query: { ...route.query, state: v || undefined } }),
+})
+const limit = ref(100)
 const q = useQuery({
-  queryKey: ['jobs'],
-  queryFn: () => get<Page<Job>>('/jobs?limit=100'),
+  queryKey: ['jobs', state, limit],
+  queryFn: () => get<Page<Job>>(`/jobs?limit=${limit.value}&state=${state.value}`),
+  placeholderData: (old: Page<Job> | undefined) => old,
 })
 const running = computed(() => (q.data.value?.items ?? []).filter((j) => j.state === 'running'))
 const kinds: Record<Job['state'], 'good' | 'error' | 'warning' | 'busy' | 'none'> = {
@@ -47,13 +56,22 @@ const columns: Column<Job>[] = [
 <template>
   <div class="mb-4 flex items-center gap-3">
     <h1>Jobs</h1>
-    <Take class="ml-auto" name="jobs" :rows="q.data.value?.items ?? []" />
+    <select v-model="state" class="field ml-auto !w-40" aria-label="State">
+      <option value="">all states</option>
+      <option v-for="s in Object.keys(kinds)" :key="s">{{ s }}</option>
+    </select>
+    <Take name="jobs" :rows="q.data.value?.items ?? []" :path="'/jobs?state=' + state" />
   </div>
   <Trouble :error="q.error.value" class="mb-4" />
   <div v-for="j in running" :key="j.id" class="mb-3">
     <div class="mb-1">{{ j.kind }} of {{ j.object }}</div>
     <JobRun :job="j" @end="client.invalidateQueries()" />
   </div>
+  <p v-if="q.data.value?.next" class="mb-2 text-slate">
+    The newest {{ q.data.value.items.length }} are shown.
+    <button v-if="limit < 1000" class="text-tide underline" @click="limit = 1000">Show more</button>
+    <template v-else>Older ones: take it away.</template>
+  </p>
   <DataTable
     v-if="q.data.value"
     :id="(j) => j.id"

@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { get, post, type JournalEntry, type Page } from '../../api'
+import Act from '../../parts/Act.vue'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
@@ -15,9 +16,15 @@ const text = computed({
   get: () => String(route.query.q ?? ''),
   set: (v) => router.replace({ query: { ...route.query, q: v || undefined } }),
 })
+const since = computed(() => String(route.query.since ?? ''))
+const limit = ref(200)
 const q = useQuery({
-  queryKey: ['journal', text],
-  queryFn: () => get<Page<JournalEntry>>('/journal?limit=200&q=' + encodeURIComponent(text.value)),
+  queryKey: ['journal', text, limit, since],
+  queryFn: () =>
+    get<Page<JournalEntry>>(
+      `/journal?limit=${limit.value}&q=${encodeURIComponent(text.value)}&since=${encodeURIComponent(since.value)}`,
+    ),
+  placeholderData: (old: Page<JournalEntry> | undefined) => old,
 })
 const report = ref<{ holds: boolean; text: string } | null>(null)
 const error = ref<unknown>(null)
@@ -51,11 +58,21 @@ const columns: Column<JournalEntry>[] = [
       class="field ml-auto !w-56"
       placeholder="Filter, then Enter"
       aria-label="Filter the journal"
-    /><Take name="journal" :rows="q.data.value?.items ?? []" /><button class="btn btn-go" @click="verify">
-      Verify
-    </button>
+    /><Take
+      name="journal"
+      :rows="q.data.value?.items ?? []"
+      :path="'/journal?q=' + encodeURIComponent(text)"
+    /><Act does="verifyJournal" class="btn-go" @click="verify">Verify</Act>
   </div>
   <Trouble :error="q.error.value ?? error" class="mb-4" />
+  <p v-if="since" class="mb-2 text-slate">
+    Since <Moment :at="since" />. <RouterLink to="/journal">Show all of it</RouterLink>
+  </p>
+  <p v-if="q.data.value?.next" class="mb-2 text-slate">
+    The newest {{ q.data.value.items.length }} are shown.
+    <button v-if="limit < 1000" class="text-tide underline" @click="limit = 1000">Show more</button>
+    <template v-else>Older ones: narrow it down, or take it away.</template>
+  </p>
   <DataTable
     v-if="q.data.value"
     :id="(e) => e.number"

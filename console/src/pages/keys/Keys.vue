@@ -2,6 +2,7 @@
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { get, lacks, post, who, type Key, type Page, type Source } from '../../api'
+import { count } from '../../format'
 import Count from '../../parts/Count.vue'
 import Finger from '../../parts/Finger.vue'
 import Mark from '../../parts/Mark.vue'
@@ -24,6 +25,29 @@ function state(k: Key, source: string): 'vouched' | 'barred' | 'needed' | 'waits
   if (k.waiting.some((v) => v.source === source)) return 'waits'
   return k.needed_by.includes(source) ? 'needed' : ''
 }
+const few = 12
+const most = 40 // columns that are drawn at once
+const text = ref('')
+const waiting = ref(false)
+const decides = (k: Key, n: string) => ['needed', 'waits'].includes(state(k, n))
+const has = (k: Key, t: string) => (k.user_ids.join(' ') + k.fingerprint).toLowerCase().includes(t)
+const rows = computed(() => {
+  const t = text.value.trim().toLowerCase()
+  return keys.value.filter(
+    (k) =>
+      (!waiting.value || names.value.some((n) => decides(k, n))) &&
+      (!t || has(k, t) || names.value.some((n) => n.includes(t) && state(k, n))),
+  )
+})
+// Sources about which somebody has to decide stand first.
+const cols = computed(() => {
+  const t = text.value.trim().toLowerCase()
+  const open = (n: string) => keys.value.some((k) => decides(k, n))
+  return names.value
+    .filter((n) => (!waiting.value || open(n)) && (!t || n.includes(t) || keys.value.some((k) => has(k, t))))
+    .sort((a, b) => Number(open(b)) - Number(open(a)))
+    .slice(0, most)
+})
 const first = (k: Key, source: string) => k.waiting.find((v) => v.source === source)
 const asked = ref<{ key: Key; source: string } | null>(null)
 const taking = ref(false)
@@ -54,20 +78,28 @@ async function add() {
     barred one counts nowhere.
   </p>
   <Trouble :error="q.error.value" class="mb-4" />
-  <div class="panel overflow-x-auto">
+  <div v-if="names.length > few || keys.length > few" class="mb-3 flex items-center gap-3">
+    <input v-model="text" class="field !w-64" placeholder="Filter keys and sources" aria-label="Filter" />
+    <label><input v-model="waiting" type="checkbox" /> only where somebody has to decide</label>
+    <span class="ml-auto text-slate"
+      >{{ rows.length }} of {{ count(keys.length, 'key') }}, {{ cols.length }} of
+      {{ count(names.length, 'source') }}</span
+    >
+  </div>
+  <div class="panel overflow-auto" style="max-height: calc(100vh - 200px)">
     <Lack does="vouch" what="Deciding about a key" class="px-3 pt-3" />
-    <table class="grid-table">
+    <table class="grid-table matrix">
       <thead>
         <tr>
-          <th class="left-0 z-10">Key</th>
+          <th>Key</th>
           <th>Fingerprint</th>
           <th>Findings</th>
-          <th v-for="n in names" :key="n">{{ n }}</th>
+          <th v-for="n in cols" :key="n">{{ n }}</th>
         </tr>
       </thead>
       <tbody>
-        <tr v-for="k in keys" :key="k.fingerprint">
-          <td class="sticky left-0 bg-surface">
+        <tr v-for="k in rows" :key="k.fingerprint">
+          <td>
             <RouterLink
               :to="'/keys/' + k.fingerprint"
               class="font-medium whitespace-nowrap"
@@ -77,10 +109,10 @@ async function add() {
           </td>
           <td><Finger :of="k.fingerprint" brief /></td>
           <td><Count v-if="!k.site" :findings="k.findings" /></td>
-          <td v-if="k.site" :colspan="names.length" class="text-slate">
+          <td v-if="k.site" :colspan="cols.length" class="text-slate">
             the site's own key: it signs seals, tailored mirrors, and what is added by hand
           </td>
-          <td v-for="n in k.site ? [] : names" :key="n">
+          <td v-for="n in k.site ? [] : cols" :key="n">
             <Mark
               v-if="state(k, n) === 'vouched'"
               kind="good"

@@ -1,73 +1,124 @@
 <script setup lang="ts">
-import { useQuery, useQueryClient } from '@tanstack/vue-query'
+// Lanes as columns, editions as rows. With many lanes those of one mirror stand there, and the
+// lanes themselves in a list above, those that need somebody first.
+import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
-import { get, post, type Edition, type Lane, type PackageChange, type Page } from '../../api'
-import { count, size } from '../../format'
+import { useRoute, useRouter } from 'vue-router'
+import { get, type Edition, type Lane, type Page } from '../../api'
+import { size } from '../../format'
+import Act from '../../parts/Act.vue'
+import Count from '../../parts/Count.vue'
+import DataTable, { type Column } from '../../parts/DataTable.vue'
+import Edit from '../../parts/Edit.vue'
 import Findings from '../../parts/Findings.vue'
+import Lack from '../../parts/Lack.vue'
 import Mark from '../../parts/Mark.vue'
-import Modal from '../../parts/Modal.vue'
 import Moment from '../../parts/Moment.vue'
 import New from '../../parts/New.vue'
+import Take from '../../parts/Take.vue'
 import Trouble from '../../parts/Trouble.vue'
-import Act from '../../parts/Act.vue'
-import Lack from '../../parts/Lack.vue'
-const client = useQueryClient()
-const lanes = useQuery({
-  queryKey: ['lanes'],
-  queryFn: () => get<Page<Lane>>('/lanes'),
+import Move from './Move.vue'
+
+const few = 10 // lanes that fit beside each other
+const route = useRoute()
+const router = useRouter()
+const lanes = useQuery({ queryKey: ['lanes'], queryFn: () => get<Page<Lane>>('/lanes') })
+const editions = useQuery({ queryKey: ['editions'], queryFn: () => get<Page<Edition>>('/editions') })
+const all = computed(() => lanes.data.value?.items ?? [])
+const many = computed(() => all.value.length > few)
+const behind = (l: Lane) => !!l.newest && l.edition !== l.newest
+const matter = (l: Lane) => (l.findings.length ? 0 : l.edition ? (behind(l) ? 2 : 3) : 1)
+const text = ref('')
+const listed = computed(() =>
+  all.value
+    .filter((l) => [l.name, l.mirror, l.edition, ...l.groups].some((t) => t.includes(text.value.trim())))
+    .sort((a, b) => matter(a) - matter(b)),
+)
+const mirrors = computed(() => [...new Set(all.value.map((l) => l.mirror))].sort())
+const mirror = computed({
+  get: () => String(route.query.mirror ?? (many.value ? (listed.value[0] ?? all.value[0])?.mirror : '')),
+  set: (v) => router.replace({ query: { ...route.query, mirror: v || undefined } }),
 })
-const editions = useQuery({
-  queryKey: ['editions'],
-  queryFn: () => get<Page<Edition>>('/editions'),
-})
-const cols = computed(() => lanes.data.value?.items ?? [])
+const cols = computed(() => all.value.filter((l) => !mirror.value || l.mirror === mirror.value))
 const rows = computed(() =>
   (editions.data.value?.items ?? []).filter((e) => cols.value.some((l) => l.mirror === e.mirror)),
 )
-const asked = ref<{ lane: Lane; edition?: Edition } | null>(null)
-const changes = ref<PackageChange[] | null>(null)
-const reason = ref('')
-const error = ref<unknown>(null)
-async function ask(lane: Lane, edition?: Edition) {
-  asked.value = { lane, edition }
-  changes.value = null
-  reason.value = ''
-  error.value = null
-  if (edition && lane.edition) {
-    try {
-      changes.value = (
-        await get<Page<PackageChange>>(`/editions/${edition.name}/diff?against=${lane.edition.split('/')[1]}`)
-      ).items
-    } catch (e) {
-      error.value = e
-    }
-  }
-}
-async function go() {
-  const { lane, edition } = asked.value!
-  try {
-    if (edition) await post(`/lanes/${lane.name}/move`, { edition: edition.name, reason: reason.value })
-    else await post(`/lanes/${lane.name}/back`, { reason: reason.value })
-    asked.value = null
-    client.invalidateQueries()
-  } catch (e) {
-    error.value = e
-  }
-}
+const asked = ref<{ lane: Lane; to: string; back?: boolean } | null>(null)
+const columns: Column<Lane>[] = [
+  { key: 'name', title: 'Lane', value: (l) => l.name },
+  { key: 'mirror', title: 'Mirror', value: (l) => l.mirror },
+  { key: 'edition', title: 'Shows', class: 'mono', value: (l) => l.edition },
+  { key: 'newest', title: 'Newest', class: 'mono', value: (l) => l.newest },
+  { key: 'groups', title: 'Groups', num: true, value: (l) => l.groups.length },
+  { key: 'state', title: 'State', value: matter },
+  { key: 'act', title: '' },
+]
 </script>
 <template>
-  <div class="mb-1 flex items-center">
+  <div class="mb-1 flex items-center gap-3">
     <h1>Lanes</h1>
-    <New class="ml-auto" of="lane" />
+    <input
+      v-if="many"
+      v-model="text"
+      class="field ml-auto !w-56"
+      placeholder="Filter"
+      aria-label="Filter the lanes"
+    />
+    <Take :class="many ? '' : 'ml-auto'" name="lanes" :rows="listed" />
+    <New of="lane" />
   </div>
   <p class="mb-4 text-slate">
     What machines see. Moving a lane is seen by every machine of its groups at its next update; going back is
     one step.
   </p>
   <Trouble :error="lanes.error.value ?? editions.error.value" class="mb-4" />
-  <div v-if="cols.length" class="panel overflow-x-auto">
-    <Lack does="move" what="Moving a lane" class="px-3 pt-3" />
-    <table class="grid-table">
+  <Lack does="move" what="Moving a lane" />
+  <template v-if="many">
+    <DataTable
+      :id="(l) => l.name"
+      class="mb-4"
+      :columns="columns"
+      :rows="listed"
+      :filter="text"
+      scroll="34vh"
+      empty="No lane is described yet."
+    >
+      <template #name="{ row: l }"
+        ><button
+          class="font-medium text-tide hover:underline"
+          :aria-pressed="mirror === l.mirror"
+          @click="mirror = l.mirror"
+        >
+          {{ l.name }}
+        </button></template
+      >
+      <template #edition="{ row: l }">{{ l.edition || 'nothing' }}</template>
+      <template #state="{ row: l }"
+        ><Count v-if="l.findings.length" :findings="l.findings" /><Mark
+          v-else-if="!l.edition"
+          kind="none"
+          word="shows nothing" /><Mark v-else-if="behind(l)" kind="note" word="behind the newest" /><Mark
+          v-else
+          kind="good"
+          word="newest"
+      /></template>
+      <template #act="{ row: l }"
+        ><span class="flex justify-end"
+          ><Act v-if="behind(l)" does="move" dense class="!h-6" @click="asked = { lane: l, to: l.newest }"
+            >Move to newest</Act
+          ></span
+        ></template
+      >
+    </DataTable>
+    <div class="mb-2 flex items-center gap-2">
+      <label for="mirror">Editions of</label>
+      <select id="mirror" v-model="mirror" class="field !w-56">
+        <option v-for="m in mirrors" :key="m">{{ m }}</option>
+      </select>
+    </div>
+  </template>
+  <div v-if="cols.length" class="panel overflow-auto" style="max-height: 60vh">
+    <table class="grid-table matrix">
       <thead>
         <tr>
           <th>Edition</th>
@@ -91,7 +142,8 @@ async function go() {
               does="move"
               dense
               class="!h-6"
-              @click="ask(l, e)"
+              :aria-label="`Move ${l.name} to ${e.name}`"
+              @click="asked = { lane: l, to: e.name }"
             >
               Move here</Act
             ><span v-else class="text-line">·</span>
@@ -99,7 +151,9 @@ async function go() {
         </tr>
       </tbody>
     </table>
-    <p v-if="!rows.length" class="px-3 py-2 text-slate">No edition stands yet: build a mirror first.</p>
+    <p v-if="!rows.length && editions.data.value" class="px-3 py-2 text-slate">
+      No edition stands yet: build a mirror first.
+    </p>
   </div>
   <p v-else-if="lanes.data.value" class="panel px-3 py-3 text-slate">
     No lane is described yet: a name that machines follow, which shows one edition of a mirror.
@@ -108,14 +162,16 @@ async function go() {
     <section v-for="l in cols" :key="l.name" class="panel p-3">
       <div class="mb-2 flex items-center gap-2">
         <h2>{{ l.name }}</h2>
-        <code v-if="l.edition">{{ l.edition }}</code><Act
+        <code v-if="l.edition">{{ l.edition }}</code>
+        <Act
           does="back"
           class="ml-auto !h-6"
-          :disabled="l.history.length < 2"
-          @click="ask(l)"
+          :disabled="!l.back"
+          @click="asked = { lane: l, to: l.back, back: true }"
         >
           One step back
         </Act>
+        <Edit class="!h-6" kind="lane" :name="l.name" />
       </div>
       <Findings v-if="l.findings.length" class="mb-2" :findings="l.findings" />
       <dl class="facts">
@@ -138,66 +194,12 @@ async function go() {
       </table>
     </section>
   </div>
-  <Modal
+  <Move
     v-if="asked"
-    open
-    wide
-    :title="
-      asked.edition
-        ? `Move ${asked.lane.name} to ${asked.edition.name}`
-        : `Take the last move of ${asked.lane.name} back`
-    "
+    :key="asked.lane.name + asked.to"
+    :lane="asked.lane"
+    :to="asked.to"
+    :back="asked.back"
     @close="asked = null"
-  >
-    <p>
-      {{
-        asked.lane.groups.length
-          ? `The machines of ${asked.lane.groups.join(', ')} see this at their next update.`
-          : 'No group follows this lane.'
-      }}
-    </p>
-    <template v-if="asked.edition"
-      ><p v-if="!asked.lane.edition" class="mt-2">
-        The lane showed nothing before: machines get {{ count(asked.edition.packages, 'package') }} to choose
-        from.
-      </p>
-      <template v-else-if="changes"
-        ><p class="mt-2">
-          {{
-            changes.length
-              ? count(changes.length, 'package changes', 'packages change') + ':'
-              : 'The packages are the same.'
-          }}
-        </p>
-        <div v-if="changes.length" class="panel mt-2 max-h-72 overflow-auto">
-          <table class="grid-table">
-            <thead>
-              <tr>
-                <th>Change</th>
-                <th>Package</th>
-                <th>Architecture</th>
-                <th>Old version</th>
-                <th>New version</th>
-              </tr>
-            </thead>
-            <tbody>
-              <tr v-for="(c, i) in changes" :key="i">
-                <td>{{ c.action }}</td>
-                <td>{{ c.name }}</td>
-                <td>{{ c.arch }}</td>
-                <td class="mono">{{ c.old_version ?? '–' }}</td>
-                <td class="mono">{{ c.new_version ?? '–' }}</td>
-              </tr>
-            </tbody>
-          </table>
-        </div></template
-      ></template
-    >
-    <label for="reason" class="mt-3 mb-1 block">Reason, for the journal</label
-    ><input id="reason" v-model="reason" class="field" autofocus /> <Trouble :error="error" class="mt-3" />
-    <div class="mt-4 flex justify-end gap-2">
-      <button class="btn" @click="asked = null">Leave it</button
-      ><button class="btn btn-go" @click="go">{{ asked.edition ? 'Move the lane' : 'Go back' }}</button>
-    </div>
-  </Modal>
+  />
 </template>

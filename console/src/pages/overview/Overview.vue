@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
-import { get, type Overview } from '../../api'
+import { computed } from 'vue'
+import { get, type Lane, type Overview } from '../../api'
 import { absolute, count, size } from '../../format'
 import JobRun from '../../parts/JobRun.vue'
 import Mark from '../../parts/Mark.vue'
@@ -13,6 +14,21 @@ const q = useQuery({
   queryKey: ['overview'],
   queryFn: () => get<Overview>('/overview'),
 })
+// What matters stands first, and only so much of it: the rest has its own page.
+const most = { sources: 15, lanes: 8 }
+const ranks = ['error', 'warning', '', 'note']
+const sources = computed(() =>
+  [...(q.data.value?.sources ?? [])]
+    .sort((a, b) => ranks.indexOf(a.worst ?? '') - ranks.indexOf(b.worst ?? ''))
+    .slice(0, most.sources),
+)
+const matter = (l: Lane) => (l.findings.length ? 0 : l.edition !== l.newest ? 1 : 2)
+const lanes = computed(() =>
+  [...(q.data.value?.lanes ?? [])].sort((a, b) => matter(a) - matter(b)).slice(0, most.lanes),
+)
+/** The days of a strip on which something was published, or nothing, as one path. */
+const strip = (s: Overview['sources'][number], published: boolean) =>
+  s.days.map((d, i) => (!!d.published === published ? `M${i * 3 + 1} 16V${published ? 0 : 12}` : '')).join('')
 </script>
 <template>
   <h1 class="mb-4">Overview</h1>
@@ -64,7 +80,7 @@ const q = useQuery({
               </tr>
             </thead>
             <tbody>
-              <tr v-for="s in q.data.value.sources" :key="s.name">
+              <tr v-for="s in sources" :key="s.name">
                 <td>
                   <RouterLink :to="'/sources/' + s.name" class="font-medium whitespace-nowrap">{{
                     s.name
@@ -72,19 +88,16 @@ const q = useQuery({
                 </td>
                 <td>{{ s.standing }}</td>
                 <td>
-                  <div
-                    class="flex h-4 items-end gap-px"
+                  <svg
+                    :viewBox="`0 0 ${s.days.length * 3} 16`"
+                    :width="s.days.length * 3"
+                    height="16"
                     role="img"
                     :aria-label="count(s.days.filter((d) => d.published).length, 'day') + ' with a new root'"
                   >
-                    <span
-                      v-for="d in s.days"
-                      :key="d.date"
-                      :title="d.date + ': ' + count(d.published, 'new root')"
-                      class="w-[2px]"
-                      :class="d.published ? 'h-4 bg-tide' : 'h-1 bg-line'"
-                    />
-                  </div>
+                    <path :d="strip(s, false)" class="stroke-line" stroke-width="2" />
+                    <path :d="strip(s, true)" class="stroke-tide" stroke-width="2" />
+                  </svg>
                 </td>
                 <td class="whitespace-nowrap"><Moment :at="s.root_date" /></td>
                 <td>
@@ -102,6 +115,11 @@ const q = useQuery({
               </tr>
             </tbody>
           </table>
+          <p v-if="q.data.value.sources.length > sources.length" class="border-t border-line px-3 py-2">
+            <RouterLink to="/sources">{{
+              count(q.data.value.sources.length - sources.length, 'further source')
+            }}</RouterLink>
+          </p>
         </div>
       </section>
     </div>
@@ -109,7 +127,7 @@ const q = useQuery({
       <section>
         <h2 class="mb-1.5">Lanes</h2>
         <div class="panel divide-y divide-line/60">
-          <div v-for="l in q.data.value.lanes" :key="l.name" class="px-3 py-2">
+          <div v-for="l in lanes" :key="l.name" class="px-3 py-2">
             <div class="flex">
               <RouterLink to="/lanes" class="font-medium">{{ l.name }}</RouterLink><RouterLink
                 v-if="l.edition"
@@ -119,9 +137,20 @@ const q = useQuery({
               ><span v-else class="ml-auto text-slate">no edition yet</span>
             </div>
             <div class="text-slate">
-              {{ l.groups.length ? 'followed by ' + l.groups.join(', ') : 'no group follows it' }}
+              {{
+                l.groups.length > 3
+                  ? `followed by ${l.groups.length} groups`
+                  : l.groups.length
+                    ? 'followed by ' + l.groups.join(', ')
+                    : 'no group follows it'
+              }}
             </div>
           </div>
+          <p v-if="q.data.value.lanes.length > lanes.length" class="px-3 py-2">
+            <RouterLink to="/lanes">{{
+              count(q.data.value.lanes.length - lanes.length, 'further lane')
+            }}</RouterLink>
+          </p>
           <p v-if="!q.data.value.lanes.length" class="px-3 py-2 text-slate">No lane is described yet.</p>
         </div>
       </section>

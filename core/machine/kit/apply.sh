@@ -1,0 +1,79 @@
+#!/bin/sh
+# Written by Stockade for the group {{.Group}} and the edition {{.Edition}}.
+#
+#   sh apply [--alone] [ROOT]
+#
+# Puts the files below root/ where they belong on this machine, or on the system below the
+# folder ROOT. What is there now is kept first, for the way back: sh back [ROOT]
+# With --alone, package sources that the machine had before are taken out of use.
+set -eu
+here=$(cd "$(dirname "$0")" && pwd)
+alone=no
+if [ "${1:-}" = --alone ]; then
+	alone=yes
+	shift
+fi
+root="${1:-}"
+root="${root%/}"
+touched='{{range .Touched}}{{.}}
+{{end}}{{.Written}}'
+state="$root/var/lib/stockade"
+
+cd "$here"
+if ! sha256sum --quiet -c SHA256SUMS; then
+	echo "This kit is damaged: nothing was changed. Take it again from the service." >&2
+	exit 1
+fi
+
+# What is there now, for the way back.
+mkdir -p "$state/before"
+n=1
+while [ -e "$state/before/$(printf %04d $n).tar" ] || [ -e "$state/before/$(printf %04d $n).tar.gone-back" ]; do
+	n=$((n + 1))
+done
+kept="$state/before/$(printf %04d $n).tar"
+set --
+for path in $touched; do
+	if [ -e "$root/$path" ] || [ -L "$root/$path" ]; then
+		set -- "$@" "$path"
+	fi
+done
+if [ $# -gt 0 ]; then
+	tar -C "$root/" -cf "$kept.new" "$@"
+else
+	tar -cf "$kept.new" -T /dev/null
+fi
+mv "$kept.new" "$kept"
+
+# Each file whole or not at all.
+put() {
+	mkdir -p "$root/$(dirname "$2")"
+	cp "root/$2" "$root/$2.stockade-new"
+	chmod "$1" "$root/$2.stockade-new"
+	mv "$root/$2.stockade-new" "$root/$2"
+	sum=$(sha256sum <"root/$2")
+	echo "${sum%% *}  $2" >>"$state/written.new"
+}
+: >"$state/written.new"
+{{range .Modes}}put {{.}}
+{{end}}
+# What an earlier one wrote and nobody changed since, and is not needed any more.
+if [ -e "$root/{{.Written}}" ]; then
+	while read -r sum path; do
+		if [ ! -e "$root/$path" ] || awk -v p="$path" '$2 == p { f = 1 } END { exit !f }' "$state/written.new"; then
+			continue
+		fi
+		now=$(sha256sum <"$root/$path")
+		if [ "${now%% *}" = "$sum" ]; then
+			rm "$root/$path"
+			echo "/$path is no longer needed, and was taken away"
+		fi
+	done <"$root/{{.Written}}"
+fi
+mv "$state/written.new" "$root/{{.Written}}"
+{{if .Setup}}
+if [ $alone = yes ]; then
+	sh "$root/{{.Setup}}" "$root"
+fi
+{{end}}
+echo "{{.Files}} files are in place, for {{.Edition}}. The way back: sh $here/back${root:+ $root}"

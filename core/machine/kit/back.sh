@@ -1,0 +1,38 @@
+#!/bin/sh
+# Written by Stockade. Brings back what was there before the last "apply" on this machine, or on
+# the system below the folder ROOT; called again, what was there before the one before.
+#
+#   sh back [ROOT]
+set -eu
+root="${1:-}"
+root="${root%/}"
+touched='{{range .Touched}}{{.}}
+{{end}}{{.Written}}'
+state="$root/var/lib/stockade"
+kept=''
+for tar in "$state"/before/*.tar; do
+	[ ! -e "$tar" ] || kept="$tar"
+done
+if [ -z "$kept" ]; then
+	echo "Nothing is kept in $state/before: there is no way back from here." >&2
+	exit 1
+fi
+
+# All of it is unpacked before anything goes.
+old="$state/back.old" new="$state/back.new"
+rm -rf "$old" "$new"
+mkdir -p "$old" "$new"
+tar -C "$new" -xpf "$kept"
+for path in $touched; do
+	if [ -e "$root/$path" ] || [ -L "$root/$path" ]; then
+		mkdir -p "$old/$(dirname "$path")"
+		mv "$root/$path" "$old/$path"
+	fi
+	if [ -e "$new/$path" ] || [ -L "$new/$path" ]; then
+		mkdir -p "$root/$(dirname "$path")"
+		mv "$new/$path" "$root/$path"
+	fi
+done
+mv "$kept" "$kept.gone-back"
+rm -rf "$old" "$new"
+echo "It is as it was before. What was kept lies in $kept.gone-back"

@@ -1,0 +1,184 @@
+package machine
+
+import (
+	"bytes"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"stockade/core/archive"
+	"stockade/core/archive/alpm"
+	"stockade/core/archive/deb"
+	"stockade/core/archive/rpm"
+)
+
+// snapshot is all below a folder: kind, mode and content of each path.
+func snapshot(t *testing.T, root string) map[string]string {
+	t.Helper()
+	out := map[string]string{}
+	if err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		rel, _ := filepath.Rel(root, path)
+		if rel == "." || strings.HasPrefix(rel, "var") {
+			return nil // what is kept for the way back lies there
+		}
+		st, err := os.Lstat(path)
+		if err != nil {
+			return err
+		}
+		text := ""
+		if st.Mode().IsRegular() {
+			raw, err := os.ReadFile(path)
+			if err != nil {
+				return err
+			}
+			text = string(raw)
+		}
+		out[rel] = st.Mode().String() + " " + text
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	return out
+}
+
+func differ(a, b map[string]string) (out []string) {
+	for p, x := range a {
+		if b[p] != x {
+			out = append(out, p)
+		}
+	}
+	for p := range b {
+		if _, ok := a[p]; !ok {
+			out = append(out, "+"+p)
+		}
+	}
+	return out
+}
+
+func unpacked(t *testing.T, k Kit) string {
+	t.Helper()
+	var b bytes.Buffer
+	if err := k.Write(&b); err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	cmd := exec.Command("tar", "-xzf", "-")
+	cmd.Dir, cmd.Stdin = dir, bytes.NewReader(b.Bytes())
+	if out, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	return filepath.Join(dir, k.Name())
+}
+
+func sh(t *testing.T, code int, args ...string) string {
+	t.Helper()
+	cmd := exec.Command("sh", args...)
+	out, _ := cmd.CombinedOutput()
+	if cmd.ProcessState.ExitCode() != code {
+		t.Fatalf("sh %q: %d\n%s", args, cmd.ProcessState.ExitCode(), out)
+	}
+	return string(out)
+}
+
+// In each family: what the kit puts in place is what was to be there, and back brings back what
+// was there before, step by step; a damaged kit changes nothing.
+func TestAKitAppliesAndLeadsBack(t *testing.T) {
+	for name, f := range archive.NewRegistry(deb.Family{}, rpm.Family{}, alpm.Family{}) {
+		t.Run(name, func(t *testing.T) {
+			root := t.TempDir()
+			own := f.Touched()[0]
+			if strings.HasSuffix(own, ".conf") {
+				own = f.Touched()[2]
+			}
+			before := map[string]string{own + "/sources.list": "deb https://outside.example x y\n",
+				own + "/mine.conf": "kept\n", "etc/hostname": "gatehouse\n"}
+			for p, text := range before {
+				if err := os.MkdirAll(filepath.Dir(filepath.Join(root, p)), 0o755); err != nil {
+					t.Fatal(err)
+				}
+				if err := os.WriteFile(filepath.Join(root, p), []byte(text), 0o640); err != nil {
+					t.Fatal(err)
+				}
+			}
+			kit := func(edition string, files ...archive.ClientFile) Kit {
+				return Kit{Group: "gatehouse", Edition: edition, At: "http://127.0.0.1:8441/lane/steady",
+					Made: time.Unix(1_790_000_000, 0), Family: f, Files: files}
+			}
+			file := func(name, text string) archive.ClientFile {
+				return archive.ClientFile{Path: own + "/" + name, Mode: 0o600, Data: []byte(text)}
+			}
+			first := unpacked(t, kit("barrage/1", file("mine.conf", "ours\n"), file("ring.gpg", "\x00\x01"),
+				file("gone.conf", "only in the first\n")))
+			second := unpacked(t, kit("barrage/2", file("mine.conf", "newer\n"),
+				file("ring.gpg", "\x00\x01")))
+
+			start := snapshot(t, root)
+			sh(t, 0, filepath.Join(first, "apply"), root)
+			one := snapshot(t, root)
+			for p, want := range map[string]string{"mine.conf": "ours\n", "ring.gpg": "\x00\x01",
+				"gone.conf": "only in the first\n"} {
+				if one[own+"/"+p] != "-rw------- "+want {
+					t.Errorf("%s: %q", p, one[own+"/"+p])
+				}
+			}
+			if one["etc/hostname"] != start["etc/hostname"] || one[own+"/sources.list"] == "" {
+				t.Error("something else was changed")
+			}
+			said := sh(t, 0, filepath.Join(second, "apply"), root)
+			two := snapshot(t, root)
+			if two[own+"/gone.conf"] != "" || !strings.Contains(said, "gone.conf is no longer needed") ||
+				two[own+"/mine.conf"] != "-rw------- newer\n" {
+				t.Errorf("after the second: %s\n%v", said, two)
+			}
+			sh(t, 0, filepath.Join(second, "back"), root)
+			if d := differ(one, snapshot(t, root)); len(d) > 0 {
+				t.Errorf("one step back: %v", d)
+			}
+			sh(t, 0, filepath.Join(second, "back"), root)
+			if d := differ(start, snapshot(t, root)); len(d) > 0 {
+				t.Errorf("two steps back: %v", d)
+			}
+			if said := sh(t, 1, filepath.Join(second, "back"), root); !strings.Contains(said,
+				"no way back") {
+				t.Error(said)
+			}
+			if err := os.WriteFile(filepath.Join(first, "root", own, "ring.gpg"), []byte("x"),
+				0o600); err != nil {
+				t.Fatal(err)
+			}
+			if said := sh(t, 1, filepath.Join(first, "apply"), root); !strings.Contains(said,
+				"nothing was changed") {
+				t.Error(said)
+			}
+			if d := differ(start, snapshot(t, root)); len(d) > 0 {
+				t.Errorf("a damaged kit changed %v", d)
+			}
+		})
+	}
+}
+
+func TestAKitIsTheSameBytesAndHasNoHostilePath(t *testing.T) {
+	k := Kit{Group: "gatehouse", Edition: "barrage/1", Made: time.Unix(1_790_000_000, 0),
+		Family: families["deb"], Files: []archive.ClientFile{{Path: "etc/apt/x", Mode: 0o644}},
+		Sign: func(sums []byte) ([]byte, error) { return append([]byte("over "), sums...), nil }}
+	var a, b bytes.Buffer
+	if err := k.Write(&a); err != nil {
+		t.Fatal(err)
+	}
+	if err := k.Write(&b); err != nil || !bytes.Equal(a.Bytes(), b.Bytes()) {
+		t.Errorf("two writings differ: %v", err)
+	}
+	for _, path := range []string{"../x", "/etc/x", "etc/$(reboot)", "etc/a b", "etc/a'b", "etc/a\nb"} {
+		k.Files = []archive.ClientFile{{Path: path, Mode: 0o644}}
+		if err := k.Write(&a); err == nil {
+			t.Errorf("%q was taken", path)
+		}
+	}
+}

@@ -1,0 +1,279 @@
+package e2e
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"golang.org/x/crypto/argon2"
+
+	"stockade/core/archive"
+	"stockade/core/disk"
+	"stockade/core/edition"
+	"stockade/core/finding"
+	"stockade/core/journal"
+	"stockade/core/pool"
+	"stockade/core/trust"
+	"stockade/internal/api"
+	"stockade/internal/made"
+	"stockade/internal/service"
+	"stockade/internal/store"
+)
+
+// How large a large site is.
+const (
+	largePackages = 65_000 // in each edition
+	largeSources  = 60
+	largeMirrors  = 40
+	largeLanes    = 80
+	largeGroups   = 300
+	largeEditions = 300
+	largeJobs     = 10_000
+)
+
+// largeEntries is how many entries the journal has beside those of what is recorded; the
+// 10,000 of a large site where LARGE asks for them, as they take a while to write.
+func largeEntries() int {
+	if os.Getenv("LARGE") != "" {
+		return 10_000
+	}
+	return 1_000
+}
+
+// largeSite is a service with records of a large site. Its editions are sealed and whole, and
+// share the files of their packages.
+func largeSite(t *testing.T) *site {
+	t.Helper()
+	s := newSite(t)
+	if keep := os.Getenv("LARGE_AT"); keep != "" { // to be looked at
+		s.configure = func(c *service.Config) { c.Listen = keep }
+	}
+	dir := filepath.Join(s.dir, "large")
+	key := made.Keys(made.Owner{Name: "Depot archive"})[0].Certificate()
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for name, data := range map[string][]byte{"depot.asc": []byte(key.Armoured()),
+		"large.yaml": []byte(largeDescription(key.Fingerprint))} {
+		if err := os.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	s.cli(0, "record", dir, "--summary", "the depots")
+	s.stop()
+	s.fill(key)
+	s.start()
+	return s
+}
+
+func largeDescription(fingerprint string) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "stockade: 1\nkeys:\n  depot-archive: {file: depot.asc, fingerprint: %s}\nsources:\n",
+		fingerprint)
+	for i := range largeSources {
+		fmt.Fprintf(&b, "  depot-%02d: {family: deb, standing: community, upstreams: [{url: "+
+			"\"https://depot-%02d.skerry-reach.example/depot\"}], release: heron, components: [core], "+
+			"architectures: [amd64], signed_by: [depot-archive], priority: 50}\n", i, i)
+	}
+	b.WriteString("mirrors:\n")
+	for i := range largeMirrors {
+		fmt.Fprintf(&b, "  store-%02d: {copy: tailored, from: [depot-%02d], want: everything}\n", i, i)
+	}
+	b.WriteString("lanes:\n")
+	for i := range largeLanes {
+		fmt.Fprintf(&b, "  lane-%02d: {mirror: store-%02d}\n", i, i/2)
+	}
+	b.WriteString("groups:\n")
+	for i := range largeGroups {
+		fmt.Fprintf(&b, "  hall-%03d: {family: deb, release: heron, architectures: [amd64], lane: lane-%02d}\n",
+			i, i%largeLanes)
+	}
+	return b.String()
+}
+
+// fill writes editions, jobs and entries into the data folder of a service that does not run.
+func (s *site) fill(key *trust.Certificate) {
+	t := s.t
+	t.Helper()
+	must := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	data := filepath.Join(s.dir, "data")
+	phrase, err := os.ReadFile(filepath.Join(data, "site", "unlock"))
+	must(err)
+	phrase = bytes.TrimSpace(phrase)
+	locked, err := os.ReadFile(filepath.Join(data, "site", "key.pgp"))
+	must(err)
+	site, err := trust.Unlock(locked, phrase, time.Now)
+	must(err)
+	fingerprint := site.Certificate().Fingerprint
+	keys, err := journal.NewKeys(argon2.IDKey(phrase, []byte("stockade journal "+fingerprint), 1, 64<<10,
+		2, 32))
+	must(err)
+	blobs, err := pool.Open(filepath.Join(data, "pool"), filepath.Join(data, "tmp"))
+	must(err)
+	db, err := store.Open(filepath.Join(data, "stockade.db"))
+	must(err)
+	defer db.Close()
+
+	began := time.Now()
+	phase := func(what string) {
+		t.Logf("%-20s %6d ms", what, time.Since(began).Milliseconds())
+		began = time.Now()
+	}
+	variants := []variant{largeVariant(t, blobs, 0), largeVariant(t, blobs, 1)}
+	phase("lists")
+	now := time.Now().UTC().Truncate(time.Second)
+	put := func(data []byte) (string, error) { // the lists are there already
+		for _, v := range variants {
+			if len(data) == len(v.list) && bytes.Equal(data, v.list) {
+				return v.digest, nil
+			}
+		}
+		return blobs.Add(data)
+	}
+	for n := range largeEditions {
+		v := variants[n/largeMirrors%2]
+		e := &edition.Edition{Format: edition.ListBySource, Mirror: fmt.Sprintf("store-%02d",
+			n%largeMirrors),
+			Number: n/largeMirrors + 1, Created: now.Add(-time.Duration(largeEditions-n) * time.Hour),
+			Copy:    "tailored",
+			SiteKey: fingerprint, Packages: largePackages, Findings: finding.List{},
+			Sources: []edition.Source{{Source: archive.Source{Name: "depot", Family: "deb", Release: "heron",
+				Components: []string{"core"}, Architectures: []string{"amd64"}}, Standing: "community",
+				Priority: 50, Tailored: true, Codename: "heron", Keys: []string{fingerprint},
+				RootDate: now, Packages: largePackages,
+				Signer: archive.Signer{Fingerprint: key.Fingerprint}}}}
+		files := edition.NewCollection()
+		record, err := edition.About(e, []*trust.Certificate{site.Certificate()}, v.list, nil, nil, files,
+			put)
+		must(err)
+		m, err := files.Manifest(blobs.Add)
+		must(err)
+		m.Parts, m.Lines = v.parts, append(m.Lines, v.lists...)
+		slices.SortFunc(m.Lines, func(a, b edition.Line) int { return strings.Compare(a.Path, b.Path) })
+		must(edition.Seal(disk.OS, filepath.Join(data, "editions"), e, m, record, site))
+		must(db.SaveEdition(store.Edition{Mirror: e.Mirror, Number: e.Number, Created: e.Created,
+			Files: m.Files(), Bytes: m.Bytes(), Packages: largePackages, Copy: e.Copy}))
+	}
+	must(blobs.Flush())
+	phase("editions")
+	defer phase("entries and jobs")
+	must(db.Tx(func(tx *store.DB) error {
+		for n := range largeEntries() {
+			if err := journal.Write(tx.Journal(), keys, journal.Entry{At: now, By: "mara",
+				Action: "edition.verify", Object: fmt.Sprintf("edition store-%02d/%d", n%largeMirrors,
+					n%7+1),
+			}); err != nil {
+				return err
+			}
+		}
+		for i := range largeLanes { // each was moved twice
+			for step := range 2 {
+				m := store.Move{Lane: fmt.Sprintf("lane-%02d", i), Mirror: fmt.Sprintf("store-%02d", i/2),
+					Edition: 6 + step - i%2, At: now, By: "mara"}
+				if err := tx.AddMove(m); err != nil {
+					return err
+				}
+				if err := journal.Write(tx.Journal(), keys, journal.Entry{At: now, By: m.By,
+					Action: "lane.move",
+					Object: "lane " + m.Lane, Detail: map[string]string{"to": fmt.Sprintf("%s/%d", m.Mirror,
+						m.Edition)}}); err != nil {
+					return err
+				}
+			}
+		}
+		for n := range largeJobs {
+			ended := now.Add(-time.Duration(largeJobs-n) * time.Minute)
+			j := store.Job{Kind: "verify", Object: fmt.Sprintf("edition store-%02d/%d", n%largeMirrors,
+				n%7+1),
+				State: api.Done, By: "mara", Started: ended.Add(-time.Minute), Ended: &ended, Progress: "{}",
+				Findings: "[]"}
+			if err := tx.AddJob(&j); err != nil {
+				return err
+			}
+		}
+		return nil
+	}))
+}
+
+// variant is what the packages of an edition can be.
+type variant struct {
+	list   []byte
+	digest string // of the list
+	parts  []edition.Part
+	lists  edition.Lines // of the manifest, one for each part
+}
+
+func largeVariant(t *testing.T, blobs *pool.Dir, n int) variant {
+	t.Helper()
+	content := fmt.Appendf(nil, "what all packages of variant %d are\n", n)
+	sum := sha256.Sum256(content)
+	digest := hex.EncodeToString(sum[:])
+	if _, err := blobs.Add(content); err != nil {
+		t.Fatal(err)
+	}
+	var list bytes.Buffer
+	out := json.NewEncoder(&list)
+	files := edition.NewCollection()
+	for i := range largePackages {
+		version := fmt.Sprintf("1.%d-1", n)
+		name := fmt.Sprintf("part-%05d", i)
+		path := fmt.Sprintf("depot/pool/%s_%s_amd64.deb", name, version)
+		if err := files.Add(edition.Line{Path: path, Size: int64(len(content)),
+			SHA256: digest}); err != nil {
+			t.Fatal(err)
+		}
+		if err := out.Encode(edition.Item{Source: "depot", Name: name, Version: version, Arch: "amd64",
+			Size: int64(len(content)), SHA256: digest, Path: path,
+			Summary: "a part of the large depot"}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	m, err := files.Manifest(blobs.Add)
+	if err != nil {
+		t.Fatal(err)
+	}
+	listed, err := blobs.Add(list.Bytes())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return variant{list.Bytes(), listed, m.Parts, m.Lines}
+}
+
+// The calls that pages make, on a large site. Times are told, not asserted.
+func TestALargeSiteAnswers(t *testing.T) {
+	s := largeSite(t)
+	for _, path := range []string{"/whoami", "/overview", "/sources", "/keys", "/mirrors",
+		"/mirrors/store-03",
+		"/editions", "/editions/store-03/8", "/editions/store-03/8/packages",
+		"/editions/store-03/8/packages?q=part-64999", "/editions/store-03/8/diff", "/lanes", "/groups",
+		"/groups/hall-007/files", "/jobs", "/journal", "/revisions",
+		"/lanes/lane-06/difference?to=store-03/5", "/accounts", "/credentials"} {
+		for range 2 {
+			start := time.Now()
+			code, body, _ := get(t, s.service.APIURL()+api.Base+path, "Authorization", "Bearer "+s.token)
+			t.Logf("%-50s %d %8d bytes %6d ms", path, code, len(body), time.Since(start).Milliseconds())
+			if code != 200 {
+				t.Errorf("%s: %d %s", path, code, body)
+			}
+		}
+	}
+	if at := os.Getenv("LARGE_AT"); at != "" {
+		t.Logf("it stays at %s, token %s", at, s.token)
+		os.WriteFile("/tmp/large.env",
+			[]byte("export STOCKADE_SERVER=http://"+at+" STOCKADE_TOKEN="+s.token+"\n"), 0o600)
+		time.Sleep(2 * time.Hour)
+	}
+}
