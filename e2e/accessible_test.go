@@ -74,7 +74,8 @@ func TestPagesOfTheConsoleAreAccessible(t *testing.T) {
 			{"/mirrors", "barrage"}, {"/mirrors/barrage", "barrage/1"}, {"/editions/barrage/1", "libtide2"},
 			{"/editions/barrage/1?tab=2", "Proved when it was built"}, {"/lanes", "steady"},
 			{"/packages", "Type the whole name"}, {"/machines", "gatehouse"}, {"/jobs", "build"},
-			{"/journal", "lane.move"}, {"/nowhere", "Overview"},
+			{"/journal", "lane.move"}, {"/accounts", "viewer reads"}, {"/accounts/warden", "first start"},
+			{"/nowhere", "Overview"},
 		} {
 			b.open(p.path)
 			b.see(p.see)
@@ -82,7 +83,7 @@ func TestPagesOfTheConsoleAreAccessible(t *testing.T) {
 		}
 		for _, d := range []struct{ path, press, see string }{
 			{"/keys/" + kelp, "Take back", "Take it back"}, {"/lanes", "Move here", "Move the lane"},
-			{"/sources/kelp", "Disable", "Leave it"}, {"/machines", "Files", "Signed-By"},
+			{"/sources/kelp", "Disable", "Leave it"}, {"/machines", "Files", "Take the kit"},
 			{"/mirrors/drives", "Prove", "Ways out"},
 		} {
 			b.open(d.path)
@@ -93,7 +94,7 @@ func TestPagesOfTheConsoleAreAccessible(t *testing.T) {
 		b.open("/")
 		b.run("search", chromedp.Evaluate(
 			`document.dispatchEvent(new KeyboardEvent("keydown", {key: "/", bubbles: true}))`, nil),
-			chromedp.WaitVisible(`input[placeholder^="Name, fingerprint"]`, chromedp.ByQuery))
+			chromedp.WaitVisible(`input[placeholder^="A page, a source"]`, chromedp.ByQuery))
 		check("the search", shade)
 	}
 }

@@ -244,6 +244,8 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.see("barrage/2")
 	b.run("ask to move steady",
 		chromedp.Click(`(//tr[contains(., "barrage/2")]//button)[1]`, chromedp.BySearch))
+	b.see("1 newer")
+	b.click("Show")
 	b.see("1.5.0-1")
 	b.shot("lane-move")
 	b.click("Leave it")
@@ -289,7 +291,7 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.see("mirror barrage")
 	b.open("/machines")
 	b.click("Files")
-	b.see("Signed-By")
+	b.see("Take the kit")
 	b.open("/sources")
 	b.see("official")
 	b.open("/journal")
@@ -428,6 +430,8 @@ func TestTheDemonstrationStaysUpWithItsConsole(t *testing.T) {
 	b.open("/machines")
 	b.run("files of the gatehouse", chromedp.WaitVisible("tbody button", chromedp.ByQuery), chromedp.Click(
 		"tbody button", chromedp.ByQuery))
+	b.see("Take the kit")
+	b.run("look into a file", chromedp.Click(`//summary[contains(., "stockade.sources")]`, chromedp.BySearch))
 	b.see("Signed-By")
 	b.shot("machines")
 	b.open("/editions/pumps/2?tab=3")

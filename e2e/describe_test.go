@@ -193,7 +193,7 @@ func TestTheConsoleDescribesWithForms(t *testing.T) {
 
 	// Edit leads from a page to the form of what is recorded, with its comments.
 	b.open("/machines")
-	b.click("Edit")
+	b.run("edit", chromedp.Click(`a[aria-label="Edit group gatehouse"]`, chromedp.ByQuery))
 	b.fill("#field-groups-gatehouse-pins", "")
 	b.words("#field-groups-gatehouse-pins", "tide-tables = 2.4.1-1")
 	b.see("It can be recorded")

@@ -93,8 +93,8 @@ func largeDescription(fingerprint string) string {
 	}
 	b.WriteString("groups:\n")
 	for i := range largeGroups {
-		fmt.Fprintf(&b, "  hall-%03d: {family: deb, release: heron, architectures: [amd64], lane: lane-%02d}\n",
-			i, i%largeLanes)
+		fmt.Fprintf(&b, "  hall-%03d: {family: deb, release: heron, architectures: [amd64], "+
+			"lane: lane-%02d}\n", i, i%largeLanes)
 	}
 	return b.String()
 }

@@ -1,26 +1,16 @@
 <script setup lang="ts">
 import {
-  ArchiveBoxIcon,
   ArrowRightEndOnRectangleIcon,
-  BookOpenIcon,
   CpuChipIcon,
-  CubeIcon,
-  GlobeAltIcon,
-  KeyIcon,
-  LockClosedIcon,
   MagnifyingGlassIcon,
   MoonIcon,
-  PencilSquareIcon,
-  QueueListIcon,
-  ServerStackIcon,
-  Squares2X2Icon,
   SunIcon,
-  UserGroupIcon,
 } from '@heroicons/vue/24/outline'
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { get, look, signOut, who, type Job, type Overview, type Page, type Who } from './api'
 import { connected, listen } from './live'
+import { rooms } from './rooms'
 import Trouble from './parts/Trouble.vue'
 import Findings from './parts/Findings.vue'
 import SearchBox from './parts/SearchBox.vue'
@@ -28,20 +18,6 @@ import SignIn from './pages/sign-in/SignIn.vue'
 import Mark from './parts/Mark.vue'
 import { comparing, needs } from './tab'
 
-const rooms = [
-  { to: '/', text: 'Overview', icon: Squares2X2Icon },
-  { to: '/describe', text: 'Describe', icon: PencilSquareIcon },
-  { to: '/sources', text: 'Sources', icon: GlobeAltIcon },
-  { to: '/keys', text: 'Keys', icon: KeyIcon },
-  { to: '/credentials', text: 'Credentials', icon: LockClosedIcon },
-  { to: '/mirrors', text: 'Mirrors', icon: ArchiveBoxIcon },
-  { to: '/lanes', text: 'Lanes', icon: QueueListIcon },
-  { to: '/packages', text: 'Packages', icon: CubeIcon },
-  { to: '/machines', text: 'Machines', icon: ServerStackIcon },
-  { to: '/jobs', text: 'Jobs', icon: CpuChipIcon },
-  { to: '/journal', text: 'Journal', icon: BookOpenIcon },
-  { to: '/accounts', text: 'Accounts', icon: UserGroupIcon },
-]
 const client = useQueryClient()
 const ready = ref(false)
 const error = ref<unknown>(null)
@@ -103,6 +79,8 @@ watch(
   () => (who.value ? (overview.data.value?.needs_you ?? []) : []),
   (all) => (needs.value = all),
 )
+const main = ref<HTMLElement | null>(null)
+const skip = () => main.value?.focus()
 const searching = ref(false)
 function key(e: KeyboardEvent) {
   const t = e.target as HTMLElement
@@ -120,6 +98,12 @@ onUnmounted(() => removeEventListener('keydown', key))
     <SignIn v-if="!who" :class="whose ? 'fixed inset-0 z-50 bg-ground' : ''" />
     <Trouble v-if="error" :error="error" class="m-4" />
     <div v-if="who || whose" :inert="!who" class="grid h-full grid-cols-[176px_1fr] grid-rows-[44px_1fr]">
+      <a
+        href="#page"
+        class="sr-only focus:not-sr-only focus:absolute focus:top-1 focus:left-1 focus:z-50 focus:bg-surface focus:px-3 focus:py-2"
+        @click.prevent="skip"
+        >Skip to the page</a
+      >
       <header class="col-span-2 flex items-center gap-4 border-b border-line bg-surface px-4">
         <RouterLink
           to="/"
@@ -127,7 +111,7 @@ onUnmounted(() => removeEventListener('keydown', key))
           ><img src="/icon.svg" alt="" class="size-5" />Stockade</RouterLink
         >
         <button class="btn ml-auto w-80 justify-start !text-slate" @click="searching = true">
-          <MagnifyingGlassIcon class="size-4" />Search sources, keys, editions<kbd
+          <MagnifyingGlassIcon class="size-4" />Search everything<kbd
             class="mono ml-auto rounded border border-line px-1.5"
             >/</kbd
           >
@@ -176,7 +160,13 @@ onUnmounted(() => removeEventListener('keydown', key))
           <component :is="r.icon" class="size-4 shrink-0" />{{ r.text }}
         </RouterLink>
       </nav>
-      <main class="min-w-0 overflow-auto p-5" :class="comparing ? 'invisible' : ''">
+      <main
+        id="page"
+        ref="main"
+        tabindex="-1"
+        class="min-w-0 overflow-auto p-5"
+        :class="comparing ? 'invisible' : ''"
+      >
         <div v-if="journal.data.value?.journal.length" class="panel mb-4 border-flare" role="alert">
           <Findings :findings="journal.data.value.journal" link />
         </div>

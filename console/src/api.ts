@@ -48,6 +48,9 @@ export type Statement = S['Statement']
 export type Where = S['Where']
 export type Account = S['Account']
 export type News = S['News']
+export type Found = S['Found']
+export type Visit = S['Visit']
+export type Kept = S['Draft']
 export type NewToken = S['NewToken']
 export type Page<T> = { items: T[]; next?: string }
 /** A call of the API, by its name. */

@@ -561,6 +561,7 @@ func (c *checker) signs(object, path, source, name, fingerprint string) {
 				WayOut = "another warden compares the whole fingerprint with its owner, then: stockade " +
 				"key vouch " +
 				fingerprint + " --source " + source + " --evidence \"…\""
+			c.found[len(c.found)-1].Way = finding.Way{Does: finding.Vouch, Of: object}
 			return
 		}
 	}
@@ -597,6 +598,7 @@ func (c *checker) unvouched(object, source string) {
 		}
 		f := c.add("key.unvouched", object, first.path, "nobody vouched for %s for this source", shown)
 		f.WayOut = way + "stockade key vouch " + vouch + " --source " + source + " --evidence \"…\""
+		f.Way = finding.Way{Does: finding.Vouch, Of: object}
 		if c.counting {
 			*f = f.Rated(finding.Note)
 			f.Text += "; another that it names counts"

@@ -77,6 +77,8 @@ type Finding struct {
 	// Fix is what would mend it, where that is mechanical: one word for another, at its
 	// place. It never has a secret in it.
 	Fix Fix `json:"fix,omitzero"`
+	// Way is what can be done about it at once.
+	Way Way `json:"way,omitzero"`
 }
 
 // Fix puts New in place of Old.
@@ -97,7 +99,8 @@ func New(code, object, format string, args ...any) Finding {
 	if len(args) > 0 {
 		text = fmt.Sprintf(format, args...)
 	}
-	return Finding{Code: code, Severity: entry.Severity, Object: object, Text: text, WayOut: entry.WayOut}
+	return Finding{Code: code, Severity: entry.Severity, Object: object, Text: text, WayOut: entry.WayOut,
+		Way: wayOf(code, object)}
 }
 
 // At returns f with its place set.

@@ -102,6 +102,28 @@ func (o Ordering) Check(source string) error {
 	return nil
 }
 
+// PutLast gives the upstreams of a source with one of them, by its address, behind the others.
+// The error tells that it is not among them.
+func PutLast(src definition.Source, name, address string) ([]definition.Upstream, error) {
+	var out, last []definition.Upstream
+	for _, u := range src.Upstreams {
+		own, _ := u.Address()
+		if expanded, err := src.Expand(name, own); err == nil {
+			own = expanded
+		}
+		if own == address || fetch.Shown(own) == address {
+			last = append(last, u)
+		} else {
+			out = append(out, u)
+		}
+	}
+	if len(last) == 0 {
+		return nil, finding.New("define.dangling-reference", "source "+name, "it has no upstream %s",
+			finding.Harmless(address)).Do("stockade source show %s tells which it has", name)
+	}
+	return append(out, last...), nil
+}
+
 // Ordered gives the upstreams of a source as an ordering wants them, by a probe. Lists of
 // servers stay, behind. The error tells that nothing would be left.
 func (o Ordering) Ordered(src definition.Source, name string, probed []ProbeResult) ([]definition.Upstream,

@@ -175,19 +175,24 @@ func probeFindings(object string, all []ProbeResult) (found finding.List) {
 		case r.Error != "":
 			down++
 			found = append(found, finding.New("source.upstream-down", object, "%s: %s", r.Upstream.URL,
-				r.Error))
+				r.Error).OfUpstream(r.Upstream.URL))
 		case r.Finding.Code != "":
 			found = append(found, r.Finding)
 		case r.RootDate.Before(newest):
 			found = append(found, finding.New("source.upstreams-disagree", object,
 				"%s is behind by %s: its root is of %s, and another has one of %s",
 				r.Upstream.URL, behind(newest.Sub(r.RootDate)), r.RootDate.Format(time.DateTime),
-				newest.Format(time.DateTime)))
+				newest.Format(time.DateTime)).OfUpstream(r.Upstream.URL))
 		}
 	}
 	if down == own {
 		for i := range found {
 			found[i] = found[i].Rated(finding.Error)
+		}
+	}
+	if own < 2 { // the only one has no place behind others
+		for i := range found {
+			found[i].Way = finding.Way{}
 		}
 	}
 	return found

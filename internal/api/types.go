@@ -172,7 +172,9 @@ type Documents struct {
 // Ordering says how the upstreams of a source shall stand after its last probe.
 type Ordering struct {
 	mirror.Ordering
-	Look bool `json:"look,omitempty"` // only say what it would change
+	// Last puts this upstream behind the others, and leaves these as they are; no probe is needed.
+	Last string `json:"last,omitempty"`
+	Look bool   `json:"look,omitempty"` // only say what it would change
 }
 
 // Probing are the further servers that a probe measures beside those that are described.
@@ -746,8 +748,13 @@ type Overview struct {
 	Looked Looked `json:"looked"`
 	// First is the way from an empty service to a machine that installs, until the first files for
 	// machines were taken.
-	First     []FirstStep     `json:"first,omitempty"`
-	NeedsYou  finding.List    `json:"needs_you"`
+	First    []FirstStep  `json:"first,omitempty"`
+	NeedsYou finding.List `json:"needs_you"`
+	// Aside is what somebody set aside: it is in NeedsYou again when that ends, or when it is
+	// told of with another severity.
+	Aside []Aside `json:"aside"`
+	// Since is what is new since a time that was asked for.
+	Since     *Since          `json:"since,omitempty"`
 	Jobs      []Job           `json:"jobs"`
 	Sources   []SourceStrip   `json:"sources"`
 	Lanes     []Lane          `json:"lanes"`
@@ -756,6 +763,83 @@ type Overview struct {
 	PoolBytes int64           `json:"pool_bytes"`
 	FreeBytes int64           `json:"free_bytes"`
 	Recent    []journal.Entry `json:"recent"`
+}
+
+// Found is what a search gave.
+type Found struct {
+	Hits     []Hit `json:"hits"` // eight of a kind at most
+	Matching int   `json:"matching"`
+	// Unread are editions that lanes show, and into which the search did not look: it has so much
+	// time.
+	Unread []string `json:"unread,omitempty"`
+}
+
+// Hit is one thing that a search found.
+type Hit struct {
+	Kind string `json:"kind"` // source, mirror, lane, …, certificate, edition, package
+	Name string `json:"name"`
+	Text string `json:"text,omitempty"`
+	To   string `json:"to"` // its page in the console
+}
+
+// Aside is a finding that somebody set aside until a date.
+type Aside struct {
+	Finding finding.Finding `json:"finding"`
+	Until   time.Time       `json:"until"`
+	Reason  string          `json:"reason"`
+	By      string          `json:"by"`
+	At      time.Time       `json:"at"`
+}
+
+// AsideAsked asks to set a finding aside: it is known by its object, code, cause and severity,
+// and by its text, whatever numbers stand in that.
+type AsideAsked struct {
+	Object   string           `json:"object"`
+	Code     string           `json:"code"`
+	Cause    string           `json:"cause,omitempty"`
+	Severity finding.Severity `json:"severity"`
+	Text     string           `json:"text"`
+	Until    time.Time        `json:"until"` // a year ahead at most
+	Reason   string           `json:"reason"`
+}
+
+// Since is what happened since a time.
+type Since struct {
+	At       time.Time  `json:"at"`
+	Roots    []NewRoot  `json:"roots"`    // accepted since
+	Editions []string   `json:"editions"` // sealed since, those that stand
+	Moves    []LaneMove `json:"moves"`
+	Failures []Job      `json:"failures"` // jobs that failed or were interrupted
+	Entries  int        `json:"entries"`  // of the journal; 1000 stand for more
+}
+
+// NewRoot is a root of a source that was accepted.
+type NewRoot struct {
+	Source string    `json:"source"`
+	Date   time.Time `json:"date"` // that it has
+	At     time.Time `json:"at"`
+}
+
+// LaneMove is a step of a lane.
+type LaneMove struct {
+	Lane string `json:"lane"`
+	Step
+}
+
+// Visit is when an account looked at the console before.
+type Visit struct {
+	Since *time.Time `json:"since,omitempty"` // the end of its last visit; nil: this is the first
+}
+
+// Draft is what an account is describing: the service keeps it for them, encrypted.
+type Draft struct {
+	Documents []definition.Text `json:"documents"`
+	Files     map[string][]byte `json:"files"`
+	From      string            `json:"from"`    // what it was made of, in words
+	Open      int               `json:"open"`    // the document that is looked at
+	Since     string            `json:"since"`   // the ETag of the description when it was begun
+	Version   int64             `json:"version"` // counts what was kept; 0: nothing was
+	At        time.Time         `json:"at,omitzero"`
 }
 
 // FirstStep is a step of the way to the first machine.

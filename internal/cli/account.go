@@ -216,7 +216,7 @@ with tokens.`,
 
 func (a *app) removePassword() *cobra.Command {
 	return &cobra.Command{Use: "remove-password ACCOUNT", Short: "Forget the password of an account",
-		Example: "  stockade account remove-password mara --yes",
+		Example: "  stockade account remove-password warden --yes",
 		Args:    cobra.ExactArgs(1), ValidArgsFunction: a.names("/accounts", 1, byName),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := a.sure("This forgets the password of " + args[0] + "; it signs in with its tokens, " +

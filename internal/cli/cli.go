@@ -159,7 +159,8 @@ commands), and the tool that checks definitions with no service (stockade check)
 	p := root.PersistentFlags()
 	p.StringVarP(&a.output, "output", "o", "", "form of the result: table, json, yaml or ids")
 	p.BoolVarP(&a.quiet, "quiet", "q", false, "no progress and no messages, only results and errors")
-	p.StringVar(&a.server, "server", "", "address of the service (STOCKADE_SERVER, or what login remembered)")
+	p.StringVar(&a.server, "server", "",
+		"address of the service (STOCKADE_SERVER, or what login remembered)")
 	p.StringVar(&a.ca, "ca", "", "file with the authority that vouches for the service's certificate "+
 		"(STOCKADE_CA, or what login remembered)")
 	p.BoolVar(&a.wide, "wide", false, "tables with all their columns, however wide")
@@ -178,12 +179,14 @@ commands), and the tool that checks definitions with no service (stockade check)
 		a.output = ""
 		return usage("-o %s is not known: table, json, yaml or ids", given)
 	}
-	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "ids"},
+	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml",
+		"ids"},
 		cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(a.serveCommand(), a.demoCommand(), a.loginCommand(), a.versionCommand(), a.checkCommand(),
+	root.AddCommand(a.serveCommand(), a.demoCommand(), a.loginCommand(), a.versionCommand(),
+		a.checkCommand(),
 		a.compareCommand(), a.recordCommand(), a.describeCommand(), a.statusCommand(),
 		a.sourceCommand(), a.packageCommand(), a.keyCommand(), a.mirrorCommand(), a.editionCommand(),
-		a.poolCommand(), a.laneCommand(), a.groupCommand(), a.jobCommand(),
+		a.poolCommand(), a.laneCommand(), a.groupCommand(), a.jobCommand(), a.findingCommand(),
 		a.revisionCommand(), a.journalCommand(), a.credentialCommand(), a.accountCommand(), a.siteCommand())
 	a.helped(root)
 	return root

@@ -250,6 +250,7 @@ func (a *app) probes(list []mirror.ProbeResult) {
 
 func (a *app) sourceOrder(complete cobra.CompletionFunc) *cobra.Command {
 	var o mirror.Ordering
+	var last string
 	order := &cobra.Command{Use: "order SOURCE", Short: "Put the upstreams in the order of their last probe",
 		Long: `Put the upstreams of a source in the order of their last probe, the best first, after showing it. An upstream
 is scored of 100, in comparison with the best of each part: 40 for how new its root is (none for one that
@@ -259,7 +260,9 @@ probed. It is recorded as a
 revision: the order before is one step away.
 
 With --best only so many stay, of a region or a protocol if these are given: those that count, and
-candidates of the probe among them. What is left out is shown with what stands on it.`,
+candidates of the probe among them. What is left out is shown with what stands on it.
+
+With --last one upstream is put behind the others, and these stay as they are; no probe is needed.`,
 		Example: "  stockade source order tarn --yes\n  stockade source order tarn --best 2 --region " +
 			"north --yes", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -275,7 +278,17 @@ candidates of the probe among them. What is left out is shown with what stands o
 			if err != nil {
 				return err
 			}
-			if len(s.Probes) > 0 {
+			if last != "" {
+				then, err := mirror.PutLast(s.Source, args[0], last)
+				if err != nil {
+					return err
+				}
+				a.reordered(s.Source.Upstreams, then)
+				if err := a.sure("This puts " + last + " behind the other upstreams of " + args[0] +
+					"."); err != nil {
+					return err
+				}
+			} else if len(s.Probes) > 0 {
 				fmt.Fprintf(a.err, "probed %s\n", date(s.Probes[0].At))
 				best := slices.SortedStableFunc(slices.Values(s.Probes), func(x, y mirror.ProbeResult) int {
 					return x.Rank - y.Rank
@@ -290,7 +303,8 @@ candidates of the probe among them. What is left out is shown with what stands o
 					return err
 				}
 			}
-			j, err := client.Post[api.Judgement](cmd.Context(), a.client(), path+"/order", o)
+			j, err := client.Post[api.Judgement](cmd.Context(), a.client(), path+"/order",
+				api.Ordering{Ordering: o, Last: last})
 			if err != nil {
 				return err
 			}
@@ -304,9 +318,11 @@ candidates of the probe among them. What is left out is shown with what stands o
 				}
 			}, []string{args[0]})
 		}}
+	order.Flags().StringVar(&last, "last", "", "put this upstream, by its address, behind the others")
 	order.Flags().IntVar(&o.Best, "best", 0, "keep so many of the best, and no others")
 	order.Flags().StringVar(&o.Region, "region", "", "of this region alone; with --best")
-	order.Flags().StringVar(&o.Protocol, "protocol", "", "of this protocol alone, https or http; with --best")
+	order.Flags().StringVar(&o.Protocol, "protocol", "",
+		"of this protocol alone, https or http; with --best")
 	return order
 }
 
@@ -317,7 +333,8 @@ func (a *app) reordered(before, then []definition.Upstream) {
 		return text
 	}
 	has := func(list []definition.Upstream, u definition.Upstream) bool {
-		return slices.ContainsFunc(list, func(x definition.Upstream) bool { return address(x) == address(u) })
+		return slices.ContainsFunc(list,
+			func(x definition.Upstream) bool { return address(x) == address(u) })
 	}
 	for i, u := range then {
 		text := fmt.Sprintf("%2d  %s", i+1, fetch.Shown(address(u)))

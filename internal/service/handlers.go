@@ -114,5 +114,11 @@ func (s *Service) handlers() map[string]handler {
 		"signIn":         s.handleSignIn,
 		"signOut":        s.handleSignOut,
 		"events":         s.handleEvents,
+		"visit":          s.handleVisit,
+		"search":         s.handleSearch,
+		"setAside":       s.handleSetAside,
+		"takeUp":         s.handleTakeUp,
+		"draft":          s.handleDraft,
+		"keepDraft":      s.handleKeepDraft,
 	}
 }

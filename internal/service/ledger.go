@@ -42,6 +42,7 @@ type ledger struct {
 	secrets   map[string]string // of credentials: the digest of what was given
 	site      siteRenewal
 	unsigned  map[string]acknowledged // sources that nobody signs
+	aside     map[asideKey]api.Aside  // findings that were set aside
 	stated    map[string]time.Time    // by paired site: of the newest statement that was taken
 }
 
@@ -147,6 +148,16 @@ func (l *ledger) apply(e journal.Entry) {
 		l.secrets[credential] = e.Detail["given"]
 	case isCredential && e.Action == "credential.remove":
 		delete(l.secrets, credential)
+	case e.Action == "finding.set-aside":
+		l.aside = maps.Clone(l.aside)
+		if l.aside == nil {
+			l.aside = map[asideKey]api.Aside{}
+		}
+		until, _ := time.Parse(time.RFC3339, e.Detail["until"])
+		l.aside[asideOf(e)] = api.Aside{Until: until, Reason: e.Detail["reason"], By: e.By, At: e.At}
+	case e.Action == "finding.take-up":
+		l.aside = maps.Clone(l.aside)
+		delete(l.aside, asideOf(e))
 	case e.Action == "source.acknowledge-unsigned":
 		l.unsigned[strings.TrimPrefix(e.Object, "source ")] = acknowledged{e.By, e.At}
 	case e.Action == "site.take-statement":
@@ -173,6 +184,7 @@ type inForce struct {
 	secrets   map[string]string
 	site      siteRenewal
 	unsigned  map[string]acknowledged
+	aside     map[asideKey]api.Aside
 	stated    map[string]time.Time
 }
 
@@ -283,7 +295,7 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 	out := &inForce{decisions: l.decisions.Clone(), steps: maps.Clone(l.steps), broken: l.broken,
 		described: l.described, accounts: maps.Clone(l.accounts), secrets: maps.Clone(l.secrets),
 		retired: maps.Clone(l.retired), site: l.site, unsigned: maps.Clone(l.unsigned),
-		stated:  maps.Clone(l.stated),
+		stated: maps.Clone(l.stated), aside: l.aside,
 		history: maps.Clone(l.history)}
 	if l.broken != nil {
 		out.decisions = l.decisions.OnlyBars()

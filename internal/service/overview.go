@@ -13,16 +13,27 @@ import (
 	"stockade/internal/api"
 )
 
-func (s *Service) handleOverview(c *gin.Context) (any, error) { return s.overview() }
+func (s *Service) handleOverview(c *gin.Context) (any, error) {
+	since := time.Time{}
+	if text := c.Query("since"); text != "" {
+		var err error
+		if since, err = time.Parse(time.RFC3339, text); err != nil {
+			return nil, badQuery("since", text, "it is a time as RFC 3339 has it")
+		}
+	}
+	return s.overview(since)
+}
 
-// overview answers: is anything wrong, what is new, what runs.
-func (s *Service) overview() (api.Overview, error) {
+// overview answers: is anything wrong, what is new (since a time, unless that is zero), what runs.
+func (s *Service) overview(since time.Time) (api.Overview, error) {
 	out := api.Overview{NeedsYou: finding.List{}, Jobs: s.jobs.list(), Sources: []api.SourceStrip{}}
 	set, all, err := s.toldNow()
 	if err != nil {
 		return out, err
 	}
-	out.NeedsYou = all.needsYou()
+	if out.NeedsYou, out.Aside, err = s.setApart(all.needsYou()); err != nil {
+		return out, err
+	}
 	var asked []time.Time
 	out.Looked.Journal = s.comparedAt()
 	for _, name := range slices.Sorted(maps.Keys(set.Sources)) {
@@ -62,6 +73,11 @@ func (s *Service) overview() (api.Overview, error) {
 	out.Editions = len(editions)
 	if out.First, err = s.firstPath(set, out.Lanes, editions); err != nil {
 		return out, err
+	}
+	if !since.IsZero() {
+		if out.Since, err = s.newSince(since, set.Names("source"), out.Lanes, editions); err != nil {
+			return out, err
+		}
 	}
 	if out.PoolFiles, out.PoolBytes, err = s.usage.get(s.pool, s.now()); err != nil {
 		return out, err

@@ -128,20 +128,21 @@ var empty = func() map[string]string {
 		"retireKey": "422 define.bad-value",
 		"bar":       "422 define.bad-value",
 		// nothing to sign in with; and the account is another's
-		"signIn": "401 token", "setPassword": "403 rights",
+		"setAside": "404 define.dangling-reference", "takeUp": "404 define.dangling-reference",
+		"keepDraft": "200",
+		"signIn":    "401 token", "setPassword": "403 rights",
 	}
 	for kind, names := range map[string]string{
-		"200": "events about openapi whoami overview definitions names schema check compare crossings record " +
-			"sources " +
-			"housePackages keys mirrors editions lanes groups jobs poolUsage sweepPool revisions journal " +
-			"signOut site statement verifyJournal journalHead journalSince accounts credentials",
+		"200": "search events visit draft about openapi whoami overview definitions names " +
+			"schema check compare crossings record sources housePackages keys mirrors " +
+			"editions lanes groups jobs poolUsage sweepPool revisions journal signOut site " +
+			"statement verifyJournal journalHead journalSince accounts credentials",
 		"404 define.dangling-reference": "source described dependents refresh probe order enable disable " +
-			"removeSource " +
-			"addPackage removePackage key mirror estimate preview build prove lane move back group " +
-			"groupFiles edition packages why diff advisories manifest file verify retire job jobEvents " +
-			"stopJob " +
-			"revision wouldRestore restore removeAccount journalProof chain credential giveSecret " +
-			"forgetSecret signed account setRole addToken removeToken removePassword endSession laneDifference groupKit",
+			"removeSource addPackage removePackage key mirror estimate preview build prove lane move back " +
+			"group groupFiles edition packages why diff advisories manifest file verify " +
+			"retire job jobEvents stopJob revision wouldRestore restore removeAccount " +
+			"journalProof chain credential giveSecret forgetSecret signed account setRole " +
+			"addToken removeToken removePassword endSession laneDifference groupKit",
 	} {
 		for _, name := range strings.Fields(names) {
 			all[name] = kind

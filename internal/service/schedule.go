@@ -72,8 +72,8 @@ func (s *Service) missed(set *definition.Set, out states) error {
 		if since, err := s.db.DescribedSince(kind, name); err != nil || since.After(due) {
 			return err
 		}
-		out.add(finding.New("job.missed", object, "its %s was due on %s, and none began since", verb,
-			due.UTC().Format(time.DateTime)).Do("stockade %s %s %s", kind, verb, name))
+		out.add(again(finding.New("job.missed", object, "its %s was due on %s, and none began since", verb,
+			due.UTC().Format(time.DateTime)).Do("stockade %s %s %s", kind, verb, name), verb, object))
 		return nil
 	}
 	for name, m := range set.Mirrors {

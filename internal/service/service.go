@@ -91,6 +91,7 @@ type Service struct {
 	live       live
 	diffs      differences
 	ending     chan struct{} // closed when Run ends
+	drafting   sync.Mutex    // one draft is kept at a time
 	hashing    chan struct{} // who works a password out
 	unlocked   []byte        // the passphrase of the site key
 	jobs       *jobs

@@ -89,9 +89,10 @@ func (s *Service) editSource(verb string, edit func(*definition.Source)) handler
 				if edit == nil {
 					delete(set.Sources, name)
 					for k, key := range set.Keys { // decisions for it go with it
-						key.VouchedFor = slices.DeleteFunc(slices.Clone(key.VouchedFor), func(v string) bool {
-							return v == name
-						})
+						key.VouchedFor = slices.DeleteFunc(slices.Clone(key.VouchedFor),
+							func(v string) bool {
+								return v == name
+							})
 						set.Keys[k] = key
 					}
 					return nil
@@ -349,6 +350,13 @@ func (s *Service) orderUpstreams(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	if in.Last != "" {
+		return s.reorder(c, in.Look, name, fmt.Sprintf("put %s last among the upstreams of %s", in.Last,
+			name),
+			func(src definition.Source) ([]definition.Upstream, error) {
+				return mirror.PutLast(src, name, in.Last)
+			})
+	}
 	var last probed
 	at, err := s.db.Kept("probe", name, &last)
 	if errors.Is(err, store.ErrNotFound) {
@@ -367,18 +375,26 @@ func (s *Service) orderUpstreams(c *gin.Context) (any, error) {
 	}
 	summary := fmt.Sprintf("put the upstreams of %s in the order of the probe of %s", name,
 		at.UTC().Format(time.DateTime))
-	order := func(set *definition.Set) error {
+	return s.reorder(c, in.Look, name, summary, func(src definition.Source) ([]definition.Upstream, error) {
+		return in.Ordered(src, name, last.Results)
+	})
+}
+
+// reorder changes how the upstreams of a source stand, or only says what that would change.
+func (s *Service) reorder(c *gin.Context, look bool, name, summary string,
+	ordered func(definition.Source) ([]definition.Upstream, error)) (any, error) {
+	order := func(set *definition.Set) (err error) {
 		src, ok := set.Sources[name]
 		if !ok {
 			return dangling("", "source", name, set.Sources)
 		}
-		if src.Upstreams, err = in.Ordered(src, name, last.Results); err != nil {
+		if src.Upstreams, err = ordered(src); err != nil {
 			return err
 		}
 		set.Sources[name] = src
 		return nil
 	}
-	if !in.Look {
+	if !look {
 		return refused("The source was not changed")(s.change(who(c).Name, who(c).Role, summary, order))
 	}
 	recorded, err := s.db.Described()

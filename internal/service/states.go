@@ -96,7 +96,8 @@ func (s *Service) states(set *definition.Set, t *trusted) (states, error) {
 	for name, src := range set.Sources {
 		for _, f := range set.Signers(name) {
 			if c, ok := t.certificates[f]; ok {
-				out.add(c.CheckBy(set.Policy(""), s.now())...) // what its standing adds is told at the source
+				out.add(c.CheckBy(set.Policy(""),
+					s.now())...) // what its standing adds is told at the source
 			}
 		}
 		if !src.Disabled && !src.Managed() && !out["source "+name].HasErrors() {
@@ -136,7 +137,8 @@ func (s *Service) ofSiteKeys(set *definition.Set, out states) error {
 		out.add(finding.New("lane.former-key", "lane "+r.Lane,
 			"it shows %s: of %s there, the site's former key signed what machines check, and they are "+
 				"still told to trust it", r.Edition, strings.Join(r.Sources, ", ")).
-			Do("stockade mirror build %s, then move the lane", set.Lanes[r.Lane].Mirror))
+			Do("stockade mirror build %s, then move the lane", set.Lanes[r.Lane].Mirror).
+			By(finding.Build, "mirror "+set.Lanes[r.Lane].Mirror))
 	}
 	return err
 }
@@ -236,7 +238,7 @@ func (s *Service) ofLanes(set *definition.Set, t *trusted, out states) error {
 						"it shows %s: of %s there, %s %s, and that %s", open.Name(),
 						src.Name, keys[key], key, why)
 					out.add(f.Rated(finding.Warning).Do("stockade mirror build %s, then move the lane",
-						open.Mirror))
+						open.Mirror).By(finding.Build, "mirror "+open.Mirror))
 				}
 			}
 		}
@@ -268,11 +270,19 @@ func (s *Service) unfinished(set *definition.Set, out states) error {
 		f := finding.New("job.failed", j.Object, "the %s that began on %s did not come to its end: %s",
 			j.Kind, j.Started.UTC().Format(time.DateTime), j.Problem)
 		if kind, name, ok := strings.Cut(j.Object, " "); ok {
-			f = f.Do("stockade %s %s %s", kind, j.Kind, name)
+			f = again(f.Do("stockade %s %s %s", kind, j.Kind, name), j.Kind, j.Object)
 		}
 		out.add(f)
 	}
 	return nil
+}
+
+// again returns f with the job run again as what can be done about it.
+func again(f finding.Finding, verb, object string) finding.Finding {
+	if slices.Contains([]string{finding.Build, finding.Refresh, finding.Probe}, verb) {
+		return f.By(verb, object)
+	}
+	return f
 }
 
 // since tells how an outcome leaves what is told of its mirror: what was found now;

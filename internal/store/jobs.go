@@ -51,6 +51,13 @@ func (d *DB) Jobs(state, object string, before int64, limit int) ([]Job, error) 
 	return list[Job](d, []string{"result"}, "id DESC", limit, where, args...)
 }
 
+// FailedSince gives the newest jobs that ended since a time and were not done, nor stopped by
+// somebody, without their results.
+func (d *DB) FailedSince(at time.Time, most int) ([]Job, error) {
+	return list[Job](d, []string{"result"}, "id DESC", most, "ended > ? AND state IN ?", at,
+		[]api.JobState{api.Failed, api.Interrupted})
+}
+
 // LastJobs gives the newest job of each kind on each object, without their results.
 func (d *DB) LastJobs() ([]Job, error) {
 	return list[Job](d, []string{"result"}, "id", -1,

@@ -3,6 +3,8 @@ package store
 import (
 	"encoding/json"
 	"time"
+
+	"gorm.io/gorm/clause"
 )
 
 // Kept is the newest of something that is replaced whole: accepted roots,
@@ -21,6 +23,17 @@ func (d *DB) Keep(kind, name string, v any, at time.Time) error {
 		return err
 	}
 	return d.save(&Kept{Kind: kind, Name: name, At: at, Body: string(raw)})
+}
+
+// KeepQuietly replaces the newest of something that is an account's own: it is no change of
+// anything else, see Changes.
+func (d *DB) KeepQuietly(kind, name string, v any, at time.Time) error {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	return d.g.Clauses(clause.OnConflict{UpdateAll: true}).
+		Create(&Kept{Kind: kind, Name: name, At: at, Body: string(raw)}).Error
 }
 
 // Kept reads it; ErrNotFound when there is none.

@@ -6,7 +6,7 @@ const props = defineProps<{ findings: Finding[] }>()
 const of = (s: string) => props.findings.filter((f) => f.severity === s).length
 </script>
 <template>
-  <span class="inline-flex flex-wrap gap-x-3">
+  <span class="inline-flex flex-wrap items-baseline gap-x-3">
     <Mark v-if="!findings.length" kind="good" word="none" />
     <Mark v-if="of('error')" kind="error" :word="of('error') + (of('error') === 1 ? ' error' : ' errors')" />
     <Mark

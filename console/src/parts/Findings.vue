@@ -1,8 +1,17 @@
 <script setup lang="ts">
 import type { Finding } from '../api'
+import Act from './Act.vue'
 import Mark from './Mark.vue'
+import Way from './Way.vue'
 // go, where it is given, leads to the line that a finding is about.
-defineProps<{ findings: Finding[]; link?: boolean; go?: (f: Finding) => void }>()
+// aside: each can be set aside.
+defineProps<{
+  findings: Finding[]
+  link?: boolean
+  aside?: boolean
+  go?: (f: Finding) => void
+}>()
+const emit = defineEmits<{ aside: [f: Finding] }>()
 function to(f: Finding): string {
   const [kind, name] = (f.object ?? '').split(' ')
   return (
@@ -46,7 +55,11 @@ function to(f: Finding): string {
           }}<code class="ml-2 inline-block whitespace-nowrap">{{ f.code }}</code>
         </div>
       </div>
-      <RouterLink v-if="link && to(f)" :to="to(f)" class="btn !h-6">Open</RouterLink>
+      <span class="flex flex-col items-end gap-1.5">
+        <Way v-if="f.way" :of="f" />
+        <RouterLink v-if="link && to(f)" :to="to(f)" class="btn !h-6">Open</RouterLink>
+        <Act v-if="aside" does="setAside" dense class="!h-6" @click="emit('aside', f)">Set aside</Act>
+      </span>
     </li>
   </ul>
 </template>

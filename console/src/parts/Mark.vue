@@ -25,10 +25,10 @@ const look = computed(
 )
 </script>
 <template>
-  <span class="inline-flex items-center gap-1 align-bottom leading-[18px] whitespace-nowrap" :class="look[1]"
+  <span class="inline-flex items-baseline gap-1 leading-[18px] whitespace-nowrap" :class="look[1]"
     ><component
       :is="look[0]"
-      class="size-4 shrink-0"
+      class="size-4 shrink-0 self-center"
       :class="kind === 'busy' ? 'animate-spin' : ''"
       aria-hidden="true"
     /><span>{{ word ?? kind }}</span></span

@@ -157,7 +157,7 @@ const giveRole = (role: string) => act(() => call('PUT', path + '/role', { role 
       >
       <template #act="{ row: t }">
         <span class="flex justify-end"
-          ><button class="btn !h-6" :aria-label="'Take the token ' + t.name + ' back'" @click="takeBack(t)">
+          ><button class="btn !h-6" :aria-label="'Take back: the token ' + t.name" @click="takeBack(t)">
             Take back
           </button></span
         >

@@ -8,11 +8,23 @@ import { getTagged, post, postOver, type Finding, type Imported, type Judgement 
 import { count } from '../../format'
 import Findings from '../../parts/Findings.vue'
 import Lines from '../../parts/Lines.vue'
+import Moment from '../../parts/Moment.vue'
 import Mark from '../../parts/Mark.vue'
 import Tabs from '../../parts/Tabs.vue'
 import Trouble from '../../parts/Trouble.vue'
 import Writers from '../../parts/Writers.vue'
-import { base64, begin, draft, dropped } from './draft'
+import {
+  base64,
+  begin,
+  crossed,
+  draft,
+  dropped,
+  keepMine,
+  keptAt,
+  load,
+  take as takeKept,
+  unkept,
+} from './draft'
 import { isKind, type Kind } from './form/document'
 import Form from './form/Form.vue'
 import { useJudged } from './judged'
@@ -35,6 +47,7 @@ const now = async () => (draft.since = (await getTagged<{ text: string }>('/defi
 const fresh = ref<Kind>() // what another page asked to begin
 onMounted(async () => {
   try {
+    await load()
     // What was begun before goes on over what was recorded then.
     if (!draft.since || !draft.documents.some((d) => d.text.trim())) await now()
     const { edit, new: kind, way, ...rest } = route.query
@@ -197,6 +210,12 @@ function anew() {
       <template v-if="draft.from">This is made of {{ draft.from }}.</template>
     </p>
     <Trouble :error="error" class="mb-3" />
+    <div v-if="crossed" class="panel mb-3 flex items-center gap-3 px-3 py-2" role="alert">
+      <Mark kind="warning" word="changed in another window" />
+      <span class="text-slate">Your account wrote something else there. One of the two goes on:</span>
+      <button class="btn ml-auto !h-6" @click="takeKept()">Take the other</button>
+      <button class="btn !h-6" @click="keepMine()">Keep this one</button>
+    </div>
     <Writers
       v-if="asked.documents.length"
       :documents="asked.documents"
@@ -245,6 +264,10 @@ function anew() {
           <Mark v-if="blocking" kind="error" word="It cannot be recorded like this" />
           <Mark v-else-if="live.recordable" kind="good" word="It can be recorded" />
           <span v-else class="text-slate">It is recorded as it stands here.</span>
+          <span v-if="unkept" class="text-slate"> · not kept by the service: it stays in this window</span>
+          <span v-else-if="keptAt && asked.documents.length" class="text-slate">
+            · kept for you <Moment :at="keptAt"
+          /></span>
           <span v-if="about.length" class="text-slate">
             · {{ count(about.length, 'finding') }}: at the field, at the line, and in full under Findings
           </span>

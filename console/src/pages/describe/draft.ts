@@ -1,5 +1,7 @@
-// What is being described: it outlives leaving the page, and reloading it in this window.
-import { reactive, watch } from 'vue'
+// What is being described. The service keeps it for the account: it outlives the page and the
+// window, and is there in another one.
+import { nextTick, reactive, ref, watch } from 'vue'
+import { call, get, Trouble, who, type Kept } from '../../api'
 
 export interface Draft {
   documents: { name: string; text: string }[]
@@ -8,7 +10,6 @@ export interface Draft {
   open: number
   since: string // the tag of the description when it was begun
 }
-const place = 'stockade-draft'
 const empty = (): Draft => ({
   documents: [{ name: 'site.yaml', text: '' }],
   files: {},
@@ -17,22 +18,70 @@ const empty = (): Draft => ({
   since: '',
 })
 
-function kept(): Draft {
-  try {
-    const d = JSON.parse(sessionStorage.getItem(place) ?? '') as Draft
-    return d.documents.length ? { ...empty(), ...d } : empty()
-  } catch {
-    return empty()
-  }
+export const draft = reactive<Draft>(empty())
+/** Why it is not kept by the service now; it stays in this window. */
+export const unkept = ref<unknown>(null)
+/** Another window kept something meanwhile: one of the two has to be taken. */
+export const crossed = ref(false)
+export const keptAt = ref('')
+let version = 0
+let whose = ''
+let quiet = false // what is taken from the service need not be kept again
+
+/** Takes what the service keeps, once for each account that signs in. */
+export async function load(): Promise<void> {
+  if (whose === who.value?.account) return
+  whose = who.value?.account ?? ''
+  await take()
 }
-export const draft = reactive<Draft>(kept())
-watch(draft, (d) => {
-  try {
-    sessionStorage.setItem(place, JSON.stringify(d))
-  } catch {
-    // too large to be kept: it stays while the window does
-  }
+/** Takes what is kept in place of what this window has. */
+export async function take(): Promise<void> {
+  const kept = await get<Kept>('/draft')
+  version = kept.version
+  crossed.value = false
+  quiet = true
+  Object.assign(draft, empty(), kept.documents.length ? kept : {})
+  keptAt.value = kept.at ?? ''
+  await nextTick()
+  quiet = false
+}
+/** Keeps what this window has over what another one kept. */
+export async function keepMine(): Promise<void> {
+  version = (await get<Kept>('/draft')).version
+  crossed.value = false
+  await keep()
+}
+
+let pending = 0
+const pause = 700 // after the last key
+watch(draft, () => {
+  if (quiet) return
+  clearTimeout(pending)
+  pending = window.setTimeout(keep, pause)
 })
+let keeping: Promise<void> = Promise.resolve()
+function keep(): Promise<void> {
+  clearTimeout(pending)
+  pending = 0
+  keeping = keeping.then(async () => {
+    if (crossed.value) return
+    const { documents, files, from, open, since } = draft
+    try {
+      const kept = await call<Kept>('PUT', '/draft', { documents, files, from, open, since, version })
+      version = kept.version
+      keptAt.value = kept.at ?? ''
+      unkept.value = null
+    } catch (e) {
+      if (e instanceof Trouble && e.problem.type === 'urn:stockade:draft-crossed') crossed.value = true
+      else unkept.value = e
+    }
+  })
+  return keeping
+}
+addEventListener('pagehide', () => {
+  if (pending) keep()
+})
+
 export function begin(with_: Partial<Draft> = {}) {
   Object.assign(draft, empty(), with_)
 }

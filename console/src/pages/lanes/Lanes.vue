@@ -142,7 +142,7 @@ const columns: Column<Lane>[] = [
               does="move"
               dense
               class="!h-6"
-              :aria-label="`Move ${l.name} to ${e.name}`"
+              :aria-label="`Move here: ${l.name} to ${e.name}`"
               @click="asked = { lane: l, to: e.name }"
             >
               Move here</Act

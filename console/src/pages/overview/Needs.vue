@@ -4,8 +4,11 @@
 import { computed, ref } from 'vue'
 import type { Finding } from '../../api'
 import Findings from '../../parts/Findings.vue'
+import Act from '../../parts/Act.vue'
+import Aside from '../../parts/Aside.vue'
 import Mark from '../../parts/Mark.vue'
 const props = defineProps<{ findings: Finding[] }>()
+const setting = ref<Finding[] | null>(null)
 const alike = 4
 interface Line {
   key: string
@@ -46,7 +49,7 @@ const about = (all: Finding[]) => {
 <template>
   <div class="divide-y divide-line/60">
     <template v-for="l in lines" :key="l.key">
-      <Findings v-if="l.all.length === 1" :findings="l.all" link />
+      <Findings v-if="l.all.length === 1" :findings="l.all" link aside @aside="setting = [$event]" />
       <div v-else>
         <button
           type="button"
@@ -67,8 +70,14 @@ const about = (all: Finding[]) => {
           class="border-t border-line/60 bg-raised/40"
           :findings="l.all"
           link
+          aside
+          @aside="setting = [$event]"
         />
+        <p v-if="open.has(l.key)" class="flex justify-end border-t border-line/60 px-3 py-2">
+          <Act does="setAside" dense class="!h-6" @click="setting = l.all">Set all aside</Act>
+        </p>
       </div>
     </template>
+    <Aside v-if="setting" :of="setting" @close="setting = null" />
   </div>
 </template>

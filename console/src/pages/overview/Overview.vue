@@ -1,19 +1,49 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
-import { computed } from 'vue'
-import { get, type Lane, type Overview } from '../../api'
+import { computed, onMounted, onUnmounted, ref } from 'vue'
+import { call, get, type Lane, type Overview, type Visit } from '../../api'
 import { absolute, count, size } from '../../format'
 import JobRun from '../../parts/JobRun.vue'
 import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
 import Trouble from '../../parts/Trouble.vue'
+import Act from '../../parts/Act.vue'
 import Needs from './Needs.vue'
 import Path from './Path.vue'
+import Since from './Since.vue'
 const client = useQueryClient()
+const since = ref('')
 const q = useQuery({
-  queryKey: ['overview'],
-  queryFn: () => get<Overview>('/overview'),
+  queryKey: ['overview', since],
+  queryFn: () => get<Overview>('/overview' + (since.value ? '?since=' + since.value : '')),
+  placeholderData: (old: Overview | undefined) => old,
 })
+const error = ref<unknown>(null)
+// The visit lasts while somebody looks.
+const note = () =>
+  call<Visit>('PUT', '/visit')
+    .then((v) => (since.value = v.since ?? ''))
+    .catch(() => {})
+onMounted(note)
+const lasting = setInterval(() => document.hidden || note(), 5 * 60_000)
+onUnmounted(() => clearInterval(lasting))
+async function takeUp(a: Overview['aside'][number]) {
+  const f = a.finding
+  const q = new URLSearchParams({
+    object: f.object ?? '',
+    code: f.code,
+    cause: f.cause ?? '',
+    severity: f.severity,
+    text: f.text,
+  })
+  error.value = null
+  try {
+    await call('DELETE', '/aside?' + q)
+  } catch (e) {
+    error.value = e
+  }
+  client.invalidateQueries()
+}
 // What matters stands first, and only so much of it: the rest has its own page.
 const most = { sources: 15, lanes: 8 }
 const ranks = ['error', 'warning', '', 'note']
@@ -32,10 +62,11 @@ const strip = (s: Overview['sources'][number], published: boolean) =>
 </script>
 <template>
   <h1 class="mb-4">Overview</h1>
-  <Trouble :error="q.error.value" class="mb-4" />
+  <Trouble :error="q.error.value ?? error" class="mb-4" />
   <div v-if="q.data.value" class="grid grid-cols-[minmax(0,1fr)_320px] items-start gap-5">
     <div class="min-w-0 space-y-5">
       <Path v-if="q.data.value.first?.length" :steps="q.data.value.first" />
+      <Since v-if="q.data.value.since" :of="q.data.value.since" />
       <section>
         <div class="mb-1.5 flex items-center gap-3">
           <h2>Needs you</h2>
@@ -57,6 +88,23 @@ const strip = (s: Overview['sources'][number], published: boolean) =>
           </p>
         </div>
       </section>
+      <details v-if="q.data.value.aside.length">
+        <summary class="cursor-pointer text-slate">
+          {{ count(q.data.value.aside.length, 'finding') }} set aside
+        </summary>
+        <div class="panel mt-1.5 divide-y divide-line/60">
+          <div v-for="(a, i) in q.data.value.aside" :key="i" class="flex gap-3 px-3 py-2">
+            <Mark :kind="a.finding.severity" />
+            <p class="min-w-0 flex-1">
+              <b class="font-semibold">{{ a.finding.object }}</b>: {{ a.finding.text }}
+              <span class="block text-slate"
+                >until {{ absolute(a.until).slice(0, 10) }}, by {{ a.by }}: {{ a.reason }}</span
+              >
+            </p>
+            <Act does="takeUp" dense class="!h-6" @click="takeUp(a)">Take up again</Act>
+          </div>
+        </div>
+      </details>
       <section v-if="q.data.value.jobs.length">
         <h2 class="mb-1.5">Running</h2>
         <div class="space-y-2">
