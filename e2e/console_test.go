@@ -302,11 +302,11 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.see("tarn")
 	b.run("search",
 		chromedp.Evaluate(`document.dispatchEvent(new KeyboardEvent("keydown", {key: "/", bubbles: true}))`,
-			nil), chromedp.WaitVisible(`input[placeholder^="Name, fingerprint"]`, chromedp.ByQuery))
-	b.run("type", chromedp.SendKeys(`input[placeholder^="Name, fingerprint"]`, "barrage/2", chromedp.ByQuery))
+			nil), chromedp.WaitVisible(`input[placeholder^="A page, a source"]`, chromedp.ByQuery))
+	b.run("type", chromedp.SendKeys(`input[placeholder^="A page, a source"]`, "barrage/2", chromedp.ByQuery))
 	b.run("the edition is offered",
 		chromedp.Poll(`[...document.querySelectorAll('[role=option]')].some(o => o.innerText.includes('barrage/2'))`, nil))
-	b.run("go", chromedp.SendKeys(`input[placeholder^="Name, fingerprint"]`, "\r", chromedp.ByQuery))
+	b.run("go", chromedp.SendKeys(`input[placeholder^="A page, a source"]`, "\r", chromedp.ByQuery))
 	b.see("the seal holds")
 	b.run("dark", chromedp.Click(`button[aria-label="Use the dark shade"]`, chromedp.ByQuery))
 	b.click("Sign out")
