@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"golang.org/x/crypto/argon2"
 
 	"stockade/core/archive"
@@ -252,9 +253,62 @@ func largeVariant(t *testing.T, blobs *pool.Dir, n int) variant {
 	return variant{list.Bytes(), listed, m.Parts, m.Lines}
 }
 
-// The calls that pages make, on a large site. Times are told, not asserted.
-func TestALargeSiteAnswers(t *testing.T) {
+// Each page of a large site draws what is seen of it: so many rows, and nodes in proportion to
+// the window and not to the site. What calls and pages took is told, not asserted.
+func TestALargeSiteIsDrawnInParts(t *testing.T) {
 	s := largeSite(t)
+	b := newBrowser(t, s)
+	b.open("/")
+	b.typed("#token", s.token)
+	b.click("Sign in")
+	b.see("Sign out")
+	for _, p := range []struct {
+		path, see string
+		rows      int // of the last table on the page
+		nodes     int // at most
+	}{
+		{"/", "60 alike", 15, 1500},
+		{"/sources", "depot-59", 60, 3000},
+		{"/keys", "40 of 60 sources", 2, 2500},
+		{"/mirrors", "store-39", 40, 2500},
+		{"/mirrors/store-03", "store-03/8", 8, 1500},
+		{"/lanes", "lane-79", 0, 4000},
+		{"/machines", "hall-000", 0, 2500},
+		{"/editions/store-03/8", "part-00000", 0, 2500},
+		{"/editions/store-03/8?tab=1", "200 of 65,000 are shown", 0, 3500},
+		{"/jobs", "The newest 100 are shown", 100, 5000},
+		{"/journal", "The newest 200 are shown", 0, 2500},
+	} {
+		start := time.Now()
+		b.open(p.path)
+		b.see(p.see)
+		took := time.Since(start)
+		var nodes, rows int
+		b.run("count", chromedp.Evaluate(`document.querySelectorAll("*").length`, &nodes),
+			chromedp.Evaluate(`[...document.querySelectorAll("main table")].at(-1)
+				.querySelectorAll("tbody tr:not([aria-hidden])").length`, &rows))
+		t.Logf("%-30s %5d nodes %4d rows, shown after %d ms", p.path, nodes, rows, took.Milliseconds())
+		if nodes > p.nodes || p.rows != 0 && rows != p.rows || p.rows == 0 && rows > 100 {
+			t.Errorf("%s has %d nodes and %d rows", p.path, nodes, rows)
+		}
+	}
+	b.open("/lanes")
+	b.click("Move to newest")
+	b.see("65,000 newer")
+	b.press("Show")
+	b.see("part-00000")
+	b.see("The 200 that matter first are shown")
+	code, body, _ := get(t, s.service.APIURL()+api.Base+"/editions/store-03/8/diff?kind=newer&q=part-649&as=csv",
+		"Authorization", "Bearer "+s.token)
+	if lines := strings.Count(body, "\r\n"); code != 200 || lines != 101 {
+		t.Errorf("taken away: %d, %d lines", code, lines)
+	}
+	s.answers()
+}
+
+// answers tells what the calls that pages make take, on a large site.
+func (s *site) answers() {
+	t := s.t
 	for _, path := range []string{"/whoami", "/overview", "/sources", "/keys", "/mirrors",
 		"/mirrors/store-03",
 		"/editions", "/editions/store-03/8", "/editions/store-03/8/packages",

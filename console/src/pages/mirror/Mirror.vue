@@ -14,6 +14,7 @@ import Refusals from './Refusals.vue'
 import Edit from '../../parts/Edit.vue'
 import Trouble from '../../parts/Trouble.vue'
 import Act from '../../parts/Act.vue'
+import Lack from '../../parts/Lack.vue'
 const props = defineProps<{ name: string }>()
 const client = useQueryClient()
 const q = useQuery({
@@ -96,6 +97,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
         <span class="flex">
           <Act
             does="preview"
+            dense
             class="!rounded-r-none"
             :disabled="!!job"
             @click="start('preview', { lane: against })"
@@ -111,11 +113,15 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
             <option v-for="l in m.lanes" :key="l" :value="l">against {{ l }}</option>
           </select>
         </span>
-        <Act does="estimate" :disabled="!!job" @click="start('estimate')">Estimate</Act>
+        <Act does="estimate" dense :disabled="!!job" @click="start('estimate')">Estimate</Act>
         <form class="flex" @submit.prevent="prove">
-          <button class="btn !rounded-r-none" :disabled="!!job || (proving === 'for' && !about.trim())">
-            Prove
-          </button>
+          <Act
+            does="prove"
+            dense
+            class="!rounded-r-none"
+            :disabled="!!job || (proving === 'for' && !about.trim())"
+            >Prove</Act
+          >
           <select
             v-model="proving"
             class="field !w-36 border-l-0"
@@ -136,6 +142,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
         </form>
         <Edit kind="mirror" :name="name" /><Act
           does="build"
+          dense
           class="btn-go"
           :disabled="!!job"
           @click="start('build')"
@@ -144,6 +151,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
         </Act>
       </div>
     </div>
+    <Lack does="build" what="Building, proving and previewing" />
     <Trouble :error="error" />
     <JobRun v-if="job" :job="job" @end="ended" />
     <section v-if="last" class="panel p-3" role="status">
