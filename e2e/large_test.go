@@ -298,7 +298,8 @@ func TestALargeSiteIsDrawnInParts(t *testing.T) {
 	b.press("Show")
 	b.see("part-00000")
 	b.see("The 200 that matter first are shown")
-	code, body, _ := get(t, s.service.APIURL()+api.Base+"/editions/store-03/8/diff?kind=newer&q=part-649&as=csv",
+	code, body, _ := get(t, s.service.APIURL()+api.Base+
+		"/editions/store-03/8/diff?kind=newer&q=part-649&as=csv",
 		"Authorization", "Bearer "+s.token)
 	if lines := strings.Count(body, "\r\n"); code != 200 || lines != 101 {
 		t.Errorf("taken away: %d, %d lines", code, lines)

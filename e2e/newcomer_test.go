@@ -183,8 +183,8 @@ func TestSomebodyNewGetsToAMachineThatInstalls(t *testing.T) {
 			s := newSite(t)
 			b := newBrowser(t, s)
 			taken := t.TempDir()
-			b.run("where files go", cdpbrowser.SetDownloadBehavior(cdpbrowser.SetDownloadBehaviorBehaviorAllow).
-				WithDownloadPath(taken))
+			allow := cdpbrowser.SetDownloadBehavior(cdpbrowser.SetDownloadBehaviorBehaviorAllow)
+			b.run("where files go", allow.WithDownloadPath(taken))
 			start := time.Now()
 			acts := 0
 			if by == "mouse" {
