@@ -29,7 +29,7 @@ var inOrder = []string{
 	"lane list", "lane show", "lane move", "lane back",
 	"group list", "group show", "group files", "group kit",
 	"package list", "package add", "package remove",
-	"finding list", "finding set-aside", "finding take-up",
+	"rename", "finding list", "finding set-aside", "finding take-up",
 	"job list", "job watch", "job stop",
 	"source disable", "source enable", "source remove", "source import",
 	"edition retire", "pool usage", "pool sweep",

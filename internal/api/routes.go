@@ -87,6 +87,9 @@ var Routes = []Route{
 	{"POST", "/definitions/crossings", Viewer, "crossings",
 		"What others recorded of the same objects since a revision, beside what documents say", nil,
 		Begun{}, Crossed{}, ""},
+	{"POST", "/definitions/rename", Operator, "rename",
+		"Give what is described another name: what names it follows, and vouches for a source are made anew",
+		nil, RenameAsked{}, Judgement{}, ""},
 	{"POST", "/definitions/record", Operator, "record", "Make that change, as one revision", nil,
 		Documents{}, Judgement{}, ""},
 

@@ -184,6 +184,14 @@ type Probing struct {
 	Candidates []byte `json:"candidates,omitempty"`
 }
 
+// RenameAsked asks to give what is described another name.
+type RenameAsked struct {
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+	To   string `json:"to"`
+	Look bool   `json:"look,omitempty"` // only say what it would change
+}
+
 // Begun are documents that somebody is writing, and the revision at which they began.
 type Begun struct {
 	Documents

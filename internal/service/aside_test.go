@@ -32,6 +32,11 @@ func (d *desk) toldOf() finding.Finding {
 	return o.NeedsYou[0]
 }
 
+// documents is one document to be recorded.
+func documents(text string) api.Documents {
+	return api.Documents{Documents: []definition.Text{{Name: "site.yaml", Text: text}}}
+}
+
 func TestAFindingIsSetAsideUntilItsDateOrUntilItGetsWorse(t *testing.T) {
 	d := newDesk(t)
 	f := d.toldOf()

@@ -12,6 +12,7 @@ var long = map[string]bool{
 	"check":          true,
 	"compare":        true,
 	"record":         true,
+	"rename":         true,
 	"crossings":      true,
 	"restore":        true,
 	"wouldRestore":   true,

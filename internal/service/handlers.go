@@ -25,6 +25,7 @@ func (s *Service) handlers() map[string]handler {
 		"names":       s.handleNames,
 		"described":   s.handleDescribed,
 		"check":       s.judge, "compare": s.judge,
+		"rename": s.handleRename,
 		"record": s.handleRecord, "crossings": s.handleCrossings,
 
 		"sources":      s.handleSources,

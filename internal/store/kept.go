@@ -48,6 +48,12 @@ func (d *DB) Kept(kind, name string, v any) (time.Time, error) {
 // AllKept gives everything of one kind.
 func (d *DB) AllKept(kind string) ([]Kept, error) { return many[Kept](d, "name", 0, "kind = ?", kind) }
 
+// Called moves what is kept of something to another name.
+func (d *DB) Called(kind, from, to string) error {
+	defer d.changes.Add(1)
+	return d.g.Model(&Kept{}).Where("kind = ? AND name = ?", kind, from).Update("name", to).Error
+}
+
 // Drop forgets it.
 func (d *DB) Drop(kind, name string) error {
 	defer d.changes.Add(1)

@@ -17,7 +17,9 @@ import {
   type Named,
   type Path,
 } from './document'
+import Act from '../../../parts/Act.vue'
 import Fields from './Fields.vue'
+import Rename from './Rename.vue'
 import { fieldsOf, first, useNames, useSchema, type Schema } from './schema'
 
 const text = defineModel<string>({ required: true })
@@ -128,6 +130,14 @@ function references(s: Schema, path: Path, value: unknown, kind: Kind): Path[] {
     return inner ? references(inner, [...path, n], fields[n], kind) : []
   })
 }
+const recorded = computed(
+  () => !!open.value && (names.data.value?.names[open.value.kind] ?? []).includes(open.value.name),
+)
+const renaming = ref<Named | null>(null)
+function wasRenamed(to: string) {
+  renaming.value = null
+  renamed(to)
+}
 function renamed(to: string) {
   to = to.trim()
   if (!open.value || !to || to === open.value.name || !schema.data.value) return
@@ -210,6 +220,9 @@ const chosen = computed({
             spellcheck="false"
             @change="renamed(called)"
           />
+          <Act v-if="recorded" does="rename" class="!h-[30px]" type="button" @click="renaming = open">
+            Rename what is recorded
+          </Act>
           <button type="button" class="btn !h-[30px]" @click="away">Take it out of this text</button>
         </div>
       </div>
@@ -217,6 +230,7 @@ const chosen = computed({
         <Mark :kind="f.severity" /> {{ f.text }}
         <span v-if="f.way_out" class="text-slate">· {{ f.way_out }}</span>
       </p>
+      <Rename v-if="renaming" :of="renaming" @close="renaming = null" @done="wasRenamed" />
       <Fields :key="chosen" :schema="fields" :path="at" :first="first[open.kind]" />
     </div>
   </div>

@@ -1,0 +1,92 @@
+package definition
+
+import (
+	"strings"
+	"testing"
+
+	"stockade/core/finding"
+)
+
+const named_ = `stockade: 1
+authorities:
+  roots: {file: roots.pem}
+credentials:
+  login: {kind: token, hosts: ["x.example"]}
+proxies:
+  office: {url: "http://proxy.example:3128", credential: login, authority: roots}
+keys:
+  archive: {fingerprint: ABABABABABABABABABABABABABABABABABABABAB, vouched_for: [tarn]}
+sources:
+  tarn: # the distribution itself
+    family: deb
+    standing: official
+    upstreams: [{url: "https://x.example/tarn"}]
+    release: heron
+    components: [core]
+    architectures: [amd64]
+    signed_by: [archive]
+    proxy: office
+    credentials: [login]
+    authority: roots
+lists:
+  bench: {family: deb, file: bench.txt}
+mirrors:
+  barrage: {copy: tailored, from: [tarn, {source: tarn, want: {lists: [bench]}}], want: {packages: [tarn], lists: [bench]}, footing: {list: bench, sources: [tarn]}}
+lanes:
+  steady: {mirror: barrage}
+groups:
+  gatehouse: {family: deb, lane: steady, footing: {list: bench, sources: [tarn]}}
+`
+
+// An object that is called another way is followed by every field that names it, and by nothing
+// else: a package, a host or a family of the same name stays as it is.
+func TestWhatNamesAnObjectFollows(t *testing.T) {
+	for kind, name := range map[string]string{"authority": "roots", "credential": "login", "proxy": "office",
+		"key": "archive", "source": "tarn", "list": "bench", "mirror": "barrage", "lane": "steady",
+		"group": "gatehouse"} {
+		set, found := Read(Text{Name: "x", Text: named_})
+		if found.HasErrors() {
+			t.Fatal(found)
+		}
+		if err := set.Rename(kind, name, "other-one"); err != nil {
+			t.Fatal(err)
+		}
+		got, err := set.YAML()
+		if err != nil {
+			t.Fatal(err)
+		}
+		// What it should be: each word that is the name, but for packages, addresses and files.
+		lines := strings.Split(named_, "\n")
+		for i, l := range lines {
+			keep := strings.NewReplacer("packages: ["+name+"]", "packages: [\x00]", "/"+name, "/\x00",
+				name+".", "\x00.")
+			back := strings.NewReplacer("\x00", name)
+			lines[i] = back.Replace(strings.ReplaceAll(keep.Replace(l), name, "other-one"))
+		}
+		expected, found := Read(Text{Name: "x", Text: strings.Join(lines, "\n")})
+		if found.HasErrors() {
+			t.Fatal(found, strings.Join(lines, "\n"))
+		}
+		want, err := expected.YAML()
+		if err != nil || got != want {
+			t.Errorf("%s: %v\n%s\nand not\n%s", kind, err, got, want)
+		}
+	}
+}
+
+func TestWhatCannotBeRenamed(t *testing.T) {
+	for what, c := range map[string]struct{ kind, from, to, code string }{
+		"nothing of that name": {"source", "tam", "x", "define.dangling-reference"},
+		"no kind":              {"edition", "tarn", "x", "define.bad-value"},
+		"a rule":               {"rule", "official", "vendor", "define.bad-value"},
+		"no name":              {"source", "tarn", "Tarn Archive", "define.bad-value"},
+		"a name that is taken": {"key", "archive", "archive", "define.duplicate-name"},
+	} {
+		set, _ := Read(Text{Name: "x", Text: named_})
+		before, _ := set.YAML()
+		f, ok := finding.From(set.Rename(c.kind, c.from, c.to))
+		if after, _ := set.YAML(); !ok || f.Code != c.code || after != before {
+			t.Errorf("%s: %+v", what, f)
+		}
+	}
+}
