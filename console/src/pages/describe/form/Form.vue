@@ -211,11 +211,12 @@ const chosen = computed({
     <div v-if="all && open" class="px-3 py-1">
       <div class="grid grid-cols-[112px_minmax(0,1fr)] gap-x-3 py-1.5">
         <label for="object-name" class="pt-1.5 text-slate">Name</label>
-        <div class="flex gap-2">
+        <div class="flex flex-wrap gap-2">
           <input
             id="object-name"
             v-model="called"
             class="field mono"
+            :class="recorded ? '' : '!w-auto min-w-0 flex-1'"
             autocomplete="off"
             spellcheck="false"
             @change="renamed(called)"
