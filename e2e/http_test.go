@@ -46,6 +46,9 @@ func TestEveryCallNeedsItsRole(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer res.Body.Close()
+		if r.Name == "events" && res.StatusCode == http.StatusOK {
+			return res.StatusCode // it goes on until one of the two leaves
+		}
 		if body, _ := io.ReadAll(res.Body); res.StatusCode >= 400 {
 			var p api.Problem
 			if res.Header.Get("Content-Type") != "application/problem+json" ||
@@ -58,7 +61,10 @@ func TestEveryCallNeedsItsRole(t *testing.T) {
 	}
 	guesses := 0
 	for _, r := range api.Routes {
-		if r.Name == "sweepPool" || r.Name == "verifyJournal" {
+		// Signing in answers 401 itself, and accounts of others are a warden's: internal/service has
+		// tests of both.
+		if r.Name == "sweepPool" || r.Name == "verifyJournal" || r.Name == "signIn" ||
+			strings.HasPrefix(r.Path, "/accounts/{name}") && r.Role == api.Viewer {
 			continue
 		}
 		for who, token := range tokens {

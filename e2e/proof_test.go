@@ -142,7 +142,7 @@ func TestTheConsoleProves(t *testing.T) {
 	b.see("1 way out")
 	b.shot("proof")
 	b.click("Describe it so")
-	b.see("source tarn")
+	b.see("It can be recorded")
 	b.click("What recording changes")
 	b.see("mirror drives")
 	b.see("from")
