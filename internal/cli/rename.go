@@ -26,7 +26,8 @@ that machines have in their files.`,
 				return err
 			}
 			a.changes(would)
-			if err := a.sure(fmt.Sprintf("This renames the %s %s to %s.", in.Kind, in.Name, in.To)); err != nil {
+			asked := fmt.Sprintf("This renames the %s %s to %s.", in.Kind, in.Name, in.To)
+			if err := a.sure(asked); err != nil {
 				return err
 			}
 			in.Look = false

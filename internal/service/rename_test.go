@@ -1,6 +1,7 @@
 package service
 
 import (
+	"strings"
 	"testing"
 
 	"stockade/core/mirror"
@@ -42,14 +43,15 @@ func TestARenamedSourceIsTheSameOne(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, there := set.Sources["tarn"]; there || len(trusted.keyring(set, "tarn-main", d.s.now).Counting()) != 1 {
+	counting := trusted.keyring(set, "tarn-main", d.s.now).Counting()
+	if _, there := set.Sources["tarn"]; there || len(counting) != 1 {
 		t.Errorf("after it was renamed: %v", set.Names("source"))
 	}
 	if _, still := trusted.Vouched(key, "tarn"); still {
 		t.Error("the old name is vouched for as well")
 	}
 	v, _ := trusted.Vouched(key, "tarn-main")
-	if v.By != "warden" || v.Why[:len("as vouched for tarn by warden on ")] != "as vouched for tarn by warden on " {
+	if v.By != "warden" || !strings.HasPrefix(v.Why, "as vouched for tarn by warden on ") {
 		t.Errorf("%+v", v)
 	}
 	var a mirror.Accepted
@@ -66,9 +68,11 @@ func TestWhatIsKnownByItsNameKeepsIt(t *testing.T) {
 	d := newDesk(t)
 	d.toldOf()
 	d.must(d.ask(api.Operator, "POST", "/definitions/record", documents("stockade: 1\nmirrors:\n  barrage: "+
-		"{copy: faithful, from: [tarn], want: everything}\nlanes:\n  steady: {mirror: barrage}\n")), 200, nil)
+		"{copy: faithful, from: [tarn], want: everything}\nlanes:\n  steady: {mirror: barrage}\n")), 200,
+		nil)
 	mirrorTo := api.RenameAsked{Kind: "mirror", Name: "barrage", To: "dam"}
-	if err := d.s.db.SaveEdition(store.Edition{Mirror: "barrage", Number: 1, Created: d.s.now()}); err != nil {
+	if err := d.s.db.SaveEdition(store.Edition{Mirror: "barrage", Number: 1,
+		Created: d.s.now()}); err != nil {
 		t.Fatal(err)
 	}
 	if w := d.ask(api.Operator, "POST", "/definitions/rename", mirrorTo); w.Code != 422 {
@@ -76,8 +80,8 @@ func TestWhatIsKnownByItsNameKeepsIt(t *testing.T) {
 	}
 	laneTo := api.RenameAsked{Kind: "lane", Name: "steady", To: "calm"}
 	d.must(d.ask(api.Operator, "POST", "/definitions/rename", laneTo), 200, nil)
-	if _, err := d.s.step(api.Lane{Name: "calm"}, store.Move{Lane: "calm", Mirror: "barrage", Edition: 1},
-		"mara"); err != nil {
+	step := store.Move{Lane: "calm", Mirror: "barrage", Edition: 1}
+	if _, err := d.s.step(api.Lane{Name: "calm"}, step, "mara"); err != nil {
 		t.Fatal(err)
 	}
 	laneTo.Name, laneTo.To = "calm", "steady"
