@@ -75,7 +75,8 @@ func TestASessionIsForTheWholeBrowser(t *testing.T) {
 	b.typed("#password", "gate seven at slack water")
 	b.click("Sign in")
 	b.run("the page is there again", chromedp.Poll(
-		`!document.querySelector("#password") && document.body.innerText.includes("this one")`, nil))
+		`!document.querySelector("#password") && !document.body.innerText.includes("Not signed in") &&
+		[...document.querySelectorAll("td")].some(d => d.innerText === "password")`, nil))
 	b.shot("accounts")
 }
 

@@ -34,6 +34,7 @@ const whose = ref('')
 watch(who, (now) => {
   if (!now) return
   if (whose.value && whose.value !== now.account) location.reload()
+  if (whose.value) client.invalidateQueries() // what failed while nobody was signed in
   whose.value = now.account
 })
 async function leave() {
