@@ -19,16 +19,11 @@ type audit struct {
 	}
 }
 
-// serious gives what an accessibility check finds serious, or worse, of the page that is open. In
-// the dark shade only colours are other ones, and only they are looked at.
-func (b *browser) serious(script, shade string) (out []audit) {
+// serious gives what an accessibility check finds serious, or worse, of the page that is open.
+func (b *browser) serious(script string) (out []audit) {
 	b.t.Helper()
-	only := ""
-	if shade == "dark" {
-		only = `, runOnly: ["color-contrast"]`
-	}
 	b.run("check the page", chromedp.Evaluate(script, nil), chromedp.Evaluate(
-		`axe.run(document, {resultTypes: ["violations"]`+only+`}).then(r => r.violations
+		`axe.run(document, {resultTypes: ["violations"]}).then(r => r.violations
 			.filter(v => ["serious", "critical"].includes(v.impact))
 			.map(v => ({id: v.id, impact: v.impact, help: v.help,
 				nodes: v.nodes.map(n => ({target: n.target.map(String), html: n.html}))})))`, &out,
@@ -48,7 +43,7 @@ func TestPagesOfTheConsoleAreAccessible(t *testing.T) {
 	b := newBrowser(t, s)
 	check := func(page, shade string) {
 		t.Helper()
-		for _, a := range b.serious(string(raw), shade) {
+		for _, a := range b.serious(string(raw)) {
 			var at []string
 			for _, n := range a.Nodes[:min(3, len(a.Nodes))] {
 				at = append(at, fmt.Sprint(n.Target, " ", n.HTML))

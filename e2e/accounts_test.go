@@ -124,7 +124,7 @@ func TestAViewerIsOfferedNothingThatIsRefused(t *testing.T) {
 			role, known := needs[does]
 			seen[does] = true
 			if lacks := role == api.Operator || role == api.Warden; !known || lacks != disabled && lacks ||
-				lacks && !strings.Contains(text, role+"s only") {
+				lacks && !strings.Contains(text, "needs "+role) {
 				t.Errorf("%s: %q does %s, which needs %q: disabled %v", p.path, text, does, role, disabled)
 			}
 		}

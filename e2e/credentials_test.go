@@ -357,5 +357,5 @@ func TestTheConsoleTakesASecret(t *testing.T) {
 	if buttons != 0 {
 		t.Errorf("a viewer is offered %d buttons", buttons)
 	}
-	v.see("wardens only")
+	v.see("needs warden")
 }

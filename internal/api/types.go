@@ -775,8 +775,7 @@ type Overview struct {
 
 // Found is what a search gave.
 type Found struct {
-	Hits     []Hit `json:"hits"` // eight of a kind at most
-	Matching int   `json:"matching"`
+	Hits []Hit `json:"hits"` // eight of a kind at most
 	// Unread are editions that lanes show, and into which the search did not look: it has so much
 	// time.
 	Unread []string `json:"unread,omitempty"`

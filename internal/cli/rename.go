@@ -14,7 +14,8 @@ func (a *app) renameCommand() *cobra.Command {
 		Long: `Give what is described another name, as one revision in which all that names it follows. A source
 stays the repository that it is: what was accepted of it goes on guarding against older roots. Who
 vouched did so for a name, so that vouches for it are made anew by who renames it, on the evidence
-that there is: that needs a warden, and a second one where a rule says so. A mirror of which
+that there is: that needs a warden, and a second one where a rule says so. Editions that stand have a renamed source under its old name, for
+which nobody vouches any more: build again and move the lanes before machines get files anew. A mirror of which
 editions stand keeps its name, which is in their seals, and a lane that was moved keeps the name
 that machines have in their files.`,
 		Example: "  stockade rename group test-bench bench --yes",

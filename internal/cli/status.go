@@ -19,6 +19,7 @@ import (
 // state is what status shows: one screen, and its exit code.
 type state struct {
 	NeedsYou  finding.List       `json:"needs_you"`
+	Aside     []api.Aside        `json:"aside"` // known, and left until a date
 	Lanes     []api.Lane         `json:"lanes"`
 	Behind    []string           `json:"behind"` // lanes that do not show the newest edition of their mirror
 	Jobs      []api.Job          `json:"jobs"`   // that run now
@@ -92,6 +93,7 @@ func (a *app) state(ctx context.Context, since string) (state, error) {
 		return s, err
 	}
 	s.NeedsYou, s.Lanes, s.Jobs, s.Looked = o.NeedsYou, o.Lanes, o.Jobs, o.Looked
+	s.Aside = o.Aside
 	s.Editions, s.PoolBytes, s.FreeBytes = o.Editions, o.PoolBytes, o.FreeBytes
 	for _, l := range s.Lanes {
 		if l.Edition != "" && l.Edition != l.Newest {
@@ -127,7 +129,12 @@ func (a *app) stateDetail(s state) {
 	for _, j := range s.Jobs {
 		runs = append(runs, fmt.Sprintf("%s of %s (job %d)", j.Kind, j.Object, j.ID))
 	}
-	a.fields("needs somebody", needs, "sources", asked, "journal", "compared "+date(s.Looked.Journal),
+	aside := ""
+	if len(s.Aside) > 0 {
+		aside = number(len(s.Aside), "finding") + ": stockade finding list"
+	}
+	a.fields("needs somebody", needs, "set aside", aside, "sources", asked, "journal",
+		"compared "+date(s.Looked.Journal),
 		"lanes behind", behind, "running", first(strings.Join(runs, ", "), "nothing"),
 		"disk", fmt.Sprintf("%s in %s, %s free", size(s.PoolBytes), number(s.Editions, "edition"),
 			size(s.FreeBytes)))

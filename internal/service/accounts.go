@@ -24,9 +24,11 @@ func (s *Service) describeAccount(c *gin.Context, a store.Account) (api.Account,
 	if err != nil {
 		return out, err
 	}
-	names, now := map[string]string{}, s.now()
+	names, now := map[string]string{}, s.now() // of tokens that have not ended
 	for _, t := range tokens {
-		names[t.Hash] = t.Label
+		if t.Ends == nil || now.Before(*t.Ends) {
+			names[t.Hash] = t.Label
+		}
 		out.Tokens = append(out.Tokens, api.Token{ID: tokenID(t.Hash), Name: t.Label, Created: t.Created,
 			Ends: t.Ends, Used: s.used.ofToken(t.Hash, t.Used), Ended: t.Ends != nil &&
 				!now.Before(*t.Ends)})
@@ -37,7 +39,8 @@ func (s *Service) describeAccount(c *gin.Context, a store.Account) (api.Account,
 	}
 	for _, row := range sessions {
 		used := s.used.of(row.Hash, row.Used)
-		if now.Sub(row.Created) > sessionMost || now.Sub(used) > sessionIdle {
+		if now.Sub(row.Created) > sessionMost || now.Sub(used) > sessionIdle ||
+			row.By == "password" && row.Of != passwordDigest(a.Password) {
 			continue
 		}
 		one := api.Session{ID: tokenID(row.Hash), By: row.By, From: row.From, Agent: row.Agent,
@@ -45,7 +48,7 @@ func (s *Service) describeAccount(c *gin.Context, a store.Account) (api.Account,
 			Current: row.Hash == knownBy(c).session}
 		if row.By == "token" {
 			if names[row.Of] == "" {
-				continue // its token was taken back: it counts no more
+				continue // its token was taken back, or has ended
 			}
 			one.By += ` "` + names[row.Of] + `"`
 		}
@@ -165,6 +168,8 @@ func (s *Service) noAccount(name string) error {
 }
 
 func (s *Service) removeAccount(c *gin.Context) (any, error) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
 	a, err := s.ofAccount(c)
 	if err != nil {
 		return nil, err
@@ -177,8 +182,6 @@ func (s *Service) removeAccount(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.writing.Lock()
-	defer s.writing.Unlock()
 	return out, s.db.Tx(func(tx *store.DB) error {
 		if err := tx.RemoveAccount(a.Name); err != nil {
 			return err
@@ -194,6 +197,8 @@ func (s *Service) setRole(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	s.writing.Lock()
+	defer s.writing.Unlock()
 	a, err := s.ofAccount(c)
 	if err != nil {
 		return nil, err
@@ -208,8 +213,6 @@ func (s *Service) setRole(c *gin.Context) (any, error) {
 	if a.Role == in.Role {
 		return s.describeAccount(c, a)
 	}
-	s.writing.Lock()
-	defer s.writing.Unlock()
 	before := a.Role
 	a.Role = in.Role
 	return s.changed(c, a.Name, s.db.Tx(func(tx *store.DB) error {
@@ -231,6 +234,8 @@ func (s *Service) addToken(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	s.writing.Lock()
+	defer s.writing.Unlock()
 	a, err := s.ofAccount(c)
 	if err != nil {
 		return nil, err
@@ -245,8 +250,6 @@ func (s *Service) addToken(c *gin.Context) (any, error) {
 		return nil, finding.New("define.bad-value", object, "the name %q of a token does not fit",
 			finding.Harmless(in.Name)).Do("give 1 to 64 characters that say what it is for")
 	}
-	s.writing.Lock()
-	defer s.writing.Unlock()
 	have, err := s.db.TokensOf(a.Name)
 	if err != nil {
 		return nil, err
@@ -293,14 +296,15 @@ func endText(ends *time.Time) string {
 	return ends.UTC().Format(time.RFC3339)
 }
 
-// removeToken takes a token back, by its id or name. The last one of an account without a password stays.
+// removeToken takes a token back, by its id or name. The last one of an account without a
+// password stays.
 func (s *Service) removeToken(c *gin.Context) (any, error) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
 	a, err := s.ofAccount(c)
 	if err != nil {
 		return nil, err
 	}
-	s.writing.Lock()
-	defer s.writing.Unlock()
 	have, err := s.db.TokensOf(a.Name)
 	if err != nil {
 		return nil, err
@@ -368,6 +372,8 @@ func (s *Service) setPassword(c *gin.Context) (any, error) {
 	s.hashing <- struct{}{}
 	record := passwordRecord(in.Password)
 	<-s.hashing
+	s.writing.Lock()
+	defer s.writing.Unlock()
 	err = s.keepPassword(c, by.account.Name, record, "account.set-password")
 	if err == nil && by.byWord { // the session that asked goes on
 		err = s.rebind(by.session, passwordDigest(record))
@@ -375,10 +381,8 @@ func (s *Service) setPassword(c *gin.Context) (any, error) {
 	return s.changed(c, by.account.Name, err)
 }
 
-// keepPassword records a password, or that there is none.
+// keepPassword records a password, or that there is none; s.writing is held.
 func (s *Service) keepPassword(c *gin.Context, name, record, action string) error {
-	s.writing.Lock()
-	defer s.writing.Unlock()
 	a, err := s.db.AccountBy(name)
 	if err != nil {
 		return err
@@ -408,6 +412,8 @@ func (s *Service) rebind(session, of string) error {
 }
 
 func (s *Service) removePassword(c *gin.Context) (any, error) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
 	a, err := s.ofAccount(c)
 	if err != nil {
 		return nil, err

@@ -3,6 +3,7 @@ package service
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -12,7 +13,9 @@ import (
 
 	"stockade/core/finding"
 	"stockade/core/journal"
+	"stockade/core/mirror"
 	"stockade/internal/api"
+	"stockade/internal/store"
 )
 
 // asideKey is what a finding is known by while it is set aside. One that gets worse is another,
@@ -160,16 +163,20 @@ func (s *Service) newSince(at time.Time, sources []string, lanes []api.Lane,
 	editions []api.Edition) (*api.Since, error) {
 	out := &api.Since{At: at, Roots: []api.NewRoot{}, Editions: []string{}, Moves: []api.LaneMove{},
 		Failures: []api.Job{}}
-	kept, err := s.db.AllKept("accepted")
+	// The days are kept when a root is another than the one before, and not at each refresh.
+	kept, err := s.db.AllKept("days")
 	if err != nil {
 		return nil, err
 	}
 	for _, k := range kept {
-		if k.At.After(at) && slices.Contains(sources, k.Name) && len(out.Roots) < newMost {
-			a := decode[struct {
-				Date time.Time `json:"date"`
-			}](k.Body)
+		if !k.At.After(at) || !slices.Contains(sources, k.Name) || len(out.Roots) == newMost {
+			continue
+		}
+		var a mirror.Accepted
+		if _, err := s.db.Kept("accepted", k.Name, &a); err == nil {
 			out.Roots = append(out.Roots, api.NewRoot{Source: k.Name, Date: a.Date, At: k.At})
+		} else if !errors.Is(err, store.ErrNotFound) {
+			return nil, err
 		}
 	}
 	for _, e := range editions {

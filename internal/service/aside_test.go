@@ -123,6 +123,16 @@ func TestAVisitBeginsAfterAWhile(t *testing.T) {
 	if o.Since == nil || o.Since.Entries == 0 || o.Since.Roots == nil || o.Since.Moves == nil {
 		t.Errorf("%+v", o.Since)
 	}
+	// A root that was accepted again is no new one.
+	for i, kind := range []string{"accepted", "days"} {
+		if err := d.s.db.Keep(kind, "tarn", map[string]any{}, start.Add(time.Hour)); err != nil {
+			t.Fatal(err)
+		}
+		d.must(d.ask(api.Viewer, "GET", "/overview?since="+start.UTC().Format(time.RFC3339), nil), 200, &o)
+		if len(o.Since.Roots) != i {
+			t.Errorf("after %s was kept, %d new roots are told of", kind, len(o.Since.Roots))
+		}
+	}
 	if w := d.ask(api.Viewer, "GET", "/overview?since=yesterday", nil); w.Code != 400 {
 		t.Errorf("%d", w.Code)
 	}

@@ -193,7 +193,11 @@ func (s *Service) wayBack(moves []store.Move) (store.Move, bool) {
 		stack = append(stack, mv)
 	}
 	for i := len(stack) - 2; i >= 0; i-- {
-		if rec, err := s.db.EditionBy(stack[i].Mirror, stack[i].Edition); err == nil && !rec.Retired {
+		rec, err := s.db.EditionBy(stack[i].Mirror, stack[i].Edition)
+		if err != nil || rec.Retired {
+			continue
+		}
+		if _, err := s.editions.brief(s, rec.Mirror, rec.Number); err == nil { // its seal holds
 			return stack[i], true
 		}
 	}

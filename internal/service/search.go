@@ -107,7 +107,6 @@ func (f *finder) hit(kind, name, text, to, in string) {
 	if in != "" && !strings.Contains(strings.ToLower(in), f.q) {
 		return
 	}
-	f.out.Matching++
 	if f.of[kind]++; f.of[kind] <= hitsOfKind {
 		f.out.Hits = append(f.out.Hits, api.Hit{Kind: kind, Name: name, Text: text, To: to})
 	}

@@ -163,6 +163,11 @@ func TestAPasswordSignsIn(t *testing.T) {
 	d.status(200, "changed", "PUT", path, api.PasswordGiven{Before: word, Password: other}, first)
 	d.status(200, "the session that changed it", "GET", "/whoami", nil, first)
 	d.status(401, "the other session", "GET", "/whoami", nil, second)
+	var me api.Account
+	d.must(d.ask(api.Operator, "GET", "/accounts/a-operator", nil), 200, &me)
+	if len(me.Sessions) != 1 {
+		t.Errorf("%d sessions are told of, and one counts", len(me.Sessions))
+	}
 	d.status(401, "the old password", "POST", "/session", api.SignIn{Account: "a-operator",
 		Password: word}, func(*http.Request) {})
 	d.must(d.ask(api.Warden, "DELETE", path, nil), 200, nil)

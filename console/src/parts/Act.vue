@@ -13,7 +13,7 @@ const lack = computed(() => lacks(props.does))
     <slot />
     <span v-if="lack" class="inline-flex items-center gap-0.5 font-normal"
       ><LockClosedIcon class="size-3" aria-hidden="true" /><span :class="dense ? 'sr-only' : ''"
-        >{{ lack }}s only</span
+        >needs {{ lack }}</span
       ></span
     >
   </button>

@@ -6,6 +6,6 @@ defineProps<{ does: Does; what: string }>()
 </script>
 <template>
   <p v-if="lacks(does)" class="mb-3 flex items-center gap-1 text-slate">
-    <LockClosedIcon class="size-3.5" aria-hidden="true" />{{ what }} is for {{ lacks(does) }}s.
+    <LockClosedIcon class="size-3.5" aria-hidden="true" />{{ what }} needs the role {{ lacks(does) }}.
   </p>
 </template>

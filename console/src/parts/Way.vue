@@ -13,7 +13,9 @@ import {
   type Judgement,
   type Key,
   type Page,
+  type PoolUsage,
 } from '../api'
+import { count, size } from '../format'
 import Vouch from '../pages/keys/Vouch.vue'
 import Preview from '../pages/describe/Preview.vue'
 import Act from './Act.vue'
@@ -36,7 +38,7 @@ const words: Record<string, [string, string]> = {
   refresh: ['Refresh', 'Its upstreams are asked for the root, which is verified.'],
   probe: ['Probe', 'Every upstream of it is measured.'],
   build: ['Build', 'Its sources are asked, and an edition is built and sealed. Lanes stay where they are.'],
-  sweep: ['Free space', 'What no edition holds goes from the pool.'],
+  sweep: ['Free space', 'What no edition holds, and what was found damaged, goes from the pool.'],
 }
 const paths: Record<string, string> = {
   refresh: `/sources/${name.value}/refresh`,
@@ -48,6 +50,7 @@ const open = ref(false)
 const error = ref<unknown>(null)
 const job = ref<Job | null>(null)
 const ended = ref<Job | null>(null)
+const goes = ref<PoolUsage['unheld'] | null>(null) // what would go
 const would = ref<Judgement | null>(null)
 // the key that is to be compared: of those that the source names, one that nobody decided about
 const keys = useQuery({
@@ -63,10 +66,17 @@ const key = computed(() =>
 const order = () => ({ last: way.value.upstream })
 async function ask() {
   open.value = true
-  error.value = job.value = ended.value = would.value = null
-  if (way.value.does !== 'last') return
+  error.value = job.value = ended.value = would.value = goes.value = null
   try {
-    would.value = await post<Judgement>(`/sources/${name.value}/order`, { ...order(), look: true })
+    if (way.value.does === 'sweep') {
+      const pool = await get<PoolUsage>('/pool')
+      goes.value = {
+        files: pool.unheld.files + pool.aside.files,
+        bytes: pool.unheld.bytes + pool.aside.bytes,
+      }
+    }
+    if (way.value.does === 'last')
+      would.value = await post<Judgement>(`/sources/${name.value}/order`, { ...order(), look: true })
   } catch (e) {
     error.value = e
   }
@@ -107,6 +117,9 @@ function close() {
       @close="close"
     >
       <p class="mb-3">{{ words[way.does]?.[1] }}</p>
+      <p v-if="way.does === 'sweep' && !error && !job">
+        {{ goes ? `${count(goes.files, 'file')}, ${size(goes.bytes)}` : 'What that is, is being counted …' }}
+      </p>
       <Preview v-if="would" :of="would" />
       <JobRun v-if="job && !ended" :job="job" @end="ended = $event" />
       <p v-if="ended" role="status">
@@ -118,7 +131,9 @@ function close() {
         <button
           v-if="!job"
           class="btn btn-go"
-          :disabled="!!lacks(does) || (way.does === 'last' && !would?.recordable)"
+          :disabled="
+            !!lacks(does) || (way.does === 'last' && !would?.recordable) || (way.does === 'sweep' && !goes)
+          "
           @click="go"
         >
           {{ words[way.does]?.[0] }}

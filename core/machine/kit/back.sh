@@ -35,4 +35,5 @@ for path in $touched; do
 done
 mv "$kept" "$kept.gone-back"
 rm -rf "$old" "$new"
-echo "It is as it was before. What was kept lies in $kept.gone-back"
+echo "As they were before: {{range .Touched}}/{{.}} {{end}}"
+echo "What was kept of them lies in $kept.gone-back"

@@ -76,7 +76,11 @@ const strip = (s: Overview['sources'][number], published: boolean) =>
           <Needs v-if="q.data.value.needs_you.length" :findings="q.data.value.needs_you" />
           <p v-else class="px-3 py-3">
             <template v-if="q.data.value.sources.length"
-              ><Mark kind="good" word="Nothing that was looked at is wrong." />
+              ><Mark
+                v-if="q.data.value.aside.length"
+                kind="note"
+                word="Nothing but what was set aside."
+              /><Mark v-else kind="good" word="Nothing that was looked at is wrong." />
               <span class="ml-2 text-slate"
                 >Sources were asked <Moment :at="q.data.value.looked.sources" /> at the earliest; journal,
                 records and seals compared <Moment :at="q.data.value.looked.journal" />.</span

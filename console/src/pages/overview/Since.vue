@@ -11,8 +11,8 @@ defineProps<{ of: NonNullable<Overview['since']> }>()
     <h2 class="mb-1.5">Since you last looked, <Moment :at="of.at" /></h2>
     <div class="panel divide-y divide-line/60">
       <p v-if="of.failures.length" class="flex flex-wrap gap-x-3 px-3 py-2">
-        <Mark kind="warning" :word="count(of.failures.length, 'job') + ' failed'" />
-        <RouterLink v-for="j in of.failures.slice(0, 4)" :key="j.id" to="/jobs?state=failed"
+        <Mark kind="warning" :word="count(of.failures.length, 'job') + ' failed or interrupted'" />
+        <RouterLink v-for="j in of.failures.slice(0, 4)" :key="j.id" :to="'/jobs?state=' + j.state"
           >{{ j.kind }} of {{ j.object }}</RouterLink
         >
       </p>

@@ -48,6 +48,10 @@ async function ask(look: boolean) {
       <p class="mt-2 text-slate">
         It is one revision, in which all that names it follows. Vouches for a source are made anew for its new
         name, by you, on the evidence that there is.
+        <template v-if="of.kind === 'source'"
+          >Editions that stand have it under its old name, for which nobody vouches any more: build again and
+          move the lanes before machines get files anew.</template
+        >
       </p>
       <Preview v-if="would" class="mt-3" :of="would" />
       <Trouble :error="error" class="mt-3" />
