@@ -36,6 +36,12 @@ export const router = createRouter({
     { path: '/lanes', name: 'Lanes', component: () => import('./pages/lanes/Lanes.vue') },
     { path: '/packages', name: 'Packages', component: () => import('./pages/packages/Packages.vue') },
     { path: '/machines', name: 'Machines', component: () => import('./pages/machines/Machines.vue') },
+    {
+      path: '/machines/:name',
+      name: 'Machine',
+      component: () => import('./pages/machine/Machine.vue'),
+      props: true,
+    },
     { path: '/jobs', name: 'Jobs', component: () => import('./pages/jobs/Jobs.vue') },
     { path: '/journal', name: 'Journal', component: () => import('./pages/journal/Journal.vue') },
     { path: '/accounts', name: 'Accounts', component: () => import('./pages/accounts/Accounts.vue') },

@@ -155,6 +155,11 @@ type ForwardOnly interface {
 	SeeOlder() string
 }
 
+// NeverBack is implemented by a family whose clients pass over what is older than what is
+// installed before they look at priorities: where the best source has only older versions, a
+// newer one of a worse source is taken. Those of the others look at the best source alone.
+type NeverBack interface{ PassesOlder() }
+
 // PinEffect is what a pin does on a machine that has not installed the package yet.
 type PinEffect int
 
@@ -196,8 +201,12 @@ type Inventoried interface {
 	// ReadInventory gives name, version and architecture (empty where it is not said) of each
 	// package. An error names the line.
 	ReadInventory(data []byte) ([]Identity, error)
-	// PrintsInventory is the command that prints such a list on a machine.
+	// PrintsInventory is the command that prints such a list on a machine, in a form that lacks
+	// nothing.
 	PrintsInventory() string
+	// Lacks tells what a list does not say of what is installed in which version, so that it cannot
+	// be compared with what is offered; empty: nothing, or versions are left out altogether.
+	Lacks(data []byte) string
 }
 
 // Sourced is implemented by a family whose repositories list the source packages that their

@@ -736,6 +736,9 @@ func (c *checker) group(name string, g Group) {
 			"known are " + strings.Join(c.around.Families.Names(), ", ")
 	}
 	reference(c, object, path+".lane", "lane", g.Lane, c.Lanes)
+	if _, err := g.ReportWithin.Duration(); err != nil {
+		c.adopt(err, "define.bad-value", object, path+".report_within")
+	}
 	if _, ok := family.(archive.Bound); !ok && family != nil && len(g.Foreign) > 0 {
 		c.add("define.bad-value", object, path+".foreign",
 			"machines of the family %s have no foreign architectures", g.Family)

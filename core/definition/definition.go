@@ -294,6 +294,7 @@ type Group struct {
 	Pins          []string            `yaml:"pins" json:"pins,omitempty" doc:"Versions that the group stays on: tide-tables = 2.4.1-1"`
 	Roles         map[string][]string `yaml:"roles" json:"roles,omitempty" doc:"What machines of a role have, by the name of the role: packages that are wanted and proved to be installable side by side"`
 	Footing       Footing             `yaml:"footing" json:"footing,omitzero" doc:"What its machines have already when it is proved what they can install; that of the mirror, if left out"`
+	ReportWithin  Age                 `yaml:"report_within" json:"report_within,omitempty" doc:"How long a machine of it may go without a report of what it has installed before that is a finding: 10d, 4w"`
 }
 
 // Document is one YAML document.

@@ -17,11 +17,13 @@ type Dependents struct {
 	Mirrors []string `json:"mirrors"` // take from these sources
 	Lanes   []string `json:"lanes"`   // of these mirrors
 	Groups  []string `json:"groups"`  // follow these lanes
+	// Machines is how many machines are enrolled in a group, where that is known.
+	Machines int `json:"machines,omitempty"`
 }
 
 // None tells whether nothing stands on it.
 func (d Dependents) None() bool {
-	return len(d.Proxies)+len(d.Sources)+len(d.Mirrors)+len(d.Lanes)+len(d.Groups) == 0
+	return len(d.Proxies)+len(d.Sources)+len(d.Mirrors)+len(d.Lanes)+len(d.Groups)+d.Machines == 0
 }
 
 // Dependents gives what stands on a thing. Kind is one of Kinds; a key is given by its name
@@ -45,17 +47,17 @@ func (s *Set) Dependents(kind, name string) Dependents {
 		d.Groups = append(d.Groups, where(s.Groups, func(g Group) bool {
 			return slices.Contains(g.Footing.Sources, name)
 		})...)
-		return d.whole()
+		return d.Whole()
 	case "list":
 		d := s.below(nil, nil, nil, where(s.Mirrors, func(m Mirror) bool { return m.uses(name) }))
 		d.Groups = append(d.Groups, where(s.Groups, func(g Group) bool { return g.Footing.List == name })...)
-		return d.whole()
+		return d.Whole()
 	case "mirror":
 		d := s.below(nil, nil, nil, []string{name})
 		d.Mirrors = []string{} // it does not stand on itself
 		return d
 	case "lane":
-		return Dependents{Groups: where(s.Groups, func(g Group) bool { return g.Lane == name })}.whole()
+		return Dependents{Groups: where(s.Groups, func(g Group) bool { return g.Lane == name })}.Whole()
 	}
 	for _, p := range proxies {
 		sources = append(sources, where(s.Sources, func(src Source) bool { return src.Proxy == p })...)
@@ -99,11 +101,11 @@ func (s *Set) below(proxies, sources, alone, mirrors []string) Dependents {
 	d := Dependents{Proxies: proxies, Sources: sources, Alone: alone, Mirrors: mirrors}
 	d.Lanes = where(s.Lanes, func(l Lane) bool { return slices.Contains(mirrors, l.Mirror) })
 	d.Groups = where(s.Groups, func(g Group) bool { return slices.Contains(d.Lanes, g.Lane) })
-	return d.whole()
+	return d.Whole()
 }
 
-// whole sorts the names, and leaves none out.
-func (d Dependents) whole() Dependents {
+// Whole sorts the names, and leaves no list out.
+func (d Dependents) Whole() Dependents {
 	for _, names := range []*[]string{&d.Proxies, &d.Sources, &d.Alone, &d.Mirrors, &d.Lanes, &d.Groups} {
 		slices.Sort(*names)
 		*names = append([]string{}, slices.Compact(*names)...)

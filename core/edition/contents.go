@@ -121,6 +121,9 @@ type Advisory struct {
 	archive.Advisory
 }
 
+// SecurityKind is the kind of an advisory that is about security.
+const SecurityKind = "security"
+
 // ReadAdvisories reads the advisories; there may be none.
 func (s *Sealed) ReadAdvisories(yield func(Advisory) error) error {
 	if _, ok := s.Manifest.Lines.Find(advisoriesFile); !ok {
@@ -139,7 +142,7 @@ func Advise(changes []Change, all []Advisory) {
 	ids := AdvisoryIDs(all)
 	security := map[string]bool{} // by source and id
 	for _, a := range all {
-		if a.Kind == "security" {
+		if a.Kind == SecurityKind {
 			security[a.Source+"\x00"+a.ID] = true
 		}
 	}
@@ -200,6 +203,42 @@ func (s *Sealed) Search(text string, offset int64, yield func(it Item, next int6
 		}
 		if it := l.item(); has(it) {
 			if err := yield(it, at); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+var nameField = []byte(`"name":"`)
+
+// ItemsCalled reads the packages whose name is asked for. Lines of others are not read.
+func (s *Sealed) ItemsCalled(asked func(name string) bool, yield func(Item) error) error {
+	f, err := s.listFrom(0)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	r := bufio.NewReaderSize(f, 256<<10)
+	for {
+		line, err := r.ReadBytes('\n')
+		if len(line) == 0 && err == io.EOF {
+			return nil
+		}
+		if err != nil && err != io.EOF {
+			return finding.Doing(err, "read "+packagesFile)
+		}
+		if _, rest, ok := bytes.Cut(line, nameField); ok {
+			name, _, ok := bytes.Cut(rest, []byte{'"'})
+			if ok && !bytes.Contains(name, []byte{'\\'}) && !asked(string(name)) {
+				continue
+			}
+		}
+		var l itemLine
+		if err := json.Unmarshal(line, &l); err != nil {
+			return unreadable(err)
+		}
+		if it := l.item(); asked(it.Name) {
+			if err := yield(it); err != nil {
 				return err
 			}
 		}

@@ -53,19 +53,46 @@ func picked(text string, line *regexp.Regexp) map[string]string {
 	return out
 }
 
+// aptIn and its like give how a client is called on a machine below root.
+func aptIn(root string) []string {
+	for _, dir := range []string{"var/lib/apt/lists/partial", "var/cache/apt/archives/partial",
+		"etc/apt/apt.conf.d", "etc/apt/trusted.gpg.d"} {
+		os.MkdirAll(filepath.Join(root, dir), 0o755)
+	}
+	return []string{"apt-get", "-qq", "-o", "Dir=" + root, "-o", "Dir::State::status=" + root + "/status",
+		"-o", "APT::Architecture=amd64", "-o", "APT::Architectures=amd64",
+		"-o", "APT::Sandbox::User=root", "-o", "Acquire::AllowInsecureRepositories=true",
+		"-o", "APT::Get::AllowUnauthenticated=true"}
+}
+
+func dnfIn(root string) []string {
+	os.MkdirAll(filepath.Join(root, "log"), 0o755)
+	return []string{"dnf", "--installroot=" + root, "--releasever=9", "--forcearch=x86_64",
+		"--setopt=reposdir=" + root + "/etc/yum.repos.d", "--setopt=cachedir=" + root + "/cache",
+		"--setopt=logdir=" + root + "/log", "--setopt=strict=0", "--assumeno", "--nogpgcheck"}
+}
+
+var dnfLine = regexp.MustCompile(`(?m)^ (p\d+) +(?:x86_64|noarch|i686) +(\S+) +stockade-`)
+
+func zypperIn(root string) []string {
+	os.MkdirAll(filepath.Join(root, "tmp"), 0o755)
+	return []string{"zypper", "--root", root, "--non-interactive", "--no-gpg-checks", "--ignore-unknown"}
+}
+
+func pacmanIn(root string) []string {
+	conf := filepath.Join(root, "pacman.conf")
+	os.WriteFile(conf, []byte("[options]\nArchitecture = x86_64\nInclude = "+root+
+		"/etc/pacman.d/stockade.conf\n"), 0o644)
+	os.MkdirAll(filepath.Join(root, "var/lib/pacman"), 0o755)
+	return []string{"pacman", "--root", root, "--dbpath", root + "/var/lib/pacman", "--config", conf,
+		"--cachedir", root + "/cache", "--noconfirm"}
+}
+
 var choosers = []chooser{
 	{name: "apt-get", family: "deb", own: "amd64", all: "all",
 		versions: []string{"1.0-1", "1.0~rc1-1", "1.0-2", "1.1-1", "2.0-1", "1:0.5-1"},
 		asks: func(t *testing.T, root string, names []string) map[string]string {
-			with := []string{"apt-get", "-qq", "-o", "Dir=" + root, "-o", "Dir::State::status=" + root +
-				"/status",
-				"-o", "APT::Architecture=amd64", "-o", "APT::Architectures=amd64", "-o",
-				"APT::Sandbox::User=root",
-				"-o", "Acquire::AllowInsecureRepositories=true", "-o", "APT::Get::AllowUnauthenticated=true"}
-			for _, dir := range []string{"var/lib/apt/lists/partial", "var/cache/apt/archives/partial",
-				"etc/apt/apt.conf.d", "etc/apt/trusted.gpg.d"} {
-				os.MkdirAll(filepath.Join(root, dir), 0o755)
-			}
+			with := aptIn(root)
 			os.WriteFile(filepath.Join(root, "status"), nil, 0o644)
 			run(t, root, append(with, "update")...)
 			text := run(t, root, append(with, append([]string{"-s", "install"}, names...)...)...)
@@ -74,19 +101,12 @@ var choosers = []chooser{
 	{name: "dnf", family: "rpm", own: "x86_64", all: "noarch", further: []string{"i686"},
 		versions: []string{"1.0-1", "1.0-2", "1.1-1", "2.0-1", "1:0.5-1"},
 		asks: func(t *testing.T, root string, names []string) map[string]string {
-			os.MkdirAll(filepath.Join(root, "log"), 0o755)
-			text := run(t, root, append([]string{"dnf", "--installroot=" + root, "--releasever=9",
-				"--forcearch=x86_64", "--setopt=reposdir=" + root + "/etc/yum.repos.d",
-				"--setopt=cachedir=" + root + "/cache", "--setopt=logdir=" + root + "/log",
-				"--setopt=strict=0", "--assumeno", "--nogpgcheck", "install"}, names...)...)
-			return picked(text, regexp.MustCompile(`(?m)^ (p\d+) +(?:x86_64|noarch|i686) +(\S+) +stockade-`))
+			return picked(run(t, root, append(append(dnfIn(root), "install"), names...)...), dnfLine)
 		}},
 	{name: "zypper", family: "rpm", own: "x86_64", all: "noarch", further: []string{"i686"},
 		versions: []string{"1.0-1", "1.0-2", "1.1-1", "2.0-1", "1:0.5-1"},
 		asks: func(t *testing.T, root string, names []string) map[string]string {
-			with := []string{"zypper", "--root", root, "--non-interactive", "--no-gpg-checks",
-				"--ignore-unknown"}
-			os.MkdirAll(filepath.Join(root, "tmp"), 0o755)
+			with := zypperIn(root)
 			run(t, root, append(with, "refresh")...)
 			with = append(with, "install", "--dry-run", "--details", "--no-recommends")
 			line := regexp.MustCompile(`(?m)^(p\d+)\n +(\S+)\n`)
@@ -101,12 +121,7 @@ var choosers = []chooser{
 	{name: "pacman", family: "alpm", own: "x86_64", all: "any",
 		versions: []string{"1.0-1", "1.0-2", "1.1-1", "2.0-1", "1:0.5-1"},
 		asks: func(t *testing.T, root string, names []string) map[string]string {
-			conf := filepath.Join(root, "pacman.conf")
-			os.WriteFile(conf, []byte("[options]\nArchitecture = x86_64\nInclude = "+root+
-				"/etc/pacman.d/stockade.conf\n"), 0o644)
-			os.MkdirAll(filepath.Join(root, "var/lib/pacman"), 0o755)
-			with := []string{"pacman", "--root", root, "--dbpath", root + "/var/lib/pacman", "--config", conf,
-				"--cachedir", root + "/cache", "--noconfirm"}
+			with := pacmanIn(root)
 			run(t, root, append(with, "-Sy")...)
 			text := run(t, root, append(with, append([]string{"-Sp", "--print-format", "%n %v"},
 				names...)...)...)
@@ -228,20 +243,28 @@ func (u *town) of(name string) string {
 	return b.String()
 }
 
-// ours gives what we say, by name, of those that some source has.
-func (u *town) ours(t *testing.T) (map[string]string, []string) {
-	t.Helper()
+func (u *town) universe() *solve.Universe {
 	var sources []solve.Source
 	for i := range u.packages {
 		sources = append(sources, solve.Source{Name: fmt.Sprintf("s%d", i), Priority: u.priority[i],
 			Architectures: []string{u.own}})
 	}
 	universe := solve.NewUniverse(All[u.family], sources)
-	out := map[string]string{}
 	for i := range u.packages {
 		for k := range u.packages[i] {
-			p := &u.packages[i][k]
-			universe.Add(i, p)
+			universe.Add(i, &u.packages[i][k])
+		}
+	}
+	return universe
+}
+
+// ours gives what we say, by name, of those that some source has.
+func (u *town) ours(t *testing.T) (map[string]string, []string) {
+	t.Helper()
+	universe := u.universe()
+	out := map[string]string{}
+	for i := range u.packages {
+		for _, p := range u.packages[i] {
 			out[p.Name] = ""
 		}
 	}

@@ -212,6 +212,24 @@ var Routes = []Route{
 		[]Parameter{{"at", "as for the files"}, {"edition", "as for the files"}}, nil, nil,
 		"application/gzip"},
 
+	{"GET", "/machines", Viewer, "machines", "Machines by name, with counts of all of them by group",
+		[]Parameter{{"group", "only of this group"}, {"lane", "only of groups that follow this lane"},
+			{"state", "only those with something security, behind, ahead, held, stranded or unknown; " +
+				"current: nothing newer; silent: never reported; stale: not within the time that its " +
+				"group allows"}, search, limit, cursor, as}, nil, Machines{}, ""},
+	{"GET", "/machines/{name}", Viewer, "machine",
+		"One machine, with what it has installed that is not what comes first in its view", nil, nil,
+		Machine{}, ""},
+	{"POST", "/machines", Operator, "enrol", "Put machines into a group", nil, Enrolling{}, Page[Machine]{},
+		""},
+	{"PUT", "/machines/{name}", Operator, "changeMachine",
+		"Replace group and note of a machine", nil, MachineChange{}, Machine{}, ""},
+	{"DELETE", "/machines/{name}", Operator, "removeMachine", "Forget a machine and what it told", nil, nil,
+		Machine{}, ""},
+	{"POST", "/machines/{name}/report", Operator, "reportMachine",
+		"Bring in what a machine has installed, in place of what it told before", nil, Reporting{},
+		Machine{}, ""},
+
 	{"GET", "/jobs", Viewer, "jobs", "Jobs, newest first", []Parameter{{"state", "only those in this state"},
 		{"object", "only those on this, such as \"mirror barrage\""}, cursor, limit, as}, nil,
 		Page[Job]{}, ""},

@@ -567,6 +567,90 @@ type Group struct {
 	Findings finding.List `json:"findings"`
 }
 
+// Machine is a machine of a group, with what came of comparing what it has installed with what
+// its view offers.
+type Machine struct {
+	Name       string     `json:"name"`
+	Group      string     `json:"group"`
+	Note       string     `json:"note"`
+	Lane       string     `json:"lane"`
+	Edition    string     `json:"edition"` // that the lane shows now
+	Enrolled   time.Time  `json:"enrolled"`
+	By         string     `json:"by"`
+	Reported   *time.Time `json:"reported"` // when it had what its list says; null: it never reported
+	ReportedBy string     `json:"reported_by"`
+	// Against is the edition that its list was compared with last; Compared tells that this is what
+	// its lane shows now, and the list is the newest.
+	Against  string `json:"against"`
+	Compared bool   `json:"compared"`
+	Problem  string `json:"problem,omitempty"` // why it could not be compared
+	// Prints is the command that prints what it has installed, on the machine.
+	Prints string `json:"prints,omitempty"`
+	// Without the items, where machines are listed.
+	machine.Comparison
+	Findings finding.List `json:"findings"`
+}
+
+// Machines are a part of the machines that were asked for, and counts of all of them by group.
+type Machines struct {
+	Items    []Machine       `json:"items"`
+	Next     string          `json:"next,omitempty"`
+	Matching int64           `json:"matching"` // of all parts
+	Groups   []GroupMachines `json:"groups"`   // of all machines, whatever was asked for
+}
+
+// GroupMachines counts the machines of a group.
+type GroupMachines struct {
+	Group    string `json:"group,omitempty"`
+	Machines int    `json:"machines"`
+	Reported int    `json:"reported"`
+	Compared int    `json:"compared"` // with something; the counts are of these
+	Behind   int    `json:"behind"`
+	Security int    `json:"security"`
+	Ahead    int    `json:"ahead"`
+	Held     int    `json:"held"`
+	Stranded int    `json:"stranded"`
+}
+
+// Add counts further machines in.
+func (g *GroupMachines) Add(more GroupMachines) {
+	g.Machines += more.Machines
+	g.Reported += more.Reported
+	g.Compared += more.Compared
+	g.Behind += more.Behind
+	g.Security += more.Security
+	g.Ahead += more.Ahead
+	g.Held += more.Held
+	g.Stranded += more.Stranded
+}
+
+// LaneMachines counts the machines whose groups follow a lane.
+type LaneMachines struct {
+	Lane    string `json:"lane"`
+	Edition string `json:"edition"` // that it shows
+	GroupMachines
+}
+
+// Enrolling puts machines into a group.
+type Enrolling struct {
+	Names []string `json:"names"`
+	Group string   `json:"group"`
+	Note  string   `json:"note,omitempty"`
+}
+
+// MachineChange is what people say of a machine.
+type MachineChange struct {
+	Group string `json:"group"`
+	Note  string `json:"note"`
+}
+
+// Reporting is what a machine has installed, as the program of its family prints it.
+type Reporting struct {
+	Installed string `json:"installed"`
+	// At is when the machine had that; now if left out.
+	At time.Time `json:"at,omitzero"`
+}
+
 // Files are a machine's files.
 type Files struct {
 	Group    string       `json:"group"`
@@ -767,6 +851,7 @@ type Overview struct {
 	Sources   []SourceStrip   `json:"sources"`
 	Lanes     []Lane          `json:"lanes"`
 	Editions  int             `json:"editions"`
+	Machines  []LaneMachines  `json:"machines"` // of lanes that have some
 	PoolFiles int             `json:"pool_files"`
 	PoolBytes int64           `json:"pool_bytes"`
 	FreeBytes int64           `json:"free_bytes"`

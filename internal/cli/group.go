@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"net/url"
 	"path/filepath"
@@ -46,9 +47,13 @@ func (a *app) groupCommand() *cobra.Command {
 			a.findings(a.out, g.Findings)
 		}, groupListing.name)
 
-	files := a.groupFiles(complete)
-	return noun("group", "Kinds of machines", list, show, files, a.groupKit(complete))
+	itself := func(_ context.Context, name string) (string, error) { return name, nil }
+	return noun("group", "Kinds of machines", list, show, a.filesOf("group", complete, itself),
+		a.kitOf("group", complete, itself))
 }
+
+// groupOf gives the group that something is of, or is.
+type groupOf func(ctx context.Context, name string) (string, error)
 
 // placed gives the query for files of a group: where packages are found, and the edition that
 // lies there.
@@ -66,17 +71,22 @@ func placed(at, named string) (url.Values, error) {
 	return url.Values{"at": {at}, "edition": {named}}, nil
 }
 
-func (a *app) groupKit(complete cobra.CompletionFunc) *cobra.Command {
+func (a *app) kitOf(kind string, complete cobra.CompletionFunc, group groupOf) *cobra.Command {
 	var at, out, named string
-	c := &cobra.Command{Use: "kit GROUP", Short: "Write the files for machines of a group as one archive",
+	c := &cobra.Command{Use: "kit " + strings.ToUpper(kind),
+		Short: "Write the files for " + article(kind) + " " + kind + " as one archive",
 		Long: `Write the files that a machine of the group needs, keyrings included, as one archive: with
 their check sums and the site's signature over these, a script that applies them ("sh apply", and
 with --alone it takes the machine's other sources out of use), and one that leads back ("sh back").
 --at and --edition are as for "group files".`,
-		Example: "  stockade group kit gatehouse --out gatehouse.tar.gz",
+		Example: "  stockade " + kind + " kit " + exampleOf[kind] + " --out " + exampleOf[kind] + ".tar.gz",
 		Args:    cobra.ExactArgs(1), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := plainNames("group", args); err != nil {
+			if err := plainNames(kind, args); err != nil {
+				return err
+			}
+			of, err := group(cmd.Context(), args[0])
+			if err != nil {
 				return err
 			}
 			query, err := placed(at, named)
@@ -84,7 +94,7 @@ with --alone it takes the machine's other sources out of use), and one that lead
 				return err
 			}
 			raw, err := a.client().Raw(cmd.Context(),
-				"/groups/"+url.PathEscape(args[0])+"/kit?"+query.Encode())
+				"/groups/"+url.PathEscape(of)+"/kit?"+query.Encode())
 			if err != nil {
 				return err
 			}
@@ -95,7 +105,7 @@ with --alone it takes the machine's other sources out of use), and one that lead
 			if err := disk.Replace(disk.OS, out, raw, 0o644); err != nil {
 				return err
 			}
-			return a.show(map[string]any{"group": args[0], "file": out, "bytes": len(raw)},
+			return a.show(map[string]any{"group": of, "file": out, "bytes": len(raw)},
 				func() { fmt.Fprintln(a.out, out) }, []string{out})
 		}}
 	c.Flags().StringVar(&named, "edition", "", "MIRROR/N: the edition that the files are for")
@@ -106,26 +116,38 @@ with --alone it takes the machine's other sources out of use), and one that lead
 	return c
 }
 
-func (a *app) groupFiles(complete cobra.CompletionFunc) *cobra.Command {
+// exampleOf names one of a kind, for examples.
+var exampleOf = map[string]string{"group": "gatehouse", "machine": "gate-north"}
+
+func (a *app) filesOf(kind string, complete cobra.CompletionFunc, group groupOf) *cobra.Command {
 	var at, out, named string
-	files := &cobra.Command{Use: "files GROUP", Short: "Write the files that a machine of the group needs",
+	short := "Write the files that a machine of the group needs"
+	if kind == "machine" {
+		short = "Write the files that the machine needs: those of its group"
+	}
+	files := &cobra.Command{Use: "files " + strings.ToUpper(kind), Short: short,
 		Long: `Write the package client's own configuration, keys included, as it lies under a
 machine's root. Without --out the files are shown. They are for the edition that
 the lane shows, or for the one that --edition names, or for the one that lies in
 the folder of --at. What an earlier call wrote below the same root and is no longer
 needed is taken away.`,
-		Example: "  stockade group files gatehouse --out /mnt/machine\n  stockade group files gatehouse " +
-			"--edition barrage/2\n  stockade group files gatehouse --at /media/stick/barrage --out " +
-			"/mnt/machine", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
+		Example: strings.ReplaceAll("  FILES --out /mnt/machine\n  FILES --edition barrage/2\n  FILES "+
+			"--at /media/stick/barrage --out /mnt/machine", "FILES",
+			"stockade "+kind+" files "+exampleOf[kind]), Args: cobra.ExactArgs(1),
+		ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := plainNames("group", args); err != nil {
+			if err := plainNames(kind, args); err != nil {
+				return err
+			}
+			of, err := group(cmd.Context(), args[0])
+			if err != nil {
 				return err
 			}
 			query, err := placed(at, named)
 			if err != nil {
 				return err
 			}
-			path := "/groups/" + url.PathEscape(args[0]) + "/files?" + query.Encode()
+			path := "/groups/" + url.PathEscape(of) + "/files?" + query.Encode()
 			f, err := client.Get[api.Files](cmd.Context(), a.client(), path)
 			if err != nil {
 				return err

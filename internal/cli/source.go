@@ -147,6 +147,9 @@ func standing(d definition.Dependents) (parts []string) {
 			parts = append(parts, words)
 		}
 	}
+	if d.Machines > 0 {
+		parts = append(parts, number(d.Machines, "enrolled machine"))
+	}
 	return parts
 }
 

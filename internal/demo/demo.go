@@ -162,6 +162,11 @@ func (d *demo) walk(s *service.Service) error {
 	if err := NewHarbour().Write(rel("harbour"), d.scenario, time.Now()); err != nil {
 		return err
 	}
+	for name, list := range MachineLists {
+		if err := os.WriteFile(rel(name+".list"), []byte(list), 0o644); err != nil {
+			return err
+		}
+	}
 	kelp := d.scenario.KelpKey.Certificate().Fingerprint
 	export, machine := rel("export"), rel("machine")
 
@@ -268,6 +273,15 @@ func (d *demo) walk(s *service.Service) error {
 		{"", 0, []string{"credential", "add", "shoal-login", "--file", rel("shoal/shoal-password")}, nil},
 		{"", 0, []string{"source", "refresh", "shoal"}, nil},
 		{"", 0, []string{"mirror", "build", "sounders"}, nil},
+		{"Machines: what each has installed, beside what its lane shows", 0, []string{"machine", "enrol",
+			"gate-north", "gate-south", "--group", "gatehouse"}, nil},
+		{"", 0, []string{"machine", "enrol", "bench-1", "--group", "test-bench"}, nil},
+		{"", 0, []string{"machine", "enrol", "pump-1", "pump-2", "--group", "pump-house"}, nil},
+		{"", 0, []string{"machine", "report", "gate-north", rel("gate-north.list"), "-q"}, nil},
+		{"", 0, []string{"machine", "report", "gate-south", rel("gate-south.list")}, nil},
+		{"", 0, []string{"machine", "report", "bench-1", rel("bench-1.list"), "-q"}, nil},
+		{"", 0, []string{"machine", "report", "pump-1", rel("pump-1.list"), "-q"}, nil},
+		{"", 0, []string{"machine", "list"}, nil},
 		{"What stands at the end", 0, []string{"edition", "list"}, nil},
 		{"", 1, []string{"status"}, nil},
 		{"", 0, []string{"journal", "verify"}, nil},

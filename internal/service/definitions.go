@@ -51,7 +51,9 @@ func (s *Service) propose(in api.Documents) (*proposal, error) {
 		definition.Check(p.target, p.surroundings(s, given, in.Files))))
 	definition.Excerpts(p.judgement.Findings, in.Documents...)
 	p.judgement.Changes = append(p.judgement.Changes, definition.Compare(recorded, p.target)...)
-	p.judgement.Losses = definition.Losses(recorded, p.target)
+	if p.judgement.Losses, err = s.losses(recorded, p.target); err != nil {
+		return nil, err
+	}
 	p.judgement.Vouches = append(p.judgement.Vouches, p.vouches(given)...)
 	p.judgement.Recordable = p.recordable()
 	return p, nil
@@ -498,6 +500,20 @@ func (s *Service) change(by, role, summary string, edit func(set *definition.Set
 	return s.recordSet(recorded, target, by, role, summary)
 }
 
+// losses gives what a change takes away that something stands on, machines included.
+func (s *Service) losses(from, to *definition.Set) ([]definition.Loss, error) {
+	out := definition.Losses(from, to)
+	counts, err := s.db.MachineCounts()
+	for _, n := range counts {
+		_, was := from.Groups[n.Group]
+		if _, is := to.Groups[n.Group]; was && !is {
+			out = append(out, definition.Loss{Kind: "group", Name: n.Group, How: definition.Removed,
+				Dependents: definition.Dependents{Machines: n.Machines}.Whole()})
+		}
+	}
+	return out, err
+}
+
 func (s *Service) recordSet(recorded, target *definition.Set, by, role, summary string) (api.Judgement,
 	error) {
 	p, err := s.proposeSet(recorded, target)
@@ -522,8 +538,12 @@ func (s *Service) proposeSet(recorded, target *definition.Set) (*proposal, error
 	p := &proposal{recorded: recorded, target: target, trusted: t}
 	around := p.surroundings(s, definition.NewSet(), nil)
 	around.ReadFile = nil
+	lost, err := s.losses(recorded, target)
+	if err != nil {
+		return nil, err
+	}
 	p.judgement = api.Judgement{Findings: definition.Proposed(definition.Check(target, around)),
-		Changes: definition.Compare(recorded, target), Losses: definition.Losses(recorded, target),
+		Changes: definition.Compare(recorded, target), Losses: lost,
 		Vouches: []api.Vouching{}, Renewed: []api.Renewed{}}
 	if p.judgement.Changes == nil {
 		p.judgement.Changes = []definition.Change{}

@@ -156,6 +156,14 @@ func (s *Service) dependents(set *definition.Set, kind, name string) (api.Depend
 		has = func(e *edition.Edition) bool {
 			return slices.ContainsFunc(of, func(f string) bool { return restsOn(e, f) })
 		}
+	case "group":
+		counts, err := s.db.MachineCounts()
+		for _, n := range counts {
+			if n.Group == name {
+				out.Machines = n.Machines
+			}
+		}
+		return out, err
 	default:
 		return out, nil
 	}

@@ -78,6 +78,13 @@ func (s *Service) handlers() map[string]handler {
 		"groupFiles": s.handleGroupFiles,
 		"groupKit":   s.handleGroupKit,
 
+		"machines":      s.handleMachines,
+		"machine":       s.handleMachine,
+		"enrol":         s.handleEnrol,
+		"changeMachine": s.handleChangeMachine,
+		"removeMachine": s.handleRemoveMachine,
+		"reportMachine": s.handleReport,
+
 		"jobs": s.handleJobs,
 		"job":  s.onJob(s.jobs.get), "stopJob": s.onJob(s.jobs.stopJob),
 		"jobEvents": s.jobEvents,

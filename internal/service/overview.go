@@ -66,6 +66,9 @@ func (s *Service) overview(since time.Time) (api.Overview, error) {
 	if out.Lanes == nil {
 		out.Lanes = []api.Lane{}
 	}
+	if out.Machines, err = s.laneMachines(set, out.Lanes); err != nil {
+		return out, err
+	}
 	editions, err := s.editionList("")
 	if err != nil {
 		return out, err

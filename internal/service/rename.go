@@ -64,6 +64,9 @@ func (s *Service) rename(in api.RenameAsked, by, role string) (api.Judgement, er
 		return p.judgement, nil
 	}
 	out, err := s.commit(p, by, fmt.Sprintf("rename %s %s to %s", in.Kind, in.Name, in.To))
+	if err == nil && in.Kind == "group" {
+		return out, s.db.Tx(func(tx *store.DB) error { return tx.MoveMachines(in.Name, in.To) })
+	}
 	if err != nil || in.Kind != "source" {
 		return out, err
 	}

@@ -89,6 +89,7 @@ type Service struct {
 	sessionKey []byte
 	used       usedAt
 	live       live
+	comparing  comparing
 	diffs      differences
 	ending     chan struct{} // closed when Run ends
 	drafting   sync.Mutex    // one draft is kept at a time
@@ -141,7 +142,8 @@ func Open(cfg Config) (*Service, error) {
 		cfg.Unlock = filepath.Join(cfg.Data, "site", "unlock")
 	}
 	s := &Service{cfg: cfg, log: cfg.Log, now: cfg.Now, guesses: newGuesses(cfg.Now),
-		hashing: make(chan struct{}, 1), ending: make(chan struct{})}
+		hashing: make(chan struct{}, 1), ending: make(chan struct{}),
+		comparing: comparing{nudged: make(chan struct{}, 1)}}
 	_, before := os.Stat(cfg.Data)
 	err := s.listen()
 	if err == nil {
@@ -273,7 +275,10 @@ func (s *Service) open() error {
 	}
 	s.jobs = newJobs(s.db, s.now, s.cfg.JobTime, s.cfg.JobMemory, s.log)
 	s.jobs.tell = s.live.tell
-	s.db.OnChange(s.live.change)
+	s.db.OnChange(func() {
+		s.live.change()
+		s.comparing.nudge()
+	})
 	return nil
 }
 
@@ -426,6 +431,7 @@ func (s *Service) Run(ctx context.Context) error {
 	s.done.Go(func() { s.schedule(ctx) })
 	s.done.Go(func() { s.jobs.watch(ctx) })
 	s.done.Go(func() { s.keepUsed(ctx) })
+	s.done.Go(func() { s.compareMachines(ctx) })
 	if s.cfg.Witness != "" {
 		s.done.Go(func() { s.witness(ctx) })
 	}

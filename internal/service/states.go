@@ -116,6 +116,9 @@ func (s *Service) states(set *definition.Set, t *trusted) (states, error) {
 	if err := s.ofSiteKeys(set, out); err != nil {
 		return nil, err
 	}
+	if err := s.ofMachines(set, out); err != nil {
+		return nil, err
+	}
 	if err := s.missed(set, out); err != nil {
 		return nil, err
 	}

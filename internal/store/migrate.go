@@ -22,6 +22,7 @@ var migrations = []func(*gorm.DB) error{
 	func(g *gorm.DB) error { return g.AutoMigrate(&Record{}) }, // what people wrote of what is described
 	// passwords, tokens that end, sessions of the console
 	func(g *gorm.DB) error { return g.AutoMigrate(&Account{}, &Token{}, &Session{}) },
+	func(g *gorm.DB) error { return g.AutoMigrate(&Machine{}, &Inventory{}) },
 }
 
 // vouch and bar are decisions as they were recorded first: a vouch that was taken back

@@ -12,8 +12,15 @@ defineProps<{
   go?: (f: Finding) => void
 }>()
 const emit = defineEmits<{ aside: [f: Finding] }>()
+const machines: Record<string, string> = {
+  'machine.security-waits': 'security',
+  'machine.stranded-package': 'stranded',
+  'machine.ahead': 'ahead',
+  'machine.stale': 'stale',
+}
 function to(f: Finding): string {
   const [kind, name] = (f.object ?? '').split(' ')
+  if (kind === 'group' && machines[f.code]) return `/machines?tab=1&in=${name}&state=${machines[f.code]}`
   return (
     {
       source: '/sources/' + name,
@@ -26,6 +33,7 @@ function to(f: Finding): string {
       authority: '/credentials',
       lane: '/lanes',
       group: '/machines',
+      machine: '/machines/' + name,
       journal: '/journal',
       package: '/sources',
       site: '/journal',

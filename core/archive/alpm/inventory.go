@@ -9,6 +9,9 @@ import (
 // PrintsInventory implements archive.Inventoried.
 func (Family) PrintsInventory() string { return "pacman -Q" }
 
+// Lacks implements archive.Inventoried: versions are printed whole.
+func (Family) Lacks([]byte) string { return "" }
+
 // ReadInventory implements archive.Inventoried: what pacman -Q prints, a name and a version.
 func (f Family) ReadInventory(data []byte) ([]archive.Identity, error) {
 	return archive.Inventory(data, func(words []string) (archive.Identity, error) {

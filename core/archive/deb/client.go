@@ -212,6 +212,10 @@ func toldApart(all []archive.ClientSource) error {
 // of Signed-By signed, whoever else did.
 func (Family) TakesCosigned() {}
 
+// PassesOlder implements archive.NeverBack (apt_preferences(5): a version is not downgraded
+// unless its priority exceeds 1000).
+func (Family) PassesOlder() {}
+
 // SeeOlder implements archive.ForwardOnly: apt-get keeps the Release that it has where
 // the one that is served has an older Date, and says nothing of it.
 func (Family) SeeOlder() string {

@@ -10,7 +10,26 @@ import (
 )
 
 // PrintsInventory implements archive.Inventoried.
-func (Family) PrintsInventory() string { return "dpkg-query -W" }
+func (Family) PrintsInventory() string {
+	return `dpkg-query -W -f '${db:Status-Abbrev} ${binary:Package} ${Version} ${Architecture}\n'`
+}
+
+// Lacks implements archive.Inventoried: dpkg-query -W by itself prints what was taken away, and has
+// left files of its configuration, like what is installed.
+func (Family) Lacks(data []byte) string {
+	if bytes.HasPrefix(bytes.TrimLeft(data, "\n"), []byte("Package:")) {
+		return ""
+	}
+	for line := range bytes.Lines(data) {
+		words := strings.Fields(string(line))
+		if len(words) == 2 && words[1] != "install" && words[1] != "hold" && words[1] != "deinstall" &&
+			words[1] != "purge" && !strings.HasPrefix(words[0], "#") {
+			return "the list does not say whether " + words[0] + " is installed, or was taken away and " +
+				"has left its configuration"
+		}
+	}
+	return ""
+}
 
 // ReadInventory implements archive.Inventoried: what dpkg-query -W, dpkg -l or dpkg
 // --get-selections print, and the status file of dpkg itself (deb822, with a Status field).

@@ -231,3 +231,7 @@ func otherThan(prefix, word, end string) (out []string) {
 	}
 	return append(out, prefix+word+"[!"+end+"]*")
 }
+
+// PassesOlder implements archive.NeverBack: dnf looks at priorities among what is newer than what
+// is installed.
+func (Family) PassesOlder() {}

@@ -1,6 +1,7 @@
 package rpm
 
 import (
+	"bytes"
 	"errors"
 	"strings"
 
@@ -8,7 +9,19 @@ import (
 )
 
 // PrintsInventory implements archive.Inventoried.
-func (Family) PrintsInventory() string { return "rpm -qa" }
+func (Family) PrintsInventory() string { return `rpm -qa --qf '%{NAME} %{EVR} %{ARCH}\n'` }
+
+// Lacks implements archive.Inventoried: rpm -qa by itself prints no epochs.
+func (Family) Lacks(data []byte) string {
+	for line := range bytes.Lines(data) {
+		words := strings.Fields(string(line))
+		if len(words) == 1 && !strings.HasPrefix(words[0], "#") && !strings.HasPrefix(words[0], "gpg-pubkey") &&
+			!strings.Contains(words[0], ":") {
+			return "the list does not say whether " + words[0] + " has an epoch, which decides what is newer"
+		}
+	}
+	return ""
+}
 
 // ReadInventory implements archive.Inventoried: what rpm -qa prints (name-version-release.arch,
 // without an epoch), or name, version and architecture with blanks between them. The keys that

@@ -1,91 +1,18 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { computed, ref } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
-import { get, type Group, type Page } from '../../api'
-import Count from '../../parts/Count.vue'
-import DataTable, { type Column } from '../../parts/DataTable.vue'
-import Edit from '../../parts/Edit.vue'
-import Findings from '../../parts/Findings.vue'
-import New from '../../parts/New.vue'
-import Take from '../../parts/Take.vue'
+import { get, type Machines } from '../../api'
+import Tabs from '../../parts/Tabs.vue'
 import Trouble from '../../parts/Trouble.vue'
-import Kit from './Kit.vue'
+import Enrolled from './Enrolled.vue'
+import Groups from './Groups.vue'
 
-const route = useRoute()
-const router = useRouter()
-const q = useQuery({ queryKey: ['groups'], queryFn: () => get<Page<Group>>('/groups') })
-const all = computed(() => q.data.value?.items ?? [])
-const text = ref('')
-const rows = computed(() =>
-  all.value.filter((g) =>
-    [g.name, g.family, g.release ?? '', g.lane, g.edition ?? '', ...(g.architectures ?? [])].some((t) =>
-      t.includes(text.value.trim()),
-    ),
-  ),
-)
-const group = computed({
-  get: () => String(route.query.group ?? ''),
-  set: (v) => router.replace({ query: { ...route.query, group: v || undefined } }),
-})
-const told = computed(() => rows.value.filter((g) => g.findings.length))
-const columns: Column<Group>[] = [
-  { key: 'name', title: 'Group', class: 'font-medium', value: (g) => g.name },
-  { key: 'family', title: 'Family', value: (g) => g.family },
-  { key: 'release', title: 'Release', value: (g) => g.release || '–' },
-  { key: 'architectures', title: 'Architectures', value: (g) => g.architectures?.join(', ') || '–' },
-  { key: 'lane', title: 'Lane', value: (g) => g.lane },
-  { key: 'edition', title: 'Edition', class: 'mono', value: (g) => g.edition || 'none yet' },
-  { key: 'pins', title: 'Pins', class: 'mono', value: (g) => g.pins?.join(', ') || '–' },
-  { key: 'findings', title: 'Findings', value: (g) => g.findings.length },
-  { key: 'act', title: '' },
-]
+const q = useQuery({ queryKey: ['machines', 'counts'], queryFn: () => get<Machines>('/machines?limit=1') })
 </script>
 <template>
-  <div class="mb-1 flex items-center gap-3">
-    <h1>Machines</h1>
-    <input
-      v-if="all.length > 12"
-      v-model="text"
-      class="field ml-auto !w-56"
-      placeholder="Filter"
-      aria-label="Filter the groups"
-    />
-    <Take :class="all.length > 12 ? '' : 'ml-auto'" name="groups" :rows="rows" />
-    <New of="group" />
-  </div>
-  <p class="mb-4 text-slate">
-    Groups of machines, the lane that each follows, and the files that its machines need.
-  </p>
+  <h1 class="mb-3">Machines</h1>
   <Trouble :error="q.error.value" class="mb-4" />
-  <DataTable
-    v-if="q.data.value"
-    :id="(g) => g.name"
-    :columns="columns"
-    :rows="rows"
-    :filter="text"
-    :scroll="rows.length > 20 ? '52vh' : undefined"
-    empty="No group is described yet: machines of one kind, which follow a lane. New group describes one."
-  >
-    <template #findings="{ row: g }"><Count :findings="g.findings" /></template>
-    <template #act="{ row: g }"
-      ><span class="flex justify-end gap-1.5"
-        ><Edit class="!h-6" kind="group" :name="g.name" /><button
-          class="btn !h-6"
-          :aria-pressed="group === g.name"
-          :aria-label="'Files of ' + g.name"
-          @click="group = g.name"
-        >
-          Files
-        </button></span
-      ></template
-    >
-  </DataTable>
-  <div v-for="g in told.slice(0, 20)" :key="g.name" class="panel mt-3">
-    <Findings :findings="g.findings" />
-  </div>
-  <p v-if="told.length > 20" class="mt-2 text-slate">
-    Of {{ told.length - 20 }} further groups something is told as well: filter for them.
-  </p>
-  <Kit v-if="group" :key="group" class="mt-5" :group="group" />
+  <Tabs v-if="q.data.value" :names="['Groups', 'Machines']">
+    <template #0><Groups :counts="q.data.value.groups" /></template>
+    <template #1><Enrolled :counts="q.data.value.groups" /></template>
+  </Tabs>
 </template>

@@ -56,6 +56,19 @@ const matter = (l: Lane) => (l.findings.length ? 0 : l.edition !== l.newest ? 1 
 const lanes = computed(() =>
   [...(q.data.value?.lanes ?? [])].sort((a, b) => matter(a) - matter(b)).slice(0, most.lanes),
 )
+/** What is known of the machines of a lane, in words. */
+function state(m: Overview['machines'][number]) {
+  if (!m.reported) return 'none reported yet'
+  const all: [number, string][] = [
+    [m.security, 'with security fixes waiting'],
+    [m.behind, 'behind'],
+    [m.stranded, 'with stranded packages'],
+    [m.machines - m.reported, 'never reported'],
+  ]
+  const said = all.filter(([n]) => n).map(([n, what]) => `${n} ${what}`)
+  if (m.compared < m.reported) said.push(`${m.reported - m.compared} not compared yet`)
+  return said.join(', ') || 'nothing newer for any of them'
+}
 /** The days of a strip on which something was published, or nothing, as one path. */
 const strip = (s: Overview['sources'][number], published: boolean) =>
   s.days.map((d, i) => (!!d.published === published ? `M${i * 3 + 1} 16V${published ? 0 : 12}` : '')).join('')
@@ -204,6 +217,24 @@ const strip = (s: Overview['sources'][number], published: boolean) =>
             }}</RouterLink>
           </p>
           <p v-if="!q.data.value.lanes.length" class="px-3 py-2 text-slate">No lane is described yet.</p>
+        </div>
+      </section>
+      <section v-if="q.data.value.machines.length">
+        <h2 class="mb-1.5">Machines</h2>
+        <div class="panel divide-y divide-line/60">
+          <div v-for="m in q.data.value.machines.slice(0, most.lanes)" :key="m.lane" class="px-3 py-2">
+            <div class="flex">
+              <RouterLink to="/machines?tab=1" class="font-medium">{{
+                count(m.machines, 'machine')
+              }}</RouterLink><span class="ml-auto text-slate">of {{ m.lane }}</span>
+            </div>
+            <div class="text-slate">{{ state(m) }}</div>
+          </div>
+          <p v-if="q.data.value.machines.length > most.lanes" class="px-3 py-2">
+            <RouterLink to="/machines?tab=1">{{
+              count(q.data.value.machines.length - most.lanes, 'further lane')
+            }}</RouterLink>
+          </p>
         </div>
       </section>
       <section>

@@ -1,0 +1,198 @@
+<script setup lang="ts">
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { call, get, type Installed, type Machine } from '../../api'
+import { size } from '../../format'
+import Act from '../../parts/Act.vue'
+import DataTable, { type Column } from '../../parts/DataTable.vue'
+import Findings from '../../parts/Findings.vue'
+import Loading from '../../parts/Loading.vue'
+import Mark from '../../parts/Mark.vue'
+import Moment from '../../parts/Moment.vue'
+import Question from '../../parts/Question.vue'
+import Tabs from '../../parts/Tabs.vue'
+import Take from '../../parts/Take.vue'
+import Trouble from '../../parts/Trouble.vue'
+import Kit from '../machines/Kit.vue'
+import Change from './Change.vue'
+import Report from './Report.vue'
+
+const props = defineProps<{ name: string }>()
+const client = useQueryClient()
+const router = useRouter()
+const q = useQuery({
+  queryKey: ['machine', props.name],
+  queryFn: () => get<Machine>('/machines/' + encodeURIComponent(props.name)),
+})
+const m = computed(() => q.data.value)
+const words: Record<string, ['good' | 'warning' | 'error' | 'note' | 'none', string]> = {
+  behind: ['none', 'newer on its lane'],
+  held: ['note', 'held by a pin'],
+  stranded: ['warning', 'no source has it'],
+  ahead: ['note', "newer than its lane's"],
+  unknown: ['none', 'not compared'],
+}
+const state = ref('')
+const text = ref('')
+const items = computed(() =>
+  (m.value?.items ?? []).filter(
+    (x) =>
+      (!state.value || (state.value === 'security' ? x.security : x.state === state.value)) &&
+      x.name.includes(text.value.trim()),
+  ),
+)
+const kinds = computed(() => {
+  const of = m.value
+  if (!of) return []
+  const all: [string, string, number][] = [
+    ['', 'all', of.items.length],
+    ['security', 'security', of.security],
+    ['behind', 'behind', of.behind],
+    ['held', 'held', of.held],
+    ['stranded', 'stranded', of.stranded],
+    ['ahead', 'ahead', of.ahead],
+    ['unknown', 'not compared', of.unknown],
+  ]
+  return all.filter(([key, , n]) => n || !key)
+})
+const columns: Column<Installed>[] = [
+  { key: 'name', title: 'Package', class: 'font-medium', value: (x) => x.name },
+  { key: 'arch', title: 'Architecture', value: (x) => x.arch || '–' },
+  { key: 'version', title: 'Installed', class: 'mono', value: (x) => x.version },
+  { key: 'offered', title: 'Comes first', class: 'mono', value: (x) => x.offered || '–' },
+  { key: 'from', title: 'From', value: (x) => x.from || '–' },
+  { key: 'state', title: 'State', value: (x) => x.state },
+  { key: 'size', title: 'Size', num: true, value: (x) => x.size ?? 0 },
+  { key: 'advisories', title: 'Advisories', class: 'mono', value: (x) => x.advisories?.join(', ') || '–' },
+]
+const changing = ref(false)
+const removing = ref(false)
+const error = ref<unknown>(null)
+async function remove() {
+  error.value = null
+  removing.value = false
+  try {
+    await call('DELETE', '/machines/' + encodeURIComponent(props.name))
+    client.invalidateQueries()
+    router.push('/machines?tab=1')
+  } catch (e) {
+    error.value = e
+  }
+}
+</script>
+<template>
+  <Trouble :error="q.error.value ?? error" class="mb-4" />
+  <Loading v-if="q.isPending.value" />
+  <template v-if="m">
+    <div class="mb-3 flex items-center gap-3">
+      <h1>{{ m.name }}</h1>
+      <span v-if="m.note" class="truncate text-slate">{{ m.note }}</span>
+      <span class="ml-auto" />
+      <Act does="changeMachine" @click="changing = true">Change</Act>
+      <Act does="removeMachine" @click="removing = true">Forget it</Act>
+    </div>
+    <div class="mb-4 grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] items-start gap-4">
+      <dl class="panel facts px-3 py-2.5">
+        <dt>Group</dt>
+        <dd>
+          <RouterLink :to="'/machines?group=' + m.group">{{ m.group }}</RouterLink>
+        </dd>
+        <dt>Lane</dt>
+        <dd>
+          {{ m.lane || '–'
+          }}<template v-if="m.edition"
+            >, which shows
+            <RouterLink :to="'/editions/' + m.edition" class="mono">{{ m.edition }}</RouterLink></template
+          ><template v-else>, which shows nothing yet</template>
+        </dd>
+        <dt>Reported</dt>
+        <dd>
+          <template v-if="m.reported"><Moment :at="m.reported" />, brought in by {{ m.reported_by }}</template
+          ><span v-else class="text-slate">never: what it has installed is not known</span>
+        </dd>
+        <dt>Enrolled</dt>
+        <dd><Moment :at="m.enrolled" /> by {{ m.by }}</dd>
+      </dl>
+      <div class="panel px-3 py-2.5">
+        <p v-if="m.problem"><Mark kind="warning" word="Not compared" />: {{ m.problem }}</p>
+        <p v-else-if="!m.reported" class="text-slate">
+          Once it reported, each of its packages is compared with what comes first of its name on the lane.
+        </p>
+        <p v-else-if="!m.against"><Mark kind="busy" word="Being compared" /></p>
+        <template v-else>
+          <p>
+            Of {{ m.installed.toLocaleString('en') }} packages {{ m.current.toLocaleString('en') }} are what
+            comes first on <code>{{ m.against }}</code><template v-if="!m.compared"
+              >, which its lane showed before: it is being compared anew</template
+            >.
+            <template v-if="m.behind"
+              >For {{ m.behind }} there is something newer, {{ size(m.bytes) }} beside what that
+              needs.</template
+            >
+          </p>
+          <p class="mt-1 text-slate">
+            Each package is compared by itself, as its client would bring it up to date; what would have to
+            come or go with it, and what replaces it under another name, is not looked at.
+          </p>
+        </template>
+      </div>
+    </div>
+    <div v-if="m.findings.length" class="panel mb-4"><Findings :findings="m.findings" /></div>
+    <Tabs :names="['Packages', 'Report', 'Files']">
+      <template #0>
+        <div v-if="m.items.length" class="mb-2 flex flex-wrap items-center gap-2">
+          <span class="flex gap-1" role="group" aria-label="Which packages">
+            <button
+              v-for="[key, word, n] in kinds"
+              :key="key"
+              class="btn !h-6"
+              :class="state === key ? '!border-tide !text-tide' : ''"
+              :aria-pressed="state === key"
+              @click="state = key"
+            >
+              {{ n.toLocaleString('en') }} {{ word }}
+            </button>
+          </span>
+          <input v-model="text" class="field !w-44" placeholder="Filter" aria-label="Filter the packages" />
+          <Take class="ml-auto" :name="m.name + '-packages'" :rows="items" />
+        </div>
+        <DataTable
+          :id="(x) => x.name + ' ' + x.arch + ' ' + x.version"
+          :columns="columns"
+          :rows="items"
+          :filter="state + text"
+          :empty="
+            m.against && !m.problem
+              ? 'Each of its packages is what comes first on ' + m.against + '.'
+              : 'Nothing was compared yet. Report takes what it has installed.'
+          "
+        >
+          <template #state="{ row: x }">
+            <Mark :kind="words[x.state][0]" :word="words[x.state][1]" />
+            <Mark v-if="x.security" kind="warning" word="security" class="ml-2" />
+          </template>
+          <template #size="{ row: x }">{{ x.size ? size(x.size) : '–' }}</template>
+        </DataTable>
+      </template>
+      <template #1><Report :machine="m.name" :prints="m.prints" /></template>
+      <template #2
+        ><Kit v-if="m.edition" :group="m.group" />
+        <p v-else class="text-slate">
+          Its lane shows no edition yet, so there is nothing to take files for.
+        </p></template
+      >
+    </Tabs>
+    <Change v-if="changing" :machine="m" @close="changing = false" />
+    <Question
+      :open="removing"
+      :title="'Forget ' + m.name"
+      verb="Forget it"
+      stop
+      @close="removing = false"
+      @yes="remove"
+    >
+      <p>What it reported is taken away with it. The machine itself stays as it is, and follows its lane.</p>
+    </Question>
+  </template>
+</template>

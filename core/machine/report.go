@@ -1,0 +1,40 @@
+package machine
+
+import (
+	"stockade/core/archive"
+	"stockade/core/finding"
+)
+
+// ReadReport reads what a machine of a family has installed, as a program of its own prints it.
+// It refuses a list that is empty, or does not say versions whole: what comes of comparing them
+// would not be so.
+func ReadReport(families archive.Registry, family string, data []byte) ([]archive.Identity, error) {
+	f, ok := families[family].(archive.Inventoried)
+	if !ok {
+		return nil, finding.New("define.bad-value", "", "what machines of the family %q have installed "+
+			"cannot be read", family)
+	}
+	refuse := func(format string, args ...any) error {
+		return finding.New("define.bad-value", "", format, args...).
+			Do("give what this prints on the machine: %s", f.PrintsInventory())
+	}
+	out, err := f.ReadInventory(data)
+	if g, ok := finding.From(err); ok && g.Code == "define.bad-value" {
+		return nil, refuse("%s", g.Text)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if len(out) == 0 {
+		return nil, refuse("the list has no packages")
+	}
+	if lacks := f.Lacks(data); lacks != "" {
+		return nil, refuse("%s", finding.Harmless(lacks))
+	}
+	for _, p := range out {
+		if p.Version == "" {
+			return nil, refuse("the list does not say which version of %s is installed", p.Name)
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,402 @@
+package cli
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"stockade/core/archive"
+	"stockade/core/families"
+	"stockade/core/finding"
+	"stockade/core/machine"
+	"stockade/core/solve"
+	"stockade/internal/api"
+	"stockade/internal/client"
+)
+
+var machineListing = listing[api.Machine]{
+	columns: []column{{head: "MACHINE"}, {head: "GROUP", spare: 1}, {head: "LANE", spare: 4},
+		{head: "REPORTED"}, {head: "PACKAGES", right: true, spare: 3}, {head: "COMPARED WITH", spare: 2},
+		{head: "SECURITY", right: true}, {head: "BEHIND", right: true}, {head: "STRANDED", right: true},
+		{head: "AHEAD", right: true, spare: 6}, {head: "HELD", right: true, spare: 5},
+		{head: "FINDINGS", cut: atEnd}},
+	row: func(m api.Machine) []string {
+		reported := "never"
+		if m.Reported != nil {
+			reported = age(*m.Reported)
+		}
+		row := []string{m.Name, m.Group, m.Lane, reported, "–", comparedWith(m), "–", "–", "–", "–", "–",
+			worst(m.Findings)}
+		if m.Reported != nil {
+			row[4] = fmt.Sprint(m.Installed)
+		}
+		if m.Against != "" && m.Problem == "" {
+			for i, n := range []int{m.Security, m.Behind, m.Stranded, m.Ahead, m.Held} {
+				row[6+i] = fmt.Sprint(n)
+			}
+		}
+		return row
+	},
+	name:  func(m api.Machine) string { return m.Name },
+	empty: "no machine is enrolled yet: stockade machine enrol NAME --group GROUP",
+}
+
+// comparedWith says what the list of a machine was compared with.
+func comparedWith(m api.Machine) string {
+	switch {
+	case m.Reported == nil || m.Against == "":
+		return "nothing yet"
+	case m.Problem != "":
+		return "nothing"
+	case !m.Compared:
+		return m.Against + " (before)"
+	}
+	return m.Against
+}
+
+func (a *app) machineCommand() *cobra.Command {
+	complete := a.names("/machines", 1, byName)
+	several := a.names("/machines", 0, byName)
+	group := func(ctx context.Context, name string) (string, error) {
+		m, err := client.Get[api.Machine](ctx, a.client(), "/machines/"+url.PathEscape(name))
+		return m.Group, err
+	}
+	return noun("machine", "Machines, and what they told", a.machineList(),
+		shower(a, "machine", "Show machines, with what they have that is not what comes first",
+			"  stockade machine show gate-north", "/machines/", several, a.machineDetail,
+			machineListing.name),
+		a.enrol(), a.changeMachine(complete), a.removeMachine(several), a.report(complete),
+		a.filesOf("machine", complete, group), a.kitOf("machine", complete, group), a.stranded(several))
+}
+
+func (a *app) machineList() *cobra.Command {
+	query := map[string]*string{}
+	c := &cobra.Command{Use: "list", Short: "List machines",
+		Example: "  stockade machine list\n  stockade machine list --group gatehouse --state security",
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			q := url.Values{}
+			for name, asked := range query {
+				if *asked != "" {
+					q.Set(name, *asked)
+				}
+			}
+			for _, kind := range []string{"group", "lane"} {
+				if asked := *query[kind]; asked != "" {
+					if err := a.isThere(cmd.Context(), kind, "/"+kind+"s", asked); err != nil {
+						return err
+					}
+				}
+			}
+			all, err := client.All[api.Machine](cmd.Context(), a.client(), "/machines?"+q.Encode())
+			if err != nil {
+				return err
+			}
+			l := machineListing
+			if len(q) > 0 {
+				l.empty = "no machine is like that"
+			}
+			return l.show(a, all)
+		}}
+	states := []string{"security", "behind", "current", "stranded", "ahead", "held", "unknown", "silent",
+		"stale"}
+	for _, f := range []struct {
+		name, help, names string
+	}{{"group", "only those of this group", "/groups"}, {"lane", "only those that follow this lane",
+		"/lanes"}, {"state", "only those that are like that: " + strings.Join(states, ", "), ""}} {
+		query[f.name] = c.Flags().String(f.name, "", f.help)
+		if f.names != "" {
+			c.RegisterFlagCompletionFunc(f.name, a.names(f.names, 0, byName))
+		}
+	}
+	c.RegisterFlagCompletionFunc("state", cobra.FixedCompletions(states,
+		cobra.ShellCompDirectiveNoFileComp))
+	return c
+}
+
+// said is what a state of an installed package means.
+var said = map[solve.InstalledState]string{
+	solve.Behind: "newer on its lane", solve.Held: "held by a pin", solve.Stranded: "no source has it",
+	solve.Ahead: "newer than its lane's", machine.Unknown: "not compared: a module stream",
+}
+
+func (a *app) machineDetail(m api.Machine) {
+	reported := "never"
+	if m.Reported != nil {
+		reported = date(*m.Reported) + ", " + age(*m.Reported) + ", brought in by " + m.ReportedBy
+	}
+	told := ""
+	switch {
+	case m.Problem != "":
+		told = "not compared: " + m.Problem
+	case m.Against != "":
+		told = fmt.Sprintf("%s, %d of them what comes first", number(m.Installed, "package"), m.Current)
+		for _, x := range []struct {
+			n    int
+			what string
+		}{{m.Behind, "behind"}, {m.Held, "held"}, {m.Stranded, "stranded"}, {m.Ahead, "ahead"},
+			{m.Unknown, "not compared"}} {
+			if x.n > 0 {
+				told += fmt.Sprintf("; %d %s", x.n, x.what)
+			}
+		}
+		if m.Security > 0 {
+			told += fmt.Sprintf("; security fixes wait for %d", m.Security)
+		}
+	}
+	bytes := ""
+	if m.Behind > 0 {
+		bytes = size(m.Bytes) + " for those behind, beside what they need"
+	}
+	a.fields("machine", m.Name, "group", m.Group, "lane", m.Lane, "edition", first(m.Edition, "none yet"),
+		"note", m.Note, "enrolled", date(m.Enrolled)+" by "+m.By, "reported", reported,
+		"compared with", comparedWith(m), "its packages", told, "download", bytes)
+	a.findings(a.out, m.Findings)
+	a.installed(m.Items)
+}
+
+func (a *app) installed(items []machine.InstalledPackage) {
+	var rows [][]string
+	for _, x := range items {
+		why := said[x.State]
+		if x.Security {
+			why += ", security"
+		}
+		rows = append(rows, []string{x.Name, first(x.Arch, "–"), x.Version, first(x.Offered, "–"),
+			first(x.From, "–"), why, strings.Join(x.Advisories, ", ")})
+	}
+	if len(rows) > 0 {
+		fmt.Fprintln(a.out)
+	}
+	a.table([]column{{head: "PACKAGE"}, {head: "ARCH", spare: 1}, {head: "INSTALLED"},
+		{head: "COMES FIRST"}, {head: "FROM", spare: 3}, {head: "STATE"},
+		{head: "ADVISORIES", cut: atEnd, spare: 2}}, rows)
+}
+
+func (a *app) enrol() *cobra.Command {
+	var group, note, from string
+	c := &cobra.Command{Use: "enrol MACHINE…", Short: "Put machines into a group",
+		Long: `Put machines into a group, all or none of them. --from reads names from a file, one a line;
+- is standard input.`,
+		Example: "  stockade machine enrol gate-north gate-south --group gatehouse",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			names := args
+			if from != "" {
+				more, err := a.linesOf(from)
+				if err != nil {
+					return err
+				}
+				names = append(names, more...)
+			}
+			if len(names) == 0 {
+				return usage("no machine is named")
+			}
+			if err := plainNames("machine", names); err != nil {
+				return err
+			}
+			out, err := client.Post[api.Page[api.Machine]](cmd.Context(), a.client(), "/machines",
+				api.Enrolling{Names: names, Group: group, Note: note})
+			if err != nil {
+				return err
+			}
+			return a.show(out.Items, func() {
+				a.say("%s enrolled in %s; stockade machine report brings in what one has installed",
+					number(len(out.Items), "machine"), group)
+			}, names)
+		}}
+	c.Flags().StringVar(&group, "group", "", "the group that they are of")
+	c.Flags().StringVar(&note, "note", "", "what people should know of them")
+	c.Flags().StringVar(&from, "from", "", "a file with names, one a line")
+	c.MarkFlagRequired("group")
+	c.RegisterFlagCompletionFunc("group", a.names("/groups", 0, byName))
+	return c
+}
+
+// linesOf reads the lines of a file that are not empty, nor begin with #.
+func (a *app) linesOf(path string) (out []string, err error) {
+	data, err := a.contents(path)
+	if err != nil {
+		return nil, err
+	}
+	lines := bufio.NewScanner(bytes.NewReader(data))
+	for lines.Scan() {
+		if text := strings.TrimSpace(lines.Text()); text != "" && !strings.HasPrefix(text, "#") {
+			out = append(out, text)
+		}
+	}
+	return out, lines.Err()
+}
+
+// contents reads a file, or standard input for -.
+func (a *app) contents(path string) ([]byte, error) {
+	if path == "-" {
+		return io.ReadAll(a.in)
+	}
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, usage("%v", err)
+	}
+	return data, nil
+}
+
+func (a *app) changeMachine(complete cobra.CompletionFunc) *cobra.Command {
+	var group, note string
+	c := &cobra.Command{Use: "change MACHINE", Short: "Put a machine into another group, or note something",
+		Example: "  stockade machine change gate-south --note \"behind the pump house\"",
+		Args:    cobra.ExactArgs(1), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := plainNames("machine", args); err != nil {
+				return err
+			}
+			path := "/machines/" + url.PathEscape(args[0])
+			m, err := client.Get[api.Machine](cmd.Context(), a.client(), path)
+			if err != nil {
+				return err
+			}
+			to := api.MachineChange{Group: m.Group, Note: m.Note}
+			if cmd.Flags().Changed("group") {
+				to.Group = group
+			}
+			if cmd.Flags().Changed("note") {
+				to.Note = note
+			}
+			if m, err = client.Call[api.Machine](cmd.Context(), a.client(), "PUT", path, to); err != nil {
+				return err
+			}
+			return a.show(m, func() { a.machineDetail(m) }, []string{m.Name})
+		}}
+	c.Flags().StringVar(&group, "group", "", "the group that it is of from now on")
+	c.Flags().StringVar(&note, "note", "", "what people should know of it")
+	c.MarkFlagsOneRequired("group", "note")
+	c.RegisterFlagCompletionFunc("group", a.names("/groups", 0, byName))
+	return c
+}
+
+func (a *app) removeMachine(complete cobra.CompletionFunc) *cobra.Command {
+	return &cobra.Command{Use: "remove MACHINE…", Short: "Forget machines and what they told",
+		Example: "  stockade machine remove gate-south --yes", Args: cobra.MinimumNArgs(1),
+		ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := plainNames("machine", args); err != nil {
+				return err
+			}
+			for _, name := range args {
+				if err := a.isThere(cmd.Context(), "machine", "/machines", name); err != nil {
+					return err
+				}
+			}
+			if err := a.sure("This forgets " + strings.Join(args, ", ") + ", with what was reported."); err != nil {
+				return err
+			}
+			return a.each(args, func(name string) error {
+				m, err := client.Call[api.Machine](cmd.Context(), a.client(), "DELETE",
+					"/machines/"+url.PathEscape(name), nil)
+				if err != nil {
+					return err
+				}
+				return a.show(m, func() { a.say("%s is forgotten", name) }, []string{name})
+			})
+		}}
+}
+
+// reportWait is how long is waited until a report is compared with what the lane shows.
+const reportWait = 20 * time.Second
+
+func (a *app) report(complete cobra.CompletionFunc) *cobra.Command {
+	var taken string
+	var prints []string
+	for _, name := range families.All.Names() {
+		if f, ok := families.All[name].(archive.Inventoried); ok {
+			prints = append(prints, name+": "+f.PrintsInventory())
+		}
+	}
+	c := &cobra.Command{Use: "report MACHINE FILE", Short: "Bring in what a machine has installed",
+		Long: `Bring in what a machine has installed, and compare it with what its lane shows. The file is
+what a program of its own prints (` + strings.Join(prints, "; ") + `); - is standard
+input. It stands in place of what the machine told before.`,
+		Example: "  stockade machine report gate-north demo-data/gate-north.list",
+		Args:    cobra.ExactArgs(2), ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := plainNames("machine", args[:1]); err != nil {
+				return err
+			}
+			in := api.Reporting{}
+			if taken != "" {
+				at, err := time.Parse(time.RFC3339, taken)
+				if err != nil {
+					return usage("--taken %q is no time such as 2027-01-31T08:00:00Z",
+						finding.Harmless(taken))
+				}
+				in.At = at
+			}
+			data, err := a.contents(args[1])
+			if err != nil {
+				return err
+			}
+			in.Installed = string(data)
+			path := "/machines/" + url.PathEscape(args[0])
+			m, err := client.Post[api.Machine](cmd.Context(), a.client(), path+"/report", in)
+			for end := time.Now().Add(reportWait); err == nil && m.Edition != "" && !m.Compared &&
+				m.Problem == "" && time.Now().Before(end); {
+				select {
+				case <-time.After(200 * time.Millisecond):
+				case <-cmd.Context().Done():
+					return cmd.Context().Err()
+				}
+				m, err = client.Get[api.Machine](cmd.Context(), a.client(), path)
+			}
+			if err != nil {
+				return err
+			}
+			return a.show(m, func() { a.machineDetail(m) }, []string{m.Name})
+		}}
+	c.Flags().StringVar(&taken, "taken", "", "when the machine printed it (RFC 3339); now if left out")
+	return c
+}
+
+func (a *app) stranded(complete cobra.CompletionFunc) *cobra.Command {
+	return &cobra.Command{Use: "stranded MACHINE…", Short: "List what no source of a machine's view has",
+		Example: "  stockade machine stranded gate-north", Args: cobra.MinimumNArgs(1),
+		ValidArgsFunction: complete,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := plainNames("machine", args); err != nil {
+				return err
+			}
+			type alone struct {
+				Machine string `json:"machine"`
+				machine.InstalledPackage
+			}
+			all, names, rows := []alone{}, []string{}, [][]string{}
+			for _, name := range args {
+				m, err := client.Get[api.Machine](cmd.Context(), a.client(),
+					"/machines/"+url.PathEscape(name))
+				if err != nil {
+					return err
+				}
+				if m.Against == "" || m.Problem != "" {
+					a.say("what %s has installed was not compared with anything", name)
+				}
+				for _, x := range m.Items {
+					if x.State == solve.Stranded {
+						all, names = append(all, alone{name, x}), append(names, x.Name)
+						rows = append(rows, []string{name, x.Name, first(x.Arch, "–"), x.Version, m.Against})
+					}
+				}
+			}
+			return a.show(all, func() {
+				a.table([]column{{head: "MACHINE"}, {head: "PACKAGE"}, {head: "ARCH"}, {head: "INSTALLED"},
+					{head: "COMPARED WITH"}}, rows)
+				if len(rows) == 0 {
+					a.say("nothing that was compared is stranded")
+				}
+			}, names)
+		}}
+}

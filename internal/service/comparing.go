@@ -1,0 +1,272 @@
+package service
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"stockade/core/archive"
+	"stockade/core/definition"
+	"stockade/core/edition"
+	"stockade/core/families"
+	"stockade/core/finding"
+	"stockade/core/machine"
+	"stockade/internal/store"
+)
+
+// What machines told is compared with what their lanes show whenever one of the two changes, beside
+// everything else.
+const (
+	comparedAtOnce = 200 // machines, whose lists are in memory
+	comparedAfter  = 200 * time.Millisecond
+	comparedAgain  = 5 * time.Minute // where it failed
+)
+
+// comparing knows what the lists of each group's machines are to be compared with.
+type comparing struct {
+	nudged chan struct{} // holds one
+	mu     sync.Mutex
+	basis  map[string]string // by group
+}
+
+func (c *comparing) nudge() {
+	select {
+	case c.nudged <- struct{}{}:
+	default:
+	}
+}
+
+// basisOf gives what lists of a group are to be compared with now; empty: with nothing.
+func (c *comparing) basisOf(group string) string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.basis[group]
+}
+
+// compareMachines goes on until ctx ends.
+func (s *Service) compareMachines(ctx context.Context) {
+	again := time.NewTimer(0)
+	defer again.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-s.comparing.nudged:
+		case <-again.C:
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(comparedAfter): // what is recorded in one go is looked at once
+		}
+		if err := s.compareAll(ctx); err != nil && ctx.Err() == nil {
+			s.log.Warn("machines could not be compared with what their lanes show", "error", err)
+			again.Reset(comparedAgain)
+		}
+	}
+}
+
+// shownGroup is a group whose machines are compared.
+type shownGroup struct {
+	view  machine.View
+	basis string
+	blind string // why its machines see nothing
+}
+
+// compareAll compares what is not compared yet.
+func (s *Service) compareAll(ctx context.Context) error {
+	counts, err := s.db.MachineCounts()
+	if err != nil || len(counts) == 0 {
+		return err
+	}
+	set, err := s.db.Described()
+	if err != nil {
+		return err
+	}
+	at, err := s.lanesNow(set)
+	if err != nil {
+		return err
+	}
+	groups := map[string]map[string]shownGroup{} // by edition and group
+	basis := map[string]string{}
+	for _, n := range counts {
+		g, ok := set.Groups[n.Group]
+		shown := at[g.Lane]
+		if !ok || shown == "" {
+			continue
+		}
+		x, err := s.shownTheGroup(n.Group, g, shown)
+		if err != nil {
+			return err
+		}
+		basis[n.Group] = x.basis
+		if groups[shown] == nil {
+			groups[shown] = map[string]shownGroup{}
+		}
+		groups[shown][n.Group] = x
+	}
+	s.comparing.mu.Lock()
+	s.comparing.basis = basis
+	s.comparing.mu.Unlock()
+	var failed error
+	for _, shown := range slices.Sorted(maps.Keys(groups)) {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		failed = errors.Join(failed, s.compareWith(ctx, set, shown, groups[shown]))
+	}
+	return failed
+}
+
+// shownTheGroup gives the view of a group on the edition that its lane shows.
+func (s *Service) shownTheGroup(name string, g definition.Group, shown string) (x shownGroup, err error) {
+	id, err := edition.ParseID(shown, "")
+	if err != nil {
+		return x, err
+	}
+	created := ""
+	open, err := s.editions.brief(s, id.Mirror, id.Number)
+	switch f, ok := finding.From(err); {
+	case ok && f.Code != finding.FaultCode:
+		x.blind = shown + " cannot be read: " + f.Text
+	case err != nil:
+		return x, err
+	default:
+		created = open.Created.UTC().Format(time.RFC3339Nano)
+		x.view, err = machine.Of(name, g, families.All, open)
+		if f, ok := finding.From(err); ok {
+			x.blind = f.Text
+		} else if err != nil {
+			return x, err
+		} else if len(x.view.Sources) == 0 {
+			x.blind = "its machines see no source of " + shown
+		}
+	}
+	raw, err := json.Marshal(struct {
+		Edition, Created, Blind string
+		View                    machine.View
+	}{shown, created, x.blind, x.view})
+	sum := sha256.Sum256(raw)
+	x.basis = hex.EncodeToString(sum[:12])
+	return x, err
+}
+
+// toCompare is a machine with what it has installed.
+type toCompare struct {
+	store.Machine
+	installed []archive.Identity
+	problem   string
+}
+
+// compareWith compares machines of groups whose lanes show an edition, some at once.
+func (s *Service) compareWith(ctx context.Context, set *definition.Set, shown string,
+	groups map[string]shownGroup) error {
+	var batch []toCompare
+	names := map[string]bool{}
+	flush := func() error {
+		if len(batch) == 0 {
+			return nil
+		}
+		err := s.compareBatch(ctx, set, shown, groups, batch, func(name string) bool { return names[name] })
+		batch, names = nil, map[string]bool{}
+		return err
+	}
+	for _, group := range slices.Sorted(maps.Keys(groups)) {
+		machines, err := s.db.MachinesOf(group, groups[group].basis, -1)
+		if err != nil {
+			return err
+		}
+		for _, m := range machines {
+			x := toCompare{Machine: m}
+			told, err := s.db.InventoryBy(m.Name)
+			if err != nil {
+				return err
+			}
+			raw, err := unpacked(told.List)
+			if err == nil {
+				x.installed, err = machine.ReadReport(families.All, set.Groups[group].Family, raw)
+			}
+			if err != nil {
+				x.problem = "its list cannot be read: " + err.Error()
+			}
+			for _, p := range x.installed {
+				names[p.Name] = true
+			}
+			if batch = append(batch, x); len(batch) == comparedAtOnce {
+				if err := flush(); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return flush()
+}
+
+// offered reads what an edition has of some names.
+func (s *Service) offered(shown string, asked func(string) bool) (*machine.Offered, error) {
+	id, err := edition.ParseID(shown, "")
+	if err != nil {
+		return nil, err
+	}
+	open, err := s.editions.open(s, id.Mirror, id.Number)
+	if err != nil {
+		return nil, err
+	}
+	return machine.Read(open, asked)
+}
+
+func (s *Service) compareBatch(ctx context.Context, set *definition.Set, shown string,
+	groups map[string]shownGroup, batch []toCompare, asked func(string) bool) error {
+	var offered *machine.Offered
+	unread := ""
+	offerings := map[string]*machine.Offering{}
+	out := make([]store.Compared, 0, len(batch))
+	for _, m := range batch {
+		g := groups[m.Group]
+		c := store.Compared{Machine: m.Name, Turn: m.Turn, Against: shown, Basis: g.basis,
+			Problem: m.problem}
+		if c.Problem == "" {
+			c.Problem = g.blind
+		}
+		if c.Problem == "" {
+			if offered == nil && unread == "" {
+				var err error
+				offered, err = s.offered(shown, asked)
+				if f, ok := finding.From(err); ok && f.Code != finding.FaultCode {
+					unread = shown + " cannot be read: " + f.Text
+				} else if err != nil {
+					return err
+				}
+			}
+			c.Problem = unread
+		}
+		if c.Problem == "" {
+			if offerings[m.Group] == nil {
+				offerings[m.Group] = offered.To(g.view, families.All[set.Groups[m.Group].Family])
+			}
+			var err error
+			if c.Comparison, err = offerings[m.Group].Compare(ctx, m.installed); err != nil {
+				return err
+			}
+		}
+		raw, err := json.Marshal(append([]machine.InstalledPackage{}, c.Comparison.Items...))
+		if err != nil {
+			return err
+		}
+		if c.Items, err = packed(raw); err != nil {
+			return err
+		}
+		out = append(out, c)
+	}
+	if err := s.db.KeepCompared(out); err != nil {
+		return err
+	}
+	s.live.change()
+	return nil
+}

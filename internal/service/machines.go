@@ -1,0 +1,548 @@
+package service
+
+import (
+	"bytes"
+	"cmp"
+	"compress/gzip"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/gin-gonic/gin"
+
+	"stockade/core/archive"
+	"stockade/core/definition"
+	"stockade/core/families"
+	"stockade/core/finding"
+	"stockade/core/machine"
+	"stockade/internal/api"
+	"stockade/internal/store"
+)
+
+// Bounds on what is recorded of machines.
+const (
+	enrolMost   = 10_000 // in one call
+	noteLongest = 500    // characters
+	aheadOfUs   = 10 * time.Minute
+)
+
+func (s *Service) handleMachines(c *gin.Context) (any, error) {
+	set, err := s.db.Described()
+	if err != nil {
+		return nil, err
+	}
+	asked, err := askedMachines(c, set, s.now())
+	if err != nil {
+		return nil, err
+	}
+	at, err := s.lanesNow(set)
+	if err != nil {
+		return nil, err
+	}
+	if as := c.Query("as"); as != "" {
+		return nil, takenAway(c, as, "machines", func(yield func(api.Machine) error) error {
+			for from := 0; ; from += pageMost {
+				part, _, err := s.db.Machines(asked, from, pageMost)
+				if err != nil {
+					return err
+				}
+				for _, m := range part {
+					if err := yield(s.machine(set, at, m)); err != nil {
+						return err
+					}
+				}
+				if len(part) < pageMost {
+					return nil
+				}
+			}
+		})
+	}
+	limit, from, err := paging(c)
+	if err != nil {
+		return nil, err
+	}
+	from = max(from, 0)
+	part, all, err := s.db.Machines(asked, int(from), limit)
+	if err != nil {
+		return nil, err
+	}
+	out := api.Machines{Items: []api.Machine{}, Matching: all, Groups: []api.GroupMachines{}}
+	for _, m := range part {
+		out.Items = append(out.Items, s.machine(set, at, m))
+	}
+	if next := from + int64(len(part)); next < all {
+		out.Next = strconv.FormatInt(next, 10)
+	}
+	counts, err := s.db.MachineCounts()
+	for _, n := range counts {
+		out.Groups = append(out.Groups, groupMachines(n))
+	}
+	return out, err
+}
+
+func groupMachines(n store.MachineCount) api.GroupMachines {
+	return api.GroupMachines{Group: n.Group, Machines: n.Machines, Reported: n.Reported,
+		Compared: n.Compared, Behind: n.Behind, Security: n.Security, Ahead: n.Ahead, Held: n.Held,
+		Stranded: n.Stranded}
+}
+
+// laneMachines counts the machines of lanes that have some, those first on which most waits.
+func (s *Service) laneMachines(set *definition.Set, lanes []api.Lane) ([]api.LaneMachines, error) {
+	counts, err := s.db.MachineCounts()
+	if err != nil {
+		return nil, err
+	}
+	all := map[string]*api.LaneMachines{}
+	for _, n := range counts {
+		lane := set.Groups[n.Group].Lane
+		if all[lane] == nil {
+			all[lane] = &api.LaneMachines{Lane: lane}
+		}
+		all[lane].Add(groupMachines(n))
+	}
+	out := []api.LaneMachines{}
+	for _, l := range lanes {
+		if m := all[l.Name]; m != nil {
+			m.Edition = l.Edition
+			out = append(out, *m)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b api.LaneMachines) int {
+		return cmp.Or(b.Security-a.Security, b.Stranded-a.Stranded, b.Behind-a.Behind)
+	})
+	return out, nil
+}
+
+// staleState is the state of machines that did not report within the time that their group allows.
+const staleState = "stale"
+
+func askedMachines(c *gin.Context, set *definition.Set, now time.Time) (store.Asked, error) {
+	asked := store.Asked{Text: c.Query("q"), State: c.Query("state"), Group: c.Query("group")}
+	if lane := c.Query("lane"); lane != "" {
+		if _, ok := set.Lanes[lane]; !ok {
+			return asked, dangling("", "lane", lane, set.Lanes)
+		}
+		asked.Groups = append([]string{}, followersOf(set)[lane]...)
+	}
+	switch asked.State {
+	case "":
+	case staleState:
+		asked.Stale = map[string]time.Time{}
+		for name, g := range set.Groups {
+			if within, err := g.ReportWithin.Duration(); err == nil && within > 0 {
+				asked.Stale[name] = now.Add(-within)
+			}
+		}
+	default:
+		if _, ok := store.MachineStates[asked.State]; !ok {
+			known := append(slices.Collect(maps.Keys(store.MachineStates)), staleState)
+			slices.Sort(known)
+			return asked, badQuery("state", asked.State, "it is one of "+strings.Join(known, ", "))
+		}
+	}
+	return asked, nil
+}
+
+// lanesNow gives the edition that each lane shows.
+func (s *Service) lanesNow(set *definition.Set) (map[string]string, error) {
+	now, err := s.ledger.read(s.db, s.keys)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]string{}
+	for lane := range set.Lanes {
+		if moves := now.moves(lane); len(moves) > 0 {
+			out[lane] = latest(moves)
+		}
+	}
+	return out, nil
+}
+
+// machine describes a machine, without its items.
+func (s *Service) machine(set *definition.Set, at map[string]string, m store.Machine) api.Machine {
+	g := set.Groups[m.Group]
+	out := api.Machine{Name: m.Name, Group: m.Group, Note: m.Note, Lane: g.Lane, Edition: at[g.Lane],
+		Enrolled: m.Enrolled, By: m.By, Reported: m.Reported, ReportedBy: m.GivenBy, Against: m.Against,
+		Problem: m.Problem, Comparison: machine.Comparison{Installed: m.Packages, Current: m.Current,
+			Behind: m.Behind, Security: m.Security, Ahead: m.Ahead, Held: m.Held, Stranded: m.Stranded,
+			Unknown: m.Unknown, Bytes: m.Bytes, Items: []machine.InstalledPackage{}}}
+	if f, ok := families.All[g.Family].(archive.Inventoried); ok {
+		out.Prints = f.PrintsInventory()
+	}
+	out.Compared = m.Problem == "" && m.Basis != "" && m.Basis == s.comparing.basisOf(m.Group)
+	out.Findings = ofMachine(set, m, s.now())
+	return out
+}
+
+// ofMachine gives what is told of one machine.
+func ofMachine(set *definition.Set, m store.Machine, now time.Time) finding.List {
+	out := finding.List{}
+	object := "machine " + m.Name
+	g, ok := set.Groups[m.Group]
+	if !ok {
+		return append(out, finding.New("define.dangling-reference", object,
+			"its group, %s, is not described", m.Group).
+			Do("stockade machine change %s --group GROUP, or stockade machine remove %s", m.Name, m.Name))
+	}
+	heard := time.Unix(m.Heard, 0)
+	within, err := g.ReportWithin.Duration()
+	if err == nil && within > 0 && now.Sub(heard) > within {
+		since := "it has reported nothing since it was enrolled on " + heard.UTC().Format(time.DateOnly)
+		if m.Turn > 0 {
+			since = "its last report is of " + heard.UTC().Format(time.DateOnly)
+		}
+		out = append(out, finding.New("machine.stale", object, "%s, and its group allows %s", since,
+			g.ReportWithin).Do("stockade machine report %s FILE", m.Name))
+	}
+	if m.Problem != "" {
+		out = append(out, finding.New("machine.not-compared", object, "%s", m.Problem))
+	}
+	if m.Basis == "" || m.Problem != "" {
+		return out
+	}
+	for _, told := range []struct {
+		n          int
+		code, text string
+	}{
+		{m.Security, "machine.security-waits", "security fixes for %d of its packages are on %s"},
+		{m.Stranded, "machine.stranded-package", "%d of its packages are on no source that it sees on %s"},
+		{m.Ahead, "machine.ahead", "%d of its packages are newer than what comes first on %s"},
+	} {
+		if told.n > 0 {
+			out = append(out, finding.New(told.code, object, told.text, told.n, m.Against))
+		}
+	}
+	out.Sort()
+	return out
+}
+
+// ofMachines adds what is told of the machines of each group, one finding for each kind.
+func (s *Service) ofMachines(set *definition.Set, out states) error {
+	counts, err := s.db.MachineCounts()
+	if err != nil {
+		return err
+	}
+	for _, n := range counts {
+		object := "group " + n.Group
+		g, ok := set.Groups[n.Group]
+		if !ok {
+			out.add(finding.New("define.dangling-reference", object,
+				"it is not described, and %s enrolled in it", are(n.Machines)).
+				Do("describe it again, put them into another (stockade machine change), or forget them " +
+					"(stockade machine remove)"))
+			continue
+		}
+		if within, err := g.ReportWithin.Duration(); err == nil && within > 0 {
+			if limit := s.now().Add(-within); time.Unix(n.Heard, 0).Before(limit) {
+				_, stale, err := s.db.Machines(store.Asked{Stale: map[string]time.Time{n.Group: limit}}, 0, 1)
+				if err != nil {
+					return err
+				}
+				out.add(finding.New("machine.stale", object,
+					"%d of its %s did not report within %s", stale, quantity(n.Machines, "machine"),
+					g.ReportWithin).Do("stockade machine list --group %s --state stale", n.Group))
+			}
+		}
+		for _, told := range []struct {
+			n                 int
+			code, text, state string
+		}{
+			{n.Security, "machine.security-waits", "security fixes of its lane wait on %d of its %s",
+				"security"},
+			{n.Stranded, "machine.stranded-package",
+				"%d of its %s have packages that no source which they see has", "stranded"},
+			{n.Ahead, "machine.ahead", "%d of its %s have packages that are newer than what comes first " +
+				"for them", "ahead"},
+		} {
+			if told.n > 0 {
+				out.add(finding.New(told.code, object, told.text, told.n,
+					quantity(n.Machines, "machine")).
+					Do("stockade machine list --group %s --state %s", n.Group, told.state))
+			}
+		}
+	}
+	return nil
+}
+
+func are(n int) string {
+	if n == 1 {
+		return "1 machine is"
+	}
+	return fmt.Sprintf("%d machines are", n)
+}
+
+// oneMachine describes one, with its items.
+func (s *Service) oneMachine(name string) (api.Machine, error) {
+	m, err := s.machineBy(name)
+	if err != nil {
+		return api.Machine{}, err
+	}
+	set, err := s.db.Described()
+	if err != nil {
+		return api.Machine{}, err
+	}
+	at, err := s.lanesNow(set)
+	if err != nil {
+		return api.Machine{}, err
+	}
+	out := s.machine(set, at, m)
+	told, err := s.db.InventoryBy(name)
+	if errors.Is(err, store.ErrNotFound) || err == nil && len(told.Items) == 0 {
+		return out, nil
+	}
+	if err != nil {
+		return out, err
+	}
+	raw, err := unpacked(told.Items)
+	if err == nil {
+		err = json.Unmarshal(raw, &out.Items)
+	}
+	return out, err
+}
+
+func (s *Service) machineBy(name string) (store.Machine, error) {
+	m, err := s.db.MachineBy(name)
+	if !errors.Is(err, store.ErrNotFound) {
+		return m, err
+	}
+	f := finding.New("define.dangling-reference", "", "no machine is called %q", finding.Harmless(name)).
+		Do("stockade machine list")
+	near, _, err := s.db.Machines(store.Asked{}, 0, pageMost)
+	var names []string
+	for _, n := range near {
+		names = append(names, n.Name)
+	}
+	if n := definition.Nearest(name, names); n != "" {
+		f = f.Do("perhaps %q is meant", n)
+	}
+	return m, errors.Join(err, f)
+}
+
+func (s *Service) handleMachine(c *gin.Context) (any, error) { return s.oneMachine(c.Param("name")) }
+
+// handleEnrol puts machines into a group, all or none.
+func (s *Service) handleEnrol(c *gin.Context) (any, error) {
+	in, err := body[api.Enrolling](c)
+	if err != nil {
+		return nil, err
+	}
+	return page(s.enrol(in, who(c).Name))
+}
+
+func (s *Service) enrol(in api.Enrolling, by string) ([]api.Machine, error) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	if len(in.Names) == 0 || len(in.Names) > enrolMost {
+		return nil, finding.New("define.bad-value", "machine", "%d machines are named", len(in.Names)).
+			Do("name between 1 and %d", enrolMost)
+	}
+	set, err := s.db.Described()
+	if err != nil {
+		return nil, err
+	}
+	if err := s.fits(set, "machine", in.Group, in.Note); err != nil {
+		return nil, err
+	}
+	seen := map[string]bool{}
+	for _, name := range in.Names {
+		object := "machine " + finding.Harmless(name)
+		if !definition.IsName(name) {
+			return nil, finding.New("define.bad-value", object, "%q is no name", finding.Harmless(name)).
+				Do("names have small letters, digits, points and hyphens; nothing was enrolled")
+		}
+		old, err := s.db.MachineBy(name)
+		if err == nil || seen[name] {
+			of := in.Group
+			if err == nil {
+				of = old.Group
+			}
+			return nil, finding.New("define.duplicate-name", object, "it is enrolled in %s", of).
+				Do("take another name, or stockade machine change %s; nothing was enrolled", name)
+		}
+		if !errors.Is(err, store.ErrNotFound) {
+			return nil, err
+		}
+		seen[name] = true
+	}
+	now := s.now().UTC()
+	if err := s.db.Tx(func(tx *store.DB) error {
+		for _, name := range in.Names {
+			if err := tx.AddMachine(store.Machine{Name: name, Group: in.Group, Note: in.Note, Enrolled: now,
+				Heard: now.Unix(), By: by}); err != nil {
+				return err
+			}
+		}
+		object, detail := "machine "+in.Names[0], map[string]string{"group": in.Group}
+		if len(in.Names) > 1 {
+			object, detail["machines"] = "group "+in.Group, strings.Join(in.Names, " ")
+		}
+		return s.write(tx, by, "machine.enrol", object, detail)
+	}); err != nil {
+		return nil, err
+	}
+	at, err := s.lanesNow(set)
+	var out []api.Machine
+	for _, name := range in.Names {
+		m, merr := s.db.MachineBy(name)
+		out, err = append(out, s.machine(set, at, m)), errors.Join(err, merr)
+	}
+	return out, err
+}
+
+// fits tells why a machine cannot be in a group, or have a note.
+func (s *Service) fits(set *definition.Set, object, group, note string) error {
+	if _, ok := set.Groups[group]; !ok {
+		return dangling(object, "group", group, set.Groups)
+	}
+	if utf8.RuneCountInString(note) > noteLongest || finding.Harmless(note) != note {
+		return finding.New("define.bad-value", object,
+			"the note is longer than %d characters, or has some that cannot be shown", noteLongest)
+	}
+	return nil
+}
+
+func (s *Service) handleChangeMachine(c *gin.Context) (any, error) {
+	in, err := body[api.MachineChange](c)
+	if err != nil {
+		return nil, err
+	}
+	return s.changeMachine(c.Param("name"), in, who(c).Name)
+}
+
+func (s *Service) changeMachine(name string, in api.MachineChange, by string) (any, error) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	m, err := s.machineBy(name)
+	if err != nil {
+		return nil, err
+	}
+	set, err := s.db.Described()
+	if err != nil {
+		return nil, err
+	}
+	if err := s.fits(set, "machine "+name, in.Group, in.Note); err != nil {
+		return nil, err
+	}
+	if was, is := set.Groups[m.Group], set.Groups[in.Group]; m.Turn > 0 && was.Family != "" &&
+		was.Family != is.Family {
+		return nil, finding.New("define.bad-value", "machine "+name,
+			"what it reported is of the family %s, and machines of %s are of %s", was.Family, in.Group,
+			is.Family).Do("stockade machine remove %s, and enrol it anew", name)
+	}
+	if m.Group != in.Group || m.Note != in.Note {
+		detail := map[string]string{"note": in.Note}
+		if m.Group != in.Group {
+			detail["from"], detail["to"] = m.Group, in.Group
+		}
+		m.Group, m.Note = in.Group, in.Note
+		if err := s.db.Tx(func(tx *store.DB) error {
+			if err := tx.SaveMachine(m); err != nil {
+				return err
+			}
+			return s.write(tx, by, "machine.change", "machine "+name, detail)
+		}); err != nil {
+			return nil, err
+		}
+	}
+	return s.oneMachine(name)
+}
+
+func (s *Service) handleRemoveMachine(c *gin.Context) (any, error) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	out, err := s.oneMachine(c.Param("name"))
+	if err != nil {
+		return nil, err
+	}
+	return out, s.db.Tx(func(tx *store.DB) error {
+		if err := tx.RemoveMachine(out.Name); err != nil {
+			return err
+		}
+		return s.write(tx, who(c).Name, "machine.remove", "machine "+out.Name,
+			map[string]string{"group": out.Group})
+	})
+}
+
+// handleReport keeps what a machine has installed. It is what the machine says, and no change of
+// anything that is decided here: the journal has no entry of it.
+func (s *Service) handleReport(c *gin.Context) (any, error) {
+	in, err := body[api.Reporting](c)
+	if err != nil {
+		return nil, err
+	}
+	name := c.Param("name")
+	m, err := s.machineBy(name)
+	if err != nil {
+		return nil, err
+	}
+	set, err := s.db.Described()
+	if err != nil {
+		return nil, err
+	}
+	if _, ok := set.Groups[m.Group]; !ok {
+		return nil, dangling("machine "+name, "group", m.Group, set.Groups)
+	}
+	installed, err := machine.ReadReport(families.All, set.Groups[m.Group].Family, []byte(in.Installed))
+	if err != nil {
+		if f, ok := finding.From(err); ok {
+			f.Object = "machine " + name
+			return nil, f
+		}
+		return nil, err
+	}
+	now := s.now().UTC()
+	if in.At.IsZero() {
+		in.At = now
+	}
+	in.At = in.At.UTC()
+	if in.At.After(now.Add(aheadOfUs)) {
+		return nil, finding.New("define.bad-value", "machine "+name,
+			"its list is said to be of %s, and here it is %s", in.At.Format(time.DateTime),
+			now.Format(time.DateTime)).Do("look at the clock of both")
+	}
+	if m.Turn > 0 && in.At.Unix() < m.Heard {
+		return nil, &api.Problem{Title: "The report was not taken", Status: http.StatusConflict,
+			Type: "urn:stockade:machine.older-report", Object: "machine " + name,
+			Detail: fmt.Sprintf("it is of %s, and the one that is here of %s",
+				in.At.Format(time.DateTime), m.Reported.UTC().Format(time.DateTime))}
+	}
+	m.Reported, m.Given, m.GivenBy, m.Heard = &in.At, &now, who(c).Name, in.At.Unix()
+	m.Packages = len(installed)
+	list, err := packed([]byte(in.Installed))
+	if err == nil {
+		err = s.db.GiveInventory(m, list)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return s.oneMachine(name)
+}
+
+func packed(data []byte) ([]byte, error) {
+	var b bytes.Buffer
+	w := gzip.NewWriter(&b)
+	if _, err := w.Write(data); err != nil {
+		return nil, err
+	}
+	err := w.Close()
+	return b.Bytes(), err
+}
+
+// unpackMost bounds what is unpacked of a record.
+const unpackMost = 64 << 20
+
+func unpacked(data []byte) ([]byte, error) {
+	r, err := gzip.NewReader(bytes.NewReader(data))
+	if err != nil {
+		return nil, err
+	}
+	return io.ReadAll(io.LimitReader(r, unpackMost))
+}
