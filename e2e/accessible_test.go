@@ -59,6 +59,7 @@ func TestPagesOfTheConsoleAreAccessible(t *testing.T) {
 	s.drives()
 	s.built("steady")
 	s.cli(0, "source", "probe", "tarn")
+	s.enrolled("gatehouse", "gate-south")
 	b.typed("#token", s.token)
 	b.click("Sign in")
 	b.see("Sign out")
@@ -73,7 +74,9 @@ func TestPagesOfTheConsoleAreAccessible(t *testing.T) {
 			{"/keys/" + kelp, "compared on paper"}, {"/credentials", "Credentials"},
 			{"/mirrors", "barrage"}, {"/mirrors/barrage", "barrage/1"}, {"/editions/barrage/1", "libtide2"},
 			{"/editions/barrage/1?tab=2", "Proved when it was built"}, {"/lanes", "steady"},
-			{"/packages", "Type the whole name"}, {"/machines", "gatehouse"}, {"/jobs", "build"},
+			{"/packages", "Type the whole name"}, {"/machines", "gatehouse"},
+			{"/machines?tab=1", "gate-south"}, {"/machines/gate-south", "no source has it"},
+			{"/machines/gate-south?tab=1", "Bring it in"}, {"/jobs", "build"},
 			{"/journal", "lane.move"}, {"/accounts", "viewer reads"}, {"/accounts/warden", "first start"},
 			{"/nowhere", "Overview"},
 		} {
@@ -84,6 +87,9 @@ func TestPagesOfTheConsoleAreAccessible(t *testing.T) {
 		for _, d := range []struct{ path, press, see string }{
 			{"/keys/" + kelp, "Take back", "Take it back"}, {"/lanes", "Move here", "Move the lane"},
 			{"/sources/kelp", "Disable", "Leave it"}, {"/machines", "Files", "Take the kit"},
+			{"/machines?tab=1", "Enrol machines", "Names, with blanks"},
+			{"/machines/gate-south", "Change", "Record it"}, {"/machines/gate-south", "Forget it",
+				"Leave it"},
 			{"/mirrors/drives", "Prove", "Ways out"},
 		} {
 			b.open(d.path)

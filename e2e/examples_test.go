@@ -28,6 +28,8 @@ var inOrder = []string{
 	"edition verify", "edition export", "package show", "package where",
 	"lane list", "lane show", "lane move", "lane back",
 	"group list", "group show", "group files", "group kit",
+	"machine list", "machine show", "machine enrol", "machine report", "machine change", "machine files",
+	"machine kit", "machine stranded", "machine remove",
 	"package list", "package add", "package remove",
 	"rename", "finding list", "finding set-aside", "finding take-up",
 	"job list", "job watch", "job stop",

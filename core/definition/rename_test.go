@@ -31,7 +31,8 @@ sources:
 lists:
   bench: {family: deb, file: bench.txt}
 mirrors:
-  barrage: {copy: tailored, from: [tarn, {source: tarn, want: {lists: [bench]}}], want: {packages: [tarn], lists: [bench]}, footing: {list: bench, sources: [tarn]}}
+  barrage: {copy: tailored, from: [tarn, {source: tarn, want: {lists: [bench]}}],
+	want: {packages: [tarn], lists: [bench]}, footing: {list: bench, sources: [tarn]}}
 lanes:
   steady: {mirror: barrage}
 groups:
@@ -74,10 +75,49 @@ func TestWhatNamesAnObjectFollows(t *testing.T) {
 	}
 }
 
+// What people wrote of an object goes along, and says the new name where it names the object
+// itself; what they wrote of others stays.
+func TestWordsGoAlongWithAName(t *testing.T) {
+	for _, c := range []struct{ name, text, want string }{
+		{"behind the name", "stockade: 1\nlanes:\n  tarn: # where tarn: is\n    mirror: tarn\n",
+			"other:  # where tarn: is"},
+		{"before it", "stockade: 1\nlanes:\n  # the first\n  tarn: {mirror: tarn}\n" +
+			"  weir: {mirror: tarn} # kept\n",
+			"# the first"},
+		{"quoted", "stockade: 1\nlanes:\n  \"tarn\": # as tarn\n    mirror: tarn\n", "# as tarn"},
+	} {
+		set, found := Read(Text{Name: "x", Text: c.text})
+		if found.HasErrors() {
+			t.Fatal(found)
+		}
+		before := len(set.Words)
+		if err := set.Rename("lane", "tarn", "other"); err != nil {
+			t.Fatal(err)
+		}
+		got, err := set.YAML()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !strings.Contains(got, strings.ReplaceAll(c.want, "  #", " #")) &&
+			!strings.Contains(got, c.want) ||
+			strings.Contains(got, "  tarn:") || !strings.Contains(got, "mirror: tarn") {
+			t.Errorf("%s:\n%s", c.name, got)
+		}
+		if len(set.Words) != before || set.Words["lane tarn"] != "" || set.Words["lane/tarn"] != "" {
+			t.Errorf("%s: words %q", c.name, set.Words)
+		}
+		if strings.Contains(c.text, "kept") && !strings.Contains(got, "# kept") {
+			t.Errorf("%s: what stood at another is lost:\n%s", c.name, got)
+		}
+	}
+}
+
 func TestWhatCannotBeRenamed(t *testing.T) {
 	for what, c := range map[string]struct{ kind, from, to, code string }{
-		"nothing of that name": {"source", "tam", "x", "define.dangling-reference"},
+		"nothing of that name": {"source", "tarm", "x", "define.dangling-reference"},
 		"no kind":              {"edition", "tarn", "x", "define.bad-value"},
+		"nothing like that":    {"mirror", "zzzzzzzz", "x", "define.dangling-reference"},
+		"a package":            {"package", "tarn", "x", "define.bad-value"},
 		"a rule":               {"rule", "official", "vendor", "define.bad-value"},
 		"no name":              {"source", "tarn", "Tarn Archive", "define.bad-value"},
 		"a name that is taken": {"key", "archive", "archive", "define.duplicate-name"},
@@ -85,6 +125,9 @@ func TestWhatCannotBeRenamed(t *testing.T) {
 		set, _ := Read(Text{Name: "x", Text: named_})
 		before, _ := set.YAML()
 		f, ok := finding.From(set.Rename(c.kind, c.from, c.to))
+		if near := what == "nothing of that name"; near != strings.Contains(f.WayOut, `"tarn"`) {
+			t.Errorf("%s: what to do: %s", what, f.WayOut)
+		}
 		if after, _ := set.YAML(); !ok || f.Code != c.code || after != before {
 			t.Errorf("%s: %+v", what, f)
 		}

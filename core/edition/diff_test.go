@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+
+	"stockade/core/finding"
 )
 
 // byNumber orders versions that are numbers.
@@ -107,6 +109,129 @@ func TestADifferenceIsOfFilesAtTheirPlaces(t *testing.T) {
 				if n != 0 {
 					t.Fatalf("%v told %d times too few, of %v and %v", x, n, sides[0], sides[1])
 				}
+			}
+		}
+	}
+}
+
+// written gives a list of packages as an edition has it; odd ones are written otherwise.
+func written(t *testing.T, items []Item, odd bool) string {
+	t.Helper()
+	var b strings.Builder
+	for _, it := range items {
+		raw, err := json.Marshal(it)
+		if err != nil {
+			t.Fatal(err)
+		}
+		line := string(raw)
+		if odd && it.Name == "tide" {
+			line = strings.Replace(line, `"name":`, `"name" : `, 1)
+		}
+		b.WriteString(line + "\n")
+	}
+	return b.String()
+}
+
+// opened seals an edition with a list, and opens it.
+func opened(t *testing.T, list string) *Sealed {
+	t.Helper()
+	return sealWith(t, map[string]string{"tarn/x": "x"}, list, "").open()
+}
+
+// What two sealed editions differ in is what their whole lists do, however many lines they share:
+// lines that both have, files at two places, names and lines that are written otherwise.
+func TestADifferenceOfEditionsIsThatOfTheirWholeLists(t *testing.T) {
+	r := rand.New(rand.NewPCG(8, 3))
+	lists, changes := 0, 0
+	for n := range 24 {
+		var sides [2][]Item
+		for range 1 + r.IntN(14) {
+			x := item([]string{"tarn", "kelp"}[r.IntN(2)], []string{"pump", "gate", "tide", `pu"mp\`}[r.IntN(4)],
+				[]string{"amd64", "all"}[r.IntN(2)], strconv.Itoa(r.IntN(4)))
+			x.Component = []string{"", "core"}[r.IntN(2)]
+			x.SHA256 = strings.Repeat("0", 63) + strconv.Itoa(r.IntN(9))
+			switch r.IntN(4) {
+			case 0:
+				sides[0] = append(sides[0], x)
+			case 1:
+				sides[1] = append(sides[1], x)
+			default:
+				sides[0], sides[1] = append(sides[0], x), append(sides[1], x)
+			}
+		}
+		from, to := opened(t, written(t, sides[0], n%3 == 0)), opened(t, written(t, sides[1], n%3 == 1))
+		got, err := Differences(from, to, byNumber)
+		if err != nil {
+			t.Fatal(err)
+		}
+		want := Diff(sides[0], sides[1], byNumber)
+		lists, changes = lists+1, changes+len(want)
+		if len(got) != len(want) || len(got) > 0 && !reflect.DeepEqual(got, want) {
+			t.Fatalf("of %+v and %+v: %+v, and whole %+v", sides[0], sides[1], got, want)
+		}
+	}
+	if changes < 60 {
+		t.Errorf("%d changes between %d lists: that is no comparison", changes, lists)
+	}
+}
+
+// Of many lines those that one list has alone are read in parts; one that cannot be read is told.
+func TestALineThatCannotBeReadIsNoDifference(t *testing.T) {
+	var many []Item
+	for i := range 9_000 {
+		many = append(many, item("tarn", "part-"+strconv.Itoa(i), "amd64", "1"))
+		many[i].SHA256 = strings.Repeat("0", 59) + strconv.Itoa(10_000+i)
+	}
+	none, all := opened(t, written(t, many[:1], false)), opened(t, written(t, many, false))
+	got, err := Differences(none, all, byNumber)
+	if err != nil || len(got) != len(many)-1 || Summarise(got).Added != len(got) {
+		t.Fatalf("%d of %d changes: %v", len(got), len(many)-1, err)
+	}
+	for i, c := range got { // each of them, once, by name
+		if i > 0 && got[i-1].Name >= c.Name || c.NewVersion != "1" || c.NewSize != 1 {
+			t.Fatalf("%+v after %+v", c, got[max(i-1, 0)])
+		}
+	}
+	for _, bad := range []string{"{\"source\":\"tarn\",\"name\":7}\n", "nothing\n"} {
+		damaged := opened(t, written(t, many[:3], false)+bad)
+		for what, err := range map[string]error{"difference": second(Differences(none, damaged, byNumber)),
+			"by name": damaged.ItemsCalled(func(string) bool { return true },
+				func(Item) error { return nil })} {
+			if f, ok := finding.From(err); !ok || f.Code != "edition.damaged" {
+				t.Errorf("%s of %q: %v", what, bad, err)
+			}
+		}
+	}
+}
+
+func second[T any](_ T, err error) error { return err }
+
+// What is called by some names is what the whole list has of them.
+func TestPackagesThatAreCalledSo(t *testing.T) {
+	var all []Item
+	for i, name := range []string{"pump", "pumps", `pu"mp\`, "tide", "pump", "gate"} {
+		all = append(all, item([]string{"tarn", "kelp"}[i%2], name, "amd64", strconv.Itoa(i)))
+		all[i].Summary = `its "name":"pump" is known`
+	}
+	for n, e := range []*Sealed{opened(t, written(t, all, false)), opened(t, written(t, all, true)),
+		opened(t, strings.TrimSuffix(written(t, all, false), "\n"))} {
+		for _, asked := range [][]string{{"pump"}, {`pu"mp\`, "tide"}, {"none"}, {"gate"}} {
+			var got, want []Item
+			called := func(name string) bool { return slices.Contains(asked, name) }
+			if err := e.ItemsCalled(called, func(it Item) error {
+				got = append(got,
+					it)
+				return nil
+			}); err != nil {
+				t.Fatal(err)
+			}
+			for _, it := range all {
+				if called(it.Name) {
+					want = append(want, it)
+				}
+			}
+			if !reflect.DeepEqual(got, want) {
+				t.Errorf("list %d, %q: %+v", n, asked, got)
 			}
 		}
 	}

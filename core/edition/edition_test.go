@@ -63,6 +63,12 @@ func seal(t *testing.T) *sealed {
 
 func sealOf(t *testing.T, of map[string]string) *sealed {
 	t.Helper()
+	return sealWith(t, of, packages, "")
+}
+
+// sealWith seals files under lists of packages and advisories.
+func sealWith(t *testing.T, of map[string]string, list, advisories string) *sealed {
+	t.Helper()
 	s := &sealed{t: t, store: newPool(t), dir: filepath.Join(t.TempDir(), "editions"), files: of}
 	files := NewCollection()
 	for path, text := range s.files {
@@ -77,8 +83,9 @@ func sealOf(t *testing.T, of map[string]string) *sealed {
 	e := &Edition{Format: ListBySource, Mirror: "barrage", Number: 3, Created: time.Now().UTC(),
 		SiteKey: site().Certificate().Fingerprint,
 		Sources: []Source{{Source: archive.Source{Name: "tarn"}}, {Source: archive.Source{Name: "kelp"}}}}
-	record, err := About(e, []*trust.Certificate{site().Certificate()}, []byte(packages), nil, nil, files,
-		s.store.Add)
+	record, err := About(e, []*trust.Certificate{site().Certificate()}, []byte(list), []byte(advisories),
+		nil,
+		files, s.store.Add)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -23,28 +23,38 @@ import (
 // sealed makes an edition of two sources, signed by two keys, that was proved for a group.
 func sealed(t *testing.T, tarn, kelp *trust.Certificate) *edition.Sealed {
 	t.Helper()
+	return sealedWith(t, []edition.Source{of("tarn", "official", tarn.Fingerprint),
+		of("kelp", "vendor", kelp.Fingerprint)},
+		[]byte(`{"source":"tarn","name":"sluicectl","version":"1.4-1","arch":"amd64"}`+"\n"), nil, tarn, kelp)
+}
+
+// of is a source of an edition.
+func of(name, standing, key string) edition.Source {
+	return edition.Source{Source: archive.Source{Name: name, Family: "deb", Release: "heron",
+		Components: []string{"core"}, Architectures: []string{"amd64", "i386"}}, Standing: standing,
+		Codename: "heron", Keys: []string{key}}
+}
+
+// sealedWith makes an edition with lists of packages and advisories.
+func sealedWith(t *testing.T, sources []edition.Source, list, advisories []byte,
+	keys ...*trust.Certificate) *edition.Sealed {
+	t.Helper()
 	dir := t.TempDir()
 	store, err := pool.Open(filepath.Join(dir, "pool"), filepath.Join(dir, "tmp"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	site := made.Keys(made.Owner{Name: "Skerry Reach"})[0]
-	of := func(name string, standing string, key *trust.Certificate) edition.Source {
-		return edition.Source{Source: archive.Source{Name: name, Family: "deb", Release: "heron",
-			Components:    []string{"core"},
-			Architectures: []string{"amd64", "i386"}}, Standing: standing, Codename: "heron",
-			Keys: []string{key.Fingerprint}}
-	}
 	e := &edition.Edition{Format: edition.ListBySource, Mirror: "barrage", Number: 3,
 		Created: time.Now().UTC(),
 		SiteKey: site.Certificate().Fingerprint,
-		Sources: []edition.Source{of("tarn", "official", tarn), of("kelp", "vendor", kelp)},
+		Sources: sources,
 		Views: []edition.View{{Group: "gatehouse", Sources: []string{"tarn", "kelp"},
 			Architectures: []string{"amd64"},
 			Pins:          []string{"sluicectl = 1.4-1"}}}}
 	files := edition.NewCollection()
-	record, err := edition.About(e, []*trust.Certificate{site.Certificate(), tarn, kelp},
-		[]byte(`{"source":"tarn","name":"sluicectl","version":"1.4-1","arch":"amd64"}`+"\n"), nil, nil, files, store.Add)
+	record, err := edition.About(e, append(keys, site.Certificate()), list, advisories, nil, files,
+		store.Add)
 	if err != nil {
 		t.Fatal(err)
 	}

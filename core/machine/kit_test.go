@@ -2,10 +2,13 @@ package machine
 
 import (
 	"bytes"
+	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -162,6 +165,78 @@ func TestAKitAppliesAndLeadsBack(t *testing.T) {
 			}
 		})
 	}
+}
+
+// What is in a kit: the files below root/, the scripts, what to read, and check sums of all of
+// them with the site's signature; a script that sets a machine up is known by its name.
+func TestWhatIsInAKit(t *testing.T) {
+	k := Kit{Group: "gatehouse", Edition: "barrage/1", Made: time.Unix(1_790_000_000, 0),
+		Family: families["deb"], Files: []archive.ClientFile{{Path: "etc/b/x", Mode: 0o640,
+			Data: []byte("b")},
+			{Path: "etc/" + archive.SetupName, Mode: 0o755, Data: []byte("s")},
+			{Path: "etc/a", Mode: 0o644, Data: []byte("a")}}}
+	names := func(k Kit) (out []string) {
+		t.Helper()
+		dir := unpacked(t, k)
+		if err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+			if rel, _ := filepath.Rel(dir, path); err == nil && !d.IsDir() {
+				out = append(out, rel)
+			}
+			return err
+		}); err != nil {
+			t.Fatal(err)
+		}
+		cmd := exec.Command("sha256sum", "-c", "--strict", "SHA256SUMS")
+		cmd.Dir = dir
+		if said, err := cmd.CombinedOutput(); err != nil || strings.Count(string(said), ": OK") != 6 {
+			t.Errorf("%v: %s", err, said)
+		}
+		sums, err := os.ReadFile(filepath.Join(dir, "SHA256SUMS"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var paths []string
+		for l := range strings.Lines(string(sums)) {
+			paths = append(paths, strings.TrimSpace(l[66:]))
+		}
+		if !slices.IsSorted(paths) {
+			t.Errorf("the sums are in no order: %q", paths)
+		}
+		apply, err := os.ReadFile(filepath.Join(dir, "apply"))
+		if err != nil || !strings.Contains(string(apply), "etc/"+archive.SetupName) ||
+			!strings.Contains(string(apply), "0640 etc/b/x") {
+			t.Errorf("the script: %v %s", err, apply)
+		}
+		return out
+	}
+	const plain = "README SHA256SUMS apply back root/etc/a root/etc/b/x root/etc/" + archive.SetupName
+	if got := strings.Join(names(k), " "); got != plain {
+		t.Error(got)
+	}
+	k.Sign = func(sums []byte) ([]byte, error) { return append([]byte("over "), sums...), nil }
+	if got := strings.Join(names(k), " "); got != strings.Replace(plain, "SUMS", "SUMS SHA256SUMS.asc", 1) {
+		t.Error(got)
+	}
+	k.Sign = func([]byte) ([]byte, error) { return nil, io.ErrUnexpectedEOF }
+	if err := k.Write(io.Discard); !errors.Is(err, io.ErrUnexpectedEOF) {
+		t.Errorf("a kit whose sums cannot be signed: %v", err)
+	}
+	k.Sign = nil
+	for n := range 3 { // nor is one that cannot be written whole
+		if err := k.Write(&narrow{left: 40 * n}); err == nil {
+			t.Errorf("%d bytes were taken for a kit", 40*n)
+		}
+	}
+}
+
+// narrow takes so many bytes.
+type narrow struct{ left int }
+
+func (n *narrow) Write(p []byte) (int, error) {
+	if n.left -= len(p); n.left < 0 {
+		return 0, io.ErrShortWrite
+	}
+	return len(p), nil
 }
 
 func TestAKitIsTheSameBytesAndHasNoHostilePath(t *testing.T) {

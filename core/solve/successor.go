@@ -7,7 +7,7 @@ import (
 	"stockade/core/archive"
 )
 
-// Standing of an installed package beside what machines of a view see of its name.
+// InstalledState is how an installed package stands beside what machines of a view see of its name.
 type InstalledState string
 
 // The states of an installed package.

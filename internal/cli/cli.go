@@ -186,7 +186,8 @@ commands), and the tool that checks definitions with no service (stockade check)
 		a.checkCommand(),
 		a.compareCommand(), a.recordCommand(), a.describeCommand(), a.statusCommand(),
 		a.sourceCommand(), a.packageCommand(), a.keyCommand(), a.mirrorCommand(), a.editionCommand(),
-		a.poolCommand(), a.laneCommand(), a.groupCommand(), a.machineCommand(), a.jobCommand(), a.findingCommand(),
+		a.poolCommand(), a.laneCommand(), a.groupCommand(),
+		a.machineCommand(), a.jobCommand(), a.findingCommand(),
 		a.renameCommand(),
 		a.revisionCommand(), a.journalCommand(), a.credentialCommand(), a.accountCommand(), a.siteCommand())
 	a.helped(root)

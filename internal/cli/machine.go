@@ -186,7 +186,7 @@ func (a *app) enrol() *cobra.Command {
 	c := &cobra.Command{Use: "enrol MACHINE…", Short: "Put machines into a group",
 		Long: `Put machines into a group, all or none of them. --from reads names from a file, one a line;
 - is standard input.`,
-		Example: "  stockade machine enrol gate-north gate-south --group gatehouse",
+		Example: "  stockade machine enrol gate-5 gate-6 --group gatehouse",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			names := args
 			if from != "" {
@@ -293,7 +293,8 @@ func (a *app) removeMachine(complete cobra.CompletionFunc) *cobra.Command {
 					return err
 				}
 			}
-			if err := a.sure("This forgets " + strings.Join(args, ", ") + ", with what was reported."); err != nil {
+			if err := a.sure("This forgets " + strings.Join(args, ", ") +
+				", with what was reported."); err != nil {
 				return err
 			}
 			return a.each(args, func(name string) error {

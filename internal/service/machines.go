@@ -212,9 +212,10 @@ func ofMachine(set *definition.Set, m store.Machine, now time.Time) finding.List
 		n          int
 		code, text string
 	}{
-		{m.Security, "machine.security-waits", "security fixes for %d of its packages are on %s"},
-		{m.Stranded, "machine.stranded-package", "%d of its packages are on no source that it sees on %s"},
-		{m.Ahead, "machine.ahead", "%d of its packages are newer than what comes first on %s"},
+		{m.Security, "machine.security-waits", "security fixes for %d of its packages wait on %s"},
+		{m.Stranded, "machine.stranded-package",
+			"no source that it sees on %[2]s has %[1]d of its packages"},
+		{m.Ahead, "machine.ahead", "what comes first on %[2]s is older than %[1]d of its packages"},
 	} {
 		if told.n > 0 {
 			out = append(out, finding.New(told.code, object, told.text, told.n, m.Against))
@@ -242,7 +243,8 @@ func (s *Service) ofMachines(set *definition.Set, out states) error {
 		}
 		if within, err := g.ReportWithin.Duration(); err == nil && within > 0 {
 			if limit := s.now().Add(-within); time.Unix(n.Heard, 0).Before(limit) {
-				_, stale, err := s.db.Machines(store.Asked{Stale: map[string]time.Time{n.Group: limit}}, 0, 1)
+				_, stale, err := s.db.Machines(store.Asked{Stale: map[string]time.Time{n.Group: limit}},
+					0, 1)
 				if err != nil {
 					return err
 				}
@@ -258,9 +260,9 @@ func (s *Service) ofMachines(set *definition.Set, out states) error {
 			{n.Security, "machine.security-waits", "security fixes of its lane wait on %d of its %s",
 				"security"},
 			{n.Stranded, "machine.stranded-package",
-				"%d of its %s have packages that no source which they see has", "stranded"},
-			{n.Ahead, "machine.ahead", "%d of its %s have packages that are newer than what comes first " +
-				"for them", "ahead"},
+				"on %d of its %s there are packages that no source has which these see", "stranded"},
+			{n.Ahead, "machine.ahead",
+				"on %d of its %s there are packages newer than what comes first for these", "ahead"},
 		} {
 			if told.n > 0 {
 				out.add(finding.New(told.code, object, told.text, told.n,

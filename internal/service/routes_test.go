@@ -128,6 +128,7 @@ var empty = func() map[string]string {
 		"retireKey": "422 define.bad-value",
 		"bar":       "422 define.bad-value",
 		// nothing to sign in with; and the account is another's
+		"enrol":    "422 define.bad-value",
 		"rename":   "422 define.bad-value",
 		"setAside": "404 define.dangling-reference", "takeUp": "404 define.dangling-reference",
 		"keepDraft": "200",
@@ -136,14 +137,15 @@ var empty = func() map[string]string {
 	for kind, names := range map[string]string{
 		"200": "search events visit draft about openapi whoami overview definitions names " +
 			"schema check compare crossings record sources housePackages keys mirrors " +
-			"editions lanes groups jobs poolUsage sweepPool revisions journal signOut site " +
+			"editions lanes groups machines jobs poolUsage sweepPool revisions journal signOut site " +
 			"statement verifyJournal journalHead journalSince accounts credentials",
 		"404 define.dangling-reference": "source described dependents refresh probe order enable disable " +
 			"removeSource addPackage removePackage key mirror estimate preview build prove lane move back " +
 			"group groupFiles edition packages why diff advisories manifest file verify " +
 			"retire job jobEvents stopJob revision wouldRestore restore removeAccount " +
 			"journalProof chain credential giveSecret forgetSecret signed account setRole " +
-			"addToken removeToken removePassword endSession laneDifference groupKit",
+			"addToken removeToken removePassword endSession laneDifference groupKit machine " +
+			"changeMachine removeMachine reportMachine",
 	} {
 		for _, name := range strings.Fields(names) {
 			all[name] = kind

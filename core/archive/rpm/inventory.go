@@ -15,8 +15,8 @@ func (Family) PrintsInventory() string { return `rpm -qa --qf '%{NAME} %{EVR} %{
 func (Family) Lacks(data []byte) string {
 	for line := range bytes.Lines(data) {
 		words := strings.Fields(string(line))
-		if len(words) == 1 && !strings.HasPrefix(words[0], "#") && !strings.HasPrefix(words[0], "gpg-pubkey") &&
-			!strings.Contains(words[0], ":") {
+		if len(words) == 1 && !strings.HasPrefix(words[0], "#") &&
+			!strings.HasPrefix(words[0], "gpg-pubkey") && !strings.Contains(words[0], ":") {
 			return "the list does not say whether " + words[0] + " has an epoch, which decides what is newer"
 		}
 	}

@@ -124,7 +124,10 @@ async function enrol() {
     :rows="q.data.value.items"
     :filter="state + group + text"
     :fixed="!!q.data.value.next"
-    empty="No machine is enrolled yet. Enrol machines names some of a group; what one reports of its packages is compared with what its lane shows."
+    :empty="
+      'No machine is enrolled yet. Enrol machines names some of a group; what one reports is ' +
+      'compared with what its lane shows.'
+    "
   >
     <template #name="{ row: m }">
       <RouterLink :to="'/machines/' + m.name">{{ m.name }}</RouterLink>

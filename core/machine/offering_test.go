@@ -1,0 +1,165 @@
+package machine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+
+	"stockade/core/archive"
+	"stockade/core/archive/alpm"
+	"stockade/core/definition"
+	"stockade/core/edition"
+	"stockade/core/finding"
+)
+
+// lines writes values, one a line.
+func lines[T any](t *testing.T, all ...T) []byte {
+	t.Helper()
+	var b strings.Builder
+	for _, v := range all {
+		raw, err := json.Marshal(v)
+		if err != nil {
+			t.Fatal(err)
+		}
+		b.Write(append(raw, '\n'))
+	}
+	return []byte(b.String())
+}
+
+// What a machine has is compared with what its own view offers: sources that it does not see,
+// packages for other architectures and pins make a difference, and what matters most stands first.
+func TestWhatAMachineHasBesideWhatItsViewOffers(t *testing.T) {
+	item := func(source, name, version, arch string, size int64) edition.Item {
+		return edition.Item{Source: source, Name: name, Version: version, Arch: arch, Size: size}
+	}
+	module := item("tarn", "valve", "3-1", "amd64", 1)
+	module.Attributes = map[string]string{"stream": "valve:3"}
+	list := lines(t, item("tarn", "gate", "2-1", "amd64", 10), item("tarn", "pump", "1-1", "amd64", 20),
+		item("tarn", "pump", "1-2", "arm64", 20), item("kelp", "pump", "5-1", "amd64", 20),
+		item("tarn", "tide", "1-1", "all", 30), item("tarn", "tide", "2-1", "all", 30),
+		item("kelp", "buoy", "1-1", "amd64", 40), item("tarn", "lamp", "1-1", "i386", 50), module,
+		item("tarn", "weir", "2-1", "amd64", 60), item("tarn", "sluice", "2-1", "amd64", 70))
+	advisories := lines(t,
+		edition.Advisory{Source: "tarn", Advisory: archive.Advisory{ID: "TARN-1", Kind: "security",
+			Packages: []archive.AdvisoryPackage{{Name: "weir", Version: "2-1", Arch: "amd64"}}}},
+		edition.Advisory{Source: "tarn", Advisory: archive.Advisory{ID: "TARN-2", Kind: "bugfix",
+			Packages: []archive.AdvisoryPackage{{Name: "gate", Version: "2-1", Arch: "amd64"}}}},
+		edition.Advisory{Source: "kelp", Advisory: archive.Advisory{ID: "KELP-1", Kind: "security",
+			Packages: []archive.AdvisoryPackage{{Name: "sluice", Version: "2-1", Arch: "amd64"}}}})
+	tarn, kelp := of("tarn", "official", "ABAB"), of("kelp", "vendor", "ABAB")
+	tarn.Priority, kelp.Priority = 20, 40
+	e := sealedWith(t, []edition.Source{tarn, kelp}, list, advisories)
+	g := definition.Group{Family: "deb", Release: "heron", Architectures: []string{"amd64"},
+		Pins: []string{"tide = 1-1"}}
+	have := []archive.Identity{
+		{Name: "gate", Version: "1-1", Arch: "amd64"},   // behind; an advisory that is not about security
+		{Name: "pump", Version: "1-1", Arch: "amd64"},   // kelp's newer one stands behind tarn's
+		{Name: "tide", Version: "1-1", Arch: "all"},     // a pin keeps it
+		{Name: "buoy", Version: "2-1", Arch: "amd64"},   // newer than what is offered
+		{Name: "lamp", Version: "1-1", Arch: "amd64"},   // offered for another architecture
+		{Name: "valve", Version: "2-1", Arch: "amd64"},  // more than its version decides
+		{Name: "weir", Version: "1-1"},                  // behind, with a security fix
+		{Name: "sluice", Version: "1-1", Arch: "amd64"}, // the advisory is of another source
+		{Name: "gone", Version: "1-1", Arch: "amd64"},
+	}
+	ask := map[string]bool{}
+	for _, p := range have {
+		ask[p.Name] = true
+	}
+	offered, err := Read(e, func(name string) bool { return ask[name] })
+	if err != nil {
+		t.Fatal(err)
+	}
+	see := func(change func(*definition.Group)) string {
+		t.Helper()
+		of := g
+		change(&of)
+		v, err := Of("gatehouse", of, families, e.Edition)
+		if err != nil {
+			t.Fatal(err)
+		}
+		c, err := offered.To(v, families["deb"]).Compare(t.Context(), have)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, x := range c.Items {
+			got = append(got, strings.TrimSpace(fmt.Sprintf("%s %s %s %s %s", x.Name, x.State, x.Offered,
+				x.From,
+				strings.Join(x.Advisories, " "))))
+		}
+		if c.Installed != len(have) || c.Current+len(c.Items) != len(have) ||
+			c.Behind+c.Ahead+c.Held+c.Stranded+c.Unknown != len(c.Items) {
+			t.Errorf("counts: %+v", c)
+		}
+		return fmt.Sprintf("%d current, %d security, %d bytes: %s", c.Current, c.Security, c.Bytes,
+			strings.Join(got, "; "))
+	}
+	const rest = "gone stranded; lamp stranded; "
+	if got := see(func(*definition.Group) {}); got != "1 current, 1 security, 140 bytes: "+
+		"weir behind 2-1 tarn TARN-1; "+rest+"tide held 2-1 tarn; gate behind 2-1 tarn TARN-2; "+
+		"sluice behind 2-1 tarn; buoy ahead 1-1 kelp; valve unknown" {
+		t.Error(got)
+	}
+	if got := see(func(g *definition.Group) { g.Pins = nil; g.Foreign = []string{"i386"} }); !strings.HasPrefix(
+		got, "1 current, 1 security, 170 bytes: ") || !strings.Contains(got, "tide behind 2-1") ||
+		!strings.Contains(got, "lamp stranded") {
+		t.Errorf("without the pin: %s", got)
+	}
+	// of another release tarn is not seen, and what it has is stranded
+	if got := see(func(g *definition.Group) { g.Release = "ibis" }); !strings.HasPrefix(got,
+		"0 current, 0 security, 20 bytes: ") || !strings.Contains(got, "gate stranded") ||
+		!strings.Contains(got, "pump behind 5-1 kelp") {
+		t.Errorf("of another release: %s", got)
+	}
+	ended, stop := context.WithCancel(t.Context())
+	stop()
+	v, _ := Of("gatehouse", g, families, e.Edition)
+	if _, err := offered.To(v, families["deb"]).Compare(ended, have); !errors.Is(err, context.Canceled) {
+		t.Errorf("after the end: %v", err)
+	}
+}
+
+// A list that does not say what is installed in which version is no report.
+func TestAReportSaysWhatIsInstalled(t *testing.T) {
+	all := archive.NewRegistry(families["deb"], families["rpm"], alpm.Family{})
+	for _, c := range []struct{ name, family, list, says string }{
+		{"dpkg", "deb", "ii  gate 1.0-1 amd64\nrc  old 0.9-1 amd64\nhi  tide:amd64 2-1 amd64\n",
+			"gate tide"},
+		{"dpkg's own records", "deb", "Package: gate\nStatus: install ok installed\nVersion: 1-1\n" +
+			"Architecture: amd64\n\nPackage: old\nStatus: deinstall ok config-files\nVersion: 1-1\n" +
+			"Architecture: amd64\n", "gate"},
+		{"rpm", "rpm", "gate 1:1.0-1 x86_64\ngpg-pubkey 1-1 (none)\ntide 2-1 noarch\n", "gate tide"},
+		{"rpm with epochs", "rpm", "gate-1:1.0-1.x86_64\n", "gate"},
+		{"pacman", "alpm", "# of today\ngate 1:1.0-1\n", "gate"},
+		{"whether it was taken away", "deb", "gate\t1.0-1\n", "!gate is installed"},
+		{"only names", "deb", "gate install\n", "!which version of gate"},
+		{"an epoch", "rpm", "tide 2-1 noarch\ngate-1.0-1.x86_64\n", "!gate-1.0-1.x86_64 has an epoch"},
+		{"nothing", "alpm", "\n", "!no packages"},
+		{"something else", "alpm", "error: failed to initialize alpm library\n", "!line 1"},
+		{"a family that has no such lists", "ostree", "gate 1\n", "!\"ostree\""},
+	} {
+		got, err := ReadReport(all, c.family, []byte(c.list))
+		if part, refused := strings.CutPrefix(c.says, "!"); refused {
+			f, ok := finding.From(err)
+			if !ok || f.Code != "define.bad-value" || !strings.Contains(f.Text, part) {
+				t.Errorf("%s: %v", c.name, err)
+			}
+			if i, ok := all[c.family].(archive.Inventoried); ok &&
+				!strings.Contains(f.WayOut, i.PrintsInventory()) {
+				t.Errorf("%s: what to do: %s", c.name, f.WayOut)
+			}
+			continue
+		}
+		var names []string
+		for _, p := range got {
+			names = append(names, p.Name)
+		}
+		if text := strings.Join(names, " "); err != nil || text != c.says {
+			t.Errorf("%s: %s %v", c.name, text, err)
+		}
+	}
+}

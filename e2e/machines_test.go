@@ -1,0 +1,254 @@
+package e2e
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"stockade/internal/api"
+	"stockade/internal/client"
+	"stockade/internal/demo"
+)
+
+// enrolled puts a machine of the demonstration into a group, and brings in what it has installed.
+func (s *site) enrolled(group, name string) {
+	s.t.Helper()
+	s.cli(0, "machine", "enrol", name, "--group", group)
+	list := filepath.Join(s.dir, name+".list")
+	if err := os.WriteFile(list, []byte(demo.MachineLists[name]), 0o644); err != nil {
+		s.t.Fatal(err)
+	}
+	s.cli(0, "machine", "report", name, list)
+}
+
+// until waits for a machine to be as it should.
+func (s *site) until(name string, so func(api.Machine) bool) (m api.Machine) {
+	s.t.Helper()
+	for end := time.Now().Add(30 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+		var err error
+		if m, err = client.Get[api.Machine](context.Background(), s.client, "/machines/"+name); err != nil {
+			s.t.Fatal(err)
+		}
+		if so(m) {
+			return m
+		}
+		if time.Now().After(end) {
+			s.t.Fatalf("%s stays %+v", name, m)
+		}
+	}
+}
+
+// What a machine reports is compared with what its lane shows, anew whenever one of the two, or who
+// it is, changes; each place that tells of it tells the same.
+func TestWhatAMachineHasIsComparedWithItsLane(t *testing.T) {
+	t.Parallel()
+	s := newSite(t)
+	s.described()
+	s.cli(0, "machine", "enrol", "gate-south", "gate-9", "--group", "gatehouse", "--note", "beside the weir")
+	list := filepath.Join(s.dir, "south.list")
+	os.WriteFile(list, []byte(demo.MachineLists["gate-south"]), 0o644)
+	out, _ := s.cli(0, "machine", "report", "gate-south", list) // its lane shows nothing yet
+	if !strings.Contains(out, "compared with  nothing yet") {
+		t.Error(out)
+	}
+	s.built("steady")
+	m := s.until("gate-south", func(m api.Machine) bool { return m.Compared })
+	if m.Against != "barrage/1" || m.Installed != 8 || m.Behind != 6 || m.Stranded != 1 || m.Ahead != 1 ||
+		len(m.Items) != 8 || m.Items[0].Name != "gate-logger" || m.Note != "beside the weir" {
+		t.Errorf("%+v", m)
+	}
+	out, _ = s.cli(0, "machine", "show", "gate-south")
+	for _, says := range []string{"8 packages, 0 of them what comes first; 6 behind; 1 stranded; 1 ahead",
+		"gate-logger  amd64  0.9-2", "no source that it sees on barrage/1 has 1 of its packages"} {
+		if !strings.Contains(out, says) {
+			t.Errorf("%q is not in\n%s", says, out)
+		}
+	}
+	if out := mustOut(s, "machine", "stranded", "gate-south", "-o", "ids"); out != "gate-logger\n" {
+		t.Error(out)
+	}
+	for state, want := range map[string]string{"": "gate-9\ngate-south\n", "behind": "gate-south\n",
+		"silent": "gate-9\n", "security": "", "current": ""} {
+		if out := mustOut(s, "machine", "list", "--state", state, "-o", "ids"); out != want {
+			t.Errorf("state %q: %q", state, out)
+		}
+	}
+	if out := mustOut(s, "machine", "list", "--lane", "trial", "-o", "ids"); out != "" {
+		t.Error(out)
+	}
+	o := s.overview()
+	if found := o.NeedsYou.With("machine.stranded-package"); len(found) != 1 || found[0].Object !=
+		"group gatehouse" || !strings.Contains(found[0].Text, "on 1 of its 2 machines") {
+		t.Errorf("%+v", found)
+	}
+	if len(o.Machines) != 1 || o.Machines[0].Lane != "steady" || o.Machines[0].Machines != 2 ||
+		o.Machines[0].Reported != 1 || o.Machines[0].Behind != 1 {
+		t.Errorf("%+v", o.Machines)
+	}
+
+	// The lane moves on, and with it what comes first.
+	s.newer("1.5.0-1")
+	s.built("steady")
+	m = s.until("gate-south", func(m api.Machine) bool { return m.Compared && m.Against == "barrage/2" })
+	for _, x := range m.Items {
+		if x.Name == "sluicectl" && x.Offered != "1.5.0-1" {
+			t.Errorf("%+v", x)
+		}
+	}
+	// A pin goes, and what it kept comes first.
+	s.cli(0, "lane", "back", "steady")
+	s.until("gate-south", func(m api.Machine) bool { return m.Compared && m.Against == "barrage/1" })
+	path := filepath.Join(s.dir, "site/mirrors.yaml")
+	pinned := mustRead(t, path)
+	os.WriteFile(path, []byte(strings.ReplaceAll(pinned, `pins: ["tide-tables = 2.4.1-1"]`,
+		`pins: ["tide-tables = 2.3.0-1"]`)), 0o644)
+	s.cli(0, "record", filepath.Join(s.dir, "site"))
+	m = s.until("gate-south", func(m api.Machine) bool { return m.Compared && m.Held == 1 })
+	if m.Behind != 5 {
+		t.Errorf("%+v", m)
+	}
+
+	// What was reported since stands in place of what was reported before; an older list does not.
+	os.WriteFile(list, []byte(demo.MachineLists["gate-north"]), 0o644)
+	s.cli(0, "machine", "report", "gate-south", list)
+	m = s.until("gate-south", func(m api.Machine) bool { return m.Compared })
+	if m.Installed != 7 || m.Current != 7 { // the pin, which is older, takes tide-tables not back
+		t.Errorf("%+v", m)
+	}
+	_, log := s.cli(1, "machine", "report", "gate-south", list, "--taken", "2026-01-01T00:00:00Z")
+	if !strings.Contains(log, "the one that is here") {
+		t.Error(log)
+	}
+	for text, says := range map[string]string{"gate 1-1\n": "was taken away", "": "no packages",
+		"ii  gate 1_1 amd64\n": "line 1"} {
+		os.WriteFile(list, []byte(text), 0o644)
+		if _, log := s.cli(1, "machine", "report", "gate-9", list); !strings.Contains(log, says) ||
+			!strings.Contains(log, "dpkg-query -W -f") {
+			t.Errorf("%q: %s", text, log)
+		}
+	}
+
+	// It goes with its group, is asked about with it, and is known after a restart.
+	s.cli(0, "rename", "group", "gatehouse", "gates", "--yes")
+	s.stop()
+	s.start()
+	m = s.until("gate-south", func(m api.Machine) bool { return m.Compared })
+	if m.Group != "gates" || m.Lane != "steady" || m.Installed != 7 {
+		t.Errorf("%+v", m)
+	}
+	os.WriteFile(path, []byte(strings.Replace(pinned, "gatehouse:", "gatehouse-2:", 1)), 0o644)
+	_, log = s.cli(2, "record", "--whole", filepath.Join(s.dir, "site"))
+	if !strings.Contains(log, "group gates is removed; on it stand: 2 enrolled machines") {
+		t.Error(log)
+	}
+	s.cli(0, "record", "--whole", filepath.Join(s.dir, "site"), "--yes")
+	if found := s.overview().NeedsYou; !strings.Contains(found.Error(),
+		"it is not described, and 2 machines are enrolled in it") {
+		t.Error(found)
+	}
+	s.cli(0, "machine", "change", "gate-south", "--group", "gatehouse-2")
+	s.until("gate-south", func(m api.Machine) bool { return m.Compared && m.Lane == "steady" })
+	if _, log := s.cli(1, "machine", "change", "gate-south", "--group", "pump-house"); !strings.Contains(log,
+		"of the family deb") {
+		t.Error(log)
+	}
+	s.cli(2, "machine", "remove", "gate-9")
+	s.cli(0, "machine", "remove", "gate-9", "--yes")
+	if _, log := s.cli(2, "machine", "show", "gate-9"); !strings.Contains(log, "no machine is called") {
+		t.Error(log)
+	}
+	journal, _ := s.cli(0, "journal", "list", "-o", "json")
+	for _, action := range []string{"machine.enrol", "machine.change", "machine.remove"} {
+		if !strings.Contains(journal, action) {
+			t.Errorf("the journal has no %s", action)
+		}
+	}
+	s.cli(0, "journal", "verify")
+}
+
+// What the real client installed from a lane is all that comes first there: what it prints is a
+// report, and nothing is behind; once the lane moved on, what the client would take is what is told.
+func TestARealMachinesReportIsWhatItsClientSays(t *testing.T) {
+	t.Parallel()
+	s := newSite(t)
+	s.described()
+	s.built("steady")
+	m := newMachine(t, s.dir)
+	s.cli(0, "group", "files", "gatehouse", "--out", m.root)
+	m.must(false, "update")
+	m.must(false, "install", "kelp-drive", "tide-tables")
+	s.cli(0, "machine", "enrol", "gate-1", "--group", "gatehouse")
+	status := filepath.Join(m.root, "var/lib/dpkg/status")
+	s.cli(0, "machine", "report", "gate-1", status)
+	told := s.until("gate-1", func(m api.Machine) bool { return m.Compared })
+	if told.Current == 0 || told.Current != told.Installed-told.Stranded || told.Behind != 0 {
+		t.Errorf("%+v", told)
+	}
+	s.newer("1.5.0-1")
+	s.built("steady")
+	told = s.until("gate-1", func(m api.Machine) bool { return m.Compared && m.Against == "barrage/2" })
+	m.must(false, "update")
+	out := m.must(false, "-s", "dist-upgrade")
+	for _, x := range told.Items {
+		if x.State == "behind" != strings.Contains(out, "Inst "+x.Name+" ["+x.Version+"] ("+x.Offered+" ") {
+			t.Errorf("%+v, and the client says\n%s", x, out)
+		}
+	}
+	if told.Behind != 1 || strings.Count(out, "Inst ") != 1 {
+		t.Errorf("%d are behind, and the client says\n%s", told.Behind, out)
+	}
+}
+
+// Machines are enrolled, report and are looked at in the console.
+func TestMachinesInTheConsole(t *testing.T) {
+	t.Parallel()
+	s := newSite(t)
+	s.described()
+	s.built("steady")
+	b := newBrowser(t, s)
+	b.open("/machines?tab=1")
+	b.typed("#token", s.token)
+	b.click("Sign in")
+	b.see("No machine is enrolled yet")
+	b.press("Enrol machines")
+	b.see("Names, with blanks or lines between")
+	b.fill("#machine-names", "gate-south gate-9")
+	b.choose("#machine-group", "gatehouse")
+	b.press("Enrol 2")
+	b.see("never")
+	b.click("gate-south")
+	b.see("what it has installed is not known")
+	b.press("Report")
+	b.see("dpkg-query -W -f")
+	b.fill("#installed", "gate 1-1\n")
+	b.press("Bring it in")
+	b.see("was taken away")
+	b.fill("#installed", demo.MachineLists["gate-south"])
+	b.press("Bring it in")
+	b.see("Of 8 packages 0 are what comes first on barrage/1")
+	b.see("no source has it")
+	b.press("1 stranded")
+	b.see("gate-logger")
+	b.shot("machine")
+	// the lane moves on under the open page
+	s.newer("1.5.0-1")
+	s.built("steady")
+	b.see("comes first on barrage/2")
+	b.open("/")
+	b.see("1 behind, 1 with stranded packages, 1 never reported")
+	b.see("on 1 of its 2 machines there are packages that no source has")
+	b.open("/machines?tab=1&state=stranded")
+	b.see("gate-south")
+	b.click("gate-south")
+	b.see("Forget it")
+	b.press("Forget it")
+	b.see("What it reported is taken away with it")
+	b.run("yes", chromedp.Click(`//*[@role="dialog"]//button[normalize-space(.)="Forget it"]`,
+		chromedp.BySearch))
+	b.see("with stranded packages (0)")
+}
