@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"bytes"
+	"compress/gzip"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -24,6 +26,7 @@ import (
 	"stockade/core/pool"
 	"stockade/core/trust"
 	"stockade/internal/api"
+	"stockade/internal/client"
 	"stockade/internal/made"
 	"stockade/internal/service"
 	"stockade/internal/store"
@@ -38,6 +41,8 @@ const (
 	largeGroups   = 300
 	largeEditions = 300
 	largeJobs     = 10_000
+	largeMachines = 2_000
+	largeOnEach   = 1_500 // packages that a machine has
 )
 
 // largeEntries is how many entries the journal has beside those of what is recorded; the
@@ -72,7 +77,72 @@ func largeSite(t *testing.T) *site {
 	s.stop()
 	s.fill(key)
 	s.start()
+	s.compared()
 	return s
+}
+
+// compared waits until what every machine reported is compared.
+func (s *site) compared() {
+	s.t.Helper()
+	began := time.Now()
+	for {
+		m, err := client.Get[api.Machines](context.Background(), s.client, "/machines?limit=1")
+		if err != nil {
+			s.t.Fatal(err)
+		}
+		compared, reported := 0, 0
+		for _, g := range m.Groups {
+			compared, reported = compared+g.Compared, reported+g.Reported
+		}
+		if compared == reported && reported > largeMachines*9/10 {
+			break
+		}
+		time.Sleep(200 * time.Millisecond)
+	}
+	s.t.Logf("%-20s %6d ms", "machines compared", time.Since(began).Milliseconds())
+}
+
+// largeLists are what machines have: of the first variant, of both, or of that and of none.
+func largeLists() (out [12][]byte) {
+	for n := range out {
+		var b strings.Builder
+		for i := range largeOnEach {
+			name, version := fmt.Sprintf("part-%05d", (n*977+i*31)%largePackages), "1.0-1"
+			switch {
+			case n%3 == 1 && i%2 == 0:
+				version = "1.1-1"
+			case n%3 == 2 && i < 7:
+				name = "own-" + name
+			}
+			fmt.Fprintf(&b, "ii  %s %s amd64\n", name, version)
+		}
+		var packed bytes.Buffer
+		z := gzip.NewWriter(&packed)
+		z.Write([]byte(b.String()))
+		z.Close()
+		out[n] = packed.Bytes()
+	}
+	return out
+}
+
+// largeFleet records machines that reported; some never did.
+func largeFleet(tx *store.DB, now time.Time) error {
+	lists := largeLists()
+	for n := range largeMachines {
+		m := store.Machine{Name: fmt.Sprintf("pump-%04d", n), Group: fmt.Sprintf("hall-%03d", n%largeGroups),
+			Enrolled: now, By: "mara", Heard: now.Unix()}
+		if err := tx.AddMachine(m); err != nil {
+			return err
+		}
+		if n%100 == 99 {
+			continue
+		}
+		m.Reported, m.Given, m.GivenBy, m.Packages = &now, &now, "mara", largeOnEach
+		if err := tx.GiveInventory(m, lists[n%len(lists)]); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func largeDescription(fingerprint string) string {
@@ -171,6 +241,7 @@ func (s *site) fill(key *trust.Certificate) {
 	must(blobs.Flush())
 	phase("editions")
 	defer phase("entries and jobs")
+	must(db.Tx(func(tx *store.DB) error { return largeFleet(tx, now) }))
 	must(db.Tx(func(tx *store.DB) error {
 		for n := range largeEntries() {
 			if err := journal.Write(tx.Journal(), keys, journal.Entry{At: now, By: "mara",
@@ -273,7 +344,10 @@ func TestALargeSiteIsDrawnInParts(t *testing.T) {
 		{"/mirrors", "store-39", 40, 2500},
 		{"/mirrors/store-03", "store-03/8", 8, 1500},
 		{"/lanes", "lane-79", 0, 4000},
-		{"/machines", "hall-000", 0, 2500},
+		{"/machines", "hall-000", 0, 6000},
+		{"/machines?tab=1", "200 of 2,000 are shown", 0, 6000},
+		{"/machines?tab=1&state=stranded&in=hall-002", "pump-0002", 0, 3500},
+		{"/machines/pump-0002", "Of 1,500 packages", 0, 3500},
 		{"/editions/store-03/8", "part-00000", 0, 2500},
 		{"/editions/store-03/8?tab=1", "200 of 65,000 are shown", 0, 3500},
 		{"/jobs", "The newest 100 are shown", 100, 5000},
@@ -314,7 +388,8 @@ func (s *site) answers() {
 		"/mirrors/store-03",
 		"/editions", "/editions/store-03/8", "/editions/store-03/8/packages",
 		"/editions/store-03/8/packages?q=part-64999", "/editions/store-03/8/diff", "/lanes", "/groups",
-		"/groups/hall-007/files", "/jobs", "/journal", "/revisions",
+		"/groups/hall-007/files", "/machines", "/machines?state=stranded&limit=200", "/machines/pump-0002",
+		"/machines?as=csv", "/search?q=pump-01", "/jobs", "/journal", "/revisions",
 		"/lanes/lane-06/difference?to=store-03/5", "/accounts", "/credentials"} {
 		for range 2 {
 			start := time.Now()

@@ -104,9 +104,9 @@ func TestWhatAMachineHasBesideWhatItsViewOffers(t *testing.T) {
 		"sluice behind 2-1 tarn; buoy ahead 1-1 kelp; valve unknown" {
 		t.Error(got)
 	}
-	if got := see(func(g *definition.Group) { g.Pins = nil; g.Foreign = []string{"i386"} }); !strings.HasPrefix(
-		got, "1 current, 1 security, 170 bytes: ") || !strings.Contains(got, "tide behind 2-1") ||
-		!strings.Contains(got, "lamp stranded") {
+	free := func(g *definition.Group) { g.Pins, g.Foreign = nil, []string{"i386"} }
+	if got := see(free); !strings.HasPrefix(got, "1 current, 1 security, 170 bytes: ") ||
+		!strings.Contains(got, "tide behind 2-1") || !strings.Contains(got, "lamp stranded") {
 		t.Errorf("without the pin: %s", got)
 	}
 	// of another release tarn is not seen, and what it has is stranded

@@ -277,6 +277,7 @@ func (s *Service) workMirror(ctx context.Context, kind, name, by string, asked a
 		if err := s.admit(plan, out, by); err != nil {
 			return out, out.Findings, err
 		}
+		s.differing(plan.Name, out.Edition.Number)
 	}
 	if out.Unchanged && plan.Previous != nil {
 		// The next build with the same inputs needs not work it out again.
@@ -287,6 +288,28 @@ func (s *Service) workMirror(ctx context.Context, kind, name, by string, asked a
 	}
 	found := since(plan, out)
 	return out, found, s.mirrorJudged(kind, name, found, nil)
+}
+
+// differing works out what a new edition changes against the one before it, and against what lanes
+// show: it is what people look at next.
+func (s *Service) differing(name string, number int) {
+	against := map[int]bool{}
+	if before, err := s.before(name, number); err == nil {
+		against[before] = true
+	}
+	shown, err := s.shown()
+	for e := range shown {
+		if id, perr := edition.ParseID(e, ""); perr == nil && id.Mirror == name && id.Number != number {
+			against[id.Number] = true
+		}
+	}
+	for _, other := range slices.Sorted(maps.Keys(against))[:min(len(against), differencesMost/2)] {
+		_, derr := s.diff(name, number, other)
+		err = errors.Join(err, derr)
+	}
+	if err != nil { // whoever looks is told
+		s.log.Warn("what an edition changes could not be worked out", "edition", name, "error", err)
+	}
 }
 
 // reasons gives the findings that an error is made of.

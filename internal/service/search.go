@@ -14,6 +14,7 @@ import (
 
 	"stockade/core/edition"
 	"stockade/internal/api"
+	"stockade/internal/store"
 )
 
 // How much a search looks at, and gives.
@@ -70,6 +71,13 @@ func (s *Service) handleSearch(c *gin.Context) (any, error) {
 			strings.Contains(strings.ToLower(ids), q) {
 			f.hit("certificate", cmp.Or(ids, fingerprint), fingerprint, "/keys/"+fingerprint, "")
 		}
+	}
+	machines, _, err := s.db.Machines(store.Asked{Text: q}, 0, hitsOfKind)
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range machines {
+		f.hit("machine", m.Name, "of "+m.Group, "/machines/"+m.Name, "")
 	}
 	shown, err := s.shown()
 	if err != nil {
