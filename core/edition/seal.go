@@ -167,8 +167,12 @@ source lies in a folder of its own, as its upstream lays it out:
 		if s.Release != "" {
 			release = "release " + s.Release + ", "
 		}
-		fmt.Fprintf(&b, "    %s/    %s, %s%s: %d packages, %s\n", s.Name, s.Family, release,
-			strings.Join(s.Architectures, " "), s.Packages, how)
+		packages := fmt.Sprintf("%d packages", s.Packages)
+		if s.Packages == 1 {
+			packages = "1 package"
+		}
+		fmt.Fprintf(&b, "    %s/    %s, %s%s: %s, %s\n", s.Name, s.Family, release,
+			strings.Join(s.Architectures, " "), packages, how)
 	}
 	b.WriteString(`
 The files that a machine needs for it come from a Stockade service:

@@ -13,6 +13,7 @@ import (
 	"stockade/core/definition"
 	"stockade/core/edition"
 	"stockade/core/finding"
+	"stockade/core/solve"
 )
 
 // lines writes values, one a line.
@@ -48,7 +49,10 @@ func TestWhatAMachineHasBesideWhatItsViewOffers(t *testing.T) {
 		edition.Advisory{Source: "tarn", Advisory: archive.Advisory{ID: "TARN-2", Kind: "bugfix",
 			Packages: []archive.AdvisoryPackage{{Name: "gate", Version: "2-1", Arch: "amd64"}}}},
 		edition.Advisory{Source: "kelp", Advisory: archive.Advisory{ID: "KELP-1", Kind: "security",
-			Packages: []archive.AdvisoryPackage{{Name: "sluice", Version: "2-1", Arch: "amd64"}}}})
+			Packages: []archive.AdvisoryPackage{{Name: "sluice", Version: "2-1", Arch: "amd64"}}}},
+		edition.Advisory{Source: "tarn", Advisory: archive.Advisory{ID: "TARN-3", Kind: "security",
+			Packages: []archive.AdvisoryPackage{{Name: "tide", Version: "2-1", Arch: "all"},
+				{Name: "buoy", Version: "1-1", Arch: "amd64"}}}})
 	tarn, kelp := of("tarn", "official", "ABAB"), of("kelp", "vendor", "ABAB")
 	tarn.Priority, kelp.Priority = 20, 40
 	e := sealedWith(t, []edition.Source{tarn, kelp}, list, advisories)
@@ -87,9 +91,12 @@ func TestWhatAMachineHasBesideWhatItsViewOffers(t *testing.T) {
 		}
 		var got []string
 		for _, x := range c.Items {
-			got = append(got, strings.TrimSpace(fmt.Sprintf("%s %s %s %s %s", x.Name, x.State, x.Offered,
-				x.From,
-				strings.Join(x.Advisories, " "))))
+			ids := strings.Join(x.Advisories, " ")
+			text := fmt.Sprintf("%s %s %s %s %s", x.Name, x.State, x.Offered, x.From, ids)
+			got = append(got, strings.TrimSpace(text))
+			if comes := x.State == solve.Behind || x.State == solve.Held; comes != (x.Size > 0) {
+				t.Errorf("%+v: %d bytes", x, x.Size)
+			}
 		}
 		if c.Installed != len(have) || c.Current+len(c.Items) != len(have) ||
 			c.Behind+c.Ahead+c.Held+c.Stranded+c.Unknown != len(c.Items) {
@@ -99,13 +106,13 @@ func TestWhatAMachineHasBesideWhatItsViewOffers(t *testing.T) {
 			strings.Join(got, "; "))
 	}
 	const rest = "gone stranded; lamp stranded; "
-	if got := see(func(*definition.Group) {}); got != "1 current, 1 security, 140 bytes: "+
-		"weir behind 2-1 tarn TARN-1; "+rest+"tide held 2-1 tarn; gate behind 2-1 tarn TARN-2; "+
+	if got := see(func(*definition.Group) {}); got != "1 current, 2 security, 140 bytes: "+
+		"tide held 2-1 tarn TARN-3; weir behind 2-1 tarn TARN-1; "+rest+"gate behind 2-1 tarn TARN-2; "+
 		"sluice behind 2-1 tarn; buoy ahead 1-1 kelp; valve unknown" {
 		t.Error(got)
 	}
 	free := func(g *definition.Group) { g.Pins, g.Foreign = nil, []string{"i386"} }
-	if got := see(free); !strings.HasPrefix(got, "1 current, 1 security, 170 bytes: ") ||
+	if got := see(free); !strings.HasPrefix(got, "1 current, 2 security, 170 bytes: ") ||
 		!strings.Contains(got, "tide behind 2-1") || !strings.Contains(got, "lamp stranded") {
 		t.Errorf("without the pin: %s", got)
 	}
@@ -114,6 +121,18 @@ func TestWhatAMachineHasBesideWhatItsViewOffers(t *testing.T) {
 		"0 current, 0 security, 20 bytes: ") || !strings.Contains(got, "gate stranded") ||
 		!strings.Contains(got, "pump behind 5-1 kelp") {
 		t.Errorf("of another release: %s", got)
+	}
+	// Machines of two architectures: of a package that does not say its own, what suits one counts.
+	both := func(g *definition.Group) { g.Architectures = []string{"amd64", "i386"} }
+	if got := see(both); !strings.Contains(got, "gone stranded; lamp stranded") ||
+		!strings.Contains(got, "weir behind 2-1") {
+		t.Errorf("on two architectures: %s", got)
+	}
+	have = []archive.Identity{{Name: "lamp", Version: "0-1"}, {Name: "lamp", Version: "0-1", Arch: "i386"},
+		{Name: "gate", Version: "2-1"}}
+	if got := see(both); !strings.HasPrefix(got, "1 current, 0 security, 100 bytes: lamp behind 1-1 tarn; "+
+		"lamp behind 1-1 tarn") {
+		t.Errorf("what suits the second: %s", got)
 	}
 	ended, stop := context.WithCancel(t.Context())
 	stop()

@@ -172,8 +172,8 @@ func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, mem
 	}
 	if s.Unseen > 0 {
 		out.Findings = append(out.Findings, finding.New("mirror.stream-off", "mirror "+plan.Name,
-			"%d packages were taken that no machine sees, for their module streams are not on; whether "+
-				"they can be installed was not proved", s.Unseen))
+			"no machine sees %s that came along, for the module streams are not on; whether they can be "+
+				"installed was not proved", packages(s.Unseen)))
 	}
 	s.Unmatched = slices.DeleteFunc(s.Unmatched, func(m solve.Unmatched) bool {
 		if m.Source != solve.AllSources || m.Group != "" {

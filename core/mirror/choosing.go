@@ -220,10 +220,10 @@ func (c *choosing) installed(ctx context.Context, name string, l definition.List
 	}
 	if n := len(unknown); n > 0 {
 		c.out.Findings = append(c.out.Findings, finding.New("mirror.footing-unknown", "mirror "+c.plan.Name,
-			"of the %d packages of the list %s %d are in no defined source that could be read, in that "+
-				"version, %s among them: they count by name and version alone, for what they need and "+
-				"provide is not known",
-			len(have), name, n, strings.Join(unknown[:min(3, n)], ", ")))
+			"the list %s has %s, and no defined source that could be read has %d of these in that version, "+
+				"%s among them: they count by name and version alone, for what they need and provide is "+
+				"not known",
+			name, packages(len(have)), n, strings.Join(unknown[:min(3, n)], ", ")))
 	}
 	return k, nil
 }

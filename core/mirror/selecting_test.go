@@ -218,8 +218,8 @@ func TestFootings(t *testing.T) {
 		"a machine that has what nobody knows": {footing: definition.Footing{List: "pc"},
 			lists:     pc("libabsent 2"),
 			elsewhere: []made.Deb{absent, base}, proved: 1,
-			told: "mirror.footing-unknown of the 1 packages of the list pc 1 are in " +
-				"no defined source that could be read, in that version, libabsent"},
+			told: "mirror.footing-unknown the list pc has 1 package, and no defined source that could be " +
+				"read has 1 of these in that version, libabsent"},
 		"a machine that has something else": {footing: definition.Footing{List: "pc"},
 			lists:     pc("base 1 amd64"),
 			elsewhere: []made.Deb{base}, told: "mirror.missing-dependency buoy 1 needs libabsent"},

@@ -34,7 +34,8 @@ func (w *world) beside(version string, priority int, want ...string) {
 
 // gatehouse is a group whose machines see every source of the plan.
 func (w *world) gatehouse(pins ...string) {
-	w.plan.Groups = map[string]definition.Group{"gatehouse": {Family: "deb", Release: "heron", Lane: "steady",
+	w.plan.Groups = map[string]definition.Group{"gatehouse": {Family: "deb", Release: "heron",
+		Lane:          "steady",
 		Architectures: []string{"amd64"}, Pins: pins}}
 }
 
@@ -80,7 +81,7 @@ func TestFindingsOfABuildThatStopNothing(t *testing.T) {
 				w.elsewhere()
 				return w.world
 			}, faithful, func(w *world) {}, finding.Warning},
-		{"module streams that are off", "mirror.stream-off", "1 packages were taken that no machine sees",
+		{"module streams that are off", "mirror.stream-off", "no machine sees 1 package that came along",
 			rpms,
 			faithful, func(w *world) {}, finding.Note},
 		{"module streams of which one or another is on", "mirror.stream-open", "module stream deck:1",

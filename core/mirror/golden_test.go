@@ -1,0 +1,295 @@
+package mirror
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+
+	"stockade/core/definition"
+	"stockade/core/edition"
+	"stockade/core/finding"
+	"stockade/core/trust"
+)
+
+// What a build makes of a repository that is made the same way each time, down to the record that
+// is sealed, each package, each file, what was fetched and what was told, is kept in testdata as
+// somebody read it and found it right (GOLDEN=write writes it anew). Digests, dates, addresses and
+// what depends on signatures made at the time stand there as words.
+
+var (
+	hexDigest   = regexp.MustCompile(`\b[0-9A-Fa-f]{40,128}\b`)
+	spacedPrint = regexp.MustCompile(`\b[0-9A-F]{4}(?: ?  ?[0-9A-F]{4}){9}\b`)
+	moment      = regexp.MustCompile(`\b20\d\d-\d\d-\d\d[T ]\d\d:\d\d(?::\d\d(?:\.\d+)?)?Z?`)
+	day         = regexp.MustCompile(`\b20\d\d-\d\d-\d\d\b`)
+	loopback    = regexp.MustCompile(`http://127\.0\.0\.1:\d+`)
+	dated       = regexp.MustCompile(`^(Date:|Valid-Until:) .*`)
+	// of files that have signatures or times in them
+	sized = regexp.MustCompile(`(?:^( [0-9a-f]{64}) +\d+( .*)|(<(?:open-)?size>)\d+(<.*))`)
+	unix  = regexp.MustCompile(`\b1[789]\d{8}\b`)
+)
+
+// words puts words in place of what differs from one run to the next. A digest is known by the
+// order in which it is met.
+type words struct{ seen map[string]string }
+
+func (w *words) of(text string) string {
+	text = loopback.ReplaceAllString(text, "http://upstream")
+	text = spacedPrint.ReplaceAllString(text, "FINGERPRINT")
+	text = moment.ReplaceAllString(text, "TIME")
+	text = day.ReplaceAllString(text, "DAY")
+	text = unix.ReplaceAllString(text, "SECONDS")
+	return hexDigest.ReplaceAllStringFunc(text, func(d string) string {
+		if w.seen[d] == "" {
+			kind := "digest"
+			if len(d) == 40 {
+				kind = "key"
+			}
+			w.seen[d] = fmt.Sprintf("%s-%d", kind, len(w.seen)+1)
+		}
+		return w.seen[d]
+	})
+}
+
+// recorder notes what a build tells while it goes on.
+type recorder struct {
+	mu    sync.Mutex
+	steps []string
+}
+
+func (r *recorder) note(e Event) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if step := strings.TrimSpace(e.Step); len(r.steps) == 0 || r.steps[len(r.steps)-1] != step {
+		r.steps = append(r.steps, step)
+	}
+}
+
+// kept builds, and compares what came of it with what is kept under a name.
+func (w *world) kept(name string) *Outcome {
+	w.t.Helper()
+	r := &recorder{}
+	w.builder.Sink = r.note
+	w.mu.Lock()
+	clear(w.hits)
+	w.mu.Unlock()
+	out, err := w.build()
+	w.builder.Sink = nil
+	var b strings.Builder
+	say := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	say("told on the way: %s", strings.Join(r.steps, " "))
+	if err != nil {
+		say("it ended with %d findings: %v", len(reasonsOf(err)), err)
+	}
+	if out != nil {
+		say("packages %d, wanted %d, refused %d, to fetch %d of %d files; unchanged %v", out.Packages,
+			out.Wanted, out.Refused, out.FetchFiles, out.Files, out.Unchanged)
+		for _, src := range slices.Sorted(maps.Keys(out.BySource)) {
+			say("of %s: %d", src, out.BySource[src])
+		}
+		for _, f := range out.Findings {
+			say("%s %s, %s: %s [%s] %s %+v", f.Severity, f.Code, f.Object, f.Text, f.WayOut, f.Cause, f.Way)
+		}
+		for _, v := range []any{out.Proofs, out.Refusals, out.Certified} {
+			for line := range strings.SplitSeq(plainJSON(w.t, v), "\n") {
+				say("%s", line)
+			}
+		}
+		for _, p := range out.Publications {
+			say("accepted %s", plainJSON(w.t, p.Accepted))
+		}
+	}
+	w.mu.Lock()
+	asked := map[string]int{} // a path with a digest is as good as another
+	for path, n := range w.hits {
+		asked[hexDigest.ReplaceAllString(path, "DIGEST")] += n
+	}
+	for _, path := range slices.Sorted(maps.Keys(asked)) {
+		say("asked for %s: %d", path, asked[path])
+	}
+	w.mu.Unlock()
+	if err == nil && out.Edition != nil {
+		w.sealedAs(out.Edition, say)
+	}
+	compareKept(w.t, name, (&words{map[string]string{}}).of(b.String()))
+	return out
+}
+
+func reasonsOf(err error) finding.List {
+	if l, ok := err.(finding.List); ok {
+		return l
+	}
+	return finding.List{{}}
+}
+
+// sealedAs says what is in the edition that was sealed.
+func (w *world) sealedAs(made *edition.Edition, say func(string, ...any)) {
+	w.t.Helper()
+	e, shelf := w.open(made.Number)
+	record := plainJSON(w.t, e)
+	say("edition %s", record)
+	if err := shelf.Items(func(it edition.Item) error {
+		say("package %s", plainJSON(w.t, it))
+		return nil
+	}); err != nil {
+		w.t.Fatal(err)
+	}
+	if err := shelf.ReadAdvisories(func(a edition.Advisory) error {
+		say("advisory %s", plainJSON(w.t, a))
+		return nil
+	}); err != nil {
+		w.t.Fatal(err)
+	}
+	if err := shelf.SourcePackages(func(p edition.SourcePackage) error {
+		say("source package %s", plainJSON(w.t, p))
+		return nil
+	}); err != nil {
+		w.t.Fatal(err)
+	}
+	var paths []string
+	for _, l := range shelf.all() {
+		paths = append(paths, hexDigest.ReplaceAllString(l.Path, "DIGEST"))
+		base := filepath.Base(l.Path)
+		written := strings.HasPrefix(l.Path, "about/README") || base == "repomd.xml" ||
+			!strings.HasPrefix(l.Path, "about/") && (base == "Release" || base == "Packages" ||
+				base == "Sources")
+		if !written {
+			continue
+		}
+		f, err := w.builder.Pool.Open(l.SHA256)
+		if err != nil {
+			w.t.Fatal(err)
+		}
+		raw, err := io.ReadAll(f)
+		if err != nil || f.Close() != nil {
+			w.t.Fatal(err)
+		}
+		for line := range strings.Lines(string(raw)) {
+			line = dated.ReplaceAllString(line, "$1 TIME")
+			say("%s| %s", base, sized.ReplaceAllString(strings.TrimRight(line, "\n"), "$1$3 SIZE$2$4"))
+		}
+	}
+	slices.Sort(paths)
+	for _, path := range paths {
+		say("file %s", path)
+	}
+}
+
+func plainJSON(t *testing.T, v any) string {
+	t.Helper()
+	raw, err := json.Marshal(v)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(raw)
+}
+
+func compareKept(t *testing.T, name, got string) {
+	t.Helper()
+	path := filepath.Join("testdata", "builds", name+".txt")
+	if os.Getenv("GOLDEN") == "write" {
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(got), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	was, is := strings.Split(string(raw), "\n"), strings.Split(got, "\n")
+	for i := range max(len(was), len(is)) {
+		a, b := "(nothing)", "(nothing)"
+		if i < len(was) {
+			a = was[i]
+		}
+		if i < len(is) {
+			b = is[i]
+		}
+		if a != b {
+			t.Fatalf("%s is another than was kept, from line %d on:\n%s\nand was\n%s", name, i+1, b, a)
+		}
+	}
+}
+
+func TestABuildIsWhatWasFoundRight(t *testing.T) {
+	faithful := func(w *world) {
+		w.plan.Mirror = definition.Mirror{Copy: "faithful", Complete: "told"}
+		w.source.Want = definition.Want{Everything: true}
+	}
+	for name, of := range map[string]func(t *testing.T) *world{
+		"deb-tailored": newWorld,
+		"deb-recommended": func(t *testing.T) *world {
+			w := newWorld(t)
+			w.source.Want.With, w.source.Want.Versions = "recommended", 2
+			w.gatehouse("tide-tables = 2.3-1")
+			return w
+		},
+		"deb-sources": withSources,
+		"deb-faithful": func(t *testing.T) *world {
+			w := newWorld(t)
+			faithful(w)
+			w.gatehouse()
+			return w
+		},
+		"deb-two-sources": func(t *testing.T) *world {
+			w := newWorld(t)
+			rival("3.0-1", "vendor", 10)(w)
+			return w
+		},
+		"deb-missing": func(t *testing.T) *world {
+			w := newWorld(t)
+			w.source.Want.Packages = append(w.source.Want.Packages, "buoy", "bouy")
+			w.plan.Mirror.Complete = "told"
+			return w
+		},
+		"deb-strict": func(t *testing.T) *world {
+			w := newWorld(t)
+			w.source.Want.Packages = append(w.source.Want.Packages, "buoy")
+			return w
+		},
+		"deb-unsigned": func(t *testing.T) *world {
+			w := newWorld(t)
+			w.unsigned()
+			return w
+		},
+		"rpm-tailored": func(t *testing.T) *world {
+			w := newRPMWorld(t)
+			w.plan.Groups = map[string]definition.Group{"pumps": {Family: "rpm", Release: "9",
+				Lane:          "steady",
+				Architectures: []string{"x86_64"}}}
+			return w.world
+		},
+		"rpm-faithful": func(t *testing.T) *world {
+			w := newRPMWorld(t)
+			faithful(w.world)
+			return w.world
+		},
+		"alpm-tailored": func(t *testing.T) *world { return newALPMWorld(t).world },
+		"alpm-faithful": func(t *testing.T) *world {
+			w := newALPMWorld(t)
+			faithful(w.world)
+			return w.world
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			w := of(t)
+			w.kept(name)
+			w.plan.Number = 2 // and once more: nothing changed
+			if e, err := edition.Open(w.folder(1), []*trust.Certificate{w.builder.Site.Certificate()},
+				w.builder.Pool); err == nil {
+				w.plan.Previous = e.Edition
+				w.kept(name + "-again")
+			}
+		})
+	}
+}
