@@ -13,7 +13,7 @@ const columns: Column<Seen>[] = [
   { key: 'name', title: 'Package', class: 'font-medium', value: (c) => c.name },
   { key: 'arch', title: 'Architecture', value: (c) => c.arch },
   { key: 'source', title: 'Source', value: (c) => c.source },
-  { key: 'old', title: 'Old version', class: 'mono', value: (c) => c.old_version ?? '–' },
+  { key: 'old', title: 'Old version', class: 'mono whitespace-nowrap', value: (c) => c.old_version ?? '–' },
   { key: 'new', title: 'New version', class: 'mono', value: (c) => c.new_version ?? '–' },
   { key: 'size', title: 'Size', num: true, value: grown },
   { key: 'told', title: 'Advisories', class: 'mono', value: (c) => c.advisories?.join(', ') || '–' },

@@ -6,13 +6,17 @@ import { ChevronDownIcon, ChevronUpIcon } from '@heroicons/vue/16/solid'
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
+import type { Term as Word } from '../terms'
 import Empty from './Empty.vue'
+import Term from './Term.vue'
 
 export interface Column<T> {
   key: string
   title: string
   num?: boolean // right-aligned
   class?: string // of its cells
+  term?: Word // what the title means
+  wide?: boolean // left out in a narrow window: it stands elsewhere too
   value?: (row: T) => string | number | undefined // what it is sorted and shown by
 }
 
@@ -26,6 +30,7 @@ const props = defineProps<{
   scroll?: string // the height at which it scrolls by itself; else it is as long as it is
 }>()
 
+const narrow = 'max-[1199px]:hidden'
 const many = 100 // rows from which they are virtual
 const rowHeight = 29
 const route = useRoute()
@@ -84,7 +89,7 @@ const after = computed(() => {
           <th
             v-for="c in columns"
             :key="c.key"
-            :class="{ num: c.num }"
+            :class="[{ num: c.num }, c.wide && narrow]"
             :aria-sort="column?.key === c.key ? (down ? 'descending' : 'ascending') : undefined"
           >
             <button
@@ -99,7 +104,7 @@ const after = computed(() => {
                 class="size-3.5"
               />
             </button>
-            <template v-else>{{ c.title }}</template>
+            <template v-else>{{ c.title }}</template><Term v-if="c.term" :of="c.term" :word="c.title" />
           </th>
         </tr>
       </thead>
@@ -108,7 +113,7 @@ const after = computed(() => {
           <td :style="{ height: before + 'px', padding: 0 }" />
         </tr>
         <tr v-for="row in shown" :key="id(row)">
-          <td v-for="c in columns" :key="c.key" :class="[c.class, { num: c.num }]">
+          <td v-for="c in columns" :key="c.key" :class="[c.class, { num: c.num }, c.wide && narrow]">
             <slot :name="c.key" :row="row">{{ c.value?.(row) ?? '–' }}</slot>
           </td>
         </tr>

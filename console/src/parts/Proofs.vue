@@ -2,15 +2,16 @@
 // What was proved, for whom and beside what: how much can be installed, and which sets go together.
 import type { Proof } from '../api'
 import Mark from './Mark.vue'
+import Term from './Term.vue'
 defineProps<{ proofs: Proof[] }>()
 </script>
 <template>
   <table class="grid-table">
     <thead>
       <tr>
-        <th>Proved for</th>
+        <th>Proved for<Term of="proof" /></th>
         <th>On</th>
-        <th>Beside</th>
+        <th>Beside<Term of="footing" /></th>
         <th class="num">{{ proofs.some((p) => p.every) ? 'Packages' : 'Wanted' }}</th>
         <th class="num">Can be installed</th>
         <th>Together</th>

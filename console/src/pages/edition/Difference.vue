@@ -50,7 +50,7 @@ const kinds = computed(() => {
   <template v-if="older.length">
     <div class="mb-2 flex flex-wrap items-center gap-2">
       <label for="against">Against</label
-      ><select id="against" v-model="against" class="field !w-48">
+      ><select id="against" v-model="against" class="field !w-40">
         <option value="">the one before</option>
         <option v-for="o in older" :key="o.number" :value="String(o.number)">{{ o.name }}</option>
       </select>
@@ -69,7 +69,7 @@ const kinds = computed(() => {
       </span>
       <input
         v-model.lazy="text"
-        class="field !w-48"
+        class="field !w-40"
         placeholder="A name, then Enter"
         aria-label="Search the difference"
       />

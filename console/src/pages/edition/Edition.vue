@@ -10,6 +10,7 @@ import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
 import Question from '../../parts/Question.vue'
 import Tabs from '../../parts/Tabs.vue'
+import Term from '../../parts/Term.vue'
 import Trouble from '../../parts/Trouble.vue'
 import Advisories from './Advisories.vue'
 import Difference from './Difference.vue'
@@ -79,7 +80,7 @@ const e = computed(() => q.data.value)
         v-else
         kind="error"
         word="the seal does not hold"
-      /><span class="text-slate"
+      /><Term of="seal" /><span class="text-slate"
         >made <Moment :at="e.created" /> · {{ e.copy }} · {{ count(e.packages, 'package') }} ·
         {{ size(e.bytes)
         }}<template v-if="e.lanes.length"> · shown by {{ e.lanes.join(', ') }}</template></span

@@ -22,12 +22,13 @@ const q = useQuery({
 })
 const columns: Column<Item>[] = [
   { key: 'name', title: 'Package', class: 'font-medium', value: (i) => i.name },
-  { key: 'version', title: 'Version', class: 'mono', value: (i) => i.version },
+  { key: 'version', title: 'Version', class: 'mono whitespace-nowrap', value: (i) => i.version },
   { key: 'arch', title: 'Architecture', value: (i) => i.arch },
-  { key: 'source', title: 'Source', value: (i) => i.source },
+  { key: 'source', title: 'Source', class: 'whitespace-nowrap', value: (i) => i.source },
   {
     key: 'part',
     title: 'Part',
+    wide: true,
     value: (i) => (i.attributes?.stream ? 'stream ' + i.attributes.stream : i.component),
   },
   { key: 'size', title: 'Size', num: true, value: (i) => i.size },
@@ -36,7 +37,12 @@ const columns: Column<Item>[] = [
     title: 'Why it is here',
     value: (i) => reason(i),
   },
-  { key: 'summary', title: 'Summary', class: 'max-w-72 truncate text-slate', value: (i) => i.summary },
+  {
+    key: 'summary',
+    title: 'Summary',
+    class: 'max-w-72 max-[1199px]:max-w-44 truncate text-slate',
+    value: (i) => i.summary,
+  },
 ]
 </script>
 <template>
@@ -78,9 +84,6 @@ const columns: Column<Item>[] = [
       </button>
     </template>
     <template #size="{ row: i }">{{ size(i.size) }}</template>
-    <template #summary="{ row: i }"
-      ><span :title="i.summary">{{ i.summary }}</span></template
-    >
   </DataTable>
   <Behind v-if="behind" :base="base" :of="behind" @close="behind = null" />
 </template>

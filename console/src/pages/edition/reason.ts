@@ -8,5 +8,6 @@ export function reason(i: Item): string {
     suggested: 'suggested by ' + i.for,
     supplements: 'supplements what is there',
   }
+  if (!i.for) return '–' // the list of an older edition does not say it
   return words[i.how ?? ''] ?? 'needed by ' + i.for
 }

@@ -44,13 +44,13 @@ function took(j: Job) {
 const columns: Column<Job>[] = [
   { key: 'id', title: 'Job', num: true, value: (j) => j.id },
   { key: 'kind', title: 'Kind', value: (j) => j.kind },
-  { key: 'object', title: 'Object', value: (j) => j.object },
+  { key: 'object', title: 'Object', class: 'whitespace-nowrap', value: (j) => j.object },
   { key: 'state', title: 'State', value: (j) => j.state },
-  { key: 'by', title: 'By', value: (j) => j.by },
+  { key: 'by', title: 'By', wide: true, value: (j) => j.by },
   { key: 'began', title: 'Began', value: (j) => j.started },
   { key: 'took', title: 'Took', num: true, value: lasted },
   { key: 'findings', title: 'Findings', value: (j) => j.findings.length },
-  { key: 'problem', title: 'Problem', class: 'max-w-80 truncate text-slate' },
+  { key: 'problem', title: 'Problem', class: 'max-w-80 max-[1199px]:max-w-44 truncate text-slate' },
 ]
 </script>
 <template>
@@ -88,7 +88,9 @@ const columns: Column<Job>[] = [
       ><span v-else class="text-slate">–</span>
     </template>
     <template #problem="{ row: j }"
-      ><span :title="j.problem">{{ j.problem }}</span></template
+      ><button v-if="j.problem" class="max-w-full truncate hover:underline" @click="shown = j">
+        {{ j.problem }}
+      </button></template
     >
   </DataTable>
   <Modal

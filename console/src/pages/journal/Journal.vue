@@ -3,9 +3,11 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { get, post, type JournalEntry, type Page } from '../../api'
+import { absolute } from '../../format'
 import Act from '../../parts/Act.vue'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import Mark from '../../parts/Mark.vue'
+import Modal from '../../parts/Modal.vue'
 import Moment from '../../parts/Moment.vue'
 import Take from '../../parts/Take.vue'
 import Trouble from '../../parts/Trouble.vue'
@@ -27,6 +29,7 @@ const q = useQuery({
   placeholderData: (old: Page<JournalEntry> | undefined) => old,
 })
 const report = ref<{ holds: boolean; text: string } | null>(null)
+const open = ref<JournalEntry | null>(null)
 const error = ref<unknown>(null)
 async function verify() {
   error.value = null
@@ -46,8 +49,13 @@ const columns: Column<JournalEntry>[] = [
   { key: 'at', title: 'When', value: (e) => e.at },
   { key: 'by', title: 'By', value: (e) => e.by },
   { key: 'action', title: 'Action', class: 'mono', value: (e) => e.action },
-  { key: 'object', title: 'Object', class: 'max-w-64 truncate', value: (e) => e.object },
-  { key: 'detail', title: 'Detail', class: 'max-w-[480px] truncate text-slate' },
+  {
+    key: 'object',
+    title: 'Object',
+    class: 'max-w-64 max-[1199px]:max-w-44 truncate',
+    value: (e) => e.object,
+  },
+  { key: 'detail', title: 'Detail', class: 'max-w-[480px] max-[1199px]:max-w-64 truncate text-slate' },
 ]
 </script>
 <template>
@@ -82,11 +90,26 @@ const columns: Column<JournalEntry>[] = [
     empty="Nothing was journalled yet."
   >
     <template #at="{ row: e }"><Moment :at="e.at" /></template>
-    <template #object="{ row: e }"
-      ><span :title="e.object">{{ e.object }}</span></template
-    >
-    <template #detail="{ row: e }"
-      ><span :title="JSON.stringify(e.detail)">{{ said(e) }}</span></template
-    >
+    <template #action="{ row: e }">
+      <button class="hover:underline" :aria-label="`Entry ${e.number}, ${e.action}`" @click="open = e">
+        {{ e.action }}
+      </button>
+    </template>
+    <template #detail="{ row: e }">{{ said(e) }}</template>
   </DataTable>
+  <Modal v-if="open" open wide :title="`Entry ${open.number}: ${open.action}`" @close="open = null">
+    <dl class="facts">
+      <dt>When</dt>
+      <dd>{{ absolute(open.at) }}</dd>
+      <dt>By</dt>
+      <dd>{{ open.by }}</dd>
+      <dt>Object</dt>
+      <dd>{{ open.object }}</dd>
+      <template v-for="[k, v] in Object.entries(open.detail ?? {}).filter(([, v]) => v)" :key="k">
+        <dt>{{ k.replace(/_/g, ' ') }}</dt>
+        <dd class="whitespace-pre-line">{{ v }}</dd>
+      </template>
+    </dl>
+    <div class="mt-4 flex justify-end"><button class="btn" @click="open = null">Close</button></div>
+  </Modal>
 </template>

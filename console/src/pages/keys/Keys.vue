@@ -8,6 +8,7 @@ import Finger from '../../parts/Finger.vue'
 import Mark from '../../parts/Mark.vue'
 import Modal from '../../parts/Modal.vue'
 import New from '../../parts/New.vue'
+import Term from '../../parts/Term.vue'
 import Trouble from '../../parts/Trouble.vue'
 import Statement from './Statement.vue'
 import Vouch from './Vouch.vue'
@@ -74,8 +75,8 @@ async function add() {
     <New of="key" />
   </div>
   <p class="mb-4 text-slate">
-    Which key may sign which source. A key counts only where somebody vouched for it, for that source; a
-    barred one counts nowhere.
+    Which key may sign which source. A key counts only where somebody vouched for it<Term of="vouch" />, for
+    that source; a barred<Term of="bar" /> one counts nowhere.
   </p>
   <Trouble :error="q.error.value" class="mb-4" />
   <div v-if="names.length > few || keys.length > few" class="mb-3 flex items-center gap-3">

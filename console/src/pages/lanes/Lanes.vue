@@ -16,6 +16,7 @@ import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
 import New from '../../parts/New.vue'
 import Take from '../../parts/Take.vue'
+import Term from '../../parts/Term.vue'
 import Trouble from '../../parts/Trouble.vue'
 import Move from './Move.vue'
 
@@ -68,8 +69,8 @@ const columns: Column<Lane>[] = [
     <New of="lane" />
   </div>
   <p class="mb-4 text-slate">
-    What machines see. Moving a lane is seen by every machine of its groups at its next update; going back is
-    one step.
+    What machines see. Moving a lane<Term of="lane" /> is seen by every machine of its groups at its next
+    update; going back is one step.
   </p>
   <Trouble :error="lanes.error.value ?? editions.error.value" class="mb-4" />
   <Lack does="move" what="Moving a lane" />
@@ -121,7 +122,7 @@ const columns: Column<Lane>[] = [
     <table class="grid-table matrix">
       <thead>
         <tr>
-          <th>Edition</th>
+          <th>Edition<Term of="edition" /></th>
           <th>Made</th>
           <th class="num">Packages</th>
           <th class="num">Size</th>

@@ -60,7 +60,7 @@ const columns: Column<Installed>[] = [
   { key: 'name', title: 'Package', class: 'font-medium', value: (x) => x.name },
   { key: 'arch', title: 'Architecture', value: (x) => x.arch || '–' },
   { key: 'version', title: 'Installed', class: 'mono', value: (x) => x.version },
-  { key: 'offered', title: 'Comes first', class: 'mono', value: (x) => x.offered || '–' },
+  { key: 'offered', title: 'Comes first', term: 'offered', class: 'mono', value: (x) => x.offered || '–' },
   { key: 'from', title: 'From', value: (x) => x.from || '–' },
   { key: 'state', title: 'State', value: (x) => x.state },
   { key: 'size', title: 'Size', num: true, value: (x) => x.size ?? 0 },
@@ -123,7 +123,7 @@ async function remove() {
         <template v-else>
           <p>
             Of {{ m.installed.toLocaleString('en') }} packages {{ m.current.toLocaleString('en') }} are what
-            comes first on <code>{{ m.against }}</code><template v-if="!m.compared"
+            comes first on <code class="whitespace-nowrap">{{ m.against }}</code><template v-if="!m.compared"
               >, which its lane showed before: it is being compared anew</template
             >.
             <template v-if="m.behind"

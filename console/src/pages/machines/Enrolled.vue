@@ -57,18 +57,19 @@ const states = computed<[string, string, number | undefined][]>(() => [
 const known = (m: Machine) => !!m.against && !m.problem
 const number = (of: (m: Machine) => number) => (m: Machine) => (known(m) ? of(m) : undefined)
 const columns: Column<Machine>[] = [
-  { key: 'name', title: 'Machine', class: 'font-medium', value: (m) => m.name },
-  { key: 'group', title: 'Group', value: (m) => m.group },
-  { key: 'lane', title: 'Lane', value: (m) => m.lane || '–' },
+  { key: 'name', title: 'Machine', class: 'font-medium whitespace-nowrap', value: (m) => m.name },
+  { key: 'group', title: 'Group', class: 'whitespace-nowrap', value: (m) => m.group },
+  { key: 'lane', title: 'Lane', wide: true, value: (m) => m.lane || '–' },
   { key: 'reported', title: 'Reported', value: (m) => m.reported ?? '' },
   { key: 'against', title: 'Compared with', value: (m) => m.against },
-  { key: 'security', title: 'Security', num: true, value: number((m) => m.security) },
-  { key: 'behind', title: 'Behind', num: true, value: number((m) => m.behind) },
-  { key: 'stranded', title: 'Stranded', num: true, value: number((m) => m.stranded) },
-  { key: 'held', title: 'Held', num: true, value: number((m) => m.held) },
-  { key: 'ahead', title: 'Ahead', num: true, value: number((m) => m.ahead) },
+  { key: 'security', title: 'Security', num: true, term: 'security', value: number((m) => m.security) },
+  { key: 'behind', title: 'Behind', num: true, term: 'behind', value: number((m) => m.behind) },
+  { key: 'stranded', title: 'Stranded', num: true, term: 'stranded', value: number((m) => m.stranded) },
+  { key: 'held', title: 'Held', num: true, wide: true, term: 'held', value: number((m) => m.held) },
+  { key: 'ahead', title: 'Ahead', num: true, term: 'ahead', value: number((m) => m.ahead) },
   { key: 'findings', title: 'Findings', value: (m) => m.findings.length },
 ]
+const counted = ['security', 'behind', 'stranded', 'held', 'ahead'] as const
 const adding = ref(false)
 const names = ref('')
 const to = ref('')
@@ -93,12 +94,12 @@ async function enrol() {
 </script>
 <template>
   <div class="mb-2 flex flex-wrap items-center gap-2">
-    <select v-model="state" class="field !w-60" aria-label="State">
+    <select v-model="state" class="field !w-48" aria-label="State">
       <option v-for="[key, word, n] in states" :key="key" :value="key">
         {{ word }}{{ n === undefined ? '' : ` (${n})` }}
       </option>
     </select>
-    <select v-model="group" class="field !w-44" aria-label="Group">
+    <select v-model="group" class="field !w-36" aria-label="Group">
       <option value="">of all groups</option>
       <option v-for="n in counts" :key="n.group" :value="n.group">{{ n.group }}</option>
     </select>
@@ -142,6 +143,9 @@ async function enrol() {
         ><span v-if="!m.compared" class="ml-1 text-slate">(before)</span></template
       >
     </template>
+    <template v-for="k in counted" :key="k" #[k]="{ row: m }">{{
+      known(m) ? m[k].toLocaleString('en') : '–'
+    }}</template>
     <template #findings="{ row: m }"
       ><Count v-if="m.reported" :findings="m.findings" /><span v-else class="text-slate"
         >not known</span

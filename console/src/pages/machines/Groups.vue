@@ -33,14 +33,31 @@ const group = computed({
 })
 const told = computed(() => rows.value.filter((g) => g.findings.length))
 const columns: Column<Group>[] = [
-  { key: 'name', title: 'Group', class: 'font-medium', value: (g) => g.name },
+  {
+    key: 'name',
+    title: 'Group',
+    term: 'group',
+    class: 'font-medium whitespace-nowrap',
+    value: (g) => g.name,
+  },
   { key: 'family', title: 'Family', value: (g) => g.family },
-  { key: 'release', title: 'Release', value: (g) => g.release || '–' },
-  { key: 'architectures', title: 'Architectures', value: (g) => g.architectures?.join(', ') || '–' },
-  { key: 'lane', title: 'Lane', value: (g) => g.lane },
+  { key: 'release', title: 'Release', wide: true, value: (g) => g.release || '–' },
+  {
+    key: 'architectures',
+    title: 'Architectures',
+    wide: true,
+    value: (g) => g.architectures?.join(', ') || '–',
+  },
+  { key: 'lane', title: 'Lane', term: 'lane', value: (g) => g.lane },
   { key: 'edition', title: 'Edition', class: 'mono', value: (g) => g.edition || 'none yet' },
   { key: 'machines', title: 'Enrolled', num: true, value: enrolled },
-  { key: 'pins', title: 'Pins', class: 'mono', value: (g) => g.pins?.join(', ') || '–' },
+  {
+    key: 'pins',
+    title: 'Pins',
+    term: 'pin',
+    class: 'mono min-w-48',
+    value: (g) => g.pins?.join(', ') || '–',
+  },
   { key: 'findings', title: 'Findings', value: (g) => g.findings.length },
   { key: 'act', title: '' },
 ]

@@ -12,6 +12,7 @@ import Proofs from '../../parts/Proofs.vue'
 import Certified from './Certified.vue'
 import Refusals from './Refusals.vue'
 import Edit from '../../parts/Edit.vue'
+import Term from '../../parts/Term.vue'
 import Trouble from '../../parts/Trouble.vue'
 import Act from '../../parts/Act.vue'
 import Lack from '../../parts/Lack.vue'
@@ -242,7 +243,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
             <tr>
               <th>Source</th>
               <th>Wanted</th>
-              <th>With</th>
+              <th>With<Term of="with" /></th>
               <th class="num">Versions</th>
               <th>Streams</th>
               <th>Except</th>

@@ -13,14 +13,14 @@ const q = useQuery({
   queryFn: () => get<Page<Mirror>>('/mirrors'),
 })
 const columns: Column<Mirror>[] = [
-  { key: 'name', title: 'Mirror', value: (m) => m.name },
-  { key: 'copy', title: 'Copy', value: (m) => m.copy },
+  { key: 'name', title: 'Mirror', class: 'whitespace-nowrap', value: (m) => m.name },
+  { key: 'copy', title: 'Copy', term: 'copy', value: (m) => m.copy },
   { key: 'from', title: 'From', value: (m) => m.from.map((f) => f.source).join(', ') },
-  { key: 'count', title: 'Editions', num: true, value: (m) => m.editions.length },
-  { key: 'newest', title: 'Newest', value: (m) => m.editions[0]?.name },
+  { key: 'count', title: 'Editions', num: true, term: 'edition', value: (m) => m.editions.length },
+  { key: 'newest', title: 'Newest', class: 'whitespace-nowrap', value: (m) => m.editions[0]?.name },
   { key: 'made', title: 'Made', value: (m) => m.editions[0]?.created },
-  { key: 'lanes', title: 'Lanes', value: (m) => m.lanes.join(', ') || '–' },
-  { key: 'schedule', title: 'Schedule', class: 'mono', value: (m) => m.schedule || '–' },
+  { key: 'lanes', title: 'Lanes', term: 'lane', value: (m) => m.lanes.join(', ') || '–' },
+  { key: 'schedule', title: 'Schedule', class: 'mono whitespace-nowrap', value: (m) => m.schedule || '–' },
   { key: 'findings', title: 'Findings', value: (m) => m.findings.length },
 ]
 </script>

@@ -6,6 +6,7 @@ import { absolute, count, size } from '../../format'
 import JobRun from '../../parts/JobRun.vue'
 import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
+import Term from '../../parts/Term.vue'
 import Trouble from '../../parts/Trouble.vue'
 import Act from '../../parts/Act.vue'
 import Needs from './Needs.vue'
@@ -76,7 +77,10 @@ const strip = (s: Overview['sources'][number], published: boolean) =>
 <template>
   <h1 class="mb-4">Overview</h1>
   <Trouble :error="q.error.value ?? error" class="mb-4" />
-  <div v-if="q.data.value" class="grid grid-cols-[minmax(0,1fr)_320px] items-start gap-5">
+  <div
+    v-if="q.data.value"
+    class="grid grid-cols-[minmax(0,1fr)_320px] max-[1199px]:grid-cols-[minmax(0,1fr)_220px] items-start gap-5"
+  >
     <div class="min-w-0 space-y-5">
       <Path v-if="q.data.value.first?.length" :steps="q.data.value.first" />
       <Since v-if="q.data.value.since" :of="q.data.value.since" />
@@ -133,14 +137,14 @@ const strip = (s: Overview['sources'][number], published: boolean) =>
       </section>
       <section v-if="q.data.value.sources.length">
         <h2 class="mb-1.5">Sources, the last 90 days</h2>
-        <div class="panel overflow-hidden">
+        <div class="panel overflow-x-auto">
           <table class="grid-table">
             <thead>
               <tr>
                 <th>Source</th>
-                <th>Standing</th>
+                <th>Standing<Term of="standing" /></th>
                 <th>New roots accepted, by day</th>
-                <th>Root made</th>
+                <th>Root made<Term of="root" /></th>
                 <th>State</th>
               </tr>
             </thead>
@@ -155,8 +159,8 @@ const strip = (s: Overview['sources'][number], published: boolean) =>
                 <td>
                   <svg
                     :viewBox="`0 0 ${s.days.length * 3} 16`"
-                    :width="s.days.length * 3"
-                    height="16"
+                    class="h-4 w-[270px] max-[1199px]:w-[120px]"
+                    preserveAspectRatio="none"
                     role="img"
                     :aria-label="count(s.days.filter((d) => d.published).length, 'day') + ' with a new root'"
                   >
@@ -190,7 +194,7 @@ const strip = (s: Overview['sources'][number], published: boolean) =>
     </div>
     <aside class="space-y-5">
       <section>
-        <h2 class="mb-1.5">Lanes</h2>
+        <h2 class="mb-1.5">Lanes<Term of="lane" /></h2>
         <div class="panel divide-y divide-line/60">
           <div v-for="l in lanes" :key="l.name" class="px-3 py-2">
             <div class="flex">

@@ -12,6 +12,7 @@ import JobRun from '../../parts/JobRun.vue'
 import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
 import Take from '../../parts/Take.vue'
+import Term from '../../parts/Term.vue'
 import Trouble from '../../parts/Trouble.vue'
 
 type Held = Where['has'][number]
@@ -128,7 +129,7 @@ const without = computed(() => (found.value?.groups ?? []).filter((g) => g.none)
       </p>
     </section>
     <section v-if="found.has.length && found.groups.length">
-      <h2 class="mb-1.5">What comes first for machines</h2>
+      <h2 class="mb-1.5">What comes first for machines<Term of="priority" /></h2>
       <div class="panel overflow-hidden">
         <table class="grid-table">
           <thead>

@@ -94,8 +94,8 @@ const pick = (e: Event) => (e.target as HTMLInputElement).files?.[0] ?? null
             <td class="mono whitespace-nowrap">{{ p.version }}</td>
             <td>{{ p.architecture }}</td>
             <td class="num">{{ size(p.size) }}</td>
-            <td class="max-w-52 truncate" :title="p.from">{{ p.from }}</td>
-            <td class="max-w-52 truncate" :title="p.why">{{ p.why }}</td>
+            <td class="max-w-60">{{ p.from }}</td>
+            <td class="max-w-60">{{ p.why }}</td>
             <td>
               <Finger v-if="/^[0-9A-F]{40,}$/.test(p.signed_by ?? '')" :of="p.signed_by!" brief /><span
                 v-else

@@ -5,6 +5,7 @@ import Count from '../../parts/Count.vue'
 import Finger from '../../parts/Finger.vue'
 import Findings from '../../parts/Findings.vue'
 import Moment from '../../parts/Moment.vue'
+import Term from '../../parts/Term.vue'
 import House from './House.vue'
 import Upstreams from './Upstreams.vue'
 
@@ -16,7 +17,7 @@ const emit = defineEmits<{ job: [job: Job] }>()
     <House v-if="source.managed" :source="source.name" :family="source.family" />
     <div class="grid grid-cols-2 gap-5">
       <section class="panel p-3">
-        <h2 class="mb-2">Accepted root</h2>
+        <h2 class="mb-2">Accepted root<Term of="root" /></h2>
         <dl v-if="source.accepted" class="facts">
           <dt>Made</dt>
           <dd><Moment :at="source.accepted.date" /></dd>

@@ -27,13 +27,19 @@ const rows = computed(() =>
 )
 const columns: Column<Source>[] = [
   { key: 'name', title: 'Source', value: (s) => s.name },
-  { key: 'standing', title: 'Standing', value: (s) => s.standing },
+  { key: 'standing', title: 'Standing', term: 'standing', value: (s) => s.standing },
   { key: 'family', title: 'Family', value: (s) => s.family },
   { key: 'release', title: 'Release', value: (s) => s.release || '–' },
-  { key: 'priority', title: 'Priority', num: true, value: (s) => s.priority },
-  { key: 'made', title: 'Root made', value: (s) => s.accepted?.date },
+  { key: 'priority', title: 'Priority', num: true, term: 'priority', value: (s) => s.priority },
+  { key: 'made', title: 'Root made', term: 'root', value: (s) => s.accepted?.date },
   { key: 'asked', title: 'Asked', value: (s) => s.checked },
-  { key: 'upstream', title: 'Upstream in use', class: 'mono max-w-56 truncate' },
+  {
+    key: 'upstream',
+    title: 'Upstream in use',
+    term: 'upstream',
+    wide: true,
+    class: 'mono max-w-56 truncate',
+  },
   { key: 'mirrors', title: 'Mirrors', value: (s) => s.mirrors.join(', ') || '–' },
   { key: 'findings', title: 'Findings', value: (s) => s.findings.length },
 ]

@@ -61,7 +61,7 @@ function picked(e: Event) {
     :class="wide ? 'border-t border-line/60 first:border-0' : 'grid grid-cols-[112px_minmax(0,1fr)]'"
   >
     <label :for="id" class="block pt-1.5 first-letter:uppercase" :class="wide ? 'font-medium' : 'text-slate'">
-      {{ label }}<span v-if="need" title="has to be given" aria-label="has to be given"> *</span>
+      {{ label }}<span v-if="need" class="block text-[11px] leading-3 text-slate">needed</span>
     </label>
     <p v-if="wide" class="mb-1 text-[12px] leading-4 text-slate">{{ schema.description }}</p>
     <div class="min-w-0">
