@@ -8,9 +8,13 @@ const (
 	HowSupplements = "supplements" // it supplements what is there; For is empty
 )
 
-// Reason says in words why a package is in an edition.
+// Reason says in words why a package is in an edition; empty where its list does not say it.
 func (it Item) Reason() string {
 	switch {
+	case it.For == "" && it.Wanted:
+		return "wanted"
+	case it.For == "" && it.How != HowSupplements:
+		return "" // its list does not say it
 	case it.Wanted:
 		return "wanted: " + it.For
 	case it.How == HowRecommended:

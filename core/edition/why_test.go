@@ -10,6 +10,8 @@ func TestReasonsInWords(t *testing.T) {
 		"recommended by sluicectl":  {For: "sluicectl", How: HowRecommended},
 		"suggested by sluicectl":    {For: "sluicectl", How: HowSuggested},
 		"supplements what is there": {How: HowSupplements},
+		"wanted":                    {Wanted: true},
+		"":                          {How: HowRecommended},
 	} {
 		if got := it.Reason(); got != want {
 			t.Errorf("%q and not %q", got, want)
