@@ -228,7 +228,7 @@ function anew() {
       <Mark kind="good" :word="'Recorded as revision ' + done.revision" />
       <span class="text-slate">{{ done.changes.map((c) => c.kind + ' ' + c.name).join(', ') }}</span>
       <RouterLink to="/sources" class="btn ml-auto !h-6">Sources</RouterLink>
-      <RouterLink v-if="done.changes.some((c) => c.kind === 'key')" to="/keys" class="btn !h-6"
+      <RouterLink v-if="done.changes.some((c) => c.kind === 'key')" to="/keys?decide=1" class="btn !h-6"
         >Decide about keys</RouterLink
       >
       <RouterLink v-if="done.changes.some((c) => c.kind === 'credential')" to="/credentials" class="btn !h-6"

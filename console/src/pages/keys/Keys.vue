@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 import { get, lacks, post, who, type Key, type Page, type Source } from '../../api'
 import { count } from '../../format'
 import Count from '../../parts/Count.vue'
@@ -51,6 +52,22 @@ const cols = computed(() => {
 })
 const first = (k: Key, source: string) => k.waiting.find((v) => v.source === source)
 const asked = ref<{ key: Key; source: string } | null>(null)
+const decided = ref<string[]>([])
+// Who comes to decide, where one decision is waiting, is asked at once.
+const route = useRoute()
+const router = useRouter()
+const open = computed(() =>
+  keys.value.flatMap((key) => names.value.filter((n) => decides(key, n)).map((source) => ({ key, source }))),
+)
+watch(
+  open,
+  (all) => {
+    if (route.query.decide === undefined || !q.data.value || !sources.data.value) return
+    if (all.length === 1 && !lacks('vouch') && !first(all[0].key, all[0].source)) asked.value = all[0]
+    router.replace({ query: { ...route.query, decide: undefined } })
+  },
+  { immediate: true },
+)
 const taking = ref(false)
 const adding = ref(false)
 const pasted = ref('')
@@ -79,6 +96,12 @@ async function add() {
     that source; a barred<Term of="bar" /> one counts nowhere.
   </p>
   <Trouble :error="q.error.value" class="mb-4" />
+  <p v-if="decided.length" class="panel mb-3 flex items-center gap-3 px-3 py-2" role="status">
+    <span>The decision for {{ decided.join(', ') }} is recorded.</span>
+    <RouterLink v-for="n in decided" :key="n" :to="'/sources/' + n" class="btn ml-auto !h-6"
+      >Go on with {{ n }}</RouterLink
+    >
+  </p>
   <div v-if="names.length > few || keys.length > few" class="mb-3 flex items-center gap-3">
     <input v-model="text" class="field !w-64" placeholder="Filter keys and sources" aria-label="Filter" />
     <label><input v-model="waiting" type="checkbox" /> only where somebody has to decide</label>
@@ -148,7 +171,7 @@ async function add() {
       </tbody>
     </table>
   </div>
-  <Vouch v-if="asked" :of="asked.key" :source="asked.source" @close="asked = null" />
+  <Vouch v-if="asked" :of="asked.key" :source="asked.source" @close="asked = null" @done="decided = $event" />
   <Statement v-if="taking" @close="taking = false" />
   <Modal :open="adding" title="Bring a key in" wide @close="adding = false"
     ><p class="mb-2">

@@ -10,7 +10,7 @@ import Trouble from '../../parts/Trouble.vue'
 import { comparing } from '../../tab'
 import { fingerprintIn } from './picture'
 const props = defineProps<{ of: Key; source: string }>()
-const emit = defineEmits<{ close: [] }>()
+const emit = defineEmits<{ close: []; done: [sources: string[]] }>()
 const client = useQueryClient()
 onMounted(() => (comparing.value = true))
 onUnmounted(() => (comparing.value = false))
@@ -66,6 +66,7 @@ async function go() {
         source,
         evidence: evidence.value,
       })
+    emit('done', [props.source, ...also.value])
     emit('close')
   } catch (e) {
     error.value = e // what was decided before it stays

@@ -13,7 +13,7 @@ import Modal from '../../parts/Modal.vue'
 import Trouble from '../../parts/Trouble.vue'
 
 const props = defineProps<{ lane: Lane; to: string; back?: boolean }>()
-const emit = defineEmits<{ close: [] }>()
+const emit = defineEmits<{ close: []; moved: [] }>()
 const client = useQueryClient()
 const reason = ref('')
 const error = ref<unknown>(null)
@@ -39,6 +39,7 @@ async function go() {
       props.back ? { reason: reason.value } : body,
     )
     client.invalidateQueries()
+    emit('moved')
     emit('close')
   } catch (e) {
     error.value = e

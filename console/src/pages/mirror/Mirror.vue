@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
-import { get, post, type Job, type Mirror, type Outcome, type Preview } from '../../api'
+import { get, post, type Job, type Lane, type Mirror, type Outcome, type Page, type Preview } from '../../api'
 import { count, size, span } from '../../format'
 import Changes from '../../parts/Changes.vue'
 import Findings from '../../parts/Findings.vue'
@@ -11,6 +11,7 @@ import Moment from '../../parts/Moment.vue'
 import Proofs from '../../parts/Proofs.vue'
 import Certified from './Certified.vue'
 import Refusals from './Refusals.vue'
+import Move from '../lanes/Move.vue'
 import Edit from '../../parts/Edit.vue'
 import Term from '../../parts/Term.vue'
 import Trouble from '../../parts/Trouble.vue'
@@ -44,6 +45,18 @@ function ended(j: Job) {
   client.invalidateQueries()
 }
 const outcome = computed(() => (last.value?.result ?? null) as Outcome | null)
+// What was sealed just now, and the lanes that can show it.
+const sealed = computed(() => {
+  const e = last.value?.kind === 'build' && last.value.state === 'done' ? outcome.value?.edition : undefined
+  return e ? `${e.mirror}/${e.number}` : ''
+})
+const following = useQuery({
+  queryKey: ['lanes'],
+  queryFn: () => get<Page<Lane>>('/lanes'),
+  enabled: computed(() => !!sealed.value),
+})
+const lanes = computed(() => (following.data.value?.items ?? []).filter((l) => l.mirror === props.name))
+const moving = ref<{ lane: Lane; to: string } | null>(null)
 const against = ref('') // the lane that a preview compares with; the newest edition if empty
 const preview = computed(() =>
   last.value?.kind === 'preview' ? (last.value.result as Preview | null) : null,
@@ -183,6 +196,27 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
           >{{ last.problem }}</span
         >
       </div>
+      <p v-if="sealed && lanes.length" class="mt-2 flex flex-wrap items-center gap-2">
+        <template v-for="l in lanes" :key="l.name">
+          <Act
+            v-if="l.edition !== sealed"
+            does="move"
+            dense
+            class="!h-6"
+            @click="moving = { lane: l, to: sealed }"
+            >Move {{ l.name }} to it</Act
+          >
+          <span v-else class="flex items-center gap-2"
+            ><Mark kind="good" :word="l.name + ' shows it'" /><RouterLink
+              v-for="g in l.groups.slice(0, 3)"
+              :key="g"
+              class="btn !h-6"
+              :to="'/machines?group=' + g"
+              >Files of {{ g }}</RouterLink
+            ></span
+          >
+        </template>
+      </p>
       <div v-if="preview" class="mt-3">
         <p class="mb-2 text-slate">
           {{ count(preview.changes.length, 'change') }}. No package was fetched for this: what would be found
@@ -340,4 +374,5 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
       </p>
     </section>
   </div>
+  <Move v-if="moving" :lane="moving.lane" :to="moving.to" @close="moving = null" />
 </template>
