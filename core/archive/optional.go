@@ -160,6 +160,11 @@ type ForwardOnly interface {
 // newer one of a worse source is taken. Those of the others look at the best source alone.
 type NeverBack interface{ PassesOlder() }
 
+// FirstAlone is implemented by a family whose clients look, for what a package needs, at what comes
+// first of each name alone: a need that another version meets is not met, unless somebody names that
+// version. Those of the others look for one that does.
+type FirstAlone interface{ TakesFirstAlone() }
+
 // PinEffect is what a pin does on a machine that has not installed the package yet.
 type PinEffect int
 

@@ -294,7 +294,8 @@ func (u *town) theirs(t *testing.T, key *trust.SiteKey, names []string) map[stri
 	write := func(path string, data []byte, mode os.FileMode) {
 		t.Helper()
 		path = filepath.Join(root, path)
-		if err := cmp.Or(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, data, mode)); err != nil {
+		if err := cmp.Or(os.MkdirAll(filepath.Dir(path), 0o755),
+			os.WriteFile(path, data, mode)); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -354,13 +355,14 @@ func (u *town) published(t *testing.T, name string, packages []archive.Package,
 		for _, p := range packages {
 			r.Packages = append(r.Packages, made.Deb{Component: "core", Name: p.Name, Version: p.Version,
 				Arch:    p.Arch,
-				Summary: "made up"})
+				Summary: "made up", Fields: needsAsDeb(p)})
 		}
 		files, err = r.Publish(key)
 	case "rpm":
 		r := made.RPMRepository{Name: name, Date: now, Unsigned: true, Built: map[string][]byte{}}
 		for _, p := range packages {
-			r.Packages = append(r.Packages, made.RPM{Name: p.Name, Version: p.Version, Arch: p.Arch})
+			r.Packages = append(r.Packages, made.RPM{Name: p.Name, Version: p.Version, Arch: p.Arch,
+				Requires: needsAsWords(p, " ")})
 		}
 		files, err = r.Publish(key)
 	default:
@@ -368,7 +370,7 @@ func (u *town) published(t *testing.T, name string, packages []archive.Package,
 			Signed: map[string][]byte{}}
 		for _, p := range packages {
 			r.Packages = append(r.Packages, made.Alpm{Component: name, Name: p.Name, Version: p.Version,
-				Arch: p.Arch})
+				Arch: p.Arch, Depends: needsAsWords(p, "")})
 		}
 		files, err = r.Publish(key)
 	}

@@ -100,6 +100,20 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 			"whether %s can be installed %s is not known: %s", n.Wanted, n.Where(),
 			n.Because).Rated(severity(plan)))
 	}
+	unaided := withoutPins(s.Unaided, func(u solve.Unaided) (string, string) {
+		return u.View, u.Needer.String() + u.Clause.String() + u.Arch
+	})
+	for i, u := range unaided {
+		if i == maxTold {
+			out = append(out, finding.New("mirror.not-by-itself", object,
+				"%d further packages are not installed by themselves", len(unaided)-i).Rated(severity(plan)))
+			break
+		}
+		out = append(out, finding.New("mirror.not-by-itself", object, "%s", u.String()).
+			Rated(severity(plan)).Do("except %[1]s %[2]s where it is not needed, pin \"%[1]s = %[3]s\" "+
+			"for the group, or name %[1]s=%[3]s on the machine", u.First.Name, u.First.Version,
+			u.Meets.Version))
+	}
 	for _, d := range s.Damaged {
 		if f, ok := finding.From(d); ok {
 			out = append(out, f.Rated(severity(plan)))

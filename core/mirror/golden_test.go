@@ -12,11 +12,13 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"stockade/core/definition"
 	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/core/trust"
+	"stockade/internal/made"
 )
 
 // What a build makes of a repository that is made the same way each time, down to the record that
@@ -293,3 +295,166 @@ func TestABuildIsWhatWasFoundRight(t *testing.T) {
 		})
 	}
 }
+
+// What is answered beside builds, kept in the same way.
+func TestAnAnswerIsWhatWasFoundRight(t *testing.T) {
+	type answer struct {
+		name string
+		give func(t *testing.T) any
+	}
+	must := func(t *testing.T, v any, err error) any {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v
+	}
+	desks := func(t *testing.T) *world {
+		w := newWorld(t)
+		w.repo.Packages = append(w.repo.Packages,
+			made.Deb{Component: "core", Name: "desk", Version: "1", Arch: "amd64",
+				Fields: "Depends: rail (= 1)\nRecommends: lamp\nSuggests: tide-tables\n"},
+			made.Deb{Component: "core", Name: "shelf", Version: "1", Arch: "amd64",
+				Fields: "Depends: rail (>= 2), lamp | buoy\nSection: furniture\n"},
+			made.Deb{Component: "core", Name: "rail", Version: "1", Arch: "amd64"},
+			made.Deb{Component: "core", Name: "rail", Version: "2", Arch: "amd64",
+				Fields: "Provides: bar (= 2)\n"},
+			made.Deb{Component: "core", Name: "lamp", Version: "1", Arch: "all",
+				Fields: "Source: lights (3)\n"})
+		w.publish()
+		w.gatehouse()
+		return w
+	}
+	for _, c := range []answer{
+		{"preview", func(t *testing.T) any {
+			w := newWorld(t)
+			if _, err := w.build(); err != nil {
+				t.Fatal(err)
+			}
+			_, shelf := w.open(1)
+			var have []edition.Item
+			if err := shelf.Items(func(it edition.Item) error {
+				have = append(have,
+					it)
+				return nil
+			}); err != nil {
+				t.Fatal(err)
+			}
+			for i := range w.repo.Packages {
+				if p := &w.repo.Packages[i]; p.Name == "sluicectl" {
+					p.Version, p.Fields = "1.5-1", "Depends: libtide2\n"
+				}
+			}
+			w.repo.Date = w.now.Add(-time.Minute)
+			w.publish()
+			x, err := w.builder.Preview(t.Context(), w.plan, "barrage/1", have)
+			return must(t, x, err)
+		}},
+		{"preview-advisories", func(t *testing.T) any {
+			w := newRPMWorld(t)
+			x, err := w.builder.Preview(t.Context(), w.plan, "", nil)
+			return must(t, x, err)
+		}},
+		{"where", func(t *testing.T) any {
+			w := newWorld(t)
+			w.beside("3.0-1", 70)
+			w.gatehouse("tide-tables = 2.3-1")
+			x, err := w.builder.Where(t.Context(), "tide-tables", w.plan.Sources, []Plan{w.plan})
+			return must(t, x, err)
+		}},
+		{"where-near", func(t *testing.T) any {
+			w := newWorld(t)
+			w.gatehouse()
+			x, err := w.builder.Where(t.Context(), "tide-tabels", w.plan.Sources, []Plan{w.plan})
+			return must(t, x, err)
+		}},
+		{"where-provided", func(t *testing.T) any {
+			w := desks(t)
+			x, err := w.builder.Where(t.Context(), "bar", w.plan.Sources, []Plan{w.plan})
+			return must(t, x, err)
+		}},
+		{"examine", func(t *testing.T) any {
+			w := newWorld(t)
+			k := keys()
+			x, err := w.builder.Examine(t.Context(), *w.source, []*trust.Certificate{k[1].Certificate(),
+				k[0].Certificate()})
+			return must(t, x, err)
+		}},
+		{"online", func(t *testing.T) any {
+			w := newWorld(t)
+			set, found := definition.Read(definition.Text{Name: "x",
+				Text: "stockade: 1\nsources:\n  tarn: " +
+					"{family: deb, standing: official, upstreams: [{url: \"" + w.server.URL +
+					"/tarn\"}, {url: \"" +
+					w.server.URL + "/none\"}], release: heron, components: [core, meadow], architectures: " +
+					"[amd64, s390x], max_age: 30m}\n"})
+			if len(found.With("define.syntax")) > 0 {
+				t.Fatal(found)
+			}
+			x, err := w.builder.Online(t.Context(), set, "tarn", []*trust.Certificate{w.key.Certificate()})
+			return must(t, x, err)
+		}},
+		{"sets", func(t *testing.T) any {
+			w := desks(t)
+			w.source.Want = definition.Want{}
+			w.plan.Mirror.Together = [][]string{{"desk", "sluicectl"}, {"shelf", "tide-tables >= 2.4"}}
+			g := w.plan.Groups["gatehouse"]
+			g.Roles = map[string][]string{"clerk": {"desk", "shelf", "tide-data"},
+				"keeper": {"desk", "none"}}
+			w.plan.Groups["office"] = g
+			w.plan.Mirror.Complete = "told"
+			x, err := w.builder.Estimate(t.Context(), w.plan)
+			return must(t, x, err)
+		}},
+		{"every-way-to-want", func(t *testing.T) any {
+			w := desks(t)
+			w.source.Want = definition.Want{Packages: []string{"tide-*"}, Provides: []string{"bar"},
+				Sections: []string{"furniture"}, BuiltFrom: []string{"lights"}, With: "suggested",
+				Versions: 0,
+				Except:   []string{"tide-data"}}
+			w.plan.Every, w.plan.For, w.plan.Mirror.Complete = true, "shelf", "told"
+			x, err := w.builder.Estimate(t.Context(), w.plan)
+			return must(t, x, err)
+		}},
+		{"footing", func(t *testing.T) any {
+			w := desks(t)
+			w.source.Want.Packages = []string{"desk", "buoy"}
+			w.plan.Mirror.Footing = definition.Footing{List: "pc"}
+			w.plan.Lists = map[string]definition.List{"pc": {Family: "deb",
+				Packages: []string{"rail 2 amd64", "libabsent 7 amd64"}}}
+			w.plan.Mirror.Complete = "told"
+			x, err := w.builder.Estimate(t.Context(), w.plan)
+			return must(t, x, err)
+		}},
+		{"handed-in", func(t *testing.T) any {
+			w := newWorld(t)
+			w.repo.Packages = append(w.repo.Packages, made.Deb{Component: "core", Name: "lamp-ctl",
+				Version: "2.0-1", Arch: "amd64", Summary: "lamps"})
+			w.publish()
+			if _, err := w.builder.Refresh(t.Context(), w.source); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := w.build(); err != nil {
+				t.Fatal(err)
+			}
+			id, rec, found, err := w.builder.TakeIn(handed(t, w, "2.0-1"), w.ring("reach-lamps"))
+			return must(t, map[string]any{"id": id, "record": rec, "found": found}, err)
+		}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			raw, err := json.MarshalIndent(c.give(t), "", " ")
+			if err != nil {
+				t.Fatal(err)
+			}
+			text := varying.ReplaceAllString(string(raw), "$1 0")
+			text = blob.ReplaceAllString(text, `"BYTES"`)
+			compareKept(t, "answer-"+c.name, (&words{map[string]string{}}).of(text+"\n"))
+		})
+	}
+}
+
+var (
+	// what depends on the disk, and on how fast it went
+	varying = regexp.MustCompile(`("(?:free_bytes|seconds)":) -?\d+`)
+	blob    = regexp.MustCompile(`"[A-Za-z0-9+/]{120,}={0,2}"`)
+)

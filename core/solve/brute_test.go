@@ -224,6 +224,15 @@ func (d drawn) universe(family archive.Matching, suffix string) (*Universe, []*a
 	return u, all
 }
 
+// stopped counts what can be installed, and is not by itself: trying everything does not ask whether
+// it is.
+func (s *Selection) stopped() (n int) {
+	for _, u := range s.Unaided {
+		n += len(u.Stops)
+	}
+	return n
+}
+
 // What is selected is what comes of trying everything: the wanted package that machines would
 // take; with it enough to install it, exactly when there is a way; and each reason is one.
 func TestSelectionIsWhatTryingEverythingGives(t *testing.T) {
@@ -353,7 +362,7 @@ func (d drawn) compare(u *Universe, all []*archive.Package, family archive.Match
 	default:
 		counts["conflict"]++
 	}
-	if p := s.Proofs[0]; p.Wanted != 1 || (p.Proved == 1) != possible {
+	if p := s.Proofs[0]; p.Wanted != 1 || (p.Proved+s.stopped() == 1) != possible {
 		return fmt.Sprintf("proof %+v", p)
 	}
 	if problem := d.explained(s, all, 1<<best, possible, counts); problem != "" {
@@ -397,7 +406,7 @@ func (d drawn) compareTwo(u *Universe, all []*archive.Package, counts map[string
 	}
 	told := len(s.Missing) + len(s.Conflicts)
 	together := d.installable(both, d.runs())
-	if set.Proved != (together && bits.OnesCount(uint(both)) == 2) {
+	if len(s.Unaided) == 0 && set.Proved != (together && bits.OnesCount(uint(both)) == 2) {
 		return fmt.Sprintf("that the pair goes together is %v, and told %+v", together, set)
 	}
 	if together && both != 0 && !d.installable(both, chosen) {
@@ -652,7 +661,7 @@ func (d drawn) compareOnFooting(family archive.Matching, suffix string, seed int
 	switch p := s.Proofs[0]; {
 	case len(s.Undecided) > 0:
 		return fmt.Sprint("not decided: ", s.Undecided)
-	case (p.Proved == 1) != possible:
+	case (p.Proved+s.stopped() == 1) != possible:
 		return fmt.Sprintf("on the footing %b it is %v that it can be installed, and told %+v %v %v",
 			footing,
 			possible, p, s.Missing, s.Conflicts)

@@ -26,6 +26,7 @@ type selector struct {
 	out    *Selection
 	chosen map[*archive.Package]*Chosen
 	told   map[string]bool
+	proved []provedThere             // of each proof
 	unseen []*archive.Package        // taken, and hidden in the view that took them
 	asked  map[*archive.Package]bool // seen by some view, and asked about there
 	rests  map[string]bool           // names of what is outside, and packages of the mirror need

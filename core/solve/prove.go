@@ -71,7 +71,7 @@ func (s *selector) prove(roots map[following][]offer, sets []*node) {
 		for _, n := range open {
 			s.undecided(n, "what is said to be installed there does not go together itself")
 		}
-		s.out.Proofs = append(s.out.Proofs, proof)
+		s.out.Proofs, s.proved = append(s.out.Proofs, proof), append(s.proved, provedThere{})
 		return
 	}
 	s.decide(slices.Clone(open))
@@ -94,16 +94,18 @@ func (s *selector) prove(roots map[following][]offer, sets []*node) {
 	for _, n := range refused {
 		unproved[n.Package] = true
 	}
+	var proved []*archive.Package
 	for n := range wanted {
 		if n.set == nil && !unproved[n.Package] {
-			proof.Proved++
+			proved = append(proved, n.Package)
 		}
 	}
+	proof.Proved = len(proved)
 	for _, n := range sets {
 		proof.Sets = append(proof.Sets, ProvedSet{Name: n.set.Name, Packages: n.set.wants,
 			Proved: !unproved[n.Package]})
 	}
-	s.out.Proofs = append(s.out.Proofs, proof)
+	s.out.Proofs, s.proved = append(s.out.Proofs, proof), append(s.proved, provedThere{proved, sets})
 	if s.err == nil {
 		s.refuse(refused, alone, s.out.Conflicts[conflicts:])
 	}

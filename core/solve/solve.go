@@ -260,6 +260,7 @@ type Selection struct {
 	Unseen    int     // packages that were taken and that no machine of any view sees
 	Damaged   []error // packages whose relations cannot be read
 	Surpassed []Surpassed
+	Unaided   []Unaided
 	Proofs    []Proof   // for each view and architecture
 	Refusals  []Refusal // why what is wanted cannot be installed, as far as that was worked out
 }
@@ -304,6 +305,9 @@ func (u *Universe) Select(ctx context.Context, wants []Want, views []View,
 				return nil, s.err
 			}
 		}
+	}
+	if s.unaided(views); s.err != nil {
+		return nil, s.err
 	}
 	for i, w := range wants {
 		if !matched[i] {

@@ -62,7 +62,8 @@ func (s *Service) firstPath(set *definition.Set, lanes []api.Lane,
 	}
 	p.step("key", "Bring in its key", "/keys", len(here) > 0 || len(counting) > 0,
 		"keys are there for "+some(here), "the certificate of whoever signs it")
-	p.step("vouch", "Vouch for the key", "/keys?decide=1", len(counting) > 0, "signatures count for "+some(counting),
+	p.step("vouch", "Vouch for the key", "/keys?decide=1", len(counting) > 0,
+		"signatures count for "+some(counting),
 		"a warden, and the whole fingerprint by another road than the network")
 	to := "/sources"
 	if len(sources) > 0 {

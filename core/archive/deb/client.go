@@ -216,6 +216,10 @@ func (Family) TakesCosigned() {}
 // unless its priority exceeds 1000).
 func (Family) PassesOlder() {}
 
+// TakesFirstAlone implements archive.FirstAlone (apt-get(8): of each package the candidate version
+// is what is installed).
+func (Family) TakesFirstAlone() {}
+
 // SeeOlder implements archive.ForwardOnly: apt-get keeps the Release that it has where
 // the one that is served has an older Date, and says nothing of it.
 func (Family) SeeOlder() string {

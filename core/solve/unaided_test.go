@@ -1,0 +1,126 @@
+package solve
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"stockade/core/archive"
+	"stockade/core/archive/deb"
+	"stockade/core/archive/rpm"
+)
+
+// plainNeeds are relations as they are.
+type plainNeeds archive.Relations
+
+func (n plainNeeds) Relations() (archive.Relations, error) { return archive.Relations(n), nil }
+
+// What needs a version that is not what comes first of its name is not installed by apt-get itself,
+// nor is what needs it in turn; where the other version was not taken, or a pin or an alternative
+// leads there, it is. Clients of the other families look for a version that does.
+func TestWhatIsNotInstalledByItself(t *testing.T) {
+	rail := archive.Clause{{Name: "rail", Op: archive.Equal, Version: "1-1"}}
+	for _, c := range []struct {
+		name   string
+		family archive.Family
+		needs  map[string]archive.Clause // by name of the package
+		wants  string                    // NAME or NAME=VERSION, …
+		pins   string
+		says   string // unaided: NEEDER stops …; proved of wanted
+		two    bool   // rail 2 is of another source, with a worse priority
+	}{
+		{name: "only what is needed was taken", needs: map[string]archive.Clause{"desk": rail},
+			wants: "desk",
+			says:  "1 of 1"},
+		{name: "another version was taken too", needs: map[string]archive.Clause{"desk": rail},
+			wants: "desk rail", says: "1 of 2: desk stops desk"},
+		{name: "what needs it in turn", needs: map[string]archive.Clause{"desk": rail,
+			"room": {{Name: "desk"}}, "house": {{Name: "room"}}}, wants: "house rail lamp",
+			says: "2 of 3: desk stops house"},
+		{name: "another way", needs: map[string]archive.Clause{"desk": rail,
+			"room": {{Name: "desk"}, {Name: "lamp"}}}, wants: "room rail lamp", says: "3 of 3"},
+		{name: "an alternative that does", needs: map[string]archive.Clause{
+			"desk": {rail[0], {Name: "lamp"}}}, wants: "desk rail lamp", says: "3 of 3"},
+		{name: "a pin that leads there", needs: map[string]archive.Clause{"desk": rail}, wants: "desk rail",
+			pins: "rail = 1-1", says: "2 of 2"},
+		{name: "the better priority has it", needs: map[string]archive.Clause{"desk": rail},
+			wants: "desk rail", says: "2 of 2", two: true},
+		{name: "it needs itself", needs: map[string]archive.Clause{"desk": {{Name: "desk"}}},
+			wants: "desk rail=1-1 rail", says: "3 of 3"},
+		{name: "a family whose clients look for it", family: rpm.Family{},
+			needs: map[string]archive.Clause{"desk": rail}, wants: "desk rail", says: "2 of 2"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			f := c.family
+			arch := "x86_64"
+			if f == nil {
+				f, arch = deb.Family{}, "amd64"
+			}
+			u := NewUniverse(f, []Source{{Name: "tarn", Priority: 20, Architectures: []string{arch}},
+				{Name: "kelp", Priority: 40, Architectures: []string{arch}}})
+			n := 0
+			add := func(source int, name, version string) {
+				n++
+				p := &archive.Package{Name: name, Version: version, Arch: arch, Ordinal: n}
+				if need, ok := c.needs[name]; ok {
+					p.Needs = plainNeeds{Requires: []archive.Clause{need}}
+				}
+				u.Add(source, p)
+			}
+			for _, name := range []string{"desk", "room", "house", "lamp"} {
+				add(0, name, "1-1")
+			}
+			add(0, "rail", "1-1")
+			if c.two {
+				add(1, "rail", "2-1")
+			} else {
+				add(0, "rail", "2-1")
+			}
+			var wants []Want
+			for text := range strings.FieldsSeq(c.wants) {
+				name, version, exact := strings.Cut(text, "=")
+				w := Want{Source: AllSources, Relation: archive.Relation{Name: name}, Versions: 1,
+					With: "required"}
+				if exact {
+					w.Relation.Op, w.Relation.Version = archive.Equal, version
+				}
+				wants = append(wants, w)
+			}
+			v := View{Name: "the group hall", Architectures: []string{arch}}
+			if c.pins != "" {
+				r, err := archive.ParseWant(c.pins)
+				if err != nil {
+					t.Fatal(err)
+				}
+				v.Pins = []archive.Relation{r}
+			}
+			s, err := u.Select(t.Context(), wants, []View{v}, Limits{})
+			if err != nil {
+				t.Fatal(err)
+			}
+			got := fmt.Sprintf("%d of %d", s.Proofs[0].Proved, s.Proofs[0].Wanted)
+			for _, x := range s.Unaided {
+				var stops []string
+				for _, p := range x.Stops {
+					stops = append(stops, p.Name)
+				}
+				got += ": " + x.Needer.Name + " stops " + strings.Join(stops, " ")
+				if x.Meets.Version != "1-1" || x.First.Version != "2-1" || x.View != v.Name ||
+					x.Arch != arch {
+					t.Errorf("%+v", x)
+				}
+				says := "desk 1-1 (" + arch +
+					") needs rail = 1-1, which rail 1-1 meets, and rail 2-1 is what is " +
+					"taken of it by the group hall on " + arch
+				if !strings.HasPrefix(x.String(), says) || strings.Contains(x.String(),
+					"; so house is not") !=
+					strings.HasSuffix(c.says, "house") {
+					t.Error(x)
+				}
+			}
+			if got != c.says {
+				t.Errorf("%s, and not %s", got, c.says)
+			}
+		})
+	}
+}
