@@ -361,7 +361,10 @@ func TestAttacksOnRPMSourcesAreRefused(t *testing.T) {
 		{"a list of streams changed", "content.digest-mismatch", func(w *rpmWorld) {
 			w.alter("-modules", flip)
 		}},
-		{"advisories changed", "content.digest-mismatch", func(w *rpmWorld) { w.alter("-updateinfo", flip) }},
+		{"advisories changed", "content.digest-mismatch", func(w *rpmWorld) {
+			w.alter("-updateinfo",
+				flip)
+		}},
 		{"a list cut short", "content.size-mismatch", func(w *rpmWorld) {
 			w.alter("-primary", func(b []byte) []byte { return b[:len(b)-9] })
 		}},
@@ -527,7 +530,8 @@ func newALPMWorld(t *testing.T) *alpmWorld {
 				Summary:   "reads echoes",
 				Packing:   "xz",
 			},
-			{Component: "wrack", Name: "serial", Version: "1-1", Arch: "x86_64", Provides: []string{"bus=1"}},
+			{Component: "wrack", Name: "serial", Version: "1-1", Arch: "x86_64",
+				Provides: []string{"bus=1"}},
 			{Component: "wrack", Name: "paper", Version: "7-1", Arch: "any", Packing: "gz"},
 		}}
 	w.source = &Source{Name: "wrack", Standing: "community", Priority: 30,
@@ -730,6 +734,53 @@ func TestOlderAndForeignDatabasesAreRefused(t *testing.T) {
 	}
 	w.republish()
 	w.refused("source.other-repository")
+}
+
+// Of a root that is several, each is compared with what was accepted of it: one that is held back is
+// refused, although another has moved on.
+func TestEachPartOfARootMovesOn(t *testing.T) {
+	w := newALPMWorld(t)
+	w.alpm.Components = []string{"wrack", "tide"}
+	w.alpm.Packages = append(w.alpm.Packages, made.Alpm{Component: "tide", Name: "tables", Version: "1-1",
+		Arch: "any"})
+	w.source.Spec.Components = w.alpm.Components
+	n := 0
+	at := func(wrack, tide time.Duration) {
+		t.Helper()
+		for _, name := range []string{"wrack", "tide"} { // each has something else than before
+			n++
+			w.alpm.Packages = append(w.alpm.Packages, made.Alpm{Component: name,
+				Name: fmt.Sprintf("new-%d", n), Version: "1-1", Arch: "any"})
+		}
+		both := map[string][]byte{}
+		for component, ago := range map[string]time.Duration{"wrack": wrack, "tide": tide} {
+			files, err := w.alpm.Publish(w.key.At(func() time.Time { return w.now.Add(-ago) }))
+			if err != nil {
+				t.Fatal(err)
+			}
+			for path, data := range files {
+				if strings.HasPrefix(path, component+"/") {
+					both[path] = data
+				}
+			}
+		}
+		w.put(both, nil)
+	}
+	at(30*time.Minute, 10*time.Minute)
+	if _, err := w.build(); err != nil {
+		t.Fatal(err)
+	}
+	w.plan.Number = 2
+	at(40*time.Minute, 5*time.Minute)
+	if f := w.refused("source.older-than-accepted"); !strings.HasPrefix(f.Text, db+" was signed on") {
+		t.Error(f.Text)
+	}
+	at(20*time.Minute, 20*time.Minute)
+	w.refused("source.older-than-accepted")
+	at(20*time.Minute, 5*time.Minute)
+	if _, err := w.build(); err != nil {
+		t.Error(err)
+	}
 }
 
 // A house source is read, verified and mirrored as any other; what is not

@@ -14,6 +14,10 @@ import (
 	"testing"
 	"time"
 
+	"stockade/core/archive"
+	"stockade/core/archive/alpm"
+	"stockade/core/archive/deb"
+	"stockade/core/archive/rpm"
 	"stockade/core/definition"
 	"stockade/core/edition"
 	"stockade/core/finding"
@@ -276,6 +280,30 @@ func TestABuildIsWhatWasFoundRight(t *testing.T) {
 			faithful(w.world)
 			return w.world
 		},
+		"house-deb": func(t *testing.T) *world {
+			return newHouse(t, deb.Family{}, archive.Source{Family: "deb", Release: "heron",
+				Components: []string{"core"}, Architectures: []string{"amd64"}},
+				func() ([]byte, error) {
+					return made.BuildDeb("Package: lamp-ctl\nVersion: 2-1\nArchitecture: amd64\nMaintainer: "+
+						"Workshop <workshop@skerry.example>\nDescription: lamps\n", nil, "gz")
+				})
+		},
+		"house-rpm": func(t *testing.T) *world {
+			return newHouse(t, rpm.Family{}, archive.Source{Family: "rpm",
+				Architectures: []string{"x86_64"}},
+				func() ([]byte, error) {
+					return made.RPM{Name: "relay", Version: "1-1", Arch: "noarch",
+						Time: 1_700_000_000}.Build(nil)
+				})
+		},
+		"house-alpm": func(t *testing.T) *world {
+			return newHouse(t, alpm.Family{}, archive.Source{Family: "alpm", Components: []string{"reach"},
+				Architectures: []string{"x86_64"}},
+				func() ([]byte, error) {
+					return made.Alpm{Name: "log", Version: "1-1",
+						Arch: "any"}.Build()
+				})
+		},
 		"alpm-tailored": func(t *testing.T) *world { return newALPMWorld(t).world },
 		"alpm-faithful": func(t *testing.T) *world {
 			w := newALPMWorld(t)
@@ -294,6 +322,40 @@ func TestABuildIsWhatWasFoundRight(t *testing.T) {
 			}
 		})
 	}
+}
+
+// newHouse is a world whose one source is filled by hand with a package.
+func newHouse(t *testing.T, family archive.Family, spec archive.Source,
+	build func() ([]byte, error)) *world {
+	t.Helper()
+	w := newWorld(t)
+	spec.Name = "house"
+	raw, err := build()
+	if err != nil {
+		t.Fatal(err)
+	}
+	f, err := os.CreateTemp(t.TempDir(), "given")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	if _, err := f.Write(raw); err != nil {
+		t.Fatal(err)
+	}
+	taken, err := w.builder.TakeIntoHouse(spec, family, f, nil, w.ring("house"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	house, err := w.builder.PublishHouse(spec, family, []HousePackage{taken.HousePackage}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.source = &Source{Name: "house", Standing: "house", Priority: 10, Family: family, Spec: spec,
+		House: house, Want: definition.Want{Everything: true}, Keyring: trust.NewKeyring("house",
+			[]trust.Known{{Certificate: keys()[2].Certificate(), VouchedFor: []string{"house"}}},
+			w.builder.Now)}
+	w.plan.Sources = []*Source{w.source}
+	return w
 }
 
 // What is answered beside builds, kept in the same way.

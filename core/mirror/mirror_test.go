@@ -55,8 +55,9 @@ func newWorld(t *testing.T) *world {
 	k := keys()
 	w := &world{t: t, key: k[0], now: time.Now(), hits: map[string]int{}}
 	w.repo = made.DebRepository{Origin: "Tarn", Label: "Tarn", Suite: "steady", Codename: "heron",
-		Date:          w.now.Add(-time.Hour),
-		Architectures: []string{"amd64", "arm64", "all"}, Components: []string{"core", "field"}, ByHash: true,
+		Date: w.now.Add(-time.Hour), ValidUntil: w.now.Add(7 * 24 * time.Hour),
+		Architectures: []string{"amd64", "arm64", "all"}, Components: []string{"core", "field"},
+		ByHash: true,
 		Packages: []made.Deb{
 			{
 				Component: "core",
@@ -144,7 +145,8 @@ func newWorld(t *testing.T) *world {
 }
 
 func (w *world) keyring(vouchedFor ...string) *trust.Keyring {
-	return trust.NewKeyring("tarn", []trust.Known{{Certificate: w.key.Certificate(), VouchedFor: vouchedFor}},
+	return trust.NewKeyring("tarn", []trust.Known{{Certificate: w.key.Certificate(),
+		VouchedFor: vouchedFor}},
 		func() time.Time { return w.now })
 }
 
@@ -350,7 +352,8 @@ func TestNothingChangedMakesNoEditionAndAsksOnlyForRoots(t *testing.T) {
 		Arch: "amd64", Summary: "x"})
 	w.publish()
 	if out, err = w.build(); err != nil || !out.Unchanged {
-		t.Fatalf("a publication that does not concern the mirror: unchanged %v, error %v", out.Unchanged, err)
+		t.Fatalf("a publication that does not concern the mirror: unchanged %v, error %v", out.Unchanged,
+			err)
 	}
 	// That is remembered: the next build with the same does not work it out again.
 	w.plan.Alike = out.Inputs
@@ -758,7 +761,8 @@ func TestDamageInThePoolIsFoundAndNotExported(t *testing.T) {
 		t.Fatal(err)
 	}
 	found := m.Verify(nil, nil)
-	if len(found) != 1 || found[0].Code != "edition.damaged" || !strings.Contains(found[0].Text, "libtide2") {
+	if len(found) != 1 || found[0].Code != "edition.damaged" ||
+		!strings.Contains(found[0].Text, "libtide2") {
 		t.Errorf("verify says %v", found)
 	}
 	dir := filepath.Join(t.TempDir(), "out")

@@ -315,12 +315,13 @@ func TestSetsGoTogetherOrAreToldWhyNot(t *testing.T) {
 		}
 	}
 	slices.Sort(sets)
+	// desk needs the rail that does not come first, since shelf has the other taken
 	if got := strings.Join(sets, "\n"); got != strings.TrimSpace(`
-hall: the set of desk, sluicectl true
+hall: the set of desk, sluicectl false
 hall: the set of shelf, tide-tables >= 2.4 true
 office: the role clerk of office false
 office: the role keeper of office false
-office: the set of desk, sluicectl true
+office: the set of desk, sluicectl false
 office: the set of shelf, tide-tables >= 2.4 true`) {
 		t.Error(got)
 	}
