@@ -355,6 +355,14 @@ func (c *choosing) certify(ctx context.Context, s *solve.Selection, views []solv
 				if x.Name != c.plan.For || !c.u.Sees(v, arch, x) {
 					continue
 				}
+				if at := slices.IndexFunc(s.Unaided, func(u solve.Unaided) bool {
+					return u.View == v.Name && u.Arch == arch && slices.Contains(u.Stops, x.Package)
+				}); at >= 0 {
+					c.out.Certified = append(c.out.Certified, Certified{View: v.Name, Arch: arch,
+						Package: x.String(), Packages: []Installed{},
+						Because: "not by itself: " + s.Unaided[at].String()})
+					continue
+				}
 				found, err := c.u.Installable(ctx, solve.Query{View: v, Arch: arch, Limits: c.Proof,
 					Packages: []*archive.Package{x.Package},
 					Admitted: func(p *archive.Package) bool { return taken[p] }})

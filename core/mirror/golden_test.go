@@ -478,6 +478,13 @@ func TestAnAnswerIsWhatWasFoundRight(t *testing.T) {
 			x, err := w.builder.Estimate(t.Context(), w.plan)
 			return must(t, x, err)
 		}},
+		{"not-by-itself", func(t *testing.T) any {
+			w := desks(t)
+			w.source.Want.Packages = []string{"desk", "shelf"}
+			w.plan.For, w.plan.Mirror.Complete = "desk", "told"
+			x, err := w.builder.Estimate(t.Context(), w.plan)
+			return must(t, x, err)
+		}},
 		{"footing", func(t *testing.T) any {
 			w := desks(t)
 			w.source.Want.Packages = []string{"desk", "buoy"}
