@@ -232,9 +232,9 @@ func TestMachinesInTheConsole(t *testing.T) {
 	b.press("Bring it in")
 	b.see("Of 8 packages 0 are what comes first on barrage/1")
 	b.see("no source has it")
+	b.shot("machine")
 	b.press("1 stranded")
 	b.see("gate-logger")
-	b.shot("machine")
 	// the lane moves on under the open page
 	s.newer("1.5.0-1")
 	s.built("steady")
