@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import {
   ArrowRightEndOnRectangleIcon,
+  ClockIcon,
   CpuChipIcon,
   MagnifyingGlassIcon,
   MoonIcon,
@@ -9,6 +10,7 @@ import {
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { get, look, signOut, who, type Job, type Overview, type Page, type Who } from './api'
+import { whole } from './format'
 import { connected, listen } from './live'
 import { rooms } from './rooms'
 import Trouble from './parts/Trouble.vue'
@@ -135,6 +137,14 @@ onUnmounted(() => removeEventListener('keydown', key))
           @click="shade = shade === 'dark' ? 'light' : 'dark'"
         >
           <SunIcon v-if="shade === 'dark'" class="size-4" /><MoonIcon v-else class="size-4" />
+        </button>
+        <button
+          class="btn"
+          :aria-pressed="whole"
+          :aria-label="whole ? 'Show how long ago things were' : 'Show times whole'"
+          @click="whole = !whole"
+        >
+          <ClockIcon class="size-4" />
         </button>
         <RouterLink to="/accounts" class="!text-slate"
           ><b class="font-medium text-ink">{{ who?.account ?? whose }}</b

@@ -1,3 +1,4 @@
+import { ref, watch } from 'vue'
 export function size(n: number): string {
   const units = ['B', 'KiB', 'MiB', 'GiB', 'TiB']
   let i = 0
@@ -19,6 +20,9 @@ export function ago(t?: string | null): string {
   if (s < -5) return 'in ' + span(-s)
   return s < 5 ? 'just now' : span(s) + ' ago'
 }
+/** Whether times are shown whole, and not as how long ago they are. */
+export const whole = ref(localStorage.getItem('stockade-times') === 'whole')
+watch(whole, (w) => localStorage.setItem('stockade-times', w ? 'whole' : 'ago'))
 export function absolute(t?: string | null): string {
   return !t || t.startsWith('0001') ? '' : new Date(t).toISOString().replace('T', ' ').slice(0, 19) + ' UTC'
 }

@@ -8,6 +8,7 @@ type Way struct {
 	Does     string `json:"does"`               // Vouch, Build, …
 	Of       string `json:"of"`                 // such as "mirror barrage"
 	Upstream string `json:"upstream,omitempty"` // of Last: its address
+	Source   string `json:"source,omitempty"`   // of Add: its name
 }
 
 // What can be done.
@@ -18,6 +19,7 @@ const (
 	Probe   = "probe"   // measure them
 	Build   = "build"   // build a mirror
 	Sweep   = "sweep"   // free space in the pool
+	Add     = "add"     // describe a mirror as one that takes from a source, too
 )
 
 // ways are what is done about codes, of objects of a kind.
@@ -43,6 +45,12 @@ func wayOf(code, object string) Way {
 
 // By returns f with what can be done about it.
 func (f Finding) By(does, of string) Finding { f.Way = Way{Does: does, Of: of}; return f }
+
+// Adding returns f with a source that a mirror can take from, too.
+func (f Finding) Adding(source, mirror string) Finding {
+	f.Way = Way{Does: Add, Of: mirror, Source: source}
+	return f
+}
 
 // OfUpstream returns f as one about an upstream of its source, which can be put last.
 func (f Finding) OfUpstream(address string) Finding {

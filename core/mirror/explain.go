@@ -78,7 +78,10 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 			f.WayOut = strings.Join(m.Excepted, ", ") + " would do, but is excepted"
 		default:
 			c.lookAround(ctx)
-			f.WayOut = c.advise(m.Missing)
+			var one string
+			if f.WayOut, one = c.advise(m.Missing); one != "" {
+				f = f.Adding(one, object)
+			}
 		}
 		out = append(out, f)
 	}
@@ -231,8 +234,9 @@ func (c *choosing) lookAround(ctx context.Context) {
 	}
 }
 
-// advise says which defined sources have what is missing.
-func (c *choosing) advise(m solve.Missing) string {
+// advise says which defined sources have what is missing, and names the one that can be added, where
+// it is one.
+func (c *choosing) advise(m solve.Missing) (way, one string) {
 	var have []string
 	always := true
 	for _, k := range c.spare {
@@ -240,17 +244,21 @@ func (c *choosing) advise(m solve.Missing) string {
 		if what == "" {
 			continue
 		}
-		have = append(have, c.u.Source(k).Name+" has "+what)
+		one = c.u.Source(k).Name
+		have = append(have, one+" has "+what)
 		always = always && essential
 	}
 	switch {
 	case len(have) > 0 && always:
 		return "the defined source " + strings.Join(have, "; ") + ", which its machines always have: " +
-			"name that source under footing"
+			"name that source under footing", ""
 	case len(have) > 0:
+		if len(have) > 1 {
+			one = ""
+		}
 		return "the defined source " + strings.Join(have, "; ") +
 			": add it under from, or under footing if " +
-			"machines have it from elsewhere"
+			"machines have it from elsewhere", one
 	}
-	return "no defined source has it: describe one that does, or take " + m.Chain[0] + " out"
+	return "no defined source has it: describe one that does, or take " + m.Chain[0] + " out", ""
 }

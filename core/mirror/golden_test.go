@@ -101,7 +101,8 @@ func (w *world) kept(name string) *Outcome {
 			say("of %s: %d", src, out.BySource[src])
 		}
 		for _, f := range out.Findings {
-			say("%s %s, %s: %s [%s] %s %+v", f.Severity, f.Code, f.Object, f.Text, f.WayOut, f.Cause, f.Way)
+			say("%s %s, %s: %s [%s] %s %s %s", f.Severity, f.Code, f.Object, f.Text, f.WayOut, f.Cause,
+				f.Way.Does, f.Way.Of)
 		}
 		for _, v := range []any{out.Proofs, out.Refusals, out.Certified} {
 			for line := range strings.SplitSeq(plainJSON(w.t, v), "\n") {

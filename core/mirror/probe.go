@@ -165,6 +165,22 @@ func probeFindings(object string, all []ProbeResult) (found finding.List) {
 			newest = r.RootDate
 		}
 	}
+	last := ""
+	for _, r := range all {
+		if !r.Candidate {
+			last = r.Upstream.URL
+		}
+	}
+	// The one that stands last already cannot be put there.
+	behindOthers := func(f finding.Finding, r ProbeResult) finding.Finding {
+		if r.Upstream.URL == last {
+			if f.Code == "source.upstreams-disagree" {
+				f = f.Do("it is asked last already; ask its owner why it is behind")
+			}
+			return f
+		}
+		return f.OfUpstream(r.Upstream.URL)
+	}
 	down, own := 0, 0
 	for _, r := range all {
 		if r.Candidate { // what is wrong with it is nothing that is wrong with the source
@@ -174,15 +190,15 @@ func probeFindings(object string, all []ProbeResult) (found finding.List) {
 		switch {
 		case r.Error != "":
 			down++
-			found = append(found, finding.New("source.upstream-down", object, "%s: %s", r.Upstream.URL,
-				r.Error).OfUpstream(r.Upstream.URL))
+			found = append(found, behindOthers(finding.New("source.upstream-down", object, "%s: %s",
+				r.Upstream.URL, r.Error), r))
 		case r.Finding.Code != "":
 			found = append(found, r.Finding)
 		case r.RootDate.Before(newest):
-			found = append(found, finding.New("source.upstreams-disagree", object,
+			found = append(found, behindOthers(finding.New("source.upstreams-disagree", object,
 				"%s is behind by %s: its root is of %s, and another has one of %s",
 				r.Upstream.URL, behind(newest.Sub(r.RootDate)), r.RootDate.Format(time.DateTime),
-				newest.Format(time.DateTime)).OfUpstream(r.Upstream.URL))
+				newest.Format(time.DateTime)), r))
 		}
 	}
 	if down == own {

@@ -98,7 +98,13 @@ function close() {
 }
 </script>
 <template>
-  <Act :does="does" class="!h-6" dense @click="ask">{{ words[way.does]?.[0] ?? way.does }}</Act>
+  <RouterLink
+    v-if="way.does === 'add'"
+    class="btn !h-6"
+    :to="{ path: '/describe', query: { edit: 'mirror/' + name, way: 'source ' + way.source } }"
+    >Add {{ way.source }} to it</RouterLink
+  >
+  <Act v-else :does="does" class="!h-6" dense @click="ask">{{ words[way.does]?.[0] ?? way.does }}</Act>
   <template v-if="open">
     <template v-if="way.does === 'vouch'">
       <Vouch v-if="key" :of="key" :source="name" @close="close" />

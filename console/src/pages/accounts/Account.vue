@@ -5,6 +5,7 @@ import { computed, ref } from 'vue'
 import { call, get, lacks, post, who, type Account, type NewToken } from '../../api'
 import Act from '../../parts/Act.vue'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
+import Loading from '../../parts/Loading.vue'
 import Mark from '../../parts/Mark.vue'
 import Modal from '../../parts/Modal.vue'
 import Moment from '../../parts/Moment.vue'
@@ -101,6 +102,7 @@ const giveRole = (role: string) => act(() => call('PUT', path + '/role', { role 
 </script>
 <template>
   <Trouble :error="q.error.value" class="mb-4" />
+  <Loading v-if="q.isPending.value" />
   <template v-if="q.data.value">
     <div class="mb-3 flex items-center gap-3">
       <h1>{{ name }}</h1>

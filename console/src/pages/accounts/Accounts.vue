@@ -5,6 +5,7 @@ import { computed, ref } from 'vue'
 import { get, lacks, post, who, type Account, type NewToken, type Page, type Site } from '../../api'
 import Act from '../../parts/Act.vue'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
+import Loading from '../../parts/Loading.vue'
 import Mark from '../../parts/Mark.vue'
 import Modal from '../../parts/Modal.vue'
 import Moment from '../../parts/Moment.vue'
@@ -71,6 +72,7 @@ async function add() {
     </template>
   </p>
   <Trouble :error="q.error.value" class="mb-4" />
+  <Loading v-if="q.isPending.value" />
   <DataTable
     v-if="q.data.value"
     :id="(a) => a.name"

@@ -5,6 +5,7 @@ import { call, get, type Credential, type Overview, type Page } from '../../api'
 import Count from '../../parts/Count.vue'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import Findings from '../../parts/Findings.vue'
+import Loading from '../../parts/Loading.vue'
 import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
 import Question from '../../parts/Question.vue'
@@ -66,6 +67,7 @@ async function forget() {
     definition; its secret is kept encrypted, and no page shows it.
   </p>
   <Trouble :error="q.error.value ?? error" class="mb-4" />
+  <Loading v-if="q.isPending.value" />
   <DataTable
     v-if="q.data.value"
     :id="(c) => c.name"

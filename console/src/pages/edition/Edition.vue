@@ -6,6 +6,7 @@ import { call, get, post, type Edition, type EditionDetail, type Job, type Page 
 import { count, size } from '../../format'
 import Findings from '../../parts/Findings.vue'
 import JobRun from '../../parts/JobRun.vue'
+import Loading from '../../parts/Loading.vue'
 import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
 import Question from '../../parts/Question.vue'
@@ -73,6 +74,7 @@ const e = computed(() => q.data.value)
 </script>
 <template>
   <Trouble :error="q.error.value" />
+  <Loading v-if="q.isPending.value" />
   <div v-if="e" class="space-y-4">
     <div class="flex items-center gap-3">
       <h1 class="mono !text-[17px]">{{ e.name }}</h1>

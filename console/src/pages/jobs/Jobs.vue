@@ -8,6 +8,7 @@ import Count from '../../parts/Count.vue'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import Findings from '../../parts/Findings.vue'
 import JobRun from '../../parts/JobRun.vue'
+import Loading from '../../parts/Loading.vue'
 import Mark from '../../parts/Mark.vue'
 import Modal from '../../parts/Modal.vue'
 import Moment from '../../parts/Moment.vue'
@@ -63,6 +64,7 @@ const columns: Column<Job>[] = [
     <Take name="jobs" :rows="q.data.value?.items ?? []" :path="'/jobs?state=' + state" />
   </div>
   <Trouble :error="q.error.value" class="mb-4" />
+  <Loading v-if="q.isPending.value" />
   <div v-for="j in running" :key="j.id" class="mb-3">
     <div class="mb-1">{{ j.kind }} of {{ j.object }}</div>
     <JobRun :job="j" @end="client.invalidateQueries()" />

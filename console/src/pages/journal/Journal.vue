@@ -6,6 +6,7 @@ import { get, post, type JournalEntry, type Page } from '../../api'
 import { absolute } from '../../format'
 import Act from '../../parts/Act.vue'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
+import Loading from '../../parts/Loading.vue'
 import Mark from '../../parts/Mark.vue'
 import Modal from '../../parts/Modal.vue'
 import Moment from '../../parts/Moment.vue'
@@ -73,6 +74,7 @@ const columns: Column<JournalEntry>[] = [
     /><Act does="verifyJournal" class="btn-go" @click="verify">Verify</Act>
   </div>
   <Trouble :error="q.error.value ?? error" class="mb-4" />
+  <Loading v-if="q.isPending.value" />
   <p v-if="since" class="mb-2 text-slate">
     Since <Moment :at="since" />. <RouterLink to="/journal">Show all of it</RouterLink>
   </p>

@@ -5,6 +5,7 @@ import { get, post, type Dependents, type Key } from '../../api'
 import { absolute } from '../../format'
 import Finger from '../../parts/Finger.vue'
 import Findings from '../../parts/Findings.vue'
+import Loading from '../../parts/Loading.vue'
 import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
 import Reason from '../../parts/Reason.vue'
@@ -63,6 +64,7 @@ function done() {
 </script>
 <template>
   <Trouble :error="q.error.value" />
+  <Loading v-if="q.isPending.value" />
   <div v-if="k" class="space-y-5">
     <div class="flex items-center gap-3">
       <h1>{{ k.user_ids[0] ?? 'Key' }}</h1>

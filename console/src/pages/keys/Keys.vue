@@ -6,6 +6,7 @@ import { get, lacks, post, who, type Key, type Page, type Source } from '../../a
 import { count } from '../../format'
 import Count from '../../parts/Count.vue'
 import Finger from '../../parts/Finger.vue'
+import Loading from '../../parts/Loading.vue'
 import Mark from '../../parts/Mark.vue'
 import Modal from '../../parts/Modal.vue'
 import New from '../../parts/New.vue'
@@ -96,6 +97,7 @@ async function add() {
     that source; a barred<Term of="bar" /> one counts nowhere.
   </p>
   <Trouble :error="q.error.value" class="mb-4" />
+  <Loading v-if="q.isPending.value" />
   <p v-if="decided.length" class="panel mb-3 flex items-center gap-3 px-3 py-2" role="status">
     <span>The decision for {{ decided.join(', ') }} is recorded.</span>
     <RouterLink v-for="n in decided" :key="n" :to="'/sources/' + n" class="btn ml-auto !h-6"

@@ -11,6 +11,7 @@ import Count from '../../parts/Count.vue'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import Edit from '../../parts/Edit.vue'
 import Findings from '../../parts/Findings.vue'
+import Loading from '../../parts/Loading.vue'
 import Lack from '../../parts/Lack.vue'
 import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
@@ -73,6 +74,7 @@ const columns: Column<Lane>[] = [
     update; going back is one step.
   </p>
   <Trouble :error="lanes.error.value ?? editions.error.value" class="mb-4" />
+  <Loading v-if="lanes.isPending.value" />
   <Lack does="move" what="Moving a lane" />
   <template v-if="many">
     <DataTable

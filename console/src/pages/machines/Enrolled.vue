@@ -8,6 +8,7 @@ import { get, post, type Machine, type Machines } from '../../api'
 import Act from '../../parts/Act.vue'
 import Count from '../../parts/Count.vue'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
+import Loading from '../../parts/Loading.vue'
 import Modal from '../../parts/Modal.vue'
 import Moment from '../../parts/Moment.vue'
 import Take from '../../parts/Take.vue'
@@ -113,6 +114,7 @@ async function enrol() {
     <Act does="enrol" class="btn-go" @click="adding = true">Enrol machines</Act>
   </div>
   <Trouble :error="q.error.value" class="mb-3" />
+  <Loading v-if="q.isPending.value" />
   <p v-if="q.data.value?.next" class="mb-2 text-slate">
     {{ q.data.value.items.length }} of {{ q.data.value.matching.toLocaleString('en') }} are shown, by name.
     <button v-if="limit < 1000" class="text-tide underline" @click="limit = 1000">Show more</button>

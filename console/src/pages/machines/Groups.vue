@@ -8,6 +8,7 @@ import Count from '../../parts/Count.vue'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import Edit from '../../parts/Edit.vue'
 import Findings from '../../parts/Findings.vue'
+import Loading from '../../parts/Loading.vue'
 import New from '../../parts/New.vue'
 import Take from '../../parts/Take.vue'
 import Trouble from '../../parts/Trouble.vue'
@@ -76,6 +77,7 @@ const columns: Column<Group>[] = [
     <New of="group" />
   </div>
   <Trouble :error="q.error.value" class="mb-4" />
+  <Loading v-if="q.isPending.value" />
   <DataTable
     v-if="q.data.value"
     :id="(g) => g.name"

@@ -6,6 +6,7 @@ import { count, size, span } from '../../format'
 import Changes from '../../parts/Changes.vue'
 import Findings from '../../parts/Findings.vue'
 import JobRun from '../../parts/JobRun.vue'
+import Loading from '../../parts/Loading.vue'
 import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
 import Proofs from '../../parts/Proofs.vue'
@@ -98,6 +99,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
 </script>
 <template>
   <Trouble :error="q.error.value" />
+  <Loading v-if="q.isPending.value" />
   <div v-if="m" class="space-y-5">
     <div class="flex flex-wrap items-center gap-3">
       <h1>{{ name }}</h1>

@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { get, type Mirror, type Page } from '../../api'
 import Count from '../../parts/Count.vue'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
+import Loading from '../../parts/Loading.vue'
 import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
 import New from '../../parts/New.vue'
@@ -31,6 +32,7 @@ const columns: Column<Mirror>[] = [
     <New of="mirror" />
   </div>
   <Trouble :error="q.error.value" class="mb-4" />
+  <Loading v-if="q.isPending.value" />
   <DataTable
     v-if="q.data.value"
     :id="(m) => m.name"

@@ -4,6 +4,7 @@ import { computed, onMounted, onUnmounted, ref } from 'vue'
 import { call, get, type Lane, type Overview, type Visit } from '../../api'
 import { absolute, count, size } from '../../format'
 import JobRun from '../../parts/JobRun.vue'
+import Loading from '../../parts/Loading.vue'
 import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
 import Term from '../../parts/Term.vue'
@@ -77,6 +78,7 @@ const strip = (s: Overview['sources'][number], published: boolean) =>
 <template>
   <h1 class="mb-4">Overview</h1>
   <Trouble :error="q.error.value ?? error" class="mb-4" />
+  <Loading v-if="q.isPending.value" />
   <div
     v-if="q.data.value"
     class="grid grid-cols-[minmax(0,1fr)_320px] max-[1199px]:grid-cols-[minmax(0,1fr)_220px] items-start gap-5"

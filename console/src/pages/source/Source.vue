@@ -3,6 +3,7 @@ import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { get, getTagged, post, type Dependents, type Job, type Source } from '../../api'
 import JobRun from '../../parts/JobRun.vue'
+import Loading from '../../parts/Loading.vue'
 import Question from '../../parts/Question.vue'
 import Tabs from '../../parts/Tabs.vue'
 import Trouble from '../../parts/Trouble.vue'
@@ -62,6 +63,7 @@ async function toggle() {
 </script>
 <template>
   <Trouble :error="q.error.value" />
+  <Loading v-if="q.isPending.value" />
   <template v-if="s">
     <div class="mb-4 flex items-center gap-3">
       <h1>{{ name }}</h1>

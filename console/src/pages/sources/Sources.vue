@@ -5,6 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { get, type Page, type Source } from '../../api'
 import Count from '../../parts/Count.vue'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
+import Loading from '../../parts/Loading.vue'
 import Moment from '../../parts/Moment.vue'
 import New from '../../parts/New.vue'
 import Take from '../../parts/Take.vue'
@@ -55,6 +56,7 @@ const columns: Column<Source>[] = [
     /><Take name="sources" :rows="rows" /><New of="source" />
   </div>
   <Trouble :error="q.error.value" class="mb-4" />
+  <Loading v-if="q.isPending.value" />
   <DataTable
     v-if="q.data.value"
     :id="(s) => s.name"
