@@ -5,6 +5,7 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
@@ -29,6 +30,24 @@ func (b *browser) serious(script string) (out []audit) {
 				nodes: v.nodes.map(n => ({target: n.target.map(String), html: n.html}))})))`, &out,
 		func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }))
 	return out
+}
+
+// fits looks at the page in the narrowest window that it is made for: nothing is wider than its
+// place, but for matrices, whose first column stays, and texts that scroll by themselves.
+func (b *browser) fits(page string) {
+	b.t.Helper()
+	var wide []string
+	b.run("narrow", chromedp.EmulateViewport(1024, 768), chromedp.Sleep(100*time.Millisecond),
+		chromedp.Evaluate(`[...document.querySelectorAll("body *")].filter(e =>
+			e.scrollWidth > e.clientWidth + 1 && e.clientWidth > 0 &&
+			!["visible", "clip"].includes(getComputedStyle(e).overflowX) &&
+			getComputedStyle(e).textOverflow !== "ellipsis" && !e.classList.contains("sr-only") &&
+			!e.querySelector("table.matrix") && !e.closest("pre, textarea, input, select, .cm-editor"))
+			.map(e => e.tagName + "." + e.className + ": " + e.scrollWidth + " in " + e.clientWidth)`, &wide),
+		chromedp.EmulateViewport(1280, 800))
+	for _, w := range wide {
+		b.t.Errorf("%s at 1024 pixels: %s", page, w)
+	}
 }
 
 // No page has anything that keeps people from it who see little, or use a keyboard or a screen reader:
@@ -83,6 +102,9 @@ func TestPagesOfTheConsoleAreAccessible(t *testing.T) {
 			b.open(p.path)
 			b.see(p.see)
 			check(p.path, shade)
+			if shade == "light" {
+				b.fits(p.path)
+			}
 		}
 		for _, d := range []struct{ path, press, see string }{
 			{"/keys/" + kelp, "Take back", "Take it back"}, {"/lanes", "Move here", "Move the lane"},

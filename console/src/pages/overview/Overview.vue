@@ -145,7 +145,7 @@ const strip = (s: Overview['sources'][number], published: boolean) =>
               <tr>
                 <th>Source</th>
                 <th>Standing<Term of="standing" /></th>
-                <th>New roots accepted, by day</th>
+                <th>New roots</th>
                 <th>Root made<Term of="root" /></th>
                 <th>State</th>
               </tr>
@@ -161,7 +161,7 @@ const strip = (s: Overview['sources'][number], published: boolean) =>
                 <td>
                   <svg
                     :viewBox="`0 0 ${s.days.length * 3} 16`"
-                    class="h-4 w-[270px] max-[1199px]:w-[120px]"
+                    class="h-4 w-[270px] max-[1199px]:w-[90px]"
                     preserveAspectRatio="none"
                     role="img"
                     :aria-label="count(s.days.filter((d) => d.published).length, 'day') + ' with a new root'"
