@@ -42,6 +42,8 @@ func TestASourceThatWentQuietIsTold(t *testing.T) {
 // nothing new, too.
 func TestHowRegularlyASourcePublishesIsLearned(t *testing.T) {
 	w := newWorld(t)
+	w.repo.ValidUntil = time.Time{} // weeks go by
+	w.publish()
 	start := w.now
 	for i := range 6 {
 		w.now = start.Add(time.Duration(i) * 24 * time.Hour)
