@@ -113,7 +113,10 @@ onUnmounted(() => removeEventListener('keydown', key))
           class="flex items-center gap-2 text-[15px] font-semibold tracking-tight !text-ink hover:!no-underline"
           ><img src="/icon.svg" alt="" class="size-5" />Stockade</RouterLink
         >
-        <button class="btn ml-auto w-80 justify-start !text-slate" @click="searching = true">
+        <button
+          class="btn ml-auto w-80 justify-start !text-slate max-[1199px]:w-56"
+          @click="searching = true"
+        >
           <MagnifyingGlassIcon class="size-4" />Search everything<kbd
             class="mono ml-auto rounded border border-line px-1.5"
             >/</kbd
@@ -146,7 +149,7 @@ onUnmounted(() => removeEventListener('keydown', key))
         >
           <ClockIcon class="size-4" />
         </button>
-        <RouterLink to="/accounts" class="!text-slate"
+        <RouterLink to="/accounts" class="whitespace-nowrap !text-slate"
           ><b class="font-medium text-ink">{{ who?.account ?? whose }}</b
           >, {{ who?.role ?? 'signed out' }}</RouterLink
         >

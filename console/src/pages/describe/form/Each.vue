@@ -48,8 +48,8 @@ const isWord = (x: unknown) => typeof x !== 'object' || x === null
 <template>
   <div class="space-y-1.5">
     <div v-for="(x, i) in all" :key="i" class="border-l-2 border-line pl-3">
-      <div class="flex items-start gap-1.5">
-        <div class="min-w-0 flex-1">
+      <div class="flex flex-wrap items-start justify-end gap-1.5">
+        <div class="min-w-60 flex-1">
           <Words v-if="lists" :id="idOf([...path, i])" :path="[...path, i]" :of="schema.items?.['x-names']" />
           <Field
             v-else-if="short && isWord(x)"

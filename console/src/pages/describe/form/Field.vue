@@ -58,7 +58,11 @@ function picked(e: Event) {
 <template>
   <div
     class="gap-x-3 py-1"
-    :class="wide ? 'border-t border-line/60 first:border-0' : 'grid grid-cols-[112px_minmax(0,1fr)]'"
+    :class="
+      wide
+        ? 'border-t border-line/60 first:border-0'
+        : 'grid grid-cols-[112px_minmax(0,1fr)] max-[1199px]:block'
+    "
   >
     <label :for="id" class="block pt-1.5 first-letter:uppercase" :class="wide ? 'font-medium' : 'text-slate'">
       {{ label }}<span v-if="need" class="block text-[11px] leading-3 text-slate">needed</span>
