@@ -3,6 +3,7 @@ package api
 import (
 	"flag"
 	"os"
+	"reflect"
 	"testing"
 
 	"stockade/core/definition"
@@ -30,3 +31,18 @@ func TestGeneratedDocumentsAreCurrent(t *testing.T) {
 		}
 	}
 }
+
+// Two types that would be called alike in the description are a mistake of ours, and not one type.
+func TestTwoTypesOfOneNameAreNotOneInTheDescription(t *testing.T) {
+	defer func() {
+		if said := recover(); said == nil {
+			t.Error("one of them took the place of the other")
+		}
+	}()
+	type Hit struct{ Other int }
+	d := &describer{schemas: map[string]any{}, types: map[string]reflect.Type{}}
+	d.ref(reflect.TypeFor[Hit]())
+	d.ref(ofThePackage)
+}
+
+var ofThePackage = reflect.TypeFor[Hit]()

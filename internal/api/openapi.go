@@ -9,7 +9,7 @@ import (
 
 // OpenAPI writes the OpenAPI 3.1 document from the table of routes.
 func OpenAPI(version string) []byte {
-	d := &describer{schemas: map[string]any{}}
+	d := &describer{schemas: map[string]any{}, types: map[string]reflect.Type{}}
 	paths := map[string]map[string]any{}
 	problem := d.ref(reflect.TypeFor[Problem]())
 	// What jobs end with, and what their streams send.
@@ -85,7 +85,10 @@ func OpenAPI(version string) []byte {
 	return append(out, '\n')
 }
 
-type describer struct{ schemas map[string]any }
+type describer struct {
+	schemas map[string]any
+	types   map[string]reflect.Type // by the name of their schema
+}
 
 var (
 	timeType = reflect.TypeFor[time.Time]()
@@ -120,6 +123,10 @@ func (d *describer) ref(t reflect.Type) any {
 		return map[string]any{"type": "string"}
 	case reflect.Struct:
 		name := schemaName(t)
+		if other := d.types[name]; other != nil && other != t {
+			panic("api: " + t.String() + " and " + other.String() + " would both be described as " + name)
+		}
+		d.types[name] = t
 		if _, done := d.schemas[name]; !done {
 			d.schemas[name] = nil // holds the place while it is described
 			s := map[string]any{"type": "object", "properties": map[string]any{}}
