@@ -113,6 +113,25 @@ func TestWhatAMachineHasIsComparedWithItsLane(t *testing.T) {
 		t.Errorf("%+v", m)
 	}
 
+	// All that is newer waits behind the pin: that is not nothing newer.
+	os.WriteFile(list, []byte("ii  tide-tables 2.3.0-1 all\n"), 0o644)
+	s.cli(0, "machine", "report", "gate-9", list)
+	s.until("gate-9", func(m api.Machine) bool { return m.Compared && m.Held == 1 && m.Behind == 0 })
+	if out := mustOut(s, "machine", "list", "--state", "current", "-o", "ids"); out != "" {
+		t.Errorf("current: %q", out)
+	}
+	if m := s.overview().Machines[0]; m.Held != 2 || m.Reported != 2 {
+		t.Errorf("%+v", m)
+	}
+
+	// In a group whose lane shows nothing, nothing of it is known.
+	s.cli(0, "machine", "change", "gate-9", "--group", "test-bench")
+	s.until("gate-9", func(m api.Machine) bool {
+		return m.Against == "" && m.Held == 0 &&
+			len(m.Items) == 0
+	})
+	s.cli(0, "machine", "change", "gate-9", "--group", "gatehouse")
+
 	// What was reported since stands in place of what was reported before; an older list does not.
 	os.WriteFile(list, []byte(demo.MachineLists["gate-north"]), 0o644)
 	s.cli(0, "machine", "report", "gate-south", list)

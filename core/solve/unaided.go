@@ -246,11 +246,10 @@ func (u Unaided) String() string {
 		" is what is taken of it " +
 		where(u.View, u.Arch)
 	if len(names) > 0 {
-		s += "; so " + strings.Join(names[:min(3, len(names))], ", ")
+		s += "; that stops " + strings.Join(names[:min(3, len(names))], ", ")
 		if more := len(names) - 3; more > 0 {
 			s += " and others"
 		}
-		s += " is not installed by itself either"
 	}
 	return s
 }

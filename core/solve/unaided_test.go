@@ -113,7 +113,7 @@ func TestWhatIsNotInstalledByItself(t *testing.T) {
 					") needs rail = 1-1, which rail 1-1 meets, and rail 2-1 is what is " +
 					"taken of it by the group hall on " + arch
 				if !strings.HasPrefix(x.String(), says) || strings.Contains(x.String(),
-					"; so house is not") !=
+					"; that stops house") !=
 					strings.HasSuffix(c.says, "house") {
 					t.Error(x)
 				}

@@ -610,6 +610,7 @@ type GroupMachines struct {
 	Ahead    int    `json:"ahead"`
 	Held     int    `json:"held"`
 	Stranded int    `json:"stranded"`
+	Unknown  int    `json:"unknown"` // not wholly compared
 }
 
 // Add counts further machines in.
@@ -622,6 +623,7 @@ func (g *GroupMachines) Add(more GroupMachines) {
 	g.Ahead += more.Ahead
 	g.Held += more.Held
 	g.Stranded += more.Stranded
+	g.Unknown += more.Unknown
 }
 
 // LaneMachines counts the machines whose groups follow a lane.

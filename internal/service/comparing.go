@@ -99,6 +99,11 @@ func (s *Service) compareAll(ctx context.Context) error {
 		g, ok := set.Groups[n.Group]
 		shown := at[g.Lane]
 		if !ok || shown == "" {
+			if n, err := s.db.ForgetCompared(n.Group); err != nil {
+				return err
+			} else if n > 0 {
+				s.live.change()
+			}
 			continue
 		}
 		x, err := s.shownTheGroup(n.Group, g, shown)

@@ -91,7 +91,7 @@ func (s *Service) handleMachines(c *gin.Context) (any, error) {
 func groupMachines(n store.MachineCount) api.GroupMachines {
 	return api.GroupMachines{Group: n.Group, Machines: n.Machines, Reported: n.Reported,
 		Compared: n.Compared, Behind: n.Behind, Security: n.Security, Ahead: n.Ahead, Held: n.Held,
-		Stranded: n.Stranded}
+		Stranded: n.Stranded, Unknown: n.Unknown}
 }
 
 // laneMachines counts the machines of lanes that have some, those first on which most waits.
@@ -297,7 +297,7 @@ func (s *Service) oneMachine(name string) (api.Machine, error) {
 	}
 	out := s.machine(set, at, m)
 	told, err := s.db.InventoryBy(name)
-	if errors.Is(err, store.ErrNotFound) || err == nil && len(told.Items) == 0 {
+	if errors.Is(err, store.ErrNotFound) || err == nil && (len(told.Items) == 0 || m.Basis == "") {
 		return out, nil
 	}
 	if err != nil {

@@ -61,7 +61,8 @@ type Asked struct {
 var MachineStates = map[string]string{
 	"security": "security > 0",
 	"behind":   "behind > 0",
-	"current":  "basis <> '' AND behind = 0 AND security = 0",
+	"current": "basis <> '' AND problem = '' AND behind = 0 AND security = 0 AND held = 0 AND " +
+		"unknown = 0",
 	"ahead":    "ahead > 0",
 	"held":     "held > 0",
 	"stranded": "stranded > 0",
@@ -114,6 +115,7 @@ type MachineCount struct {
 	Ahead    int
 	Held     int
 	Stranded int
+	Unknown  int
 	Heard    int64 // when the one that has been silent longest was last heard of
 }
 
@@ -123,7 +125,7 @@ func (d *DB) MachineCounts() ([]MachineCount, error) {
 	return out, d.read.Model(&Machine{}).Select("of_group, count(*) AS machines, " +
 		"sum(turn > 0) AS reported, sum(basis <> '' AND problem = '') AS compared, " +
 		"sum(behind > 0) AS behind, sum(security > 0) AS security, sum(ahead > 0) AS ahead, " +
-		"sum(held > 0) AS held, sum(stranded > 0) AS stranded, " +
+		"sum(held > 0) AS held, sum(stranded > 0) AS stranded, sum(unknown > 0) AS unknown, " +
 		"min(heard) AS heard").Group("of_group").Order("of_group").
 		Scan(&out).Error
 }
@@ -144,10 +146,37 @@ func (d *DB) MoveMachines(from, to string) error {
 	return d.g.Model(&Machine{}).Where("of_group = ?", from).Update("of_group", to).Error
 }
 
-// SaveMachine records what people change of a machine.
+// notCompared is what is known of a list that was not compared with anything: nothing.
+func notCompared(with map[string]any) map[string]any {
+	for _, column := range []string{"against", "basis", "problem"} {
+		with[column] = ""
+	}
+	for _, column := range []string{"current", "behind", "security", "ahead", "held", "stranded", "unknown",
+		"bytes"} {
+		with[column] = 0
+	}
+	return with
+}
+
+// SaveMachine records what people change of a machine. In another group what it has is compared
+// anew.
 func (d *DB) SaveMachine(m Machine) error {
-	return d.g.Model(&Machine{}).Where("name = ?", m.Name).
-		Updates(map[string]any{"of_group": m.Group, "note": m.Note, "basis": ""}).Error
+	changed := map[string]any{"note": m.Note}
+	if old, err := d.MachineBy(m.Name); err != nil {
+		return err
+	} else if old.Group != m.Group {
+		changed["of_group"] = m.Group
+		changed = notCompared(changed)
+	}
+	return d.g.Model(&Machine{}).Where("name = ?", m.Name).Updates(changed).Error
+}
+
+// ForgetCompared forgets what came of comparing the machines of a group, whose lane shows nothing. It
+// is no change of anything else: see Changes.
+func (d *DB) ForgetCompared(group string) (machines int64, err error) {
+	done := d.g.Model(&Machine{}).Where("of_group = ? AND basis <> ''", group).
+		Updates(notCompared(map[string]any{}))
+	return done.RowsAffected, done.Error
 }
 
 // RemoveMachine forgets a machine and what it told.
@@ -170,9 +199,9 @@ func (d *DB) GiveInventory(m Machine, list []byte) error {
 			Create(&Inventory{Machine: m.Name, List: list}).Error; err != nil {
 			return err
 		}
-		done := tx.g.Model(&Machine{}).Where("name = ?", m.Name).Updates(map[string]any{
+		done := tx.g.Model(&Machine{}).Where("name = ?", m.Name).Updates(notCompared(map[string]any{
 			"reported": m.Reported, "given": m.Given, "given_by": m.GivenBy, "packages": m.Packages,
-			"heard": m.Heard, "turn": gorm.Expr("turn + 1"), "basis": "", "problem": ""})
+			"heard": m.Heard, "turn": gorm.Expr("turn + 1")}))
 		if done.Error == nil && done.RowsAffected == 0 {
 			return ErrNotFound // it was taken out meanwhile
 		}

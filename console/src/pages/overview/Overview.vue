@@ -65,6 +65,8 @@ function state(m: Overview['machines'][number]) {
     [m.security, 'with security fixes waiting'],
     [m.behind, 'behind'],
     [m.stranded, 'with stranded packages'],
+    [m.held, 'held back by a pin'],
+    [m.unknown, 'not wholly compared'],
     [m.machines - m.reported, 'never reported'],
   ]
   const said = all.filter(([n]) => n).map(([n, what]) => `${n} ${what}`)
