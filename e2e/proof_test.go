@@ -72,6 +72,7 @@ func TestAProofSaysBesideWhatAndWhyNot(t *testing.T) {
 		"kelp-drive 7.2-0kelp1 (amd64) cannot be installed by the group workshop on amd64",
 		"needs sluicectl >= 1.4, and nothing that machines see meets it",
 		"ways out, each of them tried:\n    add the source tarn: that way 1 more to take, ",
+		"\n      stockade amend mirror drives --from tarn\n",
 		"the set of kelp-drive, libtide2 cannot be installed",
 	} {
 		if !strings.Contains(out, part) {
@@ -98,6 +99,19 @@ func TestAProofSaysBesideWhatAndWhyNot(t *testing.T) {
 		"the machine of the list desk-pc has installed") || !strings.Contains(told, "tool-of-ours") {
 		t.Errorf("%s%s", out, told)
 	}
+	// What is told to lead out does.
+	out, told = s.cli(0, "amend", "mirror", "drives", "--from", "tarn", "--yes")
+	if !strings.Contains(out, "from: + tarn") || !strings.Contains(told, "recorded as revision") {
+		t.Errorf("%s%s", out, told)
+	}
+	s.cli(0, "mirror", "prove", "drives")
+	if _, told = s.cli(1, "amend", "mirror", "drives", "--from", "tarn", "--yes"); !strings.Contains(told,
+		"mirror drives: it takes from tarn already: nothing would change") {
+		t.Error(told)
+	}
+	if _, told = s.cli(2, "amend", "mirror", "drive", "--from", "tarn"); !strings.Contains(told, "drives") {
+		t.Error(told)
+	}
 	// Taken is what the machine lacks, and nothing that it or others have.
 	s.cli(0, "mirror", "build", "drives-desk")
 	var have []string
@@ -123,8 +137,8 @@ func TestAProofSaysBesideWhatAndWhyNot(t *testing.T) {
 	}
 }
 
-// The same in the console: the tree, the way out whose change is written into the form, and the
-// proof once it is recorded.
+// The same in the console: the tree, the way out that is recorded where it is told, and the build
+// that it leads to.
 func TestTheConsoleProves(t *testing.T) {
 	t.Parallel()
 	s := newSite(t)
@@ -142,13 +156,13 @@ func TestTheConsoleProves(t *testing.T) {
 	b.see("1 way out")
 	b.shot("proof")
 	b.click("Describe it so")
-	b.see("It can be recorded")
-	b.click("What recording changes")
-	b.see("mirror drives")
-	b.see("from")
-	b.typed(`input[aria-label="Why, in a few words"]`, "the drives need it")
-	b.click("Record")
+	b.see("mirror drives: add the source tarn")
+	b.see("one step away")
+	b.see("+ tarn")
+	b.press("Record it")
 	b.see("Recorded as revision")
+	b.press("Build drives")
+	b.see("is done")
 	if out := mustOut(s, "mirror", "show", "drives", "-o", "json"); !strings.Contains(out, `"source": "tarn"`) {
 		t.Error(out)
 	}

@@ -18,6 +18,9 @@ import Findings from './parts/Findings.vue'
 import SearchBox from './parts/SearchBox.vue'
 import SignIn from './pages/sign-in/SignIn.vue'
 import Mark from './parts/Mark.vue'
+import Amend from './parts/Amend.vue'
+import WayOut from './parts/WayOut.vue'
+import { asked } from './parts/way'
 import { comparing, needs } from './tab'
 
 const client = useQueryClient()
@@ -187,6 +190,8 @@ onUnmounted(() => removeEventListener('keydown', key))
         <RouterView :key="$route.path" />
       </main>
       <SearchBox v-model="searching" />
+      <WayOut v-if="asked && 'way' in asked" :way="asked.way" @close="asked = null" />
+      <Amend v-else-if="asked" v-bind="asked.amend" @close="asked = null" />
     </div>
   </template>
 </template>

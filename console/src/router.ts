@@ -1,5 +1,6 @@
 import { createRouter, createWebHistory } from 'vue-router'
 import { page } from './tab'
+import { asked } from './parts/way'
 
 export const router = createRouter({
   history: createWebHistory(),
@@ -55,6 +56,7 @@ export const router = createRouter({
   ],
 })
 router.afterEach((to) => {
+  asked.value = null // what was asked about stood on the page before
   const edition = to.params.mirror ? `${to.params.mirror}/${to.params.number}` : ''
   page.value = String(to.params.name ?? (edition || String(to.name)))
 })

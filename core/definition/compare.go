@@ -24,6 +24,11 @@ type Field struct {
 	Path string `json:"path"`
 	Old  string `json:"old,omitempty"`
 	New  string `json:"new,omitempty"`
+	// Of a list that was there and is: what went out of it and what came in, as people read it.
+	Gone []string `json:"gone,omitempty"`
+	Came []string `json:"came,omitempty"`
+	// Order is such a list as it is now, where nothing but its order changed.
+	Order []string `json:"order,omitempty"`
 }
 
 // Compare gives the changes that lead from one set to another.
@@ -77,10 +82,73 @@ func CompareFields(old, now []byte) []Field {
 	out := []Field{}
 	for _, p := range slices.Sorted(maps.Keys(paths)) {
 		if a[p] != b[p] {
-			out = append(out, Field{Path: p, Old: a[p], New: b[p]})
+			f := Field{Path: p, Old: a[p], New: b[p]}
+			f.items()
+			out = append(out, f)
 		}
 	}
 	return out
+}
+
+// items says of a list that changed what went and what came.
+func (f *Field) items() {
+	var old, now []any
+	if json.Unmarshal([]byte(f.Old), &old) != nil || json.Unmarshal([]byte(f.New), &now) != nil {
+		return
+	}
+	left := map[string]int{}
+	for _, v := range now {
+		left[said(v)]++
+	}
+	for _, v := range old {
+		if text := said(v); left[text] > 0 {
+			left[text]--
+		} else {
+			f.Gone = append(f.Gone, text)
+		}
+	}
+	for _, v := range slices.Backward(now) {
+		if text := said(v); left[text] > 0 {
+			left[text]--
+			f.Came = append(f.Came, text)
+		}
+	}
+	slices.Reverse(f.Came)
+	if len(f.Gone)+len(f.Came) == 0 {
+		for _, v := range now {
+			f.Order = append(f.Order, said(v))
+		}
+	}
+}
+
+// said gives a value as people read it: what names a thing first, then what else it has.
+func said(v any) string {
+	switch v := v.(type) {
+	case string:
+		return v
+	case []any:
+		var all []string
+		for _, e := range v {
+			all = append(all, said(e))
+		}
+		return strings.Join(all, ", ")
+	case map[string]any:
+		var all []string
+		for _, k := range slices.Sorted(maps.Keys(v)) {
+			text := said(v[k])
+			switch {
+			case k == "source" || k == "url":
+				all = slices.Insert(all, 0, text)
+			case v[k] == true:
+				all = append(all, k)
+			case text != "":
+				all = append(all, k+" "+text)
+			}
+		}
+		return strings.Join(all, "; ")
+	}
+	text, _ := json.Marshal(v)
+	return string(text)
 }
 
 func flatten(into map[string]string, path string, raw []byte) {

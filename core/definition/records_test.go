@@ -127,7 +127,8 @@ func TestChangesAreToldFieldByField(t *testing.T) {
 		changes := Compare(set, other)
 		if len(found) > 0 || len(changes) != 1 || changes[0].Action != "change" ||
 			changes[0].Kind != c.kind ||
-			!slices.Equal(changes[0].Fields, []Field{{c.field, c.from, c.now}}) {
+			len(changes[0].Fields) != 1 || changes[0].Fields[0].Path != c.field ||
+			changes[0].Fields[0].Old != c.from || changes[0].Fields[0].New != c.now {
 			t.Errorf("%s: %v %+v", c.to, found, changes)
 		}
 	}

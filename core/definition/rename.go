@@ -25,12 +25,7 @@ func (s *Set) Rename(kind, from, to string) error {
 		return finding.New("define.bad-value", object, "what is called %q has no name of its own",
 			finding.Harmless(kind))
 	case !slices.Contains(all.names(), from):
-		f := finding.New("define.dangling-reference", object, "no %s is called %q", kind,
-			finding.Harmless(from))
-		if near := Nearest(from, all.names()); near != "" {
-			f = f.Do("perhaps %q is meant", near)
-		}
-		return f
+		return unknown(object, kind, from, all.names())
 	case !IsName(to):
 		return finding.New("define.bad-value", object, "%q is no name", finding.Harmless(to)).
 			Do("names have small letters, digits, points and hyphens")

@@ -419,6 +419,10 @@ func (c *choosing) waysOut(ctx context.Context, s *solve.Selection, views []solv
 				Taken: func(p *archive.Package) bool { return taken[p] }})
 			for k := range r.WaysOut {
 				r.WaysOut[k].Object = c.changed(r.WaysOut[k], r)
+				w := &r.WaysOut[k]
+				if w.Kind == definition.AddSource && c.plan.Mirror.Copy == definition.Faithful {
+					w.Packages, w.Files, w.Bytes = nil, 0, 0 // it would be taken whole
+				}
 			}
 		}
 		if len(c.out.Refusals) < maxTold {
@@ -430,7 +434,7 @@ func (c *choosing) waysOut(ctx context.Context, s *solve.Selection, views []solv
 // changed names what is described otherwise by a way out.
 func (c *choosing) changed(w solve.WayOut, r solve.Refusal) string {
 	switch {
-	case w.Kind == solve.MovePin:
+	case w.Kind == definition.MovePin:
 		for _, v := range c.out.views {
 			for _, p := range v.Pins {
 				if p.Name == w.Name && slices.Contains(c.groupsOf[r.View], v.Group) {
@@ -438,7 +442,7 @@ func (c *choosing) changed(w solve.WayOut, r solve.Refusal) string {
 				}
 			}
 		}
-	case w.Kind == solve.LeaveOut && r.Group != "":
+	case w.Kind == definition.LeaveOut && r.Group != "":
 		return "group " + r.Group
 	}
 	return "mirror " + c.plan.Name

@@ -252,13 +252,12 @@ func (c *choosing) advise(m solve.Missing) (way, one string) {
 	case len(have) > 0 && always:
 		return "the defined source " + strings.Join(have, "; ") + ", which its machines always have: " +
 			"name that source under footing", ""
-	case len(have) > 0:
-		if len(have) > 1 {
-			one = ""
-		}
+	case len(have) == 1:
+		return "the defined source " + have[0] + ": stockade amend mirror " + c.plan.Name + " --from " + one +
+			", or name it under footing if machines have it from elsewhere", one
+	case len(have) > 1:
 		return "the defined source " + strings.Join(have, "; ") +
-			": add it under from, or under footing if " +
-			"machines have it from elsewhere", one
+			": add it under from, or under footing if machines have it from elsewhere", ""
 	}
 	return "no defined source has it: describe one that does, or take " + m.Chain[0] + " out", ""
 }

@@ -203,7 +203,8 @@ func TestFootings(t *testing.T) {
 		told      string // code and a part of the text or way out
 	}{
 		"nothing": {elsewhere: []made.Deb{absent, base},
-			told: "mirror.missing-dependency the defined source shoal has libabsent 3: add it under from"},
+			told: "mirror.missing-dependency the defined source shoal has libabsent 3: " +
+				"stockade amend mirror barrage --from shoal, or "},
 		"what its machines always have": {elsewhere: []made.Deb{func() made.Deb {
 			e := absent
 			e.Fields = "Essential: yes\n"
@@ -406,6 +407,25 @@ func TestWaysOutLeadOut(t *testing.T) {
 			}
 		})
 	}
+}
+
+// A faithful copy takes another source whole: what one package brings along is not what it costs.
+func TestAWayOutOfAFaithfulCopySaysNotHowLittleItTakes(t *testing.T) {
+	w := newWorld(t)
+	w.plan.Mirror = definition.Mirror{Copy: definition.Faithful, Complete: "told"}
+	w.source.Want = definition.Want{Everything: true}
+	w.plan.Others = []*Source{shoal(t, made.Deb{Component: "core", Name: "libabsent", Version: "3",
+		Arch: "amd64"})}
+	out, _ := w.estimated()
+	for _, r := range out.Refusals {
+		for _, way := range r.WaysOut {
+			if way.Kind == definition.AddSource && way.Name == "shoal" && way.Object == "mirror barrage" &&
+				len(way.Packages) == 0 && way.Files == 0 && way.Bytes == 0 {
+				return
+			}
+		}
+	}
+	t.Errorf("%+v", out.Refusals)
 }
 
 // What is wanted is known by what it is, and not by how it is called.

@@ -5,23 +5,12 @@ import (
 	"slices"
 
 	"stockade/core/archive"
-)
-
-// The kinds of ways out.
-const (
-	AddSource  = "source" // take a defined source into the mirror
-	LiftExcept = "except" // take a package that is excepted
-	MovePin    = "pin"    // let a pin name another version
-	LeaveOut   = "leave"  // take a package out of a set
+	"stockade/core/definition"
 )
 
 // WayOut is a change with which what was refused can be installed. It was tried.
 type WayOut struct {
-	Kind    string `json:"kind"`
-	Name    string `json:"name"`              // of the source, or of the package
-	Version string `json:"version,omitempty"` // that the pin would name
-	// Object is what is described otherwise then: "mirror barrage", "group gatehouse".
-	Object string `json:"object,omitempty"`
+	definition.Amendment
 	// Packages are what comes along that was not taken yet; the mirror grows by these.
 	Packages []string `json:"packages,omitempty"`
 	Files    int      `json:"files"`
@@ -65,6 +54,9 @@ func (u *Universe) WaysOut(ctx context.Context, r Refusal, w Ways) (out []WayOut
 		out = append(out, way)
 		return found, true
 	}
+	way := func(kind, name string) WayOut {
+		return WayOut{Amendment: definition.Amendment{Kind: kind, Name: name}}
+	}
 	view := w.View
 	view.Sources = nil
 	for i, s := range u.sources {
@@ -75,26 +67,26 @@ func (u *Universe) WaysOut(ctx context.Context, r Refusal, w Ways) (out []WayOut
 	if len(r.packages) > 0 {
 		for _, name := range r.excepted() {
 			u.lifted = map[string]bool{name: true}
-			try(WayOut{Kind: LiftExcept, Name: name}, view, r.packages)
+			try(way(definition.LiftExcept, name), view, r.packages)
 			u.lifted = nil
 		}
 		for i, pin := range view.Pins[:min(maxTried, len(view.Pins))] {
 			free := view
 			free.Pins = slices.Delete(slices.Clone(view.Pins), i, i+1)
-			if found, ok := try(WayOut{Kind: MovePin, Name: pin.Name}, free, r.packages); ok {
+			if found, ok := try(way(definition.MovePin, pin.Name), free, r.packages); ok {
 				u.moved(&out, found, pin)
 			}
 		}
 		for _, spare := range w.Spare {
 			wider := view
 			wider.Sources = append(slices.Clone(view.Sources), spare)
-			try(WayOut{Kind: AddSource, Name: u.sources[spare].Name}, wider, r.packages)
+			try(way(definition.AddSource, u.sources[spare].Name), wider, r.packages)
 		}
 	}
 	if r.Set && len(r.packages) > 1 {
 		for i, p := range r.packages[:min(maxTried, len(r.packages))] {
 			rest := slices.Delete(slices.Clone(r.packages), i, i+1)
-			try(WayOut{Kind: LeaveOut, Name: p.Name}, view, rest)
+			try(way(definition.LeaveOut, p.Name), view, rest)
 		}
 	}
 	return out

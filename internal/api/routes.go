@@ -87,6 +87,8 @@ var Routes = []Route{
 	{"POST", "/definitions/crossings", Viewer, "crossings",
 		"What others recorded of the same objects since a revision, beside what documents say", nil,
 		Begun{}, Crossed{}, ""},
+	{"POST", "/definitions/amend", Operator, "amend",
+		"Amend a mirror or a group by one change", nil, AmendAsked{}, Judgement{}, ""},
 	{"POST", "/definitions/rename", Operator, "rename",
 		"Give what is described another name: what names it follows, and vouches for a source are made anew",
 		nil, RenameAsked{}, Judgement{}, ""},

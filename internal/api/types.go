@@ -184,6 +184,12 @@ type Probing struct {
 	Candidates []byte `json:"candidates,omitempty"`
 }
 
+// AmendAsked asks for one change to a mirror or a group.
+type AmendAsked struct {
+	definition.Amendment
+	Look bool `json:"look,omitempty"` // only say what it would change
+}
+
 // RenameAsked asks to give what is described another name.
 type RenameAsked struct {
 	Kind string `json:"kind"`

@@ -188,7 +188,7 @@ commands), and the tool that checks definitions with no service (stockade check)
 		a.sourceCommand(), a.packageCommand(), a.keyCommand(), a.mirrorCommand(), a.editionCommand(),
 		a.poolCommand(), a.laneCommand(), a.groupCommand(),
 		a.machineCommand(), a.jobCommand(), a.findingCommand(),
-		a.renameCommand(),
+		a.amendCommand(), a.renameCommand(),
 		a.revisionCommand(), a.journalCommand(), a.credentialCommand(), a.accountCommand(), a.siteCommand())
 	a.helped(root)
 	return root

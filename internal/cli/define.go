@@ -316,6 +316,16 @@ func (a *app) changes(j api.Judgement) {
 		fmt.Fprintf(a.out, "%s %s %s\n", sign, c.Kind, c.Name)
 		for _, f := range c.Fields {
 			switch {
+			case c.Action == "change" && len(f.Order) > 0:
+				fmt.Fprintf(a.out, "           %s: in another order: %s\n", f.Path,
+					finding.Harmless(strings.Join(f.Order, ", ")))
+			case c.Action == "change" && len(f.Gone)+len(f.Came) > 0:
+				for _, item := range f.Gone {
+					fmt.Fprintf(a.out, "           %s: - %s\n", f.Path, finding.Harmless(item))
+				}
+				for _, item := range f.Came {
+					fmt.Fprintf(a.out, "           %s: + %s\n", f.Path, finding.Harmless(item))
+				}
 			case c.Action == "change" && f.Old == "":
 				fmt.Fprintf(a.out, "           %s: %s (new)\n", f.Path, finding.Harmless(f.New))
 			case c.Action == "change" && f.New == "":

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"stockade/core/definition"
 	"stockade/core/mirror"
 	"stockade/core/solve"
 	"stockade/internal/api"
@@ -118,6 +119,9 @@ func (a *app) refusal(r solve.Refusal) {
 	}
 	for _, w := range r.WaysOut {
 		fmt.Fprintf(a.out, "    %s\n", line(wayOut(w)))
+		if w.Object != "" {
+			fmt.Fprintf(a.out, "      %s\n", line("stockade amend "+w.Object+" "+amending(w.Amendment)))
+		}
 	}
 }
 
@@ -156,10 +160,10 @@ func (a *app) explained(e solve.Explained, depth int) {
 // wayOut says what a way out is.
 func wayOut(w solve.WayOut) string {
 	what := map[string]string{
-		solve.AddSource:  "add the source " + w.Name,
-		solve.LiftExcept: "take " + w.Name + " out of what is excepted",
-		solve.MovePin:    "pin " + w.Name + " to " + w.Version,
-		solve.LeaveOut:   "leave " + w.Name + " out",
+		definition.AddSource:  "add the source " + w.Name,
+		definition.LiftExcept: "take " + w.Name + " out of what is excepted",
+		definition.MovePin:    "pin " + w.Name + " to " + w.Version,
+		definition.LeaveOut:   "leave " + w.Name + " out",
 	}[w.Kind]
 	if w.Files == 0 {
 		return what

@@ -500,6 +500,23 @@ func (s *Service) change(by, role, summary string, edit func(set *definition.Set
 	return s.recordSet(recorded, target, by, role, summary)
 }
 
+// would says what a change would come to, and makes none.
+func (s *Service) would(edit func(set *definition.Set) error) (any, error) {
+	recorded, err := s.db.Described()
+	if err != nil {
+		return nil, err
+	}
+	target := definition.Overlay(recorded, definition.NewSet())
+	if err := edit(target); err != nil {
+		return nil, err
+	}
+	p, err := s.proposeSet(recorded, target)
+	if err != nil {
+		return nil, err
+	}
+	return p.judgement, nil
+}
+
 // losses gives what a change takes away that something stands on, machines included.
 func (s *Service) losses(from, to *definition.Set) ([]definition.Loss, error) {
 	out := definition.Losses(from, to)

@@ -26,6 +26,7 @@ func (s *Service) handlers() map[string]handler {
 		"described":   s.handleDescribed,
 		"check":       s.judge, "compare": s.judge,
 		"rename": s.handleRename,
+		"amend":  s.handleAmend,
 		"record": s.handleRecord, "crossings": s.handleCrossings,
 
 		"sources":      s.handleSources,

@@ -128,8 +128,8 @@ var empty = func() map[string]string {
 		"retireKey": "422 define.bad-value",
 		"bar":       "422 define.bad-value",
 		// nothing to sign in with; and the account is another's
-		"enrol":    "422 define.bad-value",
-		"rename":   "422 define.bad-value",
+		"enrol":  "422 define.bad-value",
+		"rename": "422 define.bad-value", "amend": "422 define.bad-value",
 		"setAside": "404 define.dangling-reference", "takeUp": "404 define.dangling-reference",
 		"keepDraft": "200",
 		"signIn":    "401 token", "setPassword": "403 rights",

@@ -394,20 +394,8 @@ func (s *Service) reorder(c *gin.Context, look bool, name, summary string,
 		set.Sources[name] = src
 		return nil
 	}
-	if !look {
-		return refused("The source was not changed")(s.change(who(c).Name, who(c).Role, summary, order))
+	if look {
+		return s.would(order)
 	}
-	recorded, err := s.db.Described()
-	if err != nil {
-		return nil, err
-	}
-	target := definition.Overlay(recorded, definition.NewSet())
-	if err := order(target); err != nil {
-		return nil, err
-	}
-	p, err := s.proposeSet(recorded, target)
-	if err != nil {
-		return nil, err
-	}
-	return p.judgement, nil
+	return refused("The source was not changed")(s.change(who(c).Name, who(c).Role, summary, order))
 }

@@ -5,6 +5,7 @@ import { RadioGroup, RadioGroupOption } from '@headlessui/vue'
 import { computed, ref, watch } from 'vue'
 import { call, get, type Judgement } from '../api'
 import Findings from './Findings.vue'
+import Changed from './Changed.vue'
 import Losses from './Losses.vue'
 import Modal from './Modal.vue'
 import Trouble from './Trouble.vue'
@@ -69,21 +70,19 @@ async function restore() {
             <tr>
               <th>Object</th>
               <th>Field</th>
-              <th>Now</th>
-              <th>Then</th>
+              <th>Becomes</th>
             </tr>
           </thead>
           <tbody>
             <template v-for="c in would.changes" :key="c.kind + c.name">
               <tr v-if="c.action !== 'change'">
                 <td>{{ c.kind }} {{ c.name }}</td>
-                <td colspan="3">{{ c.action === 'add' ? 'is described again' : 'is taken out' }}</td>
+                <td colspan="2">{{ c.action === 'add' ? 'is described again' : 'is taken out' }}</td>
               </tr>
               <tr v-for="f in c.action === 'change' ? c.fields : []" :key="f.path">
                 <td>{{ c.kind }} {{ c.name }}</td>
                 <td>{{ f.path }}</td>
-                <td class="mono">{{ f.old || '–' }}</td>
-                <td class="mono">{{ f.new || '–' }}</td>
+                <td class="mono"><Changed :of="f" /></td>
               </tr>
             </template>
           </tbody>

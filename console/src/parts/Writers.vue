@@ -4,6 +4,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { get, post, type Choice, type Crossed, type Page, type Revision } from '../api'
+import { written } from '../format'
 import Mark from './Mark.vue'
 import Moment from './Moment.vue'
 import Trouble from './Trouble.vue'
@@ -124,7 +125,7 @@ const ways: { value: Choice; word: string }[] = [
         Both changed
         <template v-for="(f, i) in o.both" :key="f.path"
           ><template v-if="i">; </template><code>{{ f.path || 'all of it' }}</code> (theirs
-          <code>{{ f.old || 'nothing' }}</code>, yours <code>{{ f.new || 'nothing' }}</code>)</template
+          <code>{{ written(f.old) }}</code>, yours <code>{{ written(f.new) }}</code>)</template
         >. Merged, it is as you have it.
       </p>
       <p v-else class="mt-1.5 text-slate">You changed different fields.</p>

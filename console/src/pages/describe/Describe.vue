@@ -29,7 +29,6 @@ import { isKind, type Kind } from './form/document'
 import Form from './form/Form.vue'
 import { useJudged } from './judged'
 import Preview from './Preview.vue'
-import { led } from './ways'
 import Act from '../../parts/Act.vue'
 
 const client = useQueryClient()
@@ -50,13 +49,9 @@ onMounted(async () => {
     await load()
     // What was begun before goes on over what was recorded then.
     if (!draft.since || !draft.documents.some((d) => d.text.trim())) await now()
-    const { edit, new: kind, way, ...rest } = route.query
+    const { edit, new: kind, ...rest } = route.query
     if (isKind(kind)) fresh.value = kind
     if (typeof edit === 'string') await lay(edit)
-    if (typeof edit === 'string' && typeof way === 'string') {
-      const laid = draft.documents[draft.open]
-      laid.text = led(laid.text, edit, way)
-    }
     if (kind || edit) router.replace({ query: rest })
   } catch (e) {
     error.value = e

@@ -1,6 +1,8 @@
 <script setup lang="ts">
 // What recording would change, by object and in words.
 import type { Judgement } from '../../api'
+import { written } from '../../format'
+import Changed from '../../parts/Changed.vue'
 import Losses from '../../parts/Losses.vue'
 import Finger from '../../parts/Finger.vue'
 import Mark from '../../parts/Mark.vue'
@@ -11,16 +13,6 @@ const words: Record<string, ['good' | 'note' | 'warning', string]> = {
   change: ['note', 'changed'],
   remove: ['warning', 'removed'],
 }
-/** A value as people read it: lists without their brackets, long texts cut. */
-function short(v?: string): string {
-  if (!v) return 'nothing'
-  let text = v
-  if (v.startsWith('[')) {
-    const all = JSON.parse(v) as unknown[]
-    text = all.map((x) => (x && typeof x === 'object' ? Object.values(x).join(' ') : String(x))).join(', ')
-  }
-  return text.length > 160 ? text.slice(0, 160) + '…' : text || 'none'
-}
 </script>
 <template>
   <div class="panel max-h-[500px] overflow-auto">
@@ -28,7 +20,12 @@ function short(v?: string): string {
       Nothing: it is recorded as it stands here.
     </p>
     <Losses :of="of.losses" />
-    <details v-for="c in of.changes" :key="c.kind + c.name" class="border-b border-line/60 px-3 py-1.5">
+    <details
+      v-for="c in of.changes"
+      :key="c.kind + c.name"
+      :open="of.changes.length === 1"
+      class="border-b border-line/60 px-3 py-1.5"
+    >
       <summary class="cursor-pointer">
         <Mark :kind="words[c.action][0]" :word="words[c.action][1]" class="mr-1 w-20" />
         {{ c.kind }} <b class="font-semibold">{{ c.name }}</b>
@@ -40,9 +37,8 @@ function short(v?: string): string {
         <template v-for="f in c.fields" :key="f.path">
           <dt class="text-slate">{{ f.path }}</dt>
           <dd class="mono break-words">
-            <template v-if="c.action === 'change'"
-              ><del class="text-slate">{{ short(f.old) }}</del> → </template
-            >{{ short(c.action === 'remove' ? f.old : f.new) }}
+            <Changed v-if="c.action === 'change'" :of="f" />
+            <template v-else>{{ written(c.action === 'remove' ? f.old : f.new) }}</template>
           </dd>
         </template>
       </dl>

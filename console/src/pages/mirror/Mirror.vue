@@ -258,7 +258,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
     </section>
     <section v-if="refusals.length">
       <h2 class="mb-1.5">Why not, and what leads out</h2>
-      <Refusals :refusals="refusals" :of="outcome?.refused ?? 0" />
+      <Refusals :refusals="refusals" :of="outcome?.refused ?? 0" :mirror="name" />
     </section>
     <section v-if="certified.length" class="space-y-3">
       <h2>What would be installed</h2>

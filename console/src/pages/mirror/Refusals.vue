@@ -4,8 +4,10 @@
 import { ref } from 'vue'
 import type { Refusal, WayOut } from '../../api'
 import { count, size } from '../../format'
+import Act from '../../parts/Act.vue'
+import { asked } from '../../parts/way'
 import Because from './Because.vue'
-const props = defineProps<{ refusals: Refusal[]; of: number }>()
+const props = defineProps<{ refusals: Refusal[]; of: number; mirror: string }>()
 const open = ref(new Set(props.refusals.length < 4 ? props.refusals.map((_, i) => i) : [0]))
 function turn(i: number) {
   if (!open.value.delete(i)) open.value.add(i)
@@ -23,14 +25,16 @@ const comes = (w: WayOut) =>
     : ''
 const some = (names: string[]) =>
   names.length > 4 ? names.slice(0, 3).join(', ') + ` and ${names.length - 3} others` : names.join(', ')
-/** Where the change is written: the form of what is described otherwise then. */
-const change = (w: WayOut) => ({
-  path: '/describe',
-  query: {
-    edit: (w.object ?? '').replace(' ', '/'),
-    way: [w.kind, w.name, w.version ?? ''].join(' ').trim(),
-  },
-})
+function ask(w: WayOut) {
+  const { kind, object, name, version } = w
+  asked.value = {
+    amend: {
+      of: version ? { kind, object, name, version } : { kind, object, name },
+      title: `${object}: ${what(w)}`,
+      mirror: props.mirror,
+    },
+  }
+}
 </script>
 <template>
   <ul class="panel divide-y divide-line/60">
@@ -72,8 +76,13 @@ const change = (w: WayOut) => ({
                 >{{ what(w)
                 }}<span v-if="w.files" class="block text-[12px] text-slate">{{ comes(w) }}</span></span
               >
-              <RouterLink class="btn" :to="change(w)" :aria-label="'Describe it so: ' + what(w)"
-                >Describe it so</RouterLink
+              <Act
+                v-if="w.object"
+                does="amend"
+                dense
+                :aria-label="'Describe it so: ' + what(w)"
+                @click="ask(w)"
+                >Describe it so</Act
               >
             </li>
           </ul>
