@@ -1,9 +1,7 @@
 package edition
 
 import (
-	"bytes"
 	"cmp"
-	"crypto/sha256"
 	"encoding/json"
 	"io"
 	"slices"
@@ -49,7 +47,9 @@ func placed(items []Item) []*Item {
 	for i := range items {
 		out[i] = &items[i]
 	}
-	slices.SortFunc(out, byPlace)
+	if !slices.IsSortedFunc(out, byPlace) {
+		slices.SortFunc(out, byPlace)
+	}
 	return out
 }
 
@@ -94,74 +94,74 @@ func onlyIn(from, to *Sealed) (old, now []Item, err error) {
 	if y, too := to.Manifest.Lines.Find(packagesFile); has && too && x.SHA256 == y.SHA256 {
 		return nil, nil, nil
 	}
-	a, err := from.lines()
-	if err != nil {
+	var a, b []string
+	var g errgroup.Group
+	g.Go(func() (err error) { a, err = from.lines(); return err })
+	g.Go(func() (err error) { b, err = to.lines(); return err })
+	if err := g.Wait(); err != nil {
 		return nil, nil, err
 	}
-	b, err := to.lines()
-	if err != nil {
-		return nil, nil, err
+	there := make(map[string]bool, len(a))
+	for _, l := range a {
+		there[l] = false
 	}
-	there, sums := make(map[[32]byte]bool, len(a)), make([][32]byte, len(a))
-	for i, l := range a {
-		sums[i] = sha256.Sum256(l)
-		there[sums[i]] = false
-	}
-	var mine, theirs [][]byte
+	var mine, theirs []string
 	both := map[string]bool{} // digests of files in lines of both
 	for _, l := range b {
-		sum := sha256.Sum256(l)
-		if _, same := there[sum]; same {
-			there[sum] = true
+		if _, same := there[l]; same {
+			there[l] = true
 			both[digestIn(l)] = true
 		} else {
 			mine = append(mine, l)
 		}
 	}
-	for i, l := range a {
-		if !there[sums[i]] {
+	for _, l := range a {
+		if !there[l] {
 			theirs = append(theirs, l)
 		}
 	}
-	for _, l := range slices.Concat(mine, theirs) {
-		if d := digestIn(l); d == "" || both[d] {
-			mine, theirs = b, a
-			break
-		}
+	shares := func(l string) bool { d := digestIn(l); return d == "" || both[d] }
+	if len(both) > 0 && (slices.ContainsFunc(mine, shares) || slices.ContainsFunc(theirs, shares)) {
+		mine, theirs = b, a
 	}
-	if old, err = readBriefs(theirs); err == nil {
-		now, err = readBriefs(mine)
-	}
-	return old, now, err
+	g.Go(func() (err error) { old, err = readBriefs(theirs); return err })
+	g.Go(func() (err error) { now, err = readBriefs(mine); return err })
+	return old, now, g.Wait()
 }
 
 // lines gives the lines of the package list.
-func (s *Sealed) lines() ([][]byte, error) {
+func (s *Sealed) lines() ([]string, error) {
 	f, err := s.about(packagesFile)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	whole, err := io.ReadAll(f)
-	if err != nil {
+	var whole strings.Builder
+	if l, ok := s.Manifest.Lines.Find(packagesFile); ok {
+		whole.Grow(int(min(l.Size, maxListAhead)))
+	}
+	if _, err := io.Copy(&whole, f); err != nil {
 		return nil, finding.Doing(err, "read "+packagesFile)
 	}
-	out := bytes.Split(whole, []byte("\n"))
-	return slices.DeleteFunc(out, func(l []byte) bool { return len(l) == 0 }), nil
+	out := strings.Split(whole.String(), "\n")
+	return slices.DeleteFunc(out, func(l string) bool { return l == "" }), nil
 }
 
+// maxListAhead bounds the memory that is taken for a list before it is read, in bytes.
+const maxListAhead = 64 << 20
+
 // digestIn gives the digest that a line names; "" where it is not plain to see.
-func digestIn(line []byte) string {
+func digestIn(line string) string {
 	const before = `"sha256":"`
-	i := bytes.Index(line, []byte(before))
-	if i < 0 || bytes.Count(line, []byte(before)) != 1 || len(line) < i+len(before)+64 {
+	_, rest, found := strings.Cut(line, before)
+	if !found || strings.Contains(rest, before) || len(rest) < 64 {
 		return ""
 	}
-	return string(line[i+len(before) : i+len(before)+64])
+	return rest[:64]
 }
 
 // readBriefs reads of lines of a package list what a difference is told by, on all processors.
-func readBriefs(lines [][]byte) ([]Item, error) {
+func readBriefs(lines []string) ([]Item, error) {
 	out := make([]Item, len(lines))
 	var g errgroup.Group
 	const part = 4096
@@ -170,7 +170,7 @@ func readBriefs(lines [][]byte) ([]Item, error) {
 			for i := at; i < min(at+part, len(lines)); i++ {
 				if it, ok := briefly(lines[i]); ok {
 					out[i] = it
-				} else if err := json.Unmarshal(lines[i], &out[i]); err != nil {
+				} else if err := json.Unmarshal([]byte(lines[i]), &out[i]); err != nil {
 					return unreadable(err)
 				}
 			}
@@ -182,25 +182,30 @@ func readBriefs(lines [][]byte) ([]Item, error) {
 
 // briefly reads the first fields of a line as lists are written, up to the digest; false where it
 // is written otherwise.
-func briefly(line []byte) (it Item, ok bool) {
-	rest := string(line)
+func briefly(line string) (it Item, ok bool) {
+	at := strings.Index(line, `,"sha256":"`)
+	if at < 0 {
+		return it, false
+	}
+	// A copy of what is kept: differences outlive the lists that they were worked out from.
+	rest := strings.Clone(line[:min(len(line), at+len(`,"sha256":"`)+65)])
 	text := func(before string, into *string) bool {
 		var found bool
-		if rest, found = strings.CutPrefix(rest, before+`"`); !found {
+		if rest, found = strings.CutPrefix(rest, before); !found {
 			return false
 		}
-		end := strings.IndexAny(rest, `"\\`)
-		if end < 0 || rest[end] != '"' {
+		end := strings.IndexByte(rest, '"')
+		if end < 0 || strings.IndexByte(rest[:end], '\\') >= 0 {
 			return false
 		}
 		*into, rest = rest[:end], rest[end+1:]
 		return true
 	}
-	if !text(`{"source":`, &it.Source) || !text(`,"name":`, &it.Name) || !text(`,"version":`, &it.Version) ||
-		!text(`,"arch":`, &it.Arch) {
+	if !text(`{"source":"`, &it.Source) || !text(`,"name":"`, &it.Name) || !text(`,"version":"`, &it.Version) ||
+		!text(`,"arch":"`, &it.Arch) {
 		return it, false
 	}
-	text(`,"component":`, &it.Component)
+	text(`,"component":"`, &it.Component)
 	number, found := strings.CutPrefix(rest, `,"size":`)
 	end := strings.IndexByte(number, ',')
 	if !found || end < 0 {
@@ -208,7 +213,7 @@ func briefly(line []byte) (it Item, ok bool) {
 	}
 	size, err := strconv.ParseInt(number[:end], 10, 64)
 	it.Size, rest = size, number[end:]
-	return it, err == nil && text(`,"sha256":`, &it.SHA256)
+	return it, err == nil && text(`,"sha256":"`, &it.SHA256)
 }
 
 func unreadable(err error) error {
@@ -272,7 +277,7 @@ func MattersFirst(changes []Change) {
 // are held, each that is only on one side is told.
 func Diff(from, to []Item, compare func(source, a, b string) int) []Change {
 	old, now := placed(from), placed(to)
-	out := []Change{}
+	out := make([]Change, 0, max(len(old), len(now)))
 	for len(old) > 0 || len(now) > 0 {
 		var was, is []*Item
 		switch {
@@ -299,6 +304,9 @@ func Diff(from, to []Item, compare func(source, a, b string) int) []Change {
 func changed(was, is []*Item, compare func(source, a, b string) int) []Change {
 	gone, come := without(was, is), without(is, was)
 	for _, items := range [][]*Item{gone, come} {
+		if len(items) < 2 {
+			continue
+		}
 		slices.SortFunc(items, func(a, b *Item) int { return compare(a.Source, a.Version, b.Version) })
 	}
 	var out []Change

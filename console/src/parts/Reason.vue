@@ -23,12 +23,14 @@ async function go() {
 <template>
   <Modal open :title="title" @close="emit('close')">
     <slot />
-    <label for="why" class="mt-3 mb-1 block">Why</label>
-    <input id="why" v-model="reason" class="field" />
-    <Trouble :error="error" class="mt-3" />
-    <div class="mt-4 flex justify-end gap-2">
-      <button class="btn" @click="emit('close')">Leave it</button>
-      <button class="btn btn-stop" :disabled="!reason.trim()" @click="go">{{ verb }}</button>
-    </div>
+    <form @submit.prevent="go">
+      <label for="why" class="mt-3 mb-1 block">Why</label>
+      <input id="why" v-model="reason" class="field" />
+      <Trouble :error="error" class="mt-3" />
+      <div class="mt-4 flex justify-end gap-2">
+        <button type="button" class="btn" @click="emit('close')">Leave it</button>
+        <button class="btn btn-stop" :disabled="!reason.trim()">{{ verb }}</button>
+      </div>
+    </form>
   </Modal>
 </template>

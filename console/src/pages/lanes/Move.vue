@@ -100,11 +100,16 @@ async function go() {
         </template>
       </section>
     </div>
-    <label for="reason" class="mt-3 mb-1 block">Reason, for the journal</label
-    ><input id="reason" v-model="reason" class="field" /> <Trouble :error="error" class="mt-3" />
-    <div class="mt-4 flex justify-end gap-2">
-      <button class="btn" @click="emit('close')">Leave it</button
-      ><button class="btn btn-go" @click="go">{{ back ? 'Go back' : 'Move the lane' }}</button>
-    </div>
+    <form @submit.prevent="go">
+      <label for="reason" class="mt-3 mb-1 block">Reason, for the journal</label>
+      <input id="reason" v-model="reason" class="field" />
+      <Trouble :error="error" class="mt-3" />
+      <div class="mt-4 flex justify-end gap-2">
+        <button type="button" class="btn" @click="emit('close')">Leave it</button>
+        <button class="btn btn-go" :disabled="q.isPending.value">
+          {{ back ? 'Go back' : 'Move the lane' }}
+        </button>
+      </div>
+    </form>
   </Modal>
 </template>

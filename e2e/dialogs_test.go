@@ -1,0 +1,110 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+// focusOn puts the focus on the first button or link that is called so, and remembers it; "" where
+// there is none that can be pressed.
+const focusOn = `(() => {
+	const all = [...document.querySelectorAll("button, a, [role=button]")].filter(e => e.offsetParent && !e.disabled)
+	const named = e => (e.getAttribute("aria-label") || e.textContent).trim()
+	const e = all.find(e => named(e) === %[1]q) || all.find(e => named(e).startsWith(%[1]q))
+	if (!e) return ""
+	e.focus()
+	window.opener_ = e
+	return named(e)
+})()`
+
+// where says what has the focus: "dialog" in one, "opener" on what opened it, else what it is.
+const where = `(() => {
+	const at = document.activeElement
+	if (at?.closest("[role=dialog]")) return "dialog"
+	if (document.querySelector("[role=dialog]")) return "behind the dialog: " + at?.outerHTML.slice(0, 120)
+	return at === window.opener_ ? "opener" : "neither: " + at?.outerHTML.slice(0, 120)
+})()`
+
+// Every question is opened by Enter and takes the focus; Escape ends it without anything being done,
+// and the focus is where it was.
+func TestEscapeEndsAQuestionAndTheFocusReturns(t *testing.T) {
+	t.Parallel()
+	s := newSite(t)
+	s.described()
+	s.drives()
+	login := filepath.Join(s.dir, "login.yaml")
+	if err := os.WriteFile(login, []byte("stockade: 1\ncredentials:\n  shoal-login: {kind: token, "+
+		"hosts: [shoal.example]}\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	s.cli(0, "record", login)
+	s.built("steady")
+	s.cli(0, "source", "probe", "tarn")
+	s.enrolled("gatehouse", "gate-south")
+	b := newBrowser(t, s)
+	b.open("/")
+	b.typed("#token", s.token)
+	b.click("Sign in")
+	b.see("Sign out")
+	before := mustOut(s, "journal", "list", "-o", "ids")
+	kelp := "/keys/" + s.scenario.KelpKey.Certificate().Fingerprint
+	for _, d := range []struct{ path, first, press string }{
+		{"/", "", "Set aside"},
+		{"/sources/kelp", "", "Disable"},
+		{"/sources/tarn", "", "Put the best first"},
+		{"/sources/tarn?tab=1", "", "Rename what is recorded"},
+		{"/sources/tarn?tab=2", "", "Restore…"},
+		{"/sources/reach-pumps", "", "Add a package"},
+		{"/keys", "", "Bring a key in"},
+		{"/keys", "", "Take a statement"},
+		{kelp, "", "Take back"},
+		{kelp, "", "Bar this key"},
+		{"/credentials", "", "Give"},
+		{"/mirrors/drives", "Prove", "Describe it so"},
+		{"/mirrors/drives", "Prove", "Add tarn to it"},
+		{"/editions/barrage/1", "", "Retire"},
+		{"/editions/barrage/1", "", "libtide2"},
+		{"/lanes", "", "Move here"},
+		{"/machines?tab=1", "", "Enrol machines"},
+		{"/machines/gate-south", "", "Change"},
+		{"/machines/gate-south", "", "Forget it"},
+		{"/journal", "", "Entry 1, "},
+		{"/accounts", "", "New account"},
+		{"/accounts/warden", "", "New token"},
+		{"/accounts/warden", "", "Choose a password"},
+		{"/accounts/warden", "", "Take back"},
+	} {
+		at := d.path + ", " + d.press
+		b.open(d.path)
+		if d.first != "" {
+			b.press(d.first)
+		}
+		b.until(at, fmt.Sprintf(focusOn, d.press)+` !== ""`)
+		b.run(at, chromedp.KeyEvent("\r"))
+		b.until(at+" takes the focus", where+` === "dialog"`)
+		b.run(at, chromedp.KeyEvent("\x1b"))
+		b.until(at+" gives the focus back", where+` === "opener"`)
+	}
+	if after := mustOut(s, "journal", "list", "-o", "ids"); after != before {
+		t.Errorf("questions that were ended did something: %s and then %s", before, after)
+	}
+}
+
+// until waits for what a script says.
+func (b *browser) until(what, script string) {
+	b.t.Helper()
+	var ok bool
+	for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		if b.run(what, chromedp.Evaluate(script, &ok)); ok {
+			return
+		}
+	}
+	var at string
+	b.run(what, chromedp.Evaluate(where, &at))
+	b.t.Errorf("%s: not so; the focus is on %s", what, at)
+}
