@@ -3,6 +3,7 @@ package e2e
 import (
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -79,6 +80,8 @@ func TestPagesOfTheConsoleAreAccessible(t *testing.T) {
 	s.built("steady")
 	s.cli(0, "source", "probe", "tarn")
 	s.enrolled("gatehouse", "gate-south")
+	s.cli(0, "package", "add", filepath.Join(s.dir, "site/house/lamp-driver_2.0-1reach1_all.deb"), "--source",
+		"reach-lamps", told, "--why=two of the old lamps are older than their maker's drivers")
 	b.typed("#token", s.token)
 	b.click("Sign in")
 	b.see("Sign out")
@@ -89,7 +92,8 @@ func TestPagesOfTheConsoleAreAccessible(t *testing.T) {
 			{"/", "Needs you"}, {"/describe", "Write or paste"},
 			{"/describe?edit=source/tarn", "The repository format"}, {"/sources", "official"},
 			{"/sources/tarn", "Accepted root"}, {"/sources/tarn?tab=1", "as recorded"},
-			{"/sources/reach-pumps", "It holds nothing yet"}, {"/keys", "Kelp Drives release"},
+			{"/sources/reach-pumps", "It holds nothing yet"},
+			{"/sources/reach-lamps", "lamp-driver"}, {"/keys", "Kelp Drives release"},
 			{"/keys/" + kelp, "compared on paper"}, {"/credentials", "Credentials"},
 			{"/mirrors", "barrage"}, {"/mirrors/barrage", "barrage/1"}, {"/editions/barrage/1", "libtide2"},
 			{"/editions/barrage/1?tab=2", "Proved when it was built"}, {"/lanes", "steady"},

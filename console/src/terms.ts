@@ -9,6 +9,9 @@ export const terms = {
   priority:
     '1 is asked first, 99 last. A package is taken from the best priority that has it; among equals the ' +
     'newest version wins.',
+  score:
+    'Of 100, in comparison with the best of each part: up to 40 for how new its root is, 30 for its first ' +
+    'byte, 30 for its rate. Below it stand the three.',
   vouch:
     'The recorded decision that a key may sign one source, with evidence, by whom and when. Until a key is ' +
     'vouched for, nothing of the source is accepted.',

@@ -109,7 +109,7 @@ async function look(path: string) {
               <span v-if="l.by">by {{ l.by }}</span>
               <Moment v-if="l.at" :at="l.at" />
               <Finger v-if="l.fingerprint && l.kind === 'key'" :of="l.fingerprint" />
-              <span v-if="l.sha256" class="mono" :title="l.sha256">sha256 {{ l.sha256.slice(0, 16) }}…</span>
+              <span v-if="l.sha256" class="mono break-all">sha256 {{ l.sha256 }}</span>
               <button
                 v-if="l.path && l.kind !== 'package'"
                 class="mono text-tide underline"

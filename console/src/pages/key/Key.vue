@@ -2,7 +2,7 @@
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { get, post, type Dependents, type Key } from '../../api'
-import { absolute } from '../../format'
+import { absolute, count } from '../../format'
 import Finger from '../../parts/Finger.vue'
 import Findings from '../../parts/Findings.vue'
 import Loading from '../../parts/Loading.vue'
@@ -42,6 +42,8 @@ const line = computed(() => {
     })),
   }
 })
+const brief = 12 // so many editions, or lanes, are named at once
+const whole = ref(false)
 const vouching = ref('')
 const asking = ref<'bar' | 'retire' | 'withdraw' | ''>('')
 const about = ref('') // the source that a vouch is taken back for
@@ -201,13 +203,24 @@ function done() {
     <section v-if="k.rests_on.length">
       <h2 class="mb-1.5">What rests on it</h2>
       <p class="panel px-3 py-2">
-        <template v-for="(e, n) in k.rests_on" :key="e"
+        <template v-for="(e, n) in whole ? k.rests_on : k.rests_on.slice(0, brief)" :key="e"
           ><template v-if="n">, </template
           ><RouterLink :to="'/editions/' + e" class="mono">{{ e }}</RouterLink></template
         >
         <span class="ml-3 text-slate">{{
-          k.lanes.length ? 'shown by ' + k.lanes.join(', ') : 'no lane shows one of them'
+          k.lanes.length
+            ? 'shown by ' +
+              (whole || k.lanes.length <= brief ? k.lanes.join(', ') : count(k.lanes.length, 'lane'))
+            : 'no lane shows one of them'
         }}</span>
+        <button
+          v-if="k.rests_on.length > brief || k.lanes.length > brief"
+          class="ml-3 text-tide underline"
+          :aria-expanded="whole"
+          @click="whole = !whole"
+        >
+          {{ whole ? 'Fewer' : `All ${k.rests_on.length} editions and ${count(k.lanes.length, 'lane')}` }}
+        </button>
       </p>
     </section>
     <Renewal v-if="k.site || k.former" />

@@ -87,7 +87,7 @@ async function remove() {
   <template v-if="m">
     <div class="mb-3 flex items-center gap-3">
       <h1>{{ m.name }}</h1>
-      <span v-if="m.note" class="truncate text-slate">{{ m.note }}</span>
+      <span v-if="m.note" class="min-w-0 break-words text-slate">{{ m.note }}</span>
       <span class="ml-auto" />
       <Act does="changeMachine" @click="changing = true">Change</Act>
       <Act does="removeMachine" @click="removing = true">Forget it</Act>

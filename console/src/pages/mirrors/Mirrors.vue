@@ -21,7 +21,13 @@ const columns: Column<Mirror>[] = [
   { key: 'newest', title: 'Newest', class: 'whitespace-nowrap', value: (m) => m.editions[0]?.name },
   { key: 'made', title: 'Made', value: (m) => m.editions[0]?.created },
   { key: 'lanes', title: 'Lanes', term: 'lane', value: (m) => m.lanes.join(', ') || '–' },
-  { key: 'schedule', title: 'Schedule', class: 'mono whitespace-nowrap', value: (m) => m.schedule || '–' },
+  {
+    key: 'schedule',
+    title: 'Schedule',
+    class: 'mono whitespace-nowrap',
+    wide: true,
+    value: (m) => m.schedule || '–',
+  },
   { key: 'findings', title: 'Findings', value: (m) => m.findings.length },
 ]
 </script>

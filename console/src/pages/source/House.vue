@@ -81,8 +81,7 @@ const pick = (e: Event) => (e.target as HTMLInputElement).files?.[0] ?? null
             <th>Version</th>
             <th>Architecture</th>
             <th class="num">Size</th>
-            <th>From</th>
-            <th>Why</th>
+            <th>From, and why</th>
             <th>Came signed by</th>
             <th>Added</th>
             <th></th>
@@ -90,21 +89,21 @@ const pick = (e: Event) => (e.target as HTMLInputElement).files?.[0] ?? null
         </thead>
         <tbody>
           <tr v-for="p in q.data.value.items" :key="p.id">
-            <td class="font-medium whitespace-nowrap">{{ p.name }}</td>
-            <td class="mono whitespace-nowrap">{{ p.version }}</td>
+            <td class="font-medium">{{ p.name }}</td>
+            <td class="mono">{{ p.version }}</td>
             <td>{{ p.architecture }}</td>
             <td class="num">{{ size(p.size) }}</td>
-            <td class="max-w-60">{{ p.from }}</td>
-            <td class="max-w-60">{{ p.why }}</td>
+            <td class="max-w-80">
+              {{ p.from }}<span class="block text-slate">{{ p.why }}</span>
+            </td>
             <td>
               <Finger v-if="/^[0-9A-F]{40,}$/.test(p.signed_by ?? '')" :of="p.signed_by!" brief /><span
                 v-else
-                class="block max-w-48 truncate text-slate"
-                :title="p.signed_by"
+                class="block max-w-48 break-words text-slate"
                 >{{ p.signed_by || 'nobody' }}</span
               >
             </td>
-            <td class="whitespace-nowrap"><Moment :at="p.at" />, {{ p.by }}</td>
+            <td><Moment :at="p.at" />, {{ p.by }}</td>
             <td class="num"><Act does="removePackage" class="!h-6" @click="removing = p">Remove</Act></td>
           </tr>
         </tbody>

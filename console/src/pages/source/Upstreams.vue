@@ -5,6 +5,7 @@ import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { lacks, post, type Job, type Source } from '../../api'
 import { size } from '../../format'
+import Term from '../../parts/Term.vue'
 import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
 import Trouble from '../../parts/Trouble.vue'
@@ -85,12 +86,7 @@ const slowest = computed(() => Math.max(1, ...(props.source.probes ?? []).map((p
             <th>Region</th>
             <th>First byte</th>
             <th class="num">Rate</th>
-            <th
-              class="num"
-              title="of 100: 40 for how new its root is, 30 for the first byte, 30 for the rate"
-            >
-              Score
-            </th>
+            <th class="num">Score <Term of="score" /></th>
             <th>Root</th>
             <th>Probed</th>
           </tr>
@@ -107,16 +103,16 @@ const slowest = computed(() => Math.max(1, ...(props.source.probes ?? []).map((p
                 <div class="flex items-center gap-2">
                   <span
                     class="block h-2 rounded-sm bg-tide"
-                    :style="{ width: Math.max(2, (90 * u.probe.first_byte_ns) / slowest) + 'px' }"
-                  /><span>{{ (u.probe.first_byte_ns / 1e6).toFixed(1) }} ms</span>
+                    :style="{ width: Math.max(2, (56 * u.probe.first_byte_ns) / slowest) + 'px' }"
+                  /><span class="whitespace-nowrap">{{ (u.probe.first_byte_ns / 1e6).toFixed(1) }} ms</span>
                 </div>
               </td>
               <td class="num">{{ size(u.probe.bytes_per_second) }}/s</td>
-              <td
-                class="num"
-                :title="`new ${u.probe.score.fresh} of 40, first byte ${u.probe.score.first_byte} of 30, rate ${u.probe.score.rate} of 30`"
-              >
+              <td class="num">
                 {{ whole(u.probe.score) || '–' }}
+                <span v-if="whole(u.probe.score)" class="block text-[12px] text-slate"
+                  >{{ u.probe.score.fresh }} + {{ u.probe.score.first_byte }} + {{ u.probe.score.rate }}</span
+                >
               </td>
               <td>
                 <Mark v-if="u.probe.error" kind="error" word="down" />

@@ -27,7 +27,7 @@ function drop(n: string) {
 <template>
   <div class="space-y-1">
     <div v-for="[n, v] in all" :key="n" class="flex items-center gap-2">
-      <code class="w-24 truncate">{{ n }}</code>
+      <code class="w-24 break-words">{{ n }}</code>
       <Words
         v-if="list"
         :id="id + '-' + n"
