@@ -101,22 +101,23 @@ func onlyIn(from, to *Sealed) (old, now []Item, err error) {
 	if err := g.Wait(); err != nil {
 		return nil, nil, err
 	}
-	there := make(map[string]bool, len(a))
-	for _, l := range a {
-		there[l] = false
+	at := make(map[string]int, len(a)) // where a line stands in a
+	for i, l := range a {
+		at[l] = i
 	}
+	shared := make([]bool, len(a))
 	var mine, theirs []string
 	both := map[string]bool{} // digests of files in lines of both
 	for _, l := range b {
-		if _, same := there[l]; same {
-			there[l] = true
+		if i, same := at[l]; same {
+			shared[i] = true
 			both[digestIn(l)] = true
 		} else {
 			mine = append(mine, l)
 		}
 	}
-	for _, l := range a {
-		if !there[l] {
+	for i, l := range a { // one that stands there twice counts as one that shares its file
+		if !shared[i] {
 			theirs = append(theirs, l)
 		}
 	}
@@ -273,11 +274,32 @@ func MattersFirst(changes []Change) {
 }
 
 // Diff compares the packages of two editions, by source, name and architecture;
-// compare orders versions within a source. Where several versions of a package
-// are held, each that is only on one side is told.
+// compare orders versions within a source, and is called by several goroutines. Where several
+// versions of a package are held, each that is only on one side is told.
 func Diff(from, to []Item, compare func(source, a, b string) int) []Change {
-	old, now := placed(from), placed(to)
-	out := make([]Change, 0, max(len(old), len(now)))
+	var old, now []*Item
+	var g errgroup.Group
+	g.Go(func() error { old = placed(from); return nil })
+	g.Go(func() error { now = placed(to); return nil })
+	g.Wait()
+	// In two halves, none of which has a place of the other.
+	var first []Change
+	o, n := len(old)/2, 0
+	if o > 0 {
+		middle := old[o]
+		before := func(x *Item, _ struct{}) int { return cmp.Or(byPlace(x, middle), 1) }
+		o, _ = slices.BinarySearchFunc(old, struct{}{}, before)
+		n, _ = slices.BinarySearchFunc(now, struct{}{}, before)
+		g.Go(func() error { first = diff(old[:o], now[:n], max(len(old), len(now)), compare); return nil })
+	}
+	second := diff(old[o:], now[n:], max(len(old)-o, len(now)-n), compare)
+	g.Wait()
+	return append(first, second...)
+}
+
+// diff is Diff for items in the order of their places, with room for so many changes.
+func diff(old, now []*Item, room int, compare func(source, a, b string) int) []Change {
+	out := make([]Change, 0, room)
 	for len(old) > 0 || len(now) > 0 {
 		var was, is []*Item
 		switch {
@@ -295,13 +317,13 @@ func Diff(from, to []Item, compare func(source, a, b string) int) []Change {
 			}
 		}
 		old, now = old[len(was):], now[len(is):]
-		out = append(out, changed(was, is, compare)...)
+		out = changed(out, was, is, compare)
 	}
 	return out
 }
 
-// changed gives the changes of one place: a name, an architecture and a source.
-func changed(was, is []*Item, compare func(source, a, b string) int) []Change {
+// changed appends the changes of one place: a name, an architecture and a source.
+func changed(out []Change, was, is []*Item, compare func(source, a, b string) int) []Change {
 	gone, come := without(was, is), without(is, was)
 	for _, items := range [][]*Item{gone, come} {
 		if len(items) < 2 {
@@ -309,7 +331,7 @@ func changed(was, is []*Item, compare func(source, a, b string) int) []Change {
 		}
 		slices.SortFunc(items, func(a, b *Item) int { return compare(a.Source, a.Version, b.Version) })
 	}
-	var out []Change
+	begun := len(out)
 	for i := range max(len(gone), len(come)) {
 		var c Change
 		if i < len(gone) {
@@ -329,7 +351,7 @@ func changed(was, is []*Item, compare func(source, a, b string) int) []Change {
 		}
 		out = append(out, c)
 	}
-	slices.SortFunc(out, func(a, b Change) int {
+	slices.SortFunc(out[begun:], func(a, b Change) int {
 		return cmp.Or(cmp.Compare(a.OldVersion, b.OldVersion), cmp.Compare(a.NewVersion, b.NewVersion))
 	})
 	return out

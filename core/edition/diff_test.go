@@ -2,6 +2,7 @@ package edition
 
 import (
 	"encoding/json"
+	"fmt"
 	"math/rand/v2"
 	"reflect"
 	"slices"
@@ -170,6 +171,12 @@ func TestADifferenceOfEditionsIsThatOfTheirWholeLists(t *testing.T) {
 			t.Fatalf("of %+v and %+v: %+v, and whole %+v", sides[0], sides[1], got, want)
 		}
 	}
+	twice := []Item{item("tarn", "pump", "all", "1"), item("tarn", "pump", "all", "1"),
+		item("tarn", "gate", "all", "1")}
+	if got, err := Differences(opened(t, written(t, twice, false)), opened(t, written(t, twice[1:], false)),
+		byNumber); err != nil || len(got) > 0 {
+		t.Errorf("a line that stands there twice: %+v %v", got, err)
+	}
 	if changes < 60 {
 		t.Errorf("%d changes between %d lists: that is no comparison", changes, lists)
 	}
@@ -261,4 +268,26 @@ func FuzzABriefReadingIsTheWholeOne(f *testing.F) {
 			t.Errorf("%+v, and whole %+v", got, whole)
 		}
 	})
+}
+
+// What is worked out in halves is what is worked out at once, in the same order, whichever lists meet.
+func TestADifferenceInHalvesIsThatOfTheWhole(t *testing.T) {
+	draw := rand.New(rand.NewPCG(7, 7))
+	compare := func(_, a, b string) int { return strings.Compare(a, b) }
+	list := func() []Item {
+		out := make([]Item, draw.IntN(12))
+		for i := range out {
+			v := fmt.Sprint(draw.IntN(4))
+			out[i] = Item{Source: "s", Name: string(rune('a' + draw.IntN(4))), Arch: []string{"all",
+				"amd64"}[draw.IntN(2)], Version: v, SHA256: v + fmt.Sprint(draw.IntN(2))}
+		}
+		return out
+	}
+	for range 2000 {
+		from, to := list(), list()
+		got, want := Diff(from, to, compare), diff(placed(from), placed(to), 0, compare)
+		if !slices.EqualFunc(got, want, func(a, b Change) bool { return reflect.DeepEqual(a, b) }) {
+			t.Fatalf("%v to %v:\n%v\nat once:\n%v", from, to, got, want)
+		}
+	}
 }

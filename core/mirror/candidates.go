@@ -44,7 +44,8 @@ func (src *Source) Candidates(data []byte) ([]fetch.Upstream, error) {
 	}
 	if len(out) > maxCandidates {
 		return nil, finding.New("source.bad-list", "source "+src.Name,
-			"the list names %d further servers, and at most %d are probed at once", len(out), maxCandidates).
+			"the list names %s, and at most %d are probed at once", finding.Count(len(out), "further server"),
+			maxCandidates).
 			Do("leave out those that are far away")
 	}
 	return out, nil

@@ -3,7 +3,6 @@ package mirror
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -258,7 +257,7 @@ func (s *sight) name() string {
 	case n <= 3:
 		out = "the groups " + strings.Join(s.groups[:n-1], ", ") + " and " + s.groups[n-1]
 	default:
-		out += fmt.Sprintf(" and %d others", n-3)
+		out += " and " + finding.Count(n-3, "other")
 	}
 	if len(s.Pins) > 0 {
 		out += withPins

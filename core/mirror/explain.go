@@ -61,7 +61,7 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 	for i, m := range missing {
 		if i >= maxTold {
 			out = append(out, finding.New("mirror.missing-dependency", object,
-				"%d further needs cannot be met", len(missing)-i).Rated(severity(plan)))
+				"%s cannot be met", finding.Count(len(missing)-i, "further need")).Rated(severity(plan)))
 			break
 		}
 		none := "no source of the mirror"
@@ -96,7 +96,8 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 	for i, n := range undecided {
 		if i == maxTold {
 			out = append(out, finding.New("mirror.not-proved", object,
-				"%d further packages were not decided on", len(undecided)-i).Rated(severity(plan)))
+				"not decided on: %s",
+				finding.Count(len(undecided)-i, "further package")).Rated(severity(plan)))
 			break
 		}
 		out = append(out, finding.New("mirror.not-proved", object,
@@ -109,7 +110,8 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 	for i, u := range unaided {
 		if i == maxTold {
 			out = append(out, finding.New("mirror.not-by-itself", object,
-				"%d further packages are not installed by themselves", len(unaided)-i).Rated(severity(plan)))
+				"not installed by themselves: %s",
+				finding.Count(len(unaided)-i, "further package")).Rated(severity(plan)))
 			break
 		}
 		out = append(out, finding.New("mirror.not-by-itself", object, "%s", u.String()).
@@ -174,7 +176,7 @@ func (n need) who() string {
 	case len(n.needers) <= 3:
 		return strings.Join(n.needers, " and ") + " need"
 	}
-	return fmt.Sprintf("%s and %d others need", strings.Join(n.needers[:3], ", "), len(n.needers)-3)
+	return strings.Join(n.needers[:3], ", ") + " and " + finding.Count(len(n.needers)-3, "other") + " need"
 }
 
 // together merges what is missing alike for several packages or architectures.
@@ -204,7 +206,7 @@ func unmatchedOf(plan Plan, listed map[string][]string) (out finding.List) {
 		slices.Sort(names)
 		more := ""
 		if n := len(names) - 5; n > 0 {
-			more = fmt.Sprintf(" and %d others", n)
+			more = " and " + finding.Count(n, "other")
 		}
 		out = append(out, finding.New("mirror.want-no-match", "mirror "+plan.Name,
 			"of the list %s machines would take nothing from its sources for %s%s", list,

@@ -2,7 +2,6 @@ package mirror
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -109,7 +108,7 @@ func published(src *Source, where string, data []byte, now time.Time) (found fin
 	}
 	if n := len(unknown); n > 0 {
 		if n > maxBesides {
-			unknown = append(unknown[:maxBesides], fmt.Sprintf("and %d others", n-maxBesides))
+			unknown = append(unknown[:maxBesides], "and "+finding.Count(n-maxBesides, "other"))
 		}
 		found = append(found, finding.New("key.published", object,
 			"upstream publishes (%s) certificates that nobody brought in: %s", where,

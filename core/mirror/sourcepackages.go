@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"fmt"
 	"slices"
 
 	"golang.org/x/sync/errgroup"
@@ -92,7 +91,7 @@ func lacking(plan Plan, src *Source, asked map[sourceID][]string, found map[sour
 	slices.Sort(none)
 	more := ""
 	if n := len(none) - maxLackingSources; n > 0 {
-		more = fmt.Sprintf(" and %d others", n)
+		more = " and " + finding.Count(n, "other")
 	}
 	return finding.List{finding.New("mirror.source-missing", "mirror "+plan.Name,
 		"no list of %s has the source packages %v%s, from which packages were built that are taken",

@@ -62,7 +62,7 @@ func (b *Builder) surpassed(ctx context.Context, plan Plan, out *Outcome, member
 				rated = severity(plan)
 			}
 			found = append(found, finding.New(code, "mirror "+plan.Name,
-				"the same is so of %d further packages", n).Rated(rated))
+				"the same is so of %s", finding.Count(n, "further package")).Rated(rated))
 		}
 	}
 	return found

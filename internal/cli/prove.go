@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"stockade/core/definition"
+	"stockade/core/finding"
 	"stockade/core/mirror"
 	"stockade/core/solve"
 	"stockade/internal/api"
@@ -78,7 +79,8 @@ func (a *app) proved(o api.Outcome) {
 		a.refusal(r)
 	}
 	if more := o.Refused - len(o.Refusals); more > 0 {
-		fmt.Fprintf(a.out, "\n%d others cannot be installed either; findings tell of them\n", more)
+		fmt.Fprintf(a.out, "\n%s cannot be installed either; findings tell of them\n",
+			finding.Count(more, "other"))
 	}
 	for _, c := range o.Certified {
 		a.certified(c)
@@ -152,7 +154,8 @@ func (a *app) explained(e solve.Explained, depth int) {
 			a.explained(w, depth+2)
 		}
 		if n.Further > 0 {
-			fmt.Fprintf(a.out, "%s    or one of %d others, which fare alike\n", in, n.Further)
+			fmt.Fprintf(a.out, "%s    or one of %s, which fare alike\n", in,
+				finding.Count(n.Further, "other"))
 		}
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"stockade/core/definition"
+	"stockade/core/finding"
 	"stockade/core/mirror"
 	"stockade/internal/api"
 	"stockade/internal/store"
@@ -148,7 +149,7 @@ func some(names []string) string {
 		out += n
 	}
 	if more := len(names) - 3; more > 0 {
-		out += fmt.Sprintf(" and %d others", more)
+		out += " and " + finding.Count(more, "other")
 	}
 	return out
 }

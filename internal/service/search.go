@@ -13,6 +13,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"stockade/core/edition"
+	"stockade/core/finding"
 	"stockade/internal/api"
 	"stockade/internal/store"
 )
@@ -173,7 +174,7 @@ func (s *Service) findPackages(f *finder, editions []api.Edition) error {
 		in := where[name]
 		text := "in " + strings.Join(in[:min(3, len(in))], ", ")
 		if more := len(in) - 3; more > 0 {
-			text += fmt.Sprintf(" and %d others", more)
+			text += " and " + finding.Count(more, "other")
 		}
 		f.hit("package", name, text, "/editions/"+in[0]+"?q="+url.QueryEscape(name), "")
 	}

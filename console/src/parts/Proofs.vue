@@ -1,6 +1,7 @@
 <script setup lang="ts">
 // What was proved, for whom and beside what: how much can be installed, and which sets go together.
 import type { Proof } from '../api'
+import { count } from '../format'
 import Mark from './Mark.vue'
 import Term from './Term.vue'
 defineProps<{ proofs: Proof[] }>()
@@ -27,7 +28,7 @@ defineProps<{ proofs: Proof[] }>()
             >; needed of it:
             <span class="mono">{{
               p.rests_on.length > 6
-                ? p.rests_on.slice(0, 5).join(', ') + ` and ${p.rests_on.length - 5} others`
+                ? p.rests_on.slice(0, 5).join(', ') + ' and ' + count(p.rests_on.length - 5, 'other')
                 : p.rests_on.join(', ')
             }}</span></template
           >

@@ -75,7 +75,8 @@ func (r *configuration) ranked() {
 		if s.Priority = usual + i; s.Priority > last {
 			s.Priority = last
 			s.Findings = append(s.Findings, finding.New("import.to-decide", "",
-				"the machine asks %d others before it, and priorities end at %d", i, last).At(s.Place).
+				"the machine asks %s before it, and priorities end at %d",
+				finding.Count(i, "other"), last).At(s.Place).
 				Do("write priority: at those that matter"))
 		}
 	}

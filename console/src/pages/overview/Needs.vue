@@ -6,6 +6,7 @@ import type { Finding } from '../../api'
 import Findings from '../../parts/Findings.vue'
 import Act from '../../parts/Act.vue'
 import Aside from '../../parts/Aside.vue'
+import { count } from '../../format'
 import Mark from '../../parts/Mark.vue'
 const props = defineProps<{ findings: Finding[] }>()
 const setting = ref<Finding[] | null>(null)
@@ -42,7 +43,9 @@ function turn(key: string) {
 const about = (all: Finding[]) => {
   const names = [...new Set(all.map((f) => (f.object ?? '').slice(kind(f).length + 1)))].filter(Boolean)
   const some =
-    names.length > 3 ? `${names.slice(0, 3).join(', ')} and ${names.length - 3} others` : names.join(', ')
+    names.length > 3
+      ? `${names.slice(0, 3).join(', ')} and ${count(names.length - 3, 'other')}`
+      : names.join(', ')
   return `${kind(all[0])}${names.length > 1 ? 's' : ''} ${some}`
 }
 </script>

@@ -20,20 +20,20 @@ defineProps<{ of: NonNullable<Overview['since']> }>()
         {{ count(of.roots.length, 'new root') }}:
         <template v-for="(r, i) in of.roots.slice(0, 6)" :key="r.source"
           >{{ i ? ', ' : '' }}<RouterLink :to="'/sources/' + r.source">{{ r.source }}</RouterLink></template
-        ><template v-if="of.roots.length > 6"> and {{ of.roots.length - 6 }} others</template>
+        ><template v-if="of.roots.length > 6"> and {{ count(of.roots.length - 6, 'other') }}</template>
       </p>
       <p v-if="of.editions.length" class="px-3 py-2">
         {{ count(of.editions.length, 'new edition') }}:
         <template v-for="(e, i) in of.editions.slice(0, 6)" :key="e"
           >{{ i ? ', ' : '' }}<RouterLink :to="'/editions/' + e" class="mono">{{ e }}</RouterLink></template
-        ><template v-if="of.editions.length > 6"> and {{ of.editions.length - 6 }} others</template>
+        ><template v-if="of.editions.length > 6"> and {{ count(of.editions.length - 6, 'other') }}</template>
       </p>
       <p v-if="of.moves.length" class="px-3 py-2">
         {{ count(of.moves.length, 'move') }}:
         <template v-for="(m, i) in of.moves.slice(0, 4)" :key="i"
           >{{ i ? '; ' : '' }}<RouterLink to="/lanes">{{ m.lane }}</RouterLink>
           {{ m.back ? 'back to' : 'to' }} <code>{{ m.edition }}</code> by {{ m.by }}</template
-        ><template v-if="of.moves.length > 4"> and {{ of.moves.length - 4 }} others</template>
+        ><template v-if="of.moves.length > 4"> and {{ count(of.moves.length - 4, 'other') }}</template>
       </p>
       <p class="px-3 py-2">
         <RouterLink v-if="of.entries" :to="'/journal?since=' + of.at"
