@@ -2,13 +2,20 @@ package mirror
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
 	"stockade/core/archive"
+	"stockade/core/archive/deb"
 	"stockade/core/definition"
+	"stockade/core/edition"
 	"stockade/core/finding"
+	"stockade/core/pool"
+	"stockade/core/solve"
+	"stockade/core/trust"
 	"stockade/internal/made"
 )
 
@@ -219,4 +226,317 @@ func TestManyNeedsThatAreLackingAreCounted(t *testing.T) {
 	if len(out.Refusals) != maxTold || out.Refused != maxTold+7 {
 		t.Errorf("%d of %d refusals", len(out.Refusals), out.Refused)
 	}
+}
+
+// Packages that machines stay behind with are told once each, up to a bound; what a want holds back is
+// as bad as the mirror is strict, what a priority does never more than a warning.
+func TestWhatIsSurpassedIsToldOnceAndCounted(t *testing.T) {
+	w := newWorld(t)
+	w.beside("3.0-1", 70)
+	out := &Outcome{Publications: []*Publication{{Source: w.plan.Sources[0]}, {Source: w.plan.Sources[1]}}}
+	var all []solve.Surpassed
+	add := func(n int, behind bool) {
+		for i := range n {
+			have, newer := &archive.Package{}, &archive.Package{}
+			have.Name, have.Version = fmt.Sprint("float-", i), "1"
+			if behind {
+				have.Name = fmt.Sprint("buoy-", i)
+			}
+			newer.Name, newer.Version = have.Name, "2"
+			for _, arch := range []string{"amd64", "arm64"} { // once, whatever it is for
+				all = append(all, solve.Surpassed{Arch: arch, Have: have, Newer: newer, Elsewhere: 1,
+					Behind: behind})
+			}
+		}
+	}
+	add(maxSurpassed+1, false)
+	add(maxSurpassed+4, true)
+	for complete, rated := range map[string]finding.Severity{definition.Told: finding.Warning,
+		"strict": finding.Error} {
+		w.plan.Mirror.Complete = complete
+		found := w.builder.surpassed(t.Context(), w.plan, out, []int{0, 1}, all)
+		for code, c := range map[string]struct {
+			first, last string
+			rated       finding.Severity
+		}{
+			"mirror.newer-elsewhere": {"float-0 1 is taken from tarn, and kelp has 2",
+				"the same is so of 1 further package", rated},
+			"priority.holds-back": {"machines stay on buoy-0 1 of tarn (priority 20), and kelp " +
+				"(priority 70) has 2",
+				"the same is so of 4 further packages", finding.Warning},
+		} {
+			of := found.With(code)
+			if len(of) != maxSurpassed+1 || of[0].Text != c.first || of[maxSurpassed].Text != c.last {
+				t.Errorf("%s, %s: %d, the first %v, the last %v", complete, code, len(of), of[0],
+					of[len(of)-1])
+			}
+			for _, f := range of {
+				if f.Severity != c.rated || f.Object != "mirror barrage" {
+					t.Errorf("%s: %v", complete, f)
+				}
+			}
+		}
+	}
+	all = all[:2*maxSurpassed]
+	if found := w.builder.surpassed(t.Context(), w.plan, out, []int{0, 1}, all); len(found) != maxSurpassed {
+		t.Errorf("%d are told of %d", len(found), maxSurpassed)
+	}
+}
+
+// Source packages that cannot come along are told: of a family whose repositories have none, of a house
+// source, and those that are in no list.
+func TestSourcePackagesThatAreNotThereAreTold(t *testing.T) {
+	rpms, house := newRPMWorld(t).world, newWorld(t)
+	house.source.House = &House{}
+	for _, w := range []*world{rpms, house} {
+		out := &Outcome{Publications: []*Publication{{Source: w.source}}}
+		if err := w.builder.sourcePackages(t.Context(), w.plan, out); err != nil || len(out.Findings) > 0 {
+			t.Errorf("they are not wanted: %v %v", out.Findings, err)
+		}
+		w.plan.Mirror.Want.SourcePackages = true
+		if err := w.builder.sourcePackages(t.Context(), w.plan, out); err != nil || len(out.Findings) != 1 ||
+			out.Findings[0].Code != "mirror.source-missing" ||
+			out.Findings[0].Text != w.source.Name+" lists no source packages: they are left out" {
+			t.Errorf("%v %v", out.Findings, err)
+		}
+		// Wanted of the source alone comes to the same.
+		w.plan.Mirror.Want.SourcePackages, w.source.Want.SourcePackages, out.Findings = false, true, nil
+		if w.builder.sourcePackages(t.Context(), w.plan, out); len(out.Findings) != 1 {
+			t.Errorf("%v", out.Findings)
+		}
+	}
+	src := &Source{Name: "tarn"}
+	for n, says := range map[int]string{0: "", 1: "[tide 0]", 3: "[tide 0 tide 1 tide 2],",
+		4: "[tide 0 tide 1 tide 2] and 1 other,", 6: "[tide 0 tide 1 tide 2] and 3 others,"} {
+		asked, found := map[sourceID][]string{}, map[sourceID]bool{{"there", "1"}: true}
+		asked[sourceID{"there", "1"}] = []string{"x"}
+		for i := range n {
+			asked[sourceID{"tide", fmt.Sprint(i)}] = []string{"y"}
+		}
+		got := lacking(Plan{Name: "barrage"}, src, asked, found)
+		if len(got) != min(n, 1) || n > 0 && !strings.Contains(got[0].Text, says) {
+			t.Errorf("%d: %v", n, got)
+		}
+	}
+}
+
+// What is left takes as long as the slower of bytes and files; of what is not known nothing is said.
+func TestTimeLeft(t *testing.T) {
+	for _, c := range []struct {
+		e    Event
+		took float64
+		want int
+	}{
+		{Event{}, 3, 0},
+		{Event{Bytes: 25, BytesTotal: 100}, 2, 6},
+		{Event{Files: 1, FilesTotal: 11}, 2, 20},
+		{Event{Bytes: 25, BytesTotal: 100, Files: 1, FilesTotal: 11}, 2, 20},
+		{Event{Bytes: 1, BytesTotal: 100, Files: 10, FilesTotal: 11}, 1, 99},
+		{Event{Bytes: 120, BytesTotal: 100, Files: 3, FilesTotal: 2}, 5, 0},
+		{Event{BytesTotal: 100, FilesTotal: 11}, 9, 0},
+	} {
+		if got := c.e.left(c.took); got != c.want {
+			t.Errorf("%+v after %v s: %d s, and not %d", c.e, c.took, got, c.want)
+		}
+	}
+}
+
+// Two editions of a mirror are never of one second; a clock that was put back is followed.
+func TestEditionsAreNotOfOneSecond(t *testing.T) {
+	at := time.Date(2026, 3, 1, 12, 0, 0, 400e6, time.UTC)
+	for name, c := range map[string]struct {
+		previous *time.Time
+		want     time.Time
+	}{
+		"the first": {nil, at},
+		"one of this second": {new(at.Add(-300 * time.Millisecond)),
+			at.Truncate(time.Second).Add(time.Second)},
+		"one of the last":     {new(at.Add(-time.Second)), at},
+		"one of tomorrow":     {new(at.Add(24 * time.Hour)), at},
+		"one of a year ahead": {new(at.AddDate(1, 0, 0)), at},
+	} {
+		b := &Builder{Now: func() time.Time { return at.In(time.FixedZone("east", 7200)) }}
+		var plan Plan
+		if c.previous != nil {
+			plan.Previous = &edition.Edition{Created: *c.previous}
+		}
+		if got := b.made(plan); !got.Equal(c.want) || got.Location() != time.UTC {
+			t.Errorf("%s: %v, and not %v", name, got, c.want)
+		}
+	}
+}
+
+// What is read of the pool is what it is called; a file of a house source comes from nowhere else.
+func TestWhatThePoolHasIsCompared(t *testing.T) {
+	w := newWorld(t)
+	if _, err := w.build(); err != nil {
+		t.Fatal(err)
+	}
+	a := w.source.Accepted
+	root := a.Files[0]
+	files := map[string][]byte{}
+	if err := w.builder.takeOld(a, root.Path, files); err != nil ||
+		!strings.Contains(string(files[root.Path]), "heron") ||
+		!w.builder.haveAll(a.Files) || w.builder.haveAll(nil) {
+		t.Errorf("%v, %d bytes", err, len(files[root.Path]))
+	}
+	path := filepath.Join(filepath.Dir(w.builder.Editions), "pool", root.SHA256[:2], root.SHA256[2:])
+	if err := os.Chmod(path, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(path, append(files[root.Path], ' '), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	said := func(what string, err error, text string) {
+		t.Helper()
+		if f, _ := finding.From(err); f.Code != "edition.damaged" || !strings.Contains(f.Text, text) {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+	_, err := w.builder.read(root.SHA256)
+	said("what was changed", err, "was changed on disk")
+	if err := os.Remove(path); err != nil {
+		t.Fatal(err)
+	}
+	_, err = w.builder.read(root.SHA256)
+	said("what is not there", err, root.SHA256)
+	if w.builder.haveAll(a.Files) {
+		t.Error("all is there, it says")
+	}
+	if err := w.builder.takeOld(&Accepted{}, "dists/x", nil); err == nil ||
+		!strings.Contains(err.Error(), "dists/x") {
+		t.Errorf("%v", err)
+	}
+	src := &Source{Name: "reach-lamps", House: &House{}}
+	_, err = w.builder.fetchInto(t.Context(), src, pool.Want{Name: "lamp.deb", Size: 3}, nil, nil, nil)
+	if f, _ := finding.From(err); f.Code != "edition.damaged" || f.Object != "source reach-lamps" ||
+		!strings.Contains(f.WayOut, "stockade package add FILE --source reach-lamps") {
+		t.Errorf("%v", err)
+	}
+}
+
+// Who a view is of: all of a few groups by name, of many three.
+func TestAViewIsCalledByItsGroups(t *testing.T) {
+	for _, c := range []struct {
+		groups, want string
+		pins         bool
+	}{
+		{"hall", "the group hall", false},
+		{"hall", "the group hall with its pins", true},
+		{"bench hall", "the groups bench and hall", false},
+		{"bench gate hall", "the groups bench, gate and hall", false},
+		{"bench gate hall pump", "the groups bench, gate, hall and 1 other", false},
+		{"bench gate hall pump weir x", "the groups bench, gate, hall and 3 others", false},
+	} {
+		s := &sight{groups: strings.Fields(c.groups)}
+		if c.pins {
+			s.Pins = []archive.Relation{{}}
+		}
+		if got := s.name(); got != c.want {
+			t.Errorf("%q, and not %q", got, c.want)
+		}
+	}
+	for want, parts := range map[string][]string{"": {"", ""}, "a": {"", "a", ""}, "a, b": {"a", "", "b"}} {
+		if got := joinedWith(", ", parts...); got != want {
+			t.Errorf("%q, and not %q", got, want)
+		}
+	}
+}
+
+// What a build cannot take of a source as a whole is told, as bad as the mirror is strict.
+func TestASourceThatHasNothingOfWhatIsWanted(t *testing.T) {
+	w := newWorld(t)
+	w.repo.Packages = nil
+	w.publish()
+	w.plan.Mirror.Complete = definition.Told
+	w.source.Want = definition.Want{Everything: true}
+	out, _ := w.estimated()
+	if f := out.Findings.With("mirror.want-no-match"); len(f) != 1 || f[0].Severity != finding.Warning ||
+		f[0].Text != "the source tarn has no packages" {
+		t.Errorf("%v", out.Findings)
+	}
+	for complete, rated := range map[string]finding.Severity{definition.Told: finding.Warning,
+		"strict": finding.Error} {
+		w = newWorld(t)
+		w.plan.Mirror.Complete, w.source.Want.Streams = complete, []string{"deck:1"}
+		out, _ = w.estimated()
+		if f := out.Findings.With("mirror.stream-missing"); len(f) != 1 || f[0].Severity != rated ||
+			f[0].Text != `tarn has no module streams, and "deck:1" is wanted of it` {
+			t.Errorf("%s: %v", complete, out.Findings)
+		}
+	}
+	certs := make([]*trust.Certificate, MaxExamined+1)
+	if _, err := w.builder.Examine(t.Context(), *w.source, certs); codeOf(err) != "content.too-large" {
+		t.Errorf("%v", err)
+	}
+}
+
+// A house source is published anew when something of it changed, in the pool or beside it, and never
+// dates back.
+func TestAHouseSourceIsPublishedWhenSomethingChanged(t *testing.T) {
+	spec := archive.Source{Family: "deb", Release: "heron", Components: []string{"lamps"},
+		Architectures: []string{"amd64"}}
+	w := newHouse(t, deb.Family{}, spec, func() ([]byte, error) {
+		return made.BuildDeb("Package: lamp-ctl\nVersion: 1\nArchitecture: amd64\n"+
+			"Maintainer: Workshop <w@skerry.example>\nDescription: lamps\n", nil, "gz")
+	})
+	spec.Name = "house"
+	last := w.source.House
+	var lamp HousePackage
+	for path, sum := range last.Files {
+		if strings.HasSuffix(path, ".deb") {
+			size, _ := w.builder.Pool.Has(sum)
+			lamp = HousePackage{SHA256: sum, Size: size}
+		}
+	}
+	publish := func(last *House, packages ...HousePackage) (*House, error) {
+		return w.builder.PublishHouse(spec, deb.Family{}, packages, last)
+	}
+	if again, err := publish(last, lamp); err != nil || again != last {
+		t.Errorf("nothing changed, and it is published anew: %v", err)
+	}
+	w.now = w.now.Add(-time.Hour)
+	if none, err := publish(last); err != nil || none.Digest == last.Digest || !none.Time.After(last.Time) {
+		t.Errorf("%+v %v", none, err)
+	}
+	larger := lamp
+	larger.Size++
+	gone := HousePackage{SHA256: strings.Repeat("0", 64), Size: 1}
+	unsigned := lamp
+	unsigned.Signature = gone.SHA256
+	for name, c := range map[string]struct {
+		packages   []HousePackage
+		code, says string
+	}{
+		"two of one path": {[]HousePackage{lamp, lamp}, "content.unsafe-path",
+			"two packages have the path "},
+		"another size": {[]HousePackage{larger}, "edition.damaged",
+			"lamp-ctl of the house source was changed"},
+		"one that is gone":          {[]HousePackage{gone}, "edition.damaged", "is gone from the pool"},
+		"one whose signature is":    {[]HousePackage{unsigned}, "edition.damaged", gone.SHA256},
+		"a good one beside another": {[]HousePackage{lamp, gone}, "edition.damaged", gone.SHA256},
+	} {
+		got, err := publish(last, c.packages...)
+		if f, _ := finding.From(err); got != nil || f.Code != c.code || f.Object != "source house" ||
+			!strings.Contains(f.Text, c.says) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	// One of its files is gone from the pool: it is written anew, and says a later time.
+	for path, sum := range last.Files {
+		if !strings.HasSuffix(path, ".deb") {
+			if err := w.builder.Pool.SetAside(sum); err != nil {
+				t.Fatal(err)
+			}
+			break
+		}
+	}
+	if anew, err := publish(last, lamp); err != nil || anew == last || !anew.Time.After(last.Time) {
+		t.Errorf("%+v %v", anew, err)
+	}
+}
+
+func codeOf(err error) string {
+	f, _ := finding.From(err)
+	return f.Code
 }
