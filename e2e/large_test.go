@@ -366,6 +366,9 @@ func TestALargeSiteIsDrawnInParts(t *testing.T) {
 			t.Errorf("%s has %d nodes and %d rows", p.path, nodes, rows)
 		}
 	}
+	b.open("/sources/depot-00?tab=1") // what is told of the other 59 is not told here
+	b.press("Findings 1")
+	b.see("nobody vouched for")
 	b.open("/lanes")
 	b.click("Move to newest")
 	b.see("65,000 newer")

@@ -342,13 +342,22 @@ func (s *Set) Place(path string) finding.Place {
 			return p
 		}
 		i := strings.LastIndexByte(path, '.')
-		if i < 0 {
+		if i < 0 || i == strings.IndexByte(path, '.') && sections[path[:i]] {
 			break
 		}
 		path = path[:i]
 	}
 	return finding.Place{}
 }
+
+// sections are the fields of a document below which things stand by name.
+var sections = func() map[string]bool {
+	out := map[string]bool{}
+	for _, k := range kinds {
+		out[k.field] = true
+	}
+	return out
+}()
 
 // Age is a length of time as people write it: "12h", "10d", "3w". Empty: none.
 type Age string

@@ -277,3 +277,15 @@ func TestManyHousePackagesAreCheckedInProportion(t *testing.T) {
 		t.Errorf("one package twice: %v", found)
 	}
 }
+
+// What is not in a text has no place in it: not that of the section in which others of its kind stand.
+func TestWhatIsNotInATextHasNoPlaceInIt(t *testing.T) {
+	set, _ := Read(Text{Name: "x.yaml", Text: "stockade: 1\nsources:\n  tarn:\n    family: deb\n"})
+	for path, line := range map[string]int{"sources.tarn": 3, "sources.tarn.family": 4,
+		"sources.tarn.upstreams.0": 3, "sources.kelp": 0, "sources.kelp.family": 0, "mirrors.barrage": 0,
+		"sources": 3} {
+		if p := set.Place(path); p.Line != line || (p.File != "") != (line > 0) {
+			t.Errorf("%s: %+v", path, p)
+		}
+	}
+}

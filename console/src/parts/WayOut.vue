@@ -2,7 +2,7 @@
 // What can be done about a finding, done in place: with the question that is asked elsewhere, and
 // through the same call.
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
-import { computed, onMounted, ref } from 'vue'
+import { computed, onMounted, ref, watch } from 'vue'
 import { get, lacks, post, type Job, type Judgement, type Key, type Page, type PoolUsage } from '../api'
 import { count, size } from '../format'
 import Vouch from '../pages/keys/Vouch.vue'
@@ -40,10 +40,14 @@ const keys = useQuery({
   queryFn: () => get<Page<Key>>('/keys'),
   enabled: computed(() => props.way.does === 'vouch'),
 })
-const key = computed(() =>
-  keys.data.value?.items.find(
-    (k) => !k.barred && k.needed_by.includes(name.value) && !k.vouched.some((v) => v.source === name.value),
-  ),
+const key = ref<Key>() // stays what it is once it is found: it is decided about here
+watch(
+  keys.data,
+  (all) =>
+    (key.value ??= all?.items.find(
+      (k) => !k.barred && k.needed_by.includes(name.value) && !k.vouched.some((v) => v.source === name.value),
+    )),
+  { immediate: true },
 )
 const order = () => ({ last: props.way.upstream })
 onMounted(async () => {

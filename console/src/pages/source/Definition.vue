@@ -26,7 +26,9 @@ const { live, error: unjudged, check } = useJudged(() => ({ documents: documents
 watch(unjudged, (e) => (error.value = e))
 const about = computed<Finding[]>(() =>
   (live.value?.findings ?? []).filter(
-    (f) => f.severity !== 'note' && (f.place?.file || (f.object ?? '').endsWith(' ' + props.source.name)),
+    (f) =>
+      f.severity !== 'note' &&
+      (f.place?.file === documents.value[0].name || f.object === 'source ' + props.source.name),
   ),
 )
 const line = ref<number>()
