@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -79,6 +80,12 @@ func TestWhatAMachineHasIsComparedWithItsLane(t *testing.T) {
 		}
 	}
 	if out := mustOut(s, "machine", "list", "--lane", "trial", "-o", "ids"); out != "" {
+		t.Error(out)
+	}
+	// Of one that never reported nothing was found out: that is not no finding.
+	if out := mustOut(s, "machine", "list"); !regexp.MustCompile(`gate-9 .*never.*not known\n`).
+		MatchString(out) ||
+		strings.Count(out, "not known") != 1 {
 		t.Error(out)
 	}
 	o := s.overview()

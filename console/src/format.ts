@@ -51,21 +51,5 @@ export function download(name: string, rows: Record<string, unknown>[], form: 'c
   URL.revokeObjectURL(a.href)
 }
 
-/** A recorded value as people read it: lists without their brackets, long texts cut. */
-export function written(v?: string): string {
-  if (!v) return 'nothing'
-  let text = v
-  try {
-    if (/^[[{]/.test(v)) text = plain(JSON.parse(v))
-  } catch {
-    // a text that only begins like a list
-  }
-  return text.length > 160 ? text.slice(0, 160) + '…' : text || 'none'
-}
-function plain(v: unknown): string {
-  if (Array.isArray(v)) return v.map(plain).join(', ')
-  if (!v || typeof v !== 'object') return String(v)
-  return Object.entries(v)
-    .map(([k, x]) => (k === 'source' || k === 'url' ? plain(x) : `${k} ${plain(x)}`))
-    .join('; ')
-}
+/** A recorded value; long texts are cut. */
+export const written = (v?: string) => (v && v.length > 160 ? v.slice(0, 160) + '…' : v || 'nothing')

@@ -2,6 +2,7 @@ package archive
 
 import (
 	"fmt"
+	"path"
 	"strings"
 )
 
@@ -157,4 +158,11 @@ func ParseWant(s string) (Relation, error) {
 		return Relation{}, fmt.Errorf("%q: the comparison %q is not one of < <= = >= >", s, f[1])
 	}
 	return Relation{}, fmt.Errorf("%q is not NAME or NAME COMPARISON VERSION", s)
+}
+
+// Matches tells whether a name is one that a pattern of a definition is about: itself, or what *, ?
+// and [ stand for. A pattern that cannot be read is about nothing.
+func Matches(pattern, name string) bool {
+	ok, err := path.Match(pattern, name)
+	return err == nil && ok
 }

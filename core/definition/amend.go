@@ -1,7 +1,6 @@
 package definition
 
 import (
-	"path"
 	"slices"
 	"strings"
 
@@ -119,10 +118,7 @@ func (s *Set) liftExcept(name string, a Amendment) bool {
 	m := s.Mirrors[name]
 	lifted := false
 	left := func(except []string) []string {
-		return without(except, &lifted, func(pattern string) bool {
-			ok, err := path.Match(pattern, a.Name)
-			return ok && err == nil
-		})
+		return without(except, &lifted, func(p string) bool { return archive.Matches(p, a.Name) })
 	}
 	m.Want.Except = left(m.Want.Except)
 	m.From = slices.Clone(m.From)

@@ -24,10 +24,10 @@ type Field struct {
 	Path string `json:"path"`
 	Old  string `json:"old,omitempty"`
 	New  string `json:"new,omitempty"`
-	// Of a list that was there and is: what went out of it and what came in, as people read it.
+	// Of a list: what went out of it and what came in, as people read it.
 	Gone []string `json:"gone,omitempty"`
 	Came []string `json:"came,omitempty"`
-	// Order is such a list as it is now, where nothing but its order changed.
+	// Order is a list as it is now, where nothing but its order changed.
 	Order []string `json:"order,omitempty"`
 }
 
@@ -93,7 +93,10 @@ func CompareFields(old, now []byte) []Field {
 // items says of a list that changed what went and what came.
 func (f *Field) items() {
 	var old, now []any
-	if json.Unmarshal([]byte(f.Old), &old) != nil || json.Unmarshal([]byte(f.New), &now) != nil {
+	listed := func(text string, into *[]any) bool {
+		return text == "" || json.Unmarshal([]byte(text), into) == nil
+	}
+	if !listed(f.Old, &old) || !listed(f.New, &now) {
 		return
 	}
 	left := map[string]int{}

@@ -419,9 +419,8 @@ func (c *choosing) waysOut(ctx context.Context, s *solve.Selection, views []solv
 				Taken: func(p *archive.Package) bool { return taken[p] }})
 			for k := range r.WaysOut {
 				r.WaysOut[k].Object = c.changed(r.WaysOut[k], r)
-				w := &r.WaysOut[k]
-				if w.Kind == definition.AddSource && c.plan.Mirror.Copy == definition.Faithful {
-					w.Packages, w.Files, w.Bytes = nil, 0, 0 // it would be taken whole
+				if w := &r.WaysOut[k]; c.takesMore(w.Amendment) {
+					w.Packages, w.Files, w.Bytes = nil, 0, 0
 				}
 			}
 		}
@@ -429,6 +428,24 @@ func (c *choosing) waysOut(ctx context.Context, s *solve.Selection, views []solv
 			c.out.Refusals = append(c.out.Refusals, r)
 		}
 	}
+}
+
+// takesMore tells whether a change lets more in than the packages that it was tried for: a source
+// that is taken whole, or a pattern that is about others, too.
+func (c *choosing) takesMore(a definition.Amendment) bool {
+	m := c.plan.Mirror
+	switch a.Kind {
+	case definition.AddSource:
+		return m.Copy == definition.Faithful || m.Want.Everything
+	case definition.LiftExcept:
+		except := slices.Clone(m.Want.Except)
+		for _, src := range c.plan.Sources {
+			except = append(except, src.Want.Except...)
+		}
+		return slices.ContainsFunc(except,
+			func(p string) bool { return p != a.Name && archive.Matches(p, a.Name) })
+	}
+	return false
 }
 
 // changed names what is described otherwise by a way out.

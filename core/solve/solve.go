@@ -423,7 +423,7 @@ func (u *Universe) isIn(o offer, r archive.Relation) bool {
 
 func (u *Universe) excepted(o offer) bool {
 	return !u.lifted[o.Name] && slices.ContainsFunc(u.sources[o.source].Except,
-		func(p string) bool { return glob(p, o.Name) })
+		func(p string) bool { return archive.Matches(p, o.Name) })
 }
 
 // Meets names the best that a source has to meet a clause on an architecture; "" where it has

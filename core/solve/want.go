@@ -1,7 +1,6 @@
 package solve
 
 import (
-	"path"
 	"slices"
 	"sort"
 	"strings"
@@ -49,7 +48,7 @@ func (w Want) old() bool {
 
 // admits tells whether a package is what a want is about, its version left aside.
 func (w Want) admits(p *archive.Package) bool {
-	like := func(text string) bool { return glob(w.Relation.Name, text) }
+	like := func(text string) bool { return archive.Matches(w.Relation.Name, text) }
 	switch w.By {
 	case BySection:
 		_, plain, inside := strings.Cut(p.Section, "/")
@@ -100,7 +99,7 @@ func (s *selector) namesOf(w Want) (names []string) {
 		if len(n.real) == 0 || !s.spend(1) {
 			continue
 		}
-		if w.By == ByName && glob(w.Relation.Name, text) ||
+		if w.By == ByName && archive.Matches(w.Relation.Name, text) ||
 			w.By != ByName && slices.ContainsFunc(n.real,
 				func(o offer) bool { return w.admits(o.Package) }) {
 			names = append(names, text)
@@ -194,11 +193,6 @@ func (s *selector) provided(w Want) (out []offer) {
 }
 
 func isPattern(s string) bool { return strings.ContainsAny(s, "*?[") }
-
-func glob(pattern, name string) bool {
-	ok, err := path.Match(pattern, name)
-	return err == nil && ok
-}
 
 func (u *Universe) explain(w Want) Unmatched {
 	out := Unmatched{Want: w}

@@ -42,6 +42,8 @@ var machineListing = listing[api.Machine]{
 			for i, n := range []int{m.Security, m.Behind, m.Stranded, m.Ahead, m.Held} {
 				row[6+i] = fmt.Sprint(n)
 			}
+		} else if len(m.Findings) == 0 {
+			row[11] = "not known" // none was looked for
 		}
 		return row
 	},

@@ -13,6 +13,8 @@ var long = map[string]bool{
 	"compare":        true,
 	"record":         true,
 	"rename":         true,
+	"amend":          true,
+	"order":          true,
 	"crossings":      true,
 	"restore":        true,
 	"wouldRestore":   true,

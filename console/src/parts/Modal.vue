@@ -3,16 +3,16 @@ import { Dialog, DialogPanel, DialogTitle } from '@headlessui/vue'
 import { onUnmounted, ref, watch, type ComponentPublicInstance } from 'vue'
 const props = defineProps<{ open: boolean; title: string; wide?: boolean }>()
 const emit = defineEmits<{ close: [] }>()
+const panel = ref<ComponentPublicInstance | null>(null)
 // Where the focus was before it was asked. It returns there however the question ends; where what
 // had it is gone, to the page.
-const panel = ref<ComponentPublicInstance | null>(null)
 let before: HTMLElement | null = null
 watch(
   () => props.open,
   (open) => {
     if (!open) return giveBack()
     before = document.activeElement as HTMLElement | null
-    setTimeout(enter, 50)
+    setTimeout(enter, 50) // after the dialog has looked for something that takes it
   },
   { immediate: true },
 )

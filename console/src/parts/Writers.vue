@@ -124,8 +124,19 @@ const ways: { value: Choice; word: string }[] = [
       <p v-if="o.both.length" class="mt-1.5">
         Both changed
         <template v-for="(f, i) in o.both" :key="f.path"
-          ><template v-if="i">; </template><code>{{ f.path || 'all of it' }}</code> (theirs
-          <code>{{ written(f.old) }}</code>, yours <code>{{ written(f.new) }}</code>)</template
+          ><template v-if="i">; </template><code>{{ f.path || 'all of it' }}</code> (<template
+            v-if="f.gone || f.came"
+            ><template v-if="f.gone"
+              >theirs alone <code>{{ f.gone.join(', ') }}</code></template
+            ><template v-if="f.gone && f.came">, </template
+            ><template v-if="f.came"
+              >yours alone <code>{{ f.came.join(', ') }}</code></template
+            ></template
+          ><template v-else-if="f.order"
+            >in your order <code>{{ f.order.join(', ') }}</code></template
+          ><template v-else
+            >theirs <code>{{ written(f.old) }}</code>, yours <code>{{ written(f.new) }}</code></template
+          >)</template
         >. Merged, it is as you have it.
       </p>
       <p v-else class="mt-1.5 text-slate">You changed different fields.</p>

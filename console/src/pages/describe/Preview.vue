@@ -38,7 +38,9 @@ const words: Record<string, ['good' | 'note' | 'warning', string]> = {
           <dt class="text-slate">{{ f.path }}</dt>
           <dd class="mono break-words">
             <Changed v-if="c.action === 'change'" :of="f" />
-            <template v-else>{{ written(c.action === 'remove' ? f.old : f.new) }}</template>
+            <template v-else>{{
+              (f.gone ?? f.came)?.join(', ') || written(c.action === 'remove' ? f.old : f.new)
+            }}</template>
           </dd>
         </template>
       </dl>

@@ -149,7 +149,7 @@ async function enrol() {
       known(m) ? m[k].toLocaleString('en') : '–'
     }}</template>
     <template #findings="{ row: m }"
-      ><Count v-if="m.reported" :findings="m.findings" /><span v-else class="text-slate"
+      ><Count v-if="m.findings.length || known(m)" :findings="m.findings" /><span v-else class="text-slate"
         >not known</span
       ></template
     >
