@@ -60,21 +60,6 @@ func TestPagesOfTheConsoleAreAccessible(t *testing.T) {
 		t.Skip("skipped: the check is not installed (make lint installs it)")
 	}
 	s := newSite(t)
-	b := newBrowser(t, s)
-	check := func(page, shade string) {
-		t.Helper()
-		for _, a := range b.serious(string(raw)) {
-			var at []string
-			for _, n := range a.Nodes[:min(3, len(a.Nodes))] {
-				at = append(at, fmt.Sprint(n.Target, " ", n.HTML))
-			}
-			t.Errorf("%s, %s: %s (%s), %d places:\n\t%s", page, shade, a.Help, a.ID, len(a.Nodes),
-				strings.Join(at, "\n\t"))
-		}
-	}
-	b.open("/")
-	b.see("Token")
-	check("signing in", "light")
 	s.described()
 	s.drives()
 	s.built("steady")
@@ -82,51 +67,71 @@ func TestPagesOfTheConsoleAreAccessible(t *testing.T) {
 	s.enrolled("gatehouse", "gate-south")
 	s.cli(0, "package", "add", filepath.Join(s.dir, "site/house/lamp-driver_2.0-1reach1_all.deb"), "--source",
 		"reach-lamps", told, "--why=two of the old lamps are older than their maker's drivers")
-	b.typed("#token", s.token)
-	b.click("Sign in")
-	b.see("Sign out")
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
 	for _, shade := range []string{"light", "dark"} {
-		b.run("shade", chromedp.Evaluate(`localStorage.setItem("stockade-shade", "`+shade+`")`, nil))
-		for _, p := range []struct{ path, see string }{
-			{"/", "Needs you"}, {"/describe", "Write or paste"},
-			{"/describe?edit=source/tarn", "The repository format"}, {"/sources", "official"},
-			{"/sources/tarn", "Accepted root"}, {"/sources/tarn?tab=1", "as recorded"},
-			{"/sources/reach-pumps", "It holds nothing yet"},
-			{"/sources/reach-lamps", "lamp-driver"}, {"/keys", "Kelp Drives release"},
-			{"/keys/" + kelp, "compared on paper"}, {"/credentials", "Credentials"},
-			{"/mirrors", "barrage"}, {"/mirrors/barrage", "barrage/1"}, {"/editions/barrage/1", "libtide2"},
-			{"/editions/barrage/1?tab=2", "Proved when it was built"}, {"/lanes", "steady"},
-			{"/packages", "Type the whole name"}, {"/machines", "gatehouse"},
-			{"/machines?tab=1", "gate-south"}, {"/machines/gate-south", "no source has it"},
-			{"/machines/gate-south?tab=1", "Bring it in"}, {"/jobs", "build"},
-			{"/journal", "lane.move"}, {"/accounts", "viewer reads"}, {"/accounts/warden", "first start"},
-			{"/nowhere", "Overview"},
-		} {
-			b.open(p.path)
-			b.see(p.see)
-			check(p.path, shade)
-			if shade == "light" {
-				b.fits(p.path)
+		t.Run(shade, func(t *testing.T) {
+			b := newBrowser(t, s)
+			check := func(page string) {
+				t.Helper()
+				for _, a := range b.serious(string(raw)) {
+					var at []string
+					for _, n := range a.Nodes[:min(3, len(a.Nodes))] {
+						at = append(at, fmt.Sprint(n.Target, " ", n.HTML))
+					}
+					t.Errorf("%s, %s: %s (%s), %d places:\n\t%s", page, shade, a.Help, a.ID, len(a.Nodes),
+						strings.Join(at, "\n\t"))
+				}
 			}
-		}
-		for _, d := range []struct{ path, press, see string }{
-			{"/keys/" + kelp, "Take back", "Take it back"}, {"/lanes", "Move here", "Move the lane"},
-			{"/sources/kelp", "Disable", "Leave it"}, {"/machines", "Files", "Take the kit"},
-			{"/machines?tab=1", "Enrol machines", "Names, with blanks"},
-			{"/machines/gate-south", "Change", "Record it"}, {"/machines/gate-south", "Forget it",
-				"Leave it"},
-			{"/mirrors/drives", "Prove", "Ways out"},
-		} {
-			b.open(d.path)
-			b.click(d.press)
-			b.see(d.see)
-			check(d.path+", "+d.press, shade)
-		}
-		b.open("/")
-		b.run("search", chromedp.Evaluate(
-			`document.dispatchEvent(new KeyboardEvent("keydown", {key: "/", bubbles: true}))`, nil),
-			chromedp.WaitVisible(`input[placeholder^="A page, a source"]`, chromedp.ByQuery))
-		check("the search", shade)
+			b.open("/")
+			b.run("shade", chromedp.Evaluate(`localStorage.setItem("stockade-shade", "`+shade+`")`, nil))
+			b.open("/")
+			b.see("Token")
+			check("signing in")
+			b.typed("#token", s.token)
+			b.click("Sign in")
+			b.see("Sign out")
+			for _, p := range []struct{ path, see string }{
+				{"/", "Needs you"}, {"/describe", "Write or paste"},
+				{"/describe?edit=source/tarn", "The repository format"}, {"/sources", "official"},
+				{"/sources/tarn", "Accepted root"}, {"/sources/tarn?tab=1", "as recorded"},
+				{"/sources/reach-pumps", "It holds nothing yet"},
+				{"/sources/reach-lamps", "lamp-driver"}, {"/keys", "Kelp Drives release"},
+				{"/keys/" + kelp, "compared on paper"}, {"/credentials", "Credentials"},
+				{"/mirrors", "barrage"}, {"/mirrors/barrage", "barrage/1"},
+				{"/editions/barrage/1", "libtide2"},
+				{"/editions/barrage/1?tab=2", "Proved when it was built"},
+				{"/lanes", "steady"},
+				{"/packages", "Type the whole name"}, {"/machines", "gatehouse"},
+				{"/machines?tab=1", "gate-south"}, {"/machines/gate-south", "no source has it"},
+				{"/machines/gate-south?tab=1", "Bring it in"}, {"/jobs", "build"},
+				{"/journal", "lane.move"}, {"/accounts", "viewer reads"}, {"/accounts/warden", "first start"},
+				{"/nowhere", "Overview"},
+			} {
+				b.open(p.path)
+				b.see(p.see)
+				check(p.path)
+				if shade == "light" {
+					b.fits(p.path)
+				}
+			}
+			for _, d := range []struct{ path, press, see string }{
+				{"/keys/" + kelp, "Take back", "Take it back"}, {"/lanes", "Move here", "Move the lane"},
+				{"/sources/kelp", "Disable", "Leave it"}, {"/machines", "Files", "Take the kit"},
+				{"/machines?tab=1", "Enrol machines", "Names, with blanks"},
+				{"/machines/gate-south", "Change", "Record it"}, {"/machines/gate-south", "Forget it",
+					"Leave it"},
+				{"/mirrors/drives", "Prove", "Ways out"},
+			} {
+				b.open(d.path)
+				b.click(d.press)
+				b.see(d.see)
+				check(d.path + ", " + d.press)
+			}
+			b.open("/")
+			b.run("search", chromedp.Evaluate(
+				`document.dispatchEvent(new KeyboardEvent("keydown", {key: "/", bubbles: true}))`, nil),
+				chromedp.WaitVisible(`input[placeholder^="A page, a source"]`, chromedp.ByQuery))
+			check("the search")
+		})
 	}
 }
