@@ -401,26 +401,20 @@ func TestAnEmptyJournalHolds(t *testing.T) {
 // A store that fails says nothing of the journal: the fault comes back, nobody is told
 // that the journal was tampered with, and nothing is written.
 func TestAFaultOfTheStoreIsNoDamage(t *testing.T) {
-	_, k := written(t, 0)
+	then, k := written(t, seven)
+	kept, err := k.Open(then.checkpoint)
+	if err != nil {
+		t.Fatal(err)
+	}
 	for name, do := range map[string]func(s Store) error{
-		"verify":   func(s Store) error { _, err := Verify(s, k); return err },
-		"newest":   func(s Store) error { _, err := Newest(s, k); return err },
-		"continue": func(s Store) error { _, err := Continue(s, k, Head{}, func(Entry) {}); return err },
-		"go on": func(s Store) error {
-			then, _ := written(t, seven)
-			kept, err := k.Open(then.checkpoint)
-			if err != nil {
-				t.Fatal(err)
-			}
-			_, err = Continue(s, k, kept, func(Entry) {})
-			return err
-		},
-		"against": func(s Store) error {
-			then, _ := written(t, seven)
-			_, err := Against(s, k, then.checkpoint)
-			return err
-		},
-		"write": func(s Store) error { return Write(s, k, Entry{By: "mara"}) },
+		"verify":      func(s Store) error { _, err := Verify(s, k); return err },
+		"newest":      func(s Store) error { _, err := Newest(s, k); return err },
+		"continue":    func(s Store) error { _, err := Continue(s, k, Head{}, func(Entry) {}); return err },
+		"go on":       func(s Store) error { _, err := Continue(s, k, kept, func(Entry) {}); return err },
+		"against":     func(s Store) error { _, err := Against(s, k, then.checkpoint); return err },
+		"prove":       func(s Store) error { _, err := Prove(s, k, 5); return err },
+		"prove since": func(s Store) error { _, err := ProveSince(s, k, kept); return err },
+		"write":       func(s Store) error { return Write(s, k, Entry{By: "mara"}) },
 	} {
 		t.Run(name, func(t *testing.T) {
 			m, _ := written(t, thirteen)

@@ -116,6 +116,8 @@ func TestEachProofThatDoesNotHold(t *testing.T) {
 		"another mark":     {swap("@v1", "@v2"), "its first lines"},
 		"no number":        {swap("index 3", "index three"), "its first lines"},
 		"no entry":         {swap(lines[1], "extra *"), "its first lines"},
+		"an entry unnamed": {swap("\nextra ", "\n"), "its first lines"},
+		"an index unnamed": {swap("\nindex 3", "\n3"), "its first lines"},
 		"nothing":          {"", "no head stands"},
 		"two lines":        {"a\n\n" + old, "lines are missing"},
 		"large":            {strings.Repeat("x", maxProof+1), "too large"},
@@ -131,8 +133,10 @@ func TestEachProofThatDoesNotHold(t *testing.T) {
 		"no hashes":          {"old 9\n\n" + now, old, "does not go on"},
 		"hashes too many": {"old 13\n" + strings.Split(since, "\n")[1] + "\n\n" + now, now,
 			"does not go on"},
-		"no size": {strings.Replace(since, "old 9", "old nine", 1), old, "about another head"},
-		"no head": {since, "tide", "signature of its head"},
+		"another of its size": {"old 13\n\n" + rewritten(t, 9, 13).checkpoint, now, "does not go on"},
+		"no size":             {strings.Replace(since, "old 9", "old nine", 1), "", "about another head"},
+		"a size unnamed":      {strings.Replace(since, "old 9", "0", 1), "", "about another head"},
+		"no head":             {since, "tide", "signature of its head"},
 	} {
 		if _, _, err := v.Since(c.text, c.older); err == nil || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v", name, err)
@@ -148,8 +152,12 @@ func TestEachProofThatDoesNotHold(t *testing.T) {
 	if _, err := NewVerifier("tide"); err == nil {
 		t.Error("a key that is none")
 	}
-	head.Root[0] ^= 1
 	var broken *Broken
+	s.entries[3] = nil
+	if _, err := Prove(s, k, 3); !errors.As(err, &broken) || broken.First != 3 {
+		t.Errorf("an entry that is gone: %v", err)
+	}
+	head.Root[0] ^= 1
 	if _, err := ProveSince(s, k, head); !errors.As(err, &broken) {
 		t.Errorf("a head that it contradicts: %v", err)
 	}

@@ -29,6 +29,7 @@ func main() {
 	seed := flag.Int64("seed", 1, "what the order is drawn with")
 	with := flag.String("with", "", "further packages whose tests are run, with commas")
 	least := flag.Int("least", 0, "the score that is asked for, in percent")
+	twice := flag.Bool("twice", false, "run each test that reaches a change, and tell which tests could go")
 	flag.Usage = func() {
 		fmt.Fprintln(os.Stderr, "mutate [flags] PACKAGE...")
 		flag.PrintDefaults()
@@ -40,8 +41,8 @@ func main() {
 	}
 	code := 0
 	for _, pkg := range flag.Args() {
-		score, err := measure(os.Stdout, pkg, split(*with), which{split(*kinds), split(*files)}, *within,
-			*seed)
+		score, err := measure(os.Stdout, pkg, manner{with: split(*with),
+			only: which{split(*kinds), split(*files)}, within: *within, seed: *seed, twice: *twice})
 		if err != nil {
 			fmt.Fprintf(os.Stderr, "mutate: %s: %v\n", pkg, err)
 			os.Exit(2)
@@ -57,10 +58,18 @@ func split(list string) []string {
 	return strings.FieldsFunc(list, func(r rune) bool { return r == ',' })
 }
 
+// manner is how a package is measured.
+type manner struct {
+	with   []string // further packages whose tests are run
+	only   which
+	within time.Duration
+	seed   int64
+	twice  bool // what is tested twice is looked for, too
+}
+
 // measure tries the changes of a package, tells which survive, and gives the score in
 // percent, rounded down.
-func measure(to io.Writer, pkg string, with []string, only which, within time.Duration, seed int64) (int,
-	error) {
+func measure(to io.Writer, pkg string, how manner) (int, error) {
 	work, err := os.MkdirTemp("", "mutate")
 	if err != nil {
 		return 0, err
@@ -69,24 +78,70 @@ func measure(to io.Writer, pkg string, with []string, only which, within time.Du
 	if err := os.Chmod(work, 0o755); err != nil {
 		return 0, err
 	}
-	s, err := build(pkg, with, work, only)
+	s, err := build(pkg, how.with, work, how.only)
 	if err != nil {
 		return 0, err
 	}
-	r := &runner{subject: s, work: work}
+	r := &runner{subject: s, work: work, every: how.twice}
 	if err := r.survey(context.Background()); err != nil {
 		return 0, err
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), within)
+	ctx, cancel := context.WithTimeout(context.Background(), how.within)
 	defer cancel()
-	outcomes, err := r.all(ctx, seed)
+	outcomes, err := r.all(ctx, how.seed)
 	if err != nil {
 		return 0, err
+	}
+	if how.twice {
+		reportTwice(to, r.tests, outcomes)
 	}
 	return report(to, pkg, s, outcomes), nil
 }
 
-func report(to io.Writer, pkg string, s *subject, outcomes map[int]Outcome) int {
+// reportTwice tells of each test how many changes it notices, and how many it alone; and
+// of those that could all go together without one change less being noticed, that they
+// could: the slowest first. What a test says that no change of these kinds shows (a
+// format that is met, an attack as it would come) is not weighed.
+func reportTwice(to io.Writer, tests []test, outcomes map[int]result) {
+	by := map[string]int{} // how many changes a test notices
+	for _, o := range outcomes {
+		for _, name := range o.by {
+			by[name]++
+		}
+	}
+	left := map[int]int{} // how many tests notice a change, those that could go not counted
+	for id, o := range outcomes {
+		left[id] = len(o.by)
+	}
+	alone := func(name string) (n int) {
+		for id, o := range outcomes {
+			if left[id] == 1 && slices.Contains(o.by, name) {
+				n++
+			}
+		}
+		return n
+	}
+	slowest := slices.SortedFunc(slices.Values(tests), func(a, b test) int { return int(b.took - a.took) })
+	firmly := map[string]int{}
+	for _, t := range slowest {
+		firmly[t.name] = alone(t.name)
+	}
+	for _, t := range slowest {
+		word := ""
+		if alone(t.name) == 0 {
+			word = ", could go"
+			for id, o := range outcomes {
+				if slices.Contains(o.by, t.name) {
+					left[id]--
+				}
+			}
+		}
+		fmt.Fprintf(to, "test %s: %.2f s, notices %d, alone %d%s\n", t.name, t.took.Seconds(), by[t.name],
+			firmly[t.name], word)
+	}
+}
+
+func report(to io.Writer, pkg string, s *subject, outcomes map[int]result) int {
 	type tally struct{ noticed, tried int }
 	byKind := map[Kind]*tally{}
 	var whole tally
@@ -102,12 +157,12 @@ func report(to io.Writer, pkg string, s *subject, outcomes map[int]Outcome) int 
 		}
 		k.tried++
 		whole.tried++
-		if o == Noticed || o == Hung {
+		if o.Outcome == Noticed || o.Outcome == Hung {
 			k.noticed++
 			whole.noticed++
 			continue
 		}
-		fmt.Fprintf(to, "%-11s  %s\n", o, c)
+		fmt.Fprintf(to, "%-11s  %s\n", o.Outcome, c)
 	}
 	percent := func(t tally) int { return 100 * t.noticed / max(t.tried, 1) }
 	var kinds []Kind

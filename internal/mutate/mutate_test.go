@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -49,7 +50,10 @@ func Never() error {
 
 const programsTest = `package gate
 
-import "testing"
+import (
+	"testing"
+	"time"
+)
 
 func TestOpen(t *testing.T) {
 	for level, want := range map[int]bool{2: false, 3: true, 5: true} {
@@ -60,6 +64,13 @@ func TestOpen(t *testing.T) {
 	if _, err := Open(10, false); err == nil {
 		t.Error("it opens at 10")
 	}
+}
+
+func TestOnlyTheBound(t *testing.T) {
+	if _, err := Open(10, false); err == nil {
+		t.Error("it opens at 10")
+	}
+	time.Sleep(200 * time.Millisecond) // this one could go
 }
 `
 
@@ -81,7 +92,7 @@ func TestItTellsWhatTheTestsNotice(t *testing.T) {
 	}
 	t.Chdir(dir)
 	var out bytes.Buffer
-	score, err := measure(&out, ".", nil, which{}, time.Minute, 1)
+	score, err := measure(&out, ".", manner{within: time.Minute, seed: 1, twice: true})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -109,6 +120,12 @@ func TestItTellsWhatTheTestsNotice(t *testing.T) {
 			}
 		}
 	}
+	for _, want := range []string{`TestOnlyTheBound: 0\.\d+ s, notices [1-9]\d*, alone 0, could go\n`,
+		`TestOpen: 0\.\d+ s, notices [1-9]\d*, alone [1-9]\d*\n`} {
+		if !regexp.MustCompile(want).MatchString(out.String()) {
+			t.Errorf("what is tested twice is not told: %s\n%s", want, out.String())
+		}
+	}
 	if score < 15 || score > 50 || !strings.Contains(out.String(), fmt.Sprintf(" %d %%; tried", score)) {
 		t.Errorf("%d %%:\n%s", score, out.String())
 	}
@@ -133,20 +150,21 @@ func TestDam(t *testing.T) {
 		t.Fatal(err)
 	}
 	out.Reset()
-	more, err := measure(&out, ".", []string{"./dam"}, which{}, time.Minute, 1)
+	more, err := measure(&out, ".", manner{with: []string{"./dam"}, within: time.Minute, seed: 1})
 	if err != nil || more <= score || strings.Contains(out.String(), "without !locked") {
 		t.Errorf("%d %% with more tests, and %d %% without: %v\n%s", more, score, err, out.String())
 	}
-	only, err := measure(&out, ".", nil, which{kinds: []string{"refusal"}}, time.Minute, 1)
+	only, err := measure(&out, ".", manner{only: which{kinds: []string{"refusal"}}, within: time.Minute, seed: 1})
 	if err != nil || only != 50 {
 		t.Errorf("of refusals alone %d %%, %v", only, err)
 	}
 	out.Reset()
-	if _, err := measure(&out, ".", nil, which{files: []string{"none.go"}}, time.Minute, 1); err == nil &&
+	none := manner{only: which{files: []string{"none.go"}}, within: time.Minute, seed: 1}
+	if _, err := measure(&out, ".", none); err == nil &&
 		!strings.Contains(out.String(), "of 0") && !strings.Contains(out.String(), "0 of") {
 		t.Errorf("of a file that is not there: %s", out.String())
 	}
-	if _, err := measure(&out, "./nowhere", nil, which{}, time.Minute, 1); err == nil {
+	if _, err := measure(&out, "./nowhere", manner{within: time.Minute, seed: 1}); err == nil {
 		t.Error("a package that is not there is measured")
 	}
 }

@@ -45,6 +45,14 @@ type runner struct {
 	*subject
 	work  string
 	tests []test
+	every bool // each test that reaches a change is run, also when one noticed it
+}
+
+// result is what became of a change, and the tests that noticed it: the first, or with
+// every all of them.
+type result struct {
+	Outcome
+	by []string
 }
 
 // run runs one test with an environment. failed tells that it did not pass.
@@ -136,35 +144,43 @@ func (r *runner) surveyed(ctx context.Context, in suite) (tests []test, err erro
 }
 
 // try turns one change on and runs the tests that reach it, the quick ones first, until
-// one fails.
-func (r *runner) try(ctx context.Context, c Change) (Outcome, error) {
-	outcome := Unreached
+// one fails or, with every, all of them.
+func (r *runner) try(ctx context.Context, c Change) (got result, err error) {
+	got.Outcome = Unreached
 	for _, t := range r.tests {
 		if !t.reaches[c.ID] {
 			continue
 		}
-		outcome = Survived
+		if got.Outcome == Unreached {
+			got.Outcome = Survived
+		}
 		failed, late, err := r.run(ctx, t.suite, t.name, 10*time.Second+10*t.took,
 			"MUTATE="+strconv.Itoa(c.ID))
 		switch {
 		case err != nil:
-			return "", err
+			return got, err
 		case ctx.Err() != nil:
-			return "", ctx.Err()
-		case late:
-			return Hung, nil
-		case failed:
-			return Noticed, nil
+			return got, ctx.Err()
+		case !failed:
+			continue
+		case len(got.by) == 0 && late:
+			got.Outcome = Hung
+		case !late:
+			got.Outcome = Noticed
+		}
+		got.by = append(got.by, t.name)
+		if !r.every {
+			break
 		}
 	}
-	return outcome, nil
+	return got, nil
 }
 
 // all tries the changes in an order that is drawn, so that those which are tried within
 // the time stand for all.
-func (r *runner) all(ctx context.Context, seed int64) (map[int]Outcome, error) {
+func (r *runner) all(ctx context.Context, seed int64) (map[int]result, error) {
 	order := rand.New(rand.NewSource(seed)).Perm(len(r.changes))
-	out := map[int]Outcome{}
+	out := map[int]result{}
 	var mu sync.Mutex
 	var first error
 	var wg sync.WaitGroup
