@@ -32,6 +32,7 @@ import (
 	"stockade/core/pool"
 	"stockade/core/trust"
 	"stockade/internal/demo"
+	"stockade/internal/must"
 	"stockade/internal/service"
 )
 
@@ -39,9 +40,7 @@ func builder(b *testing.B, site *trust.SiteKey) *mirror.Builder {
 	b.Helper()
 	dir := b.TempDir()
 	store, err := pool.Open(filepath.Join(dir, "pool"), filepath.Join(dir, "tmp"))
-	if err != nil {
-		b.Fatal(err)
-	}
+	must.Do(b, err)
 	return &mirror.Builder{
 		Pool:     store,
 		Fetch:    fetch.New(fetch.Options{}),
@@ -64,16 +63,13 @@ func BenchmarkRealIndex(b *testing.B) {
 		b.Skip("skipped: ", err)
 	}
 	certs, err := trust.ReadCertificates(raw)
-	if err != nil {
-		b.Fatal(err)
-	}
+	must.Do(b, err)
 	var known []trust.Known
 	for _, c := range certs {
 		known = append(known, trust.Known{Certificate: c, VouchedFor: []string{"own"}})
 	}
 	src := &mirror.Source{Name: "own", Family: deb.Family{},
-		Route: fetch.Route{Source: "own", Upstreams: []fetch.Upstream{{URL: uri}}},
-		Spec: archive.Source{
+		Route: fetch.Route{Source: "own", Upstreams: []fetch.Upstream{{URL: uri}}}, Spec: archive.Source{
 			Name:          "own",
 			Family:        "deb",
 			Release:       suite,
@@ -83,13 +79,9 @@ func BenchmarkRealIndex(b *testing.B) {
 		Keyring: trust.NewKeyring("own", known, time.Now)}
 	bl := builder(b, nil)
 	pub, err := bl.Refresh(context.Background(), src)
-	if err != nil {
-		b.Fatal(err)
-	}
+	must.Do(b, err)
 	lists, err := bl.Lists(context.Background(), pub)
-	if err != nil {
-		b.Fatal(err)
-	}
+	must.Do(b, err)
 	src.Accepted = &pub.Accepted
 	if err := bl.Pool.Flush(); err != nil { // only then does it lie under its own name
 		b.Fatal(err)
@@ -102,9 +94,7 @@ func BenchmarkRealIndex(b *testing.B) {
 	packages := 0
 	for b.Loop() {
 		begun := time.Now()
-		if err := exec.Command("sh", "-c", "xz -dc < "+file+" > /dev/null").Run(); err != nil {
-			b.Fatal(err)
-		}
+		must.Do(b, exec.Command("sh", "-c", "xz -dc < "+file+" > /dev/null").Run())
 		theirs += time.Since(begun)
 		begun = time.Now()
 		if _, err := bl.ReadAccepted(src); err != nil { // the signature
@@ -112,10 +102,8 @@ func BenchmarkRealIndex(b *testing.B) {
 		}
 		packages = 0
 		// Reading compares the digest with the root's.
-		if err := bl.Read(src, 0, lists[0],
-			func(*archive.Package, []byte) error { packages++; return nil }); err != nil {
-			b.Fatal(err)
-		}
+		must.Do(b, bl.Read(src, 0, lists[0],
+			func(*archive.Package, []byte) error { packages++; return nil }))
 		ours += time.Since(begun)
 	}
 	var m runtime.MemStats
@@ -127,7 +115,10 @@ func BenchmarkRealIndex(b *testing.B) {
 
 // peak is the largest resident memory of this process so far, in MiB.
 func peak() float64 {
-	raw, _ := os.ReadFile("/proc/self/status")
+	raw, err := os.ReadFile("/proc/self/status")
+	if err != nil {
+		return 0
+	}
 	for line := range strings.Lines(string(raw)) {
 		var kib float64
 		if n, _ := fmt.Sscanf(line, "VmHWM: %f kB", &kib); n == 1 {
@@ -189,9 +180,7 @@ func BenchmarkDownload(b *testing.B) {
 			return err
 		})
 		store, err := pool.Open(filepath.Join(b.TempDir(), "pool"), b.TempDir())
-		if err != nil {
-			b.Fatal(err)
-		}
+		must.Do(b, err)
 		ours += each(func(i int) error {
 			_, err := store.Ingest(pool.Want{Name: "x", Size: size, Authority: pool.ByDigest(sums[i], "")},
 				func(s pool.Sink) error {
@@ -207,9 +196,7 @@ func BenchmarkDownload(b *testing.B) {
 			return err
 		})
 		begun := time.Now() // what is not durable is not taken in
-		if err := store.Flush(); err != nil {
-			b.Fatal(err)
-		}
+		must.Do(b, store.Flush())
 		ours += time.Since(begun)
 	}
 	b.ReportMetric(float64(ours)/float64(floor), "times-hashing-alone")
@@ -219,9 +206,7 @@ func BenchmarkDownload(b *testing.B) {
 // upstream, against one conditional request for its root.
 func BenchmarkNothingChanged(b *testing.B) {
 	s, err := demo.NewScenario(time.Now())
-	if err != nil {
-		b.Fatal(err)
-	}
+	must.Do(b, err)
 	defer s.Close()
 	bl := builder(b, s.KelpKey)
 	src := &mirror.Source{Name: "tarn", Family: deb.Family{}, Priority: 20,
@@ -243,9 +228,7 @@ func BenchmarkNothingChanged(b *testing.B) {
 		Sources: []*mirror.Source{src},
 	}
 	out, err := bl.Build(context.Background(), plan)
-	if err != nil {
-		b.Fatal(err)
-	}
+	must.Do(b, err)
 	src.Accepted, plan.Previous, plan.Number = &out.Publications[0].Accepted, out.Edition, 2
 	s.North.Hits()
 	var ours, floor time.Duration
@@ -253,7 +236,8 @@ func BenchmarkNothingChanged(b *testing.B) {
 	for b.Loop() {
 		for range 20 {
 			begun := time.Now()
-			req, _ := http.NewRequest("GET", s.North.URL+"/dists/heron/InRelease", nil)
+			req, err := http.NewRequest("GET", s.North.URL+"/dists/heron/InRelease", nil)
+			must.Do(b, err)
 			req.Header.Set("If-None-Match",
 				fmt.Sprintf(`"%x"`, sha256.Sum256(s.North.Files()["dists/heron/InRelease"])))
 			res, err := http.DefaultClient.Do(req)
@@ -294,9 +278,7 @@ func BenchmarkManyMachines(b *testing.B) {
 		Packages: "127.0.0.1:0",
 		Machines: 200,
 	})
-	if err != nil {
-		b.Fatal(err)
-	}
+	must.Do(b, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan error, 1)
 	go func() { ended <- s.Run(ctx) }()
@@ -306,12 +288,8 @@ func BenchmarkManyMachines(b *testing.B) {
 		SiteKey string `json:"site_key"`
 	}{}
 	res, err := http.Get(s.APIURL() + "/api/v1/about")
-	if err != nil {
-		b.Fatal(err)
-	}
-	if err := json.NewDecoder(res.Body).Decode(&about); err != nil {
-		b.Fatal(err)
-	}
+	must.Do(b, err)
+	must.Do(b, json.NewDecoder(res.Body).Decode(&about))
 	res.Body.Close()
 	address := s.PackagesURL() + "/key/" + about.SiteKey
 	want := fetchAll(b, address)
@@ -397,9 +375,7 @@ func peakHeap(most *uint64) (done func()) {
 func fetchAll(b *testing.B, address string) string {
 	b.Helper()
 	res, err := http.Get(address)
-	if err != nil {
-		b.Fatal(err)
-	}
+	must.Do(b, err)
 	defer res.Body.Close()
 	data, err := io.ReadAll(res.Body)
 	if err != nil || res.StatusCode != http.StatusOK {

@@ -23,6 +23,7 @@ import (
 	"stockade/core/solve"
 	"stockade/core/trust"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // many is how many packages a generated index has.
@@ -43,13 +44,9 @@ func rpmRepository(b *testing.B, key *trust.SiteKey, packing string) map[string]
 			{Path: "/etc/pump-NAME.conf", Mode: 0o644, Data: []byte("x")},
 			{Path: "/usr/share/pump/NAME", Mode: 0o644, Data: []byte("x")}}}
 	file, err := m.Build(nil)
-	if err != nil {
-		b.Fatal(err)
-	}
+	must.Do(b, err)
 	o, err := header.Open(bytes.NewReader(file))
-	if err != nil {
-		b.Fatal(err)
-	}
+	must.Do(b, err)
 	one := rpm.Description{File: o, Path: "Packages/p/pump-NAME.rpm", SHA256: "DIGEST",
 		Size: int64(len(file))}.Primary()
 	r := made.RPMRepository{Name: "generated", Date: time.Now().Add(-time.Hour), Packing: packing,
@@ -70,9 +67,7 @@ func rpmRepository(b *testing.B, key *trust.SiteKey, packing string) map[string]
 			return all.Bytes()
 		}}
 	files, err := r.Publish(key)
-	if err != nil {
-		b.Fatal(err)
-	}
+	must.Do(b, err)
 	return files
 }
 
@@ -91,13 +86,9 @@ func alpmRepository(b *testing.B, key *trust.SiteKey) map[string][]byte {
 		return name + "-2.3.1-2", alpm.Describe(info, name+"-2.3.1-2-x86_64.pkg.tar.zst", 30_000, fmt.Sprintf(
 			"%064x", uint64(i)*0x9E3779B97F4A7C15))
 	})
-	if err != nil {
-		b.Fatal(err)
-	}
+	must.Do(b, err)
 	signature, err := key.DetachSign(data, false)
-	if err != nil {
-		b.Fatal(err)
-	}
+	must.Do(b, err)
 	return map[string][]byte{"wrack/os/x86_64/wrack.db": data, "wrack/os/x86_64/wrack.db.sig": signature}
 }
 
@@ -107,9 +98,7 @@ func alpmRepository(b *testing.B, key *trust.SiteKey) map[string][]byte {
 func BenchmarkGeneratedIndex(b *testing.B) {
 	made := func() time.Time { return time.Now().Add(-48 * time.Hour) }
 	key, err := trust.NewKey("Generated", "", "g@wrack.example", made)
-	if err != nil {
-		b.Fatal(err)
-	}
+	must.Do(b, err)
 	key = key.At(func() time.Time { return time.Now().Add(-time.Hour) })
 	for _, c := range []struct {
 		name   string
@@ -144,32 +133,24 @@ func BenchmarkGeneratedIndex(b *testing.B) {
 					[]trust.Known{{Certificate: key.Certificate(), VouchedFor: []string{"g"}}}, time.Now)}
 			bl := builder(b, nil)
 			pub, err := bl.Refresh(context.Background(), src)
-			if err != nil {
-				b.Fatal(err)
-			}
+			must.Do(b, err)
 			lists, err := bl.Lists(context.Background(), pub)
-			if err != nil {
-				b.Fatal(err)
-			}
+			must.Do(b, err)
 			src.Accepted = &pub.Accepted
 			srv.Close()
 			files, pub = nil, nil
 			runtime.GC()
 			debug.FreeOSMemory()
-			os.WriteFile("/proc/self/clear_refs", []byte("5"), 0) // the peak begins anew
+			must.Do(b, os.WriteFile("/proc/self/clear_refs", []byte("5"), 0)) // the peak begins anew
 			var ours, alone time.Duration
 			var plainBytes int64
 			packages := 0
 			for b.Loop() {
 				begun := time.Now()
 				f, err := bl.Pool.Open(lists[0].SHA256)
-				if err != nil {
-					b.Fatal(err)
-				}
+				must.Do(b, err)
 				plain, err := archive.Decompress(f, lists[0].Used.Compression, 4<<30)
-				if err != nil {
-					b.Fatal(err)
-				}
+				must.Do(b, err)
 				if plainBytes, err = io.Copy(io.Discard, plain); err != nil {
 					b.Fatal(err)
 				}
@@ -182,13 +163,11 @@ func BenchmarkGeneratedIndex(b *testing.B) {
 				u := solve.NewUniverse(c.family,
 					[]solve.Source{{Name: "g", Architectures: c.spec.Architectures}})
 				packages = 0
-				if err := bl.Read(src, 0, lists[0], func(p *archive.Package, _ []byte) error {
+				must.Do(b, bl.Read(src, 0, lists[0], func(p *archive.Package, _ []byte) error {
 					packages++
 					u.Add(0, p)
 					return nil
-				}); err != nil {
-					b.Fatal(err)
-				}
+				}))
 				ours += time.Since(begun)
 				runtime.KeepAlive(u)
 			}

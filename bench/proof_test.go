@@ -29,6 +29,7 @@ import (
 	"stockade/core/definition"
 	"stockade/core/solve"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // lists is the plain lists of packages of one family, as text to be parsed.
@@ -52,7 +53,7 @@ func (l lists) parsed(b *testing.B, limit int) (*solve.Universe, int) {
 		Components: []string{"c"}}
 	for i, plain := range l.plain {
 		at := 0
-		if err := l.family.ReadIndex(spec, archive.IndexChoice{Component: "c", Arch: l.arch},
+		must.Do(b, l.family.ReadIndex(spec, archive.IndexChoice{Component: "c", Arch: l.arch},
 			bytes.NewReader(plain), func(p *archive.Package, _ []byte) error {
 				if n < limit {
 					p.Index, p.Ordinal = i, at
@@ -60,9 +61,7 @@ func (l lists) parsed(b *testing.B, limit int) (*solve.Universe, int) {
 					n, at = n+1, at+1
 				}
 				return nil
-			}); err != nil {
-			b.Fatal(err)
-		}
+			}))
 	}
 	return u, n
 }
@@ -70,7 +69,8 @@ func (l lists) parsed(b *testing.B, limit int) (*solve.Universe, int) {
 // own reads the lists that the machine's own package client keeps of its archive.
 func own(b *testing.B) lists {
 	b.Helper()
-	files, _ := filepath.Glob("/var/lib/apt/lists/*_Packages*")
+	files, err := filepath.Glob("/var/lib/apt/lists/*_Packages*")
+	must.Do(b, err)
 	arch, err := exec.Command("dpkg", "--print-architecture").Output()
 	if err != nil || len(files) == 0 {
 		b.Skip("skipped: this machine's package client has no lists of its archive")
@@ -160,17 +160,11 @@ func generated(b *testing.B, family string, n int) lists {
 		return name(i) + "-2.3.1-2", alpm.Describe(info, name(i)+"-2.3.1-2-x86_64.pkg.tar.zst", 30_000,
 			fmt.Sprintf("%064x", i+1))
 	})
-	if err != nil {
-		b.Fatal(err)
-	}
+	must.Do(b, err)
 	plain, err := archive.Decompress(bytes.NewReader(packed), "gz", 4<<30)
-	if err != nil {
-		b.Fatal(err)
-	}
+	must.Do(b, err)
 	data, err := io.ReadAll(plain)
-	if err != nil {
-		b.Fatal(err)
-	}
+	must.Do(b, err)
 	return lists{alpm.Family{}, "x86_64", [][]byte{data}}
 }
 
@@ -196,7 +190,7 @@ func BenchmarkProof(b *testing.B) {
 			l := c.of(b)
 			runtime.GC()
 			debug.FreeOSMemory()
-			os.WriteFile("/proc/self/clear_refs", []byte("5"), 0) // the peak begins anew
+			must.Do(b, os.WriteFile("/proc/self/clear_refs", []byte("5"), 0)) // the peak begins anew
 			var parse, proof time.Duration
 			packages, proved := 0, 0
 			for b.Loop() {
@@ -205,11 +199,8 @@ func BenchmarkProof(b *testing.B) {
 				parse += time.Since(begun)
 				begun = time.Now()
 				s, err := u.Select(b.Context(), everything(),
-					[]solve.View{{Architectures: []string{l.arch}}},
-					solve.Limits{})
-				if err != nil {
-					b.Fatal(err)
-				}
+					[]solve.View{{Architectures: []string{l.arch}}}, solve.Limits{})
+				must.Do(b, err)
 				proof += time.Since(begun)
 				packages, proved = n, s.Proofs[0].Proved
 				if len(s.Undecided) > 0 {
@@ -252,9 +243,7 @@ func drawProof(b *testing.B, path string, points []point) {
 	for i, family := range slices.Sorted(maps.Keys(byFamily)) {
 		xys := byFamily[family]
 		line, dots, err := plotter.NewLinePoints(xys)
-		if err != nil {
-			b.Fatal(err)
-		}
+		must.Do(b, err)
 		line.Color, dots.Color, dots.Shape = plotutil.Color(i), plotutil.Color(i), plotutil.Shape(i)
 		last := xys[len(xys)-1]
 		ideal := plotter.NewFunction(func(n float64) float64 {
@@ -266,9 +255,7 @@ func drawProof(b *testing.B, path string, points []point) {
 		p.Legend.Add(family, line, dots)
 		p.Legend.Add(family+", n log n through its last", ideal)
 	}
-	if err := p.Save(6*vg.Inch, 4*vg.Inch, path); err != nil {
-		b.Fatal(err)
-	}
+	must.Do(b, p.Save(6*vg.Inch, 4*vg.Inch, path))
 }
 
 // BenchmarkProofBySize does the same on the first 1,000 to 64,000 packages. PROOF_PLOT names a file
@@ -336,9 +323,7 @@ func BenchmarkChoosing(b *testing.B) {
 		begun = time.Now()
 		s, err := u.Select(b.Context(), wants, []solve.View{{Architectures: []string{l.arch}}},
 			solve.Limits{})
-		if err != nil {
-			b.Fatal(err)
-		}
+		must.Do(b, err)
 		choice += time.Since(begun)
 		taken = len(s.Chosen)
 	}

@@ -14,6 +14,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"stockade/internal/api"
+	"stockade/internal/must"
 )
 
 // A second window is signed in, no script can read what it is signed in with, and a session that
@@ -117,9 +118,7 @@ func TestAViewerIsOfferedNothingThatIsRefused(t *testing.T) {
 		b.run("the buttons", chromedp.Evaluate(`JSON.stringify([...document.querySelectorAll("[data-does]")].
 			map(e => [e.dataset.does, e.disabled, e.innerText]))`, &raw))
 		var buttons [][3]any
-		if err := json.Unmarshal([]byte(raw), &buttons); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, json.Unmarshal([]byte(raw), &buttons))
 		for _, x := range buttons {
 			does, disabled, text := x[0].(string), x[1].(bool), x[2].(string)
 			role, known := needs[does]
@@ -131,8 +130,7 @@ func TestAViewerIsOfferedNothingThatIsRefused(t *testing.T) {
 		}
 	}
 	for _, does := range []string{"record", "disable", "probe", "refresh", "restore", "addPackage",
-		"takeStatement",
-		"addKeys", "bar", "withdraw", "estimate", "build", "preview", "verify", "retire",
+		"takeStatement", "addKeys", "bar", "withdraw", "estimate", "build", "preview", "verify", "retire",
 		"move", "where", "addAccount"} {
 		if !seen[does] {
 			t.Errorf("nothing on these pages does %s", does)
@@ -144,7 +142,7 @@ func TestAViewerIsOfferedNothingThatIsRefused(t *testing.T) {
 func TestEachActionOfTheConsoleIsAnAct(t *testing.T) {
 	sources := filepath.Join("..", "console", "src")
 	var all strings.Builder
-	if err := filepath.WalkDir(sources, func(path string, d os.DirEntry, err error) error {
+	must.Do(t, filepath.WalkDir(sources, func(path string, d os.DirEntry, err error) error {
 		if err == nil && (strings.HasSuffix(path, ".vue") || strings.HasSuffix(path, ".ts")) &&
 			!strings.HasSuffix(path, ".d.ts") {
 			raw, rerr := os.ReadFile(path)
@@ -152,9 +150,7 @@ func TestEachActionOfTheConsoleIsAnAct(t *testing.T) {
 			return rerr
 		}
 		return err
-	}); err != nil {
-		t.Fatal(err)
-	}
+	}))
 	known := map[string]string{}
 	for _, r := range api.Routes {
 		known[r.Name] = r.Role
@@ -171,8 +167,7 @@ func TestEachActionOfTheConsoleIsAnAct(t *testing.T) {
 		"withdraw", "retireKey", "refresh", "probe", "order", "disable", "verify", "retire", "restore",
 		"addKeys",
 		"takeStatement", "addPackage", "removePackage", "giveSecret", "forgetSecret", "renewSiteKey",
-		"retireSiteKey",
-		"where", "setAside", "takeUp", "stopJob", "addAccount", "removeAccount"} {
+		"retireSiteKey", "where", "setAside", "takeUp", "stopJob", "addAccount", "removeAccount"} {
 		if !slices.Contains(named, does) {
 			t.Errorf("no button of the console says that it does %s", does)
 		}

@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"context"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -10,10 +9,8 @@ import (
 	"testing"
 	"time"
 
-	"stockade/internal/api"
-	"stockade/internal/client"
-	"stockade/internal/demo"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 func TestTheRealClientInstallsFromTheListener(t *testing.T) {
@@ -57,9 +54,9 @@ func TestTheRealClientInstallsFromAnExportWithTheNetworkCut(t *testing.T) {
 			defer syscall.Umask(usual)
 			s.cli(0, "edition", "export", edition, dir)
 			if kind.mirror != "barrage" {
-				site := strings.ReplaceAll(mustRead(t, filepath.Join(s.dir, "site/mirrors.yaml")),
+				site := strings.ReplaceAll(must.Read(t, filepath.Join(s.dir, "site/mirrors.yaml")),
 					"steady: {mirror: barrage}", "steady: {mirror: "+kind.mirror+"}")
-				os.WriteFile(filepath.Join(s.dir, "site/mirrors.yaml"), []byte(site), 0o644)
+				must.Write(t, filepath.Join(s.dir, "site/mirrors.yaml"), site)
 				s.cli(0, "record", filepath.Join(s.dir, "site"))
 			}
 			// no lane was moved: the export says which edition it is
@@ -96,18 +93,7 @@ func readableByAll(t *testing.T, dir string) {
 		}
 		return err
 	})
-	if err != nil {
-		t.Fatal(err)
-	}
-}
-
-func mustRead(t *testing.T, path string) string {
-	t.Helper()
-	raw, err := os.ReadFile(path)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return string(raw)
+	must.Do(t, err)
 }
 
 func TestTheRealClientRefusesAnExportThatWasTamperedWith(t *testing.T) {
@@ -126,14 +112,7 @@ func TestTheRealClientRefusesAnExportThatWasTamperedWith(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			dir := filepath.Join(s.dir, "export-"+c.name)
 			s.cli(0, "edition", "export", edition, dir)
-			filepath.Walk(filepath.Join(dir, c.file), func(p string, info os.FileInfo, err error) error {
-				if err == nil && info.Mode().IsRegular() {
-					raw, _ := os.ReadFile(p)
-					raw[len(raw)/2] ^= 1
-					os.WriteFile(p, raw, 0o644)
-				}
-				return nil
-			})
+			flipped(t, filepath.Join(dir, c.file), "")
 			m := newMachine(t, s.dir)
 			s.cli(0, "group", "files", "gatehouse", "--at", dir, "--out", m.root)
 			out, err := m.apt(true, "update")
@@ -164,11 +143,9 @@ func TestPrioritiesAndPinsAreWhatWasMeant(t *testing.T) {
 		Summary:   "vendor's build",
 	})
 	files, err := s.scenario.Kelp.Publish(s.scenario.KelpKey)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	s.scenario.Vendor.Publish(files)
-	if err := s.scenario.PublishTarn(time.Now().Add(-time.Hour), true, func(r *made.DebRepository) {
+	must.Do(t, s.scenario.PublishTarn(time.Now().Add(-time.Hour), true, func(r *made.DebRepository) {
 		r.Packages = append(r.Packages, made.Deb{
 			Component: "field",
 			Name:      "tide-tables",
@@ -177,12 +154,10 @@ func TestPrioritiesAndPinsAreWhatWasMeant(t *testing.T) {
 			Summary:   "newer tables",
 			Fields:    "Depends: tide-data\n",
 		})
-	}); err != nil {
-		t.Fatal(err)
-	}
+	}))
 	path := filepath.Join(s.dir, "site/mirrors.yaml")
-	os.WriteFile(path, []byte(strings.ReplaceAll(mustRead(t, path), "packages: [kelp-drive]",
-		"packages: [kelp-drive, sluicectl]")), 0o644)
+	must.Write(t, path, strings.ReplaceAll(must.Read(t, path), "packages: [kelp-drive]",
+		"packages: [kelp-drive, sluicectl]"))
 	s.described()
 	s.built("steady")
 	m := newMachine(t, s.dir)
@@ -215,17 +190,9 @@ func TestAClientInTheMiddleOfAnUpdateSurvivesAMovingLane(t *testing.T) {
 			digest = f[0]
 		}
 	}
-	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *made.DebRepository) {
-		for i := range r.Packages {
-			if r.Packages[i].Name == "sluicectl" {
-				r.Packages[i].Version = "1.5.0-1"
-			}
-		}
-	}); err != nil {
-		t.Fatal(err)
-	}
+	s.newer("1.5.0-1")
 	path := filepath.Join(s.dir, "site/mirrors.yaml")
-	os.WriteFile(path, []byte(strings.ReplaceAll(mustRead(t, path), "versions: 2", "versions: 1")), 0o644)
+	edit(t, path, "versions: 2", "versions: 1")
 	s.cli(0, "record", filepath.Join(s.dir, "site"))
 	s.built("steady")
 	if code, body, _ := get(t, base+"core/binary-amd64/by-hash/SHA256/"+digest); code != 200 || body != old {
@@ -257,93 +224,9 @@ func TestAClientInTheMiddleOfAnUpdateSurvivesAMovingLane(t *testing.T) {
 	if out, err := m.apt(false, "install", "--allow-downgrades", "sluicectl=1.4.2-1"); err == nil {
 		t.Errorf("apt-get takes an older root now: lane.older-lists says too much\n%s", out)
 	}
-	if err := os.RemoveAll(filepath.Join(m.root, "var/lib/apt/lists")); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, os.RemoveAll(filepath.Join(m.root, "var/lib/apt/lists")))
 	m.must(false, "update")
 	m.must(false, "install", "--allow-downgrades", "sluicectl=1.4.2-1")
-}
-
-// TestTheMachinesOwnArchive takes the archive that this very machine is
-// configured for as an upstream: real data, real keys.
-func TestTheMachinesOwnArchive(t *testing.T) {
-	t.Parallel()
-	uri, suite, keyring := demo.OwnArchive()
-	if uri == "" {
-		t.Skip("skipped: this machine's configuration names no deb archive with a keyring")
-	}
-	if code := demo.Reachable(uri + "/dists/" + suite + "/InRelease"); code != 200 {
-		t.Skipf("skipped: the machine's own archive is not reachable (%d)", code)
-	}
-	s := newSite(t)
-	raw, err := os.ReadFile(keyring)
-	if err != nil {
-		t.Skip("skipped: the archive's keyring cannot be read:", err)
-	}
-	page, err := client.Post[api.Page[api.Key]](context.Background(), s.client,
-		"/keys", api.KeyData{Data: raw})
-	if err != nil {
-		t.Fatal(err)
-	}
-	var names []string
-	for _, k := range page.Items {
-		names = append(names, `"`+k.Fingerprint+`"`)
-	}
-	doc := filepath.Join(s.dir, "own.yaml")
-	os.WriteFile(doc, []byte(`stockade: 1
-sources:
-  own:
-    family: deb
-    standing: official
-    upstreams: [{url: "`+uri+`"}]
-    release: `+suite+`
-    components: [main]
-    architectures: [amd64]
-    signed_by: [`+strings.Join(names, ", ")+`]
-mirrors:
-  small:
-    copy: tailored
-    from:
-      - {source: own, want: {packages: [hello, tree], with: required}}
-lanes:
-  steady: {mirror: small}
-groups:
-  all: {family: deb, release: `+suite+`, architectures: [amd64], lane: steady}
-`), 0o644)
-	s.cli(0, "record", doc)
-	vouched := 0
-	for _, k := range page.Items {
-		if k.Findings.HasErrors() {
-			continue
-		}
-		s.cli(0, "key", "vouch", k.Fingerprint, "--source", "own", "--evidence",
-			"the keyring of this machine")
-		vouched++
-	}
-	if vouched == 0 {
-		t.Fatal("no key of the archive's keyring is any good")
-	}
-	out, log := s.cli(0, "mirror", "build", "small")
-	t.Logf("built %s%s", out, log)
-	s.cli(0, "edition", "verify", "small/1")
-	dir := filepath.Join(s.dir, "export")
-	s.cli(0, "edition", "export", "small/1", dir)
-	s.cli(0, "lane", "move", "steady", "small/1")
-	m := newMachine(t, s.dir)
-	s.cli(0, "group", "files", "all", "--at", dir, "--out", m.root)
-	s.stop()
-	// Packages with scripts ask questions by this machine's debconf.
-	if conf, err := os.ReadFile("/etc/debconf.conf"); err == nil {
-		os.MkdirAll(filepath.Join(m.root, "var/cache/debconf"), 0o755)
-		os.WriteFile(filepath.Join(m.root, "etc/debconf.conf"), conf, 0o644)
-	}
-	m.must(true, "update")
-	log = m.must(true, "install", "hello", "tree")
-	for _, name := range []string{"hello", "tree", "libc6"} {
-		if m.installed(name) == "" {
-			t.Errorf("%s is not installed\n%s", name, log)
-		}
-	}
 }
 
 // Machines with a second architecture turned on get what the proof says from the
@@ -399,12 +282,10 @@ func TestTheRealClientInstallsForASecondArchitecture(t *testing.T) {
 		{Component: "drives", Name: "lab-other", Version: "1-1", Arch: "i386", Summary: "not needed"},
 	}
 	files, err := lab.Publish(s.scenario.KelpKey)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	s.scenario.Vendor.Publish(files)
 	doc := filepath.Join(s.dir, "lab.yaml")
-	os.WriteFile(doc, []byte(`stockade: 1
+	must.Write(t, doc, `stockade: 1
 sources:
   lab:
     family: deb
@@ -417,7 +298,7 @@ sources:
 mirrors: {lab: {copy: tailored, from: [lab], want: {packages: [lab-ctl]}}}
 lanes: {lab: {mirror: lab}}
 groups: {lab: {family: deb, release: heron, architectures: [amd64], foreign: [i386], lane: lab}}
-`), 0o644)
+`)
 	s.cli(0, "record", doc)
 	s.cli(0, "key", "vouch", s.scenario.KelpKey.Certificate().Fingerprint, "--source", "lab", "--evidence",
 		"compared again")
@@ -427,7 +308,7 @@ groups: {lab: {family: deb, release: heron, architectures: [amd64], foreign: [i3
 	dir := filepath.Join(s.dir, "export")
 	s.cli(0, "edition", "export", "lab/1", dir)
 	m := newMachine(t, s.dir)
-	os.WriteFile(filepath.Join(m.root, "var/lib/dpkg/arch"), []byte("amd64\ni386\n"), 0o644)
+	must.Write(t, filepath.Join(m.root, "var/lib/dpkg/arch"), "amd64\ni386\n")
 	s.cli(0, "group", "files", "lab", "--at", dir, "--out", m.root)
 	s.stop()
 	m.must(true, "-o", "APT::Architectures::=i386", "update")

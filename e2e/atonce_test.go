@@ -12,6 +12,7 @@ import (
 
 	"stockade/internal/api"
 	"stockade/internal/client"
+	"stockade/internal/must"
 )
 
 // TestReadsAndJournalledWritesAtOnce asks and changes side by side: the journal
@@ -68,10 +69,8 @@ func TestBuildsSweepsAndChecksAtOnce(t *testing.T) {
 	s.described()
 	first := s.built("steady")
 	second := filepath.Join(s.dir, "second.yaml")
-	if err := os.WriteFile(second, []byte("stockade: 1\nmirrors:\n  tables:\n    copy: tailored\n"+
-		"    from: [{source: tarn, want: {packages: [tide-tables]}}]\n"), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, os.WriteFile(second, []byte("stockade: 1\nmirrors:\n  tables:\n    copy: tailored\n"+
+		"    from: [{source: tarn, want: {packages: [tide-tables]}}]\n"), 0o600))
 	s.cli(0, "record", second)
 	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Minute)
 	defer cancel()

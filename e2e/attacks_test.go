@@ -3,7 +3,6 @@ package e2e
 import (
 	"bytes"
 	"context"
-	"database/sql"
 	"io"
 	"maps"
 	"net/http"
@@ -16,10 +15,10 @@ import (
 	"testing"
 	"time"
 
-	"stockade/core/journal"
 	"stockade/internal/api"
 	"stockade/internal/client"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // Each attack is mounted against the running service: the build must be
@@ -28,18 +27,7 @@ import (
 func TestAttacksAreRefusedAndTheLastEditionIsStillServed(t *testing.T) {
 	t.Parallel()
 	const in = "dists/heron/InRelease"
-	newer := func(s *site) {
-		s.t.Helper()
-		if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *made.DebRepository) {
-			for i := range r.Packages {
-				if r.Packages[i].Name == "sluicectl" {
-					r.Packages[i].Version = "1.5.0-1"
-				}
-			}
-		}); err != nil {
-			s.t.Fatal(err)
-		}
-	}
+	newer := func(s *site) { s.newer("1.5.0-1") }
 	everywhere := func(s *site, match string, f func([]byte) []byte) {
 		changed := 0
 		for path := range s.scenario.North.Files() {
@@ -74,33 +62,27 @@ func TestAttacksAreRefusedAndTheLastEditionIsStillServed(t *testing.T) {
 		{"a root signed by the key of another source", "key.unvouched", func(s *site) {
 			newer(s)
 			files, err := s.scenario.Tarn.Publish(s.scenario.KelpKey)
-			if err != nil {
-				s.t.Fatal(err)
-			}
+			must.Do(s.t, err)
 			s.scenario.North.Publish(files)
 			s.scenario.South.Publish(maps.Clone(files))
 		}},
 		{"an older root", "source.older-than-accepted", func(s *site) {
-			if err := s.scenario.PublishTarn(time.Now().Add(-72*time.Hour), true,
-				func(*made.DebRepository) {}); err != nil {
-				s.t.Fatal(err)
-			}
+			must.Do(s.t, s.scenario.PublishTarn(time.Now().Add(-72*time.Hour), true,
+				func(*made.DebRepository) {}))
 		}},
 		{"a key that was barred meanwhile", "key.barred", func(s *site) {
 			newer(s)
 			s.cli(0, "key", "bar", s.scenario.TarnKey.Certificate().Fingerprint, "--reason", "lost", "--yes")
 		}},
 		{"terminal escapes in a summary", "", func(s *site) {
-			if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *made.DebRepository) {
+			s.published(func(r *made.DebRepository) {
 				for i := range r.Packages {
 					if r.Packages[i].Name == "sluicectl" {
 						r.Packages[i].Version, r.Packages[i].Summary = "1.6-1",
 							"evil \x1b]0;title\a <script>alert(1)</script> \u202egnp"
 					}
 				}
-			}); err != nil {
-				s.t.Fatal(err)
-			}
+			})
 		}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -145,10 +127,7 @@ func TestAnOlderRootIsAcceptedOnceByAWardenWithAReason(t *testing.T) {
 	s := newSite(t)
 	s.described()
 	s.built("steady")
-	if err := s.scenario.PublishTarn(time.Now().Add(-72*time.Hour), true,
-		func(*made.DebRepository) {}); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, s.scenario.PublishTarn(time.Now().Add(-72*time.Hour), true, func(*made.DebRepository) {}))
 	_, log := s.cli(1, "source", "refresh", "tarn")
 	if !strings.Contains(log, "source.older-than-accepted") || !strings.Contains(log, "--accept-once") {
 		t.Error(log)
@@ -173,19 +152,14 @@ func TestDownOrLaggingUpstreamsAreSteppedOverAndTold(t *testing.T) {
 		t.Error(out)
 	}
 	detail, err := client.Get[api.EditionDetail](context.Background(), s.client, "/editions/barrage/1")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	for _, src := range detail.Seal.Sources {
 		if src.Name == "tarn" && src.Upstream != s.scenario.South.URL {
 			t.Errorf("taken from %s", src.Upstream)
 		}
 	}
 	s.scenario.North.Fault(nil)
-	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), false,
-		func(*made.DebRepository) {}); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, s.scenario.PublishTarn(time.Now().Add(-time.Minute), false, func(*made.DebRepository) {}))
 	_, log := s.cli(0, "source", "probe", "tarn")
 	if !strings.Contains(log, "source.upstreams-disagree") {
 		t.Error(log)
@@ -198,22 +172,21 @@ func TestDamageOnDiskIsFoundAndMended(t *testing.T) {
 	s.described()
 	s.built("steady")
 	victim := ""
-	filepath.Walk(filepath.Join(s.dir, "data/pool"), func(p string, info os.FileInfo, err error) error {
+	pool := filepath.Join(s.dir, "data/pool")
+	must.Do(t, filepath.Walk(pool, func(p string, info os.FileInfo, err error) error {
 		if err == nil && info.Size() > 100_000 && victim == "" {
 			victim = p
 		}
 		return nil
-	})
+	}))
 	for name, damage := range map[string]func([]byte) []byte{
 		"cut short":           func(b []byte) []byte { return b[:len(b)-1] },
 		"changed by one byte": func(b []byte) []byte { b[len(b)/2] ^= 1; return b },
 	} {
 		raw, err := os.ReadFile(victim)
-		if err != nil {
-			t.Fatal(err)
-		}
-		os.Chmod(victim, 0o644)
-		os.WriteFile(victim, damage(raw), 0o644)
+		must.Do(t, err)
+		must.Do(t, os.Chmod(victim, 0o644))
+		must.Do(t, os.WriteFile(victim, damage(raw), 0o644))
 		if _, log := s.cli(1, "edition", "verify", "barrage/1"); !strings.Contains(log, "edition.damaged") {
 			t.Error(name, log)
 		}
@@ -223,51 +196,12 @@ func TestDamageOnDiskIsFoundAndMended(t *testing.T) {
 	}
 }
 
-func TestARecordEditedBehindTheProgramsBackIsFound(t *testing.T) {
-	t.Parallel()
-	s := newSite(t)
-	s.described()
-	s.stop()
-	db, err := sql.Open("sqlite", filepath.Join(s.dir, "data/stockade.db"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := db.Exec(
-		`UPDATE journal_entries SET text = replace(text, 'compared on paper', 'compared with care') WHERE action = 'key.vouch'`); err != nil {
-		t.Fatal(err)
-	}
-	var n int64
-	if err := db.QueryRow(`SELECT number FROM journal_entries WHERE text LIKE '%compared with care%'`).Scan(
-		&n); err != nil {
-		t.Fatal(err)
-	}
-	db.Close()
-	s.start()
-	r, err := client.Post[journal.Report](context.Background(), s.client, "/journal/verify", nil)
-	if err != nil || r.Holds || r.FirstBad != n {
-		t.Errorf("%+v, %v; entry %d was changed", r, err, n)
-	}
-	s.cli(1, "journal", "verify")
-	// One cut off at the end is found by the signed checkpoint.
-	s.stop()
-	db, _ = sql.Open("sqlite", filepath.Join(s.dir, "data/stockade.db"))
-	db.Exec(`DELETE FROM journal_entries WHERE number = (SELECT max(number) FROM journal_entries)`)
-	db.Close()
-	s.start()
-	if r, err := client.Post[journal.Report](context.Background(), s.client, "/journal/verify",
-		nil); err != nil || r.Holds {
-		t.Errorf("an entry is gone, and %+v, %v", r, err)
-	}
-}
-
 // TestKilledAtRandomInstantsOfABuild kills a real service in the middle of
 // builds. Whatever the instant, a restart finds the old state or the new.
 func TestKilledAtRandomInstantsOfABuild(t *testing.T) {
 	t.Parallel()
 	bin, err := binary()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	s := newSite(t)
 	s.described()
 	s.cli(0, "mirror", "build", "barrage")
@@ -290,9 +224,7 @@ func TestKilledAtRandomInstantsOfABuild(t *testing.T) {
 			"127.0.0.1:0")
 		out := &lines{c: make(chan string, 16)}
 		c.Stdout = out
-		if err := c.Start(); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, c.Start())
 		address := ""
 		select {
 		case l := <-out.c:
@@ -311,9 +243,7 @@ func TestKilledAtRandomInstantsOfABuild(t *testing.T) {
 	}
 	s.start()
 	page, err := client.Get[api.Page[api.Job]](context.Background(), s.client, "/jobs?limit=1000")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	for _, j := range page.Items {
 		if j.State == "running" {
 			t.Errorf("job %d is said to run", j.ID)
@@ -327,9 +257,7 @@ func TestKilledAtRandomInstantsOfABuild(t *testing.T) {
 	s.cli(0, "mirror", "build", "barrage")
 	usage := func() api.PoolUsage {
 		u, err := client.Get[api.PoolUsage](context.Background(), s.client, "/pool")
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return u
 	}
 	before := usage()
@@ -388,9 +316,9 @@ func TestAProxyFromTheDefinitionIsUsed(t *testing.T) {
 	}))
 	defer proxy.Close()
 	path := filepath.Join(s.dir, "site/sources.yaml")
-	text := strings.Replace(mustRead(t, path), "    max_age: 10d\n", "    max_age: 10d\n    proxy: office\n",
+	text := strings.Replace(must.Read(t, path), "    max_age: 10d\n", "    max_age: 10d\n    proxy: office\n",
 		1) + "\nproxies:\n  office: {url: \"" + proxy.URL + "\"}\n"
-	os.WriteFile(path, []byte(text), 0o644)
+	must.Write(t, path, text)
 	s.described()
 	s.cli(0, "mirror", "build", "barrage")
 	if n := seen[strings.TrimPrefix(strings.TrimSuffix(s.scenario.North.URL, "/tarn"), "http://")]; n < 5 {
@@ -406,15 +334,7 @@ func TestRetiredEditionsGoAndTheOthersStayWhole(t *testing.T) {
 	s := newSite(t)
 	s.described()
 	s.built("steady")
-	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *made.DebRepository) {
-		for i := range r.Packages {
-			if r.Packages[i].Name == "tide-data" {
-				r.Packages[i].Version = "2026.4"
-			}
-		}
-	}); err != nil {
-		t.Fatal(err)
-	}
+	s.published(at("tide-data", "2026.4"))
 	s.built("trial")
 	if _, log := s.cli(1, "edition", "retire", "barrage/1", "--yes"); !strings.Contains(log,
 		"the lane steady shows barrage/1") {
@@ -436,27 +356,12 @@ func TestRetiredEditionsGoAndTheOthersStayWhole(t *testing.T) {
 	s.cli(0, "mirror", "build", "barrage") // and what was swept is not missed
 }
 
-func TestAnotherKeyInTheFileIsTold(t *testing.T) {
-	t.Parallel()
-	s := newSite(t)
-	kelp, _ := os.ReadFile(filepath.Join(s.dir, "site/keys/kelp-release.asc"))
-	os.WriteFile(filepath.Join(s.dir, "site/keys/tarn-archive.asc"), kelp, 0o644)
-	if out, _ := s.cli(1, "check", filepath.Join(s.dir, "site")); !strings.Contains(out,
-		"key.fingerprint-mismatch") {
-		t.Error(out)
-	}
-	s.cli(1, "record", filepath.Join(s.dir, "site"))
-	if out, _ := s.cli(0, "source", "list", "-o", "ids"); out != "" {
-		t.Errorf("it was recorded: %s", out)
-	}
-}
-
 func TestSecretsAreNotShown(t *testing.T) {
 	t.Parallel()
 	s := newSite(t)
 	s.described()
 	s.cli(0, "mirror", "build", "barrage")
-	unlock := strings.TrimSpace(mustRead(t, filepath.Join(s.dir, "data/site/unlock")))
+	unlock := strings.TrimSpace(must.Read(t, filepath.Join(s.dir, "data/site/unlock")))
 	for _, path := range []string{"/definitions", "/sources", "/keys", "/jobs", "/revisions", "/journal",
 		"/accounts", "/overview", "/about"} {
 		_, body, _ := get(t, s.service.APIURL()+api.Base+path, "Authorization", "Bearer "+s.token)
@@ -466,7 +371,8 @@ func TestSecretsAreNotShown(t *testing.T) {
 			}
 		}
 	}
-	raw, _ := os.ReadFile(filepath.Join(s.dir, "data/stockade.db"))
+	raw, err := os.ReadFile(filepath.Join(s.dir, "data/stockade.db"))
+	must.Do(t, err)
 	if bytes.Contains(raw, []byte(s.token)) {
 		t.Error("the token stands in the database")
 	}
@@ -488,9 +394,9 @@ func TestALaneThatIsNoLongerDescribedIsNotServed(t *testing.T) {
 		t.Fatal(code)
 	}
 	path := filepath.Join(s.dir, "site/mirrors.yaml")
-	text := mustRead(t, path)
+	text := must.Read(t, path)
 	i := strings.Index(text, "groups:")
-	os.WriteFile(path, []byte(strings.Replace(text[:i], "  steady: {mirror: barrage}\n", "", 1)), 0o644)
+	must.Write(t, path, strings.Replace(text[:i], "  steady: {mirror: barrage}\n", "", 1))
 	s.cli(0, "record", filepath.Join(s.dir, "site"), "--whole", "--yes")
 	if code, _, _ := get(t, root); code != 404 {
 		t.Errorf("a lane that was taken out is served: %d", code)
@@ -505,15 +411,7 @@ func TestASlowerJobDoesNotTakeTheAcceptedRootBack(t *testing.T) {
 	s.described()
 	s.built("steady")
 	publish := func(ago time.Duration, version string) {
-		if err := s.scenario.PublishTarn(time.Now().Add(-ago), true, func(r *made.DebRepository) {
-			for i := range r.Packages {
-				if r.Packages[i].Name == "sluicectl" {
-					r.Packages[i].Version = version
-				}
-			}
-		}); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, s.scenario.PublishTarn(time.Now().Add(-ago), true, at("sluicectl", version)))
 	}
 	publish(2*time.Hour, "1.5.0-1")
 	hold, held := make(chan struct{}), make(chan struct{}, 64)
@@ -527,9 +425,7 @@ func TestASlowerJobDoesNotTakeTheAcceptedRootBack(t *testing.T) {
 	older := s.scenario.North.Files()
 	s.scenario.North.Fault(slow)
 	j, err := client.Post[api.Job](context.Background(), s.client, "/mirrors/barrage/build", nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	<-held // the build has judged the older root and waits for a package of it
 	publish(time.Hour, "1.6.0-1")
 	s.cli(0, "source", "refresh", "tarn")

@@ -11,6 +11,7 @@ import (
 	"stockade/internal/api"
 	"stockade/internal/client"
 	"stockade/internal/made"
+	"stockade/internal/must"
 	"stockade/internal/service"
 )
 
@@ -80,9 +81,7 @@ func TestASearchWithoutEndIsStoppedAndEndsWithTheService(t *testing.T) {
 		t.Helper()
 		ctx := context.Background()
 		j, err := client.Post[api.Job](ctx, s.client, "/mirrors/tarn-whole/build", nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		for until := time.Now().Add(time.Minute); j.Progress.Step != "select"; {
 			if j, err = client.Get[api.Job](ctx, s.client, fmt.Sprintf("/jobs/%d", j.ID)); err != nil ||
 				time.Now().After(until) || j.State != "running" {

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"sync"
 	"testing"
+
+	"stockade/internal/must"
 )
 
 // binary is the program, built once for the tests that need it as a process.
@@ -111,12 +113,10 @@ func newBox(t *testing.T, s *site, c packageClient, group, at string) *box {
 		}
 	}
 	root, err := os.MkdirTemp(s.dir, "box-")
-	if err != nil {
-		t.Fatal(err)
-	}
-	os.Chmod(root, 0o755)
+	must.Do(t, err)
+	must.Do(t, os.Chmod(root, 0o755))
 	for _, d := range append(c.dirs, "etc") {
-		os.MkdirAll(filepath.Join(root, d), 0o755)
+		must.Do(t, os.MkdirAll(filepath.Join(root, d), 0o755))
 	}
 	s.cli(0, "group", "files", group, "--at", at, "--out", root)
 	b := &box{t: t, root: root, packageClient: c}

@@ -3,10 +3,12 @@ package e2e
 import (
 	"encoding/json"
 	"errors"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -16,6 +18,7 @@ import (
 
 	"stockade/internal/api"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // walked is a site with an edition on a lane, a newer one that is on none, and something
@@ -31,18 +34,46 @@ func walked(t *testing.T) *site {
 	return s
 }
 
-// newer publishes a sluicectl of another version.
-func (s *site) newer(version string) {
+// published makes what carries tarn publish anew, with a change.
+func (s *site) published(change func(*made.DebRepository)) {
 	s.t.Helper()
-	s.cli(0, "job", "list") // the clock of the upstream is that of the service
-	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *made.DebRepository) {
+	must.Do(s.t, s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, change))
+}
+
+// at gives the packages of a name another version.
+func at(name, version string) func(*made.DebRepository) {
+	return func(r *made.DebRepository) {
 		for i := range r.Packages {
-			if r.Packages[i].Name == "sluicectl" {
+			if r.Packages[i].Name == name {
 				r.Packages[i].Version = version
 			}
 		}
-	}); err != nil {
-		s.t.Fatal(err)
+	}
+}
+
+// newer publishes a sluicectl of another version.
+func (s *site) newer(version string) {
+	s.t.Helper()
+	s.published(at("sluicectl", version))
+}
+
+// flipped changes a byte in each file below a folder whose path ends in one of these.
+func flipped(t *testing.T, dir string, ends ...string) {
+	t.Helper()
+	changed := 0
+	must.Do(t, filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
+		if err == nil && e.Type().IsRegular() && slices.ContainsFunc(ends, func(end string) bool {
+			return strings.HasSuffix(p, end)
+		}) {
+			raw := []byte(must.Read(t, p))
+			raw[len(raw)/2] ^= 4
+			must.Do(t, os.WriteFile(p, raw, 0o644))
+			changed++
+		}
+		return err
+	}))
+	if changed == 0 {
+		t.Fatalf("nothing below %s ends in %s", dir, ends)
 	}
 }
 
@@ -51,7 +82,7 @@ func TestExitCodesAreThoseOfTheTable(t *testing.T) {
 	t.Parallel()
 	s := walked(t)
 	mistakes := filepath.Join(s.dir, "mistakes.yaml")
-	os.WriteFile(mistakes, []byte("stockade: 1\nsources: {x: {family: dbe}}\n"), 0o644)
+	must.Write(t, mistakes, "stockade: 1\nsources: {x: {family: dbe}}\n")
 	for _, c := range []struct {
 		line string
 		code int
@@ -191,7 +222,7 @@ func TestWhatIsRecordedIsDescribedAndRecordedAgain(t *testing.T) {
 		{"package"}} {
 		doc := filepath.Join(t.TempDir(), "again.yaml")
 		out, _ := s.cli(0, append([]string{"describe"}, args...)...)
-		os.WriteFile(doc, []byte(out), 0o644)
+		must.Write(t, doc, out)
 		s.cli(0, "compare", doc, "--same")
 	}
 	if _, told := s.cli(2, "describe", "source", "tarm"); !strings.Contains(told, `"tarn"`) {
@@ -212,33 +243,31 @@ func TestAnExportIsBroughtUpToDateAndChecksItself(t *testing.T) {
 	}
 	s.cli(0, "edition", "export", "barrage/1", dir, "--group", "gatehouse", "--at", "/srv/barrage")
 	check(0, "every file that was sealed is as it was sealed")
-	files := mustRead(t, filepath.Join(dir, "machines/gatehouse/etc/apt/sources.list.d/stockade.sources"))
+	files := must.Read(t, filepath.Join(dir, "machines/gatehouse/etc/apt/sources.list.d/stockade.sources"))
 	if !strings.Contains(files, "file:/srv/barrage/tarn") {
 		t.Errorf("a machine's files: %s", files)
 	}
-	os.WriteFile(filepath.Join(dir, "note.txt"), []byte("mine"), 0o644)
+	must.Write(t, filepath.Join(dir, "note.txt"), "mine")
 	_, told := s.cli(0, "edition", "export", "barrage/2", dir, "--onto", "--group", "gatehouse", "--at",
 		"/srv/barrage")
 	if !strings.Contains(told, "files were as they should be") {
 		t.Error(told)
 	}
 	check(0, "every file that was sealed is as it was sealed")
-	if mustRead(t, filepath.Join(dir, "note.txt")) != "mine" {
+	if must.Read(t, filepath.Join(dir, "note.txt")) != "mine" {
 		t.Error("what is not of an edition was touched")
 	}
 	deb := mustOne(t, filepath.Join(dir, "kelp/pool/*/*/*/*.deb"))
-	os.WriteFile(deb, []byte("x"), 0o644)
+	must.Write(t, deb, "x")
 	check(1, "FILES ARE NOT WHAT WAS SEALED")
 	s.cli(0, "edition", "export", "barrage/2", dir, "--onto") // mends what is wrong
 	check(0, "the seal holds")
 	manifest := filepath.Join(dir, "manifest")
-	os.WriteFile(manifest, []byte(mustRead(t, manifest)+"# \n"), 0o644)
+	must.Write(t, manifest, must.Read(t, manifest)+"# \n")
 	check(1, "THE SEAL DOES NOT HOLD")
 	s.cli(2, "edition", "export", "pumps/1", dir, "--onto") // of another mirror
 	elsewhere, machines := t.TempDir(), filepath.Join(dir, "machines")
-	if err := errors.Join(os.RemoveAll(machines), os.Symlink(elsewhere, machines)); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, errors.Join(os.RemoveAll(machines), os.Symlink(elsewhere, machines)))
 	_, told = s.cli(5, "edition", "export", "barrage/2", dir, "--onto", "--group", "gatehouse", "--at",
 		"/srv/barrage")
 	if left, err := os.ReadDir(elsewhere); !strings.Contains(told, "is a link") || err != nil ||
@@ -253,11 +282,11 @@ func TestADamagedEditionIsNotExported(t *testing.T) {
 	s := walked(t)
 	sum := cliJSON[[]api.Item](s, "edition", "packages", "barrage/1", "--source", "kelp")[0].SHA256
 	file := filepath.Join(s.dir, "data/pool", sum[:2], sum[2:])
-	os.Chmod(file, 0o600)
+	must.Do(t, os.Chmod(file, 0o600))
 	for _, damage := range []func(){
-		func() { os.WriteFile(file, []byte(strings.Repeat("x", len(mustRead(t, file)))), 0o600) },
-		func() { os.WriteFile(file, []byte("short"), 0o600) },
-		func() { os.Remove(file) },
+		func() { must.Write(t, file, strings.Repeat("x", len(must.Read(t, file)))) },
+		func() { must.Do(t, os.WriteFile(file, []byte("short"), 0o600)) },
+		func() { must.Do(t, os.Remove(file)) },
 	} {
 		damage()
 		dir := filepath.Join(s.dir, "out")
@@ -278,7 +307,7 @@ func TestAKeyIsExaminedBeforeAnythingIsDecided(t *testing.T) {
 	s.cli(0, "record", filepath.Join(s.dir, "site"))
 	both := filepath.Join(s.dir, "both.asc")
 	kelp, tarn := s.scenario.KelpKey.Certificate(), s.scenario.TarnKey.Certificate()
-	os.WriteFile(both, []byte(tarn.Armoured()+kelp.Armoured()), 0o644)
+	must.Write(t, both, tarn.Armoured()+kelp.Armoured())
 	out, told := s.cli(0, "key", "examine", both, "--source", "kelp")
 	if !strings.Contains(told, "1 of 2 certificates signed the root of kelp") ||
 		!strings.Contains(out, "stockade key vouch "+kelp.Fingerprint+" --source kelp") {
@@ -289,13 +318,13 @@ func TestAKeyIsExaminedBeforeAnythingIsDecided(t *testing.T) {
 		t.Errorf("who signed tarn: %s", out)
 	}
 	only := filepath.Join(s.dir, "tarn.asc")
-	os.WriteFile(only, []byte(tarn.Armoured()), 0o644)
+	must.Write(t, only, tarn.Armoured())
 	s.cli(1, "key", "examine", only, "--source", "kelp")
 	// Nothing of it was believed: kelp is still not accepted.
 	if _, told := s.cli(1, "source", "refresh", "kelp"); !strings.Contains(told, "key.unvouched") {
 		t.Error(told)
 	}
-	if left, _ := filepath.Glob(filepath.Join(s.dir, "data/tmp/examine*")); len(left) > 0 {
+	if left, err := filepath.Glob(filepath.Join(s.dir, "data/tmp/examine*")); err != nil || len(left) > 0 {
 		t.Errorf("left behind: %v", left)
 	}
 	// One comparison, two sources: both or none.
@@ -318,8 +347,7 @@ func TestStatusTellsWhatChanged(t *testing.T) {
 		Changed []map[string]any
 	}
 	if err := json.Unmarshal([]byte(out), &st); err != nil || len(st.Behind) != 1 ||
-		st.Behind[0] != "steady" ||
-		len(st.Changed) < 5 || len(st.Needs) == 0 {
+		st.Behind[0] != "steady" || len(st.Changed) < 5 || len(st.Needs) == 0 {
 		t.Errorf("%v %s", err, out)
 	}
 	later := time.Now().Add(time.Hour).Format(time.RFC3339)
@@ -355,9 +383,9 @@ func TestTheMachinesOwnSourcesAreReadAndRecorded(t *testing.T) {
 	dir := filepath.Join(s.dir, "imported")
 	s.cli(0, "source", "import", "--root", "/", "--out", dir, "-q")
 	site := filepath.Join(dir, "site.yaml")
-	first := mustRead(t, site)
+	first := must.Read(t, site)
 	s.cli(0, "source", "import", "--root", "/", "--out", dir, "--yes", "-q")
-	if first != mustRead(t, site) {
+	if first != must.Read(t, site) {
 		t.Error("the same files give another document")
 	}
 	if code != 0 {

@@ -16,6 +16,7 @@ import (
 	"testing"
 	"time"
 
+	"stockade/internal/must"
 	"stockade/internal/service"
 )
 
@@ -164,15 +165,11 @@ func TestConnectionsThatDoNothingGiveUpTheirPlaces(t *testing.T) {
 	// Machines that keep their connections after an answer, as clients do.
 	for i := range 16 {
 		c, err := from(i, address(s.service.PackagesURL()))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		t.Cleanup(func() { c.Close() })
 		fmt.Fprintf(c, "GET %s HTTP/1.1\r\nHost: x\r\n\r\n", path)
 		res, err := http.ReadResponse(bufio.NewReader(c), nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		io.Copy(io.Discard, res.Body)
 	}
 	begun := time.Now()
@@ -189,11 +186,10 @@ func TestAnotherNameIsRefused(t *testing.T) {
 	for host, want := range map[string]int{address(s.service.APIURL()): 200, "localhost:1": 200,
 		"[::1]:8440": 200, "stock.reach.example": 200, "STOCK.reach.example.:8440": 200,
 		"evil.example": 421, "127.0.0.1.evil.example:8440": 421, "localhost.evil.example": 421, "": 400} {
-		r, _ := http.NewRequest(http.MethodGet, s.service.APIURL()+"/api/v1/about", nil)
+		r, err := http.NewRequest(http.MethodGet, s.service.APIURL()+"/api/v1/about", nil)
+		must.Do(t, err)
 		c, err := net.Dial("tcp", address(s.service.APIURL()))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		fmt.Fprintf(c, "GET /api/v1/about HTTP/1.1\r\nHost: %s\r\nConnection: close\r\n\r\n", host)
 		res, err := http.ReadResponse(bufio.NewReader(c), r)
 		if err != nil {
@@ -215,9 +211,7 @@ func TestOtherAccountsOfTheMachineReadNoRecords(t *testing.T) {
 		if errors.Is(err, os.ErrNotExist) && strings.HasSuffix(name, "-wal") {
 			continue
 		}
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		if info.Mode().Perm()&0o077 != 0 {
 			t.Errorf("%q has the mode %o", name, info.Mode().Perm())
 		}

@@ -16,6 +16,7 @@ import (
 
 	"stockade/internal/demo"
 	"stockade/internal/made"
+	"stockade/internal/must"
 	"stockade/internal/service"
 )
 
@@ -24,14 +25,10 @@ import (
 func (s *site) closed(asks func(*http.Request) bool, credential string) (*demo.Closed, string) {
 	s.t.Helper()
 	v, err := demo.NewClosed(time.Now(), asks)
-	if err != nil {
-		s.t.Fatal(err)
-	}
+	must.Do(s.t, err)
 	s.t.Cleanup(v.Close)
 	dir := filepath.Join(s.dir, "shoal")
-	if err := v.Write(dir, credential); err != nil {
-		s.t.Fatal(err)
-	}
+	must.Do(s.t, v.Write(dir, credential))
 	return v, dir
 }
 
@@ -39,18 +36,13 @@ func (s *site) closed(asks func(*http.Request) bool, credential string) (*demo.C
 func edit(t *testing.T, path string, pairs ...string) {
 	t.Helper()
 	raw, err := os.ReadFile(path)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	for i := 0; i < len(pairs); i += 2 {
 		if !bytes.Contains(raw, []byte(pairs[i])) {
 			t.Fatalf("%s has no %q", path, pairs[i])
 		}
 	}
-	if err := os.WriteFile(path, []byte(strings.NewReplacer(pairs...).Replace(string(raw))),
-		0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Write(t, path, strings.NewReplacer(pairs...).Replace(string(raw)))
 }
 
 const token = "4f1c-Tide.Token_77"
@@ -87,9 +79,7 @@ func TestVendorsThatAskWhoItIs(t *testing.T) {
 				t.Errorf("refused: %s", log)
 			}
 			file := filepath.Join(s.dir, "secret")
-			if err := os.WriteFile(file, []byte(c.secret(v)), 0o600); err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, os.WriteFile(file, []byte(c.secret(v)), 0o600))
 			s.cli(0, "credential", "add", "shoal-login", "--file", file)
 			out, _ := s.cli(0, "mirror", "build", "sounders")
 			if strings.TrimSpace(out) != "sounders/1" {
@@ -114,9 +104,7 @@ func TestAVendorBehindAProxyThatAsks(t *testing.T) {
 	s := newSite(t)
 	v, dir := s.closed(demo.ShoalLogin, "kind: login, user: "+demo.ShoalUser)
 	office, err := demo.NewOffice("mara", "harbour-9")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	t.Cleanup(office.Close)
 	file := filepath.Join(dir, "shoal.yaml")
 	edit(t, file, "keys:\n", "  office-login: {kind: login, user: mara, hosts: [\""+office.Host()+"\"]}\n"+
@@ -130,9 +118,7 @@ func TestAVendorBehindAProxyThatAsks(t *testing.T) {
 		!strings.Contains(log, "stockade credential add office-login") {
 		t.Error(log)
 	}
-	if err := os.WriteFile(filepath.Join(dir, "office"), []byte("harbour-9"), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, os.WriteFile(filepath.Join(dir, "office"), []byte("harbour-9"), 0o600))
 	s.cli(0, "credential", "add", "office-login", "--file", filepath.Join(dir, "office"))
 	s.cli(0, "mirror", "build", "sounders")
 	if seen := office.Seen(); len(seen) == 0 || seen[0] != "CONNECT "+v.Host() {
@@ -147,10 +133,7 @@ func TestAVendorBehindAProxyThatAsks(t *testing.T) {
 		t.Errorf("an exception was asked of the proxy: %v", seen)
 	}
 	// Another authority than the vendor's.
-	if err := os.WriteFile(filepath.Join(dir, "shoal-roots.pem"),
-		[]byte(made.NewAuthority("Somebody else").PEM), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Write(t, filepath.Join(dir, "shoal-roots.pem"), made.NewAuthority("Somebody else").PEM)
 	out, _ := s.cli(0, "record", dir)
 	if !strings.Contains(out, "authority shoal-roots") {
 		t.Errorf("a new authority is no change: %s", out)
@@ -172,9 +155,7 @@ func TestASecretStaysWhereItBelongs(t *testing.T) {
 		shown = append(shown, r.Header.Get("Authorization"))
 		return false
 	})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	t.Cleanup(thief.Close)
 	v, dir := s.closed(demo.ShoalLogin, "kind: login, user: "+demo.ShoalUser)
 	file, password := filepath.Join(dir, "shoal.yaml"), filepath.Join(dir, "shoal-password")
@@ -192,9 +173,7 @@ func TestASecretStaysWhereItBelongs(t *testing.T) {
 		}
 	}
 	s.cli(0, "record", dir)
-	if err := os.WriteFile(filepath.Join(dir, "bad"), []byte("one\ntwo\n"), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, os.WriteFile(filepath.Join(dir, "bad"), []byte("one\ntwo\n"), 0o600))
 	for _, c := range []struct {
 		args []string
 		code int
@@ -233,9 +212,7 @@ func TestASecretStaysWhereItBelongs(t *testing.T) {
 	edit(t, file, "    authority: shoal-roots\n", "    authority: thief\n",
 		"  shoal-roots: {file: shoal-roots.pem}",
 		"  shoal-roots: {file: shoal-roots.pem}\n  thief: {file: thief.pem}")
-	if err := os.WriteFile(filepath.Join(dir, "thief.pem"), []byte(thief.Authority.PEM), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Write(t, filepath.Join(dir, "thief.pem"), thief.Authority.PEM)
 	if _, log := s.cli(4, "record", dir); !strings.Contains(log, "only a warden may") {
 		t.Errorf("an operator says who certifies servers: %s", log)
 	}
@@ -249,8 +226,7 @@ func TestASecretStaysWhereItBelongs(t *testing.T) {
 	}
 	// Taken out and described again, it has to be given again.
 	edit(t, file, "hosts: [\""+v.Host()+"\", \""+thief.Host()+"\"]", "hosts: [\""+v.Host()+"\"]", thief.URL,
-		v.URL,
-		"authority: thief", "authority: shoal-roots")
+		v.URL, "authority: thief", "authority: shoal-roots")
 	s.cli(0, "record", dir, "--yes")
 	s.cli(0, "source", "refresh", "shoal")
 	s.cli(0, "record", "--whole", filepath.Join(s.dir, "site"), "--yes")
@@ -263,7 +239,7 @@ func TestASecretStaysWhereItBelongs(t *testing.T) {
 	s.secretIsNowhere([]byte(log.String()))
 	// Rows that somebody wrote: for another host, and an older one put back.
 	s.db(func(db *sql.DB) {
-		must(t, db, "UPDATE credentials SET hosts = replace(hosts, ?, ?)", v.Host(), thief.Host())
+		altered(t, db, "UPDATE credentials SET hosts = replace(hosts, ?, ?)", v.Host(), thief.Host())
 	})
 	if _, log := s.cli(1, "source", "refresh", "shoal"); !strings.Contains(log, "was not given") {
 		t.Error(log)
@@ -280,17 +256,17 @@ func (s *site) secretIsNowhere(log []byte) {
 	said := map[string][]byte{"the log": log}
 	for _, args := range [][]string{{"journal", "list", "-o", "json"}, {"revision", "list", "-o", "json"},
 		{"describe", "-o", "json"}, {"credential", "list", "-o", "yaml"}, {"source", "show", "shoal", "-o",
-			"json"},
-		{"job", "list", "-o", "json"}, {"status", "-o", "json"}} {
+			"json"}, {"job", "list", "-o", "json"}, {"status", "-o", "json"}} {
 		_, out, err := s.try(args...)
 		said[strings.Join(args, " ")] = []byte(out + err)
 	}
-	filepath.WalkDir(filepath.Join(s.dir, "data"), func(path string, d fs.DirEntry, err error) error {
+	data := filepath.Join(s.dir, "data")
+	must.Do(s.t, filepath.WalkDir(data, func(path string, d fs.DirEntry, err error) error {
 		if err == nil && d.Type().IsRegular() {
-			said[path], _ = os.ReadFile(path)
+			said[path], err = os.ReadFile(path)
 		}
-		return nil
-	})
+		return err
+	}))
 	for where, text := range said {
 		if bytes.Contains(text, []byte(demo.ShoalPassword)) {
 			s.t.Errorf("the password stands in %s", where)
@@ -309,10 +285,7 @@ func TestTheConsoleTakesASecret(t *testing.T) {
 	edit(t, filepath.Join(dir, "shoal.yaml"), "credentials:\n  shoal", "credentials:\n"+
 		"  kelp-desk: {kind: certificate, hosts: [packages.kelp.example]}\n  shoal")
 	s.cli(0, "record", dir)
-	b := newBrowser(t, s)
-	b.open("/credentials")
-	b.typed("#token", s.token)
-	b.click("Sign in")
+	b := signedIn(t, s, "/credentials")
 	b.see("shoal-login: its secret was not given yet")
 	b.see("login of skerry-reach")
 	press := func(of, what string) {

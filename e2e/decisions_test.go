@@ -19,16 +19,14 @@ import (
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/client"
-	"stockade/internal/made"
+	"stockade/internal/must"
 	"stockade/internal/service"
 )
 
 func (s *site) overview() api.Overview {
 	s.t.Helper()
 	o, err := client.Get[api.Overview](context.Background(), s.client, "/overview")
-	if err != nil {
-		s.t.Fatal(err)
-	}
+	must.Do(s.t, err)
 	return o
 }
 
@@ -49,33 +47,24 @@ func TestWordsThatAreRecordedDecideNothingAgain(t *testing.T) {
 	s := newSite(t)
 	s.described()
 	whole := mustOut(s, "revision", "list", "-o", "ids")
-	sources := mustRead(t, filepath.Join(s.dir, "site/sources.yaml"))
+	sources := must.Read(t, filepath.Join(s.dir, "site/sources.yaml"))
 	i, j := strings.Index(sources, "  tarn:"), strings.Index(sources, "  tarn-fixes:")
 	again := filepath.Join(s.dir, "again.yaml")
-	if err := os.WriteFile(again, []byte("stockade: 1\nsources:\n"+sources[i:j]), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Write(t, again, "stockade: 1\nsources:\n"+sources[i:j])
 	without := filepath.Join(s.dir, "site/mirrors.yaml")
-	mirrors := mustRead(t, without)
-	if err := os.WriteFile(filepath.Join(s.dir, "site/sources.yaml"), []byte(sources[:i]+sources[j:]),
-		0o644); err != nil {
-		t.Fatal(err)
-	}
+	mirrors := must.Read(t, without)
+	must.Write(t, filepath.Join(s.dir, "site/sources.yaml"), sources[:i]+sources[j:])
 	trimmed := strings.NewReplacer("from: [tarn, tarn-fixes,", "from: [tarn-fixes,",
 		"      - source: tarn\n        want: everything",
 		"      - source: tarn-fixes\n        want: everything").Replace(mirrors)
-	if err := os.WriteFile(without, []byte(trimmed), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Write(t, without, trimmed)
 	families := filepath.Join(s.dir, "site/families.yaml")
 	if err := os.Remove(families); err != nil { // it takes from tarn too
 		t.Fatal(err)
 	}
-	strip := strings.Replace(mustRead(t, filepath.Join(s.dir, "site/sources.yaml")),
+	strip := strings.Replace(must.Read(t, filepath.Join(s.dir, "site/sources.yaml")),
 		"vouched_for: [tarn, tarn-fixes]", "vouched_for: [tarn-fixes]", 1)
-	if err := os.WriteFile(filepath.Join(s.dir, "site/sources.yaml"), []byte(strip), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Write(t, filepath.Join(s.dir, "site/sources.yaml"), strip)
 	s.cli(0, "record", filepath.Join(s.dir, "site"), "--whole", "--yes")
 	s.cli(0, "record", again)
 	if out, _ := s.cli(0, "source", "show", "tarn"); !strings.Contains(out, "key.unvouched") {
@@ -90,10 +79,7 @@ func TestWordsThatAreRecordedDecideNothingAgain(t *testing.T) {
 	}
 	// Nor does a document about something else make the decision on the way.
 	lane := filepath.Join(s.dir, "lane.yaml")
-	if err := os.WriteFile(lane, []byte("stockade: 1\nlanes: {more: {mirror: barrage}}\n"), 0o644); err !=
-		nil {
-		t.Fatal(err)
-	}
+	must.Write(t, lane, "stockade: 1\nlanes: {more: {mirror: barrage}}\n")
 	s.cli(0, "record", lane)
 	s.cli(1, "source", "refresh", "tarn")
 }
@@ -118,8 +104,8 @@ func TestADecisionAgainstAKeyIsAnInputOfBuilds(t *testing.T) {
 			s.described()
 			s.cli(0, "mirror", "build", "tarn-whole") // faithful: machines trust upstream's key
 			doc := filepath.Join(s.dir, "lane.yaml")
-			os.WriteFile(doc, []byte("stockade: 1\nlanes: {all: {mirror: tarn-whole}}\ngroups: {tower: "+
-				"{family: deb, release: heron, architectures: [amd64], lane: all}}\n"), 0o644)
+			must.Write(t, doc, "stockade: 1\nlanes: {all: {mirror: tarn-whole}}\ngroups: {tower: "+
+				"{family: deb, release: heron, architectures: [amd64], lane: all}}\n")
 			s.cli(0, "record", doc)
 			s.cli(0, "mirror", "build", "tarn-whole") // now there is a group to prove it for
 			newest := strings.Fields(mustOut(s, "edition", "list", "-o", "ids"))
@@ -128,7 +114,7 @@ func TestADecisionAgainstAKeyIsAnInputOfBuilds(t *testing.T) {
 			root := filepath.Join(s.dir, "root")
 			s.cli(0, "group", "files", "tower", "--out", root)
 			ring := filepath.Join(root, "etc/apt/keyrings/stockade-tarn.gpg")
-			if certs, err := trust.ReadCertificates([]byte(mustRead(t, ring))); err != nil ||
+			if certs, err := trust.ReadCertificates([]byte(must.Read(t, ring))); err != nil ||
 				len(certs) != 1 {
 				t.Fatal(err)
 			}
@@ -170,11 +156,9 @@ func TestAVouchIsTakenBackAndAKeyPutAway(t *testing.T) {
 		t.Error(log)
 	}
 	other, err := trust.NewKey("Old desk", "", "old@tarn.example", time.Now)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	file := filepath.Join(s.dir, "old.asc")
-	os.WriteFile(file, []byte(other.Certificate().Armoured()), 0o644)
+	must.Write(t, file, other.Certificate().Armoured())
 	s.cli(0, "key", "add", file)
 	old := other.Certificate().Fingerprint
 	s.cli(0, "key", "bar", old, "--reason", "the desk is closed", "--yes")
@@ -204,16 +188,14 @@ func TestSeveralCertificatesOfOneFile(t *testing.T) {
 	s.described()
 	file := filepath.Join(s.dir, "both.asc")
 	tarn, kelp := s.scenario.TarnKey.Certificate(), s.scenario.KelpKey.Certificate()
-	if err := os.WriteFile(file, append(tarn.Binary(), kelp.Binary()...), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, os.WriteFile(file, append(tarn.Binary(), kelp.Binary()...), 0o644))
 	doc := filepath.Join(s.dir, "keys.yaml")
-	os.WriteFile(doc, []byte("stockade: 1\nkeys:\n  one: {file: both.asc, fingerprint: "+tarn.Fingerprint+
+	must.Write(t, doc, "stockade: 1\nkeys:\n  one: {file: both.asc, fingerprint: "+tarn.Fingerprint+
 		"}\n  two: {file: both.asc, fingerprint: "+kelp.Fingerprint+
-		"}\n  ring: {file: both.asc, fingerprints: ["+tarn.Fingerprint+", "+kelp.Fingerprint+"]}\n"), 0o644)
+		"}\n  ring: {file: both.asc, fingerprints: ["+tarn.Fingerprint+", "+kelp.Fingerprint+"]}\n")
 	s.cli(0, "record", doc)
 	lane := filepath.Join(s.dir, "lane.yaml")
-	os.WriteFile(lane, []byte("stockade: 1\nlanes: {more: {mirror: barrage}}\n"), 0o644)
+	must.Write(t, lane, "stockade: 1\nlanes: {more: {mirror: barrage}}\n")
 	s.cli(0, "record", lane) // a document that says nothing of the keys
 	if out := mustOut(s, "key", "show", kelp.Fingerprint); !strings.Contains(out, "ring") ||
 		!strings.Contains(out, "two") {
@@ -226,26 +208,18 @@ func TestSeveralCertificatesOfOneFile(t *testing.T) {
 		KeyLifetimeSecs: 86400 * 40,
 	}
 	e, err := openpgp.NewEntity("Lamp desk", "", "desk@lamp.example", cfg)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	serialize := func() {
 		t.Helper()
 		var b bytes.Buffer
-		if err := e.Serialize(&b); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(filepath.Join(s.dir, "lamp.pgp"), b.Bytes(), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, e.Serialize(&b))
+		must.Do(t, os.WriteFile(filepath.Join(s.dir, "lamp.pgp"), b.Bytes(), 0o644))
 	}
 	serialize()
 	lamp := filepath.Join(s.dir, "lamp.yaml")
-	os.WriteFile(lamp, []byte("stockade: 1\nkeys:\n  lamp: {file: lamp.pgp}\n"), 0o644)
+	must.Write(t, lamp, "stockade: 1\nkeys:\n  lamp: {file: lamp.pgp}\n")
 	s.cli(0, "record", lamp)
-	if err := e.AddUserId("Lamp desk", "second", "second@lamp.example", cfg); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, e.AddUserId("Lamp desk", "second", "second@lamp.example", cfg))
 	serialize()
 	if out, _ := s.cli(0, "compare", lamp); !strings.Contains(out, "renew") || !strings.Contains(out,
 		"second@lamp.example") {
@@ -257,7 +231,7 @@ func TestSeveralCertificatesOfOneFile(t *testing.T) {
 	if out, _ := s.cli(0, "compare", lamp); strings.Contains(out, "renew") {
 		t.Errorf("once more: %s", out)
 	}
-	os.WriteFile(doc, []byte("stockade: 1\nkeys:\n  ring: {file: both.asc}\n"), 0o644)
+	must.Write(t, doc, "stockade: 1\nkeys:\n  ring: {file: both.asc}\n")
 	if _, log := s.cli(1, "record", doc); !strings.Contains(log, "fingerprints: with several") {
 		t.Error(log)
 	}
@@ -292,9 +266,9 @@ func TestWhatWasFoundIsTheNewestThatIsKnown(t *testing.T) {
 	s.described()
 	s.built("steady")
 	site := filepath.Join(s.dir, "site/mirrors.yaml")
-	good := mustRead(t, site)
-	os.WriteFile(site, []byte(strings.Replace(good, "packages: [sluicectl,",
-		"packages: [sluicectl, no-such-thing, nor-this,", 1)), 0o644)
+	good := must.Read(t, site)
+	must.Write(t, site, strings.Replace(good, "packages: [sluicectl,",
+		"packages: [sluicectl, no-such-thing, nor-this,", 1))
 	s.cli(0, "record", filepath.Join(s.dir, "site"))
 	s.cli(5, "mirror", "build", "barrage")
 	if out := mustOut(s, "journal", "list", "--search", "mirror.refused"); !strings.Contains(out,
@@ -304,7 +278,7 @@ func TestWhatWasFoundIsTheNewestThatIsKnown(t *testing.T) {
 	if saidOf(s.overview(), "mirror barrage", "mirror.want-no-match") == "" {
 		t.Error("the refusal is not told")
 	}
-	os.WriteFile(site, []byte(good), 0o644)
+	must.Write(t, site, good)
 	s.cli(0, "record", filepath.Join(s.dir, "site"))
 	if _, log := s.cli(0, "mirror", "build", "barrage"); !strings.Contains(log, "no edition was made") {
 		t.Error(log)
@@ -313,15 +287,13 @@ func TestWhatWasFoundIsTheNewestThatIsKnown(t *testing.T) {
 		t.Errorf("still told: %s", text)
 	}
 	// A second edition is damaged, verified, and retired.
-	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, newTables); err != nil {
-		t.Fatal(err)
-	}
+	s.published(at("tide-tables", "2.4.2-1"))
 	out, _ := s.cli(0, "mirror", "build", "barrage")
 	edition := strings.TrimSpace(out)
 	s.db(func(db *sql.DB) {
 		list, _ := json.Marshal(map[string]any{"findings": finding.List{finding.New("edition.damaged",
 			"edition "+edition, "a file is gone")}})
-		must(t, db, "INSERT INTO kepts (kind, name, at, body) VALUES ('verify', ?, ?, ?)", edition,
+		altered(t, db, "INSERT INTO kepts (kind, name, at, body) VALUES ('verify', ?, ?, ?)", edition,
 			time.Now().UTC(), string(list))
 	})
 	if saidOf(s.overview(), "edition "+edition, "edition.damaged") == "" {
@@ -333,15 +305,6 @@ func TestWhatWasFoundIsTheNewestThatIsKnown(t *testing.T) {
 	}
 }
 
-// newTables gives the tables of the gatehouse another version.
-func newTables(r *made.DebRepository) {
-	for i := range r.Packages {
-		if p := &r.Packages[i]; p.Name == "tide-tables" && p.Version == "2.4.1-1" {
-			p.Version = "2.4.2-1"
-		}
-	}
-}
-
 // What was never looked at is not said to be good, and what a killed service left
 // unfinished is told until it was done.
 func TestTheOverviewSaysWhatIsNotKnown(t *testing.T) {
@@ -349,8 +312,8 @@ func TestTheOverviewSaysWhatIsNotKnown(t *testing.T) {
 	s := newSite(t)
 	s.described()
 	o := s.overview()
-	if saidOf(o, "source tarn", "source.never-accepted") == "" || saidOf(o, "lane steady", "lane.empty") ==
-		"" {
+	if saidOf(o, "source tarn", "source.never-accepted") == "" ||
+		saidOf(o, "lane steady", "lane.empty") == "" {
 		t.Errorf("of a site on which nothing was built yet it says: %v", o.NeedsYou)
 	}
 	for _, f := range o.NeedsYou {
@@ -365,8 +328,9 @@ func TestTheOverviewSaysWhatIsNotKnown(t *testing.T) {
 	s.built("steady")
 	s.cli(0, "lane", "move", "trial", "barrage/1")
 	s.db(func(db *sql.DB) {
-		must(t, db, "UPDATE jobs SET state = 'running', ended = NULL WHERE id = (SELECT max(id) FROM jobs)")
-		must(t, db, "INSERT INTO jobs (kind, object, state, `by`, started, problem) SELECT 'verify', "+
+		altered(t, db, "UPDATE jobs SET state = 'running', ended = NULL "+
+			"WHERE id = (SELECT max(id) FROM jobs)")
+		altered(t, db, "INSERT INTO jobs (kind, object, state, `by`, started, problem) SELECT 'verify', "+
 			"'edition barrage/9', 'interrupted', `by`, started, 'x' FROM jobs LIMIT 1")
 	})
 	o = s.overview()
@@ -392,12 +356,9 @@ func TestOneObjectIsRestoredAlone(t *testing.T) {
 	s.described()
 	first := strings.TrimSpace(mustOut(s, "revision", "list", "-o", "ids"))
 	path := filepath.Join(s.dir, "site/sources.yaml")
-	text := mustRead(t, path)
-	if err := os.WriteFile(path,
-		[]byte(strings.NewReplacer("priority: 20\n    max_age: 10d", "priority: 21\n    max_age: 9d",
-			"priority: 40", "priority: 41").Replace(text)), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	text := must.Read(t, path)
+	must.Write(t, path, strings.NewReplacer("priority: 20\n    max_age: 10d", "priority: 21\n    max_age: 9d",
+		"priority: 40", "priority: 41").Replace(text))
 	s.cli(0, "record", filepath.Join(s.dir, "site"))
 	if _, log := s.cli(2, "revision", "restore", first, "--only", "source/tarn"); !strings.Contains(log,
 		"max_age: 9d → 10d") || strings.Contains(log, "kelp") {

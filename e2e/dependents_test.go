@@ -1,13 +1,13 @@
 package e2e
 
 import (
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
 
 	"stockade/internal/api"
+	"stockade/internal/must"
 )
 
 // What a change takes away is shown with what stands on it, and asked about, on each road.
@@ -25,7 +25,7 @@ func TestWhatStandsOnWhatIsTakenAwayIsAskedAbout(t *testing.T) {
 		if !strings.Contains(text, old) {
 			t.Fatalf("the description has no %q", old)
 		}
-		os.WriteFile(doc, []byte(strings.Replace(text, old, new, 1)), 0o644)
+		must.Write(t, doc, strings.Replace(text, old, new, 1))
 	}
 	// One upstream of two.
 	north := "- url: " + s.scenario.North.URL + "/tarn\n        region: north\n"
@@ -51,7 +51,7 @@ func TestWhatStandsOnWhatIsTakenAwayIsAskedAbout(t *testing.T) {
 	}
 	s.cli(0, "record", doc, "--yes")
 	// The way back takes nothing away.
-	os.WriteFile(doc, []byte(text), 0o644)
+	must.Write(t, doc, text)
 	s.cli(0, "record", doc)
 
 	// What the key has signed, and what would stop without it.

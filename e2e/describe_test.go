@@ -15,6 +15,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"stockade/internal/demo"
+	"stockade/internal/must"
 )
 
 // In the console alone: a definition is written, told off, mended and recorded; it
@@ -22,10 +23,7 @@ import (
 func TestTheConsoleDescribes(t *testing.T) {
 	t.Parallel()
 	s := newSite(t)
-	b := newBrowser(t, s)
-	b.open("/describe")
-	b.typed("#token", s.token)
-	b.click("Sign in")
+	b := signedIn(t, s, "/describe")
 	b.see("Nothing stands here yet")
 	b.write(demo.Mistakes)
 	b.click("Findings")
@@ -44,8 +42,7 @@ func TestTheConsoleDescribes(t *testing.T) {
 	b.see("Nothing is written yet")
 	site := filepath.Join(s.dir, "site")
 	b.run("choose", chromedp.SetUploadFiles("input[aria-label=Files]", []string{filepath.Join(site,
-		"mirrors.yaml"),
-		filepath.Join(site, "sources.yaml")}, chromedp.ByQuery))
+		"mirrors.yaml"), filepath.Join(site, "sources.yaml")}, chromedp.ByQuery))
 	b.see("This is made of 2 files")
 	b.see("cannot be read") // the keys were not among them
 	s.machineFiles()
@@ -89,21 +86,15 @@ func (s *site) machineFiles() {
 		"etc/hostname":              "bench\n",
 		"etc/shadow":                "root:secret:1:::::::\n",
 	} {
-		if err := w.WriteHeader(&tar.Header{Name: name, Mode: 0o644, Size: int64(len(text))}); err != nil {
-			s.t.Fatal(err)
-		}
+		must.Do(s.t, w.WriteHeader(&tar.Header{Name: name, Mode: 0o644, Size: int64(len(text))}))
 		if _, err := w.Write([]byte(text)); err != nil {
 			s.t.Fatal(err)
 		}
 	}
 	for _, c := range []interface{ Close() error }{w, z} {
-		if err := c.Close(); err != nil {
-			s.t.Fatal(err)
-		}
+		must.Do(s.t, c.Close())
 	}
-	if err := os.WriteFile(filepath.Join(s.dir, "etc.tar.gz"), data.Bytes(), 0o644); err != nil {
-		s.t.Fatal(err)
-	}
+	must.Do(s.t, os.WriteFile(filepath.Join(s.dir, "etc.tar.gz"), data.Bytes(), 0o644))
 }
 
 // In the console alone, with forms: what is typed in the form shows in the text and the other
@@ -112,10 +103,7 @@ func (s *site) machineFiles() {
 func TestTheConsoleDescribesWithForms(t *testing.T) {
 	t.Parallel()
 	s := newSite(t)
-	b := newBrowser(t, s)
-	b.open("/sources")
-	b.typed("#token", s.token)
-	b.click("Sign in")
+	b := signedIn(t, s, "/sources")
 	b.see("No source is described yet")
 	b.click("New source")
 	b.named("tarn")

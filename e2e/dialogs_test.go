@@ -2,12 +2,13 @@ package e2e
 
 import (
 	"fmt"
-	"os"
 	"path/filepath"
 	"testing"
 	"time"
 
 	"github.com/chromedp/chromedp"
+
+	"stockade/internal/must"
 )
 
 // focusOn puts the focus on the first button or link that is called so, and remembers it; "" where
@@ -38,19 +39,13 @@ func TestEscapeEndsAQuestionAndTheFocusReturns(t *testing.T) {
 	s.described()
 	s.drives()
 	login := filepath.Join(s.dir, "login.yaml")
-	if err := os.WriteFile(login, []byte("stockade: 1\ncredentials:\n  shoal-login: {kind: token, "+
-		"hosts: [shoal.example]}\n"), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Write(t, login, "stockade: 1\ncredentials:\n  shoal-login: {kind: token, "+
+		"hosts: [shoal.example]}\n")
 	s.cli(0, "record", login)
 	s.built("steady")
 	s.cli(0, "source", "probe", "tarn")
 	s.enrolled("gatehouse", "gate-south")
-	b := newBrowser(t, s)
-	b.open("/")
-	b.typed("#token", s.token)
-	b.click("Sign in")
-	b.see("Sign out")
+	b := signedIn(t, s, "/")
 	before := mustOut(s, "journal", "list", "-o", "ids")
 	kelp := "/keys/" + s.scenario.KelpKey.Certificate().Fingerprint
 	for _, d := range []struct{ path, first, press string }{

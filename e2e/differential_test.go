@@ -21,6 +21,7 @@ import (
 	"stockade/core/archive/deb"
 	"stockade/core/archive/rpm"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // The readers are held against those of the real clients: entries are made and
@@ -185,12 +186,8 @@ func TestStanzasAreReadAsTheRealClientReadsThem(t *testing.T) {
 		if err != nil || len(us) == 0 {
 			continue
 		}
-		if err := os.MkdirAll(filepath.Dir(index(i)), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(index(i), []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, os.MkdirAll(filepath.Dir(index(i)), 0o755))
+		must.Write(t, index(i), text)
 		texts[i], seen[i], files = text, us, append(files, i)
 	}
 	apt := aptReader{t: t, dir: dir, index: index}
@@ -218,17 +215,13 @@ type aptReader struct {
 
 func (a aptReader) run(files []int, program string, args ...string) (string, error) {
 	empty := filepath.Join(a.dir, "empty")
-	if err := os.WriteFile(empty, nil, 0o644); err != nil {
-		a.t.Fatal(err)
-	}
+	must.Do(a.t, os.WriteFile(empty, nil, 0o644))
 	line := []string{"-o", "Dir::State::status=" + empty, "-o", "Dir::Etc::sourcelist=/dev/null", "-o",
 		"Dir::Etc::sourceparts=/dev/null", "-o", "Dir::Etc::preferencesparts=/dev/null",
 		"-o", "Dir::State::lists=" + a.dir + "/lists", "-o", "Dir::Cache=" + a.dir + "/cache", "-o",
 		"APT::Architecture=amd64", "-o", "APT::Architectures::=amd64", "-o", "APT::Cache::ShowVersion=true"}
 	for _, d := range []string{"/lists/partial", "/cache/archives/partial"} {
-		if err := os.MkdirAll(a.dir+d, 0o755); err != nil {
-			a.t.Fatal(err)
-		}
+		must.Do(a.t, os.MkdirAll(a.dir+d, 0o755))
 	}
 	for _, n := range files {
 		line = append(line, "--with-source", a.index(n))
@@ -500,14 +493,10 @@ func TestPrimaryListsAreReadAsTheRealClientReadsThem(t *testing.T) {
 			continue
 		}
 		folder := filepath.Join(dir, fmt.Sprint(i))
-		if err := os.MkdirAll(folder, 0o755); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, os.MkdirAll(folder, 0o755))
 		for name, data := range map[string]string{"primary.xml": text,
 			"repomd.xml": `<repomd><revision>1</revision></repomd>`} {
-			if err := os.WriteFile(filepath.Join(folder, name), []byte(data), 0o644); err != nil {
-				t.Fatal(err)
-			}
+			must.Write(t, filepath.Join(folder, name), data)
 		}
 		folders = append(folders, folder)
 		seen[folder], texts[folder] = us, text
@@ -549,9 +538,7 @@ func TestDatabasesAreReadAsTheRealClientReadsThem(t *testing.T) {
 		"%SHA256SUM%\n"+strings.Repeat("b", 64)+"\n", "%X%\ny\n", "%", "%%", "%CONFLICTS%\nextra\n", "%DESC%",
 		"%CSIZE%\n7\n", ">=2", "=", "\r\n", ": why", "%PGPSIG%\nAAAA\n")
 	dir := t.TempDir()
-	if err := os.MkdirAll(filepath.Join(dir, "sync"), 0o755); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, os.MkdirAll(filepath.Join(dir, "sync"), 0o755))
 	n := setting("STOCKADE_MUTATIONS", mutationsEach)
 	seen, texts := map[string][]seenPackage{}, map[string]string{}
 	var names []string
@@ -565,13 +552,9 @@ func TestDatabasesAreReadAsTheRealClientReadsThem(t *testing.T) {
 		data, err := made.AlpmDatabase(1, func(int) (string, []byte) {
 			return "plot-1:2.3-2", []byte(text)
 		})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		plain, err := archive.Decompress(strings.NewReader(string(data)), "gz", 1<<20)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		var tar strings.Builder
 		if _, err := bufio.NewReader(plain).WriteTo(&tar); err != nil {
 			t.Fatal(err)
@@ -583,9 +566,7 @@ func TestDatabasesAreReadAsTheRealClientReadsThem(t *testing.T) {
 			continue
 		}
 		name := fmt.Sprintf("m%05d", i)
-		if err := os.WriteFile(filepath.Join(dir, "sync", name+".db"), data, 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, os.WriteFile(filepath.Join(dir, "sync", name+".db"), data, 0o644))
 		for k := range us {
 			us[k].Path = filepath.Base(us[k].Path)
 		}

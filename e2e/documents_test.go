@@ -13,6 +13,7 @@ import (
 	"stockade/core/definition"
 	"stockade/core/families"
 	"stockade/internal/cli"
+	"stockade/internal/must"
 )
 
 // block is one piece of code of a document.
@@ -24,7 +25,7 @@ type block struct {
 func blocksOf(t *testing.T, path string) (blocks []block, text string) {
 	t.Helper()
 	inside := false
-	for l := range strings.Lines(mustRead(t, path)) {
+	for l := range strings.Lines(must.Read(t, path)) {
 		language, fence := strings.CutPrefix(strings.TrimRight(l, "\n"), "```")
 		switch {
 		case fence && !inside:

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"stockade/internal/cli"
+	"stockade/internal/must"
 )
 
 // inOrder is every command in the order of the work, on the demonstration after its
@@ -103,9 +104,7 @@ type demonstration struct {
 func program(t *testing.T) string {
 	t.Helper()
 	bin, err := binary()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	return filepath.Dir(bin)
 }
 
@@ -118,12 +117,8 @@ func startDemo(t *testing.T) *demonstration {
 	cmd := exec.CommandContext(ctx, filepath.Join(bin, "stockade"), "demo")
 	cmd.Dir, cmd.Cancel = d.folder, func() error { return cmd.Process.Signal(os.Interrupt) }
 	out, err := cmd.StdoutPipe()
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
+	must.Do(t, cmd.Start())
 	t.Cleanup(func() { cancel(); cmd.Wait() })
 	said := []string{}
 	sc := bufio.NewScanner(out)
@@ -144,9 +139,7 @@ func startDemo(t *testing.T) *demonstration {
 		}
 	}()
 	token, err := os.ReadFile(filepath.Join(d.folder, "demo-data/service/warden.token"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	home := t.TempDir()
 	d.env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "HOME="+home, "XDG_CONFIG_HOME="+home,
 		"STOCKADE_SERVER="+d.server, "STOCKADE_TOKEN="+strings.TrimSpace(string(token)))

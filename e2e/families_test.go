@@ -12,6 +12,7 @@ import (
 	"stockade/internal/api"
 	"stockade/internal/demo"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // house adds what is built in the house to its sources.
@@ -44,13 +45,13 @@ func (s *site) exported(mirror, lane string) (edition, dir string) {
 func (s *site) follow(lane, mirror string) {
 	s.t.Helper()
 	path := filepath.Join(s.dir, "site/families.yaml")
-	text := mustRead(s.t, path)
+	text := must.Read(s.t, path)
 	i := strings.Index(text, "\n  "+lane+": {mirror: ")
 	j := strings.Index(text[i+1:], "\n") + i + 1
 	if i < 0 {
 		s.t.Fatalf("there is no lane %s", lane)
 	}
-	os.WriteFile(path, []byte(text[:i]+"\n  "+lane+": {mirror: "+mirror+"}"+text[j:]), 0o644)
+	must.Write(s.t, path, text[:i]+"\n  "+lane+": {mirror: "+mirror+"}"+text[j:])
 	s.cli(0, "record", filepath.Join(s.dir, "site"))
 }
 
@@ -94,13 +95,12 @@ func TestTheRealClientsOfTheOtherFamiliesInstallWithTheNetworkCut(t *testing.T) 
 		// zypper looks for files in primary lists alone, and upstream's has not the one that pumpctl needs.
 		{zypper, "pumps-whole", "pump-house", "pump-house", []string{"libbrine", "pump-gauge"},
 			map[string]string{"libbrine": "3.4.1-2.el9", "pump-gauge": "1.0^20260901-1.el9"}, nil},
-		{pacman, "launch", "survey", "survey-launch", []string{"echo-plot", "buoy-log"},
-			map[string]string{
-				"echo-plot":  "2.3.1-2",
-				"libecho":    "1.9.0-1",
-				"chart-data": "2026.10-1",
-				"buoy-log":   "0.7-1",
-			}, nil},
+		{pacman, "launch", "survey", "survey-launch", []string{"echo-plot", "buoy-log"}, map[string]string{
+			"echo-plot":  "2.3.1-2",
+			"libecho":    "1.9.0-1",
+			"chart-data": "2026.10-1",
+			"buoy-log":   "0.7-1",
+		}, nil},
 		{pacman, "launch-whole", "survey", "survey-launch", []string{"echo-plot", "sounder-serial"},
 			map[string]string{"echo-plot": "2.3.1-2", "libecho": "1.9.0-1", "sounder-serial": "1:0.4-1"},
 			[]string{"sounder-net"}},
@@ -169,19 +169,7 @@ func TestTheRealClientsOfTheOtherFamiliesRefuseWhatWasTamperedWith(t *testing.T)
 			for what, match := range c.files {
 				dir := filepath.Join(s.dir, "tampered-"+strings.ReplaceAll(what, " ", "-"))
 				s.cli(0, "edition", "export", edition, dir)
-				changed := 0
-				filepath.Walk(dir, func(p string, info os.FileInfo, err error) error {
-					if err == nil && info.Mode().IsRegular() && strings.HasSuffix(p, match) {
-						raw, _ := os.ReadFile(p)
-						raw[len(raw)/2] ^= 4
-						os.WriteFile(p, raw, 0o644)
-						changed++
-					}
-					return nil
-				})
-				if changed == 0 {
-					t.Fatalf("nothing matches %s", match)
-				}
+				flipped(t, dir, match)
 				b := newBox(t, s, c.client, c.group, dir)
 				b.client(c.client.refresh...)
 				if out, err := b.client(append(c.client.install, c.install)...); err == nil &&
@@ -194,13 +182,14 @@ func TestTheRealClientsOfTheOtherFamiliesRefuseWhatWasTamperedWith(t *testing.T)
 			// the digests are right: the machine knows only the keys of its lane.
 			b := newBox(t, s, c.client, c.group, whole)
 			for _, folder := range []string{"etc/pki/rpm-gpg", "etc/pacman.d/stockade-keys"} {
-				keys, _ := filepath.Glob(filepath.Join(b.root, folder, "*.asc"))
+				keys, err := filepath.Glob(filepath.Join(b.root, folder, "*.asc"))
+				must.Do(t, err)
 				for _, k := range keys {
-					os.WriteFile(k, []byte(s.scenario.KelpKey.Certificate().Armoured()), 0o644)
+					must.Write(t, k, s.scenario.KelpKey.Certificate().Armoured())
 				}
 			}
-			os.RemoveAll(filepath.Join(b.root, "root"))
-			os.RemoveAll(filepath.Join(b.root, "etc/pacman.d/gnupg"))
+			must.Do(t, os.RemoveAll(filepath.Join(b.root, "root")))
+			must.Do(t, os.RemoveAll(filepath.Join(b.root, "etc/pacman.d/gnupg")))
 			b.client(c.client.refresh...)
 			if out, _ := b.client(append(c.client.install, c.install)...); b.installed(b.root, c.install) !=
 				"" {
@@ -215,12 +204,12 @@ func TestPrioritiesAndPinsOfTheOtherFamiliesAreWhatWasMeant(t *testing.T) {
 	t.Parallel()
 	s := newSite(t)
 	path := filepath.Join(s.dir, "site/families.yaml")
-	text := mustRead(t, path)
+	text := must.Read(t, path)
 	text = strings.Replace(text, "packages: [pumpctl, pump-desk, pump-panel], with: recommended,",
 		"packages: [pumpctl, pump-desk, pump-panel], versions: 2, with: recommended,", 1)
 	text = strings.Replace(text, "    lane: pump-house\n",
 		"    lane: pump-house\n    pins: [\"pumpctl = 3.1.4-2.el9\"]\n", 1)
-	os.WriteFile(path, []byte(text), 0o644)
+	must.Write(t, path, text)
 	s.described()
 	// The house's own pump-gauge is older, and has the better priority.
 	older := made.RPM{
@@ -231,11 +220,9 @@ func TestPrioritiesAndPinsOfTheOtherFamiliesAreWhatWasMeant(t *testing.T) {
 		Time:    1_790_000_000,
 	}
 	file, err := older.Build(nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	mine := filepath.Join(s.dir, older.FileName())
-	os.WriteFile(mine, file, 0o644)
+	must.Do(t, os.WriteFile(mine, file, 0o644))
 	s.house()
 	s.cli(0, "package", "add", mine, "--source", "reach-pumps", "--from", "the attic", "--why",
 		"the old gauges")
@@ -251,7 +238,7 @@ func TestPrioritiesAndPinsOfTheOtherFamiliesAreWhatWasMeant(t *testing.T) {
 		t.Fatal(err)
 	}
 	mine = filepath.Join(s.dir, echo.FileName())
-	os.WriteFile(mine, file, 0o644)
+	must.Do(t, os.WriteFile(mine, file, 0o644))
 	s.cli(0, "package", "add", mine, "--source", "reach-launch", "--from", "the attic", "--why",
 		"the old sounder")
 	_, pumps := s.exported("pumps", "pump-house")
@@ -291,9 +278,7 @@ func TestALaneThatMovesBreaksNoClientOfTheOtherFamilies(t *testing.T) {
 			p.Version = "4.1-1.el9"
 		}
 	}
-	if err := s.scenario.PublishBrine(); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, s.scenario.PublishBrine())
 	s.exported("pumps", "pump-house")
 	_, now, _ := get(t, base+"repodata/repomd.xml")
 	if now == old {
@@ -336,9 +321,7 @@ func TestPackagesOfTheRealBuildProgramAreServed(t *testing.T) {
 	}
 	s := newSite(t)
 	dir, err := os.MkdirTemp("/tmp", "rpm") // gpg's sockets have short paths
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	defer os.RemoveAll(dir)
 	env := append(os.Environ(), "GNUPGHOME="+dir, "HOME="+dir, "LC_ALL=C")
 	run := func(name string, args ...string) string {
@@ -356,43 +339,39 @@ func TestPackagesOfTheRealBuildProgramAreServed(t *testing.T) {
 		c.Env = env
 		c.Run()
 	}()
-	os.Chmod(dir, 0o700)
+	must.Do(t, os.Chmod(dir, 0o700))
 	run("gpg", "--batch", "--passphrase", "", "--quick-generate-key", "builder@brine.example", "rsa3072",
 		"sign", "never")
 	certs, err := trust.ReadCertificates([]byte(run("gpg", "--armor", "--export", "builder@brine.example")))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	gpg, _ := exec.LookPath("gpg")
 	s.scenario.Brine.Files = map[string][]byte{}
 	var names []string
 	for payload, name := range map[string]string{"w9.gzdio": "meter-gz", "w6.xzdio": "meter-xz",
 		"w3.zstdio": "meter-zst"} {
-		os.WriteFile(filepath.Join(dir, name+".spec"),
-			[]byte("Name: "+name+"\nVersion: 1.0\nRelease: 1\nSummary: measures\nLicense: MIT\nBuildArch: "+
-				"noarch\nRequires: libbrine >= 3\n%description\nMeasures.\n%install\nmkdir -p "+
-				"%{buildroot}/usr/share/"+name+"\necho x > %{buildroot}/usr/share/"+name+
-				"/table\n%files\n/usr/share/"+name+"\n"), 0o644)
+		must.Write(t, filepath.Join(dir, name+".spec"), "Name: "+name+
+			"\nVersion: 1.0\nRelease: 1\nSummary: measures\nLicense: MIT\nBuildArch: "+
+			"noarch\nRequires: libbrine >= 3\n%description\nMeasures.\n%install\nmkdir -p "+
+			"%{buildroot}/usr/share/"+name+"\necho x > %{buildroot}/usr/share/"+name+
+			"/table\n%files\n/usr/share/"+name+"\n")
 		run("rpmbuild", "-bb", "--quiet", "--define", "_topdir "+dir+"/top", "--define", "_rpmdir "+dir+
 			"/out", "--define", "_binary_payload "+payload, name+".spec")
 		file := filepath.Join(dir, "out/noarch", name+"-1.0-1.noarch.rpm")
 		run("rpmsign", "--addsign", "--define", "__gpg "+gpg, "--define", "_gpg_name builder@brine.example",
 			file)
-		s.scenario.Brine.Files[filepath.Base(file)] = []byte(mustRead(t, file))
+		s.scenario.Brine.Files[filepath.Base(file)] = []byte(must.Read(t, file))
 		names = append(names, name)
 	}
-	if err := s.scenario.PublishBrine(); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, s.scenario.PublishBrine())
 	path := filepath.Join(s.dir, "site/families.yaml")
-	text := mustRead(t, path)
+	text := must.Read(t, path)
 	text = strings.Replace(text, "signed_by: [brine-2026]", "signed_by: [brine-2026, "+certs[0].Fingerprint+
 		"]", 1)
 	text = strings.Replace(text, "packages: [pumpctl, pump-desk, pump-panel]",
 		`packages: [pumpctl, pump-desk, pump-panel, "meter-*"]`, 1)
-	os.WriteFile(path, []byte(text), 0o644)
+	must.Write(t, path, text)
 	key := filepath.Join(s.dir, "builder.asc")
-	os.WriteFile(key, []byte(certs[0].Armoured()), 0o644)
+	must.Write(t, key, certs[0].Armoured())
 	s.cli(0, "key", "add", key)
 	s.described()
 	s.house()
@@ -445,9 +424,7 @@ func TestAttacksOnTheOtherFamiliesLeaveTheLastEditionServed(t *testing.T) {
 				p.Version = version
 			}
 		}
-		if err := s.scenario.PublishBrine(); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, s.scenario.PublishBrine())
 	}
 	wrack := func(version string) {
 		s.scenario.Wrack.Date = s.scenario.Wrack.Date.Add(time.Hour)
@@ -456,9 +433,7 @@ func TestAttacksOnTheOtherFamiliesLeaveTheLastEditionServed(t *testing.T) {
 				p.Version = version
 			}
 		}
-		if err := s.scenario.PublishWrack(); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, s.scenario.PublishWrack())
 	}
 	refused := 0
 	for _, c := range []struct {
@@ -479,9 +454,7 @@ func TestAttacksOnTheOtherFamiliesLeaveTheLastEditionServed(t *testing.T) {
 		}},
 		{"an older root", "pumps", "source.older-than-accepted", func() {
 			s.scenario.Brine.Date = s.scenario.Brine.Date.Add(-90 * time.Hour)
-			if err := s.scenario.PublishBrine(); err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, s.scenario.PublishBrine())
 		}},
 		{"a tampered alpm package", "launch", "content.digest-mismatch", func() {
 			wrack("1.9.2-1")
@@ -537,10 +510,7 @@ func TestTheBestUpstreamIsPutFirst(t *testing.T) {
 	}
 	// South publishes; north, which stands first, does not.
 	files := s.scenario.North.Files()
-	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true,
-		func(*made.DebRepository) {}); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(*made.DebRepository) {}))
 	s.scenario.North.Publish(files)
 	s.cli(0, "source", "probe", "tarn")
 	order := func() []string {
@@ -559,8 +529,7 @@ func TestTheBestUpstreamIsPutFirst(t *testing.T) {
 		t.Errorf("%v", got)
 	}
 	if _, log := s.cli(0, "source", "order", "tarn", "--yes"); !strings.Contains(log,
-		"in that order already") &&
-		!strings.Contains(log, "in this order already") {
+		"in that order already") && !strings.Contains(log, "in this order already") {
 		t.Error(log)
 	}
 	newest := strings.Fields(mustOut(s, "revision", "list", "-o", "ids"))
@@ -571,16 +540,11 @@ func TestTheBestUpstreamIsPutFirst(t *testing.T) {
 	s.cli(2, "source", "order", "reach-lamp", "--yes")
 	// A server that a file names is measured beside them, and taken in when somebody says so.
 	third, err := demo.NewUpstream("/tarn/", s.scenario.South.Files())
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	t.Cleanup(third.Close)
 	servers := filepath.Join(s.dir, "servers.txt")
-	if err := os.WriteFile(servers, []byte("# of the desk\n"+third.URL+" west\nhttp://127.0.0.1:1/tarn "+
-		"west\n"),
-		0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Write(t, servers, "# of the desk\n"+third.URL+" west\nhttp://127.0.0.1:1/tarn "+
+		"west\n")
 	out, _ := s.cli(0, "source", "probe", "tarn", "--candidates", servers)
 	if !strings.Contains(out, third.URL) || !strings.Contains(out, "west") {
 		t.Errorf("the probe:\n%s", out)

@@ -18,6 +18,7 @@ import (
 	"stockade/internal/api"
 	"stockade/internal/client"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 const told = "--from=built in the workshop"
@@ -37,8 +38,8 @@ func TestPackagesAreAddedToAHouseSourceInspectedAndSigned(t *testing.T) {
 	id := strings.TrimSpace(out)
 	all := cliJSON[[]api.HousePackage](s, "package", "list", "--source", "reach-lamps")
 	if len(all) != 1 || all[0].ID != id || all[0].Name != "lamp-driver" || all[0].Version != "2.0-1reach1" ||
-		all[0].From != "built in the workshop" || all[0].Why != "the old lamps need it" || all[0].By !=
-		"warden" || all[0].At == "" {
+		all[0].From != "built in the workshop" || all[0].Why != "the old lamps need it" ||
+		all[0].By != "warden" || all[0].At == "" {
 		t.Fatalf("%+v", all)
 	}
 
@@ -77,18 +78,16 @@ func TestPackagesAreAddedToAHouseSourceInspectedAndSigned(t *testing.T) {
 	// A file that a defined source offers too is told as such.
 	files := s.scenario.North.Files()
 	same := filepath.Join(s.dir, "same.deb")
-	os.WriteFile(same, files["pool/core/t/tide-data/tide-data_2026.3_all.deb"], 0o644)
+	must.Do(t, os.WriteFile(same, files["pool/core/t/tide-data/tide-data_2026.3_all.deb"], 0o644))
 	if _, err := add(0, same, "reach-lamps"); !strings.Contains(err, "house.offered-elsewhere") ||
 		!strings.Contains(err, "same bytes") {
 		t.Error(err)
 	}
 	m := made.Deb{Name: "sluicectl", Version: "1.4.2-1", Arch: "amd64", Summary: "another build"}
 	raw, err := made.BuildDeb(m.Control(), nil, "gz")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	other := filepath.Join(s.dir, "other.deb")
-	os.WriteFile(other, raw, 0o644)
+	must.Do(t, os.WriteFile(other, raw, 0o644))
 	if _, err := add(0, other, "reach-lamps"); !strings.Contains(err, "house.other-bytes") {
 		t.Error(err)
 	}
@@ -100,7 +99,7 @@ func TestPackagesAreAddedToAHouseSourceInspectedAndSigned(t *testing.T) {
 		t.Fatal(err)
 	}
 	vendor := filepath.Join(s.dir, pump.FileName())
-	os.WriteFile(vendor, raw, 0o644)
+	must.Do(t, os.WriteFile(vendor, raw, 0o644))
 	add(0, vendor, "reach-pumps")
 	brine := s.scenario.BrineKey.Certificate().Fingerprint
 	got := cliJSON[[]api.HousePackage](s, "package", "list", "--source", "reach-pumps")[0]
@@ -111,14 +110,14 @@ func TestPackagesAreAddedToAHouseSourceInspectedAndSigned(t *testing.T) {
 	if raw, err = pump.Build(foreignKey(t)); err != nil {
 		t.Fatal(err)
 	}
-	os.WriteFile(vendor, raw, 0o644)
+	must.Do(t, os.WriteFile(vendor, raw, 0o644))
 	add(0, vendor, "reach-pumps")
 	if got := cliJSON[[]api.HousePackage](s, "package", "list", "--source",
 		"reach-pumps")[1]; !strings.HasPrefix(got.SignedBy, "not verified: ") {
 		t.Errorf("%+v", got)
 	}
 	raw[len(raw)-5] ^= 1
-	os.WriteFile(vendor, raw, 0o644)
+	must.Do(t, os.WriteFile(vendor, raw, 0o644))
 	if _, err := add(1, vendor, "reach-pumps"); !strings.Contains(err,
 		"payload is not what its own digest says") || !strings.Contains(err, "get the file again") {
 		t.Error(err)
@@ -130,14 +129,10 @@ func TestPackagesAreAddedToAHouseSourceInspectedAndSigned(t *testing.T) {
 	}
 	defer served.Close()
 	about, err := client.Get[api.About](context.Background(), s.client, "/about")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	certs, err := trust.ReadCertificates(
-		[]byte(mustRead(t, filepath.Join(dir, "about/keys", about.SiteKey+".asc"))))
-	if err != nil {
-		t.Fatal(err)
-	}
+		[]byte(must.Read(t, filepath.Join(dir, "about/keys", about.SiteKey+".asc"))))
+	must.Do(t, err)
 	ring := trust.NewKeyring("x", []trust.Known{{Certificate: certs[0], VouchedFor: []string{"x"}}}, time.Now)
 	if in, err := (rpm.Family{}).Inspect(archive.PackageFile{ReadSeeker: served}, ring); err != nil ||
 		in.Signer.Fingerprint != about.SiteKey {
@@ -196,9 +191,7 @@ func TestOnlyWardensAddPackagesAndLargeOnesPass(t *testing.T) {
 	lamp := filepath.Join(s.dir, "site/house/lamp-driver_2.0-1reach1_all.deb")
 	s.cli(0, "package", "add", lamp, "--source", "reach-lamps", told, "--why=x")
 	set, err := client.Get[api.Text](context.Background(), s.client, "/definitions")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	_, section, _ := strings.Cut(set.Text, "\npackages:\n")
 	section, _, _ = strings.Cut(section, "\nmirrors:")
 	again := "stockade: 1\npackages:\n" + strings.Replace(strings.Replace(section, "lamp-driver-2.0",
@@ -219,9 +212,7 @@ func TestOnlyWardensAddPackagesAndLargeOnesPass(t *testing.T) {
 			Data: bytes.Repeat([]byte("chart"), 5<<20)}},
 	}
 	raw, err := made.BuildDeb(big.Control(), big.Files, "")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if len(raw) < 20<<20 {
 		t.Fatalf("only %d bytes", len(raw))
 	}
@@ -257,8 +248,6 @@ func itoa(n int64) string { return strconv.FormatInt(n, 10) }
 func foreignKey(t *testing.T) *trust.SiteKey {
 	t.Helper()
 	k, err := made.Key(made.Owner{Name: "A stranger", Address: "stranger@elsewhere.example"})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	return k
 }

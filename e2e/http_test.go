@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -18,153 +17,8 @@ import (
 
 	"stockade/internal/api"
 	"stockade/internal/client"
+	"stockade/internal/must"
 )
-
-func TestEveryCallNeedsItsRole(t *testing.T) {
-	t.Parallel()
-	s := newSite(t)
-	s.described()
-	tokens := map[string]string{"": "", "none": "0000", "warden": s.token}
-	for _, role := range []string{"viewer", "operator"} {
-		out, _ := s.cli(0, "account", "add", role+"-1", "--role", role, "-o", "json")
-		var n api.NewToken
-		if err := json.Unmarshal([]byte(out), &n); err != nil {
-			t.Fatal(err)
-		}
-		tokens[role] = n.Token
-	}
-	rank := map[string]int{"": 0, "none": 0, "viewer": 1, "operator": 2, "warden": 3}
-	call := func(r api.Route, token string) int {
-		path := strings.NewReplacer("{name}", "nothing-of-that-name", "{mirror}", "none", "{number}", "1",
-			"{id}", "999999", "{path}", "x", "{fingerprint}", strings.Repeat("A", 40)).Replace(r.Path)
-		req, _ := http.NewRequest(r.Method, s.service.APIURL()+api.Base+path, strings.NewReader("{}"))
-		if token != "" {
-			req.Header.Set("Authorization", "Bearer "+token)
-		}
-		res, err := http.DefaultClient.Do(req)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer res.Body.Close()
-		if r.Name == "events" && res.StatusCode == http.StatusOK {
-			return res.StatusCode // it goes on until one of the two leaves
-		}
-		if body, _ := io.ReadAll(res.Body); res.StatusCode >= 400 {
-			var p api.Problem
-			if res.Header.Get("Content-Type") != "application/problem+json" ||
-				json.Unmarshal(body, &p) != nil || p.Title == "" || !strings.HasPrefix(p.Type,
-				"urn:stockade:") || p.Status != res.StatusCode {
-				t.Errorf("%s %s: no problem details: %s", r.Method, path, body)
-			}
-		}
-		return res.StatusCode
-	}
-	guesses := 0
-	for _, r := range api.Routes {
-		// Signing in answers 401 itself, and accounts of others are a warden's: internal/service has
-		// tests of both.
-		if r.Name == "sweepPool" || r.Name == "verifyJournal" || r.Name == "signIn" ||
-			strings.HasPrefix(r.Path, "/accounts/{name}") && r.Role == api.Viewer {
-			continue
-		}
-		for who, token := range tokens {
-			if who == "none" {
-				if guesses++; guesses > 6 {
-					continue // more would be taken for guessing, which has its own test
-				}
-			}
-			code := call(r, token)
-			switch {
-			case rank[who] == 0 && r.Role != api.Open:
-				if code != 401 {
-					t.Errorf("%s %s without a token: %d", r.Method, r.Path, code)
-				}
-			case rank[who] < rank[r.Role]:
-				if code != 403 {
-					t.Errorf("%s %s as %s: %d", r.Method, r.Path, who, code)
-				}
-			default:
-				if code == 401 || code == 403 || code >= 500 {
-					t.Errorf("%s %s as %s: %d", r.Method, r.Path, who, code)
-				}
-			}
-		}
-	}
-}
-
-func TestTheBrowsersWaysInAreShut(t *testing.T) {
-	t.Parallel()
-	s := newSite(t)
-	base := s.service.APIURL()
-	for _, c := range []struct {
-		name   string
-		path   string
-		header []string
-		code   int
-	}{
-		{"a token in the URL", "/api/v1/whoami?token=" + s.token, nil, 400},
-		{"another site's page", "/api/v1/whoami", []string{"Origin", "https://evil.example", "Authorization",
-			"Bearer " + s.token}, 403},
-		{"the console itself", "/api/v1/whoami", []string{"Origin", base, "Authorization",
-			"Bearer " + s.token}, 200},
-		{"a call that does not exist", "/api/v1/nothing", []string{"Authorization", "Bearer " + s.token},
-			404},
-	} {
-		code, body, header := get(t, base+c.path, c.header...)
-		if code != c.code {
-			t.Errorf("%s: %d %s", c.name, code, body)
-		}
-		if strings.Contains(body, s.token) {
-			t.Errorf("%s: the token comes back", c.name)
-		}
-		for h, want := range map[string]string{"X-Frame-Options": "DENY",
-			"X-Content-Type-Options": "nosniff"} {
-			if header.Get(h) != want {
-				t.Errorf("%s: %s is %q", c.name, h, header.Get(h))
-			}
-		}
-		if csp := header.Get("Content-Security-Policy"); !strings.Contains(csp, "default-src 'self'") ||
-			!strings.Contains(csp, "frame-ancestors 'none'") || strings.Contains(csp, "script-src") {
-			t.Errorf("%s: %s", c.name, csp)
-		}
-	}
-	limited := 0
-	for range 15 {
-		code, _, header := get(t, base+"/api/v1/whoami", "Authorization", "Bearer guess")
-		if code == 429 && header.Get("Retry-After") != "" {
-			limited++
-		}
-	}
-	if limited < 4 {
-		t.Errorf("guessing was slowed down %d times of 15", limited)
-	}
-}
-
-func TestTheDescriptionOfTheAPIIsServedAndComplete(t *testing.T) {
-	t.Parallel()
-	s := newSite(t)
-	code, body, _ := get(t, s.service.APIURL()+"/api/v1/openapi.json")
-	var doc struct {
-		OpenAPI string                               `json:"openapi"`
-		Paths   map[string]map[string]map[string]any `json:"paths"`
-	}
-	if err := json.Unmarshal([]byte(body), &doc); code != 200 || err != nil || doc.OpenAPI != "3.1.0" {
-		t.Fatalf("%d %v", code, err)
-	}
-	for _, r := range api.Routes {
-		op := doc.Paths[r.Path][strings.ToLower(r.Method)]
-		if op == nil || op["operationId"] != r.Name {
-			t.Errorf("%s %s is not described", r.Method, r.Path)
-		}
-	}
-	// And the other way: every reference in it leads somewhere.
-	for _, part := range strings.Split(body, `"$ref": "#/components/schemas/`)[1:] {
-		name := part[:strings.IndexByte(part, '"')]
-		if !strings.Contains(body, `"`+name+`": {`) {
-			t.Errorf("the schema %s is not there", name)
-		}
-	}
-}
 
 func TestTheListenerForMachinesKeepsToItsFiles(t *testing.T) {
 	t.Parallel()
@@ -201,7 +55,8 @@ func TestTheListenerForMachinesKeepsToItsFiles(t *testing.T) {
 			t.Errorf("%s: %d", path, code)
 		}
 	}
-	req, _ := http.NewRequest("POST", file, strings.NewReader("x"))
+	req, err := http.NewRequest("POST", file, strings.NewReader("x"))
+	must.Do(t, err)
 	if res, err := http.DefaultClient.Do(req); err != nil || res.StatusCode != 405 {
 		t.Errorf("writing: %v %v", res.StatusCode, err)
 	}
@@ -210,9 +65,7 @@ func TestTheListenerForMachinesKeepsToItsFiles(t *testing.T) {
 func keyOf(t *testing.T, s *site) string {
 	t.Helper()
 	a, err := client.Get[api.About](context.Background(), s.client, "/about")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	return a.SiteKey
 }
 
@@ -222,8 +75,8 @@ func TestAnInvalidDocumentChangesNothing(t *testing.T) {
 	s.described()
 	before, _ := s.cli(0, "revision", "list")
 	path := filepath.Join(s.dir, "bad.yaml")
-	os.WriteFile(path, []byte("stockade: 1\nlanes: {new: {mirror: barrage}}\nmirrors: {broken: {copy: "+
-		"tailored, from: [{source: tarm, want: everything}]}}\n"), 0o644)
+	must.Write(t, path, "stockade: 1\nlanes: {new: {mirror: barrage}}\nmirrors: {broken: {copy: "+
+		"tailored, from: [{source: tarm, want: everything}]}}\n")
 	_, log := s.cli(1, "record", path)
 	if !strings.Contains(log, `perhaps "tarn" is meant`) || !strings.Contains(log, "bad.yaml:3") {
 		t.Error(log)
@@ -235,7 +88,7 @@ func TestAnInvalidDocumentChangesNothing(t *testing.T) {
 		t.Error("half of it was recorded")
 	}
 	// A change, its difference, and the way back.
-	os.WriteFile(path, []byte("stockade: 1\nlanes: {new: {mirror: barrage}}\n"), 0o644)
+	must.Write(t, path, "stockade: 1\nlanes: {new: {mirror: barrage}}\n")
 	if out, _ := s.cli(0, "compare", path); !strings.Contains(out, "lane new") {
 		t.Error(out)
 	}
@@ -251,7 +104,7 @@ func TestOnlyAWardenVouches(t *testing.T) {
 	s := newSite(t)
 	out, _ := s.cli(0, "account", "add", "mara", "--role", "operator", "-o", "json")
 	var n api.NewToken
-	json.Unmarshal([]byte(out), &n)
+	must.Do(t, json.Unmarshal([]byte(out), &n))
 	s.env["STOCKADE_TOKEN"] = n.Token
 	_, log := s.cli(4, "record", filepath.Join(s.dir, "site"))
 	if !strings.Contains(log, "only a warden") {
@@ -345,9 +198,7 @@ func TestJobsAreStoppedAndSaySo(t *testing.T) {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
 	j, err := client.Post[api.Job](ctx, s.client, "/mirrors/barrage/build", nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	_, err = client.Post[api.Job](ctx, s.client, "/mirrors/barrage/build", nil)
 	var p *api.Problem
 	if !errors.As(err, &p) || p.Status != 409 {
@@ -362,9 +213,7 @@ func TestJobsAreStoppedAndSaySo(t *testing.T) {
 	<-held
 	// A sweep waits for the build. Nothing waits for the sweep, and it can be stopped.
 	sweep, err := client.Post[api.Job](ctx, s.client, "/pool/sweep", nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if said := s.interrupted(ctx, "job", "watch", strconv.FormatInt(sweep.ID, 10)); !strings.Contains(said,
 		"waiting for job 1 (build of mirror barrage)") {
 		t.Errorf("it is not told what the sweep waits for: %s", said)
@@ -403,9 +252,7 @@ func TestAChangeMadeMeanwhileIsNotOverwritten(t *testing.T) {
 		req.Header.Set("Authorization", "Bearer "+s.token)
 		req.Header.Set("If-Match", etag)
 		res, err := http.DefaultClient.Do(req)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		res.Body.Close()
 		return res.StatusCode
 	}
@@ -436,9 +283,7 @@ func TestPagesOfAnEditionAddUpToTheWhole(t *testing.T) {
 		}
 		for _, limit := range []string{"1", "2", "3", "11"} {
 			items, err := client.All[api.Item](ctx, s.client, "/editions/barrage/1/packages?limit="+limit+q)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			got := []string{}
 			for _, it := range items {
 				got = append(got, it.Path)

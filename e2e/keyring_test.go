@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"stockade/internal/must"
 )
 
 // A machine whose repository file names no key trusts what stands in rpm's own keyring, which
@@ -17,15 +19,11 @@ func TestKeysOfRpmsOwnKeyringAreImported(t *testing.T) {
 	db := filepath.Join(root, "usr/lib/sysimage/rpm")
 	repos := filepath.Join(root, "etc/yum.repos.d")
 	for _, dir := range []string{db, repos} {
-		if err := os.MkdirAll(dir, 0o755); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, os.MkdirAll(dir, 0o755))
 	}
 	write := func(path, text string) {
 		t.Helper()
-		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must.Write(t, path, text)
 	}
 	for _, name := range []string{"pumps", "launch"} {
 		write(filepath.Join(repos, name+".repo"), "["+name+"]\nname="+name+
@@ -35,7 +33,7 @@ func TestKeysOfRpmsOwnKeyringAreImported(t *testing.T) {
 		t.Helper()
 		dir := filepath.Join(s.dir, name)
 		_, told = s.cli(code, "source", "import", "--root", root, "--out", dir, "--arch", "amd64")
-		return mustRead(t, filepath.Join(dir, "site.yaml")), told
+		return must.Read(t, filepath.Join(dir, "site.yaml")), told
 	}
 	if document, _ := imported("without", 0); strings.Contains(document, "machine-keyring") {
 		t.Error(document)

@@ -28,6 +28,7 @@ import (
 	"stockade/internal/api"
 	"stockade/internal/client"
 	"stockade/internal/made"
+	"stockade/internal/must"
 	"stockade/internal/service"
 	"stockade/internal/store"
 )
@@ -64,14 +65,10 @@ func largeSite(t *testing.T) *site {
 	}
 	dir := filepath.Join(s.dir, "large")
 	key := made.Keys(made.Owner{Name: "Depot archive"})[0].Certificate()
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, os.MkdirAll(dir, 0o755))
 	for name, data := range map[string][]byte{"depot.asc": []byte(key.Armoured()),
 		"large.yaml": []byte(largeDescription(key.Fingerprint))} {
-		if err := os.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, os.WriteFile(filepath.Join(dir, name), data, 0o644))
 	}
 	s.cli(0, "record", dir, "--summary", "the depots")
 	s.stop()
@@ -87,9 +84,7 @@ func (s *site) compared() {
 	began := time.Now()
 	for {
 		m, err := client.Get[api.Machines](context.Background(), s.client, "/machines?limit=1")
-		if err != nil {
-			s.t.Fatal(err)
-		}
+		must.Do(s.t, err)
 		compared, reported := 0, 0
 		for _, g := range m.Groups {
 			compared, reported = compared+g.Compared, reported+g.Reported
@@ -174,28 +169,22 @@ func largeDescription(fingerprint string) string {
 func (s *site) fill(key *trust.Certificate) {
 	t := s.t
 	t.Helper()
-	must := func(err error) {
-		t.Helper()
-		if err != nil {
-			t.Fatal(err)
-		}
-	}
 	data := filepath.Join(s.dir, "data")
 	phrase, err := os.ReadFile(filepath.Join(data, "site", "unlock"))
-	must(err)
+	must.Do(t, err)
 	phrase = bytes.TrimSpace(phrase)
 	locked, err := os.ReadFile(filepath.Join(data, "site", "key.pgp"))
-	must(err)
+	must.Do(t, err)
 	site, err := trust.Unlock(locked, phrase, time.Now)
-	must(err)
+	must.Do(t, err)
 	fingerprint := site.Certificate().Fingerprint
 	keys, err := journal.NewKeys(argon2.IDKey(phrase, []byte("stockade journal "+fingerprint), 1, 64<<10,
 		2, 32))
-	must(err)
+	must.Do(t, err)
 	blobs, err := pool.Open(filepath.Join(data, "pool"), filepath.Join(data, "tmp"))
-	must(err)
+	must.Do(t, err)
 	db, err := store.Open(filepath.Join(data, "stockade.db"))
-	must(err)
+	must.Do(t, err)
 	defer db.Close()
 
 	began := time.Now()
@@ -219,8 +208,7 @@ func (s *site) fill(key *trust.Certificate) {
 		e := &edition.Edition{Format: edition.ListBySource, Mirror: fmt.Sprintf("store-%02d",
 			n%largeMirrors),
 			Number: n/largeMirrors + 1, Created: now.Add(-time.Duration(largeEditions-n) * time.Hour),
-			Copy:    "tailored",
-			SiteKey: fingerprint, Packages: largePackages, Findings: finding.List{},
+			Copy: "tailored", SiteKey: fingerprint, Packages: largePackages, Findings: finding.List{},
 			Sources: []edition.Source{{Source: archive.Source{Name: "depot", Family: "deb", Release: "heron",
 				Components: []string{"core"}, Architectures: []string{"amd64"}}, Standing: "community",
 				Priority: 50, Tailored: true, Codename: "heron", Keys: []string{fingerprint},
@@ -229,20 +217,20 @@ func (s *site) fill(key *trust.Certificate) {
 		files := edition.NewCollection()
 		record, err := edition.About(e, []*trust.Certificate{site.Certificate()}, v.list, nil, nil, files,
 			put)
-		must(err)
+		must.Do(t, err)
 		m, err := files.Manifest(blobs.Add)
-		must(err)
+		must.Do(t, err)
 		m.Parts, m.Lines = v.parts, append(m.Lines, v.lists...)
 		slices.SortFunc(m.Lines, func(a, b edition.Line) int { return strings.Compare(a.Path, b.Path) })
-		must(edition.Seal(disk.OS, filepath.Join(data, "editions"), e, m, record, site))
-		must(db.SaveEdition(store.Edition{Mirror: e.Mirror, Number: e.Number, Created: e.Created,
+		must.Do(t, edition.Seal(disk.OS, filepath.Join(data, "editions"), e, m, record, site))
+		must.Do(t, db.SaveEdition(store.Edition{Mirror: e.Mirror, Number: e.Number, Created: e.Created,
 			Files: m.Files(), Bytes: m.Bytes(), Packages: largePackages, Copy: e.Copy}))
 	}
-	must(blobs.Flush())
+	must.Do(t, blobs.Flush())
 	phase("editions")
 	defer phase("entries and jobs")
-	must(db.Tx(func(tx *store.DB) error { return largeFleet(tx, now) }))
-	must(db.Tx(func(tx *store.DB) error {
+	must.Do(t, db.Tx(func(tx *store.DB) error { return largeFleet(tx, now) }))
+	must.Do(t, db.Tx(func(tx *store.DB) error {
 		for n := range largeEntries() {
 			if err := journal.Write(tx.Journal(), keys, journal.Entry{At: now, By: "mara",
 				Action: "edition.verify", Object: fmt.Sprintf("edition store-%02d/%d", n%largeMirrors,
@@ -303,24 +291,14 @@ func largeVariant(t *testing.T, blobs *pool.Dir, n int) variant {
 		version := fmt.Sprintf("1.%d-1", n)
 		name := fmt.Sprintf("part-%05d", i)
 		path := fmt.Sprintf("depot/pool/%s_%s_amd64.deb", name, version)
-		if err := files.Add(edition.Line{Path: path, Size: int64(len(content)),
-			SHA256: digest}); err != nil {
-			t.Fatal(err)
-		}
-		if err := out.Encode(edition.Item{Source: "depot", Name: name, Version: version, Arch: "amd64",
-			Size: int64(len(content)), SHA256: digest, Path: path,
-			Summary: "a part of the large depot"}); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, files.Add(edition.Line{Path: path, Size: int64(len(content)), SHA256: digest}))
+		must.Do(t, out.Encode(edition.Item{Source: "depot", Name: name, Version: version, Arch: "amd64",
+			Size: int64(len(content)), SHA256: digest, Path: path, Summary: "a part of the large depot"}))
 	}
 	m, err := files.Manifest(blobs.Add)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	listed, err := blobs.Add(list.Bytes())
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	return variant{list.Bytes(), listed, m.Parts, m.Lines}
 }
 
@@ -328,11 +306,7 @@ func largeVariant(t *testing.T, blobs *pool.Dir, n int) variant {
 // the window and not to the site. What calls and pages took is told, not asserted.
 func TestALargeSiteIsDrawnInParts(t *testing.T) {
 	s := largeSite(t)
-	b := newBrowser(t, s)
-	b.open("/")
-	b.typed("#token", s.token)
-	b.click("Sign in")
-	b.see("Sign out")
+	b := signedIn(t, s, "/")
 	for _, p := range []struct {
 		path, see string
 		rows      int // of the last table on the page
@@ -376,8 +350,7 @@ func TestALargeSiteIsDrawnInParts(t *testing.T) {
 	b.see("part-00000")
 	b.see("The 200 that matter first are shown")
 	code, body, _ := get(t, s.service.APIURL()+api.Base+
-		"/editions/store-03/8/diff?kind=newer&q=part-649&as=csv",
-		"Authorization", "Bearer "+s.token)
+		"/editions/store-03/8/diff?kind=newer&q=part-649&as=csv", "Authorization", "Bearer "+s.token)
 	if lines := strings.Count(body, "\r\n"); code != 200 || lines != 101 {
 		t.Errorf("taken away: %d, %d lines", code, lines)
 	}
@@ -388,8 +361,7 @@ func TestALargeSiteIsDrawnInParts(t *testing.T) {
 func (s *site) answers() {
 	t := s.t
 	for _, path := range []string{"/whoami", "/overview", "/sources", "/keys", "/mirrors",
-		"/mirrors/store-03",
-		"/editions", "/editions/store-03/8", "/editions/store-03/8/packages",
+		"/mirrors/store-03", "/editions", "/editions/store-03/8", "/editions/store-03/8/packages",
 		"/editions/store-03/8/packages?q=part-64999", "/editions/store-03/8/diff", "/lanes", "/groups",
 		"/groups/hall-007/files", "/machines", "/machines?state=stranded&limit=200", "/machines/pump-0002",
 		"/machines?as=csv", "/search?q=pump-01", "/jobs", "/journal", "/revisions",
@@ -405,8 +377,8 @@ func (s *site) answers() {
 	}
 	if at := os.Getenv("LARGE_AT"); at != "" {
 		t.Logf("it stays at %s, token %s", at, s.token)
-		os.WriteFile("/tmp/large.env",
-			[]byte("export STOCKADE_SERVER=http://"+at+" STOCKADE_TOKEN="+s.token+"\n"), 0o600)
+		must.Do(s.t, os.WriteFile("/tmp/large.env",
+			[]byte("export STOCKADE_SERVER=http://"+at+" STOCKADE_TOKEN="+s.token+"\n"), 0o600))
 		time.Sleep(2 * time.Hour)
 	}
 }

@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"context"
-	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -14,6 +13,7 @@ import (
 	"stockade/internal/api"
 	"stockade/internal/client"
 	"stockade/internal/demo"
+	"stockade/internal/must"
 )
 
 // enrolled puts a machine of the demonstration into a group, and brings in what it has installed.
@@ -21,9 +21,7 @@ func (s *site) enrolled(group, name string) {
 	s.t.Helper()
 	s.cli(0, "machine", "enrol", name, "--group", group)
 	list := filepath.Join(s.dir, name+".list")
-	if err := os.WriteFile(list, []byte(demo.MachineLists[name]), 0o644); err != nil {
-		s.t.Fatal(err)
-	}
+	must.Write(s.t, list, demo.MachineLists[name])
 	s.cli(0, "machine", "report", name, list)
 }
 
@@ -52,7 +50,7 @@ func TestWhatAMachineHasIsComparedWithItsLane(t *testing.T) {
 	s.described()
 	s.cli(0, "machine", "enrol", "gate-south", "gate-9", "--group", "gatehouse", "--note", "beside the weir")
 	list := filepath.Join(s.dir, "south.list")
-	os.WriteFile(list, []byte(demo.MachineLists["gate-south"]), 0o644)
+	must.Write(t, list, demo.MachineLists["gate-south"])
 	out, _ := s.cli(0, "machine", "report", "gate-south", list) // its lane shows nothing yet
 	if !strings.Contains(out, "compared with  nothing yet") {
 		t.Error(out)
@@ -84,13 +82,12 @@ func TestWhatAMachineHasIsComparedWithItsLane(t *testing.T) {
 	}
 	// Of one that never reported nothing was found out: that is not no finding.
 	if out := mustOut(s, "machine", "list"); !regexp.MustCompile(`gate-9 .*never.*not known\n`).
-		MatchString(out) ||
-		strings.Count(out, "not known") != 1 {
+		MatchString(out) || strings.Count(out, "not known") != 1 {
 		t.Error(out)
 	}
 	o := s.overview()
-	if found := o.NeedsYou.With("machine.stranded-package"); len(found) != 1 || found[0].Object !=
-		"group gatehouse" || !strings.Contains(found[0].Text, "on 1 of its 2 machines") {
+	if found := o.NeedsYou.With("machine.stranded-package"); len(found) != 1 ||
+		found[0].Object != "group gatehouse" || !strings.Contains(found[0].Text, "on 1 of its 2 machines") {
 		t.Errorf("%+v", found)
 	}
 	if len(o.Machines) != 1 || o.Machines[0].Lane != "steady" || o.Machines[0].Machines != 2 ||
@@ -111,9 +108,9 @@ func TestWhatAMachineHasIsComparedWithItsLane(t *testing.T) {
 	s.cli(0, "lane", "back", "steady")
 	s.until("gate-south", func(m api.Machine) bool { return m.Compared && m.Against == "barrage/1" })
 	path := filepath.Join(s.dir, "site/mirrors.yaml")
-	pinned := mustRead(t, path)
-	os.WriteFile(path, []byte(strings.ReplaceAll(pinned, `pins: ["tide-tables = 2.4.1-1"]`,
-		`pins: ["tide-tables = 2.3.0-1"]`)), 0o644)
+	pinned := must.Read(t, path)
+	must.Write(t, path, strings.ReplaceAll(pinned, `pins: ["tide-tables = 2.4.1-1"]`,
+		`pins: ["tide-tables = 2.3.0-1"]`))
 	s.cli(0, "record", filepath.Join(s.dir, "site"))
 	m = s.until("gate-south", func(m api.Machine) bool { return m.Compared && m.Held == 1 })
 	if m.Behind != 5 {
@@ -121,7 +118,7 @@ func TestWhatAMachineHasIsComparedWithItsLane(t *testing.T) {
 	}
 
 	// All that is newer waits behind the pin: that is not nothing newer.
-	os.WriteFile(list, []byte("ii  tide-tables 2.3.0-1 all\n"), 0o644)
+	must.Write(t, list, "ii  tide-tables 2.3.0-1 all\n")
 	s.cli(0, "machine", "report", "gate-9", list)
 	s.until("gate-9", func(m api.Machine) bool { return m.Compared && m.Held == 1 && m.Behind == 0 })
 	if out := mustOut(s, "machine", "list", "--state", "current", "-o", "ids"); out != "" {
@@ -134,13 +131,12 @@ func TestWhatAMachineHasIsComparedWithItsLane(t *testing.T) {
 	// In a group whose lane shows nothing, nothing of it is known.
 	s.cli(0, "machine", "change", "gate-9", "--group", "test-bench")
 	s.until("gate-9", func(m api.Machine) bool {
-		return m.Against == "" && m.Held == 0 &&
-			len(m.Items) == 0
+		return m.Against == "" && m.Held == 0 && len(m.Items) == 0
 	})
 	s.cli(0, "machine", "change", "gate-9", "--group", "gatehouse")
 
 	// What was reported since stands in place of what was reported before; an older list does not.
-	os.WriteFile(list, []byte(demo.MachineLists["gate-north"]), 0o644)
+	must.Write(t, list, demo.MachineLists["gate-north"])
 	s.cli(0, "machine", "report", "gate-south", list)
 	m = s.until("gate-south", func(m api.Machine) bool { return m.Compared })
 	if m.Installed != 7 || m.Current != 7 { // the pin, which is older, takes tide-tables not back
@@ -152,7 +148,7 @@ func TestWhatAMachineHasIsComparedWithItsLane(t *testing.T) {
 	}
 	for text, says := range map[string]string{"gate 1-1\n": "was taken away", "": "no packages",
 		"ii  gate 1_1 amd64\n": "line 1"} {
-		os.WriteFile(list, []byte(text), 0o644)
+		must.Write(t, list, text)
 		if _, log := s.cli(1, "machine", "report", "gate-9", list); !strings.Contains(log, says) ||
 			!strings.Contains(log, "dpkg-query -W -f") {
 			t.Errorf("%q: %s", text, log)
@@ -167,7 +163,7 @@ func TestWhatAMachineHasIsComparedWithItsLane(t *testing.T) {
 	if m.Group != "gates" || m.Lane != "steady" || m.Installed != 7 {
 		t.Errorf("%+v", m)
 	}
-	os.WriteFile(path, []byte(strings.Replace(pinned, "gatehouse:", "gatehouse-2:", 1)), 0o644)
+	must.Write(t, path, strings.Replace(pinned, "gatehouse:", "gatehouse-2:", 1))
 	_, log = s.cli(2, "record", "--whole", filepath.Join(s.dir, "site"))
 	if !strings.Contains(log, "group gates is removed; on it stand: 2 enrolled machines") {
 		t.Error(log)
@@ -236,10 +232,7 @@ func TestMachinesInTheConsole(t *testing.T) {
 	s := newSite(t)
 	s.described()
 	s.built("steady")
-	b := newBrowser(t, s)
-	b.open("/machines?tab=1")
-	b.typed("#token", s.token)
-	b.click("Sign in")
+	b := signedIn(t, s, "/machines?tab=1")
 	b.see("No machine is enrolled yet")
 	b.press("Enrol machines")
 	b.see("Names, with blanks or lines between")

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"stockade/internal/demo"
+	"stockade/internal/must"
 )
 
 // What is mechanical in definitions is mended after it was shown; each file stays beside
@@ -17,13 +18,12 @@ func TestAFileIsMendedAndKeptAsItWas(t *testing.T) {
 	file := filepath.Join(s.dir, "site.yaml")
 	text := strings.Replace(demo.Mistakes, "http:", "https:", 1)
 	write := func() {
-		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, os.WriteFile(file, []byte(text), 0o600))
 	}
 	write()
 	_, log := s.cli(2, "check", file, "--fix")
-	if mustRead(t, file) != text || !strings.Contains(log, "componnents") || !strings.Contains(log, "--yes") {
+	if must.Read(t, file) != text || !strings.Contains(log, "componnents") ||
+		!strings.Contains(log, "--yes") {
 		t.Errorf("unasked: %s", log)
 	}
 	var out string
@@ -31,7 +31,7 @@ func TestAFileIsMendedAndKeptAsItWas(t *testing.T) {
 		write()
 		out, log = s.cli(1, "check", file, "--fix", "--yes")
 	}
-	now := mustRead(t, file)
+	now := must.Read(t, file)
 	if strings.Contains(log+now, "pearl") || !strings.Contains(now, "components: [core]") ||
 		!strings.Contains(now, "source: tarn,") || !strings.Contains(now, "credentials: [tarn-login]") ||
 		!strings.Contains(now, `tarn-login: {kind: login, user: "archivist", hosts: ["north.tarn.example"]}`) {
@@ -41,7 +41,7 @@ func TestAFileIsMendedAndKeptAsItWas(t *testing.T) {
 		t.Errorf("what is left is not told, or what is mended is: %s", log)
 	}
 	for _, kept := range []string{file + ".before", file + ".before-2"} {
-		if mustRead(t, kept) != text {
+		if must.Read(t, kept) != text {
 			t.Errorf("%s is not what it was", kept)
 		}
 		if st, err := os.Stat(kept); err != nil || st.Mode().Perm() != 0o600 {

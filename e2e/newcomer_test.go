@@ -12,6 +12,8 @@ import (
 	cdpbrowser "github.com/chromedp/cdproto/browser"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
+
+	"stockade/internal/must"
 )
 
 // hand is how somebody works in the console: each call is one thing that they do.
@@ -124,9 +126,7 @@ groups:
 `, s.scenario.North.URL, s.scenario.South.URL)
 	for path, data := range map[string]string{definition: text,
 		certificate: s.scenario.TarnKey.Certificate().Armoured()} {
-		if err := os.WriteFile(path, []byte(data), 0o644); err != nil {
-			s.t.Fatal(err)
-		}
+		must.Write(s.t, path, data)
 	}
 	return definition, certificate
 }
@@ -157,7 +157,7 @@ func (s *site) walk(b *browser, h hand) {
 	b.run("it is refreshed", chromedp.Poll(`!document.body.innerText.includes("Nothing was accepted yet")`, nil))
 	h.press("barrage")
 	h.press("Estimate")
-	b.see("what a build would take")
+	b.see("Time to fetch")
 	h.press("Build")
 	b.see("sealed barrage/1")
 	h.press("Move steady to it")

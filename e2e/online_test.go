@@ -10,6 +10,7 @@ import (
 	"stockade/internal/cli"
 	"stockade/internal/demo"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // Documents are checked against what the upstreams serve now, without a service.
@@ -29,7 +30,7 @@ func TestDocumentsAreCheckedAgainstWhatUpstreamsServe(t *testing.T) {
 		}
 	}
 	// Standard input is read once, for both.
-	_, kelp, _ := strings.Cut(mustRead(t, filepath.Join(dir, "sources.yaml")), "\n  kelp:\n")
+	_, kelp, _ := strings.Cut(must.Read(t, filepath.Join(dir, "sources.yaml")), "\n  kelp:\n")
 	var o, e bytes.Buffer
 	code := cli.Run(func(string) string { return "" }, []string{"check", "-", "--online"},
 		strings.NewReader("stockade: 1\nkeys: {kelp-release: {file: "+filepath.Join(dir,
@@ -41,9 +42,7 @@ func TestDocumentsAreCheckedAgainstWhatUpstreamsServe(t *testing.T) {
 	// What only the live root tells.
 	sources := filepath.Join(dir, "sources.yaml")
 	edit(t, sources, "components: [drives]", "components: [drivers]")
-	if err := s.scenario.PublishTarn(time.Now(), false, func(*made.DebRepository) {}); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, s.scenario.PublishTarn(time.Now(), false, func(*made.DebRepository) {}))
 	s.scenario.Fixes.Close()
 	out, _ = s.cli(1, "check", dir, "--online")
 	for _, want := range []string{"error source.component-missing\n", `"drivers"`, "warning source.upstreams-disagree\n",

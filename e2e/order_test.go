@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -9,6 +8,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"stockade/internal/api"
+	"stockade/internal/must"
 )
 
 // In the console: servers of a file are measured beside those that are described, and the best
@@ -17,15 +17,10 @@ func TestTheConsoleKeepsTheBestServers(t *testing.T) {
 	t.Parallel()
 	s := newSite(t)
 	s.described()
-	b := newBrowser(t, s)
-	b.open("/sources/tarn")
-	b.typed("#token", s.token)
-	b.click("Sign in")
+	b := signedIn(t, s, "/sources/tarn")
 	b.see("not probed yet")
 	bad := filepath.Join(s.dir, "bad.txt")
-	if err := os.WriteFile(bad, []byte("file:///srv/tarn\n"), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Write(t, bad, "file:///srv/tarn\n")
 	choose := func(path string) {
 		b.run("choose", chromedp.SetUploadFiles(`input[aria-label="A file with further servers"]`, []string{path},
 			chromedp.ByQuery))

@@ -2,12 +2,13 @@ package e2e
 
 import (
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
+
+	"stockade/internal/must"
 )
 
 // An empty service shows the way to the first machine, each step with what came of it or what it
@@ -16,10 +17,7 @@ import (
 func TestTheConsoleShowsTheWayAndWhatNeedsSomebody(t *testing.T) {
 	t.Parallel()
 	s := newSite(t)
-	b := newBrowser(t, s)
-	b.open("/")
-	b.typed("#token", s.token)
-	b.click("Sign in")
+	b := signedIn(t, s, "/")
 	b.see("The way to the first machine")
 	b.see("0 of 10 steps done")
 	b.see("needs a group of machines that follow the lane")
@@ -48,9 +46,7 @@ func TestTheConsoleShowsTheWayAndWhatNeedsSomebody(t *testing.T) {
 			"upstreams: [{url: \"https://y%d.yard.example\"}]}\n", i, i)
 	}
 	path := filepath.Join(s.dir, "many.yaml")
-	if err := os.WriteFile(path, []byte(many.String()), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Write(t, path, many.String())
 	s.cli(0, "record", path)
 	b.open("/")
 	b.see("sources yard-0, yard-1, yard-2 and 3 others: 6 alike")

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"stockade/core/definition"
+	"stockade/internal/must"
 )
 
 // What this machine's own package client is configured with is imported, a key that really
@@ -27,13 +28,11 @@ func TestThisMachinesOwnSourcesAreImportedAndMirrored(t *testing.T) {
 	s.cli(0, "source", "import", "--root", "/", "--out", imported)
 	document := filepath.Join(imported, "site.yaml")
 	raw, err := os.ReadFile(document)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	// Importing twice changes nothing.
 	again := filepath.Join(t.TempDir(), "again")
 	s.cli(0, "source", "import", "--root", "/", "--out", again)
-	if second := mustRead(t, filepath.Join(again, "site.yaml")); second != string(raw) {
+	if second := must.Read(t, filepath.Join(again, "site.yaml")); second != string(raw) {
 		t.Errorf("imported twice, it is another document:\n%s\n%s", raw, second)
 	}
 	set, found := definition.Read(definition.Text{Name: document, Text: string(raw)})
@@ -65,12 +64,8 @@ func TestThisMachinesOwnSourcesAreImportedAndMirrored(t *testing.T) {
 		"lanes": map[string]any{"own": map[string]any{"mirror": "own"}},
 		"groups": map[string]any{"here": map[string]any{"family": "deb", "release": release,
 			"architectures": []string{"amd64"}, "lane": "own"}}})
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(filepath.Join(imported, "mirror.yaml"), text, 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
+	must.Do(t, os.WriteFile(filepath.Join(imported, "mirror.yaml"), text, 0o644))
 	s.cli(0, "record", imported)
 	s.cli(5, "mirror", "build", "own") // nobody vouched for anything yet
 	for _, name := range from {

@@ -11,6 +11,7 @@ import (
 
 	"stockade/core/trust"
 	"stockade/internal/demo"
+	"stockade/internal/must"
 )
 
 // What another site has compared is taken on its word, once a warden has compared the key of
@@ -28,9 +29,7 @@ func TestAStatementOfAPairedSiteVouches(t *testing.T) {
 		if err == nil {
 			err = os.WriteFile(at(name), text, 0o644)
 		}
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return at(name)
 	}
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
@@ -109,11 +108,11 @@ func TestAStatementOfAPairedSiteVouches(t *testing.T) {
 	// What this site states, another takes alike: its own words are read back.
 	s.cli(0, "site", "statement", "--out", at("ours.asc"))
 	us := siteNow(s).Keys[0].Fingerprint
-	ours, e := trust.WhoStates([]byte(mustRead(t, at("ours.asc"))), time.Now)
+	ours, e := trust.WhoStates([]byte(must.Read(t, at("ours.asc"))), time.Now)
 	if e != nil || ours.Fingerprint != us {
 		t.Fatal(e)
 	}
-	st, e := trust.ReadStatement([]byte(mustRead(t, at("ours.asc"))), trust.NewKeyring("barrage",
+	st, e := trust.ReadStatement([]byte(must.Read(t, at("ours.asc"))), trust.NewKeyring("barrage",
 		[]trust.Known{{Certificate: ours, VouchedFor: []string{"barrage"}}}, time.Now))
 	if e != nil || len(st.Vouches) < 3 {
 		t.Fatal(e, st)
@@ -152,16 +151,11 @@ func TestTheConsoleTakesAStatement(t *testing.T) {
 	s := newSite(t)
 	s.described()
 	harbour := demo.NewHarbour()
-	if err := harbour.Write(filepath.Join(s.dir, "harbour"), s.scenario, time.Now()); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, harbour.Write(filepath.Join(s.dir, "harbour"), s.scenario, time.Now()))
 	file := filepath.Join(s.dir, "harbour", "statement.asc")
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
 	s.cli(0, "key", "withdraw", kelp, "--source", "kelp", "--reason", "compared with the wrong sheet")
-	b := newBrowser(t, s)
-	b.open("/keys")
-	b.typed("#token", s.token)
-	b.click("Sign in")
+	b := signedIn(t, s, "/keys")
 	b.click("Take a statement")
 	choose := func() {
 		t.Helper()

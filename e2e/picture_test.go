@@ -14,6 +14,7 @@ import (
 	"github.com/skip2/go-qrcode"
 
 	"stockade/core/trust"
+	"stockade/internal/must"
 )
 
 // A fingerprint is read from a photograph of the owner's QR code, or from a text file, and
@@ -25,16 +26,12 @@ func TestAFingerprintIsReadFromAPicture(t *testing.T) {
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
 	file := func(name string, data []byte) string {
 		p := filepath.Join(s.dir, name)
-		if err := os.WriteFile(p, data, 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, os.WriteFile(p, data, 0o644))
 		return p
 	}
 	code := func(text string) []byte {
 		raw, err := qrcode.Encode(text, qrcode.Medium, 500)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return raw
 	}
 	blank := image.NewGray(image.Rect(0, 0, 200, 200))
@@ -43,13 +40,8 @@ func TestAFingerprintIsReadFromAPicture(t *testing.T) {
 	}
 	blank.Set(3, 3, color.Black)
 	var nothing bytes.Buffer
-	if err := png.Encode(&nothing, blank); err != nil {
-		t.Fatal(err)
-	}
-	b := newBrowser(t, s)
-	b.open("/keys")
-	b.typed("#token", s.token)
-	b.click("Sign in")
+	must.Do(t, png.Encode(&nothing, blank))
+	b := signedIn(t, s, "/keys")
 	b.click("decide")
 	b.see("May this key sign kelp?")
 	take := func(path string) {

@@ -12,13 +12,14 @@ import (
 	"stockade/internal/api"
 	"stockade/internal/client"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // drives describes a mirror of the vendor alone that cannot be proved, with what leads out.
 func (s *site) drives() {
 	s.t.Helper()
 	dir := filepath.Join(s.dir, "drives")
-	os.MkdirAll(dir, 0o755)
+	must.Do(s.t, os.MkdirAll(dir, 0o755))
 	for name, text := range map[string]string{
 		"drives.yaml": `stockade: 1
 lists:
@@ -52,9 +53,7 @@ groups:
 		"desk-pc.txt": "libtide2\t2.1.0-3\nnet-bus\t1.2-1\ntool-of-ours\t1.0\n",
 		"desk.txt":    "# what each desk has\nsluicectl >= 1.4\n",
 	} {
-		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
-			s.t.Fatal(err)
-		}
+		must.Write(s.t, filepath.Join(dir, name), text)
 	}
 	s.cli(0, "record", filepath.Join(dir, "drives.yaml"))
 }
@@ -116,9 +115,7 @@ func TestAProofSaysBesideWhatAndWhyNot(t *testing.T) {
 	s.cli(0, "mirror", "build", "drives-desk")
 	var have []string
 	items, err := client.All[api.Item](t.Context(), s.client, "/editions/drives-desk/1/packages")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	for _, it := range items {
 		have = append(have, it.Name)
 	}
@@ -144,11 +141,7 @@ func TestTheConsoleProves(t *testing.T) {
 	s := newSite(t)
 	s.described()
 	s.drives()
-	b := newBrowser(t, s)
-	b.open("/")
-	b.typed("#token", s.token)
-	b.click("Sign in")
-	b.see("Sign out")
+	b := signedIn(t, s, "/")
 	b.open("/mirrors/drives")
 	b.click("Prove")
 	b.see("not all that is wanted can be installed")
@@ -182,16 +175,13 @@ func TestTheConsoleProves(t *testing.T) {
 func TestTheRealClientFetchesSourcePackages(t *testing.T) {
 	t.Parallel()
 	s := newSite(t)
-	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *made.DebRepository) {
+	must.Do(t, s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *made.DebRepository) {
 		r.Sources = append(r.Sources, made.DebSource{Component: "core", Name: "sluicectl",
-			Version: "1.4.2-1",
-			Files:   map[string]string{"sluicectl_1.4.2.tar.xz": "the source"}})
-	}); err != nil {
-		t.Fatal(err)
-	}
+			Version: "1.4.2-1", Files: map[string]string{"sluicectl_1.4.2.tar.xz": "the source"}})
+	}))
 	path := filepath.Join(s.dir, "site/mirrors.yaml")
-	os.WriteFile(path, []byte(strings.Replace(mustRead(t, path), "with: required, versions: 2",
-		"with: required, source_packages: true, versions: 2", 1)), 0o644)
+	must.Write(t, path, strings.Replace(must.Read(t, path), "with: required, versions: 2",
+		"with: required, source_packages: true, versions: 2", 1))
 	s.described()
 	s.built("steady")
 	m := newMachine(t, s.dir)

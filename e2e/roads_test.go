@@ -21,6 +21,7 @@ import (
 	"stockade/internal/api"
 	"stockade/internal/client"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // as makes the following commands those of a new account, until the test goes back.
@@ -36,22 +37,17 @@ func (s *site) db(f func(db *sql.DB)) {
 	s.t.Helper()
 	s.stop()
 	db, err := sql.Open("sqlite", filepath.Join(s.dir, "data/stockade.db"))
-	if err != nil {
-		s.t.Fatal(err)
-	}
+	must.Do(s.t, err)
 	f(db)
-	if err := db.Close(); err != nil {
-		s.t.Fatal(err)
-	}
+	must.Do(s.t, db.Close())
 	s.start()
 }
 
-func must(t *testing.T, db *sql.DB, statement string, args ...any) {
+// altered changes the records behind the program's back.
+func altered(t *testing.T, db *sql.DB, statement string, args ...any) {
 	t.Helper()
 	r, err := db.Exec(statement, args...)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if n, _ := r.RowsAffected(); n == 0 {
 		t.Fatalf("nothing was changed by %s", statement)
 	}
@@ -67,9 +63,7 @@ func TestASourceDescribedAgainKeepsItsGuardAndNotItsDecisions(t *testing.T) {
 			"\"}]\n    release: heron\n    components: [drives]\n    architectures: [amd64]\n    " +
 			"signed_by: [kelp-release]\n"
 		p := filepath.Join(s.dir, name+".yaml")
-		if err := os.WriteFile(p, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must.Write(t, p, text)
 		return p
 	}
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
@@ -83,9 +77,7 @@ func TestASourceDescribedAgainKeepsItsGuardAndNotItsDecisions(t *testing.T) {
 	older := s.scenario.Kelp
 	older.Date = older.Date.Add(-10 * 24 * time.Hour)
 	files, err := older.Publish(s.scenario.KelpKey)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	s.scenario.Vendor.Publish(files)
 	_, log := s.cli(1, "source", "refresh", "moor")
 	if !strings.Contains(log, "source.older-than-accepted") {
@@ -130,34 +122,22 @@ func TestARevocationIsNotUndoneByAnOlderCopy(t *testing.T) {
 		Time:        func() time.Time { return made },
 	}
 	e, err := openpgp.NewEntity("Kelp desk", "", "desk@kelp.example", cfg)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	file := func(name string) string {
 		var b bytes.Buffer
-		if err := e.Serialize(&b); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, e.Serialize(&b))
 		p := filepath.Join(s.dir, name)
-		if err := os.WriteFile(p, b.Bytes(), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, os.WriteFile(p, b.Bytes(), 0o644))
 		return p
 	}
 	old := file("old.pgp")
-	if err := e.RevokeKey(packet.KeyCompromised, "the desk was broken into", cfg); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, e.RevokeKey(packet.KeyCompromised, "the desk was broken into", cfg))
 	revoked := file("revoked.pgp")
 	// As owners publish it: the statement alone, for a key that is here.
 	var statement bytes.Buffer
-	if err := e.Revocations[0].Serialize(&statement); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, e.Revocations[0].Serialize(&statement))
 	alone := filepath.Join(s.dir, "withdrawn.pgp")
-	if err := os.WriteFile(alone, statement.Bytes(), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, os.WriteFile(alone, statement.Bytes(), 0o644))
 	if _, log := s.cli(1, "key", "add", alone); !strings.Contains(log, "bring in the certificate first") {
 		t.Errorf("of a key that nobody brought in: %s", log)
 	}
@@ -179,17 +159,11 @@ func TestARevocationIsNotUndoneByAnOlderCopy(t *testing.T) {
 		t.Error("the older copy took the revocation back")
 	}
 	raw, err := os.ReadFile(old)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	last, err := os.ReadFile(revoked)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	both := filepath.Join(s.dir, "both.pgp")
-	if err := os.WriteFile(both, append(last, raw...), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, os.WriteFile(both, append(last, raw...), 0o644))
 	s.cli(0, "key", "add", both)
 	if !shown() {
 		t.Error("two copies in one file took the revocation back")
@@ -234,7 +208,7 @@ func TestAVouchThatNoEntryExplainsDoesNotCount(t *testing.T) {
 	s.cli(0, "record", filepath.Join(s.dir, "site")) // nobody vouched for kelp's key
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
 	s.db(func(db *sql.DB) {
-		must(t, db,
+		altered(t, db,
 			"INSERT INTO decisions (act, fingerprint, source, why, `by`, at) VALUES ('vouch', ?, 'kelp', "+
 				"'put there', 'warden', ?)", kelp, time.Now().UTC())
 	})
@@ -254,7 +228,7 @@ func TestABarWhoseRecordIsGoneStillBars(t *testing.T) {
 	s.described()
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
 	s.cli(0, "key", "bar", kelp, "--reason", "stolen", "--yes")
-	s.db(func(db *sql.DB) { must(t, db, "DELETE FROM decisions WHERE act = 'bar'") })
+	s.db(func(db *sql.DB) { altered(t, db, "DELETE FROM decisions WHERE act = 'bar'") })
 	_, log := s.cli(1, "source", "refresh", "kelp")
 	if !strings.Contains(log, "key.barred") {
 		t.Error(log)
@@ -279,11 +253,9 @@ func TestAJournalThatWasPutBackIsFoundOut(t *testing.T) {
 	})
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
 	s.cli(0, "key", "bar", kelp, "--reason", "stolen", "--yes")
-	if err := s.scenario.PublishTarn(time.Now(), true, func(r *made.DebRepository) {
+	must.Do(t, s.scenario.PublishTarn(time.Now(), true, func(r *made.DebRepository) {
 		r.Packages[0].Version = "9.9-1"
-	}); err != nil {
-		t.Fatal(err)
-	}
+	}))
 	head := filepath.Join(s.dir, "head")
 	r, err := client.Post[api.Report](context.Background(), s.client, "/journal/verify", nil)
 	if err != nil || !r.Holds {
@@ -293,17 +265,13 @@ func TestAJournalThatWasPutBackIsFoundOut(t *testing.T) {
 	s.cli(0, "journal", "verify", "--against", edition)
 	s.db(func(db *sql.DB) {
 		var signed string
-		if err := db.QueryRow("SELECT text FROM journal_heads").Scan(&signed); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(head, []byte(signed), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, db.QueryRow("SELECT text FROM journal_heads").Scan(&signed))
+		must.Write(t, head, signed)
 		for _, table := range tables {
-			must(t, db, "DELETE FROM "+table)
-			must(t, db, "INSERT INTO "+table+" SELECT * FROM kept_"+table)
+			altered(t, db, "DELETE FROM "+table)
+			altered(t, db, "INSERT INTO "+table+" SELECT * FROM kept_"+table)
 		}
-		must(t, db, "DELETE FROM decisions WHERE act = 'bar'")
+		altered(t, db, "DELETE FROM decisions WHERE act = 'bar'")
 	})
 	if out, _ := s.cli(1, "journal", "verify"); !strings.Contains(out, edition) {
 		t.Errorf("the seals were not asked: %s", out)
@@ -319,7 +287,7 @@ func TestNothingIsWrittenBehindAJournalThatDoesNotHold(t *testing.T) {
 	s := newSite(t)
 	s.described()
 	s.db(func(db *sql.DB) {
-		must(t, db, "DELETE FROM journal_entries WHERE number = (SELECT max(number) FROM journal_entries)")
+		altered(t, db, "DELETE FROM journal_entries WHERE number = (SELECT max(number) FROM journal_entries)")
 	})
 	_, log := s.cli(1, "account", "add", "ola", "--role", "viewer")
 	if !strings.Contains(log, "journal") {
@@ -341,16 +309,16 @@ func TestRecordsThatNoEntryExplainsDoNotCount(t *testing.T) {
 	s := newSite(t)
 	s.described()
 	s.db(func(db *sql.DB) {
-		must(t, db, "UPDATE records SET body = replace(body, '\"priority\":20', '\"priority\":1') WHERE "+
+		altered(t, db, "UPDATE records SET body = replace(body, '\"priority\":20', '\"priority\":1') WHERE "+
 			"kind = 'source' AND name = 'tarn'")
-		must(t, db, "INSERT INTO accounts (name, role, created) VALUES ('eve', 'warden', ?)",
+		altered(t, db, "INSERT INTO accounts (name, role, created) VALUES ('eve', 'warden', ?)",
 			time.Now().UTC())
 		sum := sha256.Sum256([]byte("stockade token guessable"))
-		must(t, db, "INSERT INTO tokens (hash, account, label, created) VALUES (?, 'eve', 'x', ?)",
+		altered(t, db, "INSERT INTO tokens (hash, account, label, created) VALUES (?, 'eve', 'x', ?)",
 			hex.EncodeToString(sum[:]), time.Now().UTC())
 		sum = sha256.Sum256([]byte("stockade token second"))
-		must(t, db, "INSERT INTO tokens (hash, account, label, created) VALUES (?, 'warden', 'put there', ?)",
-			hex.EncodeToString(sum[:]), time.Now().UTC())
+		altered(t, db, "INSERT INTO tokens (hash, account, label, created) "+
+			"VALUES (?, 'warden', 'put there', ?)", hex.EncodeToString(sum[:]), time.Now().UTC())
 	})
 	_, log := s.cli(5, "mirror", "build", "barrage")
 	if !strings.Contains(log, "what is described is not what the last change") {
@@ -396,15 +364,7 @@ func TestAStepOfALaneThatNoEntryExplainsIsNotServed(t *testing.T) {
 		return string(body)
 	}
 	before := seal()
-	if err := s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, func(r *made.DebRepository) {
-		for i := range r.Packages {
-			if r.Packages[i].Name == "tide-tables" {
-				r.Packages[i].Version = "2026.4"
-			}
-		}
-	}); err != nil {
-		t.Fatal(err)
-	}
+	s.published(at("tide-tables", "2026.4"))
 	s.cli(0, "mirror", "build", "barrage")
 	s.cli(0, "lane", "move", "steady", "barrage/2")
 	after := seal()
@@ -412,7 +372,7 @@ func TestAStepOfALaneThatNoEntryExplainsIsNotServed(t *testing.T) {
 		t.Fatal("both editions are served with one seal")
 	}
 	s.db(func(db *sql.DB) {
-		must(t, db, "INSERT INTO moves (lane, mirror, edition, at, `by`, reason, back) VALUES ('steady', "+
+		altered(t, db, "INSERT INTO moves (lane, mirror, edition, at, `by`, reason, back) VALUES ('steady', "+
 			"'barrage', 1, ?, 'warden', 'put there', 0)", time.Now().UTC())
 	})
 	if seal() != after {
@@ -428,7 +388,7 @@ func TestAStepOfALaneThatNoEntryExplainsIsNotServed(t *testing.T) {
 		}) {
 		t.Errorf("the overview does not tell it: %v %v", page.NeedsYou, err)
 	}
-	s.db(func(db *sql.DB) { must(t, db, "DELETE FROM moves") })
+	s.db(func(db *sql.DB) { altered(t, db, "DELETE FROM moves") })
 	if seal() != after {
 		t.Error("a step whose record is gone is not served")
 	}

@@ -1,12 +1,12 @@
 package e2e
 
 import (
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
 	"stockade/core/trust"
+	"stockade/internal/must"
 	"stockade/internal/service"
 )
 
@@ -21,9 +21,7 @@ func TestARuleAboutAlgorithms(t *testing.T) {
 	s.cli(0, "source", "refresh", "kelp")
 	rules := filepath.Join(s.dir, "rules.yaml")
 	write := func(text string) string {
-		if err := os.WriteFile(rules, []byte("stockade: 1\nrules: "+text+"\n"), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must.Write(t, rules, "stockade: 1\nrules: "+text+"\n")
 		return rules
 	}
 	if out, _ := s.cli(1, "check", write("{vendor: {refuse: [SHA1]}}")); !strings.Contains(out,
@@ -56,12 +54,10 @@ func TestARuleAboutAlgorithms(t *testing.T) {
 			t.Errorf("%s: %s", name, log)
 		}
 	}
-	_, of, _ := strings.Cut(mustRead(t, filepath.Join(s.dir, "site", "sources.yaml")), "\n  kelp:\n")
+	_, of, _ := strings.Cut(must.Read(t, filepath.Join(s.dir, "site", "sources.yaml")), "\n  kelp:\n")
 	other := filepath.Join(s.dir, "kelp.yaml")
-	if err := os.WriteFile(other, []byte("stockade: 1\nsources:\n  kelp:\n"+strings.Replace(of,
-		"standing: vendor", "standing: community", 1)), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Write(t, other, "stockade: 1\nsources:\n  kelp:\n"+strings.Replace(of,
+		"standing: vendor", "standing: community", 1))
 	if _, log = s.cli(4, "record", other, "--yes"); !strings.Contains(log,
 		"algorithms count that are refused") {
 		t.Errorf("by another standing: %s", log)

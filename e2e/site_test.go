@@ -26,6 +26,7 @@ import (
 	"stockade/internal/client"
 	"stockade/internal/demo"
 	"stockade/internal/made"
+	"stockade/internal/must"
 	"stockade/internal/service"
 )
 
@@ -50,19 +51,15 @@ func newSite(t *testing.T) *site { return newSiteWith(t, nil) }
 func newSiteWith(t *testing.T, configure func(*service.Config)) *site {
 	t.Helper()
 	base, err := os.MkdirTemp("/var/tmp", "stockade-e2e-")
-	if err != nil {
-		t.Fatal(err)
-	}
-	os.Chmod(base, 0o755)
+	must.Do(t, err)
+	must.Do(t, os.Chmod(base, 0o755))
 	t.Cleanup(func() { os.RemoveAll(base) })
 	s := &site{t: t, dir: base, configure: configure}
 	if s.scenario, err = demo.NewScenario(time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(s.scenario.Close)
-	if err := s.scenario.WriteSite(filepath.Join(base, "site")); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, s.scenario.WriteSite(filepath.Join(base, "site")))
 	s.start()
 	t.Cleanup(func() { s.stop() })
 	return s
@@ -77,9 +74,7 @@ func (s *site) start() {
 		s.configure(&cfg)
 	}
 	svc, err := service.Open(cfg)
-	if err != nil {
-		s.t.Fatal(err)
-	}
+	must.Do(s.t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan error, 1)
 	go func() { ended <- svc.Run(ctx) }()
@@ -90,9 +85,7 @@ func (s *site) start() {
 		}
 	})
 	raw, err := os.ReadFile(svc.WardenToken())
-	if err != nil {
-		s.t.Fatal(err)
-	}
+	must.Do(s.t, err)
 	s.service, s.token = svc, strings.TrimSpace(string(raw))
 	s.client = client.New(svc.APIURL(), s.token)
 	s.env = map[string]string{
@@ -150,20 +143,18 @@ func (s *site) interrupted(ctx context.Context, args ...string) string {
 	if err == nil {
 		err = cmd.Start()
 	}
-	if err != nil {
-		s.t.Fatal(err)
-	}
+	must.Do(s.t, err)
 	said := bufio.NewReader(out)
 	first, err := said.ReadString('\n')
 	if err == nil {
 		err = cmd.Process.Signal(os.Interrupt)
 	}
-	rest, _ := io.ReadAll(said)
+	rest, readErr := io.ReadAll(said)
+	must.Do(s.t, readErr)
 	cmd.Wait()
 	if code := cmd.ProcessState.ExitCode(); err != nil || code != 130 {
 		s.t.Errorf("stockade %s, and Ctrl-C: exit code %d, %v\n%s%s", strings.Join(args, " "), code, err,
-			first,
-			rest)
+			first, rest)
 	}
 	return first + string(rest)
 }
@@ -191,9 +182,7 @@ func (s *site) job(path string, in any) api.Job {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer cancel()
 	j, err := client.Post[api.Job](ctx, s.client, path, in)
-	if err != nil {
-		s.t.Fatal(err)
-	}
+	must.Do(s.t, err)
 	if j, err = s.client.Follow(ctx, j.ID, nil); err != nil {
 		s.t.Fatal(err)
 	}
@@ -206,16 +195,12 @@ func has(l finding.List, code string) bool { return len(l.With(code)) > 0 }
 func get(t *testing.T, url string, header ...string) (int, string, http.Header) {
 	t.Helper()
 	r, err := http.NewRequest(http.MethodGet, url, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	for i := 0; i+1 < len(header); i += 2 {
 		r.Header.Set(header[i], header[i+1])
 	}
 	res, err := http.DefaultClient.Do(r)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	defer res.Body.Close()
 	var b bytes.Buffer
 	b.ReadFrom(res.Body)
@@ -242,19 +227,15 @@ func newMachine(t *testing.T, dir string) *machine {
 		}
 	}
 	root, err := os.MkdirTemp(dir, "machine-")
-	if err != nil {
-		t.Fatal(err)
-	}
-	os.Chmod(root, 0o755)
+	must.Do(t, err)
+	must.Do(t, os.Chmod(root, 0o755))
 	for _, d := range []string{"etc/apt/apt.conf.d", "etc/apt/preferences.d", "etc/apt/sources.list.d",
 		"etc/apt/keyrings", "etc/apt/trusted.gpg.d", "var/lib/apt/lists/partial",
 		"var/cache/apt/archives/partial", "var/lib/dpkg/info", "var/lib/dpkg/updates",
 		"var/lib/dpkg/triggers", "var/log/apt", "tmp"} {
-		if err := os.MkdirAll(filepath.Join(root, d), 0o755); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, os.MkdirAll(filepath.Join(root, d), 0o755))
 	}
-	os.WriteFile(filepath.Join(root, "var/lib/dpkg/status"), nil, 0o644)
+	must.Do(t, os.WriteFile(filepath.Join(root, "var/lib/dpkg/status"), nil, 0o644))
 	return &machine{t: t, root: root}
 }
 

@@ -13,6 +13,7 @@ import (
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/made"
+	"stockade/internal/must"
 	"stockade/internal/service"
 )
 
@@ -77,7 +78,7 @@ func TestTheSiteKeyIsRenewed(t *testing.T) {
 	// The new key is certified by the old one, and the seal of what is there is by both:
 	// gpg says so.
 	home := t.TempDir()
-	os.Chmod(home, 0o700)
+	must.Do(t, os.Chmod(home, 0o700))
 	gpg := func(args ...string) string {
 		t.Helper()
 		out, err := exec.Command("gpg", append([]string{"--homedir", home, "--batch", "--status-fd=1"},
@@ -89,7 +90,7 @@ func TestTheSiteKeyIsRenewed(t *testing.T) {
 	}
 	for _, f := range []string{old, next} {
 		_, out, _ := get(t, s.service.PackagesURL()+"/key/"+f)
-		os.WriteFile(filepath.Join(home, f), []byte(out), 0o600)
+		must.Do(t, os.WriteFile(filepath.Join(home, f), []byte(out), 0o600))
 		gpg("--import", filepath.Join(home, f))
 	}
 	if out := gpg("--check-signatures", next); strings.Count(out, "sig!") != 2 ||
@@ -261,11 +262,9 @@ func TestARenewalOfTheSiteKeyThatIsCutShort(t *testing.T) {
 
 	// A next key that no entry tells of.
 	raw, err := os.ReadFile(key)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	s.stop()
-	os.WriteFile(next, raw, 0o600)
+	must.Do(t, os.WriteFile(next, raw, 0o600))
 	s.start()
 	if got := siteNow(s); len(got.Keys) != 1 {
 		t.Fatalf("a key that no entry tells of signs: %+v", got.Keys)
@@ -276,33 +275,31 @@ func TestARenewalOfTheSiteKeyThatIsCutShort(t *testing.T) {
 
 	// Killed between the entry and the seals: they are countersigned at the start.
 	seal := filepath.Join(s.dir, "data/editions/barrage/1/seal.asc")
-	alone := mustRead(t, seal)
+	alone := must.Read(t, seal)
 	s.cli(0, "site", "renew-key", "--yes", "--reason", "x")
-	both := mustRead(t, seal)
+	both := must.Read(t, seal)
 	m := siteNow(s)
 	s.stop()
 	renewedKey, err := os.ReadFile(next)
-	if err != nil {
-		t.Fatal(err)
-	}
-	os.Remove(seal)
-	os.WriteFile(seal, []byte(alone), 0o444)
+	must.Do(t, err)
+	must.Do(t, os.Remove(seal))
+	must.Do(t, os.WriteFile(seal, []byte(alone), 0o444))
 	s.start()
-	if got := mustRead(t, seal); len(got) != len(both) {
+	if got := must.Read(t, seal); len(got) != len(both) {
 		t.Errorf("the seal has %d bytes, and by both keys it had %d", len(got), len(both))
 	}
 	s.stop()
-	both = mustRead(t, seal)
+	both = must.Read(t, seal)
 	s.start()
-	if mustRead(t, seal) != both {
+	if must.Read(t, seal) != both {
 		t.Error("a seal that both keys made was made anew")
 	}
 	s.cli(0, "site", "retire-key", old, "--yes", "--reason", "x")
 
 	// Killed after the entry, before the file was put in its place.
 	s.stop()
-	os.WriteFile(key, raw, 0o600)
-	os.WriteFile(next, renewedKey, 0o600)
+	must.Do(t, os.WriteFile(key, raw, 0o600))
+	must.Do(t, os.WriteFile(next, renewedKey, 0o600))
 	s.start()
 	got := siteNow(s)
 	if got.Keys[0].Fingerprint != m.Keys[1].Fingerprint || len(got.Keys) != 2 {

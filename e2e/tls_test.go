@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"stockade/internal/api"
+	"stockade/internal/must"
 	"stockade/internal/service"
 )
 
@@ -26,40 +27,29 @@ func TestBothListenersSpeakTLSWithCertificateFiles(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	template := &x509.Certificate{SerialNumber: big.NewInt(1),
 		Subject: pkix.Name{CommonName: "gatehouse.skerry.example"}, NotBefore: time.Now().Add(-time.Hour),
-		NotAfter:    time.Now().Add(time.Hour),
-		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+		NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
 	raw, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	secret, err := x509.MarshalPKCS8PrivateKey(key)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	write := func(name, kind string, data []byte) string {
 		p := filepath.Join(dir, name)
-		if err := os.WriteFile(p, pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: data}), 0o600); err !=
-			nil {
-			t.Fatal(err)
-		}
+		must.Do(t, os.WriteFile(p, pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: data}), 0o600))
 		return p
 	}
 	s, err := service.Open(service.Config{Data: filepath.Join(dir, "data"),
 		Listen: "127.0.0.1:0", Packages: "127.0.0.1:0",
 		CertFile: write("cert.pem", "CERTIFICATE", raw), KeyFile: write("key.pem", "PRIVATE KEY", secret)})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan error, 1)
 	go func() { ended <- s.Run(ctx) }()
 	roots := x509.NewCertPool()
-	cert, _ := x509.ParseCertificate(raw)
+	cert, err := x509.ParseCertificate(raw)
+	must.Do(t, err)
 	roots.AddCert(cert)
 	c := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: roots}}}
 	for url, want := range map[string]int{s.APIURL() + api.Base + "/about": 200, s.PackagesURL() +
@@ -84,9 +74,7 @@ func TestBothListenersSpeakTLSWithCertificateFiles(t *testing.T) {
 		t.Error(err)
 	}
 	// The site key stays locked without its passphrase.
-	if err := os.Rename(filepath.Join(dir, "data/site/unlock"), filepath.Join(dir, "elsewhere")); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, os.Rename(filepath.Join(dir, "data/site/unlock"), filepath.Join(dir, "elsewhere")))
 	open := func(unlock string) error {
 		s, err := service.Open(service.Config{
 			Data:     filepath.Join(dir, "data"),

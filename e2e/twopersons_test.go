@@ -1,13 +1,13 @@
 package e2e
 
 import (
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
 
+	"stockade/internal/must"
 	"stockade/internal/service"
 )
 
@@ -20,9 +20,7 @@ func TestTwoWardensVouch(t *testing.T) {
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
 	rules := filepath.Join(s.dir, "rules.yaml")
 	write := func(text string) string {
-		if err := os.WriteFile(rules, []byte("stockade: 1\n"+text), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must.Write(t, rules, "stockade: 1\n"+text)
 		return rules
 	}
 	s.cli(0, "record", filepath.Join(s.dir, "site")) // before the rule: Tarn's words were one person's
@@ -55,8 +53,7 @@ func TestTwoWardensVouch(t *testing.T) {
 		t.Errorf("what waits does not need anybody: %s", out)
 	}
 	if out, _ := s.cli(0, "key", "show", kelp); !strings.Contains(out, "waits for a second") ||
-		!strings.Contains(out,
-			"call 1") {
+		!strings.Contains(out, "call 1") {
 		t.Error(out)
 	}
 	// Roads round it: another standing, the rule taken away, or an older revision.
@@ -70,7 +67,7 @@ func TestTwoWardensVouch(t *testing.T) {
 			t.Errorf("%s: %s", name, log)
 		}
 	}
-	site := mustRead(t, filepath.Join(s.dir, "site", "sources.yaml"))
+	site := must.Read(t, filepath.Join(s.dir, "site", "sources.yaml"))
 	_, of, _ := strings.Cut(site, "\n  kelp:\n")
 	other := write("sources:\n  kelp:\n" + strings.Replace(of, "standing: vendor", "standing: community", 1))
 	if _, log := s.cli(4, "record", other); !strings.Contains(log, "one warden could vouch") {
@@ -85,10 +82,7 @@ func TestTwoWardensVouch(t *testing.T) {
 	}
 	s.env["STOCKADE_TOKEN"] = s.token
 	// The first is ola now; the console asks the other.
-	b := newBrowser(t, s)
-	b.open("/keys")
-	b.typed("#token", s.token)
-	b.click("Sign in")
+	b := signedIn(t, s, "/keys")
 	b.click("second ola")
 	b.see("ola vouched for it: print")
 	b.typed("#typed", kelp)

@@ -80,8 +80,7 @@ func TestASourceThatNobodySigns(t *testing.T) {
 	files[root] = bytes.Replace(files[root], []byte("Codename:"), []byte("Version: 2\nCodename:"), 1)
 	v.Publish(files)
 	if _, log = s.cli(1, "source", "refresh", "shoal"); !strings.Contains(log,
-		"error source.unsigned-changed") ||
-		!strings.Contains(log, "--accept-once") {
+		"error source.unsigned-changed") || !strings.Contains(log, "--accept-once") {
 		t.Errorf("another root: %s", log)
 	}
 	if out, _ = s.cli(1, "status"); !strings.Contains(out, "source.unsigned-changed") {

@@ -76,10 +76,7 @@ func TestWhereAPackageIs(t *testing.T) {
 	}
 	s.scenario.Vendor.Fault(nil)
 
-	b := newBrowser(t, s)
-	b.open("/packages")
-	b.typed("#token", s.token)
-	b.click("Sign in")
+	b := signedIn(t, s, "/packages")
 	b.see("Type the whole name of a package")
 	b.typed(`input[aria-label="The name of a package"]`, "tidetables\r")
 	b.see("Is it one of these?")

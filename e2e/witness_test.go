@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"stockade/internal/must"
 	"stockade/internal/service"
 )
 
@@ -33,7 +34,7 @@ func TestAWitnessFindsOutThatEverythingWasPutBack(t *testing.T) {
 	witnessed()
 	records := filepath.Join(s.dir, "data", "stockade.db")
 	s.stop()
-	before := mustRead(t, records)
+	before := must.Read(t, records)
 	s.start()
 	s.cli(0, "account", "add", "ola", "--role", "viewer")
 	head := witnessed()
@@ -41,11 +42,9 @@ func TestAWitnessFindsOutThatEverythingWasPutBack(t *testing.T) {
 		t.Error(out)
 	}
 	s.stop()
-	if err := os.WriteFile(records, []byte(before), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, os.WriteFile(records, []byte(before), 0o600))
 	for _, beside := range []string{"-wal", "-shm"} {
-		os.Remove(records + beside)
+		must.Do(t, os.Remove(records+beside))
 	}
 	s.start()
 	out, _ := s.cli(1, "journal", "verify")
@@ -53,17 +52,13 @@ func TestAWitnessFindsOutThatEverythingWasPutBack(t *testing.T) {
 		"a head that was signed before counts") {
 		t.Error(out)
 	}
-	if raw := mustRead(t, kept); raw != head {
+	if raw := must.Read(t, kept); raw != head {
 		t.Error("the witness was written over")
 	}
 	// One that cannot be read is told, and is no contradiction.
 	s.stop()
-	if err := os.Remove(kept); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Mkdir(kept, 0o755); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, os.Remove(kept))
+	must.Do(t, os.Mkdir(kept, 0o755))
 	s.start()
 	if out, _ := s.cli(1, "journal", "verify"); !strings.Contains(out, "cannot be compared") {
 		t.Error(out)
@@ -81,11 +76,9 @@ func TestAnEntryIsProvedWithoutTheService(t *testing.T) {
 	s.cli(0, "journal", "proof", "1", "--out", at("1.proof"))
 	s.cli(0, "account", "add", "ola", "--role", "viewer")
 	s.cli(0, "journal", "proof", "--since", at("old.head"), "--out", at("since.proof"))
-	proof := mustRead(t, at("1.proof"))
+	proof := must.Read(t, at("1.proof"))
 	other := strings.Replace(proof, "index 1\n", "index 2\n", 1)
-	if err := os.WriteFile(at("2.proof"), []byte(other), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Write(t, at("2.proof"), other)
 	for _, c := range []struct {
 		args []string
 		code int

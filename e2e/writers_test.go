@@ -1,12 +1,13 @@
 package e2e
 
 import (
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
+
+	"stockade/internal/must"
 )
 
 // write puts a text into the field of a definition.
@@ -29,13 +30,10 @@ func TestCommentsStayWhenADefinitionIsRewritten(t *testing.T) {
 	t.Parallel()
 	s := newSite(t)
 	s.described()
-	_, of, _ := strings.Cut(mustRead(t, filepath.Join(s.dir, "site", "sources.yaml")), "\n  kelp:\n")
+	_, of, _ := strings.Cut(must.Read(t, filepath.Join(s.dir, "site", "sources.yaml")), "\n  kelp:\n")
 	file := filepath.Join(s.dir, "kelp.yaml")
-	if err := os.WriteFile(file, []byte("stockade: 1\nsources:\n  # by contract 12\n  kelp:\n    "+
-		"max_age: 9d # agreed\n"+of),
-		0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Write(t, file, "stockade: 1\nsources:\n  # by contract 12\n  kelp:\n    "+
+		"max_age: 9d # agreed\n"+of)
 	s.cli(0, "record", file)
 	kept := func(what, out string) {
 		t.Helper()
@@ -78,10 +76,7 @@ func TestTwoWritersAreShownSideBySide(t *testing.T) {
 	t.Parallel()
 	s := newSite(t)
 	s.described()
-	b := newBrowser(t, s)
-	b.open("/sources/kelp")
-	b.typed("#token", s.token)
-	b.click("Sign in")
+	b := signedIn(t, s, "/sources/kelp")
 	b.click("Definition")
 	before := b.written()
 	if !strings.Contains(before, "priority: 40") {
@@ -94,12 +89,10 @@ func TestTwoWritersAreShownSideBySide(t *testing.T) {
 	others := []string{"ola", "per"}
 	elsewhere := func(pairs ...string) {
 		t.Helper()
-		_, of, _ := strings.Cut(mustRead(t, filepath.Join(s.dir, "site", "sources.yaml")), "\n  kelp:\n")
+		_, of, _ := strings.Cut(must.Read(t, filepath.Join(s.dir, "site", "sources.yaml")), "\n  kelp:\n")
 		file := filepath.Join(s.dir, "kelp.yaml")
 		text := "stockade: 1\nsources:\n  kelp:\n" + strings.NewReplacer(pairs...).Replace(of)
-		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must.Write(t, file, text)
 		back := s.as(others[0], "operator")
 		others = others[1:]
 		s.cli(0, "record", file, "--yes")

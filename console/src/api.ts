@@ -123,8 +123,16 @@ async function send(
   return res
 }
 
-export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
-  return (await send(method, path, body)).json()
+const underWay = new Map<string, Promise<unknown>>()
+
+/** Makes a call. What is pressed twice before it was answered is done once. */
+export function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  const made = async () => (await send(method, path, body)).json()
+  if (method === 'GET' || body instanceof Blob) return made()
+  const which = [method, path, JSON.stringify(body)].join(' ')
+  const now = underWay.get(which) ?? made().finally(() => underWay.delete(which))
+  underWay.set(which, now)
+  return now as Promise<T>
 }
 /** Reads one thing with its ETag, to be sent back as If-Match when it is edited. */
 export async function getTagged<T>(path: string): Promise<T & { etag: string }> {

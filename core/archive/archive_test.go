@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"stockade/core/finding"
+	"stockade/internal/must"
 )
 
 func TestPathsFromOutsideAreChecked(t *testing.T) {
@@ -61,9 +62,7 @@ func TestStreamsAreBoundedWhateverTheirCompression(t *testing.T) {
 	plain := bytes.Repeat([]byte("tide "), 1<<18)
 	for _, z := range []string{"", "gz", "xz", "zst"} {
 		packed, err := Compress(plain, z)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		read := func(data []byte, limit int64) ([]byte, error) {
 			r, err := Decompress(bytes.NewReader(data), z, limit)
 			if err != nil {
@@ -108,8 +107,10 @@ func flip(b []byte, i int) []byte {
 
 func TestCompressingIsRepeatable(t *testing.T) {
 	for _, z := range []string{"gz", "xz", "zst"} {
-		a, _ := Compress([]byte("the same text"), z)
-		b, _ := Compress([]byte("the same text"), z)
+		a, err := Compress([]byte("the same text"), z)
+		must.Do(t, err)
+		b, err := Compress([]byte("the same text"), z)
+		must.Do(t, err)
 		if !bytes.Equal(a, b) {
 			t.Errorf("%s gives different bytes for the same text", z)
 		}
@@ -133,9 +134,7 @@ func (onlyName) Name() string { return "named" }
 func FuzzDecompress(f *testing.F) {
 	for _, z := range []string{"gz", "xz", "zst"} {
 		packed, err := Compress([]byte("tide tide tide"), z)
-		if err != nil {
-			f.Fatal(err)
-		}
+		must.Do(f, err)
 		f.Add(z, packed)
 	}
 	f.Add("bz2", []byte("BZh9"))

@@ -3,6 +3,8 @@ package archive
 import (
 	"strings"
 	"testing"
+
+	"stockade/internal/must"
 )
 
 func TestALineOfAClientsFileCannotBeBrokenOut(t *testing.T) {
@@ -34,9 +36,7 @@ func TestAClientsValuesAreCheckedInTheWriterToo(t *testing.T) {
 			},
 				Streams: []string{"panel:3"}, Keys: []ClientKey{{Fingerprint: strings.Repeat("A", 40)}}}}}
 	}
-	if err := good().Check(); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, good().Check())
 	for name, change := range map[string]func(c *Client){
 		"a lane of two lines": func(c *Client) { c.Lane = "steady\nTrusted: yes" },
 		"a language of two lines": func(c *Client) {

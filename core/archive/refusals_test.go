@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"stockade/internal/made/told"
+	"stockade/internal/must"
 )
 
 func TestEachRefusalOfAPath(t *testing.T) {
@@ -57,14 +58,10 @@ func TestEachRefusalOfAName(t *testing.T) {
 func TestWhatComesOutOfAStreamIsBounded(t *testing.T) {
 	for _, z := range []string{"", "gz", "xz", "zst"} {
 		packed, err := Compress([]byte("twelve bytes"), z)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		for most, code := range map[int64]string{11: "content.too-large", 12: "", 13: ""} {
 			r, err := Decompress(bytes.NewReader(packed), z, most)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			var got bytes.Buffer
 			_, err = got.ReadFrom(r)
 			told.Refused(t, z, err, code, "more than 11 bytes")

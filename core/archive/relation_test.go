@@ -6,6 +6,7 @@ import (
 
 	"stockade/core/finding"
 	"stockade/internal/made/told"
+	"stockade/internal/must"
 )
 
 func TestRelationsAreWrittenAsPeopleWriteThem(t *testing.T) {
@@ -78,9 +79,8 @@ func TestWhatCanStandInTheFilesOfMachines(t *testing.T) {
 			Pins:          []Relation{{Name: "tide-tables", Op: Equal, Version: "2.4-1"}},
 			Sources: []ClientSource{{Source: Source{Name: "tarn", Release: "heron",
 				Components:    []string{"core"},
-				Architectures: []string{"amd64"}, Languages: []string{"en"}},
-				Streams: []string{"drive:1"},
-				Keys:    []ClientKey{{Fingerprint: "ABC"}}}}}
+				Architectures: []string{"amd64"}, Languages: []string{"en"}}, Streams: []string{"drive:1"},
+				Keys: []ClientKey{{Fingerprint: "ABC"}}}}}
 	}
 	for _, c := range []struct {
 		name   string
@@ -120,15 +120,13 @@ func TestWhatCanStandInTheFilesOfMachines(t *testing.T) {
 		{"a component of two words", func(c *Client) { c.Sources[0].Components[0] = "a b" },
 			"the component", "source tarn"},
 		{"an architecture of a source", func(c *Client) { c.Sources[0].Source.Architectures[0] = "a]" },
-			"the architecture",
-			"source tarn"},
+			"the architecture", "source tarn"},
 		{"a language of two words", func(c *Client) { c.Sources[0].Languages[0] = "e n" }, "the language",
 			"source tarn"},
 		{"a stream of two words", func(c *Client) { c.Sources[0].Streams[0] = "a b" }, "the module stream",
 			"source tarn"},
 		{"a fingerprint of two words", func(c *Client) { c.Sources[0].Keys[0].Fingerprint = "A B" },
-			"the fingerprint",
-			"source tarn"},
+			"the fingerprint", "source tarn"},
 	} {
 		client := good()
 		c.change(&client)
@@ -145,8 +143,7 @@ func TestWhatCanStandInTheFilesOfMachines(t *testing.T) {
 		}
 	}
 	for folder, want := range map[string]string{"/mnt/usb": "/mnt/usb", "/a b": "/a%20b", "/ä": "/%c3%a4",
-		"/a%b":         "/a%25b",
-		"/Az09._~-+@:": "/Az09._~-+@:", "/a#?": "/a%23%3f"} {
+		"/a%b": "/a%25b", "/Az09._~-+@:": "/Az09._~-+@:", "/a#?": "/a%23%3f"} {
 		if got := EscapeFolder(folder); got != want {
 			t.Errorf("%s: %s", folder, got)
 		}
@@ -156,9 +153,7 @@ func TestWhatCanStandInTheFilesOfMachines(t *testing.T) {
 func TestWhatAStreamIsPackedWith(t *testing.T) {
 	for _, z := range []string{"gz", "xz", "zst"} {
 		packed, err := Compress([]byte("twelve bytes"), z)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		if got := Sniff(packed); got != z {
 			t.Errorf("%s: %q", z, got)
 		}

@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"stockade/core/finding"
+	"stockade/internal/must"
 )
 
 const amendable = `stockade: 1
@@ -48,11 +49,9 @@ func TestAnAmendmentChangesWhatItSays(t *testing.T) {
 		fields  string // path: - gone + came
 	}{
 		"another source": {Amendment{Kind: AddSource, Object: "mirror barrage", Name: "kelp"},
-			"mirror barrage takes from kelp, too",
-			"from: -  + kelp"},
+			"mirror barrage takes from kelp, too", "from: -  + kelp"},
 		"a pattern over the mirror": {Amendment{Kind: LiftExcept, Object: "mirror barrage", Name: "tide-log"},
-			"mirror barrage does not except tide-log",
-			"want.except: - tide-* + "},
+			"mirror barrage does not except tide-log", "want.except: - tide-* + "},
 		"an exception of one source": {Amendment{Kind: LiftExcept, Object: "mirror barrage", Name: "buoy"},
 			"mirror barrage does not except buoy",
 			"from: - tarn; want except *-dbg, buoy; packages gauge; versions 1; with required " +
@@ -66,15 +65,12 @@ func TestAnAmendmentChangesWhatItSays(t *testing.T) {
 		"a whole one to a faithful copy": {Amendment{Kind: AddSource, Object: "mirror whole", Name: "kelp"},
 			"mirror whole takes from kelp, too", "from: -  + kelp; want everything"},
 		"one of the roles of a group": {Amendment{Kind: LeaveOut, Object: "group gatehouse",
-			Name: "tide-tables"},
-			"group gatehouse leaves tide-tables out of what goes together",
+			Name: "tide-tables"}, "group gatehouse leaves tide-tables out of what goes together",
 			"roles.gates: - tide-tables + ; roles.tides: - tide-tables = 2.4.1-1 + "},
 	} {
 		t.Run(name, func(t *testing.T) {
 			before, after := amended(t), amended(t)
-			if err := after.Amend(c.a); err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, after.Amend(c.a))
 			changes := Compare(before, after)
 			if len(changes) != 1 || changes[0].Kind+" "+changes[0].Name != c.a.Object {
 				t.Fatalf("%+v", changes)

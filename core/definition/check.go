@@ -311,8 +311,7 @@ func (c *checker) housePackage(name string, p Package) {
 		c.add("define.bad-value", object, path+".sha256", "%q is not a SHA-256", p.SHA256)
 	} else if c.around.Held != nil && !c.around.Held(p.SHA256) {
 		c.add("define.bad-value", object, path, "the file of %s %s is not in the pool of this site",
-			p.Name, p.Version).WayOut =
-			"add the file: stockade package add FILE --source " + p.Source
+			p.Name, p.Version).WayOut = "add the file: stockade package add FILE --source " + p.Source
 	}
 	id := [4]string{p.Source, p.Name, p.Version, p.Architecture}
 	if other, twice := c.house[id]; twice {
@@ -559,8 +558,7 @@ func (c *checker) signs(object, path, source, name, fingerprint string) {
 			c.add("key.awaiting-second", object, path, "%s vouched for %s, and a second warden has to",
 				first, shown).
 				WayOut = "another warden compares the whole fingerprint with its owner, then: stockade " +
-				"key vouch " +
-				fingerprint + " --source " + source + " --evidence \"…\""
+				"key vouch " + fingerprint + " --source " + source + " --evidence \"…\""
 			c.found[len(c.found)-1].Way = finding.Way{Does: finding.Vouch, Of: object}
 			return
 		}

@@ -13,6 +13,7 @@ import (
 	"stockade/core/archive/rpm"
 	"stockade/core/finding"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 const good = `stockade: 1
@@ -165,9 +166,7 @@ func FuzzRead(f *testing.F) {
 			return
 		}
 		back, err := set.YAML()
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		again, found := Read(Text{Name: "back", Text: back})
 		if found.HasErrors() || len(Compare(set, again)) > 0 {
 			t.Errorf("what was read does not come back: %v\n%s\n%s", found, text, back)
@@ -230,10 +229,9 @@ func TestValuesThatWouldBreakOutOfMachinesFilesAreRefused(t *testing.T) {
 				doc += "    " + base[k] + "\n"
 			}
 			set, found := Read(Text{Name: "x.yaml", Text: doc})
-			found = Merge(found,
-				Check(set,
-					Surroundings{Families: archive.NewRegistry(deb.Family{}, rpm.Family{}, alpm.Family{}),
-						Now: time.Now()}))
+			found = Merge(found, Check(set,
+				Surroundings{Families: archive.NewRegistry(deb.Family{}, rpm.Family{}, alpm.Family{}),
+					Now: time.Now()}))
 			if len(found.With("define.bad-value")) == 0 {
 				t.Errorf("%s, %s: %v", family, name, found)
 			}

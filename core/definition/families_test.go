@@ -10,6 +10,7 @@ import (
 	"stockade/core/archive/deb"
 	"stockade/core/archive/rpm"
 	"stockade/core/finding"
+	"stockade/internal/must"
 )
 
 const three = `stockade: 1
@@ -63,9 +64,7 @@ func TestDescriptionsOfTheOtherFamiliesAndOfHousesAreRead(t *testing.T) {
 	}
 	// Written back and read again, it is the same.
 	text, err := set.YAML()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	again, found := Read(Text{Text: text})
 	if found.HasErrors() || len(Compare(set, again)) > 0 {
 		t.Errorf("%v %v\n%s", found, Compare(set, again), text)
@@ -98,8 +97,7 @@ func TestMistakesInThemAreTold(t *testing.T) {
 			"define.bad-value", "not a house source"},
 		"a package of no source": {`{source: house, name`, `{source: hous, name`,
 			"define.dangling-reference", "house"},
-		"a digest that is none": {"sha256: aaaa", "sha256: zzaa", "define.bad-value",
-			"not a SHA-256"},
+		"a digest that is none": {"sha256: aaaa", "sha256: zzaa", "define.bad-value", "not a SHA-256"},
 		"two of one version": {"packages:\n",
 			"packages:\n  again: {source: house, name: relay, version: 1-1, architecture: noarch, sha256: " +
 				strings.Repeat("b", 64) + ", size: 3, from: a, why: b}\n",

@@ -207,8 +207,7 @@ const (
 func IsPacked(name string) bool {
 	base := strings.ToLower(path.Base(name))
 	return strings.HasSuffix(base, ".tar") || strings.Contains(base, ".tar.") || strings.HasSuffix(base,
-		".tgz") ||
-		strings.HasSuffix(base, ".txz")
+		".tgz") || strings.HasSuffix(base, ".txz")
 }
 
 // Unpack reads an archive of a machine's root, or of its /etc: tar, as it is or compressed

@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"stockade/core/finding"
+	"stockade/internal/must"
 )
 
 const named_ = `stockade: 1
@@ -49,13 +50,9 @@ func TestWhatNamesAnObjectFollows(t *testing.T) {
 		if found.HasErrors() {
 			t.Fatal(found)
 		}
-		if err := set.Rename(kind, name, "other-one"); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, set.Rename(kind, name, "other-one"))
 		got, err := set.YAML()
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		// What it should be: each word that is the name, but for packages, addresses and files.
 		lines := strings.Split(named_, "\n")
 		for i, l := range lines {
@@ -82,8 +79,7 @@ func TestWordsGoAlongWithAName(t *testing.T) {
 		{"behind the name", "stockade: 1\nlanes:\n  tarn: # where tarn: is\n    mirror: tarn\n",
 			"other:  # where tarn: is"},
 		{"before it", "stockade: 1\nlanes:\n  # the first\n  tarn: {mirror: tarn}\n" +
-			"  weir: {mirror: tarn} # kept\n",
-			"# the first"},
+			"  weir: {mirror: tarn} # kept\n", "# the first"},
 		{"quoted", "stockade: 1\nlanes:\n  \"tarn\": # as tarn\n    mirror: tarn\n", "# as tarn"},
 	} {
 		set, found := Read(Text{Name: "x", Text: c.text})
@@ -91,13 +87,9 @@ func TestWordsGoAlongWithAName(t *testing.T) {
 			t.Fatal(found)
 		}
 		before := len(set.Words)
-		if err := set.Rename("lane", "tarn", "other"); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, set.Rename("lane", "tarn", "other"))
 		got, err := set.YAML()
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		if !strings.Contains(got, strings.ReplaceAll(c.want, "  #", " #")) &&
 			!strings.Contains(got, c.want) ||
 			strings.Contains(got, "  tarn:") || !strings.Contains(got, "mirror: tarn") {
@@ -123,12 +115,13 @@ func TestWhatCannotBeRenamed(t *testing.T) {
 		"a name that is taken": {"key", "archive", "archive", "define.duplicate-name"},
 	} {
 		set, _ := Read(Text{Name: "x", Text: named_})
-		before, _ := set.YAML()
+		before, err := set.YAML()
+		must.Do(t, err)
 		f, ok := finding.From(set.Rename(c.kind, c.from, c.to))
 		if near := what == "nothing of that name"; near != strings.Contains(f.WayOut, `"tarn"`) {
 			t.Errorf("%s: what to do: %s", what, f.WayOut)
 		}
-		if after, _ := set.YAML(); !ok || f.Code != c.code || after != before {
+		if after, err := set.YAML(); err != nil || !ok || f.Code != c.code || after != before {
 			t.Errorf("%s: %+v", what, f)
 		}
 	}

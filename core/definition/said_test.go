@@ -3,6 +3,8 @@ package definition
 import (
 	"strings"
 	"testing"
+
+	"stockade/internal/must"
 )
 
 const spokenSite = `stockade: 1
@@ -39,9 +41,7 @@ func TestCommentsAndOrderStay(t *testing.T) {
 	write := func(s *Set) string {
 		t.Helper()
 		text, err := s.YAML()
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return text
 	}
 	set := read(spokenSite)
@@ -119,10 +119,8 @@ func TestWhichWordsAreKept(t *testing.T) {
 		text string
 		kept int
 	}{
-		"as it is written anew": {"stockade: 1\nsources:\n  a: {family: deb, standing: vendor, " + rest,
-			0},
-		"in another order": {"stockade: 1\nsources:\n  a: {standing: vendor, family: deb, " + rest,
-			1},
+		"as it is written anew": {"stockade: 1\nsources:\n  a: {family: deb, standing: vendor, " + rest, 0},
+		"in another order":      {"stockade: 1\nsources:\n  a: {standing: vendor, family: deb, " + rest, 1},
 		"with a comment": {"stockade: 1\nsources:\n  a: {family: deb, " + strings.TrimSpace(rest) +
 			" # so\n", 1},
 		"with a comment above":     {"stockade: 1\nsources:\n  # so\n  a: {family: deb, " + rest, 1},
@@ -143,8 +141,7 @@ func TestWhichWordsAreKept(t *testing.T) {
 	}
 	// What belongs to no object stays with the first one behind it.
 	head, _ := Read(Text{Text: "# by mara\n\n# for the barrage\nstockade: 1\n# none yet\nmirrors: {}\n# " +
-		"all of them\n" +
-		"sources: # two\n  # the first\n  a: {family: deb, standing: vendor, " + rest +
+		"all of them\n" + "sources: # two\n  # the first\n  a: {family: deb, standing: vendor, " + rest +
 		"  b: {family: deb, standing: vendor, " + rest + "# ways\nlanes:\n  steady: {mirror: m}\n"})
 	text, err := head.YAML()
 	if want := "sources:\n  # by mara\n  # for the barrage\n  # none yet\n  # all of them\n  # two\n  # " +
@@ -153,7 +150,7 @@ func TestWhichWordsAreKept(t *testing.T) {
 		t.Errorf("of no object: %v\n%s", err, text)
 	}
 	again, _ := Read(Text{Text: text})
-	if second, _ := again.YAML(); second != text {
+	if second, err := again.YAML(); err != nil || second != text {
 		t.Errorf("written again, it is another:\n%s", second)
 	}
 	set, _ := Read(Text{Text: "stockade: 1\nsources:\n  a: {standing: vendor, family: deb, " + rest})

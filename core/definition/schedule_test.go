@@ -3,14 +3,14 @@ package definition
 import (
 	"testing"
 	"time"
+
+	"stockade/internal/must"
 )
 
 func TestWhenAScheduleIsDue(t *testing.T) {
 	at := func(text string) time.Time {
 		d, err := time.Parse(time.DateTime, text)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return d
 	}
 	for _, c := range []struct {

@@ -12,6 +12,7 @@ import (
 	"stockade/core/archive/rpm"
 	"stockade/core/finding"
 	"stockade/core/trust"
+	"stockade/internal/must"
 )
 
 const unsignedSite = `stockade: 1
@@ -32,9 +33,7 @@ mirrors:
 func TestAcknowledgingThatNobodySigns(t *testing.T) {
 	day := func(text string) time.Time {
 		d, err := time.Parse(time.RFC3339, text)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return d
 	}
 	ordinary := day("2026-11-26T12:00:00Z")
@@ -74,8 +73,7 @@ func TestAcknowledgingThatNobodySigns(t *testing.T) {
 		{"signed and unsigned at once", []string{"    unsigned:", keyed}, ordinary, "define.bad-value",
 			finding.Error, 11, "signed_by says who signs it, and unsigned that nobody does"},
 		{"of packages that are signed themselves", append(rpmOf, "    unsigned:", keyed), ordinary,
-			"key.unvouched",
-			finding.Error, 9, "nobody vouched for"},
+			"key.unvouched", finding.Error, 9, "nobody vouched for"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			text := strings.NewReplacer(c.change...).Replace(unsignedSite)
@@ -104,9 +102,7 @@ func TestAcknowledgingThatNobodySigns(t *testing.T) {
 	}
 	// Written anew, it is read to the same.
 	out, err := set.YAML()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	again, _ := Read(Text{Name: "again.yaml", Text: out})
 	if got := again.Sources["loch"].Unsigned; got != set.Sources["loch"].Unsigned ||
 		got.Until != "2027-03-01" {
@@ -149,13 +145,11 @@ func TestKeysThatNobodyVouchedForAreToldOnce(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			around.Vouched = func(f, source string) bool {
-				return source == "loch" &&
-					slices.Contains(c.vouched, f)
+				return source == "loch" && slices.Contains(c.vouched, f)
 			}
 			text := strings.Replace(unsignedSite, `    unsigned: {reason: "the club has no key", until: 2027-03-01}`,
 				"    signed_by: "+c.by, 1) + "keys:\n  ring: {file: both.asc, fingerprints: [" + one + ", " +
-				two +
-				"]}\n  only: {fingerprint: " + three + "}\n"
+				two + "]}\n  only: {fingerprint: " + three + "}\n"
 			set, read := Read(Text{Name: "/reach/loch.yaml", Text: text})
 			found := Merge(read, Check(set, around)).With("key.unvouched")
 			if len(found) != len(c.says) {
@@ -191,14 +185,12 @@ sources:
 			"fixes (official, kelp.example) and tarn (official, tarn.example)"},
 		"of one that is known": {[]string{"fixes.tarn.example", "192.0.2.7"}, ""},
 		"of two standings": {[]string{"fixes: {family: deb, standing: official",
-			"fixes: {family: deb, standing: vendor"},
-			"fixes (vendor, tarn.example) and tarn (official"},
+			"fixes: {family: deb, standing: vendor"}, "fixes (vendor, tarn.example) and tarn (official"},
 		"not vouched for the other": {[]string{"fixes.tarn.example", "kelp.example", "[tarn, fixes]",
 			"[tarn]"}, ""},
 		"not named by the other": {[]string{"fixes.tarn.example", "kelp.example"}, ""},
 		"the other is disabled": {[]string{"fixes: {family", "fixes: {disabled: true, family",
-			"fixes.tarn.example",
-			"kelp.example"}, ""},
+			"fixes.tarn.example", "kelp.example"}, ""},
 	} {
 		set, read := Read(Text{Name: "x.yaml", Text: strings.NewReplacer(c.change...).Replace(text)})
 		if name == "not named by the other" {

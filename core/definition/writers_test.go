@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+
+	"stockade/internal/must"
 )
 
 // What two people changed from the same beginning, field by field.
@@ -130,9 +132,7 @@ sources:
 	documents := []Text{{Name: "a.yaml", Text: written}, {Name: "b.yaml", Text: "stockade: 1\n# nothing\n"}}
 	const anew = "stockade: 1\nsources:\n  tarn:\n    family: rpm\n"
 	got, err := Settled(documents, "source", "tarn", anew)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	for _, want := range []string{"# the gate's own\n", "# from the desk\n", "tarn:\n    family: rpm\n",
 		"kelp: {family: deb} # a vendor\n", "lanes: {steady: {mirror: barrage}} # for machines\n"} {
 		if !strings.Contains(got[0].Text, want) {

@@ -244,8 +244,7 @@ func (f *follower) unsigned() ([]Link, error) {
 	told := Link{Kind: "acknowledged", State: AsSealed, By: u.By, At: u.At,
 		Why: "a decision is in the journal, not in a file",
 		Text: "nobody signs it; used all the same until " + u.Until.AddDate(0, 0, -1).Format(time.DateOnly) +
-			": " +
-			finding.Harmless(u.Reason)}
+			": " + finding.Harmless(u.Reason)}
 	l := Link{Kind: "root", State: Compared, At: f.src.RootDate,
 		Text: "the root of " + f.src.Name + ", as " + f.src.Upstream + " served it, with no signature"}
 	files, first, why, err := f.rootFiles()

@@ -9,6 +9,7 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/finding"
+	"stockade/internal/must"
 )
 
 // What is searched for is found wherever it stands in a name or a summary, whatever its case and
@@ -36,12 +37,10 @@ func TestSearchingFindsWhatTheWholeListHas(t *testing.T) {
 				}
 			}
 			var ends []int64
-			if err := e.Search(asked, 0, func(it Item, next int64) error {
+			must.Do(t, e.Search(asked, 0, func(it Item, next int64) error {
 				got, ends = append(got, it), append(ends, next)
 				return nil
-			}); err != nil {
-				t.Fatal(err)
-			}
+			}))
 			if !reflect.DeepEqual(got, want) {
 				t.Errorf("list %d, %q: %+v", n, asked, got)
 			}
@@ -111,8 +110,7 @@ func TestAdvisoriesAreAboutNewVersions(t *testing.T) {
 	e := sealWith(t, map[string]string{"tarn/x": "x"}, packages, list).open()
 	var ids []string
 	if err := e.ReadAdvisories(func(a Advisory) error {
-		ids = append(ids,
-			a.Source+" "+a.ID)
+		ids = append(ids, a.Source+" "+a.ID)
 		return nil
 	}); err !=
 		nil || !slices.Equal(ids, []string{"tarn T-2", "tarn T-1", "kelp K-1", "tarn T-3", "kelp T-4",
@@ -141,9 +139,7 @@ func TestAListThatIsGone(t *testing.T) {
 	if !ok {
 		t.Fatal("no list")
 	}
-	if err := s.store.Remove(line.SHA256); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, s.store.Remove(line.SHA256))
 	if f, ok := finding.From(e.Items(func(Item) error { return nil })); !ok || f.Code != "edition.damaged" ||
 		f.Object != "edition barrage/3" || !strings.Contains(f.Text, packagesFile) {
 		t.Errorf("its file is gone: %+v", f)

@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"stockade/core/finding"
+	"stockade/internal/must"
 )
 
 // byNumber orders versions that are numbers.
@@ -36,8 +37,7 @@ func TestADifferenceTellsWhatBecameOfEachPackage(t *testing.T) {
 	changes := Diff(from, to, byNumber)
 	for _, c := range changes {
 		told = append(told, strings.Join([]string{c.Action, c.Source, c.Name, c.Arch, c.OldVersion,
-			c.NewVersion,
-			strconv.FormatBool(c.Older)}, " "))
+			c.NewVersion, strconv.FormatBool(c.Older)}, " "))
 	}
 	want := []string{
 		"changed tarn gate amd64 9 8 true",
@@ -79,8 +79,7 @@ func TestADifferenceIsOfFilesAtTheirPlaces(t *testing.T) {
 			}
 		}
 		place := func(x Item) string {
-			return strings.Join([]string{x.Source, x.Name, x.Arch, x.Version},
-				" ")
+			return strings.Join([]string{x.Source, x.Name, x.Arch, x.Version}, " ")
 		}
 		only := func(a, b []Item) map[string]int {
 			out := map[string]int{}
@@ -121,9 +120,7 @@ func written(t *testing.T, items []Item, odd bool) string {
 	var b strings.Builder
 	for _, it := range items {
 		raw, err := json.Marshal(it)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		line := string(raw)
 		if odd && it.Name == "tide" {
 			line = strings.Replace(line, `"name":`, `"name" : `, 1)
@@ -162,9 +159,7 @@ func TestADifferenceOfEditionsIsThatOfTheirWholeLists(t *testing.T) {
 		}
 		from, to := opened(t, written(t, sides[0], n%3 == 0)), opened(t, written(t, sides[1], n%3 == 1))
 		got, err := Differences(from, to, byNumber)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		want := Diff(sides[0], sides[1], byNumber)
 		lists, changes = lists+1, changes+len(want)
 		if len(got) != len(want) || len(got) > 0 && !reflect.DeepEqual(got, want) {
@@ -225,13 +220,10 @@ func TestPackagesThatAreCalledSo(t *testing.T) {
 		for _, asked := range [][]string{{"pump"}, {`pu"mp\`, "tide"}, {"none"}, {"gate"}} {
 			var got, want []Item
 			called := func(name string) bool { return slices.Contains(asked, name) }
-			if err := e.ItemsCalled(called, func(it Item) error {
-				got = append(got,
-					it)
+			must.Do(t, e.ItemsCalled(called, func(it Item) error {
+				got = append(got, it)
 				return nil
-			}); err != nil {
-				t.Fatal(err)
-			}
+			}))
 			for _, it := range all {
 				if called(it.Name) {
 					want = append(want, it)
@@ -260,9 +252,7 @@ func FuzzABriefReadingIsTheWholeOne(f *testing.F) {
 			return // it is read whole
 		}
 		var whole Item
-		if err := json.Unmarshal(raw, &whole); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, json.Unmarshal(raw, &whole))
 		whole.Path, whole.Summary = "", ""
 		if !reflect.DeepEqual(got, whole) {
 			t.Errorf("%+v, and whole %+v", got, whole)

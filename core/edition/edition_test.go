@@ -18,6 +18,7 @@ import (
 	"stockade/core/finding"
 	"stockade/core/pool"
 	"stockade/core/trust"
+	"stockade/internal/must"
 )
 
 // site is the key of the made-up site. Making one takes a while: there is one.
@@ -33,9 +34,7 @@ func newPool(t *testing.T) *pool.Dir {
 	t.Helper()
 	dir := t.TempDir()
 	p, err := pool.Open(filepath.Join(dir, "pool"), filepath.Join(dir, "tmp"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	return p
 }
 
@@ -73,32 +72,19 @@ func sealWith(t *testing.T, of map[string]string, list, advisories string) *seal
 	files := NewCollection()
 	for path, text := range s.files {
 		sum, err := s.store.Add([]byte(text))
-		if err != nil {
-			t.Fatal(err)
-		}
-		if err := files.Add(Line{path, int64(len(text)), sum}); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
+		must.Do(t, files.Add(Line{path, int64(len(text)), sum}))
 	}
 	e := &Edition{Format: ListBySource, Mirror: "barrage", Number: 3, Created: time.Now().UTC(),
 		SiteKey: site().Certificate().Fingerprint,
 		Sources: []Source{{Source: archive.Source{Name: "tarn"}}, {Source: archive.Source{Name: "kelp"}}}}
 	record, err := About(e, []*trust.Certificate{site().Certificate()}, []byte(list), []byte(advisories),
-		nil,
-		files, s.store.Add)
-	if err != nil {
-		t.Fatal(err)
-	}
+		nil, files, s.store.Add)
+	must.Do(t, err)
 	m, err := files.Manifest(s.store.Add)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := s.store.Flush(); err != nil {
-		t.Fatal(err)
-	}
-	if err := Seal(disk.OS, s.dir, e, m, record, site()); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
+	must.Do(t, s.store.Flush())
+	must.Do(t, Seal(disk.OS, s.dir, e, m, record, site()))
 	return s
 }
 
@@ -107,9 +93,7 @@ func (s *sealed) folder() string { return Folder(s.dir, ID{Mirror: "barrage", Nu
 func (s *sealed) open() *Sealed {
 	s.t.Helper()
 	e, err := Open(s.folder(), []*trust.Certificate{site().Certificate()}, s.store)
-	if err != nil {
-		s.t.Fatal(err)
-	}
+	must.Do(s.t, err)
 	return e
 }
 
@@ -117,9 +101,7 @@ func (s *sealed) open() *Sealed {
 func (s *sealed) spoil(sum, text string) {
 	s.t.Helper()
 	path := s.store.Path(sum)
-	if err := errors.Join(os.Chmod(path, 0o644), os.WriteFile(path, []byte(text), 0o644)); err != nil {
-		s.t.Fatal(err)
-	}
+	must.Do(s.t, errors.Join(os.Chmod(path, 0o644), os.WriteFile(path, []byte(text), 0o644)))
 }
 
 func (s *sealed) find(e *Sealed, path string) Line {
@@ -159,9 +141,7 @@ func TestAnEditionOpensByWhatIsAskedFor(t *testing.T) {
 	n := 0
 	var size int64
 	for l, err := range e.Files() {
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		n, size = n+1, size+l.Size
 	}
 	if n != e.Manifest.Files() || size != e.Manifest.Bytes() || n != len(s.files)+6 {
@@ -182,12 +162,10 @@ func TestPagesOfThePackageListBeginAtLines(t *testing.T) {
 	all := func(from int64) (names []string) {
 		t.Helper()
 		ends = nil
-		if err := e.ItemsFrom(from, func(i Item, next int64) error {
+		must.Do(t, e.ItemsFrom(from, func(i Item, next int64) error {
 			names, ends = append(names, i.Name), append(ends, next)
 			return nil
-		}); err != nil {
-			t.Fatal(err)
-		}
+		}))
 		return names
 	}
 	if got := all(0); len(got) != 2 {
@@ -214,9 +192,7 @@ func TestWhatIsNotSealedIsNoEdition(t *testing.T) {
 			}
 			err = errors.Join(os.Chmod(path, 0o644),
 				os.WriteFile(path, bytes.Replace(text, []byte(old), []byte(now), 1), 0o644))
-			if err != nil {
-				s.t.Fatal(err)
-			}
+			must.Do(s.t, err)
 		}
 	}
 	for _, c := range []struct {
@@ -229,9 +205,9 @@ func TestWhatIsNotSealedIsNoEdition(t *testing.T) {
 		{"a record changed", "edition.damaged", "not what was sealed", change(recordName, "barrage",
 			"barrier")},
 		{"no manifest", "edition.damaged", "the manifest cannot be read",
-			func(s *sealed) { os.Remove(filepath.Join(s.folder(), ManifestName)) }},
+			func(s *sealed) { must.Do(t, os.Remove(filepath.Join(s.folder(), ManifestName))) }},
 		{"no seal", "edition.seal-bad", "the seal cannot be read",
-			func(s *sealed) { os.Remove(filepath.Join(s.folder(), SealName)) }},
+			func(s *sealed) { must.Do(t, os.Remove(filepath.Join(s.folder(), SealName))) }},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := seal(t)
@@ -252,9 +228,7 @@ func TestAListThatIsNotWhatWasSealedIsNotRead(t *testing.T) {
 	e := s.open()
 	list := s.find(e, "about/files/tarn")
 	text, err := os.ReadFile(s.store.Path(list.SHA256))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	s.spoil(list.SHA256, strings.Replace(string(text), "pool/a.deb", "pool/A.deb", 1))
 	_, ok, err := e.Find("tarn/pool/b.deb")
 	if f, _ := finding.From(err); ok || f.Code != "edition.damaged" || f.Object != "edition barrage/3" {
@@ -279,9 +253,7 @@ func TestVerifyNamesWhatIsDamagedAndWhatIsGone(t *testing.T) {
 	e := s.open()
 	s.spoil(s.find(e, "tarn/pool/a.deb").SHA256, "all of A")
 	s.spoil(s.find(e, "tarn/pool/b.deb").SHA256, "half")
-	if err := s.store.Remove(s.find(e, "kelp/drive.deb").SHA256); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, s.store.Remove(s.find(e, "kelp/drive.deb").SHA256))
 	if missing, err := e.Missing(); err != nil || missing != "kelp/drive.deb" {
 		t.Errorf("missing: %q %v", missing, err)
 	}
@@ -312,16 +284,12 @@ func TestVerifyNamesWhatIsDamagedAndWhatIsGone(t *testing.T) {
 func TestAnExportIsWholeOrNotThere(t *testing.T) {
 	s := seal(t)
 	manifest, err := os.ReadFile(filepath.Join(s.folder(), ManifestName))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	export := func(open Opener, dir string) error {
 		return Export(disk.OS, open, manifest, []byte("seal"), dir, nil)
 	}
 	dir := filepath.Join(t.TempDir(), "out")
-	if err := export(FromPool(s.store), dir); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, export(FromPool(s.store), dir))
 	for path, text := range s.files {
 		if got, err := os.ReadFile(filepath.Join(dir, path)); err != nil || string(got) != text {
 			t.Errorf("%s: %q %v", path, got, err)
@@ -356,7 +324,8 @@ func TestAnExportIsWholeOrNotThere(t *testing.T) {
 		if f, _ := finding.From(err); f.Code != "edition.damaged" {
 			t.Errorf("%s: %v", name, err)
 		}
-		left, _ := filepath.Glob(dir + "*")
+		left, err := filepath.Glob(dir + "*")
+		must.Do(t, err)
 		if len(left) > 0 {
 			t.Errorf("%s: left behind: %v", name, left)
 		}
@@ -366,18 +335,12 @@ func TestAnExportIsWholeOrNotThere(t *testing.T) {
 // An edition that an earlier version sealed opens, verifies and can be laid out.
 func TestAnEditionWithOneListStaysReadable(t *testing.T) {
 	raw, err := os.ReadFile("testdata/format-1/site.asc")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	keys, err := trust.ReadCertificates(raw)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	store := newPool(t)
 	e, err := Open("testdata/format-1/own", keys, store)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if e.Format != OneList || e.Name() != "barrage/1" || len(e.Manifest.Parts) > 0 {
 		t.Errorf("%+v", e.Edition)
 	}
@@ -385,13 +348,9 @@ func TestAnEditionWithOneListStaysReadable(t *testing.T) {
 		t.Errorf("nothing is missing in an empty pool: %v", err)
 	}
 	for l, err := range e.Files() {
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		data, err := os.ReadFile(filepath.Join("testdata/format-1/files", filepath.FromSlash(l.Path)))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		if sum, err := store.Add(data); err != nil || sum != l.SHA256 {
 			t.Errorf("%s is %s, %v", l.Path, sum, err)
 		}
@@ -406,11 +365,10 @@ func TestAnEditionWithOneListStaysReadable(t *testing.T) {
 	if err := e.Items(func(Item) error { n++; return nil }); err != nil || n != e.Packages || n == 0 {
 		t.Errorf("%d packages, %v", n, err)
 	}
-	manifest, _ := os.ReadFile("testdata/format-1/own/manifest")
+	manifest, err := os.ReadFile("testdata/format-1/own/manifest")
+	must.Do(t, err)
 	dir := filepath.Join(t.TempDir(), "out")
-	if err := Export(disk.OS, FromPool(store), manifest, nil, dir, nil); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, Export(disk.OS, FromPool(store), manifest, nil, dir, nil))
 	if _, err := os.Stat(filepath.Join(dir, "tarn/dists/heron/InRelease")); err != nil {
 		t.Error(err)
 	}

@@ -14,6 +14,7 @@ import (
 	"stockade/core/disk"
 	"stockade/core/finding"
 	"stockade/internal/made/faults"
+	"stockade/internal/must"
 )
 
 // eachFault runs do with one call of the disk that fails, each in turn, in a folder of its
@@ -23,9 +24,7 @@ func eachFault(t *testing.T, do func(on *faults.Disk, root string) error, so fun
 	t.Helper()
 	root := t.TempDir()
 	on := &faults.Disk{System: disk.OS, Root: root}
-	if err := do(on, root); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, do(on, root))
 	so(root, "nothing", nil)
 	calls := on.Calls()
 	for i, call := range calls {
@@ -37,8 +36,7 @@ func eachFault(t *testing.T, do func(on *faults.Disk, root string) error, so fun
 		}
 		so(root, call, err)
 		if err := do(&faults.Disk{System: disk.OS, Root: root}, root); err != nil &&
-			!strings.Contains(err.Error(),
-				"is there and not empty") {
+			!strings.Contains(err.Error(), "is there and not empty") {
 			t.Errorf("%s: the next try: %v", call, err)
 		}
 		so(root, "the next try after "+call, nil)
@@ -63,17 +61,11 @@ func TestEachFaultOfTheDiskWhileSealing(t *testing.T) {
 	s := seal(t)
 	e := s.open().Edition
 	text, err := os.ReadFile(filepath.Join(s.folder(), ManifestName))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	m, err := ReadManifest(strings.NewReader(string(text)))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	record, err := os.ReadFile(filepath.Join(s.folder(), recordName))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	calls := eachFault(t, func(on *faults.Disk, root string) error {
 		return Seal(on, root, e, m, record, site())
 	}, func(root, call string, err error) {
@@ -105,9 +97,7 @@ func TestEachFaultOfTheDiskWhileSealing(t *testing.T) {
 func TestEachFaultOfTheDiskWhileExporting(t *testing.T) {
 	s := seal(t)
 	manifest, err := os.ReadFile(filepath.Join(s.folder(), ManifestName))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	calls := eachFault(t, func(on *faults.Disk, root string) error {
 		return Export(on, FromPool(s.store), manifest, []byte("seal"), filepath.Join(root, "usb", "out"), nil)
 	}, func(root, call string, err error) {
@@ -118,7 +108,8 @@ func TestEachFaultOfTheDiskWhileExporting(t *testing.T) {
 				return err
 			}
 			files++
-			name, _ := filepath.Rel(out, path)
+			name, err := filepath.Rel(out, path)
+			must.Do(t, err)
 			data, err := os.ReadFile(path)
 			if want, ok := s.files[name]; ok && string(data) != want {
 				return fmt.Errorf("%s has %q", name, data)
@@ -138,7 +129,6 @@ func TestEachFaultOfTheDiskWhileExporting(t *testing.T) {
 	})
 	part := "usb/out.part"
 	inOrder(t, calls, "write "+part+"/tarn/pool/a.deb", "sync "+part+"/tarn/pool/a.deb",
-		"sync "+part+"/tarn/pool",
-		"rename "+part+" usb/out", "sync .", "sync usb")
+		"sync "+part+"/tarn/pool", "rename "+part+" usb/out", "sync .", "sync usb")
 	inOrder(t, calls, "sync "+part+"/manifest", "sync "+part, "rename "+part+" usb/out")
 }

@@ -6,6 +6,7 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/finding"
+	"stockade/internal/must"
 )
 
 func sum(digit string) string { return strings.Repeat(digit, 64) }
@@ -95,9 +96,7 @@ func TestListsAreReadStrictly(t *testing.T) {
 func TestPathsThatDifferOnlyByCaseAreRefused(t *testing.T) {
 	c := NewCollection()
 	for _, p := range []string{"pool/a", "größe/weiß", "a/b/c"} {
-		if err := c.Add(Line{p, 1, "x"}); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, c.Add(Line{p, 1, "x"}))
 	}
 	if err := c.Add(Line{"pool/a", 1, "x"}); err != nil {
 		t.Errorf("the same file once more: %v", err)

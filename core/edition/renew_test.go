@@ -13,6 +13,7 @@ import (
 	"stockade/core/disk"
 	"stockade/core/finding"
 	"stockade/internal/made/faults"
+	"stockade/internal/must"
 )
 
 // exported lays an older edition out in dir, and gives the newer one that it is to
@@ -21,9 +22,7 @@ func exported(t *testing.T) (lay func(dir string), newer *sealed, manifest []byt
 	t.Helper()
 	text := func(s *sealed) []byte {
 		raw, err := os.ReadFile(filepath.Join(s.folder(), ManifestName))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return raw
 	}
 	older := seal(t)
@@ -36,9 +35,7 @@ func exported(t *testing.T) (lay func(dir string), newer *sealed, manifest []byt
 	})
 	return func(dir string) {
 		t.Helper()
-		if err := Export(disk.OS, FromPool(older.store), before, []byte("old seal"), dir, nil); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, Export(disk.OS, FromPool(older.store), before, []byte("old seal"), dir, nil))
 	}, newer, text(newer)
 }
 
@@ -51,8 +48,7 @@ func (s *sealed) whole(dir string) error {
 		}
 	}
 	for _, gone := range []string{"tarn/pool/b.deb", "kelp/drive.deb", underWay, "tarn/dists/Release" +
-		beside,
-		"tarn/pool/other.deb" + beside} {
+		beside, "tarn/pool/other.deb" + beside} {
 		if _, err := os.Lstat(filepath.Join(dir, gone)); !errors.Is(err, fs.ErrNotExist) {
 			wrong = append(wrong, errors.New(gone+" is there"))
 		}
@@ -65,13 +61,9 @@ func TestAnExportIsBroughtUpToDate(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "out")
 	lay(dir)
 	mine := filepath.Join(dir, "tarn/pool/mine.txt")
-	if err := os.WriteFile(mine, []byte("mine"), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Write(t, mine, "mine")
 	// An earlier try to another edition was interrupted.
-	if err := os.WriteFile(filepath.Join(dir, "tarn/pool/other.deb"+beside), []byte("o"), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Write(t, filepath.Join(dir, "tarn/pool/other.deb"+beside), "o")
 	opened := map[string]bool{}
 	open := func(l Line) (io.ReadCloser, error) {
 		opened[l.Path] = true
@@ -79,9 +71,7 @@ func TestAnExportIsBroughtUpToDate(t *testing.T) {
 	}
 	steps := 0
 	out, err := Renew(disk.OS, open, manifest, []byte("seal"), dir, func(int, int, int64) { steps++ })
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if err := newer.whole(dir); err != nil {
 		t.Error(err)
 	}
@@ -107,9 +97,7 @@ func TestAnExportIsBroughtUpToDate(t *testing.T) {
 				os.Symlink(outside, path))
 		},
 	} {
-		if err := spoil(filepath.Join(dir, "tarn/pool/c.deb")); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, spoil(filepath.Join(dir, "tarn/pool/c.deb")))
 		if _, err := Renew(disk.OS, open, manifest, []byte("seal"), dir, nil); err != nil {
 			t.Error(err)
 		}
@@ -129,11 +117,8 @@ func TestNothingIsWrittenThroughAFolderThatIsALink(t *testing.T) {
 		lay(dir)
 		victim := filepath.Join(outside, "b.deb")
 		err := errors.Join(os.WriteFile(victim, []byte("keep"), 0o644), os.RemoveAll(filepath.Join(dir,
-			link)),
-			os.Symlink(outside, filepath.Join(dir, link)))
-		if err != nil {
-			t.Fatal(err)
-		}
+			link)), os.Symlink(outside, filepath.Join(dir, link)))
+		must.Do(t, err)
 		if _, err := Renew(disk.OS, FromPool(newer.store), manifest, []byte("seal"), dir, nil); err == nil ||
 			!strings.Contains(err.Error(), "no folder") {
 			t.Errorf("%s: %v", link, err)
@@ -161,10 +146,8 @@ func TestOnlyPlainFilesOfAnExportAreRead(t *testing.T) {
 			dir := filepath.Join(t.TempDir(), "out")
 			lay(dir)
 			at := filepath.Join(dir, name)
-			os.Remove(at)
-			if err := put(at); err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, os.RemoveAll(at))
+			must.Do(t, put(at))
 			var err error
 			if name == recordFile {
 				_, err = ExportedName(dir)

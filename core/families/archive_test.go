@@ -18,6 +18,7 @@ import (
 	"stockade/core/archive/deb"
 	"stockade/core/definition"
 	"stockade/core/solve"
+	"stockade/internal/must"
 )
 
 // ownArchive is what this machine's own package client knows of its archive: its lists, and
@@ -38,7 +39,8 @@ type ownArchive struct {
 // none.
 func readOwn(t *testing.T) *ownArchive {
 	t.Helper()
-	files, _ := filepath.Glob("/var/lib/apt/lists/*_Packages*")
+	files, err := filepath.Glob("/var/lib/apt/lists/*_Packages*")
+	must.Do(t, err)
 	out, err := exec.Command("dpkg", "--print-architecture").Output()
 	helper := "/usr/lib/apt/apt-helper"
 	if _, herr := os.Stat(helper); len(files) == 0 || err != nil || herr != nil {
@@ -55,9 +57,7 @@ func readOwn(t *testing.T) *ownArchive {
 	seen := map[string]bool{}
 	for i, file := range files {
 		plain, err := exec.Command(helper, "cat-file", file).Output()
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		n := 0
 		err = deb.Family{}.ReadIndex(archive.Source{Name: "own", Architectures: []string{o.arch}},
 			archive.IndexChoice{},
@@ -78,9 +78,9 @@ func readOwn(t *testing.T) *ownArchive {
 	}
 	slices.Sort(o.names)
 	for _, dir := range []string{"cache/archives/partial", "log"} {
-		os.MkdirAll(filepath.Join(o.root, dir), 0o755)
+		must.Do(t, os.MkdirAll(filepath.Join(o.root, dir), 0o755))
 	}
-	os.WriteFile(filepath.Join(o.root, "status"), nil, 0o644)
+	must.Do(t, os.WriteFile(filepath.Join(o.root, "status"), nil, 0o644))
 	if out, err := exec.Command("apt-cache", append(o.settings(),
 		"gencaches")...).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
@@ -93,22 +93,18 @@ func readOwn(t *testing.T) *ownArchive {
 func (o *ownArchive) installsFrom(t *testing.T, names []string, recommends bool) bool {
 	t.Helper()
 	dir, err := os.MkdirTemp(o.root, "alone-")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	defer os.RemoveAll(dir)
 	var list strings.Builder
 	for _, p := range o.taken {
 		list.WriteString(o.stanzas[p] + "\n\n")
 	}
 	for _, d := range []string{"repo", "state/lists/partial", "cache/archives/partial"} {
-		os.MkdirAll(filepath.Join(dir, d), 0o755)
+		must.Do(t, os.MkdirAll(filepath.Join(dir, d), 0o755))
 	}
 	for name, text := range map[string]string{"repo/Packages": list.String(), "status": "",
 		"sources.list": "deb [trusted=yes] file:" + dir + "/repo ./\n"} {
-		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must.Write(t, filepath.Join(dir, name), text)
 	}
 	with := append(o.settings(), "-qq", "-o", "Dir::State="+dir+"/state", "-o",
 		"Dir::State::status="+dir+"/status",
@@ -170,9 +166,7 @@ func (o *ownArchive) ours(t *testing.T, names []string, recommends bool) (map[st
 		view.Together[0].Wants = append(view.Together[0].Wants, i)
 	}
 	s, err := o.Select(t.Context(), wants, []solve.View{view}, solve.Limits{})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	out := map[string]string{}
 	o.taken, o.asked = nil, nil
 	for _, c := range s.Chosen {
@@ -460,9 +454,7 @@ func TestWhatARealMirrorLacksIsNamedWithItsSource(t *testing.T) {
 		s, err := u.Select(t.Context(), []solve.Want{{Source: solve.AllSources,
 			Relation: archive.Relation{Name: wanted}, With: definition.Required, Versions: 1, As: wanted}},
 			[]solve.View{view}, solve.Limits{})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		if s.Proofs[0].Proved == 1 {
 			continue // another package meets the need
 		}
@@ -516,13 +508,10 @@ func TestWhatARealConflictIsExplainedByCannotBeLess(t *testing.T) {
 			var wants []solve.Want
 			for _, n := range names {
 				wants = append(wants, solve.Want{Source: solve.AllSources,
-					Relation: archive.Relation{Name: n},
-					With:     definition.Required, Versions: 1, As: n})
+					Relation: archive.Relation{Name: n}, With: definition.Required, Versions: 1, As: n})
 			}
 			s, err := u.Select(t.Context(), wants, []solve.View{view}, solve.Limits{})
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			return s
 		}
 		s := prove(o.Universe)

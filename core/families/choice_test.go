@@ -19,6 +19,7 @@ import (
 	"stockade/core/solve"
 	"stockade/core/trust"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // chooser is a real client that says what it would install.
@@ -54,10 +55,10 @@ func picked(text string, line *regexp.Regexp) map[string]string {
 }
 
 // aptIn and its like give how a client is called on a machine below root.
-func aptIn(root string) []string {
+func aptIn(t *testing.T, root string) []string {
 	for _, dir := range []string{"var/lib/apt/lists/partial", "var/cache/apt/archives/partial",
 		"etc/apt/apt.conf.d", "etc/apt/trusted.gpg.d"} {
-		os.MkdirAll(filepath.Join(root, dir), 0o755)
+		must.Do(t, os.MkdirAll(filepath.Join(root, dir), 0o755))
 	}
 	return []string{"apt-get", "-qq", "-o", "Dir=" + root, "-o", "Dir::State::status=" + root + "/status",
 		"-o", "APT::Architecture=amd64", "-o", "APT::Architectures=amd64",
@@ -65,8 +66,8 @@ func aptIn(root string) []string {
 		"-o", "APT::Get::AllowUnauthenticated=true"}
 }
 
-func dnfIn(root string) []string {
-	os.MkdirAll(filepath.Join(root, "log"), 0o755)
+func dnfIn(t *testing.T, root string) []string {
+	must.Do(t, os.MkdirAll(filepath.Join(root, "log"), 0o755))
 	return []string{"dnf", "--installroot=" + root, "--releasever=9", "--forcearch=x86_64",
 		"--setopt=reposdir=" + root + "/etc/yum.repos.d", "--setopt=cachedir=" + root + "/cache",
 		"--setopt=logdir=" + root + "/log", "--setopt=strict=0", "--assumeno", "--nogpgcheck"}
@@ -74,16 +75,16 @@ func dnfIn(root string) []string {
 
 var dnfLine = regexp.MustCompile(`(?m)^ (p\d+) +(?:x86_64|noarch|i686) +(\S+) +stockade-`)
 
-func zypperIn(root string) []string {
-	os.MkdirAll(filepath.Join(root, "tmp"), 0o755)
+func zypperIn(t *testing.T, root string) []string {
+	must.Do(t, os.MkdirAll(filepath.Join(root, "tmp"), 0o755))
 	return []string{"zypper", "--root", root, "--non-interactive", "--no-gpg-checks", "--ignore-unknown"}
 }
 
-func pacmanIn(root string) []string {
+func pacmanIn(t *testing.T, root string) []string {
 	conf := filepath.Join(root, "pacman.conf")
-	os.WriteFile(conf, []byte("[options]\nArchitecture = x86_64\nInclude = "+root+
-		"/etc/pacman.d/stockade.conf\n"), 0o644)
-	os.MkdirAll(filepath.Join(root, "var/lib/pacman"), 0o755)
+	must.Write(t, conf, "[options]\nArchitecture = x86_64\nInclude = "+root+
+		"/etc/pacman.d/stockade.conf\n")
+	must.Do(t, os.MkdirAll(filepath.Join(root, "var/lib/pacman"), 0o755))
 	return []string{"pacman", "--root", root, "--dbpath", root + "/var/lib/pacman", "--config", conf,
 		"--cachedir", root + "/cache", "--noconfirm"}
 }
@@ -92,8 +93,8 @@ var choosers = []chooser{
 	{name: "apt-get", family: "deb", own: "amd64", all: "all",
 		versions: []string{"1.0-1", "1.0~rc1-1", "1.0-2", "1.1-1", "2.0-1", "1:0.5-1"},
 		asks: func(t *testing.T, root string, names []string) map[string]string {
-			with := aptIn(root)
-			os.WriteFile(filepath.Join(root, "status"), nil, 0o644)
+			with := aptIn(t, root)
+			must.Do(t, os.WriteFile(filepath.Join(root, "status"), nil, 0o644))
 			run(t, root, append(with, "update")...)
 			text := run(t, root, append(with, append([]string{"-s", "install"}, names...)...)...)
 			return picked(text, regexp.MustCompile(`(?m)^Inst (\S+) \((\S+) `))
@@ -101,12 +102,12 @@ var choosers = []chooser{
 	{name: "dnf", family: "rpm", own: "x86_64", all: "noarch", further: []string{"i686"},
 		versions: []string{"1.0-1", "1.0-2", "1.1-1", "2.0-1", "1:0.5-1"},
 		asks: func(t *testing.T, root string, names []string) map[string]string {
-			return picked(run(t, root, append(append(dnfIn(root), "install"), names...)...), dnfLine)
+			return picked(run(t, root, append(append(dnfIn(t, root), "install"), names...)...), dnfLine)
 		}},
 	{name: "zypper", family: "rpm", own: "x86_64", all: "noarch", further: []string{"i686"},
 		versions: []string{"1.0-1", "1.0-2", "1.1-1", "2.0-1", "1:0.5-1"},
 		asks: func(t *testing.T, root string, names []string) map[string]string {
-			with := zypperIn(root)
+			with := zypperIn(t, root)
 			run(t, root, append(with, "refresh")...)
 			with = append(with, "install", "--dry-run", "--details", "--no-recommends")
 			line := regexp.MustCompile(`(?m)^(p\d+)\n +(\S+)\n`)
@@ -121,7 +122,7 @@ var choosers = []chooser{
 	{name: "pacman", family: "alpm", own: "x86_64", all: "any",
 		versions: []string{"1.0-1", "1.0-2", "1.1-1", "2.0-1", "1:0.5-1"},
 		asks: func(t *testing.T, root string, names []string) map[string]string {
-			with := pacmanIn(root)
+			with := pacmanIn(t, root)
 			run(t, root, append(with, "-Sy")...)
 			text := run(t, root, append(with, append([]string{"-Sp", "--print-format", "%n %v"},
 				names...)...)...)
@@ -156,14 +157,12 @@ func TestWhatAMachineTakesIsWhatTheRealClientTakes(t *testing.T) {
 					}
 					if ours[name] != theirs[name] {
 						t.Errorf("case %d, %s: we say %q, and the client takes %q, of\n%s", n, name,
-							ours[name],
-							theirs[name], u.of(name))
+							ours[name], theirs[name], u.of(name))
 					}
 				}
 			}
 			t.Logf("%d choices were compared, %d of pinned packages; %d times nothing is taken", compared,
-				pinned,
-				none)
+				pinned, none)
 			if compared < 200 || pinned < 20 {
 				t.Errorf("%d comparisons, %d with pins: that is no comparison", compared, pinned)
 			}
@@ -198,8 +197,7 @@ func newTown(c chooser, r *rand.Rand) *town {
 					}
 				}
 				p := archive.Package{Name: fmt.Sprintf("p%d", n),
-					Version: c.versions[r.IntN(len(c.versions))],
-					Arch:    arch}
+					Version: c.versions[r.IntN(len(c.versions))], Arch: arch}
 				// One name and version is one package wherever it is; a database has each name once.
 				id := fmt.Sprint(i, p.Name)
 				if c.family != "alpm" {
@@ -287,17 +285,12 @@ func (u *town) ours(t *testing.T) (map[string]string, []string) {
 func (u *town) theirs(t *testing.T, key *trust.SiteKey, names []string) map[string]string {
 	t.Helper()
 	root, err := os.MkdirTemp("/var/tmp", "choice-")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	defer os.RemoveAll(root)
 	write := func(path string, data []byte, mode os.FileMode) {
 		t.Helper()
 		path = filepath.Join(root, path)
-		if err := cmp.Or(os.MkdirAll(filepath.Dir(path), 0o755),
-			os.WriteFile(path, data, mode)); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, cmp.Or(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, data, mode)))
 	}
 	cert := key.Certificate()
 	client := archive.Client{Lane: "steady", At: root + "/served", Architectures: []string{u.own},
@@ -314,15 +307,12 @@ func (u *town) theirs(t *testing.T, key *trust.SiteKey, names []string) map[stri
 		}
 	}
 	files, _, err := All[u.family].ClientFiles(client)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	for _, f := range files {
 		text := string(f.Data)
 		if !strings.HasSuffix(f.Path, ".gpg") {
 			text = strings.NewReplacer("Signed-By: /", "Signed-By: "+root+"/", "file:///etc",
-				"file://"+root+"/etc",
-				"SigLevel = Required TrustedOnly", "SigLevel = Never", "gpgcheck=1",
+				"file://"+root+"/etc", "SigLevel = Required TrustedOnly", "SigLevel = Never", "gpgcheck=1",
 				"gpgcheck=0").Replace(text)
 		}
 		write(f.Path, []byte(text), os.FileMode(f.Mode))
@@ -354,8 +344,7 @@ func (u *town) published(t *testing.T, name string, packages []archive.Package,
 			Architectures: []string{u.own, "all"}, Components: []string{"core"}}
 		for _, p := range packages {
 			r.Packages = append(r.Packages, made.Deb{Component: "core", Name: p.Name, Version: p.Version,
-				Arch:    p.Arch,
-				Summary: "made up", Fields: needsAsDeb(p)})
+				Arch: p.Arch, Summary: "made up", Fields: needsAsDeb(p)})
 		}
 		files, err = r.Publish(key)
 	case "rpm":
@@ -374,8 +363,6 @@ func (u *town) published(t *testing.T, name string, packages []archive.Package,
 		}
 		files, err = r.Publish(key)
 	}
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	return files
 }

@@ -13,6 +13,7 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/definition"
+	"stockade/internal/must"
 )
 
 // filesBelow are those of a machine whose root is a folder.
@@ -24,13 +25,12 @@ func filesBelow(t *testing.T, root string) definition.Unpacked {
 			return err
 		}
 		raw, err := os.ReadFile(path)
-		rel, _ := filepath.Rel(root, path)
+		rel, err := filepath.Rel(root, path)
+		must.Do(t, err)
 		out.Add(rel, raw)
 		return err
 	})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	return out
 }
 
@@ -38,22 +38,16 @@ func filesBelow(t *testing.T, root string) definition.Unpacked {
 // is lost or doubtful, and the description that comes out.
 func TestWhatAMachineIsConfiguredWithBecomesADescription(t *testing.T) {
 	roots, err := filepath.Glob("testdata/machines/*/etc")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	files := 0
 	for _, etc := range roots {
 		root := filepath.Dir(etc)
 		own := filesBelow(t, root)
 		files += len(own)
 		i, err := definition.ReadMachine(All, own, "/mnt", "amd64")
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		text, err := i.YAML()
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		var b strings.Builder
 		told := i.Judge(All, time.Date(2026, 11, 26, 0, 0, 0, 0, time.UTC), func(path string) ([]byte,
 			error) {
@@ -82,7 +76,7 @@ func TestWhatAMachineIsConfiguredWithBecomesADescription(t *testing.T) {
 		if i, err = definition.ReadMachine(All, own, "/mnt", "amd64"); err != nil {
 			t.Fatal(err)
 		}
-		if twice, _ := i.YAML(); twice != text {
+		if twice, err := i.YAML(); err != nil || twice != text {
 			t.Errorf("%s read twice gives another description", root)
 		}
 	}
@@ -176,9 +170,7 @@ func FuzzConfiguration(f *testing.F) {
 					ReadKey: func(string) ([]byte, error) { return nil, os.ErrNotExist }})
 				definition.Check(i.Set, definition.Surroundings{Families: All, Now: time.Now()})
 				out, err := i.YAML()
-				if err != nil {
-					t.Fatal(err)
-				}
+				must.Do(t, err)
 				if _, found := definition.Read(definition.Text{Text: out}); found.HasErrors() &&
 					len(found.With("define.syntax")) > 0 {
 					t.Errorf("what was written is no document: %v\n%s", found, out)

@@ -14,6 +14,7 @@ import (
 	"stockade/core/archive"
 	"stockade/core/solve"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // needs are what a package of a town needs.
@@ -50,21 +51,21 @@ func needsAsWords(p archive.Package, blank string) (out []string) {
 // installers ask a client whether it would install one package, by name.
 var installers = map[string]func(t *testing.T, root, name string) bool{
 	"apt-get": func(t *testing.T, root, name string) bool {
-		text := run(t, root, append(aptIn(root), "-s", "install", name)...)
+		text := run(t, root, append(aptIn(t, root), "-s", "install", name)...)
 		return strings.Contains(text, "Inst "+name+" ")
 	},
 	"dnf": func(t *testing.T, root, name string) bool {
-		with := slices.DeleteFunc(dnfIn(root), func(a string) bool { return a == "--setopt=strict=0" })
+		with := slices.DeleteFunc(dnfIn(t, root), func(a string) bool { return a == "--setopt=strict=0" })
 		return picked(run(t, root, append(with, "--best", "install", name)...), dnfLine)[name] != ""
 	},
 	"zypper": func(t *testing.T, root, name string) bool {
-		text := run(t, root, append(zypperIn(root), "install", "--dry-run", "--details",
+		text := run(t, root, append(zypperIn(t, root), "install", "--dry-run", "--details",
 			"--no-recommends", name)...)
 		return regexp.MustCompile(`(?m)^`+name+` *\n +\S+ *\n`).MatchString(text) &&
 			!strings.Contains(text, "Problem: ")
 	},
 	"pacman": func(t *testing.T, root, name string) bool {
-		text := run(t, root, append(pacmanIn(root), "-Sp", "--print-format", "%n %v", name)...)
+		text := run(t, root, append(pacmanIn(t, root), "-Sp", "--print-format", "%n %v", name)...)
 		return regexp.MustCompile(`(?m)^` + name + ` \S+$`).MatchString(text)
 	},
 }
@@ -122,12 +123,12 @@ func (u *town) readied(t *testing.T, root string) {
 	t.Helper()
 	switch u.name {
 	case "apt-get":
-		os.WriteFile(filepath.Join(root, "status"), nil, 0o644)
-		run(t, root, append(aptIn(root), "update")...)
+		must.Do(t, os.WriteFile(filepath.Join(root, "status"), nil, 0o644))
+		run(t, root, append(aptIn(t, root), "update")...)
 	case "zypper":
-		run(t, root, append(zypperIn(root), "refresh")...)
+		run(t, root, append(zypperIn(t, root), "refresh")...)
 	case "pacman":
-		run(t, root, append(pacmanIn(root), "-Sy")...)
+		run(t, root, append(pacmanIn(t, root), "-Sy")...)
 	}
 }
 
@@ -155,8 +156,7 @@ func (u *town) needing(r *rand.Rand) {
 			for range r.IntN(3) {
 				if to := number(kept[k].Name) + 1 + r.IntN(3); to < 7 {
 					all = append(all, archive.Relation{Name: fmt.Sprintf("p%d", to),
-						Op:      ops[r.IntN(len(ops))],
-						Version: u.versions[r.IntN(len(u.versions))]})
+						Op: ops[r.IntN(len(ops))], Version: u.versions[r.IntN(len(u.versions))]})
 				}
 			}
 			kept[k].Needs, known[id] = all, all
@@ -201,9 +201,7 @@ func (u *town) installable(t *testing.T) (can map[string]bool, unaided int) {
 			Versions: 1, With: "required"})
 	}
 	s, err := universe.Select(t.Context(), wants, views, solve.Limits{})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	for _, p := range s.Proofs {
 		if slices.Contains(names, p.View) {
 			can[p.View] = p.Wanted > 0 && p.Proved == p.Wanted

@@ -10,6 +10,7 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/trust"
+	"stockade/internal/must"
 )
 
 // Package files of the real build programs, signed by a real OpenPGP program (testdata of each
@@ -49,9 +50,7 @@ func TestPackagesOfRealBuildProgramsAreRead(t *testing.T) {
 		for _, name := range files {
 			t.Run(filepath.Base(name), func(t *testing.T) {
 				data, err := os.ReadFile(name)
-				if err != nil {
-					t.Fatal(err)
-				}
+				must.Do(t, err)
 				signature, err := os.ReadFile(name + ".sig")
 				if err != nil && !os.IsNotExist(err) {
 					t.Fatal(err)
@@ -86,15 +85,10 @@ func TestPackagesOfRealBuildProgramsAreRead(t *testing.T) {
 					t.Fatal("the family takes no packages by hand")
 				}
 				x, err := house.Examine(archive.Source{Name: "s", Components: []string{"s"},
-					Architectures: []string{"x86_64", "amd64"}},
-					bytes.NewReader(data))
-				if err != nil {
-					t.Fatal(err)
-				}
+					Architectures: []string{"x86_64", "amd64"}}, bytes.NewReader(data))
+				must.Do(t, err)
 				r, err := x.Package.Needs.Relations()
-				if err != nil {
-					t.Fatal(err)
-				}
+				must.Do(t, err)
 				if got := fmt.Sprint(r.Requires, r.Recommends, r.Suggests, r.Conflicts); got != c.relations {
 					t.Errorf("relations %s", got)
 				}
@@ -113,12 +107,8 @@ func keyring(t *testing.T, folder, name string) *trust.Keyring {
 		return trust.NewKeyring("s", nil, time.Now)
 	}
 	text, err := os.ReadFile(filepath.Join(folder, name))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	certs, err := trust.ReadCertificates(text)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	return trust.NewKeyring("s", []trust.Known{{Certificate: certs[0], VouchedFor: []string{"s"}}}, time.Now)
 }

@@ -126,8 +126,7 @@ func meant(family string, c archive.Client) (out []seen) {
 	sources := slices.Clone(c.Sources)
 	if family == "alpm" { // what stands first is asked first
 		slices.SortStableFunc(sources, func(a, b archive.ClientSource) int {
-			return cmp.Compare(a.Priority,
-				b.Priority)
+			return cmp.Compare(a.Priority, b.Priority)
 		})
 	}
 	for _, s := range sources {
@@ -144,8 +143,7 @@ func meant(family string, c archive.Client) (out []seen) {
 		}
 		slices.Sort(keys)
 		one := seen{at: c.At + "/" + s.Name, keys: strings.Join(slices.Compact(keys), " "),
-			priority:      s.Priority,
-			architectures: strings.Join(c.Architectures, " ")}
+			priority: s.Priority, architectures: strings.Join(c.Architectures, " ")}
 		if family == "deb" {
 			one.release = s.Release
 		}

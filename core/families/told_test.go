@@ -9,6 +9,7 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/finding"
+	"stockade/internal/must"
 )
 
 // toldAs compares what the families say with what they said when somebody read it and
@@ -17,15 +18,11 @@ func toldAs(t *testing.T, name, got string) {
 	t.Helper()
 	path := filepath.Join("testdata", name)
 	if os.Getenv("GOLDEN") == "write" {
-		if err := os.WriteFile(path, []byte(got), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must.Write(t, path, got)
 		return
 	}
 	raw, err := os.ReadFile(path)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	have, want := strings.Split(got, "\n"), strings.Split(string(raw), "\n")
 	for i := range max(len(have), len(want)) {
 		if i >= len(have) || i >= len(want) || have[i] != want[i] {
@@ -58,8 +55,7 @@ func descriptions() (all []archive.Source) {
 		add("pool/", components, []string{"x86_64"}, nil)
 	}
 	for _, architectures := range [][]string{nil, {"all"}, {"any"}, {"source"}, {"src"}, {"nosrc"},
-		{"noarch"},
-		{"x86_64", "i686"}, {"x86_64_v2"}, {"AMD64"}, {"i386 "}, {"a/b"}, {"aarch64"}} {
+		{"noarch"}, {"x86_64", "i686"}, {"x86_64_v2"}, {"AMD64"}, {"i386 "}, {"a/b"}, {"aarch64"}} {
 		add("heron", one, architectures, nil)
 		add("", one, architectures, nil)
 	}
@@ -76,8 +72,7 @@ func TestWhatEachFamilyTellsOfADescription(t *testing.T) {
 		var b strings.Builder
 		for _, s := range descriptions() {
 			fmt.Fprintf(&b, "release %q components %q architectures %q languages %q\n", s.Release,
-				s.Components,
-				s.Architectures, s.Languages)
+				s.Components, s.Architectures, s.Languages)
 			told := f.CheckSource(s)
 			found(&b, told)
 			if len(told) > 0 {
@@ -135,8 +130,7 @@ func machines() (all []archive.Client) {
 		add(func(c *archive.Client) { c.Architectures = architectures })
 	}
 	add(func(c *archive.Client) {
-		c.Pins = []archive.Relation{pin("tide-tables", archive.Equal,
-			"1:2.4.1-1")}
+		c.Pins = []archive.Relation{pin("tide-tables", archive.Equal, "1:2.4.1-1")}
 	})
 	add(func(c *archive.Client) {
 		c.Sources = append(c.Sources, source("reach", 20, func(s *archive.ClientSource) {
@@ -196,8 +190,7 @@ func TestWhatEachFamilyWritesForMachines(t *testing.T) {
 
 func TestWhatRunsWhereAndWhatLasts(t *testing.T) {
 	architectures := []string{"amd64", "arm64", "i386", "all", "any", "noarch", "x86_64", "x86_64_v2",
-		"x86_64_v3",
-		"i686", "i586", "src", "nosrc", "source", "aarch64", "pentium4"}
+		"x86_64_v3", "i686", "i586", "src", "nosrc", "source", "aarch64", "pentium4"}
 	paths := []string{"pool/core/a_1_amd64.deb", "dists/heron/InRelease",
 		"dists/heron/core/binary-amd64/Packages.xz",
 		"dists/heron/core/binary-amd64/by-hash/SHA256/aa", "repodata/repomd.xml",
@@ -220,8 +213,7 @@ func TestWhatRunsWhereAndWhatLasts(t *testing.T) {
 			fmt.Fprintf(&b, "lasting %v signed beside %q %s\n", f.Lasting(p), archive.SignatureOf(f, p), p)
 		}
 		for _, p := range []archive.Package{{Name: "a", Version: "1-1", Arch: "amd64"}, {Name: "a",
-			Version: "2-1",
-			Arch:    "amd64"}, {Name: "a", Version: "1-1", Arch: "x86_64"}} {
+			Version: "2-1", Arch: "amd64"}, {Name: "a", Version: "1-1", Arch: "x86_64"}} {
 			other := archive.Package{Name: "a", Version: "1-1", Arch: "x86_64"}
 			fmt.Fprintf(&b, "beside %s: %v\n", p.String(), !f.Exclusive(&p, &other))
 		}

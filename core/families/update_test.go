@@ -14,6 +14,7 @@ import (
 	"stockade/core/archive"
 	"stockade/core/solve"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // updater is a chooser whose machine has packages installed.
@@ -38,14 +39,14 @@ var updaters = map[string]updater{
 			put(t, filepath.Join(root, "status"), b.String())
 		},
 		updates: func(t *testing.T, root string) map[string]string {
-			with := aptIn(root)
+			with := aptIn(t, root)
 			run(t, root, append(with, "update")...)
 			return picked(run(t, root, append(with, "-s", "dist-upgrade")...),
 				regexp.MustCompile(`(?m)^Inst (\S+) \[\S+\] \((\S+) `))
 		}},
 	"dnf": {install: installRPM,
 		updates: func(t *testing.T, root string) map[string]string {
-			return picked(run(t, root, append(dnfIn(root), "upgrade")...), dnfLine)
+			return picked(run(t, root, append(dnfIn(t, root), "upgrade")...), dnfLine)
 		},
 		// What is for all machines it takes before what is for i686, from a worse source too.
 		otherwise: func(u *town, have archive.Identity) bool {
@@ -55,7 +56,7 @@ var updaters = map[string]updater{
 		}},
 	"zypper": {install: installRPM,
 		updates: func(t *testing.T, root string) map[string]string {
-			with := zypperIn(root)
+			with := zypperIn(t, root)
 			run(t, root, append(with, "refresh")...)
 			return picked(run(t, root, append(with, "update", "--dry-run", "--details",
 				"--no-recommends")...), regexp.MustCompile(`(?m)^(p\d+) *\n +\S+ -> (\S+) *\n`))
@@ -80,7 +81,7 @@ var updaters = map[string]updater{
 			}
 		},
 		updates: func(t *testing.T, root string) map[string]string {
-			with := pacmanIn(root)
+			with := pacmanIn(t, root)
 			run(t, root, append(with, "-Sy")...)
 			return picked(run(t, root, append(with, "-Sup", "--print-format", "%n %v")...),
 				regexp.MustCompile(`(?m)^(p\d+) (\S+)$`))
@@ -89,12 +90,8 @@ var updaters = map[string]updater{
 
 func put(t *testing.T, path, text string) {
 	t.Helper()
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, os.MkdirAll(filepath.Dir(path), 0o755))
+	must.Write(t, path, text)
 }
 
 // installRPM puts packages that are built for it into rpm's database.
@@ -104,9 +101,7 @@ func installRPM(t *testing.T, root string, installed []archive.Identity) {
 	for _, p := range installed {
 		m := made.RPM{Name: p.Name, Version: p.Version, Arch: p.Arch, Time: 1_700_000_000}
 		file, err := m.Build(nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		at := filepath.Join(root, "tmp", m.FileName())
 		put(t, at, string(file))
 		args = append(args, at)

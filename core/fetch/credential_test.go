@@ -17,6 +17,7 @@ import (
 
 	"stockade/core/finding"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // secure is a server that an authority certifies. It says who asked.
@@ -35,7 +36,10 @@ func secure(t *testing.T, by made.Authority, config *tls.Config, h http.HandlerF
 }
 
 func host(raw string) string {
-	u, _ := url.Parse(raw)
+	u, err := url.Parse(raw)
+	if err != nil {
+		panic(err)
+	}
 	return u.Host
 }
 
@@ -60,9 +64,7 @@ func TestWhatAServerIsShown(t *testing.T) {
 	kelp, stranger := made.NewAuthority("kelp"), made.NewAuthority("stranger")
 	client := func(by made.Authority) *tls.Certificate {
 		c, err := ReadClientCertificate(by.Client("skerry", time.Now().Add(time.Hour)))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return c
 	}
 	open := secure(t, kelp, nil, asker)
@@ -101,8 +103,7 @@ func TestWhatAServerIsShown(t *testing.T) {
 		{"another authority", open.URL, stranger.PEM, login, []string{host(open.URL)}, "",
 			"source.certificate-bad", "unknown authority"},
 		{"a server that this machine knows, and the authority does not", trusted.URL, kelp.PEM, login, nil,
-			"",
-			"source.certificate-bad", "unknown authority"},
+			"", "source.certificate-bad", "unknown authority"},
 		{"no authority at all", open.URL, "rubbish", login, nil, "", "", "no certificate in PEM"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -144,7 +145,8 @@ func TestACredentialDoesNotFollowARedirect(t *testing.T) {
 		case "/away":
 			http.Redirect(w, r, elsewhere.URL+"/file", 307)
 		case "/named":
-			u, _ := url.Parse(elsewhere.URL)
+			u, err := url.Parse(elsewhere.URL)
+			must.Do(t, err)
 			u.User = url.UserPassword("mallory", "x")
 			http.Redirect(w, r, u.String(), 301)
 		case "/around": // to another and back: it is shown again, to its host alone
@@ -165,8 +167,7 @@ func TestACredentialDoesNotFollowARedirect(t *testing.T) {
 	}
 	// Where the definition sends to may be certified by what this machine knows as well.
 	trustedServes.Store(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		io.WriteString(w,
-			"known")
+		io.WriteString(w, "known")
 	}))
 	sends := secure(t, kelp, nil, func(w http.ResponseWriter, r *http.Request) {
 		http.Redirect(w, r, trusted.URL, 302)
@@ -221,8 +222,7 @@ func TestAProxyThatAsksWhoItIs(t *testing.T) {
 			Secret: Secret{User: "mara", Password: "tide"}}}
 	get := func(p Proxy, at string) (string, error) {
 		return fetchAll(New(Options{Rounds: 1}), Route{Source: "kelp", Upstreams: []Upstream{{URL: at}},
-			Proxy:     p,
-			Authority: kelp.PEM, Credentials: []Credential{login}}, Request{Path: "x"})
+			Proxy: p, Authority: kelp.PEM, Credentials: []Credential{login}}, Request{Path: "x"})
 	}
 	if got, err := get(through, server.URL); got != "skerry:pearl" {
 		t.Errorf("%q %v", got, err)
@@ -305,9 +305,7 @@ func TestWhichHostsACredentialBelongsTo(t *testing.T) {
 			true},
 	} {
 		u, err := url.Parse(c.at)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		if BelongsTo(u, []string{"other.example", c.host}) != c.want {
 			t.Errorf("%s, %s: %v", c.at, c.host, !c.want)
 		}
@@ -331,18 +329,14 @@ func TestWhichHostsACredentialBelongsTo(t *testing.T) {
 func TestASecretDoesNotShowItself(t *testing.T) {
 	certificate := made.NewAuthority("kelp").Client("skerry", time.Now().Add(time.Hour))
 	pair, err := ReadClientCertificate(certificate)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	c := Credential{Name: "kelp-login", Secret: Secret{User: "u", Password: "pearl", Token: "t0k",
 		Certificate: pair}}
 	var log strings.Builder
 	slog.New(slog.NewTextHandler(&log, nil)).Info("x", "c", c, "p", &c, "s", c.Secret)
 	encoded, err := json.Marshal(map[string]any{"c": c, "p": &c, "s": c.Secret,
 		"r": Route{Credentials: []Credential{c}}})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	for _, shown := range []string{fmt.Sprint(c, &c, c.Secret), fmt.Sprintf("%v %+v %#v %s %q %x", c, c, c,
 		c, c, c),
 		fmt.Sprintf("%+v %#v", Route{Credentials: []Credential{c}}, []any{c.Secret, Proxy{Credential: &c}}),

@@ -60,8 +60,8 @@ func TestRetryAfterIsHonouredAndAllDownIsTriedAgain(t *testing.T) {
 	})
 	c := New(Options{Now: func() time.Time { return now }})
 	// The only upstream is down: it is asked again rather than given up.
-	if got, err := fetchAll(c, Route{Upstreams: []Upstream{up}}, Request{Path: "x"}); err != nil || got !=
-		"again" {
+	if got, err := fetchAll(c, Route{Upstreams: []Upstream{up}}, Request{Path: "x"}); err != nil ||
+		got != "again" {
 		t.Error(got, err)
 	}
 }

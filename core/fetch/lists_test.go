@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"stockade/core/finding"
+	"stockade/internal/must"
 )
 
 const root = "repodata/repomd.xml"
@@ -36,13 +37,13 @@ func TestListsOfUpstreamsAreRead(t *testing.T) {
 <url protocol="https" type="https" location="DE" preference="90">https://second.example/el/9/repodata/repomd.xml</url>
 <url protocol="https" type="https" location="FR" preference="100">https://first.example/el/9/repodata/repomd.xml</url>
 <url protocol="rsync" type="rsync" preference="99">rsync://third.example/el/9/repodata/other.xml</url></resources></file></files></metalink>`
-	if got, err := ReadMetalink([]byte(old), root); err != nil || urls(got) !=
-		"https://first.example/el/9 https://second.example/el/9" || got[0].Region != "FR" {
+	if got, err := ReadMetalink([]byte(old), root); err != nil ||
+		urls(got) != "https://first.example/el/9 https://second.example/el/9" || got[0].Region != "FR" {
 		t.Errorf("%v %v", got, err)
 	}
 	rfc := `<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="repomd.xml"><url priority="2">https://b.example/repodata/repomd.xml</url><url location="fr" priority="1">https://a.example/repodata/repomd.xml</url></file></metalink>`
-	if got, err := ReadMetalink([]byte(rfc), root); err != nil || urls(got) !=
-		"https://a.example https://b.example" {
+	if got, err := ReadMetalink([]byte(rfc), root); err != nil ||
+		urls(got) != "https://a.example https://b.example" {
 		t.Errorf("%v %v", got, err)
 	}
 	long := strings.Repeat("a", maxListLine)
@@ -124,8 +125,7 @@ func TestWhatAListGives(t *testing.T) {
 		}
 	}
 	got, _ := c.Expand(t.Context(), Route{Source: "x",
-		Lists: []List{{URL: up.URL + "/metalink", Metalink: true,
-			Region: "reach"}}}, root, nil)
+		Lists: []List{{URL: up.URL + "/metalink", Metalink: true, Region: "reach"}}}, root, nil)
 	if len(got.Upstreams) != maxListed || got.Upstreams[0].URL != "https://m0.example" ||
 		got.Upstreams[3].Region != "r3" || got.Upstreams[0].Listed {
 		t.Errorf("%d: %+v", len(got.Upstreams), got.Upstreams)
@@ -217,16 +217,13 @@ func TestAListedNameThatLeadsIntoTheHouseIsNotConnectedTo(t *testing.T) {
 	asked := 0
 	up := upstream(t, func(w http.ResponseWriter, r *http.Request) { asked++ })
 	_, port, err := net.SplitHostPort(strings.TrimPrefix(up.URL, "http://"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	c := New(Options{Rounds: 1})
 	for _, host := range []string{"127.0.0.1", "localhost", "[::ffff:127.0.0.1]", "0.0.0.0", "127.0.0.2",
 		"LOCALHOST"} {
 		get := func(listed bool) error {
-			return c.Get(context.Background(),
-				Route{Source: "x",
-					Upstreams: []Upstream{{URL: "http://" + host + ":" + port, Listed: listed}}},
+			return c.Get(context.Background(), Route{Source: "x",
+				Upstreams: []Upstream{{URL: "http://" + host + ":" + port, Listed: listed}}},
 				Request{Path: "a"}, func(r *Response) error { return nil }, nil)
 		}
 		if f, _ := finding.From(get(true)); f.Code != "source.bad-list" {
@@ -246,8 +243,7 @@ func TestAListedNameThatLeadsIntoTheHouseIsNotConnectedTo(t *testing.T) {
 		"172.16.0.1": true, "169.254.169.254": true, "100.64.0.1": true, "0.0.0.0": true, "::1": true,
 		"fe80::1": true, "fd00::1": true,
 		"::ffff:10.0.0.1": true, "64:ff9b::a00:1": true, "224.0.0.1": true, "239.1.1.1": true,
-		"ff02::1": true, "ff0e::1": true,
-		"9.9.9.9": false, "2001:db8::1": false} {
+		"ff02::1": true, "ff0e::1": true, "9.9.9.9": false, "2001:db8::1": false} {
 		if got := near(netip.MustParseAddr(address)); got != want {
 			t.Errorf("%s is near: %v", address, got)
 		}

@@ -22,6 +22,7 @@ import (
 
 	"stockade/core/finding"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // trusted is a server whose certificate this process takes for good.
@@ -42,8 +43,9 @@ func TestMain(m *testing.M) {
 	if err := os.WriteFile(roots, block, 0o600); err != nil {
 		panic(err)
 	}
-	os.Setenv("SSL_CERT_FILE", roots)
-	os.Setenv("SSL_CERT_DIR", dir)
+	if err := errors.Join(os.Setenv("SSL_CERT_FILE", roots), os.Setenv("SSL_CERT_DIR", dir)); err != nil {
+		panic(err)
+	}
 	code := m.Run()
 	trusted.Close()
 	os.RemoveAll(dir)
@@ -54,9 +56,7 @@ func TestMain(m *testing.M) {
 func raw(t *testing.T, answer string) Upstream {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	t.Cleanup(func() { l.Close() })
 	go func() {
 		for {
@@ -100,8 +100,7 @@ func TestEachAnswer(t *testing.T) {
 		{"two lengths", head("HTTP/1.1 200 OK", "Content-Length: 4", "Content-Length: 3") + "here", "",
 			"Content-Length", true},
 		{"a length beside chunks", head("HTTP/1.1 200 OK", "Content-Length: 2",
-			"Transfer-Encoding: chunked") +
-			"4\r\nhere\r\n0\r\n\r\n", "here", "", false},
+			"Transfer-Encoding: chunked") + "4\r\nhere\r\n0\r\n\r\n", "here", "", false},
 		{"chunks with trailers", head("HTTP/1.1 200 OK", "Transfer-Encoding: chunked", "Trailer: ETag") +
 			"4\r\nhere\r\n0\r\nETag: \"late\"\r\n\r\n", "here", "", false},
 		{"chunks that break off", head("HTTP/1.1 200 OK", "Transfer-Encoding: chunked") + "9\r\nhere", "",
@@ -192,9 +191,7 @@ func TestRangesAndConditions(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			asked := make(chan http.Header, 1)
 			l, err := net.Listen("tcp", "127.0.0.1:0")
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			defer l.Close()
 			go func() {
 				conn, err := l.Accept()
@@ -323,9 +320,7 @@ func TestTLS(t *testing.T) {
 func TestWhereAnUpstreamMaySend(t *testing.T) {
 	parse := func(s string) *url.URL {
 		u, err := url.Parse(s)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return u
 	}
 	route := Route{Source: "tarn", Redirects: []string{"store.tarn.example"}}
@@ -486,8 +481,7 @@ func TestTheOrderOfUpstreams(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 	if err := c.Get(t.Context(), Route{Source: "tarn"}, Request{}, nil, nil); err == nil ||
-		!strings.Contains(err.Error(),
-			"tarn has no upstream") {
+		!strings.Contains(err.Error(), "tarn has no upstream") {
 		t.Errorf("%v", err)
 	}
 }
@@ -529,14 +523,10 @@ func TestAFaultIsNotBlamedOnAnUpstream(t *testing.T) {
 // What goes wrong with a connection, in people's words.
 func TestTroubleInWords(t *testing.T) {
 	silent, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	defer silent.Close()
 	closed, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	closed.Close()
 	c := New(Options{Rounds: 1, ConnectTimeout: 100 * time.Millisecond})
 	for address, says := range map[string]string{
@@ -544,8 +534,7 @@ func TestTroubleInWords(t *testing.T) {
 		"http://" + closed.Addr().String(): "nothing listens there (connection refused)",
 	} {
 		if _, err := fetchAll(c, Route{Upstreams: []Upstream{{URL: address}}},
-			Request{Path: "x"}); err == nil ||
-			!strings.Contains(err.Error(), says) {
+			Request{Path: "x"}); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%v", err)
 		}
 	}
@@ -554,8 +543,7 @@ func TestTroubleInWords(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 	if _, err := fetchAll(c, Route{Upstreams: []Upstream{{URL: "http://[::1"}}},
-		Request{Path: "x"}); err == nil ||
-		!strings.Contains(err.Error(), "not a URL") {
+		Request{Path: "x"}); err == nil || !strings.Contains(err.Error(), "not a URL") {
 		t.Errorf("%v", err)
 	}
 	for base, want := range map[string]string{
@@ -638,8 +626,7 @@ func TestAProbe(t *testing.T) {
 	c := New(Options{Now: func() time.Time { return time.Unix(7, 0) }})
 	p := c.ProbeOne(t.Context(), Route{}, up, "x", 1<<20)
 	if p.Error != "" || p.Bytes != 4096 || len(p.Body) != 4096 || p.Rate <= 0 || p.FirstByte <= 0 ||
-		p.Connect <= 0 ||
-		!p.At.Equal(time.Unix(7, 0)) || p.Upstream != up {
+		p.Connect <= 0 || !p.At.Equal(time.Unix(7, 0)) || p.Upstream != up {
 		t.Errorf("%+v", p)
 	}
 	if p := c.ProbeOne(t.Context(), Route{}, up, "y",
@@ -729,16 +716,12 @@ func TestConnectionsAreUsedAgain(t *testing.T) {
 	}
 	to := func(raw string) *url.URL {
 		u, err := url.Parse(raw)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return u
 	}
 	client := func(route Route, up Upstream, at string) *http.Client {
 		h, err := c.http(route, up, to(at))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return h
 	}
 	secure := "https://packages.kelp.example/x"

@@ -12,6 +12,8 @@ import (
 	"sync"
 	"testing"
 	"time"
+
+	"stockade/internal/must"
 )
 
 // asOrdered gives the order in which a client would ask.
@@ -43,19 +45,15 @@ func TestInWhatOrderAFileIsAskedFor(t *testing.T) {
 		{"twice as fast, and two to do", map[string]measured{"a": {rate: 1e6}, "b": {rate: 2e6, now: 2},
 			"c": {rate: 1e6}}, 1 << 20, "", "a b c"},
 		{"one that is not known is tried", map[string]measured{"a": {rate: 2e6, now: 1}, "b": {rate: 1e6,
-			now: 1}},
-			1 << 20, "", "c a b"},
+			now: 1}}, 1 << 20, "", "c a b"},
 		{"one that is far too slow is left", map[string]measured{"a": {rate: 9e6, now: 20}, "b": {rate: 1e6},
 			"c": {rate: 8e6, now: 30}}, 1 << 20, "", "a b c"},
 		{"one that is just fast enough is not", map[string]measured{"a": {rate: 8e6, now: 20},
-			"b": {rate: 1e6},
-			"c": {rate: 8e6, now: 30}}, 1 << 20, "", "b a c"},
+			"b": {rate: 1e6}, "c": {rate: 8e6, now: 30}}, 1 << 20, "", "b a c"},
 		{"one that lacks files is left", map[string]measured{"a": {now: 3},
-			"b": {behind: now.Add(time.Second)},
-			"c": {now: 4}}, 1 << 20, "", "a b c"},
+			"b": {behind: now.Add(time.Second)}, "c": {now: 4}}, 1 << 20, "", "a b c"},
 		{"until it had time", map[string]measured{"a": {now: 3}, "b": {behind: now}, "c": {now: 4}}, 1 << 20,
-			"",
-			"b a c"},
+			"", "b a c"},
 		{"all lack files", map[string]measured{"a": {behind: now.Add(1)}, "b": {behind: now.Add(1)},
 			"c": {behind: now.Add(1)}}, 1 << 20, "", "a b c"},
 		{"something of it is there from the last", map[string]measured{"a": {rate: 9e6}}, 1 << 20, "c",
@@ -162,9 +160,7 @@ func TestLargeFilesAreSpreadOverServers(t *testing.T) {
 		}
 	}
 	for range 4 {
-		if err := get("small", 0); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, get("small", 0))
 	}
 	if got := said(); got != "4 0 0" {
 		t.Errorf("files that are not spread: %s", got)
@@ -176,9 +172,7 @@ func TestLargeFilesAreSpreadOverServers(t *testing.T) {
 	lacks = []string{"north", "south", "west"}[i]
 	mu.Unlock()
 	for range 3 {
-		if err := get("large", spreadFrom); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, get("large", spreadFrom))
 	}
 	mu.Lock()
 	defer mu.Unlock()

@@ -141,8 +141,7 @@ func TestAListOfFindings(t *testing.T) {
 		t.Errorf("%v", objects)
 	}
 	if !all.HasErrors() || all[4:].HasErrors() || all.Count(Error) != 4 || all.Count(Note) != 1 ||
-		len(all.With(
-			"source.bad-url")) != 4 || len(all.With("key.barred")) != 0 {
+		len(all.With("source.bad-url")) != 4 || len(all.With("key.barred")) != 0 {
 		t.Errorf("%v", all)
 	}
 	if got := (List{stale, plain}).Error(); got != stale.Error()+"\n"+plain.Error() {
@@ -181,8 +180,7 @@ func TestACodeIsWrittenInTheProgram(t *testing.T) {
 	last := ""
 	for _, e := range Catalogue() {
 		if e.Code <= last || !strings.Contains(document, fmt.Sprintf("| `%s` | %s | %s | %s |\n", e.Code,
-			e.Severity, e.When,
-			e.WayOut)) {
+			e.Severity, e.When, e.WayOut)) {
 			t.Errorf("%s", e.Code)
 		}
 		last = e.Code
@@ -212,8 +210,8 @@ func TestWhatIsAFaultOfThisMachine(t *testing.T) {
 	if _, ok := Fault(syscall.ENOENT, "y"); ok {
 		t.Error("what is not there is a fault of this machine")
 	}
-	if err := Doing(syscall.ENOENT, "read %s", "y"); !errors.Is(err, syscall.ENOENT) || err.Error() !=
-		"read y: no such file or directory" {
+	if err := Doing(syscall.ENOENT, "read %s", "y"); !errors.Is(err, syscall.ENOENT) ||
+		err.Error() != "read y: no such file or directory" {
 		t.Errorf("%v", err)
 	}
 	if err := Doing(nil, "x"); err != nil {

@@ -19,8 +19,7 @@ func TestWhatCanBeDoneAboutAFinding(t *testing.T) {
 		{"said of one finding", New("define.syntax", "lane steady", "x").By(Build, "mirror barrage"),
 			Way{Does: Build, Of: "mirror barrage"}},
 		{"a source for a mirror", New("mirror.missing-dependency", "mirror m", "x").Adding("tarn",
-			"mirror m"),
-			Way{Does: Add, Of: "mirror m", Source: "tarn"}},
+			"mirror m"), Way{Does: Add, Of: "mirror m", Source: "tarn"}},
 		{"of an upstream", New("source.upstream-down", "source tarn", "x").OfUpstream("http://x.example"),
 			Way{Does: Last, Of: "source tarn", Upstream: "http://x.example"}},
 	} {

@@ -10,6 +10,8 @@ import (
 
 	"golang.org/x/mod/sumdb/note"
 	"golang.org/x/mod/sumdb/tlog"
+
+	"stockade/internal/must"
 )
 
 // memory is a Store for tests.
@@ -109,20 +111,16 @@ func (f *failing) Each(first int64, do func(int64, []byte) error) error {
 func written(t *testing.T, n int) (*memory, Keys) {
 	t.Helper()
 	k, err := NewKeys(bytes.Repeat([]byte{7}, 32))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	m := &memory{}
 	for i := range n {
-		if err := Write(m, k, Entry{
+		must.Do(t, Write(m, k, Entry{
 			At:     time.Unix(int64(i), 0),
 			By:     "mara",
 			Action: "key.vouch",
 			Object: fmt.Sprintf("key %d", i),
 			Detail: map[string]string{"source": "tarn"},
-		}); err != nil {
-			t.Fatal(err)
-		}
+		}))
 	}
 	return m, k
 }
@@ -138,9 +136,7 @@ func rewritten(t *testing.T, from, size int) *memory {
 	t.Helper()
 	fresh, k := written(t, from)
 	for i := from; i < size; i++ {
-		if err := Write(fresh, k, Entry{By: "kelp", Object: fmt.Sprint(i)}); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, Write(fresh, k, Entry{By: "kelp", Object: fmt.Sprint(i)}))
 	}
 	return fresh
 }
@@ -172,7 +168,8 @@ func TestWhatIsDoneToAJournalIsFound(t *testing.T) {
 		}, 5, 5, sound, sound, "entry 5, or a hash of it, was changed"},
 		{"an entry changed with all of its hashes", func(_ *testing.T, m *memory) {
 			m.entries[5] = entry5(m)
-			h, _ := tlog.StoredHashes(5, m.entries[5], reader{m})
+			h, err := tlog.StoredHashes(5, m.entries[5], reader{m})
+			must.Do(t, err)
 			copy(m.hashes[tlog.StoredHashIndex(0, 5):], h)
 		}, 7, 7, -1, sound, "entry 7, or a hash of it, was changed"},
 		{"an inner hash changed", func(_ *testing.T, m *memory) {
@@ -208,7 +205,8 @@ func TestWhatIsDoneToAJournalIsFound(t *testing.T) {
 			8, 8, 8, sound, "entry 8 is not readable"},
 		{"one added without a head", func(_ *testing.T, m *memory) {
 			e := Entry{Number: thirteen, By: "nobody"}
-			h, _ := tlog.StoredHashes(thirteen, e.Text(), reader{m})
+			h, err := tlog.StoredHashes(thirteen, e.Text(), reader{m})
+			must.Do(t, err)
 			m.entries, m.hashes = append(m.entries, e.Text()), append(m.hashes, h...)
 		}, 13, 13, 13, 13, "entry 13 is covered by no signed checkpoint"},
 		{"the head removed", func(_ *testing.T, m *memory) { m.checkpoint = "" },
@@ -218,13 +216,9 @@ func TestWhatIsDoneToAJournalIsFound(t *testing.T) {
 		}, -1, -1, -1, -1, "the signature of its head does not hold"},
 		{"the head of another key", func(t *testing.T, m *memory) {
 			other, err := NewKeys(bytes.Repeat([]byte{8}, 32))
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			fresh := &memory{}
-			if err := Write(fresh, other, Entry{}); err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, Write(fresh, other, Entry{}))
 			m.checkpoint = fresh.checkpoint
 		}, -1, -1, -1, -1, "the signature of its head does not hold"},
 		{"an older head", func(t *testing.T, m *memory) {
@@ -293,9 +287,7 @@ func TestAJournalGoesOn(t *testing.T) {
 	m, k := written(t, thirteen)
 	then, _ := written(t, seven)
 	kept, err := k.Open(then.checkpoint)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	var seen []Entry
 	head, err := Continue(m, k, kept, func(e Entry) { seen = append(seen, e) })
 	if err != nil || head.Size != thirteen || len(seen) != thirteen-seven {
@@ -318,9 +310,7 @@ func TestAJournalGoesOn(t *testing.T) {
 func TestAnEntryKeepsItsTime(t *testing.T) {
 	m, k := written(t, 0)
 	at := time.Date(2026, 3, 4, 5, 6, 7, 8_999_999, time.FixedZone("two hours east", 2*60*60))
-	if err := Write(m, k, Entry{At: at, Number: 99}); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, Write(m, k, Entry{At: at, Number: 99}))
 	want := `{"number":0,"at":"2026-03-04T03:06:07.008Z","by":"","action":"","object":""}`
 	if string(m.entries[0]) != want {
 		t.Errorf("%s", m.entries[0])
@@ -338,15 +328,11 @@ func TestAHeadThatWasKeptElsewhere(t *testing.T) {
 	other := rewritten(t, 3, seven)
 	sign := func(text string) string {
 		signed, err := note.Sign(&note.Note{Text: text}, k.signer)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return string(signed)
 	}
 	h, err := k.Open(old.checkpoint)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	for _, c := range []struct {
 		name, signed string
 		first        int64
@@ -368,8 +354,7 @@ func TestAHeadThatWasKeptElsewhere(t *testing.T) {
 		{"of another origin", sign(strings.Replace(checkpointText(seven, h.Root), origin, "other", 1)), -1, 0,
 			"its head cannot be read"},
 		{"with a size in another form", sign(strings.Replace(checkpointText(seven, h.Root), "7", "+7", 1)),
-			-1, 0,
-			"its head cannot be read"},
+			-1, 0, "its head cannot be read"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			got, err := Against(m, k, c.signed)
@@ -403,9 +388,7 @@ func TestAnEmptyJournalHolds(t *testing.T) {
 func TestAFaultOfTheStoreIsNoDamage(t *testing.T) {
 	then, k := written(t, seven)
 	kept, err := k.Open(then.checkpoint)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	for name, do := range map[string]func(s Store) error{
 		"verify":      func(s Store) error { _, err := Verify(s, k); return err },
 		"newest":      func(s Store) error { _, err := Newest(s, k); return err },
@@ -419,9 +402,7 @@ func TestAFaultOfTheStoreIsNoDamage(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			m, _ := written(t, thirteen)
 			calls := &failing{memory: m, at: -1}
-			if err := do(calls); err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, do(calls))
 			if calls.n < 3 {
 				t.Fatalf("only %d calls", calls.n)
 			}

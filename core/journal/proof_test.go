@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+
+	"stockade/internal/must"
 )
 
 // Every entry of journals of many sizes is proved, and every head from every older one; with
@@ -14,44 +16,30 @@ import (
 func TestProofsAreCheckedWithThePublicKeyAlone(t *testing.T) {
 	s, k := written(t, 0)
 	v, err := NewVerifier(k.Public() + "\n")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	heads := []string{""}
 	for n := range int64(20) {
-		if err := Write(s, k, Entry{By: "mara", Action: "key.vouch", Object: fmt.Sprintf("key %d",
-			n)}); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, Write(s, k, Entry{By: "mara", Action: "key.vouch", Object: fmt.Sprintf("key %d", n)}))
 		signed, err := s.Checkpoint()
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		heads = append(heads, signed)
 		for i := range n + 1 {
 			proof, err := Prove(s, k, i)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			e, h, err := v.Entry(proof)
 			if err != nil || e.Object != fmt.Sprintf("key %d", i) || e.Number != i || h.Size != n+1 {
 				t.Fatalf("entry %d of %d: %+v %v", i, n+1, e, err)
 			}
 			if _, _, err := v.Entry(strings.ReplaceAll(proof, "\n", "\r\n")); err != nil &&
-				!strings.Contains(err.Error(),
-					"signature") {
+				!strings.Contains(err.Error(), "signature") {
 				t.Errorf("as another system writes lines: %v", err)
 			}
 		}
 		for i, old := range heads {
 			oldHead, err := k.Open(old)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			proof, err := ProveSince(s, k, oldHead)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			was, now, err := v.Since(proof, old)
 			if err != nil || was.Size != int64(i) || now.Size != n+1 {
 				t.Fatalf("from %d to %d: %v", i, n+1, err)
@@ -69,34 +57,24 @@ func TestProofsAreCheckedWithThePublicKeyAlone(t *testing.T) {
 func TestEachProofThatDoesNotHold(t *testing.T) {
 	s, k := written(t, 9)
 	v, err := NewVerifier(k.Public())
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	good, err := Prove(s, k, 3)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	old, err := s.Checkpoint()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	for range 4 {
-		if err := Write(s, k, Entry{By: "mara", Action: "x", Object: "y"}); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, Write(s, k, Entry{By: "mara", Action: "x", Object: "y"}))
 	}
-	head, _ := k.Open(old)
+	head, err := k.Open(old)
+	must.Do(t, err)
 	since, err := ProveSince(s, k, head)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	seed := sha256.Sum256([]byte("another"))
 	other, err := NewKeys(seed[:])
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	lines := strings.Split(good, "\n")
-	raw, _ := base64.StdEncoding.DecodeString(strings.TrimPrefix(lines[1], "extra "))
+	raw, err := base64.StdEncoding.DecodeString(strings.TrimPrefix(lines[1], "extra "))
+	must.Do(t, err)
 	forged := base64.StdEncoding.EncodeToString([]byte(strings.Replace(string(raw), `"by":"`, `"by":"x`, 1)))
 	swap := func(old, new string) string {
 		if !strings.Contains(good, old) {
@@ -143,9 +121,7 @@ func TestEachProofThatDoesNotHold(t *testing.T) {
 		}
 	}
 	stranger, err := NewVerifier(other.Public())
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if _, _, err := stranger.Entry(good); err == nil || !strings.Contains(err.Error(), "signature") {
 		t.Errorf("with another's key: %v", err)
 	}
@@ -168,13 +144,9 @@ func heads(t *testing.T, s Store, k Keys, n int) string {
 	t.Helper()
 	fresh, _ := written(t, 0)
 	for i := range n {
-		if err := Write(fresh, k, Entry{By: "x", Action: "y", Object: fmt.Sprint(i)}); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, Write(fresh, k, Entry{By: "x", Action: "y", Object: fmt.Sprint(i)}))
 	}
 	signed, err := fresh.Checkpoint()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	return signed
 }

@@ -18,6 +18,7 @@ import (
 	"stockade/core/trust"
 	"stockade/internal/made"
 	"stockade/internal/made/faults"
+	"stockade/internal/must"
 )
 
 // sealed makes an edition of two sources, signed by two keys, that was proved for a group.
@@ -41,34 +42,21 @@ func sealedWith(t *testing.T, sources []edition.Source, list, advisories []byte,
 	t.Helper()
 	dir := t.TempDir()
 	store, err := pool.Open(filepath.Join(dir, "pool"), filepath.Join(dir, "tmp"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	site := made.Keys(made.Owner{Name: "Skerry Reach"})[0]
 	e := &edition.Edition{Format: edition.ListBySource, Mirror: "barrage", Number: 3,
-		Created: time.Now().UTC(),
-		SiteKey: site.Certificate().Fingerprint,
-		Sources: sources,
+		Created: time.Now().UTC(), SiteKey: site.Certificate().Fingerprint, Sources: sources,
 		Views: []edition.View{{Group: "gatehouse", Sources: []string{"tarn", "kelp"},
-			Architectures: []string{"amd64"},
-			Pins:          []string{"sluicectl = 1.4-1"}}}}
+			Architectures: []string{"amd64"}, Pins: []string{"sluicectl = 1.4-1"}}}}
 	files := edition.NewCollection()
 	record, err := edition.About(e, append(keys, site.Certificate()), list, advisories, nil, files,
 		store.Add)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	m, err := files.Manifest(store.Add)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := edition.Seal(disk.OS, dir, e, m, record, site); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
+	must.Do(t, edition.Seal(disk.OS, dir, e, m, record, site))
 	out, err := edition.Open(edition.Folder(dir, e.ID()), []*trust.Certificate{site.Certificate()}, store)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	return out
 }
 
@@ -79,8 +67,7 @@ func TestWhatAMachineGetsAndWhatIsToldOfIt(t *testing.T) {
 	good := func() Request {
 		return Request{Group: "gatehouse", Edition: e, At: "/mnt/usb", Families: families,
 			Definition: definition.Group{Family: "deb", Release: "heron", Architectures: []string{"amd64"},
-				Lane: "steady",
-				Pins: []string{"sluicectl = 1.4-1"}},
+				Lane: "steady", Pins: []string{"sluicectl = 1.4-1"}},
 			Certificates: map[string]*trust.Certificate{tarn.Fingerprint: tarn, kelp.Fingerprint: kelp},
 			Distrusted:   func(string, string) string { return "" }}
 	}
@@ -96,30 +83,25 @@ func TestWhatAMachineGetsAndWhatIsToldOfIt(t *testing.T) {
 	}{
 		{"as it is", func(*Request) {}, "", "", "", false, "Suites: heron", "kelp-gone"},
 		{"a foreign architecture", func(r *Request) { r.Definition.Foreign = []string{"i386"} },
-			"mirror.not-proved",
-			"group gatehouse", "was not proved for this group", false, "i386", ""},
+			"mirror.not-proved", "group gatehouse", "was not proved for this group", false, "i386", ""},
 		{"no architectures", func(r *Request) { r.Definition.Architectures = nil }, "mirror.not-proved",
-			"group gatehouse",
-			"was not proved", false, "tarn", ""},
+			"group gatehouse", "was not proved", false, "tarn", ""},
 		{"another pin", func(r *Request) { r.Definition.Pins = []string{"sluicectl = 2-1"} },
 			"pin.no-match", "group gatehouse",
 			"sluicectl = 2-1 is not in barrage/3", false, "sluicectl", ""},
 		{"no pin", func(r *Request) { r.Definition.Pins = nil }, "mirror.not-proved", "group gatehouse",
-			"was not proved", false,
-			"", "1.4-1"},
+			"was not proved", false, "", "1.4-1"},
 		{"a pin that is none", func(r *Request) { r.Definition.Pins = []string{"a=1"} }, "", "",
 			"put spaces", true, "", ""},
 		{"another group", func(r *Request) { r.Group = "relay" }, "mirror.not-proved", "group relay",
-			"was not proved", false,
-			"tarn", ""},
+			"was not proved", false, "tarn", ""},
 		{"another release", func(r *Request) { r.Definition.Release = "ibis" }, "source.release-unsupported",
 			"group gatehouse", "do not see the source tarn", false, "kelp", "URIs: file:/mnt/usb/tarn"},
 		{"nothing that is for it", func(r *Request) { r.Definition.Architectures = []string{"riscv64"} },
 			"source.release-unsupported", "group gatehouse",
 			"see no source of barrage/3: tarn is left out, for", true, "", ""},
 		{"another family", func(r *Request) { r.Definition.Family = "rpm" }, "source.release-unsupported",
-			"group gatehouse",
-			"see no source of barrage/3", true, "", ""},
+			"group gatehouse", "see no source of barrage/3", true, "", ""},
 		{"an address that is none", func(r *Request) { r.At = "usb" }, "define.bad-value", "",
 			"neither a URL nor", true, "", ""},
 		{"a lane that is none", func(r *Request) { r.Definition.Lane = "a b" }, "define.bad-value", "",
@@ -136,8 +118,7 @@ func TestWhatAMachineGetsAndWhatIsToldOfIt(t *testing.T) {
 			}
 		}, "key.missing", "source kelp", "no key is left", false, "tarn", ""},
 		{"a certificate that is gone", func(r *Request) { delete(r.Certificates, tarn.Fingerprint) },
-			"key.missing",
-			"source tarn", "the certificate " + tarn.Fingerprint, false, "kelp", ""},
+			"key.missing", "source tarn", "the certificate " + tarn.Fingerprint, false, "kelp", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			r := good()
@@ -149,8 +130,7 @@ func TestWhatAMachineGetsAndWhatIsToldOfIt(t *testing.T) {
 			if c.fails {
 				f, _ := finding.From(err)
 				if !strings.Contains(err.Error(), c.says) || f.Code != c.code || f.Object != c.object ||
-					files != nil ||
-					c.code == "source.release-unsupported" && f.Severity != finding.Error {
+					files != nil || c.code == "source.release-unsupported" && f.Severity != finding.Error {
 					t.Errorf("%v", err)
 				}
 				return
@@ -178,15 +158,11 @@ func TestWhatAMachineGetsAndWhatIsToldOfIt(t *testing.T) {
 func TestAFileOfSomebodyElsesKeepsItsMode(t *testing.T) {
 	root := t.TempDir()
 	path := filepath.Join(root, "etc", "auth")
-	if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, []byte("secret"),
-		0o600)); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, errors.Join(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, []byte("secret"),
+		0o600)))
 	mode := func(path string) os.FileMode {
 		info, err := os.Stat(path)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return info.Mode().Perm()
 	}
 	for i, files := range [][]archive.ClientFile{{file("etc/auth", "ours")},
@@ -209,10 +185,8 @@ func TestAFileOfSomebodyElsesKeepsItsMode(t *testing.T) {
 func TestEachFaultOfTheDiskWhileWritingForAMachine(t *testing.T) {
 	begin := func(fails int) (*faults.Disk, string) {
 		root := t.TempDir()
-		if err := errors.Join(os.MkdirAll(filepath.Join(root, "etc"), 0o755),
-			os.WriteFile(filepath.Join(root, "etc", "list"), []byte("by hand"), 0o644)); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, errors.Join(os.MkdirAll(filepath.Join(root, "etc"), 0o755),
+			os.WriteFile(filepath.Join(root, "etc", "list"), []byte("by hand"), 0o644)))
 		if _, _, err := WriteFiles(root, []archive.ClientFile{file("etc/old", "old"),
 			file("etc/key", "first")}); err != nil {
 			t.Fatal(err)
@@ -222,8 +196,7 @@ func TestEachFaultOfTheDiskWhileWritingForAMachine(t *testing.T) {
 	files := []archive.ClientFile{file("etc/key", "second"), file("etc/list", "ours"), file("etc/deep/er",
 		"new")}
 	states := map[string][]string{"etc/key": {"first", "second"}, "etc/list": {"by hand", "ours"},
-		"etc/deep/er": {"", "new"},
-		"etc/old":     {"old", ""}}
+		"etc/deep/er": {"", "new"}, "etc/old": {"old", ""}}
 	on, root := begin(0)
 	if _, _, err := WriteFilesOn(on, root, files); err != nil {
 		t.Fatal(err)
@@ -245,7 +218,8 @@ func TestEachFaultOfTheDiskWhileWritingForAMachine(t *testing.T) {
 			t.Errorf("%s: the next try: %v", calls[fails-1], err)
 		}
 		for path, may := range states {
-			if data, _ := os.ReadFile(filepath.Join(root, path)); string(data) != may[1] {
+			data, err := os.ReadFile(filepath.Join(root, path)) // what is to be gone has nothing
+			if errors.Is(err, os.ErrNotExist) != (may[1] == "") || string(data) != may[1] {
 				t.Errorf("%s: after the next try %s has %q", calls[fails-1], path, data)
 			}
 		}

@@ -7,6 +7,7 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/edition"
+	"stockade/internal/must"
 )
 
 // Of a difference machines see what is of their sources, for their architectures: those of now and
@@ -31,9 +32,7 @@ func TestWhatMachinesSeeOfADifference(t *testing.T) {
 	pins := func(texts ...string) (out []archive.Relation) {
 		for _, text := range texts {
 			r, err := archive.ParseWant(text)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			out = append(out, r)
 		}
 		return out

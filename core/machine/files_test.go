@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"stockade/core/archive"
+	"stockade/internal/must"
 )
 
 func file(path, text string) archive.ClientFile {
@@ -17,9 +18,7 @@ func file(path, text string) archive.ClientFile {
 func read(t *testing.T, path string) string {
 	t.Helper()
 	raw, err := os.ReadFile(path)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	return string(raw)
 }
 
@@ -40,9 +39,7 @@ func TestFilesForMachinesCanBeReadWhateverTheUmaskIs(t *testing.T) {
 		Written:                     0o644,
 	} {
 		info, err := os.Stat(filepath.Join(root, path))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		if info.Mode().Perm() != want {
 			t.Errorf("%s has the mode %o", path, info.Mode().Perm())
 		}
@@ -52,18 +49,12 @@ func TestFilesForMachinesCanBeReadWhateverTheUmaskIs(t *testing.T) {
 func TestWhatIsNoLongerNeededIsTakenAway(t *testing.T) {
 	root := t.TempDir()
 	at := func(p string) string { return filepath.Join(root, p) }
-	if err := os.MkdirAll(at("etc/zypp"), 0o755); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(at("etc/zypp/locks"), []byte("by hand"), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, os.MkdirAll(at("etc/zypp"), 0o755))
+	must.Write(t, at("etc/zypp/locks"), "by hand")
 	write := func(files ...archive.ClientFile) (gone, left string) {
 		t.Helper()
 		g, l, err := WriteFiles(root, files)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return strings.Join(g, " "), strings.Join(l, " ")
 	}
 	write(file("etc/repo", "1"), file("etc/zypp/locks", "a pin"), file("etc/key.asc", "barred later"), file(
@@ -71,9 +62,7 @@ func TestWhatIsNoLongerNeededIsTakenAway(t *testing.T) {
 	if got := read(t, at("etc/zypp/locks.before-stockade")); got != "by hand" {
 		t.Errorf("what stood there before: %q", got)
 	}
-	if err := os.WriteFile(at("etc/module"), []byte("changed by hand"), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Write(t, at("etc/module"), "changed by hand")
 	gone, left := write(file("etc/repo", "2"))
 	if gone != "etc/key.asc etc/zypp/locks" || left != "etc/module" {
 		t.Errorf("taken away: %s; left: %s", gone, left)
@@ -93,16 +82,12 @@ func TestWhatIsNoLongerNeededIsTakenAway(t *testing.T) {
 func TestAListOfWrittenFilesLeadsNowhereElse(t *testing.T) {
 	root := t.TempDir()
 	outside := filepath.Join(filepath.Dir(root), "outside")
-	if err := os.WriteFile(outside, nil, 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, os.WriteFile(outside, nil, 0o644))
 	if _, _, err := WriteFiles(root, nil); err != nil {
 		t.Fatal(err)
 	}
 	empty := "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"
-	if err := os.WriteFile(filepath.Join(root, Written), []byte(empty+"  ../outside\n"), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Write(t, filepath.Join(root, Written), empty+"  ../outside\n")
 	if _, _, err := WriteFiles(root, nil); err != nil {
 		t.Fatal(err)
 	}

@@ -17,6 +17,7 @@ import (
 	"stockade/core/archive/alpm"
 	"stockade/core/archive/deb"
 	"stockade/core/archive/rpm"
+	"stockade/internal/must"
 )
 
 // snapshot is all below a folder: kind, mode and content of each path.
@@ -27,7 +28,8 @@ func snapshot(t *testing.T, root string) map[string]string {
 		if err != nil {
 			return err
 		}
-		rel, _ := filepath.Rel(root, path)
+		rel, err := filepath.Rel(root, path)
+		must.Do(t, err)
 		if rel == "." || strings.HasPrefix(rel, "var") {
 			return nil // what is kept for the way back lies there
 		}
@@ -68,9 +70,7 @@ func differ(a, b map[string]string) (out []string) {
 func unpacked(t *testing.T, k Kit) string {
 	t.Helper()
 	var b bytes.Buffer
-	if err := k.Write(&b); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, k.Write(&b))
 	dir := t.TempDir()
 	cmd := exec.Command("tar", "-xzf", "-")
 	cmd.Dir, cmd.Stdin = dir, bytes.NewReader(b.Bytes())
@@ -103,12 +103,8 @@ func TestAKitAppliesAndLeadsBack(t *testing.T) {
 			before := map[string]string{own + "/sources.list": "deb https://outside.example x y\n",
 				own + "/mine.conf": "kept\n", "etc/hostname": "gatehouse\n"}
 			for p, text := range before {
-				if err := os.MkdirAll(filepath.Dir(filepath.Join(root, p)), 0o755); err != nil {
-					t.Fatal(err)
-				}
-				if err := os.WriteFile(filepath.Join(root, p), []byte(text), 0o640); err != nil {
-					t.Fatal(err)
-				}
+				must.Do(t, os.MkdirAll(filepath.Dir(filepath.Join(root, p)), 0o755))
+				must.Do(t, os.WriteFile(filepath.Join(root, p), []byte(text), 0o640))
 			}
 			kit := func(edition string, files ...archive.ClientFile) Kit {
 				return Kit{Group: "gatehouse", Edition: edition, At: "http://127.0.0.1:8441/lane/steady",
@@ -152,10 +148,7 @@ func TestAKitAppliesAndLeadsBack(t *testing.T) {
 				"no way back") {
 				t.Error(said)
 			}
-			if err := os.WriteFile(filepath.Join(first, "root", own, "ring.gpg"), []byte("x"),
-				0o600); err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, os.WriteFile(filepath.Join(first, "root", own, "ring.gpg"), []byte("x"), 0o600))
 			if said := sh(t, 1, filepath.Join(first, "apply"), root); !strings.Contains(said,
 				"nothing was changed") {
 				t.Error(said)
@@ -172,29 +165,24 @@ func TestAKitAppliesAndLeadsBack(t *testing.T) {
 func TestWhatIsInAKit(t *testing.T) {
 	k := Kit{Group: "gatehouse", Edition: "barrage/1", Made: time.Unix(1_790_000_000, 0),
 		Family: families["deb"], Files: []archive.ClientFile{{Path: "etc/b/x", Mode: 0o640,
-			Data: []byte("b")},
-			{Path: "etc/" + archive.SetupName, Mode: 0o755, Data: []byte("s")},
+			Data: []byte("b")}, {Path: "etc/" + archive.SetupName, Mode: 0o755, Data: []byte("s")},
 			{Path: "etc/a", Mode: 0o644, Data: []byte("a")}}}
 	names := func(k Kit) (out []string) {
 		t.Helper()
 		dir := unpacked(t, k)
-		if err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
-			if rel, _ := filepath.Rel(dir, path); err == nil && !d.IsDir() {
+		must.Do(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+			if rel, err := filepath.Rel(dir, path); err != nil || err == nil && !d.IsDir() {
 				out = append(out, rel)
 			}
 			return err
-		}); err != nil {
-			t.Fatal(err)
-		}
+		}))
 		cmd := exec.Command("sha256sum", "-c", "--strict", "SHA256SUMS")
 		cmd.Dir = dir
 		if said, err := cmd.CombinedOutput(); err != nil || strings.Count(string(said), ": OK") != 6 {
 			t.Errorf("%v: %s", err, said)
 		}
 		sums, err := os.ReadFile(filepath.Join(dir, "SHA256SUMS"))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		var paths []string
 		for l := range strings.Lines(string(sums)) {
 			paths = append(paths, strings.TrimSpace(l[66:]))
@@ -244,9 +232,7 @@ func TestAKitIsTheSameBytesAndHasNoHostilePath(t *testing.T) {
 		Family: families["deb"], Files: []archive.ClientFile{{Path: "etc/apt/x", Mode: 0o644}},
 		Sign: func(sums []byte) ([]byte, error) { return append([]byte("over "), sums...), nil }}
 	var a, b bytes.Buffer
-	if err := k.Write(&a); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, k.Write(&a))
 	if err := k.Write(&b); err != nil || !bytes.Equal(a.Bytes(), b.Bytes()) {
 		t.Errorf("two writings differ: %v", err)
 	}

@@ -14,6 +14,7 @@ import (
 	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/core/solve"
+	"stockade/internal/must"
 )
 
 // lines writes values, one a line.
@@ -22,9 +23,7 @@ func lines[T any](t *testing.T, all ...T) []byte {
 	var b strings.Builder
 	for _, v := range all {
 		raw, err := json.Marshal(v)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		b.Write(append(raw, '\n'))
 	}
 	return []byte(b.String())
@@ -74,21 +73,15 @@ func TestWhatAMachineHasBesideWhatItsViewOffers(t *testing.T) {
 		ask[p.Name] = true
 	}
 	offered, err := Read(e, func(name string) bool { return ask[name] })
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	see := func(change func(*definition.Group)) string {
 		t.Helper()
 		of := g
 		change(&of)
 		v, err := Of("gatehouse", of, families, e.Edition)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		c, err := offered.To(v, families["deb"]).Compare(t.Context(), have)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		var got []string
 		for _, x := range c.Items {
 			ids := strings.Join(x.Advisories, " ")
@@ -136,7 +129,8 @@ func TestWhatAMachineHasBesideWhatItsViewOffers(t *testing.T) {
 	}
 	ended, stop := context.WithCancel(t.Context())
 	stop()
-	v, _ := Of("gatehouse", g, families, e.Edition)
+	v, err := Of("gatehouse", g, families, e.Edition)
+	must.Do(t, err)
 	if _, err := offered.To(v, families["deb"]).Compare(ended, have); !errors.Is(err, context.Canceled) {
 		t.Errorf("after the end: %v", err)
 	}

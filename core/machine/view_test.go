@@ -10,6 +10,7 @@ import (
 	"stockade/core/archive/rpm"
 	"stockade/core/definition"
 	"stockade/core/edition"
+	"stockade/internal/must"
 )
 
 var families = archive.NewRegistry(deb.Family{}, rpm.Family{})
@@ -63,9 +64,7 @@ func TestAGroupSeesWhatIsForItsMachines(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			v, err := See("gatehouse", c.group, families, all)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			if got := strings.Join(v.Sources, " "); got != c.sees {
 				t.Errorf("it sees %s", got)
 			}
@@ -112,9 +111,7 @@ func TestAProofCountsForWhatWasAsked(t *testing.T) {
 		g := definition.Group{Family: "deb", Release: "heron", Architectures: []string{"amd64"}}
 		change(&g)
 		v, err := See("gatehouse", g, families, sources)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return v
 	}
 	made := func(v View) *edition.Edition {

@@ -12,6 +12,7 @@ import (
 
 	"stockade/core/finding"
 	"stockade/core/trust"
+	"stockade/internal/must"
 )
 
 // Two keys sign the root of a source while its owner renews: the one that counts is enough,
@@ -25,9 +26,7 @@ func TestWhoSignsBesideTheKeyThatCountsIsTold(t *testing.T) {
 		var signature []byte
 		for _, k := range by {
 			one, err := k.DetachSign(root, false)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			signature = append(signature, one...)
 		}
 		w.mu.Lock()
@@ -45,9 +44,7 @@ func TestWhoSignsBesideTheKeyThatCountsIsTold(t *testing.T) {
 		t.Helper()
 		w.source.Accepted = nil
 		pub, err := w.builder.Refresh(t.Context(), w.source)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return told(pub.Findings, code)
 	}
 	other := all[1].Certificate()
@@ -105,18 +102,12 @@ func TestWhoSignsBesideTheKeyThatCountsIsTold(t *testing.T) {
 		life := uint32(days*24*3600 + 3600)
 		e, err := openpgp.NewEntity("Tarn archive", "", "", &packet.Config{Algorithm: packet.PubKeyAlgoEdDSA,
 			KeyLifetimeSecs: life, Time: func() time.Time { return w.now.Add(-time.Hour) }})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		var public, signature bytes.Buffer
-		if err := errors.Join(e.Serialize(&public), openpgp.DetachSign(&signature, e, bytes.NewReader(root),
-			&packet.Config{Time: func() time.Time { return w.now.Add(-time.Minute) }})); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, errors.Join(e.Serialize(&public), openpgp.DetachSign(&signature, e, bytes.NewReader(root),
+			&packet.Config{Time: func() time.Time { return w.now.Add(-time.Minute) }})))
 		certs, err := trust.ReadCertificates(public.Bytes())
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		sign(all[1])
 		first, w.files["dists/heron/Release.gpg"] = certs[0], append(signature.Bytes(),
 			w.files["dists/heron/Release.gpg"]...)

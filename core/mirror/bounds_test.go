@@ -17,6 +17,7 @@ import (
 	"stockade/core/solve"
 	"stockade/core/trust"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // What an edition follows from is one digest: each part of it changes the digest, and what changes no
@@ -262,8 +263,7 @@ func TestWhatIsSurpassedIsToldOnceAndCounted(t *testing.T) {
 			"mirror.newer-elsewhere": {"float-0 1 is taken from tarn, and kelp has 2",
 				"the same is so of 1 further package", rated},
 			"priority.holds-back": {"machines stay on buoy-0 1 of tarn (priority 20), and kelp " +
-				"(priority 70) has 2",
-				"the same is so of 4 further packages", finding.Warning},
+				"(priority 70) has 2", "the same is so of 4 further packages", finding.Warning},
 		} {
 			of := found.With(code)
 			if len(of) != maxSurpassed+1 || of[0].Text != c.first || of[maxSurpassed].Text != c.last {
@@ -301,8 +301,8 @@ func TestSourcePackagesThatAreNotThereAreTold(t *testing.T) {
 		}
 		// Wanted of the source alone comes to the same.
 		w.plan.Mirror.Want.SourcePackages, w.source.Want.SourcePackages, out.Findings = false, true, nil
-		if w.builder.sourcePackages(t.Context(), w.plan, out); len(out.Findings) != 1 {
-			t.Errorf("%v", out.Findings)
+		if err := w.builder.sourcePackages(t.Context(), w.plan, out); err != nil || len(out.Findings) != 1 {
+			t.Errorf("%v %v", out.Findings, err)
 		}
 	}
 	src := &Source{Name: "tarn"}
@@ -381,12 +381,8 @@ func TestWhatThePoolHasIsCompared(t *testing.T) {
 		t.Errorf("%v, %d bytes", err, len(files[root.Path]))
 	}
 	path := filepath.Join(filepath.Dir(w.builder.Editions), "pool", root.SHA256[:2], root.SHA256[2:])
-	if err := os.Chmod(path, 0o644); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(path, append(files[root.Path], ' '), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, os.Chmod(path, 0o644))
+	must.Do(t, os.WriteFile(path, append(files[root.Path], ' '), 0o644))
 	said := func(what string, err error, text string) {
 		t.Helper()
 		if f, _ := finding.From(err); f.Code != "edition.damaged" || !strings.Contains(f.Text, text) {
@@ -395,9 +391,7 @@ func TestWhatThePoolHasIsCompared(t *testing.T) {
 	}
 	_, err := w.builder.read(root.SHA256)
 	said("what was changed", err, "was changed on disk")
-	if err := os.Remove(path); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, os.Remove(path))
 	_, err = w.builder.read(root.SHA256)
 	said("what is not there", err, root.SHA256)
 	if w.builder.haveAll(a.Files) {
@@ -525,9 +519,7 @@ func TestAHouseSourceIsPublishedWhenSomethingChanged(t *testing.T) {
 	// One of its files is gone from the pool: it is written anew, and says a later time.
 	for path, sum := range last.Files {
 		if !strings.HasSuffix(path, ".deb") {
-			if err := w.builder.Pool.SetAside(sum); err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, w.builder.Pool.SetAside(sum))
 			break
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"stockade/core/archive/rpm"
 	"stockade/core/edition"
 	"stockade/core/pool"
+	"stockade/internal/must"
 )
 
 var everyFamily = archive.NewRegistry(deb.Family{}, rpm.Family{}, alpm.Family{})
@@ -37,9 +38,7 @@ func follow(t *testing.T, s shelf, name string) edition.Chain {
 		t.Fatalf("%s: %v %v", name, items, err)
 	}
 	c, err := s.Chain(items[0], everyFamily)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	return c
 }
 
@@ -118,45 +117,31 @@ func TestEachLinkThatDoesNotHold(t *testing.T) {
 		want, why string
 	}{
 		{"the package, changed", good.Package.SHA256, false,
-			"package:broken index root signature key vouch:sealed",
-			"changed on disk"},
+			"package:broken index root signature key vouch:sealed", "changed on disk"},
 		{"the package, gone", good.Package.SHA256, true,
-			"package:broken index root signature key vouch:sealed",
-			"gone from the pool"},
+			"package:broken index root signature key vouch:sealed", "gone from the pool"},
 		{"the list, gone", good.Upstream[1].SHA256, true,
-			"package index:sealed root signature key vouch:sealed",
-			"names it"},
+			"package index:sealed root signature key vouch:sealed", "names it"},
 		{"the list, changed", good.Upstream[1].SHA256, false,
-			"package index:sealed root signature key vouch:sealed",
-			""},
+			"package index:sealed root signature key vouch:sealed", ""},
 		{"the root, changed", sum(root), false,
-			"package index:sealed root:broken signature:broken key:sealed vouch:sealed",
-			"changed on disk"},
+			"package index:sealed root:broken signature:broken key:sealed vouch:sealed", "changed on disk"},
 		{"the root, gone", sum(root), true, "package index:sealed root:broken signature:broken " +
-			"key:sealed vouch:sealed",
-			"gone from the pool"},
+			"key:sealed vouch:sealed", "gone from the pool"},
 		{"the certificate, gone", sum(signer), true,
 			"package index:sealed root:broken signature:broken key:sealed vouch:sealed", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			file := w.builder.Pool.(*pool.Dir).Path(c.sum)
 			data, err := os.ReadFile(file)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			defer func() {
 				os.Remove(file)
-				if err := os.WriteFile(file, data, 0o444); err != nil {
-					t.Fatal(err)
-				}
+				must.Do(t, os.WriteFile(file, data, 0o444))
 			}()
-			if err := os.Remove(file); err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, os.Remove(file))
 			if !c.gone {
-				if err := os.WriteFile(file, flip(append([]byte{}, data...)), 0o444); err != nil {
-					t.Fatal(err)
-				}
+				must.Do(t, os.WriteFile(file, flip(append([]byte{}, data...)), 0o444))
 			}
 			_, again := w.open(1)
 			got := follow(t, again, "libtide2")

@@ -28,6 +28,7 @@ import (
 	"stockade/core/pool"
 	"stockade/core/trust"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // rpmWorld is a made-up upstream of the rpm family.
@@ -81,9 +82,7 @@ func (w *world) ring(source string) *trust.Keyring {
 
 func (w *world) put(files map[string][]byte, err error) {
 	w.t.Helper()
-	if err != nil {
-		w.t.Fatal(err)
-	}
+	must.Do(w.t, err)
 	w.mu.Lock()
 	w.files = files
 	w.mu.Unlock()
@@ -95,9 +94,7 @@ func (w *rpmWorld) republish() { w.put(w.rpm.Publish(w.key)) }
 func (w *rpmWorld) resign(change func(root string) string) {
 	root := []byte(change(string(w.files["repodata/repomd.xml"])))
 	signature, err := w.key.DetachSign(root, true)
-	if err != nil {
-		w.t.Fatal(err)
-	}
+	must.Do(w.t, err)
 	w.files["repodata/repomd.xml"], w.files["repodata/repomd.xml.asc"] = root, signature
 }
 
@@ -120,12 +117,10 @@ func flip(b []byte) []byte { b[len(b)/2] ^= 1; return b }
 func items(t *testing.T, w *world, n int) (out []string) {
 	t.Helper()
 	_, m := w.open(n)
-	if err := m.Items(func(i edition.Item) error {
+	must.Do(t, m.Items(func(i edition.Item) error {
 		out = append(out, strings.TrimSpace(i.Name+" "+i.Version+" "+i.Attributes["stream"]))
 		return nil
-	}); err != nil {
-		t.Fatal(err)
-	}
+	}))
 	slices.Sort(out)
 	return out
 }
@@ -133,9 +128,7 @@ func items(t *testing.T, w *world, n int) (out []string) {
 func TestATailoredRPMBuildTakesWhatIsNeededByPathAndByStream(t *testing.T) {
 	w := newRPMWorld(t)
 	out, err := w.build()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if got := strings.Join(items(t, w.world, 1), ", "); got !=
 		"libbrine 3.4-1, panel 2-1 panel:2, pumpctl 3.2-1, tables 1-1" {
 		t.Errorf("chosen: %s", got)
@@ -204,7 +197,7 @@ func TestUpstreamsOfAMetalinkAreAskedAndNotBelieved(t *testing.T) {
 		[]fetch.List{{URL: w.server.URL + "/tarn/metalink", Metalink: true}}
 	w.alter("-primary", flip)
 	w.source.Want.Packages = []string{"pumpctl"}
-	w.builder.Pool.Remove(firstList(t, w.world))
+	must.Do(t, w.builder.Pool.Remove(firstList(t, w.world)))
 	w.refused("content.digest-mismatch")
 }
 
@@ -362,8 +355,7 @@ func TestAttacksOnRPMSourcesAreRefused(t *testing.T) {
 			w.alter("-modules", flip)
 		}},
 		{"advisories changed", "content.digest-mismatch", func(w *rpmWorld) {
-			w.alter("-updateinfo",
-				flip)
+			w.alter("-updateinfo", flip)
 		}},
 		{"a list cut short", "content.size-mismatch", func(w *rpmWorld) {
 			w.alter("-primary", func(b []byte) []byte { return b[:len(b)-9] })
@@ -382,7 +374,8 @@ func TestAttacksOnRPMSourcesAreRefused(t *testing.T) {
 			"content.signature-bad", func(w *rpmWorld) {
 				w.rpm.AmendPackages = func(m made.RPM, file []byte) []byte {
 					m.Time = 1_700_000_000
-					other, _ := m.Build(keys()[1])
+					other, err := m.Build(keys()[1])
+					must.Do(t, err)
 					return other
 				}
 				w.republish()
@@ -561,9 +554,7 @@ func TestATailoredALPMBuildTakesWhatIsNeeded(t *testing.T) {
 		w.alpm.Embed = embed
 		w.republish()
 		out, err := w.build()
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		if got := strings.Join(items(t, w.world, 1), ", "); got !=
 			"echo-plot 2.3-2, libecho 1.9-1, serial 1-1" {
 			t.Errorf("chosen: %s", got)
@@ -650,7 +641,9 @@ func TestAttacksOnALPMSourcesAreRefused(t *testing.T) {
 		{"a package signed by a stranger", "content.signature-bad", func(w *alpmWorld) {
 			for p, data := range w.files {
 				if strings.HasSuffix(p, ".pkg.tar.xz") {
-					w.files[p+".sig"], _ = keys()[1].DetachSign(data, false)
+					var err error
+					w.files[p+".sig"], err = keys()[1].DetachSign(data, false)
+					must.Do(w.t, err)
 				}
 			}
 		}},
@@ -755,9 +748,7 @@ func TestEachPartOfARootMovesOn(t *testing.T) {
 		both := map[string][]byte{}
 		for component, ago := range map[string]time.Duration{"wrack": wrack, "tide": tide} {
 			files, err := w.alpm.Publish(w.key.At(func() time.Time { return w.now.Add(-ago) }))
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			for path, data := range files {
 				if strings.HasPrefix(path, component+"/") {
 					both[path] = data
@@ -809,24 +800,16 @@ func TestHouseSourcesArePublishedAndMirrored(t *testing.T) {
 			t.Run(c.spec.Family+" "+kind, func(t *testing.T) {
 				w := newWorld(t)
 				file, err := c.build()
-				if err != nil {
-					t.Fatal(err)
-				}
+				must.Do(t, err)
 				f, err := os.CreateTemp(t.TempDir(), "given")
-				if err != nil {
-					t.Fatal(err)
-				}
+				must.Do(t, err)
 				defer f.Close()
 				f.Write(file)
 				taken, err := w.builder.TakeIntoHouse(c.spec, c.family, f, nil, w.ring("x"))
-				if err != nil {
-					t.Fatal(err)
-				}
+				must.Do(t, err)
 				first, err := w.builder.PublishHouse(c.spec, c.family, []HousePackage{taken.HousePackage},
 					nil)
-				if err != nil {
-					t.Fatal(err)
-				}
+				must.Do(t, err)
 				again, err := w.builder.PublishHouse(c.spec, c.family, []HousePackage{taken.HousePackage},
 					first)
 				if err != nil || again != first {
@@ -839,9 +822,7 @@ func TestHouseSourcesArePublishedAndMirrored(t *testing.T) {
 						w.builder.Now)}
 				w.plan.Sources, w.plan.Mirror.Copy = []*Source{w.source}, kind
 				out, err := w.build()
-				if err != nil {
-					t.Fatal(err)
-				}
+				must.Do(t, err)
 				if got := items(t, w, 1); len(got) != 1 || got[0] != c.want || len(out.Findings) > 0 {
 					t.Errorf("%v %v", got, out.Findings)
 				}
@@ -851,9 +832,10 @@ func TestHouseSourcesArePublishedAndMirrored(t *testing.T) {
 				}
 				// Behind the program's back: another file under the package's digest.
 				p := w.builder.Pool.(interface{ Path(string) string }).Path(taken.SHA256)
-				os.Chmod(p, 0o644)
-				raw, _ := os.ReadFile(p)
-				os.WriteFile(p, flip(raw), 0o644)
+				must.Do(t, os.Chmod(p, 0o644))
+				raw, err := os.ReadFile(p)
+				must.Do(t, err)
+				must.Do(t, os.WriteFile(p, flip(raw), 0o644))
 				if _, err := w.builder.PublishHouse(c.spec, c.family,
 					[]HousePackage{taken.HousePackage, {SHA256: strings.Repeat("0", 64)}}, first); err ==
 					nil {
@@ -885,17 +867,13 @@ func TestASignatureThatIsMissingIsNotReplaced(t *testing.T) {
 	// All of them gone, where they were there before.
 	w.broken = nil
 	out, err := w.build()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	w.plan.Previous, w.plan.Number = out.Edition, 2
 	_, m := w.open(1)
-	if err := m.Items(func(i edition.Item) error {
+	must.Do(t, m.Items(func(i edition.Item) error {
 		w.plan.Items = append(w.plan.Items, i)
 		return nil
-	}); err != nil {
-		t.Fatal(err)
-	}
+	}))
 	w.at, w.alpm.Unsigned = w.at.Add(time.Second), true
 	w.alpm.Packages[0].Version = "2.4-1"
 	w.republish()
@@ -951,27 +929,19 @@ func emptyPool(t *testing.T) pool.Store {
 	t.Helper()
 	dir := t.TempDir()
 	p, err := pool.Open(filepath.Join(dir, "pool"), filepath.Join(dir, "tmp"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	return p
 }
 
 func gunzip(t *testing.T, w *world, l edition.Line) []byte {
 	t.Helper()
 	f, err := w.builder.Pool.Open(l.SHA256)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	defer f.Close()
 	plain, err := gzip.NewReader(f)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	data, err := io.ReadAll(plain)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	return data
 }
 
@@ -1032,9 +1002,7 @@ func TestPackagesNamedBySHA512AreFetchedOnceAndNamedAlike(t *testing.T) {
 	}
 	w.republish()
 	out, err := w.build()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	_, m := w.open(1)
 	checked := 0
 	for _, l := range m.all() {
@@ -1056,10 +1024,7 @@ func TestPackagesNamedBySHA512AreFetchedOnceAndNamedAlike(t *testing.T) {
 		t.Fatalf("%d lists were looked at", checked)
 	}
 	var kept []edition.Item
-	if err := m.Items(func(i edition.Item) error { kept = append(kept, i); return nil }); err !=
-		nil {
-		t.Fatal(err)
-	}
+	must.Do(t, m.Items(func(i edition.Item) error { kept = append(kept, i); return nil }))
 	for _, i := range kept {
 		if len(i.SHA256) != 64 || i.SHA512 != long[i.SHA256] {
 			t.Errorf("%s is kept as %q and %q", i.Name, i.SHA256, i.SHA512)

@@ -17,19 +17,16 @@ import (
 	"stockade/core/pool"
 	"stockade/internal/made"
 	"stockade/internal/made/faults"
+	"stockade/internal/must"
 )
 
 // withoutDescriptors runs f while this process can open no further file.
 func withoutDescriptors(t *testing.T, f func()) {
 	t.Helper()
 	var old syscall.Rlimit
-	if err := syscall.Getrlimit(syscall.RLIMIT_NOFILE, &old); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, syscall.Getrlimit(syscall.RLIMIT_NOFILE, &old))
 	highest, err := os.Open("/dev/null")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	now := old
 	now.Cur = uint64(highest.Fd())
 	highest.Close()
@@ -51,7 +48,7 @@ func TestACheckWithoutDescriptorsTakesNothingForDamage(t *testing.T) {
 	}
 	e, m := w.open(1)
 	count := func() (n int) {
-		w.builder.Pool.Each(func(string, int64) error { n++; return nil })
+		must.Do(t, w.builder.Pool.Each(func(string, int64) error { n++; return nil }))
 		return n
 	}
 	before := count()
@@ -90,10 +87,8 @@ func TestWhatIsDamagedIsSetAsideUntilItWasFetchedAgain(t *testing.T) {
 	l, _ := m.Find("tarn/pool/core/l/libtide2/libtide2_2.1-1_amd64.deb")
 	file := store.Path(l.SHA256)
 	aside := filepath.Join(filepath.Dir(filepath.Dir(file)), "aside", l.SHA256)
-	os.Chmod(file, 0o644)
-	if err := os.WriteFile(file, []byte("rot"), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, os.Chmod(file, 0o644))
+	must.Write(t, file, "rot")
 	if found := m.Verify(nil, nil); len(found) != 1 || found[0].Code != "edition.damaged" ||
 		!strings.Contains(found[0].Text, "set aside") {
 		t.Errorf("%v", found)
@@ -131,9 +126,7 @@ func TestAFullDiskIsToldAndNotBlamedOnUpstreams(t *testing.T) {
 	t.Cleanup(other.Close)
 	w.source.Route.Upstreams = append(w.source.Route.Upstreams, fetch.Upstream{URL: other.URL + "/tarn"})
 	store, err := pool.Open(filepath.Join(dir, "pool"), filepath.Join(dir, "tmp"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	w.builder.Pool = roomy{store}
 	w.builder.Workers = 1
 	f := w.refused(finding.FaultCode)
@@ -198,9 +191,7 @@ func TestADiskThatDoesNotAnswerOnceIsAtFaultAlone(t *testing.T) {
 		on := &faults.Disk{System: disk.OS, Root: dir, Fails: fails, With: syscall.EIO,
 			Only: []string{"open pool/", "read ", "seek ", "stat ", "write ", "rename ", "sync "}}
 		store, err := pool.OpenOn(on, filepath.Join(dir, "pool"), filepath.Join(dir, "tmp"))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		w.builder.Pool, w.builder.Workers = store, 1
 		return w, on
 	}

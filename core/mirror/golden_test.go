@@ -23,6 +23,7 @@ import (
 	"stockade/core/finding"
 	"stockade/core/trust"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // What a build makes of a repository that is made the same way each time, down to the record that
@@ -142,24 +143,18 @@ func (w *world) sealedAs(made *edition.Edition, say func(string, ...any)) {
 	e, shelf := w.open(made.Number)
 	record := plainJSON(w.t, e)
 	say("edition %s", record)
-	if err := shelf.Items(func(it edition.Item) error {
+	must.Do(w.t, shelf.Items(func(it edition.Item) error {
 		say("package %s", plainJSON(w.t, it))
 		return nil
-	}); err != nil {
-		w.t.Fatal(err)
-	}
-	if err := shelf.ReadAdvisories(func(a edition.Advisory) error {
+	}))
+	must.Do(w.t, shelf.ReadAdvisories(func(a edition.Advisory) error {
 		say("advisory %s", plainJSON(w.t, a))
 		return nil
-	}); err != nil {
-		w.t.Fatal(err)
-	}
-	if err := shelf.SourcePackages(func(p edition.SourcePackage) error {
+	}))
+	must.Do(w.t, shelf.SourcePackages(func(p edition.SourcePackage) error {
 		say("source package %s", plainJSON(w.t, p))
 		return nil
-	}); err != nil {
-		w.t.Fatal(err)
-	}
+	}))
 	var paths []string
 	for _, l := range shelf.all() {
 		paths = append(paths, hexDigest.ReplaceAllString(l.Path, "DIGEST"))
@@ -171,9 +166,7 @@ func (w *world) sealedAs(made *edition.Edition, say func(string, ...any)) {
 			continue
 		}
 		f, err := w.builder.Pool.Open(l.SHA256)
-		if err != nil {
-			w.t.Fatal(err)
-		}
+		must.Do(w.t, err)
 		raw, err := io.ReadAll(f)
 		if err != nil || f.Close() != nil {
 			w.t.Fatal(err)
@@ -192,9 +185,7 @@ func (w *world) sealedAs(made *edition.Edition, say func(string, ...any)) {
 func plainJSON(t *testing.T, v any) string {
 	t.Helper()
 	raw, err := json.Marshal(v)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	return string(raw)
 }
 
@@ -202,17 +193,11 @@ func compareKept(t *testing.T, name, got string) {
 	t.Helper()
 	path := filepath.Join("testdata", "builds", name+".txt")
 	if os.Getenv("GOLDEN") == "write" {
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(path, []byte(got), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		must.Write(t, path, got)
 	}
 	raw, err := os.ReadFile(path)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	was, is := strings.Split(string(raw), "\n"), strings.Split(got, "\n")
 	for i := range max(len(was), len(is)) {
 		a, b := "(nothing)", "(nothing)"
@@ -272,8 +257,7 @@ func TestABuildIsWhatWasFoundRight(t *testing.T) {
 		"rpm-tailored": func(t *testing.T) *world {
 			w := newRPMWorld(t)
 			w.plan.Groups = map[string]definition.Group{"pumps": {Family: "rpm", Release: "9",
-				Lane:          "steady",
-				Architectures: []string{"x86_64"}}}
+				Lane: "steady", Architectures: []string{"x86_64"}}}
 			return w.world
 		},
 		"rpm-faithful": func(t *testing.T) *world {
@@ -301,8 +285,7 @@ func TestABuildIsWhatWasFoundRight(t *testing.T) {
 			return newHouse(t, alpm.Family{}, archive.Source{Family: "alpm", Components: []string{"reach"},
 				Architectures: []string{"x86_64"}},
 				func() ([]byte, error) {
-					return made.Alpm{Name: "log", Version: "1-1",
-						Arch: "any"}.Build()
+					return made.Alpm{Name: "log", Version: "1-1", Arch: "any"}.Build()
 				})
 		},
 		"alpm-tailored": func(t *testing.T) *world { return newALPMWorld(t).world },
@@ -332,25 +315,17 @@ func newHouse(t *testing.T, family archive.Family, spec archive.Source,
 	w := newWorld(t)
 	spec.Name = "house"
 	raw, err := build()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	f, err := os.CreateTemp(t.TempDir(), "given")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	defer f.Close()
 	if _, err := f.Write(raw); err != nil {
 		t.Fatal(err)
 	}
 	taken, err := w.builder.TakeIntoHouse(spec, family, f, nil, w.ring("house"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	house, err := w.builder.PublishHouse(spec, family, []HousePackage{taken.HousePackage}, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	w.source = &Source{Name: "house", Standing: "house", Priority: 10, Family: family, Spec: spec,
 		House: house, Want: definition.Want{Everything: true}, Keyring: trust.NewKeyring("house",
 			[]trust.Known{{Certificate: keys()[2].Certificate(), VouchedFor: []string{"house"}}},
@@ -365,11 +340,9 @@ func TestAnAnswerIsWhatWasFoundRight(t *testing.T) {
 		name string
 		give func(t *testing.T) any
 	}
-	must := func(t *testing.T, v any, err error) any {
+	given := func(t *testing.T, v any, err error) any {
 		t.Helper()
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return v
 	}
 	desks := func(t *testing.T) *world {
@@ -396,13 +369,10 @@ func TestAnAnswerIsWhatWasFoundRight(t *testing.T) {
 			}
 			_, shelf := w.open(1)
 			var have []edition.Item
-			if err := shelf.Items(func(it edition.Item) error {
-				have = append(have,
-					it)
+			must.Do(t, shelf.Items(func(it edition.Item) error {
+				have = append(have, it)
 				return nil
-			}); err != nil {
-				t.Fatal(err)
-			}
+			}))
 			for i := range w.repo.Packages {
 				if p := &w.repo.Packages[i]; p.Name == "sluicectl" {
 					p.Version, p.Fields = "1.5-1", "Depends: libtide2\n"
@@ -411,37 +381,37 @@ func TestAnAnswerIsWhatWasFoundRight(t *testing.T) {
 			w.repo.Date = w.now.Add(-time.Minute)
 			w.publish()
 			x, err := w.builder.Preview(t.Context(), w.plan, "barrage/1", have)
-			return must(t, x, err)
+			return given(t, x, err)
 		}},
 		{"preview-advisories", func(t *testing.T) any {
 			w := newRPMWorld(t)
 			x, err := w.builder.Preview(t.Context(), w.plan, "", nil)
-			return must(t, x, err)
+			return given(t, x, err)
 		}},
 		{"where", func(t *testing.T) any {
 			w := newWorld(t)
 			w.beside("3.0-1", 70)
 			w.gatehouse("tide-tables = 2.3-1")
 			x, err := w.builder.Where(t.Context(), "tide-tables", w.plan.Sources, []Plan{w.plan})
-			return must(t, x, err)
+			return given(t, x, err)
 		}},
 		{"where-near", func(t *testing.T) any {
 			w := newWorld(t)
 			w.gatehouse()
 			x, err := w.builder.Where(t.Context(), "tide-tabels", w.plan.Sources, []Plan{w.plan})
-			return must(t, x, err)
+			return given(t, x, err)
 		}},
 		{"where-provided", func(t *testing.T) any {
 			w := desks(t)
 			x, err := w.builder.Where(t.Context(), "bar", w.plan.Sources, []Plan{w.plan})
-			return must(t, x, err)
+			return given(t, x, err)
 		}},
 		{"examine", func(t *testing.T) any {
 			w := newWorld(t)
 			k := keys()
 			x, err := w.builder.Examine(t.Context(), *w.source, []*trust.Certificate{k[1].Certificate(),
 				k[0].Certificate()})
-			return must(t, x, err)
+			return given(t, x, err)
 		}},
 		{"online", func(t *testing.T) any {
 			w := newWorld(t)
@@ -455,7 +425,7 @@ func TestAnAnswerIsWhatWasFoundRight(t *testing.T) {
 				t.Fatal(found)
 			}
 			x, err := w.builder.Online(t.Context(), set, "tarn", []*trust.Certificate{w.key.Certificate()})
-			return must(t, x, err)
+			return given(t, x, err)
 		}},
 		{"sets", func(t *testing.T) any {
 			w := desks(t)
@@ -467,24 +437,23 @@ func TestAnAnswerIsWhatWasFoundRight(t *testing.T) {
 			w.plan.Groups["office"] = g
 			w.plan.Mirror.Complete = "told"
 			x, err := w.builder.Estimate(t.Context(), w.plan)
-			return must(t, x, err)
+			return given(t, x, err)
 		}},
 		{"every-way-to-want", func(t *testing.T) any {
 			w := desks(t)
 			w.source.Want = definition.Want{Packages: []string{"tide-*"}, Provides: []string{"bar"},
 				Sections: []string{"furniture"}, BuiltFrom: []string{"lights"}, With: "suggested",
-				Versions: 0,
-				Except:   []string{"tide-data"}}
+				Versions: 0, Except: []string{"tide-data"}}
 			w.plan.Every, w.plan.For, w.plan.Mirror.Complete = true, "shelf", "told"
 			x, err := w.builder.Estimate(t.Context(), w.plan)
-			return must(t, x, err)
+			return given(t, x, err)
 		}},
 		{"not-by-itself", func(t *testing.T) any {
 			w := desks(t)
 			w.source.Want.Packages = []string{"desk", "shelf"}
 			w.plan.For, w.plan.Mirror.Complete = "desk", "told"
 			x, err := w.builder.Estimate(t.Context(), w.plan)
-			return must(t, x, err)
+			return given(t, x, err)
 		}},
 		{"footing", func(t *testing.T) any {
 			w := desks(t)
@@ -494,7 +463,7 @@ func TestAnAnswerIsWhatWasFoundRight(t *testing.T) {
 				Packages: []string{"rail 2 amd64", "libabsent 7 amd64"}}}
 			w.plan.Mirror.Complete = "told"
 			x, err := w.builder.Estimate(t.Context(), w.plan)
-			return must(t, x, err)
+			return given(t, x, err)
 		}},
 		{"handed-in", func(t *testing.T) any {
 			w := newWorld(t)
@@ -508,14 +477,12 @@ func TestAnAnswerIsWhatWasFoundRight(t *testing.T) {
 				t.Fatal(err)
 			}
 			id, rec, found, err := w.builder.TakeIn(handed(t, w, "2.0-1"), w.ring("reach-lamps"))
-			return must(t, map[string]any{"id": id, "record": rec, "found": found}, err)
+			return given(t, map[string]any{"id": id, "record": rec, "found": found}, err)
 		}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			raw, err := json.MarshalIndent(c.give(t), "", " ")
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			text := varying.ReplaceAllString(string(raw), "$1 0")
 			text = blob.ReplaceAllString(text, `"BYTES"`)
 			compareKept(t, "answer-"+c.name, (&words{map[string]string{}}).of(text+"\n"))

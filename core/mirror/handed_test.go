@@ -11,6 +11,7 @@ import (
 	"stockade/core/finding"
 	"stockade/core/trust"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // handed is a made-up package in a file, for the house source reach-lamps.
@@ -18,17 +19,11 @@ func handed(t *testing.T, w *world, version string) Handed {
 	t.Helper()
 	file, err := made.BuildDeb("Package: lamp-ctl\nVersion: "+version+"\nArchitecture: amd64\n"+
 		"Maintainer: Workshop <workshop@skerry.example>\nDescription: old lamps\n", nil, "gz")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	path := filepath.Join(t.TempDir(), "lamp.deb")
-	if err := os.WriteFile(path, file, 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, os.WriteFile(path, file, 0o600))
 	f, err := os.Open(path)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	t.Cleanup(func() { f.Close() })
 	set := definition.NewSet()
 	set.Sources["reach-lamps"] = definition.Source{Family: "deb",
@@ -45,9 +40,7 @@ func TestAPackageIsTakenInWithWhatIsKnownOfIt(t *testing.T) {
 	nobody := trust.NewKeyring("anything", nil, nil)
 	h := handed(t, w, "1.0-1")
 	id, rec, found, err := w.builder.TakeIn(h, nobody)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if !strings.HasPrefix(id, "lamp-ctl-1.0-1.amd64-") || rec.Name != "lamp-ctl" || rec.From != "recipe 12" ||
 		rec.By != "ada" || len(rec.SHA256) != 64 || rec.Size == 0 {
 		t.Errorf("%s %+v", id, rec)

@@ -18,6 +18,7 @@ import (
 	"stockade/core/finding"
 	"stockade/core/solve"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // pigeonhole publishes packages of which loft needs more places than there are:
@@ -53,9 +54,7 @@ func TestWhatCouldNotBeDecidedIsToldAndNotSealedUnderStrict(t *testing.T) {
 	}
 	w.plan.Mirror.Complete = "told"
 	out, err := w.build()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if told := out.Findings.With("mirror.not-proved"); len(told) != 1 || told[0].Severity != finding.Warning {
 		t.Errorf("%v", out.Findings)
 	}

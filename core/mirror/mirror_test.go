@@ -26,6 +26,7 @@ import (
 	"stockade/core/pool"
 	"stockade/core/trust"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // world is a made-up upstream and a builder, on loopback.
@@ -57,8 +58,7 @@ func newWorld(t *testing.T) *world {
 	w.repo = made.DebRepository{Origin: "Tarn", Label: "Tarn", Suite: "steady", Codename: "heron",
 		Date: w.now.Add(-time.Hour), ValidUntil: w.now.Add(7 * 24 * time.Hour),
 		Architectures: []string{"amd64", "arm64", "all"}, Components: []string{"core", "field"},
-		ByHash: true,
-		Packages: []made.Deb{
+		ByHash: true, Packages: []made.Deb{
 			{
 				Component: "core",
 				Name:      "sluicectl",
@@ -113,13 +113,10 @@ func newWorld(t *testing.T) *world {
 	t.Cleanup(w.server.Close)
 	dir := t.TempDir()
 	store, err := pool.Open(filepath.Join(dir, "pool"), filepath.Join(dir, "tmp"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	clock := func() time.Time { return w.now }
-	w.builder = &Builder{Pool: store,
-		Fetch: fetch.New(fetch.Options{Rounds: 1, DownFor: time.Millisecond,
-			FloorWindow: 200 * time.Millisecond}),
+	w.builder = &Builder{Pool: store, Fetch: fetch.New(fetch.Options{Rounds: 1, DownFor: time.Millisecond,
+		FloorWindow: 200 * time.Millisecond}),
 		Site: k[2], Families: archive.NewRegistry(deb.Family{}), Editions: filepath.Join(dir, "editions"),
 		Now: clock}
 	w.source = &Source{Name: "tarn", Standing: "official", Priority: 20, Family: deb.Family{},
@@ -132,8 +129,7 @@ func newWorld(t *testing.T) *world {
 			Languages:     []string{"en"},
 		},
 		Route:   fetch.Route{Source: "tarn", Upstreams: []fetch.Upstream{{URL: w.server.URL + "/tarn"}}},
-		Keyring: w.keyring("tarn"),
-		Want: definition.Want{Packages: []string{"sluicectl", "tide-tables"},
+		Keyring: w.keyring("tarn"), Want: definition.Want{Packages: []string{"sluicectl", "tide-tables"},
 			With: "required", Versions: 1}}
 	w.plan = Plan{
 		Name:    "barrage",
@@ -146,16 +142,13 @@ func newWorld(t *testing.T) *world {
 
 func (w *world) keyring(vouchedFor ...string) *trust.Keyring {
 	return trust.NewKeyring("tarn", []trust.Known{{Certificate: w.key.Certificate(),
-		VouchedFor: vouchedFor}},
-		func() time.Time { return w.now })
+		VouchedFor: vouchedFor}}, func() time.Time { return w.now })
 }
 
 func (w *world) publish() {
 	w.t.Helper()
 	files, err := w.repo.Publish(w.key)
-	if err != nil {
-		w.t.Fatal(err)
-	}
+	must.Do(w.t, err)
 	w.mu.Lock()
 	w.files = files
 	w.mu.Unlock()
@@ -196,9 +189,7 @@ func (w *world) open(number int) (*edition.Edition, shelf) {
 	w.t.Helper()
 	e, err := edition.Open(w.folder(number), []*trust.Certificate{w.builder.Site.Certificate()},
 		w.builder.Pool)
-	if err != nil {
-		w.t.Fatal(err)
-	}
+	must.Do(w.t, err)
 	return e.Edition, shelf{e, w.t}
 }
 
@@ -215,26 +206,24 @@ type shelf struct {
 func (s shelf) Find(path string) (edition.Line, bool) {
 	s.t.Helper()
 	l, ok, err := s.Sealed.Find(path)
-	if err != nil {
-		s.t.Fatal(err)
-	}
+	must.Do(s.t, err)
 	return l, ok
 }
 
 func (s shelf) all() (out []edition.Line) {
 	s.t.Helper()
 	for l, err := range s.Files() {
-		if err != nil {
-			s.t.Fatal(err)
-		}
+		must.Do(s.t, err)
 		out = append(out, l)
 	}
 	return out
 }
 
 func (w *world) export(dir string) error {
-	text, _ := os.ReadFile(filepath.Join(w.folder(1), edition.ManifestName))
-	seal, _ := os.ReadFile(filepath.Join(w.folder(1), edition.SealName))
+	text, err := os.ReadFile(filepath.Join(w.folder(1), edition.ManifestName))
+	must.Do(w.t, err)
+	seal, err := os.ReadFile(filepath.Join(w.folder(1), edition.SealName))
+	must.Do(w.t, err)
 	return edition.Export(disk.OS, edition.FromPool(w.builder.Pool), text, seal, dir, nil)
 }
 
@@ -251,9 +240,7 @@ func (w *world) amend(old, new string) {
 			data = bytes.Replace(data, []byte(old), []byte(new), 1)
 			for _, z := range []string{"", ".gz", ".xz"} {
 				packed, err := archive.Compress(data, strings.TrimPrefix(z, "."))
-				if err != nil {
-					w.t.Fatal(err)
-				}
+				must.Do(w.t, err)
 				files[name+z] = packed
 			}
 		}
@@ -300,14 +287,10 @@ func (w *world) refused(code string) finding.Finding {
 func TestTailoredBuildTakesWhatIsWantedAndNeeded(t *testing.T) {
 	w := newWorld(t)
 	out, err := w.build()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	e, m := w.open(1)
 	var items []edition.Item
-	if err := m.Items(func(i edition.Item) error { items = append(items, i); return nil }); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, m.Items(func(i edition.Item) error { items = append(items, i); return nil }))
 	var got []string
 	for _, i := range items {
 		got = append(got, i.Name+" "+i.Version)
@@ -333,9 +316,7 @@ func TestTailoredBuildTakesWhatIsWantedAndNeeded(t *testing.T) {
 func TestNothingChangedMakesNoEditionAndAsksOnlyForRoots(t *testing.T) {
 	w := newWorld(t)
 	out, err := w.build()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	w.plan.Previous, w.plan.Number = out.Edition, 2
 	w.mu.Lock()
 	clear(w.hits)
@@ -377,9 +358,7 @@ func TestFaithfulCopyKeepsEveryByte(t *testing.T) {
 	w.plan.Mirror.Copy, w.plan.Mirror.Complete = "faithful", "told"
 	w.source.Want = definition.Want{Everything: true}
 	out, err := w.build()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if len(out.Findings.With("mirror.missing-dependency")) != 1 || out.Findings.HasErrors() {
 		t.Errorf("what upstream itself left unfit should be told as a warning: %v", out.Findings)
 	}
@@ -439,9 +418,7 @@ func TestMissingDependencyNamesTheDefinedSourceThatHasIt(t *testing.T) {
 	w.plan.Sources = append(w.plan.Sources, other.source)
 	other.source.Want = definition.Want{}
 	out, err := w.build()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if out.BySource["shoal"] != 1 || out.BySource["tarn"] != 1 {
 		t.Errorf("by source: %v", out.BySource)
 	}
@@ -504,7 +481,9 @@ func TestAttacksFromUpstreamAreRefused(t *testing.T) {
 		}},
 		{"only weak digests", "content.weak-digest", func(w *world) {
 			text := bytes.Replace(w.files["dists/heron/Release"], []byte("SHA256:"), []byte("MD5Sum:"), 1)
-			w.files[in], _ = w.key.Clearsign(text)
+			var err error
+			w.files[in], err = w.key.Clearsign(text)
+			must.Do(t, err)
 		}},
 		{"a blank before a colon", "content.ambiguous", func(w *world) {
 			w.amend("\nDepends: ", "\nDepends : ")
@@ -585,7 +564,8 @@ func TestAttacksFromUpstreamAreRefused(t *testing.T) {
 		}},
 		{"index that unpacks without end", "content.too-large", func(w *world) {
 			w.repo.Amend = func(idx map[string][]byte) {
-				bomb, _ := archive.Compress(bytes.Repeat([]byte("A"), maxStanzaTest), "gz")
+				bomb, err := archive.Compress(bytes.Repeat([]byte("A"), maxStanzaTest), "gz")
+				must.Do(t, err)
 				clear(idx)
 				idx["core/binary-amd64/Packages.gz"] = bomb
 				idx["field/binary-amd64/Packages"] = nil
@@ -611,9 +591,7 @@ func TestReplayedRootIsRefusedAndMayBeAcceptedOnce(t *testing.T) {
 	w.repo.Packages[0].Version = "1.5-1"
 	w.publish()
 	out, err := w.build()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	w.files = old
 	w.plan.Number, w.plan.Previous = 2, out.Edition
 	if f := w.refused("source.older-than-accepted"); !strings.Contains(f.WayOut, "--accept-once") {
@@ -689,9 +667,7 @@ func TestAnotherUpstreamIsTriedWhenOneIsWrongOrDown(t *testing.T) {
 			good.source.Route.Upstreams = []fetch.Upstream{{URL: bad.server.URL + "/tarn"},
 				{URL: good.server.URL + "/tarn"}}
 			out, err := good.build()
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			if out.Packages != 4 {
 				t.Errorf("%d packages", out.Packages)
 			}
@@ -754,12 +730,11 @@ func TestDamageInThePoolIsFoundAndNotExported(t *testing.T) {
 	_, m := w.open(1)
 	l, _ := m.Find("tarn/pool/core/l/libtide2/libtide2_2.1-1_amd64.deb")
 	file := w.builder.Pool.(*pool.Dir).Path(l.SHA256)
-	os.Chmod(file, 0o644)
-	data, _ := os.ReadFile(file)
+	must.Do(t, os.Chmod(file, 0o644))
+	data, err := os.ReadFile(file)
+	must.Do(t, err)
 	data[len(data)/2] ^= 1
-	if err := os.WriteFile(file, data, 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, os.WriteFile(file, data, 0o644))
 	found := m.Verify(nil, nil)
 	if len(found) != 1 || found[0].Code != "edition.damaged" ||
 		!strings.Contains(found[0].Text, "libtide2") {
@@ -773,9 +748,10 @@ func TestDamageInThePoolIsFoundAndNotExported(t *testing.T) {
 		t.Error("half an export stays behind")
 	}
 	manifest := filepath.Join(w.folder(1), edition.ManifestName)
-	text, _ := os.ReadFile(manifest)
-	os.Chmod(manifest, 0o644)
-	os.WriteFile(manifest, append(text, '\n'), 0o644)
+	text, err := os.ReadFile(manifest)
+	must.Do(t, err)
+	must.Do(t, os.Chmod(manifest, 0o644))
+	must.Do(t, os.WriteFile(manifest, append(text, '\n'), 0o644))
 	if _, err := edition.Open(filepath.Dir(manifest), []*trust.Certificate{w.builder.Site.Certificate()},
 		w.builder.Pool); err == nil {
 		t.Error("a changed manifest still has its seal")
@@ -789,9 +765,7 @@ func TestExportIsCheckedByOrdinaryTools(t *testing.T) {
 	}
 	_, m := w.open(1)
 	dir := filepath.Join(t.TempDir(), "out")
-	if err := w.export(dir); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, w.export(dir))
 	run := func(name string, args ...string) string {
 		t.Helper()
 		c := exec.Command(name, args...)
@@ -808,9 +782,7 @@ func TestExportIsCheckedByOrdinaryTools(t *testing.T) {
 		t.Errorf("sha256sum checked %d of %d files", strings.Count(out, ": OK"), m.Manifest.Files())
 	}
 	ring := filepath.Join(t.TempDir(), "ring.gpg")
-	if err := os.WriteFile(ring, w.builder.Site.Certificate().Binary(), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, os.WriteFile(ring, w.builder.Site.Certificate().Binary(), 0o600))
 	run("gpgv", "--keyring", ring, "seal.asc", "manifest")
 	run("gpgv", "--keyring", ring, "tarn/dists/heron/InRelease")
 	run("gpgv", "--keyring", ring, "tarn/dists/heron/Release.gpg", "tarn/dists/heron/Release")

@@ -15,6 +15,7 @@ import (
 	"stockade/core/finding"
 	"stockade/core/pool"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 func TestTheRootsOffersAreComparedWithTheDefinition(t *testing.T) {
@@ -52,9 +53,7 @@ func TestAMovingAliasIsTold(t *testing.T) {
 		w.files[strings.Replace(p, "dists/heron", "dists/steady", 1)] = d
 	}
 	out, err := w.build()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if l := out.Findings.With("source.release-alias"); len(l) != 1 ||
 		!strings.Contains(l[0].WayOut, "heron") {
 		t.Error(out.Findings)
@@ -75,9 +74,7 @@ func TestIndexesAreReadInEveryCompressionAndByDigest(t *testing.T) {
 						delete(idx, name+other)
 					}
 					packed, err := archive.Compress(data, z)
-					if err != nil {
-						t.Fatal(err)
-					}
+					must.Do(t, err)
 					if z != "" {
 						name += "." + z
 					}
@@ -157,9 +154,7 @@ func TestAnotherRepositoryUnderTheSameKeyIsTold(t *testing.T) {
 func TestAFlatRepositoryIsMirrored(t *testing.T) {
 	w := newWorld(t)
 	file, err := made.BuildDeb("Package: drive\nVersion: 1\nArchitecture: amd64\n", nil, "gz")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	index := []byte(made.DebStanza("Package: drive\nVersion: 1\nArchitecture: amd64\n",
 		"./drive_1_amd64.deb", file) + "\n")
 	release := made.DebRelease{
@@ -169,9 +164,7 @@ func TestAFlatRepositoryIsMirrored(t *testing.T) {
 		Components:    []string{"x"},
 	}.Text(map[string][]byte{"Packages": index})
 	clear, err := w.key.Clearsign(bytes.Replace(release, []byte("Components: x\n"), nil, 1))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	w.files = map[string][]byte{"InRelease": clear, "Packages": index, "drive_1_amd64.deb": file}
 	w.source.Spec.Release, w.source.Spec.Components = "./", nil
 	w.source.Want = definition.Want{Packages: []string{"drive"}, With: "required", Versions: 1}
@@ -190,9 +183,7 @@ func TestARootWithADetachedSignatureIsAskedForConditionally(t *testing.T) {
 	w := newWorld(t)
 	delete(w.files, "dists/heron/InRelease")
 	out, err := w.build()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	w.plan.Previous, w.plan.Number = out.Edition, 2
 	clear(w.hits)
 	if out, err = w.build(); err != nil || !out.Unchanged {
@@ -213,28 +204,20 @@ func TestARootWithADetachedSignatureIsAskedForConditionally(t *testing.T) {
 func TestAnIndexThatWasChangedOnDiskIsNotReadForTruth(t *testing.T) {
 	w := newWorld(t)
 	out, err := w.build()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	// The uncompressed index is put where the compressed one lies: same name, other bytes.
 	sum := out.Edition.Sources[0].Indexes[0].SHA256
 	file := w.builder.Pool.(*pool.Dir).Path(sum)
 	raw, err := os.ReadFile(file)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	evil, err := archive.Compress(bytes.Replace(mustPlain(t, raw), []byte("Version: 1.4-1"), []byte(
 		"Version: 6.6-6"), 1), "xz")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if len(evil) < len(raw) { // trailing zeros in fours are padding to xz
 		evil = append(evil, make([]byte, len(raw)-len(evil))...)
 	}
-	os.Chmod(file, 0o644)
-	if err := os.WriteFile(file, evil[:len(raw)], 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, os.Chmod(file, 0o644))
+	must.Do(t, os.WriteFile(file, evil[:len(raw)], 0o644))
 	w.source.Want.Packages = []string{"sluicectl"}
 	w.refusedAfterFirst(t, "edition.damaged")
 	if out, err := w.build(); err != nil || out.Edition == nil {
@@ -245,14 +228,10 @@ func TestAnIndexThatWasChangedOnDiskIsNotReadForTruth(t *testing.T) {
 func mustPlain(t *testing.T, packed []byte) []byte {
 	t.Helper()
 	r, err := archive.Decompress(bytes.NewReader(packed), "xz", 1<<20)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	defer r.Close()
 	plain, err := io.ReadAll(r)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	return plain
 }
 
@@ -265,9 +244,7 @@ func TestAFaithfulCopyLeavesOutWhatIsOfAnotherPublication(t *testing.T) {
 	w.publish()
 	w.files["dists/heron/Release.gpg"] = old
 	out, err := w.build()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if len(out.Findings.With("source.root-forms-differ")) != 1 {
 		t.Error(out.Findings)
 	}

@@ -12,6 +12,7 @@ import (
 	"stockade/core/finding"
 	"stockade/core/trust"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // copies gives a certificate of one signing key that ends in some days, as it was brought in
@@ -22,20 +23,14 @@ func copies(t *testing.T, w *world, days int) (e *openpgp.Entity, old, now []byt
 	made := func() time.Time { return w.now.Add(-time.Hour) }
 	config := &packet.Config{Algorithm: packet.PubKeyAlgoEdDSA, KeyLifetimeSecs: life, Time: made}
 	e, err := openpgp.NewEntity("Brine", "", "desk@brine.example", config)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	copied := func() []byte {
 		var out bytes.Buffer
-		if err := e.Serialize(&out); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, e.Serialize(&out))
 		return out.Bytes()
 	}
 	old = copied()
-	if err := e.AddUserId("Brine desk", "", "new@brine.example", config); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, e.AddUserId("Brine desk", "", "new@brine.example", config))
 	return e, old, copied()
 }
 
@@ -56,8 +51,7 @@ func TestKeysThatUpstreamPublishesAreComparedAndNotBelieved(t *testing.T) {
 	_, old, newer := copies(t, newWorld(t), 400)
 	ours := read(t, old)
 	known := []trust.Known{{Certificate: all[0].Certificate(), VouchedFor: []string{"tarn", "brine",
-		"wrack"}},
-		{Certificate: ours}}
+		"wrack"}}, {Certificate: ours}}
 	both := append(bytes.Clone(newer), stranger.Binary()...)
 	keyring := func(name string, data []byte) made.File {
 		return made.File{Path: name, Mode: 0o644, Data: data}
@@ -120,14 +114,11 @@ func TestKeysThatUpstreamPublishesAreComparedAndNotBelieved(t *testing.T) {
 				w := of(t, c.data)
 				w.source.Keyring = trust.NewKeyring(w.source.Name, known, w.builder.Now)
 				out, err := w.build()
-				if err != nil {
-					t.Fatal(err)
-				}
+				must.Do(t, err)
 				found := told(out.Findings, "key.published")
 				for i, f := range found {
 					if i >= len(c.says) || !strings.Contains(f.Text, c.says[i]) ||
-						f.Severity != finding.Note ||
-						f.Object != "source "+w.source.Name {
+						f.Severity != finding.Note || f.Object != "source "+w.source.Name {
 						t.Errorf("%+v", f)
 					}
 				}
@@ -149,18 +140,14 @@ func TestKeysThatUpstreamPublishesAreComparedAndNotBelieved(t *testing.T) {
 		w := newRPMWorld(t)
 		e, old, newer := copies(t, w.world, days)
 		var signature bytes.Buffer
-		if err := openpgp.ArmoredDetachSign(&signature, e, bytes.NewReader(w.files["repodata/repomd.xml"]),
-			&packet.Config{Time: func() time.Time { return w.now.Add(-time.Minute) }}); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, openpgp.ArmoredDetachSign(&signature, e, bytes.NewReader(w.files["repodata/repomd.xml"]),
+			&packet.Config{Time: func() time.Time { return w.now.Add(-time.Minute) }}))
 		w.files["repodata/repomd.xml.asc"] = signature.Bytes()
 		w.files["repodata/repomd.xml.key"] = newer
 		w.source.Keyring = trust.NewKeyring("brine", []trust.Known{{Certificate: read(t, old),
 			VouchedFor: []string{"brine"}}}, w.builder.Now)
 		pub, err := w.builder.Refresh(t.Context(), w.source)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		found := told(pub.Findings, "key.published")
 		if len(found) != 1 || found[0].Severity != rated || !strings.Contains(found[0].Text,
 			"(repodata/repomd.xml.key)") {

@@ -8,6 +8,7 @@ import (
 
 	"stockade/core/finding"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // Another repository of the same owner is validly signed. It is told from the
@@ -136,9 +137,7 @@ func TestAPartOfARootThatIsHeldBackIsTold(t *testing.T) {
 		r.Components = []string{component}
 		r.Packages = []made.Alpm{{Component: component, Name: component + "-a", Version: "1-1", Arch: "any"}}
 		files, err := r.Publish(w.key.At(func() time.Time { return at }))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return files
 	}
 	w.now = w.now.Add(400 * 24 * time.Hour)
@@ -149,9 +148,7 @@ func TestAPartOfARootThatIsHeldBackIsTold(t *testing.T) {
 	w.put(files, nil)
 	w.source.Want.Packages = []string{"wrack-a"}
 	out, err := w.build()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	stale := out.Findings.With("source.stale")
 	if len(stale) != 1 || !strings.Contains(stale[0].Text, "chart.db") || !strings.Contains(stale[0].Text,
 		"370 days") {

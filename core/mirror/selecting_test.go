@@ -9,15 +9,14 @@ import (
 	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // estimated works out what a build would take, as "name version: reason", sorted.
 func (w *world) estimated() (*Outcome, []string) {
 	w.t.Helper()
 	out, err := w.builder.Estimate(w.t.Context(), w.plan)
-	if err != nil {
-		w.t.Fatal(err)
-	}
+	must.Do(w.t, err)
 	var taken []string
 	for _, p := range out.selection {
 		line := p.Name + " " + p.Version + ": " + p.why
@@ -92,8 +91,7 @@ func TestWaysToSelectFromTheDebFamily(t *testing.T) {
 		"what is needed, all of it": {all, "post 1 (for reporter), post-light 1 (for reporter), " +
 			"reporter 1: reporter, tide-data 2026 (for post-light)", ""},
 		"a list": {definition.Want{Lists: []string{"gate"}},
-			"shell 5: list gate, tide-data 2026 (for tide-tables), " +
-				"tide-tables 2.4.1-1: list gate",
+			"shell 5: list gate, tide-data 2026 (for tide-tables), " + "tide-tables 2.4.1-1: list gate",
 			"of the list gate machines would take nothing from its sources for no-such, nor-that"},
 		"what a machine has": {definition.Want{Lists: []string{"a-pc"}},
 			"post 1: list a-pc, shell 5: list a-pc", ""},
@@ -217,8 +215,7 @@ func TestFootings(t *testing.T) {
 		"a machine that has it": {footing: definition.Footing{List: "pc"}, lists: pc("libabsent 3 amd64"),
 			elsewhere: []made.Deb{absent, base}, proved: 1},
 		"a machine that has what nobody knows": {footing: definition.Footing{List: "pc"},
-			lists:     pc("libabsent 2"),
-			elsewhere: []made.Deb{absent, base}, proved: 1,
+			lists: pc("libabsent 2"), elsewhere: []made.Deb{absent, base}, proved: 1,
 			told: "mirror.footing-unknown the list pc has 1 package, and no defined source that could be " +
 				"read has 1 of these in that version, libabsent"},
 		"a machine that has something else": {footing: definition.Footing{List: "pc"},
@@ -226,8 +223,7 @@ func TestFootings(t *testing.T) {
 			elsewhere: []made.Deb{base}, told: "mirror.missing-dependency buoy 1 needs libabsent"},
 		"a machine whose own excludes it": {footing: definition.Footing{List: "pc"},
 			lists:     pc("libabsent 3 amd64", "base 1 amd64", "buoy-old 1 amd64"),
-			elsewhere: []made.Deb{absent, base, old},
-			told:      "mirror.conflict buoy-old excludes buoy"},
+			elsewhere: []made.Deb{absent, base, old}, told: "mirror.conflict buoy-old excludes buoy"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			w := newWorld(t)
@@ -372,15 +368,13 @@ func TestWaysOutLeadOut(t *testing.T) {
 			ways: []string{"except paint +[paint 1 (amd64)]",
 				"source shoal +[libabsent 3 (amd64) brush 1 (amd64)]"},
 			parts: "gate 1 (amd64) needs paint or libabsent"},
-		"an exception of more than this": {except: []string{"pai*"},
-			ways: []string{"except paint +[]",
-				"source shoal +[libabsent 3 (amd64) brush 1 (amd64)]"},
+		"an exception of more than this": {except: []string{"pai*"}, ways: []string{"except paint +[]",
+			"source shoal +[libabsent 3 (amd64) brush 1 (amd64)]"},
 			parts: "gate 1 (amd64) needs paint or libabsent"},
 		"a pin": {pins: []string{"rail = 1", "tide-data = 2026"}, ways: []string{"pin rail 2 +[]"},
 			parts: "gate 1 (amd64) needs rail >= 2"},
 		"both: what is so without the pin too is told once": {except: []string{"paint"},
-			pins: []string{"rail = 1"},
-			ways: []string{"except paint +[paint 1 (amd64)]",
+			pins: []string{"rail = 1"}, ways: []string{"except paint +[paint 1 (amd64)]",
 				"source shoal +[libabsent 3 (amd64) brush 1 (amd64)]"},
 			parts: "gate 1 (amd64) needs paint or libabsent"},
 	} {
@@ -542,8 +536,7 @@ func TestWhatIsAlwaysThereStays(t *testing.T) {
 			parts:  "odd 1 (amd64) excludes tools; more-tools 1 (amd64) is always there"},
 		"it excludes": {own: "Conflicts: odd\n",
 			parts: "base-tools excludes odd; base-tools 9 (amd64) is always there"},
-		"needed": {fields: "Depends: base-tools (>= 9)\n", proved: 1,
-			taken: "base-tools 9 (for odd), "},
+		"needed": {fields: "Depends: base-tools (>= 9)\n", proved: 1, taken: "base-tools 9 (for odd), "},
 		"needed by way of what it lacks": {fields: "Depends: base-tools\n", own: "Depends: nowhere\n",
 			taken: "base-tools 9 (for odd), ",
 			parts: "odd 1 (amd64) needs base-tools; base-tools 9 (amd64) needs nowhere"},

@@ -8,6 +8,7 @@ import (
 	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // withSources is a world whose packages were built from source packages that it lists.
@@ -40,15 +41,13 @@ func withSources(t *testing.T) *world {
 func TestSourcePackagesComeAlong(t *testing.T) {
 	w := withSources(t)
 	out, err := w.build()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	e, m := w.open(1)
 	if n := e.Sources[0].SourcePackages; n != 2 || !e.Sources[0].Client().SourcePackages {
 		t.Errorf("%d source packages", n)
 	}
 	var told []string
-	if err := m.SourcePackages(func(p edition.SourcePackage) error {
+	must.Do(t, m.SourcePackages(func(p edition.SourcePackage) error {
 		told = append(told, p.Name+" "+p.Version+" for "+strings.Join(p.Built, ", "))
 		for _, f := range p.Files {
 			if l, ok := m.Find(f.Path); !ok || l.SHA256 != f.SHA256 || l.Size != f.Size {
@@ -56,9 +55,7 @@ func TestSourcePackagesComeAlong(t *testing.T) {
 			}
 		}
 		return nil
-	}); err != nil {
-		t.Fatal(err)
-	}
+	}))
 	if got := strings.Join(told,
 		"; "); got != "sluicectl 1.4-1 for sluicectl; tide-tools 2.1 for libtide2, "+
 		"tide-data" {
@@ -69,13 +66,10 @@ func TestSourcePackagesComeAlong(t *testing.T) {
 		t.Fatal("there is no list of source packages")
 	}
 	raw, err := w.builder.read(l.SHA256)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	list := string(raw)
 	for _, part := range []string{"Package: sluicectl\n", "Build-Depends: libtide2\n",
-		"Directory: pool/core/s/sluicectl\n",
-		"Checksums-Sha256:\n "} {
+		"Directory: pool/core/s/sluicectl\n", "Checksums-Sha256:\n "} {
 		if !strings.Contains(list, part) {
 			t.Errorf("the list lacks %q:\n%s", part, list)
 		}
@@ -130,8 +124,7 @@ func TestSourcePackagesThatAreRefused(t *testing.T) {
 			"content.unsafe-path", "tide-tools"},
 		"a name that leads out": {amend(" tide-tools_2.1.tar.xz", " ../x.tar.xz"),
 			"content.unsafe-path", "x.tar.xz"},
-		"no digests": {amend("Checksums-Sha256:", "Checksums-Sha1:"), "content.weak-digest",
-			"SHA-256"},
+		"no digests": {amend("Checksums-Sha256:", "Checksums-Sha1:"), "content.weak-digest", "SHA-256"},
 		"a digest that is none": {amend("Checksums-Sha256:\n ", "Checksums-Sha256:\n z"),
 			"source.malformed-index", "digest"},
 		"no description":      {amend(".dsc", ".txt"), "source.malformed-index", "no description"},

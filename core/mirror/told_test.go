@@ -9,6 +9,7 @@ import (
 	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // beside adds a second source to the plan, like tarn but with one package of its own, of a
@@ -35,8 +36,7 @@ func (w *world) beside(version string, priority int, want ...string) {
 // gatehouse is a group whose machines see every source of the plan.
 func (w *world) gatehouse(pins ...string) {
 	w.plan.Groups = map[string]definition.Group{"gatehouse": {Family: "deb", Release: "heron",
-		Lane:          "steady",
-		Architectures: []string{"amd64"}, Pins: pins}}
+		Lane: "steady", Architectures: []string{"amd64"}, Pins: pins}}
 }
 
 // rival puts a source of a standing and a priority beside, and a group that sees both.
@@ -82,8 +82,7 @@ func TestFindingsOfABuildThatStopNothing(t *testing.T) {
 				return w.world
 			}, faithful, func(w *world) {}, finding.Warning},
 		{"module streams that are off", "mirror.stream-off", "no machine sees 1 package that came along",
-			rpms,
-			faithful, func(w *world) {}, finding.Note},
+			rpms, faithful, func(w *world) {}, finding.Note},
 		{"module streams of which one or another is on", "mirror.stream-open", "module stream deck:1",
 			func(t *testing.T) *world {
 				w := newRPMWorld(t)
@@ -117,8 +116,7 @@ func TestFindingsOfABuildThatStopNothing(t *testing.T) {
 		{"another standing with the same priority", "priority.tie",
 			"kelp (vendor) and tarn (official) share the " +
 				"priority 20, and of 2 packages the group gatehouse takes those of kelp, which are newer " +
-				"or " +
-				"stand " +
+				"or " + "stand " +
 				"first: libtide2 3.0-1 and not 2.1-1", debs, rival("3.0-1", "vendor", 20),
 			rival("3.0-1", "official", 20), finding.Warning},
 		{"a source that is always overtaken", "priority.never-chosen",
@@ -140,9 +138,7 @@ func TestFindingsOfABuildThatStopNothing(t *testing.T) {
 				w := c.of(t)
 				way.how(w)
 				out, err := w.build()
-				if err != nil {
-					t.Fatal(err)
-				}
+				must.Do(t, err)
 				got := told(out.Findings, c.code)
 				if len(got) > 0 != (way.want > 0) {
 					t.Fatalf("%d of %s in %v", len(got), c.code, out.Findings)

@@ -9,6 +9,7 @@ import (
 	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/core/trust"
+	"stockade/internal/must"
 )
 
 // unsigned takes the signatures of roots away from what an upstream serves, and acknowledges
@@ -87,9 +88,7 @@ func TestASourceThatNobodySignsIsPinnedToItsFirstRoot(t *testing.T) {
 			}
 			w.source.Unsigned = acknowledged
 			out, err := w.build()
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			digest := out.Publications[0].Accepted.Digest
 			first := told(out.Findings, "source.unsigned-changed")
 			if len(first) != 1 || first[0].Severity != finding.Warning ||
@@ -158,9 +157,7 @@ func TestAnUnsignedRootOfSignedPackagesMayChange(t *testing.T) {
 			w, change := make(t)
 			w.unsigned()
 			out, err := w.build()
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			w.plan.Number, w.plan.Previous = 2, out.Edition
 			change()
 			w.unsigned()

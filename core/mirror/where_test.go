@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"stockade/core/definition"
+	"stockade/internal/must"
 )
 
 // told gives what a group takes, in one line, and what it does not.
@@ -37,9 +38,7 @@ func TestWhereAPackageIsAndWhoWouldTakeIt(t *testing.T) {
 	where := func(name string) *Where {
 		t.Helper()
 		x, err := w.builder.Where(t.Context(), name, w.plan.Sources, []Plan{w.plan})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return x
 	}
 	x := where("tide-tables")
@@ -55,8 +54,7 @@ func TestWhereAPackageIsAndWhoWouldTakeIt(t *testing.T) {
 		"gatehouse": "true 2.3-1 of tarn: it is the version of the pin\n" +
 			"false 2.4.1-1 of tarn: machines stay on 2.3-1\nfalse 3.0-1 of kelp: machines stay on 2.3-1",
 		"bench": "true 2.4.1-1 of tarn: tarn has the best priority of those that have it (20), and this " +
-			"is the " +
-			"newest there\nfalse 2.3-1 of tarn: 2.4.1-1 is newer\n" +
+			"is the " + "newest there\nfalse 2.3-1 of tarn: 2.4.1-1 is newer\n" +
 			"false 3.0-1 of kelp: tarn comes first: its priority is 20, and not 70",
 	} {
 		if got := x.told(group); got != want {

@@ -13,21 +13,18 @@ import (
 	"testing"
 
 	"stockade/core/finding"
+	"stockade/internal/must"
 )
 
 func packed(t *testing.T, data []byte, level int) []byte {
 	t.Helper()
 	var b bytes.Buffer
 	w, err := zlib.NewWriterLevel(&b, level)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if _, err := w.Write(data); err != nil {
 		t.Fatal(err)
 	}
-	if err := w.Close(); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, w.Close())
 	return b.Bytes()
 }
 
@@ -51,9 +48,8 @@ func TestNothingEntersWithoutAuthority(t *testing.T) {
 		"a path":                   {Size: 19, Authority: ByDigest("../../"+sum(sent)[6:], "")},
 		"too short":                {Size: 19, Authority: ByDigest(sum(sent)[:62], "")},
 		"a digest of another kind": {Size: 19, Authority: ByDigest("", sum(sent))},
-		"an unknown kind": {Size: 19,
-			Authority: Authority{Digests: []Digest{{"crc", sum(sent)}}}},
-		"weak alone": {Size: 19, Authority: Authority{Digests: []Digest{weak.Digest}}},
+		"an unknown kind":          {Size: 19, Authority: Authority{Digests: []Digest{{"crc", sum(sent)}}}},
+		"weak alone":               {Size: 19, Authority: Authority{Digests: []Digest{weak.Digest}}},
 		"two digests of one kind": {Size: 19,
 			Authority: Authority{Digests: []Digest{{SHA256, sum(sent)}, {SHA256, sum(nil)}}}},
 		"a size that is none":         {Size: -2, Authority: ByDigest(sum(sent), "")},
@@ -151,23 +147,15 @@ func TestAFileIsKnownByWhatItSays(t *testing.T) {
 func TestWhatWasReadyIsTakenOverIfItIsWhole(t *testing.T) {
 	d := open(t)
 	whole, err := d.Add(sent)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	half, err := d.Add([]byte("of this the disk lost the end"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if _, err := os.Stat(d.Path(whole)); !errors.Is(err, os.ErrNotExist) {
 		t.Fatalf("it stands under its own name before it is durable: %v", err)
 	}
-	if err := errors.Join(os.Chmod(d.readyPath(half), 0o644), os.Truncate(d.readyPath(half), 7)); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, errors.Join(os.Chmod(d.readyPath(half), 0o644), os.Truncate(d.readyPath(half), 7)))
 	again, err := Open(d.root, d.tmp)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if size, ok := again.Has(whole); !ok || size != int64(len(sent)) {
 		t.Error("what was whole is gone")
 	}
@@ -187,9 +175,7 @@ func TestABatchIsMadeDurableByItself(t *testing.T) {
 	var first string
 	for i := range batchFiles {
 		s, err := d.Add(fmt.Appendf(nil, "file %d", i))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		if i == 0 {
 			first = s
 		}
@@ -209,19 +195,13 @@ func TestABatchIsMadeDurableByItself(t *testing.T) {
 func TestABlobGivesItsSizeAndAnyPartOfIt(t *testing.T) {
 	d := open(t)
 	name, err := d.Add(sent)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	for _, durable := range []bool{false, true} {
 		if durable {
-			if err := d.Flush(); err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, d.Flush())
 		}
 		b, err := d.Open(name)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		part := make([]byte, 4)
 		if _, err := b.ReadAt(part, 5); err != nil || string(part) != "upst" || b.Size() != 19 {
 			t.Errorf("%q of %d bytes, %v", part, b.Size(), err)

@@ -14,6 +14,7 @@ import (
 	"testing"
 
 	"stockade/core/finding"
+	"stockade/internal/must"
 )
 
 func TestASweepTakesWhatIsNotKept(t *testing.T) {
@@ -21,14 +22,10 @@ func TestASweepTakesWhatIsNotKept(t *testing.T) {
 	var names []string
 	for i := range 4 {
 		s, err := d.Add(fmt.Appendf(nil, "file %d", i))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		names = append(names, s)
 		if i == 1 {
-			if err := d.Flush(); err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, d.Flush())
 		}
 	}
 	keep := func(s string) bool { return s == names[0] || s == names[2] }
@@ -52,8 +49,7 @@ func TestASweepTakesWhatIsNotKept(t *testing.T) {
 	}
 	stuck := stubborn{d, syscall.EIO}
 	if files, _, err := Sweep(t.Context(), stuck, func(string) bool { return false }); !errors.Is(err,
-		syscall.EIO) ||
-		files != 0 {
+		syscall.EIO) || files != 0 {
 		t.Errorf("%d files, %v", files, err)
 	}
 }
@@ -82,8 +78,7 @@ func TestWhatIsGoneIsDamageAndAFaultIsNot(t *testing.T) {
 		{&fs.PathError{Op: "open", Path: "x", Err: syscall.EMFILE}, finding.FaultCode},
 	} {
 		if got := Gone(c.err, "a.deb"); (got == nil) != (c.code == "") || got != nil &&
-			(code(got) != c.code ||
-				!strings.Contains(got.Error(), "a.deb")) {
+			(code(got) != c.code || !strings.Contains(got.Error(), "a.deb")) {
 			t.Errorf("%v: %v", c.err, got)
 		}
 	}
@@ -101,20 +96,14 @@ func TestWhatIsSetAside(t *testing.T) {
 	}
 	for _, durable := range []bool{false, true} {
 		name, err := d.Add(sent)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		if n, _, err := d.Aside(); n != 0 || err != nil {
 			t.Errorf("the right bytes are here again, and %d files are aside: %v", n, err)
 		}
 		if durable {
-			if err := d.Flush(); err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, d.Flush())
 		}
-		if err := d.SetAside(name); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, d.SetAside(name))
 		if n, size, err := d.Aside(); n != 1 || size != 19 || err != nil {
 			t.Errorf("%d %d %v", n, size, err)
 		}
@@ -167,12 +156,8 @@ func TestWhatIsNoFileOfThePoolIsPassedOver(t *testing.T) {
 		filepath.Join(d.root, "abc", name[3:]):           "x",
 		filepath.Join(d.root, other[:2], other[2:], "x"): "x",
 	} {
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(path, []byte(data), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		must.Write(t, path, data)
 	}
 	var listed []string
 	if err := d.Each(func(s string, size int64) error {
@@ -231,7 +216,7 @@ func TestAnUnfinishedFile(t *testing.T) {
 		if err != nil || offset != c.offset || origin != c.origin {
 			t.Errorf("%s: goes on from %d of %q, %v", c.name, offset, origin, err)
 		}
-		if left, _ := os.ReadDir(d.tmp); len(left) > 0 {
+		if left, err := os.ReadDir(d.tmp); err != nil || len(left) > 0 {
 			t.Errorf("%s: %v is left", c.name, left)
 		}
 	}
@@ -249,14 +234,12 @@ func TestAnUnfinishedFile(t *testing.T) {
 		"goes on after the 19") {
 		t.Errorf("%v", err)
 	}
-	if left, _ := os.ReadDir(d.tmp); len(left) > 0 {
+	if left, err := os.ReadDir(d.tmp); err != nil || len(left) > 0 {
 		t.Errorf("%v is left", left)
 	}
 	half(d, "one", sent[:7])
-	if err := d.Tidy(); err != nil {
-		t.Fatal(err)
-	}
-	if left, _ := os.ReadDir(d.tmp); len(left) > 0 {
+	must.Do(t, d.Tidy())
+	if left, err := os.ReadDir(d.tmp); err != nil || len(left) > 0 {
 		t.Errorf("tidied: %v is left", left)
 	}
 }
@@ -270,9 +253,7 @@ func TestNamesByOtherDigests(t *testing.T) {
 	if _, err := d.Ingest(want, give(sent), nil); err != nil {
 		t.Fatal(err)
 	}
-	if err := d.Tidy(); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, d.Tidy())
 	if got, ok := d.Find(want); !ok || got != sum(sent) {
 		t.Error("a name that leads to a file is forgotten")
 	}
@@ -346,8 +327,7 @@ func TestAFaultWhileUnpacking(t *testing.T) {
 	exact := says(sent)
 	exact.Most = int64(len(sent))
 	if _, err := open(t).Ingest(Want{Name: "object", Size: -1, Authority: ByMeaning(exact)},
-		give(packed(t, sent, 9)),
-		nil); err != nil {
+		give(packed(t, sent, 9)), nil); err != nil {
 		t.Errorf("as long as it may be: %v", err)
 	}
 	for name, change := range map[string]func(m *Meaning){
@@ -360,8 +340,7 @@ func TestAFaultWhileUnpacking(t *testing.T) {
 		m := says(sent)
 		change(&m)
 		if _, err := open(t).Ingest(Want{Name: "object", Size: -1, Authority: ByMeaning(m)}, give(sent),
-			nil); code(err) !=
-			"content.weak-digest" {
+			nil); code(err) != "content.weak-digest" {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"stockade/core/disk"
 	"stockade/core/finding"
 	"stockade/internal/made/faults"
+	"stockade/internal/must"
 )
 
 // life is what a pool goes through, step by step. Each gives what must be so once it did
@@ -154,9 +155,7 @@ func TestEachFaultOfTheDisk(t *testing.T) {
 			With: syscall.EIO}}
 	}
 	whole := begin(0)
-	if err := whole.run(); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, whole.run())
 	calls := whole.on.Calls()
 	told := 0
 	for fails := 1; fails <= len(calls); fails++ {
@@ -213,16 +212,10 @@ func TestTheOrderInWhichThingsAreMadeDurable(t *testing.T) {
 	root := t.TempDir()
 	on := &faults.Disk{System: disk.OS, Root: root, Only: []string{"sync", "rename", "mkdir pool/"}}
 	d, err := OpenOn(on, filepath.Join(root, "pool"), filepath.Join(root, "tmp"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	name, err := d.Add(sent)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := d.Flush(); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
+	must.Do(t, d.Flush())
 	ready, folder := "pool/ready/"+name, "pool/"+name[:2]
 	order := []string{"rename tmp/part-sha256-" + name + " " + ready, "sync " + ready, "mkdir " + folder,
 		"rename " + ready + " " + folder + "/" + name[2:]}
@@ -337,9 +330,7 @@ func TestComingAndGoingBesideAFlush(t *testing.T) {
 			t.Error(err)
 		}
 	}
-	if err := d.Flush(); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, d.Flush())
 	kept := 0
 	if err := d.Each(func(string, int64) error { kept++; return nil }); err != nil || kept != 300 {
 		t.Errorf("%d files are there, %v", kept, err)

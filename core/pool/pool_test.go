@@ -13,15 +13,14 @@ import (
 	"testing"
 
 	"stockade/core/finding"
+	"stockade/internal/must"
 )
 
 func open(t *testing.T) *Dir {
 	t.Helper()
 	dir := t.TempDir()
 	d, err := Open(filepath.Join(dir, "pool"), filepath.Join(dir, "tmp"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	return d
 }
 
@@ -60,7 +59,8 @@ func TestOnlyWhatIsRightEnters(t *testing.T) {
 			if size, ok := d.Has(sum(sent)); ok != (c.code == "") || ok && (size != 19 || got != sum(sent)) {
 				t.Errorf("there: %v, %d bytes", ok, size)
 			}
-			left, _ := filepath.Glob(filepath.Join(d.tmp, "*"))
+			left, err := filepath.Glob(filepath.Join(d.tmp, "*"))
+			must.Do(t, err)
 			if len(left) > 0 {
 				t.Errorf("left behind: %v", left)
 			}
@@ -160,7 +160,8 @@ func TestNamesThatAreNoDigestsFindNothing(t *testing.T) {
 			t.Errorf("%q is there", name)
 		}
 		if f, err := d.Open(name); err == nil {
-			b, _ := io.ReadAll(f)
+			b, err := io.ReadAll(f)
+			must.Do(t, err)
 			t.Errorf("%q opens: %d bytes", name, len(b))
 		}
 	}

@@ -663,8 +663,7 @@ func (d drawn) compareOnFooting(family archive.Matching, suffix string, seed int
 		return fmt.Sprint("not decided: ", s.Undecided)
 	case (p.Proved+s.stopped() == 1) != possible:
 		return fmt.Sprintf("on the footing %b it is %v that it can be installed, and told %+v %v %v",
-			footing,
-			possible, p, s.Missing, s.Conflicts)
+			footing, possible, p, s.Missing, s.Conflicts)
 	case possible && !keeps(chosen):
 		return fmt.Sprintf("on the footing %b what was taken is not enough: %v", footing, s.Chosen)
 	case possible && !d.installable(wanted, chosen&^footing|wanted):

@@ -12,6 +12,7 @@ import (
 	"stockade/core/archive/rpm"
 	"stockade/core/archive/rpm/header"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // rpmUniverse holds made packages of the rpm family, read as an index says them.
@@ -23,24 +24,18 @@ func rpmUniverse(t *testing.T, architectures []string, all ...made.RPM) *Univers
 			m.Arch = "x86_64"
 		}
 		file, err := m.Build(nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		o, err := header.Open(bytes.NewReader(file))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		list := `<metadata>` + rpm.Description{File: o, Path: "p/" + m.FileName(), SHA256: fmt.Sprintf(
 			"%064x", i+1)}.Primary() + `</metadata>`
 		s := archive.Source{Name: "brine", Architectures: architectures}
-		if err := (rpm.Family{}).ReadIndex(s, archive.IndexChoice{}, strings.NewReader(list),
+		must.Do(t, (rpm.Family{}).ReadIndex(s, archive.IndexChoice{}, strings.NewReader(list),
 			func(p *archive.Package, _ []byte) error {
 				p.Ordinal = i
 				u.Add(0, p)
 				return nil
-			}); err != nil {
-			t.Fatal(err)
-		}
+			}))
 	}
 	return u
 }
@@ -86,8 +81,7 @@ func TestSelectionOfTheRPMFamily(t *testing.T) {
 			[]m{{Name: "a", Version: "1-1", Requires: []string{"x", "y"}},
 				{Name: "b", Version: "1-1", Arch: "noarch", Provides: []string{"x"}},
 				{Name: "b", Version: "2-1", Provides: []string{"y"}}}, []string{"a"}, "required", "a b b",
-			"",
-			"only one version of b can be installed"},
+			"", "only one version of b can be installed"},
 		{"a boolean conflict does not exclude the package that says so", one, []m{{
 			Name:      "a",
 			Version:   "1-1",
@@ -127,8 +121,7 @@ func TestSelectionOfTheRPMFamily(t *testing.T) {
 		{"a conflict that is a condition", one,
 			[]m{{Name: "a", Version: "1-1", Requires: []string{"b", "c"}, Conflicts: []string{"(b and c)"}},
 				{Name: "b", Version: "1-1"}, {Name: "c", Version: "1-1"}}, []string{"a"}, "required",
-			"a b c",
-			"", "a excludes b or c"},
+			"a b c", "", "a excludes b or c"},
 		{"what is obsoleted cannot stay", one,
 			[]m{{Name: "a", Version: "1-1", Requires: []string{"b", "old"}},
 				{Name: "b", Version: "1-1", Obsoletes: []string{"old < 2"}}, {Name: "old", Version: "1-1"}},
@@ -139,8 +132,7 @@ func TestSelectionOfTheRPMFamily(t *testing.T) {
 			""},
 		{"recommendations", one, []m{{Name: "a", Version: "1-1", Recommends: []string{"b"}},
 			{Name: "b", Version: "1-1", Suggests: []string{"c"}}, {Name: "c", Version: "1-1"}},
-			[]string{"a"},
-			"recommended", "a b", "", ""},
+			[]string{"a"}, "recommended", "a b", "", ""},
 		{"recommendations backward", one,
 			[]m{{Name: "a", Version: "1-1"}, {Name: "b", Version: "1-1", Supplements: []string{"a"}},
 				{Name: "c", Version: "1-1", Enhances: []string{"a"}},
@@ -223,14 +215,10 @@ func TestSelectionOfTheALPMFamily(t *testing.T) {
 			[]Source{{Name: "wrack", Priority: 30, Architectures: []string{"x86_64"}}})
 		for i, m := range all {
 			info, err := alpm.ParseInfo([]byte(m.Info()))
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			p, err := alpm.ReadDescription(alpm.Describe(info, m.FileName(), 1, strings.Repeat("a", 64)),
 				"x")
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			p.Ordinal = i
 			u.Add(0, p)
 		}

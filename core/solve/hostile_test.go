@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"stockade/core/finding"
+	"stockade/internal/must"
 )
 
 // pigeons writes packages of which one needs more places than there are: each
@@ -42,9 +43,7 @@ func TestASearchThatFindsNoAnswerInTimeSaysSo(t *testing.T) {
 	begun := time.Now()
 	s, err := u.Select(t.Context(), wants, []View{u.Everyone()},
 		Limits{Each: 300 * time.Millisecond, All: 2 * time.Second})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if took := time.Since(begun); took > 30*time.Second {
 		t.Errorf("it took %s with a bound of 2 s", took)
 	}

@@ -9,6 +9,7 @@ import (
 	"stockade/core/archive"
 	"stockade/core/archive/deb"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // universe reads stanzas in a short form: "name version arch // Field: value // …",
@@ -33,14 +34,12 @@ func universe(t testing.TB, sources []Source, lists ...string) *Universe {
 			text.WriteString("\n")
 		}
 		s := archive.Source{Name: sources[i].Name, Architectures: sources[i].Architectures}
-		if err := (deb.Family{}).ReadIndex(s, archive.IndexChoice{}, strings.NewReader(text.String()),
+		must.Do(t, (deb.Family{}).ReadIndex(s, archive.IndexChoice{}, strings.NewReader(text.String()),
 			func(p *archive.Package, _ []byte) error {
 				p.Index = i
 				u.Add(i, p)
 				return nil
-			}); err != nil {
-			t.Fatal(err)
-		}
+			}))
 	}
 	return u
 }
@@ -81,9 +80,7 @@ func TestReasonsOfASelection(t *testing.T) {
 	} {
 		u := universe(t, one, c.list)
 		s, err := u.Select(t.Context(), []Want{want(0, "a", c.with, 1)}, []View{u.Everyone()}, Limits{})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		var got []string
 		for _, x := range s.Chosen {
 			how := x.How
@@ -295,8 +292,6 @@ func TestSelectionGrowsWithItsSize(t *testing.T) {
 func (u *Universe) selectAll(t testing.TB, wants []Want) *Selection {
 	t.Helper()
 	s, err := u.Select(t.Context(), wants, []View{u.Everyone()}, Limits{})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	return s
 }

@@ -243,8 +243,7 @@ func (u Unaided) String() string {
 	}
 	s := u.Needer.String() + " needs " + u.Clause.String() + ", which " + u.Meets.Name + " " +
 		u.Meets.Version + " meets, and " + u.First.Name + " " + u.First.Version +
-		" is what is taken of it " +
-		where(u.View, u.Arch)
+		" is what is taken of it " + where(u.View, u.Arch)
 	if len(names) > 0 {
 		s += "; that stops " + strings.Join(names[:min(3, len(names))], ", ")
 		if more := len(names) - 3; more > 0 {

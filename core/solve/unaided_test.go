@@ -8,6 +8,7 @@ import (
 	"stockade/core/archive"
 	"stockade/core/archive/deb"
 	"stockade/core/archive/rpm"
+	"stockade/internal/must"
 )
 
 // plainNeeds are relations as they are.
@@ -30,8 +31,7 @@ func TestWhatIsNotInstalledByItself(t *testing.T) {
 		two    bool   // rail 2 is of another source, with a worse priority
 	}{
 		{name: "only what is needed was taken", needs: map[string]archive.Clause{"desk": rail},
-			wants: "desk",
-			says:  "1 of 1"},
+			wants: "desk", says: "1 of 1"},
 		{name: "another version was taken too", needs: map[string]archive.Clause{"desk": rail},
 			wants: "desk rail", says: "1 of 2: desk stops desk"},
 		{name: "what needs it in turn", needs: map[string]archive.Clause{"desk": rail,
@@ -89,15 +89,11 @@ func TestWhatIsNotInstalledByItself(t *testing.T) {
 			v := View{Name: "the group hall", Architectures: []string{arch}}
 			if c.pins != "" {
 				r, err := archive.ParseWant(c.pins)
-				if err != nil {
-					t.Fatal(err)
-				}
+				must.Do(t, err)
 				v.Pins = []archive.Relation{r}
 			}
 			s, err := u.Select(t.Context(), wants, []View{v}, Limits{})
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			got := fmt.Sprintf("%d of %d", s.Proofs[0].Proved, s.Proofs[0].Wanted)
 			for _, x := range s.Unaided {
 				var stops []string
@@ -113,8 +109,7 @@ func TestWhatIsNotInstalledByItself(t *testing.T) {
 					") needs rail = 1-1, which rail 1-1 meets, and rail 2-1 is what is " +
 					"taken of it by the group hall on " + arch
 				if !strings.HasPrefix(x.String(), says) || strings.Contains(x.String(),
-					"; that stops house") !=
-					strings.HasSuffix(c.says, "house") {
+					"; that stops house") != strings.HasSuffix(c.says, "house") {
 					t.Error(x)
 				}
 			}

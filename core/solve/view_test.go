@@ -8,6 +8,7 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/archive/alpm"
+	"stockade/internal/must"
 )
 
 // surpassed in a short form: "openssl 3.0.20 < 3.0.22 in 1", with "behind" where
@@ -91,9 +92,7 @@ func TestEachViewIsProvedByItself(t *testing.T) {
 		"lib 2 amd64")
 	wants := []Want{want(AllSources, "ctl", "required", 1), want(AllSources, "tables", "required", 1)}
 	pin, err := archive.ParseWant("tables = 1")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	s, err := u.Select(t.Context(), wants, []View{
 		{Name: "the group whole", Architectures: amd, Sources: []int{0, 1}},
 		{Name: "the group base", Architectures: amd, Sources: []int{0}},
@@ -105,9 +104,7 @@ func TestEachViewIsProvedByItself(t *testing.T) {
 			Wants:         []int{1},
 		},
 	}, Limits{})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if got := names(s); got != "ctl=1 lib=2 tables=1 tables=2" {
 		t.Errorf("chosen: %s", got)
 	}
@@ -220,17 +217,14 @@ func TestSeveralArchitecturesOnOneMachine(t *testing.T) {
 			"ctl", []string{"i386"}, "ctl=1 lib=1:i386 plot=1:i386", "ctl excludes lib"},
 		{"unless it names the architecture",
 			"ctl 1 amd64 // Depends: plot:i386 // Conflicts: lib:amd64\nplot 1 i386 // Depends: lib\n" +
-				"lib 1 i386",
-			"ctl", []string{"i386"}, "ctl=1 lib=1:i386 plot=1:i386", ""},
+				"lib 1 i386", "ctl", []string{"i386"}, "ctl=1 lib=1:i386 plot=1:i386", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			u := universe(t, both, c.list)
 			s, err := u.Select(t.Context(), []Want{want(0, c.want, "required", 1)},
 				[]View{{Name: "the group lab", Architectures: []string{"amd64"}, Foreign: c.foreign}},
 				Limits{})
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			if got := names(s); got != c.chosen {
 				t.Errorf("chosen: %s", got)
 			}
@@ -276,9 +270,7 @@ func TestEverythingIsTakenForAllArchitectures(t *testing.T) {
 	everything := Want{Relation: archive.Relation{Name: "*"}, As: "everything"}
 	view := View{Name: "the group lab", Architectures: []string{"amd64"}, Foreign: []string{"i386"}}
 	s, err := u.Select(t.Context(), []Want{everything}, []View{view}, Limits{})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if got := names(s); got != "ctl=1 ctl=1:i386 data=1 plot=1:i386" {
 		t.Errorf("chosen: %s", got)
 	}

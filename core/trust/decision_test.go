@@ -51,8 +51,8 @@ func TestWhatIsDecidedLastCounts(t *testing.T) {
 		if !d.IsNew(fpr, "kelp", "call 4471") {
 			t.Errorf("%s: it decided about another source", c.name)
 		}
-		if why := d.Distrusted(fpr, "tarn"); !strings.HasPrefix(why, c.distrusted) || (why == "") !=
-			(c.distrusted == "") {
+		if why := d.Distrusted(fpr, "tarn"); !strings.HasPrefix(why, c.distrusted) ||
+			(why == "") != (c.distrusted == "") {
 			t.Errorf("%s: %q", c.name, why)
 		}
 		if why := d.Distrusted(fpr, "kelp"); why != c.distrustedOther {
@@ -209,8 +209,7 @@ func TestTwoPersonsVouch(t *testing.T) {
 			true) != step.ola ||
 			act("mara", false) != step.free || len(d.Waiting()) != len(d.Clone().Waiting()) {
 			t.Errorf("after %s by %s: vouched by %q, waits for the second of %q; next %s, %s, %s", step.act,
-				step.by, v.By,
-				w.By, act("mara", true), act("ola", true), act("mara", false))
+				step.by, v.By, w.By, act("mara", true), act("ola", true), act("mara", false))
 		}
 		if v.By != "" && (v.Why != "call 3; print" || v.Act != Vouch) {
 			t.Errorf("%+v", v)

@@ -23,6 +23,7 @@ import (
 	"github.com/ProtonMail/go-crypto/openpgp/packet"
 
 	"stockade/core/finding"
+	"stockade/internal/must"
 )
 
 // maker makes certificates and signatures by hand, down to what no program makes.
@@ -42,21 +43,15 @@ func newMaker(t *testing.T) *maker {
 		Time:        func() time.Time { return m.now },
 	}
 	e, err := openpgp.NewEntity("Tarn desk", "", "desk@tarn.example", m.cfg)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := e.AddSigningSubkey(m.cfg); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
+	must.Do(t, e.AddSigningSubkey(m.cfg))
 	m.e = e
 	return m
 }
 
 func (m *maker) raw(e *openpgp.Entity) []byte {
 	var b bytes.Buffer
-	if err := e.Serialize(&b); err != nil {
-		m.t.Fatal(err)
-	}
+	must.Do(m.t, e.Serialize(&b))
 	return b.Bytes()
 }
 
@@ -71,17 +66,11 @@ func (m *maker) sign(key *packet.PrivateKey, content []byte, change func(s *pack
 		change(s)
 	}
 	h, err := s.PrepareSign(m.cfg)
-	if err != nil {
-		m.t.Fatal(err)
-	}
+	must.Do(m.t, err)
 	h.Write(content)
-	if err := s.Sign(h, key, m.cfg); err != nil {
-		m.t.Fatal(err)
-	}
+	must.Do(m.t, s.Sign(h, key, m.cfg))
 	var b bytes.Buffer
-	if err := s.Serialize(&b); err != nil {
-		m.t.Fatal(err)
-	}
+	must.Do(m.t, s.Serialize(&b))
 	return b.Bytes()
 }
 
@@ -93,13 +82,9 @@ func (m *maker) self(change func(s *packet.Signature)) []byte {
 		PubKeyAlgo: key.PubKeyAlgo, Hash: crypto.SHA512,
 		CreationTime: m.now.Add(time.Minute), IssuerKeyId: &id, IssuerFingerprint: key.Fingerprint}
 	change(s)
-	if err := s.SignDirectKeyBinding(m.e.PrimaryKey, key, m.cfg); err != nil {
-		m.t.Fatal(err)
-	}
+	must.Do(m.t, s.SignDirectKeyBinding(m.e.PrimaryKey, key, m.cfg))
 	var b bytes.Buffer
-	if err := s.Serialize(&b); err != nil {
-		m.t.Fatal(err)
-	}
+	must.Do(m.t, s.Serialize(&b))
 	return b.Bytes()
 }
 
@@ -116,14 +101,10 @@ func (m *maker) amended(signature []byte) []byte {
 // resigned gives the certificate with a self-signature of its own on the user id.
 func (m *maker) resigned(change func(s *packet.Signature)) []byte {
 	e, err := openpgp.ReadEntity(packet.NewReader(bytes.NewReader(m.raw(m.e))))
-	if err != nil {
-		m.t.Fatal(err)
-	}
+	must.Do(m.t, err)
 	for _, id := range e.Identities {
 		change(id.SelfSignature)
-		if err := id.SelfSignature.SignUserId(id.Name, e.PrimaryKey, m.e.PrivateKey, m.cfg); err != nil {
-			m.t.Fatal(err)
-		}
+		must.Do(m.t, id.SelfSignature.SignUserId(id.Name, e.PrimaryKey, m.e.PrivateKey, m.cfg))
 		id.Signatures = []*packet.Signature{id.SelfSignature}
 	}
 	return m.raw(e)
@@ -132,16 +113,12 @@ func (m *maker) resigned(change func(s *packet.Signature)) []byte {
 // subkeyed gives the certificate with another binding of its signing subkey.
 func (m *maker) subkeyed(change func(s *packet.Signature)) []byte {
 	e, err := openpgp.ReadEntity(packet.NewReader(bytes.NewReader(m.raw(m.e))))
-	if err != nil {
-		m.t.Fatal(err)
-	}
+	must.Do(m.t, err)
 	for i := range e.Subkeys {
 		k := &e.Subkeys[i]
 		if k.Sig.FlagSign {
 			change(k.Sig)
-			if err := k.Sig.SignKey(k.PublicKey, m.e.PrivateKey, m.cfg); err != nil {
-				m.t.Fatal(err)
-			}
+			must.Do(m.t, k.Sig.SignKey(k.PublicKey, m.e.PrivateKey, m.cfg))
 		}
 	}
 	return m.raw(e)
@@ -161,9 +138,7 @@ func armoured(t *testing.T, kind string, headers map[string]string, body []byte)
 	t.Helper()
 	var b bytes.Buffer
 	w, err := armor.Encode(&b, kind, headers)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	w.Write(body)
 	w.Close()
 	return append(b.Bytes(), '\n')
@@ -203,9 +178,7 @@ func (m *maker) made(h byHand, content []byte) []byte {
 	sum.Write([]byte{4, 0xff, 0, 0, 0, byte(len(head))})
 	digest := sum.Sum(nil)
 	r, s, err := eddsa.Sign(m.e.PrivateKey.PrivateKey.(*eddsa.PrivateKey), digest)
-	if err != nil {
-		m.t.Fatal(err)
-	}
+	must.Do(m.t, err)
 	body := append(head, 0, byte(len(h.unhashed)))
 	body = append(append(body, h.unhashed...), digest[:2]...)
 	for _, n := range [][]byte{r, s} {
@@ -332,10 +305,9 @@ func (m *maker) handmadeCases() []handmade {
 	add("in armour with a header", plain, text, armoured(m.t, openpgp.SignatureType, map[string]string{
 		"Comment": "from the desk"}, good))
 	add("in armour of another kind", plain, text, armoured(m.t, "PGP MESSAGE", nil, good))
-	add("in armour with a wrong checksum", plain, text,
-		bytes.Replace(block,
-			block[bytes.LastIndex(block, []byte("\n=")):bytes.LastIndex(block, []byte("\n="))+6], []byte(
-				"\n=AAAA"), 1))
+	add("in armour with a wrong checksum", plain, text, bytes.Replace(block,
+		block[bytes.LastIndex(block, []byte("\n=")):bytes.LastIndex(block, []byte("\n="))+6], []byte(
+			"\n=AAAA"), 1))
 	add("in armour without an end", plain, text, block[:bytes.Index(block, []byte("-----END"))])
 	add("in armour with text before it", plain, text, append([]byte("hello\n"), block...))
 	add("in armour with text behind it", plain, text, append(bytes.Clone(block), "hello\n"...))
@@ -493,11 +465,10 @@ func TestWhatIsDecidedOfEachSignature(t *testing.T) {
 	for _, c := range m.handmadeCases() {
 		text := map[string]string{
 			"another key id": "signed by 0000000000000007,", "no issuer": "signed by an unnamed key,",
-			"another fingerprint":                "signed by " + strings.Repeat("07", 20) + ",",
-			"an issuer of a length that is none": "not known, or damaged",
-			"the weak digest SHA-1":              "the digest SHA-1: two texts",
-			"made before its key": "before its key " + fmt.Sprintf("%X",
-				m.e.PrimaryKey.Fingerprint),
+			"another fingerprint":                 "signed by " + strings.Repeat("07", 20) + ",",
+			"an issuer of a length that is none":  "not known, or damaged",
+			"the weak digest SHA-1":               "the digest SHA-1: two texts",
+			"made before its key":                 fmt.Sprintf("its key %X", m.e.PrimaryKey.Fingerprint),
 			"the key may only certify, by itself": "a part of the certificate that may not sign",
 		}[c.name]
 		if err := c.judged(); text != "" && (err == nil || !strings.Contains(err.Error(), text)) {
@@ -539,9 +510,7 @@ func TestWhatGpgvRefusesIsRefused(t *testing.T) {
 	for i, c := range cases {
 		file := func(name string, data []byte) string {
 			p := filepath.Join(dir, fmt.Sprintf("%d-%s", i, name))
-			if err := os.WriteFile(p, data, 0o600); err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, os.WriteFile(p, data, 0o600))
 			return p
 		}
 		ring, content, signature := file("ring.gpg", c.certificate), file("content", c.content), file(

@@ -114,8 +114,7 @@ func (c *Certificate) answersTo(signer string) bool {
 // did not sign what is signed by these.
 func (k *Keyring) Idle(by archive.Signer, before time.Time) (out []Known) {
 	for _, n := range k.known {
-		signs := by.Is(n.Certificate.Fingerprint) ||
-			slices.ContainsFunc(by.Others, n.Certificate.answersTo)
+		signs := by.Is(n.Certificate.Fingerprint) || slices.ContainsFunc(by.Others, n.Certificate.answersTo)
 		if !signs && n.Barred == "" && slices.Contains(n.VouchedFor, k.source) && !n.Since.IsZero() &&
 			n.Since.Before(before) {
 			out = append(out, n)

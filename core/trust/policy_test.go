@@ -8,14 +8,13 @@ import (
 	"time"
 
 	"stockade/core/finding"
+	"stockade/internal/must"
 )
 
 // docs/trust.md says what the table says, row for row.
 func TestTheTableIsTheOneThatIsDocumented(t *testing.T) {
 	text, err := os.ReadFile("../../docs/trust.md")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	var rows []string
 	for _, r := range Table() {
 		name := r.Name
@@ -90,14 +89,10 @@ func TestPoliciesAreJoinedAndCompared(t *testing.T) {
 // certificate is said to be; and it is an input of what is built.
 func TestAPolicyHoldsWhereverAKeyIsJudged(t *testing.T) {
 	k, err := NewKey("Tarn", "", "", func() time.Time { return time.Now().Add(-time.Hour) })
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	k = k.At(time.Now)
 	signature, err := k.DetachSign([]byte("text"), true)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	c, long := k.Certificate(), Policy{RSABits: 4096}
 	ring := vouched(c)
 	if _, err := ring.Detached([]byte("text"), signature); err != nil {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"stockade/core/finding"
+	"stockade/internal/must"
 )
 
 // program is a real OpenPGP program with a home of its own.
@@ -26,9 +27,7 @@ func newProgram(t *testing.T, name string) *program {
 		t.Skipf("skipped: %s is not on this machine", name)
 	}
 	home, err := os.MkdirTemp("", "p") // short: sockets lie in it, whose paths are bounded
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	t.Cleanup(func() { os.RemoveAll(home) })
 	p := &program{t: t, name: name, home: home}
 	if name == "gpg" {
@@ -59,9 +58,7 @@ func (p *program) run(in string, args ...string) []byte {
 func (p *program) file(name string, data []byte) string {
 	p.t.Helper()
 	path := filepath.Join(p.home, name)
-	if err := os.WriteFile(path, data, 0o600); err != nil {
-		p.t.Fatal(err)
-	}
+	must.Do(p.t, os.WriteFile(path, data, 0o600))
 	return path
 }
 
@@ -174,13 +171,9 @@ func TestTheRealProgramReadsOurs(t *testing.T) {
 	t.Parallel()
 	gpg := newProgram(t, "gpg")
 	k, err := NewKey("Site", "", "", time.Now)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	signed, err := k.Clearsign([]byte(document))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	gpg.run("", "--import", gpg.file("ours.key", []byte(k.Certificate().Armoured())))
 	if out := gpg.run("", "--decrypt", gpg.file("ours", signed)); string(out) != document {
 		t.Errorf("gpg reads our text as %q", out)
@@ -234,9 +227,7 @@ func TestKeysOfTheRealProgramThatDoNotCount(t *testing.T) {
 
 	cert, signature = make("whole@tarn.example")
 	statement, err := os.ReadFile(filepath.Join(gpg.home, "openpgp-revocs.d", cert.Fingerprint+".rev"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	statement = bytes.Replace(statement, []byte(":-----BEGIN"), []byte("-----BEGIN"), 1)
 	for name, c := range map[string]*Certificate{"by the statement alone": withdrawn(t, cert, statement),
 		"as gpg has it": one(t, append(gpg.run(string(statement), "--import"), gpg.run("", "--export",
@@ -322,8 +313,7 @@ func TestAnotherProgramAgrees(t *testing.T) {
 			t.Errorf("%s, in clear text: %v %q", suite, err, got)
 		}
 		if _, _, err := ring.Clearsigned(bytes.Replace(clear, []byte("steady"), []byte("Steady"),
-			1)); outcome(
-			err) != "content.signature-bad changed" {
+			1)); outcome(err) != "content.signature-bad changed" {
 			t.Errorf("%s, another text: %v", suite, err)
 		}
 		statement := sq.run("", "revoke", "certificate", "--certificate", key, "superseded", "see the site")
@@ -345,20 +335,14 @@ func TestAnotherProgramAgrees(t *testing.T) {
 	}
 
 	ours, err := NewKey("Site", "", "", func() time.Time { return time.Now().Add(-time.Hour) })
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	ours = ours.At(time.Now)
 	ring := sq.file("ours.pgp", []byte(ours.Certificate().Armoured()))
 	detached, err := ours.DetachSign([]byte(document), true)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	sq.run("", "verify", "--signer-cert", ring, "--detached", sq.file("ours.sig", detached), text)
 	signed, err := ours.Clearsign([]byte(document))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if out := sq.run("", "verify", "--signer-cert", ring, sq.file("ours.asc",
 		signed)); string(out) != document {
 		t.Errorf("it reads our text as %q", out)
@@ -439,11 +423,10 @@ func TestAKeyboxOfTheRealProgramIsRead(t *testing.T) {
 			"1y")
 	}
 	raw, err := os.ReadFile(filepath.Join(gpg.home, "pubring.kbx"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	certs, err := ReadCertificates(raw)
-	exported, _ := ReadCertificates(gpg.run("", "--export"))
+	exported, err := ReadCertificates(gpg.run("", "--export"))
+	must.Do(t, err)
 	same := func(a, b *Certificate) bool { return bytes.Equal(a.Binary(), b.Binary()) }
 	if err != nil || len(certs) != 2 || !slices.EqualFunc(certs, exported, same) {
 		t.Errorf("%v, %v", certs, err)
@@ -455,14 +438,12 @@ func TestEd448OfAnotherImplementationCounts(t *testing.T) {
 	read := func(name string) []byte {
 		t.Helper()
 		data, err := os.ReadFile(filepath.Join("testdata", name))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return data
 	}
 	c, text, signature := one(t, read("ed448.asc")), read("ed448.txt"), read("ed448.txt.asc")
-	if c.Primary.Algorithm != "Ed448" || len(c.Fingerprint) != 64 || c.Fingerprint !=
-		"233CDD8B5365006249D433DDEE922D48DA44A0A54FF5999BBB065CFFF0A23FC0" ||
+	if c.Primary.Algorithm != "Ed448" || len(c.Fingerprint) != 64 ||
+		c.Fingerprint != "233CDD8B5365006249D433DDEE922D48DA44A0A54FF5999BBB065CFFF0A23FC0" ||
 		c.UserIDs[0] != "Tarn archive <archive@tarn.example>" {
 		t.Errorf("%+v", c.Primary)
 	}

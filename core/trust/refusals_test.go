@@ -14,6 +14,7 @@ import (
 	"github.com/ProtonMail/go-crypto/openpgp/packet"
 
 	"stockade/core/finding"
+	"stockade/internal/must"
 )
 
 func (m *maker) certificate(data []byte) *Certificate {
@@ -27,9 +28,7 @@ func (m *maker) certificate(data []byte) *Certificate {
 
 func (m *maker) secret(armour string) []byte {
 	var b bytes.Buffer
-	if err := m.e.SerializePrivateWithoutSigning(&b, nil); err != nil {
-		m.t.Fatal(err)
-	}
+	must.Do(m.t, m.e.SerializePrivateWithoutSigning(&b, nil))
 	if armour == "" {
 		return b.Bytes()
 	}
@@ -48,9 +47,7 @@ func TestEachRefusalOfACertificate(t *testing.T) {
 	}
 	many := func(n int) []byte {
 		list, err := splitCertificates(plain)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		p := &list[0].primary
 		for i := len(p.signatures); i < n; i++ {
 			p.signatures = append(p.signatures, m.self(func(s *packet.Signature) {
@@ -61,9 +58,7 @@ func TestEachRefusalOfACertificate(t *testing.T) {
 	}
 	manyOn := func(choose func(c *rawCertificate) *component) []byte {
 		list, err := splitCertificates(plain)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		c := choose(list[0])
 		one := m.self(func(*packet.Signature) {})
 		for len(c.signatures) <= maxSelfSignatures {
@@ -80,8 +75,7 @@ func TestEachRefusalOfACertificate(t *testing.T) {
 		{"binary", plain, "", ""},
 		{"armoured", block, "", ""},
 		{"as large as may be", append(bytes.Clone(block), bytes.Repeat([]byte{'\n'},
-			maxCertificates-len(block))...),
-			"", ""},
+			maxCertificates-len(block))...), "", ""},
 		{"too large", append(bytes.Clone(block), bytes.Repeat([]byte{'\n'}, maxCertificates-len(block)+1)...),
 			"key.unreadable too-large", "more than 8388608 bytes"},
 		{"nothing", nil, "key.unreadable none", "no certificate"},
@@ -123,8 +117,7 @@ func TestEachRefusalOfACertificate(t *testing.T) {
 		{"a secret key behind a certificate", append(bytes.Clone(plain), m.secret("")...),
 			"key.secret-material", ""},
 		{"a secret block behind a certificate", append(bytes.Clone(block),
-			m.secret(openpgp.PrivateKeyType)...),
-			"key.secret-material", ""},
+			m.secret(openpgp.PrivateKeyType)...), "key.secret-material", ""},
 		{"a secret subkey in a certificate", append(bytes.Clone(plain), secretSubkey(t, m.secret(""))...),
 			"key.secret-material", ""},
 		{"damaged armour behind a certificate", append(bytes.Clone(block), damaged(sum, "\n=AAAA")...),
@@ -162,13 +155,9 @@ func boxed(cert []byte, later, longer uint32) []byte {
 func behindFirst(t *testing.T, key []byte) []byte {
 	t.Helper()
 	p, err := packet.NewOpaqueReader(bytes.NewReader(key)).Next()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	var b bytes.Buffer
-	if err := p.Serialize(&b); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, p.Serialize(&b))
 	if !bytes.HasPrefix(key, b.Bytes()) {
 		t.Fatal("a packet is written in another way than it was read")
 	}
@@ -181,14 +170,10 @@ func secretSubkey(t *testing.T, key []byte) []byte {
 	r := packet.NewOpaqueReader(bytes.NewReader(key))
 	for {
 		p, err := r.Next()
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		if p.Tag == tagSecretSubkey {
 			var b bytes.Buffer
-			if err := p.Serialize(&b); err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, p.Serialize(&b))
 			return b.Bytes()
 		}
 	}
@@ -226,15 +211,9 @@ func TestWhatAnotherCopyHas(t *testing.T) {
 	}
 	end := m.now.Add(1 << 30 * time.Second).UTC().Format(time.DateOnly)
 	more, err := openpgp.ReadEntity(packet.NewReader(bytes.NewReader(m.secret(""))))
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := more.AddUserId("Tarn night desk", "", "night@tarn.example", m.cfg); err != nil {
-		t.Fatal(err)
-	}
-	if err := more.AddSigningSubkey(m.cfg); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
+	must.Do(t, more.AddUserId("Tarn night desk", "", "night@tarn.example", m.cfg))
+	must.Do(t, more.AddSigningSubkey(m.cfg))
 	grown := m.certificate(m.raw(more))
 	fresh := grown.Subkeys[len(grown.Subkeys)-1].Fingerprint
 	revoked := m.certificate(m.amended(m.self(func(s *packet.Signature) {
@@ -273,9 +252,7 @@ func TestWhatAnotherCopyHas(t *testing.T) {
 		t.Errorf("a subkey that ends later: %v %v", isMore, err)
 	}
 	for _, name := range []string{"A desk", "Z \x1b[2J desk"} {
-		if err := more.AddUserId(name, "", "", m.cfg); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, more.AddUserId(name, "", "", m.cfg))
 	}
 	got := strings.Join(m.certificate(m.raw(more)).UserIDs, "\n")
 	if got != "Tarn desk <desk@tarn.example>\nA desk\nTarn night desk <night@tarn.example>\n"+
@@ -352,9 +329,7 @@ func TestWhichSignatureSaysWhenAKeyEnds(t *testing.T) {
 	}
 	raw := func(data []byte) *rawCertificate {
 		list, err := splitCertificates(data)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return list[0]
 	}
 	ended := raw(m.resigned(func(s *packet.Signature) { s.KeyLifetimeSecs = secs(7000) }))
@@ -413,8 +388,7 @@ func TestWhatIsFoundAboutACertificate(t *testing.T) {
 			[]Part{with(func(p *Part) { p.Expires = now.Add(30 * day) })}, "", ""},
 		{"one subkey follows another", with(func(p *Part) { p.CanSign = false }), []Part{
 			with(func(p *Part) { p.Expires = now.Add(day) }),
-			with(func(p *Part) { p.Expires = now.Add(90 * day) })},
-			"", ""},
+			with(func(p *Part) { p.Expires = now.Add(90 * day) })}, "", ""},
 		{"subkeys that do not", with(func(p *Part) { p.CanSign = false }), []Part{
 			with(func(p *Part) { p.Revoked = true }), with(func(p *Part) { p.Expires = now }),
 			with(func(p *Part) { p.CanSign = false })}, "key.cannot-sign error", "none of its 4 parts"},
@@ -507,8 +481,7 @@ const head = signedHeader + "\n"
 func TestOnlyOneMessageAndNothingElseIsClearSigned(t *testing.T) {
 	m := newMaker(t)
 	ring := NewKeyring("tarn", []Known{{Certificate: m.certificate(m.raw(m.e)),
-		VouchedFor: []string{"tarn"}}},
-		time.Now)
+		VouchedFor: []string{"tarn"}}}, time.Now)
 	inText := func(s *packet.Signature) { s.SigType = packet.SigTypeText }
 	proper := 0
 	for _, c := range frames {
@@ -545,8 +518,7 @@ func TestOnlyOneMessageAndNothingElseIsClearSigned(t *testing.T) {
 func TestTheArmourInsideAClearSignedText(t *testing.T) {
 	m := newMaker(t)
 	ring := NewKeyring("tarn", []Known{{Certificate: m.certificate(m.raw(m.e)),
-		VouchedFor: []string{"tarn"}}},
-		time.Now)
+		VouchedFor: []string{"tarn"}}}, time.Now)
 	text := []byte("Suite: steady")
 	block := string(armoured(t, openpgp.SignatureType, nil, m.sign(m.e.PrivateKey, text,
 		func(s *packet.Signature) {
@@ -572,8 +544,7 @@ func TestTheArmourInsideAClearSignedText(t *testing.T) {
 func TestTheArmourOfADetachedSignature(t *testing.T) {
 	m := newMaker(t)
 	ring := NewKeyring("tarn", []Known{{Certificate: m.certificate(m.raw(m.e)),
-		VouchedFor: []string{"tarn"}}},
-		time.Now)
+		VouchedFor: []string{"tarn"}}}, time.Now)
 	text := []byte("x")
 	good := m.sign(m.e.PrivateKey, text, nil)
 	block := string(armoured(t, openpgp.SignatureType, nil, good))
@@ -618,8 +589,7 @@ func (b *broken) Seek(offset int64, whence int) (int64, error) {
 func TestAFaultIsNoBadSignature(t *testing.T) {
 	m := newMaker(t)
 	ring := NewKeyring("tarn", []Known{{Certificate: m.certificate(m.raw(m.e)),
-		VouchedFor: []string{"tarn"}}},
-		time.Now)
+		VouchedFor: []string{"tarn"}}}, time.Now)
 	content := []byte("behind a header: what upstream signs")
 	signature := m.sign(m.e.PrivateKey, content[17:], nil)
 	for _, c := range []struct {
@@ -637,8 +607,7 @@ func TestAFaultIsNoBadSignature(t *testing.T) {
 			t.Errorf("%+v: %v", c, err)
 		}
 		if f, ok := finding.From(err); c.fails && (ok && f.Code != finding.FaultCode ||
-			by.Fingerprint != "" ||
-			!strings.Contains(err.Error(), errDisk.Error())) {
+			by.Fingerprint != "" || !strings.Contains(err.Error(), errDisk.Error())) {
 			t.Errorf("%+v: %v", c, err)
 		}
 	}
@@ -671,12 +640,10 @@ func TestTheMostTellingRefusalIsTold(t *testing.T) {
 		t.Errorf("%+v %v", signer, err)
 	}
 	one := NewKeyring("tarn", []Known{{Certificate: m.certificate(m.raw(m.e)), VouchedFor: []string{"kelp",
-		"brine"}}},
-		time.Now)
+		"brine"}}}, time.Now)
 	_, err = one.Detached(text, by(m))
 	if f, _ := finding.From(err); f.Code != "key.unvouched" || !strings.Contains(f.Text,
-		"only for kelp, brine") ||
-		!strings.Contains(f.WayOut, "ask the owner of the source") {
+		"only for kelp, brine") || !strings.Contains(f.WayOut, "ask the owner of the source") {
 		t.Errorf("%+v", f)
 	}
 }
@@ -711,8 +678,7 @@ func TestASealIsJudgedAsOfItsDate(t *testing.T) {
 			""},
 	} {
 		_, err := NewKeyring("tarn", []Known{{Certificate: c, VouchedFor: []string{"tarn"}}},
-			x.now).Detached(text,
-			m.sign(m.e.PrivateKey, text, x.change))
+			x.now).Detached(text, m.sign(m.e.PrivateKey, text, x.change))
 		if got := said(err); got != x.said {
 			t.Errorf("%s: %q, and %q was meant: %v", x.name, got, x.said, err)
 		}
@@ -723,9 +689,7 @@ func TestASiteKeyRefusesWhatItCannotDo(t *testing.T) {
 	m := newMaker(t)
 	k := &SiteKey{entity: m.e, now: time.Now}
 	locked, err := k.Locked([]byte("a long passphrase"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	for name, c := range map[string]struct {
 		data []byte
 		text string
@@ -781,12 +745,9 @@ func TestASiteKeyRefusesWhatItCannotDo(t *testing.T) {
 	}
 	then := k.At(at(m.now.Add(3 * time.Hour)))
 	signature, err := then.SignStream(strings.NewReader("x"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	by, err := NewKeyring("seal", []Known{{Certificate: k.Certificate(), VouchedFor: []string{"seal"}}},
-		nil).Detached(
-		[]byte("x"), signature)
+		nil).Detached([]byte("x"), signature)
 	if err != nil || !by.At.Equal(m.now.Add(3*time.Hour)) {
 		t.Errorf("%+v %v", by, err)
 	}

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"stockade/core/finding"
+	"stockade/internal/must"
 )
 
 // Each way in which a statement is refused, and none in which it is not.
@@ -16,16 +17,13 @@ func TestStatementsOfOtherSites(t *testing.T) {
 		t.Helper()
 		k, err := NewKey(name, "", "desk@"+strings.ToLower(name)+".example",
 			func() time.Time { return now.Add(-time.Hour) })
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return k.At(func() time.Time { return now.Add(-time.Minute) })
 	}
 	harbour, stranger, tarn := key("Harbour"), key("Stranger"), key("Tarn")
 	clock := func() time.Time { return now }
 	paired := NewKeyring("paired", []Known{{Certificate: harbour.Certificate(),
-		VouchedFor: []string{"paired"}}},
-		clock)
+		VouchedFor: []string{"paired"}}}, clock)
 	f := tarn.Certificate().Fingerprint
 	good := Statement{At: now.UTC().Truncate(time.Second), Vouches: []Stated{{Fingerprint: f, Source: "tarn",
 		Family: "deb", Release: "heron", Evidence: "read out\x1b[31m", By: "ola", At: now.UTC()}},
@@ -37,9 +35,7 @@ func TestStatementsOfOtherSites(t *testing.T) {
 		st.Vouches, st.Bars = append([]Stated{}, good.Vouches...), append([]StatedBar{}, good.Bars...)
 		change(&st)
 		out, err := by.State(st)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return out
 	}
 	// What no site of ours would state, signed all the same.
@@ -53,18 +49,12 @@ func TestStatementsOfOtherSites(t *testing.T) {
 		if err == nil {
 			err = json.Unmarshal(raw, &m)
 		}
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		change(m)
 		raw, err = json.Marshal(m)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		out, err := k.Clearsign(append(raw, '\n'))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		return out
 	}
 	as := func(*Statement) {}
@@ -213,9 +203,7 @@ func TestAllWhoSignAreKnown(t *testing.T) {
 	var keys []*SiteKey
 	for _, name := range []string{"Tarn", "Kelp", "Brine"} {
 		k, err := NewKey(name, "", "desk@tarn.example", func() time.Time { return now.Add(-time.Hour) })
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		keys = append(keys, k.At(func() time.Time { return now.Add(-time.Minute) }))
 	}
 	var known []Known
@@ -225,9 +213,7 @@ func TestAllWhoSignAreKnown(t *testing.T) {
 	var signatures []byte
 	for _, k := range append(keys, keys[1]) {
 		one, err := k.DetachSign([]byte("text"), false)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		signatures = append(signatures, one...)
 	}
 	by, err := NewKeyring("tarn", known, func() time.Time { return now }).Detached([]byte("text"), signatures)

@@ -12,6 +12,7 @@ import (
 	"github.com/ProtonMail/go-crypto/openpgp/packet"
 
 	"stockade/core/finding"
+	"stockade/internal/must"
 )
 
 var now = time.Date(2026, 11, 24, 12, 0, 0, 0, time.UTC)
@@ -28,9 +29,7 @@ func ed(t testing.TB, made time.Time, lifetime time.Duration) *openpgp.Entity {
 		KeyLifetimeSecs: uint32(lifetime.Seconds()),
 	}
 	e, err := openpgp.NewEntity("Tarn archive", "", "archive@tarn.example", c)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	return e
 }
 
@@ -39,21 +38,19 @@ func signer(e *openpgp.Entity, when time.Time) *SiteKey { return &SiteKey{entity
 func cert(t testing.TB, e *openpgp.Entity) *Certificate {
 	t.Helper()
 	var b bytes.Buffer
-	if err := e.Serialize(&b); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, e.Serialize(&b))
 	list, err := ReadCertificates(b.Bytes())
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	return list[0]
 }
 
 func TestAGoodSignatureBesideAnUnknownOneIsAcceptedAndTold(t *testing.T) {
 	text := []byte("Suite: steady\n")
 	good, other := ed(t, now.Add(-time.Hour), 0), ed(t, now.Add(-time.Hour), 0)
-	a, _ := signer(other, now).DetachSign(text, false)
-	b, _ := signer(good, now).DetachSign(text, false)
+	a, err := signer(other, now).DetachSign(text, false)
+	must.Do(t, err)
+	b, err := signer(good, now).DetachSign(text, false)
+	must.Do(t, err)
 	by, err := NewKeyring("tarn",
 		[]Known{{Certificate: cert(t, good), VouchedFor: []string{"tarn"}, Barred: ""}},
 		at(now)).Detached(text, append(a, b...))
@@ -65,8 +62,9 @@ func TestAGoodSignatureBesideAnUnknownOneIsAcceptedAndTold(t *testing.T) {
 func TestSecretKeysAreNotTakenIn(t *testing.T) {
 	e := ed(t, now, 0)
 	var raw, text bytes.Buffer
-	e.SerializePrivateWithoutSigning(&raw, nil)
-	w, _ := armor.Encode(&text, openpgp.PrivateKeyType, nil)
+	must.Do(t, e.SerializePrivateWithoutSigning(&raw, nil))
+	w, err := armor.Encode(&text, openpgp.PrivateKeyType, nil)
+	must.Do(t, err)
 	w.Write(raw.Bytes())
 	w.Close()
 	for name, data := range map[string][]byte{"binary": raw.Bytes(), "armoured": text.Bytes()} {
@@ -107,24 +105,16 @@ func TestFingerprintsMustBeWhole(t *testing.T) {
 
 func TestTheSiteKeyIsLockedAndOpensAgain(t *testing.T) {
 	k, err := NewKey("Skerry Reach", "", "", at(now))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	locked, err := k.Locked([]byte("a long passphrase"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if _, err := Unlock(locked, []byte("another"), at(now)); err == nil {
 		t.Error("a wrong passphrase opens it")
 	}
 	again, err := Unlock(locked, []byte("a long passphrase"), at(now))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	sig, err := again.DetachSign([]byte("text"), true)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if _, err := NewKeyring("seal", []Known{{Certificate: k.Certificate(), VouchedFor: []string{"seal"}}},
 		at(now)).Detached([]byte("text"), sig); err != nil {
 		t.Error(err)
@@ -135,9 +125,7 @@ func FuzzClearsigned(f *testing.F) {
 	e := ed(f, now.Add(-time.Hour), 0)
 	k := signer(e, now)
 	good, err := k.Clearsign([]byte("Suite: steady\n- dash\n"))
-	if err != nil {
-		f.Fatal(err)
-	}
+	must.Do(f, err)
 	ring := NewKeyring("tarn", []Known{{Certificate: cert(f, e), VouchedFor: []string{"tarn"}}}, at(now))
 	f.Add(good)
 	f.Add([]byte("-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\nx\n-----BEGIN PGP SIGNATURE-----\n\n" +

@@ -8,6 +8,7 @@ import (
 
 	"stockade/core/definition"
 	"stockade/core/finding"
+	"stockade/internal/must"
 )
 
 var update = flag.Bool("update", false, "write the generated documents anew")
@@ -20,9 +21,7 @@ func TestGeneratedDocumentsAreCurrent(t *testing.T) {
 		"../../docs/definition.schema.json": definition.Schema(),
 	} {
 		if *update {
-			if err := os.WriteFile(path, want, 0o644); err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, os.WriteFile(path, want, 0o644))
 			continue
 		}
 		have, err := os.ReadFile(path)

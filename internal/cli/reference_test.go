@@ -4,6 +4,8 @@ import (
 	"flag"
 	"os"
 	"testing"
+
+	"stockade/internal/must"
 )
 
 var update = flag.Bool("update", false, "write the generated documents anew")
@@ -12,9 +14,7 @@ var update = flag.Bool("update", false, "write the generated documents anew")
 func TestGeneratedDocumentsAreCurrent(t *testing.T) {
 	const path = "../../docs/commands.md"
 	if *update {
-		if err := os.WriteFile(path, []byte(Reference()), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must.Write(t, path, Reference())
 		return
 	}
 	if have, err := os.ReadFile(path); err != nil || string(have) != Reference() {

@@ -13,6 +13,7 @@ import (
 	"stockade/core/mirror"
 	"stockade/internal/api"
 	"stockade/internal/client"
+	"stockade/internal/must"
 )
 
 func TestNumbersAreWrittenForPeople(t *testing.T) {
@@ -184,9 +185,7 @@ func TestFindingsForReviewToolsHaveTheirPlacesAndRules(t *testing.T) {
 		finding.New("key.unvouched", "source tarn", "nobody").Rated(finding.Warning),
 		finding.New("define.syntax", "", "again").At(finding.Place{File: "b.yaml"}),
 	})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	var log struct {
 		Version string
 		Runs    []struct {

@@ -96,8 +96,7 @@ func Run(ctx context.Context, o Options) error {
 	walked := d.walk(s)
 	if walked == nil && !o.Once {
 		d.note("The service stays up. Ctrl-C ends it.\n\n  console   " + s.APIURL() + "\n  token     " +
-			strings.TrimSpace(string(token)) +
-			"\n  packages  " + s.PackagesURL() +
+			strings.TrimSpace(string(token)) + "\n  packages  " + s.PackagesURL() +
 			"/lane/steady/\n\nIn another terminal:\n\n  export STOCKADE_SERVER=" + s.APIURL() +
 			" STOCKADE_TOKEN=$(cat " + o.Data + "/service/warden.token)\n  stockade edition list")
 		select {

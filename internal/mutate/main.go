@@ -29,7 +29,7 @@ func main() {
 	seed := flag.Int64("seed", 1, "what the order is drawn with")
 	with := flag.String("with", "", "further packages whose tests are run, with commas")
 	least := flag.Int("least", 0, "the score that is asked for, in percent")
-	twice := flag.Bool("twice", false, "run each test that reaches a change, and tell which tests could go")
+	without := flag.String("without", "", "tests, with commas: what they notice is tried without them")
 	flag.Usage = func() {
 		fmt.Fprintln(os.Stderr, "mutate [flags] PACKAGE...")
 		flag.PrintDefaults()
@@ -41,8 +41,8 @@ func main() {
 	}
 	code := 0
 	for _, pkg := range flag.Args() {
-		score, err := measure(os.Stdout, pkg, manner{with: split(*with),
-			only: which{split(*kinds), split(*files)}, within: *within, seed: *seed, twice: *twice})
+		score, err := measure(os.Stdout, pkg, manner{with: split(*with), without: split(*without),
+			only: which{split(*kinds), split(*files)}, within: *within, seed: *seed})
 		if err != nil {
 			fmt.Fprintf(os.Stderr, "mutate: %s: %v\n", pkg, err)
 			os.Exit(2)
@@ -64,7 +64,9 @@ type manner struct {
 	only   which
 	within time.Duration
 	seed   int64
-	twice  bool // what is tested twice is looked for, too
+	// Tests that are tried to do without: tried are the changes that they notice, and what
+	// the others then do not notice survives.
+	without []string
 }
 
 // measure tries the changes of a package, tells which survive, and gives the score in
@@ -82,7 +84,10 @@ func measure(to io.Writer, pkg string, how manner) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	r := &runner{subject: s, work: work, every: how.twice}
+	r := &runner{subject: s, work: work, gone: map[string]bool{}}
+	for _, name := range how.without {
+		r.gone[name] = true
+	}
 	if err := r.survey(context.Background()); err != nil {
 		return 0, err
 	}
@@ -92,62 +97,16 @@ func measure(to io.Writer, pkg string, how manner) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	if how.twice {
-		reportTwice(to, r.tests, outcomes)
-	}
 	return report(to, pkg, s, outcomes), nil
 }
 
-// reportTwice tells of each test how many changes it notices, and how many it alone; and
-// of those that could all go together without one change less being noticed, that they
-// could: the slowest first. What a test says that no change of these kinds shows (a
-// format that is met, an attack as it would come) is not weighed.
-func reportTwice(to io.Writer, tests []test, outcomes map[int]result) {
-	by := map[string]int{} // how many changes a test notices
-	for _, o := range outcomes {
-		for _, name := range o.by {
-			by[name]++
-		}
-	}
-	left := map[int]int{} // how many tests notice a change, those that could go not counted
-	for id, o := range outcomes {
-		left[id] = len(o.by)
-	}
-	alone := func(name string) (n int) {
-		for id, o := range outcomes {
-			if left[id] == 1 && slices.Contains(o.by, name) {
-				n++
-			}
-		}
-		return n
-	}
-	slowest := slices.SortedFunc(slices.Values(tests), func(a, b test) int { return int(b.took - a.took) })
-	firmly := map[string]int{}
-	for _, t := range slowest {
-		firmly[t.name] = alone(t.name)
-	}
-	for _, t := range slowest {
-		word := ""
-		if alone(t.name) == 0 {
-			word = ", could go"
-			for id, o := range outcomes {
-				if slices.Contains(o.by, t.name) {
-					left[id]--
-				}
-			}
-		}
-		fmt.Fprintf(to, "test %s: %.2f s, notices %d, alone %d%s\n", t.name, t.took.Seconds(), by[t.name],
-			firmly[t.name], word)
-	}
-}
-
-func report(to io.Writer, pkg string, s *subject, outcomes map[int]result) int {
+func report(to io.Writer, pkg string, s *subject, outcomes map[int]Outcome) int {
 	type tally struct{ noticed, tried int }
 	byKind := map[Kind]*tally{}
 	var whole tally
 	for _, c := range s.changes {
 		o, tried := outcomes[c.ID]
-		if !tried {
+		if !tried || o == Apart {
 			continue
 		}
 		k := byKind[c.Kind]
@@ -157,12 +116,12 @@ func report(to io.Writer, pkg string, s *subject, outcomes map[int]result) int {
 		}
 		k.tried++
 		whole.tried++
-		if o.Outcome == Noticed || o.Outcome == Hung {
+		if o == Noticed || o == Hung {
 			k.noticed++
 			whole.noticed++
 			continue
 		}
-		fmt.Fprintf(to, "%-11s  %s\n", o.Outcome, c)
+		fmt.Fprintf(to, "%-11s  %s\n", o, c)
 	}
 	percent := func(t tally) int { return 100 * t.noticed / max(t.tried, 1) }
 	var kinds []Kind

@@ -38,6 +38,7 @@ const (
 	Hung      Outcome = "hung"        // a test did not end, which is noticed too
 	Unreached Outcome = "not reached" // no test comes there
 	Survived  Outcome = "survived"    // every test that comes there passed
+	Apart     Outcome = "apart"       // the tests that are to go notice nothing of it
 )
 
 // runner runs tests of the changed package.
@@ -45,14 +46,7 @@ type runner struct {
 	*subject
 	work  string
 	tests []test
-	every bool // each test that reaches a change is run, also when one noticed it
-}
-
-// result is what became of a change, and the tests that noticed it: the first, or with
-// every all of them.
-type result struct {
-	Outcome
-	by []string
+	gone  map[string]bool // the tests that are tried to do without
 }
 
 // run runs one test with an environment. failed tells that it did not pass.
@@ -144,43 +138,46 @@ func (r *runner) surveyed(ctx context.Context, in suite) (tests []test, err erro
 }
 
 // try turns one change on and runs the tests that reach it, the quick ones first, until
-// one fails or, with every, all of them.
-func (r *runner) try(ctx context.Context, c Change) (got result, err error) {
-	got.Outcome = Unreached
+// one fails. Where it is tried to do without some, they are run first, and the others only
+// at what these notice.
+func (r *runner) try(ctx context.Context, c Change) (Outcome, error) {
+	if len(r.gone) > 0 {
+		o, err := r.under(ctx, c, func(t test) bool { return r.gone[t.name] })
+		if err != nil || o != Noticed && o != Hung {
+			return Apart, err
+		}
+	}
+	return r.under(ctx, c, func(t test) bool { return !r.gone[t.name] })
+}
+
+func (r *runner) under(ctx context.Context, c Change, counts func(test) bool) (Outcome, error) {
+	outcome := Unreached
 	for _, t := range r.tests {
-		if !t.reaches[c.ID] {
+		if !t.reaches[c.ID] || !counts(t) {
 			continue
 		}
-		if got.Outcome == Unreached {
-			got.Outcome = Survived
-		}
+		outcome = Survived
 		failed, late, err := r.run(ctx, t.suite, t.name, 10*time.Second+10*t.took,
 			"MUTATE="+strconv.Itoa(c.ID))
 		switch {
 		case err != nil:
-			return got, err
+			return "", err
 		case ctx.Err() != nil:
-			return got, ctx.Err()
-		case !failed:
-			continue
-		case len(got.by) == 0 && late:
-			got.Outcome = Hung
-		case !late:
-			got.Outcome = Noticed
-		}
-		got.by = append(got.by, t.name)
-		if !r.every {
-			break
+			return "", ctx.Err()
+		case late:
+			return Hung, nil
+		case failed:
+			return Noticed, nil
 		}
 	}
-	return got, nil
+	return outcome, nil
 }
 
 // all tries the changes in an order that is drawn, so that those which are tried within
 // the time stand for all.
-func (r *runner) all(ctx context.Context, seed int64) (map[int]result, error) {
+func (r *runner) all(ctx context.Context, seed int64) (map[int]Outcome, error) {
 	order := rand.New(rand.NewSource(seed)).Perm(len(r.changes))
-	out := map[int]result{}
+	out := map[int]Outcome{}
 	var mu sync.Mutex
 	var first error
 	var wg sync.WaitGroup

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"stockade/core/finding"
+	"stockade/internal/must"
 )
 
 // open begins a service and ends it again, and gives its site key's fingerprint.
@@ -25,18 +26,14 @@ func TestWhatIsLostIsNotMadeAnewSilently(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			data := t.TempDir()
 			first, err := openOnce(t, data, "")
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			if again, err := openOnce(t, data, ""); err != nil || again != first {
 				t.Fatalf("the second start: %s, %v", again, err)
 			}
 			if _, err := openOnce(t, data, first); err == nil {
 				t.Fatal("it begins anew where nothing is lost")
 			}
-			if err := os.Rename(filepath.Join(data, lose), filepath.Join(data, "kept")); err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, os.Rename(filepath.Join(data, lose), filepath.Join(data, "kept")))
 			for range 2 { // the first refusal must leave nothing that the second would take for whole
 				_, err = openOnce(t, data, "")
 				if f, _ := finding.From(err); f.Code != "site.lost" || !strings.Contains(f.WayOut,
@@ -47,20 +44,17 @@ func TestWhatIsLostIsNotMadeAnewSilently(t *testing.T) {
 			if _, err = openOnce(t, data, strings.Repeat("7C1B", 10)); err == nil {
 				t.Fatal("it begins anew for another key's fingerprint")
 			}
-			if err := os.Rename(filepath.Join(data, "kept"), filepath.Join(data, lose)); err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, os.Rename(filepath.Join(data, "kept"), filepath.Join(data, lose)))
 			if back, err := openOnce(t, data, ""); err != nil || back != first {
 				t.Fatalf("with the file back: %s, %v", back, err)
 			}
-			if err := os.Remove(filepath.Join(data, lose)); err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, os.Remove(filepath.Join(data, lose)))
 			anew, err := openOnce(t, data, first)
 			if err != nil || anew == first {
 				t.Fatalf("begun anew: %s, %v", anew, err)
 			}
-			if aside, _ := filepath.Glob(filepath.Join(data, "before-*", "*")); len(aside) < 2 {
+			aside, err := filepath.Glob(filepath.Join(data, "before-*", "*"))
+			if err != nil || len(aside) < 2 {
 				t.Errorf("set aside: %v", aside)
 			}
 			if again, err := openOnce(t, data, ""); err != nil || again != anew {

@@ -12,6 +12,7 @@ import (
 	"stockade/core/finding"
 	"stockade/internal/api"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // told records a source of which something is told.
@@ -42,8 +43,7 @@ func TestAFindingIsSetAsideUntilItsDateOrUntilItGetsWorse(t *testing.T) {
 	f := d.toldOf()
 	now := time.Now()
 	good := api.AsideAsked{Object: f.Object, Code: f.Code, Cause: f.Cause, Severity: f.Severity,
-		Text:  f.Text,
-		Until: now.Add(48 * time.Hour), Reason: "the desk is shut until Monday"}
+		Text: f.Text, Until: now.Add(48 * time.Hour), Reason: "the desk is shut until Monday"}
 	for name, change := range map[string]func(*api.AsideAsked){
 		"no reason":         func(a *api.AsideAsked) { a.Reason = " " },
 		"a date gone by":    func(a *api.AsideAsked) { a.Until = now.Add(-time.Hour) },
@@ -72,8 +72,7 @@ func TestAFindingIsSetAsideUntilItsDateOrUntilItGetsWorse(t *testing.T) {
 		t.Error("it is not set aside")
 	}
 	if needs, aside, err := d.s.setApart(finding.List{f.Rated(finding.Warning)}); err != nil ||
-		len(needs) != 1 ||
-		len(aside) != 0 {
+		len(needs) != 1 || len(aside) != 0 {
 		t.Errorf("with another severity it is told: %v %v %v", needs, aside, err)
 	}
 	var src api.Source
@@ -125,9 +124,7 @@ func TestAVisitBeginsAfterAWhile(t *testing.T) {
 	}
 	// A root that was accepted again is no new one.
 	for i, kind := range []string{"accepted", "days"} {
-		if err := d.s.db.Keep(kind, "tarn", map[string]any{}, start.Add(time.Hour)); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, d.s.db.Keep(kind, "tarn", map[string]any{}, start.Add(time.Hour)))
 		d.must(d.ask(api.Viewer, "GET", "/overview?since="+start.UTC().Format(time.RFC3339), nil), 200, &o)
 		if len(o.Since.Roots) != i {
 			t.Errorf("after %s was kept, %d new roots are told of", kind, len(o.Since.Roots))
@@ -166,13 +163,12 @@ func TestADraftIsKeptForItsAccountAndNotOverwrittenUnseen(t *testing.T) {
 		t.Errorf("another account reads it: %+v", other)
 	}
 	all, err := d.s.db.AllKept("draft")
-	if raw, _ := json.Marshal(all); err != nil || strings.Contains(string(raw), "tide47") {
+	must.Do(t, err)
+	if raw, err := json.Marshal(all); err != nil || strings.Contains(string(raw), "tide47") {
 		t.Errorf("it lies open in the records: %v", err)
 	}
 	// led to another account, it does not open
-	if err := d.s.db.KeepQuietly("draft", "a-viewer", json.RawMessage(all[0].Body), time.Now()); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, d.s.db.KeepQuietly("draft", "a-viewer", json.RawMessage(all[0].Body), time.Now()))
 	d.must(d.ask(api.Viewer, "GET", "/draft", nil), 200, &other)
 	if len(other.Documents) != 0 {
 		t.Errorf("%+v", other)
@@ -187,8 +183,7 @@ func TestASearchFindsByName(t *testing.T) {
 	d := newDesk(t)
 	d.toldOf()
 	for q, want := range map[string]string{"tar": "source tarn", "TARN": "source tarn",
-		"tarn-arch": "key tarn-archive",
-		"":          "", "weir": ""} {
+		"tarn-arch": "key tarn-archive", "": "", "weir": ""} {
 		var f api.Found
 		d.must(d.ask(api.Viewer, "GET", "/search?q="+q, nil), 200, &f)
 		got := ""

@@ -622,8 +622,7 @@ func (s *Service) startVerify(name string, number int, by string) (api.Job, erro
 			last := time.Time{}
 			found := open.Verify(ctx.Done(),
 				func(files int, bytes int64) {
-					if now := time.Now(); now.Sub(last) > 100*time.Millisecond ||
-						files == all {
+					if now := time.Now(); now.Sub(last) > 100*time.Millisecond || files == all {
 						last = now
 						sink(mirror.Event{
 							Step:       "verify",

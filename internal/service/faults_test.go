@@ -13,6 +13,7 @@ import (
 	"stockade/core/definition"
 	"stockade/internal/api"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // Each table of the records refuses to be written to, one after the other, while things are
@@ -20,15 +21,10 @@ import (
 func TestEachTableThatCannotBeWrittenTo(t *testing.T) {
 	d := newDesk(t)
 	other, err := gorm.Open(sqlite.Open(filepath.Join(d.s.cfg.Data,
-		"stockade.db")+"?_pragma=busy_timeout(5000)"),
-		&gorm.Config{Logger: logger.Discard})
-	if err != nil {
-		t.Fatal(err)
-	}
+		"stockade.db")+"?_pragma=busy_timeout(5000)"), &gorm.Config{Logger: logger.Discard})
+	must.Do(t, err)
 	raw, err := other.DB()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	defer raw.Close()
 	var tables []string
 	if err := other.Raw("SELECT name FROM sqlite_master WHERE type = 'table' " +
@@ -92,8 +88,7 @@ func TestEachTableThatCannotBeWrittenTo(t *testing.T) {
 	for _, table := range tables {
 		for _, when := range []string{"INSERT", "UPDATE", "DELETE"} {
 			exec(fmt.Sprintf("CREATE TRIGGER fault BEFORE %s ON `%s` BEGIN "+
-				"SELECT RAISE(ABORT, 'the disk does not answer'); END",
-				when, table))
+				"SELECT RAISE(ABORT, 'the disk does not answer'); END", when, table))
 			for name, change := range changes {
 				n++
 				before := counts()

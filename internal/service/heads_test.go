@@ -5,15 +5,14 @@ import (
 	"path/filepath"
 	"testing"
 
+	"stockade/internal/must"
 	"stockade/internal/store"
 )
 
 // What serves machines is found out once, and again when something was committed.
 func TestWhatServesMachinesIsRememberedUntilSomethingChanges(t *testing.T) {
 	db, err := store.Open(filepath.Join(t.TempDir(), "stockade.db"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	t.Cleanup(func() { db.Close() })
 	s := &Service{db: db}
 	asked := 0
@@ -33,19 +32,12 @@ func TestWhatServesMachinesIsRememberedUntilSomethingChanges(t *testing.T) {
 		}
 	}
 	job := store.Job{Kind: "build"}
-	if err := db.AddJob(&job); err != nil {
-		t.Fatal(err)
-	}
-	if err := db.SaveJob(job); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, db.AddJob(&job))
+	must.Do(t, db.SaveJob(job))
 	if ask(); asked != 2 {
 		t.Error("how a job stands is taken for a change of what machines see")
 	}
-	if err := db.Tx(func(tx *store.DB) error { return tx.SaveAccount(store.Account{Name: "mara"}) }); err !=
-		nil {
-		t.Fatal(err)
-	}
+	must.Do(t, db.Tx(func(tx *store.DB) error { return tx.SaveAccount(store.Account{Name: "mara"}) }))
 	if m, _ := ask(); asked != 3 || m[0].Edition != 3 {
 		t.Errorf("after a change the old answer is given: %v", m)
 	}

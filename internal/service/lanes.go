@@ -175,8 +175,7 @@ func (s *Service) back(name string, m api.Move, by string) (api.Lane, error) {
 		Type:   "urn:stockade:no-way-back",
 		Detail: "the lane " + name + " showed no other edition before that still stands",
 		WayOut: "stockade lane move " + name +
-			" MIRROR/N shows another one; stockade edition list --mirror " +
-			l.Mirror + " lists them",
+			" MIRROR/N shows another one; stockade edition list --mirror " + l.Mirror + " lists them",
 	}
 }
 

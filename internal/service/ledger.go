@@ -541,8 +541,8 @@ func (s *Service) verifyJournal(against string) (journal.Report, error) {
 	}
 	sealed := 0
 	for _, e := range editions {
-		if open, err := s.editions.open(s, e.Mirror, e.Number); !e.Retired && err == nil && open.Journal !=
-			"" {
+		if open, err := s.editions.open(s, e.Mirror, e.Number); !e.Retired && err == nil &&
+			open.Journal != "" {
 			sealed++
 		}
 	}

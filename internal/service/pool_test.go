@@ -5,6 +5,8 @@ import (
 	"errors"
 	"testing"
 	"testing/synctest"
+
+	"stockade/internal/must"
 )
 
 // While a sweep waits for a build, others go on, and the sweep can be stopped.
@@ -16,9 +18,7 @@ func TestASweepThatWaitsKeepsNobodyWaiting(t *testing.T) {
 func aSweepThatWaits(t *testing.T) {
 	var s sweeping
 	build, err := s.use(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	ctx, stop := context.WithCancel(t.Context())
 	waited := make(chan error)
 	go func() {
@@ -27,9 +27,7 @@ func aSweepThatWaits(t *testing.T) {
 	}()
 	synctest.Wait() // the sweep waits
 	second, err := s.use(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	second()
 	stop()
 	if err := <-waited; !errors.Is(err, context.Canceled) {
@@ -37,9 +35,7 @@ func aSweepThatWaits(t *testing.T) {
 	}
 	build()
 	sweep, err := s.alone(t.Context(), func() {})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	soon, end := context.WithTimeout(t.Context(), 3*askAgainIn)
 	defer end()
 	if _, err := s.use(soon); !errors.Is(err, context.DeadlineExceeded) {

@@ -7,6 +7,7 @@ import (
 	"stockade/core/mirror"
 	"stockade/internal/api"
 	"stockade/internal/made"
+	"stockade/internal/must"
 	"stockade/internal/store"
 )
 
@@ -19,9 +20,7 @@ func TestARenamedSourceIsTheSameOne(t *testing.T) {
 	d.must(d.ask(api.Warden, "POST", "/keys/"+key+"/vouch", api.Decision{Fingerprint: key, Source: "tarn",
 		Evidence: "read out by the release desk"}), 200, nil)
 	now := d.s.now().UTC()
-	if err := d.s.db.Keep("accepted", "tarn", mirror.Accepted{Source: "tarn", Date: now}, now); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, d.s.db.Keep("accepted", "tarn", mirror.Accepted{Source: "tarn", Date: now}, now))
 	to := api.RenameAsked{Kind: "source", Name: "tarn", To: "tarn-main"}
 	if w := d.ask(api.Operator, "POST", "/definitions/rename", to); w.Code != 403 {
 		t.Errorf("an operator vouches by renaming: %d %s", w.Code, w.Body)
@@ -36,13 +35,9 @@ func TestARenamedSourceIsTheSameOne(t *testing.T) {
 	d.must(d.ask(api.Viewer, "GET", "/sources/tarn", nil), 200, nil)
 	d.must(d.ask(api.Warden, "POST", "/definitions/rename", to), 200, &j)
 	set, err := d.s.db.Described()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	trusted, err := d.s.readTrusted()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	counting := trusted.keyring(set, "tarn-main", d.s.now).Counting()
 	if _, there := set.Sources["tarn"]; there || len(counting) != 1 {
 		t.Errorf("after it was renamed: %v", set.Names("source"))
@@ -71,10 +66,7 @@ func TestWhatIsKnownByItsNameKeepsIt(t *testing.T) {
 		"{copy: faithful, from: [tarn], want: everything}\nlanes:\n  steady: {mirror: barrage}\n")), 200,
 		nil)
 	mirrorTo := api.RenameAsked{Kind: "mirror", Name: "barrage", To: "dam"}
-	if err := d.s.db.SaveEdition(store.Edition{Mirror: "barrage", Number: 1,
-		Created: d.s.now()}); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, d.s.db.SaveEdition(store.Edition{Mirror: "barrage", Number: 1, Created: d.s.now()}))
 	if w := d.ask(api.Operator, "POST", "/definitions/rename", mirrorTo); w.Code != 422 {
 		t.Errorf("a mirror with an edition: %d %s", w.Code, w.Body)
 	}

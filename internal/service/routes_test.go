@@ -19,6 +19,7 @@ import (
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // desk is a service with an account of each role.
@@ -37,14 +38,10 @@ func newDesk(t *testing.T) *desk {
 		NewKey: func(name, comment, address string, _ func() time.Time) (*trust.SiteKey, error) {
 			return made.Key(made.Owner{Name: name, Comment: comment, Address: address})
 		}})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	t.Cleanup(func() { s.Close() })
 	token, err := os.ReadFile(filepath.Join(data, "warden.token"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	d := &desk{t: t, s: s, handler: s.handler(),
 		tokens: map[string]string{api.Warden: strings.TrimSpace(string(token)), "wrong": "sk-wrong"}}
 	for _, role := range []string{api.Viewer, api.Operator} {
@@ -69,9 +66,7 @@ func (d *desk) ask(role, method, path string, body any,
 		in = b
 	default:
 		raw, err := json.Marshal(b)
-		if err != nil {
-			d.t.Fatal(err)
-		}
+		must.Do(d.t, err)
 		in = bytes.NewReader(raw)
 	}
 	r := httptest.NewRequest(method, "http://127.0.0.1:8440"+api.Base+path, in)
@@ -160,8 +155,7 @@ func TestEachRouteWithEachRole(t *testing.T) {
 		t.Errorf("%d routes, and %d answers", len(api.Routes), len(empty))
 	}
 	names := strings.NewReplacer("{name}", "none", "{fingerprint}", strings.Repeat("A1", 20), "{mirror}",
-		"none", "{kind}", "source",
-		"{number}", "7", "{id}", "99", "{path}", "tarn/x")
+		"none", "{kind}", "source", "{number}", "7", "{id}", "99", "{path}", "tarn/x")
 	for i, r := range api.Routes {
 		if r.Name == "events" {
 			continue // it does not end: TestOpenPagesAreToldWhatHappens
@@ -206,10 +200,10 @@ func TestEachRouteWithEachRole(t *testing.T) {
 					t.Errorf("%s: %d %s", what, w.Code, kind)
 				}
 			}
-			for _, h := range []string{"Content-Security-Policy", "X-Content-Type-Options",
-				"X-Frame-Options"} {
-				if w.Header().Get(h) == "" {
-					t.Errorf("%s: no %s", what, h)
+			for h, want := range map[string]string{"X-Frame-Options": "DENY",
+				"X-Content-Type-Options": "nosniff", "Content-Security-Policy": "default-src 'self'; "} {
+				if got := w.Header().Get(h); !strings.HasPrefix(got, want) {
+					t.Errorf("%s: %s is %q", what, h, got)
 				}
 			}
 		}
@@ -234,14 +228,11 @@ func TestEachProblemHasItsType(t *testing.T) {
 		{"from the same site", api.Viewer, "GET", "/sources", nil, header("Origin",
 			"http://127.0.0.1:8440"), 200, ""},
 		{"from another site", api.Viewer, "GET", "/sources", nil, header("Origin",
-			"https://elsewhere.example"), 403,
-			"cross-site"},
+			"https://elsewhere.example"), 403, "cross-site"},
 		{"from a site that ends the same", api.Viewer, "GET", "/sources", nil, header("Origin",
-			"https://a127.0.0.1:8440"),
-			403, "cross-site"},
+			"https://a127.0.0.1:8440"), 403, "cross-site"},
 		{"sent by another site", api.Operator, "POST", "/pool/sweep", nil, header("Sec-Fetch-Site",
-			"cross-site"), 403,
-			"cross-site"},
+			"cross-site"), 403, "cross-site"},
 		{"followed from another site", api.Viewer, "GET", "/sources", nil, header("Sec-Fetch-Site",
 			"cross-site"), 200, ""},
 		{"a token in the URL", api.Viewer, "GET", "/sources?token=x", nil, nil, 400, "token-in-url"},
@@ -268,14 +259,11 @@ func TestEachProblemHasItsType(t *testing.T) {
 			nil, nil, 400, "request"},
 		{"a call that is none", api.Viewer, "GET", "/nowhere", nil, nil, 404, "not-found"},
 		{"a role that is none", api.Warden, "POST", "/accounts", api.NewAccount{Name: "x", Role: "king"},
-			nil, 422,
-			"define.bad-value"},
+			nil, 422, "define.bad-value"},
 		{"a name that is none", api.Warden, "POST", "/accounts", api.NewAccount{Name: "X x",
-			Role: api.Viewer}, nil, 422,
-			"define.bad-value"},
+			Role: api.Viewer}, nil, 422, "define.bad-value"},
 		{"a name that is taken", api.Warden, "POST", "/accounts", api.NewAccount{Name: "a-viewer",
-			Role: api.Viewer}, nil,
-			422, "define.duplicate-name"},
+			Role: api.Viewer}, nil, 422, "define.duplicate-name"},
 		{"no certificate", api.Operator, "POST", "/keys", api.KeyData{Data: []byte("hello")}, nil, 422,
 			"key.unreadable"},
 	} {
@@ -415,14 +403,10 @@ func TestEventsEnd(t *testing.T) {
 	for range 2 { // while it runs, perhaps, and when it has ended
 		r, err := http.NewRequestWithContext(t.Context(), "GET", fmt.Sprintf("%s%s/jobs/%d/events",
 			server.URL, api.Base, job.ID), nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		r.Header.Set("Authorization", "Bearer "+d.tokens[api.Viewer])
 		res, err := http.DefaultClient.Do(r)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		if got := res.Header.Get("Content-Type"); !strings.HasPrefix(got, "text/event-stream") {
 			t.Errorf("%q", got)
 		}

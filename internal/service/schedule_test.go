@@ -8,6 +8,7 @@ import (
 	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/internal/api"
+	"stockade/internal/must"
 	"stockade/internal/store"
 )
 
@@ -27,13 +28,9 @@ mirrors: {barrage: {copy: tailored, from: [tarn], want: {packages: [x]}, schedul
 	told := func() string {
 		t.Helper()
 		set, err := d.s.db.Described()
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		out := states{}
-		if err := d.s.missed(set, out); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, d.s.missed(set, out))
 		var said []string
 		for _, object := range []string{"mirror barrage", "source tarn"} {
 			for _, f := range out.of(object).With("job.missed") {
@@ -58,10 +55,8 @@ mirrors: {barrage: {copy: tailored, from: [tarn], want: {packages: [x]}, schedul
 	}
 	begin := func(kind, object string, started time.Time) {
 		t.Helper()
-		if err := d.s.db.AddJob(&store.Job{Kind: kind, Object: object, State: api.Failed, Started: started,
-			Findings: "[]"}); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, d.s.db.AddJob(&store.Job{Kind: kind, Object: object, State: api.Failed, Started: started,
+			Findings: "[]"}))
 	}
 	begin("build", "mirror barrage", tomorrow.Add(-20*time.Hour))
 	begin("refresh", "source tarn", tomorrow) // another kind

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"stockade/internal/api"
+	"stockade/internal/must"
 	"stockade/internal/store"
 )
 
@@ -83,29 +84,17 @@ func TestWhatEndsASession(t *testing.T) {
 		}},
 		{"somebody leads its record to a warden", func(t *testing.T, d *desk, hash string) {
 			row, err := d.s.db.SessionBy(hash)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			row.Account = "warden"
-			if err := d.s.db.EndSession(hash); err != nil {
-				t.Fatal(err)
-			}
-			if err := d.s.db.AddSession(row); err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, d.s.db.EndSession(hash))
+			must.Do(t, d.s.db.AddSession(row))
 		}},
 		{"somebody makes its record younger", func(t *testing.T, d *desk, hash string) {
 			row, err := d.s.db.SessionBy(hash)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			row.Created = row.Created.Add(time.Hour)
-			if err := d.s.db.EndSession(hash); err != nil {
-				t.Fatal(err)
-			}
-			if err := d.s.db.AddSession(row); err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, d.s.db.EndSession(hash))
+			must.Do(t, d.s.db.AddSession(row))
 		}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -180,8 +169,7 @@ func TestWhoGuessesPasswordsWaits(t *testing.T) {
 	d := newDesk(t)
 	const word = "gate seven at slack water"
 	d.must(d.ask(api.Operator, "PUT", "/accounts/a-operator/password", api.PasswordGiven{Password: word}),
-		200,
-		nil)
+		200, nil)
 	for range guessesMost {
 		d.ask("", "POST", "/session", api.SignIn{Account: "a-operator", Password: "not this one, no"})
 	}
@@ -232,13 +220,9 @@ func TestTokensEnd(t *testing.T) {
 	}
 	// who writes the records makes it last longer
 	row, err := d.s.db.TokenBy(tokenHash(d.tokens["short"]))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	row.Ends = nil
-	if err := d.s.db.AddToken(row); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, d.s.db.AddToken(row))
 	if w := d.ask("short", "GET", "/whoami", nil); w.Code != 401 {
 		t.Errorf("a token whose end somebody took away: %d", w.Code)
 	}
@@ -260,8 +244,7 @@ func TestAnAccountsRoleIsWhatItsEntrySays(t *testing.T) {
 		"the last thing to sign in with": d.ask(api.Viewer, "DELETE", "/accounts/a-viewer/tokens/first",
 			nil).Code,
 		"a password that there is not": d.ask(api.Viewer, "DELETE", "/accounts/a-viewer/password",
-			nil).Code -
-			404 + 422,
+			nil).Code - 404 + 422,
 	} {
 		if w != 422 {
 			t.Errorf("%s: %d", what, w)
@@ -269,13 +252,9 @@ func TestAnAccountsRoleIsWhatItsEntrySays(t *testing.T) {
 	}
 	// what no entry says does not count
 	a, err := d.s.db.AccountBy("a-viewer")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	a.Password = passwordRecord("gate seven at slack water")
-	if err := d.s.db.SaveAccount(a); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, d.s.db.SaveAccount(a))
 	d.status(401, "a password from elsewhere", "POST", "/session",
 		api.SignIn{Account: "a-viewer", Password: "gate seven at slack water"}, func(*http.Request) {})
 	found, err := d.s.contradictions()
@@ -291,9 +270,7 @@ func TestWhenTokensAreUsedIsKept(t *testing.T) {
 	before := d.s.db.Changes()
 	hash := tokenHash(d.tokens[api.Viewer])
 	at := time.Now().UTC().Truncate(time.Minute)
-	if err := d.s.db.Used(map[string]time.Time{hash: at}, nil); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, d.s.db.Used(map[string]time.Time{hash: at}, nil))
 	row, err := d.s.db.TokenBy(hash)
 	if err != nil || row.Used == nil || !row.Used.Equal(at) || d.s.db.Changes() != before {
 		t.Errorf("%+v %v", row, err)

@@ -6,6 +6,7 @@ import (
 	"stockade/core/definition"
 	"stockade/internal/api"
 	"stockade/internal/made"
+	"stockade/internal/must"
 	"stockade/internal/store"
 )
 
@@ -14,9 +15,7 @@ import (
 func TestWhatTheBrowserShowsIsToldByTheService(t *testing.T) {
 	d := newDesk(t)
 	owner, err := made.Key(made.Owner{Name: "Tarn archive", Address: "archive@tarn.example"})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	cert := owner.Certificate()
 	text := func(signed, more string) api.Documents {
 		return api.Documents{Documents: []definition.Text{{Name: "site.yaml",
@@ -24,11 +23,8 @@ func TestWhatTheBrowserShowsIsToldByTheService(t *testing.T) {
 				"  tarn: {family: deb, standing: official, release: heron, components: [core], " +
 				"architectures: [amd64],\n" +
 				"    upstreams: [{url: \"https://north.tarn.example/tarn\"}], signed_by: [" + signed +
-				"]}\n" +
-				"  reach: {family: deb, standing: house, release: heron, components: [house], " +
-				"architectures: " +
-				"[amd64]}\n" +
-				more}}}
+				"]}\n" + "  reach: {family: deb, standing: house, release: heron, components: [house], " +
+				"architectures: " + "[amd64]}\n" + more}}}
 	}
 	recordable := func(what string, want bool, in api.Documents) {
 		t.Helper()
@@ -121,9 +117,7 @@ func TestWhatTheBrowserShowsIsToldByTheService(t *testing.T) {
 		t.Errorf("what stands on a source: %+v", depends)
 	}
 	// An edition that cannot be read keeps nobody from asking.
-	if err := d.s.db.SaveEdition(store.Edition{Mirror: "m", Number: 1}); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, d.s.db.SaveEdition(store.Edition{Mirror: "m", Number: 1}))
 	d.must(d.ask(api.Viewer, "GET", "/dependents/source/tarn", nil), 200, &depends)
 	if len(depends.Unread) != 1 || depends.Unread[0] != "m/1" {
 		t.Errorf("an edition that cannot be read: %+v", depends)

@@ -11,6 +11,7 @@ import (
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // starting is how a service of these tests is started.
@@ -23,18 +24,14 @@ func starting(data string) Config {
 
 func TestAStartThatFailsLeavesNothingBehind(t *testing.T) {
 	taken, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	defer taken.Close()
 	for name, c := range map[string]struct {
 		change func(*Config)
 		says   string
 	}{
-		"a port that is in use": {func(c *Config) { c.Listen = taken.Addr().String() },
-			"--listen"},
-		"machines' port in use": {func(c *Config) { c.Packages = taken.Addr().String() },
-			"--packages"},
+		"a port that is in use":   {func(c *Config) { c.Listen = taken.Addr().String() }, "--listen"},
+		"machines' port in use":   {func(c *Config) { c.Packages = taken.Addr().String() }, "--packages"},
 		"an address that is none": {func(c *Config) { c.Listen = "127.0.0.1:99999" }, "--listen"},
 		"a certificate that is none": {func(c *Config) {
 			c.CertFile, c.KeyFile = "no.pem",
@@ -57,9 +54,7 @@ func TestAStartThatFailsLeavesNothingBehind(t *testing.T) {
 			t.Errorf("%s: a data folder is left behind", name)
 		}
 		// A folder that was there stays, with what is in it.
-		if err := os.Mkdir(data, 0o700); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, os.Mkdir(data, 0o700))
 		if s, err := Open(cfg); err == nil {
 			s.Close()
 		}
@@ -74,14 +69,10 @@ func TestAStartThatFailsLeavesNothingBehind(t *testing.T) {
 func TestACopiedFolderIsTheSameSiteAndANewWardenGetsIn(t *testing.T) {
 	data, copied := filepath.Join(t.TempDir(), "data"), filepath.Join(t.TempDir(), "copy")
 	s, err := Open(starting(data))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	key := s.site.Load().main.Certificate().Fingerprint
 	s.Close()
-	if err := os.CopyFS(copied, os.DirFS(data)); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, os.CopyFS(copied, os.DirFS(data)))
 	cfg := starting(copied)
 	cfg.NewWarden = "rescue"
 	if s, err = Open(cfg); err != nil {
@@ -93,9 +84,7 @@ func TestACopiedFolderIsTheSameSiteAndANewWardenGetsIn(t *testing.T) {
 	}
 	file := filepath.Join(copied, "rescue.token")
 	token, err := os.ReadFile(file)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if st, err := os.Stat(file); err != nil || st.Mode().Perm() != 0o600 {
 		t.Errorf("who can read the token: %v %v", st.Mode(), err)
 	}

@@ -12,15 +12,14 @@ import (
 	"stockade/core/finding"
 	"stockade/core/trust"
 	"stockade/internal/api"
+	"stockade/internal/must"
 )
 
 func open(t *testing.T) (*DB, string) {
 	t.Helper()
 	path := filepath.Join(t.TempDir(), "stockade.db")
 	db, err := Open(path)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	t.Cleanup(func() { db.Close() })
 	return db, path
 }
@@ -44,13 +43,13 @@ func TestWhatIsDescribedComesBack(t *testing.T) {
 		time.Now()); err != nil {
 		t.Fatal(err)
 	}
-	if last, _ := db.Described(); len(last.Lanes) != 0 || len(last.Sources) != 1 {
+	if last, err := db.Described(); err != nil || len(last.Lanes) != 0 || len(last.Sources) != 1 {
 		t.Errorf("%+v", last.Document)
 	}
 	if all, err := db.Revisions(0, 10); err != nil || len(all) != 2 || all[0].ID != 2 {
 		t.Errorf("%+v %v", all, err)
 	}
-	if all, _ := db.Revisions(2, 10); len(all) != 1 || all[0].ID != 1 {
+	if all, err := db.Revisions(2, 10); err != nil || len(all) != 1 || all[0].ID != 1 {
 		t.Errorf("%+v", all)
 	}
 }
@@ -71,7 +70,7 @@ func TestATransactionHappensWholeOrNotAtAll(t *testing.T) {
 	if !errors.Is(err, broke) {
 		t.Fatal(err)
 	}
-	if d, _ := db.Decisions(); len(d.Vouches()) != 0 {
+	if d, err := db.Decisions(); err != nil || len(d.Vouches()) != 0 {
 		t.Errorf("%+v", d.Vouches())
 	}
 	if _, err := db.AccountBy("mara"); !errors.Is(err, ErrNotFound) {
@@ -82,13 +81,11 @@ func TestATransactionHappensWholeOrNotAtAll(t *testing.T) {
 func TestRunningJobsAreInterruptedAtTheNextStart(t *testing.T) {
 	db, path := open(t)
 	running, done := Job{Kind: "build", State: api.Running}, Job{Kind: "build", State: api.Done}
-	db.AddJob(&running)
-	db.AddJob(&done)
+	must.Do(t, db.AddJob(&running))
+	must.Do(t, db.AddJob(&done))
 	db.Close()
 	db, err := Open(path)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	defer db.Close()
 	if n, err := db.Interrupt(time.Now()); err != nil || n != 1 {
 		t.Fatal(n, err)
@@ -97,7 +94,7 @@ func TestRunningJobsAreInterruptedAtTheNextStart(t *testing.T) {
 	if err != nil || j.State != api.Interrupted || j.Problem == "" || j.Ended == nil {
 		t.Errorf("%+v %v", j, err)
 	}
-	if j, _ := db.JobBy(done.ID); j.State != api.Done {
+	if j, err := db.JobBy(done.ID); err != nil || j.State != api.Done {
 		t.Errorf("%+v", j)
 	}
 	if err := db.Check(); err != nil {
@@ -118,11 +115,9 @@ func TestADatabaseOfANewerStockadeIsNotTouched(t *testing.T) {
 
 func TestRemovingAnAccountTakesItsTokensAlong(t *testing.T) {
 	db, _ := open(t)
-	db.SaveAccount(Account{Name: "mara", Role: "viewer"})
-	db.AddToken(Token{Hash: "h", Account: "mara"})
-	if err := db.RemoveAccount("mara"); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, db.SaveAccount(Account{Name: "mara", Role: "viewer"}))
+	must.Do(t, db.AddToken(Token{Hash: "h", Account: "mara"}))
+	must.Do(t, db.RemoveAccount("mara"))
 	if _, err := db.TokenBy("h"); !errors.Is(err, ErrNotFound) {
 		t.Error("the token still opens")
 	}
@@ -134,9 +129,7 @@ func TestTheNewestJobOfEachKindIsFound(t *testing.T) {
 		{Kind: "build", Object: "mirror a", State: api.Done},
 		{Kind: "prove", Object: "mirror a", State: api.Failed},
 		{Kind: "build", Object: "mirror b", State: api.Interrupted}} {
-		if err := db.AddJob(&j); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, db.AddJob(&j))
 	}
 	last, err := db.LastJobs()
 	if err != nil || len(last) != 3 {
@@ -155,13 +148,10 @@ func TestDecisionsOfAnOlderDatabaseAreTakenOver(t *testing.T) {
 	now := migrations
 	migrations = now[:2]
 	db, err := Open(path)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	at := time.Date(2026, 11, 2, 9, 0, 0, 0, time.UTC)
 	for _, v := range []any{&vouch{"A", "tarn", "call 4471", "ada", at},
-		&vouch{"B", "kelp", "paper", "ada", at},
-		&bar{"C", "stolen", "ada", at}} {
+		&vouch{"B", "kelp", "paper", "ada", at}, &bar{"C", "stolen", "ada", at}} {
 		if err := db.g.Create(v).Error; err != nil {
 			t.Fatal(err)
 		}
@@ -173,9 +163,7 @@ func TestDecisionsOfAnOlderDatabaseAreTakenOver(t *testing.T) {
 	}
 	t.Cleanup(func() { db.Close() })
 	d, err := db.Decisions()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	v, ok := d.Vouched("A", "tarn")
 	if !ok || v.Why != "call 4471" || v.By != "ada" || !v.At.Equal(at) || len(d.Vouches()) != 2 {
 		t.Errorf("%+v of %d", v, len(d.Vouches()))
@@ -183,15 +171,12 @@ func TestDecisionsOfAnOlderDatabaseAreTakenOver(t *testing.T) {
 	if b, ok := d.Barred("C"); !ok || b.Why != "stolen" {
 		t.Errorf("%+v", b)
 	}
-	if err := db.AddDecision(trust.Decision{Act: trust.Withdraw, Fingerprint: "A", Source: "tarn"}); err !=
-		nil {
-		t.Fatal(err)
-	}
+	must.Do(t, db.AddDecision(trust.Decision{Act: trust.Withdraw, Fingerprint: "A", Source: "tarn"}))
 	var rows int64
 	if db.g.Model(&Decision{}).Count(&rows); rows != 4 {
 		t.Errorf("%d rows: one was changed or removed", rows)
 	}
-	if d, _ := db.Decisions(); len(d.Vouches()) != 1 {
+	if d, err := db.Decisions(); err != nil || len(d.Vouches()) != 1 {
 		t.Errorf("%+v", d.Vouches())
 	}
 }
@@ -237,9 +222,7 @@ func TestReadingGoesOnBesideATransaction(t *testing.T) {
 func TestListsComeWithoutBodies(t *testing.T) {
 	db, _ := open(t)
 	j := Job{Kind: "build", Object: "mirror barrage", State: api.Done, Result: `{"large":1}`, Findings: "[]"}
-	if err := db.AddJob(&j); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, db.AddJob(&j))
 	set := definition.NewSet()
 	set.Lanes["steady"] = definition.Lane{Mirror: "barrage"}
 	if _, err := db.Describe(set, definition.Compare(definition.NewSet(), set), "mara", "first",

@@ -15,6 +15,8 @@ import (
 	"strings"
 	"testing"
 	"unicode/utf8"
+
+	"stockade/internal/must"
 )
 
 const (
@@ -46,9 +48,7 @@ func files(t *testing.T, endings ...string) (names []string) {
 		}
 		return nil
 	})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if len(names) < 10 {
 		t.Fatalf("only %d files end in %v: is this the whole tree?", len(names), endings)
 	}
@@ -84,13 +84,9 @@ func raw(name string, source []byte) map[int]bool {
 func TestGoIsFormattedAndItsLinesEnd(t *testing.T) {
 	for _, name := range files(t, ".go") {
 		source, err := os.ReadFile(name)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		formatted, err := format.Source(source)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		if !bytes.Equal(source, formatted) {
 			t.Errorf("%s is not as gofmt writes it", name)
 		}
@@ -106,9 +102,7 @@ func TestGoIsFormattedAndItsLinesEnd(t *testing.T) {
 func TestTheLinesOfTheConsoleEnd(t *testing.T) {
 	for _, name := range files(t, ".vue", ".ts") {
 		source, err := os.ReadFile(name)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		for i, line := range strings.Split(string(source), "\n") {
 			if n := columns(line); n > vueColumns {
 				t.Errorf("%s:%d: %d columns, and %d are read at once", name, i+1, n, vueColumns)
@@ -122,9 +116,7 @@ var named = regexp.MustCompile("`((?:core|internal)/[a-z/_]+\\.go)`((?:,? `[A-Za
 // The document for newcomers leads to functions that are where it says.
 func TestTheArchitectureNamesWhatIsThere(t *testing.T) {
 	text, err := os.ReadFile(filepath.Join("..", "..", "docs", "architecture.md"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	found := named.FindAllStringSubmatch(string(text), -1)
 	if len(found) < 15 {
 		t.Fatalf("only %d places are named", len(found))
@@ -151,13 +143,9 @@ func TestImportsRunOneWay(t *testing.T) {
 			continue
 		}
 		rel, err := filepath.Rel(filepath.Join("..", ".."), name)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		f, err := parser.ParseFile(token.NewFileSet(), name, nil, parser.ImportsOnly)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		for _, i := range f.Imports {
 			switch path := strings.Trim(i.Path.Value, `"`); {
 			case strings.HasPrefix(rel, "core/") && strings.HasPrefix(path, "stockade/internal/"):

@@ -13,6 +13,7 @@ import (
 	. "stockade/core/archive/alpm"
 	"stockade/core/finding"
 	"stockade/internal/made/told"
+	"stockade/internal/must"
 )
 
 const (
@@ -30,6 +31,12 @@ func TestEachRefusalOfADescription(t *testing.T) {
 		before, _, _ := strings.Cut(plainDescription, "%"+field+"%\n")
 		_, behind, _ := strings.Cut(rest, "\n\n")
 		return before + behind
+	}
+	change := func(old, new string) string {
+		if !strings.Contains(plainDescription, old) {
+			t.Fatalf("nothing to change: %q", old)
+		}
+		return strings.Replace(plainDescription, old, new, 1)
 	}
 	with := func(field, value string) string { return without(field) + "%" + field + "%\n" + value + "\n\n" }
 	many := func(n int) string {
@@ -51,17 +58,14 @@ func TestEachRefusalOfADescription(t *testing.T) {
 		{"the file name of something else", with("FILENAME", "wrack.tar.gz"), bad,
 			"wrack has no file name that fits"},
 		{"a file name in a folder", with("FILENAME", "../wrack-1-1-x86_64.pkg.tar.zst"),
-			"content.unsafe-path",
-			"leads out of its folder"},
+			"content.unsafe-path", "leads out of its folder"},
 		{"a file name of another meaning", with("FILENAME", "wr%61ck-1-1-x86_64.pkg.tar.zst"),
-			"content.unsafe-path",
-			"a blank or %"},
+			"content.unsafe-path", "a blank or %"},
 		{"no size", without("CSIZE"), bad, "wrack has no size"},
 		{"a size that is none", with("CSIZE", "five"), bad, `the size "five" is no number`},
 		{"no digest", without("SHA256SUM"), bad, "wrack has a digest that is none"},
 		{"a weak digest alone", with("SHA256SUM", "x")[:len(without("SHA256SUM"))] + "%MD5SUM%\n" +
-			strings.Repeat("a", 32) +
-			"\n\n", "content.weak-digest", "only an MD5 digest"},
+			strings.Repeat("a", 32) + "\n\n", "content.weak-digest", "only an MD5 digest"},
 		{"a digest that is none", with("SHA256SUM", strings.Repeat("a", 63)), bad, "a digest that is none"},
 		{"a version that is none", with("VERSION", "1-2-3"), bad, "more than one dash"},
 		{"a signature that is none", plainDescription + "%PGPSIG%\n!!\n\n", bad, "not base64"},
@@ -83,6 +87,31 @@ func TestEachRefusalOfADescription(t *testing.T) {
 		{"a control character", plainDescription + "%DESC%\na\x01b\n\n", bad, "has a control character"},
 		{"a deletion", plainDescription + "%DESC%\na\x7fb\n\n", bad, "has a control character"},
 		{"a tab", plainDescription + "%DESC%\na\tb\n\n", "", ""},
+		{"a second value where one belongs", change("wrack\n\n%VERSION", "wrack\nother\n\n%VERSION"),
+			ambiguous, "NAME has 2 values"},
+		{"a field among the values", change("%DEPENDS%\n", "%DESC%\nx\n%DEPENDS%\n"),
+			ambiguous, "looks like a field"},
+		{"a field among the values of many", change("libecho>=1\n", "libecho>=1\n%PROVIDES%\nbus\n"),
+			ambiguous, "looks like a field"},
+		{"a field twice", plainDescription + "%DEPENDS%\nother\n\n", ambiguous, "DEPENDS stands"},
+		{"an unknown field twice", plainDescription + "%X%\na\n\n%X%\na\n\n", ambiguous, "X stands twice"},
+		{"a field without a value", change("%DEPENDS%\nlibecho>=1\n\n", "%DEPENDS%\n\n"),
+			ambiguous, "no value"},
+		{"a blank behind a name", change("%NAME%\n", "%NAME% \n"), ambiguous, "white space"},
+		{"a blank behind a value", change("wrack\n\n%VERSION", "wrack \n\n%VERSION"),
+			ambiguous, "white space"},
+		{"a line of one blank", change("\n\n%VERSION", "\n \n%VERSION"), ambiguous, "white space"},
+		{"carriage returns", strings.ReplaceAll(plainDescription, "\n", "\r\n"), ambiguous, "white space"},
+		{"a size with a sign", change("%CSIZE%\n5", "%CSIZE%\n+5"), bad, "+5"},
+		{"a name that is an option", change("wrack\n\n%VERSION", "-wrack\n\n%VERSION"),
+			"content.bad-name", "-wrack"},
+		{"a name with a shell's sign", change("wrack\n\n%VERSION", "wrack$x\n\n%VERSION"),
+			"content.bad-name", "wrack$x"},
+		{"a name turned around", change("wrack\n\n%VERSION", "wr\u202eack\n\n%VERSION"),
+			"content.bad-name", "character"},
+		{"a version with a shell's sign", change("%VERSION%\n1-1", "%VERSION%\n1;x-1"), bad, "';'"},
+		{"a relation with a control character", change("libecho>=1", "libecho>=1\u202e"),
+			bad, "version that is none"},
 	} {
 		p, err := ReadDescription([]byte(c.text), "x")
 		if err == nil {
@@ -119,16 +148,12 @@ func packing(t *testing.T, files ...[2]string) []byte {
 		} else if name, ok := strings.CutSuffix(f[0], "@"); ok {
 			h.Name, h.Typeflag, h.Linkname, h.Size = name, tar.TypeSymlink, "x", 0
 		}
-		if err := w.WriteHeader(h); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, w.WriteHeader(h))
 		if _, err := w.Write([]byte(f[1])[:h.Size]); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if err := w.Close(); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, w.Close())
 	return b.Bytes()
 }
 
@@ -139,6 +164,7 @@ func TestEachRefusalOfADatabase(t *testing.T) {
 			func(*archive.Package, []byte) error { return nil })
 	}
 	folder, desc := [2]string{"wrack-1-1/", ""}, [2]string{"wrack-1-1/desc", plainDescription}
+	chart := strings.ReplaceAll(plainDescription, "wrack", "chart")
 	whole := packing(t, folder, desc)
 	odd := func(name, text string) []byte { return packing(t, folder, desc, [2]string{name, text}) }
 	for _, c := range []struct {
@@ -157,9 +183,15 @@ func TestEachRefusalOfADatabase(t *testing.T) {
 			"no package's folder or file"},
 		{"an absolute path", odd("/wrack-1-1/files", "x"), ambiguous, "no package's folder or file"},
 		{"a file twice", packing(t, folder, desc, [2]string{"wrack-1-1/files", ""},
-			[2]string{"wrack-1-1/files", ""}),
-			ambiguous, `the file "wrack-1-1/files" twice`},
+			[2]string{"wrack-1-1/files", ""}), ambiguous, `the file "wrack-1-1/files" twice`},
 		{"a file that nobody knows", odd("wrack-1-1/more", "x"), ambiguous, `a file "wrack-1-1/more"`},
+		{"a path with a dot", odd("./chart-1-1/desc", chart), ambiguous, "no package's folder or file"},
+		{"a path upward", odd("../chart-1-1/desc", chart), ambiguous, "no package's folder or file"},
+		{"a folder without a description", odd("chart-1-1/", ""), ambiguous, "without a description"},
+		{"a folder of another name", packing(t, [2]string{"chart-1-1/desc", plainDescription}), bad, `in the folder "chart-1-1"`},
+		{"a package in two places", packing(t, folder, desc, [2]string{"chart-1-1/desc", chart},
+			[2]string{"wrack-1-1/depends", "%CONFLICTS%\nbus\n\n"}), ambiguous, `"wrack-1-1" in two places`},
+		{"needs in two files", odd("wrack-1-1/depends", "%DEPENDS%\nbus\n\n"), ambiguous, "DEPENDS stands"},
 		{"something behind its end", append(bytes.Clone(whole), 'x'), ambiguous, "behind its end"},
 		{"a description that is too large", packing(t, folder,
 			[2]string{"wrack-1-1/desc", strings.Repeat("x", 9<<20)}),
@@ -186,8 +218,7 @@ func TestEachRefusalOfADatabase(t *testing.T) {
 		told.Refused(t, "too much comes out of it", err, "content.too-large", "more than")
 	}
 	_, err = Family{}.Indexes(archive.Source{Name: "wrack", Components: []string{"core"},
-		Architectures: []string{"x86_64"}},
-		&archive.Root{Entries: map[string]archive.Entry{}})
+		Architectures: []string{"x86_64"}}, &archive.Root{Entries: map[string]archive.Entry{}})
 	told.Refused(t, "no database", err, bad, "there is no database core/os/x86_64/core.db")
 }
 
@@ -259,8 +290,7 @@ func TestWhoseSignatureIsBadIsTold(t *testing.T) {
 	plain := errors.New("not now")
 	for _, err := range []error{finding.New("content.signature-bad", "", "over other content"), plain, nil} {
 		_, got := Family{}.Inspect(archive.PackageFile{ReadSeeker: bytes.NewReader(file),
-			Signature: []byte("s")},
-			verdict{err: err})
+			Signature: []byte("s")}, verdict{err: err})
 		f, ok := finding.From(err)
 		switch {
 		case ok:

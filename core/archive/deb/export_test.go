@@ -2,5 +2,3 @@ package deb
 
 // What the tests outside the package (they use made-up packages, which are built upon it) look at.
 var WithoutFields = withoutFields
-
-const MaxControlTar = maxControlTar

@@ -8,6 +8,7 @@ import (
 	"stockade/core/archive"
 	. "stockade/core/archive/deb"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 func FuzzVersions(f *testing.F) {
@@ -112,9 +113,7 @@ func FuzzPackageFile(f *testing.F) {
 	for _, z := range []string{"", "gz", "xz", "zst"} {
 		file, err := made.BuildDeb("Package: a\nVersion: 1\nArchitecture: all\n",
 			[]made.File{{Path: "/usr/a", Mode: 0o644, Data: []byte("a")}}, z)
-		if err != nil {
-			f.Fatal(err)
-		}
+		must.Do(f, err)
 		f.Add(file)
 	}
 	f.Add([]byte("!<arch>\ndebian-binary"))

@@ -12,6 +12,7 @@ import (
 	"stockade/core/archive"
 	"stockade/core/finding"
 	"stockade/internal/made/told"
+	"stockade/internal/must"
 )
 
 func TestEachRefusalOfAStanza(t *testing.T) {
@@ -24,6 +25,12 @@ func TestEachRefusalOfAStanza(t *testing.T) {
 		}
 		return out.String()
 	}
+	change := func(old, new string) string {
+		if !strings.Contains(plainStanza, old) {
+			t.Fatalf("nothing to change: %q", old)
+		}
+		return strings.Replace(plainStanza, old, new, 1)
+	}
 	with := func(field, value string) string { return without(field) + field + ": " + value + "\n" }
 	many := func(n int) string {
 		out := plainStanza
@@ -32,7 +39,7 @@ func TestEachRefusalOfAStanza(t *testing.T) {
 		}
 		return out
 	}
-	const bad = "source.malformed-index"
+	const bad, ambiguous = "source.malformed-index", "content.ambiguous"
 	sha512 := strings.Repeat("b", 128)
 	for _, c := range []struct{ name, text, code, says string }{
 		{"as it is", plainStanza, "", ""},
@@ -56,8 +63,7 @@ func TestEachRefusalOfAStanza(t *testing.T) {
 		{"more fields", many(maxFields - 8), "content.too-large", "more than 256 fields"},
 		{"a field of a long name", plainStanza + strings.Repeat("X", maxField) + ": 1\n", "", ""},
 		{"a field of a longer name", plainStanza + strings.Repeat("X", maxField+1) + ": 1\n",
-			"content.ambiguous",
-			"longer than 64 bytes"},
+			"content.ambiguous", "longer than 64 bytes"},
 		{"a need of nothing", with("Depends", "(>= 2)"), bad, "has no plain package name"},
 		{"a need of two names", with("Depends", "libtide2 libtide3"), bad, "has no plain package name"},
 		{"a need for no architecture", with("Depends", "libtide2:a-m-d!"), bad,
@@ -65,6 +71,49 @@ func TestEachRefusalOfAStanza(t *testing.T) {
 		{"a need compared in another way", with("Depends", "libtide2 (~ 2)"), bad, "Depends"},
 		{"a need of a version that is none", with("Depends", "libtide2 (>= a_b)"), bad, "has a bad version"},
 		{"a recommendation that is none", plainStanza + "Recommends: (x)\n", bad, "Recommends: "},
+		{"a blank before a colon", change("Depends:", "Depends :"), ambiguous, "before its colon"},
+		{"a tab before a colon", change("Depends:", "Depends\t:"), ambiguous, "before its colon"},
+		{"a line of one blank", change("Depends:", " \nDepends:"), ambiguous, "nothing but blanks"},
+		{"a line of a tab", change("Depends:", "\t\nDepends:"), ambiguous, "nothing but blanks"},
+		{"a line of a carriage return", change("Depends:", "\r\nDepends:"), ambiguous,
+			"nothing but blanks"},
+		{"a blank line between stanzas", plainStanza + " \n" + plainStanza, ambiguous,
+			"nothing but blanks"},
+		{"a field twice", plainStanza + "Depends: x\n", ambiguous, "stands twice"},
+		{"an unread twice", plainStanza + "Xa: 1\nxA: 2\n", ambiguous, "stands twice"},
+		{"a comment", "# " + plainStanza, ambiguous, "comment"},
+		{"a field that begins as a comment", change("Depends:", "#Depends:"), ambiguous, "comment"},
+		{"a field that begins with a dash", change("Depends:", "-Depends:"), ambiguous, "begins with"},
+		{"a name over two lines", change("Package: sluicectl", "Package: sluicectl\n other"),
+			ambiguous, "goes on over its line"},
+		{"a version over two lines", change("Version: 1.4-1", "Version:\n 1.4-1\n 2"),
+			ambiguous, "goes on over its line"},
+		{"a digest over two lines", change("SHA256: ", "SHA256: b\n "), ambiguous, "goes on over its line"},
+		{"a zero byte", change("gate control", "gate\x00control"), ambiguous, "zero byte"},
+		{"a field that is no field", change("Depends:", "Depends\n:"), bad, "no field"},
+		{"a size with a sign", change("Size: 5", "Size: +5"), bad, "+5"},
+		{"an essential that is no answer", plainStanza + "Essential: true\n", ambiguous,
+			"neither yes nor no"},
+		{"a multi-arch that nobody knows", plainStanza + "Multi-Arch: Foreign\n", ambiguous, "Multi-Arch"},
+		{"an empty relation", change("libtide2 (>= 2),", "libtide2 (>= 2),,"),
+			ambiguous, "between two commas"},
+		{"a provide with alternatives", change("gate (= 2)", "gate | lock"), ambiguous, "alternatives"},
+		{"a provide with a bound", change("gate (= 2)", "gate (>= 2)"), ambiguous, "bound"},
+		{"a provide with a qualifier", change("gate (= 2)", "gate:any"), ambiguous, "qualified"},
+		{"a conflict with alternatives", plainStanza + "Conflicts: a | b\n", ambiguous, "alternatives"},
+		{"a name in capital letters", change("Package: sluicectl", "Package: SluiceCtl"),
+			ambiguous, "capital letters"},
+		{"a name that is an option", change("Package: sluicectl", "Package: -sluicectl"),
+			"content.bad-name", "-sluicectl"},
+		{"a name with a quote", change("Package: sluicectl", "Package: sluice'ctl"),
+			"content.bad-name", "character"},
+		{"a name with a shell's sign", change("Package: sluicectl", "Package: sluice$(id)"),
+			"content.bad-name", "character"},
+		{"a name turned around", change("Package: sluicectl", "Package: sluice\u202ectl"),
+			"content.bad-name", "character"},
+		{"a need of such a name", change("libtide2", "lib;tide2"), "content.bad-name", "lib;tide2"},
+		{"a path with a fragment", change("pool/sluicectl.deb", "pool/#sluicectl.deb"),
+			"content.unsafe-path", "#"},
 	} {
 		_, _, err := readStanzas(c.text)
 		told.Refused(t, c.name, err, c.code, c.says)
@@ -119,8 +168,7 @@ func TestEachRefusalOfARelease(t *testing.T) {
 		{"weak digests alone", begin + "MD5Sum:\n " + sum[:32] + " 12 core/Packages\n",
 			"content.weak-digest", "MD5 or SHA-1"},
 		{"weak digests of the other kind", begin + "SHA1:\n " + sum[:40] + " 12 core/Packages\n",
-			"content.weak-digest",
-			"MD5 or SHA-1"},
+			"content.weak-digest", "MD5 or SHA-1"},
 		{"a line of two words", begin + "SHA256:\n " + sum + " 12\n", bad, "digest table is not readable"},
 		{"a line of four words", begin + "SHA256:\n " + sum + " 12 core/Packages x\n", bad,
 			"digest table is not readable"},
@@ -218,7 +266,11 @@ func TestEachRefusalOfAPackageFile(t *testing.T) {
 		out[at] = b
 		return out
 	}
-	const bad = "content.malformed-package"
+	const bad, ambiguous = "content.malformed-package", "content.ambiguous"
+	one := [2]string{"./control", stanza}
+	large := [2]string{"./templates", string(make([]byte, maxControlTar))}
+	bomb, err := archive.Compress([]byte(tarOf(large, one)[1]), "gz")
+	must.Do(t, err)
 	for _, c := range []struct {
 		name       string
 		file       []byte
@@ -240,8 +292,7 @@ func TestEachRefusalOfAPackageFile(t *testing.T) {
 		{"a size that is none", damaged(8+48, 'x'), bad, "a member's size is no number"},
 		{"a member that is cut", whole[:8+60+4+60+100], bad, "control.tar: unexpected EOF"},
 		{"data that is cut", ar(version, good, [2]string{"data.tar",
-			"abcd"})[:len(ar(version, good, data))+2], bad,
-			`its member "data.tar" is cut short`},
+			"abcd"})[:len(ar(version, good, data))+2], bad, `its member "data.tar" is cut short`},
 		{"another format", ar([2]string{"debian-binary", "3.0\n"}, good, data), bad, "debian-binary: "},
 		{"a long format", ar([2]string{"debian-binary", "2." + strings.Repeat("0", 63)}, good, data), bad,
 			"it has 65 bytes"},
@@ -262,10 +313,35 @@ func TestEachRefusalOfAPackageFile(t *testing.T) {
 			tarOf([2]string{"./control", "Package: a\nVersion: 1\n"}),
 			data), bad, "lacks Package, Version or Architecture"},
 		{"a control file that is none", ar(version, tarOf([2]string{"./control", "hello\n"}), data),
-			"source.malformed-index",
-			"no field"},
+			"source.malformed-index", "no field"},
 		{"no tar", ar(version, [2]string{"control.tar", strings.Repeat("x", 512)}, data), bad,
 			"control.tar: "},
+		{"another member in between", control(t, []string{"debian-binary", "_note", "control.tar",
+			"_more", "data.tar"}, one), "", ""},
+		{"two files called control", control(t, usual, one, [2]string{"./control",
+			"Package: b\nVersion: 1\nArchitecture: all\n"}), ambiguous, "two files called control"},
+		{"control in two spellings", control(t, usual, one, [2]string{"control", stanza}),
+			ambiguous, "two files called control"},
+		{"control by way of a folder", control(t, usual, one, [2]string{"./x/../control", stanza}),
+			ambiguous, "two files called control"},
+		{"extended headers", control(t, usual, [2]string{"pax:./control", stanza}), ambiguous,
+			"in a way that not every reader knows"},
+		{"two control members", control(t, []string{"debian-binary", "control.tar", "control.tar",
+			"data.tar"}, one), ambiguous, `the member "control.tar" where`},
+		{"a member behind the data", control(t, append(usual[:3:3], "control.tar"), one),
+			ambiguous, `the member "control.tar" where`},
+		{"control behind the data", control(t, []string{"debian-binary", "data.tar", "control.tar"},
+			one), ambiguous, `the member "data.tar" where`},
+		{"a second stanza", control(t, usual, [2]string{"./control", stanza + "\n" + stanza}),
+			ambiguous, "more than one stanza"},
+		{"a line of one blank", control(t, usual, [2]string{"./control", stanza +
+			" \nDepends: x\n"}), ambiguous, "nothing but blanks"},
+		{"a field twice", control(t, usual, [2]string{"./control", stanza + "Version: 2\n"}),
+			ambiguous, `"version" stands twice`},
+		{"something behind the tar's end", control(t, []string{"debian-binary", "control.tar+more",
+			"data.tar"}, one), ambiguous, "goes on behind its end"},
+		{"a control.tar without end", ar(version, [2]string{"control.tar.gz", string(bomb)}, data),
+			"content.too-large", "more than 67108864 bytes"},
 		{"another compression", ar(version, [2]string{"control.tar.rot", "x"}, data), bad,
 			"control.tar.rot: "},
 	} {
@@ -279,11 +355,8 @@ func linked(t *testing.T) [2]string {
 	t.Helper()
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)
-	if err := errors.Join(w.WriteHeader(&tar.Header{Name: "./control", Typeflag: tar.TypeSymlink,
-		Linkname: "/etc/passwd",
-		Format:   tar.FormatGNU}), w.Close()); err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, errors.Join(w.WriteHeader(&tar.Header{Name: "./control", Typeflag: tar.TypeSymlink,
+		Linkname: "/etc/passwd", Format: tar.FormatGNU}), w.Close()))
 	return [2]string{"control.tar", b.String()}
 }
 

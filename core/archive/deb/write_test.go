@@ -18,6 +18,7 @@ import (
 	"stockade/core/archive"
 	"stockade/core/finding"
 	"stockade/internal/made/faults"
+	"stockade/internal/must"
 )
 
 // plainKey signs by not signing: these tests are about what is written.
@@ -70,9 +71,7 @@ func TestAWrittenRepositoryReadsBack(t *testing.T) {
 		}}
 	write := func() map[string][]byte {
 		files = map[string][]byte{}
-		if err := (Family{}).Write(writing); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, (Family{}).Write(writing))
 		return files
 	}
 	calls := faults.Writing(writing, func(w archive.Writing) error {
@@ -100,9 +99,7 @@ func TestAWrittenRepositoryReadsBack(t *testing.T) {
 		}
 	}
 	root, err := ParseRelease(files["dists/heron/Release"], "dists/heron/")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if root.Label != "tarn" || root.Origin != "Tarn" || root.Suite != "steady" || root.Codename != "heron" ||
 		!root.ByHash || !root.Date.Equal(time.Date(2026, 11, 24, 2, 30, 0, 0, time.UTC)) {
 		t.Errorf("%+v", root)
@@ -131,16 +128,14 @@ func TestAWrittenRepositoryReadsBack(t *testing.T) {
 	}
 	var got []string
 	text := files["dists/heron/core/binary-amd64/Packages"]
-	if err := (Family{}).ReadIndex(source, lists[0], bytes.NewReader(text),
+	must.Do(t, (Family{}).ReadIndex(source, lists[0], bytes.NewReader(text),
 		func(p *archive.Package, raw []byte) error {
 			got = append(got, p.String()+" "+p.Path)
 			if bytes.Contains(raw, []byte("Description-md5")) {
 				t.Error("a digest of a description that is not carried stays in")
 			}
 			return nil
-		}); err != nil {
-		t.Fatal(err)
-	}
+		}))
 	if s := strings.Join(got, "; "); s !=
 		"sluicectl 1.4-1 (amd64) pool/sluicectl.deb; tide-data 2026 (all) pool/tide-data.deb" {
 		t.Error(s)
@@ -241,17 +236,13 @@ func TestAMirrorsSourcesCanBeToldApart(t *testing.T) {
 // What a machine had before is put aside once, loses nothing, and is not read by the client.
 func TestTheSetupPutsAsideWhatTheMachineHadBefore(t *testing.T) {
 	files, _, err := Family{}.ClientFiles(archive.Client{Lane: "steady", At: "/media"})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	root := t.TempDir()
 	write := func(path, text string) {
 		t.Helper()
 		path = filepath.Join(root, path)
-		if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, []byte(text),
-			0o755)); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, errors.Join(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, []byte(text),
+			0o755)))
 	}
 	for _, f := range files {
 		write(f.Path, string(f.Data))
@@ -277,9 +268,10 @@ func TestTheSetupPutsAsideWhatTheMachineHadBefore(t *testing.T) {
 		if _, err := os.Stat(filepath.Join(root, path)); err == nil {
 			t.Errorf("%s is still there", path)
 		}
-		all, _ := filepath.Glob(filepath.Join(root, path) + "*.before-stockade.disabled")
-		if first, _ := os.ReadFile(filepath.Join(root, path) + ".before-stockade.disabled"); len(all) != 2 ||
-			string(first) != "first" {
+		all, err := filepath.Glob(filepath.Join(root, path) + "*.before-stockade.disabled")
+		must.Do(t, err)
+		first, err := os.ReadFile(filepath.Join(root, path) + ".before-stockade.disabled")
+		if err != nil || len(all) != 2 || string(first) != "first" {
 			t.Errorf("%s: %v, and the first is %q", path, all, first)
 		}
 	}

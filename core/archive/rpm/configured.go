@@ -431,8 +431,7 @@ func variable(text string) (name, rest string) {
 	}
 	n := 0
 	for n < len(text) && (text[n] == '_' || text[n] >= 'a' && text[n] <= 'z' || text[n] >= 'A' &&
-		text[n] <= 'Z' ||
-		text[n] >= '0' && text[n] <= '9') {
+		text[n] <= 'Z' || text[n] >= '0' && text[n] <= '9') {
 		n++
 	}
 	return text[:n], text[n:]

@@ -8,6 +8,7 @@ import (
 	"stockade/core/archive"
 	. "stockade/core/archive/rpm"
 	"stockade/core/archive/rpm/header"
+	"stockade/internal/must"
 )
 
 func FuzzVersions(f *testing.F) {
@@ -48,9 +49,7 @@ func FuzzPackage(f *testing.F) {
 		m := pumpctl
 		m.Format = format
 		file, err := m.Build(nil)
-		if err != nil {
-			f.Fatal(err)
-		}
+		must.Do(f, err)
 		f.Add(file)
 	}
 	f.Fuzz(func(t *testing.T, file []byte) {
@@ -70,8 +69,10 @@ func FuzzPackage(f *testing.F) {
 }
 
 func FuzzPrimary(f *testing.F) {
-	file, _ := pumpctl.Build(nil)
-	o, _ := header.Open(bytes.NewReader(file))
+	file, err := pumpctl.Build(nil)
+	must.Do(f, err)
+	o, err := header.Open(bytes.NewReader(file))
+	must.Do(f, err)
 	f.Add(`<?xml version="1.0"?><metadata packages="1">` + Description{File: o, Path: "a/b.rpm",
 		SHA256: strings.Repeat("a", 64), Size: 3}.Primary() + "</metadata>")
 	f.Add("<metadata></metadata>")

@@ -21,6 +21,7 @@ import (
 	"stockade/core/finding"
 	"stockade/core/trust"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 func testKeys() []*trust.SiteKey {
@@ -37,8 +38,7 @@ func keyringOf(certs ...*trust.Certificate) *trust.Keyring {
 }
 
 var pumpctl = made.RPM{Name: "pumpctl", Version: "2:3.2.0-1.el9", Arch: "x86_64",
-	Summary: "start & stop <pumps>",
-	Time:    1_790_000_000, Change: "first",
+	Summary: "start & stop <pumps>", Time: 1_790_000_000, Change: "first",
 	Requires: []string{"libbrine >= 3", "(a if (b and c))"}, Provides: []string{"pump-control = 3.2"},
 	Conflicts: []string{"old-pump < 2"}, Obsoletes: []string{"pump-ctl <= 1"},
 	Recommends: []string{"pump-gauge"}, Suggests: []string{"pump-paper"}, Supplements: []string{"(x and y)"},
@@ -54,19 +54,15 @@ func newEd25519(t *testing.T) ed25519Key {
 	t.Helper()
 	e, err := openpgp.NewEntity("Brine EdDSA", "", "keys@brine.example",
 		&packet.Config{Algorithm: packet.PubKeyAlgoEdDSA, DefaultHash: crypto.SHA256})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	return ed25519Key{e}
 }
 
 func (k ed25519Key) certificate(t *testing.T) *trust.Certificate {
 	var b bytes.Buffer
-	k.entity.Serialize(&b)
+	must.Do(t, k.entity.Serialize(&b))
 	c, err := trust.ReadCertificates(b.Bytes())
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	return c[0]
 }
 func (k ed25519Key) Clearsign([]byte) ([]byte, error) { return nil, nil }
@@ -103,13 +99,9 @@ func TestPackagesOfBothFormatsAndKindsOfKeysAreVerified(t *testing.T) {
 				m := pumpctl
 				m.Format, m.Packing = c.format, z
 				file, err := m.Build(c.sign)
-				if err != nil {
-					t.Fatal(err)
-				}
+				must.Do(t, err)
 				in, err := inspect(file, keyringOf(c.cert))
-				if err != nil {
-					t.Fatal(err)
-				}
+				must.Do(t, err)
 				if in.Identity != (archive.Identity{Name: "pumpctl", Version: "2:3.2.0-1.el9",
 					Arch: "x86_64"}) || in.Signer.Fingerprint != c.cert.Fingerprint {
 					t.Errorf("%+v", in)
@@ -118,9 +110,7 @@ func TestPackagesOfBothFormatsAndKindsOfKeysAreVerified(t *testing.T) {
 					t.Error("a key that nobody brought in was accepted")
 				}
 				o, err := header.Open(bytes.NewReader(file))
-				if err != nil {
-					t.Fatal(err)
-				}
+				must.Do(t, err)
 				for what, at := range map[string]int64{"header": o.Start + 400, "payload": o.Payload + 20,
 					"last byte": int64(len(file)) - 1} {
 					broken := bytes.Clone(file)
@@ -139,13 +129,9 @@ func TestPackagesOfBothFormatsAndKindsOfKeysAreVerified(t *testing.T) {
 func TestWhatASignatureCoversIsWhatCounts(t *testing.T) {
 	key := testKeys()[0]
 	file, err := pumpctl.Build(key)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	o, err := header.Open(bytes.NewReader(file))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	blind := bytes.Clone(file[o.Start:o.Payload])
 	for i := 16; i < len(blind); i += 16 { // make the payload's digest another tag
 		if bytes.Equal(blind[i:i+4], []byte{0, 0, 0x13, 0xe4}) {
@@ -154,9 +140,7 @@ func TestWhatASignatureCoversIsWhatCounts(t *testing.T) {
 		}
 	}
 	signature, err := header.Signatures(blind, int64(len(file))-o.Payload, make([]byte, 16), key, false)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	headerOnly := append(append(append(header.Lead("x"), signature...), blind...), file[o.Payload:]...)
 	if _, err := inspect(headerOnly, keyringOf(key.Certificate())); !isFinding(err, "content.signature-bad") {
 		t.Errorf("a signature over a header that does not bind the payload was accepted: %v", err)
@@ -168,9 +152,7 @@ func TestWhatASignatureCoversIsWhatCounts(t *testing.T) {
 		t.Fatal(err)
 	}
 	with, err := header.Open(bytes.NewReader(file))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	i := bytes.Index(file, []byte(with.Signature.Text(header.SigOpenPGP)))
 	if i < header.LeadSize {
 		t.Fatal("the signature is not where it should be")
@@ -180,9 +162,7 @@ func TestWhatASignatureCoversIsWhatCounts(t *testing.T) {
 		t.Errorf("a signature that is no base64: %v", err)
 	}
 	unsigned, err := pumpctl.Build(nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if in, err := inspect(unsigned, keyringOf(key.Certificate())); err != nil || in.Signer.Fingerprint != "" {
 		t.Errorf("unsigned: %+v %v", in, err)
 	}
@@ -195,7 +175,8 @@ func TestWhatASignatureCoversIsWhatCounts(t *testing.T) {
 		in.Signer.Fingerprint != key.Certificate().Fingerprint {
 		t.Errorf("endorsed: %+v %v", in, err)
 	}
-	u, _ := header.Open(bytes.NewReader(unsigned))
+	u, err := header.Open(bytes.NewReader(unsigned))
+	must.Do(t, err)
 	e, err := header.Open(bytes.NewReader(out.Bytes()))
 	if err != nil || !bytes.Equal(unsigned[u.Start:], out.Bytes()[e.Start:]) {
 		t.Error("endorsing changed header or payload", err)
@@ -204,15 +185,14 @@ func TestWhatASignatureCoversIsWhatCounts(t *testing.T) {
 
 func TestHostilePackagesAreRefused(t *testing.T) {
 	good, err := pumpctl.Build(nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	change := func(at int, b ...byte) []byte {
 		out := bytes.Clone(good)
 		copy(out[at:], b)
 		return out
 	}
-	o, _ := header.Open(bytes.NewReader(good))
+	o, err := header.Open(bytes.NewReader(good))
+	must.Do(t, err)
 	for name, file := range map[string][]byte{
 		"empty": nil, "a lead alone": good[:96], "cut in the signatures": good[:120],
 		"cut in the header": good[:o.Start+200],
@@ -241,12 +221,10 @@ func TestPackagesOfTheRealBuildProgramAreReadAndVerified(t *testing.T) {
 	}
 	gpg, _ := exec.LookPath("gpg")
 	dir, err := os.MkdirTemp("/tmp", "rpm") // gpg's sockets have short paths
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	defer os.RemoveAll(dir)
 	home := filepath.Join(dir, "gnupg")
-	os.Mkdir(home, 0o700)
+	must.Do(t, os.Mkdir(home, 0o700))
 	env := append(os.Environ(), "GNUPGHOME="+home, "HOME="+dir, "LC_ALL=C")
 	run := func(name string, args ...string) string {
 		t.Helper()
@@ -268,9 +246,7 @@ func TestPackagesOfTheRealBuildProgramAreReadAndVerified(t *testing.T) {
 		run("gpg", "--batch", "--passphrase", "", "--quick-generate-key", algo+"@brine.example", algo, "sign",
 			"never")
 		c, err := trust.ReadCertificates([]byte(run("gpg", "--armor", "--export", algo+"@brine.example")))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		certs[algo] = c[0]
 	}
 	spec := `Name: pump-meter
@@ -300,22 +276,21 @@ ln -s table %{buildroot}/usr/share/pump-meter/link
 * Tue Sep 01 2026 Desk <desk@brine.example> - 1.0~rc1-3
 - first
 `
-	os.WriteFile(filepath.Join(dir, "pump-meter.spec"), []byte(spec), 0o644)
+	must.Write(t, filepath.Join(dir, "pump-meter.spec"), spec)
 	for _, c := range []struct{ payload, algo string }{{"w9.gzdio", "rsa3072"}, {"w6.xzdio", "ed25519"}, {
 		"w3.zstdio", "rsa3072"}, {"w9.bzdio", "ed25519"}, {"w.ufdio", "rsa3072"}, {"w2.lzdio", "rsa3072"}} {
 		t.Run(c.payload+" "+c.algo, func(t *testing.T) {
-			os.RemoveAll(filepath.Join(dir, "out"))
+			must.Do(t, os.RemoveAll(filepath.Join(dir, "out")))
 			run("rpmbuild", "-bb", "--quiet", "--nodebuginfo", "--define", "_topdir "+dir+"/top", "--define",
 				"_rpmdir "+dir+"/out", "--define", "_binary_payload "+c.payload, "--define",
 				"_build_id_links none", "pump-meter.spec")
-			files, _ := filepath.Glob(dir + "/out/*/*.rpm")
+			files, err := filepath.Glob(dir + "/out/*/*.rpm")
+			must.Do(t, err)
 			if len(files) != 1 {
 				t.Fatal(files)
 			}
 			plain, err := os.ReadFile(files[0])
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			if in, err := inspect(plain, keyringOf(certs[c.algo])); err != nil ||
 				in.Signer.Fingerprint != "" {
 				t.Errorf("unsigned: %+v %v", in, err)
@@ -323,12 +298,10 @@ ln -s table %{buildroot}/usr/share/pump-meter/link
 			run("rpmsign", "--addsign", "--define", "__gpg "+gpg, "--define", "_gpg_name "+c.algo+
 				"@brine.example", files[0])
 			file, err := os.ReadFile(files[0])
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			in, err := inspect(file, keyringOf(certs["rsa3072"], certs["ed25519"]))
-			if err != nil || in.Signer.Fingerprint != certs[c.algo].Fingerprint || in.Version !=
-				"2:1.0~rc1-3" || in.Arch != "noarch" {
+			if err != nil || in.Signer.Fingerprint != certs[c.algo].Fingerprint ||
+				in.Version != "2:1.0~rc1-3" || in.Arch != "noarch" {
 				t.Errorf("%+v %v", in, err)
 			}
 			if _, err := inspect(file, keyringOf(testKeys()[0].Certificate())); err == nil {
@@ -341,13 +314,9 @@ ln -s table %{buildroot}/usr/share/pump-meter/link
 			// What an index says of it reads back.
 			x, err := Family{}.Examine(archive.Source{Name: "s", Architectures: []string{"x86_64"}},
 				bytes.NewReader(plain))
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			rel, err := x.Package.Needs.Relations()
-			if err != nil {
-				t.Fatal(err)
-			}
+			must.Do(t, err)
 			if got := fmt.Sprint(rel.Requires, rel.Recommends, rel.Supplements, rel.Conflicts,
 				x.Package.Backward); got !=
 				"[pump-desk or not pump-panel libbrine >= 3] [pump-gauge] [[pump-desk pump-gauge]] "+
@@ -360,7 +329,8 @@ ln -s table %{buildroot}/usr/share/pump-meter/link
 				bytes.Contains(x.Raw, []byte("rpmlib(")) {
 				t.Errorf("primary:\n%s", x.Raw)
 			}
-			o, _ := header.Open(bytes.NewReader(plain))
+			o, err := header.Open(bytes.NewReader(plain))
+			must.Do(t, err)
 			list := Description{File: o, SHA256: x.Package.SHA256}.FileList()
 			for _, want := range []string{`<file type="dir">/usr/share/pump-meter</file>`,
 				"<file>/usr/share/pump-meter/link</file>"} {
@@ -380,12 +350,10 @@ func TestTheRealToolsReadOurPackages(t *testing.T) {
 	dir := t.TempDir()
 	key := testKeys()[0]
 	file, err := pumpctl.Build(key)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	name := filepath.Join(dir, pumpctl.FileName())
-	os.WriteFile(name, file, 0o644)
-	os.WriteFile(filepath.Join(dir, "key.asc"), []byte(key.Certificate().Armoured()), 0o644)
+	must.Do(t, os.WriteFile(name, file, 0o644))
+	must.Write(t, filepath.Join(dir, "key.asc"), key.Certificate().Armoured())
 	run := func(args ...string) string {
 		out, err := exec.Command("rpm", append([]string{"--dbpath", filepath.Join(dir, "db")},
 			args...)...).CombinedOutput()

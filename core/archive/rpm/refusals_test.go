@@ -166,6 +166,23 @@ func TestEachRefusalOfAPackageInAnIndex(t *testing.T) {
 	for _, c := range []struct{ name, text, code, says string }{
 		{"as it is", element, "", ""},
 		{"another type", change(`type="rpm"`, `type="deb"`), ambiguous, `the type "deb"`},
+		{"two names", change("<name>", "<name>x</name><name>"), ambiguous, `"name" stands twice below package`},
+		{"a name with a prefix", change("<name>", "<x:name>y</x:name><name>"), ambiguous, `could be taken for "name"`},
+		{"an element in a name", change("<name>", "<name><b>x</b>"), ambiguous, `inside "name", which is text`},
+		{"a blank before a name", change("<name>", "<name> "), ambiguous, `the text of "name" has white space`},
+		{"a name in an unknown one", change("<name>", "<more><name>x</name></more><name>"), ambiguous,
+			`"name" stands below package/more`},
+		{"a name below format", change("<format>", "<format><name>x</name>"), ambiguous,
+			`"name" stands below package/format`},
+		{"a place below format", change("<format>", `<format><location href="x.rpm"/>`), ambiguous,
+			`"location" stands below package/format`},
+		{"a digest below format", change("<format>", `<format><checksum type="sha256">`+sum+"</checksum>"),
+			ambiguous, `"checksum" stands below package/format`},
+		{"an entry outside a list", change("<format>", `<format><rpm:entry name="bus"/>`), ambiguous,
+			`"rpm:entry" stands below package/format`},
+		{"a list twice", change("<rpm:requires>", "<rpm:requires></rpm:requires><rpm:requires>"), ambiguous,
+			`"rpm:requires" stands twice`},
+		{"a size with a sign", change(`package="5"`, `package="+5"`), bad, `the size "+5"`},
 		{"no name", change("<name>pumpctl</name>", ""), bad,
 			"name, version or architecture of a package is missing"},
 		{"no version", change(`<version epoch="2" ver="3.2.0" rel="1"/>`, ""), bad, "name, version or architecture"},
@@ -202,8 +219,7 @@ func TestEachRefusalOfAPackageInAnIndex(t *testing.T) {
 			strings.Replace(many(maxRelations+1), "<file>/usr/bin/pumpctl</file>", "", 1),
 			tooLarge, "more than"},
 		{"more files than may be", change("<file>/usr/bin/pumpctl</file>", strings.Repeat("<file>/a</file>",
-			maxRelations)),
-			tooLarge, "more than"},
+			maxRelations)), tooLarge, "more than"},
 		{"a file that is no path", change("/usr/bin/pumpctl", "usr/bin/pumpctl"), ambiguous,
 			"which is no path"},
 		{"a file of nothing", change("<file>/usr/bin/pumpctl", "<file>"), ambiguous, "which is no path"},
@@ -371,11 +387,9 @@ func TestEachRefusalOfAPackageFile(t *testing.T) {
 		less := maps.Clone(all)
 		delete(less, tag)
 		told.Refused(t, fmt.Sprint("without ", tag), inspect(ownHeader(less, "")),
-			"content.malformed-package",
-			"its header lacks name, version, release or architecture")
+			"content.malformed-package", "its header lacks name, version, release or architecture")
 	}
 	_, _, err := Family{}.Endorse(bytes.NewReader(ownHeader(all, "")), nil, io.Discard)
-	told.Refused(t, "nothing that binds the payload", err,
-		"content.malformed-package",
+	told.Refused(t, "nothing that binds the payload", err, "content.malformed-package",
 		"has no digest of its payload")
 }

@@ -16,6 +16,7 @@ import (
 	"stockade/core/archive"
 	. "stockade/core/archive/rpm"
 	"stockade/internal/made"
+	"stockade/internal/must"
 )
 
 // module is a build of a stream as a test writes it.
@@ -56,9 +57,7 @@ func (m modular) ours(t *testing.T) (sees, open []string) {
 	var lists []*StreamList
 	for _, text := range m.lists {
 		s, err := ReadStreamList(strings.NewReader(text))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		lists = append(lists, s)
 	}
 	active := ActivateStreams(lists, m.enabled)
@@ -82,19 +81,13 @@ func (m modular) ours(t *testing.T) (sees, open []string) {
 func (m modular) theirs(t *testing.T, key archive.SigningKey) []string {
 	t.Helper()
 	root, err := os.MkdirTemp("/var/tmp", "modules-") // the client takes commas in a path for several
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	t.Cleanup(func() { os.RemoveAll(root) })
 	write := func(path, text string) {
 		t.Helper()
 		path = filepath.Join(root, path)
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		must.Write(t, path, text)
 	}
 	var repos strings.Builder
 	for i, packages := range m.made {
@@ -106,9 +99,7 @@ func (m modular) theirs(t *testing.T, key archive.SigningKey) []string {
 			Unsigned: true,
 			Built:    map[string][]byte{},
 		}.Publish(key)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		for p, data := range files {
 			write(fmt.Sprintf("repo%d/%s", i, p), string(data))
 		}

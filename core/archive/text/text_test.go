@@ -18,8 +18,7 @@ func TestNumbersAreDigitsAndNothingElse(t *testing.T) {
 		}
 	}
 	for _, s := range []string{"", " ", "+5", "-5", "-0", "5 ", " 5", "0x10", "5.0", "1e3", "1_000", "٣",
-		"5\x00",
-		"1000000000000000000", "99999999999999999999"} {
+		"5\x00", "1000000000000000000", "99999999999999999999"} {
 		if n, ok := Number(s); ok {
 			t.Errorf("%q is a number: %d", s, n)
 		}

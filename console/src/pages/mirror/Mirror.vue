@@ -26,6 +26,8 @@ const q = useQuery({
 })
 const m = computed(() => q.data.value)
 const job = ref<Job | null>(null)
+const asked = ref(false) // for a job, and not answered yet
+const busy = computed(() => asked.value || !!job.value)
 const last = ref<Job | null>(null)
 const error = ref<unknown>(null)
 watch(m, async (v) => {
@@ -34,11 +36,13 @@ watch(m, async (v) => {
 async function start(verb: string, body?: unknown) {
   error.value = null
   last.value = null
+  asked.value = true
   try {
     job.value = await post<Job>(`/mirrors/${props.name}/${verb}`, body)
   } catch (e) {
     error.value = e
   }
+  asked.value = false
 }
 function ended(j: Job) {
   job.value = null
@@ -115,7 +119,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
             does="preview"
             dense
             class="!rounded-r-none"
-            :disabled="!!job"
+            :disabled="busy"
             @click="start('preview', { lane: against })"
           >
             Preview
@@ -129,13 +133,13 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
             <option v-for="l in m.lanes" :key="l" :value="l">against {{ l }}</option>
           </select>
         </span>
-        <Act does="estimate" dense :disabled="!!job" @click="start('estimate')">Estimate</Act>
+        <Act does="estimate" dense :disabled="busy" @click="start('estimate')">Estimate</Act>
         <form class="flex" @submit.prevent="prove">
           <Act
             does="prove"
             dense
             class="!rounded-r-none"
-            :disabled="!!job || (proving === 'for' && !about.trim())"
+            :disabled="busy || (proving === 'for' && !about.trim())"
             >Prove</Act
           >
           <select
@@ -160,7 +164,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
           does="build"
           dense
           class="btn-go"
-          :disabled="!!job"
+          :disabled="busy"
           @click="start('build')"
         >
           Build

@@ -20,17 +20,21 @@ const q = useQuery({
 })
 const s = computed(() => q.data.value)
 const job = ref<Job | null>(null)
+const asked = ref(false) // for a job, and not answered yet
+const busy = computed(() => asked.value || !!job.value)
 const error = ref<unknown>(null)
 const asking = ref(false)
 const edited = ref(0) // how often the definition was changed elsewhere: what is typed begins anew
 
 async function start(verb: string) {
   error.value = null
+  asked.value = true
   try {
     job.value = await post<Job>(`/sources/${props.name}/${verb}`)
   } catch (e) {
     error.value = e
   }
+  asked.value = false
 }
 function ended(j: Job) {
   job.value = null
@@ -72,9 +76,9 @@ async function toggle() {
         }}<template v-if="s.disabled"> · disabled</template></span
       >
       <div class="ml-auto flex gap-2">
-        <Act v-if="!s.managed" does="probe" :disabled="!!job" @click="start('probe')"> Probe upstreams </Act>
+        <Act v-if="!s.managed" does="probe" :disabled="busy" @click="start('probe')"> Probe upstreams </Act>
         <Act does="disable" @click="ask">{{ s.disabled ? 'Enable' : 'Disable' }}</Act>
-        <Act does="refresh" class="btn-go" :disabled="!!job" @click="start('refresh')">Refresh</Act>
+        <Act does="refresh" class="btn-go" :disabled="busy" @click="start('refresh')">Refresh</Act>
       </div>
     </div>
     <JobRun v-if="job" :job="job" class="mb-4" @end="ended" />

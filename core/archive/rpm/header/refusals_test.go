@@ -14,6 +14,7 @@ import (
 	"testing"
 
 	"stockade/internal/made/told"
+	"stockade/internal/must"
 )
 
 // some is a header of a few values.
@@ -75,9 +76,7 @@ func TestEachRefusalOfAHeader(t *testing.T) {
 
 func TestAHeaderGivesWhatWasPut(t *testing.T) {
 	h, err := Read(bytes.NewReader(some()), MaxSize)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must.Do(t, err)
 	if h.Text(TagName) != "pumpctl" || strings.Join(h.Strings(TagBaseNames), " ") != "a bb" ||
 		h.Number(TagFileSizes) != 7 || !bytes.Equal(h.Bytes(SigPGP), []byte{1, 2, 3}) ||
 		!bytes.Equal(h.Blob, some()) {
@@ -201,9 +200,7 @@ func TestEachDigestOfAFile(t *testing.T) {
 		}
 		file := bytes.NewReader(packed(signatures, c.own, payload))
 		f, err := Open(file)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		bound, err := f.CheckDigests(file)
 		code := ""
 		if c.says != "" {
@@ -270,9 +267,7 @@ func TestWhichSignaturesAreOverTheHeader(t *testing.T) {
 		c.put(w)
 		w.Text(SigSHA1Header, "x")
 		h, err := Read(bytes.NewReader(w.Bytes()), MaxSize)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must.Do(t, err)
 		if got := string((&File{Signature: h}).HeaderSignatures()); got != c.want {
 			t.Errorf("%s: %q", c.name, got)
 		}
