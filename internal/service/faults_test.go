@@ -16,16 +16,62 @@ import (
 	"stockade/internal/must"
 )
 
-// Each table of the records refuses to be written to, one after the other, while things are
-// changed: whoever asked is told so, and either all of a change is recorded or nothing.
-func TestEachTableThatCannotBeWrittenTo(t *testing.T) {
-	d := newDesk(t)
+// behind opens the records beside the service.
+func behind(t *testing.T, d *desk) *gorm.DB {
+	t.Helper()
 	other, err := gorm.Open(sqlite.Open(filepath.Join(d.s.cfg.Data,
 		"stockade.db")+"?_pragma=busy_timeout(5000)"), &gorm.Config{Logger: logger.Discard})
 	must.Do(t, err)
 	raw, err := other.DB()
 	must.Do(t, err)
-	defer raw.Close()
+	t.Cleanup(func() { raw.Close() })
+	return other
+}
+
+// A job that ended is told to have, also while that cannot be written, and it is written as
+// soon as it can be.
+func TestTheEndOfAJobThatCannotBeWritten(t *testing.T) {
+	d := newDesk(t)
+	other := behind(t, d)
+	must.Do(t, other.Exec("CREATE TRIGGER fault BEFORE UPDATE ON jobs BEGIN "+
+		"SELECT RAISE(ABORT, 'the disk does not answer'); END").Error)
+	sweep := func() (job api.Job) {
+		t.Helper()
+		d.must(d.ask(api.Operator, "POST", "/pool/sweep", nil), 200, &job)
+		d.must(d.ask(api.Viewer, "GET", fmt.Sprintf("/jobs/%d/events", job.ID), nil), 200, nil)
+		return job
+	}
+	written := func(job api.Job) (state string) {
+		t.Helper()
+		must.Do(t, other.Table("jobs").Where("id = ?", job.ID).Select("state").Scan(&state).Error)
+		return state
+	}
+	first := sweep()
+	var told api.Job
+	d.must(d.ask(api.Viewer, "GET", fmt.Sprintf("/jobs/%d", first.ID), nil), 200, &told)
+	var list api.Page[api.Job]
+	d.must(d.ask(api.Viewer, "GET", "/jobs", nil), 200, &list)
+	if told.State != api.Done || len(told.Result) == 0 || list.Items[0].State != api.Done ||
+		list.Items[0].Result != nil {
+		t.Errorf("it ended, and is told as %+v, in the list as %+v", told, list.Items[0])
+	}
+	if got := written(first); got != string(api.Running) {
+		t.Errorf("the records say %s: the test prepares nothing", got)
+	}
+	must.Do(t, other.Exec("DROP TRIGGER fault").Error)
+	second := sweep()
+	for _, job := range []api.Job{first, second} {
+		if got := written(job); got != string(api.Done) {
+			t.Errorf("job %d is written as %s", job.ID, got)
+		}
+	}
+}
+
+// Each table of the records refuses to be written to, one after the other, while things are
+// changed: whoever asked is told so, and either all of a change is recorded or nothing.
+func TestEachTableThatCannotBeWrittenTo(t *testing.T) {
+	d := newDesk(t)
+	other := behind(t, d)
 	var tables []string
 	if err := other.Raw("SELECT name FROM sqlite_master WHERE type = 'table' " +
 		"AND name NOT LIKE 'sqlite_%' ORDER BY name").

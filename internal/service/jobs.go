@@ -36,6 +36,7 @@ type jobs struct {
 	mu      sync.Mutex
 	base    context.Context
 	running map[int64]*running
+	kept    map[int64]api.Job // ended, and the records could not be written
 	ended   bool
 	wait    sync.WaitGroup
 }
@@ -58,6 +59,7 @@ func newJobs(db *store.DB, now func() time.Time, most time.Duration, memory int6
 		memory:  memory,
 		log:     log,
 		tell:    func(api.News) {},
+		kept:    map[int64]api.Job{},
 		base:    context.Background(),
 		running: map[int64]*running{},
 	}
@@ -133,6 +135,7 @@ func (j *jobs) start(kind, object, by string, do work) (api.Job, error) {
 			return api.Job{}, &busyError{r.job}
 		}
 	}
+	j.record()
 	record := store.Job{Kind: kind, Object: object, State: api.Running, By: by, Started: j.now().UTC()}
 	if err := j.db.AddJob(&record); err != nil {
 		return api.Job{}, err
@@ -197,8 +200,9 @@ func (j *jobs) run(ctx context.Context, r *running, do work) {
 		}
 	}
 	r.job.Findings.Sort()
-	j.db.SaveJob(jobRecord(r.job))
 	final := r.job
+	j.kept[final.ID] = final
+	j.record()
 	j.logEnd(final)
 	for l := range r.listeners {
 		select {
@@ -209,6 +213,18 @@ func (j *jobs) run(ctx context.Context, r *running, do work) {
 	}
 	delete(j.running, r.job.ID)
 	j.news(final)
+}
+
+// record writes down how jobs ended. What cannot be written is told from here, and tried
+// again when another job begins or ends.
+func (j *jobs) record() {
+	for id, job := range j.kept {
+		if err := j.db.SaveJob(jobRecord(job)); err != nil {
+			j.log.Error("the end of a job could not be recorded", "job", id, "state", job.State, "why", err)
+			continue
+		}
+		delete(j.kept, id)
+	}
 }
 
 // news tells open pages that a job began or ended, without what came of it.
@@ -284,13 +300,9 @@ func (j *jobs) listen(id int64) (now api.Job, events chan api.JobEvent, stop fun
 
 // get gives a job as it stands.
 func (j *jobs) get(id int64) (api.Job, error) {
-	j.mu.Lock()
-	r, ok := j.running[id]
-	if ok {
-		defer j.mu.Unlock()
-		return r.job, nil
+	if job, ok := j.known(id); ok {
+		return job, nil
 	}
-	j.mu.Unlock()
 	rec, err := j.db.JobBy(id)
 	if errors.Is(err, store.ErrNotFound) {
 		err = absent("job", id)
@@ -298,12 +310,22 @@ func (j *jobs) get(id int64) (api.Job, error) {
 	return jobFrom(rec), err
 }
 
-// brief gives a job of a list as it stands, without its result.
-func (j *jobs) brief(rec store.Job) api.Job {
+// known gives a job of which more is known here than is written.
+func (j *jobs) known(id int64) (api.Job, bool) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	if r, ok := j.running[rec.ID]; ok {
-		return r.job
+	if r, ok := j.running[id]; ok {
+		return r.job, true
+	}
+	job, ok := j.kept[id]
+	return job, ok
+}
+
+// brief gives a job of a list as it stands, without its result.
+func (j *jobs) brief(rec store.Job) api.Job {
+	if job, ok := j.known(rec.ID); ok {
+		job.Result = nil
+		return job
 	}
 	return jobFrom(rec)
 }
