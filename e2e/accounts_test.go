@@ -79,6 +79,24 @@ func TestASessionIsForTheWholeBrowser(t *testing.T) {
 		`!document.querySelector("#password") && !document.body.innerText.includes("Not signed in") &&
 		[...document.querySelectorAll("td")].some(d => d.innerText === "password")`, nil))
 	b.shot("accounts")
+
+	// What is pressed twice before it was answered is done once.
+	b.click("New token")
+	b.typed("#token-name", "desk")
+	b.run("press twice", chromedp.Evaluate(`(() => { const [make] = [...document.querySelectorAll("button")]
+		.filter(b => b.innerText === "Make it"); make.click(); make.click(); })()`, nil))
+	b.see("desk")
+	b.run("the dialog is gone", chromedp.Poll(`!document.querySelector("#token-name")`, nil))
+	account := cliJSON[api.Account](s, "account", "show", "warden")
+	made := 0
+	for _, token := range account.Tokens {
+		if token.Name == "desk" {
+			made++
+		}
+	}
+	if made != 1 {
+		t.Errorf("%d tokens were made: %+v", made, account.Tokens)
+	}
 }
 
 // Whatever a viewer's role does not let them do is shown and cannot be pressed, on every page;

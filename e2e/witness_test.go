@@ -44,7 +44,7 @@ func TestAWitnessFindsOutThatEverythingWasPutBack(t *testing.T) {
 	s.stop()
 	must.Do(t, os.WriteFile(records, []byte(before), 0o600))
 	for _, beside := range []string{"-wal", "-shm"} {
-		must.Do(t, os.Remove(records+beside))
+		must.Do(t, os.RemoveAll(records+beside))
 	}
 	s.start()
 	out, _ := s.cli(1, "journal", "verify")

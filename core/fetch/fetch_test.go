@@ -7,7 +7,6 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"strings"
-	"sync/atomic"
 	"testing"
 	"time"
 
@@ -29,41 +28,6 @@ func fetchAll(c *Client, r Route, req Request) (string, error) {
 		return err
 	}, nil)
 	return got, err
-}
-
-func TestADeadFirstServerCostsOneTimeout(t *testing.T) {
-	asked := atomic.Int32{}
-	dead := upstream(t, func(w http.ResponseWriter, r *http.Request) { asked.Add(1); w.WriteHeader(503) })
-	live := upstream(t, func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "here") })
-	c := New(Options{})
-	for range 20 {
-		if got, err := fetchAll(c, Route{Upstreams: []Upstream{dead, live}},
-			Request{Path: "x"}); err != nil || got != "here" {
-			t.Fatal(got, err)
-		}
-	}
-	if n := asked.Load(); n != 1 {
-		t.Errorf("the dead server was asked %d times", n)
-	}
-}
-
-func TestRetryAfterIsHonouredAndAllDownIsTriedAgain(t *testing.T) {
-	now := time.Now()
-	asked := atomic.Int32{}
-	up := upstream(t, func(w http.ResponseWriter, r *http.Request) {
-		if asked.Add(1) == 1 {
-			w.Header().Set("Retry-After", "300")
-			w.WriteHeader(503)
-			return
-		}
-		io.WriteString(w, "again")
-	})
-	c := New(Options{Now: func() time.Time { return now }})
-	// The only upstream is down: it is asked again rather than given up.
-	if got, err := fetchAll(c, Route{Upstreams: []Upstream{up}}, Request{Path: "x"}); err != nil ||
-		got != "again" {
-		t.Error(got, err)
-	}
 }
 
 func TestAProxyIsUsedAndItsPasswordIsNotShown(t *testing.T) {
@@ -125,31 +89,5 @@ func TestBodiesAreBounded(t *testing.T) {
 	if _, err := fetchAll(c, Route{Upstreams: []Upstream{hanging}},
 		Request{Path: "x", Max: 10}); !errors.Is(err, errSlow) {
 		t.Errorf("hanging: %v", err)
-	}
-}
-
-func TestRedirectsGoOnlyWhereTheDefinitionAllows(t *testing.T) {
-	target := upstream(t, func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "moved") })
-	elsewhere := strings.Replace(target.URL, "127.0.0.1", "localhost", 1)
-	from := upstream(t, func(w http.ResponseWriter, r *http.Request) {
-		http.Redirect(w, r, elsewhere+"/x", http.StatusFound)
-	})
-	c := New(Options{Rounds: 1})
-	_, err := fetchAll(c, Route{Source: "tarn", Upstreams: []Upstream{from}}, Request{Path: "x"})
-	if f, _ := finding.From(err); f.Code != "source.redirect-refused" || !strings.Contains(f.Text,
-		"localhost") {
-		t.Errorf("another host: %v", err)
-	}
-	if got, err := fetchAll(c, Route{Source: "tarn", Upstreams: []Upstream{from}, Redirects: []string{
-		"localhost"}}, Request{Path: "x"}); err != nil || got != "moved" {
-		t.Errorf("a host that is named: %q %v", got, err)
-	}
-}
-
-func TestNotFoundIsToldAsSuch(t *testing.T) {
-	up := upstream(t, http.NotFound)
-	if _, err := fetchAll(New(Options{}), Route{Upstreams: []Upstream{up}},
-		Request{Path: "x"}); !errors.Is(err, ErrNotFound) {
-		t.Error(err)
 	}
 }

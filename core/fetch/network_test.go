@@ -680,10 +680,10 @@ func TestAFloorAndALimit(t *testing.T) {
 		for range 30 {
 			w.Write(make([]byte, 4096))
 			w.(http.Flusher).Flush()
-			time.Sleep(10 * time.Millisecond)
+			time.Sleep(40 * time.Millisecond)
 		}
 	})
-	c := New(Options{Rounds: 1, Floor: 10, FloorWindow: 100 * time.Millisecond, Unmeasured: time.Millisecond})
+	c := New(Options{Rounds: 1, Floor: 10, FloorWindow: 500 * time.Millisecond, Unmeasured: time.Millisecond})
 	got, err := fetchAll(c, Route{Upstreams: []Upstream{steady}}, Request{Path: "x"})
 	if err != nil || len(got) != 30*4096 {
 		t.Errorf("%d bytes, %v", len(got), err)

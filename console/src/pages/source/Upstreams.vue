@@ -93,7 +93,7 @@ const slowest = computed(() => Math.max(1, ...(props.source.probes ?? []).map((p
         </thead>
         <tbody>
           <tr v-for="u in servers" :key="u.url">
-            <td class="mono">
+            <td class="mono wrap-anywhere">
               {{ u.url }}
               <span v-if="u.probe?.candidate" class="font-sans text-slate">candidate: no build asks it</span>
             </td>
