@@ -29,9 +29,14 @@ $(CONSOLE): $(shell find console -path console/node_modules -prune -o -type f ! 
 demo: build
 	@if [ -t 1 ] && [ -z "$(ONCE)" ]; then bin/stockade demo; else bin/stockade demo --once; fi
 
+# What runs under the race detector with all of its tests is not run again without; what
+# takes longest and says most begins first.
+RACED := core/pool core/fetch core/journal internal/store
+OTHERS = $(filter-out $(RACED:%=stockade/%) stockade/internal/tidy stockade/e2e,$(shell go list ./...))
+
 test: tools build lint
 	$(MAKE) --no-print-directory race
-	go test -count=1 -timeout 30m -parallel 4 ./...
+	go test -count=1 -timeout 30m -parallel 4 stockade/e2e $(OTHERS)
 
 # How the code is written: gofmt and the length of lines are a test of their own.
 lint: $(CONSOLE)
@@ -42,7 +47,7 @@ lint: $(CONSOLE)
 # What runs side by side, under the race detector (which needs a C compiler).
 race: export CGO_ENABLED = 1
 race: tools
-	go test -race -count=1 -timeout 10m ./core/pool ./core/fetch ./core/journal ./internal/store
+	go test -race -count=1 -timeout 10m $(RACED:%=./%)
 	go test -race -count=1 -timeout 10m -run 'SideBySide|Search|TwoMirrors' ./core/solve ./core/mirror
 	go test -race -count=1 -timeout 10m -run 'AtOnce' ./e2e
 

@@ -2,6 +2,8 @@ module stockade
 
 go 1.26.8
 
+ignore ./console // what npm installs has packages of Go in it
+
 require (
 	github.com/ProtonMail/go-crypto v1.5.2
 	github.com/chromedp/cdproto v0.0.0-20250724212937-08a3db8b4327

@@ -2,6 +2,8 @@ package archive
 
 import (
 	"bytes"
+	"errors"
+	"slices"
 	"strings"
 	"testing"
 
@@ -90,5 +92,40 @@ func TestWhatComesOutOfAStreamIsBounded(t *testing.T) {
 	told.Refused(t, "another compression", err, "source.malformed-index", `unknown compression "rot13"`)
 	if _, err := Compress(nil, "rot13"); err == nil {
 		t.Error("it was compressed in a way that nobody knows")
+	}
+}
+
+func TestEachRefusalOfAnInventory(t *testing.T) {
+	read := func(text string) ([]Identity, error) {
+		return Inventory([]byte(text), func(words []string) (Identity, error) {
+			if words[0] == "skip" {
+				return Identity{}, nil
+			}
+			if len(words) < 2 {
+				return Identity{}, errors.New("it has one word")
+			}
+			return Identity{Name: words[0], Version: words[1]}, nil
+		})
+	}
+	got, err := read("tide 1\n# a note\n\nskip\ntide 1\ntide 2\n")
+	if err != nil || !slices.Equal(got, []Identity{{Name: "tide", Version: "1"},
+		{Name: "tide", Version: "2"}}) {
+		t.Errorf("%v %v", got, err)
+	}
+	long := strings.Repeat("x", 80)
+	for _, c := range []struct{ name, text, code, says string }{
+		{"one word", "tide 1\n\ntide\n", "define.bad-value",
+			`line 3 of the list, "tide", is not an installed package: it has one word`},
+		{"a long line", long, "define.bad-value", `"` + long + `", is not`},
+		{"a longer line", long + "y", "define.bad-value", `"` + long + `…", is not`},
+		{"a name that is none", "-tide 1", "define.bad-value", "-tide"},
+		{"as many lines as may be", strings.Repeat("#\n", maxInventoryLines), "", ""},
+		{"more lines", strings.Repeat("#\n", maxInventoryLines+1), "content.too-large",
+			"more than 200000 lines"},
+		{"as long as may be", "#" + strings.Repeat("x", maxInventory-1), "", ""},
+		{"longer", "#" + strings.Repeat("x", maxInventory), "content.too-large", "at most 16777216 are read"},
+	} {
+		_, err := read(c.text)
+		told.Refused(t, c.name, err, c.code, c.says)
 	}
 }

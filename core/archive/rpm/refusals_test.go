@@ -393,3 +393,33 @@ func TestEachRefusalOfAPackageFile(t *testing.T) {
 	told.Refused(t, "nothing that binds the payload", err, "content.malformed-package",
 		"has no digest of its payload")
 }
+
+func TestEachRefusalOfAnInventory(t *testing.T) {
+	const none = "is not an installed package: it is not name-version-release.arch"
+	for _, c := range []struct{ text, gives, says string }{
+		{"pump 2:3-1.el9 x86_64\ngpg-pubkey 1-1 (none)\n", "pump 2:3-1.el9 x86_64", ""},
+		{"pump-desk-0:3-1.el9.x86_64\npump-2:3-1.noarch\n",
+			"pump-desk 3-1.el9 x86_64, pump 2:3-1 noarch", ""},
+		{"pump 0:3-1\n", "pump 3-1 ", ""},
+		{"pump\n", "", none}, {"-3-1.noarch\n", "", none}, {"pump--1.noarch\n", "", none},
+		{"pump-3-.noarch\n", "", none}, {"pump-3-1.\n", "", none}, {"3-1.noarch\n", "", none},
+		{"pump 3 noarch x\n", "", none}, {"pump 3;1 noarch\n", "", "';'"},
+	} {
+		ids, err := Family{}.ReadInventory([]byte(c.text))
+		var all []string
+		for _, id := range ids {
+			all = append(all, id.Name+" "+id.Version+" "+id.Arch)
+		}
+		if got := strings.Join(all, ", "); got != c.gives {
+			t.Errorf("%q: %s", c.text, got)
+		}
+		told.Refused(t, c.text, err, map[bool]string{true: "define.bad-value"}[c.says != ""], c.says)
+	}
+	for text, lacks := range map[string]bool{"pump-3-1.noarch": true, "pump-2:3-1.noarch": false,
+		"# x":            false,
+		"gpg-pubkey-1-1": false, "#x": false, "pump 3-1 noarch": false} {
+		if got := (Family{}).Lacks([]byte(text)); (got != "") != lacks {
+			t.Errorf("%q: %s", text, got)
+		}
+	}
+}
