@@ -1,6 +1,7 @@
 package definition
 
 import (
+	"maps"
 	"strings"
 	"testing"
 
@@ -69,7 +70,12 @@ func TestAnAmendmentChangesWhatItSays(t *testing.T) {
 			"roles.gates: - tide-tables + ; roles.tides: - tide-tables = 2.4.1-1 + "},
 	} {
 		t.Run(name, func(t *testing.T) {
-			before, after := amended(t), amended(t)
+			before, after, sharing := amended(t), amended(t), amended(t)
+			sharing.Mirrors, sharing.Groups = maps.Clone(after.Mirrors), maps.Clone(after.Groups)
+			must.Do(t, sharing.Amend(c.a)) // lists that it shares with another stay as they are there
+			if changes := Compare(before, after); len(changes) != 0 {
+				t.Fatalf("another description changed, too: %+v", changes)
+			}
 			must.Do(t, after.Amend(c.a))
 			changes := Compare(before, after)
 			if len(changes) != 1 || changes[0].Kind+" "+changes[0].Name != c.a.Object {
