@@ -12,7 +12,7 @@ defineProps<{ edition: EditionDetail }>()
   <div class="space-y-4">
     <section v-if="edition.seal.proofs?.length">
       <h2 class="mb-1.5">Proved when it was built</h2>
-      <div class="panel overflow-hidden"><Proofs :proofs="edition.seal.proofs" /></div>
+      <div class="panel overflow-x-auto"><Proofs :proofs="edition.seal.proofs" /></div>
     </section>
     <section v-for="s in edition.seal.sources ?? []" :key="s.name" class="panel p-3">
       <h2 class="mb-2">{{ s.name }}</h2>

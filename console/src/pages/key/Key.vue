@@ -104,7 +104,7 @@ function done() {
     </section>
     <section>
       <h2 class="mb-1.5">Parts, on a line of time</h2>
-      <div class="panel overflow-hidden">
+      <div class="panel overflow-x-auto">
         <table class="grid-table">
           <thead>
             <tr>
@@ -149,7 +149,7 @@ function done() {
     </section>
     <section>
       <h2 class="mb-1.5">Decisions</h2>
-      <div class="panel overflow-hidden">
+      <div class="panel overflow-x-auto">
         <table v-if="k.vouched.length || k.needed_by.length" class="grid-table">
           <thead>
             <tr>
@@ -226,7 +226,7 @@ function done() {
     <Renewal v-if="k.site || k.former" />
     <section v-if="k.history.length">
       <h2 class="mb-1.5">What was done about it</h2>
-      <div class="panel overflow-hidden">
+      <div class="panel overflow-x-auto">
         <table class="grid-table">
           <thead>
             <tr>

@@ -41,7 +41,7 @@ function done() {
         Retire the older key
       </Act>
     </div>
-    <div class="panel overflow-hidden">
+    <div class="panel overflow-x-auto">
       <table class="grid-table">
         <thead>
           <tr>

@@ -8,7 +8,7 @@ defineProps<{ certified: Certified[] }>()
   <div
     v-for="c in certified"
     :key="(c.view ?? '') + c.architecture + c.package"
-    class="panel overflow-hidden"
+    class="panel overflow-x-auto"
   >
     <p class="border-b border-line px-3 py-1.5">
       <span class="mono font-medium">{{ c.package }}</span>, installed

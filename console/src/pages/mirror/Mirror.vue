@@ -277,7 +277,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
     </section>
     <section>
       <h2 class="mb-1.5">What is wanted</h2>
-      <div class="panel overflow-hidden">
+      <div class="panel overflow-x-auto">
         <table class="grid-table">
           <thead>
             <tr>
@@ -335,7 +335,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
     </section>
     <section>
       <div class="mb-1.5 flex items-center gap-3"><h2>Editions</h2></div>
-      <div v-if="m.editions.length" class="panel overflow-hidden">
+      <div v-if="m.editions.length" class="panel overflow-x-auto">
         <div class="flex h-16 items-end gap-3 overflow-x-auto border-b border-line px-3 pt-2">
           <RouterLink
             v-for="e in [...m.editions].reverse()"

@@ -130,7 +130,7 @@ const without = computed(() => (found.value?.groups ?? []).filter((g) => g.none)
     </section>
     <section v-if="found.has.length && found.groups.length">
       <h2 class="mb-1.5">What comes first for machines<Term of="priority" /></h2>
-      <div class="panel overflow-hidden">
+      <div class="panel overflow-x-auto">
         <table class="grid-table">
           <thead>
             <tr>

@@ -78,7 +78,7 @@ const slowest = computed(() => Math.max(1, ...(props.source.probes ?? []).map((p
     </div>
     <Trouble :error="error" class="mb-2" />
     <Order v-if="asking" :source="source" @close="asking = false" @done="ordered" />
-    <div class="panel overflow-hidden">
+    <div class="panel overflow-x-auto">
       <table class="grid-table">
         <thead>
           <tr>
@@ -93,7 +93,7 @@ const slowest = computed(() => Math.max(1, ...(props.source.probes ?? []).map((p
         </thead>
         <tbody>
           <tr v-for="u in servers" :key="u.url">
-            <td class="mono wrap-anywhere">
+            <td class="mono !whitespace-normal wrap-anywhere">
               {{ u.url }}
               <span v-if="u.probe?.candidate" class="font-sans text-slate">candidate: no build asks it</span>
             </td>
