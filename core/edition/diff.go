@@ -155,10 +155,11 @@ const maxListAhead = 64 << 20
 func digestIn(line string) string {
 	const before = `"sha256":"`
 	_, rest, found := strings.Cut(line, before)
-	if !found || strings.Contains(rest, before) || len(rest) < 64 {
+	end := strings.IndexByte(rest, '"')
+	if !found || strings.Contains(rest, before) || end != 64 {
 		return ""
 	}
-	return rest[:64]
+	return rest[:end]
 }
 
 // readBriefs reads of lines of a package list what a difference is told by, on all processors.
@@ -214,7 +215,8 @@ func briefly(line string) (it Item, ok bool) {
 	}
 	size, err := strconv.ParseInt(number[:end], 10, 64)
 	it.Size, rest = size, number[end:]
-	return it, err == nil && text(`,"sha256":"`, &it.SHA256)
+	// What is known by another digest alone is read whole.
+	return it, err == nil && text(`,"sha256":"`, &it.SHA256) && len(it.SHA256) == 64
 }
 
 func unreadable(err error) error {

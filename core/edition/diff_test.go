@@ -238,7 +238,7 @@ func TestPackagesThatAreCalledSo(t *testing.T) {
 
 // What is read briefly of a line is what reading it whole gives.
 func FuzzABriefReadingIsTheWholeOne(f *testing.F) {
-	f.Add("tarn", "pump", "1.0-1", "amd64", "core", int64(7), "ab")
+	f.Add("tarn", "pump", "1.0-1", "amd64", "core", int64(7), strings.Repeat("ab", 32))
 	f.Add("tarn", `pu"mp`, "1<2", "amd64", "", int64(-1), `\`)
 	f.Add("", "", "", "", "", int64(0), "")
 	f.Fuzz(func(t *testing.T, source, name, version, arch, component string, size int64, sum string) {
@@ -258,6 +258,41 @@ func FuzzABriefReadingIsTheWholeOne(f *testing.F) {
 			t.Errorf("%+v, and whole %+v", got, whole)
 		}
 	})
+}
+
+// A line as lists are written is read briefly: reading it whole costs ten times as much.
+func TestLinesAsTheyAreWrittenAreReadBriefly(t *testing.T) {
+	sum := strings.Repeat("a", 64)
+	for _, c := range []struct {
+		it   Item
+		fast bool
+	}{
+		{Item{Source: "tarn", Name: "tide", Version: "1:2.0-1", Arch: "amd64", Size: 7, SHA256: sum}, true},
+		{Item{Source: "tarn", Name: "tide", Version: "1", Arch: "all", Component: "core", Size: 7,
+			SHA256:  sum,
+			Summary: "tables"}, true},
+		{Item{Source: "tarn", Name: `ti"de`, Version: "1", Arch: "all", Size: 7, SHA256: sum}, false},
+		{Item{Source: "tarn", Name: "tide", Version: "1", Arch: "all", Size: 7, SHA256: sum[1:]}, false},
+		{Item{Source: "tarn", Name: "tide", Version: "1", Arch: "all", Size: 7, SHA512: sum + sum}, false},
+	} {
+		line, err := json.Marshal(c.it)
+		must.Do(t, err)
+		if it, fast := briefly(string(line)); fast != c.fast || fast &&
+			(it.Name != c.it.Name || it.SHA256 != sum ||
+				it.Size != 7 || it.Component != c.it.Component) {
+			t.Errorf("%s: %v %+v", line, fast, it)
+		}
+		want := c.it.SHA256
+		if len(want) < 64 {
+			want = ""
+		}
+		if got := digestIn(string(line)); got != want {
+			t.Errorf("%s: its digest is %q", line, got)
+		}
+		if got := digestIn(string(line) + string(line)); got != "" {
+			t.Errorf("of two digests it is %q", got)
+		}
+	}
 }
 
 // What is worked out in halves is what is worked out at once, in the same order, whichever lists meet.

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -278,6 +279,89 @@ func TestVerifyNamesWhatIsDamagedAndWhatIsGone(t *testing.T) {
 	if found := e.Verify(stop, nil); len(found) != 1 ||
 		!strings.Contains(found[0].Text, "stopped after 0 of") {
 		t.Errorf("stopped: %v", found)
+	}
+}
+
+// blind is a pool of which this machine cannot read some files, or set none aside.
+type blind struct {
+	pool.Store
+	unread func(sum string) bool
+	stuck  bool
+}
+
+func (b blind) Open(sum string) (pool.Blob, error) {
+	if b.unread(sum) {
+		return nil, syscall.EMFILE
+	}
+	return b.Store.Open(sum)
+}
+
+func (b blind) SetAside(sum string) error {
+	if b.stuck {
+		return syscall.EROFS
+	}
+	return b.Store.SetAside(sum)
+}
+
+// What this machine cannot read is told as that, and where that goes on the check is given up.
+func TestACheckThatCannotReadIsGivenUp(t *testing.T) {
+	files := map[string]string{}
+	for i := range maxFaults + 5 {
+		files[fmt.Sprintf("tarn/pool/%02d.deb", i)] = fmt.Sprint("package ", i)
+	}
+	s := sealOf(t, files)
+	check := func(b blind) finding.List {
+		b.Store = s.store
+		e, err := Open(s.folder(), []*trust.Certificate{site().Certificate()}, b)
+		must.Do(t, err)
+		return e.Verify(nil, nil)
+	}
+	e := s.open()
+	some := map[string]bool{}
+	for i := range maxFaults + 5 {
+		some[s.find(e, fmt.Sprintf("tarn/pool/%02d.deb", i)).SHA256] = true
+	}
+	found := check(blind{unread: func(sum string) bool { return some[sum] }})
+	last := found[len(found)-1].Text
+	if len(found) != maxFaults+1 || len(found.With(finding.FaultCode)) != len(found) ||
+		!strings.HasPrefix(last, fmt.Sprintf("the check was given up after %d of %d files",
+			len(e.Manifest.Lines)+
+				maxFaults, e.Manifest.Files())) || !strings.Contains(last, "could not read 20 of them") {
+		t.Errorf("%d findings: %s", len(found), last)
+	}
+	list := s.find(e, "about/files/tarn").SHA256
+	found = check(blind{unread: func(sum string) bool { return sum == list }})
+	if len(found) != 2 ||
+		!strings.HasSuffix(found[1].Text, "; the files of tarn that it names were not looked at") {
+		t.Errorf("a list that cannot be read: %v", found)
+	}
+	for sum := range some {
+		s.spoil(sum, "something else")
+	}
+	found = check(blind{unread: func(string) bool { return false }, stuck: true})
+	if len(found) != len(some) || len(found.With("edition.damaged")) != len(some) ||
+		!strings.Contains(found[0].Text, "it was changed, and cannot be set aside: ") {
+		t.Errorf("what is damaged, on a disk that cannot be written to: %d, %v", len(found), found[0])
+	}
+}
+
+// What lies beside an edition for whoever has nothing but a checksum program says how each source
+// was copied.
+func TestHowToCheckAnEditionIsWrittenBesideIt(t *testing.T) {
+	e := &Edition{Mirror: "barrage", Number: 3, Created: time.Date(2026, 11, 27, 8, 30, 0, 0, time.UTC),
+		SiteKey: "AB12", Sources: []Source{
+			{Source: archive.Source{Name: "tarn", Family: "deb", Release: "heron",
+				Architectures: []string{"amd64", "arm64"}}, Tailored: true, Packages: 2},
+			{Source: archive.Source{Name: "wrack", Family: "alpm", Architectures: []string{"x86_64"}},
+				Keys: []string{"CD34", "EF56"}, Packages: 1}}}
+	text := string(readme(e))
+	for _, want := range []string{"barrage/3", "2026-11-27 08:30 UTC", "about/keys/AB12.asc",
+		"    tarn/    deb, release heron, amd64 arm64: 2 packages, indexes written anew, signed with " +
+			"the site key\n",
+		"    wrack/    alpm, x86_64: 1 package, copied byte for byte, signed by CD34, EF56\n"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("it does not say %q:\n%s", want, text)
+		}
 	}
 }
 

@@ -1,6 +1,7 @@
 package edition
 
 import (
+	"bytes"
 	"errors"
 	"io"
 	"io/fs"
@@ -69,9 +70,16 @@ func TestAnExportIsBroughtUpToDate(t *testing.T) {
 		opened[l.Path] = true
 		return FromPool(newer.store)(l)
 	}
-	steps := 0
-	out, err := Renew(disk.OS, open, manifest, []byte("seal"), dir, func(int, int, int64) { steps++ })
+	steps, told := 0, int64(0)
+	out, err := Renew(disk.OS, open, manifest, []byte("seal"), dir, func(_, _ int, n int64) {
+		steps, told = steps+1, n
+	})
 	must.Do(t, err)
+	m, err := ReadManifest(bytes.NewReader(manifest))
+	must.Do(t, err)
+	if told != m.Bytes() {
+		t.Errorf("%d bytes of %d were compared or written, it is told", told, m.Bytes())
+	}
 	if err := newer.whole(dir); err != nil {
 		t.Error(err)
 	}
@@ -132,6 +140,26 @@ func TestNothingIsWrittenThroughAFolderThatIsALink(t *testing.T) {
 	_, err := Renew(disk.OS, FromPool(newer.store), manifest, nil, empty, nil)
 	if f, _ := finding.From(err); f.Code != "edition.damaged" || !strings.Contains(f.Text, "no manifest") {
 		t.Errorf("a folder that is no export: %v", err)
+	}
+}
+
+// What an interrupted export noted is of a medium that was elsewhere: nothing outside of it goes.
+func TestANoteOnAMediumLeadsNowhereElse(t *testing.T) {
+	lay, newer, manifest := exported(t)
+	dir := filepath.Join(t.TempDir(), "out")
+	lay(dir)
+	victim, mine := filepath.Join(filepath.Dir(dir), "letter"), filepath.Join(dir, "tarn/pool/old.deb")
+	must.Write(t, victim, "keep")
+	must.Write(t, mine, "of an edition that was under way")
+	must.Write(t, filepath.Join(dir, underWay),
+		"# what was there\n../letter\n"+victim+"\ntarn/pool/old.deb\n")
+	out, err := Renew(disk.OS, FromPool(newer.store), manifest, []byte("seal"), dir, nil)
+	must.Do(t, err)
+	if must.Read(t, victim) != "keep" || out.Removed != 3 {
+		t.Errorf("%+v", out)
+	}
+	if _, err := os.Stat(mine); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("what was under way is still there: %v", err)
 	}
 }
 

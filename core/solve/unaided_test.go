@@ -2,6 +2,7 @@ package solve
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -29,6 +30,9 @@ func TestWhatIsNotInstalledByItself(t *testing.T) {
 		pins   string
 		says   string // unaided: NEEDER stops …; proved of wanted
 		two    bool   // rail 2 is of another source, with a worse priority
+		// What machines have from elsewhere, and what is installed there: NAME=VERSION, …
+		outside, installed string
+		together           bool // what is wanted shall go together
 	}{
 		{name: "only what is needed was taken", needs: map[string]archive.Clause{"desk": rail},
 			wants: "desk", says: "1 of 1"},
@@ -47,6 +51,26 @@ func TestWhatIsNotInstalledByItself(t *testing.T) {
 			wants: "desk rail", says: "2 of 2", two: true},
 		{name: "it needs itself", needs: map[string]archive.Clause{"desk": {{Name: "desk"}}},
 			wants: "desk rail=1-1 rail", says: "3 of 3"},
+		{name: "two that need what does", needs: map[string]archive.Clause{"desk": rail,
+			"room": {{Name: "desk"}}, "house": {{Name: "desk"}}}, wants: "house room rail",
+			says: "1 of 3: desk stops room house"},
+		{name: "another way that does not lead there either", needs: map[string]archive.Clause{"desk": rail,
+			"room": {{Name: "desk"}}, "house": {rail[0], {Name: "room"}}}, wants: "house room rail",
+			says: "1 of 3: desk stops room house"},
+		{name: "another version from elsewhere", needs: map[string]archive.Clause{"desk": rail},
+			wants: "desk", outside: "rail=2-1", two: true, says: "0 of 1: desk stops desk"},
+		{name: "from elsewhere, where nothing is asked of it", needs: map[string]archive.Clause{"desk": rail},
+			wants: "desk", outside: "lamp=2-1", says: "1 of 1"},
+		{name: "the right one comes from elsewhere alone", needs: map[string]archive.Clause{"desk": rail},
+			wants: "desk lamp", outside: "rail=1-1 lamp=2-1", says: "2 of 2"},
+		{name: "the right one comes first from elsewhere", needs: map[string]archive.Clause{"desk": rail},
+			wants: "desk rail=2-1 lamp", outside: "rail=1-1 lamp=2-1", two: true, says: "2 of 2"},
+		{name: "the right one is installed", needs: map[string]archive.Clause{"desk": rail},
+			wants: "desk rail=2-1 lamp", installed: "rail=1-1", outside: "lamp=2-1", says: "3 of 3"},
+		{name: "together", needs: map[string]archive.Clause{"desk": rail}, wants: "desk rail",
+			together: true, says: "1 of 2: desk stops desk; not together"},
+		{name: "together by itself", needs: map[string]archive.Clause{"desk": rail}, wants: "desk lamp",
+			together: true, says: "2 of 2; together"},
 		{name: "a family whose clients look for it", family: rpm.Family{},
 			needs: map[string]archive.Clause{"desk": rail}, wants: "desk rail", says: "2 of 2"},
 	} {
@@ -57,7 +81,10 @@ func TestWhatIsNotInstalledByItself(t *testing.T) {
 				f, arch = deb.Family{}, "amd64"
 			}
 			u := NewUniverse(f, []Source{{Name: "tarn", Priority: 20, Architectures: []string{arch}},
-				{Name: "kelp", Priority: 40, Architectures: []string{arch}}})
+				{Name: "kelp", Priority: 40, Architectures: []string{arch}},
+				{Name: "elsewhere", Priority: 10, Architectures: []string{arch}, Outside: true},
+				{Name: "installed", Priority: 99, Architectures: []string{arch}, Outside: true,
+					Installed: true}})
 			n := 0
 			add := func(source int, name, version string) {
 				n++
@@ -76,6 +103,14 @@ func TestWhatIsNotInstalledByItself(t *testing.T) {
 			} else {
 				add(0, "rail", "2-1")
 			}
+			for text := range strings.FieldsSeq(c.outside) {
+				name, version, _ := strings.Cut(text, "=")
+				add(2, name, version)
+			}
+			for text := range strings.FieldsSeq(c.installed) {
+				name, version, _ := strings.Cut(text, "=")
+				add(3, name, version)
+			}
 			var wants []Want
 			for text := range strings.FieldsSeq(c.wants) {
 				name, version, exact := strings.Cut(text, "=")
@@ -86,7 +121,13 @@ func TestWhatIsNotInstalledByItself(t *testing.T) {
 				}
 				wants = append(wants, w)
 			}
-			v := View{Name: "the group hall", Architectures: []string{arch}}
+			v := View{Name: "the group hall", Architectures: []string{arch}, Sources: []int{0, 1, 2, 3}}
+			if c.together {
+				v.Together = []Together{{Name: "hall"}}
+				for i := range wants {
+					v.Together[0].Wants = append(v.Together[0].Wants, i)
+				}
+			}
 			if c.pins != "" {
 				r, err := archive.ParseWant(c.pins)
 				must.Do(t, err)
@@ -108,14 +149,34 @@ func TestWhatIsNotInstalledByItself(t *testing.T) {
 				says := "desk 1-1 (" + arch +
 					") needs rail = 1-1, which rail 1-1 meets, and rail 2-1 is what is " +
 					"taken of it by the group hall on " + arch
-				if !strings.HasPrefix(x.String(), says) || strings.Contains(x.String(),
-					"; that stops house") != strings.HasSuffix(c.says, "house") {
+				if others := slices.DeleteFunc(stops,
+					func(n string) bool { return n == "desk" }); len(others) > 0 {
+					says += "; that stops " + strings.Join(others, ", ")
+				}
+				if x.String() != says {
 					t.Error(x)
 				}
+			}
+			for _, set := range s.Proofs[0].Sets {
+				got += map[bool]string{true: "; together", false: "; not together"}[set.Proved]
 			}
 			if got != c.says {
 				t.Errorf("%s, and not %s", got, c.says)
 			}
 		})
+	}
+}
+
+func TestWhatIsStoppedIsNamedInPart(t *testing.T) {
+	desk := &archive.Package{Name: "desk"}
+	u := Unaided{Needer: desk, Meets: desk, First: desk, Stops: []*archive.Package{desk}}
+	for _, c := range []struct{ name, ends string }{
+		{"a", "; that stops a"}, {"a", "; that stops a"}, {"b", "; that stops a, b"},
+		{"c", "; that stops a, b, c"}, {"d", "; that stops a, b, c and others"},
+	} {
+		u.Stops = append(u.Stops, &archive.Package{Name: c.name})
+		if !strings.HasSuffix(u.String(), c.ends) {
+			t.Errorf("%s", u)
+		}
 	}
 }
