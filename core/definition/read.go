@@ -146,7 +146,7 @@ func excerpt(lines []string, p finding.Place) string {
 		return ""
 	}
 	line := finding.Harmless(strings.ReplaceAll(strings.TrimRight(lines[p.Line-1], "\r"), "\t", " "))
-	if password.MatchString(line) {
+	if finding.HasUser(line) {
 		return "" // it would be shown, logged and copied
 	}
 	if len(line) > 160 {
@@ -411,9 +411,6 @@ func (r *reader) pairs(n *yaml.Node, path string, f func(key, val *yaml.Node)) {
 		f(key, n.Content[i+1])
 	}
 }
-
-// password finds a URL with a user in it.
-var password = regexp.MustCompile(`://[^/\s"]*@`)
 
 // IsName tells whether text can be the name of something that is described.
 func IsName(text string) bool { return namePattern.MatchString(text) }

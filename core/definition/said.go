@@ -104,7 +104,7 @@ func harmless(n *yaml.Node) *yaml.Node {
 	for _, c := range []*string{&out.HeadComment, &out.LineComment, &out.FootComment} {
 		var kept []string
 		for line := range strings.SplitSeq(*c, "\n") {
-			if line != "" && !password.MatchString(line) {
+			if line != "" && !finding.HasUser(line) {
 				kept = append(kept, finding.Harmless(line))
 			}
 		}

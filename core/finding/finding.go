@@ -11,6 +11,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 )
@@ -99,9 +100,24 @@ func New(code, object, format string, args ...any) Finding {
 	if len(args) > 0 {
 		text = fmt.Sprintf(format, args...)
 	}
-	return Finding{Code: code, Severity: entry.Severity, Object: object, Text: text, WayOut: entry.WayOut,
-		Way: wayOf(code, object)}
+	return Finding{Code: code, Severity: entry.Severity, Object: object, Text: WithoutUser(text),
+		WayOut: entry.WayOut, Way: wayOf(code, object)}
 }
+
+// user finds who an address in a text says that it is asked by.
+var user = regexp.MustCompile(`://[^/\s"]*@`)
+
+// WithoutUser leaves user and password out of the addresses in a text: what was typed where it
+// does not belong is not shown, logged or recorded again.
+func WithoutUser(text string) string {
+	if !strings.Contains(text, "://") {
+		return text
+	}
+	return user.ReplaceAllLiteralString(text, "://…@")
+}
+
+// HasUser tells whether there is one in a text.
+func HasUser(text string) bool { return user.MatchString(text) }
 
 // At returns f with its place set.
 func (f Finding) At(p Place) Finding { f.Place = p; return f }

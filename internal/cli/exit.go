@@ -172,6 +172,7 @@ func (a *app) end(err error) int {
 		return e.code
 	}
 	f := failed(err)
+	f.Title, f.Detail = finding.WithoutUser(f.Title), finding.WithoutUser(f.Detail)
 	a.tell(f)
 	return f.Exit
 }

@@ -12,6 +12,7 @@ import (
 	. "stockade/core/archive/deb"
 	"stockade/core/finding"
 	"stockade/internal/made"
+	"stockade/internal/made/told"
 	"stockade/internal/must"
 )
 
@@ -146,11 +147,15 @@ func TestRelationsAreRead(t *testing.T) {
 	if s := strings.Join(got, "; "); s != "libtide2 >= 2.0; gate-bus or serial-bus:any < 3; tide-data = 1" {
 		t.Errorf("read as %s", s)
 	}
-	for _, bad := range []string{"a (>= )", "a (1)", "a (=> 1)", "a (>= 1", "a b", "a (>= 1) b", "| a",
-		"a [amd64]", "a <!nocheck>", "(>= 1)"} {
-		if _, err := ParseRelations(bad); err == nil {
-			t.Errorf("%q was accepted", bad)
-		}
+	for text, says := range map[string]string{
+		"a (>= )": "has a bad version: the version is empty", "a (1)": "has a comparison that does not exist",
+		"a (=> 1)": "has a comparison that does not exist", "a (>= 1": "has no closing parenthesis",
+		"a b": "has no plain package name", "a (>= 1) b": "goes on after its version",
+		"| a": "has no plain package name", "a [amd64]": "has no plain package name",
+		"a <!nocheck>": "has no plain package name", "(>= 1)": "has no plain package name",
+	} {
+		_, err := ParseRelations(text)
+		told.Refused(t, text, err, "source.malformed-index", says)
 	}
 }
 

@@ -17,6 +17,7 @@ import (
 	"stockade/core/finding"
 	"stockade/internal/made"
 	"stockade/internal/made/faults"
+	"stockade/internal/made/told"
 	"stockade/internal/must"
 )
 
@@ -61,12 +62,16 @@ func TestRichRequirementsBecomeClauses(t *testing.T) {
 			t.Errorf("not %s: %v %v", in, got, err)
 		}
 	}
-	for _, bad := range []string{"", "a", "(", "()", "(a", "(a b)", "(a and b or c)", "(a if b if c)",
-		"(a and)", "(a >=)", "(a <> 1)", "(a and b) c",
-		strings.Repeat("(", 100) + "a" + strings.Repeat(")", 100), "(a xor b)"} {
-		if _, err := ParseRich(bad, false); err == nil {
-			t.Errorf("%q was accepted", bad)
-		}
+	const parenthesis, operator = "does not begin with a parenthesis", "has an operator that does not exist"
+	for text, says := range map[string]string{"": parenthesis, "a": parenthesis, "(": "lacks a name",
+		"()": "lacks a name", "(a": operator, "(a b)": operator, "(a xor b)": operator,
+		"(a and)":        "lacks a name",
+		"(a and b or c)": "mixes operators without parentheses", "(a if b if c)": "chains if",
+		"(a >=)": "lacks a version", "(a <> 1)": "has a comparison that does not exist",
+		"(a and b) c": "goes on behind its end",
+		strings.Repeat("(", 100) + "a" + strings.Repeat(")", 100): "is nested too deep"} {
+		_, err := ParseRich(text, false)
+		told.Refused(t, text, err, "source.malformed-index", says)
 	}
 }
 
@@ -169,11 +174,13 @@ func TestStreamsAndAdvisoriesAreRead(t *testing.T) {
 		nil).Of(&archive.Package{Name: "panel", Version: "2.6-1", Arch: "x86_64"}); got != "panel:2" {
 		t.Errorf("stream %q", got)
 	}
-	for _, bad := range []string{"---\ndocument: modulemd\ndata: {name: \"a:b\", stream: x}\n",
-		"---\ndocument: [\n", "---\ndocument: modulemd\ndata: {name: a}\n"} {
-		if _, err := ReadStreamList(strings.NewReader(bad)); err == nil {
-			t.Errorf("%q was accepted", bad)
-		}
+	for text, says := range map[string]string{
+		"---\ndocument: modulemd\ndata: {name: \"a:b\", stream: x}\n": "no name that fits",
+		"---\ndocument: [\n":                         "cannot be read",
+		"---\ndocument: modulemd\ndata: {name: a}\n": "no name that fits",
+	} {
+		_, err := ReadStreamList(strings.NewReader(text))
+		told.Refused(t, text, err, "source.malformed-index", says)
 	}
 	const updates = `<?xml version="1.0"?><updates><update type="security"><id>B-1</id><title>t &amp; u</title><issued date="2026-11-02 09:00:00"/><severity>Important</severity>
 <references><reference href="https://brine.example/1"/></references><pkglist><collection><package name="pumpctl" version="3.2.0" release="1" epoch="0" arch="x86_64"/><package name="q" version="1" release="1" epoch="4" arch="noarch"/></collection></pkglist></update>
