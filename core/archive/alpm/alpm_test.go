@@ -138,7 +138,7 @@ func TestPackagesAreReadAndVerifiedInEveryCompression(t *testing.T) {
 			t.Errorf("%s: %+v %v", z, in, err)
 		}
 		_, err = look(file, signature, testKeys()[1])
-		told.Refused(t, "a stranger's signature", err, "key.unvouched", "which nobody brought in")
+		told.Refused(t, "a stranger's signature", err, "content.signature-bad", "which nobody brought in")
 		_, err = look(append(bytes.Clone(file), 0), signature, testKeys()[0])
 		told.Refused(t, "a changed package", err, "content.signature-bad", "is over another text")
 		if in, err := look(file, nil, testKeys()[0]); err != nil || in.Signer.Fingerprint != "" {
