@@ -291,8 +291,9 @@ func TestWhatWasFoundIsTheNewestThatIsKnown(t *testing.T) {
 	out, _ := s.cli(0, "mirror", "build", "barrage")
 	edition := strings.TrimSpace(out)
 	s.db(func(db *sql.DB) {
-		list, _ := json.Marshal(map[string]any{"findings": finding.List{finding.New("edition.damaged",
+		list, err := json.Marshal(map[string]any{"findings": finding.List{finding.New("edition.damaged",
 			"edition "+edition, "a file is gone")}})
+		must.Do(t, err)
 		altered(t, db, "INSERT INTO kepts (kind, name, at, body) VALUES ('verify', ?, ?, ?)", edition,
 			time.Now().UTC(), string(list))
 	})

@@ -23,7 +23,7 @@ func TestAWitnessFindsOutThatEverythingWasPutBack(t *testing.T) {
 	witnessed := func() string {
 		head, _ := s.cli(0, "journal", "head")
 		for begun := time.Now(); ; time.Sleep(50 * time.Millisecond) {
-			if raw, _ := os.ReadFile(kept); string(raw) == head {
+			if raw, err := os.ReadFile(kept); err == nil && string(raw) == head {
 				return head
 			}
 			if time.Since(begun) > 30*time.Second {

@@ -4,10 +4,12 @@ package tidy
 
 import (
 	"bytes"
+	"go/ast"
 	"go/format"
 	"go/parser"
 	"go/scanner"
 	"go/token"
+	"go/types"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -153,7 +155,51 @@ func TestImportsRunOneWay(t *testing.T) {
 			case strings.HasPrefix(path, "stockade/internal/made") && !strings.HasPrefix(rel,
 				"internal/demo/"):
 				t.Errorf("%s imports what is made up", rel)
+			case path == "stockade/internal/must":
+				t.Errorf("%s imports what is for tests", rel)
 			}
 		}
+	}
+}
+
+// prepares are the calls of which a test that dropped the error would test something else than
+// it says.
+var prepares = regexp.MustCompile(`^(os\.(WriteFile|Chmod|Mkdir|MkdirAll|Rename|Symlink|Link|Truncate|Chtimes)|` +
+	`filepath\.(Walk|WalkDir)|json\.Unmarshal|db\.Exec)$`)
+
+// gives are the calls of which it would go on with nothing.
+var gives = regexp.MustCompile(`^(os\.(ReadFile|ReadDir|ReadLink)|filepath\.Glob|json\.Marshal)$`)
+
+func TestWhatATestPreparesIsNotDropped(t *testing.T) {
+	called := func(e ast.Expr) string {
+		if c, ok := e.(*ast.CallExpr); ok {
+			return types.ExprString(c.Fun)
+		}
+		return ""
+	}
+	seen := 0
+	for _, name := range files(t, "_test.go") {
+		set := token.NewFileSet()
+		f, err := parser.ParseFile(set, name, nil, 0)
+		must.Do(t, err)
+		ast.Inspect(f, func(n ast.Node) bool {
+			switch s := n.(type) {
+			case *ast.CallExpr:
+				seen++
+			case *ast.ExprStmt:
+				if prepares.MatchString(called(s.X)) {
+					t.Errorf("%s: the error of %s is dropped: must.Do", set.Position(s.Pos()), called(s.X))
+				}
+			case *ast.AssignStmt:
+				last, ok := s.Lhs[len(s.Lhs)-1].(*ast.Ident)
+				if ok && last.Name == "_" && gives.MatchString(called(s.Rhs[0])) {
+					t.Errorf("%s: the error of %s is dropped", set.Position(s.Pos()), called(s.Rhs[0]))
+				}
+			}
+			return true
+		})
+	}
+	if seen < 10_000 {
+		t.Errorf("only %d calls were looked at", seen)
 	}
 }
