@@ -48,7 +48,7 @@ lint: $(CONSOLE)
 race: export CGO_ENABLED = 1
 race: tools
 	go test -race -count=1 -timeout 10m $(RACED:%=./%)
-	go test -race -count=1 -timeout 10m -run 'SideBySide|Search|TwoMirrors' ./core/solve ./core/mirror
+	go test -race -count=1 -timeout 10m -run 'SideBySide|Search' ./core/solve
 	go test -race -count=1 -timeout 10m -run 'AtOnce' ./e2e
 
 # Chromium drives the console in tests, the package clients read what is served,

@@ -130,48 +130,6 @@ func TestTheRealClientRefusesAnExportThatWasTamperedWith(t *testing.T) {
 	}
 }
 
-func TestPrioritiesAndPinsAreWhatWasMeant(t *testing.T) {
-	t.Parallel()
-	s := newSite(t)
-	// The vendor offers a newer sluicectl of its own; the official source has
-	// the better priority, so machines must go on taking the official one.
-	s.scenario.Kelp.Packages = append(s.scenario.Kelp.Packages, made.Deb{
-		Component: "drives",
-		Name:      "sluicectl",
-		Version:   "9.0-0kelp1",
-		Arch:      "amd64",
-		Summary:   "vendor's build",
-	})
-	files, err := s.scenario.Kelp.Publish(s.scenario.KelpKey)
-	must.Do(t, err)
-	s.scenario.Vendor.Publish(files)
-	must.Do(t, s.scenario.PublishTarn(time.Now().Add(-time.Hour), true, func(r *made.DebRepository) {
-		r.Packages = append(r.Packages, made.Deb{
-			Component: "field",
-			Name:      "tide-tables",
-			Version:   "2.5.0-1",
-			Arch:      "all",
-			Summary:   "newer tables",
-			Fields:    "Depends: tide-data\n",
-		})
-	}))
-	path := filepath.Join(s.dir, "site/mirrors.yaml")
-	must.Write(t, path, strings.ReplaceAll(must.Read(t, path), "packages: [kelp-drive]",
-		"packages: [kelp-drive, sluicectl]"))
-	s.described()
-	s.built("steady")
-	m := newMachine(t, s.dir)
-	s.cli(0, "group", "files", "gatehouse", "--out", m.root)
-	m.must(false, "update")
-	m.must(false, "install", "sluicectl", "tide-tables")
-	if v := m.installed("sluicectl"); v != "1.4.2-1" {
-		t.Errorf("sluicectl %s came, though the official source has the better priority", v)
-	}
-	if v := m.installed("tide-tables"); v != "2.4.1-1" {
-		t.Errorf("tide-tables %s came, though the group is pinned to 2.4.1-1", v)
-	}
-}
-
 func TestAClientInTheMiddleOfAnUpdateSurvivesAMovingLane(t *testing.T) {
 	t.Parallel()
 	s := newSite(t)

@@ -199,69 +199,6 @@ func TestTheRealClientsOfTheOtherFamiliesRefuseWhatWasTamperedWith(t *testing.T)
 	}
 }
 
-// What the clients take under our priorities and pins is what was meant.
-func TestPrioritiesAndPinsOfTheOtherFamiliesAreWhatWasMeant(t *testing.T) {
-	t.Parallel()
-	s := newSite(t)
-	path := filepath.Join(s.dir, "site/families.yaml")
-	text := must.Read(t, path)
-	text = strings.Replace(text, "packages: [pumpctl, pump-desk, pump-panel], with: recommended,",
-		"packages: [pumpctl, pump-desk, pump-panel], versions: 2, with: recommended,", 1)
-	text = strings.Replace(text, "    lane: pump-house\n",
-		"    lane: pump-house\n    pins: [\"pumpctl = 3.1.4-2.el9\"]\n", 1)
-	must.Write(t, path, text)
-	s.described()
-	// The house's own pump-gauge is older, and has the better priority.
-	older := made.RPM{
-		Name:    "pump-gauge",
-		Version: "0.9-1.reach",
-		Arch:    "noarch",
-		Summary: "the old one",
-		Time:    1_790_000_000,
-	}
-	file, err := older.Build(nil)
-	must.Do(t, err)
-	mine := filepath.Join(s.dir, older.FileName())
-	must.Do(t, os.WriteFile(mine, file, 0o644))
-	s.house()
-	s.cli(0, "package", "add", mine, "--source", "reach-pumps", "--from", "the attic", "--why",
-		"the old gauges")
-	// And its own libecho is older than Wrack's.
-	echo := made.Alpm{
-		Name:    "libecho",
-		Version: "1.8.5-1",
-		Arch:    "x86_64",
-		Summary: "the old one",
-		Time:    1_790_000_000,
-	}
-	if file, err = echo.Build(); err != nil {
-		t.Fatal(err)
-	}
-	mine = filepath.Join(s.dir, echo.FileName())
-	must.Do(t, os.WriteFile(mine, file, 0o644))
-	s.cli(0, "package", "add", mine, "--source", "reach-launch", "--from", "the attic", "--why",
-		"the old sounder")
-	_, pumps := s.exported("pumps", "pump-house")
-	_, launch := s.exported("launch", "survey")
-	for _, c := range []packageClient{dnf, zypper} {
-		t.Run(c.name, func(t *testing.T) {
-			b := newBox(t, s, c, "pump-house", pumps)
-			b.must(c.refresh...)
-			b.must(append(c.install, "pumpctl", "pump-gauge")...)
-			b.has("pumpctl", "3.1.4-2.el9")
-			b.has("pump-gauge", "0.9-1.reach")
-			b.client(c.upgraded...)
-			b.has("pumpctl", "3.1.4-2.el9")
-		})
-	}
-	t.Run("pacman", func(t *testing.T) {
-		b := newBox(t, s, pacman, "survey-launch", launch)
-		b.must(pacman.refresh...)
-		b.must(append(pacman.install, "libecho")...)
-		b.has("libecho", "1.8.5-1")
-	})
-}
-
 // A client that is in the middle of an update when its lane moves finds what it
 // was told of, by digest.
 func TestALaneThatMovesBreaksNoClientOfTheOtherFamilies(t *testing.T) {

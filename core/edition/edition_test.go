@@ -345,26 +345,6 @@ func TestACheckThatCannotReadIsGivenUp(t *testing.T) {
 	}
 }
 
-// What lies beside an edition for whoever has nothing but a checksum program says how each source
-// was copied.
-func TestHowToCheckAnEditionIsWrittenBesideIt(t *testing.T) {
-	e := &Edition{Mirror: "barrage", Number: 3, Created: time.Date(2026, 11, 27, 8, 30, 0, 0, time.UTC),
-		SiteKey: "AB12", Sources: []Source{
-			{Source: archive.Source{Name: "tarn", Family: "deb", Release: "heron",
-				Architectures: []string{"amd64", "arm64"}}, Tailored: true, Packages: 2},
-			{Source: archive.Source{Name: "wrack", Family: "alpm", Architectures: []string{"x86_64"}},
-				Keys: []string{"CD34", "EF56"}, Packages: 1}}}
-	text := string(readme(e))
-	for _, want := range []string{"barrage/3", "2026-11-27 08:30 UTC", "about/keys/AB12.asc",
-		"    tarn/    deb, release heron, amd64 arm64: 2 packages, indexes written anew, signed with " +
-			"the site key\n",
-		"    wrack/    alpm, x86_64: 1 package, copied byte for byte, signed by CD34, EF56\n"} {
-		if !strings.Contains(text, want) {
-			t.Errorf("it does not say %q:\n%s", want, text)
-		}
-	}
-}
-
 func TestAnExportIsWholeOrNotThere(t *testing.T) {
 	s := seal(t)
 	manifest, err := os.ReadFile(filepath.Join(s.folder(), ManifestName))

@@ -7,7 +7,6 @@ import (
 	"io"
 	"os"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -73,39 +72,6 @@ func TestAHangingProofEndsWithTheBuild(t *testing.T) {
 	if took := time.Since(begun); took > time.Minute {
 		t.Errorf("it went on for %s", took)
 	}
-}
-
-// Builds of two mirrors in one process: the one that cannot be installed is
-// never sealed, the other always is.
-func TestTwoMirrorsAtOnceAreProvedEachByItself(t *testing.T) {
-	var wait sync.WaitGroup
-	for i := range 4 {
-		w := newWorld(t)
-		fits := i%2 == 0
-		add := func(name, fields string) {
-			w.repo.Packages = append(w.repo.Packages, made.Deb{Component: "core", Name: name, Version: "1",
-				Arch: "amd64", Summary: "x", Fields: fields})
-		}
-		add("crane", "Depends: hook, chain | rope\n")
-		add("hook", "Conflicts: chain\n")
-		add("chain", "")
-		if fits {
-			add("rope", "")
-		}
-		w.publish()
-		w.source.Want.Packages = []string{"crane"}
-		if fits {
-			w.source.Want.Packages = append(w.source.Want.Packages, "rope")
-		}
-		wait.Go(func() {
-			_, err := w.builder.Build(context.Background(), w.plan)
-			list, _ := err.(finding.List)
-			if refused := len(list.With("mirror.conflict")) > 0; refused == fits || fits && err != nil {
-				t.Errorf("fits %v: %v", fits, err)
-			}
-		})
-	}
-	wait.Wait()
 }
 
 // fallible is a family with a mistake in it.

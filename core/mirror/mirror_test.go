@@ -9,7 +9,6 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -282,35 +281,6 @@ func (w *world) refused(code string) finding.Finding {
 		w.t.Error("an edition was sealed all the same")
 	}
 	return f
-}
-
-func TestTailoredBuildTakesWhatIsWantedAndNeeded(t *testing.T) {
-	w := newWorld(t)
-	out, err := w.build()
-	must.Do(t, err)
-	e, m := w.open(1)
-	var items []edition.Item
-	must.Do(t, m.Items(func(i edition.Item) error { items = append(items, i); return nil }))
-	var got []string
-	for _, i := range items {
-		got = append(got, i.Name+" "+i.Version)
-	}
-	if s := strings.Join(got, ", "); s !=
-		"sluicectl 1.4-1, libtide2 2.1-1, tide-data 2026, tide-tables 2.4.1-1" {
-		t.Errorf("chosen: %s", s)
-	}
-	if out.Packages != 4 || e.Packages != 4 || out.Wanted != 2 {
-		t.Errorf("counts: %d packages, %d wanted", out.Packages, out.Wanted)
-	}
-	if found := m.Verify(nil, nil); len(found) > 0 {
-		t.Errorf("a fresh edition does not verify: %v", found)
-	}
-	for _, p := range []string{"tarn/dists/heron/InRelease", "tarn/dists/heron/Release.gpg",
-		"tarn/dists/heron/core/binary-amd64/Packages.xz", "about/edition.json"} {
-		if _, ok := m.Find(p); !ok {
-			t.Errorf("the manifest lacks %s", p)
-		}
-	}
 }
 
 func TestNothingChangedMakesNoEditionAndAsksOnlyForRoots(t *testing.T) {
@@ -720,70 +690,4 @@ func randomish(n int) []byte {
 		out = append(out, sum[:]...)
 	}
 	return out[:n]
-}
-
-func TestDamageInThePoolIsFoundAndNotExported(t *testing.T) {
-	w := newWorld(t)
-	if _, err := w.build(); err != nil {
-		t.Fatal(err)
-	}
-	_, m := w.open(1)
-	l, _ := m.Find("tarn/pool/core/l/libtide2/libtide2_2.1-1_amd64.deb")
-	file := w.builder.Pool.(*pool.Dir).Path(l.SHA256)
-	must.Do(t, os.Chmod(file, 0o644))
-	data, err := os.ReadFile(file)
-	must.Do(t, err)
-	data[len(data)/2] ^= 1
-	must.Do(t, os.WriteFile(file, data, 0o644))
-	found := m.Verify(nil, nil)
-	if len(found) != 1 || found[0].Code != "edition.damaged" ||
-		!strings.Contains(found[0].Text, "libtide2") {
-		t.Errorf("verify says %v", found)
-	}
-	dir := filepath.Join(t.TempDir(), "out")
-	if err := w.export(dir); err == nil {
-		t.Error("a damaged edition was exported")
-	}
-	if _, err := os.Stat(dir); err == nil {
-		t.Error("half an export stays behind")
-	}
-	manifest := filepath.Join(w.folder(1), edition.ManifestName)
-	text, err := os.ReadFile(manifest)
-	must.Do(t, err)
-	must.Do(t, os.Chmod(manifest, 0o644))
-	must.Do(t, os.WriteFile(manifest, append(text, '\n'), 0o644))
-	if _, err := edition.Open(filepath.Dir(manifest), []*trust.Certificate{w.builder.Site.Certificate()},
-		w.builder.Pool); err == nil {
-		t.Error("a changed manifest still has its seal")
-	}
-}
-
-func TestExportIsCheckedByOrdinaryTools(t *testing.T) {
-	w := newWorld(t)
-	if _, err := w.build(); err != nil {
-		t.Fatal(err)
-	}
-	_, m := w.open(1)
-	dir := filepath.Join(t.TempDir(), "out")
-	must.Do(t, w.export(dir))
-	run := func(name string, args ...string) string {
-		t.Helper()
-		c := exec.Command(name, args...)
-		c.Dir = dir
-		c.Env = append(os.Environ(), "GNUPGHOME="+t.TempDir(), "LC_ALL=C")
-		out, err := c.CombinedOutput()
-		if err != nil {
-			t.Fatalf("%s: %v\n%s", name, err, out)
-		}
-		return string(out)
-	}
-	if out := run("sha256sum", "-c", "--strict", "manifest", "about/files/tarn"); strings.Count(out,
-		": OK") != m.Manifest.Files() || len(m.all()) != m.Manifest.Files() {
-		t.Errorf("sha256sum checked %d of %d files", strings.Count(out, ": OK"), m.Manifest.Files())
-	}
-	ring := filepath.Join(t.TempDir(), "ring.gpg")
-	must.Do(t, os.WriteFile(ring, w.builder.Site.Certificate().Binary(), 0o600))
-	run("gpgv", "--keyring", ring, "seal.asc", "manifest")
-	run("gpgv", "--keyring", ring, "tarn/dists/heron/InRelease")
-	run("gpgv", "--keyring", ring, "tarn/dists/heron/Release.gpg", "tarn/dists/heron/Release")
 }
