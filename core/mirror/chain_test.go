@@ -3,6 +3,7 @@ package mirror
 import (
 	"os"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -10,8 +11,11 @@ import (
 	"stockade/core/archive/alpm"
 	"stockade/core/archive/deb"
 	"stockade/core/archive/rpm"
+	"stockade/core/definition"
 	"stockade/core/edition"
+	"stockade/core/finding"
 	"stockade/core/pool"
+	"stockade/core/trust"
 	"stockade/internal/must"
 )
 
@@ -189,6 +193,95 @@ func TestEachLinkThatDoesNotHold(t *testing.T) {
 	it.SHA256 = strings.Repeat("0", 64)
 	if c, err := old.Chain(it, everyFamily); err != nil || c.Site[1].State != edition.Broken {
 		t.Errorf("a package that the list does not name: %+v %v", c.Site, err)
+	}
+}
+
+// shut is a pool of which this machine cannot read one file.
+type shut struct {
+	pool.Store
+	sum string
+}
+
+func (s shut) Open(sum string) (pool.Blob, error) {
+	if sum == s.sum {
+		return nil, syscall.EMFILE
+	}
+	return s.Store.Open(sum)
+}
+
+// What this machine cannot read is no damage: no chain is told then. And a list that says anything
+// else of the package than the edition does is not said to name it.
+func TestAChainIsOfThePackageAsItIs(t *testing.T) {
+	w := newWorld(t)
+	_, err := w.build()
+	must.Do(t, err)
+	_, s := w.open(1)
+	items, err := s.ItemsNamed("libtide2", "", "", 1)
+	if err != nil || len(items) != 1 {
+		t.Fatal(items, err)
+	}
+	good := follow(t, s, "libtide2")
+	root, ok := s.Find("about/roots/tarn/dists/heron/InRelease")
+	signer, also := s.Find(edition.SignerPath(w.key.Certificate().Fingerprint))
+	if !ok || !also {
+		t.Fatal("the edition lacks what the chain is about")
+	}
+	for what, sum := range map[string]string{"package": items[0].SHA256, "list": good.Upstream[1].SHA256,
+		"root": root.SHA256, "certificate": signer.SHA256} {
+		e, err := edition.Open(w.folder(1), []*trust.Certificate{w.builder.Site.Certificate()},
+			shut{w.builder.Pool, sum})
+		must.Do(t, err)
+		_, err = e.Chain(items[0], everyFamily)
+		if f, ok := finding.Fault(err, "read"); !ok || f.Code != finding.FaultCode {
+			t.Errorf("the %s cannot be read: %v", what, err)
+		}
+	}
+	const unnamed = "package index:sealed root signature key vouch:sealed"
+	for what, change := range map[string]func(it *edition.Item){
+		"another name":         func(it *edition.Item) { it.Name = "libtide3" },
+		"another version":      func(it *edition.Item) { it.Version = "9" },
+		"another architecture": func(it *edition.Item) { it.Arch = "arm64" },
+	} {
+		it := items[0]
+		change(&it)
+		if c, err := s.Chain(it, everyFamily); err != nil || states(c.Upstream) != unnamed ||
+			!strings.Contains(c.Upstream[1].Why, "no list that is still there names it") {
+			t.Errorf("%s: %v %+v", what, err, c.Upstream)
+		}
+	}
+	for what, change := range map[string]func(it *edition.Item){
+		"another size":           func(it *edition.Item) { it.Size++ },
+		"another SHA-512 digest": func(it *edition.Item) { it.SHA512 = strings.Repeat("0", 128) },
+	} {
+		it := items[0]
+		change(&it)
+		if c, err := s.Chain(it, everyFamily); err != nil || c.Upstream[0].State != edition.Broken {
+			t.Errorf("%s: %v %+v", what, err, c.Upstream[0])
+		}
+	}
+	// Of a family that this program does not know, nothing upstream is compared, and it says so.
+	c, err := s.Chain(items[0], archive.NewRegistry(rpm.Family{}))
+	if err != nil || strings.Contains(states(c.Upstream[1:]), "index ") ||
+		c.Upstream[1].State == edition.Compared ||
+		c.Upstream[2].State == edition.Compared {
+		t.Errorf("%v %s", err, states(c.Upstream))
+	}
+	for _, n := range []struct {
+		name, version, arch string
+		found               int
+	}{{"libtide2", "2.1-1", "amd64", 1}, {"libtide2", "9", "", 0}, {"libtide2", "", "arm64", 0},
+		{"libtide", "", "", 0}} {
+		if got, err := s.ItemsNamed(n.name, n.version, n.arch, 5); err != nil || len(got) != n.found {
+			t.Errorf("%+v: %v %v", n, got, err)
+		}
+	}
+	if near := s.Near("libtide3", definition.Nearest); near != "libtide2" {
+		t.Errorf("near: %q", near)
+	}
+	why, err := s.Why(items[0])
+	if err != nil || len(why) != 2 || why[0].Name != "libtide2" || why[1].Name != "sluicectl" ||
+		!why[1].Wanted {
+		t.Errorf("why: %+v %v", why, err)
 	}
 }
 
