@@ -41,14 +41,9 @@ func builder(b *testing.B, site *trust.SiteKey) *mirror.Builder {
 	dir := b.TempDir()
 	store, err := pool.Open(filepath.Join(dir, "pool"), filepath.Join(dir, "tmp"))
 	must.Do(b, err)
-	return &mirror.Builder{
-		Pool:     store,
-		Fetch:    fetch.New(fetch.Options{}),
-		Site:     site,
-		Families: archive.NewRegistry(deb.Family{}),
-		Editions: filepath.Join(dir, "editions"),
-		Now:      time.Now,
-	}
+	return &mirror.Builder{Pool: store, Fetch: fetch.New(fetch.Options{}), Site: site,
+		Families: archive.NewRegistry(deb.Family{}), Editions: filepath.Join(dir, "editions"),
+		Now: time.Now}
 }
 
 // BenchmarkRealIndex verifies, decompresses and parses the index of the archive
@@ -211,22 +206,13 @@ func BenchmarkNothingChanged(b *testing.B) {
 	bl := builder(b, s.KelpKey)
 	src := &mirror.Source{Name: "tarn", Family: deb.Family{}, Priority: 20,
 		Route: fetch.Route{Source: "tarn", Upstreams: []fetch.Upstream{{URL: s.North.URL}}},
-		Spec: archive.Source{
-			Name:          "tarn",
-			Family:        "deb",
-			Release:       "heron",
-			Components:    []string{"core", "field"},
-			Architectures: []string{"amd64"},
-		},
+		Spec: archive.Source{Name: "tarn", Family: "deb", Release: "heron",
+			Components: []string{"core", "field"}, Architectures: []string{"amd64"}},
 		Keyring: trust.NewKeyring("tarn",
 			[]trust.Known{{Certificate: s.TarnKey.Certificate(), VouchedFor: []string{"tarn"}}}, time.Now),
 		Want: definition.Want{Packages: []string{"sluicectl"}, With: "required", Versions: 1}}
-	plan := mirror.Plan{
-		Name:    "barrage",
-		Number:  1,
-		Mirror:  definition.Mirror{Copy: "tailored", Complete: "strict"},
-		Sources: []*mirror.Source{src},
-	}
+	plan := mirror.Plan{Name: "barrage", Number: 1,
+		Mirror: definition.Mirror{Copy: "tailored", Complete: "strict"}, Sources: []*mirror.Source{src}}
 	out, err := bl.Build(context.Background(), plan)
 	must.Do(b, err)
 	src.Accepted, plan.Previous, plan.Number = &out.Publications[0].Accepted, out.Edition, 2
@@ -272,12 +258,8 @@ func BenchmarkNothingChanged(b *testing.B) {
 func BenchmarkManyMachines(b *testing.B) {
 	const machines, atOnce = 10_000, 400
 	dir := b.TempDir()
-	s, err := service.Open(service.Config{
-		Data:     filepath.Join(dir, "data"),
-		Listen:   "127.0.0.1:0",
-		Packages: "127.0.0.1:0",
-		Machines: 200,
-	})
+	s, err := service.Open(service.Config{Data: filepath.Join(dir, "data"), Listen: "127.0.0.1:0",
+		Packages: "127.0.0.1:0", Machines: 200})
 	must.Do(b, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan error, 1)

@@ -197,46 +197,16 @@ func TestTheRealClientInstallsForASecondArchitecture(t *testing.T) {
 	lab := s.scenario.Kelp
 	lab.Date, lab.Architectures = time.Now().Add(-time.Hour), []string{"amd64", "i386"}
 	lab.Packages = []made.Deb{
-		{
-			Component: "drives",
-			Name:      "lab-ctl",
-			Version:   "1-1",
-			Arch:      "amd64",
-			Summary:   "x",
-			Fields:    "Depends: lab-lib, lab-plot:i386\n",
-		},
-		{
-			Component: "drives",
-			Name:      "lab-plot",
-			Version:   "1-1",
-			Arch:      "i386",
-			Summary:   "x",
-			Fields:    "Depends: lab-lib, lab-tool\n",
-		},
-		{
-			Component: "drives",
-			Name:      "lab-lib",
-			Version:   "1-1",
-			Arch:      "amd64",
-			Summary:   "x",
-			Fields:    "Multi-Arch: same\n",
-		},
-		{
-			Component: "drives",
-			Name:      "lab-lib",
-			Version:   "1-1",
-			Arch:      "i386",
-			Summary:   "x",
-			Fields:    "Multi-Arch: same\n",
-		},
-		{
-			Component: "drives",
-			Name:      "lab-tool",
-			Version:   "1-1",
-			Arch:      "amd64",
-			Summary:   "x",
-			Fields:    "Multi-Arch: foreign\n",
-		},
+		{Component: "drives", Name: "lab-ctl", Version: "1-1", Arch: "amd64", Summary: "x",
+			Fields: "Depends: lab-lib, lab-plot:i386\n"},
+		{Component: "drives", Name: "lab-plot", Version: "1-1", Arch: "i386", Summary: "x",
+			Fields: "Depends: lab-lib, lab-tool\n"},
+		{Component: "drives", Name: "lab-lib", Version: "1-1", Arch: "amd64", Summary: "x",
+			Fields: "Multi-Arch: same\n"},
+		{Component: "drives", Name: "lab-lib", Version: "1-1", Arch: "i386", Summary: "x",
+			Fields: "Multi-Arch: same\n"},
+		{Component: "drives", Name: "lab-tool", Version: "1-1", Arch: "amd64", Summary: "x",
+			Fields: "Multi-Arch: foreign\n"},
 		{Component: "drives", Name: "lab-other", Version: "1-1", Arch: "i386", Summary: "not needed"},
 	}
 	files, err := lab.Publish(s.scenario.KelpKey)

@@ -3,15 +3,12 @@ package e2e
 import (
 	"bytes"
 	"context"
-	"io"
 	"maps"
 	"net/http"
-	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -136,33 +133,6 @@ func TestAnOlderRootIsAcceptedOnceByAWardenWithAReason(t *testing.T) {
 	s.cli(0, "source", "refresh", "tarn")
 	if out, _ := s.cli(0, "journal", "list"); !strings.Contains(out, "took a bad release back") {
 		t.Error("the journal does not have the reason")
-	}
-}
-
-func TestDownOrLaggingUpstreamsAreSteppedOverAndTold(t *testing.T) {
-	t.Parallel()
-	s := newSite(t)
-	s.described()
-	s.scenario.North.Fault(func(w http.ResponseWriter, r *http.Request) bool {
-		http.Error(w, "closed", http.StatusServiceUnavailable)
-		return true
-	})
-	out, _ := s.cli(0, "mirror", "build", "barrage")
-	if strings.TrimSpace(out) != "barrage/1" {
-		t.Error(out)
-	}
-	detail, err := client.Get[api.EditionDetail](context.Background(), s.client, "/editions/barrage/1")
-	must.Do(t, err)
-	for _, src := range detail.Seal.Sources {
-		if src.Name == "tarn" && src.Upstream != s.scenario.South.URL {
-			t.Errorf("taken from %s", src.Upstream)
-		}
-	}
-	s.scenario.North.Fault(nil)
-	must.Do(t, s.scenario.PublishTarn(time.Now().Add(-time.Minute), false, func(*made.DebRepository) {}))
-	_, log := s.cli(0, "source", "probe", "tarn")
-	if !strings.Contains(log, "source.upstreams-disagree") {
-		t.Error(log)
 	}
 }
 
@@ -291,41 +261,6 @@ func (l *lines) Write(p []byte) (int, error) {
 		case l.c <- line:
 		default:
 		}
-	}
-}
-
-func TestAProxyFromTheDefinitionIsUsed(t *testing.T) {
-	t.Parallel()
-	s := newSite(t)
-	var mu sync.Mutex
-	seen := map[string]int{}
-	proxy := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		mu.Lock()
-		seen[r.URL.Host]++
-		mu.Unlock()
-		out, err := http.DefaultTransport.RoundTrip(&http.Request{Method: r.Method, URL: r.URL,
-			Header: r.Header.Clone()})
-		if err != nil {
-			http.Error(w, err.Error(), http.StatusBadGateway)
-			return
-		}
-		defer out.Body.Close()
-		maps.Copy(w.Header(), out.Header)
-		w.WriteHeader(out.StatusCode)
-		io.Copy(w, out.Body)
-	}))
-	defer proxy.Close()
-	path := filepath.Join(s.dir, "site/sources.yaml")
-	text := strings.Replace(must.Read(t, path), "    max_age: 10d\n", "    max_age: 10d\n    proxy: office\n",
-		1) + "\nproxies:\n  office: {url: \"" + proxy.URL + "\"}\n"
-	must.Write(t, path, text)
-	s.described()
-	s.cli(0, "mirror", "build", "barrage")
-	if n := seen[strings.TrimPrefix(strings.TrimSuffix(s.scenario.North.URL, "/tarn"), "http://")]; n < 5 {
-		t.Errorf("the proxy saw %d requests for tarn: %v", n, seen)
-	}
-	if n := seen[strings.TrimPrefix(strings.TrimSuffix(s.scenario.Vendor.URL, "/kelp"), "http://")]; n != 0 {
-		t.Errorf("the proxy saw %d requests for kelp, which is reached without", n)
 	}
 }
 

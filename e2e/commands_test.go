@@ -88,6 +88,10 @@ func TestExitCodesAreThoseOfTheTable(t *testing.T) {
 		code int
 		says string
 	}{
+		{"nonsense", 2, ""},
+		{"edition show barrage", 2, ""},
+		{"source list -o scroll", 2, ""},
+		{"edition retire barrage/2", 2, "--yes"}, // not on a terminal
 		{"source shw tarn", 2, "stockade source show"},
 		{"source show Tarn", 2, `perhaps "tarn"`},
 		{"source show tarm", 2, `perhaps "tarn"`},

@@ -202,11 +202,8 @@ func TestSeveralCertificatesOfOneFile(t *testing.T) {
 		t.Error(out)
 	}
 	// A renewed copy: what is new in it is told before it is recorded, and after.
-	cfg := &packet.Config{
-		Algorithm:       packet.PubKeyAlgoEdDSA,
-		DefaultHash:     crypto.SHA512,
-		KeyLifetimeSecs: 86400 * 40,
-	}
+	cfg := &packet.Config{Algorithm: packet.PubKeyAlgoEdDSA, DefaultHash: crypto.SHA512,
+		KeyLifetimeSecs: 86400 * 40}
 	e, err := openpgp.NewEntity("Lamp desk", "", "desk@lamp.example", cfg)
 	must.Do(t, err)
 	serialize := func() {

@@ -99,14 +99,8 @@ func ours(f archive.Family, s archive.Source, x archive.IndexChoice, text string
 		if err != nil {
 			return err
 		}
-		q := seenPackage{
-			Name:    p.Name,
-			Version: p.Version,
-			Arch:    p.Arch,
-			Path:    p.Path,
-			Digest:  p.SHA256 + p.SHA512,
-			Size:    p.Size,
-		}
+		q := seenPackage{Name: p.Name, Version: p.Version, Arch: p.Arch, Path: p.Path,
+			Digest: p.SHA256 + p.SHA512, Size: p.Size}
 		for _, c := range rel.Requires {
 			q.Requires = append(q.Requires, c.String())
 		}

@@ -127,29 +127,9 @@ func TestOnlyAWardenVouches(t *testing.T) {
 	s.cli(0, "mirror", "build", "barrage")
 }
 
-func TestTheCommandLineKeepsItsPromises(t *testing.T) {
+func TestALoginIsRememberedForItsServiceAlone(t *testing.T) {
 	t.Parallel()
 	s := newSite(t)
-	s.described()
-	s.cli(2, "nonsense")
-	s.cli(2, "edition", "show", "barrage")
-	s.cli(2, "edition", "show", "barrage/9") // there is none
-	s.cli(2, "source", "list", "-o", "scroll")
-	s.cli(0, "mirror", "build", "barrage")
-	s.cli(2, "edition", "retire", "barrage/1") // not on a terminal, and no --yes
-	out, _ := s.cli(0, "source", "list", "-o", "ids")
-	if strings.Join(strings.Fields(out), " ") != "brine-drivers kelp reach-lamps reach-launch reach-pumps "+
-		"reach-spares tarn tarn-fixes wrack" {
-		t.Errorf("names: %q", out)
-	}
-	out, _ = s.cli(0, "source", "show", "tarn", "-o", "json")
-	var src api.Source
-	if err := json.Unmarshal([]byte(out), &src); err != nil || src.Name != "tarn" || src.Priority != 20 {
-		t.Errorf("%v %+v", err, src)
-	}
-	if out, _ = s.cli(0, "mirror", "list", "-o", "yaml"); !strings.Contains(out, "copy: tailored") {
-		t.Error(out)
-	}
 	s.cli(0, "login", s.service.APIURL(), "--token-file", s.service.WardenToken())
 	s.env["STOCKADE_TOKEN"] = ""
 	s.env["STOCKADE_SERVER"] = ""
@@ -261,42 +241,5 @@ func TestAChangeMadeMeanwhileIsNotOverwritten(t *testing.T) {
 	}
 	if code := record(header.Get("ETag")); code != 412 {
 		t.Errorf("over what changed meanwhile: %d", code)
-	}
-}
-
-func TestPagesOfAnEditionAddUpToTheWhole(t *testing.T) {
-	t.Parallel()
-	s := newSite(t)
-	s.described()
-	s.cli(0, "mirror", "build", "barrage")
-	ctx := context.Background()
-	whole, err := client.Get[api.Page[api.Item]](ctx, s.client, "/editions/barrage/1/packages?limit=1000")
-	if err != nil || whole.Next != "" || len(whole.Items) != 11 {
-		t.Fatalf("%d items, next %q, %v", len(whole.Items), whole.Next, err)
-	}
-	for _, q := range []string{"", "&q=tide"} {
-		want := []string{}
-		for _, it := range whole.Items {
-			if q == "" || strings.Contains(it.Name+it.Summary, "tide") {
-				want = append(want, it.Path)
-			}
-		}
-		for _, limit := range []string{"1", "2", "3", "11"} {
-			items, err := client.All[api.Item](ctx, s.client, "/editions/barrage/1/packages?limit="+limit+q)
-			must.Do(t, err)
-			got := []string{}
-			for _, it := range items {
-				got = append(got, it.Path)
-			}
-			if strings.Join(got, " ") != strings.Join(want, " ") {
-				t.Errorf("pages of %s%s: %v, and the whole is %v", limit, q, got, want)
-			}
-		}
-	}
-	for _, cursor := range []string{"7", "99999999"} {
-		if code, body, _ := get(t, s.service.APIURL()+api.Base+"/editions/barrage/1/packages?cursor="+cursor,
-			"Authorization", "Bearer "+s.token); code != 400 {
-			t.Errorf("the cursor %s: %d %s", cursor, code, body)
-		}
 	}
 }

@@ -76,12 +76,8 @@ func TestBothListenersSpeakTLSWithCertificateFiles(t *testing.T) {
 	// The site key stays locked without its passphrase.
 	must.Do(t, os.Rename(filepath.Join(dir, "data/site/unlock"), filepath.Join(dir, "elsewhere")))
 	open := func(unlock string) error {
-		s, err := service.Open(service.Config{
-			Data:     filepath.Join(dir, "data"),
-			Listen:   "127.0.0.1:0",
-			Packages: "127.0.0.1:0",
-			Unlock:   unlock,
-		})
+		s, err := service.Open(service.Config{Data: filepath.Join(dir, "data"), Listen: "127.0.0.1:0",
+			Packages: "127.0.0.1:0", Unlock: unlock})
 		if err == nil {
 			s.Close()
 		}

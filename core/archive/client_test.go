@@ -28,13 +28,9 @@ func TestAClientsValuesAreCheckedInTheWriterToo(t *testing.T) {
 	good := func() Client {
 		return Client{Lane: "steady", At: "http://127.0.0.1:8441/lane/steady", Architectures: []string{
 			"amd64"}, Pins: []Relation{{Name: "tide-tables", Op: Equal, Version: "2:2.4.1-1~rc1"}},
-			Sources: []ClientSource{{Source: Source{
-				Name:          "tarn",
-				Release:       "heron/updates",
-				Components:    []string{"core"},
-				Architectures: []string{"amd64"},
-				Languages:     []string{"en", "pt_BR"},
-			},
+			Sources: []ClientSource{{Source: Source{Name: "tarn", Release: "heron/updates",
+				Components: []string{"core"}, Architectures: []string{"amd64"},
+				Languages: []string{"en", "pt_BR"}},
 				Streams: []string{"panel:3"}, Keys: []ClientKey{{Fingerprint: strings.Repeat("A", 40)}}}}}
 	}
 	must.Do(t, good().Check())

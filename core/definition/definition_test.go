@@ -245,13 +245,9 @@ func TestManyHousePackagesAreCheckedInProportion(t *testing.T) {
 		s := NewSet()
 		s.Sources["reach-pumps"] = Source{Family: "rpm", Standing: "house", Architectures: []string{"x86_64"}}
 		for i := range n {
-			s.Packages[fmt.Sprintf("p%06d", i)] = Package{
-				Source:       "reach-pumps",
-				Name:         fmt.Sprintf("p%d", i),
-				Version:      "1-1",
-				Architecture: "x86_64",
-				SHA256:       strings.Repeat("a", 64),
-			}
+			s.Packages[fmt.Sprintf("p%06d", i)] = Package{Source: "reach-pumps",
+				Name: fmt.Sprintf("p%d", i), Version: "1-1", Architecture: "x86_64",
+				SHA256: strings.Repeat("a", 64)}
 		}
 		return s
 	}

@@ -266,3 +266,20 @@ func TestExcerptsAreOfTheLineAndShowNoSecret(t *testing.T) {
 		}
 	}
 }
+
+// Variables of addresses stand for what a source has one of.
+func TestVariablesOfAddresses(t *testing.T) {
+	one := Source{Release: "9/", Architectures: []string{"x86_64"}, Components: []string{"core"},
+		Values: map[string]string{"edge": "west"}}
+	got, err := one.Expand("brine", "https://a.example/$edge/$release/$arch/$component")
+	if err != nil || got != "https://a.example/west/9/x86_64/core" {
+		t.Errorf("%s %v", got, err)
+	}
+	several := Source{Architectures: []string{"x86_64", "noarch"}, Components: []string{"core", "more"}}
+	for _, v := range []string{"release", "arch", "component", "edge"} {
+		_, err := several.Expand("brine", "https://a.example/$"+v)
+		if f, ok := finding.From(err); !ok || f.Code != "source.bad-url" || !strings.Contains(f.Text, v) {
+			t.Errorf("$%s: %v", v, err)
+		}
+	}
+}

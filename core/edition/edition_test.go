@@ -461,13 +461,8 @@ func TestNamesOfEditions(t *testing.T) {
 
 func TestTheDifferenceOfTwoEditions(t *testing.T) {
 	item := func(source, name, version, arch string) Item {
-		return Item{
-			Source:  source,
-			Name:    name,
-			Version: version,
-			Arch:    arch,
-			SHA256:  source + name + version + arch,
-		}
+		return Item{Source: source, Name: name, Version: version, Arch: arch,
+			SHA256: source + name + version + arch}
 	}
 	from := []Item{item("tarn", "a", "1", "x"), item("tarn", "b", "1", "x"), item("tarn", "b", "2", "x"),
 		item("tarn", "gone", "1", "x"), item("kelp", "a", "1", "x")}

@@ -159,11 +159,8 @@ func TestAListMayNotSendIntoTheHouse(t *testing.T) {
 	})
 	c := New(Options{Rounds: 1})
 	own := Upstream{URL: "https://own.example"}
-	got, found := c.Expand(context.Background(), Route{
-		Source:    "x",
-		Upstreams: []Upstream{own},
-		Lists:     []List{{URL: up.URL + "/list?repo=el-9", Region: "reach"}},
-	}, root, nil)
+	got, found := c.Expand(context.Background(), Route{Source: "x", Upstreams: []Upstream{own},
+		Lists: []List{{URL: up.URL + "/list?repo=el-9", Region: "reach"}}}, root, nil)
 	if urls(got.Upstreams) != "https://own.example "+up.URL+"/there" || got.Upstreams[1].Region != "reach" ||
 		len(found) > 0 {
 		t.Errorf("%v %v", got.Upstreams, found)
@@ -184,11 +181,8 @@ func TestAListMayNotSendIntoTheHouse(t *testing.T) {
 		}
 	}
 	// A list that cannot be had is told, and what is described beside it is used.
-	got, found = c.Expand(context.Background(), Route{
-		Source:    "x",
-		Upstreams: []Upstream{own},
-		Lists:     []List{{URL: up.URL + "/gone"}, {URL: up.URL + "/gone", Metalink: true}},
-	}, root, nil)
+	got, found = c.Expand(context.Background(), Route{Source: "x", Upstreams: []Upstream{own},
+		Lists: []List{{URL: up.URL + "/gone"}, {URL: up.URL + "/gone", Metalink: true}}}, root, nil)
 	if urls(got.Upstreams) != "https://own.example" || len(found) != 2 || found.HasErrors() {
 		t.Errorf("%v %v", got.Upstreams, found)
 	}

@@ -114,13 +114,8 @@ func written(t *testing.T, n int) (*memory, Keys) {
 	must.Do(t, err)
 	m := &memory{}
 	for i := range n {
-		must.Do(t, Write(m, k, Entry{
-			At:     time.Unix(int64(i), 0),
-			By:     "mara",
-			Action: "key.vouch",
-			Object: fmt.Sprintf("key %d", i),
-			Detail: map[string]string{"source": "tarn"},
-		}))
+		must.Do(t, Write(m, k, Entry{At: time.Unix(int64(i), 0), By: "mara", Action: "key.vouch",
+			Object: fmt.Sprintf("key %d", i), Detail: map[string]string{"source": "tarn"}}))
 	}
 	return m, k
 }

@@ -58,54 +58,18 @@ func newWorld(t *testing.T) *world {
 		Date: w.now.Add(-time.Hour), ValidUntil: w.now.Add(7 * 24 * time.Hour),
 		Architectures: []string{"amd64", "arm64", "all"}, Components: []string{"core", "field"},
 		ByHash: true, Packages: []made.Deb{
-			{
-				Component: "core",
-				Name:      "sluicectl",
-				Version:   "1.4-1",
-				Arch:      "amd64",
-				Summary:   "gate control",
-				Fields:    "Depends: libtide2 (>= 2), tide-data\n",
-			},
-			{
-				Component: "core",
-				Name:      "libtide2",
-				Version:   "2.1-1",
-				Arch:      "amd64",
-				Summary:   "tide library",
-				Packing:   "xz",
-			},
-			{
-				Component: "core",
-				Name:      "tide-data",
-				Version:   "2026",
-				Arch:      "all",
-				Summary:   "tide data",
-				Packing:   "zst",
-			},
-			{
-				Component: "field",
-				Name:      "tide-tables",
-				Version:   "2.4.1-1",
-				Arch:      "amd64",
-				Summary:   "tables",
-				Fields:    "Depends: tide-data\nRecommends: libtide2\n",
-			},
-			{
-				Component: "field",
-				Name:      "tide-tables",
-				Version:   "2.3-1",
-				Arch:      "amd64",
-				Summary:   "tables",
-				Fields:    "Depends: tide-data\n",
-			},
-			{
-				Component: "field",
-				Name:      "buoy",
-				Version:   "1",
-				Arch:      "amd64",
-				Summary:   "needs what is not there",
-				Fields:    "Depends: libabsent\n",
-			},
+			{Component: "core", Name: "sluicectl", Version: "1.4-1", Arch: "amd64",
+				Summary: "gate control", Fields: "Depends: libtide2 (>= 2), tide-data\n"},
+			{Component: "core", Name: "libtide2", Version: "2.1-1", Arch: "amd64",
+				Summary: "tide library", Packing: "xz"},
+			{Component: "core", Name: "tide-data", Version: "2026", Arch: "all", Summary: "tide data",
+				Packing: "zst"},
+			{Component: "field", Name: "tide-tables", Version: "2.4.1-1", Arch: "amd64",
+				Summary: "tables", Fields: "Depends: tide-data\nRecommends: libtide2\n"},
+			{Component: "field", Name: "tide-tables", Version: "2.3-1", Arch: "amd64", Summary: "tables",
+				Fields: "Depends: tide-data\n"},
+			{Component: "field", Name: "buoy", Version: "1", Arch: "amd64",
+				Summary: "needs what is not there", Fields: "Depends: libabsent\n"},
 		}}
 	w.publish()
 	w.server = httptest.NewServer(http.HandlerFunc(w.serve))
@@ -119,23 +83,14 @@ func newWorld(t *testing.T) *world {
 		Site: k[2], Families: archive.NewRegistry(deb.Family{}), Editions: filepath.Join(dir, "editions"),
 		Now: clock}
 	w.source = &Source{Name: "tarn", Standing: "official", Priority: 20, Family: deb.Family{},
-		Spec: archive.Source{
-			Name:          "tarn",
-			Family:        "deb",
-			Release:       "heron",
-			Components:    []string{"core", "field"},
-			Architectures: []string{"amd64"},
-			Languages:     []string{"en"},
-		},
+		Spec: archive.Source{Name: "tarn", Family: "deb", Release: "heron",
+			Components: []string{"core", "field"}, Architectures: []string{"amd64"},
+			Languages: []string{"en"}},
 		Route:   fetch.Route{Source: "tarn", Upstreams: []fetch.Upstream{{URL: w.server.URL + "/tarn"}}},
 		Keyring: w.keyring("tarn"), Want: definition.Want{Packages: []string{"sluicectl", "tide-tables"},
 			With: "required", Versions: 1}}
-	w.plan = Plan{
-		Name:    "barrage",
-		Number:  1,
-		Mirror:  definition.Mirror{Copy: "tailored", Complete: "strict"},
-		Sources: []*Source{w.source},
-	}
+	w.plan = Plan{Name: "barrage", Number: 1,
+		Mirror: definition.Mirror{Copy: "tailored", Complete: "strict"}, Sources: []*Source{w.source}}
 	return w
 }
 
@@ -647,14 +602,8 @@ func TestAnotherUpstreamIsTriedWhenOneIsWrongOrDown(t *testing.T) {
 
 func TestInterruptedDownloadGoesOnWhereItStopped(t *testing.T) {
 	w := newWorld(t)
-	big := made.Deb{
-		Component: "core",
-		Name:      "sluicectl",
-		Version:   "2",
-		Arch:      "amd64",
-		Summary:   "x",
-		Files:     []made.File{{Path: "/usr/share/big", Mode: 0o644, Data: randomish(300_000)}},
-	}
+	big := made.Deb{Component: "core", Name: "sluicectl", Version: "2", Arch: "amd64", Summary: "x",
+		Files: []made.File{{Path: "/usr/share/big", Mode: 0o644, Data: randomish(300_000)}}}
 	w.repo.Packages[0] = big
 	w.publish()
 	target := big.Filename()

@@ -157,12 +157,9 @@ func TestAFlatRepositoryIsMirrored(t *testing.T) {
 	must.Do(t, err)
 	index := []byte(made.DebStanza("Package: drive\nVersion: 1\nArchitecture: amd64\n",
 		"./drive_1_amd64.deb", file) + "\n")
-	release := made.DebRelease{
-		Origin:        "Kelp",
-		Date:          w.now.Add(-time.Hour),
+	release := made.DebRelease{Origin: "Kelp", Date: w.now.Add(-time.Hour),
 		Architectures: []string{"amd64"},
-		Components:    []string{"x"},
-	}.Text(map[string][]byte{"Packages": index})
+		Components:    []string{"x"}}.Text(map[string][]byte{"Packages": index})
 	clear, err := w.key.Clearsign(bytes.Replace(release, []byte("Components: x\n"), nil, 1))
 	must.Do(t, err)
 	w.files = map[string][]byte{"InRelease": clear, "Packages": index, "drive_1_amd64.deb": file}

@@ -50,13 +50,8 @@ func TestAWantOverAllSourcesTakesWhatMachinesWould(t *testing.T) {
 			"drive=7 editor=9 libc=2.36 ssl=3.0.22", "ssl 3.0.22 < 4.0 in 2 behind", 0},
 		{"at the base alone: what is left out is told", []Want{want(0, "ssl", "required", 1)},
 			"libc=2.36 ssl=3.0.20", "ssl 3.0.20 < 3.0.22 in 1", 0},
-		{"at the base on purpose", []Want{{
-			Source:   0,
-			Relation: archive.Relation{Name: "ssl"},
-			With:     "required",
-			Versions: 1,
-			Only:     true,
-		}}, "libc=2.36 ssl=3.0.20", "", 0},
+		{"at the base on purpose", []Want{{Source: 0, Relation: archive.Relation{Name: "ssl"},
+			With: "required", Versions: 1, Only: true}}, "libc=2.36 ssl=3.0.20", "", 0},
 		{"a bound that means an older one", []Want{want(AllSources, "ssl < 3.0.21", "required", 1)},
 			"libc=2.36 ssl=3.0.20", "", 0},
 		{"a bound that only a worse priority meets", []Want{want(AllSources, "ssl >= 4", "required", 1)}, "",
@@ -96,13 +91,8 @@ func TestEachViewIsProvedByItself(t *testing.T) {
 	s, err := u.Select(t.Context(), wants, []View{
 		{Name: "the group whole", Architectures: amd, Sources: []int{0, 1}},
 		{Name: "the group base", Architectures: amd, Sources: []int{0}},
-		{
-			Name:          "the group base with its pins",
-			Architectures: amd,
-			Sources:       []int{0},
-			Pins:          []archive.Relation{pin},
-			Wants:         []int{1},
-		},
+		{Name: "the group base with its pins", Architectures: amd, Sources: []int{0},
+			Pins: []archive.Relation{pin}, Wants: []int{1}},
 	}, Limits{})
 	must.Do(t, err)
 	if got := names(s); got != "ctl=1 lib=2 tables=1 tables=2" {

@@ -32,12 +32,8 @@ func keyringOf(k *trust.SiteKey) *trust.Keyring {
 		[]trust.Known{{Certificate: k.Certificate(), VouchedFor: []string{"wrack"}}}, time.Now)
 }
 
-var spec = archive.Source{
-	Name:          "wrack",
-	Family:        "alpm",
-	Components:    []string{"wrack", "chart"},
-	Architectures: []string{"x86_64"},
-}
+var spec = archive.Source{Name: "wrack", Family: "alpm", Components: []string{"wrack", "chart"},
+	Architectures: []string{"x86_64"}}
 
 func repository() made.AlpmRepository {
 	return made.AlpmRepository{Components: []string{"wrack", "chart"}, Arch: "x86_64",
@@ -241,12 +237,8 @@ func TestWhereDatabasesLie(t *testing.T) {
 	}
 	for release, bad := range map[string]bool{"": false, "./": false, "heron": true, "../x/": true,
 		"$name/": true, "a/b/": false} {
-		s := archive.Source{
-			Name:          "x",
-			Release:       release,
-			Components:    []string{"core"},
-			Architectures: []string{"x86_64"},
-		}
+		s := archive.Source{Name: "x", Release: release, Components: []string{"core"},
+			Architectures: []string{"x86_64"}}
 		if got := (Family{}).CheckSource(s); got.HasErrors() != bad {
 			t.Errorf("%q: %v", release, got)
 		}

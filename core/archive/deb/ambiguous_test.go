@@ -53,13 +53,8 @@ func control(t *testing.T, members []string, files ...[2]string) []byte {
 	var plain bytes.Buffer
 	w := tar.NewWriter(&plain)
 	for _, f := range files {
-		h := &tar.Header{
-			Name:     f[0],
-			Typeflag: tar.TypeReg,
-			Mode:     0o644,
-			Size:     int64(len(f[1])),
-			Format:   tar.FormatGNU,
-		}
+		h := &tar.Header{Name: f[0], Typeflag: tar.TypeReg, Mode: 0o644, Size: int64(len(f[1])),
+			Format: tar.FormatGNU}
 		if strings.HasPrefix(f[0], "pax:") {
 			h.Name, h.Format, h.PAXRecords = f[0][4:], tar.FormatPAX, map[string]string{"comment": "x"}
 		}

@@ -72,14 +72,9 @@ func TestVersionsOrderAsTheRealClientDoes(t *testing.T) {
 
 func TestPackagesAreReadInEveryCompression(t *testing.T) {
 	for _, z := range []string{"", "gz", "xz", "zst"} {
-		m := made.Deb{
-			Name:      "sluicectl",
-			Version:   "1:1.4-1",
-			Arch:      "amd64",
-			Component: "core",
-			Summary:   "gate control",
-			Files:     []made.File{{Path: "/usr/bin/sluicectl", Mode: 0o755, Data: []byte("x")}},
-		}
+		m := made.Deb{Name: "sluicectl", Version: "1:1.4-1", Arch: "amd64", Component: "core",
+			Summary: "gate control",
+			Files:   []made.File{{Path: "/usr/bin/sluicectl", Mode: 0o755, Data: []byte("x")}}}
 		file, err := made.BuildDeb(m.Control(), m.Files, z)
 		must.Do(t, err)
 		id, err := ReadIdentity(bytes.NewReader(file))
@@ -163,13 +158,8 @@ func TestRelationsAreRead(t *testing.T) {
 func TestClientFilesHoldNoTextFromOutsideThatBreaksOut(t *testing.T) {
 	files, _, err := Family{}.ClientFiles(archive.Client{Lane: "steady", At: "/media/a b",
 		Sources: []archive.ClientSource{{
-			Source: archive.Source{
-				Name:          "tarn",
-				Family:        "deb",
-				Release:       "heron",
-				Components:    []string{"core"},
-				Architectures: []string{"amd64"},
-			},
+			Source: archive.Source{Name: "tarn", Family: "deb", Release: "heron",
+				Components: []string{"core"}, Architectures: []string{"amd64"}},
 			Priority: 20, Origin: "Tarn\nPin-Priority: 1001", Label: "x\x1b[2J", Codename: "heron"}}})
 	must.Do(t, err)
 	for _, f := range files {

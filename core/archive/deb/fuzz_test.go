@@ -74,12 +74,8 @@ func FuzzIndex(f *testing.F) {
 		"Provides: d (= 2)\n\n"))
 	f.Add([]byte("Package: a\nFilename: ../../etc/passwd\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		s := archive.Source{
-			Name:          "x",
-			Release:       "heron",
-			Components:    []string{"core"},
-			Architectures: []string{"amd64"},
-		}
+		s := archive.Source{Name: "x", Release: "heron", Components: []string{"core"},
+			Architectures: []string{"amd64"}}
 		Family{}.ReadIndex(s, archive.IndexChoice{Component: "core", Arch: "amd64"}, bytes.NewReader(data),
 			func(p *archive.Package, _ []byte) error {
 				if archive.CheckPath(p.Path) != nil || p.Name == "" || CheckVersion(p.Version) != nil ||

@@ -29,13 +29,8 @@ func (plainKey) SignStream(io.ReadSeeker) ([]byte, error)       { return []byte(
 func (plainKey) DetachSign(text []byte, _ bool) ([]byte, error) { return []byte("signature"), nil }
 
 func TestAWrittenRepositoryReadsBack(t *testing.T) {
-	source := archive.Source{
-		Name:          "tarn",
-		Family:        "deb",
-		Release:       "heron",
-		Components:    []string{"core", "empty"},
-		Architectures: []string{"amd64", "arm64"},
-	}
+	source := archive.Source{Name: "tarn", Family: "deb", Release: "heron",
+		Components: []string{"core", "empty"}, Architectures: []string{"amd64", "arm64"}}
 	index := "Package: sluicectl\nVersion: 1.4-1\nArchitecture: amd64\nDepends: libtide2\nDescription: " +
 		"gates\nDescription-md5: 0123\nFilename: ./pool/sluicectl.deb\nSize: 3\nSHA256: " + strings.Repeat(
 		"a", 64) + "\n\n" +
@@ -151,20 +146,13 @@ func TestAWrittenRepositoryReadsBack(t *testing.T) {
 
 func TestAMirrorsSourcesCanBeToldApart(t *testing.T) {
 	src := func(name, origin string, tailored bool, priority int) archive.ClientSource {
-		return archive.ClientSource{Source: archive.Source{
-			Name:          name,
-			Release:       "heron",
-			Components:    []string{"core"},
-			Architectures: []string{"amd64"},
-			Languages:     []string{"en"},
-		},
+		return archive.ClientSource{Source: archive.Source{Name: name, Release: "heron",
+			Components: []string{"core"}, Architectures: []string{"amd64"}, Languages: []string{"en"}},
 			Priority: priority, Tailored: tailored, Origin: origin, Label: origin, Codename: "heron"}
 	}
-	files, notes, err := Family{}.ClientFiles(archive.Client{
-		Lane:    "steady",
+	files, notes, err := Family{}.ClientFiles(archive.Client{Lane: "steady",
 		At:      "http://127.0.0.1:8441/lane/steady/",
-		Sources: []archive.ClientSource{src("b", "Tarn", true, 40), src("a", "Tarn", true, 20)},
-	})
+		Sources: []archive.ClientSource{src("b", "Tarn", true, 40), src("a", "Tarn", true, 20)}})
 	if err != nil || len(notes) > 0 {
 		t.Fatal(err, notes)
 	}
@@ -215,20 +203,13 @@ func TestAMirrorsSourcesCanBeToldApart(t *testing.T) {
 		}
 	}
 	// A source with nothing for the machine is left out, and that is told.
-	files, notes, _ = Family{}.ClientFiles(archive.Client{
-		Lane:          "steady",
-		At:            "/media",
-		Architectures: []string{"arm64"},
-		Sources:       []archive.ClientSource{src("a", "Tarn", true, 20)},
-	})
+	files, notes, _ = Family{}.ClientFiles(archive.Client{Lane: "steady", At: "/media",
+		Architectures: []string{"arm64"}, Sources: []archive.ClientSource{src("a", "Tarn", true, 20)}})
 	if len(notes.With("source.architecture-missing")) != 1 || len(files) != 3 {
 		t.Error(notes, len(files))
 	}
-	if _, _, err := (Family{}).ClientFiles(archive.Client{
-		Lane: "steady",
-		At:   "/media",
-		Pins: []archive.Relation{{Name: "a", Op: archive.Greater, Version: "1"}},
-	}); err == nil {
+	if _, _, err := (Family{}).ClientFiles(archive.Client{Lane: "steady", At: "/media",
+		Pins: []archive.Relation{{Name: "a", Op: archive.Greater, Version: "1"}}}); err == nil {
 		t.Error("a pin that is none was accepted")
 	}
 }

@@ -339,11 +339,8 @@ func TestMachinesGetTheirFiles(t *testing.T) {
 	}); len(notes.With("source.architecture-missing")) != 1 {
 		t.Error(notes)
 	}
-	if _, _, err := (Family{}).ClientFiles(archive.Client{
-		Lane: "steady",
-		At:   "/media",
-		Pins: []archive.Relation{{Name: "a", Op: archive.Greater, Version: "1"}},
-	}); err == nil {
+	if _, _, err := (Family{}).ClientFiles(archive.Client{Lane: "steady", At: "/media",
+		Pins: []archive.Relation{{Name: "a", Op: archive.Greater, Version: "1"}}}); err == nil {
 		t.Error("a pin that is none was accepted")
 	}
 }

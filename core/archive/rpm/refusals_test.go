@@ -383,6 +383,8 @@ func TestEachRefusalOfAPackageFile(t *testing.T) {
 		return err
 	}
 	told.Refused(t, "as it is", inspect(ownHeader(all, "")), "", "")
+	told.Refused(t, "no package", inspect([]byte("hello")), "content.malformed-package",
+		"not a readable rpm package")
 	for tag := range all {
 		less := maps.Clone(all)
 		delete(less, tag)

@@ -91,14 +91,9 @@ func (m modular) theirs(t *testing.T, key archive.SigningKey) []string {
 	}
 	var repos strings.Builder
 	for i, packages := range m.made {
-		files, err := made.RPMRepository{
-			Name:     fmt.Sprintf("r%d", i),
-			Date:     time.Now(),
-			Packages: packages,
-			Modules:  m.lists[i],
-			Unsigned: true,
-			Built:    map[string][]byte{},
-		}.Publish(key)
+		files, err := made.RPMRepository{Name: fmt.Sprintf("r%d", i), Date: time.Now(),
+			Packages: packages, Modules: m.lists[i], Unsigned: true,
+			Built: map[string][]byte{}}.Publish(key)
 		must.Do(t, err)
 		for p, data := range files {
 			write(fmt.Sprintf("repo%d/%s", i, p), string(data))
