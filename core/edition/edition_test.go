@@ -259,8 +259,8 @@ func TestVerifyNamesWhatIsDamagedAndWhatIsGone(t *testing.T) {
 		t.Errorf("missing: %q %v", missing, err)
 	}
 	var told []string
-	files := 0
-	for _, f := range e.Verify(nil, func(n int, _ int64) { files = n }) {
+	files, size := 0, int64(0)
+	for _, f := range e.Verify(nil, func(n int, b int64) { files, size = n, b }) {
 		if f.Code != "edition.damaged" || f.Object != "edition barrage/3" {
 			t.Errorf("%v", f)
 		}
@@ -271,8 +271,8 @@ func TestVerifyNamesWhatIsDamagedAndWhatIsGone(t *testing.T) {
 		!strings.Contains(told[2], "tarn/pool/b.deb: it has 4 bytes, and the manifest says 8") {
 		t.Errorf("%q", told)
 	}
-	if files != e.Manifest.Files() {
-		t.Errorf("%d of %d files were looked at", files, e.Manifest.Files())
+	if files != e.Manifest.Files() || size != e.Manifest.Bytes() {
+		t.Errorf("%d of %d files were looked at, %d bytes", files, e.Manifest.Files(), size)
 	}
 	stop := make(chan struct{})
 	close(stop)

@@ -71,8 +71,10 @@ func TestAnExportIsBroughtUpToDate(t *testing.T) {
 		return FromPool(newer.store)(l)
 	}
 	steps, told := 0, int64(0)
-	out, err := Renew(disk.OS, open, manifest, []byte("seal"), dir, func(_, _ int, n int64) {
-		steps, told = steps+1, n
+	out, err := Renew(disk.OS, open, manifest, []byte("seal"), dir, func(files, _ int, n int64) {
+		if steps, told = steps+1, n; files != steps {
+			t.Errorf("%d files, it is told, and it is the %dth", files, steps)
+		}
 	})
 	must.Do(t, err)
 	m, err := ReadManifest(bytes.NewReader(manifest))
