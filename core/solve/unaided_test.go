@@ -32,7 +32,7 @@ func TestWhatIsNotInstalledByItself(t *testing.T) {
 		two    bool   // rail 2 is of another source, with a worse priority
 		// What machines have from elsewhere, and what is installed there: NAME=VERSION, …
 		outside, installed string
-		together           bool // what is wanted shall go together
+		together           int // so many of what is wanted shall go together
 	}{
 		{name: "only what is needed was taken", needs: map[string]archive.Clause{"desk": rail},
 			wants: "desk", says: "1 of 1"},
@@ -67,10 +67,13 @@ func TestWhatIsNotInstalledByItself(t *testing.T) {
 			wants: "desk rail=2-1 lamp", outside: "rail=1-1 lamp=2-1", two: true, says: "2 of 2"},
 		{name: "the right one is installed", needs: map[string]archive.Clause{"desk": rail},
 			wants: "desk rail=2-1 lamp", installed: "rail=1-1", outside: "lamp=2-1", says: "3 of 3"},
-		{name: "together", needs: map[string]archive.Clause{"desk": rail}, wants: "desk rail",
-			together: true, says: "1 of 2: desk stops desk; not together"},
+		{name: "together", needs: map[string]archive.Clause{"desk": rail}, wants: "desk lamp rail",
+			together: 2, says: "2 of 3: desk stops desk; not together"},
+		{name: "what needs it in turn, looked at first", needs: map[string]archive.Clause{"house": rail,
+			"room": {{Name: "house"}}, "desk": {{Name: "room"}}}, wants: "desk rail",
+			says: "1 of 2: house stops desk"},
 		{name: "together by itself", needs: map[string]archive.Clause{"desk": rail}, wants: "desk lamp",
-			together: true, says: "2 of 2; together"},
+			together: 2, says: "2 of 2; together"},
 		{name: "a family whose clients look for it", family: rpm.Family{},
 			needs: map[string]archive.Clause{"desk": rail}, wants: "desk rail", says: "2 of 2"},
 	} {
@@ -122,9 +125,9 @@ func TestWhatIsNotInstalledByItself(t *testing.T) {
 				wants = append(wants, w)
 			}
 			v := View{Name: "the group hall", Architectures: []string{arch}, Sources: []int{0, 1, 2, 3}}
-			if c.together {
+			if c.together > 0 {
 				v.Together = []Together{{Name: "hall"}}
-				for i := range wants {
+				for i := range c.together {
 					v.Together[0].Wants = append(v.Together[0].Wants, i)
 				}
 			}
@@ -146,11 +149,11 @@ func TestWhatIsNotInstalledByItself(t *testing.T) {
 					x.Arch != arch {
 					t.Errorf("%+v", x)
 				}
-				says := "desk 1-1 (" + arch +
+				says := x.Needer.Name + " 1-1 (" + arch +
 					") needs rail = 1-1, which rail 1-1 meets, and rail 2-1 is what is " +
 					"taken of it by the group hall on " + arch
 				if others := slices.DeleteFunc(stops,
-					func(n string) bool { return n == "desk" }); len(others) > 0 {
+					func(n string) bool { return n == x.Needer.Name }); len(others) > 0 {
 					says += "; that stops " + strings.Join(others, ", ")
 				}
 				if x.String() != says {
