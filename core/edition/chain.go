@@ -355,7 +355,7 @@ func (f *follower) index(root *archive.Root) (Link, error) {
 		g, _ := finding.From(err)
 		return l.broken("the root does not name its lists: " + g.Text), nil
 	}
-	why := "the pool does not keep that list any more"
+	why, damaged := "the pool does not keep that list any more", false
 	for _, used := range f.src.Indexes {
 		choice, file, ok := named(choices, used)
 		if !ok {
@@ -367,7 +367,7 @@ func (f *follower) index(root *archive.Root) (Link, error) {
 			continue
 		case err != nil:
 			if g, ok := finding.From(err); ok && g.Code != finding.FaultCode {
-				why = "a list of it cannot be read any more: " + g.Text
+				why, damaged = "a list of it cannot be read any more: "+g.Text, true
 				continue
 			}
 			return l, err
@@ -377,7 +377,9 @@ func (f *follower) index(root *archive.Root) (Link, error) {
 				"this one", used.Path)
 			return l, nil
 		}
-		why = "no list that is still there names it"
+		if !damaged {
+			why = "no list that is still there names it"
+		}
 	}
 	return l.unread(why), nil
 }

@@ -1,6 +1,7 @@
 package mirror
 
 import (
+	"errors"
 	"os"
 	"strings"
 	"syscall"
@@ -161,6 +162,26 @@ func TestEachLinkThatDoesNotHold(t *testing.T) {
 			}
 		})
 	}
+	// A list that was written anew, and still names the package, is not the one that was signed for.
+	list := w.builder.Pool.(*pool.Dir).Path(good.Upstream[1].SHA256)
+	packed, err := os.ReadFile(list)
+	must.Do(t, err)
+	anew, err := archive.Compress(append(mustPlain(t, packed), '\n'), "xz")
+	must.Do(t, err)
+	must.Do(t, errors.Join(os.Remove(list), os.WriteFile(list, anew, 0o444)))
+	if got := follow(t, s, "libtide2").Upstream[1]; got.State != edition.AsSealed ||
+		!strings.Contains(got.Why, "was changed on disk") {
+		t.Errorf("a list that was written anew: %+v", got)
+	}
+	must.Do(t, errors.Join(os.Remove(list), os.WriteFile(list, packed, 0o444)))
+	used := &s.Edition.Sources[0].Indexes[0]
+	digest := used.SHA256
+	used.SHA256 = strings.Repeat("0", 64) // of none that the root names
+	if got := follow(t, s, "libtide2").Upstream[1]; got.State != edition.Broken ||
+		!strings.Contains(got.Why, "does not name "+used.Path+" with the digest") {
+		t.Errorf("a list that the root does not name: %+v", got)
+	}
+	used.SHA256 = digest
 	// A root that was signed by somebody else, and put under the right digest: the edition
 	// itself says another signer than the certificate beside it.
 	s.Edition.Sources[0].Signer.Fingerprint = w.builder.Site.Certificate().Fingerprint

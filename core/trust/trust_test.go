@@ -54,18 +54,6 @@ func TestAGoodSignatureBesideAnUnknownOneIsAcceptedAndTold(t *testing.T) {
 	}
 }
 
-func TestSeveralCertificatesInOneFile(t *testing.T) {
-	a, b := cert(t, ed(t, now, 0)), cert(t, ed(t, now, 0))
-	for name, data := range map[string]string{"armoured": a.Armoured() + "\n" + b.Armoured(),
-		"binary": string(a.Binary()) + string(b.Binary())} {
-		list, err := ReadCertificates([]byte(data))
-		if err != nil || len(list) != 2 || list[0].Fingerprint != a.Fingerprint ||
-			list[1].Fingerprint != b.Fingerprint {
-			t.Errorf("%s: %d certificates, error %v", name, len(list), err)
-		}
-	}
-}
-
 func TestFingerprintsMustBeWhole(t *testing.T) {
 	const whole = "7C1B22E05A90D4417F039E6AB2C871D0453FF1A9"
 	for in, code := range map[string]string{
