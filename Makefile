@@ -35,6 +35,7 @@ RACED := core/pool core/fetch core/journal internal/store
 OTHERS = $(filter-out $(RACED:%=stockade/%) stockade/internal/tidy stockade/e2e,$(shell go list ./...))
 
 test: tools build lint
+	@[ -n "$(OTHERS)" ] || { echo "go list names no packages"; exit 1; }
 	$(MAKE) --no-print-directory race
 	go test -count=1 -timeout 30m -parallel 4 stockade/e2e $(OTHERS)
 

@@ -3,12 +3,10 @@ package e2e
 import (
 	"encoding/json"
 	"errors"
-	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
-	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -17,7 +15,6 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"stockade/internal/api"
-	"stockade/internal/made"
 	"stockade/internal/must"
 )
 
@@ -32,49 +29,6 @@ func walked(t *testing.T) *site {
 	s.cli(0, "mirror", "build", "barrage")
 	s.newer("1.6.0-1")
 	return s
-}
-
-// published makes what carries tarn publish anew, with a change.
-func (s *site) published(change func(*made.DebRepository)) {
-	s.t.Helper()
-	must.Do(s.t, s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, change))
-}
-
-// at gives the packages of a name another version.
-func at(name, version string) func(*made.DebRepository) {
-	return func(r *made.DebRepository) {
-		for i := range r.Packages {
-			if r.Packages[i].Name == name {
-				r.Packages[i].Version = version
-			}
-		}
-	}
-}
-
-// newer publishes a sluicectl of another version.
-func (s *site) newer(version string) {
-	s.t.Helper()
-	s.published(at("sluicectl", version))
-}
-
-// flipped changes a byte in each file below a folder whose path ends in one of these.
-func flipped(t *testing.T, dir string, ends ...string) {
-	t.Helper()
-	changed := 0
-	must.Do(t, filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
-		if err == nil && e.Type().IsRegular() && slices.ContainsFunc(ends, func(end string) bool {
-			return strings.HasSuffix(p, end)
-		}) {
-			raw := []byte(must.Read(t, p))
-			raw[len(raw)/2] ^= 4
-			must.Do(t, os.WriteFile(p, raw, 0o644))
-			changed++
-		}
-		return err
-	}))
-	if changed == 0 {
-		t.Fatalf("nothing below %s ends in %s", dir, ends)
-	}
 }
 
 // What is wrong with a call, and what the exit code of it is.

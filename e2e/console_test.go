@@ -405,7 +405,7 @@ func TestTheDemonstrationStaysUpWithItsConsole(t *testing.T) {
 		{"/editions/pumps/2?tab=2", "it signed the packages", ""},
 		{"/editions/launch/1", "echo-plot", ""}, {"/lanes", "first edition", ""},
 		{"/jobs", "failed", "jobs"},
-		{"/journal", "lane.move", "journal"}, {"/mirrors", "faithful", ""}, {"/keys/" + "none",
+		{"/journal", "lane.move", "journal"}, {"/mirrors", "faithful", ""}, {"/keys/none",
 			"no key is called", ""},
 	} {
 		b.open(p.path)

@@ -9,10 +9,12 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -174,6 +176,49 @@ func (s *site) built(lane string) string {
 	edition := strings.TrimSpace(out)
 	s.cli(0, "lane", "move", lane, edition)
 	return edition
+}
+
+// published makes what carries tarn publish anew, with a change.
+func (s *site) published(change func(*made.DebRepository)) {
+	s.t.Helper()
+	must.Do(s.t, s.scenario.PublishTarn(time.Now().Add(-time.Minute), true, change))
+}
+
+// at gives the packages of a name another version.
+func at(name, version string) func(*made.DebRepository) {
+	return func(r *made.DebRepository) {
+		for i := range r.Packages {
+			if r.Packages[i].Name == name {
+				r.Packages[i].Version = version
+			}
+		}
+	}
+}
+
+// newer publishes a sluicectl of another version.
+func (s *site) newer(version string) {
+	s.t.Helper()
+	s.published(at("sluicectl", version))
+}
+
+// flipped changes a byte in each file below a folder whose path ends in one of these.
+func flipped(t *testing.T, dir string, ends ...string) {
+	t.Helper()
+	changed := 0
+	must.Do(t, filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
+		if err == nil && e.Type().IsRegular() && slices.ContainsFunc(ends, func(end string) bool {
+			return strings.HasSuffix(p, end)
+		}) {
+			raw := []byte(must.Read(t, p))
+			raw[len(raw)/2] ^= 4
+			must.Do(t, os.WriteFile(p, raw, 0o644))
+			changed++
+		}
+		return err
+	}))
+	if changed == 0 {
+		t.Fatalf("nothing below %s ends in %s", dir, ends)
+	}
 }
 
 // job starts a job through the client and waits for it.

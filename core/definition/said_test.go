@@ -141,7 +141,7 @@ func TestWhichWordsAreKept(t *testing.T) {
 	}
 	// What belongs to no object stays with the first one behind it.
 	head, _ := Read(Text{Text: "# by mara\n\n# for the barrage\nstockade: 1\n# none yet\nmirrors: {}\n# " +
-		"all of them\n" + "sources: # two\n  # the first\n  a: {family: deb, standing: vendor, " + rest +
+		"all of them\nsources: # two\n  # the first\n  a: {family: deb, standing: vendor, " + rest +
 		"  b: {family: deb, standing: vendor, " + rest + "# ways\nlanes:\n  steady: {mirror: m}\n"})
 	text, err := head.YAML()
 	if want := "sources:\n  # by mara\n  # for the barrage\n  # none yet\n  # all of them\n  # two\n  # " +

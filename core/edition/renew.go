@@ -136,7 +136,7 @@ func (r *renewal) everything(manifest, seal []byte) error {
 func noteOf(before []string) []byte {
 	var b bytes.Buffer
 	b.WriteString("# This folder is being brought up to date, and is not whole. Export to it again to go " +
-		"on.\n" + "# It held:\n")
+		"on.\n# It held:\n")
 	for _, p := range before {
 		b.WriteString(p + "\n")
 	}

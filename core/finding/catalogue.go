@@ -32,7 +32,7 @@ var catalogue = index(
 		"use https where the upstream offers it; the signature protects the content, not what is asked for"},
 	Entry{"source.unsigned", Error, "a source that names no key",
 		"name the keys that may sign it under signed_by; where nobody signs it, a warden can acknowledge " +
-			"that " + "with a reason and an end (unsigned)"},
+			"that with a reason and an end (unsigned)"},
 	Entry{"source.unsigned-changed", Warning,
 		"a source that nobody signs has another root than the one that was accepted",
 		"ask the owner whether they published"},

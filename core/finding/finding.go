@@ -104,8 +104,9 @@ func New(code, object, format string, args ...any) Finding {
 		WayOut: entry.WayOut, Way: wayOf(code, object)}
 }
 
-// user finds who an address in a text says that it is asked by.
-var user = regexp.MustCompile(`://[^/\s"]*@`)
+// user finds who an address in a text says that it is asked by, also where the password has a
+// slash that should have been escaped.
+var user = regexp.MustCompile(`://(?:[^/\s"]*|[^/\s"@:]*:[0-9]*[^0-9/\s"][^\s"]*)@`)
 
 // WithoutUser leaves user and password out of the addresses in a text: what was typed where it
 // does not belong is not shown, logged or recorded again.
@@ -124,7 +125,7 @@ func (f Finding) At(p Place) Finding { f.Place = p; return f }
 
 // Do returns f with a way out of its own.
 func (f Finding) Do(format string, args ...any) Finding {
-	f.WayOut = fmt.Sprintf(format, args...)
+	f.WayOut = WithoutUser(fmt.Sprintf(format, args...))
 	return f
 }
 

@@ -34,7 +34,7 @@ func besides(src *Source, by archive.Signer, now time.Time) finding.List {
 			end.Format(time.DateOnly), int(end.Sub(now).Hours()/24), strings.Join(named, ", ")).
 			Rated(finding.Warning).
 			Do("ask the owner whether that is the key to come; compare its fingerprint, name it under " +
-				"signed_by, " + "and vouch for it before the old one ends")}
+				"signed_by, and vouch for it before the old one ends")}
 	}
 	return finding.List{finding.New("key.also-signed", object, "its root is signed by %s too",
 		strings.Join(named, ", "))}

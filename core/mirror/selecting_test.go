@@ -91,7 +91,7 @@ func TestWaysToSelectFromTheDebFamily(t *testing.T) {
 		"what is needed, all of it": {all, "post 1 (for reporter), post-light 1 (for reporter), " +
 			"reporter 1: reporter, tide-data 2026 (for post-light)", ""},
 		"a list": {definition.Want{Lists: []string{"gate"}},
-			"shell 5: list gate, tide-data 2026 (for tide-tables), " + "tide-tables 2.4.1-1: list gate",
+			"shell 5: list gate, tide-data 2026 (for tide-tables), tide-tables 2.4.1-1: list gate",
 			"of the list gate machines would take nothing from its sources for no-such, nor-that"},
 		"what a machine has": {definition.Want{Lists: []string{"a-pc"}},
 			"post 1: list a-pc, shell 5: list a-pc", ""},

@@ -116,7 +116,7 @@ func TestFindingsOfABuildThatStopNothing(t *testing.T) {
 		{"another standing with the same priority", "priority.tie",
 			"kelp (vendor) and tarn (official) share the " +
 				"priority 20, and of 2 packages the group gatehouse takes those of kelp, which are newer " +
-				"or " + "stand " +
+				"or stand " +
 				"first: libtide2 3.0-1 and not 2.1-1", debs, rival("3.0-1", "vendor", 20),
 			rival("3.0-1", "official", 20), finding.Warning},
 		{"a source that is always overtaken", "priority.never-chosen",

@@ -54,7 +54,7 @@ func TestWhereAPackageIsAndWhoWouldTakeIt(t *testing.T) {
 		"gatehouse": "true 2.3-1 of tarn: it is the version of the pin\n" +
 			"false 2.4.1-1 of tarn: machines stay on 2.3-1\nfalse 3.0-1 of kelp: machines stay on 2.3-1",
 		"bench": "true 2.4.1-1 of tarn: tarn has the best priority of those that have it (20), and this " +
-			"is the " + "newest there\nfalse 2.3-1 of tarn: 2.4.1-1 is newer\n" +
+			"is the newest there\nfalse 2.3-1 of tarn: 2.4.1-1 is newer\n" +
 			"false 3.0-1 of kelp: tarn comes first: its priority is 20, and not 70",
 	} {
 		if got := x.told(group); got != want {

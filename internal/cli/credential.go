@@ -30,7 +30,7 @@ func (a *app) credentialCommand() *cobra.Command {
 			},
 			name: func(x api.Credential) string { return x.Name },
 			empty: "no credential is described: servers that ask who it is need one, under credentials " +
-				"of a " + "definition",
+				"of a definition",
 		}, filter[api.Credential]{"kind", "only those of this kind", credentialKinds, "",
 			func(x api.Credential, asked string) bool { return x.Kind == asked }})
 	return noun("credential", "What servers and proxies are shown", list, a.giveSecret(), a.forgetSecret())

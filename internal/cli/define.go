@@ -132,12 +132,12 @@ of its /etc, or with --root all that are read of the machine whose root lies the
 			}
 			if online && (asked || len(m.paths) > 0) {
 				return usage("--online asks the upstreams of definitions: for a machine's own files, " +
-					"import " + "them first (stockade source import)")
+					"import them first (stockade source import)")
 			}
 			if fix {
 				if asked || len(m.paths) > 0 || slices.Contains(documents, "-") {
 					return usage("--fix mends files with definitions: a machine's own files and standard " +
-						"input are " + "left as they are")
+						"input are left as they are")
 				}
 				if err := a.mend(documents); err != nil {
 					return err
@@ -349,7 +349,7 @@ func (a *app) compareCommand() *cobra.Command {
 	var same bool
 	c := &cobra.Command{Use: "compare PATH…", Short: "Show what recording definitions would change",
 		Long: "Show what recording definitions would change; - is standard input. Exits with 1 where " +
-			"errors " + "keep them from being recorded, and with --same where anything would change.",
+			"errors keep them from being recorded, and with --same where anything would change.",
 		Example: "  stockade compare demo-data/site\n  stockade describe source tarn | stockade compare " +
 			"- --same",
 		Args: cobra.MinimumNArgs(1),

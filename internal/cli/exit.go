@@ -172,7 +172,9 @@ func (a *app) end(err error) int {
 		return e.code
 	}
 	f := failed(err)
-	f.Title, f.Detail = finding.WithoutUser(f.Title), finding.WithoutUser(f.Detail)
+	for _, text := range []*string{&f.Title, &f.Detail, &f.WayOut} {
+		*text = finding.WithoutUser(*text)
+	}
 	a.tell(f)
 	return f.Exit
 }

@@ -48,7 +48,7 @@ under a machine's root, for packages at --at; and DIR/machines/check.sh checks t
 it arrives, with gpgv and sha256sum. What lies in machines is not under the seal.`,
 		Example: "  stockade edition export barrage/1 /media/stick/barrage --group gatehouse --at " +
 			"/srv/barrage\n  stockade edition export barrage/2 /media/stick/barrage --onto --group " +
-			"gatehouse " + "--at /srv/barrage", Args: cobra.ExactArgs(2),
+			"gatehouse --at /srv/barrage", Args: cobra.ExactArgs(2),
 		ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if x.at != "" && len(x.groups) == 0 {

@@ -45,7 +45,7 @@ func (a *app) withdrawCommand(complete cobra.CompletionFunc) *cobra.Command {
 definition that made the decision do not make it again; vouching anew, with other
 evidence, does.`,
 		Example: "  stockade key withdraw \"7C1B 22E0 …\" --source kelp --reason \"it was compared with " +
-			"the wrong sheet\"\n\n" + "On the demonstration, whose keys are made up as it starts:\n" +
+			"the wrong sheet\"\n\nOn the demonstration, whose keys are made up as it starts:\n" +
 			"  stockade key withdraw $(stockade key list --source kelp -o ids) --source kelp " +
 			"--reason \"a trial\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -384,10 +384,10 @@ func (a *app) keyVouch() *cobra.Command {
 			"With --from, a statement of a paired site is taken in place of a fingerprint: what it says of " +
 			"sources that are described alike here is shown, asked about, and recorded with its evidence.",
 		Example: "  stockade key vouch \"7C1B 22E0 …\" --source tarn --source tarn-fixes --evidence " +
-			"\"read out " + "by the Tarn release desk, call 4471\"\n\n" +
+			"\"read out by the Tarn release desk, call 4471\"\n\n" +
 			"On the demonstration, whose keys are made up as it starts:\n" +
 			"  stockade key vouch $(stockade key list --source kelp -o ids) --source kelp --evidence " +
-			"\"made up\"\n" + "  stockade key vouch --from demo-data/harbour/statement.asc --yes",
+			"\"made up\"\n  stockade key vouch --from demo-data/harbour/statement.asc --yes",
 		Args: cobra.ArbitraryArgs, ValidArgsFunction: cobra.NoFileCompletions,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if from != "" && (len(args) > 0 || d.Evidence != "") {

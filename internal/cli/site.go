@@ -124,7 +124,7 @@ that has the old key's signature alone. Wardens may do this.`,
 			}
 			a.wouldRetire(s)
 			if err := a.sure("This removes the secret part of the older site key. A machine that did not " +
-				"get " + "its files since the renewal will refuse what is built from now on."); err != nil {
+				"get its files since the renewal will refuse what is built from now on."); err != nil {
 				return err
 			}
 			s, err = client.Post[api.Site](cmd.Context(), a.client(), "/site/retire-key",

@@ -24,7 +24,7 @@ func Read(t testing.TB, path string) string {
 	return string(raw)
 }
 
-// Write writes a file that all may read, with the folders above it.
+// Write writes a file (0644, as the umask leaves it), with the folders above it.
 func Write(t testing.TB, path, text string) {
 	t.Helper()
 	Do(t, os.MkdirAll(filepath.Dir(path), 0o755))

@@ -91,6 +91,11 @@ func measure(to io.Writer, pkg string, how manner) (int, error) {
 	if err := r.survey(context.Background()); err != nil {
 		return 0, err
 	}
+	for _, name := range how.without {
+		if !slices.ContainsFunc(r.tests, func(t test) bool { return t.name == name }) {
+			return 0, fmt.Errorf("no test %s reaches what is changed", name)
+		}
+	}
 	ctx, cancel := context.WithTimeout(context.Background(), how.within)
 	defer cancel()
 	outcomes, err := r.all(ctx, how.seed)

@@ -158,6 +158,10 @@ func TestDam(t *testing.T) {
 			t.Errorf("without %s: %v\n%s", name, err, out.String())
 		}
 	}
+	unknown := manner{without: []string{"TestOpn"}, within: time.Minute, seed: 1}
+	if _, err := measure(&out, ".", unknown); err == nil || !strings.Contains(err.Error(), "TestOpn") {
+		t.Errorf("without a test that is none: %v", err)
+	}
 	none := manner{only: which{files: []string{"none.go"}}, within: time.Minute, seed: 1}
 	if _, err := measure(&out, ".", none); err == nil &&
 		!strings.Contains(out.String(), "of 0") && !strings.Contains(out.String(), "0 of") {

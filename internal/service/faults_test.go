@@ -55,6 +55,11 @@ func TestTheEndOfAJobThatCannotBeWritten(t *testing.T) {
 		list.Items[0].Result != nil {
 		t.Errorf("it ended, and is told as %+v, in the list as %+v", told, list.Items[0])
 	}
+	var running api.Page[api.Job]
+	d.must(d.ask(api.Viewer, "GET", "/jobs?state=running", nil), 200, &running)
+	if len(running.Items) != 0 {
+		t.Errorf("among those that run is %+v", running.Items)
+	}
 	if got := written(first); got != string(api.Running) {
 		t.Errorf("the records say %s: the test prepares nothing", got)
 	}

@@ -59,7 +59,7 @@ func (s *Service) importFiles(c *gin.Context) (any, error) {
 		return nil, finding.New("define.bad-value", "",
 			"none of the files says where packages come from").
 			Do("give sources.list and what lies beside it, repository files, or pacman.conf: by their " +
-				"names or " + "with their folders")
+				"names or with their folders")
 	}
 	text, err := i.YAML()
 	return api.Imported{Document: text, Files: i.Files, Sources: i.Set.Names("source"), Findings: found}, err

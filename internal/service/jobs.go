@@ -33,12 +33,12 @@ type jobs struct {
 	log    *slog.Logger
 	tell   func(api.News) // what open pages are told
 
-	mu      sync.Mutex
-	base    context.Context
-	running map[int64]*running
-	kept    map[int64]api.Job // ended, and the records could not be written
-	ended   bool
-	wait    sync.WaitGroup
+	mu        sync.Mutex
+	base      context.Context
+	running   map[int64]*running
+	unwritten map[int64]api.Job // ended, and the records could not be written
+	ended     bool
+	wait      sync.WaitGroup
 }
 
 type running struct {
@@ -53,15 +53,15 @@ type running struct {
 
 func newJobs(db *store.DB, now func() time.Time, most time.Duration, memory int64, log *slog.Logger) *jobs {
 	return &jobs{
-		db:      db,
-		now:     now,
-		most:    most,
-		memory:  memory,
-		log:     log,
-		tell:    func(api.News) {},
-		kept:    map[int64]api.Job{},
-		base:    context.Background(),
-		running: map[int64]*running{},
+		db:        db,
+		now:       now,
+		most:      most,
+		memory:    memory,
+		log:       log,
+		tell:      func(api.News) {},
+		unwritten: map[int64]api.Job{},
+		base:      context.Background(),
+		running:   map[int64]*running{},
 	}
 }
 
@@ -201,7 +201,7 @@ func (j *jobs) run(ctx context.Context, r *running, do work) {
 	}
 	r.job.Findings.Sort()
 	final := r.job
-	j.kept[final.ID] = final
+	j.unwritten[final.ID] = final
 	j.record()
 	j.logEnd(final)
 	for l := range r.listeners {
@@ -218,12 +218,12 @@ func (j *jobs) run(ctx context.Context, r *running, do work) {
 // record writes down how jobs ended. What cannot be written is told from here, and tried
 // again when another job begins or ends.
 func (j *jobs) record() {
-	for id, job := range j.kept {
+	for id, job := range j.unwritten {
 		if err := j.db.SaveJob(jobRecord(job)); err != nil {
 			j.log.Error("the end of a job could not be recorded", "job", id, "state", job.State, "why", err)
 			continue
 		}
-		delete(j.kept, id)
+		delete(j.unwritten, id)
 	}
 }
 
@@ -317,7 +317,7 @@ func (j *jobs) known(id int64) (api.Job, bool) {
 	if r, ok := j.running[id]; ok {
 		return r.job, true
 	}
-	job, ok := j.kept[id]
+	job, ok := j.unwritten[id]
 	return job, ok
 }
 
@@ -434,7 +434,9 @@ func (s *Service) handleJobs(c *gin.Context) (any, error) {
 	rows, err := s.db.Jobs(state, c.Query("object"), max(cursor, 0), limit)
 	out := api.Page[api.Job]{Items: []api.Job{}}
 	for _, r := range rows {
-		out.Items = append(out.Items, s.jobs.brief(r))
+		if job := s.jobs.brief(r); state == "" || string(job.State) == state {
+			out.Items = append(out.Items, job)
+		}
 	}
 	if len(rows) == limit {
 		out.Next = strconv.FormatInt(rows[limit-1].ID, 10)
@@ -450,10 +452,14 @@ func (s *Service) eachJob(state, object string, yield func(api.Job) error) error
 			return err
 		}
 		for _, r := range rows {
-			if err := yield(s.jobs.brief(r)); err != nil {
+			cursor = r.ID
+			job := s.jobs.brief(r)
+			if state != "" && string(job.State) != state {
+				continue
+			}
+			if err := yield(job); err != nil {
 				return err
 			}
-			cursor = r.ID
 		}
 		if len(rows) < pageMost {
 			return nil

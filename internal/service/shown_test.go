@@ -23,8 +23,8 @@ func TestWhatTheBrowserShowsIsToldByTheService(t *testing.T) {
 				"  tarn: {family: deb, standing: official, release: heron, components: [core], " +
 				"architectures: [amd64],\n" +
 				"    upstreams: [{url: \"https://north.tarn.example/tarn\"}], signed_by: [" + signed +
-				"]}\n" + "  reach: {family: deb, standing: house, release: heron, components: [house], " +
-				"architectures: " + "[amd64]}\n" + more}}}
+				"]}\n  reach: {family: deb, standing: house, release: heron, components: [house], " +
+				"architectures: [amd64]}\n" + more}}}
 	}
 	recordable := func(what string, want bool, in api.Documents) {
 		t.Helper()

@@ -168,7 +168,7 @@ var prepares = regexp.MustCompile(`^(os\.(WriteFile|Chmod|Mkdir|MkdirAll|Rename|
 	`filepath\.(Walk|WalkDir)|json\.Unmarshal|db\.Exec)$`)
 
 // gives are the calls of which it would go on with nothing.
-var gives = regexp.MustCompile(`^(os\.(ReadFile|ReadDir|ReadLink)|filepath\.Glob|json\.Marshal)$`)
+var gives = regexp.MustCompile(`^(os\.(ReadFile|ReadDir|Readlink)|filepath\.Glob|json\.Marshal)$`)
 
 func TestWhatATestPreparesIsNotDropped(t *testing.T) {
 	called := func(e ast.Expr) string {

@@ -32,12 +32,7 @@ func TestEachRefusalOfADescription(t *testing.T) {
 		_, behind, _ := strings.Cut(rest, "\n\n")
 		return before + behind
 	}
-	change := func(old, new string) string {
-		if !strings.Contains(plainDescription, old) {
-			t.Fatalf("nothing to change: %q", old)
-		}
-		return strings.Replace(plainDescription, old, new, 1)
-	}
+	change := func(old, new string) string { return told.Change(t, plainDescription, old, new) }
 	with := func(field, value string) string { return without(field) + "%" + field + "%\n" + value + "\n\n" }
 	many := func(n int) string {
 		out := plainDescription

@@ -25,12 +25,7 @@ func TestEachRefusalOfAStanza(t *testing.T) {
 		}
 		return out.String()
 	}
-	change := func(old, new string) string {
-		if !strings.Contains(plainStanza, old) {
-			t.Fatalf("nothing to change: %q", old)
-		}
-		return strings.Replace(plainStanza, old, new, 1)
-	}
+	change := func(old, new string) string { return told.Change(t, plainStanza, old, new) }
 	with := func(field, value string) string { return without(field) + field + ": " + value + "\n" }
 	many := func(n int) string {
 		out := plainStanza

@@ -20,3 +20,12 @@ func Refused(t *testing.T, what string, err error, code, says string) {
 		t.Errorf("%s: %v, and %s with %q was meant", what, err, code, says)
 	}
 }
+
+// Change gives a text with something in it replaced, once. A test that would change nothing ends.
+func Change(t *testing.T, text, old, new string) string {
+	t.Helper()
+	if !strings.Contains(text, old) {
+		t.Fatalf("nothing to change: %q", old)
+	}
+	return strings.Replace(text, old, new, 1)
+}

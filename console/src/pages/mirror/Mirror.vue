@@ -26,8 +26,8 @@ const q = useQuery({
 })
 const m = computed(() => q.data.value)
 const job = ref<Job | null>(null)
-const asked = ref(false) // for a job, and not answered yet
-const busy = computed(() => asked.value || !!job.value)
+const starting = ref(false) // a job was asked for, and there is no answer yet
+const busy = computed(() => starting.value || !!job.value)
 const last = ref<Job | null>(null)
 const error = ref<unknown>(null)
 watch(m, async (v) => {
@@ -36,13 +36,13 @@ watch(m, async (v) => {
 async function start(verb: string, body?: unknown) {
   error.value = null
   last.value = null
-  asked.value = true
+  starting.value = true
   try {
     job.value = await post<Job>(`/mirrors/${props.name}/${verb}`, body)
   } catch (e) {
     error.value = e
   }
-  asked.value = false
+  starting.value = false
 }
 function ended(j: Job) {
   job.value = null

@@ -20,21 +20,21 @@ const q = useQuery({
 })
 const s = computed(() => q.data.value)
 const job = ref<Job | null>(null)
-const asked = ref(false) // for a job, and not answered yet
-const busy = computed(() => asked.value || !!job.value)
+const starting = ref(false) // a job was asked for, and there is no answer yet
+const busy = computed(() => starting.value || !!job.value)
 const error = ref<unknown>(null)
 const asking = ref(false)
 const edited = ref(0) // how often the definition was changed elsewhere: what is typed begins anew
 
 async function start(verb: string) {
   error.value = null
-  asked.value = true
+  starting.value = true
   try {
     job.value = await post<Job>(`/sources/${props.name}/${verb}`)
   } catch (e) {
     error.value = e
   }
-  asked.value = false
+  starting.value = false
 }
 function ended(j: Job) {
   job.value = null
