@@ -3,6 +3,7 @@ package archive
 import (
 	"fmt"
 	"path"
+	"regexp"
 	"strings"
 )
 
@@ -139,6 +140,8 @@ type RelationSource interface {
 	Relations() (Relations, error)
 }
 
+var comparison = regexp.MustCompile(`^(.*?)([<>=]+)(.*)$`)
+
 // ParseWant reads "name", "name >= version" or a pattern with * and ?.
 func ParseWant(s string) (Relation, error) {
 	f := strings.Fields(s)
@@ -146,7 +149,7 @@ func ParseWant(s string) (Relation, error) {
 	case 1:
 		if strings.ContainsAny(f[0], "<>=") {
 			return Relation{}, fmt.Errorf("%q: put spaces around the comparison, as in %q", s,
-				"tide-tables >= 2")
+				strings.TrimSpace(comparison.ReplaceAllString(f[0], "$1 $2 $3")))
 		}
 		return Relation{Name: f[0]}, nil
 	case 3:

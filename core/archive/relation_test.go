@@ -63,7 +63,7 @@ func TestAWantIsReadAsItIsWritten(t *testing.T) {
 		}
 	}
 	for text, says := range map[string]string{
-		"a>=2": "put spaces around", "a ~ 2": `the comparison "~"`, "": "is not NAME", "a 2": "is not NAME",
+		"a>=2": `as in "a >= 2"`, "a ~ 2": `the comparison "~"`, "": "is not NAME", "a 2": "is not NAME",
 		"a = 2 3": "is not NAME", "a =< 2": `the comparison "=<"`,
 	} {
 		if _, err := ParseWant(text); err == nil || !strings.Contains(err.Error(), says) {

@@ -61,9 +61,20 @@ func (s *Set) resolve(path, file string) string {
 	return filepath.Join(filepath.Dir(s.Places[path].File), file)
 }
 
+// whereFiles tells where one is looked for that an object names.
+func (c *checker) whereFiles(path string) string {
+	kind, name, _ := strings.Cut(path, ".")
+	file := map[string]string{"keys": c.Keys[name].File, "lists": c.Lists[name].File,
+		"authorities": c.Authorities[name].File}[kind]
+	if filepath.IsAbs(file) {
+		return "look whether it is there, and may be read"
+	}
+	return "the path is relative to the document"
+}
+
 // Check gives the findings about a set that need no network.
 func Check(s *Set, around Surroundings) finding.List {
-	c := &checker{Set: s, around: around, house: map[[4]string]string{}}
+	c := &checker{Set: s, around: around, house: map[[4]string]string{}, meant: map[string][]string{}}
 	for _, name := range slices.Sorted(maps.Keys(s.Keys)) {
 		c.key(name, s.Keys[name])
 	}
@@ -117,7 +128,8 @@ type checker struct {
 	found  finding.List
 	// packages of house sources: source, name, version and architecture → what it is called here
 	house  map[[4]string]string
-	looked int // names that were compared to find one that is near
+	meant  map[string][]string // fingerprints of a key's certificates, by its name
+	looked int                 // names that were compared to find one that is near
 	// of the source that is looked at: what nobody vouched for, and whether some key counts
 	undecided []undecided
 	counting  bool
@@ -144,8 +156,11 @@ func (c *checker) add(code, object, path, format string, args ...any) *finding.F
 
 func (c *checker) adopt(err error, code, object, path string) {
 	f, ok := finding.From(err)
-	if !ok {
+	switch {
+	case !ok:
 		f = finding.New(code, object, "%v", err)
+	case strings.HasPrefix(f.Code, "content."): // nothing came from upstream: it was typed
+		f = finding.New("define.bad-value", object, "%s", f.Text)
 	}
 	if f.Object == "" {
 		f.Object = object
@@ -200,8 +215,9 @@ func (c *checker) key(name string, k Key) {
 		}
 	}
 	if k.File != "" && c.around.ReadFile != nil {
-		c.keyFile(object, path, c.Resolve(name), wanted)
+		wanted = c.keyFile(object, path, c.Resolve(name), wanted)
 	}
+	c.meant[name] = wanted
 	for _, f := range wanted {
 		if c.around.Certificate != nil && (k.File == "" || c.around.ReadFile == nil) {
 			if cert, ok := c.around.Certificate(f); !ok {
@@ -231,25 +247,25 @@ func (c *checker) known(fingerprints []string) bool {
 }
 
 // keyFile looks for the certificates that are wanted of a file; without any, it is
-// the one that the file holds.
-func (c *checker) keyFile(object, path, file string, wanted []string) {
+// the one that the file holds. It gives those that are meant.
+func (c *checker) keyFile(object, path, file string, wanted []string) []string {
 	data, err := c.around.ReadFile(file)
 	if err != nil && c.known(wanted) {
 		f := c.add("key.missing", object, path+".file",
 			"the file %s cannot be read; the certificate is the one "+
 				"that was brought in before", file)
 		*f = f.Rated(finding.Note).Do("nothing, unless the file has a newer copy of it")
-		return
+		return wanted
 	}
 	if err != nil {
 		c.add("key.missing", object, path+".file", "the file %s cannot be read",
-			file).WayOut = "the path is relative to the document"
-		return
+			file).WayOut = c.whereFiles(path)
+		return wanted
 	}
 	certs, err := trust.ReadCertificates(data)
 	if err != nil {
 		c.adopt(err, "key.unreadable", object, path+".file")
-		return
+		return wanted
 	}
 	var have []string
 	for _, cert := range certs {
@@ -261,7 +277,7 @@ func (c *checker) keyFile(object, path, file string, wanted []string) {
 				"the file holds %d certificates (%s), and the definition does not say which is meant",
 				len(certs), strings.Join(have, ", ")).
 				WayOut = "write fingerprint: with one of them, or fingerprints: with several"
-			return
+			return wanted
 		}
 		wanted = have
 	}
@@ -274,6 +290,7 @@ func (c *checker) keyFile(object, path, file string, wanted []string) {
 		}
 		c.certificate(object, path, certs[i])
 	}
+	return wanted
 }
 
 func (c *checker) certificate(object, path string, cert *trust.Certificate) {
@@ -290,7 +307,7 @@ func (c *checker) refusals(name string, r Rule) {
 		if slices.Contains(known, word) {
 			continue
 		}
-		f := c.add("define.bad-value", "rule "+name, fmt.Sprintf("rules.%s.refuse[%d]", name, i),
+		f := c.add("define.bad-value", "rule "+name, "rules."+name+".refuse."+strconv.Itoa(i),
 			"%q is no algorithm that could be refused", word)
 		f.WayOut = "choose among " + strings.Join(known, ", ")
 		if near := Nearest(word, known); near != "" {
@@ -307,9 +324,11 @@ func (c *checker) housePackage(name string, p Package) {
 		c.add("define.bad-value", object, path+".source",
 			"the source %q is not a house source without upstreams, so nothing can be added to it", p.Source)
 	}
-	if !text.IsHex(p.SHA256, text.SHA256) {
+	switch {
+	case p.SHA256 == "": // told as a field that is missing
+	case !text.IsHex(p.SHA256, text.SHA256):
 		c.add("define.bad-value", object, path+".sha256", "%q is not a SHA-256", p.SHA256)
-	} else if c.around.Held != nil && !c.around.Held(p.SHA256) {
+	case c.around.Held != nil && !c.around.Held(p.SHA256):
 		c.add("define.bad-value", object, path, "the file of %s %s is not in the pool of this site",
 			p.Name, p.Version).WayOut = "add the file: stockade package add FILE --source " + p.Source
 	}
@@ -331,6 +350,7 @@ func (c *checker) url(object, path, raw string) (*url.URL, bool) {
 func (c *checker) address(object, path, raw string, query bool) (*url.URL, bool) {
 	u, err := url.Parse(raw)
 	switch {
+	case raw == "": // told as a field that is missing
 	case err != nil:
 		c.add("source.bad-url", object, path, "%q is not a URL", fetch.Shown(raw))
 	case u.Scheme != "http" && u.Scheme != "https":
@@ -474,13 +494,7 @@ func (c *checker) signer(object, path, source, name string) {
 			c.counting = true
 			return // without a service, the words of the document are all there is
 		}
-		for _, text := range k.All() {
-			f, err := trust.ParseFingerprint(text)
-			if err != nil {
-				return // told at the key
-			}
-			fingerprints = append(fingerprints, f)
-		}
+		fingerprints = c.meant[name] // where it has none, that is told at the key
 	} else if f, err := trust.ParseFingerprint(name); err == nil {
 		fingerprints = []string{f}
 	} else if g, _ := finding.From(err); g.Code == "key.short-id" {
@@ -583,7 +597,7 @@ func (c *checker) unvouched(object, source string) {
 			shown = first.name + " (" + shown + ")"
 		}
 		way := "compare the whole fingerprint with its owner, then: "
-		if all := len(c.Keys[first.name].All()); n > 1 {
+		if all := len(c.meant[first.name]); n > 1 {
 			shown, vouch = fmt.Sprintf("any of the %d certificates of %s", n, first.name), "FINGERPRINT"
 			if n < all {
 				shown = fmt.Sprintf("%d of the %d certificates of %s", n, all, first.name)
@@ -677,7 +691,7 @@ func (c *checker) mirror(name string, m Mirror) {
 	}
 	c.want(object, path+".want", m.Want, all...)
 	for i, set := range m.Together {
-		c.together(object, path+".together."+strconv.Itoa(i), set, all...)
+		c.together(object, path+".together."+strconv.Itoa(i), set, c.familiesOf(all))
 	}
 	c.footing(object, path+".footing", m.Footing, all)
 	if m.Want.Only || len(m.Want.Streams) > 0 {
@@ -748,14 +762,13 @@ func (c *checker) group(name string, g Group) {
 				WayOut = "make two groups: one of machines of each architecture"
 		}
 	}
+	of := map[string]archive.Family{}
+	if family != nil {
+		of[g.Family] = family
+	}
 	for _, role := range slices.Sorted(maps.Keys(g.Roles)) {
 		at := path + ".roles." + role
-		c.together(object, at, g.Roles[role])
-		if g.Family != "" && family != nil {
-			for i, w := range g.Roles[role] {
-				c.wish(object, at+"."+strconv.Itoa(i), w, map[string]archive.Family{g.Family: family})
-			}
-		}
+		c.together(object, at, g.Roles[role], of)
 	}
 	var from []string
 	for _, f := range c.Mirrors[c.Lanes[g.Lane].Mirror].From {
@@ -806,9 +819,8 @@ func Merge(read, checked finding.List) finding.List {
 		}
 	}
 	for _, f := range checked {
-		kind, name, _ := strings.Cut(f.Object, " ")
-		inside := kind == "source" || kind == "mirror" || kind == "key" || kind == "group"
-		if f.Code != "define.missing-field" || !inside || !told[f.Place.File+"\x00"+name] {
+		_, name, _ := strings.Cut(f.Object, " ")
+		if f.Code != "define.missing-field" || !told[f.Place.File+"\x00"+name] {
 			out = append(out, f)
 		}
 	}

@@ -196,10 +196,10 @@ func TestAHostileDocumentIsCheckedInBoundedTime(t *testing.T) {
 		}
 		return b.String(), time.Since(begun)
 	}
-	_, small := size(500)
-	text, large := size(4000)
+	_, small := size(250)
+	text, large := size(2000)
 	if large > 40*small+time.Second { // eight times the size; its square would be 64 times
-		t.Errorf("500 take %s, and 4000 (%d bytes) take %s", small, len(text), large)
+		t.Errorf("250 take %s, and 2000 (%d bytes) take %s", small, len(text), large)
 	}
 }
 

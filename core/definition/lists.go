@@ -144,8 +144,7 @@ func (c *checker) list(name string, l List) {
 		data, err := c.around.ReadFile(c.ResolveList(name))
 		if err != nil && len(l.Packages) == 0 {
 			c.add("define.bad-value", object, path+".file", "the file %s cannot be read",
-				c.ResolveList(name)).
-				WayOut = "the path is relative to the document"
+				c.ResolveList(name)).WayOut = c.whereFiles(path)
 		} else if err == nil {
 			if _, err := l.ReadList(data, c.around.Families); err != nil {
 				c.adopt(err, "define.bad-value", object, path+".file")
@@ -176,13 +175,13 @@ func (c *checker) wish(object, at, text string, families map[string]archive.Fami
 	}
 }
 
-// together checks a set of packages that shall go together.
-func (c *checker) together(object, path string, set []string, sources ...string) {
+// together checks a set of packages that shall go together, with bounds of these families.
+func (c *checker) together(object, path string, set []string, families map[string]archive.Family) {
 	if len(set) == 0 {
 		c.add("define.missing-field", object, path, "the set names no packages")
 	}
 	for i, w := range set {
-		c.wish(object, path+"."+strconv.Itoa(i), w, c.familiesOf(sources))
+		c.wish(object, path+"."+strconv.Itoa(i), w, families)
 	}
 }
 

@@ -26,7 +26,7 @@ func (c *checker) authority(name string, a Authority) {
 			text = string(data)
 		case text == "":
 			c.add("authority.unreadable", object, path+".file", "the file %s cannot be read",
-				c.ResolveAuthority(name)).WayOut = "the path is relative to the document"
+				c.ResolveAuthority(name)).WayOut = c.whereFiles(path)
 			return
 		}
 	}
@@ -148,14 +148,15 @@ func (c *checker) credential(name string, k Credential) {
 			f.WayOut = "if it is meant, give it again: stockade credential add " + name
 		}
 	}
+	next := "get the next one from its owner, and give it: stockade credential add " + name + " --file PEM"
 	switch left := until.Sub(c.around.Now); {
 	case until.IsZero():
 	case left <= 0:
 		c.add("credential.expired", object, path, "the client certificate ended on %s",
-			until.UTC().Format(time.DateOnly))
+			until.UTC().Format(time.DateOnly)).WayOut = next
 	case left < soon:
 		c.add("credential.expiring", object, path, "the client certificate ends on %s",
-			until.UTC().Format(time.DateOnly))
+			until.UTC().Format(time.DateOnly)).WayOut = next
 	}
 }
 

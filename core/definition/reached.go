@@ -101,8 +101,8 @@ func (i *Imported) login(name, user string, hosts []string, at finding.Place, s 
 func (i *Imported) shown(base string, c Credential, s *Source, tell func(finding.Finding),
 	f finding.Finding) {
 	if len(c.Hosts) == 0 {
-		tell(f.Do("name it by https: nothing is shown to a server over plain HTTP; then describe a " +
-			"credential"))
+		tell(f.Do("write the server's name out, with https: a credential is of named hosts, and never goes " +
+			"over plain HTTP; then describe a credential"))
 		return
 	}
 	slices.Sort(c.Hosts)

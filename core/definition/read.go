@@ -77,10 +77,6 @@ func (r *reader) read(text string) {
 	root := node.Content[0]
 	var doc Document
 	r.value(root, reflect.ValueOf(&doc).Elem(), "", 0)
-	if doc.Stockade == 0 && root.Kind == yaml.MappingNode && len(r.found.With("define.missing-field")) == 0 &&
-		len(r.found) == 0 {
-		r.add("define.missing-field", r.place(root), "the document does not say \"stockade: 1\"")
-	}
 	r.set.hear(text)
 	r.spread(&doc)
 	for _, k := range kinds {
@@ -387,8 +383,12 @@ func (r *reader) bounds(n *yaml.Node, tag reflect.StructTag, v reflect.Value, pa
 		least, _ := strconv.Atoi(l)
 		most, _ := strconv.Atoi(tag.Get("most"))
 		if i := int(v.Int()); i < least || i > most {
-			r.add("define.bad-value", r.place(n), "%s is %d, and should be from %d to %d",
-				last(path), i, least, most).Field = path
+			meant := fmt.Sprintf("from %d to %d", least, most)
+			if least == most {
+				meant = l
+			}
+			r.add("define.bad-value", r.place(n), "%s is %d, and should be %s", last(path), i,
+				meant).Field = path
 		}
 	}
 }

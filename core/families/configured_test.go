@@ -13,6 +13,7 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/definition"
+	"stockade/internal/made/kept"
 	"stockade/internal/must"
 )
 
@@ -64,7 +65,7 @@ func TestWhatAMachineIsConfiguredWithBecomesADescription(t *testing.T) {
 		if strings.Contains(b.String()+text, "secret") {
 			t.Errorf("%s: a password is shown or written", root)
 		}
-		toldAs(t, strings.TrimPrefix(root, "testdata/")+".txt", b.String()+text)
+		kept.Same(t, strings.TrimPrefix(root, "testdata/")+".txt", b.String()+text)
 		// It can be recorded, once what is told is settled: nothing of it is misread.
 		again, found := definition.Read(definition.Text{Name: "site.yaml", Text: text})
 		if found.HasErrors() {

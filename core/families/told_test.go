@@ -2,34 +2,13 @@ package families
 
 import (
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 
 	"stockade/core/archive"
 	"stockade/core/finding"
-	"stockade/internal/must"
+	"stockade/internal/made/kept"
 )
-
-// toldAs compares what the families say with what they said when somebody read it and
-// found it right: testdata/NAME. GOLDEN=write writes it anew, to be read again.
-func toldAs(t *testing.T, name, got string) {
-	t.Helper()
-	path := filepath.Join("testdata", name)
-	if os.Getenv("GOLDEN") == "write" {
-		must.Write(t, path, got)
-		return
-	}
-	raw, err := os.ReadFile(path)
-	must.Do(t, err)
-	have, want := strings.Split(got, "\n"), strings.Split(string(raw), "\n")
-	for i := range max(len(have), len(want)) {
-		if i >= len(have) || i >= len(want) || have[i] != want[i] {
-			t.Fatalf("%s, line %d, is not as it was: %q", path, i+1, append(have, "")[min(i, len(have))])
-		}
-	}
-}
 
 // found writes findings down, a line each.
 func found(b *strings.Builder, list finding.List) {
@@ -89,7 +68,7 @@ func TestWhatEachFamilyTellsOfADescription(t *testing.T) {
 				b.WriteString("\n")
 			}
 		}
-		toldAs(t, name+"-descriptions.txt", b.String())
+		kept.Same(t, name+"-descriptions.txt", b.String())
 	}
 }
 
@@ -184,7 +163,7 @@ func TestWhatEachFamilyWritesForMachines(t *testing.T) {
 				}
 			}
 		}
-		toldAs(t, name+"-machines.txt", b.String())
+		kept.Same(t, name+"-machines.txt", b.String())
 	}
 }
 
@@ -217,6 +196,6 @@ func TestWhatRunsWhereAndWhatLasts(t *testing.T) {
 			other := archive.Package{Name: "a", Version: "1-1", Arch: "x86_64"}
 			fmt.Fprintf(&b, "beside %s: %v\n", p.String(), !f.Exclusive(&p, &other))
 		}
-		toldAs(t, name+"-ranks.txt", b.String())
+		kept.Same(t, name+"-ranks.txt", b.String())
 	}
 }

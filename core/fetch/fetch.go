@@ -166,11 +166,15 @@ func (f *Failure) Error() string {
 }
 func (f *Failure) Unwrap() error { return f.Err }
 
-// Shown gives a URL as it may be shown: without user and password.
+// Shown gives a URL as it may be shown: without user and password. One that cannot be read is shown
+// as it is, unless it could have either in it.
 func Shown(raw string) string {
 	u, err := url.Parse(raw)
-	if err != nil {
+	switch {
+	case err != nil && strings.Contains(raw, "@"):
 		return "(unreadable URL)"
+	case err != nil:
+		return finding.Harmless(raw)
 	}
 	u.User = nil
 	return u.String()

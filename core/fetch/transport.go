@@ -373,7 +373,7 @@ func pemCertificates(data []byte) (out []*x509.Certificate, err error) {
 			break
 		}
 		if block.Type != "CERTIFICATE" {
-			return nil, fmt.Errorf("it holds a %q, and only certificates belong there",
+			return nil, fmt.Errorf("it holds a %q, and only certificates belong there: take it out",
 				finding.Harmless(block.Type))
 		}
 		c, err := x509.ParseCertificate(block.Bytes)

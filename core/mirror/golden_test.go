@@ -23,6 +23,7 @@ import (
 	"stockade/core/finding"
 	"stockade/core/trust"
 	"stockade/internal/made"
+	"stockade/internal/made/kept"
 	"stockade/internal/must"
 )
 
@@ -126,7 +127,7 @@ func (w *world) kept(name string) *Outcome {
 	if err == nil && out.Edition != nil {
 		w.sealedAs(out.Edition, say)
 	}
-	compareKept(w.t, name, (&words{map[string]string{}}).of(b.String()))
+	kept.Same(w.t, "builds/"+name+".txt", (&words{map[string]string{}}).of(b.String()))
 	return out
 }
 
@@ -187,30 +188,6 @@ func plainJSON(t *testing.T, v any) string {
 	raw, err := json.Marshal(v)
 	must.Do(t, err)
 	return string(raw)
-}
-
-func compareKept(t *testing.T, name, got string) {
-	t.Helper()
-	path := filepath.Join("testdata", "builds", name+".txt")
-	if os.Getenv("GOLDEN") == "write" {
-		must.Do(t, os.MkdirAll(filepath.Dir(path), 0o755))
-		must.Write(t, path, got)
-	}
-	raw, err := os.ReadFile(path)
-	must.Do(t, err)
-	was, is := strings.Split(string(raw), "\n"), strings.Split(got, "\n")
-	for i := range max(len(was), len(is)) {
-		a, b := "(nothing)", "(nothing)"
-		if i < len(was) {
-			a = was[i]
-		}
-		if i < len(is) {
-			b = is[i]
-		}
-		if a != b {
-			t.Fatalf("%s is another than was kept, from line %d on:\n%s\nand was\n%s", name, i+1, b, a)
-		}
-	}
 }
 
 func TestABuildIsWhatWasFoundRight(t *testing.T) {
@@ -485,7 +462,7 @@ func TestAnAnswerIsWhatWasFoundRight(t *testing.T) {
 			must.Do(t, err)
 			text := varying.ReplaceAllString(string(raw), "$1 0")
 			text = blob.ReplaceAllString(text, `"BYTES"`)
-			compareKept(t, "answer-"+c.name, (&words{map[string]string{}}).of(text+"\n"))
+			kept.Same(t, "builds/answer-"+c.name+".txt", (&words{map[string]string{}}).of(text+"\n"))
 		})
 	}
 }

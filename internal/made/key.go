@@ -1,6 +1,10 @@
 package made
 
 import (
+	"crypto/sha256"
+	"fmt"
+	"os"
+	"path/filepath"
 	"sync"
 	"time"
 
@@ -16,6 +20,11 @@ type Owner struct {
 
 var ownersKeys sync.Map // Owner → func() (*trust.SiteKey, error)
 
+// Kept names, in the environment, a folder that keeps the keys of owners from one process to
+// the next: where many short ones run, making them would be most of the work. What cannot be
+// read there is made anew, and what cannot be written is not kept.
+const Kept = "STOCKADE_MADE_KEYS"
+
 // Key gives the key of an owner. It is made the first time and is the same for the life of the
 // process, since making one takes seconds.
 func Key(o Owner) (*trust.SiteKey, error) {
@@ -25,9 +34,35 @@ func Key(o Owner) (*trust.SiteKey, error) {
 			then := time.Now().Add(-o.Age)
 			now = func() time.Time { return then }
 		}
-		return trust.NewKey(o.Name, o.Comment, o.Address, now)
+		folder := os.Getenv(Kept)
+		if folder == "" {
+			return trust.NewKey(o.Name, o.Comment, o.Address, now)
+		}
+		file := filepath.Join(folder, fmt.Sprintf("%x", sha256.Sum256(fmt.Appendf(nil, "%q", o))))
+		if data, err := os.ReadFile(file); err == nil {
+			if key, err := trust.Unlock(data, []byte(Kept), now); err == nil {
+				return key, nil
+			}
+		}
+		key, err := trust.NewKey(o.Name, o.Comment, o.Address, now)
+		if err == nil {
+			keep(key, file)
+		}
+		return key, err
 	}))
 	return one.(func() (*trust.SiteKey, error))()
+}
+
+// keep writes a key so that another process finds all of it or nothing.
+func keep(key *trust.SiteKey, file string) {
+	data, err := key.Locked([]byte(Kept))
+	if err != nil {
+		return
+	}
+	part := fmt.Sprintf("%s.%d", file, os.Getpid())
+	if err := os.WriteFile(part, data, 0o600); err == nil {
+		_ = os.Rename(part, file)
+	}
 }
 
 // Keys gives the keys of several owners, which are made side by side. It panics where one cannot

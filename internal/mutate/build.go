@@ -51,11 +51,16 @@ var mutateReached = func() *os.File {
 
 var mutateSeen [%d]atomic.Bool
 
+// small enough to stand in loops without a call
 func mutateAt(id int) bool {
-	if mutateReached != nil && !mutateSeen[id].Swap(true) {
+	return id == mutateOne || mutateReached != nil && mutateNote(id)
+}
+
+func mutateNote(id int) bool {
+	if !mutateSeen[id].Load() && !mutateSeen[id].Swap(true) {
 		fmt.Fprintln(mutateReached, id)
 	}
-	return id == mutateOne
+	return false
 }
 `
 

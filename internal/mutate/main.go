@@ -1,11 +1,11 @@
 // Command mutate tests the tests of a package: it makes small changes to the code, one
 // at a time, and tells which of them no test notices.
 //
-// All changes are compiled into one test binary, each behind a switch, so that trying
-// one costs no more than the tests that reach it. A change is noticed when a test fails
-// or does not end. The changed program runs as an ordinary user where this one is root,
-// with bounds on its memory and files. Its exit code is 1 where the score is below what
-// -least asks for.
+// All changes are compiled into one test binary, each behind a switch, so that trying one
+// costs no more than the tests that reach it; made-up keys are made once for all. A change is
+// noticed when a test fails or does not end. The changed program runs as an ordinary user where
+// this one is root, with bounds on its memory and files. Its exit code is 1 where the score is
+// below what -least asks for.
 //
 // It trusts the package: its tests are run. It does not judge whether a change that
 // survives is harmless; docs/testing.md does that for those it names.
