@@ -122,7 +122,7 @@ func (s ClientSource) check() error {
 // absolute folder nor an http or https URL that can stand in a machine's file.
 func CheckAddress(at string) error {
 	bad := func(why string) error {
-		return finding.New("define.bad-value", "", "the address %q %s", finding.Harmless(shortened(at, 120)),
+		return finding.New("define.bad-value", "", "the address %q %s", shortened(at, 120),
 			why).
 			Do("give a URL such as http://stock.reach.example:8441/lane/steady, or an absolute folder")
 	}

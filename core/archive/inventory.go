@@ -58,5 +58,5 @@ func badLine(n int, line string, err error) error {
 		why = f.Text
 	}
 	return finding.New("define.bad-value", "", "line %d of the list, %q, is not an installed package: %s", n,
-		finding.Harmless(line), why)
+		line, why)
 }

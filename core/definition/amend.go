@@ -42,7 +42,7 @@ func (s *Set) Amend(a Amendment) error {
 	change, ok := amendments[a.Kind+" "+kind]
 	if !ok {
 		return finding.New("define.bad-value", "", "%q cannot be amended by %q",
-			finding.Harmless(a.Object), finding.Harmless(a.Kind)).
+			a.Object, a.Kind).
 			Do("a mirror takes from a source, lifts an exception, leaves a package out of its sets; " +
 				"a group moves a pin, leaves a package out of its roles")
 	}
@@ -64,7 +64,7 @@ func (s *Set) Amend(a Amendment) error {
 }
 
 func unknown(object, kind, name string, among []string) finding.Finding {
-	f := finding.New("define.dangling-reference", object, "no %s is called %q", kind, finding.Harmless(name))
+	f := finding.New("define.dangling-reference", object, "no %s is called %q", kind, name)
 	if near := Nearest(name, among); near != "" {
 		f = f.Do("perhaps %q is meant", near)
 	}

@@ -25,7 +25,7 @@ func (l List) ReadList(data []byte, families archive.Registry) ([]string, error)
 	if !ok {
 		return nil, finding.New("define.bad-value", "",
 			"lists of what is installed are not read of the family %q",
-			finding.Harmless(l.Family))
+			l.Family)
 	}
 	have, err := f.ReadInventory(data)
 	if err != nil {

@@ -112,7 +112,7 @@ func (c *checker) credential(name string, k Credential) {
 	case k.Kind == Login && (strings.Contains(k.User, ":") || finding.Harmless(k.User) != k.User):
 		c.add("define.bad-value", object, path+".user",
 			"the user %q has a colon or a control character, which no login can have (RFC 7617)",
-			finding.Harmless(k.User))
+			k.User)
 	case k.Kind != Login && k.User != "":
 		c.add("define.bad-value", object, path+".user", "only a login has a user, and this is a %s", k.Kind).
 			WayOut = "take the user out, or write kind: login"

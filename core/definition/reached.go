@@ -60,7 +60,7 @@ func (i *Imported) reached(m Machine, name string, c archive.ConfiguredSource, o
 		tell(finding.New("source.credential-in-url", object,
 			"the URL of %s has the user %q in it; neither that nor a password is written here",
 			of.named[user],
-			finding.Harmless(user)).Do("take them out of the URL on the machine"))
+			user).Do("take them out of the URL on the machine"))
 		i.login(name, user, of.hosts[user], c.Place, s, tell)
 	}
 	if r := c.Reach; r.User != "" {
@@ -94,7 +94,7 @@ func (i *Imported) login(name, user string, hosts []string, at finding.Place, s 
 	i.shown(name+"-login", Credential{Kind: Login, User: user, Hosts: hosts}, s, tell,
 		finding.New("import.to-decide", "source "+name,
 			"it is shown the login of %q, whose password was not "+
-				"taken over", finding.Harmless(user)).At(at))
+				"taken over", user).At(at))
 }
 
 // shown writes a credential, and what a person has to do so that it has a secret.
@@ -163,7 +163,7 @@ func (i *Imported) proxy(r archive.ConfiguredReach, s *Source, tell func(finding
 			Hosts: []string{strings.ToLower(u.Host)}}
 		tell(finding.New("import.to-decide", "",
 			"the proxy %s is shown the login of %q, whose password was not "+
-				"taken over", fetch.Shown(p.URL), finding.Harmless(user)).At(r.Place).
+				"taken over", fetch.Shown(p.URL), user).At(r.Place).
 			Do("stockade credential add %s, once it is recorded", p.Credential))
 	}
 	i.Set.Proxies[called] = p

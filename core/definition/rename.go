@@ -23,11 +23,11 @@ func (s *Set) Rename(kind, from, to string) error {
 	switch {
 	case all == nil || kind == "rule" || kind == "package":
 		return finding.New("define.bad-value", object, "what is called %q has no name of its own",
-			finding.Harmless(kind))
+			kind)
 	case !slices.Contains(all.names(), from):
 		return unknown(object, kind, from, all.names())
 	case !IsName(to):
-		return finding.New("define.bad-value", object, "%q is no name", finding.Harmless(to)).
+		return finding.New("define.bad-value", object, "%q is no name", to).
 			Do("names have small letters, digits, points and hyphens")
 	case slices.Contains(all.names(), to):
 		return finding.New("define.duplicate-name", object, "there is a %s called %s", kind, to).

@@ -374,7 +374,7 @@ func pemCertificates(data []byte) (out []*x509.Certificate, err error) {
 		}
 		if block.Type != "CERTIFICATE" {
 			return nil, fmt.Errorf("it holds a %q, and only certificates belong there: take it out",
-				finding.Harmless(block.Type))
+				block.Type)
 		}
 		c, err := x509.ParseCertificate(block.Bytes)
 		if err != nil {

@@ -98,7 +98,7 @@ func (o Ordering) Check(source string) error {
 			"--best 3")
 	case o.Protocol != "" && o.Protocol != "https" && o.Protocol != "http":
 		return finding.New("define.bad-value", "source "+source, "%q is no protocol of upstreams",
-			finding.Harmless(o.Protocol)).Do("write https or http")
+			o.Protocol).Do("write https or http")
 	}
 	return nil
 }

@@ -262,7 +262,7 @@ func (b *Builder) judge(src *Source, r *archive.Root) error {
 	} {
 		if said.now != said.before {
 			return anotherRepository(src, "the root gives the %s %q, and the one accepted before gave %q",
-				said.what, finding.Harmless(said.now), finding.Harmless(said.before))
+				said.what, said.now, said.before)
 		}
 	}
 	return nil

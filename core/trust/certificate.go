@@ -120,7 +120,7 @@ func unpacked(data []byte) ([][]byte, error) {
 			}
 			if block.Type != openpgp.PublicKeyType {
 				return nil, unreadable("kind", "the armour says %q, and a public key block is needed",
-					finding.Harmless(block.Type))
+					block.Type)
 			}
 			body, err := io.ReadAll(block.Body)
 			if err != nil {

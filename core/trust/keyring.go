@@ -370,7 +370,7 @@ func (k *Keyring) judge(signed signedContent, sig *packet.Signature) (archive.Si
 	if name := criticalNotation(sig); name != "" {
 		return no(k.bad("notation",
 			"the signature by %s asks to be believed only by who understands the notation %q",
-			issuer(sig), finding.Harmless(name)))
+			issuer(sig), name))
 	}
 	digest := cmp.Or(digestName(sig.Hash), sig.Hash.String())
 	if verdict, why := k.policy.judge(OfDocuments, digest, 0); verdict == Refused {

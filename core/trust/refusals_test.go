@@ -107,7 +107,7 @@ func TestEachRefusalOfACertificate(t *testing.T) {
 			"key.unreadable none", "no certificate"},
 		{"armour of a message", armoured(t, "PGP MESSAGE", nil, plain), "key.unreadable kind", `says "PGP MESSAGE"`},
 		{"armour of a kind that would move the screen", armoured(t, "PGP \x1b[2J", nil, plain),
-			"key.unreadable kind", `\\u{1b}[2J`},
+			"key.unreadable kind", `\x1b[2J`},
 		{"a secret key", m.secret(""), "key.secret-material", "secret key"},
 		{"a secret key without subkeys", m.secret("")[:len(m.secret(""))-len(behindFirst(t, m.secret("")))],
 			"key.secret-material", "secret key"},

@@ -165,7 +165,7 @@ func parseStatement(text []byte) (st Statement, err error) {
 		f, err := ParseFingerprint(fingerprint)
 		switch {
 		case err != nil || f != fingerprint:
-			return badStatement("%q is no fingerprint", finding.Harmless(fingerprint))
+			return badStatement("%q is no fingerprint", fingerprint)
 		case strings.TrimSpace(text) == "":
 			return badStatement("it does not say why %s was decided about", fingerprint)
 		case len(text) > maxStatedText:

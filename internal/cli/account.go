@@ -10,7 +10,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"stockade/core/finding"
 	"stockade/internal/api"
 	"stockade/internal/client"
 )
@@ -155,7 +154,7 @@ that lasts longer.`,
 			if ends != "" {
 				at, err := time.Parse(time.DateOnly, ends)
 				if err != nil {
-					return usage("--ends %q is not a day as 2027-06-01", finding.Harmless(ends))
+					return usage("--ends %q is not a day as 2027-06-01", ends)
 				}
 				in.Ends = &at
 			}

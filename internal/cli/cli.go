@@ -25,7 +25,6 @@ import (
 	"golang.org/x/term"
 
 	"stockade/core/definition"
-	"stockade/core/finding"
 	"stockade/internal/client"
 )
 
@@ -230,7 +229,7 @@ func nearest(cmd *cobra.Command, args []string) error {
 		way = fmt.Sprintf("did you mean %q? %s --help lists all",
 			cmd.CommandPath()+" "+near, cmd.CommandPath())
 	}
-	return usageDo(way, "%q is no command of %s", finding.Harmless(args[0]), cmd.CommandPath())
+	return usageDo(way, "%q is no command of %s", args[0], cmd.CommandPath())
 }
 
 func (a *app) versionCommand() *cobra.Command {
@@ -310,7 +309,7 @@ func address(text string) (string, error) {
 	u, err := url.Parse(text)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 		return "", usageDo("give it as http://HOST:PORT or https://HOST:PORT",
-			"the address of the service, %q, is not one", finding.Harmless(text))
+			"the address of the service, %q, is not one", text)
 	}
 	if u.User != nil {
 		return "", usageDo("take them out, and use stockade login, or STOCKADE_TOKEN",

@@ -8,7 +8,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"stockade/core/definition"
-	"stockade/core/finding"
 	"stockade/internal/api"
 	"stockade/internal/client"
 )
@@ -82,7 +81,7 @@ func part(whole *definition.Set, args []string) (*definition.Set, []string, erro
 				if near := definition.Nearest(name, known); near != "" {
 					way = fmt.Sprintf("perhaps %q is meant", near)
 				}
-				return nil, nil, usageDo(way, "no %s is called %q", kind, finding.Harmless(name))
+				return nil, nil, usageDo(way, "no %s is called %q", kind, name)
 			}
 			names = append(names, kind+"/"+name)
 		}

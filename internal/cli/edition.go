@@ -43,7 +43,7 @@ func editionPath(arg string) (name string, number int, path string, err error) {
 	id, err := edition.ParseID(arg, "")
 	if err != nil || !definition.IsName(id.Mirror) {
 		return "", 0, "", usageDo("write it MIRROR/N; stockade edition list shows them all",
-			"%q is not an edition such as barrage/14", finding.Harmless(arg))
+			"%q is not an edition such as barrage/14", arg)
 	}
 	return id.Mirror, id.Number, fmt.Sprintf("/editions/%s/%d", url.PathEscape(id.Mirror), id.Number), nil
 }

@@ -69,7 +69,7 @@ func meant(all []finding.Finding, code, object string) ([]finding.Finding, error
 		way = "there are: " + strings.Join(known[:min(len(known), 8)], ", ")
 	}
 	return nil, usageDo(way, "nothing with the code %s is told of %q", finding.Harmless(code),
-		finding.Harmless(object))
+		object)
 }
 
 func (a *app) setAside() *cobra.Command {
@@ -84,7 +84,7 @@ the object, is told all the same; the page of the object goes on saying it.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			at, err := time.Parse(time.DateOnly, until)
 			if err != nil {
-				return usage("--until %q is not a day as 2027-01-31", finding.Harmless(until))
+				return usage("--until %q is not a day as 2027-01-31", until)
 			}
 			o, err := client.Get[api.Overview](cmd.Context(), a.client(), "/overview")
 			if err != nil {

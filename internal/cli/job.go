@@ -238,7 +238,7 @@ func jobNumber(text string) (int64, error) {
 	id, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || id < 1 {
 		return 0, usageDo("stockade job list shows the numbers", "%q is not the number of a job",
-			finding.Harmless(text))
+			text)
 	}
 	return id, nil
 }

@@ -15,7 +15,6 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/families"
-	"stockade/core/finding"
 	"stockade/core/machine"
 	"stockade/core/solve"
 	"stockade/internal/api"
@@ -336,7 +335,7 @@ input. It stands in place of what the machine told before.`,
 				at, err := time.Parse(time.RFC3339, taken)
 				if err != nil {
 					return usage("--taken %q is no time such as 2027-01-31T08:00:00Z",
-						finding.Harmless(taken))
+						taken)
 				}
 				in.At = at
 			}

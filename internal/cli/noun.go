@@ -136,7 +136,7 @@ func oneOf(what, given string, known []string) error {
 	if near := definition.Nearest(given, known); near != "" {
 		way = "perhaps " + near + " is meant; " + way
 	}
-	return usageDo(way, "%s %q is not known", what, finding.Harmless(given))
+	return usageDo(way, "%s %q is not known", what, given)
 }
 
 // shower makes the "show" of a noun: things by their names.
@@ -222,7 +222,7 @@ func plainNames(kind string, args []string) error {
 			way = "it is a file: give the name that its " + kind + " is recorded under; stockade " + kind +
 				" list"
 		}
-		return usageDo(way, "%q is no name of %s %s", finding.Harmless(arg), article(kind), kind)
+		return usageDo(way, "%q is no name of %s %s", arg, article(kind), kind)
 	}
 	return nil
 }

@@ -7,7 +7,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"stockade/core/finding"
 	"stockade/internal/api"
 	"stockade/internal/client"
 )
@@ -26,7 +25,7 @@ func (a *app) revisionCommand() *cobra.Command {
 	get := func(cmd *cobra.Command, id string) (api.Revision, error) {
 		if n, err := strconv.Atoi(id); err != nil || n < 1 {
 			return api.Revision{}, usageDo("stockade revision list shows the numbers",
-				"%q is not the number of a revision", finding.Harmless(id))
+				"%q is not the number of a revision", id)
 		}
 		return client.Get[api.Revision](cmd.Context(), a.client(), "/revisions/"+id)
 	}

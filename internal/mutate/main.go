@@ -29,6 +29,7 @@ func main() {
 	seed := flag.Int64("seed", 1, "what the order is drawn with")
 	with := flag.String("with", "", "further packages whose tests are run, with commas")
 	least := flag.Int("least", 0, "the score that is asked for, in percent")
+	quick := flag.Duration("quick", 0, "leave out tests of further packages that take longer (0: none)")
 	without := flag.String("without", "", "tests, with commas: what they notice is tried without them")
 	flag.Usage = func() {
 		fmt.Fprintln(os.Stderr, "mutate [flags] PACKAGE...")
@@ -42,7 +43,7 @@ func main() {
 	code := 0
 	for _, pkg := range flag.Args() {
 		score, err := measure(os.Stdout, pkg, manner{with: split(*with), without: split(*without),
-			only: which{split(*kinds), split(*files)}, within: *within, seed: *seed})
+			only: which{split(*kinds), split(*files)}, within: *within, quick: *quick, seed: *seed})
 		if err != nil {
 			fmt.Fprintf(os.Stderr, "mutate: %s: %v\n", pkg, err)
 			os.Exit(2)
@@ -63,6 +64,7 @@ type manner struct {
 	with   []string // further packages whose tests are run
 	only   which
 	within time.Duration
+	quick  time.Duration // what a test of a further package may take; 0: as long as it does
 	seed   int64
 	// Tests that are tried to do without: tried are the changes that they notice, and what
 	// the others then do not notice survives.
@@ -84,7 +86,7 @@ func measure(to io.Writer, pkg string, how manner) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	r := &runner{subject: s, work: work, gone: map[string]bool{}}
+	r := &runner{subject: s, work: work, quick: how.quick, gone: map[string]bool{}}
 	for _, name := range how.without {
 		r.gone[name] = true
 	}

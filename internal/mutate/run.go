@@ -45,6 +45,7 @@ const (
 type runner struct {
 	*subject
 	work  string
+	quick time.Duration
 	tests []test
 	gone  map[string]bool // the tests that are tried to do without
 }
@@ -146,7 +147,8 @@ func (r *runner) surveyed(ctx context.Context, in suite) (tests []test, err erro
 				t.reaches[id] = true
 			}
 		}
-		if len(t.reaches) > 0 {
+		slow := in != r.suites[0] && r.quick > 0 && t.took > r.quick
+		if len(t.reaches) > 0 && !slow {
 			tests = append(tests, t)
 		}
 	}

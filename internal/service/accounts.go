@@ -114,7 +114,7 @@ func (s *Service) changed(c *gin.Context, name string, err error) (any, error) {
 func knownRole(account, role string) error {
 	if role != api.Viewer && role != api.Operator && role != api.Warden {
 		return finding.New("define.bad-value", "account "+account,
-			"the role %q is not viewer, operator or warden", finding.Harmless(role))
+			"the role %q is not viewer, operator or warden", role)
 	}
 	return nil
 }
@@ -248,7 +248,7 @@ func (s *Service) addToken(c *gin.Context) (any, error) {
 	if in.Name == "" || len(in.Name) > 64 || finding.Harmless(in.Name) != in.Name ||
 		strings.TrimSpace(in.Name) != in.Name {
 		return nil, finding.New("define.bad-value", object, "the name %q of a token does not fit",
-			finding.Harmless(in.Name)).Do("give 1 to 64 characters that say what it is for")
+			in.Name).Do("give 1 to 64 characters that say what it is for")
 	}
 	have, err := s.db.TokensOf(a.Name)
 	if err != nil {
@@ -331,7 +331,7 @@ func (s *Service) removeToken(c *gin.Context) (any, error) {
 
 func absentOf(account, what, id string) error {
 	return finding.New("define.dangling-reference", "account "+account, "it has no %s %q", what,
-		finding.Harmless(id)).Do("stockade account show %s tells which it has", account)
+		id).Do("stockade account show %s tells which it has", account)
 }
 
 // setPassword chooses the password of the account that asks. Who came by a token that ends

@@ -37,7 +37,7 @@ func (s *Service) handleDependents(c *gin.Context) (any, error) {
 func isDescribed(set *definition.Set, kind, name string) error {
 	if !slices.Contains(definition.Kinds, kind) {
 		return finding.New("define.dangling-reference", "", "%q is no kind of thing that is described",
-			finding.Harmless(kind)).Do("it is one of %v", definition.Kinds)
+			kind).Do("it is one of %v", definition.Kinds)
 	}
 	all := map[string]bool{}
 	for _, n := range set.Names(kind) {

@@ -92,7 +92,7 @@ func (s *Service) guard(c *gin.Context) {
 	}
 	if !s.knownHost(c.Request.Host) {
 		problem(c, &api.Problem{Title: "The request was refused", Status: 421, Type: "urn:stockade:host",
-			Detail: fmt.Sprintf("this service is not called %q", finding.Harmless(c.Request.Host)),
+			Detail: fmt.Sprintf("this service is not called %q", c.Request.Host),
 			WayOut: "use the address that it was started with, or start it with --host NAME"})
 		return
 	}
@@ -440,7 +440,7 @@ func badQuery(name, value, why string) error {
 		Title:  "The request could not be read",
 		Status: 400,
 		Type:   "urn:stockade:request",
-		Detail: fmt.Sprintf("%s is %q: %s", name, finding.Harmless(value), why),
+		Detail: fmt.Sprintf("%s is %q: %s", name, value, why),
 	}
 }
 

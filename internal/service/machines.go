@@ -315,7 +315,7 @@ func (s *Service) machineBy(name string) (store.Machine, error) {
 	if !errors.Is(err, store.ErrNotFound) {
 		return m, err
 	}
-	f := finding.New("define.dangling-reference", "", "no machine is called %q", finding.Harmless(name)).
+	f := finding.New("define.dangling-reference", "", "no machine is called %q", name).
 		Do("stockade machine list")
 	near, _, err := s.db.Machines(store.Asked{}, 0, pageMost)
 	var names []string
@@ -357,7 +357,7 @@ func (s *Service) enrol(in api.Enrolling, by string) ([]api.Machine, error) {
 	for _, name := range in.Names {
 		object := "machine " + finding.Harmless(name)
 		if !definition.IsName(name) {
-			return nil, finding.New("define.bad-value", object, "%q is no name", finding.Harmless(name)).
+			return nil, finding.New("define.bad-value", object, "%q is no name", name).
 				Do("names have small letters, digits, points and hyphens; nothing was enrolled")
 		}
 		old, err := s.db.MachineBy(name)

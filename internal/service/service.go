@@ -345,7 +345,7 @@ func (s *Service) newWarden() error {
 	}
 	if !definition.IsName(name) {
 		return finding.New("define.bad-value", "account", "the name %q does not fit",
-			finding.Harmless(name)).
+			name).
 			Do("give small letters, digits, points and hyphens")
 	}
 	if _, err := s.db.AccountBy(name); err == nil {

@@ -218,7 +218,7 @@ func (r *configuration) database(name, value string, at finding.Place) {
 		}
 	case "Usage", "CacheServer":
 	default:
-		add(finding.New("import.lost", "", "%q is not known, and is left out", finding.Harmless(name)).
+		add(finding.New("import.lost", "", "%q is not known, and is left out", name).
 			Rated(finding.Warning))
 	}
 }

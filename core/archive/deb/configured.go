@@ -146,7 +146,7 @@ func (r *configuration) oneLine(text string, number int) {
 	fields := strings.Fields(rest)
 	if kind != "deb" && kind != "deb-src" {
 		r.Tell(finding.New("define.syntax", "", "%q is not deb or deb-src, with which a line begins",
-			finding.Harmless(kind)), number)
+			kind), number)
 		return
 	}
 	if len(fields) < 2 {
@@ -280,7 +280,7 @@ func (r *configuration) option(e *configuredEntry, name, value string, line int,
 		add(finding.New("import.lost", "", "%s has no counterpart, and is left out", said))
 	default:
 		add(finding.New("import.lost", "", "there is no option %q, and it is left out",
-			finding.Harmless(said)).
+			said).
 			Rated(finding.Warning))
 	}
 }

@@ -129,7 +129,7 @@ func (r *configuration) prefer() {
 				why = "only the root of a source says its " + unknown
 			}
 			r.Read.Findings = append(r.Read.Findings, finding.New("import.to-decide", "",
-				"the preference for %q (%d) is not taken over: %s", finding.Harmless(p.pin), p.rank,
+				"the preference for %q (%d) is not taken over: %s", p.pin, p.rank,
 				why).At(p.place).
 				Do("write priority: at the source that it is about: 1 is asked first, 99 last, 50 where "+
 					"nothing is said"))
@@ -274,6 +274,6 @@ func (r *configuration) preferPackages(p preferred) {
 			"the machine stays on versions %s of %s", finding.Harmless(what), shown)
 	default:
 		add("write want: at the source that is meant, under from of the mirror",
-			"the machine ranks %s of %q by itself (Pin-Priority %d)", shown, finding.Harmless(what), p.rank)
+			"the machine ranks %s of %q by itself (Pin-Priority %d)", shown, what, p.rank)
 	}
 }

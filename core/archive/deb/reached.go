@@ -100,7 +100,7 @@ func (r *configuration) judgeSettings() {
 		if s := r.settings[name]; isOn(s.value) {
 			r.Read.Findings = append(r.Read.Findings, finding.New("source.unsigned", "",
 				"%s %q lets the machine take what nobody signed, of every source", finding.Harmless(s.name),
-				finding.Harmless(s.value)).At(s.place).Do("take the setting away"))
+				s.value).At(s.place).Do("take the setting away"))
 		}
 	}
 }
@@ -179,7 +179,7 @@ func (r *configuration) reach(s *archive.ConfiguredSource) {
 		if v := r.said(at+of+"::verify-peer", at+"verify-peer"); isOff(v.value) {
 			s.Findings = append(s.Findings, finding.New("import.to-decide", "",
 				"the machine does not look who certifies %s (%s %q)", u.Hostname(), finding.Harmless(v.name),
-				finding.Harmless(v.value)).At(v.place).Do("name who does, under authority"))
+				v.value).At(v.place).Do("name who does, under authority"))
 		}
 		i := slices.IndexFunc(r.known, func(l login) bool {
 			return (l.scheme == u.Scheme || l.scheme == "" && u.Scheme == "https") &&

@@ -220,7 +220,7 @@ func (r *configuration) value(s *repository, name, value string, line int) {
 			s.Priority, r.saysPriority = n, true
 		} else {
 			add(finding.New("import.to-decide", "", "the priority %q is not from 1 to 99",
-				finding.Harmless(value)))
+				value))
 		}
 	case "exclude", "excludepkgs", "includepkgs":
 		add(finding.New("import.to-decide", "", "%s keeps packages out on the machine: %s", name,
@@ -242,7 +242,7 @@ func (r *configuration) value(s *repository, name, value string, line int) {
 		"gpgcakey", "failovermethod", "mirrorlist_expire":
 		// how the machine's own client asks is no matter of a source
 	default:
-		add(finding.New("import.lost", "", "%q is not known, and is left out", finding.Harmless(name)).
+		add(finding.New("import.lost", "", "%q is not known, and is left out", name).
 			Rated(finding.Warning))
 	}
 }
