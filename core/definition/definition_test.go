@@ -1,7 +1,6 @@
 package definition
 
 import (
-	"errors"
 	"fmt"
 	"strings"
 	"testing"
@@ -51,106 +50,6 @@ func TestAGoodDocumentHasNoFindings(t *testing.T) {
 	if set.Sources["tarn"].Priority != 50 || set.Mirrors["barrage"].Complete != "strict" ||
 		set.Mirrors["barrage"].From[0].Want.With != "required" {
 		t.Errorf("the defaults are not filled in: %+v", set.Mirrors["barrage"])
-	}
-}
-
-func TestMistakesAreToldWithPlaceAndWayOut(t *testing.T) {
-	swap := func(old, new string) string {
-		if !strings.Contains(good, old) {
-			t.Fatalf("nothing to change: %s", old)
-		}
-		return strings.Replace(good, old, new, 1)
-	}
-	for _, c := range []struct {
-		name, text, code string
-		line             int
-		says             string // in text or way out
-	}{
-		{"not YAML", "stockade: 1\nsources: [", "define.syntax", 2, "YAML"},
-		{"a misspelt field", swap("components:", "componnents:"), "define.unknown-field", 8, `"components"`},
-		{"a source that nobody defined", swap("source: tarn", "source: tarm"), "define.dangling-reference",
-			17, `"tarn"`},
-		{"a mirror that nobody defined", swap("mirror: barrage", "mirror: barage"),
-			"define.dangling-reference", 18, `"barrage"`},
-		{"a name twice", good + "  gatehouse: {family: deb, lane: steady}\n", "define.syntax", 0, ""},
-		{"a number that is none", swap("max_age: 10d", "max_age: 10d\n    priority: high"),
-			"define.bad-value", 12, "whole number"},
-		{"a priority out of range", swap("max_age: 10d", "priority: 120"), "define.bad-value", 11,
-			"from 1 to 99"},
-		{"a standing that does not exist", swap("official", "oficial"), "define.bad-value", 5, `"official"`},
-		{"a family that is not known", swap("family: deb\n", "family: dep\n"), "define.bad-value", 4, "deb"},
-		{"an age that is none", swap("10d", "10 days"), "define.bad-value", 11, "10d"},
-		{"another scheme", swap("https://", "ftp://"), "source.bad-url", 6, "http and https"},
-		{"a variable for nothing", swap("/tarn\"", "/$relase\""), "source.bad-url", 6, "$relase"},
-		{"a password in the URL", swap("https://", "https://me:pearl@"), "source.credential-in-url", 6,
-			"URL"},
-		{"plain http", swap("https://", "http://"), "source.plain-http", 6, "TLS"},
-		{"nobody signs", swap("signed_by: [tarn-archive]", "signed_by: []"), "source.unsigned", 10,
-			"signed_by"},
-		{"a short id", swap("7C1B22E05A90D4417F03 9E6AB2C871D0453FF1A9", "453FF1A9"), "key.short-id", 13,
-			"whole fingerprint"},
-		{"a key of no name", swap("[tarn-archive]", "[tarn-archiv]"), "key.missing", 10, `"tarn-archive"`},
-		{"nobody vouched", swap(", vouched_for: [tarn], evidence: \"call 4471\"", ""), "key.unvouched", 10,
-			"vouch"},
-		{"vouching without evidence", swap(", evidence: \"call 4471\"", ""), "define.missing-field", 13,
-			"evidence"},
-		{"a want that cannot be read", swap("tide-tables >= 2", "tide-tables>=2"), "define.bad-value", 17,
-			"spaces"},
-		{"a pin with no version", swap("tide-tables = 2.4.1-1", "tide-tables"), "define.bad-value", 19,
-			"NAME = VERSION"},
-		{"a faithful copy of a choice", swap("tailored", "faithful"), "define.bad-value", 17, "everything"},
-		{"all as an architecture", swap("architectures: [amd64]\n", "architectures: [all]\n"),
-			"define.bad-value", 9, "by themselves"},
-		{"no version of the language", strings.TrimPrefix(good, "stockade: 1\n"), "define.missing-field", 1,
-			"stockade: 1"},
-		{"an alias", swap("[core]", "&a [core]"), "define.syntax", 8, "anchors"},
-		{"a list where a mapping belongs", "stockade: 1\nsources: [tarn]\n",
-			"define.bad-value", 2, "mapping"},
-		{"an empty document", "", "define.syntax", 1, "empty"},
-	} {
-		t.Run(c.name, func(t *testing.T) {
-			found := check(c.text).With(c.code)
-			if c.name == "a name twice" {
-				found = check(c.text)
-			}
-			if len(found) == 0 {
-				t.Fatalf("not told; findings: %v", check(c.text))
-			}
-			f := found[0]
-			if c.line > 0 && f.Place.Line != c.line {
-				t.Errorf("line %d, and it is in line %d: %s", f.Place.Line, c.line, f)
-			}
-			if !strings.Contains(f.Text+f.WayOut, c.says) {
-				t.Errorf("it does not say %q: %s", c.says, f.Error())
-			}
-		})
-	}
-}
-
-func TestTheSameNameInTwoDocumentsIsToldWithBothPlaces(t *testing.T) {
-	_, found := Read(Text{"a.yaml", good},
-		Text{"b.yaml", "stockade: 1\nlanes: {steady: {mirror: barrage}}\n"})
-	if l := found.With("define.duplicate-name"); len(l) != 1 || !strings.Contains(l[0].Text, "a.yaml:18") ||
-		l[0].Place.File != "b.yaml" {
-		t.Error(found)
-	}
-}
-
-func TestASecretKeyOrAnotherKeyInTheFileIsTold(t *testing.T) {
-	text := strings.Replace(good, "{fingerprint:", "{file: keys/a.asc, fingerprint:", 1)
-	set, _ := Read(Text{Name: "site/all.yaml", Text: text})
-	if p := set.Resolve("tarn-archive"); p != "site/keys/a.asc" {
-		t.Errorf("the path is %s", p)
-	}
-	found := Check(set, Surroundings{Families: archive.NewRegistry(deb.Family{}),
-		ReadFile: func(string) ([]byte, error) { return nil, errors.New("gone") }})
-	if len(found.With("key.missing")) == 0 {
-		t.Error(found)
-	}
-	found = Check(set, Surroundings{Families: archive.NewRegistry(deb.Family{}),
-		ReadFile: func(string) ([]byte, error) { return []byte("no key"), nil }})
-	if len(found.With("key.unreadable")) == 0 {
-		t.Error(found)
 	}
 }
 

@@ -150,7 +150,8 @@ func TestAllThatIsReadOfARepository(t *testing.T) {
 			{Component: "field", Name: "buoy", Version: "3", Arch: "arm64", Summary: "Floats"}}}
 	rpms := made.RPMRepository{Name: "brine", CPE: "cpe:/o:brine:el:9", Distro: "Brine 9", Date: then,
 		Unsigned: true,
-		Packages: []made.RPM{{Name: "pumpctl", Version: "1:2.0-1", Arch: "x86_64", Summary: "Runs pumps",
+		Packages: []made.RPM{{Name: "pumpctl", Version: "1:2.0-1", Arch: "x86_64",
+			Summary:  "Runs <pumps> & \"gates\"",
 			Licence:  "MIT",
 			Provides: []string{"pump-control = 2", "config(pumpctl)"},
 			Requires: []string{"libbrine >= 3", "/bin/sh",
@@ -163,17 +164,20 @@ func TestAllThatIsReadOfARepository(t *testing.T) {
 				{Path: "/usr/share/pump/readme", Mode: 0o644, Data: []byte("y")}}},
 			{Name: "pump-data", Version: "1-1", Arch: "noarch", Summary: "Tables",
 				Base: "https://far.brine.example/el/"},
-			{Name: "pump-x", Version: "1-1", Arch: "i686"}}}
+			{Name: "pump-x", Version: "1-1", Arch: "i686"},
+			{Name: "pump-p", Version: "1-1", Arch: "ppc64le"}}}
 	alpms := made.AlpmRepository{Components: []string{"core"}, Arch: "x86_64", Date: then, Embed: true,
 		Packages: []made.Alpm{
 			{Component: "core", Name: "tide-log", Version: "1:1.2-3", Arch: "x86_64", Summary: "Keeps tides",
 				Depends: []string{
-					"libecho>=1.8", "paper"}, Provides: []string{"log=2", "pen"}, Conflicts: []string{"log0<2"},
+					"libecho>=1.8", "paper"}, Provides: []string{"log=2", "pen"},
+				Conflicts: []string{"log0<2"},
 				Replaces:  []string{"log1"},
-				OptDepend: []string{"ink: to write", "quill"}, Groups: []string{"desk"},
+				OptDepend: []string{"ink>2: to write", "quill:", "pad"}, Groups: []string{"desk"},
 				Files: []made.File{{Path: "/usr/bin/tide-log",
 					Mode: 0o755, Data: []byte("x")}}, Fields: "xdata = x\n"},
-			{Component: "core", Name: "tide-map", Version: "1-1", Arch: "any", Summary: "Shows tides"}}}
+			{Component: "core", Name: "tide-map", Version: "1-1", Arch: "any", Summary: "Shows tides"},
+			{Component: "core", Name: "tide-arm", Version: "1-1", Arch: "armv7h"}}}
 	for name, c := range map[string]struct {
 		source  archive.Source
 		publish func(archive.SigningKey) (map[string][]byte, error)

@@ -135,6 +135,8 @@ func TestDam(t *testing.T) {
 		t.Error("a locked gate opens")
 	}
 }
+
+func TestWithoutThis(t *testing.T) { t.Error("it fails as the code is, and is left out") }
 `), 0o644); err != nil {
 		t.Fatal(err)
 	}
@@ -142,6 +144,10 @@ func TestDam(t *testing.T) {
 	more, err := measure(&out, ".", manner{with: []string{"./dam"}, within: time.Minute, seed: 1})
 	if err != nil || more <= score || strings.Contains(out.String(), "without !locked") {
 		t.Errorf("%d %% with more tests, and %d %% without: %v\n%s", more, score, err, out.String())
+	}
+	slow := manner{with: []string{"./dam"}, quick: time.Nanosecond, within: time.Minute, seed: 1}
+	if own, err := measure(&out, ".", slow); err != nil || own != score {
+		t.Errorf("without what takes longer %d %%, and %d %% by its own: %v", own, score, err)
 	}
 	refusals := which{kinds: []string{"refusal"}}
 	only, err := measure(&out, ".", manner{only: refusals, within: time.Minute, seed: 1})

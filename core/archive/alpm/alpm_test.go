@@ -4,11 +4,7 @@ import (
 	"archive/tar"
 	"bytes"
 	"errors"
-	"fmt"
 	"io"
-	"os"
-	"os/exec"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -18,7 +14,6 @@ import (
 	"stockade/core/trust"
 	"stockade/internal/made"
 	"stockade/internal/made/faults"
-	"stockade/internal/made/told"
 	"stockade/internal/must"
 )
 
@@ -80,67 +75,6 @@ func readAll(files map[string][]byte, root *archive.Root) (out []*archive.Packag
 		}
 	}
 	return out, raws, nil
-}
-
-func TestAPublishedRepositoryReadsBack(t *testing.T) {
-	for _, packing := range []string{"gz", "zst"} {
-		files, root, err := published(t, func(r *made.AlpmRepository) { r.Packing, r.Embed = packing, true })
-		must.Do(t, err)
-		all, _, err := readAll(files, root)
-		must.Do(t, err)
-		var names []string
-		for _, p := range all {
-			names = append(names, p.Component+"/"+p.Name+" "+p.Version)
-		}
-		if got := strings.Join(names, ", "); got !=
-			"wrack/echo-plot 1:2.3-2, wrack/libecho 1.9-1, chart/data 7-1" {
-			t.Errorf("%s: %s", packing, got)
-		}
-		p := all[0]
-		rel, err := p.Needs.Relations()
-		must.Do(t, err)
-		if got := fmt.Sprint(rel.Requires, rel.Suggests, rel.Conflicts, p.Provides, p.Section,
-			p.Licence); got != "[libecho >= 1.8 bus] [paper ink > 1] [plot1 < 2] [{plot = 2} {libplot.so "+
-			"= 2-64}]surveyMIT" {
-			t.Error(got)
-		}
-		if p.Path != "wrack/os/x86_64/echo-plot-1:2.3-2-x86_64.pkg.tar.zst" ||
-			p.Size != int64(len(files[p.Path])) ||
-			!bytes.Equal(p.Signature, files[Family{}.SignatureOf(p.Path)]) {
-			t.Errorf("%+v", p)
-		}
-		if root.Date.IsZero() || len(root.Dates) != 2 || root.Oldest.IsZero() {
-			t.Errorf("%+v", root)
-		}
-	}
-}
-
-func TestPackagesAreReadAndVerifiedInEveryCompression(t *testing.T) {
-	for _, z := range []string{"zst", "xz", "gz"} {
-		m := repository().Packages[0]
-		m.Packing = z
-		file, err := m.Build()
-		must.Do(t, err)
-		signature, err := testKeys()[0].SignStream(bytes.NewReader(file))
-		must.Do(t, err)
-		look := func(file, signature []byte, k *trust.SiteKey) (archive.Inspected, error) {
-			return Family{}.Inspect(archive.PackageFile{ReadSeeker: bytes.NewReader(file),
-				Signature: signature}, keyringOf(k))
-		}
-		in, err := look(file, signature, testKeys()[0])
-		if err != nil ||
-			in.Identity != (archive.Identity{Name: "echo-plot", Version: "1:2.3-2", Arch: "x86_64"}) ||
-			in.Signer.Fingerprint == "" {
-			t.Errorf("%s: %+v %v", z, in, err)
-		}
-		_, err = look(file, signature, testKeys()[1])
-		told.Refused(t, "a stranger's signature", err, "content.signature-bad", "which nobody brought in")
-		_, err = look(append(bytes.Clone(file), 0), signature, testKeys()[0])
-		told.Refused(t, "a changed package", err, "content.signature-bad", "is over another text")
-		if in, err := look(file, nil, testKeys()[0]); err != nil || in.Signer.Fingerprint != "" {
-			t.Errorf("unsigned: %+v %v", in, err)
-		}
-	}
 }
 
 // A package whose description comes only behind hundreds of megabytes of zeros is
@@ -246,41 +180,6 @@ func TestWhereDatabasesLie(t *testing.T) {
 	if !(Family{}).CheckSource(archive.Source{Components: []string{"options"}, Architectures: []string{
 		"x86_64"}}).HasErrors() || !(Family{}).CheckSource(archive.Source{}).HasErrors() {
 		t.Error("a description that cannot be met was accepted")
-	}
-}
-
-// A package of the real build program is read.
-func TestAPackageOfTheRealBuildProgramIsRead(t *testing.T) {
-	if _, err := exec.LookPath("makepkg"); err != nil {
-		t.Skip("skipped: makepkg is not on this machine")
-	}
-	if _, err := exec.LookPath("bsdtar"); err != nil {
-		t.Skip("skipped: bsdtar is not on this machine")
-	}
-	dir, err := os.MkdirTemp("/var/tmp", "build-")
-	must.Do(t, err)
-	defer os.RemoveAll(dir)
-	must.Do(t, os.Chmod(dir, 0o777))
-	must.Write(t, filepath.Join(dir, "PKGBUILD"), "pkgname=tide-log\npkgver=1.2\npkgrel=3\n"+
-		"epoch=1\npkgdesc='logs the tide'\narch=(any)\n"+
-		"license=(MIT)\ndepends=('libecho>=1.8')\noptdepends=('paper: to print')\nprovides=('log=2')\n"+
-		"package() { install -Dm755 /dev/null \"$pkgdir/usr/bin/tide-log\"; }\n")
-	c := exec.Command("setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", "makepkg", "--nodeps",
-		"--noconfirm")
-	c.Dir = dir
-	c.Env = append(os.Environ(), "HOME="+dir, "PKGDEST="+dir, "PKGEXT=.pkg.tar.zst", "LC_ALL=C")
-	if out, err := c.CombinedOutput(); err != nil {
-		t.Skipf("skipped: makepkg does not run here: %v\n%s", err, out)
-	}
-	file, err := os.Open(filepath.Join(dir, "tide-log-1:1.2-3-any.pkg.tar.zst"))
-	must.Do(t, err)
-	defer file.Close()
-	x, err := Family{}.Examine(spec, file)
-	must.Do(t, err)
-	rel, err := x.Package.Needs.Relations()
-	if err != nil || x.Package.String() != "tide-log 1:1.2-3 (any)" || fmt.Sprint(rel.Requires, rel.Suggests,
-		x.Package.Provides) != "[libecho >= 1.8] [paper] [{log = 2}]" {
-		t.Errorf("%v %+v %v", x.Package, rel, err)
 	}
 }
 

@@ -112,54 +112,6 @@ func readAll(t *testing.T, files map[string][]byte, root *archive.Root) ([]*arch
 	return out, raws, err
 }
 
-func TestAPublishedRepositoryReadsBack(t *testing.T) {
-	for _, z := range []string{"gz", "xz", "zst"} {
-		files, root := published(t, func(r *made.RPMRepository) { r.Packing = z })
-		all, _, err := readAll(t, files, root)
-		must.Do(t, err)
-		var names []string
-		for _, p := range all {
-			names = append(names, p.Name+"."+p.Arch)
-		}
-		if got := strings.Join(names, " "); got != "pumpctl.x86_64 libbrine.i686 tables.noarch" {
-			t.Errorf("%s: %s: sources and other architectures do not belong here", z, got)
-		}
-		p := all[0]
-		if p.Version != "2:3.2.0-1.el9" || p.Summary != "start & stop <pumps>" ||
-			p.Size != int64(len(files[p.Path])) || p.SHA256 != sum256(files[p.Path]) ||
-			p.Licence != "MIT" || !p.Backward {
-			t.Errorf("%+v", p)
-		}
-		var provides []string
-		for _, v := range p.Provides {
-			provides = append(provides, strings.TrimSpace(v.Name+" "+string(v.Op)+" "+v.Version))
-		}
-		if got := strings.Join(provides, ", "); got !=
-			"pumpctl = 2:3.2.0-1.el9, pump-control = 3.2, /usr/bin/pumpctl, /etc/pump.conf" {
-			t.Errorf("provides %s", got)
-		}
-	}
-	files, root := published(t, nil)
-	if root.Origin != "brine" || root.Version != "9" || root.Date.Unix() != 1_790_000_000 ||
-		len(Family{}.CheckRoot(spec, root)) != 0 {
-		t.Errorf("%+v", root)
-	}
-	other := spec
-	other.Release = "10"
-	if !(Family{}).CheckRoot(other, root).HasErrors() {
-		t.Error("a root of another release was accepted")
-	}
-	// Files by path, from the lists of files.
-	lists := Family{}.FileLists(spec, root)
-	plain, err := archive.Decompress(bytes.NewReader(files[lists[0].Path]), "gz", 1<<30)
-	must.Do(t, err)
-	owner := map[string]string{}
-	must.Do(t, (Family{}).ReadFiles(plain, func(sum, path string) error { owner[path] = sum; return nil }))
-	if owner["/usr/share/pump/data"] != sum256(files["Packages/p/"+pumpctl.FileName()]) {
-		t.Errorf("%v", owner)
-	}
-}
-
 func sum256(b []byte) string { return fmt.Sprintf("%x", sha256.Sum256(b)) }
 
 func TestStreamsAndAdvisoriesAreRead(t *testing.T) {
