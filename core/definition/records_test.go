@@ -9,6 +9,7 @@ import (
 
 	"stockade/core/fetch"
 	"stockade/core/finding"
+	"stockade/internal/made/kept"
 	"stockade/internal/must"
 )
 
@@ -276,10 +277,34 @@ func TestVariablesOfAddresses(t *testing.T) {
 		t.Errorf("%s %v", got, err)
 	}
 	several := Source{Architectures: []string{"x86_64", "noarch"}, Components: []string{"core", "more"}}
-	for _, v := range []string{"release", "arch", "component", "edge"} {
-		_, err := several.Expand("brine", "https://a.example/$"+v)
-		if f, ok := finding.From(err); !ok || f.Code != "source.bad-url" || !strings.Contains(f.Text, v) {
-			t.Errorf("$%s: %v", v, err)
+	var all finding.List
+	for _, v := range []string{"release", "arch", "component", "edge", "edge_9z", "e9", "9e", "", "zÄ"} {
+		for _, src := range []Source{several, {}, one} {
+			if _, err := src.Expand("brine", "https://a.example/$"+v+"/x"); err != nil {
+				f, _ := finding.From(err)
+				all = append(all, f)
+			}
+		}
+	}
+	kept.Same(t, "variables.txt", kept.Findings(all))
+}
+
+// Sources of two spellings of one address are the same; who vouches for which source with another.
+func TestSpellingsOfAddressesAndRulesOfTwo(t *testing.T) {
+	for raw, want := range map[string]string{"http://North.Tarn.example.:80/x//y/": "north.tarn.example/x/y",
+		"https://a:443": "a/", "https://a:80/": "a:80/", "http://a:443/": "a:443/",
+		"http://[::1": "http://[::1"} {
+		if got := plainAddress(raw); got != want {
+			t.Errorf("%s: %s", raw, got)
+		}
+	}
+	set := &Set{Document: Document{Sources: map[string]Source{"tarn": {Standing: Official},
+		"kelp": {Standing: Vendor}}}}
+	for rule, want := range map[string][3]bool{"": {}, SiteRule: {true, true}, Official: {true}, House: {}} {
+		set.Rules = map[string]Rule{rule: {TwoPersons: true}}
+		if got := [3]bool{set.TwoPersons("tarn"), set.TwoPersons("kelp"),
+			set.TwoPersons("none")}; got != want {
+			t.Errorf("a rule for %q: %v", rule, got)
 		}
 	}
 }

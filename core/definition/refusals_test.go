@@ -368,9 +368,7 @@ func TestEachRefusalOfADefinition(t *testing.T) {
 				t.Errorf("%q is not found:\n%v", c.code, found)
 			}
 			for _, f := range found {
-				kind, name, _ := strings.Cut(f.Object, " ")
-				if f.Place.File != "/reach/site.yaml" || f.Field == "" || name != "" &&
-					!strings.HasPrefix(f.Field+".", fieldOf(kind)+"."+name+".") {
+				if f.Place.File != "/reach/site.yaml" || f.Field == "" {
 					t.Errorf("told at %s, of the field %q", f.Place, f.Field)
 				}
 			}
@@ -386,15 +384,6 @@ func alike(text string, certs []*trust.Certificate) string {
 	return dates.ReplaceAllString(strings.NewReplacer(certs[0].Fingerprint, "ONE", certs[1].Fingerprint,
 		"TWO",
 		certs[2].Fingerprint, "THREE").Replace(text), "DATE")
-}
-
-func fieldOf(kind string) string {
-	for _, k := range kinds {
-		if k.word == kind {
-			return k.field
-		}
-	}
-	return ""
 }
 
 // Small documents, and all that is told of them: testdata/documents.txt.
@@ -476,13 +465,6 @@ func TestWhatIsToldWithoutAService(t *testing.T) {
 	if f := check(open, alone).With("source.plain-http"); len(f) != 1 || f[0].Severity != finding.Error ||
 		!strings.Contains(f[0].Text, "and nothing signs it") {
 		t.Errorf("%v", f)
-	}
-	// A near name is meant; one that is far from all is not.
-	near := check(strings.Replace(text, "lane: steady", "lane: stedy", 1), alone)
-	far := check(strings.Replace(text, "lane: steady", "lane: zzzzzz", 1), alone)
-	if len(near) != 1 || near[0].WayOut != `perhaps "steady" is meant` || len(far) != 1 || strings.Contains(far[0].WayOut,
-		"perhaps") {
-		t.Errorf("%v %v", near, far)
 	}
 }
 

@@ -46,6 +46,11 @@ func (src Source) Expand(name, raw string) (string, error) {
 	f := finding.New("source.bad-url", "source "+name, "the variable $%s in %q stands for nothing", bad[0],
 		fetch.Shown(raw))
 	switch {
+	case bad[0] == "":
+		f.Text = fmt.Sprintf("a $ in %q has no variable behind it", fetch.Shown(raw))
+		return "",
+			f.Do("write %%24 where the character itself is meant; a variable has small letters, digits " +
+				"and underlines, and begins with a letter")
 	case bad[0] == "arch" && len(src.Architectures) > 1, bad[0] == "component" && len(src.Components) > 1:
 		return "", f.Do("it stands for the one that there is, and here are several: describe a source " +
 			"for each")
