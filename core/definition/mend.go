@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -30,7 +31,7 @@ type Line struct {
 // with what stands in the text: where that is another, nothing is changed.
 func Mend(texts []Text, found finding.List) (out []Mended) {
 	for _, t := range texts {
-		m := mender{name: t.Name, lines: strings.Split(t.Text, "\n")}
+		m := mender{lines: strings.Split(t.Text, "\n")}
 		for _, f := range found {
 			if f.Place.File == t.Name && f.Place.Line > 0 && f.Place.Line <= len(m.lines) {
 				m.fixes = append(m.fixes, f)
@@ -42,12 +43,14 @@ func Mend(texts []Text, found finding.List) (out []Mended) {
 			}
 			return b.Place.Column - a.Place.Column
 		})
+		set, _ := Read(t)
 		for _, f := range m.fixes {
 			switch {
 			case f.Fix.New != "":
 				m.replace(f.Place, f.Fix.Old, f.Fix.New)
 			case f.Code == "source.credential-in-url" && strings.HasPrefix(f.Object, "source "):
-				m.takeOut(f.Place, strings.TrimPrefix(f.Object, "source "))
+				source := strings.TrimPrefix(f.Object, "source ")
+				m.takeOut(f.Place, source, set.Places["sources."+source].Line-1)
 			}
 		}
 		m.describe()
@@ -83,13 +86,29 @@ func (m Mended) Changed() []Line {
 	return slices.DeleteFunc(out, func(l Line) bool { return l.Old == l.New }) // empty ones
 }
 
-// mender mends one document.
+// mender mends one document. Lines are put in at the end, so that places stay.
 type mender struct {
-	name        string
 	lines       []string
 	fixes       []finding.Finding
-	credentials []string // lines that describe those that were made
-	made        []string // their names
+	put         []insertion
+	credentials []login // that were made
+}
+
+// login is a credential of a source: one user, of one or more of its servers.
+type login struct {
+	name, user string
+	hosts      []string
+}
+
+func (l login) line() string {
+	return fmt.Sprintf("  %s: {kind: login, user: %q, hosts: [%s]}", l.name, l.user,
+		strings.Join(l.hosts, ", "))
+}
+
+// insertion is a line that is put in behind another.
+type insertion struct {
+	behind int // from 0
+	text   string
 }
 
 // replace puts one word in place of another, where that stands: as it is, or in quotes.
@@ -129,67 +148,81 @@ func byteOf(line string, column int) int {
 // userIn finds user and password in an address.
 var userIn = regexp.MustCompile(`(https?://)([^/@\s"'{}\[\],]+)@([^/\s"'{}\[\],]+)`)
 
-// takeOut takes user and password out of an address, and has its source name a credential
-// for the server, where the source is written a field a line.
-func (m *mender) takeOut(at finding.Place, source string) {
+// takeOut takes user and password out of an address, and has its source, which begins on the
+// line head (from 0), name a credential for the server, where it is written a field a line.
+func (m *mender) takeOut(at finding.Place, source string, head int) {
 	line := m.lines[at.Line-1]
-	parts := userIn.FindStringSubmatch(line)
+	from := byteOf(line, at.Column)
+	if from < 0 {
+		return
+	}
+	parts := userIn.FindStringSubmatch(line[from:])
 	if parts == nil {
 		return
 	}
-	m.lines[at.Line-1] = strings.Replace(line, parts[0], parts[1]+parts[3], 1)
+	m.lines[at.Line-1] = line[:from] + strings.Replace(line[from:], parts[0], parts[1]+parts[3], 1)
 	user, err := url.PathUnescape(strings.SplitN(parts[2], ":", 2)[0])
 	host := strings.ToLower(parts[3])
 	name := source + "-login"
-	head, indent := m.headOf(at.Line, source)
+	indent := m.fieldsOf(source, head)
 	if err != nil || parts[1] != "https://" || fetch.CheckHost(host) != nil || strings.Contains(host, "$") ||
-		head < 0 || !IsName(name) || slices.Contains(m.made, name) {
+		indent == "" || !IsName(name) {
 		return // the address is mended; the rest is told by the next check
+	}
+	if i := slices.IndexFunc(m.credentials, func(l login) bool { return l.name == name }); i >= 0 {
+		if l := &m.credentials[i]; l.user == user && !slices.Contains(l.hosts, strconv.Quote(host)) {
+			l.hosts = slices.Insert(l.hosts, 0, strconv.Quote(host)) // from the end
+		}
+		return
 	}
 	for i := head + 1; i < len(m.lines) && strings.HasPrefix(m.lines[i], indent); i++ {
 		if strings.HasPrefix(strings.TrimSpace(m.lines[i]), "credentials:") {
 			return
 		}
 	}
-	m.made = append(m.made, name)
-	m.lines = slices.Insert(m.lines, head+1, indent+"credentials: ["+name+"]")
-	m.credentials = append(m.credentials, fmt.Sprintf("  %s: {kind: login, user: %q, hosts: [%q]}", name,
-		user, host))
+	m.put = append(m.put, insertion{head, indent + "credentials: [" + name + "]"})
+	m.credentials = append(m.credentials, login{name, user, []string{strconv.Quote(host)}})
 }
 
-// headOf finds the line above one at which a source begins that is written a field a line,
-// and how its fields are indented; -1 where it is not.
-func (m *mender) headOf(line int, source string) (head int, indent string) {
-	for i := line - 1; i >= 0; i-- {
-		text := strings.TrimSpace(strings.SplitN(m.lines[i], "#", 2)[0])
-		if text != source+":" {
-			continue
-		}
-		if i+1 >= len(m.lines) {
-			break
-		}
-		next := m.lines[i+1]
-		indent = next[:len(next)-len(strings.TrimLeft(next, " "))]
-		if len(indent) > len(m.lines[i])-len(strings.TrimLeft(m.lines[i], " ")) {
-			return i, indent
-		}
+// fieldsOf tells how the fields of a source are indented that is written a field a line from a
+// line on; "" where it is not.
+func (m *mender) fieldsOf(source string, head int) string {
+	if head < 0 || head+1 >= len(m.lines) {
+		return ""
 	}
-	return -1, ""
+	line, next := m.lines[head], m.lines[head+1]
+	indent := next[:len(next)-len(strings.TrimLeft(next, " "))]
+	if strings.TrimSpace(strings.SplitN(line, "#", 2)[0]) != source+":" ||
+		len(indent) <= len(line)-len(strings.TrimLeft(line, " ")) {
+		return ""
+	}
+	return indent
 }
 
-// describe writes the credentials that were made below those that there are, or at the end.
+// describe puts the lines in, and the credentials that were made below those that there are, or
+// at the end.
 func (m *mender) describe() {
-	if len(m.credentials) == 0 {
-		return
+	var described []string
+	for _, l := range m.credentials {
+		described = append(described, l.line())
 	}
-	for i, l := range m.lines {
-		if strings.TrimRight(l, " \r") == "credentials:" {
-			m.lines = slices.Insert(m.lines, i+1, m.credentials...)
-			return
+	at := slices.IndexFunc(m.lines,
+		func(l string) bool { return strings.TrimRight(l, " \r") == "credentials:" })
+	for _, line := range described {
+		if at >= 0 {
+			m.put = append(m.put, insertion{at, line})
 		}
+	}
+	slices.SortStableFunc(m.put, func(a, b insertion) int { return b.behind - a.behind })
+	for _, p := range m.put {
+		m.lines = slices.Insert(m.lines, p.behind+1, p.text)
+	}
+	if len(described) == 0 || at >= 0 {
+		return
 	}
 	for len(m.lines) > 0 && strings.TrimSpace(m.lines[len(m.lines)-1]) == "" {
 		m.lines = m.lines[:len(m.lines)-1]
 	}
-	m.lines = append(append(append(m.lines, "", "credentials:"), m.credentials...), "")
+	slices.Reverse(described) // they were made from the end
+	m.lines = append(append(append(m.lines, "", "credentials:"), described...), "")
 }
