@@ -177,7 +177,8 @@ func (s *selector) explainOne(r *Refusal, n *node, limit time.Duration) {
 	for _, p := range core {
 		r.Parts = append(r.Parts, p.String())
 	}
-	t := telling{selector: s, core: core, told: map[*node]bool{}, shown: make([]bool, len(core))}
+	t := telling{selector: s, core: core, told: map[*node]bool{}, passed: map[*node]bool{},
+		shown: make([]bool, len(core))}
 	why := t.tell(n)
 	for i, p := range core { // what is of nothing in the tree stands with what is wanted
 		if !t.shown[i] {
@@ -259,8 +260,29 @@ type telling struct {
 	*selector
 	core []part
 	told map[*node]bool
-	// shown tells of each part whether it stands in the tree.
+	// passed are those of ways that are left out.
+	passed map[*node]bool
+	// shown tells of each part whether it stands in the tree, or is of a way that is left out.
 	shown []bool
+}
+
+// pass takes what is to be said of a way that is left out for said.
+func (t *telling) pass(n *node) {
+	if t.told[n] || t.passed[n] {
+		return
+	}
+	t.passed[n] = true
+	for i, g := range t.core {
+		if g.of != n {
+			continue
+		}
+		t.shown[i] = true
+		for _, l := range g.needs {
+			for _, o := range l.usable {
+				t.pass(t.node(o))
+			}
+		}
+	}
 }
 
 func (t *telling) tell(n *node) Explained {
@@ -306,6 +328,7 @@ func (t *telling) need(c clause) NeedOf {
 			seen[o.Package] = true
 			if len(out.Ways) == maxWays {
 				out.Further++
+				t.pass(t.node(o))
 				continue
 			}
 			out.Ways = append(out.Ways, t.tell(t.node(o)))
