@@ -58,8 +58,7 @@ func (w *saying) selection(t *testing.T, s *Selection) {
 			m.Chain, m.Excepted)
 	}
 	for _, c := range s.Conflicts {
-		fmt.Fprintf(w, "%s cannot be installed for %q on %s: %q, %s\n", c.Wanted, c.View, c.Arch,
-			c.Between, c.Because)
+		fmt.Fprintf(w, "%s (for %q on %s, between %q)\n", c, c.View, c.Arch, c.Between)
 	}
 	for _, x := range s.Surpassed {
 		fmt.Fprintf(w, "%q on %s have %s, and %s is newer, behind %v\n", x.View, x.Arch,
@@ -110,7 +109,24 @@ func (w *saying) scenario(t *testing.T, c scenario) {
 		for _, r := range s.Refusals {
 			if r.View == v.Name {
 				for _, way := range w.u.WaysOut(t.Context(), r, ways) {
-					fmt.Fprintf(w, "a way out of %s on %s: %+v\n", r.Wanted, r.Arch, way)
+					fmt.Fprintf(w, "a way out of %s on %s: %s; takes %q, %d files, %d bytes\n", r.Wanted,
+						r.Arch,
+						way.Amendment, way.Packages, way.Files, way.Bytes)
+				}
+			}
+		}
+		for _, arch := range v.Architectures {
+			for _, c := range s.Chosen {
+				if !w.u.Sees(v, arch, c) {
+					fmt.Fprintf(w, "%q on %s do not see %s\n", v.Name, arch, w.of(c.Package, c.Source))
+				}
+			}
+			for _, m := range s.Missing {
+				for i := range sources {
+					if what, always := w.u.Meets(m.Clause, arch, i); what != "" {
+						fmt.Fprintf(w, "%s has %s for %v on %s, always there %v\n", sources[i].Name,
+							what, m.Clause, arch, always)
+					}
 				}
 			}
 		}

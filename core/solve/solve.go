@@ -433,7 +433,9 @@ func (u *Universe) Meets(c archive.Clause, arch string, source int) (what string
 		if r.Not {
 			continue
 		}
-		runs := func(o offer) bool { return o.source == source && u.runs(o, arch) }
+		runs := func(o offer) bool {
+			return o.source == source && u.runs(o, arch) && !u.excepted(o) && u.about(o, r, arch)
+		}
 		if found := u.candidates(u.relation(r), arch, runs, func(int) bool {
 			return true
 		}); len(found) > 0 {
@@ -441,6 +443,14 @@ func (u *Universe) Meets(c archive.Clause, arch string, source int) (what string
 		}
 	}
 	return "", false
+}
+
+// about tells whether a relation of a package of an architecture is about an offer, for machines
+// of that one alone.
+func (u *Universe) about(o offer, r archive.Relation, arch string) bool {
+	b, bound := u.family.(archive.Bound)
+	return !bound || b.About(o.Package, r, archive.Machine{Within: b.Within(r, arch, arch),
+		Takes: func(of string) bool { return (of == "" || of == arch) && u.runs(o, arch) }})
 }
 
 // Source gives what the universe knows of one.
