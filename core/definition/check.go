@@ -61,11 +61,8 @@ func (s *Set) resolve(path, file string) string {
 	return filepath.Join(filepath.Dir(s.Places[path].File), file)
 }
 
-// whereFiles tells where one is looked for that an object names.
-func (c *checker) whereFiles(path string) string {
-	kind, name, _ := strings.Cut(path, ".")
-	file := map[string]string{"keys": c.Keys[name].File, "lists": c.Lists[name].File,
-		"authorities": c.Authorities[name].File}[kind]
+// lookFor says what to do about a file that cannot be read, by its name in the document.
+func lookFor(file string) string {
 	if filepath.IsAbs(file) {
 		return "look whether it is there, and may be read"
 	}
@@ -215,7 +212,7 @@ func (c *checker) key(name string, k Key) {
 		}
 	}
 	if k.File != "" && c.around.ReadFile != nil {
-		wanted = c.keyFile(object, path, c.Resolve(name), wanted)
+		wanted = c.keyFile(object, path, name, wanted)
 	}
 	c.meant[name] = wanted
 	for _, f := range wanted {
@@ -248,7 +245,8 @@ func (c *checker) known(fingerprints []string) bool {
 
 // keyFile looks for the certificates that are wanted of a file; without any, it is
 // the one that the file holds. It gives those that are meant.
-func (c *checker) keyFile(object, path, file string, wanted []string) []string {
+func (c *checker) keyFile(object, path, name string, wanted []string) []string {
+	file := c.Resolve(name)
 	data, err := c.around.ReadFile(file)
 	if err != nil && c.known(wanted) {
 		f := c.add("key.missing", object, path+".file",
@@ -259,7 +257,7 @@ func (c *checker) keyFile(object, path, file string, wanted []string) []string {
 	}
 	if err != nil {
 		c.add("key.missing", object, path+".file", "the file %s cannot be read",
-			file).WayOut = c.whereFiles(path)
+			file).WayOut = lookFor(c.Keys[name].File)
 		return wanted
 	}
 	certs, err := trust.ReadCertificates(data)

@@ -144,7 +144,7 @@ func (c *checker) list(name string, l List) {
 		data, err := c.around.ReadFile(c.ResolveList(name))
 		if err != nil && len(l.Packages) == 0 {
 			c.add("define.bad-value", object, path+".file", "the file %s cannot be read",
-				c.ResolveList(name)).WayOut = c.whereFiles(path)
+				c.ResolveList(name)).WayOut = lookFor(l.File)
 		} else if err == nil {
 			if _, err := l.ReadList(data, c.around.Families); err != nil {
 				c.adopt(err, "define.bad-value", object, path+".file")

@@ -31,7 +31,8 @@ type Line struct {
 // with what stands in the text: where that is another, nothing is changed.
 func Mend(texts []Text, found finding.List) (out []Mended) {
 	for _, t := range texts {
-		m := mender{lines: strings.Split(t.Text, "\n")}
+		set, _ := Read(t)
+		m := mender{set: set, lines: strings.Split(t.Text, "\n")}
 		for _, f := range found {
 			if f.Place.File == t.Name && f.Place.Line > 0 && f.Place.Line <= len(m.lines) {
 				m.fixes = append(m.fixes, f)
@@ -43,14 +44,12 @@ func Mend(texts []Text, found finding.List) (out []Mended) {
 			}
 			return b.Place.Column - a.Place.Column
 		})
-		set, _ := Read(t)
 		for _, f := range m.fixes {
 			switch {
 			case f.Fix.New != "":
 				m.replace(f.Place, f.Fix.Old, f.Fix.New)
 			case f.Code == "source.credential-in-url" && strings.HasPrefix(f.Object, "source "):
-				source := strings.TrimPrefix(f.Object, "source ")
-				m.takeOut(f.Place, source, set.Places["sources."+source].Line-1)
+				m.takeOut(f.Place, strings.TrimPrefix(f.Object, "source "))
 			}
 		}
 		m.describe()
@@ -88,6 +87,7 @@ func (m Mended) Changed() []Line {
 
 // mender mends one document. Lines are put in at the end, so that places stay.
 type mender struct {
+	set         *Set
 	lines       []string
 	fixes       []finding.Finding
 	put         []insertion
@@ -148,9 +148,9 @@ func byteOf(line string, column int) int {
 // userIn finds user and password in an address.
 var userIn = regexp.MustCompile(`(https?://)([^/@\s"'{}\[\],]+)@([^/\s"'{}\[\],]+)`)
 
-// takeOut takes user and password out of an address, and has its source, which begins on the
-// line head (from 0), name a credential for the server, where it is written a field a line.
-func (m *mender) takeOut(at finding.Place, source string, head int) {
+// takeOut takes user and password out of an address, and has its source name a credential for the
+// server, where it is written a field a line.
+func (m *mender) takeOut(at finding.Place, source string) {
 	line := m.lines[at.Line-1]
 	from := byteOf(line, at.Column)
 	if from < 0 {
@@ -163,10 +163,11 @@ func (m *mender) takeOut(at finding.Place, source string, head int) {
 	m.lines[at.Line-1] = line[:from] + strings.Replace(line[from:], parts[0], parts[1]+parts[3], 1)
 	user, err := url.PathUnescape(strings.SplitN(parts[2], ":", 2)[0])
 	host := strings.ToLower(parts[3])
-	name := source + "-login"
+	name, head := source+"-login", m.set.Places["sources."+source].Line-1
 	indent := m.fieldsOf(source, head)
+	_, taken := m.set.Credentials[name]
 	if err != nil || parts[1] != "https://" || fetch.CheckHost(host) != nil || strings.Contains(host, "$") ||
-		indent == "" || !IsName(name) {
+		indent == "" || !IsName(name) || taken {
 		return // the address is mended; the rest is told by the next check
 	}
 	if i := slices.IndexFunc(m.credentials, func(l login) bool { return l.name == name }); i >= 0 {
@@ -202,27 +203,26 @@ func (m *mender) fieldsOf(source string, head int) string {
 // describe puts the lines in, and the credentials that were made below those that there are, or
 // at the end.
 func (m *mender) describe() {
-	var described []string
-	for _, l := range m.credentials {
-		described = append(described, l.line())
-	}
 	at := slices.IndexFunc(m.lines,
 		func(l string) bool { return strings.TrimRight(l, " \r") == "credentials:" })
-	for _, line := range described {
+	var last []string
+	for _, l := range m.credentials {
 		if at >= 0 {
-			m.put = append(m.put, insertion{at, line})
+			m.put = append(m.put, insertion{at, l.line()})
+		} else {
+			last = append(last, l.line())
 		}
 	}
 	slices.SortStableFunc(m.put, func(a, b insertion) int { return b.behind - a.behind })
 	for _, p := range m.put {
 		m.lines = slices.Insert(m.lines, p.behind+1, p.text)
 	}
-	if len(described) == 0 || at >= 0 {
+	if len(last) == 0 {
 		return
 	}
 	for len(m.lines) > 0 && strings.TrimSpace(m.lines[len(m.lines)-1]) == "" {
 		m.lines = m.lines[:len(m.lines)-1]
 	}
-	slices.Reverse(described) // they were made from the end
-	m.lines = append(append(append(m.lines, "", "credentials:"), described...), "")
+	slices.Reverse(last) // they were made from the end
+	m.lines = append(append(append(m.lines, "", "credentials:"), last...), "")
 }

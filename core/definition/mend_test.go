@@ -48,6 +48,9 @@ func TestWhatIsMended(t *testing.T) {
 		{"two in one line", kelp +
 			"    upstreams: [{url: \"https://mara:a@k.example\"}, {url: " +
 			"\"https://jon:b@l.example\"}]\n"},
+		{"where one is called so already",
+			"credentials:\n  kelp-login: {kind: token, hosts: [k.example]}\n" + kelp +
+				"    upstreams: [{url: \"https://mara:a@k.example\"}]\n"},
 		{"two sources", kelp +
 			"    upstreams: [{url: \"https://mara:a@k.example\"}]\n  weir:\n    upstreams: [{url: " +
 			"\"https://mara:a@w.example\"}]\n    family: deb\n\n\n"},

@@ -26,7 +26,7 @@ func (c *checker) authority(name string, a Authority) {
 			text = string(data)
 		case text == "":
 			c.add("authority.unreadable", object, path+".file", "the file %s cannot be read",
-				c.ResolveAuthority(name)).WayOut = c.whereFiles(path)
+				c.ResolveAuthority(name)).WayOut = lookFor(a.File)
 			return
 		}
 	}

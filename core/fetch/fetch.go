@@ -166,15 +166,12 @@ func (f *Failure) Error() string {
 }
 func (f *Failure) Unwrap() error { return f.Err }
 
-// Shown gives a URL as it may be shown: without user and password. One that cannot be read is shown
-// as it is, unless it could have either in it.
+// Shown gives a URL as it may be shown: without user and password. One that cannot be read is not
+// shown: a password may stand where a port should.
 func Shown(raw string) string {
 	u, err := url.Parse(raw)
-	switch {
-	case err != nil && strings.Contains(raw, "@"):
+	if err != nil {
 		return "(unreadable URL)"
-	case err != nil:
-		return finding.Harmless(raw)
 	}
 	u.User = nil
 	return u.String()

@@ -429,13 +429,14 @@ func (u *Universe) excepted(o offer) bool {
 // Meets names the best that a source has to meet a clause on an architecture; "" where it has
 // nothing. essential tells that it belongs to what machines of that source always have.
 func (u *Universe) Meets(c archive.Clause, arch string, source int) (what string, essential bool) {
+	s := u.selector(context.Background(), Limits{})
+	s.begin(View{Sources: []int{source}}, arch)
 	for _, r := range c {
 		if r.Not {
 			continue
 		}
-		runs := func(o offer) bool {
-			return o.source == source && u.runs(o, arch) && !u.excepted(o) && u.about(o, r, arch)
-		}
+		fits := s.fits(r, s.placeOf(offer{Package: &archive.Package{Arch: arch}}, r, false))
+		runs := func(o offer) bool { return o.source == source && fits(o) && !u.excepted(o) }
 		if found := u.candidates(u.relation(r), arch, runs, func(int) bool {
 			return true
 		}); len(found) > 0 {
@@ -443,14 +444,6 @@ func (u *Universe) Meets(c archive.Clause, arch string, source int) (what string
 		}
 	}
 	return "", false
-}
-
-// about tells whether a relation of a package of an architecture is about an offer, for machines
-// of that one alone.
-func (u *Universe) about(o offer, r archive.Relation, arch string) bool {
-	b, bound := u.family.(archive.Bound)
-	return !bound || b.About(o.Package, r, archive.Machine{Within: b.Within(r, arch, arch),
-		Takes: func(of string) bool { return (of == "" || of == arch) && u.runs(o, arch) }})
 }
 
 // Source gives what the universe knows of one.

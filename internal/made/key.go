@@ -20,10 +20,10 @@ type Owner struct {
 
 var ownersKeys sync.Map // Owner → func() (*trust.SiteKey, error)
 
-// Kept names, in the environment, a folder that keeps the keys of owners from one process to
+// KeyFolder names, in the environment, a folder that keeps the keys of owners from one process to
 // the next: where many short ones run, making them would be most of the work. What cannot be
 // read there is made anew, and what cannot be written is not kept.
-const Kept = "STOCKADE_MADE_KEYS"
+const KeyFolder = "STOCKADE_MADE_KEYS"
 
 // Key gives the key of an owner. It is made the first time and is the same for the life of the
 // process, since making one takes seconds.
@@ -34,13 +34,13 @@ func Key(o Owner) (*trust.SiteKey, error) {
 			then := time.Now().Add(-o.Age)
 			now = func() time.Time { return then }
 		}
-		folder := os.Getenv(Kept)
+		folder := os.Getenv(KeyFolder)
 		if folder == "" {
 			return trust.NewKey(o.Name, o.Comment, o.Address, now)
 		}
 		file := filepath.Join(folder, fmt.Sprintf("%x", sha256.Sum256(fmt.Appendf(nil, "%q", o))))
 		if data, err := os.ReadFile(file); err == nil {
-			if key, err := trust.Unlock(data, []byte(Kept), now); err == nil {
+			if key, err := trust.Unlock(data, []byte(KeyFolder), now); err == nil {
 				return key, nil
 			}
 		}
@@ -55,7 +55,7 @@ func Key(o Owner) (*trust.SiteKey, error) {
 
 // keep writes a key so that another process finds all of it or nothing.
 func keep(key *trust.SiteKey, file string) {
-	data, err := key.Locked([]byte(Kept))
+	data, err := key.Locked([]byte(KeyFolder))
 	if err != nil {
 		return
 	}

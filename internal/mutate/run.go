@@ -51,7 +51,7 @@ type runner struct {
 }
 
 // madeKeys names, in the environment, the folder that keeps made-up keys from one process to
-// the next: made.Kept.
+// the next: made.KeyFolder.
 const madeKeys = "STOCKADE_MADE_KEYS"
 
 // keys is that folder, which the survey fills.
