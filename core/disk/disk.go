@@ -97,7 +97,7 @@ func Sync(on System, name string) error {
 }
 
 // WriteNew writes a new file durably, with exactly that mode. It fails where the file is
-// there. Its entry is durable when its folder is.
+// there; where it fails otherwise, no file is left. Its entry is durable when its folder is.
 func WriteNew(on System, name string, data []byte, mode fs.FileMode) error {
 	f, err := on.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode)
 	if err != nil {
@@ -109,11 +109,15 @@ func WriteNew(on System, name string, data []byte, mode fs.FileMode) error {
 	if err == nil {
 		err = f.Sync()
 	}
-	return errors.Join(err, f.Close())
+	if err = errors.Join(err, f.Close()); err != nil {
+		on.Remove(name)
+	}
+	return err
 }
 
 // Replace writes a file durably, such that its name leads to the whole of the old bytes
-// or the whole of the new, with exactly that mode.
+// or the whole of the new, with exactly that mode. Where it fails nothing else is left. Two
+// callers must not write the same file at once.
 func Replace(on System, name string, data []byte, mode fs.FileMode) error {
 	part := name + ".stockade-new"
 	// What an earlier try left may be such that it cannot be written to.
@@ -124,15 +128,52 @@ func Replace(on System, name string, data []byte, mode fs.FileMode) error {
 		return err
 	}
 	if err := on.Rename(part, name); err != nil {
+		on.Remove(part)
 		return err
 	}
 	return Sync(on, filepath.Dir(name))
 }
 
+// Save writes what somebody wants in a file of that name, on the file system of this machine. A
+// link stays, and the file that it leads to is written; a regular file is replaced as Replace
+// does; to a device or a pipe the bytes are written as they are. What keeps it from that is
+// told as a fault of the machine, with what to do.
+func Save(name string, data []byte, mode fs.FileMode) error {
+	cannot := func(why, do string) error {
+		return finding.New(finding.FaultCode, "", "write to %s: %s", name, why).Do("%s", do)
+	}
+	info, err := os.Stat(name)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		folder := filepath.Dir(name)
+		if _, err := os.Lstat(name); err == nil {
+			return cannot("it is a link to what is not there", "make what it leads to, or take it away")
+		}
+		if _, err := os.Stat(folder); errors.Is(err, fs.ErrNotExist) {
+			return cannot("there is no folder "+folder, "make the folder first")
+		}
+		err = Replace(OS, name, data, mode)
+	case err == nil && info.IsDir():
+		return cannot("it is a folder", "name a file in it")
+	case err == nil && info.Mode().IsRegular():
+		var real string
+		if real, err = filepath.EvalSymlinks(name); err == nil {
+			err = Replace(OS, real, data, mode)
+		}
+	case err == nil:
+		var f *os.File
+		if f, err = os.OpenFile(name, os.O_WRONLY, 0); err == nil {
+			_, err = f.Write(data)
+			err = errors.Join(err, f.Close())
+		}
+	}
+	return finding.Doing(err, "write to %s", name)
+}
+
 // MakeFolder makes a folder and those above it that are not there yet, such that
 // everybody can read them, whatever the umask is. Folders that are there stay as
-// they are. It gives the folders that have a new entry, which are durable when they are
-// synced.
+// they are. It gives the folders that have a new entry, also where it fails: they are
+// durable when they are synced.
 func MakeFolder(on System, path string) (grown []string, err error) {
 	if info, err := on.Stat(path); err == nil {
 		if !info.IsDir() {
@@ -146,12 +187,15 @@ func MakeFolder(on System, path string) (grown []string, err error) {
 			return grown, err
 		}
 	}
+	grown = append(grown, parent)
 	err = on.Mkdir(path, 0o755)
 	if errors.Is(err, fs.ErrExist) {
-		return grown, nil // somebody else was quicker
+		return grown, nil // somebody else was quicker, and has not synced it yet
 	}
 	if err == nil {
-		err = on.Chmod(path, 0o755)
+		if err = on.Chmod(path, 0o755); err != nil {
+			on.Remove(path) // the next try would take it as it is
+		}
 	}
-	return append(grown, parent), finding.Doing(err, "make a folder")
+	return grown, finding.Doing(err, "make a folder")
 }

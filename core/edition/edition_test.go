@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -345,6 +346,11 @@ func TestACheckThatCannotReadIsGivenUp(t *testing.T) {
 	}
 }
 
+// mounting has another file system in each folder.
+type mounting struct{ disk.System }
+
+func (m mounting) Stat(string) (fs.FileInfo, error) { return m.System.Stat("/proc") }
+
 func TestAnExportIsWholeOrNotThere(t *testing.T) {
 	s := seal(t)
 	manifest, err := os.ReadFile(filepath.Join(s.folder(), ManifestName))
@@ -362,9 +368,27 @@ func TestAnExportIsWholeOrNotThere(t *testing.T) {
 	if name, err := ExportedName(dir); err != nil || name != "barrage/3" {
 		t.Errorf("%s %v", name, err)
 	}
-	if err := export(FromPool(s.store), dir); err == nil {
-		t.Error("it was laid over what is there")
+	at := t.TempDir()
+	must.Write(t, at+"/file", "somebody's")
+	must.Do(t, errors.Join(os.Mkdir(at+"/empty", 0o755), os.Symlink("empty", at+"/link")))
+	for there, why := range map[string]string{dir: " is there and not empty",
+		at + "/file": ", and is no folder", at + "/link": " is there, and is a link"} {
+		was, _ := os.Lstat(there)
+		var occupied *Occupied
+		if err := export(FromPool(s.store), there); !errors.As(err, &occupied) ||
+			!strings.HasSuffix(occupied.Why, why) {
+			t.Errorf("%s: %v", there, err)
+		}
+		if is, err := os.Lstat(there); err != nil || is.Mode() != was.Mode() ||
+			!is.ModTime().Equal(was.ModTime()) {
+			t.Errorf("%s was changed: %v, %v", there, is, err)
+		}
 	}
+	if err := Vacant(mounting{disk.OS}, at+"/empty"); err == nil ||
+		!strings.Contains(err.Error(), "a file system is mounted at ") {
+		t.Errorf("a folder that something is mounted at: %v", err)
+	}
+	must.Do(t, export(FromPool(s.store), at+"/empty"))
 	for name, open := range map[string]Opener{
 		"a file changed": func(l Line) (io.ReadCloser, error) {
 			if l.Path == "tarn/pool/b.deb" {

@@ -12,7 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
+	"syscall"
 
 	"stockade/core/disk"
 	"stockade/core/finding"
@@ -65,9 +65,8 @@ func Export(on disk.System, open Opener, manifest, seal []byte, dir string,
 	if err != nil {
 		return err
 	}
-	if entries, err := on.ReadDir(dir); err == nil && len(entries) > 0 {
-		return fmt.Errorf("%s is there and not empty: give a folder that does not exist yet, or bring an "+
-			"export that lies there up to date with --onto", dir)
+	if err := Vacant(on, dir); err != nil {
+		return err
 	}
 	x := &exporter{
 		on: on, open: open, m: m, part: dir + ".part", progress: progress, grown: map[string]bool{},
@@ -87,12 +86,52 @@ func Export(on disk.System, open Opener, manifest, seal []byte, dir string,
 	if err != nil {
 		return errors.Join(finding.Doing(err, "export to %s", dir), on.RemoveAll(x.part))
 	}
-	for _, above := range slices.Sorted(maps.Keys(x.grown)) {
-		if !strings.HasPrefix(above+"/", x.part+"/") {
-			err = errors.Join(err, disk.Sync(on, above))
-		}
+	return finding.Doing(disk.Sync(on, filepath.Dir(dir)), "export to %s", dir)
+}
+
+// Occupied is why nothing can be exported to a folder, and what to do.
+type Occupied struct{ Why, Way string }
+
+// Error implements error.
+func (o *Occupied) Error() string { return o.Why + ": " + o.Way }
+
+// Vacant tells whether a folder that appears whole can appear as dir, which must be empty or not
+// there: an *Occupied says why not.
+func Vacant(on disk.System, dir string) error {
+	info, err := on.Lstat(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
 	}
-	return finding.Doing(err, "export to %s", dir)
+	doing := func(err error) error { return finding.Doing(err, "look whether %s is empty", dir) }
+	if err != nil {
+		return doing(err)
+	}
+	if !info.IsDir() {
+		what := "no folder"
+		if info.Mode()&fs.ModeSymlink != 0 {
+			what = "a link"
+		}
+		return &Occupied{fmt.Sprintf("%s is there, and is %s", dir, what),
+			"give a folder that does not exist yet"}
+	}
+	entries, err := on.ReadDir(dir)
+	if err != nil {
+		return doing(err)
+	}
+	if len(entries) > 0 {
+		return &Occupied{fmt.Sprintf("%s is there and not empty", dir), "give a folder that does not exist " +
+			"yet, or bring an export that lies there up to date with --onto"}
+	}
+	above, err := on.Stat(filepath.Dir(dir))
+	if err != nil {
+		return doing(err)
+	}
+	in, ok := info.Sys().(*syscall.Stat_t)
+	around, too := above.Sys().(*syscall.Stat_t)
+	if ok && too && in.Dev != around.Dev {
+		return &Occupied{fmt.Sprintf("a file system is mounted at %s", dir), "give a folder in it"}
+	}
+	return nil
 }
 
 // exporter lays out one edition.
@@ -108,8 +147,14 @@ type exporter struct {
 }
 
 func (x *exporter) everything(manifest, seal []byte) error {
-	if err := x.folder(x.part); err != nil {
+	above, err := disk.MakeFolder(x.on, x.part)
+	if err != nil {
 		return err
+	}
+	for _, folder := range above { // now: a next try would take what is there as it is
+		if err := disk.Sync(x.on, folder); err != nil {
+			return err
+		}
 	}
 	if err := x.all(x.m.Lines); err != nil {
 		return err
@@ -123,6 +168,7 @@ func (x *exporter) everything(manifest, seal []byte) error {
 			return err
 		}
 	}
+	x.grown[x.part] = true
 	for _, f := range []struct {
 		name string
 		data []byte
@@ -131,11 +177,9 @@ func (x *exporter) everything(manifest, seal []byte) error {
 			return err
 		}
 	}
-	for _, below := range slices.Sorted(maps.Keys(x.grown)) {
-		if strings.HasPrefix(below+"/", x.part+"/") {
-			if err := disk.Sync(x.on, below); err != nil {
-				return err
-			}
+	for _, folder := range slices.Sorted(maps.Keys(x.grown)) {
+		if err := disk.Sync(x.on, folder); err != nil {
+			return err
 		}
 	}
 	return nil

@@ -128,7 +128,10 @@ func TestEachFaultOfTheDiskWhileExporting(t *testing.T) {
 		}
 	})
 	part := "usb/out.part"
-	inOrder(t, calls, "write "+part+"/tarn/pool/a.deb", "sync "+part+"/tarn/pool/a.deb",
-		"sync "+part+"/tarn/pool", "rename "+part+" usb/out", "sync .", "sync usb")
+	inOrder(t, calls, "mkdir usb", "sync .", "write "+part+"/tarn/pool/a.deb", "sync "+part+
+		"/tarn/pool/a.deb", "sync "+part+"/tarn/pool", "rename "+part+" usb/out")
+	if last := calls[len(calls)-1]; last != "sync usb" {
+		t.Errorf("at last: %s", last)
+	}
 	inOrder(t, calls, "sync "+part+"/manifest", "sync "+part, "rename "+part+" usb/out")
 }

@@ -39,7 +39,7 @@ func WriteFiles(root string, files []archive.ClientFile) (gone, left []string, e
 
 // WriteFilesOn is WriteFiles on a file system that is handed in.
 func WriteFilesOn(on disk.System, root string, files []archive.ClientFile) (gone, left []string, err error) {
-	w := writer{on, root}
+	w := writer{on, filepath.Clean(root), map[string]bool{}}
 	old, err := w.written()
 	if err != nil {
 		return nil, nil, err
@@ -71,11 +71,19 @@ func WriteFilesOn(on disk.System, root string, files []archive.ClientFile) (gone
 			left = append(left, path)
 		}
 	}
+	// What the list says is so before the list says it.
+	if err := w.durable(); err != nil {
+		return gone, left, err
+	}
 	var list bytes.Buffer
 	for _, path := range slices.Sorted(maps.Keys(now)) {
 		list.WriteString(now[path] + "  " + path + "\n")
 	}
-	return gone, left, w.write(w.at(Written), list.Bytes(), 0o644)
+	err = w.write(w.at(Written), list.Bytes(), 0o644)
+	if err == nil {
+		err = w.durable()
+	}
+	return gone, left, err
 }
 
 func digest(data []byte) string {
@@ -85,8 +93,9 @@ func digest(data []byte) string {
 
 // writer writes below the root of a machine.
 type writer struct {
-	on   disk.System
-	root string
+	on      disk.System
+	root    string
+	changed map[string]bool // folders whose entries are not durable
 }
 
 func (w writer) at(path string) string { return filepath.Join(w.root, filepath.FromSlash(path)) }
@@ -136,6 +145,7 @@ func (w writer) keep(f archive.ClientFile, ours string) error {
 
 // takeAway removes a file that is as we wrote it, and puts back what stood there.
 func (w writer) takeAway(path, ours string) (bool, error) {
+	w.changed[filepath.Dir(path)] = true // also what an earlier try took away
 	data, err := disk.ReadFile(w.on, path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return true, nil
@@ -152,11 +162,31 @@ func (w writer) takeAway(path, ours string) (bool, error) {
 	return true, finding.Doing(w.on.Remove(path), "take away a file that is no longer needed")
 }
 
-// write writes a file whole, with exactly that mode, and durably: what a machine starts
-// with must not be half of it after the power failed.
+// write writes a file whole, with exactly that mode: what a machine starts with must not be
+// half of it after the power failed. That it has the file at all is so when the folders
+// above it are durable: an earlier try may have made them.
 func (w writer) write(path string, data []byte, mode os.FileMode) error {
-	if _, err := disk.MakeFolder(w.on, filepath.Dir(path)); err != nil {
+	grown, err := disk.MakeFolder(w.on, filepath.Dir(path))
+	for _, folder := range grown {
+		w.changed[folder] = true
+	}
+	if err != nil {
 		return err
 	}
+	for folder := filepath.Dir(path); folder != w.root; {
+		folder = filepath.Dir(folder)
+		w.changed[folder] = true
+	}
 	return finding.Doing(disk.Replace(w.on, path, data, mode), "write a file for the machine")
+}
+
+// durable makes the entries of folders durable that have others than before.
+func (w writer) durable() error {
+	for _, folder := range slices.Sorted(maps.Keys(w.changed)) {
+		if err := disk.Sync(w.on, folder); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return finding.Doing(err, "make the files of the machine durable")
+		}
+		delete(w.changed, folder)
+	}
+	return nil
 }

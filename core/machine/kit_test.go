@@ -148,6 +148,15 @@ func TestAKitAppliesAndLeadsBack(t *testing.T) {
 				"no way back") {
 				t.Error(said)
 			}
+			kept := filepath.Join(root, "var/lib/stockade/before/0001.tar.gone-back")
+			if st, err := os.Stat(kept); err != nil || st.Mode() != 0o600 {
+				t.Errorf("what is kept, with any password in it: %v, %v", st, err)
+			}
+			stuck := unpacked(t, kit("barrage/3", file("mine.conf", "third\n"), file("sources.list/x", "")))
+			sh(t, 1, filepath.Join(stuck, "apply"), root)
+			if d := differ(start, snapshot(t, root)); len(d) > 0 {
+				t.Errorf("what could not be put in place as a whole changed %v", d)
+			}
 			must.Do(t, os.WriteFile(filepath.Join(first, "root", own, "ring.gpg"), []byte("x"), 0o600))
 			if said := sh(t, 1, filepath.Join(first, "apply"), root); !strings.Contains(said,
 				"nothing was changed") {

@@ -125,9 +125,20 @@ func (d *Dir) Flush() error {
 }
 
 // recover takes over what was ready when the last process ended: bytes that are still
-// what their name says. Those that the disk lost are fetched again.
+// what their name says. Those that the disk lost are fetched again. What it gave a place may not
+// be durable there: the first Flush makes every folder of the pool so.
 func (d *Dir) recover() error {
-	entries, err := d.on.ReadDir(d.readyFolder())
+	entries, err := d.on.ReadDir(d.root)
+	if err != nil {
+		return err
+	}
+	d.touch(d.root)
+	for _, e := range entries {
+		if e.IsDir() && len(e.Name()) == 2 {
+			d.touch(filepath.Join(d.root, e.Name()))
+		}
+	}
+	entries, err = d.on.ReadDir(d.readyFolder())
 	if err != nil {
 		return err
 	}

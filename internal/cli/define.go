@@ -207,7 +207,7 @@ func (a *app) mend(paths []string) error {
 	for _, m := range mended {
 		kept, err := keepBeside(m.Name, []byte(m.Before))
 		if err == nil {
-			err = disk.Replace(disk.OS, m.Name, []byte(m.After), modeOf(m.Name))
+			err = disk.Save(m.Name, []byte(m.After), modeOf(m.Name))
 		}
 		if err != nil {
 			return err

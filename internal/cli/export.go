@@ -85,10 +85,15 @@ func (a *app) export(ctx context.Context, what, dir string, x exporting) error {
 			return usage("in %s lies %s, an export of another mirror", dir, lies)
 		}
 	}
-	if entries, err := os.ReadDir(dir); !x.onto && err == nil && len(entries) > 0 {
-		return usageDo("give a folder that does not exist yet, or bring an export that lies there up to "+
-			"date "+
-			"with --onto", "%s is there and not empty", dir)
+	if !x.onto {
+		err := edition.Vacant(disk.OS, dir)
+		var occupied *edition.Occupied
+		if errors.As(err, &occupied) {
+			return usageDo(occupied.Way, "%s", occupied.Why)
+		}
+		if err != nil {
+			return err
+		}
 	}
 	if err := noLinks(filepath.Join(dir, "machines")); err != nil {
 		return err

@@ -102,7 +102,7 @@ with --alone it takes the machine's other sources out of use), and one that lead
 				_, err := a.out.Write(raw)
 				return err
 			}
-			if err := disk.Replace(disk.OS, out, raw, 0o644); err != nil {
+			if err := disk.Save(out, raw, 0o644); err != nil {
 				return err
 			}
 			return a.show(map[string]any{"group": of, "file": out, "bytes": len(raw)},

@@ -277,14 +277,14 @@ func (a *app) writeImported(i *definition.Imported, dir, text string) error {
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 			return finding.Doing(err, "write to %s", dir)
 		}
-		if err := disk.Replace(disk.OS, path, i.Keys[file], 0o644); err != nil {
+		if err := disk.Save(path, i.Keys[file], 0o644); err != nil {
 			return err
 		}
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return finding.Doing(err, "write to %s", dir)
 	}
-	if err := disk.Replace(disk.OS, site, []byte(text), 0o644); err != nil {
+	if err := disk.Save(site, []byte(text), 0o644); err != nil {
 		return err
 	}
 	a.say("%s has %s; look through it, then: stockade check %s", site, number(len(i.Set.Sources), "source"),

@@ -108,7 +108,7 @@ func (a *app) written(text, file, what string) error {
 		fmt.Fprint(a.out, text)
 		return nil
 	}
-	if err := disk.Replace(disk.OS, file, []byte(text), 0o644); err != nil {
+	if err := disk.Save(file, []byte(text), 0o644); err != nil {
 		return err
 	}
 	a.say("%s is in %s", what, file)

@@ -116,7 +116,7 @@ token is asked for, or read from --token-file, or from STOCKADE_TOKEN.`,
 			if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 				return err
 			}
-			if err := disk.Replace(disk.OS, file, raw, 0o600); err != nil {
+			if err := disk.Save(file, raw, 0o600); err != nil {
 				return err
 			}
 			a.say("%s at %s, with the rights of the role %s; remembered in %s", who.Account, r.Server,

@@ -77,8 +77,8 @@ paired the two. Wardens may do this.`,
 			if err != nil {
 				return err
 			}
-			if out != "" {
-				if err := disk.Replace(disk.OS, out, []byte(t.Text), 0o644); err != nil {
+			if out != "" && out != "-" {
+				if err := disk.Save(out, []byte(t.Text), 0o644); err != nil {
 					return err
 				}
 				a.say("%s is written; whoever takes it compares the fingerprint of this site: stockade site "+

@@ -88,7 +88,7 @@ func (s *Service) keepWitness(last string) (signed string, err error) {
 	if _, err := journal.Newest(s.db.Journal(), s.keys); err != nil {
 		return last, err
 	}
-	return signed, disk.Replace(disk.OS, s.cfg.Witness, []byte(signed), 0o644)
+	return signed, disk.Save(s.cfg.Witness, []byte(signed), 0o644)
 }
 
 // contradictsWitness tells when the witness knows a longer history, or another one.

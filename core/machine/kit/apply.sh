@@ -25,8 +25,15 @@ if ! sha256sum --quiet -c SHA256SUMS; then
 	exit 1
 fi
 
-# What is there now, for the way back.
+# On the disk, and not only in memory: a file with its bytes, a folder with its names.
+durable() {
+	sync "$@" 2>/dev/null || sync
+}
+
+# What is there now, for the way back. There can be passwords in it.
+umask 022
 mkdir -p "$state/before"
+umask 077
 n=1
 while [ -e "$state/before/$(printf %04d $n).tar" ] || [ -e "$state/before/$(printf %04d $n).tar.gone-back" ]; do
 	n=$((n + 1))
@@ -43,20 +50,32 @@ if [ $# -gt 0 ]; then
 else
 	tar -cf "$kept.new" -T /dev/null
 fi
+durable "$kept.new"
 mv "$kept.new" "$kept"
+durable "$state/before"
+umask 022
 
-# Each file whole or not at all.
-put() {
+# Each file whole or not at all, and none before all of them are there.
+staged() {
+	sum=$(sha256sum <"root/$2")
+	echo "${sum%% *}  $2" >>"$state/written.new"
 	mkdir -p "$root/$(dirname "$2")"
 	cp "root/$2" "$root/$2.stockade-new"
 	chmod "$1" "$root/$2.stockade-new"
-	mv "$root/$2.stockade-new" "$root/$2"
-	sum=$(sha256sum <"root/$2")
-	echo "${sum%% *}  $2" >>"$state/written.new"
+	durable "$root/$2.stockade-new"
+}
+unstaged() {
+	cut -c 67- "$state/written.new" 2>/dev/null | while read -r path; do
+		rm -f "$root/$path.stockade-new"
+	done
 }
 : >"$state/written.new"
-{{range .Modes}}put {{.}}
+trap unstaged EXIT
+{{range .Modes}}staged {{.}}
 {{end}}
+cut -c 67- "$state/written.new" | while read -r path; do
+	mv "$root/$path.stockade-new" "$root/$path"
+done
 # What an earlier one wrote and nobody changed since, and is not needed any more.
 if [ -e "$root/{{.Written}}" ]; then
 	while read -r sum path; do
@@ -66,11 +85,24 @@ if [ -e "$root/{{.Written}}" ]; then
 		now=$(sha256sum <"$root/$path")
 		if [ "${now%% *}" = "$sum" ]; then
 			rm "$root/$path"
+			durable "$(dirname "$root/$path")"
 			echo "/$path is no longer needed, and was taken away"
 		fi
 	done <"$root/{{.Written}}"
 fi
+
+# What the list says is so before the list says it.
+durable "$state/written.new"
+cut -c 67- "$state/written.new" | while read -r path; do
+	while [ "$path" != . ]; do
+		path=$(dirname "$path")
+		echo "$root/$path"
+	done
+done | sort -u | while read -r folder; do
+	durable "$folder"
+done
 mv "$state/written.new" "$root/{{.Written}}"
+durable "$state"
 {{if .Setup}}
 if [ $alone = yes ]; then
 	sh "$root/{{.Setup}}" "$root"

@@ -18,11 +18,20 @@ if [ -z "$kept" ]; then
 	exit 1
 fi
 
+# On the disk, and not only in memory: a file with its bytes, a folder with its names.
+durable() {
+	sync "$@" 2>/dev/null || sync
+}
+umask 022
+
 # All of it is unpacked before anything goes.
 old="$state/back.old" new="$state/back.new"
 rm -rf "$old" "$new"
 mkdir -p "$old" "$new"
 tar -C "$new" -xpf "$kept"
+find "$new" -type f | while read -r file; do
+	durable "$file"
+done
 for path in $touched; do
 	if [ -e "$root/$path" ] || [ -L "$root/$path" ]; then
 		mkdir -p "$old/$(dirname "$path")"
@@ -32,6 +41,13 @@ for path in $touched; do
 		mkdir -p "$root/$(dirname "$path")"
 		mv "$new/$path" "$root/$path"
 	fi
+done
+# Until all of it is there for good, the next call does it again.
+for path in $touched; do
+	while [ "$path" != . ]; do
+		path=$(dirname "$path")
+		[ ! -d "$root/$path" ] || durable "$root/$path"
+	done
 done
 mv "$kept" "$kept.gone-back"
 rm -rf "$old" "$new"
