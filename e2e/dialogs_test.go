@@ -85,6 +85,30 @@ func TestEscapeEndsAQuestionAndTheFocusReturns(t *testing.T) {
 		b.run(at, chromedp.KeyEvent("\x1b"))
 		b.until(at+" gives the focus back", where+` === "opener"`)
 	}
+	// What was typed is not lost without a word, neither by Escape nor by a click beside the question.
+	open := `document.querySelector("[role=dialog] input, [role=dialog] textarea")?.value.endsWith("rook")`
+	lost := `!!document.querySelector("[role=dialog] [role=alert]")?.textContent.includes("what you typed")`
+	b.open("/accounts")
+	b.press("New account")
+	b.until("a new account", where+` === "dialog"`)
+	b.run("beside", chromedp.MouseClickXY(8, 400))
+	b.until("nothing was typed", `!document.querySelector("[role=dialog]")`)
+	for _, by := range []struct {
+		name string
+		end  chromedp.Action
+	}{{"Escape", chromedp.KeyEvent("\x1b")}, {"beside", chromedp.MouseClickXY(8, 400)}} {
+		b.press("New account")
+		b.until("a new account", where+` === "dialog"`)
+		b.run(by.name, chromedp.SendKeys(`[role=dialog] input`, "rook", chromedp.ByQuery))
+		b.run(by.name, by.end)
+		b.until(by.name+" tells what would be lost", open+"&&"+lost)
+		b.press("Go on")
+		b.until(by.name+" goes on", open+"&& !"+lost)
+		b.run(by.name, chromedp.KeyEvent("\x1b"))
+		b.until(by.name, lost)
+		b.run(by.name, chromedp.KeyEvent("\x1b"))
+		b.until(by.name+" twice", `!document.querySelector("[role=dialog]")`)
+	}
 	if after := mustOut(s, "journal", "list", "-o", "ids"); after != before {
 		t.Errorf("questions that were ended did something: %s and then %s", before, after)
 	}

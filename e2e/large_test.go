@@ -365,7 +365,7 @@ func (s *site) answers() {
 		"/editions/store-03/8/packages?q=part-64999", "/editions/store-03/8/diff", "/lanes", "/groups",
 		"/groups/hall-007/files", "/machines", "/machines?state=stranded&limit=200", "/machines/pump-0002",
 		"/machines?as=csv", "/search?q=pump-01", "/jobs", "/journal", "/revisions",
-		"/lanes/lane-06/difference?to=store-03/5", "/accounts", "/credentials"} {
+		"/lanes/lane-06/difference?to=store-03/5", "/accounts", "/credentials", "/pool"} {
 		for range 2 {
 			start := time.Now()
 			code, body, _ := get(t, s.service.APIURL()+api.Base+path, "Authorization", "Bearer "+s.token)

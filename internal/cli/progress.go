@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"sync/atomic"
 	"time"
@@ -13,14 +14,14 @@ import (
 
 var stepWords = map[string]string{"roots": "asking for roots", "probe": "measuring upstreams",
 	"indexes": "fetching indexes",
-	"select":  "choosing packages", "packages": "fetching packages",
+	"select":  "choosing packages", "files": "reading which files packages have",
+	"packages": "fetching packages", "source packages": "fetching source packages",
 	"write": "writing indexes", "seal": "sealing", "verify": "checking files",
 	"copy": "copying files", "wait": "waiting", "sweep": "removing",
-	"examine": "comparing the root with"}
+	"examine": "comparing the root with", "read": "read what is offered"}
 
 // joint stands between what is done and what it is about.
-var joint = map[string]string{"roots": " of ", "indexes": " of ", "files": " of ", "wait": " ",
-	"examine": " "}
+var joint = map[string]string{"roots": " of ", "indexes": " of ", "files": " of ", "read": " of "}
 
 // progress draws events.
 type progress struct {
@@ -53,7 +54,7 @@ func (p *progress) show(e mirror.Event) {
 		if fresh := e.Step != p.step || e.Text != p.text; fresh || time.Since(p.last) > 2*time.Second {
 			line := name
 			if e.Text != "" {
-				line += joint[e.Step] + e.Text
+				line += cmp.Or(joint[e.Step], " ") + e.Text
 			}
 			if e.BytesTotal > 0 {
 				line += fmt.Sprintf(": %s of %s", size(e.Bytes), size(e.BytesTotal))

@@ -3,7 +3,6 @@ package service
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -15,7 +14,6 @@ import (
 	"stockade/core/journal"
 	"stockade/core/mirror"
 	"stockade/internal/api"
-	"stockade/internal/store"
 )
 
 // asideKey is what a finding is known by while it is set aside. One that gets worse is another,
@@ -139,7 +137,11 @@ type visit struct {
 func (s *Service) handleVisit(c *gin.Context) (any, error) {
 	name, now := who(c).Name, s.now().UTC()
 	var v visit
-	if _, err := s.db.Kept("visit", name, &v); err == nil && now.Sub(v.Seen) > visitGap {
+	_, there, err := s.db.Kept("visit", name, &v)
+	if err != nil {
+		return nil, err
+	}
+	if there && now.Sub(v.Seen) > visitGap {
 		v.Since = v.Seen
 	}
 	v.Seen = now
@@ -173,10 +175,12 @@ func (s *Service) newSince(at time.Time, sources []string, lanes []api.Lane,
 			continue
 		}
 		var a mirror.Accepted
-		if _, err := s.db.Kept("accepted", k.Name, &a); err == nil {
-			out.Roots = append(out.Roots, api.NewRoot{Source: k.Name, Date: a.Date, At: k.At})
-		} else if !errors.Is(err, store.ErrNotFound) {
+		_, there, err := s.db.Kept("accepted", k.Name, &a)
+		if err != nil {
 			return nil, err
+		}
+		if there {
+			out.Roots = append(out.Roots, api.NewRoot{Source: k.Name, Date: a.Date, At: k.At})
 		}
 	}
 	for _, e := range editions {

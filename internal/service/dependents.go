@@ -1,7 +1,6 @@
 package service
 
 import (
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -15,7 +14,6 @@ import (
 	"stockade/core/mirror"
 	"stockade/core/trust"
 	"stockade/internal/api"
-	"stockade/internal/store"
 )
 
 func (s *Service) handleDependents(c *gin.Context) (any, error) {
@@ -71,14 +69,11 @@ func (s *Service) signed(fingerprint string) (api.Signed, error) {
 	out.Stops = set.StandingOn(stops)
 	for _, name := range set.Names("source") {
 		var a mirror.Accepted
-		_, err := s.db.Kept("accepted", name, &a)
-		if errors.Is(err, store.ErrNotFound) {
-			continue
-		}
+		_, there, err := s.db.Kept("accepted", name, &a)
 		if err != nil {
 			return out, err
 		}
-		if a.Signer.Is(fingerprint) {
+		if there && a.Signer.Is(fingerprint) {
 			out.Roots = append(out.Roots, api.SignedRoot{Source: name, Date: a.Date, At: a.Signer.At})
 		}
 	}

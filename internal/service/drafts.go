@@ -3,14 +3,12 @@ package service
 import (
 	"crypto/rand"
 	"encoding/json"
-	"errors"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
 	"stockade/core/definition"
 	"stockade/internal/api"
-	"stockade/internal/store"
 )
 
 // What an account is describing is kept for it, so that it outlives the window and is there in
@@ -32,11 +30,8 @@ func draftFor(account string) []byte { return []byte("stockade draft " + account
 func (s *Service) draft(account string) (api.Draft, error) {
 	none := api.Draft{Documents: []definition.Text{}, Files: map[string][]byte{}}
 	var kept draftSealed
-	at, err := s.db.Kept("draft", account, &kept)
-	if errors.Is(err, store.ErrNotFound) {
-		return none, nil
-	}
-	if err != nil {
+	at, there, err := s.db.Kept("draft", account, &kept)
+	if err != nil || !there {
 		return none, err
 	}
 	none.Version = kept.Version

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -10,7 +9,6 @@ import (
 	"stockade/core/finding"
 	"stockade/core/mirror"
 	"stockade/internal/api"
-	"stockade/internal/store"
 )
 
 // taken is what is kept of the first files that machines were given.
@@ -20,7 +18,7 @@ type taken struct {
 
 // filesTaken notes that files for machines were handed out, the first time.
 func (s *Service) filesTaken(group string) error {
-	if _, err := s.db.Kept("taken", "files", &taken{}); err == nil || !errors.Is(err, store.ErrNotFound) {
+	if _, there, err := s.db.Kept("taken", "files", &taken{}); there || err != nil {
 		return err
 	}
 	return s.db.Keep("taken", "files", taken{group}, s.now().UTC())
@@ -30,7 +28,7 @@ func (s *Service) filesTaken(group string) error {
 // of it, or what it needs; nothing once the first files for machines were taken.
 func (s *Service) firstPath(set *definition.Set, lanes []api.Lane,
 	editions []api.Edition) ([]api.FirstStep, error) {
-	if _, err := s.db.Kept("taken", "files", &taken{}); err == nil || !errors.Is(err, store.ErrNotFound) {
+	if _, there, err := s.db.Kept("taken", "files", &taken{}); there || err != nil {
 		return nil, err
 	}
 	t, err := s.readTrusted()
@@ -53,11 +51,14 @@ func (s *Service) firstPath(set *definition.Set, lanes []api.Lane,
 		if len(t.keyring(set, name, s.now).Counting()) > 0 || set.Sources[name].Unsigned.Reason != "" {
 			counting = append(counting, name)
 		}
-		var kept probed
-		if _, err := s.db.Kept("probe", name, &kept); err == nil {
+		if _, there, err := s.db.Kept("probe", name, &probed{}); err != nil {
+			return nil, err
+		} else if there {
 			measured = append(measured, name)
 		}
-		if _, err := s.db.Kept("accepted", name, &mirror.Accepted{}); err == nil {
+		if _, there, err := s.db.Kept("accepted", name, &mirror.Accepted{}); err != nil {
+			return nil, err
+		} else if there {
 			fresh = append(fresh, name)
 		}
 	}

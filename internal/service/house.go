@@ -46,10 +46,10 @@ func (s *Service) houseSource(set *definition.Set, name string) (*mirror.Source,
 	defer s.publishing.Unlock()
 	var last *mirror.House
 	var kept mirror.House
-	if _, err := s.db.Kept("house", name, &kept); err == nil {
-		last = &kept
-	} else if !errors.Is(err, store.ErrNotFound) {
+	if _, there, err := s.db.Kept("house", name, &kept); err != nil {
 		return nil, err
+	} else if there {
+		last = &kept
 	}
 	if out.House, err = s.builder(nil).PublishHouse(out.Spec, out.Family, packages, last); err != nil {
 		return nil, err
@@ -94,10 +94,11 @@ func (s *Service) houseFiles() (map[string]bool, error) {
 		if !src.Managed() {
 			continue
 		}
-		if _, err := s.db.Kept("house", name, &h); err == nil {
-			for _, sum := range h.Files {
-				out[sum] = true
-			}
+		if _, _, err := s.db.Kept("house", name, &h); err != nil {
+			return nil, err
+		}
+		for _, sum := range h.Files {
+			out[sum] = true
 		}
 	}
 	delete(out, "")

@@ -74,7 +74,9 @@ func (s *Service) plan(name string) (mirror.Plan, error) {
 		}
 		p.Previous = open.Edition
 		var same alike
-		if _, err := s.db.Kept("alike", name, &same); err == nil && same.Edition == e.Number {
+		if _, there, err := s.db.Kept("alike", name, &same); err != nil {
+			return p, err
+		} else if there && same.Edition == e.Number {
 			p.Alike = same.Inputs
 		}
 		err = open.Items(func(it edition.Item) error {
@@ -484,11 +486,11 @@ func (s *Service) describeMirror(set *definition.Set, all states, shown map[stri
 	}
 	slices.Sort(out.Lanes)
 	var last checked
-	if at, err := s.db.Kept("mirror", name, &last); err == nil {
-		out.Checked = at
-		for _, f := range last.Findings { // also those about its sources and groups
-			out.Findings = withFinding(out.Findings, f)
-		}
+	if out.Checked, _, err = s.db.Kept("mirror", name, &last); err != nil {
+		return out, err
+	}
+	for _, f := range last.Findings { // also those about its sources and groups
+		out.Findings = withFinding(out.Findings, f)
 	}
 	out.Findings.Sort()
 	return out, nil

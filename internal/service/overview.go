@@ -37,7 +37,10 @@ func (s *Service) overview(since time.Time) (api.Overview, error) {
 	var asked []time.Time
 	out.Looked.Journal = s.comparedAt()
 	for _, name := range slices.Sorted(maps.Keys(set.Sources)) {
-		src := s.describeSource(set, all, name)
+		src, err := s.describeSource(set, all, name)
+		if err != nil {
+			return out, err
+		}
 		if !src.Disabled && !set.Sources[name].Managed() {
 			asked = append(asked, src.Checked)
 		}
@@ -50,7 +53,9 @@ func (s *Service) overview(since time.Time) (api.Overview, error) {
 			strip.Worst = string(src.Findings[0].Severity)
 		}
 		days := map[string]int{}
-		s.db.Kept("days", name, &days)
+		if _, _, err := s.db.Kept("days", name, &days); err != nil {
+			return out, err
+		}
 		for i := 89; i >= 0; i-- {
 			d := s.now().UTC().AddDate(0, 0, -i).Format(time.DateOnly)
 			strip.Days = append(strip.Days, api.Day{Date: d, Published: days[d]})

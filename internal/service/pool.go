@@ -2,9 +2,10 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
-	"maps"
 	"os"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
@@ -17,6 +18,7 @@ import (
 	"stockade/core/mirror"
 	"stockade/core/pool"
 	"stockade/internal/api"
+	"stockade/internal/store"
 )
 
 // sweeping keeps a sweep of the pool and what puts files into the pool apart. Any
@@ -72,44 +74,19 @@ func (s *sweeping) alone(ctx context.Context, waits func()) (release func(), err
 	return func() { s.all.Release(usersMost) }, nil
 }
 
-// held gives what a sweep leaves: by digest, which edition is the only one that
-// holds it, or shared when more do or when something else builds on it. Editions
-// are counted as each is called with them; they are too large to keep.
-func (s *Service) held(each func(*edition.Sealed)) (by map[string]int, err error) {
-	by = map[string]int{}
+// held works out what a sweep leaves: what editions hold, what the next builds read again, and
+// what house sources stand on.
+func (s *Service) held() (*edition.Holdings, error) {
 	records, err := s.db.Editions("")
 	if err != nil {
 		return nil, err
 	}
-	at := -1
-	for _, e := range records {
-		if e.Retired {
-			continue
-		}
-		open, err := s.editions.open(s, e.Mirror, e.Number)
-		if err != nil {
-			return nil, err
-		}
-		at++
-		each(open)
-		hold := func(sum string) {
-			if other, ok := by[sum]; ok && other != at {
-				by[sum] = shared
-			} else if !ok {
-				by[sum] = at
-			}
-		}
-		for l, err := range open.Files() {
-			if err != nil {
-				return nil, err
-			}
-			hold(l.SHA256)
-		}
-		for _, src := range open.Sources {
-			for _, x := range src.Indexes {
-				hold(x.SHA256) // the next build reads them again
-			}
-		}
+	records = slices.DeleteFunc(records, func(e store.Edition) bool { return e.Retired })
+	held, err := edition.Held(s.pool, len(records), func(n int) (*edition.Sealed, error) {
+		return s.editions.open(s, records[n].Mirror, records[n].Number)
+	})
+	if err != nil {
+		return nil, err
 	}
 	accepted, err := s.db.AllKept("accepted")
 	if err != nil {
@@ -117,63 +94,38 @@ func (s *Service) held(each func(*edition.Sealed)) (by map[string]int, err error
 	}
 	for _, k := range accepted {
 		var a mirror.Accepted
-		if _, err := s.db.Kept("accepted", k.Name, &a); err == nil {
-			for _, f := range a.Files {
-				by[f.SHA256] = shared
-			}
+		if err := json.Unmarshal([]byte(k.Body), &a); err != nil {
+			return nil, fmt.Errorf("what was accepted of %s cannot be read: %w", k.Name, err)
+		}
+		for _, f := range a.Files {
+			held.Keep(f.SHA256)
 		}
 	}
 	house, err := s.houseFiles()
 	if err != nil {
 		return nil, err
 	}
-	for sum := range maps.Keys(house) {
-		by[sum] = shared
+	for sum := range house {
+		held.Keep(sum)
 	}
-	return by, nil
+	return held, nil
 }
-
-const shared = -1
 
 // poolUsage works out what uses the disk.
 func (s *Service) poolUsage() (out api.PoolUsage, err error) {
-	add := func(to *api.Space, bytes int64) { to.Files++; to.Bytes += bytes }
-	sizes := map[string]int64{}
-	if err := s.pool.Each(func(sum string, size int64) error {
-		sizes[sum] = size
-		add(&out.Total, size)
-		return nil
-	}); err != nil {
+	held, err := s.held()
+	if err != nil {
 		return out, err
 	}
 	lanes, err := s.shown()
 	if err != nil {
 		return out, err
 	}
-	out.Editions = []api.EditionSpace{}
-	by, err := s.held(func(open *edition.Sealed) {
-		e := api.EditionSpace{Name: open.Name(), Lanes: append([]string{}, lanes[open.Name()]...)}
-		seen := map[string]bool{}
-		for l, err := range open.Files() {
-			if err != nil {
-				return // held tells it
-			}
-			if size, ok := sizes[l.SHA256]; ok && !seen[l.SHA256] {
-				seen[l.SHA256] = true
-				add(&e.Held, size)
-			}
-		}
-		out.Editions = append(out.Editions, e)
-	})
-	if err != nil {
-		return out, err
-	}
-	for sum, size := range sizes {
-		if at, ok := by[sum]; !ok {
-			add(&out.Unheld, size)
-		} else if at != shared {
-			add(&out.Editions[at].Alone, size)
-		}
+	alone, unheld := held.Alone()
+	out.Total, out.Unheld, out.Editions = api.Space(held.Total), api.Space(unheld), []api.EditionSpace{}
+	for n, e := range held.Editions {
+		out.Editions = append(out.Editions, api.EditionSpace{Name: e.Name, Held: api.Space(e.Held),
+			Alone: api.Space(alone[n]), Lanes: append([]string{}, lanes[e.Name]...)})
 	}
 	if out.Aside.Files, out.Aside.Bytes, err = s.pool.Aside(); err != nil {
 		return out, err
@@ -193,7 +145,7 @@ func (s *Service) startSweep(by string) (api.Job, error) {
 			}
 			defer release()
 			sink(mirror.Event{Step: "sweep", Remaining: -1})
-			held, err := s.held(func(*edition.Sealed) {})
+			held, err := s.held()
 			if err != nil {
 				return nil, nil, fmt.Errorf("nothing was swept: %w", err)
 			}
@@ -222,19 +174,16 @@ func (s *Service) startSweep(by string) (api.Job, error) {
 }
 
 // sweep removes what is not held, and what was set aside.
-func sweep(ctx context.Context, store pool.Store, held map[string]int) (out api.Space, err error) {
-	out.Files, out.Bytes, err = pool.Sweep(ctx, store, func(sum string) bool {
-		_, ok := held[sum]
-		return ok
-	})
+func sweep(ctx context.Context, files pool.Store, held *edition.Holdings) (out api.Space, err error) {
+	out.Files, out.Bytes, err = pool.Sweep(ctx, files, held.Needed)
 	if err != nil {
 		return out, err
 	}
-	if err := store.Tidy(); err != nil {
+	if err := files.Tidy(); err != nil {
 		return out, err
 	}
-	files, bytes, err := store.DropAside()
-	out.Files, out.Bytes = out.Files+files, out.Bytes+bytes
+	n, bytes, err := files.DropAside()
+	out.Files, out.Bytes = out.Files+n, out.Bytes+bytes
 	return out, err
 }
 

@@ -1,8 +1,6 @@
 package service
 
 import (
-	"errors"
-
 	"stockade/core/definition"
 	"stockade/core/mirror"
 	"stockade/core/trust"
@@ -15,10 +13,7 @@ import (
 // remember keeps what was accepted of a source that is taken out.
 func (s *Service) remember(tx *store.DB, set *definition.Set, name string) error {
 	var a mirror.Accepted
-	if _, err := tx.Kept("accepted", name, &a); err != nil {
-		if errors.Is(err, store.ErrNotFound) {
-			return nil
-		}
+	if _, there, err := tx.Kept("accepted", name, &a); err != nil || !there {
 		return err
 	}
 	for _, id := range set.Identities(name) {
@@ -35,12 +30,12 @@ func (s *Service) recall(tx *store.DB, set *definition.Set, name string) error {
 	var newest *mirror.Accepted
 	for _, id := range set.Identities(name) {
 		var a mirror.Accepted
-		_, err := tx.Kept("remembered", id, &a)
-		if err == nil && (newest == nil || a.Date.After(newest.Date)) {
-			newest = &a
-		}
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
+		_, there, err := tx.Kept("remembered", id, &a)
+		if err != nil {
 			return err
+		}
+		if there && (newest == nil || a.Date.After(newest.Date)) {
+			newest = &a
 		}
 	}
 	if newest == nil {

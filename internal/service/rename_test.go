@@ -50,7 +50,8 @@ func TestARenamedSourceIsTheSameOne(t *testing.T) {
 		t.Errorf("%+v", v)
 	}
 	var a mirror.Accepted
-	if _, err := d.s.db.Kept("accepted", "tarn-main", &a); err != nil || !a.Date.Equal(now) {
+	if _, there, err := d.s.db.Kept("accepted", "tarn-main", &a); !there || err != nil ||
+		!a.Date.Equal(now) {
 		t.Errorf("what was accepted does not guard on: %+v %v", a, err)
 	}
 	if r, err := d.s.verifyJournal(""); err != nil || !r.Holds {

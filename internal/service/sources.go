@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -16,7 +15,6 @@ import (
 	"stockade/core/finding"
 	"stockade/core/mirror"
 	"stockade/internal/api"
-	"stockade/internal/store"
 )
 
 func (s *Service) handleSources(c *gin.Context) (any, error) {
@@ -30,7 +28,11 @@ func (s *Service) handleSources(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	for _, name := range slices.Sorted(maps.Keys(set.Sources)) {
-		out = append(out, s.describeSource(set, all, name))
+		src, err := s.describeSource(set, all, name)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, src)
 	}
 	return page(out, nil)
 }
@@ -44,7 +46,10 @@ func (s *Service) handleSource(c *gin.Context) (any, error) {
 	if _, ok := set.Sources[name]; !ok {
 		return nil, dangling("", "source", name, set.Sources)
 	}
-	out := s.describeSource(set, all, name)
+	out, err := s.describeSource(set, all, name)
+	if err != nil {
+		return nil, err
+	}
 	if out.Text, err = set.Only("source", name).YAML(); err != nil {
 		return nil, err
 	}
@@ -104,7 +109,7 @@ func (s *Service) editSource(verb string, edit func(*definition.Source)) handler
 	}
 }
 
-func (s *Service) describeSource(set *definition.Set, all states, name string) api.Source {
+func (s *Service) describeSource(set *definition.Set, all states, name string) (api.Source, error) {
 	out := api.Source{
 		Name:     name,
 		Source:   set.Sources[name],
@@ -133,18 +138,25 @@ func (s *Service) describeSource(set *definition.Set, all states, name string) a
 	}
 	out.Findings.Sort()
 	var a mirror.Accepted
-	if at, err := s.db.Kept("accepted", name, &a); err == nil {
+	at, there, err := s.db.Kept("accepted", name, &a)
+	if err != nil {
+		return out, err
+	}
+	if there {
 		a.Conditional = nil
 		out.Accepted, out.Checked = &a, at
 	}
-	if at, err := s.db.Kept("refresh", name, &checked{}); err == nil && at.After(out.Checked) {
+	if at, _, err = s.db.Kept("refresh", name, &checked{}); err != nil {
+		return out, err
+	}
+	if at.After(out.Checked) {
 		out.Checked = at
 	}
 	var pr probed
-	if _, err := s.db.Kept("probe", name, &pr); err == nil {
+	if _, _, err = s.db.Kept("probe", name, &pr); pr.Results != nil {
 		out.Probes = pr.Results
 	}
-	return out
+	return out, err
 }
 
 // source makes what the core needs of a described source. It is an error that no key
@@ -191,10 +203,10 @@ func (s *Service) sourceAsDescribed(set *definition.Set, t *trusted, name string
 		out.Unsigned.By, out.Unsigned.At = by.by, by.at
 	}
 	var a mirror.Accepted
-	if _, err := s.db.Kept("accepted", name, &a); err == nil {
-		out.Accepted = &a
-	} else if !errors.Is(err, store.ErrNotFound) {
+	if _, there, err := s.db.Kept("accepted", name, &a); err != nil {
 		return nil, err
+	} else if there {
+		out.Accepted = &a
 	}
 	return out, nil
 }
@@ -212,10 +224,10 @@ func (s *Service) keepAccepted(p *mirror.Publication) error {
 	a := p.Accepted
 	var now *mirror.Accepted
 	var kept mirror.Accepted
-	if _, err := s.db.Kept("accepted", a.Source, &kept); err == nil {
-		now = &kept
-	} else if !errors.Is(err, store.ErrNotFound) {
+	if _, there, err := s.db.Kept("accepted", a.Source, &kept); err != nil {
 		return err
+	} else if there {
+		now = &kept
 	}
 	if !p.MayAccept(now) {
 		return nil
@@ -226,7 +238,9 @@ func (s *Service) keepAccepted(p *mirror.Publication) error {
 	if p.Changed {
 		day := s.now().UTC().Format(time.DateOnly)
 		seen := map[string]int{}
-		s.db.Kept("days", a.Source, &seen)
+		if _, _, err := s.db.Kept("days", a.Source, &seen); err != nil {
+			return err
+		}
 		seen[day]++
 		for len(seen) > 120 {
 			delete(seen, slices.Min(slices.Collect(maps.Keys(seen))))
@@ -358,8 +372,8 @@ func (s *Service) orderUpstreams(c *gin.Context) (any, error) {
 			})
 	}
 	var last probed
-	at, err := s.db.Kept("probe", name, &last)
-	if errors.Is(err, store.ErrNotFound) {
+	at, there, err := s.db.Kept("probe", name, &last)
+	if err == nil && !there {
 		set, err := s.db.Described()
 		if err != nil {
 			return nil, err

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -15,7 +14,6 @@ import (
 	"stockade/core/mirror"
 	"stockade/core/trust"
 	"stockade/internal/api"
-	"stockade/internal/store"
 )
 
 // states is all that is told of anything now, by object: "source tarn". The
@@ -101,12 +99,14 @@ func (s *Service) states(set *definition.Set, t *trusted) (states, error) {
 			}
 		}
 		if !src.Disabled && !src.Managed() && !out["source "+name].HasErrors() {
-			if _, err := s.db.Kept("accepted", name, &mirror.Accepted{}); errors.Is(err, store.ErrNotFound) {
+			_, there, err := s.db.Kept("accepted", name, &mirror.Accepted{})
+			if err != nil {
+				return nil, err
+			}
+			if !there {
 				out.add(finding.New("source.never-accepted", "source "+name,
 					"nothing of it was accepted yet").
 					Do("stockade source refresh %s, or a build that uses it", name))
-			} else if err != nil {
-				return nil, err
 			}
 		}
 	}

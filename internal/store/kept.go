@@ -2,6 +2,7 @@ package store
 
 import (
 	"encoding/json"
+	"errors"
 	"time"
 
 	"gorm.io/gorm/clause"
@@ -36,13 +37,16 @@ func (d *DB) KeepQuietly(kind, name string, v any, at time.Time) error {
 		Create(&Kept{Kind: kind, Name: name, At: at, Body: string(raw)}).Error
 }
 
-// Kept reads it; ErrNotFound when there is none.
-func (d *DB) Kept(kind, name string, v any) (time.Time, error) {
+// Kept reads it, and tells whether there is any: an error says nothing of that.
+func (d *DB) Kept(kind, name string, v any) (at time.Time, there bool, err error) {
 	k, err := one[Kept](d, "kind = ? AND name = ?", kind, name)
-	if err != nil {
-		return time.Time{}, err
+	if errors.Is(err, ErrNotFound) {
+		return time.Time{}, false, nil
 	}
-	return k.At, json.Unmarshal([]byte(k.Body), v)
+	if err == nil {
+		err = json.Unmarshal([]byte(k.Body), v)
+	}
+	return k.At, err == nil, err
 }
 
 // AllKept gives everything of one kind.

@@ -203,3 +203,27 @@ func TestWhatATestPreparesIsNotDropped(t *testing.T) {
 		t.Errorf("only %d calls were looked at", seen)
 	}
 }
+
+// Each step that progress is told of has words on the command line and in the console.
+func TestEachStepOfProgressHasWords(t *testing.T) {
+	step := regexp.MustCompile(`(?:mirror\.|\b)Event\{\s*Step: *"([a-z ]+)"|\.progress\("([a-z ]+)"`)
+	cli := must.Read(t, "../cli/progress.go")
+	console := strings.ReplaceAll(must.Read(t, "../../console/src/parts/JobRun.vue"), "'", "")
+	n := 0
+	for _, name := range files(t, ".go") {
+		if strings.HasSuffix(name, "_test.go") {
+			continue
+		}
+		for _, m := range step.FindAllStringSubmatch(must.Read(t, name), -1) {
+			n++
+			word := m[1] + m[2]
+			onlyHere := word == "copy" // an export, which the command line does by itself
+			if !strings.Contains(cli, `"`+word+`": `) || !onlyHere && !strings.Contains(console, "  "+word+": ") {
+				t.Errorf("%s tells of %q, and there are no words for it", name, word)
+			}
+		}
+	}
+	if n < 12 {
+		t.Errorf("%d steps were found", n)
+	}
+}

@@ -18,17 +18,22 @@ const words: Record<string, string> = {
   probe: 'Measuring upstreams',
   indexes: 'Fetching indexes',
   select: 'Choosing packages and proving',
+  files: 'Reading which files packages have',
   packages: 'Fetching packages',
+  'source packages': 'Fetching source packages',
   write: 'Writing indexes',
   seal: 'Sealing',
   verify: 'Checking files',
   wait: 'Waiting',
   sweep: 'Sweeping the pool',
   read: 'Reading what sources offer',
+  examine: 'Comparing the root',
 }
-const share = computed(() =>
-  at.value.bytes_total > 0 ? Math.min(100, (100 * at.value.bytes) / at.value.bytes_total) : 0,
-)
+const share = computed(() => {
+  const p = at.value
+  if (p.bytes_total > 0) return Math.min(100, (100 * p.bytes) / p.bytes_total)
+  return p.files_total > 0 ? Math.min(100, (100 * p.files) / p.files_total) : 0
+})
 onMounted(async () => {
   try {
     emit('end', await follow(props.job.id, seen, gone.signal))
@@ -63,7 +68,7 @@ function seen(p: Progress | null) {
           >{{ at.files }}/{{ at.files_total }} files · {{ size(at.bytes) }} of {{ size(at.bytes_total)
           }}<template v-if="at.rate"> · {{ size(at.rate) }}/s</template
           ><template v-if="at.remaining_s > 0"> · {{ span(at.remaining_s) }} left</template></template
-        ></span
+        ><template v-else-if="at.files_total">{{ at.files }} of {{ at.files_total }}</template></span
       >
       <Act does="stopJob" class="btn-stop" @click="post(`/jobs/${job.id}/stop`)">Stop</Act>
     </div>
