@@ -201,8 +201,12 @@ func (m *mender) fieldsOf(source string, head int) string {
 }
 
 // describe puts the lines in, and the credentials that were made below those that there are, or
-// at the end.
+// at the end; each ends as the first line does.
 func (m *mender) describe() {
+	end := ""
+	if strings.HasSuffix(m.lines[0], "\r") {
+		end = "\r"
+	}
 	at := slices.IndexFunc(m.lines,
 		func(l string) bool { return strings.TrimRight(l, " \r") == "credentials:" })
 	var last []string
@@ -210,12 +214,12 @@ func (m *mender) describe() {
 		if at >= 0 {
 			m.put = append(m.put, insertion{at, l.line()})
 		} else {
-			last = append(last, l.line())
+			last = append(last, l.line()+end)
 		}
 	}
 	slices.SortStableFunc(m.put, func(a, b insertion) int { return b.behind - a.behind })
 	for _, p := range m.put {
-		m.lines = slices.Insert(m.lines, p.behind+1, p.text)
+		m.lines = slices.Insert(m.lines, p.behind+1, p.text+end)
 	}
 	if len(last) == 0 {
 		return
@@ -224,5 +228,5 @@ func (m *mender) describe() {
 		m.lines = m.lines[:len(m.lines)-1]
 	}
 	slices.Reverse(last) // they were made from the end
-	m.lines = append(append(append(m.lines, "", "credentials:"), last...), "")
+	m.lines = append(append(append(m.lines, end, "credentials:"+end), last...), "")
 }

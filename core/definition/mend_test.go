@@ -69,6 +69,8 @@ func TestWhatIsMended(t *testing.T) {
 			"sources:\n  kelp: {family: deb,\n" +
 			"    upstreams: [{url: \"https://m:p@k.example\"}]}\n"},
 		{"lines as another system writes them", strings.ReplaceAll(head, "\n", "\r\n") + "sorces: {}\r\n"},
+		{"so, with a password", strings.ReplaceAll(kelp+"    upstreams: [{url: \"https://m:p@k.example\"}]\n",
+			"\n", "\r\n")},
 	} {
 		found := check(c.text)
 		for _, f := range found {

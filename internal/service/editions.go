@@ -398,7 +398,19 @@ func decode[T any](raw string) (v T) {
 }
 
 func (s *Service) handleEditions(c *gin.Context) (any, error) {
-	return page(s.editionList(c.Query("mirror")))
+	name := c.Query("mirror")
+	list, err := s.editionList(name)
+	if err != nil || len(list) > 0 || name == "" {
+		return page(list, err)
+	}
+	set, err := s.db.Described()
+	if err != nil {
+		return nil, err
+	}
+	if _, ok := set.Mirrors[name]; !ok {
+		return nil, dangling("", "mirror", name, set.Mirrors)
+	}
+	return page(list, nil)
 }
 
 func (s *Service) handleEdition(c *gin.Context, name string, n int) (any, error) {

@@ -70,6 +70,23 @@ func TestTheEndOfAJobThatCannotBeWritten(t *testing.T) {
 			t.Errorf("job %d is written as %s", job.ID, got)
 		}
 	}
+	// What was accepted and cannot be read may name any file of the pool: none goes.
+	must.Do(t, other.Exec("INSERT INTO kepts (kind, name, at, body) VALUES ('accepted', 'x', 0, '{')").Error)
+	_, err := d.s.pool.Add([]byte("a file of it"))
+	must.Do(t, err)
+	before := poolOf(d)
+	third := sweep()
+	d.must(d.ask(api.Viewer, "GET", fmt.Sprintf("/jobs/%d", third.ID), nil), 200, &told)
+	if told.State != api.Failed || !strings.Contains(told.Problem, "nothing was swept") || before == 0 ||
+		poolOf(d) != before {
+		t.Errorf("it is told as %+v; %d files of %d", told, poolOf(d), before)
+	}
+}
+
+func poolOf(d *desk) (n int) {
+	d.t.Helper()
+	must.Do(d.t, d.s.pool.Each(func(string, int64) error { n++; return nil }))
+	return n
 }
 
 // Each table of the records refuses to be written to, one after the other, while things are

@@ -43,6 +43,13 @@ func (s *Service) handleMachines(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	if _, ok := set.Groups[asked.Group]; asked.Group != "" && !ok { // machines may be left of it
+		if _, n, err := s.db.Machines(store.Asked{Group: asked.Group}, 0, 1); err != nil {
+			return nil, err
+		} else if n == 0 {
+			return nil, dangling("", "group", asked.Group, set.Groups)
+		}
+	}
 	at, err := s.lanesNow(set)
 	if err != nil {
 		return nil, err
