@@ -104,6 +104,7 @@ func TestPagesOfTheConsoleAreAccessible(t *testing.T) {
 				{"/packages", "Type the whole name"}, {"/machines", "gatehouse"},
 				{"/machines?tab=1", "gate-south"}, {"/machines/gate-south", "no source has it"},
 				{"/machines/gate-south?tab=1", "Bring it in"}, {"/jobs", "build"},
+				{"/storage", "held by nothing"},
 				{"/journal", "lane.move"}, {"/accounts", "viewer reads"}, {"/accounts/warden", "first start"},
 				{"/nowhere", "Overview"},
 			} {

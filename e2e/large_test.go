@@ -325,6 +325,7 @@ func TestALargeSiteIsDrawnInParts(t *testing.T) {
 		{"/editions/store-03/8", "part-00000", 0, 2500},
 		{"/editions/store-03/8?tab=1", "200 of 65,000 are shown", 0, 3500},
 		{"/jobs", "The newest 100 are shown", 100, 5000},
+		{"/storage", "held by nothing", 0, 3500},
 		{"/journal", "The newest 200 are shown", 0, 2500},
 	} {
 		start := time.Now()

@@ -2,6 +2,7 @@
 import {
   ArchiveBoxIcon,
   BookOpenIcon,
+  CircleStackIcon,
   CpuChipIcon,
   CubeIcon,
   GlobeAltIcon,
@@ -24,6 +25,7 @@ export const rooms = [
   { to: '/lanes', text: 'Lanes', icon: QueueListIcon },
   { to: '/packages', text: 'Packages', icon: CubeIcon },
   { to: '/machines', text: 'Machines', icon: ServerStackIcon },
+  { to: '/storage', text: 'Storage', icon: CircleStackIcon },
   { to: '/jobs', text: 'Jobs', icon: CpuChipIcon },
   { to: '/journal', text: 'Journal', icon: BookOpenIcon },
   { to: '/accounts', text: 'Accounts', icon: UserGroupIcon },

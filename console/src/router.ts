@@ -43,6 +43,7 @@ export const router = createRouter({
       component: () => import('./pages/machine/Machine.vue'),
       props: true,
     },
+    { path: '/storage', name: 'Storage', component: () => import('./pages/storage/Storage.vue') },
     { path: '/jobs', name: 'Jobs', component: () => import('./pages/jobs/Jobs.vue') },
     { path: '/journal', name: 'Journal', component: () => import('./pages/journal/Journal.vue') },
     { path: '/accounts', name: 'Accounts', component: () => import('./pages/accounts/Accounts.vue') },

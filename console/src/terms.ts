@@ -41,6 +41,7 @@ export const terms = {
     'architecture.',
   upstream:
     'One server that carries the source; several are asked in order, and one that is down is passed over.',
+  alone: 'What nothing else holds: retiring the edition and a sweep of the pool would free it.',
   findings: 'What checks found: errors keep something from being used, warnings hurt sooner or later.',
 } as const
 export type Term = keyof typeof terms

@@ -334,15 +334,15 @@ func changed(out []Change, was, is []*Item, compare func(source, a, b string) in
 		slices.SortFunc(items, func(a, b *Item) int { return compare(a.Source, a.Version, b.Version) })
 	}
 	begun := len(out)
-	for i := range max(len(gone), len(come)) {
+	for i := range max(len(gone), len(come)) { // the newest became the newest
 		var c Change
 		if i < len(gone) {
-			x := gone[i]
+			x := gone[len(gone)-1-i]
 			c = Change{Action: Removed, Source: x.Source, Name: x.Name, Arch: x.Arch, OldVersion: x.Version,
 				OldSize: x.Size}
 		}
 		if i < len(come) {
-			x := come[i]
+			x := come[len(come)-1-i]
 			if c.Action == Removed {
 				c.Action = Changed
 				c.Older = compare(x.Source, x.Version, c.OldVersion) < 0

@@ -169,7 +169,7 @@ func TestARootThatMayBeAccepted(t *testing.T) {
 
 // Of many that are alike some are named, and the others counted.
 func TestOfManySomeAreNamed(t *testing.T) {
-	for n, want := range map[int]string{1: "p0 needs", 2: "p0 and p1 need", 3: "p0 and p1 and p2 need",
+	for n, want := range map[int]string{1: "p0 needs", 2: "p0 and p1 need", 3: "p0, p1 and p2 need",
 		4: "p0, p1, p2 and 1 other need", 9: "p0, p1, p2 and 6 others need"} {
 		var by need
 		for i := range n {
@@ -306,15 +306,15 @@ func TestSourcePackagesThatAreNotThereAreTold(t *testing.T) {
 		}
 	}
 	src := &Source{Name: "tarn"}
-	for n, says := range map[int]string{0: "", 1: "[tide 0]", 3: "[tide 0 tide 1 tide 2],",
-		4: "[tide 0 tide 1 tide 2] and 1 other,", 6: "[tide 0 tide 1 tide 2] and 3 others,"} {
+	for n, says := range map[int]string{0: "", 1: ": tide 0", 3: ": tide 0, tide 1 and tide 2",
+		4: ": tide 0, tide 1, tide 2 and 1 other", 6: ": tide 0, tide 1, tide 2 and 3 others"} {
 		asked, found := map[sourceID][]string{}, map[sourceID]bool{{"there", "1"}: true}
 		asked[sourceID{"there", "1"}] = []string{"x"}
 		for i := range n {
 			asked[sourceID{"tide", fmt.Sprint(i)}] = []string{"y"}
 		}
 		got := lacking(Plan{Name: "barrage"}, src, asked, found)
-		if len(got) != min(n, 1) || n > 0 && !strings.Contains(got[0].Text, says) {
+		if len(got) != min(n, 1) || n > 0 && !strings.HasSuffix(got[0].Text, says) {
 			t.Errorf("%d: %v", n, got)
 		}
 	}

@@ -2,6 +2,7 @@ package mirror
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -308,7 +309,7 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 		e.Sources = append(e.Sources, es)
 		if plan.Mirror.Copy == definition.Faithful {
 			var notes finding.List
-			notes, err = b.copyIndexes(ctx, pub, out.lists[i], files)
+			notes, err = b.copyIndexes(ctx, pub, files)
 			out.Findings = append(out.Findings, notes...)
 			e.Findings = out.Findings
 		} else {
@@ -482,7 +483,7 @@ func (b *Builder) writeIndexes(ctx context.Context, pub *Publication, out *Outco
 }
 
 // copyIndexes takes the root and the companions of a faithful mirror over.
-func (b *Builder) copyIndexes(ctx context.Context, pub *Publication, lists []List,
+func (b *Builder) copyIndexes(ctx context.Context, pub *Publication,
 	files *edition.Collection) (finding.List, error) {
 	src := pub.Source
 	put := func(path, sum string) error {
@@ -501,16 +502,19 @@ func (b *Builder) copyIndexes(ctx context.Context, pub *Publication, lists []Lis
 	if err != nil {
 		return nil, err
 	}
-	have := map[string]bool{}
-	for _, l := range lists {
-		have[l.SHA256] = true
-	}
 	companions := src.Family.Companions(src.Spec, pub.Root)
+	slices.SortStableFunc(companions, func(a, b archive.Companion) int { return cmp.Compare(a.Path, b.Path) })
 	var total int64
 	for _, c := range companions {
-		total += max(c.Size, 0)
+		if c.Signature != "" {
+			continue // how long it is is not known before
+		}
+		if _, here := b.Pool.Find(wanted(c.Path, c.Size, c.SHA256, c.SHA512)); !here {
+			total += max(c.Size, 0)
+		}
 	}
 	p := b.progress("indexes", len(companions), total)
+	defer p.end()
 	for _, c := range companions {
 		if c.Signature != "" {
 			if err := b.signedCompanion(ctx, src, c, put); err != nil {
@@ -531,7 +535,7 @@ func (b *Builder) copyIndexes(ctx context.Context, pub *Publication, lists []Lis
 						continue // upstream names it and does not have it; clients take another form
 					}
 				}
-				return nil, err
+				return nil, unfetched(ctx, err, src.Name, c.Path, "the root")
 			}
 		}
 		p.add("", 0, 1)

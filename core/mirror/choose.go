@@ -250,22 +250,21 @@ type sight struct {
 
 // name tells whose view it is.
 func (s *sight) name() string {
-	out := "the groups " + strings.Join(s.groups[:min(3, len(s.groups))], ", ")
-	switch n := len(s.groups); {
-	case n == 1:
-		out = "the group " + s.groups[0]
-	case n <= 3:
-		out = "the groups " + strings.Join(s.groups[:n-1], ", ") + " and " + s.groups[n-1]
-	default:
-		out += " and " + finding.Count(n-3, "other")
+	out := "the group "
+	if len(s.groups) > 1 {
+		out = several
 	}
+	out += finding.Names(s.groups, 3)
 	if len(s.Pins) > 0 {
 		out += withPins
 	}
 	return out
 }
 
-const withPins = " with its pins"
+const (
+	several  = "the groups "
+	withPins = " with its pins"
+)
 
 // viewsOf gives the views that a choice is made and proved for: that of each group
 // which follows the mirror, once more with its pins where it has some; and for

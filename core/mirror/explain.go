@@ -67,6 +67,9 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 		none := "no source of the mirror"
 		if m.View != "" {
 			none = "no source that " + m.View + " sees"
+			if strings.HasPrefix(m.View, several) {
+				none = "no source that " + m.View + " see"
+			}
 		}
 		f := finding.New("mirror.missing-dependency", object, "%s %s, and %s has it for %s",
 			m.who(), m.Clause.String(), none, strings.Join(m.archs, ", ")).Rated(severity(plan))
@@ -170,13 +173,10 @@ type need struct {
 
 // who names the first three that need it and counts the others.
 func (n need) who() string {
-	switch {
-	case len(n.needers) == 1:
+	if len(n.needers) == 1 {
 		return n.needers[0] + " needs"
-	case len(n.needers) <= 3:
-		return strings.Join(n.needers, " and ") + " need"
 	}
-	return strings.Join(n.needers[:3], ", ") + " and " + finding.Count(len(n.needers)-3, "other") + " need"
+	return finding.Names(n.needers, 3) + " need"
 }
 
 // together merges what is missing alike for several packages or architectures.
@@ -204,13 +204,9 @@ func unmatchedOf(plan Plan, listed map[string][]string) (out finding.List) {
 	for _, list := range slices.Sorted(maps.Keys(listed)) {
 		names := listed[list]
 		slices.Sort(names)
-		more := ""
-		if n := len(names) - 5; n > 0 {
-			more = " and " + finding.Count(n, "other")
-		}
 		out = append(out, finding.New("mirror.want-no-match", "mirror "+plan.Name,
-			"of the list %s machines would take nothing from its sources for %s%s", list,
-			strings.Join(names[:min(5, len(names))], ", "), more).Rated(severity(plan)).
+			"of the list %s machines would take nothing from its sources for %s", list,
+			finding.Names(names, 5)).Rated(severity(plan)).
 			Do("add a source that has them, or take them off the list"))
 	}
 	return out

@@ -42,6 +42,7 @@ var (
 	// of files that have signatures or times in them
 	sized = regexp.MustCompile(`(?:^( [0-9a-f]{64}) +\d+( .*)|(<(?:open-)?size>)\d+(<.*))`)
 	unix  = regexp.MustCompile(`\b1[789]\d{8}\b`)
+	says  = regexp.MustCompile(`(its index says) \d+`)
 )
 
 // words puts words in place of what differs from one run to the next. A digest is known by the
@@ -54,6 +55,7 @@ func (w *words) of(text string) string {
 	text = moment.ReplaceAllString(text, "TIME")
 	text = day.ReplaceAllString(text, "DAY")
 	text = unix.ReplaceAllString(text, "SECONDS")
+	text = says.ReplaceAllString(text, "$1 SIZE")
 	return hexDigest.ReplaceAllStringFunc(text, func(d string) string {
 		if w.seen[d] == "" {
 			kind := "digest"
@@ -66,18 +68,38 @@ func (w *words) of(text string) string {
 	})
 }
 
-// recorder notes what a build tells while it goes on.
+// recorder notes what a build tells while it goes on: of each step the last of it.
 type recorder struct {
-	mu    sync.Mutex
-	steps []string
+	mu     sync.Mutex
+	steps  []Event
+	failed bool // how far it came is not the same each time
 }
 
 func (r *recorder) note(e Event) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if step := strings.TrimSpace(e.Step); len(r.steps) == 0 || r.steps[len(r.steps)-1] != step {
-		r.steps = append(r.steps, step)
+	e.Upstreams = maps.Clone(e.Upstreams) // the build goes on counting in it
+	if n := len(r.steps); n == 0 || r.steps[n-1].Step != e.Step {
+		r.steps = append(r.steps, e)
+	} else {
+		r.steps[n-1] = e
 	}
+}
+
+func (r *recorder) String() string {
+	var out []string
+	for _, e := range r.steps {
+		text, from := e.Step, int64(0)
+		for _, n := range e.Upstreams {
+			from += n
+		}
+		if !r.failed && (e.FilesTotal > 0 || e.Files > 0) {
+			text += fmt.Sprintf(" (%d of %d files, all bytes %v, by upstreams %v)", e.Files, e.FilesTotal,
+				e.Bytes == e.BytesTotal, e.Bytes == from)
+		}
+		out = append(out, text)
+	}
+	return strings.Join(out, ", ")
 }
 
 // kept builds, and compares what came of it with what is kept under a name.
@@ -89,10 +111,10 @@ func (w *world) kept(name string) *Outcome {
 	clear(w.hits)
 	w.mu.Unlock()
 	out, err := w.build()
-	w.builder.Sink = nil
+	w.builder.Sink, r.failed = nil, err != nil
 	var b strings.Builder
 	say := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	say("told on the way: %s", strings.Join(r.steps, " "))
+	say("told on the way: %s", r)
 	if err != nil {
 		say("it ended with %d findings: %v", len(reasonsOf(err)), err)
 	}

@@ -13,7 +13,6 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/edition"
-	"stockade/core/fetch"
 	"stockade/core/finding"
 	"stockade/core/pool"
 	"stockade/core/solve"
@@ -28,13 +27,7 @@ func (b *Builder) lore(ctx context.Context, src *Source, f archive.IndexFile) (i
 		var err error
 		if sum, err = b.fetchInto(ctx, src, wanted(f.Path, f.Size, f.SHA256, f.SHA512), f.Paths, nil,
 			nil); err != nil {
-			if errors.Is(err, fetch.ErrNotFound) {
-				if _, judged := finding.From(err); !judged {
-					return nil, finding.New("content.missing", "source "+src.Name,
-						"no upstream has %s, which the root names", f.Path)
-				}
-			}
-			return nil, about(err, src.Name)
+			return nil, unfetched(ctx, err, src.Name, f.Path, "the root")
 		}
 	}
 	file, err := b.Pool.Open(sum)

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"net/url"
 	"slices"
@@ -27,7 +26,8 @@ func (b *Builder) fetchPackages(ctx context.Context, plan Plan, out *Outcome) er
 	for i, it := range plan.Items {
 		known[it.SHA256+it.Name+"\x00"+it.Version+"\x00"+it.Arch+"\x00"+it.Source] = &plan.Items[i]
 	}
-	p := b.progress("packages", out.FetchFiles, out.FetchBytes)
+	later, size := b.lackingSources(out)
+	p := b.progress("packages", out.FetchFiles-len(later), out.FetchBytes-size)
 	defer p.end()
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(b.workers())
@@ -123,18 +123,27 @@ func (b *Builder) fetchSignature(ctx context.Context, pk *pick) error {
 			return nil
 		}
 		if err != nil {
-			if f, ok := finding.From(err); ok {
-				return about(f, pk.src.Name)
-			}
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
-			return finding.New("source.upstream-down", "source "+pk.src.Name, "%s could not be fetched: %v",
-				beside, err).Rated(finding.Error)
+			return unfetched(ctx, err, pk.src.Name, beside, "the index")
 		}
 		pk.Signature = raw
 	}
 	return nil
+}
+
+// unfetched says why a file could not be fetched that something names.
+func unfetched(ctx context.Context, err error, source, path, by string) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if f, ok := finding.From(err); ok {
+		return about(f, source)
+	}
+	if errors.Is(err, fetch.ErrNotFound) {
+		return finding.New("content.missing", "source "+source, "no upstream has %s, which %s names", path, by)
+	}
+	return finding.New("source.upstream-down", "source "+source, "%s could not be fetched: %v", path,
+		err).Rated(finding.Error).
+		Do("build again later: what was fetched is kept")
 }
 
 func (b *Builder) fetchPackage(ctx context.Context, pk *pick, p *progress) error {
@@ -149,19 +158,7 @@ func (b *Builder) fetchPackage(ctx context.Context, pk *pick, p *progress) error
 		p.add("", 0, 1)
 		return nil
 	}
-	if ctx.Err() != nil {
-		return ctx.Err()
-	}
-	if f, ok := finding.From(err); ok {
-		return about(f, pk.src.Name)
-	}
-	if errors.Is(err, fetch.ErrNotFound) {
-		return finding.New("content.missing", "source "+pk.src.Name,
-			"no upstream has %s, which the index names", pk.Path)
-	}
-	return finding.New("source.upstream-down", "source "+pk.src.Name, "%s could not be fetched: %v", pk.Path,
-		err).Rated(finding.Error).
-		Do("build again later: what was fetched is kept")
+	return unfetched(ctx, err, pk.src.Name, pk.Path, "the index")
 }
 
 // placed gives the source as a package is fetched from it: from another folder
@@ -236,20 +233,20 @@ func unsigned(plan Plan, out *Outcome) {
 	for _, p := range out.selection {
 		signed[p.src.Name] = signed[p.src.Name] || p.signer.Fingerprint != ""
 	}
-	count, first := map[string]int{}, map[string]string{}
+	names := map[string][]string{}
 	var order []string
 	for _, p := range out.selection {
 		if p.signer.Fingerprint == "" && p.src.Family.SignsPackages() {
-			if count[p.src.Name]++; count[p.src.Name] == 1 {
-				first[p.src.Name] = p.Name
+			if len(names[p.src.Name]) == 0 {
 				order = append(order, p.src.Name)
 			}
+			names[p.src.Name] = append(names[p.src.Name], p.Name)
 		}
 	}
 	for _, name := range order {
-		text := first[name] + " is not signed itself"
-		if n := count[name]; n > 1 {
-			text = fmt.Sprintf("%s and %d other packages are not signed themselves", first[name], n-1)
+		text := names[name][0] + " is not signed itself"
+		if len(names[name]) > 1 {
+			text = finding.Names(names[name], 3) + " are not signed themselves"
 		}
 		if signed[name] {
 			out.Findings = append(out.Findings, finding.New("content.signature-missing", "source "+name,

@@ -106,13 +106,10 @@ func published(src *Source, where string, data []byte, now time.Time) (found fin
 				finding.Harmless(strings.Join(changes, "; "))).Rated(rated))
 		}
 	}
-	if n := len(unknown); n > 0 {
-		if n > maxBesides {
-			unknown = append(unknown[:maxBesides], "and "+finding.Count(n-maxBesides, "other"))
-		}
+	if len(unknown) > 0 {
 		found = append(found, finding.New("key.published", object,
 			"upstream publishes (%s) certificates that nobody brought in: %s", where,
-			strings.Join(unknown, ", ")).Rated(rated))
+			finding.Names(unknown, maxBesides)).Rated(rated))
 	}
 	return found
 }

@@ -65,6 +65,10 @@ func (b *Builder) Refresh(ctx context.Context, src *Source) (*Publication, error
 			return pub, f
 		}
 		if errors.Is(last, fetch.ErrNotFound) {
+			if src.Spec.Release == "" {
+				return pub, finding.New("source.root-missing", "source "+src.Name,
+					"no upstream has all of a signed root").Do("check the URL, and the components")
+			}
 			return pub, finding.New("source.root-missing", "source "+src.Name,
 				"no upstream has a signed root for the release %s", src.Spec.Release)
 		}

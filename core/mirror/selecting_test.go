@@ -92,7 +92,7 @@ func TestWaysToSelectFromTheDebFamily(t *testing.T) {
 			"reporter 1: reporter, tide-data 2026 (for post-light)", ""},
 		"a list": {definition.Want{Lists: []string{"gate"}},
 			"shell 5: list gate, tide-data 2026 (for tide-tables), tide-tables 2.4.1-1: list gate",
-			"of the list gate machines would take nothing from its sources for no-such, nor-that"},
+			"of the list gate machines would take nothing from its sources for no-such and nor-that"},
 		"what a machine has": {definition.Want{Lists: []string{"a-pc"}},
 			"post 1: list a-pc, shell 5: list a-pc", ""},
 		"what a machine of another family has": {definition.Want{Lists: []string{"a-pad"}}, "", ""},

@@ -89,54 +89,60 @@ func lacking(plan Plan, src *Source, asked map[sourceID][]string, found map[sour
 		return nil
 	}
 	slices.Sort(none)
-	more := ""
-	if n := len(none) - maxLackingSources; n > 0 {
-		more = " and " + finding.Count(n, "other")
-	}
 	return finding.List{finding.New("mirror.source-missing", "mirror "+plan.Name,
-		"no list of %s has the source packages %v%s, from which packages were built that are taken",
-		src.Name,
-		none[:min(maxLackingSources, len(none))], more)}
+		"no list of %s has what packages that are taken were built from: %s", src.Name,
+		finding.Names(none, maxLackingSources))}
 }
 
 // fetchSources brings the files of source packages that the pool lacks.
 func (b *Builder) fetchSources(ctx context.Context, out *Outcome) error {
-	files := 0
-	var size int64
-	for _, s := range out.sources {
-		for _, f := range s.Files {
-			if have, ok := b.Pool.Has(f.SHA256); !ok || have != f.Size {
-				files, size = files+1, size+f.Size
-			}
-		}
-	}
-	p := b.progress("source packages", files, size)
+	lacking, size := b.lackingSources(out)
+	p := b.progress("source packages", len(lacking), size)
 	defer p.end()
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(b.workers())
-	for _, s := range out.sources {
-		for i, f := range s.Files {
-			if have, ok := b.Pool.Has(f.SHA256); ok && have == f.Size {
-				continue
+	for _, l := range lacking {
+		g.Go(func() (err error) {
+			defer finding.Catch(&err)
+			s, f := l.of, l.of.Files[l.file]
+			_, err = b.fetchInto(ctx, s.src, wanted(f.Path, f.Size, f.SHA256, ""), []string{f.Path}, p,
+				func(blob pool.Blob) error {
+					if l.file > 0 {
+						return nil
+					}
+					return about(s.src.Family.(archive.Sourced).InspectSource(s.SourcePackage, blob),
+						s.src.Name)
+				})
+			if err != nil {
+				return unfetched(ctx, err, s.src.Name, f.Path, "the list of source packages")
 			}
-			g.Go(func() (err error) {
-				defer finding.Catch(&err)
-				_, err = b.fetchInto(ctx, s.src, wanted(f.Path, f.Size, f.SHA256, ""), []string{f.Path}, p,
-					func(blob pool.Blob) error {
-						if i > 0 {
-							return nil
-						}
-						return about(s.src.Family.(archive.Sourced).InspectSource(s.SourcePackage, blob),
-							s.src.Name)
-					})
-				if err == nil {
-					p.add("", 0, 1)
-				}
-				return about(err, s.src.Name)
-			})
-		}
+			p.add("", 0, 1)
+			return nil
+		})
 	}
 	return g.Wait()
+}
+
+// lackingFile is a file of a source package that the pool lacks; the first is its description.
+type lackingFile struct {
+	of   *sourcePick
+	file int
+}
+
+// lackingSources gives the files of source packages that the pool lacks, each once, and their size.
+func (b *Builder) lackingSources(out *Outcome) (lacking []lackingFile, size int64) {
+	seen := map[string]bool{}
+	for i := range out.sources {
+		for k, f := range out.sources[i].Files {
+			if have, ok := b.Pool.Has(f.SHA256); ok && have == f.Size || seen[f.SHA256] {
+				continue
+			}
+			seen[f.SHA256] = true
+			lacking = append(lacking, lackingFile{&out.sources[i], k})
+			size += f.Size
+		}
+	}
+	return lacking, size
 }
 
 // sourceFiles puts the files of source packages into an edition, and gives what it says of them.

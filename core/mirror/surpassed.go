@@ -36,8 +36,11 @@ func (b *Builder) surpassed(ctx context.Context, plan Plan, out *Outcome, member
 	counts := map[string]int{}
 	for _, s := range all {
 		code, rated := "mirror.newer-elsewhere", severity(plan)
-		if s.Behind {
+		switch {
+		case s.Behind:
 			code, rated = "priority.holds-back", finding.Warning
+		case s.Needer != nil:
+			code, rated = "mirror.need-holds-back", finding.Warning
 		}
 		if counts[code]++; counts[code] > maxSurpassed {
 			continue
@@ -45,7 +48,12 @@ func (b *Builder) surpassed(ctx context.Context, plan Plan, out *Outcome, member
 		have, other := source(s.Source), source(s.Elsewhere)
 		text := fmt.Sprintf("%s %s is taken from %s, and %s has %s", s.Have.Name, s.Have.Version, have.Name,
 			other.Name, s.Newer.Version)
-		if s.Behind {
+		switch code {
+		case "mirror.need-holds-back":
+			text = fmt.Sprintf("%s %s of %s is taken, as %s %s needs %s, and %s has %s", s.Have.Name,
+				s.Have.Version, have.Name, s.Needer.Name, s.Needer.Version, s.Clause, other.Name,
+				s.Newer.Version)
+		case "priority.holds-back":
 			text = fmt.Sprintf("machines stay on %s %s of %s (priority %d), and %s (priority %d) has %s",
 				s.Have.Name, s.Have.Version, have.Name, have.Priority, other.Name,
 				other.Priority, s.Newer.Version)
@@ -55,7 +63,7 @@ func (b *Builder) surpassed(ctx context.Context, plan Plan, out *Outcome, member
 		}
 		found = append(found, finding.New(code, "mirror "+plan.Name, "%s", text).Rated(rated))
 	}
-	for _, code := range []string{"mirror.newer-elsewhere", "priority.holds-back"} {
+	for _, code := range []string{"mirror.newer-elsewhere", "mirror.need-holds-back", "priority.holds-back"} {
 		if n := counts[code] - maxSurpassed; n > 0 {
 			rated := finding.Warning
 			if code == "mirror.newer-elsewhere" {

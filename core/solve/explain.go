@@ -31,6 +31,7 @@ type Refusal struct {
 	Group   string     `json:"group,omitempty"`    // whose set it is; empty: no group's own
 
 	packages []*archive.Package // what is wanted; of a set, one of each
+	absent   []string           // of a set, names of which there is none that fits
 	core     []part
 }
 
@@ -88,6 +89,8 @@ func (s *selector) refuse(refused, alone []*node, conflicts []Conflict) {
 			for _, c := range n.requires {
 				if len(c[0].usable) > 0 {
 					r.packages = append(r.packages, c[0].usable[0].Package)
+				} else {
+					r.absent = append(r.absent, c[0].relation.Name)
 				}
 			}
 		}

@@ -1,8 +1,10 @@
 package solve
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 
 	"stockade/core/archive"
 )
@@ -117,9 +119,12 @@ type Surpassed struct {
 	Source     int
 	Newer      *archive.Package
 	Elsewhere  int
-	// Behind tells that the newer one stands at a worse priority; else nothing but
-	// the want keeps machines from it.
+	// Behind tells that the newer one stands at a worse priority.
 	Behind bool
+	// Needer needs a version that the newer one is not: Clause says which. nil: nothing but the
+	// want, or the priority, keeps machines from the newer one.
+	Needer *archive.Package
+	Clause archive.Clause
 }
 
 // begin turns to the machines of one view and architecture.
@@ -191,6 +196,7 @@ func (s *selector) surpassed(meant map[string]bool) {
 		}
 	}
 	slices.Sort(names)
+	holding := s.holding()
 	for _, name := range names {
 		have := taken[name]
 		var newer offer
@@ -211,10 +217,58 @@ func (s *selector) surpassed(meant map[string]bool) {
 		if newer.Package == nil {
 			continue
 		}
-		s.out.Surpassed = append(s.out.Surpassed, Surpassed{View: s.view.Name, Arch: s.arch,
-			Have: have.Package, Source: have.source,
-			Newer: newer.Package, Elsewhere: newer.source, Behind: s.order(newer) > s.order(have)})
+		x := Surpassed{View: s.view.Name, Arch: s.arch, Have: have.Package, Source: have.source,
+			Newer: newer.Package, Elsewhere: newer.source, Behind: s.order(newer) > s.order(have)}
+		for _, h := range holding[name] {
+			if s.heldBy(h.clause, have) && !s.heldBy(h.clause, newer) {
+				x.Needer, x.Clause = h.needer, h.clause
+				break
+			}
+		}
+		s.out.Surpassed = append(s.out.Surpassed, x)
 	}
+}
+
+// held is a need that asks for versions of one name.
+type held struct {
+	needer *archive.Package
+	clause archive.Clause
+}
+
+// holding gives the needs of what was taken that ask for versions of one name and nothing else, by
+// that name, in the order of who needs it.
+func (s *selector) holding() map[string][]held {
+	out := map[string][]held{}
+	for p, c := range s.chosen {
+		if !s.runs(offer{p, c.Source}, s.arch) {
+			continue
+		}
+		for _, terms := range s.needsOf(p).requires {
+			clause := archive.Clause{}
+			for _, t := range terms {
+				if t.not || t.Op == "" || t.Name != terms[0].Name {
+					clause = nil
+					break
+				}
+				clause = append(clause, t.Relation)
+			}
+			if len(clause) > 0 {
+				out[clause[0].Name] = append(out[clause[0].Name], held{p, clause})
+			}
+		}
+	}
+	for _, all := range out {
+		slices.SortFunc(all, func(a, b held) int {
+			return cmp.Or(strings.Compare(a.needer.String(), b.needer.String()),
+				strings.Compare(a.clause.String(), b.clause.String()))
+		})
+	}
+	return out
+}
+
+// heldBy tells whether one of the relations of a clause is met by an offer of their name.
+func (s *selector) heldBy(c archive.Clause, o offer) bool {
+	return slices.ContainsFunc(c, func(r archive.Relation) bool { return s.isIn(o, r) })
 }
 
 // order puts sources as clients ask them: by priority; and where the first of

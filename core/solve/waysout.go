@@ -64,7 +64,8 @@ func (u *Universe) WaysOut(ctx context.Context, r Refusal, w Ways) (out []WayOut
 			view.Sources = append(view.Sources, i)
 		}
 	}
-	if len(r.packages) > 0 {
+	// What lacks something has no way out with which that is still lacking.
+	if len(r.packages) > 0 && len(r.absent) == 0 {
 		for _, name := range r.excepted() {
 			u.lifted = map[string]bool{name: true}
 			try(way(definition.LiftExcept, name), view, r.packages)
@@ -83,7 +84,10 @@ func (u *Universe) WaysOut(ctx context.Context, r Refusal, w Ways) (out []WayOut
 			try(way(definition.AddSource, u.sources[spare].Name), wider, r.packages)
 		}
 	}
-	if r.Set && len(r.packages) > 1 {
+	if len(r.packages) > 0 && len(r.absent) == 1 {
+		try(way(definition.LeaveOut, r.absent[0]), view, r.packages)
+	}
+	if len(r.packages) > 1 && len(r.absent) == 0 && r.Set {
 		for i, p := range r.packages[:min(maxTried, len(r.packages))] {
 			rest := slices.Delete(slices.Clone(r.packages), i, i+1)
 			try(way(definition.LeaveOut, p.Name), view, rest)

@@ -153,9 +153,11 @@ func (a *app) explained(e solve.Explained, depth int) {
 		for _, w := range n.Ways {
 			a.explained(w, depth+2)
 		}
-		if n.Further > 0 {
-			fmt.Fprintf(a.out, "%s    or one of %s, which fare alike\n", in,
-				finding.Count(n.Further, "other"))
+		switch {
+		case n.Further == 1:
+			fmt.Fprintf(a.out, "%s    or another one, which fares alike\n", in)
+		case n.Further > 1:
+			fmt.Fprintf(a.out, "%s    or one of %d others, which fare alike\n", in, n.Further)
 		}
 	}
 }

@@ -141,16 +141,4 @@ func quantity(n int, what string) string {
 }
 
 // some names up to three.
-func some(names []string) string {
-	out := ""
-	for i, n := range names[:min(3, len(names))] {
-		if i > 0 {
-			out += ", "
-		}
-		out += n
-	}
-	if more := len(names) - 3; more > 0 {
-		out += " and " + finding.Count(more, "other")
-	}
-	return out
-}
+func some(names []string) string { return finding.Names(names, 3) }

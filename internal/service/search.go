@@ -172,11 +172,7 @@ func (s *Service) findPackages(f *finder, editions []api.Edition) error {
 	})
 	for _, name := range names {
 		in := where[name]
-		text := "in " + strings.Join(in[:min(3, len(in))], ", ")
-		if more := len(in) - 3; more > 0 {
-			text += " and " + finding.Count(more, "other")
-		}
-		f.hit("package", name, text, "/editions/"+in[0]+"?q="+url.QueryEscape(name), "")
+		f.hit("package", name, "in "+finding.Names(in, 3), "/editions/"+in[0]+"?q="+url.QueryEscape(name), "")
 	}
 	return nil
 }

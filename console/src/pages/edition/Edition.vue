@@ -1,15 +1,15 @@
 <script setup lang="ts">
-import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { call, get, post, type Edition, type EditionDetail, type Job, type Page } from '../../api'
+import { get, post, type Edition, type EditionDetail, type Job, type Page } from '../../api'
 import { count, size } from '../../format'
 import Findings from '../../parts/Findings.vue'
 import JobRun from '../../parts/JobRun.vue'
 import Loading from '../../parts/Loading.vue'
 import Mark from '../../parts/Mark.vue'
 import Moment from '../../parts/Moment.vue'
-import Question from '../../parts/Question.vue'
+import Retire from '../../parts/Retire.vue'
 import Tabs from '../../parts/Tabs.vue'
 import Term from '../../parts/Term.vue'
 import Trouble from '../../parts/Trouble.vue'
@@ -22,7 +22,6 @@ import Act from '../../parts/Act.vue'
 const props = defineProps<{ mirror: string; number: string }>()
 const route = useRoute()
 const router = useRouter()
-const client = useQueryClient()
 const file = `${props.mirror}-${props.number}` // what is taken away is called
 const base = `/editions/${props.mirror}/${props.number}`
 const q = useQuery({ queryKey: ['edition', base], queryFn: () => get<EditionDetail>(base) })
@@ -50,16 +49,6 @@ async function verify() {
   last.value = null
   try {
     job.value = await post<Job>(base + '/verify')
-  } catch (e) {
-    error.value = e
-  }
-}
-async function retire() {
-  retiring.value = false
-  try {
-    await call('DELETE', base)
-    await client.invalidateQueries()
-    router.push('/mirrors/' + props.mirror)
   } catch (e) {
     error.value = e
   }
@@ -120,21 +109,9 @@ const e = computed(() => q.data.value)
       <template #2><Origin :edition="e" /></template>
       <template #3><Advisories v-model="text" :base="base" :name="file" /></template>
     </Tabs>
-    <Question
-      :open="retiring"
-      :title="'Retire ' + e.name"
-      verb="Retire it"
-      stop
-      @close="retiring = false"
-      @yes="retire"
+    <Retire v-if="retiring" :of="e" @close="retiring = false" @done="router.push('/mirrors/' + props.mirror)"
+      >{{ count(e.packages, 'package') }} ({{ size(e.bytes) }}) go with the next sweep of the pool, as far as
+      nothing else holds them.</Retire
     >
-      <p v-if="e.lanes.length">
-        The lane {{ e.lanes.join(', ') }} shows it, so this will be refused until the lane is moved.
-      </p>
-      <p v-else>
-        It is no longer served. {{ count(e.packages, 'package') }} ({{ size(e.bytes) }}) go with the next
-        sweep of the pool, as far as no other edition holds them.
-      </p>
-    </Question>
   </div>
 </template>

@@ -246,7 +246,10 @@ const strip = (s: Overview['sources'][number], published: boolean) =>
         </div>
       </section>
       <section>
-        <h2 class="mb-1.5">Storage</h2>
+        <div class="mb-1.5 flex">
+          <h2>Storage</h2>
+          <RouterLink to="/storage" class="ml-auto">what uses it</RouterLink>
+        </div>
         <div class="panel px-3 py-2.5">
           <dl class="facts">
             <dt>Editions</dt>

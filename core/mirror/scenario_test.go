@@ -1,0 +1,356 @@
+package mirror
+
+import (
+	"bytes"
+	"cmp"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"net/http"
+	"net/http/httptest"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"go.yaml.in/yaml/v3"
+
+	"stockade/core/archive"
+	"stockade/core/archive/alpm"
+	"stockade/core/archive/deb"
+	"stockade/core/archive/rpm"
+	"stockade/core/definition"
+	"stockade/core/edition"
+	"stockade/core/finding"
+	"stockade/core/trust"
+	"stockade/internal/made"
+	"stockade/internal/made/kept"
+	"stockade/internal/must"
+)
+
+// scenario is what upstreams have, what is defined of them, and what is asked then.
+type scenario struct {
+	Name  string
+	Steps []step
+}
+
+// step changes what there is, and asks one thing.
+type step struct {
+	Upstreams  map[string]upstream // what they have from then on, by name: served as http://up/NAME
+	Definition string              // what is defined from then on
+	Do, Of     string              // what is asked, of which mirror, source or package
+	For        string              // one package of which the whole way is to be told
+	Every      bool                // of every package
+	Once       string              // why another root is accepted
+}
+
+// upstream is a made-up repository of one family.
+type upstream struct {
+	Deb   *made.DebRepository
+	Debs  string // "COMPONENT/NAME VERSION ARCH // FIELD: VALUE // PATH", a line each
+	RPM   *made.RPMRepository
+	Alpm  *made.AlpmRepository
+	By    int               // which of the keys signs
+	Hours int               // how long ago, or until, it was made
+	Other map[string]string // files that have other bytes, by what is in their path; "-": none
+}
+
+func debs(t *testing.T, text string) (out []made.Deb) {
+	for line := range strings.Lines(text) {
+		parts := strings.Split(strings.TrimSpace(line), " // ")
+		of := strings.Fields(parts[0])
+		component, name, _ := strings.Cut(of[0], "/")
+		p := made.Deb{Component: component, Name: name, Version: of[1], Arch: of[2], Summary: "made up"}
+		for _, field := range parts[1:] {
+			if path, ok := strings.CutPrefix(field, "/"); ok {
+				p.Files = append(p.Files, made.File{Path: "/" + path, Mode: 0o644, Data: []byte("x")})
+			} else {
+				p.Fields += field + "\n"
+			}
+		}
+		out = append(out, p)
+	}
+	return out
+}
+
+func (u upstream) files(t *testing.T, now time.Time) map[string][]byte {
+	t.Helper()
+	by, at := keys()[u.By], now.Add(-time.Duration(cmp.Or(u.Hours, 1))*time.Hour)
+	var out map[string][]byte
+	var err error
+	switch {
+	case u.RPM != nil:
+		u.RPM.Date = at
+		out, err = u.RPM.Publish(by)
+	case u.Alpm != nil:
+		u.Alpm.Date = at
+		out, err = u.Alpm.Publish(by.At(func() time.Time { return at }))
+	default:
+		r := *cmp.Or(u.Deb, &made.DebRepository{})
+		r.Origin, r.Label = cmp.Or(r.Origin, "Tarn"), cmp.Or(r.Label, "Tarn")
+		r.Suite, r.Codename = cmp.Or(r.Suite, "steady"), cmp.Or(r.Codename, "heron")
+		if r.Architectures == nil {
+			r.Architectures = []string{"amd64", "all"}
+		}
+		if r.Components == nil {
+			r.Components = []string{"core"}
+		}
+		r.Date, r.Packages = at, debs(t, u.Debs)
+		out, err = r.Publish(by)
+	}
+	must.Do(t, err)
+	for _, part := range slices.Sorted(maps.Keys(u.Other)) {
+		n := 0
+		for path := range out {
+			if strings.Contains(path, part) {
+				if n++; u.Other[part] == "-" {
+					delete(out, path)
+				} else {
+					out[path] = []byte(u.Other[part])
+				}
+			}
+		}
+		if n == 0 {
+			t.Fatalf("no path has %q in it: %v", part, slices.Sorted(maps.Keys(out)))
+		}
+	}
+	return out
+}
+
+// stage is where scenarios are played: one world for each.
+type stage struct {
+	*world
+	upstreams map[string]map[string][]byte
+	set       *definition.Set
+	accepted  map[string]*Accepted
+	editions  map[string][]*edition.Edition
+	out       strings.Builder
+}
+
+func newStage(t *testing.T) *stage {
+	s := &stage{world: newWorld(t), upstreams: map[string]map[string][]byte{}, accepted: map[string]*Accepted{},
+		editions: map[string][]*edition.Edition{}}
+	s.now = s.now.Add(48 * time.Hour) // so that owners could sign earlier than now with keys made just now
+	s.builder.Families = archive.NewRegistry(deb.Family{}, rpm.Family{}, alpm.Family{})
+	s.server.Close()
+	s.server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		name, path, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.hits[r.URL.Path]++
+		if data, ok := s.upstreams[name][path]; ok {
+			http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(data))
+		} else {
+			http.NotFound(w, r)
+		}
+	}))
+	t.Cleanup(s.server.Close)
+	return s
+}
+
+// source is what a build needs of a defined source: that its keys count is decided.
+func (s *stage) source(name string) *Source {
+	src, err := Described(s.set, name, s.builder.Families)
+	must.Do(s.t, err)
+	var known []trust.Known
+	for _, key := range s.set.Sources[name].SignedBy {
+		k := keys()[int(key[len(key)-1]-'0')]
+		known = append(known, trust.Known{Certificate: k.Certificate(), VouchedFor: []string{name}})
+	}
+	src.Keyring, src.Accepted = trust.NewKeyring(name, known, s.builder.Now), s.accepted[name]
+	return src
+}
+
+func (s *stage) planOf(name string, asked step) Plan {
+	p := Plan{Name: name, Mirror: s.set.Mirrors[name], Number: 1, Groups: map[string]definition.Group{},
+		Lists: map[string]definition.List{}, For: asked.For, Every: asked.Every}
+	in := map[string]bool{}
+	for _, from := range p.Mirror.From {
+		src := s.source(from.Source)
+		src.Want, src.AcceptOnce, in[from.Source] = from.Want, asked.Once, true
+		p.Sources = append(p.Sources, src)
+	}
+	for _, other := range slices.Sorted(maps.Keys(s.set.Sources)) {
+		if !in[other] && !s.set.Sources[other].Disabled {
+			p.Others = append(p.Others, s.source(other))
+		}
+	}
+	for group, g := range s.set.Groups {
+		if s.set.Lanes[g.Lane].Mirror == name {
+			p.Groups[group] = g
+		}
+	}
+	for _, list := range s.set.ListsOf(name) {
+		p.Lists[list] = s.set.Lists[list]
+	}
+	if made := s.editions[name]; len(made) > 0 {
+		p.Previous, p.Number = made[len(made)-1], len(made)+1
+		p.Items = s.items(p.Previous)
+	}
+	return p
+}
+
+func (s *stage) items(e *edition.Edition) (out []edition.Item) {
+	sealed, err := edition.Open(edition.Folder(s.builder.Editions, e.ID()),
+		[]*trust.Certificate{s.builder.Site.Certificate()}, s.builder.Pool)
+	must.Do(s.t, err)
+	must.Do(s.t, sealed.Items(func(it edition.Item) error {
+		out = append(out, it)
+		return nil
+	}))
+	return out
+}
+
+func (s *stage) accept(all []*Publication) {
+	for _, p := range all {
+		a := p.Accepted
+		s.accepted[p.Source.Name] = &a
+	}
+}
+
+// answer does what a step asks.
+func (s *stage) answer(asked step) (any, error) {
+	b, ctx := s.builder, s.t.Context()
+	switch asked.Do {
+	case "build", "estimate":
+		do := b.Estimate
+		if asked.Do == "build" {
+			do = b.Build
+		}
+		out, err := do(ctx, s.planOf(asked.Of, asked))
+		if out == nil {
+			return nil, err
+		}
+		for _, p := range out.selection {
+			fmt.Fprintf(&s.out, "takes %s %s %s of %s: wanted %v, %s %s\n", p.Name, p.Version, p.Arch,
+				p.src.Name, p.wanted, p.how, p.why)
+		}
+		s.accept(slices.Concat(out.Publications, out.Besides))
+		if err == nil && asked.Do == "build" && !out.Unchanged {
+			s.editions[asked.Of] = append(s.editions[asked.Of], out.Edition)
+			for _, it := range s.items(out.Edition) {
+				fmt.Fprintf(&s.out, "holds %s\n", plainJSON(s.t, it))
+			}
+		}
+		return out, err
+	case "preview":
+		made := s.editions[asked.Of]
+		return b.Preview(ctx, s.planOf(asked.Of, asked), made[len(made)-1].Name(), s.items(made[len(made)-1]))
+	case "where":
+		var sources []*Source
+		for _, name := range slices.Sorted(maps.Keys(s.set.Sources)) {
+			sources = append(sources, s.source(name))
+		}
+		var plans []Plan
+		for _, name := range slices.Sorted(maps.Keys(s.set.Mirrors)) {
+			plans = append(plans, s.planOf(name, step{}))
+		}
+		return b.Where(ctx, asked.Of, sources, plans)
+	case "refresh":
+		src := s.source(asked.Of)
+		src.AcceptOnce = asked.Once
+		p, err := b.Refresh(ctx, src)
+		if p == nil || err != nil {
+			return nil, err
+		}
+		s.accept([]*Publication{p})
+		return map[string]any{"changed": p.Changed, "findings": p.Findings, "failures": p.Failures,
+			"offers": p.Accepted.Offers}, nil
+	}
+	return nil, fmt.Errorf("%q is nothing that can be asked", asked.Do)
+}
+
+// Scenarios, and all that comes of them: testdata/scenarios holds both.
+func TestWhatComesOfScenarios(t *testing.T) {
+	files, err := filepath.Glob("testdata/scenarios/*.yaml")
+	must.Do(t, err)
+	for _, file := range files {
+		docs := yaml.NewDecoder(strings.NewReader(must.Read(t, file)))
+		docs.KnownFields(true)
+		var all strings.Builder
+		for {
+			var c scenario
+			err := docs.Decode(&c)
+			if errors.Is(err, io.EOF) {
+				break
+			}
+			must.Do(t, err)
+			s := newStage(t)
+			for _, asked := range c.Steps {
+				s.step(c.Name, asked)
+			}
+			fmt.Fprintf(&all, "# %s\n%s", c.Name, (&words{map[string]string{}}).of(s.out.String()))
+		}
+		kept.Same(t, "scenarios/"+strings.TrimSuffix(filepath.Base(file), ".yaml")+".txt", all.String())
+	}
+}
+
+// fields writes each field of an answer, and each of a list, on a line of its own; findings in words.
+func (s *stage) fields(given any) {
+	var fields map[string]json.RawMessage
+	must.Do(s.t, json.Unmarshal([]byte(plainJSON(s.t, given)), &fields))
+	for _, name := range slices.Sorted(maps.Keys(fields)) {
+		raw := varying.ReplaceAllString(blob.ReplaceAllString(string(fields[name]), `"BYTES"`), "$1 0")
+		var found finding.List
+		var list []json.RawMessage
+		switch {
+		case slices.Contains([]string{"free_bytes", "seconds", "inputs"}, name):
+		case name == "findings" && json.Unmarshal([]byte(raw), &found) == nil:
+			s.out.WriteString(kept.Findings(found))
+		case json.Unmarshal([]byte(raw), &list) == nil:
+			for _, each := range list {
+				fmt.Fprintf(&s.out, "%s: %s\n", name, each)
+			}
+		default:
+			fmt.Fprintf(&s.out, "%s: %s\n", name, raw)
+		}
+	}
+}
+
+func (s *stage) step(name string, asked step) {
+	s.t.Helper()
+	s.mu.Lock()
+	for up, has := range asked.Upstreams {
+		s.upstreams[up] = has.files(s.t, s.now)
+	}
+	clear(s.hits)
+	s.mu.Unlock()
+	if asked.Definition != "" {
+		set, found := definition.Read(definition.Text{Name: "site.yaml",
+			Text: "stockade: 1\n" + strings.ReplaceAll(asked.Definition, "http://up/", s.server.URL+"/")})
+		if found.HasErrors() {
+			s.t.Fatalf("%s: %v", name, found)
+		}
+		s.set = set
+	}
+	r := &recorder{}
+	s.builder.Sink = r.note
+	fmt.Fprintf(&s.out, "## %s %s\n", asked.Do, asked.Of)
+	given, err := s.answer(asked)
+	r.failed = err != nil
+	fmt.Fprintf(&s.out, "told on the way: %s\n", r)
+	if err != nil {
+		fmt.Fprintf(&s.out, "it ended with %v\n", err)
+		if _, many := err.(finding.List); many {
+			s.out.WriteString(kept.Findings(reasonsOf(err)))
+		}
+	}
+	if given != nil {
+		s.fields(given)
+	}
+	if r.failed { // what was asked for before is not the same each time
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	times := map[string]int{} // a path with a digest is as good as another
+	for path, n := range s.hits {
+		times[hexDigest.ReplaceAllString(path, "DIGEST")] += n
+	}
+	for _, path := range slices.Sorted(maps.Keys(times)) {
+		fmt.Fprintf(&s.out, "asked for %s: %d\n", path, times[path])
+	}
+}
