@@ -128,7 +128,8 @@ func TestAViewerIsOfferedNothingThatIsRefused(t *testing.T) {
 		{"/keys/" + kelp, "compared on paper"}, {"/credentials", "Credentials"},
 		{"/mirrors/barrage", "barrage/1"},
 		{"/editions/barrage/1", "libtide2"}, {"/lanes", "steady"}, {"/packages", "Type the whole name"},
-		{"/machines", "gatehouse"}, {"/machines?tab=1", "Enrol machines"}, {"/jobs", "build"}, {"/storage", "held by nothing"},
+		{"/machines", "gatehouse"}, {"/machines?tab=1", "Enrol machines"}, {"/jobs", "build"},
+		{"/storage", "held by nothing"},
 		{"/journal", "lane.move"}, {"/accounts", "ola"}} {
 		b.open(p.path)
 		b.see(p.see)

@@ -167,6 +167,14 @@ func TestARootThatMayBeAccepted(t *testing.T) {
 	}
 }
 
+// estimated works out what a build would take.
+func (w *world) estimated() *Outcome {
+	w.t.Helper()
+	out, err := w.builder.Estimate(w.t.Context(), w.plan)
+	must.Do(w.t, err)
+	return out
+}
+
 // Of many that are alike some are named, and the others counted.
 func TestOfManySomeAreNamed(t *testing.T) {
 	for n, want := range map[int]string{1: "p0 needs", 2: "p0 and p1 need", 3: "p0, p1 and p2 need",
@@ -218,7 +226,7 @@ func TestManyNeedsThatAreLackingAreCounted(t *testing.T) {
 		w.source.Want.Packages = append(w.source.Want.Packages, name)
 	}
 	w.publish()
-	out, _ := w.estimated()
+	out := w.estimated()
 	found := out.Findings.With("mirror.missing-dependency")
 	if len(found) != maxTold+1 || !strings.Contains(found[maxTold].Text, "7 further needs cannot be met") ||
 		found[maxTold].Severity != finding.Warning {
@@ -444,7 +452,7 @@ func TestASourceThatHasNothingOfWhatIsWanted(t *testing.T) {
 	w.publish()
 	w.plan.Mirror.Complete = definition.Told
 	w.source.Want = definition.Want{Everything: true}
-	out, _ := w.estimated()
+	out := w.estimated()
 	if f := out.Findings.With("mirror.want-no-match"); len(f) != 1 || f[0].Severity != finding.Warning ||
 		f[0].Text != "the source tarn has no packages" {
 		t.Errorf("%v", out.Findings)
@@ -453,7 +461,7 @@ func TestASourceThatHasNothingOfWhatIsWanted(t *testing.T) {
 		"strict": finding.Error} {
 		w = newWorld(t)
 		w.plan.Mirror.Complete, w.source.Want.Streams = complete, []string{"deck:1"}
-		out, _ = w.estimated()
+		out = w.estimated()
 		if f := out.Findings.With("mirror.stream-missing"); len(f) != 1 || f[0].Severity != rated ||
 			f[0].Text != `tarn has no module streams, and "deck:1" is wanted of it` {
 			t.Errorf("%s: %v", complete, out.Findings)

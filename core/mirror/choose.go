@@ -109,7 +109,7 @@ func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, mem
 	}
 	u := solve.NewUniverse(plan.Sources[members[0]].Family, sources)
 	c := &choosing{Builder: b, plan: plan, out: out, members: members, u: u, footings: map[string][]int{},
-		groupsOf: map[string][]string{}}
+		groupsOf: map[string][]string{}, pins: map[string][]archive.Relation{}}
 	streams := make([]archive.Streams, len(members))
 	for k, i := range members {
 		var err error
@@ -318,7 +318,7 @@ func (c *choosing) views(wants []solve.Want, sets map[string][]solve.Together) [
 	var views []solve.View
 	for _, s := range sights {
 		s.Name = s.name()
-		c.groupsOf[s.Name] = s.groups
+		c.groupsOf[s.Name], c.pins[s.Name] = s.groups, s.Pins
 		views = append(views, s.View)
 	}
 	return append(views, c.uncovered(wants, sets[""], covered)...)

@@ -24,9 +24,10 @@ type choosing struct {
 	members []int // of the plan's sources
 	u       *solve.Universe
 
-	outside  []*Source           // that machines have from elsewhere
+	outside  []outside           // that machines have from elsewhere
 	footings map[string][]int    // the sources that a footing comes to, by its key
 	groupsOf map[string][]string // of a view, by its name
+	pins     map[string][]archive.Relation
 	looked   bool
 	spare    []int // defined sources that are neither in the mirror nor in a footing
 }
@@ -74,6 +75,12 @@ func (c *choosing) footing(group string) beside {
 	return beside{f}
 }
 
+// outside is a source that machines of some group have from elsewhere, at its place in the universe.
+type outside struct {
+	*Source
+	at int
+}
+
 func (b beside) key() string { return b.List + "\x00" + strings.Join(b.Sources, "\x00") }
 
 func (b beside) String() string {
@@ -115,7 +122,7 @@ func (c *choosing) elsewhere(ctx context.Context) error {
 					return err
 				}
 				at[name] = k
-				c.outside = append(c.outside, src)
+				c.outside = append(c.outside, outside{src, k})
 			}
 			sources = append(sources, at[name])
 		}
@@ -403,7 +410,7 @@ func (c *choosing) waysOut(ctx context.Context, s *solve.Selection, views []solv
 	for _, x := range s.Chosen {
 		taken[x.Package] = true
 	}
-	refusals := withoutPins(s.Refusals, func(r solve.Refusal) (string, string) {
+	refusals := withoutPins(c, s.Refusals, func(r solve.Refusal) (string, string) {
 		return r.View, r.Wanted + r.Arch
 	})
 	c.out.Refused += len(refusals)
@@ -415,7 +422,13 @@ func (c *choosing) waysOut(ctx context.Context, s *solve.Selection, views []solv
 			r.Tried = true
 			limits := c.Proof
 			limits.Each = min(limits.Patience(), maxTrial)
-			r.WaysOut = c.u.WaysOut(ctx, r, solve.Ways{View: views[at], Spare: c.spare, Limits: limits,
+			spare := c.spare
+			for _, o := range c.outside { // what other machines have from elsewhere
+				if !slices.Contains(views[at].Sources, o.at) {
+					spare = append(slices.Clone(spare), o.at)
+				}
+			}
+			r.WaysOut = c.u.WaysOut(ctx, r, solve.Ways{View: views[at], Spare: spare, Limits: limits,
 				Taken: func(p *archive.Package) bool { return taken[p] }})
 			for k := range r.WaysOut {
 				r.WaysOut[k].Object = c.changed(r.WaysOut[k], r)

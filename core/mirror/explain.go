@@ -55,7 +55,7 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 		out = append(out, f)
 	}
 	out = append(out, unmatchedOf(plan, listed)...)
-	missing := together(withoutPins(s.Missing, func(m solve.Missing) (string, string) {
+	missing := together(withoutPins(c, s.Missing, func(m solve.Missing) (string, string) {
 		return m.View, m.Needer.Name + " " + m.Needer.Version + m.Clause.String() + m.Arch
 	}))
 	for i, m := range missing {
@@ -88,12 +88,12 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 		}
 		out = append(out, f)
 	}
-	for _, x := range withoutPins(s.Conflicts, func(c solve.Conflict) (string, string) {
-		return c.View, c.Wanted.String() + c.Arch
+	for _, x := range withoutPins(c, s.Conflicts, func(x solve.Conflict) (string, string) {
+		return x.View, x.Wanted.String() + x.Arch
 	}) {
 		out = append(out, finding.New("mirror.conflict", object, "%s", x.String()).Rated(severity(plan)))
 	}
-	undecided := withoutPins(s.Undecided, func(u solve.Undecided) (string, string) {
+	undecided := withoutPins(c, s.Undecided, func(u solve.Undecided) (string, string) {
 		return u.View, u.Wanted.String() + u.Arch
 	})
 	for i, n := range undecided {
@@ -107,7 +107,7 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 			"whether %s can be installed %s is not known: %s", n.Wanted, n.Where(),
 			n.Because).Rated(severity(plan)))
 	}
-	unaided := withoutPins(s.Unaided, func(u solve.Unaided) (string, string) {
+	unaided := withoutPins(c, s.Unaided, func(u solve.Unaided) (string, string) {
 		return u.View, u.Needer.String() + u.Clause.String() + u.Arch
 	})
 	for i, u := range unaided {
@@ -150,19 +150,29 @@ func unmatchedAnywhere(plan Plan, members []int, m solve.Unmatched) finding.Find
 	return f
 }
 
-// withoutPins leaves out what is the same with the pins of a group as it is without
-// them. key gives the name of the view, and what is the same.
-func withoutPins[T any](all []T, key func(T) (view, what string)) (out []T) {
-	told := map[[2]string]bool{}
+// withoutPins leaves out what is the same with the pins of groups as it is without them. key gives
+// the name of the view, and what is the same.
+func withoutPins[T any](c *choosing, all []T, key func(T) (view, what string)) (out []T) {
+	told := map[string][]string{} // in which views
 	for _, x := range all {
 		view, what := key(x)
-		if told[[2]string{strings.TrimSuffix(view, withPins), what}] {
+		if slices.ContainsFunc(told[what], func(v string) bool { return v == view || c.covers(v, view) }) {
 			continue
 		}
-		told[[2]string{view, what}] = true
+		told[what] = append(told[what], view)
 		out = append(out, x)
 	}
 	return out
+}
+
+// covers tells whether a view is that of all groups of another, without their pins.
+func (c *choosing) covers(view, pinned string) bool {
+	if len(c.pins[view]) > 0 || len(c.pins[pinned]) == 0 {
+		return false
+	}
+	return !slices.ContainsFunc(c.groupsOf[pinned], func(g string) bool {
+		return !slices.Contains(c.groupsOf[view], g)
+	})
 }
 
 // need is something missing with everything that needs it.
@@ -221,7 +231,7 @@ func (c *choosing) lookAround(ctx context.Context) {
 	}
 	c.looked = true
 	for _, src := range c.plan.Others {
-		if src.Spec.Family != c.family() || slices.ContainsFunc(c.outside, func(o *Source) bool {
+		if src.Spec.Family != c.family() || slices.ContainsFunc(c.outside, func(o outside) bool {
 			return o.Name == src.Name
 		}) {
 			continue
@@ -235,9 +245,16 @@ func (c *choosing) lookAround(ctx context.Context) {
 // advise says which defined sources have what is missing, and names the one that can be added, where
 // it is one.
 func (c *choosing) advise(m solve.Missing) (way, one string) {
+	if way := c.unseen(m); way != "" {
+		return way, ""
+	}
 	var have []string
 	always := true
-	for _, k := range c.spare {
+	among := c.spare
+	for _, o := range c.outside {
+		among = append(slices.Clone(among), o.at)
+	}
+	for _, k := range among {
 		what, essential := c.u.Meets(m.Clause, m.Arch, k)
 		if what == "" {
 			continue
@@ -258,4 +275,24 @@ func (c *choosing) advise(m solve.Missing) (way, one string) {
 			": add it under from, or under footing if machines have it from elsewhere", ""
 	}
 	return "no defined source has it: describe one that does, or take " + m.Chain[0] + " out", ""
+}
+
+// unseen says what of the mirror's own sources would meet a need, and what keeps the machines from
+// it; "" where nothing would.
+func (c *choosing) unseen(m solve.Missing) string {
+	for k := range c.members {
+		what, _ := c.u.Meets(m.Clause, m.Arch, k)
+		if what == "" {
+			continue
+		}
+		what += " of " + c.u.Source(k).Name + " would do, and "
+		for _, pin := range c.pins[m.View] {
+			if strings.HasPrefix(what, pin.Name+" ") {
+				return what + "the pin " + pin.String() + " keeps it away: move the pin, or take it out"
+			}
+		}
+		return what + "these machines do not see it: look at the module streams that are wanted, and at " +
+			"which sources the group sees"
+	}
+	return ""
 }

@@ -12,7 +12,6 @@ import (
 	"strings"
 	"sync"
 	"testing"
-	"time"
 
 	"stockade/core/archive"
 	"stockade/core/archive/alpm"
@@ -344,65 +343,10 @@ func TestAnAnswerIsWhatWasFoundRight(t *testing.T) {
 		must.Do(t, err)
 		return v
 	}
-	desks := func(t *testing.T) *world {
-		w := newWorld(t)
-		w.repo.Packages = append(w.repo.Packages,
-			made.Deb{Component: "core", Name: "desk", Version: "1", Arch: "amd64",
-				Fields: "Depends: rail (= 1)\nRecommends: lamp\nSuggests: tide-tables\n"},
-			made.Deb{Component: "core", Name: "shelf", Version: "1", Arch: "amd64",
-				Fields: "Depends: rail (>= 2), lamp | buoy\nSection: furniture\n"},
-			made.Deb{Component: "core", Name: "rail", Version: "1", Arch: "amd64"},
-			made.Deb{Component: "core", Name: "rail", Version: "2", Arch: "amd64",
-				Fields: "Provides: bar (= 2)\n"},
-			made.Deb{Component: "core", Name: "lamp", Version: "1", Arch: "all",
-				Fields: "Source: lights (3)\n"})
-		w.publish()
-		w.gatehouse()
-		return w
-	}
 	for _, c := range []answer{
-		{"preview", func(t *testing.T) any {
-			w := newWorld(t)
-			if _, err := w.build(); err != nil {
-				t.Fatal(err)
-			}
-			_, shelf := w.open(1)
-			var have []edition.Item
-			must.Do(t, shelf.Items(func(it edition.Item) error {
-				have = append(have, it)
-				return nil
-			}))
-			for i := range w.repo.Packages {
-				if p := &w.repo.Packages[i]; p.Name == "sluicectl" {
-					p.Version, p.Fields = "1.5-1", "Depends: libtide2\n"
-				}
-			}
-			w.repo.Date = w.now.Add(-time.Minute)
-			w.publish()
-			x, err := w.builder.Preview(t.Context(), w.plan, "barrage/1", have)
-			return given(t, x, err)
-		}},
 		{"preview-advisories", func(t *testing.T) any {
 			w := newRPMWorld(t)
 			x, err := w.builder.Preview(t.Context(), w.plan, "", nil)
-			return given(t, x, err)
-		}},
-		{"where", func(t *testing.T) any {
-			w := newWorld(t)
-			w.beside("3.0-1", 70)
-			w.gatehouse("tide-tables = 2.3-1")
-			x, err := w.builder.Where(t.Context(), "tide-tables", w.plan.Sources, []Plan{w.plan})
-			return given(t, x, err)
-		}},
-		{"where-near", func(t *testing.T) any {
-			w := newWorld(t)
-			w.gatehouse()
-			x, err := w.builder.Where(t.Context(), "tide-tabels", w.plan.Sources, []Plan{w.plan})
-			return given(t, x, err)
-		}},
-		{"where-provided", func(t *testing.T) any {
-			w := desks(t)
-			x, err := w.builder.Where(t.Context(), "bar", w.plan.Sources, []Plan{w.plan})
 			return given(t, x, err)
 		}},
 		{"examine", func(t *testing.T) any {
@@ -424,44 +368,6 @@ func TestAnAnswerIsWhatWasFoundRight(t *testing.T) {
 				t.Fatal(found)
 			}
 			x, err := w.builder.Online(t.Context(), set, "tarn", []*trust.Certificate{w.key.Certificate()})
-			return given(t, x, err)
-		}},
-		{"sets", func(t *testing.T) any {
-			w := desks(t)
-			w.source.Want = definition.Want{}
-			w.plan.Mirror.Together = [][]string{{"desk", "sluicectl"}, {"shelf", "tide-tables >= 2.4"}}
-			g := w.plan.Groups["gatehouse"]
-			g.Roles = map[string][]string{"clerk": {"desk", "shelf", "tide-data"},
-				"keeper": {"desk", "none"}}
-			w.plan.Groups["office"] = g
-			w.plan.Mirror.Complete = "told"
-			x, err := w.builder.Estimate(t.Context(), w.plan)
-			return given(t, x, err)
-		}},
-		{"every-way-to-want", func(t *testing.T) any {
-			w := desks(t)
-			w.source.Want = definition.Want{Packages: []string{"tide-*"}, Provides: []string{"bar"},
-				Sections: []string{"furniture"}, BuiltFrom: []string{"lights"}, With: "suggested",
-				Versions: 0, Except: []string{"tide-data"}}
-			w.plan.Every, w.plan.For, w.plan.Mirror.Complete = true, "shelf", "told"
-			x, err := w.builder.Estimate(t.Context(), w.plan)
-			return given(t, x, err)
-		}},
-		{"not-by-itself", func(t *testing.T) any {
-			w := desks(t)
-			w.source.Want.Packages = []string{"desk", "shelf"}
-			w.plan.For, w.plan.Mirror.Complete = "desk", "told"
-			x, err := w.builder.Estimate(t.Context(), w.plan)
-			return given(t, x, err)
-		}},
-		{"footing", func(t *testing.T) any {
-			w := desks(t)
-			w.source.Want.Packages = []string{"desk", "buoy"}
-			w.plan.Mirror.Footing = definition.Footing{List: "pc"}
-			w.plan.Lists = map[string]definition.List{"pc": {Family: "deb",
-				Packages: []string{"rail 2 amd64", "libabsent 7 amd64"}}}
-			w.plan.Mirror.Complete = "told"
-			x, err := w.builder.Estimate(t.Context(), w.plan)
 			return given(t, x, err)
 		}},
 		{"handed-in", func(t *testing.T) any {

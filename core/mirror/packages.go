@@ -139,7 +139,8 @@ func unfetched(ctx context.Context, err error, source, path, by string) error {
 		return about(f, source)
 	}
 	if errors.Is(err, fetch.ErrNotFound) {
-		return finding.New("content.missing", "source "+source, "no upstream has %s, which %s names", path, by)
+		return finding.New("content.missing", "source "+source, "no upstream has %s, which %s names", path,
+			by)
 	}
 	return finding.New("source.upstream-down", "source "+source, "%s could not be fetched: %v", path,
 		err).Rated(finding.Error).

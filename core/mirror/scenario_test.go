@@ -131,8 +131,8 @@ type stage struct {
 }
 
 func newStage(t *testing.T) *stage {
-	s := &stage{world: newWorld(t), upstreams: map[string]map[string][]byte{}, accepted: map[string]*Accepted{},
-		editions: map[string][]*edition.Edition{}}
+	s := &stage{world: newWorld(t), upstreams: map[string]map[string][]byte{},
+		accepted: map[string]*Accepted{}, editions: map[string][]*edition.Edition{}}
 	s.now = s.now.Add(48 * time.Hour) // so that owners could sign earlier than now with keys made just now
 	s.builder.Families = archive.NewRegistry(deb.Family{}, rpm.Family{}, alpm.Family{})
 	s.server.Close()
@@ -297,7 +297,7 @@ func (s *stage) fields(given any) {
 		var found finding.List
 		var list []json.RawMessage
 		switch {
-		case slices.Contains([]string{"free_bytes", "seconds", "inputs"}, name):
+		case slices.Contains([]string{"free_bytes", "seconds"}, name):
 		case name == "findings" && json.Unmarshal([]byte(raw), &found) == nil:
 			s.out.WriteString(kept.Findings(found))
 		case json.Unmarshal([]byte(raw), &list) == nil:

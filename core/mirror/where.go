@@ -102,8 +102,8 @@ type asked struct {
 // Where reads what sources offer now and tells of one name. plans are those of the mirrors that
 // groups follow; what is in none of them is told, and taken by nobody.
 func (b *Builder) Where(ctx context.Context, name string, sources []*Source, plans []Plan) (*Where, error) {
-	if err := archive.CheckName(name); err != nil {
-		return nil, err
+	if f, ok := finding.From(archive.CheckName(name)); ok {
+		return nil, f.Do("give the whole name of a package")
 	}
 	out := &Where{Name: name, Has: []Held{}, Provided: []Held{}, Groups: []TakenBy{}, Unread: []Unread{},
 		Asked: []*AskedOf{}}

@@ -1,6 +1,7 @@
 package solve
 
 import (
+	"cmp"
 	"maps"
 	"slices"
 	"strings"
@@ -130,11 +131,23 @@ func (c *Conflict) explained(r Refusal) {
 	if r.Set && r.Because != "" {
 		c.Because = r.Because
 	}
-	for _, p := range r.core {
-		if p.needs == nil {
-			c.Between, c.Because = p.between, p.because
-			return
+	var exclusion, there *part
+	for i := range r.core {
+		switch p := &r.core[i]; {
+		case p.needs != nil:
+		case p.of != nil && p.between == [2]string{}: // it is there already
+			there = cmp.Or(there, p)
+		default:
+			exclusion = cmp.Or(exclusion, p)
 		}
+	}
+	p := cmp.Or(exclusion, there)
+	if p == nil {
+		return
+	}
+	c.Between, c.Because = p.between, p.because
+	if there != nil && c.Between[1] != "" && c.Between[0] != there.of.String() {
+		c.Between[1] = there.of.String() // of all that it excludes this is what is in the way
 	}
 }
 

@@ -46,7 +46,7 @@ const columns: Column<Row>[] = [
   { key: 'held', title: 'Holds', num: true, value: (e) => e.held.bytes },
   { key: 'alone', title: 'Alone', num: true, term: 'alone', value: (e) => e.alone.bytes },
   { key: 'lanes', title: 'Shown by', value: (e) => e.lanes.join(', ') || 'no lane' },
-  { key: 'act', title: '' },
+  { key: 'act', title: '', class: 'text-right' },
 ]
 const taken = computed(() =>
   (q.data.value?.editions ?? []).map((e) => ({
