@@ -56,6 +56,7 @@ type upstream struct {
 	By    int               // which of the keys signs
 	Hours int               // how long ago, or until, it was made
 	Other map[string]string // files that have other bytes, by what is in their path; "-": none
+	Plain map[string]string // further files, by their path
 }
 
 func debs(t *testing.T, text string) (out []made.Deb) {
@@ -102,6 +103,9 @@ func (u upstream) files(t *testing.T, now time.Time) map[string][]byte {
 		out, err = r.Publish(by)
 	}
 	must.Do(t, err)
+	for path, text := range u.Plain {
+		out[path] = []byte(text)
+	}
 	for _, part := range slices.Sorted(maps.Keys(u.Other)) {
 		n := 0
 		for path := range out {
@@ -314,6 +318,9 @@ func (s *stage) step(name string, asked step) {
 	s.t.Helper()
 	s.mu.Lock()
 	for up, has := range asked.Upstreams {
+		for path, text := range has.Plain {
+			has.Plain[path] = strings.ReplaceAll(text, "http://up/", s.server.URL+"/")
+		}
 		s.upstreams[up] = has.files(s.t, s.now)
 	}
 	clear(s.hits)
