@@ -4,6 +4,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -202,6 +203,15 @@ func TestEachFaultOfTheDiskWhileWritingForAMachine(t *testing.T) {
 		t.Fatal(err)
 	}
 	calls := on.Calls()
+	rest := calls // what the list of what was written says is so before it says it
+	for _, call := range []string{"mkdir etc/deep", "sync etc/deep", "remove etc/old", "sync etc",
+		"open var/lib/stockade/written.stockade-new", "sync var/lib/stockade", "sync var/lib"} {
+		i := slices.Index(rest, call)
+		if i < 0 {
+			t.Fatalf("%q is not called behind the one before it:\n%s", call, strings.Join(calls, "\n"))
+		}
+		rest = rest[i+1:]
+	}
 	for fails := 1; fails <= len(calls); fails++ {
 		on, root := begin(fails)
 		_, _, err := WriteFilesOn(on, root, files)

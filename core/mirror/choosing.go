@@ -422,13 +422,7 @@ func (c *choosing) waysOut(ctx context.Context, s *solve.Selection, views []solv
 			r.Tried = true
 			limits := c.Proof
 			limits.Each = min(limits.Patience(), maxTrial)
-			spare := c.spare
-			for _, o := range c.outside { // what other machines have from elsewhere
-				if !slices.Contains(views[at].Sources, o.at) {
-					spare = append(slices.Clone(spare), o.at)
-				}
-			}
-			r.WaysOut = c.u.WaysOut(ctx, r, solve.Ways{View: views[at], Spare: spare, Limits: limits,
+			r.WaysOut = c.u.WaysOut(ctx, r, solve.Ways{View: views[at], Spare: c.spare, Limits: limits,
 				Taken: func(p *archive.Package) bool { return taken[p] }})
 			for k := range r.WaysOut {
 				r.WaysOut[k].Object = c.changed(r.WaysOut[k], r)

@@ -250,11 +250,7 @@ func (c *choosing) advise(m solve.Missing) (way, one string) {
 	}
 	var have []string
 	always := true
-	among := c.spare
-	for _, o := range c.outside {
-		among = append(slices.Clone(among), o.at)
-	}
-	for _, k := range among {
+	for _, k := range c.spare {
 		what, essential := c.u.Meets(m.Clause, m.Arch, k)
 		if what == "" {
 			continue
@@ -273,6 +269,12 @@ func (c *choosing) advise(m solve.Missing) (way, one string) {
 	case len(have) > 1:
 		return "the defined source " + strings.Join(have, "; ") +
 			": add it under from, or under footing if machines have it from elsewhere", ""
+	}
+	for _, o := range c.outside {
+		if what, _ := c.u.Meets(m.Clause, m.Arch, o.at); what != "" {
+			return o.Name + " has " + what + ", and is what other machines have from elsewhere: name it under " +
+				"the footing of these too if they have it, or take " + m.Chain[0] + " out", ""
+		}
 	}
 	return "no defined source has it: describe one that does, or take " + m.Chain[0] + " out", ""
 }

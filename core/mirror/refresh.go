@@ -113,7 +113,8 @@ func (b *Builder) refreshBy(ctx context.Context, src *Source, pub *Publication, 
 	if old != nil && (old.Choice != index || len(old.Files) != len(choice) || !b.haveAll(old.Files)) {
 		old = nil
 	}
-	return b.Fetch.Get(ctx, src.Route, b.rootRequest(choice[0], old), func(r *fetch.Response) error {
+	var lacking []string // upstreams that have nothing of it, where another does
+	err := b.Fetch.Get(ctx, src.Route, b.rootRequest(choice[0], old), func(r *fetch.Response) error {
 		files := map[string][]byte{}
 		said := map[string]conditionals{}
 		fresh := map[string]bool{}
@@ -163,8 +164,29 @@ func (b *Builder) refreshBy(ctx context.Context, src *Source, pub *Publication, 
 			f.Err)
 		if !errors.Is(f.Err, fetch.ErrNotFound) {
 			pub.Failures = append(pub.Failures, fmt.Sprintf("%s: %v", fetch.Shown(f.Upstream.URL), f.Err))
+		} else {
+			lacking = append(lacking, f.Upstream.URL)
 		}
 	})
+	if err != nil || len(lacking) == 0 {
+		return err
+	}
+	// Who has no root is not asked first for every file that stands in it.
+	var last []fetch.Upstream
+	var route []fetch.Upstream
+	for _, u := range src.Route.Upstreams {
+		if slices.Contains(lacking, u.URL) {
+			last = append(last, u)
+		} else {
+			route = append(route, u)
+		}
+	}
+	src.Route.Upstreams = append(route, last...)
+	for _, u := range last {
+		pub.Failures = append(pub.Failures, fmt.Sprintf("%s: it has no %s, which another upstream has",
+			fetch.Shown(u.URL), choice[0].Path))
+	}
+	return nil
 }
 
 // rootRequest asks for a file of a root, conditionally where an upstream told

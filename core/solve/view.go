@@ -196,7 +196,7 @@ func (s *selector) surpassed(meant map[string]bool) {
 		}
 	}
 	slices.Sort(names)
-	holding := s.holding()
+	var holding map[string][]held
 	for _, name := range names {
 		have := taken[name]
 		var newer offer
@@ -219,6 +219,9 @@ func (s *selector) surpassed(meant map[string]bool) {
 		}
 		x := Surpassed{View: s.view.Name, Arch: s.arch, Have: have.Package, Source: have.source,
 			Newer: newer.Package, Elsewhere: newer.source, Behind: s.order(newer) > s.order(have)}
+		if holding == nil {
+			holding = s.holding()
+		}
 		for _, h := range holding[name] {
 			if s.heldBy(h.clause, have) && !s.heldBy(h.clause, newer) {
 				x.Needer, x.Clause = h.needer, h.clause
