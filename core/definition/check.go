@@ -800,28 +800,27 @@ func (c *checker) group(name string, g Group) {
 // streamPattern is MODULE:STREAM; the module becomes the name of a file.
 var streamPattern = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+-]*:[A-Za-z0-9._+-]+$`)
 
-// Merge puts the findings of reading and of checking together, without those
-// that only follow from others: a field that is missing because its name is
-// misspelt, or because its value could not be read.
+// Merge puts the findings of reading and of checking together, without those that only follow from
+// others: a field that is missing because it is misspelt, or because it, or what it stands in, could
+// not be read.
 func Merge(read, checked finding.List) finding.List {
 	out := append(finding.List{}, read...)
-	told := map[string]bool{} // the words of what reading found, by file
-	for _, r := range read {
-		for w := range strings.FieldsFuncSeq(r.Text, func(c rune) bool {
-			return strings.ContainsRune(" .,:;\"'()[]", c) && c != '.'
-		}) {
-			told[r.Place.File+"\x00"+w] = true
-			for part := range strings.SplitSeq(w, ".") {
-				told[r.Place.File+"\x00"+part] = true
-			}
-		}
-	}
 	for _, f := range checked {
-		_, name, _ := strings.Cut(f.Object, " ")
-		if f.Code != "define.missing-field" || !told[f.Place.File+"\x00"+name] {
+		if f.Code != "define.missing-field" || !slices.ContainsFunc(read, func(r finding.Finding) bool {
+			return r.Place.File == f.Place.File && explains(r, f)
+		}) {
 			out = append(out, f)
 		}
 	}
 	out.Sort()
 	return out
+}
+
+// explains tells whether what reading found of a field may be why another is missing.
+func explains(r, missing finding.Finding) bool {
+	if r.Field == missing.Field || strings.HasPrefix(missing.Field, r.Field+".") {
+		return r.Field != ""
+	}
+	thing := missing.Field[:max(strings.LastIndexByte(missing.Field, '.'), 0)]
+	return r.Code == "define.unknown-field" && thing != "" && strings.HasPrefix(r.Field, thing+".")
 }

@@ -405,6 +405,8 @@ func TestWhatIsToldOfADocument(t *testing.T) {
 		`sources: {a: {family: deb, release: heron, components: [core], architectures: [amd64], signed_by: [k],
   upstreams: [{url: "https://a.example/x"}, {url: a}]}}`,
 		"sources: {a: {priority: 100, standing: x, colour: red, disabled: no way, values: {B: x}}}",
+		// what reading tells of one thing hides nothing that another lacks
+		"sources: {should: {family: deb}, kelp: {family: rpm, standing: x}}",
 		// lists, and what machines have
 		"lists: {l: {family: dab, packages: [a]}}", "lists: {l: {packages: [a, \"b>=2\"]}}",
 		"lists: {l: {file: none.txt}}", "lists: {l: {file: none.txt, packages: [a]}}",

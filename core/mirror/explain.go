@@ -272,8 +272,8 @@ func (c *choosing) advise(m solve.Missing) (way, one string) {
 	}
 	for _, o := range c.outside {
 		if what, _ := c.u.Meets(m.Clause, m.Arch, o.at); what != "" {
-			return o.Name + " has " + what + ", and is what other machines have from elsewhere: name it under " +
-				"the footing of these too if they have it, or take " + m.Chain[0] + " out", ""
+			return o.Name + " has " + what + ", and is what other machines have from elsewhere: name it " +
+				"under the footing of these too if they have it, or take " + m.Chain[0] + " out", ""
 		}
 	}
 	return "no defined source has it: describe one that does, or take " + m.Chain[0] + " out", ""

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -142,12 +143,14 @@ func failed(err error) failure {
 	return out
 }
 
-// fromCobra tells errors of reading the arguments, which have no type of their own.
-func fromCobra(err error) bool {
-	text := err.Error()
-	return strings.HasPrefix(text, "unknown ") || strings.Contains(text, "arg(s)") ||
-		strings.Contains(text, "flag")
-}
+// ofCobra is how errors of reading the arguments begin, most of which have no type of their own. What
+// a file is called says nothing.
+var ofCobra = regexp.MustCompile(`^(unknown (command|flag|shorthand flag)\b|no such flag |bad flag syntax: |` +
+	`flag needs an argument: |invalid argument "|required flag\(s\) |if any flags in the group |` +
+	`at least one of the flags |(accepts|requires) [a-z0-9 ]*arg\(s\))`)
+
+// fromCobra tells errors of reading the arguments.
+func fromCobra(err error) bool { return ofCobra.MatchString(err.Error()) }
 
 // problemExit gives the exit code for what a service answered.
 func problemExit(p *api.Problem) int {
