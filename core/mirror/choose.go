@@ -174,11 +174,16 @@ func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, mem
 			"no machine sees %s that came along, for the module streams are not on; whether they can be "+
 				"installed was not proved", packages(s.Unseen)))
 	}
+	here := map[string]bool{} // what is wanted twice, in a set too, is told once
 	s.Unmatched = slices.DeleteFunc(s.Unmatched, func(m solve.Unmatched) bool {
 		if m.Source != solve.AllSources || m.Group != "" {
 			return false
 		}
 		key := m.As + "\x00" + m.Relation.Name
+		if here[key] {
+			return true
+		}
+		here[key] = true
 		unmatched[key]++
 		return unmatched[key] < families
 	})
@@ -256,14 +261,22 @@ func (s *sight) name() string {
 	}
 	out += finding.Names(s.groups, 3)
 	if len(s.Pins) > 0 {
-		out += withPins
+		out += withPins + map[bool]string{true: "their pins", false: "its pins"}[len(s.groups) > 1]
 	}
 	return out
 }
 
+// does gives a verb as it is said of a view: of one group, or of several.
+func does(view, verb string) string {
+	if strings.HasPrefix(view, several) {
+		return verb
+	}
+	return verb + "s"
+}
+
 const (
 	several  = "the groups "
-	withPins = " with its pins"
+	withPins = " with "
 )
 
 // viewsOf gives the views that a choice is made and proved for: that of each group

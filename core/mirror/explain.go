@@ -66,10 +66,7 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 		}
 		none := "no source of the mirror"
 		if m.View != "" {
-			none = "no source that " + m.View + " sees"
-			if strings.HasPrefix(m.View, several) {
-				none = "no source that " + m.View + " see"
-			}
+			none = "no source that " + m.View + " " + does(m.View, "see")
 		}
 		f := finding.New("mirror.missing-dependency", object, "%s %s, and %s has it for %s",
 			m.who(), m.Clause.String(), none, strings.Join(m.archs, ", ")).Rated(severity(plan))

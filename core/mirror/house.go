@@ -104,7 +104,8 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 		}
 		if _, twice := out.Files[x.Package.Path]; twice {
 			return nil, finding.New("content.unsafe-path", "source "+spec.Name,
-				"two packages have the path %s", x.Package.Path)
+				"two packages have the path %s", x.Package.Path).
+				Do("take one of the two out: stockade package remove")
 		}
 		out.Files[x.Package.Path] = hp.SHA256
 		all = append(all, x)

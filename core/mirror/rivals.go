@@ -49,12 +49,14 @@ func (b *Builder) rivals(ctx context.Context, plan Plan, out *Outcome, members [
 				}
 				add(finding.New("priority.tie", object,
 					"%s (%s) and %s (%s) share the priority %d, and of %s "+
-						"%s takes those of %s, which are newer or stand first: %s", one.Name, one.Standing,
-					other.Name, other.Standing, by.Priority, packages(r.Names), v.Name, by.Name, example))
+						"%s %s those of %s, which are newer or stand first: %s", one.Name, one.Standing,
+					other.Name, other.Standing, by.Priority, packages(r.Names), v.Name,
+					does(v.Name, "take"), by.Name, example))
 			case of.Standing == definition.Official:
 				f := finding.New("priority.shadowed", object,
-					"%s takes %s of %s (%s, priority %d) from %s (%s, "+
-						"priority %d) in its place: %s", v.Name, packages(r.Names), of.Name, of.Standing,
+					"%s %s %s of %s (%s, priority %d) from %s (%s, "+
+						"priority %d) in its place: %s", v.Name, does(v.Name, "take"), packages(r.Names),
+					of.Name, of.Standing,
 					of.Priority, by.Name, by.Standing, by.Priority, example)
 				if by.Standing == definition.House { // its own packages are meant to
 					f = f.Rated(finding.Note)
@@ -91,9 +93,9 @@ func (b *Builder) behindPins(ctx context.Context, plan Plan, out *Outcome, membe
 		asked = append(asked, solve.Surpassed{Have: w.Pinned, Newer: w.Newer, Elsewhere: w.Source})
 	}
 	why := b.reasons(ctx, out, members, asked)
-	group := strings.TrimSuffix(v.Name, withPins)
+	group, _, _ := strings.Cut(v.Name, withPins)
 	for _, w := range waiting {
-		text := fmt.Sprintf("%s stays on %s %s, and %s of %s waits behind the pin", group, w.Pinned.Name,
+		text := fmt.Sprintf("%s %s on %s %s, and %s of %s waits behind the pin", group, does(group, "stay"), w.Pinned.Name,
 			w.Pinned.Version, w.Newer.Version, plan.Sources[members[w.Source]].Name)
 		if ids := why[w.Newer]; len(ids) > 0 {
 			slices.Sort(ids)

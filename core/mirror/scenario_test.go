@@ -10,6 +10,7 @@ import (
 	"maps"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -40,6 +41,7 @@ type scenario struct {
 // step changes what there is, and asks one thing.
 type step struct {
 	Upstreams  map[string]upstream // what they have from then on, by name: served as http://up/NAME
+	House      map[string]upstream // what is given to house sources besides what they have
 	Definition string              // what is defined from then on
 	Do, Of     string              // what is asked, of which mirror, source or package
 	For        string              // one package of which the whole way is to be told
@@ -131,12 +133,15 @@ type stage struct {
 	set       *definition.Set
 	accepted  map[string]*Accepted
 	editions  map[string][]*edition.Edition
+	given     map[string][]HousePackage
+	houses    map[string]*House
 	out       strings.Builder
 }
 
 func newStage(t *testing.T) *stage {
 	s := &stage{world: newWorld(t), upstreams: map[string]map[string][]byte{},
-		accepted: map[string]*Accepted{}, editions: map[string][]*edition.Edition{}}
+		accepted: map[string]*Accepted{}, editions: map[string][]*edition.Edition{},
+		given: map[string][]HousePackage{}, houses: map[string]*House{}}
 	s.now = s.now.Add(48 * time.Hour) // so that owners could sign earlier than now with keys made just now
 	s.builder.Families = archive.NewRegistry(deb.Family{}, rpm.Family{}, alpm.Family{})
 	s.server.Close()
@@ -159,6 +164,14 @@ func newStage(t *testing.T) *stage {
 func (s *stage) source(name string) *Source {
 	src, err := Described(s.set, name, s.builder.Families)
 	must.Do(s.t, err)
+	if s.set.Sources[name].Managed() {
+		src.House, err = s.builder.PublishHouse(src.Spec, src.Family, s.given[name], s.houses[name])
+		must.Do(s.t, err)
+		s.houses[name] = src.House
+		src.Keyring = trust.NewKeyring(name, []trust.Known{{Certificate: s.builder.Site.Certificate(),
+			VouchedFor: []string{name}}}, s.builder.Now)
+		return src
+	}
 	var known []trust.Known
 	for _, key := range s.set.Sources[name].SignedBy {
 		k := keys()[int(key[len(key)-1]-'0')]
@@ -215,6 +228,44 @@ func (s *stage) accept(all []*Publication) {
 	}
 }
 
+// give takes packages into a house source; what is refused is told.
+func (s *stage) give(name string, has upstream) {
+	var files [][]byte
+	add := func(file []byte, err error) {
+		must.Do(s.t, err)
+		files = append(files, file)
+	}
+	for _, p := range debs(s.t, has.Debs) {
+		add(made.BuildDeb(p.Control(), p.Files, p.Packing))
+	}
+	if has.RPM != nil {
+		for _, p := range has.RPM.Packages {
+			p.Time = 1_700_000_000
+			add(p.Build(nil))
+		}
+	}
+	if has.Alpm != nil {
+		for _, p := range has.Alpm.Packages {
+			add(p.Build())
+		}
+	}
+	src := s.set.Sources[name]
+	for _, file := range files {
+		f, err := os.CreateTemp(s.t.TempDir(), "given")
+		must.Do(s.t, err)
+		_, err = f.Write(file)
+		must.Do(s.t, err)
+		taken, err := s.builder.TakeIntoHouse(src.Archive(name), s.builder.Families[src.Family], f, nil,
+			s.ring(name))
+		must.Do(s.t, f.Close())
+		if err != nil {
+			fmt.Fprintf(&s.out, "not taken: %v\n", err)
+			continue
+		}
+		s.given[name] = append(s.given[name], taken.HousePackage)
+	}
+}
+
 // answer does what a step asks.
 func (s *stage) answer(asked step) (any, error) {
 	b, ctx := s.builder, s.t.Context()
@@ -253,6 +304,16 @@ func (s *stage) answer(asked step) (any, error) {
 			plans = append(plans, s.planOf(name, step{}))
 		}
 		return b.Where(ctx, asked.Of, sources, plans)
+	case "probe":
+		_, found := b.Probe(ctx, s.source(asked.Of))
+		return map[string]any{"findings": found}, nil
+	case "online":
+		found, err := b.Online(ctx, s.set, asked.Of, []*trust.Certificate{keys()[0].Certificate()})
+		return map[string]any{"findings": found}, err
+	case "examine":
+		src := s.source(asked.Of)
+		src.Accepted = nil
+		return b.Examine(ctx, *src, []*trust.Certificate{keys()[1].Certificate(), keys()[0].Certificate()})
 	case "refresh":
 		src := s.source(asked.Of)
 		src.AcceptOnce = asked.Once
@@ -332,6 +393,9 @@ func (s *stage) step(name string, asked step) {
 			s.t.Fatalf("%s: %v", name, found)
 		}
 		s.set = set
+	}
+	for _, name := range slices.Sorted(maps.Keys(asked.House)) {
+		s.give(name, asked.House[name])
 	}
 	r := &recorder{}
 	s.builder.Sink = r.note
