@@ -96,7 +96,8 @@ func (b *Builder) behindPins(ctx context.Context, plan Plan, out *Outcome, membe
 	group, _, _ := strings.Cut(v.Name, withPins)
 	for _, w := range waiting {
 		text := fmt.Sprintf("%s %s on %s %s, and %s of %s waits behind the pin", group,
-			does(group, "stay"), w.Pinned.Name, w.Pinned.Version, w.Newer.Version, plan.Sources[members[w.Source]].Name)
+			does(group, "stay"), w.Pinned.Name, w.Pinned.Version, w.Newer.Version,
+			plan.Sources[members[w.Source]].Name)
 		if ids := why[w.Newer]; len(ids) > 0 {
 			slices.Sort(ids)
 			text += ", published for " + strings.Join(ids, ", ")
