@@ -68,7 +68,6 @@ func TestEscapeEndsAQuestionAndTheFocusReturns(t *testing.T) {
 		{"/machines?tab=1", "", "Enrol machines"},
 		{"/machines/gate-south", "", "Change"},
 		{"/machines/gate-south", "", "Forget it"},
-		{"/storage", "", "Retire"},
 		{"/journal", "", "Entry 1, "},
 		{"/accounts", "", "New account"},
 		{"/accounts/warden", "", "New token"},
