@@ -417,8 +417,21 @@ func (s *stage) step(name string, asked step) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	times := map[string]int{} // a path with a digest is as good as another
+	// A path with a digest is as good as another, and so is any that the same bytes have.
+	first := map[string]string{}
+	for _, name := range slices.Sorted(maps.Keys(s.upstreams)) {
+		for _, path := range slices.Sorted(maps.Keys(s.upstreams[name])) {
+			if data := string(s.upstreams[name][path]); first[data] == "" {
+				first[data] = "/" + name + "/" + path
+			}
+		}
+	}
+	times := map[string]int{}
 	for path, n := range s.hits {
+		name, below, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
+		if data, ok := s.upstreams[name][below]; ok {
+			path = first[string(data)]
+		}
 		times[hexDigest.ReplaceAllString(path, "DIGEST")] += n
 	}
 	for _, path := range slices.Sorted(maps.Keys(times)) {
