@@ -805,10 +805,24 @@ var streamPattern = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+-]*:[A-Za-z0-9.
 // not be read.
 func Merge(read, checked finding.List) finding.List {
 	out := append(finding.List{}, read...)
+	type field struct{ file, path string }
+	unread, misspelt := map[field]bool{}, map[field]bool{} // misspelt: what has such a field in it
+	for _, r := range read {
+		if r.Field != "" {
+			unread[field{r.Place.File, r.Field}] = true
+		}
+		if r.Code == "define.unknown-field" {
+			for path := above(r.Field); path != ""; path = above(path) {
+				misspelt[field{r.Place.File, path}] = true
+			}
+		}
+	}
 	for _, f := range checked {
-		if f.Code != "define.missing-field" || !slices.ContainsFunc(read, func(r finding.Finding) bool {
-			return r.Place.File == f.Place.File && explains(r, f)
-		}) {
+		follows := misspelt[field{f.Place.File, above(f.Field)}]
+		for path := f.Field; path != ""; path = above(path) {
+			follows = follows || unread[field{f.Place.File, path}]
+		}
+		if f.Code != "define.missing-field" || !follows {
 			out = append(out, f)
 		}
 	}
@@ -816,11 +830,5 @@ func Merge(read, checked finding.List) finding.List {
 	return out
 }
 
-// explains tells whether what reading found of a field may be why another is missing.
-func explains(r, missing finding.Finding) bool {
-	if r.Field == missing.Field || strings.HasPrefix(missing.Field, r.Field+".") {
-		return r.Field != ""
-	}
-	thing := missing.Field[:max(strings.LastIndexByte(missing.Field, '.'), 0)]
-	return r.Code == "define.unknown-field" && thing != "" && strings.HasPrefix(r.Field, thing+".")
-}
+// above gives the path of what a field stands in; "" where that is the document.
+func above(path string) string { return path[:max(strings.LastIndexByte(path, '.'), 0)] }

@@ -255,13 +255,13 @@ type sight struct {
 
 // name tells whose view it is.
 func (s *sight) name() string {
-	out := "the group "
+	out, pins := "the group ", withPins
 	if len(s.groups) > 1 {
-		out = several
+		out, pins = several, withTheirPins
 	}
 	out += finding.Names(s.groups, 3)
 	if len(s.Pins) > 0 {
-		out += withPins + map[bool]string{true: "their pins", false: "its pins"}[len(s.groups) > 1]
+		out += pins
 	}
 	return out
 }
@@ -275,8 +275,9 @@ func does(view, verb string) string {
 }
 
 const (
-	several  = "the groups "
-	withPins = " with "
+	several       = "the groups "
+	withPins      = " with its pins"
+	withTheirPins = " with their pins"
 )
 
 // viewsOf gives the views that a choice is made and proved for: that of each group

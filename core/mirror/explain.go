@@ -199,8 +199,8 @@ func together(all []solve.Missing) (out []need) {
 		if who := m.Needer.Name + " " + m.Needer.Version; !slices.Contains(out[i].needers, who) {
 			out[i].needers = append(out[i].needers, who)
 		}
-		if !slices.Contains(out[i].archs, m.Arch) {
-			out[i].archs = append(out[i].archs, m.Arch)
+		if !slices.Contains(out[i].archs, m.On) {
+			out[i].archs = append(out[i].archs, m.On)
 		}
 	}
 	return out
@@ -248,7 +248,7 @@ func (c *choosing) advise(m solve.Missing) (way, one string) {
 	var have []string
 	always := true
 	for _, k := range c.spare {
-		what, essential := c.u.Meets(m.Clause, m.Arch, k)
+		what, essential := c.u.Meets(m, k)
 		if what == "" {
 			continue
 		}
@@ -268,7 +268,7 @@ func (c *choosing) advise(m solve.Missing) (way, one string) {
 			": add it under from, or under footing if machines have it from elsewhere", ""
 	}
 	for _, o := range c.outside {
-		if what, _ := c.u.Meets(m.Clause, m.Arch, o.at); what != "" {
+		if what, _ := c.u.Meets(m, o.at); what != "" {
 			return o.Name + " has " + what + ", and is what other machines have from elsewhere: name it " +
 				"under the footing of these too if they have it, or take " + m.Chain[0] + " out", ""
 		}
@@ -280,7 +280,7 @@ func (c *choosing) advise(m solve.Missing) (way, one string) {
 // it; "" where nothing would.
 func (c *choosing) unseen(m solve.Missing) string {
 	for k := range c.members {
-		what, _ := c.u.Meets(m.Clause, m.Arch, k)
+		what, _ := c.u.Meets(m, k)
 		if what == "" {
 			continue
 		}

@@ -54,7 +54,11 @@ func (b *Builder) Online(ctx context.Context, set *definition.Set, name string,
 		known = append(known, trust.Known{Certificate: c, VouchedFor: []string{name}})
 	}
 	src.Keyring = trust.NewKeyring(name, known, b.Now).Under(set.Policy(name))
+	inOrder := src.Route
 	pub, err := b.Refresh(ctx, src)
+	if len(inOrder.Lists) == 0 {
+		src.Route = inOrder // a refresh puts last who has no root; what is told is of the order described
+	}
 	var found finding.List
 	if pub != nil {
 		found = pub.Findings

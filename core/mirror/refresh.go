@@ -113,7 +113,7 @@ func (b *Builder) refreshBy(ctx context.Context, src *Source, pub *Publication, 
 	if old != nil && (old.Choice != index || len(old.Files) != len(choice) || !b.haveAll(old.Files)) {
 		old = nil
 	}
-	var lacking []string // upstreams that have nothing of it, where another does
+	var lacking []fetch.Upstream // that have no root, where another has one
 	err := b.Fetch.Get(ctx, src.Route, b.rootRequest(choice[0], old), func(r *fetch.Response) error {
 		files := map[string][]byte{}
 		said := map[string]conditionals{}
@@ -165,24 +165,18 @@ func (b *Builder) refreshBy(ctx context.Context, src *Source, pub *Publication, 
 		if !errors.Is(f.Err, fetch.ErrNotFound) {
 			pub.Failures = append(pub.Failures, fmt.Sprintf("%s: %v", fetch.Shown(f.Upstream.URL), f.Err))
 		} else {
-			lacking = append(lacking, f.Upstream.URL)
+			lacking = append(lacking, f.Upstream)
 		}
 	})
 	if err != nil || len(lacking) == 0 {
 		return err
 	}
-	// Who has no root is not asked first for every file that stands in it.
-	var last []fetch.Upstream
-	var route []fetch.Upstream
-	for _, u := range src.Route.Upstreams {
-		if slices.Contains(lacking, u.URL) {
-			last = append(last, u)
-		} else {
-			route = append(route, u)
-		}
-	}
-	src.Route.Upstreams = append(route, last...)
-	for _, u := range last {
+	// They are not asked first for every file that stands in it.
+	route := slices.DeleteFunc(slices.Clone(src.Route.Upstreams), func(u fetch.Upstream) bool {
+		return slices.ContainsFunc(lacking, func(l fetch.Upstream) bool { return l.URL == u.URL })
+	})
+	src.Route.Upstreams = append(route, lacking...)
+	for _, u := range lacking {
 		pub.Failures = append(pub.Failures, fmt.Sprintf("%s: it has no %s, which another upstream has",
 			fetch.Shown(u.URL), choice[0].Path))
 	}

@@ -93,7 +93,7 @@ func (b *Builder) behindPins(ctx context.Context, plan Plan, out *Outcome, membe
 		asked = append(asked, solve.Surpassed{Have: w.Pinned, Newer: w.Newer, Elsewhere: w.Source})
 	}
 	why := b.reasons(ctx, out, members, asked)
-	group, _, _ := strings.Cut(v.Name, withPins)
+	group := strings.TrimSuffix(strings.TrimSuffix(v.Name, withPins), withTheirPins)
 	for _, w := range waiting {
 		text := fmt.Sprintf("%s %s on %s %s, and %s of %s waits behind the pin", group,
 			does(group, "stay"), w.Pinned.Name, w.Pinned.Version, w.Newer.Version,

@@ -369,8 +369,12 @@ func (s *selector) missing(at *step, c, under clause) {
 		Source: at.source,
 		View:   s.view.Name,
 		Arch:   s.arch,
+		On:     s.arch,
 		Clause: c.written(),
 	}}
+	if _, bound := s.family.(archive.Bound); bound && at.Arch != s.arch && !s.forAll(at.offer) {
+		l.On = at.Arch
+	}
 	if under != nil {
 		l.under = append(l.under, under)
 	}

@@ -61,9 +61,9 @@ func (w *saying) selection(t *testing.T, s *Selection) {
 		fmt.Fprintf(w, "%s (for %q on %s, between %q)\n", c, c.View, c.Arch, c.Between)
 	}
 	for _, x := range s.Surpassed {
-		fmt.Fprintf(w, "%q on %s have %s, and %s is newer, behind %v\n", x.View, x.Arch,
-			w.of(x.Have, x.Source),
-			w.of(x.Newer, x.Elsewhere), x.Behind)
+		fmt.Fprintf(w, "%q on %s have %s, and %s is newer, behind %v, held by %v for %v\n",
+			x.View, x.Arch,
+			w.of(x.Have, x.Source), w.of(x.Newer, x.Elsewhere), x.Behind, x.Needer, x.Clause)
 	}
 	for _, x := range s.Unaided {
 		fmt.Fprintf(w, "%q on %s: %s needs %v, which %s meets, and %s comes first; stops %v\n", x.View,
@@ -123,7 +123,8 @@ func (w *saying) scenario(t *testing.T, c scenario) {
 			}
 			for _, m := range s.Missing {
 				for i := range sources {
-					if what, always := w.u.Meets(m.Clause, arch, i); what != "" {
+					m.Arch, m.On = arch, arch
+					if what, always := w.u.Meets(m, i); what != "" {
 						fmt.Fprintf(w, "%s has %s for %v on %s, always there %v\n", sources[i].Name,
 							what, m.Clause, arch, always)
 					}

@@ -226,7 +226,8 @@ type Missing struct {
 	Needer   *archive.Package
 	Source   int
 	View     string // see View.Name
-	Arch     string
+	Arch     string // of the machines
+	On       string // the architecture for which it is needed, which they may have turned on beside it
 	Clause   archive.Clause
 	Chain    []string // from a wanted package to the needer
 	Excepted []string // packages that would do, but are excepted
@@ -426,18 +427,23 @@ func (u *Universe) excepted(o offer) bool {
 		func(p string) bool { return archive.Matches(p, o.Name) })
 }
 
-// Meets names the best that a source has to meet a clause on an architecture; "" where it has
+// Meets names the best that a source has to meet a need that is lacking, for whose need it is: that
+// of a package of an architecture turned on beside the machine's own is met there. "" where it has
 // nothing. essential tells that it belongs to what machines of that source always have.
-func (u *Universe) Meets(c archive.Clause, arch string, source int) (what string, essential bool) {
+func (u *Universe) Meets(m Missing, source int) (what string, essential bool) {
 	s := u.selector(context.Background(), Limits{})
-	s.begin(View{Sources: []int{source}}, arch)
-	for _, r := range c {
+	view, needer := View{Sources: []int{source}}, offer{m.Needer, m.Source}
+	if m.On != m.Arch {
+		view.Foreign = []string{m.On}
+	}
+	s.begin(view, m.Arch)
+	for _, r := range m.Clause {
 		if r.Not {
 			continue
 		}
-		fits := s.fits(r, s.placeOf(offer{Package: &archive.Package{Arch: arch}}, r, false))
+		fits := s.fits(r, s.placeOf(needer, r, false))
 		runs := func(o offer) bool { return o.source == source && fits(o) && !u.excepted(o) }
-		if found := u.candidates(u.relation(r), arch, runs, func(int) bool {
+		if found := u.candidates(u.relation(r), m.Arch, runs, func(int) bool {
 			return true
 		}); len(found) > 0 {
 			return fmt.Sprintf("%s %s", found[0].Name, found[0].Version), found[0].Essential

@@ -121,8 +121,8 @@ type Surpassed struct {
 	Elsewhere  int
 	// Behind tells that the newer one stands at a worse priority.
 	Behind bool
-	// Needer needs a version that the newer one is not: Clause says which. nil: nothing but the
-	// want, or the priority, keeps machines from the newer one.
+	// Needer needs a version that the newer one is not, and does not stay behind for another reason:
+	// Clause says which. nil: nothing but the want, or the priority, keeps machines from it.
 	Needer *archive.Package
 	Clause archive.Clause
 }
@@ -196,7 +196,7 @@ func (s *selector) surpassed(meant map[string]bool) {
 		}
 	}
 	slices.Sort(names)
-	var holding map[string][]held
+	begun := len(s.out.Surpassed)
 	for _, name := range names {
 		have := taken[name]
 		var newer offer
@@ -217,18 +217,41 @@ func (s *selector) surpassed(meant map[string]bool) {
 		if newer.Package == nil {
 			continue
 		}
-		x := Surpassed{View: s.view.Name, Arch: s.arch, Have: have.Package, Source: have.source,
-			Newer: newer.Package, Elsewhere: newer.source, Behind: s.order(newer) > s.order(have)}
-		if holding == nil {
-			holding = s.holding()
-		}
-		for _, h := range holding[name] {
-			if s.heldBy(h.clause, have) && !s.heldBy(h.clause, newer) {
-				x.Needer, x.Clause = h.needer, h.clause
-				break
+		s.out.Surpassed = append(s.out.Surpassed, Surpassed{View: s.view.Name, Arch: s.arch,
+			Have: have.Package, Source: have.source,
+			Newer: newer.Package, Elsewhere: newer.source, Behind: s.order(newer) > s.order(have)})
+	}
+	s.heldBack(s.out.Surpassed[begun:])
+}
+
+// heldBack says which of those that stay behind do so for what needs just that version. What needs
+// it and stays behind itself counts only where a need holds that in turn: packages that need each
+// other in one version hold nothing.
+func (s *selector) heldBack(all []Surpassed) {
+	if len(all) == 0 {
+		return
+	}
+	at := map[*archive.Package]*Surpassed{}
+	for i := range all {
+		at[all[i].Have] = &all[i]
+	}
+	holding := s.holding()
+	for more := true; more; {
+		more = false
+		for i := range all {
+			x := &all[i]
+			if x.Needer != nil {
+				continue
+			}
+			for _, h := range holding[x.Have.Name] {
+				if behind := at[h.needer]; (behind == nil || behind.Needer != nil) &&
+					s.heldBy(h.clause, offer{x.Have, x.Source}) &&
+					!s.heldBy(h.clause, offer{x.Newer, x.Elsewhere}) {
+					x.Needer, x.Clause, more = h.needer, h.clause, true
+					break
+				}
 			}
 		}
-		s.out.Surpassed = append(s.out.Surpassed, x)
 	}
 }
 

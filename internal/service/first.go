@@ -63,21 +63,21 @@ func (s *Service) firstPath(set *definition.Set, lanes []api.Lane,
 		}
 	}
 	p.step("key", "Bring in its key", "/keys", len(here) > 0 || len(counting) > 0,
-		"keys are there for "+some(here), "the certificate of whoever signs it")
+		"keys are there for "+finding.Names(here, 3), "the certificate of whoever signs it")
 	p.step("vouch", "Vouch for the key", "/keys?decide=1", len(counting) > 0,
-		"signatures count for "+some(counting),
+		"signatures count for "+finding.Names(counting, 3),
 		"a warden, and the whole fingerprint by another road than the network")
 	to := "/sources"
 	if len(sources) > 0 {
 		to += "/" + sources[0]
 	}
-	p.step("probe", "Probe its servers", to, len(measured) > 0, some(measured)+" probed",
+	p.step("probe", "Probe its servers", to, len(measured) > 0, finding.Names(measured, 3)+" probed",
 		"nothing more; it tells which server is fast and up to date")
-	p.step("refresh", "Refresh it", to, len(fresh) > 0, "a root was accepted of "+some(fresh),
+	p.step("refresh", "Refresh it", to, len(fresh) > 0, "a root was accepted of "+finding.Names(fresh, 3),
 		"a key that counts: the root is verified")
 	mirrors := set.Names("mirror")
 	p.step("mirror", "Describe a mirror", "/describe?new=mirror", len(mirrors) > 0,
-		some(mirrors)+" described",
+		finding.Names(mirrors, 3)+" described",
 		"which sources it takes from, and what is wanted of them")
 	to = "/mirrors"
 	if len(mirrors) > 0 {
@@ -101,7 +101,7 @@ func (s *Service) firstPath(set *definition.Set, lanes []api.Lane,
 			shown = append(shown, l.Name+" shows "+l.Edition)
 		}
 	}
-	p.step("lane", "Move a lane to it", "/lanes", len(shown) > 0, some(shown),
+	p.step("lane", "Move a lane to it", "/lanes", len(shown) > 0, finding.Names(shown, 3),
 		"a lane of the mirror, which machines follow (Describe, New lane)")
 	p.step("machine", "Give a machine its files", "/machines", false, "",
 		"a group of machines that follow the lane (Describe, New group)")
@@ -139,6 +139,3 @@ func quantity(n int, what string) string {
 	}
 	return fmt.Sprintf("%d %ss", n, what)
 }
-
-// some names up to three.
-func some(names []string) string { return finding.Names(names, 3) }

@@ -29,8 +29,8 @@ old="$state/back.old" new="$state/back.new"
 rm -rf "$old" "$new"
 mkdir -p "$old" "$new"
 tar -C "$new" -xpf "$kept"
-find "$new" -type f | while read -r file; do
-	durable "$file"
+find "$new" -type f -o -type d | while read -r path; do
+	durable "$path"
 done
 for path in $touched; do
 	if [ -e "$root/$path" ] || [ -L "$root/$path" ]; then

@@ -25,10 +25,10 @@ const parts = computed(() => {
   const alone = p.editions.reduce((n, e) => n + e.alone.bytes, 0)
   return [
     {
-      name: 'held more than once',
+      name: 'shared, or needed further',
       bytes: Math.max(0, p.total.bytes - alone - p.unheld.bytes),
       shade: 'bg-tide',
-      says: 'by several editions, or by one and the next build or a house source',
+      says: 'by several editions, the next build or a house source',
     },
     {
       name: 'held by one edition',
