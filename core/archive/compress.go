@@ -109,7 +109,7 @@ func Compress(data []byte, compression string) ([]byte, error) {
 	case "gz":
 		w, err = gzip.NewWriterLevel(&out, gzip.BestCompression)
 	case "xz":
-		w, err = xzwriter.NewWriter(&out)
+		w, err = xzwriter.WriterConfig{DictCap: dictionary(len(data))}.NewWriter(&out)
 	case "zst":
 		w, err = zstd.NewWriter(&out, zstd.WithEncoderConcurrency(1))
 	default:
@@ -125,6 +125,16 @@ func Compress(data []byte, compression string) ([]byte, error) {
 		return nil, err
 	}
 	return out.Bytes(), nil
+}
+
+// dictionary is what xz looks back for (bytes, a power of two): never further than there is text,
+// as the tables for it, on both sides, are several times its size.
+func dictionary(text int) int {
+	size := 64 << 10
+	for size < text && size < 8<<20 {
+		size *= 2
+	}
+	return size
 }
 
 // Sniff tells the compression of a stream by its first bytes (six are enough);
