@@ -38,7 +38,7 @@ type rpmWorld struct {
 }
 
 func newRPMWorld(t *testing.T) *rpmWorld {
-	w := &rpmWorld{world: newWorld(t)}
+	w := &rpmWorld{world: bareWorld(t)}
 	w.rpm = made.RPMRepository{Name: "brine", CPE: "cpe:/o:brine:drives:9", Distro: "Brine 9",
 		Date: w.now.Add(-time.Hour), Built: map[string][]byte{}, Packages: []made.RPM{
 			{Name: "pumpctl", Version: "3.2-1", Arch: "x86_64",
@@ -475,7 +475,7 @@ type alpmWorld struct {
 }
 
 func newALPMWorld(t *testing.T) *alpmWorld {
-	w := &alpmWorld{world: newWorld(t)}
+	w := &alpmWorld{world: bareWorld(t)}
 	w.now = w.now.Add(48 * time.Hour) // so that owners could sign earlier than now with keys made just now
 	w.at = w.now.Add(-time.Minute)
 	w.alpm = made.AlpmRepository{Components: []string{"wrack"}, Arch: "x86_64", Date: w.now.Add(-time.Hour),

@@ -52,6 +52,14 @@ func keys() []*trust.SiteKey {
 
 func newWorld(t *testing.T) *world {
 	t.Helper()
+	w := bareWorld(t)
+	w.publish()
+	return w
+}
+
+// bareWorld is one of which the upstream has nothing yet.
+func bareWorld(t *testing.T) *world {
+	t.Helper()
 	k := keys()
 	w := &world{t: t, key: k[0], now: time.Now(), hits: map[string]int{}}
 	w.repo = made.DebRepository{Origin: "Tarn", Label: "Tarn", Suite: "steady", Codename: "heron",
@@ -71,7 +79,6 @@ func newWorld(t *testing.T) *world {
 			{Component: "field", Name: "buoy", Version: "1", Arch: "amd64",
 				Summary: "needs what is not there", Fields: "Depends: libabsent\n"},
 		}}
-	w.publish()
 	w.server = httptest.NewServer(http.HandlerFunc(w.serve))
 	t.Cleanup(w.server.Close)
 	dir := t.TempDir()

@@ -48,7 +48,9 @@ type insertion struct {
 }
 
 // changer finds what can be changed in one file, and writes the file with a switch for
-// each change.
+// each change. The switch of a condition is asked only where turning it would make the
+// condition another: a test that never sees this reaches the change no more than one that
+// does not come there.
 type changer struct {
 	set     *token.FileSet
 	name    string
@@ -277,20 +279,20 @@ func (c *changer) fails() bool {
 func (c *changer) condition(kind Kind, e ast.Expr, always bool) {
 	never, ok := c.ask(kind, e, "%s never holds", c.text(e))
 	if ok {
-		c.put(e.Pos(), "!mutateAt(%d) && (", never)
+		c.put(e.Pos(), "(")
 	}
 	holds, also := 0, false
 	if always && kind == Condition {
 		if holds, also = c.ask(kind, e, "%s always holds", c.text(e)); also {
-			c.put(e.Pos(), "mutateAt(%d) || (", holds)
+			c.put(e.Pos(), "(")
 		}
 	}
 	c.truth(e)
 	if also {
-		c.put(e.End(), ")")
+		c.put(e.End(), ") || mutateAt(%d)", holds)
 	}
 	if ok {
-		c.put(e.End(), ")")
+		c.put(e.End(), ") && !mutateAt(%d)", never)
 	}
 }
 
@@ -322,14 +324,14 @@ func (c *changer) truth(e ast.Expr) {
 
 func (c *changer) operand(op token.Token, e ast.Expr) {
 	id, ok := c.ask(Operand, e, "without %s", c.text(e))
-	if ok && op == token.LAND {
-		c.put(e.Pos(), "(mutateAt(%d) || (", id)
-	} else if ok {
-		c.put(e.Pos(), "(!mutateAt(%d) && (", id)
+	if ok {
+		c.put(e.Pos(), "((")
 	}
 	c.truth(e)
-	if ok {
-		c.put(e.End(), "))")
+	if ok && op == token.LAND {
+		c.put(e.End(), ") || mutateAt(%d))", id)
+	} else if ok {
+		c.put(e.End(), ") && !mutateAt(%d))", id)
 	}
 }
 
@@ -343,7 +345,7 @@ func (c *changer) boundary(e *ast.BinaryExpr) {
 		return
 	}
 	flat := func(n ast.Node) string { return strings.Join(strings.Fields(c.text(n)), " ") }
-	same := fmt.Sprintf("mutateAt(%d) && %s == %s", id, flat(e.X), flat(e.Y))
+	same := fmt.Sprintf("%s == %s && mutateAt(%d)", flat(e.X), flat(e.Y), id)
 	if e.Op == token.LSS || e.Op == token.GTR {
 		c.put(e.End(), " || %s)", same)
 	} else {

@@ -1,13 +1,17 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"maps"
 	"math/rand"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"runtime"
 	"slices"
 	"strconv"
@@ -21,10 +25,12 @@ import (
 // a line was taken must not be able to remove what is others'.
 const nobody = 65534
 
-// test is one test, with how long it takes as it is and which changes it reaches.
+// test is one test, or a part of one, with how long it takes as it is and which changes it
+// reaches.
 type test struct {
 	suite
-	name    string
+	name    string // of the whole test
+	pattern string // what runs it
 	took    time.Duration
 	reaches map[int]bool
 }
@@ -36,7 +42,7 @@ type Outcome string
 const (
 	Noticed   Outcome = "noticed"     // a test failed
 	Hung      Outcome = "hung"        // a test did not end, which is noticed too
-	Unreached Outcome = "not reached" // no test comes there
+	Unreached Outcome = "not reached" // no test comes where it would make a difference
 	Survived  Outcome = "survived"    // every test that comes there passed
 	Apart     Outcome = "apart"       // the tests that are to go notice nothing of it
 )
@@ -57,10 +63,10 @@ const madeKeys = "STOCKADE_MADE_KEYS"
 // keys is that folder, which the survey fills.
 func (r *runner) keys() string { return filepath.Join(r.work, "keys") }
 
-// run runs tests of one suite with an environment, until one fails. failed tells that not all
-// passed.
-func (r *runner) run(ctx context.Context, in suite, names []string, within time.Duration,
-	env ...string) (failed, late bool, err error) {
+// run runs tests of one suite with an environment, until one fails, and writes to say what they
+// say. failed tells that not all passed.
+func (r *runner) run(ctx context.Context, in suite, patterns []string, within time.Duration,
+	say io.Writer, env ...string) (failed, late bool, err error) {
 	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
 	temp, err := os.MkdirTemp(r.work, "run")
@@ -71,9 +77,9 @@ func (r *runner) run(ctx context.Context, in suite, names []string, within time.
 	// Bounds of memory (KiB) and of one file (blocks of 512 bytes): a changed loop may
 	// go on for ever.
 	cmd := exec.CommandContext(ctx, "sh", "-c", `ulimit -v 8000000; ulimit -f 2000000; exec "$@"`, "sh", in.binary,
-		"-test.run", "^("+strings.Join(names, "|")+")$", "-test.failfast", "-test.count=1",
+		"-test.run", strings.Join(patterns, "|"), "-test.failfast", "-test.count=1", "-test.v",
 		"-test.timeout", (within + time.Minute).String())
-	cmd.Dir = in.dir
+	cmd.Dir, cmd.Stdout = in.dir, say
 	cmd.Env = append(os.Environ(), append(env, "TMPDIR="+temp, "HOME="+temp, madeKeys+"="+r.keys())...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	if os.Getuid() == 0 {
@@ -120,39 +126,99 @@ func (r *runner) surveyed(ctx context.Context, in suite) (tests []test, err erro
 		return nil, fmt.Errorf("list the tests: %w", err)
 	}
 	for _, name := range strings.Fields(string(out)) {
-		reached := filepath.Join(r.work, "reached-"+name)
-		if err := errors.Join(os.WriteFile(reached, nil, 0o666), os.Chmod(reached, 0o666)); err != nil {
-			return nil, err
-		}
-		begun := time.Now()
-		failed, _, err := r.run(ctx, in, []string{name}, 5*time.Minute, "MUTATE_REACHED="+reached)
+		var said bytes.Buffer
+		t, passed, err := r.reach(ctx, in, test{suite: in, name: name, pattern: "^" + name + "$"}, &said)
 		if err != nil {
 			return nil, err
 		}
 		switch {
-		case failed && in == r.suites[0]:
+		case !passed && in == r.suites[0]:
 			return nil, fmt.Errorf("%s fails with the code as it is", name)
-		case failed: // it may need more than is granted here
+		case !passed: // it may need more than is granted here
 			fmt.Fprintf(os.Stderr, "mutate: %s of %s is left out: it fails with the code as it is\n", name,
 				filepath.Base(in.dir))
 			continue
 		}
-		t := test{suite: in, name: name, took: time.Since(begun), reaches: map[int]bool{}}
-		data, err := os.ReadFile(reached)
+		if slow := in != r.suites[0] && r.quick > 0 && t.took > r.quick; len(t.reaches) == 0 || slow {
+			continue
+		}
+		parts := []test{t}
+		if names := partsOf(said.String()); len(names) > 1 && t.took > long {
+			if parts, err = r.parts(ctx, t, names); err != nil {
+				return nil, err
+			}
+		}
+		tests = append(tests, parts...)
+	}
+	return tests, nil
+}
+
+// long is what a test takes whose parts are run one by one.
+const long = 500 * time.Millisecond
+
+var partEnded = regexp.MustCompile(`(?m)^    --- PASS: [^/\s]+/(\S+) \(`)
+
+// partsOf reads the names of a test's parts from what it said.
+func partsOf(said string) (names []string) {
+	for _, m := range partEnded.FindAllStringSubmatch(said, -1) {
+		names = append(names, m[1])
+	}
+	return names
+}
+
+// parts are those of a test in place of the whole, where each can be run without the others.
+func (r *runner) parts(ctx context.Context, whole test, names []string) (parts []test, err error) {
+	left := maps.Clone(whole.reaches)
+	for _, name := range names {
+		part := test{suite: whole.suite, name: whole.name,
+			pattern: whole.pattern + "/^" + regexp.QuoteMeta(name) + "$"}
+		part, passed, err := r.reach(ctx, whole.suite, part, io.Discard)
 		if err != nil {
 			return nil, err
 		}
-		for line := range strings.Lines(string(data)) {
-			if id, err := strconv.Atoi(strings.TrimSpace(line)); err == nil {
-				t.reaches[id] = true
-			}
+		if !passed {
+			return []test{whole}, nil
 		}
-		slow := in != r.suites[0] && r.quick > 0 && t.took > r.quick
-		if len(t.reaches) > 0 && !slow {
-			tests = append(tests, t)
+		for id := range part.reaches {
+			delete(left, id)
+		}
+		if len(part.reaches) > 0 {
+			parts = append(parts, part)
 		}
 	}
-	return tests, nil
+	if len(left) > 0 { // by what the parts have done together
+		whole.reaches = left
+		parts = append(parts, whole)
+	}
+	return parts, nil
+}
+
+// reach runs a test as the code is, and notes which changes it reaches.
+func (r *runner) reach(ctx context.Context, in suite, t test, say io.Writer) (_ test, passed bool, err error) {
+	f, err := os.CreateTemp(r.work, "reached")
+	if err != nil {
+		return t, false, err
+	}
+	defer os.Remove(f.Name())
+	if err := errors.Join(f.Close(), os.Chmod(f.Name(), 0o666)); err != nil {
+		return t, false, err
+	}
+	begun := time.Now()
+	failed, _, err := r.run(ctx, in, []string{t.pattern}, 5*time.Minute, say, "MUTATE_REACHED="+f.Name())
+	if err != nil || failed {
+		return t, false, err
+	}
+	t.took, t.reaches = time.Since(begun), map[int]bool{}
+	data, err := os.ReadFile(f.Name())
+	if err != nil {
+		return t, false, err
+	}
+	for line := range strings.Lines(string(data)) {
+		if id, err := strconv.Atoi(strings.TrimSpace(line)); err == nil {
+			t.reaches[id] = true
+		}
+	}
+	return t, true, nil
 }
 
 // try turns one change on and runs the tests that reach it, the quick ones first, until
@@ -177,11 +243,11 @@ func (r *runner) under(ctx context.Context, c Change, counts func(test) bool) (O
 	}
 	for len(reach) > 0 {
 		n, took := together(reach)
-		var names []string
+		var patterns []string
 		for _, t := range reach[:n] {
-			names = append(names, t.name)
+			patterns = append(patterns, t.pattern)
 		}
-		failed, late, err := r.run(ctx, reach[0].suite, names, 10*time.Second+10*took,
+		failed, late, err := r.run(ctx, reach[0].suite, patterns, 10*time.Second+10*took, io.Discard,
 			"MUTATE="+strconv.Itoa(c.ID))
 		switch {
 		case err != nil:
@@ -232,7 +298,9 @@ func (r *runner) all(ctx context.Context, seed int64) (map[int]Outcome, error) {
 				o, err := r.try(ctx, c)
 				mu.Lock()
 				if err == nil {
-					out[c.ID] = o
+					if out[c.ID] = o; o == Survived || o == Unreached {
+						fmt.Fprintf(os.Stderr, "%-11s  %s\n", o, c)
+					}
 				} else if ctx.Err() == nil {
 					first = err
 				}
