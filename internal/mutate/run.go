@@ -194,7 +194,8 @@ func (r *runner) parts(ctx context.Context, whole test, names []string) (parts [
 }
 
 // reach runs a test as the code is, and notes which changes it reaches.
-func (r *runner) reach(ctx context.Context, in suite, t test, say io.Writer) (_ test, passed bool, err error) {
+func (r *runner) reach(ctx context.Context, in suite, t test, say io.Writer) (_ test, passed bool,
+	err error) {
 	f, err := os.CreateTemp(r.work, "reached")
 	if err != nil {
 		return t, false, err
