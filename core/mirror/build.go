@@ -21,6 +21,7 @@ import (
 	"stockade/core/fetch"
 	"stockade/core/finding"
 	"stockade/core/machine"
+	"stockade/core/pool"
 	"stockade/core/solve"
 	"stockade/core/trust"
 )
@@ -446,7 +447,9 @@ func (b *Builder) writeIndexes(ctx context.Context, pub *Publication, out *Outco
 			chosen[[2]int{p.Index, p.Ordinal}] = p.Package
 		}
 	}
-	return src.Family.Write(archive.Writing{
+	// What cannot be read here is nothing that upstream should be told of.
+	reading := finding.Watching("read the packages of " + src.Name)
+	return reading.Blame(src.Family.Write(archive.Writing{
 		Source: src.Spec, Root: pub.Root, Time: e.Created, Note: e.Name(), Sign: b.signs(src.Family),
 		Each: func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool,
 			f func(*archive.Package, []byte) error) error {
@@ -471,7 +474,7 @@ func (b *Builder) writeIndexes(ctx context.Context, pub *Publication, out *Outco
 		},
 		Sources: out.sourcesOf(src),
 		Open:    func(f archive.IndexFile) (io.ReadCloser, error) { return b.lore(ctx, src, f) },
-		Package: func(p *archive.Package) (io.ReadSeekCloser, error) { return b.Pool.Open(p.SHA256) },
+		Package: b.packages(reading),
 		Put: func(path string, data []byte) error {
 			sum, err := b.Pool.Add(data)
 			if err != nil {
@@ -479,7 +482,21 @@ func (b *Builder) writeIndexes(ctx context.Context, pub *Publication, out *Outco
 			}
 			return files.Add(edition.Line{Path: src.Name + "/" + path, Size: int64(len(data)), SHA256: sum})
 		},
-	})
+	}))
+}
+
+// packages opens packages of the pool for a family that writes about them.
+func (b *Builder) packages(reading *finding.Watch) func(*archive.Package) (io.ReadSeekCloser, error) {
+	return func(p *archive.Package) (io.ReadSeekCloser, error) {
+		f, err := b.Pool.Open(p.SHA256)
+		if err != nil {
+			return nil, pool.Gone(err, p.Path)
+		}
+		return struct {
+			io.ReadSeeker
+			io.Closer
+		}{reading.ReadSeeker(f), f}, nil
+	}
 }
 
 // copyIndexes takes the root and the companions of a faithful mirror over.
@@ -559,17 +576,20 @@ func (b *Builder) otherRoots(ctx context.Context, pub *Publication,
 		}
 		data := map[string][]byte{}
 		for _, f := range choice {
-			var err error
-			if data[f.Path], err = b.small(ctx, src, f.Path, maxRoot); err != nil {
-				data = nil
+			data[f.Path], err = b.small(ctx, src, f.Path, maxRoot)
+			if errors.Is(err, fetch.ErrNotFound) {
+				data = nil // not every upstream has every form
 				break
+			}
+			if err != nil {
+				return notes, unfetched(ctx, err, src.Name, f.Path, "the definition")
 			}
 		}
 		if data == nil {
 			continue
 		}
-		root, err := src.Family.ReadRoot(src.Spec, choice, data, src.Keyring)
-		if err != nil || !sameRoot(root, pub.Root) {
+		root, differs := src.Family.ReadRoot(src.Spec, choice, data, src.Keyring)
+		if differs != nil || !sameRoot(root, pub.Root) {
 			notes = append(notes, finding.New("source.root-forms-differ", "source "+src.Name,
 				"%s does not say the same as %s, or its signature is of another publication; it is left "+
 					"out of the copy",

@@ -29,7 +29,8 @@ type choosing struct {
 	groupsOf map[string][]string // of a view, by its name
 	pins     map[string][]archive.Relation
 	looked   bool
-	spare    []int // defined sources that are neither in the mirror nor in a footing
+	unread   []Unread // those that could not be looked at
+	spare    []int    // defined sources that are neither in the mirror nor in a footing
 }
 
 func (c *choosing) family() string { return c.plan.Sources[c.members[0]].Spec.Family }

@@ -220,8 +220,8 @@ func unmatchedOf(plan Plan, listed map[string][]string) (out finding.List) {
 }
 
 // lookAround reads the indexes of the defined sources that are not in the mirror, once, and puts
-// them into the universe as sources that no view sees. A source that cannot be read is passed
-// over: this is advice.
+// them into the universe as sources that no view sees. One that cannot be read is named where
+// something is said to be in none.
 func (c *choosing) lookAround(ctx context.Context) {
 	if c.looked {
 		return
@@ -233,9 +233,12 @@ func (c *choosing) lookAround(ctx context.Context) {
 		}) {
 			continue
 		}
-		if k, _, err := c.put(ctx, src, c.plan.Mirror.Want.Except...); err == nil {
-			c.spare = append(c.spare, k)
+		k, _, err := c.put(ctx, src, c.plan.Mirror.Want.Except...)
+		if err != nil {
+			c.unread = append(c.unread, Unread{src.Name, saying(err)})
+			continue
 		}
+		c.spare = append(c.spare, k)
 	}
 }
 
@@ -272,6 +275,15 @@ func (c *choosing) advise(m solve.Missing) (way, one string) {
 			return o.Name + " has " + what + ", and is what other machines have from elsewhere: name it " +
 				"under the footing of these too if they have it, or take " + m.Chain[0] + " out", ""
 		}
+	}
+	if len(c.unread) > 0 {
+		var names []string
+		for _, u := range c.unread {
+			names = append(names, u.Source+" ("+u.Why+")")
+		}
+		return fmt.Sprintf("no defined source that could be read has it, and not read were %s: try again "+
+			"when that is mended, describe a source that has it, or take %s out", finding.Names(names, 3),
+			m.Chain[0]), ""
 	}
 	return "no defined source has it: describe one that does, or take " + m.Chain[0] + " out", ""
 }

@@ -113,7 +113,8 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 	slices.SortStableFunc(all, func(a, b archive.Examined) int {
 		return strings.Compare(a.Package.Path, b.Package.Path)
 	})
-	err = family.Write(archive.Writing{
+	reading := finding.Watching("read the packages of " + spec.Name)
+	err = reading.Blame(family.Write(archive.Writing{
 		Source: spec, Root: &archive.Root{Origin: "Stockade house source", Label: spec.Name,
 			Codename: spec.Release}, Time: now, Note: spec.Name, Sign: b.signs(family),
 		Each: func(list func(archive.IndexChoice) bool, want func(*archive.Package) bool,
@@ -127,13 +128,13 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 			}
 			return nil
 		},
-		Package: func(p *archive.Package) (io.ReadSeekCloser, error) { return b.Pool.Open(p.SHA256) },
+		Package: b.packages(reading),
 		Put: func(p string, data []byte) error {
 			sum, err := b.Pool.Add(data)
 			out.Files[p] = sum
 			return err
 		},
-	})
+	}))
 	return out, about(err, spec.Name)
 }
 

@@ -49,7 +49,7 @@ func (b *Builder) lore(ctx context.Context, src *Source, f archive.IndexFile) (i
 	}
 	if _, err := file.Seek(0, io.SeekStart); err != nil {
 		file.Close()
-		return nil, err
+		return nil, finding.Doing(err, "read %s of %s", f.Path, src.Name)
 	}
 	disk := finding.Watching("read " + f.Path + " of " + src.Name)
 	plain, err := archive.Decompress(bufio.NewReaderSize(disk.Reader(file), 256<<10), f.Compression,

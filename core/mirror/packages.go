@@ -2,6 +2,7 @@ package mirror
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"io"
@@ -29,11 +30,11 @@ func (b *Builder) fetchPackages(ctx context.Context, plan Plan, out *Outcome) er
 	later, size := b.lackingSources(out)
 	p := b.progress("packages", out.FetchFiles-len(later), out.FetchBytes-size)
 	defer p.end()
-	g, ctx := errgroup.WithContext(ctx)
+	g, inner := errgroup.WithContext(ctx)
 	g.SetLimit(b.workers())
 	for i := range out.selection {
 		pk := &out.selection[i]
-		if ctx.Err() != nil {
+		if inner.Err() != nil {
 			break
 		}
 		size, have := b.Pool.Has(pk.SHA256)
@@ -44,16 +45,16 @@ func (b *Builder) fetchPackages(ctx context.Context, plan Plan, out *Outcome) er
 		}
 		g.Go(func() (err error) {
 			defer finding.Catch(&err)
-			if err := b.fetchSignature(ctx, pk); err != nil {
+			if err := b.fetchSignature(inner, pk); err != nil {
 				return err
 			}
 			if have {
 				return b.inspectPooled(pk)
 			}
-			return b.fetchPackage(ctx, pk, p)
+			return b.fetchPackage(inner, pk, p)
 		})
 	}
-	return g.Wait()
+	return cmp.Or(g.Wait(), ctx.Err())
 }
 
 // recognise finds the SHA-256 of packages whose index names them by SHA-512 alone:

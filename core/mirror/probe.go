@@ -45,10 +45,11 @@ const (
 
 // Probe asks every upstream of a source for its root and a part of a list of packages, a few
 // side by side, and compares them. What was measured of each while others were measured
-// beside it is what a build would have of it, which fetches from several too.
-func (b *Builder) Probe(ctx context.Context, src *Source) ([]ProbeResult, finding.List) {
+// beside it is what a build would have of it, which fetches from several too. What was not asked
+// to the end, as it was told to stop, is no answer: the error is then the context's.
+func (b *Builder) Probe(ctx context.Context, src *Source) ([]ProbeResult, finding.List, error) {
 	if src.House != nil {
-		return []ProbeResult{}, nil
+		return []ProbeResult{}, nil, nil
 	}
 	var found finding.List
 	choice := src.roots()[0]
@@ -59,7 +60,7 @@ func (b *Builder) Probe(ctx context.Context, src *Source) ([]ProbeResult, findin
 	all := slices.Concat(src.Route.Upstreams, src.Further)
 	out := make([]ProbeResult, len(all))
 	p := b.progress("probe", len(out), 0)
-	g, ctx := errgroup.WithContext(ctx)
+	var g errgroup.Group
 	g.SetLimit(probedAtOnce)
 	for i, u := range all {
 		g.Go(func() error {
@@ -71,8 +72,11 @@ func (b *Builder) Probe(ctx context.Context, src *Source) ([]ProbeResult, findin
 	}
 	g.Wait() // what went wrong is in the results
 	p.end()
+	if ctx.Err() != nil {
+		return nil, nil, ctx.Err()
+	}
 	compareProbes(out)
-	return out, append(found, probeFindings("source "+src.Name, out)...)
+	return out, append(found, probeFindings("source "+src.Name, out)...), nil
 }
 
 // probeOne measures one upstream.

@@ -92,7 +92,10 @@ func (b *Builder) behindPins(ctx context.Context, plan Plan, out *Outcome, membe
 	for _, w := range waiting {
 		asked = append(asked, solve.Surpassed{Have: w.Pinned, Newer: w.Newer, Elsewhere: w.Source})
 	}
-	why := b.reasons(ctx, out, members, asked)
+	why, found := b.reasons(ctx, out, members, asked)
+	for _, f := range found {
+		add(f)
+	}
 	group := strings.TrimSuffix(strings.TrimSuffix(v.Name, withPins), withTheirPins)
 	for _, w := range waiting {
 		text := fmt.Sprintf("%s %s on %s %s, and %s of %s waits behind the pin", group,

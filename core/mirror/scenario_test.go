@@ -3,6 +3,7 @@ package mirror
 import (
 	"bytes"
 	"cmp"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -28,6 +29,7 @@ import (
 	"stockade/core/finding"
 	"stockade/core/trust"
 	"stockade/internal/made"
+	"stockade/internal/made/faults"
 	"stockade/internal/made/kept"
 	"stockade/internal/must"
 )
@@ -57,7 +59,7 @@ type upstream struct {
 	Alpm  *made.AlpmRepository
 	By    int               // which of the keys signs
 	Hours int               // how long ago, or until, it was made
-	Other map[string]string // files that have other bytes, by what is in their path; "-": none
+	Other map[string]string // files that have other bytes, by what is in their path; "-": none, "!": no answer
 	Plain map[string]string // further files, by their path
 }
 
@@ -136,12 +138,15 @@ type stage struct {
 	given     map[string][]HousePackage
 	houses    map[string]*House
 	out       strings.Builder
+	ctx       func() context.Context
+	places    *faults.Places // that do not fail while a plan is made
 }
 
 func newStage(t *testing.T) *stage {
 	s := &stage{world: bareWorld(t), upstreams: map[string]map[string][]byte{},
 		accepted: map[string]*Accepted{}, editions: map[string][]*edition.Edition{},
-		given: map[string][]HousePackage{}, houses: map[string]*House{}}
+		given: map[string][]HousePackage{}, houses: map[string]*House{}, ctx: t.Context,
+		places: &faults.Places{}}
 	s.now = s.now.Add(48 * time.Hour) // so that owners could sign earlier than now with keys made just now
 	s.builder.Families = archive.NewRegistry(deb.Family{}, rpm.Family{}, alpm.Family{})
 	s.server.Close()
@@ -150,9 +155,12 @@ func newStage(t *testing.T) *stage {
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		s.hits[r.URL.Path]++
-		if data, ok := s.upstreams[name][path]; ok {
+		switch data, ok := s.upstreams[name][path]; {
+		case ok && string(data) == "!":
+			http.Error(w, "not now", http.StatusServiceUnavailable)
+		case ok:
 			http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(data))
-		} else {
+		default:
 			http.NotFound(w, r)
 		}
 	}))
@@ -161,7 +169,12 @@ func newStage(t *testing.T) *stage {
 }
 
 // source is what a build needs of a defined source: that its keys count is decided.
-func (s *stage) source(name string) *Source {
+func (s *stage) source(name string) (src *Source) {
+	s.places.Off(func() { src = s.sourced(name) })
+	return src
+}
+
+func (s *stage) sourced(name string) *Source {
 	src, err := Described(s.set, name, s.builder.Families)
 	must.Do(s.t, err)
 	if s.set.Sources[name].Managed() {
@@ -181,7 +194,12 @@ func (s *stage) source(name string) *Source {
 	return src
 }
 
-func (s *stage) planOf(name string, asked step) Plan {
+func (s *stage) planOf(name string, asked step) (p Plan) {
+	s.places.Off(func() { p = s.planned(name, asked) })
+	return p
+}
+
+func (s *stage) planned(name string, asked step) Plan {
 	p := Plan{Name: name, Mirror: s.set.Mirrors[name], Number: 1, Groups: map[string]definition.Group{},
 		Lists: map[string]definition.List{}, For: asked.For, Every: asked.Every}
 	in := map[string]bool{}
@@ -268,7 +286,7 @@ func (s *stage) give(name string, has upstream) {
 
 // answer does what a step asks.
 func (s *stage) answer(asked step) (any, error) {
-	b, ctx := s.builder, s.t.Context()
+	b, ctx := s.builder, s.ctx()
 	switch asked.Do {
 	case "build", "estimate":
 		do := b.Estimate
@@ -305,8 +323,8 @@ func (s *stage) answer(asked step) (any, error) {
 		}
 		return b.Where(ctx, asked.Of, sources, plans)
 	case "probe":
-		_, found := b.Probe(ctx, s.source(asked.Of))
-		return map[string]any{"findings": found}, nil
+		_, found, err := b.Probe(ctx, s.source(asked.Of))
+		return map[string]any{"findings": found}, err
 	case "online":
 		found, err := b.Online(ctx, s.set, asked.Of, []*trust.Certificate{keys()[0].Certificate()})
 		return map[string]any{"findings": found}, err
@@ -328,27 +346,34 @@ func (s *stage) answer(asked step) (any, error) {
 	return nil, fmt.Errorf("%q is nothing that can be asked", asked.Do)
 }
 
+// scenarios reads those of a file.
+func scenarios(t *testing.T, file string) (all []scenario) {
+	docs := yaml.NewDecoder(strings.NewReader(must.Read(t, "testdata/scenarios/"+file+".yaml")))
+	docs.KnownFields(true)
+	for {
+		var c scenario
+		err := docs.Decode(&c)
+		if errors.Is(err, io.EOF) {
+			return all
+		}
+		must.Do(t, err)
+		all = append(all, c)
+	}
+}
+
 // Scenarios, and all that comes of them: testdata/scenarios holds both.
 func TestWhatComesOfScenarios(t *testing.T) {
 	files, err := filepath.Glob("testdata/scenarios/*.yaml")
 	must.Do(t, err)
 	for _, file := range files {
 		name := strings.TrimSuffix(filepath.Base(file), ".yaml")
-		docs := yaml.NewDecoder(strings.NewReader(must.Read(t, file)))
-		docs.KnownFields(true)
-		for n := 1; ; n++ {
-			var c scenario
-			err := docs.Decode(&c)
-			if errors.Is(err, io.EOF) {
-				break
-			}
-			must.Do(t, err)
+		for n, c := range scenarios(t, name) {
 			t.Run(c.Name, func(t *testing.T) {
 				s := newStage(t)
 				for _, asked := range c.Steps {
 					s.step(c.Name, asked)
 				}
-				kept.Same(t, fmt.Sprintf("scenarios/%s-%d.txt", name, n),
+				kept.Same(t, fmt.Sprintf("scenarios/%s-%d.txt", name, n+1),
 					"# "+c.Name+"\n"+(&words{map[string]string{}}).of(s.out.String()))
 			})
 		}
@@ -377,7 +402,8 @@ func (s *stage) fields(given any) {
 	}
 }
 
-func (s *stage) step(name string, asked step) {
+// prepare changes what there is.
+func (s *stage) prepare(name string, asked step) {
 	s.t.Helper()
 	s.mu.Lock()
 	for up, has := range asked.Upstreams {
@@ -399,6 +425,11 @@ func (s *stage) step(name string, asked step) {
 	for _, name := range slices.Sorted(maps.Keys(asked.House)) {
 		s.give(name, asked.House[name])
 	}
+}
+
+func (s *stage) step(name string, asked step) {
+	s.t.Helper()
+	s.prepare(name, asked)
 	r := &recorder{}
 	s.builder.Sink = r.note
 	fmt.Fprintf(&s.out, "## %s %s\n", asked.Do, asked.Of)

@@ -2,6 +2,7 @@ package mirror
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"slices"
@@ -99,28 +100,29 @@ func (b *Builder) fetchSources(ctx context.Context, out *Outcome) error {
 	lacking, size := b.lackingSources(out)
 	p := b.progress("source packages", len(lacking), size)
 	defer p.end()
-	g, ctx := errgroup.WithContext(ctx)
+	g, inner := errgroup.WithContext(ctx)
 	g.SetLimit(b.workers())
 	for _, l := range lacking {
 		g.Go(func() (err error) {
 			defer finding.Catch(&err)
 			s, f := l.of, l.of.Files[l.file]
-			_, err = b.fetchInto(ctx, s.src, wanted(f.Path, f.Size, f.SHA256, ""), []string{f.Path}, p,
+			_, err = b.fetchInto(inner, s.src, wanted(f.Path, f.Size, f.SHA256, ""), []string{f.Path}, p,
 				func(blob pool.Blob) error {
 					if l.file > 0 {
 						return nil
 					}
-					return about(s.src.Family.(archive.Sourced).InspectSource(s.SourcePackage, blob),
-						s.src.Name)
+					disk := finding.Watching("read " + f.Path)
+					err := s.src.Family.(archive.Sourced).InspectSource(s.SourcePackage, disk.Reader(blob))
+					return about(disk.Blame(err), s.src.Name)
 				})
 			if err != nil {
-				return unfetched(ctx, err, s.src.Name, f.Path, "the list of source packages")
+				return unfetched(inner, err, s.src.Name, f.Path, "the list of source packages")
 			}
 			p.add("", 0, 1)
 			return nil
 		})
 	}
-	return g.Wait()
+	return cmp.Or(g.Wait(), ctx.Err())
 }
 
 // lackingFile is a file of a source package that the pool lacks; the first is its description.

@@ -31,8 +31,7 @@ func (b *Builder) surpassed(ctx context.Context, plan Plan, out *Outcome, member
 		told[k] = true
 		return before
 	})
-	why := b.reasons(ctx, out, members, all)
-	var found finding.List
+	why, found := b.reasons(ctx, out, members, all)
 	counts := map[string]int{}
 	for _, s := range all {
 		code, rated := "mirror.newer-elsewhere", severity(plan)
@@ -76,37 +75,40 @@ func (b *Builder) surpassed(ctx context.Context, plan Plan, out *Outcome, member
 	return found
 }
 
-// reasons gives the advisories about the newer packages. One that cannot be had
-// is left out here: the build itself tells why.
+// reasons gives the advisories about the newer packages, and tells which lists of them could not
+// be read.
 func (b *Builder) reasons(ctx context.Context, out *Outcome, members []int,
-	all []solve.Surpassed) map[*archive.Package][]string {
+	all []solve.Surpassed) (map[*archive.Package][]string, finding.List) {
+	var found finding.List
 	ids := map[*archive.Package][]string{}
 	for k, i := range members {
-		about := map[archive.AdvisoryPackage]*archive.Package{}
+		newer := map[archive.AdvisoryPackage]*archive.Package{}
 		for _, s := range all {
 			if s.Elsewhere == k {
-				about[archive.AdvisoryPackage{Name: s.Newer.Name, Version: s.Newer.Version,
+				newer[archive.AdvisoryPackage{Name: s.Newer.Name, Version: s.Newer.Version,
 					Arch: s.Newer.Arch}] = s.Newer
 			}
 		}
 		pub := out.Publications[i]
 		advised, list, ok := advisoryList(pub)
-		if len(about) == 0 || !ok {
+		if len(newer) == 0 || !ok {
 			continue
 		}
 		plain, err := b.lore(ctx, pub.Source, list)
-		if err != nil {
-			continue
-		}
-		advised.ReadAdvisories(plain, func(a *archive.Advisory) error {
-			for _, p := range a.Packages {
-				if n := about[p]; n != nil && !slices.Contains(ids[n], a.ID) {
-					ids[n] = append(ids[n], a.ID)
+		if err == nil {
+			err = advised.ReadAdvisories(plain, func(a *archive.Advisory) error {
+				for _, p := range a.Packages {
+					if n := newer[p]; n != nil && !slices.Contains(ids[n], a.ID) {
+						ids[n] = append(ids[n], a.ID)
+					}
 				}
-			}
-			return ctx.Err()
-		})
-		plain.Close()
+				return ctx.Err()
+			})
+			plain.Close()
+		}
+		if f, ok := finding.From(about(err, pub.Source.Name)); ok && ctx.Err() == nil {
+			found = append(found, f.Rated(finding.Warning))
+		}
 	}
-	return ids
+	return ids, found
 }

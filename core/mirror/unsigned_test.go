@@ -122,7 +122,7 @@ func TestASourceThatNobodySignsIsPinnedToItsFirstRoot(t *testing.T) {
 			if got := w.source.Accepted.Digest; got != digest {
 				t.Error("what was refused counts as accepted")
 			}
-			if r, _ := w.builder.Probe(t.Context(), w.source); r[0].Finding.Code !=
+			if r, _, _ := w.builder.Probe(t.Context(), w.source); r[0].Finding.Code !=
 				"source.unsigned-changed" {
 				t.Errorf("the probe of another root: %+v", r[0])
 			}

@@ -340,7 +340,10 @@ func (s *Service) startProbe(name, by string, candidates []byte) (api.Job, error
 	}
 	return s.jobs.start("probe", "source "+name, by,
 		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
-			results, found := s.builder(sink).Probe(ctx, src)
+			results, found, err := s.builder(sink).Probe(ctx, src)
+			if err != nil {
+				return nil, nil, err
+			}
 			if err := s.db.Keep("probe", name, probed{results, found}, s.now().UTC()); err != nil {
 				return nil, nil, err
 			}

@@ -24,6 +24,8 @@ type Disk struct {
 	With error
 	// Only counts and tells those alone whose line begins so, where it is given.
 	Only []string
+	// At says which calls fail, in place of Fails, where it is given.
+	At *Places
 
 	mu    sync.Mutex
 	calls []string
@@ -55,6 +57,12 @@ func (d *Disk) call(what string, paths ...string) error {
 		if !counts {
 			return nil
 		}
+	}
+	if d.At != nil {
+		if err := d.At.Call(what); err != nil {
+			return &fs.PathError{Op: what, Path: fmt.Sprint(paths), Err: err}
+		}
+		return nil
 	}
 	d.calls = append(d.calls, line)
 	if len(d.calls) == d.Fails {
