@@ -75,8 +75,8 @@ func (p *Places) Call(what string) error {
 // deep is how many functions tell a place.
 const deep = 4
 
-// plain leaves what a function is declared on, and what it is inside, out of its name.
-var plain = regexp.MustCompile(`^(\(\*?\w+\)\.|\w+\.)?(\w+)(\.func.*)?$`)
+// inside is what names a function within another.
+var inside = regexp.MustCompile(`(\.func\d+|\.\d+|-range\d+)+$`)
 
 // here is the place of a call; nil outside the package, and where its tests call by themselves.
 func (p *Places) here(what string) *Place {
@@ -89,7 +89,8 @@ func (p *Places) here(what string) *Place {
 		name, in := strings.CutPrefix(f.Function, p.In+".")
 		if in && !strings.HasSuffix(f.File, "_test.go") {
 			at.Lines += fmt.Sprintf(" %s:%03d", name, f.Line)
-			if name = plain.ReplaceAllString(name, "$2"); !slices.Contains(names, name) {
+			name = inside.ReplaceAllString(name, "")
+			if name = name[strings.LastIndexByte(name, '.')+1:]; !slices.Contains(names, name) {
 				names = append(names, name)
 			}
 		}
