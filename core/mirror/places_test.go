@@ -127,7 +127,8 @@ func failingEach(t *testing.T, c scenario, at *faults.Places) (told []outcome) {
 	s := newStage(t)
 	s.builder.Workers = 1
 	s.places = at
-	if errors.Is(at.With, context.Canceled) {
+	ends := errors.Is(at.With, context.Canceled)
+	if ends {
 		s.ctx = func() context.Context { return at.Ending(t.Context()) }
 	} else {
 		dir := t.TempDir()
@@ -147,7 +148,7 @@ func failingEach(t *testing.T, c scenario, at *faults.Places) (told []outcome) {
 			}
 			had := len(s.editions[asked.Of])
 			given, err := s.answer(asked)
-			place := at.Next()
+			place, again := at.Next()
 			if place == nil {
 				for i, o := range failed {
 					if o.said == "" {
@@ -158,6 +159,9 @@ func failingEach(t *testing.T, c scenario, at *faults.Places) (told []outcome) {
 				break
 			}
 			o := outcome{place, asked.Do, ""}
+			if ends && again > 0 && strings.HasPrefix(place.Text, "goes on") {
+				place.Text += ", which asks again"
+			}
 			if err != nil {
 				o.said = somePath.ReplaceAllString((&words{map[string]string{}}).of(err.Error()), "PATH")
 			}

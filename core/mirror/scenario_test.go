@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -49,6 +50,7 @@ type step struct {
 	For        string              // one package of which the whole way is to be told
 	Every      bool                // of every package
 	Once       string              // why another root is accepted
+	Renewed    string              // the keys that the site signs with since
 }
 
 // upstream is a made-up repository of one family.
@@ -61,6 +63,7 @@ type upstream struct {
 	Hours int               // how long ago, or until, it was made
 	Other map[string]string // files that have other bytes, by what is in their path; "-": none, "!": no answer
 	Plain map[string]string // further files, by their path
+	Moved map[string]string // folders that lie elsewhere
 }
 
 func debs(t *testing.T, text string) (out []made.Deb) {
@@ -109,6 +112,13 @@ func (u upstream) files(t *testing.T, now time.Time) map[string][]byte {
 	must.Do(t, err)
 	for path, text := range u.Plain {
 		out[path] = []byte(text)
+	}
+	for _, path := range slices.Collect(maps.Keys(out)) {
+		for from, to := range u.Moved {
+			if below, ok := strings.CutPrefix(path, from); ok {
+				out[to+below] = out[path]
+			}
+		}
 	}
 	for _, part := range slices.Sorted(maps.Keys(u.Other)) {
 		n := 0
@@ -159,6 +169,7 @@ func newStage(t *testing.T) *stage {
 		case ok && string(data) == "!":
 			http.Error(w, "not now", http.StatusServiceUnavailable)
 		case ok:
+			w.Header().Set("ETag", fmt.Sprintf(`"%x"`, sha256.Sum256(data)))
 			http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(data))
 		default:
 			http.NotFound(w, r)
@@ -201,7 +212,7 @@ func (s *stage) planOf(name string, asked step) (p Plan) {
 
 func (s *stage) planned(name string, asked step) Plan {
 	p := Plan{Name: name, Mirror: s.set.Mirrors[name], Number: 1, Groups: map[string]definition.Group{},
-		Lists: map[string]definition.List{}, For: asked.For, Every: asked.Every}
+		Lists: map[string]definition.List{}, For: asked.For, Every: asked.Every, Renewed: asked.Renewed}
 	in := map[string]bool{}
 	for _, from := range p.Mirror.From {
 		src := s.source(from.Source)
@@ -340,8 +351,9 @@ func (s *stage) answer(asked step) (any, error) {
 			return nil, err
 		}
 		s.accept([]*Publication{p})
+		p.Accepted.Conditional = nil
 		return map[string]any{"changed": p.Changed, "findings": p.Findings, "failures": p.Failures,
-			"offers": p.Accepted.Offers}, nil
+			"accepted": p.Accepted, "judged": p.Judged}, nil
 	}
 	return nil, fmt.Errorf("%q is nothing that can be asked", asked.Do)
 }
@@ -389,7 +401,10 @@ func (s *stage) fields(given any) {
 		var found finding.List
 		var list []json.RawMessage
 		switch {
-		case slices.Contains([]string{"free_bytes", "seconds"}, name):
+		case name == "free_bytes" || name == "seconds": // other ones each time
+			if raw == "-1" || name == "free_bytes" && raw == "0" {
+				fmt.Fprintf(&s.out, "%s: not known\n", name)
+			}
 		case name == "findings" && json.Unmarshal([]byte(raw), &found) == nil:
 			s.out.WriteString(kept.Findings(found))
 		case json.Unmarshal([]byte(raw), &list) == nil:

@@ -24,6 +24,7 @@ type Places struct {
 	off  int
 	met  map[string]bool // by what is called and the lines that led there
 	last *Place
+	more int
 }
 
 // Place is one at which a call failed.
@@ -46,12 +47,14 @@ func (p *Places) silent(by int) {
 	p.off += by
 }
 
-// Next gives the place at which a call failed since it was called last, nil where none did.
-func (p *Places) Next() (failed *Place) {
+// Next gives the place at which a call failed since it was called last, nil where none did, and
+// how often there was a call from that same place afterwards.
+func (p *Places) Next() (failed *Place, again int) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	failed, p.last = p.last, nil
-	return failed
+	failed, again = p.last, p.more
+	p.last, p.more = nil, 0
+	return failed, again
 }
 
 // Call fails where it is called for the first time from a place.
@@ -62,6 +65,9 @@ func (p *Places) Call(what string) error {
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	if p.last != nil && p.last.Lines == at.Lines {
+		p.more++
+	}
 	if p.off > 0 || p.last != nil || p.met[at.Lines] {
 		return nil
 	}
