@@ -275,9 +275,9 @@ func (b *Builder) TakeIntoHouse(spec archive.Source, family archive.Family, file
 	inspected, err := family.Inspect(archive.PackageFile{ReadSeeker: disk.ReadSeeker(file),
 		Signature: signature}, v)
 	err = disk.Blame(err)
-	if f, ok := finding.From(err); ok && f.Code != "content.signature-bad" && !strings.HasPrefix(f.Code,
-		"key.") {
-		return nil, f // damaged, not merely signed by somebody unknown
+	if f, _ := finding.From(err); err != nil && f.Code != "content.signature-bad" &&
+		!strings.HasPrefix(f.Code, "key.") {
+		return nil, err // damaged, not merely signed by somebody unknown
 	}
 	out.Signer, out.Unsure = inspected.Signer, err
 	out.HousePackage, err = b.endorsed(housed, file)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -139,7 +140,14 @@ func failingEach(t *testing.T, c scenario, at *faults.Places) (told []outcome) {
 		s.builder.Families = failingFamilies(at)
 	}
 	for _, asked := range c.Steps {
+		house := asked.House
+		asked.House = nil
 		at.Off(func() { s.prepare(c.Name, asked) })
+		for _, name := range slices.Sorted(maps.Keys(house)) {
+			for _, file := range s.handed(house[name]) {
+				told = append(told, s.handing(name, file)...)
+			}
+		}
 		var failed []outcome
 		var went []any // what was given all the same
 		for try := 0; ; try++ {
@@ -180,6 +188,22 @@ func failingEach(t *testing.T, c scenario, at *faults.Places) (told []outcome) {
 var somePath = regexp.MustCompile(`(dists|repodata|wrack)/[^ :]+`)
 
 var plainField = regexp.MustCompile(`^[a-z_]+$`)
+
+// handing hands one file in until no call fails any more.
+func (s *stage) handing(name string, file []byte) (told []outcome) {
+	for {
+		err := s.hand(name, file)
+		place, _ := s.places.Next()
+		if place == nil {
+			return told
+		}
+		o := outcome{place, "handing in", "it is taken"}
+		if err != nil {
+			o.said = (&words{map[string]string{}}).of(err.Error())
+		}
+		told = append(told, o)
+	}
+}
 
 // apart tells how an answer differs from what is given where nothing fails.
 func (s *stage) apart(given, whole any) string {

@@ -257,9 +257,8 @@ func (s *stage) accept(all []*Publication) {
 	}
 }
 
-// give takes packages into a house source; what is refused is told.
-func (s *stage) give(name string, has upstream) {
-	var files [][]byte
+// handed are package files of what is given to a house source.
+func (s *stage) handed(has upstream) (files [][]byte) {
 	add := func(file []byte, err error) {
 		must.Do(s.t, err)
 		files = append(files, file)
@@ -278,21 +277,32 @@ func (s *stage) give(name string, has upstream) {
 			add(p.Build())
 		}
 	}
-	src := s.set.Sources[name]
-	for _, file := range files {
-		f, err := os.CreateTemp(s.t.TempDir(), "given")
-		must.Do(s.t, err)
-		_, err = f.Write(file)
-		must.Do(s.t, err)
-		taken, err := s.builder.TakeIntoHouse(src.Archive(name), s.builder.Families[src.Family], f, nil,
-			s.ring(name))
-		must.Do(s.t, f.Close())
-		if err != nil {
-			fmt.Fprintf(&s.out, "not taken: %v\n", err)
-			continue
+	return files
+}
+
+// hand takes one file into a house source.
+func (s *stage) hand(name string, file []byte) error {
+	f, err := os.CreateTemp(s.t.TempDir(), "given")
+	must.Do(s.t, err)
+	defer f.Close()
+	_, err = f.Write(file)
+	must.Do(s.t, err)
+	h := Handed{Set: s.set, Source: name, Family: s.builder.Families[s.set.Sources[name].Family],
+		From: "recipe 12", Why: "the old lamps need it", By: "ada", File: f}
+	for _, other := range slices.Sorted(maps.Keys(s.set.Sources)) {
+		if src := s.set.Sources[other]; src.Family == s.set.Sources[name].Family && !src.Managed() {
+			h.Others = append(h.Others, s.source(other))
 		}
-		s.given[name] = append(s.given[name], taken.HousePackage)
 	}
+	id, rec, found, err := s.builder.TakeIn(h, s.ring(name))
+	if err != nil {
+		return err
+	}
+	s.set.Packages[id] = rec
+	s.given[name] = append(s.given[name], HousePackage{rec.SHA256, int64(rec.Size), rec.Signature})
+	fmt.Fprintf(&s.out, "handed in: %s\n%s", varying.ReplaceAllString(plainJSON(s.t, rec), "$1 0"),
+		kept.Findings(found))
+	return nil
 }
 
 // answer does what a step asks.
@@ -438,7 +448,11 @@ func (s *stage) prepare(name string, asked step) {
 		s.set = set
 	}
 	for _, name := range slices.Sorted(maps.Keys(asked.House)) {
-		s.give(name, asked.House[name])
+		for _, file := range s.handed(asked.House[name]) {
+			if err := s.hand(name, file); err != nil {
+				fmt.Fprintf(&s.out, "not taken: %v\n", err)
+			}
+		}
 	}
 }
 
