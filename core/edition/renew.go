@@ -343,7 +343,11 @@ func (r *renewal) drop(before []string) error {
 		if r.has[p] || p == ManifestName || p == SealName {
 			continue
 		}
-		if real, err := r.real(path.Dir(p)); err != nil || !real {
+		real, err := r.real(path.Dir(p))
+		if err != nil {
+			return err
+		}
+		if !real {
 			continue
 		}
 		if err := r.remove(p); err != nil {
@@ -389,8 +393,12 @@ func (r *renewal) real(p string) (bool, error) {
 	at := r.dir
 	for part := range strings.SplitSeq(p, "/") {
 		at = filepath.Join(at, part)
-		if st, err := r.on.Lstat(at); err != nil || !st.IsDir() {
-			return false, err
+		st, err := r.on.Lstat(at)
+		if errors.Is(err, fs.ErrNotExist) {
+			return false, nil
+		}
+		if err != nil || !st.IsDir() {
+			return false, finding.Doing(err, "look at %s", at)
 		}
 	}
 	return true, nil

@@ -133,14 +133,24 @@ func (w writer) keep(f archive.ClientFile, ours string) error {
 	if byUs || bytes.Equal(old, f.Data) || strings.HasSuffix(path, ".gpg") {
 		return nil
 	}
-	if _, err := w.on.Lstat(path + before); err == nil {
-		return nil
+	if there, err := w.there(path + before); there || err != nil {
+		return err
 	}
 	info, err := w.on.Lstat(path)
 	if err != nil {
 		return finding.Doing(err, "look at the file that is there")
 	}
 	return w.write(path+before, old, info.Mode().Perm())
+}
+
+// there tells whether something lies at a path. What cannot be looked at is not taken for nothing:
+// what stood on the machine before would be lost.
+func (w writer) there(path string) (bool, error) {
+	_, err := w.on.Lstat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	return err == nil, finding.Doing(err, "look at %s", path)
 }
 
 // takeAway removes a file that is as we wrote it, and puts back what stood there.
@@ -156,7 +166,11 @@ func (w writer) takeAway(path, ours string) (bool, error) {
 	if digest(data) != ours {
 		return false, nil
 	}
-	if _, err := w.on.Lstat(path + before); err == nil {
+	kept, err := w.there(path + before)
+	if err != nil {
+		return false, err
+	}
+	if kept {
 		return true, finding.Doing(w.on.Rename(path+before, path), "put back what stood there before")
 	}
 	return true, finding.Doing(w.on.Remove(path), "take away a file that is no longer needed")

@@ -176,8 +176,8 @@ func TestEachFaultOfTheDisk(t *testing.T) {
 		}
 	}
 	// What only saves work may fail unseen: that a file is known by another name, where its
-	// bytes are from, that an unfinished one is gone.
-	if told < len(calls)*2/3 {
+	// bytes are from, that an unfinished one is gone, and that what is asked for is here already.
+	if told < len(calls)*3/5 {
 		t.Errorf("of %d faults %d were told", len(calls), told)
 	}
 }

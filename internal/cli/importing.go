@@ -267,7 +267,7 @@ func (a *app) imported(i *definition.Imported, dir string) error {
 
 func (a *app) writeImported(i *definition.Imported, dir, text string) error {
 	site := filepath.Join(dir, "site.yaml")
-	if _, err := os.Stat(site); err == nil {
+	if _, err := os.Stat(site); !errors.Is(err, fs.ErrNotExist) {
 		if err := a.sure("This writes " + site + " anew."); err != nil {
 			return err
 		}

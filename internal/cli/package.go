@@ -3,8 +3,10 @@ package cli
 import (
 	"context"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/url"
 	"os"
 	"slices"
@@ -69,8 +71,8 @@ func signatureBeside(file string) string {
 		if beside == "" {
 			continue
 		}
-		if _, err := os.Stat(beside); err == nil {
-			return beside
+		if _, err := os.Stat(beside); !errors.Is(err, fs.ErrNotExist) {
+			return beside // also one that cannot be read: whoever reads it is told
 		}
 	}
 	return ""

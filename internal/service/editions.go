@@ -129,11 +129,21 @@ func (s *Service) notStanding(name string, number int) error {
 	return noEdition(name, number)
 }
 
+// stands gives the record of an edition that exists and is not retired. One that cannot be read
+// is not taken for one that is not there.
+func (s *Service) stands(name string, number int) (store.Edition, error) {
+	rec, err := s.db.EditionBy(name, number)
+	if errors.Is(err, store.ErrNotFound) || err == nil && rec.Retired {
+		err = s.notStanding(name, number)
+	}
+	return rec, err
+}
+
 // standing opens an edition that exists and is not retired.
 func (s *Service) standing(name string, number int) (*edition.Sealed, store.Edition, error) {
-	rec, err := s.db.EditionBy(name, number)
-	if err != nil || rec.Retired {
-		return nil, rec, s.notStanding(name, number)
+	rec, err := s.stands(name, number)
+	if err != nil {
+		return nil, rec, err
 	}
 	e, err := s.editions.open(s, name, number)
 	return e, rec, err
@@ -346,9 +356,9 @@ func (s *Service) advisories(name string, number int, q string) ([]edition.Advis
 func (s *Service) retire(name string, number int, by string) (api.Edition, error) {
 	s.writing.Lock()
 	defer s.writing.Unlock()
-	e, err := s.db.EditionBy(name, number)
-	if err != nil || e.Retired {
-		return api.Edition{}, s.notStanding(name, number)
+	e, err := s.stands(name, number)
+	if err != nil {
+		return api.Edition{}, err
 	}
 	shown, err := s.shown()
 	if err != nil {
@@ -619,9 +629,8 @@ func (s *Service) editionPackages(c *gin.Context, name string, n int) (any, erro
 
 func (s *Service) startVerify(name string, number int, by string) (api.Job, error) {
 	object := fmt.Sprintf("edition %s/%d", name, number)
-	e, err := s.db.EditionBy(name, number)
-	if err != nil || e.Retired {
-		return api.Job{}, s.notStanding(name, number)
+	if _, err := s.stands(name, number); err != nil {
+		return api.Job{}, err
 	}
 	return s.jobs.start("verify", object, by,
 		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {

@@ -2,6 +2,7 @@ package service
 
 import (
 	"fmt"
+	"net/http"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -14,6 +15,7 @@ import (
 	"stockade/internal/api"
 	"stockade/internal/made"
 	"stockade/internal/must"
+	"stockade/internal/store"
 )
 
 // behind opens the records beside the service.
@@ -192,4 +194,85 @@ func TestEachTableThatCannotBeWrittenTo(t *testing.T) {
 	n++
 	role, method, path, body := changes["record"]()
 	d.must(d.ask(role, method, path, body), 200, nil)
+}
+
+// Each table of the records cannot be read, one after the other, while everything is asked for: an
+// answer that needs it says that it cannot be given. Nothing is told to be absent, and nobody to be
+// a stranger, for that; the right token is counted as no guess.
+func TestEachTableThatCannotBeRead(t *testing.T) {
+	d := newDesk(t)
+	key := made.Keys(made.Owner{Name: "Tarn archive"})[0].Certificate()
+	d.must(d.ask(api.Operator, "POST", "/keys", api.KeyData{Data: key.Binary()}), 200, nil)
+	d.must(d.ask(api.Operator, "POST", "/definitions/record", api.Documents{Documents: []definition.Text{{
+		Name: "reach.yaml", Text: `stockade: 1
+sources:
+  tarn: {family: deb, standing: official, release: heron, components: [core], architectures: [amd64],
+    upstreams: [{url: "http://127.0.0.1:9/tarn"}], signed_by: [archive], priority: 20}
+keys:
+  archive: {fingerprint: ` + key.Fingerprint + `}
+mirrors:
+  barrage: {copy: tailored, from: [tarn], want: {packages: [sluicectl]}}
+lanes: {steady: {mirror: barrage}}
+groups: {gatehouse: {family: deb, release: heron, architectures: [amd64], lane: steady}}
+`}}}), 200, nil)
+	d.must(d.ask(api.Operator, "POST", "/machines", api.Enrolling{Group: "gatehouse",
+		Names: []string{"gate-1"}}), 200, nil)
+	var job api.Job
+	d.must(d.ask(api.Operator, "POST", "/pool/sweep", nil), 200, &job)
+	d.must(d.ask(api.Viewer, "GET", fmt.Sprintf("/jobs/%d/events", job.ID), nil), 200, nil)
+	must.Do(t, d.s.db.SaveEdition(store.Edition{Mirror: "barrage", Number: 1, Copy: "tailored"}))
+
+	names := strings.NewReplacer("/accounts/{name}", "/accounts/a-viewer", "/sources/{name}", "/sources/tarn",
+		"/mirrors/{name}", "/mirrors/barrage", "/lanes/{name}", "/lanes/steady", "/groups/{name}",
+		"/groups/gatehouse", "/machines/{name}", "/machines/gate-1", "{fingerprint}", key.Fingerprint,
+		"{mirror}", "barrage", "{number}", "1", "{kind}", "source", "{id}", "1", "{name}", "tarn")
+	asked := map[string]int{}
+	ask := func(path string) int {
+		return d.ask(api.Warden, "GET", path, nil).Code
+	}
+	for _, r := range api.Routes {
+		if path := names.Replace(r.Path); r.Method == http.MethodGet && r.Name != "events" {
+			asked[path] = ask(path)
+		}
+	}
+	given := 0
+	for _, code := range asked {
+		if code == 200 {
+			given++
+		}
+	}
+	if given < len(asked)*2/3 {
+		t.Fatalf("of %d answers %d are given while all can be read: %v", len(asked), given, asked)
+	}
+	other := behind(t, d)
+	var tables []string
+	must.Do(t, other.Raw("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%' "+
+		"AND sql NOT LIKE 'CREATE VIRTUAL%' ORDER BY name").Scan(&tables).Error)
+	refused := 0
+	for _, table := range tables {
+		if strings.Contains(table, "search") || strings.Contains(table, "_fts") {
+			continue
+		}
+		must.Do(t, other.Exec("ALTER TABLE `"+table+"` RENAME TO `"+table+"_away`").Error)
+		for path, before := range asked {
+			switch code := ask(path); code {
+			case before:
+			case 500:
+				refused++
+			default:
+				t.Errorf("%s cannot be read, and GET %s is answered with %d, and with %d before", table, path,
+					code, before)
+			}
+		}
+		must.Do(t, other.Exec("ALTER TABLE `"+table+"_away` RENAME TO `"+table+"`").Error)
+		for path, before := range asked {
+			if code := ask(path); code != before {
+				t.Errorf("%s can be read again, and GET %s is answered with %d, and with %d before", table, path,
+					code, before)
+			}
+		}
+	}
+	if refused < 2*len(asked) {
+		t.Errorf("only %d answers were refused", refused)
+	}
 }

@@ -43,7 +43,7 @@ func (s *Service) handler() http.Handler {
 		if _, file := r.Request.(api.Octets); file {
 			limit = maxUpload + 1
 		}
-		g.Handle(r.Method, api.Base+ginPath(r.Path), s.allow(r.Role), func(c *gin.Context) {
+		g.Handle(r.Method, api.Base+ginPath(r.Path), s.allow(r), func(c *gin.Context) {
 			if limit > maxBody {
 				c.Request.Body = newPacedBody(c.Writer, c.Request.Body)
 			}
@@ -122,16 +122,17 @@ var rank = map[string]int{api.Open: 0, api.Viewer: 1, api.Operator: 2, api.Warde
 
 // allow lets a request of an account with a sufficient role through: one that carries a
 // token, or the cookie of a session.
-func (s *Service) allow(role string) gin.HandlerFunc {
+func (s *Service) allow(r api.Route) gin.HandlerFunc {
 	return func(c *gin.Context) {
-		if role == api.Open {
+		if r.Role == api.Open {
 			return
 		}
 		from, _, _ := net.SplitHostPort(c.Request.RemoteAddr)
 		by, known := credentialOf{}, false
+		var unread error
 		if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
 			// A right token works, whatever else comes from its address.
-			if by, known = s.byToken(token); !known {
+			if by, known, unread = s.byToken(token); !known && unread == nil {
 				s.guesses.wrong(from)
 				if wait := s.guesses.wait(from); wait > 0 {
 					time.Sleep(guessDelay)
@@ -154,7 +155,11 @@ func (s *Service) allow(role string) gin.HandlerFunc {
 					WayOut: "programs send a token: Authorization: Bearer TOKEN"})
 				return
 			}
-			by, known = s.bySession(cookie)
+			by, known, unread = s.bySession(cookie)
+		}
+		if unread != nil {
+			problem(c, asProblem(r, unread))
+			return
 		}
 		if !known {
 			c.Header("WWW-Authenticate", `Bearer realm="stockade"`)
@@ -165,10 +170,10 @@ func (s *Service) allow(role string) gin.HandlerFunc {
 			return
 		}
 		c.Set("by", by)
-		if rank[by.account.Role] < rank[role] {
+		if rank[by.account.Role] < rank[r.Role] {
 			problem(c, &api.Problem{Title: "Not allowed", Status: 403, Type: "urn:stockade:rights",
 				Detail: fmt.Sprintf("%s is %s, and this needs %s", by.account.Name,
-					roleNamed(by.account.Role), roleNamed(role)),
+					roleNamed(by.account.Role), roleNamed(r.Role)),
 				WayOut: "ask somebody with that role"})
 		}
 	}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -107,7 +108,11 @@ func (s *Service) describeLane(set *definition.Set, now *inForce, name string, f
 		out.History = append(out.History, step)
 	}
 	out.Groups = append(out.Groups, followers...)
-	if back, ok := s.wayBack(moves); ok {
+	back, ok, err := s.wayBack(moves)
+	if err != nil { // the lane is told of all the same; going back says why it cannot
+		s.log.Warn("whether a lane can go back is not known", "lane", name, "error", err)
+	}
+	if ok {
 		out.Back = fmt.Sprintf("%s/%d", back.Mirror, back.Edition)
 	}
 	standing, err := s.db.Editions(l.Mirror)
@@ -165,7 +170,11 @@ func (s *Service) back(name string, m api.Move, by string) (api.Lane, error) {
 	if err != nil {
 		return l, err
 	}
-	if to, ok := s.wayBack(moves); ok {
+	to, ok, err := s.wayBack(moves)
+	if err != nil {
+		return l, err
+	}
+	if ok {
 		return s.step(l, store.Move{Lane: name, Mirror: to.Mirror, Edition: to.Edition, Reason: m.Reason,
 			Back: true}, by)
 	}
@@ -181,8 +190,9 @@ func (s *Service) back(name string, m api.Move, by string) (api.Lane, error) {
 
 // wayBack gives the step that one step back leads to: where the lane was before it came to
 // where it is, or further back where that edition does not stand any more. Steps back are
-// undone moves, so they are taken off a stack.
-func (s *Service) wayBack(moves []store.Move) (store.Move, bool) {
+// undone moves, so they are taken off a stack. An edition of which this machine cannot say whether
+// it stands is not stepped over: err says so.
+func (s *Service) wayBack(moves []store.Move) (to store.Move, ok bool, err error) {
 	var stack []store.Move
 	for _, mv := range slices.Backward(moves) {
 		if mv.Back && len(stack) > 0 {
@@ -193,14 +203,21 @@ func (s *Service) wayBack(moves []store.Move) (store.Move, bool) {
 	}
 	for i := len(stack) - 2; i >= 0; i-- {
 		rec, err := s.db.EditionBy(stack[i].Mirror, stack[i].Edition)
-		if err != nil || rec.Retired {
+		if errors.Is(err, store.ErrNotFound) || err == nil && rec.Retired {
 			continue
 		}
-		if _, err := s.editions.brief(s, rec.Mirror, rec.Number); err == nil { // its seal holds
-			return stack[i], true
+		if err != nil {
+			return to, false, err
+		}
+		_, err = s.editions.brief(s, rec.Mirror, rec.Number)
+		if err == nil { // its seal holds
+			return stack[i], true, nil
+		}
+		if f, ok := finding.From(err); !ok || f.Code == finding.FaultCode {
+			return to, false, err
 		}
 	}
-	return store.Move{}, false
+	return to, false, nil
 }
 
 // shownOfGroup is how many changes of a group are told; the summary counts all.
@@ -237,8 +254,12 @@ func (s *Service) laneDifference(l api.Lane, to edition.ID) (any, error) {
 	// What it shows now may be of another mirror, or gone: then all of the other is new.
 	before, against := &edition.Edition{}, 0
 	if from, err := edition.ParseID(l.Edition, ""); err == nil && from.Mirror == to.Mirror {
-		if open, _, err := s.standing(from.Mirror, from.Number); err == nil {
+		open, _, err := s.standing(from.Mirror, from.Number)
+		switch f, told := finding.From(err); {
+		case err == nil:
 			before, against = open.Edition, from.Number
+		case !told || f.Code == finding.FaultCode:
+			return nil, err
 		}
 	}
 	if against == to.Number {

@@ -130,6 +130,6 @@ func (s *Service) stillKnown(by credentialOf) bool {
 			return false
 		}
 	}
-	_, ok := s.counts(by, by.account.Name)
-	return ok
+	_, ok, err := s.counts(by, by.account.Name)
+	return ok && err == nil
 }

@@ -348,9 +348,13 @@ func (s *Service) newWarden() error {
 			name).
 			Do("give small letters, digits, points and hyphens")
 	}
-	if _, err := s.db.AccountBy(name); err == nil {
+	_, err := s.db.AccountBy(name)
+	if err == nil {
 		return finding.New("define.duplicate-name", "account "+name, "there is an account of this name").
 			Do("take another name for --new-warden")
+	}
+	if !errors.Is(err, store.ErrNotFound) {
+		return err
 	}
 	return s.addWarden(name, filepath.Join(s.cfg.Data, name+".token"), "--new-warden")
 }

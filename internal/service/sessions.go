@@ -123,68 +123,77 @@ func forgetWritten(now, written map[string]time.Time) {
 	}
 }
 
-// byToken finds whose a token is, and whether it counts now.
-func (s *Service) byToken(token string) (credentialOf, bool) {
+// found is err where a record could not be read, and nil where there is none: nobody is known by
+// that then.
+func found(err error) error {
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	return finding.Doing(err, "look up who asks")
+}
+
+// byToken finds whose a token is, and whether it counts now. That the records could not be read
+// says nothing of the token.
+func (s *Service) byToken(token string) (credentialOf, bool, error) {
 	hash := tokenHash(token)
 	t, err := s.db.TokenBy(hash)
 	if err != nil || subtle.ConstantTimeCompare([]byte(t.Hash), []byte(hash)) != 1 {
-		return credentialOf{}, false
+		return credentialOf{}, false, found(err)
 	}
-	got, ok := s.counts(credentialOf{of: hash, ends: t.Ends}, t.Account)
+	got, ok, err := s.counts(credentialOf{of: hash, ends: t.Ends}, t.Account)
 	if ok {
 		s.used.token(hash, s.now().UTC().Truncate(time.Second))
 	}
-	return got, ok
+	return got, ok, err
 }
 
 // counts tells whether what an account is known by is in force: an entry of the journal
 // made it, and it did not end.
-func (s *Service) counts(c credentialOf, account string) (credentialOf, bool) {
+func (s *Service) counts(c credentialOf, account string) (credentialOf, bool, error) {
 	a, err := s.db.AccountBy(account)
 	if err != nil {
-		return c, false
+		return c, false, found(err)
 	}
 	now, err := s.ledger.read(s.db, s.keys)
 	if err != nil {
-		return c, false
+		return c, false, err
 	}
 	c.account = a
-	if now.broken != nil { // somebody has to put it right; nothing is written
-		return c, c.ends == nil || s.now().Before(*c.ends)
+	switch {
+	case now.broken != nil: // somebody has to put it right; nothing is written
+		return c, c.ends == nil || s.now().Before(*c.ends), nil
+	case !now.hasAccount(a.Name, a.Role):
+		return c, false, nil
+	case c.byWord:
+		return c, now.hasPassword(a.Name, c.of) && passwordDigest(a.Password) == c.of, nil
 	}
-	if !now.hasAccount(a.Name, a.Role) {
-		return c, false
-	}
-	if c.byWord {
-		return c, now.hasPassword(a.Name, c.of) && passwordDigest(a.Password) == c.of
-	}
-	return c, now.hasToken(a.Name, c.of, c.ends) && (c.ends == nil || s.now().Before(*c.ends))
+	return c, now.hasToken(a.Name, c.of, c.ends) && (c.ends == nil || s.now().Before(*c.ends)), nil
 }
 
 // bySession finds whose a session is. What it began with has to count still.
-func (s *Service) bySession(cookie string) (credentialOf, bool) {
+func (s *Service) bySession(cookie string) (credentialOf, bool, error) {
 	hash := tokenHash(cookie)
 	row, err := s.db.SessionBy(hash)
 	if err != nil || subtle.ConstantTimeCompare([]byte(row.Mac), []byte(s.bound(row))) != 1 {
-		return credentialOf{}, false
+		return credentialOf{}, false, found(err)
 	}
 	now := s.now()
 	if now.Sub(row.Created) > sessionMost || now.Sub(s.used.of(hash, row.Used)) > sessionIdle {
-		return credentialOf{}, false
+		return credentialOf{}, false, nil
 	}
 	c := credentialOf{session: hash, of: row.Of, byWord: row.By == "password"}
 	if !c.byWord {
 		t, err := s.db.TokenBy(row.Of)
 		if err != nil || t.Account != row.Account {
-			return credentialOf{}, false
+			return credentialOf{}, false, found(err)
 		}
 		c.ends = t.Ends
 	}
-	c, ok := s.counts(c, row.Account)
+	c, ok, err := s.counts(c, row.Account)
 	if ok {
 		s.used.session(hash, now.UTC().Truncate(time.Second))
 	}
-	return c, ok
+	return c, ok, err
 }
 
 // bound is the code that ties a session's record to the service's secret: who writes the
@@ -217,16 +226,16 @@ func (s *Service) handleSignIn(c *gin.Context) (any, error) {
 	from, _, _ := net.SplitHostPort(c.Request.RemoteAddr)
 	got, known := credentialOf{}, false
 	if in.Token != "" {
-		got, known = s.byToken(strings.TrimSpace(in.Token))
+		got, known, err = s.byToken(strings.TrimSpace(in.Token))
 	} else {
 		// A password can be guessed: after too many wrong ones none is looked at for a while.
 		if wait := s.guesses.wait(from); wait > 0 {
 			return nil, tooManyGuesses(c, wait)
 		}
 		got, known, err = s.byPassword(c.Request.Context(), in.Account, in.Password)
-		if err != nil {
-			return nil, err
-		}
+	}
+	if err != nil {
+		return nil, err
 	}
 	if !known {
 		s.guesses.wrong(from)
@@ -365,6 +374,5 @@ func (s *Service) byPassword(ctx context.Context, name, word string) (credential
 	if !right || a.Password == "" {
 		return credentialOf{}, false, nil
 	}
-	c, ok := s.counts(credentialOf{of: passwordDigest(a.Password), byWord: true}, a.Name)
-	return c, ok, nil
+	return s.counts(credentialOf{of: passwordDigest(a.Password), byWord: true}, a.Name)
 }

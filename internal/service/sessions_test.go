@@ -323,7 +323,7 @@ func TestOpenPagesAreToldWhatHappens(t *testing.T) {
 		t.Error("what a page missed was not made up for")
 	}
 
-	by, ok := d.s.byToken(d.tokens[api.Viewer])
+	by, ok, _ := d.s.byToken(d.tokens[api.Viewer])
 	if !ok || !d.s.stillKnown(by) {
 		t.Fatal("a token counts")
 	}

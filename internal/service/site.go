@@ -17,6 +17,7 @@ import (
 	"stockade/core/families"
 	"stockade/core/finding"
 	"stockade/core/mirror"
+	"stockade/core/pool"
 	"stockade/core/trust"
 	"stockade/internal/api"
 )
@@ -327,9 +328,12 @@ func (s *Service) signAnew(b *mirror.Builder, src definition.Source, id string,
 	none := mirror.HousePackage{}
 	f, err := s.pool.Open(p.SHA256)
 	if err != nil {
-		return none, finding.New("edition.damaged", "package "+id, "its file is gone from the pool: %v",
-			err).
-			Do("add the file again, or remove the package: stockade package remove %s", id)
+		gone, _ := finding.From(pool.Gone(err, "the file of "+id))
+		if gone.Code == finding.FaultCode {
+			return none, gone
+		}
+		gone.Object = "package " + id
+		return none, gone.Do("add the file again, or remove the package: stockade package remove %s", id)
 	}
 	defer f.Close()
 	tmp, err := s.upload(io.NewSectionReader(f, 0, f.Size()), "package "+id)

@@ -88,7 +88,7 @@ func TestACopiedFolderIsTheSameSiteAndANewWardenGetsIn(t *testing.T) {
 	if st, err := os.Stat(file); err != nil || st.Mode().Perm() != 0o600 {
 		t.Errorf("who can read the token: %v %v", st.Mode(), err)
 	}
-	if a, ok := s.byToken(strings.TrimSpace(string(token))); !ok || a.account.Role != api.Warden ||
+	if a, ok, _ := s.byToken(strings.TrimSpace(string(token))); !ok || a.account.Role != api.Warden ||
 		a.account.Name != "rescue" {
 		t.Errorf("the new warden is %+v, %v", a, ok)
 	}

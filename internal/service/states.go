@@ -1,6 +1,7 @@
 package service
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -14,6 +15,7 @@ import (
 	"stockade/core/mirror"
 	"stockade/core/trust"
 	"stockade/internal/api"
+	"stockade/internal/store"
 )
 
 // states is all that is told of anything now, by object: "source tarn". The
@@ -185,7 +187,7 @@ func (s *Service) stillThere(set *definition.Set, object string) bool {
 			return false
 		}
 		e, err := s.db.EditionBy(id.Mirror, id.Number)
-		return err == nil && !e.Retired
+		return err == nil && !e.Retired || err != nil && !errors.Is(err, store.ErrNotFound)
 	}
 	return true
 }
@@ -212,14 +214,16 @@ func (s *Service) ofLanes(set *definition.Set, t *trusted, out states) error {
 			continue
 		}
 		open, err := s.editions.brief(s, moves[0].Mirror, moves[0].Edition)
-		if rec, rerr := s.db.EditionBy(moves[0].Mirror, moves[0].Edition); err == nil &&
-			(rerr != nil || rec.Retired) {
-			err = noEdition(moves[0].Mirror, moves[0].Edition)
+		if err == nil {
+			rec, unread := s.db.EditionBy(moves[0].Mirror, moves[0].Edition)
+			if err = unread; errors.Is(err, store.ErrNotFound) || err == nil && rec.Retired {
+				err = noEdition(moves[0].Mirror, moves[0].Edition)
+			}
 		}
 		if err != nil {
 			f, ok := finding.From(err)
 			if !ok {
-				f = finding.New("edition.damaged", "", "%v", err)
+				f = finding.Unread(err, "the record of it")
 			}
 			f.Object, f.Text = "lane "+name, "what it shows, "+latest(moves)+", cannot be served: "+f.Text
 			out.add(f)

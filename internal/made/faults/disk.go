@@ -89,6 +89,14 @@ func (d *Disk) OpenFile(name string, flag int, perm fs.FileMode) (disk.File, err
 	return &openFile{f, d}, nil
 }
 
+// Lstat implements disk.System.
+func (d *Disk) Lstat(name string) (fs.FileInfo, error) {
+	if err := d.call("look", name); err != nil {
+		return nil, err
+	}
+	return d.System.Lstat(name)
+}
+
 // ReadDir implements disk.System.
 func (d *Disk) ReadDir(name string) ([]fs.DirEntry, error) {
 	if err := d.call("list", name); err != nil {
