@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 
@@ -27,8 +28,9 @@ import (
 // failing lets calls of a family fail. It stands above the family itself, so that what only
 // some can do they still can.
 type failing struct {
-	inner archive.Family
-	at    *faults.Places
+	inner  archive.Family
+	at     *faults.Places
+	looked *atomic.Int64 // how often it looked inside a package
 }
 
 func (f failing) Indexes(s archive.Source, r *archive.Root) ([]archive.IndexChoice, error) {
@@ -58,6 +60,7 @@ func (f failing) Inspect(file archive.PackageFile, v archive.Verifier) (archive.
 	if err := f.at.Call("package of a family"); err != nil {
 		return archive.Inspected{}, err
 	}
+	f.looked.Add(1)
 	return f.inner.Inspect(file, v)
 }
 
@@ -74,20 +77,20 @@ type (
 	ofAlpm struct{ alpm.Family }
 )
 
-func failingFamilies(at *faults.Places) archive.Registry {
+func failingFamilies(at *faults.Places, looked *atomic.Int64) archive.Registry {
 	return archive.NewRegistry(
 		struct {
 			failing
 			ofDeb
-		}{failing{deb.Family{}, at}, ofDeb{}},
+		}{failing{deb.Family{}, at, looked}, ofDeb{}},
 		struct {
 			failing
 			ofRPM
-		}{failing{rpm.Family{}, at}, ofRPM{}},
+		}{failing{rpm.Family{}, at, looked}, ofRPM{}},
 		struct {
 			failing
 			ofAlpm
-		}{failing{alpm.Family{}, at}, ofAlpm{}})
+		}{failing{alpm.Family{}, at, looked}, ofAlpm{}})
 }
 
 // What the pool and the families fail with once at each place at which a scenario asks them, and
@@ -99,8 +102,8 @@ func TestEachPlaceThatMayFailSaysSo(t *testing.T) {
 		of   []string // files of scenarios, and the number of one in each
 		with error
 	}{
-		{"the disk", []string{"whole 1", "again 4"}, &fs.PathError{Op: "use", Path: "disk", Err: syscall.EIO}},
-		{"ended", []string{"whole 1", "again 4"}, context.Canceled},
+		{"the disk", []string{"whole 1", "again 4", "rpm 1", "deb 5"}, &fs.PathError{Op: "use", Path: "disk", Err: syscall.EIO}},
+		{"ended", []string{"whole 1", "again 4", "rpm 1", "deb 5"}, context.Canceled},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			at := &faults.Places{In: "stockade/core/mirror", With: c.with}
@@ -137,7 +140,7 @@ func failingEach(t *testing.T, c scenario, at *faults.Places) (told []outcome) {
 			Only: []string{"open ", "read ", "seek ", "write "}}, dir+"/pool", dir+"/tmp")
 		must.Do(t, err)
 		s.builder.Pool = store
-		s.builder.Families = failingFamilies(at)
+		s.builder.Families = failingFamilies(at, &s.looked)
 	}
 	for _, asked := range c.Steps {
 		house := asked.House

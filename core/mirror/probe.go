@@ -205,12 +205,13 @@ func probeFindings(object string, all []ProbeResult) (found finding.List) {
 				newest.Format(time.DateTime)), r))
 		}
 	}
-	if down == own {
+	if down == own { // there is no next one
 		for i := range found {
-			found[i] = found[i].Rated(finding.Error)
+			found[i] = found[i].Rated(finding.Error).
+				Do("look at the network and the upstreams; the last edition is still served")
 		}
 	}
-	if own < 2 { // the only one has no place behind others
+	if own < 2 || down == own { // none has a place behind one that is better
 		for i := range found {
 			found[i].Way = finding.Way{}
 		}

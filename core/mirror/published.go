@@ -65,7 +65,7 @@ func (b *Builder) keyPackages(ctx context.Context, out *Outcome) error {
 		}
 		if err != nil {
 			out.Findings = append(out.Findings, finding.New("key.published", "source "+pk.src.Name,
-				"the keyrings in %s cannot be read: %v", pk.Path, err))
+				"the keyrings in %s cannot be read: %s", pk.Path, saying(err)))
 		}
 		if ctx.Err() != nil {
 			return ctx.Err()
@@ -81,7 +81,7 @@ func published(src *Source, where string, data []byte, now time.Time) (found fin
 	certs, err := trust.ReadCertificates(data)
 	if err != nil {
 		return finding.List{finding.New("key.published", object,
-			"what upstream publishes as keys (%s) cannot be read: %v", where, err)}
+			"what upstream publishes as keys (%s) cannot be read: %s", where, saying(err))}
 	}
 	rated := finding.Note
 	for _, c := range src.Keyring.Counting() {

@@ -16,17 +16,15 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"go.yaml.in/yaml/v3"
 
-	"stockade/core/archive"
-	"stockade/core/archive/alpm"
-	"stockade/core/archive/deb"
-	"stockade/core/archive/rpm"
 	"stockade/core/definition"
 	"stockade/core/edition"
+	"stockade/core/fetch"
 	"stockade/core/finding"
 	"stockade/core/trust"
 	"stockade/internal/made"
@@ -150,6 +148,8 @@ type stage struct {
 	out       strings.Builder
 	ctx       func() context.Context
 	places    *faults.Places // that do not fail while a plan is made
+	looked    atomic.Int64   // how often a family looked inside a package
+	steps     atomic.Int64
 }
 
 func newStage(t *testing.T) *stage {
@@ -158,7 +158,10 @@ func newStage(t *testing.T) *stage {
 		given: map[string][]HousePackage{}, houses: map[string]*House{}, ctx: t.Context,
 		places: &faults.Places{}}
 	s.now = s.now.Add(48 * time.Hour) // so that owners could sign earlier than now with keys made just now
-	s.builder.Families = archive.NewRegistry(deb.Family{}, rpm.Family{}, alpm.Family{})
+	s.builder.Families = failingFamilies(s.places, &s.looked)
+	// Who does not answer rests until the next step.
+	s.builder.Fetch = fetch.New(fetch.Options{Rounds: 1, FloorWindow: 200 * time.Millisecond,
+		Now: func() time.Time { return s.now.Add(time.Duration(s.steps.Load()) * 100 * time.Hour) }})
 	s.server.Close()
 	s.server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		name, path, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
@@ -430,6 +433,7 @@ func (s *stage) fields(given any) {
 // prepare changes what there is.
 func (s *stage) prepare(name string, asked step) {
 	s.t.Helper()
+	s.steps.Add(1)
 	s.mu.Lock()
 	for up, has := range asked.Upstreams {
 		for path, text := range has.Plain {
@@ -462,7 +466,11 @@ func (s *stage) step(name string, asked step) {
 	r := &recorder{}
 	s.builder.Sink = r.note
 	fmt.Fprintf(&s.out, "## %s %s\n", asked.Do, asked.Of)
+	s.looked.Store(0)
 	given, err := s.answer(asked)
+	if n := s.looked.Load(); n > 0 && err == nil {
+		fmt.Fprintf(&s.out, "looked inside %d\n", n)
+	}
 	r.failed = err != nil
 	fmt.Fprintf(&s.out, "told on the way: %s\n", r)
 	if err != nil {
