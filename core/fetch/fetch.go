@@ -631,6 +631,7 @@ type Probe struct {
 	Rate      int64         `json:"bytes_per_second"`
 	Body      []byte        `json:"-"`
 	Error     string        `json:"error,omitempty"`
+	Missing   bool          `json:"-"` // it answered that it has no such file
 }
 
 // ProbeOne asks one upstream for one file and measures. At most limit bytes are read.
@@ -647,7 +648,7 @@ func (c *Client) ProbeOne(ctx context.Context, route Route, up Upstream, p strin
 			return err
 		})
 	if err != nil {
-		out.Error = err.Error()
+		out.Error, out.Missing = err.Error(), errors.Is(err, ErrNotFound)
 	}
 	return out
 }

@@ -83,6 +83,17 @@ func TestAPackageIsTakenInWithWhatIsKnownOfIt(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
+	// What a source offers with these very bytes, and who signed it is known.
+	if _, err := w.build(); err != nil {
+		t.Fatal(err)
+	}
+	same := handed(t, w, "1.0-1")
+	must.Do(t, os.WriteFile(same.File.Name(), w.files["pool/core/l/libtide2/libtide2_2.1-1_amd64.deb"], 0o600))
+	_, rec, found, err = w.builder.TakeIn(same, nobody)
+	if err != nil || rec.Name != "libtide2" || len(found) != 1 || found[0].Code != "house.offered-elsewhere" ||
+		!strings.Contains(found[0].Text, "tarn offers libtide2 2.1-1 too, with the same bytes") {
+		t.Errorf("%+v %v %v", rec, found, err)
+	}
 	broken := handed(t, w, "1.0-2")
 	if broken.File, err = os.Open(os.DevNull); err != nil {
 		t.Fatal(err)

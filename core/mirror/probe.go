@@ -52,10 +52,11 @@ func (b *Builder) Probe(ctx context.Context, src *Source) ([]ProbeResult, findin
 		return []ProbeResult{}, nil, nil
 	}
 	var found finding.List
-	choice := src.roots()[0]
-	src.Route, found = b.Fetch.Expand(ctx, src.Route, choice[0].Path, serverOf(src.Family))
-	if src.Accepted != nil && src.Accepted.Choice < len(src.roots()) {
-		choice = src.roots()[src.Accepted.Choice]
+	choices := slices.Clone(src.roots())
+	src.Route, found = b.Fetch.Expand(ctx, src.Route, choices[0][0].Path, serverOf(src.Family))
+	if src.Accepted != nil && src.Accepted.Choice < len(choices) { // that form first
+		accepted := choices[src.Accepted.Choice]
+		choices = slices.Insert(slices.Delete(choices, src.Accepted.Choice, src.Accepted.Choice+1), 0, accepted)
 	}
 	all := slices.Concat(src.Route.Upstreams, src.Further)
 	out := make([]ProbeResult, len(all))
@@ -64,7 +65,7 @@ func (b *Builder) Probe(ctx context.Context, src *Source) ([]ProbeResult, findin
 	g.SetLimit(probedAtOnce)
 	for i, u := range all {
 		g.Go(func() error {
-			out[i] = b.probeOne(ctx, src, choice, u)
+			out[i] = b.probeOne(ctx, src, choices, u)
 			out[i].Candidate = i >= len(src.Route.Upstreams)
 			p.add(fetch.Shown(u.URL), out[i].Bytes, 1)
 			return nil
@@ -79,21 +80,34 @@ func (b *Builder) Probe(ctx context.Context, src *Source) ([]ProbeResult, findin
 	return out, append(found, probeFindings("source "+src.Name, out)...), nil
 }
 
-// probeOne measures one upstream.
-func (b *Builder) probeOne(ctx context.Context, src *Source, choice archive.RootChoice,
-	u fetch.Upstream) ProbeResult {
-	r := ProbeResult{Probe: b.Fetch.ProbeOne(ctx, src.Route, u, choice[0].Path, maxRoot)}
+// probeOne measures one upstream by its root, in the first of the forms that it has.
+func (b *Builder) probeOne(ctx context.Context, src *Source, choices []archive.RootChoice,
+	u fetch.Upstream) (r ProbeResult) {
+	var choice archive.RootChoice
+	for _, choice = range choices {
+		if r.Probe = b.Fetch.ProbeOne(ctx, src.Route, u, choice[0].Path, maxRoot); !r.Missing {
+			break
+		}
+	}
 	r.Upstream.URL = fetch.Shown(r.Upstream.URL)
 	if r.Error != "" {
 		return r
 	}
 	files := map[string][]byte{choice[0].Path: r.Body}
 	for _, f := range choice[1:] {
-		files[f.Path] = b.Fetch.ProbeOne(ctx, src.Route, u, f.Path, maxRoot).Body
+		p := b.Fetch.ProbeOne(ctx, src.Route, u, f.Path, maxRoot)
+		if p.Error != "" && !p.Missing {
+			r.Error = f.Path + ": " + p.Error
+			return r
+		}
+		files[f.Path] = p.Body
 	}
 	root, err := b.readRoot(src, choice, files)
 	if err != nil {
-		r.Finding, _ = finding.From(err)
+		var told bool
+		if r.Finding, told = finding.From(err); !told {
+			r.Error = err.Error()
+		}
 		return r
 	}
 	if src.Unsigned != nil {

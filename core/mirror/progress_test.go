@@ -1,0 +1,75 @@
+package mirror
+
+import (
+	"slices"
+	"testing"
+	"time"
+)
+
+// What is told of a step while it goes on: rate and what remains follow from what was done, a
+// little is held back, and nothing is told after its end.
+func TestProgressSaysHowFastAndHowLong(t *testing.T) {
+	var told []Event
+	p := (&Builder{Sink: func(e Event) { told = append(told, e) }}).progress("packages", 4, 4000)
+	if len(told) != 1 || told[0].Remaining != -1 || told[0].Rate != 0 || told[0].FilesTotal != 4 ||
+		told[0].BytesTotal != 4000 {
+		t.Fatalf("%+v", told)
+	}
+	p.start = p.start.Add(-10 * time.Second)
+	p.add("north", 600, 1)
+	if len(told) != 1 {
+		t.Errorf("it is told at once, and something was told just now: %+v", told)
+	}
+	p.last = time.Time{}
+	p.add("south", 400, 1)
+	e := told[len(told)-1]
+	if len(told) != 2 || e.Files != 2 || e.Bytes != 1000 || e.Rate < 90 || e.Rate > 100 ||
+		e.Upstreams["north"] != 600 || e.Upstreams["south"] != 400 {
+		t.Errorf("%+v", e)
+	}
+	if e.Remaining < 29 || e.Remaining > 34 {
+		t.Errorf("3000 bytes at some 100 a second take %v s", e.Remaining)
+	}
+	e.Upstreams["north"] = 0
+	p.last = time.Time{}
+	p.add("", 0, 0)
+	if told[2].Upstreams["north"] != 600 {
+		t.Error("who is told can change what is told next")
+	}
+	p.mu.Lock()
+	p.later = nil
+	p.mu.Unlock()
+	p.catchUp()
+	if n := len(told); n != 4 {
+		t.Errorf("what was held back is not told: %d", n)
+	}
+	p.end()
+	n := len(told)
+	p.catchUp()
+	if len(told) != n || n != 5 {
+		t.Errorf("%d times, and %d after its end", n, len(told))
+	}
+	// Of a step whose files are all done its end tells.
+	told = nil
+	q := (&Builder{Sink: func(e Event) { told = append(told, e) }}).progress("files", 1, 0)
+	q.add("", 0, 1)
+	q.catchUp()
+	q.end()
+	if got := slices.Collect(func(yield func(int) bool) {
+		for _, e := range told {
+			if !yield(e.Files) {
+				return
+			}
+		}
+	}); !slices.Equal(got, []int{0, 1}) {
+		t.Errorf("%v", got)
+	}
+}
+
+func TestManyAtOnceUnlessSaid(t *testing.T) {
+	for asked, want := range map[int]int{0: 8, -1: 8, 1: 1, 3: 3} {
+		if got := (&Builder{Workers: asked}).workers(); got != want {
+			t.Errorf("%d: %d", asked, got)
+		}
+	}
+}
