@@ -16,7 +16,8 @@ import (
 // asks: what cannot be read as it was is not taken for something else.
 func TestWhatWasAcceptedIsReadAgainAsItWas(t *testing.T) {
 	w := newWorld(t)
-	if _, err := w.builder.ReadAccepted(w.source); !is(err, "source.root-missing", "nothing of it was accepted") {
+	if _, err := w.builder.ReadAccepted(w.source); !is(err, "source.root-missing",
+		"nothing of it was accepted") {
 		t.Errorf("before anything was: %v", err)
 	}
 	if _, err := w.build(); err != nil {
@@ -31,11 +32,12 @@ func TestWhatWasAcceptedIsReadAgainAsItWas(t *testing.T) {
 		change     func(*Accepted)
 		code, says string
 	}{
-		"of a form that there is not": {func(a *Accepted) { a.Choice = len(w.source.roots()) }, "source.root-missing",
-			"of another form of the description"},
+		"of a form that there is not": {func(a *Accepted) { a.Choice = len(w.source.roots()) },
+			"source.root-missing", "of another form of the description"},
 		"of another form": {func(a *Accepted) { a.Choice = 1 }, "source.root-missing",
 			"has no dists/heron/Release"},
-		"without a file": {func(a *Accepted) { a.Files = nil }, "source.root-missing", "has no dists/heron/InRelease"},
+		"without a file": {func(a *Accepted) { a.Files = nil }, "source.root-missing",
+			"has no dists/heron/InRelease"},
 		"of which the bytes are gone": {func(a *Accepted) {
 			a.Files = []AcceptedFile{{Path: a.Files[0].Path, SHA256: strings.Repeat("0", 64)}}
 		}, "edition.damaged", "is gone from the pool"},

@@ -88,9 +88,11 @@ func TestAPackageIsTakenInWithWhatIsKnownOfIt(t *testing.T) {
 		t.Fatal(err)
 	}
 	same := handed(t, w, "1.0-1")
-	must.Do(t, os.WriteFile(same.File.Name(), w.files["pool/core/l/libtide2/libtide2_2.1-1_amd64.deb"], 0o600))
+	theirs := w.files["pool/core/l/libtide2/libtide2_2.1-1_amd64.deb"]
+	must.Do(t, os.WriteFile(same.File.Name(), theirs, 0o600))
 	_, rec, found, err = w.builder.TakeIn(same, nobody)
-	if err != nil || rec.Name != "libtide2" || len(found) != 1 || found[0].Code != "house.offered-elsewhere" ||
+	if err != nil || rec.Name != "libtide2" || len(found) != 1 ||
+		found[0].Code != "house.offered-elsewhere" ||
 		!strings.Contains(found[0].Text, "tarn offers libtide2 2.1-1 too, with the same bytes") {
 		t.Errorf("%+v %v %v", rec, found, err)
 	}

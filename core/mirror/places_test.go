@@ -102,7 +102,8 @@ func TestEachPlaceThatMayFailSaysSo(t *testing.T) {
 		of   []string // files of scenarios, and the number of one in each
 		with error
 	}{
-		{"the disk", []string{"whole 1", "again 4", "rpm 1", "deb 5"}, &fs.PathError{Op: "use", Path: "disk", Err: syscall.EIO}},
+		{"the disk", []string{"whole 1", "again 4", "rpm 1", "deb 5"},
+			&fs.PathError{Op: "use", Path: "disk", Err: syscall.EIO}},
 		{"ended", []string{"whole 1", "again 4", "rpm 1", "deb 5"}, context.Canceled},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -223,7 +224,8 @@ func (s *stage) apart(given, whole any) string {
 		field, _, _ := strings.Cut(l, ": ")
 		switch {
 		// The record has the findings in it, and what is to be fetched is less with each try.
-		case slices.Contains(was, l) || slices.Contains([]string{"edition", "fetch_bytes", "fetch_files"}, field):
+		case slices.Contains(was, l) ||
+			slices.Contains([]string{"edition", "fetch_bytes", "fetch_files"}, field):
 		case plainField.MatchString(field): // of which source depends on which is read first
 			differ = append(differ, "in "+field)
 		default:

@@ -55,8 +55,9 @@ func (b *Builder) Probe(ctx context.Context, src *Source) ([]ProbeResult, findin
 	choices := slices.Clone(src.roots())
 	src.Route, found = b.Fetch.Expand(ctx, src.Route, choices[0][0].Path, serverOf(src.Family))
 	if src.Accepted != nil && src.Accepted.Choice < len(choices) { // that form first
-		accepted := choices[src.Accepted.Choice]
-		choices = slices.Insert(slices.Delete(choices, src.Accepted.Choice, src.Accepted.Choice+1), 0, accepted)
+		at := src.Accepted.Choice
+		accepted := choices[at]
+		choices = slices.Insert(slices.Delete(choices, at, at+1), 0, accepted)
 	}
 	all := slices.Concat(src.Route.Upstreams, src.Further)
 	out := make([]ProbeResult, len(all))

@@ -57,9 +57,10 @@ type upstream struct {
 	Debs  string // "COMPONENT/NAME VERSION ARCH // FIELD: VALUE // PATH", a line each
 	RPM   *made.RPMRepository
 	Alpm  *made.AlpmRepository
-	By    int               // which of the keys signs
-	Hours int               // how long ago, or until, it was made
-	Other map[string]string // files that have other bytes, by what is in their path; "-": none, "!": no answer
+	By    int // which of the keys signs
+	Hours int // how long ago, or until, it was made
+	// Other are files that have other bytes, by what is in their path; "-": none, "!": no answer.
+	Other map[string]string
 	Plain map[string]string // further files, by their path
 	Moved map[string]string // folders that lie elsewhere
 }

@@ -267,8 +267,8 @@ groups: {gatehouse: {family: deb, release: heron, architectures: [amd64], lane: 
 		must.Do(t, other.Exec("ALTER TABLE `"+table+"_away` RENAME TO `"+table+"`").Error)
 		for path, before := range asked {
 			if code := ask(path); code != before {
-				t.Errorf("%s can be read again, and GET %s is answered with %d, and with %d before", table, path,
-					code, before)
+				t.Errorf("%s can be read again, and GET %s is answered with %d, and with %d before", table,
+					path, code, before)
 			}
 		}
 	}
