@@ -272,8 +272,12 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 		if err := files.Add(edition.Line{Path: path, Size: p.Size, SHA256: p.SHA256}); err != nil {
 			return out, about(err, p.src.Name)
 		}
-		if size, ok := b.Pool.Has(p.signature); ok {
+		if p.signature != "" {
 			beside := archive.SignatureOf(p.src.Family, path)
+			size, ok := b.Pool.Has(p.signature)
+			if !ok {
+				return out, about(b.lacks(p.signature, beside), p.src.Name)
+			}
 			if err := files.Add(edition.Line{Path: beside, Size: size, SHA256: p.signature}); err != nil {
 				return out, about(err, p.src.Name)
 			}
@@ -409,13 +413,25 @@ func (b *Builder) describe(pub *Publication, plan Plan, out *Outcome, i int) edi
 	return es
 }
 
+// lacks tells why the pool has not what was taken into it: it is gone, or this machine could not
+// look.
+func (b *Builder) lacks(sum, path string) error {
+	f, err := b.Pool.Open(sum)
+	if err != nil {
+		return pool.Gone(err, path)
+	}
+	f.Close()
+	return finding.New(finding.FaultCode, "", "look at %s in the pool: it could not be, and now can", path).
+		Do("run it again")
+}
+
 // keepRoot keeps, in an edition, the root that it was made from as upstream signed it, and
 // the certificate that did. A faithful copy has the root itself.
 func (b *Builder) keepRoot(pub *Publication, es edition.Source, files *edition.Collection) error {
 	for _, r := range es.Roots {
 		size, ok := b.Pool.Has(r.SHA256)
 		if !ok {
-			return finding.New("edition.damaged", "", "%s is gone from the pool", r.Path)
+			return b.lacks(r.SHA256, r.Path)
 		}
 		if err := files.Add(edition.Line{Path: es.RootPath(r.Path), Size: size,
 			SHA256: r.SHA256}); err != nil {
@@ -506,7 +522,7 @@ func (b *Builder) copyIndexes(ctx context.Context, pub *Publication,
 	put := func(path, sum string) error {
 		size, ok := b.Pool.Has(sum)
 		if !ok {
-			return finding.New("edition.damaged", "", "%s is gone from the pool", path)
+			return b.lacks(sum, path)
 		}
 		return files.Add(edition.Line{Path: src.Name + "/" + path, Size: size, SHA256: sum})
 	}
