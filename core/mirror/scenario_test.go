@@ -273,7 +273,7 @@ func (s *stage) handed(has upstream) (files [][]byte) {
 	if has.RPM != nil {
 		for _, p := range has.RPM.Packages {
 			p.Time = 1_700_000_000
-			add(p.Build(keys()[0]))
+			add(p.Build(keys()[has.By]))
 		}
 	}
 	if has.Alpm != nil {
