@@ -462,11 +462,23 @@ func TestAnEditionWithOneListStaysReadable(t *testing.T) {
 	}
 }
 
-func TestAnEditionOfALaterFormatIsNotGuessedAt(t *testing.T) {
-	_, err := ReadRecord([]byte(`{"stockade_edition": 3, "mirror": "barrage", "number": 1}`))
-	if f, _ := finding.From(err); f.Code != "edition.damaged" ||
-		!strings.Contains(f.Text, "of the format 3") {
-		t.Errorf("%v", err)
+func TestARecordThatSaysNoEditionIsRefused(t *testing.T) {
+	for text, says := range map[string]string{
+		`{"stockade_edition": 3, "mirror": "barrage", "number": 1}`:   "of the format 3",
+		`{"stockade_edition": 0, "mirror": "barrage", "number": 1}`:   "of the format 0",
+		`{"stockade_edition": 2, "number": 1}`:                        "says no edition",
+		`{"stockade_edition": 2, "mirror": "barrage"`:                 "says no edition",
+		`{"stockade_edition": 2, "mirror": "barrage", "number": "x"}`: "says no edition",
+		``: "says no edition",
+	} {
+		e, err := ReadRecord([]byte(text))
+		if f, _ := finding.From(err); e != nil || f.Code != "edition.damaged" || !strings.Contains(f.Text, says) {
+			t.Errorf("%s: %v", text, err)
+		}
+	}
+	e, err := ReadRecord([]byte(`{"stockade_edition": 2, "mirror": "barrage", "number": 1}`))
+	if err != nil || e.Name() != "barrage/1" {
+		t.Errorf("%v %v", e, err)
 	}
 }
 

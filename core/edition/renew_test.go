@@ -222,3 +222,28 @@ func TestEachFaultOfTheDiskWhileRenewing(t *testing.T) {
 		"rename out/"+SealName+".stockade-new out/"+SealName,
 		"rename out/"+ManifestName+".stockade-new out/"+ManifestName, "remove out/"+underWay)
 }
+
+// A folder where a file belongs is somebody's: it is named, and nothing in it is touched.
+func TestAFolderInThePlaceOfAFileStays(t *testing.T) {
+	lay, newer, manifest := exported(t)
+	dir := filepath.Join(t.TempDir(), "out")
+	lay(dir)
+	place := filepath.Join(dir, "tarn", "dists", "Release")
+	must.Do(t, os.Remove(place))
+	must.Do(t, os.MkdirAll(place, 0o755))
+	must.Write(t, filepath.Join(place, "theirs"), "notes")
+	_, err := Renew(disk.OS, FromPool(newer.store), manifest, []byte("seal"), dir, nil)
+	if err == nil || !strings.Contains(err.Error(), "Release is a folder, and a file belongs there") {
+		t.Errorf("%v", err)
+	}
+	if got, err := os.ReadFile(filepath.Join(place, "theirs")); err != nil || string(got) != "notes" {
+		t.Errorf("what lay in it: %q %v", got, err)
+	}
+	must.Do(t, os.RemoveAll(place))
+	if _, err := Renew(disk.OS, FromPool(newer.store), manifest, []byte("seal"), dir, nil); err != nil {
+		t.Fatal(err)
+	}
+	if err := newer.whole(dir); err != nil {
+		t.Error(err)
+	}
+}

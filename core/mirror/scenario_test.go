@@ -243,11 +243,15 @@ func (s *stage) planned(name string, asked step) Plan {
 	return p
 }
 
-func (s *stage) items(e *edition.Edition) (out []edition.Item) {
+func (s *stage) sealed(e *edition.Edition) *edition.Sealed {
 	sealed, err := edition.Open(edition.Folder(s.builder.Editions, e.ID()),
 		[]*trust.Certificate{s.builder.Site.Certificate()}, s.builder.Pool)
 	must.Do(s.t, err)
-	must.Do(s.t, sealed.Items(func(it edition.Item) error {
+	return sealed
+}
+
+func (s *stage) items(e *edition.Edition) (out []edition.Item) {
+	must.Do(s.t, s.sealed(e).Items(func(it edition.Item) error {
 		out = append(out, it)
 		return nil
 	}))
@@ -332,6 +336,18 @@ func (s *stage) answer(asked step) (any, error) {
 			for _, it := range s.items(out.Edition) {
 				fmt.Fprintf(&s.out, "holds %s\n", plainJSON(s.t, it))
 			}
+			sealed := s.sealed(out.Edition)
+			must.Do(s.t, sealed.SourcePackages(func(p edition.SourcePackage) error {
+				fmt.Fprintf(&s.out, "holds the source %s\n", plainJSON(s.t, p))
+				return nil
+			}))
+			var serves []string
+			for l, err := range sealed.Files() {
+				must.Do(s.t, err)
+				serves = append(serves, hexDigest.ReplaceAllString(l.Path, "DIGEST"))
+			}
+			slices.Sort(serves)
+			fmt.Fprintf(&s.out, "serves %s\n", strings.Join(serves, "\nserves "))
 		}
 		return out, err
 	case "preview":
