@@ -982,4 +982,13 @@ func TestPackagesNamedBySHA512AreFetchedOnceAndNamedAlike(t *testing.T) {
 			t.Errorf("%s, %d files are said to be fetched", name, again.FetchFiles)
 		}
 	}
+	// Of what the pool lost, too, an edition knows which it is: nothing would change.
+	for _, i := range kept {
+		must.Do(t, w.builder.Pool.Remove(i.SHA256))
+	}
+	w.plan.Previous, w.plan.Items = nil, nil
+	p, err := w.builder.Preview(t.Context(), w.plan, "barrage/1", kept)
+	if err != nil || len(p.Changes) > 0 || p.FetchFiles != len(kept) {
+		t.Errorf("%d files are to be fetched, and what would change is %+v: %v", p.FetchFiles, p.Changes, err)
+	}
 }
