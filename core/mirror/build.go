@@ -550,9 +550,11 @@ func (b *Builder) copyIndexes(ctx context.Context, pub *Publication,
 	defer p.end()
 	for _, c := range companions {
 		if c.Signature != "" {
-			if err := b.signedCompanion(ctx, src, c, put); err != nil {
+			left, err := b.signedCompanion(ctx, src, c, put)
+			if err != nil {
 				return nil, err
 			}
+			notes = append(notes, left...)
 			p.add("", 0, 1)
 			continue
 		}

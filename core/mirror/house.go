@@ -232,8 +232,11 @@ func (b *Builder) Offered(id archive.Identity, sha256, sha512 string, among []*S
 					}
 					return nil
 				})
-			if err == found {
+			if errors.Is(err, found) {
 				break
+			}
+			if err != nil && !slices.Contains(unknown, src.Name) { // it cannot be read to its end
+				unknown = append(unknown, src.Name)
 			}
 		}
 	}

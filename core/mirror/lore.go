@@ -13,6 +13,7 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/edition"
+	"stockade/core/fetch"
 	"stockade/core/finding"
 	"stockade/core/pool"
 	"stockade/core/solve"
@@ -177,20 +178,20 @@ func (b *Builder) advisories(ctx context.Context, out *Outcome) ([]byte, error) 
 // maxSigned bounds a companion that is signed by itself (bytes).
 const maxSigned = 256 << 20
 
-// signedCompanion takes a file along whose own signature stands for it. One that
-// upstream does not have, or whose signature does not count, is left out: no
-// client needs it to install.
+// signedCompanion takes a file along whose own signature stands for it. One that upstream does
+// not have is left out: no client needs it to install. So is one whose signature does not count, or
+// that cannot be had now, and that is told.
 func (b *Builder) signedCompanion(ctx context.Context, src *Source, c archive.Companion,
-	put func(path, sum string) error) error {
+	put func(path, sum string) error) (finding.List, error) {
 	if src.House != nil {
 		for _, p := range []string{c.Path, c.Signature} {
 			if sum, ok := src.House.Files[p]; ok {
 				if err := put(p, sum); err != nil {
-					return err
+					return nil, err
 				}
 			}
 		}
-		return nil
+		return nil, nil
 	}
 	signature, err := b.small(ctx, src, c.Signature, maxSignature)
 	if err == nil {
@@ -201,15 +202,24 @@ func (b *Builder) signedCompanion(ctx context.Context, src *Source, c archive.Co
 				return err
 			})}, []string{c.Path}, nil, nil)
 		if err == nil {
-			return b.putSigned(c, sum, signature, put)
+			return nil, b.putSigned(c, sum, signature, put)
 		}
 	}
-	if f, ok := finding.From(err); ctx.Err() != nil || ok && f.Code == finding.FaultCode {
-		return errors.Join(ctx.Err(), err)
+	f, judged := finding.From(err)
+	switch {
+	case ctx.Err() != nil:
+		return nil, ctx.Err()
+	case judged && f.Code == finding.FaultCode:
+		return nil, f
+	case !judged && errors.Is(err, fetch.ErrNotFound):
+		return nil, nil
+	case !judged:
+		f = finding.New("source.upstream-down", "", "it could not be fetched: %v", err).
+			Do("build again later: what was fetched is kept")
 	}
-	b.log().Warn("a file beside the root is not there, or not signed by a key that counts", "source",
-		src.Name, "path", c.Path, "error", err)
-	return nil
+	f.Object = "source " + src.Name
+	f.Text = c.Path + " is left out of the copy: " + f.Text
+	return finding.List{f.Rated(finding.Warning)}, nil
 }
 
 // putSigned puts a file whose own signature stands for it into an edition.
