@@ -313,6 +313,25 @@ func (s *stage) hand(name string, file []byte) error {
 	return nil
 }
 
+// contents tells what an edition holds and serves.
+func (s *stage) contents(e *edition.Edition) {
+	for _, it := range s.items(e) {
+		fmt.Fprintf(&s.out, "holds %s\n", plainJSON(s.t, it))
+	}
+	sealed := s.sealed(e)
+	must.Do(s.t, sealed.SourcePackages(func(p edition.SourcePackage) error {
+		fmt.Fprintf(&s.out, "holds the source %s\n", plainJSON(s.t, p))
+		return nil
+	}))
+	var serves []string
+	for l, err := range sealed.Files() {
+		must.Do(s.t, err)
+		serves = append(serves, hexDigest.ReplaceAllString(l.Path, "DIGEST"))
+	}
+	slices.Sort(serves)
+	fmt.Fprintf(&s.out, "serves %s\n", strings.Join(serves, "\nserves "))
+}
+
 // answer does what a step asks.
 func (s *stage) answer(asked step) (any, error) {
 	b, ctx := s.builder, s.ctx()
@@ -333,21 +352,7 @@ func (s *stage) answer(asked step) (any, error) {
 		s.accept(slices.Concat(out.Publications, out.Besides))
 		if err == nil && asked.Do == "build" && !out.Unchanged {
 			s.editions[asked.Of] = append(s.editions[asked.Of], out.Edition)
-			for _, it := range s.items(out.Edition) {
-				fmt.Fprintf(&s.out, "holds %s\n", plainJSON(s.t, it))
-			}
-			sealed := s.sealed(out.Edition)
-			must.Do(s.t, sealed.SourcePackages(func(p edition.SourcePackage) error {
-				fmt.Fprintf(&s.out, "holds the source %s\n", plainJSON(s.t, p))
-				return nil
-			}))
-			var serves []string
-			for l, err := range sealed.Files() {
-				must.Do(s.t, err)
-				serves = append(serves, hexDigest.ReplaceAllString(l.Path, "DIGEST"))
-			}
-			slices.Sort(serves)
-			fmt.Fprintf(&s.out, "serves %s\n", strings.Join(serves, "\nserves "))
+			s.places.Off(func() { s.contents(out.Edition) })
 		}
 		return out, err
 	case "preview":
