@@ -5,7 +5,8 @@
 // costs no more than the tests that reach it; made-up keys are made once for all. A change is
 // noticed when a test fails or does not end. The changed program runs as an ordinary user where
 // this one is root, with bounds on its memory and files. Its exit code is 1 where the score is
-// below what -least asks for.
+// below what -least asks for. Changes that survive are told on standard error as they are found;
+// an interrupt ends the trying, and what was tried is reported.
 //
 // It trusts the package: its tests are run. It does not judge whether a change that
 // survives is harmless; docs/testing.md does that for those it names.
@@ -17,6 +18,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/signal"
 	"slices"
 	"strings"
 	"time"
@@ -98,8 +100,10 @@ func measure(to io.Writer, pkg string, how manner) (int, error) {
 			return 0, fmt.Errorf("no test %s reaches what is changed", name)
 		}
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), how.within)
+	ctx, cancel := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer cancel()
+	ctx, late := context.WithTimeout(ctx, how.within)
+	defer late()
 	outcomes, err := r.all(ctx, how.seed)
 	if err != nil {
 		return 0, err

@@ -300,7 +300,7 @@ func (r *runner) all(ctx context.Context, seed int64) (map[int]Outcome, error) {
 				mu.Lock()
 				if err == nil {
 					if out[c.ID] = o; o == Survived || o == Unreached {
-						fmt.Fprintf(os.Stderr, "%-11s  %s\n", o, c)
+						fmt.Fprintf(os.Stderr, "%4d tried: %-11s  %s\n", len(out), o, c)
 					}
 				} else if ctx.Err() == nil {
 					first = err
