@@ -11,12 +11,10 @@ import (
 	"syscall"
 	"testing"
 
-	"stockade/core/disk"
 	"stockade/core/fetch"
 	"stockade/core/finding"
 	"stockade/core/pool"
 	"stockade/internal/made"
-	"stockade/internal/made/faults"
 	"stockade/internal/must"
 )
 
@@ -179,51 +177,5 @@ func TestRubbishThatBreaksOffBlocksNoFile(t *testing.T) {
 	}
 	if rubbish == 0 {
 		t.Error("the first upstream was not asked")
-	}
-}
-
-// The disk does not answer once, anywhere in a build: this machine is told to be at fault,
-// and neither an upstream nor what lies in the pool; the next build goes through.
-func TestADiskThatDoesNotAnswerOnceIsAtFaultAlone(t *testing.T) {
-	world := func(fails int) (*world, *faults.Disk) {
-		w := newWorld(t)
-		dir := t.TempDir()
-		on := &faults.Disk{System: disk.OS, Root: dir, Fails: fails, With: syscall.EIO,
-			Only: []string{"open pool/", "read ", "seek ", "stat ", "write ", "rename ", "sync "}}
-		store, err := pool.OpenOn(on, filepath.Join(dir, "pool"), filepath.Join(dir, "tmp"))
-		must.Do(t, err)
-		w.builder.Pool, w.builder.Workers = store, 1
-		return w, on
-	}
-	w, on := world(0)
-	if _, err := w.build(); err != nil {
-		t.Fatal(err)
-	}
-	calls := on.Calls()
-	told := 0
-	const step = 17 // and so each kind of call, many times
-	for fails := 1; fails <= len(calls); fails += step {
-		w, on := world(fails)
-		_, err := w.build()
-		met := "none"
-		if all := on.Calls(); len(all) >= fails {
-			met = all[fails-1]
-		}
-		if err != nil {
-			told++
-			if f, _ := finding.From(err); f.Code != finding.FaultCode {
-				t.Errorf("%s: %v", met, err)
-			}
-		}
-		on.Fails = 0
-		if out, err := w.build(); err != nil || out.Edition == nil {
-			t.Errorf("%s: the next build: %v", met, err)
-		}
-		if files, _, err := w.builder.Pool.Aside(); files > 0 || err != nil {
-			t.Errorf("%s: %d files are set aside, %v", met, files, err)
-		}
-	}
-	if told < len(calls)/step/2 {
-		t.Errorf("of %d faults %d were told", len(calls)/step, told)
 	}
 }

@@ -185,6 +185,9 @@ func failingEach(t *testing.T, c scenario, at *faults.Places) (told []outcome) {
 			}
 		}
 	}
+	if files, _, err := s.builder.Pool.Aside(); files > 0 || err != nil {
+		t.Errorf("%d files are set aside as if they were damaged, %v", files, err)
+	}
 	return told
 }
 
