@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -524,6 +525,16 @@ func TestAHouseSourceIsPublishedWhenSomethingChanged(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
+	// Behind the program's back: another file under the package's digest.
+	file := w.builder.Pool.(*pool.Dir).Path(lamp.SHA256)
+	raw := []byte(must.Read(t, file))
+	must.Do(t, os.Chmod(file, 0o644))
+	must.Do(t, os.WriteFile(file, flip(slices.Clone(raw)), 0o644))
+	if got, err := publish(last, lamp, gone); got != nil || !is(err, "edition.damaged",
+		"of the house source was changed in the pool") {
+		t.Errorf("a package that was changed in the pool: %v", err)
+	}
+	must.Do(t, os.WriteFile(file, raw, 0o644))
 	// One of its files is gone from the pool: it is written anew, and says a later time.
 	for path, sum := range last.Files {
 		if !strings.HasSuffix(path, ".deb") {

@@ -10,7 +10,6 @@ import (
 	"io"
 	"maps"
 	"net/http"
-	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -24,7 +23,6 @@ import (
 	"stockade/core/definition"
 	"stockade/core/edition"
 	"stockade/core/fetch"
-	"stockade/core/finding"
 	"stockade/core/pool"
 	"stockade/core/trust"
 	"stockade/internal/made"
@@ -699,81 +697,6 @@ func TestEachPartOfARootMovesOn(t *testing.T) {
 	at(20*time.Minute, 5*time.Minute)
 	if _, err := w.build(); err != nil {
 		t.Error(err)
-	}
-}
-
-// A house source is read, verified and mirrored as any other; what is not
-// changed is not published anew.
-func TestHouseSourcesArePublishedAndMirrored(t *testing.T) {
-	site := keys()[2]
-	for _, c := range []struct {
-		family archive.Family
-		spec   archive.Source
-		build  func() ([]byte, error)
-		want   string
-	}{
-		{rpm.Family{}, archive.Source{Name: "house", Family: "rpm", Architectures: []string{"x86_64"}},
-			func() ([]byte, error) {
-				return made.RPM{Name: "relay", Version: "1-1", Arch: "noarch"}.Build(nil)
-			}, "relay 1-1"},
-		{alpm.Family{}, archive.Source{
-			Name:          "house",
-			Family:        "alpm",
-			Components:    []string{"reach"},
-			Architectures: []string{"x86_64"},
-		}, func() ([]byte, error) { return made.Alpm{Name: "log", Version: "1-1", Arch: "any"}.Build() },
-			"log 1-1"},
-	} {
-		for _, kind := range []string{"tailored", "faithful"} {
-			t.Run(c.spec.Family+" "+kind, func(t *testing.T) {
-				w := newWorld(t)
-				file, err := c.build()
-				must.Do(t, err)
-				f, err := os.CreateTemp(t.TempDir(), "given")
-				must.Do(t, err)
-				defer f.Close()
-				f.Write(file)
-				taken, err := w.builder.TakeIntoHouse(c.spec, c.family, f, nil, w.ring("x"))
-				must.Do(t, err)
-				first, err := w.builder.PublishHouse(c.spec, c.family, []HousePackage{taken.HousePackage},
-					nil)
-				must.Do(t, err)
-				again, err := w.builder.PublishHouse(c.spec, c.family, []HousePackage{taken.HousePackage},
-					first)
-				if err != nil || again != first {
-					t.Error("published anew, and nothing changed", err)
-				}
-				w.source = &Source{Name: "house", Standing: "house", Priority: 10, Family: c.family,
-					Spec: c.spec, House: first, Want: definition.Want{Everything: true},
-					Keyring: trust.NewKeyring("house",
-						[]trust.Known{{Certificate: site.Certificate(), VouchedFor: []string{"house"}}},
-						w.builder.Now)}
-				w.plan.Sources, w.plan.Mirror.Copy = []*Source{w.source}, kind
-				out, err := w.build()
-				must.Do(t, err)
-				if got := items(t, w, 1); len(got) != 1 || got[0] != c.want || len(out.Findings) > 0 {
-					t.Errorf("%v %v", got, out.Findings)
-				}
-				_, m := w.open(1)
-				if found := m.Verify(nil, nil); len(found) > 0 {
-					t.Error(found)
-				}
-				// Behind the program's back: another file under the package's digest.
-				p := w.builder.Pool.(interface{ Path(string) string }).Path(taken.SHA256)
-				must.Do(t, os.Chmod(p, 0o644))
-				raw, err := os.ReadFile(p)
-				must.Do(t, err)
-				must.Do(t, os.WriteFile(p, flip(raw), 0o644))
-				if _, err := w.builder.PublishHouse(c.spec, c.family,
-					[]HousePackage{taken.HousePackage, {SHA256: strings.Repeat("0", 64)}}, first); err ==
-					nil {
-					t.Error("a package that was changed in the pool was published")
-				} else if f, ok := finding.From(err); !ok || f.Object != "source house" && f.Code !=
-					"content.digest-mismatch" {
-					t.Error(err)
-				}
-			})
-		}
 	}
 }
 

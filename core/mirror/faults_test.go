@@ -179,3 +179,25 @@ func TestRubbishThatBreaksOffBlocksNoFile(t *testing.T) {
 		t.Error("the first upstream was not asked")
 	}
 }
+
+// A package that was changed on this disk since it was fetched is none that upstream is to be told
+// of: it is set aside, and fetched again the next time.
+func TestAPackageThatWasChangedOnDiskIsNotUpstreams(t *testing.T) {
+	w := newWorld(t)
+	if _, err := w.build(); err != nil {
+		t.Fatal(err)
+	}
+	_, m := w.open(1)
+	store := w.builder.Pool.(*pool.Dir)
+	l, _ := m.Find("tarn/pool/core/l/libtide2/libtide2_2.1-1_amd64.deb")
+	must.Do(t, os.Chmod(store.Path(l.SHA256), 0o644))
+	must.Write(t, store.Path(l.SHA256), strings.Repeat("x", int(l.Size)))
+	f := w.refused("edition.damaged")
+	if f.Object != "source tarn" || !strings.Contains(f.Text, "libtide2_2.1-1_amd64.deb was changed on disk") ||
+		!strings.Contains(f.WayOut, "build again") {
+		t.Errorf("%v", f)
+	}
+	if out, err := w.build(); err != nil || out.FetchFiles != 1 {
+		t.Errorf("the next build: %v", err)
+	}
+}

@@ -88,10 +88,16 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 		}
 		disk := finding.Watching("read a package of the house source")
 		x, err := housed.Examine(spec, disk.ReadSeeker(f))
-		f.Close()
-		if err != nil {
-			return nil, about(disk.Blame(err), spec.Name)
+		if err = disk.Blame(err); err != nil {
+			if g, _ := finding.From(err); g.Code != finding.FaultCode && changed(f, hp.SHA256) {
+				err = finding.New("edition.damaged", "source "+spec.Name,
+					"a package of the house source was changed in the pool, and cannot be read any more: %s",
+					hp.SHA256).Do("add the file again: stockade package add FILE --source %s", spec.Name)
+			}
+			f.Close()
+			return nil, about(err, spec.Name)
 		}
+		f.Close()
 		if x.Package.SHA256 != hp.SHA256 || x.Package.Size != hp.Size {
 			return nil, finding.New("edition.damaged", "source "+spec.Name,
 				"%s of the house source was changed in the pool", x.Package.Name)
@@ -136,6 +142,13 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 		},
 	}))
 	return out, about(err, spec.Name)
+}
+
+// changed tells whether a file of the pool is not what its name says; not where it cannot be read.
+func changed(f pool.Blob, sha256sum string) bool {
+	h := sha256.New()
+	_, err := io.Copy(h, io.NewSectionReader(f, 0, f.Size()))
+	return err == nil && hex.EncodeToString(h.Sum(nil)) != sha256sum
 }
 
 func (b *Builder) houseStands(h *House) bool {

@@ -334,28 +334,6 @@ func TestStrictMirrorIsNotSealedWhileSomethingIsMissing(t *testing.T) {
 	}
 }
 
-func TestMissingDependencyNamesTheDefinedSourceThatHasIt(t *testing.T) {
-	w := newWorld(t)
-	other := newWorld(t)
-	other.repo.Packages = []made.Deb{{Component: "core", Name: "libabsent", Version: "3",
-		Arch: "amd64", Summary: "there"}}
-	other.publish()
-	other.source.Name, other.source.Spec.Name, other.source.Route.Source = "shoal", "shoal", "shoal"
-	w.source.Want.Packages = []string{"buoy"}
-	w.plan.Others = []*Source{other.source}
-	if f := w.refused("mirror.missing-dependency"); !strings.Contains(f.WayOut, "shoal has libabsent 3") {
-		t.Errorf("the way out does not name the source: %s", f.WayOut)
-	}
-	// With the source in the mirror, the dependency comes from there.
-	w.plan.Sources = append(w.plan.Sources, other.source)
-	other.source.Want = definition.Want{}
-	out, err := w.build()
-	must.Do(t, err)
-	if out.BySource["shoal"] != 1 || out.BySource["tarn"] != 1 {
-		t.Errorf("by source: %v", out.BySource)
-	}
-}
-
 func TestAttacksFromUpstreamAreRefused(t *testing.T) {
 	in := "dists/heron/InRelease"
 	change := func(data []byte, old, new string) []byte {

@@ -18,34 +18,6 @@ import (
 	"stockade/internal/must"
 )
 
-func TestTheRootsOffersAreComparedWithTheDefinition(t *testing.T) {
-	for _, c := range []struct {
-		name, code, offers string
-		mount              func(w *world)
-	}{
-		{"a component that is not there", "source.component-missing", "core, field", func(w *world) {
-			w.source.Spec.Components = []string{"core", "feild"}
-		}},
-		{"an architecture that is not there", "source.architecture-missing", "amd64, arm64", func(w *world) {
-			w.source.Spec.Architectures = []string{"riscv64"}
-		}},
-		{"a release that is not there", "source.root-missing", "", func(w *world) {
-			w.source.Spec.Release = "gannet"
-		}},
-		{"a package that the index names and nobody has", "content.missing", "", func(w *world) {
-			delete(w.files, "pool/core/l/libtide2/libtide2_2.1-1_amd64.deb")
-		}},
-	} {
-		t.Run(c.name, func(t *testing.T) {
-			w := newWorld(t)
-			c.mount(w)
-			if f := w.refused(c.code); !strings.Contains(f.WayOut, c.offers) {
-				t.Errorf("what is offered is not told: %s", f.WayOut)
-			}
-		})
-	}
-}
-
 func TestAMovingAliasIsTold(t *testing.T) {
 	w := newWorld(t)
 	w.source.Spec.Release = "steady"
@@ -230,28 +202,6 @@ func mustPlain(t *testing.T, packed []byte) []byte {
 	plain, err := io.ReadAll(r)
 	must.Do(t, err)
 	return plain
-}
-
-func TestAFaithfulCopyLeavesOutWhatIsOfAnotherPublication(t *testing.T) {
-	w := newWorld(t)
-	w.plan.Mirror.Copy, w.plan.Mirror.Complete = "faithful", "told"
-	w.source.Want = definition.Want{Everything: true}
-	old := w.files["dists/heron/Release.gpg"]
-	w.repo.Date = w.repo.Date.Add(time.Minute)
-	w.publish()
-	w.files["dists/heron/Release.gpg"] = old
-	out, err := w.build()
-	must.Do(t, err)
-	if len(out.Findings.With("source.root-forms-differ")) != 1 {
-		t.Error(out.Findings)
-	}
-	_, m := w.open(1)
-	if _, ok := m.Find("tarn/dists/heron/Release.gpg"); ok {
-		t.Error("a signature that does not fit was copied")
-	}
-	if _, ok := m.Find("tarn/dists/heron/InRelease"); !ok {
-		t.Error("the root is gone")
-	}
 }
 
 // A source of a lower standing borrows the names of the official one: machines

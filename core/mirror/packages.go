@@ -192,7 +192,17 @@ func (b *Builder) inspectPooled(pk *pick) error {
 		return err
 	}
 	defer f.Close()
-	return b.inspect(pk, f)
+	err = b.inspect(pk, f)
+	if g, _ := finding.From(err); err == nil || g.Code == finding.FaultCode || !changed(f, pk.SHA256) {
+		return err
+	}
+	// What it says inside now says nothing of upstream.
+	if err := b.Pool.SetAside(pk.SHA256); err != nil {
+		return err
+	}
+	return finding.New("edition.damaged", "source "+pk.src.Name,
+		"%s was changed on disk since it was fetched; it was set aside", pk.Path).
+		Do("build again: it is fetched anew")
 }
 
 // inspect compares what a package says inside with what its index says, and has
