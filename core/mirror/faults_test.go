@@ -192,8 +192,9 @@ func TestAPackageThatWasChangedOnDiskIsNotUpstreams(t *testing.T) {
 	l, _ := m.Find("tarn/pool/core/l/libtide2/libtide2_2.1-1_amd64.deb")
 	must.Do(t, os.Chmod(store.Path(l.SHA256), 0o644))
 	must.Write(t, store.Path(l.SHA256), strings.Repeat("x", int(l.Size)))
-	f := w.refused("edition.damaged")
-	if f.Object != "source tarn" || !strings.Contains(f.Text, "libtide2_2.1-1_amd64.deb was changed on disk") ||
+	_, err := w.build()
+	f, _ := finding.From(err)
+	if f.Code != "edition.damaged" || f.Object != "source tarn" || !strings.Contains(f.Text, "libtide2_2.1-1_amd64.deb was changed on disk") ||
 		!strings.Contains(f.WayOut, "build again") {
 		t.Errorf("%v", f)
 	}
