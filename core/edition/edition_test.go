@@ -472,7 +472,8 @@ func TestARecordThatSaysNoEditionIsRefused(t *testing.T) {
 		``: "says no edition",
 	} {
 		e, err := ReadRecord([]byte(text))
-		if f, _ := finding.From(err); e != nil || f.Code != "edition.damaged" || !strings.Contains(f.Text, says) {
+		if f, _ := finding.From(err); e != nil || f.Code != "edition.damaged" ||
+			!strings.Contains(f.Text, says) {
 			t.Errorf("%s: %v", text, err)
 		}
 	}

@@ -194,7 +194,8 @@ func TestAPackageThatWasChangedOnDiskIsNotUpstreams(t *testing.T) {
 	must.Write(t, store.Path(l.SHA256), strings.Repeat("x", int(l.Size)))
 	_, err := w.build()
 	f, _ := finding.From(err)
-	if f.Code != "edition.damaged" || f.Object != "source tarn" || !strings.Contains(f.Text, "libtide2_2.1-1_amd64.deb was changed on disk") ||
+	if f.Code != "edition.damaged" || f.Object != "source tarn" ||
+		!strings.Contains(f.Text, "libtide2_2.1-1_amd64.deb was changed on disk") ||
 		!strings.Contains(f.WayOut, "build again") {
 		t.Errorf("%v", f)
 	}
