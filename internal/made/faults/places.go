@@ -3,6 +3,7 @@ package faults
 import (
 	"context"
 	"fmt"
+	"path"
 	"regexp"
 	"runtime"
 	"slices"
@@ -93,9 +94,10 @@ func (p *Places) here(what string) *Place {
 	for len(names) < deep {
 		f, more := frames.Next()
 		name, in := strings.CutPrefix(f.Function, p.In+".")
+		in = in && path.Base(path.Dir(f.File)) == path.Base(p.In) // and not of another, inlined
 		if in && !strings.HasSuffix(f.File, "_test.go") {
 			at.Lines += fmt.Sprintf(" %s:%03d", name, f.Line)
-			name = inside.ReplaceAllString(name, "")
+			name = inside.ReplaceAllString(strings.ReplaceAll(name, "[...]", ""), "")
 			if name = name[strings.LastIndexByte(name, '.')+1:]; !slices.Contains(names, name) {
 				names = append(names, name)
 			}
