@@ -254,20 +254,6 @@ func TestListsWithoutASizeAreTakenByTheirDigest(t *testing.T) {
 	w.refused("content.digest-mismatch")
 }
 
-func TestListsOfFilesAreFetchedOnlyWhenSomethingNeedsThem(t *testing.T) {
-	w := newRPMWorld(t)
-	w.rpm.Packages[0].Requires = []string{"libbrine >= 3"}
-	w.republish()
-	if _, err := w.build(); err != nil {
-		t.Fatal(err)
-	}
-	for p := range w.hits {
-		if strings.Contains(p, "filelists") {
-			t.Errorf("%s was fetched, and nothing needs it", p)
-		}
-	}
-}
-
 func TestFaithfulCopiesOfTheOtherFamiliesKeepEveryByte(t *testing.T) {
 	r := newRPMWorld(t)
 	a := newALPMWorld(t)
@@ -503,24 +489,6 @@ func (w *alpmWorld) republish() {
 
 const db = "wrack/os/x86_64/wrack.db"
 
-// Signatures that the database has are not fetched from beside the packages.
-func TestSignaturesInADatabaseAreNotFetchedAgain(t *testing.T) {
-	w := newALPMWorld(t)
-	w.alpm.Embed = true
-	w.republish()
-	_, err := w.build()
-	must.Do(t, err)
-	for p, n := range w.hits {
-		if strings.HasSuffix(p, ".sig") && strings.Contains(p, ".pkg.tar") && n > 0 {
-			t.Errorf("%s was fetched", p)
-		}
-	}
-	_, m := w.open(1)
-	if _, ok := m.Find("wrack/wrack/os/x86_64/echo-plot-2.3-2-x86_64.pkg.tar.zst.sig"); !ok {
-		t.Error("machines do not get the signature")
-	}
-}
-
 func TestAttacksOnALPMSourcesAreRefused(t *testing.T) {
 	amend := func(old, new string) func(w *alpmWorld) {
 		return func(w *alpmWorld) {
@@ -701,35 +669,6 @@ func TestEachPartOfARootMovesOn(t *testing.T) {
 }
 
 func sha256Of(data []byte) string { return fmt.Sprintf("%x", sha256.Sum256(data)) }
-
-// Somebody on the road takes a signature away: the site does not sign instead.
-func TestASignatureThatIsMissingIsNotReplaced(t *testing.T) {
-	w := newALPMWorld(t)
-	w.broken = func(rw http.ResponseWriter, r *http.Request) bool {
-		if strings.HasSuffix(r.URL.Path, "x86_64.pkg.tar.xz.sig") {
-			http.NotFound(rw, r)
-			return true
-		}
-		return false
-	}
-	if f := w.refused("content.signature-missing"); !strings.Contains(f.Text, "libecho") {
-		t.Errorf("%v", f)
-	}
-	// All of them gone, where they were there before.
-	w.broken = nil
-	out, err := w.build()
-	must.Do(t, err)
-	w.plan.Previous, w.plan.Number = out.Edition, 2
-	_, m := w.open(1)
-	must.Do(t, m.Items(func(i edition.Item) error {
-		w.plan.Items = append(w.plan.Items, i)
-		return nil
-	}))
-	w.at, w.alpm.Unsigned = w.at.Add(time.Second), true
-	w.alpm.Packages[0].Version = "2.4-1"
-	w.republish()
-	w.refused("content.signature-missing")
-}
 
 // elsewhere puts a package into another folder of the upstream's host.
 func (w *rpmWorld) elsewhere() {

@@ -5,10 +5,8 @@ import (
 	"strings"
 	"testing"
 
-	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/internal/made"
-	"stockade/internal/must"
 )
 
 // withSources is a world whose packages were built from source packages that it lists.
@@ -34,61 +32,6 @@ func withSources(t *testing.T) *world {
 	w.publish()
 	w.plan.Mirror.Want.SourcePackages = true
 	return w
-}
-
-// The source packages of what is taken come along, once each, in lists that the site signs; what is
-// in no list is told.
-func TestSourcePackagesComeAlong(t *testing.T) {
-	w := withSources(t)
-	out, err := w.build()
-	must.Do(t, err)
-	e, m := w.open(1)
-	if n := e.Sources[0].SourcePackages; n != 2 || !e.Sources[0].Client().SourcePackages {
-		t.Errorf("%d source packages", n)
-	}
-	var told []string
-	must.Do(t, m.SourcePackages(func(p edition.SourcePackage) error {
-		told = append(told, p.Name+" "+p.Version+" for "+strings.Join(p.Built, ", "))
-		for _, f := range p.Files {
-			if l, ok := m.Find(f.Path); !ok || l.SHA256 != f.SHA256 || l.Size != f.Size {
-				t.Errorf("%s is not in the edition as it says", f.Path)
-			}
-		}
-		return nil
-	}))
-	if got := strings.Join(told,
-		"; "); got != "sluicectl 1.4-1 for sluicectl; tide-tools 2.1 for libtide2, "+
-		"tide-data" {
-		t.Error(got)
-	}
-	l, ok := m.Find("tarn/dists/heron/core/source/Sources")
-	if !ok {
-		t.Fatal("there is no list of source packages")
-	}
-	raw, err := w.builder.read(l.SHA256)
-	must.Do(t, err)
-	list := string(raw)
-	for _, part := range []string{"Package: sluicectl\n", "Build-Depends: libtide2\n",
-		"Directory: pool/core/s/sluicectl\n", "Checksums-Sha256:\n "} {
-		if !strings.Contains(list, part) {
-			t.Errorf("the list lacks %q:\n%s", part, list)
-		}
-	}
-	if strings.Contains(list, "Files:") || strings.Contains(list, "Version: 1.0\n") {
-		t.Errorf("the list has what nobody asked for:\n%s", list)
-	}
-	f := out.Findings.With("mirror.source-missing")
-	if len(f) != 1 || !strings.Contains(f[0].Text, "tide-tables 2.4.1-1") {
-		t.Errorf("%v", f)
-	}
-	if out.Bytes < 10 || out.Files < 8 {
-		t.Errorf("%d files, %d bytes", out.Files, out.Bytes)
-	}
-	w.plan.Mirror.Want.SourcePackages = false
-	w.plan.Number, w.plan.Previous = 2, e
-	if out, err = w.build(); err != nil || out.Unchanged || out.Edition.Sources[0].SourcePackages != 0 {
-		t.Errorf("without source packages: %+v, %v", out, err)
-	}
 }
 
 // A source package that is not what its list says, or a list that cannot be, is refused.
