@@ -1,7 +1,6 @@
 package mirror
 
 import (
-	"slices"
 	"testing"
 	"time"
 )
@@ -55,21 +54,7 @@ func TestProgressSaysHowFastAndHowLong(t *testing.T) {
 	q.add("", 0, 1)
 	q.catchUp()
 	q.end()
-	if got := slices.Collect(func(yield func(int) bool) {
-		for _, e := range told {
-			if !yield(e.Files) {
-				return
-			}
-		}
-	}); !slices.Equal(got, []int{0, 1}) {
-		t.Errorf("%v", got)
-	}
-}
-
-func TestManyAtOnceUnlessSaid(t *testing.T) {
-	for asked, want := range map[int]int{0: 8, -1: 8, 1: 1, 3: 3} {
-		if got := (&Builder{Workers: asked}).workers(); got != want {
-			t.Errorf("%d: %d", asked, got)
-		}
+	if len(told) != 2 || told[0].Files != 0 || told[1].Files != 1 {
+		t.Errorf("%+v", told)
 	}
 }
