@@ -292,6 +292,18 @@ func TestLinesAsTheyAreWrittenAreReadBriefly(t *testing.T) {
 		if got := digestIn(string(line) + string(line)); got != "" {
 			t.Errorf("of two digests it is %q", got)
 		}
+		if !c.fast {
+			continue
+		}
+		for _, part := range []string{`{"source":"tarn"`, `,"name":"tide"`, `,"arch":"` + c.it.Arch + `"`,
+			`,"size":7`, `"` + sum + `"`} {
+			if _, fast := briefly(strings.Replace(string(line), part, "", 1)); fast {
+				t.Errorf("without %s it is read as if it were whole", part)
+			}
+		}
+		if _, fast := briefly(string(line[:strings.Index(string(line), `,"sha256"`)])); fast {
+			t.Error("half a line is read as a whole one")
+		}
 	}
 }
 

@@ -54,6 +54,8 @@ func TestManifestsAreReadStrictly(t *testing.T) {
 			"no part that fits"},
 		"two parts announced": {two(), "# part kelp files 1 bytes 5\n", "# part kelp files 1 bytes 5\n" +
 			"# part moor files 1 bytes 5\n", "no part that fits"},
+		"a part in other words":  {two(), "# part kelp files 1", "# part kelp fyles 1", "no part that fits"},
+		"a part of no number":    {two(), "# part kelp files 1", "# part kelp files x", "no number"},
 		"a part without end":     {two(), "files 1 bytes", "files 5000000 bytes", "a list may have"},
 		"a source's file itself": {two(), "about/edition.json", "a/edition.json", "belongs into the list"},
 		"nothing":                {one(), one(), "", "does not begin"},

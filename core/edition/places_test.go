@@ -24,7 +24,7 @@ import (
 var digests = regexp.MustCompile(`[0-9a-fA-F]{40,128}|/[^ ]*/(pool|editions|out[0-9]*)\b`)
 
 // What the disk is asked for fails once at each place from which an edition asks it: what is told is
-// kept, as somebody read it. Sealing, exporting and bringing up to date have tests of each call.
+// kept, as somebody read it. What is left there then, tests of each call tell.
 func TestEachPlaceOfAnEditionThatMayFail(t *testing.T) {
 	at := &faults.Places{In: "stockade/core/edition",
 		With: &fs.PathError{Op: "use", Path: "disk", Err: syscall.EIO}}
@@ -54,6 +54,9 @@ func TestEachPlaceOfAnEditionThatMayFail(t *testing.T) {
 			}
 			return all, err
 		}
+	}
+	manifest := func(s *sealed) []byte {
+		return []byte(must.Read(t, filepath.Join(s.folder(), ManifestName)))
 	}
 	second := made.Keys(made.Owner{Name: "Skerry Reach, 2027"})[0]
 	asks := map[string]func() (any, error){
@@ -104,6 +107,25 @@ func TestEachPlaceOfAnEditionThatMayFail(t *testing.T) {
 				return opened([]*sealed{older, newer}[i])
 			})
 			return h != nil, err
+		},
+		"export": func() (any, error) {
+			dir := filepath.Join(t.TempDir(), "out")
+			e, err := opened(newer)
+			if err == nil {
+				err = Export(on, FromPool(e.store), manifest(newer), []byte("seal"), dir, nil)
+			}
+			return nil, err
+		},
+		"renew": func() (any, error) {
+			dir := filepath.Join(t.TempDir(), "out")
+			at.Off(func() {
+				must.Do(t, Export(disk.OS, FromPool(older.store), manifest(older), []byte("s"), dir, nil))
+			})
+			e, err := opened(newer)
+			if err != nil {
+				return nil, err
+			}
+			return Renew(on, FromPool(e.store), manifest(newer), []byte("seal"), dir, nil)
 		},
 		"countersign": func() (any, error) {
 			return nil, Countersign(on, newer.folder(), []*trust.Certificate{site().Certificate()}, second)

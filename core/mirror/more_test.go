@@ -18,20 +18,6 @@ import (
 	"stockade/internal/must"
 )
 
-func TestAMovingAliasIsTold(t *testing.T) {
-	w := newWorld(t)
-	w.source.Spec.Release = "steady"
-	for p, d := range maps.Clone(w.files) {
-		w.files[strings.Replace(p, "dists/heron", "dists/steady", 1)] = d
-	}
-	out, err := w.build()
-	must.Do(t, err)
-	if l := out.Findings.With("source.release-alias"); len(l) != 1 ||
-		!strings.Contains(l[0].WayOut, "heron") {
-		t.Error(out.Findings)
-	}
-}
-
 func TestIndexesAreReadInEveryCompressionAndByDigest(t *testing.T) {
 	for _, z := range []string{"", "gz", "xz", "zst"} {
 		for _, byHash := range []bool{false, true} {
