@@ -485,7 +485,7 @@ func TestARecordThatSaysNoEditionIsRefused(t *testing.T) {
 
 func TestNamesOfEditions(t *testing.T) {
 	for text, want := range map[string]string{"barrage/14": "barrage/14", "14": "trial/14", "barrage/0": "",
-		"barrage": "", "/3": "", "barrage/": "", "barrage/-1": "", "barrage/x": "", "": "", "barrage/1/2": ""} {
+		"barrage": "", "/3": "", "barrage/": "", "x/-1": "", "barrage/x": "", "": "", "barrage/1/2": ""} {
 		id, err := ParseID(text, "trial")
 		if got := id.String(); (err == nil) != (want != "") || err == nil && got != want {
 			t.Errorf("%q: %s %v", text, got, err)
