@@ -594,14 +594,16 @@ func (b *Builder) otherRoots(ctx context.Context, pub *Publication,
 		}
 		data := map[string][]byte{}
 		for _, f := range choice {
-			data[f.Path], err = b.small(ctx, src, f.Path, maxRoot)
-			if errors.Is(err, fetch.ErrNotFound) {
-				data = nil // not every upstream has every form
-				break
+			var lacks error
+			if data[f.Path], lacks = b.small(ctx, src, f.Path, maxRoot); lacks == nil {
+				continue
 			}
+			left, err := leftOut(ctx, lacks, src.Name, f.Path)
 			if err != nil {
-				return notes, unfetched(ctx, err, src.Name, f.Path, "the definition")
+				return notes, err
 			}
+			notes, data = append(notes, left...), nil
+			break
 		}
 		if data == nil {
 			continue

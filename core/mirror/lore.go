@@ -205,6 +205,12 @@ func (b *Builder) signedCompanion(ctx context.Context, src *Source, c archive.Co
 			return nil, b.putSigned(c, sum, signature, put)
 		}
 	}
+	return leftOut(ctx, err, src.Name, c.Path)
+}
+
+// leftOut tells of a file that a copy can do without why it is left out; nothing of one that
+// upstream does not have. What is no matter of the file, such as a disk that does not answer, is an error.
+func leftOut(ctx context.Context, err error, source, path string) (finding.List, error) {
 	f, judged := finding.From(err)
 	switch {
 	case ctx.Err() != nil:
@@ -215,10 +221,11 @@ func (b *Builder) signedCompanion(ctx context.Context, src *Source, c archive.Co
 		return nil, nil
 	case !judged:
 		f = finding.New("source.upstream-down", "", "it could not be fetched: %v", err).
-			Do("build again later: what was fetched is kept")
+			Do("look at the upstream: it comes along with the next publication that is copied, if it can " +
+				"be had then")
 	}
-	f.Object = "source " + src.Name
-	f.Text = c.Path + " is left out of the copy: " + f.Text
+	f.Object = "source " + source
+	f.Text = path + " is left out of the copy: " + f.Text
 	return finding.List{f.Rated(finding.Warning)}, nil
 }
 

@@ -123,9 +123,9 @@ func forgetWritten(now, written map[string]time.Time) {
 	}
 }
 
-// found is err where a record could not be read, and nil where there is none: nobody is known by
+// unlessAbsent is err where a record could not be read, and nil where there is none: nobody is known by
 // that then.
-func found(err error) error {
+func unlessAbsent(err error) error {
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	}
@@ -138,7 +138,7 @@ func (s *Service) byToken(token string) (credentialOf, bool, error) {
 	hash := tokenHash(token)
 	t, err := s.db.TokenBy(hash)
 	if err != nil || subtle.ConstantTimeCompare([]byte(t.Hash), []byte(hash)) != 1 {
-		return credentialOf{}, false, found(err)
+		return credentialOf{}, false, unlessAbsent(err)
 	}
 	got, ok, err := s.counts(credentialOf{of: hash, ends: t.Ends}, t.Account)
 	if ok {
@@ -152,7 +152,7 @@ func (s *Service) byToken(token string) (credentialOf, bool, error) {
 func (s *Service) counts(c credentialOf, account string) (credentialOf, bool, error) {
 	a, err := s.db.AccountBy(account)
 	if err != nil {
-		return c, false, found(err)
+		return c, false, unlessAbsent(err)
 	}
 	now, err := s.ledger.read(s.db, s.keys)
 	if err != nil {
@@ -175,7 +175,7 @@ func (s *Service) bySession(cookie string) (credentialOf, bool, error) {
 	hash := tokenHash(cookie)
 	row, err := s.db.SessionBy(hash)
 	if err != nil || subtle.ConstantTimeCompare([]byte(row.Mac), []byte(s.bound(row))) != 1 {
-		return credentialOf{}, false, found(err)
+		return credentialOf{}, false, unlessAbsent(err)
 	}
 	now := s.now()
 	if now.Sub(row.Created) > sessionMost || now.Sub(s.used.of(hash, row.Used)) > sessionIdle {
@@ -185,7 +185,7 @@ func (s *Service) bySession(cookie string) (credentialOf, bool, error) {
 	if !c.byWord {
 		t, err := s.db.TokenBy(row.Of)
 		if err != nil || t.Account != row.Account {
-			return credentialOf{}, false, found(err)
+			return credentialOf{}, false, unlessAbsent(err)
 		}
 		c.ends = t.Ends
 	}
