@@ -60,15 +60,9 @@ func CheckWords(what string, values ...string) error {
 }
 
 // Check refuses a client whose values cannot stand in the files of machines.
-// Every family's writer asks it first: what was sealed or recorded long ago may
-// have been checked by other rules.
+// Every family asks it first: what was sealed or recorded long ago may have been
+// checked by other rules.
 func (c Client) Check() error {
-	if err := CheckAddress(c.At); err != nil {
-		return err
-	}
-	if err := CheckWord("lane", c.Lane); err != nil {
-		return err
-	}
 	for _, s := range c.Sources {
 		if err := s.check(); err != nil {
 			if f, ok := finding.From(err); ok {
@@ -157,34 +151,6 @@ func EscapeFolder(p string) string {
 		}
 	}
 	return b.String()
-}
-
-// Client is what is known when a machine's configuration is written.
-type Client struct {
-	Lane          string
-	At            string // URL or absolute directory below which the sources lie
-	Architectures []string
-	Sources       []ClientSource
-	Pins          []Relation
-}
-
-// ClientSource is one source as the machine will see it.
-type ClientSource struct {
-	Source
-	Priority int
-	// Tailored tells that the site key signs; otherwise upstream's keys do.
-	Tailored                       bool
-	Streams                        []string // module streams that the mirror was made for
-	SourcePackages                 bool     // source packages came along
-	Origin, Label, Suite, Codename string   // as the served root says
-	Keys                           []ClientKey
-}
-
-// ClientKey is a certificate that the client must trust for one source.
-type ClientKey struct {
-	Fingerprint string
-	Binary      []byte
-	Armoured    string
 }
 
 // ClientFile is one file as it lies under the machine's root.

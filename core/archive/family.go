@@ -73,6 +73,8 @@ type Matching interface {
 	// Exclusive tells whether two packages of one name cannot be installed at
 	// the same time.
 	Exclusive(a, b *Package) bool
+	// Rules is how the family's clients choose among the packages that they see.
+	Rules() Rules
 }
 
 // Packages is about package files.
@@ -100,9 +102,13 @@ type Writer interface {
 
 // Configuring is about a machine's own package client.
 type Configuring interface {
-	// ClientFiles writes what it needs. A file called SetupName is a script for sh(1) that takes a
-	// machine's other package sources out of use.
-	ClientFiles(c Client) ([]ClientFile, finding.List, error)
+	// Configure gives what the client comes to see. Findings of severity error tell why it would
+	// see something else than what is asked for; no files are printed then.
+	Configure(c Client) (Configuration, finding.List)
+	// Print writes the client's files for a lane whose packages are found at an address, both
+	// checked. A file called SetupName is a script for sh(1) that takes a machine's other package
+	// sources out of use.
+	Print(c Configuration, lane, at string) ([]ClientFile, error)
 	// Touched gives the files and folders, relative to a machine's root, that its files and
 	// that script change: with them as they were, the client is as it was.
 	Touched() []string

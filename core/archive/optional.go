@@ -26,10 +26,6 @@ type Machine struct {
 	Takes func(arch string) bool
 }
 
-// Ordered is implemented by a family whose clients take a package from the first
-// repository that has its name, whatever versions others of the same priority have.
-type Ordered interface{ FirstWins() bool }
-
 // Releases is implemented by a family whose repositories of one release go by
 // several names.
 type Releases interface {
@@ -142,53 +138,6 @@ type OffStream struct{ Stream, Why string }
 type Listing interface {
 	// ServerOf gives the base address that a line of such a list names.
 	ServerOf(line string) string
-}
-
-// Cosigned is implemented by a family whose clients take a root on which a key that they
-// know signed beside one that they do not. The clients of the others refuse it, or ask.
-type Cosigned interface{ TakesCosigned() }
-
-// ForwardOnly is implemented by a family whose clients take no root that is older than
-// the one they have: a lane that is moved back is not seen by machines that asked since.
-type ForwardOnly interface {
-	// SeeOlder says what is done on a machine so that it takes the older root.
-	SeeOlder() string
-}
-
-// NeverBack is implemented by a family whose clients pass over what is older than what is
-// installed before they look at priorities: where the best source has only older versions, a
-// newer one of a worse source is taken. Those of the others look at the best source alone.
-type NeverBack interface{ PassesOlder() }
-
-// FirstAlone is implemented by a family whose clients look, for what a package needs, at what comes
-// first of each name alone: a need that another version meets is not met, unless somebody names that
-// version. Those of the others look for one that does.
-type FirstAlone interface{ TakesFirstAlone() }
-
-// PinEffect is what a pin does on a machine that has not installed the package yet.
-type PinEffect int
-
-// The effects that clients' pins have.
-const (
-	// PinPrefers: the version of the pin is taken where a source has it; where none has, as if
-	// there was no pin.
-	PinPrefers PinEffect = iota
-	// PinExcludes: no other version is seen at all.
-	PinExcludes
-	// PinHolds: what is installed stays; a machine without the package takes it as if there was
-	// no pin.
-	PinHolds
-)
-
-// Pinning is implemented by a family whose clients' pins do anything else than prefer.
-type Pinning interface{ PinEffect() PinEffect }
-
-// PinEffectOf gives what pins do on the machines of a family.
-func PinEffectOf(f any) PinEffect {
-	if p, ok := f.(Pinning); ok {
-		return p.PinEffect()
-	}
-	return PinPrefers
 }
 
 // Grouped is implemented by a family whose repositories list sets of packages apart from the

@@ -73,59 +73,59 @@ func TestAWantIsReadAsItIsWritten(t *testing.T) {
 }
 
 func TestWhatCanStandInTheFilesOfMachines(t *testing.T) {
-	good := func() Client {
-		return Client{At: "http://stock.reach.example:8441/lane/steady", Lane: "steady",
+	good := func() served {
+		return served{At: "http://stock.reach.example:8441/lane/steady", Lane: "steady", Client: Client{
 			Architectures: []string{"amd64"},
 			Pins:          []Relation{{Name: "tide-tables", Op: Equal, Version: "2.4-1"}},
 			Sources: []ClientSource{{Source: Source{Name: "tarn", Release: "heron",
 				Components:    []string{"core"},
 				Architectures: []string{"amd64"}, Languages: []string{"en"}}, Streams: []string{"drive:1"},
-				Keys: []ClientKey{{Fingerprint: "ABC"}}}}}
+				Keys: []ClientKey{{Fingerprint: "ABC"}}}}}}
 	}
 	for _, c := range []struct {
 		name   string
-		change func(c *Client)
+		change func(c *served)
 		says   string
 		object string
 	}{
-		{"as it is", func(*Client) {}, "", ""},
-		{"a folder", func(c *Client) { c.At = "/mnt/usb stick" }, "", ""},
-		{"a flat release", func(c *Client) { c.Sources[0].Release = "./" }, "", ""},
-		{"the root as a release", func(c *Client) { c.Sources[0].Release = "/" }, "", ""},
-		{"no release", func(c *Client) { c.Sources[0].Release = "" }, "", ""},
-		{"no address", func(c *Client) { c.At = "" }, "neither a URL nor an absolute folder", ""},
-		{"a relative folder", func(c *Client) { c.At = "mnt/usb" }, "neither a URL nor an absolute folder",
+		{"as it is", func(*served) {}, "", ""},
+		{"a folder", func(c *served) { c.At = "/mnt/usb stick" }, "", ""},
+		{"a flat release", func(c *served) { c.Sources[0].Release = "./" }, "", ""},
+		{"the root as a release", func(c *served) { c.Sources[0].Release = "/" }, "", ""},
+		{"no release", func(c *served) { c.Sources[0].Release = "" }, "", ""},
+		{"no address", func(c *served) { c.At = "" }, "neither a URL nor an absolute folder", ""},
+		{"a relative folder", func(c *served) { c.At = "mnt/usb" }, "neither a URL nor an absolute folder",
 			""},
-		{"another scheme", func(c *Client) { c.At = "ftp://a.example/" },
+		{"another scheme", func(c *served) { c.At = "ftp://a.example/" },
 			"neither a URL nor an absolute folder", ""},
-		{"an address that is none", func(c *Client) { c.At = "http://[::1" },
+		{"an address that is none", func(c *served) { c.At = "http://[::1" },
 			"neither a URL nor an absolute folder", ""},
-		{"no host", func(c *Client) { c.At = "http:///x" }, "neither a URL nor an absolute folder", ""},
-		{"a user", func(c *Client) { c.At = "http://m:p@a.example/" }, "do not take as it stands", ""},
-		{"a query", func(c *Client) { c.At = "http://a.example/?x" }, "do not take as it stands", ""},
-		{"a fragment", func(c *Client) { c.At = "http://a.example/#x" }, "do not take as it stands", ""},
-		{"a shell's sign", func(c *Client) { c.At = "http://a.example/$x" }, "do not take as it stands", ""},
-		{"a control character", func(c *Client) { c.At = "/mnt\n/x" }, "control characters", ""},
-		{"no text", func(c *Client) { c.At = "/mnt/\xff" }, "control characters", ""},
-		{"a lane of two words", func(c *Client) { c.Lane = "steady x" }, `the lane "steady x"`, ""},
-		{"a long lane", func(c *Client) { c.Lane = strings.Repeat("a", 257) }, "the lane", ""},
-		{"an architecture of two words", func(c *Client) { c.Architectures[0] = "amd 64" },
+		{"no host", func(c *served) { c.At = "http:///x" }, "neither a URL nor an absolute folder", ""},
+		{"a user", func(c *served) { c.At = "http://m:p@a.example/" }, "do not take as it stands", ""},
+		{"a query", func(c *served) { c.At = "http://a.example/?x" }, "do not take as it stands", ""},
+		{"a fragment", func(c *served) { c.At = "http://a.example/#x" }, "do not take as it stands", ""},
+		{"a shell's sign", func(c *served) { c.At = "http://a.example/$x" }, "do not take as it stands", ""},
+		{"a control character", func(c *served) { c.At = "/mnt\n/x" }, "control characters", ""},
+		{"no text", func(c *served) { c.At = "/mnt/\xff" }, "control characters", ""},
+		{"a lane of two words", func(c *served) { c.Lane = "steady x" }, `the lane "steady x"`, ""},
+		{"a long lane", func(c *served) { c.Lane = strings.Repeat("a", 257) }, "the lane", ""},
+		{"an architecture of two words", func(c *served) { c.Architectures[0] = "amd 64" },
 			"the architecture", ""},
-		{"a pin that is a bound", func(c *Client) { c.Pins[0].Op = Less }, "is not NAME = VERSION", ""},
-		{"a pin of a name that is none", func(c *Client) { c.Pins[0].Name = "-a" }, "character in it", ""},
-		{"a pin of a version of two words", func(c *Client) { c.Pins[0].Version = "1 2" }, "the version", ""},
-		{"a source of two words", func(c *Client) { c.Sources[0].Name = "a b" }, "the source", "source a b"},
-		{"a release of two words", func(c *Client) { c.Sources[0].Release = "a b" }, "the release",
+		{"a pin that is a bound", func(c *served) { c.Pins[0].Op = Less }, "is not NAME = VERSION", ""},
+		{"a pin of a name that is none", func(c *served) { c.Pins[0].Name = "-a" }, "character in it", ""},
+		{"a pin of a version of two words", func(c *served) { c.Pins[0].Version = "1 2" }, "the version", ""},
+		{"a source of two words", func(c *served) { c.Sources[0].Name = "a b" }, "the source", "source a b"},
+		{"a release of two words", func(c *served) { c.Sources[0].Release = "a b" }, "the release",
 			"source tarn"},
-		{"a component of two words", func(c *Client) { c.Sources[0].Components[0] = "a b" },
+		{"a component of two words", func(c *served) { c.Sources[0].Components[0] = "a b" },
 			"the component", "source tarn"},
-		{"an architecture of a source", func(c *Client) { c.Sources[0].Source.Architectures[0] = "a]" },
+		{"an architecture of a source", func(c *served) { c.Sources[0].Source.Architectures[0] = "a]" },
 			"the architecture", "source tarn"},
-		{"a language of two words", func(c *Client) { c.Sources[0].Languages[0] = "e n" }, "the language",
+		{"a language of two words", func(c *served) { c.Sources[0].Languages[0] = "e n" }, "the language",
 			"source tarn"},
-		{"a stream of two words", func(c *Client) { c.Sources[0].Streams[0] = "a b" }, "the module stream",
+		{"a stream of two words", func(c *served) { c.Sources[0].Streams[0] = "a b" }, "the module stream",
 			"source tarn"},
-		{"a fingerprint of two words", func(c *Client) { c.Sources[0].Keys[0].Fingerprint = "A B" },
+		{"a fingerprint of two words", func(c *served) { c.Sources[0].Keys[0].Fingerprint = "A B" },
 			"the fingerprint", "source tarn"},
 	} {
 		client := good()
@@ -136,7 +136,7 @@ func TestWhatCanStandInTheFilesOfMachines(t *testing.T) {
 		} else if strings.Contains(c.says, "character in it") {
 			code = "content.bad-name"
 		}
-		err := client.Check()
+		err := client.check()
 		told.Refused(t, c.name, err, code, c.says)
 		if f, _ := finding.From(err); f.Object != c.object {
 			t.Errorf("%s: it is told of %q", c.name, f.Object)

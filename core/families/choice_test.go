@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -27,6 +28,7 @@ type chooser struct {
 	name, family string
 	own, all     string // architectures: of the machine, and that of packages for all of them
 	further      []string
+	foreign      string // an architecture that machines can turn on beside their own
 	versions     []string
 	// asks gives what the client would take for names, with its files below a root.
 	asks func(t *testing.T, root string, names []string) map[string]string
@@ -61,7 +63,7 @@ func aptIn(t *testing.T, root string) []string {
 		must.Do(t, os.MkdirAll(filepath.Join(root, dir), 0o755))
 	}
 	return []string{"apt-get", "-qq", "-o", "Dir=" + root, "-o", "Dir::State::status=" + root + "/status",
-		"-o", "APT::Architecture=amd64", "-o", "APT::Architectures=amd64",
+		"-o", "APT::Architecture=amd64", "-o", "APT::Architectures=amd64,i386",
 		"-o", "APT::Sandbox::User=root", "-o", "Acquire::AllowInsecureRepositories=true",
 		"-o", "APT::Get::AllowUnauthenticated=true"}
 }
@@ -89,9 +91,31 @@ func pacmanIn(t *testing.T, root string) []string {
 		"--cachedir", root + "/cache", "--noconfirm"}
 }
 
+// rpmVersions are such as begin alike: a pin of one must leave none of the others.
+var rpmVersions = []string{"1.0-1", "1.0-2", "1.1-1", "2.0-1", "2.0-1.el9", "2.0-1.fc9", "2.0-1.el9.2",
+	"2.0.1-1", "1.2.1-1", "1.2.10-1.el9", "1:0.5-1"}
+
+// cases gives the numbers of the cases that a test draws: so many, or STOCKADE_MACHINES in the
+// environment, of the seeds from 1 to STOCKADE_SEEDS.
+func cases(t *testing.T, many int, salt uint64) (out []*rand.Rand) {
+	t.Helper()
+	number := func(name string, usual int) int {
+		n, err := strconv.Atoi(cmp.Or(os.Getenv(name), strconv.Itoa(usual)))
+		must.Do(t, err)
+		return n
+	}
+	for seed := range uint64(number("STOCKADE_SEEDS", 1)) {
+		for n := range uint64(number("STOCKADE_MACHINES", many)) {
+			out = append(out, rand.New(rand.NewPCG(n, salt+1000*seed)))
+		}
+	}
+	return out
+}
+
 var choosers = []chooser{
 	{name: "apt-get", family: "deb", own: "amd64", all: "all",
-		versions: []string{"1.0-1", "1.0~rc1-1", "1.0-2", "1.1-1", "2.0-1", "1:0.5-1"},
+		versions: []string{"1.0-1", "1.0~rc1-1", "1.0-2", "1.1-1", "2.0-1", "2.0.1-1", "1:0.5-1"},
+		foreign:  "i386",
 		asks: func(t *testing.T, root string, names []string) map[string]string {
 			with := aptIn(t, root)
 			must.Do(t, os.WriteFile(filepath.Join(root, "status"), nil, 0o644))
@@ -100,12 +124,12 @@ var choosers = []chooser{
 			return picked(text, regexp.MustCompile(`(?m)^Inst (\S+) \((\S+) `))
 		}},
 	{name: "dnf", family: "rpm", own: "x86_64", all: "noarch", further: []string{"i686"},
-		versions: []string{"1.0-1", "1.0-2", "1.1-1", "2.0-1", "1:0.5-1"},
+		versions: rpmVersions,
 		asks: func(t *testing.T, root string, names []string) map[string]string {
 			return picked(run(t, root, append(append(dnfIn(t, root), "install"), names...)...), dnfLine)
 		}},
 	{name: "zypper", family: "rpm", own: "x86_64", all: "noarch", further: []string{"i686"},
-		versions: []string{"1.0-1", "1.0-2", "1.1-1", "2.0-1", "1:0.5-1"},
+		versions: rpmVersions,
 		asks: func(t *testing.T, root string, names []string) map[string]string {
 			with := zypperIn(t, root)
 			run(t, root, append(with, "refresh")...)
@@ -143,8 +167,8 @@ func TestWhatAMachineTakesIsWhatTheRealClientTakes(t *testing.T) {
 				t.Fatal("the client is not there: make tools")
 			}
 			compared, none, pinned := 0, 0, 0
-			for n := range uint64(24) {
-				u := newTown(c, rand.New(rand.NewPCG(n, 11)))
+			for n, r := range cases(t, 24, 11) {
+				u := newTown(c, r)
 				ours, names := u.ours(t)
 				theirs := u.theirs(t, key, names)
 				for _, name := range names {
@@ -176,6 +200,7 @@ type town struct {
 	packages [][]archive.Package // by source
 	priority []int
 	pins     []archive.Relation
+	foreign  []string // turned on, on its machines
 }
 
 func newTown(c chooser, r *rand.Rand) *town {
@@ -203,6 +228,10 @@ func newTown(c chooser, r *rand.Rand) *town {
 				if c.family != "alpm" {
 					id += p.Version
 				}
+				if c.family == "alpm" {
+					p.Component = fmt.Sprintf("s%d-%d", i, r.IntN(2))
+					id += p.Component
+				}
 				if !seen[id] {
 					seen[id] = true
 					here = append(here, p)
@@ -210,7 +239,8 @@ func newTown(c chooser, r *rand.Rand) *town {
 			}
 		}
 		if len(here) == 0 {
-			here = append(here, archive.Package{Name: "p0", Version: c.versions[0], Arch: c.own})
+			here = append(here, archive.Package{Name: "p0", Version: c.versions[0], Arch: c.own,
+				Component: fmt.Sprintf("s%d-0", i)})
 		}
 		u.packages = append(u.packages, here)
 	}
@@ -245,7 +275,7 @@ func (u *town) universe() *solve.Universe {
 	var sources []solve.Source
 	for i := range u.packages {
 		sources = append(sources, solve.Source{Name: fmt.Sprintf("s%d", i), Priority: u.priority[i],
-			Architectures: []string{u.own}})
+			Architectures: u.architectures()})
 	}
 	universe := solve.NewUniverse(All[u.family], sources)
 	for i := range u.packages {
@@ -254,6 +284,33 @@ func (u *town) universe() *solve.Universe {
 		}
 	}
 	return universe
+}
+
+func (u *town) architectures() []string { return append([]string{u.own}, u.foreign...) }
+
+// client is what the machines are configured for.
+func (u *town) client(keys ...archive.ClientKey) archive.Client {
+	c := archive.Client{Architectures: u.architectures(), Pins: u.pins}
+	for i := range u.packages {
+		name := fmt.Sprintf("s%d", i)
+		c.Sources = append(c.Sources, archive.ClientSource{Source: u.source(name), Priority: u.priority[i],
+			Tailored: true, Origin: "Owner of " + name, Label: name, Codename: "heron", Keys: keys})
+	}
+	return c
+}
+
+// view is what its machines see, as their client is configured.
+func (u *town) view(t *testing.T) solve.View {
+	t.Helper()
+	conf, found := All[u.family].Configure(u.client())
+	if found.HasErrors() {
+		t.Fatal(found)
+	}
+	return solve.View{Pins: u.pins, Architectures: []string{u.own}, Foreign: u.foreign,
+		Ranks: solve.RanksOf(conf, func(source string) (n int, ok bool) {
+			_, err := fmt.Sscanf(source, "s%d", &n)
+			return n, err == nil
+		})}
 }
 
 // ours gives what we say, by name, of those that some source has.
@@ -267,8 +324,7 @@ func (u *town) ours(t *testing.T) (map[string]string, []string) {
 		}
 	}
 	for name := range out {
-		choice := universe.Choose(t.Context(), solve.View{Pins: u.pins, Architectures: []string{u.own}},
-			u.own, name)
+		choice := universe.Choose(t.Context(), u.view(t), u.own, name)
 		for _, o := range choice.Offers {
 			if o.Taken {
 				out[name] = o.Version
@@ -293,20 +349,15 @@ func (u *town) theirs(t *testing.T, key *trust.SiteKey, names []string) map[stri
 		must.Do(t, cmp.Or(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, data, mode)))
 	}
 	cert := key.Certificate()
-	client := archive.Client{Lane: "steady", At: root + "/served", Architectures: []string{u.own},
-		Pins: u.pins}
+	client := u.client(archive.ClientKey{Fingerprint: cert.Fingerprint, Binary: cert.Binary(),
+		Armoured: cert.Armoured()})
 	for i, packages := range u.packages {
 		name := fmt.Sprintf("s%d", i)
-		client.Sources = append(client.Sources, archive.ClientSource{Source: u.source(name),
-			Priority: u.priority[i],
-			Tailored: true, Origin: "Owner of " + name, Label: name, Codename: "heron",
-			Keys: []archive.ClientKey{{Fingerprint: cert.Fingerprint, Binary: cert.Binary(),
-				Armoured: cert.Armoured()}}})
 		for path, data := range u.published(t, name, packages, key) {
 			write(filepath.Join("served", name, path), data, 0o644)
 		}
 	}
-	files, _, err := All[u.family].ClientFiles(client)
+	files, _, err := archive.ClientFiles(All[u.family], client, "steady", root+"/served")
 	must.Do(t, err)
 	for _, f := range files {
 		text := string(f.Data)
@@ -321,12 +372,12 @@ func (u *town) theirs(t *testing.T, key *trust.SiteKey, names []string) map[stri
 }
 
 func (u *town) source(name string) archive.Source {
-	s := archive.Source{Name: name, Family: u.family, Architectures: []string{u.own}}
+	s := archive.Source{Name: name, Family: u.family, Architectures: u.architectures()}
 	switch u.family {
 	case "deb":
 		s.Release, s.Components = "heron", []string{"core"}
 	case "alpm":
-		s.Components = []string{name}
+		s.Components = []string{name + "-0", name + "-1"}
 	}
 	return s
 }
@@ -341,7 +392,7 @@ func (u *town) published(t *testing.T, name string, packages []archive.Package,
 	switch u.family {
 	case "deb":
 		r := made.DebRepository{Origin: "Owner of " + name, Label: name, Codename: "heron", Date: now,
-			Architectures: []string{u.own, "all"}, Components: []string{"core"}}
+			Architectures: append(u.architectures(), "all"), Components: []string{"core"}}
 		for _, p := range packages {
 			r.Packages = append(r.Packages, made.Deb{Component: "core", Name: p.Name, Version: p.Version,
 				Arch: p.Arch, Summary: "made up", Fields: needsAsDeb(p)})
@@ -355,10 +406,10 @@ func (u *town) published(t *testing.T, name string, packages []archive.Package,
 		}
 		files, err = r.Publish(key)
 	default:
-		r := made.AlpmRepository{Components: []string{name}, Arch: u.own, Date: now, Unsigned: true,
+		r := made.AlpmRepository{Components: []string{name + "-0", name + "-1"}, Arch: u.own, Date: now, Unsigned: true,
 			Signed: map[string][]byte{}}
 		for _, p := range packages {
-			r.Packages = append(r.Packages, made.Alpm{Component: name, Name: p.Name, Version: p.Version,
+			r.Packages = append(r.Packages, made.Alpm{Component: p.Component, Name: p.Name, Version: p.Version,
 				Arch: p.Arch, Depends: needsAsWords(p, "")})
 		}
 		files, err = r.Publish(key)

@@ -111,7 +111,7 @@ func TestWhatIsWrittenForMachinesIsReadBack(t *testing.T) {
 			continue
 		}
 		for n, c := range machines() {
-			files, _, err := All[name].ClientFiles(c)
+			files, _, err := c.files(name)
 			if err != nil || strings.HasPrefix(c.At, "/") {
 				continue // file: is no upstream
 			}

@@ -82,8 +82,7 @@ func TestWhatIsProvedOfVersionsIsWhatTheRealClientDoes(t *testing.T) {
 			}
 			c.further, c.all = nil, c.own
 			compared, no, unaided := 0, 0, 0
-			for n := range uint64(12) {
-				r := rand.New(rand.NewPCG(n, 41))
+			for n, r := range cases(t, 12, 41) {
 				u := newTown(c, r)
 				u.pins = nil
 				u.needing(r)
@@ -191,12 +190,14 @@ func (u *town) installable(t *testing.T) (can map[string]bool, unaided int) {
 			can[p.Name] = false
 		}
 	}
-	views := []solve.View{{Name: "all", Architectures: []string{u.own}, Wants: everything}}
+	view := u.view(t)
+	view.Name, view.Wants = "all", everything
+	views := []solve.View{view}
 	var names []string
 	for name := range can {
 		names = append(names, name)
-		views = append(views, solve.View{Name: name, Architectures: []string{u.own},
-			Wants: []int{len(wants)}})
+		view.Name, view.Wants = name, []int{len(wants)}
+		views = append(views, view)
 		wants = append(wants, solve.Want{Source: solve.AllSources, Relation: archive.Relation{Name: name},
 			Versions: 1, With: "required"})
 	}

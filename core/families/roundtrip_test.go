@@ -58,7 +58,7 @@ func TestAViewIsReadBackFromTheFilesThatAreWrittenForIt(t *testing.T) {
 			for n := range uint64(250) {
 				r := rand.New(rand.NewPCG(n, 7))
 				c := someMachine(r, name, keys)
-				files, _, err := All[name].ClientFiles(c)
+				files, _, err := c.files(name)
 				if err != nil {
 					t.Fatalf("view %d is refused: %v", n, err)
 				}
@@ -87,14 +87,14 @@ func written(files []archive.ClientFile) string {
 }
 
 // someMachine makes up what a machine of a family sees.
-func someMachine(r *rand.Rand, family string, keys []archive.ClientKey) archive.Client {
+func someMachine(r *rand.Rand, family string, keys []archive.ClientKey) served {
 	architectures := map[string][]string{"deb": {"amd64", "arm64", "riscv64"}, "rpm": {"x86_64", "aarch64"},
 		"alpm": {"x86_64", "aarch64"}}[family]
 	releases := map[string][]string{"deb": {"heron", "heron-updates", "./", "drives/"}, "rpm": {"9", "el9"},
 		"alpm": {"", "core"}}[family]
 	own := architectures[r.IntN(len(architectures))]
-	c := archive.Client{Lane: "steady", At: "http://gate.skerry.example:8441/lane/steady",
-		Architectures: []string{own}}
+	c := served{Lane: "steady", At: "http://gate.skerry.example:8441/lane/steady",
+		Client: archive.Client{Architectures: []string{own}}}
 	for i := range 1 + r.IntN(5) {
 		name := fmt.Sprintf("%s-%d", []string{"tarn", "kelp", "reach"}[r.IntN(3)], i)
 		s := archive.ClientSource{Source: archive.Source{Name: name, Family: family,
@@ -122,7 +122,7 @@ func someMachine(r *rand.Rand, family string, keys []archive.ClientKey) archive.
 }
 
 // meant is what the files of a machine should say.
-func meant(family string, c archive.Client) (out []seen) {
+func meant(family string, c served) (out []seen) {
 	sources := slices.Clone(c.Sources)
 	if family == "alpm" { // what stands first is asked first
 		slices.SortStableFunc(sources, func(a, b archive.ClientSource) int {
@@ -161,7 +161,7 @@ func meant(family string, c archive.Client) (out []seen) {
 }
 
 // readBack imports a machine's files, and gives what they say.
-func readBack(t *testing.T, family string, reading archive.Reading, c archive.Client,
+func readBack(t *testing.T, family string, reading archive.Reading, c served,
 	files []archive.ClientFile) (out []seen) {
 	t.Helper()
 	// What both clients of a family have, a machine has of one.

@@ -72,8 +72,18 @@ func TestWhatEachFamilyTellsOfADescription(t *testing.T) {
 	}
 }
 
+// served is a client with where its packages are found.
+type served struct {
+	archive.Client
+	Lane, At string
+}
+
+func (s served) files(family string) ([]archive.ClientFile, finding.List, error) {
+	return archive.ClientFiles(All[family], s.Client, s.Lane, s.At)
+}
+
 // machines are clients of any family.
-func machines() (all []archive.Client) {
+func machines() (all []served) {
 	key := func(name string) archive.ClientKey {
 		return archive.ClientKey{Fingerprint: strings.Repeat(name, 20), Binary: []byte("ring " + name + "\n"),
 			Armoured: "key " + name + "\n"}
@@ -92,9 +102,9 @@ func machines() (all []archive.Client) {
 		s.Tailored, s.Keys = false, append(s.Keys, key("B2"))
 		s.Components = append(s.Components, "field")
 	}
-	add := func(change func(*archive.Client)) {
-		c := archive.Client{Lane: "steady", At: "http://127.0.0.1:8441/lane/steady",
-			Sources: []archive.ClientSource{source("kelp", 40, faithful), source("tarn", 20, nil)}}
+	add := func(change func(*served)) {
+		c := served{Lane: "steady", At: "http://127.0.0.1:8441/lane/steady", Client: archive.Client{
+			Sources: []archive.ClientSource{source("kelp", 40, faithful), source("tarn", 20, nil)}}}
 		if change != nil {
 			change(&c)
 		}
@@ -104,35 +114,35 @@ func machines() (all []archive.Client) {
 		return archive.Relation{Name: name, Op: op, Version: version}
 	}
 	add(nil)
-	add(func(c *archive.Client) { c.At = "/media/a stick/100%" })
+	add(func(c *served) { c.At = "/media/a stick/100%" })
 	for _, architectures := range [][]string{{"amd64"}, {"x86_64"}, {"riscv64"}, {"i686"}} {
-		add(func(c *archive.Client) { c.Architectures = architectures })
+		add(func(c *served) { c.Architectures = architectures })
 	}
-	add(func(c *archive.Client) {
+	add(func(c *served) {
 		c.Pins = []archive.Relation{pin("tide-tables", archive.Equal, "1:2.4.1-1")}
 	})
-	add(func(c *archive.Client) {
+	add(func(c *served) {
 		c.Sources = append(c.Sources, source("reach", 20, func(s *archive.ClientSource) {
 			s.Components, s.Streams, s.Languages = []string{"tarn-core"}, []string{"panel:3", "panel:4",
 				"pump:1"}, nil
 		}))
 	})
-	add(func(c *archive.Client) {
+	add(func(c *served) {
 		c.Sources = []archive.ClientSource{source("flat", 99, func(s *archive.ClientSource) {
 			s.Release, s.Components, s.Keys = "./", nil, nil
 		}), source("folder", 1, func(s *archive.ClientSource) { s.Release = "$component/$arch/" })}
 	})
-	for _, wrong := range []func(*archive.Client){
-		func(c *archive.Client) { c.Lane = "a b" },
-		func(c *archive.Client) { c.At = "media" },
-		func(c *archive.Client) { c.At = "/media/\n" },
-		func(c *archive.Client) { c.Pins = []archive.Relation{pin("tide-tables", archive.Greater, "1")} },
-		func(c *archive.Client) { c.Pins = []archive.Relation{pin("tide tables", archive.Equal, "1")} },
-		func(c *archive.Client) { c.Sources[0].Name = "../x" },
-		func(c *archive.Client) { c.Sources[0].Architectures = []string{"a b"} },
-		func(c *archive.Client) { c.Sources[0].Keys[0].Fingerprint = "../key" },
-		func(c *archive.Client) { c.Sources[0].Streams = []string{"panel 3"} },
-		func(c *archive.Client) { // as the other says that it is
+	for _, wrong := range []func(*served){
+		func(c *served) { c.Lane = "a b" },
+		func(c *served) { c.At = "media" },
+		func(c *served) { c.At = "/media/\n" },
+		func(c *served) { c.Pins = []archive.Relation{pin("tide-tables", archive.Greater, "1")} },
+		func(c *served) { c.Pins = []archive.Relation{pin("tide tables", archive.Equal, "1")} },
+		func(c *served) { c.Sources[0].Name = "../x" },
+		func(c *served) { c.Sources[0].Architectures = []string{"a b"} },
+		func(c *served) { c.Sources[0].Keys[0].Fingerprint = "../key" },
+		func(c *served) { c.Sources[0].Streams = []string{"panel 3"} },
+		func(c *served) { // as the other says that it is
 			c.Sources[0].Origin, c.Sources[0].Label = "tarn", "tarn"
 		},
 	} {
@@ -146,7 +156,7 @@ func TestWhatEachFamilyWritesForMachines(t *testing.T) {
 		var b strings.Builder
 		setups := map[string]string{}
 		for i, c := range machines() {
-			files, notes, err := All[name].ClientFiles(c)
+			files, notes, err := c.files(name)
 			fmt.Fprintf(&b, "==== machine %d\n", i+1)
 			if err != nil {
 				fmt.Fprintf(&b, "refused: %v\n", err)

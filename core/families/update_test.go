@@ -126,8 +126,7 @@ func TestWhatAnUpdateTakesIsWhatTheRealClientTakes(t *testing.T) {
 			}
 			states := map[solve.InstalledState]int{}
 			compared, newer, pinned, otherwise := 0, 0, 0, 0
-			for n := range uint64(24) {
-				r := rand.New(rand.NewPCG(n, 29))
+			for n, r := range cases(t, 24, 29) {
 				u := newTown(c, r)
 				installed := u.installed(r)
 				ours := u.succeeding(t, installed, states)
@@ -204,8 +203,7 @@ func (u *town) succeeding(t *testing.T, installed []archive.Identity,
 	universe := u.universe()
 	out := map[string]string{}
 	for _, have := range installed {
-		s := universe.Successor(t.Context(), solve.View{Pins: u.pins, Architectures: []string{u.own}}, u.own,
-			have)
+		s := universe.Successor(t.Context(), u.view(t), u.own, have)
 		states[s.State]++
 		if s.State == solve.Behind {
 			out[have.Name] = s.Offer.Version

@@ -295,7 +295,7 @@ var catalogue = index(
 		"nothing takes it back by itself; look where the newer one came from"},
 	Entry{"lane.empty", Warning, "a lane that machines follow shows no edition",
 		"build its mirror, and move the lane"},
-	Entry{"lane.name-taken", Warning,
+	Entry{"lane.name-taken", Error,
 		"two sources of one lane have a database of one name, and the client can use only one",
 		"put the two into mirrors and lanes of their own"},
 	Entry{"pin.installed-only", Note, "the client holds a package back, and cannot be told to which version",

@@ -155,6 +155,15 @@ func From(err error) (Finding, bool) {
 	return f, ok
 }
 
+// ListOf gives the finding in an error chain as a list. An error without one is a fault.
+func ListOf(err error) List {
+	f, ok := From(err)
+	if !ok {
+		f = New(FaultCode, "", "%v", err)
+	}
+	return List{f}
+}
+
 // List is a number of findings.
 type List []Finding
 

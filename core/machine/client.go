@@ -32,8 +32,7 @@ type Request struct {
 func Of(group string, g definition.Group, families archive.Registry, e *edition.Edition) (View, error) {
 	var sources []Source
 	for _, src := range e.Sources {
-		sources = append(sources, Source{Source: src.Source, Standing: src.Standing,
-			Suite: src.Suite, Codename: src.Codename})
+		sources = append(sources, Source{ClientSource: src.Client(), Standing: src.Standing})
 	}
 	return See(group, g, families, sources)
 }
@@ -54,23 +53,27 @@ func ClientFiles(r Request) ([]archive.ClientFile, finding.List, error) {
 		return nil, nil, r.blind(view)
 	}
 	found := append(finding.List{}, view.Findings()...)
-	g := r.Definition
-	c := archive.Client{Lane: g.Lane, At: r.At, Architectures: g.Architectures, Pins: view.Pins}
-	if len(g.Architectures) > 0 {
-		c.Architectures = slices.Concat(g.Architectures, view.Foreign)
+	if at := slices.IndexFunc(view.Told, isError); at >= 0 {
+		return nil, nil, view.Told[at]
 	}
+	keys := map[string][]archive.ClientKey{}
 	for _, src := range r.Edition.Sources {
 		if view.Sees(src.Name) {
-			cs, notes := r.source(src)
+			var notes finding.List
+			keys[src.Name], notes = r.trusted(src)
 			found = append(found, notes...)
-			c.Sources = append(c.Sources, cs)
 		}
 	}
-	files, notes, err := r.Families[g.Family].ClientFiles(c)
+	client := view.Client
+	client.Repositories = slices.Clone(client.Repositories)
+	for i, repository := range client.Repositories {
+		client.Repositories[i].Keys = keys[repository.Name]
+	}
+	g := r.Definition
+	files, err := archive.PrintFiles(r.Families[g.Family], client, g.Lane, r.At)
 	if err != nil {
 		return nil, nil, err
 	}
-	found = append(found, notes...)
 	if !view.Proved(r.Edition.Edition) {
 		found = append(found, finding.New("mirror.not-proved", "group "+r.Group,
 			"%s was not proved for this group as it is described now: the group, its pins or its lane "+
@@ -80,6 +83,8 @@ func ClientFiles(r Request) ([]archive.ClientFile, finding.List, error) {
 	pins, err := r.unmatched(view.Pins)
 	return files, append(found, pins...), err
 }
+
+func isError(f finding.Finding) bool { return f.Severity == finding.Error }
 
 // blind tells why a group sees nothing.
 func (r Request) blind(view View) error {
@@ -127,12 +132,9 @@ func (r Request) keys(src edition.Source) []string {
 	return out
 }
 
-// source gives a source of an edition as machines are told of it. Priorities
-// are those of the edition: they are what was proved. A key that was barred since
-// is left out.
-func (r Request) source(src edition.Source) (archive.ClientSource, finding.List) {
-	out := src.Client()
-	var found finding.List
+// trusted gives the keys that machines are told to trust for a source of an edition. A key that
+// was barred since is left out.
+func (r Request) trusted(src edition.Source) (out []archive.ClientKey, found finding.List) {
 	for _, f := range r.keys(src) {
 		if why := r.Distrusted(f, src.Name); why != "" {
 			found = append(found, finding.New("key.barred", "source "+src.Name,
@@ -147,10 +149,10 @@ func (r Request) source(src edition.Source) (archive.ClientSource, finding.List)
 				"the certificate %s, which machines need for %s, is not there", f, r.Edition.Name()))
 			continue
 		}
-		out.Keys = append(out.Keys,
+		out = append(out,
 			archive.ClientKey{Fingerprint: f, Binary: cert.Binary(), Armoured: cert.Armoured()})
 	}
-	if len(out.Keys) == 0 && len(src.Keys) > 0 {
+	if len(out) == 0 && len(src.Keys) > 0 {
 		found = append(found, finding.New("key.missing", "source "+src.Name,
 			"no key is left that machines could check it with: they will refuse it"))
 	}

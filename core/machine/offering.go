@@ -106,6 +106,10 @@ func (o *Offered) To(v View, f archive.Family) *Offering {
 			out.sources = append(out.sources, src.Name)
 		}
 	}
+	out.seen.Ranks = solve.RanksOf(v.Client, func(source string) (int, bool) {
+		k, ok := at[source]
+		return k, ok
+	})
 	out.universe = solve.NewUniverse(f, sources)
 	for n, it := range o.items {
 		k, ok := at[it.Source]
@@ -116,7 +120,7 @@ func (o *Offered) To(v View, f archive.Family) *Offering {
 			out.apart[it.Name] = true
 		}
 		out.universe.Add(k, &archive.Package{Name: it.Name, Version: it.Version, Arch: it.Arch,
-			Size: it.Size, Ordinal: n})
+			Component: it.Component, Size: it.Size, Ordinal: n})
 	}
 	return out
 }

@@ -22,9 +22,8 @@ import (
 // Source is a source of an edition, or of a mirror that is being built, with what
 // decides who sees it.
 type Source struct {
-	archive.Source
-	Standing        string
-	Suite, Codename string // as its root says them
+	archive.ClientSource
+	Standing string
 }
 
 // View is what the machines of a group see.
@@ -38,6 +37,11 @@ type View struct {
 	Pins          []archive.Relation
 	Asked         string // what is asked of a proof beyond what they see: roles and a footing of their own
 	Left          []Left // of its family, and not seen, or not on all architectures
+	// Client is what the machines' client comes to see with the files that Stockade writes: what
+	// is proved, chosen, compared and printed starts from it. Told is what is to be said of it;
+	// an error among that means that machines would see something else than the view.
+	Client archive.Configuration
+	Told   finding.List
 }
 
 // Left is a source that a view lacks, or lacks on some architectures.
@@ -58,6 +62,7 @@ func See(group string, g definition.Group, families archive.Registry, sources []
 		}
 		v.Pins = append(v.Pins, r)
 	}
+	client := archive.Client{Pins: v.Pins}
 	offered := map[string]bool{}
 	for _, s := range sources {
 		if s.Family != g.Family {
@@ -96,6 +101,7 @@ func See(group string, g definition.Group, families archive.Registry, sources []
 				Left{Source: s.Name, Why: "it has no packages for " + strings.Join(lacking, ", ")})
 		}
 		v.Sources = append(v.Sources, s.Name)
+		client.Sources = append(client.Sources, s.ClientSource)
 		for _, a := range g.Foreign {
 			if slices.Contains(s.Architectures, a) && !slices.Contains(v.Foreign, a) {
 				v.Foreign = append(v.Foreign, a)
@@ -107,6 +113,12 @@ func See(group string, g definition.Group, families archive.Registry, sources []
 				v.Architectures = append(v.Architectures, a)
 			}
 		}
+	}
+	if f, known := families[g.Family]; known && len(client.Sources) > 0 {
+		if len(g.Architectures) > 0 {
+			client.Architectures = slices.Concat(g.Architectures, v.Foreign)
+		}
+		v.Client, v.Told = f.Configure(client)
 	}
 	return v, nil
 }
@@ -151,9 +163,9 @@ func suits(f archive.Family, s Source, release string) bool {
 	return slices.ContainsFunc([]string{s.Release, s.Codename, s.Suite}, serves)
 }
 
-// Findings tells of the sources that the view lacks.
+// Findings tells of the sources that the view lacks, and of what machines would see otherwise.
 func (v View) Findings() finding.List {
-	var out finding.List
+	out := slices.Clone(v.Told)
 	for _, l := range v.Left {
 		text := fmt.Sprintf("its machines do not see the source %s: %s", l.Source, l.Why)
 		if !l.Whole {

@@ -17,9 +17,9 @@ var families = archive.NewRegistry(deb.Family{}, rpm.Family{})
 
 func source(name, family, standing, release, codename string, archs ...string) Source {
 	return Source{
-		Source:   archive.Source{Name: name, Family: family, Release: release, Architectures: archs},
+		ClientSource: archive.ClientSource{Codename: codename,
+			Source: archive.Source{Name: name, Family: family, Release: release, Architectures: archs}},
 		Standing: standing,
-		Codename: codename,
 	}
 }
 
@@ -105,8 +105,7 @@ func TestAPinThatCannotBeReadIsToldNotPassedOver(t *testing.T) {
 // footing too.
 func TestAProofCountsForWhatWasAsked(t *testing.T) {
 	families := archive.NewRegistry(deb.Family{})
-	sources := []Source{{Source: archive.Source{Name: "tarn", Family: "deb", Release: "heron",
-		Architectures: []string{"amd64"}}, Standing: definition.Official}}
+	sources := []Source{source("tarn", "deb", definition.Official, "heron", "", "amd64")}
 	see := func(change func(g *definition.Group)) View {
 		g := definition.Group{Family: "deb", Release: "heron", Architectures: []string{"amd64"}}
 		change(&g)

@@ -77,6 +77,8 @@ type Outcome struct {
 	// Besides are what sources offered that are not in the mirror and were looked at.
 	Besides   []*Publication `json:"-"`
 	views     []machine.View
+	all       []machine.Source        // as machines are told of them
+	ungrouped map[string]machine.View // what machines of no group would see, by family
 	selection []pick
 	lists     [][]List
 	streams   map[*archive.Package]string // the module stream that a package is of
@@ -143,7 +145,6 @@ func (b *Builder) Estimate(ctx context.Context, plan Plan) (*Outcome, error) {
 		return out, err
 	}
 	b.recognise(plan, out)
-	out.Findings = append(out.Findings, b.apart(plan, out)...)
 	b.measure(out)
 	return out, nil
 }

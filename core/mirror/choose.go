@@ -18,22 +18,38 @@ import (
 // seen works out what the groups that follow the mirror's lanes see of it.
 func (b *Builder) seen(plan Plan, out *Outcome) error {
 	var sources []machine.Source
-	for _, p := range out.Publications {
-		sources = append(sources, machine.Source{Source: p.Source.Spec, Standing: p.Source.Standing,
-			Suite: p.Root.Suite, Codename: p.Root.Codename})
+	for i, p := range out.Publications {
+		sources = append(sources, machine.Source{ClientSource: b.describe(p, plan, out, i).Client(),
+			Standing: p.Source.Standing})
 	}
+	out.all = sources
 	for _, name := range slices.Sorted(maps.Keys(plan.Groups)) {
 		v, err := machine.See(name, plan.Groups[name], b.Families, sources)
 		if err != nil {
 			return err
 		}
-		out.Findings = append(out.Findings, v.Findings()...)
+		for _, f := range v.Findings() {
+			// What machines' files say of this is told where they are written.
+			if f.Code != "pin.installed-only" && f.Code != "source.architecture-missing" {
+				out.Findings = append(out.Findings, f)
+			}
+		}
 		if len(v.Sources) == 0 && len(v.Left) == 0 {
 			out.Findings = append(out.Findings, finding.New("source.release-unsupported", "group "+name,
 				"its machines see nothing of the mirror %s, which has no source of the family %s", plan.Name,
 				v.Family))
 		}
 		out.views = append(out.views, v)
+	}
+	out.ungrouped = b.ungrouped(plan, out)
+	if len(out.views) > 0 {
+		return nil
+	}
+	for _, family := range slices.Sorted(maps.Keys(out.ungrouped)) {
+		told := slices.DeleteFunc(slices.Clone(out.ungrouped[family].Told), func(f finding.Finding) bool {
+			return f.Severity != finding.Error
+		})
+		out.Findings = append(out.Findings, told...)
 	}
 	return nil
 }
@@ -296,6 +312,7 @@ func (c *choosing) views(wants []solve.Want, sets map[string][]solve.Together) [
 		same := func(s *sight) bool {
 			return slices.Equal(s.Sources, v.Sources) && slices.Equal(s.Architectures, v.Architectures) &&
 				slices.Equal(s.Foreign, v.Foreign) && slices.Equal(s.Wants, v.Wants) &&
+				maps.Equal(s.Ranks, v.Ranks) &&
 				slices.EqualFunc(s.Pins, v.Pins, func(a, b archive.Relation) bool {
 					return a.String() == b.String()
 				})
@@ -312,6 +329,7 @@ func (c *choosing) views(wants []solve.Want, sets map[string][]solve.Together) [
 		}
 		view := solve.View{Architectures: v.Architectures, Foreign: v.Foreign, Every: plan.Every,
 			Together: slices.Concat(sets[""], sets[v.Group]), Wants: c.wantsOf(v.Group, wants)}
+		view.Ranks = ranksOf(v, plan, members)
 		for _, name := range v.Sources {
 			k := place[name]
 			view.Sources = append(view.Sources, k)
@@ -360,9 +378,10 @@ func (c *choosing) uncovered(wants []solve.Want, sets []solve.Together,
 			}
 		}
 	}
+	ranks := ranksOf(c.out.ungrouped[c.family()], plan, members)
 	for _, a := range archs {
 		v := solve.View{Architectures: []string{a}, Wants: []int{}, Sources: sees, Every: plan.Every,
-			Together: sets, Beside: beside.String()}
+			Together: sets, Beside: beside.String(), Ranks: ranks}
 		for n, w := range wants {
 			if w.Group != "" {
 				continue
@@ -391,51 +410,27 @@ func (out *Outcome) editionViews() []edition.View {
 	return views
 }
 
-// apart asks of each family whether machines could tell the sources that they see
-// apart, before anything is fetched for them: what could not is no view. Without
-// groups, all sources of a family are seen together.
-func (b *Builder) apart(plan Plan, out *Outcome) finding.List {
-	var found finding.List
-	views := slices.Clone(out.views)
-	if len(views) == 0 {
-		byFamily := map[string]*machine.View{}
-		for _, s := range plan.Sources {
-			v := byFamily[s.Spec.Family]
-			if v == nil {
-				v = &machine.View{Family: s.Spec.Family}
-				byFamily[s.Spec.Family] = v
-			}
-			v.Sources = append(v.Sources, s.Name)
-		}
-		for _, family := range slices.Sorted(maps.Keys(byFamily)) {
-			views = append(views, *byFamily[family])
-		}
-	}
-	for _, v := range views {
-		var family archive.Family
-		c := archive.Client{Lane: plan.Name, At: "/" + plan.Name}
-		for i, pub := range out.Publications {
-			if !v.Sees(pub.Source.Name) {
-				continue
-			}
-			family = pub.Source.Family
-			c.Sources = append(c.Sources, b.describe(pub, plan, out, i).Client())
-		}
-		if len(c.Sources) == 0 {
+// ranksOf gives the ranks of a view's repositories. members are the sources of its universe.
+func ranksOf(v machine.View, plan Plan, members []int) solve.Ranks {
+	return solve.RanksOf(v.Client, func(source string) (int, bool) {
+		k := slices.IndexFunc(members, func(i int) bool { return plan.Sources[i].Name == source })
+		return k, k >= 0
+	})
+}
+
+// ungrouped gives what machines of no group would see: of each family every source.
+func (b *Builder) ungrouped(plan Plan, out *Outcome) map[string]machine.View {
+	views := map[string]machine.View{}
+	for _, s := range plan.Sources {
+		family := s.Spec.Family
+		if _, done := views[family]; done {
 			continue
 		}
-		_, notes, err := family.ClientFiles(c)
-		notes = notes.With("priority.ambiguous")
-		if f, ok := finding.From(err); ok {
-			notes = append(notes, f)
+		v, err := machine.See("", definition.Group{Family: family}, b.Families, out.all)
+		if err != nil {
+			panic("mirror: a group without pins has a bad pin: " + err.Error())
 		}
-		for _, f := range notes {
-			if !slices.ContainsFunc(found, func(o finding.Finding) bool {
-				return o.Code == f.Code && o.Object == f.Object && o.Text == f.Text
-			}) {
-				found = append(found, f)
-			}
-		}
+		views[family] = v
 	}
-	return found
+	return views
 }

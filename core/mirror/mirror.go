@@ -152,7 +152,7 @@ type Builder struct {
 // sign where the clients take what a key signed that they do not know beside one that they
 // do; elsewhere the older one does alone, which every machine knows, until it is retired.
 func (b *Builder) signs(f archive.Family) *trust.SiteKey {
-	if _, ok := f.(archive.Cosigned); ok {
+	if f.Rules().Cosigned {
 		return b.Site
 	}
 	return b.Site.Alone()

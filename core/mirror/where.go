@@ -277,6 +277,7 @@ func (b *Builder) takenBy(ctx context.Context, out *Where, plan Plan, read map[s
 				view.Sources = append(view.Sources, k)
 			}
 		}
+		view.Ranks = ranksOf(v, plan, members)
 		u := solve.NewUniverse(plan.Sources[members[0]].Family, sources)
 		for k, i := range members {
 			for _, p := range read[plan.Sources[i].Name].has {

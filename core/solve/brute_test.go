@@ -309,10 +309,9 @@ func (d drawn) compare(u *Universe, all []*archive.Package, family archive.Match
 		return err.Error()
 	}
 	best := -1 // the best priority, among equals the newest
-	ordered, _ := family.(archive.Ordered)
 	rank := func(p drawnPackage) int {
 		r := d.priority[p.source] * 10
-		if ordered != nil && ordered.FirstWins() {
+		if family.Rules().InOrder {
 			r += p.source
 		}
 		return r

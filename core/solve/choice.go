@@ -30,7 +30,7 @@ type Offer struct {
 // names alone: whether it can be installed is for Select to prove.
 func (u *Universe) Choose(ctx context.Context, v View, arch, name string) Choice {
 	s := u.selector(ctx, Limits{})
-	if archive.PinEffectOf(u.family) == archive.PinHolds {
+	if u.rules.Pins == archive.PinHolds {
 		v.Pins = nil
 	}
 	s.begin(v, arch)
@@ -41,7 +41,7 @@ func (u *Universe) Choose(ctx context.Context, v View, arch, name string) Choice
 		best = taken[0]
 	}
 	for _, o := range u.called(name) {
-		if s.sees[o.source] && (u.runs(o, arch) || slices.ContainsFunc(v.Foreign, func(a string) bool {
+		if s.seesOffer(o) && (u.runs(o, arch) || slices.ContainsFunc(v.Foreign, func(a string) bool {
 			return u.runs(o, a)
 		})) {
 			out.Offers = append(out.Offers, Offer{o.Package, o.source, o == best, ""})
@@ -65,8 +65,8 @@ func (u *Universe) Choose(ctx context.Context, v View, arch, name string) Choice
 			return order(a.Taken)
 		case rank(a) != rank(b):
 			return rank(a) - rank(b)
-		case u.order(x) != u.order(y):
-			return u.order(x) - u.order(y)
+		case s.order(x) != s.order(y):
+			return s.order(x) - s.order(y)
 		case suiting(x) != suiting(y):
 			return suiting(x) - suiting(y)
 		}
@@ -89,7 +89,7 @@ func order(first bool) int {
 func (s *selector) why(x Offer, best offer, among []Offer) string {
 	u, o := s.Universe, offer{x.Package, x.Source}
 	src := u.sources[x.Source]
-	pin, pinned := s.pinned[o.Name]
+	pin, pinned := s.pinned[pinKey{o.Name, s.arch}]
 	if x.Taken {
 		switch {
 		case pinned:
@@ -120,7 +120,7 @@ func (s *selector) why(x Offer, best offer, among []Offer) string {
 	case first.Priority < src.Priority:
 		return fmt.Sprintf("%s comes first: its priority is %d, and not %d", first.Name, first.Priority,
 			src.Priority)
-	case u.order(best) < u.order(o):
+	case s.order(best) < s.order(o):
 		return first.Name + " is asked before, and has it"
 	case !u.forAll(best) && !u.forAll(o) && u.rank(best, s.arch) < u.rank(o, s.arch):
 		return fmt.Sprintf("%s suits machines of %s better", best.Arch, s.arch)

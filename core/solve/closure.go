@@ -32,10 +32,11 @@ type selector struct {
 	rests  map[string]bool           // names of what is outside, and packages of the mirror need
 	relied map[*archive.Package]bool // of sources outside, that something was found to rest on
 
-	view      View   // that is being looked at
-	arch      string // of the machine that is being looked at
-	sees      []bool // by source
-	pinned    map[string]string
+	view      View              // that is being looked at
+	arch      string            // of the machine that is being looked at
+	sees      []bool            // by source
+	ranked    []bool            // by source: the view has ranks of its own for it
+	pinned    map[pinKey]string // the version that packages of a name stay on
 	hidden    map[*archive.Package]bool
 	nodes     map[*archive.Package]*node
 	namesakes map[string]*called

@@ -10,12 +10,13 @@ import (
 	"testing"
 
 	"stockade/core/archive"
+	"stockade/core/archive/deb"
 	"stockade/core/finding"
 )
 
 // Relations that anything tells apart are different ones; that one is negated does not.
 func TestWhatTellsRelationsApart(t *testing.T) {
-	u := NewUniverse(nil, nil)
+	u := NewUniverse(deb.Family{}, nil)
 	base := archive.Relation{Name: "tide", Qualifier: "amd64", Op: archive.GreaterOrEqual, Version: "2"}
 	with := func(change func(r *archive.Relation)) archive.Relation {
 		r := base
@@ -77,7 +78,7 @@ func TestAPackageCountsOnce(t *testing.T) {
 		return x
 	}
 	for _, others := range []int{0, few - 2, few - 1, few, 3 * few} {
-		u := NewUniverse(nil, []Source{{}, {}})
+		u := NewUniverse(deb.Family{}, []Source{{}, {}})
 		for i := range others {
 			u.Add(0, p(func(x *archive.Package) { x.Version = fmt.Sprint(100 + i) }))
 		}
@@ -169,7 +170,7 @@ func TestHowOftenTheContextIsAsked(t *testing.T) {
 
 // The files that some package needs and nothing is known to have.
 func TestWhichPathsAreUnmet(t *testing.T) {
-	u := NewUniverse(withFiles{}, []Source{{}})
+	u := NewUniverse(withFiles{Matching: deb.Family{}}, []Source{{}})
 	add := func(name string, provides []string, requires ...string) {
 		p := &archive.Package{Name: name, Version: "1", Arch: "all", SHA256: name}
 		for _, v := range provides {

@@ -233,9 +233,9 @@ func (u *Universe) offersOf(r *relation, spend func(int) bool) *offersOf {
 // candidates gives what could meet a relation for one architecture, of what fits:
 // by priority of the source, real names before provided ones, newest first. spend is told
 // what it costs; when it says no, the answer is not whole and must not be used.
-func (u *Universe) candidates(r *relation, arch string, fits func(offer) bool,
+func (s *selector) candidates(r *relation, arch string, fits func(offer) bool,
 	spend func(int) bool) []offer {
-	whole := u.offersOf(r, spend)
+	whole := s.offersOf(r, spend)
 	if whole == nil || !spend(len(whole.real)+len(whole.provided)) {
 		return nil
 	}
@@ -251,10 +251,10 @@ func (u *Universe) candidates(r *relation, arch string, fits func(offer) bool,
 		}
 	}
 	better := func(among []offer) func(a, b offer) int {
-		suiting := u.suiting(among, arch)
+		suiting := s.suiting(among, arch)
 		return func(a, b offer) int {
-			return cmp.Or(u.order(a)-u.order(b), suiting(a)-suiting(b),
-				u.family.CompareVersions(b.Version, a.Version))
+			return cmp.Or(s.order(a)-s.order(b), suiting(a)-suiting(b),
+				s.family.CompareVersions(b.Version, a.Version))
 		}
 	}
 	if n := len(real) + len(provided); n > few && !spend(n*bits.Len(uint(n))) {
@@ -263,7 +263,7 @@ func (u *Universe) candidates(r *relation, arch string, fits func(offer) bool,
 	slices.SortStableFunc(real, better(real))
 	among := better(provided)
 	slices.SortStableFunc(provided, func(a, b offer) int {
-		if d := among(a, b); d != 0 && a.Name == b.Name || u.order(a) != u.order(b) {
+		if d := among(a, b); d != 0 && a.Name == b.Name || s.order(a) != s.order(b) {
 			return d
 		}
 		return strings.Compare(a.Name, b.Name)

@@ -56,6 +56,7 @@ type identity struct {
 // Universe is all packages of one family that a mirror may take from.
 type Universe struct {
 	family    archive.Matching
+	rules     archive.Rules
 	sources   []Source
 	names     map[string]*name
 	relations map[relationKey]*relation
@@ -72,7 +73,7 @@ type Universe struct {
 
 // NewUniverse makes an empty universe.
 func NewUniverse(family archive.Matching, sources []Source) *Universe {
-	return &Universe{family: family, sources: sources, names: map[string]*name{},
+	return &Universe{family: family, rules: family.Rules(), sources: sources, names: map[string]*name{},
 		relations: map[relationKey]*relation{}, needs: map[*archive.Package]*needs{},
 		of: make([][]offer, len(sources)), several: map[identity]bool{}}
 }
@@ -443,7 +444,7 @@ func (u *Universe) Meets(m Missing, source int) (what string, essential bool) {
 		}
 		fits := s.fits(r, s.placeOf(needer, r, false))
 		runs := func(o offer) bool { return o.source == source && fits(o) && !u.excepted(o) }
-		if found := u.candidates(u.relation(r), m.Arch, runs, func(int) bool {
+		if found := s.candidates(u.relation(r), m.Arch, runs, func(int) bool {
 			return true
 		}); len(found) > 0 {
 			return fmt.Sprintf("%s %s", found[0].Name, found[0].Version), found[0].Essential

@@ -44,7 +44,7 @@ func (u *Universe) Successor(ctx context.Context, v View, arch string, have arch
 	compare := u.family.CompareVersions
 	newer := func(o offer) bool { return compare(o.Version, have.Version) > 0 }
 	of := func(p archive.Relation) bool { return p.Name == have.Name }
-	effect := archive.PinEffectOf(u.family)
+	effect := u.rules.Pins
 	pinned := slices.ContainsFunc(v.Pins, of)
 	free := v
 	free.Pins = slices.DeleteFunc(slices.Clone(v.Pins), of)
@@ -90,7 +90,7 @@ func (s *selector) successor(seen []offer, have archive.Identity) (offer, Instal
 		return offer{}, Current
 	}
 	best := s.first(seen)
-	if _, passes := s.family.(archive.NeverBack); passes {
+	if s.rules.NeverBack {
 		if onward := slices.DeleteFunc(slices.Clone(seen), func(o offer) bool {
 			return compare(o.Version, have.Version) < 0
 		}); len(onward) > 0 {

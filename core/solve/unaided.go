@@ -9,7 +9,7 @@ import (
 
 // Unaided is a package that the clients of some families do not install by themselves although
 // everything that it needs is there: one of its needs is met by a version alone that is not what
-// comes first of its name (archive.FirstAlone). Who names that version installs it.
+// comes first of its name (archive.Rules.CandidateOnly). Who names that version installs it.
 type Unaided struct {
 	View   string
 	Arch   string
@@ -26,7 +26,7 @@ type Unaided struct {
 // unaided looks, when all was taken for all views, for what machines do not install by themselves.
 // What was proved of it is taken back.
 func (s *selector) unaided(views []View) {
-	if _, ok := s.family.(archive.FirstAlone); !ok || !s.severalVersions() {
+	if !s.rules.CandidateOnly || !s.severalVersions() {
 		return
 	}
 	at := 0

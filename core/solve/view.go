@@ -18,7 +18,11 @@ type View struct {
 	Architectures []string
 	Foreign       []string // architectures that the machines have turned on beside their own
 	Sources       []int    // that are seen; nil: all that are not outside
-	Wants         []int    // which of the wants; nil: all
+	// Ranks decide between sources, as the machines' client is configured (archive.Configuration).
+	// What a source has of components that are not in here is not seen, unless the source is in
+	// here whole or not at all. Sources that are not in here are ranked by their priority.
+	Ranks Ranks
+	Wants []int // which of the wants; nil: all
 	// Pins are versions that the machines stay on. Other versions of those names
 	// are not seen, where a source has the pinned one; of a family whose clients exclude
 	// (archive.PinExcludes), also where none has.
@@ -33,6 +37,26 @@ type View struct {
 	// Every asks of every package that was taken whether it can be installed, and not of what is
 	// wanted alone.
 	Every bool
+}
+
+// Ranks are the ranks of repositories, by source and component.
+type Ranks map[Repository]int
+
+// Repository is a component of a source; of "", the whole source.
+type Repository struct {
+	Source    int
+	Component string
+}
+
+// RanksOf gives the ranks of a client's repositories. at gives the number of a source by its name.
+func RanksOf(c archive.Configuration, at func(source string) (int, bool)) Ranks {
+	out := Ranks{}
+	for _, r := range c.Repositories {
+		if k, ok := at(r.Name); ok {
+			out[Repository{k, r.Component}] = r.Rank
+		}
+	}
+	return out
 }
 
 // Together is wants of a view whose packages shall be installable side by side.
@@ -137,33 +161,62 @@ func (s *selector) begin(v View, arch string) {
 	for i := range s.sources {
 		s.sees[i] = v.Sources == nil && !s.sources[i].Outside || slices.Contains(v.Sources, i)
 	}
+	s.ranked = make([]bool, len(s.sources))
+	for r := range v.Ranks {
+		s.ranked[r.Source] = true
+	}
 	s.relied, s.rests = map[*archive.Package]bool{}, map[string]bool{}
 	s.hidden = map[*archive.Package]bool{}
-	s.pinned = map[string]string{}
-	alone := archive.PinEffectOf(s.family) == archive.PinExcludes
+	s.pinned = map[pinKey]string{}
+	alone := s.rules.Pins == archive.PinExcludes
 	for _, p := range v.Pins {
-		if alone || slices.ContainsFunc(s.called(p.Name), func(o offer) bool {
-			return !s.sources[o.source].Installed && s.runs(o, arch) && s.isIn(o, p)
-		}) {
-			s.pinned[p.Name] = p.Version
+		// A pin that prefers does nothing for an architecture that no source has the version for.
+		for _, a := range append([]string{arch}, v.Foreign...) {
+			if alone || slices.ContainsFunc(s.called(p.Name), func(o offer) bool {
+				return !s.sources[o.source].Installed && s.runs(o, a) && s.isIn(o, p)
+			}) {
+				s.pinned[pinKey{p.Name, a}] = p.Version
+			}
 		}
 	}
 	s.stand()
 }
 
+// pinKey is what a pin is about: packages of a name on one architecture.
+type pinKey struct{ name, arch string }
+
 // runs tells whether machines of the view that is being looked at could take an
 // offer, on an architecture.
 func (s *selector) runs(o offer, arch string) bool {
-	if !s.sees[o.source] || !s.Universe.runs(o, arch) {
+	if !s.seesOffer(o) || !s.Universe.runs(o, arch) {
 		return false
 	}
 	if s.sources[o.source].Installed {
 		return true
 	}
-	if pin, pinned := s.pinned[o.Name]; pinned && s.family.CompareVersions(o.Version, pin) != 0 {
+	if pin, pinned := s.pinned[pinKey{o.Name, arch}]; pinned && s.family.CompareVersions(o.Version, pin) != 0 {
 		return false
 	}
 	return s.view.Hides == nil || !s.hides(o.Package)
+}
+
+// seesOffer tells whether machines of the view that is being looked at see the repository of an
+// offer.
+func (s *selector) seesOffer(o offer) bool {
+	if !s.sees[o.source] || !s.ranked[o.source] {
+		return s.sees[o.source]
+	}
+	_, seen := s.rankOf(o)
+	return seen
+}
+
+// rankOf gives the rank that the view has for the repository of an offer.
+func (s *selector) rankOf(o offer) (int, bool) {
+	if r, whole := s.view.Ranks[Repository{o.source, ""}]; whole {
+		return r, true
+	}
+	r, ok := s.view.Ranks[Repository{o.source, o.Component}]
+	return r, ok
 }
 
 // hides asks the view about each package once.
@@ -297,14 +350,19 @@ func (s *selector) heldBy(c archive.Clause, o offer) bool {
 	return slices.ContainsFunc(c, func(r archive.Relation) bool { return s.isIn(o, r) })
 }
 
-// order puts sources as clients ask them: by priority; and where the first of
-// several with the same one wins, by their order.
-func (u *Universe) order(o offer) int {
-	at := u.sources[o.source].Priority << 16
-	if f, ok := u.family.(archive.Ordered); ok && f.FirstWins() {
-		at += o.source
+// order puts offers as clients ask for them: by the rank that the view has for their repository,
+// and where it has none, by the priority of their source.
+func (s *selector) order(o offer) int {
+	if s.ranked[o.source] {
+		if r, ok := s.rankOf(o); ok {
+			return r
+		}
 	}
-	return at
+	place := 0
+	if s.rules.InOrder {
+		place = o.source
+	}
+	return archive.RankOf(s.sources[o.source].Priority, place)
 }
 
 // before tells whether machines would take an offer rather than another of its

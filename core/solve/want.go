@@ -120,11 +120,11 @@ func (s *selector) match(w Want) (out []offer) {
 	for _, n := range s.namesOf(w) {
 		fit := s.offered(w, n)
 		if w.Source == AllSources && len(fit) > 0 {
-			best := u.order(fit[0])
+			best := s.order(fit[0])
 			for _, o := range fit {
-				best = min(best, u.order(o))
+				best = min(best, s.order(o))
 			}
-			fit = slices.DeleteFunc(fit, func(o offer) bool { return u.order(o) != best })
+			fit = slices.DeleteFunc(fit, func(o offer) bool { return s.order(o) != best })
 		}
 		fit = slices.DeleteFunc(fit, func(o offer) bool {
 			return w.By == ByName && !u.isIn(o, w.Relation) || !w.admits(o.Package)

@@ -8,7 +8,6 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"stockade/core/archive"
 	"stockade/core/definition"
 	"stockade/core/edition"
 	"stockade/core/families"
@@ -346,15 +345,15 @@ func (s *Service) unseen(was string, m store.Move) finding.List {
 	var out finding.List
 	seen := map[string]bool{}
 	for _, src := range open.Sources {
-		f, ok := families.All[src.Family].(archive.ForwardOnly)
-		if !ok || seen[src.Family] {
+		older := families.All[src.Family].Rules().Older
+		if older == "" || seen[src.Family] {
 			continue
 		}
 		seen[src.Family] = true
 		out = append(out, finding.New("lane.older-lists", "lane "+m.Lane,
 			"it shows an older edition than before; machines of the family %s that have asked since keep "+
 				"the newer lists until an edition newer than %s is shown", src.Family, was).
-			Do("to see the older one at once, on each such machine: %s", f.SeeOlder()))
+			Do("to see the older one at once, on each such machine: %s", older))
 	}
 	return out
 }

@@ -29,7 +29,6 @@ type Family struct{}
 var (
 	_ archive.Family       = Family{}
 	_ archive.Housed       = Family{}
-	_ archive.Ordered      = Family{}
 	_ archive.SignedBeside = Family{}
 	_ archive.Listing      = Family{}
 )
@@ -338,7 +337,3 @@ func (Family) Lasting(p string) bool { return strings.Contains(path.Base(p), ".p
 func (Family) Identify(p *archive.Package) archive.Identity {
 	return archive.Identity{Name: p.Name, Version: p.Version, Arch: p.Arch}
 }
-
-// FirstWins implements archive.Ordered: the client asks repositories in the order
-// in which its files name them (pacman.conf(5)).
-func (Family) FirstWins() bool { return true }

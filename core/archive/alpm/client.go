@@ -11,68 +11,69 @@ import (
 
 const clientConf = "etc/pacman.d/stockade.conf"
 
-// ClientFiles implements archive.Family: a file that pacman.conf(5) includes,
-// the keys, and a script that makes the machine trust them and use the file. The
-// client asks repositories in the order in which they stand, which is that of
-// our priorities. A pin keeps the installed version where it is.
-func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.List, error) {
+// Configure implements archive.Configuring. The client has a repository for each component, called
+// as the component is, and asks them in the order in which they stand: that of our priorities.
+// Two databases of one name are one for the client, so the second is an error: machines would not
+// see its packages. A pin keeps the installed version where it is.
+func (f Family) Configure(c archive.Client) (archive.Configuration, finding.List) {
 	if err := filledIn(c).Check(); err != nil {
-		return nil, nil, err
+		return archive.Configuration{}, finding.ListOf(err)
 	}
+	ordered, unseen, found := c.BestFirst(func(arch, machine string) bool { return rank(arch, machine) >= 0 })
+	conf := archive.Configuration{Unseen: unseen, Pins: c.Pins}
+	taken := map[string]string{}
+	for _, s := range ordered {
+		for _, component := range s.Components {
+			if other, twice := taken[component]; twice {
+				why := fmt.Sprintf("pacman knows databases by name alone, and %s has one called %s too",
+					other, component)
+				conf.Unseen = append(conf.Unseen, archive.Unseen{Source: s.Name, Component: component,
+					Why: why})
+				found = append(found, finding.New("lane.name-taken", "source "+s.Name,
+					"%s: machines would see only that one", why))
+				continue
+			}
+			taken[component] = s.Name
+			r := archive.Repository{ClientSource: s, Component: component,
+				Rank: archive.RankOf(s.Priority, len(conf.Repositories))}
+			r.Components = []string{component}
+			conf.Repositories = append(conf.Repositories, r)
+		}
+	}
+	for _, p := range c.Pins {
+		found = append(found, finding.New("pin.installed-only", "",
+			"pacman knows no versions in pins: %s stays at the version that a machine has, and a machine "+
+				"without it gets the one of the edition", p.Name))
+	}
+	return conf, found
+}
+
+// Print implements archive.Configuring: a file that pacman.conf(5) includes, the keys, and a
+// script that makes the machine trust them and use the file.
+func (f Family) Print(c archive.Configuration, lane, at string) ([]archive.ClientFile, error) {
 	var files []archive.ClientFile
-	var notes finding.List
 	var conf, keys archive.Text
-	conf.Line("# Written by Stockade for the lane %s.", c.Lane)
+	conf.Line("# Written by Stockade for the lane %s.", lane)
 	conf.Line("# Changes made here are lost when it writes again.")
 	for _, p := range c.Pins {
 		conf.Line("# pin of the group: %s", p.String())
 		conf.Line("IgnorePkg = %s", p.Name)
-		notes = append(notes, finding.New("pin.installed-only", "",
-			"pacman knows no versions in pins: %s stays at the version that a machine has, and a machine "+
-				"without it gets the one of the edition", p.Name))
 	}
-	ordered := slices.Clone(c.Sources)
-	slices.SortStableFunc(ordered, func(a, b archive.ClientSource) int { return a.Priority - b.Priority })
-	taken := map[string]string{}
 	added := map[string]bool{}
-	for _, s := range ordered {
-		arch := ""
-		for _, a := range s.Architectures {
-			if len(c.Architectures) == 0 || slices.ContainsFunc(c.Architectures, func(m string) bool {
-				return rank(a, m) >= 0
-			}) {
-				arch = a
-				break
-			}
+	for _, s := range c.Repositories {
+		address := strings.TrimRight(at, "/") + "/" + s.Name
+		if strings.HasPrefix(at, "/") {
+			address = "file://" + archive.EscapeFolder(address)
 		}
-		if arch == "" {
-			notes = append(notes, finding.New("source.architecture-missing", "source "+s.Name,
-				"it has nothing for %s, and is left out of the files",
-				strings.Join(c.Architectures, ", ")).Rated(finding.Warning))
-			continue
+		if dir := folder(s.Source, s.Component, s.Architectures[0]); dir != "" {
+			address += "/" + dir
 		}
-		for _, component := range s.Components {
-			if other, twice := taken[component]; twice {
-				notes = append(notes, finding.New("lane.name-taken", "source "+s.Name,
-					"the client knows databases by name alone, and %s has one called %s too; only that "+
-						"one is in the files", other, component))
-				continue
-			}
-			taken[component] = s.Name
-			address := strings.TrimRight(c.At, "/") + "/" + s.Name
-			if strings.HasPrefix(c.At, "/") {
-				address = "file://" + archive.EscapeFolder(address)
-			}
-			if dir := folder(s.Source, component, arch); dir != "" {
-				address += "/" + dir
-			}
-			conf.Line("")
-			conf.Line("# source %s, priority %d", s.Name, s.Priority)
-			conf.Line("[%s]", component)
-			conf.Line("SigLevel = Required TrustedOnly")
-			conf.Line("Usage = All")
-			conf.Line("Server = %s", address)
-		}
+		conf.Line("")
+		conf.Line("# source %s, priority %d", s.Name, s.Priority)
+		conf.Line("[%s]", s.Component)
+		conf.Line("SigLevel = Required TrustedOnly")
+		conf.Line("Usage = All")
+		conf.Line("Server = %s", address)
 		for _, k := range s.Keys {
 			if added[k.Fingerprint] {
 				continue
@@ -88,27 +89,28 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 	}
 	text, err := conf.Bytes()
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	trusted, err := keys.Bytes()
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	files = append(files,
 		archive.ClientFile{Path: clientConf, Mode: 0o644, Data: text},
 		archive.ClientFile{
 			Path: "etc/pacman.d/" + archive.SetupName,
 			Mode: 0o755,
-			Data: []byte(fmt.Sprintf(setup, c.Lane, trusted)),
+			Data: []byte(fmt.Sprintf(setup, lane, trusted)),
 		})
 	slices.SortFunc(files, func(a, b archive.ClientFile) int { return strings.Compare(a.Path, b.Path) })
-	return files, notes, nil
+	return files, nil
 }
 
-var _ archive.Pinning = Family{}
-
-// PinEffect implements archive.Pinning (IgnorePkg, pacman.conf(5)).
-func (Family) PinEffect() archive.PinEffect { return archive.PinHolds }
+// Rules implements archive.Matching. The order of repositories: pacman.conf(5), "Repository
+// Sections". Pins: IgnorePkg (pacman.conf(5)).
+func (Family) Rules() archive.Rules {
+	return archive.Rules{InOrder: true, FirstProvider: true, Pins: archive.PinHolds}
+}
 
 // Touched implements archive.Configuring.
 func (Family) Touched() []string {

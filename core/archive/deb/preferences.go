@@ -252,6 +252,7 @@ func isLabelled(what string, s archive.ConfiguredSource) bool {
 func (r *configuration) preferPackages(p preferred) {
 	kind, what, _ := strings.Cut(p.pin, " ")
 	what = strings.TrimSpace(what)
+	p.packages = strings.ReplaceAll(p.packages+" ", everyArch+" ", " ")
 	names := strings.Fields(p.packages)
 	shown := finding.Harmless(strings.Join(names, " "))
 	add := func(way, format string, args ...any) {

@@ -150,9 +150,7 @@ func TestAMirrorsSourcesCanBeToldApart(t *testing.T) {
 			Components: []string{"core"}, Architectures: []string{"amd64"}, Languages: []string{"en"}},
 			Priority: priority, Tailored: tailored, Origin: origin, Label: origin, Codename: "heron"}
 	}
-	files, notes, err := Family{}.ClientFiles(archive.Client{Lane: "steady",
-		At:      "http://127.0.0.1:8441/lane/steady/",
-		Sources: []archive.ClientSource{src("b", "Tarn", true, 40), src("a", "Tarn", true, 20)}})
+	files, notes, err := archive.ClientFiles(Family{}, archive.Client{Sources: []archive.ClientSource{src("b", "Tarn", true, 40), src("a", "Tarn", true, 20)}}, "steady", "http://127.0.0.1:8441/lane/steady/")
 	if err != nil || len(notes) > 0 {
 		t.Fatal(err, notes)
 	}
@@ -196,27 +194,25 @@ func TestAMirrorsSourcesCanBeToldApart(t *testing.T) {
 		{"a copy that has the name of a tailored one", []archive.ClientSource{src("a", "Tarn", true, 20),
 			narrow("b", 40, "a", "")}, true},
 	} {
-		_, _, err := Family{}.ClientFiles(archive.Client{Lane: "steady", At: "/media", Sources: c.sources})
+		_, _, err := archive.ClientFiles(Family{}, archive.Client{Sources: c.sources}, "steady", "/media")
 		if f, _ := finding.From(err); (f.Code == "priority.ambiguous") != c.refused ||
 			err != nil && !c.refused {
 			t.Errorf("%s: %v", c.name, err)
 		}
 	}
 	// A source with nothing for the machine is left out, and that is told.
-	files, notes, _ = Family{}.ClientFiles(archive.Client{Lane: "steady", At: "/media",
-		Architectures: []string{"arm64"}, Sources: []archive.ClientSource{src("a", "Tarn", true, 20)}})
+	files, notes, _ = archive.ClientFiles(Family{}, archive.Client{Architectures: []string{"arm64"}, Sources: []archive.ClientSource{src("a", "Tarn", true, 20)}}, "steady", "/media")
 	if len(notes.With("source.architecture-missing")) != 1 || len(files) != 3 {
 		t.Error(notes, len(files))
 	}
-	if _, _, err := (Family{}).ClientFiles(archive.Client{Lane: "steady", At: "/media",
-		Pins: []archive.Relation{{Name: "a", Op: archive.Greater, Version: "1"}}}); err == nil {
+	if _, _, err := archive.ClientFiles(Family{}, archive.Client{Pins: []archive.Relation{{Name: "a", Op: archive.Greater, Version: "1"}}}, "steady", "/media"); err == nil {
 		t.Error("a pin that is none was accepted")
 	}
 }
 
 // What a machine had before is put aside once, loses nothing, and is not read by the client.
 func TestTheSetupPutsAsideWhatTheMachineHadBefore(t *testing.T) {
-	files, _, err := Family{}.ClientFiles(archive.Client{Lane: "steady", At: "/media"})
+	files, _, err := archive.ClientFiles(Family{}, archive.Client{}, "steady", "/media")
 	must.Do(t, err)
 	root := t.TempDir()
 	write := func(path, text string) {

@@ -9,38 +9,38 @@ import (
 	"stockade/core/finding"
 )
 
-// ClientFiles implements archive.Family: one file of repository definitions for
-// dnf (dnf.conf(5)) and the same for zypper (zypper(8), whose defaults differ),
-// the keys beside them. Both check signatures on the root and on packages. Our
-// priorities are theirs: 1 is asked first, and 99 last. What a pin leaves out
-// is excluded for dnf and locked for zypper.
-func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.List, error) {
+// Configure implements archive.Configuring. Our priorities are those of dnf and zypper: 1 is
+// asked first, and 99 last.
+func (f Family) Configure(c archive.Client) (archive.Configuration, finding.List) {
 	if err := c.Check(); err != nil {
-		return nil, nil, err
+		return archive.Configuration{}, finding.ListOf(err)
 	}
+	ordered, unseen, found := c.BestFirst(func(arch, machine string) bool { return rank(arch, machine) >= 0 })
+	conf := archive.Configuration{Unseen: unseen, Pins: c.Pins}
+	for _, s := range ordered {
+		conf.Repositories = append(conf.Repositories,
+			archive.Repository{ClientSource: s, Rank: archive.RankOf(s.Priority, 0)})
+	}
+	return conf, found
+}
+
+// Print implements archive.Configuring: one file of repository definitions for dnf
+// (dnf.conf(5)) and the same for zypper (zypper(8), whose defaults differ), the keys beside
+// them. Both check signatures on the metadata and on packages. What a pin leaves out is
+// excluded for dnf and locked for zypper.
+func (f Family) Print(c archive.Configuration, lane, at string) ([]archive.ClientFile, error) {
 	var files []archive.ClientFile
-	var notes finding.List
 	var dnf, zypper, locks archive.Text
 	for _, t := range []*archive.Text{&dnf, &zypper} {
-		t.Line("# Written by Stockade for the lane %s.", c.Lane)
+		t.Line("# Written by Stockade for the lane %s.", lane)
 		t.Line("# Changes made here are lost when it writes again.")
 	}
 	excluded := excludes(c.Pins)
-	ordered := slices.Clone(c.Sources)
-	slices.SortStableFunc(ordered, func(a, b archive.ClientSource) int { return a.Priority - b.Priority })
-	for _, s := range ordered {
-		if len(c.Architectures) > 0 && !slices.ContainsFunc(s.Architectures, func(a string) bool {
-			return slices.ContainsFunc(c.Architectures, func(m string) bool { return rank(a, m) >= 0 })
-		}) {
-			notes = append(notes, finding.New("source.architecture-missing", "source "+s.Name,
-				"it has nothing for %s, and is left out of the files",
-				strings.Join(c.Architectures, ", ")).Rated(finding.Warning))
-			continue
-		}
-		keys := keyFiles(s)
+	for _, s := range c.Repositories {
+		keys := keyFiles(s.ClientSource)
 		files = append(files, keys...)
 		for _, t := range []*archive.Text{&dnf, &zypper} {
-			section(t, c, s, keys)
+			section(t, lane, at, s.ClientSource, keys)
 		}
 		dnf.Line("skip_if_unavailable=0")
 		dnf.Line("metadata_expire=60")
@@ -51,14 +51,14 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 		for _, line := range []string{"pkg_gpgcheck=1", "autorefresh=1", "type=rpm-md", "keeppackages=0"} {
 			zypper.Line("%s", line)
 		}
-		modules, err := moduleFiles(s)
+		modules, err := moduleFiles(s.ClientSource)
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		files = append(files, modules...)
 	}
 	if len(c.Pins) > 0 {
-		locks.Line("# Written by Stockade for the lane %s", c.Lane)
+		locks.Line("# Written by Stockade for the lane %s", lane)
 	}
 	for _, p := range c.Pins {
 		for _, op := range []string{"<", ">"} {
@@ -73,7 +73,7 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 	files = append(files, archive.ClientFile{
 		Path: "etc/pki/rpm-gpg/" + archive.SetupName,
 		Mode: 0o755,
-		Data: []byte(fmt.Sprintf(setup, c.Lane)),
+		Data: []byte(fmt.Sprintf(setup, lane)),
 	})
 	for _, t := range []struct {
 		path string
@@ -82,7 +82,7 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 		{"etc/zypp/locks", &locks}} {
 		data, err := t.text.Bytes()
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		if !t.text.Empty() {
 			files = append(files, archive.ClientFile{Path: t.path, Mode: 0o644, Data: data})
@@ -90,14 +90,15 @@ func (f Family) ClientFiles(c archive.Client) ([]archive.ClientFile, finding.Lis
 	}
 	slices.SortFunc(files, func(a, b archive.ClientFile) int { return strings.Compare(a.Path, b.Path) })
 	files = slices.CompactFunc(files, func(a, b archive.ClientFile) bool { return a.Path == b.Path })
-	return files, notes, nil
+	return files, nil
 }
 
-var _ archive.Pinning = Family{}
-
-// PinEffect implements archive.Pinning: other versions are excluded for dnf (excludepkgs,
-// dnf.conf(5)), and locked for zypper.
-func (Family) PinEffect() archive.PinEffect { return archive.PinExcludes }
+// Rules implements archive.Matching. Pins: other versions are excluded for dnf (excludepkgs,
+// dnf.conf(5)), and locked for zypper. dnf looks at priorities among what is newer than what is
+// installed.
+func (Family) Rules() archive.Rules {
+	return archive.Rules{NeverBack: true, Pins: archive.PinExcludes}
+}
 
 func keyFiles(s archive.ClientSource) (out []archive.ClientFile) {
 	for _, k := range s.Keys {
@@ -111,14 +112,14 @@ func keyFiles(s archive.ClientSource) (out []archive.ClientFile) {
 }
 
 // section writes what both clients read of one repository.
-func section(t *archive.Text, c archive.Client, s archive.ClientSource, keys []archive.ClientFile) {
-	address := strings.TrimRight(c.At, "/") + "/" + s.Name + "/"
-	if strings.HasPrefix(c.At, "/") {
+func section(t *archive.Text, lane, at string, s archive.ClientSource, keys []archive.ClientFile) {
+	address := strings.TrimRight(at, "/") + "/" + s.Name + "/"
+	if strings.HasPrefix(at, "/") {
 		address = "file://" + archive.EscapeFolder(address)
 	}
 	t.Line("")
 	t.Line("[stockade-%s]", s.Name)
-	t.Line("name=%s (Stockade, lane %s)", s.Name, c.Lane)
+	t.Line("name=%s (Stockade, lane %s)", s.Name, lane)
 	t.Line("baseurl=%s", address)
 	t.Line("enabled=1")
 	t.Line("priority=%d", s.Priority)
@@ -183,23 +184,52 @@ for repo in "$root"/etc/yum.repos.d/*.repo "$root"/etc/zypp/repos.d/*.repo; do
 done
 `
 
-// excludes gives patterns, as dnf has them, for every version of the pinned
-// packages but the one of the pin. The epoch in each pattern keeps it from
-// meaning a package whose name only begins alike.
+// excludes gives patterns, as dnf has them, for every version of the pinned packages but the
+// one of the pin.
+//
+// dnf reads a pattern in several forms, one after the other, and takes the first that finds
+// anything: NAME-EPOCH:VERSION-RELEASE.ARCH before NAME-EPOCH:VERSION-RELEASE before
+// NAME-EPOCH:VERSION. Each pattern here has all the parts that its form needs, so that no other
+// form means the pinned version. The epoch keeps a pattern from meaning a package whose name
+// only begins alike.
 func excludes(pins []archive.Relation) (out []string) {
 	for _, p := range pins {
 		epoch, version, release := splitEVR(p.Version)
 		out = append(out, otherEpochs(p.Name+"-", epoch)...)
 		at := p.Name + "-" + epoch + ":"
-		// What goes on where the release begins is no other version, and what goes on
-		// with one more dot before the architecture is another release.
-		out = append(out, otherThan(at, version, "-")...)
-		if release != "" {
-			out = append(out, otherThan(at+version+"-", release, ".")...)
-			out = append(out, at+version+"-"+release+".*.*")
+		for _, other := range otherThan(version) {
+			out = append(out, at+other+"-*.*")
+		}
+		if release == "" {
+			continue
+		}
+		at += version + "-"
+		for i := 1; i < len(release); i++ {
+			// Without an architecture: as a pattern with one, "1.*" could mean the release 1.el9.
+			out = append(out, at+release[:i])
+		}
+		for _, other := range differing(release) {
+			out = append(out, at+other+".*")
 		}
 	}
 	return out
+}
+
+// otherThan gives patterns for every text that is not word.
+func otherThan(word string) (out []string) {
+	for i := 1; i < len(word); i++ {
+		out = append(out, word[:i])
+	}
+	return append(out, differing(word)...)
+}
+
+// differing gives patterns for every text that differs from word in a character, or goes on
+// behind it.
+func differing(word string) (out []string) {
+	for i := range word {
+		out = append(out, word[:i]+"[!"+word[i:i+1]+"]*")
+	}
+	return append(out, word+"?*")
 }
 
 // maxEpochDigits is how many digits an epoch can have: it is an unsigned number of
@@ -222,16 +252,3 @@ func otherEpochs(prefix, epoch string) (out []string) {
 	}
 	return out
 }
-
-// otherThan gives patterns for every text behind prefix that is not word, with
-// end behind it.
-func otherThan(prefix, word, end string) (out []string) {
-	for i := range word {
-		out = append(out, prefix+word[:i]+"[!"+word[i:i+1]+"]*")
-	}
-	return append(out, prefix+word+"[!"+end+"]*")
-}
-
-// PassesOlder implements archive.NeverBack: dnf looks at priorities among what is newer than what
-// is installed.
-func (Family) PassesOlder() {}
