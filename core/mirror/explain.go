@@ -114,10 +114,7 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 				finding.Count(len(unaided)-i, "further package")).Rated(severity(plan)))
 			break
 		}
-		out = append(out, finding.New("mirror.not-by-itself", object, "%s", u.String()).
-			Rated(severity(plan)).Do("except %[1]s %[2]s where it is not needed, pin \"%[1]s = %[3]s\" "+
-			"for the group, or name %[1]s=%[3]s on the machine", u.First.Name, u.First.Version,
-			u.Meets.Version))
+		out = append(out, notByItself(u, object).Rated(severity(plan)))
 	}
 	for _, d := range s.Damaged {
 		if f, ok := finding.From(d); ok {
@@ -125,6 +122,21 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 		}
 	}
 	return append(out, c.surpassed(ctx, plan, made, members, s.Surpassed)...)
+}
+
+// notByItself tells of a package that a client does not install by itself.
+func notByItself(u solve.Unaided, object string) finding.Finding {
+	f := finding.New("mirror.not-by-itself", object, "%s", u.String())
+	switch {
+	case u.First == nil || u.First == u.Meets:
+		return f.Do("except %s, or what it does not go together with", u.Needer.Name)
+	case u.First.Name == u.Meets.Name:
+		return f.Do("except %[1]s %[2]s where it is not needed, pin \"%[1]s = %[3]s\" "+
+			"for the group, or name %[1]s=%[3]s on the machine", u.First.Name, u.First.Version,
+			u.Meets.Version)
+	}
+	return f.Do("install %s first on the machine, or except %s where it is not needed", u.Meets.Name,
+		u.First.Name)
 }
 
 // unmatchedAnywhere tells of a want of the mirror that machines of no view would

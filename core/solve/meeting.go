@@ -121,6 +121,17 @@ func (b *budget) spend(n int) bool {
 	return b.err == nil
 }
 
+// spendTime counts work that has a bound of its own: only whether the context ended is asked.
+func (b *budget) spendTime(n int) bool {
+	if b.err == nil {
+		if b.check += int64(n) + 1; b.check >= checkEvery {
+			b.check = 0
+			b.err = b.ctx.Err()
+		}
+	}
+	return b.err == nil
+}
+
 // meetingKey is a relation and where it is looked for.
 type meetingKey struct {
 	*relation

@@ -8,8 +8,9 @@ import (
 )
 
 // Unaided is a package that the clients of some families do not install by themselves although
-// everything that it needs is there: one of its needs is met by a version alone that is not what
-// comes first of its name (archive.Rules.CandidateOnly). Who names that version installs it.
+// everything that it needs is there: one of its needs is met only by a version that is not the
+// candidate of its name (archive.Rules.CandidateOnly), or by another package than the one that the
+// client takes first (archive.Rules.FirstProvider). Who names that package installs it.
 type Unaided struct {
 	View   string
 	Arch   string
@@ -26,7 +27,13 @@ type Unaided struct {
 // unaided looks, when all was taken for all views, for what machines do not install by themselves.
 // What was proved of it is taken back.
 func (s *selector) unaided(views []View) {
-	if !s.rules.CandidateOnly || !s.severalVersions() {
+	var look func(*Proof, provedThere)
+	switch {
+	case s.rules.FirstProvider:
+		look = s.byFirst
+	case s.rules.CandidateOnly && s.severalVersions():
+		look = s.unaidedBy
+	default:
 		return
 	}
 	at := 0
@@ -36,7 +43,7 @@ func (s *selector) unaided(views []View) {
 				return
 			}
 			s.begin(v, arch)
-			s.unaidedBy(&s.out.Proofs[at], s.proved[at])
+			look(&s.out.Proofs[at], s.proved[at])
 			if at++; s.err != nil {
 				return
 			}
@@ -241,9 +248,21 @@ func (u Unaided) String() string {
 			names = append(names, p.Name)
 		}
 	}
-	s := u.Needer.String() + " needs " + u.Clause.String() + ", which " + u.Meets.Name + " " +
-		u.Meets.Version + " meets, and " + u.First.Name + " " + u.First.Version +
-		" is what is taken of it " + where(u.View, u.Arch)
+	needer := u.Needer.String()
+	if u.Needer.Version == "" { // a set that shall go together
+		needer = u.Needer.Name
+	}
+	s := needer + " needs " + u.Clause.String()
+	switch {
+	case u.First == nil:
+		s += ", which nothing satisfies together with what is taken before " + where(u.View, u.Arch)
+	case u.Meets == u.First:
+		s += ", for which " + u.First.Name + " " + u.First.Version + " is taken " + where(u.View, u.Arch) +
+			", and that does not go together with the rest"
+	default:
+		s += ", which " + u.Meets.Name + " " + u.Meets.Version + " meets, and " + u.First.Name + " " +
+			u.First.Version + " is what is taken of it " + where(u.View, u.Arch)
+	}
 	if len(names) > 0 {
 		s += "; that stops " + strings.Join(names[:min(3, len(names))], ", ")
 		if more := len(names) - 3; more > 0 {
