@@ -49,13 +49,13 @@ func ClientFiles(r Request) ([]archive.ClientFile, finding.List, error) {
 	if err != nil {
 		return nil, nil, err
 	}
+	if at := slices.IndexFunc(view.Told, isError); at >= 0 {
+		return nil, nil, view.Told[at]
+	}
 	if len(view.Sources) == 0 {
 		return nil, nil, r.blind(view)
 	}
 	found := append(finding.List{}, view.Findings()...)
-	if at := slices.IndexFunc(view.Told, isError); at >= 0 {
-		return nil, nil, view.Told[at]
-	}
 	keys := map[string][]archive.ClientKey{}
 	for _, src := range r.Edition.Sources {
 		if view.Sees(src.Name) {

@@ -119,6 +119,10 @@ func See(group string, g definition.Group, families archive.Registry, sources []
 			client.Architectures = slices.Concat(g.Architectures, v.Foreign)
 		}
 		v.Client, v.Told = f.Configure(client)
+		v.Sources = slices.DeleteFunc(v.Sources, func(name string) bool {
+			return !v.Client.Sees(name, "") && slices.ContainsFunc(v.Client.Unseen,
+				func(u archive.Unseen) bool { return u.Source == name })
+		})
 	}
 	return v, nil
 }

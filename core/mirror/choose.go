@@ -366,8 +366,11 @@ func (c *choosing) uncovered(wants []solve.Want, sets []solve.Together,
 		sets[i].Loose = true
 	}
 	var sees []int
-	for k := range members {
-		sees = append(sees, k)
+	all := c.out.ungrouped[c.family()]
+	for k, i := range members {
+		if all.Sees(plan.Sources[i].Name) {
+			sees = append(sees, k)
+		}
 	}
 	sees = append(sees, c.footings[beside.key()]...)
 	var archs []string
@@ -378,7 +381,7 @@ func (c *choosing) uncovered(wants []solve.Want, sets []solve.Together,
 			}
 		}
 	}
-	ranks := ranksOf(c.out.ungrouped[c.family()], plan, members)
+	ranks := ranksOf(all, plan, members)
 	for _, a := range archs {
 		v := solve.View{Architectures: []string{a}, Wants: []int{}, Sources: sees, Every: plan.Every,
 			Together: sets, Beside: beside.String(), Ranks: ranks}

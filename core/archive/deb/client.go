@@ -140,6 +140,13 @@ func writeSource(t *archive.Text, at string, s archive.ClientSource, keyring str
 	} else {
 		t.Line("Languages: %s", strings.Join(s.Languages, " "))
 	}
+	// A Release names lists that a copy does not have (of files, of icons). A machine that has
+	// programs which ask for these would end apt-get update with an error.
+	targets := "Packages Translations"
+	if s.SourcePackages {
+		targets += " Sources"
+	}
+	t.Line("Targets: %s", targets)
 	t.Line("Signed-By: /%s", keyring)
 	if !s.Tailored {
 		t.Line("# The edition behind the lane was checked when it was built; how long it serves is " +

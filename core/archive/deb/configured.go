@@ -276,7 +276,12 @@ func (r *configuration) option(e *configuredEntry, name, value string, line int,
 	case "check-valid-until", "valid-until-min", "valid-until-max", "check-date", "date-max-future":
 		add(finding.New("import.lost", "", "%s is not taken over: a root whose own end has passed is told",
 			said).Do("write max_age: for how old its root may be"))
-	case "pdiffs", "by-hash", "target", "inrelease-path", "snapshot":
+	case "target":
+		usual := []string{"Packages", "Translations", "Sources"}
+		if slices.ContainsFunc(strings.Fields(value), func(v string) bool { return !slices.Contains(usual, v) }) {
+			add(finding.New("import.lost", "", "%s has no counterpart, and is left out", said))
+		}
+	case "pdiffs", "by-hash", "inrelease-path", "snapshot":
 		add(finding.New("import.lost", "", "%s has no counterpart, and is left out", said))
 	default:
 		add(finding.New("import.lost", "", "there is no option %q, and it is left out",
