@@ -289,6 +289,11 @@ func (s *Service) laneDifference(l api.Lane, to edition.ID) (any, error) {
 			Pins: append([]string{}, will.PinTexts()...)}
 		seen := machine.Difference(was, will, families.All[g.Family], changes)
 		d.Summary = machine.Summarise(seen)
+		outdated, err := machine.Outdated(group, g, families.All, before, after.Edition)
+		if err != nil {
+			return nil, err
+		}
+		out.Findings = append(out.Findings, outdated...)
 		d.Items = seen[:min(len(seen), shownOfGroup)]
 		if len(will.Sources) == 0 {
 			d.Blind = "its machines would see no source of " + out.To
@@ -328,7 +333,37 @@ func (s *Service) step(l api.Lane, m store.Move, by string) (api.Lane, error) {
 		return l, err
 	}
 	l.Findings = append(l.Findings, s.unseen(was, m)...)
-	return l, nil
+	outdated, err := s.outdated(was, m, l.Groups)
+	l.Findings = append(l.Findings, outdated...)
+	return l, err
+}
+
+// outdated tells which groups need other files after a step than before.
+func (s *Service) outdated(was string, m store.Move, groups []string) (found finding.List, err error) {
+	from, err := edition.ParseID(was, m.Mirror)
+	if err != nil || from.Mirror != m.Mirror {
+		return nil, nil // it showed nothing, or another mirror: machines get other files anyway
+	}
+	before, err := s.editions.brief(s, from.Mirror, from.Number)
+	if err != nil {
+		return nil, nil // what is wrong with it is told where it is served
+	}
+	after, err := s.editions.brief(s, m.Mirror, m.Edition)
+	if err != nil {
+		return nil, nil
+	}
+	set, err := s.db.Described()
+	if err != nil {
+		return nil, err
+	}
+	for _, group := range groups {
+		outdated, err := machine.Outdated(group, set.Groups[group], families.All, before, after)
+		if err != nil {
+			return nil, err
+		}
+		found = append(found, outdated...)
+	}
+	return found, nil
 }
 
 // unseen tells whether a lane was moved to an older edition that clients which asked
