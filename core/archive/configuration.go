@@ -85,6 +85,9 @@ type Configuration struct {
 	Pins []Relation
 	// Unseen are sources, or components of one, that the client does not see, and why.
 	Unseen []Unseen
+	// Untrusted are fingerprints of keys that machines must not trust any more. They matter to
+	// clients with one keyring for all sources, which keeps a key that no file names any more.
+	Untrusted []string
 }
 
 // Repository is one repository as a client has it: a source, or one component of it where the
@@ -163,6 +166,9 @@ func PrintFiles(f Configuring, conf Configuration, lane, at string) ([]ClientFil
 		return nil, err
 	}
 	if err := CheckWord("lane", lane); err != nil {
+		return nil, err
+	}
+	if err := CheckWords("fingerprint", conf.Untrusted...); err != nil {
 		return nil, err
 	}
 	return f.Print(conf, lane, at)

@@ -109,6 +109,9 @@ type Configuring interface {
 	// checked. A file called SetupName is a script for sh(1) that takes a machine's other package
 	// sources out of use.
 	Print(c Configuration, lane, at string) ([]ClientFile, error)
+	// Untrust is the command that makes a machine stop trusting a key for a source, where it does
+	// not get new files.
+	Untrust(source, fingerprint string) string
 	// Touched gives the files and folders, relative to a machine's root, that its files and
 	// that script change: with them as they were, the client is as it was.
 	Touched() []string

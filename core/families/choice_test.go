@@ -32,7 +32,7 @@ type chooser struct {
 	// otherwise tells that this client is known to take something else of a name than the rule
 	// says, which docs/priorities.md tells as well; nil: never.
 	otherwise func(u *town, name string) bool
-	versions     []string
+	versions  []string
 	// asks gives what the client would take for names, with its files below a root.
 	asks func(t *testing.T, root string, names []string) map[string]string
 }

@@ -120,4 +120,3 @@ func TestAPinnedPairOfTwoArchitecturesInstalls(t *testing.T) {
 		t.Errorf("apt-get takes %v, want version 1.0-1 of both", got)
 	}
 }
-

@@ -26,6 +26,8 @@ type Request struct {
 	// those that it did before: whoever trusts one of them for a source is to trust all
 	// of Site for it, so that a machine is ready before the key changes.
 	Site, Former []string
+	// Barred are the fingerprints of all keys that were barred or retired, whatever they signed.
+	Barred []string
 }
 
 // Of gives the view of a group on an edition.
@@ -69,6 +71,7 @@ func ClientFiles(r Request) ([]archive.ClientFile, finding.List, error) {
 	for i, repository := range client.Repositories {
 		client.Repositories[i].Keys = keys[repository.Name]
 	}
+	client.Untrusted = r.untrusted(keys)
 	g := r.Definition
 	files, err := archive.PrintFiles(r.Families[g.Family], client, g.Lane, r.At)
 	if err != nil {
@@ -82,6 +85,23 @@ func ClientFiles(r Request) ([]archive.ClientFile, finding.List, error) {
 	}
 	pins, err := r.unmatched(view.Pins)
 	return files, append(found, pins...), err
+}
+
+// untrusted gives the keys that machines must not trust any more: those barred or retired, and former
+// keys of the site, as far as no source needs them.
+func (r Request) untrusted(needed map[string][]archive.ClientKey) (out []string) {
+	for _, f := range slices.Concat(r.Barred, r.Former) {
+		needs := func(k archive.ClientKey) bool { return k.Fingerprint == f }
+		inUse := slices.Contains(r.Site, f) || slices.Contains(out, f)
+		for _, keys := range needed {
+			inUse = inUse || slices.ContainsFunc(keys, needs)
+		}
+		if !inUse {
+			out = append(out, f)
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 func isError(f finding.Finding) bool { return f.Severity == finding.Error }
@@ -140,7 +160,8 @@ func (r Request) trusted(src edition.Source) (out []archive.ClientKey, found fin
 			found = append(found, finding.New("key.barred", "source "+src.Name,
 				"machines of %s checked it with the key %s, which %s: they are not told to trust it, and "+
 					"what it alone signed will not install", r.Edition.Name(), f, why).
-				Do("build %s anew, and move its lanes", r.Edition.Mirror))
+				Do("build %s again and move its lanes; on machines that do not get these files: %s",
+					r.Edition.Mirror, r.Families[src.Family].Untrust(src.Name, f)))
 			continue
 		}
 		cert, ok := r.Certificates[f]

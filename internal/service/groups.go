@@ -76,7 +76,7 @@ func (s *Service) groupFiles(name, at, named string) (api.Files, error) {
 	}
 	files, found, err := machine.ClientFiles(machine.Request{Group: name, Definition: g, Edition: e, At: at,
 		Families: families.All, Certificates: certificates, Distrusted: t.Distrusted,
-		Site: fingerprints(site.now()), Former: fingerprints(site.former)})
+		Site: fingerprints(site.now()), Former: fingerprints(site.former), Barred: t.outOfUse()})
 	if err != nil {
 		return api.Files{}, err
 	}

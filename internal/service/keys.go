@@ -63,6 +63,16 @@ func (s *Service) readTrusted() (*trusted, error) {
 	return t, nil
 }
 
+// outOfUse gives the keys that were barred or retired.
+func (t *trusted) outOfUse() (out []string) {
+	for _, f := range slices.Sorted(maps.Keys(t.certificates)) {
+		if _, barred := t.Barred(f); barred || t.retired[f] {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
 // keyring gives the keyring of a described source.
 func (t *trusted) keyring(set *definition.Set, source string, now func() time.Time) *trust.Keyring {
 	return t.Keyring(source, set.Signers(source), t.certificates, now).Under(set.Policy(source))

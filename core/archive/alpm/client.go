@@ -52,7 +52,8 @@ func (f Family) Configure(c archive.Client) (archive.Configuration, finding.List
 // script that makes the machine trust them and use the file.
 func (f Family) Print(c archive.Configuration, lane, at string) ([]archive.ClientFile, error) {
 	var files []archive.ClientFile
-	var conf, keys archive.Text
+	var conf archive.Text
+	var trusted []string
 	conf.Line("# Written by Stockade for the lane %s.", lane)
 	conf.Line("# Changes made here are lost when it writes again.")
 	for _, p := range c.Pins {
@@ -84,14 +85,10 @@ func (f Family) Print(c archive.Configuration, lane, at string) ([]archive.Clien
 				Mode: 0o644,
 				Data: []byte(k.Armoured),
 			})
-			keys.Line("trust %s", k.Fingerprint)
+			trusted = append(trusted, k.Fingerprint)
 		}
 	}
 	text, err := conf.Bytes()
-	if err != nil {
-		return nil, err
-	}
-	trusted, err := keys.Bytes()
 	if err != nil {
 		return nil, err
 	}
@@ -100,7 +97,8 @@ func (f Family) Print(c archive.Configuration, lane, at string) ([]archive.Clien
 		archive.ClientFile{
 			Path: "etc/pacman.d/" + archive.SetupName,
 			Mode: 0o755,
-			Data: []byte(fmt.Sprintf(setup, lane, trusted)),
+			Data: []byte(strings.NewReplacer("LANE", lane, "TRUSTED", strings.Join(trusted, " "),
+				"UNTRUSTED", strings.Join(c.Untrusted, " ")).Replace(setup)),
 		})
 	slices.SortFunc(files, func(a, b archive.ClientFile) int { return strings.Compare(a.Path, b.Path) })
 	return files, nil
@@ -112,14 +110,20 @@ func (Family) Rules() archive.Rules {
 	return archive.Rules{InOrder: true, FirstProvider: true, Pins: archive.PinHolds}
 }
 
+// Untrust implements archive.Configuring.
+func (Family) Untrust(_, fingerprint string) string { return "pacman-key --delete " + fingerprint }
+
 // Touched implements archive.Configuring.
 func (Family) Touched() []string {
 	return []string{"etc/pacman.conf", "etc/pacman.conf.before-stockade", "etc/pacman.d"}
 }
 
 const setup = `#!/bin/sh
-# Written by Stockade for the lane %s. Makes this machine's pacman trust the
-# keys of the lane and take packages from it alone. It can be run again at any
+# Written by Stockade for the lane LANE. Makes this machine's pacman trust the
+# keys of the lane and take packages from it alone. Keys that an earlier run made it
+# trust and that the lane does not need any more are deleted, and so are keys that
+# Stockade knows as barred or retired: pacman has one keyring for all repositories,
+# and trusts what is in it whether or not a file names it. It can be run again at any
 # time. With a folder as its argument it works on the system below that folder.
 #
 # The way back: copy etc/pacman.conf.before-stockade over etc/pacman.conf.
@@ -133,11 +137,25 @@ if [ ! -s "$gnupg/trustdb.gpg" ]; then
 	mkdir -p "$gnupg"
 	pacman-key --gpgdir "$gnupg" --init
 fi
-trust() {
-	pacman-key --gpgdir "$gnupg" --add "$root/etc/pacman.d/stockade-keys/$1.asc"
-	pacman-key --gpgdir "$gnupg" --lsign-key "$1"
-}
-%s
+before="$root/etc/pacman.d/stockade-trusted"
+now='TRUSTED'
+gone='UNTRUSTED'
+if [ -f "$before" ]; then
+	gone="$gone $(cat "$before")"
+fi
+for key in $gone; do
+	case " $now " in *" $key "*) continue ;; esac
+	if gpg --homedir "$gnupg" --no-permission-warning --list-keys "$key" >/dev/null 2>&1; then
+		pacman-key --gpgdir "$gnupg" --delete "$key"
+		echo "pacman does not trust the key $key any more"
+	fi
+done
+for key in $now; do
+	pacman-key --gpgdir "$gnupg" --add "$root/etc/pacman.d/stockade-keys/$key.asc"
+	pacman-key --gpgdir "$gnupg" --lsign-key "$key"
+done
+printf '%s\n' $now >"$before"
+
 # The options of the machine stay; repositories that were in use go.
 if [ -e "$conf" ] && ! grep -qxF "$include" "$conf"; then
 	[ -e "$conf.before-stockade" ] || cp -p "$conf" "$conf.before-stockade"

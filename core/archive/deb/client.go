@@ -90,6 +90,12 @@ func (Family) Rules() archive.Rules {
 			"takes the older version where it is named"}
 }
 
+// Untrust implements archive.Configuring: each source has a keyring of its own, and without it apt
+// refuses the source.
+func (Family) Untrust(source, _ string) string {
+	return "rm /etc/apt/keyrings/stockade-" + source + ".gpg"
+}
+
 // Touched implements archive.Configuring.
 func (Family) Touched() []string { return []string{"etc/apt"} }
 

@@ -1,7 +1,6 @@
 package rpm
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
@@ -73,7 +72,8 @@ func (f Family) Print(c archive.Configuration, lane, at string) ([]archive.Clien
 	files = append(files, archive.ClientFile{
 		Path: "etc/pki/rpm-gpg/" + archive.SetupName,
 		Mode: 0o755,
-		Data: []byte(fmt.Sprintf(setup, lane)),
+		Data: []byte(strings.NewReplacer("LANE", lane, "UNTRUSTED", strings.Join(c.Untrusted, " ")).
+			Replace(setup)),
 	})
 	for _, t := range []struct {
 		path string
@@ -157,29 +157,69 @@ func moduleFiles(s archive.ClientSource) (out []archive.ClientFile, err error) {
 	return out, nil
 }
 
+// Untrust implements archive.Configuring. rpm names a key by the end of its fingerprint.
+func (Family) Untrust(_, fingerprint string) string {
+	id := strings.ToLower(fingerprint)
+	return "rpm -e --allmatches gpg-pubkey-" + id[max(0, len(id)-8):]
+}
+
 // Touched implements archive.Configuring.
 func (Family) Touched() []string {
 	return []string{"etc/dnf", "etc/pki/rpm-gpg", "etc/yum.repos.d", "etc/zypp"}
 }
 
 const setup = `#!/bin/sh
-# Written by Stockade for the lane %s. Makes this machine's rpm know the keys of
-# the lane, and takes repositories out of use that were in use before. It can be
+# Written by Stockade for the lane LANE. Makes this machine's rpm know the keys of
+# the lane, and takes repositories out of use that were in use before. Keys that an
+# earlier run made known and that the lane does not need any more are deleted, and so
+# are keys that Stockade knows as barred or retired: rpm has one keyring for all
+# repositories, and trusts what is in it whether or not a file names it. It can be
 # run again at any time. With a folder as its argument it works on the system
 # below that folder.
 #
 # The way back: rename the files *.before-stockade beside stockade.repo to *.repo.
 set -eu
 root="${1:-/}"
-for key in "$root"/etc/pki/rpm-gpg/stockade-*.asc; do
-	rpm --root "$root" --import "$key"
+before="$root/etc/pki/rpm-gpg/stockade-trusted"
+now=
+for file in "$root"/etc/pki/rpm-gpg/stockade-*.asc; do
+	[ -e "$file" ] || continue
+	key=${file##*-}
+	now="$now ${key%.asc}"
 done
+# delete takes a key out of rpm's records. They name it by the end of its fingerprint, in small letters.
+delete() {
+	rpm --root "$root" -q gpg-pubkey --qf '%{VERSION} %{NAME}-%{VERSION}-%{RELEASE}\n' 2>/dev/null |
+		while read -r id package; do
+			case "$(echo "$1" | tr A-F a-f)" in
+			*"$id")
+				rpm --root "$root" -e --allmatches "$package"
+				echo "rpm does not trust the key $1 any more"
+				;;
+			esac
+		done
+}
+gone='UNTRUSTED'
+if [ -f "$before" ]; then
+	gone="$gone $(cat "$before")"
+fi
+for key in $gone; do
+	case " $now " in *" $key "*) continue ;; esac
+	delete "$key"
+	# dnf keeps the keys of a repository's metadata beside what it downloaded.
+	rm -rf "$root"/var/cache/dnf/stockade-*/pubring "$root"/var/cache/libdnf5/stockade-*/pubring
+done
+for file in "$root"/etc/pki/rpm-gpg/stockade-*.asc; do
+	[ -e "$file" ] || continue
+	rpm --root "$root" --import "$file"
+done
+printf '%s\n' $now >"$before"
 for repo in "$root"/etc/yum.repos.d/*.repo "$root"/etc/zypp/repos.d/*.repo; do
 	case "$repo" in
 	*/stockade.repo | *'*'*) continue ;;
 	esac
-	to="${repo%%.repo}.before-stockade"
-	[ ! -e "$to" ] || to="${repo%%.repo}.$(date +%%s).before-stockade"
+	to="${repo%.repo}.before-stockade"
+	[ ! -e "$to" ] || to="${repo%.repo}.$(date +%s).before-stockade"
 	mv "$repo" "$to"
 done
 `
