@@ -13,15 +13,24 @@ const (
 	maxInventoryLines = 200_000
 )
 
+// Installed is a package that a machine has, as its own programs list it.
+type Installed struct {
+	Identity
+	// Held: the machine itself keeps it at its version, whatever its group says.
+	Held bool
+	// Unfinished says what is left to do where its installation came to no end; empty: nothing.
+	Unfinished string
+}
+
 // Inventory reads a list of what is installed, a package a line. entry gives what the words of a
-// line say; a zero Identity passes the line over, and an error tells why it is none.
-func Inventory(data []byte, entry func(words []string) (Identity, error)) ([]Identity, error) {
+// line say; a zero Installed passes the line over, and an error tells why it is none.
+func Inventory(data []byte, entry func(words []string) (Installed, error)) ([]Installed, error) {
 	if len(data) > maxInventory {
 		return nil, finding.New("content.too-large", "",
 			"the list is %d bytes long, and at most %d are read",
 			len(data), maxInventory)
 	}
-	var out []Identity
+	var out []Installed
 	seen := map[Identity]bool{}
 	n := 0
 	for line := range bytes.Lines(data) {
@@ -40,8 +49,8 @@ func Inventory(data []byte, entry func(words []string) (Identity, error)) ([]Ide
 		if err != nil {
 			return nil, badLine(n, string(line), err)
 		}
-		if id.Name != "" && !seen[id] {
-			seen[id] = true
+		if id.Name != "" && !seen[id.Identity] {
+			seen[id.Identity] = true
 			out = append(out, id)
 		}
 	}

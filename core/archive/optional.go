@@ -154,13 +154,21 @@ type Grouped interface {
 type Inventoried interface {
 	// ReadInventory gives name, version and architecture (empty where it is not said) of each
 	// package. An error names the line.
-	ReadInventory(data []byte) ([]Identity, error)
+	ReadInventory(data []byte) ([]Installed, error)
 	// PrintsInventory is the command that prints such a list on a machine, in a form that lacks
 	// nothing.
 	PrintsInventory() string
 	// Lacks tells what a list does not say of what is installed in which version, so that it cannot
 	// be compared with what is offered; empty: nothing, or versions are left out altogether.
 	Lacks(data []byte) string
+}
+
+// Versioned is implemented by a family in which packages that are installed side by side in several
+// versions carry the version in their name.
+type Versioned interface {
+	// VersionInName gives the name without the version, and the version; empty where the name
+	// has none.
+	VersionInName(name string) (stem, version string)
 }
 
 // Sourced is implemented by a family whose repositories list the source packages that their

@@ -96,20 +96,22 @@ func TestWhatComesOutOfAStreamIsBounded(t *testing.T) {
 }
 
 func TestEachRefusalOfAnInventory(t *testing.T) {
-	read := func(text string) ([]Identity, error) {
-		return Inventory([]byte(text), func(words []string) (Identity, error) {
+	id := func(name, version string) Installed {
+		return Installed{Identity: Identity{Name: name, Version: version}}
+	}
+	read := func(text string) ([]Installed, error) {
+		return Inventory([]byte(text), func(words []string) (Installed, error) {
 			if words[0] == "skip" {
-				return Identity{}, nil
+				return Installed{}, nil
 			}
 			if len(words) < 2 {
-				return Identity{}, errors.New("it has one word")
+				return Installed{}, errors.New("it has one word")
 			}
-			return Identity{Name: words[0], Version: words[1]}, nil
+			return id(words[0], words[1]), nil
 		})
 	}
 	got, err := read("tide 1\n# a note\n\nskip\ntide 1\ntide 2\n")
-	if err != nil || !slices.Equal(got, []Identity{{Name: "tide", Version: "1"},
-		{Name: "tide", Version: "2"}}) {
+	if err != nil || !slices.Equal(got, []Installed{id("tide", "1"), id("tide", "2")}) {
 		t.Errorf("%v %v", got, err)
 	}
 	long := strings.Repeat("x", 80)

@@ -33,6 +33,9 @@ func (l List) ReadList(data []byte, families archive.Registry) ([]string, error)
 	}
 	var out []string
 	for _, id := range have {
+		if id.Unfinished != "" {
+			continue // nothing may rest on it
+		}
 		out = append(out, strings.TrimSpace(strings.TrimRight(id.Name+" "+id.Version, " ")+" "+id.Arch))
 	}
 	if len(out) == 0 {

@@ -78,7 +78,7 @@ func dnfIn(t *testing.T, root string) []string {
 		"--setopt=logdir=" + root + "/log", "--setopt=strict=0", "--assumeno", "--nogpgcheck"}
 }
 
-var dnfLine = regexp.MustCompile(`(?m)^ (p\d+) +(?:x86_64|noarch|i686) +(\S+) +stockade-`)
+var dnfLine = regexp.MustCompile(`(?m)^ (p\d+|kernel) +(?:x86_64|noarch|i686) +(\S+) +stockade-`)
 
 func zypperIn(t *testing.T, root string) []string {
 	must.Do(t, os.MkdirAll(filepath.Join(root, "tmp"), 0o755))

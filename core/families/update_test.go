@@ -2,6 +2,7 @@ package families
 
 import (
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -12,6 +13,9 @@ import (
 	"testing"
 
 	"stockade/core/archive"
+	"stockade/core/definition"
+	"stockade/core/edition"
+	"stockade/core/machine"
 	"stockade/core/solve"
 	"stockade/internal/made"
 	"stockade/internal/must"
@@ -59,7 +63,7 @@ var updaters = map[string]updater{
 			with := zypperIn(t, root)
 			run(t, root, append(with, "refresh")...)
 			return picked(run(t, root, append(with, "update", "--dry-run", "--details",
-				"--no-recommends")...), regexp.MustCompile(`(?m)^(p\d+) *\n +\S+ -> (\S+) *\n`))
+				"--no-recommends")...), regexp.MustCompile(`(?m)^(p\d+|kernel) *\n +(?:\S+ -> )?(\S+) *\n`))
 		},
 		// The locks that are a pin there lock what is installed as well.
 		otherwise: func(u *town, have archive.Identity) bool {
@@ -210,4 +214,79 @@ func (u *town) succeeding(t *testing.T, installed []archive.Identity,
 		}
 	}
 	return out
+}
+
+// Of packages of which several versions stay installed, the real clients update the newest alone, or
+// those that have names of their own each: what is told of a machine says the same.
+func TestWhatIsUpdatedOfVersionsSideBySideIsWhatTheRealClientUpdates(t *testing.T) {
+	key := made.Keys(made.Owner{Name: "Tarn archive"})[0]
+	for _, c := range choosers {
+		if c.family == "alpm" {
+			continue // its client keeps no versions side by side
+		}
+		kernel := func(version, abi string) archive.Package {
+			if c.family == "deb" {
+				return archive.Package{Name: "linux-image-" + abi + "-" + c.own, Version: version, Arch: c.own}
+			}
+			return archive.Package{Name: "kernel", Version: version, Arch: c.own}
+		}
+		for name, row := range map[string]struct{ installed, offered []archive.Package }{
+			"a newer one": {[]archive.Package{kernel("1.0-1", "1.0-1"), kernel("1.1-1", "1.1-1")},
+				[]archive.Package{kernel("2.0-1", "2.0-1"), kernel("1.1-1", "1.1-1")}},
+			"the same": {[]archive.Package{kernel("1.0-1", "1.0-1"), kernel("1.1-1", "1.1-1")},
+				[]archive.Package{kernel("1.1-1", "1.1-1"), kernel("1.0-1", "1.0-1")}},
+			"an update of the newest": {[]archive.Package{kernel("1.0-1", "1.0-1"), kernel("1.1-1", "1.1-1")},
+				[]archive.Package{kernel("1.1-2", "1.1-1")}},
+		} {
+			t.Run(c.name+" "+name, func(t *testing.T) {
+				t.Parallel()
+				u := &town{chooser: c, priority: []int{20}, packages: [][]archive.Package{row.offered}}
+				var installed []archive.Identity
+				for _, p := range row.installed {
+					installed = append(installed, archive.Identity{Name: p.Name, Version: p.Version, Arch: p.Arch})
+				}
+				u.asks = func(t *testing.T, root string, _ []string) map[string]string {
+					put(t, filepath.Join(root, "etc/zypp/zypp.conf"), "[main]\nmultiversion = kernel\n")
+					updaters[c.name].install(t, root, installed)
+					return updaters[c.name].updates(t, root)
+				}
+				want := map[string]string{}
+				for _, x := range u.compared(t, installed) {
+					if x.State == solve.Behind {
+						want[x.Name] = x.Offered
+					}
+				}
+				got := u.theirs(t, key, nil)
+				maps.DeleteFunc(got, func(name, version string) bool { // its own list says something else of it
+					return slices.Contains(installed, archive.Identity{Name: name, Version: version, Arch: c.own})
+				})
+				if !maps.Equal(got, want) {
+					t.Errorf("the client updates %v, and we say %v", got, want)
+				}
+			})
+		}
+	}
+}
+
+// compared is what is told of a machine with packages installed.
+func (u *town) compared(t *testing.T, have []archive.Identity) []machine.InstalledPackage {
+	t.Helper()
+	e := &edition.Edition{}
+	var items []edition.Item
+	for i, packages := range u.packages {
+		src := u.source(fmt.Sprintf("s%d", i))
+		e.Sources = append(e.Sources, edition.Source{Source: src, Priority: u.priority[i], Tailored: true})
+		for _, p := range packages {
+			items = append(items, edition.Item{Source: src.Name, Name: p.Name, Version: p.Version, Arch: p.Arch})
+		}
+	}
+	view, err := machine.Of("town", definition.Group{Family: u.family, Architectures: []string{u.own}}, All, e)
+	must.Do(t, err)
+	var installed []archive.Installed
+	for _, id := range have {
+		installed = append(installed, archive.Installed{Identity: id})
+	}
+	out, err := machine.Offer(e, items).To(view, All[u.family]).Compare(t.Context(), installed)
+	must.Do(t, err)
+	return out.Items
 }

@@ -19,6 +19,11 @@ type Offered struct {
 	security map[string]bool     // by source and id
 }
 
+// Offer is what an edition offers, where its packages are at hand and nothing is known of advisories.
+func Offer(e *edition.Edition, items []edition.Item) *Offered {
+	return &Offered{edition: e, items: items}
+}
+
 // Read reads what an edition has of the names that are asked for.
 func Read(e *edition.Sealed, asked func(name string) bool) (*Offered, error) {
 	o := &Offered{edition: e.Edition, security: map[string]bool{}}
@@ -73,6 +78,10 @@ type InstalledPackage struct {
 	Size       int64    `json:"size,omitempty"` // bytes to be downloaded, of what machines would take
 	Advisories []string `json:"advisories,omitempty"`
 	Security   bool     `json:"security,omitempty"` // one of these is about security
+	// Hold tells that the machine itself holds it back, and not a pin of its group.
+	Hold bool `json:"hold,omitempty"`
+	// Unfinished says what is left to do where its installation came to no end.
+	Unfinished string `json:"unfinished,omitempty"`
 }
 
 // Comparison is what a machine has installed beside what its view offers.
@@ -128,20 +137,32 @@ func (o *Offered) To(v View, f archive.Family) *Offering {
 // Compare tells of each package that a machine has installed whether its view has something else.
 // Each is looked at by itself: what would have to be installed or taken away with it, and what
 // replaces it under another name, is not.
-func (o *Offering) Compare(ctx context.Context, installed []archive.Identity) (Comparison, error) {
+//
+// Versions that a client keeps beside a newer one count as current: it installs updates of such
+// packages beside the newest, and leaves the older ones as they are.
+func (o *Offering) Compare(ctx context.Context, installed []archive.Installed) (Comparison, error) {
 	out := Comparison{Installed: len(installed), Items: []InstalledPackage{}}
+	older := o.superseded(installed)
 	for _, have := range installed {
 		if err := ctx.Err(); err != nil {
 			return out, err
 		}
-		x := o.beside(ctx, have)
+		x := o.beside(ctx, have.Identity)
+		if older[have.Identity] && (x.State != solve.Behind || o.sideBySide(have.Name)) {
+			x = InstalledPackage{Name: have.Name, Version: have.Version, Arch: have.Arch, State: solve.Current}
+		}
+		if have.Held && x.State == solve.Behind {
+			x.State, x.Hold = solve.Held, true
+		}
+		x.Unfinished = have.Unfinished
 		if x.Security {
 			out.Security++
 		}
 		switch x.State {
 		case solve.Current:
-			out.Current++
-			continue
+			if out.Current++; x.Unfinished == "" {
+				continue
+			}
 		case solve.Behind:
 			out.Behind++
 			out.Bytes += x.Size
@@ -163,6 +184,47 @@ func (o *Offering) Compare(ctx context.Context, installed []archive.Identity) (C
 			o.family.CompareVersions(a.Version, b.Version))
 	})
 	return out, nil
+}
+
+// superseded gives what a machine has installed of which it has a newer version too: several
+// versions of one name, or packages that carry their version in their name.
+func (o *Offering) superseded(installed []archive.Installed) map[archive.Identity]bool {
+	type version struct {
+		archive.Identity
+		of string // the version to compare by
+	}
+	newest := map[archive.Identity]version{} // by what is the same of all versions
+	out := map[archive.Identity]bool{}
+	for _, have := range installed {
+		kind, now := archive.Identity{Name: have.Name, Arch: have.Arch}, version{have.Identity, have.Version}
+		if v, ok := o.family.(archive.Versioned); ok {
+			if stem, in := v.VersionInName(have.Name); in != "" {
+				kind.Name, now.of = stem, in
+			}
+		}
+		best, seen := newest[kind]
+		switch {
+		case !seen:
+			newest[kind] = now
+		case o.family.CompareVersions(best.of, now.of) >= 0:
+			out[now.Identity] = true
+		default:
+			out[best.Identity] = true
+			newest[kind] = now
+		}
+	}
+	return out
+}
+
+// sideBySide tells whether a client keeps several versions of a package under one name: it does not
+// update the older ones. Under names of their own it does.
+func (o *Offering) sideBySide(name string) bool {
+	v, ok := o.family.(archive.Versioned)
+	if !ok {
+		return true
+	}
+	_, version := v.VersionInName(name)
+	return version == ""
 }
 
 // matters orders what is told of a machine.

@@ -29,6 +29,14 @@ func lines[T any](t *testing.T, all ...T) []byte {
 	return []byte(b.String())
 }
 
+// installed is packages as a list has them that says nothing else of them.
+func installed(ids ...archive.Identity) (out []archive.Installed) {
+	for _, id := range ids {
+		out = append(out, archive.Installed{Identity: id})
+	}
+	return out
+}
+
 // What a machine has is compared with what its own view offers: sources that it does not see,
 // packages for other architectures and pins make a difference, and what matters most stands first.
 func TestWhatAMachineHasBesideWhatItsViewOffers(t *testing.T) {
@@ -80,7 +88,7 @@ func TestWhatAMachineHasBesideWhatItsViewOffers(t *testing.T) {
 		change(&of)
 		v, err := Of("gatehouse", of, families, e.Edition)
 		must.Do(t, err)
-		c, err := offered.To(v, families["deb"]).Compare(t.Context(), have)
+		c, err := offered.To(v, families["deb"]).Compare(t.Context(), installed(have...))
 		must.Do(t, err)
 		var got []string
 		for _, x := range c.Items {
@@ -131,7 +139,7 @@ func TestWhatAMachineHasBesideWhatItsViewOffers(t *testing.T) {
 	stop()
 	v, err := Of("gatehouse", g, families, e.Edition)
 	must.Do(t, err)
-	if _, err := offered.To(v, families["deb"]).Compare(ended, have); !errors.Is(err, context.Canceled) {
+	if _, err := offered.To(v, families["deb"]).Compare(ended, installed(have...)); !errors.Is(err, context.Canceled) {
 		t.Errorf("after the end: %v", err)
 	}
 }
@@ -173,6 +181,74 @@ func TestAReportSaysWhatIsInstalled(t *testing.T) {
 		}
 		if text := strings.Join(names, " "); err != nil || text != c.says {
 			t.Errorf("%s: %s %v", c.name, text, err)
+		}
+	}
+}
+
+// Older versions that a client keeps beside a newer one wait for nothing; what the machine itself
+// holds is held; and what is not finished is told.
+func TestWhatAClientKeepsHoldsAndHasNotFinished(t *testing.T) {
+	item := func(name, version, arch string) edition.Item {
+		return edition.Item{Source: "tarn", Name: name, Version: version, Arch: arch, Size: 1}
+	}
+	of := func(name, version, arch string, change func(*archive.Installed)) archive.Installed {
+		p := archive.Installed{Identity: archive.Identity{Name: name, Version: version, Arch: arch}}
+		if change != nil {
+			change(&p)
+		}
+		return p
+	}
+	held := func(p *archive.Installed) { p.Held = true }
+	for _, c := range []struct {
+		name, family, arch string
+		offers             []edition.Item
+		have               []archive.Installed
+		want               string
+	}{
+		{"three kernels under one name", "rpm", "x86_64", []edition.Item{item("kernel", "4-1", "x86_64")},
+			[]archive.Installed{of("kernel", "1-1", "x86_64", nil), of("kernel", "3-1", "x86_64", nil),
+				of("kernel", "2-1", "x86_64", nil)}, "2 current: kernel 3-1 behind 4-1"},
+		{"the newest is there already", "rpm", "x86_64", []edition.Item{item("kernel", "3-1", "x86_64")},
+			[]archive.Installed{of("kernel", "3-1", "x86_64", nil), of("kernel", "1-1", "x86_64", nil)}, "2 current: "},
+		{"of another architecture beside it", "rpm", "x86_64", []edition.Item{item("libtide", "3-1", "x86_64"),
+			item("libtide", "3-1", "i686")}, []archive.Installed{of("libtide", "1-1", "i686", nil),
+			of("libtide", "3-1", "x86_64", nil)}, "1 current: libtide 1-1 behind 3-1"},
+		{"kernels under names of their own", "deb", "amd64", []edition.Item{item("linux-image-6.1.0-18-amd64",
+			"6.1.76-1", "amd64"), item("linux-image-6.1.0-17-amd64", "6.1.69-2", "amd64")}, []archive.Installed{
+			of("linux-image-6.1.0-9-amd64", "6.1.27-1", "amd64", nil), of("linux-image-6.1.0-17-amd64", "6.1.69-1",
+				"amd64", nil), of("linux-image-6.1.0-18-amd64", "6.1.76-1", "amd64", nil),
+			of("linux-image-6.1.0-9-rt-amd64", "6.1.27-1", "amd64", nil)},
+			"2 current: linux-image-6.1.0-9-rt-amd64 6.1.27-1 stranded ; linux-image-6.1.0-17-amd64 6.1.69-1 behind 6.1.69-2"},
+		{"what the machine holds", "deb", "amd64", []edition.Item{item("gate", "2-1", "amd64"), item("tide", "1-1",
+			"amd64")}, []archive.Installed{of("gate", "1-1", "amd64", held), of("tide", "1-1", "amd64", held)},
+			"1 current: gate 1-1 held 2-1 by the machine"},
+		{"what is not finished", "deb", "amd64", []edition.Item{item("gate", "2-1", "amd64"), item("tide", "1-1",
+			"amd64")}, []archive.Installed{of("gate", "1-1", "amd64", func(p *archive.Installed) { p.Unfinished = "unpacked" }),
+			of("tide", "1-1", "amd64", func(p *archive.Installed) { p.Unfinished = "half-configured" })},
+			"1 current: tide 1-1 current 1-1 half-configured; gate 1-1 behind 2-1 unpacked"},
+	} {
+		src := edition.Source{Source: archive.Source{Name: "tarn", Family: c.family, Release: "heron",
+			Architectures: []string{c.arch, "i686"}}, Priority: 20}
+		e := sealedWith(t, []edition.Source{src}, lines(t, c.offers...), nil)
+		offered, err := Read(e, func(string) bool { return true })
+		must.Do(t, err)
+		v, err := Of("gatehouse", definition.Group{Family: c.family, Architectures: []string{c.arch}}, families, e.Edition)
+		must.Do(t, err)
+		got, err := offered.To(v, families[c.family]).Compare(t.Context(), c.have)
+		must.Do(t, err)
+		var all []string
+		for _, x := range got.Items {
+			text := fmt.Sprintf("%s %s %s %s", x.Name, x.Version, x.State, x.Offered)
+			if x.Hold {
+				text += " by the machine"
+			}
+			if x.Unfinished != "" {
+				text += " " + x.Unfinished
+			}
+			all = append(all, text)
+		}
+		if text := fmt.Sprintf("%d current: %s", got.Current, strings.Join(all, "; ")); text != c.want {
+			t.Errorf("%s: got %q, want %q", c.name, text, c.want)
 		}
 	}
 }

@@ -8,7 +8,7 @@ import (
 // ReadReport reads what a machine of a family has installed, as a program of its own prints it.
 // It refuses a list that is empty, or does not say versions whole: what comes of comparing them
 // would not be so.
-func ReadReport(families archive.Registry, family string, data []byte) ([]archive.Identity, error) {
+func ReadReport(families archive.Registry, family string, data []byte) ([]archive.Installed, error) {
 	f, ok := families[family].(archive.Inventoried)
 	if !ok {
 		return nil, finding.New("define.bad-value", "", "what machines of the family %q have installed "+

@@ -127,6 +127,22 @@ func (a *app) machineList() *cobra.Command {
 var said = map[solve.InstalledState]string{
 	solve.Behind: "newer on its lane", solve.Held: "held by a pin", solve.Stranded: "no source has it",
 	solve.Ahead: "newer than its lane's", machine.Unknown: "not compared: a module stream",
+	solve.Current: "current",
+}
+
+// stateOf says what the state of an installed package is.
+func stateOf(x machine.InstalledPackage) string {
+	text := said[x.State]
+	if x.Hold {
+		text = "held by the machine"
+	}
+	if x.Security {
+		text += ", security"
+	}
+	if x.Unfinished != "" {
+		text += ", " + x.Unfinished
+	}
+	return text
 }
 
 func (a *app) machineDetail(m api.Machine) {
@@ -167,12 +183,8 @@ func (a *app) machineDetail(m api.Machine) {
 func (a *app) installed(items []machine.InstalledPackage) {
 	var rows [][]string
 	for _, x := range items {
-		why := said[x.State]
-		if x.Security {
-			why += ", security"
-		}
 		rows = append(rows, []string{x.Name, first(x.Arch, "–"), x.Version, first(x.Offered, "–"),
-			first(x.From, "–"), why, strings.Join(x.Advisories, ", ")})
+			first(x.From, "–"), stateOf(x), strings.Join(x.Advisories, ", ")})
 	}
 	if len(rows) > 0 {
 		fmt.Fprintln(a.out)

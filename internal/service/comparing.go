@@ -165,7 +165,7 @@ func (s *Service) shownTheGroup(name string, g definition.Group, shown string) (
 // toCompare is a machine with what it has installed.
 type toCompare struct {
 	store.Machine
-	installed []archive.Identity
+	installed []archive.Installed
 	problem   string
 }
 

@@ -13,11 +13,12 @@ func (Family) PrintsInventory() string { return "pacman -Q" }
 func (Family) Lacks([]byte) string { return "" }
 
 // ReadInventory implements archive.Inventoried: what pacman -Q prints, a name and a version.
-func (f Family) ReadInventory(data []byte) ([]archive.Identity, error) {
-	return archive.Inventory(data, func(words []string) (archive.Identity, error) {
+func (f Family) ReadInventory(data []byte) ([]archive.Installed, error) {
+	return archive.Inventory(data, func(words []string) (archive.Installed, error) {
 		if len(words) != 2 {
-			return archive.Identity{}, errors.New("it is not a name and a version")
+			return archive.Installed{}, errors.New("it is not a name and a version")
 		}
-		return archive.Identity{Name: words[0], Version: words[1]}, f.CheckVersion(words[1])
+		id := archive.Identity{Name: words[0], Version: words[1]}
+		return archive.Installed{Identity: id}, f.CheckVersion(words[1])
 	})
 }

@@ -26,17 +26,17 @@ func (Family) Lacks(data []byte) string {
 // ReadInventory implements archive.Inventoried: what rpm -qa prints (name-version-release.arch,
 // without an epoch), or name, version and architecture with blanks between them. The keys that
 // rpm keeps like packages are passed over.
-func (Family) ReadInventory(data []byte) ([]archive.Identity, error) {
-	return archive.Inventory(data, func(words []string) (archive.Identity, error) {
+func (Family) ReadInventory(data []byte) ([]archive.Installed, error) {
+	return archive.Inventory(data, func(words []string) (archive.Installed, error) {
 		if strings.HasPrefix(words[0], "gpg-pubkey") {
-			return archive.Identity{}, nil
+			return archive.Installed{}, nil
 		}
 		var id archive.Identity
 		switch len(words) {
 		case 1:
 			var ok bool
 			if id, ok = parseNEVRA(words[0]); !ok {
-				return id, errors.New("it is not name-version-release.arch")
+				return archive.Installed{}, errors.New("it is not name-version-release.arch")
 			}
 		case 2, 3:
 			id = archive.Identity{Name: words[0], Version: strings.TrimPrefix(words[1], "0:")}
@@ -44,9 +44,9 @@ func (Family) ReadInventory(data []byte) ([]archive.Identity, error) {
 				id.Arch = words[2]
 			}
 		default:
-			return id, errors.New("it is not name-version-release.arch")
+			return archive.Installed{}, errors.New("it is not name-version-release.arch")
 		}
-		return id, CheckVersion(id.Version)
+		return archive.Installed{Identity: id}, CheckVersion(id.Version)
 	})
 }
 

@@ -32,6 +32,11 @@ const words: Record<string, ['good' | 'warning' | 'error' | 'note' | 'none', str
   stranded: ['warning', 'no source has it'],
   ahead: ['note', "newer than its lane's"],
   unknown: ['none', 'not compared'],
+  current: ['good', 'current'],
+}
+function stateOf(x: Installed) {
+  const word = x.hold ? 'held by the machine' : words[x.state][1]
+  return x.unfinished ? `${word}, ${x.unfinished}` : word
 }
 const state = ref('')
 const text = ref('')
@@ -169,7 +174,7 @@ async function remove() {
           "
         >
           <template #state="{ row: x }">
-            <Mark :kind="words[x.state][0]" :word="words[x.state][1]" />
+            <Mark :kind="words[x.state][0]" :word="stateOf(x)" />
             <Mark v-if="x.security" kind="warning" word="security" class="ml-2" />
           </template>
           <template #size="{ row: x }">{{ x.size ? size(x.size) : '–' }}</template>
