@@ -62,8 +62,10 @@ var updaters = map[string]updater{
 		updates: func(t *testing.T, root string) map[string]string {
 			with := zypperIn(t, root)
 			run(t, root, append(with, "refresh")...)
-			return picked(run(t, root, append(with, "update", "--dry-run", "--details",
-				"--no-recommends")...), regexp.MustCompile(`(?m)^(p\d+|kernel) *\n +(?:\S+ -> )?(\S+) *\n`))
+			text := run(t, root, append(with, "update", "--dry-run", "--details", "--no-recommends")...)
+			out := picked(text, regexp.MustCompile(`(?m)^(p\d+) *\n +\S+ -> (\S+) *\n`))
+			maps.Copy(out, picked(text, regexp.MustCompile(`(?m)^(kernel) *\n +(\S+) *\n`)))
+			return out
 		},
 		// The locks that are a pin there lock what is installed as well.
 		otherwise: func(u *town, have archive.Identity) bool {
