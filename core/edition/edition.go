@@ -51,16 +51,23 @@ const (
 
 // Edition is what a sealed edition says of itself: about/edition.json.
 type Edition struct {
-	Format   int       `json:"stockade_edition"`
-	Mirror   string    `json:"mirror"`
-	Number   int       `json:"number"`
-	Created  time.Time `json:"created"`
-	Copy     string    `json:"copy"`
-	SiteKey  string    `json:"site_key"` // fingerprint
-	Inputs   string    `json:"inputs"`   // digest over definition and roots
-	Content  string    `json:"content"`  // digest over what machines would see
-	Sources  []Source  `json:"sources"`
-	Packages int       `json:"packages"`
+	Format  int       `json:"stockade_edition"`
+	Mirror  string    `json:"mirror"`
+	Number  int       `json:"number"`
+	Created time.Time `json:"created"`
+	Copy    string    `json:"copy"`
+	SiteKey string    `json:"site_key"` // fingerprint
+	// Inputs is a digest over the basis, as far as it is known before anything is chosen, and the
+	// publications: a build with the same inputs has nothing to do.
+	Inputs string `json:"inputs"`
+	// Content is a digest over packages, advisories and source packages.
+	Content string `json:"content"`
+	// Basis is what it was made from; nil: it was sealed before editions said so.
+	Basis *Basis `json:"basis,omitempty"`
+	// Because tells what is otherwise than in the edition before; empty: there was none.
+	Because  []string `json:"because,omitempty"`
+	Sources  []Source `json:"sources"`
+	Packages int      `json:"packages"`
 	// Journal is the signed head of the site's journal when the edition was made:
 	// a journal that was put back to an earlier state contradicts it.
 	Journal string `json:"journal,omitempty"`

@@ -21,9 +21,9 @@ import (
 	"stockade/internal/must"
 )
 
-// What an edition follows from is one digest: each part of it changes the digest, and what changes no
-// content does not.
-func TestADigestOfInputsChangesWithEachOfThem(t *testing.T) {
+// What an edition follows from is one value with a digest: each part of it changes the digest, and is
+// named where two editions are compared; what changes no content is not.
+func TestTheBasisDiffersWithEachPartOfIt(t *testing.T) {
 	w := newWorld(t)
 	w.plan.Groups = map[string]definition.Group{"hall": {Family: "deb", Release: "heron",
 		Architectures: []string{"amd64"}, Lane: "steady"}}
@@ -33,77 +33,60 @@ func TestADigestOfInputsChangesWithEachOfThem(t *testing.T) {
 	group := func(change func(g *definition.Group)) func() {
 		return func() { g := w.plan.Groups["hall"]; change(&g); w.plan.Groups["hall"] = g }
 	}
-	digests := map[string]string{inputs(w.plan, []*Publication{pub}): "nothing"}
-	contents := map[string]string{content(w.plan, nil, nil, nil): "nothing"}
+	pubs := []*Publication{pub}
+	made := func() *edition.Edition { return &edition.Edition{Basis: basisOf(w.plan, pubs, nil)} }
+	digest := func() string { return inputs(basisOf(w.plan, pubs, nil), pubs) }
+	digests := map[string]string{digest(): "nothing"}
 	for _, c := range []struct {
-		what           string
-		change         func()
-		inputs, inside bool
+		what    string
+		change  func()
+		inputs  bool
+		because string // what is told of it; empty: nothing
 	}{
-		{"the schedule", func() { w.plan.Mirror.Schedule = "30 2 * * *" }, false, false},
-		{"how many are kept", func() { w.plan.Mirror.Keep = 9 }, false, false},
-		{"the lane of a group", group(func(g *definition.Group) { g.Lane = "trial" }), false, false},
-		{"how it is copied", func() { w.plan.Mirror.Copy = definition.Faithful }, true, true},
-		{"how again", func() { w.plan.Mirror.Copy = "tailored" }, false, false},
-		{"what is wanted", func() { w.plan.Mirror.Want.Packages = []string{"x"} }, true, false},
-		{"a pin", group(func(g *definition.Group) { g.Pins = []string{"x = 1"} }), true, false},
-		{"a role", group(func(g *definition.Group) { g.Roles = map[string][]string{"a": {"b"}} }),
-			true, false},
-		{"a footing", group(func(g *definition.Group) { g.Footing.List = "desk" }), true, false},
-		{"an architecture", group(func(g *definition.Group) { g.Architectures = []string{"arm64"} }), true,
-			false},
-		{"a foreign one", group(func(g *definition.Group) { g.Foreign = []string{"i386"} }), true, false},
-		{"the release of a group", group(func(g *definition.Group) { g.Release = "grebe" }), true, false},
+		{"the schedule", func() { w.plan.Mirror.Schedule = "30 2 * * *" }, false, ""},
+		{"how many are kept", func() { w.plan.Mirror.Keep = 9 }, false, ""},
+		{"the lane of a group", group(func(g *definition.Group) { g.Lane = "trial" }), false, ""},
+		{"how it is copied", func() { w.plan.Mirror.Copy = definition.Faithful }, true, "the mirror is copied faithful, and was tailored"},
+		{"how again", func() { w.plan.Mirror.Copy = "tailored" }, false, "the mirror is copied tailored, and was faithful"},
+		{"what is wanted", func() { w.plan.Mirror.Want.Packages = []string{"x"} }, true, "what is wanted"},
+		{"a pin", group(func(g *definition.Group) { g.Pins = []string{"x = 1"} }), true, "group hall: its pins"},
+		{"a role", group(func(g *definition.Group) { g.Roles = map[string][]string{"a": {"b"}} }), true, "group hall: its roles"},
+		{"a footing", group(func(g *definition.Group) { g.Footing.List = "desk" }), true, "group hall: its baseline"},
+		{"an architecture", group(func(g *definition.Group) { g.Architectures = []string{"arm64"} }), true, "group hall: its family, release or architectures"},
+		{"a foreign one", group(func(g *definition.Group) { g.Foreign = []string{"i386"} }), true, "group hall: its family, release or architectures"},
+		{"the release of a group", group(func(g *definition.Group) { g.Release = "grebe" }), true, "group hall: its family, release or architectures"},
 		{"the name of a group", func() {
 			w.plan.Groups["other"] = w.plan.Groups["hall"]
 			delete(w.plan.Groups, "hall")
-		}, true, false},
-		{"a list", func() { w.plan.Lists["desk"] = definition.List{Packages: []string{"y"}} }, true, false},
-		{"the keys of the site", func() { w.plan.Renewed = "AB CD" }, true, true},
-		{"a source's components", func() { w.source.Spec.Components = []string{"core"} }, true, true},
-		{"a priority", func() { w.source.Priority = 21 }, true, true},
-		{"an accepted root", func() { pub.Accepted.Digest = "bb" }, true, false},
-		{"a decision about its keys", func() { w.source.Keyring = w.keyring("elsewhere") }, true, false},
+		}, true, "group other is new|group hall is gone"},
+		{"a list", func() { w.plan.Lists["desk"] = definition.List{Packages: []string{"y"}} }, true, "list desk: what is on it"},
+		{"the keys of the site", func() { w.plan.Renewed = "AB CD" }, true, "the keys that the site signs with"},
+		{"a source's components", func() { w.source.Spec.Components = []string{"core"} }, true, "source tarn: its description"},
+		{"a priority", func() { w.source.Priority = 21 }, true, "source tarn: its priority, 21 in place of 20"},
+		{"an accepted root", func() { pub.Accepted.Digest = "bb" }, true, ""},
+		{"a decision about its keys", func() { w.source.Keyring = w.keyring("elsewhere") }, true, "source tarn: who may sign it"},
+		{"a standing", func() { w.source.Standing = definition.Vendor }, true,
+			"source tarn: its standing, vendor in place of official"},
+		{"that nobody signs it", func() { w.source.Unsigned = &Unsigned{Reason: "a lab"} }, true,
+			"source tarn: that nobody signs it"},
 	} {
+		before := made()
 		c.change()
-		for _, d := range []struct {
-			of      string
-			seen    map[string]string
-			now     string
-			changes bool
-		}{{"inputs", digests, inputs(w.plan, []*Publication{pub}), c.inputs},
-			{"content", contents, content(w.plan, nil, nil, nil), c.inside}} {
-			before, known := d.seen[d.now]
-			if known == d.changes {
-				t.Errorf("%s: the digest of %s is that before (%q): %v, and not %v", c.what, d.of,
-					before, known, !d.changes)
-			}
-			d.seen[d.now] = c.what
+		now := digest()
+		if was, known := digests[now]; known == c.inputs && c.what != "how again" {
+			t.Errorf("%s: the digest is that before (%q): got %v, want %v", c.what, was, known, !c.inputs)
+		}
+		digests[now] = c.what
+		if got := strings.Join(edition.Because(before, made()), "|"); got != c.because {
+			t.Errorf("%s: got %q, want %q", c.what, got, c.because)
 		}
 	}
 	part := func(items, advisories, sources string) string {
-		return content(w.plan, []byte(items), []byte(advisories), []byte(sources))
+		return content([]byte(items), []byte(advisories), []byte(sources))
 	}
 	if a, b, c, d := part("", "", ""), part("x", "", ""), part("", "y", ""), part("", "", "z"); a == b ||
 		a == c || a == d || b == c || c == d {
 		t.Error("packages, advisories and source packages are content, each of them")
-	}
-}
-
-// Where a family's packages are signed one by one, machines are told whose signatures count: another
-// key that counts is another content.
-func TestWhoSignsPackagesIsContentWhereTheyAreSigned(t *testing.T) {
-	plain, signed := newWorld(t), newRPMWorld(t).world
-	for _, c := range []struct {
-		w       *world
-		changes bool
-	}{{plain, false}, {signed, true}} {
-		src := c.w.plan.Sources[0]
-		before := content(c.w.plan, nil, nil, nil)
-		src.Keyring = c.w.keyring("elsewhere")
-		if after := content(c.w.plan, nil, nil, nil); (after != before) != c.changes {
-			t.Errorf("%s: another content %v", src.Family.Name(), after != before)
-		}
 	}
 }
 

@@ -83,6 +83,7 @@ type Outcome struct {
 	lists     [][]List
 	streams   map[*archive.Package]string // the module stream that a package is of
 	sources   []sourcePick                // that come along
+	basis     *edition.Basis              // as far as it is known before anything is chosen
 }
 
 // pick is a chosen package with its source.
@@ -125,7 +126,8 @@ func (b *Builder) Estimate(ctx context.Context, plan Plan) (*Outcome, error) {
 	if err := b.besides(ctx, plan, out); err != nil {
 		return out, err
 	}
-	out.Inputs = inputs(plan, slices.Concat(out.Publications, out.Besides))
+	out.basis = basisOf(plan, out.Publications, out.Besides)
+	out.Inputs = inputs(out.basis, slices.Concat(out.Publications, out.Besides))
 	if p := plan.Previous; p != nil && (p.Inputs == out.Inputs || plan.Alike == out.Inputs) {
 		out.Unchanged = true
 		return out, nil
@@ -147,40 +149,6 @@ func (b *Builder) Estimate(ctx context.Context, plan Plan) (*Outcome, error) {
 	b.recognise(plan, out)
 	b.measure(out)
 	return out, nil
-}
-
-// signers gives the fingerprints whose signatures count for a source now.
-func signers(src *Source) []string {
-	out := []string{}
-	for _, c := range src.Keyring.Counting() {
-		out = append(out, c.Fingerprint)
-	}
-	slices.Sort(out)
-	return out
-}
-
-// inputs is a digest over everything that the content of an edition follows from.
-func inputs(plan Plan, pubs []*Publication) string {
-	h := sha256.New()
-	m := plan.Mirror
-	m.Schedule, m.Keep = "", 0 // these change no content
-	enc := json.NewEncoder(h)
-	enc.Encode(m)
-	for _, name := range slices.Sorted(maps.Keys(plan.Groups)) {
-		g := plan.Groups[name]
-		enc.Encode([]any{name, g.Family, g.Release, g.Architectures, g.Foreign, g.Pins, g.Roles, g.Footing})
-	}
-	for _, name := range slices.Sorted(maps.Keys(plan.Lists)) {
-		enc.Encode([]any{name, plan.Lists[name]})
-	}
-	if plan.Renewed != "" && m.Copy == definition.Tailored {
-		enc.Encode(plan.Renewed)
-	}
-	for _, p := range pubs {
-		enc.Encode(p.Source.Spec)
-		enc.Encode([]any{p.Source.Priority, p.Accepted.Digest, p.Source.Keyring.Decided()})
-	}
-	return hex.EncodeToString(h.Sum(nil))
 }
 
 // measure works out what is still to be fetched.
@@ -304,15 +272,27 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 		return out, err
 	}
 	e.Advisories = bytes.Count(advisories, []byte("\n"))
-	e.Content = content(plan, items.Bytes(), advisories, sources)
-	if plan.Previous != nil && plan.Mirror.Copy == definition.Tailored &&
-		plan.Previous.Content == e.Content {
-		out.Unchanged = true // upstream published, and nothing of it concerns this mirror
-		return out, nil
+	for i, pub := range out.Publications {
+		e.Sources = append(e.Sources, b.describe(pub, plan, out, i))
+	}
+	e.Content = content(items.Bytes(), advisories, sources)
+	basis := *out.basis
+	basis.Told = edition.ToldOf(e.Findings)
+	e.Basis = &basis
+	if plan.Previous != nil {
+		e.Because = edition.Because(plan.Previous, e)
+		if plan.Mirror.Copy != definition.Tailored {
+			e.Because = append(e.Because, "what upstream published") // its own words are part of the copy
+		} else if plan.Previous.Content != e.Content {
+			e.Because = append(e.Because, "its packages, or what is told of them")
+		}
+		if len(e.Because) == 0 {
+			out.Unchanged = true // upstream published, and nothing of it concerns this mirror
+			return out, nil
+		}
 	}
 	for i, pub := range out.Publications {
-		es := b.describe(pub, plan, out, i)
-		e.Sources = append(e.Sources, es)
+		es := e.Sources[i]
 		if plan.Mirror.Copy == definition.Faithful {
 			var notes finding.List
 			notes, err = b.copyIndexes(ctx, pub, files)
@@ -355,21 +335,9 @@ func errorsOf(l finding.List) finding.List {
 	})
 }
 
-// content is a digest over what machines would see of a tailored edition.
-func content(plan Plan, items, advisories, sources []byte) string {
+// content is a digest over the packages of an edition, and what is told of them.
+func content(items, advisories, sources []byte) string {
 	h := sha256.New()
-	enc := json.NewEncoder(h)
-	for _, s := range plan.Sources {
-		enc.Encode(s.Spec)
-		enc.Encode(s.Priority)
-		if s.Family.SignsPackages() {
-			enc.Encode(signers(s)) // machines are told to trust them
-		}
-	}
-	enc.Encode(plan.Mirror.Copy)
-	if plan.Renewed != "" {
-		enc.Encode(plan.Renewed)
-	}
 	h.Write(items)
 	h.Write(advisories)
 	h.Write(sources)

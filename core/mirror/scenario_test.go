@@ -353,6 +353,7 @@ func (s *stage) answer(asked step) (any, error) {
 		if err == nil && asked.Do == "build" && !out.Unchanged {
 			s.editions[asked.Of] = append(s.editions[asked.Of], out.Edition)
 			s.places.Off(func() { s.contents(out.Edition) })
+			out = inOrder(out)
 		}
 		return out, err
 	case "preview":
@@ -391,6 +392,28 @@ func (s *stage) answer(asked step) (any, error) {
 			"accepted": p.Accepted, "judged": p.Judged}, nil
 	}
 	return nil, fmt.Errorf("%q is nothing that can be asked", asked.Do)
+}
+
+// inOrder gives an outcome with the signers of its basis in the order of the made-up keys: their
+// fingerprints are others each time.
+func inOrder(out *Outcome) *Outcome {
+	shown, sealed, basis := *out, *out.Edition, *out.Edition.Basis
+	number := func(signer string) int {
+		return slices.IndexFunc(keys(), func(k *trust.SiteKey) bool {
+			return strings.HasPrefix(signer, k.Certificate().Fingerprint)
+		})
+	}
+	ordered := func(sources []edition.BasisSource) (out []edition.BasisSource) {
+		for _, src := range sources {
+			src.Signers = slices.Clone(src.Signers)
+			slices.SortFunc(src.Signers, func(a, b string) int { return number(a) - number(b) })
+			out = append(out, src)
+		}
+		return out
+	}
+	basis.Sources, basis.Beside = ordered(basis.Sources), ordered(basis.Beside)
+	sealed.Basis, shown.Edition = &basis, &sealed
+	return &shown
 }
 
 // scenarios reads those of a file.

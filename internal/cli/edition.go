@@ -102,6 +102,9 @@ func (a *app) editionDetail(e api.EditionDetail) {
 	pairs := []string{"edition", e.Name, "made", date(e.Created), "copy", e.Copy, "seal", seal,
 		"lanes", strings.Join(e.Lanes, ", "), "packages", strconv.Itoa(e.Packages), "files",
 		fmt.Sprintf("%d, %s", e.Files, size(e.Bytes))}
+	if len(e.Seal.Because) > 0 {
+		pairs = append(pairs, "changed", strings.Join(e.Seal.Because, "; "))
+	}
 	for _, p := range e.Seal.Proofs {
 		pairs = append(pairs, "proof", p.String())
 	}

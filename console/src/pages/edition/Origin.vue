@@ -14,6 +14,12 @@ defineProps<{ edition: EditionDetail }>()
       <h2 class="mb-1.5">Proved when it was built</h2>
       <div class="panel overflow-x-auto"><Proofs :proofs="edition.seal.proofs" /></div>
     </section>
+    <section v-if="edition.seal.because?.length">
+      <h2 class="mb-1.5">What changed since the edition before</h2>
+      <ul class="panel list-disc p-3 pl-7">
+        <li v-for="what in edition.seal.because" :key="what">{{ what }}</li>
+      </ul>
+    </section>
     <section v-for="s in edition.seal.sources ?? []" :key="s.name" class="panel p-3">
       <h2 class="mb-2">{{ s.name }}</h2>
       <dl class="facts">
