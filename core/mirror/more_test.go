@@ -6,6 +6,7 @@ import (
 	"maps"
 	"os"
 	"path"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -14,6 +15,7 @@ import (
 	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/core/pool"
+	"stockade/core/trust"
 	"stockade/internal/made"
 	"stockade/internal/must"
 )
@@ -144,9 +146,30 @@ func TestARootWithADetachedSignatureIsAskedForConditionally(t *testing.T) {
 	if out, err = w.build(); err != nil || !out.Unchanged {
 		t.Fatalf("%v", err)
 	}
-	if w.hits["dists/heron/Release"] != 1 || w.hits["dists/heron/Release.gpg"] != 0 {
+	if w.hits["dists/heron/Release"] != 1 || w.hits["dists/heron/Release.gpg"] != 1 {
 		t.Errorf("asked for %v", w.hits)
 	}
+	// The same text under a new signature, by a key that took the place of the old one: the new
+	// signature counts, and the old one does not any more.
+	renewed := keys()[1]
+	signature, err := renewed.DetachSign(w.files["dists/heron/Release"], true)
+	must.Do(t, err)
+	before := w.keyring("tarn")
+	w.source.Keyring = trust.NewKeyring("tarn", []trust.Known{{Certificate: renewed.Certificate(),
+		VouchedFor: []string{"tarn"}}, {Certificate: w.key.Certificate(), VouchedFor: []string{"tarn"},
+		Barred: "stolen"}}, func() time.Time { return w.now })
+	first := w.files["dists/heron/Release.gpg"]
+	w.refusedAfterFirst(t, "key.barred")
+	w.files["dists/heron/Release.gpg"] = signature
+	if out, err = w.build(); err != nil || out.Unchanged || out.FetchFiles > 0 ||
+		out.Edition.Sources[0].Signer.Fingerprint != renewed.Certificate().Fingerprint {
+		t.Fatalf("the renewed signature: %+v %v", out.Edition, err)
+	}
+	if !slices.Contains(out.Edition.Because, "source tarn: who signed it") {
+		t.Errorf("got %q", out.Edition.Because)
+	}
+	w.files["dists/heron/Release.gpg"], w.source.Keyring = first, before
+	w.plan.Number++
 	// A new text under the old signature is no root.
 	w.repo.Date = w.repo.Date.Add(time.Minute)
 	old := w.files["dists/heron/Release.gpg"]

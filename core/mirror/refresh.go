@@ -133,13 +133,13 @@ func (b *Builder) refreshBy(ctx context.Context, src *Source, pub *Publication, 
 		only := src.Route
 		only.Upstreams = []fetch.Upstream{r.Upstream}
 		for _, f := range choice[1:] {
-			if f.Signs != "" && !fresh[f.Signs] {
-				if err := b.takeOld(old, f.Path, files); err != nil {
-					return err
-				}
-				continue
+			known := old
+			if fresh[f.Signs] {
+				known = nil // a signature of before is on something else
 			}
-			err := b.Fetch.Get(ctx, only, b.rootRequest(f, old), func(r *fetch.Response) error {
+			// A signature is asked for even where what it signs did not change: a key that was
+			// renewed, or replaced, signs the same bytes again.
+			err := b.Fetch.Get(ctx, only, b.rootRequest(f, known), func(r *fetch.Response) error {
 				return take(f, r)
 			}, nil)
 			if f.Signs != "" && errors.Is(err, fetch.ErrNotFound) {
@@ -184,10 +184,10 @@ func (b *Builder) refreshBy(ctx context.Context, src *Source, pub *Publication, 
 }
 
 // rootRequest asks for a file of a root, conditionally where an upstream told
-// how to the last time. A signature is not: it follows what it signs.
+// how to the last time.
 func (b *Builder) rootRequest(f archive.RootFile, old *Accepted) fetch.Request {
 	req := fetch.Request{Path: f.Path, Max: maxRoot}
-	if old != nil && f.Signs == "" {
+	if old != nil {
 		req.Known = func(u fetch.Upstream) (string, string) {
 			c := old.Conditional[conditionalKey(u, f.Path)]
 			return c.ETag, c.LastModified
