@@ -658,7 +658,7 @@ func (s *Service) startVerify(name string, number int, by string) (api.Job, erro
 			if ctx.Err() != nil {
 				return nil, nil, ctx.Err()
 			}
-			if err := s.db.Keep("verify", open.Name(), checked{found}, s.now().UTC()); err != nil {
+			if err := s.db.Keep("verify", open.Name(), checked{Findings: found}, s.now().UTC()); err != nil {
 				return nil, nil, err
 			}
 			if len(found) > 0 {

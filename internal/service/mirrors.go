@@ -195,9 +195,13 @@ func (s *Service) startPreview(name string, in api.PreviewAsked, by string) (api
 
 func (s *Service) previewed(ctx context.Context, name string, against *edition.ID,
 	sink func(mirror.Event)) (any, finding.List, error) {
-	plan, err := s.plan(name)
+	revision, err := s.db.LastRevision()
 	if err != nil {
 		return nil, nil, err
+	}
+	plan, err := s.plan(name)
+	if err != nil {
+		return nil, nil, s.mirrorJudged("preview", name, revision, nil, err)
 	}
 	var items []edition.Item
 	title := ""
@@ -211,7 +215,10 @@ func (s *Service) previewed(ctx context.Context, name string, against *edition.I
 	if kerr := s.keepPublications(slices.Concat(out.Publications, out.Besides)); kerr != nil {
 		return nil, nil, kerr
 	}
-	return out, out.Findings, err
+	if ctx.Err() != nil {
+		return out, out.Findings, err // it was stopped: it found nothing out
+	}
+	return out, out.Findings, s.mirrorJudged("preview", name, revision, out.Findings, err)
 }
 
 // keepPublications keeps what was verified of sources: it stays accepted whatever
@@ -224,7 +231,7 @@ func (s *Service) keepPublications(all []*mirror.Publication) error {
 		if err := s.keepAccepted(p); err != nil {
 			return err
 		}
-		if err := s.db.Keep("refresh", p.Source.Name, checked{p.Findings}, s.now().UTC()); err != nil {
+		if err := s.db.Keep("refresh", p.Source.Name, checked{Findings: p.Findings}, s.now().UTC()); err != nil {
 			return err
 		}
 	}
@@ -253,9 +260,13 @@ func (s *Service) startMirror(kind, name, by string, asked api.ProofAsked) (api.
 
 func (s *Service) workMirror(ctx context.Context, kind, name, by string, asked api.ProofAsked,
 	sink func(mirror.Event)) (any, finding.List, error) {
+	revision, err := s.db.LastRevision()
+	if err != nil {
+		return nil, nil, err
+	}
 	plan, err := s.plan(name)
 	if err != nil {
-		return nil, nil, s.mirrorJudged(kind, name, nil, err)
+		return nil, nil, s.mirrorJudged(kind, name, revision, nil, err)
 	}
 	b := s.builder(sink)
 	var out *mirror.Outcome
@@ -272,7 +283,7 @@ func (s *Service) workMirror(ctx context.Context, kind, name, by string, asked a
 		return nil, nil, kerr
 	}
 	if err != nil {
-		return out, out.Findings, s.mirrorJudged(kind, name, out.Findings, err)
+		return out, out.Findings, s.mirrorJudged(kind, name, revision, out.Findings, err)
 	}
 	if out.Edition != nil {
 		s.usage.forget()
@@ -289,7 +300,7 @@ func (s *Service) workMirror(ctx context.Context, kind, name, by string, asked a
 		}
 	}
 	found := since(plan, out)
-	return out, found, s.mirrorJudged(kind, name, found, nil)
+	return out, found, s.mirrorJudged(kind, name, revision, found, nil)
 }
 
 // differing works out what a new edition changes against the one before it, and against what lanes
@@ -327,7 +338,7 @@ func reasons(err error) finding.List {
 }
 
 // mirrorJudged keeps what was found about a mirror; a refused build is journalled.
-func (s *Service) mirrorJudged(kind, name string, found finding.List, err error) error {
+func (s *Service) mirrorJudged(kind, name string, revision int64, found finding.List, err error) error {
 	all := append(finding.List{}, found...)
 	refusals := reasons(err)
 	for _, f := range refusals {
@@ -342,7 +353,7 @@ func (s *Service) mirrorJudged(kind, name string, found finding.List, err error)
 			return jerr
 		}
 	}
-	if kerr := s.db.Keep("mirror", name, checked{all}, s.now().UTC()); kerr != nil {
+	if kerr := s.db.Keep("mirror", name, checked{all, revision}, s.now().UTC()); kerr != nil {
 		return kerr
 	}
 	return err

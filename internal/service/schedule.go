@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"stockade/core/definition"
@@ -10,9 +11,11 @@ import (
 	"stockade/internal/store"
 )
 
-// schedule starts the builds and probes that are due, three times a minute.
+// schedule starts the builds and probes that are due, three times a minute. What is due while its
+// object is worked on waits for that.
 func (s *Service) schedule(ctx context.Context) {
 	last := s.now()
+	waiting := map[string]bool{}
 	t := time.NewTicker(20 * time.Second)
 	defer t.Stop()
 	for {
@@ -27,23 +30,45 @@ func (s *Service) schedule(ctx context.Context) {
 			s.log.Error("the schedule cannot be read", "error", err)
 			continue
 		}
-		for name, m := range set.Mirrors {
-			if !definition.Due(m.Schedule, last, now) {
-				continue
-			}
-			if _, err := s.startMirror("build", name, "schedule", api.ProofAsked{}); err != nil {
-				s.log.Warn("a scheduled build did not start", "mirror", name, "error", err)
-			}
-		}
-		for name, src := range set.Sources {
-			if src.Disabled || !definition.Due(src.ProbeSchedule, last, now) {
-				continue
-			}
-			if _, err := s.startProbe(name, "schedule", nil); err != nil {
-				s.log.Warn("a scheduled probe did not start", "source", name, "error", err)
-			}
-		}
+		s.begin(set, last, now, waiting)
 		last = now
+	}
+}
+
+// begin starts what was due between two times, and what waits. waiting has what is due and could not
+// begin, since its object is worked on.
+func (s *Service) begin(set *definition.Set, last, now time.Time, waiting map[string]bool) {
+	try := func(object string, start func() error) {
+		err := start()
+		var busy *busyError
+		if errors.As(err, &busy) {
+			if !waiting[object] {
+				s.log.Info("scheduled work waits", "object", object, "for job", busy.job.ID)
+			}
+			waiting[object] = true
+			return
+		}
+		delete(waiting, object)
+		if err != nil {
+			s.log.Warn("scheduled work did not start", "object", object, "error", err)
+		}
+	}
+	for name, m := range set.Mirrors {
+		if object := "mirror " + name; waiting[object] || definition.Due(m.Schedule, last, now) {
+			try(object, func() error {
+				_, err := s.startMirror("build", name, "schedule", api.ProofAsked{})
+				return err
+			})
+		}
+	}
+	for name, src := range set.Sources {
+		object := "source " + name
+		if !src.Disabled && (waiting[object] || definition.Due(src.ProbeSchedule, last, now)) {
+			try(object, func() error {
+				_, err := s.startProbe(name, "schedule", nil)
+				return err
+			})
+		}
 	}
 }
 

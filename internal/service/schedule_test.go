@@ -1,12 +1,14 @@
 package service
 
 import (
+	"context"
 	"strings"
 	"testing"
 	"time"
 
 	"stockade/core/definition"
 	"stockade/core/finding"
+	"stockade/core/mirror"
 	"stockade/internal/api"
 	"stockade/internal/must"
 	"stockade/internal/store"
@@ -70,5 +72,113 @@ mirrors: {barrage: {copy: tailored, from: [tarn], want: {packages: [x]}, schedul
 	at(2*time.Hour + 36*time.Minute)
 	if got := told(); got != build {
 		t.Errorf("six minutes late: %q", got)
+	}
+}
+
+// Work that is due while its object is worked on waits until that ends; it is not dropped.
+func TestScheduledWorkWaitsForWhatRuns(t *testing.T) {
+	d := newDesk(t)
+	d.describe("https://north.tarn.example/tarn")
+	set, err := d.s.db.Described()
+	must.Do(t, err)
+	end := make(chan struct{})
+	_, err = d.s.jobs.start("estimate", "mirror barrage", "mara",
+		func(context.Context, func(mirror.Event)) (any, finding.List, error) {
+			<-end
+			return nil, nil, nil
+		})
+	must.Do(t, err)
+	builds := func() (n int) {
+		t.Helper()
+		all, err := d.s.db.LastJobs()
+		must.Do(t, err)
+		for _, j := range all {
+			if j.Kind == "build" && j.Object == "mirror barrage" && j.By == "schedule" {
+				n++
+			}
+		}
+		return n
+	}
+	due := time.Date(2026, 11, 3, 2, 30, 0, 0, time.UTC)
+	waiting := map[string]bool{}
+	d.s.begin(set, due.Add(-time.Second), due.Add(time.Second), waiting)
+	if !waiting["mirror barrage"] || builds() != 0 {
+		t.Fatalf("got waiting %v and %d builds, want that it waits", waiting, builds())
+	}
+	d.s.begin(set, due.Add(time.Second), due.Add(20*time.Second), waiting)
+	if !waiting["mirror barrage"] {
+		t.Error("it does not wait any more")
+	}
+	close(end)
+	d.idle()
+	d.s.begin(set, due.Add(20*time.Second), due.Add(40*time.Second), waiting)
+	if len(waiting) != 0 || builds() != 1 {
+		t.Errorf("got waiting %v and %d builds, want 1", waiting, builds())
+	}
+	d.idle()
+	d.s.begin(set, due.Add(40*time.Second), due.Add(60*time.Second), waiting)
+	if builds() != 1 {
+		t.Errorf("got %d builds, want 1", builds())
+	}
+}
+
+// describe records a mirror of one source.
+func (d *desk) describe(url string) {
+	d.t.Helper()
+	d.must(d.ask(api.Operator, "POST", "/definitions/record", api.Documents{Documents: []definition.Text{{
+		Name: "site.yaml", Text: `stockade: 1
+sources:
+  tarn: {family: deb, standing: official, release: heron, components: [core], architectures: [amd64],
+    upstreams: [{url: "` + url + `"}], signed_by: [7C1B22E05A90D4417F039E6AB2C871D0453FF1A9]}
+mirrors: {barrage: {copy: tailored, from: [tarn], want: {packages: [x]}, schedule: "30 2 * * *"}}
+`}}}), 200, nil)
+}
+
+// idle waits until no job runs.
+func (d *desk) idle() {
+	d.t.Helper()
+	for until := time.Now().Add(time.Minute); time.Now().Before(until); time.Sleep(10 * time.Millisecond) {
+		d.s.jobs.mu.Lock()
+		running := len(d.s.jobs.running)
+		d.s.jobs.mu.Unlock()
+		if running == 0 {
+			return
+		}
+	}
+	d.t.Fatal("a job does not end")
+}
+
+// What a preview finds is told of its mirror until something else is found; and that a mirror was
+// described otherwise since is told, as nothing found means nothing then.
+func TestWhatAPreviewFindsIsToldOfItsMirror(t *testing.T) {
+	d := newDesk(t)
+	d.describe("http://127.0.0.1:1/tarn")
+	told := func() (out string) {
+		t.Helper()
+		_, all, err := d.s.toldNow()
+		must.Do(t, err)
+		for _, f := range append(all.of("mirror barrage"), all.of("source tarn")...) {
+			out += string(f.Severity) + " " + f.Code + "; "
+		}
+		return out
+	}
+	if got := told(); strings.Contains(got, "mirror.not-looked-at") {
+		t.Errorf("before anybody looked: got %q", got)
+	}
+	d.must(d.ask(api.Operator, "POST", "/mirrors/barrage/preview", nil), 200, nil)
+	d.idle()
+	kept, err := d.s.db.AllKept("mirror")
+	must.Do(t, err)
+	if len(kept) != 1 || len(decode[checked](kept[0].Body).Findings) == 0 || strings.Contains(told(), "not-looked-at") {
+		t.Fatalf("after a preview that failed: got %v and %q", kept, told())
+	}
+	d.describe("http://127.0.0.1:2/tarn")
+	if got := told(); !strings.Contains(got, "note mirror.not-looked-at") {
+		t.Errorf("after the source was described otherwise: got %q", got)
+	}
+	d.must(d.ask(api.Operator, "POST", "/mirrors/barrage/estimate", nil), 200, nil)
+	d.idle()
+	if got := told(); strings.Contains(got, "not-looked-at") {
+		t.Errorf("after somebody looked: got %q", got)
 	}
 }

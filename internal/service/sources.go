@@ -214,6 +214,8 @@ func (s *Service) sourceAsDescribed(set *definition.Set, t *trusted, name string
 // checked is what was found out about a source the last time.
 type checked struct {
 	Findings finding.List `json:"findings"`
+	// Revision is the newest one of the description that was looked at; 0: it is not known.
+	Revision int64 `json:"revision,omitempty"`
 }
 
 // keepAccepted remembers the root that was found good. Another job may have
@@ -311,7 +313,7 @@ func (s *Service) judged(name string, found finding.List, err error) error {
 			return jerr
 		}
 	}
-	if kerr := s.db.Keep("refresh", name, checked{all}, s.now().UTC()); kerr != nil {
+	if kerr := s.db.Keep("refresh", name, checked{Findings: all}, s.now().UTC()); kerr != nil {
 		return kerr
 	}
 	return err

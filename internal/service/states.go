@@ -121,6 +121,9 @@ func (s *Service) states(set *definition.Set, t *trusted) (states, error) {
 	if err := s.ofMachines(set, out); err != nil {
 		return nil, err
 	}
+	if err := s.notLookedAt(set, out); err != nil {
+		return nil, err
+	}
 	if err := s.missed(set, out); err != nil {
 		return nil, err
 	}
@@ -163,6 +166,53 @@ func (s *Service) foundBefore(set *definition.Set, out states) error {
 				out.add(slices.DeleteFunc(decode[checked](k.Body).Findings, func(f finding.Finding) bool {
 					return f.Cause == trust.NoneCounts
 				})...)
+			}
+		}
+	}
+	return nil
+}
+
+// notLookedAt adds which mirrors were described otherwise since somebody last looked at what a build
+// would come to: that nothing is found of such a mirror means nothing.
+func (s *Service) notLookedAt(set *definition.Set, out states) error {
+	since, err := s.db.RevisionsOf()
+	if err != nil {
+		return err
+	}
+	kept, err := s.db.AllKept("mirror")
+	if err != nil {
+		return err
+	}
+	looked := map[string]int64{}
+	for _, k := range kept {
+		looked[k.Name] = decode[checked](k.Body).Revision
+	}
+	followers := followersOf(set)
+	for name, m := range set.Mirrors {
+		revision, ever := looked[name]
+		if !ever || revision == 0 {
+			continue // first steps, and the build that is to come, are told otherwise
+		}
+		rests := []string{"mirror " + name}
+		for _, from := range m.From {
+			rests = append(rests, "source "+from.Source)
+		}
+		for lane, l := range set.Lanes {
+			for _, group := range followers[lane] {
+				if l.Mirror == name {
+					rests = append(rests, "group "+group)
+				}
+			}
+		}
+		for _, list := range set.ListsOf(name) {
+			rests = append(rests, "list "+list)
+		}
+		for _, object := range rests {
+			if since[object] > revision {
+				out.add(finding.New("mirror.not-looked-at", "mirror "+name,
+					"the description of %s was changed in revision %d, and nobody looked since at what a "+
+						"build comes to", object, since[object]).Do("stockade mirror preview %s", name))
+				break
 			}
 		}
 	}

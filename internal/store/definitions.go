@@ -69,6 +69,29 @@ func (d *DB) DescribedSince(kind, name string) (time.Time, error) {
 	return rev.At, err
 }
 
+// RevisionsOf gives, of each thing that is described, the revision since which it is as it is, by kind
+// and name: "mirror barrage". It reads one row for each.
+func (d *DB) RevisionsOf() (map[string]int64, error) {
+	var rows []Record
+	if err := d.read.Select("kind", "name", "revision").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := make(map[string]int64, len(rows))
+	for _, r := range rows {
+		out[r.Kind+" "+r.Name] = r.Revision
+	}
+	return out, nil
+}
+
+// LastRevision gives the number of the newest revision; 0 where nothing was recorded yet.
+func (d *DB) LastRevision() (int64, error) {
+	all, err := d.Revisions(0, 1)
+	if err != nil || len(all) == 0 {
+		return 0, err
+	}
+	return all[0].ID, nil
+}
+
 // IsDescribed tells whether a thing of that kind and name is described now.
 func (d *DB) IsDescribed(kind, name string) (bool, error) {
 	_, err := one[Record](d, "kind = ? AND name = ?", kind, name)
