@@ -2,6 +2,7 @@ package archive
 
 import (
 	"fmt"
+	"net"
 	"net/url"
 	"regexp"
 	"strings"
@@ -130,11 +131,20 @@ func CheckAddress(at string) error {
 	switch {
 	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "":
 		return bad("is neither a URL nor an absolute folder")
-	case u.User != nil || u.RawQuery != "" || u.Fragment != "" || strings.ContainsAny(at,
-		" \t$\"'\\<>[]{}`|^"):
+	case u.User != nil || u.RawQuery != "" || u.Fragment != "" ||
+		strings.ContainsAny(withoutLiteral(at, u), " \t$\"'\\<>[]{}`|^"):
 		return bad("has something in it that clients do not take as it stands")
 	}
 	return nil
+}
+
+// withoutLiteral gives an address without the brackets of an IPv6 literal (RFC 3986, 3.2.2), the only
+// place where they mean themselves.
+func withoutLiteral(at string, u *url.URL) string {
+	if ip := net.ParseIP(u.Hostname()); ip != nil && strings.HasPrefix(u.Host, "[") {
+		return strings.Replace(at, "["+u.Hostname()+"]", u.Hostname(), 1)
+	}
+	return at
 }
 
 // EscapeFolder writes a folder for a file: URL: whatever a client could take for

@@ -1,6 +1,7 @@
 package archive
 
 import (
+	"bytes"
 	"path"
 	"strings"
 
@@ -53,7 +54,9 @@ type Configured struct {
 // value is ready.
 type MachineReader struct {
 	File string // which is being read, as it is called
-	Read Configured
+	// Marks is what the client thinks of a byte order mark at the beginning of a file.
+	Marks string
+	Read  Configured
 }
 
 // Limits on what is read of a machine: bytes of one file, and sources of all.
@@ -62,9 +65,28 @@ const (
 	maxConfiguredSources = 10_000
 )
 
+// byteOrderMark is what some editors put before the text of a file (Unicode, 2.13).
+const byteOrderMark = "\ufeff"
+
+// Unmarked takes a byte order mark off the beginning of a file, and tells whether there was one.
+func (f *MachineFile) Unmarked() bool {
+	rest, marked := bytes.CutPrefix(f.Data, []byte(byteOrderMark))
+	f.Data = rest
+	return marked
+}
+
+// Marked is told of a file with a byte order mark, of which the client thinks something.
+func Marked(thinks string) finding.Finding {
+	return finding.New("define.syntax", "", "the file begins with a byte order mark: %s", thinks).
+		Rated(finding.Warning).Do("save the file as UTF-8 without a byte order mark")
+}
+
 // Begin turns to a file, and tells whether it can be read.
-func (r *MachineReader) Begin(f MachineFile) bool {
+func (r *MachineReader) Begin(f *MachineFile) bool {
 	r.File = f.Name
+	if f.Unmarked() {
+		r.Tell(Marked(r.Marks), 1)
+	}
 	if len(f.Data) > maxMachineFile {
 		r.Tell(finding.New("content.too-large", "", "it is %d bytes long, and at most %d are read",
 			len(f.Data), maxMachineFile), 0)
@@ -110,19 +132,21 @@ type ConfiguredReach struct {
 
 // ConfiguredSource is one repository that a machine is configured with.
 type ConfiguredSource struct {
-	Source                  // without a name; what was left out is empty
-	Title     string        // what the machine calls it, if it does
-	Place     finding.Place // where it begins
-	URLs      []string      // in the order in which they stand
-	Lists     []string      // of servers, one a line
-	Metalinks []string
-	Priority  int // 1, asked first, to 99; 0: it says none
-	Disabled  bool
-	KeyFiles  []ConfiguredKey // none: the keys that count for every source
-	Unchecked finding.Place   // where signature checking is switched off; zero: nowhere
-	Switch    string          // what switches it off there, such as trusted=yes
-	Reach     ConfiguredReach
-	Findings  finding.List // what of it is lost or doubtful
+	Source               // without a name; what was left out is empty
+	Title  string        // what the machine calls it, if it does
+	Place  finding.Place // where it begins
+	URLs   []string      // in the order in which they stand
+	// OwnArchitecture tells that the machine's own architecture is one of them, beside those named.
+	OwnArchitecture bool
+	Lists           []string // of servers, one a line
+	Metalinks       []string
+	Priority        int // 1, asked first, to 99; 0: it says none
+	Disabled        bool
+	KeyFiles        []ConfiguredKey // none: the keys that count for every source
+	Unchecked       finding.Place   // where signature checking is switched off; zero: nowhere
+	Switch          string          // what switches it off there, such as trusted=yes
+	Reach           ConfiguredReach
+	Findings        finding.List // what of it is lost or doubtful
 }
 
 // ConfiguredKey is a keyring that a source names: a file, or the certificates themselves.

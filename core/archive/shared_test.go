@@ -133,11 +133,11 @@ func TestPatternsOfADefinition(t *testing.T) {
 // What is read of a machine is bounded, and says where.
 func TestWhatIsReadOfAMachineIsBounded(t *testing.T) {
 	var r MachineReader
-	if !r.Begin(MachineFile{Name: "a.list", Data: make([]byte, maxMachineFile)}) ||
+	if !r.Begin(&MachineFile{Name: "a.list", Data: make([]byte, maxMachineFile)}) ||
 		len(r.Read.Findings) != 0 {
 		t.Error("a file as long as may be is not read")
 	}
-	if r.Begin(MachineFile{Name: "b.list", Data: make([]byte, maxMachineFile+1)}) {
+	if r.Begin(&MachineFile{Name: "b.list", Data: make([]byte, maxMachineFile+1)}) {
 		t.Error("a longer one is")
 	}
 	if f := r.Read.Findings[0]; f.Code != "content.too-large" || f.Place.File != "b.list" ||

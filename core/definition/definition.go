@@ -46,7 +46,7 @@ type Source struct {
 	Release       string            `yaml:"release" json:"release,omitempty" doc:"The release, such as heron; for a repository without releases (deb, alpm) the folder, ending in a slash"`
 	Components    []string          `yaml:"components" json:"components,omitempty" doc:"The parts of the release"`
 	Architectures []string          `yaml:"architectures" json:"architectures" doc:"The machine architectures, in the family's own words"`
-	Languages     []string          `yaml:"languages" json:"languages,omitempty" doc:"Translated descriptions that a faithful mirror takes along; [en] if left out"`
+	Languages     []string          `yaml:"languages" json:"languages,omitempty" doc:"Translated descriptions that a faithful mirror takes along; [en] if left out, [none] for none"`
 	SignedBy      []string          `yaml:"signed_by" json:"signed_by" names:"key" doc:"The keys that may sign it, by name or whole fingerprint"`
 	Unsigned      Unsigned          `yaml:"unsigned" json:"unsigned,omitzero" doc:"That nobody signs its root, acknowledged by a warden until a date: what was accepted first counts, and every change is told"`
 	Priority      int               `yaml:"priority" json:"priority" doc:"1 (asked first) to 99 (asked last); 50 if left out" least:"1" most:"99"`

@@ -117,8 +117,9 @@ func (i *Imported) source(m Machine, c archive.ConfiguredSource, seen map[string
 	}
 	i.reached(m, name, c, servers, &s, tell)
 	s.Priority = c.Priority
-	if len(s.Architectures) == 0 && m.Architecture != "" {
-		s.Architectures = []string{m.Architecture}
+	if own := m.Architecture; own != "" && (len(s.Architectures) == 0 ||
+		c.OwnArchitecture && !slices.Contains(s.Architectures, own)) {
+		s.Architectures = append([]string{own}, s.Architectures...)
 	}
 	for _, again := range repeated(s, c.Place, seen) {
 		tell(finding.New("source.duplicate", object, "%s stands at %s too", again.what, again.first))

@@ -3,6 +3,7 @@ package families
 import (
 	"bytes"
 	"fmt"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -49,7 +50,12 @@ func aptChooses(t *testing.T, overHTTP bool, later func([]release), all ...relea
 	}
 	at := filepath.Join(root, "served")
 	if overHTTP {
-		server := httptest.NewServer(http.FileServer(http.Dir(at)))
+		server := httptest.NewUnstartedServer(http.FileServer(http.Dir(at)))
+		if l, err := net.Listen("tcp", "[::1]:0"); err == nil && len(all)%2 == 0 { // some by an IPv6 literal
+			server.Listener.Close()
+			server.Listener = l
+		}
+		server.Start()
 		t.Cleanup(server.Close)
 		at = server.URL
 	}

@@ -177,6 +177,12 @@ func (m machineFiles) Of(r archive.Reading) ([]archive.MachineFile, error) {
 
 // whole is every file of a root, or what was named; nothing is a wrong call.
 func (m machineFiles) whole() (*definition.Imported, error) {
+	// Paths of keys are written into the document, and must lead there from wherever it lies.
+	root, err := filepath.Abs(m.root)
+	if err != nil {
+		return nil, finding.Doing(err, "find the folder %s", m.root)
+	}
+	m.root = root
 	if len(m.paths) > 1 && slices.ContainsFunc(m.paths, definition.IsPacked) {
 		return nil, usage("an archive of a machine is read by itself: name it alone")
 	}
@@ -256,13 +262,19 @@ func (a *app) imported(i *definition.Imported, dir string) error {
 			return err
 		}
 	}
-	return a.show(map[string]any{"sources": names, "findings": i.Findings, "document": text}, func() {
+	if err := a.show(map[string]any{"sources": names, "findings": i.Findings, "document": text}, func() {
 		if dir == "" {
 			fmt.Fprint(a.out, text)
 			a.say("%s; what stands behind \"decide:\" needs you before it is recorded", number(len(names),
 				"source"))
 		}
-	}, names)
+	}, names); err != nil {
+		return err
+	}
+	if i.Findings.HasErrors() {
+		return no()
+	}
+	return nil
 }
 
 func (a *app) writeImported(i *definition.Imported, dir, text string) error {

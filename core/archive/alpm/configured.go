@@ -46,7 +46,7 @@ func (Family) MachineArchitecture(goarch string) string {
 // ReadConfiguration implements archive.Reading. Databases that have the same servers
 // and levels become components of one source.
 func (Family) ReadConfiguration(files []archive.MachineFile) archive.Configured {
-	r := &configuration{files: map[string]archive.MachineFile{}}
+	r := &configuration{files: map[string]archive.MachineFile{}, seen: map[string]finding.Place{}}
 	for _, f := range files {
 		r.files["/"+f.Path] = f
 	}
@@ -88,16 +88,20 @@ type configuration struct {
 	options archive.ConfiguredSource // what [options] says of all
 	level   string                   // SigLevel of all
 	now     *archive.ConfiguredSource
-	own     string // SigLevel of the database that is being read
-	bytes   int    // that were read
-	told    bool   // that it is too much
-	full    bool   // of databases
+	own     string                   // SigLevel of the database that is being read
+	seen    map[string]finding.Place // where each database stands
+	bytes   int                      // that were read
+	told    bool                     // that it is too much
+	full    bool                     // of databases
 	out     archive.Configured
 }
 
 func (r *configuration) read(f archive.MachineFile, depth int) {
 	place := func(line int) finding.Place { return finding.Place{File: f.Name, Line: line, Column: 1} }
 	tell := func(line int, g finding.Finding) { r.out.Findings = append(r.out.Findings, g.At(place(line))) }
+	if f.Unmarked() {
+		tell(1, archive.Marked("pacman refuses the first line"))
+	}
 	if len(f.Data) > maxConfiguration {
 		tell(1, finding.New("content.too-large", "", "it is %d bytes long, and at most %d are read",
 			len(f.Data),
@@ -129,6 +133,14 @@ func (r *configuration) read(f archive.MachineFile, depth int) {
 				r.now, r.own = &archive.ConfiguredSource{Place: place(number)}, r.level
 				r.now.Family, r.now.Title, r.now.Components = "alpm", name, []string{name}
 				r.now.Architectures = slices.Clone(r.options.Architectures)
+				r.now.OwnArchitecture = r.options.OwnArchitecture
+				if first, twice := r.seen[name]; twice {
+					r.now.Findings = append(r.now.Findings, finding.New("import.to-decide", "",
+						"the section [%s] stands at %s too, and the client refuses a second one",
+						finding.Harmless(name), first).At(place(number)).Do("take one of the two out"))
+				} else {
+					r.seen[name] = place(number)
+				}
 			}
 			continue
 		}
@@ -174,8 +186,12 @@ func (r *configuration) include(pattern string, depth int, tell func(finding.Fin
 func (r *configuration) option(name, value string, tell func(finding.Finding)) {
 	switch name {
 	case "Architecture":
-		if value != "auto" {
-			r.options.Architectures = strings.Fields(value)
+		for _, word := range strings.Fields(value) {
+			if word == "auto" { // that of the machine (pacman.conf(5))
+				r.options.OwnArchitecture = true
+			} else {
+				r.options.Architectures = append(r.options.Architectures, word)
+			}
 		}
 	case "SigLevel":
 		r.level = value
@@ -195,7 +211,8 @@ func (r *configuration) database(name, value string, at finding.Place) {
 		switch {
 		case value == "":
 			add(finding.New("define.syntax", "", "a server has an address"))
-		case slices.Contains(s.URLs, base) && s.Release == release: // once is enough
+		case slices.Contains(s.URLs, base) && s.Release == release:
+			add(finding.New("import.lost", "", "%s is named twice", finding.Harmless(value)))
 		case !strings.HasPrefix(value, "http://") && !strings.HasPrefix(value, "https://"):
 			add(finding.New("import.lost", "",
 				"%s is left out: upstreams are reached by http and https alone",
@@ -216,7 +233,10 @@ func (r *configuration) database(name, value string, at finding.Place) {
 		if isUnchecked(value) {
 			s.Unchecked, s.Switch = at, "SigLevel = "+value
 		}
-	case "Usage", "CacheServer":
+	case "CacheServer":
+		add(finding.New("import.lost", "", "the cache %s is left out: it has packages and no databases, and "+
+			"the client asks it before its servers", finding.Harmless(value)))
+	case "Usage":
 	default:
 		add(finding.New("import.lost", "", "%q is not known, and is left out", name).
 			Rated(finding.Warning))
@@ -278,6 +298,11 @@ func (r *configuration) done() {
 		r.out.Findings = append(r.out.Findings, append(s.Findings, finding.New("define.syntax", "",
 			"the database %s has no server that can be used",
 			finding.Harmless(s.Components[0])).At(s.Place))...)
+		if s.Unchecked.File != "" {
+			r.out.Findings = append(r.out.Findings, finding.New("source.unsigned", "",
+				"of the database %s the machine would take what nobody signed (%s)",
+				finding.Harmless(s.Components[0]), s.Switch).At(s.Unchecked).Do("take the setting out"))
+		}
 		return
 	}
 	if s.Unchecked.File == "" && isUnchecked(r.own) {

@@ -4,6 +4,7 @@ import (
 	"archive/tar"
 	"bytes"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -75,4 +76,14 @@ func control(t *testing.T, members []string, files ...[2]string) []byte {
 		}
 	}
 	return out.Bytes()
+}
+
+// What a package provides for its own architecture in so many words counts; for another one, apt has
+// it for that, and here it counts for nothing. A whole list is not refused for it.
+func TestWhatIsProvidedForAnArchitecture(t *testing.T) {
+	got, err := ParseProvides("gate:amd64 (= 2), lock:i386, bar:any, plain", "amd64")
+	want := []archive.Provide{{Name: "gate", Op: archive.Equal, Version: "2"}, {Name: "plain"}}
+	if err != nil || !slices.Equal(got, want) {
+		t.Errorf("got %v %v, want %v", got, err, want)
+	}
 }

@@ -12,12 +12,16 @@ import (
 
 var _ archive.Reading = Family{}
 
+// lists is where apt keeps what it downloaded of sources.
+const lists = "var/lib/apt/lists/"
+
 // Configuration implements archive.Reading (sources.list(5), apt.conf(5), apt_auth.conf(5),
 // apt_preferences(5)).
 func (Family) Configuration() []string {
 	return []string{"etc/apt/apt.conf.d/*", "etc/apt/apt.conf", "etc/apt/auth.conf",
 		"etc/apt/auth.conf.d/*.conf", "etc/apt/preferences", "etc/apt/preferences.d/*",
-		"etc/apt/sources.list", "etc/apt/sources.list.d/*.list", "etc/apt/sources.list.d/*.sources"}
+		"etc/apt/sources.list", "etc/apt/sources.list.d/*.list", "etc/apt/sources.list.d/*.sources",
+		lists + "*_InRelease", lists + "*_Release"}
 }
 
 // Keyrings implements archive.Reading (apt-secure(8)).
@@ -39,13 +43,16 @@ func (Family) MachineArchitecture(goarch string) string {
 
 // ReadConfiguration implements archive.Reading: the one-line form and that of stanzas.
 func (Family) ReadConfiguration(files []archive.MachineFile) archive.Configured {
-	r := &configuration{settings: settings{}}
+	r := &configuration{settings: settings{}, releases: map[string]map[string]string{}}
+	r.Marks = "apt refuses the first line"
 	for _, f := range files {
-		if !r.Begin(f) {
+		if !r.Begin(&f) {
 			continue
 		}
 		dir, base := path.Split(f.Path)
 		switch folder := path.Base(dir); {
+		case strings.HasSuffix(base, "Release"):
+			r.releaseFile(base, f.Data)
 		case base == "apt.conf", folder == "apt.conf.d":
 			r.readSettings(f.Data)
 		case base == "auth.conf", folder == "auth.conf.d":
@@ -73,6 +80,7 @@ type configuration struct {
 	full     bool // of records
 	known    []login
 	records  []preferred
+	releases map[string]map[string]string // what Release files say, by the name that apt gives them
 }
 
 // configuredEntry is one definition of a source, in either form.
@@ -258,9 +266,7 @@ func (r *configuration) option(e *configuredEntry, name, value string, line int,
 					"known here", said, value).Do("write architectures: as they are to be"))
 		}
 	case "lang":
-		if value != "none" {
-			s.Languages = strings.Fields(value)
-		}
+		s.Languages = strings.Fields(value) // "none": no translations
 	case "signed-by":
 		r.signedBy(e, value, line)
 	case "trusted", "allow-insecure":

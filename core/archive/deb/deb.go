@@ -509,7 +509,7 @@ func parsePackage(raw []byte, in *reading) (*archive.Package, error) {
 	}
 	if len(e.provides) > 0 {
 		var err error
-		if p.Provides, err = ParseProvides(string(e.provides)); err != nil {
+		if p.Provides, err = ParseProvides(string(e.provides), p.Arch); err != nil {
 			return nil, err
 		}
 	}

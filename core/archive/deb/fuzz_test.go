@@ -43,7 +43,7 @@ func FuzzRelations(f *testing.F) {
 				}
 			}
 		}
-		ParseProvides(s)
+		ParseProvides(s, "amd64")
 	})
 }
 

@@ -42,6 +42,10 @@ func (p preferred) about(s archive.ConfiguredSource) bool {
 // compared with each source.
 const maxRecords = 1000
 
+// downgrades is the rank from which the client installs an older version in place of a newer one
+// (apt_preferences(5)).
+const downgrades = 1000
+
 // usualRank is that of a source of which no record says anything.
 const usualRank = 500
 
@@ -108,6 +112,12 @@ func (r *configuration) preferences(data []byte) {
 func (r *configuration) prefer() {
 	ranks := map[int]int{} // of a source's number
 	for _, p := range r.records {
+		if p.rank >= downgrades {
+			r.Read.Findings = append(r.Read.Findings, finding.New("import.to-decide", "",
+				"the preference for %q (%d) makes the machine go back to older versions, which machines of a "+
+					"lane never do by themselves", p.pin, p.rank).At(p.place).
+				Do("write pins: at the group of the machine for what is to stay on an older version"))
+		}
 		if p.packages != "*" {
 			r.preferPackages(p)
 			continue
@@ -189,7 +199,17 @@ func (r *configuration) fitting(p preferred) (out []int, unknown string) {
 				out = append(out, n)
 			}
 		case "release":
+			says, known := r.saysOf(s)
+			if known {
+				if fitsRelease(what, s, says) {
+					out = append(out, n)
+				}
+				continue
+			}
 			fits, cannot := ofRelease(what, s)
+			if fits {
+				r.byWord(p)
+			}
 			if fits {
 				out = append(out, n)
 			}

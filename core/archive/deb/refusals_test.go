@@ -94,7 +94,6 @@ func TestEachRefusalOfAStanza(t *testing.T) {
 			ambiguous, "between two commas"},
 		{"a provide with alternatives", change("gate (= 2)", "gate | lock"), ambiguous, "alternatives"},
 		{"a provide with a bound", change("gate (= 2)", "gate (>= 2)"), ambiguous, "bound"},
-		{"a provide with a qualifier", change("gate (= 2)", "gate:any"), ambiguous, "qualified"},
 		{"a conflict with alternatives", plainStanza + "Conflicts: a | b\n", ambiguous, "alternatives"},
 		{"a name in capital letters", change("Package: sluicectl", "Package: SluiceCtl"),
 			ambiguous, "capital letters"},

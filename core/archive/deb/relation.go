@@ -80,8 +80,10 @@ func parseRelation(s string) (archive.Relation, error) {
 	return r, archive.CheckName(r.Name)
 }
 
-// ParseProvides reads a Provides field: names, each perhaps with "= version".
-func ParseProvides(field string) ([]archive.Provide, error) {
+// ParseProvides reads a Provides field of a package of an architecture: names, each perhaps with
+// "= version". A name that is qualified with another architecture, which apt takes as provided for
+// that one, is left out: what is proved then is never more than what apt does.
+func ParseProvides(field, arch string) ([]archive.Provide, error) {
 	clauses, err := ParseRelations(field)
 	if err != nil {
 		return nil, err
@@ -94,9 +96,7 @@ func ParseProvides(field string) ([]archive.Provide, error) {
 		case r.Op != archive.Any && r.Op != archive.Equal:
 			return nil, archive.Ambiguous("what is provided has a bound where one version belongs: %q",
 				r.String())
-		case r.Qualifier != "":
-			return nil, archive.Ambiguous("what is provided is qualified, which some readers pass over: %q",
-				r.String())
+		case r.Qualifier != "" && r.Qualifier != arch:
 		default:
 			out = append(out, archive.Provide{Name: r.Name, Op: r.Op, Version: r.Version})
 		}

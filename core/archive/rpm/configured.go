@@ -39,11 +39,13 @@ func (Family) MachineArchitecture(goarch string) string {
 
 // ReadConfiguration implements archive.Reading.
 func (Family) ReadConfiguration(files []archive.MachineFile) archive.Configured {
-	r := &configuration{vars: map[string]string{}, mains: map[string]*repository{}}
+	r := &configuration{vars: map[string]string{}, mains: map[string]*repository{},
+		seen: map[string]finding.Place{}}
+	r.Marks = "dnf passes over it, and other programs may not"
 	for _, f := range files {
-		if dir, base := path.Split(f.Path); base == "os-release" && r.Begin(f) {
+		if dir, base := path.Split(f.Path); base == "os-release" && r.Begin(&f) {
 			r.release(f.Data)
-		} else if folder := path.Base(dir); (folder == "vars" || folder == "vars.d") && r.Begin(f) {
+		} else if folder := path.Base(dir); (folder == "vars" || folder == "vars.d") && r.Begin(&f) {
 			r.vars[base] = strings.TrimSpace(string(f.Data))
 		}
 	}
@@ -59,7 +61,7 @@ func (r *configuration) file(f archive.MachineFile) {
 	_, base := path.Split(f.Path)
 	switch path.Ext(base) {
 	case ".repo", ".conf":
-		if !r.Begin(f) {
+		if !r.Begin(&f) {
 			return
 		}
 		client := clientOf(f.Path) // whose own file is read before its repositories
@@ -69,15 +71,15 @@ func (r *configuration) file(f archive.MachineFile) {
 		r.main = r.mains[client]
 		r.repositories(f.Data)
 	case ".module":
-		if r.Begin(f) {
+		if r.Begin(&f) {
 			r.module(f.Data)
 		}
 	case ".service":
-		if r.Begin(f) {
+		if r.Begin(&f) {
 			r.service(f.Data)
 		}
 	default:
-		if base == "locks" && r.Begin(f) {
+		if base == "locks" && r.Begin(&f) {
 			r.locks(f.Data)
 		}
 	}
@@ -95,9 +97,10 @@ func clientOf(file string) string {
 type configuration struct {
 	archive.MachineReader
 	vars         map[string]string
-	mains        map[string]*repository // what the main section says for all, by client
-	main         *repository            // that of the file which is read
-	saysPriority bool                   // a repository says one
+	mains        map[string]*repository   // what the main section says for all, by client
+	main         *repository              // that of the file which is read
+	saysPriority bool                     // a repository says one
+	seen         map[string]finding.Place // where each repository stands, by client and name
 }
 
 // release reads which release the machine runs (os-release(5)).
@@ -115,6 +118,7 @@ func (r *configuration) release(data []byte) {
 type repository struct {
 	archive.ConfiguredSource
 	packages, root said // gpgcheck and repo_gpgcheck
+	named          bool // it has a name=
 }
 
 // said is what a section, or the client's own file for all of them, says of a switch; without
@@ -235,7 +239,9 @@ func (r *configuration) value(s *repository, name, value string, line int) {
 	case "username", "password", "proxy", "proxy_username", "proxy_password", "sslcacert", "sslclientcert",
 		"sslclientkey":
 		r.reach(&s.Reach, strings.ToLower(name), value, line)
-	case "name", "type", "autorefresh", "keeppackages", "metadata_expire", "skip_if_unavailable", "service",
+	case "name":
+		s.named = true
+	case "type", "autorefresh", "keeppackages", "metadata_expire", "skip_if_unavailable", "service",
 		"path",
 		"countme", "retries", "timeout", "fastestmirror", "max_parallel_downloads", "enabled_metadata",
 		"deltarpm",
@@ -384,7 +390,12 @@ func (r *configuration) address(s *repository, to *[]string, raw string, line in
 			finding.Harmless(raw)), line)
 		return
 	}
-	*to = append(*to, r.expanded(s, raw, line))
+	if at := r.expanded(s, raw, line); !slices.Contains(*to, at) {
+		*to = append(*to, at)
+	} else {
+		s.Findings = append(s.Findings, finding.New("import.lost", "", "%s is named twice",
+			finding.Harmless(at)).At(r.Place(line)))
+	}
 }
 
 // expanded writes an address with the variables of the language: $release and $arch; others
@@ -461,9 +472,25 @@ func (r *configuration) take(s *repository) {
 				"used", finding.Harmless(s.Title)), s.Place.Line)
 		return
 	}
+	client := clientOf(r.File)
+	if first, twice := r.seen[client+" "+s.Title]; twice {
+		s.Findings = append(s.Findings, finding.New("import.to-decide", "",
+			"the section [%s] stands at %s too, and the client takes one of the two",
+			finding.Harmless(s.Title), first).At(s.Place).Do("take one of the two sources out"))
+	} else {
+		r.seen[client+" "+s.Title] = s.Place
+	}
+	if len(s.Lists) > 0 && len(s.Metalinks) > 0 {
+		s.Findings = append(s.Findings, finding.New("import.to-decide", "",
+			"it has a mirrorlist and a metalink, of which its client asks one").At(s.Place).
+			Do("keep one of the two upstreams: that which the machine uses"))
+	}
 	note := func(way, format string, args ...any) {
 		s.Findings = append(s.Findings, finding.New("import.to-decide", "", format, args...).At(s.Place).
 			Rated(finding.Note).Do("%s", way))
+	}
+	if !s.named {
+		note("nothing", "it has no name=, and clients call it %s", finding.Harmless(s.Title))
 	}
 	const way = "an unsigned root is refused here: look whether upstream has repomd.xml.asc"
 	switch {
