@@ -423,8 +423,11 @@ func (u *town) published(t *testing.T, name string, packages []archive.Package,
 	case "rpm":
 		r := made.RPMRepository{Name: name, Date: now, Unsigned: true, Built: map[string][]byte{}}
 		for _, p := range packages {
-			r.Packages = append(r.Packages, made.RPM{Name: p.Name, Version: p.Version, Arch: p.Arch,
-				Requires: needsAsWords(p, " ")})
+			m := made.RPM{Name: p.Name, Version: p.Version, Arch: p.Arch, Requires: needsAsWords(p, " ")}
+			if w, ok := p.Needs.(rich); ok {
+				m.Requires, m.Conflicts = w.requires, w.conflicts
+			}
+			r.Packages = append(r.Packages, m)
 		}
 		files, err = r.Publish(key)
 	default:

@@ -45,6 +45,31 @@ func ParseRich(s string, negate bool) ([]archive.Clause, error) {
 	return p.clauses(e, negate)
 }
 
+// ParseRequirement reads a boolean requirement of a package of that name into clauses that must all hold.
+//
+// What it requires not to be there can be the package itself, "(A unless self)", which is there
+// whenever the requirement is asked: such a requirement is met by nothing. A conflict of a package
+// with itself, on the other hand, means nothing, and is for ParseRich.
+func ParseRequirement(s, owner string) ([]archive.Clause, error) {
+	all, err := ParseRich(s, false)
+	if err != nil {
+		return nil, err
+	}
+	for i, c := range all {
+		if slices.ContainsFunc(c, func(r archive.Relation) bool { return !r.Not }) {
+			continue
+		}
+		rest := slices.DeleteFunc(slices.Clone(c), func(r archive.Relation) bool {
+			return r.Name == owner && r.Op == archive.Any
+		})
+		if len(rest) == 0 {
+			rest = archive.Clause{{Name: s}} // a name that nothing has
+		}
+		all[i] = rest
+	}
+	return all, nil
+}
+
 type richParser struct {
 	rest, whole string
 	operands    int
@@ -473,7 +498,12 @@ func (n *needs) Relations() (archive.Relations, error) {
 		rich := strings.HasPrefix(r.Name, "(")
 		if rich {
 			var err error
-			if all, err = ParseRich(r.Name, kind == kindConflicts); err != nil {
+			if kind == kindRequires || kind == kindBefore {
+				all, err = ParseRequirement(r.Name, n.owner)
+			} else {
+				all, err = ParseRich(r.Name, kind == kindConflicts)
+			}
+			if err != nil {
 				f, _ := finding.From(err)
 				f.Object = "package " + n.owner
 				return out, f
