@@ -44,12 +44,14 @@ func (printer) Print(Configuration, string, string) ([]ClientFile, error) { retu
 
 func TestAClientsValuesAreCheckedInTheWriterToo(t *testing.T) {
 	good := func() served {
-		return served{Lane: "steady", At: "http://127.0.0.1:8441/lane/steady", Client: Client{Architectures: []string{
-			"amd64"}, Pins: []Relation{{Name: "tide-tables", Op: Equal, Version: "2:2.4.1-1~rc1"}},
-			Sources: []ClientSource{{Source: Source{Name: "tarn", Release: "heron/updates",
-				Components: []string{"core"}, Architectures: []string{"amd64"},
-				Languages: []string{"en", "pt_BR"}},
-				Streams: []string{"panel:3"}, Keys: []ClientKey{{Fingerprint: strings.Repeat("A", 40)}}}}}}
+		return served{Lane: "steady", At: "http://127.0.0.1:8441/lane/steady",
+			Client: Client{Architectures: []string{
+				"amd64"}, Pins: []Relation{{Name: "tide-tables", Op: Equal, Version: "2:2.4.1-1~rc1"}},
+				Sources: []ClientSource{{Source: Source{Name: "tarn", Release: "heron/updates",
+					Components: []string{"core"}, Architectures: []string{"amd64"},
+					Languages: []string{"en", "pt_BR"}},
+					Streams: []string{"panel:3"}, Keys: []ClientKey{{Fingerprint: strings.Repeat("A",
+						40)}}}}}}
 	}
 	must.Do(t, good().check())
 	for _, row := range []struct {

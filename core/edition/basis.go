@@ -78,7 +78,9 @@ func ToldOf(found finding.List) (out []Told) {
 			out = append(out, Told{f.Code, f.Object, f.Text})
 		}
 	}
-	slices.SortFunc(out, func(a, b Told) int { return strings.Compare(a.Code+a.Object+a.Text, b.Code+b.Object+b.Text) })
+	slices.SortFunc(out, func(a, b Told) int {
+		return strings.Compare(a.Code+a.Object+a.Text, b.Code+b.Object+b.Text)
+	})
 	return slices.Compact(out)
 }
 
@@ -130,12 +132,15 @@ func alike(a, b any) bool {
 	if err != nil || also != nil {
 		panic("edition: plain values do not marshal: " + errors.Join(err, also).Error())
 	}
-	blank := func(text []byte) bool { return string(text) == "null" || string(text) == "[]" || string(text) == "{}" }
+	blank := func(text []byte) bool {
+		return slices.Contains([]string{"null", "[]", "{}"}, string(text))
+	}
 	return bytes.Equal(x, y) || blank(x) && blank(y)
 }
 
 // eachNamed compares lists of things that have names.
-func eachNamed[T any](kind string, was, is []T, name func(T) string, differs func(was, is T) []string) (out []string) {
+func eachNamed[T any](kind string, was, is []T, name func(T) string,
+	differs func(was, is T) []string) (out []string) {
 	find := func(in []T, of string) int {
 		return slices.IndexFunc(in, func(x T) bool { return name(x) == of })
 	}
@@ -164,7 +169,8 @@ func (s BasisSource) differs(now BasisSource) (out []string) {
 	}{
 		{"its description", alike(s.Source, now.Source)},
 		{"its standing, " + now.Standing + " in place of " + s.Standing, s.Standing == now.Standing},
-		{fmt.Sprintf("its priority, %d in place of %d", now.Priority, s.Priority), s.Priority == now.Priority},
+		{fmt.Sprintf("its priority, %d in place of %d", now.Priority, s.Priority),
+			s.Priority == now.Priority},
 		{"who may sign it", slices.Equal(s.Signers, now.Signers)},
 		{"that nobody signs it", s.Unsigned == now.Unsigned},
 	} {

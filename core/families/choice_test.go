@@ -431,8 +431,9 @@ func (u *town) published(t *testing.T, name string, packages []archive.Package,
 		}
 		files, err = r.Publish(key)
 	default:
-		r := made.AlpmRepository{Components: []string{name + "-0", name + "-1"}, Arch: u.own, Date: now, Unsigned: true,
-			Signed: map[string][]byte{}}
+		r := made.AlpmRepository{Components: []string{name + "-0", name + "-1"}, Arch: u.own, Date: now,
+			Unsigned: true,
+			Signed:   map[string][]byte{}}
 		for _, p := range packages {
 			m := made.Alpm{Component: p.Component, Name: p.Name, Version: p.Version, Arch: p.Arch,
 				Depends: needsAsWords(p, "")}

@@ -82,7 +82,8 @@ func TestAProofForPacmanTakesTheFirstProviderAsPacmanDoes(t *testing.T) {
 				no++
 			}
 			if can != theirs[name] {
-				t.Errorf("case %d, %s: got %v, and pacman says %v, of\n%s", n, name, can, theirs[name], u.wires())
+				t.Errorf("case %d, %s: got %v, and pacman says %v, of\n%s", n, name, can, theirs[name],
+					u.wires())
 			}
 		}
 	}
@@ -93,8 +94,8 @@ func TestAProofForPacmanTakesTheFirstProviderAsPacmanDoes(t *testing.T) {
 	}
 }
 
-// pacmanInstalls has pacman install a package for its records alone, and forgets it again: what it only prints
-// it does not look through for conflicts.
+// pacmanInstalls has pacman install a package for its records alone, and forgets it again: what it
+// only prints it does not look through for conflicts.
 func pacmanInstalls(t *testing.T, root, name string) bool {
 	t.Helper()
 	c := exec.Command("pacman", append(pacmanIn(t, root)[1:], "-S", "--dbonly", "--noscriptlet", name)...)
@@ -111,7 +112,8 @@ func (u *town) wires() string {
 	for i, packages := range u.packages {
 		for _, p := range packages {
 			w, _ := p.Needs.(wired)
-			text += fmt.Sprintf("s%d (priority %d) %s has %s %s: needs %v, provides %v, conflicts with %v\n", i,
+			text += fmt.Sprintf(
+				"s%d (priority %d) %s has %s %s: needs %v, provides %v, conflicts with %v\n", i,
 				u.priority[i], p.Component, p.Name, p.Version, w.requires, p.Provides, w.conflicts)
 		}
 	}

@@ -29,7 +29,8 @@ type release struct {
 
 // aptChooses writes the files of a machine for copies, serves them, changes what the Release files
 // say if asked to, and gives the candidate of a for the real client.
-func aptChooses(t *testing.T, overHTTP bool, later func([]release), all ...release) (string, archive.Configuration) {
+func aptChooses(t *testing.T, overHTTP bool, later func([]release),
+	all ...release) (string, archive.Configuration) {
 	t.Helper()
 	key := made.Keys(made.Owner{Name: "Tarn archive"})[0]
 	cert := key.Certificate()
@@ -70,7 +71,8 @@ func aptChooses(t *testing.T, overHTTP bool, later func([]release), all ...relea
 	}
 	for i, r := range all {
 		for path, data := range r.published(t, key) {
-			must.Do(t, os.MkdirAll(filepath.Dir(filepath.Join(root, "served", fmt.Sprintf("s%d", i), path)), 0o755))
+			must.Do(t, os.MkdirAll(filepath.Dir(filepath.Join(root, "served", fmt.Sprintf("s%d", i), path)),
+				0o755))
 			must.Do(t, os.WriteFile(filepath.Join(root, "served", fmt.Sprintf("s%d", i), path), data, 0o644))
 		}
 	}
@@ -125,7 +127,8 @@ func (r release) published(t *testing.T, key archive.SigningKey) map[string][]by
 			indexes[name], out[name] = data, data
 		case r.flat:
 		case strings.Contains(path, "/binary-"):
-			out["dists/heron/"+path[strings.Index(path, filepath.Base(strings.Split(path, "/binary-")[0])):]] = data
+			out["dists/heron/"+path[strings.Index(path, filepath.Base(strings.Split(path,
+				"/binary-")[0])):]] = data
 		default:
 			out["dists/heron/"+name] = data
 		}
@@ -197,11 +200,16 @@ func TestWhatNothingTellsApartIsRefused(t *testing.T) {
 		sources []archive.ClientSource
 		refused bool
 	}{
-		"two flat ones of one priority":          {[]archive.ClientSource{source("a", 10), source("b", 10)}, false},
-		"two flat ones of two":                   {[]archive.ClientSource{source("a", 10), source("b", 20)}, true},
-		"two with the same component":            {[]archive.ClientSource{source("a", 10, "x"), source("b", 20, "x")}, true},
-		"two with other components":              {[]archive.ClientSource{source("a", 10, "x"), source("b", 20, "y")}, false},
-		"a flat one beside one with a component": {[]archive.ClientSource{source("a", 10), source("b", 20, "y")}, false},
+		"two flat ones of one priority": {[]archive.ClientSource{source("a", 10), source("b", 10)},
+			false},
+		"two flat ones of two": {[]archive.ClientSource{source("a", 10), source("b", 20)},
+			true},
+		"two with the same component": {[]archive.ClientSource{source("a", 10, "x"), source("b",
+			20, "x")}, true},
+		"two with other components": {[]archive.ClientSource{source("a", 10, "x"), source("b",
+			20, "y")}, false},
+		"a flat one beside one with a component": {[]archive.ClientSource{source("a", 10), source("b", 20,
+			"y")}, false},
 		"one of several that are shared": {[]archive.ClientSource{source("a", 10, "x", "y"), source("b", 20,
 			"y")}, true},
 	} {

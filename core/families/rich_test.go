@@ -81,7 +81,8 @@ func (u *town) enrich(r *rand.Rand) {
 			self = "" // what conflicts with itself is nothing that clients agree on
 			w.conflicts = append(w.conflicts, name())
 		}
-		all = append(all, archive.Package{Name: fmt.Sprintf("p%d", n), Version: "1.0-1", Arch: u.own, Needs: w})
+		all = append(all, archive.Package{Name: fmt.Sprintf("p%d", n), Version: "1.0-1", Arch: u.own,
+			Needs: w})
 	}
 	u.packages, u.priority = [][]archive.Package{all}, []int{20}
 }
@@ -124,7 +125,8 @@ func TestBooleanRequirementsAreProvedAsTheRealClientsUnderstandThem(t *testing.T
 							text += fmt.Sprintf("%s needs %q, conflicts with %q\n", p.Name,
 								p.Needs.(rich).requires, p.Needs.(rich).conflicts)
 						}
-						t.Errorf("case %d, %s: got %v, and the client says %v, of\n%s", n, name, can, theirs[name], text)
+						t.Errorf("case %d, %s: got %v, and the client says %v, of\n%s", n, name, can,
+							theirs[name], text)
 					}
 				}
 			}

@@ -228,7 +228,8 @@ func TestWhatIsUpdatedOfVersionsSideBySideIsWhatTheRealClientUpdates(t *testing.
 		}
 		kernel := func(version, abi string) archive.Package {
 			if c.family == "deb" {
-				return archive.Package{Name: "linux-image-" + abi + "-" + c.own, Version: version, Arch: c.own}
+				return archive.Package{Name: "linux-image-" + abi + "-" + c.own, Version: version,
+					Arch: c.own}
 			}
 			return archive.Package{Name: "kernel", Version: version, Arch: c.own}
 		}
@@ -245,7 +246,8 @@ func TestWhatIsUpdatedOfVersionsSideBySideIsWhatTheRealClientUpdates(t *testing.
 				u := &town{chooser: c, priority: []int{20}, packages: [][]archive.Package{row.offered}}
 				var installed []archive.Identity
 				for _, p := range row.installed {
-					installed = append(installed, archive.Identity{Name: p.Name, Version: p.Version, Arch: p.Arch})
+					installed = append(installed, archive.Identity{Name: p.Name, Version: p.Version,
+						Arch: p.Arch})
 				}
 				u.asks = func(t *testing.T, root string, _ []string) map[string]string {
 					put(t, filepath.Join(root, "etc/zypp/zypp.conf"), "[main]\nmultiversion = kernel\n")
@@ -259,8 +261,10 @@ func TestWhatIsUpdatedOfVersionsSideBySideIsWhatTheRealClientUpdates(t *testing.
 					}
 				}
 				got := u.theirs(t, key, nil)
-				maps.DeleteFunc(got, func(name, version string) bool { // its own list says something else of it
-					return slices.Contains(installed, archive.Identity{Name: name, Version: version, Arch: c.own})
+				maps.DeleteFunc(got, func(name,
+					version string) bool { // its own list says something else of it
+					return slices.Contains(installed, archive.Identity{Name: name, Version: version,
+						Arch: c.own})
 				})
 				if !maps.Equal(got, want) {
 					t.Errorf("the client updates %v, and we say %v", got, want)
@@ -279,10 +283,12 @@ func (u *town) compared(t *testing.T, have []archive.Identity) []machine.Install
 		src := u.source(fmt.Sprintf("s%d", i))
 		e.Sources = append(e.Sources, edition.Source{Source: src, Priority: u.priority[i], Tailored: true})
 		for _, p := range packages {
-			items = append(items, edition.Item{Source: src.Name, Name: p.Name, Version: p.Version, Arch: p.Arch})
+			items = append(items, edition.Item{Source: src.Name, Name: p.Name, Version: p.Version,
+				Arch: p.Arch})
 		}
 	}
-	view, err := machine.Of("town", definition.Group{Family: u.family, Architectures: []string{u.own}}, All, e)
+	view, err := machine.Of("town", definition.Group{Family: u.family, Architectures: []string{u.own}}, All,
+		e)
 	must.Do(t, err)
 	var installed []archive.Installed
 	for _, id := range have {

@@ -149,7 +149,8 @@ func (o *Offering) Compare(ctx context.Context, installed []archive.Installed) (
 		}
 		x := o.beside(ctx, have.Identity)
 		if older[have.Identity] && (x.State != solve.Behind || o.sideBySide(have.Name)) {
-			x = InstalledPackage{Name: have.Name, Version: have.Version, Arch: have.Arch, State: solve.Current}
+			x = InstalledPackage{Name: have.Name, Version: have.Version, Arch: have.Arch,
+				State: solve.Current}
 		}
 		if have.Held && x.State == solve.Behind {
 			x.State, x.Hold = solve.Held, true

@@ -139,7 +139,8 @@ func TestWhatAMachineHasBesideWhatItsViewOffers(t *testing.T) {
 	stop()
 	v, err := Of("gatehouse", g, families, e.Edition)
 	must.Do(t, err)
-	if _, err := offered.To(v, families["deb"]).Compare(ended, installed(have...)); !errors.Is(err, context.Canceled) {
+	if _, err := offered.To(v, families["deb"]).Compare(ended, installed(have...)); !errors.Is(err,
+		context.Canceled) {
 		t.Errorf("after the end: %v", err)
 	}
 }
@@ -209,21 +210,30 @@ func TestWhatAClientKeepsHoldsAndHasNotFinished(t *testing.T) {
 			[]archive.Installed{of("kernel", "1-1", "x86_64", nil), of("kernel", "3-1", "x86_64", nil),
 				of("kernel", "2-1", "x86_64", nil)}, "2 current: kernel 3-1 behind 4-1"},
 		{"the newest is there already", "rpm", "x86_64", []edition.Item{item("kernel", "3-1", "x86_64")},
-			[]archive.Installed{of("kernel", "3-1", "x86_64", nil), of("kernel", "1-1", "x86_64", nil)}, "2 current: "},
-		{"of another architecture beside it", "rpm", "x86_64", []edition.Item{item("libtide", "3-1", "x86_64"),
+			[]archive.Installed{of("kernel", "3-1", "x86_64", nil), of("kernel", "1-1", "x86_64", nil)},
+			"2 current: "},
+		{"of another architecture beside it", "rpm", "x86_64", []edition.Item{item("libtide", "3-1",
+			"x86_64"),
 			item("libtide", "3-1", "i686")}, []archive.Installed{of("libtide", "1-1", "i686", nil),
 			of("libtide", "3-1", "x86_64", nil)}, "1 current: libtide 1-1 behind 3-1"},
 		{"kernels under names of their own", "deb", "amd64", []edition.Item{item("linux-image-6.1.0-18-amd64",
-			"6.1.76-1", "amd64"), item("linux-image-6.1.0-17-amd64", "6.1.69-2", "amd64")}, []archive.Installed{
-			of("linux-image-6.1.0-9-amd64", "6.1.27-1", "amd64", nil), of("linux-image-6.1.0-17-amd64", "6.1.69-1",
-				"amd64", nil), of("linux-image-6.1.0-18-amd64", "6.1.76-1", "amd64", nil),
-			of("linux-image-6.1.0-9-rt-amd64", "6.1.27-1", "amd64", nil)},
-			"2 current: linux-image-6.1.0-9-rt-amd64 6.1.27-1 stranded ; linux-image-6.1.0-17-amd64 6.1.69-1 behind 6.1.69-2"},
-		{"what the machine holds", "deb", "amd64", []edition.Item{item("gate", "2-1", "amd64"), item("tide", "1-1",
-			"amd64")}, []archive.Installed{of("gate", "1-1", "amd64", held), of("tide", "1-1", "amd64", held)},
+			"6.1.76-1", "amd64"), item("linux-image-6.1.0-17-amd64", "6.1.69-2", "amd64")},
+			[]archive.Installed{
+				of("linux-image-6.1.0-9-amd64", "6.1.27-1", "amd64", nil), of("linux-image-6.1.0-17-amd64",
+					"6.1.69-1",
+					"amd64", nil), of("linux-image-6.1.0-18-amd64", "6.1.76-1", "amd64", nil),
+				of("linux-image-6.1.0-9-rt-amd64", "6.1.27-1", "amd64", nil)},
+			"2 current: linux-image-6.1.0-9-rt-amd64 6.1.27-1 stranded ; linux-image-6.1.0-17-amd64 " +
+				"6.1.69-1 behind 6.1.69-2"},
+		{"what the machine holds", "deb", "amd64", []edition.Item{item("gate", "2-1", "amd64"), item("tide",
+			"1-1",
+			"amd64")}, []archive.Installed{of("gate", "1-1", "amd64", held), of("tide", "1-1", "amd64",
+			held)},
 			"1 current: gate 1-1 held 2-1 by the machine"},
-		{"what is not finished", "deb", "amd64", []edition.Item{item("gate", "2-1", "amd64"), item("tide", "1-1",
-			"amd64")}, []archive.Installed{of("gate", "1-1", "amd64", func(p *archive.Installed) { p.Unfinished = "unpacked" }),
+		{"what is not finished", "deb", "amd64", []edition.Item{item("gate", "2-1", "amd64"), item("tide",
+			"1-1",
+			"amd64")}, []archive.Installed{of("gate", "1-1", "amd64",
+			func(p *archive.Installed) { p.Unfinished = "unpacked" }),
 			of("tide", "1-1", "amd64", func(p *archive.Installed) { p.Unfinished = "half-configured" })},
 			"1 current: tide 1-1 current 1-1 half-configured; gate 1-1 behind 2-1 unpacked"},
 	} {
@@ -232,7 +242,8 @@ func TestWhatAClientKeepsHoldsAndHasNotFinished(t *testing.T) {
 		e := sealedWith(t, []edition.Source{src}, lines(t, c.offers...), nil)
 		offered, err := Read(e, func(string) bool { return true })
 		must.Do(t, err)
-		v, err := Of("gatehouse", definition.Group{Family: c.family, Architectures: []string{c.arch}}, families, e.Edition)
+		v, err := Of("gatehouse", definition.Group{Family: c.family, Architectures: []string{c.arch}},
+			families, e.Edition)
 		must.Do(t, err)
 		got, err := offered.To(v, families[c.family]).Compare(t.Context(), c.have)
 		must.Do(t, err)

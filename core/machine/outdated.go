@@ -37,7 +37,8 @@ func Outdated(group string, g definition.Group, families archive.Registry,
 			return o.Name == r.Name && o.Component == r.Component
 		})
 		if at < 0 {
-			tell("machines with the files for %s do not see %s, which %s has", from.Name(), naming(r), to.Name())
+			tell("machines with the files for %s do not see %s, which %s has", from.Name(), naming(r),
+				to.Name())
 			continue
 		}
 		if what := differing(was.Client.Repositories[at], r); len(what) > 0 {

@@ -15,7 +15,8 @@ func TestFilesOfBeforeAreComparedWithTheEditionThatALaneMovesTo(t *testing.T) {
 	g := definition.Group{Family: "deb", Release: "heron", Architectures: []string{"amd64"}}
 	edited := func(number int, change func(*edition.Edition)) *edition.Edition {
 		tarn, kelp := of("tarn", "official", "ABAB"), of("kelp", "vendor", "ABAB")
-		tarn.Tailored, tarn.Origin, tarn.Suite, tarn.Codename, tarn.Priority = false, "Tarn", "stable", "heron", 20
+		tarn.Tailored, tarn.Origin, tarn.Suite, tarn.Codename, tarn.Priority = false, "Tarn", "stable",
+			"heron", 20
 		kelp.Origin, kelp.Priority = "Kelp", 40
 		e := &edition.Edition{Mirror: "barrage", Number: number, Sources: []edition.Source{tarn, kelp}}
 		if change != nil {
@@ -31,10 +32,14 @@ func TestFilesOfBeforeAreComparedWithTheEditionThatALaneMovesTo(t *testing.T) {
 		{"the same", nil, nil},
 		{"a suite that is renamed", func(e *edition.Edition) { e.Sources[0].Suite = "oldstable" }, nil},
 		{"an origin that is another", func(e *edition.Edition) { e.Sources[0].Origin = "Tarn Archive" },
-			[]string{"what its release metadata says of itself of tarn changed between barrage/1 and barrage/2"}},
+			[]string{"what its release metadata says of itself of tarn changed between barrage/1 and " +
+				"barrage/2"}},
 		{"a priority", func(e *edition.Edition) { e.Sources[1].Priority = 10 },
 			[]string{"the priority of kelp changed"}},
-		{"a key more", func(e *edition.Edition) { e.Sources[1].Keys = append([]string{"CDCD"}, e.Sources[1].Keys...) },
+		{"a key more", func(e *edition.Edition) {
+			e.Sources[1].Keys = append([]string{"CDCD"},
+				e.Sources[1].Keys...)
+		},
 			[]string{"do not know the key CDCD, with which kelp of barrage/2 is checked too"}},
 		{"a source less", func(e *edition.Edition) { e.Sources = e.Sources[:1] },
 			[]string{"ask for kelp, which barrage/2 does not have: their updates fail"}},
@@ -54,13 +59,15 @@ func TestFilesOfBeforeAreComparedWithTheEditionThatALaneMovesTo(t *testing.T) {
 			continue
 		}
 		for i, f := range found {
-			if f.Code != "lane.files-outdated" || f.Object != "group gatehouse" || !strings.Contains(f.Text, c.says[i]) ||
+			if f.Code != "lane.files-outdated" || f.Object != "group gatehouse" || !strings.Contains(f.Text,
+				c.says[i]) ||
 				!strings.Contains(f.WayOut, "stockade group files gatehouse") {
 				t.Errorf("%s: got %v, want %q", c.name, f, c.says[i])
 			}
 		}
 	}
-	if found, err := Outdated("gatehouse", g, families, &edition.Edition{}, edited(2, nil)); err != nil || found != nil {
+	if found, err := Outdated("gatehouse", g, families, &edition.Edition{}, edited(2, nil)); err != nil ||
+		found != nil {
 		t.Errorf("a group that saw nothing: got %v %v", found, err)
 	}
 }

@@ -32,7 +32,8 @@ func basisOf(plan Plan, publications, besides []*Publication) *edition.Basis {
 	}
 	for _, name := range slices.Sorted(maps.Keys(plan.Lists)) {
 		l := plan.Lists[name]
-		b.Lists = append(b.Lists, edition.BasisList{Name: name, Family: l.Family, SHA256: digestOf(l.Packages)})
+		b.Lists = append(b.Lists, edition.BasisList{Name: name, Family: l.Family,
+			SHA256: digestOf(l.Packages)})
 	}
 	return b
 }

@@ -194,7 +194,8 @@ func (s *selector) runs(o offer, arch string) bool {
 	if s.sources[o.source].Installed {
 		return true
 	}
-	if pin, pinned := s.pinned[pinKey{o.Name, arch}]; pinned && s.family.CompareVersions(o.Version, pin) != 0 {
+	if pin, pinned := s.pinned[pinKey{o.Name, arch}]; pinned && s.family.CompareVersions(o.Version,
+		pin) != 0 {
 		return false
 	}
 	return s.view.Hides == nil || !s.hides(o.Package)

@@ -231,7 +231,8 @@ func (s *Service) keepPublications(all []*mirror.Publication) error {
 		if err := s.keepAccepted(p); err != nil {
 			return err
 		}
-		if err := s.db.Keep("refresh", p.Source.Name, checked{Findings: p.Findings}, s.now().UTC()); err != nil {
+		if err := s.db.Keep("refresh", p.Source.Name, checked{Findings: p.Findings},
+			s.now().UTC()); err != nil {
 			return err
 		}
 	}

@@ -169,7 +169,8 @@ func TestWhatAPreviewFindsIsToldOfItsMirror(t *testing.T) {
 	d.idle()
 	kept, err := d.s.db.AllKept("mirror")
 	must.Do(t, err)
-	if len(kept) != 1 || len(decode[checked](kept[0].Body).Findings) == 0 || strings.Contains(told(), "not-looked-at") {
+	if len(kept) != 1 || len(decode[checked](kept[0].Body).Findings) == 0 || strings.Contains(told(),
+		"not-looked-at") {
 		t.Fatalf("after a preview that failed: got %v and %q", kept, told())
 	}
 	d.describe("http://127.0.0.1:2/tarn")

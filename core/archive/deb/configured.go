@@ -284,7 +284,8 @@ func (r *configuration) option(e *configuredEntry, name, value string, line int,
 			said).Do("write max_age: for how old its root may be"))
 	case "target":
 		usual := []string{"Packages", "Translations", "Sources"}
-		if slices.ContainsFunc(strings.Fields(value), func(v string) bool { return !slices.Contains(usual, v) }) {
+		other := func(v string) bool { return !slices.Contains(usual, v) }
+		if slices.ContainsFunc(strings.Fields(value), other) {
 			add(finding.New("import.lost", "", "%s has no counterpart, and is left out", said))
 		}
 	case "pdiffs", "by-hash", "inrelease-path", "snapshot":

@@ -159,7 +159,8 @@ func TestClientFilesHoldNoTextFromOutsideThatBreaksOut(t *testing.T) {
 	files, _, err := archive.ClientFiles(Family{}, archive.Client{Sources: []archive.ClientSource{{
 		Source: archive.Source{Name: "tarn", Family: "deb", Release: "heron",
 			Components: []string{"core"}, Architectures: []string{"amd64"}},
-		Priority: 20, Origin: "Tarn\nPin-Priority: 1001", Label: "x\x1b[2J", Codename: "heron"}}}, "steady", "/media/a b")
+		Priority: 20, Origin: "Tarn\nPin-Priority: 1001", Label: "x\x1b[2J", Codename: "heron"}}}, "steady",
+		"/media/a b")
 	must.Do(t, err)
 	for _, f := range files {
 		if strings.Contains(string(f.Data), "\nPin-Priority: 1001") || strings.Contains(string(f.Data),

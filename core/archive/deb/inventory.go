@@ -68,7 +68,8 @@ func (Family) ReadInventory(data []byte) ([]archive.Installed, error) {
 
 // isHead tells whether a line that begins with a word is of the head of dpkg -l.
 func isHead(word string) bool {
-	return strings.HasPrefix(word, "Desired=") || strings.HasPrefix(word, "|") || strings.HasPrefix(word, "+++")
+	return strings.HasPrefix(word, "Desired=") || strings.HasPrefix(word, "|") ||
+		strings.HasPrefix(word, "+++")
 }
 
 // unfinished is what dpkg says of packages between unpacked and installed (dpkg-query(1),

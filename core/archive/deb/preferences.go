@@ -114,7 +114,8 @@ func (r *configuration) prefer() {
 	for _, p := range r.records {
 		if p.rank >= downgrades {
 			r.Read.Findings = append(r.Read.Findings, finding.New("import.to-decide", "",
-				"the preference for %q (%d) makes the machine go back to older versions, which machines of a "+
+				"the preference for %q (%d) makes the machine go back to older versions, which machines "+
+					"of a "+
 					"lane never do by themselves", p.pin, p.rank).At(p.place).
 				Do("write pins: at the group of the machine for what is to stay on an older version"))
 		}

@@ -55,7 +55,9 @@ func said(s archive.ClientSource, name string) string {
 // fits reports whether a record of these letters would take a source for its own: apt compares
 // without regard to case.
 func fits(letters []letter, s archive.ClientSource) bool {
-	return !slices.ContainsFunc(letters, func(l letter) bool { return !strings.EqualFold(l.value, said(s, l.name)) })
+	return !slices.ContainsFunc(letters, func(l letter) bool {
+		return !strings.EqualFold(l.value, said(s, l.name))
+	})
 }
 
 // plainPin reports whether apt takes a value as it stands: not as a pattern, and not as ended by a

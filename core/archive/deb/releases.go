@@ -109,7 +109,9 @@ func (r *configuration) byWord(p preferred) {
 		"how its line names the release: only its Release file says its suite and codename", p.pin).
 		At(p.place).Rated(finding.Note).
 		Do("read the whole root (--root), with %s of a machine that has run apt-get update", lists)
-	if !slices.ContainsFunc(r.Read.Findings, func(o finding.Finding) bool { return o.Text == f.Text && o.Place == f.Place }) {
+	if !slices.ContainsFunc(r.Read.Findings, func(o finding.Finding) bool {
+		return o.Text == f.Text && o.Place == f.Place
+	}) {
 		r.Read.Findings = append(r.Read.Findings, f)
 	}
 }

@@ -85,14 +85,17 @@ func TestALineOfTheListOfFilesIsBounded(t *testing.T) {
 }
 
 func TestWhatIsReadOfAnInventory(t *testing.T) {
-	const table = "Desired=Unknown/Install/Remove/Purge/Hold\n| Status=Not/Inst/Conf-files\n|/ Err?=(none)\n" +
+	const table = "Desired=Unknown/Install/Remove/Purge/Hold\n| Status=Not/Inst/Conf-files\n|/ " +
+		"Err?=(none)\n" +
 		"||/ Name Version Arch Description\n+++-====-====\n"
 	for _, c := range []struct{ name, text, gives, says string }{
 		{"as it is printed", "ii  tide 1-1 amd64\nhi plot:i386 2 i386\nrc old 1 all\n# a note\n\n",
 			"tide 1-1 amd64, plot 2 i386 held", ""},
-		{"what is not finished", "iU tide 1-1 amd64\niF plot 2 i386\niHR buoy 3 all\niW weir 1 all\nit lamp 1 all\n" +
-			"hF gate 1 all\niH new <none> all\npc old 1 all\n", "tide 1-1 amd64 unpacked, plot 2 i386 half-configured, " +
-			"buoy 3 all half-installed, weir 1 all, lamp 1 all, gate 1 all held half-configured", ""},
+		{"what is not finished",
+			"iU tide 1-1 amd64\niF plot 2 i386\niHR buoy 3 all\niW weir 1 all\nit lamp 1 all\n" +
+				"hF gate 1 all\niH new <none> all\npc old 1 all\n",
+			"tide 1-1 amd64 unpacked, plot 2 i386 half-configured, " +
+				"buoy 3 all half-installed, weir 1 all, lamp 1 all, gate 1 all held half-configured", ""},
 		{"a state that is none", "iX tide 1-1 amd64\n", "", "dpkg has no state"},
 		{"as a table", table + "ii  tide 1-1 amd64 tide tables\nun  old <none> <none> (no description)\n",
 			"tide 1-1 amd64", ""},
@@ -100,10 +103,11 @@ func TestWhatIsReadOfAnInventory(t *testing.T) {
 		{"names and versions", "tide 1-1\n", "tide 1-1 ", ""},
 		{"selections", "tide install\nplot:i386 hold\nold deinstall\nolder purge\n",
 			"tide  , plot  i386 held", ""},
-		{"the states of the status file", "Package: tide\nStatus: hold ok installed\nVersion: 1-1\nArchitecture: amd64\n\n" +
-			"Package: plot\nStatus: install ok half-configured\nVersion: 1-1\nArchitecture: amd64\n\n" +
-			"Package: weir\nStatus: install ok triggers-pending\nVersion: 1-1\nArchitecture: amd64\n\n" +
-			"Package: new\nStatus: install reinstreq half-installed\nArchitecture: amd64\n",
+		{"the states of the status file",
+			"Package: tide\nStatus: hold ok installed\nVersion: 1-1\nArchitecture: amd64\n\n" +
+				"Package: plot\nStatus: install ok half-configured\nVersion: 1-1\nArchitecture: amd64\n\n" +
+				"Package: weir\nStatus: install ok triggers-pending\nVersion: 1-1\nArchitecture: amd64\n\n" +
+				"Package: new\nStatus: install reinstreq half-installed\nArchitecture: amd64\n",
 			"tide 1-1 amd64 held, plot 1-1 amd64 half-configured, weir 1-1 amd64", ""},
 		{"the status file",
 			"Package: tide\nStatus: install ok installed\nVersion: 1-1\nArchitecture: amd64\n\n" +
@@ -137,7 +141,8 @@ func TestWhatIsReadOfAnInventory(t *testing.T) {
 	for text, lacks := range map[string]string{
 		"tide 1-1\n": "whether tide is installed", "tide install\n": "", "tide hold\n": "",
 		"tide purge\n":     "",
-		"tide deinstall\n": "", "tide\n": "", "# tide\n": "", "Package: tide\n": "", "ii tide 1 amd64\n": "", table + "ii  tide 1-1 amd64 tide tables\n": "",
+		"tide deinstall\n": "", "tide\n": "", "# tide\n": "", "Package: tide\n": "",
+		"ii tide 1 amd64\n": "", table + "ii  tide 1-1 amd64 tide tables\n": "",
 	} {
 		if got := (Family{}).Lacks([]byte(text)); !strings.Contains(got, lacks) ||
 			(got == "") != (lacks == "") {

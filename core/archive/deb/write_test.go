@@ -150,7 +150,9 @@ func TestAMirrorsSourcesCanBeToldApart(t *testing.T) {
 			Components: []string{"core"}, Architectures: []string{"amd64"}, Languages: []string{"en"}},
 			Priority: priority, Tailored: tailored, Origin: origin, Label: origin, Codename: "heron"}
 	}
-	files, notes, err := archive.ClientFiles(Family{}, archive.Client{Sources: []archive.ClientSource{src("b", "Tarn", true, 40), src("a", "Tarn", true, 20)}}, "steady", "http://127.0.0.1:8441/lane/steady/")
+	files, notes, err := archive.ClientFiles(Family{},
+		archive.Client{Sources: []archive.ClientSource{src("b", "Tarn", true, 40), src("a", "Tarn", true,
+			20)}}, "steady", "http://127.0.0.1:8441/lane/steady/")
 	if err != nil || len(notes) > 0 {
 		t.Fatal(err, notes)
 	}
@@ -201,11 +203,13 @@ func TestAMirrorsSourcesCanBeToldApart(t *testing.T) {
 		}
 	}
 	// A source with nothing for the machine is left out, and that is told.
-	files, notes, _ = archive.ClientFiles(Family{}, archive.Client{Architectures: []string{"arm64"}, Sources: []archive.ClientSource{src("a", "Tarn", true, 20)}}, "steady", "/media")
+	files, notes, _ = archive.ClientFiles(Family{}, archive.Client{Architectures: []string{"arm64"},
+		Sources: []archive.ClientSource{src("a", "Tarn", true, 20)}}, "steady", "/media")
 	if len(notes.With("source.architecture-missing")) != 1 || len(files) != 3 {
 		t.Error(notes, len(files))
 	}
-	if _, _, err := archive.ClientFiles(Family{}, archive.Client{Pins: []archive.Relation{{Name: "a", Op: archive.Greater, Version: "1"}}}, "steady", "/media"); err == nil {
+	if _, _, err := archive.ClientFiles(Family{}, archive.Client{Pins: []archive.Relation{{Name: "a",
+		Op: archive.Greater, Version: "1"}}}, "steady", "/media"); err == nil {
 		t.Error("a pin that is none was accepted")
 	}
 }

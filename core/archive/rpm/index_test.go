@@ -259,8 +259,10 @@ func TestMachinesGetTheirFiles(t *testing.T) {
 			Priority: priority, Streams: []string{"panel:3"},
 			Keys: []archive.ClientKey{{Fingerprint: "ABCD", Armoured: "key\n"}}}
 	}
-	files, notes, err := archive.ClientFiles(Family{}, archive.Client{Sources: []archive.ClientSource{src("b", 40), src("a", 20)},
-		Pins: []archive.Relation{{Name: "pumpctl", Op: archive.Equal, Version: "3.1-2"}}}, "steady", "/media/a b/x")
+	files, notes, err := archive.ClientFiles(Family{},
+		archive.Client{Sources: []archive.ClientSource{src("b", 40), src("a", 20)},
+			Pins: []archive.Relation{{Name: "pumpctl", Op: archive.Equal, Version: "3.1-2"}}}, "steady",
+		"/media/a b/x")
 	if err != nil || len(notes) > 0 {
 		t.Fatal(err, notes)
 	}
@@ -288,7 +290,8 @@ func TestMachinesGetTheirFiles(t *testing.T) {
 	}, "steady", "/media"); len(notes.With("source.architecture-missing")) != 1 {
 		t.Error(notes)
 	}
-	if _, _, err := archive.ClientFiles(Family{}, archive.Client{Pins: []archive.Relation{{Name: "a", Op: archive.Greater, Version: "1"}}}, "steady", "/media"); err == nil {
+	if _, _, err := archive.ClientFiles(Family{}, archive.Client{Pins: []archive.Relation{{Name: "a",
+		Op: archive.Greater, Version: "1"}}}, "steady", "/media"); err == nil {
 		t.Error("a pin that is none was accepted")
 	}
 }
