@@ -238,3 +238,13 @@ func TestEachFaultOfTheDiskWhileWritingForAMachine(t *testing.T) {
 		}
 	}
 }
+
+// Keys that machines must not trust any more are those barred or retired, and former keys of the site,
+// but none that a source still needs.
+func TestWhichKeysMachinesMustNotTrustAnyMore(t *testing.T) {
+	r := Request{Barred: []string{"AA", "BB", "CC"}, Former: []string{"DD", "AA", "EE"}, Site: []string{"EE"}}
+	needed := map[string][]archive.ClientKey{"tarn": {{Fingerprint: "BB"}}, "kelp": nil}
+	if got := r.untrusted(needed); !slices.Equal(got, []string{"AA", "CC", "DD"}) {
+		t.Errorf("got %q, want AA, CC and DD", got)
+	}
+}

@@ -12,6 +12,7 @@ import (
 
 	"stockade/core/definition"
 	"stockade/core/edition"
+	"stockade/core/families"
 	"stockade/core/finding"
 	"stockade/core/journal"
 	"stockade/core/trust"
@@ -63,6 +64,27 @@ func (s *Service) readTrusted() (*trusted, error) {
 	return t, nil
 }
 
+// removal says how a key leaves the machines that trust it.
+func (t *trusted) removal(set *definition.Set, fingerprint string) string {
+	way := "write the files of the groups anew (stockade group files GROUP), and run the setup among them " +
+		"on each machine"
+	commands := map[string]string{} // by family, of the first source that it was for
+	for _, name := range slices.Sorted(maps.Keys(set.Sources)) {
+		family := families.All[set.Sources[name].Family]
+		vouched := slices.ContainsFunc(t.history[fingerprint], func(step api.KeyStep) bool {
+			return step.Source == name
+		})
+		if family != nil && (vouched || slices.Contains(set.Signers(name), fingerprint)) &&
+			commands[family.Name()] == "" {
+			commands[family.Name()] = family.Untrust(name, fingerprint)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(commands)) {
+		way += "; on machines of family " + name + " that do not get them: " + commands[name]
+	}
+	return way
+}
+
 // outOfUse gives the keys that were barred or retired.
 func (t *trusted) outOfUse() (out []string) {
 	for _, f := range slices.Sorted(maps.Keys(t.certificates)) {
@@ -111,7 +133,7 @@ func (s *Service) key(c *trust.Certificate, t *trusted, set *definition.Set) api
 	if b, ok := t.Barred(f); ok {
 		out.Barred = &api.Barred{Reason: b.Why, By: b.By, At: b.At}
 		out.Findings = append(out.Findings, finding.New("key.barred", "key "+f, "it was barred: %s",
-			b.Why).Rated(finding.Note))
+			b.Why).Rated(finding.Note).Do("%s", t.removal(set, f)))
 	}
 	for name := range set.Sources {
 		if slices.Contains(set.Signers(name), f) {
