@@ -23,6 +23,10 @@ type Rules struct {
 	// FirstProvider: for a dependency that nothing chosen satisfies, the client takes the first
 	// package that does, and does not try another one when that leads to a conflict.
 	FirstProvider bool
+	// OneArchitecture names the client, of several that the family has, that does not install
+	// packages of one name for several architectures side by side. Empty: each does, as far as the
+	// family says that they go together.
+	OneArchitecture string
 	// Pins is what a pin does on a machine.
 	Pins PinEffect
 	// Cosigned: the client accepts metadata with one good signature beside a signature of a key

@@ -427,6 +427,9 @@ func (u *town) published(t *testing.T, name string, packages []archive.Package,
 			if w, ok := p.Needs.(rich); ok {
 				m.Requires, m.Conflicts = w.requires, w.conflicts
 			}
+			for _, v := range p.Provides {
+				m.Provides = append(m.Provides, v.Name)
+			}
 			r.Packages = append(r.Packages, m)
 		}
 		files, err = r.Publish(key)

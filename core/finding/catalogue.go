@@ -298,6 +298,10 @@ var catalogue = index(
 	Entry{"lane.name-taken", Error,
 		"two sources of one lane have a database of one name, and the client can use only one",
 		"put the two into mirrors and lanes of their own"},
+	Entry{"mirror.one-architecture", Note,
+		"packages of one name are taken for several architectures, and one of the family's clients does not "+
+			"install these side by side",
+		"nothing, where the machines use the other client"},
 	Entry{"mirror.not-looked-at", Note,
 		"a mirror, or what it rests on, was described otherwise since the last build, preview or estimate",
 		"look at what a build would change"},

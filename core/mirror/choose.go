@@ -373,14 +373,7 @@ func (c *choosing) uncovered(wants []solve.Want, sets []solve.Together,
 		}
 	}
 	sees = append(sees, c.footings[beside.key()]...)
-	var archs []string
-	for _, i := range members {
-		for _, a := range plan.Sources[i].Spec.Architectures {
-			if !slices.Contains(archs, a) {
-				archs = append(archs, a)
-			}
-		}
-	}
+	archs := c.architectures()
 	ranks := ranksOf(all, plan, members)
 	for _, a := range archs {
 		v := solve.View{Architectures: []string{a}, Wants: []int{}, Sources: sees, Every: plan.Every,

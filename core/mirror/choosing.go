@@ -204,14 +204,7 @@ func (c *choosing) put(ctx context.Context, src *Source, except ...string) (int,
 func (c *choosing) installed(ctx context.Context, name string, l definition.List) (int, error) {
 	have := l.Installed()
 	c.lookAround(ctx)
-	var archs []string
-	for _, i := range c.members {
-		for _, a := range c.plan.Sources[i].Spec.Architectures {
-			if !slices.Contains(archs, a) {
-				archs = append(archs, a)
-			}
-		}
-	}
+	archs := c.architectures()
 	k := c.u.AddSource(solve.Source{Name: "list " + name, Priority: 100, Architectures: archs, Outside: true,
 		Installed: true})
 	var unknown []string

@@ -121,7 +121,67 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 			out = append(out, f.Rated(severity(plan)))
 		}
 	}
+	out = append(out, c.sideBySide(s)...)
 	return append(out, c.surpassed(ctx, plan, made, members, s.Surpassed)...)
+}
+
+// sideBySide tells of packages of one name that were taken for several architectures of one machine,
+// where one of the family's clients does not install these together: a proof is for the others.
+// Nothing is told where everything is wanted, since a copy of it all has both anyway.
+func (c *choosing) sideBySide(s *solve.Selection) finding.List {
+	client := c.plan.Sources[c.members[0]].Family.Rules().OneArchitecture
+	if client == "" {
+		return nil
+	}
+	archs := map[string][]string{} // by name, of what is for no machine in particular nothing
+	for _, x := range s.Chosen {
+		own := c.plan.Sources[c.members[x.Source]].Family.Rank(x.Arch, "") < 0
+		if own && x.For != "everything" && !slices.Contains(archs[x.Name], x.Arch) {
+			archs[x.Name] = append(archs[x.Name], x.Arch)
+		}
+	}
+	var names []string
+	for name, all := range archs {
+		if slices.ContainsFunc(c.architectures(), func(machine string) bool {
+			n := 0
+			for _, a := range all {
+				if c.plan.Sources[c.members[0]].Family.Rank(a, machine) >= 0 {
+					n++
+				}
+			}
+			return n > 1
+		}) {
+			names = append(names, name)
+		}
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	slices.Sort(names)
+	first := names[0]
+	return finding.List{finding.New("mirror.one-architecture", "mirror "+c.plan.Name,
+		"%s taken for more than one architecture, %s (%s) among them: %s does not install both on one "+
+			"machine, and what needs both cannot be installed with it",
+		finding.Count(len(names), "name")+" "+was(len(names)), first, strings.Join(archs[first], ", "), client)}
+}
+
+// architectures gives those that the sources of the family offer.
+func (c *choosing) architectures() (out []string) {
+	for _, i := range c.members {
+		for _, a := range c.plan.Sources[i].Spec.Architectures {
+			if !slices.Contains(out, a) {
+				out = append(out, a)
+			}
+		}
+	}
+	return out
+}
+
+func was(n int) string {
+	if n == 1 {
+		return "is"
+	}
+	return "are"
 }
 
 // notByItself tells of a package that a client does not install by itself.

@@ -97,7 +97,7 @@ func (f Family) Print(c archive.Configuration, lane, at string) ([]archive.Clien
 // dnf.conf(5)), and locked for zypper. dnf looks at priorities among what is newer than what is
 // installed.
 func (Family) Rules() archive.Rules {
-	return archive.Rules{NeverBack: true, Pins: archive.PinExcludes}
+	return archive.Rules{NeverBack: true, OneArchitecture: "zypper", Pins: archive.PinExcludes}
 }
 
 func keyFiles(s archive.ClientSource) (out []archive.ClientFile) {
