@@ -13,6 +13,7 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/solve"
+	"stockade/core/trust"
 	"stockade/internal/made"
 	"stockade/internal/must"
 )
@@ -88,15 +89,7 @@ func TestWhatIsProvedOfVersionsIsWhatTheRealClientDoes(t *testing.T) {
 				u.needing(r)
 				ours, by := u.installable(t)
 				unaided += by
-				theirs := map[string]bool{}
-				u.asks = func(t *testing.T, root string, _ []string) map[string]string {
-					u.readied(t, root)
-					for name := range ours {
-						theirs[name] = installers[c.name](t, root, name)
-					}
-					return nil
-				}
-				u.theirs(t, key, nil)
+				theirs := u.installsEach(t, key, ours, installers[c.name])
 				for name, can := range ours {
 					compared++
 					if !can {
@@ -115,6 +108,22 @@ func TestWhatIsProvedOfVersionsIsWhatTheRealClientDoes(t *testing.T) {
 			}
 		})
 	}
+}
+
+// installsEach asks the client of each name by itself whether it would install it.
+func (u *town) installsEach(t *testing.T, key *trust.SiteKey, names map[string]bool,
+	installs func(t *testing.T, root, name string) bool) map[string]bool {
+	t.Helper()
+	out := map[string]bool{}
+	u.asks = func(t *testing.T, root string, _ []string) map[string]string {
+		u.readied(t, root)
+		for name := range names {
+			out[name] = installs(t, root, name)
+		}
+		return nil
+	}
+	u.theirs(t, key, nil)
+	return out
 }
 
 // readied has the client ask for its lists.

@@ -67,15 +67,7 @@ func TestAProofForPacmanTakesTheFirstProviderAsPacmanDoes(t *testing.T) {
 		u.wire(r)
 		ours, by := u.installable(t)
 		first += by
-		theirs := map[string]bool{}
-		u.asks = func(t *testing.T, root string, _ []string) map[string]string {
-			u.readied(t, root)
-			for name := range ours {
-				theirs[name] = pacmanInstalls(t, root, name)
-			}
-			return nil
-		}
-		u.theirs(t, key, nil)
+		theirs := u.installsEach(t, key, ours, pacmanInstalls)
 		for name, can := range ours {
 			compared++
 			if !can {

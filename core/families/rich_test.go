@@ -105,15 +105,7 @@ func TestBooleanRequirementsAreProvedAsTheRealClientsUnderstandThem(t *testing.T
 				u := &town{chooser: c}
 				u.enrich(r)
 				ours, _ := u.installable(t)
-				theirs := map[string]bool{}
-				u.asks = func(t *testing.T, root string, _ []string) map[string]string {
-					u.readied(t, root)
-					for name := range ours {
-						theirs[name] = installers[c.name](t, root, name)
-					}
-					return nil
-				}
-				u.theirs(t, key, nil)
+				theirs := u.installsEach(t, key, ours, installers[c.name])
 				for name, can := range ours {
 					compared++
 					if !can {

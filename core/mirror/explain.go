@@ -162,7 +162,8 @@ func (c *choosing) sideBySide(s *solve.Selection) finding.List {
 	return finding.List{finding.New("mirror.one-architecture", "mirror "+c.plan.Name,
 		"%s taken for more than one architecture, %s (%s) among them: %s does not install both on one "+
 			"machine, and what needs both cannot be installed with it",
-		finding.Count(len(names), "name")+" "+was(len(names)), first, strings.Join(archs[first], ", "), client)}
+		finding.Count(len(names), "name")+" "+was(len(names)), first, strings.Join(archs[first], ", "),
+		client)}
 }
 
 // architectures gives those that the sources of the family offer.
