@@ -67,12 +67,9 @@ var updaters = map[string]updater{
 			maps.Copy(out, picked(text, regexp.MustCompile(`(?m)^(kernel) *\n +(\S+) *\n`)))
 			return out
 		},
-		// The locks that are a pin there lock what is installed as well; and what is for all machines
-		// it brings up to what is for i686, where the own architecture has none.
+		// The locks that are a pin there lock what is installed as well.
 		otherwise: func(u *town, have archive.Identity) bool {
-			return have.Arch == u.all && u.has(func(p archive.Package) bool {
-				return p.Name == have.Name && p.Arch == u.further[0]
-			}) || slices.ContainsFunc(u.pins, func(p archive.Relation) bool {
+			return slices.ContainsFunc(u.pins, func(p archive.Relation) bool {
 				return p.Name == have.Name && p.Version != have.Version
 			})
 		}},

@@ -299,7 +299,7 @@ var catalogue = index(
 		"two sources of one lane have a database of one name, and the client can use only one",
 		"put the two into mirrors and lanes of their own"},
 	Entry{"mirror.one-architecture", Note,
-		"packages of one name are taken for several architectures, and one of the family's clients does not " +
+		"packages of one name are taken for several architectures, and a client of the family does not " +
 			"install these side by side",
 		"nothing, where the machines use the other client"},
 	Entry{"mirror.not-looked-at", Note,

@@ -114,7 +114,7 @@ func (s *selector) kin(have archive.Identity) (out []offer) {
 	all := have.Arch == "" || s.family.Rank(have.Arch, "") >= 0
 	for _, o := range s.called(have.Name) {
 		if s.here(o) && !s.excepted(o) && (o.Arch == have.Arch || s.forAll(o) ||
-			all && s.family.Rank(o.Arch, s.arch) == 0) {
+			all && s.family.Rank(o.Arch, s.arch) >= 0) {
 			out = append(out, o)
 		}
 	}
