@@ -203,7 +203,7 @@ func (g BasisGroup) differs(now BasisGroup) (out []string) {
 // source since its upstream published again.
 func (s Source) publishedOtherwise(now Source) (out []string) {
 	if s.Origin != now.Origin || s.Label != now.Label || s.Suite != now.Suite || s.Codename != now.Codename {
-		out = append(out, "what its release metadata says of itself")
+		out = append(out, "its origin, label, suite or codename")
 	}
 	if s.Signer.Fingerprint != now.Signer.Fingerprint {
 		out = append(out, "who signed it")

@@ -42,8 +42,8 @@ func Outdated(group string, g definition.Group, families archive.Registry,
 			continue
 		}
 		if what := differing(was.Client.Repositories[at], r); len(what) > 0 {
-			tell("%s of %s changed between %s and %s, and machines still have the files for the first: "+
-				"what they install may not be what was proved",
+			tell("%s of %s changed between %s and %s. Machines still have the files for the first, so what "+
+				"they install may not be what was proved",
 				finding.Names(what, len(what)), naming(r), from.Name(), to.Name())
 		}
 	}
@@ -70,7 +70,7 @@ func differing(a, b archive.Repository) (out []string) {
 		name string
 		same bool
 	}{
-		{"what its release metadata says of itself", slices.Equal(a.Recognised, b.Recognised)},
+		{"the origin, label or codename", slices.Equal(a.Recognised, b.Recognised)},
 		{"the priority", a.Priority == b.Priority},
 		{"the release", a.Release == b.Release},
 		{"the components", slices.Equal(a.Components, b.Components)},

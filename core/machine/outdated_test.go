@@ -32,7 +32,7 @@ func TestFilesOfBeforeAreComparedWithTheEditionThatALaneMovesTo(t *testing.T) {
 		{"the same", nil, nil},
 		{"a suite that is renamed", func(e *edition.Edition) { e.Sources[0].Suite = "oldstable" }, nil},
 		{"an origin that is another", func(e *edition.Edition) { e.Sources[0].Origin = "Tarn Archive" },
-			[]string{"what its release metadata says of itself of tarn changed between barrage/1 and " +
+			[]string{"the origin, label or codename of tarn changed between barrage/1 and " +
 				"barrage/2"}},
 		{"a priority", func(e *edition.Edition) { e.Sources[1].Priority = 10 },
 			[]string{"the priority of kelp changed"}},

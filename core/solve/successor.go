@@ -109,14 +109,26 @@ func (s *selector) successor(seen []offer, have archive.Identity) (offer, Instal
 func offered(o offer) Offer { return Offer{Package: o.Package, Source: o.source} }
 
 // kin gives what machines see of the name of an installed package that can come in its place: of
-// its architecture, or where one of the two is for all.
+// its architecture, or where one of the two is for all. What is for all comes to be of the machine's
+// own architecture, and of another that runs there only where nothing of its own is seen.
 func (s *selector) kin(have archive.Identity) (out []offer) {
 	all := have.Arch == "" || s.family.Rank(have.Arch, "") >= 0
+	var others []offer
+	own := false
 	for _, o := range s.called(have.Name) {
-		if s.here(o) && !s.excepted(o) && (o.Arch == have.Arch || s.forAll(o) ||
-			all && s.family.Rank(o.Arch, s.arch) >= 0) {
+		rank := s.family.Rank(o.Arch, s.arch)
+		switch {
+		case !s.here(o) || s.excepted(o):
+		case o.Arch == have.Arch || s.forAll(o):
 			out = append(out, o)
+		case all && rank == 0:
+			out, own = append(out, o), true
+		case all && rank > 0:
+			others = append(others, o)
 		}
+	}
+	if !own {
+		out = append(out, others...)
 	}
 	return out
 }

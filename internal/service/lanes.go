@@ -334,8 +334,11 @@ func (s *Service) step(l api.Lane, m store.Move, by string) (api.Lane, error) {
 	}
 	l.Findings = append(l.Findings, s.unseen(was, m)...)
 	outdated, err := s.outdated(was, m, l.Groups)
+	if err != nil { // the lane is moved all the same
+		s.log.Warn("whether machines need other files could not be told", "lane", l.Name, "error", err)
+	}
 	l.Findings = append(l.Findings, outdated...)
-	return l, err
+	return l, nil
 }
 
 // outdated tells which groups need other files after a step than before.
