@@ -60,7 +60,7 @@ tools:
 	  command -v $${pair%%:*} >/dev/null || missing="$$missing $${pair##*:}"; done; \
 	[ -e /usr/include/stdlib.h ] || missing="$$missing libc6-dev"; \
 	if [ -n "$$missing" ]; then echo "installing$$missing"; \
-	  $(SUDO) apt-get update -qq && $(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; fi
+	  $(SUDO) apt-get -o DPkg::Lock::Timeout=600 update -qq && $(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get -o DPkg::Lock::Timeout=600 install -y -qq --no-install-recommends $$missing >/dev/null; fi
 
 # The documents in docs/ that are generated from the program.
 documents:

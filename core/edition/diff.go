@@ -127,7 +127,8 @@ func onlyIn(from, to *Sealed) (old, now []Item, err error) {
 	}
 	g.Go(func() (err error) { old, err = readBriefs(theirs); return err })
 	g.Go(func() (err error) { now, err = readBriefs(mine); return err })
-	return old, now, g.Wait()
+	err = g.Wait() // before what it writes is read: the order within one return is not specified
+	return old, now, err
 }
 
 // lines gives the lines of the package list.
@@ -179,7 +180,8 @@ func readBriefs(lines []string) ([]Item, error) {
 			return nil
 		})
 	}
-	return out, g.Wait()
+	err := g.Wait() // see read
+	return out, err
 }
 
 // briefly reads the first fields of a line as lists are written, up to the digest; false where it

@@ -222,10 +222,9 @@ what it includes).
 
 The document is written to standard output, or with --out to DIR/site.yaml, together with
 certificates that stand in the files themselves. Above each source stands where it was found, and
-what a person has to decide; all of it is told as findings too. Nothing is vouched for. No service is
-asked.`,
-		Example: "  stockade source import demo-data/machine/etc/apt/sources.list.d/stockade.sources\n" +
-			"  stockade source import --root demo-data/machine --out imported",
+what a person has to decide; all of it is told as findings too, and errors among them are an answer of no
+(exit code 1). Nothing is vouched for. No service is asked.`,
+		Example: "  stockade source import --root demo-data/machine --out imported",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			m.paths = args
 			if len(args) == 0 && m.root == "/" && !cmd.Flags().Changed("root") {

@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"stockade/core/archive"
+	"stockade/internal/made/told"
 	"stockade/internal/must"
 )
 
@@ -86,4 +87,6 @@ func TestWhatIsProvidedForAnArchitecture(t *testing.T) {
 	if err != nil || !slices.Equal(got, want) {
 		t.Errorf("got %v %v, want %v", got, err, want)
 	}
+	_, err = ParseProvides("l:ock", "amd64")
+	told.Refused(t, "a name with a colon in it", err, "content.ambiguous", "no architecture")
 }

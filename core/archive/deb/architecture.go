@@ -28,6 +28,12 @@ const (
 	nativeArch = "native"
 )
 
+// architectures are those that Debian has had, by dpkg's names (dpkg-architecture(1), -L). What a
+// Provides field may be qualified by is one of these.
+var architectures = []string{"alpha", "amd64", "arm64", "armel", "armhf", "hppa", "hurd-amd64",
+	"hurd-i386", "i386", "ia64", "kfreebsd-amd64", "kfreebsd-i386", "loong64", "m68k", "mips", "mips64el",
+	"mipsel", "powerpc", "ppc64", "ppc64el", "riscv64", "s390x", "sh4", "sparc64", "x32"}
+
 // Within implements archive.Bound.
 func (Family) Within(r archive.Relation, packageArch, machineArch string) string {
 	switch {

@@ -1,6 +1,7 @@
 package deb
 
 import (
+	"slices"
 	"strings"
 
 	"stockade/core/archive"
@@ -95,6 +96,9 @@ func ParseProvides(field, arch string) ([]archive.Provide, error) {
 			return nil, archive.Ambiguous("what is provided has alternatives: %q", c.String())
 		case r.Op != archive.Any && r.Op != archive.Equal:
 			return nil, archive.Ambiguous("what is provided has a bound where one version belongs: %q",
+				r.String())
+		case r.Qualifier != "" && r.Qualifier != anyArch && !slices.Contains(architectures, r.Qualifier):
+			return nil, archive.Ambiguous("what is provided is qualified by what is no architecture: %q",
 				r.String())
 		case r.Qualifier != "" && r.Qualifier != arch:
 		default:
