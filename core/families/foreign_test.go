@@ -2,11 +2,13 @@ package families
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strings"
 	"testing"
 
 	"stockade/core/archive"
@@ -14,8 +16,11 @@ import (
 	"stockade/internal/must"
 )
 
-// candidate is what apt-cache says of a package.
-var candidate = regexp.MustCompile(`(?m)^  Candidate: (\S+)$`)
+// candidate is what apt-cache says of a package, and candidates of several, each by its name.
+var (
+	candidate  = regexp.MustCompile(`(?m)^  Candidate: (\S+)$`)
+	candidates = regexp.MustCompile(`(?m)^(\S+:)\n  Installed: .*\n  Candidate: (\S+)$`)
+)
 
 // A pin holds packages of an architecture that is turned on beside the machine's own, too. What is
 // worked out for each architecture is the candidate of the real client.
@@ -34,10 +39,13 @@ func TestPinsHoldOnASecondArchitecture(t *testing.T) {
 			must.Do(t, os.WriteFile(filepath.Join(root, "status"), nil, 0o644))
 			run(t, root, append(with, "update")...)
 			with = append([]string{"apt-cache"}, with[1:]...)
-			for name := range ours {
-				m := candidate.FindStringSubmatch(run(t, root, append(with, "policy", name)...))
-				if m != nil && m[1] != "(none)" {
-					theirs[name] = m[1]
+			text := run(t, root, append(append(with, "policy"), slices.Collect(maps.Keys(ours))...)...)
+			for name, version := range picked(text, candidates) {
+				if name = strings.TrimSuffix(name, ":"); !strings.Contains(name, ":") {
+					name += ":" + c.own
+				}
+				if version != "(none)" {
+					theirs[name] = version
 				}
 			}
 			return nil

@@ -101,7 +101,7 @@ func TestBooleanRequirementsAreProvedAsTheRealClientsUnderstandThem(t *testing.T
 				t.Fatal("the client is not there: make tools")
 			}
 			compared, no := 0, 0
-			for n, r := range cases(t, 10, 97) {
+			for n, r := range cases(t, 5, 97) {
 				u := &town{chooser: c}
 				u.enrich(r)
 				ours, _ := u.installable(t)
@@ -123,7 +123,7 @@ func TestBooleanRequirementsAreProvedAsTheRealClientsUnderstandThem(t *testing.T
 				}
 			}
 			t.Logf("%d packages were compared; %d cannot be installed", compared, no)
-			if compared < 50 || no < 10 {
+			if compared < 25 || no < 4 {
 				t.Errorf("got %d comparisons, %d times no: that is no comparison", compared, no)
 			}
 		})

@@ -281,10 +281,10 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 	e.Basis = &basis
 	if plan.Previous != nil {
 		e.Because = edition.Because(plan.Previous, e)
-		if plan.Mirror.Copy != definition.Tailored {
-			e.Because = append(e.Because, "what upstream published") // its own words are part of the copy
-		} else if plan.Previous.Content != e.Content {
+		if plan.Previous.Content != e.Content {
 			e.Because = append(e.Because, "its packages, or what is told of them")
+		} else if plan.Mirror.Copy == definition.Faithful && publishedSince(plan.Previous, e) {
+			e.Because = append(e.Because, "what upstream published") // its own words are part of the copy
 		}
 		if len(e.Because) == 0 {
 			out.Unchanged = true // upstream published, and nothing of it concerns this mirror
@@ -318,6 +318,15 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 	}
 	out.Edition = e
 	return out, nil
+}
+
+// publishedSince tells whether an upstream published something else than an earlier edition was made from.
+func publishedSince(was, is *edition.Edition) bool {
+	return slices.ContainsFunc(is.Sources, func(s edition.Source) bool {
+		return !slices.ContainsFunc(was.Sources, func(o edition.Source) bool {
+			return o.Name == s.Name && o.RootDigest == s.RootDigest
+		})
+	})
 }
 
 // attributes gives what a family alone knows of a package.
