@@ -52,9 +52,12 @@ var updaters = map[string]updater{
 		updates: func(t *testing.T, root string) map[string]string {
 			return picked(run(t, root, append(dnfIn(t, root), "upgrade")...), dnfLine)
 		},
-		// What is for all machines it takes before what is for i686, from a worse source too.
+		// What is for all machines it takes before what is for i686, from a worse source too; and where
+		// a source has the installed version for another architecture, it takes nothing.
 		otherwise: func(u *town, have archive.Identity) bool {
-			return slices.Contains(u.further, have.Arch) && u.has(func(p archive.Package) bool {
+			return have.Arch != u.own && u.has(func(p archive.Package) bool {
+				return p.Name == have.Name && p.Version == have.Version && p.Arch != have.Arch
+			}) || slices.Contains(u.further, have.Arch) && u.has(func(p archive.Package) bool {
 				return p.Name == have.Name && p.Arch == u.all
 			})
 		}},
