@@ -304,7 +304,7 @@ var catalogue = index(
 		"nothing, where the machines use the other client"},
 	Entry{"mirror.not-looked-at", Note,
 		"a mirror, or what it rests on, was described otherwise since the last build, preview or estimate",
-		"look at what a build would change"},
+		"run a preview or an estimate of the mirror"},
 	Entry{"lane.files-outdated", Warning,
 		"an edition needs other files on machines than the one that a lane showed before",
 		"write the files of the group anew, and bring them to the machines"},

@@ -196,8 +196,8 @@ func notByItself(u solve.Unaided, object string) finding.Finding {
 			"for the group, or name %[1]s=%[3]s on the machine", u.First.Name, u.First.Version,
 			u.Meets.Version)
 	}
-	return f.Do("install %s first on the machine, or except %s where it is not needed", u.Meets.Name,
-		u.First.Name)
+	return f.Do("install %s first on the machine and try again, or except %s where it is not needed",
+		u.Meets.Name, u.First.Name)
 }
 
 // unmatchedAnywhere tells of a want of the mirror that machines of no view would

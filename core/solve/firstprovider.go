@@ -249,9 +249,9 @@ func (t *taker) installs(root *node) (pick, bool) {
 					continue
 				}
 				switch { // of two, the client leaves out the one that the other stands for
-				case stands(n, x.Name) && x != root:
+				case provides(n, x.Name) && x != root:
 					gone[x] = true
-				case stands(x, n.Name) && n != root:
+				case provides(x, n.Name) && n != root:
 					gone[n] = true
 				default:
 					return blame(picks, root, n, x), false
@@ -272,8 +272,8 @@ func (t *taker) installs(root *node) (pick, bool) {
 	return pick{}, true
 }
 
-// stands tells whether a package provides a name.
-func stands(n *node, name string) bool {
+// provides tells whether a package provides a name.
+func provides(n *node, name string) bool {
 	return slices.ContainsFunc(n.Provides, func(p archive.Provide) bool { return p.Name == name })
 }
 

@@ -259,6 +259,9 @@ func (u Unaided) String() string {
 	case u.Meets == u.First:
 		s += ", for which " + u.First.Name + " " + u.First.Version + " is taken " + where(u.View, u.Arch) +
 			", and that does not go together with the rest"
+	case u.First.Name != u.Meets.Name:
+		s += ": " + u.First.Name + " " + u.First.Version + " is taken for it " + where(u.View, u.Arch) +
+			", and " + u.Meets.Name + " " + u.Meets.Version + ", which meets it too, is not tried"
 	default:
 		s += ", which " + u.Meets.Name + " " + u.Meets.Version + " meets, and " + u.First.Name + " " +
 			u.First.Version + " is what is taken of it " + where(u.View, u.Arch)

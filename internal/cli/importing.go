@@ -222,8 +222,8 @@ what it includes).
 
 The document is written to standard output, or with --out to DIR/site.yaml, together with
 certificates that stand in the files themselves. Above each source stands where it was found, and
-what a person has to decide; all of it is told as findings too, and errors among them are an answer of no
-(exit code 1). Nothing is vouched for. No service is asked.`,
+what a person has to decide; all of it is told as findings too. If errors are among them, the exit
+code is 1. Nothing is vouched for. No service is asked.`,
 		Example: "  stockade source import --root demo-data/machine --out imported",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			m.paths = args

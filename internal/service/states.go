@@ -210,8 +210,9 @@ func (s *Service) notLookedAt(set *definition.Set, out states) error {
 		for _, object := range rests {
 			if since[object] > revision {
 				out.add(finding.New("mirror.not-looked-at", "mirror "+name,
-					"the description of %s was changed in revision %d, and nobody looked since at what a "+
-						"build comes to", object, since[object]).Do("stockade mirror preview %s", name))
+					"%s was changed in revision %d. No build, preview or estimate has ended since, so "+
+						"whether a build would succeed is not known", object, since[object]).
+					Do("stockade mirror preview %s", name))
 				break
 			}
 		}

@@ -475,7 +475,8 @@ func (r *configuration) take(s *repository) {
 	client := clientOf(r.File)
 	if first, twice := r.seen[client+" "+s.Title]; twice {
 		s.Findings = append(s.Findings, finding.New("import.to-decide", "",
-			"the section [%s] stands at %s too, and the client takes one of the two",
+			"the section [%s] is at %s too: the machine has one repository of that name, and whose "+
+				"values it has is not known here",
 			finding.Harmless(s.Title), first).At(s.Place).Do("take one of the two sources out"))
 	} else {
 		r.seen[client+" "+s.Title] = s.Place
