@@ -138,6 +138,10 @@ var catalogue = index(
 	Entry{"key.unvouched", Error, "the key is there, but nobody decided that it may sign this source",
 		"compare the whole fingerprint with its owner, then: stockade key vouch"},
 	Entry{"key.barred", Error, "the key was barred", "get the owner's new key and vouch for that"},
+	Entry{"account.second-person", Error,
+		"an account cannot be made a warden while a rule asks two wardens " +
+			"to vouch: whoever makes the account could act as both",
+		"whoever runs the service makes the account: stockade serve --new-warden NAME"},
 	Entry{"key.in-use", Error, "the key still decides something, so it cannot be put away",
 		"take back what was decided, and take it out of the description"},
 	Entry{"key.fingerprint-mismatch", Error, "the file holds another key than the definition says",

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"stockade/core/archive"
 	"stockade/core/finding"
 )
 
@@ -175,6 +176,23 @@ func (d *Decisions) Distrusted(fingerprint, source string) string {
 	}
 	if _, ok := d.withdrawn[about{fingerprint, source}]; ok {
 		return "nobody vouches for it any more"
+	}
+	return ""
+}
+
+// NoLonger tells why a signature that counted for a source when it was verified does not count now:
+// none of the keys that made it may sign any more; else "". A root that nobody signed has no signer.
+func (d *Decisions) NoLonger(s archive.Signer, source string) string {
+	if s.Fingerprint == "" {
+		return ""
+	}
+	for _, with := range s.With {
+		if d.Distrusted(with, source) == "" {
+			return ""
+		}
+	}
+	if why := d.Distrusted(s.Fingerprint, source); why != "" {
+		return "its key " + s.Fingerprint + " " + why
 	}
 	return ""
 }

@@ -130,14 +130,25 @@ func (a *app) changeAccount(cmd *cobra.Command, method, name, path string, body 
 
 func (a *app) setRole() *cobra.Command {
 	return &cobra.Command{Use: "role ACCOUNT ROLE", Short: "Give an account another role",
+		Long: `Give an account another role. Its tokens, its password and its sessions end, and a new token
+is shown once: hand it over. Where a rule asks two wardens to vouch, no account makes another one a
+warden; whoever runs the service does (stockade serve --new-warden NAME).`,
 		Example: "  stockade account role mara viewer", Args: cobra.ExactArgs(2),
 		ValidArgsFunction: a.names("/accounts", 1, byName),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !slices.Contains(roles, args[1]) {
 				return oneOf("the role", args[1], roles)
 			}
-			return a.changeAccount(cmd, "PUT", args[0], "/role", api.RoleGiven{Role: args[1]},
-				args[0]+" has the role "+args[1])
+			t, err := client.Call[api.NewToken](cmd.Context(), a.client(), "PUT",
+				"/accounts/"+url.PathEscape(args[0])+"/role", api.RoleGiven{Role: args[1]})
+			if err != nil {
+				return err
+			}
+			return a.show(t, func() {
+				a.say("%s has the role %s; its tokens, password and sessions ended. Its new token, which is "+
+					"not shown again:", t.Account, args[1])
+				fmt.Fprintln(a.out, t.Token)
+			}, []string{t.Account})
 		}}
 }
 
@@ -146,7 +157,7 @@ func (a *app) addToken() *cobra.Command {
 	c := &cobra.Command{Use: "add-token ACCOUNT", Short: "Make a further token; it is shown once",
 		Long: `Make a further token of an account: your own, or as a warden that of somebody who is no
 warden. With --ends it works until the beginning of that day (UTC); a token that ends makes none
-that lasts longer.`,
+that lasts longer, of any account.`,
 		Example: "  stockade account add-token mara --name night-report --ends 2027-06-01",
 		Args:    cobra.ExactArgs(1), ValidArgsFunction: a.names("/accounts", 1, byName),
 		RunE: func(cmd *cobra.Command, args []string) error {

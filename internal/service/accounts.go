@@ -2,6 +2,8 @@ package service
 
 import (
 	"errors"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -132,26 +134,63 @@ func (s *Service) addAccount(c *gin.Context) (any, error) {
 		return nil, finding.New("define.bad-value", "account", "the name %q does not fit", in.Name).Do(
 			"give 1 to 64 letters without spaces")
 	}
-	s.writing.Lock()
-	defer s.writing.Unlock()
+	ch, err := s.begin(asking(c))
+	if err != nil {
+		return nil, err
+	}
+	defer ch.end()
 	if _, err := s.db.AccountBy(in.Name); err == nil {
 		return nil, finding.New("define.duplicate-name", "account "+in.Name,
 			"there is an account of this name").Do("take another name; or remove that account first: "+
 			"stockade account remove %s", in.Name)
 	}
-	token := secret()
-	return api.NewToken{Account: in.Name, Token: token}, s.db.Tx(func(tx *store.DB) error {
-		if err := tx.SaveAccount(store.Account{Name: in.Name, Role: in.Role, Created: s.now().UTC()}); err !=
-			nil {
+	if in.Role == api.Warden {
+		if err := s.mayMakeWarden(in.Name); err != nil {
+			return nil, err
+		}
+	}
+	var made api.NewToken
+	err = s.db.Tx(func(tx *store.DB) error {
+		err := tx.SaveAccount(store.Account{Name: in.Name, Role: in.Role, Created: s.now().UTC()})
+		if err != nil {
 			return err
 		}
-		if err := tx.AddToken(store.Token{Hash: tokenHash(token), Account: in.Name, Label: "first",
-			Created: s.now().UTC()}); err != nil {
-			return err
-		}
-		return s.write(tx, who(c).Name, "account.add", "account "+in.Name, map[string]string{"role": in.Role,
-			"token": tokenHash(token)})
+		made, err = ch.firstToken(tx, in.Name, "account.add", knownBy(c).ends,
+			map[string]string{"role": in.Role})
+		return err
 	})
+	return made, err
+}
+
+// firstToken makes the token that an account begins with, and writes the entry that says so. It does
+// not last longer than the token by which it was asked for, if that one ends.
+func (ch *change) firstToken(tx *store.DB, account, action string, ends *time.Time,
+	detail map[string]string) (api.NewToken, error) {
+	token := secret()
+	row := store.Token{Hash: tokenHash(token), Account: account, Label: "first", Created: ch.now().UTC(),
+		Ends: ends}
+	detail["token"], detail["ends"] = row.Hash, endText(ends)
+	return api.NewToken{Account: account, Token: token},
+		errors.Join(tx.AddToken(row), ch.write(tx, action, "account "+account, detail))
+}
+
+// mayMakeWarden refuses another warden where a rule asks for two: whoever makes an account has its
+// first token, and would be both of them.
+func (s *Service) mayMakeWarden(name string) error {
+	set, err := s.db.Described()
+	if err != nil {
+		return err
+	}
+	for _, rule := range slices.Sorted(maps.Keys(set.Rules)) {
+		if set.Rules[rule].TwoPersons {
+			return finding.New("account.second-person", "account "+name,
+				"the rule %s asks two wardens to vouch, and whoever makes a warden has that warden's first "+
+					"token, so one person could vouch as two", rule).
+				Do("whoever runs the service makes the account, and hands over its token: "+
+					"stockade serve --new-warden %s", name)
+		}
+	}
+	return nil
 }
 
 // noAccount tells that nobody has a name, and the nearest that somebody has.
@@ -168,8 +207,11 @@ func (s *Service) noAccount(name string) error {
 }
 
 func (s *Service) removeAccount(c *gin.Context) (any, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
+	ch, err := s.begin(asking(c))
+	if err != nil {
+		return nil, err
+	}
+	defer ch.end()
 	a, err := s.ofAccount(c)
 	if err != nil {
 		return nil, err
@@ -186,19 +228,23 @@ func (s *Service) removeAccount(c *gin.Context) (any, error) {
 		if err := tx.RemoveAccount(a.Name); err != nil {
 			return err
 		}
-		return s.write(tx, who(c).Name, "account.remove", "account "+a.Name, nil)
+		return ch.write(tx, "account.remove", "account "+a.Name, nil)
 	})
 }
 
-// setRole gives an account another role. A warden cannot take the rights from themselves:
-// one stays that way.
+// setRole gives an account another role. Its tokens, its password and its sessions end: what was
+// given out for one role is not worth another. The answer has the token that it begins anew with. A
+// warden cannot take the rights from themselves: one stays that way.
 func (s *Service) setRole(c *gin.Context) (any, error) {
 	in, err := body[api.RoleGiven](c)
 	if err != nil {
 		return nil, err
 	}
-	s.writing.Lock()
-	defer s.writing.Unlock()
+	ch, err := s.begin(asking(c))
+	if err != nil {
+		return nil, err
+	}
+	defer ch.end()
 	a, err := s.ofAccount(c)
 	if err != nil {
 		return nil, err
@@ -211,17 +257,28 @@ func (s *Service) setRole(c *gin.Context) (any, error) {
 			"this is the account that asks; another warden has to give it another role")
 	}
 	if a.Role == in.Role {
-		return s.describeAccount(c, a)
+		return nil, finding.New("define.bad-value", "account "+a.Name, "its role is %s already", in.Role)
+	}
+	if in.Role == api.Warden {
+		if err := s.mayMakeWarden(a.Name); err != nil {
+			return nil, err
+		}
 	}
 	before := a.Role
-	a.Role = in.Role
-	return s.changed(c, a.Name, s.db.Tx(func(tx *store.DB) error {
+	a.Role, a.Password = in.Role, ""
+	var made api.NewToken
+	err = s.db.Tx(func(tx *store.DB) error {
+		if err := tx.EndKnown(a.Name); err != nil {
+			return err
+		}
 		if err := tx.SaveAccount(a); err != nil {
 			return err
 		}
-		return s.write(tx, who(c).Name, "account.role", "account "+a.Name,
+		made, err = ch.firstToken(tx, a.Name, "account.role", knownBy(c).ends,
 			map[string]string{"role": in.Role, "before": before})
-	}))
+		return err
+	})
+	return made, err
 }
 
 // tokensOf bounds how many tokens an account has.
@@ -234,8 +291,11 @@ func (s *Service) addToken(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.writing.Lock()
-	defer s.writing.Unlock()
+	ch, err := s.begin(asking(c))
+	if err != nil {
+		return nil, err
+	}
+	defer ch.end()
 	a, err := s.ofAccount(c)
 	if err != nil {
 		return nil, err
@@ -271,9 +331,9 @@ func (s *Service) addToken(c *gin.Context) (any, error) {
 				at.Format(time.RFC3339))
 		}
 	}
-	if by.account.Name == a.Name && by.ends != nil && (in.Ends == nil || in.Ends.After(*by.ends)) {
+	if by.ends != nil && (in.Ends == nil || in.Ends.After(*by.ends)) {
 		return nil, finding.New("define.bad-value", object,
-			"the token that asks ends at %s, and one made with it cannot last longer",
+			"the token that asks ends at %s, and a token made with it cannot last longer",
 			by.ends.Format(time.RFC3339)).Do("give an end before that, or ask with a token that has none")
 	}
 	token := secret()
@@ -284,7 +344,7 @@ func (s *Service) addToken(c *gin.Context) (any, error) {
 		if err := tx.AddToken(row); err != nil {
 			return err
 		}
-		return s.write(tx, by.account.Name, "account.add-token", object, detail)
+		return ch.write(tx, "account.add-token", object, detail)
 	})
 }
 
@@ -299,8 +359,11 @@ func endText(ends *time.Time) string {
 // removeToken takes a token back, by its id or name. The last one of an account without a
 // password stays.
 func (s *Service) removeToken(c *gin.Context) (any, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
+	ch, err := s.begin(asking(c))
+	if err != nil {
+		return nil, err
+	}
+	defer ch.end()
 	a, err := s.ofAccount(c)
 	if err != nil {
 		return nil, err
@@ -322,7 +385,7 @@ func (s *Service) removeToken(c *gin.Context) (any, error) {
 			if err := tx.RemoveToken(t.Hash); err != nil {
 				return err
 			}
-			return s.write(tx, who(c).Name, "account.remove-token", "account "+a.Name,
+			return ch.write(tx, "account.remove-token", "account "+a.Name,
 				map[string]string{"name": t.Label, "token": t.Hash})
 		}))
 	}
@@ -372,9 +435,12 @@ func (s *Service) setPassword(c *gin.Context) (any, error) {
 	s.hashing <- struct{}{}
 	record := passwordRecord(in.Password)
 	<-s.hashing
-	s.writing.Lock()
-	defer s.writing.Unlock()
-	err = s.keepPassword(c, by.account.Name, record, "account.set-password")
+	ch, err := s.begin(asking(c))
+	if err != nil {
+		return nil, err
+	}
+	defer ch.end()
+	err = ch.keepPassword(by.account.Name, record, "account.set-password")
 	if err == nil && by.byWord { // the session that asked goes on
 		err = s.rebind(by.session, passwordDigest(record))
 	}
@@ -382,17 +448,17 @@ func (s *Service) setPassword(c *gin.Context) (any, error) {
 }
 
 // keepPassword records a password, or that there is none; s.writing is held.
-func (s *Service) keepPassword(c *gin.Context, name, record, action string) error {
-	a, err := s.db.AccountBy(name)
+func (ch *change) keepPassword(name, record, action string) error {
+	a, err := ch.db.AccountBy(name)
 	if err != nil {
 		return err
 	}
 	a.Password = record
-	return s.db.Tx(func(tx *store.DB) error {
+	return ch.db.Tx(func(tx *store.DB) error {
 		if err := tx.SaveAccount(a); err != nil {
 			return err
 		}
-		return s.write(tx, who(c).Name, action, "account "+name,
+		return ch.write(tx, action, "account "+name,
 			map[string]string{"password": passwordDigest(record)})
 	})
 }
@@ -412,8 +478,11 @@ func (s *Service) rebind(session, of string) error {
 }
 
 func (s *Service) removePassword(c *gin.Context) (any, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
+	ch, err := s.begin(asking(c))
+	if err != nil {
+		return nil, err
+	}
+	defer ch.end()
 	a, err := s.ofAccount(c)
 	if err != nil {
 		return nil, err
@@ -429,7 +498,7 @@ func (s *Service) removePassword(c *gin.Context) (any, error) {
 		return nil, finding.New("define.bad-value", "account "+a.Name,
 			"this is all that the account can sign in with").Do("make a token first, or remove the account")
 	}
-	return s.changed(c, a.Name, s.keepPassword(c, a.Name, "", "account.remove-password"))
+	return s.changed(c, a.Name, ch.keepPassword(a.Name, "", "account.remove-password"))
 }
 
 func (s *Service) endSession(c *gin.Context) (any, error) {

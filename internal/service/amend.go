@@ -17,5 +17,5 @@ func (s *Service) handleAmend(c *gin.Context) (any, error) {
 	if in.Look {
 		return s.would(amend)
 	}
-	return refused("Nothing was changed")(s.change(who(c).Name, who(c).Role, in.Amendment.String(), amend))
+	return refused("Nothing was changed")(s.edit(asking(c), in.Amendment.String(), amend))
 }

@@ -92,7 +92,7 @@ func (s *Service) handleSetAside(c *gin.Context) (any, error) {
 		return nil, finding.New("define.bad-value", in.Object,
 			"%s is not a date within the next year", in.Until.UTC().Format(time.DateOnly))
 	}
-	if err := s.record(who(c).Name, "finding.set-aside", in.Object, key.detail(map[string]string{
+	if err := s.record(asking(c), "finding.set-aside", in.Object, key.detail(map[string]string{
 		"until": in.Until.UTC().Format(time.RFC3339), "reason": in.Reason, "text": in.Text})); err != nil {
 		return nil, err
 	}
@@ -118,7 +118,7 @@ func (s *Service) handleTakeUp(c *gin.Context) (any, error) {
 		return nil, finding.New("define.dangling-reference", finding.Harmless(key.object),
 			"nothing with the code %s was set aside there", finding.Harmless(key.code))
 	}
-	if err := s.record(who(c).Name, "finding.take-up", key.object,
+	if err := s.record(asking(c), "finding.take-up", key.object,
 		key.detail(map[string]string{})); err != nil {
 		return nil, err
 	}

@@ -141,15 +141,18 @@ func (s *Service) giveSecret(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	name := c.Param("name")
-	if err := s.seal(name, in.Secret, who(c).Name); err != nil {
+	if err := s.seal(name, in.Secret, asking(c)); err != nil {
 		return nil, err
 	}
 	return s.oneCredential(name)
 }
 
-func (s *Service) seal(name, secret, by string) error {
-	s.writing.Lock()
-	defer s.writing.Unlock()
+func (s *Service) seal(name, secret string, by actor) error {
+	ch, err := s.begin(by)
+	if err != nil {
+		return err
+	}
+	defer ch.end()
 	if err := s.explained(); err != nil {
 		return err // hosts that somebody wrote into the records are not what the warden means
 	}
@@ -177,7 +180,7 @@ func (s *Service) seal(name, secret, by string) error {
 		return err
 	}
 	row := store.Credential{Name: name, Kind: described.Kind, User: described.User, Hosts: string(hosts),
-		Until: until.UTC().Truncate(time.Second), By: by, At: s.now().UTC().Truncate(time.Second)}
+		Until: until.UTC().Truncate(time.Second), By: by.name, At: s.now().UTC().Truncate(time.Second)}
 	nonce := make([]byte, s.vault.NonceSize())
 	rand.Read(nonce)
 	row.Sealed = s.vault.Seal(nonce, nonce, []byte(secret), row.Bound())
@@ -185,7 +188,7 @@ func (s *Service) seal(name, secret, by string) error {
 		if err := tx.SaveCredential(row); err != nil {
 			return err
 		}
-		return s.write(tx, by, "credential.add", "credential "+name, map[string]string{
+		return ch.write(tx, "credential.add", "credential "+name, map[string]string{
 			"kind": row.Kind, "user": row.User, "hosts": strings.Join(described.Hosts, ", "),
 			"given": row.Digest()})
 	})
@@ -194,8 +197,11 @@ func (s *Service) seal(name, secret, by string) error {
 // forgetSecret forgets a secret. What is described of the credential stays.
 func (s *Service) forgetSecret(c *gin.Context) (any, error) {
 	name := c.Param("name")
-	s.writing.Lock()
-	defer s.writing.Unlock()
+	ch, err := s.begin(asking(c))
+	if err != nil {
+		return nil, err
+	}
+	defer ch.end()
 	t, set, err := s.trustedAndSet()
 	if err != nil {
 		return nil, err
@@ -209,27 +215,27 @@ func (s *Service) forgetSecret(c *gin.Context) (any, error) {
 			Do("to take the credential itself out, record a description without it: stockade record " +
 				"--whole PATH")
 	}
-	if err := s.db.Tx(func(tx *store.DB) error { return s.forget(tx, name, who(c).Name) }); err != nil {
+	if err := s.db.Tx(func(tx *store.DB) error { return ch.forget(tx, name) }); err != nil {
 		return nil, err
 	}
 	return s.oneCredential(name)
 }
 
-func (s *Service) forget(tx *store.DB, name, by string) error {
+func (ch *change) forget(tx *store.DB, name string) error {
 	if err := tx.RemoveCredential(name); err != nil {
 		return err
 	}
-	return s.write(tx, by, "credential.remove", "credential "+name, nil)
+	return ch.write(tx, "credential.remove", "credential "+name, nil)
 }
 
 // forgetUndescribed forgets the secrets of credentials that a change takes out of the
 // description: described again under the same name, they are given again.
-func (s *Service) forgetUndescribed(tx *store.DB, p *proposal, by string) error {
+func (ch *change) forgetUndescribed(tx *store.DB, p *proposal) error {
 	for _, name := range slices.Sorted(maps.Keys(p.trusted.given)) {
 		if _, still := p.target.Credentials[name]; still {
 			continue
 		}
-		if err := s.forget(tx, name, by); err != nil {
+		if err := ch.forget(tx, name); err != nil {
 			return fmt.Errorf("forget the secret of %s: %w", name, err)
 		}
 	}

@@ -206,9 +206,12 @@ var errRefused = errors.New("refused")
 // describe makes the change. The role decides about the vouching in it.
 // expected, if not empty, is the ETag of the description that the caller saw:
 // one that changed meanwhile is not overwritten.
-func (s *Service) describe(in api.Documents, by, role, expected string) (api.Judgement, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
+func (s *Service) describe(in api.Documents, by actor, expected string) (api.Judgement, error) {
+	ch, err := s.begin(by)
+	if err != nil {
+		return api.Judgement{}, err
+	}
+	defer ch.end()
 	if tag, err := s.describedTag(); err != nil {
 		return api.Judgement{}, err
 	} else if expected != "" && expected != tag {
@@ -227,10 +230,10 @@ func (s *Service) describe(in api.Documents, by, role, expected string) (api.Jud
 	if len(definition.Blocking(p.judgement.Findings)) > 0 {
 		return p.judgement, errRefused
 	}
-	if err := p.permitted(role); err != nil {
+	if err := p.permitted(ch.role); err != nil {
 		return p.judgement, err
 	}
-	return s.commit(p, by, in.Summary)
+	return ch.commit(p, in.Summary)
 }
 
 // permitted refuses what only wardens may do, on whichever road it comes: by a
@@ -320,8 +323,11 @@ func (s *Service) liftRules() error {
 	if !s.cfg.LiftRules {
 		return nil
 	}
-	s.writing.Lock()
-	defer s.writing.Unlock()
+	ch, err := s.begin(itself("--lift-rules"))
+	if err != nil {
+		return err
+	}
+	defer ch.end()
 	recorded, err := s.db.Described()
 	if err != nil || len(recorded.Rules) == 0 {
 		return err
@@ -337,7 +343,7 @@ func (s *Service) liftRules() error {
 	if err != nil {
 		return err
 	}
-	_, err = s.commit(p, "--lift-rules", "take all rules away")
+	_, err = ch.commit(p, "take all rules away")
 	return err
 }
 
@@ -350,12 +356,12 @@ func (s *Service) describedTag() (string, error) {
 	return fmt.Sprintf(`"%d"`, newest[0].ID), nil
 }
 
-// commit records a proposal. s.writing is held.
-func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error) {
+// commit records a proposal.
+func (ch *change) commit(p *proposal, summary string) (api.Judgement, error) {
 	out := p.judgement
-	err := s.db.Tx(func(tx *store.DB) error {
+	err := ch.db.Tx(func(tx *store.DB) error {
 		for _, f := range slices.Sorted(maps.Keys(p.certificates)) {
-			if err := s.saveCertificate(tx, p.certificates[f], by, p.trusted.retired[f]); err != nil {
+			if err := ch.saveCertificate(tx, p.certificates[f], p.trusted.retired[f]); err != nil {
 				return err
 			}
 		}
@@ -364,15 +370,15 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 			if p.target.TwoPersons(v.Source) {
 				act = trust.Propose
 			}
-			if err := s.decide(tx, trust.Decision{Act: act, Fingerprint: v.Fingerprint,
-				Source: v.Source, Why: v.Evidence, By: by}); err != nil {
+			if err := ch.decide(tx, trust.Decision{Act: act, Fingerprint: v.Fingerprint,
+				Source: v.Source, Why: v.Evidence}); err != nil {
 				return err
 			}
 		}
 		ended := map[vouching]bool{}
 		for name, old := range p.recorded.Keys {
 			now := p.target.Keys[name]
-			if err := s.endWords(tx, old, now, by, ended); err != nil {
+			if err := ch.endWords(tx, old, now, ended); err != nil {
 				return err
 			}
 		}
@@ -385,16 +391,16 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 		if summary == "" {
 			summary = summarise(out.Changes)
 		}
-		rev, err := tx.Describe(p.target, out.Changes, by, summary, s.now().UTC())
+		rev, err := tx.Describe(p.target, out.Changes, ch.by, summary, ch.now().UTC())
 		if err != nil {
 			return err
 		}
 		out.Revision = rev.ID
 		for _, name := range definition.Sources(out.Changes, "remove") {
-			if err := s.remember(tx, p.recorded, name); err != nil {
+			if err := ch.remember(tx, p.recorded, name); err != nil {
 				return err
 			}
-			if err := s.endDecisions(tx, p.trusted, name, by, ended); err != nil {
+			if err := ch.endDecisions(tx, p.trusted, name, ended); err != nil {
 				return err
 			}
 			for _, kind := range []string{"accepted", "refresh", "probe", "house"} {
@@ -403,17 +409,17 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 				}
 			}
 		}
-		if err := s.forgetUndescribed(tx, p, by); err != nil {
+		if err := ch.forgetUndescribed(tx, p); err != nil {
 			return err
 		}
 		for _, name := range definition.Sources(out.Changes, "add") {
-			if err := s.recall(tx, p.target, name); err != nil {
+			if err := ch.recall(tx, p.target, name); err != nil {
 				return err
 			}
 		}
 		for _, c := range out.Changes {
 			if u := p.acknowledges(c); u != (definition.Unsigned{}) {
-				if err := s.write(tx, by, "source.acknowledge-unsigned", "source "+c.Name,
+				if err := ch.write(tx, "source.acknowledge-unsigned", "source "+c.Name,
 					map[string]string{"reason": u.Reason, "until": u.Until}); err != nil {
 					return err
 				}
@@ -423,7 +429,7 @@ func (s *Service) commit(p *proposal, by, summary string) (api.Judgement, error)
 		if err != nil {
 			return err
 		}
-		return s.write(tx, by, "definition.record", fmt.Sprintf("revision %d", rev.ID), map[string]string{
+		return ch.write(tx, "definition.record", fmt.Sprintf("revision %d", rev.ID), map[string]string{
 			"summary": summary, "described": digest})
 	})
 	return out, err
@@ -452,7 +458,7 @@ type vouching struct{ fingerprint, source string }
 
 // endWords takes back what the words of a definition decided that are no longer in
 // it. Each is taken back once: done says which were.
-func (s *Service) endWords(tx *store.DB, old, now definition.Key, by string, done map[vouching]bool) error {
+func (ch *change) endWords(tx *store.DB, old, now definition.Key, done map[vouching]bool) error {
 	for _, src := range old.VouchedFor {
 		for _, f := range old.All() {
 			id := vouching{f, src}
@@ -460,8 +466,8 @@ func (s *Service) endWords(tx *store.DB, old, now definition.Key, by string, don
 				continue
 			}
 			done[id] = true
-			if err := s.decide(tx, trust.Decision{Act: trust.Withdraw, Fingerprint: f, Source: src,
-				Why: "the definition no longer says it", By: by}); err != nil {
+			if err := ch.decide(tx, trust.Decision{Act: trust.Withdraw, Fingerprint: f, Source: src,
+				Why: "the definition no longer says it"}); err != nil {
 				return err
 			}
 		}
@@ -481,11 +487,14 @@ func summarise(changes []definition.Change) string {
 	return strings.Join(parts, ", ")
 }
 
-// change edits the recorded description in place, with the same checks as documents.
-func (s *Service) change(by, role, summary string, edit func(set *definition.Set) error) (api.Judgement,
+// edit changes the recorded description in place, with the same checks as documents.
+func (s *Service) edit(by actor, summary string, edit func(set *definition.Set) error) (api.Judgement,
 	error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
+	ch, err := s.begin(by)
+	if err != nil {
+		return api.Judgement{}, err
+	}
+	defer ch.end()
 	if err := s.explained(); err != nil {
 		return api.Judgement{}, err
 	}
@@ -497,7 +506,7 @@ func (s *Service) change(by, role, summary string, edit func(set *definition.Set
 	if err := edit(target); err != nil {
 		return api.Judgement{}, err
 	}
-	return s.recordSet(recorded, target, by, role, summary)
+	return ch.recordSet(recorded, target, summary)
 }
 
 // would says what a change would come to, and makes none.
@@ -531,19 +540,18 @@ func (s *Service) losses(from, to *definition.Set) ([]definition.Loss, error) {
 	return out, err
 }
 
-func (s *Service) recordSet(recorded, target *definition.Set, by, role, summary string) (api.Judgement,
-	error) {
-	p, err := s.proposeSet(recorded, target)
+func (ch *change) recordSet(recorded, target *definition.Set, summary string) (api.Judgement, error) {
+	p, err := ch.proposeSet(recorded, target)
 	if err != nil {
 		return api.Judgement{}, err
 	}
 	if len(definition.Blocking(p.judgement.Findings)) > 0 {
 		return p.judgement, errRefused
 	}
-	if err := p.permitted(role); err != nil {
+	if err := p.permitted(ch.role); err != nil {
 		return p.judgement, err
 	}
-	return s.commit(p, by, summary)
+	return ch.commit(p, summary)
 }
 
 // proposeSet checks a description over what is recorded, and compares the two.
@@ -619,8 +627,7 @@ func (s *Service) handleRecord(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return refused("The definition was not recorded")(s.describe(in, who(c).Name, who(c).Role,
-		c.GetHeader("If-Match")))
+	return refused("The definition was not recorded")(s.describe(in, asking(c), c.GetHeader("If-Match")))
 }
 
 // refused turns a judgement that was refused into a problem with its findings.

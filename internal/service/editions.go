@@ -353,9 +353,12 @@ func (s *Service) advisories(name string, number int, q string) ([]edition.Advis
 	return out, err
 }
 
-func (s *Service) retire(name string, number int, by string) (api.Edition, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
+func (s *Service) retire(name string, number int, by actor) (api.Edition, error) {
+	ch, err := s.begin(by)
+	if err != nil {
+		return api.Edition{}, err
+	}
+	defer ch.end()
 	e, err := s.stands(name, number)
 	if err != nil {
 		return api.Edition{}, err
@@ -384,7 +387,7 @@ func (s *Service) retire(name string, number int, by string) (api.Edition, error
 		if err := tx.SaveEdition(e); err != nil {
 			return err
 		}
-		return s.write(tx, by, "edition.retire", "edition "+out.Name, nil)
+		return ch.write(tx, "edition.retire", "edition "+out.Name, nil)
 	})
 }
 
@@ -565,7 +568,7 @@ func (s *Service) handleVerify(c *gin.Context, name string, n int) (any, error) 
 }
 
 func (s *Service) handleRetire(c *gin.Context, name string, n int) (any, error) {
-	return s.retire(name, n, who(c).Name)
+	return s.retire(name, n, asking(c))
 }
 
 func (s *Service) onEdition(f func(c *gin.Context, name string, n int) (any, error)) handler {

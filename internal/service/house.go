@@ -110,7 +110,7 @@ const maxUpload = 16 << 30
 
 // addPackage takes a package file into a house source.
 func (s *Service) addPackage(source string, in api.NewPackage, body io.Reader,
-	by string) (api.HousePackage, error) {
+	by actor) (api.HousePackage, error) {
 	none := api.HousePackage{}
 	t, set, err := s.trustedAndSet()
 	if err != nil {
@@ -119,7 +119,7 @@ func (s *Service) addPackage(source string, in api.NewPackage, body io.Reader,
 	if _, ok := set.Sources[source]; !ok {
 		return none, dangling("", "source", source, set.Sources)
 	}
-	handed := mirror.Handed{Set: set, Source: source, From: in.From, Why: in.Why, By: by,
+	handed := mirror.Handed{Set: set, Source: source, From: in.From, Why: in.Why, By: by.name,
 		Signature: in.Signature, Family: families.All[set.Sources[source].Family]}
 	if err := handed.Check(); err != nil {
 		return none, err
@@ -151,7 +151,7 @@ func (s *Service) addPackage(source string, in api.NewPackage, body io.Reader,
 	if err != nil {
 		return none, err
 	}
-	j, err := s.change(by, api.Warden, "add "+rec.Name+" "+rec.Version+" to "+source,
+	j, err := s.edit(by, "add "+rec.Name+" "+rec.Version+" to "+source,
 		func(set *definition.Set) error {
 			set.Packages[id] = rec
 			return nil
@@ -192,8 +192,8 @@ func (s *Service) upload(body io.Reader, object string) (*os.File, error) {
 
 // removePackage takes a package out of a house source; the file stays as long
 // as a revision or an edition knows it.
-func (s *Service) removePackage(id, by string) (api.Judgement, error) {
-	j, err := s.change(by, api.Operator, "remove package "+id, func(set *definition.Set) error {
+func (s *Service) removePackage(id string, by actor) (api.Judgement, error) {
+	j, err := s.edit(by, "remove package "+id, func(set *definition.Set) error {
 		if _, ok := set.Packages[id]; !ok {
 			return dangling("", "package", id, set.Packages)
 		}
@@ -234,7 +234,7 @@ func (s *Service) handleAddPackage(c *gin.Context) (any, error) {
 			Detail: "the signature is not base64",
 		}
 	}
-	return s.addPackage(c.Param("name"), in, c.Request.Body, who(c).Name)
+	return s.addPackage(c.Param("name"), in, c.Request.Body, asking(c))
 }
 
 func (s *Service) handleHousePackages(c *gin.Context) (any, error) {
@@ -242,5 +242,5 @@ func (s *Service) handleHousePackages(c *gin.Context) (any, error) {
 }
 
 func (s *Service) handleRemovePackage(c *gin.Context) (any, error) {
-	return refused("The package was not removed")(s.removePackage(c.Param("id"), who(c).Name))
+	return refused("The package was not removed")(s.removePackage(c.Param("id"), asking(c)))
 }

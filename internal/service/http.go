@@ -170,6 +170,7 @@ func (s *Service) allow(r api.Route) gin.HandlerFunc {
 			return
 		}
 		c.Set("by", by)
+		c.Set("least", r.Role)
 		if rank[by.account.Role] < rank[r.Role] {
 			problem(c, &api.Problem{Title: "Not allowed", Status: 403, Type: "urn:stockade:rights",
 				Detail: fmt.Sprintf("%s is %s, and this needs %s", by.account.Name,

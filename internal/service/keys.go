@@ -188,9 +188,12 @@ func restsOn(e *edition.Edition, fingerprint string) bool {
 
 // addKeys brings certificates in, and statements by which their owners withdraw some that
 // are there. It decides nothing about them.
-func (s *Service) addKeys(data []byte, by string) ([]api.Key, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
+func (s *Service) addKeys(data []byte, by actor) ([]api.Key, error) {
+	ch, err := s.begin(by)
+	if err != nil {
+		return nil, err
+	}
+	defer ch.end()
 	t, set, err := s.trustedAndSet()
 	if err != nil {
 		return nil, err
@@ -204,7 +207,7 @@ func (s *Service) addKeys(data []byte, by string) ([]api.Key, error) {
 	}
 	err = s.db.Tx(func(tx *store.DB) error {
 		for _, c := range certs {
-			if err := s.saveCertificate(tx, c, by, t.retired[c.Fingerprint]); err != nil {
+			if err := ch.saveCertificate(tx, c, t.retired[c.Fingerprint]); err != nil {
 				return err
 			}
 		}
@@ -226,29 +229,29 @@ func (s *Service) addKeys(data []byte, by string) ([]api.Key, error) {
 
 // saveCertificate brings a certificate in. One that is there is never replaced:
 // what the new copy has more is added to it. One that was put away is back.
-func (s *Service) saveCertificate(tx *store.DB, c *trust.Certificate, by string, away bool) error {
+func (ch *change) saveCertificate(tx *store.DB, c *trust.Certificate, away bool) error {
 	recorded, err := tx.CertificateBy(c.Fingerprint)
 	if err == nil {
-		err = s.mergeCertificate(tx, recorded, c, by)
+		err = ch.mergeCertificate(tx, recorded, c)
 		if err != nil || !away {
 			return err
 		}
-		return s.write(tx, by, "key.add", "key "+c.Fingerprint,
+		return ch.write(tx, "key.add", "key "+c.Fingerprint,
 			map[string]string{"user_ids": strings.Join(c.UserIDs, "; ")})
 	}
 	if !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
 	if err := tx.SaveCertificate(store.Certificate{Fingerprint: c.Fingerprint, Armoured: c.Armoured(),
-		At: s.now().UTC(), By: by}); err != nil {
+		At: ch.now().UTC(), By: ch.by}); err != nil {
 		return err
 	}
-	return s.write(tx, by, "key.add", "key "+c.Fingerprint,
+	return ch.write(tx, "key.add", "key "+c.Fingerprint,
 		map[string]string{"user_ids": strings.Join(c.UserIDs, "; ")})
 }
 
-func (s *Service) mergeCertificate(tx *store.DB, recorded store.Certificate,
-	c *trust.Certificate, by string) error {
+func (ch *change) mergeCertificate(tx *store.DB, recorded store.Certificate,
+	c *trust.Certificate) error {
 	have, err := trust.ReadCertificates([]byte(recorded.Armoured))
 	if err != nil || len(have) != 1 {
 		return fmt.Errorf("the record of the certificate %s is damaged", c.Fingerprint)
@@ -261,7 +264,7 @@ func (s *Service) mergeCertificate(tx *store.DB, recorded store.Certificate,
 	if err := tx.SaveCertificate(recorded); err != nil {
 		return err
 	}
-	return s.write(tx, by, "key.merge", "key "+c.Fingerprint,
+	return ch.write(tx, "key.merge", "key "+c.Fingerprint,
 		map[string]string{"changed": strings.Join(have[0].Changes(merged), "; ")})
 }
 
@@ -300,15 +303,18 @@ func (s *Service) typed(path string, d api.Decision) (*trusted, *definition.Set,
 }
 
 // settle has a decision checked and recorded, and gives the key as it stands then.
-func (s *Service) settle(path string, d api.Decision, record func(*trusted, *definition.Set,
-	*trust.Certificate) error) (api.Key, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
+func (s *Service) settle(path string, d api.Decision, by actor, record func(*change, *trusted,
+	*definition.Set, *trust.Certificate) error) (api.Key, error) {
+	ch, err := s.begin(by)
+	if err != nil {
+		return api.Key{}, err
+	}
+	defer ch.end()
 	t, set, c, err := s.typed(path, d)
 	if err != nil {
 		return api.Key{}, err
 	}
-	if err := record(t, set, c); err != nil {
+	if err := record(ch, t, set, c); err != nil {
 		return api.Key{}, err
 	}
 	if t, err = s.readTrusted(); err != nil {
@@ -326,8 +332,9 @@ func reasoned(c *trust.Certificate, d api.Decision) error {
 }
 
 // vouch records that a key may sign one source, or several: all of them, or none.
-func (s *Service) vouch(path string, d api.Decision, by string) (api.Key, error) {
-	return s.settle(path, d, func(t *trusted, set *definition.Set, c *trust.Certificate) error {
+func (s *Service) vouch(path string, d api.Decision, by actor) (api.Key, error) {
+	return s.settle(path, d, by, func(ch *change, t *trusted, set *definition.Set,
+		c *trust.Certificate) error {
 		sources := slices.Clone(d.Sources)
 		if d.Source != "" || len(sources) == 0 {
 			sources = append(sources, d.Source)
@@ -345,17 +352,17 @@ func (s *Service) vouch(path string, d api.Decision, by string) (api.Key, error)
 		}
 		acts := map[string]trust.Act{}
 		for _, name := range sources {
-			act, err := t.ActOf(c.Fingerprint, name, by, set.TwoPersons(name))
+			act, err := t.ActOf(c.Fingerprint, name, ch.by, set.TwoPersons(name))
 			if err != nil {
 				return err
 			}
 			acts[name] = act
 		}
-		return s.db.Tx(func(tx *store.DB) error {
+		return ch.db.Tx(func(tx *store.DB) error {
 			for _, name := range sources {
-				if err := s.decide(tx, trust.Decision{Act: acts[name], Fingerprint: c.Fingerprint,
+				if err := ch.decide(tx, trust.Decision{Act: acts[name], Fingerprint: c.Fingerprint,
 					Source: name,
-					Why:    d.Evidence, By: by}); err != nil {
+					Why:    d.Evidence}); err != nil {
 					return err
 				}
 			}
@@ -365,8 +372,9 @@ func (s *Service) vouch(path string, d api.Decision, by string) (api.Key, error)
 }
 
 // withdraw takes a vouch for one source back.
-func (s *Service) withdraw(path string, d api.Decision, by string) (api.Key, error) {
-	return s.settle(path, d, func(t *trusted, set *definition.Set, c *trust.Certificate) error {
+func (s *Service) withdraw(path string, d api.Decision, by actor) (api.Key, error) {
+	return s.settle(path, d, by, func(ch *change, t *trusted, set *definition.Set,
+		c *trust.Certificate) error {
 		object := "key " + c.Fingerprint
 		if err := reasoned(c, d); err != nil {
 			return err
@@ -381,8 +389,8 @@ func (s *Service) withdraw(path string, d api.Decision, by string) (api.Key, err
 			return f
 		}
 		return s.db.Tx(func(tx *store.DB) error {
-			return s.decide(tx, trust.Decision{Act: trust.Withdraw, Fingerprint: c.Fingerprint,
-				Source: d.Source, Why: d.Reason, By: by, ByHand: true})
+			return ch.decide(tx, trust.Decision{Act: trust.Withdraw, Fingerprint: c.Fingerprint,
+				Source: d.Source, Why: d.Reason, ByHand: true})
 		})
 	})
 }
@@ -397,15 +405,16 @@ func vouchedFor(k api.Key) string {
 
 // retireKey puts a certificate away that decides nothing any more. What was
 // decided about it stays in the journal, and a bar stays in force.
-func (s *Service) retireKey(path string, d api.Decision, by string) (api.Key, error) {
-	return s.settle(path, d, func(t *trusted, set *definition.Set, c *trust.Certificate) error {
+func (s *Service) retireKey(path string, d api.Decision, by actor) (api.Key, error) {
+	return s.settle(path, d, by, func(ch *change, t *trusted, set *definition.Set,
+		c *trust.Certificate) error {
 		if err := reasoned(c, d); err != nil {
 			return err
 		}
 		if why, way := inUse(s.key(c, t, set)); why != "" {
 			return finding.New("key.in-use", "key "+c.Fingerprint, "%s", why).Do("%s", way)
 		}
-		return s.write(s.db, by, "key.retire", "key "+c.Fingerprint, map[string]string{"reason": d.Reason})
+		return ch.write(ch.db, "key.retire", "key "+c.Fingerprint, map[string]string{"reason": d.Reason})
 	})
 }
 
@@ -427,8 +436,8 @@ func inUse(k api.Key) (why, way string) {
 }
 
 // bar records that a key may sign nothing any more.
-func (s *Service) bar(path string, d api.Decision, by string) (api.Key, error) {
-	return s.settle(path, d, func(_ *trusted, _ *definition.Set, c *trust.Certificate) error {
+func (s *Service) bar(path string, d api.Decision, by actor) (api.Key, error) {
+	return s.settle(path, d, by, func(ch *change, _ *trusted, _ *definition.Set, c *trust.Certificate) error {
 		if err := reasoned(c, d); err != nil {
 			return err
 		}
@@ -437,8 +446,7 @@ func (s *Service) bar(path string, d api.Decision, by string) (api.Key, error) {
 				"this is the site's own key; barring it here would end every edition")
 		}
 		return s.db.Tx(func(tx *store.DB) error {
-			return s.decide(tx, trust.Decision{Act: trust.Bar, Fingerprint: c.Fingerprint, Why: d.Reason,
-				By: by})
+			return ch.decide(tx, trust.Decision{Act: trust.Bar, Fingerprint: c.Fingerprint, Why: d.Reason})
 		})
 	})
 }
@@ -507,16 +515,16 @@ func (s *Service) handleAddKeys(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return page(s.addKeys(in.Data, who(c).Name))
+	return page(s.addKeys(in.Data, asking(c)))
 }
 
 // decision reads what was decided about the key of the path, and has it recorded.
-func decision(record func(fingerprint string, d api.Decision, by string) (api.Key, error)) handler {
+func decision(record func(fingerprint string, d api.Decision, by actor) (api.Key, error)) handler {
 	return func(c *gin.Context) (any, error) {
 		in, err := body[api.Decision](c)
 		if err != nil {
 			return nil, err
 		}
-		return record(c.Param("fingerprint"), in, who(c).Name)
+		return record(c.Param("fingerprint"), in, asking(c))
 	}
 }

@@ -35,13 +35,13 @@ func (s *Service) handleLane(c *gin.Context) (any, error) {
 	return out, err
 }
 
-func (s *Service) moveLane(f func(string, api.Move, string) (api.Lane, error)) handler {
+func (s *Service) moveLane(f func(string, api.Move, actor) (api.Lane, error)) handler {
 	return func(c *gin.Context) (any, error) {
 		in, err := optional[api.Move](c)
 		if err != nil {
 			return nil, err
 		}
-		return f(c.Param("name"), in, who(c).Name)
+		return f(c.Param("name"), in, asking(c))
 	}
 }
 
@@ -124,9 +124,12 @@ func (s *Service) describeLane(set *definition.Set, now *inForce, name string, f
 	return out, err
 }
 
-func (s *Service) move(name string, m api.Move, by string) (api.Lane, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
+func (s *Service) move(name string, m api.Move, by actor) (api.Lane, error) {
+	ch, err := s.begin(by)
+	if err != nil {
+		return api.Lane{}, err
+	}
+	defer ch.end()
 	l, err := s.lane(name)
 	if err != nil {
 		return l, err
@@ -155,12 +158,15 @@ func (s *Service) move(name string, m api.Move, by string) (api.Lane, error) {
 	if l.Edition == open.Name() {
 		return l, nil // it is there already: a step to the same place would be one to go back by
 	}
-	return s.step(l, store.Move{Lane: name, Mirror: to.Mirror, Edition: to.Number, Reason: m.Reason}, by)
+	return ch.step(l, store.Move{Lane: name, Mirror: to.Mirror, Edition: to.Number, Reason: m.Reason})
 }
 
-func (s *Service) back(name string, m api.Move, by string) (api.Lane, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
+func (s *Service) back(name string, m api.Move, by actor) (api.Lane, error) {
+	ch, err := s.begin(by)
+	if err != nil {
+		return api.Lane{}, err
+	}
+	defer ch.end()
 	l, err := s.lane(name)
 	if err != nil {
 		return l, err
@@ -174,8 +180,8 @@ func (s *Service) back(name string, m api.Move, by string) (api.Lane, error) {
 		return l, err
 	}
 	if ok {
-		return s.step(l, store.Move{Lane: name, Mirror: to.Mirror, Edition: to.Edition, Reason: m.Reason,
-			Back: true}, by)
+		return ch.step(l, store.Move{Lane: name, Mirror: to.Mirror, Edition: to.Edition, Reason: m.Reason,
+			Back: true})
 	}
 	return l, &api.Problem{
 		Title:  "The lane was not moved",
@@ -311,17 +317,17 @@ func (s *Service) laneDifference(l api.Lane, to edition.ID) (any, error) {
 	return out, nil
 }
 
-func (s *Service) step(l api.Lane, m store.Move, by string) (api.Lane, error) {
-	m.At, m.By = s.now().UTC(), by
+func (ch *change) step(l api.Lane, m store.Move) (api.Lane, error) {
+	m.At, m.By = ch.now().UTC(), ch.by
 	action := "lane.move"
 	if m.Back {
 		action = "lane.back"
 	}
-	err := s.db.Tx(func(tx *store.DB) error {
+	err := ch.db.Tx(func(tx *store.DB) error {
 		if err := tx.AddMove(m); err != nil {
 			return err
 		}
-		return s.write(tx, by, action, "lane "+l.Name, map[string]string{"from": l.Edition,
+		return ch.write(tx, action, "lane "+l.Name, map[string]string{"from": l.Edition,
 			"to": fmt.Sprintf(
 				"%s/%d", m.Mirror, m.Edition), "reason": m.Reason})
 	})
@@ -329,13 +335,13 @@ func (s *Service) step(l api.Lane, m store.Move, by string) (api.Lane, error) {
 		return l, err
 	}
 	was := l.Edition
-	if l, err = s.lane(l.Name); err != nil {
+	if l, err = ch.lane(l.Name); err != nil {
 		return l, err
 	}
-	l.Findings = append(l.Findings, s.unseen(was, m)...)
-	outdated, err := s.outdated(was, m, l.Groups)
+	l.Findings = append(l.Findings, ch.unseen(was, m)...)
+	outdated, err := ch.outdated(was, m, l.Groups)
 	if err != nil { // the lane is moved all the same
-		s.log.Warn("whether machines need other files could not be told", "lane", l.Name, "error", err)
+		ch.log.Warn("whether machines need other files could not be told", "lane", l.Name, "error", err)
 	}
 	l.Findings = append(l.Findings, outdated...)
 	return l, nil

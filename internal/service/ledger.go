@@ -84,8 +84,8 @@ func decidedBy(e journal.Entry, key string) (trust.Decision, bool) {
 }
 
 // decide records a decision, with the entry that makes it.
-func (s *Service) decide(tx *store.DB, d trust.Decision) error {
-	d.At = s.now().UTC()
+func (ch *change) decide(tx *store.DB, d trust.Decision) error {
+	d.By, d.At = ch.by, ch.now().UTC()
 	if err := tx.AddDecision(d); err != nil {
 		return err
 	}
@@ -100,7 +100,7 @@ func (s *Service) decide(tx *store.DB, d trust.Decision) error {
 	if d.ByHand {
 		detail["by_hand"] = "yes"
 	}
-	return s.write(tx, d.By, "key."+string(d.Act), "key "+d.Fingerprint, detail)
+	return ch.write(tx, "key."+string(d.Act), "key "+d.Fingerprint, detail)
 }
 
 // apply takes one entry.
@@ -135,7 +135,7 @@ func (l *ledger) apply(e journal.Entry) {
 	case isAccount && e.Action == "account.add":
 		token := e.Detail["token"]
 		l.accounts[account] = entered{role: e.Detail["role"], sealed: token != "",
-			tokens: map[string]string{token: "never"}}
+			tokens: map[string]string{token: cmp.Or(e.Detail["ends"], "never")}}
 	case isAccount && e.Action == "account.remove":
 		l.accounts[account] = entered{sealed: true}
 	case isAccount:
@@ -200,6 +200,10 @@ func (a entered) after(e journal.Entry) entered {
 	switch e.Action {
 	case "account.role":
 		a.role = e.Detail["role"]
+		// until December 2026 the tokens of before stayed
+		if token := e.Detail["token"]; token != "" {
+			a.sealed, a.password, a.tokens = true, "", map[string]string{token: e.Detail["ends"]}
+		}
 	case "account.add-token":
 		a.tokens = maps.Clone(a.tokens)
 		if a.tokens == nil {

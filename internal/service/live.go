@@ -106,7 +106,7 @@ func (s *Service) handleEvents(c *gin.Context) (any, error) {
 				return nil, nil
 			}
 		case <-beat.C:
-			if !s.stillKnown(knownBy(c)) {
+			if known, err := s.knownNow(knownBy(c)); err != nil || !known {
 				return nil, nil
 			}
 			send("beat", api.News{})
@@ -118,18 +118,19 @@ func (s *Service) handleEvents(c *gin.Context) (any, error) {
 	}
 }
 
-// stillKnown tells whether what an account was known by counts still.
-func (s *Service) stillKnown(by credentialOf) bool {
+// knownNow tells whether what an account was known by counts still. That the records cannot be
+// read says nothing of it.
+func (s *Service) knownNow(by credentialOf) (bool, error) {
 	if by.session != "" {
 		if _, err := s.db.SessionBy(by.session); err != nil {
-			return false
+			return false, unlessAbsent(err)
 		}
 	}
 	if !by.byWord {
 		if _, err := s.db.TokenBy(by.of); err != nil {
-			return false
+			return false, unlessAbsent(err)
 		}
 	}
 	_, ok, err := s.counts(by, by.account.Name)
-	return ok && err == nil
+	return ok, err
 }

@@ -343,12 +343,15 @@ func (s *Service) handleEnrol(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return page(s.enrol(in, who(c).Name))
+	return page(s.enrol(in, asking(c)))
 }
 
-func (s *Service) enrol(in api.Enrolling, by string) ([]api.Machine, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
+func (s *Service) enrol(in api.Enrolling, by actor) ([]api.Machine, error) {
+	ch, err := s.begin(by)
+	if err != nil {
+		return nil, err
+	}
+	defer ch.end()
 	if len(in.Names) == 0 || len(in.Names) > enrolMost {
 		return nil, finding.New("define.bad-value", "machine", "%d machines are named", len(in.Names)).
 			Do("name between 1 and %d", enrolMost)
@@ -385,7 +388,7 @@ func (s *Service) enrol(in api.Enrolling, by string) ([]api.Machine, error) {
 	if err := s.db.Tx(func(tx *store.DB) error {
 		for _, name := range in.Names {
 			if err := tx.AddMachine(store.Machine{Name: name, Group: in.Group, Note: in.Note, Enrolled: now,
-				Heard: now.Unix(), By: by}); err != nil {
+				Heard: now.Unix(), By: by.name}); err != nil {
 				return err
 			}
 		}
@@ -393,7 +396,7 @@ func (s *Service) enrol(in api.Enrolling, by string) ([]api.Machine, error) {
 		if len(in.Names) > 1 {
 			object, detail["machines"] = "group "+in.Group, strings.Join(in.Names, " ")
 		}
-		return s.write(tx, by, "machine.enrol", object, detail)
+		return ch.write(tx, "machine.enrol", object, detail)
 	}); err != nil {
 		return nil, err
 	}
@@ -423,12 +426,15 @@ func (s *Service) handleChangeMachine(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.changeMachine(c.Param("name"), in, who(c).Name)
+	return s.changeMachine(c.Param("name"), in, asking(c))
 }
 
-func (s *Service) changeMachine(name string, in api.MachineChange, by string) (any, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
+func (s *Service) changeMachine(name string, in api.MachineChange, by actor) (any, error) {
+	ch, err := s.begin(by)
+	if err != nil {
+		return nil, err
+	}
+	defer ch.end()
 	m, err := s.machineBy(name)
 	if err != nil {
 		return nil, err
@@ -456,7 +462,7 @@ func (s *Service) changeMachine(name string, in api.MachineChange, by string) (a
 			if err := tx.SaveMachine(m); err != nil {
 				return err
 			}
-			return s.write(tx, by, "machine.change", "machine "+name, detail)
+			return ch.write(tx, "machine.change", "machine "+name, detail)
 		}); err != nil {
 			return nil, err
 		}
@@ -465,8 +471,11 @@ func (s *Service) changeMachine(name string, in api.MachineChange, by string) (a
 }
 
 func (s *Service) handleRemoveMachine(c *gin.Context) (any, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
+	ch, err := s.begin(asking(c))
+	if err != nil {
+		return nil, err
+	}
+	defer ch.end()
 	out, err := s.oneMachine(c.Param("name"))
 	if err != nil {
 		return nil, err
@@ -475,7 +484,7 @@ func (s *Service) handleRemoveMachine(c *gin.Context) (any, error) {
 		if err := tx.RemoveMachine(out.Name); err != nil {
 			return err
 		}
-		return s.write(tx, who(c).Name, "machine.remove", "machine "+out.Name,
+		return ch.write(tx, "machine.remove", "machine "+out.Name,
 			map[string]string{"group": out.Group})
 	})
 }

@@ -240,7 +240,7 @@ func (s *Service) keepPublications(all []*mirror.Publication) error {
 }
 
 // startMirror begins an estimate, a proof or a build.
-func (s *Service) startMirror(kind, name, by string, asked api.ProofAsked) (api.Job, error) {
+func (s *Service) startMirror(kind, name string, by actor, asked api.ProofAsked) (api.Job, error) {
 	set, err := s.db.Described()
 	if err != nil {
 		return api.Job{}, err
@@ -248,18 +248,18 @@ func (s *Service) startMirror(kind, name, by string, asked api.ProofAsked) (api.
 	if _, ok := set.Mirrors[name]; !ok {
 		return api.Job{}, dangling("", "mirror", name, set.Mirrors)
 	}
-	return s.jobs.start(kind, "mirror "+name, by,
+	return s.jobs.start(kind, "mirror "+name, by.name,
 		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
 			release, err := s.sweeping.use(ctx)
 			if err != nil {
 				return nil, nil, err
 			}
 			defer release()
-			return s.workMirror(ctx, kind, name, by, asked, sink)
+			return s.workMirror(ctx, kind, name, by.forJob(), asked, sink)
 		})
 }
 
-func (s *Service) workMirror(ctx context.Context, kind, name, by string, asked api.ProofAsked,
+func (s *Service) workMirror(ctx context.Context, kind, name string, by actor, asked api.ProofAsked,
 	sink func(mirror.Event)) (any, finding.List, error) {
 	revision, err := s.db.LastRevision()
 	if err != nil {
@@ -350,7 +350,7 @@ func (s *Service) mirrorJudged(kind, name string, revision int64, found finding.
 		if n := len(refusals); n > 1 {
 			detail["further"] = strconv.Itoa(n - 1)
 		}
-		if jerr := s.record("stockade", "mirror.refused", "mirror "+name, detail); jerr != nil {
+		if jerr := s.record(itself("stockade"), "mirror.refused", "mirror "+name, detail); jerr != nil {
 			return jerr
 		}
 	}
@@ -361,13 +361,16 @@ func (s *Service) mirrorJudged(kind, name string, revision int64, found finding.
 }
 
 // admit makes a sealed edition exist: one transaction.
-func (s *Service) admit(plan mirror.Plan, out *mirror.Outcome, by string) error {
+func (s *Service) admit(plan mirror.Plan, out *mirror.Outcome, by actor) error {
 	open, err := s.editions.open(s, plan.Name, out.Edition.Number)
 	if err != nil {
 		return err
 	}
-	s.writing.Lock()
-	defer s.writing.Unlock()
+	ch, err := s.begin(by)
+	if err != nil {
+		return err
+	}
+	defer ch.end()
 	shown, err := s.shown()
 	if err != nil {
 		return err
@@ -378,6 +381,11 @@ func (s *Service) admit(plan mirror.Plan, out *mirror.Outcome, by string) error 
 			"the site key that it was sealed with was retired while it was built").
 			Do("stockade mirror build %s", e.Mirror)
 	}
+	for _, src := range e.Sources {
+		if err := ch.stillSigned(src.Signer, src.Name); err != nil {
+			return err
+		}
+	}
 	if err := s.countersign(e.Mirror, e.Number); err != nil {
 		return err
 	}
@@ -387,16 +395,16 @@ func (s *Service) admit(plan mirror.Plan, out *mirror.Outcome, by string) error 
 			Bytes: open.Manifest.Bytes(), Packages: e.Packages, Copy: e.Copy}); err != nil {
 			return err
 		}
-		if err := s.write(tx, by, "edition.seal", "edition "+e.Name(),
+		if err := ch.write(tx, "edition.seal", "edition "+e.Name(),
 			map[string]string{"packages": strconv.Itoa(e.Packages), "inputs": e.Inputs}); err != nil {
 			return err
 		}
-		return s.retireOld(tx, plan, shown)
+		return ch.retireOld(tx, plan, shown)
 	})
 }
 
 // retireOld retires what is older than the mirror keeps, unless a lane shows it.
-func (s *Service) retireOld(tx *store.DB, plan mirror.Plan, shown map[string][]string) error {
+func (ch *change) retireOld(tx *store.DB, plan mirror.Plan, shown map[string][]string) error {
 	all, err := tx.Editions(plan.Name)
 	if err != nil {
 		return err
@@ -416,7 +424,7 @@ func (s *Service) retireOld(tx *store.DB, plan mirror.Plan, shown map[string][]s
 		if err := tx.SaveEdition(e); err != nil {
 			return err
 		}
-		if err := s.write(tx, "stockade", "edition.retire", "edition "+id.String(),
+		if err := ch.writeAs(tx, "stockade", "edition.retire", "edition "+id.String(),
 			map[string]string{"reason": fmt.Sprintf("the mirror keeps %d", plan.Mirror.Keep)}); err != nil {
 			return err
 		}
@@ -461,7 +469,7 @@ func (s *Service) handleMirror(c *gin.Context) (any, error) {
 
 func (s *Service) mirrorJob(kind string) handler {
 	return func(c *gin.Context) (any, error) {
-		return s.startMirror(kind, c.Param("name"), who(c).Name, api.ProofAsked{})
+		return s.startMirror(kind, c.Param("name"), asking(c), api.ProofAsked{})
 	}
 }
 
@@ -475,7 +483,7 @@ func (s *Service) handleProve(c *gin.Context) (any, error) {
 			return nil, err
 		}
 	}
-	return s.startMirror("prove", c.Param("name"), who(c).Name, in)
+	return s.startMirror("prove", c.Param("name"), asking(c), in)
 }
 
 func (s *Service) describeMirror(set *definition.Set, all states, shown map[string][]string,

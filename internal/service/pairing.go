@@ -57,7 +57,7 @@ func (s *Service) handlePair(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := s.pair(in, who(c).Name); err != nil {
+	if err := s.pair(in, asking(c)); err != nil {
 		return nil, err
 	}
 	return s.siteState()
@@ -65,7 +65,7 @@ func (s *Service) handlePair(c *gin.Context) (any, error) {
 
 // pair records that a key is another site's. It is a vouch like one for a source, by the same
 // rules: with evidence, by two wardens where the site asks for two, taken back and barred alike.
-func (s *Service) pair(in api.Pair, by string) error {
+func (s *Service) pair(in api.Pair, by actor) error {
 	if !definition.IsName(in.Name) {
 		return finding.New("define.bad-value", "", "the name %q does not fit", in.Name).
 			Do("a name has small letters, digits, dots and dashes, such as harbour")
@@ -86,8 +86,11 @@ func (s *Service) pair(in api.Pair, by string) error {
 	if s.site.Load().by(cert.Fingerprint) != nil {
 		return finding.New("define.bad-value", object, "that is this site's own key")
 	}
-	s.writing.Lock()
-	defer s.writing.Unlock()
+	ch, err := s.begin(by)
+	if err != nil {
+		return err
+	}
+	defer ch.end()
 	t, set, err := s.trustedAndSet()
 	if err != nil {
 		return err
@@ -105,16 +108,16 @@ func (s *Service) pair(in api.Pair, by string) error {
 		s.now()); err != nil {
 		return err
 	}
-	act, err := t.ActOf(cert.Fingerprint, source, by, set.Rules[definition.SiteRule].TwoPersons)
+	act, err := t.ActOf(cert.Fingerprint, source, ch.by, set.Rules[definition.SiteRule].TwoPersons)
 	if err != nil {
 		return err
 	}
 	return s.db.Tx(func(tx *store.DB) error {
-		if err := s.saveCertificate(tx, cert, by, t.retired[cert.Fingerprint]); err != nil {
+		if err := ch.saveCertificate(tx, cert, t.retired[cert.Fingerprint]); err != nil {
 			return err
 		}
-		return s.decide(tx, trust.Decision{Act: act, Fingerprint: cert.Fingerprint, Source: source,
-			Why: in.Evidence, By: by})
+		return ch.decide(tx, trust.Decision{Act: act, Fingerprint: cert.Fingerprint, Source: source,
+			Why: in.Evidence})
 	})
 }
 
@@ -136,6 +139,11 @@ func (s *Service) keyOfSite(data []byte) (*trust.Certificate, error) {
 
 // handleStatement states what was decided about keys here.
 func (s *Service) handleStatement(c *gin.Context) (any, error) {
+	ch, err := s.begin(asking(c))
+	if err != nil {
+		return nil, err
+	}
+	defer ch.end()
 	t, set, err := s.trustedAndSet()
 	if err != nil {
 		return nil, err
@@ -169,7 +177,7 @@ func (s *Service) handleStatement(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	err = s.write(s.db, who(c).Name, "site.state", "site", map[string]string{
+	err = ch.write(ch.db, "site.state", "site", map[string]string{
 		"vouches": fmt.Sprint(len(st.Vouches)), "bars": fmt.Sprint(len(st.Bars))})
 	return api.Text{Text: string(text)}, err
 }
@@ -179,14 +187,17 @@ func (s *Service) handleTakeStatement(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.takeStatement(in, who(c).Name)
+	return s.takeStatement(in, asking(c))
 }
 
 // takeStatement vouches on the word of a paired site for what its statement says and this
 // site describes alike.
-func (s *Service) takeStatement(in api.StatementTaken, by string) (api.Statement, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
+func (s *Service) takeStatement(in api.StatementTaken, by actor) (api.Statement, error) {
+	ch, err := s.begin(by)
+	if err != nil {
+		return api.Statement{}, err
+	}
+	defer ch.end()
 	out := api.Statement{Vouches: []trust.Considered{}, Findings: finding.List{}}
 	t, set, err := s.trustedAndSet()
 	if err != nil {
@@ -273,20 +284,20 @@ func (s *Service) takeStatement(in api.StatementTaken, by string) (api.Statement
 				v.Source) {
 				continue
 			}
-			act, err := t.ActOf(v.Fingerprint, v.Source, by, set.TwoPersons(v.Source))
+			act, err := t.ActOf(v.Fingerprint, v.Source, ch.by, set.TwoPersons(v.Source))
 			if err != nil {
 				out.Vouches[i].Outcome, out.Vouches[i].Why = trust.Passed, err.Error()
 				continue
 			}
-			if err := s.saveCertificate(tx, certs[v.Fingerprint], by, t.retired[v.Fingerprint]); err != nil {
+			if err := ch.saveCertificate(tx, certs[v.Fingerprint], t.retired[v.Fingerprint]); err != nil {
 				return err
 			}
-			if err := s.decide(tx, trust.Decision{Act: act, Fingerprint: v.Fingerprint, Source: v.Source,
-				Why: v.Cited(out.Site, out.Fingerprint, st.At), By: by}); err != nil {
+			if err := ch.decide(tx, trust.Decision{Act: act, Fingerprint: v.Fingerprint, Source: v.Source,
+				Why: v.Cited(out.Site, out.Fingerprint, st.At)}); err != nil {
 				return err
 			}
 		}
-		return s.write(tx, by, "site.take-statement", "site "+out.Site, map[string]string{
+		return ch.write(tx, "site.take-statement", "site "+out.Site, map[string]string{
 			"of": st.At.UTC().Format(time.RFC3339), "by_key": out.Fingerprint})
 	})
 }

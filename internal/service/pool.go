@@ -134,8 +134,8 @@ func (s *Service) poolUsage() (out api.PoolUsage, err error) {
 	return out, err
 }
 
-func (s *Service) startSweep(by string) (api.Job, error) {
-	return s.jobs.start("sweep", "pool", by,
+func (s *Service) startSweep(by actor) (api.Job, error) {
+	return s.jobs.start("sweep", "pool", by.name,
 		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
 			release, err := s.sweeping.alone(ctx, func() {
 				sink(mirror.Event{Step: "wait", Text: "for " + s.jobs.others("pool"), Remaining: -1})
@@ -166,7 +166,7 @@ func (s *Service) startSweep(by string) (api.Job, error) {
 			swept, err := sweep(ctx, s.pool, held)
 			details := map[string]string{"files": strconv.Itoa(swept.Files),
 				"bytes": strconv.FormatInt(swept.Bytes, 10)}
-			if jerr := s.record(by, "pool.sweep", "pool", details); err == nil {
+			if jerr := s.record(by.forJob(), "pool.sweep", "pool", details); err == nil {
 				err = jerr
 			}
 			return swept, nil, err
@@ -189,4 +189,4 @@ func sweep(ctx context.Context, files pool.Store, held *edition.Holdings) (out a
 
 func (s *Service) handlePoolUsage(c *gin.Context) (any, error) { return s.poolUsage() }
 
-func (s *Service) handleSweepPool(c *gin.Context) (any, error) { return s.startSweep(who(c).Name) }
+func (s *Service) handleSweepPool(c *gin.Context) (any, error) { return s.startSweep(asking(c)) }

@@ -47,15 +47,16 @@ func (s *Service) recall(tx *store.DB, set *definition.Set, name string) error {
 
 // endDecisions takes back the decisions for a source that is taken out: whoever
 // describes it again needs a warden to decide again.
-func (s *Service) endDecisions(tx *store.DB, t *trusted, source, by string, done map[vouching]bool) error {
+func (ch *change) endDecisions(tx *store.DB, t *trusted, source string, done map[vouching]bool) error {
 	for _, v := range append(t.Vouches(), t.Waiting()...) {
 		id := vouching{v.Fingerprint, v.Source}
 		if v.Source != source || done[id] {
 			continue
 		}
 		done[id] = true
-		if err := s.decide(tx, trust.Decision{Act: trust.Withdraw, Fingerprint: v.Fingerprint, Source: source,
-			Why: "the source was taken out of the description", By: by}); err != nil {
+		if err := ch.decide(tx, trust.Decision{Act: trust.Withdraw, Fingerprint: v.Fingerprint,
+			Source: source,
+			Why:    "the source was taken out of the description"}); err != nil {
 			return err
 		}
 	}

@@ -19,12 +19,15 @@ func (s *Service) handleRename(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return refused("Nothing was renamed")(s.rename(in, who(c).Name, who(c).Role))
+	return refused("Nothing was renamed")(s.rename(in, asking(c)))
 }
 
-func (s *Service) rename(in api.RenameAsked, by, role string) (api.Judgement, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
+func (s *Service) rename(in api.RenameAsked, by actor) (api.Judgement, error) {
+	ch, err := s.begin(by)
+	if err != nil {
+		return api.Judgement{}, err
+	}
+	defer ch.end()
 	if err := s.explained(); err != nil {
 		return api.Judgement{}, err
 	}
@@ -57,13 +60,13 @@ func (s *Service) rename(in api.RenameAsked, by, role string) (api.Judgement, er
 	if len(definition.Blocking(p.judgement.Findings)) > 0 {
 		return p.judgement, errRefused
 	}
-	if err := p.permitted(role); err != nil {
+	if err := p.permitted(ch.role); err != nil {
 		return p.judgement, err
 	}
 	if in.Look {
 		return p.judgement, nil
 	}
-	out, err := s.commit(p, by, fmt.Sprintf("rename %s %s to %s", in.Kind, in.Name, in.To))
+	out, err := ch.commit(p, fmt.Sprintf("rename %s %s to %s", in.Kind, in.Name, in.To))
 	if err == nil && in.Kind == "group" {
 		return out, s.db.Tx(func(tx *store.DB) error { return tx.MoveMachines(in.Name, in.To) })
 	}

@@ -74,9 +74,11 @@ func TestWhatIsKnownByItsNameKeepsIt(t *testing.T) {
 	laneTo := api.RenameAsked{Kind: "lane", Name: "steady", To: "calm"}
 	d.must(d.ask(api.Operator, "POST", "/definitions/rename", laneTo), 200, nil)
 	step := store.Move{Lane: "calm", Mirror: "barrage", Edition: 1}
-	if _, err := d.s.step(api.Lane{Name: "calm"}, step, "mara"); err != nil {
-		t.Fatal(err)
-	}
+	ch, err := d.s.begin(itself("mara"))
+	must.Do(t, err)
+	_, err = ch.step(api.Lane{Name: "calm"}, step)
+	ch.end()
+	must.Do(t, err)
 	laneTo.Name, laneTo.To = "calm", "steady"
 	if w := d.ask(api.Operator, "POST", "/definitions/rename", laneTo); w.Code != 422 {
 		t.Errorf("a lane that was moved: %d %s", w.Code, w.Body)

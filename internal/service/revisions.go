@@ -59,8 +59,7 @@ func (s *Service) handleRestore(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return refused("The revision was not restored")(s.restore(int64(id), in.Object,
-		who(c).Name, who(c).Role))
+	return refused("The revision was not restored")(s.restore(int64(id), in.Object, asking(c)))
 }
 
 func (s *Service) handleWouldRestore(c *gin.Context) (any, error) {
@@ -77,9 +76,12 @@ func (s *Service) handleWouldRestore(c *gin.Context) (any, error) {
 
 // restore makes the description what it was after a revision: all of it, or one
 // object, KIND/NAME. Decisions about keys are not restored: they are taken anew.
-func (s *Service) restore(id int64, object, by, role string) (api.Judgement, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
+func (s *Service) restore(id int64, object string, by actor) (api.Judgement, error) {
+	ch, err := s.begin(by)
+	if err != nil {
+		return api.Judgement{}, err
+	}
+	defer ch.end()
 	p, err := s.restoring(id, object)
 	if err != nil {
 		return api.Judgement{}, err
@@ -87,14 +89,14 @@ func (s *Service) restore(id int64, object, by, role string) (api.Judgement, err
 	if len(definition.Blocking(p.judgement.Findings)) > 0 {
 		return p.judgement, errRefused
 	}
-	if err := p.permitted(role); err != nil {
+	if err := p.permitted(ch.role); err != nil {
 		return p.judgement, err
 	}
 	summary := fmt.Sprintf("restore revision %d", id)
 	if object != "" {
 		summary = fmt.Sprintf("restore %s of revision %d", strings.Replace(object, "/", " ", 1), id)
 	}
-	return s.commit(p, by, summary)
+	return ch.commit(p, summary)
 }
 
 // restoring works out what restoring would change.

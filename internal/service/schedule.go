@@ -30,14 +30,14 @@ func (s *Service) schedule(ctx context.Context) {
 			s.log.Error("the schedule cannot be read", "error", err)
 			continue
 		}
-		s.begin(set, last, now, waiting)
+		s.beginDue(set, last, now, waiting)
 		last = now
 	}
 }
 
-// begin starts what was due between two times, and what waits. waiting has what is due and could not
+// beginDue starts what was due between two times, and what waits. waiting has what is due and could not
 // begin, since its object is worked on.
-func (s *Service) begin(set *definition.Set, last, now time.Time, waiting map[string]bool) {
+func (s *Service) beginDue(set *definition.Set, last, now time.Time, waiting map[string]bool) {
 	try := func(object string, start func() error) {
 		err := start()
 		var busy *busyError
@@ -56,7 +56,7 @@ func (s *Service) begin(set *definition.Set, last, now time.Time, waiting map[st
 	for name, m := range set.Mirrors {
 		if object := "mirror " + name; waiting[object] || definition.Due(m.Schedule, last, now) {
 			try(object, func() error {
-				_, err := s.startMirror("build", name, "schedule", api.ProofAsked{})
+				_, err := s.startMirror("build", name, itself("schedule"), api.ProofAsked{})
 				return err
 			})
 		}

@@ -101,22 +101,22 @@ func TestScheduledWorkWaitsForWhatRuns(t *testing.T) {
 	}
 	due := time.Date(2026, 11, 3, 2, 30, 0, 0, time.UTC)
 	waiting := map[string]bool{}
-	d.s.begin(set, due.Add(-time.Second), due.Add(time.Second), waiting)
+	d.s.beginDue(set, due.Add(-time.Second), due.Add(time.Second), waiting)
 	if !waiting["mirror barrage"] || builds() != 0 {
 		t.Fatalf("got waiting %v and %d builds, want that it waits", waiting, builds())
 	}
-	d.s.begin(set, due.Add(time.Second), due.Add(20*time.Second), waiting)
+	d.s.beginDue(set, due.Add(time.Second), due.Add(20*time.Second), waiting)
 	if !waiting["mirror barrage"] {
 		t.Error("it does not wait any more")
 	}
 	close(end)
 	d.idle()
-	d.s.begin(set, due.Add(20*time.Second), due.Add(40*time.Second), waiting)
+	d.s.beginDue(set, due.Add(20*time.Second), due.Add(40*time.Second), waiting)
 	if len(waiting) != 0 || builds() != 1 {
 		t.Errorf("got waiting %v and %d builds, want 1", waiting, builds())
 	}
 	d.idle()
-	d.s.begin(set, due.Add(40*time.Second), due.Add(60*time.Second), waiting)
+	d.s.beginDue(set, due.Add(40*time.Second), due.Add(60*time.Second), waiting)
 	if builds() != 1 {
 		t.Errorf("got %d builds, want 1", builds())
 	}

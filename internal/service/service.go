@@ -365,6 +365,11 @@ func (s *Service) addWarden(name, file, by string) error {
 	if err := writeSecret(file, token+"\n"); err != nil {
 		return fmt.Errorf("keep the token of %s: %w", name, err)
 	}
+	ch, err := s.begin(itself(by))
+	if err != nil {
+		return err
+	}
+	defer ch.end()
 	return s.db.Tx(func(tx *store.DB) error {
 		now := s.now().UTC()
 		if err := tx.SaveAccount(store.Account{Name: name, Role: api.Warden, Created: now}); err != nil {
@@ -374,7 +379,7 @@ func (s *Service) addWarden(name, file, by string) error {
 			Created: now}); err != nil {
 			return err
 		}
-		return s.write(tx, by, "account.add", "account "+name,
+		return ch.write(tx, "account.add", "account "+name,
 			map[string]string{"role": api.Warden, "token": tokenHash(token)})
 	})
 }
@@ -482,25 +487,6 @@ func (s *Service) Close() error {
 		s.lock = nil
 	}
 	return err
-}
-
-// write puts an entry into the journal. s.writing is held, or tx is the only writer.
-func (s *Service) write(tx *store.DB, by, action, object string, detail map[string]string) error {
-	// A database that was put back while the service runs is found out here too.
-	if n, err := tx.Journal().Size(); err != nil {
-		return err
-	} else if seen := s.ledger.entries.Load(); n < seen {
-		return &journal.Broken{First: n, Text: fmt.Sprintf("it has %d entries, and had %d before", n, seen)}
-	}
-	return journal.Write(tx.Journal(), s.keys, journal.Entry{At: s.now(), By: by, Action: action,
-		Object: object, Detail: detail})
-}
-
-// record writes an entry by itself.
-func (s *Service) record(by, action, object string, detail map[string]string) error {
-	s.writing.Lock()
-	defer s.writing.Unlock()
-	return s.write(s.db, by, action, object, detail)
 }
 
 func (s *Service) builder(sink func(mirror.Event)) *mirror.Builder {

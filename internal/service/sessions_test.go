@@ -230,12 +230,30 @@ func TestTokensEnd(t *testing.T) {
 
 func TestAnAccountsRoleIsWhatItsEntrySays(t *testing.T) {
 	d := newDesk(t)
-	d.must(d.ask(api.Warden, "PUT", "/accounts/a-operator/role", api.RoleGiven{Role: api.Viewer}), 200, nil)
-	if w := d.ask(api.Operator, "POST", "/pool/sweep", nil); w.Code != 403 {
-		t.Errorf("the role was taken: %d", w.Code)
+	const word = "gate seven at slack water"
+	d.must(d.ask(api.Operator, "PUT", "/accounts/a-operator/password", api.PasswordGiven{Password: word}),
+		200,
+		nil)
+	_, asConsole := d.signIn(api.SignIn{Account: "a-operator", Password: word})
+	var lower, higher api.NewToken
+	d.must(d.ask(api.Warden, "PUT", "/accounts/a-operator/role", api.RoleGiven{Role: api.Viewer}), 200,
+		&lower)
+	if w := d.ask(api.Operator, "GET", "/whoami", nil); w.Code != 401 {
+		t.Errorf("a token of before the role changed: got %d, want 401", w.Code)
+	}
+	d.status(401, "a session of before the role changed", "GET", "/whoami", nil, asConsole)
+	d.status(401, "the password of before the role changed", "POST", "/session",
+		api.SignIn{Account: "a-operator", Password: word}, func(*http.Request) {})
+	d.tokens["lower"] = lower.Token
+	if w := d.ask("lower", "POST", "/pool/sweep", nil); w.Code != 403 {
+		t.Errorf("the new token of a viewer: got %d, want 403", w.Code)
 	}
 	d.must(d.ask(api.Warden, "PUT", "/accounts/a-operator/role", api.RoleGiven{Role: api.Operator}), 200,
-		nil)
+		&higher)
+	if w := d.ask("lower", "GET", "/whoami", nil); w.Code != 401 {
+		t.Errorf("a token of the lower role: got %d, want 401", w.Code)
+	}
+	d.tokens[api.Operator] = higher.Token
 	d.must(d.ask(api.Operator, "POST", "/pool/sweep", nil), 200, nil)
 	for what, w := range map[string]int{
 		"a role that is none": d.ask(api.Warden, "PUT", "/accounts/a-viewer/role",
@@ -323,12 +341,17 @@ func TestOpenPagesAreToldWhatHappens(t *testing.T) {
 		t.Error("what a page missed was not made up for")
 	}
 
+	known := func(by credentialOf) bool {
+		is, err := d.s.knownNow(by)
+		must.Do(t, err)
+		return is
+	}
 	by, ok, _ := d.s.byToken(d.tokens[api.Viewer])
-	if !ok || !d.s.stillKnown(by) {
+	if !ok || !known(by) {
 		t.Fatal("a token counts")
 	}
 	d.must(d.ask(api.Warden, "DELETE", "/accounts/a-viewer", nil), 200, nil)
-	if d.s.stillKnown(by) {
+	if known(by) {
 		t.Error("its account was removed, and the stream goes on")
 	}
 }

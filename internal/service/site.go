@@ -183,9 +183,12 @@ func (s *Service) restingOnOld(set *definition.Set, now *inForce) ([]api.Resting
 
 // renewSiteKey makes the key that will follow: certified by the one that signs now, and
 // signing beside it from now on.
-func (s *Service) renewSiteKey(in api.Renew, by string) (api.Site, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
+func (s *Service) renewSiteKey(in api.Renew, by actor) (api.Site, error) {
+	ch, err := s.begin(by)
+	if err != nil {
+		return api.Site{}, err
+	}
+	defer ch.end()
 	none := api.Site{}
 	keys := s.site.Load()
 	old := keys.main.Certificate().Fingerprint
@@ -214,7 +217,7 @@ func (s *Service) renewSiteKey(in api.Renew, by string) (api.Site, error) {
 		return none, err
 	}
 	until := s.now().UTC().Add(lasts).Truncate(time.Second)
-	if err := s.write(s.db, by, "site.renew-key", "site", map[string]string{"old": old,
+	if err := ch.write(ch.db, "site.renew-key", "site", map[string]string{"old": old,
 		"new": next.Certificate().Fingerprint, "until": until.Format(time.RFC3339),
 		"reason": in.Reason}); err != nil {
 		os.Remove(s.nextKeyFile())
@@ -230,7 +233,7 @@ func (s *Service) renewSiteKey(in api.Renew, by string) (api.Site, error) {
 
 // retireSiteKey ends a renewal: the new key alone signs from now on. Packages of house
 // sources that carry a signature of the old one are signed anew first.
-func (s *Service) retireSiteKey(in api.Retire, by string) (api.Site, error) {
+func (s *Service) retireSiteKey(in api.Retire, by actor) (api.Site, error) {
 	none := api.Site{}
 	typed, err := trust.ParseFingerprint(in.Fingerprint)
 	if err != nil {
@@ -253,8 +256,11 @@ func (s *Service) retireSiteKey(in api.Retire, by string) (api.Site, error) {
 	if err := s.signHouseAnew(keys.next, by); err != nil {
 		return none, err
 	}
-	s.writing.Lock()
-	defer s.writing.Unlock()
+	ch, err := s.begin(by)
+	if err != nil {
+		return none, err
+	}
+	defer ch.end()
 	if s.site.Load() != keys {
 		return none, finding.New("site.renewing", "site", "somebody else retired it meanwhile").
 			Rated(finding.Error)
@@ -266,7 +272,7 @@ func (s *Service) retireSiteKey(in api.Retire, by string) (api.Site, error) {
 		return none, err
 	}
 	next := keys.next.Certificate()
-	if err := s.write(s.db, by, "site.retire-key", "site", map[string]string{"old": old.Fingerprint,
+	if err := ch.write(ch.db, "site.retire-key", "site", map[string]string{"old": old.Fingerprint,
 		"new": next.Fingerprint, "reason": in.Reason}); err != nil {
 		return none, err
 	}
@@ -283,7 +289,7 @@ func (s *Service) retireSiteKey(in api.Retire, by string) (api.Site, error) {
 
 // signHouseAnew signs the packages of house sources with a key, where their family has
 // such signatures.
-func (s *Service) signHouseAnew(with *trust.SiteKey, by string) error {
+func (s *Service) signHouseAnew(with *trust.SiteKey, by actor) error {
 	set, err := s.db.Described()
 	if err != nil {
 		return err
@@ -308,7 +314,7 @@ func (s *Service) signHouseAnew(with *trust.SiteKey, by string) error {
 	if len(signed) == 0 {
 		return nil
 	}
-	_, err = s.change(by, api.Warden, fmt.Sprintf("sign %d packages of house sources with the new site key",
+	_, err = s.edit(by, fmt.Sprintf("sign %d packages of house sources with the new site key",
 		len(signed)), func(set *definition.Set) error {
 		for id, got := range signed {
 			p, ok := set.Packages[id]
@@ -353,7 +359,7 @@ func (s *Service) handleRenewSiteKey(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.renewSiteKey(in, who(c).Name)
+	return s.renewSiteKey(in, asking(c))
 }
 
 func (s *Service) handleRetireSiteKey(c *gin.Context) (any, error) {
@@ -361,5 +367,5 @@ func (s *Service) handleRetireSiteKey(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.retireSiteKey(in, who(c).Name)
+	return s.retireSiteKey(in, asking(c))
 }

@@ -71,7 +71,7 @@ func (s *Service) handleRefresh(c *gin.Context) (any, error) {
 			Detail: "only a warden may accept an older root",
 		}
 	}
-	return s.startRefresh(c.Param("name"), who(c).Name, in.AcceptOnce)
+	return s.startRefresh(c.Param("name"), asking(c), in.AcceptOnce)
 }
 
 func (s *Service) handleProbe(c *gin.Context) (any, error) {
@@ -85,7 +85,7 @@ func (s *Service) handleProbe(c *gin.Context) (any, error) {
 func (s *Service) editSource(verb string, edit func(*definition.Source)) handler {
 	return func(c *gin.Context) (any, error) {
 		name := c.Param("name")
-		return refused("The source was not changed")(s.change(who(c).Name, who(c).Role, verb+" source "+name,
+		return refused("The source was not changed")(s.edit(asking(c), verb+" source "+name,
 			func(set *definition.Set) error {
 				src, ok := set.Sources[name]
 				if !ok {
@@ -221,9 +221,15 @@ type checked struct {
 // keepAccepted remembers the root that was found good. Another job may have
 // accepted a newer one of the same source meanwhile: that one stays.
 func (s *Service) keepAccepted(p *mirror.Publication) error {
-	s.writing.Lock()
-	defer s.writing.Unlock()
+	ch, err := s.begin(itself("stockade"))
+	if err != nil {
+		return err
+	}
+	defer ch.end()
 	a := p.Accepted
+	if err := ch.stillSigned(a.Signer, a.Source); err != nil {
+		return err
+	}
 	var now *mirror.Accepted
 	var kept mirror.Accepted
 	if _, there, err := s.db.Kept("accepted", a.Source, &kept); err != nil {
@@ -252,21 +258,28 @@ func (s *Service) keepAccepted(p *mirror.Publication) error {
 	return nil
 }
 
-func (s *Service) startRefresh(name, by, acceptOnce string) (api.Job, error) {
-	t, set, err := s.trustedAndSet()
+func (s *Service) startRefresh(name string, by actor, acceptOnce string) (api.Job, error) {
+	set, err := s.db.Described()
 	if err != nil {
 		return api.Job{}, err
 	}
 	if _, ok := set.Sources[name]; !ok {
 		return api.Job{}, dangling("", "source", name, set.Sources)
 	}
-	return s.jobs.start("refresh", "source "+name, by,
+	return s.jobs.start("refresh", "source "+name, by.name,
 		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
 			release, err := s.sweeping.use(ctx) // a house source is published into the pool here
 			if err != nil {
 				return nil, nil, err
 			}
 			defer release()
+			t, set, err := s.trustedAndSet() // now, and not before it waited
+			if err != nil {
+				return nil, nil, err
+			}
+			if _, still := set.Sources[name]; !still {
+				return nil, nil, dangling("", "source", name, set.Sources)
+			}
 			src, err := s.source(set, t, name)
 			if err != nil {
 				return nil, nil, s.judged(name, nil, err)
@@ -284,10 +297,10 @@ func (s *Service) startRefresh(name, by, acceptOnce string) (api.Job, error) {
 				return nil, nil, err
 			}
 			if err := s.keepAccepted(pub); err != nil {
-				return nil, nil, err
+				return nil, nil, s.judged(name, pub.Findings, err)
 			}
 			if acceptOnce != "" {
-				if err := s.record(by, "source.accept-once", "source "+name,
+				if err := s.record(by.forJob(), "source.accept-once", "source "+name,
 					map[string]string{"reason": acceptOnce,
 						"root": pub.Accepted.Date.Format(time.RFC3339)}); err != nil {
 					return nil, nil, err
@@ -308,8 +321,9 @@ func (s *Service) judged(name string, found finding.List, err error) error {
 	all := append(finding.List{}, found...)
 	if f, ok := finding.From(err); ok {
 		all = append(all, f)
-		if jerr := s.record("stockade", "source.refused", "source "+name, map[string]string{"code": f.Code,
-			"text": f.Text}); jerr != nil {
+		if jerr := s.record(itself("stockade"), "source.refused", "source "+name,
+			map[string]string{"code": f.Code,
+				"text": f.Text}); jerr != nil {
 			return jerr
 		}
 	}
@@ -416,5 +430,5 @@ func (s *Service) reorder(c *gin.Context, look bool, name, summary string,
 	if look {
 		return s.would(order)
 	}
-	return refused("The source was not changed")(s.change(who(c).Name, who(c).Role, summary, order))
+	return refused("The source was not changed")(s.edit(asking(c), summary, order))
 }

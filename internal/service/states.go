@@ -285,9 +285,7 @@ func (s *Service) ofLanes(set *definition.Set, t *trusted, out states) error {
 			for _, key := range src.Keys {
 				keys[key] = "machines check it with the key"
 			}
-			if !slices.ContainsFunc(src.Signer.With, func(with string) bool {
-				return t.Distrusted(with, src.Name) == ""
-			}) { // nobody else signed it who still counts
+			if t.NoLonger(src.Signer, src.Name) != "" {
 				keys[src.Signer.Fingerprint] = "its root was signed by"
 			}
 			for _, key := range slices.Sorted(maps.Keys(keys)) {

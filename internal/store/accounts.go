@@ -49,12 +49,20 @@ func (d *DB) AccountBy(name string) (Account, error) { return one[Account](d, "n
 // SaveAccount records an account.
 func (d *DB) SaveAccount(a Account) error { return d.save(&a) }
 
-// RemoveAccount takes an account out, with its tokens, sessions and drafts.
-func (d *DB) RemoveAccount(name string) error {
+// EndKnown removes the tokens and sessions of an account.
+func (d *DB) EndKnown(account string) error {
 	for _, of := range []any{&Token{}, &Session{}} {
-		if err := d.g.Where("account = ?", name).Delete(of).Error; err != nil {
+		if err := d.g.Where("account = ?", account).Delete(of).Error; err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// RemoveAccount takes an account out, with its tokens, sessions and drafts.
+func (d *DB) RemoveAccount(name string) error {
+	if err := d.EndKnown(name); err != nil {
+		return err
 	}
 	if err := d.g.Where("name = ? AND kind IN ?", name, OfAccounts).Delete(&Kept{}).Error; err != nil {
 		return err

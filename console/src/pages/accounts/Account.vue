@@ -98,7 +98,18 @@ const remove = () =>
     text: 'Its tokens and sessions end now. What it did stays in the journal.',
     act: () => call('DELETE', path).then(() => router.push('/accounts')),
   })
-const giveRole = (role: string) => act(() => call('PUT', path + '/role', { role }))
+function giveRole(choice: HTMLSelectElement) {
+  const role = choice.value
+  choice.value = q.data.value?.role ?? role // it has the new one when that is recorded
+  asked.value = {
+    title: `Give ${props.name} the role ${role}`,
+    verb: 'Change role',
+    text: 'Its tokens, its password and its sessions end. You get a new token to hand over.',
+    act: async () => {
+      made.value = await call<NewToken>('PUT', path + '/role', { role })
+    },
+  }
+}
 </script>
 <template>
   <Trouble :error="q.error.value" class="mb-4" />
@@ -113,7 +124,7 @@ const giveRole = (role: string) => act(() => call('PUT', path + '/role', { role 
           <select
             class="field !h-7 !w-auto"
             :value="q.data.value.role"
-            @change="giveRole(($event.target as HTMLSelectElement).value)"
+            @change="giveRole($event.target as HTMLSelectElement)"
           >
             <option v-for="r in ['viewer', 'operator', 'warden']" :key="r">{{ r }}</option>
           </select></label
