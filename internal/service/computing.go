@@ -6,8 +6,8 @@ import (
 	"time"
 )
 
-// Calls that take long to work out: an account has so many of them under way at
-// once, and others wait for a while.
+// Calls that take long to work out: an account has so many of them under way at once, all accounts
+// together so many, and others wait for a while.
 var long = map[string]bool{
 	"check":          true,
 	"compare":        true,
@@ -34,10 +34,13 @@ var long = map[string]bool{
 	"why":            true,
 	"statement":      true,
 	"takeStatement":  true,
+	"addKeys":        true,
+	"examine":        true,
 }
 
 const (
 	longAtOnce = 2
+	longInAll  = 4
 	longWait   = 20 * time.Second
 )
 
@@ -45,6 +48,7 @@ const (
 type computing struct {
 	mu     sync.Mutex
 	places map[string]chan struct{}
+	all    chan struct{}
 }
 
 // begin waits for a place; done gives it back. ok is false when none came free.
@@ -54,7 +58,7 @@ func (p *computing) begin(ctx context.Context, account, call string) (done func(
 	}
 	p.mu.Lock()
 	if p.places == nil {
-		p.places = map[string]chan struct{}{}
+		p.places, p.all = map[string]chan struct{}{}, make(chan struct{}, longInAll)
 	}
 	places := p.places[account]
 	if places == nil {
@@ -66,9 +70,17 @@ func (p *computing) begin(ctx context.Context, account, call string) (done func(
 	defer t.Stop()
 	select {
 	case places <- struct{}{}:
-		return func() { <-places }, true
+	case <-ctx.Done():
+		return nil, false
+	case <-t.C:
+		return nil, false
+	}
+	select {
+	case p.all <- struct{}{}:
+		return func() { <-p.all; <-places }, true
 	case <-ctx.Done():
 	case <-t.C:
 	}
+	<-places
 	return nil, false
 }

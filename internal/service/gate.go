@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"net"
 	"net/http"
 	"sync"
@@ -37,14 +38,18 @@ func budgets() (forAPI, forMachines int) {
 	return forAPI, forMachines
 }
 
-// gate is a listener that lets so many connections in at once, and so many of
-// one address. Where all places are taken, a connection that does nothing (it is
-// between requests, or has not begun one) gives up its own for a new one; where
-// none does, new ones wait outside. One address can never take the last places:
-// what it has too many of is closed.
+// gate is a listener that lets so many connections in at once, and so many of one address. Places are
+// for work. Where all are taken, a connection that does none gives up its own for a new one: it is
+// between requests, has not begun one, is waited for (a body that does not come, a page that listens),
+// or, where accounts are known, is of nobody who is and takes long. Where none does, new ones wait
+// outside. An address can never take the last places: what it has too many of is closed, and the last
+// quarter is for addresses that have few.
 type gate struct {
 	net.Listener
 	most, mostOfOne int
+	// strangers is how long a request of nobody who is known keeps its place while others want one;
+	// 0: as long as it takes, where nobody is asked who they are.
+	strangers time.Duration
 
 	mu    sync.Mutex
 	free  *sync.Cond
@@ -57,20 +62,42 @@ type gate struct {
 type place struct {
 	address string
 	state   http.ConnState
-	since   time.Time // when it came into that state
+	use     use
+	since   time.Time // when it came into that state, or use
 }
+
+// use is what an active connection is used for.
+type use int
+
+const (
+	byStranger  use = iota // a request that nobody vouches for
+	byKnown                // one of an account
+	isWaitedFor            // it is waited for what comes, or for what there is to tell
+)
+
+// few is how many connections an address has that may take the last quarter of the places.
+const few = 8
 
 // begins is how long a new connection may take before its place counts as one
 // that nobody uses, where others wait for one.
 const begins = 250 * time.Millisecond
 
-func (p *place) unused() bool {
-	return p.state == http.StateIdle || p.state == http.StateNew && time.Since(p.since) > begins
+func (g *gate) unused(p *place) bool {
+	lasts := time.Since(p.since)
+	switch p.state {
+	case http.StateIdle:
+		return true
+	case http.StateNew:
+		return lasts > begins
+	}
+	return p.use == isWaitedFor && lasts > begins ||
+		p.use == byStranger && g.strangers > 0 && lasts > g.strangers
 }
 
-func newGate(l net.Listener, most int) *gate {
+func newGate(l net.Listener, most int, strangers time.Duration) *gate {
 	g := &gate{
 		Listener:  l,
+		strangers: strangers,
 		most:      most,
 		mostOfOne: max(most*3/4, 1),
 		held:      map[net.Conn]*place{},
@@ -119,7 +146,7 @@ func (g *gate) room() bool {
 func (g *gate) evict(address string) bool {
 	var oldest net.Conn
 	for c, p := range g.held {
-		if p.unused() && (address == "" || p.address == address) &&
+		if g.unused(p) && (address == "" || p.address == address) &&
 			(oldest == nil || p.since.Before(g.held[oldest].since)) {
 			oldest = c
 		}
@@ -145,7 +172,8 @@ func (g *gate) drop(c net.Conn) {
 func (g *gate) take(c net.Conn, address string) net.Conn {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	if g.of[address] >= g.mostOfOne && !g.evict(address) {
+	crowded := len(g.held) >= g.most-g.most/4 && g.of[address] >= few
+	if (crowded || g.of[address] >= g.mostOfOne) && !g.evict(address) {
 		return nil
 	}
 	held := &heldConn{Conn: c, gate: g}
@@ -162,9 +190,41 @@ func (g *gate) state(c net.Conn, s http.ConnState) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	if p, ok := g.held[c]; ok {
-		p.state, p.since = s, time.Now()
+		p.state, p.use, p.since = s, byStranger, time.Now()
 		if s == http.StateIdle {
 			g.free.Signal()
+		}
+	}
+}
+
+// seat is the place of the connection that a request came by.
+type seat struct {
+	gate *gate
+	conn net.Conn
+}
+
+type seatKey struct{}
+
+// seated lets requests find their place, as http.Server.ConnContext.
+func (g *gate) seated(ctx context.Context, c net.Conn) context.Context {
+	if t, ok := c.(interface{ NetConn() net.Conn }); ok {
+		c = t.NetConn() // below TLS
+	}
+	return context.WithValue(ctx, seatKey{}, seat{g, c})
+}
+
+// usedFor says what the connection of a request is used for from now on.
+func usedFor(ctx context.Context, u use) {
+	s, ok := ctx.Value(seatKey{}).(seat)
+	if !ok {
+		return // a request that came by no listener of ours
+	}
+	s.gate.mu.Lock()
+	defer s.gate.mu.Unlock()
+	if p, ok := s.gate.held[s.conn]; ok {
+		p.use, p.since = u, time.Now()
+		if u == isWaitedFor {
+			s.gate.free.Signal()
 		}
 	}
 }

@@ -26,9 +26,6 @@ import (
 //go:embed all:dist
 var console embed.FS
 
-// maxBody bounds a request (bytes).
-const maxBody = 16 << 20
-
 func (s *Service) handler() http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	g := gin.New()
@@ -39,16 +36,7 @@ func (s *Service) handler() http.Handler {
 		if !ok {
 			panic("service: the route " + r.Name + " has no handler")
 		}
-		limit := int64(maxBody)
-		if _, file := r.Request.(api.Octets); file {
-			limit = maxUpload + 1
-		}
-		g.Handle(r.Method, api.Base+ginPath(r.Path), s.allow(r), func(c *gin.Context) {
-			if limit > maxBody {
-				c.Request.Body = newPacedBody(c.Writer, c.Request.Body)
-			}
-			c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, limit)
-		}, s.answer(r, h))
+		g.Handle(r.Method, api.Base+ginPath(r.Path), s.allow(r), s.received(r), s.answer(r, h))
 	}
 	g.NoRoute(s.consoleFiles())
 	return g
@@ -127,7 +115,7 @@ func (s *Service) allow(r api.Route) gin.HandlerFunc {
 		if r.Role == api.Open {
 			return
 		}
-		from, _, _ := net.SplitHostPort(c.Request.RemoteAddr)
+		from := address(c.Request)
 		by, known := credentialOf{}, false
 		var unread error
 		if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
@@ -169,6 +157,7 @@ func (s *Service) allow(r api.Route) gin.HandlerFunc {
 					"warden.token in the data folder"})
 			return
 		}
+		usedFor(c.Request.Context(), byKnown)
 		c.Set("by", by)
 		c.Set("least", r.Role)
 		if rank[by.account.Role] < rank[r.Role] {
@@ -178,6 +167,12 @@ func (s *Service) allow(r api.Route) gin.HandlerFunc {
 				WayOut: "ask somebody with that role"})
 		}
 	}
+}
+
+// address is where a request came from, without the port.
+func address(r *http.Request) string {
+	host, _, _ := net.SplitHostPort(r.RemoteAddr)
+	return host
 }
 
 // ownPage tells whether a call that changes something comes from a page of this service:
@@ -277,12 +272,22 @@ func (s *Service) answer(r api.Route, h handler) gin.HandlerFunc {
 
 func problem(c *gin.Context, p *api.Problem) {
 	c.Abort()
+	if c.Request.ContentLength != 0 {
+		unheard(c.Writer)
+	}
 	c.Set("why", p.Title+": "+p.Detail) // for the log
 	raw, err := json.Marshal(p)
 	if err != nil {
 		raw = []byte(`{"type":"urn:stockade:internal","title":"Something failed","status":500,"detail":"the answer could not be written"}`)
 	}
 	c.Data(p.Status, "application/problem+json", raw)
+}
+
+// unheard answers without the rest of a body: what comes of it soon is passed over, so that the client
+// reads the answer, and nothing more is waited for.
+func unheard(w http.ResponseWriter) {
+	w.Header().Set("Connection", "close")
+	http.NewResponseController(w).SetReadDeadline(time.Now().Add(unheardTime))
 }
 
 // refusal carries the findings for which something was refused.
@@ -330,7 +335,7 @@ func asProblem(r api.Route, err error) *api.Problem {
 			Title:  title,
 			Status: 413,
 			Type:   "urn:stockade:content.too-large",
-			Detail: fmt.Sprintf("the request is larger than %d bytes", maxBody),
+			Detail: fmt.Sprintf("the request is larger than %d bytes", big.Limit),
 		}
 	case errors.Is(err, store.ErrNotFound):
 		return &api.Problem{

@@ -499,6 +499,7 @@ func (s *Service) jobEvents(c *gin.Context) (any, error) {
 	}
 	if running {
 		defer stop()
+		usedFor(c.Request.Context(), isWaitedFor)
 		if now.Progress.Step != "" { // how far it is, before anything moves on
 			send("progress", api.JobEvent{Progress: &now.Progress})
 		}

@@ -24,22 +24,47 @@ const (
 type live struct {
 	mu        sync.Mutex
 	listeners map[*listener]bool
+	joins     int
 }
 
 // listener is an open page. What it has no room for is not waited for: it is told that
 // things changed instead.
 type listener struct {
-	news    chan api.News
-	changed chan struct{} // holds one
+	news     chan api.News
+	changed  chan struct{} // holds one
+	account  string
+	joined   int           // which of all that there were
+	replaced chan struct{} // closed when a newer page of the account takes its place
 }
 
-func (l *live) join() (*listener, func()) {
-	n := &listener{news: make(chan api.News, 32), changed: make(chan struct{}, 1)}
+// pagesOfOne is how many pages of one account are told of what happens. The oldest gives way to a new
+// one, and asks again when somebody looks at it.
+const pagesOfOne = 24
+
+func (l *live) join(account string) (*listener, func()) {
+	n := &listener{news: make(chan api.News, 32), changed: make(chan struct{}, 1), account: account,
+		replaced: make(chan struct{})}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.listeners == nil {
 		l.listeners = map[*listener]bool{}
 	}
+	var oldest *listener
+	own := 0
+	for other := range l.listeners {
+		if other.account != account {
+			continue
+		}
+		if own++; oldest == nil || other.joined < oldest.joined {
+			oldest = other
+		}
+	}
+	if own >= pagesOfOne {
+		delete(l.listeners, oldest)
+		close(oldest.replaced)
+	}
+	l.joins++
+	n.joined = l.joins
 	l.listeners[n] = true
 	return n, func() {
 		l.mu.Lock()
@@ -80,11 +105,12 @@ func (n *listener) change() {
 // handleEvents streams what happens, until the page goes away or what it is signed in with
 // ends.
 func (s *Service) handleEvents(c *gin.Context) (any, error) {
-	n, leave := s.live.join()
+	n, leave := s.live.join(who(c).Name)
 	defer leave()
 	control := http.NewResponseController(c.Writer)
 	control.SetReadDeadline(time.Time{})
 	c.Header("Content-Type", "text/event-stream")
+	usedFor(c.Request.Context(), isWaitedFor)
 	send := func(event string, v any) {
 		raw, _ := json.Marshal(v)
 		control.SetWriteDeadline(time.Now().Add(streamTime))
@@ -113,6 +139,8 @@ func (s *Service) handleEvents(c *gin.Context) (any, error) {
 		case <-c.Request.Context().Done():
 			return nil, nil
 		case <-s.ending:
+			return nil, nil
+		case <-n.replaced:
 			return nil, nil
 		}
 	}

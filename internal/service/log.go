@@ -47,7 +47,12 @@ func (s *Service) logged(c *gin.Context) {
 	c.Header(requestID, id)
 	log := s.log.With("request", id)
 	defer func() {
-		if fallen := recover(); fallen != nil {
+		fallen := recover()
+		if fallen == http.ErrAbortHandler {
+			defer panic(fallen) // the answer was cut, and whoever reads it has to see that
+			fallen = nil
+		}
+		if fallen != nil {
 			log.Error("a request fell over", "method", c.Request.Method, "path", c.Request.URL.Path, "panic",
 				fallen, "stack", string(debug.Stack()))
 			if !c.Writer.Written() {

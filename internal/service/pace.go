@@ -17,6 +17,11 @@ const (
 	pieceTime  = time.Minute     // for each piece of a file
 	pieceSize  = 256 << 10       // bytes
 	streamTime = 30 * time.Second
+
+	unheardTime = time.Second // for the rest of a body that nobody reads
+
+	// strangerTime is how long a request without an account may take while others want its place.
+	strangerTime = 2 * time.Second
 )
 
 // server is an http.Server with the bounds that both listeners have.
@@ -27,6 +32,7 @@ func (s *Service) server(h http.Handler, g *gate) *http.Server {
 		IdleTimeout:       idleTime,
 		MaxHeaderBytes:    32 << 10,
 		ConnState:         g.state,
+		ConnContext:       g.seated,
 	}
 }
 

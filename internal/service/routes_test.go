@@ -247,7 +247,7 @@ func TestEachProblemHasItsType(t *testing.T) {
 			"request"},
 		{"a field of another kind", api.Viewer, "POST", "/definitions/check", []byte(`{"documents": 7}`), nil, 400, "request"},
 		{"too large", api.Viewer, "POST", "/definitions/check",
-			[]byte(`{"documents": [{"name": "x", "text": "` + strings.Repeat("x", maxBody) + `"}]}`), nil, 413, "content.too-large"},
+			[]byte(`{"documents": [{"name": "x", "text": "` + strings.Repeat("x", bodyLong) + `"}]}`), nil, 413, "content.too-large"},
 		{"a number that is none", api.Viewer, "GET", "/editions/barrage/seven", nil, nil, 400, "request"},
 		{"a number below zero", api.Viewer, "GET", "/editions/barrage/-1", nil, nil, 400, "request"},
 		{"a job that is none", api.Viewer, "GET", "/jobs/x", nil, nil, 400, "request"},

@@ -35,8 +35,12 @@ func (s *Service) packagesHandler() http.Handler {
 	})
 	mux.HandleFunc("GET /key/{fingerprint}", s.serveKey)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		http.NewResponseController(w).SetReadDeadline(time.Now().Add(answerTime)) // machines send no bodies
 		http.NewResponseController(w).SetWriteDeadline(time.Now().Add(answerTime))
+		if r.ContentLength != 0 { // machines send no bodies, and none is waited for
+			unheard(w)
+			http.Error(w, "nothing is taken here", http.StatusBadRequest)
+			return
+		}
 		w.Header().Set("X-Content-Type-Options", "nosniff")
 		w.Header().Set("Content-Security-Policy", "default-src 'none'")
 		mux.ServeHTTP(w, r)

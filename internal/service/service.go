@@ -101,6 +101,7 @@ type Service struct {
 	usage      usage
 	ledger     ledger
 	computing  computing
+	bodies     bodies
 	told       told
 
 	writing    sync.Mutex // one change of the description, a lane or the journal at a time
@@ -415,7 +416,7 @@ func (s *Service) Run(ctx context.Context) error {
 	if s.cfg.Machines > 0 {
 		forMachines = s.cfg.Machines
 	}
-	gates := []*gate{newGate(s.api, forAPI), newGate(s.packages, forMachines)}
+	gates := []*gate{newGate(s.api, forAPI, strangerTime), newGate(s.packages, forMachines, 0)}
 	s.servers = []*http.Server{s.server(timed(s.handler()), gates[0]),
 		s.server(s.loggedToMachines(s.packagesHandler()), gates[1])}
 	failed := make(chan error, 2)

@@ -223,7 +223,7 @@ func (s *Service) handleSignIn(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	from, _, _ := net.SplitHostPort(c.Request.RemoteAddr)
+	from := address(c.Request)
 	got, known := credentialOf{}, false
 	if in.Token != "" {
 		got, known, err = s.byToken(strings.TrimSpace(in.Token))

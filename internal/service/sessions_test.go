@@ -310,7 +310,7 @@ func TestWhenTokensAreUsedIsKept(t *testing.T) {
 // An open page is told of what is recorded, and its stream ends with what it is signed in with.
 func TestOpenPagesAreToldWhatHappens(t *testing.T) {
 	d := newDesk(t)
-	n, leave := d.s.live.join()
+	n, leave := d.s.live.join("a-viewer")
 	defer leave()
 	d.must(d.ask(api.Warden, "POST", "/accounts", api.NewAccount{Name: "mara", Role: api.Viewer}), 200, nil)
 	select {
