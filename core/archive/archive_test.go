@@ -3,6 +3,7 @@ package archive
 import (
 	"bytes"
 	"io"
+	"runtime"
 	"strings"
 	"testing"
 
@@ -112,4 +113,34 @@ func FuzzCheckPath(f *testing.F) {
 			t.Errorf("%q was accepted", p)
 		}
 	})
+}
+
+// 41 bytes that ask for a window of 128 MiB do not get it; what real compressors write is read.
+func TestAShortStreamTakesLittleMemory(t *testing.T) {
+	// a frame with a window descriptor of 128 MiB (RFC 8878, 3.1.1.1.2: exponent 17) and one raw block
+	asks := append([]byte{0x28, 0xb5, 0x2f, 0xfd, 0x00, 17 << 3, 0x01 | 28<<3, 0, 0},
+		bytes.Repeat([]byte("x"), 28)...)
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	plain, err := Decompress(bytes.NewReader(asks), "zst", 1<<20)
+	if err == nil {
+		_, err = io.ReadAll(plain)
+		plain.Close()
+	}
+	runtime.ReadMemStats(&after)
+	if err == nil {
+		t.Error("a window of 128 MiB was given to 37 bytes")
+	}
+	if took := after.TotalAlloc - before.TotalAlloc; took > 32<<20 {
+		t.Errorf("%d MiB were taken", took>>20)
+	}
+	text := bytes.Repeat([]byte("sluicectl 2.4.1-1\n"), 1<<16)
+	packed, err := Compress(text, "zst")
+	must.Do(t, err)
+	plain, err = Decompress(bytes.NewReader(packed), "zst", 8<<20)
+	must.Do(t, err)
+	got, err := io.ReadAll(plain)
+	if err != nil || !bytes.Equal(got, text) {
+		t.Errorf("%d bytes, %v", len(got), err)
+	}
 }

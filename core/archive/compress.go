@@ -19,6 +19,13 @@ import (
 // the largest dictionary that the real compressors use by default is 64 MiB).
 const windowLimit = 128 << 20
 
+// A decoder takes the memory that the frame of a stream asks for before it reads on. One that is shorter
+// than shortStream (bytes) has no use for more than every decoder has to have (RFC 8878, 3.1.1.1.2).
+const (
+	shortStream = 64 << 10
+	shortWindow = 8 << 20
+)
+
 // Decompress wraps r with the reader for a compression ("", "gz", "xz", "zst"
 // or "bz2") and stops with content.too-large after limit bytes of plain text.
 // Close releases what the decompressor holds; it does not close r.
@@ -51,12 +58,16 @@ func open(r io.Reader, compression string) (io.Reader, func(), error) {
 		return z, none, err
 	case "zst":
 		// An empty input is no zstd frame, and the decoder takes it for an empty text.
-		frame := bufio.NewReaderSize(r, 64<<10)
-		if _, err := frame.Peek(4); err != nil {
+		frame := bufio.NewReaderSize(r, shortStream)
+		head, err := frame.Peek(shortStream)
+		if len(head) < 4 {
 			return nil, none, io.ErrUnexpectedEOF
 		}
-		z, err := zstd.NewReader(frame, zstd.WithDecoderMaxWindow(windowLimit),
-			zstd.WithDecoderConcurrency(1))
+		window := uint64(windowLimit)
+		if err != nil { // that is all there is
+			window = shortWindow
+		}
+		z, err := zstd.NewReader(frame, zstd.WithDecoderMaxWindow(window), zstd.WithDecoderConcurrency(1))
 		if err != nil {
 			return nil, none, err
 		}

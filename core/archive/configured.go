@@ -57,13 +57,37 @@ type MachineReader struct {
 	// Marks is what the client thinks of a byte order mark at the beginning of a file.
 	Marks string
 	Read  Configured
+
+	parts int  // of the sources that were taken
+	over  bool // some were left out
+	more  int  // findings that were left out
 }
 
-// Limits on what is read of a machine: bytes of one file, and sources of all.
+// Limits on what is read of a machine: bytes of one file; of all files together sources, and what they
+// are made of (addresses, each with each component, and architectures). One entry of a file can stand
+// for many sources,
+// so that neither is bounded by the size of the files.
 const (
 	maxMachineFile       = 1 << 20
-	maxConfiguredSources = 10_000
+	maxConfiguredSources = 1_000
+	maxConfiguredParts   = 20_000
 )
+
+// Full tells whether no further source is taken.
+func (r *MachineReader) Full() bool {
+	return r.over || len(r.Read.Sources) >= maxConfiguredSources || r.parts >= maxConfiguredParts
+}
+
+// Take takes a source that was read. What is beyond the bounds is left out, and Done tells of it.
+func (r *MachineReader) Take(s ConfiguredSource) {
+	parts := len(s.URLs)*max(len(s.Components), 1) + len(s.Lists) + len(s.Metalinks) + len(s.Architectures)
+	if r.Full() || parts > maxConfiguredParts {
+		r.over = true
+		return
+	}
+	r.parts += parts
+	r.Read.Sources = append(r.Read.Sources, s)
+}
 
 // byteOrderMark is what some editors put before the text of a file (Unicode, 2.13).
 const byteOrderMark = "\ufeff"
@@ -105,15 +129,24 @@ func (r *MachineReader) Place(line int) finding.Place {
 
 // Tell tells of a line of the file of which no source comes.
 func (r *MachineReader) Tell(f finding.Finding, line int) {
+	if len(r.Read.Findings) >= finding.Most {
+		r.more++
+		return
+	}
 	r.Read.Findings = append(r.Read.Findings, f.At(r.Place(line)))
 }
 
 // Done gives what was read.
 func (r *MachineReader) Done() Configured {
-	if len(r.Read.Sources) > maxConfiguredSources {
-		r.Read.Sources = r.Read.Sources[:maxConfiguredSources]
-		r.Tell(finding.New("content.too-large", "", "there are more than %d sources; the others are left out",
-			maxConfiguredSources), 0)
+	if r.over {
+		r.Read.Findings = append(r.Read.Findings, finding.New("content.too-large", "",
+			"there are more than %d sources, or %d addresses and components of them; the others are "+
+				"left out", maxConfiguredSources, maxConfiguredParts).At(r.Place(0)))
+	}
+	if r.more > 0 {
+		r.Read.Findings = append(r.Read.Findings, finding.New("define.too-many", "",
+			"%s were found beside the first %d, which alone are told", finding.Count(r.more, "thing"),
+			finding.Most).At(r.Place(0)))
 	}
 	return r.Read
 }

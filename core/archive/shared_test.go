@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"stockade/core/finding"
 	"stockade/internal/must"
 )
 
@@ -147,12 +148,29 @@ func TestWhatIsReadOfAMachineIsBounded(t *testing.T) {
 	if at := r.Place(3); at.File != "b.list" || at.Line != 3 || at.Column != 1 {
 		t.Errorf("%+v", at)
 	}
-	r.Read.Sources = make([]ConfiguredSource, maxConfiguredSources)
+	for range maxConfiguredSources {
+		r.Take(ConfiguredSource{})
+	}
 	if got := r.Done(); len(got.Findings) != 1 || len(got.Sources) != maxConfiguredSources {
 		t.Errorf("as many sources as may be: %v", got.Findings)
 	}
-	r.Read.Sources = make([]ConfiguredSource, maxConfiguredSources+1)
+	r.Take(ConfiguredSource{})
 	if got := r.Done(); len(got.Findings) != 2 || len(got.Sources) != maxConfiguredSources {
 		t.Errorf("more sources: %v", got.Findings)
+	}
+	var parts MachineReader
+	for range 3 {
+		parts.Take(ConfiguredSource{URLs: make([]string, maxConfiguredParts/2)})
+	}
+	if got := parts.Done(); len(got.Findings) != 1 || len(got.Sources) != 2 {
+		t.Errorf("more addresses: %d sources, %v", len(got.Sources), got.Findings)
+	}
+	var told MachineReader
+	for range finding.Most + 2 {
+		told.Tell(finding.New("define.syntax", "", "no"), 1)
+	}
+	if got := told.Done().Findings; len(got) != finding.Most+1 ||
+		got[finding.Most].Code != "define.too-many" {
+		t.Errorf("%d findings are held", len(got))
 	}
 }

@@ -115,14 +115,15 @@ func Check(s *Set, around Surroundings) finding.List {
 		c.group(name, s.Groups[name])
 	}
 	c.shared()
-	c.found.Sort()
-	return c.found
+	found := c.told.Told()
+	found.Sort()
+	return found
 }
 
 type checker struct {
 	*Set
 	around Surroundings
-	found  finding.List
+	told   finding.Telling
 	// packages of house sources: source, name, version and architecture → what it is called here
 	house  map[[4]string]string
 	meant  map[string][]string // fingerprints of a key's certificates, by its name
@@ -147,8 +148,7 @@ func nearest[T any](c *checker, name string, among map[string]T) string {
 func (c *checker) add(code, object, path, format string, args ...any) *finding.Finding {
 	f := finding.New(code, object, format, args...).At(c.Place(path))
 	f.Field = path
-	c.found = append(c.found, f)
-	return &c.found[len(c.found)-1]
+	return c.told.Add(f)
 }
 
 func (c *checker) adopt(err error, code, object, path string) {
@@ -163,7 +163,7 @@ func (c *checker) adopt(err error, code, object, path string) {
 		f.Object = object
 	}
 	f.Field = path
-	c.found = append(c.found, f.At(c.Place(path)))
+	c.told.Add(f.At(c.Place(path)))
 }
 
 func reference[T any](c *checker, object, path, kind, name string, among map[string]T) bool {
@@ -294,7 +294,7 @@ func (c *checker) keyFile(object, path, name string, wanted []string) []string {
 func (c *checker) certificate(object, path string, cert *trust.Certificate) {
 	for _, f := range cert.CheckBy(c.Policy(""), c.around.Now) {
 		f.Object, f.Field = object, path
-		c.found = append(c.found, f.At(c.Place(path)))
+		c.told.Add(f.At(c.Place(path)))
 	}
 }
 
@@ -382,7 +382,7 @@ func (c *checker) source(name string, src Source) {
 	if known {
 		for _, f := range family.CheckSource(src.Archive(name)) {
 			f.Field = path + "." + f.Field
-			c.found = append(c.found, f.At(c.Place(f.Field)))
+			c.told.Add(f.At(c.Place(f.Field)))
 		}
 	}
 	if src.Managed() {
@@ -567,11 +567,11 @@ func (c *checker) signs(object, path, source, name, fingerprint string) {
 	}
 	if c.around.Awaiting != nil {
 		if first := c.around.Awaiting(fingerprint, source); first != "" {
-			c.add("key.awaiting-second", object, path, "%s vouched for %s, and a second warden has to",
-				first, shown).
-				WayOut = "another warden compares the whole fingerprint with its owner, then: stockade " +
+			f := c.add("key.awaiting-second", object, path, "%s vouched for %s, and a second warden has to",
+				first, shown)
+			f.WayOut = "another warden compares the whole fingerprint with its owner, then: stockade " +
 				"key vouch " + fingerprint + " --source " + source + " --evidence \"…\""
-			c.found[len(c.found)-1].Way = finding.Way{Does: finding.Vouch, Of: object}
+			f.Way = finding.Way{Does: finding.Vouch, Of: object}
 			return
 		}
 	}

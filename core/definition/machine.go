@@ -34,6 +34,7 @@ type MachineFiles interface {
 // name none, that of this machine if empty.
 func ReadMachine(known archive.Registry, files MachineFiles, root, arch string) (*Imported, error) {
 	var all []Machine
+	room := maxConfiguration
 	for _, name := range known.Names() {
 		r, ok := known[name].(archive.Reading)
 		if !ok {
@@ -45,6 +46,13 @@ func ReadMachine(known archive.Registry, files MachineFiles, root, arch string) 
 		}
 		if len(of) == 0 {
 			continue
+		}
+		for _, file := range of {
+			if room -= len(file.Data); room < 0 {
+				return nil, finding.New("content.too-large", "",
+					"the files of the package clients are larger than %d MiB together", maxConfiguration>>20).
+					Do("give those that say where packages come from")
+			}
 		}
 		m := Machine{Runs: runs(files), Family: known[name], Configured: r.ReadConfiguration(of), Root: root,
 			ReadKey:      files.Read,
@@ -191,13 +199,32 @@ func (i *Imported) Judge(known archive.Registry, now time.Time, read func(path s
 // names alone.
 type Unpacked map[string][]byte
 
+// Unpacking gathers a machine's files out of archives and files, with bounds over all of them.
+type Unpacking struct {
+	Files   Unpacked
+	total   int64 // bytes of Files
+	read    int64 // bytes that came out of archives
+	members int
+}
+
+// NewUnpacking begins without files.
+func NewUnpacking() *Unpacking { return &Unpacking{Files: Unpacked{}} }
+
 // Add adds one under the path that somebody gave it: what stands before etc/ or usr/ is
 // where a copy lay.
-func (u Unpacked) Add(name string, data []byte) { u[below(name)] = data }
+func (u *Unpacking) Add(name string, data []byte) error {
+	if u.total += int64(len(data)); u.total > maxUnpacked {
+		return finding.New("content.too-large", "", "the files are larger than %d MiB together",
+			maxUnpacked>>20).Do("give those of the package clients alone")
+	}
+	u.Files[below(name)] = data
+	return nil
+}
 
-// Limits on an archive of a machine's files.
+// Limits on a machine's files.
 const (
-	maxUnpacked      = 64 << 20 // bytes, of all that are read
+	maxConfiguration = 4 << 20  // bytes, of all that package clients are configured with
+	maxUnpacked      = 16 << 20 // bytes, of all that are read, out of all archives
 	maxUnpackedFile  = 4 << 20
 	maxUnpackedFiles = 20_000    // members that are looked at
 	maxPacked        = 256 << 20 // bytes, unpacked, of the whole archive
@@ -210,27 +237,28 @@ func IsPacked(name string) bool {
 		".tgz") || strings.HasSuffix(base, ".txz")
 }
 
-// Unpack reads an archive of a machine's root, or of its /etc: tar, as it is or compressed
-// with gzip, xz or zstd. Taken are plain files that a family could read, and what looks like
-// a keyring; links and devices are not followed.
-func Unpack(known archive.Registry, data []byte) (Unpacked, error) {
-	plain, err := archive.Decompress(bytes.NewReader(data), packing(data), maxPacked)
+// Unpack adds what an archive has of a machine's root, or of its /etc: tar, as it is or compressed
+// with gzip, xz or zstd. Taken are plain files that a family could read, and what looks like a keyring;
+// links and devices are not followed. The bounds are for all archives together.
+func (u *Unpacking) Unpack(known archive.Registry, data []byte) error {
+	plain, err := archive.Decompress(bytes.NewReader(data), packing(data), max(maxPacked-u.read, 1))
 	if err != nil {
-		return nil, finding.New("define.syntax", "", "the archive cannot be read: %v", err)
+		return finding.New("define.syntax", "", "the archive cannot be read: %v", err)
 	}
 	defer plain.Close()
-	out, total, members := Unpacked{}, 0, 0
-	for t := tar.NewReader(plain); ; {
+	counted := &counter{r: plain}
+	defer func() { u.read += counted.n }()
+	for t := tar.NewReader(counted); ; {
 		h, err := t.Next()
 		if errors.Is(err, io.EOF) {
 			break
 		}
 		if err != nil {
-			return nil, finding.New("define.syntax", "", "the archive cannot be read: %v", err).
+			return finding.New("define.syntax", "", "the archive cannot be read: %v", err).
 				Do("make it with tar: tar -czf etc.tar.gz -C / etc")
 		}
-		if members++; members > maxUnpackedFiles {
-			return nil, finding.New("content.too-large", "", "the archive has more than %d members",
+		if u.members++; u.members > maxUnpackedFiles {
+			return finding.New("content.too-large", "", "the archives have more than %d members",
 				maxUnpackedFiles).Do("pack /etc alone")
 		}
 		name := below(h.Name)
@@ -242,16 +270,29 @@ func Unpack(known archive.Registry, data []byte) (Unpacked, error) {
 				continue
 			}
 		}
-		if total += int(h.Size); total > maxUnpacked {
-			return nil, finding.New("content.too-large", "",
-				"what is read of the archive is larger than %d MiB",
+		if u.total += h.Size; u.total > maxUnpacked {
+			return finding.New("content.too-large", "",
+				"what is read of the archives is larger than %d MiB",
 				maxUnpacked>>20).Do("pack /etc alone")
 		}
-		if out[name], err = io.ReadAll(io.LimitReader(t, maxUnpackedFile)); err != nil {
-			return nil, finding.New("define.syntax", "", "the archive ends within %s", finding.Harmless(name))
+		if u.Files[name], err = io.ReadAll(io.LimitReader(t, maxUnpackedFile)); err != nil {
+			return finding.New("define.syntax", "", "the archive ends within %s", finding.Harmless(name))
 		}
 	}
-	return out, nil
+	return nil
+}
+
+// counter counts what is read.
+type counter struct {
+	r io.Reader
+	n int64
+}
+
+// Read implements io.Reader.
+func (c *counter) Read(p []byte) (int, error) {
+	n, err := c.r.Read(p)
+	c.n += int64(n)
+	return n, err
 }
 
 // packing tells by its first bytes how an archive is compressed.

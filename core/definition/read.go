@@ -16,7 +16,23 @@ import (
 const (
 	maxDocument = 4 << 20 // bytes
 	maxDepth    = 32
+
+	// maxParts bounds the line ends, commas, colons and brackets of all documents together: there are at
+	// most two values for each, and each is held with its place. A description of 300 sources and 300
+	// groups has some 20,000.
+	maxParts = 150_000
 )
+
+// parts counts what separates values in YAML, before anything of it is read.
+func parts(text string) (n int) {
+	for i := range len(text) {
+		switch text[i] {
+		case '\n', ',', ':', '[', '{':
+			n++
+		}
+	}
+	return n
+}
 
 // Text is a document as it was given.
 type Text struct {
@@ -28,14 +44,20 @@ type Text struct {
 // set must not be used; as much as can be told is told at once.
 func Read(texts ...Text) (*Set, finding.List) {
 	set := NewSet()
-	var all finding.List
+	var told finding.Telling
+	left := maxParts
 	for _, t := range texts {
-		r := reader{file: t.Name, lines: strings.Split(t.Text, "\n"), set: set,
+		if left -= parts(t.Text); left < 0 {
+			told.Add(finding.New("define.too-many", "", "the documents have more than %d lines, commas and "+
+				"colons together, and are not read further", maxParts).At(finding.Place{File: t.Name}))
+			break
+		}
+		r := reader{file: t.Name, lines: strings.Split(t.Text, "\n"), set: set, told: &told,
 			inherited: map[string]finding.Place{}}
 		r.read(t.Text)
-		all = append(all, r.found...)
 	}
 	set.Fill()
+	all := told.Told()
 	all.Sort()
 	return set, all
 }
@@ -44,7 +66,7 @@ type reader struct {
 	file  string
 	lines []string
 	set   *Set
-	found finding.List
+	told  *finding.Telling
 	// inherited are the places of what sources have from defaults
 	inherited map[string]finding.Place
 }
@@ -53,8 +75,8 @@ var yamlLine = regexp.MustCompile(`line (\d+)(?:: |, column (\d+): )?(.*)`)
 
 func (r *reader) read(text string) {
 	if len(text) > maxDocument {
-		r.found = append(r.found, finding.New("define.syntax", "", "the document has more than %d bytes",
-			maxDocument).At(finding.Place{File: r.file}))
+		r.told.Add(finding.New("define.syntax", "", "the document has more than %d bytes", maxDocument).
+			At(finding.Place{File: r.file}))
 		return
 	}
 	var node yaml.Node
@@ -119,34 +141,40 @@ func (r *reader) place(n *yaml.Node) finding.Place {
 
 func (r *reader) add(code string, p finding.Place, format string, args ...any) *finding.Finding {
 	f := finding.New(code, "", format, args...).At(p)
-	f.Excerpt = r.excerpt(p)
-	r.found = append(r.found, f)
-	return &r.found[len(r.found)-1]
+	if !r.told.Full() {
+		f.Excerpt = r.excerpt(p)
+	}
+	return r.told.Add(f)
 }
 
 func (r *reader) excerpt(p finding.Place) string { return excerpt(r.lines, p) }
 
 // Excerpts fills in the lines that findings are about, where they lack them.
 func Excerpts(found finding.List, texts ...Text) {
+	lines := map[string][]string{}
+	for i := len(texts) - 1; i >= 0; i-- { // the first of a name counts
+		lines[texts[i].Name] = strings.Split(texts[i].Text, "\n")
+	}
 	for i, f := range found {
-		for _, t := range texts {
-			if f.Excerpt == "" && f.Place.Line > 0 && f.Place.File == t.Name {
-				found[i].Excerpt = excerpt(strings.Split(t.Text, "\n"), f.Place)
-			}
+		if f.Excerpt == "" && f.Place.Line > 0 {
+			found[i].Excerpt = excerpt(lines[f.Place.File], f.Place)
 		}
 	}
 }
+
+// longestExcerpt bounds a line that is shown (bytes).
+const longestExcerpt = 160
 
 func excerpt(lines []string, p finding.Place) string {
 	if p.Line < 1 || p.Line > len(lines) {
 		return ""
 	}
-	line := finding.Harmless(strings.ReplaceAll(strings.TrimRight(lines[p.Line-1], "\r"), "\t", " "))
-	if finding.HasUser(line) {
-		return "" // it would be shown, logged and copied
-	}
-	if len(line) > 160 {
+	if len(lines[p.Line-1]) > longestExcerpt {
 		return ""
+	}
+	line := finding.Harmless(strings.ReplaceAll(strings.TrimRight(lines[p.Line-1], "\r"), "\t", " "))
+	if finding.HasUser(line) || len(line) > longestExcerpt {
+		return "" // it would be shown, logged and copied
 	}
 	return line + "\n" + strings.Repeat(" ", max(p.Column-1, 0)) + "^"
 }
@@ -324,9 +352,9 @@ func (r *reader) fields(n *yaml.Node, v reflect.Value, path string, depth int) {
 		given[key.Value] = val.Tag != "!!null"
 		field := v.Type().Field(i)
 		sub := strings.TrimPrefix(path+"."+key.Value, ".")
-		before := len(r.found)
+		before := len(r.told.Found)
 		r.value(val, v.Field(i), sub, depth+1)
-		if len(r.found) == before {
+		if len(r.told.Found) == before {
 			r.bounds(val, field.Tag, v.Field(i), sub)
 		}
 	})

@@ -20,7 +20,7 @@ import (
 // filesBelow are those of a machine whose root is a folder.
 func filesBelow(t *testing.T, root string) definition.Unpacked {
 	t.Helper()
-	out := definition.Unpacked{}
+	out := definition.NewUnpacking()
 	err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
 			return err
@@ -28,11 +28,10 @@ func filesBelow(t *testing.T, root string) definition.Unpacked {
 		raw, err := os.ReadFile(path)
 		rel, err := filepath.Rel(root, path)
 		must.Do(t, err)
-		out.Add(rel, raw)
-		return err
+		return out.Add(rel, raw)
 	})
 	must.Do(t, err)
-	return out
+	return out.Files
 }
 
 // Machines as they are in the field, right and wrong: what is read of their files, what

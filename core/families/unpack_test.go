@@ -53,7 +53,9 @@ func TestWhatIsTakenOfAnArchiveOfAMachine(t *testing.T) {
 	for name, members := range map[string][]string{"of the root": root, "made within /etc": within,
 		"below a folder": below, "with paths that go up": up} {
 		for _, compression := range []string{"", "gz", "xz"} {
-			got, err := definition.Unpack(All, packed(t, compression, members...))
+			u := definition.NewUnpacking()
+			err := u.Unpack(All, packed(t, compression, members...))
+			got := u.Files
 			if err != nil || !slices.Equal(slices.Sorted(maps.Keys(got)), want) {
 				t.Errorf("%s, %q: %v %v", name, compression, slices.Sorted(maps.Keys(got)), err)
 			}
@@ -73,7 +75,7 @@ func TestWhatIsTakenOfAnArchiveOfAMachine(t *testing.T) {
 		"a damaged one": {append([]byte("\x1f\x8b"), whole...), "define.syntax"},
 		"many members":  {packed(t, "gz", many...), "content.too-large"},
 	} {
-		_, err := definition.Unpack(All, c.data)
+		err := definition.NewUnpacking().Unpack(All, c.data)
 		if f, _ := finding.From(err); f.Code != c.code {
 			t.Errorf("%s: %v", name, err)
 		}

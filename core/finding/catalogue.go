@@ -23,6 +23,8 @@ var catalogue = index(
 	Entry{"define.missing-field", Error, "a field that cannot be left out", "add the field"},
 	Entry{"define.dangling-reference", Error, "a name that nothing defines",
 		"define it, or use the nearest defined name"},
+	Entry{"define.too-many", Error, "more is wrong, or more is described, than is checked at once",
+		"mend what is told and check again; or give fewer things at once"},
 	Entry{"define.duplicate-name", Error, "one name defined twice", "take one of the two out"},
 	Entry{"source.bad-url", Error, "not a URL, a wrong scheme, or a variable that expands to nothing",
 		"give a whole http or https URL"},

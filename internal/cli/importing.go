@@ -61,10 +61,11 @@ func (m machineFiles) configured() (*definition.Imported, error) {
 		if err != nil {
 			return nil, usage("%s cannot be read: %v", finding.Harmless(m.paths[0]), cause(err))
 		}
-		if files, err = definition.Unpack(families.All, raw); err != nil {
+		unpacking := definition.NewUnpacking()
+		if err := unpacking.Unpack(families.All, raw); err != nil {
 			return nil, err
 		}
-		root = "/"
+		files, root = unpacking.Files, "/"
 	}
 	return definition.ReadMachine(families.All, files, root, m.arch)
 }

@@ -120,7 +120,8 @@ func (s *Service) received(r api.Route) gin.HandlerFunc {
 		if file {
 			defer s.bodies.end(of)
 			usedFor(c.Request.Context(), byKnown)
-			c.Request.Body = http.MaxBytesReader(c.Writer, newPacedBody(c.Writer, c.Request.Body), maxUpload+1)
+			c.Request.Body = http.MaxBytesReader(c.Writer, newPacedBody(c.Writer, c.Request.Body),
+				maxUpload+1)
 			c.Next()
 			return
 		}
@@ -142,7 +143,8 @@ func (s *Service) received(r api.Route) gin.HandlerFunc {
 			return
 		case err != nil:
 			problem(c, &api.Problem{Title: "The request could not be read", Status: http.StatusRequestTimeout,
-				Type: "urn:stockade:request", Detail: "its body did not come, or came too slowly: " + err.Error(),
+				Type: "urn:stockade:request", Detail: "its body did not come, or came too slowly: " +
+					err.Error(),
 				WayOut: "send it again"})
 			return
 		}

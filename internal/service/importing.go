@@ -31,21 +31,23 @@ func (s *Service) importFiles(c *gin.Context) (any, error) {
 		return nil, finding.New("content.too-large", "", "%d files were given, and at most %d are read",
 			len(in.Files), maxMachineFiles).Do("give those of the package clients alone")
 	}
-	files := definition.Unpacked{}
+	unpacking := definition.NewUnpacking()
 	for _, name := range slices.Sorted(maps.Keys(in.Files)) {
-		if !definition.IsPacked(name) {
-			files.Add(name, in.Files[name])
-			continue
+		if err := c.Request.Context().Err(); err != nil {
+			return nil, err // nobody waits for it any more
 		}
-		unpacked, err := definition.Unpack(families.All, in.Files[name])
+		if definition.IsPacked(name) {
+			err = unpacking.Unpack(families.All, in.Files[name])
+		} else {
+			err = unpacking.Add(name, in.Files[name])
+		}
 		if err != nil {
 			f, _ := finding.From(err)
 			f.Object = cmp.Or(f.Object, "file "+finding.Harmless(name))
 			return nil, f
 		}
-		maps.Copy(files, unpacked)
 	}
-	i, err := definition.ReadMachine(families.All, files, "/", in.Architecture)
+	i, err := definition.ReadMachine(families.All, unpacking.Files, "/", in.Architecture)
 	if err != nil {
 		return nil, err
 	}

@@ -334,6 +334,10 @@ func (r *configuration) take(e configuredEntry) {
 		e.source.Findings = append(e.source.Findings, f.At(r.Place(e.line)))
 	}
 	for _, suite := range e.suites {
+		if r.Full() { // before so many addresses are read again
+			r.Take(e.source)
+			return
+		}
 		s := e.source
 		s.Family, s.Release = "deb", suite
 		s.Findings = slices.Clone(e.source.Findings)
@@ -353,7 +357,7 @@ func (r *configuration) take(e configuredEntry) {
 				Rated(finding.Note))
 		}
 		if len(s.URLs)+len(s.Lists) > 0 {
-			r.Read.Sources = append(r.Read.Sources, s)
+			r.Take(s)
 		}
 	}
 }

@@ -509,5 +509,5 @@ func (r *configuration) take(s *repository) {
 	case !s.root.on:
 		note(way, "the machine does not check the signature of its root (%s)", s.root.words)
 	}
-	r.Read.Sources = append(r.Read.Sources, s.ConfiguredSource)
+	r.Take(s.ConfiguredSource)
 }
