@@ -117,6 +117,28 @@ type Configuring interface {
 	Touched() []string
 }
 
+// BeneathRoot is a function of sh(1) for scripts that work on the system below the folder $root: it ends
+// the script where a path would lead out of it, or is neither a file nor a folder. What lies below the
+// folder may be somebody else's disk. On the machine itself, links are its own.
+const BeneathRoot = `beneath() {
+	case "$root" in '' | /) return 0 ;; esac
+	at=$root
+	rest=$1
+	while [ -n "$rest" ]; do
+		at="$at/${rest%%/*}"
+		case "$rest" in */*) rest=${rest#*/} ;; *) rest='' ;; esac
+		if [ -L "$at" ] || [ "${at##*/}" = .. ]; then
+			echo "$at is a link, and may lead out of $root: nothing is done through it" >&2
+			exit 1
+		fi
+		if [ -e "$at" ] && [ ! -f "$at" ] && [ ! -d "$at" ]; then
+			echo "$at is neither a file nor a folder: it is not touched" >&2
+			exit 1
+		fi
+	done
+}
+`
+
 // SetupName is what that script is called.
 const SetupName = "stockade-setup"
 

@@ -368,11 +368,15 @@ func (c *checker) address(object, path, raw string, query bool) (*url.URL, bool)
 	return nil, false
 }
 
+// Reserved are names that no source can have: an edition and its export have files and folders of
+// theirs beside those of the sources.
+var Reserved = []string{"about", "being-renewed.txt", "machines", "manifest", "seal.asc"}
+
 func (c *checker) source(name string, src Source) {
 	object, path := "source "+name, "sources."+name
-	if slices.Contains([]string{"about", "manifest", "seal.asc"}, name) {
+	if slices.Contains(Reserved, name) {
 		c.add("define.bad-value", object, path,
-			"the name %q is kept for what stands beside the sources in an edition", name)
+			"the name %q is kept for what stands beside the sources in an edition or its export", name)
 	}
 	family, known := c.around.Families[src.Family]
 	if !known && src.Family != "" {

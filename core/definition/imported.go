@@ -99,6 +99,13 @@ func (i *Imported) source(m Machine, c archive.ConfiguredSource, seen map[string
 			}
 		}
 	}
+	if strings.ContainsAny(c.Release, "@?") { // an address with a blank in it, or a query
+		i.Findings = append(i.Findings, finding.New("import.to-decide", "",
+			"an address here cannot be read, "+
+				"and may have a password in it: the source is not written").Rated(finding.Error).At(c.Place).
+			Do("write it as a URL, and give what lets the machine in as a credential"))
+		return
+	}
 	i.comments[name] = []string{"from " + c.Place.String()}
 	for _, f := range c.Findings {
 		tell(f)
@@ -107,13 +114,19 @@ func (i *Imported) source(m Machine, c archive.ConfiguredSource, seen map[string
 		Architectures: c.Architectures, Languages: c.Languages, Disabled: c.Disabled, SignedBy: []string{}}
 	servers := servers{hosts: map[string][]string{}, named: map[string]string{}}
 	for _, u := range c.URLs {
-		s.Upstreams = append(s.Upstreams, Upstream{URL: servers.take(u)})
+		if u = servers.take(u, false); u != "" {
+			s.Upstreams = append(s.Upstreams, Upstream{URL: u})
+		}
 	}
 	for _, l := range c.Lists {
-		s.Upstreams = append(s.Upstreams, Upstream{MirrorList: servers.take(l)})
+		if l = servers.take(l, true); l != "" {
+			s.Upstreams = append(s.Upstreams, Upstream{MirrorList: l})
+		}
 	}
 	for _, l := range c.Metalinks {
-		s.Upstreams = append(s.Upstreams, Upstream{Metalink: servers.take(l)})
+		if l = servers.take(l, true); l != "" {
+			s.Upstreams = append(s.Upstreams, Upstream{Metalink: l})
+		}
 	}
 	i.reached(m, name, c, servers, &s, tell)
 	s.Priority = c.Priority

@@ -19,13 +19,33 @@ type servers struct {
 	hosts map[string][]string // by the user that an address had in it
 	users []string            // in the order in which they stood
 	named map[string]string   // the host of each user's first address
+	// what was not taken over, since it may have a secret in it: addresses, and parts of others by host
+	unread int
+	cut    []string
 }
 
-// take gives an address without user and password, and remembers where it leads.
-func (s *servers) take(raw string) string {
+// take gives an address without user and password, and without what of its query may be a secret; a
+// list of servers is asked for with the rest. It remembers where the address leads. One that cannot be
+// read is not written anywhere: "".
+func (s *servers) take(raw string, list bool) string {
 	u, err := url.Parse(raw)
 	if err != nil {
-		return raw
+		s.unread++
+		return ""
+	}
+	if u.RawQuery != "" || u.Fragment != "" {
+		plain, secret := "", true
+		if list {
+			plain, secret = fetch.PlainQuery(u.RawQuery)
+		}
+		if secret || u.Fragment != "" {
+			s.cut = append(s.cut, finding.Harmless(u.Hostname()))
+		}
+		u.RawQuery, u.Fragment, u.RawFragment = plain, "", ""
+		user := u.User
+		u.User = nil
+		raw = u.String()
+		u.User = user
 	}
 	user := u.User
 	u.User = nil
@@ -56,6 +76,18 @@ func (s *servers) take(raw string) string {
 func (i *Imported) reached(m Machine, name string, c archive.ConfiguredSource, of servers, s *Source,
 	tell func(finding.Finding)) {
 	object, decide := "source "+name, "import.to-decide"
+	if of.unread > 0 {
+		tell(finding.New(decide, object,
+			"%s cannot be read, and may have a password in it: it is not written "+
+				"here", finding.Count(of.unread, "address")).Rated(finding.Error).
+			Do("write it as a URL, and give what lets the machine in as a credential"))
+	}
+	for _, host := range of.cut {
+		tell(finding.New(decide, object,
+			"the address of %s has a query or fragment, which may be what lets the "+
+				"machine in: that is not written here", host).
+			Do("give what lets the machine in as a credential"))
+	}
 	for _, user := range of.users {
 		tell(finding.New("source.credential-in-url", object,
 			"the URL of %s has the user %q in it; neither that nor a password is written here",
@@ -150,7 +182,7 @@ func (i *Imported) proxy(r archive.ConfiguredReach, s *Source, tell func(finding
 	if u.User != nil {
 		user, u.User = u.User.Username(), nil
 	}
-	u.Path = strings.TrimRight(u.Path, "/")
+	u.Path, u.RawQuery, u.Fragment = strings.TrimRight(u.Path, "/"), "", ""
 	p := Proxy{URL: u.String()}
 	base := strings.Split(u.Hostname(), ".")[0]
 	if !IsName(base) || len(base) > 40 || strings.Trim(base, "0123456789") == "" {

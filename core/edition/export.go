@@ -22,7 +22,12 @@ import (
 // ExportedName tells which edition, MIRROR/N, an exported folder says that it is.
 // Nothing is verified here.
 func ExportedName(dir string) (string, error) {
-	f, err := plainFile(disk.OS, filepath.Join(dir, filepath.FromSlash(recordFile)))
+	medium, err := disk.NewBeneath(dir)
+	if err != nil {
+		return "", err
+	}
+	defer medium.Close()
+	f, err := plainFile(medium, filepath.Join(medium.Dir(), filepath.FromSlash(recordFile)))
 	if err != nil {
 		return "", err
 	}
@@ -71,10 +76,13 @@ func Export(on disk.System, open Opener, manifest, seal []byte, dir string,
 	x := &exporter{
 		on: on, open: open, m: m, part: dir + ".part", progress: progress, grown: map[string]bool{},
 	}
-	if err := on.RemoveAll(x.part); err != nil {
-		return finding.Doing(err, "export to %s", dir)
+	if err := x.clear(); err != nil {
+		return err
 	}
 	err = x.everything(manifest, seal)
+	if err == nil {
+		err = on.Remove(filepath.Join(x.part, partMark))
+	}
 	if err == nil {
 		if err = on.Remove(dir); errors.Is(err, fs.ErrNotExist) {
 			err = nil
@@ -87,6 +95,37 @@ func Export(on disk.System, open Opener, manifest, seal []byte, dir string,
 		return errors.Join(finding.Doing(err, "export to %s", dir), on.RemoveAll(x.part))
 	}
 	return finding.Doing(disk.Sync(on, filepath.Dir(dir)), "export to %s", dir)
+}
+
+// partMark is in a folder while it is laid out, so that an interrupted export is known by the next one.
+const partMark = ".stockade-export"
+
+// clear removes what an interrupted export left, and refuses a folder of that name that is something
+// else: nothing is removed here that no export made.
+func (x *exporter) clear() error {
+	doing := func(err error) error { return finding.Doing(err, "look at %s", x.part) }
+	st, err := x.on.Lstat(x.part)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return doing(err)
+	}
+	made := st.IsDir()
+	if made {
+		entries, err := x.on.ReadDir(x.part)
+		if err != nil {
+			return doing(err)
+		}
+		made = len(entries) == 0 || slices.ContainsFunc(entries, func(e fs.DirEntry) bool {
+			return e.Name() == partMark
+		})
+	}
+	if !made {
+		return &Occupied{fmt.Sprintf("%s is there, where the export is put together, and no export made it",
+			x.part), "move it away, or give another folder"}
+	}
+	return finding.Doing(x.on.RemoveAll(x.part), "remove %s, which an interrupted export left", x.part)
 }
 
 // Occupied is why nothing can be exported to a folder, and what to do.
@@ -155,6 +194,9 @@ func (x *exporter) everything(manifest, seal []byte) error {
 		if err := disk.Sync(x.on, folder); err != nil {
 			return err
 		}
+	}
+	if err := disk.WriteNew(x.on, filepath.Join(x.part, partMark), nil, 0o644); err != nil {
+		return err
 	}
 	if err := x.all(x.m.Lines); err != nil {
 		return err

@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"stockade/core/archive"
+	"stockade/core/definition"
 	"stockade/core/disk"
 	"stockade/core/finding"
 )
@@ -156,7 +157,8 @@ func (r *renewal) before() ([]string, error) {
 		defer note.Close()
 		sc := bufio.NewScanner(note)
 		for sc.Scan() {
-			if p := sc.Text(); !strings.HasPrefix(p, "#") && archive.CheckPath(p) == nil {
+			// It lies on the medium: it decides about nothing but what an edition can have.
+			if p := sc.Text(); !strings.HasPrefix(p, "#") && archive.CheckPath(p) == nil && ofEdition(p) {
 				paths[p] = true
 			}
 		}
@@ -196,6 +198,13 @@ func (r *renewal) before() ([]string, error) {
 		}
 	}
 	return slices.Sorted(maps.Keys(paths)), nil
+}
+
+// ofEdition tells whether a path is one that an edition can have: below the name of a source, or about/.
+func ofEdition(p string) bool {
+	first, _, below := strings.Cut(p, "/")
+	return below && (first == "about" || definition.IsName(first) &&
+		!slices.Contains(definition.Reserved, first))
 }
 
 // plainFile opens a file of a medium that was elsewhere: a link there may lead to a

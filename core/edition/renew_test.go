@@ -7,10 +7,12 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
 
+	"stockade/core/definition"
 	"stockade/core/disk"
 	"stockade/core/finding"
 	"stockade/internal/made/faults"
@@ -245,5 +247,51 @@ func TestAFolderInThePlaceOfAFileStays(t *testing.T) {
 	}
 	if err := newer.whole(dir); err != nil {
 		t.Error(err)
+	}
+}
+
+// Nothing is removed that no export made: not what lies where one is put together, and not what a list on
+// the medium names beside an edition.
+func TestOnlyWhatAnExportMadeIsRemoved(t *testing.T) {
+	lay, newer, manifest := exported(t)
+	dir := filepath.Join(t.TempDir(), "out")
+	kept := filepath.Join(dir+".part", "notes.txt")
+	must.Do(t, os.Mkdir(dir+".part", 0o755))
+	must.Do(t, os.WriteFile(kept, []byte("mine"), 0o644))
+	err := Export(disk.OS, FromPool(newer.store), manifest, []byte("seal"), dir, nil)
+	var occupied *Occupied
+	if !errors.As(err, &occupied) {
+		t.Errorf("an export goes over a folder of somebody else's: %v", err)
+	}
+	if _, err := os.Stat(kept); err != nil {
+		t.Errorf("what lay there is gone: %v", err)
+	}
+	// One that an export left is taken away by the next one.
+	must.Do(t, os.WriteFile(filepath.Join(dir+".part", partMark), nil, 0o644))
+	lay(dir)
+	if _, err := os.Lstat(dir + ".part"); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("what an interrupted export left is there: %v", err)
+	}
+	if _, err := os.Lstat(filepath.Join(dir, partMark)); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("the mark is in the export: %v", err)
+	}
+	// A note on the medium that names more than an edition has.
+	mine := []string{"photos.tar", "machines/gatehouse/etc/apt/x", "Letters/a.txt"}
+	for _, p := range mine {
+		must.Do(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, p)), 0o755))
+		must.Do(t, os.WriteFile(filepath.Join(dir, p), []byte("mine"), 0o644))
+	}
+	must.Do(t, os.WriteFile(filepath.Join(dir, underWay), noteOf(mine), 0o644))
+	_, err = Renew(disk.OS, FromPool(newer.store), manifest, []byte("seal"), dir, nil)
+	must.Do(t, err)
+	for _, p := range mine {
+		if _, err := os.Stat(filepath.Join(dir, p)); err != nil {
+			t.Errorf("a note on the medium had %s removed: %v", p, err)
+		}
+	}
+	for _, name := range []string{ManifestName, SealName, underWay, "about", "machines"} {
+		if !slices.Contains(definition.Reserved, name) {
+			t.Errorf("a source can be called %s", name)
+		}
 	}
 }

@@ -59,7 +59,7 @@ func TestTheSetupDeletesKeysThatNobodyNeedsAnyMore(t *testing.T) {
 				conf.Untrusted = untrusted
 				files, err := archive.PrintFiles(All[family], conf, "steady", "/media/stick")
 				must.Do(t, err)
-				_, _, err = machine.WriteFiles(root, files)
+				_, _, err = machine.WriteFiles(root, []string{"etc"}, files)
 				must.Do(t, err)
 				cmd := exec.Command("sh", filepath.Join(root, c.setup), root)
 				cmd.Env = append(os.Environ(), "HOME="+root)

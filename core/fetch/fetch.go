@@ -15,6 +15,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -166,14 +167,42 @@ func (f *Failure) Error() string {
 }
 func (f *Failure) Unwrap() error { return f.Err }
 
-// Shown gives a URL as it may be shown: without user and password. One that cannot be read is not
-// shown: a password may stand where a port should.
+// plainParameters are those of queries that say which list of servers is wanted. Any other can be what
+// lets somebody in.
+var plainParameters = []string{"arch", "basearch", "cc", "content", "country", "infra", "ip_version", "path",
+	"protocol", "release", "releasever", "repo", "use_mirror_status", "version"}
+
+// plainValue is what such a parameter can be: a name, a version, a variable.
+var plainValue = regexp.MustCompile(`^[A-Za-z0-9._$/-]{0,64}$`)
+
+// PlainQuery leaves out of a query what may be a secret, and tells whether there was such.
+func PlainQuery(query string) (plain string, secret bool) {
+	var kept []string
+	for part := range strings.SplitSeq(query, "&") {
+		key, value, _ := strings.Cut(part, "=")
+		if slices.Contains(plainParameters, strings.ToLower(key)) && plainValue.MatchString(value) {
+			kept = append(kept, part)
+		} else if part != "" {
+			secret = true
+		}
+	}
+	return strings.Join(kept, "&"), secret
+}
+
+// Shown gives a URL as it may be shown: without user and password, and without what may be a secret in
+// its query or fragment. One that cannot be read is not shown: a password may stand where a port should.
 func Shown(raw string) string {
 	u, err := url.Parse(raw)
 	if err != nil {
 		return "(unreadable URL)"
 	}
 	u.User = nil
+	plain, secret := PlainQuery(u.RawQuery)
+	if u.Fragment != "" || secret {
+		u.Fragment, u.RawFragment = "", ""
+		u.RawQuery, u.ForceQuery = "", false
+		return u.String() + "?" + strings.TrimPrefix(plain+"&…", "&")
+	}
 	return u.String()
 }
 

@@ -10,6 +10,12 @@ func Count(n int, one string) string {
 	if n == 1 {
 		return "1 " + one
 	}
+	if strings.HasSuffix(one, "ss") {
+		one += "e"
+	}
+	if word, ok := strings.CutSuffix(one, "ry"); ok {
+		one = word + "rie"
+	}
 	return fmt.Sprintf("%d %ss", n, one)
 }
 

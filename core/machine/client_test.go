@@ -168,7 +168,7 @@ func TestAFileOfSomebodyElsesKeepsItsMode(t *testing.T) {
 	}
 	for i, files := range [][]archive.ClientFile{{file("etc/auth", "ours")},
 		{file("etc/auth", "ours anew")}, nil} {
-		if _, _, err := WriteFiles(root, files); err != nil {
+		if _, _, err := WriteFiles(root, []string{"etc"}, files); err != nil {
 			t.Fatal(err)
 		}
 		if i < 2 {
@@ -188,7 +188,7 @@ func TestEachFaultOfTheDiskWhileWritingForAMachine(t *testing.T) {
 		root := t.TempDir()
 		must.Do(t, errors.Join(os.MkdirAll(filepath.Join(root, "etc"), 0o755),
 			os.WriteFile(filepath.Join(root, "etc", "list"), []byte("by hand"), 0o644)))
-		if _, _, err := WriteFiles(root, []archive.ClientFile{file("etc/old", "old"),
+		if _, _, err := WriteFiles(root, []string{"etc"}, []archive.ClientFile{file("etc/old", "old"),
 			file("etc/key", "first")}); err != nil {
 			t.Fatal(err)
 		}
@@ -199,7 +199,7 @@ func TestEachFaultOfTheDiskWhileWritingForAMachine(t *testing.T) {
 	states := map[string][]string{"etc/key": {"first", "second"}, "etc/list": {"by hand", "ours"},
 		"etc/deep/er": {"", "new"}, "etc/old": {"old", ""}}
 	on, root := begin(0)
-	if _, _, err := WriteFilesOn(on, root, files); err != nil {
+	if _, _, err := WriteFilesOn(on, root, []string{"etc"}, files); err != nil {
 		t.Fatal(err)
 	}
 	calls := on.Calls()
@@ -214,7 +214,7 @@ func TestEachFaultOfTheDiskWhileWritingForAMachine(t *testing.T) {
 	}
 	for fails := 1; fails <= len(calls); fails++ {
 		on, root := begin(fails)
-		_, _, err := WriteFilesOn(on, root, files)
+		_, _, err := WriteFilesOn(on, root, []string{"etc"}, files)
 		if f, _ := finding.From(err); err != nil && f.Code != finding.FaultCode {
 			t.Errorf("%s: %v", calls[fails-1], err)
 		}
@@ -224,7 +224,7 @@ func TestEachFaultOfTheDiskWhileWritingForAMachine(t *testing.T) {
 				t.Errorf("%s: %s has %q, %v", calls[fails-1], path, got, rerr)
 			}
 		}
-		if _, _, err := WriteFiles(root, files); err != nil {
+		if _, _, err := WriteFiles(root, []string{"etc"}, files); err != nil {
 			t.Errorf("%s: the next try: %v", calls[fails-1], err)
 		}
 		for path, may := range states {

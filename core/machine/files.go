@@ -31,15 +31,39 @@ const before = ".before-stockade"
 // written by an earlier call and is not among the files is taken away, unless
 // somebody changed it meanwhile; what stood there before comes back.
 //
+// The root may be somebody else's, such as a mounted disk: no link is followed out of it, and what its
+// own list says was written decides only about files below touched (see archive.Configuring): another
+// list would have anything removed. On the root of this machine, "/", links are the machine's own.
+//
 // It gives the paths that were taken away and those that were left because
 // somebody changed them.
-func WriteFiles(root string, files []archive.ClientFile) (gone, left []string, err error) {
-	return WriteFilesOn(disk.OS, root, files)
+func WriteFiles(root string, touched []string, files []archive.ClientFile) (gone, left []string,
+	err error) {
+	if filepath.Clean(root) == "/" {
+		return WriteFilesOn(disk.OS, "/", touched, files)
+	}
+	root, err = filepath.Abs(root)
+	if err == nil {
+		_, err = disk.MakeFolder(disk.OS, root)
+	}
+	if err != nil {
+		return nil, nil, finding.Doing(err, "write the files of the machine")
+	}
+	below, err := disk.NewBeneath(root)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer below.Close()
+	return WriteFilesOn(below, root, touched, files)
 }
 
+// maxThere bounds a file that is read where one of ours goes (bytes).
+const maxThere = 16 << 20
+
 // WriteFilesOn is WriteFiles on a file system that is handed in.
-func WriteFilesOn(on disk.System, root string, files []archive.ClientFile) (gone, left []string, err error) {
-	w := writer{on, filepath.Clean(root), map[string]bool{}}
+func WriteFilesOn(on disk.System, root string, touched []string, files []archive.ClientFile) (gone,
+	left []string, err error) {
+	w := writer{on, filepath.Clean(root), touched, map[string]bool{}}
 	old, err := w.written()
 	if err != nil {
 		return nil, nil, err
@@ -95,6 +119,7 @@ func digest(data []byte) string {
 type writer struct {
 	on      disk.System
 	root    string
+	touched []string        // below which a list of what was written decides
 	changed map[string]bool // folders whose entries are not durable
 }
 
@@ -103,7 +128,7 @@ func (w writer) at(path string) string { return filepath.Join(w.root, filepath.F
 // written reads what an earlier call wrote, by path.
 func (w writer) written() (map[string]string, error) {
 	out := map[string]string{}
-	data, err := disk.ReadFile(w.on, w.at(Written))
+	data, err := disk.ReadMost(w.on, w.at(Written), maxThere)
 	if errors.Is(err, fs.ErrNotExist) {
 		return out, nil
 	}
@@ -112,17 +137,24 @@ func (w writer) written() (map[string]string, error) {
 	}
 	for lines := bufio.NewScanner(bytes.NewReader(data)); lines.Scan(); {
 		sum, path, ok := strings.Cut(lines.Text(), "  ")
-		if ok && len(sum) == 64 && archive.CheckPath(path) == nil {
+		if ok && len(sum) == 64 && archive.CheckPath(path) == nil && w.ours(path) {
 			out[path] = sum
 		}
 	}
 	return out, nil
 }
 
+// ours tells whether a path is one where files of ours can lie.
+func (w writer) ours(path string) bool {
+	return slices.ContainsFunc(w.touched, func(below string) bool {
+		return path == below || strings.HasPrefix(path, below+"/")
+	})
+}
+
 // keep puts a file of somebody else's beside ours, once, with the mode that it has.
 func (w writer) keep(f archive.ClientFile, ours string) error {
 	path := w.at(f.Path)
-	old, err := disk.ReadFile(w.on, path)
+	old, err := disk.ReadMost(w.on, path, maxThere)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -156,7 +188,7 @@ func (w writer) there(path string) (bool, error) {
 // takeAway removes a file that is as we wrote it, and puts back what stood there.
 func (w writer) takeAway(path, ours string) (bool, error) {
 	w.changed[filepath.Dir(path)] = true // also what an earlier try took away
-	data, err := disk.ReadFile(w.on, path)
+	data, err := disk.ReadMost(w.on, path, maxThere)
 	if errors.Is(err, fs.ErrNotExist) {
 		return true, nil
 	}

@@ -27,7 +27,7 @@ func TestFilesForMachinesCanBeReadWhateverTheUmaskIs(t *testing.T) {
 	old := syscall.Umask(0o077)
 	defer syscall.Umask(old)
 	setup := archive.ClientFile{Path: "etc/pki/setup", Mode: 0o755, Data: []byte("#!/bin/sh\n")}
-	if _, _, err := WriteFiles(root,
+	if _, _, err := WriteFiles(root, []string{"etc"},
 		[]archive.ClientFile{file("etc/apt/keyrings/tarn.gpg", "ring"), setup}); err != nil {
 		t.Fatal(err)
 	}
@@ -53,7 +53,7 @@ func TestWhatIsNoLongerNeededIsTakenAway(t *testing.T) {
 	must.Write(t, at("etc/zypp/locks"), "by hand")
 	write := func(files ...archive.ClientFile) (gone, left string) {
 		t.Helper()
-		g, l, err := WriteFiles(root, files)
+		g, l, err := WriteFiles(root, []string{"etc"}, files)
 		must.Do(t, err)
 		return strings.Join(g, " "), strings.Join(l, " ")
 	}
@@ -83,12 +83,12 @@ func TestAListOfWrittenFilesLeadsNowhereElse(t *testing.T) {
 	root := t.TempDir()
 	outside := filepath.Join(filepath.Dir(root), "outside")
 	must.Do(t, os.WriteFile(outside, nil, 0o644))
-	if _, _, err := WriteFiles(root, nil); err != nil {
+	if _, _, err := WriteFiles(root, []string{"etc"}, nil); err != nil {
 		t.Fatal(err)
 	}
 	empty := "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"
 	must.Write(t, filepath.Join(root, Written), empty+"  ../outside\n")
-	if _, _, err := WriteFiles(root, nil); err != nil {
+	if _, _, err := WriteFiles(root, []string{"etc"}, nil); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := os.Stat(outside); err != nil {

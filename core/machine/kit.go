@@ -130,6 +130,7 @@ func (k Kit) filled(name, text string) ([]byte, error) {
 	var b bytes.Buffer
 	err = t.Execute(&b, map[string]any{"Group": k.Group, "Edition": k.Edition, "At": k.At, "Site": k.Site,
 		"Made": k.Made.UTC().Format("2006-01-02 15:04 MST"), "Touched": k.Family.Touched(), "Modes": modes,
-		"Setup": setup, "Written": Written, "Name": k.Name(), "Files": len(paths)})
+		"Setup": setup, "Written": Written, "Paths": paths, "BeneathRoot": archive.BeneathRoot,
+		"Name": k.Name(), "Files": len(paths)})
 	return b.Bytes(), err
 }

@@ -19,6 +19,7 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v3"
@@ -42,6 +43,7 @@ type app struct {
 	env        func(name string) string
 	ttyErr     bool // standard error is a terminal
 	colour     bool
+	serves     bool // the command is the service
 	gathering  bool // results of several pieces of work become one list
 	gathered   []any
 	width      int // of the terminal (characters); 0: there is none
@@ -60,6 +62,7 @@ func Run(env func(name string) string, args []string, in io.Reader, out, err io.
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	context.AfterFunc(ctx, stop) // a second Ctrl-C ends at once
+	defer a.atTheLatest(ctx)()
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(in)
@@ -80,6 +83,32 @@ func Run(env func(name string) string, args []string, in io.Reader, out, err io.
 		}
 	}
 	return code
+}
+
+// leaves is how long a command has to end after a signal. The service has longer: it lets answers that
+// are under way come to their end.
+const (
+	leaves      = 1500 * time.Millisecond
+	serviceEnds = 20 * time.Second
+)
+
+// atTheLatest ends the process where a command does not end after a signal, such as on a disk that does
+// not answer. What it writes appears whole or not at all. The function that it gives calls that off.
+func (a *app) atTheLatest(ctx context.Context) (off func()) {
+	ended := make(chan struct{})
+	context.AfterFunc(ctx, func() {
+		within := leaves
+		if a.serves {
+			within = serviceEnds
+		}
+		select {
+		case <-ended:
+		case <-time.After(within):
+			fmt.Fprintf(a.err, "ended by a signal: the command did not end by itself within %s\n", within)
+			os.Exit(exitInterrupted)
+		}
+	})
+	return func() { close(ended) }
 }
 
 // ofArguments says what a command lacks, or has too much, in its own words.

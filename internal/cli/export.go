@@ -9,7 +9,6 @@ import (
 	"io"
 	"io/fs"
 	"net/url"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -19,6 +18,7 @@ import (
 	"stockade/core/archive"
 	"stockade/core/disk"
 	"stockade/core/edition"
+	"stockade/core/families"
 	"stockade/core/finding"
 	"stockade/core/machine"
 	"stockade/core/mirror"
@@ -122,7 +122,11 @@ func (a *app) export(ctx context.Context, what, dir string, x exporting) error {
 	count := m.Files() + 2 // the manifest and the seal
 	renewed := edition.Renewed{Written: count, Bytes: m.Bytes()}
 	if x.onto {
-		renewed, err = edition.Renew(disk.OS, open, files.Manifest, files.Seal, dir, told)
+		var medium *disk.Beneath
+		if medium, err = disk.NewBeneath(dir); err == nil {
+			renewed, err = edition.Renew(medium, open, files.Manifest, files.Seal, dir, told)
+			err = errors.Join(err, medium.Close())
+		}
 	} else {
 		err = edition.Export(disk.OS, open, files.Manifest, files.Seal, dir, told)
 	}
@@ -172,9 +176,17 @@ func copying(p *progress, total int64) func(files, of int, done int64) {
 //go:embed check.sh
 var checkScript string
 
+// maxBeside bounds the record and the keys of an edition (bytes).
+const maxBeside = 16 << 20
+
 // besideExport writes a group's files and the check script beside an export.
 func (a *app) besideExport(dir, group string, f api.Files) error {
-	raw, err := os.ReadFile(filepath.Join(dir, "about", "edition.json"))
+	medium, err := disk.NewBeneath(dir)
+	if err != nil {
+		return err
+	}
+	defer medium.Close()
+	raw, err := disk.ReadMost(medium, filepath.Join(dir, "about", "edition.json"), maxBeside)
 	if err != nil {
 		return finding.Doing(err, "read what was exported")
 	}
@@ -185,7 +197,7 @@ func (a *app) besideExport(dir, group string, f api.Files) error {
 	if e.SiteKey, err = trust.ParseFingerprint(e.SiteKey); err != nil { // it is in a path, and in the script
 		return err
 	}
-	armoured, err := os.ReadFile(filepath.Join(dir, "about", "keys", e.SiteKey+".asc"))
+	armoured, err := disk.ReadMost(medium, filepath.Join(dir, "about", "keys", e.SiteKey+".asc"), maxBeside)
 	if err != nil {
 		return finding.Doing(err, "read what was exported")
 	}
@@ -203,18 +215,28 @@ func (a *app) besideExport(dir, group string, f api.Files) error {
 	for i, x := range f.Files {
 		files[i] = archive.ClientFile{Path: x.Path, Mode: x.Mode, Data: x.Data}
 	}
-	if err := os.MkdirAll(filepath.Join(machines, group), 0o755); err != nil {
+	if _, err := disk.MakeFolder(medium, filepath.Join(machines, group)); err != nil {
 		return err
 	}
-	if _, _, err := machine.WriteFiles(filepath.Join(machines, group), files); err != nil {
+	if _, _, err := machine.WriteFiles(filepath.Join(machines, group), touched(), files); err != nil {
 		return err
 	}
-	if err := disk.Replace(disk.OS, filepath.Join(machines, "site-key.gpg"), certs[0].Binary(),
+	if err := disk.Replace(medium, filepath.Join(machines, "site-key.gpg"), certs[0].Binary(),
 		0o644); err != nil {
 		return err
 	}
-	return disk.Replace(disk.OS, filepath.Join(machines, "check.sh"),
+	return disk.Replace(medium, filepath.Join(machines, "check.sh"),
 		[]byte(strings.ReplaceAll(checkScript, "SITE_KEY", e.SiteKey)), 0o755)
+}
+
+// touched gives the paths below which files for machines lie, of every family.
+func touched() (out []string) {
+	for _, name := range families.All.Names() {
+		if f, ok := families.All[name].(archive.Configuring); ok {
+			out = append(out, f.Touched()...)
+		}
+	}
+	return out
 }
 
 // noLinks refuses links in a folder, which may be there or not: a medium that was

@@ -161,7 +161,7 @@ needed is taken away.`,
 				for i, x := range f.Files {
 					files[i] = archive.ClientFile{Path: x.Path, Mode: x.Mode, Data: x.Data}
 				}
-				gone, left, err := machine.WriteFiles(out, files)
+				gone, left, err := machine.WriteFiles(out, touched(), files)
 				if err != nil {
 					return err
 				}

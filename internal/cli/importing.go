@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	_ "github.com/glebarez/go-sqlite" // reads rpm's keyring
@@ -57,7 +58,7 @@ func (m machineFiles) configured() (*definition.Imported, error) {
 	var files definition.MachineFiles = m
 	root := m.root
 	if len(m.paths) == 1 && definition.IsPacked(m.paths[0]) {
-		raw, err := os.ReadFile(m.paths[0])
+		raw, err := readNamed(m.paths[0], maxArchive)
 		if err != nil {
 			return nil, usage("%s cannot be read: %v", finding.Harmless(m.paths[0]), cause(err))
 		}
@@ -70,25 +71,97 @@ func (m machineFiles) configured() (*definition.Imported, error) {
 	return definition.ReadMachine(families.All, files, root, m.arch)
 }
 
+// Limits on what is read of a machine: bytes of one file, of an archive, and of a client's database.
+const (
+	maxRead     = 16 << 20
+	maxArchive  = 256 << 20
+	maxDatabase = 512 << 20
+)
+
+// readNamed reads a file that somebody named: a regular one, of so many bytes at most. A pipe is not
+// waited for.
+func readNamed(path string, most int64) ([]byte, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	switch {
+	case err != nil:
+		return nil, err
+	case !st.Mode().IsRegular():
+		return nil, errors.New("it is no regular file")
+	}
+	data, err := io.ReadAll(io.LimitReader(f, most+1))
+	if err == nil && int64(len(data)) > most {
+		err = fmt.Errorf("it has more than %d bytes", most)
+	}
+	return data, err
+}
+
+// machineRoot is the file system of a machine.
+type machineRoot interface {
+	disk.System
+	Dir() string
+	Glob(pattern string) ([]string, error) // below the root, slash-separated
+	Close() error
+}
+
+// below opens the machine's root. It may be somebody else's disk, of which nothing leads elsewhere; on
+// the machine itself links are its own.
+func (m machineFiles) below() (machineRoot, error) {
+	if filepath.Clean(m.root) == "/" {
+		return ownRoot{disk.OS}, nil
+	}
+	return disk.NewBeneath(m.root)
+}
+
+// ownRoot is the root of this machine.
+type ownRoot struct{ disk.System }
+
+func (ownRoot) Dir() string  { return "/" }
+func (ownRoot) Close() error { return nil }
+
+// Glob implements machineRoot.
+func (ownRoot) Glob(pattern string) (out []string, err error) {
+	found, err := filepath.Glob("/" + pattern)
+	for _, path := range found {
+		out = append(out, strings.TrimPrefix(path, "/"))
+	}
+	return out, err
+}
+
 // Read implements definition.MachineFiles.
 func (m machineFiles) Read(path string) ([]byte, error) {
-	raw, err := os.ReadFile(filepath.Join(m.root, filepath.FromSlash(path)))
+	root, err := m.below()
 	if err != nil {
-		return nil, cause(err)
+		return nil, err
 	}
-	return raw, nil
+	defer root.Close()
+	raw, err := disk.ReadMost(root, filepath.Join(root.Dir(), filepath.FromSlash(path)), maxRead)
+	return raw, cause(err)
 }
 
 // Find implements definition.MachineFiles.
 func (m machineFiles) Find(patterns []string) (out []string, err error) {
+	root, err := m.below()
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
 	for _, pattern := range patterns {
-		found, err := filepath.Glob(filepath.Join(m.root, filepath.FromSlash(pattern)))
+		found, err := root.Glob(pattern)
 		if err != nil {
 			return nil, err
 		}
-		for _, path := range found {
-			if st, err := os.Stat(path); err == nil && st.Mode().IsRegular() {
-				out = append(out, m.below(path))
+		for _, name := range found {
+			st, err := root.Stat(filepath.Join(root.Dir(), name))
+			if f, ok := finding.From(err); ok && f.Code == "content.unsafe-path" {
+				return nil, f
+			}
+			if err == nil && st.Mode().IsRegular() {
+				out = append(out, "/"+filepath.ToSlash(name))
 			}
 		}
 	}
@@ -104,9 +177,14 @@ func (m machineFiles) Rows(path, query string) (out [][]byte, err error) {
 	}
 	defer os.RemoveAll(dir)
 	copied := filepath.Join(dir, "keys.db")
+	root, err := m.below()
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
 	for _, beside := range []string{"", "-wal"} {
-		from := filepath.Join(m.root, filepath.FromSlash(path)) + beside
-		if err := copyFile(copied+beside, from); err != nil && (beside == "" || !errors.Is(err,
+		from := filepath.Join(root.Dir(), filepath.FromSlash(path)) + beside
+		if err := copyFile(copied+beside, root, from); err != nil && (beside == "" || !errors.Is(err,
 			fs.ErrNotExist)) {
 			return nil, cause(err)
 		}
@@ -131,8 +209,8 @@ func (m machineFiles) Rows(path, query string) (out [][]byte, err error) {
 	return out, rows.Err()
 }
 
-func copyFile(to, from string) error {
-	in, err := os.Open(from)
+func copyFile(to string, on disk.System, from string) error {
+	in, err := disk.Open(on, from)
 	if err != nil {
 		return err
 	}
@@ -141,37 +219,49 @@ func copyFile(to, from string) error {
 	if err != nil {
 		return err
 	}
-	_, err = io.Copy(out, in)
+	n, err := io.Copy(out, io.LimitReader(in, maxDatabase+1))
+	if err == nil && n > maxDatabase {
+		err = fmt.Errorf("it has more than %d bytes", int64(maxDatabase))
+	}
 	return errors.Join(err, out.Close())
 }
 
-// below gives the path on the machine, with a slash before it.
-func (m machineFiles) below(path string) string {
+// onMachine gives the path on the machine, with a slash before it.
+func (m machineFiles) onMachine(path string) string {
 	return "/" + strings.Trim(filepath.ToSlash(strings.TrimPrefix(path, filepath.Clean(m.root))), "/")
 }
 
 // Of implements definition.MachineFiles: those that were named, or those of the whole root.
 func (m machineFiles) Of(r archive.Reading) ([]archive.MachineFile, error) {
-	paths := m.paths
-	if len(paths) == 0 {
-		found, err := m.Find(r.Configuration())
-		if err != nil {
-			return nil, err
-		}
-		for _, path := range found {
-			paths = append(paths, filepath.Join(m.root, filepath.FromSlash(path)))
-		}
-	}
 	var out []archive.MachineFile
-	for _, path := range paths {
+	take := func(path, on string, raw []byte, err error) error {
+		if err != nil {
+			return usage("%s cannot be read: %v", finding.Harmless(path), cause(err))
+		}
+		out = append(out, archive.MachineFile{Path: strings.TrimPrefix(on, "/"), Name: path, Data: raw})
+		return nil
+	}
+	for _, path := range m.paths {
 		if !archive.ReadsFile(r, filepath.ToSlash(path)) {
 			continue
 		}
-		raw, err := os.ReadFile(path)
-		if err != nil {
-			return nil, usage("%s cannot be read: %v", finding.Harmless(path), cause(err))
+		raw, err := readNamed(path, maxRead)
+		if err := take(path, m.onMachine(path), raw, err); err != nil {
+			return nil, err
 		}
-		out = append(out, archive.MachineFile{Path: m.below(path)[1:], Name: path, Data: raw})
+	}
+	if len(m.paths) > 0 {
+		return out, nil
+	}
+	found, err := m.Find(r.Configuration())
+	if err != nil {
+		return nil, err
+	}
+	for _, on := range found {
+		raw, err := m.Read(on)
+		if err := take(filepath.Join(m.root, filepath.FromSlash(on)), on, raw, err); err != nil {
+			return nil, err
+		}
 	}
 	return out, nil
 }
@@ -310,5 +400,10 @@ func judgeMachine(m machineFiles, now time.Time) (finding.List, int, error) {
 	if err != nil {
 		return nil, 0, err
 	}
-	return i.Judge(families.All, now, os.ReadFile), len(i.Set.Sources), nil
+	if m.root, err = filepath.Abs(m.root); err != nil {
+		return nil, 0, finding.Doing(err, "find the folder %s", m.root)
+	}
+	return i.Judge(families.All, now, func(path string) ([]byte, error) {
+		return m.Read(m.onMachine(path))
+	}), len(i.Set.Sources), nil
 }

@@ -38,6 +38,7 @@ whose token is written to warden.token in the data folder.`,
 			fmt.Fprintf(a.out,
 				"api and console  %s\npackages         %s\ndata             %s\nwarden token     %s\n",
 				s.APIURL(), s.PackagesURL(), cfg.Data, s.WardenToken())
+			a.serves = true
 			return s.Run(cmd.Context())
 		}}
 	f := c.Flags()
@@ -87,6 +88,7 @@ way once, then stay up so that the console can be looked at. Nothing but
 loopback is used; the data lies in --data, which is made anew each time.`,
 		Example: "  stockade demo\n  stockade demo --once", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			a.serves = true
 			opt.Out, opt.Err, opt.Colour, opt.Version = a.out, a.err, a.colour, Version
 			opt.Run = func(more map[string]string, args []string) int {
 				env := func(name string) string {

@@ -132,6 +132,10 @@ root="${1:-}"
 gnupg="$root/etc/pacman.d/gnupg"
 conf="$root/etc/pacman.conf"
 include="Include = $root/etc/pacman.d/stockade.conf"
+` + archive.BeneathRoot + `for path in etc/pacman.d/gnupg/trustdb.gpg etc/pacman.d/stockade-trusted etc/pacman.d/stockade-keys \
+	etc/pacman.conf etc/pacman.conf.stockade etc/pacman.conf.before-stockade; do
+	beneath "$path"
+done
 
 if [ ! -s "$gnupg/trustdb.gpg" ]; then
 	mkdir -p "$gnupg"

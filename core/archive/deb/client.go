@@ -111,6 +111,7 @@ const setup = `#!/bin/sh
 # The way back: take .before-stockade.disabled off the names of these files.
 set -eu
 root="${1:-}"
+` + archive.BeneathRoot + `beneath etc/apt/sources.list.d
 for list in "$root"/etc/apt/sources.list "$root"/etc/apt/sources.list.d/*.list \
 	"$root"/etc/apt/sources.list.d/*.sources; do
 	case "$list" in

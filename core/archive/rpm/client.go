@@ -180,6 +180,13 @@ const setup = `#!/bin/sh
 # The way back: rename the files *.before-stockade beside stockade.repo to *.repo.
 set -eu
 root="${1:-/}"
+` + archive.BeneathRoot + `for path in etc/pki/rpm-gpg/stockade-trusted etc/yum.repos.d etc/zypp/repos.d; do
+	beneath "$path"
+done
+for path in "$root"/etc/pki/rpm-gpg/stockade-*.asc "$root"/var/cache/dnf/stockade-*/pubring \
+	"$root"/var/cache/libdnf5/stockade-*/pubring; do
+	beneath "${path#"$root"/}"
+done
 before="$root/etc/pki/rpm-gpg/stockade-trusted"
 now=
 for file in "$root"/etc/pki/rpm-gpg/stockade-*.asc; do

@@ -9,10 +9,14 @@ root="${root%/}"
 touched='{{range .Touched}}{{.}}
 {{end}}{{.Written}}'
 state="$root/var/lib/stockade"
+{{.BeneathRoot}}for path in $touched var/lib/stockade/before var/lib/stockade/back.old var/lib/stockade/back.new; do
+	beneath "$path"
+done
 kept=''
 for tar in "$state"/before/*.tar; do
 	[ ! -e "$tar" ] || kept="$tar"
 done
+[ -z "$kept" ] || beneath "${kept#"$root"/}"
 if [ -z "$kept" ]; then
 	echo "Nothing is kept in $state/before: there is no way back from here." >&2
 	exit 1
