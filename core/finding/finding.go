@@ -210,6 +210,19 @@ func (l List) Error() string {
 	return strings.Join(parts, "\n")
 }
 
+// HarmlessLines is Harmless for a text of several lines, whose ends and tabs stay.
+func HarmlessLines(s string) string {
+	lines := strings.Split(s, "\n")
+	for i, line := range lines {
+		cells := strings.Split(line, "\t")
+		for n, cell := range cells {
+			cells[n] = Harmless(cell)
+		}
+		lines[i] = strings.Join(cells, "\t")
+	}
+	return strings.Join(lines, "\n")
+}
+
 // Harmless makes text from outside safe for terminals, logs and files written
 // for machines: control characters, terminal escapes, right-to-left marks and
 // other invisible characters become visible escapes.

@@ -20,12 +20,14 @@ import (
 	"strings"
 	"syscall"
 	"time"
+	"unicode/utf16"
 
 	"github.com/spf13/cobra"
 	"go.yaml.in/yaml/v3"
 	"golang.org/x/term"
 
 	"stockade/core/definition"
+	"stockade/core/finding"
 	"stockade/internal/client"
 )
 
@@ -56,7 +58,8 @@ func Main(args []string, in io.Reader, out, err io.Writer) int {
 
 // Run is Main in an environment that is given: several can run in one process.
 func Run(env func(name string) string, args []string, in io.Reader, out, err io.Writer) int {
-	a := &app{env: env, in: in, out: out, err: err, ttyErr: isTerminal(err)}
+	written := &written{to: out}
+	a := &app{env: env, in: in, out: written, err: err, ttyErr: isTerminal(err)}
 	a.colour = isTerminal(out) && env("NO_COLOR") == "" && env("TERM") != "dumb"
 	a.width = terminalWidth(env, out)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
@@ -66,10 +69,13 @@ func Run(env func(name string) string, args []string, in io.Reader, out, err io.
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(in)
-	root.SetOut(out)
+	root.SetOut(written)
 	root.SetErr(err)
 	cmd, failed := root.ExecuteContextC(ctx)
 	failed = ofArguments(cmd, failed)
+	if failed == nil && written.err != nil { // a text that ends somewhere in the middle is no result
+		failed = &exit{exitFailed, finding.Doing(written.err, "write the result")}
+	}
 	if failed != nil && a.output == "" {
 		a.output = formOf(args) // what kept the arguments from being read is told in it too
 	}
@@ -83,6 +89,21 @@ func Run(env func(name string) string, args []string, in io.Reader, out, err io.
 		}
 	}
 	return code
+}
+
+// written remembers that something could not be written.
+type written struct {
+	to  io.Writer
+	err error
+}
+
+// Write implements io.Writer.
+func (w *written) Write(p []byte) (int, error) {
+	n, err := w.to.Write(p)
+	if w.err == nil {
+		w.err = err
+	}
+	return n, err
 }
 
 // leaves is how long a command has to end after a signal. The service has longer: it lets answers that
@@ -371,10 +392,15 @@ func (a *app) show(v any, table func(), names []string) error {
 	}
 	switch a.output {
 	case "json":
-		e := json.NewEncoder(a.out)
+		var raw bytes.Buffer
+		e := json.NewEncoder(&raw)
 		e.SetIndent("", "  ")
 		e.SetEscapeHTML(false)
-		return e.Encode(v)
+		if err := e.Encode(v); err != nil {
+			return err
+		}
+		_, err := io.WriteString(a.out, escaped(raw.String()))
+		return err
 	case "yaml":
 		raw, err := json.Marshal(v)
 		if err == nil {
@@ -383,16 +409,35 @@ func (a *app) show(v any, table func(), names []string) error {
 		if err != nil {
 			return err
 		}
-		_, err = a.out.Write(raw)
+		_, err = io.WriteString(a.out, finding.HarmlessLines(string(raw)))
 		return err
 	case "ids":
 		for _, n := range names {
-			fmt.Fprintln(a.out, n)
+			fmt.Fprintln(a.out, finding.Harmless(n))
 		}
 		return nil
 	}
 	table()
 	return nil
+}
+
+// escaped writes what a terminal would obey, or show as something else, as JSON escapes it (RFC 8259,
+// section 7): names and texts come from upstreams. It means the same.
+func escaped(text string) string {
+	if finding.HarmlessLines(text) == text {
+		return text
+	}
+	var b strings.Builder
+	for _, r := range text {
+		if r == '\n' || r == '\t' || finding.Harmless(string(r)) == string(r) {
+			b.WriteRune(r)
+			continue
+		}
+		for _, unit := range utf16.Encode([]rune{r}) {
+			fmt.Fprintf(&b, `\u%04x`, unit)
+		}
+	}
+	return b.String()
 }
 
 // asYAML writes JSON as YAML; integers stay what they are.

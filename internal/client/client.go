@@ -55,8 +55,12 @@ func Hint(err error) (string, bool) {
 
 // New makes a client of the service at base, such as http://127.0.0.1:8440.
 func New(base, token string) *Client {
-	return &Client{base: strings.TrimRight(base, "/"), token: strings.TrimSpace(token), http: &http.Client{}}
+	return &Client{base: strings.TrimRight(base, "/"), token: strings.TrimSpace(token), http: &http.Client{CheckRedirect: nowhere}}
 }
+
+// nowhere keeps the client at its service, which sends nobody elsewhere: whoever answers in its place
+// would have the token sent on.
+func nowhere(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 
 // Refusing makes a client all of whose calls fail with err.
 func Refusing(err error) *Client { return &Client{refuses: err} }
@@ -70,7 +74,7 @@ func (c *Client) Trusting(authorities []byte) (*Client, error) {
 	}
 	t := http.DefaultTransport.(*http.Transport).Clone()
 	t.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
-	c.http = &http.Client{Transport: t}
+	c.http = &http.Client{Transport: t, CheckRedirect: nowhere}
 	return c, nil
 }
 

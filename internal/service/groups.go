@@ -6,6 +6,7 @@ import (
 	"maps"
 	"net/http"
 	"slices"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -150,6 +151,16 @@ func (s *Service) handleGroupKit(c *gin.Context) (any, error) {
 	set, err := s.db.Described()
 	if err != nil {
 		return nil, err
+	}
+	// The site signs where its packages are found. That they are anywhere else is the word of a person who
+	// may decide about lanes, and is journalled.
+	if !strings.HasPrefix(f.At, s.PackagesURL()+"/") {
+		by := asking(c)
+		by.least = api.Operator
+		if err := s.record(by, "group.kit", "group "+name, map[string]string{"at": f.At,
+			"edition": f.Edition}); err != nil {
+			return nil, err
+		}
 	}
 	signer := s.site.Load().signing()
 	k := machine.Kit{Group: name, Edition: f.Edition, At: f.At, Made: open.Created,

@@ -210,9 +210,34 @@ const (
 	guessDelay  = 200 * time.Millisecond // for each further wrong one
 )
 
+// begin counts a guess as wrong before it is looked at. Where there were too many it is not looked at:
+// how long to wait.
+func (g *guesses) begin(from string) time.Duration {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if wait := g.waits(from); wait > 0 {
+		return wait
+	}
+	g.add(from)
+	return 0
+}
+
+// right takes the last one back: it was none.
+func (g *guesses) right(from string) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if n := len(g.by[from]); n > 0 {
+		g.by[from] = g.by[from][:n-1]
+	}
+}
+
 func (g *guesses) wrong(from string) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
+	g.add(from)
+}
+
+func (g *guesses) add(from string) {
 	if len(g.by) > 10_000 {
 		clear(g.by)
 	}
@@ -225,6 +250,10 @@ func (g *guesses) wrong(from string) {
 func (g *guesses) wait(from string) time.Duration {
 	g.mu.Lock()
 	defer g.mu.Unlock()
+	return g.waits(from)
+}
+
+func (g *guesses) waits(from string) time.Duration {
 	list := g.by[from]
 	if len(list) < guessesMost {
 		return 0

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -31,6 +32,53 @@ type trusted struct {
 	given        map[string]store.Credential // the secrets of credentials that count
 }
 
+// certificates keeps certificates that were read, by the text of their record: reading one takes some
+// half a millisecond, and there can be hundreds. They are never changed.
+type certificates struct {
+	mu sync.Mutex
+	of map[string]*trust.Certificate // by the armoured text
+}
+
+// read gives the certificate of a record.
+func (c *certificates) read(of store.Certificate) (*trust.Certificate, error) {
+	c.mu.Lock()
+	cert := c.of[of.Armoured]
+	c.mu.Unlock()
+	if cert == nil {
+		list, err := trust.ReadCertificates([]byte(of.Armoured))
+		if err != nil || len(list) != 1 {
+			return nil, fmt.Errorf("the record of the certificate %s is damaged", of.Fingerprint)
+		}
+		cert = list[0]
+	}
+	if cert.Fingerprint != of.Fingerprint {
+		return nil, fmt.Errorf("the record of the certificate %s is damaged", of.Fingerprint)
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.of == nil {
+		c.of = map[string]*trust.Certificate{}
+	}
+	c.of[of.Armoured] = cert
+	return cert, nil
+}
+
+// keep forgets those that no record has any more.
+func (c *certificates) keep(now []store.Certificate) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if len(c.of) == len(now) {
+		return
+	}
+	kept := map[string]*trust.Certificate{}
+	for _, row := range now {
+		if cert := c.of[row.Armoured]; cert != nil {
+			kept[row.Armoured] = cert
+		}
+	}
+	c.of = kept
+}
+
 func (s *Service) readTrusted() (*trusted, error) {
 	t := &trusted{certificates: map[string]*trust.Certificate{}, added: map[string]store.Certificate{}}
 	certs, err := s.db.Certificates()
@@ -38,12 +86,13 @@ func (s *Service) readTrusted() (*trusted, error) {
 		return nil, err
 	}
 	for _, c := range certs {
-		list, err := trust.ReadCertificates([]byte(c.Armoured))
-		if err != nil || len(list) != 1 || list[0].Fingerprint != c.Fingerprint {
-			return nil, fmt.Errorf("the record of the certificate %s is damaged", c.Fingerprint)
+		cert, err := s.parsed.read(c)
+		if err != nil {
+			return nil, err
 		}
-		t.certificates[c.Fingerprint], t.added[c.Fingerprint] = list[0], c
+		t.certificates[c.Fingerprint], t.added[c.Fingerprint] = cert, c
 	}
+	s.parsed.keep(certs)
 	// What counts is what the journal's entries made; a record alone bars, and
 	// vouches for nothing.
 	now, err := s.ledger.read(s.db, s.keys)

@@ -13,6 +13,7 @@ import (
 	"stockade/core/finding"
 	"stockade/core/pool"
 	"stockade/core/trust"
+	"stockade/internal/store"
 )
 
 // packagesHandler answers machines: /lane/L/…, /edition/M/N/…, /key/FINGERPRINT.
@@ -115,7 +116,7 @@ func (s *Service) serveFrom(w http.ResponseWriter, r *http.Request, e *edition.S
 	}
 	var f pool.Blob
 	if err == nil {
-		if f, err = s.pool.Open(l.SHA256); err == nil {
+		if f, err = s.proven.Open(l.SHA256); err == nil {
 			defer f.Close()
 			if f.Size() != l.Size {
 				err = errors.New("its size is wrong")
@@ -131,8 +132,9 @@ func (s *Service) serveFrom(w http.ResponseWriter, r *http.Request, e *edition.S
 	}
 	if err != nil {
 		s.log.Error("a file of an edition is damaged", "edition", e.Name(), "path", path, "error", err)
-		http.Error(w, "this file is damaged here; the administrator has to build the mirror again",
-			http.StatusInternalServerError)
+		w.Header().Set("Retry-After", "60")
+		http.Error(w, "this file is damaged here, and is not handed out; the administrator has to build the "+
+			"mirror again", http.StatusServiceUnavailable)
 		return
 	}
 	h := w.Header()
@@ -161,12 +163,18 @@ func (s *Service) serveKey(w http.ResponseWriter, r *http.Request) {
 	}
 	text, ofSite := s.site.Load().armoured(f)
 	if !ofSite {
-		t, err := s.readTrusted()
-		if err != nil || t.certificates[f] == nil {
+		row, err := s.db.CertificateBy(f)
+		if errors.Is(err, store.ErrNotFound) {
 			http.NotFound(w, r)
 			return
 		}
-		text = t.certificates[f].Armoured()
+		if err != nil {
+			s.log.Error("a key cannot be read", "key", f, "error", err)
+			w.Header().Set("Retry-After", "5")
+			http.Error(w, "this server cannot read the key just now; try again", http.StatusServiceUnavailable)
+			return
+		}
+		text = row.Armoured
 	}
 	w.Header().Set("Content-Type", "application/pgp-keys")
 	fmt.Fprint(w, text)

@@ -79,6 +79,7 @@ type Service struct {
 	now     func() time.Time
 	db      *store.DB
 	pool    *pool.Dir
+	proven  *pool.Proven // of the same files, for machines
 	heads   heads
 	checked judgement
 	fetch   *fetch.Client
@@ -102,6 +103,7 @@ type Service struct {
 	ledger     ledger
 	computing  computing
 	bodies     bodies
+	parsed     certificates
 	told       told
 
 	writing    sync.Mutex // one change of the description, a lane or the journal at a time
@@ -112,7 +114,7 @@ type Service struct {
 	servers       []*http.Server
 	stop          context.CancelFunc
 	done          sync.WaitGroup
-	lock          *os.File
+	lock, folder  *os.File
 }
 
 // Open opens the data folder, makes what a first start needs, and listens. Run
@@ -208,6 +210,14 @@ func (s *Service) open() error {
 		return fmt.Errorf(
 			"the data folder %s is in use by another Stockade: stop that one, or give another --data", data)
 	}
+	// The file can be taken away while its lock is held, and the folder cannot: both are locked.
+	if s.folder, err = os.Open(data); err != nil {
+		return fmt.Errorf("open the data folder: %w", err)
+	}
+	if err := unix.Flock(int(s.folder.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		return fmt.Errorf(
+			"the data folder %s is in use by another Stockade: stop that one, or give another --data", data)
+	}
 	if s.cfg.BeginAnew != "" {
 		if err := s.beginAnew(); err != nil {
 			return err
@@ -225,6 +235,7 @@ func (s *Service) open() error {
 	if s.pool, err = pool.Open(filepath.Join(data, "pool"), filepath.Join(data, "tmp")); err != nil {
 		return err
 	}
+	s.proven = pool.NewProven(s.pool)
 	// by a service that was killed; downloads are gone on with
 	for _, left := range []string{"upload-*", "house-*", "examine*"} {
 		files, _ := filepath.Glob(filepath.Join(data, "tmp", left))
@@ -483,9 +494,11 @@ func (s *Service) Close() error {
 		err = s.db.Close()
 		s.db = nil
 	}
-	if s.lock != nil {
-		s.lock.Close()
-		s.lock = nil
+	for _, held := range []**os.File{&s.lock, &s.folder} {
+		if *held != nil {
+			(*held).Close()
+			*held = nil
+		}
 	}
 	return err
 }

@@ -229,16 +229,22 @@ func (s *Service) handleSignIn(c *gin.Context) (any, error) {
 		got, known, err = s.byToken(strings.TrimSpace(in.Token))
 	} else {
 		// A password can be guessed: after too many wrong ones none is looked at for a while.
-		if wait := s.guesses.wait(from); wait > 0 {
+		// It counts as wrong until it is known to be right: many may come at once.
+		if wait := s.guesses.begin(from); wait > 0 {
 			return nil, tooManyGuesses(c, wait)
 		}
 		got, known, err = s.byPassword(c.Request.Context(), in.Account, in.Password)
+		if known || err != nil {
+			s.guesses.right(from)
+		}
 	}
 	if err != nil {
 		return nil, err
 	}
 	if !known {
-		s.guesses.wrong(from)
+		if in.Token != "" {
+			s.guesses.wrong(from)
+		}
 		s.log.Warn("somebody was not signed in", "from", from, "account", finding.Harmless(in.Account))
 		if wait := s.guesses.wait(from); wait > 0 {
 			time.Sleep(guessDelay)

@@ -96,6 +96,11 @@ func (r *fieldReader) each(stanza []byte, f func(name, value []byte) error) erro
 	if bytes.IndexByte(stanza, 0) >= 0 {
 		return archive.Ambiguous("a zero byte stands in a stanza")
 	}
+	// Names are few, unless somebody makes them up. Those of this stanza are kept: one that stands twice
+	// is found whatever came before it.
+	if len(r.seen) > 1<<14 {
+		clear(r.seen)
+	}
 	r.number++
 	var folded [maxField]byte
 	for n := 1; len(stanza) > 0; n++ {
@@ -119,9 +124,6 @@ func (r *fieldReader) each(stanza []byte, f func(name, value []byte) error) erro
 			return archive.Ambiguous("the field %q stands twice in one stanza", name)
 		}
 		r.seen[string(name)] = r.number
-		if len(r.seen) > 1<<14 { // names are few, unless somebody makes them up
-			clear(r.seen)
-		}
 		if err := f(name, bytes.TrimSpace(field[colon+1:])); err != nil {
 			return err
 		}
