@@ -99,15 +99,20 @@ func WriteFilesOn(on disk.System, root string, touched []string, files []archive
 	if err := w.durable(); err != nil {
 		return gone, left, err
 	}
-	var list bytes.Buffer
-	for _, path := range slices.Sorted(maps.Keys(now)) {
-		list.WriteString(now[path] + "  " + path + "\n")
-	}
-	err = w.write(w.at(Written), list.Bytes(), 0o644)
+	err = w.write(w.at(Written), writtenList(now), 0o644)
 	if err == nil {
 		err = w.durable()
 	}
 	return gone, left, err
+}
+
+// writtenList is the text of Written, from check sums by path.
+func writtenList(sums map[string]string) []byte {
+	var list bytes.Buffer
+	for _, path := range slices.Sorted(maps.Keys(sums)) {
+		list.WriteString(sums[path] + "  " + path + "\n")
+	}
+	return list.Bytes()
 }
 
 func digest(data []byte) string {

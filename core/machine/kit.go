@@ -30,7 +30,11 @@ type Kit struct {
 	// Sign makes a detached signature over the check sums; nil: none.
 	Sign func(sums []byte) ([]byte, error)
 	Site string // fingerprint of the key that signs
+	Key  []byte // its certificate, binary, for gpgv(1)
 }
+
+// EditionFile is where a machine keeps, below its root, which edition it was set up for by a kit.
+const EditionFile = "var/lib/stockade/edition"
 
 //go:embed kit/apply.sh
 var applyScript string
@@ -94,6 +98,9 @@ func (k Kit) members() ([]archive.ClientFile, error) {
 		}
 		out = append(out, archive.ClientFile{Path: s.name, Mode: s.mode, Data: data})
 	}
+	if k.Sign != nil {
+		out = append(out, archive.ClientFile{Path: "site-key.gpg", Mode: 0o644, Data: k.Key})
+	}
 	slices.SortFunc(out, func(a, b archive.ClientFile) int { return strings.Compare(a.Path, b.Path) })
 	var sums bytes.Buffer
 	for _, m := range out {
@@ -127,10 +134,12 @@ func (k Kit) filled(name, text string) ([]byte, error) {
 		}
 	}
 	slices.Sort(modes)
+	mirror, number, _ := strings.Cut(k.Edition, "/")
 	var b bytes.Buffer
 	err = t.Execute(&b, map[string]any{"Group": k.Group, "Edition": k.Edition, "At": k.At, "Site": k.Site,
 		"Made": k.Made.UTC().Format("2006-01-02 15:04 MST"), "Touched": k.Family.Touched(), "Modes": modes,
-		"Setup": setup, "Written": Written, "Paths": paths, "BeneathRoot": archive.BeneathRoot,
+		"Setup": setup, "Mirror": mirror, "Number": number, "Signed": k.Sign != nil, "Of": EditionFile,
+		"Written": Written, "Paths": paths, "BeneathRoot": archive.BeneathRoot,
 		"Name": k.Name(), "Files": len(paths)})
 	return b.Bytes(), err
 }

@@ -206,7 +206,9 @@ var Routes = []Route{
 	{"GET", "/groups/{name}/files", Viewer, "groupFiles", "The files that a machine of the group needs",
 		[]Parameter{{"at", "URL or folder where the packages are found; the lane's address if left out, " +
 			"or that of the edition which is named"}, {"edition",
-			"MIRROR/N: the files for this edition; for the one that the lane shows if left out"}}, nil,
+			"MIRROR/N: the files for this edition; for the one that the lane shows if left out"}, {"beside",
+			"yes: also what lies beside an export, signed; where at is no address of this site, that is for " +
+				"operators, and is journalled"}}, nil,
 		Files{}, ""},
 
 	{"GET", "/groups/{name}/kit", Viewer, "groupKit",

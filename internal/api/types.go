@@ -666,6 +666,17 @@ type Files struct {
 	Edition  string       `json:"edition"`
 	Files    []File       `json:"files"`
 	Findings finding.List `json:"findings"`
+	// Beside is what lies beside an export with them, where that was asked for.
+	Beside *Beside `json:"beside,omitempty"`
+}
+
+// Beside is what lies beside an export: a script that checks it, and the check sums of the script and of
+// the files for machines, with the site's signature.
+type Beside struct {
+	Check   []byte `json:"check"`
+	Sums    []byte `json:"sums"`
+	Seal    []byte `json:"seal"`
+	Keyring []byte `json:"keyring"` // the site's keys, binary, for gpgv(1)
 }
 
 // File is one of them.

@@ -3,14 +3,12 @@ package cli
 import (
 	"bytes"
 	"context"
-	_ "embed"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"net/url"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -19,10 +17,8 @@ import (
 	"stockade/core/disk"
 	"stockade/core/edition"
 	"stockade/core/families"
-	"stockade/core/finding"
 	"stockade/core/machine"
 	"stockade/core/mirror"
-	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/client"
 )
@@ -45,7 +41,9 @@ what it lacks or has otherwise is written, and what the edition does not have go
 
 With --group, the files that machines of the group need lie beside it in DIR/machines/GROUP, as
 under a machine's root, for packages at --at; and DIR/machines/check.sh checks the export where
-it arrives, with gpgv and sha256sum. What lies in machines is not under the seal.`,
+it arrives, with gpgv and sha256sum. What lies in machines has a seal of its own, GROUP.sums.asc, that
+says for which edition it is. That the site signs for another address than its own is for operators,
+and is journalled.`,
 		Example: "  stockade edition export barrage/1 /media/stick/barrage --group gatehouse --at " +
 			"/srv/barrage\n  stockade edition export barrage/2 /media/stick/barrage --onto --group " +
 			"gatehouse --at /srv/barrage", Args: cobra.ExactArgs(2),
@@ -102,7 +100,7 @@ func (a *app) export(ctx context.Context, what, dir string, x exporting) error {
 	machines := map[string]api.Files{}
 	for _, g := range x.groups { // before anything is written: a group may not be there
 		f, err := client.Get[api.Files](ctx, c, "/groups/"+url.PathEscape(g)+"/files?"+
-			url.Values{"at": {first(x.at, dir)}, "edition": {what}}.Encode())
+			url.Values{"at": {first(x.at, dir)}, "edition": {what}, "beside": {"yes"}}.Encode())
 		if err != nil {
 			return err
 		}
@@ -173,12 +171,6 @@ func copying(p *progress, total int64) func(files, of int, done int64) {
 	}
 }
 
-//go:embed check.sh
-var checkScript string
-
-// maxBeside bounds the record and the keys of an edition (bytes).
-const maxBeside = 16 << 20
-
 // besideExport writes a group's files and the check script beside an export.
 func (a *app) besideExport(dir, group string, f api.Files) error {
 	medium, err := disk.NewBeneath(dir)
@@ -186,29 +178,8 @@ func (a *app) besideExport(dir, group string, f api.Files) error {
 		return err
 	}
 	defer medium.Close()
-	raw, err := disk.ReadMost(medium, filepath.Join(dir, "about", "edition.json"), maxBeside)
-	if err != nil {
-		return finding.Doing(err, "read what was exported")
-	}
-	e, err := edition.ReadRecord(raw)
-	if err != nil {
-		return err
-	}
-	if e.SiteKey, err = trust.ParseFingerprint(e.SiteKey); err != nil { // it is in a path, and in the script
-		return err
-	}
-	armoured, err := disk.ReadMost(medium, filepath.Join(dir, "about", "keys", e.SiteKey+".asc"), maxBeside)
-	if err != nil {
-		return finding.Doing(err, "read what was exported")
-	}
-	certs, err := trust.ReadCertificates(armoured)
-	if err != nil {
-		return err
-	}
-	if certs[0].Fingerprint != e.SiteKey {
-		return finding.New("edition.damaged", "edition "+e.Name(), "about/keys/%s.asc is the key %s",
-			e.SiteKey,
-			certs[0].Fingerprint)
+	if f.Beside == nil {
+		return fmt.Errorf("the service signs nothing for machines: it is older than this command")
 	}
 	machines := filepath.Join(dir, "machines")
 	files := make([]archive.ClientFile, len(f.Files))
@@ -221,12 +192,17 @@ func (a *app) besideExport(dir, group string, f api.Files) error {
 	if _, _, err := machine.WriteFiles(filepath.Join(machines, group), touched(), files); err != nil {
 		return err
 	}
-	if err := disk.Replace(medium, filepath.Join(machines, "site-key.gpg"), certs[0].Binary(),
-		0o644); err != nil {
-		return err
+	for _, x := range []struct {
+		name string
+		data []byte
+		mode fs.FileMode
+	}{{group + ".sums", f.Beside.Sums, 0o644}, {group + ".sums.asc", f.Beside.Seal, 0o644},
+		{"site-key.gpg", f.Beside.Keyring, 0o644}, {machine.CheckName, f.Beside.Check, 0o755}} {
+		if err := disk.Replace(medium, filepath.Join(machines, x.name), x.data, x.mode); err != nil {
+			return err
+		}
 	}
-	return disk.Replace(medium, filepath.Join(machines, "check.sh"),
-		[]byte(strings.ReplaceAll(checkScript, "SITE_KEY", e.SiteKey)), 0o755)
+	return nil
 }
 
 // touched gives the paths below which files for machines lie, of every family.

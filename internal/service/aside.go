@@ -202,7 +202,7 @@ func (s *Service) newSince(at time.Time, sources []string, lanes []api.Lane,
 	for _, j := range failed {
 		out.Failures = append(out.Failures, s.jobs.brief(j))
 	}
-	rows, err := s.db.JournalPage(-1, entriesMost, "")
+	rows, err := s.db.JournalPage(-1, entriesMost, "", time.Time{})
 	if err != nil {
 		return nil, err
 	}

@@ -178,7 +178,7 @@ func TestEntriesThatAreWrittenAtOnceAllHold(t *testing.T) {
 	if err != nil || !r.Holds {
 		t.Errorf("the journal: %+v %v", r, err)
 	}
-	if rows, err := d.s.db.JournalPage(-1, 1000, "site.state"); err != nil || len(rows) != each {
+	if rows, err := d.s.db.JournalPage(-1, 1000, "site.state", time.Time{}); err != nil || len(rows) != each {
 		t.Errorf("got %d entries of statements, want %d; %v", len(rows), each, err)
 	}
 }

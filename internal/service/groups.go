@@ -124,6 +124,11 @@ func (s *Service) handleGroupFiles(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	if c.Query("beside") != "" {
+		if files.Beside, err = s.beside(asking(c), files); err != nil {
+			return nil, err
+		}
+	}
 	if err := s.filesTaken(c.Param("name")); err != nil { // they are handed out all the same
 		s.log.Warn("that files were taken could not be kept", "group", c.Param("name"), "error", err)
 	}
@@ -152,20 +157,14 @@ func (s *Service) handleGroupKit(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	// The site signs where its packages are found. That they are anywhere else is the word of a person who
-	// may decide about lanes, and is journalled.
-	if !strings.HasPrefix(f.At, s.PackagesURL()+"/") {
-		by := asking(c)
-		by.least = api.Operator
-		if err := s.record(by, "group.kit", "group "+name, map[string]string{"at": f.At,
-			"edition": f.Edition}); err != nil {
-			return nil, err
-		}
+	if err := s.signsFor(asking(c), f); err != nil {
+		return nil, err
 	}
 	signer := s.site.Load().signing()
 	k := machine.Kit{Group: name, Edition: f.Edition, At: f.At, Made: open.Created,
 		Family: families.All[set.Groups[name].Family],
 		Site:   trust.Spaced(signer.Certificate().Fingerprint),
+		Key:    joined(s.site.Load().now()),
 		Sign:   func(sums []byte) ([]byte, error) { return signer.DetachSign(sums, true) }}
 	for _, x := range f.Files {
 		k.Files = append(k.Files, archive.ClientFile{Path: x.Path, Mode: x.Mode, Data: x.Data})
@@ -180,6 +179,41 @@ func (s *Service) handleGroupKit(c *gin.Context) (any, error) {
 	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", k.Name()+".tar.gz"))
 	c.Data(http.StatusOK, "application/gzip", whole.Bytes())
 	return nil, nil
+}
+
+// signsFor tells whether the site may sign files for machines. It signs where its own packages are found.
+// That they are anywhere else is the word of a person who may decide about lanes, and is journalled.
+func (s *Service) signsFor(by actor, f api.Files) error {
+	if strings.HasPrefix(f.At, s.PackagesURL()+"/") {
+		return nil
+	}
+	by.least = api.Operator
+	return s.record(by, "group.sign-files", "group "+f.Group, map[string]string{"at": f.At,
+		"edition": f.Edition})
+}
+
+// joined gives certificates as one keyring for gpgv(1).
+func joined(certs []*trust.Certificate) (out []byte) {
+	for _, c := range certs {
+		out = append(out, c.Binary()...)
+	}
+	return out
+}
+
+// beside signs what lies beside an export for the machines of a group.
+func (s *Service) beside(by actor, f api.Files) (*api.Beside, error) {
+	if err := s.signsFor(by, f); err != nil {
+		return nil, err
+	}
+	site := s.site.Load()
+	b := machine.Beside{Group: f.Group, Edition: f.Edition, Site: site.main.Certificate().Fingerprint}
+	for _, x := range f.Files {
+		b.Files = append(b.Files, archive.ClientFile{Path: x.Path, Mode: x.Mode, Data: x.Data})
+	}
+	out := &api.Beside{Check: b.Check(), Sums: b.Sums(), Keyring: joined(site.now())}
+	var err error
+	out.Seal, err = site.signing().DetachSign(out.Sums, true)
+	return out, err
 }
 
 func describeGroup(set *definition.Set, all states, now *inForce, name string) api.Group {

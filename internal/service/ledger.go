@@ -570,16 +570,9 @@ func (s *Service) handleJournal(c *gin.Context) (any, error) {
 			return s.eachEntry(c.Query("q"), since, yield)
 		})
 	}
-	rows, err := s.db.JournalPage(cursor, limit, c.Query("q"))
-	whole := len(rows)
-	for i, e := range rows { // the newest stand first
-		if e.At.Before(since) {
-			rows = rows[:i]
-			break
-		}
-	}
+	rows, err := s.db.JournalPage(cursor, limit, c.Query("q"), since)
 	out := api.Page[journal.Entry]{Items: rows}
-	if len(rows) == whole && len(rows) == limit && rows[limit-1].Number > 0 {
+	if len(rows) == limit && rows[limit-1].Number > 0 {
 		out.Next = strconv.FormatInt(rows[limit-1].Number, 10)
 	}
 	return out, err
@@ -588,11 +581,8 @@ func (s *Service) handleJournal(c *gin.Context) (any, error) {
 // eachEntry gives the entries that have a text, back to a time, the newest first.
 func (s *Service) eachEntry(q string, since time.Time, yield func(journal.Entry) error) error {
 	for cursor := int64(-1); ; {
-		rows, err := s.db.JournalPage(cursor, pageMost, q)
+		rows, err := s.db.JournalPage(cursor, pageMost, q, since)
 		for _, e := range rows {
-			if e.At.Before(since) {
-				return err
-			}
 			if err := yield(e); err != nil {
 				return err
 			}

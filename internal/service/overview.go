@@ -93,7 +93,7 @@ func (s *Service) overview(since time.Time) (api.Overview, error) {
 	if out.FreeBytes, err = s.pool.Free(); err != nil {
 		return out, err
 	}
-	out.Recent, err = s.db.JournalPage(-1, 8, "")
+	out.Recent, err = s.db.JournalPage(-1, 8, "", time.Time{})
 	return out, err
 }
 

@@ -96,7 +96,7 @@ func TestACopiedFolderIsTheSameSiteAndANewWardenGetsIn(t *testing.T) {
 	if err != nil || !r.Holds {
 		t.Errorf("the journal: %+v %v", r, err)
 	}
-	last, err := s.db.JournalPage(-1, 1, "")
+	last, err := s.db.JournalPage(-1, 1, "", time.Time{})
 	if err != nil || last[0].Action != "account.add" || last[0].By != "--new-warden" {
 		t.Errorf("the last entry: %+v %v", last, err)
 	}

@@ -103,8 +103,9 @@ func (s journalStore) Each(first int64, f func(int64, []byte) error) error {
 }
 
 // JournalPage gives the newest entries before a number (negative: all),
-// perhaps only those about an object or of an action.
-func (d *DB) JournalPage(before int64, limit int, like string) ([]journal.Entry, error) {
+// perhaps only those about an object or of an action, and those since a time (zero: all). Numbers
+// order them, and not times: a clock may have been put back.
+func (d *DB) JournalPage(before int64, limit int, like string, since time.Time) ([]journal.Entry, error) {
 	if before < 0 {
 		before = 1 << 62
 	}
@@ -113,13 +114,19 @@ func (d *DB) JournalPage(before int64, limit int, like string) ([]journal.Entry,
 		where += " AND (object LIKE ? OR action LIKE ? OR `by` LIKE ?)"
 		args = append(args, "%"+like+"%", "%"+like+"%", "%"+like+"%")
 	}
+	if !since.IsZero() {
+		where += " AND at >= ?"
+		args = append(args, since.UTC())
+	}
 	rows, err := many[journalEntry](d, "number DESC", limit, where, args...)
 	out := make([]journal.Entry, 0, len(rows))
 	for _, r := range rows {
 		var e journal.Entry
-		if json.Unmarshal(r.Text, &e) == nil {
-			out = append(out, e)
+		if json.Unmarshal(r.Text, &e) != nil { // what can be told of it; verifying the journal tells the rest
+			e = journal.Entry{Number: r.Number, At: r.At, By: r.By, Action: r.Action, Object: r.Object,
+				Detail: map[string]string{"damaged": "the text of this entry cannot be read"}}
 		}
+		out = append(out, e)
 	}
 	return out, err
 }

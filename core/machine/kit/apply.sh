@@ -1,22 +1,30 @@
 #!/bin/sh
 # Written by Stockade for the group {{.Group}} and the edition {{.Edition}}.
 #
-#   sh apply [--alone] [ROOT]
+#   sh apply [--alone] [--older] [--unsigned] [ROOT]
 #
 # Puts the files below root/ where they belong on this machine, or on the system below the
 # folder ROOT. What is there now is kept first, for the way back: sh back [ROOT]
-# With --alone, package sources that the machine had before are taken out of use.
+# With --alone, package sources that the machine had before are taken out of use. A kit for an older
+# edition than the machine has is refused but with --older; one whose signature cannot be checked here,
+# for want of gpgv(1), but with --unsigned.
 set -eu
 here=$(cd "$(dirname "$0")" && pwd)
-alone=no
-if [ "${1:-}" = --alone ]; then
-	alone=yes
+alone=no older=no unsigned=no
+while :; do
+	case "${1:-}" in
+	--alone) alone=yes ;;
+	--older) older=yes ;;
+	--unsigned) unsigned=yes ;;
+	*) break ;;
+	esac
 	shift
-fi
+done
 root="${1:-}"
 root="${root%/}"
 touched='{{range .Touched}}{{.}}
-{{end}}{{.Written}}'
+{{end}}{{.Written}}
+{{.Of}}'
 state="$root/var/lib/stockade"
 
 cd "$here"
@@ -26,12 +34,48 @@ if ! sha256sum --quiet -c SHA256SUMS; then
 fi
 
 {{.BeneathRoot}}
-for path in $touched var/lib/stockade/before/x var/lib/stockade/written.new; do
+for path in $touched var/lib/stockade/site-key var/lib/stockade/edition.new var/lib/stockade/before/x var/lib/stockade/written.new; do
 	beneath "$path"
 done
 {{range .Paths}}beneath {{.}}
 beneath {{.}}.stockade-new
 {{end}}
+{{if .Signed}}# By whom it is signed. What this machine remembers of earlier kits decides.
+signers=''
+if command -v gpgv >/dev/null; then
+	signers=$(gpgv --keyring "$here/site-key.gpg" --status-fd 1 SHA256SUMS.asc SHA256SUMS 2>/dev/null |
+		sed -n 's/^\[GNUPG:\] VALIDSIG .* \([0-9A-F]*\)$/\1/p' | sort -u)
+	if [ -z "$signers" ]; then
+		echo "The signature of this kit is not good: nothing was changed. Take it again from the service." >&2
+		exit 1
+	fi
+elif [ $unsigned = no ]; then
+	echo "The signature of this kit cannot be checked, as there is no gpgv here: nothing was changed." >&2
+	echo "Install gpgv; or, if you trust the road that it came on: sh apply --unsigned" >&2
+	exit 1
+fi
+if [ -s "$state/site-key" ] && [ -n "$signers" ]; then
+	known=no
+	for signer in $signers; do
+		! grep -qxF "$signer" "$state/site-key" || known=yes
+	done
+	if [ $known = no ]; then
+		echo "This kit is signed by" $signers "and the ones before by" $(cat "$state/site-key") >&2
+		echo "Nothing was changed. If the site has another key now, compare it with the one that you got on" \
+			"another road, then remove $state/site-key" >&2
+		exit 1
+	fi
+elif [ -n "$signers" ]; then
+	echo "It is signed by the site key" $signers
+	echo "No kit was applied here before: compare that key with the one that you got on another road."
+fi
+{{end}}had=$(cat "$root/{{.Of}}" 2>/dev/null || :)
+if [ "${had%%/*}" = '{{.Mirror}}' ] && [ "${had##*/}" -gt '{{.Number}}' ] && [ $older = no ]; then
+	echo "This machine has $had, and this kit is for the older {{.Edition}}: nothing was changed." >&2
+	echo "If that is what you want: sh apply --older" >&2
+	exit 1
+fi
+
 # On the disk, and not only in memory: a file with its bytes, a folder with its names.
 durable() {
 	sync "$@" 2>/dev/null || sync
@@ -115,7 +159,11 @@ cut -c 67- "$state/written.new" | while read -r path; do
 done | sort -u | while read -r folder; do
 	durable "$folder"
 done
-mv "$state/written.new" "$root/{{.Written}}"
+echo '{{.Edition}}' >"$state/edition.new"
+durable "$state/edition.new"
+mv "$state/edition.new" "$root/{{.Of}}"
+{{if .Signed}}[ -z "$signers" ] || printf '%s\n' $signers >"$state/site-key"
+{{end}}mv "$state/written.new" "$root/{{.Written}}"
 durable "$state"
 {{if .Setup}}
 if [ $alone = yes ]; then

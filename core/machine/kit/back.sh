@@ -7,7 +7,8 @@ set -eu
 root="${1:-}"
 root="${root%/}"
 touched='{{range .Touched}}{{.}}
-{{end}}{{.Written}}'
+{{end}}{{.Written}}
+{{.Of}}'
 state="$root/var/lib/stockade"
 {{.BeneathRoot}}for path in $touched var/lib/stockade/before var/lib/stockade/back.old var/lib/stockade/back.new; do
 	beneath "$path"
