@@ -123,6 +123,20 @@ func (s *Sealed) list(p Part) (Lines, error) {
 	return l, s.of(err)
 }
 
+// lineBytes is about what a line takes: its texts, and what leads to them.
+const lineBytes = 180
+
+// Held is about how much memory the edition takes (bytes), with the lists that were read of it so far.
+func (s *Sealed) Held() int64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	n := len(s.Manifest.Lines)
+	for _, l := range s.lists {
+		n += len(l)
+	}
+	return int64(n)*lineBytes + 64<<10
+}
+
 // of names the edition in a finding that has no object yet.
 func (s *Sealed) of(err error) error {
 	if f, ok := finding.From(err); ok && f.Object == "" && f.Code != finding.FaultCode {

@@ -41,8 +41,9 @@ func (a actor) forJob() actor {
 // what the entry will stand on.
 type change struct {
 	*Service
-	by   string // whom the journal names
-	role string // that the account has now; a warden's for the service itself
+	by    string // whom the journal names
+	wrote bool   // an entry
+	role  string // that the account has now; a warden's for the service itself
 }
 
 // begin waits for the lock and reads the rights of the actor again: an account that was removed,
@@ -57,7 +58,14 @@ func (s *Service) begin(by actor) (*change, error) {
 	return &change{Service: s, by: by.name, role: role}, nil
 }
 
-func (ch *change) end() { ch.writing.Unlock() }
+// end lets the next change begin. What serves machines is read again where an entry was written: the
+// transaction with it has ended.
+func (ch *change) end() {
+	if ch.wrote {
+		ch.heads.changed.Add(1)
+	}
+	ch.writing.Unlock()
+}
 
 // mayStill gives the role that an actor has now; an error where it is too low, or where what the
 // account was known by does not count any more.
@@ -127,6 +135,7 @@ func (ch *change) writeAs(tx *store.DB, by, action, object string, detail map[st
 	} else if seen := ch.ledger.entries.Load(); n < seen {
 		return &journal.Broken{First: n, Text: fmt.Sprintf("it has %d entries, and had %d before", n, seen)}
 	}
+	ch.wrote = true
 	return journal.Write(tx.Journal(), ch.keys, journal.Entry{At: ch.now(), By: by, Action: action,
 		Object: object, Detail: detail})
 }

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -26,16 +27,28 @@ import (
 	"stockade/internal/store"
 )
 
-// editionCache holds the editions that are being looked at or served.
+// editionCache holds editions that are looked at or served. Those that were used last stay, as far as
+// they take no more than cacheBytes together; each is opened once, while others wait for it alone.
 type editionCache struct {
 	mu     sync.Mutex
-	held   map[string]*edition.Sealed
-	order  []string
+	held   map[string]*heldEdition
+	uses   int64
 	briefs map[string]*edition.Edition // without their manifests, which are what takes memory
+}
+
+// heldEdition is an edition that is held, or is being opened.
+type heldEdition struct {
+	ready  chan struct{} // closed when it is open, or could not be opened
+	sealed *edition.Sealed
+	err    error
+	used   int64 // which of all uses was its last
 }
 
 // briefsMost is how many editions are remembered without their manifests.
 const briefsMost = 2000
+
+// cacheBytes bounds what opened editions take: one of 65,000 files takes some 12 MB.
+const cacheBytes = 384 << 20
 
 // brief gives what an edition says of itself, as it was when its seal was checked.
 func (c *editionCache) brief(s *Service, name string, number int) (*edition.Edition, error) {
@@ -52,39 +65,73 @@ func (c *editionCache) brief(s *Service, name string, number int) (*edition.Edit
 	return open.Edition, nil
 }
 
-// cacheMost is how many manifests are held; one of 65,000 files takes 10 MB.
-const cacheMost = 24
-
 func (c *editionCache) open(s *Service, name string, number int) (*edition.Sealed, error) {
 	key := fmt.Sprintf("%s/%d", name, number)
 	c.mu.Lock()
-	defer c.mu.Unlock()
-	if e, ok := c.held[key]; ok {
-		return e, nil
+	if c.held == nil {
+		c.held, c.briefs = map[string]*heldEdition{}, map[string]*edition.Edition{}
 	}
+	c.uses++
+	h, there := c.held[key]
+	if there {
+		h.used = c.uses
+		c.mu.Unlock()
+		<-h.ready
+		return h.sealed, h.err
+	}
+	h = &heldEdition{ready: make(chan struct{}), used: c.uses}
+	c.held[key] = h
+	c.mu.Unlock()
+	h.sealed, h.err = s.openEdition(name, number)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	close(h.ready)
+	switch {
+	case c.held[key] != h: // it was to be forgotten meanwhile
+	case h.err != nil:
+		delete(c.held, key)
+	default:
+		if len(c.briefs) >= briefsMost {
+			clear(c.briefs)
+		}
+		c.briefs[key] = h.sealed.Edition
+		c.leave()
+	}
+	return h.sealed, h.err
+}
+
+// leave lets those go that were used longest ago, until the others take no more than they may.
+func (c *editionCache) leave() {
+	var open []string
+	var bytes int64
+	for key, h := range c.held {
+		if h.sealed != nil {
+			open, bytes = append(open, key), bytes+h.sealed.Held()
+		}
+	}
+	slices.SortFunc(open, func(a, b string) int { return cmp.Compare(c.held[a].used, c.held[b].used) })
+	for _, key := range open[:max(len(open)-1, 0)] {
+		if bytes <= cacheBytes {
+			return
+		}
+		bytes -= c.held[key].sealed.Held()
+		delete(c.held, key)
+	}
+}
+
+// openEdition reads an edition from its folder, and checks its seal.
+func (s *Service) openEdition(name string, number int) (*edition.Sealed, error) {
+	object := fmt.Sprintf("edition %s/%d", name, number)
 	out, err := edition.Open(s.editionFolder(name, number), s.site.Load().now(), s.pool)
 	if err != nil {
 		if f, ok := finding.From(err); ok {
-			f.Object = "edition " + key
+			f.Object = object
 			return nil, f
 		}
 		return nil, err
 	}
 	if out.Mirror != name || out.Number != number {
-		return nil, finding.New("edition.seal-bad", "edition "+key, "the folder holds another edition, %s",
-			out.Name())
-	}
-	if c.held == nil {
-		c.held = map[string]*edition.Sealed{}
-	}
-	c.held[key] = out
-	if len(c.briefs) >= briefsMost || c.briefs == nil {
-		c.briefs = map[string]*edition.Edition{}
-	}
-	c.briefs[key] = out.Edition
-	if c.order = append(c.order, key); len(c.order) > cacheMost {
-		delete(c.held, c.order[0])
-		c.order = c.order[1:]
+		return nil, finding.New("edition.seal-bad", object, "the folder holds another edition, %s", out.Name())
 	}
 	return out, nil
 }
@@ -95,14 +142,13 @@ func (c *editionCache) forget(name string, number int) {
 	key := fmt.Sprintf("%s/%d", name, number)
 	delete(c.held, key)
 	delete(c.briefs, key)
-	c.order = slices.DeleteFunc(c.order, func(k string) bool { return k == key })
 }
 
 // forgetAll has every edition opened anew.
 func (c *editionCache) forgetAll() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.held, c.briefs, c.order = nil, nil, nil
+	c.held, c.briefs = nil, nil
 }
 
 func noEdition(name string, number int) error {

@@ -250,13 +250,16 @@ func latest(moves []store.Move) string {
 
 // moves gives the steps of a lane, newest first: those that an entry explains.
 func (s *Service) moves(lane string) ([]store.Move, error) {
-	now, err := s.ledger.read(s.db, s.keys)
-	if err != nil {
+	l := &s.ledger
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if err := l.update(s.db, s.keys); err != nil {
 		return nil, err
 	}
-	moves := now.moves(lane)
-	if len(moves) == 0 && now.broken != nil {
-		return nil, now.broken
+	moves := slices.Clone(l.steps[lane])
+	slices.Reverse(moves)
+	if len(moves) == 0 && l.broken != nil {
+		return nil, l.broken
 	}
 	return moves, nil
 }
@@ -266,6 +269,22 @@ func (s *Service) moves(lane string) ([]store.Move, error) {
 func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	if err := l.update(db, keys); err != nil {
+		return nil, err
+	}
+	out := &inForce{decisions: l.decisions.Clone(), steps: maps.Clone(l.steps), broken: l.broken,
+		described: l.described, accounts: maps.Clone(l.accounts), secrets: maps.Clone(l.secrets),
+		retired: maps.Clone(l.retired), site: l.site, unsigned: maps.Clone(l.unsigned),
+		stated: maps.Clone(l.stated), aside: l.aside,
+		history: maps.Clone(l.history)}
+	if l.broken != nil {
+		out.decisions = l.decisions.OnlyBars()
+	}
+	return out, nil
+}
+
+// update brings the ledger up to the newest entry; the lock is held.
+func (l *ledger) update(db *store.DB, keys journal.Keys) error {
 	if l.decisions == nil {
 		l.decisions, l.accounts = &trust.Decisions{}, map[string]entered{}
 		l.retired, l.history = map[string]bool{}, map[string][]api.KeyStep{}
@@ -274,7 +293,7 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 	}
 	signed, err := db.Journal().Checkpoint()
 	if err != nil {
-		return nil, err
+		return err
 	}
 	// One that does not hold is not read anew for each of a thousand machines.
 	again := l.broken == nil || time.Since(l.tried) > time.Second
@@ -287,7 +306,7 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 		switch {
 		case errors.As(err, &l.broken):
 		case err != nil:
-			return nil, err
+			return err
 		default:
 			for _, e := range fresh {
 				l.apply(e)
@@ -296,15 +315,7 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 			l.entries.Store(head.Size)
 		}
 	}
-	out := &inForce{decisions: l.decisions.Clone(), steps: maps.Clone(l.steps), broken: l.broken,
-		described: l.described, accounts: maps.Clone(l.accounts), secrets: maps.Clone(l.secrets),
-		retired: maps.Clone(l.retired), site: l.site, unsigned: maps.Clone(l.unsigned),
-		stated: maps.Clone(l.stated), aside: l.aside,
-		history: maps.Clone(l.history)}
-	if l.broken != nil {
-		out.decisions = l.decisions.OnlyBars()
-	}
-	return out, nil
+	return nil
 }
 
 // contradictions tells what of the records no entry of the journal explains, and
