@@ -29,7 +29,8 @@ func laid(t *testing.T, site *trust.SiteKey, edition, text string) string {
 		"  \"basis\": {\n    \"mirror\": \"another\",\n    \"number\": 7\n  }\n}\n", mirror, number, number)
 	put("tarn/pool/a.deb", text)
 	put("about/edition.json", record)
-	manifest := digest([]byte(record)) + "  about/edition.json\n" + digest([]byte(text)) + "  tarn/pool/a.deb\n"
+	manifest := digest([]byte(record)) + "  about/edition.json\n" + digest([]byte(text)) +
+		"  tarn/pool/a.deb\n"
 	put("manifest", manifest)
 	sign := func(text []byte) string {
 		signature, err := site.DetachSign(text, true)
@@ -60,7 +61,8 @@ func TestAnExportIsCheckedWhereItArrives(t *testing.T) {
 		cmd.Env = append(os.Environ(), "STOCKADE_STATE="+state)
 		out, _ := cmd.CombinedOutput()
 		if cmd.ProcessState.ExitCode() != code || !strings.Contains(string(out), says) {
-			t.Errorf("%s: got exit code %d, want %d, with %q:\n%s", what, cmd.ProcessState.ExitCode(), code, says, out)
+			t.Errorf("%s: got exit code %d, want %d, with %q:\n%s", what, cmd.ProcessState.ExitCode(), code,
+				says, out)
 		}
 	}
 	second := laid(t, site, "barrage/2", "second")
@@ -83,7 +85,8 @@ func TestAnExportIsCheckedWhereItArrives(t *testing.T) {
 			}
 		}, "IS FOR barrage/1"},
 		"a machine's file": {func(dir string) {
-			must.Do(t, os.WriteFile(filepath.Join(dir, "machines/gatehouse/etc/apt/x"), []byte("mine"), 0o644))
+			must.Do(t, os.WriteFile(filepath.Join(dir, "machines/gatehouse/etc/apt/x"), []byte("mine"),
+				0o644))
 		}, "FILES OF MACHINES ARE NOT"},
 		"a machine's file with its sum": {func(dir string) {
 			name := filepath.Join(dir, "machines/gatehouse.sums")

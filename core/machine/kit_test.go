@@ -260,8 +260,9 @@ func TestAKitIsTheSameBytesAndHasNoHostilePath(t *testing.T) {
 // not taken for a newer one.
 func TestAKitIsTheSitesOwnAndNoOlderOne(t *testing.T) {
 	kit := func(edition string, site *trust.SiteKey, text string) string {
-		return unpacked(t, Kit{Group: "gatehouse", Edition: edition, At: "/media/stick", Family: families["deb"],
-			Made: time.Unix(1_790_000_000, 0), Site: site.Certificate().Fingerprint,
+		return unpacked(t, Kit{Group: "gatehouse", Edition: edition, At: "/media/stick",
+			Family: families["deb"],
+			Made:   time.Unix(1_790_000_000, 0), Site: site.Certificate().Fingerprint,
 			Key:   site.Certificate().Binary(),
 			Sign:  func(sums []byte) ([]byte, error) { return site.DetachSign(sums, true) },
 			Files: []archive.ClientFile{{Path: "etc/apt/x", Mode: 0o644, Data: []byte(text)}}})
@@ -299,7 +300,8 @@ func TestAKitIsTheSitesOwnAndNoOlderOne(t *testing.T) {
 		t.Error(said)
 	}
 	has("an older one", "second\n")
-	if said := sh(t, 1, filepath.Join(kit("barrage/3", other, "third\n"), "apply"), root); !strings.Contains(said,
+	if said := sh(t, 1, filepath.Join(kit("barrage/3", other, "third\n"), "apply"),
+		root); !strings.Contains(said,
 		"nothing was changed") && !strings.Contains(said, "Nothing was changed") {
 		t.Error(said)
 	}

@@ -105,8 +105,9 @@ func (p *Proven) read(sum string, f Blob) error {
 		p.mu.Unlock()
 	}()
 	if hex.EncodeToString(h.Sum(nil)) != sum {
-		changed := finding.New("edition.damaged", "", "the file %s of the pool was changed on disk; it was set "+
-			"aside", sum)
+		changed := finding.New("edition.damaged", "",
+			"the file %s of the pool was changed on disk; it was set "+
+				"aside", sum)
 		if err := p.store.SetAside(sum); err != nil {
 			return errors.Join(changed, fmt.Errorf("and could not be set aside: %w", err))
 		}

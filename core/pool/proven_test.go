@@ -52,7 +52,8 @@ func TestAFileThatWasChangedOnDiskIsNotOpened(t *testing.T) {
 		for range 4 {
 			all.Go(func() {
 				f, err := p.Open(sum)
-				if f, _ := finding.From(err); err == nil || f.Code != "edition.damaged" && !errors.Is(err, ErrMissing) {
+				if f, _ := finding.From(err); err == nil || f.Code != "edition.damaged" &&
+					!errors.Is(err, ErrMissing) {
 					t.Errorf("%s: %v", name, err)
 				}
 				if err == nil {

@@ -207,7 +207,8 @@ var Routes = []Route{
 		[]Parameter{{"at", "URL or folder where the packages are found; the lane's address if left out, " +
 			"or that of the edition which is named"}, {"edition",
 			"MIRROR/N: the files for this edition; for the one that the lane shows if left out"}, {"beside",
-			"yes: also what lies beside an export, signed; where at is no address of this site, that is for " +
+			"yes: also what lies beside an export, signed; where at is no address of this site, " +
+				"that is for " +
 				"operators, and is journalled"}}, nil,
 		Files{}, ""},
 

@@ -71,6 +71,9 @@ whose token is written to warden.token in the data folder.`,
 		"a name by which API and console are reached, beside their address; may be given several times")
 	f.IntVar(&cfg.Machines, "connections", 0,
 		"connections of machines at once; 0: as many as the limit of open files leaves")
+	f.IntVar(&cfg.Jobs, "jobs", 0,
+		"how many builds, proofs and previews run at once, while others wait; 0: as many as there "+
+			"are processors")
 	f.Var((*timeValue)(&cfg.JobTime), "job-time", "how long one job may take: 12h, 2d")
 	f.Var((*sizeValue)(&cfg.JobMemory), "job-memory",
 		"memory that the service may come to hold while jobs run, such as 4GiB; beyond it the newest is "+

@@ -55,7 +55,8 @@ func Hint(err error) (string, bool) {
 
 // New makes a client of the service at base, such as http://127.0.0.1:8440.
 func New(base, token string) *Client {
-	return &Client{base: strings.TrimRight(base, "/"), token: strings.TrimSpace(token), http: &http.Client{CheckRedirect: nowhere}}
+	return &Client{base: strings.TrimRight(base, "/"), token: strings.TrimSpace(token),
+		http: &http.Client{CheckRedirect: nowhere}}
 }
 
 // nowhere keeps the client at its service, which sends nobody elsewhere: whoever answers in its place

@@ -76,7 +76,8 @@ func TestAnAnswerThatFailsInTheMiddleIsCut(t *testing.T) {
 		g.GET("/"+as, func(c *gin.Context) {
 			takenAway(c, as, "jobs", func(yield func(api.Job) error) error {
 				for n := range 5000 {
-					if err := yield(api.Job{ID: int64(n), Kind: "build", Object: "mirror barrage"}); err != nil {
+					if err := yield(api.Job{ID: int64(n), Kind: "build",
+						Object: "mirror barrage"}); err != nil {
 						return err
 					}
 				}
@@ -140,10 +141,11 @@ func TestWhoHasTheSiteSign(t *testing.T) {
 		files api.Files
 		want  bool
 	}{
-		"a viewer, for the site":       {api.Viewer, own, true},
-		"a viewer, for elsewhere":      {api.Viewer, other, false},
-		"an operator, for elsewhere":   {api.Operator, other, true},
-		"a viewer, for what begins so": {api.Viewer, api.Files{At: d.s.PackagesURL() + ".evil.example/x"}, false},
+		"a viewer, for the site":     {api.Viewer, own, true},
+		"a viewer, for elsewhere":    {api.Viewer, other, false},
+		"an operator, for elsewhere": {api.Operator, other, true},
+		"a viewer, for what begins so": {api.Viewer, api.Files{At: d.s.PackagesURL() + ".evil.example/x"},
+			false},
 	} {
 		known, ok, err := d.s.byToken(d.tokens[c.role])
 		if err != nil || !ok {

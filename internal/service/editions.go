@@ -131,7 +131,8 @@ func (s *Service) openEdition(name string, number int) (*edition.Sealed, error) 
 		return nil, err
 	}
 	if out.Mirror != name || out.Number != number {
-		return nil, finding.New("edition.seal-bad", object, "the folder holds another edition, %s", out.Name())
+		return nil, finding.New("edition.seal-bad", object, "the folder holds another edition, %s",
+			out.Name())
 	}
 	return out, nil
 }

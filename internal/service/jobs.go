@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
 	"net/http"
 	"runtime"
 	"runtime/metrics"
@@ -17,6 +18,7 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"golang.org/x/sync/semaphore"
 
 	"stockade/core/finding"
 	"stockade/core/mirror"
@@ -24,7 +26,10 @@ import (
 	"stockade/internal/store"
 )
 
-// jobs runs pieces of work that take time, one at a time for each object.
+// jobs runs pieces of work that take time, one at a time for each object. Those that work out what a
+// mirror needs take memory and all of a processor: so many of them run at once, and the others wait in the
+// order in which they began. Nothing is written to the records under mu, so that whoever looks at the jobs
+// waits for no transaction.
 type jobs struct {
 	db     *store.DB
 	now    func() time.Time
@@ -32,7 +37,11 @@ type jobs struct {
 	memory int64         // bytes that the service may come to hold while jobs run
 	log    *slog.Logger
 	tell   func(api.News) // what open pages are told
+	heavy  *semaphore.Weighted
+	atOnce int // how many of those run
 
+	starting  sync.Mutex // one job begins at a time
+	recording sync.Mutex // one caller writes down how jobs ended
 	mu        sync.Mutex
 	base      context.Context
 	running   map[int64]*running
@@ -44,6 +53,7 @@ type jobs struct {
 type running struct {
 	job       api.Job
 	cancel    context.CancelFunc
+	works     bool // and does not wait for a place
 	stopped   bool
 	ended     string // why it was ended before it was done
 	listeners map[chan api.JobEvent]bool
@@ -51,8 +61,14 @@ type running struct {
 	told      time.Time // when pages were told of its progress
 }
 
-func newJobs(db *store.DB, now func() time.Time, most time.Duration, memory int64, log *slog.Logger) *jobs {
+// isHeavy tells which kinds of jobs wait for one another.
+var isHeavy = map[string]bool{"build": true, "prove": true, "estimate": true, "preview": true, "where": true}
+
+func newJobs(db *store.DB, now func() time.Time, most time.Duration, memory int64, atOnce int,
+	log *slog.Logger) *jobs {
 	return &jobs{
+		heavy:     semaphore.NewWeighted(int64(atOnce)),
+		atOnce:    atOnce,
 		db:        db,
 		now:       now,
 		most:      most,
@@ -88,7 +104,7 @@ func (j *jobs) watch(ctx context.Context) {
 		j.mu.Lock()
 		var last *running
 		for _, r := range j.running {
-			if last == nil || r.job.ID > last.job.ID {
+			if r.works && (last == nil || r.job.ID > last.job.ID) {
 				last = r
 			}
 		}
@@ -125,22 +141,22 @@ type work func(ctx context.Context, sink func(mirror.Event)) (result any, found 
 
 // start begins a job. Another one on the same object is refused.
 func (j *jobs) start(kind, object, by string, do work) (api.Job, error) {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	if j.ended {
-		return api.Job{}, errors.New("the service is about to end")
-	}
-	for _, r := range j.running {
-		if r.job.Object == object {
-			return api.Job{}, &busyError{r.job}
-		}
+	j.starting.Lock()
+	defer j.starting.Unlock()
+	if err := j.free(object); err != nil {
+		return api.Job{}, err
 	}
 	j.record()
 	record := store.Job{Kind: kind, Object: object, State: api.Running, By: by, Started: j.now().UTC()}
 	if err := j.db.AddJob(&record); err != nil {
 		return api.Job{}, err
 	}
-	ctx, cancel := context.WithTimeout(j.base, j.most)
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.ended { // meanwhile; the next start finds the record, and tells that it was interrupted
+		return api.Job{}, errEnding
+	}
+	ctx, cancel := context.WithCancel(j.base)
 	r := &running{job: jobFrom(record), cancel: cancel, listeners: map[chan api.JobEvent]bool{}}
 	j.running[record.ID] = r
 	j.log.Info("a job begins", "job", record.ID, "kind", kind, "object", object, "by", by)
@@ -149,16 +165,61 @@ func (j *jobs) start(kind, object, by string, do work) (api.Job, error) {
 	return r.job, nil
 }
 
-func (j *jobs) run(ctx context.Context, r *running, do work) {
+// errEnding is why no job begins any more.
+var errEnding = errors.New("the service is about to end")
+
+// free tells why no job can begin on an object; nil: one can.
+func (j *jobs) free(object string) error {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.ended {
+		return errEnding
+	}
+	for _, r := range j.running {
+		if r.job.Object == object {
+			return &busyError{r.job}
+		}
+	}
+	return nil
+}
+
+// turn waits until a job may work, and gives its place back. The time that it may take begins then.
+func (j *jobs) turn(ctx context.Context, r *running) (done func(), err error) {
+	if !isHeavy[r.job.Kind] {
+		return func() {}, nil
+	}
+	if !j.heavy.TryAcquire(1) {
+		j.progress(r, mirror.Event{Step: "wait", Remaining: -1,
+			Text: fmt.Sprintf("%s run already, which is the most (stockade serve --jobs)",
+				finding.Count(j.atOnce, "job"))})
+		if err := j.heavy.Acquire(ctx, 1); err != nil {
+			return nil, err
+		}
+	}
+	return func() { j.heavy.Release(1) }, nil
+}
+
+func (j *jobs) run(begun context.Context, r *running, do work) {
 	defer r.cancel()
-	result, found, err := guarded(ctx, do, func(e mirror.Event) { j.progress(r, e) })
+	ctx, result, found, err := begun, any(nil), finding.List(nil), error(nil)
+	if done, waited := j.turn(begun, r); waited != nil {
+		err = waited
+	} else {
+		j.mu.Lock()
+		r.works = true
+		j.mu.Unlock()
+		timed, cancel := context.WithTimeout(begun, j.most)
+		ctx = timed
+		result, found, err = guarded(ctx, do, func(e mirror.Event) { j.progress(r, e) })
+		done()
+		defer cancel()
+	}
 	var mistake *finding.Mistake
 	if errors.As(err, &mistake) {
 		j.log.Error("a job fell over", "job", r.job.ID, "kind", r.job.Kind, "object", r.job.Object, "panic",
 			mistake.Value, "stack", string(mistake.Stack))
 	}
 	j.mu.Lock()
-	defer j.mu.Unlock()
 	now := j.now().UTC()
 	r.job.Ended = &now
 	r.job.Findings = append(finding.List{}, found...)
@@ -202,8 +263,11 @@ func (j *jobs) run(ctx context.Context, r *running, do work) {
 	r.job.Findings.Sort()
 	final := r.job
 	j.unwritten[final.ID] = final
+	j.mu.Unlock()
 	j.record()
 	j.logEnd(final)
+	j.mu.Lock()
+	defer j.mu.Unlock()
 	for l := range r.listeners {
 		select {
 		case l <- api.JobEvent{Job: &final}:
@@ -218,12 +282,19 @@ func (j *jobs) run(ctx context.Context, r *running, do work) {
 // record writes down how jobs ended. What cannot be written is told from here, and tried
 // again when another job begins or ends.
 func (j *jobs) record() {
-	for id, job := range j.unwritten {
+	j.recording.Lock()
+	defer j.recording.Unlock()
+	j.mu.Lock()
+	left := maps.Clone(j.unwritten)
+	j.mu.Unlock()
+	for id, job := range left {
 		if err := j.db.SaveJob(jobRecord(job)); err != nil {
 			j.log.Error("the end of a job could not be recorded", "job", id, "state", job.State, "why", err)
 			continue
 		}
+		j.mu.Lock()
 		delete(j.unwritten, id)
+		j.mu.Unlock()
 	}
 }
 
@@ -261,6 +332,21 @@ func withFinding(l finding.List, f finding.Finding) finding.List {
 }
 
 func (j *jobs) progress(r *running, e mirror.Event) {
+	if !j.moved(r, e) {
+		return
+	}
+	j.recording.Lock() // how it ended is not written over
+	defer j.recording.Unlock()
+	j.mu.Lock()
+	job := r.job
+	j.mu.Unlock()
+	if job.Ended == nil {
+		j.db.SaveJob(jobRecord(job))
+	}
+}
+
+// moved takes progress, and tells whether it is time to write it down.
+func (j *jobs) moved(r *running, e mirror.Event) (save bool) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	r.job.Progress = e
@@ -270,15 +356,15 @@ func (j *jobs) progress(r *running, e mirror.Event) {
 		default:
 		}
 	}
-	now := time.Now()
-	if now.Sub(r.told) > progressEvery {
-		r.told = now
+	at := time.Now()
+	if at.Sub(r.told) > progressEvery {
+		r.told = at
 		j.tell(api.News{ID: r.job.ID, Progress: &e})
 	}
-	if now.Sub(r.saved) > 2*time.Second {
-		r.saved = now
-		j.db.SaveJob(jobRecord(r.job))
+	if save = at.Sub(r.saved) > 2*time.Second; save {
+		r.saved = at
 	}
+	return save
 }
 
 // listen follows a running job; ok is false when it does not run.

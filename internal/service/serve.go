@@ -171,7 +171,8 @@ func (s *Service) serveKey(w http.ResponseWriter, r *http.Request) {
 		if err != nil {
 			s.log.Error("a key cannot be read", "key", f, "error", err)
 			w.Header().Set("Retry-After", "5")
-			http.Error(w, "this server cannot read the key just now; try again", http.StatusServiceUnavailable)
+			http.Error(w, "this server cannot read the key just now; try again",
+				http.StatusServiceUnavailable)
 			return
 		}
 		text = row.Armoured

@@ -22,6 +22,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -57,6 +58,7 @@ type Config struct {
 	Limit     int64         // bytes a second for downloads; none if zero
 	Machines  int           // connections of machines at once; by the limit of open files if zero
 	JobTime   time.Duration // how long one job may take; 24 h if zero
+	Jobs      int           // builds, proofs and previews at once; by the processors if zero
 	JobMemory int64         // bytes of memory that jobs may make the service take; 4 GiB if zero
 	Hosts     []string      // further names by which API and console are reached
 	// the fingerprint of a site key that was lost: set aside what is left, and begin anew
@@ -137,6 +139,9 @@ func Open(cfg Config) (*Service, error) {
 	}
 	if cfg.JobTime == 0 {
 		cfg.JobTime = 24 * time.Hour
+	}
+	if cfg.Jobs == 0 {
+		cfg.Jobs = max(runtime.NumCPU(), 2)
 	}
 	if cfg.JobMemory == 0 {
 		cfg.JobMemory = 4 << 30
@@ -285,7 +290,7 @@ func (s *Service) open() error {
 	} else if n > 0 {
 		s.log.Warn("jobs were running when the service ended", "jobs", n)
 	}
-	s.jobs = newJobs(s.db, s.now, s.cfg.JobTime, s.cfg.JobMemory, s.log)
+	s.jobs = newJobs(s.db, s.now, s.cfg.JobTime, s.cfg.JobMemory, s.cfg.Jobs, s.log)
 	s.jobs.tell = s.live.tell
 	s.db.OnChange(func() {
 		s.live.change()
