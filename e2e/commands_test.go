@@ -245,7 +245,7 @@ func TestADamagedEditionIsNotExported(t *testing.T) {
 	for _, damage := range []func(){
 		func() { must.Write(t, file, strings.Repeat("x", len(must.Read(t, file)))) },
 		func() { must.Do(t, os.WriteFile(file, []byte("short"), 0o600)) },
-		func() { must.Do(t, os.Remove(file)) },
+		func() { must.Do(t, os.RemoveAll(file)) },
 	} {
 		damage()
 		dir := filepath.Join(s.dir, "out")

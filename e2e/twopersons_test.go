@@ -34,7 +34,12 @@ func TestTwoWardensVouch(t *testing.T) {
 		t.Error(log)
 	}
 	back()
+	ola := strings.TrimSpace(mustOut(s, "account", "add", "ola", "--role", "warden"))
 	s.cli(0, "record", rules)
+	if _, log := s.cli(1, "account", "add", "mara", "--role", "warden"); !strings.Contains(log,
+		"account.second-person") || !strings.Contains(log, "--new-warden mara") {
+		t.Errorf("one person makes themselves two: %s", log)
+	}
 	vouch := func(want int, evidence string) string {
 		t.Helper()
 		_, log := s.cli(want, "key", "vouch", kelp, "--source", "kelp", "--evidence", evidence)
@@ -74,7 +79,6 @@ func TestTwoWardensVouch(t *testing.T) {
 		t.Error(log)
 	}
 	// The second warden, from an account of their own; either can take it back before.
-	ola := strings.TrimSpace(mustOut(s, "account", "add", "ola", "--role", "warden"))
 	s.env["STOCKADE_TOKEN"] = ola
 	s.cli(0, "key", "withdraw", kelp, "--source", "kelp", "--reason", "not yet")
 	if log := vouch(0, "print"); !strings.Contains(log, "when a second") {

@@ -25,8 +25,9 @@ func laid(t *testing.T, site *trust.SiteKey, edition, text string) string {
 		must.Do(t, os.WriteFile(path, []byte(text), 0o644))
 	}
 	mirror, number, _ := strings.Cut(edition, "/")
-	record := fmt.Sprintf("{\n  \"mirror\": %q,\n  \"number\": %s,\n  \"created\": \"2026-11-0%sT10:00:00Z\",\n"+
-		"  \"basis\": {\n    \"mirror\": \"another\",\n    \"number\": 7\n  }\n}\n", mirror, number, number)
+	record := fmt.Sprintf("{\n  \"mirror\": %q,\n  \"number\": %s,\n"+
+		"  \"created\": \"2026-11-0%sT10:00:00Z\",\n  \"basis\": {\n    \"mirror\": \"another\",\n  "+
+		"  \"number\": 7\n  }\n}\n", mirror, number, number)
 	put("tarn/pool/a.deb", text)
 	put("about/edition.json", record)
 	manifest := digest([]byte(record)) + "  about/edition.json\n" + digest([]byte(text)) +

@@ -45,8 +45,9 @@ type app struct {
 	env        func(name string) string
 	ttyErr     bool // standard error is a terminal
 	colour     bool
-	serves     bool // the command is the service
-	gathering  bool // results of several pieces of work become one list
+	serves     bool            // the command is the service
+	signalled  <-chan struct{} // closed by a signal
+	gathering  bool            // results of several pieces of work become one list
 	gathered   []any
 	width      int // of the terminal (characters); 0: there is none
 }
@@ -65,6 +66,7 @@ func Run(env func(name string) string, args []string, in io.Reader, out, err io.
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	context.AfterFunc(ctx, stop) // a second Ctrl-C ends at once
+	a.signalled = ctx.Done()
 	defer a.atTheLatest(ctx)()
 	root := a.root()
 	root.SetArgs(args)
@@ -485,13 +487,55 @@ func (a *app) sure(question string) error {
 		return usageDo("give --yes to go on without being asked", "%s", question)
 	}
 	fmt.Fprintf(a.err, "%s Type yes to go on: ", question)
-	var answer string
-	fmt.Fscanln(a.in, &answer)
+	answer, err := a.typed(f, func() (answer string, err error) {
+		fmt.Fscanln(a.in, &answer)
+		return answer, nil
+	})
+	if err != nil {
+		return err
+	}
 	if answer != "yes" {
 		fmt.Fprintln(a.err, "nothing was changed")
 		return no()
 	}
 	return nil
+}
+
+// typed waits for what somebody types at a terminal. A signal ends that at once, and the terminal is as it
+// was before: with its echo, where a secret was asked for.
+func (a *app) typed(at *os.File, read func() (string, error)) (string, error) {
+	before, _ := term.GetState(int(at.Fd()))
+	type answer struct {
+		text string
+		err  error
+	}
+	given := make(chan answer, 1)
+	go func() {
+		text, err := read()
+		given <- answer{text, err}
+	}()
+	select {
+	case got := <-given:
+		return got.text, got.err
+	case <-a.signalled:
+		if before != nil {
+			term.Restore(int(at.Fd()), before)
+		}
+		fmt.Fprintln(a.err)
+		return "", context.Canceled
+	}
+}
+
+// typedSecret is typed for what is not shown.
+func (a *app) typedSecret(at *os.File) (string, error) {
+	text, err := a.typed(at, func() (string, error) {
+		raw, err := term.ReadPassword(int(at.Fd()))
+		return string(raw), err
+	})
+	if !errors.Is(err, context.Canceled) {
+		fmt.Fprintln(a.err)
+	}
+	return text, err
 }
 
 // names completes from a list that the service has: as many as a command takes, each

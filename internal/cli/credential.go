@@ -105,9 +105,7 @@ func (a *app) askSecret(what, prompt, file string) (string, error) {
 			what)
 	}
 	fmt.Fprint(a.err, prompt)
-	raw, err := term.ReadPassword(int(f.Fd()))
-	fmt.Fprintln(a.err)
-	return string(raw), err
+	return a.typedSecret(f)
 }
 
 func (a *app) forgetSecret() *cobra.Command {

@@ -128,7 +128,8 @@ func failed(err error) failure {
 			out.WayOut = hint
 		}
 	case !found && fromCobra(err):
-		out.Exit = exitUsage
+		out.Exit, out.Title = exitUsage, badNumber.ReplaceAllString(err.Error(),
+			`$2 is "$1", and should be a number`)
 	case found && !strings.HasPrefix(f.Code, "site."):
 		out.Exit = exitNo
 	}
@@ -148,6 +149,9 @@ func failed(err error) failure {
 var ofCobra = regexp.MustCompile(`^(unknown (command|flag|shorthand flag)\b|no such flag |bad flag syntax: |` +
 	`flag needs an argument: |invalid argument "|required flag\(s\) |if any flags in the group |` +
 	`at least one of the flags |(accepts|requires) [a-z0-9 ]*arg\(s\))`)
+
+// badNumber is how an option with a number is told that could not be read.
+var badNumber = regexp.MustCompile(`^invalid argument "(.*)" for "(?:-., )?(--[a-z-]+)" flag: strconv\..*$`)
 
 // fromCobra tells errors of reading the arguments.
 func fromCobra(err error) bool { return ofCobra.MatchString(err.Error()) }

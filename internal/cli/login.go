@@ -90,12 +90,11 @@ token is asked for, or read from --token-file, or from STOCKADE_TOKEN.`,
 					return usage("no token: give --token-file, or set STOCKADE_TOKEN")
 				}
 				fmt.Fprint(a.err, "Token: ")
-				raw, err := term.ReadPassword(int(f.Fd()))
-				fmt.Fprintln(a.err)
+				typed, err := a.typedSecret(f)
 				if err != nil {
 					return err
 				}
-				r.Token = strings.TrimSpace(string(raw))
+				r.Token = strings.TrimSpace(typed)
 			}
 			c, err := a.clientOf(r.Server, r.Token, r.CA)
 			if err != nil {

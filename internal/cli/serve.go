@@ -21,7 +21,7 @@ real addresses are printed. What it does is logged to standard error, a line of
 key=value for each job, change, refusal and fault. The first start makes the site key and a warden,
 whose token is written to warden.token in the data folder.`,
 		Example: "  stockade serve --data /srv/stockade\n  stockade serve --data ./data --listen " +
-			"127.0.0.1:0 --packages 0.0.0.0:8441", Args: cobra.NoArgs,
+			"127.0.0.1:0 --packages 0.0.0.0:8441 --packages-url http://stores.reach.example:8441", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (cfg.CertFile == "") != (cfg.KeyFile == "") {
 				return usage("--tls-cert and --tls-key go together")
@@ -35,9 +35,11 @@ whose token is written to warden.token in the data folder.`,
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out,
-				"api and console  %s\npackages         %s\ndata             %s\nwarden token     %s\n",
-				s.APIURL(), s.PackagesURL(), cfg.Data, s.WardenToken())
+			fmt.Fprintf(a.out, "api and console  %s\npackages         %s\ndata             %s\n", s.APIURL(),
+				s.PackagesURL(), cfg.Data)
+			if file := s.WardenToken(); file != "" {
+				fmt.Fprintf(a.out, "warden token     %s\n", file)
+			}
 			a.serves = true
 			return s.Run(cmd.Context())
 		}}

@@ -585,13 +585,13 @@ func (s *Service) handleFile(c *gin.Context, name string, n int) (any, error) {
 }
 
 // canServe tells why a file of an edition cannot be served; nil where it can, or where
-// the edition has none of this path. Its content is not compared here.
+// the edition has none of this path.
 func (s *Service) canServe(e *edition.Sealed, path string) error {
 	l, ok, err := e.Find(path)
 	if err != nil || !ok {
 		return err
 	}
-	f, err := s.pool.Open(l.SHA256)
+	f, err := s.proven.Open(l.SHA256)
 	if err != nil {
 		g, ok := finding.From(pool.Gone(err, path))
 		if !ok {

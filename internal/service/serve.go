@@ -39,8 +39,6 @@ func (s *Service) packagesHandler() http.Handler {
 		http.NewResponseController(w).SetWriteDeadline(time.Now().Add(answerTime))
 		if r.ContentLength != 0 { // machines send no bodies, and none is waited for
 			unheard(w)
-			http.Error(w, "nothing is taken here", http.StatusBadRequest)
-			return
 		}
 		w.Header().Set("X-Content-Type-Options", "nosniff")
 		w.Header().Set("Content-Security-Policy", "default-src 'none'")

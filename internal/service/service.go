@@ -20,6 +20,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -175,11 +176,37 @@ func (s *Service) listen() (err error) {
 			return fmt.Errorf("use the certificate of --tls-cert and --tls-key: %w", err)
 		}
 	}
+	if err := s.cfg.machinesAddress(); err != nil {
+		return err
+	}
 	if s.api, err = listenAt("--listen", s.cfg.Listen); err != nil {
 		return err
 	}
 	s.packages, err = listenAt("--packages", s.cfg.Packages)
 	return err
+}
+
+// machinesAddress tells why machines could not use the address that their files would have.
+func (c *Config) machinesAddress() error {
+	host, port, err := net.SplitHostPort(c.Packages)
+	if err != nil {
+		return nil // listening says what is wrong with it
+	}
+	if ip := net.ParseIP(host); c.PublicURL == "" && (host == "" || ip != nil && ip.IsUnspecified()) {
+		return fmt.Errorf("--packages %s takes connections at every address of this machine, and the files of "+
+			"machines need one that they can reach: give it with --packages-url, such as "+
+			"http://stores.reach.example:%s", c.Packages, port)
+	}
+	if c.PublicURL == "" {
+		return nil
+	}
+	u, err := url.Parse(c.PublicURL)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "" || u.User != nil ||
+		u.RawQuery != "" || u.Fragment != "" {
+		return fmt.Errorf("--packages-url %s is no address that machines can use: give one as "+
+			"https://stores.reach.example:8441", fetch.Shown(c.PublicURL))
+	}
+	return nil
 }
 
 func listenAt(option, address string) (net.Listener, error) {
@@ -340,8 +367,20 @@ func secret() string {
 // writeSecret writes a file that only the account of the service may read.
 func writeSecret(path, text string) error { return disk.Replace(disk.OS, path, []byte(text), 0o600) }
 
-// WardenToken is where the first warden's token lies.
-func (s *Service) WardenToken() string { return filepath.Join(s.cfg.Data, "warden.token") }
+// WardenToken is where the token of the warden lies who was made at this start, or at the first; empty
+// where it was taken away since.
+func (s *Service) WardenToken() string {
+	file := s.tokenFile("warden")
+	if s.cfg.NewWarden != "" {
+		file = s.tokenFile(s.cfg.NewWarden)
+	}
+	if _, err := os.Stat(file); err != nil {
+		return ""
+	}
+	return file
+}
+
+func (s *Service) tokenFile(warden string) string { return filepath.Join(s.cfg.Data, warden+".token") }
 
 // firstWarden makes the account that a first start needs.
 func (s *Service) firstWarden() error {
@@ -349,7 +388,7 @@ func (s *Service) firstWarden() error {
 	if err != nil || len(all) > 0 {
 		return err
 	}
-	return s.addWarden("warden", s.WardenToken(), "first start")
+	return s.addWarden("warden", s.tokenFile("warden"), "first start")
 }
 
 // newWarden makes a warden whom --new-warden names: the way back where every warden's
@@ -373,7 +412,7 @@ func (s *Service) newWarden() error {
 	if !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	return s.addWarden(name, filepath.Join(s.cfg.Data, name+".token"), "--new-warden")
+	return s.addWarden(name, s.tokenFile(name), "--new-warden")
 }
 
 // addWarden makes a warden's account, and writes its token to a file.
