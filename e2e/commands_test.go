@@ -3,6 +3,7 @@ package e2e
 import (
 	"encoding/json"
 	"errors"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -379,4 +380,33 @@ func mustOne(t *testing.T, pattern string) string {
 		t.Fatalf("nothing matches %s: %v", pattern, err)
 	}
 	return all[0]
+}
+
+// A pool that is lost, or a part of it, is told of at once, and machines are told to try again.
+func TestALostPoolIsTold(t *testing.T) {
+	t.Parallel()
+	s := walked(t)
+	item := cliJSON[[]api.Item](s, "edition", "packages", "barrage/2", "--source", "kelp")[0]
+	file := filepath.Join(s.dir, "data/pool", item.SHA256[:2], item.SHA256[2:])
+	kept := must.Read(t, file)
+	must.Do(t, os.Remove(file))
+	address := s.service.PackagesURL() + "/edition/barrage/2/" + item.Path
+	if code, _, head := get(t, address); code != http.StatusServiceUnavailable ||
+		head.Get("Retry-After") == "" {
+		t.Errorf("a file that is gone: %d %v", code, head)
+	}
+	told := ""
+	for until := time.Now().Add(time.Minute); time.Now().Before(until); time.Sleep(100 * time.Millisecond) {
+		code, out, log := s.try("status")
+		if told = out + log; code == 1 && strings.Contains(told, "the pool lacks") {
+			break
+		}
+	}
+	if !strings.Contains(told, "the pool lacks") {
+		t.Errorf("status does not tell of it:\n%s", told)
+	}
+	must.Write(t, file, kept)
+	if code, body, _ := get(t, address); code != http.StatusOK || body != kept {
+		t.Errorf("the file is back: %d", code)
+	}
 }

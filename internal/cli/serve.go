@@ -21,7 +21,8 @@ real addresses are printed. What it does is logged to standard error, a line of
 key=value for each job, change, refusal and fault. The first start makes the site key and a warden,
 whose token is written to warden.token in the data folder.`,
 		Example: "  stockade serve --data /srv/stockade\n  stockade serve --data ./data --listen " +
-			"127.0.0.1:0 --packages 0.0.0.0:8441 --packages-url http://stores.reach.example:8441", Args: cobra.NoArgs,
+			"127.0.0.1:0 --packages 0.0.0.0:8441 --packages-url http://stores.reach.example:8441",
+		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (cfg.CertFile == "") != (cfg.KeyFile == "") {
 				return usage("--tls-cert and --tls-key go together")

@@ -129,6 +129,7 @@ func (s *Service) serveFrom(w http.ResponseWriter, r *http.Request, e *edition.S
 		return
 	}
 	if err != nil {
+		s.lacking.nudge()
 		s.log.Error("a file of an edition is damaged", "edition", e.Name(), "path", path, "error", err)
 		w.Header().Set("Retry-After", "60")
 		http.Error(w, "this file is damaged here, and is not handed out; the administrator has to build the "+

@@ -107,6 +107,7 @@ type Service struct {
 	computing  computing
 	bodies     bodies
 	parsed     certificates
+	lacking    lacking
 	told       told
 
 	writing    sync.Mutex // one change of the description, a lane or the journal at a time
@@ -152,7 +153,8 @@ func Open(cfg Config) (*Service, error) {
 	}
 	s := &Service{cfg: cfg, log: cfg.Log, now: cfg.Now, guesses: newGuesses(cfg.Now),
 		hashing: make(chan struct{}, 1), ending: make(chan struct{}),
-		comparing: comparing{nudged: make(chan struct{}, 1)}}
+		comparing: comparing{nudged: make(chan struct{}, 1)},
+		lacking:   lacking{nudged: make(chan struct{}, 1)}}
 	_, before := os.Stat(cfg.Data)
 	err := s.listen()
 	if err == nil {
@@ -496,6 +498,7 @@ func (s *Service) Run(ctx context.Context) error {
 	s.done.Go(func() { s.schedule(ctx) })
 	s.done.Go(func() { s.jobs.watch(ctx) })
 	s.done.Go(func() { s.keepUsed(ctx) })
+	s.done.Go(func() { s.watchPool(ctx) })
 	s.done.Go(func() { s.compareMachines(ctx) })
 	if s.cfg.Witness != "" {
 		s.done.Go(func() { s.witness(ctx) })

@@ -280,6 +280,10 @@ func (s *Service) ofLanes(set *definition.Set, t *trusted, out states) error {
 			out.add(f)
 			continue
 		}
+		if f, lost := s.lacking.found(open.Name()); lost {
+			f.Object, f.Text = "lane "+name, "what it shows, "+open.Name()+", is not whole: "+f.Text
+			out.add(f.By(finding.Build, "mirror "+open.Mirror))
+		}
 		for _, src := range open.Sources {
 			keys := map[string]string{} // what each is to the edition
 			for _, key := range src.Keys {

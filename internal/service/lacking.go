@@ -1,0 +1,96 @@
+package service
+
+import (
+	"context"
+	"maps"
+	"sync"
+	"time"
+
+	"stockade/core/edition"
+	"stockade/core/finding"
+)
+
+// lacking is what the pool lacks of the editions that lanes show. It is looked for at the start, every few
+// minutes, and when machines were not given a file.
+type lacking struct {
+	mu     sync.Mutex
+	of     map[string]finding.Finding // by edition
+	nudged chan struct{}              // holds one
+}
+
+// lackingEvery is how often it is looked for: each file of an edition is looked up, and none is read.
+const lackingEvery = 5 * time.Minute
+
+// nudge has it looked for now.
+func (l *lacking) nudge() {
+	select {
+	case l.nudged <- struct{}{}:
+	default:
+	}
+}
+
+// found gives what an edition lacks.
+func (l *lacking) found(name string) (finding.Finding, bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	f, ok := l.of[name]
+	return f, ok
+}
+
+// watchPool looks for what is lacking until ctx ends.
+func (s *Service) watchPool(ctx context.Context) {
+	t := time.NewTicker(lackingEvery)
+	defer t.Stop()
+	for {
+		if err := s.lookForLacks(ctx); err != nil && ctx.Err() == nil {
+			s.log.Warn("whether the pool has what lanes show could not be found out", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+		case <-s.lacking.nudged:
+		}
+	}
+}
+
+func (s *Service) lookForLacks(ctx context.Context) error {
+	shown, err := s.shown()
+	if err != nil {
+		return err
+	}
+	now := map[string]finding.Finding{}
+	for name := range shown {
+		id, err := edition.ParseID(name, "")
+		if err != nil || ctx.Err() != nil {
+			return ctx.Err()
+		}
+		e, err := s.served(id)
+		if err != nil {
+			continue // that is told where lanes are looked at
+		}
+		missing, err := e.Missing()
+		if err != nil {
+			f, ok := finding.From(err)
+			if !ok {
+				f = finding.Unread(err, "what the pool has of "+name)
+			}
+			f.Object = "edition " + name
+			now[name] = f
+		} else if missing != "" {
+			now[name] = finding.New("edition.damaged", "edition "+name,
+				"the pool lacks %s, and perhaps more of it, or has it cut short: machines are told "+
+					"to try again",
+				missing).Do("stockade mirror build %s, then move the lane; or bring the pool back from a "+
+				"backup", e.Mirror)
+		}
+	}
+	s.lacking.mu.Lock()
+	changed := !maps.Equal(now, s.lacking.of)
+	s.lacking.of = now
+	s.lacking.mu.Unlock()
+	if changed {
+		s.live.change()
+	}
+	return nil
+}
