@@ -5,6 +5,8 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
+	"unicode"
 
 	"stockade/core/archive"
 	"stockade/core/edition"
@@ -17,6 +19,7 @@ type Offered struct {
 	items    []edition.Item
 	advised  map[string][]string // advisories, by package: see edition.AdvisoryIDs
 	security map[string]bool     // by source and id
+	advises  map[string]bool     // sources of which advisories are known
 }
 
 // Offer is what an edition offers, where its packages are at hand and nothing is known of advisories.
@@ -26,7 +29,7 @@ func Offer(e *edition.Edition, items []edition.Item) *Offered {
 
 // Read reads what an edition has of the names that are asked for.
 func Read(e *edition.Sealed, asked func(name string) bool) (*Offered, error) {
-	o := &Offered{edition: e.Edition, security: map[string]bool{}}
+	o := &Offered{edition: e.Edition, security: map[string]bool{}, advises: map[string]bool{}}
 	if err := e.ItemsCalled(asked, func(it edition.Item) error {
 		o.items = append(o.items, it)
 		return nil
@@ -37,6 +40,7 @@ func Read(e *edition.Sealed, asked func(name string) bool) (*Offered, error) {
 	if err := e.ReadAdvisories(func(a edition.Advisory) error {
 		told = append(told, a)
 		o.security[a.Source+"\x00"+a.ID] = a.Kind == edition.SecurityKind
+		o.advises[a.Source] = true
 		return nil
 	}); err != nil {
 		return nil, err
@@ -55,6 +59,23 @@ type Offering struct {
 	sources  []string
 	apart    map[string]bool // names of which more decides than priority and version
 	answers  map[askedOf]InstalledPackage
+	// sources of security fixes; and those of which it is known what is about security: from advisories, or
+	// since their publisher has a source of its own for fixes
+	fixes, told map[string]bool
+}
+
+// ofFixes tells whether a source is one of security fixes, as its release or what it calls itself says:
+// heron-security, heron/updates-security, Tarn-Security.
+func ofFixes(src edition.Source) bool {
+	for _, text := range []string{src.Release, src.Suite, src.Codename, src.Label} {
+		words := strings.FieldsFunc(strings.ToLower(text), func(r rune) bool {
+			return !unicode.IsLetter(r)
+		})
+		if slices.Contains(words, "security") {
+			return true
+		}
+	}
+	return false
 }
 
 type askedOf struct {
@@ -77,7 +98,10 @@ type InstalledPackage struct {
 	From       string   `json:"from,omitempty"`
 	Size       int64    `json:"size,omitempty"` // bytes to be downloaded, of what machines would take
 	Advisories []string `json:"advisories,omitempty"`
-	Security   bool     `json:"security,omitempty"` // one of these is about security
+	// Security tells that one of these is about security, or that it comes from a source of security
+	// fixes. Unsure: its source tells neither, so that nobody knows.
+	Security bool `json:"security,omitempty"`
+	Unsure   bool `json:"security_unknown,omitempty"`
 	// Hold tells that the machine itself holds it back, and not a pin of its group.
 	Hold bool `json:"hold,omitempty"`
 	// Unfinished says what is left to do where its installation came to no end.
@@ -89,7 +113,8 @@ type Comparison struct {
 	Installed int   `json:"installed"`
 	Current   int   `json:"current"`
 	Behind    int   `json:"behind"`
-	Security  int   `json:"security"` // of those behind or held
+	Security  int   `json:"security"`         // of those behind or held
+	Unsure    int   `json:"security_unknown"` // of those behind or held: nothing tells whether they are
 	Ahead     int   `json:"ahead"`
 	Held      int   `json:"held"`
 	Stranded  int   `json:"stranded"`
@@ -107,8 +132,16 @@ func (o *Offered) To(v View, f archive.Family) *Offering {
 			Pins: v.Pins}}
 	var sources []solve.Source
 	at := map[string]int{}
+	out.fixes, out.told = map[string]bool{}, map[string]bool{}
+	fixed := map[string]bool{} // publishers that have a source of security fixes
+	for _, src := range o.edition.Sources {
+		if v.Sees(src.Name) && ofFixes(src) {
+			out.fixes[src.Name], fixed[src.Origin] = true, true
+		}
+	}
 	for _, src := range o.edition.Sources {
 		if v.Sees(src.Name) {
+			out.told[src.Name] = o.advises[src.Name] || src.Origin != "" && fixed[src.Origin]
 			at[src.Name] = len(sources)
 			sources = append(sources, solve.Source{Name: src.Name, Priority: src.Priority,
 				Architectures: src.Architectures})
@@ -158,6 +191,9 @@ func (o *Offering) Compare(ctx context.Context, installed []archive.Installed) (
 		x.Unfinished = have.Unfinished
 		if x.Security {
 			out.Security++
+		}
+		if x.Unsure {
+			out.Unsure++
 		}
 		switch x.State {
 		case solve.Current:
@@ -277,8 +313,9 @@ func (o *Offering) ask(ctx context.Context, have archive.Identity, arch string) 
 	}
 	x.Size = p.Size
 	x.Advisories = o.advised[x.From+"\x00"+p.Name+"\x00"+p.Version+"\x00"+p.Arch]
-	x.Security = slices.ContainsFunc(x.Advisories, func(id string) bool {
+	x.Security = o.fixes[x.From] || slices.ContainsFunc(x.Advisories, func(id string) bool {
 		return o.security[x.From+"\x00"+id]
 	})
+	x.Unsure = !x.Security && !o.told[x.From]
 	return x
 }

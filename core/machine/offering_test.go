@@ -263,3 +263,50 @@ func TestWhatAClientKeepsHoldsAndHasNotFinished(t *testing.T) {
 		}
 	}
 }
+
+// That no update is about security is said where a source tells of it, or a source of fixes does.
+func TestWhetherUpdatesAreAboutSecurityMayBeUnknown(t *testing.T) {
+	source := func(name, release, origin string) edition.Source {
+		return edition.Source{Source: archive.Source{Name: name, Family: "deb", Release: release,
+			Architectures: []string{"amd64"}}, Origin: origin, Priority: 20}
+	}
+	item := func(source, name string) edition.Item {
+		return edition.Item{Source: source, Name: name, Version: "2", Arch: "amd64"}
+	}
+	tarn, fixes := source("tarn", "heron", "Tarn"), source("tarn-fixes", "heron-security", "Tarn")
+	kelp := source("kelp", "stable", "Kelp")
+	for name, c := range map[string]struct {
+		sources          []edition.Source
+		items            []edition.Item
+		advises          map[string]bool
+		security, unsure int
+	}{
+		"nothing tells": {[]edition.Source{tarn}, []edition.Item{item("tarn", "tide")}, nil, 0, 1},
+		"advisories tell": {[]edition.Source{tarn}, []edition.Item{item("tarn", "tide")},
+			map[string]bool{"tarn": true}, 0, 0},
+		"its publisher has a source of fixes": {[]edition.Source{tarn, fixes},
+			[]edition.Item{item("tarn", "tide")}, nil, 0, 0},
+		"it comes from the source of fixes": {[]edition.Source{tarn, fixes},
+			[]edition.Item{item("tarn-fixes", "tide")}, nil, 1, 0},
+		"another publisher's fixes tell nothing of it": {[]edition.Source{kelp, fixes},
+			[]edition.Item{item("kelp", "tide"), item("tarn-fixes", "gate")}, nil, 1, 1},
+	} {
+		e := &edition.Edition{Mirror: "barrage", Number: 1, Sources: c.sources}
+		o := Offer(e, c.items)
+		o.advises = c.advises
+		v := View{Architectures: []string{"amd64"}}
+		for _, s := range c.sources {
+			v.Sources = append(v.Sources, s.Name)
+			v.Client.Repositories = append(v.Client.Repositories, archive.Repository{
+				ClientSource: archive.ClientSource{Source: s.Source}, Rank: 1})
+		}
+		got, err := o.To(v, families["deb"]).Compare(t.Context(), []archive.Installed{
+			{Identity: archive.Identity{Name: "tide", Version: "1", Arch: "amd64"}},
+			{Identity: archive.Identity{Name: "gate", Version: "1", Arch: "amd64"}}})
+		if err != nil || got.Security != c.security || got.Unsure != c.unsure {
+			t.Errorf("%s: got %d security and %d unknown, want %d and %d; %v %+v", name, got.Security,
+				got.Unsure,
+				c.security, c.unsure, err, got.Items)
+		}
+	}
+}

@@ -617,6 +617,8 @@ type GroupMachines struct {
 	Held     int    `json:"held"`
 	Stranded int    `json:"stranded"`
 	Unknown  int    `json:"unknown"` // not wholly compared
+	// Unsure are those of which nothing tells whether security updates wait.
+	Unsure int `json:"security_unknown"`
 }
 
 // Add counts further machines in.
@@ -630,6 +632,7 @@ func (g *GroupMachines) Add(more GroupMachines) {
 	g.Held += more.Held
 	g.Stranded += more.Stranded
 	g.Unknown += more.Unknown
+	g.Unsure += more.Unsure
 }
 
 // LaneMachines counts the machines whose groups follow a lane.

@@ -38,8 +38,9 @@ var machineListing = listing[api.Machine]{
 			row[4] = fmt.Sprint(m.Installed)
 		}
 		if m.Against != "" && m.Problem == "" {
-			for i, n := range []int{m.Security, m.Behind, m.Stranded, m.Ahead, m.Held} {
-				row[6+i] = fmt.Sprint(n)
+			row[6] = securityOf(m)
+			for i, n := range []int{m.Behind, m.Stranded, m.Ahead, m.Held} {
+				row[7+i] = fmt.Sprint(n)
 			}
 		} else if len(m.Findings) == 0 {
 			row[11] = "not known" // none was looked for
@@ -48,6 +49,17 @@ var machineListing = listing[api.Machine]{
 	},
 	name:  func(m api.Machine) string { return m.Name },
 	empty: "no machine is enrolled yet: stockade machine enrol NAME --group GROUP",
+}
+
+// securityOf says how many security updates wait for a machine, where that is known.
+func securityOf(m api.Machine) string {
+	switch {
+	case m.Unsure == 0:
+		return fmt.Sprint(m.Security)
+	case m.Security == 0:
+		return "unknown"
+	}
+	return fmt.Sprintf("%d or more", m.Security)
 }
 
 // comparedWith says what the list of a machine was compared with.
@@ -167,6 +179,9 @@ func (a *app) machineDetail(m api.Machine) {
 		}
 		if m.Security > 0 {
 			told += fmt.Sprintf("; security fixes wait for %d", m.Security)
+		}
+		if m.Unsure > 0 {
+			told += fmt.Sprintf("; for %d updates no source says whether they are about security", m.Unsure)
 		}
 	}
 	bytes := ""

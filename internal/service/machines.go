@@ -98,7 +98,7 @@ func (s *Service) handleMachines(c *gin.Context) (any, error) {
 func groupMachines(n store.MachineCount) api.GroupMachines {
 	return api.GroupMachines{Group: n.Group, Machines: n.Machines, Reported: n.Reported,
 		Compared: n.Compared, Behind: n.Behind, Security: n.Security, Ahead: n.Ahead, Held: n.Held,
-		Stranded: n.Stranded, Unknown: n.Unknown}
+		Stranded: n.Stranded, Unknown: n.Unknown, Unsure: n.Unsure}
 }
 
 // laneMachines counts the machines of lanes that have some, those first on which most waits.
@@ -180,7 +180,7 @@ func (s *Service) machine(set *definition.Set, at map[string]string, m store.Mac
 		Enrolled: m.Enrolled, By: m.By, Reported: m.Reported, ReportedBy: m.GivenBy, Against: m.Against,
 		Problem: m.Problem, Comparison: machine.Comparison{Installed: m.Packages, Current: m.Current,
 			Behind: m.Behind, Security: m.Security, Ahead: m.Ahead, Held: m.Held, Stranded: m.Stranded,
-			Unknown: m.Unknown, Bytes: m.Bytes, Items: []machine.InstalledPackage{}}}
+			Unknown: m.Unknown, Unsure: m.Unsure, Bytes: m.Bytes, Items: []machine.InstalledPackage{}}}
 	if f, ok := families.All[g.Family].(archive.Inventoried); ok {
 		out.Prints = f.PrintsInventory()
 	}

@@ -36,6 +36,7 @@ type Machine struct {
 	Held     int
 	Stranded int
 	Unknown  int
+	Unsure   int `gorm:"not null;default:0"` // security updates that wait: nothing tells
 	Bytes    int64
 }
 
@@ -116,6 +117,7 @@ type MachineCount struct {
 	Held     int
 	Stranded int
 	Unknown  int
+	Unsure   int   // of which nothing tells whether security updates wait
 	Heard    int64 // when the one that has been silent longest was last heard of
 }
 
@@ -126,6 +128,7 @@ func (d *DB) MachineCounts() ([]MachineCount, error) {
 		"sum(turn > 0) AS reported, sum(basis <> '' AND problem = '') AS compared, " +
 		"sum(behind > 0) AS behind, sum(security > 0) AS security, sum(ahead > 0) AS ahead, " +
 		"sum(held > 0) AS held, sum(stranded > 0) AS stranded, sum(unknown > 0) AS unknown, " +
+		"sum(security = 0 AND unsure > 0) AS unsure, " +
 		"min(heard) AS heard").Group("of_group").Order("of_group").
 		Scan(&out).Error
 }
@@ -152,7 +155,7 @@ func notCompared(with map[string]any) map[string]any {
 		with[column] = ""
 	}
 	for _, column := range []string{"current", "behind", "security", "ahead", "held", "stranded", "unknown",
-		"bytes"} {
+		"unsure", "bytes"} {
 		with[column] = 0
 	}
 	return with
@@ -228,7 +231,8 @@ func (d *DB) KeepCompared(all []Compared) error {
 			done := g.Model(&Machine{}).Where("name = ? AND turn = ?", c.Machine, c.Turn).
 				Updates(map[string]any{"against": c.Against, "basis": c.Basis, "problem": c.Problem,
 					"current": c.Current, "behind": c.Behind, "security": c.Security, "ahead": c.Ahead,
-					"held": c.Held, "stranded": c.Stranded, "unknown": c.Unknown, "bytes": c.Bytes})
+					"held": c.Held, "stranded": c.Stranded, "unknown": c.Unknown, "unsure": c.Unsure,
+					"bytes": c.Bytes})
 			if done.Error != nil {
 				return done.Error
 			}

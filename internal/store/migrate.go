@@ -23,6 +23,13 @@ var migrations = []func(*gorm.DB) error{
 	// passwords, tokens that end, sessions of the console
 	func(g *gorm.DB) error { return g.AutoMigrate(&Account{}, &Token{}, &Session{}) },
 	func(g *gorm.DB) error { return g.AutoMigrate(&Machine{}, &Inventory{}) },
+	// Whether it is known that updates are about security: machines are compared anew for that.
+	func(g *gorm.DB) error {
+		if err := g.AutoMigrate(&Machine{}); err != nil {
+			return err
+		}
+		return g.Exec("UPDATE machines SET basis = ''").Error
+	},
 }
 
 // vouch and bar are decisions as they were recorded first: a vouch that was taken back

@@ -52,7 +52,7 @@ const kinds = computed(() => {
   if (!of) return []
   const all: [string, string, number][] = [
     ['', 'all', of.items.length],
-    ['security', 'security', of.security],
+    ['security', of.security_unknown ? 'known to be security' : 'security', of.security],
     ['behind', 'behind', of.behind],
     ['held', 'held', of.held],
     ['stranded', 'stranded', of.stranded],

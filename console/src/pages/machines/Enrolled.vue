@@ -70,7 +70,14 @@ const columns: Column<Machine>[] = [
   { key: 'ahead', title: 'Ahead', num: true, term: 'ahead', value: number((m) => m.ahead) },
   { key: 'findings', title: 'Findings', value: (m) => m.findings.length },
 ]
-const counted = ['security', 'behind', 'stranded', 'held', 'ahead'] as const
+const counted = ['behind', 'stranded', 'held', 'ahead'] as const
+/** How many security updates wait, where that is known. */
+const security = (m: Machine) =>
+  !m.security_unknown
+    ? m.security.toLocaleString('en')
+    : m.security
+      ? `${m.security.toLocaleString('en')} or more`
+      : 'unknown'
 const adding = ref(false)
 const names = ref('')
 const to = ref('')
@@ -148,6 +155,16 @@ async function enrol() {
     <template v-for="k in counted" :key="k" #[k]="{ row: m }">{{
       known(m) ? m[k].toLocaleString('en') : '–'
     }}</template>
+    <template #security="{ row: m }"
+      ><span
+        :title="
+          known(m) && m.security_unknown
+            ? 'No source says of these updates whether they are about security: ' + m.security_unknown
+            : undefined
+        "
+        >{{ known(m) ? security(m) : '–' }}</span
+      ></template
+    >
     <template #findings="{ row: m }"
       ><Count v-if="m.findings.length || known(m)" :findings="m.findings" /><span v-else class="text-slate"
         >not known</span

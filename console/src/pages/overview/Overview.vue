@@ -63,6 +63,7 @@ function state(m: Overview['machines'][number]) {
   if (!m.reported) return 'none reported yet'
   const all: [number, string][] = [
     [m.security, 'with security fixes waiting'],
+    [m.security_unknown, 'with updates of which no source says whether they are about security'],
     [m.behind, 'behind'],
     [m.stranded, 'with stranded packages'],
     [m.held, 'held back by a pin'],
