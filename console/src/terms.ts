@@ -32,7 +32,7 @@ export const terms = {
     'What comes along with a wanted package: what it needs (required), also what it recommends, or also ' +
     'what it suggests.',
   security:
-    'Updates that an advisory about security is about, or that come from a source of security fixes. Unknown: their sources publish neither.',
+    'Updates with a security advisory, or from a source of security fixes. Unknown: their sources publish neither.',
   behind: 'What comes first of its name on the lane is newer; its client would take it.',
   held: 'A pin of the group keeps what is newer from being taken.',
   ahead: 'It is newer than what comes first on the lane; nothing takes it back by itself.',
