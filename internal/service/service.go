@@ -195,8 +195,8 @@ func (c *Config) machinesAddress() error {
 		return nil // listening says what is wrong with it
 	}
 	if ip := net.ParseIP(host); c.PublicURL == "" && (host == "" || ip != nil && ip.IsUnspecified()) {
-		return fmt.Errorf("--packages %s takes connections at every address of this machine, and the files of "+
-			"machines need one that they can reach: give it with --packages-url, such as "+
+		return fmt.Errorf("--packages %s takes connections at every address of this machine, and the files "+
+			"of machines need one that they can reach: give it with --packages-url, such as "+
 			"http://stores.reach.example:%s", c.Packages, port)
 	}
 	if c.PublicURL == "" {
