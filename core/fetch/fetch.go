@@ -219,14 +219,20 @@ func (c *Client) Get(ctx context.Context, route Route, req Request, consume func
 	var failures []error
 	for round := range c.opt.Rounds {
 		if round > 0 {
-			if err := sleep(ctx, time.Duration(round)*500*time.Millisecond); err != nil {
+			wait := max(time.Duration(round)*500*time.Millisecond, c.soonest(route.Upstreams))
+			if err := sleep(ctx, wait); err != nil {
 				return err
 			}
 		}
 		again := false
-		for _, up := range c.spread(c.order(route.Upstreams), req) {
+		in := c.spread(c.order(route.Upstreams), req)
+		for n, up := range in {
 			ends := c.begins(up, req)
-			err := c.one(ctx, route, up, req, consume)
+			a := &asked{Client: c, route: route, up: up, req: req}
+			if round == 0 { // at the end whoever gives anything will do
+				a.others = in[n+1:]
+			}
+			err := a.one(ctx, consume)
 			ends(err)
 			if err == nil {
 				c.mark(up, false, 0)
@@ -239,6 +245,9 @@ func (c *Client) Get(ctx context.Context, route Route, req Request, consume func
 				return f // no other upstream would do better
 			}
 			f := &Failure{Upstream: up, Path: req.Path, Err: err}
+			if f.Kind() == Wrong { // others are asked before it for a while
+				c.mark(up, true, 0)
+			}
 			failures = append(failures, f)
 			if report != nil {
 				report(f)
@@ -285,6 +294,7 @@ func (c *Client) order(all []Upstream) []Upstream {
 // resting is an upstream that is stepped over, and how often it failed in a row.
 type resting struct {
 	until time.Time
+	asked time.Time // until when the server itself asked for a rest
 	times int
 }
 
@@ -295,16 +305,26 @@ const mostRest = 30 * time.Minute
 func (c *Client) mark(u Upstream, down bool, wait time.Duration) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if down {
+	if down && wait > 0 {
+		// It says itself when to come again: that is no sign that it is broken, however many files are told.
+		r := c.down[u.URL]
+		if until := c.opt.Now().Add(wait); until.After(r.asked) {
+			r.asked = until
+		}
+		if r.asked.After(r.until) {
+			r.until = r.asked
+		}
+		c.down[u.URL] = r
+	} else if down {
 		r := c.down[u.URL]
 		rest := c.opt.DownFor << min(r.times, 10)
 		if most := max(c.opt.DownFor, mostRest); rest > most || rest < 0 {
 			rest = most
 		}
 		// What fails while it rests, such as several files at once, is one failure.
-		if now := c.opt.Now(); !r.until.After(now) || wait > 0 {
+		if now := c.opt.Now(); !r.until.After(now) {
 			r.times++
-			r.until = now.Add(max(wait, rest))
+			r.until = now.Add(rest)
 		}
 		c.down[u.URL] = r
 	} else {
@@ -332,16 +352,15 @@ type asked struct {
 	route  Route
 	up     Upstream
 	req    Request
-	offset int64    // where it goes on from
-	known  bool     // it was asked conditionally
-	at     *url.URL // the server that answered, at the end of redirects
+	offset int64      // where it goes on from
+	known  bool       // it was asked conditionally
+	others []Upstream // that can be asked after it
+	at     *url.URL   // the server that answered, at the end of redirects
 }
 
-func (c *Client) one(ctx context.Context, route Route, up Upstream, req Request,
-	consume func(*Response) error) error {
+func (a *asked) one(ctx context.Context, consume func(*Response) error) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	a := &asked{Client: c, route: route, up: up, req: req}
 	r, err := a.request(ctx)
 	if err != nil {
 		return err
@@ -352,8 +371,9 @@ func (c *Client) one(ctx context.Context, route Route, up Upstream, req Request,
 	}
 	defer res.Body.Close()
 	if res.StatusCode == http.StatusRequestedRangeNotSatisfiable && a.offset > 0 {
-		req.Resume = nil
-		return c.one(ctx, route, up, req, consume)
+		anew := &asked{Client: a.Client, route: a.route, up: a.up, req: a.req, others: a.others}
+		anew.req.Resume = nil
+		return anew.one(ctx, consume)
 	}
 	out, err := a.answer(res)
 	if err != nil {
@@ -466,7 +486,7 @@ func (a *asked) take(ctx context.Context, cancel context.CancelCauseFunc, res *h
 		body.tooLarge = finding.New("content.too-large", "source "+a.route.Source,
 			"%s goes on after the %d bytes that were expected", a.req.Path, a.req.Max)
 	}
-	stop := a.watch(body, cancel)
+	stop := a.watch(body, res.ContentLength, cancel)
 	defer stop()
 	if res.ContentLength < 0 { // else the floor rate bounds it
 		late := time.AfterFunc(a.opt.Unmeasured, func() { cancel(errSlow) })
@@ -479,7 +499,7 @@ func (a *asked) take(ctx context.Context, cancel context.CancelCauseFunc, res *h
 	if body.failed == nil {
 		return err
 	}
-	if cause := context.Cause(ctx); errors.Is(cause, errSlow) {
+	if cause := context.Cause(ctx); errors.Is(cause, errSlow) || errors.Is(cause, errOutrun) {
 		a.mark(a.up, true, 0)
 		return passing{cause}
 	}
@@ -523,6 +543,7 @@ type watched struct {
 	tooLarge finding.Finding
 	mu       sync.Mutex
 	count    int64
+	waited   time.Duration // for our own limit of all downloads
 	failed   error
 }
 
@@ -532,6 +553,7 @@ func (w *watched) Read(p []byte) (int, error) {
 	}
 	n, err := w.r.Read(p)
 	if w.limiter != nil && n > 0 {
+		begun := time.Now()
 		for rest := n; rest > 0; {
 			k := min(rest, w.limiter.Burst())
 			if err := w.limiter.WaitN(w.ctx, k); err != nil {
@@ -539,6 +561,9 @@ func (w *watched) Read(p []byte) (int, error) {
 			}
 			rest -= k
 		}
+		w.mu.Lock()
+		w.waited += time.Since(begun)
+		w.mu.Unlock()
 	}
 	if w.left >= 0 {
 		if w.left -= int64(n); w.left < 0 {
@@ -555,27 +580,43 @@ func (w *watched) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// watch gives up a body that stays under the floor rate for a whole window.
-func (c *Client) watch(w *watched, cancel context.CancelCauseFunc) (stop func()) {
+// watch gives up a body that stays under the floor rate for a whole window, or, while others can be asked,
+// far under what those would give where that would take another window. The time for which we held it
+// back ourselves does not count. length is that of the body; -1: nobody told it.
+func (a *asked) watch(w *watched, length int64, cancel context.CancelCauseFunc) (stop func()) {
 	done := make(chan struct{})
 	var once sync.Once
 	go func() {
-		t := time.NewTicker(c.opt.FloorWindow)
+		window := a.opt.FloorWindow
+		t := time.NewTicker(window)
 		defer t.Stop()
-		last := int64(0)
+		last, held := int64(0), time.Duration(0)
 		for {
 			select {
 			case <-done:
 				return
 			case <-t.C:
 				w.mu.Lock()
-				now := w.count
+				now, waited := w.count, w.waited
 				w.mu.Unlock()
-				if float64(now-last) < float64(c.opt.Floor)*c.opt.FloorWindow.Seconds() {
+				came, took := float64(now-last), window-(waited-held)
+				last, held = now, waited
+				if took < window/4 {
+					continue // that is our own doing
+				}
+				if came < float64(a.opt.Floor)*took.Seconds() {
 					cancel(errSlow)
 					return
 				}
-				last = now
+				share := 0.0
+				if len(a.others) > 0 && a.limiter == nil {
+					share = a.share(a.others)
+				}
+				left := float64(length - now)
+				if came < share*took.Seconds() && (length < 0 || left > came) {
+					cancel(errOutrun)
+					return
+				}
 			}
 		}
 	}()
@@ -637,7 +678,8 @@ func sleep(ctx context.Context, d time.Duration) error {
 func (c *Client) Sample(ctx context.Context, route Route, up Upstream, p string, limit int64) (bytes,
 	rate int64,
 	err error) {
-	err = c.one(ctx, route, up, Request{Path: p}, func(r *Response) error {
+	a := &asked{Client: c, route: route, up: up, req: Request{Path: p}}
+	err = a.one(ctx, func(r *Response) error {
 		start := time.Now()
 		bytes, err = io.Copy(io.Discard, io.LimitReader(r.Body, limit))
 		if took := time.Since(start); took > 0 {
@@ -667,7 +709,8 @@ type Probe struct {
 func (c *Client) ProbeOne(ctx context.Context, route Route, up Upstream, p string, limit int64) Probe {
 	out := Probe{Upstream: up, At: c.opt.Now()}
 	start := time.Now()
-	err := c.one(withTimes(ctx, start, &out), route, up, Request{Path: p, Max: limit},
+	a := &asked{Client: c, route: route, up: up, req: Request{Path: p, Max: limit}}
+	err := a.one(withTimes(ctx, start, &out),
 		func(r *Response) error {
 			body, err := io.ReadAll(r.Body)
 			out.Bytes, out.Body = int64(len(body)), body

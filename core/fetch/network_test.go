@@ -444,8 +444,9 @@ func TestTheOrderOfUpstreams(t *testing.T) {
 	for _, w := range []struct {
 		wait string
 		most time.Duration
-	}{{"", time.Minute}, {"30", time.Minute}, {"120", 2 * time.Minute}, {"3600", 10 * time.Minute}, {"-5",
-		time.Minute},
+	}{{"", time.Minute}, {"30", 30 * time.Second}, {"120", 2 * time.Minute}, {"3600", 10 * time.Minute},
+		{"-5",
+			time.Minute},
 		{"soon", time.Minute}, {now.Add(5 * time.Minute).UTC().Format(http.TimeFormat), 5 * time.Minute}} {
 		var n int
 		up := answers(429, w.wait, &n)

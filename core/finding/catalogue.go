@@ -82,6 +82,11 @@ var catalogue = index(
 		"run it again: what was verified is kept"},
 	Entry{"job.beyond-bounds", Error, "a piece of work took longer, or more memory, than it may",
 		"run it again: what was verified is kept; --job-time and --job-memory of the service give it more"},
+	Entry{"source.upstream-wrong", Warning, "an upstream gave other bytes than the signed ones, or release " +
+		"metadata that no vouched key signed, or of another release",
+		"ask its owner; take it out of the source if it goes on"},
+	Entry{"source.upstream-slow", Warning, "an upstream sends so slowly that another was asked",
+		"stockade source probe NAME, then put a faster one first"},
 	Entry{"source.upstream-down", Warning, "an upstream does not answer",
 		"look at the upstream; the next one is used meanwhile"},
 	Entry{"source.bad-list", Error,

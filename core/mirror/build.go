@@ -218,10 +218,12 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 	if out.Findings.HasErrors() {
 		return out, errorsOf(out.Findings)
 	}
-	if err := b.fetchPackages(ctx, plan, out); err != nil {
-		return out, err
+	err = b.fetchPackages(ctx, plan, out)
+	if err == nil {
+		err = b.fetchSources(ctx, out)
 	}
-	if err := b.fetchSources(ctx, out); err != nil {
+	out.Findings = append(out.Findings, b.failedUpstreams()...)
+	if err != nil {
 		return out, err
 	}
 	if err := b.keyPackages(ctx, out); err != nil {

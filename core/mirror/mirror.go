@@ -14,6 +14,8 @@ import (
 	"errors"
 	"io"
 	"log/slog"
+	"maps"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -104,7 +106,7 @@ type Publication struct {
 	// before. Until then it must not be taken for accepted.
 	Judged   bool
 	Findings finding.List
-	Failures []string // what upstreams failed on the way
+	Failures finding.List // what upstreams failed on the way
 }
 
 // Event tells how far a piece of work is. Bytes are those still to be fetched
@@ -146,6 +148,38 @@ type Builder struct {
 	Now      func() time.Time
 	Log      *slog.Logger
 	Sink     func(Event)
+
+	failing  sync.Mutex
+	failures map[string]finding.Finding // of upstreams that gave wrong bytes or were left,
+		by all but the file
+}
+
+// failed remembers that an upstream gave wrong bytes or was too slow: that another gave the right ones
+// does not make it right. It is told once for each upstream and kind.
+func (b *Builder) failed(source string, f *fetch.Failure) {
+	kind := f.Kind()
+	if kind != fetch.Wrong && kind != fetch.Slow {
+		return
+	}
+	b.failing.Lock()
+	defer b.failing.Unlock()
+	if b.failures == nil {
+		b.failures = map[string]finding.Finding{}
+	}
+	key := source + "\x00" + f.Upstream.URL + "\x00" + string(kind)
+	if _, told := b.failures[key]; !told {
+		b.failures[key] = f.Told(source)
+	}
+}
+
+// failedUpstreams gives what was remembered of that.
+func (b *Builder) failedUpstreams() (out finding.List) {
+	b.failing.Lock()
+	defer b.failing.Unlock()
+	for _, key := range slices.Sorted(maps.Keys(b.failures)) {
+		out = append(out, b.failures[key])
+	}
+	return out
 }
 
 // signs gives the key that signs what a family's clients read. While the site has two, both
@@ -344,6 +378,7 @@ func (b *Builder) fetchInto(ctx context.Context, src *Source, want pool.Want, pa
 					b.log().Warn("upstream failed", "source", src.Name, "upstream",
 						fetch.Shown(f.Upstream.URL),
 						"path", path, "error", f.Err)
+					b.failed(src.Name, f)
 				})
 			if last == nil {
 				return nil

@@ -92,9 +92,7 @@ func (b *Builder) Refresh(ctx context.Context, src *Source) (*Publication, error
 	pub.Findings = append(pub.Findings, idle(src, pub.Root)...)
 	pub.Findings = append(pub.Findings, b.keysBeside(ctx, src, pub.Accepted.Upstream)...)
 	pub.Findings = append(pub.Findings, quiet(src.Name, pub.Accepted.Published, b.Now())...)
-	for _, f := range pub.Failures {
-		pub.Findings = append(pub.Findings, finding.New("source.upstream-down", "source "+src.Name, "%s", f))
-	}
+	pub.Findings = append(pub.Findings, pub.Failures...)
 	return pub, nil
 }
 
@@ -163,7 +161,7 @@ func (b *Builder) refreshBy(ctx context.Context, src *Source, pub *Publication, 
 		b.log().Warn("upstream failed", "source", src.Name, "upstream", fetch.Shown(f.Upstream.URL), "error",
 			f.Err)
 		if !errors.Is(f.Err, fetch.ErrNotFound) {
-			pub.Failures = append(pub.Failures, fmt.Sprintf("%s: %v", fetch.Shown(f.Upstream.URL), f.Err))
+			pub.Failures = append(pub.Failures, f.Told(src.Name))
 		} else {
 			lacking = append(lacking, f.Upstream)
 		}
@@ -177,8 +175,8 @@ func (b *Builder) refreshBy(ctx context.Context, src *Source, pub *Publication, 
 	})
 	src.Route.Upstreams = append(route, lacking...)
 	for _, u := range lacking {
-		pub.Failures = append(pub.Failures, fmt.Sprintf("%s: it has no %s, which another upstream has",
-			fetch.Shown(u.URL), choice[0].Path))
+		pub.Failures = append(pub.Failures, finding.New("source.upstream-down", "source "+src.Name,
+			"%s: it has no %s, which another upstream has", fetch.Shown(u.URL), choice[0].Path))
 	}
 	return nil
 }
