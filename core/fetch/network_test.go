@@ -445,8 +445,7 @@ func TestTheOrderOfUpstreams(t *testing.T) {
 		wait string
 		most time.Duration
 	}{{"", time.Minute}, {"30", 30 * time.Second}, {"120", 2 * time.Minute}, {"3600", 10 * time.Minute},
-		{"-5",
-			time.Minute},
+		{"-5", time.Minute},
 		{"soon", time.Minute}, {now.Add(5 * time.Minute).UTC().Format(http.TimeFormat), 5 * time.Minute}} {
 		var n int
 		up := answers(429, w.wait, &n)

@@ -150,8 +150,8 @@ type Builder struct {
 	Sink     func(Event)
 
 	failing  sync.Mutex
-	failures map[string]finding.Finding // of upstreams that gave wrong bytes or were left,
-		by all but the file
+	// failures of upstreams that gave wrong bytes or were left, one for each upstream and kind
+	failures map[string]finding.Finding
 }
 
 // failed remembers that an upstream gave wrong bytes or was too slow: that another gave the right ones
