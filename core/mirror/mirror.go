@@ -149,7 +149,7 @@ type Builder struct {
 	Log      *slog.Logger
 	Sink     func(Event)
 
-	failing  sync.Mutex
+	failing sync.Mutex
 	// failures of upstreams that gave wrong bytes or were left, one for each upstream and kind
 	failures map[string]finding.Finding
 }
