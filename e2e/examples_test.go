@@ -56,7 +56,8 @@ var otherwise = map[string]int{
 	"stockade job stop 3":                 1, // it ended long ago
 	`stockade key retire $(stockade key list --source kelp -o ids) --reason "a trial"`: 1, // it is in use
 	"stockade serve --data /srv/stockade":                                              124,
-	"stockade serve --data ./data --listen 127.0.0.1:0 --packages 0.0.0.0:8441":        124,
+	"stockade serve --data ./data --listen 127.0.0.1:0 --packages 0.0.0.0:8441 " +
+		"--packages-url http://stores.reach.example:8441": 124,
 }
 
 // lasting runs what does not end by itself, until it is told to: its exit code is 124.

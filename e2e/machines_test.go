@@ -58,7 +58,8 @@ func TestWhatAMachineHasIsComparedWithItsLane(t *testing.T) {
 	s.built("steady")
 	m := s.until("gate-south", func(m api.Machine) bool { return m.Compared })
 	if m.Against != "barrage/1" || m.Installed != 8 || m.Behind != 6 || m.Stranded != 1 || m.Ahead != 1 ||
-		len(m.Items) != 8 || m.Items[0].Name != "gate-logger" || m.Note != "beside the weir" {
+		len(m.Items) != 8 || m.Items[0].Name != "libtide2" || m.Security != 1 || m.Unsure != 2 ||
+		m.Note != "beside the weir" {
 		t.Errorf("%+v", m)
 	}
 	out, _ = s.cli(0, "machine", "show", "gate-south")
@@ -72,7 +73,7 @@ func TestWhatAMachineHasIsComparedWithItsLane(t *testing.T) {
 		t.Error(out)
 	}
 	for state, want := range map[string]string{"": "gate-9\ngate-south\n", "behind": "gate-south\n",
-		"silent": "gate-9\n", "security": "", "current": ""} {
+		"silent": "gate-9\n", "security": "gate-south\n", "current": ""} {
 		if out := mustOut(s, "machine", "list", "--state", state, "-o", "ids"); out != want {
 			t.Errorf("state %q: %q", state, out)
 		}

@@ -292,7 +292,7 @@ var Routes = []Route{
 	{"DELETE", "/accounts/{name}", Warden, "removeAccount",
 		"Remove an account with its tokens and sessions", nil, nil, Account{}, ""},
 	{"PUT", "/accounts/{name}/role", Warden, "setRole",
-		"Give an account another role; its tokens, password and sessions end, and the answer has a new token",
+		"Give an account another role and, in place of all that it signs in with, a new token",
 		nil, RoleGiven{}, NewToken{}, ""},
 	{"POST", "/accounts/{name}/tokens", Viewer, "addToken",
 		"Make a further token of an account, told once; for wardens, and for itself", nil, TokenAsked{},

@@ -32,6 +32,7 @@ whose token is written to warden.token in the data folder.`,
 				return usage("--log-level %s is not known: debug, info, warn or error", logLevel)
 			}
 			cfg.Log = slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))
+			a.serves = true
 			s, err := service.Open(cfg)
 			if err != nil {
 				return err
@@ -41,7 +42,6 @@ whose token is written to warden.token in the data folder.`,
 			if file := s.WardenToken(); file != "" {
 				fmt.Fprintf(a.out, "warden token     %s\n", file)
 			}
-			a.serves = true
 			return s.Run(cmd.Context())
 		}}
 	f := c.Flags()

@@ -257,7 +257,8 @@ func (s *Service) setRole(c *gin.Context) (any, error) {
 			"this is the account that asks; another warden has to give it another role")
 	}
 	if a.Role == in.Role {
-		return nil, finding.New("define.bad-value", "account "+a.Name, "its role is %s already", in.Role)
+		return nil, finding.New("define.bad-value", "account "+a.Name, "its role is %s already", in.Role).
+			Do("to end what it signs in with, give it another role, or remove the account")
 	}
 	if in.Role == api.Warden {
 		if err := s.mayMakeWarden(a.Name); err != nil {

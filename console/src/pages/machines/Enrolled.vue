@@ -76,7 +76,7 @@ const security = (m: Machine) =>
   !m.security_unknown
     ? m.security.toLocaleString('en')
     : m.security
-      ? `${m.security.toLocaleString('en')} or more`
+      ? `${m.security.toLocaleString('en')}+`
       : 'unknown'
 const adding = ref(false)
 const names = ref('')
