@@ -56,7 +56,7 @@ const columns: Column<Group>[] = [
     key: 'pins',
     title: 'Pins',
     term: 'pin',
-    class: 'mono min-w-48',
+    class: 'mono min-w-44',
     value: (g) => g.pins?.join(', ') || '–',
   },
   { key: 'findings', title: 'Findings', value: (g) => g.findings.length },
