@@ -14,6 +14,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"syscall"
 
 	"stockade/core/finding"
 )
@@ -71,8 +72,10 @@ func (local) Rename(from, to string) error              { return os.Rename(from,
 func (local) Remove(name string) error                  { return os.Remove(name) }
 func (local) RemoveAll(name string) error               { return os.RemoveAll(name) }
 
-// Open opens a file or folder for reading.
-func Open(on System, name string) (File, error) { return on.OpenFile(name, os.O_RDONLY, 0) }
+// Open opens a file or folder for reading. A pipe that somebody put in its place is not waited for.
+func Open(on System, name string) (File, error) {
+	return on.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+}
 
 // ReadFile reads a file whole.
 func ReadFile(on System, name string) ([]byte, error) {

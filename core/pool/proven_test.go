@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -24,6 +25,10 @@ func TestAFileThatWasChangedOnDiskIsNotOpened(t *testing.T) {
 		"after it was opened, with its time put back": func(path string, was os.FileInfo) {
 			must.Do(t, os.WriteFile(path, []byte("tide 2.4.2 of somebody else"), 0o644))
 			must.Do(t, os.Chtimes(path, was.ModTime(), was.ModTime()))
+		},
+		"by a pipe under its name": func(path string, _ os.FileInfo) {
+			must.Do(t, os.Remove(path))
+			must.Do(t, syscall.Mkfifo(path, 0o644))
 		},
 		"by another file under its name": func(path string, was os.FileInfo) {
 			must.Do(t, os.WriteFile(path+".new", []byte("tide 2.4.2 of somebody else"), 0o644))

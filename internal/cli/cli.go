@@ -75,7 +75,8 @@ func Run(env func(name string) string, args []string, in io.Reader, out, err io.
 	root.SetErr(err)
 	cmd, failed := root.ExecuteContextC(ctx)
 	failed = ofArguments(cmd, failed)
-	if failed == nil && written.err != nil { // a text that ends somewhere in the middle is no result
+	if written.err != nil && (failed == nil || errors.Is(failed,
+		written.err)) { // a text that ends somewhere in the middle is no result
 		failed = &exit{exitFailed, finding.Doing(written.err, "write the result")}
 	}
 	if failed != nil && a.output == "" {
