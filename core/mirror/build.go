@@ -211,6 +211,7 @@ func (b *Builder) made(plan Plan) time.Time {
 
 // Build makes an edition, or tells why not. The outcome is there in either case.
 func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
+	ctx, failures := gathering(ctx)
 	out, err := b.Estimate(ctx, plan)
 	if err != nil || out.Unchanged {
 		return out, err
@@ -222,7 +223,7 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 	if err == nil {
 		err = b.fetchSources(ctx, out)
 	}
-	out.Findings = append(out.Findings, b.failedUpstreams()...)
+	out.Findings = append(out.Findings, failures.told()...)
 	if err != nil {
 		return out, err
 	}

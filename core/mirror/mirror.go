@@ -148,36 +148,44 @@ type Builder struct {
 	Now      func() time.Time
 	Log      *slog.Logger
 	Sink     func(Event)
-
-	failing sync.Mutex
-	// failures of upstreams that gave wrong bytes or were left, one for each upstream and kind
-	failures map[string]finding.Finding
 }
 
-// failed remembers that an upstream gave wrong bytes or was too slow: that another gave the right ones
-// does not make it right. It is told once for each upstream and kind.
-func (b *Builder) failed(source string, f *fetch.Failure) {
+// upstreamFailures gathers, while a build fetches, which upstreams gave wrong bytes or were too slow: that
+// another gave the right ones does not make it right. It is told once for each upstream and kind.
+type upstreamFailures struct {
+	mu  sync.Mutex
+	all map[string]finding.Finding
+}
+
+type failuresKey struct{}
+
+// gathering has the failures of upstreams gathered that are met under the context it gives.
+func gathering(ctx context.Context) (context.Context, *upstreamFailures) {
+	f := &upstreamFailures{all: map[string]finding.Finding{}}
+	return context.WithValue(ctx, failuresKey{}, f), f
+}
+
+// failed notes a failure, where they are gathered.
+func failed(ctx context.Context, source string, f *fetch.Failure) {
 	kind := f.Kind()
-	if kind != fetch.Wrong && kind != fetch.Slow {
+	to, ok := ctx.Value(failuresKey{}).(*upstreamFailures)
+	if !ok || kind != fetch.Wrong && kind != fetch.Slow {
 		return
 	}
-	b.failing.Lock()
-	defer b.failing.Unlock()
-	if b.failures == nil {
-		b.failures = map[string]finding.Finding{}
-	}
+	to.mu.Lock()
+	defer to.mu.Unlock()
 	key := source + "\x00" + f.Upstream.URL + "\x00" + string(kind)
-	if _, told := b.failures[key]; !told {
-		b.failures[key] = f.Told(source)
+	if _, told := to.all[key]; !told {
+		to.all[key] = f.Told(source)
 	}
 }
 
-// failedUpstreams gives what was remembered of that.
-func (b *Builder) failedUpstreams() (out finding.List) {
-	b.failing.Lock()
-	defer b.failing.Unlock()
-	for _, key := range slices.Sorted(maps.Keys(b.failures)) {
-		out = append(out, b.failures[key])
+// told gives what was gathered.
+func (f *upstreamFailures) told() (out finding.List) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, key := range slices.Sorted(maps.Keys(f.all)) {
+		out = append(out, f.all[key])
 	}
 	return out
 }
@@ -378,7 +386,7 @@ func (b *Builder) fetchInto(ctx context.Context, src *Source, want pool.Want, pa
 					b.log().Warn("upstream failed", "source", src.Name, "upstream",
 						fetch.Shown(f.Upstream.URL),
 						"path", path, "error", f.Err)
-					b.failed(src.Name, f)
+					failed(ctx, src.Name, f)
 				})
 			if last == nil {
 				return nil
