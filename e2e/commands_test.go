@@ -398,11 +398,11 @@ func TestALostPoolIsTold(t *testing.T) {
 	told := ""
 	for until := time.Now().Add(time.Minute); time.Now().Before(until); time.Sleep(100 * time.Millisecond) {
 		code, out, log := s.try("status")
-		if told = out + log; code == 1 && strings.Contains(told, "the pool lacks") {
+		if told = out + log; code == 1 && strings.Contains(told, "was not found whole in the pool") {
 			break
 		}
 	}
-	if !strings.Contains(told, "the pool lacks") {
+	if !strings.Contains(told, "was not found whole in the pool") {
 		t.Errorf("status does not tell of it:\n%s", told)
 	}
 	must.Write(t, file, kept)

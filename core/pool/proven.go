@@ -91,6 +91,11 @@ func (p *Proven) read(sum string, f Blob) error {
 	p.mu.Unlock()
 	turn.Lock()
 	defer turn.Unlock()
+	defer func() {
+		p.mu.Lock()
+		delete(p.turns, sum)
+		p.mu.Unlock()
+	}()
 	if p.known(sum, f) {
 		return nil // by the one before
 	}
@@ -99,11 +104,6 @@ func (p *Proven) read(sum string, f Blob) error {
 	if _, err := io.Copy(h, io.NewSectionReader(f, 0, f.Size())); err != nil {
 		return finding.Doing(err, "read the file %s of the pool", sum)
 	}
-	defer func() {
-		p.mu.Lock()
-		delete(p.turns, sum)
-		p.mu.Unlock()
-	}()
 	if hex.EncodeToString(h.Sum(nil)) != sum {
 		changed := finding.New("edition.damaged", "",
 			"the file %s of the pool was changed on disk; it was set "+

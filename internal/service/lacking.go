@@ -79,8 +79,8 @@ func (s *Service) lookForLacks(ctx context.Context) error {
 			now[name] = f
 		} else if missing != "" {
 			now[name] = finding.New("edition.damaged", "edition "+name,
-				"the pool lacks %s, and perhaps more of it, or has it cut short: machines are told "+
-					"to try again",
+				"%s, and perhaps more of it, was not found whole in the pool: machines are told to "+
+					"try again",
 				missing).Do("stockade mirror build %s, then move the lane; or bring the pool back from a "+
 				"backup", e.Mirror)
 		}
