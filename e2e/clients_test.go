@@ -179,10 +179,15 @@ func (b *box) has(name, version string) {
 	}
 }
 
-// cliJSON runs one command with -o json and reads what it prints.
+// cliJSON runs one command with -o json and reads what it prints: of a command that takes several
+// names, and gets one, what it says of that.
 func cliJSON[T any](s *site, args ...string) (v T) {
 	s.t.Helper()
 	out, _ := s.cli(0, append(args, "-o", "json")...)
+	var one []T
+	if json.Unmarshal([]byte(out), &one) == nil && len(one) == 1 {
+		return one[0]
+	}
 	if err := json.Unmarshal([]byte(out), &v); err != nil {
 		s.t.Fatalf("%v: %v\n%s", args, err, out)
 	}

@@ -123,7 +123,7 @@ func TestResultsAndErrorsComeInTheFormThatWasAskedFor(t *testing.T) {
 		}
 	}
 	out, _ := s.cli(0, "edition", "show", "barrage/1", "-o", "yaml")
-	if !regexp.MustCompile(`(?m)^bytes: [0-9]{6,}$`).MatchString(out) {
+	if !regexp.MustCompile(`(?m)^- .*\n(?:  .*\n)*  bytes: [0-9]{6,}$`).MatchString(out) {
 		t.Errorf("a size is no integer: %s", out)
 	}
 	out, _ = s.cli(0, "source", "refresh", "tarn", "kelp", "-o", "json")

@@ -30,9 +30,17 @@ func (s *site) overview() api.Overview {
 	return o
 }
 
-// saidOf gives what the overview says about an object, with a code.
-func saidOf(o api.Overview, object, code string) string {
-	for _, f := range o.NeedsYou {
+// told gives what needs attention.
+func (s *site) told() finding.List {
+	s.t.Helper()
+	told, err := client.Get[api.Told](context.Background(), s.client, "/findings")
+	must.Do(s.t, err)
+	return told.NeedsYou
+}
+
+// saidOf gives what is found of an object, with a code.
+func saidOf(found finding.List, object, code string) string {
+	for _, f := range found {
 		if f.Object == object && f.Code == code {
 			return f.Text
 		}
@@ -122,10 +130,10 @@ func TestADecisionAgainstAKeyIsAnInputOfBuilds(t *testing.T) {
 			if !strings.Contains(log, newest[0]) || !strings.Contains(log, "all") {
 				t.Errorf("what rests on it is not told: %s", log)
 			}
-			if saidOf(s.overview(), "lane all", "key.barred") == "" {
+			if saidOf(s.told(), "lane all", "key.barred") == "" {
 				t.Error("the overview says nothing of the lane that rests on it")
 			}
-			s.cli(5, "mirror", "build", "tarn-whole")
+			s.cli(1, "mirror", "build", "tarn-whole")
 			s.cli(1, "group", "files", "tower", "--out", root)
 			if raw, err := os.ReadFile(ring); err != nil || len(raw) > 0 {
 				t.Errorf("the key is still in machines' files: %d bytes, %v", len(raw), err)
@@ -249,7 +257,7 @@ func TestAClockBehindTheSealIsToldAndServesOn(t *testing.T) {
 	if code, _, _ := get(t, s.service.PackagesURL()+"/lane/steady/tarn/dists/heron/InRelease"); code != 200 {
 		t.Errorf("the lane answers %d", code)
 	}
-	if saidOf(s.overview(), "site", "site.clock") == "" {
+	if saidOf(s.told(), "site", "site.clock") == "" {
 		t.Error("the clock is not told")
 	}
 }
@@ -267,12 +275,12 @@ func TestWhatWasFoundIsTheNewestThatIsKnown(t *testing.T) {
 	must.Write(t, site, strings.Replace(good, "packages: [sluicectl,",
 		"packages: [sluicectl, no-such-thing, nor-this,", 1))
 	s.cli(0, "record", filepath.Join(s.dir, "site"))
-	s.cli(5, "mirror", "build", "barrage")
+	s.cli(1, "mirror", "build", "barrage")
 	if out := mustOut(s, "journal", "list", "--search", "mirror.refused"); !strings.Contains(out,
 		"further: 1") || !strings.Contains(out, "no-such-thing") {
 		t.Errorf("the journal: %s", out)
 	}
-	if saidOf(s.overview(), "mirror barrage", "mirror.want-no-match") == "" {
+	if saidOf(s.told(), "mirror barrage", "mirror.want-no-match") == "" {
 		t.Error("the refusal is not told")
 	}
 	must.Write(t, site, good)
@@ -280,7 +288,7 @@ func TestWhatWasFoundIsTheNewestThatIsKnown(t *testing.T) {
 	if _, log := s.cli(0, "mirror", "build", "barrage"); !strings.Contains(log, "no edition was made") {
 		t.Error(log)
 	}
-	if text := saidOf(s.overview(), "mirror barrage", "mirror.want-no-match"); text != "" {
+	if text := saidOf(s.told(), "mirror barrage", "mirror.want-no-match"); text != "" {
 		t.Errorf("still told: %s", text)
 	}
 	// A second edition is damaged, verified, and retired.
@@ -294,11 +302,11 @@ func TestWhatWasFoundIsTheNewestThatIsKnown(t *testing.T) {
 		altered(t, db, "INSERT INTO kepts (kind, name, at, body) VALUES ('verify', ?, ?, ?)", edition,
 			time.Now().UTC(), string(list))
 	})
-	if saidOf(s.overview(), "edition "+edition, "edition.damaged") == "" {
+	if saidOf(s.told(), "edition "+edition, "edition.damaged") == "" {
 		t.Error("what was found in the edition is not told")
 	}
 	s.cli(0, "edition", "retire", edition, "--yes")
-	if text := saidOf(s.overview(), "edition "+edition, "edition.damaged"); text != "" {
+	if text := saidOf(s.told(), "edition "+edition, "edition.damaged"); text != "" {
 		t.Errorf("told of an edition that is retired: %s", text)
 	}
 }
@@ -309,18 +317,18 @@ func TestTheOverviewSaysWhatIsNotKnown(t *testing.T) {
 	t.Parallel()
 	s := newSite(t)
 	s.described()
-	o := s.overview()
+	o := s.told()
 	if saidOf(o, "source tarn", "source.never-accepted") == "" ||
 		saidOf(o, "lane steady", "lane.empty") == "" {
-		t.Errorf("of a site on which nothing was built yet it says: %v", o.NeedsYou)
+		t.Errorf("of a site on which nothing was built yet it says: %v", o)
 	}
-	for _, f := range o.NeedsYou {
+	for _, f := range o {
 		if f.Code == "source.never-accepted" &&
 			!strings.Contains(f.WayOut, strings.TrimPrefix(f.Object, "source ")) {
 			t.Errorf("what to do about %s: %s", f.Object, f.WayOut)
 		}
 	}
-	if !o.Looked.Sources.IsZero() {
+	if !s.overview().Looked.Sources.IsZero() {
 		t.Error("sources that were never asked are said to have been")
 	}
 	s.built("steady")
@@ -331,18 +339,18 @@ func TestTheOverviewSaysWhatIsNotKnown(t *testing.T) {
 		altered(t, db, "INSERT INTO jobs (kind, object, state, `by`, started, problem) SELECT 'verify', "+
 			"'edition barrage/9', 'interrupted', `by`, started, 'x' FROM jobs LIMIT 1")
 	})
-	o = s.overview()
+	o = s.told()
 	if saidOf(o, "edition barrage/9", "job.failed") != "" {
 		t.Error("work on an edition that is gone is told, and nobody could mend it")
 	}
 	if saidOf(o, "mirror barrage", "job.failed") == "" || saidOf(o, "lane steady", "lane.empty") != "" {
-		t.Errorf("after a build was cut off: %v", o.NeedsYou)
+		t.Errorf("after a build was cut off: %v", o)
 	}
 	if out := mustOut(s, "mirror", "list"); !strings.Contains(out, "1 warning") {
 		t.Errorf("the list of mirrors says less than the overview: %s", out)
 	}
 	s.cli(0, "mirror", "build", "barrage")
-	if text := saidOf(s.overview(), "mirror barrage", "job.failed"); text != "" {
+	if text := saidOf(s.told(), "mirror barrage", "job.failed"); text != "" {
 		t.Errorf("still told after a build went through: %s", text)
 	}
 }

@@ -86,14 +86,13 @@ func TestWhatAMachineHasIsComparedWithItsLane(t *testing.T) {
 		MatchString(out) || strings.Count(out, "not known") != 1 {
 		t.Error(out)
 	}
-	o := s.overview()
-	if found := o.NeedsYou.With("machine.stranded-package"); len(found) != 1 ||
+	if found := s.told().With("machine.stranded-package"); len(found) != 1 ||
 		found[0].Object != "group gatehouse" || !strings.Contains(found[0].Text, "on 1 of its 2 machines") {
 		t.Errorf("%+v", found)
 	}
-	if len(o.Machines) != 1 || o.Machines[0].Lane != "steady" || o.Machines[0].Machines != 2 ||
-		o.Machines[0].Reported != 1 || o.Machines[0].Behind != 1 {
-		t.Errorf("%+v", o.Machines)
+	if o := s.overview().Machines; o.All != 1 || o.Items[0].Lane != "steady" || o.Items[0].Machines != 2 ||
+		o.Items[0].Reported != 1 || o.Items[0].Behind != 1 {
+		t.Errorf("%+v", o)
 	}
 
 	// The lane moves on, and with it what comes first.
@@ -125,7 +124,7 @@ func TestWhatAMachineHasIsComparedWithItsLane(t *testing.T) {
 	if out := mustOut(s, "machine", "list", "--state", "current", "-o", "ids"); out != "" {
 		t.Errorf("current: %q", out)
 	}
-	if m := s.overview().Machines[0]; m.Held != 2 || m.Reported != 2 {
+	if m := s.overview().Machines.Items[0]; m.Held != 2 || m.Reported != 2 {
 		t.Errorf("%+v", m)
 	}
 
@@ -170,7 +169,7 @@ func TestWhatAMachineHasIsComparedWithItsLane(t *testing.T) {
 		t.Error(log)
 	}
 	s.cli(0, "record", "--whole", filepath.Join(s.dir, "site"), "--yes")
-	if found := s.overview().NeedsYou; !strings.Contains(found.Error(),
+	if found := s.told(); !strings.Contains(found.Error(),
 		"it is not described, and 2 machines are enrolled in it") {
 		t.Error(found)
 	}

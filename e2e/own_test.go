@@ -67,7 +67,7 @@ func TestThisMachinesOwnSourcesAreImportedAndMirrored(t *testing.T) {
 	must.Do(t, err)
 	must.Do(t, os.WriteFile(filepath.Join(imported, "mirror.yaml"), text, 0o644))
 	s.cli(0, "record", imported)
-	s.cli(5, "mirror", "build", "own") // nobody vouched for anything yet
+	s.cli(1, "mirror", "build", "own") // nobody vouched for anything yet
 	for _, name := range from {
 		src := set.Sources[name]
 		out, _ := s.cli(0, "key", "examine", set.Keys[src.SignedBy[0]].File, "--source", name, "-o", "ids")

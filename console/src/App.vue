@@ -9,9 +9,9 @@ import {
 } from '@heroicons/vue/24/outline'
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
-import { get, look, signOut, who, type Job, type Overview, type Page, type Who } from './api'
+import { get, look, signOut, who, type Job, type Overview, type Page, type Subject, type Who } from './api'
 import { whole } from './format'
-import { connected, listen } from './live'
+import { connected, drawsFrom, listen } from './live'
 import { rooms } from './rooms'
 import Trouble from './parts/Trouble.vue'
 import Findings from './parts/Findings.vue'
@@ -30,8 +30,9 @@ const gone = new AbortController()
 onMounted(async () => {
   await look().catch((e) => (error.value = e))
   ready.value = true
-  const changed = () => client.invalidateQueries()
-  listen({ changed, back: changed }, gone.signal)
+  const changed = (what: Subject[]) =>
+    client.invalidateQueries({ predicate: (q) => drawsFrom(String(q.queryKey[0]), what) })
+  listen({ changed, back: () => client.invalidateQueries() }, gone.signal)
 })
 onUnmounted(() => gone.abort())
 // A page stays, with what was typed, while its session has ended; it is for whom it was made.
@@ -82,8 +83,8 @@ const overview = useQuery({
   refetchIntervalInBackground: true,
 })
 watch(
-  () => (who.value ? (overview.data.value?.needs_you ?? []) : []),
-  (all) => (needs.value = all),
+  () => (who.value ? overview.data.value : undefined),
+  (now) => (needs.value = { errors: now?.errors ?? 0, warnings: now?.warnings ?? 0 }),
 )
 const main = ref<HTMLElement | null>(null)
 const skip = () => main.value?.focus()

@@ -1,6 +1,6 @@
 // What happens, as the service tells it: one stream for each page that is looked at.
 import { ref } from 'vue'
-import { get, stream, Trouble, who, type Job, type News, type Progress } from './api'
+import { get, stream, Trouble, who, type Job, type News, type Progress, type Subject } from './api'
 
 /** Whether the service answers; it is said within seconds that it does not. */
 export const connected = ref(true)
@@ -9,7 +9,18 @@ const silence = 25_000 // the service says something every ten seconds
 const again = 1_500
 const restless = 300 // between two looks at what changed
 
-type Told = { changed: () => void; back: () => void }
+type Told = { changed: (what: Subject[]) => void; back: () => void }
+
+/** The questions whose answers a change may touch, by what it is of. Those that are not here are asked
+ * again after a change of anything else than machines and the journal. */
+const touched: Partial<Record<Subject, string[]>> = {
+  machines: ['overview', 'findings', 'machines', 'machine', 'groups', 'search'],
+  journal: ['overview', 'journal', 'whoami', 'key'],
+}
+
+/** Whether the answer to a question may be another after some changes. */
+export const drawsFrom = (question: string, what: Subject[]): boolean =>
+  what.some((subject) => touched[subject]?.includes(question) ?? true)
 const followers = new Set<(news: News | null) => void>()
 
 /** Follows the stream while somebody is signed in and looks. */
@@ -71,14 +82,21 @@ async function read(told: Told, gone: AbortController) {
 }
 
 let pending = 0
+const waiting = new Set<Subject>()
 function pass(part: string, told: Told) {
   const line = part.split('\n').find((l) => l.startsWith('data: '))
   if (!line) return
   const news: News = JSON.parse(line.slice(6))
   if (news.id) followers.forEach((f) => f(news))
-  if (news.job || news.changed) {
+  news.changed?.forEach((subject) => waiting.add(subject))
+  if (news.job) waiting.add('checks') // what it found
+  if (waiting.size) {
     clearTimeout(pending)
-    pending = window.setTimeout(told.changed, restless)
+    pending = window.setTimeout(() => {
+      const what = [...waiting]
+      waiting.clear()
+      told.changed(what)
+    }, restless)
   }
 }
 

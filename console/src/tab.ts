@@ -1,20 +1,20 @@
 // What the browser's tab says: the page, how much needs somebody, and how bad the worst of it is.
 import { ref, watchEffect } from 'vue'
-import type { Finding } from './api'
 
 export const page = ref('')
 /** A fingerprint is being compared: nothing else on the page may say what it should be. */
 export const comparing = ref(false)
-export const needs = ref<Finding[]>([])
+/** How many errors and warnings need attention. */
+export const needs = ref({ errors: 0, warnings: 0 })
 
-const colours = { error: '#c2410c', warning: '#d98b21' } as Record<string, string>
+const colours = { error: '#c2410c', warning: '#d98b21' }
 let plain = ''
 
 watchEffect(() => {
-  const n = needs.value.length
+  const { errors, warnings } = needs.value
+  const n = errors + warnings
   document.title = `${n ? `(${n}) ` : ''}${page.value ? page.value + ' · ' : ''}Stockade`
-  const worst = ['error', 'warning'].find((s) => needs.value.some((f) => f.severity === s))
-  icon(worst ? colours[worst] : '')
+  icon(errors ? colours.error : warnings ? colours.warning : '')
 })
 
 /** Puts a dot of a colour on the icon; none: the icon as it is. */

@@ -203,10 +203,16 @@ func (s *Sealed) Files() iter.Seq2[Line, error] {
 
 // Missing gives the path of a file that is not in the pool, or has another size there;
 // "" where all are there. The bytes are not looked at.
-func (s *Sealed) Missing() (string, error) {
+func (s *Sealed) Missing() (string, error) { return s.MissingBut(func(string) bool { return false }) }
+
+// MissingBut is Missing but for files of which is known that they are there, by SHA-256.
+func (s *Sealed) MissingBut(known func(sha256 string) bool) (string, error) {
 	for l, err := range s.Files() {
 		if err != nil {
 			return "", err
+		}
+		if known(l.SHA256) {
+			continue
 		}
 		if size, ok := s.store.Has(l.SHA256); !ok || size != l.Size {
 			return l.Path, nil

@@ -163,6 +163,9 @@ func Continue(s Store, k Keys, from Head, visit func(Entry)) (Head, error) {
 	if err := stands(s, from, now); err != nil {
 		return from, err
 	}
+	if now.Size-from.Size > 1 {
+		s = &ahead{Store: s, until: tlog.StoredHashIndex(0, now.Size)}
+	}
 	next := from.Size
 	err = s.Each(from.Size, func(n int64, text []byte) error {
 		if n != next {
@@ -282,6 +285,52 @@ func checkpointText(n int64, root tlog.Hash) string {
 type reader struct{ s Store }
 
 func (r reader) ReadHashes(i []int64) ([]tlog.Hash, error) { return r.s.ReadHashes(i) }
+
+// ahead reads hashes many at once, in their order: one at a time would take most of the time of reading a
+// long journal from its beginning.
+type ahead struct {
+	Store
+	until int64 // the index behind the last hash
+	held  map[int64]tlog.Hash
+}
+
+// How many hashes are read at once, and held.
+const (
+	aheadAtOnce = 512
+	aheadMost   = 64 << 10
+)
+
+// ReadHashes gives hashes of the tree. Where several cannot be read at once it reads one: which one is not
+// there is for the store to say.
+func (a *ahead) ReadHashes(indexes []int64) ([]tlog.Hash, error) {
+	out := make([]tlog.Hash, len(indexes))
+	for i, x := range indexes {
+		h, ok := a.held[x]
+		if !ok {
+			block := make([]int64, 0, aheadAtOnce)
+			for n := x; n < min(x+aheadAtOnce, a.until); n++ {
+				block = append(block, n)
+			}
+			hashes, err := a.Store.ReadHashes(block)
+			if errors.Is(err, ErrNoHash) || len(block) == 0 {
+				block = []int64{x}
+				hashes, err = a.Store.ReadHashes(block)
+			}
+			if err != nil {
+				return nil, err
+			}
+			if a.held == nil || len(a.held) > aheadMost {
+				a.held = map[int64]tlog.Hash{}
+			}
+			for n, h := range hashes {
+				a.held[block[n]] = h
+			}
+			h = hashes[0]
+		}
+		out[i] = h
+	}
+	return out, nil
+}
 
 // overlay reads hashes that are not stored yet.
 type overlay struct {

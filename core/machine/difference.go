@@ -5,6 +5,7 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/edition"
+	"stockade/core/finding"
 )
 
 // SeenChange is a change of an edition that the machines of a group see.
@@ -55,4 +56,24 @@ func Summarise(seen []SeenChange) edition.Summary {
 		changes[i] = s.Change
 	}
 	return edition.Summarise(changes)
+}
+
+// Removals tells of packages that the machines of a group see on an edition, and of which they see no
+// version on the one that comes after it. seen is what changes for them; whether they have the packages
+// installed is not looked at.
+func Removals(group string, from, to *edition.Edition, seen []SeenChange) finding.List {
+	var gone []string
+	for _, c := range seen {
+		if c.Action == edition.Removed && !slices.Contains(gone, c.Name) {
+			gone = append(gone, c.Name)
+		}
+	}
+	if len(gone) == 0 {
+		return nil
+	}
+	return finding.List{finding.New("lane.removes", "group "+group,
+		"%s has no version of %s, which machines of the group see on %s. Where these are installed they "+
+			"stay, and get no updates", to.Name(), finding.Names(gone, 3), from.Name()).
+		Do("stockade machine list --group %s --state stranded shows on which they are installed, once the "+
+			"lane shows the edition; stockade lane back goes back", group)}
 }

@@ -217,8 +217,11 @@ func (o *Offering) Compare(ctx context.Context, installed []archive.Installed) (
 		out.Items = append(out.Items, x)
 	}
 	slices.SortFunc(out.Items, func(a, b InstalledPackage) int {
-		return cmp.Or(matters(a)-matters(b), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Arch, b.Arch),
-			o.family.CompareVersions(a.Version, b.Version))
+		if c := cmp.Or(matters(a)-matters(b), strings.Compare(a.Name, b.Name),
+			strings.Compare(a.Arch, b.Arch)); c != 0 {
+			return c
+		}
+		return o.family.CompareVersions(a.Version, b.Version) // which takes longer than the others
 	})
 	return out, nil
 }
@@ -230,7 +233,7 @@ func (o *Offering) superseded(installed []archive.Installed) map[archive.Identit
 		archive.Identity
 		of string // the version to compare by
 	}
-	newest := map[archive.Identity]version{} // by what is the same of all versions
+	newest := make(map[archive.Identity]version, len(installed)) // by what is the same of all versions
 	out := map[archive.Identity]bool{}
 	for _, have := range installed {
 		kind, now := archive.Identity{Name: have.Name, Arch: have.Arch}, version{have.Identity, have.Version}

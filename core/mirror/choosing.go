@@ -199,11 +199,15 @@ func (c *choosing) put(ctx context.Context, src *Source, except ...string) (int,
 	return k, pub, nil
 }
 
+// listTime is how long sources are waited for that say what the packages on a list need: a proof rests on
+// it.
+const listTime = 24 * time.Hour
+
 // installed puts what an example machine has installed into the universe. What its packages need
 // and provide is looked up in the defined sources, by name and version.
 func (c *choosing) installed(ctx context.Context, name string, l definition.List) (int, error) {
 	have := l.Installed()
-	c.lookAround(ctx)
+	c.lookAround(ctx, listTime)
 	archs := c.architectures()
 	k := c.u.AddSource(solve.Source{Name: "list " + name, Priority: 100, Architectures: archs, Outside: true,
 		Installed: true})
@@ -399,7 +403,7 @@ func (c *choosing) waysOut(ctx context.Context, s *solve.Selection, views []solv
 	if len(s.Refusals) == 0 {
 		return
 	}
-	c.lookAround(ctx)
+	c.lookForFixes(ctx)
 	taken := map[*archive.Package]bool{}
 	for _, x := range s.Chosen {
 		taken[x.Package] = true

@@ -1,11 +1,15 @@
 package mirror
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
+	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"stockade/core/definition"
 	"stockade/core/finding"
@@ -77,7 +81,7 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 		case len(m.Excepted) > 0:
 			f.WayOut = strings.Join(m.Excepted, ", ") + " would do, but is excepted"
 		default:
-			c.lookAround(ctx)
+			c.lookForFixes(ctx)
 			var one string
 			if f.WayOut, one = c.advise(m.Missing); one != "" {
 				f = f.Adding(one, object)
@@ -292,18 +296,78 @@ func unmatchedOf(plan Plan, listed map[string][]string) (out finding.List) {
 	return out
 }
 
+// Looking around asks so many sources at once. For fixes it takes no longer than this where nobody says
+// otherwise.
+const (
+	aroundAtOnce = 6
+	aroundTime   = 12 * time.Second
+)
+
+// lookForFixes is lookAround for what could be advised: a build is not kept waiting for it.
+func (c *choosing) lookForFixes(ctx context.Context) {
+	c.lookAround(ctx, cmp.Or(c.Builder.LookAround, aroundTime))
+}
+
+// fetchAround fetches what the defined sources that are not in the mirror publish, within a time. It says of
+// which nothing was fetched, and why.
+func (c *choosing) fetchAround(ctx context.Context, sources []*Source,
+	within time.Duration) map[*Source]error {
+	fetching, cancel := context.WithTimeout(ctx, within)
+	defer cancel()
+	quiet := *c.Builder
+	quiet.Sink = nil
+	pubs, failed := make([]*Publication, len(sources)), make([]error, len(sources))
+	var g errgroup.Group
+	g.SetLimit(aroundAtOnce)
+	for i, src := range sources {
+		g.Go(func() error {
+			if fetching.Err() == nil {
+				if pubs[i], failed[i] = quiet.Refresh(fetching, src); failed[i] == nil {
+					_, failed[i] = quiet.Lists(fetching, pubs[i])
+				}
+			}
+			if fetching.Err() != nil && (failed[i] != nil || pubs[i] == nil) {
+				failed[i] = fmt.Errorf("its lists were not fetched within the %s in which other "+
+					"sources are looked at", within)
+			}
+			return nil
+		})
+	}
+	_ = g.Wait() // the errors are in failed
+	out := map[*Source]error{}
+	for i, src := range sources {
+		if failed[i] != nil {
+			out[src] = failed[i]
+		} else {
+			c.out.Besides = append(c.out.Besides, pubs[i])
+		}
+	}
+	return out
+}
+
 // lookAround reads the indexes of the defined sources that are not in the mirror, once, and puts
 // them into the universe as sources that no view sees. One that cannot be read is named where
 // something is said to be in none.
-func (c *choosing) lookAround(ctx context.Context) {
+func (c *choosing) lookAround(ctx context.Context, within time.Duration) {
 	if c.looked {
 		return
 	}
 	c.looked = true
+	var around, fetched []*Source
 	for _, src := range c.plan.Others {
-		if src.Spec.Family != c.family() || slices.ContainsFunc(c.outside, func(o outside) bool {
+		if src.Spec.Family == c.family() && !slices.ContainsFunc(c.outside, func(o outside) bool {
 			return o.Name == src.Name
 		}) {
+			around = append(around, src)
+			if !slices.ContainsFunc(c.out.Besides, func(p *Publication) bool { return p.Source == src }) {
+				fetched = append(fetched, src)
+			}
+		}
+	}
+	unread := c.fetchAround(ctx, fetched, within)
+	for _, src := range around {
+		if err := unread[src]; err != nil {
+			c.unread = append(c.unread, Unread{src.Name, saying(err)})
 			continue
 		}
 		k, _, err := c.put(ctx, src, c.plan.Mirror.Want.Except...)

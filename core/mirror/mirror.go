@@ -144,10 +144,13 @@ type Builder struct {
 	Families archive.Registry
 	Editions string // folder of the editions
 	Workers  int    // downloads at once; 8 if zero
-	Proof    solve.Limits
-	Now      func() time.Time
-	Log      *slog.Logger
-	Sink     func(Event)
+	// LookAround is how long defined sources that are not in a mirror are waited for where fixes are looked
+	// for in them; 12 s if zero.
+	LookAround time.Duration
+	Proof      solve.Limits
+	Now        func() time.Time
+	Log        *slog.Logger
+	Sink       func(Event)
 }
 
 // upstreamFailures gathers, while a build fetches, which upstreams gave wrong bytes or were too slow: that

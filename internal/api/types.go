@@ -470,13 +470,17 @@ type EditionSpace struct {
 	Held  Space    `json:"held"`  // each file once, as often as the edition may show it
 	Alone Space    `json:"alone"` // what nothing else holds: retiring it and a sweep would free this
 	Lanes []string `json:"lanes"`
+	// Until is when a retired edition goes with a sweep: machines that began with it while a lane showed it
+	// are given its files until then.
+	Until *time.Time `json:"until,omitempty"`
 }
 
 // EditionDetail is all of one edition but its packages.
 type EditionDetail struct {
 	Edition
 	Seal    edition.Edition `json:"seal"`
-	Sealed  bool            `json:"sealed"` // the seal holds
+	Sealed  bool            `json:"sealed"`  // the seal holds
+	Checked time.Time       `json:"checked"` // when the seal was checked: for this answer
 	Problem string          `json:"problem,omitempty"`
 }
 
@@ -727,11 +731,39 @@ type JobEvent struct {
 	Job      *Job          `json:"job,omitempty"` // at the end
 }
 
+// Subject is what a change is of. Calls whose answers do not depend on it need not be made again.
+type Subject string
+
+// What changes can be of.
+const (
+	OfDescription Subject = "description" // what is described, and its revisions
+	OfKeys        Subject = "keys"        // certificates, decisions about them
+	OfEditions    Subject = "editions"    // which exist, and what lanes show
+	OfMachines    Subject = "machines"    // what they reported, and what came of comparing that
+	OfChecks      Subject = "checks"      // what refreshing, probing, building and verifying found
+	OfAccounts    Subject = "accounts"    // and tokens and credentials
+	OfJournal     Subject = "journal"     // an entry was written
+	OfPool        Subject = "pool"        // what it lacks
+)
+
+// Subjects are all of them.
+var Subjects = []Subject{OfDescription, OfKeys, OfEditions, OfMachines, OfChecks, OfAccounts,
+	OfJournal, OfPool}
+
+// Values gives the subjects.
+func (Subject) Values() (out []string) {
+	for _, s := range Subjects {
+		out = append(out, string(s))
+	}
+	return out
+}
+
 // News is what the stream of events sends: one of these, or nothing where it only says that
 // it is still there.
 type News struct {
-	Changed  bool          `json:"changed,omitempty"` // something was recorded
-	ID       int64         `json:"id,omitempty"`      // of the job
+	// Changed is what was recorded, or is otherwise than before.
+	Changed  []Subject     `json:"changed,omitempty"`
+	ID       int64         `json:"id,omitempty"` // of the job
 	Progress *mirror.Event `json:"progress,omitempty"`
 	Job      *Job          `json:"job,omitempty"` // it began or ended; without its result
 }
@@ -862,22 +894,23 @@ type Overview struct {
 	Looked Looked `json:"looked"`
 	// First is the way from an empty service to a machine that installs, until the first files for
 	// machines were taken.
-	First    []FirstStep  `json:"first,omitempty"`
-	NeedsYou finding.List `json:"needs_you"`
-	// Aside is what somebody set aside: it is in NeedsYou again when that ends, or when it is
-	// told of with another severity.
-	Aside []Aside `json:"aside"`
+	First []FirstStep `json:"first,omitempty"`
+	// Needs is what needs attention, the worst first: findings that are alike are one line.
+	Needs    []Alike `json:"needs"`
+	Errors   int     `json:"errors"`   // how many findings that is
+	Warnings int     `json:"warnings"` //
+	Aside    int     `json:"aside"`    // how many findings were set aside
 	// Since is what is new since a time that was asked for.
-	Since     *Since          `json:"since,omitempty"`
-	Jobs      []Job           `json:"jobs"`
-	Sources   []SourceStrip   `json:"sources"`
-	Lanes     []Lane          `json:"lanes"`
-	Editions  int             `json:"editions"`
-	Machines  []LaneMachines  `json:"machines"` // of lanes that have some
-	PoolFiles int             `json:"pool_files"`
-	PoolBytes int64           `json:"pool_bytes"`
-	FreeBytes int64           `json:"free_bytes"`
-	Recent    []journal.Entry `json:"recent"`
+	Since     *Since             `json:"since,omitempty"`
+	Jobs      []Job              `json:"jobs"`
+	Sources   Some[SourceStrip]  `json:"sources"`
+	Lanes     Some[LaneBrief]    `json:"lanes"`
+	Editions  int                `json:"editions"`
+	Machines  Some[LaneMachines] `json:"machines"` // of lanes that have some
+	PoolFiles int                `json:"pool_files"`
+	PoolBytes int64              `json:"pool_bytes"`
+	FreeBytes int64              `json:"free_bytes"`
+	Recent    []journal.Entry    `json:"recent"`
 }
 
 // Found is what a search gave.
@@ -978,15 +1011,48 @@ type SourceStrip struct {
 	Standing string    `json:"standing"`
 	Disabled bool      `json:"disabled,omitempty"`
 	RootDate time.Time `json:"root_date,omitzero"` // zero where nothing was accepted yet
-	Days     []Day     `json:"days"`
-	Worst    string    `json:"worst"` // severity, or empty
+	// Published is how many roots were published on each of the last 90 days; the last one is today
+	// (UTC).
+	Published []int  `json:"published"`
+	Worst     string `json:"worst"` // severity, or empty
 }
 
-// Day is what happened with a source on one day.
-type Day struct {
-	Date      string `json:"date"`
-	Published int    `json:"published"`
-	Editions  int    `json:"editions"`
+// LaneBrief is one lane on the overview.
+type LaneBrief struct {
+	Name    string   `json:"name"`
+	Edition string   `json:"edition"` // empty: nowhere yet
+	Newest  string   `json:"newest"`  // of its mirror; empty: none was made yet
+	Groups  []string `json:"groups"`  // that follow it, three at most
+	All     int      `json:"all"`     // how many groups follow it
+	Worst   string   `json:"worst"`   // severity of what is found of it, or empty
+}
+
+// Some is what matters most of a list, and how long that is.
+type Some[T any] struct {
+	Items []T `json:"items"`
+	All   int `json:"all"`
+}
+
+// Alike is findings of one severity, code and cause, about objects of one kind.
+type Alike struct {
+	Severity finding.Severity `json:"severity"`
+	Code     string           `json:"code"`
+	Cause    string           `json:"cause,omitempty"`
+	Kind     string           `json:"kind"`    // of their objects, such as source
+	Count    int              `json:"count"`   // how many they are
+	Objects  int              `json:"objects"` // about how many
+	Names    []string         `json:"names"`   // of those, three at most
+	// Findings are all of them where they are three or fewer, and the first otherwise: the call findings has
+	// the rest.
+	Findings finding.List `json:"findings"`
+}
+
+// Told is what needs attention, and what of it was set aside.
+type Told struct {
+	NeedsYou finding.List `json:"needs_you"`
+	// Aside is what somebody set aside: it is in NeedsYou again when that ends, or when it is
+	// told of with another severity.
+	Aside []Aside `json:"aside"`
 }
 
 // Page wraps a list with the cursor of what follows; empty: that was all.

@@ -95,7 +95,7 @@ func (a *app) editionShow(complete cobra.CompletionFunc) *cobra.Command {
 }
 
 func (a *app) editionDetail(e api.EditionDetail) {
-	seal := "holds, by " + short(e.Seal.SiteKey)
+	seal := "holds, by " + short(e.Seal.SiteKey) + ", checked " + date(e.Checked)
 	if !e.Sealed {
 		seal = "BROKEN: " + e.Problem
 	}
@@ -136,6 +136,26 @@ var itemListing = listing[api.Item]{
 	empty: "no package of it is like that",
 }
 
+// inEdition refuses a source or an architecture of which an edition has nothing.
+func (a *app) inEdition(ctx context.Context, path, source, arch string) error {
+	e, err := client.Get[api.EditionDetail](ctx, a.client(), path)
+	if err != nil {
+		return err
+	}
+	sources, arches := []string{""}, []string{"", "all", "any", "noarch"}
+	for _, s := range e.Seal.Sources {
+		sources, arches = append(sources, s.Name), append(arches, s.Architectures...)
+	}
+	if !slices.Contains(sources, source) {
+		return oneOf("--source", source, sources[1:])
+	}
+	slices.Sort(arches[1:])
+	if arches = slices.Compact(arches); !slices.Contains(arches, arch) {
+		return oneOf("--arch", arch, arches[1:])
+	}
+	return nil
+}
+
 func (a *app) editionPackages(complete cobra.CompletionFunc) *cobra.Command {
 	var search, source, arch string
 	c := &cobra.Command{Use: "packages MIRROR/N",
@@ -156,6 +176,11 @@ func (a *app) editionPackages(complete cobra.CompletionFunc) *cobra.Command {
 			items = slices.DeleteFunc(items, func(it api.Item) bool {
 				return source != "" && it.Source != source || arch != "" && it.Arch != arch
 			})
+			if len(items) == 0 && source+arch != "" {
+				if err := a.inEdition(cmd.Context(), path, source, arch); err != nil {
+					return err
+				}
+			}
 			return itemListing.show(a, items)
 		}}
 	c.Flags().StringVar(&search, "search", "", "only packages with this in their name or summary")

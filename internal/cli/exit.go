@@ -35,17 +35,16 @@ type exitMeaning struct {
 // exitTable is the table that docs/commands.md and the help show.
 var exitTable = []exitMeaning{
 	{exitDone, "done; a question was answered with yes, or there was nothing to do"},
-	{exitNo, "the answer is no: findings of severity error in what was checked, compared, to be recorded " +
-		"or " +
-		"estimated; a root that is refused; a proof that fails; files or a journal that are not what was " +
-		"sealed; no certificate that signed; status where something needs somebody; a difference, where " +
-		"--same asks for none; a change that the service refuses for its content; a question that was " +
-		"answered with no"},
+	{exitNo, "the answer is no: findings of severity error in what was checked, compared, to be recorded, " +
+		"estimated, previewed, proved or built; a root that is refused; files or a journal that are not " +
+		"what was sealed; no certificate that signed; status where something needs somebody; a " +
+		"difference, where --same asks for none; a change that the service refuses for its content; a " +
+		"question that was answered with no"},
 	{exitUsage, "the call was wrong: an unknown command, option or name, or a value that cannot be"},
 	{exitUnreachable, "the service could not be reached"},
 	{exitRefused, "refused: no valid token, or one without the right to do this"},
-	{exitFailed, "the work failed: a build that seals nothing, and whatever the machine, the disk or the " +
-		"network kept from being done"},
+	{exitFailed, "the work failed: the machine, the disk or the network kept it from being done, or it was " +
+		"stopped"},
 	{exitInterrupted, "left with Ctrl-C; a job that was followed goes on"},
 }
 

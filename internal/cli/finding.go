@@ -13,26 +13,20 @@ import (
 	"stockade/internal/client"
 )
 
-// told is what needs somebody, and what of it was set aside.
-type told struct {
-	NeedsYou finding.List `json:"needs_you"`
-	Aside    []api.Aside  `json:"aside"`
-}
-
 func (a *app) findingCommand() *cobra.Command {
 	list := &cobra.Command{Use: "list", Short: "List what needs somebody, and what was set aside",
 		Example: "  stockade finding list", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			o, err := client.Get[api.Overview](cmd.Context(), a.client(), "/overview")
+			o, err := client.Get[api.Told](cmd.Context(), a.client(), "/findings")
 			if err != nil {
 				return err
 			}
-			return a.showTold(told{o.NeedsYou, o.Aside})
+			return a.showTold(o)
 		}}
 	return noun("finding", "What needs somebody", list, a.setAside(), a.takeUp())
 }
 
-func (a *app) showTold(t told) error {
+func (a *app) showTold(t api.Told) error {
 	var names []string
 	for _, f := range t.NeedsYou {
 		names = append(names, f.Code+" "+f.Object)
@@ -86,14 +80,14 @@ the object, is told all the same; the page of the object goes on saying it.`,
 			if err != nil {
 				return usage("--until %q is not a day as 2027-01-31", until)
 			}
-			o, err := client.Get[api.Overview](cmd.Context(), a.client(), "/overview")
+			o, err := client.Get[api.Told](cmd.Context(), a.client(), "/findings")
 			if err != nil {
 				return err
 			}
 			all, err := meant(o.NeedsYou, args[0], args[1])
 			for _, f := range all {
 				if err == nil {
-					o, err = client.Post[api.Overview](cmd.Context(), a.client(), "/aside",
+					o, err = client.Post[api.Told](cmd.Context(), a.client(), "/aside",
 						api.AsideAsked{Object: f.Object, Code: f.Code, Cause: f.Cause, Severity: f.Severity,
 							Text: f.Text, Until: at, Reason: reason})
 				}
@@ -101,7 +95,7 @@ the object, is told all the same; the page of the object goes on saying it.`,
 			if err != nil {
 				return err
 			}
-			return a.showTold(told{o.NeedsYou, o.Aside})
+			return a.showTold(o)
 		}}
 	c.Flags().StringVar(&until, "until", "", "the day (YYYY-MM-DD, UTC) on which it is told again")
 	c.Flags().StringVar(&reason, "reason", "", "why it can wait")
@@ -115,7 +109,7 @@ func (a *app) takeUp() *cobra.Command {
 		Example: "  stockade finding take-up mirror.missing-dependency \"mirror tarn-whole\"",
 		Args:    cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			o, err := client.Get[api.Overview](cmd.Context(), a.client(), "/overview")
+			o, err := client.Get[api.Told](cmd.Context(), a.client(), "/findings")
 			if err != nil {
 				return err
 			}
@@ -128,13 +122,13 @@ func (a *app) takeUp() *cobra.Command {
 				query := url.Values{"object": {f.Object}, "code": {f.Code}, "cause": {f.Cause},
 					"severity": {string(f.Severity)}, "text": {f.Text}}
 				if err == nil {
-					o, err = client.Call[api.Overview](cmd.Context(), a.client(), "DELETE",
+					o, err = client.Call[api.Told](cmd.Context(), a.client(), "DELETE",
 						"/aside?"+query.Encode(), nil)
 				}
 			}
 			if err != nil {
 				return err
 			}
-			return a.showTold(told{o.NeedsYou, o.Aside})
+			return a.showTold(o)
 		}}
 }

@@ -144,7 +144,7 @@ func (a *app) mirrorWork(verb, short string, complete cobra.CompletionFunc) *cob
 			}
 			return a.each(args, func(name string) error {
 				return a.job(cmd.Context(), work{path: "/mirrors/" + url.PathEscape(name) + "/" + verb,
-					detach: detach, told: a.outcome,
+					detach: detach, told: a.outcome, asked: true,
 					ids: func(j api.Job) []string { return a.outcomeNames(cmd.Context(), verb, name, j) }})
 			})
 		}}

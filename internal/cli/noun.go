@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/url"
 	"os"
@@ -174,20 +175,23 @@ func showEach[T any](a *app, args []string, get func(string) (T, error), draw fu
 			draw(v)
 		}
 	}
-	if len(all) == 1 {
-		return a.show(all[0], drawn, names)
-	}
 	return a.show(all, drawn, names)
 }
 
 // each does something with several things, one after the other. What keeps one from
-// being done keeps the others from nothing; all is told.
+// being done keeps the others from nothing; all is told. As JSON and YAML the results are a list, of one as
+// of several.
 func (a *app) each(args []string, do func(arg string) error) error {
-	if len(args) == 1 {
-		return do(args[0])
-	}
 	codes := []int{}
 	a.gathering = true
+	if len(args) == 1 {
+		err := do(args[0])
+		a.gathering = false
+		if len(a.gathered) > 0 {
+			err = errors.Join(a.show(a.gathered, nil, nil), err)
+		}
+		return err
+	}
 	for _, arg := range args {
 		err := do(arg)
 		code := a.end(err)

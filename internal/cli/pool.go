@@ -74,8 +74,12 @@ func (a *app) poolUsage(u api.PoolUsage) {
 		"free on the disk", size(u.Free))
 	var rows [][]string
 	for _, e := range u.Editions {
+		lanes := strings.Join(e.Lanes, ", ")
+		if e.Until != nil {
+			lanes = "retired; kept until " + date(*e.Until)
+		}
 		rows = append(rows, []string{e.Name, strconv.Itoa(e.Held.Files), size(e.Held.Bytes),
-			size(e.Alone.Bytes), strings.Join(e.Lanes, ", ")})
+			size(e.Alone.Bytes), lanes})
 	}
 	fmt.Fprintln(a.out)
 	a.table([]column{{head: "EDITION"}, {head: "FILES", right: true, spare: 1},

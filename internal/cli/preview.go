@@ -31,7 +31,8 @@ fetched; no package is, so what would be found inside them is not known yet.`,
 			}
 			changes := 0
 			err := a.job(cmd.Context(), work{path: "/mirrors/" + url.PathEscape(args[0]) + "/preview", in: in,
-				told: func(j api.Job) { a.previewed(decode[mirror.Preview](j.Result)) },
+				asked: true,
+				told:  func(j api.Job) { a.previewed(decode[mirror.Preview](j.Result)) },
 				ids: func(j api.Job) (out []string) {
 					for _, c := range decode[mirror.Preview](j.Result).Changes {
 						out = append(out, c.Name)

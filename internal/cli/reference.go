@@ -165,7 +165,8 @@ const referenceHead = `# Commands
 
 'stockade NOUN VERB'. Results go to standard output, progress and messages to standard error. Every
 command that prints records takes '-o table' (cut to the terminal; '--wide' shows all), '-o json',
-'-o yaml' and '-o ids' (one name a line, for pipes); with 'json' and 'yaml' errors come in that form
+'-o yaml' and '-o ids' (one name a line, for pipes). A command that takes several names prints a list with
+'json' and 'yaml', also where one is named. With these two errors come in that form
 too, on standard error, with the fields of a problem of the API and 'exit_code'. Without a terminal
 nothing is cut or coloured; 'NO_COLOR' and 'COLUMNS' are honoured.
 

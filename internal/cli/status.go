@@ -92,8 +92,14 @@ func (a *app) state(ctx context.Context, since string) (state, error) {
 	if err != nil {
 		return s, err
 	}
-	s.NeedsYou, s.Lanes, s.Jobs, s.Looked = o.NeedsYou, o.Lanes, o.Jobs, o.Looked
-	s.Aside = o.Aside
+	t, err := client.Get[api.Told](ctx, c, "/findings")
+	if err != nil {
+		return s, err
+	}
+	if s.Lanes, err = client.All[api.Lane](ctx, c, "/lanes"); err != nil {
+		return s, err
+	}
+	s.NeedsYou, s.Aside, s.Jobs, s.Looked = t.NeedsYou, t.Aside, o.Jobs, o.Looked
 	s.Editions, s.PoolBytes, s.FreeBytes = o.Editions, o.PoolBytes, o.FreeBytes
 	for _, l := range s.Lanes {
 		if l.Edition != "" && l.Edition != l.Newest {

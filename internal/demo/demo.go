@@ -224,7 +224,7 @@ func (d *demo) walk(s *service.Service) error {
 			"tarn"}, publish},
 		{"What a build would change now, against what the machines of steady have", 0, []string{"mirror",
 			"preview", "barrage", "--lane", "steady"}, nil},
-		{"Somebody changes one byte of it on that server: refused, nothing is sealed", 5, []string{"mirror",
+		{"Somebody changes one byte of it on that server: refused, nothing is sealed", 1, []string{"mirror",
 			"build", "barrage"}, tamper},
 		{"The southern server has it right: that one is used, and the build goes through", 0, []string{
 			"mirror", "build", "barrage"}, d.south},
@@ -234,7 +234,7 @@ func (d *demo) walk(s *service.Service) error {
 		{"", 0, []string{"mirror", "build", "barrage"}, nil},
 		{"A faithful copy: every byte as upstream has it, its signatures still valid", 0, []string{"mirror",
 			"build", "tarn-whole"}, nil},
-		{"Lamps: upstream's lamp-watch needs what nobody upstream has. No seal while that is so", 5,
+		{"Lamps: upstream's lamp-watch needs what nobody upstream has. No seal while that is so", 1,
 			[]string{
 				"mirror", "build", "lamps"}, nil},
 		{"The house builds it, and adds the file: looked into, indexed, signed by the site", 0, []string{
@@ -262,7 +262,7 @@ func (d *demo) walk(s *service.Service) error {
 		{"", 0, []string{"mirror", "build", "launch"}, nil},
 		{"", 0, []string{"lane", "move", "survey", "launch/1"}, nil},
 		{"", 0, []string{"group", "files", "survey-launch", "--out", rel("survey-launch")}, nil},
-		{"Somebody puts a package of their own among the launch's, with a signature of their own: refused", 5,
+		{"Somebody puts a package of their own among the launch's, with a signature of their own: refused", 1,
 			[]string{"mirror", "build", "launch"}, d.foreignPackage},
 		{"", 0, []string{"package", "list"}, nil},
 		{"A vendor whose server only customers get into: what it is shown stands in no document", 0,

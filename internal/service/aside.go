@@ -3,6 +3,7 @@ package service
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -26,13 +27,26 @@ func keyOf(f finding.Finding) asideKey {
 }
 
 func asideOf(e journal.Entry) asideKey {
-	return asideKey{e.Object, e.Detail["code"], e.Detail["cause"], e.Detail["severity"], e.Detail["about"]}
+	about := e.Detail["about"]
+	if text := e.Detail["text"]; text != "" { // until December 2026 the digest left all digits out
+		about = saying(text)
+	}
+	return asideKey{e.Object, e.Detail["code"], e.Detail["cause"], e.Detail["severity"], about}
 }
 
-// saying is a digest of what a text says, whatever numbers stand in it.
+// saying is a digest of what a text says, whatever numbers stand in it: the digits of words that begin
+// with one, such as counts, dates and versions, are left out. Those of names are not, since libtide2 and
+// libtide3 are two packages.
 func saying(text string) string {
+	within, number := false, false // a word; one that begins with a digit
 	said := strings.Map(func(r rune) rune {
-		if unicode.IsDigit(r) {
+		switch word := unicode.IsLetter(r) || unicode.IsDigit(r); {
+		case unicode.IsSpace(r):
+			within, number = false, false
+		case word && !within:
+			within, number = true, unicode.IsDigit(r)
+		}
+		if number && unicode.IsDigit(r) {
 			return -1
 		}
 		return r
@@ -45,22 +59,19 @@ func saying(text string) string {
 const asideMost = 366 * 24 * time.Hour
 
 // setApart takes out of what needs somebody what was set aside and is so still.
-func (s *Service) setApart(all finding.List) (needs finding.List, aside []api.Aside, err error) {
-	now, err := s.ledger.read(s.db, s.keys)
-	if err != nil {
-		return nil, nil, err
-	}
+func (m *model) setApart(all finding.List, at time.Time) (needs finding.List, aside []api.Aside) {
+	now := m.force
 	needs, aside = finding.List{}, []api.Aside{}
 	for _, f := range all {
 		a, ok := now.aside[keyOf(f)]
-		if now.broken != nil || !ok || !s.now().Before(a.Until) {
+		if now.broken != nil || !ok || !at.Before(a.Until) {
 			needs = append(needs, f)
 			continue
 		}
 		a.Finding = f
 		aside = append(aside, a)
 	}
-	return needs, aside, nil
+	return needs, aside
 }
 
 // handleSetAside sets a finding aside that is told now. What contradicts the journal stays.
@@ -96,7 +107,7 @@ func (s *Service) handleSetAside(c *gin.Context) (any, error) {
 		"until": in.Until.UTC().Format(time.RFC3339), "reason": in.Reason, "text": in.Text})); err != nil {
 		return nil, err
 	}
-	return s.overview(time.Time{})
+	return s.told()
 }
 
 func (k asideKey) detail(more map[string]string) map[string]string {
@@ -119,10 +130,10 @@ func (s *Service) handleTakeUp(c *gin.Context) (any, error) {
 			"nothing with the code %s was set aside there", finding.Harmless(key.code))
 	}
 	if err := s.record(asking(c), "finding.take-up", key.object,
-		key.detail(map[string]string{})); err != nil {
+		key.detail(map[string]string{"text": c.Query("text")})); err != nil {
 		return nil, err
 	}
-	return s.overview(time.Time{})
+	return s.told()
 }
 
 // A visit ends when nobody looked for so long.
@@ -161,29 +172,25 @@ const (
 )
 
 // newSince gives what happened since a time.
-func (s *Service) newSince(at time.Time, sources []string, lanes []api.Lane,
-	editions []api.Edition) (*api.Since, error) {
+func (s *Service) newSince(m *model, at time.Time, lanes []api.Lane) (*api.Since, error) {
 	out := &api.Since{At: at, Roots: []api.NewRoot{}, Editions: []string{}, Moves: []api.LaneMove{},
 		Failures: []api.Job{}}
 	// The days are kept when a root is another than the one before, and not at each refresh.
-	kept, err := s.db.AllKept("days")
-	if err != nil {
-		return nil, err
-	}
-	for _, k := range kept {
-		if !k.At.After(at) || !slices.Contains(sources, k.Name) || len(out.Roots) == newMost {
+	for _, name := range slices.Sorted(maps.Keys(m.kept["days"])) {
+		k := m.kept["days"][name]
+		if _, there := m.set.Sources[name]; !there || !k.At.After(at) || len(out.Roots) == newMost {
 			continue
 		}
 		var a mirror.Accepted
-		_, there, err := s.db.Kept("accepted", k.Name, &a)
+		_, there, err := m.keptOf("accepted", name, &a)
 		if err != nil {
 			return nil, err
 		}
 		if there {
-			out.Roots = append(out.Roots, api.NewRoot{Source: k.Name, Date: a.Date, At: k.At})
+			out.Roots = append(out.Roots, api.NewRoot{Source: name, Date: a.Date, At: k.At})
 		}
 	}
-	for _, e := range editions {
+	for _, e := range m.editionsOf("") {
 		if e.Created.After(at) && len(out.Editions) < newMost {
 			out.Editions = append(out.Editions, e.Name)
 		}

@@ -25,8 +25,8 @@ func (d *desk) toldOf() finding.Finding {
 				key.Fingerprint + "}\nsources:\n  tarn: {family: deb, standing: official, " +
 				"upstreams: [{url: \"https://north.tarn.example/tarn\"}], release: heron, " +
 				"components: [core], architectures: [amd64], signed_by: [tarn-archive]}\n"}}}), 200, nil)
-	var o api.Overview
-	d.must(d.ask(api.Viewer, "GET", "/overview", nil), 200, &o)
+	var o api.Told
+	d.must(d.ask(api.Viewer, "GET", "/findings", nil), 200, &o)
 	if len(o.NeedsYou) == 0 {
 		d.t.Fatal("nothing is told of a source whose key is not there")
 	}
@@ -60,8 +60,8 @@ func TestAFindingIsSetAsideUntilItsDateOrUntilItGetsWorse(t *testing.T) {
 	}
 	needs := func() (needed, aside bool) {
 		t.Helper()
-		var o api.Overview
-		d.must(d.ask(api.Viewer, "GET", "/overview", nil), 200, &o)
+		var o api.Told
+		d.must(d.ask(api.Viewer, "GET", "/findings", nil), 200, &o)
 		return slices.ContainsFunc(o.NeedsYou, func(x finding.Finding) bool { return keyOf(x) == keyOf(f) }),
 			slices.ContainsFunc(o.Aside, func(a api.Aside) bool {
 				return keyOf(a.Finding) == keyOf(f) && a.By == "a-operator" && a.Reason == good.Reason
@@ -71,9 +71,11 @@ func TestAFindingIsSetAsideUntilItsDateOrUntilItGetsWorse(t *testing.T) {
 	if needed, aside := needs(); needed || !aside {
 		t.Error("it is not set aside")
 	}
-	if needs, aside, err := d.s.setApart(finding.List{f.Rated(finding.Warning)}); err != nil ||
-		len(needs) != 1 || len(aside) != 0 {
-		t.Errorf("with another severity it is told: %v %v %v", needs, aside, err)
+	m, err := d.s.model()
+	must.Do(t, err)
+	if needs, aside := m.setApart(finding.List{f.Rated(finding.Warning)}, time.Now()); len(needs) != 1 ||
+		len(aside) != 0 {
+		t.Errorf("with another severity it is told: %v %v", needs, aside)
 	}
 	var src api.Source
 	d.must(d.ask(api.Viewer, "GET", "/sources/tarn", nil), 200, &src)

@@ -7,9 +7,12 @@ import (
 	"encoding/json"
 	"errors"
 	"maps"
+	"runtime"
 	"slices"
 	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"stockade/core/archive"
 	"stockade/core/definition"
@@ -81,28 +84,23 @@ type shownGroup struct {
 
 // compareAll compares what is not compared yet.
 func (s *Service) compareAll(ctx context.Context) error {
-	counts, err := s.db.MachineCounts()
+	counts, err := s.machineCounts()
 	if err != nil || len(counts) == 0 {
 		return err
 	}
-	set, err := s.db.Described()
+	m, err := s.model()
 	if err != nil {
 		return err
 	}
-	at, err := s.lanesNow(set)
-	if err != nil {
-		return err
-	}
+	set, at := m.set, m.lanesNow()
 	groups := map[string]map[string]shownGroup{} // by edition and group
 	basis := map[string]string{}
 	for _, n := range counts {
 		g, ok := set.Groups[n.Group]
 		shown := at[g.Lane]
 		if !ok || shown == "" {
-			if n, err := s.db.ForgetCompared(n.Group); err != nil {
+			if _, err := s.db.ForgetCompared(n.Group); err != nil {
 				return err
-			} else if n > 0 {
-				s.live.change()
 			}
 			continue
 		}
@@ -165,21 +163,42 @@ func (s *Service) shownTheGroup(name string, g definition.Group, shown string) (
 // toCompare is a machine with what it has installed.
 type toCompare struct {
 	store.Machine
+	list      []byte // as it was reported, packed
 	installed []archive.Installed
 	problem   string
+}
+
+// read reads the list of a machine.
+func (x *toCompare) read(set *definition.Set) {
+	raw, err := unpacked(x.list)
+	if err == nil {
+		x.installed, err = machine.ReadReport(families.All, set.Groups[x.Group].Family, raw)
+	}
+	if err != nil {
+		x.problem = "its list cannot be read: " + err.Error()
+	}
+}
+
+// sideBySide does something with each of n things, as many at once as there are processors.
+func sideBySide(n int, do func(i int) error) error {
+	var g errgroup.Group
+	g.SetLimit(runtime.NumCPU())
+	for i := range n {
+		g.Go(func() error { return do(i) })
+	}
+	return g.Wait()
 }
 
 // compareWith compares machines of groups whose lanes show an edition, some at once.
 func (s *Service) compareWith(ctx context.Context, set *definition.Set, shown string,
 	groups map[string]shownGroup) error {
 	var batch []toCompare
-	names := map[string]bool{}
 	flush := func() error {
 		if len(batch) == 0 {
 			return nil
 		}
-		err := s.compareBatch(ctx, set, shown, groups, batch, func(name string) bool { return names[name] })
-		batch, names = nil, map[string]bool{}
+		err := s.compareBatch(ctx, set, shown, groups, batch)
+		batch = nil
 		return err
 	}
 	for _, group := range slices.Sorted(maps.Keys(groups)) {
@@ -188,22 +207,12 @@ func (s *Service) compareWith(ctx context.Context, set *definition.Set, shown st
 			return err
 		}
 		for _, m := range machines {
-			x := toCompare{Machine: m}
 			told, err := s.db.InventoryBy(m.Name)
 			if err != nil {
 				return err
 			}
-			raw, err := unpacked(told.List)
-			if err == nil {
-				x.installed, err = machine.ReadReport(families.All, set.Groups[group].Family, raw)
-			}
-			if err != nil {
-				x.problem = "its list cannot be read: " + err.Error()
-			}
-			for _, p := range x.installed {
-				names[p.Name] = true
-			}
-			if batch = append(batch, x); len(batch) == comparedAtOnce {
+			batch = append(batch, toCompare{Machine: m, list: told.List})
+			if len(batch) == comparedAtOnce {
 				if err := flush(); err != nil {
 					return err
 				}
@@ -227,7 +236,16 @@ func (s *Service) offered(shown string, asked func(string) bool) (*machine.Offer
 }
 
 func (s *Service) compareBatch(ctx context.Context, set *definition.Set, shown string,
-	groups map[string]shownGroup, batch []toCompare, asked func(string) bool) error {
+	groups map[string]shownGroup, batch []toCompare) error {
+	if err := sideBySide(len(batch), func(i int) error { batch[i].read(set); return ctx.Err() }); err != nil {
+		return err
+	}
+	names := map[string]bool{}
+	for _, m := range batch {
+		for _, p := range m.installed {
+			names[p.Name] = true
+		}
+	}
 	var offered *machine.Offered
 	unread := ""
 	offerings := map[string]*machine.Offering{}
@@ -242,7 +260,7 @@ func (s *Service) compareBatch(ctx context.Context, set *definition.Set, shown s
 		if c.Problem == "" {
 			if offered == nil && unread == "" {
 				var err error
-				offered, err = s.offered(shown, asked)
+				offered, err = s.offered(shown, func(name string) bool { return names[name] })
 				if f, ok := finding.From(err); ok && f.Code != finding.FaultCode {
 					unread = shown + " cannot be read: " + f.Text
 				} else if err != nil {
@@ -260,18 +278,16 @@ func (s *Service) compareBatch(ctx context.Context, set *definition.Set, shown s
 				return err
 			}
 		}
-		raw, err := json.Marshal(append([]machine.InstalledPackage{}, c.Comparison.Items...))
-		if err != nil {
-			return err
-		}
-		if c.Items, err = packed(raw); err != nil {
-			return err
-		}
 		out = append(out, c)
 	}
-	if err := s.db.KeepCompared(out); err != nil {
+	if err := sideBySide(len(out), func(i int) error {
+		raw, err := json.Marshal(append([]machine.InstalledPackage{}, out[i].Comparison.Items...))
+		if err == nil {
+			out[i].Items, err = packed(raw)
+		}
+		return err
+	}); err != nil {
 		return err
 	}
-	s.live.change()
-	return nil
+	return s.db.KeepCompared(out)
 }

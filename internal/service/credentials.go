@@ -99,12 +99,11 @@ func credential(set *definition.Set, t *trusted, all states, name string) api.Cr
 }
 
 func (s *Service) credentials() (*definition.Set, *trusted, states, error) {
-	t, set, err := s.trustedAndSet()
+	m, err := s.model()
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	all, err := s.states(set, t)
-	return set, t, all, err
+	return m.set, m.trusted, m.found, nil
 }
 
 func (s *Service) handleCredentials(c *gin.Context) (any, error) {

@@ -18,6 +18,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"stockade/core/archive"
+	"stockade/core/definition"
 	"stockade/core/edition"
 	"stockade/core/families"
 	"stockade/core/finding"
@@ -206,6 +207,10 @@ func (s *Service) shown() (map[string][]string, error) {
 	if err != nil {
 		return nil, err
 	}
+	return shownBy(set, now), nil
+}
+
+func shownBy(set *definition.Set, now *inForce) map[string][]string {
 	out := map[string][]string{}
 	for lane := range set.Lanes {
 		if moves := now.moves(lane); len(moves) > 0 {
@@ -216,30 +221,30 @@ func (s *Service) shown() (map[string][]string, error) {
 	for _, l := range out {
 		slices.Sort(l)
 	}
-	return out, nil
+	return out
 }
 
 func (s *Service) editionList(name string) ([]api.Edition, error) {
-	shown, err := s.shown()
+	m, err := s.model()
 	if err != nil {
 		return nil, err
 	}
-	return s.editionsOf(name, shown)
+	return m.editionsOf(name), nil
 }
 
-// editionsOf gives the editions of a mirror that stand, or of all; shown is what lanes show.
-func (s *Service) editionsOf(name string, shown map[string][]string) ([]api.Edition, error) {
-	all, err := s.db.Editions(name)
-	if err != nil {
-		return nil, err
+// editionsOf gives the editions of a mirror that are not retired, or of all, newest first.
+func (m *model) editionsOf(name string) []api.Edition {
+	mirrors := []string{name}
+	if name == "" {
+		mirrors = slices.Sorted(maps.Keys(m.editions))
 	}
 	out := []api.Edition{}
-	for _, e := range all {
-		if !e.Retired {
-			out = append(out, editionOf(e, shown))
+	for _, mirror := range mirrors {
+		for _, e := range m.editions[mirror] {
+			out = append(out, editionOf(e, m.shown))
 		}
 	}
-	return out, nil
+	return out
 }
 
 func editionOf(e store.Edition, shown map[string][]string) api.Edition {
@@ -474,20 +479,26 @@ func (s *Service) handleEditions(c *gin.Context) (any, error) {
 }
 
 func (s *Service) handleEdition(c *gin.Context, name string, n int) (any, error) {
-	e, rec, err := s.standing(name, n)
-	if e == nil && (rec.Mirror == "" || rec.Retired) {
+	rec, err := s.stands(name, n)
+	if err != nil {
 		return nil, err
 	}
-	shown, serr := s.shown()
-	if serr != nil {
-		return nil, serr
-	}
-	out := api.EditionDetail{Edition: editionOf(rec, shown)}
+	m, err := s.model()
 	if err != nil {
-		out.Problem = err.Error()
-		return out, nil
+		return nil, err
 	}
-	out.Seal, out.Sealed = *e.Edition, true
+	// What is said of the seal is checked now, and not when the edition was first opened.
+	out := api.EditionDetail{Edition: editionOf(rec, m.shown), Checked: s.now().UTC()}
+	e, err := s.openEdition(name, n)
+	switch f, found := finding.From(err); {
+	case err == nil:
+		out.Seal, out.Sealed = *e.Edition, true
+	case !found || f.Code == finding.FaultCode:
+		return nil, err // it says nothing of the seal
+	default:
+		out.Problem = err.Error()
+		s.editions.forget(name, n) // nothing more is served of it either
+	}
 	return out, nil
 }
 

@@ -5,9 +5,7 @@ import (
 	"maps"
 	"slices"
 
-	"stockade/core/definition"
 	"stockade/core/finding"
-	"stockade/core/mirror"
 	"stockade/internal/api"
 )
 
@@ -26,15 +24,11 @@ func (s *Service) filesTaken(group string) error {
 
 // firstPath gives the way from an empty service to a machine that installs, each step with what came
 // of it, or what it needs; nothing once the first files for machines were taken.
-func (s *Service) firstPath(set *definition.Set, lanes []api.Lane,
-	editions []api.Edition) ([]api.FirstStep, error) {
-	if _, there, err := s.db.Kept("taken", "files", &taken{}); there || err != nil {
-		return nil, err
+func (s *Service) firstPath(m *model, lanes []api.Lane) ([]api.FirstStep, error) {
+	if _, there := m.kept["taken"]["files"]; there {
+		return nil, nil
 	}
-	t, err := s.readTrusted()
-	if err != nil {
-		return nil, err
-	}
+	set, t, editions := m.set, m.trusted, m.editionsOf("")
 	p := firstWay{}
 	sources := slices.DeleteFunc(slices.Sorted(maps.Keys(set.Sources)), func(name string) bool {
 		return set.Sources[name].Disabled || set.Sources[name].Managed()
@@ -51,14 +45,10 @@ func (s *Service) firstPath(set *definition.Set, lanes []api.Lane,
 		if len(t.keyring(set, name, s.now).Counting()) > 0 || set.Sources[name].Unsigned.Reason != "" {
 			counting = append(counting, name)
 		}
-		if _, there, err := s.db.Kept("probe", name, &probed{}); err != nil {
-			return nil, err
-		} else if there {
+		if _, there := m.kept["probe"][name]; there {
 			measured = append(measured, name)
 		}
-		if _, there, err := s.db.Kept("accepted", name, &mirror.Accepted{}); err != nil {
-			return nil, err
-		} else if there {
+		if _, there := m.kept["accepted"][name]; there {
 			fresh = append(fresh, name)
 		}
 	}

@@ -89,34 +89,26 @@ func (s *Service) groupFiles(name, at, named string) (api.Files, error) {
 }
 
 func (s *Service) handleGroups(c *gin.Context) (any, error) {
-	set, all, err := s.toldNow()
+	m, all, err := s.toldNow()
 	if err != nil {
 		return nil, err
 	}
 	var out []api.Group
-	now, err := s.ledger.read(s.db, s.keys)
-	if err != nil {
-		return nil, err
-	}
-	for _, name := range slices.Sorted(maps.Keys(set.Groups)) {
-		out = append(out, describeGroup(set, all, now, name))
+	for _, name := range slices.Sorted(maps.Keys(m.set.Groups)) {
+		out = append(out, m.group(all, name))
 	}
 	return page(out, nil)
 }
 
 func (s *Service) handleGroup(c *gin.Context) (any, error) {
-	set, all, err := s.toldNow()
+	m, all, err := s.toldNow()
 	if err != nil {
 		return nil, err
 	}
-	if _, ok := set.Groups[c.Param("name")]; !ok {
-		return nil, dangling("", "group", c.Param("name"), set.Groups)
+	if _, ok := m.set.Groups[c.Param("name")]; !ok {
+		return nil, dangling("", "group", c.Param("name"), m.set.Groups)
 	}
-	now, err := s.ledger.read(s.db, s.keys)
-	if err != nil {
-		return nil, err
-	}
-	return describeGroup(set, all, now, c.Param("name")), nil
+	return m.group(all, c.Param("name")), nil
 }
 
 func (s *Service) handleGroupFiles(c *gin.Context) (any, error) {
@@ -216,10 +208,11 @@ func (s *Service) beside(by actor, f api.Files) (*api.Beside, error) {
 	return out, err
 }
 
-func describeGroup(set *definition.Set, all states, now *inForce, name string) api.Group {
-	g := set.Groups[name]
+// group describes a group; all is what is found, of machines as well.
+func (m *model) group(all states, name string) api.Group {
+	g := m.set.Groups[name]
 	out := api.Group{Name: name, Group: g, Findings: all.of("group " + name)}
-	if moves := now.moves(g.Lane); len(moves) > 0 {
+	if moves := m.force.moves(g.Lane); len(moves) > 0 {
 		out.Edition = latest(moves)
 	}
 	return out

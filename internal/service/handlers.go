@@ -20,6 +20,7 @@ func (s *Service) handlers() map[string]handler {
 		"schema":   s.handleSchema,
 		"whoami":   s.handleWhoami,
 		"overview": s.handleOverview,
+		"findings": s.handleFindings,
 
 		"definitions": s.handleDefinitions,
 		"names":       s.handleNames,

@@ -238,6 +238,16 @@ func (s *Service) handleAddPackage(c *gin.Context) (any, error) {
 }
 
 func (s *Service) handleHousePackages(c *gin.Context) (any, error) {
+	if name := c.Query("source"); name != "" {
+		m, err := s.model()
+		if err != nil {
+			return nil, err
+		}
+		if src, ok := m.set.Sources[name]; ok && !src.Managed() {
+			return nil, badQuery("source", name, "it has upstreams, and packages are added by hand to house "+
+				"sources without any")
+		}
+	}
 	return page(s.housePackages(c.Query("source")))
 }
 

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"github.com/klauspost/compress/gzhttp"
 
 	"stockade/core/finding"
 	"stockade/core/journal"
@@ -39,7 +40,21 @@ func (s *Service) handler() http.Handler {
 		g.Handle(r.Method, api.Base+ginPath(r.Path), s.allow(r), s.received(r), s.answer(r, h))
 	}
 	g.NoRoute(s.consoleFiles())
-	return g
+	return compressed(g)
+}
+
+// compressFrom is from how many bytes on an answer is compressed: below, it would save nothing.
+const compressFrom = 1400
+
+// compressed sends texts compressed to whoever takes that. Streams of events, and files, go as they are.
+func compressed(h http.Handler) http.Handler {
+	wrap, err := gzhttp.NewWrapper(gzhttp.MinSize(compressFrom), gzhttp.ContentTypes([]string{
+		"application/json", "application/problem+json", "text/csv", "text/html", "text/css",
+		"text/javascript", "image/svg+xml"}))
+	if err != nil {
+		panic(err) // the options are not right
+	}
+	return wrap(h)
 }
 
 // ginPath rewrites {name} as gin has it; {path} takes the rest of the path.

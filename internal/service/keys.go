@@ -99,7 +99,7 @@ func (s *Service) readTrusted() (*trusted, error) {
 	if err != nil {
 		return nil, err
 	}
-	t.Decisions, t.broken, t.retired, t.history = now.decisions, now.broken, now.retired, now.history
+	t.Decisions, t.broken, t.retired, t.history = now.decisions.Clone(), now.broken, now.retired, now.history
 	if t.given, err = s.given(now); err != nil {
 		return nil, err
 	}
@@ -149,47 +149,62 @@ func (t *trusted) keyring(set *definition.Set, source string, now func() time.Ti
 	return t.Keyring(source, set.Signers(source), t.certificates, now).Under(set.Policy(source))
 }
 
+// aboutKeys is what is described and decided about certificates, by fingerprint.
+type aboutKeys struct {
+	names, neededBy  map[string][]string // in the description; by which sources
+	vouched, waiting map[string][]api.Vouched
+}
+
+// aboutKeys gathers it. It reads all of it once, for a list as for one.
+func (t *trusted) aboutKeys(set *definition.Set) aboutKeys {
+	out := aboutKeys{map[string][]string{}, map[string][]string{}, map[string][]api.Vouched{},
+		map[string][]api.Vouched{}}
+	for _, name := range slices.Sorted(maps.Keys(set.Keys)) {
+		for _, text := range set.Keys[name].All() {
+			if f, err := trust.ParseFingerprint(text); err == nil && !slices.Contains(out.names[f], name) {
+				out.names[f] = append(out.names[f], name)
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(set.Sources)) {
+		for _, f := range set.Signers(name) {
+			if !slices.Contains(out.neededBy[f], name) {
+				out.neededBy[f] = append(out.neededBy[f], name)
+			}
+		}
+	}
+	for _, v := range t.Vouches() {
+		out.vouched[v.Fingerprint] = append(out.vouched[v.Fingerprint],
+			api.Vouched{Source: v.Source, Evidence: v.Why, By: v.By, At: v.At})
+	}
+	for _, v := range t.Waiting() {
+		out.waiting[v.Fingerprint] = append(out.waiting[v.Fingerprint],
+			api.Vouched{Source: v.Source, Evidence: v.Why, By: v.By, At: v.At})
+	}
+	return out
+}
+
 // key describes a certificate for the API.
 func (s *Service) key(c *trust.Certificate, t *trusted, set *definition.Set) api.Key {
+	return s.keyWith(t.aboutKeys(set), c, t, set)
+}
+
+// keyWith is key with what is known about all keys.
+func (s *Service) keyWith(about aboutKeys, c *trust.Certificate, t *trusted, set *definition.Set) api.Key {
 	f := c.Fingerprint
-	out := api.Key{Certificate: *c, Names: []string{}, Vouched: []api.Vouched{}, Waiting: []api.Vouched{},
-		NeededBy: []string{},
+	out := api.Key{Certificate: *c, Names: append([]string{}, about.names[f]...),
+		Vouched:  append([]api.Vouched{}, about.vouched[f]...),
+		Waiting:  append([]api.Vouched{}, about.waiting[f]...),
+		NeededBy: append([]string{}, about.neededBy[f]...),
 		History:  []api.KeyStep{}, RestsOn: []string{}, Lanes: []string{},
 		Findings: c.CheckBy(set.Policy(""), s.now()),
 		Added:    t.added[f].At, AddedBy: t.added[f].By, Site: s.site.Load().isNow(f),
 		Former: slices.Contains(fingerprints(s.site.Load().former), f)}
-	for name, k := range set.Keys {
-		if slices.ContainsFunc(k.All(), func(text string) bool {
-			parsed, err := trust.ParseFingerprint(text)
-			return err == nil && parsed == f
-		}) {
-			out.Names = append(out.Names, name)
-		}
-	}
-	slices.Sort(out.Names)
-	for _, v := range t.Vouches() {
-		if v.Fingerprint == f {
-			out.Vouched = append(out.Vouched,
-				api.Vouched{Source: v.Source, Evidence: v.Why, By: v.By, At: v.At})
-		}
-	}
-	for _, v := range t.Waiting() {
-		if v.Fingerprint == f {
-			out.Waiting = append(out.Waiting,
-				api.Vouched{Source: v.Source, Evidence: v.Why, By: v.By, At: v.At})
-		}
-	}
 	if b, ok := t.Barred(f); ok {
 		out.Barred = &api.Barred{Reason: b.Why, By: b.By, At: b.At}
 		out.Findings = append(out.Findings, finding.New("key.barred", "key "+f, "it was barred: %s",
 			b.Why).Rated(finding.Note).Do("%s", t.removal(set, f)))
 	}
-	for name := range set.Sources {
-		if slices.Contains(set.Signers(name), f) {
-			out.NeededBy = append(out.NeededBy, name)
-		}
-	}
-	slices.Sort(out.NeededBy)
 	out.Retired = t.retired[f]
 	if why, _ := inUse(out); why == "" {
 		out.Idle = !out.Retired
@@ -204,24 +219,17 @@ func (s *Service) key(c *trust.Certificate, t *trusted, set *definition.Set) api
 func (s *Service) keyDetail(c *trust.Certificate, t *trusted, set *definition.Set) (api.Key, error) {
 	out := s.key(c, t, set)
 	out.History = append(out.History, t.history[c.Fingerprint]...)
-	editions, err := s.db.Editions("")
+	m, err := s.model()
 	if err != nil {
 		return out, err
 	}
-	shown, err := s.shown()
-	if err != nil {
-		return out, err
-	}
-	for _, e := range editions {
-		if e.Retired {
-			continue
-		}
+	for _, e := range m.editionsOf("") {
 		open, err := s.editions.brief(s, e.Mirror, e.Number)
 		if err != nil || !restsOn(open, c.Fingerprint) {
 			continue // one that cannot be read is told where it is looked at
 		}
 		out.RestsOn = append(out.RestsOn, open.Name())
-		out.Lanes = append(out.Lanes, shown[open.Name()]...)
+		out.Lanes = append(out.Lanes, e.Lanes...)
 	}
 	slices.Sort(out.Lanes)
 	return out, nil
@@ -522,28 +530,32 @@ func dangling[T any](object, kind, name string, among map[string]T) error {
 }
 
 func (s *Service) handleKeys(c *gin.Context) (any, error) {
-	t, set, err := s.trustedAndSet()
+	m, err := s.model()
 	if err != nil {
 		return nil, err
 	}
-	out := []api.Key{}
-	for _, c := range s.site.Load().all() {
-		out = append(out, s.key(c, t, set))
-	}
-	for _, f := range slices.Sorted(maps.Keys(t.certificates)) {
-		if t.retired[f] && c.Query("retired") == "" {
-			continue
+	all, err := m.keys.get(func() ([]api.Key, error) {
+		about, out := m.trusted.aboutKeys(m.set), []api.Key{}
+		for _, c := range s.site.Load().all() {
+			out = append(out, s.keyWith(about, c, m.trusted, m.set))
 		}
-		out = append(out, s.key(t.certificates[f], t, set))
+		for _, f := range slices.Sorted(maps.Keys(m.trusted.certificates)) {
+			out = append(out, s.keyWith(about, m.trusted.certificates[f], m.trusted, m.set))
+		}
+		return out, nil
+	})
+	if c.Query("retired") == "" {
+		all = slices.DeleteFunc(slices.Clone(all), func(k api.Key) bool { return k.Retired })
 	}
-	return page(out, nil)
+	return page(all, err)
 }
 
 func (s *Service) handleKey(c *gin.Context) (any, error) {
-	t, set, err := s.trustedAndSet()
+	m, err := s.model()
 	if err != nil {
 		return nil, err
 	}
+	t, set := m.trusted, m.set
 	cert := t.certificates[c.Param("fingerprint")]
 	if site := s.site.Load().by(c.Param("fingerprint")); site != nil {
 		cert = site

@@ -3,11 +3,13 @@ package service
 import (
 	"context"
 	"maps"
+	"slices"
 	"sync"
 	"time"
 
 	"stockade/core/edition"
 	"stockade/core/finding"
+	"stockade/internal/api"
 )
 
 // lacking is what the pool lacks of the editions that lanes show. It is looked for at the start, every few
@@ -60,7 +62,9 @@ func (s *Service) lookForLacks(ctx context.Context) error {
 		return err
 	}
 	now := map[string]finding.Finding{}
-	for name := range shown {
+	here, of := map[string]bool{}, "" // files that were found; editions of one mirror share most
+	for _, name := range slices.Sorted(maps.Keys(shown)) {
+		began := time.Now()
 		id, err := edition.ParseID(name, "")
 		if err != nil || ctx.Err() != nil {
 			return ctx.Err()
@@ -69,7 +73,15 @@ func (s *Service) lookForLacks(ctx context.Context) error {
 		if err != nil {
 			continue // that is told where lanes are looked at
 		}
-		missing, err := e.Missing()
+		if id.Mirror != of {
+			clear(here)
+			of = id.Mirror
+		}
+		missing, err := e.MissingBut(func(sha256 string) bool {
+			known := here[sha256]
+			here[sha256] = true // where it is not there nothing of the edition is looked up after it
+			return known
+		})
 		if err != nil {
 			f, ok := finding.From(err)
 			if !ok {
@@ -84,13 +96,21 @@ func (s *Service) lookForLacks(ctx context.Context) error {
 				missing).Do("stockade mirror build %s, then move the lane; or bring the pool back from a "+
 				"backup", e.Mirror)
 		}
+		if missing != "" || err != nil {
+			clear(here)
+		}
+		select { // as long as it took, others have the processor and the disk
+		case <-ctx.Done():
+		case <-time.After(time.Since(began)):
+		}
 	}
 	s.lacking.mu.Lock()
 	changed := !maps.Equal(now, s.lacking.of)
 	s.lacking.of = now
 	s.lacking.mu.Unlock()
 	if changed {
-		s.live.change()
+		s.models.outdated.Add(1)
+		s.live.change(api.OfPool)
 	}
 	return nil
 }

@@ -1,10 +1,10 @@
 package service
 
 import (
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -18,72 +18,93 @@ import (
 )
 
 func (s *Service) handleLanes(c *gin.Context) (any, error) {
-	set, all, err := s.toldNow()
+	m, err := s.model()
 	if err != nil {
 		return nil, err
 	}
-	return page(s.laneList(set, all))
+	return page(s.laneList(m))
 }
 
 func (s *Service) handleLane(c *gin.Context) (any, error) {
-	out, err := s.lane(c.Param("name"))
+	m, err := s.model()
 	if err != nil {
 		return nil, err
 	}
-	_, all, err := s.toldNow()
-	out.Findings = all.of("lane " + out.Name)
+	name := c.Param("name")
+	if _, ok := m.set.Lanes[name]; !ok {
+		return nil, dangling("", "lane", name, m.set.Lanes)
+	}
+	out, err := s.describeLane(m, name, followersOf(m.set)[name])
+	out.Findings = m.found.of("lane " + name)
 	return out, err
 }
 
-func (s *Service) moveLane(f func(string, api.Move, actor) (api.Lane, error)) handler {
+// moved is a lane after a step, and the edition that it showed before; the same where it made none.
+type moved struct {
+	api.Lane
+	was string
+}
+
+func (s *Service) moveLane(f func(string, api.Move, actor) (moved, error)) handler {
 	return func(c *gin.Context) (any, error) {
 		in, err := optional[api.Move](c)
 		if err != nil {
 			return nil, err
 		}
-		return f(c.Param("name"), in, asking(c))
-	}
-}
-
-func (s *Service) laneList(set *definition.Set, all states) ([]api.Lane, error) {
-	now, err := s.ledger.read(s.db, s.keys)
-	if err != nil {
-		return nil, err
-	}
-	followers := followersOf(set)
-	var out []api.Lane
-	for _, name := range slices.Sorted(maps.Keys(set.Lanes)) {
-		l, err := s.describeLane(set, now, name, followers[name])
+		l, err := f(c.Param("name"), in, asking(c))
+		if err != nil || l.was == l.Edition {
+			return l.Lane, err
+		}
+		to, err := edition.ParseID(l.Edition, l.Mirror)
 		if err != nil {
 			return nil, err
 		}
-		l.Findings = all.of("lane " + name)
-		out = append(out, l)
+		before := l.Lane
+		before.Edition = l.was
+		changes, err := s.laneDifference(before, to)
+		if err != nil { // the lane is moved all the same
+			s.log.Warn("what the move of a lane changes for machines could not be told", "lane", l.Name,
+				"error", err)
+			return l.Lane, nil
+		}
+		l.Findings = append(l.Findings, changes.Findings...)
+		return l.Lane, nil
 	}
-	return out, nil
+}
+
+// laneList gives the lanes, with what is found of them.
+func (s *Service) laneList(m *model) ([]api.Lane, error) {
+	return m.lanes.get(func() ([]api.Lane, error) {
+		followers := followersOf(m.set)
+		out := []api.Lane{}
+		for _, name := range slices.Sorted(maps.Keys(m.set.Lanes)) {
+			l, err := s.describeLane(m, name, followers[name])
+			if err != nil {
+				return nil, err
+			}
+			l.Findings = m.found.of("lane " + name)
+			out = append(out, l)
+		}
+		return out, nil
+	})
 }
 
 func (s *Service) lane(name string) (api.Lane, error) {
-	set, err := s.db.Described()
+	m, err := s.model()
 	if err != nil {
 		return api.Lane{}, err
 	}
-	if _, ok := set.Lanes[name]; !ok {
-		return api.Lane{}, dangling("", "lane", name, set.Lanes)
+	if _, ok := m.set.Lanes[name]; !ok {
+		return api.Lane{}, dangling("", "lane", name, m.set.Lanes)
 	}
-	now, err := s.ledger.read(s.db, s.keys)
-	if err != nil {
-		return api.Lane{}, err
-	}
-	return s.describeLane(set, now, name, followersOf(set)[name])
+	return s.describeLane(m, name, followersOf(m.set)[name])
 }
 
 // describeLane tells where a lane points, and who follows it.
-func (s *Service) describeLane(set *definition.Set, now *inForce, name string, followers []string) (api.Lane,
-	error) {
-	l, moves := set.Lanes[name], now.moves(name)
-	if len(moves) == 0 && now.broken != nil {
-		return api.Lane{}, now.broken
+func (s *Service) describeLane(m *model, name string, followers []string) (api.Lane, error) {
+	l, moves := m.set.Lanes[name], m.force.moves(name)
+	if len(moves) == 0 && m.force.broken != nil {
+		return api.Lane{}, m.force.broken
 	}
 	out := api.Lane{
 		Name:     name,
@@ -93,13 +114,13 @@ func (s *Service) describeLane(set *definition.Set, now *inForce, name string, f
 		Groups:   []string{},
 		Findings: finding.List{},
 	}
-	for i, m := range moves {
+	for i, mv := range moves {
 		step := api.Step{
-			Edition: fmt.Sprintf("%s/%d", m.Mirror, m.Edition),
-			At:      m.At,
-			By:      m.By,
-			Reason:  m.Reason,
-			Back:    m.Back,
+			Edition: fmt.Sprintf("%s/%d", mv.Mirror, mv.Edition),
+			At:      mv.At,
+			By:      mv.By,
+			Reason:  mv.Reason,
+			Back:    mv.Back,
 		}
 		if i == 0 {
 			out.Edition = step.Edition
@@ -107,30 +128,27 @@ func (s *Service) describeLane(set *definition.Set, now *inForce, name string, f
 		out.History = append(out.History, step)
 	}
 	out.Groups = append(out.Groups, followers...)
-	back, ok, err := s.wayBack(moves)
+	back, ok, err := s.wayBack(m, moves)
 	if err != nil { // the lane is told of all the same; going back says why it cannot
 		s.log.Warn("whether a lane can go back is not known", "lane", name, "error", err)
 	}
 	if ok {
 		out.Back = fmt.Sprintf("%s/%d", back.Mirror, back.Edition)
 	}
-	standing, err := s.db.Editions(l.Mirror)
-	for _, e := range standing {
-		if !e.Retired {
-			out.Newest = fmt.Sprintf("%s/%d", e.Mirror, e.Number)
-			break
-		}
+	if all := m.editions[l.Mirror]; len(all) > 0 {
+		out.Newest = fmt.Sprintf("%s/%d", l.Mirror, all[0].Number)
 	}
-	return out, err
+	return out, nil
 }
 
-func (s *Service) move(name string, m api.Move, by actor) (api.Lane, error) {
+func (s *Service) move(name string, m api.Move, by actor) (moved, error) {
 	ch, err := s.begin(by)
 	if err != nil {
-		return api.Lane{}, err
+		return moved{}, err
 	}
 	defer ch.end()
-	l, err := s.lane(name)
+	shows, err := s.lane(name)
+	l := moved{shows, shows.Edition}
 	if err != nil {
 		return l, err
 	}
@@ -158,29 +176,30 @@ func (s *Service) move(name string, m api.Move, by actor) (api.Lane, error) {
 	if l.Edition == open.Name() {
 		return l, nil // it is there already: a step to the same place would be one to go back by
 	}
-	return ch.step(l, store.Move{Lane: name, Mirror: to.Mirror, Edition: to.Number, Reason: m.Reason})
+	return ch.step(l.Lane, store.Move{Lane: name, Mirror: to.Mirror, Edition: to.Number, Reason: m.Reason})
 }
 
-func (s *Service) back(name string, m api.Move, by actor) (api.Lane, error) {
+func (s *Service) back(name string, m api.Move, by actor) (moved, error) {
 	ch, err := s.begin(by)
 	if err != nil {
-		return api.Lane{}, err
+		return moved{}, err
 	}
 	defer ch.end()
-	l, err := s.lane(name)
+	shows, err := s.lane(name)
+	l := moved{shows, shows.Edition}
 	if err != nil {
 		return l, err
 	}
-	moves, err := s.moves(name)
+	now, err := s.model()
 	if err != nil {
 		return l, err
 	}
-	to, ok, err := s.wayBack(moves)
+	to, ok, err := s.wayBack(now, now.force.moves(name))
 	if err != nil {
 		return l, err
 	}
 	if ok {
-		return ch.step(l, store.Move{Lane: name, Mirror: to.Mirror, Edition: to.Edition, Reason: m.Reason,
+		return ch.step(shows, store.Move{Lane: name, Mirror: to.Mirror, Edition: to.Edition, Reason: m.Reason,
 			Back: true})
 	}
 	return l, &api.Problem{
@@ -197,7 +216,7 @@ func (s *Service) back(name string, m api.Move, by actor) (api.Lane, error) {
 // where it is, or further back where that edition does not stand any more. Steps back are
 // undone moves, so they are taken off a stack. An edition of which this machine cannot say whether
 // it stands is not stepped over: err says so.
-func (s *Service) wayBack(moves []store.Move) (to store.Move, ok bool, err error) {
+func (s *Service) wayBack(m *model, moves []store.Move) (to store.Move, ok bool, err error) {
 	var stack []store.Move
 	for _, mv := range slices.Backward(moves) {
 		if mv.Back && len(stack) > 0 {
@@ -207,14 +226,10 @@ func (s *Service) wayBack(moves []store.Move) (to store.Move, ok bool, err error
 		stack = append(stack, mv)
 	}
 	for i := len(stack) - 2; i >= 0; i-- {
-		rec, err := s.db.EditionBy(stack[i].Mirror, stack[i].Edition)
-		if errors.Is(err, store.ErrNotFound) || err == nil && rec.Retired {
+		if !m.edition(stack[i].Mirror, stack[i].Edition) {
 			continue
 		}
-		if err != nil {
-			return to, false, err
-		}
-		_, err = s.editions.brief(s, rec.Mirror, rec.Number)
+		_, err = s.editions.brief(s, stack[i].Mirror, stack[i].Edition)
 		if err == nil { // its seal holds
 			return stack[i], true, nil
 		}
@@ -249,8 +264,8 @@ func (s *Service) handleLaneDifference(c *gin.Context) (any, error) {
 	return s.laneDifference(l, to)
 }
 
-func (s *Service) laneDifference(l api.Lane, to edition.ID) (any, error) {
-	out := api.LaneDifference{From: l.Edition, To: to.String(), Groups: []api.GroupDifference{},
+func (s *Service) laneDifference(l api.Lane, to edition.ID) (*api.LaneDifference, error) {
+	out := &api.LaneDifference{From: l.Edition, To: to.String(), Groups: []api.GroupDifference{},
 		Findings: finding.List{}}
 	after, _, err := s.standing(to.Mirror, to.Number)
 	if err != nil {
@@ -300,6 +315,7 @@ func (s *Service) laneDifference(l api.Lane, to edition.ID) (any, error) {
 			return nil, err
 		}
 		out.Findings = append(out.Findings, outdated...)
+		out.Findings = append(out.Findings, machine.Removals(group, before, after.Edition, seen)...)
 		d.Items = seen[:min(len(seen), shownOfGroup)]
 		if len(will.Sources) == 0 {
 			d.Blind = "its machines would see no source of " + out.To
@@ -317,7 +333,7 @@ func (s *Service) laneDifference(l api.Lane, to edition.ID) (any, error) {
 	return out, nil
 }
 
-func (ch *change) step(l api.Lane, m store.Move) (api.Lane, error) {
+func (ch *change) step(l api.Lane, m store.Move) (moved, error) {
 	m.At, m.By = ch.now().UTC(), ch.by
 	action := "lane.move"
 	if m.Back {
@@ -332,47 +348,10 @@ func (ch *change) step(l api.Lane, m store.Move) (api.Lane, error) {
 				"%s/%d", m.Mirror, m.Edition), "reason": m.Reason})
 	})
 	if err != nil {
-		return l, err
+		return moved{l, l.Edition}, err
 	}
-	was := l.Edition
-	if l, err = ch.lane(l.Name); err != nil {
-		return l, err
-	}
-	l.Findings = append(l.Findings, ch.unseen(was, m)...)
-	outdated, err := ch.outdated(was, m, l.Groups)
-	if err != nil { // the lane is moved all the same
-		ch.log.Warn("whether machines need other files could not be told", "lane", l.Name, "error", err)
-	}
-	l.Findings = append(l.Findings, outdated...)
-	return l, nil
-}
-
-// outdated tells which groups need other files after a step than before.
-func (s *Service) outdated(was string, m store.Move, groups []string) (found finding.List, err error) {
-	from, err := edition.ParseID(was, m.Mirror)
-	if err != nil || from.Mirror != m.Mirror {
-		return nil, nil // it showed nothing, or another mirror: machines get other files anyway
-	}
-	before, err := s.editions.brief(s, from.Mirror, from.Number)
-	if err != nil {
-		return nil, nil // what is wrong with it is told where it is served
-	}
-	after, err := s.editions.brief(s, m.Mirror, m.Edition)
-	if err != nil {
-		return nil, nil
-	}
-	set, err := s.db.Described()
-	if err != nil {
-		return nil, err
-	}
-	for _, group := range groups {
-		outdated, err := machine.Outdated(group, set.Groups[group], families.All, before, after)
-		if err != nil {
-			return nil, err
-		}
-		found = append(found, outdated...)
-	}
-	return found, nil
+	now, err := ch.lane(l.Name)
+	return moved{now, l.Edition}, err
 }
 
 // unseen tells whether a lane was moved to an older edition that clients which asked
@@ -400,6 +379,30 @@ func (s *Service) unseen(was string, m store.Move) finding.List {
 			Do("to see the older one at once, on each such machine: %s", older))
 	}
 	return out
+}
+
+// inGrace gives the editions that lanes showed before, and of which machines that began with them are still
+// given files, with the end of that. They are kept until then, whether they were retired or not.
+func (s *Service) inGrace() (map[edition.ID]time.Time, error) {
+	m, err := s.model()
+	if err != nil {
+		return nil, err
+	}
+	out := map[edition.ID]time.Time{}
+	for lane := range m.set.Lanes {
+		moves := m.force.moves(lane)
+		for i := 1; i < len(moves); i++ {
+			ends := moves[i-1].At.Add(s.cfg.Grace)
+			if s.now().After(ends) {
+				break
+			}
+			id := edition.ID{Mirror: moves[i].Mirror, Number: moves[i].Edition}
+			if ends.After(out[id]) {
+				out[id] = ends
+			}
+		}
+	}
+	return out, nil
 }
 
 // followersOf gives the groups that follow each lane, in order.

@@ -2,6 +2,7 @@ package service
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"maps"
@@ -44,6 +45,8 @@ type ledger struct {
 	unsigned  map[string]acknowledged // sources that nobody signs
 	aside     map[asideKey]api.Aside  // findings that were set aside
 	stated    map[string]time.Time    // by paired site: of the newest statement that was taken
+
+	now *inForce // what counts, made when somebody asks for it after an entry; nil: not made yet
 }
 
 // acknowledged is who acknowledged something, and when.
@@ -157,7 +160,14 @@ func (l *ledger) apply(e journal.Entry) {
 		l.aside[asideOf(e)] = api.Aside{Until: until, Reason: e.Detail["reason"], By: e.By, At: e.At}
 	case e.Action == "finding.take-up":
 		l.aside = maps.Clone(l.aside)
-		delete(l.aside, asideOf(e))
+		of := asideOf(e)
+		maps.DeleteFunc(l.aside, func(k asideKey, _ api.Aside) bool {
+			// until December 2026 an entry did not say which of those on the object
+			if e.Detail["text"] == "" {
+				of.about = k.about
+			}
+			return k == of
+		})
 	case e.Action == "source.acknowledge-unsigned":
 		l.unsigned[strings.TrimPrefix(e.Object, "source ")] = acknowledged{e.By, e.At}
 	case e.Action == "site.take-statement":
@@ -171,7 +181,8 @@ func (l *ledger) apply(e journal.Entry) {
 	}
 }
 
-// inForce is a copy of what counts now.
+// inForce is what counts, after some entry. It is shared by all who ask until the next one is written, and
+// is never changed.
 type inForce struct {
 	decisions *trust.Decisions
 	steps     map[string][]store.Move
@@ -272,6 +283,9 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 	if err := l.update(db, keys); err != nil {
 		return nil, err
 	}
+	if l.now != nil && l.now.broken == l.broken {
+		return l.now, nil
+	}
 	out := &inForce{decisions: l.decisions.Clone(), steps: maps.Clone(l.steps), broken: l.broken,
 		described: l.described, accounts: maps.Clone(l.accounts), secrets: maps.Clone(l.secrets),
 		retired: maps.Clone(l.retired), site: l.site, unsigned: maps.Clone(l.unsigned),
@@ -280,6 +294,7 @@ func (l *ledger) read(db *store.DB, keys journal.Keys) (*inForce, error) {
 	if l.broken != nil {
 		out.decisions = l.decisions.OnlyBars()
 	}
+	l.now = out
 	return out, nil
 }
 
@@ -310,6 +325,7 @@ func (l *ledger) update(db *store.DB, keys journal.Keys) error {
 		default:
 			for _, e := range fresh {
 				l.apply(e)
+				l.now = nil
 			}
 			l.signed, l.head = signed, head
 			l.entries.Store(head.Size)
@@ -443,37 +459,83 @@ func (s *Service) explained() error {
 
 // told keeps what contradictions found for a while: pages ask every few seconds.
 type told struct {
-	mu    sync.Mutex
-	at    time.Time
-	found finding.List
+	comparing sync.Mutex // one comparison at a time
+	mu        sync.Mutex
+	at        time.Time
+	found     finding.List
 }
 
 // toldFor is how long it is kept.
 const toldFor = time.Minute
 
 // contradicted is contradictions as of the last minute, or of the last time when
-// nobody wrote.
+// nobody wrote. Only who asks first after the start waits for it.
 func (s *Service) contradicted() (finding.List, error) {
-	s.told.mu.Lock()
-	defer s.told.mu.Unlock()
-	// Entries and records are compared while nobody writes: a change in between
-	// would look like one that no entry explains.
-	if now := time.Now(); (s.told.at.IsZero() || now.Sub(s.told.at) > toldFor) && s.writing.TryLock() {
-		defer s.writing.Unlock()
-		found, err := s.contradictions()
-		if err != nil {
-			return nil, err
-		}
-		s.told.at, s.told.found = now, found
+	at, found := s.contradiction.last()
+	if !at.IsZero() {
+		return found, nil
 	}
-	return s.told.found, nil
+	if _, err := s.compareRecords(); err != nil {
+		return nil, err
+	}
+	_, found = s.contradiction.last()
+	return found, nil
+}
+
+// compareRecords compares the records with the entries, unless somebody writes: a change in between would
+// look like one that no entry explains. It tells whether something else was found than before.
+func (s *Service) compareRecords() (other bool, err error) {
+	t := &s.contradiction
+	t.comparing.Lock()
+	defer t.comparing.Unlock()
+	if !s.writing.TryLock() {
+		return false, nil
+	}
+	defer s.writing.Unlock()
+	now := time.Now()
+	found, err := s.contradictions()
+	if err != nil {
+		return false, err
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	other = !slices.Equal(found, t.found)
+	t.at, t.found = now, found
+	return other, nil
+}
+
+// last gives what was found last, and when; zero: nothing was compared yet.
+func (t *told) last() (time.Time, finding.List) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.at, t.found
+}
+
+// watchRecords compares the records with the entries again and again, until ctx ends.
+func (s *Service) watchRecords(ctx context.Context) {
+	t := time.NewTicker(toldFor)
+	defer t.Stop()
+	for {
+		other, err := s.compareRecords()
+		if err != nil && ctx.Err() == nil {
+			s.log.Warn("the records could not be compared with the journal", "error", err)
+		}
+		if other {
+			s.models.outdated.Add(1)
+			s.live.change(api.OfJournal, api.OfChecks)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+		}
+	}
 }
 
 // comparedAt is when contradicted last compared; zero: not since the start.
 func (s *Service) comparedAt() time.Time {
-	s.told.mu.Lock()
-	defer s.told.mu.Unlock()
-	return s.told.at.UTC()
+	at, _ := s.contradiction.last()
+	return at.UTC()
 }
 
 // rolledBack compares the journal with the heads that the seals of editions carry:

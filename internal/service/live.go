@@ -3,13 +3,16 @@ package service
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/http"
+	"slices"
 	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
 	"stockade/internal/api"
+	"stockade/internal/store"
 )
 
 // How often a page is told something: that records changed, how far a job is, and that
@@ -31,7 +34,8 @@ type live struct {
 // things changed instead.
 type listener struct {
 	news     chan api.News
-	changed  chan struct{} // holds one
+	changed  chan struct{}        // holds one
+	what     map[api.Subject]bool // has changed; the lock of live is held
 	account  string
 	joined   int           // which of all that there were
 	replaced chan struct{} // closed when a newer page of the account takes its place
@@ -43,7 +47,7 @@ const pagesOfOne = 24
 
 func (l *live) join(account string) (*listener, func()) {
 	n := &listener{news: make(chan api.News, 32), changed: make(chan struct{}, 1), account: account,
-		replaced: make(chan struct{})}
+		what: map[api.Subject]bool{}, replaced: make(chan struct{})}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.listeners == nil {
@@ -81,21 +85,61 @@ func (l *live) tell(n api.News) {
 		select {
 		case to.news <- n:
 		default:
-			to.change()
+			to.change(api.Subjects...) // it missed what that was
 		}
 	}
 }
 
-// change tells that something was recorded.
-func (l *live) change() {
+// change tells what was recorded, or is otherwise than before.
+func (l *live) change(what ...api.Subject) {
+	if len(what) == 0 {
+		return
+	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for to := range l.listeners {
-		to.change()
+		to.change(what...)
 	}
 }
 
-func (n *listener) change() {
+// changedOf gives what has changed since it was last asked, for a listener.
+func (l *live) changedOf(n *listener) []api.Subject {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	out := slices.Sorted(maps.Keys(n.what))
+	clear(n.what)
+	return out
+}
+
+// subjects says what a change of a part of the records is of. Parts that are not here are told of
+// otherwise, or concern nobody.
+var subjects = map[store.Part]api.Subject{
+	store.RecordRows: api.OfDescription, "revisions": api.OfDescription,
+	"certificates": api.OfKeys, "decisions": api.OfKeys,
+	"editions": api.OfEditions, "moves": api.OfEditions,
+	store.MachineRows: api.OfMachines, store.InventoryRows: api.OfMachines, store.Comparisons: api.OfMachines,
+	"kepts":    api.OfChecks,
+	"accounts": api.OfAccounts, "tokens": api.OfAccounts, "credentials": api.OfAccounts,
+	"journal_entries": api.OfJournal,
+}
+
+// restless are parts that change often, and say nothing of what machines are to be compared with.
+var restless = []store.Part{store.JobRows, store.Personal, store.Comparisons}
+
+func subjectsOf(parts []store.Part) (out []api.Subject) {
+	for _, p := range parts {
+		if subject, ok := subjects[p]; ok {
+			out = append(out, subject)
+		}
+	}
+	return out
+}
+
+// change is called with the lock of live held.
+func (n *listener) change(what ...api.Subject) {
+	for _, subject := range what {
+		n.what[subject] = true
+	}
 	select {
 	case n.changed <- struct{}{}:
 	default:
@@ -125,7 +169,7 @@ func (s *Service) handleEvents(c *gin.Context) (any, error) {
 		case news := <-n.news:
 			send("job", news)
 		case <-n.changed:
-			send("changed", api.News{Changed: true})
+			send("changed", api.News{Changed: s.live.changedOf(n)})
 			select {
 			case <-time.After(changesEvery):
 			case <-c.Request.Context().Done():

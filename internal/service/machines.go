@@ -3,7 +3,6 @@ package service
 import (
 	"bytes"
 	"cmp"
-	"compress/gzip"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -17,6 +16,7 @@ import (
 	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
+	"github.com/klauspost/compress/gzip"
 
 	"stockade/core/archive"
 	"stockade/core/definition"
@@ -35,10 +35,11 @@ const (
 )
 
 func (s *Service) handleMachines(c *gin.Context) (any, error) {
-	set, err := s.db.Described()
+	m, err := s.model()
 	if err != nil {
 		return nil, err
 	}
+	set := m.set
 	asked, err := askedMachines(c, set, s.now())
 	if err != nil {
 		return nil, err
@@ -50,10 +51,7 @@ func (s *Service) handleMachines(c *gin.Context) (any, error) {
 			return nil, dangling("", "group", asked.Group, set.Groups)
 		}
 	}
-	at, err := s.lanesNow(set)
-	if err != nil {
-		return nil, err
-	}
+	at := m.lanesNow()
 	if as := c.Query("as"); as != "" {
 		return nil, takenAway(c, as, "machines", func(yield func(api.Machine) error) error {
 			for from := 0; ; from += pageMost {
@@ -88,7 +86,7 @@ func (s *Service) handleMachines(c *gin.Context) (any, error) {
 	if next := from + int64(len(part)); next < all {
 		out.Next = strconv.FormatInt(next, 10)
 	}
-	counts, err := s.db.MachineCounts()
+	counts, err := s.machineCounts()
 	for _, n := range counts {
 		out.Groups = append(out.Groups, groupMachines(n))
 	}
@@ -103,7 +101,7 @@ func groupMachines(n store.MachineCount) api.GroupMachines {
 
 // laneMachines counts the machines of lanes that have some, those first on which most waits.
 func (s *Service) laneMachines(set *definition.Set, lanes []api.Lane) ([]api.LaneMachines, error) {
-	counts, err := s.db.MachineCounts()
+	counts, err := s.machineCounts()
 	if err != nil {
 		return nil, err
 	}
@@ -159,18 +157,14 @@ func askedMachines(c *gin.Context, set *definition.Set, now time.Time) (store.As
 }
 
 // lanesNow gives the edition that each lane shows.
-func (s *Service) lanesNow(set *definition.Set) (map[string]string, error) {
-	now, err := s.ledger.read(s.db, s.keys)
-	if err != nil {
-		return nil, err
-	}
+func (m *model) lanesNow() map[string]string {
 	out := map[string]string{}
-	for lane := range set.Lanes {
-		if moves := now.moves(lane); len(moves) > 0 {
-			out[lane] = latest(moves)
+	for edition, lanes := range m.shown {
+		for _, lane := range lanes {
+			out[lane] = edition
 		}
 	}
-	return out, nil
+	return out
 }
 
 // machine describes a machine, without its items.
@@ -234,7 +228,7 @@ func ofMachine(set *definition.Set, m store.Machine, now time.Time) finding.List
 
 // ofMachines adds what is told of the machines of each group, one finding for each kind.
 func (s *Service) ofMachines(set *definition.Set, out states) error {
-	counts, err := s.db.MachineCounts()
+	counts, err := s.machineCounts()
 	if err != nil {
 		return err
 	}
@@ -294,15 +288,11 @@ func (s *Service) oneMachine(name string) (api.Machine, error) {
 	if err != nil {
 		return api.Machine{}, err
 	}
-	set, err := s.db.Described()
+	now, err := s.model()
 	if err != nil {
 		return api.Machine{}, err
 	}
-	at, err := s.lanesNow(set)
-	if err != nil {
-		return api.Machine{}, err
-	}
-	out := s.machine(set, at, m)
+	out := s.machine(now.set, now.lanesNow(), m)
 	told, err := s.db.InventoryBy(name)
 	if errors.Is(err, store.ErrNotFound) || err == nil && (len(told.Items) == 0 || m.Basis == "") {
 		return out, nil
@@ -400,7 +390,11 @@ func (s *Service) enrol(in api.Enrolling, by actor) ([]api.Machine, error) {
 	}); err != nil {
 		return nil, err
 	}
-	at, err := s.lanesNow(set)
+	model, err := s.model()
+	if err != nil {
+		return nil, err
+	}
+	at := model.lanesNow()
 	var out []api.Machine
 	for _, name := range in.Names {
 		m, merr := s.db.MachineBy(name)
@@ -501,10 +495,11 @@ func (s *Service) handleReport(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	set, err := s.db.Described()
+	current, err := s.model()
 	if err != nil {
 		return nil, err
 	}
+	set := current.set
 	if _, ok := set.Groups[m.Group]; !ok {
 		return nil, dangling("machine "+name, "group", m.Group, set.Groups)
 	}
@@ -546,11 +541,14 @@ func (s *Service) handleReport(c *gin.Context) (any, error) {
 
 func packed(data []byte) ([]byte, error) {
 	var b bytes.Buffer
-	w := gzip.NewWriter(&b)
+	w, err := gzip.NewWriterLevel(&b, gzip.BestSpeed)
+	if err != nil {
+		return nil, err
+	}
 	if _, err := w.Write(data); err != nil {
 		return nil, err
 	}
-	err := w.Close()
+	err = w.Close()
 	return b.Bytes(), err
 }
 

@@ -433,38 +433,30 @@ func (ch *change) retireOld(tx *store.DB, plan mirror.Plan, shown map[string][]s
 }
 
 func (s *Service) handleMirrors(c *gin.Context) (any, error) {
-	set, all, err := s.toldNow()
+	m, all, err := s.toldNow()
 	if err != nil {
 		return nil, err
 	}
 	var out []api.Mirror
-	shown, err := s.shown()
-	if err != nil {
-		return nil, err
-	}
-	for _, name := range slices.Sorted(maps.Keys(set.Mirrors)) {
-		m, err := s.describeMirror(set, all, shown, name)
+	for _, name := range slices.Sorted(maps.Keys(m.set.Mirrors)) {
+		one, err := s.describeMirror(m, all, name)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, m)
+		out = append(out, one)
 	}
 	return page(out, nil)
 }
 
 func (s *Service) handleMirror(c *gin.Context) (any, error) {
-	set, all, err := s.toldNow()
+	m, all, err := s.toldNow()
 	if err != nil {
 		return nil, err
 	}
-	if _, ok := set.Mirrors[c.Param("name")]; !ok {
-		return nil, dangling("", "mirror", c.Param("name"), set.Mirrors)
+	if _, ok := m.set.Mirrors[c.Param("name")]; !ok {
+		return nil, dangling("", "mirror", c.Param("name"), m.set.Mirrors)
 	}
-	shown, err := s.shown()
-	if err != nil {
-		return nil, err
-	}
-	return s.describeMirror(set, all, shown, c.Param("name"))
+	return s.describeMirror(m, all, c.Param("name"))
 }
 
 func (s *Service) mirrorJob(kind string) handler {
@@ -486,27 +478,24 @@ func (s *Service) handleProve(c *gin.Context) (any, error) {
 	return s.startMirror("prove", c.Param("name"), asking(c), in)
 }
 
-func (s *Service) describeMirror(set *definition.Set, all states, shown map[string][]string,
-	name string) (api.Mirror, error) {
+func (s *Service) describeMirror(m *model, all states, name string) (api.Mirror, error) {
 	out := api.Mirror{
 		Name:     name,
-		Mirror:   set.Mirrors[name],
+		Mirror:   m.set.Mirrors[name],
+		Editions: m.editionsOf(name),
 		Lanes:    []string{},
 		Findings: all.of("mirror " + name),
 		Job:      s.jobs.on("mirror " + name),
 	}
-	var err error
-	if out.Editions, err = s.editionsOf(name, shown); err != nil {
-		return out, err
-	}
-	for l, lane := range set.Lanes {
+	for l, lane := range m.set.Lanes {
 		if lane.Mirror == name {
 			out.Lanes = append(out.Lanes, l)
 		}
 	}
 	slices.Sort(out.Lanes)
 	var last checked
-	if out.Checked, _, err = s.db.Kept("mirror", name, &last); err != nil {
+	var err error
+	if out.Checked, _, err = m.keptOf("mirror", name, &last); err != nil {
 		return out, err
 	}
 	for _, f := range last.Findings { // also those about its sources and groups

@@ -81,7 +81,13 @@ func (s *Service) held() (*edition.Holdings, error) {
 	if err != nil {
 		return nil, err
 	}
-	records = slices.DeleteFunc(records, func(e store.Edition) bool { return e.Retired })
+	grace, err := s.inGrace()
+	if err != nil {
+		return nil, err
+	}
+	records = slices.DeleteFunc(records, func(e store.Edition) bool {
+		return e.Retired && !s.stays(e, grace)
+	})
 	held, err := edition.Held(s.pool, len(records), func(n int) (*edition.Sealed, error) {
 		return s.editions.open(s, records[n].Mirror, records[n].Number)
 	})
@@ -111,21 +117,40 @@ func (s *Service) held() (*edition.Holdings, error) {
 	return held, nil
 }
 
+// stays tells whether a retired edition is kept for machines that began with it, and is still there.
+func (s *Service) stays(e store.Edition, grace map[edition.ID]time.Time) bool {
+	if _, kept := grace[edition.ID{Mirror: e.Mirror, Number: e.Number}]; !kept {
+		return false
+	}
+	_, err := os.Stat(s.editionFolder(e.Mirror, e.Number))
+	return err == nil
+}
+
 // poolUsage works out what uses the disk.
 func (s *Service) poolUsage() (out api.PoolUsage, err error) {
 	held, err := s.held()
 	if err != nil {
 		return out, err
 	}
-	lanes, err := s.shown()
+	m, err := s.model()
+	if err != nil {
+		return out, err
+	}
+	grace, err := s.inGrace()
 	if err != nil {
 		return out, err
 	}
 	alone, unheld := held.Alone()
 	out.Total, out.Unheld, out.Editions = api.Space(held.Total), api.Space(unheld), []api.EditionSpace{}
 	for n, e := range held.Editions {
-		out.Editions = append(out.Editions, api.EditionSpace{Name: e.Name, Held: api.Space(e.Held),
-			Alone: api.Space(alone[n]), Lanes: append([]string{}, lanes[e.Name]...)})
+		space := api.EditionSpace{Name: e.Name, Held: api.Space(e.Held), Alone: api.Space(alone[n]),
+			Lanes: append([]string{}, m.shown[e.Name]...)}
+		if id, err := edition.ParseID(e.Name, ""); err == nil && !m.edition(id.Mirror, id.Number) {
+			if until, ok := grace[edition.ID{Mirror: id.Mirror, Number: id.Number}]; ok {
+				space.Until = &until
+			}
+		}
+		out.Editions = append(out.Editions, space)
 	}
 	if out.Aside.Files, out.Aside.Bytes, err = s.pool.Aside(); err != nil {
 		return out, err
@@ -153,8 +178,12 @@ func (s *Service) startSweep(by actor) (api.Job, error) {
 			if err != nil {
 				return nil, nil, err
 			}
+			grace, err := s.inGrace()
+			if err != nil {
+				return nil, nil, err
+			}
 			for _, e := range retired {
-				if !e.Retired {
+				if !e.Retired || s.stays(e, grace) {
 					continue
 				}
 				s.editions.forget(e.Mirror, e.Number)
@@ -187,6 +216,12 @@ func sweep(ctx context.Context, files pool.Store, held *edition.Holdings) (out a
 	return out, err
 }
 
-func (s *Service) handlePoolUsage(c *gin.Context) (any, error) { return s.poolUsage() }
+func (s *Service) handlePoolUsage(c *gin.Context) (any, error) {
+	m, err := s.model()
+	if err != nil {
+		return nil, err
+	}
+	return s.usage.spaceOf(m, s.now(), s.poolUsage)
+}
 
 func (s *Service) handleSweepPool(c *gin.Context) (any, error) { return s.startSweep(asking(c)) }

@@ -37,10 +37,11 @@ func (s *Service) handleSearch(c *gin.Context) (any, error) {
 	if q == "" {
 		return out, nil
 	}
-	t, set, err := s.trustedAndSet()
+	m, err := s.model()
 	if err != nil {
 		return nil, err
 	}
+	t, set := m.trusted, m.set
 	f := finder{q: q, out: &out, of: map[string]int{}}
 	for _, kind := range []struct{ kind, to string }{{"source", "/sources/"}, {"mirror", "/mirrors/"},
 		{"lane", "/lanes?mirror="}, {"group", "/machines?group="}, {"credential", "/credentials?"},
@@ -80,14 +81,7 @@ func (s *Service) handleSearch(c *gin.Context) (any, error) {
 	for _, m := range machines {
 		f.hit("machine", m.Name, "of "+m.Group, "/machines/"+m.Name, "")
 	}
-	shown, err := s.shown()
-	if err != nil {
-		return nil, err
-	}
-	editions, err := s.editionsOf("", shown)
-	if err != nil {
-		return nil, err
-	}
+	editions := m.editionsOf("")
 	for _, e := range editions {
 		text := fmt.Sprintf("%d packages", e.Packages)
 		if len(e.Lanes) > 0 {

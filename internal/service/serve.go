@@ -66,7 +66,13 @@ func (s *Service) serveLane(w http.ResponseWriter, r *http.Request) {
 		if i > 0 && (!lasting(first.Edition, path) || s.now().Sub(moves[i-1].At) > s.cfg.Grace) {
 			break
 		}
-		e, err := s.served(edition.ID{Mirror: m.Mirror, Number: m.Edition})
+		open := s.served
+		if i > 0 { // one that was retired meanwhile is given for the time of grace, too: see inGrace
+			open = func(id edition.ID) (*edition.Sealed, error) {
+				return s.editions.open(s, id.Mirror, id.Number)
+			}
+		}
+		e, err := open(edition.ID{Mirror: m.Mirror, Number: m.Edition})
 		if err != nil {
 			if i == 0 {
 				s.log.Error("a lane shows an edition that cannot be served", "lane", m.Lane, "edition",

@@ -24,6 +24,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -90,25 +91,26 @@ type Service struct {
 	keys    journal.Keys
 	vault   cipher.AEAD // seals secrets of credentials
 	// sessions are bound to it; see bound
-	sessionKey []byte
-	used       usedAt
-	live       live
-	comparing  comparing
-	diffs      differences
-	ending     chan struct{} // closed when Run ends
-	drafting   sync.Mutex    // one draft is kept at a time
-	hashing    chan struct{} // who works a password out
-	unlocked   []byte        // the passphrase of the site key
-	jobs       *jobs
-	editions   editionCache
-	guesses    *guesses
-	usage      usage
-	ledger     ledger
-	computing  computing
-	bodies     bodies
-	parsed     certificates
-	lacking    lacking
-	told       told
+	sessionKey    []byte
+	used          usedAt
+	live          live
+	comparing     comparing
+	diffs         differences
+	ending        chan struct{} // closed when Run ends
+	drafting      sync.Mutex    // one draft is kept at a time
+	hashing       chan struct{} // who works a password out
+	unlocked      []byte        // the passphrase of the site key
+	jobs          *jobs
+	editions      editionCache
+	guesses       *guesses
+	usage         usage
+	ledger        ledger
+	computing     computing
+	bodies        bodies
+	parsed        certificates
+	lacking       lacking
+	contradiction told
+	models        models
 
 	writing    sync.Mutex // one change of the description, a lane or the journal at a time
 	publishing sync.Mutex // one publication of house sources at a time
@@ -321,9 +323,11 @@ func (s *Service) open() error {
 	}
 	s.jobs = newJobs(s.db, s.now, s.cfg.JobTime, s.cfg.JobMemory, s.cfg.Jobs, s.log)
 	s.jobs.tell = s.live.tell
-	s.db.OnChange(func() {
-		s.live.change()
-		s.comparing.nudge()
+	s.db.OnChange(func(parts []store.Part) {
+		s.live.change(subjectsOf(parts)...)
+		if slices.ContainsFunc(parts, func(p store.Part) bool { return !slices.Contains(restless, p) }) {
+			s.comparing.nudge()
+		}
 	})
 	return nil
 }
@@ -500,6 +504,7 @@ func (s *Service) Run(ctx context.Context) error {
 	s.done.Go(func() { s.keepUsed(ctx) })
 	s.done.Go(func() { s.watchPool(ctx) })
 	s.done.Go(func() { s.compareMachines(ctx) })
+	s.done.Go(func() { s.watchRecords(ctx) })
 	if s.cfg.Witness != "" {
 		s.done.Go(func() { s.witness(ctx) })
 	}

@@ -18,39 +18,42 @@ import (
 )
 
 func (s *Service) handleSources(c *gin.Context) (any, error) {
-	t, set, err := s.trustedAndSet()
+	m, err := s.model()
 	if err != nil {
 		return nil, err
 	}
-	var out []api.Source
-	all, err := s.states(set, t)
-	if err != nil {
-		return nil, err
-	}
-	for _, name := range slices.Sorted(maps.Keys(set.Sources)) {
-		src, err := s.describeSource(set, all, name)
-		if err != nil {
-			return nil, err
+	return page(m.sourceList())
+}
+
+// sourceList gives the sources, with what is found of them.
+func (m *model) sourceList() ([]api.Source, error) {
+	return m.sources.get(func() ([]api.Source, error) {
+		out := []api.Source{}
+		for _, name := range slices.Sorted(maps.Keys(m.set.Sources)) {
+			src, err := m.source(name)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, src)
 		}
-		out = append(out, src)
-	}
-	return page(out, nil)
+		return out, nil
+	})
 }
 
 func (s *Service) handleSource(c *gin.Context) (any, error) {
-	set, all, err := s.toldNow()
+	m, err := s.model()
 	if err != nil {
 		return nil, err
 	}
 	name := c.Param("name")
-	if _, ok := set.Sources[name]; !ok {
-		return nil, dangling("", "source", name, set.Sources)
+	if _, ok := m.set.Sources[name]; !ok {
+		return nil, dangling("", "source", name, m.set.Sources)
 	}
-	out, err := s.describeSource(set, all, name)
+	out, err := m.source(name)
 	if err != nil {
 		return nil, err
 	}
-	if out.Text, err = set.Only("source", name).YAML(); err != nil {
+	if out.Text, err = m.set.Only("source", name).YAML(); err != nil {
 		return nil, err
 	}
 	tag, err := s.describedTag()
@@ -109,7 +112,9 @@ func (s *Service) editSource(verb string, edit func(*definition.Source)) handler
 	}
 }
 
-func (s *Service) describeSource(set *definition.Set, all states, name string) (api.Source, error) {
+// source describes a source, with what is found of it and of what it rests on.
+func (m *model) source(name string) (api.Source, error) {
+	set, all := m.set, m.found
 	out := api.Source{
 		Name:     name,
 		Source:   set.Sources[name],
@@ -138,7 +143,7 @@ func (s *Service) describeSource(set *definition.Set, all states, name string) (
 	}
 	out.Findings.Sort()
 	var a mirror.Accepted
-	at, there, err := s.db.Kept("accepted", name, &a)
+	at, there, err := m.keptOf("accepted", name, &a)
 	if err != nil {
 		return out, err
 	}
@@ -146,14 +151,11 @@ func (s *Service) describeSource(set *definition.Set, all states, name string) (
 		a.Conditional = nil
 		out.Accepted, out.Checked = &a, at
 	}
-	if at, _, err = s.db.Kept("refresh", name, &checked{}); err != nil {
-		return out, err
-	}
-	if at.After(out.Checked) {
+	if at := m.kept["refresh"][name].At; at.After(out.Checked) {
 		out.Checked = at
 	}
 	var pr probed
-	if _, _, err = s.db.Kept("probe", name, &pr); pr.Results != nil {
+	if _, _, err = m.keptOf("probe", name, &pr); pr.Results != nil {
 		out.Probes = pr.Results
 	}
 	return out, err

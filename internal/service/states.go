@@ -1,7 +1,6 @@
 package service
 
 import (
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -69,19 +68,9 @@ func (st states) needsYou() finding.List {
 	return out
 }
 
-// toldNow gives what is described, and all that is told of it.
-func (s *Service) toldNow() (*definition.Set, states, error) {
-	t, set, err := s.trustedAndSet()
-	if err != nil {
-		return nil, nil, err
-	}
-	all, err := s.states(set, t)
-	return set, all, err
-}
-
-// states gathers them.
-func (s *Service) states(set *definition.Set, t *trusted) (states, error) {
-	out := states{}
+// states gathers them, but for what is found of machines.
+func (s *Service) states(m *model) (states, error) {
+	set, t, out := m.set, m.trusted, states{}
 	found, err := s.contradicted()
 	if err != nil {
 		return nil, err
@@ -90,7 +79,7 @@ func (s *Service) states(set *definition.Set, t *trusted) (states, error) {
 	for _, f := range s.checks(set, t) {
 		out.add(s.ofCertificate(f, set, t))
 	}
-	if err := s.foundBefore(set, out); err != nil {
+	if err := s.foundBefore(m, out); err != nil {
 		return nil, err
 	}
 	for name, src := range set.Sources {
@@ -101,41 +90,29 @@ func (s *Service) states(set *definition.Set, t *trusted) (states, error) {
 			}
 		}
 		if !src.Disabled && !src.Managed() && !out["source "+name].HasErrors() {
-			_, there, err := s.db.Kept("accepted", name, &mirror.Accepted{})
-			if err != nil {
-				return nil, err
-			}
-			if !there {
+			if _, there := m.kept["accepted"][name]; !there {
 				out.add(finding.New("source.never-accepted", "source "+name,
 					"nothing of it was accepted yet").
 					Do("stockade source refresh %s, or a build that uses it", name))
 			}
 		}
 	}
-	if err := s.ofLanes(set, t, out); err != nil {
+	s.ofLanes(m, out)
+	if err := s.ofSiteKeys(m, out); err != nil {
 		return nil, err
 	}
-	if err := s.ofSiteKeys(set, out); err != nil {
-		return nil, err
-	}
-	if err := s.ofMachines(set, out); err != nil {
-		return nil, err
-	}
-	if err := s.notLookedAt(set, out); err != nil {
+	if err := s.notLookedAt(m, out); err != nil {
 		return nil, err
 	}
 	if err := s.missed(set, out); err != nil {
 		return nil, err
 	}
-	return out, s.unfinished(set, out)
+	return out, s.unfinished(m, out)
 }
 
 // ofSiteKeys adds that the site has two keys, and which lanes rest on one that is retired.
-func (s *Service) ofSiteKeys(set *definition.Set, out states) error {
-	now, err := s.ledger.read(s.db, s.keys)
-	if err != nil {
-		return err
-	}
+func (s *Service) ofSiteKeys(m *model, out states) error {
+	set, now := m.set, m.force
 	if s.site.Load().next != nil {
 		out.add(s.ofRenewal(now)...)
 		return nil
@@ -153,15 +130,11 @@ func (s *Service) ofSiteKeys(set *definition.Set, out states) error {
 
 // foundBefore adds what refreshing, probing, building and verifying found last, of
 // what is still there.
-func (s *Service) foundBefore(set *definition.Set, out states) error {
+func (s *Service) foundBefore(m *model, out states) error {
 	for kind, about := range map[string]string{"refresh": "source", "probe": "source", "mirror": "mirror",
 		"verify": "edition"} {
-		kept, err := s.db.AllKept(kind)
-		if err != nil {
-			return err
-		}
-		for _, k := range kept {
-			if s.stillThere(set, about+" "+k.Name) {
+		for _, name := range slices.Sorted(maps.Keys(m.kept[kind])) {
+			if k := m.kept[kind][name]; m.has(about + " " + name) {
 				// That no key counts is said by what is described and decided now.
 				out.add(slices.DeleteFunc(decode[checked](k.Body).Findings, func(f finding.Finding) bool {
 					return f.Cause == trust.NoneCounts
@@ -174,18 +147,15 @@ func (s *Service) foundBefore(set *definition.Set, out states) error {
 
 // notLookedAt adds which mirrors were described otherwise since somebody last looked at what a build
 // would come to: that nothing is found of such a mirror means nothing.
-func (s *Service) notLookedAt(set *definition.Set, out states) error {
+func (s *Service) notLookedAt(m *model, out states) error {
+	set := m.set
 	since, err := s.db.RevisionsOf()
 	if err != nil {
 		return err
 	}
-	kept, err := s.db.AllKept("mirror")
-	if err != nil {
-		return err
-	}
 	looked := map[string]int64{}
-	for _, k := range kept {
-		looked[k.Name] = decode[checked](k.Body).Revision
+	for name, k := range m.kept["mirror"] {
+		looked[name] = decode[checked](k.Body).Revision
 	}
 	followers := followersOf(set)
 	for name, m := range set.Mirrors {
@@ -220,36 +190,31 @@ func (s *Service) notLookedAt(set *definition.Set, out states) error {
 	return nil
 }
 
-// stillThere tells whether a source or a mirror is described, and whether an edition
-// stands. Of what is gone nothing is told: nobody could mend it. Other objects, such
-// as the pool, are always there.
-func (s *Service) stillThere(set *definition.Set, object string) bool {
+// has tells whether a source or a mirror is described, and whether an edition exists that is not retired. Of
+// what is gone nothing is told: nobody could mend it. Other objects, such as the pool, always exist.
+func (m *model) has(object string) bool {
 	kind, name, _ := strings.Cut(object, " ")
 	switch kind {
 	case "source":
-		_, ok := set.Sources[name]
+		_, ok := m.set.Sources[name]
 		return ok
 	case "mirror":
-		_, ok := set.Mirrors[name]
+		_, ok := m.set.Mirrors[name]
 		return ok
 	case "edition":
 		id, err := edition.ParseID(name, "")
 		if err != nil {
 			return false
 		}
-		e, err := s.db.EditionBy(id.Mirror, id.Number)
-		return err == nil && !e.Retired || err != nil && !errors.Is(err, store.ErrNotFound)
+		return m.edition(id.Mirror, id.Number)
 	}
 	return true
 }
 
 // ofLanes adds lanes that show nothing, and what rests on keys that are trusted no
 // more.
-func (s *Service) ofLanes(set *definition.Set, t *trusted, out states) error {
-	now, err := s.ledger.read(s.db, s.keys)
-	if err != nil {
-		return err
-	}
+func (s *Service) ofLanes(m *model, out states) {
+	set, t, now := m.set, m.trusted, m.force
 	followers := followersOf(set)
 	for name, l := range set.Lanes {
 		moves := now.moves(name)
@@ -265,11 +230,8 @@ func (s *Service) ofLanes(set *definition.Set, t *trusted, out states) error {
 			continue
 		}
 		open, err := s.editions.brief(s, moves[0].Mirror, moves[0].Edition)
-		if err == nil {
-			rec, unread := s.db.EditionBy(moves[0].Mirror, moves[0].Edition)
-			if err = unread; errors.Is(err, store.ErrNotFound) || err == nil && rec.Retired {
-				err = noEdition(moves[0].Mirror, moves[0].Edition)
-			}
+		if err == nil && !m.edition(moves[0].Mirror, moves[0].Edition) {
+			err = noEdition(moves[0].Mirror, moves[0].Edition)
 		}
 		if err != nil {
 			f, ok := finding.From(err)
@@ -309,7 +271,6 @@ func (s *Service) ofLanes(set *definition.Set, t *trusted, out states) error {
 				open.Created.UTC().Format(time.DateTime)).Rated(finding.Warning))
 		}
 	}
-	return nil
 }
 
 // clockSlack is how far ahead of the clock a seal may be dated before that is told.
@@ -317,14 +278,14 @@ const clockSlack = 10 * time.Minute
 
 // unfinished adds jobs that did not come to an end of their own, where none of the
 // same kind did since.
-func (s *Service) unfinished(set *definition.Set, out states) error {
+func (s *Service) unfinished(m *model, out states) error {
 	all, err := s.db.LastJobs()
 	if err != nil {
 		return err
 	}
 	for _, j := range all {
 		told := j.State == api.Failed && len(jobFrom(j).Findings) > 0
-		if j.State != api.Interrupted && j.State != api.Failed || told || !s.stillThere(set, j.Object) {
+		if j.State != api.Interrupted && j.State != api.Failed || told || !m.has(j.Object) {
 			continue
 		}
 		f := finding.New("job.failed", j.Object, "the %s that began on %s did not come to its end: %s",
@@ -363,7 +324,8 @@ func since(plan mirror.Plan, out *mirror.Outcome) finding.List {
 // checks gives the findings about all that is described, to be worked out once
 // for a list.
 func (s *Service) checks(set *definition.Set, t *trusted) finding.List {
-	now := s.db.Changes()
+	now := s.db.ChangesBut(store.MachineRows, store.InventoryRows, store.Comparisons, store.Personal,
+		store.JobRows)
 	s.checked.mu.Lock()
 	defer s.checked.mu.Unlock()
 	if s.checked.changes == now && time.Since(s.checked.at) < toldFor {

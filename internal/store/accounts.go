@@ -2,8 +2,6 @@ package store
 
 import (
 	"time"
-
-	"gorm.io/gorm"
 )
 
 // Account is somebody who may use the service.
@@ -78,7 +76,6 @@ func (d *DB) AddToken(t Token) error { return d.save(&t) }
 
 // RemoveToken forgets a token.
 func (d *DB) RemoveToken(hash string) error {
-	defer d.changes.Add(1)
 	return d.g.Delete(&Token{Hash: hash}).Error
 }
 
@@ -94,7 +91,9 @@ func (d *DB) TokensOf(account string) ([]Token, error) {
 func (d *DB) TokenBy(hash string) (Token, error) { return one[Token](d, "hash = ?", hash) }
 
 // AddSession records a session. It is no change of anything else: see Changes.
-func (d *DB) AddSession(s Session) error { return d.g.Create(&s).Error }
+func (d *DB) AddSession(s Session) error {
+	return d.txOf(Personal, func(tx *DB) error { return tx.g.Create(&s).Error })
+}
 
 // SessionBy finds a session by its digest.
 func (d *DB) SessionBy(hash string) (Session, error) { return one[Session](d, "hash = ?", hash) }
@@ -108,24 +107,28 @@ func (d *DB) Sessions(account string) ([]Session, error) {
 }
 
 // EndSession forgets a session.
-func (d *DB) EndSession(hash string) error { return d.g.Delete(&Session{Hash: hash}).Error }
+func (d *DB) EndSession(hash string) error {
+	return d.txOf(Personal, func(tx *DB) error { return tx.g.Delete(&Session{Hash: hash}).Error })
+}
 
 // EndSessions forgets those that were last used before a time, or begun before another.
 func (d *DB) EndSessions(used, created time.Time) error {
-	return d.g.Where("used < ? OR created < ?", used, created).Delete(&Session{}).Error
+	return d.txOf(Personal, func(tx *DB) error {
+		return tx.g.Where("used < ? OR created < ?", used, created).Delete(&Session{}).Error
+	})
 }
 
 // Used notes when tokens and sessions, by their digests, were last used. It is no change
 // of anything else: see Changes.
 func (d *DB) Used(tokens, sessions map[string]time.Time) error {
-	return d.g.Transaction(func(g *gorm.DB) error {
+	return d.txOf(Personal, func(tx *DB) error {
 		for hash, at := range tokens {
-			if err := g.Model(&Token{}).Where("hash = ?", hash).Update("used", at).Error; err != nil {
+			if err := tx.g.Model(&Token{}).Where("hash = ?", hash).Update("used", at).Error; err != nil {
 				return err
 			}
 		}
 		for hash, at := range sessions {
-			if err := g.Model(&Session{}).Where("hash = ?", hash).Update("used", at).Error; err != nil {
+			if err := tx.g.Model(&Session{}).Where("hash = ?", hash).Update("used", at).Error; err != nil {
 				return err
 			}
 		}

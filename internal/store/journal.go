@@ -44,17 +44,28 @@ func (s journalStore) Size() (int64, error) {
 	return *n, err
 }
 
+// hashesAtOnce is how many hashes one question names.
+const hashesAtOnce = 500
+
 func (s journalStore) ReadHashes(indexes []int64) ([]tlog.Hash, error) {
 	out := make([]tlog.Hash, len(indexes))
-	for i, x := range indexes {
-		h, err := one[journalHash](s.d, "`index` = ?", x)
-		if errors.Is(err, ErrNotFound) {
-			err = journal.ErrNoHash
-		}
+	for from := 0; from < len(indexes); from += hashesAtOnce {
+		part := indexes[from:min(from+hashesAtOnce, len(indexes))]
+		rows, err := many[journalHash](s.d, "`index`", 0, "`index` IN ?", part)
 		if err != nil {
-			return nil, fmt.Errorf("the journal's hash %d: %w", x, err)
+			return nil, fmt.Errorf("the journal's hash %d: %w", part[0], err)
 		}
-		copy(out[i][:], h.Hash)
+		of := make(map[int64][]byte, len(rows))
+		for _, r := range rows {
+			of[r.Index] = r.Hash
+		}
+		for i, x := range part {
+			hash, ok := of[x]
+			if !ok {
+				return nil, fmt.Errorf("the journal's hash %d: %w", x, journal.ErrNoHash)
+			}
+			copy(out[from+i][:], hash)
+		}
 	}
 	return out, nil
 }

@@ -4,8 +4,6 @@ import (
 	"encoding/json"
 	"errors"
 	"time"
-
-	"gorm.io/gorm/clause"
 )
 
 // Kept is the newest of something that is replaced whole: accepted roots,
@@ -33,8 +31,9 @@ func (d *DB) KeepQuietly(kind, name string, v any, at time.Time) error {
 	if err != nil {
 		return err
 	}
-	return d.g.Clauses(clause.OnConflict{UpdateAll: true}).
-		Create(&Kept{Kind: kind, Name: name, At: at, Body: string(raw)}).Error
+	return d.txOf(Personal, func(tx *DB) error {
+		return tx.save(&Kept{Kind: kind, Name: name, At: at, Body: string(raw)})
+	})
 }
 
 // Kept reads it, and tells whether there is any: an error says nothing of that.
@@ -52,14 +51,25 @@ func (d *DB) Kept(kind, name string, v any) (at time.Time, there bool, err error
 // AllKept gives everything of one kind.
 func (d *DB) AllKept(kind string) ([]Kept, error) { return many[Kept](d, "name", 0, "kind = ?", kind) }
 
+// EveryKept gives everything that is kept, but of accounts: by kind and name.
+func (d *DB) EveryKept() (map[string]map[string]Kept, error) {
+	all, err := many[Kept](d, "kind", 0, "kind NOT IN ?", OfAccounts)
+	out := map[string]map[string]Kept{}
+	for _, k := range all {
+		if out[k.Kind] == nil {
+			out[k.Kind] = map[string]Kept{}
+		}
+		out[k.Kind][k.Name] = k
+	}
+	return out, err
+}
+
 // Called moves what is kept of something to another name.
 func (d *DB) Called(kind, from, to string) error {
-	defer d.changes.Add(1)
 	return d.g.Model(&Kept{}).Where("kind = ? AND name = ?", kind, from).Update("name", to).Error
 }
 
 // Drop forgets it.
 func (d *DB) Drop(kind, name string) error {
-	defer d.changes.Add(1)
 	return d.g.Delete(&Kept{Kind: kind, Name: name}).Error
 }

@@ -177,9 +177,13 @@ func (d *DB) SaveMachine(m Machine) error {
 // ForgetCompared forgets what came of comparing the machines of a group, whose lane shows nothing. It
 // is no change of anything else: see Changes.
 func (d *DB) ForgetCompared(group string) (machines int64, err error) {
-	done := d.g.Model(&Machine{}).Where("of_group = ? AND basis <> ''", group).
-		Updates(notCompared(map[string]any{}))
-	return done.RowsAffected, done.Error
+	err = d.txOf(Comparisons, func(tx *DB) error {
+		done := tx.g.Model(&Machine{}).Where("of_group = ? AND basis <> ''", group).
+			Updates(notCompared(map[string]any{}))
+		machines = done.RowsAffected
+		return done.Error
+	})
+	return machines, err
 }
 
 // RemoveMachine forgets a machine and what it told.
@@ -226,9 +230,9 @@ type Compared struct {
 // KeepCompared keeps what came of comparisons, of machines that told nothing else meanwhile. It is
 // no change of anything else: see Changes.
 func (d *DB) KeepCompared(all []Compared) error {
-	return d.g.Transaction(func(g *gorm.DB) error {
+	return d.txOf(Comparisons, func(tx *DB) error {
 		for _, c := range all {
-			done := g.Model(&Machine{}).Where("name = ? AND turn = ?", c.Machine, c.Turn).
+			done := tx.g.Model(&Machine{}).Where("name = ? AND turn = ?", c.Machine, c.Turn).
 				Updates(map[string]any{"against": c.Against, "basis": c.Basis, "problem": c.Problem,
 					"current": c.Current, "behind": c.Behind, "security": c.Security, "ahead": c.Ahead,
 					"held": c.Held, "stranded": c.Stranded, "unknown": c.Unknown, "unsure": c.Unsure,
@@ -239,7 +243,7 @@ func (d *DB) KeepCompared(all []Compared) error {
 			if done.RowsAffected == 0 {
 				continue
 			}
-			if err := g.Model(&Inventory{}).Where("machine = ?", c.Machine).
+			if err := tx.g.Model(&Inventory{}).Where("machine = ?", c.Machine).
 				Update("items", c.Items).Error; err != nil {
 				return err
 			}

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"sync/atomic"
 	"time"
 
 	"github.com/glebarez/sqlite"
@@ -25,24 +24,9 @@ var ErrNotFound = errors.New("no such record")
 // was committed last. Within a transaction everything is read through its own.
 type DB struct {
 	g, read *gorm.DB
-	changes *changes
+	at      noting   // where changes are noted
+	counts  *changes // of what was committed
 }
-
-// changes counts what was committed, and tells of it.
-type changes struct {
-	n    atomic.Int64
-	tell atomic.Pointer[func()]
-}
-
-func (c *changes) Add(n int64) {
-	c.n.Add(n)
-	if tell := c.tell.Load(); tell != nil {
-		(*tell)()
-	}
-}
-
-// OnChange calls a function after each commit that Changes counts. It must not wait.
-func (d *DB) OnChange(tell func()) { d.changes.tell.Store(&tell) }
 
 // readers is how many connections read.
 const readers = 4
@@ -67,7 +51,12 @@ func Open(path string) (*DB, error) {
 	if err != nil {
 		return nil, err
 	}
-	db := &DB{g: g, read: g, changes: &changes{}}
+	if err := watch(g); err != nil {
+		return nil, err
+	}
+	counts := &changes{of: map[Part]int64{}}
+	g = noted(g, counts)
+	db := &DB{g: g, read: g, at: counts, counts: counts}
 	if err := db.migrate(); err != nil {
 		return nil, fmt.Errorf("bring the database %s to its newest form: %w", path, err)
 	}
@@ -96,10 +85,6 @@ func connect(path, pragmas string, most int) (*gorm.DB, error) {
 	return g, nil
 }
 
-// Changes counts what was committed since the database was opened, jobs aside. Whoever
-// keeps what he read asks whether the count is still the same.
-func (d *DB) Changes() int64 { return d.changes.n.Load() }
-
 // Close closes the database.
 func (d *DB) Close() error {
 	var failed error
@@ -123,12 +108,6 @@ func (d *DB) Check() error {
 		return fmt.Errorf("the database is damaged: %s", answer)
 	}
 	return nil
-}
-
-// Tx runs f in one transaction: all of it happens or nothing.
-func (d *DB) Tx(f func(tx *DB) error) error {
-	defer d.changes.Add(1)
-	return d.g.Transaction(func(g *gorm.DB) error { return f(&DB{g: g, read: g, changes: &changes{}}) })
 }
 
 func one[T any](d *DB, where string, args ...any) (T, error) {
@@ -159,6 +138,5 @@ func list[T any](d *DB, omit []string, order string, limit int, where string, ar
 }
 
 func (d *DB) save(v any) error {
-	defer d.changes.Add(1)
 	return d.g.Clauses(clause.OnConflict{UpdateAll: true}).Create(v).Error
 }

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -184,7 +185,7 @@ func TestDecisionsOfAnOlderDatabaseAreTakenOver(t *testing.T) {
 // Who reads does not wait for who writes, and sees what was committed last.
 func TestReadingGoesOnBesideATransaction(t *testing.T) {
 	db, _ := open(t)
-	before := db.Changes()
+	before := db.ChangesBut()
 	inside, release := make(chan bool), make(chan bool)
 	done := make(chan error)
 	go func() {
@@ -211,7 +212,7 @@ func TestReadingGoesOnBesideATransaction(t *testing.T) {
 	if _, err := db.AccountBy("mara"); err != nil {
 		t.Errorf("what is committed is not read: %v", err)
 	}
-	if db.Changes() == before {
+	if db.ChangesBut() == before {
 		t.Error("a change was not counted")
 	}
 	if err := db.read.Create(&Account{Name: "other"}).Error; err == nil {
@@ -272,5 +273,71 @@ func TestAFullDiskUnderTheRecordsIsAFault(t *testing.T) {
 	}
 	if f, ok := Fault(db.g.Exec("SELECT * FROM nowhere").Error); ok {
 		t.Errorf("a mistake of the program is taken for a fault: %+v", f)
+	}
+}
+
+// Whoever keeps what was read of one part reads it again after a change of that part, and of no other.
+func TestChangesAreCountedByPart(t *testing.T) {
+	db, _ := open(t)
+	must.Do(t, db.AddMachine(Machine{Name: "gate-1", Group: "gatehouse"}))
+	var told [][]Part
+	db.OnChange(func(parts []Part) { told = append(told, parts) })
+	for _, c := range []struct {
+		what  string
+		do    func() error
+		parts []Part // that it is told of
+	}{
+		{"a record by itself", func() error { return db.SaveAccount(Account{Name: "mara"}) },
+			[]Part{"accounts"}},
+		{"a report", func() error { return db.GiveInventory(Machine{Name: "gate-1"}, []byte("x")) },
+			[]Part{InventoryRows, MachineRows}},
+		{"what came of comparing it", func() error {
+			return db.KeepCompared([]Compared{{Machine: "gate-1", Turn: 1, Basis: "b"}})
+		}, []Part{Comparisons}},
+		{"a comparison of what was told before", func() error {
+			return db.KeepCompared([]Compared{{Machine: "gate-1", Turn: 7, Basis: "b"}})
+		}, nil},
+		{"a visit", func() error { return db.KeepQuietly("visit", "mara", 1, time.Now()) },
+			[]Part{Personal}},
+		{"a job", func() error { return db.AddJob(&Job{Kind: "build"}) }, []Part{JobRows}},
+		{"two at once, one of them within", func() error {
+			return db.Tx(func(tx *DB) error {
+				if err := tx.Keep("days", "tarn", 1, time.Now()); err != nil {
+					return err
+				}
+				return tx.Tx(func(tx *DB) error { return tx.SaveEdition(Edition{Mirror: "barrage"}) })
+			})
+		}, []Part{"editions", "kepts"}},
+		{"what was undone", func() error {
+			err := db.Tx(func(tx *DB) error {
+				_ = tx.SaveEdition(Edition{Mirror: "drives"})
+				return ErrNotFound
+			})
+			if !errors.Is(err, ErrNotFound) {
+				t.Error(err)
+			}
+			return nil
+		}, nil},
+		{"what changes nothing", func() error { return db.Drop("days", "kelp") }, nil},
+	} {
+		told = nil
+		before := map[Part]int64{}
+		for _, p := range c.parts {
+			before[p] = db.Changes(p)
+		}
+		others := db.ChangesBut(c.parts...)
+		must.Do(t, c.do())
+		if len(c.parts) == 0 && len(told) != 0 || len(c.parts) > 0 && (len(told) != 1 ||
+			!slices.Equal(told[0], c.parts)) {
+			t.Errorf("%s: told of %v, want %v", c.what, told, c.parts)
+		}
+		for p, n := range before {
+			if db.Changes(p) != n+1 {
+				t.Errorf("%s: %s was counted %d times", c.what, p, db.Changes(p)-n)
+			}
+		}
+		if db.ChangesBut(c.parts...) != others {
+			t.Errorf("%s: something else was counted", c.what)
+		}
 	}
 }

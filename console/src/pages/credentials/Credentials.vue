@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
-import { call, get, type Credential, type Overview, type Page } from '../../api'
+import { call, get, type Credential, type Told, type Page } from '../../api'
 import Count from '../../parts/Count.vue'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import Findings from '../../parts/Findings.vue'
@@ -22,10 +22,13 @@ const q = useQuery({
 })
 const rows = computed(() => q.data.value?.items ?? [])
 // What is told of proxies and authorities stands here as well: they have no page of their own.
-const overview = useQuery({ queryKey: ['overview'], queryFn: () => get<Overview>('/overview') })
+const told = useQuery({
+  queryKey: ['findings', 'proxy,authority'],
+  queryFn: () => get<Told>('/findings?kind=proxy,authority'),
+})
 const found = computed(() => [
   ...rows.value.flatMap((c) => c.findings),
-  ...(overview.data.value?.needs_you ?? []).filter((f) => /^(proxy|authority) /.test(f.object ?? '')),
+  ...(told.data.value?.needs_you ?? []),
 ])
 const columns: Column<Credential>[] = [
   { key: 'name', title: 'Credential', value: (c) => c.name },

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { get, post, type Edition, type EditionDetail, type Job, type Page } from '../../api'
-import { count, size } from '../../format'
+import { absolute, count, size } from '../../format'
 import Findings from '../../parts/Findings.vue'
 import JobRun from '../../parts/JobRun.vue'
 import Loading from '../../parts/Loading.vue'
@@ -67,11 +67,12 @@ const e = computed(() => q.data.value)
   <div v-if="e" class="space-y-4">
     <div class="flex items-center gap-3">
       <h1 class="mono !text-[17px]">{{ e.name }}</h1>
-      <Mark v-if="e.sealed" kind="good" word="the seal holds" /><Mark
-        v-else
-        kind="error"
-        word="the seal does not hold"
-      /><Term of="seal" /><span class="text-slate"
+      <Mark
+        v-if="e.sealed"
+        kind="good"
+        word="the seal holds"
+        :title="'checked ' + absolute(e.checked)"
+      /><Mark v-else kind="error" word="the seal does not hold" /><Term of="seal" /><span class="text-slate"
         >made <Moment :at="e.created" /> · {{ e.copy }} · {{ count(e.packages, 'package') }} ·
         {{ size(e.bytes)
         }}<template v-if="e.lanes.length"> · shown by {{ e.lanes.join(', ') }}</template></span

@@ -1,84 +1,75 @@
 <script setup lang="ts">
-// What needs somebody. What is alike, four or more of one code, cause and kind of object, is one line
-// that opens.
+// What needs somebody. Findings that are alike are one line; the others of it are asked for when it is
+// opened.
+import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
-import type { Finding } from '../../api'
+import { get, type Alike, type Finding, type Told } from '../../api'
 import Findings from '../../parts/Findings.vue'
 import Act from '../../parts/Act.vue'
 import Aside from '../../parts/Aside.vue'
 import { count } from '../../format'
+import Loading from '../../parts/Loading.vue'
 import Mark from '../../parts/Mark.vue'
-const props = defineProps<{ findings: Finding[] }>()
+import Trouble from '../../parts/Trouble.vue'
+defineProps<{ lines: Alike[] }>()
 const setting = ref<Finding[] | null>(null)
-const alike = 4
-interface Line {
-  key: string
-  all: Finding[]
-}
-const kind = (f: Finding) => (f.object ?? '').split(' ')[0]
-const like = (f: Finding) => [f.severity, f.code, f.cause ?? '', kind(f)].join(' ')
-const lines = computed(() => {
-  const out: Line[] = []
-  const many = new Map<string, Line>()
-  for (const f of props.findings) {
-    const key = like(f)
-    const n = props.findings.filter((x) => like(x) === key).length
-    if (n < alike) {
-      out.push({ key: key + f.object + f.text, all: [f] })
-      continue
-    }
-    if (!many.has(key)) {
-      const line = { key, all: [] }
-      many.set(key, line)
-      out.push(line)
-    }
-    many.get(key)!.all.push(f)
-  }
-  return out
+const key = (l: Alike) =>
+  new URLSearchParams({ severity: l.severity, code: l.code, cause: l.cause ?? '', kind: l.kind }).toString()
+const open = ref('')
+const all = useQuery({
+  queryKey: ['findings', open],
+  queryFn: () => get<Told>('/findings?' + open.value),
+  enabled: computed(() => !!open.value),
 })
-const open = ref(new Set<string>())
-function turn(key: string) {
-  if (!open.value.delete(key)) open.value.add(key)
-}
-const about = (all: Finding[]) => {
-  const names = [...new Set(all.map((f) => (f.object ?? '').slice(kind(f).length + 1)))].filter(Boolean)
-  const some =
-    names.length > 3
-      ? `${names.slice(0, 3).join(', ')} and ${count(names.length - 3, 'other')}`
-      : names.join(', ')
-  return `${kind(all[0])}${names.length > 1 ? 's' : ''} ${some}`
+const about = (l: Alike) => {
+  const rest = l.objects - l.names.length
+  const some = l.names.join(', ') + (rest > 0 ? ` and ${count(rest, 'other')}` : '')
+  return `${l.kind}${l.objects > 1 ? 's' : ''} ${some}`
 }
 </script>
 <template>
   <div class="divide-y divide-line/60">
-    <template v-for="l in lines" :key="l.key">
-      <Findings v-if="l.all.length === 1" :findings="l.all" link aside @aside="setting = [$event]" />
+    <template v-for="l in lines" :key="key(l)">
+      <Findings
+        v-if="l.findings.length === l.count"
+        :findings="l.findings"
+        link
+        aside
+        @aside="setting = [$event]"
+      />
       <div v-else>
         <button
           type="button"
           class="grid w-full grid-cols-[84px_1fr_auto] items-start gap-x-3 px-3 py-2 text-left"
-          :aria-expanded="open.has(l.key)"
-          @click="turn(l.key)"
+          :aria-expanded="open === key(l)"
+          @click="open = open === key(l) ? '' : key(l)"
         >
-          <Mark :kind="l.all[0].severity" class="pt-px" />
+          <Mark :kind="l.severity" class="pt-px" />
           <span class="min-w-0 break-words"
-            ><b class="font-semibold">{{ about(l.all) }}</b
-            >: {{ l.all.length }} alike, such as: {{ l.all[0].text }}
-            <code class="ml-1">{{ l.all[0].code }}</code></span
+            ><b class="font-semibold">{{ about(l) }}</b
+            >: {{ l.count }} alike, such as: {{ l.findings[0].text }}
+            <code class="ml-1">{{ l.code }}</code></span
           >
-          <span class="btn !h-6" aria-hidden="true">{{ open.has(l.key) ? 'Close' : 'Show all' }}</span>
+          <span class="btn !h-6" aria-hidden="true">{{ open === key(l) ? 'Close' : 'Show all' }}</span>
         </button>
-        <Findings
-          v-if="open.has(l.key)"
-          class="border-t border-line/60 bg-raised/40"
-          :findings="l.all"
-          link
-          aside
-          @aside="setting = [$event]"
-        />
-        <p v-if="open.has(l.key)" class="flex justify-end border-t border-line/60 px-3 py-2">
-          <Act does="setAside" dense class="!h-6" @click="setting = l.all">Set all aside</Act>
-        </p>
+        <template v-if="open === key(l)">
+          <Trouble :error="all.error.value" />
+          <Loading v-if="all.isPending.value" />
+          <template v-if="all.data.value">
+            <Findings
+              class="border-t border-line/60 bg-raised/40"
+              :findings="all.data.value.needs_you"
+              link
+              aside
+              @aside="setting = [$event]"
+            />
+            <p class="flex justify-end border-t border-line/60 px-3 py-2">
+              <Act does="setAside" dense class="!h-6" @click="setting = all.data.value.needs_you"
+                >Set all aside</Act
+              >
+            </p>
+          </template>
+        </template>
       </div>
     </template>
     <Aside v-if="setting" :of="setting" @close="setting = null" />

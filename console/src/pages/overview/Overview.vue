@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, onMounted, onUnmounted, ref } from 'vue'
-import { call, get, type Lane, type Overview, type Visit } from '../../api'
+import { call, get, type Overview, type Told, type Visit } from '../../api'
 import { absolute, count, size } from '../../format'
 import JobRun from '../../parts/JobRun.vue'
 import Loading from '../../parts/Loading.vue'
@@ -29,7 +29,13 @@ const note = () =>
 onMounted(note)
 const lasting = setInterval(() => document.hidden || note(), 5 * 60_000)
 onUnmounted(() => clearInterval(lasting))
-async function takeUp(a: Overview['aside'][number]) {
+const asideOpen = ref(false)
+const aside = useQuery({
+  queryKey: ['findings', 'aside'],
+  queryFn: () => get<Told>('/findings'),
+  enabled: asideOpen,
+})
+async function takeUp(a: Told['aside'][number]) {
   const f = a.finding
   const q = new URLSearchParams({
     object: f.object ?? '',
@@ -46,20 +52,11 @@ async function takeUp(a: Overview['aside'][number]) {
   }
   client.invalidateQueries()
 }
-// What matters stands first, and only so much of it: the rest has its own page.
-const most = { sources: 15, lanes: 8 }
-const ranks = ['error', 'warning', '', 'note']
-const sources = computed(() =>
-  [...(q.data.value?.sources ?? [])]
-    .sort((a, b) => ranks.indexOf(a.worst ?? '') - ranks.indexOf(b.worst ?? ''))
-    .slice(0, most.sources),
-)
-const matter = (l: Lane) => (l.findings.length ? 0 : l.edition !== l.newest ? 1 : 2)
-const lanes = computed(() =>
-  [...(q.data.value?.lanes ?? [])].sort((a, b) => matter(a) - matter(b)).slice(0, most.lanes),
-)
+const needs = computed(() => (q.data.value?.errors ?? 0) + (q.data.value?.warnings ?? 0))
+/** How many of a list have no place here. */
+const further = (list: { items: unknown[]; all: number }) => list.all - list.items.length
 /** What is known of the machines of a lane, in words. */
-function state(m: Overview['machines'][number]) {
+function state(m: Overview['machines']['items'][number]) {
   if (!m.reported) return 'none reported yet'
   const all: [number, string][] = [
     [m.security, 'with security fixes waiting'],
@@ -75,8 +72,8 @@ function state(m: Overview['machines'][number]) {
   return said.join(', ') || 'nothing newer for any of them'
 }
 /** The days of a strip on which something was published, or nothing, as one path. */
-const strip = (s: Overview['sources'][number], published: boolean) =>
-  s.days.map((d, i) => (!!d.published === published ? `M${i * 3 + 1} 16V${published ? 0 : 12}` : '')).join('')
+const strip = (s: Overview['sources']['items'][number], published: boolean) =>
+  s.published.map((n, i) => (!!n === published ? `M${i * 3 + 1} 16V${published ? 0 : 12}` : '')).join('')
 </script>
 <template>
   <h1 class="mb-4">Overview</h1>
@@ -92,17 +89,17 @@ const strip = (s: Overview['sources'][number], published: boolean) =>
       <section>
         <div class="mb-1.5 flex items-center gap-3">
           <h2>Needs you</h2>
-          <span class="text-slate">{{ q.data.value.needs_you.length || '' }}</span>
+          <span class="text-slate">{{ needs || '' }}</span>
         </div>
         <div class="panel">
-          <Needs v-if="q.data.value.needs_you.length" :findings="q.data.value.needs_you" />
+          <Needs v-if="needs" :lines="q.data.value.needs" />
           <p v-else class="px-3 py-3">
-            <template v-if="q.data.value.sources.length"
-              ><Mark
-                v-if="q.data.value.aside.length"
-                kind="note"
-                word="Nothing but what was set aside."
-              /><Mark v-else kind="good" word="Nothing that was looked at is wrong." />
+            <template v-if="q.data.value.sources.all"
+              ><Mark v-if="q.data.value.aside" kind="note" word="Nothing but what was set aside." /><Mark
+                v-else
+                kind="good"
+                word="Nothing that was looked at is wrong."
+              />
               <span class="ml-2 text-slate"
                 >Sources were asked <Moment :at="q.data.value.looked.sources" /> at the earliest; journal,
                 records and seals compared <Moment :at="q.data.value.looked.journal" />.</span
@@ -114,12 +111,13 @@ const strip = (s: Overview['sources'][number], published: boolean) =>
           </p>
         </div>
       </section>
-      <details v-if="q.data.value.aside.length">
+      <details v-if="q.data.value.aside" @toggle="asideOpen = ($event.target as HTMLDetailsElement).open">
         <summary class="cursor-pointer text-slate">
-          {{ count(q.data.value.aside.length, 'finding') }} set aside
+          {{ count(q.data.value.aside, 'finding') }} set aside
         </summary>
+        <Trouble :error="aside.error.value" />
         <div class="panel mt-1.5 divide-y divide-line/60">
-          <div v-for="(a, i) in q.data.value.aside" :key="i" class="flex gap-3 px-3 py-2">
+          <div v-for="(a, i) in aside.data.value?.aside" :key="i" class="flex gap-3 px-3 py-2">
             <Mark :kind="a.finding.severity" />
             <p class="min-w-0 flex-1">
               <b class="font-semibold">{{ a.finding.object }}</b>: {{ a.finding.text }}
@@ -140,7 +138,7 @@ const strip = (s: Overview['sources'][number], published: boolean) =>
           </div>
         </div>
       </section>
-      <section v-if="q.data.value.sources.length">
+      <section v-if="q.data.value.sources.all">
         <h2 class="mb-1.5">Sources, the last 90 days</h2>
         <div class="panel overflow-x-auto">
           <table class="grid-table">
@@ -154,7 +152,7 @@ const strip = (s: Overview['sources'][number], published: boolean) =>
               </tr>
             </thead>
             <tbody>
-              <tr v-for="s in sources" :key="s.name">
+              <tr v-for="s in q.data.value.sources.items" :key="s.name">
                 <td>
                   <RouterLink :to="'/sources/' + s.name" class="font-medium whitespace-nowrap">{{
                     s.name
@@ -163,11 +161,11 @@ const strip = (s: Overview['sources'][number], published: boolean) =>
                 <td>{{ s.standing }}</td>
                 <td>
                   <svg
-                    :viewBox="`0 0 ${s.days.length * 3} 16`"
+                    :viewBox="`0 0 ${s.published.length * 3} 16`"
                     class="h-4 w-[270px] max-[1199px]:w-[90px]"
                     preserveAspectRatio="none"
                     role="img"
-                    :aria-label="count(s.days.filter((d) => d.published).length, 'day') + ' with a new root'"
+                    :aria-label="count(s.published.filter((n) => n).length, 'day') + ' with a new root'"
                   >
                     <path :d="strip(s, false)" class="stroke-line" stroke-width="2" />
                     <path :d="strip(s, true)" class="stroke-tide" stroke-width="2" />
@@ -189,9 +187,9 @@ const strip = (s: Overview['sources'][number], published: boolean) =>
               </tr>
             </tbody>
           </table>
-          <p v-if="q.data.value.sources.length > sources.length" class="border-t border-line px-3 py-2">
+          <p v-if="further(q.data.value.sources)" class="border-t border-line px-3 py-2">
             <RouterLink to="/sources">{{
-              count(q.data.value.sources.length - sources.length, 'further source')
+              count(further(q.data.value.sources), 'further source')
             }}</RouterLink>
           </p>
         </div>
@@ -201,7 +199,7 @@ const strip = (s: Overview['sources'][number], published: boolean) =>
       <section>
         <h2 class="mb-1.5">Lanes<Term of="lane" /></h2>
         <div class="panel divide-y divide-line/60">
-          <div v-for="l in lanes" :key="l.name" class="px-3 py-2">
+          <div v-for="l in q.data.value.lanes.items" :key="l.name" class="px-3 py-2">
             <div class="flex">
               <RouterLink to="/lanes" class="font-medium">{{ l.name }}</RouterLink><RouterLink
                 v-if="l.edition"
@@ -212,26 +210,24 @@ const strip = (s: Overview['sources'][number], published: boolean) =>
             </div>
             <div class="text-slate">
               {{
-                l.groups.length > 3
-                  ? `followed by ${l.groups.length} groups`
-                  : l.groups.length
+                l.all > l.groups.length
+                  ? `followed by ${l.all} groups`
+                  : l.all
                     ? 'followed by ' + l.groups.join(', ')
                     : 'no group follows it'
               }}
             </div>
           </div>
-          <p v-if="q.data.value.lanes.length > lanes.length" class="px-3 py-2">
-            <RouterLink to="/lanes">{{
-              count(q.data.value.lanes.length - lanes.length, 'further lane')
-            }}</RouterLink>
+          <p v-if="further(q.data.value.lanes)" class="px-3 py-2">
+            <RouterLink to="/lanes">{{ count(further(q.data.value.lanes), 'further lane') }}</RouterLink>
           </p>
-          <p v-if="!q.data.value.lanes.length" class="px-3 py-2 text-slate">No lane is described yet.</p>
+          <p v-if="!q.data.value.lanes.all" class="px-3 py-2 text-slate">No lane is described yet.</p>
         </div>
       </section>
-      <section v-if="q.data.value.machines.length">
+      <section v-if="q.data.value.machines.all">
         <h2 class="mb-1.5">Machines</h2>
         <div class="panel divide-y divide-line/60">
-          <div v-for="m in q.data.value.machines.slice(0, most.lanes)" :key="m.lane" class="px-3 py-2">
+          <div v-for="m in q.data.value.machines.items" :key="m.lane" class="px-3 py-2">
             <div class="flex">
               <RouterLink to="/machines?tab=1" class="font-medium">{{
                 count(m.machines, 'machine')
@@ -239,9 +235,9 @@ const strip = (s: Overview['sources'][number], published: boolean) =>
             </div>
             <div class="text-slate">{{ state(m) }}</div>
           </div>
-          <p v-if="q.data.value.machines.length > most.lanes" class="px-3 py-2">
+          <p v-if="further(q.data.value.machines)" class="px-3 py-2">
             <RouterLink to="/machines?tab=1">{{
-              count(q.data.value.machines.length - most.lanes, 'further lane')
+              count(further(q.data.value.machines), 'further lane')
             }}</RouterLink>
           </p>
         </div>

@@ -4,7 +4,7 @@ import { CircleStackIcon } from '@heroicons/vue/16/solid'
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { get, type PoolUsage } from '../../api'
-import { count, size } from '../../format'
+import { absolute, count, size } from '../../format'
 import Act from '../../parts/Act.vue'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import Lack from '../../parts/Lack.vue'
@@ -45,7 +45,11 @@ const columns: Column<Row>[] = [
   { key: 'files', title: 'Files', num: true, value: (e) => e.held.files },
   { key: 'held', title: 'Holds', num: true, value: (e) => e.held.bytes },
   { key: 'alone', title: 'Alone', num: true, term: 'alone', value: (e) => e.alone.bytes },
-  { key: 'lanes', title: 'Shown by', value: (e) => e.lanes.join(', ') || 'no lane' },
+  {
+    key: 'lanes',
+    title: 'Shown by',
+    value: (e) => (e.until ? `retired; kept until ${absolute(e.until)}` : e.lanes.join(', ') || 'no lane'),
+  },
   { key: 'act', title: '', class: 'text-right' },
 ]
 const taken = computed(() =>
@@ -112,7 +116,12 @@ const taken = computed(() =>
       <template #held="{ row: e }">{{ size(e.held.bytes) }}</template>
       <template #alone="{ row: e }">{{ size(e.alone.bytes) }}</template>
       <template #act="{ row: e }"
-        ><Act does="retire" dense class="btn-stop" :disabled="!!e.lanes.length" @click="retiring = e"
+        ><Act
+          does="retire"
+          dense
+          class="btn-stop"
+          :disabled="!!e.lanes.length || !!e.until"
+          @click="retiring = e"
           >Retire</Act
         ></template
       >
