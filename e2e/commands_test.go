@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -408,5 +409,53 @@ func TestALostPoolIsTold(t *testing.T) {
 	must.Write(t, file, kept)
 	if code, body, _ := get(t, address); code != http.StatusOK || body != kept {
 		t.Errorf("the file is back: %d", code)
+	}
+}
+
+// A pool that is lost is filled again by building: what upstreams have is fetched, and what only the site
+// wrote, or was added by hand, is kept beside the pool. What no upstream has any more is told.
+func TestALostPoolIsFilledAgain(t *testing.T) {
+	t.Parallel()
+	s := newSite(t)
+	s.described()
+	s.built("steady")
+	s.newer("1.5.0-1") // upstream has the version of before no more
+	s.cli(0, "mirror", "build", "barrage")
+	s.cli(0, "package", "add", filepath.Join(s.dir, "site/house/lamp-driver_2.0-1reach1_all.deb"), "--source",
+		"reach-lamps", told, "--why=the old lamps")
+	s.cli(0, "mirror", "build", "lamps")
+	editions := strings.Fields(mustOut(s, "edition", "list", "-o", "ids"))
+	kept := func() bool { // beside the pool, within moments of the builds
+		for _, e := range editions {
+			if _, err := os.Stat(filepath.Join(s.dir, "data/editions", e, "own")); err != nil {
+				return false
+			}
+		}
+		return true
+	}
+	for until := time.Now().Add(time.Minute); !kept() && time.Now().Before(until); {
+		time.Sleep(100 * time.Millisecond)
+	}
+	s.stop()
+	must.Do(t, os.RemoveAll(filepath.Join(s.dir, "data/pool")))
+	s.start()
+	for _, e := range editions {
+		s.cli(1, "edition", "verify", e)
+	}
+	_, log := s.cli(0, "mirror", "build", "barrage", "lamps")
+	if !strings.Contains(log, "edition barrage/1: 2 files of it could not be brought back into the pool: "+
+		"tarn/pool/core/s/sluicectl/sluicectl_1.4.2-1_a") {
+		t.Errorf("what is gone for good is not told: %s", log)
+	}
+	if now := strings.Fields(mustOut(s, "edition", "list", "-o", "ids")); !slices.Equal(now, editions) {
+		t.Errorf("got editions %v, want %v: nothing changed but the pool", now, editions)
+	}
+	s.cli(0, "edition", "verify", "barrage/2")
+	s.cli(0, "edition", "verify", "lamps/1")
+	if _, log := s.cli(1, "edition", "verify", "barrage/1"); strings.Count(log, "edition.damaged") != 2 {
+		t.Errorf("more of it is lost than what upstream dropped: %s", log)
+	}
+	if out := mustOut(s, "journal", "list", "--search", "pool.refill"); !strings.Contains(out, "mirror lamps") {
+		t.Errorf("the journal does not tell of it: %s", out)
 	}
 }

@@ -258,6 +258,8 @@ var catalogue = index(
 		"the journal does not hold, contradicts a head that was signed before, or does not explain what " +
 			"is in force", "find out who wrote to the database; go back to a backup whose journal holds: " +
 			"stockade journal verify"},
+	Entry{"site.disk-full", Error, "so little is free on the disk that nothing more can be built",
+		"make room: pool usage, edition retire, pool sweep; or give the disk more"},
 	Entry{FaultCode, Error,
 		"something went wrong on this machine itself: no space, no file descriptors, a disk that fails",
 		"mend that, and run it again; nothing was decided about what was being read"},

@@ -97,8 +97,8 @@ type pick struct {
 	signer    archive.Signer // of the package itself
 }
 
-// spare is how much must stay free on the disk after a build (bytes).
-const spare = 64 << 20
+// Spare is how much must stay free on the disk after a build (bytes).
+const Spare = 64 << 20
 
 // Estimate does everything up to the first package download, and stores only
 // roots and indexes. Findings tell what would keep the build from a seal.
@@ -188,10 +188,10 @@ func (b *Builder) measure(out *Outcome) {
 	free, err := b.Pool.Free()
 	if err == nil {
 		out.FreeBytes = free
-		if out.FetchBytes+spare > free {
+		if out.FetchBytes+Spare > free {
 			out.Findings = append(out.Findings, finding.New("mirror.will-not-fit", "mirror "+out.Mirror,
 				"%d bytes are to be fetched, and the disk has %d free (%d must stay free)",
-				out.FetchBytes, free, int64(spare)))
+				out.FetchBytes, free, int64(Spare)))
 		}
 	}
 }

@@ -160,8 +160,8 @@ func (b *Builder) houseStands(h *House) bool {
 	return true
 }
 
-// houseUpstream is what is told as the upstream of a house source.
-const houseUpstream = "house"
+// HouseUpstream stands as the upstream of a source whose packages are added by hand.
+const HouseUpstream = "house"
 
 // small gets a small file of a source whole, from its upstreams or, for a house
 // source, from the pool.
@@ -196,7 +196,7 @@ func (b *Builder) refreshHouse(ctx context.Context, src *Source, pub *Publicatio
 	if err != nil {
 		return about(err, src.Name)
 	}
-	return b.accept(src, pub, index, choice, files, root, fetch.Upstream{URL: houseUpstream}, nil)
+	return b.accept(src, pub, index, choice, files, root, fetch.Upstream{URL: HouseUpstream}, nil)
 }
 
 // Offer is a package of a defined source that has the name, version and

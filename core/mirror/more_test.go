@@ -70,7 +70,7 @@ func (s small) Free() (int64, error) { return s.free, nil }
 
 func TestABuildThatWillNotFitIsNotBegun(t *testing.T) {
 	w := newWorld(t)
-	w.builder.Pool = small{w.builder.Pool, spare + 100}
+	w.builder.Pool = small{w.builder.Pool, Spare + 100}
 	f := w.refused("mirror.will-not-fit")
 	if !strings.Contains(f.Text, "free") {
 		t.Error(f.Text)

@@ -162,6 +162,12 @@ func (s *Service) addPackage(source string, in api.NewPackage, body io.Reader,
 	if err != nil {
 		return none, err
 	}
+	for _, sum := range []string{rec.SHA256, rec.Signature} {
+		if err := s.keepHouse(sum); err != nil { // the package is added all the same
+			s.log.Warn("a package of the house could not be kept beside the pool", "package", id,
+				"error", err)
+		}
+	}
 	err = s.record(by, "package.add", "source "+source, map[string]string{
 		"package":   rec.Name + " " + rec.Version,
 		"given":     rec.Given,

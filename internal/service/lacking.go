@@ -47,6 +47,9 @@ func (s *Service) watchPool(ctx context.Context) {
 		if err := s.lookForLacks(ctx); err != nil && ctx.Err() == nil {
 			s.log.Warn("whether the pool has what lanes show could not be found out", "error", err)
 		}
+		if err := s.keepAllOwn(ctx); err != nil && ctx.Err() == nil {
+			s.log.Warn("what cannot be fetched again could not be kept beside the pool", "error", err)
+		}
 		select {
 		case <-ctx.Done():
 			return

@@ -265,11 +265,17 @@ func (s *Service) workMirror(ctx context.Context, kind, name string, by actor, a
 	if err != nil {
 		return nil, nil, err
 	}
+	b := s.builder(sink)
+	var refilled finding.List
+	if kind == "build" {
+		if refilled, err = s.refill(ctx, b, name, by); err != nil {
+			return nil, nil, err
+		}
+	}
 	plan, err := s.plan(name)
 	if err != nil {
 		return nil, nil, s.mirrorJudged(kind, name, revision, nil, err)
 	}
-	b := s.builder(sink)
 	var out *mirror.Outcome
 	if kind == "build" {
 		out, err = b.Build(ctx, plan)
@@ -292,6 +298,7 @@ func (s *Service) workMirror(ctx context.Context, kind, name string, by actor, a
 			return out, out.Findings, err
 		}
 		s.differing(plan.Name, out.Edition.Number)
+		s.lacking.nudge() // what cannot be fetched again is kept beside the pool
 	}
 	if out.Unchanged && plan.Previous != nil {
 		// The next build with the same inputs needs not work it out again.
@@ -300,7 +307,7 @@ func (s *Service) workMirror(ctx context.Context, kind, name string, by actor, a
 			return out, out.Findings, err
 		}
 	}
-	found := since(plan, out)
+	found := append(since(plan, out), refilled...)
 	return out, found, s.mirrorJudged(kind, name, revision, found, nil)
 }
 

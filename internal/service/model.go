@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"stockade/core/definition"
+	"stockade/core/finding"
+	"stockade/core/mirror"
 	"stockade/internal/api"
 	"stockade/internal/store"
 )
@@ -152,5 +154,14 @@ func (s *Service) toldNow() (*model, states, error) {
 		return nil, nil, err
 	}
 	all := maps.Clone(m.found)
+	free, err := s.free()
+	if err != nil {
+		return nil, nil, err
+	}
+	if free < mirror.Spare {
+		all.add(finding.New("site.disk-full", "site", "%d MiB are free where the pool lies, and builds leave %d MiB "+
+			"free: nothing more can be built", free>>20, mirror.Spare>>20).
+			Do("stockade pool usage shows what uses it; stockade edition retire, then stockade pool sweep"))
+	}
 	return m, all, s.ofMachines(m.set, all)
 }

@@ -76,7 +76,7 @@ func (s *Service) overview(since time.Time) (api.Overview, error) {
 	if out.PoolFiles, out.PoolBytes, err = s.usage.get(s.pool, s.now()); err != nil {
 		return out, err
 	}
-	if out.FreeBytes, err = s.pool.Free(); err != nil {
+	if out.FreeBytes, err = s.free(); err != nil {
 		return out, err
 	}
 	out.Recent, err = s.db.JournalPage(-1, 8, "", time.Time{})

@@ -155,7 +155,7 @@ func (s *Service) poolUsage() (out api.PoolUsage, err error) {
 	if out.Aside.Files, out.Aside.Bytes, err = s.pool.Aside(); err != nil {
 		return out, err
 	}
-	out.Free, err = s.pool.Free()
+	out.Free, err = s.free()
 	return out, err
 }
 

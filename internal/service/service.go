@@ -83,7 +83,8 @@ type Service struct {
 	now     func() time.Time
 	db      *store.DB
 	pool    *pool.Dir
-	proven  *pool.Proven // of the same files, for machines
+	proven  *pool.Proven          // of the same files, for machines
+	free    func() (int64, error) // bytes that the pool can still store
 	heads   heads
 	checked judgement
 	fetch   *fetch.Client
@@ -272,6 +273,7 @@ func (s *Service) open() error {
 		return err
 	}
 	s.proven = pool.NewProven(s.pool)
+	s.free = s.pool.Free
 	// by a service that was killed; downloads are gone on with
 	for _, left := range []string{"upload-*", "house-*", "examine*"} {
 		files, _ := filepath.Glob(filepath.Join(data, "tmp", left))
