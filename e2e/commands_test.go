@@ -76,7 +76,7 @@ func TestExitCodesAreThoseOfTheTable(t *testing.T) {
 		{"compare " + filepath.Join(s.dir, "site") + " --same", 0, "nothing would change"},
 		{"edition diff barrage/2 --same", 1, "from barrage/1 to barrage/2"},
 		{"mirror preview barrage --same", 1, "1.6.0-1"},
-		{"mirror build lamps", 5, "failed (job"},
+		{"mirror build lamps", 1, "failed (job"},
 		{"mirror estimate lamps", 1, "mirror.missing-dependency"},
 		{"source list --server ftp://x", 2, "http://HOST:PORT"},
 		{"source list --server http://127.0.0.1:1", 3, "stockade serve"},
@@ -124,7 +124,7 @@ func TestResultsAndErrorsComeInTheFormThatWasAskedFor(t *testing.T) {
 		}
 	}
 	out, _ := s.cli(0, "edition", "show", "barrage/1", "-o", "yaml")
-	if !regexp.MustCompile(`(?m)^- .*\n(?:  .*\n)*  bytes: [0-9]{6,}$`).MatchString(out) {
+	if !regexp.MustCompile(`(?m)^- bytes: [0-9]{6,}$`).MatchString(out) {
 		t.Errorf("a size is no integer: %s", out)
 	}
 	out, _ = s.cli(0, "source", "refresh", "tarn", "kelp", "-o", "json")

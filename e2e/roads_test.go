@@ -296,7 +296,7 @@ func TestNothingIsWrittenBehindAJournalThatDoesNotHold(t *testing.T) {
 	if out, _ := s.cli(1, "journal", "verify"); !strings.Contains(out, "gone") {
 		t.Errorf("it was signed over: %s", out)
 	}
-	_, log = s.cli(1, "mirror", "build", "barrage")
+	_, log = s.cli(5, "mirror", "build", "barrage")
 	if !strings.Contains(log, "journal") {
 		t.Error(log)
 	}
@@ -320,7 +320,7 @@ func TestRecordsThatNoEntryExplainsDoNotCount(t *testing.T) {
 		altered(t, db, "INSERT INTO tokens (hash, account, label, created) "+
 			"VALUES (?, 'warden', 'put there', ?)", hex.EncodeToString(sum[:]), time.Now().UTC())
 	})
-	_, log := s.cli(1, "mirror", "build", "barrage")
+	_, log := s.cli(5, "mirror", "build", "barrage")
 	if !strings.Contains(log, "what is described is not what the last change") {
 		t.Error(log)
 	}
