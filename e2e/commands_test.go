@@ -455,7 +455,8 @@ func TestALostPoolIsFilledAgain(t *testing.T) {
 	if _, log := s.cli(1, "edition", "verify", "barrage/1"); strings.Count(log, "edition.damaged") != 2 {
 		t.Errorf("more of it is lost than what upstream dropped: %s", log)
 	}
-	if out := mustOut(s, "journal", "list", "--search", "pool.refill"); !strings.Contains(out, "mirror lamps") {
+	out := mustOut(s, "journal", "list", "--search", "pool.refill")
+	if !strings.Contains(out, "mirror lamps") {
 		t.Errorf("the journal does not tell of it: %s", out)
 	}
 }

@@ -33,6 +33,9 @@ func TestTheConsoleShowsTheWayAndWhatNeedsSomebody(t *testing.T) {
 	b.open("/")
 	b.see("9 of 10 steps done")
 	b.see("steady shows barrage/1")
+	s.cli(0, "group", "files", "gatehouse") // who looks ends nothing
+	b.open("/")
+	b.see("9 of 10 steps done")
 	s.cli(0, "group", "files", "gatehouse", "--out", t.TempDir())
 	b.open("/")
 	b.see("Needs you")

@@ -57,6 +57,7 @@ type Source struct {
 	Values        map[string]string `yaml:"values" json:"values,omitempty" doc:"Variables of your own for the addresses of its upstreams: edge for $edge"`
 	Redirects     []string          `yaml:"redirects" json:"redirects,omitempty" doc:"Further hosts to which its upstreams may send"`
 	ProbeSchedule string            `yaml:"probe_schedule" json:"probe_schedule,omitempty" doc:"When its upstreams are measured, in five cron fields: 30 3 * * 1"`
+	SecurityFixes bool              `yaml:"security_fixes" json:"security_fixes,omitempty" doc:"Its updates are security fixes, each of them; without this field its release, suite or label says so, or its advisories"`
 	Disabled      bool              `yaml:"disabled" json:"disabled,omitempty" doc:"Described, but not used"`
 }
 

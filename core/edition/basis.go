@@ -40,7 +40,8 @@ type BasisSource struct {
 	// Signers are the keys that count for it, each since which decision, and the rules for them.
 	Signers []string `json:"signers"`
 	// Unsigned is the reason why nobody has to sign it; empty: somebody has to.
-	Unsigned string `json:"unsigned,omitempty"`
+	Unsigned      string `json:"unsigned,omitempty"`
+	SecurityFixes bool   `json:"security_fixes,omitempty"`
 }
 
 // BasisGroup is a group as far as it decides what is taken and proved.
@@ -173,6 +174,7 @@ func (s BasisSource) differs(now BasisSource) (out []string) {
 			s.Priority == now.Priority},
 		{"who may sign it", slices.Equal(s.Signers, now.Signers)},
 		{"that nobody signs it", s.Unsigned == now.Unsigned},
+		{"whether its updates are security fixes", s.SecurityFixes == now.SecurityFixes},
 	} {
 		if !x.same {
 			out = append(out, x.what)

@@ -89,24 +89,26 @@ func (e *Edition) Name() string { return e.ID().String() }
 // Source is what an edition says of one of its sources.
 type Source struct {
 	archive.Source
-	Standing   string         `json:"standing"`
-	Priority   int            `json:"priority"`
-	Tailored   bool           `json:"tailored"`
-	Origin     string         `json:"origin"`
-	Label      string         `json:"label"` // upstream's; a tailored copy's is the source's name
-	Suite      string         `json:"suite"`
-	Codename   string         `json:"codename"`
-	RootDate   time.Time      `json:"root_date"`
-	RootDigest string         `json:"root_digest"`
-	Roots      []Index        `json:"roots,omitempty"` // the files of the root, kept in the edition
-	Signer     archive.Signer `json:"signer"`
-	Vouched    Vouch          `json:"vouched,omitzero"`  // who had said that the signer may
-	Unsigned   Unsigned       `json:"unsigned,omitzero"` // that nobody signs it was acknowledged
-	Upstream   string         `json:"upstream"`
-	Streams    []string       `json:"streams,omitempty"` // module streams that were wanted
-	Keys       []string       `json:"keys"`              // fingerprints that machines must trust for it
-	Indexes    []Index        `json:"indexes"`
-	Packages   int            `json:"packages"`
+	Standing string `json:"standing"`
+	Priority int    `json:"priority"`
+	// SecurityFixes: it was described as a source of such, and each of its updates is one.
+	SecurityFixes bool           `json:"security_fixes,omitempty"`
+	Tailored      bool           `json:"tailored"`
+	Origin        string         `json:"origin"`
+	Label         string         `json:"label"` // upstream's; a tailored copy's is the source's name
+	Suite         string         `json:"suite"`
+	Codename      string         `json:"codename"`
+	RootDate      time.Time      `json:"root_date"`
+	RootDigest    string         `json:"root_digest"`
+	Roots         []Index        `json:"roots,omitempty"` // the files of the root, kept in the edition
+	Signer        archive.Signer `json:"signer"`
+	Vouched       Vouch          `json:"vouched,omitzero"`  // who had said that the signer may
+	Unsigned      Unsigned       `json:"unsigned,omitzero"` // that nobody signs it was acknowledged
+	Upstream      string         `json:"upstream"`
+	Streams       []string       `json:"streams,omitempty"` // module streams that were wanted
+	Keys          []string       `json:"keys"`              // fingerprints that machines must trust for it
+	Indexes       []Index        `json:"indexes"`
+	Packages      int            `json:"packages"`
 	// SourcePackages are those that the packages were built from, where they came along.
 	SourcePackages int `json:"source_packages,omitempty"`
 }

@@ -64,9 +64,12 @@ type Offering struct {
 	fixes, told map[string]bool
 }
 
-// ofFixes tells whether a source is one of security fixes, as its release or what it calls itself says:
-// heron-security, heron/updates-security, Tarn-Security.
+// ofFixes tells whether a source is one of security fixes, as its description, its release or what it calls
+// itself says: heron-security, heron/updates-security, Tarn-Security.
 func ofFixes(src edition.Source) bool {
+	if src.SecurityFixes {
+		return true
+	}
 	for _, text := range []string{src.Release, src.Suite, src.Codename, src.Label} {
 		words := strings.FieldsFunc(strings.ToLower(text), func(r rune) bool {
 			return !unicode.IsLetter(r)

@@ -275,6 +275,8 @@ func TestWhetherUpdatesAreAboutSecurityMayBeUnknown(t *testing.T) {
 	}
 	tarn, fixes := source("tarn", "heron", "Tarn"), source("tarn-fixes", "heron-security", "Tarn")
 	kelp := source("kelp", "stable", "Kelp")
+	described := source("kelp-patches", "stable", "Kelp")
+	described.SecurityFixes = true
 	for name, c := range map[string]struct {
 		sources          []edition.Source
 		items            []edition.Item
@@ -288,6 +290,10 @@ func TestWhetherUpdatesAreAboutSecurityMayBeUnknown(t *testing.T) {
 			[]edition.Item{item("tarn", "tide")}, nil, 0, 0},
 		"it comes from the source of fixes": {[]edition.Source{tarn, fixes},
 			[]edition.Item{item("tarn-fixes", "tide")}, nil, 1, 0},
+		"it is described as a source of fixes": {[]edition.Source{kelp, described},
+			[]edition.Item{item("kelp-patches", "tide")}, nil, 1, 0},
+		"its publisher has a source that is described as one": {[]edition.Source{kelp, described},
+			[]edition.Item{item("kelp", "tide")}, nil, 0, 0},
 		"another publisher's fixes tell nothing of it": {[]edition.Source{kelp, fixes},
 			[]edition.Item{item("kelp", "tide"), item("tarn-fixes", "gate")}, nil, 1, 1},
 	} {

@@ -41,6 +41,7 @@ func basisOf(plan Plan, publications, besides []*Publication) *edition.Basis {
 func (s *Source) basis() edition.BasisSource {
 	out := edition.BasisSource{Source: s.Spec, Standing: s.Standing, Priority: s.Priority,
 		Signers: s.Keyring.Decided()}
+	out.SecurityFixes = s.SecurityFixes
 	if s.Unsigned != nil {
 		out.Unsigned = s.Unsigned.Reason
 	}

@@ -363,7 +363,7 @@ func (b *Builder) describe(pub *Publication, plan Plan, out *Outcome, i int) edi
 		Origin:   pub.Root.Origin, Label: pub.Root.Label, Suite: pub.Root.Suite, Codename: pub.Root.Codename,
 		RootDate:   pub.Root.Date,
 		RootDigest: pub.Accepted.Digest, Signer: pub.Root.Signer, Upstream: pub.Accepted.Upstream,
-		Packages: out.BySource[s.Name], Streams: s.Want.Streams}
+		Packages: out.BySource[s.Name], Streams: s.Want.Streams, SecurityFixes: s.SecurityFixes}
 	for _, p := range out.sources {
 		if p.src == s {
 			es.SourcePackages++

@@ -40,8 +40,10 @@ type Source struct {
 	Route    fetch.Route
 	Keyring  *trust.Keyring
 	MaxAge   time.Duration
-	Want     definition.Want
-	Accepted *Accepted // nil: nothing was accepted yet
+	// SecurityFixes: each of its updates is one.
+	SecurityFixes bool
+	Want          definition.Want
+	Accepted      *Accepted // nil: nothing was accepted yet
 	// Vouched are the decisions that keys may sign it, by fingerprint.
 	Vouched map[string]edition.Vouch
 	// Unsigned, if not nil, acknowledges that nobody signs its root.

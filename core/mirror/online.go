@@ -27,7 +27,8 @@ func Described(set *definition.Set, name string, known archive.Registry) (*Sourc
 		return nil, err
 	}
 	out := &Source{Name: name, Standing: src.Standing, Priority: src.Priority, Spec: src.Archive(name),
-		Family: known[src.Family], Route: route, MaxAge: age}
+		Family: known[src.Family], Route: route, MaxAge: age,
+		SecurityFixes: src.SecurityFixes}
 	if u := src.Unsigned; u != (definition.Unsigned{}) {
 		until, err := u.End()
 		if err != nil {

@@ -752,3 +752,33 @@ func TestASiteKeyRefusesWhatItCannotDo(t *testing.T) {
 		t.Errorf("%+v %v", by, err)
 	}
 }
+
+// A seal whose armour is damaged is told as that, and no signature is added to it.
+func TestASignatureIsAddedToNoDamagedArmour(t *testing.T) {
+	key, err := NewKey("Tarn archive", "", "desk@tarn.example", time.Now)
+	must.Do(t, err)
+	good, err := key.DetachSign([]byte("a text"), true)
+	must.Do(t, err)
+	more, err := key.DetachSign([]byte("a text"), false)
+	must.Do(t, err)
+	both, err := JoinSignatures(good, more)
+	must.Do(t, err)
+	if len(both) <= len(good) {
+		t.Error("nothing was added")
+	}
+	text := string(good)
+	middle := len(text) / 2
+	for name, damaged := range map[string]string{
+		"nothing":               "",
+		"no armour":             "a text",
+		"armour of a key":       strings.ReplaceAll(text, "PGP SIGNATURE", "PGP PUBLIC KEY BLOCK"),
+		"a character in it":     text[:middle] + "!" + text[middle+1:],
+		"cut short":             text[:middle],
+		"another checksum line": strings.Replace(text, "\n-----END", "AAAA\n-----END", 1),
+	} {
+		_, err := JoinSignatures([]byte(damaged), more)
+		if f, ok := finding.From(err); !ok || f.Code != "content.signature-bad" || f.Cause != "armour" {
+			t.Errorf("%s: got %v, want that the armour is damaged", name, err)
+		}
+	}
+}

@@ -213,7 +213,9 @@ var Routes = []Route{
 			"MIRROR/N: the files for this edition; for the one that the lane shows if left out"}, {"beside",
 			"yes: also what lies beside an export, signed; where at is no address of this site, " +
 				"that is for " +
-				"operators, and is journalled"}}, nil,
+				"operators, and is journalled"},
+			{"taken", "yes: they are taken to be put on a machine, which ends the first steps of a " +
+				"site"}}, nil,
 		Files{}, ""},
 
 	{"GET", "/groups/{name}/kit", Viewer, "groupKit",

@@ -147,6 +147,9 @@ needed is taken away.`,
 			if err != nil {
 				return err
 			}
+			if out != "" {
+				query.Set("taken", "yes")
+			}
 			path := "/groups/" + url.PathEscape(of) + "/files?" + query.Encode()
 			f, err := client.Get[api.Files](cmd.Context(), a.client(), path)
 			if err != nil {

@@ -18,7 +18,8 @@ var stepWords = map[string]string{"roots": "asking for roots", "probe": "measuri
 	"packages": "fetching packages", "source packages": "fetching source packages",
 	"write": "writing indexes", "seal": "sealing", "verify": "checking files",
 	"copy": "copying files", "wait": "waiting", "sweep": "removing",
-	"examine": "comparing the root with", "read": "read what is offered"}
+	"examine": "comparing the root with", "read": "read what is offered",
+	"refill": "bringing back what the pool lacks of"}
 
 // joint stands between what is done and what it is about.
 var joint = map[string]string{"roots": " of ", "indexes": " of ", "files": " of ", "read": " of "}

@@ -7,6 +7,7 @@ import (
 
 	"stockade/core/finding"
 	"stockade/internal/api"
+	"stockade/internal/store"
 )
 
 // taken is what is kept of the first files that machines were given.
@@ -14,12 +15,19 @@ type taken struct {
 	Group string `json:"group"`
 }
 
-// filesTaken notes that files for machines were handed out, the first time.
-func (s *Service) filesTaken(group string) error {
-	if _, there, err := s.db.Kept("taken", "files", &taken{}); there || err != nil {
-		return err
+// filesTaken notes the first time that files were taken to be put on a machine, by somebody who runs the
+// site: who only looks ends nobody's first steps. They are handed out, whether that can be kept or not.
+func (s *Service) filesTaken(by store.Account, group string) {
+	if rank[by.Role] < rank[api.Operator] {
+		return
 	}
-	return s.db.Keep("taken", "files", taken{group}, s.now().UTC())
+	_, there, err := s.db.Kept("taken", "files", &taken{})
+	if err == nil && !there {
+		err = s.db.Keep("taken", "files", taken{group}, s.now().UTC())
+	}
+	if err != nil {
+		s.log.Warn("that files were taken could not be kept", "group", group, "error", err)
+	}
 }
 
 // firstPath gives the way from an empty service to a machine that installs, each step with what came

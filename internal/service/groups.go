@@ -121,8 +121,8 @@ func (s *Service) handleGroupFiles(c *gin.Context) (any, error) {
 			return nil, err
 		}
 	}
-	if err := s.filesTaken(c.Param("name")); err != nil { // they are handed out all the same
-		s.log.Warn("that files were taken could not be kept", "group", c.Param("name"), "error", err)
+	if c.Query("taken") != "" || c.Query("beside") != "" {
+		s.filesTaken(who(c), c.Param("name"))
 	}
 	return files, nil
 }
@@ -165,9 +165,7 @@ func (s *Service) handleGroupKit(c *gin.Context) (any, error) {
 	if err := k.Write(&whole); err != nil {
 		return nil, err
 	}
-	if err := s.filesTaken(name); err != nil {
-		s.log.Warn("that files were taken could not be kept", "group", name, "error", err)
-	}
+	s.filesTaken(who(c), name)
 	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", k.Name()+".tar.gz"))
 	c.Data(http.StatusOK, "application/gzip", whole.Bytes())
 	return nil, nil

@@ -34,7 +34,8 @@ func (s *Service) houseSource(set *definition.Set, name string) (*mirror.Source,
 		site = append(site, trust.Known{Certificate: c, VouchedFor: []string{name}})
 	}
 	out := &mirror.Source{Name: name, Standing: src.Standing, Priority: src.Priority, Spec: src.Archive(name),
-		Family: families.All[src.Family], MaxAge: age,
+		SecurityFixes: src.SecurityFixes,
+		Family:        families.All[src.Family], MaxAge: age,
 		Keyring: trust.NewKeyring(name, site, s.now)}
 	var packages []mirror.HousePackage
 	for _, id := range set.HousePackages(name) {

@@ -28,6 +28,7 @@ const words: Record<string, string> = {
   sweep: 'Sweeping the pool',
   read: 'Reading what sources offer',
   examine: 'Comparing the root',
+  refill: 'Bringing back what the pool lacks',
 }
 const share = computed(() => {
   const p = at.value

@@ -111,6 +111,66 @@ func TestReleaseFilesAreReadStrictly(t *testing.T) {
 	}
 }
 
+// A root is compared with what the definition asks for by each of its names: one that names its codename
+// alone, or its suite alone, is no weaker for that.
+func TestARootIsComparedWithTheDefinition(t *testing.T) {
+	const mismatch = "source.release-mismatch"
+	for name, c := range map[string]struct {
+		names, release string // of the root; of the definition
+		codes          string
+	}{
+		"both names":                {"Suite: steady\nCodename: heron\n", "heron", ""},
+		"the codename alone":        {"Codename: heron\n", "heron", ""},
+		"the suite alone":           {"Suite: heron\n", "heron", ""},
+		"another codename alone":    {"Codename: osprey\n", "heron", mismatch},
+		"another suite alone":       {"Suite: testing\n", "heron", mismatch},
+		"neither name":              {"", "heron", mismatch},
+		"both of another":           {"Suite: testing\nCodename: osprey\n", "heron", mismatch},
+		"a name that begins alike":  {"Codename: heron-updates\n", "heron", mismatch},
+		"a release of another case": {"Codename: Heron\n", "heron", mismatch},
+	} {
+		r, err := ParseRelease([]byte("Origin: Tarn\n"+c.names+"Date: Sat, 21 Nov 2026 08:00:00 UTC\n"+
+			"Architectures: amd64\nComponents: core\nSHA256:\n "+strings.Repeat("a", 64)+
+			" 12 core/binary-amd64/Packages\n"), "dists/heron/")
+		must.Do(t, err)
+		var codes []string
+		for _, f := range (Family{}).CheckRoot(archive.Source{Name: "tarn", Release: c.release,
+			Components: []string{"core"}, Architectures: []string{"amd64"}}, r) {
+			codes = append(codes, f.Code)
+		}
+		if got := strings.Join(codes, " "); got != c.codes {
+			t.Errorf("%s: got %q, want %q", name, got, c.codes)
+		}
+	}
+	r, err := ParseRelease([]byte("Codename: heron\nDate: Sat, 21 Nov 2026 08:00:00 UTC\n"+
+		"Architectures: amd64\nComponents: core\nSHA256:\n "+strings.Repeat("a", 64)+" 12 core/binary-amd64/Packages\n"),
+		"dists/heron/")
+	must.Do(t, err)
+	found := Family{}.CheckRoot(archive.Source{Name: "tarn", Release: "heron",
+		Components: []string{"core", "feild"}, Architectures: []string{"amd64", "arm64"}}, r)
+	if len(found) != 2 || found[0].Code != "source.component-missing" ||
+		!strings.Contains(found[0].WayOut, "core") || found[1].Code != "source.architecture-missing" {
+		t.Errorf("got %v", found)
+	}
+}
+
+// A line that is longer than what is read at once is read whole, and one above the limit is refused.
+func TestALongLineIsReadWhole(t *testing.T) {
+	for _, n := range []int{4<<10 - 1, 4 << 10, 64<<10 - 1, 64 << 10, 64<<10 + 1, 300 << 10} {
+		long := strings.Repeat("x", n)
+		want := "Package: a\nX-Long: " + long + "\nVersion: 1"
+		r := NewStanzaReader(strings.NewReader(want + "\n\nPackage: b\n"))
+		stanza, err := r.Next()
+		must.Do(t, err)
+		if strings.TrimRight(string(stanza), "\n") != want {
+			t.Errorf("of %d characters %d were read", len(want), len(stanza))
+		}
+		if next, err := r.Next(); err != nil || !strings.HasPrefix(string(next), "Package: b") {
+			t.Errorf("behind a line of %d characters: %q %v", n, next, err)
+		}
+	}
+}
+
 func TestStanzasAreBounded(t *testing.T) {
 	endless := io.MultiReader(strings.NewReader("Package: a\nDescription: "), zeros{})
 	_, err := NewStanzaReader(endless).Next()

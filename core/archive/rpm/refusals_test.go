@@ -229,6 +229,36 @@ func TestEachRefusalOfAPackageInAnIndex(t *testing.T) {
 	}
 }
 
+// A root is of the release that is described, where it says which it is of, and names a list of packages.
+func TestARootIsComparedWithTheDefinition(t *testing.T) {
+	for name, c := range map[string]struct {
+		names   []string
+		release string
+		same    bool
+	}{
+		"it says nothing":           {nil, "9", true},
+		"the same":                  {[]string{"9"}, "9", true},
+		"a point release":           {[]string{"9.4"}, "9", true},
+		"one of several":            {[]string{"8", "9"}, "9", true},
+		"another":                   {[]string{"8"}, "9", false},
+		"one that begins alike":     {[]string{"90"}, "9", false},
+		"nothing is asked for":      {[]string{"8"}, "", true},
+		"the definition has points": {[]string{"9"}, "9.4", true},
+	} {
+		found := Family{}.CheckRoot(archive.Source{Name: "brine", Release: c.release},
+			&archive.Root{Names: c.names})
+		if same := len(found) == 0; same != c.same || !same && found[0].Code != "source.release-mismatch" {
+			t.Errorf("%s: got %v", name, found)
+		}
+	}
+	_, err := Family{}.Indexes(archive.Source{Name: "brine"}, &archive.Root{Fields: map[string]string{
+		"data:filelists": "repodata/filelists.xml.gz"}, Entries: map[string]archive.Entry{}})
+	told.Refused(t, "no primary list", err, "source.malformed-index", "names no primary list")
+	_, err = Family{}.Indexes(archive.Source{Name: "brine"}, &archive.Root{Fields: map[string]string{
+		"data:primary": "repodata/primary.xml.gz"}, Entries: map[string]archive.Entry{}})
+	told.Refused(t, "a primary list without a digest", err, "source.malformed-index", "names no primary list")
+}
+
 func TestEachRefusalOfARoot(t *testing.T) {
 	sum := strings.Repeat("a", 64)
 	list := func(kind, digest, rest string) string {
