@@ -56,3 +56,23 @@ func TestWhatMachinesSeeOfADifference(t *testing.T) {
 		t.Error("what it was given was put into another order")
 	}
 }
+
+// A move that takes packages away from machines says which, once for all their architectures.
+func TestWhatAMoveTakesAwayIsTold(t *testing.T) {
+	from, to := &edition.Edition{Mirror: "barrage", Number: 2}, &edition.Edition{Mirror: "barrage", Number: 1}
+	change := func(action, name, arch string) SeenChange {
+		return SeenChange{Change: edition.Change{Action: action, Name: name, Arch: arch, OldVersion: "1"}}
+	}
+	seen := []SeenChange{change(edition.Changed, "tide", "amd64"), change(edition.Added, "gate", "amd64")}
+	if found := Removals("gatehouse", from, to, seen); len(found) > 0 {
+		t.Errorf("nothing is taken away, and got %v", found)
+	}
+	for _, name := range []string{"lamp", "buoy", "horn", "pump", "lamp"} {
+		seen = append(seen, change(edition.Removed, name, "amd64"))
+	}
+	found := Removals("gatehouse", from, to, append(seen, change(edition.Removed, "lamp", "arm64")))
+	if len(found) != 1 || found[0].Object != "group gatehouse" ||
+		!strings.HasPrefix(found[0].Text, "barrage/1 has no version of lamp, buoy, horn and 1 other, which") {
+		t.Errorf("got %v", found)
+	}
+}

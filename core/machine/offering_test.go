@@ -316,3 +316,39 @@ func TestWhetherUpdatesAreAboutSecurityMayBeUnknown(t *testing.T) {
 		}
 	}
 }
+
+// In a group of machines of two architectures each package is compared with what there is for its own, and
+// one that is for all of them with what suits any.
+func TestMachinesOfTwoArchitecturesInOneGroup(t *testing.T) {
+	item := func(name, version, arch string) edition.Item {
+		return edition.Item{Source: "tarn", Name: name, Version: version, Arch: arch}
+	}
+	tarn := archive.Source{Name: "tarn", Family: "deb", Release: "heron",
+		Architectures: []string{"amd64", "arm64"}}
+	o := Offer(&edition.Edition{Mirror: "barrage", Number: 1, Sources: []edition.Source{{Source: tarn,
+		Priority: 20}}}, []edition.Item{item("tide", "2", "amd64"), item("tide", "1", "arm64"),
+		item("gate", "3", "amd64"), item("docs", "2", "all"), item("only", "1", "arm64")})
+	v := View{Architectures: []string{"amd64", "arm64"}, Sources: []string{"tarn"},
+		Client: archive.Configuration{Repositories: []archive.Repository{{
+			ClientSource: archive.ClientSource{Source: tarn}, Rank: 1}}}}
+	for _, c := range []struct {
+		name, version, arch string
+		state               solve.InstalledState
+	}{
+		{"tide", "1", "amd64", solve.Behind}, {"tide", "1", "arm64", solve.Current},
+		{"tide", "2", "arm64", solve.Ahead}, {"gate", "3", "amd64", solve.Current},
+		{"gate", "3", "arm64", solve.Stranded}, {"docs", "1", "all", solve.Behind},
+		{"docs", "2", "all", solve.Current}, {"only", "1", "arm64", solve.Current},
+		{"only", "1", "amd64", solve.Stranded}, {"none", "1", "all", solve.Stranded},
+	} {
+		got, err := o.To(v, families["deb"]).Compare(t.Context(), []archive.Installed{{
+			Identity: archive.Identity{Name: c.name, Version: c.version, Arch: c.arch}}})
+		state := solve.Current
+		if len(got.Items) == 1 {
+			state = got.Items[0].State
+		}
+		if err != nil || state != c.state {
+			t.Errorf("%s %s for %s: got %s, want %s (%v)", c.name, c.version, c.arch, state, c.state, err)
+		}
+	}
+}

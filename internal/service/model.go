@@ -160,7 +160,8 @@ func (s *Service) toldNow() (*model, states, error) {
 	}
 	if free < mirror.Spare {
 		all.add(finding.New("site.disk-full", "site",
-			"%d MiB are free where the pool lies, and builds leave %d MiB free: nothing more can be built", free>>20, mirror.Spare>>20).
+			"%d MiB are free where the pool lies, and builds leave %d MiB free: nothing "+
+				"more can be built", free>>20, mirror.Spare>>20).
 			Do("stockade pool usage shows what uses it; stockade edition retire, then stockade pool sweep"))
 	}
 	return m, all, s.ofMachines(m.set, all)

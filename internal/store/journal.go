@@ -122,8 +122,10 @@ func (d *DB) JournalPage(before int64, limit int, like string, since time.Time) 
 	}
 	where, args := "number < ?", []any{before}
 	if like != "" {
-		where += " AND (object LIKE ? OR action LIKE ? OR `by` LIKE ?)"
-		args = append(args, "%"+like+"%", "%"+like+"%", "%"+like+"%")
+		// instr and not LIKE: a text is what it is
+		where += " AND (instr(lower(object), lower(?)) > 0 OR instr(lower(action), lower(?)) > 0 OR " +
+			"instr(lower(`by`), lower(?)) > 0)"
+		args = append(args, like, like, like)
 	}
 	if !since.IsZero() {
 		where += " AND at >= ?"

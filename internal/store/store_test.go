@@ -11,6 +11,8 @@ import (
 
 	"stockade/core/definition"
 	"stockade/core/finding"
+	"stockade/core/journal"
+	"stockade/core/machine"
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/must"
@@ -339,5 +341,155 @@ func TestChangesAreCountedByPart(t *testing.T) {
 		if db.ChangesBut(c.parts...) != others {
 			t.Errorf("%s: something else was counted", c.what)
 		}
+	}
+}
+
+// Machines are found by what is asked of them, and each state leaves those of which it is true.
+func TestMachinesAreFoundByWhatIsAsked(t *testing.T) {
+	db, _ := open(t)
+	now := time.Date(2026, 12, 1, 12, 0, 0, 0, time.UTC)
+	report := func(name string, c machine.Comparison, problem string) {
+		t.Helper()
+		must.Do(t, db.GiveInventory(Machine{Name: name, Reported: &now, Heard: now.Unix()}, []byte("list")))
+		m, err := db.MachineBy(name)
+		must.Do(t, err)
+		must.Do(t, db.KeepCompared([]Compared{{Machine: name, Turn: m.Turn, Against: "barrage/1", Basis: "b",
+			Problem: problem, Comparison: c}}))
+	}
+	for _, m := range []Machine{{Name: "gate-north", Group: "gatehouse", Note: "by the lock, 100%"},
+		{Name: "gate-south", Group: "gatehouse"},
+		{Name: "pump-1", Group: "pump-house", Note: "Under the Gate"},
+		{Name: "pump-2", Group: "pump-house"}, {Name: "pump-3", Group: "pump-house", Note: "a_b"},
+		{Name: "pump-4", Group: "pump-house"}, {Name: "new-1", Group: "gatehouse"}} {
+		m.Heard = now.Add(-48 * time.Hour).Unix()
+		must.Do(t, db.AddMachine(m))
+	}
+	report("gate-north", machine.Comparison{Behind: 2, Security: 1}, "")
+	report("gate-south", machine.Comparison{Current: 3}, "")
+	report("pump-1", machine.Comparison{Ahead: 1, Stranded: 1}, "")
+	report("pump-2", machine.Comparison{Held: 1}, "")
+	report("pump-3", machine.Comparison{Unknown: 1}, "")
+	report("pump-4", machine.Comparison{}, "its list cannot be read")
+	for _, c := range []struct {
+		asked Asked
+		want  string
+	}{
+		{Asked{}, "gate-north gate-south new-1 pump-1 pump-2 pump-3 pump-4"},
+		{Asked{Text: "gate"}, "gate-north gate-south pump-1"},
+		{Asked{Text: "GATE-"}, "gate-north gate-south"},
+		{Asked{Text: "%"}, "gate-north"},
+		{Asked{Text: "_"}, "pump-3"},
+		{Asked{Text: "nobody"}, ""},
+		{Asked{Group: "gatehouse"}, "gate-north gate-south new-1"},
+		{Asked{Groups: []string{"gatehouse", "pump-house"}, Text: "-1"}, "new-1 pump-1"},
+		{Asked{Groups: []string{}}, ""},
+		{Asked{State: "security"}, "gate-north"},
+		{Asked{State: "behind"}, "gate-north"},
+		{Asked{State: "current"}, "gate-south pump-1"},
+		{Asked{State: "ahead"}, "pump-1"},
+		{Asked{State: "held"}, "pump-2"},
+		{Asked{State: "stranded"}, "pump-1"},
+		{Asked{State: "unknown"}, "pump-3 pump-4"},
+		{Asked{State: "silent"}, "new-1"},
+		{Asked{State: "stranded", Group: "gatehouse"}, ""},
+		{Asked{Stale: map[string]time.Time{"gatehouse": now.Add(-time.Hour), "pump-house": now}}, "new-1"},
+		{Asked{Stale: map[string]time.Time{"gatehouse": now.Add(time.Hour)}}, "gate-north gate-south new-1"},
+		{Asked{Stale: map[string]time.Time{}}, ""},
+	} {
+		var names []string
+		for from := 0; ; from += 2 { // as pages have them
+			part, all, err := db.Machines(c.asked, from, 2)
+			must.Do(t, err)
+			for _, m := range part {
+				names = append(names, m.Name)
+			}
+			if from+len(part) >= int(all) {
+				break
+			}
+		}
+		if got := strings.Join(names, " "); got != c.want {
+			t.Errorf("%+v: got %q, want %q", c.asked, got, c.want)
+		}
+	}
+	counts, err := db.MachineCounts()
+	must.Do(t, err)
+	if len(counts) != 2 || counts[0].Group != "gatehouse" || counts[0].Machines != 3 ||
+		counts[0].Reported != 2 || counts[0].Security != 1 || counts[1].Unknown != 1 ||
+		counts[1].Compared != 3 {
+		t.Errorf("got %+v", counts)
+	}
+}
+
+// What a machine reports that was removed meanwhile is not kept, and what came of comparing it neither.
+func TestARemovedMachineReportsNothing(t *testing.T) {
+	db, _ := open(t)
+	must.Do(t, db.AddMachine(Machine{Name: "gate-1", Group: "gatehouse"}))
+	must.Do(t, db.GiveInventory(Machine{Name: "gate-1"}, []byte("list")))
+	must.Do(t, db.RemoveMachine("gate-1"))
+	if err := db.GiveInventory(Machine{Name: "gate-1"}, []byte("list")); !errors.Is(err, ErrNotFound) {
+		t.Errorf("got %v, want that there is no such machine", err)
+	}
+	must.Do(t, db.KeepCompared([]Compared{{Machine: "gate-1", Turn: 1, Items: []byte("x")}}))
+	if in, err := db.InventoryBy("gate-1"); !errors.Is(err, ErrNotFound) {
+		t.Errorf("a list of it is kept: %+v %v", in, err)
+	}
+	// One that is enrolled again under the name has told nothing.
+	must.Do(t, db.AddMachine(Machine{Name: "gate-1", Group: "gatehouse"}))
+	if m, err := db.MachineBy("gate-1"); err != nil || m.Turn != 0 || m.Basis != "" {
+		t.Errorf("got %+v %v", m, err)
+	}
+}
+
+// The journal is read page by page, each entry once, and its filters say what they are.
+func TestTheJournalIsReadPageByPage(t *testing.T) {
+	db, _ := open(t)
+	keys, err := journal.NewKeys(make([]byte, 32))
+	must.Do(t, err)
+	at := time.Date(2026, 12, 1, 12, 0, 0, 0, time.UTC)
+	for i := range 23 {
+		by, object := "mara", fmt.Sprintf("lane l-%d", i)
+		if i%5 == 0 {
+			by = "odd_name"
+		}
+		if i == 17 { // a clock that was put back
+			at = at.Add(-24 * time.Hour)
+		}
+		must.Do(t, journal.Write(db.Journal(), keys, journal.Entry{At: at.Add(time.Duration(i) * time.Minute),
+			By: by, Action: "lane.move", Object: object}))
+	}
+	read := func(like string, since time.Time) (out []int64) {
+		for cursor := int64(-1); ; {
+			page, err := db.JournalPage(cursor, 4, like, since)
+			must.Do(t, err)
+			for _, e := range page {
+				out, cursor = append(out, e.Number), e.Number
+			}
+			if len(page) < 4 || cursor == 0 {
+				return out
+			}
+		}
+	}
+	all := read("", time.Time{})
+	if len(all) != 23 || all[0] != 22 || all[22] != 0 || !slices.IsSortedFunc(all, func(a, b int64) int {
+		return int(b - a)
+	}) {
+		t.Errorf("got %v", all)
+	}
+	if got := read("odd_name", time.Time{}); !slices.Equal(got, []int64{20, 15, 10, 5, 0}) {
+		t.Errorf("by whom: got %v", got)
+	}
+	if got := read("%", time.Time{}); len(got) != 0 {
+		t.Errorf("by a text that nothing has: got %v", got)
+	}
+	if got := read("LANE.", time.Time{}); len(got) != 23 {
+		t.Errorf("by the action: got %v", got)
+	}
+	if got := read("l-1", time.Time{}); len(got) != 11 {
+		t.Errorf("by object: got %v", got)
+	}
+	// Entries behind those with an earlier time are found: numbers order them, and not times.
+	since := time.Date(2026, 12, 1, 12, 10, 0, 0, time.UTC)
+	if got := read("", since); !slices.Equal(got, []int64{16, 15, 14, 13, 12, 11, 10}) {
+		t.Errorf("since a time: got %v", got)
 	}
 }

@@ -100,7 +100,8 @@ func TestPackagesAreReadInEveryCompression(t *testing.T) {
 
 func TestReleaseFilesAreReadStrictly(t *testing.T) {
 	good := "Origin: Tarn\nSuite: steady\nCodename: heron\nDate: Sat, 21 Nov 2026 08:00:00 UTC\n" +
-		"Valid-Until: Sat, 28 Nov 2026 08:00:00 UTC\nArchitectures: amd64\nComponents: core\n" +
+		"Valid-Until: Sat, 28 Nov 2026 08:00:00 UTC\nArchitectures: amd64\n" +
+		"Components: core\n" +
 		"Acquire-By-Hash: yes\nSHA256:\n " + strings.Repeat("a", 64) + " 12 core/binary-amd64/Packages\n"
 	r, err := ParseRelease([]byte(good), "dists/heron/")
 	must.Do(t, err)
@@ -130,7 +131,8 @@ func TestARootIsComparedWithTheDefinition(t *testing.T) {
 		"a release of another case": {"Codename: Heron\n", "heron", mismatch},
 	} {
 		r, err := ParseRelease([]byte("Origin: Tarn\n"+c.names+"Date: Sat, 21 Nov 2026 08:00:00 UTC\n"+
-			"Architectures: amd64\nComponents: core\nSHA256:\n "+strings.Repeat("a", 64)+
+			"Architectures: amd64\n"+
+			"Components: core\nSHA256:\n "+strings.Repeat("a", 64)+
 			" 12 core/binary-amd64/Packages\n"), "dists/heron/")
 		must.Do(t, err)
 		var codes []string
@@ -143,7 +145,8 @@ func TestARootIsComparedWithTheDefinition(t *testing.T) {
 		}
 	}
 	r, err := ParseRelease([]byte("Codename: heron\nDate: Sat, 21 Nov 2026 08:00:00 UTC\n"+
-		"Architectures: amd64\nComponents: core\nSHA256:\n "+strings.Repeat("a", 64)+" 12 core/binary-amd64/Packages\n"),
+		"Architectures: amd64\n"+
+		"Components: core\nSHA256:\n "+strings.Repeat("a", 64)+" 12 core/binary-amd64/Packages\n"),
 		"dists/heron/")
 	must.Do(t, err)
 	found := Family{}.CheckRoot(archive.Source{Name: "tarn", Release: "heron",
