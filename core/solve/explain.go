@@ -50,6 +50,9 @@ type Explained struct {
 	Needs    []NeedOf `json:"needs,omitempty"`
 	Excludes []string `json:"excludes,omitempty"` // what keeps it from going together with others
 	Above    bool     `json:"above,omitempty"`    // what is to be said of it stands further up
+	// Deeper: what is to be said of it is left out here, since the tree is deep already. It is among the
+	// parts of the refusal.
+	Deeper bool `json:"deeper,omitempty"`
 }
 
 // NeedOf is a need in an explanation, with all that would meet it.
@@ -61,10 +64,11 @@ type NeedOf struct {
 }
 
 // Explanations of one view and architecture are bounded in number, and each in the ways that are
-// shown of one need.
+// shown of one need, and in how deep its tree is: a person reads no further, and JSON is nested only so deep.
 const (
 	maxExplained = 50
 	maxWays      = 12
+	maxDeep      = 50
 )
 
 // refuse explains why each of these cannot be installed, and says so of the conflicts among them.
@@ -195,7 +199,7 @@ func (s *selector) explainOne(r *Refusal, n *node, limit time.Duration) {
 	}
 	t := telling{selector: s, core: core, told: map[*node]bool{}, passed: map[*node]bool{},
 		shown: make([]bool, len(core))}
-	why := t.tell(n)
+	why := t.tell(n, 0)
 	for i, p := range core { // what is of nothing in the tree stands with what is wanted
 		if !t.shown[i] {
 			why.Excludes = append(why.Excludes, p.String())
@@ -282,26 +286,30 @@ type telling struct {
 	shown []bool
 }
 
-// pass takes what is to be said of a way that is left out for said.
+// pass takes what is to be said of a package that is left out for said, and of what it leads to.
 func (t *telling) pass(n *node) {
-	if t.told[n] || t.passed[n] {
-		return
-	}
-	t.passed[n] = true
-	for i, g := range t.core {
-		if g.of != n {
+	waiting := []*node{n}
+	for len(waiting) > 0 {
+		n, waiting = waiting[len(waiting)-1], waiting[:len(waiting)-1]
+		if t.told[n] || t.passed[n] {
 			continue
 		}
-		t.shown[i] = true
-		for _, l := range g.needs {
-			for _, o := range l.usable {
-				t.pass(t.node(o))
+		t.passed[n] = true
+		for i, g := range t.core {
+			if g.of != n && (g.of != nil || g.by != n.Name) {
+				continue
+			}
+			t.shown[i] = true
+			for _, l := range g.needs {
+				for _, o := range l.usable {
+					waiting = append(waiting, t.node(o))
+				}
 			}
 		}
 	}
 }
 
-func (t *telling) tell(n *node) Explained {
+func (t *telling) tell(n *node, depth int) Explained {
 	out := Explained{Package: n.title()}
 	if n.set == nil {
 		out.Source = t.sources[n.source].Name
@@ -310,13 +318,18 @@ func (t *telling) tell(n *node) Explained {
 		out.Above = true
 		return out
 	}
+	if depth == maxDeep {
+		out.Deeper = true
+		t.pass(n)
+		return out
+	}
 	t.told[n] = true
 	for i, g := range t.core {
 		about := g.of == n || g.of == nil && g.by == n.Name
 		switch {
 		case g.needs != nil && g.of == n:
 			t.shown[i] = true
-			out.Needs = append(out.Needs, t.need(g.needs))
+			out.Needs = append(out.Needs, t.need(g.needs, depth))
 		case g.needs == nil && about:
 			t.shown[i] = true
 			out.Excludes = append(out.Excludes, g.because)
@@ -325,7 +338,7 @@ func (t *telling) tell(n *node) Explained {
 	return out
 }
 
-func (t *telling) need(c clause) NeedOf {
+func (t *telling) need(c clause, depth int) NeedOf {
 	out := NeedOf{Clause: c.written().String()}
 	seen := map[*archive.Package]bool{}
 	for _, l := range c {
@@ -347,7 +360,7 @@ func (t *telling) need(c clause) NeedOf {
 				t.pass(t.node(o))
 				continue
 			}
-			out.Ways = append(out.Ways, t.tell(t.node(o)))
+			out.Ways = append(out.Ways, t.tell(t.node(o), depth+1))
 		}
 	}
 	return out

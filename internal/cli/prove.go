@@ -136,6 +136,9 @@ func (a *app) explained(e solve.Explained, depth int) {
 	if e.Above {
 		what += ", as above"
 	}
+	if e.Deeper {
+		what += ", and so on: -o json has all parts of the explanation"
+	}
 	fmt.Fprintf(a.out, "%s%s\n", in, line(what))
 	for _, x := range e.Excludes {
 		fmt.Fprintf(a.out, "%s  %s\n", in, line(x))

@@ -7,7 +7,8 @@ defineProps<{ of: Explained }>()
   <li>
     <span class="mono">{{ of.package }}</span>
     <span v-if="of.source" class="text-slate"> of {{ of.source }}</span>
-    <span v-if="of.above" class="text-slate">, as above</span>
+    <span v-if="of.above" class="text-slate">, as above</span
+    ><span v-if="of.deeper" class="text-slate">, and so on</span>
     <ul v-if="of.excludes?.length || of.needs?.length" class="ml-1.5 space-y-0.5 border-l border-line pl-3">
       <li v-for="x in of.excludes" :key="x"><span class="text-flare">⊘</span> {{ x }}</li>
       <li v-for="n in of.needs" :key="n.clause">
