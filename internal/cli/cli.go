@@ -109,11 +109,11 @@ func (w *written) Write(p []byte) (int, error) {
 	return n, err
 }
 
-// leaves is how long a command has to end after a signal. The service has longer: it lets answers that
-// are under way come to their end.
+// leaves is how long a command has to end after a signal, and serviceEnds the service, which lets answers
+// that are under way come to their end first.
 const (
 	leaves      = 1500 * time.Millisecond
-	serviceEnds = 20 * time.Second
+	serviceEnds = 2 * time.Second
 )
 
 // atTheLatest ends the process where a command does not end after a signal, such as on a disk that does

@@ -471,6 +471,10 @@ func (s *Service) scheme() string {
 	return "http"
 }
 
+// lastAnswers is how long requests that run when the service ends may take. A client whose download is cut
+// goes on from there later.
+const lastAnswers = time.Second
+
 // Run serves until ctx ends, then lets running requests finish.
 func (s *Service) Run(ctx context.Context) error {
 	ctx, s.stop = context.WithCancel(ctx)
@@ -525,7 +529,7 @@ func (s *Service) Run(ctx context.Context) error {
 	close(s.ending)
 	s.stop()
 	s.jobs.end()
-	quiet, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	quiet, cancel := context.WithTimeout(context.Background(), lastAnswers)
 	defer cancel()
 	for _, srv := range s.servers {
 		if srv.Shutdown(quiet) != nil {
