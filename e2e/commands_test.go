@@ -16,8 +16,10 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"stockade/core/edition"
 	"stockade/internal/api"
 	"stockade/internal/must"
+	"stockade/internal/service"
 )
 
 // walked is a site with an edition on a lane, a newer one that is on none, and something
@@ -458,5 +460,54 @@ func TestALostPoolIsFilledAgain(t *testing.T) {
 	out := mustOut(s, "journal", "list", "--search", "pool.refill")
 	if !strings.Contains(out, "mirror lamps") {
 		t.Errorf("the journal does not tell of it: %s", out)
+	}
+}
+
+// An edition that is retired after a lane left it is given to machines that began with it, for the time of grace,
+// and no sweep takes it away before. What is said of a seal is checked when it is said.
+func TestAnEditionStaysForItsGrace(t *testing.T) {
+	t.Parallel()
+	s := newSite(t)
+	s.described()
+	s.built("steady")
+	s.newer("1.5.0-1")
+	s.cli(0, "mirror", "build", "barrage")
+	s.cli(0, "lane", "move", "steady", "barrage/2")
+	s.cli(0, "edition", "retire", "barrage/1", "--yes")
+	s.cli(0, "pool", "sweep", "--yes")
+	former := s.service.PackagesURL() + "/lane/steady/tarn/pool/core/s/sluicectl/sluicectl_1.4.2-1_amd64.deb"
+	if code, body, _ := get(t, former); code != 200 || body == "" {
+		t.Errorf("a client that began with the edition before gets %d", code)
+	}
+	if code, _, _ := get(t, s.service.PackagesURL()+"/edition/barrage/1/manifest"); code != 404 {
+		t.Errorf("by its own address a retired edition gives %d", code)
+	}
+	if out := mustOut(s, "pool", "usage"); !strings.Contains(out, "retired; kept until ") {
+		t.Errorf("what it keeps is not said: %s", out)
+	}
+	if out := mustOut(s, "edition", "show", "barrage/2"); !strings.Contains(out, "holds, by ") {
+		t.Error(out)
+	}
+	manifest := filepath.Join(s.dir, "data/editions/barrage/2", edition.ManifestName)
+	good := must.Read(t, manifest)
+	must.Write(t, manifest, good+"\n")
+	if out := mustOut(s, "edition", "show", "barrage/2"); !strings.Contains(out, "BROKEN: ") {
+		t.Errorf("of a manifest that was changed: %s", out)
+	}
+	must.Write(t, manifest, good)
+	if out := mustOut(s, "edition", "show", "barrage/2"); !strings.Contains(out, "holds, by ") {
+		t.Error(out)
+	}
+	s.stop()
+	s.configure = func(c *service.Config) {
+		c.Now = func() time.Time { return time.Now().Add(25 * time.Hour) }
+	}
+	s.start()
+	s.cli(0, "pool", "sweep", "--yes")
+	if out := mustOut(s, "pool", "usage"); strings.Contains(out, "barrage/1") {
+		t.Errorf("it is kept when the grace is over: %s", out)
+	}
+	if _, err := os.Stat(filepath.Join(s.dir, "data/editions/barrage/1")); !os.IsNotExist(err) {
+		t.Errorf("its folder is there still: %v", err)
 	}
 }

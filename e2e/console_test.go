@@ -75,16 +75,20 @@ func newBrowserAt(t *testing.T, s *site, address string) *browser {
 	t.Cleanup(stop)
 	ctx, cancel := chromedp.NewContext(alloc)
 	t.Cleanup(cancel)
-	ctx, end := context.WithTimeout(ctx, 3*time.Minute)
+	ctx, end := context.WithTimeout(ctx, 20*patience)
 	t.Cleanup(end)
 	// the browser lives as long as the first context that runs
 	must.Do(t, chromedp.Run(ctx, chromedp.EmulateViewport(1280, 800)))
 	return &browser{t, s, address, ctx}
 }
 
+// patience is how long a state of a page is waited for: it comes within a second on an idle machine, and within
+// some fifteen on one whose processors ten others want.
+const patience = time.Minute
+
 func (b *browser) run(what string, actions ...chromedp.Action) {
 	b.t.Helper()
-	ctx, cancel := context.WithTimeout(b.ctx, 25*time.Second)
+	ctx, cancel := context.WithTimeout(b.ctx, patience+5*time.Second)
 	defer cancel()
 	err := chromedp.Run(ctx, actions...)
 	for drawnAnew(err) && ctx.Err() == nil {
@@ -114,7 +118,7 @@ func (b *browser) open(path string) {
 func (b *browser) see(text string) {
 	b.t.Helper()
 	b.run("wait for "+text, chromedp.Poll(`document.body.innerText.includes(`+quoted(text)+`)`, nil,
-		chromedp.WithPollingInterval(100*time.Millisecond), chromedp.WithPollingTimeout(20*time.Second)))
+		chromedp.WithPollingInterval(100*time.Millisecond), chromedp.WithPollingTimeout(patience)))
 }
 
 func (b *browser) click(text string) {
