@@ -653,6 +653,7 @@ func (c *checker) schedule(object, path, text string, err error) {
 func (c *checker) mirror(name string, m Mirror) {
 	object, path := "mirror "+name, "mirrors."+name
 	c.planned(object, path+".schedule", m.Schedule)
+	c.planned(object, path+".verify_schedule", m.VerifySchedule)
 	if len(m.From) == 0 {
 		c.add("define.missing-field", object, path+".from", "it takes from no source")
 	}

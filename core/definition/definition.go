@@ -209,6 +209,8 @@ type Mirror struct {
 	Complete string     `yaml:"complete" json:"complete" doc:"strict: no seal while anything wanted cannot be installed. told: sealed all the same, with the findings. Left out: strict for a tailored copy, told for a faithful one" enum:"strict,told"`
 	Keep     int        `yaml:"keep" json:"keep" doc:"How many editions stay for going back; 6 if left out" least:"1" most:"10000"`
 	Schedule string     `yaml:"schedule" json:"schedule,omitempty" doc:"When it is built by itself, as five cron fields"`
+	// VerifySchedule says when every byte of the editions that lanes show is compared with their seals.
+	VerifySchedule string `yaml:"verify_schedule" json:"verify_schedule,omitempty" doc:"When the editions that its lanes show are verified by themselves, each file of them, as five cron fields: 0 4 * * 0"`
 }
 
 // Everything tells whether a source of the mirror is taken whole.

@@ -37,7 +37,8 @@ package is. Exits with 1 where something cannot be installed, or was not decided
 				err := a.job(cmd.Context(), work{path: "/mirrors/" + url.PathEscape(name) + "/prove", in: in,
 					detach: detach, told: a.outcome, asked: true,
 					ids: func(j api.Job) []string {
-						short = unproved(decode[api.Outcome](j.Result))
+						out := decode[api.Outcome](j.Result)
+						short = unproved(out) || in.For != "" && !certified(out)
 						return []string{name}
 					}})
 				if err == nil && short {
@@ -51,6 +52,11 @@ package is. Exits with 1 where something cannot be installed, or was not decided
 	c.Flags().StringVar(&in.For, "for", "", "show all that would be installed with the package of this name")
 	c.Flags().BoolVar(&detach, "detach", false, "do not wait")
 	return c
+}
+
+// certified tells whether packages were shown that would be installed with one that was named.
+func certified(o api.Outcome) bool {
+	return slices.ContainsFunc(o.Certified, func(c api.Certified) bool { return len(c.Packages) > 0 })
 }
 
 // unproved tells whether something was not shown to be installable.

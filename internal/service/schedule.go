@@ -3,9 +3,12 @@ package service
 import (
 	"context"
 	"errors"
+	"maps"
+	"slices"
 	"time"
 
 	"stockade/core/definition"
+	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/internal/api"
 	"stockade/internal/store"
@@ -61,6 +64,19 @@ func (s *Service) beginDue(set *definition.Set, last, now time.Time, waiting map
 			})
 		}
 	}
+	m, err := s.model()
+	if err != nil {
+		s.log.Error("which editions are to be verified cannot be told", "error", err)
+		m = &model{}
+	}
+	for _, v := range m.toVerify() {
+		if object := "edition " + v.id.String(); waiting[object] || definition.Due(v.schedule, last, now) {
+			try(object, func() error {
+				_, err := s.startVerify(v.id.Mirror, v.id.Number, "schedule")
+				return err
+			})
+		}
+	}
 	for name, src := range set.Sources {
 		object := "source " + name
 		if !src.Disabled && (waiting[object] || definition.Due(src.ProbeSchedule, last, now)) {
@@ -72,11 +88,29 @@ func (s *Service) beginDue(set *definition.Set, last, now time.Time, waiting map
 	}
 }
 
+// verifying is an edition that a lane shows, and when it is verified by itself.
+type verifying struct {
+	id       edition.ID
+	schedule string
+}
+
+// toVerify gives the editions that lanes show, of mirrors that say when these are verified.
+func (m *model) toVerify() (out []verifying) {
+	for _, name := range slices.Sorted(maps.Keys(m.shown)) {
+		id, err := edition.ParseID(name, "")
+		if err == nil && m.set.Mirrors[id.Mirror].VerifySchedule != "" {
+			out = append(out, verifying{id, m.set.Mirrors[id.Mirror].VerifySchedule})
+		}
+	}
+	return out
+}
+
 // missed adds scheduled work that was due while it could not begin, such as while the service
 // was away: nothing of the kind began since, and the schedule was there then.
-func (s *Service) missed(set *definition.Set, out states) error {
+func (s *Service) missed(m *model, out states) error {
+	set := m.set
 	var all []store.Job
-	tell := func(kind, verb, name, schedule string) error {
+	tell := func(kind, verb, name, schedule string, since func() (time.Time, error)) error {
 		now := s.now()
 		due, ok := definition.LastDue(schedule, now.Add(-grace))
 		if !ok {
@@ -94,15 +128,32 @@ func (s *Service) missed(set *definition.Set, out states) error {
 				return nil
 			}
 		}
-		if since, err := s.db.DescribedSince(kind, name); err != nil || since.After(due) {
+		if at, err := since(); err != nil || at.After(due) {
 			return err
 		}
 		out.add(again(finding.New("job.missed", object, "its %s was due on %s, and none began since", verb,
 			due.UTC().Format(time.DateTime)).Do("stockade %s %s %s", kind, verb, name), verb, object))
 		return nil
 	}
-	for name, m := range set.Mirrors {
-		if err := tell("mirror", "build", name, m.Schedule); err != nil {
+	described := func(kind, name string) func() (time.Time, error) {
+		return func() (time.Time, error) { return s.db.DescribedSince(kind, name) }
+	}
+	for name, of := range set.Mirrors {
+		if err := tell("mirror", "build", name, of.Schedule, described("mirror", name)); err != nil {
+			return err
+		}
+	}
+	for _, v := range m.toVerify() {
+		since := func() (time.Time, error) { // its mirror is as it is, or the edition was made
+			at, err := s.db.DescribedSince("mirror", v.id.Mirror)
+			for _, e := range m.editions[v.id.Mirror] {
+				if e.Number == v.id.Number && e.Created.After(at) {
+					at = e.Created
+				}
+			}
+			return at, err
+		}
+		if err := tell("edition", "verify", v.id.String(), v.schedule, since); err != nil {
 			return err
 		}
 	}
@@ -110,7 +161,7 @@ func (s *Service) missed(set *definition.Set, out states) error {
 		if src.Disabled {
 			continue
 		}
-		if err := tell("source", "probe", name, src.ProbeSchedule); err != nil {
+		if err := tell("source", "probe", name, src.ProbeSchedule, described("source", name)); err != nil {
 			return err
 		}
 	}

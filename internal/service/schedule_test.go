@@ -32,7 +32,7 @@ mirrors: {barrage: {copy: tailored, from: [tarn], want: {packages: [x]}, schedul
 		set, err := d.s.db.Described()
 		must.Do(t, err)
 		out := states{}
-		must.Do(t, d.s.missed(set, out))
+		must.Do(t, d.s.missed(&model{set: set}, out))
 		var said []string
 		for _, object := range []string{"mirror barrage", "source tarn"} {
 			for _, f := range out.of(object).With("job.missed") {
@@ -181,5 +181,61 @@ func TestWhatAPreviewFindsIsToldOfItsMirror(t *testing.T) {
 	d.idle()
 	if got := told(); strings.Contains(got, "not-looked-at") {
 		t.Errorf("after somebody looked: got %q", got)
+	}
+}
+
+// The editions that lanes show are verified when their mirror says so, and no others; that it was missed is
+// told.
+func TestEditionsAreVerifiedOnSchedule(t *testing.T) {
+	d := newDesk(t)
+	d.describe("http://127.0.0.1:1/tarn")
+	d.must(d.ask(api.Operator, "POST", "/definitions/record", api.Documents{Documents: []definition.Text{{
+		Name: "site.yaml", Text: `stockade: 1
+mirrors: {barrage: {copy: tailored, from: [tarn], want: {packages: [x]}, verify_schedule: "0 4 * * *"}}
+lanes: {steady: {mirror: barrage}}
+`}}}), 200, nil)
+	created := time.Date(2026, 11, 2, 12, 0, 0, 0, time.UTC)
+	for n := range 2 {
+		must.Do(t, d.s.db.SaveEdition(store.Edition{Mirror: "barrage", Number: n + 1, Created: created}))
+	}
+	ch, err := d.s.begin(itself("mara"))
+	must.Do(t, err)
+	_, err = ch.step(api.Lane{Name: "steady", Mirror: "barrage"}, store.Move{Lane: "steady",
+		Mirror: "barrage", Edition: 1})
+	ch.end()
+	must.Do(t, err)
+	verified := func() (out []string) {
+		t.Helper()
+		all, err := d.s.db.Jobs("", "", 0, 100)
+		must.Do(t, err)
+		for _, j := range all {
+			if j.Kind == "verify" {
+				out = append(out, j.Object+" by "+j.By)
+			}
+		}
+		return out
+	}
+	due := time.Date(2026, 11, 3, 4, 0, 0, 0, time.UTC)
+	set, err := d.s.db.Described()
+	must.Do(t, err)
+	d.s.beginDue(set, due.Add(-2*time.Minute), due.Add(-time.Second), map[string]bool{})
+	if got := verified(); len(got) != 0 {
+		t.Errorf("before it is due: got %v", got)
+	}
+	d.s.beginDue(set, due.Add(-time.Second), due.Add(time.Second), map[string]bool{})
+	d.idle()
+	if got := verified(); len(got) != 1 || got[0] != "edition barrage/1 by schedule" {
+		t.Errorf("got %v, want the edition that the lane shows", got)
+	}
+	m, err := d.s.model()
+	must.Do(t, err)
+	tomorrow := time.Now().UTC().Truncate(24*time.Hour).AddDate(0, 0, 2)
+	for after, want := range map[time.Duration]int{3 * time.Hour: 1, 4*time.Hour + time.Minute: 1} {
+		d.s.now = func() time.Time { return tomorrow.Add(after) }
+		out := states{}
+		must.Do(t, d.s.missed(m, out))
+		if found := out.of("edition barrage/1").With("job.missed"); len(found) != want {
+			t.Errorf("%s into a day after days without: got %v", after, found)
+		}
 	}
 }

@@ -104,7 +104,7 @@ func (s *Service) states(m *model) (states, error) {
 	if err := s.notLookedAt(m, out); err != nil {
 		return nil, err
 	}
-	if err := s.missed(set, out); err != nil {
+	if err := s.missed(m, out); err != nil {
 		return nil, err
 	}
 	return out, s.unfinished(m, out)
