@@ -463,8 +463,8 @@ func TestALostPoolIsFilledAgain(t *testing.T) {
 	}
 }
 
-// An edition that is retired after a lane left it is given to machines that began with it, for the time of grace,
-// and no sweep takes it away before. What is said of a seal is checked when it is said.
+// An edition that is retired after a lane left it is given to machines that began with it, for the time of
+// grace, and no sweep takes it away before. What is said of a seal is checked when it is said.
 func TestAnEditionStaysForItsGrace(t *testing.T) {
 	t.Parallel()
 	s := newSite(t)

@@ -82,8 +82,8 @@ func newBrowserAt(t *testing.T, s *site, address string) *browser {
 	return &browser{t, s, address, ctx}
 }
 
-// patience is how long a state of a page is waited for: it comes within a second on an idle machine, and within
-// some fifteen on one whose processors ten others want.
+// patience is how long a state of a page is waited for: it comes within a second on an idle machine, and
+// within some fifteen on one whose processors ten others want.
 const patience = time.Minute
 
 func (b *browser) run(what string, actions ...chromedp.Action) {

@@ -124,7 +124,7 @@ func TestAProofSaysBesideWhatAndWhyNot(t *testing.T) {
 	}
 	// The answer is no also where that keeps nothing from being sealed.
 	s.cli(1, "mirror", "prove", "tarn-whole")
-	if out, _ = s.cli(0, "mirror", "prove", "drives-desk", "--for", "no-such"); !strings.Contains(out,
+	if out, _ = s.cli(1, "mirror", "prove", "drives-desk", "--for", "no-such"); !strings.Contains(out,
 		"nothing of that name is taken") {
 		t.Error(out)
 	}

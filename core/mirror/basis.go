@@ -14,7 +14,8 @@ import (
 // basisOf gives what an edition follows from, as far as it is known before anything is chosen.
 func basisOf(plan Plan, publications, besides []*Publication) *edition.Basis {
 	b := &edition.Basis{Mirror: plan.Mirror}
-	b.Mirror.Schedule, b.Mirror.VerifySchedule, b.Mirror.Keep = "", "", 0 // these change nothing of an edition
+	// these change nothing of an edition
+	b.Mirror.Schedule, b.Mirror.VerifySchedule, b.Mirror.Keep = "", "", 0
 	if plan.Mirror.Copy == definition.Tailored {
 		b.SiteKeys = plan.Renewed
 	}

@@ -105,7 +105,8 @@ func (a *app) mirrorCommand() *cobra.Command {
 
 func (a *app) mirrorDetail(m api.Mirror) {
 	pairs := []string{"mirror", m.Name, "copy", m.Copy, "complete", m.Complete, "keep",
-		strconv.Itoa(m.Keep), "schedule", m.Schedule, "verified", m.VerifySchedule, "lanes", strings.Join(m.Lanes, ", ")}
+		strconv.Itoa(m.Keep), "schedule", m.Schedule, "verified", m.VerifySchedule,
+		"lanes", strings.Join(m.Lanes, ", ")}
 	if !m.Want.IsZero() {
 		pairs = append(pairs, "wanted of all", wanted(m.Want))
 	}

@@ -56,7 +56,7 @@ package is. Exits with 1 where something cannot be installed, or was not decided
 
 // certified tells whether packages were shown that would be installed with one that was named.
 func certified(o api.Outcome) bool {
-	return slices.ContainsFunc(o.Certified, func(c api.Certified) bool { return len(c.Packages) > 0 })
+	return slices.ContainsFunc(o.Certified, func(c mirror.Certified) bool { return len(c.Packages) > 0 })
 }
 
 // unproved tells whether something was not shown to be installable.
