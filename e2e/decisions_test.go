@@ -41,7 +41,7 @@ func (s *site) told() finding.List {
 // saidOf gives what is found of an object, with a code.
 func saidOf(found finding.List, object, code string) string {
 	for _, f := range found {
-		if f.Object == object && f.Code == code {
+		if f.Object == object && string(f.Code) == code {
 			return f.Text
 		}
 	}

@@ -234,7 +234,7 @@ func (s *site) job(path string, in any) api.Job {
 	return j
 }
 
-func has(l finding.List, code string) bool { return len(l.With(code)) > 0 }
+func has(l finding.List, code string) bool { return len(l.With(finding.Code(code))) > 0 }
 
 // get asks an address and gives status and body.
 func get(t *testing.T, url string, header ...string) (int, string, http.Header) {

@@ -23,7 +23,7 @@ type Text struct {
 func (t *Text) Line(format string, args ...any) {
 	line := fmt.Sprintf(format, args...)
 	if t.err == nil && (finding.Harmless(line) != line || !utf8.ValidString(line)) {
-		t.err = finding.New("define.bad-value", "",
+		t.err = finding.New(finding.DefineBadValue, "",
 			"a line of a machine's file would have a control character in it: %q", shortened(line, 160)).
 			Do("mend the value in the definition; nothing was written")
 	}
@@ -44,7 +44,7 @@ var word = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+~^@:/-]*$`)
 // one word of a line, or for part of a path, must be one. what names the value.
 func CheckWord(what, value string) error {
 	if len(value) > 256 || !word.MatchString(value) {
-		return finding.New("define.bad-value", "",
+		return finding.New(finding.DefineBadValue, "",
 			"the %s %q is not one plain word, as machines' files need it", what, shortened(value, 80))
 	}
 	return nil
@@ -75,7 +75,7 @@ func (c Client) Check() error {
 	}
 	for _, p := range c.Pins {
 		if p.Op != Equal {
-			return finding.New("define.bad-value", "", "the pin %q is not NAME = VERSION", p.String())
+			return finding.New(finding.DefineBadValue, "", "the pin %q is not NAME = VERSION", p.String())
 		}
 		if err := CheckName(p.Name); err != nil {
 			return err
@@ -117,7 +117,7 @@ func (s ClientSource) check() error {
 // absolute folder nor an http or https URL that can stand in a machine's file.
 func CheckAddress(at string) error {
 	bad := func(why string) error {
-		return finding.New("define.bad-value", "", "the address %q %s", shortened(at, 120),
+		return finding.New(finding.DefineBadValue, "", "the address %q %s", shortened(at, 120),
 			why).
 			Do("give a URL such as http://stock.reach.example:8441/lane/steady, or an absolute folder")
 	}

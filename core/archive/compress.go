@@ -32,8 +32,8 @@ const (
 func Decompress(r io.Reader, compression string, limit int64) (io.ReadCloser, error) {
 	plain, closer, err := open(r, compression)
 	if err != nil {
-		return nil, finding.New("source.malformed-index", "", "not readable as %s: %v", named(compression),
-			err)
+		return nil, finding.New(finding.SourceMalformedIndex, "", "not readable as %s: %v",
+			named(compression), err)
 	}
 	return &bounded{r: plain, left: limit, limit: limit, close: closer, kind: named(compression)}, nil
 }
@@ -87,7 +87,7 @@ type bounded struct {
 
 func (b *bounded) Read(p []byte) (int, error) {
 	if b.left < 0 {
-		return 0, finding.New("content.too-large", "", "more than %d bytes come out of this %s stream",
+		return 0, finding.New(finding.ContentTooLarge, "", "more than %d bytes come out of this %s stream",
 			b.limit, b.kind)
 	}
 	if int64(len(p)) > b.left+1 {
@@ -96,12 +96,13 @@ func (b *bounded) Read(p []byte) (int, error) {
 	n, err := b.r.Read(p)
 	b.left -= int64(n)
 	if b.left < 0 {
-		return n - 1, finding.New("content.too-large", "", "more than %d bytes come out of this %s stream",
+		return n - 1, finding.New(finding.ContentTooLarge, "",
+			"more than %d bytes come out of this %s stream",
 			b.limit, b.kind)
 	}
 	if err != nil && err != io.EOF {
 		if _, ok := finding.From(err); !ok {
-			err = finding.New("source.malformed-index", "", "broken %s stream: %v", b.kind, err)
+			err = finding.New(finding.SourceMalformedIndex, "", "broken %s stream: %v", b.kind, err)
 		}
 	}
 	return n, err

@@ -101,7 +101,7 @@ func (f *MachineFile) Unmarked() bool {
 
 // Marked is told of a file with a byte order mark, of which the client thinks something.
 func Marked(thinks string) finding.Finding {
-	return finding.New("define.syntax", "", "the file begins with a byte order mark: %s", thinks).
+	return finding.New(finding.DefineSyntax, "", "the file begins with a byte order mark: %s", thinks).
 		Rated(finding.Warning).Do("save the file as UTF-8 without a byte order mark")
 }
 
@@ -112,7 +112,7 @@ func (r *MachineReader) Begin(f *MachineFile) bool {
 		r.Tell(Marked(r.Marks), 1)
 	}
 	if len(f.Data) > maxMachineFile {
-		r.Tell(finding.New("content.too-large", "", "it is %d bytes long, and at most %d are read",
+		r.Tell(finding.New(finding.ContentTooLarge, "", "it is %d bytes long, and at most %d are read",
 			len(f.Data), maxMachineFile), 0)
 		return false
 	}
@@ -139,12 +139,12 @@ func (r *MachineReader) Tell(f finding.Finding, line int) {
 // Done gives what was read.
 func (r *MachineReader) Done() Configured {
 	if r.over {
-		r.Read.Findings = append(r.Read.Findings, finding.New("content.too-large", "",
+		r.Read.Findings = append(r.Read.Findings, finding.New(finding.ContentTooLarge, "",
 			"there are more than %d sources, or %d addresses and components of them; the others are "+
 				"left out", maxConfiguredSources, maxConfiguredParts).At(r.Place(0)))
 	}
 	if r.more > 0 {
-		r.Read.Findings = append(r.Read.Findings, finding.New("define.too-many", "",
+		r.Read.Findings = append(r.Read.Findings, finding.New(finding.DefineTooMany, "",
 			"%s were found beside the first %d, which alone are told", finding.Count(r.more, "thing"),
 			finding.Most).At(r.Place(0)))
 	}

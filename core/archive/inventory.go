@@ -26,7 +26,7 @@ type Installed struct {
 // line say; a zero Installed passes the line over, and an error tells why it is none.
 func Inventory(data []byte, entry func(words []string) (Installed, error)) ([]Installed, error) {
 	if len(data) > maxInventory {
-		return nil, finding.New("content.too-large", "",
+		return nil, finding.New(finding.ContentTooLarge, "",
 			"the list is %d bytes long, and at most %d are read",
 			len(data), maxInventory)
 	}
@@ -35,7 +35,7 @@ func Inventory(data []byte, entry func(words []string) (Installed, error)) ([]In
 	n := 0
 	for line := range bytes.Lines(data) {
 		if n++; n > maxInventoryLines {
-			return nil, finding.New("content.too-large", "", "the list has more than %d lines",
+			return nil, finding.New(finding.ContentTooLarge, "", "the list has more than %d lines",
 				maxInventoryLines)
 		}
 		words := strings.Fields(string(line))
@@ -66,6 +66,7 @@ func badLine(n int, line string, err error) error {
 	if f, ok := finding.From(err); ok {
 		why = f.Text
 	}
-	return finding.New("define.bad-value", "", "line %d of the list, %q, is not an installed package: %s", n,
+	return finding.New(finding.DefineBadValue, "",
+		"line %d of the list, %q, is not an installed package: %s", n,
 		line, why)
 }

@@ -12,7 +12,7 @@ const maxName = 256
 // mean more than itself there. The finding is content.bad-name.
 func CheckName(name string) error {
 	bad := func(why string) error {
-		return finding.New("content.bad-name", "", "the name %q %s", shortened(name, 80), why)
+		return finding.New(finding.ContentBadName, "", "the name %q %s", shortened(name, 80), why)
 	}
 	switch {
 	case name == "":
@@ -41,5 +41,5 @@ func shortened(s string, n int) string {
 // Ambiguous is the refusal of something that we could read in one way and a
 // client in another: content.ambiguous.
 func Ambiguous(format string, args ...any) error {
-	return finding.New("content.ambiguous", "", format, args...)
+	return finding.New(finding.ContentAmbiguous, "", format, args...)
 }

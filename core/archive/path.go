@@ -13,7 +13,7 @@ import (
 // content.unsafe-path.
 func CheckPath(p string) error {
 	bad := func(why string) error {
-		return finding.New("content.unsafe-path", "", "the path %q %s", p, why)
+		return finding.New(finding.ContentUnsafePath, "", "the path %q %s", p, why)
 	}
 	switch {
 	case p == "":
@@ -47,7 +47,7 @@ func CheckPath(p string) error {
 // stand: there a "%" or a blank would mean something else than itself.
 func CheckHref(p string) error {
 	if strings.ContainsAny(p, "% ") {
-		return finding.New("content.unsafe-path", "",
+		return finding.New(finding.ContentUnsafePath, "",
 			"the path %q has a character that clients take for something else in a URL: a blank or %%", p)
 	}
 	return CheckPath(p)

@@ -141,7 +141,7 @@ func TestWhatCanStandInTheFilesOfMachines(t *testing.T) {
 			code = "content.bad-name"
 		}
 		err := client.check()
-		told.Refused(t, c.name, err, code, c.says)
+		told.Refused(t, c.name, err, finding.Code(code), c.says)
 		if f, _ := finding.From(err); f.Object != c.object {
 			t.Errorf("%s: it is told of %q", c.name, f.Object)
 		}

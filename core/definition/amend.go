@@ -41,7 +41,7 @@ func (s *Set) Amend(a Amendment) error {
 	object := finding.Harmless(a.Object)
 	change, ok := amendments[a.Kind+" "+kind]
 	if !ok {
-		return finding.New("define.bad-value", "", "%q cannot be amended by %q",
+		return finding.New(finding.DefineBadValue, "", "%q cannot be amended by %q",
 			a.Object, a.Kind).
 			Do("a mirror takes from a source, lifts an exception, leaves a package out of its sets; " +
 				"a group moves a pin, leaves a package out of its roles")
@@ -53,18 +53,18 @@ func (s *Set) Amend(a Amendment) error {
 		return unknown(object, "source", a.Name, sources)
 	}
 	if a.Kind == MovePin && a.Version == "" {
-		return finding.New("define.bad-value", object, "there is no version that %s is pinned to then",
+		return finding.New(finding.DefineBadValue, object, "there is no version that %s is pinned to then",
 			finding.Harmless(a.Name))
 	}
 	if !change(s, name, a) {
-		return finding.New("define.bad-value", object, "it %s: nothing would change", a.idle()).
+		return finding.New(finding.DefineBadValue, object, "it %s: nothing would change", a.idle()).
 			Do("stockade %s show %s says how it is described", kind, name)
 	}
 	return nil
 }
 
 func unknown(object, kind, name string, among []string) finding.Finding {
-	f := finding.New("define.dangling-reference", object, "no %s is called %q", kind, name)
+	f := finding.New(finding.DefineDanglingReference, object, "no %s is called %q", kind, name)
 	if near := Nearest(name, among); near != "" {
 		f = f.Do("perhaps %q is meant", near)
 	}

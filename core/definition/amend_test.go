@@ -132,7 +132,7 @@ func TestAnAmendmentThatCannotBeIsRefused(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			before, after := amended(t), amended(t)
 			f, ok := finding.From(after.Amend(c.a))
-			if !ok || f.Code != c.code || !strings.Contains(f.Text+" "+f.WayOut, c.says) {
+			if !ok || string(f.Code) != c.code || !strings.Contains(f.Text+" "+f.WayOut, c.says) {
 				t.Errorf("%+v", f)
 			}
 			if changes := Compare(before, after); len(changes) > 0 {

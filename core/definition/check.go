@@ -77,7 +77,7 @@ func Check(s *Set, around Surroundings) finding.List {
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.Rules)) {
 		if known := append([]string{SiteRule}, Standings...); !slices.Contains(known, name) {
-			f := c.add("define.bad-value", "rule "+name, "rules."+name,
+			f := c.add(finding.DefineBadValue, "rule "+name, "rules."+name,
 				"a rule holds for %s, and %q is none of them",
 				strings.Join(known, ", "), name)
 			if near := Nearest(name, known); near != "" {
@@ -145,19 +145,19 @@ func nearest[T any](c *checker, name string, among map[string]T) string {
 	return Nearest(name, slices.Sorted(maps.Keys(among)))
 }
 
-func (c *checker) add(code, object, path, format string, args ...any) *finding.Finding {
+func (c *checker) add(code finding.Code, object, path, format string, args ...any) *finding.Finding {
 	f := finding.New(code, object, format, args...).At(c.Place(path))
 	f.Field = path
 	return c.told.Add(f)
 }
 
-func (c *checker) adopt(err error, code, object, path string) {
+func (c *checker) adopt(err error, code finding.Code, object, path string) {
 	f, ok := finding.From(err)
 	switch {
 	case !ok:
 		f = finding.New(code, object, "%v", err)
-	case strings.HasPrefix(f.Code, "content."): // nothing came from upstream: it was typed
-		f = finding.New("define.bad-value", object, "%s", f.Text)
+	case f.Code.In("content"): // nothing came from upstream: it was typed
+		f = finding.New(finding.DefineBadValue, object, "%s", f.Text)
 	}
 	if f.Object == "" {
 		f.Object = object
@@ -170,7 +170,7 @@ func reference[T any](c *checker, object, path, kind, name string, among map[str
 	if _, ok := among[name]; ok || name == "" {
 		return ok
 	}
-	f := c.add("define.dangling-reference", object, path, "no %s is called %q", kind, name)
+	f := c.add(finding.DefineDanglingReference, object, path, "no %s is called %q", kind, name)
 	if near := nearest(c, name, among); near != "" {
 		f.WayOut = "perhaps " + strconv.Quote(near) + " is meant"
 		f.Fix = finding.Fix{Old: name, New: near}
@@ -188,25 +188,25 @@ func (c *checker) key(name string, k Key) {
 			if k.Fingerprint == "" || i > 0 {
 				at = path + ".fingerprints"
 			}
-			c.adopt(err, "define.bad-value", object, at)
+			c.adopt(err, finding.DefineBadValue, object, at)
 			return
 		}
 		wanted = append(wanted, f)
 	}
 	if k.File == "" && len(wanted) == 0 {
-		c.add("define.missing-field", object, path+".file", "it has neither file nor fingerprint")
+		c.add(finding.DefineMissingField, object, path+".file", "it has neither file nor fingerprint")
 	}
 	for i, src := range k.VouchedFor {
 		reference(c, object, path+".vouched_for."+strconv.Itoa(i), "source", src, c.Sources)
 	}
 	if len(k.VouchedFor) > 0 {
 		if len(wanted) == 0 {
-			c.add("define.missing-field", object, path+".vouched_for",
+			c.add(finding.DefineMissingField, object, path+".vouched_for",
 				"to vouch for a key, its whole fingerprint must be written down").Field = path +
 				".fingerprint"
 		}
 		if strings.TrimSpace(k.Evidence) == "" {
-			c.add("define.missing-field", object, path+".vouched_for",
+			c.add(finding.DefineMissingField, object, path+".vouched_for",
 				"to vouch for a key, the evidence must be written down: who compared the "+
 					"fingerprint, and how").Field = path + ".evidence"
 		}
@@ -218,7 +218,7 @@ func (c *checker) key(name string, k Key) {
 	for _, f := range wanted {
 		if c.around.Certificate != nil && (k.File == "" || c.around.ReadFile == nil) {
 			if cert, ok := c.around.Certificate(f); !ok {
-				c.add("key.missing", object, path,
+				c.add(finding.KeyMissing, object, path,
 					"the certificate %s was never brought in, and no file is named", f)
 			} else {
 				c.certificate(object, path, cert)
@@ -226,7 +226,7 @@ func (c *checker) key(name string, k Key) {
 		}
 		if c.around.Barred != nil {
 			if why := c.around.Barred(f); why != "" {
-				c.add("key.barred", object, path, "%s is barred: %s", f, why)
+				c.add(finding.KeyBarred, object, path, "%s is barred: %s", f, why)
 			}
 		}
 	}
@@ -249,20 +249,20 @@ func (c *checker) keyFile(object, path, name string, wanted []string) []string {
 	file := c.Resolve(name)
 	data, err := c.around.ReadFile(file)
 	if err != nil && c.known(wanted) {
-		f := c.add("key.missing", object, path+".file",
+		f := c.add(finding.KeyMissing, object, path+".file",
 			"the file %s cannot be read; the certificate is the one "+
 				"that was brought in before", file)
 		*f = f.Rated(finding.Note).Do("nothing, unless the file has a newer copy of it")
 		return wanted
 	}
 	if err != nil {
-		c.add("key.missing", object, path+".file", "the file %s cannot be read",
+		c.add(finding.KeyMissing, object, path+".file", "the file %s cannot be read",
 			file).WayOut = lookFor(c.Keys[name].File)
 		return wanted
 	}
 	certs, err := trust.ReadCertificates(data)
 	if err != nil {
-		c.adopt(err, "key.unreadable", object, path+".file")
+		c.adopt(err, finding.KeyUnreadable, object, path+".file")
 		return wanted
 	}
 	var have []string
@@ -271,7 +271,7 @@ func (c *checker) keyFile(object, path, name string, wanted []string) []string {
 	}
 	if len(wanted) == 0 {
 		if len(certs) > 1 {
-			c.add("define.missing-field", object, path,
+			c.add(finding.DefineMissingField, object, path,
 				"the file holds %d certificates (%s), and the definition does not say which is meant",
 				len(certs), strings.Join(have, ", ")).
 				WayOut = "write fingerprint: with one of them, or fingerprints: with several"
@@ -282,7 +282,7 @@ func (c *checker) keyFile(object, path, name string, wanted []string) []string {
 	for _, want := range wanted {
 		i := slices.Index(have, want)
 		if i < 0 {
-			c.add("key.fingerprint-mismatch", object, path+".fingerprint",
+			c.add(finding.KeyFingerprintMismatch, object, path+".fingerprint",
 				"the file holds %s, and the definition says %s", strings.Join(have, ", "), want)
 			continue
 		}
@@ -305,7 +305,7 @@ func (c *checker) refusals(name string, r Rule) {
 		if slices.Contains(known, word) {
 			continue
 		}
-		f := c.add("define.bad-value", "rule "+name, "rules."+name+".refuse."+strconv.Itoa(i),
+		f := c.add(finding.DefineBadValue, "rule "+name, "rules."+name+".refuse."+strconv.Itoa(i),
 			"%q is no algorithm that could be refused", word)
 		f.WayOut = "choose among " + strings.Join(known, ", ")
 		if near := Nearest(word, known); near != "" {
@@ -319,21 +319,21 @@ func (c *checker) housePackage(name string, p Package) {
 	object, path := "package "+name, "packages."+name
 	if reference(c, object, path+".source", "source", p.Source, c.Sources) &&
 		!c.Sources[p.Source].Managed() {
-		c.add("define.bad-value", object, path+".source",
+		c.add(finding.DefineBadValue, object, path+".source",
 			"the source %q is not a house source without upstreams, so nothing can be added to it", p.Source)
 	}
 	switch {
 	case p.SHA256 == "": // told as a field that is missing
 	case !text.IsHex(p.SHA256, text.SHA256):
-		c.add("define.bad-value", object, path+".sha256", "%q is not a SHA-256", p.SHA256)
+		c.add(finding.DefineBadValue, object, path+".sha256", "%q is not a SHA-256", p.SHA256)
 	case c.around.Held != nil && !c.around.Held(p.SHA256):
-		c.add("define.bad-value", object, path, "the file of %s %s is not in the pool of this site",
+		c.add(finding.DefineBadValue, object, path, "the file of %s %s is not in the pool of this site",
 			p.Name, p.Version).WayOut = "add the file: stockade package add FILE --source " + p.Source
 	}
 	id := [4]string{p.Source, p.Name, p.Version, p.Architecture}
 	if other, twice := c.house[id]; twice {
-		c.add("define.duplicate-name", object, path, "%s %s (%s) is in %s already, as %s", p.Name, p.Version,
-			p.Architecture, p.Source, other)
+		c.add(finding.DefineDuplicateName, object, path, "%s %s (%s) is in %s already, as %s", p.Name,
+			p.Version, p.Architecture, p.Source, other)
 	} else {
 		c.house[id] = name
 	}
@@ -350,17 +350,17 @@ func (c *checker) address(object, path, raw string, query bool) (*url.URL, bool)
 	switch {
 	case raw == "": // told as a field that is missing
 	case err != nil:
-		c.add("source.bad-url", object, path, "%q is not a URL", fetch.Shown(raw))
+		c.add(finding.SourceBadURL, object, path, "%q is not a URL", fetch.Shown(raw))
 	case u.Scheme != "http" && u.Scheme != "https":
-		c.add("source.bad-url", object, path, "%q has the scheme %q; http and https are known",
+		c.add(finding.SourceBadURL, object, path, "%q has the scheme %q; http and https are known",
 			fetch.Shown(raw), u.Scheme)
 	case u.Hostname() == "":
-		c.add("source.bad-url", object, path, "%q names no host", fetch.Shown(raw))
+		c.add(finding.SourceBadURL, object, path, "%q names no host", fetch.Shown(raw))
 	case u.RawQuery != "" && !query || u.Fragment != "":
-		c.add("source.bad-url", object, path, "%q has a query or fragment; paths are put behind it",
+		c.add(finding.SourceBadURL, object, path, "%q has a query or fragment; paths are put behind it",
 			fetch.Shown(raw))
 	case u.User != nil:
-		c.add("source.credential-in-url", object, path, "the URL of %s has a user or password in it",
+		c.add(finding.SourceCredentialInURL, object, path, "the URL of %s has a user or password in it",
 			u.Hostname())
 	default:
 		return u, true
@@ -375,12 +375,12 @@ var Reserved = []string{"about", "being-renewed.txt", "machines", "manifest", "s
 func (c *checker) source(name string, src Source) {
 	object, path := "source "+name, "sources."+name
 	if slices.Contains(Reserved, name) {
-		c.add("define.bad-value", object, path,
+		c.add(finding.DefineBadValue, object, path,
 			"the name %q is kept for what stands beside the sources in an edition or its export", name)
 	}
 	family, known := c.around.Families[src.Family]
 	if !known && src.Family != "" {
-		f := c.add("define.bad-value", object, path+".family", "the family %q is not known", src.Family)
+		f := c.add(finding.DefineBadValue, object, path+".family", "the family %q is not known", src.Family)
 		f.WayOut = "known are " + strings.Join(c.around.Families.Names(), ", ")
 	}
 	if known {
@@ -391,14 +391,14 @@ func (c *checker) source(name string, src Source) {
 	}
 	if src.Managed() {
 		if len(src.SignedBy) > 0 {
-			c.add("define.bad-value", object, path+".signed_by",
+			c.add(finding.DefineBadValue, object, path+".signed_by",
 				"the site key signs what is added by hand: signed_by names keys of upstreams, and there "+
 					"are none")
 		}
 		return
 	}
 	if len(src.Upstreams) == 0 {
-		c.add("define.missing-field", object, path+".upstreams", "it has no upstream")
+		c.add(finding.DefineMissingField, object, path+".upstreams", "it has no upstream")
 	}
 	var servers []*url.URL
 	for i, up := range src.Upstreams {
@@ -411,13 +411,13 @@ func (c *checker) source(name string, src Source) {
 			}
 		}
 		if given != 1 {
-			c.add("define.bad-value", object, path+".upstreams."+strconv.Itoa(i),
+			c.add(finding.DefineBadValue, object, path+".upstreams."+strconv.Itoa(i),
 				"an upstream has one of url, mirror_list and metalink, and this one has %d of them", given)
 			continue
 		}
 		expanded, err := src.Expand(name, address)
 		if err != nil {
-			c.adopt(err, "source.bad-url", object, at)
+			c.adopt(err, finding.SourceBadURL, object, at)
 			continue
 		}
 		u, ok := c.address(object, at, expanded, field != "url")
@@ -425,7 +425,8 @@ func (c *checker) source(name string, src Source) {
 			servers = append(servers, u)
 		}
 		if ok && u.Scheme == "http" {
-			f := c.add("source.plain-http", object, at, "%s is fetched without TLS", fetch.Shown(expanded))
+			f := c.add(finding.SourcePlainHTTP, object, at, "%s is fetched without TLS",
+				fetch.Shown(expanded))
 			if len(src.SignedBy) == 0 || src.Unsigned != (Unsigned{}) {
 				*f = f.Rated(finding.Error)
 				f.Text += ", and nothing signs it"
@@ -437,7 +438,7 @@ func (c *checker) source(name string, src Source) {
 	case src.Unsigned != (Unsigned{}):
 		c.unsigned(object, path+".unsigned", src)
 	case len(src.SignedBy) == 0:
-		c.add("source.unsigned", object, path+".signed_by",
+		c.add(finding.SourceUnsigned, object, path+".signed_by",
 			"no key is named that may sign it, so nothing of it could be verified")
 	}
 	c.planned(object, path+".probe_schedule", src.ProbeSchedule)
@@ -446,7 +447,7 @@ func (c *checker) source(name string, src Source) {
 	}
 	c.shown(object, path, src, servers)
 	if _, err := src.MaxAge.Duration(); err != nil {
-		c.adopt(err, "define.bad-value", object, path+".max_age")
+		c.adopt(err, finding.DefineBadValue, object, path+".max_age")
 	}
 	c.undecided, c.counting = nil, false
 	for i, k := range src.SignedBy {
@@ -462,28 +463,29 @@ func (c *checker) unsigned(object, path string, src Source) {
 	case src.Unsigned.Reason == "" || src.Unsigned.Until == "":
 		return // told as missing fields
 	case err != nil:
-		c.adopt(err, "define.bad-value", object, path+".until")
+		c.adopt(err, finding.DefineBadValue, object, path+".until")
 		return
 	}
 	now := c.around.Now
 	if !now.IsZero() && end.After(now.Add(maxUnsigned)) {
-		c.add("define.bad-value", object, path+".until",
+		c.add(finding.DefineBadValue, object, path+".until",
 			"it would be acknowledged until %s, and two years are the most", src.Unsigned.Until)
 	}
 	if family := c.around.Families[src.Family]; len(src.SignedBy) > 0 && family != nil &&
 		!family.SignsPackages() {
-		c.add("define.bad-value", object, path,
+		c.add(finding.DefineBadValue, object, path,
 			"signed_by says who signs it, and unsigned that nobody does: packages of the family %s carry no "+
 				"signature of their own", src.Family).WayOut = "take one of the two out"
 	}
 	if !now.IsZero() && !now.Before(end) {
-		f := c.add("source.unsigned", object, path, "that nobody signs it was acknowledged until %s (%s)",
+		f := c.add(finding.SourceUnsigned, object, path,
+			"that nobody signs it was acknowledged until %s (%s)",
 			src.Unsigned.Until, src.Unsigned.Reason)
 		*f = f.Because(ended)
 		f.WayOut = "ask the owner again for signatures; a warden can acknowledge it anew"
 		return
 	}
-	f := c.add("source.unsigned", object, path, "nobody signs it; that is acknowledged until %s: %s",
+	f := c.add(finding.SourceUnsigned, object, path, "nobody signs it; that is acknowledged until %s: %s",
 		src.Unsigned.Until, src.Unsigned.Reason)
 	*f = f.Rated(finding.Warning).Do("ask the owner to sign it; what its server or the road to it changes " +
 		"cannot be told from what the owner does")
@@ -499,11 +501,11 @@ func (c *checker) signer(object, path, source, name string) {
 		fingerprints = c.meant[name] // where it has none, that is told at the key
 	} else if f, err := trust.ParseFingerprint(name); err == nil {
 		fingerprints = []string{f}
-	} else if g, _ := finding.From(err); g.Code == "key.short-id" {
-		c.adopt(err, "key.short-id", object, path)
+	} else if g, _ := finding.From(err); g.Code == finding.KeyShortID {
+		c.adopt(err, finding.KeyShortID, object, path)
 		return
 	} else {
-		f := c.add("key.missing", object, path, "no key is called %q", name)
+		f := c.add(finding.KeyMissing, object, path, "no key is called %q", name)
 		if near := nearest(c, name, c.Keys); near != "" {
 			f.WayOut = "perhaps " + strconv.Quote(near) + " is meant"
 			f.Fix = finding.Fix{Old: name, New: near}
@@ -526,7 +528,7 @@ func (c *checker) strong(object, path, source, fingerprint string) bool {
 		return false
 	}
 	weak := func(p trust.Policy) (out finding.List) {
-		for _, f := range cert.CheckBy(p, c.around.Now).With("key.weak") {
+		for _, f := range cert.CheckBy(p, c.around.Now).With(finding.KeyWeak) {
 			if f.Severity == finding.Error {
 				out = append(out, f)
 			}
@@ -537,7 +539,7 @@ func (c *checker) strong(object, path, source, fingerprint string) bool {
 		return false // told at the key
 	}
 	for _, f := range weak(c.Policy(source)) {
-		g := c.add("key.weak", object, path, "its key %s signs nothing: %s", fingerprint, f.Text)
+		g := c.add(finding.KeyWeak, object, path, "its key %s signs nothing: %s", fingerprint, f.Text)
 		*g = g.Rated(finding.Error)
 		return false
 	}
@@ -550,13 +552,13 @@ func (c *checker) strong(object, path, source, fingerprint string) bool {
 func (c *checker) signs(object, path, source, name, fingerprint string) {
 	if c.around.Certificate != nil {
 		if _, ok := c.around.Certificate(fingerprint); !ok && (c.Keys[name].File == "") {
-			c.add("key.missing", object, path, "the certificate %s was never brought in", fingerprint)
+			c.add(finding.KeyMissing, object, path, "the certificate %s was never brought in", fingerprint)
 			return
 		}
 	}
 	if c.around.Barred != nil {
 		if why := c.around.Barred(fingerprint); why != "" {
-			c.add("key.barred", object, path, "its key %s is barred: %s", fingerprint, why).WayOut =
+			c.add(finding.KeyBarred, object, path, "its key %s is barred: %s", fingerprint, why).WayOut =
 				"get the owner's new key, vouch for it, and name it under signed_by"
 			return
 		}
@@ -571,7 +573,8 @@ func (c *checker) signs(object, path, source, name, fingerprint string) {
 	}
 	if c.around.Awaiting != nil {
 		if first := c.around.Awaiting(fingerprint, source); first != "" {
-			f := c.add("key.awaiting-second", object, path, "%s vouched for %s, and a second warden has to",
+			f := c.add(finding.KeyAwaitingSecond, object, path,
+				"%s vouched for %s, and a second warden has to",
 				first, shown)
 			f.WayOut = "another warden compares the whole fingerprint with its owner, then: stockade " +
 				"key vouch " + fingerprint + " --source " + source + " --evidence \"…\""
@@ -610,7 +613,7 @@ func (c *checker) unvouched(object, source string) {
 					" tells which of them sign it; " + way
 			}
 		}
-		f := c.add("key.unvouched", object, first.path, "nobody vouched for %s for this source", shown)
+		f := c.add(finding.KeyUnvouched, object, first.path, "nobody vouched for %s for this source", shown)
 		f.WayOut = way + "stockade key vouch " + vouch + " --source " + source + " --evidence \"…\""
 		f.Way = finding.Way{Does: finding.Vouch, Of: object}
 		if c.counting {
@@ -633,7 +636,8 @@ func (c *checker) planned(object, path, text string) {
 		return
 	}
 	if plan.Next(time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)).IsZero() {
-		c.add("define.bad-value", object, path, "the schedule %q never comes: there is no such day", text).
+		c.add(finding.DefineBadValue, object, path, "the schedule %q never comes: there is no such day",
+			text).
 			WayOut = "write a day that the month has"
 	}
 }
@@ -641,12 +645,12 @@ func (c *checker) planned(object, path, text string) {
 // schedule says what is wrong with one: its form, or a value in it.
 func (c *checker) schedule(object, path, text string, err error) {
 	if n := len(strings.Fields(text)); n != 5 || err == nil {
-		c.add("define.bad-value", object, path, "the schedule %q is not five cron fields", text).WayOut =
+		c.add(finding.DefineBadValue, object, path, "the schedule %q is not five cron fields", text).WayOut =
 			"minute, hour, day of the month, month, day of the week: \"30 2 * * *\" is at half past two " +
 				"each night"
 		return
 	}
-	c.add("define.bad-value", object, path, "the schedule %q: %v", text, err).WayOut =
+	c.add(finding.DefineBadValue, object, path, "the schedule %q: %v", text, err).WayOut =
 		"minutes are 0 to 59, hours 0 to 23, days 1 to 31, months 1 to 12, days of the week 0 (Sunday) to 6"
 }
 
@@ -655,7 +659,7 @@ func (c *checker) mirror(name string, m Mirror) {
 	c.planned(object, path+".schedule", m.Schedule)
 	c.planned(object, path+".verify_schedule", m.VerifySchedule)
 	if len(m.From) == 0 {
-		c.add("define.missing-field", object, path+".from", "it takes from no source")
+		c.add(finding.DefineMissingField, object, path+".from", "it takes from no source")
 	}
 	seen := map[string]bool{}
 	wanted := m.Want.Everything || m.Want.Names() || len(m.Together) > 0
@@ -663,26 +667,26 @@ func (c *checker) mirror(name string, m Mirror) {
 		at := path + ".from." + strconv.Itoa(i)
 		wanted = wanted || f.Want.Everything || f.Want.Names()
 		if seen[f.Source] {
-			c.add("define.duplicate-name", object, at+".source", "the source %q stands twice", f.Source)
+			c.add(finding.DefineDuplicateName, object, at+".source", "the source %q stands twice", f.Source)
 		}
 		seen[f.Source] = true
 		if reference(c, object, at+".source", "source", f.Source, c.Sources) &&
 			c.Sources[f.Source].Disabled {
-			c.add("define.bad-value", object, at+".source", "the source %q is disabled",
+			c.add(finding.DefineBadValue, object, at+".source", "the source %q is disabled",
 				f.Source).WayOut = "enable it, or take it out of the mirror"
 		}
 		if m.Copy == Faithful && c.Sources[f.Source].Unsigned != (Unsigned{}) {
-			c.add("define.bad-value", object, at,
+			c.add(finding.DefineBadValue, object, at,
 				"%s is not signed, and a faithful copy leaves it so: machines would refuse it", f.Source).
 				WayOut = "write copy: tailored, whose indexes the site signs"
 		}
 		if m.Copy == Faithful && !m.Everything(f) {
-			c.add("define.bad-value", object, at,
+			c.add(finding.DefineBadValue, object, at,
 				"a faithful copy takes everything: upstream's signed indexes name every package").
 				WayOut = "write want: everything, or copy: tailored"
 		}
 		if m.Copy == Faithful && (f.Want.SourcePackages || m.Want.SourcePackages) {
-			c.add("define.bad-value", object, at, "a faithful copy has the packages of the chosen "+
+			c.add(finding.DefineBadValue, object, at, "a faithful copy has the packages of the chosen "+
 				"architectures alone, and no source packages").
 				WayOut = "take source_packages out, or write copy: tailored"
 		}
@@ -698,11 +702,11 @@ func (c *checker) mirror(name string, m Mirror) {
 	}
 	c.footing(object, path+".footing", m.Footing, all)
 	if m.Want.Only || len(m.Want.Streams) > 0 {
-		c.add("define.bad-value", object, path+".want", "only and streams are about one source").
+		c.add(finding.DefineBadValue, object, path+".want", "only and streams are about one source").
 			WayOut = "write them under from, at the source that they are about"
 	}
 	if len(m.From) > 0 && !wanted {
-		c.add("define.missing-field", object, path+".from", "nothing is wanted of any of its sources").
+		c.add(finding.DefineMissingField, object, path+".from", "nothing is wanted of any of its sources").
 			WayOut = "write want: at the mirror, over all its sources, or at one of them"
 	}
 }
@@ -716,13 +720,13 @@ func (c *checker) want(object, path string, want Want, sources ...string) {
 	}
 	for i, st := range want.Streams {
 		if !streamPattern.MatchString(st) {
-			c.add("define.bad-value", object, path+".streams."+strconv.Itoa(i), "%q is not MODULE:STREAM",
+			c.add(finding.DefineBadValue, object, path+".streams."+strconv.Itoa(i), "%q is not MODULE:STREAM",
 				st)
 		}
 	}
 	for i, p := range want.Provides {
 		if _, err := archive.ParseWant(p); err != nil {
-			c.adopt(err, "define.bad-value", object, path+".provides."+strconv.Itoa(i))
+			c.adopt(err, finding.DefineBadValue, object, path+".provides."+strconv.Itoa(i))
 		}
 	}
 	for i, list := range want.Lists {
@@ -731,14 +735,14 @@ func (c *checker) want(object, path string, want Want, sources ...string) {
 			continue
 		}
 		if of := c.Lists[list].Family; of != "" && len(families) > 0 && families[of] == nil {
-			c.add("define.bad-value", object, at,
+			c.add(finding.DefineBadValue, object, at,
 				"the list %q is of a machine of the family %s, and none of "+
 					"the sources is", list, of)
 		}
 	}
 	if !want.Names() && !want.Everything && (want.With != "" || want.Versions != 0 || want.Only ||
 		want.Alternatives != "") {
-		c.add("define.missing-field", object, path,
+		c.add(finding.DefineMissingField, object, path,
 			"want names no packages").WayOut = `name them; packages: ["*"] takes all`
 	}
 }
@@ -747,20 +751,20 @@ func (c *checker) group(name string, g Group) {
 	object, path := "group "+name, "groups."+name
 	family := c.around.Families[g.Family]
 	if family == nil && g.Family != "" {
-		c.add("define.bad-value", object, path+".family", "the family %q is not known", g.Family).WayOut =
+		c.add(finding.DefineBadValue, object, path+".family", "the family %q is not known", g.Family).WayOut =
 			"known are " + strings.Join(c.around.Families.Names(), ", ")
 	}
 	reference(c, object, path+".lane", "lane", g.Lane, c.Lanes)
 	if _, err := g.ReportWithin.Duration(); err != nil {
-		c.adopt(err, "define.bad-value", object, path+".report_within")
+		c.adopt(err, finding.DefineBadValue, object, path+".report_within")
 	}
 	if _, ok := family.(archive.Bound); !ok && family != nil && len(g.Foreign) > 0 {
-		c.add("define.bad-value", object, path+".foreign",
+		c.add(finding.DefineBadValue, object, path+".foreign",
 			"machines of the family %s have no foreign architectures", g.Family)
 	}
 	for _, a := range g.Foreign {
 		if slices.Contains(g.Architectures, a) {
-			c.add("define.bad-value", object, path+".foreign",
+			c.add(finding.DefineBadValue, object, path+".foreign",
 				"%q is an architecture of machines of the group, and cannot be foreign to them", a).
 				WayOut = "make two groups: one of machines of each architecture"
 		}
@@ -779,7 +783,7 @@ func (c *checker) group(name string, g Group) {
 	}
 	c.footing(object, path+".footing", g.Footing, from)
 	if l := c.Lists[g.Footing.List]; l.Family != "" && g.Family != "" && l.Family != g.Family {
-		c.add("define.bad-value", object, path+".footing.list",
+		c.add(finding.DefineBadValue, object, path+".footing.list",
 			"the list %q is of a machine of the family %s, and the group is of %s", g.Footing.List, l.Family,
 			g.Family)
 	}
@@ -787,7 +791,7 @@ func (c *checker) group(name string, g Group) {
 		at := path + ".pins." + strconv.Itoa(i)
 		r, err := archive.ParseWant(p)
 		if err == nil && r.Op != archive.Equal {
-			c.add("define.bad-value", object, at, "the pin %q is not NAME = VERSION", p)
+			c.add(finding.DefineBadValue, object, at, "the pin %q is not NAME = VERSION", p)
 			continue
 		}
 		if err == nil {
@@ -797,7 +801,7 @@ func (c *checker) group(name string, g Group) {
 			err = family.CheckVersion(r.Version)
 		}
 		if err != nil {
-			c.adopt(err, "define.bad-value", object, at)
+			c.adopt(err, finding.DefineBadValue, object, at)
 		}
 	}
 }
@@ -816,7 +820,7 @@ func Merge(read, checked finding.List) finding.List {
 		if r.Field != "" {
 			unread[field{r.Place.File, r.Field}] = true
 		}
-		if r.Code == "define.unknown-field" {
+		if r.Code == finding.DefineUnknownField {
 			for path := above(r.Field); path != ""; path = above(path) {
 				misspelt[field{r.Place.File, path}] = true
 			}
@@ -827,7 +831,7 @@ func Merge(read, checked finding.List) finding.List {
 		for path := f.Field; path != ""; path = above(path) {
 			follows = follows || unread[field{f.Place.File, path}]
 		}
-		if f.Code != "define.missing-field" || !follows {
+		if f.Code != finding.DefineMissingField || !follows {
 			out = append(out, f)
 		}
 	}

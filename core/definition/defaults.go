@@ -3,6 +3,8 @@ package definition
 import (
 	"reflect"
 	"strings"
+
+	"stockade/core/finding"
 )
 
 // Defaults are what the sources of one document have where they do not say it
@@ -40,7 +42,7 @@ func (r *reader) spread(doc *Document) {
 		}
 		doc.Sources[name] = src
 		if src.Family == "" {
-			r.add("define.missing-field", r.set.Place("sources."+name), "sources.%s has no family",
+			r.add(finding.DefineMissingField, r.set.Place("sources."+name), "sources.%s has no family",
 				name).Field = "sources." + name + ".family"
 		}
 	}

@@ -89,7 +89,7 @@ const maxUnsigned = 2 * 366 * 24 * time.Hour
 func (u Unsigned) End() (time.Time, error) {
 	day, err := time.Parse(time.DateOnly, u.Until)
 	if err != nil {
-		return time.Time{}, finding.New("define.bad-value", "", "%q is no date", u.Until).
+		return time.Time{}, finding.New(finding.DefineBadValue, "", "%q is no date", u.Until).
 			Do("write it as 2027-03-01")
 	}
 	return day.AddDate(0, 0, 1), nil

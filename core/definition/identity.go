@@ -64,20 +64,20 @@ func plainAddress(raw string) string {
 
 // later are the errors that do not keep a description from being recorded: they are
 // about decisions that come afterwards, and builds refuse until they are made.
-var later = map[string]bool{
-	"key.missing":     true,
-	"key.unvouched":   true,
-	"key.expired":     true,
-	"key.revoked":     true,
-	"key.barred":      true,
-	"key.cannot-sign": true,
-	"key.weak":        true,
+var later = map[finding.Code]bool{
+	finding.KeyMissing:    true,
+	finding.KeyUnvouched:  true,
+	finding.KeyExpired:    true,
+	finding.KeyRevoked:    true,
+	finding.KeyBarred:     true,
+	finding.KeyCannotSign: true,
+	finding.KeyWeak:       true,
 
-	"credential.missing": true,
+	finding.CredentialMissing: true,
 
-	"key.awaiting-second": true,
-	"credential.expired":  true,
-	"authority.expired":   true,
+	finding.KeyAwaitingSecond: true,
+	finding.CredentialExpired: true,
+	finding.AuthorityExpired:  true,
 }
 
 // Proposed rates what is found in a document that is to be recorded: what keeps it
@@ -96,11 +96,11 @@ func Proposed(l finding.List) finding.List {
 // decidedLater tells whether a finding is about a decision that comes after recording.
 func decidedLater(f finding.Finding) bool {
 	// That an acknowledgement has ended keeps a source from being used, and nobody from recording.
-	if f.Code == "source.unsigned" && f.Cause == ended {
+	if f.Code == finding.SourceUnsigned && f.Cause == ended {
 		return true
 	}
 	// A key that this very document names, with a file that is not there, is no later decision.
-	return later[f.Code] && !(f.Code == "key.missing" && strings.HasPrefix(f.Object, "key "))
+	return later[f.Code] && !(f.Code == finding.KeyMissing && strings.HasPrefix(f.Object, "key "))
 }
 
 // Blocking gives the findings that keep a description from being recorded.

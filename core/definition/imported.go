@@ -89,18 +89,18 @@ func (i *Imported) source(m Machine, c archive.ConfiguredSource, seen map[string
 			f.Place = c.Place
 		}
 		// One line of a file can be of several sources.
-		if key := f.Code + "\x00" + f.Place.String() + "\x00" + f.Text; !i.told[key] {
+		if key := string(f.Code) + "\x00" + f.Place.String() + "\x00" + f.Text; !i.told[key] {
 			i.told[key] = true
 			i.Findings = append(i.Findings, f)
 		}
-		if f.Code == "import.to-decide" || f.Severity != finding.Note {
+		if f.Code == finding.ImportToDecide || f.Severity != finding.Note {
 			if said := "decide: " + f.Text; !slices.Contains(i.comments[name], said) {
 				i.comments[name] = append(i.comments[name], said)
 			}
 		}
 	}
 	if strings.ContainsAny(c.Release, "@?") { // an address with a blank in it, or a query
-		i.Findings = append(i.Findings, finding.New("import.to-decide", "",
+		i.Findings = append(i.Findings, finding.New(finding.ImportToDecide, "",
 			"an address here cannot be read, "+
 				"and may have a password in it: the source is not written").Rated(finding.Error).At(c.Place).
 			Do("write it as a URL, and give what lets the machine in as a credential"))
@@ -135,11 +135,11 @@ func (i *Imported) source(m Machine, c archive.ConfiguredSource, seen map[string
 		s.Architectures = append([]string{own}, s.Architectures...)
 	}
 	for _, again := range repeated(s, c.Place, seen) {
-		tell(finding.New("source.duplicate", object, "%s stands at %s too", again.what, again.first))
+		tell(finding.New(finding.SourceDuplicate, object, "%s stands at %s too", again.what, again.first))
 	}
 	if c.Unchecked.File != "" {
 		i.unchecked[name] = true
-		tell(finding.New("source.unsigned", object,
+		tell(finding.New(finding.SourceUnsigned, object,
 			"the machine takes it without a valid signature").At(c.Unchecked).
 			Do("take %s away here, and name the key that signs it", c.Switch))
 	}
@@ -176,8 +176,8 @@ func (i *Imported) keys(m Machine, name string, c archive.ConfiguredSource, s *S
 			called = fileName(file, called)
 			var err error
 			if data, err = m.ReadKey(file); err != nil {
-				tell(finding.New("key.missing", "source "+name, "its keyring %s cannot be read: %v", file,
-					err).
+				tell(finding.New(finding.KeyMissing, "source "+name, "its keyring %s cannot be read: %v",
+					file, err).
 					At(k.Place))
 				continue
 			}
@@ -207,7 +207,7 @@ func (i *Imported) keys(m Machine, name string, c archive.ConfiguredSource, s *S
 		if len(certs) == 1 {
 			key.Fingerprint, key.Fingerprints = certs[0].Fingerprint, nil
 		} else {
-			tell(finding.New("import.to-decide", "source "+name,
+			tell(finding.New(finding.ImportToDecide, "source "+name,
 				"its keyring %s has %d certificates, and which of "+
 					"them sign it is not known here", file, len(certs)).At(k.Place).
 				Do("stockade key examine %s --source %s, once it is recorded", file, name))
@@ -229,7 +229,7 @@ func (i *Imported) keys(m Machine, name string, c archive.ConfiguredSource, s *S
 	if where == "" {
 		where = "none was found"
 	}
-	tell(finding.New("key.global", "source "+name,
+	tell(finding.New(finding.KeyGlobal, "source "+name,
 		"it names no keyring, so any key that the machine trusts for "+
 			"every source may sign it (%s)", where))
 }
@@ -243,7 +243,8 @@ func (i *Imported) unreferred(m Machine) {
 				func(k archive.ConfiguredKey) bool { return k.Path == file })
 		})
 		if !named && strings.HasPrefix(file, "/etc/") {
-			i.Findings = append(i.Findings, finding.New("key.unused", "", "no source names the keyring %s",
+			i.Findings = append(i.Findings, finding.New(finding.KeyUnused, "",
+				"no source names the keyring %s",
 				file).
 				At(finding.Place{File: strings.TrimPrefix(file, "/")}).
 				Do("name it at the source that it signs, or take it away"))

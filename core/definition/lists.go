@@ -23,7 +23,7 @@ func (l List) ReadList(data []byte, families archive.Registry) ([]string, error)
 	}
 	f, ok := families[l.Family].(archive.Inventoried)
 	if !ok {
-		return nil, finding.New("define.bad-value", "",
+		return nil, finding.New(finding.DefineBadValue, "",
 			"lists of what is installed are not read of the family %q",
 			l.Family)
 	}
@@ -39,7 +39,7 @@ func (l List) ReadList(data []byte, families archive.Registry) ([]string, error)
 		out = append(out, strings.TrimSpace(strings.TrimRight(id.Name+" "+id.Version, " ")+" "+id.Arch))
 	}
 	if len(out) == 0 {
-		return nil, finding.New("define.bad-value", "", "nothing that is installed stands on it").
+		return nil, finding.New(finding.DefineBadValue, "", "nothing that is installed stands on it").
 			Do("print it on the machine: %s", f.PrintsInventory())
 	}
 	return bounded(out)
@@ -53,21 +53,21 @@ func readNames(data []byte) (out []string, err error) {
 			continue
 		}
 		if _, err := archive.ParseWant(line); err != nil {
-			return nil, finding.New("define.bad-value", "", "line %d of the list: %v", n, err)
+			return nil, finding.New(finding.DefineBadValue, "", "line %d of the list: %v", n, err)
 		}
 		if line = strings.Join(strings.Fields(line), " "); !slices.Contains(out[max(0, len(out)-1):], line) {
 			out = append(out, line)
 		}
 	}
 	if lines.Err() != nil {
-		return nil, finding.New("define.bad-value", "", "the list cannot be read: %v", lines.Err())
+		return nil, finding.New(finding.DefineBadValue, "", "the list cannot be read: %v", lines.Err())
 	}
 	return bounded(out)
 }
 
 func bounded(out []string) ([]string, error) {
 	if len(out) > maxListed {
-		return nil, finding.New("content.too-large", "",
+		return nil, finding.New(finding.ContentTooLarge, "",
 			"the list has %d packages, and at most %d are taken",
 			len(out), maxListed)
 	}
@@ -136,21 +136,21 @@ func (s *Set) FileNames() (out []string) {
 func (c *checker) list(name string, l List) {
 	object, path := "list "+name, "lists."+name
 	if l.Family != "" && c.around.Families[l.Family] == nil {
-		c.add("define.bad-value", object, path+".family", "the family %q is not known", l.Family).WayOut =
+		c.add(finding.DefineBadValue, object, path+".family", "the family %q is not known", l.Family).WayOut =
 			"known are " + strings.Join(c.around.Families.Names(), ", ")
 		return
 	}
 	switch {
 	case l.File == "" && len(l.Packages) == 0:
-		c.add("define.missing-field", object, path+".file", "it has neither file nor packages")
+		c.add(finding.DefineMissingField, object, path+".file", "it has neither file nor packages")
 	case l.File != "" && c.around.ReadFile != nil:
 		data, err := c.around.ReadFile(c.ResolveList(name))
 		if err != nil && len(l.Packages) == 0 {
-			c.add("define.bad-value", object, path+".file", "the file %s cannot be read",
+			c.add(finding.DefineBadValue, object, path+".file", "the file %s cannot be read",
 				c.ResolveList(name)).WayOut = lookFor(l.File)
 		} else if err == nil {
 			if _, err := l.ReadList(data, c.around.Families); err != nil {
-				c.adopt(err, "define.bad-value", object, path+".file")
+				c.adopt(err, finding.DefineBadValue, object, path+".file")
 			}
 		}
 	case l.File == "" && l.Family == "":
@@ -164,7 +164,7 @@ func (c *checker) list(name string, l List) {
 func (c *checker) wish(object, at, text string, families map[string]archive.Family) {
 	r, err := archive.ParseWant(text)
 	if err != nil {
-		c.adopt(err, "define.bad-value", object, at)
+		c.adopt(err, finding.DefineBadValue, object, at)
 		return
 	}
 	if r.Op == archive.Any {
@@ -172,7 +172,7 @@ func (c *checker) wish(object, at, text string, families map[string]archive.Fami
 	}
 	for _, f := range families {
 		if err := f.CheckVersion(r.Version); err != nil {
-			c.adopt(err, "define.bad-value", object, at)
+			c.adopt(err, finding.DefineBadValue, object, at)
 			return
 		}
 	}
@@ -181,7 +181,7 @@ func (c *checker) wish(object, at, text string, families map[string]archive.Fami
 // together checks a set of packages that shall go together, with bounds of these families.
 func (c *checker) together(object, path string, set []string, families map[string]archive.Family) {
 	if len(set) == 0 {
-		c.add("define.missing-field", object, path, "the set names no packages")
+		c.add(finding.DefineMissingField, object, path, "the set names no packages")
 	}
 	for i, w := range set {
 		c.wish(object, path+"."+strconv.Itoa(i), w, families)
@@ -203,7 +203,7 @@ func (c *checker) familiesOf(sources []string) map[string]archive.Family {
 func (c *checker) footing(object, path string, f Footing, from []string) {
 	if f.List != "" && reference(c, object, path+".list", "list", f.List, c.Lists) &&
 		c.Lists[f.List].Family == "" {
-		c.add("define.bad-value", object, path+".list",
+		c.add(finding.DefineBadValue, object, path+".list",
 			"the list %q is of wanted packages, and not of what a machine has installed", f.List).WayOut =
 			"give the list the family of the machine"
 	}
@@ -211,10 +211,10 @@ func (c *checker) footing(object, path string, f Footing, from []string) {
 		at := path + ".sources." + strconv.Itoa(i)
 		switch known := reference(c, object, at, "source", s, c.Sources); {
 		case known && slices.Contains(from, s):
-			c.add("define.bad-value", object, at,
+			c.add(finding.DefineBadValue, object, at,
 				"%q is a source of the mirror, and machines cannot have it from elsewhere too", s)
 		case known && c.Sources[s].Disabled:
-			c.add("define.bad-value", object, at, "the source %q is disabled", s).WayOut =
+			c.add(finding.DefineBadValue, object, at, "the source %q is disabled", s).WayOut =
 				"enable it, or take it out of the footing"
 		}
 	}

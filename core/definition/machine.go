@@ -49,7 +49,7 @@ func ReadMachine(known archive.Registry, files MachineFiles, root, arch string) 
 		}
 		for _, file := range of {
 			if room -= len(file.Data); room < 0 {
-				return nil, finding.New("content.too-large", "",
+				return nil, finding.New(finding.ContentTooLarge, "",
 					"the files of the package clients are larger than %d MiB together", maxConfiguration>>20).
 					Do("give those that say where packages come from")
 			}
@@ -101,7 +101,7 @@ func (m *Machine) databases(files MachineFiles) error {
 		}
 		if err != nil {
 			delete(m.Databases, path)
-			m.Configured.Findings = append(m.Configured.Findings, finding.New("import.to-decide", "",
+			m.Configured.Findings = append(m.Configured.Findings, finding.New(finding.ImportToDecide, "",
 				"the client's keyring cannot be read: %v", err).At(finding.Place{File: path}).
 				Do("bring the keys in as files: stockade key add FILE"))
 		}
@@ -160,7 +160,7 @@ func (i *Imported) otherReleases(m Machine) {
 			!slices.ContainsFunc(hosts(src), func(h string) bool { return serving[h] }) {
 			continue
 		}
-		i.Findings = append(i.Findings, finding.New("source.release-unsupported", "source "+name,
+		i.Findings = append(i.Findings, finding.New(finding.SourceReleaseUnsupported, "source "+name,
 			"the machine runs %s, and this is of %s", finding.Harmless(m.Runs),
 			finding.Harmless(src.Release)).
 			At(i.Set.Places["sources."+name]).
@@ -183,10 +183,11 @@ func (i *Imported) Judge(known archive.Registry, now time.Time, read func(path s
 		return read(path)
 	}})
 	found := append(slices.Clone(i.Findings), slices.DeleteFunc(checked, func(f finding.Finding) bool {
-		return f.Code == "key.unvouched" || f.Code == "key.missing" // keyrings that lack are told already
+		return f.Code == finding.KeyUnvouched ||
+			f.Code == finding.KeyMissing // keyrings that lack are told already
 	})...)
 	for n, f := range found { // nothing protects what such a source sends
-		if f.Code == "source.plain-http" && i.unchecked[strings.TrimPrefix(f.Object, "source ")] {
+		if f.Code == finding.SourcePlainHTTP && i.unchecked[strings.TrimPrefix(f.Object, "source ")] {
 			f.Text += ", and the machine takes it whoever signed it"
 			found[n] = f.Rated(finding.Error).Do("have the machine look for a signature, and use https")
 		}
@@ -214,7 +215,7 @@ func NewUnpacking() *Unpacking { return &Unpacking{Files: Unpacked{}} }
 // where a copy lay.
 func (u *Unpacking) Add(name string, data []byte) error {
 	if u.total += int64(len(data)); u.total > maxUnpacked {
-		return finding.New("content.too-large", "", "the files are larger than %d MiB together",
+		return finding.New(finding.ContentTooLarge, "", "the files are larger than %d MiB together",
 			maxUnpacked>>20).Do("give those of the package clients alone")
 	}
 	u.Files[below(name)] = data
@@ -243,7 +244,7 @@ func IsPacked(name string) bool {
 func (u *Unpacking) Unpack(known archive.Registry, data []byte) error {
 	plain, err := archive.Decompress(bytes.NewReader(data), packing(data), max(maxPacked-u.read, 1))
 	if err != nil {
-		return finding.New("define.syntax", "", "the archive cannot be read: %v", err)
+		return finding.New(finding.DefineSyntax, "", "the archive cannot be read: %v", err)
 	}
 	defer plain.Close()
 	counted := &counter{r: plain}
@@ -254,11 +255,11 @@ func (u *Unpacking) Unpack(known archive.Registry, data []byte) error {
 			break
 		}
 		if err != nil {
-			return finding.New("define.syntax", "", "the archive cannot be read: %v", err).
+			return finding.New(finding.DefineSyntax, "", "the archive cannot be read: %v", err).
 				Do("make it with tar: tar -czf etc.tar.gz -C / etc")
 		}
 		if u.members++; u.members > maxUnpackedFiles {
-			return finding.New("content.too-large", "", "the archives have more than %d members",
+			return finding.New(finding.ContentTooLarge, "", "the archives have more than %d members",
 				maxUnpackedFiles).Do("pack /etc alone")
 		}
 		name := below(h.Name)
@@ -271,12 +272,12 @@ func (u *Unpacking) Unpack(known archive.Registry, data []byte) error {
 			}
 		}
 		if u.total += h.Size; u.total > maxUnpacked {
-			return finding.New("content.too-large", "",
+			return finding.New(finding.ContentTooLarge, "",
 				"what is read of the archives is larger than %d MiB",
 				maxUnpacked>>20).Do("pack /etc alone")
 		}
 		if u.Files[name], err = io.ReadAll(io.LimitReader(t, maxUnpackedFile)); err != nil {
-			return finding.New("define.syntax", "", "the archive ends within %s", finding.Harmless(name))
+			return finding.New(finding.DefineSyntax, "", "the archive ends within %s", finding.Harmless(name))
 		}
 	}
 	return nil

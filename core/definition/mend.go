@@ -48,7 +48,7 @@ func Mend(texts []Text, found finding.List) (out []Mended) {
 			switch {
 			case f.Fix.New != "":
 				m.replace(f.Place, f.Fix.Old, f.Fix.New)
-			case f.Code == "source.credential-in-url" && strings.HasPrefix(f.Object, "source "):
+			case f.Code == finding.SourceCredentialInURL && strings.HasPrefix(f.Object, "source "):
 				m.takeOut(f.Place, strings.TrimPrefix(f.Object, "source "))
 			}
 		}

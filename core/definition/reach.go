@@ -25,20 +25,20 @@ func (c *checker) authority(name string, a Authority) {
 		case err == nil:
 			text = string(data)
 		case text == "":
-			c.add("authority.unreadable", object, path+".file", "the file %s cannot be read",
+			c.add(finding.AuthorityUnreadable, object, path+".file", "the file %s cannot be read",
 				c.ResolveAuthority(name)).WayOut = lookFor(a.File)
 			return
 		}
 	}
 	if text == "" {
 		if a.File == "" {
-			c.add("define.missing-field", object, path+".file", "it has neither file nor certificates")
+			c.add(finding.DefineMissingField, object, path+".file", "it has neither file nor certificates")
 		}
 		return
 	}
 	certs, _, err := fetch.ReadAuthority(text)
 	if err != nil {
-		c.adopt(err, "authority.unreadable", object, path)
+		c.adopt(err, finding.AuthorityUnreadable, object, path)
 		return
 	}
 	ended := 0
@@ -47,7 +47,7 @@ func (c *checker) authority(name string, a Authority) {
 		case left <= 0:
 			ended++
 		case left < soon:
-			c.add("authority.expiring", object, path, "the certificate of %q ends on %s", cert.Subject,
+			c.add(finding.AuthorityExpiring, object, path, "the certificate of %q ends on %s", cert.Subject,
 				cert.NotAfter.UTC().Format(time.DateOnly))
 		}
 	}
@@ -56,8 +56,8 @@ func (c *checker) authority(name string, a Authority) {
 			return a.NotAfter.Compare(
 				b.NotAfter)
 		})
-		c.add("authority.expired", object, path, "its last certificate, of %q, ended on %s", last.Subject,
-			last.NotAfter.UTC().Format(time.DateOnly))
+		c.add(finding.AuthorityExpired, object, path, "its last certificate, of %q, ended on %s",
+			last.Subject, last.NotAfter.UTC().Format(time.DateOnly))
 	}
 }
 
@@ -71,7 +71,8 @@ const (
 // a client certificate with its key in PEM. until is when it ends by itself; zero: never.
 func (c Credential) Read(text string) (s fetch.Secret, until time.Time, err error) {
 	bad := func(format string, args ...any) (fetch.Secret, time.Time, error) {
-		return fetch.Secret{}, time.Time{}, finding.New("define.bad-value", "credential", format, args...).
+		return fetch.Secret{}, time.Time{}, finding.New(finding.DefineBadValue, "credential", format,
+			args...).
 			Do("give it as its owner handed it over, and nothing else with it")
 	}
 	if c.Kind == Certificate {
@@ -108,33 +109,34 @@ func (c *checker) credential(name string, k Credential) {
 	object, path := "credential "+name, "credentials."+name
 	switch {
 	case k.Kind == Login && k.User == "":
-		c.add("define.missing-field", object, path+".user", "it has no user, and is a login")
+		c.add(finding.DefineMissingField, object, path+".user", "it has no user, and is a login")
 	case k.Kind == Login && (strings.Contains(k.User, ":") || finding.Harmless(k.User) != k.User):
-		c.add("define.bad-value", object, path+".user",
+		c.add(finding.DefineBadValue, object, path+".user",
 			"the user %q has a colon or a control character, which no login can have (RFC 7617)",
 			k.User)
 	case k.Kind != Login && k.User != "":
-		c.add("define.bad-value", object, path+".user", "only a login has a user, and this is a %s", k.Kind).
+		c.add(finding.DefineBadValue, object, path+".user", "only a login has a user, and this is a %s",
+			k.Kind).
 			WayOut = "take the user out, or write kind: login"
 	}
 	if len(k.Hosts) == 0 {
-		c.add("define.missing-field", object, path+".hosts", "it belongs to no host")
+		c.add(finding.DefineMissingField, object, path+".hosts", "it belongs to no host")
 	}
 	for i, h := range k.Hosts {
 		if err := fetch.CheckHost(h); err != nil {
-			c.adopt(err, "define.bad-value", object, path+".hosts."+strconv.Itoa(i))
+			c.adopt(err, finding.DefineBadValue, object, path+".hosts."+strconv.Itoa(i))
 		}
 	}
 	users := c.CredentialUsers(name)
 	if len(users) == 0 {
-		c.add("credential.unused", object, path, "no source and no proxy names it")
+		c.add(finding.CredentialUnused, object, path, "no source and no proxy names it")
 	}
 	if c.around.Given == nil || len(users) == 0 {
 		return
 	}
 	hosts, until, ok := c.around.Given(name, k)
 	if !ok {
-		f := c.add("credential.missing", object, path, "its secret was not given yet")
+		f := c.add(finding.CredentialMissing, object, path, "its secret was not given yet")
 		f.WayOut = "stockade credential add " + name
 		if hosts != nil {
 			f.Text = "its secret was given for another kind or another user"
@@ -143,7 +145,7 @@ func (c *checker) credential(name string, k Credential) {
 	}
 	for _, h := range k.Hosts {
 		if !slices.Contains(hosts, h) {
-			f := c.add("credential.missing", object, path+".hosts",
+			f := c.add(finding.CredentialMissing, object, path+".hosts",
 				"its secret was given for %s, and is not shown to %s", strings.Join(hosts, ", "), h)
 			f.WayOut = "if it is meant, give it again: stockade credential add " + name
 		}
@@ -152,10 +154,10 @@ func (c *checker) credential(name string, k Credential) {
 	switch left := until.Sub(c.around.Now); {
 	case until.IsZero():
 	case left <= 0:
-		c.add("credential.expired", object, path, "the client certificate ended on %s",
+		c.add(finding.CredentialExpired, object, path, "the client certificate ended on %s",
 			until.UTC().Format(time.DateOnly)).WayOut = next
 	case left < soon:
-		c.add("credential.expiring", object, path, "the client certificate ends on %s",
+		c.add(finding.CredentialExpiring, object, path, "the client certificate ends on %s",
 			until.UTC().Format(time.DateOnly)).WayOut = next
 	}
 }
@@ -165,13 +167,13 @@ func (c *checker) proxy(name string, p Proxy) {
 	u, ok := c.url(object, path+".url", p.URL)
 	for i, e := range p.NoProxy {
 		if err := fetch.CheckException(e); err != nil {
-			c.adopt(err, "define.bad-value", object, path+".no_proxy."+strconv.Itoa(i))
+			c.adopt(err, finding.DefineBadValue, object, path+".no_proxy."+strconv.Itoa(i))
 		}
 	}
 	if p.Authority != "" {
 		reference(c, object, path+".authority", "authority", p.Authority, c.Authorities)
 		if ok && u.Scheme == "http" {
-			c.add("define.bad-value", object, path+".authority",
+			c.add(finding.DefineBadValue, object, path+".authority",
 				"an authority certifies for TLS, and %s is reached without it", p.URL)
 		}
 	}
@@ -181,11 +183,11 @@ func (c *checker) proxy(name string, p Proxy) {
 	}
 	k := c.Credentials[p.Credential]
 	if k.Kind == Certificate {
-		c.add("define.bad-value", object, path+".credential",
+		c.add(finding.DefineBadValue, object, path+".credential",
 			"%s is a client certificate, and a proxy is shown a login or a token", p.Credential)
 	}
 	if ok && !fetch.BelongsTo(u, k.Hosts) {
-		c.add("credential.no-host", object, path+".credential", "%s does not belong to %s", p.Credential,
+		c.add(finding.CredentialNoHost, object, path+".credential", "%s does not belong to %s", p.Credential,
 			u.Host).
 			WayOut = "write hosts: [" + u.Host + "] at the credential"
 	}
@@ -197,7 +199,7 @@ func (c *checker) shown(object, path string, src Source, servers []*url.URL) {
 		reference(c, object, path+".authority", "authority", src.Authority, c.Authorities)
 		if len(servers) > 0 && !slices.ContainsFunc(servers,
 			func(u *url.URL) bool { return u.Scheme == "https" }) {
-			c.add("define.bad-value", object, path+".authority",
+			c.add(finding.DefineBadValue, object, path+".authority",
 				"an authority certifies for TLS, and none of its servers is reached by https")
 		}
 	}
@@ -215,7 +217,7 @@ func (c *checker) shown(object, path string, src Source, servers []*url.URL) {
 			}
 			its = true
 			if u.Scheme == "http" {
-				c.add("credential.plain-http", object, at, "%s belongs to %s, which is named without TLS",
+				c.add(finding.CredentialPlainHTTP, object, at, "%s belongs to %s, which is named without TLS",
 					name, u.Host)
 			}
 		}
@@ -223,8 +225,8 @@ func (c *checker) shown(object, path string, src Source, servers []*url.URL) {
 			return fetch.BelongsTo(&url.URL{Scheme: "https", Host: h}, hosts)
 		})
 		if !its && len(servers) > 0 && len(hosts) > 0 {
-			c.add("credential.no-host", object, at, "%s belongs to %s, and to no server of this source", name,
-				strings.Join(hosts, ", "))
+			c.add(finding.CredentialNoHost, object, at, "%s belongs to %s, and to no server of this source",
+				name, strings.Join(hosts, ", "))
 		}
 	}
 }

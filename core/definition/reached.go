@@ -75,7 +75,7 @@ func (s *servers) take(raw string, list bool) string {
 // certifies them, and by which proxy. Secrets are not taken over.
 func (i *Imported) reached(m Machine, name string, c archive.ConfiguredSource, of servers, s *Source,
 	tell func(finding.Finding)) {
-	object, decide := "source "+name, "import.to-decide"
+	object, decide := "source "+name, finding.ImportToDecide
 	if of.unread > 0 {
 		tell(finding.New(decide, object,
 			"%s cannot be read, and may have a password in it: it is not written "+
@@ -89,7 +89,7 @@ func (i *Imported) reached(m Machine, name string, c archive.ConfiguredSource, o
 			Do("give what lets the machine in as a credential"))
 	}
 	for _, user := range of.users {
-		tell(finding.New("source.credential-in-url", object,
+		tell(finding.New(finding.SourceCredentialInURL, object,
 			"the URL of %s has the user %q in it; neither that nor a password is written here",
 			of.named[user],
 			user).Do("take them out of the URL on the machine"))
@@ -124,7 +124,7 @@ func (i *Imported) reached(m Machine, name string, c archive.ConfiguredSource, o
 func (i *Imported) login(name, user string, hosts []string, at finding.Place, s *Source,
 	tell func(finding.Finding)) {
 	i.shown(name+"-login", Credential{Kind: Login, User: user, Hosts: hosts}, s, tell,
-		finding.New("import.to-decide", "source "+name,
+		finding.New(finding.ImportToDecide, "source "+name,
 			"it is shown the login of %q, whose password was not "+
 				"taken over", user).At(at))
 }
@@ -174,7 +174,8 @@ func (i *Imported) proxy(r archive.ConfiguredReach, s *Source, tell func(finding
 	}
 	u, err := url.Parse(raw)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "" {
-		tell(finding.New("import.to-decide", "", "it is reached by the proxy %s, which cannot be taken over",
+		tell(finding.New(finding.ImportToDecide, "",
+			"it is reached by the proxy %s, which cannot be taken over",
 			fetch.Shown(raw)).At(r.Place).Do("describe one under proxies, and name it"))
 		return
 	}
@@ -193,7 +194,7 @@ func (i *Imported) proxy(r archive.ConfiguredReach, s *Source, tell func(finding
 		p.Credential = called + "-login"
 		i.Set.Credentials[p.Credential] = Credential{Kind: Login, User: user,
 			Hosts: []string{strings.ToLower(u.Host)}}
-		tell(finding.New("import.to-decide", "",
+		tell(finding.New(finding.ImportToDecide, "",
 			"the proxy %s is shown the login of %q, whose password was not "+
 				"taken over", fetch.Shown(p.URL), user).At(r.Place).
 			Do("stockade credential add %s, once it is recorded", p.Credential))

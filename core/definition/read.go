@@ -48,8 +48,9 @@ func Read(texts ...Text) (*Set, finding.List) {
 	left := maxParts
 	for _, t := range texts {
 		if left -= parts(t.Text); left < 0 {
-			told.Add(finding.New("define.too-many", "", "the documents have more than %d lines, commas and "+
-				"colons together, and are not read further", maxParts).At(finding.Place{File: t.Name}))
+			told.Add(finding.New(finding.DefineTooMany, "",
+				"the documents have more than %d lines, commas and "+
+					"colons together, and are not read further", maxParts).At(finding.Place{File: t.Name}))
 			break
 		}
 		r := reader{file: t.Name, lines: strings.Split(t.Text, "\n"), set: set, told: &told,
@@ -75,7 +76,7 @@ var yamlLine = regexp.MustCompile(`line (\d+)(?:: |, column (\d+): )?(.*)`)
 
 func (r *reader) read(text string) {
 	if len(text) > maxDocument {
-		r.told.Add(finding.New("define.syntax", "", "the document has more than %d bytes", maxDocument).
+		r.told.Add(finding.New(finding.DefineSyntax, "", "the document has more than %d bytes", maxDocument).
 			At(finding.Place{File: r.file}))
 		return
 	}
@@ -89,11 +90,11 @@ func (r *reader) read(text string) {
 				message = m[3]
 			}
 		}
-		r.add("define.syntax", place, "this is not readable as YAML: %s", message)
+		r.add(finding.DefineSyntax, place, "this is not readable as YAML: %s", message)
 		return
 	}
 	if len(node.Content) == 0 {
-		r.add("define.syntax", finding.Place{File: r.file, Line: 1, Column: 1}, "the document is empty")
+		r.add(finding.DefineSyntax, finding.Place{File: r.file, Line: 1, Column: 1}, "the document is empty")
 		return
 	}
 	root := node.Content[0]
@@ -126,8 +127,8 @@ func (r *reader) merge(k kind, from, into things) {
 	for _, name := range from.names() {
 		at, first := k.field+"."+name, "first:"+k.field+"."+name
 		if known[name] {
-			r.add("define.duplicate-name", r.set.Places[at], "%s %q is defined here and at %s", k.word, name,
-				r.set.Places[first])
+			r.add(finding.DefineDuplicateName, r.set.Places[at], "%s %q is defined here and at %s", k.word,
+				name, r.set.Places[first])
 			continue
 		}
 		into.take(from, name)
@@ -139,7 +140,7 @@ func (r *reader) place(n *yaml.Node) finding.Place {
 	return finding.Place{File: r.file, Line: n.Line, Column: n.Column}
 }
 
-func (r *reader) add(code string, p finding.Place, format string, args ...any) *finding.Finding {
+func (r *reader) add(code finding.Code, p finding.Place, format string, args ...any) *finding.Finding {
 	f := finding.New(code, "", format, args...).At(p)
 	if !r.told.Full() {
 		f.Excerpt = r.excerpt(p)
@@ -184,11 +185,11 @@ var wantType, fromType = reflect.TypeFor[Want](), reflect.TypeFor[From]()
 // value decodes a node into v, which has the type that the language wants there.
 func (r *reader) value(n *yaml.Node, v reflect.Value, path string, depth int) {
 	if depth > maxDepth {
-		r.add("define.syntax", r.place(n), "this is nested more than %d deep", maxDepth)
+		r.add(finding.DefineSyntax, r.place(n), "this is nested more than %d deep", maxDepth)
 		return
 	}
 	if n.Kind == yaml.AliasNode || n.Anchor != "" {
-		r.add("define.syntax", r.place(n), "anchors and aliases are not part of the language")
+		r.add(finding.DefineSyntax, r.place(n), "anchors and aliases are not part of the language")
 		return
 	}
 	r.set.Places[path] = r.place(n)
@@ -231,7 +232,7 @@ func (r *reader) value(n *yaml.Node, v reflect.Value, path string, depth int) {
 
 // wrong tells that something else belongs there.
 func (r *reader) wrong(n *yaml.Node, path, what string) {
-	r.add("define.bad-value", r.place(n), "%s should be %s, and is %s", last(path), what,
+	r.add(finding.DefineBadValue, r.place(n), "%s should be %s, and is %s", last(path), what,
 		shape(n)).Field = path
 }
 
@@ -240,7 +241,7 @@ func (r *reader) structure(n *yaml.Node, v reflect.Value, path string, depth int
 	switch {
 	case v.Type() == wantType && n.Kind == yaml.ScalarNode:
 		if n.Value != "everything" {
-			r.add("define.bad-value", r.place(n),
+			r.add(finding.DefineBadValue, r.place(n),
 				"want is %q, and should be everything or a choice such as {packages: [sluicectl]}",
 				n.Value).Field = path
 		}
@@ -267,12 +268,12 @@ func (r *reader) named(n *yaml.Node, v reflect.Value, path string, depth int) {
 		shown := strings.TrimPrefix(sub, ".")
 		switch {
 		case !namePattern.MatchString(key.Value):
-			f := r.add("define.bad-value", r.place(key), "the name %q does not fit", key.Value)
+			f := r.add(finding.DefineBadValue, r.place(key), "the name %q does not fit", key.Value)
 			f.Field = shown
 			f.WayOut = "a name has small letters, digits, dots and dashes, begins with a letter or digit, " +
 				"and is at most 63 long"
 		case val.Kind == yaml.ScalarNode && val.Tag == "!!null":
-			r.add("define.missing-field", r.place(key), "%s says nothing: fields belong below it",
+			r.add(finding.DefineMissingField, r.place(key), "%s says nothing: fields belong below it",
 				shown).Field = shown
 		default:
 			e := reflect.New(v.Type().Elem()).Elem()
@@ -296,10 +297,10 @@ func (r *reader) texts(n *yaml.Node, v reflect.Value, path string) {
 		r.set.Places[sub] = r.place(val)
 		switch {
 		case !variablePattern.MatchString(key.Value):
-			f := r.add("define.bad-value", r.place(key), "the variable %q does not fit", key.Value)
+			f := r.add(finding.DefineBadValue, r.place(key), "the variable %q does not fit", key.Value)
 			f.Field, f.WayOut = sub, "it has small letters, digits and underlines, and begins with a letter"
 		case reserved[key.Value]:
-			f := r.add("define.bad-value", r.place(key), "$%s stands for the source's own already",
+			f := r.add(finding.DefineBadValue, r.place(key), "$%s stands for the source's own already",
 				key.Value)
 			f.Field, f.WayOut = sub, "give the variable another name"
 		case val.Kind != yaml.ScalarNode || val.Tag == "!!null":
@@ -367,7 +368,7 @@ func (r *reader) fields(n *yaml.Node, v reflect.Value, path string, depth int) {
 
 // unknown tells of a field that there is none of, and which is meant.
 func (r *reader) unknown(key *yaml.Node, path string, names []string) {
-	f := r.add("define.unknown-field", r.place(key), "there is no field %q in %s", key.Value, last(path))
+	f := r.add(finding.DefineUnknownField, r.place(key), "there is no field %q in %s", key.Value, last(path))
 	f.Field = strings.TrimPrefix(path+"."+key.Value, ".")
 	f.WayOut = "the fields are " + strings.Join(names, ", ")
 	if near := Nearest(key.Value, names); near != "" {
@@ -382,7 +383,7 @@ func (r *reader) missing(n *yaml.Node, path, name string) {
 	if path == "" {
 		at = r.place(n)
 	}
-	f := r.add("define.missing-field", at, "%s has no %s", last(path), name)
+	f := r.add(finding.DefineMissingField, at, "%s has no %s", last(path), name)
 	f.Field = strings.TrimPrefix(path+"."+name, ".")
 	if name == "stockade" {
 		f.WayOut = "begin the document with \"stockade: 1\""
@@ -398,7 +399,7 @@ func (r *reader) bounds(n *yaml.Node, tag reflect.StructTag, v reflect.Value, pa
 				return
 			}
 		}
-		f := r.add("define.bad-value", r.place(n), "%s is %q, and should be one of %s", last(path),
+		f := r.add(finding.DefineBadValue, r.place(n), "%s is %q, and should be one of %s", last(path),
 			v.String(), strings.Join(words, ", "))
 		f.Field = path
 		if near := Nearest(v.String(), words); near != "" {
@@ -415,7 +416,7 @@ func (r *reader) bounds(n *yaml.Node, tag reflect.StructTag, v reflect.Value, pa
 			if least == most {
 				meant = l
 			}
-			r.add("define.bad-value", r.place(n), "%s is %d, and should be %s", last(path), i,
+			r.add(finding.DefineBadValue, r.place(n), "%s is %d, and should be %s", last(path), i,
 				meant).Field = path
 		}
 	}
@@ -427,12 +428,13 @@ func (r *reader) pairs(n *yaml.Node, path string, f func(key, val *yaml.Node)) {
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		key := n.Content[i]
 		if key.Kind != yaml.ScalarNode {
-			r.add("define.syntax", r.place(key), "a name should stand here, and this is %s", shape(key))
+			r.add(finding.DefineSyntax, r.place(key), "a name should stand here, and this is %s", shape(key))
 			continue
 		}
 		if first, twice := seen[key.Value]; twice {
-			r.add("define.duplicate-name", r.place(key), "%q stands here and at %s", strings.TrimPrefix(path+
-				"."+key.Value, "."), r.place(first))
+			r.add(finding.DefineDuplicateName, r.place(key), "%q stands here and at %s",
+				strings.TrimPrefix(path+
+					"."+key.Value, "."), r.place(first))
 			continue
 		}
 		seen[key.Value] = key

@@ -215,14 +215,14 @@ func TestHowASourceIsReachedAndWhatItIsKnownBy(t *testing.T) {
 }
 
 func TestWhatIsStillToBeDecidedIsNoError(t *testing.T) {
-	at := func(code, object string) finding.Finding { return finding.New(code, object, "x") }
+	at := func(code, object string) finding.Finding { return finding.New(finding.Code(code), object, "x") }
 	all := finding.List{at("key.unvouched", "source tarn"), at("key.missing", "source tarn"),
 		at("key.missing", "key tarn"), at("source.bad-url", "source tarn"), at("source.plain-http",
 			"source x")}
 	var errors []string
 	for _, f := range Proposed(all) {
 		if f.Severity == finding.Error {
-			errors = append(errors, f.Code+" "+f.Object)
+			errors = append(errors, string(f.Code)+" "+f.Object)
 		}
 	}
 	blocking := Blocking(all)

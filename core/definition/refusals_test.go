@@ -364,7 +364,8 @@ func TestEachRefusalOfADefinition(t *testing.T) {
 			set, read := Read(Text{Name: "/reach/site.yaml", Text: text})
 			found := Merge(read, Check(set, around))
 			fmt.Fprintf(&all, "# %s\n%s", c.name, kept.Findings(found))
-			if c.code == none && len(found) > 0 || c.code != none && len(found.With(c.code)) == 0 {
+			if c.code == none && len(found) > 0 || c.code != none &&
+				len(found.With(finding.Code(c.code))) == 0 {
 				t.Errorf("%q is not found:\n%v", c.code, found)
 			}
 			for _, f := range found {
@@ -498,7 +499,7 @@ func TestEachRefusalOfReading(t *testing.T) {
 		{"deep", deep, "define.unknown-field"},
 	} {
 		_, found := Read(Text{Name: "site.yaml", Text: c.text})
-		if len(found.With(c.code)) == 0 {
+		if len(found.With(finding.Code(c.code))) == 0 {
 			t.Errorf("%s: %q is not found: %v", c.name, c.code, found)
 		}
 		fmt.Fprintf(&all, "# %s\n%s", c.name, kept.Findings(found))

@@ -22,15 +22,15 @@ func (s *Set) Rename(kind, from, to string) error {
 	all := s.things(kind)
 	switch {
 	case all == nil || kind == "rule" || kind == "package":
-		return finding.New("define.bad-value", object, "what is called %q has no name of its own",
+		return finding.New(finding.DefineBadValue, object, "what is called %q has no name of its own",
 			kind)
 	case !slices.Contains(all.names(), from):
 		return unknown(object, kind, from, all.names())
 	case !IsName(to):
-		return finding.New("define.bad-value", object, "%q is no name", to).
+		return finding.New(finding.DefineBadValue, object, "%q is no name", to).
 			Do("names have small letters, digits, points and hyphens")
 	case slices.Contains(all.names(), to):
-		return finding.New("define.duplicate-name", object, "there is a %s called %s", kind, to).
+		return finding.New(finding.DefineDuplicateName, object, "there is a %s called %s", kind, to).
 			Do("take another name")
 	}
 	r := renaming{kind: kind, from: from, to: to}

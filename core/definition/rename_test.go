@@ -121,7 +121,7 @@ func TestWhatCannotBeRenamed(t *testing.T) {
 		if near := what == "nothing of that name"; near != strings.Contains(f.WayOut, `"tarn"`) {
 			t.Errorf("%s: what to do: %s", what, f.WayOut)
 		}
-		if after, err := set.YAML(); err != nil || !ok || f.Code != c.code || after != before {
+		if after, err := set.YAML(); err != nil || !ok || string(f.Code) != c.code || after != before {
 			t.Errorf("%s: %+v", what, f)
 		}
 	}

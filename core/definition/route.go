@@ -43,8 +43,8 @@ func (src Source) Expand(name, raw string) (string, error) {
 	if bad == nil {
 		return out, nil
 	}
-	f := finding.New("source.bad-url", "source "+name, "the variable $%s in %q stands for nothing", bad[0],
-		fetch.Shown(raw))
+	f := finding.New(finding.SourceBadURL, "source "+name, "the variable $%s in %q stands for nothing",
+		bad[0], fetch.Shown(raw))
 	switch {
 	case bad[0] == "":
 		f.Text = fmt.Sprintf("a $ in %q has no variable behind it", fetch.Shown(raw))

@@ -6,6 +6,8 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+
+	"stockade/core/finding"
 )
 
 // shared tells of keys that are vouched for, for sources of different owners: whoever holds
@@ -27,7 +29,7 @@ func (c *checker) shared() {
 				continue
 			}
 			first, second := one, by[i+1+other]
-			c.add("key.shared", "key "+name, "keys."+name,
+			c.add(finding.KeyShared, "key "+name, "keys."+name,
 				"it is vouched for, for sources of different owners: %s (%s, %s) and %s (%s, %s)", first,
 				c.Sources[first].Standing, strings.Join(domains(c.Sources[first]), ", "), second,
 				c.Sources[second].Standing, strings.Join(domains(c.Sources[second]), ", "))

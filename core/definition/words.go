@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 	"unicode"
+
+	"stockade/core/finding"
 )
 
 // Standings: whose source it is.
@@ -74,15 +76,15 @@ func (c *checker) named(object, at, name string, src Source, servers []*url.URL)
 		return ""
 	}
 	if w := among(debugWords); w != "" {
-		c.add("source.debug-enabled", object, at, "%q in its names says that it has debugging symbols", w)
+		c.add(finding.SourceDebugEnabled, object, at, "%q in its names says that it has debugging symbols", w)
 	}
 	if w := among(testingWords); w != "" {
-		c.add("source.testing-enabled", object, at,
+		c.add(finding.SourceTestingEnabled, object, at,
 			"%q in its names says that its packages are not released yet", w)
 	}
 	first, _, _ := strings.Cut(strings.ToLower(src.Release), "-")
 	if first, _, _ = strings.Cut(first, "/"); c.around.Vouched == nil && slices.Contains(aliasWords, first) {
-		c.add("source.release-alias", object, at+".release",
+		c.add(finding.SourceReleaseAlias, object, at+".release",
 			"the release %q is called as those are that become the next one one day", src.Release)
 	}
 }

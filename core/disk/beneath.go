@@ -44,7 +44,8 @@ func (b *Beneath) Close() error { return b.root.Close() }
 func (b *Beneath) name(name string) (string, error) {
 	rel, err := filepath.Rel(b.dir, name)
 	if err != nil || !filepath.IsLocal(rel) {
-		return "", finding.New("content.unsafe-path", "", "%s is not below %s", finding.Harmless(name), b.dir)
+		return "", finding.New(finding.ContentUnsafePath, "", "%s is not below %s", finding.Harmless(name),
+			b.dir)
 	}
 	return rel, nil
 }
@@ -52,7 +53,7 @@ func (b *Beneath) name(name string) (string, error) {
 // told says of a name why it was not followed.
 func (b *Beneath) told(name string, err error) error {
 	if err != nil && strings.Contains(err.Error(), "escapes from parent") { // os has no other way to tell
-		return finding.New("content.unsafe-path", "",
+		return finding.New(finding.ContentUnsafePath, "",
 			"%s leads out of %s by a link: nothing is followed there",
 			finding.Harmless(name),
 			b.dir).Do("look who put it there; take the link away, or name another folder")
@@ -72,7 +73,7 @@ func (b *Beneath) OpenFile(name string, flag int, perm fs.FileMode) (File, error
 	}
 	st, err := f.Stat()
 	if err == nil && !st.Mode().IsRegular() && !st.IsDir() {
-		err = finding.New("content.unsafe-path", "", "%s is no regular file", finding.Harmless(name)).
+		err = finding.New(finding.ContentUnsafePath, "", "%s is no regular file", finding.Harmless(name)).
 			Do("look who put it there, and take it away")
 	}
 	if err != nil {
@@ -171,7 +172,8 @@ func ReadMost(on System, name string, most int64) ([]byte, error) {
 		return nil, err
 	}
 	if int64(len(data)) > most {
-		return nil, finding.New("content.too-large", "", "%s has more than %d bytes", finding.Harmless(name),
+		return nil, finding.New(finding.ContentTooLarge, "", "%s has more than %d bytes",
+			finding.Harmless(name),
 			most).Do("look what it is; it is not read")
 	}
 	return data, nil

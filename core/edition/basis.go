@@ -65,22 +65,22 @@ type BasisList struct {
 
 // Told is a finding about packages, priorities or pins.
 type Told struct {
-	Code   string `json:"code"`
-	Object string `json:"object,omitempty"`
-	Text   string `json:"text"`
+	Code   finding.Code `json:"code"`
+	Object string       `json:"object,omitempty"`
+	Text   string       `json:"text"`
 }
 
 // ToldOf gives what is told of packages, priorities and pins. What is told of sources and keys is left out:
 // it changes with the clock (an age, days to an end), and lists of findings have it anyway.
 func ToldOf(found finding.List) (out []Told) {
 	for _, f := range found {
-		switch area, _, _ := strings.Cut(f.Code, "."); area {
+		switch area, _, _ := strings.Cut(string(f.Code), "."); area {
 		case "mirror", "content", "pin", "priority", "lane":
 			out = append(out, Told{f.Code, f.Object, f.Text})
 		}
 	}
 	slices.SortFunc(out, func(a, b Told) int {
-		return strings.Compare(a.Code+a.Object+a.Text, b.Code+b.Object+b.Text)
+		return strings.Compare(string(a.Code)+a.Object+a.Text, string(b.Code)+b.Object+b.Text)
 	})
 	return slices.Compact(out)
 }

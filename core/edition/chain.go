@@ -93,7 +93,7 @@ func (s *Sealed) Chain(it Item, known archive.Registry) (Chain, error) {
 	c := Chain{Edition: s.Name(), Package: it}
 	i := slices.IndexFunc(s.Sources, func(src Source) bool { return src.Name == it.Source })
 	if i < 0 {
-		return c, finding.New("edition.damaged", "edition "+s.Name(),
+		return c, finding.New(finding.EditionDamaged, "edition "+s.Name(),
 			"it has %s of the source %s, and says nothing of that",
 			it.Name, it.Source)
 	}
@@ -321,14 +321,14 @@ func (f *follower) about(path string) ([]byte, error) {
 		return nil, err
 	}
 	if !ok {
-		return nil, finding.New("edition.damaged", "", "the edition has no %s", path)
+		return nil, finding.New(finding.EditionDamaged, "", "the edition has no %s", path)
 	}
 	var data bytes.Buffer
 	if _, err := f.read(line.SHA256, &data); err != nil {
 		return nil, pool.Gone(err, path)
 	}
 	if sum := sha256.Sum256(data.Bytes()); hex.EncodeToString(sum[:]) != line.SHA256 {
-		return nil, finding.New("edition.damaged", "", "%s was changed on disk", path)
+		return nil, finding.New(finding.EditionDamaged, "", "%s was changed on disk", path)
 	}
 	return data.Bytes(), nil
 }
@@ -429,7 +429,7 @@ func (f *follower) stands(choice archive.IndexChoice, file archive.IndexFile, us
 	}
 	if hex.EncodeToString(short.Sum(nil)) != used.SHA256 ||
 		file.SHA512 != "" && hex.EncodeToString(long.Sum(nil)) != file.SHA512 {
-		return false, finding.New("edition.damaged", "", "%s was changed on disk", used.Path)
+		return false, finding.New(finding.EditionDamaged, "", "%s was changed on disk", used.Path)
 	}
 	return found, nil
 }

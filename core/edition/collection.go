@@ -38,17 +38,17 @@ func (c *Collection) Add(l Line) error {
 	}
 	if old, twice := c.lines[l.Path]; twice {
 		if old.SHA256 != l.SHA256 {
-			return finding.New("content.unsafe-path", "", "two different files have the path %s", l.Path)
+			return finding.New(finding.ContentUnsafePath, "", "two different files have the path %s", l.Path)
 		}
 		return nil
 	}
 	f := c.fold(l.Path)
 	if other, twice := c.folded[f]; twice {
-		return finding.New("content.unsafe-path", "",
+		return finding.New(finding.ContentUnsafePath, "",
 			"the paths %s and %s differ only by case, or by how their letters are composed", other, l.Path)
 	}
 	inTheWay := func(file, needs string) error {
-		return finding.New("content.unsafe-path", "", "%s would be a file where %s needs a folder", file,
+		return finding.New(finding.ContentUnsafePath, "", "%s would be a file where %s needs a folder", file,
 			needs)
 	}
 	if other, taken := c.folders[f]; taken {

@@ -90,7 +90,7 @@ func (s *Sealed) listFrom(offset int64) (pool.Blob, error) {
 func (s *Sealed) about(path string) (pool.Blob, error) {
 	l, ok := s.Manifest.Lines.Find(path)
 	if !ok {
-		return nil, finding.New("edition.damaged", "edition "+s.Name(), "the manifest names no %s", path)
+		return nil, finding.New(finding.EditionDamaged, "edition "+s.Name(), "the manifest names no %s", path)
 	}
 	f, err := s.store.Open(l.SHA256)
 	return f, s.of(pool.Gone(err, path))
@@ -107,7 +107,7 @@ func readLines[T any](r io.Reader, path string, yield func(v T, end int64) error
 			if f, ok := finding.Fault(err, "read "+path); ok {
 				return f
 			}
-			return finding.New("edition.damaged", "", "%s cannot be read: %v", path, err)
+			return finding.New(finding.EditionDamaged, "", "%s cannot be read: %v", path, err)
 		}
 		if err := yield(v, d.InputOffset()); err != nil {
 			return err

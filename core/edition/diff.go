@@ -222,7 +222,7 @@ func briefly(line string) (it Item, ok bool) {
 }
 
 func unreadable(err error) error {
-	return finding.New("edition.damaged", "", "%s cannot be read: %v", packagesFile, err)
+	return finding.New(finding.EditionDamaged, "", "%s cannot be read: %v", packagesFile, err)
 }
 
 // Summary counts what a difference is made of.

@@ -215,7 +215,7 @@ func TestWhatIsNotSealedIsNoEdition(t *testing.T) {
 			s := seal(t)
 			c.attack(s)
 			_, err := Open(s.folder(), []*trust.Certificate{site().Certificate()}, s.store)
-			if f, _ := finding.From(err); f.Code != c.code || !strings.Contains(f.Text, c.text) {
+			if f, _ := finding.From(err); string(f.Code) != c.code || !strings.Contains(f.Text, c.text) {
 				t.Errorf("%v", err)
 			}
 		})

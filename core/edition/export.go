@@ -38,7 +38,7 @@ func ExportedName(dir string) (string, error) {
 	}
 	e, err := ReadRecord(raw)
 	if err != nil {
-		return "", finding.New("edition.damaged", "", "%s in %s says no edition", recordFile, dir)
+		return "", finding.New(finding.EditionDamaged, "", "%s in %s says no edition", recordFile, dir)
 	}
 	return e.Name(), nil
 }
@@ -293,7 +293,7 @@ func lay(on disk.System, open Opener, l Line, to string) error {
 		return finding.Doing(err, "export %s", l.Path)
 	}
 	if n != l.Size || hex.EncodeToString(h.Sum(nil)) != l.SHA256 {
-		return finding.New("edition.damaged", "", "%s was changed in the pool; the export was given up",
+		return finding.New(finding.EditionDamaged, "", "%s was changed in the pool; the export was given up",
 			l.Path)
 	}
 	return nil

@@ -79,7 +79,8 @@ func Held(store pool.Store, editions int, open func(n int) (*Sealed, error)) (*H
 		for _, p := range e.Manifest.Parts {
 			line, ok := e.Manifest.Lines.Find(p.path())
 			if !ok {
-				return nil, finding.New("edition.damaged", "edition "+e.Name(), "the manifest names no %s",
+				return nil, finding.New(finding.EditionDamaged, "edition "+e.Name(),
+					"the manifest names no %s",
 					p.path())
 			}
 			l := list{line.SHA256, p}

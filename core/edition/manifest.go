@@ -218,12 +218,12 @@ type reader struct {
 }
 
 func (d *reader) bad(format string, args ...any) error {
-	return finding.New("edition.seal-bad", "", "the %s %s", d.what, fmt.Sprintf(format, args...))
+	return finding.New(finding.EditionSealBad, "", "the %s %s", d.what, fmt.Sprintf(format, args...))
 }
 
 // here is bad at the line that is read.
 func (d *reader) here(format string, args ...any) error {
-	return finding.New("edition.seal-bad", "", "the %s's line %d %s", d.what, d.n,
+	return finding.New(finding.EditionSealBad, "", "the %s's line %d %s", d.what, d.n,
 		fmt.Sprintf(format, args...))
 }
 

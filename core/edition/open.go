@@ -33,30 +33,30 @@ type Sealed struct {
 // Open reads an edition's own files from its folder, and checks its seal with the site
 // keys that may have made it. Its other files are looked for in store.
 func Open(dir string, keys []*trust.Certificate, store pool.Store) (*Sealed, error) {
-	text, err := ownFile(dir, ManifestName, "edition.damaged", "the manifest")
+	text, err := ownFile(dir, ManifestName, finding.EditionDamaged, "the manifest")
 	if err != nil {
 		return nil, err
 	}
-	signature, err := ownFile(dir, SealName, "edition.seal-bad", "the seal")
+	signature, err := ownFile(dir, SealName, finding.EditionSealBad, "the seal")
 	if err != nil {
 		return nil, err
 	}
 	by, err := sealKeyring(keys).Detached(text, signature)
 	if err != nil {
 		f, _ := finding.From(err)
-		return nil, finding.New("edition.seal-bad", "", "the seal does not hold: %s", f.Text)
+		return nil, finding.New(finding.EditionSealBad, "", "the seal does not hold: %s", f.Text)
 	}
 	m, err := ReadManifest(bytes.NewReader(text))
 	if err != nil {
 		return nil, err
 	}
-	raw, err := ownFile(dir, recordName, "edition.damaged", recordName)
+	raw, err := ownFile(dir, recordName, finding.EditionDamaged, recordName)
 	if err != nil {
 		return nil, err
 	}
 	l, ok := m.Lines.Find(recordFile)
 	if sum := sha256.Sum256(raw); !ok || hex.EncodeToString(sum[:]) != l.SHA256 {
-		return nil, finding.New("edition.damaged", "", "edition.json is not what was sealed")
+		return nil, finding.New(finding.EditionDamaged, "", "edition.json is not what was sealed")
 	}
 	e, err := ReadRecord(raw)
 	if err != nil {
@@ -67,7 +67,7 @@ func Open(dir string, keys []*trust.Certificate, store pool.Store) (*Sealed, err
 
 // ownFile reads one of the files in an edition's own folder. One that cannot be read
 // is told by code, a fault of this machine as that.
-func ownFile(dir, name, code, what string) ([]byte, error) {
+func ownFile(dir, name string, code finding.Code, what string) ([]byte, error) {
 	data, err := os.ReadFile(filepath.Join(dir, name))
 	if err == nil {
 		return data, nil
@@ -82,10 +82,10 @@ func ownFile(dir, name, code, what string) ([]byte, error) {
 func ReadRecord(raw []byte) (*Edition, error) {
 	var e Edition
 	if err := json.Unmarshal(raw, &e); err != nil || e.Mirror == "" {
-		return nil, finding.New("edition.damaged", "", "edition.json says no edition: %v", err)
+		return nil, finding.New(finding.EditionDamaged, "", "edition.json says no edition: %v", err)
 	}
 	if e.Format < OneList || e.Format > newest {
-		return nil, finding.New("edition.damaged", "edition "+e.Name(),
+		return nil, finding.New(finding.EditionDamaged, "edition "+e.Name(),
 			"it is of the format %d, and this program knows %d to %d", e.Format, OneList, newest).
 			Do("open it with the version of Stockade that made it, or a newer one")
 	}
@@ -109,7 +109,8 @@ func (s *Sealed) list(p Part) (Lines, error) {
 	}
 	line, ok := s.Manifest.Lines.Find(p.path())
 	if !ok {
-		return nil, finding.New("edition.damaged", "edition "+s.Name(), "the manifest names no %s", p.path())
+		return nil, finding.New(finding.EditionDamaged, "edition "+s.Name(), "the manifest names no %s",
+			p.path())
 	}
 	f, err := s.store.Open(line.SHA256)
 	if err != nil {
@@ -154,7 +155,7 @@ func checkedList(r io.Reader, line Line, p Part) (Lines, error) {
 		return nil, finding.Doing(rest, "read %s", line.Path)
 	}
 	if hex.EncodeToString(h.Sum(nil)) != line.SHA256 {
-		return nil, finding.New("edition.damaged", "", "%s is not what was sealed", line.Path)
+		return nil, finding.New(finding.EditionDamaged, "", "%s is not what was sealed", line.Path)
 	}
 	return l, err
 }

@@ -171,7 +171,7 @@ func (r *renewal) before() ([]string, error) {
 		return slices.Sorted(maps.Keys(paths)), nil
 	}
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, finding.New("edition.damaged", "", "%s has no manifest: it is no export", r.dir).
+		return nil, finding.New(finding.EditionDamaged, "", "%s has no manifest: it is no export", r.dir).
 			Do("export to a folder that is not there yet")
 	}
 	if err != nil {
@@ -215,7 +215,7 @@ func plainFile(on disk.System, name string) (disk.File, error) {
 		return nil, err
 	}
 	if !st.Mode().IsRegular() {
-		return nil, finding.New("edition.damaged", "", "%s is no plain file", name).
+		return nil, finding.New(finding.EditionDamaged, "", "%s is no plain file", name).
 			Do("look at what lies there, or export to a folder that is not there yet")
 	}
 	return disk.Open(on, name)

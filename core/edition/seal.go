@@ -86,11 +86,11 @@ func Seal(on disk.System, editions string, e *Edition, m Manifest, record []byte
 // Countersign adds the signature of a further key to the seal of an edition in dir, whose
 // seal holds by one of keys. An edition that has it already stays as it is.
 func Countersign(on disk.System, dir string, keys []*trust.Certificate, sign *trust.SiteKey) error {
-	text, err := ownFile(dir, ManifestName, "edition.damaged", "the manifest")
+	text, err := ownFile(dir, ManifestName, finding.EditionDamaged, "the manifest")
 	if err != nil {
 		return err
 	}
-	seal, err := ownFile(dir, SealName, "edition.seal-bad", "the seal")
+	seal, err := ownFile(dir, SealName, finding.EditionSealBad, "the seal")
 	if err != nil {
 		return err
 	}
@@ -99,7 +99,7 @@ func Countersign(on disk.System, dir string, keys []*trust.Certificate, sign *tr
 	}
 	if _, err := sealKeyring(keys).Detached(text, seal); err != nil {
 		f, _ := finding.From(err)
-		return finding.New("edition.seal-bad", "", "the seal does not hold: %s", f.Text)
+		return finding.New(finding.EditionSealBad, "", "the seal does not hold: %s", f.Text)
 	}
 	more, err := sign.DetachSign(text, false)
 	if err != nil {

@@ -54,8 +54,8 @@ func (v *verifier) all(lines Lines) bool {
 	for _, l := range lines {
 		select {
 		case <-v.stop:
-			v.tell(finding.New("edition.damaged", "", "the check was stopped after %d of %d files", v.files,
-				v.s.Manifest.Files()))
+			v.tell(finding.New(finding.EditionDamaged, "", "the check was stopped after %d of %d files",
+				v.files, v.s.Manifest.Files()))
 			return false
 		default:
 		}
@@ -113,7 +113,7 @@ func (v *verifier) tell(f finding.Finding) {
 // verifyFile looks at one file. What is not what its name says is set aside.
 func verifyFile(store pool.Store, l Line) (finding.Finding, bool) {
 	damaged := func(format string, args ...any) (finding.Finding, bool) {
-		return finding.New("edition.damaged", "", l.Path+": "+format, args...), false
+		return finding.New(finding.EditionDamaged, "", l.Path+": "+format, args...), false
 	}
 	f, err := store.Open(l.SHA256)
 	if fault, ok := finding.Fault(err, "open "+l.Path); ok {

@@ -76,7 +76,7 @@ func TestWhatIsTakenOfAnArchiveOfAMachine(t *testing.T) {
 		"many members":  {packed(t, "gz", many...), "content.too-large"},
 	} {
 		err := definition.NewUnpacking().Unpack(All, c.data)
-		if f, _ := finding.From(err); f.Code != c.code {
+		if f, _ := finding.From(err); string(f.Code) != c.code {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

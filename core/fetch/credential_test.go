@@ -111,7 +111,7 @@ func TestWhatAServerIsShown(t *testing.T) {
 				Credentials: []Credential{{Name: "kelp-login", Hosts: c.hosts, Secret: c.secret}}}
 			got, err := fetchAll(New(Options{Rounds: 1}), route, Request{Path: "x"})
 			f, _ := finding.From(err)
-			if got != c.got || f.Code != c.code || (err == nil) != (c.says == "") ||
+			if got != c.got || string(f.Code) != c.code || (err == nil) != (c.says == "") ||
 				err != nil && !strings.Contains(err.Error(), c.says) {
 				t.Errorf("%q %v", got, err)
 			}

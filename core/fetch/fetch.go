@@ -336,7 +336,7 @@ func (c *Client) mark(u Upstream, down bool, wait time.Duration) {
 func Address(base, p string) (string, error) {
 	u, err := url.Parse(base)
 	if err != nil {
-		return "", finding.New("source.bad-url", "", "%q is not a URL", Shown(base))
+		return "", finding.New(finding.SourceBadURL, "", "%q is not a URL", Shown(base))
 	}
 	if p == "" {
 		return u.String(), nil
@@ -393,7 +393,7 @@ func (a *asked) request(ctx context.Context) (*http.Request, error) {
 	}
 	r, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
 	if err != nil {
-		return nil, finding.New("source.bad-url", "source "+a.route.Source,
+		return nil, finding.New(finding.SourceBadURL, "source "+a.route.Source,
 			"%q is not a URL", Shown(a.up.URL))
 	}
 	r.Header.Set("User-Agent", a.opt.Agent)
@@ -470,7 +470,7 @@ func (a *asked) answer(res *http.Response) (*Response, error) {
 		return nil, fmt.Errorf("it answered %s", res.Status)
 	}
 	if a.req.Max > 0 && res.ContentLength > 0 && out.Offset+res.ContentLength > a.req.Max {
-		return nil, finding.New("content.too-large", "source "+a.route.Source,
+		return nil, finding.New(finding.ContentTooLarge, "source "+a.route.Source,
 			"%s has %d bytes, and at most %d were expected", a.req.Path, out.Offset+res.ContentLength,
 			a.req.Max)
 	}
@@ -483,7 +483,7 @@ func (a *asked) take(ctx context.Context, cancel context.CancelCauseFunc, res *h
 	body := &watched{r: res.Body, ctx: ctx, limiter: a.limiter, left: -1}
 	if a.req.Max > 0 {
 		body.left = a.req.Max - out.Offset
-		body.tooLarge = finding.New("content.too-large", "source "+a.route.Source,
+		body.tooLarge = finding.New(finding.ContentTooLarge, "source "+a.route.Source,
 			"%s goes on after the %d bytes that were expected", a.req.Path, a.req.Max)
 	}
 	stop := a.watch(body, res.ContentLength, cancel)

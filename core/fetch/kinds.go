@@ -41,10 +41,11 @@ func (f *Failure) Kind() Kind {
 // credential or a redirect, and not about how old it is.
 func gaveWrong(f finding.Finding) bool {
 	switch f.Code {
-	case "content.size-mismatch", "content.digest-mismatch", "content.identity-mismatch",
-		"content.signature-bad", "content.too-large", "content.ambiguous", "content.unsafe-path",
-		"key.unvouched", "key.barred", "key.revoked", "key.expired", "source.malformed-index",
-		"source.unsigned", "source.release-mismatch", "source.other-repository":
+	case finding.ContentSizeMismatch, finding.ContentDigestMismatch, finding.ContentIdentityMismatch,
+		finding.ContentSignatureBad, finding.ContentTooLarge, finding.ContentAmbiguous,
+		finding.ContentUnsafePath, finding.KeyUnvouched, finding.KeyBarred, finding.KeyRevoked,
+		finding.KeyExpired, finding.SourceMalformedIndex, finding.SourceUnsigned,
+		finding.SourceReleaseMismatch, finding.SourceOtherRepository:
 		return true
 	}
 	return false
@@ -52,12 +53,12 @@ func gaveWrong(f finding.Finding) bool {
 
 // Told is the failure as a finding of its source.
 func (f *Failure) Told(source string) finding.Finding {
-	code := "source.upstream-down"
+	code := finding.SourceUpstreamDown
 	switch f.Kind() {
 	case Wrong:
-		code = "source.upstream-wrong"
+		code = finding.SourceUpstreamWrong
 	case Slow:
-		code = "source.upstream-slow"
+		code = finding.SourceUpstreamSlow
 	}
 	text := fmt.Sprint(f.Err)
 	if judged, ok := finding.From(f.Err); ok {

@@ -48,7 +48,7 @@ func (c *Client) Expand(ctx context.Context, route Route, root string,
 			}
 			f, ok := finding.From(err)
 			if !ok {
-				f = finding.New("source.upstream-down", "", "the list of upstreams %s cannot be had: %v",
+				f = finding.New(finding.SourceUpstreamDown, "", "the list of upstreams %s cannot be had: %v",
 					Shown(l.URL), err)
 			}
 			f.Object = "source " + route.Source
@@ -97,7 +97,8 @@ func (c *Client) list(ctx context.Context, route Route, l List, root string,
 		all[i].Listed = listed
 	}
 	if len(all) == 0 {
-		return nil, finding.New("source.bad-list", "", "the list of upstreams %s names none that can be used",
+		return nil, finding.New(finding.SourceBadList, "",
+			"the list of upstreams %s names none that can be used",
 			Shown(l.URL))
 	}
 	return all[:min(len(all), maxListed)], nil
@@ -138,7 +139,7 @@ func nearHost(ctx context.Context, host string) bool {
 func farAway(source string, up Upstream, address string) error {
 	a, err := netip.ParseAddrPort(address)
 	if err != nil || near(a.Addr()) {
-		return finding.New("source.bad-list", "source "+source,
+		return finding.New(finding.SourceBadList, "source "+source,
 			"a list of upstreams names %s, which leads to %s, into this machine or its network",
 			Shown(up.URL), address).
 			Do("name it as an upstream of its own, if it is meant")
@@ -162,7 +163,7 @@ func ReadMirrorList(data []byte, of func(line string) string) ([]Upstream, error
 		if len(line) > maxListLine || strings.ContainsFunc(line, func(r rune) bool {
 			return r <= 0x20 || r == 0x7f
 		}) {
-			return nil, finding.New("source.bad-list", "",
+			return nil, finding.New(finding.SourceBadList, "",
 				"a line of the list of upstreams is no address: %q", shorten(line))
 		}
 		out = append(out, Upstream{URL: strings.TrimRight(line, "/")})
@@ -190,10 +191,11 @@ func ReadMetalink(data []byte, root string) ([]Upstream, error) {
 		New     []file `xml:"file"`
 	}
 	if strings.Contains(string(data), "<!DOCTYPE") || strings.Contains(string(data), "<!ENTITY") {
-		return nil, finding.New("source.bad-list", "", "the Metalink has a document type, which none needs")
+		return nil, finding.New(finding.SourceBadList, "",
+			"the Metalink has a document type, which none needs")
 	}
 	if err := xml.Unmarshal(data, &doc); err != nil || doc.XMLName.Local != "metalink" {
-		return nil, finding.New("source.bad-list", "", "the Metalink cannot be read: %s",
+		return nil, finding.New(finding.SourceBadList, "", "the Metalink cannot be read: %s",
 			why(err, doc.XMLName.Local))
 	}
 	type ranked struct {

@@ -293,7 +293,7 @@ func TestTLS(t *testing.T) {
 			trustedServes.Store(c.do)
 			got, err := fetchAll(New(Options{Rounds: 1}), route, Request{Path: "x"})
 			f, _ := finding.From(err)
-			if got != c.got || f.Code != c.code || !strings.Contains(f.Text, c.says) ||
+			if got != c.got || string(f.Code) != c.code || !strings.Contains(f.Text, c.says) ||
 				c.code != "" && f.Object != "source tarn" {
 				t.Errorf("%q %v", got, err)
 			}
@@ -502,7 +502,7 @@ func TestAFaultIsNotBlamedOnAnUpstream(t *testing.T) {
 	ask := &asked{Client: c, up: Upstream{URL: "http://tarn.example"}}
 	for _, w := range []struct {
 		err  error
-		code string
+		code finding.Code
 		down bool
 	}{
 		{&net.OpError{Op: "dial", Err: syscall.EMFILE}, finding.FaultCode, false},
@@ -613,7 +613,7 @@ func TestTheBoundOfABody(t *testing.T) {
 			got, err := fetchAll(New(Options{Rounds: 1}), Route{Source: "tarn", Upstreams: []Upstream{up}},
 				Request{Path: "x", Max: most})
 			f, _ := finding.From(err)
-			if f.Code != code || code == "" && (got != "here" || err != nil) {
+			if string(f.Code) != code || code == "" && (got != "here" || err != nil) {
 				t.Errorf("chunked %v, at most %d: %q %v", chunked, most, got, err)
 			}
 			if code != "" && (f.Object != "source tarn" || !strings.Contains(f.Text, fmt.Sprint(most))) {

@@ -254,7 +254,7 @@ var sentOn = map[int]bool{301: true, 302: true, 303: true, 307: true, 308: true}
 // definition names, never from https to http, and not endlessly.
 func allowed(route Route, first, to *url.URL, hops int) error {
 	no := func(format string, args ...any) error {
-		return finding.New("source.redirect-refused", "source "+route.Source, format, args...)
+		return finding.New(finding.SourceRedirectRefused, "source "+route.Source, format, args...)
 	}
 	switch {
 	case hops > 5:
@@ -274,17 +274,17 @@ func allowed(route Route, first, to *url.URL, hops int) error {
 func (p Proxy) refuses(status string) finding.Finding {
 	c := p.shown()
 	if c != nil && c.empty() {
-		return finding.New("credential.refused", "",
+		return finding.New(finding.CredentialRefused, "",
 			"the proxy %s asks who it is (%s), and the secret of the %s "+
 				"was not given", Shown(p.URL), status, c).Do("stockade credential add %s", c.Name)
 	}
 	if c == nil {
-		return finding.New("credential.refused", "", "the proxy %s asks who it is (%s)", Shown(p.URL),
+		return finding.New(finding.CredentialRefused, "", "the proxy %s asks who it is (%s)", Shown(p.URL),
 			status).
 			Do("describe a credential for its host, name it at the proxy, and give its secret: " +
 				"stockade credential add NAME")
 	}
-	return finding.New("credential.refused", "", "the proxy %s does not take the %s (%s)", Shown(p.URL),
+	return finding.New(finding.CredentialRefused, "", "the proxy %s does not take the %s (%s)", Shown(p.URL),
 		c, status).
 		Do("give its secret anew: stockade credential add %s", c.Name)
 }
@@ -300,22 +300,23 @@ func (a *asked) refused(res *http.Response) error {
 		f.Object = object
 		return f
 	case res.StatusCode == http.StatusUnauthorized && shown == nil && a.at.Scheme == "http":
-		return finding.New("credential.refused", object,
+		return finding.New(finding.CredentialRefused, object,
 			"%s asks who it is (%s), and nothing is said over plain HTTP", a.at.Host, res.Status).
 			Do("use its https address, with a credential")
 	case res.StatusCode == http.StatusUnauthorized && shown == nil:
-		return finding.New("credential.refused", object, "%s asks who it is (%s)", a.at.Host, res.Status).
+		return finding.New(finding.CredentialRefused, object, "%s asks who it is (%s)", a.at.Host,
+			res.Status).
 			Do("describe a credential with hosts: [%s], name it under credentials of the source, and give "+
 				"its secret: stockade credential add NAME", strings.TrimSuffix(a.at.Host, ":443"))
 	case res.StatusCode == http.StatusUnauthorized && shown.empty():
-		return finding.New("credential.refused", object,
+		return finding.New(finding.CredentialRefused, object,
 			"%s asks who it is (%s), and the secret of the %s was "+
 				"not given", a.at.Host, res.Status, shown).
 			Do("stockade credential add %s", shown.Name)
 	case shown != nil && (res.StatusCode == http.StatusUnauthorized ||
 		res.StatusCode == http.StatusForbidden):
-		return finding.New("credential.refused", object, "%s does not take the %s (%s)", a.at.Host, shown,
-			res.Status).Do("ask its owner whether it still holds, and give its secret anew: "+
+		return finding.New(finding.CredentialRefused, object, "%s does not take the %s (%s)", a.at.Host,
+			shown, res.Status).Do("ask its owner whether it still holds, and give its secret anew: "+
 			"stockade credential add %s", shown.Name)
 	}
 	return nil
@@ -333,11 +334,12 @@ func (a *asked) distrusted(err error) error {
 		if a.route.Authority != "" {
 			way = "compare the authority that the source names with its owner"
 		}
-		return finding.New("source.certificate-bad", object, "the TLS certificate of %s does not hold: %v",
+		return finding.New(finding.SourceCertificateBad, object,
+			"the TLS certificate of %s does not hold: %v",
 			host,
 			strings.TrimPrefix(unknown.Err.Error(), "x509: ")).Do("%s", way)
 	case wantsCertificate[alert(err)]:
-		f := finding.New("credential.refused", object,
+		f := finding.New(finding.CredentialRefused, object,
 			"%s asks for a client certificate, and was shown none that it takes", host)
 		return f.Do("describe a credential of the kind certificate for its host, name it under credentials " +
 			"of the source, and give it: stockade credential add NAME --file PEM")

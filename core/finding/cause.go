@@ -14,8 +14,8 @@ type Cause struct {
 }
 
 // causes are those of the codes that can stand for several things, one of which may go without.
-var causes = map[string][]Cause{
-	"content.signature-bad": {
+var causes = map[Code][]Cause{
+	ContentSignatureBad: {
 		{"none", "there is no signature"},
 		{"frame", "the clear-signed text is not one message and nothing else"},
 		{"armour", "the armour of a signature is damaged"},
@@ -33,7 +33,7 @@ var causes = map[string][]Cause{
 		{"header-alone", "a signature is over a package's header, which does not name the payload"},
 		{"lost-blank", "a text to be signed has white space that clear-signing would lose"},
 	},
-	"key.unreadable": {
+	KeyUnreadable: {
 		{"too-large", "it is larger than certificates are"},
 		{"armour", "its armour is damaged"},
 		{"kind", "its armour holds something else"},
@@ -43,25 +43,25 @@ var causes = map[string][]Cause{
 		{"too-many", "a part of it has more signatures than are looked at"},
 		{"revocation", "a statement that withdraws a certificate was not made by it"},
 	},
-	"source.unsigned": {
+	SourceUnsigned: {
 		{"ended", "that nobody signs it was acknowledged, and the acknowledgement has ended"},
 		noneCounts,
 	},
-	"key.unvouched": {noneCounts}, "key.missing": {noneCounts}, "key.barred": {noneCounts},
-	"key.awaiting-second": {noneCounts},
+	KeyUnvouched: {noneCounts}, KeyMissing: {noneCounts}, KeyBarred: {noneCounts},
+	KeyAwaitingSecond: {noneCounts},
 }
 
 // noneCounts is the cause of what follows from descriptions and decisions alone.
 var noneCounts = Cause{"none-counts", "no key of a source counts, as it is described and decided"}
 
 // Causes lists the causes that a code may have.
-func Causes(code string) []Cause { return slices.Clone(causes[code]) }
+func Causes(code Code) []Cause { return slices.Clone(causes[code]) }
 
 // Because returns f with its cause. It panics on one that the catalogue lacks for the
 // code, as New does.
 func (f Finding) Because(word string) Finding {
 	if !slices.ContainsFunc(causes[f.Code], func(c Cause) bool { return c.Word == word }) {
-		panic("finding: " + f.Code + " has no cause " + word + " in the catalogue")
+		panic("finding: " + string(f.Code) + " has no cause " + word + " in the catalogue")
 	}
 	f.Cause = word
 	return f

@@ -44,7 +44,7 @@ func (t *Telling) Add(f Finding) *Finding {
 // told of in part counts as checked.
 func (t *Telling) Told() List {
 	if t.more > 0 {
-		return append(t.Found, New("define.too-many", "", "%s were found beside the first %d, which alone "+
+		return append(t.Found, New(DefineTooMany, "", "%s were found beside the first %d, which alone "+
 			"are told", Count(t.more, "thing"), Most))
 	}
 	return t.Found

@@ -8,7 +8,7 @@ import (
 
 // FaultCode is the code of what went wrong on this machine and says nothing of
 // what was being read or fetched.
-const FaultCode = "site.fault"
+const FaultCode Code = "site.fault"
 
 // faults are the errors of the operating system that are about this machine.
 var faults = []struct {

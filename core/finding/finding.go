@@ -65,7 +65,7 @@ func (p Place) String() string {
 
 // Finding is one result of a check.
 type Finding struct {
-	Code     string   `json:"code"`
+	Code     Code     `json:"code"`
 	Cause    string   `json:"cause,omitempty"` // which of the things that the code can stand for
 	Severity Severity `json:"severity"`
 	Object   string   `json:"object,omitempty"` // such as "source tarn"
@@ -91,10 +91,10 @@ type Fix struct {
 // New makes a finding with the severity and the general way out that the
 // catalogue has for code. It panics on a code that the catalogue lacks: codes
 // are written in the program, never read from outside.
-func New(code, object, format string, args ...any) Finding {
+func New(code Code, object, format string, args ...any) Finding {
 	entry, ok := catalogue[code]
 	if !ok {
-		panic("finding: code not in the catalogue: " + code)
+		panic("finding: code not in the catalogue: " + string(code))
 	}
 	text := format
 	if len(args) > 0 {
@@ -183,7 +183,7 @@ func (l List) Count(s Severity) (n int) {
 }
 
 // With gives those findings that have code.
-func (l List) With(code string) (out List) {
+func (l List) With(code Code) (out List) {
 	for _, f := range l {
 		if f.Code == code {
 			out = append(out, f)

@@ -27,7 +27,7 @@ func TestTextFromOutsideIsMadeHarmless(t *testing.T) {
 
 func TestTheCatalogueIsWhole(t *testing.T) {
 	for _, e := range Catalogue() {
-		if e.When == "" || e.WayOut == "" || !strings.Contains(e.Code, ".") ||
+		if e.When == "" || e.WayOut == "" || !strings.Contains(string(e.Code), ".") ||
 			e.Severity.rank() == 2 && e.Severity != Note {
 			t.Errorf("%+v", e)
 		}
@@ -177,13 +177,13 @@ func TestACodeIsWrittenInTheProgram(t *testing.T) {
 		"\n## Causes\n\nSome codes") {
 		t.Errorf("%.200s", document)
 	}
-	last := ""
+	last := Code("")
 	for _, e := range Catalogue() {
 		if e.Code <= last || !strings.Contains(document, fmt.Sprintf("| `%s` | %s | %s | %s |\n", e.Code,
 			e.Severity, e.When, e.WayOut)) {
 			t.Errorf("%s", e.Code)
 		}
-		last = e.Code
+		last = Code(string(e.Code))
 	}
 }
 

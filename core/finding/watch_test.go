@@ -72,11 +72,11 @@ func TestACauseIsOneOfItsCode(t *testing.T) {
 					t.Errorf("%v: %s", c, r)
 				}
 			}()
-			New(c[0], "", "x").Because(c[1])
+			New(Code(c[0]), "", "x").Because(c[1])
 		}()
 	}
 	for code := range causes {
-		line := "| `" + code + "` | `" + causes[code][0].Word + "` |"
+		line := "| `" + string(code) + "` | `" + causes[code][0].Word + "` |"
 		if len(Causes(code)) == 0 || !strings.Contains(Document(), line) {
 			t.Errorf("%s", code)
 		}

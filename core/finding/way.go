@@ -23,16 +23,16 @@ const (
 )
 
 // ways are what is done about codes, of objects of a kind.
-var ways = map[string]struct{ does, kind string }{
+var ways = map[Code]struct{ does, kind string }{
 	// key.unvouched of a package is no reason to vouch for the key: only what a source names is
-	"source.never-accepted": {Refresh, "source"},
-	"source.stale":          {Refresh, "source"},
-	"source.expired-index":  {Refresh, "source"},
-	"mirror.will-not-fit":   {Sweep, "mirror"},
+	SourceNeverAccepted: {Refresh, "source"},
+	SourceStale:         {Refresh, "source"},
+	SourceExpiredIndex:  {Refresh, "source"},
+	MirrorWillNotFit:    {Sweep, "mirror"},
 }
 
 // wayOf gives what is done about a code; nothing where that is not one thing.
-func wayOf(code, object string) Way {
+func wayOf(code Code, object string) Way {
 	w, ok := ways[code]
 	if kind, _, _ := strings.Cut(object, " "); !ok || kind != w.kind {
 		return Way{}

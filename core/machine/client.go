@@ -78,7 +78,7 @@ func ClientFiles(r Request) ([]archive.ClientFile, finding.List, error) {
 		return nil, nil, err
 	}
 	if !view.Proved(r.Edition.Edition) {
-		found = append(found, finding.New("mirror.not-proved", "group "+r.Group,
+		found = append(found, finding.New(finding.MirrorNotProved, "group "+r.Group,
 			"%s was not proved for this group as it is described now: the group, its pins or its lane "+
 				"were changed since it was built", r.Edition.Name()).
 			Do("stockade mirror build %s", r.Edition.Mirror))
@@ -108,7 +108,7 @@ func isError(f finding.Finding) bool { return f.Severity == finding.Error }
 
 // blind tells why a group sees nothing.
 func (r Request) blind(view View) error {
-	f := finding.New("source.release-unsupported", "group "+r.Group, "its machines see no source of %s",
+	f := finding.New(finding.SourceReleaseUnsupported, "group "+r.Group, "its machines see no source of %s",
 		r.Edition.Name())
 	if len(view.Left) > 0 {
 		f.Text += ": " + view.Left[0].Source + " is left out, for " + view.Left[0].Why
@@ -130,8 +130,8 @@ func (r Request) unmatched(pins []archive.Relation) (found finding.List, err err
 	}
 	for _, p := range pins {
 		if !there[[2]string{p.Name, p.Version}] {
-			found = append(found, finding.New("pin.no-match", "group "+r.Group, "%s is not in %s", p.String(),
-				r.Edition.Name()))
+			found = append(found, finding.New(finding.PinNoMatch, "group "+r.Group, "%s is not in %s",
+				p.String(), r.Edition.Name()))
 		}
 	}
 	return found, nil
@@ -157,7 +157,7 @@ func (r Request) keys(src edition.Source) []string {
 func (r Request) trusted(src edition.Source) (out []archive.ClientKey, found finding.List) {
 	for _, f := range r.keys(src) {
 		if why := r.Distrusted(f, src.Name); why != "" {
-			found = append(found, finding.New("key.barred", "source "+src.Name,
+			found = append(found, finding.New(finding.KeyBarred, "source "+src.Name,
 				"machines of %s checked it with the key %s, which %s: they are not told to trust it, and "+
 					"what it alone signed will not install", r.Edition.Name(), f, why).
 				Do("build %s again and move its lanes; on machines that do not get these files: %s",
@@ -166,7 +166,7 @@ func (r Request) trusted(src edition.Source) (out []archive.ClientKey, found fin
 		}
 		cert, ok := r.Certificates[f]
 		if !ok {
-			found = append(found, finding.New("key.missing", "source "+src.Name,
+			found = append(found, finding.New(finding.KeyMissing, "source "+src.Name,
 				"the certificate %s, which machines need for %s, is not there", f, r.Edition.Name()))
 			continue
 		}
@@ -174,7 +174,7 @@ func (r Request) trusted(src edition.Source) (out []archive.ClientKey, found fin
 			archive.ClientKey{Fingerprint: f, Binary: cert.Binary(), Armoured: cert.Armoured()})
 	}
 	if len(out) == 0 && len(src.Keys) > 0 {
-		found = append(found, finding.New("key.missing", "source "+src.Name,
+		found = append(found, finding.New(finding.KeyMissing, "source "+src.Name,
 			"no key is left that machines could check it with: they will refuse it"))
 	}
 	return out, found

@@ -130,7 +130,8 @@ func TestWhatAMachineGetsAndWhatIsToldOfIt(t *testing.T) {
 			}
 			if c.fails {
 				f, _ := finding.From(err)
-				if !strings.Contains(err.Error(), c.says) || f.Code != c.code || f.Object != c.object ||
+				if !strings.Contains(err.Error(), c.says) || string(f.Code) != c.code ||
+					f.Object != c.object ||
 					files != nil || c.code == "source.release-unsupported" && f.Severity != finding.Error {
 					t.Errorf("%v", err)
 				}
@@ -146,7 +147,8 @@ func TestWhatAMachineGetsAndWhatIsToldOfIt(t *testing.T) {
 			}
 			told := c.code == "" && len(found) == 0
 			for _, f := range found {
-				told = told || f.Code == c.code && f.Object == c.object && strings.Contains(f.Text, c.says)
+				told = told || string(f.Code) == c.code && f.Object == c.object &&
+					strings.Contains(f.Text, c.says)
 			}
 			if !told {
 				t.Errorf("%v", found)

@@ -71,7 +71,7 @@ func Removals(group string, from, to *edition.Edition, seen []SeenChange) findin
 	if len(gone) == 0 {
 		return nil
 	}
-	return finding.List{finding.New("lane.removes", "group "+group,
+	return finding.List{finding.New(finding.LaneRemoves, "group "+group,
 		"%s has no version of %s, which machines of the group see on %s. Where these are installed they "+
 			"stay, and get no updates", to.Name(), finding.Names(gone, 3), from.Name()).
 		Do("stockade machine list --group %s --state stranded shows on which they are installed, once the "+

@@ -83,7 +83,7 @@ func (k Kit) members() ([]archive.ClientFile, error) {
 			return nil, err
 		}
 		if strings.ContainsAny(f.Path, " \t\n'\"\\$`*?[]") { // the scripts read lists of paths
-			return nil, finding.New("content.unsafe-path", "group "+k.Group,
+			return nil, finding.New(finding.ContentUnsafePath, "group "+k.Group,
 				"the file %q cannot stand in a kit", f.Path)
 		}
 		out = append(out, archive.ClientFile{Path: "root/" + f.Path, Mode: f.Mode, Data: f.Data})

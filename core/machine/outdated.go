@@ -29,7 +29,7 @@ func Outdated(group string, g definition.Group, families archive.Registry,
 	}
 	var out finding.List
 	tell := func(text string, args ...any) {
-		out = append(out, finding.New("lane.files-outdated", "group "+group, text, args...).
+		out = append(out, finding.New(finding.LaneFilesOutdated, "group "+group, text, args...).
 			Do("write the files anew and bring them to the machines: stockade group files %s", group))
 	}
 	for _, r := range will.Client.Repositories {
@@ -101,7 +101,7 @@ func newKeys(group string, will View, from, to *edition.Edition) (out finding.Li
 			}
 		}
 		if len(more) > 0 {
-			out = append(out, finding.New("lane.files-outdated", "group "+group,
+			out = append(out, finding.New(finding.LaneFilesOutdated, "group "+group,
 				"machines with the files for %s do not know the key %s, with which %s of %s is checked too",
 				from.Name(), strings.Join(more, ", "), src.Name, to.Name()).
 				Do("write the files anew and bring them to the machines: stockade group files %s", group))

@@ -11,15 +11,15 @@ import (
 func ReadReport(families archive.Registry, family string, data []byte) ([]archive.Installed, error) {
 	f, ok := families[family].(archive.Inventoried)
 	if !ok {
-		return nil, finding.New("define.bad-value", "", "what machines of the family %q have installed "+
+		return nil, finding.New(finding.DefineBadValue, "", "what machines of the family %q have installed "+
 			"cannot be read", family)
 	}
 	refuse := func(format string, args ...any) error {
-		return finding.New("define.bad-value", "", format, args...).
+		return finding.New(finding.DefineBadValue, "", format, args...).
 			Do("give what this prints on the machine: %s", f.PrintsInventory())
 	}
 	out, err := f.ReadInventory(data)
-	if g, ok := finding.From(err); ok && g.Code == "define.bad-value" {
+	if g, ok := finding.From(err); ok && g.Code == finding.DefineBadValue {
 		return nil, refuse("%s", g.Text)
 	}
 	if err != nil {

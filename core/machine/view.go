@@ -176,7 +176,7 @@ func (v View) Findings() finding.List {
 			text = fmt.Sprintf("its machines see the source %s on some of their architectures alone: %s",
 				l.Source, l.Why)
 		}
-		out = append(out, finding.New("source.release-unsupported", "group "+v.Group, "%s", text))
+		out = append(out, finding.New(finding.SourceReleaseUnsupported, "group "+v.Group, "%s", text))
 	}
 	return out
 }

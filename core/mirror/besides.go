@@ -29,14 +29,14 @@ func besides(src *Source, by archive.Signer, now time.Time) finding.List {
 	object := "source " + src.Name
 	end, able := src.Keyring.Until(by.Fingerprint, now)
 	if able && !end.IsZero() && end.Before(now.Add(renewalWithin)) {
-		return finding.List{finding.New("key.also-signed", object,
+		return finding.List{finding.New(finding.KeyAlsoSigned, object,
 			"its key %s ends on %s, in %d days; its root is signed by %s too", by.Fingerprint,
 			end.Format(time.DateOnly), int(end.Sub(now).Hours()/24), strings.Join(named, ", ")).
 			Rated(finding.Warning).
 			Do("ask the owner whether that is the key to come; compare its fingerprint, name it under " +
 				"signed_by, and vouch for it before the old one ends")}
 	}
-	return finding.List{finding.New("key.also-signed", object, "its root is signed by %s too",
+	return finding.List{finding.New(finding.KeyAlsoSigned, object, "its root is signed by %s too",
 		strings.Join(named, ", "))}
 }
 
@@ -51,7 +51,7 @@ func idle(src *Source, r *archive.Root) (found finding.List) {
 		return nil
 	}
 	for _, n := range src.Keyring.Idle(r.Signer, r.Date.Add(-idleFor)) {
-		found = append(found, finding.New("key.unused", "source "+src.Name,
+		found = append(found, finding.New(finding.KeyUnused, "source "+src.Name,
 			"%s was vouched for on %s, and has not signed the root of %s: %s did",
 			n.Certificate.Fingerprint, n.Since.Format(time.DateOnly), r.Date.Format(time.DateOnly),
 			r.Signer.Fingerprint).

@@ -45,7 +45,7 @@ func TestWhoSignsBesideTheKeyThatCountsIsTold(t *testing.T) {
 		w.source.Accepted = nil
 		pub, err := w.builder.Refresh(t.Context(), w.source)
 		must.Do(t, err)
-		return told(pub.Findings, code)
+		return told(pub.Findings, finding.Code(code))
 	}
 	other := all[1].Certificate()
 	ring()

@@ -270,7 +270,7 @@ func TestWhatIsSurpassedIsToldOnceAndCounted(t *testing.T) {
 			"priority.holds-back": {"machines stay on buoy-0 1 of tarn (priority 20), and kelp " +
 				"(priority 70) has 2", "the same is so of 4 further packages", finding.Warning},
 		} {
-			of := found.With(code)
+			of := found.With(finding.Code(code))
 			if len(of) != maxSurpassed+1 || of[0].Text != c.first || of[maxSurpassed].Text != c.last {
 				t.Errorf("%s, %s: %d, the first %v, the last %v", complete, code, len(of), of[0],
 					of[len(of)-1])
@@ -516,7 +516,7 @@ func TestAHouseSourceIsPublishedWhenSomethingChanged(t *testing.T) {
 		"a good one beside another": {[]HousePackage{lamp, gone}, "edition.damaged", gone.SHA256},
 	} {
 		got, err := publish(last, c.packages...)
-		if f, _ := finding.From(err); got != nil || f.Code != c.code || f.Object != "source house" ||
+		if f, _ := finding.From(err); got != nil || string(f.Code) != c.code || f.Object != "source house" ||
 			!strings.Contains(f.Text, c.says) {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -545,5 +545,5 @@ func TestAHouseSourceIsPublishedWhenSomethingChanged(t *testing.T) {
 
 func codeOf(err error) string {
 	f, _ := finding.From(err)
-	return f.Code
+	return string(f.Code)
 }

@@ -189,7 +189,7 @@ func (b *Builder) measure(out *Outcome) {
 	if err == nil {
 		out.FreeBytes = free
 		if out.FetchBytes+Spare > free {
-			out.Findings = append(out.Findings, finding.New("mirror.will-not-fit", "mirror "+out.Mirror,
+			out.Findings = append(out.Findings, finding.New(finding.MirrorWillNotFit, "mirror "+out.Mirror,
 				"%d bytes are to be fetched, and the disk has %d free (%d must stay free)",
 				out.FetchBytes, free, int64(Spare)))
 		}
@@ -266,7 +266,7 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 		return out, err
 	}
 	unsigned(plan, out)
-	if missing := out.Findings.With("content.signature-missing"); len(missing) > 0 {
+	if missing := out.Findings.With(finding.ContentSignatureMissing); len(missing) > 0 {
 		return out, missing
 	}
 	e.Findings = out.Findings
@@ -591,7 +591,7 @@ func (b *Builder) otherRoots(ctx context.Context, pub *Publication,
 		}
 		root, differs := src.Family.ReadRoot(src.Spec, choice, data, src.Keyring)
 		if differs != nil || !sameRoot(root, pub.Root) {
-			notes = append(notes, finding.New("source.root-forms-differ", "source "+src.Name,
+			notes = append(notes, finding.New(finding.SourceRootFormsDiffer, "source "+src.Name,
 				"%s does not say the same as %s, or its signature is of another publication; it is left "+
 					"out of the copy",
 				choice[0].Path, pub.Root.Paths[0]))

@@ -34,7 +34,7 @@ func (src *Source) Candidates(data []byte) ([]fetch.Upstream, error) {
 			return strings.TrimRight(have.URL, "/") == strings.TrimRight(u.URL, "/")
 		}
 		if !fetch.Listable(u.URL) {
-			return nil, finding.New("source.bad-list", "source "+src.Name,
+			return nil, finding.New(finding.SourceBadList, "source "+src.Name,
 				"%s is no address that a source could have", fetch.Shown(finding.Harmless(u.URL))).
 				Do("write http or https addresses, without user and query")
 		}
@@ -43,7 +43,7 @@ func (src *Source) Candidates(data []byte) ([]fetch.Upstream, error) {
 		}
 	}
 	if len(out) > maxCandidates {
-		return nil, finding.New("source.bad-list", "source "+src.Name,
+		return nil, finding.New(finding.SourceBadList, "source "+src.Name,
 			"the list names %s, and at most %d are probed at once", finding.Count(len(out), "further server"),
 			maxCandidates).
 			Do("leave out those that are far away")
@@ -89,15 +89,15 @@ const maxBest = 32
 func (o Ordering) Check(source string) error {
 	switch {
 	case o.Best < 0 || o.Best > maxBest:
-		return finding.New("define.bad-value", "source "+source,
+		return finding.New(finding.DefineBadValue, "source "+source,
 			"from 1 to %d of the best can be kept, and not %d",
 			maxBest, o.Best)
 	case o.Best == 0 && (o.Region != "" || o.Protocol != ""):
-		return finding.New("define.bad-value", "source "+source,
+		return finding.New(finding.DefineBadValue, "source "+source,
 			"a region or a protocol chooses among the best, and how many is not said").Do("say how many: " +
 			"--best 3")
 	case o.Protocol != "" && o.Protocol != "https" && o.Protocol != "http":
-		return finding.New("define.bad-value", "source "+source, "%q is no protocol of upstreams",
+		return finding.New(finding.DefineBadValue, "source "+source, "%q is no protocol of upstreams",
 			o.Protocol).Do("write https or http")
 	}
 	return nil
@@ -119,7 +119,7 @@ func PutLast(src definition.Source, name, address string) ([]definition.Upstream
 		}
 	}
 	if len(last) == 0 {
-		return nil, finding.New("define.dangling-reference", "source "+name, "it has no upstream %s",
+		return nil, finding.New(finding.DefineDanglingReference, "source "+name, "it has no upstream %s",
 			finding.Harmless(address)).Do("stockade source show %s tells which it has", name)
 	}
 	return append(out, last...), nil
@@ -175,7 +175,7 @@ func (o Ordering) Ordered(src definition.Source, name string, probed []ProbeResu
 		out = append(out, definition.Upstream{URL: p.Upstream.URL, Region: p.Upstream.Region})
 	}
 	if len(out) == 0 {
-		return nil, finding.New("define.bad-value", "source "+name,
+		return nil, finding.New(finding.DefineBadValue, "source "+name,
 			"none of the %d upstreams that were probed counts and is of that region and protocol",
 			len(probed)).
 			Do("probe again, or ask for less: stockade source probe %s", name)

@@ -50,7 +50,8 @@ func TestServersOfAFileAreRead(t *testing.T) {
 		got, err := c.src.Candidates([]byte(c.data))
 		if c.code != "" {
 			f, _ := finding.From(err)
-			if f.Code != c.code || !strings.Contains(f.Text, c.want) || strings.Contains(f.Text, "secret") {
+			if string(f.Code) != c.code || !strings.Contains(f.Text, c.want) ||
+				strings.Contains(f.Text, "secret") {
 				t.Errorf("%s: %v", c.name, err)
 			}
 			continue

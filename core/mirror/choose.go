@@ -30,12 +30,12 @@ func (b *Builder) seen(plan Plan, out *Outcome) error {
 		}
 		for _, f := range v.Findings() {
 			// What machines' files say of this is told where they are written.
-			if f.Code != "pin.installed-only" && f.Code != "source.architecture-missing" {
+			if f.Code != finding.PinInstalledOnly && f.Code != finding.SourceArchitectureMissing {
 				out.Findings = append(out.Findings, f)
 			}
 		}
 		if len(v.Sources) == 0 && len(v.Left) == 0 {
-			out.Findings = append(out.Findings, finding.New("source.release-unsupported", "group "+name,
+			out.Findings = append(out.Findings, finding.New(finding.SourceReleaseUnsupported, "group "+name,
 				"its machines see nothing of the mirror %s, which has no source of the family %s", plan.Name,
 				v.Family))
 		}
@@ -105,7 +105,7 @@ func astray(plan Plan, out *Outcome) (found finding.List) {
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(first)) {
-		found = append(found, finding.New("content.placed-elsewhere", "source "+name,
+		found = append(found, finding.New(finding.ContentPlacedElsewhere, "source "+name,
 			"the index sends machines to %s for %d of its packages, %s among them, and not to the mirror",
 			first[name].Base, count[name], first[name].Name))
 	}
@@ -186,7 +186,7 @@ func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, mem
 		return err
 	}
 	if s.Unseen > 0 {
-		out.Findings = append(out.Findings, finding.New("mirror.stream-off", "mirror "+plan.Name,
+		out.Findings = append(out.Findings, finding.New(finding.MirrorStreamOff, "mirror "+plan.Name,
 			"no machine sees %s that came along, for the module streams are not on; whether they can be "+
 				"installed was not proved", packages(s.Unseen)))
 	}

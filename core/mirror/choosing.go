@@ -154,7 +154,7 @@ func (b *Builder) besides(ctx context.Context, plan Plan, out *Outcome) error {
 	for _, name := range slices.Compact(named) {
 		i := slices.IndexFunc(plan.Others, func(s *Source) bool { return s.Name == name })
 		if i < 0 {
-			return finding.New("define.bad-value", "mirror "+plan.Name,
+			return finding.New(finding.DefineBadValue, "mirror "+plan.Name,
 				"machines are said to have the source %s "+
 					"from elsewhere, and it is disabled, or in the mirror itself", name).
 				Do("enable it, or take it out of the footing")
@@ -224,7 +224,8 @@ func (c *choosing) installed(ctx context.Context, name string, l definition.List
 		c.u.Add(k, p)
 	}
 	if n := len(unknown); n > 0 {
-		c.out.Findings = append(c.out.Findings, finding.New("mirror.footing-unknown", "mirror "+c.plan.Name,
+		c.out.Findings = append(c.out.Findings, finding.New(finding.MirrorFootingUnknown,
+			"mirror "+c.plan.Name,
 			"the list %s has %s, and no defined source that could be read has %d of these in that version, "+
 				"%s among them: they count by name and version alone, for what they need and provide is "+
 				"not known",

@@ -39,7 +39,7 @@ const MaxExamined = 64
 func (b *Builder) Examine(ctx context.Context, src Source, certs []*trust.Certificate) (Examination, error) {
 	out := Examination{Source: src.Name, Examined: []ExaminedKey{}}
 	if len(certs) > MaxExamined {
-		return out, finding.New("content.too-large", "source "+src.Name,
+		return out, finding.New(finding.ContentTooLarge, "source "+src.Name,
 			"there are %d certificates, and at most %d are examined at once", len(certs), MaxExamined)
 	}
 	policy := src.Keyring.Policy()
@@ -73,8 +73,9 @@ func (b *Builder) Examine(ctx context.Context, src Source, certs []*trust.Certif
 }
 
 // aboutSigners are the findings that refuse a root for who signed it.
-var aboutSigners = []string{"key.expired", "key.revoked", "key.barred", "key.cannot-sign",
-	"key.weak", "content.signature-bad", "content.signature-missing"}
+var aboutSigners = []finding.Code{finding.KeyExpired, finding.KeyRevoked, finding.KeyBarred,
+	finding.KeyCannotSign,
+	finding.KeyWeak, finding.ContentSignatureBad, finding.ContentSignatureMissing}
 
 func joinedWith(sep string, parts ...string) string {
 	out := ""

@@ -43,12 +43,12 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 		}
 		src := plan.Sources[members[m.Source]]
 		if m.As == "everything" {
-			f := finding.New("mirror.want-no-match", object, "the source %s has no packages",
+			f := finding.New(finding.MirrorWantNoMatch, object, "the source %s has no packages",
 				src.Name).Rated(finding.Warning)
 			out = append(out, f)
 			continue
 		}
-		f := finding.New("mirror.want-no-match", object, "%q matches nothing in %s", m.As,
+		f := finding.New(finding.MirrorWantNoMatch, object, "%q matches nothing in %s", m.As,
 			src.Name).Rated(severity(plan))
 		switch {
 		case len(m.Versions) > 0:
@@ -64,7 +64,7 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 	}))
 	for i, m := range missing {
 		if i >= maxTold {
-			out = append(out, finding.New("mirror.missing-dependency", object,
+			out = append(out, finding.New(finding.MirrorMissingDependency, object,
 				"%s cannot be met", finding.Count(len(missing)-i, "further need")).Rated(severity(plan)))
 			break
 		}
@@ -72,7 +72,7 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 		if m.View != "" {
 			none = "no source that " + m.View + " " + does(m.View, "see")
 		}
-		f := finding.New("mirror.missing-dependency", object, "%s %s, and %s has it for %s",
+		f := finding.New(finding.MirrorMissingDependency, object, "%s %s, and %s has it for %s",
 			m.who(), m.Clause.String(), none, strings.Join(m.archs, ", ")).Rated(severity(plan))
 		if len(m.needers) == 1 && len(m.Chain) > 1 {
 			f.Text += " (wanted by way of " + strings.Join(m.Chain, " → ") + ")"
@@ -92,19 +92,19 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 	for _, x := range withoutPins(c, s.Conflicts, func(x solve.Conflict) (string, string) {
 		return x.View, x.Wanted.String() + x.Arch
 	}) {
-		out = append(out, finding.New("mirror.conflict", object, "%s", x.String()).Rated(severity(plan)))
+		out = append(out, finding.New(finding.MirrorConflict, object, "%s", x.String()).Rated(severity(plan)))
 	}
 	undecided := withoutPins(c, s.Undecided, func(u solve.Undecided) (string, string) {
 		return u.View, u.Wanted.String() + u.Arch
 	})
 	for i, n := range undecided {
 		if i == maxTold {
-			out = append(out, finding.New("mirror.not-proved", object,
+			out = append(out, finding.New(finding.MirrorNotProved, object,
 				"not decided on: %s",
 				finding.Count(len(undecided)-i, "further package")).Rated(severity(plan)))
 			break
 		}
-		out = append(out, finding.New("mirror.not-proved", object,
+		out = append(out, finding.New(finding.MirrorNotProved, object,
 			"whether %s can be installed %s is not known: %s", n.Wanted, n.Where(),
 			n.Because).Rated(severity(plan)))
 	}
@@ -113,7 +113,7 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 	})
 	for i, u := range unaided {
 		if i == maxTold {
-			out = append(out, finding.New("mirror.not-by-itself", object,
+			out = append(out, finding.New(finding.MirrorNotByItself, object,
 				"not installed by themselves: %s",
 				finding.Count(len(unaided)-i, "further package")).Rated(severity(plan)))
 			break
@@ -163,7 +163,7 @@ func (c *choosing) sideBySide(s *solve.Selection) finding.List {
 	}
 	slices.Sort(names)
 	first := names[0]
-	return finding.List{finding.New("mirror.one-architecture", "mirror "+c.plan.Name,
+	return finding.List{finding.New(finding.MirrorOneArchitecture, "mirror "+c.plan.Name,
 		"%s taken for more than one architecture, %s (%s) among them: %s does not install both on one "+
 			"machine, and what needs both cannot be installed with it",
 		finding.Count(len(names), "name")+" "+was(len(names)), first, strings.Join(archs[first], ", "),
@@ -191,7 +191,7 @@ func was(n int) string {
 
 // notByItself tells of a package that a client does not install by itself.
 func notByItself(u solve.Unaided, object string) finding.Finding {
-	f := finding.New("mirror.not-by-itself", object, "%s", u.String())
+	f := finding.New(finding.MirrorNotByItself, object, "%s", u.String())
 	switch {
 	case u.First == nil || u.First == u.Meets:
 		return f.Do("except %s, or what it does not go together with", u.Needer.Name)
@@ -207,7 +207,7 @@ func notByItself(u solve.Unaided, object string) finding.Finding {
 // unmatchedAnywhere tells of a want of the mirror that machines of no view would
 // take anything for.
 func unmatchedAnywhere(plan Plan, members []int, m solve.Unmatched) finding.Finding {
-	f := finding.New("mirror.want-no-match", "mirror "+plan.Name,
+	f := finding.New(finding.MirrorWantNoMatch, "mirror "+plan.Name,
 		"%q matches nothing that machines would take from its sources", m.As).Rated(severity(plan))
 	switch {
 	case len(m.Offers) > 0:
@@ -288,7 +288,7 @@ func unmatchedOf(plan Plan, listed map[string][]string) (out finding.List) {
 	for _, list := range slices.Sorted(maps.Keys(listed)) {
 		names := listed[list]
 		slices.Sort(names)
-		out = append(out, finding.New("mirror.want-no-match", "mirror "+plan.Name,
+		out = append(out, finding.New(finding.MirrorWantNoMatch, "mirror "+plan.Name,
 			"of the list %s machines would take nothing from its sources for %s", list,
 			finding.Names(names, 5)).Rated(severity(plan)).
 			Do("add a source that has them, or take them off the list"))

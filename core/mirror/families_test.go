@@ -23,6 +23,7 @@ import (
 	"stockade/core/definition"
 	"stockade/core/edition"
 	"stockade/core/fetch"
+	"stockade/core/finding"
 	"stockade/core/pool"
 	"stockade/core/trust"
 	"stockade/internal/made"
@@ -277,8 +278,9 @@ func TestFaithfulCopiesOfTheOtherFamiliesKeepEveryByte(t *testing.T) {
 
 func TestAttacksOnRPMSourcesAreRefused(t *testing.T) {
 	for _, c := range []struct {
-		name, code string
-		mount      func(w *rpmWorld)
+		name  string
+		code  finding.Code
+		mount func(w *rpmWorld)
 	}{
 		{"signed by a key nobody brought in", "content.signature-bad", func(w *rpmWorld) {
 			w.key = keys()[1]
@@ -502,8 +504,9 @@ func TestAttacksOnALPMSourcesAreRefused(t *testing.T) {
 		}
 	}
 	for _, c := range []struct {
-		name, code string
-		mount      func(w *alpmWorld)
+		name  string
+		code  finding.Code
+		mount func(w *alpmWorld)
 	}{
 		{"signed by a key nobody brought in", "content.signature-bad", func(w *alpmWorld) {
 			w.key = keys()[1]

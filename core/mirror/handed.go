@@ -32,12 +32,12 @@ func (h Handed) object() string { return "source " + h.Source }
 // Check tells why nothing can be handed in like that, before the file is there.
 func (h Handed) Check() error {
 	if src := h.Set.Sources[h.Source]; !src.Managed() {
-		return finding.New("define.bad-value", h.object(),
+		return finding.New(finding.DefineBadValue, h.object(),
 			"it is not a house source without upstreams, so nothing can be added to it").
 			Do("describe one: standing: house, and no upstreams")
 	}
 	if strings.TrimSpace(h.From) == "" || strings.TrimSpace(h.Why) == "" {
-		return finding.New("define.missing-field", h.object(),
+		return finding.New(finding.DefineMissingField, h.object(),
 			"where the file came from, or what it is for, is missing").
 			Do("give --from and --why: whoever looks at it later will want to know")
 	}
@@ -88,9 +88,9 @@ func (h Handed) explained(err error) error {
 		f.Object = h.object()
 	}
 	switch f.Code {
-	case "content.digest-mismatch":
+	case finding.ContentDigestMismatch:
 		f = f.Do("get the file again from where it came from, and compare its digest with its owner")
-	case "content.malformed-package":
+	case finding.ContentMalformedPackage:
 		f = f.Do("give a package file of the family %s", h.Family.Name())
 	}
 	return f
@@ -104,10 +104,11 @@ func (h Handed) twice(rec definition.Package) error {
 			continue
 		}
 		if o.Given == rec.Given {
-			return finding.New("define.duplicate-name", h.object(), "this very file is in it already, as %s",
+			return finding.New(finding.DefineDuplicateName, h.object(),
+				"this very file is in it already, as %s",
 				id)
 		}
-		return finding.New("define.duplicate-name", h.object(),
+		return finding.New(finding.DefineDuplicateName, h.object(),
 			"%s %s (%s) is in it already, with other content, as %s", rec.Name, rec.Version,
 			rec.Architecture, id).
 			Do("give the new build a version of its own, or remove the other first: stockade package "+
@@ -122,17 +123,17 @@ func (b *Builder) compared(h Handed, rec definition.Package, long string) findin
 	id := archive.Identity{Name: rec.Name, Version: rec.Version, Arch: rec.Architecture}
 	offers, unknown := b.Offered(id, rec.Given, long, h.Others)
 	for _, other := range unknown {
-		found = append(found, finding.New("house.not-compared", h.object(),
+		found = append(found, finding.New(finding.HouseNotCompared, h.object(),
 			"what %s offers is not here to be looked at, so whether %s %s is there too is not known",
 			other, rec.Name, rec.Version).
 			Do("stockade source refresh %s; then take the package out and add it again", other))
 	}
 	for _, o := range offers {
 		if o.Same {
-			found = append(found, finding.New("house.offered-elsewhere", h.object(),
+			found = append(found, finding.New(finding.HouseOfferedElsewhere, h.object(),
 				"%s offers %s %s too, with the same bytes", o.Source, rec.Name, rec.Version))
 		} else {
-			found = append(found, finding.New("house.other-bytes", h.object(),
+			found = append(found, finding.New(finding.HouseOtherBytes, h.object(),
 				"%s offers %s %s too, and its bytes are others: its index gives the digest %s", o.Source,
 				rec.Name, rec.Version, o.Digest))
 		}

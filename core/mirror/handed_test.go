@@ -79,7 +79,7 @@ func TestAPackageIsTakenInWithWhatIsKnownOfIt(t *testing.T) {
 		h.Set.Packages[id] = rec
 		c.change(&h)
 		_, _, _, err := w.builder.TakeIn(h, nobody)
-		if f, _ := finding.From(err); f.Code != c.code || !strings.Contains(f.Text, c.text) {
+		if f, _ := finding.From(err); string(f.Code) != c.code || !strings.Contains(f.Text, c.text) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

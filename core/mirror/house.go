@@ -51,7 +51,7 @@ func (b *Builder) houseDigest(spec archive.Source, packages []HousePackage) stri
 func asHoused(spec archive.Source, family archive.Family) (archive.Housed, error) {
 	h, ok := family.(archive.Housed)
 	if !ok {
-		return nil, finding.New("define.bad-value", "source "+spec.Name,
+		return nil, finding.New(finding.DefineBadValue, "source "+spec.Name,
 			"packages of the family %s cannot be taken in by hand", family.Name())
 	}
 	return h, nil
@@ -82,7 +82,7 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 			return nil, fault
 		}
 		if err != nil {
-			return nil, finding.New("edition.damaged", "source "+spec.Name,
+			return nil, finding.New(finding.EditionDamaged, "source "+spec.Name,
 				"a package of the house source, %s, is gone from the pool", hp.SHA256).
 				Do("add the file again: stockade package add FILE --source %s", spec.Name)
 		}
@@ -90,7 +90,7 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 		x, err := housed.Examine(spec, disk.ReadSeeker(f))
 		if err = disk.Blame(err); err != nil {
 			if g, _ := finding.From(err); g.Code != finding.FaultCode && changed(f, hp.SHA256) {
-				err = finding.New("edition.damaged", "source "+spec.Name,
+				err = finding.New(finding.EditionDamaged, "source "+spec.Name,
 					"a package of the house source was changed in the pool, and cannot be read any more: %s",
 					hp.SHA256).Do("add the file again: stockade package add FILE --source %s", spec.Name)
 			}
@@ -99,7 +99,7 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 		}
 		f.Close()
 		if x.Package.SHA256 != hp.SHA256 || x.Package.Size != hp.Size {
-			return nil, finding.New("edition.damaged", "source "+spec.Name,
+			return nil, finding.New(finding.EditionDamaged, "source "+spec.Name,
 				"%s of the house source was changed in the pool", x.Package.Name)
 		}
 		if hp.Signature != "" {
@@ -109,7 +109,7 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 			out.Files[archive.SignatureOf(family, x.Package.Path)] = hp.Signature
 		}
 		if _, twice := out.Files[x.Package.Path]; twice {
-			return nil, finding.New("content.unsafe-path", "source "+spec.Name,
+			return nil, finding.New(finding.ContentUnsafePath, "source "+spec.Name,
 				"two packages have the path %s", x.Package.Path).
 				Do("take one of the two out: stockade package remove")
 		}
@@ -283,7 +283,7 @@ func (b *Builder) TakeIntoHouse(spec archive.Source, family archive.Family, file
 	if !slices.ContainsFunc(spec.Architectures, func(a string) bool {
 		return family.Rank(x.Package.Arch, a) >= 0
 	}) {
-		return nil, finding.New("source.architecture-missing", "source "+spec.Name,
+		return nil, finding.New(finding.SourceArchitectureMissing, "source "+spec.Name,
 			"%s is for %s, and the source is for %s", x.Package.Name, x.Package.Arch,
 			strings.Join(spec.Architectures, ", ")).
 			Do("add the architecture to the source, or take another file")
@@ -291,8 +291,8 @@ func (b *Builder) TakeIntoHouse(spec archive.Source, family archive.Family, file
 	inspected, err := family.Inspect(archive.PackageFile{ReadSeeker: disk.ReadSeeker(file),
 		Signature: signature}, v)
 	err = disk.Blame(err)
-	if f, _ := finding.From(err); err != nil && f.Code != "content.signature-bad" &&
-		!strings.HasPrefix(f.Code, "key.") {
+	if f, _ := finding.From(err); err != nil && f.Code != finding.ContentSignatureBad &&
+		!f.Code.In("key") {
 		return nil, err // damaged, not merely signed by somebody unknown
 	}
 	out.Signer, out.Unsure = inspected.Signer, err

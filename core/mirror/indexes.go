@@ -105,7 +105,8 @@ func (b *Builder) list(ctx context.Context, src *Source, c archive.IndexChoice, 
 	if f, ok := finding.From(err); ok {
 		return List{}, f
 	}
-	return List{}, finding.New("content.missing", "source "+src.Name, "no upstream gave the index %s: %v",
+	return List{}, finding.New(finding.ContentMissing, "source "+src.Name,
+		"no upstream gave the index %s: %v",
 		c.Files[0].Path, err)
 }
 
@@ -143,7 +144,7 @@ func (b *Builder) Read(src *Source, n int, l List, yield func(p *archive.Package
 		if err := b.Pool.SetAside(l.SHA256); err != nil {
 			return err
 		}
-		return finding.New("edition.damaged", "source "+src.Name,
+		return finding.New(finding.EditionDamaged, "source "+src.Name,
 			"the index %s was changed on disk since it was fetched", l.Used.Path).
 			Do("begin again: it is fetched anew")
 	}

@@ -45,7 +45,7 @@ func (b *Builder) lore(ctx context.Context, src *Source, f archive.IndexFile) (i
 		if err := b.Pool.SetAside(sum); err != nil {
 			return nil, err
 		}
-		return nil, finding.New("edition.damaged", "source "+src.Name,
+		return nil, finding.New(finding.EditionDamaged, "source "+src.Name,
 			"%s was changed on disk since it was fetched", f.Path).Do("begin again: it is fetched anew")
 	}
 	if _, err := file.Seek(0, io.SeekStart); err != nil {
@@ -162,7 +162,7 @@ func (b *Builder) advisories(ctx context.Context, out *Outcome) ([]byte, error) 
 				return nil
 			}
 			if count++; count > maxAdvisories {
-				return finding.New("content.too-large", "", "there are more than %d advisories",
+				return finding.New(finding.ContentTooLarge, "", "there are more than %d advisories",
 					maxAdvisories)
 			}
 			return enc.Encode(edition.Advisory{Source: src.Name, Advisory: *a})
@@ -220,7 +220,7 @@ func leftOut(ctx context.Context, err error, source, path string) (finding.List,
 	case !judged && errors.Is(err, fetch.ErrNotFound):
 		return nil, nil
 	case !judged:
-		f = finding.New("source.upstream-down", "", "it could not be fetched: %v", err).
+		f = finding.New(finding.SourceUpstreamDown, "", "it could not be fetched: %v", err).
 			Do("look at the upstream: it comes along with the next publication that is copied, if it can " +
 				"be had then")
 	}

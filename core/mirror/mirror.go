@@ -333,7 +333,7 @@ func spreadable(want pool.Want, check func(f pool.Blob) error) int64 {
 func (b *Builder) fetchInto(ctx context.Context, src *Source, want pool.Want, paths []string, p *progress,
 	check func(f pool.Blob) error) (string, error) {
 	if src.House != nil { // whatever it has lies in the pool
-		return "", finding.New("edition.damaged", "source "+src.Name,
+		return "", finding.New(finding.EditionDamaged, "source "+src.Name,
 			"%s of the house source is gone from the pool", want.Name).
 			Do("add the file again: stockade package add FILE --source %s", src.Name)
 	}

@@ -225,7 +225,7 @@ func (w *world) repackaged(name string, file []byte) {
 
 // refused asserts that a build ends with a finding of that code and that
 // nothing was sealed.
-func (w *world) refused(code string) finding.Finding {
+func (w *world) refused(code finding.Code) finding.Finding {
 	w.t.Helper()
 	_, err := w.build()
 	f, ok := finding.From(err)
@@ -486,7 +486,7 @@ func TestAttacksFromUpstreamAreRefused(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			w := newWorld(t)
 			c.mount(w)
-			w.refused(c.code)
+			w.refused(finding.Code(c.code))
 		})
 	}
 }

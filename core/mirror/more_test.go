@@ -92,7 +92,7 @@ func TestAClockThatContradictsTheAcceptedRootDecidesNothing(t *testing.T) {
 }
 
 // refusedAfterFirst is refused for a world that has an edition already.
-func (w *world) refusedAfterFirst(t *testing.T, code string) {
+func (w *world) refusedAfterFirst(t *testing.T, code finding.Code) {
 	t.Helper()
 	w.plan.Number = 2
 	_, err := w.build()

@@ -72,13 +72,14 @@ func (b *Builder) Online(ctx context.Context, set *definition.Set, name string,
 		found = append(found, f)
 	}
 	found = slices.DeleteFunc(found, func(f finding.Finding) bool {
-		return f.Code == "source.unsigned-changed" // that a first root is taken: nothing is, here
+		return f.Code == finding.SourceUnsignedChanged // that a first root is taken: nothing is, here
 	})
 	if len(src.Route.Upstreams) < 2 {
 		return found, ctx.Err()
 	}
 	// Each server by itself; what the refresh told of those that failed is told again by that.
-	found = slices.DeleteFunc(found, func(f finding.Finding) bool { return f.Code == "source.upstream-down" })
+	found = slices.DeleteFunc(found,
+		func(f finding.Finding) bool { return f.Code == finding.SourceUpstreamDown })
 	_, probed, err := b.Probe(ctx, src)
 	return append(found, probed...), err
 }

@@ -140,10 +140,10 @@ func unfetched(ctx context.Context, err error, source, path, by string) error {
 		return about(f, source)
 	}
 	if errors.Is(err, fetch.ErrNotFound) {
-		return finding.New("content.missing", "source "+source, "no upstream has %s, which %s names", path,
-			by)
+		return finding.New(finding.ContentMissing, "source "+source, "no upstream has %s, which %s names",
+			path, by)
 	}
-	return finding.New("source.upstream-down", "source "+source, "%s could not be fetched: %v", path,
+	return finding.New(finding.SourceUpstreamDown, "source "+source, "%s could not be fetched: %v", path,
 		err).Rated(finding.Error).
 		Do("build again later: what was fetched is kept")
 }
@@ -181,7 +181,7 @@ func placed(pk *pick) (*Source, error) {
 			}
 		}
 	}
-	return nil, finding.New("content.unsafe-path", "source "+pk.src.Name,
+	return nil, finding.New(finding.ContentUnsafePath, "source "+pk.src.Name,
 		"%s is said to lie at %s, which is no host of the source's upstreams", pk.Path, fetch.Shown(pk.Base)).
 		Do("leave the package out with except; or describe that place as an upstream")
 }
@@ -200,7 +200,7 @@ func (b *Builder) inspectPooled(pk *pick) error {
 	if err := b.Pool.SetAside(pk.SHA256); err != nil {
 		return err
 	}
-	return finding.New("edition.damaged", "source "+pk.src.Name,
+	return finding.New(finding.EditionDamaged, "source "+pk.src.Name,
 		"%s was changed on disk since it was fetched; it was set aside", pk.Path).
 		Do("build again: it is fetched anew")
 }
@@ -221,7 +221,7 @@ func (b *Builder) inspect(pk *pick, f io.ReadSeeker) error {
 	}
 	id := in.Identity
 	if want := pk.src.Family.Identify(pk.Package); id != want {
-		return finding.New("content.identity-mismatch", "source "+pk.src.Name,
+		return finding.New(finding.ContentIdentityMismatch, "source "+pk.src.Name,
 			"%s says inside that it is %s %s (%s), and the index says %s %s (%s)", pk.Path,
 			finding.Harmless(id.Name), finding.Harmless(id.Version), finding.Harmless(id.Arch),
 			want.Name, want.Version, want.Arch)
@@ -261,13 +261,13 @@ func unsigned(plan Plan, out *Outcome) {
 			text = finding.Names(names[name], 3) + " are not signed themselves"
 		}
 		if signed[name] {
-			out.Findings = append(out.Findings, finding.New("content.signature-missing", "source "+name,
+			out.Findings = append(out.Findings, finding.New(finding.ContentSignatureMissing, "source "+name,
 				"%s, and others of this source are, or were", text).
 				Do("ask upstream; another upstream may have the signature; or leave the package out with "+
 					"except"))
 			continue
 		}
-		out.Findings = append(out.Findings, finding.New("content.package-unsigned",
+		out.Findings = append(out.Findings, finding.New(finding.ContentPackageUnsigned,
 			"source "+name, "%s", text))
 	}
 }

@@ -193,7 +193,7 @@ func probeFindings(object string, all []ProbeResult) (found finding.List) {
 	// The one that stands last already cannot be put there.
 	behindOthers := func(f finding.Finding, r ProbeResult) finding.Finding {
 		if r.Upstream.URL == last {
-			if f.Code == "source.upstreams-disagree" {
+			if f.Code == finding.SourceUpstreamsDisagree {
 				f = f.Do("it is asked last already; ask its owner why it is behind")
 			}
 			return f
@@ -209,12 +209,12 @@ func probeFindings(object string, all []ProbeResult) (found finding.List) {
 		switch {
 		case r.Error != "":
 			down++
-			found = append(found, behindOthers(finding.New("source.upstream-down", object, "%s: %s",
+			found = append(found, behindOthers(finding.New(finding.SourceUpstreamDown, object, "%s: %s",
 				r.Upstream.URL, r.Error), r))
 		case r.Finding.Code != "":
 			found = append(found, r.Finding)
 		case r.RootDate.Before(newest):
-			found = append(found, behindOthers(finding.New("source.upstreams-disagree", object,
+			found = append(found, behindOthers(finding.New(finding.SourceUpstreamsDisagree, object,
 				"%s is behind by %s: its root is of %s, and another has one of %s",
 				r.Upstream.URL, behind(newest.Sub(r.RootDate)), r.RootDate.Format(time.DateTime),
 				newest.Format(time.DateTime)), r))

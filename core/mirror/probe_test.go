@@ -48,7 +48,7 @@ func TestUpstreamsAreMeasuredAndCompared(t *testing.T) {
 	}
 	codes := ""
 	for _, f := range found {
-		codes += f.Code + " " + string(f.Severity) + "; "
+		codes += string(f.Code) + " " + string(f.Severity) + "; "
 	}
 	if codes != "source.upstreams-disagree warning; source.upstream-down warning; content.signature-bad "+
 		"error; " {

@@ -64,7 +64,7 @@ func (b *Builder) keyPackages(ctx context.Context, out *Outcome) error {
 			return err
 		}
 		if err != nil {
-			out.Findings = append(out.Findings, finding.New("key.published", "source "+pk.src.Name,
+			out.Findings = append(out.Findings, finding.New(finding.KeyPublished, "source "+pk.src.Name,
 				"the keyrings in %s cannot be read: %s", pk.Path, saying(err)))
 		}
 		if ctx.Err() != nil {
@@ -80,7 +80,7 @@ func published(src *Source, where string, data []byte, now time.Time) (found fin
 	object := "source " + src.Name
 	certs, err := trust.ReadCertificates(data)
 	if err != nil {
-		return finding.List{finding.New("key.published", object,
+		return finding.List{finding.New(finding.KeyPublished, object,
 			"what upstream publishes as keys (%s) cannot be read: %s", where, saying(err))}
 	}
 	rated := finding.Note
@@ -101,13 +101,13 @@ func published(src *Source, where string, data []byte, now time.Time) (found fin
 			continue
 		}
 		if changes := have.Changes(merged); len(changes) > 0 {
-			found = append(found, finding.New("key.published", object,
+			found = append(found, finding.New(finding.KeyPublished, object,
 				"upstream publishes (%s) a newer copy of %s: %s", where, c.Fingerprint,
 				finding.Harmless(strings.Join(changes, "; "))).Rated(rated))
 		}
 	}
 	if len(unknown) > 0 {
-		found = append(found, finding.New("key.published", object,
+		found = append(found, finding.New(finding.KeyPublished, object,
 			"upstream publishes (%s) certificates that nobody brought in: %s", where,
 			finding.Names(unknown, maxBesides)).Rated(rated))
 	}

@@ -34,7 +34,7 @@ func quiet(source string, published []time.Time, now time.Time) finding.List {
 	if silent < quietAtLeast || silent <= tooQuiet*usual {
 		return nil
 	}
-	return finding.List{finding.New("source.quiet", "source "+source,
+	return finding.List{finding.New(finding.SourceQuiet, "source "+source,
 		"nothing was published since %s, for %s; before, something new came every %s (of %d that were seen)",
 		last.Format(time.DateOnly), behind(silent), behind(usual), len(published))}
 }

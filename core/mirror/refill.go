@@ -122,14 +122,14 @@ func (b *Builder) fetchAgain(ctx context.Context, l edition.Line, sources map[st
 	name, path, _ := strings.Cut(l.Path, "/")
 	src := sources[name]
 	if src == nil {
-		return finding.New("edition.damaged", "",
+		return finding.New(finding.EditionDamaged, "",
 			"%s is not in the pool, and the source %s is not described any more, or may not be used now",
 			l.Path, name).
 			Do("describe the source again, or bring the file back from a backup of the pool")
 	}
 	_, err := b.fetchInto(ctx, src, wanted(path, l.Size, l.SHA256, ""), []string{path}, nil, nil)
 	if errors.Is(err, fetch.ErrNotFound) {
-		return finding.New("edition.damaged", "",
+		return finding.New(finding.EditionDamaged, "",
 			"%s is not in the pool, and no upstream of %s has it any more", l.Path, name).
 			Do("bring the file back from a backup of the pool, or build a new edition")
 	}

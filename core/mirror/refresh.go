@@ -25,7 +25,7 @@ const maxRoot = 32 << 20
 func (b *Builder) Refresh(ctx context.Context, src *Source) (*Publication, error) {
 	b.tell(Event{Step: "roots", Text: src.Name, Remaining: -1})
 	if a := src.Accepted; a != nil && b.Now().Before(a.Date.Add(-24*time.Hour)) {
-		return nil, finding.New("site.clock", "source "+src.Name,
+		return nil, finding.New(finding.SiteClock, "source "+src.Name,
 			"this machine's clock says %s, and the accepted root was made on %s",
 			b.Now().UTC().Format(time.DateTime), a.Date.Format(time.DateTime))
 	}
@@ -66,13 +66,14 @@ func (b *Builder) Refresh(ctx context.Context, src *Source) (*Publication, error
 		}
 		if errors.Is(last, fetch.ErrNotFound) {
 			if src.Spec.Release == "" {
-				return pub, finding.New("source.root-missing", "source "+src.Name,
+				return pub, finding.New(finding.SourceRootMissing, "source "+src.Name,
 					"no upstream has all of a signed root").Do("check the URL, and the components")
 			}
-			return pub, finding.New("source.root-missing", "source "+src.Name,
+			return pub, finding.New(finding.SourceRootMissing, "source "+src.Name,
 				"no upstream has a signed root for the release %s", src.Spec.Release)
 		}
-		return pub, finding.New("source.upstream-down", "source "+src.Name, "no upstream could be used: %v",
+		return pub, finding.New(finding.SourceUpstreamDown, "source "+src.Name,
+			"no upstream could be used: %v",
 			last).Rated(finding.Error).
 			Do("look at the network and the upstreams; the last edition is still served")
 	}
@@ -83,7 +84,7 @@ func (b *Builder) Refresh(ctx context.Context, src *Source) (*Publication, error
 			made, what = pub.Root.Oldest, "its "+pub.Root.OldestPath
 		}
 		if age := b.Now().Sub(made); age > src.MaxAge {
-			pub.Findings = append(pub.Findings, finding.New("source.stale", "source "+src.Name,
+			pub.Findings = append(pub.Findings, finding.New(finding.SourceStale, "source "+src.Name,
 				"%s was made on %s, %s ago, and max_age is %s", what, made.Format(time.DateOnly),
 				behind(age), behind(src.MaxAge)))
 		}
@@ -141,7 +142,7 @@ func (b *Builder) refreshBy(ctx context.Context, src *Source, pub *Publication, 
 				return take(f, r)
 			}, nil)
 			if f.Signs != "" && errors.Is(err, fetch.ErrNotFound) {
-				return finding.New("content.signature-bad", "source "+src.Name,
+				return finding.New(finding.ContentSignatureBad, "source "+src.Name,
 					"%s has %s, and no signature %s beside it",
 					fetch.Shown(r.Upstream.URL), f.Signs, f.Path).Because("none")
 			}
@@ -175,7 +176,7 @@ func (b *Builder) refreshBy(ctx context.Context, src *Source, pub *Publication, 
 	})
 	src.Route.Upstreams = append(route, lacking...)
 	for _, u := range lacking {
-		pub.Failures = append(pub.Failures, finding.New("source.upstream-down", "source "+src.Name,
+		pub.Failures = append(pub.Failures, finding.New(finding.SourceUpstreamDown, "source "+src.Name,
 			"%s: it has no %s, which another upstream has", fetch.Shown(u.URL), choice[0].Path))
 	}
 	return nil
@@ -229,7 +230,8 @@ func (b *Builder) read(sha string) ([]byte, error) {
 		return nil, finding.Doing(err, "read the file %s of the pool", sha)
 	}
 	if sum := sha256.Sum256(data); hex.EncodeToString(sum[:]) != sha {
-		return nil, finding.New("edition.damaged", "", "the file %s of the pool was changed on disk", sha)
+		return nil, finding.New(finding.EditionDamaged, "", "the file %s of the pool was changed on disk",
+			sha)
 	}
 	return data, nil
 }
@@ -240,16 +242,16 @@ func (b *Builder) judge(src *Source, r *archive.Root) error {
 	object := "source " + src.Name
 	now := b.Now()
 	for _, f := range src.Family.CheckRoot(src.Spec, r) {
-		if f.Severity == finding.Error && f.Code == "source.release-mismatch" {
+		if f.Severity == finding.Error && f.Code == finding.SourceReleaseMismatch {
 			return f
 		}
 	}
 	if !r.Expires.IsZero() && now.After(r.Expires) {
-		return finding.New("source.expired-index", object, "the root ended on %s",
+		return finding.New(finding.SourceExpiredIndex, object, "the root ended on %s",
 			r.Expires.Format(time.DateTime))
 	}
 	if r.Date.After(now.Add(24 * time.Hour)) {
-		return finding.New("source.future-index", object,
+		return finding.New(finding.SourceFutureIndex, object,
 			"the root is dated %s, and this machine's clock says %s",
 			r.Date.Format(time.DateTime), now.UTC().Format(time.DateTime))
 	}
@@ -258,7 +260,7 @@ func (b *Builder) judge(src *Source, r *archive.Root) error {
 		return nil
 	}
 	if r.Date.Before(old.Date) {
-		return finding.New("source.older-than-accepted", object,
+		return finding.New(finding.SourceOlderThanAccepted, object,
 			"the root was made on %s, and one of %s was accepted before",
 			r.Date.Format(time.DateTime), old.Date.Format(time.DateTime)).
 			Do("wait, or use another upstream; to accept it once: stockade source refresh %s "+
@@ -266,7 +268,7 @@ func (b *Builder) judge(src *Source, r *archive.Root) error {
 	}
 	for p, now := range r.Dates {
 		if was, ok := old.Dates[p]; ok && now.Before(was) {
-			return finding.New("source.older-than-accepted", object,
+			return finding.New(finding.SourceOlderThanAccepted, object,
 				"%s was signed on %s, and one of %s was accepted before", p, now.Format(time.DateTime),
 				was.Format(time.DateTime)).
 				Do("wait, or use another upstream; to accept it once: stockade source refresh %s "+
@@ -296,7 +298,7 @@ func nameOf(suite, codename string) string {
 }
 
 func anotherRepository(src *Source, format string, args ...any) finding.Finding {
-	return finding.New("source.other-repository", "source "+src.Name, format, args...).
+	return finding.New(finding.SourceOtherRepository, "source "+src.Name, format, args...).
 		Do("ask upstream why; to accept it once: stockade source refresh %s --accept-once \"the reason\"",
 			src.Name)
 }
@@ -388,7 +390,8 @@ func (p *Publication) MayAccept(now *Accepted) bool {
 // anew: a key that was barred since does not count any more.
 func (b *Builder) ReadAccepted(src *Source) (*archive.Root, error) {
 	if src.Accepted == nil {
-		return nil, finding.New("source.root-missing", "source "+src.Name, "nothing of it was accepted yet").
+		return nil, finding.New(finding.SourceRootMissing, "source "+src.Name,
+			"nothing of it was accepted yet").
 			Do("stockade source refresh %s", src.Name)
 	}
 	files := map[string][]byte{}
@@ -401,13 +404,13 @@ func (b *Builder) ReadAccepted(src *Source) (*archive.Root, error) {
 	}
 	choices := src.roots()
 	if src.Accepted.Choice >= len(choices) {
-		return nil, finding.New("source.root-missing", "source "+src.Name,
+		return nil, finding.New(finding.SourceRootMissing, "source "+src.Name,
 			"what was accepted is of another form of the description")
 	}
 	choice := choices[src.Accepted.Choice]
 	for _, f := range choice {
 		if _, ok := files[f.Path]; !ok {
-			return nil, finding.New("source.root-missing", "source "+src.Name,
+			return nil, finding.New(finding.SourceRootMissing, "source "+src.Name,
 				"what was accepted has no %s: it is of another form of the description", f.Path).
 				Do("stockade source refresh %s", src.Name)
 		}

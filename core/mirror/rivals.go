@@ -20,8 +20,8 @@ func (b *Builder) rivals(ctx context.Context, plan Plan, out *Outcome, members [
 	object := "mirror " + plan.Name
 	told := map[string]bool{}
 	add := func(f finding.Finding) {
-		if !told[f.Code+f.Text] {
-			told[f.Code+f.Text] = true
+		if !told[string(f.Code)+f.Text] {
+			told[string(f.Code)+f.Text] = true
 			out.Findings = append(out.Findings, f)
 		}
 	}
@@ -47,13 +47,13 @@ func (b *Builder) rivals(ctx context.Context, plan Plan, out *Outcome, members [
 				if one.Name > other.Name {
 					one, other = other, one
 				}
-				add(finding.New("priority.tie", object,
+				add(finding.New(finding.PriorityTie, object,
 					"%s (%s) and %s (%s) share the priority %d, and of %s "+
 						"%s %s those of %s, which are newer or stand first: %s", one.Name, one.Standing,
 					other.Name, other.Standing, by.Priority, packages(r.Names), v.Name,
 					does(v.Name, "take"), by.Name, example))
 			case of.Standing == definition.Official:
-				f := finding.New("priority.shadowed", object,
+				f := finding.New(finding.PriorityShadowed, object,
 					"%s %s %s of %s (%s, priority %d) from %s (%s, "+
 						"priority %d) in its place: %s", v.Name, does(v.Name, "take"), packages(r.Names),
 					of.Name, of.Standing,
@@ -66,7 +66,7 @@ func (b *Builder) rivals(ctx context.Context, plan Plan, out *Outcome, members [
 		}
 		for k := range members {
 			if n := rivalry.Never[k]; n > 0 {
-				add(finding.New("priority.never-chosen", object,
+				add(finding.New(finding.PriorityNeverChosen, object,
 					"nothing of %s would be taken by %s: of each of "+
 						"its %s another source has one that comes first", source(k).Name, v.Name,
 					packages(n)))
@@ -105,6 +105,6 @@ func (b *Builder) behindPins(ctx context.Context, plan Plan, out *Outcome, membe
 			slices.Sort(ids)
 			text += ", published for " + strings.Join(ids, ", ")
 		}
-		add(finding.New("pin.holds-back", "mirror "+plan.Name, "%s", text))
+		add(finding.New(finding.PinHoldsBack, "mirror "+plan.Name, "%s", text))
 	}
 }

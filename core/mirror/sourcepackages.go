@@ -40,7 +40,7 @@ func (b *Builder) sourcePackages(ctx context.Context, plan Plan, out *Outcome) e
 		}
 		sourced, ok := src.Family.(archive.Sourced)
 		if !ok || src.House != nil {
-			out.Findings = append(out.Findings, finding.New("mirror.source-missing", "mirror "+plan.Name,
+			out.Findings = append(out.Findings, finding.New(finding.MirrorSourceMissing, "mirror "+plan.Name,
 				"%s lists no source packages: they are left out", src.Name))
 			continue
 		}
@@ -90,7 +90,7 @@ func lacking(plan Plan, src *Source, asked map[sourceID][]string, found map[sour
 		return nil
 	}
 	slices.Sort(none)
-	return finding.List{finding.New("mirror.source-missing", "mirror "+plan.Name,
+	return finding.List{finding.New(finding.MirrorSourceMissing, "mirror "+plan.Name,
 		"no list of %s has what packages that are taken were built from: %s", src.Name,
 		finding.Names(none, maxLackingSources))}
 }

@@ -78,7 +78,7 @@ func TestSourcePackagesThatAreRefused(t *testing.T) {
 			c.change(w)
 			_, err := w.build()
 			f, ok := finding.From(err)
-			if err == nil || c.code != "" && (!ok || f.Code != c.code) ||
+			if err == nil || c.code != "" && (!ok || string(f.Code) != c.code) ||
 				!strings.Contains(err.Error(), c.part) {
 				t.Errorf("%v", err)
 			}

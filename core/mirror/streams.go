@@ -20,7 +20,7 @@ func (b *Builder) streams(ctx context.Context, plan Plan, out *Outcome, i int) (
 	}
 	if !ok {
 		for _, want := range src.Want.Streams {
-			out.Findings = append(out.Findings, finding.New("mirror.stream-missing", "mirror "+plan.Name,
+			out.Findings = append(out.Findings, finding.New(finding.MirrorStreamMissing, "mirror "+plan.Name,
 				"%s has no module streams, and %q is wanted of it", src.Name, want).Rated(severity(plan)))
 		}
 		return nil, nil
@@ -39,8 +39,8 @@ func (b *Builder) streams(ctx context.Context, plan Plan, out *Outcome, i int) (
 		if slices.Contains(names, want) {
 			continue
 		}
-		f := finding.New("mirror.stream-missing", "mirror "+plan.Name, "%s has no module stream %q", src.Name,
-			want).Rated(severity(plan))
+		f := finding.New(finding.MirrorStreamMissing, "mirror "+plan.Name, "%s has no module stream %q",
+			src.Name, want).Rated(severity(plan))
 		module, _, _ := strings.Cut(want, ":")
 		near := slices.DeleteFunc(names, func(n string) bool { return !strings.HasPrefix(n, module+":") })
 		if len(near) > 0 {
@@ -98,17 +98,17 @@ func doubts(plan Plan, view string, d archive.StreamDoubts, told map[string]bool
 	}
 	object := "mirror " + plan.Name
 	if d.GaveUp {
-		once(view, finding.New("mirror.not-proved", object,
+		once(view, finding.New(finding.MirrorNotProved, object,
 			"which module streams machines have on could not be worked out: it would cost out of all "+
 				"proportion to their lists").Rated(severity(plan)))
 	}
 	for _, off := range d.Off {
-		once(off.Stream+off.Why, finding.New("mirror.stream-missing", object,
+		once(off.Stream+off.Why, finding.New(finding.MirrorStreamMissing, object,
 			"machines cannot have the module stream %s on: %s", off.Stream, off.Why).Rated(severity(plan)).
 			Do("add a source that has it, or want another stream"))
 	}
 	for _, open := range d.Open {
-		once(open, finding.New("mirror.stream-open", object,
+		once(open, finding.New(finding.MirrorStreamOpen, object,
 			"builds of the module stream %s that need different modules would do alike: which of them "+
 				"machines have on, and so what they see, is not known", open))
 	}

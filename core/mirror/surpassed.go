@@ -32,14 +32,14 @@ func (b *Builder) surpassed(ctx context.Context, plan Plan, out *Outcome, member
 		return before
 	})
 	why, found := b.reasons(ctx, out, members, all)
-	counts := map[string]int{}
+	counts := map[finding.Code]int{}
 	for _, s := range all {
-		code, rated := "mirror.newer-elsewhere", severity(plan)
+		code, rated := finding.MirrorNewerElsewhere, severity(plan)
 		switch {
 		case s.Behind:
-			code, rated = "priority.holds-back", finding.Warning
+			code, rated = finding.PriorityHoldsBack, finding.Warning
 		case s.Needer != nil:
-			code, rated = "mirror.need-holds-back", finding.Warning
+			code, rated = finding.MirrorNeedHoldsBack, finding.Warning
 		}
 		if counts[code]++; counts[code] > maxSurpassed {
 			continue
@@ -48,11 +48,11 @@ func (b *Builder) surpassed(ctx context.Context, plan Plan, out *Outcome, member
 		text := fmt.Sprintf("%s %s is taken from %s, and %s has %s", s.Have.Name, s.Have.Version, have.Name,
 			other.Name, s.Newer.Version)
 		switch code {
-		case "mirror.need-holds-back":
+		case finding.MirrorNeedHoldsBack:
 			text = fmt.Sprintf("%s %s of %s is taken, as %s %s needs %s, and %s has %s", s.Have.Name,
 				s.Have.Version, have.Name, s.Needer.Name, s.Needer.Version, s.Clause, other.Name,
 				s.Newer.Version)
-		case "priority.holds-back":
+		case finding.PriorityHoldsBack:
 			text = fmt.Sprintf("machines stay on %s %s of %s (priority %d), and %s (priority %d) has %s",
 				s.Have.Name, s.Have.Version, have.Name, have.Priority, other.Name,
 				other.Priority, s.Newer.Version)
@@ -62,10 +62,11 @@ func (b *Builder) surpassed(ctx context.Context, plan Plan, out *Outcome, member
 		}
 		found = append(found, finding.New(code, "mirror "+plan.Name, "%s", text).Rated(rated))
 	}
-	for _, code := range []string{"mirror.newer-elsewhere", "mirror.need-holds-back", "priority.holds-back"} {
+	for _, code := range []finding.Code{finding.MirrorNewerElsewhere, finding.MirrorNeedHoldsBack,
+		finding.PriorityHoldsBack} {
 		if n := counts[code] - maxSurpassed; n > 0 {
 			rated := finding.Warning
-			if code == "mirror.newer-elsewhere" {
+			if code == finding.MirrorNewerElsewhere {
 				rated = severity(plan)
 			}
 			found = append(found, finding.New(code, "mirror "+plan.Name,

@@ -25,7 +25,7 @@ func (u *Unsigned) Ended(source string, now time.Time) error {
 	if now.Before(u.Until) {
 		return nil
 	}
-	return finding.New("source.unsigned", "source "+source,
+	return finding.New(finding.SourceUnsigned, "source "+source,
 		"that nobody signs it was acknowledged until %s (%s)",
 		u.Until.AddDate(0, 0, -1).Format(time.DateOnly), finding.Harmless(u.Reason)).
 		Do("ask the owner again for signatures; a warden can acknowledge it anew")
@@ -67,7 +67,8 @@ type pinned struct {
 }
 
 func (p pinned) Clearsigned([]byte) ([]byte, archive.Signer, error) {
-	return nil, archive.Signer{}, finding.New("content.signature-bad", "", "nobody signs it").Because("none")
+	return nil, archive.Signer{}, finding.New(finding.ContentSignatureBad, "",
+		"nobody signs it").Because("none")
 }
 
 func (p pinned) Detached(content, _ []byte) (archive.Signer, error) {
@@ -108,13 +109,13 @@ func (src *Source) unpinned(digest string) (finding.List, error) {
 	old := src.Accepted
 	switch {
 	case old == nil:
-		return finding.List{finding.New("source.unsigned-changed", object,
+		return finding.List{finding.New(finding.SourceUnsignedChanged, object,
 			"its first root is taken as it was served, by nobody's signature; its digest is %s", digest).
 			Do("compare the digest with the owner's, on another road")}, nil
 	case old.Digest == digest:
 		return nil, nil
 	}
-	changed := finding.New("source.unsigned-changed", object,
+	changed := finding.New(finding.SourceUnsignedChanged, object,
 		"its root is another one (digest %s) than the one of %s (digest %s), and nobody signs either", digest,
 		old.At.Format(time.DateOnly), old.Digest)
 	if src.AcceptOnce != "" || src.Family.SignsPackages() && len(src.Keyring.Counting()) > 0 {

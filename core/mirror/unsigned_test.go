@@ -64,7 +64,7 @@ var unsignedFamilies = map[string]func(t *testing.T) (*world, func()){
 	},
 }
 
-func told(list finding.List, code string) (out []finding.Finding) {
+func told(list finding.List, code finding.Code) (out []finding.Finding) {
 	for _, f := range list {
 		if f.Code == code {
 			out = append(out, f)

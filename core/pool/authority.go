@@ -116,7 +116,7 @@ type Want struct {
 // check refuses a want that nothing stands behind.
 func (w Want) check() error {
 	none := func(text string) error {
-		return finding.New("content.weak-digest", "", "%s "+text, w.Name)
+		return finding.New(finding.ContentWeakDigest, "", "%s "+text, w.Name)
 	}
 	stands := w.Signed != nil
 	seen := map[Algorithm]bool{}
@@ -175,7 +175,7 @@ func (w Want) hashes() map[Algorithm]hash.Hash {
 // judge compares what came in, n bytes with these digests, with what is wanted.
 func (w Want) judge(n int64, sums map[Algorithm]hash.Hash) error {
 	if w.Size >= 0 && n != w.Size {
-		return finding.New("content.size-mismatch", "", "%s has %d bytes, and its index says %d", w.Name,
+		return finding.New(finding.ContentSizeMismatch, "", "%s has %d bytes, and its index says %d", w.Name,
 			n, w.Size)
 	}
 	for _, d := range w.Digests {
@@ -197,7 +197,7 @@ func (w Want) mismatch(d Digest, got string) error {
 		}
 		return s
 	}
-	return finding.New("content.digest-mismatch", "", "%s has the %s %s, and its index says %s", w.Name,
+	return finding.New(finding.ContentDigestMismatch, "", "%s has the %s %s, and its index says %s", w.Name,
 		name[d.Algorithm], short(got), short(d.Hex))
 }
 
@@ -233,8 +233,8 @@ func (w Want) believe(content io.ReadSeeker) error {
 	case err != nil:
 		return w.unreadable(err)
 	case n > m.Most:
-		return finding.New("content.too-large", "", "%s says more than %d bytes when it is unpacked", w.Name,
-			m.Most)
+		return finding.New(finding.ContentTooLarge, "", "%s says more than %d bytes when it is unpacked",
+			w.Name, m.Most)
 	}
 	if got := hex.EncodeToString(h.Sum(nil)); got != m.Digest.Hex {
 		return w.mismatch(m.Digest, got)
@@ -258,5 +258,5 @@ func (w Want) unreadable(err error) error {
 	if f, ok := finding.From(err); ok {
 		return f
 	}
-	return finding.New("content.digest-mismatch", "", "%s cannot be unpacked: %v", w.Name, err)
+	return finding.New(finding.ContentDigestMismatch, "", "%s cannot be unpacked: %v", w.Name, err)
 }

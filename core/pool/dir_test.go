@@ -71,7 +71,7 @@ func (s stubborn) Remove(string) error { return s.err }
 func TestWhatIsGoneIsDamageAndAFaultIsNot(t *testing.T) {
 	for _, c := range []struct {
 		err  error
-		code string
+		code finding.Code
 	}{
 		{nil, ""},
 		{ErrMissing, "edition.damaged"},
@@ -84,7 +84,7 @@ func TestWhatIsGoneIsDamageAndAFaultIsNot(t *testing.T) {
 	}
 }
 
-func code(err error) string { f, _ := finding.From(err); return f.Code }
+func code(err error) finding.Code { f, _ := finding.From(err); return f.Code }
 
 func TestWhatIsSetAside(t *testing.T) {
 	d := open(t)
@@ -304,7 +304,7 @@ func TestAFaultWhileUnpacking(t *testing.T) {
 		name string
 		err  error
 		late bool
-		code string
+		code finding.Code
 	}{
 		{"at once", syscall.EIO, false, finding.FaultCode},
 		{"in the middle", syscall.EIO, true, finding.FaultCode},

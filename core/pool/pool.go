@@ -115,8 +115,8 @@ func Gone(err error, what string) error {
 	if f, ok := finding.Fault(err, "open "+what); ok {
 		return f
 	}
-	if f, ok := finding.From(err); ok && f.Code == "edition.damaged" {
+	if f, ok := finding.From(err); ok && f.Code == finding.EditionDamaged {
 		return finding.New(f.Code, "", "%s was changed on disk: it was set aside", what)
 	}
-	return finding.New("edition.damaged", "", "%s is gone from the pool", what)
+	return finding.New(finding.EditionDamaged, "", "%s is gone from the pool", what)
 }

@@ -53,7 +53,7 @@ func TestOnlyWhatIsRightEnters(t *testing.T) {
 			d := open(t)
 			got, err := d.Ingest(c.want, give(c.data), nil)
 			f, _ := finding.From(err)
-			if f.Code != c.code {
+			if string(f.Code) != c.code {
 				t.Fatalf("%v", err)
 			}
 			if size, ok := d.Has(sum(sent)); ok != (c.code == "") || ok && (size != 19 || got != sum(sent)) {

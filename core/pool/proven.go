@@ -105,7 +105,7 @@ func (p *Proven) read(sum string, f Blob) error {
 		return finding.Doing(err, "read the file %s of the pool", sum)
 	}
 	if hex.EncodeToString(h.Sum(nil)) != sum {
-		changed := finding.New("edition.damaged", "",
+		changed := finding.New(finding.EditionDamaged, "",
 			"the file %s of the pool was changed on disk; it was set "+
 				"aside", sum)
 		if err := p.store.SetAside(sum); err != nil {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"stockade/internal/must"
 )
@@ -19,7 +20,9 @@ func TestADeepExplanationIsReadBack(t *testing.T) {
 		}
 		fmt.Fprintf(&b, "p%d 1 amd64\n", deep)
 		u := universe(t, []Source{{Name: "tarn", Architectures: []string{"amd64"}}}, b.String())
-		s := u.selectAll(t, []Want{want(0, "all", "required", 1)})
+		s, err := u.Select(t.Context(), []Want{want(0, "all", "required", 1)}, []View{u.Everyone()},
+			Limits{Each: 2 * time.Minute, All: 5 * time.Minute}) // a busy machine takes its time
+		must.Do(t, err)
 		if len(s.Refusals) != 1 {
 			t.Fatalf("%d needs: got %d explanations, undecided %v", deep, len(s.Refusals), s.Undecided)
 		}

@@ -110,7 +110,7 @@ func (b *budget) spend(n int) bool {
 	}
 	b.left -= int64(n) + 1
 	if b.left < 0 {
-		b.err = finding.New("content.too-large", "",
+		b.err = finding.New(finding.ContentTooLarge, "",
 			"working out what its packages need would cost out of all proportion to their number")
 		return false
 	}

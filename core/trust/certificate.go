@@ -52,7 +52,7 @@ type Certificate struct {
 }
 
 func unreadable(cause, format string, args ...any) error {
-	return finding.New("key.unreadable", "", format, args...).Because(cause)
+	return finding.New(finding.KeyUnreadable, "", format, args...).Because(cause)
 }
 
 // ReadCertificates reads one or many certificates, armoured or binary. A
@@ -116,7 +116,7 @@ func unpacked(data []byte) ([][]byte, error) {
 				return nil, unreadable("armour", "the armour is damaged: %v", err)
 			}
 			if block.Type == openpgp.PrivateKeyType {
-				return nil, finding.New("key.secret-material", "", "the file holds a secret key")
+				return nil, finding.New(finding.KeySecretMaterial, "", "the file holds a secret key")
 			}
 			if block.Type != openpgp.PublicKeyType {
 				return nil, unreadable("kind", "the armour says %q, and a public key block is needed",
@@ -387,21 +387,21 @@ func (c *Certificate) CheckBy(policy Policy, now time.Time) finding.List {
 	object := "key " + c.Fingerprint
 	day := func(d time.Duration) int { return int(d.Hours() / 24) }
 	if c.Primary.Revoked {
-		out = append(out, finding.New("key.revoked", object, "its owner has withdrawn it: %s",
+		out = append(out, finding.New(finding.KeyRevoked, object, "its owner has withdrawn it: %s",
 			c.Primary.Reason))
 	}
 	if e := c.Primary.Expires; !e.IsZero() {
 		if left := e.Sub(now); left <= 0 {
-			out = append(out, finding.New("key.expired", object, "it ended on %s, %d days ago",
+			out = append(out, finding.New(finding.KeyExpired, object, "it ended on %s, %d days ago",
 				e.Format(time.DateOnly), day(-left)))
 		} else if left < 30*24*time.Hour {
-			out = append(out, finding.New("key.expiring", object, "it ends on %s, in %d days",
+			out = append(out, finding.New(finding.KeyExpiring, object, "it ends on %s, in %d days",
 				e.Format(time.DateOnly), day(left)))
 		}
 	}
 	if end, able := c.SignsUntil(now); able && !end.IsZero() && !end.Equal(c.Primary.Expires) {
 		if left := end.Sub(now); left < 30*24*time.Hour {
-			out = append(out, finding.New("key.expiring", object,
+			out = append(out, finding.New(finding.KeyExpiring, object,
 				"the last of its parts that may sign ends on %s, in %d days", end.Format(time.DateOnly),
 				day(left)))
 		}
@@ -412,7 +412,7 @@ func (c *Certificate) CheckBy(policy Policy, now time.Time) finding.List {
 		able = able || s.signs(now)
 	}
 	if !able {
-		out = append(out, finding.New("key.cannot-sign", object, "none of its %d parts may sign",
+		out = append(out, finding.New(finding.KeyCannotSign, object, "none of its %d parts may sign",
 			1+len(c.Subkeys)))
 	}
 	return out
@@ -429,7 +429,7 @@ func (c *Certificate) weak(policy Policy, now time.Time) (out finding.List) {
 	object := "key " + c.Fingerprint
 	verdict, what, why := policy.part(c.Primary)
 	if verdict != Counts {
-		f := finding.New("key.weak", object, "it %s: %s", what, why)
+		f := finding.New(finding.KeyWeak, object, "it %s: %s", what, why)
 		if verdict == Refused {
 			return append(out, f.Rated(finding.Error))
 		}
@@ -442,7 +442,7 @@ func (c *Certificate) weak(policy Policy, now time.Time) (out finding.List) {
 			continue
 		}
 		verdict, what, why := policy.part(s)
-		f := finding.New("key.weak", object, "its part %s %s: %s", s.Fingerprint, what, why)
+		f := finding.New(finding.KeyWeak, object, "its part %s %s: %s", s.Fingerprint, what, why)
 		switch verdict {
 		case Refused:
 			refused = append(refused, f)
@@ -478,12 +478,13 @@ func ParseFingerprint(s string) (string, error) {
 	case err == nil && (len(f) == 40 || len(f) == 64):
 		return f, nil
 	case err == nil && (len(f) == 8 || len(f) == 16):
-		return "", finding.New("key.short-id", "", "%q is a short id, and many keys can be made to have it",
+		return "", finding.New(finding.KeyShortID, "",
+			"%q is a short id, and many keys can be made to have it",
 			s)
 	case err != nil:
-		return "", finding.New("define.bad-value", "", "%q is not hexadecimal, and a fingerprint is", s)
+		return "", finding.New(finding.DefineBadValue, "", "%q is not hexadecimal, and a fingerprint is", s)
 	}
-	return "", finding.New("define.bad-value", "",
+	return "", finding.New(finding.DefineBadValue, "",
 		"%q has %d hexadecimal digits; a fingerprint has 40 (or 64)", s, len(f))
 }
 

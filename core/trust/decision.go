@@ -155,7 +155,7 @@ func (d *Decisions) ActOf(fingerprint, source, by string, two bool) (Act, error)
 	_, stands := d.Vouched(fingerprint, source)
 	switch {
 	case waits && first.By == by:
-		return "", finding.New("key.awaiting-second", "key "+fingerprint,
+		return "", finding.New(finding.KeyAwaitingSecond, "key "+fingerprint,
 			"you vouched for it for %s on %s; it counts when a second warden does, from another account",
 			source,
 			first.At.Format(time.DateOnly)).Do("ask another warden to compare the fingerprint and vouch " +
@@ -204,17 +204,18 @@ func (d *Decisions) MayVouch(c *Certificate, source string, named []string, evid
 	policy Policy, now time.Time) error {
 	object := "key " + c.Fingerprint
 	if strings.TrimSpace(evidence) == "" {
-		return finding.New("define.missing-field", object,
+		return finding.New(finding.DefineMissingField, object,
 			"the evidence is missing: who compared the fingerprint, and how")
 	}
 	if !slices.Contains(named, c.Fingerprint) {
-		return finding.New("key.unvouched", object,
+		return finding.New(finding.KeyUnvouched, object,
 			"the source %s does not name this key under signed_by, so a decision would have no effect",
 			source).
 			Do("add it to signed_by of the source first")
 	}
 	if b, ok := d.barred[c.Fingerprint]; ok {
-		return finding.New("key.barred", object, "it was barred on %s: %s", b.At.Format(time.DateOnly), b.Why)
+		return finding.New(finding.KeyBarred, object, "it was barred on %s: %s", b.At.Format(time.DateOnly),
+			b.Why)
 	}
 	for _, f := range c.CheckBy(policy, now) {
 		if f.Severity == finding.Error {
@@ -282,25 +283,25 @@ func (d *Decisions) whyNone(source string, named []string,
 		_, waits := d.Proposed(f, source)
 		return barred || waits || certificates[f] == nil
 	}) {
-		return finding.New("key.unvouched", object, "nobody vouched for any of its %d keys", n).
+		return finding.New(finding.KeyUnvouched, object, "nobody vouched for any of its %d keys", n).
 			Do("compare the whole fingerprint of one that signs it with its owner, then: stockade key vouch "+
 				"FINGERPRINT --source %s --evidence \"…\"", source)
 	}
 	for _, f := range named {
 		if b, ok := d.barred[f]; ok {
-			return finding.New("key.barred", object, "its key %s is barred: %s", f, b.Why)
+			return finding.New(finding.KeyBarred, object, "its key %s is barred: %s", f, b.Why)
 		}
 		if certificates[f] == nil {
-			return finding.New("key.missing", object, "its key %s was never brought in", f)
+			return finding.New(finding.KeyMissing, object, "its key %s was never brought in", f)
 		}
 		if first, ok := d.Proposed(f, source); ok {
-			return finding.New("key.awaiting-second", object,
+			return finding.New(finding.KeyAwaitingSecond, object,
 				"its key %s waits for a second warden: %s vouched for it",
 				f, first.By)
 		}
-		return finding.New("key.unvouched", object, "nobody vouched for its key %s", f).
+		return finding.New(finding.KeyUnvouched, object, "nobody vouched for its key %s", f).
 			Do("compare the whole fingerprint with its owner, then: stockade key vouch %s --source %s "+
 				"--evidence \"…\"", f, source)
 	}
-	return finding.New("source.unsigned", object, "no key is named that may sign it")
+	return finding.New(finding.SourceUnsigned, object, "no key is named that may sign it")
 }

@@ -132,7 +132,7 @@ func TestWhatKeepsAKeyFromBeingVouchedFor(t *testing.T) {
 	d := &Decisions{}
 	may := func(evidence string, named ...string) string {
 		f, _ := finding.From(d.MayVouch(c, "tarn", named, evidence, Policy{}, now))
-		return f.Code
+		return string(f.Code)
 	}
 	if code := may("compared", c.Fingerprint); code != "" {
 		t.Errorf("%s", code)
@@ -153,7 +153,7 @@ func TestWhatKeepsAKeyFromBeingVouchedFor(t *testing.T) {
 	}
 	all := map[string]*Certificate{c.Fingerprint: c}
 	for _, w := range []struct{ code, key string }{{"key.barred", c.Fingerprint}, {"key.missing", fpr}} {
-		if f, _ := finding.From(d.WhyNone("tarn", []string{w.key}, all)); f.Code != w.code {
+		if f, _ := finding.From(d.WhyNone("tarn", []string{w.key}, all)); string(f.Code) != w.code {
 			t.Errorf("%s: %v", w.code, f)
 		}
 	}
@@ -179,7 +179,7 @@ func TestTwoPersonsVouch(t *testing.T) {
 		a, err := d.ActOf("A", "tarn", by, two)
 		if err != nil {
 			f, _ := finding.From(err)
-			return f.Code
+			return string(f.Code)
 		}
 		return string(a)
 	}

@@ -439,7 +439,7 @@ func said(err error) string {
 	if err != nil && !ok {
 		return err.Error()
 	}
-	return strings.TrimSpace(f.Code + " " + f.Cause)
+	return strings.TrimSpace(string(f.Code) + " " + f.Cause)
 }
 
 func TestWhatIsDecidedOfEachSignature(t *testing.T) {

@@ -283,7 +283,7 @@ func (k *Keyring) detached(content signedContent, signature []byte) (archive.Sig
 }
 
 func (k *Keyring) bad(cause, format string, args ...any) finding.Finding {
-	return finding.New("content.signature-bad", "source "+k.source, format, args...).Because(cause)
+	return finding.New(finding.ContentSignatureBad, "source "+k.source, format, args...).Because(cause)
 }
 
 // verify looks at each signature; one that counts is enough. Among them there may
@@ -346,7 +346,8 @@ func (k *Keyring) verify(signed signedContent, signatures []byte) (archive.Signe
 	}
 	// The most telling refusal first: a key that is known says more than one that is not.
 	sort.SliceStable(refused, func(i, j int) bool {
-		return refused[i].Code != "content.signature-bad" && refused[j].Code == "content.signature-bad"
+		return refused[i].Code != finding.ContentSignatureBad &&
+			refused[j].Code == finding.ContentSignatureBad
 	})
 	return archive.Signer{}, refused[0]
 }
@@ -426,7 +427,7 @@ func (k *Keyring) judgeBy(n Known, key *packet.PublicKey, sub *openpgp.Subkey, s
 	sig *packet.Signature) *finding.Finding {
 	c := n.Certificate
 	object := "source " + k.source
-	no := func(code, format string, args ...any) *finding.Finding {
+	no := func(code finding.Code, format string, args ...any) *finding.Finding {
 		f := finding.New(code, object, format, args...)
 		return &f
 	}
@@ -457,10 +458,10 @@ func (k *Keyring) judgeBy(n Known, key *packet.PublicKey, sub *openpgp.Subkey, s
 		now = k.now()
 	}
 	if n.Barred != "" {
-		return no("key.barred", "it is signed by %s, which is barred: %s", c.Fingerprint, n.Barred)
+		return no(finding.KeyBarred, "it is signed by %s, which is barred: %s", c.Fingerprint, n.Barred)
 	}
 	if !slices.Contains(n.VouchedFor, k.source) {
-		f := no("key.unvouched", "it is signed by %s (%s), which nobody vouched for here", c.Fingerprint,
+		f := no(finding.KeyUnvouched, "it is signed by %s (%s), which nobody vouched for here", c.Fingerprint,
 			c.name())
 		if len(n.VouchedFor) > 0 {
 			f.Text += "; it is vouched for only for " + strings.Join(n.VouchedFor, ", ")
@@ -480,26 +481,26 @@ func (k *Keyring) judgeBy(n Known, key *packet.PublicKey, sub *openpgp.Subkey, s
 	for _, p := range []Part{c.Primary, part} {
 		switch {
 		case p.Revoked:
-			return no("key.revoked", "it is signed by %s, which its owner has withdrawn: %s", p.Fingerprint,
-				p.Reason)
+			return no(finding.KeyRevoked, "it is signed by %s, which its owner has withdrawn: %s",
+				p.Fingerprint, p.Reason)
 		case !p.Expires.IsZero() && !now.Before(p.Expires):
-			return no("key.expired", "it is signed by %s, which ended on %s", p.Fingerprint,
+			return no(finding.KeyExpired, "it is signed by %s, which ended on %s", p.Fingerprint,
 				p.Expires.Format(time.DateOnly))
 		case !p.Expires.IsZero() && !made.Before(p.Expires):
-			return no("key.expired", "it was signed on %s by %s, which had ended on %s",
+			return no(finding.KeyExpired, "it was signed on %s by %s, which had ended on %s",
 				made.Format(time.DateOnly), p.Fingerprint, p.Expires.Format(time.DateOnly))
 		case made.Before(p.Created):
 			return bad("before-its-key", "the signature is dated %s, before its key %s was made",
 				made.Format(time.DateTime), p.Fingerprint)
 		}
 		if verdict, what, why := k.policy.part(p); verdict == Refused {
-			f := no("key.weak", "it is signed by %s, which %s: %s", p.Fingerprint, what, why)
+			f := no(finding.KeyWeak, "it is signed by %s, which %s: %s", p.Fingerprint, what, why)
 			*f = f.Rated(finding.Error)
 			return f
 		}
 	}
 	if !part.CanSign {
-		return no("key.cannot-sign", "it is signed by %s, a part of the certificate that may not sign",
+		return no(finding.KeyCannotSign, "it is signed by %s, a part of the certificate that may not sign",
 			part.Fingerprint)
 	}
 	if made.After(now.Add(clockSlack)) {

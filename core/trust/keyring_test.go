@@ -121,7 +121,7 @@ func TestWhyNoKeyOfSeveralCounts(t *testing.T) {
 	} {
 		err := decided(c.decided...).WhyNone("tarn", c.named, c.there)
 		f, ok := finding.From(err)
-		if !ok || !strings.HasPrefix(f.Code, c.code) || !strings.Contains(f.Text, c.says) ||
+		if !ok || !strings.HasPrefix(string(f.Code), c.code) || !strings.Contains(f.Text, c.says) ||
 			f.Cause != NoneCounts ||
 			(c.says == "any of its 2 keys") != strings.Contains(f.Text, "any of its") {
 			t.Errorf("%s: %v", c.name, err)

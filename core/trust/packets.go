@@ -60,7 +60,7 @@ func splitCertificates(ring []byte) ([]*rawCertificate, error) {
 			return nil, unreadable("malformed", "not an OpenPGP certificate: %v", err)
 		}
 		if p.Tag == tagSecretKey || p.Tag == tagSecretSubkey {
-			return nil, finding.New("key.secret-material", "", "the file holds a secret key")
+			return nil, finding.New(finding.KeySecretMaterial, "", "the file holds a secret key")
 		}
 		if p.Tag == tagPublicKey {
 			out = append(out, &rawCertificate{primary: component{head: raw.Bytes()}})

@@ -96,7 +96,7 @@ func outcome(err error) string {
 	if !ok {
 		return err.Error()
 	}
-	return strings.TrimSpace(f.Code + " " + f.Cause)
+	return strings.TrimSpace(string(f.Code) + " " + f.Cause)
 }
 
 const document = "Suite: steady\n- a dash\nFrom: here\n"

@@ -398,7 +398,7 @@ func TestWhatIsFoundAboutACertificate(t *testing.T) {
 		certificate := &Certificate{Fingerprint: fpr, Primary: c.primary, Subkeys: c.subkeys}
 		got, text := "", ""
 		for _, f := range certificate.Check(now) {
-			got += f.Code + " " + string(f.Severity)
+			got += string(f.Code) + " " + string(f.Severity)
 			text += f.Text
 			if f.Object != "key "+fpr {
 				t.Errorf("%s: it is told of %q", c.name, f.Object)

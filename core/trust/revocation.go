@@ -74,7 +74,7 @@ func withdraw(p *packet.OpaquePacket, s *packet.Signature, known map[string]*Cer
 			signatures: [][]byte{raw.Bytes()}}}
 		return c.raw.merge(more).read()
 	}
-	return nil, finding.New("key.missing", "key "+issuer(s),
+	return nil, finding.New(finding.KeyMissing, "key "+issuer(s),
 		"its owner withdraws it, and it was never brought in").
 		Do("bring in the certificate first")
 }

@@ -160,7 +160,7 @@ func (s *SiteKey) Fingerprints() (out []string) {
 func (s *SiteKey) Clearsign(text []byte) ([]byte, error) {
 	for line := range bytes.Lines(text) {
 		if l := bytes.TrimRight(line, "\n"); len(l) != len(bytes.TrimRight(l, " \t\r")) {
-			return nil, finding.New("content.signature-bad", "",
+			return nil, finding.New(finding.ContentSignatureBad, "",
 				"a line to be clear-signed ends in white space").Because("lost-blank")
 		}
 	}
@@ -215,12 +215,14 @@ func armouredSignature(signatures []byte) ([]byte, error) {
 func JoinSignatures(armoured, more []byte) ([]byte, error) {
 	block, err := armor.Decode(bytes.NewReader(armoured))
 	if err != nil || block.Type != openpgp.SignatureType {
-		return nil, finding.New("content.signature-bad", "", "the detached signature's armour is damaged").
+		return nil, finding.New(finding.ContentSignatureBad, "",
+			"the detached signature's armour is damaged").
 			Because("armour")
 	}
 	have, err := io.ReadAll(io.LimitReader(block.Body, 1<<20))
 	if err != nil {
-		return nil, finding.New("content.signature-bad", "", "the detached signature's armour is damaged: %v",
+		return nil, finding.New(finding.ContentSignatureBad, "",
+			"the detached signature's armour is damaged: %v",
 			err).Because("armour")
 	}
 	return armouredSignature(slices.Concat(have, more))

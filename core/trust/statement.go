@@ -86,7 +86,7 @@ func (s *SiteKey) State(st Statement) ([]byte, error) {
 }
 
 func badStatement(format string, args ...any) error {
-	return finding.New("statement.unreadable", "", format, args...)
+	return finding.New(finding.StatementUnreadable, "", format, args...)
 }
 
 // ReadStatement reads a statement that a key of a keyring signed (RFC 9580 §7). The
@@ -98,7 +98,8 @@ func ReadStatement(data []byte, paired *Keyring) (Statement, error) {
 	text, by, err := paired.Clearsigned(data)
 	if f, ok := finding.From(err); ok {
 		if f.Cause == "unknown-key" {
-			return Statement{}, finding.New("statement.unpaired", "", "no site that is paired signed it: %s",
+			return Statement{}, finding.New(finding.StatementUnpaired, "",
+				"no site that is paired signed it: %s",
 				f.Text)
 		}
 		f.Object = "" // it is of no source

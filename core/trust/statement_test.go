@@ -110,7 +110,7 @@ func TestStatementsOfOtherSites(t *testing.T) {
 	} {
 		st, err := ReadStatement(c.data, paired)
 		got, _ := finding.From(err)
-		if got.Code != c.code || !strings.Contains(got.Text, c.says) || got.Object != "" {
+		if string(got.Code) != c.code || !strings.Contains(got.Text, c.says) || got.Object != "" {
 			t.Errorf("%s: %+v", c.name, got)
 		}
 		if err == nil && (st.Site != harbour.Certificate().Fingerprint || len(st.Vouches) != 1 ||

@@ -65,7 +65,7 @@ func TestFingerprintsMustBeWhole(t *testing.T) {
 	} {
 		got, err := ParseFingerprint(in)
 		f, _ := finding.From(err)
-		if f.Code != code || code == "" && got != whole {
+		if string(f.Code) != code || code == "" && got != whole {
 			t.Errorf("%q: %q, %v", in, got, err)
 		}
 	}

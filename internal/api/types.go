@@ -942,7 +942,7 @@ type Aside struct {
 // and by its text, whatever numbers stand in that.
 type AsideAsked struct {
 	Object   string           `json:"object"`
-	Code     string           `json:"code"`
+	Code     finding.Code     `json:"code"`
 	Cause    string           `json:"cause,omitempty"`
 	Severity finding.Severity `json:"severity"`
 	Text     string           `json:"text"`
@@ -1036,7 +1036,7 @@ type Some[T any] struct {
 // Alike is findings of one severity, code and cause, about objects of one kind.
 type Alike struct {
 	Severity finding.Severity `json:"severity"`
-	Code     string           `json:"code"`
+	Code     finding.Code     `json:"code"`
 	Cause    string           `json:"cause,omitempty"`
 	Kind     string           `json:"kind"`    // of their objects, such as source
 	Count    int              `json:"count"`   // how many they are

@@ -260,7 +260,7 @@ func modeOf(file string) fs.FileMode {
 // judgeDocuments checks definitions, and says how much there was.
 func judgeDocuments(in api.Documents) (finding.List, string) {
 	set, found := definition.Read(in.Documents...)
-	if len(found.With("define.syntax")) == 0 {
+	if len(found.With(finding.DefineSyntax)) == 0 {
 		found = definition.Merge(found, definition.Check(set, surroundings(in)))
 	}
 	found = definition.Proposed(found)
@@ -275,7 +275,7 @@ func judgeDocuments(in api.Documents) (finding.List, string) {
 func (a *app) judged(found finding.List, of string) error {
 	var names []string
 	for _, f := range found {
-		names = append(names, f.Code)
+		names = append(names, string(f.Code))
 	}
 	if a.output == "sarif" {
 		raw, err := sarif(found)

@@ -129,7 +129,7 @@ func failed(err error) failure {
 	case !found && fromCobra(err):
 		out.Exit, out.Title = exitUsage, badNumber.ReplaceAllString(err.Error(),
 			`$2 is "$1", and should be a number`)
-	case found && !strings.HasPrefix(f.Code, "site."):
+	case found && !f.Code.In("site"):
 		out.Exit = exitNo
 	}
 	if errors.As(err, &w) {
@@ -137,7 +137,7 @@ func failed(err error) failure {
 	}
 	out.Type = typeOf(out.Exit)
 	if found {
-		out.Type, out.Object, out.WayOut = "urn:stockade:"+f.Code, f.Object, f.WayOut
+		out.Type, out.Object, out.WayOut = "urn:stockade:"+string(f.Code), f.Object, f.WayOut
 		out.Findings = finding.List{f}
 	}
 	return out

@@ -29,7 +29,7 @@ func (a *app) findingCommand() *cobra.Command {
 func (a *app) showTold(t api.Told) error {
 	var names []string
 	for _, f := range t.NeedsYou {
-		names = append(names, f.Code+" "+f.Object)
+		names = append(names, string(f.Code)+" "+f.Object)
 	}
 	return a.show(t, func() {
 		a.findings(a.out, t.NeedsYou)
@@ -50,10 +50,10 @@ func meant(all []finding.Finding, code, object string) ([]finding.Finding, error
 	var known []string
 	var out []finding.Finding
 	for _, f := range all {
-		if f.Code == code && f.Object == object {
+		if f.Code == finding.Code(code) && f.Object == object {
 			out = append(out, f)
 		}
-		known = append(known, f.Code+" of \""+f.Object+"\"")
+		known = append(known, string(f.Code)+" of \""+f.Object+"\"")
 	}
 	if len(out) > 0 {
 		return out, nil
@@ -119,7 +119,7 @@ func (a *app) takeUp() *cobra.Command {
 			}
 			all, err := meant(aside, args[0], args[1])
 			for _, f := range all {
-				query := url.Values{"object": {f.Object}, "code": {f.Code}, "cause": {f.Cause},
+				query := url.Values{"object": {f.Object}, "code": {string(f.Code)}, "cause": {f.Cause},
 					"severity": {string(f.Severity)}, "text": {f.Text}}
 				if err == nil {
 					o, err = client.Call[api.Told](cmd.Context(), a.client(), "DELETE",

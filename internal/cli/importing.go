@@ -157,7 +157,7 @@ func (m machineFiles) Find(patterns []string) (out []string, err error) {
 		}
 		for _, name := range found {
 			st, err := root.Stat(filepath.Join(root.Dir(), name))
-			if f, ok := finding.From(err); ok && f.Code == "content.unsafe-path" {
+			if f, ok := finding.From(err); ok && f.Code == finding.ContentUnsafePath {
 				return nil, f
 			}
 			if err == nil && st.Mode().IsRegular() {

@@ -88,7 +88,7 @@ func (a *app) ended(job api.Job, w work) error {
 		f.Object, f.Detail = "", job.Problem
 	}
 	if first := firstError(job.Findings); job.State == api.Failed && first != "" {
-		f.Type = "urn:stockade:" + first
+		f.Type = "urn:stockade:" + string(first)
 		if w.asked && isAnswer(first) {
 			f.Exit = exitNo
 		}
@@ -103,9 +103,9 @@ func (a *app) ended(job api.Job, w work) error {
 
 // isAnswer tells a finding that answers what was asked from one that says why it could
 // not be answered.
-func isAnswer(code string) bool {
-	return !strings.HasPrefix(code, "site.") && !strings.HasPrefix(code, "job.") &&
-		code != "source.upstream-down" && code != "mirror.will-not-fit"
+func isAnswer(code finding.Code) bool {
+	return !code.In("site") && !code.In("job") &&
+		code != finding.SourceUpstreamDown && code != finding.MirrorWillNotFit
 }
 
 // failing is where findings of what failed are told; in other forms than words they
@@ -118,7 +118,7 @@ func (a *app) failing() io.Writer {
 }
 
 // firstError gives the code of the first finding that is an error.
-func firstError(l finding.List) string {
+func firstError(l finding.List) finding.Code {
 	for _, f := range l {
 		if f.Severity == finding.Error {
 			return f.Code

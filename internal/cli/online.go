@@ -53,7 +53,7 @@ func (a *app) online(ctx context.Context, in api.Documents) (finding.List, strin
 			why = "a credential opens it, and only the service has that"
 		}
 		if why != "" {
-			out = append(out, finding.New("source.not-asked", object, "its upstreams were not asked: %s",
+			out = append(out, finding.New(finding.SourceNotAsked, object, "its upstreams were not asked: %s",
 				why).At(at))
 			continue
 		}

@@ -93,7 +93,7 @@ func (a *app) proved(o api.Outcome) {
 	}
 	n := 0
 	for _, f := range o.Findings {
-		if f.Code == "mirror.not-proved" {
+		if f.Code == finding.MirrorNotProved {
 			n++
 		}
 	}

@@ -82,15 +82,16 @@ type (
 func sarif(found finding.List) ([]byte, error) {
 	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "Stockade", Version: Version, Rules: []sarifRule{}}},
 		Results: []sarifResult{}}
-	rules := map[string]int{}
+	rules := map[finding.Code]int{}
 	for _, f := range found {
 		at, known := rules[f.Code]
 		if !known {
 			at = len(run.Tool.Driver.Rules)
 			rules[f.Code] = at
 			entry, _ := finding.Known(f.Code)
-			run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{f.Code, sarifText{entry.When},
-				sarifText{entry.WayOut}})
+			run.Tool.Driver.Rules = append(run.Tool.Driver.Rules,
+				sarifRule{string(f.Code), sarifText{entry.When},
+					sarifText{entry.WayOut}})
 		}
 		text := f.Text
 		if f.Object != "" {
@@ -99,7 +100,8 @@ func sarif(found finding.List) ([]byte, error) {
 		if f.WayOut != "" {
 			text += " (" + f.WayOut + ")"
 		}
-		r := sarifResult{Rule: f.Code, Index: at, Level: string(f.Severity), Message: sarifText{line(text)}}
+		r := sarifResult{Rule: string(f.Code), Index: at, Level: string(f.Severity),
+			Message: sarifText{line(text)}}
 		if f.Place.File != "" {
 			where := sarifPhysical{Artifact: sarifArtifact{(&url.URL{Path: filepath.ToSlash(
 				f.Place.File)}).String()}}

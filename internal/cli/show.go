@@ -96,8 +96,8 @@ func (a *app) findings(w io.Writer, list finding.List) {
 func codes(l finding.List) string {
 	var out []string
 	for _, f := range l {
-		if !slices.Contains(out, f.Code) {
-			out = append(out, f.Code)
+		if !slices.Contains(out, string(f.Code)) {
+			out = append(out, string(f.Code))
 		}
 	}
 	return first(strings.Join(out, ", "), "none")

@@ -238,7 +238,7 @@ func (a *app) probes(list []mirror.ProbeResult) {
 		case p.Error != "":
 			what, score = "down: "+p.Error, "–"
 		case p.Finding.Code != "":
-			what, score = p.Finding.Code, "–"
+			what, score = string(p.Finding.Code), "–"
 		}
 		rows = append(rows, []string{p.Upstream.URL, p.Upstream.Region, ms(p.Lookup), ms(p.Connect),
 			ms(p.TLS),

@@ -56,7 +56,7 @@ no upstream.`,
 				severity == string(finding.Warning) && s.NeedsYou.Count(finding.Warning) > 0
 			var names []string
 			for _, f := range s.NeedsYou {
-				names = append(names, f.Code+" "+f.Object)
+				names = append(names, string(f.Code)+" "+f.Object)
 			}
 			if err := a.show(s, func() { a.stateDetail(s) }, names); err != nil {
 				return err

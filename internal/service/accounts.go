@@ -115,7 +115,7 @@ func (s *Service) changed(c *gin.Context, name string, err error) (any, error) {
 
 func knownRole(account, role string) error {
 	if role != api.Viewer && role != api.Operator && role != api.Warden {
-		return finding.New("define.bad-value", "account "+account,
+		return finding.New(finding.DefineBadValue, "account "+account,
 			"the role %q is not viewer, operator or warden", role)
 	}
 	return nil
@@ -131,7 +131,7 @@ func (s *Service) addAccount(c *gin.Context) (any, error) {
 	}
 	if in.Name == "" || len(in.Name) > 64 || finding.Harmless(in.Name) != in.Name ||
 		strings.ContainsAny(in.Name, " \t/") || strings.Trim(in.Name, ".") == "" {
-		return nil, finding.New("define.bad-value", "account", "the name %q does not fit", in.Name).Do(
+		return nil, finding.New(finding.DefineBadValue, "account", "the name %q does not fit", in.Name).Do(
 			"give 1 to 64 letters without spaces")
 	}
 	ch, err := s.begin(asking(c))
@@ -140,7 +140,7 @@ func (s *Service) addAccount(c *gin.Context) (any, error) {
 	}
 	defer ch.end()
 	if _, err := s.db.AccountBy(in.Name); err == nil {
-		return nil, finding.New("define.duplicate-name", "account "+in.Name,
+		return nil, finding.New(finding.DefineDuplicateName, "account "+in.Name,
 			"there is an account of this name").Do("take another name; or remove that account first: "+
 			"stockade account remove %s", in.Name)
 	}
@@ -183,7 +183,7 @@ func (s *Service) mayMakeWarden(name string) error {
 	}
 	for _, rule := range slices.Sorted(maps.Keys(set.Rules)) {
 		if set.Rules[rule].TwoPersons {
-			return finding.New("account.second-person", "account "+name,
+			return finding.New(finding.AccountSecondPerson, "account "+name,
 				"the rule %s asks two wardens to vouch, and whoever makes a warden has that warden's first "+
 					"token, so one person could vouch as two", rule).
 				Do("whoever runs the service makes the account, and hands over its token: "+
@@ -217,7 +217,7 @@ func (s *Service) removeAccount(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	if a.Name == who(c).Name {
-		return nil, finding.New("define.bad-value", "account "+a.Name,
+		return nil, finding.New(finding.DefineBadValue, "account "+a.Name,
 			"this is the account that asks; another warden has to remove it")
 	}
 	out, err := s.describeAccount(c, a)
@@ -253,11 +253,11 @@ func (s *Service) setRole(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	if a.Name == who(c).Name {
-		return nil, finding.New("define.bad-value", "account "+a.Name,
+		return nil, finding.New(finding.DefineBadValue, "account "+a.Name,
 			"this is the account that asks; another warden has to give it another role")
 	}
 	if a.Role == in.Role {
-		return nil, finding.New("define.bad-value", "account "+a.Name, "its role is %s already", in.Role).
+		return nil, finding.New(finding.DefineBadValue, "account "+a.Name, "its role is %s already", in.Role).
 			Do("to end what it signs in with, give it another role, or remove the account")
 	}
 	if in.Role == api.Warden {
@@ -308,7 +308,7 @@ func (s *Service) addToken(c *gin.Context) (any, error) {
 	object := "account " + a.Name
 	if in.Name == "" || len(in.Name) > 64 || finding.Harmless(in.Name) != in.Name ||
 		strings.TrimSpace(in.Name) != in.Name {
-		return nil, finding.New("define.bad-value", object, "the name %q of a token does not fit",
+		return nil, finding.New(finding.DefineBadValue, object, "the name %q of a token does not fit",
 			in.Name).Do("give 1 to 64 characters that say what it is for")
 	}
 	have, err := s.db.TokensOf(a.Name)
@@ -317,23 +317,23 @@ func (s *Service) addToken(c *gin.Context) (any, error) {
 	}
 	for _, t := range have {
 		if t.Label == in.Name {
-			return nil, finding.New("define.duplicate-name", object, "it has a token called %q", in.Name).
+			return nil, finding.New(finding.DefineDuplicateName, object, "it has a token called %q", in.Name).
 				Do("take another name, or take that token back first")
 		}
 	}
 	if len(have) >= tokensOf {
-		return nil, finding.New("define.bad-value", object, "it has %d tokens, which is the most",
+		return nil, finding.New(finding.DefineBadValue, object, "it has %d tokens, which is the most",
 			len(have)).Do("take those back that nobody uses")
 	}
 	if in.Ends != nil {
 		at := in.Ends.UTC().Truncate(time.Second)
 		if in.Ends = &at; !at.After(s.now()) {
-			return nil, finding.New("define.bad-value", object, "the end %s is not in the future",
+			return nil, finding.New(finding.DefineBadValue, object, "the end %s is not in the future",
 				at.Format(time.RFC3339))
 		}
 	}
 	if by.ends != nil && (in.Ends == nil || in.Ends.After(*by.ends)) {
-		return nil, finding.New("define.bad-value", object,
+		return nil, finding.New(finding.DefineBadValue, object,
 			"the token that asks ends at %s, and a token made with it cannot last longer",
 			by.ends.Format(time.RFC3339)).Do("give an end before that, or ask with a token that has none")
 	}
@@ -378,7 +378,7 @@ func (s *Service) removeToken(c *gin.Context) (any, error) {
 			continue
 		}
 		if len(have) == 1 && a.Password == "" {
-			return nil, finding.New("define.bad-value", "account "+a.Name,
+			return nil, finding.New(finding.DefineBadValue, "account "+a.Name,
 				"this is all that the account can sign in with").
 				Do("make another token or choose a password first; or remove the account")
 		}
@@ -394,7 +394,7 @@ func (s *Service) removeToken(c *gin.Context) (any, error) {
 }
 
 func absentOf(account, what, id string) error {
-	return finding.New("define.dangling-reference", "account "+account, "it has no %s %q", what,
+	return finding.New(finding.DefineDanglingReference, "account "+account, "it has no %s %q", what,
 		id).Do("stockade account show %s tells which it has", account)
 }
 
@@ -412,15 +412,15 @@ func (s *Service) setPassword(c *gin.Context) (any, error) {
 	}
 	switch {
 	case by.ends != nil:
-		return nil, finding.New("define.bad-value", object,
+		return nil, finding.New(finding.DefineBadValue, object,
 			"the token that asks ends at %s, and a password would last longer",
 			by.ends.Format(time.RFC3339)).Do("ask with a token that has no end")
 	case utf8.RuneCountInString(in.Password) < wordLeast || len(in.Password) > wordMost ||
 		!utf8.ValidString(in.Password):
-		return nil, finding.New("define.bad-value", object, "the password does not fit").
+		return nil, finding.New(finding.DefineBadValue, object, "the password does not fit").
 			Do("take %d characters at least and %d bytes at most", wordLeast, wordMost)
 	case strings.Count(in.Password, in.Password[:1]) == len(in.Password):
-		return nil, finding.New("define.bad-value", object, "the password is too easy to guess").
+		return nil, finding.New(finding.DefineBadValue, object, "the password is too easy to guess").
 			Do("take some words that only you put together")
 	}
 	if by.byWord {
@@ -429,7 +429,7 @@ func (s *Service) setPassword(c *gin.Context) (any, error) {
 			return nil, err
 		}
 		if !right {
-			return nil, finding.New("define.bad-value", object, "the password before is not right").
+			return nil, finding.New(finding.DefineBadValue, object, "the password before is not right").
 				Do("give it, or sign in with a token")
 		}
 	}
@@ -489,14 +489,14 @@ func (s *Service) removePassword(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	if a.Password == "" {
-		return nil, finding.New("define.dangling-reference", "account "+a.Name, "it has no password")
+		return nil, finding.New(finding.DefineDanglingReference, "account "+a.Name, "it has no password")
 	}
 	have, err := s.db.TokensOf(a.Name)
 	if err != nil {
 		return nil, err
 	}
 	if len(have) == 0 {
-		return nil, finding.New("define.bad-value", "account "+a.Name,
+		return nil, finding.New(finding.DefineBadValue, "account "+a.Name,
 			"this is all that the account can sign in with").Do("make a token first, or remove the account")
 	}
 	return s.changed(c, a.Name, ch.keepPassword(a.Name, "", "account.remove-password"))

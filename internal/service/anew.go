@@ -57,7 +57,7 @@ func (s *Service) known() error {
 }
 
 func (s *Service) lost(what, file, there string) error {
-	f := finding.New("site.lost", "data folder "+s.cfg.Data,
+	f := finding.New(finding.SiteLost, "data folder "+s.cfg.Data,
 		"%s (%s): gone, while %s are there; nothing was changed", what, file, there)
 	way := "put the file back from your last copy of the folder, with those beside it"
 	if old := s.oldFingerprint(); old != "" {
@@ -116,7 +116,7 @@ func (s *Service) beginAnew() error {
 		return err
 	}
 	if records && key {
-		return finding.New("define.bad-value", "data folder "+s.cfg.Data,
+		return finding.New(finding.DefineBadValue, "data folder "+s.cfg.Data,
 			"records and site key are both there: nothing is lost, and nothing was changed").
 			Do("start it without --begin-anew")
 	}
@@ -126,7 +126,7 @@ func (s *Service) beginAnew() error {
 		return err
 	}
 	if old == "" || typed != old {
-		return finding.New("key.fingerprint-mismatch", "data folder "+s.cfg.Data,
+		return finding.New(finding.KeyFingerprintMismatch, "data folder "+s.cfg.Data,
 			"%s was typed, and that is not the fingerprint of the site key that was used here: nothing "+
 				"was changed", trust.Spaced(typed))
 	}

@@ -23,7 +23,7 @@ import (
 type asideKey struct{ object, code, cause, severity, about string }
 
 func keyOf(f finding.Finding) asideKey {
-	return asideKey{f.Object, f.Code, f.Cause, string(f.Severity), saying(f.Text)}
+	return asideKey{f.Object, string(f.Code), f.Cause, string(f.Severity), saying(f.Text)}
 }
 
 func asideOf(e journal.Entry) asideKey {
@@ -80,7 +80,7 @@ func (s *Service) handleSetAside(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	key := asideKey{in.Object, in.Code, in.Cause, string(in.Severity), saying(in.Text)}
+	key := asideKey{in.Object, string(in.Code), in.Cause, string(in.Severity), saying(in.Text)}
 	_, all, err := s.toldNow()
 	if err != nil {
 		return nil, err
@@ -89,18 +89,18 @@ func (s *Service) handleSetAside(c *gin.Context) (any, error) {
 	now := s.now()
 	switch {
 	case !told:
-		return nil, finding.New("define.dangling-reference", finding.Harmless(in.Object),
-			"nothing with the code %s needs somebody there", finding.Harmless(in.Code)).
+		return nil, finding.New(finding.DefineDanglingReference, finding.Harmless(in.Object),
+			"nothing with the code %s needs somebody there", finding.Harmless(string(in.Code))).
 			Do("look again: it may have been mended")
-	case in.Code == "journal.broken":
-		return nil, finding.New("define.bad-value", in.Object,
+	case in.Code == finding.JournalBroken:
+		return nil, finding.New(finding.DefineBadValue, in.Object,
 			"what contradicts the journal cannot be set aside")
 	case strings.TrimSpace(in.Reason) == "" || len(in.Reason) > 1000:
-		return nil, finding.New("define.missing-field", in.Object,
+		return nil, finding.New(finding.DefineMissingField, in.Object,
 			"the reason is missing, or longer than a "+
 				"thousand characters")
 	case !in.Until.After(now) || in.Until.Sub(now) > asideMost:
-		return nil, finding.New("define.bad-value", in.Object,
+		return nil, finding.New(finding.DefineBadValue, in.Object,
 			"%s is not a date within the next year", in.Until.UTC().Format(time.DateOnly))
 	}
 	if err := s.record(asking(c), "finding.set-aside", in.Object, key.detail(map[string]string{
@@ -126,7 +126,7 @@ func (s *Service) handleTakeUp(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	if _, ok := now.aside[key]; !ok {
-		return nil, finding.New("define.dangling-reference", finding.Harmless(key.object),
+		return nil, finding.New(finding.DefineDanglingReference, finding.Harmless(key.object),
 			"nothing with the code %s was set aside there", finding.Harmless(key.code))
 	}
 	if err := s.record(asking(c), "finding.take-up", key.object,

@@ -88,7 +88,7 @@ func TestAFindingIsSetAsideUntilItsDateOrUntilItGetsWorse(t *testing.T) {
 	}
 	d.s.now = time.Now
 	d.must(d.ask(api.Operator, "DELETE", "/aside?object="+strings.ReplaceAll(f.Object, " ",
-		"%20")+"&code="+f.Code+
+		"%20")+"&code="+string(f.Code)+
 		"&cause="+f.Cause+"&severity="+string(f.Severity)+"&text="+url.QueryEscape(f.Text), nil), 200, nil)
 	if needed, aside := needs(); !needed || aside {
 		t.Error("taken up, it needs somebody again")

@@ -23,7 +23,7 @@ func asked(c *gin.Context, e *edition.Sealed) ([]edition.Item, error) {
 		return nil, err
 	}
 	if len(items) == 0 {
-		f := finding.New("define.dangling-reference", "edition "+e.Name(), "it has no package %q", name)
+		f := finding.New(finding.DefineDanglingReference, "edition "+e.Name(), "it has no package %q", name)
 		if others, err := e.ItemsNamed(name, "", "", 1); err == nil && len(others) > 0 {
 			f.Text = "it has no " + name + " of that version and architecture"
 			return nil, f.Do("leave them out to see which it has")
@@ -34,7 +34,7 @@ func asked(c *gin.Context, e *edition.Sealed) ([]edition.Item, error) {
 		return nil, f
 	}
 	if len(items) > maxChains {
-		return nil, finding.New("define.bad-value", "edition "+e.Name(),
+		return nil, finding.New(finding.DefineBadValue, "edition "+e.Name(),
 			"it has more than %d packages called %s",
 			maxChains, name).Do("name version or architecture too")
 	}

@@ -114,7 +114,7 @@ func (ch *change) stillSigned(by archive.Signer, source string) error {
 		return err
 	}
 	if why := now.decisions.NoLonger(by, source); why != "" {
-		return finding.New("key.barred", "source "+source,
+		return finding.New(finding.KeyBarred, "source "+source,
 			"its release metadata was verified, but %s: that was decided meanwhile, so nothing was kept",
 			why).
 			Do("decide which key signs %s, then refresh it", source)

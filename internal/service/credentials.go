@@ -78,7 +78,7 @@ func (s *Service) unlock(set *definition.Set, t *trusted, route *fetch.Route) er
 }
 
 func damagedSecret(name string) error {
-	return finding.New("credential.missing", "credential "+name,
+	return finding.New(finding.CredentialMissing, "credential "+name,
 		"its secret cannot be opened: the record is damaged").
 		Do("give it again: stockade credential add %s", name)
 }
@@ -209,7 +209,7 @@ func (s *Service) forgetSecret(c *gin.Context) (any, error) {
 		return nil, dangling("", "credential", name, set.Credentials)
 	}
 	if _, ok := t.given[name]; !ok {
-		return nil, finding.New("credential.missing", "credential "+name,
+		return nil, finding.New(finding.CredentialMissing, "credential "+name,
 			"it has no secret that could be forgotten").
 			Do("to take the credential itself out, record a description without it: stockade record " +
 				"--whole PATH")

@@ -12,6 +12,7 @@ import (
 
 	"stockade/core/definition"
 	"stockade/core/families"
+	"stockade/core/finding"
 	"stockade/core/trust"
 	"stockade/internal/api"
 	"stockade/internal/store"
@@ -38,7 +39,7 @@ func (s *Service) propose(in api.Documents) (*proposal, error) {
 	if p.trusted, err = s.readTrusted(); err != nil {
 		return nil, err
 	}
-	if len(found.With("define.syntax")) > 0 {
+	if len(found.With(finding.DefineSyntax)) > 0 {
 		p.target = recorded
 		return p, nil
 	}

@@ -132,7 +132,7 @@ func (s *Service) openEdition(name string, number int) (*edition.Sealed, error) 
 		return nil, err
 	}
 	if out.Mirror != name || out.Number != number {
-		return nil, finding.New("edition.seal-bad", object, "the folder holds another edition, %s",
+		return nil, finding.New(finding.EditionSealBad, object, "the folder holds another edition, %s",
 			out.Name())
 	}
 	return out, nil
@@ -615,7 +615,7 @@ func (s *Service) canServe(e *edition.Sealed, path string) error {
 	}
 	defer f.Close()
 	if f.Size() != l.Size {
-		return finding.New("edition.damaged", "edition "+e.Name(),
+		return finding.New(finding.EditionDamaged, "edition "+e.Name(),
 			"%s is %d bytes long in the pool, and was %d when it was sealed", path, f.Size(), l.Size)
 	}
 	return nil

@@ -38,7 +38,7 @@ func (s *Service) startExamine(name string, certs []*trust.Certificate, by strin
 		return api.Job{}, dangling("", "source", name, set.Sources)
 	}
 	if described.Managed() {
-		return api.Job{}, finding.New("define.bad-value", "source "+name,
+		return api.Job{}, finding.New(finding.DefineBadValue, "source "+name,
 			"it has no upstreams: what is added to it by hand is signed by the site key")
 	}
 	return s.jobs.start("examine", "source "+name, by,

@@ -43,7 +43,7 @@ func (s *Service) shownTo(name string, g definition.Group, named string) (*editi
 		return nil, l, err
 	}
 	if id.Mirror != l.Mirror {
-		return nil, l, finding.New("define.bad-value", "group "+name,
+		return nil, l, finding.New(finding.DefineBadValue, "group "+name,
 			"its lane %s shows editions of %s, and %s is of another mirror", g.Lane, l.Mirror, named)
 	}
 	e, _, err := s.standing(id.Mirror, id.Number)

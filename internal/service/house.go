@@ -187,7 +187,8 @@ func (s *Service) upload(body io.Reader, object string) (*os.File, error) {
 	}
 	n, err := io.Copy(tmp, io.LimitReader(body, maxUpload+1))
 	if err == nil && n > maxUpload {
-		err = finding.New("content.too-large", object, "the file has more than %d bytes", int64(maxUpload))
+		err = finding.New(finding.ContentTooLarge, object, "the file has more than %d bytes",
+			int64(maxUpload))
 	}
 	if err != nil {
 		tmp.Close()

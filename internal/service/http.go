@@ -358,7 +358,7 @@ func asProblem(r api.Route, err error) *api.Problem {
 		return p
 	case errors.As(err, &ref):
 		first := ref.found[0]
-		return &api.Problem{Title: ref.title, Status: 422, Type: "urn:stockade:" + first.Code,
+		return &api.Problem{Title: ref.title, Status: 422, Type: "urn:stockade:" + string(first.Code),
 			Detail: fmt.Sprintf("%d findings of severity error", ref.found.Count(finding.Error)),
 			WayOut: "mend what is found and try again; nothing was changed", Findings: ref.found}
 	case errors.As(err, &broken):
@@ -396,15 +396,15 @@ func asProblem(r api.Route, err error) *api.Problem {
 	if ok {
 		status := 422
 		switch {
-		case f.Code == "define.dangling-reference":
+		case f.Code == finding.DefineDanglingReference:
 			status = 404
-		case strings.HasPrefix(f.Code, "site."): // this machine's doing, not the request's
+		case f.Code.In("site"): // this machine's doing, not the request's
 			status = 500
 		}
 		return &api.Problem{
 			Title:    title,
 			Status:   status,
-			Type:     "urn:stockade:" + f.Code,
+			Type:     "urn:stockade:" + string(f.Code),
 			Detail:   f.Text,
 			Object:   f.Object,
 			WayOut:   f.WayOut,

@@ -24,11 +24,11 @@ func (s *Service) importFiles(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	if len(in.Files) == 0 {
-		return nil, finding.New("define.bad-value", "", "no file was given").
+		return nil, finding.New(finding.DefineBadValue, "", "no file was given").
 			Do("give those of a package client, or an archive of a machine's /etc")
 	}
 	if len(in.Files) > maxMachineFiles {
-		return nil, finding.New("content.too-large", "", "%d files were given, and at most %d are read",
+		return nil, finding.New(finding.ContentTooLarge, "", "%d files were given, and at most %d are read",
 			len(in.Files), maxMachineFiles).Do("give those of the package clients alone")
 	}
 	unpacking := definition.NewUnpacking()
@@ -58,7 +58,7 @@ func (s *Service) importFiles(c *gin.Context) (any, error) {
 		return nil, errors.New("it was not given")
 	})
 	if len(i.Set.Sources) == 0 && len(found) == 0 {
-		return nil, finding.New("define.bad-value", "",
+		return nil, finding.New(finding.DefineBadValue, "",
 			"none of the files says where packages come from").
 			Do("give sources.list and what lies beside it, repository files, or pacman.conf: by their " +
 				"names or with their folders")

@@ -233,7 +233,7 @@ func (j *jobs) run(begun context.Context, r *running, do work) {
 		if r.ended == "" {
 			r.ended = fmt.Sprintf("it took longer than %s", j.most)
 		}
-		f := finding.New("job.beyond-bounds", r.job.Object, "%s was ended: %s", r.job.Kind, r.ended)
+		f := finding.New(finding.JobBeyondBounds, r.job.Object, "%s was ended: %s", r.job.Kind, r.ended)
 		r.job.State, r.job.Problem = api.Failed, f.Text
 		r.job.Findings = withFinding(r.job.Findings, f)
 	case ctx.Err() != nil && r.stopped:

@@ -202,7 +202,7 @@ func (s *Service) keyWith(about aboutKeys, c *trust.Certificate, t *trusted, set
 		Former: slices.Contains(fingerprints(s.site.Load().former), f)}
 	if b, ok := t.Barred(f); ok {
 		out.Barred = &api.Barred{Reason: b.Why, By: b.By, At: b.At}
-		out.Findings = append(out.Findings, finding.New("key.barred", "key "+f, "it was barred: %s",
+		out.Findings = append(out.Findings, finding.New(finding.KeyBarred, "key "+f, "it was barred: %s",
 			b.Why).Rated(finding.Note).Do("%s", t.removal(set, f)))
 	}
 	out.Retired = t.retired[f]
@@ -341,7 +341,7 @@ func (s *Service) typed(path string, d api.Decision) (*trusted, *definition.Set,
 		return nil, nil, nil, err
 	}
 	if want, err := trust.ParseFingerprint(path); err != nil || want != typed {
-		return nil, nil, nil, finding.New("key.fingerprint-mismatch", "key "+path,
+		return nil, nil, nil, finding.New(finding.KeyFingerprintMismatch, "key "+path,
 			"%s was typed, and the key is another", trust.Spaced(typed))
 	}
 	t, set, err := s.trustedAndSet()
@@ -353,7 +353,7 @@ func (s *Service) typed(path string, d api.Decision) (*trusted, *definition.Set,
 		c = site
 	}
 	if c == nil {
-		return nil, nil, nil, finding.New("key.missing", "key "+typed,
+		return nil, nil, nil, finding.New(finding.KeyMissing, "key "+typed,
 			"this certificate was never brought in")
 	}
 	return t, set, c, nil
@@ -383,7 +383,7 @@ func (s *Service) settle(path string, d api.Decision, by actor, record func(*cha
 // reasoned refuses a decision without a reason.
 func reasoned(c *trust.Certificate, d api.Decision) error {
 	if strings.TrimSpace(d.Reason) == "" {
-		return finding.New("define.missing-field", "key "+c.Fingerprint, "the reason is missing")
+		return finding.New(finding.DefineMissingField, "key "+c.Fingerprint, "the reason is missing")
 	}
 	return nil
 }
@@ -438,7 +438,7 @@ func (s *Service) withdraw(path string, d api.Decision, by actor) (api.Key, erro
 		}
 		_, waits := t.Proposed(c.Fingerprint, d.Source)
 		if _, ok := t.Vouched(c.Fingerprint, d.Source); !ok && !waits {
-			f := finding.New("key.unvouched", object,
+			f := finding.New(finding.KeyUnvouched, object,
 				"nobody vouched for it for the source %q, so there is nothing to take back", d.Source)
 			if k := s.key(c, t, set); len(k.Vouched) > 0 {
 				f = f.Do("it is %s", vouchedFor(k))
@@ -469,7 +469,7 @@ func (s *Service) retireKey(path string, d api.Decision, by actor) (api.Key, err
 			return err
 		}
 		if why, way := inUse(s.key(c, t, set)); why != "" {
-			return finding.New("key.in-use", "key "+c.Fingerprint, "%s", why).Do("%s", way)
+			return finding.New(finding.KeyInUse, "key "+c.Fingerprint, "%s", why).Do("%s", way)
 		}
 		return ch.write(ch.db, "key.retire", "key "+c.Fingerprint, map[string]string{"reason": d.Reason})
 	})
@@ -499,7 +499,7 @@ func (s *Service) bar(path string, d api.Decision, by actor) (api.Key, error) {
 			return err
 		}
 		if s.site.Load().isNow(c.Fingerprint) {
-			return finding.New("define.bad-value", "key "+c.Fingerprint,
+			return finding.New(finding.DefineBadValue, "key "+c.Fingerprint,
 				"this is the site's own key; barring it here would end every edition")
 		}
 		return s.db.Tx(func(tx *store.DB) error {
@@ -510,12 +510,12 @@ func (s *Service) bar(path string, d api.Decision, by actor) (api.Key, error) {
 
 // absent tells that there is no thing of a kind with a number.
 func absent(kind string, number int64) error {
-	return finding.New("define.dangling-reference", "", "there is no %s %d", kind, number).
+	return finding.New(finding.DefineDanglingReference, "", "there is no %s %d", kind, number).
 		Do("stockade %s list shows those that there are", kind)
 }
 
 func dangling[T any](object, kind, name string, among map[string]T) error {
-	f := finding.New("define.dangling-reference", object, "no %s is called %q", kind, name)
+	f := finding.New(finding.DefineDanglingReference, object, "no %s is called %q", kind, name)
 	var names []string
 	for n := range among {
 		names = append(names, n)

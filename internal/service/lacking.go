@@ -93,7 +93,7 @@ func (s *Service) lookForLacks(ctx context.Context) error {
 			f.Object = "edition " + name
 			now[name] = f
 		} else if missing != "" {
-			now[name] = finding.New("edition.damaged", "edition "+name,
+			now[name] = finding.New(finding.EditionDamaged, "edition "+name,
 				"%s, and perhaps more of it, was not found whole in the pool: machines are told to "+
 					"try again",
 				missing).Do("stockade mirror build %s, then move the lane; or bring the pool back from a "+

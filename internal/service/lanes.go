@@ -157,7 +157,7 @@ func (s *Service) move(name string, m api.Move, by actor) (moved, error) {
 		return l, err
 	}
 	if to.Mirror != l.Mirror {
-		return l, finding.New("define.bad-value", "lane "+name,
+		return l, finding.New(finding.DefineBadValue, "lane "+name,
 			"the lane shows editions of %s, and %s is of another mirror", l.Mirror, m.Edition).
 			Do("stockade edition list --mirror %s shows those that it can show", l.Mirror)
 	}
@@ -170,7 +170,7 @@ func (s *Service) move(name string, m api.Move, by actor) (moved, error) {
 		return l, err
 	}
 	if missing != "" {
-		return l, finding.New("edition.damaged", "edition "+open.Name(),
+		return l, finding.New(finding.EditionDamaged, "edition "+open.Name(),
 			"%s, and perhaps more of it, is gone or cut short; the lane stays where it is", missing)
 	}
 	if l.Edition == open.Name() {
@@ -258,7 +258,7 @@ func (s *Service) handleLaneDifference(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	if to.Mirror != l.Mirror {
-		return nil, finding.New("define.bad-value", "lane "+l.Name,
+		return nil, finding.New(finding.DefineBadValue, "lane "+l.Name,
 			"the lane shows editions of %s, and %s is of another mirror", l.Mirror, named)
 	}
 	return s.laneDifference(l, to)
@@ -373,7 +373,7 @@ func (s *Service) unseen(was string, m store.Move) finding.List {
 			continue
 		}
 		seen[src.Family] = true
-		out = append(out, finding.New("lane.older-lists", "lane "+m.Lane,
+		out = append(out, finding.New(finding.LaneOlderLists, "lane "+m.Lane,
 			"it shows an older edition than before; machines of the family %s that have asked since keep "+
 				"the newer lists until an edition newer than %s is shown", src.Family, was).
 			Do("to see the older one at once, on each such machine: %s", older))

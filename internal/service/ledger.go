@@ -343,7 +343,7 @@ func (s *Service) contradictions() (finding.List, error) {
 	}
 	var out finding.List
 	add := func(format string, args ...any) {
-		out = append(out, finding.New("journal.broken", "journal", format, args...))
+		out = append(out, finding.New(finding.JournalBroken, "journal", format, args...))
 	}
 	if now.broken != nil {
 		add("%s", now.broken.Text)
@@ -556,7 +556,7 @@ func (s *Service) rolledBack() (out finding.List) {
 		if _, err := journal.Against(s.db.Journal(), s.keys, open.Journal); err != nil {
 			var broken *journal.Broken
 			if errors.As(err, &broken) {
-				out = append(out, finding.New("journal.broken", "journal",
+				out = append(out, finding.New(finding.JournalBroken, "journal",
 					"the seal of %s carries a head of the journal that it contradicts: %s",
 					open.Name(), broken.Text))
 			}
@@ -587,7 +587,7 @@ func (s *Service) verifyJournal(against string) (journal.Report, error) {
 				return r, err
 			}
 			if head, what = open.Journal, "the seal of "+open.Name(); head == "" {
-				return r, finding.New("define.bad-value", "edition "+open.Name(),
+				return r, finding.New(finding.DefineBadValue, "edition "+open.Name(),
 					"its seal carries no head of the journal: it was made before that was done")
 			}
 		}

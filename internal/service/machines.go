@@ -189,7 +189,7 @@ func ofMachine(set *definition.Set, m store.Machine, now time.Time) finding.List
 	object := "machine " + m.Name
 	g, ok := set.Groups[m.Group]
 	if !ok {
-		return append(out, finding.New("define.dangling-reference", object,
+		return append(out, finding.New(finding.DefineDanglingReference, object,
 			"its group, %s, is not described", m.Group).
 			Do("stockade machine change %s --group GROUP, or stockade machine remove %s", m.Name, m.Name))
 	}
@@ -200,23 +200,24 @@ func ofMachine(set *definition.Set, m store.Machine, now time.Time) finding.List
 		if m.Turn > 0 {
 			since = "its last report is of " + heard.UTC().Format(time.DateOnly)
 		}
-		out = append(out, finding.New("machine.stale", object, "%s, and its group allows %s", since,
+		out = append(out, finding.New(finding.MachineStale, object, "%s, and its group allows %s", since,
 			g.ReportWithin).Do("stockade machine report %s FILE", m.Name))
 	}
 	if m.Problem != "" {
-		out = append(out, finding.New("machine.not-compared", object, "%s", m.Problem))
+		out = append(out, finding.New(finding.MachineNotCompared, object, "%s", m.Problem))
 	}
 	if m.Basis == "" || m.Problem != "" {
 		return out
 	}
 	for _, told := range []struct {
-		n          int
-		code, text string
+		n    int
+		code finding.Code
+		text string
 	}{
-		{m.Security, "machine.security-waits", "security fixes for %d of its packages wait on %s"},
-		{m.Stranded, "machine.stranded-package",
+		{m.Security, finding.MachineSecurityWaits, "security fixes for %d of its packages wait on %s"},
+		{m.Stranded, finding.MachineStrandedPackage,
 			"no source that it sees on %[2]s has %[1]d of its packages"},
-		{m.Ahead, "machine.ahead", "what comes first on %[2]s is older than %[1]d of its packages"},
+		{m.Ahead, finding.MachineAhead, "what comes first on %[2]s is older than %[1]d of its packages"},
 	} {
 		if told.n > 0 {
 			out = append(out, finding.New(told.code, object, told.text, told.n, m.Against))
@@ -236,7 +237,7 @@ func (s *Service) ofMachines(set *definition.Set, out states) error {
 		object := "group " + n.Group
 		g, ok := set.Groups[n.Group]
 		if !ok {
-			out.add(finding.New("define.dangling-reference", object,
+			out.add(finding.New(finding.DefineDanglingReference, object,
 				"it is not described, and %s enrolled in it", are(n.Machines)).
 				Do("describe it again, put them into another (stockade machine change), or forget them " +
 					"(stockade machine remove)"))
@@ -249,20 +250,21 @@ func (s *Service) ofMachines(set *definition.Set, out states) error {
 				if err != nil {
 					return err
 				}
-				out.add(finding.New("machine.stale", object,
+				out.add(finding.New(finding.MachineStale, object,
 					"%d of its %s did not report within %s", stale, quantity(n.Machines, "machine"),
 					g.ReportWithin).Do("stockade machine list --group %s --state stale", n.Group))
 			}
 		}
 		for _, told := range []struct {
-			n                 int
-			code, text, state string
+			n           int
+			code        finding.Code
+			text, state string
 		}{
-			{n.Security, "machine.security-waits", "security fixes of its lane wait on %d of its %s",
+			{n.Security, finding.MachineSecurityWaits, "security fixes of its lane wait on %d of its %s",
 				"security"},
-			{n.Stranded, "machine.stranded-package",
+			{n.Stranded, finding.MachineStrandedPackage,
 				"on %d of its %s there are packages that no source has which these see", "stranded"},
-			{n.Ahead, "machine.ahead",
+			{n.Ahead, finding.MachineAhead,
 				"on %d of its %s there are packages newer than what comes first for these", "ahead"},
 		} {
 			if told.n > 0 {
@@ -312,7 +314,7 @@ func (s *Service) machineBy(name string) (store.Machine, error) {
 	if !errors.Is(err, store.ErrNotFound) {
 		return m, err
 	}
-	f := finding.New("define.dangling-reference", "", "no machine is called %q", name).
+	f := finding.New(finding.DefineDanglingReference, "", "no machine is called %q", name).
 		Do("stockade machine list")
 	near, _, err := s.db.Machines(store.Asked{}, 0, pageMost)
 	var names []string
@@ -343,7 +345,7 @@ func (s *Service) enrol(in api.Enrolling, by actor) ([]api.Machine, error) {
 	}
 	defer ch.end()
 	if len(in.Names) == 0 || len(in.Names) > enrolMost {
-		return nil, finding.New("define.bad-value", "machine", "%d machines are named", len(in.Names)).
+		return nil, finding.New(finding.DefineBadValue, "machine", "%d machines are named", len(in.Names)).
 			Do("name between 1 and %d", enrolMost)
 	}
 	set, err := s.db.Described()
@@ -357,7 +359,7 @@ func (s *Service) enrol(in api.Enrolling, by actor) ([]api.Machine, error) {
 	for _, name := range in.Names {
 		object := "machine " + finding.Harmless(name)
 		if !definition.IsName(name) {
-			return nil, finding.New("define.bad-value", object, "%q is no name", name).
+			return nil, finding.New(finding.DefineBadValue, object, "%q is no name", name).
 				Do("names have small letters, digits, points and hyphens; nothing was enrolled")
 		}
 		old, err := s.db.MachineBy(name)
@@ -366,7 +368,7 @@ func (s *Service) enrol(in api.Enrolling, by actor) ([]api.Machine, error) {
 			if err == nil {
 				of = old.Group
 			}
-			return nil, finding.New("define.duplicate-name", object, "it is enrolled in %s", of).
+			return nil, finding.New(finding.DefineDuplicateName, object, "it is enrolled in %s", of).
 				Do("take another name, or stockade machine change %s; nothing was enrolled", name)
 		}
 		if !errors.Is(err, store.ErrNotFound) {
@@ -409,7 +411,7 @@ func (s *Service) fits(set *definition.Set, object, group, note string) error {
 		return dangling(object, "group", group, set.Groups)
 	}
 	if utf8.RuneCountInString(note) > noteLongest || finding.Harmless(note) != note {
-		return finding.New("define.bad-value", object,
+		return finding.New(finding.DefineBadValue, object,
 			"the note is longer than %d characters, or has some that cannot be shown", noteLongest)
 	}
 	return nil
@@ -442,7 +444,7 @@ func (s *Service) changeMachine(name string, in api.MachineChange, by actor) (an
 	}
 	if was, is := set.Groups[m.Group], set.Groups[in.Group]; m.Turn > 0 && was.Family != "" &&
 		was.Family != is.Family {
-		return nil, finding.New("define.bad-value", "machine "+name,
+		return nil, finding.New(finding.DefineBadValue, "machine "+name,
 			"what it reported is of the family %s, and machines of %s are of %s", was.Family, in.Group,
 			is.Family).Do("stockade machine remove %s, and enrol it anew", name)
 	}
@@ -517,7 +519,7 @@ func (s *Service) handleReport(c *gin.Context) (any, error) {
 	}
 	in.At = in.At.UTC()
 	if in.At.After(now.Add(aheadOfUs)) {
-		return nil, finding.New("define.bad-value", "machine "+name,
+		return nil, finding.New(finding.DefineBadValue, "machine "+name,
 			"its list is said to be of %s, and here it is %s", in.At.Format(time.DateTime),
 			now.Format(time.DateTime)).Do("look at the clock of both")
 	}

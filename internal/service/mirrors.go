@@ -138,7 +138,8 @@ func (s *Service) compared(set *definition.Set, name string, in api.PreviewAsked
 			return nil, dangling("", "lane", in.Lane, set.Lanes)
 		}
 		if lane.Mirror != name {
-			return nil, finding.New("define.bad-value", "mirror "+name, "the lane %s shows editions of %s",
+			return nil, finding.New(finding.DefineBadValue, "mirror "+name,
+				"the lane %s shows editions of %s",
 				in.Lane, lane.Mirror)
 		}
 		l, err := s.lane(in.Lane)
@@ -146,7 +147,8 @@ func (s *Service) compared(set *definition.Set, name string, in api.PreviewAsked
 			return nil, err
 		}
 		if l.Edition == "" {
-			return nil, finding.New("define.bad-value", "mirror "+name, "the lane %s shows no edition yet",
+			return nil, finding.New(finding.DefineBadValue, "mirror "+name,
+				"the lane %s shows no edition yet",
 				in.Lane)
 		}
 		in.Against = l.Edition
@@ -163,7 +165,7 @@ func (s *Service) compared(set *definition.Set, name string, in api.PreviewAsked
 		return nil, err
 	}
 	if id.Mirror != name {
-		return nil, finding.New("define.bad-value", "mirror "+name, "%s is of another mirror", in.Against)
+		return nil, finding.New(finding.DefineBadValue, "mirror "+name, "%s is of another mirror", in.Against)
 	}
 	_, _, err = s.standing(id.Mirror, id.Number)
 	return &id, err
@@ -353,7 +355,7 @@ func (s *Service) mirrorJudged(kind, name string, revision int64, found finding.
 		all = withFinding(all, f)
 	}
 	if kind == "build" && len(refusals) > 0 {
-		detail := map[string]string{"code": refusals[0].Code, "text": refusals[0].Text}
+		detail := map[string]string{"code": string(refusals[0].Code), "text": refusals[0].Text}
 		if n := len(refusals); n > 1 {
 			detail["further"] = strconv.Itoa(n - 1)
 		}
@@ -384,7 +386,7 @@ func (s *Service) admit(plan mirror.Plan, out *mirror.Outcome, by actor) error {
 	}
 	e := out.Edition
 	if !s.site.Load().isNow(e.SiteKey) {
-		return finding.New("edition.seal-bad", "edition "+e.Name(),
+		return finding.New(finding.EditionSealBad, "edition "+e.Name(),
 			"the site key that it was sealed with was retired while it was built").
 			Do("stockade mirror build %s", e.Mirror)
 	}

@@ -159,7 +159,7 @@ func (s *Service) toldNow() (*model, states, error) {
 		return nil, nil, err
 	}
 	if free < mirror.Spare {
-		all.add(finding.New("site.disk-full", "site",
+		all.add(finding.New(finding.SiteDiskFull, "site",
 			"%d MiB are free where the pool lies, and builds leave %d MiB free: nothing "+
 				"more can be built", free>>20, mirror.Spare>>20).
 			Do("stockade pool usage shows what uses it; stockade edition retire, then stockade pool sweep"))

@@ -86,8 +86,9 @@ func (s *Service) overview(since time.Time) (api.Overview, error) {
 // alikes makes one line of findings that are alike, each where its first stands.
 func alikes(all finding.List) []api.Alike {
 	type like struct {
-		severity          finding.Severity
-		code, cause, kind string
+		severity    finding.Severity
+		code        finding.Code
+		cause, kind string
 	}
 	of := func(f finding.Finding) like {
 		kind, _, _ := strings.Cut(f.Object, " ")
@@ -205,7 +206,7 @@ func (s *Service) handleFindings(c *gin.Context) (any, error) {
 	only := func(f finding.Finding) bool {
 		kind, _, _ := strings.Cut(f.Object, " ")
 		return (severity == "" || string(f.Severity) == severity) &&
-			(c.Query("code") == "" || f.Code == c.Query("code")) &&
+			(c.Query("code") == "" || f.Code == finding.Code(c.Query("code"))) &&
 			(c.Query("cause") == "" || f.Cause == c.Query("cause")) &&
 			(c.Query("kind") == "" || slices.Contains(strings.Split(c.Query("kind"), ","), kind))
 	}

@@ -67,7 +67,7 @@ func (s *Service) handlePair(c *gin.Context) (any, error) {
 // rules: with evidence, by two wardens where the site asks for two, taken back and barred alike.
 func (s *Service) pair(in api.Pair, by actor) error {
 	if !definition.IsName(in.Name) {
-		return finding.New("define.bad-value", "", "the name %q does not fit", in.Name).
+		return finding.New(finding.DefineBadValue, "", "the name %q does not fit", in.Name).
 			Do("a name has small letters, digits, dots and dashes, such as harbour")
 	}
 	cert, err := s.keyOfSite(in.Data)
@@ -80,11 +80,11 @@ func (s *Service) pair(in api.Pair, by actor) error {
 	}
 	object := "site " + in.Name
 	if typed != cert.Fingerprint {
-		return finding.New("key.fingerprint-mismatch", object, "%s was typed, and the file has %s",
+		return finding.New(finding.KeyFingerprintMismatch, object, "%s was typed, and the file has %s",
 			trust.Spaced(typed), trust.Spaced(cert.Fingerprint))
 	}
 	if s.site.Load().by(cert.Fingerprint) != nil {
-		return finding.New("define.bad-value", object, "that is this site's own key")
+		return finding.New(finding.DefineBadValue, object, "that is this site's own key")
 	}
 	ch, err := s.begin(by)
 	if err != nil {
@@ -97,7 +97,7 @@ func (s *Service) pair(in api.Pair, by actor) error {
 	}
 	for _, v := range slices.Concat(t.Vouches(), t.Waiting()) {
 		if v.Source == trust.PairedSource(in.Name) && v.Fingerprint != cert.Fingerprint {
-			return finding.New("define.duplicate-name", object, "it is paired already, with the key %s",
+			return finding.New(finding.DefineDuplicateName, object, "it is paired already, with the key %s",
 				trust.Spaced(v.Fingerprint)).
 				Do("choose another name; or, if its key is another now: stockade key withdraw %s --source %s",
 					v.Fingerprint, v.Source)
@@ -131,7 +131,7 @@ func (s *Service) keyOfSite(data []byte) (*trust.Certificate, error) {
 		return nil, err
 	}
 	if len(certs) != 1 {
-		return nil, finding.New("key.unreadable", "", "the file has %d certificates, and a site has one",
+		return nil, finding.New(finding.KeyUnreadable, "", "the file has %d certificates, and a site has one",
 			len(certs)).Do("give the file that the other site wrote: stockade site statement --out FILE")
 	}
 	return certs[0], nil
@@ -230,12 +230,12 @@ func (s *Service) takeStatement(in api.StatementTaken, by actor) (api.Statement,
 	}
 	out.At, out.Bars = st.At, st.Bars
 	if st.At.After(s.now().Add(clockSlack)) {
-		return out, finding.New("statement.unreadable", "site "+out.Site,
+		return out, finding.New(finding.StatementUnreadable, "site "+out.Site,
 			"it is dated %s, and this machine's clock says %s", st.At.Format(time.DateTime),
 			s.now().UTC().Format(time.DateTime)).Do("look which of the two clocks is wrong")
 	}
 	if last := now.stated[out.Site]; st.At.Before(last) {
-		return out, finding.New("statement.older", "site "+out.Site,
+		return out, finding.New(finding.StatementOlder, "site "+out.Site,
 			"it was made on %s, and one of %s was taken already", st.At.Format(time.DateTime),
 			last.Format(time.DateTime))
 	}
@@ -263,7 +263,7 @@ func (s *Service) takeStatement(in api.StatementTaken, by actor) (api.Statement,
 	for _, b := range st.Bars {
 		for _, v := range t.Vouches() {
 			if _, barred := t.Barred(b.Fingerprint); v.Fingerprint == b.Fingerprint && !barred {
-				out.Findings = append(out.Findings, finding.New("statement.barred", "key "+b.Fingerprint,
+				out.Findings = append(out.Findings, finding.New(finding.StatementBarred, "key "+b.Fingerprint,
 					"%s barred it on %s (%s), and here it may sign %s", out.Site, b.At.Format(time.DateOnly),
 					b.Reason, v.Source))
 			}
@@ -271,7 +271,7 @@ func (s *Service) takeStatement(in api.StatementTaken, by actor) (api.Statement,
 	}
 	for _, name := range in.Sources {
 		if !slices.ContainsFunc(out.Vouches, func(c trust.Considered) bool { return c.Source == name }) {
-			return out, finding.New("define.dangling-reference", "site "+out.Site,
+			return out, finding.New(finding.DefineDanglingReference, "site "+out.Site,
 				"the statement says nothing of a source %q", name)
 		}
 	}

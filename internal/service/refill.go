@@ -151,7 +151,7 @@ func (s *Service) refill(ctx context.Context, b *mirror.Builder, name string,
 		if f, ok := finding.From(came.Why); ok {
 			why, way = f.Text, f.WayOut
 		}
-		out = append(out, finding.New("edition.damaged", "edition "+open.Name(),
+		out = append(out, finding.New(finding.EditionDamaged, "edition "+open.Name(),
 			"%s of it could not be brought back into the pool: %s", finding.Count(len(came.Lacks), "file"),
 			why).Rated(finding.Warning).Do("%s", way))
 	}

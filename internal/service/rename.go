@@ -83,7 +83,7 @@ func (s *Service) rename(in api.RenameAsked, by actor) (api.Judgement, error) {
 func (s *Service) named(set *definition.Set, in api.RenameAsked) error {
 	object := in.Kind + " " + in.Name
 	no := func(way, format string, args ...any) error {
-		return finding.New("define.bad-value", object, format, args...).Do("%s", way)
+		return finding.New(finding.DefineBadValue, object, format, args...).Do("%s", way)
 	}
 	switch in.Kind {
 	case "mirror":

@@ -119,7 +119,7 @@ func (s *Service) restoring(id int64, object string) (*proposal, error) {
 	target := definition.Overlay(recorded, definition.NewSet())
 	kind, name, _ := strings.Cut(object, "/")
 	if !target.Take(then, kind, name) {
-		return nil, finding.New("define.dangling-reference", "",
+		return nil, finding.New(finding.DefineDanglingReference, "",
 			"neither revision %d nor what is recorded has %q", id, object).
 			Do("name it as KIND/NAME, such as source/tarn")
 	}

@@ -131,8 +131,8 @@ func (s *Service) missed(m *model, out states) error {
 		if at, err := since(); err != nil || at.After(due) {
 			return err
 		}
-		out.add(again(finding.New("job.missed", object, "its %s was due on %s, and none began since", verb,
-			due.UTC().Format(time.DateTime)).Do("stockade %s %s %s", kind, verb, name), verb, object))
+		out.add(again(finding.New(finding.JobMissed, object, "its %s was due on %s, and none began since",
+			verb, due.UTC().Format(time.DateTime)).Do("stockade %s %s %s", kind, verb, name), verb, object))
 		return nil
 	}
 	described := func(kind, name string) func() (time.Time, error) {

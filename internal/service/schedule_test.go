@@ -158,7 +158,7 @@ func TestWhatAPreviewFindsIsToldOfItsMirror(t *testing.T) {
 		_, all, err := d.s.toldNow()
 		must.Do(t, err)
 		for _, f := range append(all.of("mirror barrage"), all.of("source tarn")...) {
-			out += string(f.Severity) + " " + f.Code + "; "
+			out += string(f.Severity) + " " + string(f.Code) + "; "
 		}
 		return out
 	}

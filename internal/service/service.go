@@ -408,13 +408,13 @@ func (s *Service) newWarden() error {
 		return nil
 	}
 	if !definition.IsName(name) {
-		return finding.New("define.bad-value", "account", "the name %q does not fit",
+		return finding.New(finding.DefineBadValue, "account", "the name %q does not fit",
 			name).
 			Do("give small letters, digits, points and hyphens")
 	}
 	_, err := s.db.AccountBy(name)
 	if err == nil {
-		return finding.New("define.duplicate-name", "account "+name, "there is an account of this name").
+		return finding.New(finding.DefineDuplicateName, "account "+name, "there is an account of this name").
 			Do("take another name for --new-warden")
 	}
 	if !errors.Is(err, store.ErrNotFound) {

@@ -126,7 +126,7 @@ func (s *Service) ofRenewal(now *inForce) finding.List {
 		return nil
 	}
 	old, next := keys.main.Certificate().Fingerprint, keys.next.Certificate().Fingerprint
-	f := finding.New("site.renewing", "site", "it signs with two keys, %s and the new %s, until %s",
+	f := finding.New(finding.SiteRenewing, "site", "it signs with two keys, %s and the new %s, until %s",
 		old, next, now.site.until.UTC().Format(time.DateOnly)).
 		Do("give each machine its files anew, which trust both; then: stockade site retire-key %s", old)
 	if !now.site.until.IsZero() && !s.now().Before(now.site.until) {
@@ -196,15 +196,16 @@ func (s *Service) renewSiteKey(in api.Renew, by actor) (api.Site, error) {
 	if in.For != "" {
 		var err error
 		if lasts, err = definition.Age(in.For).Duration(); err != nil || lasts <= 0 {
-			return none, finding.New("define.bad-value", "site", "%q is no span of time", in.For).
+			return none, finding.New(finding.DefineBadValue, "site", "%q is no span of time", in.For).
 				Do("say for how long both keys sign, such as 90d")
 		}
 	}
 	if strings.TrimSpace(in.Reason) == "" {
-		return none, finding.New("define.missing-field", "site", "the reason is missing")
+		return none, finding.New(finding.DefineMissingField, "site", "the reason is missing")
 	}
 	if keys.next != nil {
-		return none, finding.New("site.renewing", "site", "it is being renewed already: %s signs beside %s",
+		return none, finding.New(finding.SiteRenewing, "site",
+			"it is being renewed already: %s signs beside %s",
 			keys.next.Certificate().Fingerprint, old).Rated(finding.Error).
 			Do("stockade site retire-key %s ends that", old)
 	}
@@ -242,16 +243,16 @@ func (s *Service) retireSiteKey(in api.Retire, by actor) (api.Site, error) {
 	keys := s.site.Load()
 	old := keys.main.Certificate()
 	if keys.next == nil {
-		return none, finding.New("define.bad-value", "site",
+		return none, finding.New(finding.DefineBadValue, "site",
 			"there is no key that follows the one that signs: nothing was changed").
 			Do("stockade site renew-key makes one")
 	}
 	if typed != old.Fingerprint {
-		return none, finding.New("key.fingerprint-mismatch", "site",
+		return none, finding.New(finding.KeyFingerprintMismatch, "site",
 			"%s was typed, and the key that is to be retired is another", trust.Spaced(typed))
 	}
 	if strings.TrimSpace(in.Reason) == "" {
-		return none, finding.New("define.missing-field", "site", "the reason is missing")
+		return none, finding.New(finding.DefineMissingField, "site", "the reason is missing")
 	}
 	if err := s.signHouseAnew(keys.next, by); err != nil {
 		return none, err
@@ -262,7 +263,7 @@ func (s *Service) retireSiteKey(in api.Retire, by actor) (api.Site, error) {
 	}
 	defer ch.end()
 	if s.site.Load() != keys {
-		return none, finding.New("site.renewing", "site", "somebody else retired it meanwhile").
+		return none, finding.New(finding.SiteRenewing, "site", "somebody else retired it meanwhile").
 			Rated(finding.Error)
 	}
 	if err := s.sealByAll(); err != nil {

@@ -184,7 +184,7 @@ func (s *Service) readFormer() ([]*trust.Certificate, error) {
 		}
 		certs, err := trust.ReadCertificates(raw)
 		if err != nil || len(certs) != 1 {
-			return nil, finding.New("site.lost", "data folder "+s.cfg.Data,
+			return nil, finding.New(finding.SiteLost, "data folder "+s.cfg.Data,
 				"the certificate of a former site key, %s, cannot be read: %v", name, err).
 				Do("put the file back from your last copy of the folder")
 		}

@@ -324,7 +324,7 @@ func (s *Service) judged(name string, found finding.List, err error) error {
 	if f, ok := finding.From(err); ok {
 		all = append(all, f)
 		if jerr := s.record(itself("stockade"), "source.refused", "source "+name,
-			map[string]string{"code": f.Code,
+			map[string]string{"code": string(f.Code),
 				"text": f.Text}); jerr != nil {
 			return jerr
 		}
@@ -345,7 +345,7 @@ func (s *Service) startProbe(name, by string, candidates []byte) (api.Job, error
 		return api.Job{}, err
 	}
 	if src.House != nil {
-		return api.Job{}, finding.New("define.bad-value", "source "+name,
+		return api.Job{}, finding.New(finding.DefineBadValue, "source "+name,
 			"it has no upstreams that could be probed: it holds what is added by hand").
 			Do("stockade package list --source %s shows what it holds", name)
 	}
@@ -402,7 +402,7 @@ func (s *Service) orderUpstreams(c *gin.Context) (any, error) {
 		if _, ok := set.Sources[name]; !ok {
 			return nil, dangling("", "source", name, set.Sources)
 		}
-		return nil, finding.New("define.bad-value", "source "+name, "it was not probed yet").
+		return nil, finding.New(finding.DefineBadValue, "source "+name, "it was not probed yet").
 			Do("stockade source probe %s", name)
 	}
 	if err != nil {

@@ -91,7 +91,7 @@ func (s *Service) states(m *model) (states, error) {
 		}
 		if !src.Disabled && !src.Managed() && !out["source "+name].HasErrors() {
 			if _, there := m.kept["accepted"][name]; !there {
-				out.add(finding.New("source.never-accepted", "source "+name,
+				out.add(finding.New(finding.SourceNeverAccepted, "source "+name,
 					"nothing of it was accepted yet").
 					Do("stockade source refresh %s, or a build that uses it", name))
 			}
@@ -119,7 +119,7 @@ func (s *Service) ofSiteKeys(m *model, out states) error {
 	}
 	resting, err := s.restingOnOld(set, now)
 	for _, r := range resting {
-		out.add(finding.New("lane.former-key", "lane "+r.Lane,
+		out.add(finding.New(finding.LaneFormerKey, "lane "+r.Lane,
 			"it shows %s: of %s there, the site's former key signed what machines check, and they are "+
 				"still told to trust it", r.Edition, strings.Join(r.Sources, ", ")).
 			Do("stockade mirror build %s, then move the lane", set.Lanes[r.Lane].Mirror).
@@ -179,7 +179,7 @@ func (s *Service) notLookedAt(m *model, out states) error {
 		}
 		for _, object := range rests {
 			if since[object] > revision {
-				out.add(finding.New("mirror.not-looked-at", "mirror "+name,
+				out.add(finding.New(finding.MirrorNotLookedAt, "mirror "+name,
 					"%s was changed in revision %d. No build, preview or estimate has ended since, so "+
 						"whether a build would succeed is not known", object, since[object]).
 					Do("stockade mirror preview %s", name))
@@ -219,7 +219,7 @@ func (s *Service) ofLanes(m *model, out states) {
 	for name, l := range set.Lanes {
 		moves := now.moves(name)
 		if len(moves) == 0 {
-			f := finding.New("lane.empty", "lane "+name, "it shows no edition yet").
+			f := finding.New(finding.LaneEmpty, "lane "+name, "it shows no edition yet").
 				Do("build its mirror, then: stockade lane move %s %s/1", name, l.Mirror)
 			if groups := followers[name]; len(groups) > 0 {
 				f.Text += fmt.Sprintf(", and machines of %s follow it", strings.Join(groups, ", "))
@@ -256,7 +256,7 @@ func (s *Service) ofLanes(m *model, out states) {
 			}
 			for _, key := range slices.Sorted(maps.Keys(keys)) {
 				if why := t.Distrusted(key, src.Name); why != "" {
-					f := finding.New("key.barred", "lane "+name,
+					f := finding.New(finding.KeyBarred, "lane "+name,
 						"it shows %s: of %s there, %s %s, and that %s", open.Name(),
 						src.Name, keys[key], key, why)
 					out.add(f.Rated(finding.Warning).Do("stockade mirror build %s, then move the lane",
@@ -265,7 +265,7 @@ func (s *Service) ofLanes(m *model, out states) {
 			}
 		}
 		if ahead := open.Created.Sub(s.now()); ahead > clockSlack {
-			out.add(finding.New("site.clock", "site",
+			out.add(finding.New(finding.SiteClock, "site",
 				"the clock of this machine says %s, and %s was sealed on %s: one of the two is wrong",
 				s.now().UTC().Format(time.DateTime), open.Name(),
 				open.Created.UTC().Format(time.DateTime)).Rated(finding.Warning))
@@ -288,7 +288,7 @@ func (s *Service) unfinished(m *model, out states) error {
 		if j.State != api.Interrupted && j.State != api.Failed || told || !m.has(j.Object) {
 			continue
 		}
-		f := finding.New("job.failed", j.Object, "the %s that began on %s did not come to its end: %s",
+		f := finding.New(finding.JobFailed, j.Object, "the %s that began on %s did not come to its end: %s",
 			j.Kind, j.Started.UTC().Format(time.DateTime), j.Problem)
 		if kind, name, ok := strings.Cut(j.Object, " "); ok {
 			f = again(f.Do("stockade %s %s %s", kind, j.Kind, name), j.Kind, j.Object)
@@ -313,7 +313,7 @@ func since(plan mirror.Plan, out *mirror.Outcome) finding.List {
 	found := append(finding.List{}, out.Findings...)
 	if out.Unchanged && plan.Previous != nil {
 		for _, f := range plan.Previous.Findings {
-			if !strings.HasPrefix(f.Object, "source ") || strings.HasPrefix(f.Code, "content.") {
+			if !strings.HasPrefix(f.Object, "source ") || f.Code.In("content") {
 				found = withFinding(found, f)
 			}
 		}

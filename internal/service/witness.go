@@ -32,7 +32,7 @@ func (s *Service) journalProof(c *gin.Context) (any, error) {
 	}
 	text, err := journal.Prove(s.db.Journal(), s.keys, int64(n))
 	if errors.Is(err, journal.ErrNoEntry) {
-		return nil, finding.New("define.dangling-reference", "", "the journal has no entry %d", n).
+		return nil, finding.New(finding.DefineDanglingReference, "", "the journal has no entry %d", n).
 			Do("stockade journal list shows those that there are")
 	}
 	return api.Text{Text: text}, err
@@ -106,10 +106,10 @@ func (s *Service) contradictsWitness() (out finding.List) {
 	var broken *journal.Broken
 	switch {
 	case errors.As(err, &broken):
-		out = append(out, finding.New("journal.broken", "journal",
+		out = append(out, finding.New(finding.JournalBroken, "journal",
 			"the witness %s keeps a head that it contradicts: %s", s.cfg.Witness, broken.Text))
 	case err != nil:
-		out = append(out, finding.New("journal.witness-unread", "journal",
+		out = append(out, finding.New(finding.JournalWitnessUnread, "journal",
 			"the witness %s cannot be compared: %v",
 			s.cfg.Witness, err))
 	}

@@ -18,6 +18,7 @@ import (
 	"testing"
 	"unicode/utf8"
 
+	"stockade/core/finding"
 	"stockade/internal/must"
 )
 
@@ -225,5 +226,33 @@ func TestEachStepOfProgressHasWords(t *testing.T) {
 	}
 	if n < 12 {
 		t.Errorf("%d steps were found", n)
+	}
+}
+
+// A code of a finding is named by its constant, which a misspelling does not compile with. Tests write it
+// out: what it is to people must not change unseen.
+func TestCodesOfFindingsAreNamed(t *testing.T) {
+	constants := regexp.MustCompile(`(?m)^\t\w+ +Code = "([a-z.-]+)"$`)
+	var codes []string
+	for _, m := range constants.FindAllStringSubmatch(must.Read(t, "../../core/finding/codes.go"), -1) {
+		codes = append(codes, regexp.QuoteMeta(m[1]))
+		if _, known := finding.Known(finding.Code(m[1])); !known {
+			t.Errorf("%s is in no entry of the catalogue", m[1])
+		}
+	}
+	if len(codes) < 130 {
+		t.Fatalf("got %d codes", len(codes))
+	}
+	literal := regexp.MustCompile(`"(` + strings.Join(codes, "|") + `)"`)
+	for _, name := range files(t, ".go") {
+		if strings.HasSuffix(name, "_test.go") || strings.HasSuffix(name, "core/finding/codes.go") ||
+			strings.Contains(name, "internal/mutate/") {
+			continue
+		}
+		for i, line := range strings.Split(must.Read(t, name), "\n") {
+			if m := literal.FindString(line); m != "" {
+				t.Errorf("%s:%d: %s is written out: core/finding/codes.go has its name", name, i+1, m)
+			}
+		}
 	}
 }

@@ -113,42 +113,45 @@ func database(s archive.Source, component, arch string) string {
 // CheckSource implements archive.Family.
 func (Family) CheckSource(s archive.Source) finding.List {
 	var out finding.List
-	add := func(field, code, format string, args ...any) {
+	add := func(field string, code finding.Code, format string, args ...any) {
 		f := finding.New(code, "source "+s.Name, format, args...)
 		f.Field = field
 		out = append(out, f)
 	}
 	if len(s.Components) == 0 {
-		add("components", "define.missing-field",
+		add("components", finding.DefineMissingField,
 			"an alpm source needs components, which name its databases, such as [core]")
 	}
 	if len(s.Architectures) == 0 {
-		add("architectures", "define.missing-field", "an alpm source needs architectures, such as [x86_64]")
+		add("architectures", finding.DefineMissingField,
+			"an alpm source needs architectures, such as [x86_64]")
 	}
 	if s.Release != "" && !strings.HasSuffix(s.Release, "/") {
-		add("release", "define.bad-value", "the alpm family has no releases; where databases do not lie in "+
-			"COMPONENT/os/ARCHITECTURE, release is their folder and ends in a slash, such as "+
-			"$component/$arch/")
+		add("release", finding.DefineBadValue,
+			"the alpm family has no releases; where databases do not lie in "+
+				"COMPONENT/os/ARCHITECTURE, release is their folder and ends in a slash, such as "+
+				"$component/$arch/")
 	}
 	for _, c := range s.Components {
 		if !namePattern.MatchString(c) || c == "options" || c == "local" {
-			add("components", "define.bad-value", "the component %q is not a name that a database can have",
+			add("components", finding.DefineBadValue,
+				"the component %q is not a name that a database can have",
 				c)
 		}
 	}
 	for _, a := range s.Architectures {
 		switch {
 		case a == "any":
-			add("architectures", "define.bad-value",
+			add("architectures", finding.DefineBadValue,
 				"any is not an architecture of a machine; packages for all of them "+
 					"come along by themselves")
 		case !archPattern.MatchString(a):
-			add("architectures", "define.bad-value", "%q is not an alpm architecture", a)
+			add("architectures", finding.DefineBadValue, "%q is not an alpm architecture", a)
 		}
 	}
 	for _, l := range s.Languages {
 		if archive.CheckWord("language", l) != nil {
-			add("languages", "define.bad-value", "%q is not a language such as en or pt_BR", l)
+			add("languages", finding.DefineBadValue, "%q is not a language such as en or pt_BR", l)
 		}
 	}
 	if len(out) == 0 {
@@ -156,7 +159,8 @@ func (Family) CheckSource(s archive.Source) finding.List {
 			for _, a := range s.Architectures {
 				if p := database(s, c, a); archive.CheckPath(p) != nil ||
 					archive.CheckWord("folder", p) != nil {
-					add("release", "define.bad-value", "the release %q is not a folder below the upstream",
+					add("release", finding.DefineBadValue,
+						"the release %q is not a folder below the upstream",
 						s.Release)
 					return out
 				}
@@ -247,7 +251,7 @@ func (Family) CheckRoot(s archive.Source, r *archive.Root) finding.List {
 		if len(r.Architectures) > 0 && !slices.ContainsFunc(r.Architectures, func(p string) bool {
 			return rank(p, a) >= 0
 		}) {
-			out = append(out, finding.New("source.architecture-missing", "source "+s.Name,
+			out = append(out, finding.New(finding.SourceArchitectureMissing, "source "+s.Name,
 				"its databases have nothing for the architecture %q", a).
 				Do("they have packages for %s", finding.Harmless(strings.Join(r.Architectures, ", "))))
 		}

@@ -30,7 +30,7 @@ func TestAPackageThatSaysItselfTwiceIsRefused(t *testing.T) {
 
 func isCode(err error, code string) bool {
 	f, ok := finding.From(err)
-	return ok && f.Code == code
+	return ok && string(f.Code) == code
 }
 
 // added puts one more file at the end of a package.

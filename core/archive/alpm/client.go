@@ -29,7 +29,7 @@ func (f Family) Configure(c archive.Client) (archive.Configuration, finding.List
 					other, component)
 				conf.Unseen = append(conf.Unseen, archive.Unseen{Source: s.Name, Component: component,
 					Why: why})
-				found = append(found, finding.New("lane.name-taken", "source "+s.Name,
+				found = append(found, finding.New(finding.LaneNameTaken, "source "+s.Name,
 					"%s: machines would see only that one", why))
 				continue
 			}
@@ -41,7 +41,7 @@ func (f Family) Configure(c archive.Client) (archive.Configuration, finding.List
 		}
 	}
 	for _, p := range c.Pins {
-		found = append(found, finding.New("pin.installed-only", "",
+		found = append(found, finding.New(finding.PinInstalledOnly, "",
 			"pacman knows no versions in pins: %s stays at the version that a machine has, and a machine "+
 				"without it gets the one of the edition", p.Name))
 	}

@@ -74,7 +74,7 @@ func (r *configuration) ranked() {
 		s := &r.out.Sources[i]
 		if s.Priority = usual + i; s.Priority > last {
 			s.Priority = last
-			s.Findings = append(s.Findings, finding.New("import.to-decide", "",
+			s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "",
 				"the machine asks %s before it, and priorities end at %d",
 				finding.Count(i, "other"), last).At(s.Place).
 				Do("write priority: at those that matter"))
@@ -103,14 +103,14 @@ func (r *configuration) read(f archive.MachineFile, depth int) {
 		tell(1, archive.Marked("pacman refuses the first line"))
 	}
 	if len(f.Data) > maxConfiguration {
-		tell(1, finding.New("content.too-large", "", "it is %d bytes long, and at most %d are read",
+		tell(1, finding.New(finding.ContentTooLarge, "", "it is %d bytes long, and at most %d are read",
 			len(f.Data),
 			maxConfiguration))
 		return
 	}
 	if r.bytes += len(f.Data) + 1<<10; r.bytes > maxRead {
 		if r.bytes -= len(f.Data) + 1<<10; !r.told {
-			tell(1, finding.New("content.too-large", "",
+			tell(1, finding.New(finding.ContentTooLarge, "",
 				"files include one another so often that not all of it is read"))
 		}
 		r.told = true
@@ -128,14 +128,14 @@ func (r *configuration) read(f archive.MachineFile, depth int) {
 			name, closed := strings.CutSuffix(line[1:], "]")
 			switch {
 			case !closed || name == "":
-				tell(number, finding.New("define.syntax", "", "a section has its name in brackets"))
+				tell(number, finding.New(finding.DefineSyntax, "", "a section has its name in brackets"))
 			case name != "options":
 				r.now, r.own = &archive.ConfiguredSource{Place: place(number)}, r.level
 				r.now.Family, r.now.Title, r.now.Components = "alpm", name, []string{name}
 				r.now.Architectures = slices.Clone(r.options.Architectures)
 				r.now.OwnArchitecture = r.options.OwnArchitecture
 				if first, twice := r.seen[name]; twice {
-					r.now.Findings = append(r.now.Findings, finding.New("import.to-decide", "",
+					r.now.Findings = append(r.now.Findings, finding.New(finding.ImportToDecide, "",
 						"the section [%s] stands at %s too, and the client refuses a second one",
 						finding.Harmless(name), first).At(place(number)).Do("take one of the two out"))
 				} else {
@@ -151,7 +151,7 @@ func (r *configuration) read(f archive.MachineFile, depth int) {
 			continue
 		}
 		if r.now == nil && name == "Server" {
-			tell(number, finding.New("define.syntax", "", "a server stands in no section of a database").
+			tell(number, finding.New(finding.DefineSyntax, "", "a server stands in no section of a database").
 				Do("put it below the section that it belongs to"))
 			continue
 		}
@@ -166,7 +166,8 @@ func (r *configuration) read(f archive.MachineFile, depth int) {
 // include reads the files that another one includes.
 func (r *configuration) include(pattern string, depth int, tell func(finding.Finding)) {
 	if depth == maxIncluded {
-		tell(finding.New("define.syntax", "", "files include one another more than %d deep", maxIncluded))
+		tell(finding.New(finding.DefineSyntax, "", "files include one another more than %d deep",
+			maxIncluded))
 		return
 	}
 	found := false
@@ -177,7 +178,8 @@ func (r *configuration) include(pattern string, depth int, tell func(finding.Fin
 		}
 	}
 	if !found {
-		tell(finding.New("import.to-decide", "", "it includes %s, which is not among the files that are read",
+		tell(finding.New(finding.ImportToDecide, "",
+			"it includes %s, which is not among the files that are read",
 			finding.Harmless(pattern)).Do("read the whole root (--root), or write its servers out"))
 	}
 }
@@ -196,7 +198,7 @@ func (r *configuration) option(name, value string, tell func(finding.Finding)) {
 	case "SigLevel":
 		r.level = value
 	case "IgnorePkg", "IgnoreGroup":
-		tell(finding.New("import.to-decide", "", "%s keeps packages as they are on the machine: %s", name,
+		tell(finding.New(finding.ImportToDecide, "", "%s keeps packages as they are on the machine: %s", name,
 			finding.Harmless(value)).Do("write pins: of the group"))
 	}
 }
@@ -210,19 +212,19 @@ func (r *configuration) database(name, value string, at finding.Place) {
 		base, release, ok := located(value)
 		switch {
 		case value == "":
-			add(finding.New("define.syntax", "", "a server has an address"))
+			add(finding.New(finding.DefineSyntax, "", "a server has an address"))
 		case slices.Contains(s.URLs, base) && s.Release == release:
-			add(finding.New("import.lost", "", "%s is named twice", finding.Harmless(value)))
+			add(finding.New(finding.ImportLost, "", "%s is named twice", finding.Harmless(value)))
 		case !strings.HasPrefix(value, "http://") && !strings.HasPrefix(value, "https://"):
-			add(finding.New("import.lost", "",
+			add(finding.New(finding.ImportLost, "",
 				"%s is left out: upstreams are reached by http and https alone",
 				finding.Harmless(value)))
 		case !ok:
-			add(finding.New("import.to-decide", "",
+			add(finding.New(finding.ImportToDecide, "",
 				"in %s the variables stand where a source cannot have them",
 				finding.Harmless(value)).Do("write upstreams: and release: so that they lead there"))
 		case len(s.URLs) > 0 && s.Release != release:
-			add(finding.New("import.to-decide", "",
+			add(finding.New(finding.ImportToDecide, "",
 				"%s has its databases elsewhere than the server before it",
 				finding.Harmless(value)).Do("make a source of its own of it"))
 		default:
@@ -234,11 +236,12 @@ func (r *configuration) database(name, value string, at finding.Place) {
 			s.Unchecked, s.Switch = at, "SigLevel = "+value
 		}
 	case "CacheServer":
-		add(finding.New("import.lost", "", "the cache %s is left out: it has packages and no databases, and "+
-			"the client asks it before its servers", finding.Harmless(value)))
+		add(finding.New(finding.ImportLost, "",
+			"the cache %s is left out: it has packages and no databases, and "+
+				"the client asks it before its servers", finding.Harmless(value)))
 	case "Usage":
 	default:
-		add(finding.New("import.lost", "", "%q is not known, and is left out", name).
+		add(finding.New(finding.ImportLost, "", "%q is not known, and is left out", name).
 			Rated(finding.Warning))
 	}
 }
@@ -295,11 +298,11 @@ func (r *configuration) done() {
 		return
 	}
 	if len(s.URLs) == 0 {
-		r.out.Findings = append(r.out.Findings, append(s.Findings, finding.New("define.syntax", "",
+		r.out.Findings = append(r.out.Findings, append(s.Findings, finding.New(finding.DefineSyntax, "",
 			"the database %s has no server that can be used",
 			finding.Harmless(s.Components[0])).At(s.Place))...)
 		if s.Unchecked.File != "" {
-			r.out.Findings = append(r.out.Findings, finding.New("source.unsigned", "",
+			r.out.Findings = append(r.out.Findings, finding.New(finding.SourceUnsigned, "",
 				"of the database %s the machine would take what nobody signed (%s)",
 				finding.Harmless(s.Components[0]), s.Switch).At(s.Unchecked).Do("take the setting out"))
 		}
@@ -308,7 +311,7 @@ func (r *configuration) done() {
 	if s.Unchecked.File == "" && isUnchecked(r.own) {
 		s.Unchecked, s.Switch = s.Place, "SigLevel = "+r.own+" of [options]"
 	}
-	s.Findings = append(s.Findings, finding.New("import.to-decide", "",
+	s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "",
 		"whether its databases are signed is not known here (SigLevel = %s)", cmp.Or(finding.Harmless(r.own),
 			"as the client has it")).At(s.Place).Rated(finding.Note).
 		Do("an unsigned database is refused here: look whether upstream has .db.sig"))
@@ -325,7 +328,7 @@ func (r *configuration) done() {
 		r.out.Sources = append(r.out.Sources, *s)
 	case !r.full:
 		r.full = true
-		r.out.Findings = append(r.out.Findings, finding.New("content.too-large", "",
+		r.out.Findings = append(r.out.Findings, finding.New(finding.ContentTooLarge, "",
 			"there are more than %d databases; the others are left out", maxConfigured).At(s.Place))
 	}
 }

@@ -22,7 +22,7 @@ const (
 )
 
 func malformed(format string, args ...any) error {
-	return finding.New("source.malformed-index", "", format, args...)
+	return finding.New(finding.SourceMalformedIndex, "", format, args...)
 }
 
 // eachEntry reads a plain database: a tar with one folder for each package, in
@@ -47,7 +47,8 @@ func eachEntry(plain io.Reader, yield func(folder string, desc []byte) error) er
 			return malformed("the database is no readable tar: %v", err)
 		}
 		if n > maxEntries {
-			return finding.New("content.too-large", "", "the database has more than %d entries", maxEntries)
+			return finding.New(finding.ContentTooLarge, "", "the database has more than %d entries",
+				maxEntries)
 		}
 		if err := e.take(h, t); err != nil {
 			return err
@@ -99,7 +100,7 @@ func (e *entries) take(h *tar.Header, data io.Reader) error {
 		return nil
 	}
 	if h.Size > maxEntry {
-		return finding.New("content.too-large", "", "the description of %s is larger than %d bytes",
+		return finding.New(finding.ContentTooLarge, "", "the description of %s is larger than %d bytes",
 			cut(dir, 120), maxEntry)
 	}
 	text, err := io.ReadAll(data)
@@ -225,7 +226,7 @@ func eachField(desc []byte, f func(name string, values []string) error) error {
 				return archive.Ambiguous("the field %s stands twice", cut(name, 40))
 			}
 			if seen[name] = true; len(seen) > 256 {
-				return finding.New("content.too-large", "", "a description has more than 256 fields")
+				return finding.New(finding.ContentTooLarge, "", "a description has more than 256 fields")
 			}
 		case !inside:
 			return malformed("a line of a description belongs to no field: %q", cut(string(line), 80))
@@ -327,7 +328,7 @@ func (d *description) field(name string, values []string) error {
 
 func (d *description) fileName(name string) error {
 	if strings.Contains(name, "/") {
-		return finding.New("content.unsafe-path", "", "the file name %q leads out of its folder",
+		return finding.New(finding.ContentUnsafePath, "", "the file name %q leads out of its folder",
 			cut(name, 120))
 	}
 	d.p.Path = path.Join(d.dir, name)
@@ -376,7 +377,7 @@ func (d *description) whole() error {
 	case !d.sized:
 		return malformed("%s has no size", p.Name)
 	case p.SHA256 == "" && d.weak:
-		return finding.New("content.weak-digest", "", "%s has only an MD5 digest", p.Name)
+		return finding.New(finding.ContentWeakDigest, "", "%s has only an MD5 digest", p.Name)
 	case !text.IsHex(p.SHA256, text.SHA256):
 		return malformed("%s has a digest that is none", p.Name)
 	}

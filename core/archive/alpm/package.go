@@ -25,7 +25,7 @@ const (
 )
 
 func badPackage(format string, args ...any) error {
-	return finding.New("content.malformed-package", "", "not a readable alpm package: "+format, args...)
+	return finding.New(finding.ContentMalformedPackage, "", "not a readable alpm package: "+format, args...)
 }
 
 // openTar opens the tar inside a package file, whatever its compression.

@@ -112,7 +112,7 @@ func TestEachRefusalOfADescription(t *testing.T) {
 		if err == nil {
 			_, err = p.Needs.Relations()
 		}
-		told.Refused(t, c.name, err, c.code, c.says)
+		told.Refused(t, c.name, err, finding.Code(c.code), c.says)
 	}
 }
 
@@ -194,7 +194,7 @@ func TestEachRefusalOfADatabase(t *testing.T) {
 		{"a description that is none", packing(t, folder, [2]string{"wrack-1-1/desc", "x\n"}), bad,
 			"belongs to no field"},
 	} {
-		told.Refused(t, c.name, read(c.data), c.code, c.says)
+		told.Refused(t, c.name, read(c.data), finding.Code(c.code), c.says)
 	}
 	f, _ := finding.From(read(packing(t, folder, [2]string{"wrack-1-1/desc", "x\n"})))
 	if f.Object != "source wrack" || !strings.HasPrefix(f.Text, "package 1 of the database core: ") {
@@ -263,7 +263,7 @@ func TestEachRefusalOfAPackageFile(t *testing.T) {
 			"arch 0 times"},
 	} {
 		got, err := ReadInfo(bytes.NewReader(c.data))
-		told.Refused(t, c.name, err, c.code, c.says)
+		told.Refused(t, c.name, err, finding.Code(c.code), c.says)
 		if err == nil && (len(got["pkgname"]) != 1 || got["pkgname"][0] != "wrack") {
 			t.Errorf("%s: %v", c.name, got)
 		}

@@ -103,7 +103,7 @@ func (r *configuration) oneLines(data []byte) {
 		if hidden, ok := strings.CutPrefix(text, "#"); ok {
 			if fields := strings.Fields(strings.TrimLeft(hidden, "# ")); len(fields) > 2 &&
 				(fields[0] == "deb" || fields[0] == "deb-src") && strings.Contains(fields[1]+fields[2], ":") {
-				r.Tell(finding.New("import.switched-off", "",
+				r.Tell(finding.New(finding.ImportSwitchedOff, "",
 					"a source stands here behind a comment sign, and is "+
 						"not taken: %s", finding.Harmless(strings.Join(fields, " "))), number)
 			}
@@ -142,7 +142,8 @@ func (r *configuration) oneLine(text string, number int) {
 	if strings.HasPrefix(rest, "[") {
 		inside, after, closed := strings.Cut(rest[1:], "]")
 		if !closed {
-			r.Tell(finding.New("define.syntax", "", "the bracket with the options is not closed"), number)
+			r.Tell(finding.New(finding.DefineSyntax, "", "the bracket with the options is not closed"),
+				number)
 			return
 		}
 		for _, option := range strings.Fields(inside) {
@@ -153,12 +154,12 @@ func (r *configuration) oneLine(text string, number int) {
 	}
 	fields := strings.Fields(rest)
 	if kind != "deb" && kind != "deb-src" {
-		r.Tell(finding.New("define.syntax", "", "%q is not deb or deb-src, with which a line begins",
+		r.Tell(finding.New(finding.DefineSyntax, "", "%q is not deb or deb-src, with which a line begins",
 			kind), number)
 		return
 	}
 	if len(fields) < 2 {
-		r.Tell(finding.New("define.syntax", "", "a line has a URI and a suite, and perhaps components"),
+		r.Tell(finding.New(finding.DefineSyntax, "", "a line has a URI and a suite, and perhaps components"),
 			number)
 		return
 	}
@@ -200,7 +201,7 @@ func (r *configuration) stanzas(data []byte) {
 			end()
 			name, rest, ok := strings.Cut(text, ":")
 			if !ok {
-				r.Tell(finding.New("define.syntax", "", "a field has a colon behind its name"), number)
+				r.Tell(finding.New(finding.DefineSyntax, "", "a field has a colon behind its name"), number)
 				continue
 			}
 			if e == nil {
@@ -261,7 +262,7 @@ func (r *configuration) option(e *configuredEntry, name, value string, line int,
 		s.Architectures = strings.Fields(value)
 		if strings.HasSuffix(said, "+") || strings.HasSuffix(said, "-") {
 			s.Architectures = nil
-			add(finding.New("import.to-decide", "",
+			add(finding.New(finding.ImportToDecide, "",
 				"%s=%s changes the architectures of the machine, which are not "+
 					"known here", said, value).Do("write architectures: as they are to be"))
 		}
@@ -275,23 +276,24 @@ func (r *configuration) option(e *configuredEntry, name, value string, line int,
 		}
 	case "allow-weak", "allow-downgrade-to-insecure":
 		if !isOff(value) {
-			add(finding.New("import.lost", "",
+			add(finding.New(finding.ImportLost, "",
 				"%s is not taken over: weak digests are refused, and so is what lost "+
 					"its signature", said).Rated(finding.Warning))
 		}
 	case "check-valid-until", "valid-until-min", "valid-until-max", "check-date", "date-max-future":
-		add(finding.New("import.lost", "", "%s is not taken over: a root whose own end has passed is told",
+		add(finding.New(finding.ImportLost, "",
+			"%s is not taken over: a root whose own end has passed is told",
 			said).Do("write max_age: for how old its root may be"))
 	case "target":
 		usual := []string{"Packages", "Translations", "Sources"}
 		other := func(v string) bool { return !slices.Contains(usual, v) }
 		if slices.ContainsFunc(strings.Fields(value), other) {
-			add(finding.New("import.lost", "", "%s has no counterpart, and is left out", said))
+			add(finding.New(finding.ImportLost, "", "%s has no counterpart, and is left out", said))
 		}
 	case "pdiffs", "by-hash", "inrelease-path", "snapshot":
-		add(finding.New("import.lost", "", "%s has no counterpart, and is left out", said))
+		add(finding.New(finding.ImportLost, "", "%s has no counterpart, and is left out", said))
 	default:
-		add(finding.New("import.lost", "", "there is no option %q, and it is left out",
+		add(finding.New(finding.ImportLost, "", "there is no option %q, and it is left out",
 			said).
 			Rated(finding.Warning))
 	}
@@ -311,7 +313,7 @@ func (r *configuration) signedBy(e *configuredEntry, value string, line int) {
 			e.source.KeyFiles = append(e.source.KeyFiles, key)
 			continue
 		}
-		e.source.Findings = append(e.source.Findings, finding.New("import.to-decide", "",
+		e.source.Findings = append(e.source.Findings, finding.New(finding.ImportToDecide, "",
 			"signed-by names the fingerprint %s, and not where its certificate lies", finding.Harmless(word)).
 			At(r.Place(line)).Do("bring the certificate in (stockade key add FILE), and name it under "+
 			"signed_by"))
@@ -321,11 +323,11 @@ func (r *configuration) signedBy(e *configuredEntry, value string, line int) {
 // take makes sources of what was read: one for each suite, whose URIs carry it alike.
 func (r *configuration) take(e configuredEntry) {
 	if len(e.types) == 0 || len(e.uris) == 0 || len(e.suites) == 0 {
-		r.Tell(finding.New("define.syntax", "", "a stanza has Types, URIs and Suites"), e.line)
+		r.Tell(finding.New(finding.DefineSyntax, "", "a stanza has Types, URIs and Suites"), e.line)
 		return
 	}
 	if slices.Contains(e.types, "deb-src") {
-		f := finding.New("import.lost", "", "packages of sources (deb-src) are not mirrored, and are "+
+		f := finding.New(finding.ImportLost, "", "packages of sources (deb-src) are not mirrored, and are "+
 			"left out")
 		if !slices.Contains(e.types, "deb") {
 			r.Tell(f, e.line)
@@ -346,12 +348,12 @@ func (r *configuration) take(e configuredEntry) {
 			r.address(&s, uri, e.line)
 		}
 		if strings.Contains(suite+strings.Join(e.uris, ""), "$(ARCH)") {
-			s.Findings = append(s.Findings, finding.New("import.to-decide", "",
+			s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "",
 				"$(ARCH) stands for the machine's architecture").At(r.Place(e.line)).
 				Do("write the architecture out, or $arch in a URL where there is just one"))
 		}
 		if len(s.URLs)+len(s.Lists) > 1 {
-			s.Findings = append(s.Findings, finding.New("import.to-decide", "",
+			s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "",
 				"its %d URIs become upstreams of one source, asked in this order", len(s.URLs)+len(s.Lists)).
 				At(r.Place(e.line)).Do("make sources of their own of those that carry other packages").
 				Rated(finding.Note))
@@ -373,7 +375,8 @@ func (r *configuration) address(s *archive.ConfiguredSource, uri string, line in
 	case "mirror":
 		s.Lists = append(s.Lists, "http:"+rest)
 	default:
-		r.Tell(finding.New("import.lost", "", "%s is left out: upstreams are reached by http and https alone",
+		r.Tell(finding.New(finding.ImportLost, "",
+			"%s is left out: upstreams are reached by http and https alone",
 			finding.Harmless(uri)), line)
 	}
 }

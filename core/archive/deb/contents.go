@@ -81,7 +81,7 @@ func readLine(r *bufio.Reader) ([]byte, error) {
 		case !errors.Is(err, bufio.ErrBufferFull):
 			return nil, err
 		case len(whole) > maxContentsLine:
-			return nil, finding.New("content.too-large", "",
+			return nil, finding.New(finding.ContentTooLarge, "",
 				"a line of the list of files is longer than %d bytes",
 				maxContentsLine)
 		}

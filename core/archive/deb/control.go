@@ -51,7 +51,8 @@ func (s *StanzaReader) Next() ([]byte, error) {
 		}
 		s.buf = append(s.buf, part...)
 		if len(s.buf) > maxStanza {
-			return nil, finding.New("content.too-large", "", "a stanza is longer than %d bytes", maxStanza)
+			return nil, finding.New(finding.ContentTooLarge, "", "a stanza is longer than %d bytes",
+				maxStanza)
 		}
 		switch err {
 		case nil:
@@ -110,11 +111,11 @@ func (r *fieldReader) each(stanza []byte, f func(name, value []byte) error) erro
 		line, _, _ := bytes.Cut(field, []byte("\n"))
 		colon := bytes.IndexByte(line, ':')
 		if colon <= 0 || field[0] == ' ' || field[0] == '\t' {
-			return finding.New("source.malformed-index", "", "field %d of a stanza is no field: %q", n,
+			return finding.New(finding.SourceMalformedIndex, "", "field %d of a stanza is no field: %q", n,
 				cut(line, 80))
 		}
 		if n > maxFields {
-			return finding.New("content.too-large", "", "a stanza has more than %d fields", maxFields)
+			return finding.New(finding.ContentTooLarge, "", "a stanza has more than %d fields", maxFields)
 		}
 		name, err := foldName(folded[:0], field[:colon])
 		if err != nil {

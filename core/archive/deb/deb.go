@@ -98,50 +98,51 @@ func plainFolder(release string) bool {
 func (Family) CheckSource(s archive.Source) finding.List {
 	var out finding.List
 	object := "source " + s.Name
-	add := func(field, code, format string, args ...any) {
+	add := func(field string, code finding.Code, format string, args ...any) {
 		f := finding.New(code, object, format, args...)
 		f.Field = field
 		out = append(out, f)
 	}
 	switch {
 	case s.Release == "":
-		add("release", "define.missing-field",
+		add("release", finding.DefineMissingField,
 			"a deb source needs a release, such as heron (or a folder that ends in / for a repository "+
 				"without dists)")
 	case !flat(s) && (!wordPattern.MatchString(s.Release) || archive.CheckPath(s.Release) != nil):
-		add("release", "define.bad-value", "the release %q is not a name that a path can have", s.Release)
+		add("release", finding.DefineBadValue, "the release %q is not a name that a path can have", s.Release)
 	case flat(s) && s.Release != "./" && s.Release != "/" && !plainFolder(s.Release):
-		add("release", "define.bad-value", "the release %q is not a folder below the upstream", s.Release)
+		add("release", finding.DefineBadValue, "the release %q is not a folder below the upstream", s.Release)
 	}
 	if flat(s) && len(s.Components) > 0 {
-		add("components", "define.bad-value", "the release %q is a folder, and such a repository has no "+
+		add("components", finding.DefineBadValue, "the release %q is a folder, and such a repository has no "+
 			"components",
 			s.Release)
 	}
 	if !flat(s) && s.Release != "" && len(s.Components) == 0 {
-		add("components", "define.missing-field", "a deb source needs components, such as [core]")
+		add("components", finding.DefineMissingField, "a deb source needs components, such as [core]")
 	}
 	if len(s.Architectures) == 0 {
-		add("architectures", "define.missing-field", "a deb source needs architectures, such as [amd64]")
+		add("architectures", finding.DefineMissingField, "a deb source needs architectures, such as [amd64]")
 	}
 	for _, c := range s.Components {
 		if !wordPattern.MatchString(c) || archive.CheckPath(c) != nil {
-			add("components", "define.bad-value", "the component %q is not a name that a path can have", c)
+			add("components", finding.DefineBadValue, "the component %q is not a name that a path can have",
+				c)
 		}
 	}
 	for _, l := range s.Languages {
 		if !languagePattern.MatchString(l) {
-			add("languages", "define.bad-value", "%q is not a language such as en or pt_BR", l)
+			add("languages", finding.DefineBadValue, "%q is not a language such as en or pt_BR", l)
 		}
 	}
 	for _, a := range s.Architectures {
 		switch {
 		case a == "all" || a == "any" || a == "source":
-			add("architectures", "define.bad-value",
+			add("architectures", finding.DefineBadValue,
 				"%q is not an architecture of a machine; packages for all of them "+
 					"come along by themselves", a)
 		case !archPattern.MatchString(a):
-			add("architectures", "define.bad-value", "%q is not a deb architecture", a)
+			add("architectures", finding.DefineBadValue, "%q is not a deb architecture", a)
 		}
 	}
 	return out
@@ -189,17 +190,17 @@ func (Family) CheckRoot(s archive.Source, r *archive.Root) finding.List {
 	var out finding.List
 	object := "source " + s.Name
 	if !flat(s) && len(r.Names) > 0 && !slices.Contains(r.Names, s.Release) {
-		out = append(out, finding.New("source.release-mismatch", object,
+		out = append(out, finding.New(finding.SourceReleaseMismatch, object,
 			"the root says it is %s, and the definition asks for %s",
 			strings.Join(r.Names, " or "), s.Release))
 	}
 	if !flat(s) && len(r.Names) == 0 {
-		out = append(out, finding.New("source.release-mismatch", object,
+		out = append(out, finding.New(finding.SourceReleaseMismatch, object,
 			"the root names neither suite nor codename, so nothing ties it to %s",
 			s.Release).Rated(finding.Warning))
 	}
 	if r.Alias {
-		out = append(out, finding.New("source.release-alias", object,
+		out = append(out, finding.New(finding.SourceReleaseAlias, object,
 			"%s is what %s is called today; machines would jump when the name moves", s.Release, r.Codename).
 			Do("write release: %s", r.Codename))
 	}
@@ -208,13 +209,14 @@ func (Family) CheckRoot(s archive.Source, r *archive.Root) finding.List {
 	}
 	for _, c := range s.Components {
 		if !offersComponent(s, r, c) {
-			out = append(out, finding.New("source.component-missing", object, "there is no component %q", c).
+			out = append(out, finding.New(finding.SourceComponentMissing, object,
+				"there is no component %q", c).
 				Do("it offers %s", strings.Join(r.Components, ", ")))
 		}
 	}
 	for _, a := range s.Architectures {
 		if len(r.Architectures) > 0 && !slices.Contains(r.Architectures, a) {
-			out = append(out, finding.New("source.architecture-missing", object,
+			out = append(out, finding.New(finding.SourceArchitectureMissing, object,
 				"there is nothing for the architecture %q", a).
 				Do("it offers %s", strings.Join(r.Architectures, ", ")))
 		}
@@ -279,7 +281,7 @@ func (f Family) Indexes(s archive.Source, r *archive.Root) ([]archive.IndexChoic
 	if flat(s) {
 		v := variants(s, r, "", "")
 		if len(v) == 0 {
-			return nil, finding.New("source.malformed-index", "source "+s.Name,
+			return nil, finding.New(finding.SourceMalformedIndex, "source "+s.Name,
 				"the root names no Packages index")
 		}
 		return []archive.IndexChoice{{Files: v}}, nil
@@ -295,7 +297,7 @@ func (f Family) Indexes(s archive.Source, r *archive.Root) ([]archive.IndexChoic
 				if !slices.Contains(r.Components, c) && !offersComponent(s, r, c) {
 					continue // told by CheckRoot
 				}
-				return nil, finding.New("source.architecture-missing", "source "+s.Name,
+				return nil, finding.New(finding.SourceArchitectureMissing, "source "+s.Name,
 					"the root names no index for component %s on %s", c, a).Do("it offers %s",
 					strings.Join(r.Architectures, ", "))
 			}
@@ -359,7 +361,8 @@ type reading struct {
 func plainNumber(field string, value []byte) (int64, error) {
 	n, ok := text.Number(value)
 	if !ok {
-		return 0, finding.New("source.malformed-index", "", "the %s %q is no number", field, cut(value, 40))
+		return 0, finding.New(finding.SourceMalformedIndex, "", "the %s %q is no number", field,
+			cut(value, 40))
 	}
 	return n, nil
 }
@@ -469,7 +472,7 @@ func parsePackage(raw []byte, in *reading) (*archive.Package, error) {
 		return nil, err
 	}
 	bad := func(format string, args ...any) (*archive.Package, error) {
-		return nil, finding.New("source.malformed-index", "", format, args...)
+		return nil, finding.New(finding.SourceMalformedIndex, "", format, args...)
 	}
 	switch {
 	case p.Name == "" || p.Version == "" || p.Arch == "":
@@ -483,7 +486,7 @@ func parsePackage(raw []byte, in *reading) (*archive.Package, error) {
 	case !e.sized:
 		return bad("%s has no Size", p.Name)
 	case p.SHA256 == "" && p.SHA512 == "":
-		return nil, finding.New("content.weak-digest", "", "%s has no SHA-256 or SHA-512 digest", p.Name)
+		return nil, finding.New(finding.ContentWeakDigest, "", "%s has no SHA-256 or SHA-512 digest", p.Name)
 	case p.SHA256 != "" && !text.IsHex(p.SHA256, text.SHA256), p.SHA512 != "" &&
 		!text.IsHex(p.SHA512, text.SHA512):
 		return bad("%s has a digest that is none", p.Name)

@@ -138,7 +138,7 @@ func TestARootIsComparedWithTheDefinition(t *testing.T) {
 		var codes []string
 		for _, f := range (Family{}).CheckRoot(archive.Source{Name: "tarn", Release: c.release,
 			Components: []string{"core"}, Architectures: []string{"amd64"}}, r) {
-			codes = append(codes, f.Code)
+			codes = append(codes, string(f.Code))
 		}
 		if got := strings.Join(codes, " "); got != c.codes {
 			t.Errorf("%s: got %q, want %q", name, got, c.codes)

@@ -30,7 +30,7 @@ func (f Family) Examine(s archive.Source, file io.ReadSeeker) (archive.Examined,
 	raw := bytes.Clone(withoutFields(stanza, "filename", "size", "sha256", "sha512", "md5sum", "sha1"))
 	fields, err := Fields(raw)
 	if err != nil {
-		return archive.Examined{}, finding.New("content.malformed-package", "",
+		return archive.Examined{}, finding.New(finding.ContentMalformedPackage, "",
 			"the package's control file: %v", err)
 	}
 	component := ""

@@ -30,7 +30,8 @@ var members = []string{"debian-binary", "control.tar", "data.tar"}
 // content.malformed-package, and content.ambiguous where readers could differ.
 func ReadControl(file io.ReadSeeker) ([]byte, error) {
 	bad := func(format string, args ...any) error {
-		return finding.New("content.malformed-package", "", "not a readable deb package: "+format, args...)
+		return finding.New(finding.ContentMalformedPackage, "", "not a readable deb package: "+format,
+			args...)
 	}
 	magic := make([]byte, 8)
 	if _, err := io.ReadFull(file, magic); err != nil || string(magic) != "!<arch>\n" {
@@ -78,7 +79,7 @@ func ReadControl(file io.ReadSeeker) ([]byte, error) {
 		}
 		if err != nil {
 			f, judged := finding.From(err)
-			if judged && f.Code != "source.malformed-index" {
+			if judged && f.Code != finding.SourceMalformedIndex {
 				return nil, f
 			}
 			if judged {
@@ -174,7 +175,7 @@ func controlFile(packed io.Reader, ext string) ([]byte, error) {
 func controlStanza(control []byte) ([]byte, error) {
 	stanza, err := oneStanza(control)
 	if err == io.EOF {
-		return nil, finding.New("content.malformed-package", "", "the package's control file is empty")
+		return nil, finding.New(finding.ContentMalformedPackage, "", "the package's control file is empty")
 	}
 	return stanza, err
 }
@@ -213,7 +214,7 @@ func ReadIdentity(file io.ReadSeeker) (archive.Identity, error) {
 	}
 	id := archive.Identity{Name: f["package"], Version: f["version"], Arch: f["architecture"]}
 	if id.Name == "" || id.Version == "" || id.Arch == "" {
-		return id, finding.New("content.malformed-package", "",
+		return id, finding.New(finding.ContentMalformedPackage, "",
 			"the package's control file lacks Package, Version or Architecture")
 	}
 	return id, nil

@@ -59,7 +59,7 @@ func (r *configuration) preferences(data []byte) {
 		}
 		n, err := strconv.Atoi(rank)
 		if err != nil || now.packages == "" || now.pin == "" {
-			r.Tell(finding.New("define.syntax", "",
+			r.Tell(finding.New(finding.DefineSyntax, "",
 				"a record has Package, Pin and a number as Pin-Priority"), begun)
 		} else {
 			now.rank, now.place = n, r.Place(begun)
@@ -67,7 +67,7 @@ func (r *configuration) preferences(data []byte) {
 				r.records = append(r.records, now)
 			} else if !r.full {
 				r.full = true
-				r.Tell(finding.New("content.too-large", "",
+				r.Tell(finding.New(finding.ContentTooLarge, "",
 					"there are more than %d preferences; the others are left "+
 						"out", maxRecords), begun)
 			}
@@ -113,7 +113,7 @@ func (r *configuration) prefer() {
 	ranks := map[int]int{} // of a source's number
 	for _, p := range r.records {
 		if p.rank >= downgrades {
-			r.Read.Findings = append(r.Read.Findings, finding.New("import.to-decide", "",
+			r.Read.Findings = append(r.Read.Findings, finding.New(finding.ImportToDecide, "",
 				"the preference for %q (%d) makes the machine go back to older versions, which machines "+
 					"of a "+
 					"lane never do by themselves", p.pin, p.rank).At(p.place).
@@ -139,7 +139,7 @@ func (r *configuration) prefer() {
 			if unknown != "" {
 				why = "only the root of a source says its " + unknown
 			}
-			r.Read.Findings = append(r.Read.Findings, finding.New("import.to-decide", "",
+			r.Read.Findings = append(r.Read.Findings, finding.New(finding.ImportToDecide, "",
 				"the preference for %q (%d) is not taken over: %s", p.pin, p.rank,
 				why).At(p.place).
 				Do("write priority: at the source that it is about: 1 is asked first, 99 last, 50 where "+
@@ -154,7 +154,7 @@ func (r *configuration) prefer() {
 		s := &r.Read.Sources[n]
 		s.Priority = onScale(rank, all)
 		if rank < 0 {
-			s.Findings = append(s.Findings, finding.New("import.to-decide", "",
+			s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "",
 				"the machine takes nothing of it but what further preferences name (Pin-Priority %d)", rank).
 				At(s.Place).Do("write want: at this source, under from of the mirror"))
 		}
@@ -277,7 +277,7 @@ func (r *configuration) preferPackages(p preferred) {
 	names := strings.Fields(p.packages)
 	shown := finding.Harmless(strings.Join(names, " "))
 	add := func(way, format string, args ...any) {
-		f := finding.New("import.to-decide", "", format, args...).At(p.place)
+		f := finding.New(finding.ImportToDecide, "", format, args...).At(p.place)
 		r.Read.Findings = append(r.Read.Findings, f.Rated(finding.Note).Do("%s", way))
 	}
 	switch {

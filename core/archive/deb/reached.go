@@ -98,7 +98,7 @@ func (r *configuration) judgeSettings() {
 		"acquire::allowdowngradetoinsecurerepositories",
 		"acquire::allowweakrepositories", "apt::get::allowunauthenticated"} {
 		if s := r.settings[name]; isOn(s.value) {
-			r.Read.Findings = append(r.Read.Findings, finding.New("source.unsigned", "",
+			r.Read.Findings = append(r.Read.Findings, finding.New(finding.SourceUnsigned, "",
 				"%s %q lets the machine take what nobody signed, of every source", finding.Harmless(s.name),
 				s.value).At(s.place).Do("take the setting away"))
 		}
@@ -144,7 +144,7 @@ func (r *configuration) logins(data []byte) {
 				word = w
 				continue
 			default:
-				r.Tell(finding.New("define.syntax", "",
+				r.Tell(finding.New(finding.DefineSyntax, "",
 					"a word stands here that is not machine, login or password, nor behind one of them"),
 					number)
 			}
@@ -177,7 +177,7 @@ func (r *configuration) reach(s *archive.ConfiguredSource) {
 			s.Reach.Certificate, s.Reach.Place = v.value, v.place
 		}
 		if v := r.said(at+of+"::verify-peer", at+"verify-peer"); isOff(v.value) {
-			s.Findings = append(s.Findings, finding.New("import.to-decide", "",
+			s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "",
 				"the machine does not look who certifies %s (%s %q)", u.Hostname(), finding.Harmless(v.name),
 				v.value).At(v.place).Do("name who does, under authority"))
 		}

@@ -95,7 +95,7 @@ func recognise(all []archive.ClientSource) ([][]string, finding.List) {
 	records := make([][]string, len(all))
 	var found finding.List
 	clash := func(s, other archive.ClientSource, by string) {
-		found = append(found, finding.New("priority.ambiguous", "source "+other.Name,
+		found = append(found, finding.New(finding.PriorityAmbiguous, "source "+other.Name,
 			"apt would give it the priority of %s, which is %d and not %d: both are recognised by %q",
 			s.Name, s.Priority, other.Priority, by))
 	}

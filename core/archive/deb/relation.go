@@ -38,7 +38,8 @@ func ParseRelations(field string) ([]archive.Clause, error) {
 func parseRelation(s string) (archive.Relation, error) {
 	var r archive.Relation
 	fail := func(why string) (archive.Relation, error) {
-		return r, finding.New("source.malformed-index", "", "the relation %q %s", cut([]byte(s), 120), why)
+		return r, finding.New(finding.SourceMalformedIndex, "", "the relation %q %s", cut([]byte(s), 120),
+			why)
 	}
 	if open := strings.IndexByte(s, '('); open >= 0 {
 		inner, rest, ok := strings.Cut(s[open+1:], ")")

@@ -49,12 +49,13 @@ func ParseRelease(text []byte, prefix string) (*archive.Root, error) {
 		}
 	}
 	if r.Date, err = parseDate(fields["date"]); err != nil {
-		return nil, finding.New("source.malformed-index", "", "the Release file's Date is not readable: %v",
+		return nil, finding.New(finding.SourceMalformedIndex, "",
+			"the Release file's Date is not readable: %v",
 			err)
 	}
 	if v := fields["valid-until"]; v != "" {
 		if r.Expires, err = parseDate(v); err != nil {
-			return nil, finding.New("source.malformed-index", "",
+			return nil, finding.New(finding.SourceMalformedIndex, "",
 				"the Release file's Valid-Until is not readable: %v", err)
 		}
 	}
@@ -67,7 +68,8 @@ func ParseRelease(text []byte, prefix string) (*archive.Root, error) {
 		}
 	}
 	if len(r.Entries) == 0 && (fields["md5sum"] != "" || fields["sha1"] != "") {
-		return nil, finding.New("content.weak-digest", "", "the Release file gives only MD5 or SHA-1 digests")
+		return nil, finding.New(finding.ContentWeakDigest, "",
+			"the Release file gives only MD5 or SHA-1 digests")
 	}
 	return r, nil
 }
@@ -77,7 +79,7 @@ func ParseRelease(text []byte, prefix string) (*archive.Root, error) {
 func releaseStanza(text []byte) ([]byte, error) {
 	stanza := bytes.TrimLeft(text, "\n")
 	if len(stanza) == 0 {
-		return nil, finding.New("source.malformed-index", "", "the Release file is empty")
+		return nil, finding.New(finding.SourceMalformedIndex, "", "the Release file is empty")
 	}
 	if i := bytes.Index(stanza, []byte("\n\n")); i >= 0 {
 		if len(bytes.Trim(stanza[i:], "\n")) > 0 {
@@ -101,12 +103,13 @@ func readTable(table string, digits int, prefix string, into map[string]archive.
 			continue
 		}
 		if len(f) != 3 || !text.IsHex(strings.ToLower(f[0]), digits) {
-			return finding.New("source.malformed-index", "",
+			return finding.New(finding.SourceMalformedIndex, "",
 				"a line of the Release file's digest table is not readable: %q", cut([]byte(line), 120))
 		}
 		size, ok := text.Number(f[1])
 		if !ok {
-			return finding.New("source.malformed-index", "", "a size in the Release file is not a number: %q",
+			return finding.New(finding.SourceMalformedIndex, "",
+				"a size in the Release file is not a number: %q",
 				cut([]byte(f[1]), 60))
 		}
 		name := strings.TrimPrefix(f[2], "./")
@@ -116,13 +119,15 @@ func readTable(table string, digits int, prefix string, into map[string]archive.
 		p := prefix + name
 		e, seen := into[p]
 		if seen && e.Size != size {
-			return finding.New("source.malformed-index", "", "the Release file gives two sizes for %s", name)
+			return finding.New(finding.SourceMalformedIndex, "", "the Release file gives two sizes for %s",
+				name)
 		}
 		e.Path, e.Size = p, size
 		sum := strings.ToLower(f[0])
 		if digits == 64 {
 			if e.SHA256 != "" && e.SHA256 != sum {
-				return finding.New("source.malformed-index", "", "the Release file gives two digests for %s",
+				return finding.New(finding.SourceMalformedIndex, "",
+					"the Release file gives two digests for %s",
 					name)
 			}
 			e.SHA256 = sum
@@ -131,7 +136,7 @@ func readTable(table string, digits int, prefix string, into map[string]archive.
 		}
 		into[p] = e
 		if len(into) > maxEntries {
-			return finding.New("content.too-large", "", "the Release file names more than %d files",
+			return finding.New(finding.ContentTooLarge, "", "the Release file names more than %d files",
 				maxEntries)
 		}
 	}

@@ -105,8 +105,9 @@ func fitsRelease(what string, s archive.ConfiguredSource, says map[string]string
 
 // byWord tells that a preference is judged by how the line of a source names its release.
 func (r *configuration) byWord(p preferred) {
-	f := finding.New("import.to-decide", "", "whether the preference for %q is about a source was judged by "+
-		"how its line names the release: only its Release file says its suite and codename", p.pin).
+	f := finding.New(finding.ImportToDecide, "",
+		"whether the preference for %q is about a source was judged by "+
+			"how its line names the release: only its Release file says its suite and codename", p.pin).
 		At(p.place).Rated(finding.Note).
 		Do("read the whole root (--root), with %s of a machine that has run apt-get update", lists)
 	if !slices.ContainsFunc(r.Read.Findings, func(o finding.Finding) bool {

@@ -98,7 +98,7 @@ func (w *writer) source(raw []byte, asked func(name, version string) bool) (*arc
 		return nil, err
 	}
 	if err := CheckVersion(p.Version); err != nil {
-		return nil, finding.New("source.malformed-index", "", "the source package %s: %v", p.Name, err)
+		return nil, finding.New(finding.SourceMalformedIndex, "", "the source package %s: %v", p.Name, err)
 	}
 	if err := list(p, folder, sums); err != nil {
 		return nil, err
@@ -109,11 +109,12 @@ func (w *writer) source(raw []byte, asked func(name, version string) bool) (*arc
 // list reads the files of a source package, its description first.
 func list(p *archive.SourcePackage, folder, sums string) error {
 	bad := func(format string, args ...any) error {
-		return finding.New("source.malformed-index", "", "the source package %s %s", p.Name,
+		return finding.New(finding.SourceMalformedIndex, "", "the source package %s %s", p.Name,
 			fmt.Sprintf(format, args...))
 	}
 	if strings.TrimSpace(sums) == "" {
-		return finding.New("content.weak-digest", "", "the source package %s has no SHA-256 digests", p.Name)
+		return finding.New(finding.ContentWeakDigest, "", "the source package %s has no SHA-256 digests",
+			p.Name)
 	}
 	description := -1
 	for line := range strings.Lines(sums) {
@@ -130,7 +131,7 @@ func list(p *archive.SourcePackage, folder, sums string) error {
 		}
 		at := path.Join(folder, words[2])
 		if strings.ContainsAny(words[2], "/\\") || at != folder+"/"+words[2] && folder != "." {
-			return finding.New("content.unsafe-path", "", "the source package %s has the file %q in %q",
+			return finding.New(finding.ContentUnsafePath, "", "the source package %s has the file %q in %q",
 				p.Name,
 				words[2], folder)
 		}
@@ -205,7 +206,7 @@ func (Family) InspectSource(p *archive.SourcePackage, description io.Reader) err
 		return err
 	}
 	if len(data) > maxDescription {
-		return finding.New("content.too-large", "", "%s is longer than %d bytes", p.Files[0].Path,
+		return finding.New(finding.ContentTooLarge, "", "%s is longer than %d bytes", p.Files[0].Path,
 			maxDescription)
 	}
 	said := string(data)
@@ -218,7 +219,7 @@ func (Family) InspectSource(p *archive.SourcePackage, description io.Reader) err
 		return err
 	}
 	if fields["source"] != p.Name || fields["version"] != p.Version {
-		return finding.New("content.identity-mismatch", "",
+		return finding.New(finding.ContentIdentityMismatch, "",
 			"%s says inside that it is %s %s, and the list says "+
 				"%s %s", p.Files[0].Path, finding.Harmless(fields["source"]),
 			finding.Harmless(fields["version"]),

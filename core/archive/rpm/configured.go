@@ -162,7 +162,7 @@ func (r *configuration) repositories(data []byte) {
 			done()
 			id, closed := strings.CutSuffix(text[1:], "]")
 			if !closed || id == "" {
-				r.Tell(finding.New("define.syntax", "", "a section has its name in brackets"), number)
+				r.Tell(finding.New(finding.DefineSyntax, "", "a section has its name in brackets"), number)
 				continue
 			}
 			if id == "main" {
@@ -176,12 +176,13 @@ func (r *configuration) repositories(data []byte) {
 			end()
 			k, v, ok := strings.Cut(text, "=")
 			if !ok {
-				r.Tell(finding.New("define.syntax", "", "a line is NAME=VALUE, or a section in brackets"),
+				r.Tell(finding.New(finding.DefineSyntax, "",
+					"a line is NAME=VALUE, or a section in brackets"),
 					number)
 				continue
 			}
 			if now == nil {
-				r.Tell(finding.New("define.syntax", "", "a value stands before any section").
+				r.Tell(finding.New(finding.DefineSyntax, "", "a value stands before any section").
 					Do("put it below the section that it belongs to"), number)
 				continue
 			}
@@ -223,18 +224,19 @@ func (r *configuration) value(s *repository, name, value string, line int) {
 		if n, err := strconv.Atoi(value); err == nil && n >= 1 && n <= 99 {
 			s.Priority, r.saysPriority = n, true
 		} else {
-			add(finding.New("import.to-decide", "", "the priority %q is not from 1 to 99",
+			add(finding.New(finding.ImportToDecide, "", "the priority %q is not from 1 to 99",
 				value))
 		}
 	case "exclude", "excludepkgs", "includepkgs":
-		add(finding.New("import.to-decide", "", "%s keeps packages out on the machine: %s", name,
+		add(finding.New(finding.ImportToDecide, "", "%s keeps packages out on the machine: %s", name,
 			finding.Harmless(strings.Join(words, " "))).Do("write it as want: and except: of the mirror"))
 	case "cost", "module_hotfixes":
-		add(finding.New("import.to-decide", "", "%s is not taken over", name))
+		add(finding.New(finding.ImportToDecide, "", "%s is not taken over", name))
 	case "sslverify":
 		if !isOn(value) {
-			add(finding.New("import.to-decide", "", "the machine does not look who certifies its servers "+
-				"(sslverify=%s)", finding.Harmless(value)).Do("name who does, under authority"))
+			add(finding.New(finding.ImportToDecide, "",
+				"the machine does not look who certifies its servers "+
+					"(sslverify=%s)", finding.Harmless(value)).Do("name who does, under authority"))
 		}
 	case "username", "password", "proxy", "proxy_username", "proxy_password", "sslcacert", "sslclientcert",
 		"sslclientkey":
@@ -248,7 +250,7 @@ func (r *configuration) value(s *repository, name, value string, line int) {
 		"gpgcakey", "failovermethod", "mirrorlist_expire":
 		// how the machine's own client asks is no matter of a source
 	default:
-		add(finding.New("import.lost", "", "%q is not known, and is left out", name).
+		add(finding.New(finding.ImportLost, "", "%q is not known, and is left out", name).
 			Rated(finding.Warning))
 	}
 }
@@ -329,11 +331,11 @@ func (r *configuration) module(data []byte) {
 	for _, m := range slices.Sorted(maps.Keys(lines)) {
 		switch states[m] {
 		case "enabled":
-			r.Tell(finding.New("import.to-decide", "", "the machine has the module stream %s:%s on",
+			r.Tell(finding.New(finding.ImportToDecide, "", "the machine has the module stream %s:%s on",
 				finding.Harmless(m), finding.Harmless(streams[m])).
 				Do("write streams: [%q] at the want of the source that has it", m+":"+streams[m]), lines[m])
 		case "disabled":
-			r.Tell(finding.New("import.to-decide", "", "the machine has the module %s off",
+			r.Tell(finding.New(finding.ImportToDecide, "", "the machine has the module %s off",
 				finding.Harmless(m)).
 				Do("leave its streams out of the want"), lines[m])
 		}
@@ -358,7 +360,7 @@ func (r *configuration) service(data []byte) {
 				u.User = nil
 				shown = u.String()
 			}
-			r.Tell(finding.New("import.to-decide", "",
+			r.Tell(finding.New(finding.ImportToDecide, "",
 				"the service %s brings repositories by itself, from %s: read is "+
 					"what it has written so far", finding.Harmless(s), finding.Harmless(shown)).
 				Do("describe what it may bring further"), lines[s])
@@ -373,7 +375,7 @@ func (r *configuration) locks(data []byte) {
 		number++
 		name, value, ok := strings.Cut(string(line), ":")
 		if value = strings.TrimSpace(value); ok && strings.TrimSpace(name) == "solvable_name" && value != "" {
-			r.Tell(finding.New("import.to-decide", "", "a lock keeps %s as it is on the machine",
+			r.Tell(finding.New(finding.ImportToDecide, "", "a lock keeps %s as it is on the machine",
 				finding.Harmless(value)).
 				Do("write pins: with its version at the group, or except: where the machine is not to "+
 					"have it"),
@@ -386,14 +388,15 @@ func (r *configuration) locks(data []byte) {
 func (r *configuration) address(s *repository, to *[]string, raw string, line int) {
 	scheme, _, _ := strings.Cut(raw, "://")
 	if scheme != "http" && scheme != "https" {
-		r.Tell(finding.New("import.lost", "", "%s is left out: upstreams are reached by http and https alone",
+		r.Tell(finding.New(finding.ImportLost, "",
+			"%s is left out: upstreams are reached by http and https alone",
 			finding.Harmless(raw)), line)
 		return
 	}
 	if at := r.expanded(s, raw, line); !slices.Contains(*to, at) {
 		*to = append(*to, at)
 	} else {
-		s.Findings = append(s.Findings, finding.New("import.lost", "", "%s is named twice",
+		s.Findings = append(s.Findings, finding.New(finding.ImportLost, "", "%s is named twice",
 			finding.Harmless(at)).At(r.Place(line)))
 	}
 }
@@ -418,7 +421,7 @@ func (r *configuration) expanded(s *repository, raw string, line int) string {
 		case name == "releasever" && !glued:
 			b.WriteString("$release")
 			if s.Release = value; !known {
-				s.Findings = append(s.Findings, finding.New("import.to-decide", "",
+				s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "",
 					"$releasever stands for the machine's release, which is not known "+
 						"here").At(r.Place(line)).
 					Do("write release:"))
@@ -427,7 +430,7 @@ func (r *configuration) expanded(s *repository, raw string, line int) string {
 			b.WriteString(value)
 		default:
 			b.WriteString("$" + name)
-			s.Findings = append(s.Findings, finding.New("import.to-decide", "",
+			s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "",
 				"the variable $%s in it stands for nothing that is known here", finding.Harmless(name)).
 				At(r.Place(line)).Do("write its value out"))
 		}
@@ -458,7 +461,7 @@ func (r *configuration) key(s *repository, raw string, line int) {
 		s.KeyFiles = append(s.KeyFiles, archive.ConfiguredKey{Place: r.Place(line), Path: raw})
 		return
 	}
-	s.Findings = append(s.Findings, finding.New("import.to-decide", "",
+	s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "",
 		"its key is fetched from %s by the machine", finding.Harmless(raw)).At(r.Place(line)).
 		Do("get it on a road that you trust, compare its fingerprint with its owner, and bring it in: "+
 			"stockade key add FILE"))
@@ -467,14 +470,14 @@ func (r *configuration) key(s *repository, raw string, line int) {
 // take ends a section.
 func (r *configuration) take(s *repository) {
 	if len(s.URLs)+len(s.Lists)+len(s.Metalinks) == 0 {
-		r.Tell(finding.New("define.syntax", "",
+		r.Tell(finding.New(finding.DefineSyntax, "",
 			"the repository %s has no baseurl, mirrorlist or metalink that can be "+
 				"used", finding.Harmless(s.Title)), s.Place.Line)
 		return
 	}
 	client := clientOf(r.File)
 	if first, twice := r.seen[client+" "+s.Title]; twice {
-		s.Findings = append(s.Findings, finding.New("import.to-decide", "",
+		s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "",
 			"the section [%s] is at %s too: the machine has one repository of that name, and whose "+
 				"values it has is not known here",
 			finding.Harmless(s.Title), first).At(s.Place).Do("take one of the two sources out"))
@@ -482,12 +485,12 @@ func (r *configuration) take(s *repository) {
 		r.seen[client+" "+s.Title] = s.Place
 	}
 	if len(s.Lists) > 0 && len(s.Metalinks) > 0 {
-		s.Findings = append(s.Findings, finding.New("import.to-decide", "",
+		s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "",
 			"it has a mirrorlist and a metalink, of which its client asks one").At(s.Place).
 			Do("keep one of the two upstreams: that which the machine uses"))
 	}
 	note := func(way, format string, args ...any) {
-		s.Findings = append(s.Findings, finding.New("import.to-decide", "", format, args...).At(s.Place).
+		s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "", format, args...).At(s.Place).
 			Rated(finding.Note).Do("%s", way))
 	}
 	if !s.named {

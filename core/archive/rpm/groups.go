@@ -88,7 +88,7 @@ func (r *groupReader) memberships() (map[string][]archive.Membership, error) {
 	n := 0
 	put := func(name, group string, optional bool) error {
 		if n++; n > maxMemberships {
-			return finding.New("content.too-large", "", "the list of groups has more than %d members",
+			return finding.New(finding.ContentTooLarge, "", "the list of groups has more than %d members",
 				maxMemberships)
 		}
 		for i, m := range out[name] {

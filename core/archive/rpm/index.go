@@ -229,7 +229,7 @@ func readAdvisories(plain io.Reader, yield func(*archive.Advisory) error) error 
 				}
 				a.Packages = append(a.Packages, p)
 				if len(a.Packages) > maxRelations {
-					return finding.New("content.too-large", "", "an advisory names more than %d packages",
+					return finding.New(finding.ContentTooLarge, "", "an advisory names more than %d packages",
 						maxRelations)
 				}
 			}
@@ -286,7 +286,7 @@ func eachModule(plain io.Reader, f func(d *moduleDocument) error) error {
 		return err
 	}
 	if len(data) > maxModules {
-		return finding.New("content.too-large", "", "the list of module streams is larger than %d bytes",
+		return finding.New(finding.ContentTooLarge, "", "the list of module streams is larger than %d bytes",
 			maxModules)
 	}
 	for len(data) > 0 {
@@ -320,7 +320,7 @@ const (
 
 func readModule(text []byte) (*moduleDocument, error) {
 	if len(text) > maxModule {
-		return nil, finding.New("content.too-large", "",
+		return nil, finding.New(finding.ContentTooLarge, "",
 			"a document of the list of module streams is larger than %d bytes", maxModule)
 	}
 	d := &moduleDocument{}
@@ -349,12 +349,12 @@ func plainYAML(n *yaml.Node, depth int) error {
 	n.HeadComment, n.LineComment, n.FootComment = "", "", ""
 	switch {
 	case depth > maxYAMLDepth:
-		return finding.New("content.too-large", "", "a module stream is nested more than %d deep",
+		return finding.New(finding.ContentTooLarge, "", "a module stream is nested more than %d deep",
 			maxYAMLDepth)
 	case n.Kind == yaml.AliasNode || n.Anchor != "" || n.Tag == "!!merge":
 		return archive.Ambiguous("a module stream has anchors, aliases or merges in it")
 	case n.Kind == yaml.MappingNode && len(n.Content) > 2*maxModuleKeys:
-		return finding.New("content.too-large", "", "a mapping of a module stream has more than %d keys",
+		return finding.New(finding.ContentTooLarge, "", "a mapping of a module stream has more than %d keys",
 			maxModuleKeys)
 	}
 	keys := map[string]bool{}

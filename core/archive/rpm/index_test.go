@@ -342,7 +342,7 @@ func TestBooleanRequirementsAreBounded(t *testing.T) {
 	} {
 		got, err := ParseRich(c.text, false)
 		f, _ := finding.From(err)
-		if f.Code != c.code || len(got) != c.clauses {
+		if string(f.Code) != c.code || len(got) != c.clauses {
 			t.Errorf("%s: %d clauses, %v", c.name, len(got), err)
 		}
 	}

@@ -59,7 +59,7 @@ func (Family) Inspect(file archive.PackageFile, v archive.Verifier) (archive.Ins
 	}
 	if whole == nil {
 		if !out.Signer.At.IsZero() {
-			return out, finding.New("content.signature-bad", "",
+			return out, finding.New(finding.ContentSignatureBad, "",
 				"the package's signature is over its header alone, and the header says nothing of "+
 					"the payload").Because("header-alone")
 		}
@@ -103,7 +103,7 @@ func (Family) Endorse(file io.ReadSeeker, sign archive.SigningKey, to io.Writer)
 		return false, nil, err
 	}
 	if !f.Header.Has(header.TagPayloadDigest) && !f.Header.Has(header.TagPayloadSHA512) {
-		return false, nil, finding.New("content.malformed-package", "",
+		return false, nil, finding.New(finding.ContentMalformedPackage, "",
 			"the package's header has no digest of its payload, so a signature over the header would not "+
 				"hold it: build it anew with a newer rpmbuild")
 	}

@@ -78,7 +78,7 @@ func (k ed25519Key) DetachSign(content []byte, _ bool) ([]byte, error) {
 
 func isFinding(err error, code string) bool {
 	f, ok := finding.From(err)
-	return ok && f.Code == code
+	return ok && string(f.Code) == code
 }
 
 func inspect(file []byte, v archive.Verifier) (archive.Inspected, error) {

@@ -76,7 +76,7 @@ func (r *primaryReader) read(raw []byte) (*archive.Package, error) {
 			return nil, malformed("%s has a digest that is none", cut(p.Name, 80))
 		}
 	default:
-		return nil, finding.New("content.weak-digest", "", "%s has only a %q digest",
+		return nil, finding.New(finding.ContentWeakDigest, "", "%s has only a %q digest",
 			cut(p.Name, 80), cut(r.digest, 20))
 	}
 	if err := checkNames(p); err != nil {
@@ -89,7 +89,7 @@ func (r *primaryReader) read(raw []byte) (*archive.Package, error) {
 		return nil, err
 	}
 	if strings.HasPrefix(p.Path, "repodata/") {
-		return nil, finding.New("content.unsafe-path", "", "%s is said to lie among the indexes", p.Name)
+		return nil, finding.New(finding.ContentUnsafePath, "", "%s is said to lie among the indexes", p.Name)
 	}
 	if p.Origin == "" {
 		p.Origin = p.Name
@@ -107,10 +107,10 @@ func elsewhere(base string) (string, error) {
 	u, err := url.Parse(base)
 	switch {
 	case err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https":
-		return "", finding.New("content.unsafe-path", "",
+		return "", finding.New(finding.ContentUnsafePath, "",
 			"a package is said to lie at %q, which is no http or https URL", cut(base, 120))
 	case u.User != nil || u.RawQuery != "" || u.Fragment != "" || finding.Harmless(base) != base:
-		return "", finding.New("content.unsafe-path", "",
+		return "", finding.New(finding.ContentUnsafePath, "",
 			"a package is said to lie at %q, which is more than a folder's URL", cut(base, 120))
 	}
 	return strings.TrimRight(base, "/"), nil
@@ -180,7 +180,7 @@ func (r *primaryReader) entry(list string, e *node) error {
 		return malformed("a relation %q %q cannot be read", cut(name, 80), cut(e.attr("flags"), 10))
 	}
 	if r.entries++; r.entries > maxRelations {
-		return finding.New("content.too-large", "", "a package has more than %d relations", maxRelations)
+		return finding.New(finding.ContentTooLarge, "", "a package has more than %d relations", maxRelations)
 	}
 	rel := archive.Relation{Name: name, Op: op}
 	if op != archive.Any {
@@ -242,7 +242,8 @@ func (r *primaryReader) end(path []string, text []byte) (err error) {
 		}
 		p.Provides = append(p.Provides, archive.Provide{Name: string(text)})
 		if r.entries++; r.entries > maxRelations {
-			return finding.New("content.too-large", "", "a package has more than %d relations", maxRelations)
+			return finding.New(finding.ContentTooLarge, "", "a package has more than %d relations",
+				maxRelations)
 		}
 		if r.rest != nil {
 			r.rest.files[len(r.rest.files)-1].path = string(text)

@@ -345,7 +345,7 @@ func TestEachRefusalOfModuleStreams(t *testing.T) {
 			"larger than"},
 	} {
 		told.Refused(t, c.name, eachModule(strings.NewReader(c.text),
-			func(*moduleDocument) error { return nil }), c.code, c.says)
+			func(*moduleDocument) error { return nil }), finding.Code(c.code), c.says)
 	}
 	told.Refused(t, "a list that is too large",
 		eachModule(zeros{}, func(*moduleDocument) error { return nil }),

@@ -76,12 +76,12 @@ type richParser struct {
 }
 
 func (p *richParser) tooLarge(format string, args ...any) error {
-	return finding.New("content.too-large", "", "the requirement %q "+format,
+	return finding.New(finding.ContentTooLarge, "", "the requirement %q "+format,
 		append([]any{cut(p.whole, 120)}, args...)...)
 }
 
 func (p *richParser) bad(why string) error {
-	return finding.New("source.malformed-index", "", "the requirement %q %s", cut(p.whole, 120), why)
+	return finding.New(finding.SourceMalformedIndex, "", "the requirement %q %s", cut(p.whole, 120), why)
 }
 
 func (p *richParser) space() { p.rest = strings.TrimLeft(p.rest, " \t") }

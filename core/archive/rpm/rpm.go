@@ -131,39 +131,41 @@ var (
 // CheckSource implements archive.Family.
 func (Family) CheckSource(s archive.Source) finding.List {
 	var out finding.List
-	add := func(field, code, format string, args ...any) {
+	add := func(field string, code finding.Code, format string, args ...any) {
 		f := finding.New(code, "source "+s.Name, format, args...)
 		f.Field = field
 		out = append(out, f)
 	}
 	if len(s.Components) > 0 {
-		add("components", "define.bad-value", "an rpm source has no components: each repository is a "+
+		add("components", finding.DefineBadValue, "an rpm source has no components: each repository is a "+
 			"source of its own")
 	}
 	if len(s.Architectures) == 0 {
-		add("architectures", "define.missing-field", "an rpm source needs architectures, such as [x86_64]")
+		add("architectures", finding.DefineMissingField,
+			"an rpm source needs architectures, such as [x86_64]")
 	}
 	for _, a := range s.Architectures {
 		switch {
 		case a == "noarch" || a == "src" || a == "nosrc":
-			add("architectures", "define.bad-value",
+			add("architectures", finding.DefineBadValue,
 				"%q is not an architecture of a machine; packages for all of them "+
 					"come along by themselves", a)
 		case !archPattern.MatchString(a):
-			add("architectures", "define.bad-value", "%q is not an rpm architecture", a)
+			add("architectures", finding.DefineBadValue, "%q is not an rpm architecture", a)
 		case a == "amd64":
-			add("architectures", "define.bad-value", "the rpm family calls the architecture amd64 x86_64")
+			add("architectures", finding.DefineBadValue, "the rpm family calls the architecture amd64 x86_64")
 		case a == "arm64":
-			add("architectures", "define.bad-value", "the rpm family calls the architecture arm64 aarch64")
+			add("architectures", finding.DefineBadValue,
+				"the rpm family calls the architecture arm64 aarch64")
 		}
 	}
 	for _, l := range s.Languages {
 		if archive.CheckWord("language", l) != nil {
-			add("languages", "define.bad-value", "%q is not a language such as en or pt_BR", l)
+			add("languages", finding.DefineBadValue, "%q is not a language such as en or pt_BR", l)
 		}
 	}
 	if s.Release != "" && !foldPattern.MatchString(s.Release) {
-		add("release", "define.bad-value", "the release %q is not a name that a path can have", s.Release)
+		add("release", finding.DefineBadValue, "the release %q is not a name that a path can have", s.Release)
 	}
 	return out
 }
@@ -227,7 +229,7 @@ func ParseRoot(text []byte) (*archive.Root, error) {
 			}
 			kinds[now.kind] = true
 			if len(kinds) > 200 {
-				return finding.New("content.too-large", "", "the root names more than 200 lists")
+				return finding.New(finding.ContentTooLarge, "", "the root names more than 200 lists")
 			}
 		case len(path) == 3 && path[1] == "data" && n.name == "checksum":
 			digest = n.attr("type")
@@ -288,7 +290,7 @@ func ParseRoot(text []byte) (*archive.Root, error) {
 	}
 	if _, ok := r.Fields["data:primary"]; !ok {
 		if slices.Contains(weak, "primary") {
-			return nil, finding.New("content.weak-digest", "", "the root gives only MD5 or SHA-1 digests")
+			return nil, finding.New(finding.ContentWeakDigest, "", "the root gives only MD5 or SHA-1 digests")
 		}
 		return nil, malformed("the root names no primary list")
 	}
@@ -304,7 +306,8 @@ func (d data) into(r *archive.Root) error {
 		return malformed("the root's digest of its %s list is none", cut(d.kind, 40))
 	}
 	if d.base != "" {
-		return finding.New("content.unsafe-path", "", "the root says that its %s list lies elsewhere, at %q",
+		return finding.New(finding.ContentUnsafePath, "",
+			"the root says that its %s list lies elsewhere, at %q",
 			cut(d.kind, 40), cut(d.base, 120))
 	}
 	if err := archive.CheckHref(d.Path); err != nil {
@@ -328,7 +331,7 @@ func (Family) CheckRoot(s archive.Source, r *archive.Root) finding.List {
 	if s.Release != "" && len(r.Names) > 0 && !slices.ContainsFunc(r.Names, func(n string) bool {
 		return n == s.Release || majorOf(n) == s.Release || n == majorOf(s.Release)
 	}) {
-		out = append(out, finding.New("source.release-mismatch", "source "+s.Name,
+		out = append(out, finding.New(finding.SourceReleaseMismatch, "source "+s.Name,
 			"the root says it is %s, and the definition asks for %s",
 			finding.Harmless(strings.Join(r.Names, " or ")), s.Release))
 	}

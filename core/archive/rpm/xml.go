@@ -23,7 +23,7 @@ const (
 )
 
 func malformed(format string, args ...any) error {
-	return finding.New("source.malformed-index", "", format, args...)
+	return finding.New(finding.SourceMalformedIndex, "", format, args...)
 }
 
 // attribute is one of an element, its value with references resolved.
@@ -249,7 +249,7 @@ func (w *walker) verbatim() error {
 func (w *walker) text(raw []byte, references bool) (err error) {
 	at := &w.texts[len(w.path)-1]
 	if len(*at)+len(raw) > maxText {
-		return finding.New("content.too-large", "", "an XML text is longer than %d bytes", maxText)
+		return finding.New(finding.ContentTooLarge, "", "an XML text is longer than %d bytes", maxText)
 	}
 	*at, err = resolve(*at, raw, references)
 	return err
@@ -500,7 +500,7 @@ func (e *elements) fill() error {
 		e.at = 0
 	}
 	if len(e.buf) > e.limit {
-		return finding.New("content.too-large", "", "an element of the index is larger than %d bytes",
+		return finding.New(finding.ContentTooLarge, "", "an element of the index is larger than %d bytes",
 			e.limit)
 	}
 	if cap(e.buf)-len(e.buf) < 256<<10 {

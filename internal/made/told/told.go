@@ -10,13 +10,13 @@ import (
 
 // Refused asserts that an error is the finding of a code whose text has says in it: the
 // field or the value that is refused. Without a code nothing may be refused.
-func Refused(t *testing.T, what string, err error, code, says string) {
+func Refused[C ~string](t *testing.T, what string, err error, code C, says string) {
 	t.Helper()
 	f, ok := finding.From(err)
 	switch {
 	case code == "" && err != nil:
 		t.Errorf("%s: %v", what, err)
-	case code != "" && (!ok || f.Code != code || !strings.Contains(f.Text, says)):
+	case code != "" && (!ok || f.Code != finding.Code(code) || !strings.Contains(f.Text, says)):
 		t.Errorf("%s: %v, and %s with %q was meant", what, err, code, says)
 	}
 }

@@ -77,7 +77,8 @@ func (f *File) HeaderSignatures() []byte {
 // and tells whether the header binds the payload.
 func (f *File) CheckDigests(file io.ReadSeeker) (bound bool, err error) {
 	changed := func(what string) error {
-		return finding.New("content.digest-mismatch", "", "the package's %s is not what its own digest says",
+		return finding.New(finding.ContentDigestMismatch, "",
+			"the package's %s is not what its own digest says",
 			what)
 	}
 	if want := f.Signature.Text(SigSHA256Header); want != "" && want != sumOf(sha256.New(), f.Header.Blob) {

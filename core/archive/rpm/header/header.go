@@ -43,7 +43,7 @@ var headerMagic = []byte{0x8e, 0xad, 0xe8, 0x01, 0, 0, 0, 0}
 
 // Malformed tells that a package file cannot be read, and why (content.malformed-package).
 func Malformed(format string, args ...any) error {
-	return finding.New("content.malformed-package", "", "not a readable rpm package: "+format, args...)
+	return finding.New(finding.ContentMalformedPackage, "", "not a readable rpm package: "+format, args...)
 }
 
 // entry is one line of a header's index.
@@ -98,7 +98,7 @@ func Read(r io.Reader, limit int) (*Header, error) {
 		}
 		if e.kind != typeBinary {
 			if total += int64(e.count); e.count > maxCount || total > maxCounts {
-				return nil, finding.New("content.too-large", "",
+				return nil, finding.New(finding.ContentTooLarge, "",
 					"a header has more than %d values in one entry, or %d in all", maxCount, maxCounts)
 			}
 		}
