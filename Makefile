@@ -39,9 +39,12 @@ test: tools build lint
 	$(MAKE) --no-print-directory race
 	go test -count=1 -timeout 30m -parallel 4 stockade/e2e $(OTHERS)
 
-# How the code is written: gofmt and the length of lines are a test of their own.
+# How the code is written: vet, staticcheck, what nothing reaches; gofmt and the length of lines are a
+# test of their own.
 lint: $(CONSOLE)
 	go vet ./...
+	go tool staticcheck ./...
+	@dead=$$(go tool deadcode -test ./...); [ -z "$$dead" ] || { echo "$$dead"; exit 1; }
 	go test -count=1 ./internal/tidy
 	cd console && { [ -d node_modules ] || npm ci --no-fund --no-audit --loglevel=error; } && npm run --silent lint
 

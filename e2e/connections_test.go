@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bufio"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -50,7 +51,9 @@ func TestConnectionsThatSayNothingKeepNobodyOut(t *testing.T) {
 	// Another address still gets in, at both.
 	for name, to := range map[string]string{"machines": file, "API": s.service.APIURL() + "/api/v1/about"} {
 		c := &http.Client{Timeout: 60 * time.Second,
-			Transport: &http.Transport{Dial: func(_, to string) (net.Conn, error) { return from(3, to) }}}
+			Transport: &http.Transport{DialContext: func(_ context.Context, _, to string) (net.Conn, error) {
+				return from(3, to)
+			}}}
 		res, err := c.Get(to)
 		if err != nil || res.StatusCode != http.StatusOK {
 			t.Errorf("%s: %v", name, err)

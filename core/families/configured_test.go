@@ -26,6 +26,7 @@ func filesBelow(t *testing.T, root string) definition.Unpacked {
 			return err
 		}
 		raw, err := os.ReadFile(path)
+		must.Do(t, err)
 		rel, err := filepath.Rel(root, path)
 		must.Do(t, err)
 		return out.Add(rel, raw)

@@ -132,8 +132,7 @@ func TestACredentialDoesNotFollowARedirect(t *testing.T) {
 	elsewhere := secure(t, kelp, nil, func(w http.ResponseWriter, r *http.Request) {
 		fmt.Fprintf(w, "elsewhere %q %q", r.Header.Get("Authorization"), r.Header.Get("Cookie"))
 	})
-	var first *httptest.Server
-	first = secure(t, kelp, nil, func(w http.ResponseWriter, r *http.Request) {
+	first := secure(t, kelp, nil, func(w http.ResponseWriter, r *http.Request) {
 		if _, password, _ := r.BasicAuth(); password != "pearl" {
 			w.WriteHeader(401)
 			return
@@ -141,16 +140,16 @@ func TestACredentialDoesNotFollowARedirect(t *testing.T) {
 		w.Header().Set("Set-Cookie", "session=1")
 		switch r.URL.Path {
 		case "/here":
-			http.Redirect(w, r, "/file", 302)
+			http.Redirect(w, r, "/file", http.StatusFound)
 		case "/away":
-			http.Redirect(w, r, elsewhere.URL+"/file", 307)
+			http.Redirect(w, r, elsewhere.URL+"/file", http.StatusTemporaryRedirect)
 		case "/named":
 			u, err := url.Parse(elsewhere.URL)
 			must.Do(t, err)
 			u.User = url.UserPassword("mallory", "x")
-			http.Redirect(w, r, u.String(), 301)
+			http.Redirect(w, r, u.String(), http.StatusMovedPermanently)
 		case "/around": // to another and back: it is shown again, to its host alone
-			http.Redirect(w, r, elsewhere.URL+"/back", 302)
+			http.Redirect(w, r, elsewhere.URL+"/back", http.StatusFound)
 		default:
 			io.WriteString(w, "file")
 		}
@@ -170,7 +169,7 @@ func TestACredentialDoesNotFollowARedirect(t *testing.T) {
 		io.WriteString(w, "known")
 	}))
 	sends := secure(t, kelp, nil, func(w http.ResponseWriter, r *http.Request) {
-		http.Redirect(w, r, trusted.URL, 302)
+		http.Redirect(w, r, trusted.URL, http.StatusFound)
 	})
 	route.Upstreams = []Upstream{{URL: sends.URL}}
 	if got, err := fetchAll(New(Options{Rounds: 1}), route, Request{Path: "x"}); got != "known" {

@@ -18,7 +18,6 @@ import (
 	"stockade/core/archive"
 	"stockade/core/archive/deb"
 	"stockade/core/definition"
-	"stockade/core/disk"
 	"stockade/core/edition"
 	"stockade/core/fetch"
 	"stockade/core/finding"
@@ -178,14 +177,6 @@ func (s shelf) all() (out []edition.Line) {
 		out = append(out, l)
 	}
 	return out
-}
-
-func (w *world) export(dir string) error {
-	text, err := os.ReadFile(filepath.Join(w.folder(1), edition.ManifestName))
-	must.Do(w.t, err)
-	seal, err := os.ReadFile(filepath.Join(w.folder(1), edition.SealName))
-	must.Do(w.t, err)
-	return edition.Export(disk.OS, edition.FromPool(w.builder.Pool), text, seal, dir, nil)
 }
 
 // amend changes the lists of packages before they are signed for.

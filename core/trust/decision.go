@@ -287,21 +287,22 @@ func (d *Decisions) whyNone(source string, named []string,
 			Do("compare the whole fingerprint of one that signs it with its owner, then: stockade key vouch "+
 				"FINGERPRINT --source %s --evidence \"…\"", source)
 	}
-	for _, f := range named {
-		if b, ok := d.barred[f]; ok {
-			return finding.New(finding.KeyBarred, object, "its key %s is barred: %s", f, b.Why)
-		}
-		if certificates[f] == nil {
-			return finding.New(finding.KeyMissing, object, "its key %s was never brought in", f)
-		}
-		if first, ok := d.Proposed(f, source); ok {
-			return finding.New(finding.KeyAwaitingSecond, object,
-				"its key %s waits for a second warden: %s vouched for it",
-				f, first.By)
-		}
-		return finding.New(finding.KeyUnvouched, object, "nobody vouched for its key %s", f).
-			Do("compare the whole fingerprint with its owner, then: stockade key vouch %s --source %s "+
-				"--evidence \"…\"", f, source)
+	if len(named) == 0 {
+		return finding.New(finding.SourceUnsigned, object, "no key is named that may sign it")
 	}
-	return finding.New(finding.SourceUnsigned, object, "no key is named that may sign it")
+	f := named[0] // of several that fare differently the first is told
+	if b, ok := d.barred[f]; ok {
+		return finding.New(finding.KeyBarred, object, "its key %s is barred: %s", f, b.Why)
+	}
+	if certificates[f] == nil {
+		return finding.New(finding.KeyMissing, object, "its key %s was never brought in", f)
+	}
+	if first, ok := d.Proposed(f, source); ok {
+		return finding.New(finding.KeyAwaitingSecond, object,
+			"its key %s waits for a second warden: %s vouched for it",
+			f, first.By)
+	}
+	return finding.New(finding.KeyUnvouched, object, "nobody vouched for its key %s", f).
+		Do("compare the whole fingerprint with its owner, then: stockade key vouch %s --source %s "+
+			"--evidence \"…\"", f, source)
 }

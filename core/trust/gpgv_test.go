@@ -193,9 +193,9 @@ func (m *maker) made(h byHand, content []byte) []byte {
 
 // handmade is a certificate, a text and a signature.
 type handmade struct {
-	name                       string
-	certificate, text, content []byte // content is what the signature is said to be over
-	signature                  []byte
+	name                 string
+	certificate, content []byte // content is what the signature is said to be over
+	signature            []byte
 }
 
 func secs(n uint32) *uint32 { return &n }
@@ -361,8 +361,6 @@ func (m *maker) handmadeCases() []handmade {
 	by("another key", other.raw(other.e))
 	return out
 }
-
-func ptr[T any](v T) *T { return &v }
 
 // outcomes are what is decided of each of the handmade: a code and its cause, or nothing
 // where the signature counts. A bit that is changed is a matter of chance, and of gpgv's.

@@ -425,6 +425,7 @@ func TestAKeyboxOfTheRealProgramIsRead(t *testing.T) {
 	raw, err := os.ReadFile(filepath.Join(gpg.home, "pubring.kbx"))
 	must.Do(t, err)
 	certs, err := ReadCertificates(raw)
+	must.Do(t, err)
 	exported, err := ReadCertificates(gpg.run("", "--export"))
 	must.Do(t, err)
 	same := func(a, b *Certificate) bool { return bytes.Equal(a.Binary(), b.Binary()) }

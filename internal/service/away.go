@@ -16,7 +16,7 @@ import (
 // as is csv or json.
 func takenAway[T any](c *gin.Context, as, name string, each func(yield func(T) error) error) error {
 	var write func(T) error
-	end := func() error { return nil }
+	var end func() error
 	switch as {
 	case "json":
 		c.Header("Content-Type", "application/json")

@@ -135,7 +135,7 @@ func (s *Service) handleSigned(c *gin.Context) (any, error) { return s.signed(c.
 func (s *Service) dependents(set *definition.Set, kind, name string) (api.Dependents, error) {
 	out := api.Dependents{Kind: kind, Name: name, Dependents: set.Dependents(kind, name),
 		Editions: []string{}, Unread: []string{}}
-	has := func(e *edition.Edition) bool { return false }
+	var has func(e *edition.Edition) bool
 	switch kind {
 	case "source":
 		has = func(e *edition.Edition) bool {

@@ -251,7 +251,7 @@ func (s *Service) addKeys(data []byte, by actor) ([]api.Key, error) {
 		return nil, err
 	}
 	defer ch.end()
-	t, set, err := s.trustedAndSet()
+	t, err := s.readTrusted()
 	if err != nil {
 		return nil, err
 	}
@@ -273,7 +273,7 @@ func (s *Service) addKeys(data []byte, by actor) ([]api.Key, error) {
 	if err != nil {
 		return nil, err
 	}
-	t, set, err = s.trustedAndSet()
+	t, set, err := s.trustedAndSet()
 	if err != nil {
 		return nil, err
 	}

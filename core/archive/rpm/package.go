@@ -5,7 +5,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"hash"
 	"io"
 	"regexp"
 	"strconv"
@@ -80,11 +79,6 @@ func insidePackage(err error) error {
 		return f
 	}
 	return err
-}
-
-func sumOf(h hash.Hash, data []byte) string {
-	h.Write(data)
-	return hex.EncodeToString(h.Sum(nil))
 }
 
 // Endorse implements archive.Family: the headers' signatures are replaced by
