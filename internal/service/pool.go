@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -193,6 +194,7 @@ func (s *Service) startSweep(by actor) (api.Job, error) {
 			}
 			defer s.usage.forget()
 			swept, err := sweep(ctx, s.pool, held)
+			err = errors.Join(err, s.dropHouse(held))
 			details := map[string]string{"files": strconv.Itoa(swept.Files),
 				"bytes": strconv.FormatInt(swept.Bytes, 10)}
 			if jerr := s.record(by.forJob(), "pool.sweep", "pool", details); err == nil {

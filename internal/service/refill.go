@@ -37,6 +37,21 @@ func (s *Service) keepHouse(sum string) error {
 	return s.pool.Lay(sum, filepath.Join(dir, sum))
 }
 
+// dropHouse removes from beside the pool what was added by hand and is held by nothing any more.
+func (s *Service) dropHouse(held *edition.Holdings) error {
+	dir := filepath.Join(s.cfg.Data, houseFolder)
+	entries, err := os.ReadDir(dir)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	for _, e := range entries {
+		if !held.Needed(e.Name()) {
+			err = errors.Join(err, os.Remove(filepath.Join(dir, e.Name())))
+		}
+	}
+	return finding.Doing(err, "sweep what is kept beside the pool")
+}
+
 // keepAllOwn keeps what is not kept yet: of each edition that is not retired, and of the house.
 func (s *Service) keepAllOwn(ctx context.Context) error {
 	m, err := s.model()
@@ -89,7 +104,11 @@ func (s *Service) keepOwn(name string, number int) error {
 		return finding.Doing(err, "keep a file beside the pool")
 	}
 	for _, sum := range sums {
-		if err := s.pool.Lay(sum, filepath.Join(part, sum)); err != nil && !errors.Is(err, pool.ErrMissing) {
+		err := s.pool.Lay(sum, filepath.Join(part, sum))
+		if errors.Is(err, pool.ErrMissing) { // the pool is not whole: tried again when it is
+			return finding.Doing(os.RemoveAll(part), "keep a file beside the pool")
+		}
+		if err != nil {
 			return err
 		}
 	}
