@@ -442,16 +442,17 @@ func (c *Certificate) weak(policy Policy, now time.Time) (out finding.List) {
 			continue
 		}
 		verdict, what, why := policy.part(s)
-		f := finding.New(finding.KeyWeak, object, "its part %s %s: %s", s.Fingerprint, what, why)
-		switch verdict {
-		case Refused:
-			refused = append(refused, f)
-		case Weak:
-			out = append(out, f)
+		if verdict == Counts {
 			counts = true
-		default:
-			counts = true
+			continue
 		}
+		f := finding.New(finding.KeyWeak, object, "its part %s %s: %s", s.Fingerprint, what, why)
+		if verdict == Refused {
+			refused = append(refused, f)
+			continue
+		}
+		out = append(out, f)
+		counts = true
 	}
 	for _, f := range refused {
 		if !counts {

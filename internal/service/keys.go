@@ -153,12 +153,14 @@ func (t *trusted) keyring(set *definition.Set, source string, now func() time.Ti
 type aboutKeys struct {
 	names, neededBy  map[string][]string // in the description; by which sources
 	vouched, waiting map[string][]api.Vouched
+	site, former     []string // the keys of this site, of now and before
 }
 
 // aboutKeys gathers it. It reads all of it once, for a list as for one.
-func (t *trusted) aboutKeys(set *definition.Set) aboutKeys {
+func (s *Service) aboutKeys(t *trusted, set *definition.Set) aboutKeys {
+	keys := s.site.Load()
 	out := aboutKeys{map[string][]string{}, map[string][]string{}, map[string][]api.Vouched{},
-		map[string][]api.Vouched{}}
+		map[string][]api.Vouched{}, fingerprints(keys.now()), fingerprints(keys.former)}
 	for _, name := range slices.Sorted(maps.Keys(set.Keys)) {
 		for _, text := range set.Keys[name].All() {
 			if f, err := trust.ParseFingerprint(text); err == nil && !slices.Contains(out.names[f], name) {
@@ -186,7 +188,7 @@ func (t *trusted) aboutKeys(set *definition.Set) aboutKeys {
 
 // key describes a certificate for the API.
 func (s *Service) key(c *trust.Certificate, t *trusted, set *definition.Set) api.Key {
-	return s.keyWith(t.aboutKeys(set), c, t, set)
+	return s.keyWith(s.aboutKeys(t, set), c, t, set)
 }
 
 // keyWith is key with what is known about all keys.
@@ -198,8 +200,8 @@ func (s *Service) keyWith(about aboutKeys, c *trust.Certificate, t *trusted, set
 		NeededBy: append([]string{}, about.neededBy[f]...),
 		History:  []api.KeyStep{}, RestsOn: []string{}, Lanes: []string{},
 		Findings: c.CheckBy(set.Policy(""), s.now()),
-		Added:    t.added[f].At, AddedBy: t.added[f].By, Site: s.site.Load().isNow(f),
-		Former: slices.Contains(fingerprints(s.site.Load().former), f)}
+		Added:    t.added[f].At, AddedBy: t.added[f].By, Site: slices.Contains(about.site, f),
+		Former: slices.Contains(about.former, f)}
 	if b, ok := t.Barred(f); ok {
 		out.Barred = &api.Barred{Reason: b.Why, By: b.By, At: b.At}
 		out.Findings = append(out.Findings, finding.New(finding.KeyBarred, "key "+f, "it was barred: %s",
@@ -535,7 +537,7 @@ func (s *Service) handleKeys(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	all, err := m.keys.get(func() ([]api.Key, error) {
-		about, out := m.trusted.aboutKeys(m.set), []api.Key{}
+		about, out := s.aboutKeys(m.trusted, m.set), []api.Key{}
 		for _, c := range s.site.Load().all() {
 			out = append(out, s.keyWith(about, c, m.trusted, m.set))
 		}
