@@ -41,6 +41,19 @@ type Surroundings struct {
 	// Nil: there is no service that would know.
 	Given func(name string, c Credential) (hosts []string, until time.Time, ok bool)
 	Now   time.Time
+	// Ended tells that nobody waits for the findings any more: what was not looked at stays so, and they are
+	// of no use. Nil: somebody waits.
+	Ended func() bool
+}
+
+// each looks at each thing of a kind, in the order of their names, as long as somebody waits for it.
+func each[T any](c *checker, things map[string]T, look func(name string, thing T)) {
+	for _, name := range slices.Sorted(maps.Keys(things)) {
+		if c.around.Ended != nil && c.around.Ended() {
+			return
+		}
+		look(name, things[name])
+	}
 }
 
 // Resolve gives the path of a key's file, relative to the document that names it.
@@ -72,9 +85,7 @@ func lookFor(file string) string {
 // Check gives the findings about a set that need no network.
 func Check(s *Set, around Surroundings) finding.List {
 	c := &checker{Set: s, around: around, house: map[[4]string]string{}, meant: map[string][]string{}}
-	for _, name := range slices.Sorted(maps.Keys(s.Keys)) {
-		c.key(name, s.Keys[name])
-	}
+	each(c, s.Keys, c.key)
 	for _, name := range slices.Sorted(maps.Keys(s.Rules)) {
 		if known := append([]string{SiteRule}, Standings...); !slices.Contains(known, name) {
 			f := c.add(finding.DefineBadValue, "rule "+name, "rules."+name,
@@ -87,33 +98,17 @@ func Check(s *Set, around Surroundings) finding.List {
 		}
 		c.refusals(name, s.Rules[name])
 	}
-	for _, name := range slices.Sorted(maps.Keys(s.Authorities)) {
-		c.authority(name, s.Authorities[name])
-	}
-	for _, name := range slices.Sorted(maps.Keys(s.Credentials)) {
-		c.credential(name, s.Credentials[name])
-	}
-	for _, name := range slices.Sorted(maps.Keys(s.Proxies)) {
-		c.proxy(name, s.Proxies[name])
-	}
-	for _, name := range slices.Sorted(maps.Keys(s.Sources)) {
-		c.source(name, s.Sources[name])
-	}
-	for _, name := range slices.Sorted(maps.Keys(s.Packages)) {
-		c.housePackage(name, s.Packages[name])
-	}
-	for _, name := range slices.Sorted(maps.Keys(s.Lists)) {
-		c.list(name, s.Lists[name])
-	}
-	for _, name := range slices.Sorted(maps.Keys(s.Mirrors)) {
-		c.mirror(name, s.Mirrors[name])
-	}
-	for _, name := range slices.Sorted(maps.Keys(s.Lanes)) {
-		reference(c, "lane "+name, "lanes."+name+".mirror", "mirror", s.Lanes[name].Mirror, s.Mirrors)
-	}
-	for _, name := range slices.Sorted(maps.Keys(s.Groups)) {
-		c.group(name, s.Groups[name])
-	}
+	each(c, s.Authorities, c.authority)
+	each(c, s.Credentials, c.credential)
+	each(c, s.Proxies, c.proxy)
+	each(c, s.Sources, c.source)
+	each(c, s.Packages, c.housePackage)
+	each(c, s.Lists, c.list)
+	each(c, s.Mirrors, c.mirror)
+	each(c, s.Lanes, func(name string, l Lane) {
+		reference(c, "lane "+name, "lanes."+name+".mirror", "mirror", l.Mirror, s.Mirrors)
+	})
+	each(c, s.Groups, c.group)
 	c.shared()
 	found := c.told.Told()
 	found.Sort()

@@ -1,8 +1,10 @@
 package service
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"net/http/httptest"
 	"strings"
 	"sync"
@@ -203,4 +205,28 @@ func TestWhatWasVerifiedBeforeABarIsNotKept(t *testing.T) {
 	if !ok || f.Code != "key.barred" || err != nil || kept.Date.Equal(p.Accepted.Date) {
 		t.Errorf("got %+v, kept %v, %v", f, kept.Date, err)
 	}
+}
+
+// What a client asked for who left is not worked out to its end, and nothing of it is recorded.
+func TestACallEndsWhenItsClientLeaves(t *testing.T) {
+	d := newDesk(t)
+	left, leave := context.WithCancel(t.Context())
+	leave()
+	gone := func(r *http.Request) { *r = *r.WithContext(left) }
+	in := documents("stockade: 1\nlanes: {steady: {mirror: barrage}}\n" +
+		"mirrors: {barrage: {copy: tailored, from: [tarn], want: {packages: [x]}}}\n" +
+		"sources: {tarn: {family: deb, standing: official, release: heron, components: [core], " +
+		"architectures: [amd64], upstreams: [{url: \"https://north.tarn.example/tarn\"}], " +
+		"signed_by: [7C1B22E05A90D4417F039E6AB2C871D0453FF1A9]}}\n")
+	for _, call := range []string{"/definitions/check", "/definitions/compare", "/definitions/record"} {
+		if w := d.ask(api.Operator, "POST", call, in, gone); w.Code == 200 {
+			t.Errorf("%s: got an answer, for nobody: %s", call, w.Body)
+		}
+	}
+	set, err := d.s.db.Described()
+	must.Do(t, err)
+	if len(set.Sources) != 0 {
+		t.Error("it was recorded")
+	}
+	d.must(d.ask(api.Operator, "POST", "/definitions/record", in), 200, nil)
 }

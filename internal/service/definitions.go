@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"maps"
@@ -26,8 +27,9 @@ type proposal struct {
 	trusted          *trusted
 }
 
-// propose reads documents, checks them over what is recorded, and compares.
-func (s *Service) propose(in api.Documents) (*proposal, error) {
+// propose reads documents, checks them over what is recorded, and compares. It ends with ctx: between two
+// documents, two things that are checked, or two of its steps.
+func (s *Service) propose(ctx context.Context, in api.Documents) (*proposal, error) {
 	recorded, err := s.db.Described()
 	if err != nil {
 		return nil, err
@@ -48,8 +50,15 @@ func (s *Service) propose(in api.Documents) (*proposal, error) {
 		p.target = given
 	}
 	p.takeFiles(given, in.Files)
-	p.judgement.Findings = definition.Proposed(definition.Merge(found,
-		definition.Check(p.target, p.surroundings(s, given, in.Files))))
+	around := p.surroundings(s, given, in.Files)
+	around.Ended = func() bool { return ctx.Err() != nil }
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	p.judgement.Findings = definition.Proposed(definition.Merge(found, definition.Check(p.target, around)))
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
 	definition.Excerpts(p.judgement.Findings, in.Documents...)
 	p.judgement.Changes = append(p.judgement.Changes, definition.Compare(recorded, p.target)...)
 	if p.judgement.Losses, err = s.losses(recorded, p.target); err != nil {
@@ -207,7 +216,8 @@ var errRefused = errors.New("refused")
 // describe makes the change. The role decides about the vouching in it.
 // expected, if not empty, is the ETag of the description that the caller saw:
 // one that changed meanwhile is not overwritten.
-func (s *Service) describe(in api.Documents, by actor, expected string) (api.Judgement, error) {
+func (s *Service) describe(ctx context.Context, in api.Documents, by actor,
+	expected string) (api.Judgement, error) {
 	ch, err := s.begin(by)
 	if err != nil {
 		return api.Judgement{}, err
@@ -224,7 +234,7 @@ func (s *Service) describe(in api.Documents, by actor, expected string) (api.Jud
 	if err := s.explained(); err != nil {
 		return api.Judgement{}, err
 	}
-	p, err := s.propose(in)
+	p, err := s.propose(ctx, in)
 	if err != nil {
 		return api.Judgement{}, err
 	}
@@ -628,7 +638,7 @@ func (s *Service) handleRecord(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return refused("The definition was not recorded")(s.describe(in, asking(c), c.GetHeader("If-Match")))
+	return refused("The definition was not recorded")(s.describe(c.Request.Context(), in, asking(c), c.GetHeader("If-Match")))
 }
 
 // refused turns a judgement that was refused into a problem with its findings.
@@ -646,7 +656,7 @@ func (s *Service) judge(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	p, err := s.propose(in)
+	p, err := s.propose(c.Request.Context(), in)
 	if err != nil {
 		return nil, err
 	}

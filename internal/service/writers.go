@@ -25,7 +25,7 @@ func (s *Service) handleCrossings(c *gin.Context) (any, error) {
 		}
 		base, _ = definition.Read(definition.Text{Name: "the revision", Text: r.Whole})
 	}
-	p, err := s.propose(in.Documents)
+	p, err := s.propose(c.Request.Context(), in.Documents)
 	if err != nil {
 		return nil, err
 	}
