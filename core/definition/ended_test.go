@@ -9,7 +9,8 @@ import (
 func TestACheckEndsWhenNobodyWaits(t *testing.T) {
 	set := NewSet()
 	for i := range 100 {
-		set.Sources[fmt.Sprintf("depot-%03d", i)] = Source{Family: "none", Upstreams: []Upstream{{URL: "ftp://x"}}}
+		set.Sources[fmt.Sprintf("depot-%03d", i)] = Source{Family: "none",
+			Upstreams: []Upstream{{URL: "ftp://x"}}}
 	}
 	of := func(left int) (objects int) {
 		seen := map[string]bool{}

@@ -638,7 +638,8 @@ func (s *Service) handleRecord(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return refused("The definition was not recorded")(s.describe(c.Request.Context(), in, asking(c), c.GetHeader("If-Match")))
+	return refused("The definition was not recorded")(s.describe(c.Request.Context(), in, asking(c),
+		c.GetHeader("If-Match")))
 }
 
 // refused turns a judgement that was refused into a problem with its findings.
