@@ -16,6 +16,7 @@ import (
 	"stockade/internal/client"
 	"stockade/internal/made"
 	"stockade/internal/must"
+	"stockade/internal/service"
 )
 
 // Each attack is mounted against the running service: the build must be
@@ -267,6 +268,10 @@ func (l *lines) Write(p []byte) (int, error) {
 func TestRetiredEditionsGoAndTheOthersStayWhole(t *testing.T) {
 	t.Parallel()
 	s := newSite(t)
+	s.stop()
+	// machines that began with an edition are given none of it any more
+	s.configure = func(c *service.Config) { c.Grace = time.Nanosecond }
+	s.start()
 	s.described()
 	s.built("steady")
 	s.published(at("tide-data", "2026.4"))
