@@ -26,7 +26,7 @@ var inOrder = []string{
 	"key list", "key show", "key add", "key examine", "key withdraw", "key vouch",
 	"mirror list", "mirror show", "mirror estimate", "mirror preview", "mirror build", "mirror prove",
 	"edition list", "edition show", "edition packages", "edition advisories", "edition diff",
-	"edition verify", "edition export", "package show", "package where",
+	"edition verify", "edition export", "package find", "package show", "package where",
 	"lane list", "lane show", "lane move", "lane back",
 	"group list", "group show", "group files", "group kit",
 	"machine list", "machine show", "machine enrol", "machine report", "machine change", "machine files",

@@ -75,13 +75,4 @@ func TestWhereAPackageIs(t *testing.T) {
 		t.Error(log)
 	}
 	s.scenario.Vendor.Fault(nil)
-
-	b := signedIn(t, s, "/packages")
-	b.see("Type the whole name of a package")
-	b.typed(`input[aria-label="The name of a package"]`, "tidetables\r")
-	b.see("Is it one of these?")
-	b.click("tide-tables")
-	b.see("it is the version of the pin")
-	b.see("machines stay on 2.4.1-1")
-	b.shot("packages")
 }

@@ -16,6 +16,7 @@ type Told = { changed: (what: Subject[]) => void; back: () => void }
 const touched: Partial<Record<Subject, string[]>> = {
   machines: ['overview', 'findings', 'machines', 'machine', 'groups', 'search'],
   journal: ['overview', 'journal', 'whoami', 'key'],
+  search: ['found', 'search'],
 }
 
 /** Whether the answer to a question may be another after some changes. */

@@ -56,6 +56,13 @@ func (s *Sealed) Items(yield func(Item) error) error {
 	return s.ItemsFrom(0, func(it Item, _ int64) error { return yield(it) })
 }
 
+// ListDigest is the SHA-256 of the package list: editions with the same one hold the same packages. It is
+// empty where the manifest names no list.
+func (s *Sealed) ListDigest() string {
+	l, _ := s.Manifest.Lines.Find(packagesFile)
+	return l.SHA256
+}
+
 // ItemsFrom reads the package list from a byte offset on, so that a page far into a
 // long list costs no more than the first. yield is told where the line behind each
 // package begins.

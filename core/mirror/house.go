@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"maps"
 	"os"
 	"path"
 	"slices"
@@ -207,6 +208,29 @@ type Offer struct {
 	Same   bool   // the bytes are the same
 }
 
+// AcceptedLists gives the indexes of what was accepted of a source, in their order, as far as they are in the
+// pool: nothing is fetched. missing are the paths of the others.
+func (b *Builder) AcceptedLists(src *Source) (there map[int]List, missing []string, err error) {
+	root, err := b.ReadAccepted(src)
+	if err != nil {
+		return nil, nil, err
+	}
+	choices, err := src.Family.Indexes(src.Spec, root)
+	if err != nil {
+		return nil, nil, about(err, src.Name)
+	}
+	there = map[int]List{}
+	for n, c := range choices {
+		if i := b.inPool(c); i >= 0 {
+			sum, _ := b.pooled(c.Files[i])
+			there[n] = List{IndexChoice: c, Used: c.Files[i], SHA256: sum}
+		} else if len(c.Files) > 0 {
+			missing = append(missing, c.Files[0].Path)
+		}
+	}
+	return there, missing, nil
+}
+
 // Offered looks through the accepted indexes of sources for a package. Only
 // what is in the pool is read: nothing is fetched. unknown names the sources of
 // which not everything could be looked at. sha256 and sha512 are of the file
@@ -217,34 +241,23 @@ func (b *Builder) Offered(id archive.Identity, sha256, sha512 string, among []*S
 		if src.House != nil {
 			continue
 		}
-		var choices []archive.IndexChoice
-		root, err := b.ReadAccepted(src)
-		if err == nil {
-			choices, err = src.Family.Indexes(src.Spec, root)
-		}
-		if err != nil || slices.ContainsFunc(choices, func(c archive.IndexChoice) bool {
-			return b.inPool(c) < 0
-		}) {
+		lists, missing, err := b.AcceptedLists(src)
+		if err != nil || len(missing) > 0 {
 			unknown = append(unknown, src.Name)
 		}
-		for n, c := range choices {
-			i := b.inPool(c)
-			if i < 0 {
-				continue
-			}
+		for _, n := range slices.Sorted(maps.Keys(lists)) {
 			found := errors.New("found")
-			err := b.Read(src, n, List{IndexChoice: c, Used: c.Files[i], SHA256: c.Files[i].SHA256},
-				func(p *archive.Package, _ []byte) error {
-					if p.Name == id.Name && p.Version == id.Version && p.Arch == id.Arch {
-						o := Offer{src.Name, p.SHA256, p.SHA256 == sha256}
-						if p.SHA256 == "" {
-							o.Digest, o.Same = p.SHA512, p.SHA512 == sha512
-						}
-						out = append(out, o)
-						return found
+			err := b.Read(src, n, lists[n], func(p *archive.Package, _ []byte) error {
+				if p.Name == id.Name && p.Version == id.Version && p.Arch == id.Arch {
+					o := Offer{src.Name, p.SHA256, p.SHA256 == sha256}
+					if p.SHA256 == "" {
+						o.Digest, o.Same = p.SHA512, p.SHA512 == sha512
 					}
-					return nil
-				})
+					out = append(out, o)
+					return found
+				}
+				return nil
+			})
 			if errors.Is(err, found) {
 				break
 			}

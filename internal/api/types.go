@@ -744,11 +744,12 @@ const (
 	OfAccounts    Subject = "accounts"    // and tokens and credentials
 	OfJournal     Subject = "journal"     // an entry was written
 	OfPool        Subject = "pool"        // what it lacks
+	OfSearch      Subject = "search"      // what the search index has
 )
 
 // Subjects are all of them.
 var Subjects = []Subject{OfDescription, OfKeys, OfEditions, OfMachines, OfChecks, OfAccounts,
-	OfJournal, OfPool}
+	OfJournal, OfPool, OfSearch}
 
 // Values gives the subjects.
 func (Subject) Values() (out []string) {
@@ -916,9 +917,50 @@ type Overview struct {
 // Found is what a search gave.
 type Found struct {
 	Hits []Hit `json:"hits"` // eight of a kind at most
-	// Unread are editions that lanes show, and into which the search did not look: it has so much
-	// time.
-	Unread []string `json:"unread,omitempty"`
+	// Unread are sources and editions whose packages the search index does not have.
+	Unread []NotIndexed `json:"unread,omitempty"`
+}
+
+// NotIndexed is a source or an edition whose packages the search index does not have.
+type NotIndexed struct {
+	Object string `json:"object"` // "source tarn", "edition barrage/4"
+	Why    string `json:"why"`
+}
+
+// FoundPackages are names of packages that fit a question, the best first.
+type FoundPackages struct {
+	Items  []FoundPackage `json:"items"`
+	More   bool           `json:"more"`             // there are further ones
+	Near   string         `json:"near,omitempty"`   // a name that may be meant, where none fits
+	Unread []NotIndexed   `json:"unread,omitempty"` // of which it is not known
+}
+
+// FoundPackage is a name with its packages.
+type FoundPackage struct {
+	Name string `json:"name"`
+	// Match is how the name fits: exact, begins, contains, or said where the words stand in what is said
+	// of it.
+	Match   string `json:"match"`
+	Summary string `json:"summary,omitempty"`
+	Section string `json:"section,omitempty"`
+	Origin  string `json:"origin,omitempty"` // the source package that it was built from
+	Licence string `json:"licence,omitempty"`
+	// Versions are those of sources of better priority first, of each source the newest first.
+	Versions []FoundVersion `json:"versions"`
+}
+
+// FoundVersion is one package of a source.
+type FoundVersion struct {
+	Source   string   `json:"source"`
+	Version  string   `json:"version"`
+	Arch     string   `json:"architecture"`
+	Size     int64    `json:"size"`
+	Offered  bool     `json:"offered"`  // the source offered it when its metadata was last accepted
+	Editions []string `json:"editions"` // that hold it, the newest of each mirror first; at most 20
+	Lanes    []string `json:"lanes"`    // that show one of them
+	// Main marks the versions that a short list has: the newest that the source offers for the
+	// architecture, those that a lane shows, and all where there is no such version.
+	Main bool `json:"main"`
 }
 
 // Hit is one thing that a search found.

@@ -44,8 +44,9 @@ func (a *app) packageCommand() *cobra.Command {
 	list := a.packageList()
 	add := a.packageAdd()
 	remove := a.packageRemove()
-	return noun("package", "Packages: what stands behind one, and those that are added by hand", list,
-		a.packageShow(), a.packageWhere(),
+	return noun("package",
+		"Packages: find them, see what stands behind one, add and remove those of house sources", list,
+		a.packageFind(), a.packageShow(), a.packageWhere(),
 		add, remove)
 }
 

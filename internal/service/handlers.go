@@ -43,6 +43,7 @@ func (s *Service) handlers() map[string]handler {
 		"removeSource": s.editSource("remove", nil),
 
 		"addPackage":    s.handleAddPackage,
+		"findPackages":  s.handleFindPackages,
 		"where":         s.handleWhere,
 		"housePackages": s.handleHousePackages,
 		"removePackage": s.handleRemovePackage,

@@ -130,7 +130,8 @@ var empty = func() map[string]string {
 		"signIn":    "401 token", "setPassword": "403 rights",
 	}
 	for kind, names := range map[string]string{
-		"200": "search events visit draft about openapi whoami overview findings definitions names " +
+		"200": "search findPackages " +
+			"events visit draft about openapi whoami overview findings definitions names " +
 			"schema check compare crossings record sources housePackages keys mirrors " +
 			"editions lanes groups machines jobs poolUsage sweepPool revisions journal signOut site " +
 			"statement verifyJournal journalHead journalSince accounts credentials",

@@ -2,37 +2,34 @@ package service
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
 	"maps"
 	"net/url"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/gin-gonic/gin"
 
-	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/internal/api"
+	"stockade/internal/search"
 	"stockade/internal/store"
 )
 
 // How much a search looks at, and gives.
 const (
 	hitsOfKind   = 8
-	searchTime   = 400 * time.Millisecond // for the packages of editions; what was not looked at is said
-	searchLeast  = 2                      // characters before packages are looked at
-	searchLength = 100                    // characters of a question
+	searchLength = 100 // bytes of a question
 )
 
 // handleSearch finds what has a text in its name: what is described, keys, editions, and the
-// packages of the editions that lanes show.
+// packages that sources offer or editions hold.
 func (s *Service) handleSearch(c *gin.Context) (any, error) {
-	q := strings.ToLower(strings.TrimSpace(c.Query("q")))
-	if len(q) > searchLength {
-		return nil, badQuery("q", q[:20]+"…", "it is longer than a name can be")
+	q, err := questioned(c)
+	if err != nil {
+		return nil, err
 	}
+	q = strings.ToLower(q)
 	out := api.Found{Hits: []api.Hit{}}
 	if q == "" {
 		return out, nil
@@ -89,11 +86,14 @@ func (s *Service) handleSearch(c *gin.Context) (any, error) {
 		}
 		f.hit("edition", e.Name, text, "/editions/"+e.Name, e.Name)
 	}
-	if len(q) >= searchLeast {
-		if err := s.findPackages(&f, editions); err != nil {
-			return nil, err
-		}
+	found, err := s.findPackages(c.Request.Context(), m, search.Question{Text: q, Most: hitsOfKind})
+	if err != nil {
+		return nil, err
 	}
+	for _, p := range found.Items {
+		f.hit("package", p.Name, whereabouts(p), "/packages?name="+url.QueryEscape(p.Name), "")
+	}
+	out.Unread = found.Unread
 	return out, nil
 }
 
@@ -115,58 +115,28 @@ func (f *finder) hit(kind, name, text, to, in string) {
 	}
 }
 
-// findPackages looks into the editions that lanes show, each list once.
-func (s *Service) findPackages(f *finder, editions []api.Edition) error {
-	began := time.Now()
-	where := map[string][]string{} // by name of the package: editions
-	var names []string
-	for _, e := range editions {
-		if len(e.Lanes) == 0 {
-			continue
+// whereabouts tells in a few words where a package is.
+func whereabouts(p api.FoundPackage) string {
+	var offered, in []string
+	for _, v := range p.Versions {
+		if v.Offered && !slices.Contains(offered, v.Source) {
+			offered = append(offered, v.Source)
 		}
-		if time.Since(began) > searchTime {
-			f.out.Unread = append(f.out.Unread, e.Name)
-			continue
-		}
-		open, err := s.editions.open(s, e.Mirror, e.Number)
-		if err != nil {
-			f.out.Unread = append(f.out.Unread, e.Name) // what is wrong with it is told elsewhere
-			continue
-		}
-		err = open.Search(f.q, 0, func(it edition.Item, _ int64) error {
-			if !strings.Contains(strings.ToLower(it.Name), f.q) {
-				return nil
+		for _, lane := range v.Lanes {
+			if !slices.Contains(in, lane) {
+				in = append(in, lane)
 			}
-			if _, ok := where[it.Name]; !ok {
-				names = append(names, it.Name)
-			}
-			if in := where[it.Name]; !slices.Contains(in, e.Name) {
-				where[it.Name] = append(in, e.Name)
-			}
-			if len(names) > 10*hitsOfKind {
-				return errEnough
-			}
-			return nil
-		})
-		if err != nil && !errors.Is(err, errEnough) {
-			f.out.Unread = append(f.out.Unread, e.Name)
 		}
 	}
-	slices.SortStableFunc(names, func(a, b string) int {
-		first := func(n string) int {
-			switch low := strings.ToLower(n); {
-			case low == f.q:
-				return 0
-			case strings.HasPrefix(low, f.q):
-				return 1
-			}
-			return 2
-		}
-		return cmp.Or(cmp.Compare(first(a), first(b)), cmp.Compare(a, b))
-	})
-	for _, name := range names {
-		in := where[name]
-		f.hit("package", name, "in "+finding.Names(in, 3), "/editions/"+in[0]+"?q="+url.QueryEscape(name), "")
+	var out []string
+	if len(offered) > 0 {
+		out = append(out, "offered by "+finding.Names(offered, 3))
 	}
-	return nil
+	if len(in) > 0 {
+		out = append(out, "shown by "+finding.Names(in, 3))
+	}
+	if len(out) == 0 {
+		out = append(out, "in "+finding.Names(p.Versions[0].Editions, 3))
+	}
+	return strings.Join(out, "; ")
 }

@@ -112,6 +112,7 @@ type Service struct {
 	lacking       lacking
 	contradiction told
 	models        models
+	searching     searching
 
 	writing    sync.Mutex // one change of the description, a lane or the journal at a time
 	publishing sync.Mutex // one publication of house sources at a time
@@ -157,7 +158,8 @@ func Open(cfg Config) (*Service, error) {
 	s := &Service{cfg: cfg, log: cfg.Log, now: cfg.Now, guesses: newGuesses(cfg.Now),
 		hashing: make(chan struct{}, 1), ending: make(chan struct{}),
 		comparing: comparing{nudged: make(chan struct{}, 1)},
-		lacking:   lacking{nudged: make(chan struct{}, 1)}}
+		lacking:   lacking{nudged: make(chan struct{}, 1)},
+		searching: searching{nudged: make(chan struct{}, 1)}}
 	_, before := os.Stat(cfg.Data)
 	err := s.listen()
 	if err == nil {
@@ -269,6 +271,9 @@ func (s *Service) open() error {
 	if err := s.known(); err != nil {
 		return err
 	}
+	if err := s.openIndex(); err != nil {
+		return err
+	}
 	if s.pool, err = pool.Open(filepath.Join(data, "pool"), filepath.Join(data, "tmp")); err != nil {
 		return err
 	}
@@ -329,6 +334,9 @@ func (s *Service) open() error {
 		s.live.change(subjectsOf(parts)...)
 		if slices.ContainsFunc(parts, func(p store.Part) bool { return !slices.Contains(restless, p) }) {
 			s.comparing.nudge()
+		}
+		if slices.ContainsFunc(parts, func(p store.Part) bool { return slices.Contains(searched, p) }) {
+			s.searching.nudge()
 		}
 	})
 	return nil
@@ -511,6 +519,7 @@ func (s *Service) Run(ctx context.Context) error {
 	s.done.Go(func() { s.watchPool(ctx) })
 	s.done.Go(func() { s.compareMachines(ctx) })
 	s.done.Go(func() { s.watchRecords(ctx) })
+	s.done.Go(func() { s.fillIndex(ctx) })
 	if s.cfg.Witness != "" {
 		s.done.Go(func() { s.witness(ctx) })
 	}
@@ -551,6 +560,9 @@ func (s *Service) Close() error {
 	if s.db != nil {
 		err = s.db.Close()
 		s.db = nil
+	}
+	if x := s.searching.index; x != nil {
+		err = errors.Join(err, x.Close())
 	}
 	for _, held := range []**os.File{&s.lock, &s.folder} {
 		if *held != nil {

@@ -12,6 +12,7 @@ import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { get, type Found } from '../api'
+import { count } from '../format'
 import { rooms } from '../rooms'
 
 const open = defineModel<boolean>({ required: true })
@@ -75,7 +76,8 @@ function go(x: Hit | null) {
           </ComboboxOptions>
         </Combobox>
         <p v-if="unread" class="border-t border-line px-4 py-2 text-slate">
-          Packages of {{ unread }} further editions were not looked at; their own pages search them.
+          {{ count(unread, 'source or edition was', 'sources and editions were') }} not searched. The page
+          Packages says which.
         </p>
       </DialogPanel>
     </div>

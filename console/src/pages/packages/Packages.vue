@@ -1,177 +1,202 @@
 <script setup lang="ts">
-// Which sources have a package, and which one machines of each group would take, and why.
-import { useQueryClient } from '@tanstack/vue-query'
-import { computed, onMounted, ref } from 'vue'
+// Packages by part of a name or description, over all enabled sources and all editions; and one of them.
+import { useQuery } from '@tanstack/vue-query'
+import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { lacks, post, type Job, type Where } from '../../api'
-import Act from '../../parts/Act.vue'
+import { get, type FoundPackage, type FoundPackages, type Lane, type Page, type Source } from '../../api'
 import { count, size } from '../../format'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import Empty from '../../parts/Empty.vue'
-import JobRun from '../../parts/JobRun.vue'
 import Mark from '../../parts/Mark.vue'
-import Moment from '../../parts/Moment.vue'
 import Take from '../../parts/Take.vue'
-import Term from '../../parts/Term.vue'
 import Trouble from '../../parts/Trouble.vue'
+import Where from './Where.vue'
 
-type Held = Where['has'][number]
-const client = useQueryClient()
 const route = useRoute()
 const router = useRouter()
-const name = ref(String(route.query.name ?? ''))
-const job = ref<Job | null>(null)
-const found = ref<Where | null>(null)
-const at = ref('')
-const error = ref<unknown>(null)
-const mayAsk = computed(() => !lacks('where'))
-onMounted(() => {
-  if (name.value && mayAsk.value) ask()
+const name = computed(() => String(route.query.name ?? ''))
+const text = ref(String(route.query.q ?? route.query.name ?? ''))
+const source = computed(() => String(route.query.source ?? ''))
+const lane = computed(() => String(route.query.lane ?? ''))
+let pending = 0
+function set(query: Record<string, string>) {
+  const all = { ...route.query, ...query } as Record<string, string>
+  for (const key of Object.keys(all)) if (!all[key]) delete all[key]
+  router.replace({ query: all })
+}
+watch(text, (t) => {
+  clearTimeout(pending)
+  if (t.trim() === name.value) return
+  pending = window.setTimeout(() => set({ q: t.trim(), name: '' }), 150)
 })
-async function ask() {
-  error.value = null
-  found.value = null
-  router.replace({ query: { ...route.query, name: name.value.trim() } })
-  try {
-    job.value = await post<Job>('/packages/where', { name: name.value.trim() })
-  } catch (e) {
-    error.value = e
+watch(
+  () => route.query.q ?? route.query.name,
+  (t) => {
+    if (String(t ?? '') !== text.value.trim()) text.value = String(t ?? '')
+  },
+)
+const asked = computed(() => name.value || String(route.query.q ?? ''))
+const query = computed(() =>
+  new URLSearchParams({ q: asked.value, source: source.value, lane: lane.value }).toString(),
+)
+const q = useQuery({
+  queryKey: ['found', query],
+  enabled: computed(() => !!asked.value),
+  queryFn: () => get<FoundPackages>('/packages/find?' + query.value),
+  placeholderData: (old: FoundPackages | undefined) => old,
+})
+const sources = useQuery({ queryKey: ['sources'], queryFn: () => get<Page<Source>>('/sources?limit=1000') })
+const lanes = useQuery({ queryKey: ['lanes'], queryFn: () => get<Page<Lane>>('/lanes?limit=1000') })
+
+type Version = FoundPackage['versions'][number]
+interface Row extends Version {
+  name: string
+  summary: string
+  archs: string
+}
+// The main versions of a package, or every one, with the architectures of each.
+function rowsOf(p: FoundPackage, every: boolean) {
+  const rows: Row[] = []
+  for (const v of p.versions) {
+    if (!every && !v.main) continue
+    const same = rows.find(
+      (r) =>
+        r.source === v.source &&
+        r.version === v.version &&
+        r.offered === v.offered &&
+        r.lanes.join() === v.lanes.join(),
+    )
+    if (same) same.archs += ', ' + v.architecture
+    else rows.push({ ...v, name: p.name, summary: p.summary ?? '', archs: v.architecture })
   }
+  return rows
 }
-function near(n: string) {
-  name.value = n
-  ask()
-}
-function ended(j: Job) {
-  job.value = null
-  at.value = j.ended ?? ''
-  if (j.state === 'done') found.value = j.result as Where
-  else error.value = new Error(j.problem || 'the job was ' + j.state)
-  client.invalidateQueries()
-}
-const of = (source: string) => found.value?.asked.find((s) => s.source === source)
-const columns: Column<Held>[] = [
-  { key: 'source', title: 'Source', value: (h) => h.source },
-  { key: 'version', title: 'Version', class: 'mono', value: (h) => h.version },
-  { key: 'arch', title: 'Architecture', value: (h) => h.architecture },
-  { key: 'priority', title: 'Priority', num: true, value: (h) => of(h.source)?.priority },
-  { key: 'standing', title: 'Standing', value: (h) => of(h.source)?.standing },
-  { key: 'size', title: 'Size', num: true, value: (h) => h.size },
-  { key: 'licence', title: 'Licence', value: (h) => h.licence || '–' },
-  { key: 'origin', title: 'Built from', value: (h) => h.origin || '–' },
-  { key: 'built', title: 'Built', value: (h) => h.built ?? '' },
-  { key: 'made', title: 'Root made', value: (h) => of(h.source)?.root_date },
-]
-const seeing = computed(() => (found.value?.groups ?? []).filter((g) => !g.none))
-const without = computed(() => (found.value?.groups ?? []).filter((g) => g.none).map((g) => g.group))
+const one = computed(() => q.data.value?.items.find((p) => p.name === name.value))
+const rows = computed(() =>
+  name.value
+    ? one.value
+      ? rowsOf(one.value, true)
+      : []
+    : (q.data.value?.items ?? []).flatMap((p) => rowsOf(p, false)),
+)
+const columns = computed<Column<Row>[]>(() => [
+  ...(name.value ? [] : [{ key: 'name', title: 'Package', value: (r: Row) => r.name }]),
+  { key: 'version', title: 'Version', class: 'mono whitespace-nowrap', value: (r) => r.version },
+  { key: 'source', title: 'Source', class: 'whitespace-nowrap', value: (r) => r.source },
+  { key: 'arch', title: 'Architecture', value: (r) => r.archs },
+  { key: 'offered', title: 'Offered', value: (r) => (r.offered ? 'yes' : 'no') },
+  { key: 'lanes', title: 'Lanes', value: (r) => r.lanes.join(', ') || '–' },
+  ...(name.value
+    ? [{ key: 'editions', title: 'Editions', value: (r: Row) => r.editions.join(', ') || '–' }]
+    : []),
+  { key: 'size', title: 'Size', num: true, value: (r) => r.size },
+  ...(name.value
+    ? []
+    : [
+        {
+          key: 'summary',
+          title: 'Summary',
+          class: 'max-w-96 max-[1199px]:max-w-60 truncate text-slate',
+          value: (r: Row) => r.summary,
+        },
+      ]),
+])
+const facts = computed(() =>
+  [
+    one.value?.section && 'section ' + one.value.section,
+    one.value?.origin && 'built from ' + one.value.origin,
+    one.value?.licence && 'licence ' + one.value.licence,
+  ].filter(Boolean),
+)
 </script>
 <template>
   <h1 class="mb-1">Packages</h1>
   <p class="mb-3 text-slate">
-    Which sources have a package now, and which one comes first for machines. Whether a tailored mirror
-    carries it, its preview tells; whether it can be installed, its proof.
+    All enabled sources, as they were when their metadata was last accepted, and all editions.
   </p>
-  <form class="mb-4 flex items-center gap-2" @submit.prevent="ask">
+  <div class="mb-3 flex items-center gap-2">
     <input
-      v-model="name"
-      class="field mono !w-80"
-      placeholder="the whole name of a package"
-      aria-label="The name of a package"
+      v-model="text"
+      class="field !w-96"
+      placeholder="Part of a name or description, or a pattern such as pump-*"
+      aria-label="Search packages"
       autocomplete="off"
       spellcheck="false"
     />
-    <Act does="where" class="btn-go" :disabled="!name.trim() || !!job">Look</Act>
-    <Take v-if="found?.has.length" class="ml-auto" :name="'package-' + found.name" :rows="found.has" />
-  </form>
-  <Trouble :error="error" class="mb-4" />
-  <JobRun v-if="job" :job="job" class="mb-4" @end="ended" />
-  <div v-if="!job && !found && !error" class="panel">
-    <Empty>Type the whole name of a package. All enabled sources are asked what they offer now.</Empty>
-  </div>
-  <div v-if="found" class="space-y-5">
-    <section>
-      <div class="mb-1.5 flex items-center gap-3">
-        <h2>{{ found.name }}</h2>
-        <span class="text-slate"
-          >{{ count(found.asked.length, 'source was', 'sources were') }} asked <Moment :at="at"
-        /></span>
-      </div>
-      <DataTable
-        v-if="found.has.length"
-        :id="(h) => h.source + h.version + h.architecture"
-        :columns="columns"
-        :rows="found.has"
-        empty=""
+    <template v-if="!name">
+      <select
+        class="field !w-44"
+        aria-label="Source"
+        :value="source"
+        @change="set({ source: ($event.target as HTMLSelectElement).value })"
       >
-        <template #source="{ row: h }">
-          <RouterLink :to="'/sources/' + h.source" class="font-medium">{{ h.source }}</RouterLink>
-        </template>
-        <template #size="{ row: h }">{{ size(h.size) }}</template>
-        <template #built="{ row: h }"
-          ><Moment v-if="h.built" :at="h.built" /><span v-else class="text-slate">not said</span></template
-        >
-        <template #made="{ row: h }"><Moment :at="of(h.source)?.root_date" /></template>
-      </DataTable>
-      <p v-else class="panel px-3 py-2">
-        None of them has a package of that name.<template v-if="found.near?.length">
-          Is it one of these?</template
-        >
-        <template v-for="n in found.near ?? []" :key="n">
-          <button class="btn ml-2 !h-6" @click="near(n)">{{ n }}</button>
-        </template>
-      </p>
-      <p v-for="u in found.unread" :key="u.source" class="mt-1.5">
-        <Mark kind="warning" word="not known" /> of <b class="font-semibold">{{ u.source }}</b>: {{ u.why }}
-      </p>
-      <p v-if="found.provided.length" class="mt-1.5 text-slate">
-        Provided by
-        {{ found.provided.map((p) => `${p.name} ${p.version} of ${p.source}`).join(', ') }}.
-      </p>
-    </section>
-    <section v-if="found.has.length && found.groups.length">
-      <h2 class="mb-1.5">What comes first for machines<Term of="priority" /></h2>
-      <div class="panel overflow-x-auto">
-        <table class="grid-table">
-          <thead>
-            <tr>
-              <th>Group</th>
-              <th>Lane</th>
-              <th>Version</th>
-              <th>Source</th>
-              <th>State</th>
-              <th>Why</th>
-            </tr>
-          </thead>
-          <tbody>
-            <template v-for="g in seeing" :key="g.group + g.architecture">
-              <tr v-for="(o, i) in g.offers" :key="o.source + o.version + o.architecture">
-                <td class="whitespace-nowrap">
-                  <template v-if="!i"
-                    ><b class="font-semibold">{{ g.group }}</b> ({{ g.architecture }})</template
-                  >
-                </td>
-                <td>{{ i ? '' : g.lane }}</td>
-                <td class="mono whitespace-nowrap">{{ o.version }}</td>
-                <td>{{ o.source }}</td>
-                <td class="whitespace-nowrap">
-                  <Mark :kind="o.taken ? 'good' : 'none'" :word="o.taken ? 'comes first' : 'comes after'" />
-                </td>
-                <td>{{ o.why }}</td>
-              </tr>
-              <tr v-if="g.why" :key="g.group + g.architecture + 'why'">
-                <td class="whitespace-nowrap">
-                  <b class="font-semibold">{{ g.group }}</b> ({{ g.architecture }})
-                </td>
-                <td>{{ g.lane }}</td>
-                <td colspan="4"><Mark kind="warning" :word="g.why" /></td>
-              </tr>
-            </template>
-          </tbody>
-        </table>
-      </div>
-      <p v-if="without.length" class="mt-1.5 text-slate">
-        No source that they see has it for machines of {{ without.join(', ') }}.
-      </p>
-    </section>
+        <option value="">All sources</option>
+        <option v-for="s in sources.data.value?.items ?? []" :key="s.name">{{ s.name }}</option>
+      </select>
+      <select
+        class="field !w-44"
+        aria-label="Lane"
+        :value="lane"
+        @change="set({ lane: ($event.target as HTMLSelectElement).value })"
+      >
+        <option value="">On any lane or none</option>
+        <option v-for="l in lanes.data.value?.items ?? []" :key="l.name">{{ l.name }}</option>
+      </select>
+    </template>
+    <Take v-if="rows.length" class="ml-auto" name="packages" :rows="rows" />
   </div>
+  <Trouble :error="q.error.value" class="mb-4" />
+  <div v-if="!asked" class="panel">
+    <Empty>Type part of a name, or words of a description.</Empty>
+  </div>
+  <template v-else-if="q.data.value">
+    <div v-if="name" class="mb-2">
+      <h2 class="mb-0.5">{{ name }}</h2>
+      <p v-if="one?.summary">{{ one.summary }}</p>
+      <p v-if="facts.length" class="text-slate">{{ facts.join(' · ') }}</p>
+    </div>
+    <DataTable
+      v-if="rows.length"
+      :id="(r) => r.name + ' ' + r.source + ' ' + r.version + ' ' + r.archs + r.lanes.join()"
+      :columns="columns"
+      :rows="rows"
+      :fixed="!name"
+      empty=""
+    >
+      <template #name="{ row: r }">
+        <RouterLink class="font-medium" :to="{ query: { name: r.name } }">{{ r.name }}</RouterLink>
+      </template>
+      <template #source="{ row: r }">
+        <RouterLink :to="'/sources/' + r.source">{{ r.source }}</RouterLink>
+      </template>
+      <template #editions="{ row: r }">
+        <template v-for="(e, i) in r.editions" :key="e"
+          ><template v-if="i">, </template><RouterLink :to="'/editions/' + e">{{ e }}</RouterLink></template
+        ><template v-if="!r.editions.length">–</template>
+      </template>
+      <template #size="{ row: r }">{{ size(r.size) }}</template>
+    </DataTable>
+    <p v-else class="panel px-3 py-2">
+      No package matches “{{ asked }}”.
+      <template v-if="q.data.value.near"
+        >Did you mean
+        <button class="btn ml-1 !h-6" @click="set({ name: q.data.value.near ?? '', q: '' })">
+          {{ q.data.value.near }}</button>?</template
+      >
+    </p>
+    <p v-if="q.data.value.more && !name" class="mt-1.5 text-slate">
+      The first {{ count(q.data.value.items.length, 'name', 'names') }} are shown. Add a word to narrow the
+      search.
+    </p>
+    <details v-if="q.data.value.unread?.length" class="mt-1.5">
+      <summary class="cursor-pointer">
+        <Mark
+          kind="warning"
+          :word="count(q.data.value.unread.length, 'object was', 'objects were') + ' not searched'"
+        />
+      </summary>
+      <p v-for="u in q.data.value.unread" :key="u.object" class="text-slate">{{ u.object }}: {{ u.why }}</p>
+    </details>
+    <Where v-if="name" :key="name" :name="name" class="mt-5" @other="(n) => set({ name: n, q: '' })" />
+  </template>
 </template>
