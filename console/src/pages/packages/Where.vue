@@ -62,7 +62,8 @@ const without = computed(() => (found.value?.groups ?? []).filter((g) => g.none)
     <Trouble :error="error" class="mb-4" />
     <JobRun v-if="job" :job="job" class="mb-4" @end="ended" />
     <div v-if="!job && !found && !error" class="panel flex items-center gap-3 px-3 py-2">
-      <span class="text-slate">Asking all enabled sources what they offer now needs the role operator.</span>
+      <span class="text-slate">What sources offer now was not asked.</span>
+      <Act does="where" class="btn" @click="ask">Ask sources</Act>
     </div>
     <div v-if="found" class="space-y-5">
       <section>
