@@ -39,7 +39,7 @@ func TestPackagesAreFound(t *testing.T) {
 	s.cli(0, "source", "refresh", "tarn-fixes")
 	s.cli(0, "source", "refresh", "kelp")
 	s.found("q=kelp-drive", "three of five sources searched", func(f api.FoundPackages) bool {
-		return len(f.Items) > 0 && f.Items[0].Name == "kelp-drive" && len(f.Unread) == 2 // of other families
+		return len(f.Items) > 0 && f.Items[0].Name == "kelp-drive" && f.Unread.All == 2 // of other families
 	})
 	if out := mustOut(s, "package", "find", "gate", "drives", "-o",
 		"ids"); !slices.Contains(strings.Fields(out),

@@ -345,7 +345,7 @@ func TestALargeSiteIsDrawnInParts(t *testing.T) {
 	}{
 		{"/", fmt.Sprintf("%d alike", largeSources), 15, 1500},
 		{"/sources", "depot-00", larger(largeSources, 0), 3000},
-		{"/keys", fmt.Sprintf("40 of %d sources", largeSources), 0, 2500},
+		{"/keys", fmt.Sprintf("40 of %d sources", largeSources), 0, larger(2500, 3000)},
 		{"/mirrors", "store-39", 40, 2500},
 		{"/mirrors/store-03", "store-03/8", larger(8, 13), 1500},
 		{"/lanes", "lane-79", 0, 4000},
@@ -405,12 +405,16 @@ func thousands(n int) string { return fmt.Sprintf("%d,%03d", n/1000, n%1000) }
 // answers tells what the calls that pages make take, on a large site.
 func (s *site) answers() {
 	t := s.t
-	for _, path := range []string{"/whoami", "/overview", "/sources", "/keys", "/mirrors",
+	for i, path := range []string{"/whoami", "/overview", "/sources", "/keys", "/mirrors",
 		"/mirrors/store-03", "/editions", "/editions/store-03/8", "/editions/store-03/8/packages",
 		"/editions/store-03/8/packages?q=part-64999", "/editions/store-03/8/diff", "/lanes", "/groups",
 		"/groups/hall-007/files", "/machines", "/machines?state=stranded&limit=200", "/machines/pump-0002",
 		"/machines?as=csv", "/search?q=pump-01", "/jobs", "/journal", "/revisions",
 		"/lanes/lane-06/difference?to=store-03/5", "/accounts", "/credentials", "/pool"} {
+		if os.Getenv("LARGE") != "" { // the first answer is one after a change
+			s.cli(0, append([]string{"source"}, [][]string{{"disable", "depot-50", "--yes"},
+				{"enable", "depot-50"}}[i%2]...)...)
+		}
 		first, least, spent, size := time.Duration(0), time.Hour, time.Hour, 0
 		for n := range 5 {
 			start, before := time.Now(), processorTime()

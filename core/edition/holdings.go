@@ -1,6 +1,8 @@
 package edition
 
 import (
+	mathbits "math/bits"
+
 	"stockade/core/finding"
 	"stockade/core/pool"
 )
@@ -99,16 +101,35 @@ func Held(store pool.Store, editions int, open func(n int) (*Sealed, error)) (*H
 		if err != nil {
 			return nil, err
 		}
-		for _, line := range lines {
-			i, ok := h.at[line.SHA256]
-			for _, n := range of[l] {
-				if ok {
-					h.has(n, i)
-				}
+		h.have(of[l], lines)
+	}
+	return h, nil
+}
+
+// have notes that editions have the files of a list. The list is gone through once, however many have it.
+func (h *Holdings) have(editions []int, lines Lines) {
+	bits, all := make([]uint64, (len(h.sizes)+63)/64), Space{}
+	for _, line := range lines {
+		i, ok := h.at[line.SHA256]
+		if word, bit := i/64, uint64(1)<<(i%64); ok && bits[word]&bit == 0 {
+			bits[word] |= bit
+			all.add(h.sizes[i])
+			for _, n := range editions[:min(len(editions), 2)] { // two make it more than one
+				h.needs(n, i)
 			}
 		}
 	}
-	return h, nil
+	for _, n := range editions {
+		held := &h.Editions[n].Held
+		held.Files, held.Bytes = held.Files+all.Files, held.Bytes+all.Bytes
+		for w, word := range bits {
+			for both := word & h.seen[n][w]; both != 0; both &= both - 1 { // counted already
+				held.Files--
+				held.Bytes -= h.sizes[w*64+mathbits.TrailingZeros64(both)]
+			}
+			h.seen[n][w] |= word
+		}
+	}
 }
 
 // has notes that an edition has a file.

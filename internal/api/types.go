@@ -917,8 +917,8 @@ type Overview struct {
 // Found is what a search gave.
 type Found struct {
 	Hits []Hit `json:"hits"` // eight of a kind at most
-	// Unread are sources and editions whose packages the search index does not have.
-	Unread []NotIndexed `json:"unread,omitempty"`
+	// Unread is how many sources and editions have packages that the search index does not have.
+	Unread int `json:"unread,omitempty"`
 }
 
 // NotIndexed is a source or an edition whose packages the search index does not have.
@@ -929,10 +929,10 @@ type NotIndexed struct {
 
 // FoundPackages are names of packages that fit a question, the best first.
 type FoundPackages struct {
-	Items  []FoundPackage `json:"items"`
-	More   bool           `json:"more"`             // there are further ones
-	Near   string         `json:"near,omitempty"`   // a name that may be meant, where none fits
-	Unread []NotIndexed   `json:"unread,omitempty"` // of which it is not known
+	Items  []FoundPackage   `json:"items"`
+	More   bool             `json:"more"`           // there are further ones
+	Near   string           `json:"near,omitempty"` // a name that may be meant, where none fits
+	Unread Some[NotIndexed] `json:"unread"`         // of which it is not known; the first 20
 }
 
 // FoundPackage is a name with its packages.

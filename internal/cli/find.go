@@ -106,8 +106,11 @@ func (a *app) drawFound(found api.FoundPackages, every bool) {
 	a.table([]column{{head: "PACKAGE"}, {head: "VERSION"}, {head: "SOURCE"}, {head: "ARCH", spare: 3},
 		{head: "OFFERED", spare: 2}, {head: "LANES", cut: atEnd}, {head: "SIZE", right: true, spare: 4},
 		{head: "SUMMARY", spare: 1, cut: atEnd}}, rows)
-	for _, u := range found.Unread {
+	for _, u := range found.Unread.Items {
 		a.say("not searched: %s: %s", u.Object, u.Why)
+	}
+	if more := found.Unread.All - len(found.Unread.Items); more > 0 {
+		a.say("not searched: %d further sources and editions", more)
 	}
 }
 

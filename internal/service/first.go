@@ -36,30 +36,18 @@ func (s *Service) firstPath(m *model, lanes []api.Lane) ([]api.FirstStep, error)
 	if _, there := m.kept["taken"]["files"]; there {
 		return nil, nil
 	}
-	set, t, editions := m.set, m.trusted, m.editionsOf("")
+	set, editions := m.set, m.editionsOf("")
 	p := firstWay{}
 	sources := slices.DeleteFunc(slices.Sorted(maps.Keys(set.Sources)), func(name string) bool {
 		return set.Sources[name].Disabled || set.Sources[name].Managed()
 	})
 	p.step("describe", "Describe a source", "/describe?new=source", len(sources) > 0,
 		quantity(len(sources), "source")+" described", "where packages come from, and who may sign them")
-	var here, counting, measured, fresh []string
-	for _, name := range sources {
-		for _, f := range set.Signers(name) {
-			if _, ok := t.certificates[f]; ok && !slices.Contains(here, name) {
-				here = append(here, name)
-			}
-		}
-		if len(t.keyring(set, name, s.now).Counting()) > 0 || set.Sources[name].Unsigned.Reason != "" {
-			counting = append(counting, name)
-		}
-		if _, there := m.kept["probe"][name]; there {
-			measured = append(measured, name)
-		}
-		if _, there := m.kept["accepted"][name]; there {
-			fresh = append(fresh, name)
-		}
+	far, err := m.far.get(func() (map[string][]string, error) { return s.howFar(m, sources), nil })
+	if err != nil {
+		return nil, err
 	}
+	here, counting, measured, fresh := far["here"], far["counting"], far["measured"], far["fresh"]
 	p.step("key", "Bring in its key", "/keys", len(here) > 0 || len(counting) > 0,
 		"keys are there for "+finding.Names(here, 3), "the certificate of whoever signs it")
 	p.step("vouch", "Vouch for the key", "/keys?decide=1", len(counting) > 0,
@@ -81,16 +69,14 @@ func (s *Service) firstPath(m *model, lanes []api.Lane) ([]api.FirstStep, error)
 	if len(mirrors) > 0 {
 		to += "/" + mirrors[0]
 	}
-	estimated, err := s.estimated()
-	if err != nil {
+	estimated, built := "", ""
+	if len(editions) > 0 {
+		estimated, built = "mirror "+editions[0].Mirror, editions[0].Name+" is sealed"
+	} else if estimated, err = s.estimated(); err != nil {
 		return nil, err
 	}
-	p.step("estimate", "Estimate it", to, estimated != "" || len(editions) > 0, "done for "+estimated,
+	p.step("estimate", "Estimate it", to, estimated != "", "done for "+estimated,
 		"a mirror whose sources have keys that count")
-	built := ""
-	if len(editions) > 0 {
-		built = editions[0].Name + " is sealed"
-	}
 	p.step("build", "Build an edition", to, len(editions) > 0, built,
 		"what the estimate says, in time and on disk")
 	var shown []string
@@ -104,6 +90,28 @@ func (s *Service) firstPath(m *model, lanes []api.Lane) ([]api.FirstStep, error)
 	p.step("machine", "Give a machine its files", "/machines", false, "",
 		"a group of machines that follow the lane (Describe, New group)")
 	return p.steps, nil
+}
+
+// howFar tells of which sources certificates are here, signatures count, servers were measured and metadata was
+// accepted.
+func (s *Service) howFar(m *model, sources []string) map[string][]string {
+	far := map[string][]string{}
+	for _, name := range sources {
+		is := map[string]bool{"counting": len(m.trusted.keyring(m.set, name, s.now).Counting()) > 0 ||
+			m.set.Sources[name].Unsigned.Reason != ""}
+		for _, f := range m.set.Signers(name) {
+			_, here := m.trusted.certificates[f]
+			is["here"] = is["here"] || here
+		}
+		_, is["measured"] = m.kept["probe"][name]
+		_, is["fresh"] = m.kept["accepted"][name]
+		for what, so := range is {
+			if so {
+				far[what] = append(far[what], name)
+			}
+		}
+	}
+	return far
 }
 
 type firstWay struct{ steps []api.FirstStep }

@@ -59,6 +59,21 @@ func (s *Service) watchPool(ctx context.Context) {
 	}
 }
 
+// inBackground does a piece of work that reads whole lists: one piece at a time, and as long as it took others
+// have the processor and the disk.
+func (s *Service) inBackground(ctx context.Context, work func() error) error {
+	s.behind.Lock()
+	defer s.behind.Unlock()
+	began := time.Now()
+	err := work()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(time.Since(began)):
+	}
+	return err
+}
+
 func (s *Service) lookForLacks(ctx context.Context) error {
 	shown, err := s.shown()
 	if err != nil {
@@ -67,44 +82,25 @@ func (s *Service) lookForLacks(ctx context.Context) error {
 	now := map[string]finding.Finding{}
 	here, of := map[string]bool{}, "" // files that were found; editions of one mirror share most
 	for _, name := range slices.Sorted(maps.Keys(shown)) {
-		began := time.Now()
-		id, err := edition.ParseID(name, "")
-		if err != nil || ctx.Err() != nil {
+		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		e, err := s.served(id)
+		id, err := edition.ParseID(name, "")
 		if err != nil {
-			continue // that is told where lanes are looked at
+			return err
 		}
 		if id.Mirror != of {
 			clear(here)
 			of = id.Mirror
 		}
-		missing, err := e.MissingBut(func(sha256 string) bool {
-			known := here[sha256]
-			here[sha256] = true // where it is not there nothing of the edition is looked up after it
-			return known
-		})
-		if err != nil {
-			f, ok := finding.From(err)
-			if !ok {
-				f = finding.Unread(err, "what the pool has of "+name)
+		if err := s.inBackground(ctx, func() error {
+			if f, lacks := s.lackOf(id, here); lacks {
+				clear(here)
+				now[name] = f
 			}
-			f.Object = "edition " + name
-			now[name] = f
-		} else if missing != "" {
-			now[name] = finding.New(finding.EditionDamaged, "edition "+name,
-				"%s, and perhaps more of it, was not found whole in the pool: machines are told to "+
-					"try again",
-				missing).Do("stockade mirror build %s, then move the lane; or bring the pool back from a "+
-				"backup", e.Mirror)
-		}
-		if missing != "" || err != nil {
-			clear(here)
-		}
-		select { // as long as it took, others have the processor and the disk
-		case <-ctx.Done():
-		case <-time.After(time.Since(began)):
+			return nil
+		}); err != nil {
+			return err
 		}
 	}
 	s.lacking.mu.Lock()
@@ -116,4 +112,33 @@ func (s *Service) lookForLacks(ctx context.Context) error {
 		s.live.change(api.OfPool)
 	}
 	return nil
+}
+
+// lackOf looks up each file of an edition but those of which is known that they are here, and tells what is
+// lacking.
+func (s *Service) lackOf(id edition.ID, here map[string]bool) (finding.Finding, bool) {
+	e, err := s.served(id)
+	if err != nil {
+		return finding.Finding{}, false // that is told where lanes are looked at
+	}
+	name := id.String()
+	missing, err := e.MissingBut(func(sha256 string) bool {
+		known := here[sha256]
+		here[sha256] = true // where it is not there nothing of the edition is looked up after it
+		return known
+	})
+	if err != nil {
+		f, ok := finding.From(err)
+		if !ok {
+			f = finding.Unread(err, "what the pool has of "+name)
+		}
+		f.Object = "edition " + name
+		return f, true
+	}
+	if missing == "" {
+		return finding.Finding{}, false
+	}
+	return finding.New(finding.EditionDamaged, "edition "+name, "%s, and perhaps more of it, was not found whole "+
+		"in the pool: machines are told to try again", missing).Do("stockade mirror build %s, then move the "+
+		"lane; or bring the pool back from a backup", e.Mirror), true
 }

@@ -30,6 +30,7 @@ type model struct {
 	sources once[[]api.Source]
 	lanes   once[[]api.Lane]
 	keys    once[[]api.Key]
+	far     once[map[string][]string] // see howFar
 }
 
 // once is what is worked out of a model when it is first asked for.

@@ -9,7 +9,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
-	"time"
 
 	"stockade/core/edition"
 	"stockade/core/finding"
@@ -68,15 +67,11 @@ func (s *Service) keepAllOwn(ctx context.Context) error {
 	}
 	for _, name := range slices.Sorted(maps.Keys(m.editions)) {
 		for _, e := range m.editions[name] {
-			began := time.Now()
-			if err := s.keepOwn(e.Mirror, e.Number); err != nil {
-				failed = errors.Join(failed, err)
-			}
-			select { // as long as it took, others have the processor and the disk
-			case <-ctx.Done():
+			err := s.inBackground(ctx, func() error { return s.keepOwn(e.Mirror, e.Number) })
+			if ctx.Err() != nil {
 				return ctx.Err()
-			case <-time.After(time.Since(began)):
 			}
+			failed = errors.Join(failed, err)
 		}
 	}
 	return failed

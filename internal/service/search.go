@@ -93,7 +93,7 @@ func (s *Service) handleSearch(c *gin.Context) (any, error) {
 	for _, p := range found.Items {
 		f.hit("package", p.Name, whereabouts(p), "/packages?name="+url.QueryEscape(p.Name), "")
 	}
-	out.Unread = found.Unread
+	out.Unread = found.Unread.All
 	return out, nil
 }
 

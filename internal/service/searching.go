@@ -12,7 +12,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -117,8 +116,7 @@ func (s *Service) bringIndexUp(ctx context.Context) error {
 		if _, lacks := unread[objectOf(l.List)]; !lacks {
 			continue
 		}
-		began := time.Now()
-		err := s.intoIndex(ctx, l)
+		err := s.inBackground(ctx, func() error { return s.intoIndex(ctx, l) })
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
@@ -129,10 +127,6 @@ func (s *Service) bringIndexUp(ctx context.Context) error {
 		}
 		s.searching.tell(unread)
 		s.live.change(api.OfSearch)
-		select { // as long as it took, others have the processor and the disk
-		case <-ctx.Done():
-		case <-time.After(time.Since(began)):
-		}
 	}
 	return nil
 }
@@ -145,11 +139,12 @@ func (x *searching) tell(unread map[string]string) {
 }
 
 // lacks gives what the index lacks.
-func (x *searching) lacks() (out []api.NotIndexed) {
+func (x *searching) lacks() api.Some[api.NotIndexed] {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	for _, object := range slices.Sorted(maps.Keys(x.unread)) {
-		out = append(out, api.NotIndexed{Object: object, Why: x.unread[object]})
+	out := api.Some[api.NotIndexed]{Items: []api.NotIndexed{}, All: len(x.unread)}
+	for _, object := range slices.Sorted(maps.Keys(x.unread))[:min(len(x.unread), unreadShown)] {
+		out.Items = append(out.Items, api.NotIndexed{Object: object, Why: x.unread[object]})
 	}
 	return out
 }
@@ -281,6 +276,7 @@ func (s *Service) intoIndex(ctx context.Context, l listed) error {
 const (
 	foundUsual, foundMost = 50, 200
 	editionsShown         = 20 // of one version
+	unreadShown           = 20 // of what the index lacks
 )
 
 // handleFindPackages finds packages by parts of their names and by what is said of them.

@@ -101,8 +101,8 @@ func TestWhatIsNotSearchedIsSaid(t *testing.T) {
 	d.toldOf()
 	must.Do(t, d.s.bringIndexUp(t.Context()))
 	found := d.finds("q=tide")
-	if len(found.Items) != 0 || len(found.Unread) == 0 || found.Unread[0].Object != "source tarn" ||
-		found.Unread[0].Why == "" {
+	if len(found.Items) != 0 || found.Unread.All != 1 ||
+		found.Unread.Items[0].Object != "source tarn" || found.Unread.Items[0].Why == "" {
 		t.Errorf("got %+v, want that tarn is not searched", found)
 	}
 }

@@ -113,6 +113,7 @@ type Service struct {
 	contradiction told
 	models        models
 	searching     searching
+	behind        sync.Mutex // held by whoever reads whole lists in the background: see inBackground
 
 	writing    sync.Mutex // one change of the description, a lane or the journal at a time
 	publishing sync.Mutex // one publication of house sources at a time
@@ -483,6 +484,9 @@ func (s *Service) scheme() string {
 // goes on from there later.
 const lastAnswers = time.Second
 
+// machinesFirst is how long after the start what reads whole lists begins in the background.
+const machinesFirst = time.Second
+
 // Run serves until ctx ends, then lets running requests finish.
 func (s *Service) Run(ctx context.Context) error {
 	ctx, s.stop = context.WithCancel(ctx)
@@ -516,10 +520,17 @@ func (s *Service) Run(ctx context.Context) error {
 	s.done.Go(func() { s.schedule(ctx) })
 	s.done.Go(func() { s.jobs.watch(ctx) })
 	s.done.Go(func() { s.keepUsed(ctx) })
-	s.done.Go(func() { s.watchPool(ctx) })
 	s.done.Go(func() { s.compareMachines(ctx) })
 	s.done.Go(func() { s.watchRecords(ctx) })
-	s.done.Go(func() { s.fillIndex(ctx) })
+	s.done.Go(func() { // machines are served first
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(machinesFirst):
+		}
+		s.done.Go(func() { s.watchPool(ctx) })
+		s.done.Go(func() { s.fillIndex(ctx) })
+	})
 	if s.cfg.Witness != "" {
 		s.done.Go(func() { s.witness(ctx) })
 	}

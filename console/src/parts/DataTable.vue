@@ -3,12 +3,12 @@
 // (both stand in the address), drawn as virtual rows where there are many, and taken away
 // as CSV or JSON. A cell is drawn by the slot of its column, or shows the column's value.
 import { ChevronDownIcon, ChevronUpIcon } from '@heroicons/vue/16/solid'
-import { useVirtualizer } from '@tanstack/vue-virtual'
-import { computed, ref } from 'vue'
+import { computed, useTemplateRef } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import type { Term as Word } from '../terms'
 import Empty from './Empty.vue'
 import Term from './Term.vue'
+import { useWindow } from './window'
 
 export interface Column<T> {
   key: string
@@ -31,8 +31,6 @@ const props = defineProps<{
 }>()
 
 const narrow = 'max-[1199px]:hidden'
-const many = 100 // rows from which they are virtual
-const rowHeight = 29
 const route = useRoute()
 const router = useRouter()
 
@@ -55,26 +53,9 @@ const sorted = computed(() => {
   })
 })
 
-const box = ref<HTMLElement | null>(null)
-const virtual = computed(() => sorted.value.length > many)
-// a long table scrolls by itself, so that only what is seen of it is drawn
+const box = useTemplateRef<HTMLElement>('box')
+const { virtual, shown, before, after } = useWindow(sorted, box)
 const height = computed(() => props.scroll ?? (virtual.value ? 'calc(100vh - 190px)' : undefined))
-const window_ = useVirtualizer(
-  computed(() => ({
-    count: virtual.value ? sorted.value.length : 0,
-    getScrollElement: () => box.value,
-    estimateSize: () => rowHeight,
-    overscan: 20,
-  })),
-)
-const shown = computed(() =>
-  virtual.value ? window_.value.getVirtualItems().map((v) => sorted.value[v.index]) : sorted.value,
-)
-const before = computed(() => (virtual.value ? (window_.value.getVirtualItems()[0]?.start ?? 0) : 0))
-const after = computed(() => {
-  const last = window_.value.getVirtualItems().at(-1)
-  return virtual.value && last ? window_.value.getTotalSize() - last.end : 0
-})
 </script>
 <template>
   <div

@@ -38,7 +38,7 @@ const found = computed<Hit[]>(() => {
     .map((r) => ({ kind: 'page', name: r.text, to: r.to }))
   return t ? [...(q.data.value?.hits ?? []), ...pages] : pages
 })
-const unread = computed(() => (asked.value ? (q.data.value?.unread?.length ?? 0) : 0))
+const unread = computed(() => (asked.value ? (q.data.value?.unread ?? 0) : 0))
 function go(x: Hit | null) {
   if (!x) return
   open.value = false

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
-import { computed, ref, watch } from 'vue'
+import { computed, ref, useTemplateRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { get, lacks, post, who, type Key, type Page, type Source } from '../../api'
 import { count } from '../../format'
@@ -12,6 +12,7 @@ import Modal from '../../parts/Modal.vue'
 import New from '../../parts/New.vue'
 import Term from '../../parts/Term.vue'
 import Trouble from '../../parts/Trouble.vue'
+import { useWindow } from '../../parts/window'
 import Statement from './Statement.vue'
 import Vouch from './Vouch.vue'
 import Act from '../../parts/Act.vue'
@@ -42,13 +43,24 @@ const rows = computed(() => {
       (!t || has(k, t) || names.value.some((n) => n.includes(t) && state(k, n))),
   )
 })
+const box = useTemplateRef<HTMLElement>('box')
+const { shown, before, after } = useWindow(rows, box, 5)
 // Sources about which somebody has to decide stand first.
+const open = computed(() => {
+  const described = new Set(names.value)
+  return keys.value.flatMap((key) =>
+    [...new Set([...key.needed_by, ...key.waiting.map((v) => v.source)])]
+      .filter((n) => described.has(n) && decides(key, n))
+      .map((source) => ({ key, source })),
+  )
+})
+const undecided = computed(() => new Set(open.value.map((o) => o.source)))
 const cols = computed(() => {
   const t = text.value.trim().toLowerCase()
-  const open = (n: string) => keys.value.some((k) => decides(k, n))
+  const any = !t || keys.value.some((k) => has(k, t))
   return names.value
-    .filter((n) => (!waiting.value || open(n)) && (!t || n.includes(t) || keys.value.some((k) => has(k, t))))
-    .sort((a, b) => Number(open(b)) - Number(open(a)))
+    .filter((n) => (!waiting.value || undecided.value.has(n)) && (any || n.includes(t)))
+    .sort((a, b) => Number(undecided.value.has(b)) - Number(undecided.value.has(a)))
     .slice(0, most)
 })
 const first = (k: Key, source: string) => k.waiting.find((v) => v.source === source)
@@ -57,9 +69,6 @@ const decided = ref<string[]>([])
 // Who comes to decide, where one decision is waiting, is asked at once.
 const route = useRoute()
 const router = useRouter()
-const open = computed(() =>
-  keys.value.flatMap((key) => names.value.filter((n) => decides(key, n)).map((source) => ({ key, source }))),
-)
 watch(
   open,
   (all) => {
@@ -112,7 +121,7 @@ async function add() {
       {{ count(names.length, 'source') }}</span
     >
   </div>
-  <div class="panel overflow-auto" style="max-height: calc(100vh - 200px)">
+  <div ref="box" class="panel overflow-auto" style="max-height: calc(100vh - 200px)">
     <Lack does="vouch" what="Deciding about a key" class="px-3 pt-3" />
     <table class="grid-table matrix">
       <thead>
@@ -124,7 +133,10 @@ async function add() {
         </tr>
       </thead>
       <tbody>
-        <tr v-for="k in rows" :key="k.fingerprint">
+        <tr v-if="before" aria-hidden="true">
+          <td :style="{ height: before + 'px', padding: 0 }" />
+        </tr>
+        <tr v-for="k in shown" :key="k.fingerprint">
           <td>
             <RouterLink
               :to="'/keys/' + k.fingerprint"
@@ -169,6 +181,9 @@ async function add() {
               <Mark kind="warning" word="decide" /></Act
             ><span v-else class="text-line">·</span>
           </td>
+        </tr>
+        <tr v-if="after" aria-hidden="true">
+          <td :style="{ height: after + 'px', padding: 0 }" />
         </tr>
       </tbody>
     </table>

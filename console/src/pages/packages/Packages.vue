@@ -188,14 +188,16 @@ const facts = computed(() =>
       The first {{ count(q.data.value.items.length, 'name', 'names') }} are shown. Add a word to narrow the
       search.
     </p>
-    <details v-if="q.data.value.unread?.length" class="mt-1.5">
+    <details v-if="q.data.value.unread.all" class="mt-1.5">
       <summary class="cursor-pointer">
         <Mark
           kind="warning"
-          :word="count(q.data.value.unread.length, 'object was', 'objects were') + ' not searched'"
+          :word="count(q.data.value.unread.all, 'object was', 'objects were') + ' not searched'"
         />
       </summary>
-      <p v-for="u in q.data.value.unread" :key="u.object" class="text-slate">{{ u.object }}: {{ u.why }}</p>
+      <p v-for="u in q.data.value.unread.items" :key="u.object" class="text-slate">
+        {{ u.object }}: {{ u.why }}
+      </p>
     </details>
     <Where v-if="name" :key="name" :name="name" class="mt-5" @other="(n) => set({ name: n, q: '' })" />
   </template>
