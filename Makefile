@@ -15,7 +15,7 @@ export CGO_ENABLED = 0
 .PHONY: build demo test lint race tools console documents bench fuzz mutate shots clean
 
 build: $(CONSOLE)
-	go build -trimpath -ldflags '$(STAMP)' -o bin/stockade ./cmd/stockade
+	go build -trimpath -ldflags '-s -w $(STAMP)' -o bin/stockade ./cmd/stockade
 
 console: $(CONSOLE)
 
@@ -31,7 +31,7 @@ demo: build
 
 # What runs under the race detector with all of its tests is not run again without; what
 # takes longest and says most begins first.
-RACED := core/pool core/fetch core/journal internal/store
+RACED := core/pool core/fetch core/journal internal/store internal/search
 OTHERS = $(filter-out $(RACED:%=stockade/%) stockade/internal/tidy stockade/e2e,$(shell go list ./...))
 
 test: tools build lint

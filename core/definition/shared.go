@@ -14,13 +14,16 @@ import (
 // such a key signs for all of them. An owner is told by standing and by the domain of servers,
 // which is as near as a description comes to that.
 func (c *checker) shared() {
-	for _, name := range slices.Sorted(maps.Keys(c.Keys)) {
-		var by []string
-		for _, source := range slices.Sorted(maps.Keys(c.Sources)) {
-			if !c.Sources[source].Disabled && c.countsFor(name, source) {
-				by = append(by, source)
+	named := map[string][]string{} // sources, by the keys that they name
+	for _, source := range slices.Sorted(maps.Keys(c.Sources)) {
+		for _, name := range c.Sources[source].SignedBy {
+			if all := named[name]; !c.Sources[source].Disabled && !slices.Contains(all, source) {
+				named[name] = append(all, source)
 			}
 		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(c.Keys)) {
+		by := slices.DeleteFunc(named[name], func(source string) bool { return !c.countsFor(name, source) })
 		for i, one := range by {
 			other := slices.IndexFunc(by[i+1:], func(source string) bool {
 				return differ(c.Sources[one], c.Sources[source])

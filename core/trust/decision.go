@@ -229,25 +229,33 @@ func (d *Decisions) MayVouch(c *Certificate, source string, named []string, evid
 // source, is named by it, and is not barred.
 func (d *Decisions) Keyring(source string, named []string, certificates map[string]*Certificate,
 	now func() time.Time) *Keyring {
-	var known []Known
-	for fingerprint, c := range certificates {
-		k := Known{Certificate: c, Barred: d.barred[fingerprint].Why}
-		for id, v := range d.vouched {
-			if id.fingerprint != fingerprint || id.source == source && !slices.Contains(named, fingerprint) {
-				continue
-			}
-			k.VouchedFor = append(k.VouchedFor, id.source)
-			if id.source == source {
-				k.Since = v.At
-			}
+	of := map[string][]string{} // sources, by fingerprint
+	for id := range d.vouched {
+		if id.source != source || slices.Contains(named, id.fingerprint) {
+			of[id.fingerprint] = append(of[id.fingerprint], id.source)
 		}
+	}
+	known := make([]Known, 0, len(certificates))
+	for fingerprint, c := range certificates {
+		k := Known{Certificate: c, Barred: d.barred[fingerprint].Why, VouchedFor: of[fingerprint]}
 		slices.Sort(k.VouchedFor)
+		if slices.Contains(k.VouchedFor, source) {
+			k.Since = d.vouched[about{fingerprint, source}].At
+		}
 		known = append(known, k)
 	}
 	slices.SortFunc(known, func(a, b Known) int {
 		return strings.Compare(a.Certificate.Fingerprint, b.Certificate.Fingerprint)
 	})
 	return NewKeyring(source, known, now)
+}
+
+// Counts tells whether a key that a source names may sign it: what Keyring gives for it in Counting, where its
+// certificate is there.
+func (d *Decisions) Counts(fingerprint, source string) bool {
+	_, barred := d.barred[fingerprint]
+	_, vouched := d.vouched[about{fingerprint, source}]
+	return vouched && !barred
 }
 
 // anything stands for all sources in a keyring that decides nothing.

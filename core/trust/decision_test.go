@@ -80,7 +80,17 @@ func TestAKeyringIsMadeFromDecisions(t *testing.T) {
 	d := decided(Decision{Act: Vouch, Fingerprint: one.Fingerprint, Source: "tarn", Why: "compared"},
 		Decision{Act: Vouch, Fingerprint: two.Fingerprint, Source: "kelp", Why: "compared"})
 	counts := func(source string, named ...string) int {
-		return len(d.Keyring(source, named, all, at(now)).Counting())
+		counting := len(d.Keyring(source, named, all, at(now)).Counting())
+		said := 0
+		for _, f := range named {
+			if d.Counts(f, source) {
+				said++
+			}
+		}
+		if said != counting {
+			t.Errorf("%s: %d keys count, and the keyring has %d", source, said, counting)
+		}
+		return counting
 	}
 	if counts("tarn", one.Fingerprint) != 1 || counts("tarn") != 0 || counts("tarn", two.Fingerprint) != 0 ||
 		counts("kelp", one.Fingerprint, two.Fingerprint) != 1 {

@@ -43,7 +43,7 @@ func (s *Service) firstPath(m *model, lanes []api.Lane) ([]api.FirstStep, error)
 	})
 	p.step("describe", "Describe a source", "/describe?new=source", len(sources) > 0,
 		quantity(len(sources), "source")+" described", "where packages come from, and who may sign them")
-	far, err := m.far.get(func() (map[string][]string, error) { return s.howFar(m, sources), nil })
+	far, err := m.far.get(func() (map[string][]string, error) { return m.howFar(sources), nil })
 	if err != nil {
 		return nil, err
 	}
@@ -94,14 +94,14 @@ func (s *Service) firstPath(m *model, lanes []api.Lane) ([]api.FirstStep, error)
 
 // howFar tells of which sources certificates are here, signatures count, servers were measured and metadata was
 // accepted.
-func (s *Service) howFar(m *model, sources []string) map[string][]string {
+func (m *model) howFar(sources []string) map[string][]string {
 	far := map[string][]string{}
 	for _, name := range sources {
-		is := map[string]bool{"counting": len(m.trusted.keyring(m.set, name, s.now).Counting()) > 0 ||
-			m.set.Sources[name].Unsigned.Reason != ""}
+		is := map[string]bool{"counting": m.set.Sources[name].Unsigned.Reason != ""}
 		for _, f := range m.set.Signers(name) {
 			_, here := m.trusted.certificates[f]
 			is["here"] = is["here"] || here
+			is["counting"] = is["counting"] || here && m.trusted.Counts(f, name)
 		}
 		_, is["measured"] = m.kept["probe"][name]
 		_, is["fresh"] = m.kept["accepted"][name]
