@@ -31,6 +31,7 @@ import (
 	"stockade/core/mirror"
 	"stockade/core/pool"
 	"stockade/core/trust"
+	"stockade/core/upstream"
 	"stockade/internal/demo"
 	"stockade/internal/must"
 	"stockade/internal/service"
@@ -41,9 +42,9 @@ func builder(b *testing.B, site *trust.SiteKey) *mirror.Builder {
 	dir := b.TempDir()
 	store, err := pool.Open(filepath.Join(dir, "pool"), filepath.Join(dir, "tmp"))
 	must.Do(b, err)
-	return &mirror.Builder{Pool: store, Fetch: fetch.New(fetch.Options{}), Site: site,
-		Families: archive.NewRegistry(deb.Family{}), Editions: filepath.Join(dir, "editions"),
-		Now: time.Now}
+	return &mirror.Builder{Reader: upstream.Reader{Pool: store, Fetch: fetch.New(fetch.Options{}),
+		Families: archive.NewRegistry(deb.Family{}), Now: time.Now}, Site: site,
+		Editions: filepath.Join(dir, "editions")}
 }
 
 // BenchmarkRealIndex verifies, decompresses and parses the index of the archive
@@ -63,7 +64,7 @@ func BenchmarkRealIndex(b *testing.B) {
 	for _, c := range certs {
 		known = append(known, trust.Known{Certificate: c, VouchedFor: []string{"own"}})
 	}
-	src := &mirror.Source{Name: "own", Family: deb.Family{},
+	src := &upstream.Source{Name: "own", Family: deb.Family{},
 		Route: fetch.Route{Source: "own", Upstreams: []fetch.Upstream{{URL: uri}}}, Spec: archive.Source{
 			Name:          "own",
 			Family:        "deb",
@@ -204,7 +205,7 @@ func BenchmarkNothingChanged(b *testing.B) {
 	must.Do(b, err)
 	defer s.Close()
 	bl := builder(b, s.KelpKey)
-	src := &mirror.Source{Name: "tarn", Family: deb.Family{}, Priority: 20,
+	src := &upstream.Source{Name: "tarn", Family: deb.Family{}, Priority: 20,
 		Route: fetch.Route{Source: "tarn", Upstreams: []fetch.Upstream{{URL: s.North.URL}}},
 		Spec: archive.Source{Name: "tarn", Family: "deb", Release: "heron",
 			Components: []string{"core", "field"}, Architectures: []string{"amd64"}},
@@ -212,7 +213,7 @@ func BenchmarkNothingChanged(b *testing.B) {
 			[]trust.Known{{Certificate: s.TarnKey.Certificate(), VouchedFor: []string{"tarn"}}}, time.Now),
 		Want: definition.Want{Packages: []string{"sluicectl"}, With: "required", Versions: 1}}
 	plan := mirror.Plan{Name: "barrage", Number: 1,
-		Mirror: definition.Mirror{Copy: "tailored", Complete: "strict"}, Sources: []*mirror.Source{src}}
+		Mirror: definition.Mirror{Copy: "tailored", Complete: "strict"}, Sources: []*upstream.Source{src}}
 	out, err := bl.Build(context.Background(), plan)
 	must.Do(b, err)
 	src.Accepted, plan.Previous, plan.Number = &out.Publications[0].Accepted, out.Edition, 2

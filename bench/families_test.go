@@ -19,9 +19,9 @@ import (
 	"stockade/core/archive/rpm"
 	"stockade/core/archive/rpm/header"
 	"stockade/core/fetch"
-	"stockade/core/mirror"
 	"stockade/core/solve"
 	"stockade/core/trust"
+	"stockade/core/upstream"
 	"stockade/internal/made"
 	"stockade/internal/must"
 )
@@ -127,7 +127,7 @@ func BenchmarkGeneratedIndex(b *testing.B) {
 				}
 				w.Write(data)
 			}))
-			src := &mirror.Source{Name: "g", Family: c.family, Spec: c.spec,
+			src := &upstream.Source{Name: "g", Family: c.family, Spec: c.spec,
 				Route: fetch.Route{Source: "g", Upstreams: []fetch.Upstream{{URL: srv.URL}}},
 				Keyring: trust.NewKeyring("g",
 					[]trust.Known{{Certificate: key.Certificate(), VouchedFor: []string{"g"}}}, time.Now)}

@@ -127,7 +127,8 @@ func TestAViewerIsOfferedNothingThatIsRefused(t *testing.T) {
 		{"/sources/reach-pumps", "It holds nothing yet"}, {"/keys", "Kelp Drives release"},
 		{"/keys/" + kelp, "compared on paper"}, {"/credentials", "Credentials"},
 		{"/mirrors/barrage", "barrage/1"},
-		{"/editions/barrage/1", "libtide2"}, {"/lanes", "steady"}, {"/packages?name=tide-tables", "tide-tables"},
+		{"/editions/barrage/1", "libtide2"}, {"/lanes", "steady"}, {"/packages?name=tide-tables",
+			"tide-tables"},
 		{"/machines", "gatehouse"}, {"/machines?tab=1", "Enrol machines"}, {"/jobs", "build"},
 		{"/storage", "held by nothing"},
 		{"/journal", "lane.move"}, {"/accounts", "ola"}} {

@@ -26,7 +26,7 @@ var digests = regexp.MustCompile(`[0-9a-fA-F]{40,128}|/[^ ]*/(pool|editions|out[
 // What the disk is asked for fails once at each place from which an edition asks it: what is told is
 // kept, as somebody read it. What is left there then, tests of each call tell.
 func TestEachPlaceOfAnEditionThatMayFail(t *testing.T) {
-	at := &faults.Places{In: "stockade/core/edition",
+	at := &faults.Places{In: []string{"stockade/core/edition"},
 		With: &fs.PathError{Op: "use", Path: "disk", Err: syscall.EIO}}
 	on := &faults.Disk{System: disk.OS, Root: "/", At: at}
 	const advisories = `{"source":"tarn","id":"T-1","packages":[{"name":"sluicectl"}]}` + "\n"

@@ -9,6 +9,7 @@ import (
 	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/core/trust"
+	"stockade/core/upstream"
 	"stockade/internal/must"
 )
 
@@ -29,19 +30,21 @@ func TestWhatWasAcceptedIsReadAgainAsItWas(t *testing.T) {
 	}
 	other := keys()[1]
 	for name, c := range map[string]struct {
-		change     func(*Accepted)
+		change     func(*upstream.Accepted)
 		code, says string
 	}{
-		"of a form that there is not": {func(a *Accepted) { a.Choice = len(w.source.roots()) },
+		"of a form that there is not": {func(a *upstream.Accepted) {
+			a.Choice = len(w.source.Family.Roots(w.source.Spec))
+		},
 			"source.root-missing", "of another form of the description"},
-		"of another form": {func(a *Accepted) { a.Choice = 1 }, "source.root-missing",
+		"of another form": {func(a *upstream.Accepted) { a.Choice = 1 }, "source.root-missing",
 			"has no dists/heron/Release"},
-		"without a file": {func(a *Accepted) { a.Files = nil }, "source.root-missing",
+		"without a file": {func(a *upstream.Accepted) { a.Files = nil }, "source.root-missing",
 			"has no dists/heron/InRelease"},
-		"of which the bytes are gone": {func(a *Accepted) {
-			a.Files = []AcceptedFile{{Path: a.Files[0].Path, SHA256: strings.Repeat("0", 64)}}
+		"of which the bytes are gone": {func(a *upstream.Accepted) {
+			a.Files = []upstream.AcceptedFile{{Path: a.Files[0].Path, SHA256: strings.Repeat("0", 64)}}
 		}, "edition.damaged", "is gone from the pool"},
-		"by a key that counts no more": {func(*Accepted) {
+		"by a key that counts no more": {func(*upstream.Accepted) {
 			w.source.Keyring = trust.NewKeyring("tarn", []trust.Known{{Certificate: other.Certificate(),
 				VouchedFor: []string{"tarn"}}}, w.builder.Now)
 		}, "content.signature-bad", "signed by"},
@@ -78,28 +81,6 @@ func TestARootThatThePoolLostIsAskedForAnew(t *testing.T) {
 	}
 	if _, there := w.builder.Pool.Has(w.source.Accepted.Files[0].SHA256); !there {
 		t.Error("the root is not in the pool again")
-	}
-}
-
-// Of the dates of roots as many are kept as how regularly they come is learned from.
-func TestTheOldestDatesOfRootsAreLetGo(t *testing.T) {
-	w := newWorld(t)
-	if _, err := w.build(); err != nil {
-		t.Fatal(err)
-	}
-	a := w.source.Accepted
-	a.Published = nil
-	for i := range maxPublished {
-		a.Published = append(a.Published, a.Date.Add(-time.Duration(maxPublished-i)*time.Hour))
-	}
-	first := a.Published[1]
-	w.repo.Date = w.repo.Date.Add(time.Minute)
-	w.publish()
-	pub, err := w.builder.Refresh(t.Context(), w.source)
-	must.Do(t, err)
-	got := pub.Accepted.Published
-	if len(got) != maxPublished || !got[0].Equal(first) || !got[maxPublished-1].Equal(pub.Root.Date) {
-		t.Errorf("%d dates, from %s to %s", len(got), got[0], got[len(got)-1])
 	}
 }
 

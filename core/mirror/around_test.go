@@ -10,6 +10,7 @@ import (
 	"stockade/core/definition"
 	"stockade/core/fetch"
 	"stockade/core/trust"
+	"stockade/core/upstream"
 )
 
 // A source that has no part in a mirror, and whose server drips, keeps its builds waiting for no longer than
@@ -39,7 +40,7 @@ func TestASourceThatDripsKeepsNoBuildWaiting(t *testing.T) {
 	swift.Name, swift.Spec.Name = "swift", "swift"
 	swift.Route.Source = "swift"
 	swift.Spec.Components = []string{"field"}
-	for _, src := range []*Source{&kelp, &swift} {
+	for _, src := range []*upstream.Source{&kelp, &swift} {
 		src.Keyring = trust.NewKeyring(src.Name, []trust.Known{{Certificate: w.key.Certificate(),
 			VouchedFor: []string{src.Name}}}, func() time.Time { return w.now })
 	}
@@ -48,7 +49,7 @@ func TestASourceThatDripsKeepsNoBuildWaiting(t *testing.T) {
 	w.repo.Packages = append(w.repo.Packages[:0:0], w.repo.Packages...)
 	w.repo.Packages[2].Component = "field" // what sluicectl needs is in the other source
 	w.publish()
-	w.plan.Others = []*Source{&kelp, &swift}
+	w.plan.Others = []*upstream.Source{&kelp, &swift}
 	w.builder.LookAround = 400 * time.Millisecond
 	began := time.Now()
 	f := w.refused("mirror.missing-dependency")
@@ -58,7 +59,7 @@ func TestASourceThatDripsKeepsNoBuildWaiting(t *testing.T) {
 	if !strings.Contains(f.WayOut, "swift has tide-data") {
 		t.Errorf("the fast source beside it was not read: %s", f.WayOut)
 	}
-	w.plan.Others = []*Source{&kelp}
+	w.plan.Others = []*upstream.Source{&kelp}
 	if f := w.refused("mirror.missing-dependency"); !strings.Contains(f.WayOut,
 		"kelp (its lists were not fetched within the 400ms") {
 		t.Errorf("that it was not asked is not said: %s", f.WayOut)

@@ -9,10 +9,11 @@ import (
 
 	"stockade/core/definition"
 	"stockade/core/edition"
+	"stockade/core/upstream"
 )
 
 // basisOf gives what an edition follows from, as far as it is known before anything is chosen.
-func basisOf(plan Plan, publications, besides []*Publication) *edition.Basis {
+func basisOf(plan Plan, publications, besides []*upstream.Publication) *edition.Basis {
 	b := &edition.Basis{Mirror: plan.Mirror}
 	// these change nothing of an edition
 	b.Mirror.Schedule, b.Mirror.VerifySchedule, b.Mirror.Keep = "", "", 0
@@ -20,10 +21,10 @@ func basisOf(plan Plan, publications, besides []*Publication) *edition.Basis {
 		b.SiteKeys = plan.Renewed
 	}
 	for _, p := range publications {
-		b.Sources = append(b.Sources, p.Source.basis())
+		b.Sources = append(b.Sources, basisOfSource(p.Source))
 	}
 	for _, p := range besides {
-		b.Beside = append(b.Beside, p.Source.basis())
+		b.Beside = append(b.Beside, basisOfSource(p.Source))
 	}
 	for _, name := range slices.Sorted(maps.Keys(plan.Groups)) {
 		g := plan.Groups[name]
@@ -39,7 +40,8 @@ func basisOf(plan Plan, publications, besides []*Publication) *edition.Basis {
 	return b
 }
 
-func (s *Source) basis() edition.BasisSource {
+// basisOfSource is what an edition follows from of a source.
+func basisOfSource(s *upstream.Source) edition.BasisSource {
 	out := edition.BasisSource{Source: s.Spec, Standing: s.Standing, Priority: s.Priority,
 		Signers: s.Keyring.Decided()}
 	out.SecurityFixes = s.SecurityFixes
@@ -51,7 +53,7 @@ func (s *Source) basis() edition.BasisSource {
 
 // inputs is a digest over a basis and the publications: over everything that an edition follows
 // from.
-func inputs(b *edition.Basis, publications []*Publication) string {
+func inputs(b *edition.Basis, publications []*upstream.Publication) string {
 	var digests []string
 	for _, p := range publications {
 		digests = append(digests, p.Source.Name+" "+p.Accepted.Digest)

@@ -24,16 +24,17 @@ import (
 	"stockade/core/pool"
 	"stockade/core/solve"
 	"stockade/core/trust"
+	"stockade/core/upstream"
 )
 
 // Plan is what a build starts from.
 type Plan struct {
 	Name    string
 	Mirror  definition.Mirror
-	Sources []*Source                   // those of the mirror, in its order
+	Sources []*upstream.Source          // those of the mirror, in its order
 	Groups  map[string]definition.Group // those that follow a lane of the mirror
 	// defined and enabled, but not in the mirror: asked who has what is missing
-	Others   []*Source
+	Others   []*upstream.Source
 	Number   int              // of the edition to be made
 	Previous *edition.Edition // the newest edition that stands; nil: none
 	Alike    string           // Outcome.Inputs of a build that came to nothing new since; "": none
@@ -71,16 +72,16 @@ type Outcome struct {
 	Refused int `json:"refused,omitempty"`
 	// Refusals are why what is wanted cannot be installed, each with its ways out, as far as that
 	// was worked out.
-	Refusals     []solve.Refusal `json:"refusals,omitempty"`
-	Certified    []Certified     `json:"certified,omitempty"` // see Plan.For
-	Publications []*Publication  `json:"-"`
+	Refusals     []solve.Refusal         `json:"refusals,omitempty"`
+	Certified    []Certified             `json:"certified,omitempty"` // see Plan.For
+	Publications []*upstream.Publication `json:"-"`
 	// Besides are what sources offered that are not in the mirror and were looked at.
-	Besides   []*Publication `json:"-"`
+	Besides   []*upstream.Publication `json:"-"`
 	views     []machine.View
 	all       []machine.Source        // as machines are told of them
 	ungrouped map[string]machine.View // what machines of no group would see, by family
 	selection []pick
-	lists     [][]List
+	lists     [][]upstream.List
 	streams   map[*archive.Package]string // the module stream that a package is of
 	sources   []sourcePick                // that come along
 	basis     *edition.Basis              // as far as it is known before anything is chosen
@@ -89,7 +90,7 @@ type Outcome struct {
 // pick is a chosen package with its source.
 type pick struct {
 	*archive.Package
-	src       *Source
+	src       *upstream.Source
 	wanted    bool
 	why, how  string
 	foreign   string         // SHA-512, where its index names it by that alone
@@ -139,7 +140,7 @@ func (b *Builder) Estimate(ctx context.Context, plan Plan) (*Outcome, error) {
 		}
 		out.lists = append(out.lists, lists)
 	}
-	b.tell(Event{Step: "select", Remaining: -1})
+	b.Tell(upstream.Event{Step: "select", Remaining: -1})
 	if err := b.choose(ctx, plan, out); err != nil {
 		return out, err
 	}
@@ -211,7 +212,7 @@ func (b *Builder) made(plan Plan) time.Time {
 
 // Build makes an edition, or tells why not. The outcome is there in either case.
 func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
-	ctx, failures := gathering(ctx)
+	ctx, failures := upstream.Gather(ctx)
 	out, err := b.Estimate(ctx, plan)
 	if err != nil || out.Unchanged {
 		return out, err
@@ -223,14 +224,14 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 	if err == nil {
 		err = b.fetchSources(ctx, out)
 	}
-	out.Findings = append(out.Findings, failures.told()...)
+	out.Findings = append(out.Findings, failures.Told()...)
 	if err != nil {
 		return out, err
 	}
 	if err := b.keyPackages(ctx, out); err != nil {
 		return out, err
 	}
-	b.tell(Event{Step: "write", Remaining: -1})
+	b.Tell(upstream.Event{Step: "write", Remaining: -1})
 	files := edition.NewCollection()
 	e := &edition.Edition{Format: edition.ListBySource, Mirror: plan.Name, Number: plan.Number,
 		Created: b.made(plan), Copy: plan.Mirror.Copy,
@@ -242,16 +243,16 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 	for _, p := range out.selection {
 		path := p.src.Name + "/" + p.Path
 		if err := files.Add(edition.Line{Path: path, Size: p.Size, SHA256: p.SHA256}); err != nil {
-			return out, about(err, p.src.Name)
+			return out, upstream.About(err, p.src.Name)
 		}
 		if p.signature != "" {
 			beside := archive.SignatureOf(p.src.Family, path)
 			size, ok := b.Pool.Has(p.signature)
 			if !ok {
-				return out, about(b.lacks(p.signature, beside), p.src.Name)
+				return out, upstream.About(b.lacks(p.signature, beside), p.src.Name)
 			}
 			if err := files.Add(edition.Line{Path: beside, Size: size, SHA256: p.signature}); err != nil {
-				return out, about(err, p.src.Name)
+				return out, upstream.About(err, p.src.Name)
 			}
 		}
 		enc.Encode(edition.Item{Source: p.src.Name, Name: p.Name, Version: p.Version, Arch: p.Arch,
@@ -308,7 +309,7 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 			err = b.keepRoot(pub, es, files)
 		}
 		if err != nil {
-			return out, about(err, pub.Source.Name)
+			return out, upstream.About(err, pub.Source.Name)
 		}
 	}
 	record, err := edition.About(e, b.certificates(plan), items.Bytes(), advisories, sources, files,
@@ -356,7 +357,7 @@ func content(items, advisories, sources []byte) string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-func (b *Builder) describe(pub *Publication, plan Plan, out *Outcome, i int) edition.Source {
+func (b *Builder) describe(pub *upstream.Publication, plan Plan, out *Outcome, i int) edition.Source {
 	s := pub.Source
 	es := edition.Source{Source: s.Spec, Standing: s.Standing, Priority: s.Priority,
 		Tailored: plan.Mirror.Copy == definition.Tailored,
@@ -408,7 +409,7 @@ func (b *Builder) lacks(sum, path string) error {
 
 // keepRoot keeps, in an edition, the root that it was made from as upstream signed it, and
 // the certificate that did. A faithful copy has the root itself.
-func (b *Builder) keepRoot(pub *Publication, es edition.Source, files *edition.Collection) error {
+func (b *Builder) keepRoot(pub *upstream.Publication, es edition.Source, files *edition.Collection) error {
 	for _, r := range es.Roots {
 		size, ok := b.Pool.Has(r.SHA256)
 		if !ok {
@@ -435,7 +436,7 @@ func (b *Builder) keepRoot(pub *Publication, es edition.Source, files *edition.C
 }
 
 // writeIndexes writes the repository of one source of a tailored mirror.
-func (b *Builder) writeIndexes(ctx context.Context, pub *Publication, out *Outcome, i int,
+func (b *Builder) writeIndexes(ctx context.Context, pub *upstream.Publication, out *Outcome, i int,
 	e *edition.Edition, files *edition.Collection) error {
 	src := pub.Source
 	chosen := map[[2]int]*archive.Package{}
@@ -497,7 +498,7 @@ func (b *Builder) packages(reading *finding.Watch) func(*archive.Package) (io.Re
 }
 
 // copyIndexes takes the root and the companions of a faithful mirror over.
-func (b *Builder) copyIndexes(ctx context.Context, pub *Publication,
+func (b *Builder) copyIndexes(ctx context.Context, pub *upstream.Publication,
 	files *edition.Collection) (finding.List, error) {
 	src := pub.Source
 	put := func(path, sum string) error {
@@ -523,12 +524,12 @@ func (b *Builder) copyIndexes(ctx context.Context, pub *Publication,
 		if c.Signature != "" {
 			continue // how long it is is not known before
 		}
-		if _, here := b.Pool.Find(wanted(c.Path, c.Size, c.SHA256, c.SHA512)); !here {
+		if _, here := b.Pool.Find(upstream.Wanted(c.Path, c.Size, c.SHA256, c.SHA512)); !here {
 			total += max(c.Size, 0)
 		}
 	}
-	p := b.progress("indexes", len(companions), total)
-	defer p.end()
+	p := b.Progress("indexes", len(companions), total)
+	defer p.End()
 	for _, c := range companions {
 		if c.Signature != "" {
 			left, err := b.signedCompanion(ctx, src, c, put)
@@ -536,25 +537,25 @@ func (b *Builder) copyIndexes(ctx context.Context, pub *Publication,
 				return nil, err
 			}
 			notes = append(notes, left...)
-			p.add("", 0, 1)
+			p.Add("", 0, 1)
 			continue
 		}
-		sum, ok := b.Pool.Find(wanted(c.Path, c.Size, c.SHA256, c.SHA512))
+		sum, ok := b.Pool.Find(upstream.Wanted(c.Path, c.Size, c.SHA256, c.SHA512))
 		if !ok {
 			var err error
-			sum, err = b.fetchInto(ctx, src, wanted(c.Path, c.Size, c.SHA256, c.SHA512), c.Paths, p,
+			sum, err = b.FetchInto(ctx, src, upstream.Wanted(c.Path, c.Size, c.SHA256, c.SHA512), c.Paths, p,
 				nil)
 			if err != nil {
 				if errors.Is(err, fetch.ErrNotFound) && !c.Required {
 					if _, judged := finding.From(err); !judged {
-						p.add("", max(c.Size, 0), 1)
+						p.Add("", max(c.Size, 0), 1)
 						continue // upstream names it and does not have it; clients take another form
 					}
 				}
 				return nil, unfetched(ctx, err, src.Name, c.Path, "the root")
 			}
 		}
-		p.add("", 0, 1)
+		p.Add("", 0, 1)
 		for _, place := range c.Places {
 			if err := put(place, sum); err != nil {
 				return nil, err
@@ -566,7 +567,7 @@ func (b *Builder) copyIndexes(ctx context.Context, pub *Publication,
 
 // otherRoots takes the root's other forms along, where upstream has them, they
 // verify, and they say the same.
-func (b *Builder) otherRoots(ctx context.Context, pub *Publication,
+func (b *Builder) otherRoots(ctx context.Context, pub *upstream.Publication,
 	put func(path, sum string) error) (notes finding.List, err error) {
 	src := pub.Source
 	for i, choice := range src.Family.Roots(src.Spec) {
@@ -576,7 +577,7 @@ func (b *Builder) otherRoots(ctx context.Context, pub *Publication,
 		data := map[string][]byte{}
 		for _, f := range choice {
 			var lacks error
-			if data[f.Path], lacks = b.small(ctx, src, f.Path, maxRoot); lacks == nil {
+			if data[f.Path], lacks = b.Small(ctx, src, f.Path, upstream.MaxRoot); lacks == nil {
 				continue
 			}
 			left, err := leftOut(ctx, lacks, src.Name, f.Path)
@@ -630,7 +631,7 @@ func (b *Builder) certificates(plan Plan) []*trust.Certificate {
 // seal makes what was taken in durable, and seals the edition.
 func (b *Builder) seal(ctx context.Context, e *edition.Edition, files *edition.Collection,
 	record []byte) error {
-	b.tell(Event{Step: "seal", Remaining: -1})
+	b.Tell(upstream.Event{Step: "seal", Remaining: -1})
 	m, err := files.Manifest(b.Pool.Add)
 	if err != nil {
 		return err

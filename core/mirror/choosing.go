@@ -13,6 +13,7 @@ import (
 	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/core/solve"
+	"stockade/core/upstream"
 )
 
 // choosing takes from the sources of one family. The sources of its universe are those of the
@@ -52,7 +53,7 @@ func (c *choosing) groups(ctx context.Context, i int) (map[string][]archive.Memb
 	}
 	defer plain.Close()
 	groups, err := grouped.ReadGroups(plain)
-	return groups, about(err, src.Name)
+	return groups, upstream.About(err, src.Name)
 }
 
 // beside is a footing in words, and what it comes to.
@@ -69,7 +70,7 @@ func (c *choosing) footing(group string) beside {
 		f.List = ""
 	}
 	f.Sources = slices.DeleteFunc(slices.Clone(f.Sources), func(name string) bool {
-		return !slices.ContainsFunc(c.plan.Others, func(s *Source) bool {
+		return !slices.ContainsFunc(c.plan.Others, func(s *upstream.Source) bool {
 			return s.Name == name && s.Spec.Family == c.family()
 		})
 	})
@@ -78,7 +79,7 @@ func (c *choosing) footing(group string) beside {
 
 // outside is a source that machines of some group have from elsewhere, at its place in the universe.
 type outside struct {
-	*Source
+	*upstream.Source
 	at int
 }
 
@@ -112,12 +113,12 @@ func (c *choosing) elsewhere(ctx context.Context) error {
 		sources := []int{}
 		for _, name := range b.Sources {
 			if _, in := at[name]; !in {
-				src := c.plan.Others[slices.IndexFunc(c.plan.Others, func(s *Source) bool {
+				src := c.plan.Others[slices.IndexFunc(c.plan.Others, func(s *upstream.Source) bool {
 					return s.Name == name
 				})]
 				k, pub, err := c.put(ctx, src)
 				if err != nil {
-					return about(err, name)
+					return upstream.About(err, name)
 				}
 				if err := c.pathsOf(ctx, pub, k, c.u); err != nil {
 					return err
@@ -152,7 +153,7 @@ func (b *Builder) besides(ctx context.Context, plan Plan, out *Outcome) error {
 	}
 	slices.Sort(named)
 	for _, name := range slices.Compact(named) {
-		i := slices.IndexFunc(plan.Others, func(s *Source) bool { return s.Name == name })
+		i := slices.IndexFunc(plan.Others, func(s *upstream.Source) bool { return s.Name == name })
 		if i < 0 {
 			return finding.New(finding.DefineBadValue, "mirror "+plan.Name,
 				"machines are said to have the source %s "+
@@ -169,10 +170,11 @@ func (b *Builder) besides(ctx context.Context, plan Plan, out *Outcome) error {
 }
 
 // put reads a source that is not in the mirror into the universe, as one outside.
-func (c *choosing) put(ctx context.Context, src *Source, except ...string) (int, *Publication, error) {
+func (c *choosing) put(ctx context.Context, src *upstream.Source, except ...string) (int,
+	*upstream.Publication, error) {
 	quiet := *c.Builder
 	quiet.Sink = nil
-	at := slices.IndexFunc(c.out.Besides, func(p *Publication) bool { return p.Source == src })
+	at := slices.IndexFunc(c.out.Besides, func(p *upstream.Publication) bool { return p.Source == src })
 	if at < 0 {
 		pub, err := quiet.Refresh(ctx, src)
 		if err != nil {

@@ -14,6 +14,7 @@ import (
 	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/core/solve"
+	"stockade/core/upstream"
 )
 
 // severity is what an incomplete selection means for this mirror.
@@ -310,13 +311,13 @@ func (c *choosing) lookForFixes(ctx context.Context) {
 
 // fetchAround fetches what the defined sources that are not in the mirror publish, within a time. It says of
 // which nothing was fetched, and why.
-func (c *choosing) fetchAround(ctx context.Context, sources []*Source,
-	within time.Duration) map[*Source]error {
+func (c *choosing) fetchAround(ctx context.Context, sources []*upstream.Source,
+	within time.Duration) map[*upstream.Source]error {
 	fetching, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
 	quiet := *c.Builder
 	quiet.Sink = nil
-	pubs, failed := make([]*Publication, len(sources)), make([]error, len(sources))
+	pubs, failed := make([]*upstream.Publication, len(sources)), make([]error, len(sources))
 	var g errgroup.Group
 	g.SetLimit(aroundAtOnce)
 	for i, src := range sources {
@@ -334,7 +335,7 @@ func (c *choosing) fetchAround(ctx context.Context, sources []*Source,
 		})
 	}
 	_ = g.Wait() // the errors are in failed
-	out := map[*Source]error{}
+	out := map[*upstream.Source]error{}
 	for i, src := range sources {
 		if failed[i] != nil {
 			out[src] = failed[i]
@@ -353,13 +354,14 @@ func (c *choosing) lookAround(ctx context.Context, within time.Duration) {
 		return
 	}
 	c.looked = true
-	var around, fetched []*Source
+	var around, fetched []*upstream.Source
 	for _, src := range c.plan.Others {
 		if src.Spec.Family == c.family() && !slices.ContainsFunc(c.outside, func(o outside) bool {
 			return o.Name == src.Name
 		}) {
 			around = append(around, src)
-			if !slices.ContainsFunc(c.out.Besides, func(p *Publication) bool { return p.Source == src }) {
+			if !slices.ContainsFunc(c.out.Besides,
+				func(p *upstream.Publication) bool { return p.Source == src }) {
 				fetched = append(fetched, src)
 			}
 		}
@@ -367,12 +369,12 @@ func (c *choosing) lookAround(ctx context.Context, within time.Duration) {
 	unread := c.fetchAround(ctx, fetched, within)
 	for _, src := range around {
 		if err := unread[src]; err != nil {
-			c.unread = append(c.unread, Unread{src.Name, saying(err)})
+			c.unread = append(c.unread, Unread{src.Name, upstream.Saying(err)})
 			continue
 		}
 		k, _, err := c.put(ctx, src, c.plan.Mirror.Want.Except...)
 		if err != nil {
-			c.unread = append(c.unread, Unread{src.Name, saying(err)})
+			c.unread = append(c.unread, Unread{src.Name, upstream.Saying(err)})
 			continue
 		}
 		c.spare = append(c.spare, k)

@@ -26,6 +26,7 @@ import (
 	"stockade/core/finding"
 	"stockade/core/pool"
 	"stockade/core/trust"
+	"stockade/core/upstream"
 	"stockade/internal/made"
 	"stockade/internal/must"
 )
@@ -51,13 +52,13 @@ func newRPMWorld(t *testing.T) *rpmWorld {
 			"artifacts: {rpms: [\"panel-0:3-1.x86_64\"]}}\n...\n---\ndocument: modulemd-defaults\ndata: " +
 			"{module: panel, stream: \"2\"}\n...\n",
 		Updates: `<update type="security"><id>B-1</id><title>t</title><pkglist><collection><package name="pumpctl" version="3.2" release="1" epoch="0" arch="x86_64"/></collection></pkglist></update>`}
-	w.source = &Source{Name: "brine", Standing: "vendor", Priority: 40, Family: rpm.Family{},
+	w.source = &upstream.Source{Name: "brine", Standing: "vendor", Priority: 40, Family: rpm.Family{},
 		Spec: archive.Source{Name: "brine", Family: "rpm", Release: "9",
 			Architectures: []string{"x86_64"}},
 		Route:   fetch.Route{Source: "brine", Upstreams: []fetch.Upstream{{URL: w.server.URL + "/tarn"}}},
 		Keyring: w.ring("brine"), Want: definition.Want{Packages: []string{"pumpctl", "panel"},
 			With: "required", Versions: 1}}
-	w.plan.Sources = []*Source{w.source}
+	w.plan.Sources = []*upstream.Source{w.source}
 	w.republish()
 	return w
 }
@@ -474,13 +475,13 @@ func newALPMWorld(t *testing.T) *alpmWorld {
 				Provides: []string{"bus=1"}},
 			{Component: "wrack", Name: "paper", Version: "7-1", Arch: "any", Packing: "gz"},
 		}}
-	w.source = &Source{Name: "wrack", Standing: "community", Priority: 30,
+	w.source = &upstream.Source{Name: "wrack", Standing: "community", Priority: 30,
 		Family: alpm.Family{}, Spec: archive.Source{Name: "wrack", Family: "alpm",
 			Components: []string{"wrack"}, Architectures: []string{"x86_64"}},
 		Route:   fetch.Route{Source: "wrack", Upstreams: []fetch.Upstream{{URL: w.server.URL + "/tarn"}}},
 		Keyring: w.ring("wrack"), Want: definition.Want{Packages: []string{"echo-plot"},
 			With: "required", Versions: 1}}
-	w.plan.Sources = []*Source{w.source}
+	w.plan.Sources = []*upstream.Source{w.source}
 	w.republish()
 	return w
 }

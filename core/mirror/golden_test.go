@@ -21,6 +21,7 @@ import (
 	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/core/trust"
+	"stockade/core/upstream"
 	"stockade/internal/made"
 	"stockade/internal/made/kept"
 	"stockade/internal/must"
@@ -70,11 +71,11 @@ func (w *words) of(text string) string {
 // recorder notes what a build tells while it goes on: of each step the last of it.
 type recorder struct {
 	mu     sync.Mutex
-	steps  []Event
+	steps  []upstream.Event
 	failed bool // how far it came is not the same each time
 }
 
-func (r *recorder) note(e Event) {
+func (r *recorder) note(e upstream.Event) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	e.Upstreams = maps.Clone(e.Upstreams) // the build goes on counting in it
@@ -324,11 +325,11 @@ func newHouse(t *testing.T, family archive.Family, spec archive.Source,
 	must.Do(t, err)
 	house, err := w.builder.PublishHouse(spec, family, []HousePackage{taken.HousePackage}, nil)
 	must.Do(t, err)
-	w.source = &Source{Name: "house", Standing: "house", Priority: 10, Family: family, Spec: spec,
+	w.source = &upstream.Source{Name: "house", Standing: "house", Priority: 10, Family: family, Spec: spec,
 		House: house, Want: definition.Want{Everything: true}, Keyring: trust.NewKeyring("house",
 			[]trust.Known{{Certificate: keys()[2].Certificate(), VouchedFor: []string{"house"}}},
 			w.builder.Now)}
-	w.plan.Sources = []*Source{w.source}
+	w.plan.Sources = []*upstream.Source{w.source}
 	return w
 }
 

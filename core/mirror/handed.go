@@ -13,6 +13,7 @@ import (
 	"stockade/core/archive"
 	"stockade/core/definition"
 	"stockade/core/finding"
+	"stockade/core/upstream"
 )
 
 // Handed is a package file that somebody hands in for a house source.
@@ -23,8 +24,8 @@ type Handed struct {
 	From, Why string // where the file came from, and what it is there for
 	By        string
 	File      *os.File
-	Signature []byte    // the detached one that came with it, if any
-	Others    []*Source // of the family, whose offers are compared
+	Signature []byte             // the detached one that came with it, if any
+	Others    []*upstream.Source // of the family, whose offers are compared
 }
 
 func (h Handed) object() string { return "source " + h.Source }

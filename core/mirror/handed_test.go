@@ -10,6 +10,7 @@ import (
 	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/core/trust"
+	"stockade/core/upstream"
 	"stockade/internal/made"
 	"stockade/internal/must"
 )
@@ -32,7 +33,7 @@ func handed(t *testing.T, w *world, version string) Handed {
 	set.Sources["tarn"] = definition.Source{Family: "deb", Standing: definition.Official,
 		Upstreams: []definition.Upstream{{URL: "https://north.tarn.example/tarn"}}}
 	return Handed{Set: set, Source: "reach-lamps", Family: deb.Family{}, From: "recipe 12",
-		Why: "the old lamps need it", By: "ada", File: f, Others: []*Source{w.source}}
+		Why: "the old lamps need it", By: "ada", File: f, Others: []*upstream.Source{w.source}}
 }
 
 func TestAPackageIsTakenInWithWhatIsKnownOfIt(t *testing.T) {

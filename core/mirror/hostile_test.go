@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"strings"
 	"testing"
@@ -99,16 +98,7 @@ func TestAMistakeInAReaderEndsTheBuildAndNotTheProcess(t *testing.T) {
 		nil {
 		t.Error("an edition was sealed all the same")
 	}
-	a := ahead(panicking{})
-	defer a.Close()
-	if _, err := io.ReadAll(a); !errors.As(err, &m) {
-		t.Errorf("%v", err)
-	}
 }
-
-type panicking struct{}
-
-func (panicking) Read([]byte) (int, error) { panic("decompressing") }
 
 func TestRequirementsWithTooManyOperandsAreRefused(t *testing.T) {
 	for name, requirement := range map[string]string{

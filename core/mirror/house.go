@@ -1,7 +1,6 @@
 package mirror
 
 import (
-	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -15,9 +14,9 @@ import (
 	"time"
 
 	"stockade/core/archive"
-	"stockade/core/fetch"
 	"stockade/core/finding"
 	"stockade/core/pool"
+	"stockade/core/upstream"
 )
 
 // HousePackage is one package of a house source; its files are in the pool.
@@ -25,14 +24,6 @@ type HousePackage struct {
 	SHA256    string `json:"sha256"`
 	Size      int64  `json:"size"`                // bytes
 	Signature string `json:"signature,omitempty"` // SHA-256 of the detached signature beside it
-}
-
-// House is a house source as it was last published: what an upstream would
-// serve, by path relative to the source's base, as digests of pool files.
-type House struct {
-	Digest string            `json:"digest"` // over what it was made from
-	Time   time.Time         `json:"time"`
-	Files  map[string]string `json:"files"`
 }
 
 // houseDigest is a digest over all that the publication of a house source
@@ -62,7 +53,7 @@ func asHoused(spec archive.Source, family archive.Family) (archive.Housed, error
 // package examined, the indexes written and signed by the site. last is what
 // was published before (or nil): where nothing changed, it stays.
 func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packages []HousePackage,
-	last *House) (*House, error) {
+	last *upstream.House) (*upstream.House, error) {
 	digest := b.houseDigest(spec, packages)
 	if last != nil && last.Digest == digest && b.houseStands(last) {
 		return last, nil
@@ -75,7 +66,7 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 	if err != nil {
 		return nil, err
 	}
-	out := &House{Digest: digest, Time: now, Files: map[string]string{}}
+	out := &upstream.House{Digest: digest, Time: now, Files: map[string]string{}}
 	var all []archive.Examined
 	for _, hp := range packages {
 		f, err := b.Pool.Open(hp.SHA256)
@@ -96,7 +87,7 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 					hp.SHA256).Do("add the file again: stockade package add FILE --source %s", spec.Name)
 			}
 			f.Close()
-			return nil, about(err, spec.Name)
+			return nil, upstream.About(err, spec.Name)
 		}
 		f.Close()
 		if x.Package.SHA256 != hp.SHA256 || x.Package.Size != hp.Size {
@@ -104,8 +95,8 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 				"%s of the house source was changed in the pool", x.Package.Name)
 		}
 		if hp.Signature != "" {
-			if x.Package.Signature, err = b.read(hp.Signature); err != nil {
-				return nil, about(err, spec.Name)
+			if x.Package.Signature, err = b.ReadFile(hp.Signature); err != nil {
+				return nil, upstream.About(err, spec.Name)
 			}
 			out.Files[archive.SignatureOf(family, x.Package.Path)] = hp.Signature
 		}
@@ -142,7 +133,7 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 			return err
 		},
 	}))
-	return out, about(err, spec.Name)
+	return out, upstream.About(err, spec.Name)
 }
 
 // changed tells whether a file of the pool is not what its name says; not where it cannot be read.
@@ -152,52 +143,13 @@ func changed(f pool.Blob, sha256sum string) bool {
 	return err == nil && hex.EncodeToString(h.Sum(nil)) != sha256sum
 }
 
-func (b *Builder) houseStands(h *House) bool {
+func (b *Builder) houseStands(h *upstream.House) bool {
 	for _, sum := range h.Files {
 		if _, ok := b.Pool.Has(sum); !ok {
 			return false
 		}
 	}
 	return true
-}
-
-// HouseUpstream stands as the upstream of a source whose packages are added by hand.
-const HouseUpstream = "house"
-
-// small gets a small file of a source whole, from its upstreams or, for a house
-// source, from the pool.
-func (b *Builder) small(ctx context.Context, src *Source, p string, limit int64) ([]byte, error) {
-	if src.House != nil {
-		sum, ok := src.House.Files[p]
-		if !ok {
-			return nil, fetch.ErrNotFound
-		}
-		return b.read(sum)
-	}
-	var data []byte
-	err := b.Fetch.Get(ctx, src.Route, fetch.Request{Path: p, Max: limit},
-		func(r *fetch.Response) (err error) {
-			data, err = io.ReadAll(r.Body)
-			return err
-		}, nil)
-	return data, err
-}
-
-// refreshHouse reads the root of a house source as one of an upstream is read.
-func (b *Builder) refreshHouse(ctx context.Context, src *Source, pub *Publication, index int,
-	choice archive.RootChoice) error {
-	files := map[string][]byte{}
-	for _, f := range choice {
-		var err error
-		if files[f.Path], err = b.small(ctx, src, f.Path, maxRoot); err != nil {
-			return err
-		}
-	}
-	root, err := b.readRoot(src, choice, files)
-	if err != nil {
-		return about(err, src.Name)
-	}
-	return b.accept(src, pub, index, choice, files, root, fetch.Upstream{URL: HouseUpstream}, nil)
 }
 
 // Offer is a package of a defined source that has the name, version and
@@ -208,34 +160,11 @@ type Offer struct {
 	Same   bool   // the bytes are the same
 }
 
-// AcceptedLists gives the indexes of what was accepted of a source, in their order, as far as they are in the
-// pool: nothing is fetched. missing are the paths of the others.
-func (b *Builder) AcceptedLists(src *Source) (there map[int]List, missing []string, err error) {
-	root, err := b.ReadAccepted(src)
-	if err != nil {
-		return nil, nil, err
-	}
-	choices, err := src.Family.Indexes(src.Spec, root)
-	if err != nil {
-		return nil, nil, about(err, src.Name)
-	}
-	there = map[int]List{}
-	for n, c := range choices {
-		if i := b.inPool(c); i >= 0 {
-			sum, _ := b.pooled(c.Files[i])
-			there[n] = List{IndexChoice: c, Used: c.Files[i], SHA256: sum}
-		} else if len(c.Files) > 0 {
-			missing = append(missing, c.Files[0].Path)
-		}
-	}
-	return there, missing, nil
-}
-
 // Offered looks through the accepted indexes of sources for a package. Only
 // what is in the pool is read: nothing is fetched. unknown names the sources of
 // which not everything could be looked at. sha256 and sha512 are of the file
 // that is compared: an index may give either.
-func (b *Builder) Offered(id archive.Identity, sha256, sha512 string, among []*Source) (out []Offer,
+func (b *Builder) Offered(id archive.Identity, sha256, sha512 string, among []*upstream.Source) (out []Offer,
 	unknown []string) {
 	for _, src := range among {
 		if src.House != nil {
@@ -363,7 +292,7 @@ func (b *Builder) endorsed(housed archive.Housed, file *os.File) (HousePackage, 
 
 // takeFile copies a file on this disk into the pool.
 func (b *Builder) takeFile(from io.Reader, p HousePackage) error {
-	_, err := b.Pool.Ingest(wanted("the package", p.Size, p.SHA256, ""),
+	_, err := b.Pool.Ingest(upstream.Wanted("the package", p.Size, p.SHA256, ""),
 		func(sink pool.Sink) error {
 			if err := sink.Restart(); err != nil {
 				return err

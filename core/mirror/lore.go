@@ -17,16 +17,18 @@ import (
 	"stockade/core/finding"
 	"stockade/core/pool"
 	"stockade/core/solve"
+	"stockade/core/upstream"
 )
 
 // lore opens a file that a root names beside its lists of packages: fetched
 // into the pool where it is not there, and decompressed. What is read was
 // verified when it came in, and is compared with its digest again here.
-func (b *Builder) lore(ctx context.Context, src *Source, f archive.IndexFile) (io.ReadCloser, error) {
-	sum, ok := b.pooled(f)
+func (b *Builder) lore(ctx context.Context, src *upstream.Source, f archive.IndexFile) (io.ReadCloser,
+	error) {
+	sum, ok := b.Pooled(f)
 	if !ok {
 		var err error
-		if sum, err = b.fetchInto(ctx, src, wanted(f.Path, f.Size, f.SHA256, f.SHA512), f.Paths, nil,
+		if sum, err = b.FetchInto(ctx, src, upstream.Wanted(f.Path, f.Size, f.SHA256, f.SHA512), f.Paths, nil,
 			nil); err != nil {
 			return nil, unfetched(ctx, err, src.Name, f.Path, "the root")
 		}
@@ -54,10 +56,10 @@ func (b *Builder) lore(ctx context.Context, src *Source, f archive.IndexFile) (i
 	}
 	disk := finding.Watching("read " + f.Path + " of " + src.Name)
 	plain, err := archive.Decompress(bufio.NewReaderSize(disk.Reader(file), 256<<10), f.Compression,
-		maxIndex)
+		upstream.MaxIndex)
 	if err != nil {
 		file.Close()
-		return nil, about(disk.Blame(err), src.Name)
+		return nil, upstream.About(disk.Blame(err), src.Name)
 	}
 	return both{plain, file, disk}, nil
 }
@@ -82,7 +84,7 @@ func (b both) Close() error { return errors.Join(b.ReadCloser.Close(), b.file.Cl
 // pathsOf asks the lists of files of one source, which the universe has at a place, for what
 // packages need by path, or is wanted by path, and nothing is known to have. Only where something
 // is asked for is a list fetched.
-func (b *Builder) pathsOf(ctx context.Context, pub *Publication, k int, u *solve.Universe,
+func (b *Builder) pathsOf(ctx context.Context, pub *upstream.Publication, k int, u *solve.Universe,
 	wants ...solve.Want) error {
 	src := pub.Source
 	filed, ok := src.Family.(archive.Filed)
@@ -97,7 +99,7 @@ func (b *Builder) pathsOf(ctx context.Context, pub *Publication, k int, u *solve
 	if len(unmet) == 0 {
 		return nil
 	}
-	b.tell(Event{Step: "files", Text: src.Name, Remaining: -1})
+	b.Tell(upstream.Event{Step: "files", Text: src.Name, Remaining: -1})
 	packages := u.ByFileKey(k, filed.FileKey)
 	for _, list := range lists {
 		plain, err := b.lore(ctx, src, list)
@@ -114,7 +116,7 @@ func (b *Builder) pathsOf(ctx context.Context, pub *Publication, k int, u *solve
 		})
 		plain.Close()
 		if err != nil {
-			return about(err, src.Name)
+			return upstream.About(err, src.Name)
 		}
 	}
 	return nil
@@ -124,7 +126,7 @@ func (b *Builder) pathsOf(ctx context.Context, pub *Publication, k int, u *solve
 const maxAdvisories = 100_000
 
 // advisoryList gives the list of advisories of a source, where it has one.
-func advisoryList(pub *Publication) (archive.Advised, archive.IndexFile, bool) {
+func advisoryList(pub *upstream.Publication) (archive.Advised, archive.IndexFile, bool) {
 	advised, ok := pub.Source.Family.(archive.Advised)
 	if !ok {
 		return nil, archive.IndexFile{}, false
@@ -169,19 +171,16 @@ func (b *Builder) advisories(ctx context.Context, out *Outcome) ([]byte, error) 
 		})
 		plain.Close()
 		if err != nil {
-			return nil, about(err, src.Name)
+			return nil, upstream.About(err, src.Name)
 		}
 	}
 	return text.Bytes(), nil
 }
 
-// maxSigned bounds a companion that is signed by itself (bytes).
-const maxSigned = 256 << 20
-
 // signedCompanion takes a file along whose own signature stands for it. One that upstream does
 // not have is left out: no client needs it to install. So is one whose signature does not count, or
 // that cannot be had now, and that is told.
-func (b *Builder) signedCompanion(ctx context.Context, src *Source, c archive.Companion,
+func (b *Builder) signedCompanion(ctx context.Context, src *upstream.Source, c archive.Companion,
 	put func(path, sum string) error) (finding.List, error) {
 	if src.House != nil {
 		for _, p := range []string{c.Path, c.Signature} {
@@ -193,10 +192,10 @@ func (b *Builder) signedCompanion(ctx context.Context, src *Source, c archive.Co
 		}
 		return nil, nil
 	}
-	signature, err := b.small(ctx, src, c.Signature, maxSignature)
+	signature, err := b.Small(ctx, src, c.Signature, maxSignature)
 	if err == nil {
 		var sum string
-		sum, err = b.fetchInto(ctx, src, pool.Want{Name: c.Path, Size: archive.UnknownSize,
+		sum, err = b.FetchInto(ctx, src, pool.Want{Name: c.Path, Size: archive.UnknownSize,
 			Authority: pool.BySignature(func(content io.ReadSeeker) error {
 				_, err := src.Keyring.Streamed(content, signature)
 				return err

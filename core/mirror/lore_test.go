@@ -7,6 +7,7 @@ import (
 
 	"stockade/core/finding"
 	"stockade/core/pool"
+	"stockade/core/upstream"
 	"stockade/internal/must"
 )
 
@@ -21,7 +22,7 @@ func TestAListThatWasChangedOnDiskIsSetAside(t *testing.T) {
 		t.Fatal("the source has no list of advisories")
 	}
 	store := w.builder.Pool.(*pool.Dir)
-	sum, here := store.Find(wanted(list.Path, list.Size, list.SHA256, list.SHA512))
+	sum, here := store.Find(upstream.Wanted(list.Path, list.Size, list.SHA256, list.SHA512))
 	if !here {
 		t.Fatal("it is not in the pool")
 	}

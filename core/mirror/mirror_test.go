@@ -23,6 +23,7 @@ import (
 	"stockade/core/finding"
 	"stockade/core/pool"
 	"stockade/core/trust"
+	"stockade/core/upstream"
 	"stockade/internal/made"
 	"stockade/internal/must"
 )
@@ -38,7 +39,7 @@ type world struct {
 	broken  func(w http.ResponseWriter, r *http.Request) bool
 	server  *httptest.Server
 	builder *Builder
-	source  *Source
+	source  *upstream.Source
 	plan    Plan
 	now     time.Time
 }
@@ -84,11 +85,11 @@ func bareWorld(t *testing.T) *world {
 	store, err := pool.Open(filepath.Join(dir, "pool"), filepath.Join(dir, "tmp"))
 	must.Do(t, err)
 	clock := func() time.Time { return w.now }
-	w.builder = &Builder{Pool: store, Fetch: fetch.New(fetch.Options{Rounds: 1, DownFor: time.Millisecond,
-		FloorWindow: 200 * time.Millisecond}),
-		Site: k[2], Families: archive.NewRegistry(deb.Family{}), Editions: filepath.Join(dir, "editions"),
-		Now: clock}
-	w.source = &Source{Name: "tarn", Standing: "official", Priority: 20, Family: deb.Family{},
+	w.builder = &Builder{Reader: upstream.Reader{Pool: store, Fetch: fetch.New(fetch.Options{Rounds: 1,
+		DownFor: time.Millisecond, FloorWindow: 200 * time.Millisecond}),
+		Families: archive.NewRegistry(deb.Family{}), Now: clock},
+		Site: k[2], Editions: filepath.Join(dir, "editions")}
+	w.source = &upstream.Source{Name: "tarn", Standing: "official", Priority: 20, Family: deb.Family{},
 		Spec: archive.Source{Name: "tarn", Family: "deb", Release: "heron",
 			Components: []string{"core", "field"}, Architectures: []string{"amd64"},
 			Languages: []string{"en"}},
@@ -96,7 +97,8 @@ func bareWorld(t *testing.T) *world {
 		Keyring: w.keyring("tarn"), Want: definition.Want{Packages: []string{"sluicectl", "tide-tables"},
 			With: "required", Versions: 1}}
 	w.plan = Plan{Name: "barrage", Number: 1,
-		Mirror: definition.Mirror{Copy: "tailored", Complete: "strict"}, Sources: []*Source{w.source}}
+		Mirror: definition.Mirror{Copy: "tailored",
+			Complete: "strict"}, Sources: []*upstream.Source{w.source}}
 	return w
 }
 
@@ -262,7 +264,7 @@ func TestNothingChangedMakesNoEditionAndAsksOnlyForRoots(t *testing.T) {
 	// That is remembered: the next build with the same does not work it out again.
 	w.plan.Alike = out.Inputs
 	steps := map[string]bool{}
-	w.builder.Sink = func(e Event) { steps[e.Step] = true }
+	w.builder.Sink = func(e upstream.Event) { steps[e.Step] = true }
 	if out, err = w.build(); err != nil || !out.Unchanged || steps["select"] {
 		t.Errorf("the same once more: unchanged %v, steps %v, error %v", out.Unchanged, steps, err)
 	}

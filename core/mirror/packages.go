@@ -18,6 +18,7 @@ import (
 	"stockade/core/finding"
 	"stockade/core/pool"
 	"stockade/core/trust"
+	"stockade/core/upstream"
 )
 
 // fetchPackages brings what the pool lacks, and looks inside every package
@@ -28,8 +29,8 @@ func (b *Builder) fetchPackages(ctx context.Context, plan Plan, out *Outcome) er
 		known[it.SHA256+it.Name+"\x00"+it.Version+"\x00"+it.Arch+"\x00"+it.Source] = &plan.Items[i]
 	}
 	later, size := b.lackingSources(out)
-	p := b.progress("packages", out.FetchFiles-len(later), out.FetchBytes-size)
-	defer p.end()
+	p := b.Progress("packages", out.FetchFiles-len(later), out.FetchBytes-size)
+	defer p.End()
 	g, inner := errgroup.WithContext(ctx)
 	g.SetLimit(b.workers())
 	for i := range out.selection {
@@ -79,7 +80,7 @@ func (b *Builder) recognise(plan Plan, out *Outcome) {
 				continue
 			}
 		}
-		p.SHA256, _ = b.Pool.Find(wanted(p.Path, p.Size, "", p.SHA512))
+		p.SHA256, _ = b.Pool.Find(upstream.Wanted(p.Path, p.Size, "", p.SHA512))
 	}
 }
 
@@ -95,7 +96,7 @@ func (b *Builder) asBefore(pk *pick, it *edition.Item) bool {
 		if pk.beside() != "" {
 			return false // it may have been signed since
 		}
-	} else if raw, err := b.read(it.Signature); err != nil || len(pk.Signature) > 0 &&
+	} else if raw, err := b.ReadFile(it.Signature); err != nil || len(pk.Signature) > 0 &&
 		!bytes.Equal(raw, pk.Signature) {
 		return false
 	} else {
@@ -119,7 +120,7 @@ func (b *Builder) fetchSignature(ctx context.Context, pk *pick) error {
 		return nil
 	}
 	if len(pk.Signature) == 0 {
-		raw, err := b.small(ctx, pk.src, beside, maxSignature)
+		raw, err := b.Small(ctx, pk.src, beside, maxSignature)
 		if errors.Is(err, fetch.ErrNotFound) {
 			return nil
 		}
@@ -137,7 +138,7 @@ func unfetched(ctx context.Context, err error, source, path, by string) error {
 		return ctx.Err()
 	}
 	if f, ok := finding.From(err); ok {
-		return about(f, source)
+		return upstream.About(f, source)
 	}
 	if errors.Is(err, fetch.ErrNotFound) {
 		return finding.New(finding.ContentMissing, "source "+source, "no upstream has %s, which %s names",
@@ -148,16 +149,17 @@ func unfetched(ctx context.Context, err error, source, path, by string) error {
 		Do("build again later: what was fetched is kept")
 }
 
-func (b *Builder) fetchPackage(ctx context.Context, pk *pick, p *progress) error {
+func (b *Builder) fetchPackage(ctx context.Context, pk *pick, p *upstream.Progress) error {
 	src, err := placed(pk)
 	if err != nil {
 		return err
 	}
-	sum, err := b.fetchInto(ctx, src, wanted(pk.Path, pk.Size, pk.SHA256, pk.SHA512), []string{pk.Path}, p,
+	sum, err := b.FetchInto(ctx, src, upstream.Wanted(pk.Path, pk.Size, pk.SHA256, pk.SHA512),
+		[]string{pk.Path}, p,
 		func(f pool.Blob) error { return b.inspect(pk, f) })
 	if err == nil {
 		pk.SHA256 = sum
-		p.add("", 0, 1)
+		p.Add("", 0, 1)
 		return nil
 	}
 	return unfetched(ctx, err, pk.src.Name, pk.Path, "the index")
@@ -165,7 +167,7 @@ func (b *Builder) fetchPackage(ctx context.Context, pk *pick, p *progress) error
 
 // placed gives the source as a package is fetched from it: from another folder
 // where its index says so, on a host of the source's own.
-func placed(pk *pick) (*Source, error) {
+func placed(pk *pick) (*upstream.Source, error) {
 	if pk.Base == "" {
 		return pk.src, nil
 	}

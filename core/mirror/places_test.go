@@ -107,7 +107,7 @@ func TestEachPlaceThatMayFailSaysSo(t *testing.T) {
 		{"ended", []string{"whole 1", "again 4", "rpm 1", "deb 5"}, context.Canceled},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			at := &faults.Places{In: "stockade/core/mirror", With: c.with}
+			at := &faults.Places{In: []string{"stockade/core/mirror", "stockade/core/upstream"}, With: c.with}
 			var told []outcome
 			for _, name := range c.of {
 				var file string

@@ -14,6 +14,7 @@ import (
 	"stockade/core/fetch"
 	"stockade/core/finding"
 	"stockade/core/pool"
+	"stockade/core/upstream"
 )
 
 // Refilled is what came of bringing back what the pool lacked of an edition.
@@ -30,9 +31,9 @@ type Refilled struct {
 // source that is described under the name which it has in the edition. The digests of the seal decide what
 // is taken: it says nothing of who may sign the source now. The error is the context's, or a fault of this
 // machine.
-func (b *Builder) Refill(ctx context.Context, e *edition.Sealed, sources map[string]*Source,
+func (b *Builder) Refill(ctx context.Context, e *edition.Sealed, sources map[string]*upstream.Source,
 	kept func(sha256 string) io.ReadCloser) (out Refilled, err error) {
-	b.tell(Event{Step: "refill", Text: e.Name(), Remaining: -1})
+	b.Tell(upstream.Event{Step: "refill", Text: e.Name(), Remaining: -1})
 	// The lists of its files are among what is kept, and are read first.
 	for _, l := range e.Manifest.Lines {
 		if b.holds(l) {
@@ -107,7 +108,7 @@ func (b *Builder) takeKept(l edition.Line, kept func(sha256 string) io.ReadClose
 		return pool.ErrMissing
 	}
 	defer from.Close()
-	_, err := b.Pool.Ingest(wanted(l.Path, l.Size, l.SHA256, ""), func(sink pool.Sink) error {
+	_, err := b.Pool.Ingest(upstream.Wanted(l.Path, l.Size, l.SHA256, ""), func(sink pool.Sink) error {
 		if err := sink.Restart(); err != nil {
 			return err
 		}
@@ -118,7 +119,7 @@ func (b *Builder) takeKept(l edition.Line, kept func(sha256 string) io.ReadClose
 }
 
 // fetchAgain fetches a package file from where its source says that it is.
-func (b *Builder) fetchAgain(ctx context.Context, l edition.Line, sources map[string]*Source) error {
+func (b *Builder) fetchAgain(ctx context.Context, l edition.Line, sources map[string]*upstream.Source) error {
 	name, path, _ := strings.Cut(l.Path, "/")
 	src := sources[name]
 	if src == nil {
@@ -127,7 +128,7 @@ func (b *Builder) fetchAgain(ctx context.Context, l edition.Line, sources map[st
 			l.Path, name).
 			Do("describe the source again, or bring the file back from a backup of the pool")
 	}
-	_, err := b.fetchInto(ctx, src, wanted(path, l.Size, l.SHA256, ""), []string{path}, nil, nil)
+	_, err := b.FetchInto(ctx, src, upstream.Wanted(path, l.Size, l.SHA256, ""), []string{path}, nil, nil)
 	if errors.Is(err, fetch.ErrNotFound) {
 		return finding.New(finding.EditionDamaged, "",
 			"%s is not in the pool, and no upstream of %s has it any more", l.Path, name).

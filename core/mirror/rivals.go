@@ -9,6 +9,7 @@ import (
 	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/core/solve"
+	"stockade/core/upstream"
 )
 
 // rivals tells what sources with packages of the same names come to for the machines of each
@@ -16,7 +17,7 @@ import (
 // their priorities.
 func (b *Builder) rivals(ctx context.Context, plan Plan, out *Outcome, members []int, u *solve.Universe,
 	views []solve.View) error {
-	source := func(k int) *Source { return plan.Sources[members[k]] }
+	source := func(k int) *upstream.Source { return plan.Sources[members[k]] }
 	object := "mirror " + plan.Name
 	told := map[string]bool{}
 	add := func(f finding.Finding) {

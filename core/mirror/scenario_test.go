@@ -27,6 +27,7 @@ import (
 	"stockade/core/fetch"
 	"stockade/core/finding"
 	"stockade/core/trust"
+	"stockade/core/upstream"
 	"stockade/internal/made"
 	"stockade/internal/made/faults"
 	"stockade/internal/made/kept"
@@ -41,18 +42,18 @@ type scenario struct {
 
 // step changes what there is, and asks one thing.
 type step struct {
-	Upstreams  map[string]upstream // what they have from then on, by name: served as http://up/NAME
-	House      map[string]upstream // what is given to house sources besides what they have
-	Definition string              // what is defined from then on
-	Do, Of     string              // what is asked, of which mirror, source or package
-	For        string              // one package of which the whole way is to be told
-	Every      bool                // of every package
-	Once       string              // why another root is accepted
-	Renewed    string              // the keys that the site signs with since
+	Upstreams  map[string]carried // what they have from then on, by name: served as http://up/NAME
+	House      map[string]carried // what is given to house sources besides what they have
+	Definition string             // what is defined from then on
+	Do, Of     string             // what is asked, of which mirror, source or package
+	For        string             // one package of which the whole way is to be told
+	Every      bool               // of every package
+	Once       string             // why another root is accepted
+	Renewed    string             // the keys that the site signs with since
 }
 
 // upstream is a made-up repository of one family.
-type upstream struct {
+type carried struct {
 	Deb   *made.DebRepository
 	Debs  string // "COMPONENT/NAME VERSION ARCH // FIELD: VALUE // PATH", a line each
 	RPM   *made.RPMRepository
@@ -83,7 +84,7 @@ func debs(t *testing.T, text string) (out []made.Deb) {
 	return out
 }
 
-func (u upstream) files(t *testing.T, now time.Time) map[string][]byte {
+func (u carried) files(t *testing.T, now time.Time) map[string][]byte {
 	t.Helper()
 	by, at := keys()[u.By], now.Add(-time.Duration(cmp.Or(u.Hours, 1))*time.Hour)
 	var out map[string][]byte
@@ -142,10 +143,10 @@ type stage struct {
 	*world
 	upstreams map[string]map[string][]byte
 	set       *definition.Set
-	accepted  map[string]*Accepted
+	accepted  map[string]*upstream.Accepted
 	editions  map[string][]*edition.Edition
 	given     map[string][]HousePackage
-	houses    map[string]*House
+	houses    map[string]*upstream.House
 	out       strings.Builder
 	ctx       func() context.Context
 	places    *faults.Places // that do not fail while a plan is made
@@ -155,8 +156,8 @@ type stage struct {
 
 func newStage(t *testing.T) *stage {
 	s := &stage{world: bareWorld(t), upstreams: map[string]map[string][]byte{},
-		accepted: map[string]*Accepted{}, editions: map[string][]*edition.Edition{},
-		given: map[string][]HousePackage{}, houses: map[string]*House{}, ctx: t.Context,
+		accepted: map[string]*upstream.Accepted{}, editions: map[string][]*edition.Edition{},
+		given: map[string][]HousePackage{}, houses: map[string]*upstream.House{}, ctx: t.Context,
 		places: &faults.Places{}}
 	s.now = s.now.Add(48 * time.Hour) // so that owners could sign earlier than now with keys made just now
 	s.builder.Families = failingFamilies(s.places, &s.looked)
@@ -184,13 +185,13 @@ func newStage(t *testing.T) *stage {
 }
 
 // source is what a build needs of a defined source: that its keys count is decided.
-func (s *stage) source(name string) (src *Source) {
+func (s *stage) source(name string) (src *upstream.Source) {
 	s.places.Off(func() { src = s.sourced(name) })
 	return src
 }
 
-func (s *stage) sourced(name string) *Source {
-	src, err := Described(s.set, name, s.builder.Families)
+func (s *stage) sourced(name string) *upstream.Source {
+	src, err := upstream.Described(s.set, name, s.builder.Families)
 	must.Do(s.t, err)
 	if s.set.Sources[name].Managed() {
 		src.House, err = s.builder.PublishHouse(src.Spec, src.Family, s.given[name], s.houses[name])
@@ -258,7 +259,7 @@ func (s *stage) items(e *edition.Edition) (out []edition.Item) {
 	return out
 }
 
-func (s *stage) accept(all []*Publication) {
+func (s *stage) accept(all []*upstream.Publication) {
 	for _, p := range all {
 		a := p.Accepted
 		s.accepted[p.Source.Name] = &a
@@ -266,7 +267,7 @@ func (s *stage) accept(all []*Publication) {
 }
 
 // handed are package files of what is given to a house source.
-func (s *stage) handed(has upstream) (files [][]byte) {
+func (s *stage) handed(has carried) (files [][]byte) {
 	add := func(file []byte, err error) {
 		must.Do(s.t, err)
 		files = append(files, file)
@@ -360,7 +361,7 @@ func (s *stage) answer(asked step) (any, error) {
 		made := s.editions[asked.Of]
 		return b.Preview(ctx, s.planOf(asked.Of, asked), made[len(made)-1].Name(), s.items(made[len(made)-1]))
 	case "where":
-		var sources []*Source
+		var sources []*upstream.Source
 		for _, name := range slices.Sorted(maps.Keys(s.set.Sources)) {
 			sources = append(sources, s.source(name))
 		}
@@ -386,7 +387,7 @@ func (s *stage) answer(asked step) (any, error) {
 		if p == nil || err != nil {
 			return nil, err
 		}
-		s.accept([]*Publication{p})
+		s.accept([]*upstream.Publication{p})
 		p.Accepted.Conditional = nil
 		return map[string]any{"changed": p.Changed, "findings": p.Findings, "failures": p.Failures,
 			"accepted": p.Accepted, "judged": p.Judged}, nil

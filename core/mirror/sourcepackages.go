@@ -13,12 +13,13 @@ import (
 	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/core/pool"
+	"stockade/core/upstream"
 )
 
 // sourcePick is a source package that comes along with what was built from it.
 type sourcePick struct {
 	*archive.SourcePackage
-	src   *Source
+	src   *upstream.Source
 	built []string // names of what is taken that was built from it
 }
 
@@ -70,7 +71,7 @@ func (b *Builder) sourcePackages(ctx context.Context, plan Plan, out *Outcome) e
 			})
 			plain.Close()
 			if err != nil {
-				return about(err, src.Name)
+				return upstream.About(err, src.Name)
 			}
 		}
 		out.Findings = append(out.Findings, lacking(plan, src, asked, found)...)
@@ -79,7 +80,8 @@ func (b *Builder) sourcePackages(ctx context.Context, plan Plan, out *Outcome) e
 }
 
 // lacking tells of source packages that stand in no list.
-func lacking(plan Plan, src *Source, asked map[sourceID][]string, found map[sourceID]bool) finding.List {
+func lacking(plan Plan, src *upstream.Source, asked map[sourceID][]string,
+	found map[sourceID]bool) finding.List {
 	var none []string
 	for id := range asked {
 		if !found[id] {
@@ -98,27 +100,28 @@ func lacking(plan Plan, src *Source, asked map[sourceID][]string, found map[sour
 // fetchSources brings the files of source packages that the pool lacks.
 func (b *Builder) fetchSources(ctx context.Context, out *Outcome) error {
 	lacking, size := b.lackingSources(out)
-	p := b.progress("source packages", len(lacking), size)
-	defer p.end()
+	p := b.Progress("source packages", len(lacking), size)
+	defer p.End()
 	g, inner := errgroup.WithContext(ctx)
 	g.SetLimit(b.workers())
 	for _, l := range lacking {
 		g.Go(func() (err error) {
 			defer finding.Catch(&err)
 			s, f := l.of, l.of.Files[l.file]
-			_, err = b.fetchInto(inner, s.src, wanted(f.Path, f.Size, f.SHA256, ""), []string{f.Path}, p,
+			_, err = b.FetchInto(inner, s.src, upstream.Wanted(f.Path, f.Size, f.SHA256, ""),
+				[]string{f.Path}, p,
 				func(blob pool.Blob) error {
 					if l.file > 0 {
 						return nil
 					}
 					disk := finding.Watching("read " + f.Path)
 					err := s.src.Family.(archive.Sourced).InspectSource(s.SourcePackage, disk.Reader(blob))
-					return about(disk.Blame(err), s.src.Name)
+					return upstream.About(disk.Blame(err), s.src.Name)
 				})
 			if err != nil {
 				return unfetched(inner, err, s.src.Name, f.Path, "the list of source packages")
 			}
-			p.add("", 0, 1)
+			p.Add("", 0, 1)
 			return nil
 		})
 	}
@@ -157,7 +160,7 @@ func (out *Outcome) sourceFiles(files *edition.Collection) ([]byte, error) {
 		for _, f := range s.Files {
 			l := edition.Line{Path: s.src.Name + "/" + f.Path, Size: f.Size, SHA256: f.SHA256}
 			if err := files.Add(l); err != nil {
-				return nil, about(err, s.src.Name)
+				return nil, upstream.About(err, s.src.Name)
 			}
 			line.Files = append(line.Files, edition.SourceFile(l))
 		}
@@ -169,7 +172,7 @@ func (out *Outcome) sourceFiles(files *edition.Collection) ([]byte, error) {
 }
 
 // sourcesOf gives the source packages of one source; nil: none were asked for.
-func (out *Outcome) sourcesOf(src *Source) (all []*archive.SourcePackage) {
+func (out *Outcome) sourcesOf(src *upstream.Source) (all []*archive.SourcePackage) {
 	for _, s := range out.sources {
 		if s.src == src {
 			all = append(all, s.SourcePackage)

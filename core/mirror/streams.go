@@ -8,6 +8,7 @@ import (
 	"stockade/core/archive"
 	"stockade/core/finding"
 	"stockade/core/solve"
+	"stockade/core/upstream"
 )
 
 // streams reads the list of module streams of a source; nil where it has none.
@@ -32,7 +33,7 @@ func (b *Builder) streams(ctx context.Context, plan Plan, out *Outcome, i int) (
 	defer plain.Close()
 	known, err := family.ReadStreams(plain)
 	if err != nil {
-		return nil, about(err, src.Name)
+		return nil, upstream.About(err, src.Name)
 	}
 	names := known.Names()
 	for _, want := range src.Want.Streams {

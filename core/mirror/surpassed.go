@@ -9,6 +9,7 @@ import (
 	"stockade/core/archive"
 	"stockade/core/finding"
 	"stockade/core/solve"
+	"stockade/core/upstream"
 )
 
 // maxSurpassed bounds how many packages that stay behind are told one by one.
@@ -19,7 +20,7 @@ const maxSurpassed = 50
 // priority has the older version. Each is told once, whatever machines it is for.
 func (b *Builder) surpassed(ctx context.Context, plan Plan, out *Outcome, members []int,
 	all []solve.Surpassed) finding.List {
-	source := func(k int) *Source { return plan.Sources[members[k]] }
+	source := func(k int) *upstream.Source { return plan.Sources[members[k]] }
 	key := func(s solve.Surpassed) string {
 		return strings.Join([]string{s.Have.Name, s.Have.Version, source(s.Source).Name, s.Newer.Version,
 			source(s.Elsewhere).Name}, "\x00")
@@ -107,7 +108,7 @@ func (b *Builder) reasons(ctx context.Context, out *Outcome, members []int,
 			})
 			plain.Close()
 		}
-		if f, ok := finding.From(about(err, pub.Source.Name)); ok && ctx.Err() == nil {
+		if f, ok := finding.From(upstream.About(err, pub.Source.Name)); ok && ctx.Err() == nil {
 			found = append(found, f.Rated(finding.Warning))
 		}
 	}

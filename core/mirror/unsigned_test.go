@@ -9,6 +9,7 @@ import (
 	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/core/trust"
+	"stockade/core/upstream"
 	"stockade/internal/must"
 )
 
@@ -26,7 +27,7 @@ func (w *world) unsigned() {
 	}
 	if w.source.Unsigned == nil {
 		today := w.now.UTC().Truncate(24 * time.Hour)
-		w.source.Unsigned = &Unsigned{Reason: "the owner has no key", By: "mara",
+		w.source.Unsigned = &upstream.Unsigned{Reason: "the owner has no key", By: "mara",
 			At: today.AddDate(0, 0, -1), Until: today.AddDate(0, 0, 30)}
 	}
 }
@@ -183,7 +184,7 @@ func TestAnUnsignedRootOfSignedPackagesMayChange(t *testing.T) {
 
 func TestAnAcknowledgementEnds(t *testing.T) {
 	until := time.Date(2027, 3, 2, 0, 0, 0, 0, time.UTC) // the first instant after the last day
-	u := &Unsigned{Reason: "no key", Until: until}
+	u := &upstream.Unsigned{Reason: "no key", Until: until}
 	if err := u.Ended("kelp", until.Add(-time.Second)); err != nil {
 		t.Errorf("on its last day: %v", err)
 	}

@@ -14,6 +14,7 @@ import (
 	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/core/solve"
+	"stockade/core/upstream"
 )
 
 // Where is which sources have packages of a name, and which of them comes first for the machines
@@ -29,7 +30,7 @@ type Where struct {
 	Unread   []Unread   `json:"unread"`         // sources of which it is not known
 	Asked    []*AskedOf `json:"asked"`          // the others
 	// Publications are what sources offered when they were asked.
-	Publications []*Publication `json:"-"`
+	Publications []*upstream.Publication `json:"-"`
 }
 
 // Held is a package that a source has.
@@ -93,15 +94,16 @@ const maxProvided = 100
 
 // asked is what was read of one source.
 type asked struct {
-	pub   *Publication
-	lists []List
+	pub   *upstream.Publication
+	lists []upstream.List
 	has   []*archive.Package
 	near  string
 }
 
 // Where reads what sources offer now and tells of one name. plans are those of the mirrors that
 // groups follow; what is in none of them is told, and taken by nobody.
-func (b *Builder) Where(ctx context.Context, name string, sources []*Source, plans []Plan) (*Where, error) {
+func (b *Builder) Where(ctx context.Context, name string, sources []*upstream.Source, plans []Plan) (*Where,
+	error) {
 	if f, ok := finding.From(archive.CheckName(name)); ok {
 		return nil, f.Do("give the whole name of a package")
 	}
@@ -128,7 +130,8 @@ func (b *Builder) Where(ctx context.Context, name string, sources []*Source, pla
 			mu.Lock()
 			defer mu.Unlock()
 			done++
-			b.tell(Event{Step: "read", Text: src.Name, Files: done, FilesTotal: len(sources), Remaining: -1})
+			b.Tell(upstream.Event{Step: "read", Text: src.Name, Files: done, FilesTotal: len(sources),
+				Remaining: -1})
 			return inner.Err()
 		})
 	}
@@ -141,7 +144,7 @@ func (b *Builder) Where(ctx context.Context, name string, sources []*Source, pla
 			out.Publications = append(out.Publications, a.pub)
 		}
 		if failed[i] != nil {
-			out.Unread = append(out.Unread, Unread{src.Name, saying(failed[i])})
+			out.Unread = append(out.Unread, Unread{src.Name, upstream.Saying(failed[i])})
 			continue
 		}
 		bySource[src.Name] = read[i]
@@ -169,13 +172,6 @@ func (b *Builder) Where(ctx context.Context, name string, sources []*Source, pla
 	return out, nil
 }
 
-func saying(err error) string {
-	if f, ok := finding.From(err); ok {
-		return f.Text
-	}
-	return err.Error()
-}
-
 func held(source string, p *archive.Package) Held {
 	return Held{Source: source, Name: p.Name, Version: p.Version, Arch: p.Arch, Component: p.Component,
 		Section: p.Section, Licence: p.Licence, Origin: p.Origin, Summary: p.Summary, Size: p.Size,
@@ -191,7 +187,8 @@ func built(p *archive.Package) time.Time {
 }
 
 // ask reads the lists of one source for a name.
-func (b *Builder) ask(ctx context.Context, name string, src *Source, provides func(Held)) (*asked, error) {
+func (b *Builder) ask(ctx context.Context, name string, src *upstream.Source, provides func(Held)) (*asked,
+	error) {
 	a := &asked{}
 	var err error
 	if a.pub, err = b.Refresh(ctx, src); err != nil {

@@ -250,8 +250,8 @@ func (d *Decisions) Keyring(source string, named []string, certificates map[stri
 	return NewKeyring(source, known, now)
 }
 
-// Counts tells whether a key that a source names may sign it: what Keyring gives for it in Counting, where its
-// certificate is there.
+// Counts tells whether a key that a source names may sign it: whether the keyring of the source has it among
+// those that count, where its certificate is there.
 func (d *Decisions) Counts(fingerprint, source string) bool {
 	_, barred := d.barred[fingerprint]
 	_, vouched := d.vouched[about{fingerprint, source}]

@@ -15,6 +15,7 @@ import (
 	"stockade/core/machine"
 	"stockade/core/mirror"
 	"stockade/core/trust"
+	"stockade/core/upstream"
 )
 
 // Roles, each of which may do what those before it may.
@@ -171,7 +172,7 @@ type Documents struct {
 
 // Ordering says how the upstreams of a source shall stand after its last probe.
 type Ordering struct {
-	mirror.Ordering
+	upstream.Ordering
 	// Last puts this upstream behind the others, and leaves these as they are; no probe is needed.
 	Last string `json:"last,omitempty"`
 	Look bool   `json:"look,omitempty"` // only say what it would change
@@ -278,13 +279,13 @@ type Source struct {
 	Name string `json:"name"`
 	definition.Source
 	// Managed tells that it has no upstreams: it holds what is added to it by hand.
-	Managed  bool                 `json:"managed"`
-	Accepted *mirror.Accepted     `json:"accepted,omitempty"`
-	Checked  time.Time            `json:"checked,omitzero"` // last asked
-	Probes   []mirror.ProbeResult `json:"probes,omitempty"`
-	Findings finding.List         `json:"findings"`
-	Mirrors  []string             `json:"mirrors"`
-	Text     string               `json:"text,omitempty"` // the definition as a document
+	Managed  bool                   `json:"managed"`
+	Accepted *upstream.Accepted     `json:"accepted,omitempty"`
+	Checked  time.Time              `json:"checked,omitzero"` // last asked
+	Probes   []upstream.ProbeResult `json:"probes,omitempty"`
+	Findings finding.List           `json:"findings"`
+	Mirrors  []string               `json:"mirrors"`
+	Text     string                 `json:"text,omitempty"` // the definition as a document
 }
 
 // Dependents is what stands on something that is described.
@@ -719,7 +720,7 @@ type Job struct {
 	By       string          `json:"by"`
 	Started  time.Time       `json:"started"`
 	Ended    *time.Time      `json:"ended,omitempty"`
-	Progress mirror.Event    `json:"progress"`
+	Progress upstream.Event  `json:"progress"`
 	Problem  string          `json:"problem,omitempty"`
 	Findings finding.List    `json:"findings"`
 	Result   json.RawMessage `json:"result,omitempty"`
@@ -727,8 +728,8 @@ type Job struct {
 
 // JobEvent is what the event stream of a job sends.
 type JobEvent struct {
-	Progress *mirror.Event `json:"progress,omitempty"`
-	Job      *Job          `json:"job,omitempty"` // at the end
+	Progress *upstream.Event `json:"progress,omitempty"`
+	Job      *Job            `json:"job,omitempty"` // at the end
 }
 
 // Subject is what a change is of. Calls whose answers do not depend on it need not be made again.
@@ -763,10 +764,10 @@ func (Subject) Values() (out []string) {
 // it is still there.
 type News struct {
 	// Changed is what was recorded, or is otherwise than before.
-	Changed  []Subject     `json:"changed,omitempty"`
-	ID       int64         `json:"id,omitempty"` // of the job
-	Progress *mirror.Event `json:"progress,omitempty"`
-	Job      *Job          `json:"job,omitempty"` // it began or ended; without its result
+	Changed  []Subject       `json:"changed,omitempty"`
+	ID       int64           `json:"id,omitempty"` // of the job
+	Progress *upstream.Event `json:"progress,omitempty"`
+	Job      *Job            `json:"job,omitempty"` // it began or ended; without its result
 }
 
 // Refresh asks for a refresh.
@@ -1109,7 +1110,7 @@ type (
 	Change       = edition.Change
 	Outcome      = mirror.Outcome
 	Preview      = mirror.Preview
-	Examination  = mirror.Examination
+	Examination  = upstream.Examination
 	Where        = mirror.Where
 	JournalEntry = journal.Entry
 	Report       = journal.Report

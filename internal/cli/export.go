@@ -18,7 +18,7 @@ import (
 	"stockade/core/edition"
 	"stockade/core/families"
 	"stockade/core/machine"
-	"stockade/core/mirror"
+	"stockade/core/upstream"
 	"stockade/internal/api"
 	"stockade/internal/client"
 )
@@ -160,7 +160,7 @@ func (a *app) export(ctx context.Context, what, dir string, x exporting) error {
 func copying(p *progress, total int64) func(files, of int, done int64) {
 	start := time.Now()
 	return func(files, of int, done int64) {
-		e := mirror.Event{Step: "copy", Files: files, FilesTotal: of, Bytes: done, BytesTotal: total,
+		e := upstream.Event{Step: "copy", Files: files, FilesTotal: of, Bytes: done, BytesTotal: total,
 			Remaining: -1}
 		if took := time.Since(start).Seconds(); took > 0.1 {
 			if e.Rate = int64(float64(done) / took); e.Rate > 0 {

@@ -12,8 +12,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"stockade/core/finding"
-	"stockade/core/mirror"
 	"stockade/core/trust"
+	"stockade/core/upstream"
 	"stockade/internal/api"
 	"stockade/internal/client"
 )
@@ -458,9 +458,9 @@ key it is. Compare the fingerprint with its owner on another road.`,
 			signed := 0
 			err = a.job(cmd.Context(), work{path: "/sources/" + url.PathEscape(source) + "/examine",
 				in:   api.KeyData{Data: raw},
-				told: func(j api.Job) { a.examined(args[0], decode[mirror.Examination](j.Result)) },
+				told: func(j api.Job) { a.examined(args[0], decode[upstream.Examination](j.Result)) },
 				ids: func(j api.Job) (out []string) {
-					x := decode[mirror.Examination](j.Result)
+					x := decode[upstream.Examination](j.Result)
 					signed = x.Signed
 					for _, k := range x.Examined {
 						if k.Signed {
@@ -480,7 +480,7 @@ key it is. Compare the fingerprint with its owner on another road.`,
 }
 
 // examined says what an examination came to.
-func (a *app) examined(file string, x mirror.Examination) {
+func (a *app) examined(file string, x upstream.Examination) {
 	if x.Signed == 0 {
 		a.say("nothing of the %s in %s signed the root of %s", number(len(x.Examined), "certificate"), file,
 			x.Source)

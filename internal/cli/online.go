@@ -13,9 +13,9 @@ import (
 	"stockade/core/families"
 	"stockade/core/fetch"
 	"stockade/core/finding"
-	"stockade/core/mirror"
 	"stockade/core/pool"
 	"stockade/core/trust"
+	"stockade/core/upstream"
 	"stockade/internal/api"
 )
 
@@ -35,7 +35,7 @@ func (a *app) online(ctx context.Context, in api.Documents) (finding.List, strin
 	if err != nil {
 		return nil, "", err
 	}
-	b := &mirror.Builder{Pool: store, Fetch: fetch.New(fetch.Options{Rounds: 1}), Families: families.All,
+	b := &upstream.Reader{Pool: store, Fetch: fetch.New(fetch.Options{Rounds: 1}), Families: families.All,
 		Now: time.Now}
 	var out finding.List
 	asked := 0

@@ -3,13 +3,12 @@ package cli
 import (
 	"cmp"
 	"fmt"
+	"stockade/core/upstream"
 	"sync/atomic"
 	"time"
 
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
-
-	"stockade/core/mirror"
 )
 
 var stepWords = map[string]string{"roots": "asking for roots", "probe": "measuring upstreams",
@@ -32,7 +31,7 @@ type progress struct {
 	step  string
 	text  string
 	last  time.Time
-	event *atomic.Pointer[mirror.Event] // the bar's own; the drawing goroutine reads it
+	event *atomic.Pointer[upstream.Event] // the bar's own; the drawing goroutine reads it
 }
 
 func (a *app) progress() *progress {
@@ -43,7 +42,7 @@ func (a *app) progress() *progress {
 	return p
 }
 
-func (p *progress) show(e mirror.Event) {
+func (p *progress) show(e upstream.Event) {
 	if p.a.quiet {
 		return
 	}
@@ -77,7 +76,7 @@ func (p *progress) show(e mirror.Event) {
 	if p.bar == nil || p.step != e.Step {
 		p.finish()
 		p.step = e.Step
-		own := &atomic.Pointer[mirror.Event]{}
+		own := &atomic.Pointer[upstream.Event]{}
 		own.Store(&e)
 		p.event = own
 		p.bar = p.bars.AddBar(e.BytesTotal, mpb.BarRemoveOnComplete(),

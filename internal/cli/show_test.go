@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"stockade/core/finding"
-	"stockade/core/mirror"
+	"stockade/core/upstream"
 	"stockade/internal/api"
 	"stockade/internal/client"
 	"stockade/internal/must"
@@ -57,9 +57,9 @@ func TestProgressIsPlainWhereThereIsNoTerminal(t *testing.T) {
 	var out bytes.Buffer
 	a := &app{err: &out}
 	p := a.progress()
-	p.show(mirror.Event{Step: "roots", Text: "tarn"})
-	p.show(mirror.Event{Step: "packages", Bytes: 10, BytesTotal: 2048, Rate: 5, Remaining: 90})
-	p.show(mirror.Event{Step: "packages", Bytes: 20, BytesTotal: 2048}) // too soon for another line
+	p.show(upstream.Event{Step: "roots", Text: "tarn"})
+	p.show(upstream.Event{Step: "packages", Bytes: 10, BytesTotal: 2048, Rate: 5, Remaining: 90})
+	p.show(upstream.Event{Step: "packages", Bytes: 20, BytesTotal: 2048}) // too soon for another line
 	p.done()
 	if got := out.String(); got !=
 		"asking for roots of tarn\nfetching packages: 10 B of 2.0 KiB, 5 B/s, 1 min left\n" {
@@ -67,7 +67,7 @@ func TestProgressIsPlainWhereThereIsNoTerminal(t *testing.T) {
 	}
 	out.Reset()
 	a.quiet = true
-	a.progress().show(mirror.Event{Step: "roots"})
+	a.progress().show(upstream.Event{Step: "roots"})
 	if out.Len() > 0 {
 		t.Errorf("quiet, and %q", out.String())
 	}

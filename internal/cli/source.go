@@ -16,7 +16,7 @@ import (
 	"stockade/core/families"
 	"stockade/core/fetch"
 	"stockade/core/finding"
-	"stockade/core/mirror"
+	"stockade/core/upstream"
 	"stockade/internal/api"
 	"stockade/internal/client"
 )
@@ -223,7 +223,7 @@ func joined(sep string, parts ...string) string {
 	return strings.Join(slices.DeleteFunc(parts, func(s string) bool { return s == "" }), sep)
 }
 
-func (a *app) probes(list []mirror.ProbeResult) {
+func (a *app) probes(list []upstream.ProbeResult) {
 	var rows [][]string
 	ms := func(d time.Duration) string {
 		if d == 0 {
@@ -252,7 +252,7 @@ func (a *app) probes(list []mirror.ProbeResult) {
 }
 
 func (a *app) sourceOrder(complete cobra.CompletionFunc) *cobra.Command {
-	var o mirror.Ordering
+	var o upstream.Ordering
 	var last string
 	order := &cobra.Command{Use: "order SOURCE", Short: "Put the upstreams in the order of their last probe",
 		Long: `Put the upstreams of a source in the order of their last probe, the best first, after showing it. An upstream
@@ -282,7 +282,7 @@ With --last one upstream is put behind the others, and these stay as they are; n
 				return err
 			}
 			if last != "" {
-				then, err := mirror.PutLast(s.Source, args[0], last)
+				then, err := upstream.PutLast(s.Source, args[0], last)
 				if err != nil {
 					return err
 				}
@@ -293,7 +293,7 @@ With --last one upstream is put behind the others, and these stay as they are; n
 				}
 			} else if len(s.Probes) > 0 {
 				fmt.Fprintf(a.err, "probed %s\n", date(s.Probes[0].At))
-				best := slices.SortedStableFunc(slices.Values(s.Probes), func(x, y mirror.ProbeResult) int {
+				best := slices.SortedStableFunc(slices.Values(s.Probes), func(x, y upstream.ProbeResult) int {
 					return x.Rank - y.Rank
 				})
 				a.probes(best)
@@ -399,7 +399,7 @@ in.`,
 			}
 			return a.each(args, func(name string) error {
 				return a.job(cmd.Context(), work{path: "/sources/" + url.PathEscape(name) + "/probe", in: in,
-					told:  func(j api.Job) { a.probes(decode[[]mirror.ProbeResult](j.Result)) },
+					told:  func(j api.Job) { a.probes(decode[[]upstream.ProbeResult](j.Result)) },
 					about: []string{name}})
 			})
 		}}

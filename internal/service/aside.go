@@ -13,7 +13,7 @@ import (
 
 	"stockade/core/finding"
 	"stockade/core/journal"
-	"stockade/core/mirror"
+	"stockade/core/upstream"
 	"stockade/internal/api"
 )
 
@@ -181,7 +181,7 @@ func (s *Service) newSince(m *model, at time.Time, lanes []api.Lane) (*api.Since
 		if _, there := m.set.Sources[name]; !there || !k.At.After(at) || len(out.Roots) == newMost {
 			continue
 		}
-		var a mirror.Accepted
+		var a upstream.Accepted
 		_, there, err := m.keptOf("accepted", name, &a)
 		if err != nil {
 			return nil, err

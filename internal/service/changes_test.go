@@ -15,7 +15,7 @@ import (
 	"stockade/core/definition"
 	"stockade/core/finding"
 	"stockade/core/journal"
-	"stockade/core/mirror"
+	"stockade/core/upstream"
 	"stockade/internal/api"
 	"stockade/internal/made"
 	"stockade/internal/must"
@@ -193,14 +193,15 @@ func TestWhatWasVerifiedBeforeABarIsNotKept(t *testing.T) {
 	fingerprint := key.Certificate().Fingerprint
 	d.must(d.ask(api.Warden, "POST", "/keys", api.KeyData{Data: []byte(key.Certificate().Armoured())}), 200,
 		nil)
-	p := &mirror.Publication{Source: &mirror.Source{Name: "tarn"}, Judged: true, Accepted: mirror.Accepted{
-		Source: "tarn", Date: time.Now(), Signer: archive.Signer{Fingerprint: fingerprint}}}
+	p := &upstream.Publication{Source: &upstream.Source{Name: "tarn"}, Judged: true,
+		Accepted: upstream.Accepted{
+			Source: "tarn", Date: time.Now(), Signer: archive.Signer{Fingerprint: fingerprint}}}
 	must.Do(t, d.s.keepAccepted(p))
 	d.must(d.ask(api.Warden, "POST", "/keys/"+fingerprint+"/bar", api.Decision{Fingerprint: fingerprint,
 		Reason: "lost"}), 200, nil)
 	p.Accepted.Date = p.Accepted.Date.Add(time.Hour)
 	f, ok := finding.From(d.s.keepAccepted(p))
-	var kept mirror.Accepted
+	var kept upstream.Accepted
 	_, _, err = d.s.db.Kept("accepted", "tarn", &kept)
 	if !ok || f.Code != "key.barred" || err != nil || kept.Date.Equal(p.Accepted.Date) {
 		t.Errorf("got %+v, kept %v, %v", f, kept.Date, err)

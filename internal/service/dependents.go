@@ -11,8 +11,8 @@ import (
 	"stockade/core/edition"
 	"stockade/core/families"
 	"stockade/core/finding"
-	"stockade/core/mirror"
 	"stockade/core/trust"
+	"stockade/core/upstream"
 	"stockade/internal/api"
 )
 
@@ -68,7 +68,7 @@ func (s *Service) signed(fingerprint string) (api.Signed, error) {
 	}
 	out.Stops = set.StandingOn(stops)
 	for _, name := range set.Names("source") {
-		var a mirror.Accepted
+		var a upstream.Accepted
 		_, there, err := s.db.Kept("accepted", name, &a)
 		if err != nil {
 			return out, err

@@ -22,8 +22,8 @@ import (
 	"stockade/core/edition"
 	"stockade/core/families"
 	"stockade/core/finding"
-	"stockade/core/mirror"
 	"stockade/core/pool"
+	"stockade/core/upstream"
 	"stockade/internal/api"
 	"stockade/internal/store"
 )
@@ -694,7 +694,7 @@ func (s *Service) startVerify(name string, number int, by string) (api.Job, erro
 		return api.Job{}, err
 	}
 	return s.jobs.start("verify", object, by,
-		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
+		func(ctx context.Context, sink func(upstream.Event)) (any, finding.List, error) {
 			s.editions.forget(name, number)
 			open, err := s.editions.open(s, name, number)
 			if err != nil {
@@ -706,7 +706,7 @@ func (s *Service) startVerify(name string, number int, by string) (api.Job, erro
 				func(files int, bytes int64) {
 					if now := time.Now(); now.Sub(last) > 100*time.Millisecond || files == all {
 						last = now
-						sink(mirror.Event{
+						sink(upstream.Event{
 							Step:       "verify",
 							Files:      files,
 							FilesTotal: all,

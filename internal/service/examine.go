@@ -8,9 +8,9 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"stockade/core/finding"
-	"stockade/core/mirror"
 	"stockade/core/pool"
 	"stockade/core/trust"
+	"stockade/core/upstream"
 	"stockade/internal/api"
 )
 
@@ -42,7 +42,7 @@ func (s *Service) startExamine(name string, certs []*trust.Certificate, by strin
 			"it has no upstreams: what is added to it by hand is signed by the site key")
 	}
 	return s.jobs.start("examine", "source "+name, by,
-		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
+		func(ctx context.Context, sink func(upstream.Event)) (any, finding.List, error) {
 			src, err := s.sourceAsDescribed(set, t, name)
 			if err != nil {
 				return nil, nil, err
@@ -53,7 +53,7 @@ func (s *Service) startExamine(name string, certs []*trust.Certificate, by strin
 				return nil, nil, finding.Doing(err, "make a folder for what is examined")
 			}
 			defer os.RemoveAll(aside)
-			b := s.builder(sink)
+			b := s.reader(sink)
 			if b.Pool, err = pool.Open(filepath.Join(aside, "pool"), filepath.Join(aside,
 				"tmp")); err != nil {
 				return nil, nil, err

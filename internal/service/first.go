@@ -92,8 +92,8 @@ func (s *Service) firstPath(m *model, lanes []api.Lane) ([]api.FirstStep, error)
 	return p.steps, nil
 }
 
-// howFar tells of which sources certificates are here, signatures count, servers were measured and metadata was
-// accepted.
+// howFar tells of which sources certificates are here, signatures count, servers were measured and metadata
+// was accepted.
 func (m *model) howFar(sources []string) map[string][]string {
 	far := map[string][]string{}
 	for _, name := range sources {

@@ -17,13 +17,14 @@ import (
 	"stockade/core/finding"
 	"stockade/core/mirror"
 	"stockade/core/trust"
+	"stockade/core/upstream"
 	"stockade/internal/api"
 	"stockade/internal/store"
 )
 
 // houseSource makes what the core needs of a house source: its repository is
 // published anew into the pool where anything of it changed.
-func (s *Service) houseSource(set *definition.Set, name string) (*mirror.Source, error) {
+func (s *Service) houseSource(set *definition.Set, name string) (*upstream.Source, error) {
 	src := set.Sources[name]
 	age, err := src.MaxAge.Duration()
 	if err != nil {
@@ -33,7 +34,8 @@ func (s *Service) houseSource(set *definition.Set, name string) (*mirror.Source,
 	for _, c := range s.site.Load().now() {
 		site = append(site, trust.Known{Certificate: c, VouchedFor: []string{name}})
 	}
-	out := &mirror.Source{Name: name, Standing: src.Standing, Priority: src.Priority, Spec: src.Archive(name),
+	out := &upstream.Source{Name: name, Standing: src.Standing, Priority: src.Priority,
+		Spec:          src.Archive(name),
 		SecurityFixes: src.SecurityFixes,
 		Family:        families.All[src.Family], MaxAge: age,
 		Keyring: trust.NewKeyring(name, site, s.now)}
@@ -45,8 +47,8 @@ func (s *Service) houseSource(set *definition.Set, name string) (*mirror.Source,
 	}
 	s.publishing.Lock()
 	defer s.publishing.Unlock()
-	var last *mirror.House
-	var kept mirror.House
+	var last *upstream.House
+	var kept upstream.House
 	if _, there, err := s.db.Kept("house", name, &kept); err != nil {
 		return nil, err
 	} else if there {
@@ -91,7 +93,7 @@ func (s *Service) houseFiles() (map[string]bool, error) {
 		return nil, err
 	}
 	for name, src := range set.Sources {
-		var h mirror.House
+		var h upstream.House
 		if !src.Managed() {
 			continue
 		}

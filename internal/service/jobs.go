@@ -21,7 +21,7 @@ import (
 	"golang.org/x/sync/semaphore"
 
 	"stockade/core/finding"
-	"stockade/core/mirror"
+	"stockade/core/upstream"
 	"stockade/internal/api"
 	"stockade/internal/store"
 )
@@ -137,7 +137,7 @@ func (e *busyError) Error() string {
 }
 
 // work is what a job does. The result is kept as JSON.
-type work func(ctx context.Context, sink func(mirror.Event)) (result any, found finding.List, err error)
+type work func(ctx context.Context, sink func(upstream.Event)) (result any, found finding.List, err error)
 
 // start begins a job. Another one on the same object is refused.
 func (j *jobs) start(kind, object, by string, do work) (api.Job, error) {
@@ -189,7 +189,7 @@ func (j *jobs) turn(ctx context.Context, r *running) (done func(), err error) {
 		return func() {}, nil
 	}
 	if !j.heavy.TryAcquire(1) {
-		j.progress(r, mirror.Event{Step: "wait", Remaining: -1,
+		j.progress(r, upstream.Event{Step: "wait", Remaining: -1,
 			Text: fmt.Sprintf("%s run already, which is the most (stockade serve --jobs)",
 				finding.Count(j.atOnce, "job"))})
 		if err := j.heavy.Acquire(ctx, 1); err != nil {
@@ -210,7 +210,7 @@ func (j *jobs) run(begun context.Context, r *running, do work) {
 		j.mu.Unlock()
 		timed, cancel := context.WithTimeout(begun, j.most)
 		ctx = timed
-		result, found, err = guarded(ctx, do, func(e mirror.Event) { j.progress(r, e) })
+		result, found, err = guarded(ctx, do, func(e upstream.Event) { j.progress(r, e) })
 		done()
 		defer cancel()
 	}
@@ -316,7 +316,7 @@ func (j *jobs) logEnd(job api.Job) {
 }
 
 // guarded turns a panic of one job into its failure.
-func guarded(ctx context.Context, do work, sink func(mirror.Event)) (result any,
+func guarded(ctx context.Context, do work, sink func(upstream.Event)) (result any,
 	found finding.List, err error) {
 	defer finding.Catch(&err)
 	return do(ctx, sink)
@@ -331,7 +331,7 @@ func withFinding(l finding.List, f finding.Finding) finding.List {
 	return append(l, f)
 }
 
-func (j *jobs) progress(r *running, e mirror.Event) {
+func (j *jobs) progress(r *running, e upstream.Event) {
 	if !j.moved(r, e) {
 		return
 	}
@@ -346,7 +346,7 @@ func (j *jobs) progress(r *running, e mirror.Event) {
 }
 
 // moved takes progress, and tells whether it is time to write it down.
-func (j *jobs) moved(r *running, e mirror.Event) (save bool) {
+func (j *jobs) moved(r *running, e upstream.Event) (save bool) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	r.job.Progress = e

@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"stockade/core/finding"
-	"stockade/core/mirror"
+	"stockade/core/upstream"
 	"stockade/internal/api"
 	"stockade/internal/must"
 	"stockade/internal/store"
@@ -34,7 +34,7 @@ func TestHeavyJobsWaitForAPlace(t *testing.T) {
 	j := newJobs(d.s.db, d.s.now, time.Hour, 1<<40, 1, d.s.log)
 	d.s.jobs = j
 	free := make(chan struct{})
-	work := func(ctx context.Context, _ func(mirror.Event)) (any, finding.List, error) {
+	work := func(ctx context.Context, _ func(upstream.Event)) (any, finding.List, error) {
 		select {
 		case <-free:
 		case <-ctx.Done():
@@ -54,7 +54,7 @@ func TestHeavyJobsWaitForAPlace(t *testing.T) {
 	d.until(second, waits)
 	d.until(third, waits)
 	light, err := j.start("probe", "source tarn", "mara",
-		func(context.Context, func(mirror.Event)) (any, finding.List, error) { return nil, nil, nil })
+		func(context.Context, func(upstream.Event)) (any, finding.List, error) { return nil, nil, nil })
 	must.Do(t, err)
 	d.until(light.ID, func(job api.Job) bool { return job.State == api.Done })
 	_, err = j.stopJob(third)
@@ -72,16 +72,19 @@ func TestTheListOfJobsWaitsForNoTransaction(t *testing.T) {
 	d := newDesk(t)
 	free, ended := make(chan struct{}), make(chan struct{})
 	job, err := d.s.jobs.start("build", "mirror barrage", "mara",
-		func(_ context.Context, sink func(mirror.Event)) (any, finding.List, error) {
+		func(_ context.Context, sink func(upstream.Event)) (any, finding.List, error) {
 			<-free
-			sink(mirror.Event{Step: "fetch"})
+			sink(upstream.Event{Step: "fetch"})
 			return nil, nil, nil
 		})
 	must.Do(t, err)
 	must.Do(t, d.s.db.Tx(func(*store.DB) error { // it holds the one connection that writes
 		go func() {
 			d.s.jobs.start("probe", "source tarn", "mara",
-				func(context.Context, func(mirror.Event)) (any, finding.List, error) { return nil, nil, nil })
+				func(context.Context, func(upstream.Event)) (any, finding.List, error) {
+					return nil, nil,
+						nil
+				})
 			close(ended)
 		}()
 		close(free)

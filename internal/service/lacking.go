@@ -59,8 +59,8 @@ func (s *Service) watchPool(ctx context.Context) {
 	}
 }
 
-// inBackground does a piece of work that reads whole lists: one piece at a time, and as long as it took others
-// have the processor and the disk.
+// inBackground does a piece of work that reads whole lists: one piece at a time, and as long as it took
+// others have the processor and the disk.
 func (s *Service) inBackground(ctx context.Context, work func() error) error {
 	s.behind.Lock()
 	defer s.behind.Unlock()
@@ -138,7 +138,8 @@ func (s *Service) lackOf(id edition.ID, here map[string]bool) (finding.Finding, 
 	if missing == "" {
 		return finding.Finding{}, false
 	}
-	return finding.New(finding.EditionDamaged, "edition "+name, "%s, and perhaps more of it, was not found whole "+
-		"in the pool: machines are told to try again", missing).Do("stockade mirror build %s, then move the "+
+	return finding.New(finding.EditionDamaged, "edition "+name,
+		"%s, and perhaps more of it, was not found whole "+
+			"in the pool: machines are told to try again", missing).Do("stockade mirror build %s, then move the "+
 		"lane; or bring the pool back from a backup", e.Mirror), true
 }

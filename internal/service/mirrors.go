@@ -15,6 +15,7 @@ import (
 	"stockade/core/edition"
 	"stockade/core/finding"
 	"stockade/core/mirror"
+	"stockade/core/upstream"
 	"stockade/internal/api"
 	"stockade/internal/store"
 )
@@ -185,7 +186,7 @@ func (s *Service) startPreview(name string, in api.PreviewAsked, by string) (api
 		return api.Job{}, err
 	}
 	return s.jobs.start("preview", "mirror "+name, by,
-		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
+		func(ctx context.Context, sink func(upstream.Event)) (any, finding.List, error) {
 			release, err := s.sweeping.use(ctx)
 			if err != nil {
 				return nil, nil, err
@@ -196,7 +197,7 @@ func (s *Service) startPreview(name string, in api.PreviewAsked, by string) (api
 }
 
 func (s *Service) previewed(ctx context.Context, name string, against *edition.ID,
-	sink func(mirror.Event)) (any, finding.List, error) {
+	sink func(upstream.Event)) (any, finding.List, error) {
 	revision, err := s.db.LastRevision()
 	if err != nil {
 		return nil, nil, err
@@ -225,7 +226,7 @@ func (s *Service) previewed(ctx context.Context, name string, against *edition.I
 
 // keepPublications keeps what was verified of sources: it stays accepted whatever
 // comes after it.
-func (s *Service) keepPublications(all []*mirror.Publication) error {
+func (s *Service) keepPublications(all []*upstream.Publication) error {
 	for _, p := range all {
 		if err := s.pool.Flush(); err != nil {
 			return err
@@ -251,7 +252,7 @@ func (s *Service) startMirror(kind, name string, by actor, asked api.ProofAsked)
 		return api.Job{}, dangling("", "mirror", name, set.Mirrors)
 	}
 	return s.jobs.start(kind, "mirror "+name, by.name,
-		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
+		func(ctx context.Context, sink func(upstream.Event)) (any, finding.List, error) {
 			release, err := s.sweeping.use(ctx)
 			if err != nil {
 				return nil, nil, err
@@ -262,7 +263,7 @@ func (s *Service) startMirror(kind, name string, by actor, asked api.ProofAsked)
 }
 
 func (s *Service) workMirror(ctx context.Context, kind, name string, by actor, asked api.ProofAsked,
-	sink func(mirror.Event)) (any, finding.List, error) {
+	sink func(upstream.Event)) (any, finding.List, error) {
 	revision, err := s.db.LastRevision()
 	if err != nil {
 		return nil, nil, err

@@ -16,8 +16,8 @@ import (
 
 	"stockade/core/edition"
 	"stockade/core/finding"
-	"stockade/core/mirror"
 	"stockade/core/pool"
+	"stockade/core/upstream"
 	"stockade/internal/api"
 	"stockade/internal/store"
 )
@@ -100,7 +100,7 @@ func (s *Service) held() (*edition.Holdings, error) {
 		return nil, err
 	}
 	for _, k := range accepted {
-		var a mirror.Accepted
+		var a upstream.Accepted
 		if err := json.Unmarshal([]byte(k.Body), &a); err != nil {
 			return nil, fmt.Errorf("what was accepted of %s cannot be read: %w", k.Name, err)
 		}
@@ -162,15 +162,15 @@ func (s *Service) poolUsage() (out api.PoolUsage, err error) {
 
 func (s *Service) startSweep(by actor) (api.Job, error) {
 	return s.jobs.start("sweep", "pool", by.name,
-		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
+		func(ctx context.Context, sink func(upstream.Event)) (any, finding.List, error) {
 			release, err := s.sweeping.alone(ctx, func() {
-				sink(mirror.Event{Step: "wait", Text: "for " + s.jobs.others("pool"), Remaining: -1})
+				sink(upstream.Event{Step: "wait", Text: "for " + s.jobs.others("pool"), Remaining: -1})
 			})
 			if err != nil {
 				return nil, nil, err
 			}
 			defer release()
-			sink(mirror.Event{Step: "sweep", Remaining: -1})
+			sink(upstream.Event{Step: "sweep", Remaining: -1})
 			held, err := s.held()
 			if err != nil {
 				return nil, nil, fmt.Errorf("nothing was swept: %w", err)

@@ -14,6 +14,7 @@ import (
 	"stockade/core/finding"
 	"stockade/core/mirror"
 	"stockade/core/pool"
+	"stockade/core/upstream"
 	"stockade/internal/store"
 )
 
@@ -87,7 +88,7 @@ func (s *Service) keepOwn(name string, number int) error {
 	if err != nil {
 		return nil // what is wrong with it is told where it is looked at
 	}
-	sums, err := open.Own(mirror.HouseUpstream)
+	sums, err := open.Own(upstream.HouseUpstream)
 	if err != nil {
 		return err
 	}
@@ -133,7 +134,7 @@ func (s *Service) refill(ctx context.Context, b *mirror.Builder, name string,
 		return nil, err
 	}
 	var out finding.List
-	sources := map[string]*mirror.Source{}
+	sources := map[string]*upstream.Source{}
 	files, bytes, of := 0, int64(0), []string{}
 	for _, rec := range s.notWhole(m, name) {
 		open, err := s.editions.open(s, name, rec.Number)

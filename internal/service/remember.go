@@ -2,8 +2,8 @@ package service
 
 import (
 	"stockade/core/definition"
-	"stockade/core/mirror"
 	"stockade/core/trust"
+	"stockade/core/upstream"
 	"stockade/internal/store"
 )
 
@@ -12,7 +12,7 @@ import (
 
 // remember keeps what was accepted of a source that is taken out.
 func (s *Service) remember(tx *store.DB, set *definition.Set, name string) error {
-	var a mirror.Accepted
+	var a upstream.Accepted
 	if _, there, err := tx.Kept("accepted", name, &a); err != nil || !there {
 		return err
 	}
@@ -27,9 +27,9 @@ func (s *Service) remember(tx *store.DB, set *definition.Set, name string) error
 // recall puts what was accepted of the same repository before in force for a
 // source that is described anew.
 func (s *Service) recall(tx *store.DB, set *definition.Set, name string) error {
-	var newest *mirror.Accepted
+	var newest *upstream.Accepted
 	for _, id := range set.Identities(name) {
-		var a mirror.Accepted
+		var a upstream.Accepted
 		_, there, err := tx.Kept("remembered", id, &a)
 		if err != nil {
 			return err

@@ -4,7 +4,7 @@ import (
 	"strings"
 	"testing"
 
-	"stockade/core/mirror"
+	"stockade/core/upstream"
 	"stockade/internal/api"
 	"stockade/internal/made"
 	"stockade/internal/must"
@@ -20,7 +20,7 @@ func TestARenamedSourceIsTheSameOne(t *testing.T) {
 	d.must(d.ask(api.Warden, "POST", "/keys/"+key+"/vouch", api.Decision{Fingerprint: key, Source: "tarn",
 		Evidence: "read out by the release desk"}), 200, nil)
 	now := d.s.now().UTC()
-	must.Do(t, d.s.db.Keep("accepted", "tarn", mirror.Accepted{Source: "tarn", Date: now}, now))
+	must.Do(t, d.s.db.Keep("accepted", "tarn", upstream.Accepted{Source: "tarn", Date: now}, now))
 	to := api.RenameAsked{Kind: "source", Name: "tarn", To: "tarn-main"}
 	if w := d.ask(api.Operator, "POST", "/definitions/rename", to); w.Code != 403 {
 		t.Errorf("an operator vouches by renaming: %d %s", w.Code, w.Body)
@@ -49,7 +49,7 @@ func TestARenamedSourceIsTheSameOne(t *testing.T) {
 	if v.By != "warden" || !strings.HasPrefix(v.Why, "as vouched for tarn by warden on ") {
 		t.Errorf("%+v", v)
 	}
-	var a mirror.Accepted
+	var a upstream.Accepted
 	if _, there, err := d.s.db.Kept("accepted", "tarn-main", &a); !there || err != nil ||
 		!a.Date.Equal(now) {
 		t.Errorf("what was accepted does not guard on: %+v %v", a, err)

@@ -8,7 +8,7 @@ import (
 
 	"stockade/core/definition"
 	"stockade/core/finding"
-	"stockade/core/mirror"
+	"stockade/core/upstream"
 	"stockade/internal/api"
 	"stockade/internal/must"
 	"stockade/internal/store"
@@ -83,7 +83,7 @@ func TestScheduledWorkWaitsForWhatRuns(t *testing.T) {
 	must.Do(t, err)
 	end := make(chan struct{})
 	_, err = d.s.jobs.start("estimate", "mirror barrage", "mara",
-		func(context.Context, func(mirror.Event)) (any, finding.List, error) {
+		func(context.Context, func(upstream.Event)) (any, finding.List, error) {
 			<-end
 			return nil, nil, nil
 		})

@@ -20,7 +20,7 @@ import (
 	"stockade/core/edition"
 	"stockade/core/families"
 	"stockade/core/finding"
-	"stockade/core/mirror"
+	"stockade/core/upstream"
 	"stockade/internal/api"
 	"stockade/internal/search"
 	"stockade/internal/store"
@@ -222,8 +222,8 @@ func reason(err error) string {
 }
 
 // readAccepted yields the packages of what was accepted of a source.
-func (s *Service) readAccepted(src *mirror.Source, yield func(search.Package) error) error {
-	b := s.builder(nil)
+func (s *Service) readAccepted(src *upstream.Source, yield func(search.Package) error) error {
+	b := s.reader(nil)
 	lists, missing, err := b.AcceptedLists(src)
 	if err != nil {
 		return err

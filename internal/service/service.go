@@ -43,6 +43,7 @@ import (
 	"stockade/core/mirror"
 	"stockade/core/pool"
 	"stockade/core/trust"
+	"stockade/core/upstream"
 	"stockade/internal/api"
 	"stockade/internal/store"
 )
@@ -584,9 +585,13 @@ func (s *Service) Close() error {
 	return err
 }
 
-func (s *Service) builder(sink func(mirror.Event)) *mirror.Builder {
-	return &mirror.Builder{Pool: s.pool, Fetch: s.fetch, Site: s.site.Load().signing(),
-		Families: families.All,
-		Editions: filepath.Join(s.cfg.Data, "editions"),
-		Now:      s.now, Log: s.log, Sink: sink}
+// reader reads what upstreams serve, into the pool of the service.
+func (s *Service) reader(sink func(upstream.Event)) *upstream.Reader {
+	return &upstream.Reader{Pool: s.pool, Fetch: s.fetch, Families: families.All, Now: s.now, Log: s.log,
+		Sink: sink}
+}
+
+func (s *Service) builder(sink func(upstream.Event)) *mirror.Builder {
+	return &mirror.Builder{Reader: *s.reader(sink), Site: s.site.Load().signing(),
+		Editions: filepath.Join(s.cfg.Data, "editions")}
 }

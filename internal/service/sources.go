@@ -13,7 +13,7 @@ import (
 	"stockade/core/edition"
 	"stockade/core/families"
 	"stockade/core/finding"
-	"stockade/core/mirror"
+	"stockade/core/upstream"
 	"stockade/internal/api"
 )
 
@@ -142,7 +142,7 @@ func (m *model) source(name string) (api.Source, error) {
 		}
 	}
 	out.Findings.Sort()
-	var a mirror.Accepted
+	var a upstream.Accepted
 	at, there, err := m.keptOf("accepted", name, &a)
 	if err != nil {
 		return out, err
@@ -163,7 +163,7 @@ func (m *model) source(name string) (api.Source, error) {
 
 // source makes what the core needs of a described source. It is an error that no key
 // counts for it.
-func (s *Service) source(set *definition.Set, t *trusted, name string) (*mirror.Source, error) {
+func (s *Service) source(set *definition.Set, t *trusted, name string) (*upstream.Source, error) {
 	out, err := s.sourceAsDescribed(set, t, name)
 	if err == nil && out.Unsigned != nil {
 		return out, out.Unsigned.Ended(name, s.now())
@@ -174,7 +174,7 @@ func (s *Service) source(set *definition.Set, t *trusted, name string) (*mirror.
 	return out, err
 }
 
-func (s *Service) sourceAsDescribed(set *definition.Set, t *trusted, name string) (*mirror.Source, error) {
+func (s *Service) sourceAsDescribed(set *definition.Set, t *trusted, name string) (*upstream.Source, error) {
 	src, ok := set.Sources[name]
 	if !ok {
 		return nil, dangling("", "source", name, set.Sources)
@@ -182,7 +182,7 @@ func (s *Service) sourceAsDescribed(set *definition.Set, t *trusted, name string
 	if src.Managed() {
 		return s.houseSource(set, name)
 	}
-	out, err := mirror.Described(set, name, families.All)
+	out, err := upstream.Described(set, name, families.All)
 	if err == nil {
 		err = s.unlock(set, t, &out.Route)
 	}
@@ -204,7 +204,7 @@ func (s *Service) sourceAsDescribed(set *definition.Set, t *trusted, name string
 		by := now.unsigned[name]
 		out.Unsigned.By, out.Unsigned.At = by.by, by.at
 	}
-	var a mirror.Accepted
+	var a upstream.Accepted
 	if _, there, err := s.db.Kept("accepted", name, &a); err != nil {
 		return nil, err
 	} else if there {
@@ -222,7 +222,7 @@ type checked struct {
 
 // keepAccepted remembers the root that was found good. Another job may have
 // accepted a newer one of the same source meanwhile: that one stays.
-func (s *Service) keepAccepted(p *mirror.Publication) error {
+func (s *Service) keepAccepted(p *upstream.Publication) error {
 	ch, err := s.begin(itself("stockade"))
 	if err != nil {
 		return err
@@ -232,8 +232,8 @@ func (s *Service) keepAccepted(p *mirror.Publication) error {
 	if err := ch.stillSigned(a.Signer, a.Source); err != nil {
 		return err
 	}
-	var now *mirror.Accepted
-	var kept mirror.Accepted
+	var now *upstream.Accepted
+	var kept upstream.Accepted
 	if _, there, err := s.db.Kept("accepted", a.Source, &kept); err != nil {
 		return err
 	} else if there {
@@ -269,7 +269,7 @@ func (s *Service) startRefresh(name string, by actor, acceptOnce string) (api.Jo
 		return api.Job{}, dangling("", "source", name, set.Sources)
 	}
 	return s.jobs.start("refresh", "source "+name, by.name,
-		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
+		func(ctx context.Context, sink func(upstream.Event)) (any, finding.List, error) {
 			release, err := s.sweeping.use(ctx) // a house source is published into the pool here
 			if err != nil {
 				return nil, nil, err
@@ -287,7 +287,7 @@ func (s *Service) startRefresh(name string, by actor, acceptOnce string) (api.Jo
 				return nil, nil, s.judged(name, nil, err)
 			}
 			src.AcceptOnce = acceptOnce
-			b := s.builder(sink)
+			b := s.reader(sink)
 			pub, err := b.Refresh(ctx, src)
 			if err != nil {
 				return nil, nil, s.judged(name, nil, err)
@@ -357,8 +357,8 @@ func (s *Service) startProbe(name, by string, candidates []byte) (api.Job, error
 		src.Further = further
 	}
 	return s.jobs.start("probe", "source "+name, by,
-		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
-			results, found, err := s.builder(sink).Probe(ctx, src)
+		func(ctx context.Context, sink func(upstream.Event)) (any, finding.List, error) {
+			results, found, err := s.reader(sink).Probe(ctx, src)
 			if err != nil {
 				return nil, nil, err
 			}
@@ -370,8 +370,8 @@ func (s *Service) startProbe(name, by string, candidates []byte) (api.Job, error
 }
 
 type probed struct {
-	Results  []mirror.ProbeResult `json:"results"`
-	Findings finding.List         `json:"findings"`
+	Results  []upstream.ProbeResult `json:"results"`
+	Findings finding.List           `json:"findings"`
 }
 
 // orderUpstreams puts the upstreams of a source in the order of its last probe. It is a
@@ -389,7 +389,7 @@ func (s *Service) orderUpstreams(c *gin.Context) (any, error) {
 		return s.reorder(c, in.Look, name, fmt.Sprintf("put %s last among the upstreams of %s", in.Last,
 			name),
 			func(src definition.Source) ([]definition.Upstream, error) {
-				return mirror.PutLast(src, name, in.Last)
+				return upstream.PutLast(src, name, in.Last)
 			})
 	}
 	var last probed

@@ -11,6 +11,7 @@ import (
 	"stockade/core/archive"
 	"stockade/core/finding"
 	"stockade/core/mirror"
+	"stockade/core/upstream"
 	"stockade/internal/api"
 )
 
@@ -23,7 +24,7 @@ func (s *Service) handleWhere(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	return s.jobs.start("where", "package "+in.Name, who(c).Name,
-		func(ctx context.Context, sink func(mirror.Event)) (any, finding.List, error) {
+		func(ctx context.Context, sink func(upstream.Event)) (any, finding.List, error) {
 			release, err := s.sweeping.use(ctx)
 			if err != nil {
 				return nil, nil, err
@@ -35,7 +36,7 @@ func (s *Service) handleWhere(c *gin.Context) (any, error) {
 
 // where tells which sources have packages of a name, and what machines would take. What sources
 // offer is verified on the way, and stays accepted as after a refresh.
-func (s *Service) where(ctx context.Context, name string, sink func(mirror.Event)) (any, finding.List,
+func (s *Service) where(ctx context.Context, name string, sink func(upstream.Event)) (any, finding.List,
 	error) {
 	t, set, err := s.trustedAndSet()
 	if err != nil {
@@ -47,7 +48,7 @@ func (s *Service) where(ctx context.Context, name string, sink func(mirror.Event
 	if err := s.explained(); err != nil {
 		return nil, nil, err
 	}
-	var sources []*mirror.Source
+	var sources []*upstream.Source
 	var refused []mirror.Unread
 	for _, n := range slices.Sorted(maps.Keys(set.Sources)) {
 		if set.Sources[n].Disabled {

@@ -17,7 +17,7 @@ import (
 // through until Next is called.
 type Places struct {
 	// In is the package, by its path.
-	In string
+	In []string
 	// With is what a call fails with.
 	With error
 
@@ -85,7 +85,17 @@ const deep = 4
 // inside is what names a function within another.
 var inside = regexp.MustCompile(`(\.func\d+|\.\d+|-range\d+)+$`)
 
-// here is the place of a call; nil outside the package, and where its tests call by themselves.
+// within tells whether a function is of the packages, and how it is called there.
+func (p *Places) within(f runtime.Frame) (name string, in bool) {
+	for _, of := range p.In {
+		if name, in = strings.CutPrefix(f.Function, of+"."); in {
+			return name, path.Base(path.Dir(f.File)) == path.Base(of) // and not of another, inlined
+		}
+	}
+	return "", false
+}
+
+// here is the place of a call; nil outside the packages, and where its tests call by themselves.
 func (p *Places) here(what string) *Place {
 	var pcs [96]uintptr
 	frames := runtime.CallersFrames(pcs[:runtime.Callers(3, pcs[:])])
@@ -93,8 +103,7 @@ func (p *Places) here(what string) *Place {
 	var names []string
 	for len(names) < deep {
 		f, more := frames.Next()
-		name, in := strings.CutPrefix(f.Function, p.In+".")
-		in = in && path.Base(path.Dir(f.File)) == path.Base(p.In) // and not of another, inlined
+		name, in := p.within(f)
 		if in && !strings.HasSuffix(f.File, "_test.go") {
 			at.Lines += fmt.Sprintf(" %s:%03d", name, f.Line)
 			name = inside.ReplaceAllString(strings.ReplaceAll(name, "[...]", ""), "")

@@ -1,4 +1,4 @@
-package mirror
+package upstream
 
 import (
 	"maps"
@@ -41,8 +41,8 @@ func TestUpstreamsAreMeasuredAndCompared(t *testing.T) {
 	w.source.Route.Upstreams = []fetch.Upstream{{URL: behind}, {URL: down.URL}, {URL: forged},
 		{URL: w.server.URL + "/tarn"}}
 	var steps []string
-	w.builder.Sink = func(e Event) { steps = append(steps, e.Step) }
-	all, found, _ := w.builder.Probe(t.Context(), w.source)
+	w.reader.Sink = func(e Event) { steps = append(steps, e.Step) }
+	all, found, _ := w.reader.Probe(t.Context(), w.source)
 	if len(all) != 4 || !slices.Contains(steps, "probe") {
 		t.Fatalf("%+v %v", all, steps)
 	}
@@ -76,11 +76,11 @@ func TestUpstreamsAreMeasuredAndCompared(t *testing.T) {
 	}
 	// When none is left it is an error.
 	w.source.Route.Upstreams = w.source.Route.Upstreams[1:2]
-	if _, found, _ := w.builder.Probe(t.Context(), w.source); len(found) != 1 || !found.HasErrors() {
+	if _, found, _ := w.reader.Probe(t.Context(), w.source); len(found) != 1 || !found.HasErrors() {
 		t.Errorf("%v", found)
 	}
 	w.source.House = &House{}
-	if all, _, _ := w.builder.Probe(t.Context(), w.source); len(all) != 0 {
+	if all, _, _ := w.reader.Probe(t.Context(), w.source); len(all) != 0 {
 		t.Error("a house source has upstreams")
 	}
 }

@@ -1,4 +1,4 @@
-package mirror
+package upstream
 
 import (
 	"context"
@@ -44,7 +44,7 @@ func Described(set *definition.Set, name string, known archive.Registry) (*Sourc
 // the root, and, of several upstreams, which are behind or down. Nothing is accepted by that:
 // the builder's pool should be one that is thrown away. What only time tells (an older root
 // than was accepted before, another repository of the same owner) is not looked at.
-func (b *Builder) Online(ctx context.Context, set *definition.Set, name string,
+func (b *Reader) Online(ctx context.Context, set *definition.Set, name string,
 	certs []*trust.Certificate) (finding.List, error) {
 	src, err := Described(set, name, b.Families)
 	if err != nil {

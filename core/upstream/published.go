@@ -1,4 +1,4 @@
-package mirror
+package upstream
 
 import (
 	"context"
@@ -18,7 +18,7 @@ const maxPublishedKeys = 1 << 20
 // keysBeside compares the certificates that an upstream lays beside its root with those that
 // were brought in. Nothing vouches for them, so they change nothing; one that is not there, or
 // cannot be had, is no finding.
-func (b *Builder) keysBeside(ctx context.Context, src *Source, from string) (found finding.List) {
+func (b *Reader) keysBeside(ctx context.Context, src *Source, from string) (found finding.List) {
 	family, ok := src.Family.(archive.KeysBeside)
 	if !ok || src.House != nil {
 		return nil
@@ -31,57 +31,21 @@ func (b *Builder) keysBeside(ctx context.Context, src *Source, from string) (fou
 		return nil
 	}
 	for _, path := range family.KeysBeside(src.Spec) {
-		if data, err := b.small(ctx, &only, path, maxPublishedKeys); err == nil {
-			found = append(found, published(src, path, data, b.Now())...)
+		if data, err := b.Small(ctx, &only, path, maxPublishedKeys); err == nil {
+			found = append(found, Published(src, path, data, b.Now())...)
 		}
 	}
 	return found
 }
 
-// keyPackages compares the keyrings in packages of the edition with what was brought in: by
-// them machines elsewhere learn of the next keys of a source.
-func (b *Builder) keyPackages(ctx context.Context, out *Outcome) error {
-	seen := map[string]bool{}
-	for i := range out.selection {
-		pk := &out.selection[i]
-		family, ok := pk.src.Family.(archive.KeyPackages)
-		if !ok || !family.BringsKeys(pk.Package) || seen[pk.SHA256] {
-			continue
-		}
-		seen[pk.SHA256] = true
-		f, err := b.Pool.Open(pk.SHA256)
-		if err != nil {
-			return err
-		}
-		disk := finding.Watching("read " + pk.Path)
-		err = family.ReadKeys(disk.ReadSeeker(f), func(path string, data []byte) {
-			out.Findings = append(out.Findings,
-				published(pk.src, pk.Name+" "+pk.Version+", "+path, data, b.Now())...)
-		})
-		f.Close()
-		err = disk.Blame(err)
-		if g, ok := finding.From(err); ok && g.Code == finding.FaultCode {
-			return err
-		}
-		if err != nil {
-			out.Findings = append(out.Findings, finding.New(finding.KeyPublished, "source "+pk.src.Name,
-				"the keyrings in %s cannot be read: %s", pk.Path, saying(err)))
-		}
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-	}
-	return nil
-}
-
-// published tells what certificates that an upstream published say more than those that were
+// Published tells what certificates that an upstream published say more than those that were
 // brought in. It matters most where the key that counts ends soon.
-func published(src *Source, where string, data []byte, now time.Time) (found finding.List) {
+func Published(src *Source, where string, data []byte, now time.Time) (found finding.List) {
 	object := "source " + src.Name
 	certs, err := trust.ReadCertificates(data)
 	if err != nil {
 		return finding.List{finding.New(finding.KeyPublished, object,
-			"what upstream publishes as keys (%s) cannot be read: %s", where, saying(err))}
+			"what upstream publishes as keys (%s) cannot be read: %s", where, Saying(err))}
 	}
 	rated := finding.Note
 	for _, c := range src.Keyring.Counting() {

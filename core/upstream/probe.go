@@ -1,4 +1,4 @@
-package mirror
+package upstream
 
 import (
 	"cmp"
@@ -47,7 +47,7 @@ const (
 // side by side, and compares them. What was measured of each while others were measured
 // beside it is what a build would have of it, which fetches from several too. What was not asked
 // to the end, as it was told to stop, is no answer: the error is then the context's.
-func (b *Builder) Probe(ctx context.Context, src *Source) ([]ProbeResult, finding.List, error) {
+func (b *Reader) Probe(ctx context.Context, src *Source) ([]ProbeResult, finding.List, error) {
 	if src.House != nil {
 		return []ProbeResult{}, nil, nil
 	}
@@ -61,19 +61,19 @@ func (b *Builder) Probe(ctx context.Context, src *Source) ([]ProbeResult, findin
 	}
 	all := slices.Concat(src.Route.Upstreams, src.Further)
 	out := make([]ProbeResult, len(all))
-	p := b.progress("probe", len(out), 0)
+	p := b.Progress("probe", len(out), 0)
 	var g errgroup.Group
 	g.SetLimit(probedAtOnce)
 	for i, u := range all {
 		g.Go(func() error {
 			out[i] = b.probeOne(ctx, src, choices, u)
 			out[i].Candidate = i >= len(src.Route.Upstreams)
-			p.add(fetch.Shown(u.URL), out[i].Bytes, 1)
+			p.Add(fetch.Shown(u.URL), out[i].Bytes, 1)
 			return nil
 		})
 	}
 	g.Wait() // what went wrong is in the results
-	p.end()
+	p.End()
 	if ctx.Err() != nil {
 		return nil, nil, ctx.Err()
 	}
@@ -82,11 +82,11 @@ func (b *Builder) Probe(ctx context.Context, src *Source) ([]ProbeResult, findin
 }
 
 // probeOne measures one upstream by its root, in the first of the forms that it has.
-func (b *Builder) probeOne(ctx context.Context, src *Source, choices []archive.RootChoice,
+func (b *Reader) probeOne(ctx context.Context, src *Source, choices []archive.RootChoice,
 	u fetch.Upstream) (r ProbeResult) {
 	var choice archive.RootChoice
 	for _, choice = range choices {
-		if r.Probe = b.Fetch.ProbeOne(ctx, src.Route, u, choice[0].Path, maxRoot); !r.Missing {
+		if r.Probe = b.Fetch.ProbeOne(ctx, src.Route, u, choice[0].Path, MaxRoot); !r.Missing {
 			break
 		}
 	}
@@ -96,7 +96,7 @@ func (b *Builder) probeOne(ctx context.Context, src *Source, choices []archive.R
 	}
 	files := map[string][]byte{choice[0].Path: r.Body}
 	for _, f := range choice[1:] {
-		p := b.Fetch.ProbeOne(ctx, src.Route, u, f.Path, maxRoot)
+		p := b.Fetch.ProbeOne(ctx, src.Route, u, f.Path, MaxRoot)
 		if p.Error != "" && !p.Missing {
 			r.Error = f.Path + ": " + p.Error
 			return r

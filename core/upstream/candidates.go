@@ -1,4 +1,4 @@
-package mirror
+package upstream
 
 import (
 	"bytes"
@@ -26,7 +26,7 @@ func (src *Source) Candidates(data []byte) ([]fetch.Upstream, error) {
 		all, err = withRegions(data, serverOf(src.Family))
 	}
 	if err != nil {
-		return nil, about(err, src.Name)
+		return nil, About(err, src.Name)
 	}
 	var out []fetch.Upstream
 	for _, u := range all {

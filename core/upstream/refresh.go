@@ -1,4 +1,4 @@
-package mirror
+package upstream
 
 import (
 	"context"
@@ -16,14 +16,14 @@ import (
 	"stockade/core/pool"
 )
 
-// maxRoot bounds one file of a root (bytes).
-const maxRoot = 32 << 20
+// MaxRoot bounds one file of a root (bytes).
+const MaxRoot = 32 << 20
 
 // Refresh asks the upstreams of a source for its root and judges it: signature,
 // release, dates, and no going back. The first upstream whose root is good is
 // the one used. An error is about this source as a whole.
-func (b *Builder) Refresh(ctx context.Context, src *Source) (*Publication, error) {
-	b.tell(Event{Step: "roots", Text: src.Name, Remaining: -1})
+func (b *Reader) Refresh(ctx context.Context, src *Source) (*Publication, error) {
+	b.Tell(Event{Step: "roots", Text: src.Name, Remaining: -1})
 	if a := src.Accepted; a != nil && b.Now().Before(a.Date.Add(-24*time.Hour)) {
 		return nil, finding.New(finding.SiteClock, "source "+src.Name,
 			"this machine's clock says %s, and the accepted root was made on %s",
@@ -106,7 +106,7 @@ func serverOf(f archive.Family) func(line string) string {
 	return nil
 }
 
-func (b *Builder) refreshBy(ctx context.Context, src *Source, pub *Publication, index int,
+func (b *Reader) refreshBy(ctx context.Context, src *Source, pub *Publication, index int,
 	choice archive.RootChoice) error {
 	old := src.Accepted
 	if old != nil && (old.Choice != index || len(old.Files) != len(choice) || !b.haveAll(old.Files)) {
@@ -152,14 +152,15 @@ func (b *Builder) refreshBy(ctx context.Context, src *Source, pub *Publication, 
 		}
 		root, err := b.readRoot(src, choice, files)
 		if err != nil {
-			return about(err, src.Name)
+			return About(err, src.Name)
 		}
 		if err := b.judge(src, root); err != nil {
 			return err
 		}
 		return b.accept(src, pub, index, choice, files, root, r.Upstream, said)
 	}, func(f *fetch.Failure) {
-		b.log().Warn("upstream failed", "source", src.Name, "upstream", fetch.Shown(f.Upstream.URL), "error",
+		b.Logger().Warn("upstream failed", "source", src.Name, "upstream", fetch.Shown(f.Upstream.URL),
+			"error",
 			f.Err)
 		if !errors.Is(f.Err, fetch.ErrNotFound) {
 			pub.Failures = append(pub.Failures, f.Told(src.Name))
@@ -184,8 +185,8 @@ func (b *Builder) refreshBy(ctx context.Context, src *Source, pub *Publication, 
 
 // rootRequest asks for a file of a root, conditionally where an upstream told
 // how to the last time.
-func (b *Builder) rootRequest(f archive.RootFile, old *Accepted) fetch.Request {
-	req := fetch.Request{Path: f.Path, Max: maxRoot}
+func (b *Reader) rootRequest(f archive.RootFile, old *Accepted) fetch.Request {
+	req := fetch.Request{Path: f.Path, Max: MaxRoot}
 	if old != nil {
 		req.Known = func(u fetch.Upstream) (string, string) {
 			c := old.Conditional[conditionalKey(u, f.Path)]
@@ -198,10 +199,10 @@ func (b *Builder) rootRequest(f archive.RootFile, old *Accepted) fetch.Request {
 func conditionalKey(u fetch.Upstream, path string) string { return u.URL + " " + path }
 
 // takeOld takes a file of the accepted root from the pool.
-func (b *Builder) takeOld(old *Accepted, path string, files map[string][]byte) error {
+func (b *Reader) takeOld(old *Accepted, path string, files map[string][]byte) error {
 	for _, f := range old.Files {
 		if f.Path == path {
-			data, err := b.read(f.SHA256)
+			data, err := b.ReadFile(f.SHA256)
 			files[path] = data
 			return err
 		}
@@ -209,7 +210,7 @@ func (b *Builder) takeOld(old *Accepted, path string, files map[string][]byte) e
 	return fmt.Errorf("the accepted root has no %s", path)
 }
 
-func (b *Builder) haveAll(files []AcceptedFile) bool {
+func (b *Reader) haveAll(files []AcceptedFile) bool {
 	for _, f := range files {
 		if _, ok := b.Pool.Has(f.SHA256); !ok {
 			return false
@@ -218,8 +219,8 @@ func (b *Builder) haveAll(files []AcceptedFile) bool {
 	return len(files) > 0
 }
 
-// read gives a small file of the pool, checked against its name.
-func (b *Builder) read(sha string) ([]byte, error) {
+// ReadFile gives a small file of the pool, checked against its name.
+func (b *Reader) ReadFile(sha string) ([]byte, error) {
 	f, err := b.Pool.Open(sha)
 	if err != nil {
 		return nil, pool.Gone(err, "the file "+sha)
@@ -238,7 +239,7 @@ func (b *Builder) read(sha string) ([]byte, error) {
 
 // judge compares a verified root with the definition, the clock and the root
 // that was accepted before.
-func (b *Builder) judge(src *Source, r *archive.Root) error {
+func (b *Reader) judge(src *Source, r *archive.Root) error {
 	object := "source " + src.Name
 	now := b.Now()
 	for _, f := range src.Family.CheckRoot(src.Spec, r) {
@@ -306,7 +307,7 @@ func anotherRepository(src *Source, format string, args ...any) finding.Finding 
 // sample compares the names in the lists of a publication with those of the root
 // that was accepted before: another repository of the same owner has a valid
 // signature too. What the lists have becomes known for the next time.
-func (b *Builder) sample(ctx context.Context, pub *Publication, lists []List) error {
+func (b *Reader) sample(ctx context.Context, pub *Publication, lists []List) error {
 	src := pub.Source
 	if !pub.Changed && pub.Accepted.Samples != nil || src.House != nil {
 		pub.Judged = true
@@ -334,7 +335,7 @@ func (b *Builder) sample(ctx context.Context, pub *Publication, lists []List) er
 	return nil
 }
 
-func (b *Builder) accept(src *Source, pub *Publication, index int, choice archive.RootChoice,
+func (b *Reader) accept(src *Source, pub *Publication, index int, choice archive.RootChoice,
 	files map[string][]byte, root *archive.Root, from fetch.Upstream, said map[string]conditionals) error {
 	a := Accepted{Source: src.Name, At: b.Now().UTC(), Date: root.Date, Expires: root.Expires,
 		Origin: root.Origin, Label: root.Label,
@@ -388,7 +389,7 @@ func (p *Publication) MayAccept(now *Accepted) bool {
 
 // ReadAccepted reads the accepted root again from the pool, and verifies it
 // anew: a key that was barred since does not count any more.
-func (b *Builder) ReadAccepted(src *Source) (*archive.Root, error) {
+func (b *Reader) ReadAccepted(src *Source) (*archive.Root, error) {
 	if src.Accepted == nil {
 		return nil, finding.New(finding.SourceRootMissing, "source "+src.Name,
 			"nothing of it was accepted yet").
@@ -396,9 +397,9 @@ func (b *Builder) ReadAccepted(src *Source) (*archive.Root, error) {
 	}
 	files := map[string][]byte{}
 	for _, f := range src.Accepted.Files {
-		data, err := b.read(f.SHA256)
+		data, err := b.ReadFile(f.SHA256)
 		if err != nil {
-			return nil, about(err, src.Name)
+			return nil, About(err, src.Name)
 		}
 		files[f.Path] = data
 	}
@@ -416,7 +417,7 @@ func (b *Builder) ReadAccepted(src *Source) (*archive.Root, error) {
 		}
 	}
 	root, err := b.readRoot(src, choice, files)
-	return root, about(err, src.Name)
+	return root, About(err, src.Name)
 }
 
 // behind writes a length of time in two units at most.

@@ -1,4 +1,4 @@
-package mirror
+package upstream
 
 import (
 	"strings"
@@ -125,7 +125,7 @@ func TestTheBestOfAProbeAreChosen(t *testing.T) {
 func TestACandidateThatIsDownIsNoFindingOfTheSource(t *testing.T) {
 	w := newWorld(t)
 	w.source.Further = []fetch.Upstream{{URL: "http://127.0.0.1:1/tarn", Region: "north"}}
-	results, found, _ := w.builder.Probe(t.Context(), w.source)
+	results, found, _ := w.reader.Probe(t.Context(), w.source)
 	if len(found) > 0 || len(results) != 2 || results[0].Candidate || !results[1].Candidate ||
 		results[1].Error == "" || results[1].Upstream.Region != "north" {
 		t.Errorf("%v %+v", found, results)

@@ -1,4 +1,4 @@
-package mirror
+package upstream
 
 import (
 	"bytes"
@@ -43,9 +43,9 @@ func TestWhoSignsBesideTheKeyThatCountsIsTold(t *testing.T) {
 	refreshed := func() finding.List {
 		t.Helper()
 		w.source.Accepted = nil
-		pub, err := w.builder.Refresh(t.Context(), w.source)
+		pub, err := w.reader.Refresh(t.Context(), w.source)
 		must.Do(t, err)
-		return told(pub.Findings, finding.Code(code))
+		return pub.Findings.With(finding.Code(code))
 	}
 	other := all[1].Certificate()
 	ring()

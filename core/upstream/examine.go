@@ -1,4 +1,4 @@
-package mirror
+package upstream
 
 import (
 	"context"
@@ -36,7 +36,7 @@ const MaxExamined = 64
 // as if each alone were vouched for. Nothing is decided or accepted by that: the
 // builder's pool should be one that is thrown away, and the source should come without
 // what was accepted before. The error says why the root could not be had.
-func (b *Builder) Examine(ctx context.Context, src Source, certs []*trust.Certificate) (Examination, error) {
+func (b *Reader) Examine(ctx context.Context, src Source, certs []*trust.Certificate) (Examination, error) {
 	out := Examination{Source: src.Name, Examined: []ExaminedKey{}}
 	if len(certs) > MaxExamined {
 		return out, finding.New(finding.ContentTooLarge, "source "+src.Name,
@@ -46,7 +46,7 @@ func (b *Builder) Examine(ctx context.Context, src Source, certs []*trust.Certif
 	quiet := *b
 	quiet.Sink = nil
 	for i, c := range certs {
-		b.tell(Event{Step: "examine", Text: c.Fingerprint, Files: i, FilesTotal: len(certs), Remaining: -1})
+		b.Tell(Event{Step: "examine", Text: c.Fingerprint, Files: i, FilesTotal: len(certs), Remaining: -1})
 		alone := src
 		alone.Unsigned = nil // that nobody signs it may have come to be untrue
 		alone.Keyring = trust.NewKeyring(src.Name, []trust.Known{{Certificate: c,

@@ -1,4 +1,4 @@
-package mirror
+package upstream
 
 import (
 	"bufio"
@@ -17,8 +17,8 @@ import (
 	"stockade/core/pool"
 )
 
-// maxIndex bounds one index, decompressed (bytes).
-const maxIndex = 2 << 30
+// MaxIndex bounds one index, decompressed (bytes).
+const MaxIndex = 2 << 30
 
 // List is one index of a source that is in the pool.
 type List struct {
@@ -28,7 +28,7 @@ type List struct {
 }
 
 // Lists fetches the indexes that a source selects, by the digests of its root.
-func (b *Builder) Lists(ctx context.Context, pub *Publication) ([]List, error) {
+func (b *Reader) Lists(ctx context.Context, pub *Publication) ([]List, error) {
 	src := pub.Source
 	choices, err := src.Family.Indexes(src.Spec, pub.Root)
 	if err != nil {
@@ -41,11 +41,11 @@ func (b *Builder) Lists(ctx context.Context, pub *Publication) ([]List, error) {
 	}
 	var missing int64
 	for _, c := range choices {
-		if b.inPool(c) < 0 && len(c.Files) > 0 {
+		if b.InPool(c) < 0 && len(c.Files) > 0 {
 			missing += max(c.Files[0].Size, 0)
 		}
 	}
-	p := b.progress("indexes", len(choices), missing)
+	p := b.Progress("indexes", len(choices), missing)
 	out := make([]List, len(choices))
 	parent := ctx
 	g, ctx := errgroup.WithContext(ctx)
@@ -55,12 +55,12 @@ func (b *Builder) Lists(ctx context.Context, pub *Publication) ([]List, error) {
 			defer finding.Catch(&err)
 			l, err := b.list(ctx, src, c, p)
 			out[i] = l
-			p.add("", 0, 1)
+			p.Add("", 0, 1)
 			return err
 		})
 	}
 	err = g.Wait()
-	p.end()
+	p.End()
 	if err != nil {
 		return out, err
 	}
@@ -68,9 +68,9 @@ func (b *Builder) Lists(ctx context.Context, pub *Publication) ([]List, error) {
 }
 
 // inPool tells which compression of an index is in the pool already.
-func (b *Builder) inPool(c archive.IndexChoice) int {
+func (b *Reader) InPool(c archive.IndexChoice) int {
 	for i, f := range c.Files {
-		if _, ok := b.pooled(f); ok {
+		if _, ok := b.Pooled(f); ok {
 			return i
 		}
 	}
@@ -78,18 +78,18 @@ func (b *Builder) inPool(c archive.IndexChoice) int {
 }
 
 // pooled gives the name of a file of a root, by SHA-256, when it is there.
-func (b *Builder) pooled(f archive.IndexFile) (sum string, ok bool) {
-	return b.Pool.Find(wanted(f.Path, f.Size, f.SHA256, f.SHA512))
+func (b *Reader) Pooled(f archive.IndexFile) (sum string, ok bool) {
+	return b.Pool.Find(Wanted(f.Path, f.Size, f.SHA256, f.SHA512))
 }
 
-func (b *Builder) list(ctx context.Context, src *Source, c archive.IndexChoice, p *progress) (List, error) {
-	if i := b.inPool(c); i >= 0 {
-		sum, _ := b.pooled(c.Files[i])
+func (b *Reader) list(ctx context.Context, src *Source, c archive.IndexChoice, p *Progress) (List, error) {
+	if i := b.InPool(c); i >= 0 {
+		sum, _ := b.Pooled(c.Files[i])
 		return List{IndexChoice: c, Used: c.Files[i], SHA256: sum}, nil
 	}
 	var errs []error
 	for _, f := range c.Files {
-		sum, err := b.fetchInto(ctx, src, wanted(f.Path, f.Size, f.SHA256, f.SHA512), f.Paths, p, nil)
+		sum, err := b.FetchInto(ctx, src, Wanted(f.Path, f.Size, f.SHA256, f.SHA512), f.Paths, p, nil)
 		if err == nil {
 			return List{IndexChoice: c, Used: f, SHA256: sum}, nil
 		}
@@ -111,7 +111,7 @@ func (b *Builder) list(ctx context.Context, src *Source, c archive.IndexChoice, 
 }
 
 // Read reads an index of the pool and yields its packages.
-func (b *Builder) Read(src *Source, n int, l List, yield func(p *archive.Package, raw []byte) error) error {
+func (b *Reader) Read(src *Source, n int, l List, yield func(p *archive.Package, raw []byte) error) error {
 	f, err := b.Pool.Open(l.SHA256)
 	if err != nil {
 		return pool.Gone(err, "the index "+l.Used.Path)
@@ -122,9 +122,9 @@ func (b *Builder) Read(src *Source, n int, l List, yield func(p *archive.Package
 	digest := sha256.New()
 	disk := finding.Watching("read the index " + l.Used.Path)
 	file := io.TeeReader(disk.Reader(f), digest)
-	plain, err := archive.Decompress(bufio.NewReaderSize(file, 256<<10), l.Used.Compression, maxIndex)
+	plain, err := archive.Decompress(bufio.NewReaderSize(file, 256<<10), l.Used.Compression, MaxIndex)
 	if err != nil {
-		return about(disk.Blame(err), src.Name)
+		return About(disk.Blame(err), src.Name)
 	}
 	defer plain.Close()
 	fast := ahead(plain)
@@ -148,7 +148,7 @@ func (b *Builder) Read(src *Source, n int, l List, yield func(p *archive.Package
 			"the index %s was changed on disk since it was fetched", l.Used.Path).
 			Do("begin again: it is fetched anew")
 	}
-	return about(err, src.Name)
+	return About(err, src.Name)
 }
 
 // readAhead reads in a goroutine of its own, so that decompressing and parsing

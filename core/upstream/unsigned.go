@@ -1,4 +1,4 @@
-package mirror
+package upstream
 
 import (
 	"crypto/sha256"
@@ -42,7 +42,7 @@ func (src *Source) roots() []archive.RootChoice {
 }
 
 // readRoot reads a root and verifies it; one that nobody signs is what it is.
-func (b *Builder) readRoot(src *Source, choice archive.RootChoice,
+func (b *Reader) readRoot(src *Source, choice archive.RootChoice,
 	files map[string][]byte) (*archive.Root, error) {
 	if src.Unsigned == nil {
 		return src.Family.ReadRoot(src.Spec, choice, files, src.Keyring)

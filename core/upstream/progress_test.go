@@ -1,4 +1,4 @@
-package mirror
+package upstream
 
 import (
 	"testing"
@@ -9,18 +9,18 @@ import (
 // little is held back, and nothing is told after its end.
 func TestProgressSaysHowFastAndHowLong(t *testing.T) {
 	var told []Event
-	p := (&Builder{Sink: func(e Event) { told = append(told, e) }}).progress("packages", 4, 4000)
+	p := (&Reader{Sink: func(e Event) { told = append(told, e) }}).Progress("packages", 4, 4000)
 	if len(told) != 1 || told[0].Remaining != -1 || told[0].Rate != 0 || told[0].FilesTotal != 4 ||
 		told[0].BytesTotal != 4000 {
 		t.Fatalf("%+v", told)
 	}
 	p.start = p.start.Add(-10 * time.Second)
-	p.add("north", 600, 1)
+	p.Add("north", 600, 1)
 	if len(told) != 1 {
 		t.Errorf("it is told at once, and something was told just now: %+v", told)
 	}
 	p.last = time.Time{}
-	p.add("south", 400, 1)
+	p.Add("south", 400, 1)
 	e := told[len(told)-1]
 	if len(told) != 2 || e.Files != 2 || e.Bytes != 1000 || e.Rate < 90 || e.Rate > 100 ||
 		e.Upstreams["north"] != 600 || e.Upstreams["south"] != 400 {
@@ -31,7 +31,7 @@ func TestProgressSaysHowFastAndHowLong(t *testing.T) {
 	}
 	e.Upstreams["north"] = 0
 	p.last = time.Time{}
-	p.add("", 0, 0)
+	p.Add("", 0, 0)
 	if told[2].Upstreams["north"] != 600 {
 		t.Error("who is told can change what is told next")
 	}
@@ -42,7 +42,7 @@ func TestProgressSaysHowFastAndHowLong(t *testing.T) {
 	if n := len(told); n != 4 {
 		t.Errorf("what was held back is not told: %d", n)
 	}
-	p.end()
+	p.End()
 	n := len(told)
 	p.catchUp()
 	if len(told) != n || n != 5 {
@@ -50,10 +50,10 @@ func TestProgressSaysHowFastAndHowLong(t *testing.T) {
 	}
 	// Of a step whose files are all done its end tells.
 	told = nil
-	q := (&Builder{Sink: func(e Event) { told = append(told, e) }}).progress("files", 1, 0)
-	q.add("", 0, 1)
+	q := (&Reader{Sink: func(e Event) { told = append(told, e) }}).Progress("files", 1, 0)
+	q.Add("", 0, 1)
 	q.catchUp()
-	q.end()
+	q.End()
 	if len(told) != 2 || told[0].Files != 0 || told[1].Files != 1 {
 		t.Errorf("%+v", told)
 	}
