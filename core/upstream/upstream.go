@@ -1,10 +1,10 @@
 // Package upstream reads what the upstreams of a source serve: its root, and the indexes that the root names.
 // It refreshes, probes, examines keys, and checks a description against what is really there.
 //
-// A root is believed only through the keyring of its source, and an index only through the digest that a root
-// gives: what is read lies in the pool, under that digest, before anything is made of it. A root that is older
-// than the one accepted before, or of another repository, is refused. Upstreams are asked in their order, and
-// one that fails is told by its kind (fetch.Failure): down, refused, wrong bytes, behind, slow.
+// A root is believed only through the keyring of its source, and an index only through the digest that a
+// root gives: what is read lies in the pool, under that digest, before anything is made of it. A root that
+// is older than the one accepted before, or of another repository, is refused. Upstreams are asked in their
+// order, and one that fails is told by its kind (fetch.Failure): down, refused, wrong bytes, behind, slow.
 //
 // What a key may sign is decided in core/trust. Which packages are taken, and whether they can be installed,
 // is decided in core/solve and core/mirror: nothing in here chooses.

@@ -139,6 +139,7 @@ func (s *Service) lackOf(id edition.ID, here map[string]bool) (finding.Finding, 
 		return finding.Finding{}, false
 	}
 	return finding.New(finding.EditionDamaged, "edition "+name,
-		"%s, and perhaps more of it, was not found whole in the pool: machines are told to try again", missing).
-		Do("stockade mirror build %s, then move the lane; or bring the pool back from a backup", e.Mirror), true
+		"%s, and perhaps more of it, was not found whole in the pool: machines are told to try again",
+		missing).Do("stockade mirror build %s, then move the lane; or bring the pool back from a backup",
+		e.Mirror), true
 }
