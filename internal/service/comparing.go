@@ -117,14 +117,17 @@ func (s *Service) compareAll(ctx context.Context) error {
 	s.comparing.mu.Lock()
 	s.comparing.basis = basis
 	s.comparing.mu.Unlock()
-	var failed error
-	for _, shown := range slices.Sorted(maps.Keys(groups)) {
-		if ctx.Err() != nil {
-			return ctx.Err()
+	editions := slices.Sorted(maps.Keys(groups))
+	failed := make([]error, len(editions)) // one that fails keeps the others from nothing
+	if err := sideBySide(len(editions), func(i int) error {
+		if ctx.Err() == nil {
+			failed[i] = s.compareWith(ctx, set, editions[i], groups[editions[i]])
 		}
-		failed = errors.Join(failed, s.compareWith(ctx, set, shown, groups[shown]))
+		return ctx.Err()
+	}); err != nil {
+		return err
 	}
-	return failed
+	return errors.Join(failed...)
 }
 
 // shownTheGroup gives the view of a group on the edition that its lane shows.
