@@ -21,10 +21,10 @@ const (
 	searchEditions = 50
 )
 
-var searchWords = strings.Fields("pump gate sluice tide table chart lamp driver kernel library runtime " +
-	"development files documentation common tools utility python perl rust font language server client network " +
-	"packet editor viewer daemon module plugin theme shared static debug symbols transitional dummy package meta " +
-	"image video audio codec compression archive format reader writer parser harbour weir buoy")
+var searchWords = strings.Fields(`pump gate sluice tide table chart lamp driver kernel library runtime
+	development files documentation common tools utility python perl rust font language server client network
+	packet editor viewer daemon module plugin theme shared static debug symbols transitional dummy package meta
+	image video audio codec compression archive format reader writer parser harbour weir buoy`)
 
 // searchQuestions are sixty questions as people type them: whole names, parts of them, as they are typed
 // letter by letter, words of descriptions, patterns, and what is not there.
@@ -63,17 +63,21 @@ func BenchmarkSearch(b *testing.B) {
 		of := make([]search.Package, searchPackages)
 		for i := range of {
 			name := fmt.Sprintf("%s%d", words(2, "-"), r.IntN(100))
-			of[i] = search.Package{Source: fmt.Sprint("depot-", s), Name: name, Version: "1.0-1", Arch: "amd64",
-				Digest: fmt.Sprint(s, i), Size: 1 << 10, Text: search.Text{Summary: words(8, " "), Section: "field"}}
+			of[i] = search.Package{Source: fmt.Sprint("depot-", s), Name: name, Version: "1.0-1",
+				Arch:   "amd64",
+				Digest: fmt.Sprint(s, i), Size: 1 << 10, Text: search.Text{Summary: words(8, " "),
+					Section: "field"}}
 			names, texts = append(names, name), append(texts, name+" "+of[i].Summary)
 		}
 		all = append(all, of...)
-		put(b, x, search.List{Kind: search.OfSource, Name: fmt.Sprint("depot-", s), Digest: fmt.Sprint(s)}, of)
+		put(b, x, search.List{Kind: search.OfSource, Name: fmt.Sprint("depot-", s), Digest: fmt.Sprint(s)},
+			of)
 	}
 	filled := time.Since(began)
 	began = time.Now()
 	for n := range searchEditions { // each of a different tenth
-		put(b, x, search.List{Kind: search.OfEdition, Name: "store", Number: n + 1, Digest: fmt.Sprint("e", n)},
+		put(b, x, search.List{Kind: search.OfEdition, Name: "store", Number: n + 1,
+			Digest: fmt.Sprint("e", n)},
 			all[n*1000:n*1000+searchPackages/10])
 	}
 	editions := time.Since(began)

@@ -1,0 +1,38 @@
+package archive_test
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+
+	"stockade/core/archive"
+)
+
+// What is decompressed is bounded: a small file may unpack to more than a machine has.
+func ExampleDecompress() {
+	bomb, err := archive.Compress(bytes.Repeat([]byte("tide "), 1000), "zst")
+	if err != nil {
+		panic(err)
+	}
+	plain, err := archive.Decompress(bytes.NewReader(bomb), "zst", 100)
+	if err != nil {
+		panic(err)
+	}
+	defer plain.Close()
+	_, err = io.ReadAll(plain)
+	fmt.Println(len(bomb), "bytes:", err)
+	// Output:
+	// 27 bytes: more than 100 bytes come out of this zst stream (nothing of it was taken; raise the limit
+	// only if you know why)
+}
+
+// A path of an index never leads out of the folder that it is relative to.
+func ExampleCheckPath() {
+	for _, p := range []string{"pool/s/sluicectl_1.4-1_amd64.deb", "../etc/passwd", "/etc/passwd"} {
+		fmt.Println(archive.CheckPath(p))
+	}
+	// Output:
+	// <nil>
+	// the path "../etc/passwd" has an empty or dotted part (nothing of it was taken; tell upstream)
+	// the path "/etc/passwd" is absolute (nothing of it was taken; tell upstream)
+}
