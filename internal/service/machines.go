@@ -54,12 +54,13 @@ func (s *Service) handleMachines(c *gin.Context) (any, error) {
 	at := m.lanesNow()
 	if as := c.Query("as"); as != "" {
 		return nil, takenAway(c, as, "machines", func(yield func(api.Machine) error) error {
-			for from := 0; ; from += pageMost {
-				part, _, err := s.db.Machines(asked, from, pageMost)
+			for last := ""; ; {
+				part, err := s.db.MachinesAfter(asked, last, pageMost)
 				if err != nil {
 					return err
 				}
 				for _, m := range part {
+					last = m.Name
 					if err := yield(s.machine(set, at, m)); err != nil {
 						return err
 					}

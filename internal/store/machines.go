@@ -105,6 +105,13 @@ func (d *DB) Machines(a Asked, from, limit int) (out []Machine, all int64, err e
 	return out, all, d.machines(a).Order("name").Offset(from).Limit(limit).Find(&out).Error
 }
 
+// MachinesAfter gives machines that are asked for, by name, those behind a name. Whoever goes through all
+// of them so meets each once, also where others come and go meanwhile.
+func (d *DB) MachinesAfter(a Asked, name string, limit int) ([]Machine, error) {
+	out := []Machine{}
+	return out, d.machines(a).Where("name > ?", name).Order("name").Limit(limit).Find(&out).Error
+}
+
 // MachineCount is how many machines of a group are how.
 type MachineCount struct {
 	Group    string `gorm:"column:of_group"`

@@ -344,6 +344,39 @@ func TestChangesAreCountedByPart(t *testing.T) {
 	}
 }
 
+// through goes through machines two at a time, and does something after the first two.
+func through(t *testing.T, db *DB, a Asked, then func()) (names []string) {
+	t.Helper()
+	for last := ""; ; {
+		part, err := db.MachinesAfter(a, last, 2)
+		must.Do(t, err)
+		if len(part) == 0 {
+			return names
+		}
+		for _, m := range part {
+			names, last = append(names, m.Name), m.Name
+		}
+		then()
+		then = func() {}
+	}
+}
+
+// Who takes a list away meets each machine once, whatever comes and goes meanwhile.
+func TestMachinesThatComeAndGoMoveNoOthers(t *testing.T) {
+	db, _ := open(t)
+	for _, name := range []string{"pump-1", "pump-2", "pump-3", "pump-4", "pump-5"} {
+		must.Do(t, db.AddMachine(Machine{Name: name, Group: "pump-house"}))
+	}
+	got := through(t, db, Asked{}, func() {
+		must.Do(t, db.RemoveMachine("pump-1"))
+		must.Do(t, db.AddMachine(Machine{Name: "pump-0", Group: "pump-house"}))
+		must.Do(t, db.AddMachine(Machine{Name: "pump-01", Group: "pump-house"}))
+	})
+	if want := "pump-1 pump-2 pump-3 pump-4 pump-5"; strings.Join(got, " ") != want {
+		t.Errorf("got %q, want %q", got, want)
+	}
+}
+
 // Machines are found by what is asked of them, and each state leaves those of which it is true.
 func TestMachinesAreFoundByWhatIsAsked(t *testing.T) {
 	db, _ := open(t)
@@ -409,6 +442,9 @@ func TestMachinesAreFoundByWhatIsAsked(t *testing.T) {
 		}
 		if got := strings.Join(names, " "); got != c.want {
 			t.Errorf("%+v: got %q, want %q", c.asked, got, c.want)
+		}
+		if got := strings.Join(through(t, db, c.asked, func() {}), " "); got != c.want {
+			t.Errorf("%+v, one after another: got %q, want %q", c.asked, got, c.want)
 		}
 	}
 	counts, err := db.MachineCounts()
