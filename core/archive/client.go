@@ -8,6 +8,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"stockade/core/archive/text"
 	"stockade/core/finding"
 )
 
@@ -24,7 +25,7 @@ func (t *Text) Line(format string, args ...any) {
 	line := fmt.Sprintf(format, args...)
 	if t.err == nil && (finding.Harmless(line) != line || !utf8.ValidString(line)) {
 		t.err = finding.New(finding.DefineBadValue, "",
-			"a line of a machine's file would have a control character in it: %q", shortened(line, 160)).
+			"a line of a machine's file would have a control character in it: %q", text.Cut(line, 160)).
 			Do("mend the value in the definition; nothing was written")
 	}
 	t.b.WriteString(line)
@@ -45,7 +46,7 @@ var word = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+~^@:/-]*$`)
 func CheckWord(what, value string) error {
 	if len(value) > 256 || !word.MatchString(value) {
 		return finding.New(finding.DefineBadValue, "",
-			"the %s %q is not one plain word, as machines' files need it", what, shortened(value, 80))
+			"the %s %q is not one plain word, as machines' files need it", what, text.Cut(value, 80))
 	}
 	return nil
 }
@@ -117,7 +118,7 @@ func (s ClientSource) check() error {
 // absolute folder nor an http or https URL that can stand in a machine's file.
 func CheckAddress(at string) error {
 	bad := func(why string) error {
-		return finding.New(finding.DefineBadValue, "", "the address %q %s", shortened(at, 120),
+		return finding.New(finding.DefineBadValue, "", "the address %q %s", text.Cut(at, 120),
 			why).
 			Do("give a URL such as http://stock.reach.example:8441/lane/steady, or an absolute folder")
 	}

@@ -6,6 +6,7 @@ import (
 	"io"
 
 	"stockade/core/archive"
+	"stockade/core/finding"
 )
 
 // What is decompressed is bounded: a small file may unpack to more than a machine has.
@@ -20,10 +21,10 @@ func ExampleDecompress() {
 	}
 	defer plain.Close()
 	_, err = io.ReadAll(plain)
-	fmt.Println(len(bomb), "bytes:", err)
+	f, _ := finding.From(err)
+	fmt.Println(len(bomb), "bytes:", f.Code, f.Text)
 	// Output:
-	// 27 bytes: more than 100 bytes come out of this zst stream (nothing of it was taken; raise the limit
-	// only if you know why)
+	// 27 bytes: content.too-large more than 100 bytes come out of this zst stream
 }
 
 // A path of an index never leads out of the folder that it is relative to.

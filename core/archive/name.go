@@ -1,6 +1,9 @@
 package archive
 
-import "stockade/core/finding"
+import (
+	"stockade/core/archive/text"
+	"stockade/core/finding"
+)
 
 // maxName bounds the name of a package (bytes).
 const maxName = 256
@@ -12,7 +15,7 @@ const maxName = 256
 // mean more than itself there. The finding is content.bad-name.
 func CheckName(name string) error {
 	bad := func(why string) error {
-		return finding.New(finding.ContentBadName, "", "the name %q %s", shortened(name, 80), why)
+		return finding.New(finding.ContentBadName, "", "the name %q %s", text.Cut(name, 80), why)
 	}
 	switch {
 	case name == "":
@@ -29,13 +32,6 @@ func CheckName(name string) error {
 		}
 	}
 	return nil
-}
-
-func shortened(s string, n int) string {
-	if len(s) > n {
-		return s[:n] + "…"
-	}
-	return s
 }
 
 // Ambiguous is the refusal of something that we could read in one way and a

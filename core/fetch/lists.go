@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 
+	"stockade/core/archive/text"
 	"stockade/core/finding"
 )
 
@@ -164,7 +165,7 @@ func ReadMirrorList(data []byte, of func(line string) string) ([]Upstream, error
 			return r <= 0x20 || r == 0x7f
 		}) {
 			return nil, finding.New(finding.SourceBadList, "",
-				"a line of the list of upstreams is no address: %q", shorten(line))
+				"a line of the list of upstreams is no address: %q", text.Cut(line, 80))
 		}
 		out = append(out, Upstream{URL: strings.TrimRight(line, "/")})
 	}
@@ -230,12 +231,5 @@ func why(err error, name string) string {
 	if err != nil {
 		return err.Error()
 	}
-	return fmt.Sprintf("it begins with %q", shorten(name))
-}
-
-func shorten(s string) string {
-	if len(s) > 80 {
-		return s[:80] + "…"
-	}
-	return s
+	return fmt.Sprintf("it begins with %q", text.Cut(name, 80))
 }

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"stockade/core/archive"
+	"stockade/core/archive/text"
 	"stockade/core/finding"
 )
 
@@ -299,7 +300,7 @@ func (Family) ReadIndex(s archive.Source, x archive.IndexChoice, plain io.Reader
 			return err
 		}
 		if dir != p.Name+"-"+p.Version {
-			return malformed("the database has %s %s in the folder %q", p.Name, p.Version, cut(dir, 120))
+			return malformed("the database has %s %s in the folder %q", p.Name, p.Version, text.Cut(dir, 120))
 		}
 		p.Component, p.Ordinal = x.Component, n
 		n++

@@ -69,7 +69,7 @@ type entries struct {
 func (e *entries) take(h *tar.Header, data io.Reader) error {
 	name := h.Name
 	if h.Typeflag != tar.TypeReg && h.Typeflag != tar.TypeDir {
-		return malformed("the database has %q, which is no plain file", cut(name, 120))
+		return malformed("the database has %q, which is no plain file", text.Cut(name, 120))
 	}
 	if h.Typeflag == tar.TypeDir {
 		name = strings.TrimSuffix(name, "/")
@@ -79,7 +79,7 @@ func (e *entries) take(h *tar.Header, data io.Reader) error {
 		below == (h.Typeflag == tar.TypeDir) {
 		return archive.Ambiguous(
 			"the database has %q, which is no package's folder or file as it is usually written",
-			cut(h.Name, 120))
+			text.Cut(h.Name, 120))
 	}
 	if dir != e.folder || !e.current {
 		if err := e.begin(dir); err != nil {
@@ -90,30 +90,30 @@ func (e *entries) take(h *tar.Header, data io.Reader) error {
 		return nil
 	}
 	if e.files[file] {
-		return archive.Ambiguous("the database has the file %q twice", cut(name, 120))
+		return archive.Ambiguous("the database has the file %q twice", text.Cut(name, 120))
 	}
 	e.files[file] = true
 	if file != "desc" && file != "depends" {
 		if file != "files" && file != "deltas" {
-			return archive.Ambiguous("the database has a file %q", cut(name, 120))
+			return archive.Ambiguous("the database has a file %q", text.Cut(name, 120))
 		}
 		return nil
 	}
 	if h.Size > maxEntry {
 		return finding.New(finding.ContentTooLarge, "", "the description of %s is larger than %d bytes",
-			cut(dir, 120), maxEntry)
+			text.Cut(dir, 120), maxEntry)
 	}
-	text, err := io.ReadAll(data)
+	content, err := io.ReadAll(data)
 	if err != nil {
 		if f, ok := finding.From(err); ok {
 			return f
 		}
-		return malformed("the database ends in the middle of %s: %v", cut(dir, 120), err)
+		return malformed("the database ends in the middle of %s: %v", text.Cut(dir, 120), err)
 	}
 	if len(e.desc) > 0 && !bytes.HasSuffix(e.desc, []byte("\n")) {
 		e.desc = append(e.desc, '\n')
 	}
-	e.desc = append(append(e.desc, text...), '\n')
+	e.desc = append(append(e.desc, content...), '\n')
 	return nil
 }
 
@@ -122,7 +122,7 @@ func (e *entries) begin(dir string) error {
 		return err
 	}
 	if e.seen[dir] {
-		return archive.Ambiguous("the database has %q in two places", cut(dir, 120))
+		return archive.Ambiguous("the database has %q in two places", text.Cut(dir, 120))
 	}
 	e.seen[dir] = true
 	e.folder, e.files, e.desc, e.current = dir, map[string]bool{}, nil, true
@@ -135,7 +135,8 @@ func (e *entries) flush() error {
 	}
 	e.current = false
 	if !e.files["desc"] {
-		return archive.Ambiguous("the database has the folder %q without a description", cut(e.folder, 120))
+		return archive.Ambiguous("the database has the folder %q without a description",
+			text.Cut(e.folder, 120))
 	}
 	return e.yield(e.folder, e.desc)
 }
@@ -192,7 +193,7 @@ func eachField(desc []byte, f func(name string, values []string) error) error {
 	ended := func() error {
 		switch kind := fields[name]; {
 		case len(values) == 0:
-			return archive.Ambiguous("the field %s has no value", cut(name, 40))
+			return archive.Ambiguous("the field %s has no value", text.Cut(name, 40))
 		case kind == oneValue && len(values) > 1:
 			return archive.Ambiguous("the field %s has %d values, and one belongs there", name, len(values))
 		case kind != 0:
@@ -219,20 +220,20 @@ func eachField(desc []byte, f func(name string, values []string) error) error {
 			name, inside, values = "", false, nil
 		case len(bytes.TrimSpace(line)) != n:
 			return archive.Ambiguous("a line of a description has white space around it: %q",
-				cut(string(line), 80))
+				text.Cut(line, 80))
 		case !inside && looksLikeField:
 			name, inside = string(line[1:n-1]), true
 			if seen[name] {
-				return archive.Ambiguous("the field %s stands twice", cut(name, 40))
+				return archive.Ambiguous("the field %s stands twice", text.Cut(name, 40))
 			}
 			if seen[name] = true; len(seen) > 256 {
 				return finding.New(finding.ContentTooLarge, "", "a description has more than 256 fields")
 			}
 		case !inside:
-			return malformed("a line of a description belongs to no field: %q", cut(string(line), 80))
+			return malformed("a line of a description belongs to no field: %q", text.Cut(line, 80))
 		case looksLikeField:
 			return archive.Ambiguous("the field %s has a value that looks like a field: %q",
-				cut(name, 40), cut(string(line), 80))
+				text.Cut(name, 40), text.Cut(line, 80))
 		default:
 			for _, c := range line {
 				if c < 0x20 && c != '\t' || c == 0x7f {
@@ -246,13 +247,6 @@ func eachField(desc []byte, f func(name string, values []string) error) error {
 		return ended()
 	}
 	return nil
-}
-
-func cut(s string, n int) string {
-	if len(s) > n {
-		return s[:n] + "…"
-	}
-	return s
 }
 
 // ReadDescription reads what a database says of one package; dir is where its
@@ -329,7 +323,7 @@ func (d *description) field(name string, values []string) error {
 func (d *description) fileName(name string) error {
 	if strings.Contains(name, "/") {
 		return finding.New(finding.ContentUnsafePath, "", "the file name %q leads out of its folder",
-			cut(name, 120))
+			text.Cut(name, 120))
 	}
 	d.p.Path = path.Join(d.dir, name)
 	return nil
@@ -338,7 +332,7 @@ func (d *description) fileName(name string) error {
 func (d *description) size(value string) error {
 	n, ok := text.Number(value)
 	if !ok {
-		return malformed("the size %q is no number", cut(value, 40))
+		return malformed("the size %q is no number", text.Cut(value, 40))
 	}
 	d.p.Size, d.sized = n, true
 	return nil
@@ -371,7 +365,7 @@ func (d *description) whole() error {
 	case p.Name == "" || p.Version == "" || p.Arch == "":
 		return malformed("name, version or architecture of a package is missing")
 	case !archPattern.MatchString(p.Arch):
-		return malformed("%q is not an architecture", cut(p.Arch, 40))
+		return malformed("%q is not an architecture", text.Cut(p.Arch, 40))
 	case p.Path == "" || !strings.Contains(path.Base(p.Path), ".pkg.tar"):
 		return malformed("%s has no file name that fits", p.Name)
 	case !d.sized:
@@ -407,18 +401,18 @@ func parseRelation(s string) (archive.Relation, error) {
 		switch op {
 		case archive.Less, archive.LessOrEqual, archive.Equal, archive.GreaterOrEqual, archive.Greater:
 		default:
-			return r, malformed("the relation %q has a comparison that does not exist", cut(s, 120))
+			return r, malformed("the relation %q has a comparison that does not exist", text.Cut(s, 120))
 		}
 		r.Name, r.Op, r.Version = s[:i], op, s[i+n:]
 		if r.Version == "" {
-			return r, malformed("the relation %q has no version", cut(s, 120))
+			return r, malformed("the relation %q has no version", text.Cut(s, 120))
 		}
 	}
 	if r.Name == "" || strings.ContainsAny(s, " \t") {
-		return r, malformed("the relation %q has no plain name", cut(s, 120))
+		return r, malformed("the relation %q has no plain name", text.Cut(s, 120))
 	}
 	if r.Op != archive.Any && finding.Harmless(r.Version) != r.Version {
-		return r, malformed("the relation %q has a version that is none", cut(s, 120))
+		return r, malformed("the relation %q has a version that is none", text.Cut(s, 120))
 	}
 	return r, nil
 }

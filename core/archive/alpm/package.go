@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"stockade/core/archive"
+	"stockade/core/archive/text"
 	"stockade/core/finding"
 )
 
@@ -68,7 +69,7 @@ func ReadInfo(file io.Reader) (map[string][]string, error) {
 		}
 		if data != nil || h.Name != ".PKGINFO" {
 			return nil, archive.Ambiguous("the package has .PKGINFO twice, or in another spelling: %q",
-				cut(h.Name, 60))
+				text.Cut(h.Name, 60))
 		}
 		if h.Typeflag != tar.TypeReg || h.Size > maxInfo {
 			return nil, badPackage("its .PKGINFO is no plain file under %d bytes", maxInfo)

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"stockade/core/archive"
+	"stockade/core/archive/text"
 	"stockade/core/finding"
 )
 
@@ -112,7 +113,7 @@ func (r *fieldReader) each(stanza []byte, f func(name, value []byte) error) erro
 		colon := bytes.IndexByte(line, ':')
 		if colon <= 0 || field[0] == ' ' || field[0] == '\t' {
 			return finding.New(finding.SourceMalformedIndex, "", "field %d of a stanza is no field: %q", n,
-				cut(line, 80))
+				text.Cut(line, 80))
 		}
 		if n > maxFields {
 			return finding.New(finding.ContentTooLarge, "", "a stanza has more than %d fields", maxFields)
@@ -136,14 +137,14 @@ func (r *fieldReader) each(stanza []byte, f func(name, value []byte) error) erro
 func foldName(to, name []byte) ([]byte, error) {
 	if len(name) > maxField {
 		return nil, archive.Ambiguous("the name of a field is longer than %d bytes: %q", maxField,
-			cut(name, 80))
+			text.Cut(name, 80))
 	}
 	for i, c := range name {
 		switch {
 		case c <= ' ' || c >= 0x7f:
 			return nil, archive.Ambiguous(
 				"the name of a field has a blank, or a character that none has, before its colon: %q",
-				cut(name, 80))
+				text.Cut(name, 80))
 		case i == 0 && (c == '#' || c == '-'):
 			return nil, archive.Ambiguous(
 				"the name of a field begins with %q, where some readers see a comment", name[:1])
@@ -168,13 +169,6 @@ func fieldEnd(b []byte) int {
 			return at
 		}
 	}
-}
-
-func cut(b []byte, n int) string {
-	if len(b) > n {
-		return string(b[:n]) + "…"
-	}
-	return string(b)
 }
 
 // Fields reads one stanza into a map with lower-case names.

@@ -362,7 +362,7 @@ func plainNumber(field string, value []byte) (int64, error) {
 	n, ok := text.Number(value)
 	if !ok {
 		return 0, finding.New(finding.SourceMalformedIndex, "", "the %s %q is no number", field,
-			cut(value, 40))
+			text.Cut(value, 40))
 	}
 	return n, nil
 }
@@ -381,7 +381,7 @@ type entry struct {
 func (p *entry) field(name, value []byte) (err error) {
 	oneLine := func() (string, error) {
 		if bytes.IndexByte(value, '\n') >= 0 {
-			return "", archive.Ambiguous("the field %q goes on over its line: %q", name, cut(value, 80))
+			return "", archive.Ambiguous("the field %q goes on over its line: %q", name, text.Cut(value, 80))
 		}
 		return string(value), nil
 	}
@@ -424,11 +424,11 @@ func (p *entry) field(name, value []byte) (err error) {
 		var known bool
 		if p.Own, known = coexistences[string(value)]; !known {
 			err = archive.Ambiguous("Multi-Arch is %q, which readers take for different things",
-				cut(value, 40))
+				text.Cut(value, 40))
 		}
 	case "essential", "important", "protected":
 		if v := string(value); v != "yes" && v != "no" {
-			err = archive.Ambiguous("%s is %q, and neither yes nor no", name, cut(value, 40))
+			err = archive.Ambiguous("%s is %q, and neither yes nor no", name, text.Cut(value, 40))
 		}
 		if string(name) == "essential" && string(value) == "yes" {
 			p.Essential = true
@@ -478,11 +478,11 @@ func parsePackage(raw []byte, in *reading) (*archive.Package, error) {
 	case p.Name == "" || p.Version == "" || p.Arch == "":
 		return bad("Package, Version or Architecture is missing")
 	case !archPattern.MatchString(p.Arch):
-		return bad("%q is not an architecture", cut([]byte(p.Arch), 40))
+		return bad("%q is not an architecture", text.Cut(p.Arch, 40))
 	case p.Path == "":
 		return bad("%s has no Filename", p.Name)
 	case !strings.HasSuffix(p.Path, ".deb") && !strings.HasSuffix(p.Path, ".udeb"):
-		return bad("%s has the Filename %q, which is no package's", p.Name, cut([]byte(p.Path), 80))
+		return bad("%s has the Filename %q, which is no package's", p.Name, text.Cut(p.Path, 80))
 	case !e.sized:
 		return bad("%s has no Size", p.Name)
 	case p.SHA256 == "" && p.SHA512 == "":
@@ -496,7 +496,7 @@ func parsePackage(raw []byte, in *reading) (*archive.Package, error) {
 	}
 	if strings.ToLower(p.Name) != p.Name {
 		return nil, archive.Ambiguous("the name %q has capital letters, which clients write small",
-			cut([]byte(p.Name), 80))
+			text.Cut(p.Name, 80))
 	}
 	if err := CheckVersion(p.Version); err != nil {
 		return bad("%s: %v", p.Name, err)

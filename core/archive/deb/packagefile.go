@@ -109,7 +109,8 @@ func formatVersion(file io.Reader, size int64) error {
 		return fmt.Errorf("it is cut short")
 	}
 	if !bytes.HasPrefix(version, []byte("2.")) {
-		return fmt.Errorf("its format version is %q, and 2.0 is known", strings.TrimSpace(cut(version, 20)))
+		return fmt.Errorf("its format version is %q, and 2.0 is known",
+			strings.TrimSpace(text.Cut(version, 20)))
 	}
 	return nil
 }
@@ -134,7 +135,7 @@ func controlFile(packed io.Reader, ext string) ([]byte, error) {
 		if h.Format == tar.FormatPAX {
 			return nil, archive.Ambiguous(
 				"control.tar has headers that name %q in a way that not every reader knows",
-				cut([]byte(h.Name), 80))
+				text.Cut(h.Name, 80))
 		}
 		if path.Clean("/"+h.Name) != "/control" {
 			continue

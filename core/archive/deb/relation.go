@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"stockade/core/archive"
+	"stockade/core/archive/text"
 	"stockade/core/finding"
 )
 
@@ -20,7 +21,7 @@ func ParseRelations(field string) ([]archive.Clause, error) {
 				continue // a trailing comma is allowed in practice
 			}
 			return nil, archive.Ambiguous("nothing stands between two commas of the relations %q",
-				cut([]byte(field), 120))
+				text.Cut(field, 120))
 		}
 		var clause archive.Clause
 		for alt := range strings.SplitSeq(part, "|") {
@@ -38,7 +39,7 @@ func ParseRelations(field string) ([]archive.Clause, error) {
 func parseRelation(s string) (archive.Relation, error) {
 	var r archive.Relation
 	fail := func(why string) (archive.Relation, error) {
-		return r, finding.New(finding.SourceMalformedIndex, "", "the relation %q %s", cut([]byte(s), 120),
+		return r, finding.New(finding.SourceMalformedIndex, "", "the relation %q %s", text.Cut(s, 120),
 			why)
 	}
 	if open := strings.IndexByte(s, '('); open >= 0 {

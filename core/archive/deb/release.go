@@ -104,13 +104,13 @@ func readTable(table string, digits int, prefix string, into map[string]archive.
 		}
 		if len(f) != 3 || !text.IsHex(strings.ToLower(f[0]), digits) {
 			return finding.New(finding.SourceMalformedIndex, "",
-				"a line of the Release file's digest table is not readable: %q", cut([]byte(line), 120))
+				"a line of the Release file's digest table is not readable: %q", text.Cut(line, 120))
 		}
 		size, ok := text.Number(f[1])
 		if !ok {
 			return finding.New(finding.SourceMalformedIndex, "",
 				"a size in the Release file is not a number: %q",
-				cut([]byte(f[1]), 60))
+				text.Cut(f[1], 60))
 		}
 		name := strings.TrimPrefix(f[2], "./")
 		if err := archive.CheckPath(name); err != nil {
@@ -158,5 +158,5 @@ func parseDate(s string) (time.Time, error) {
 			return t.UTC(), nil
 		}
 	}
-	return time.Time{}, fmt.Errorf("%q is not a date as in RFC 5322", cut([]byte(s), 60))
+	return time.Time{}, fmt.Errorf("%q is not a date as in RFC 5322", text.Cut(s, 60))
 }

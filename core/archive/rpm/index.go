@@ -362,7 +362,7 @@ func plainYAML(n *yaml.Node, depth int) error {
 		if n.Kind == yaml.MappingNode && i%2 == 0 {
 			if c.Kind != yaml.ScalarNode || keys[c.Value] {
 				return archive.Ambiguous("a module stream has the key %q twice, or a key that is none",
-					cut(c.Value, 60))
+					text.Cut(c.Value, 60))
 			}
 			keys[c.Value] = true
 		}
@@ -449,7 +449,8 @@ func moduleNeeds(n *yaml.Node) (out [][]streamNeed, err error) {
 			if value.Kind == yaml.ScalarNode {
 				streams = []string{value.Value}
 			} else if err := value.Decode(&streams); err != nil {
-				return nil, malformed("what a module stream needs of %s cannot be read: %v", cut(module, 60),
+				return nil, malformed("what a module stream needs of %s cannot be read: %v",
+					text.Cut(module, 60),
 					err)
 			}
 			for _, stream := range streams {

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"stockade/core/archive"
+	"stockade/core/archive/text"
 )
 
 // place is where an element belongs.
@@ -45,7 +46,7 @@ func (w *placed) check(path []string) error {
 	p, known := w.places[name]
 	if !known {
 		if other, like := w.local[local(name)]; like {
-			return archive.Ambiguous("the element %q could be taken for %q", cut(name, 60), other)
+			return archive.Ambiguous("the element %q could be taken for %q", text.Cut(name, 60), other)
 		}
 	} else if p.depth != len(path) || len(path) > 1 && !slices.Contains(p.parents, path[len(path)-2]) {
 		return archive.Ambiguous("the element %q stands below %s, where it does not belong", name,

@@ -68,16 +68,16 @@ func (r *primaryReader) read(raw []byte) (*archive.Package, error) {
 	switch sum := p.SHA256; r.digest {
 	case "sha256":
 		if !text.IsHex(sum, text.SHA256) {
-			return nil, malformed("%s has a digest that is none", cut(p.Name, 80))
+			return nil, malformed("%s has a digest that is none", text.Cut(p.Name, 80))
 		}
 	case "sha512":
 		p.SHA512, p.SHA256 = sum, ""
 		if !text.IsHex(sum, text.SHA512) {
-			return nil, malformed("%s has a digest that is none", cut(p.Name, 80))
+			return nil, malformed("%s has a digest that is none", text.Cut(p.Name, 80))
 		}
 	default:
 		return nil, finding.New(finding.ContentWeakDigest, "", "%s has only a %q digest",
-			cut(p.Name, 80), cut(r.digest, 20))
+			text.Cut(p.Name, 80), text.Cut(r.digest, 20))
 	}
 	if err := checkNames(p); err != nil {
 		return nil, err
@@ -108,10 +108,10 @@ func elsewhere(base string) (string, error) {
 	switch {
 	case err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https":
 		return "", finding.New(finding.ContentUnsafePath, "",
-			"a package is said to lie at %q, which is no http or https URL", cut(base, 120))
+			"a package is said to lie at %q, which is no http or https URL", text.Cut(base, 120))
 	case u.User != nil || u.RawQuery != "" || u.Fragment != "" || finding.Harmless(base) != base:
 		return "", finding.New(finding.ContentUnsafePath, "",
-			"a package is said to lie at %q, which is more than a folder's URL", cut(base, 120))
+			"a package is said to lie at %q, which is more than a folder's URL", text.Cut(base, 120))
 	}
 	return strings.TrimRight(base, "/"), nil
 }
@@ -123,7 +123,7 @@ func (r *primaryReader) start(path []string, e *node) error {
 	case "package":
 		if e.attr("type") != "rpm" {
 			return archive.Ambiguous("a package is of the type %q, which clients pass over",
-				cut(e.attr("type"), 40))
+				text.Cut(e.attr("type"), 40))
 		}
 	case "version":
 		v, err := evrOf(e)
@@ -139,7 +139,7 @@ func (r *primaryReader) start(path []string, e *node) error {
 	case "size":
 		var err error
 		if p.Size, err = plainNumber(e.attr("package")); err != nil {
-			return malformed("the size %q is no number", cut(e.attr("package"), 40))
+			return malformed("the size %q is no number", text.Cut(e.attr("package"), 40))
 		}
 		p.InstalledSize, _ = plainNumber(e.attr("installed"))
 		r.number(e, "archive")
@@ -177,7 +177,7 @@ func (r *primaryReader) entry(list string, e *node) error {
 	name := e.attr("name")
 	op, ok := xmlOps[e.attr("flags")]
 	if !ok || name == "" || finding.Harmless(name) != name {
-		return malformed("a relation %q %q cannot be read", cut(name, 80), cut(e.attr("flags"), 10))
+		return malformed("a relation %q %q cannot be read", text.Cut(name, 80), text.Cut(e.attr("flags"), 10))
 	}
 	if r.entries++; r.entries > maxRelations {
 		return finding.New(finding.ContentTooLarge, "", "a package has more than %d relations", maxRelations)
@@ -189,7 +189,7 @@ func (r *primaryReader) entry(list string, e *node) error {
 			return err
 		}
 		if rel.Version == "" {
-			return archive.Ambiguous("the relation %q has a comparison and no version", cut(name, 80))
+			return archive.Ambiguous("the relation %q has a comparison and no version", text.Cut(name, 80))
 		}
 	}
 	if list == "rpm:provides" {
@@ -212,41 +212,41 @@ func (r *primaryReader) entry(list string, e *node) error {
 }
 
 // end takes the text of an element.
-func (r *primaryReader) end(path []string, text []byte) (err error) {
+func (r *primaryReader) end(path []string, content []byte) (err error) {
 	p, name := r.p, path[len(path)-1]
 	switch name {
 	case "name":
-		p.Name, err = exact(name, text)
+		p.Name, err = exact(name, content)
 	case "arch":
-		p.Arch = r.names.Bytes(text)
-		_, err = exact(name, text)
+		p.Arch = r.names.Bytes(content)
+		_, err = exact(name, content)
 	case "checksum":
-		p.SHA256, err = exact(name, text)
+		p.SHA256, err = exact(name, content)
 		p.SHA256 = strings.ToLower(p.SHA256)
 	case "summary":
-		line, _, _ := bytes.Cut(text, []byte("\n"))
+		line, _, _ := bytes.Cut(content, []byte("\n"))
 		p.Summary = string(line)
-		r.text(name, text)
+		r.text(name, content)
 	case "rpm:license":
-		p.Licence = r.names.Bytes(text)
+		p.Licence = r.names.Bytes(content)
 	case "rpm:group":
-		p.Section = r.names.Bytes(text)
+		p.Section = r.names.Bytes(content)
 	case "rpm:sourcerpm":
-		p.Origin = r.names.Get(sourceName(string(text)))
-		r.text(name, text)
+		p.Origin = r.names.Get(sourceName(string(content)))
+		r.text(name, content)
 	case "description", "packager", "url", "rpm:vendor", "rpm:buildhost":
-		r.text(name, text)
+		r.text(name, content)
 	case "file":
-		if len(text) == 0 || text[0] != '/' || finding.Harmless(string(text)) != string(text) {
-			return archive.Ambiguous("a file of a package is %q, which is no path", cut(string(text), 80))
+		if len(content) == 0 || content[0] != '/' || finding.Harmless(string(content)) != string(content) {
+			return archive.Ambiguous("a file of a package is %q, which is no path", text.Cut(content, 80))
 		}
-		p.Provides = append(p.Provides, archive.Provide{Name: string(text)})
+		p.Provides = append(p.Provides, archive.Provide{Name: string(content)})
 		if r.entries++; r.entries > maxRelations {
 			return finding.New(finding.ContentTooLarge, "", "a package has more than %d relations",
 				maxRelations)
 		}
 		if r.rest != nil {
-			r.rest.files[len(r.rest.files)-1].path = string(text)
+			r.rest.files[len(r.rest.files)-1].path = string(content)
 		}
 	}
 	return err
@@ -267,8 +267,9 @@ func evrOf(e *node) (string, error) {
 	if strings.Trim(epoch, "0123456789") != "" || len(epoch) > 10 || zeros || empty ||
 		strings.ContainsAny(version+release, ":-") ||
 		strings.ContainsFunc(version+release, func(r rune) bool { return r <= ' ' || r >= 0x7f }) {
-		return "", archive.Ambiguous("the version %q %q %q could be taken apart in two ways", cut(epoch, 40),
-			cut(version, 40), cut(release, 40))
+		return "", archive.Ambiguous("the version %q %q %q could be taken apart in two ways",
+			text.Cut(epoch, 40),
+			text.Cut(version, 40), text.Cut(release, 40))
 	}
 	return joinEVR(epoch, version, release), nil
 }
@@ -287,7 +288,7 @@ func checkNames(p *archive.Package) error {
 	case p.Name == "" || p.Version == "" || p.Arch == "":
 		return malformed("name, version or architecture of a package is missing")
 	case !archPattern.MatchString(p.Arch):
-		return malformed("%q is not an architecture", cut(p.Arch, 40))
+		return malformed("%q is not an architecture", text.Cut(p.Arch, 40))
 	}
 	if err := archive.CheckName(p.Name); err != nil {
 		return err

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"stockade/core/archive"
+	"stockade/core/archive/text"
 	"stockade/core/finding"
 )
 
@@ -77,11 +78,11 @@ type richParser struct {
 
 func (p *richParser) tooLarge(format string, args ...any) error {
 	return finding.New(finding.ContentTooLarge, "", "the requirement %q "+format,
-		append([]any{cut(p.whole, 120)}, args...)...)
+		append([]any{text.Cut(p.whole, 120)}, args...)...)
 }
 
 func (p *richParser) bad(why string) error {
-	return finding.New(finding.SourceMalformedIndex, "", "the requirement %q %s", cut(p.whole, 120), why)
+	return finding.New(finding.SourceMalformedIndex, "", "the requirement %q %s", text.Cut(p.whole, 120), why)
 }
 
 func (p *richParser) space() { p.rest = strings.TrimLeft(p.rest, " \t") }
@@ -421,13 +422,6 @@ func without(left, right archive.Clause) (out archive.Clause) {
 		out = append(out, l)
 	}
 	return out
-}
-
-func cut(s string, n int) string {
-	if len(s) > n {
-		return s[:n] + "…"
-	}
-	return s
 }
 
 // kinds of entries in needs.

@@ -192,12 +192,12 @@ type data struct {
 // it gives for one of its lists, or that of its signature where it gives none.
 func (f Family) ReadRoot(s archive.Source, choice archive.RootChoice, files map[string][]byte,
 	v archive.Verifier) (*archive.Root, error) {
-	text := files[rootPath]
-	by, err := v.Detached(text, files[rootSignature])
+	signed := files[rootPath]
+	by, err := v.Detached(signed, files[rootSignature])
 	if err != nil {
 		return nil, err
 	}
-	r, err := ParseRoot(text)
+	r, err := ParseRoot(signed)
 	if err != nil {
 		return nil, err
 	}
@@ -211,21 +211,21 @@ func (f Family) ReadRoot(s archive.Source, choice archive.RootChoice, files map[
 
 // ParseRoot reads the text of a repomd.xml. Only SHA-256, SHA-384 (which is
 // passed over) and SHA-512 are believed.
-func ParseRoot(text []byte) (*archive.Root, error) {
+func ParseRoot(repomd []byte) (*archive.Root, error) {
 	r := &archive.Root{Entries: map[string]archive.Entry{}, Fields: map[string]string{}, ByHash: true}
 	var now data
 	var digest string
 	var weak []string
 	kinds := map[string]bool{}
-	err := walkPlaced(text, newPlaced(rootPlaces), func(path []string, n *node) error {
+	err := walkPlaced(repomd, newPlaced(rootPlaces), func(path []string, n *node) error {
 		switch {
 		case len(path) == 1 && n.name != "repomd":
-			return malformed("the root is %q, and repomd belongs there", cut(n.name, 40))
+			return malformed("the root is %q, and repomd belongs there", text.Cut(n.name, 40))
 		case len(path) == 2 && n.name == "data":
 			now, digest = data{kind: n.attr("type")}, ""
 			now.Size = archive.UnknownSize // old repositories give none
 			if kinds[now.kind] {
-				return malformed("the root names two lists of the kind %q", cut(now.kind, 40))
+				return malformed("the root names two lists of the kind %q", text.Cut(now.kind, 40))
 			}
 			kinds[now.kind] = true
 			if len(kinds) > 200 {
@@ -245,7 +245,7 @@ func ParseRoot(text []byte) (*archive.Root, error) {
 		}
 		return nil
 	}, func(path []string, raw []byte) error {
-		text := string(bytes.TrimSpace(raw))
+		value := string(bytes.TrimSpace(raw))
 		if name := path[len(path)-1]; name == "checksum" || name == "size" {
 			if _, err := exact(name, raw); err != nil {
 				return err
@@ -253,30 +253,30 @@ func ParseRoot(text []byte) (*archive.Root, error) {
 		}
 		switch {
 		case len(path) == 2 && path[1] == "revision":
-			r.Fields["revision"] = cut(text, 100)
+			r.Fields["revision"] = text.Cut(value, 100)
 		case len(path) == 3 && path[1] == "tags" && path[2] == "repo":
-			r.Suite = cut(text, 100)
+			r.Suite = text.Cut(value, 100)
 		case len(path) == 3 && path[1] == "tags" && path[2] == "distro":
-			r.Codename = cut(text, 100)
+			r.Codename = text.Cut(value, 100)
 		case len(path) == 3 && path[1] == "data":
 			switch path[2] {
 			case "checksum":
 				switch digest {
 				case "sha256":
-					now.SHA256 = strings.ToLower(text)
+					now.SHA256 = strings.ToLower(value)
 				case "sha512":
-					now.SHA512 = strings.ToLower(text)
+					now.SHA512 = strings.ToLower(value)
 				default:
 					weak = append(weak, now.kind)
 				}
 			case "size":
-				size, err := plainNumber(text)
+				size, err := plainNumber(value)
 				if err != nil {
-					return malformed("the root gives %q as a size", cut(text, 40))
+					return malformed("the root gives %q as a size", text.Cut(value, 40))
 				}
 				now.Size = size
 			case "timestamp":
-				if sec, err := strconv.ParseFloat(text, 64); err == nil && sec > 0 && sec < 1<<40 {
+				if sec, err := strconv.ParseFloat(value, 64); err == nil && sec > 0 && sec < 1<<40 {
 					now.time = time.Unix(int64(sec), 0).UTC()
 				}
 			}
@@ -303,18 +303,18 @@ func (d data) into(r *archive.Root) error {
 	}
 	if d.SHA256 != "" && !text.IsHex(d.SHA256, text.SHA256) || d.SHA512 != "" &&
 		!text.IsHex(d.SHA512, text.SHA512) {
-		return malformed("the root's digest of its %s list is none", cut(d.kind, 40))
+		return malformed("the root's digest of its %s list is none", text.Cut(d.kind, 40))
 	}
 	if d.base != "" {
 		return finding.New(finding.ContentUnsafePath, "",
 			"the root says that its %s list lies elsewhere, at %q",
-			cut(d.kind, 40), cut(d.base, 120))
+			text.Cut(d.kind, 40), text.Cut(d.base, 120))
 	}
 	if err := archive.CheckHref(d.Path); err != nil {
 		return err
 	}
 	if _, twice := r.Entries[d.Path]; twice {
-		return malformed("the root names %s twice", cut(d.Path, 120))
+		return malformed("the root names %s twice", text.Cut(d.Path, 120))
 	}
 	if d.time.After(r.Date) {
 		r.Date = d.time

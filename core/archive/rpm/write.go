@@ -15,6 +15,7 @@ import (
 
 	"stockade/core/archive"
 	"stockade/core/archive/rpm/header"
+	"stockade/core/archive/text"
 )
 
 const (
@@ -253,17 +254,17 @@ func concerning(plain io.Reader, chosen map[string]bool) ([]byte, int, error) {
 
 // groups gives a list of groups, written anew, and whether it concerns any of
 // the packages.
-func groups(plain io.Reader, names map[string]bool) (text []byte, concerns bool, err error) {
+func groups(plain io.Reader, names map[string]bool) (list []byte, concerns bool, err error) {
 	data, err := io.ReadAll(plain)
 	if err != nil {
 		return nil, false, err
 	}
 	data = groupsType.ReplaceAll(data, nil)
-	body, err := rewriteXML(data, newPlaced(groupPlaces), nil, func(path []string, text []byte) {
-		concerns = concerns || path[len(path)-1] == "packagereq" && names[string(text)]
+	body, err := rewriteXML(data, newPlaced(groupPlaces), nil, func(path []string, content []byte) {
+		concerns = concerns || path[len(path)-1] == "packagereq" && names[string(content)]
 	})
 	if err == nil && !strings.HasPrefix(body, "<comps") {
-		err = malformed("the list of groups begins with %q", cut(body, 40))
+		err = malformed("the list of groups begins with %q", text.Cut(body, 40))
 	}
 	return []byte(xmlHead + body), concerns, err
 }

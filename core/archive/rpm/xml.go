@@ -10,6 +10,7 @@ import (
 	"unicode/utf8"
 
 	"stockade/core/archive"
+	"stockade/core/archive/text"
 	"stockade/core/finding"
 )
 
@@ -173,7 +174,7 @@ func reference(to, raw []byte) (longer, rest []byte, err error) {
 	}
 	if !strings.HasPrefix(name, "#") {
 		return to, raw, malformed("XML that cannot be read: the entity %q is not one of XML's own",
-			cut(name, 20))
+			text.Cut(name, 20))
 	}
 	digits, base := name[1:], 10
 	if strings.HasPrefix(digits, "x") {
@@ -181,7 +182,7 @@ func reference(to, raw []byte) (longer, rest []byte, err error) {
 	}
 	n, err := strconv.ParseUint(digits, base, 32)
 	if err != nil || n > utf8.MaxRune || !character(rune(n)) {
-		return to, raw, malformed("XML that cannot be read: the reference %q", cut(name, 20))
+		return to, raw, malformed("XML that cannot be read: the reference %q", text.Cut(name, 20))
 	}
 	return utf8.AppendRune(to, rune(n)), rest, nil
 }
@@ -282,7 +283,7 @@ func (w *walker) endTag(shut func([]string, []byte) error) error {
 	}
 	name := bytes.TrimRight(inside, " \t\r\n")
 	if len(w.path) == 0 || string(name) != w.path[len(w.path)-1] {
-		return malformed("the XML element %q ends where it did not begin", cut(string(name), 60))
+		return malformed("the XML element %q ends where it did not begin", text.Cut(name, 60))
 	}
 	return w.end(shut)
 }
@@ -446,7 +447,7 @@ func (w *walker) attribute(b []byte) ([]byte, error) {
 	for _, other := range w.n.attrs {
 		if string(other.name) == string(a.name) {
 			return nil, malformed("XML that cannot be read: %s has the attribute %q twice",
-				cut(w.n.name, 60), cut(string(a.name), 60))
+				text.Cut(w.n.name, 60), text.Cut(a.name, 60))
 		}
 	}
 	w.n.attrs = append(w.n.attrs, a)
@@ -455,7 +456,7 @@ func (w *walker) attribute(b []byte) ([]byte, error) {
 
 // broken tells what is wrong in the start of the element that is read.
 func (w *walker) broken(format string) error {
-	return malformed("XML that cannot be read: "+format, cut(w.n.name, 60))
+	return malformed("XML that cannot be read: "+format, text.Cut(w.n.name, 60))
 }
 
 // elements cuts the elements of one name, which stand one after the other below
@@ -593,7 +594,7 @@ func (e *elements) prolog() error {
 	}
 	i := bytes.IndexByte(head, '>')
 	if i < 0 {
-		return malformed("the index does not begin with an XML element: %q", cut(string(head), 60))
+		return malformed("the index does not begin with an XML element: %q", text.Cut(head, 60))
 	}
 	w := walker{rest: append(bytes.Clone(head[:i+1]), "</"+e.root+">"...)}
 	name, _ := takeName(bytes.TrimPrefix(w.rest, []byte("<")))
@@ -601,9 +602,9 @@ func (e *elements) prolog() error {
 	case bytes.HasPrefix(head, []byte("<!--")), bytes.HasPrefix(head, []byte("<?")):
 		return archive.Ambiguous(
 			"something else than its first element begins the index, where some readers see an element: %q",
-			cut(string(head), 60))
+			text.Cut(head, 60))
 	case string(name) != e.root:
-		return malformed("the index begins with %q, and %s belongs there", cut(string(name), 40), e.root)
+		return malformed("the index begins with %q, and %s belongs there", text.Cut(name, 40), e.root)
 	}
 	if err := w.start(nil, nil); err != nil {
 		return err
@@ -645,14 +646,14 @@ func (e *elements) next() ([]byte, error) {
 	case e.state == behindRoot && len(rest) == 0:
 		return nil, io.EOF
 	case e.state == behindRoot:
-		return nil, archive.Ambiguous("the index goes on behind its end: %q", cut(string(rest), 60))
+		return nil, archive.Ambiguous("the index goes on behind its end: %q", text.Cut(rest, 60))
 	case len(rest) == 0:
 		return nil, malformed("the index ends before its root does")
 	}
 	if len(rest) <= len(e.begin) || !bytes.HasPrefix(rest, e.begin) || bytes.IndexByte([]byte(" >\n\t\r/"),
 		rest[len(e.begin)]) < 0 {
 		return nil, archive.Ambiguous("something else stands between the elements of an index: %q",
-			cut(string(rest), 60))
+			text.Cut(rest, 60))
 	}
 	j, err := e.find(e.end, 0)
 	if err != nil {

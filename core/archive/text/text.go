@@ -1,11 +1,14 @@
 // Package text has the strict readers of single values that more than one format wants:
-// numbers, hexadecimal digests, strings that come again and again.
+// numbers, hexadecimal digests, strings that come again and again, and long ones in messages.
 //
 // It trusts nothing: what two readers could take for two things is no value. It knows no
 // format; what a value means, and which one is out of range, is for the caller to say.
 package text
 
-import "strings"
+import (
+	"strings"
+	"unicode/utf8"
+)
 
 const (
 	decimal = "0123456789"
@@ -29,6 +32,18 @@ func Number[T ~string | ~[]byte](s T) (n int64, ok bool) {
 		n = n*10 + int64(c-'0')
 	}
 	return n, true
+}
+
+// Cut gives at most n bytes of a text, for a message: "…" stands for what was left out. No character is cut
+// in two.
+func Cut[T ~string | ~[]byte](s T, n int) string {
+	if len(s) <= n {
+		return string(s)
+	}
+	for n > 0 && !utf8.RuneStart(s[n]) {
+		n--
+	}
+	return string(s[:n]) + "…"
 }
 
 // IsHex tells whether s is so many lower-case hexadecimal digits, and nothing else.

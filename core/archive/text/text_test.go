@@ -67,3 +67,19 @@ func FuzzNumber(f *testing.F) {
 		}
 	})
 }
+
+func TestTextsAreCutBetweenCharacters(t *testing.T) {
+	for _, c := range []struct {
+		text string
+		n    int
+		want string
+	}{{"tide", 4, "tide"}, {"tides", 4, "tide…"}, {"", 0, ""}, {"tide", 0, "…"}, {"größe", 3, "gr…"},
+		{"größe", 4, "grö…"}, {"\xff\xfe\xfd", 2, "\xff\xfe…"}, {"\x80\x80\x80", 2, "…"}} {
+		if got := Cut(c.text, c.n); got != c.want {
+			t.Errorf("%q in %d bytes: got %q, want %q", c.text, c.n, got, c.want)
+		}
+		if got := Cut([]byte(c.text), c.n); got != c.want {
+			t.Errorf("the bytes %q: got %q, want %q", c.text, got, c.want)
+		}
+	}
+}
