@@ -246,6 +246,9 @@ func (x *Index) Clear() error {
 	defer x.filling.Unlock()
 	x.mu.Lock()
 	defer x.mu.Unlock()
+	if x.db == nil {
+		return errClosed
+	}
 	if err := errors.Join(x.shut(), remove(x.path)); err != nil {
 		return err
 	}

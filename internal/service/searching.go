@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"github.com/gin-gonic/gin"
 
@@ -31,8 +32,11 @@ import (
 type searching struct {
 	index  *search.Index
 	nudged chan struct{} // holds one
-	mu     sync.Mutex
-	unread map[string]string // why what was found of an object is not in the index, by object
+	// damaged tells that a question could not be answered: the index is made anew. It is written without
+	// waiting for the disk, so a machine that stops can leave it so.
+	damaged atomic.Bool
+	mu      sync.Mutex
+	unread  map[string]string // why what was found of an object is not in the index, by object
 }
 
 // searched are the parts of the records that say which lists there are.
@@ -73,9 +77,8 @@ type listed struct {
 
 // bringIndexUp reads into the index what it lacks, and takes out of it what is no more.
 func (s *Service) bringIndexUp(ctx context.Context) error {
-	if unused, err := s.searching.index.Unused(); err != nil {
-		return err
-	} else if unused {
+	unused, err := s.searching.index.Unused()
+	if s.searching.damaged.Swap(false) || err != nil || unused {
 		if err := s.searching.index.Clear(); err != nil {
 			return err
 		}
@@ -372,6 +375,12 @@ func (s *Service) findPackages(ctx context.Context, m *model, q search.Question)
 	}
 	hits, more, err := s.searching.index.Find(ctx, q)
 	if err != nil {
+		if ctx.Err() == nil {
+			s.searching.damaged.Store(true)
+			s.searching.nudge()
+			err = finding.New(finding.FaultCode, "search",
+				"the search index cannot be read (%v), and is made anew", err).Do("search again in a moment")
+		}
 		return out, err
 	}
 	out.More = more

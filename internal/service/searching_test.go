@@ -1,6 +1,7 @@
 package service
 
 import (
+	"database/sql"
 	"errors"
 	"net/url"
 	"os"
@@ -118,6 +119,26 @@ func TestTheIndexIsMadeAnewWhereItIsDamaged(t *testing.T) {
 		t.Errorf("got %v, want an empty index", lists)
 	}
 	must.Do(t, s.searching.index.Close())
+}
+
+// An index that was damaged while it is open is told as that, and made anew.
+func TestADamagedIndexIsMadeAnew(t *testing.T) {
+	d := newDesk(t)
+	d.toldOf()
+	d.indexed(search.List{Kind: search.OfSource, Name: "tarn"},
+		search.Package{Source: "tarn", Name: "tide-2999", Version: "1", Arch: "all"})
+	raw, err := sql.Open("sqlite", filepath.Join(d.s.cfg.Data, "search.db"))
+	must.Do(t, err)
+	_, err = raw.Exec("DROP TABLE packages")
+	must.Do(t, errors.Join(err, raw.Close()))
+	w := d.ask(api.Viewer, "GET", "/packages/find?q=tide-2999", nil)
+	if d.problemOf("a damaged index", w) != "site.fault" {
+		t.Errorf("got %d: %s", w.Code, w.Body)
+	}
+	must.Do(t, d.s.bringIndexUp(t.Context()))
+	if found := d.finds("q=tide-2999"); len(found.Items) != 0 || found.Unread.All != 1 {
+		t.Errorf("got %+v, want an empty index that says what it lacks", found)
+	}
 }
 
 func TestReasonsAreOneSentence(t *testing.T) {
