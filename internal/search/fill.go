@@ -55,7 +55,7 @@ func (x *Index) Put(ctx context.Context, l List, read func(yield func(Package) e
 		}
 		now.numbers = numbersOf(f.numbers)
 	}
-	row := listRow{l.Kind, l.Name, l.Number, l.Digest, now.numbers.bytes()}
+	row := listRow{l.Kind, l.Name, l.Number, l.Digest, l.Made, now.numbers.bytes()}
 	if err := x.db.WithContext(ctx).Save(&row).Error; err != nil {
 		return err
 	}

@@ -24,7 +24,7 @@ import (
 )
 
 // form is the number of the form of the database: an index of another one is made anew.
-const form = 1
+const form = 2
 
 // Package is one package as a list has it. Size is bytes.
 type Package struct {
@@ -56,6 +56,7 @@ type List struct {
 	Name   string // of the source, or of the mirror
 	Number int    // of the edition; of a source it counts what was accepted
 	Digest string // of what the list was read from
+	Made   int64  // when an edition was made (seconds since 1970): a restored site may give its number again
 }
 
 // held is a list with its packages.
@@ -108,6 +109,7 @@ type (
 		Name    string `gorm:"primaryKey"`
 		Number  int    `gorm:"primaryKey"`
 		Digest  string
+		Made    int64
 		Numbers []byte
 	}
 )
@@ -192,7 +194,7 @@ func (x *Index) open() error {
 		if err != nil {
 			return fmt.Errorf("the list %s/%d: %w", r.Name, r.Number, err)
 		}
-		x.lists = append(x.lists, held{List{r.Kind, r.Name, r.Number, r.Digest}, n})
+		x.lists = append(x.lists, held{List{r.Kind, r.Name, r.Number, r.Digest, r.Made}, n})
 	}
 	return nil
 }

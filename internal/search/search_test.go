@@ -190,16 +190,18 @@ func TestAListIsReadOnce(t *testing.T) {
 		reads++
 		return yield(pack("tarn", "sluicectl", "3.1-1", ""))
 	}
-	for _, l := range []List{{OfSource, "tarn", 0, "one"}, {OfSource, "tarn", 0, "one"},
-		{OfSource, "kelp", 0, "one"}, {OfEdition, "barrage", 1, "one"}, {OfEdition, "barrage", 2, "one"},
-		{OfSource, "tarn", 0, "two"}} {
+	for _, l := range []List{{OfSource, "tarn", 0, "one", 0}, {OfSource, "tarn", 0, "one", 0},
+		{OfSource, "kelp", 0, "one", 0}, {OfEdition, "barrage", 1, "one", 0}, {OfEdition, "barrage", 2,
+			"one", 0},
+		{OfSource, "tarn", 0, "two", 0}} {
 		must.Do(t, x.Put(t.Context(), l, read))
 	}
 	if reads != 4 { // editions share their lists; a source has its own
 		t.Errorf("lists were read %d times, want 4", reads)
 	}
-	want := []List{{OfSource, "tarn", 1, "one"}, {OfSource, "kelp", 1, "one"},
-		{OfEdition, "barrage", 1, "one"}, {OfEdition, "barrage", 2, "one"}, {OfSource, "tarn", 2, "two"}}
+	want := []List{{OfSource, "tarn", 1, "one", 0}, {OfSource, "kelp", 1, "one", 0},
+		{OfEdition, "barrage", 1, "one", 0}, {OfEdition, "barrage", 2, "one", 0}, {OfSource, "tarn", 2,
+			"two", 0}}
 	if got := x.Lists(); !slices.Equal(got, want) {
 		t.Errorf("got %v, want %v", got, want)
 	}
@@ -208,7 +210,7 @@ func TestAListIsReadOnce(t *testing.T) {
 func TestAListThatCannotBeReadIsNotThere(t *testing.T) {
 	x := opened(t)
 	broken := errors.New("broken")
-	err := x.Put(t.Context(), List{OfSource, "tarn", 0, "one"}, func(yield func(Package) error) error {
+	err := x.Put(t.Context(), List{OfSource, "tarn", 0, "one", 0}, func(yield func(Package) error) error {
 		return errors.Join(yield(pack("tarn", "sluicectl", "3.1-1", "")), broken)
 	})
 	if !errors.Is(err, broken) || len(x.Lists()) != 0 {
@@ -216,7 +218,7 @@ func TestAListThatCannotBeReadIsNotThere(t *testing.T) {
 	}
 	ended, end := context.WithCancel(t.Context())
 	end()
-	err = x.Put(ended, List{OfSource, "tarn", 0, "one"}, func(yield func(Package) error) error {
+	err = x.Put(ended, List{OfSource, "tarn", 0, "one", 0}, func(yield func(Package) error) error {
 		return yield(pack("tarn", "sluicectl", "3.1-1", ""))
 	})
 	if err == nil || len(x.Lists()) != 0 {
@@ -257,6 +259,21 @@ func TestListsGo(t *testing.T) {
 	must.Do(t, x.Clear())
 	if got := x.Lists(); len(got) != 0 || names(t, x, Question{Text: "tide"}) != nil {
 		t.Errorf("after it was cleared it has %v", got)
+	}
+}
+
+// A site that was restored from a backup gives the number of an edition again: the list of then goes.
+func TestAnEditionThatWasMadeAgainIsReadAgain(t *testing.T) {
+	x := opened(t)
+	fill(t, x, List{Kind: OfEdition, Name: "barrage", Number: 1, Made: 1},
+		pack("tarn", "sluicectl", "3.1-1", ""))
+	fill(t, x, List{Kind: OfEdition, Name: "barrage", Number: 1, Made: 2},
+		pack("tarn", "tide-tables", "2.4-1", ""))
+	if lists := x.Lists(); len(lists) != 1 || lists[0].Made != 2 {
+		t.Errorf("got %v, want the list of the second alone", lists)
+	}
+	if got := names(t, x, Question{Text: "*"}); !slices.Equal(got, []string{"tide-tables"}) {
+		t.Errorf("got %q, want what the second holds", got)
 	}
 }
 

@@ -93,21 +93,22 @@ func (s *Service) bringIndexUp(ctx context.Context) error {
 	for _, l := range wanted {
 		there[objectOf(l.List)] = true
 	}
-	has := map[string]string{} // digests of the lists that the index has, the newest of each source
+	has := map[string]search.List{} // the lists that the index has, the newest of each source
 	for _, l := range s.searching.index.Lists() {
-		has[objectOf(l)] = l.Digest
+		has[objectOf(l)] = l
 	}
 	for _, name := range slices.Sorted(maps.Keys(m.editions)) {
 		for _, e := range slices.Backward(m.editions[name]) {
-			l := listed{List: search.List{Kind: search.OfEdition, Name: name, Number: e.Number}}
+			l := listed{List: search.List{Kind: search.OfEdition, Name: name, Number: e.Number,
+				Made: e.Created.Unix()}}
 			there[objectOf(l.List)] = true
-			if _, known := has[objectOf(l.List)]; !known {
+			if has[objectOf(l.List)].Made != l.Made {
 				wanted = append(wanted, l)
 			}
 		}
 	}
 	for _, l := range wanted {
-		if l.Kind == search.OfEdition || has[objectOf(l.List)] != l.Digest {
+		if l.Kind == search.OfEdition || has[objectOf(l.List)].Digest != l.Digest {
 			unread[objectOf(l.List)] = "the search index does not have it yet"
 		}
 	}
