@@ -279,13 +279,13 @@ const clockSlack = 10 * time.Minute
 // unfinished adds jobs that did not come to an end of their own, where none of the
 // same kind did since.
 func (s *Service) unfinished(m *model, out states) error {
-	all, err := s.db.LastJobs()
+	all, err := s.db.Unfinished()
 	if err != nil {
 		return err
 	}
 	for _, j := range all {
 		told := j.State == api.Failed && len(jobFrom(j).Findings) > 0
-		if j.State != api.Interrupted && j.State != api.Failed || told || !m.has(j.Object) {
+		if told || !m.has(j.Object) {
 			continue
 		}
 		f := finding.New(finding.JobFailed, j.Object, "the %s that began on %s did not come to its end: %s",

@@ -64,6 +64,15 @@ func (d *DB) LastJobs() ([]Job, error) {
 		"id IN (SELECT MAX(id) FROM jobs GROUP BY kind, object)")
 }
 
+// Unfinished gives the jobs that failed or were interrupted and that no newer job of the same kind on the
+// same object followed, without their results. It reads the failed jobs and looks each up by its object: the
+// jobs that ended well, which are the most, are not read.
+func (d *DB) Unfinished() ([]Job, error) {
+	return list[Job](d, []string{"result"}, "id", -1, "state IN ? AND NOT EXISTS (SELECT 1 FROM jobs AS "+
+		"newer WHERE newer.object = jobs.object AND newer.kind = jobs.kind AND newer.id > jobs.id)",
+		[]api.JobState{api.Failed, api.Interrupted})
+}
+
 // Interrupt marks the jobs that were running when the service ended.
 func (d *DB) Interrupt(at time.Time) (int64, error) {
 	r := d.g.Model(&Job{}).Where("state = ?", api.Running).Updates(map[string]any{"state": api.Interrupted,

@@ -136,11 +136,20 @@ func TestTheNewestJobOfEachKindIsFound(t *testing.T) {
 	}
 	last, err := db.LastJobs()
 	if err != nil || len(last) != 3 {
-		t.Fatalf("%v, %v", last, err)
+		t.Fatalf("got %v, %v; want three jobs", last, err)
 	}
 	for _, j := range last {
 		if j.Kind == "build" && j.Object == "mirror a" && j.State != api.Done {
 			t.Errorf("an older job is given: %+v", j)
+		}
+	}
+	left, err := db.Unfinished()
+	if err != nil || len(left) != 2 {
+		t.Fatalf("got %v, %v; want two jobs", left, err)
+	}
+	for i, want := range []string{"prove mirror a", "build mirror b"} {
+		if got := left[i].Kind + " " + left[i].Object; got != want {
+			t.Errorf("got %s, want %s", got, want)
 		}
 	}
 }
