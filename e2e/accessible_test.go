@@ -96,7 +96,7 @@ func TestPagesOfTheConsoleAreAccessible(t *testing.T) {
 	b.click("Sign in")
 	b.see("Sign out")
 	for _, p := range []struct{ path, see string }{
-		{"/", "Needs you"}, {"/describe", "Write or paste"},
+		{"/", "Needs attention"}, {"/describe", "Write or paste"},
 		{"/describe?edit=source/tarn", "The repository format"}, {"/sources", "official"},
 		{"/sources/tarn", "Accepted root"}, {"/sources/tarn?tab=1", "as recorded"},
 		{"/sources/reach-pumps", "It holds nothing yet"},
@@ -107,8 +107,8 @@ func TestPagesOfTheConsoleAreAccessible(t *testing.T) {
 		{"/editions/barrage/1?tab=2", "Proved when it was built"},
 		{"/lanes", "steady"},
 		{"/packages", "Type part of a name"}, {"/machines", "gatehouse"},
-		{"/machines?tab=1", "gate-south"}, {"/machines/gate-south", "no source has it"},
-		{"/machines/gate-south?tab=1", "Bring it in"}, {"/jobs", "build"},
+		{"/machines?tab=1", "gate-south"}, {"/machines/gate-south", "not in any source"},
+		{"/machines/gate-south?tab=1", "Import report"}, {"/jobs", "build"},
 		{"/storage", "held by nothing"},
 		{"/journal", "lane.move"}, {"/accounts", "viewer reads"}, {"/accounts/warden", "first start"},
 		{"/nowhere", "Overview"},
@@ -120,10 +120,11 @@ func TestPagesOfTheConsoleAreAccessible(t *testing.T) {
 	}
 	for _, d := range []struct{ path, press, see string }{
 		{"/keys/" + kelp, "Take back", "Take it back"}, {"/lanes", "Move here", "Move the lane"},
-		{"/sources/kelp", "Disable", "Leave it"}, {"/machines", "Files", "Take the kit"},
-		{"/machines?tab=1", "Enrol machines", "Names, with blanks"},
-		{"/machines/gate-south", "Change", "Record it"}, {"/machines/gate-south", "Forget it",
-			"Leave it"},
+		{"/sources/kelp", "Disable", "Cancel"}, {"/machines", "Files", "Download kit"},
+		{"/machines?tab=1", "Enrol machines",
+			"Names, with blanks"},
+		{"/machines/gate-south", "Change", "Save"}, {"/machines/gate-south", "Remove",
+			"Cancel"},
 		{"/mirrors/drives", "Prove", "Ways out"},
 	} {
 		b.open(d.path)

@@ -84,7 +84,7 @@ func TestASessionIsForTheWholeBrowser(t *testing.T) {
 	b.click("New token")
 	b.typed("#token-name", "desk")
 	b.run("press twice", chromedp.Evaluate(`(() => { const [make] = [...document.querySelectorAll("button")]
-		.filter(b => b.innerText === "Make it"); make.click(); make.click(); })()`, nil))
+		.filter(b => b.innerText === "Create token"); make.click(); make.click(); })()`, nil))
 	b.see("desk")
 	b.run("the dialog is gone", chromedp.Poll(`!document.querySelector("#token-name")`, nil))
 	account := cliJSON[api.Account](s, "account", "show", "warden")
@@ -122,14 +122,15 @@ func TestAViewerIsOfferedNothingThatIsRefused(t *testing.T) {
 	}
 	seen := map[string]bool{}
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
-	for _, p := range []struct{ path, see string }{{"/", "Needs you"}, {"/describe", "Write or paste"},
+	for _, p := range []struct{ path, see string }{{"/", "Needs attention"}, {"/describe", "Write or paste"},
 		{"/sources", "official"}, {"/sources/tarn", "Accepted root"}, {"/sources/tarn?tab=2", "Restore"},
 		{"/sources/reach-pumps", "It holds nothing yet"}, {"/keys", "Kelp Drives release"},
 		{"/keys/" + kelp, "compared on paper"}, {"/credentials", "Credentials"},
 		{"/mirrors/barrage", "barrage/1"},
 		{"/editions/barrage/1", "libtide2"}, {"/lanes", "steady"}, {"/packages?name=tide-tables",
 			"tide-tables"},
-		{"/machines", "gatehouse"}, {"/machines?tab=1", "Enrol machines"}, {"/jobs", "build"},
+		{"/machines", "gatehouse"}, {"/machines?tab=1",
+			"Enrol machines"}, {"/jobs", "build"},
 		{"/storage", "held by nothing"},
 		{"/journal", "lane.move"}, {"/accounts", "ola"}} {
 		b.open(p.path)

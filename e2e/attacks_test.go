@@ -113,7 +113,7 @@ func TestAttacksAreRefusedAndTheLastEditionIsStillServed(t *testing.T) {
 			if out, _ := s.cli(0, "journal", "list", "-o", "json"); !strings.Contains(out, c.code) {
 				t.Error("the journal does not have it")
 			}
-			if out, _ := s.cli(0, "journal", "verify"); !strings.Contains(out, "whole and unchanged") {
+			if out, _ := s.cli(0, "journal", "verify"); !strings.Contains(out, "chain intact") {
 				t.Error(out)
 			}
 		})
@@ -290,7 +290,8 @@ func TestRetiredEditionsGoAndTheOthersStayWhole(t *testing.T) {
 		t.Error("nothing was swept")
 	}
 	s.cli(0, "edition", "verify", "barrage/2")
-	if _, log := s.cli(1, "lane", "back", "steady"); !strings.Contains(log, "no other edition before") {
+	if _, log := s.cli(1, "lane", "back", "steady"); !strings.Contains(log,
+		"has no earlier edition to go back to") {
 		t.Error(log)
 	}
 	s.cli(0, "mirror", "build", "barrage") // and what was swept is not missed

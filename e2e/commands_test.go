@@ -51,25 +51,25 @@ func TestExitCodesAreThoseOfTheTable(t *testing.T) {
 		{"source list -o scroll", 2, ""},
 		{"edition retire barrage/2", 2, "--yes"}, // not on a terminal
 		{"source shw tarn", 2, "stockade source show"},
-		{"source show Tarn", 2, `perhaps "tarn"`},
-		{"source show tarm", 2, `perhaps "tarn"`},
+		{"source show Tarn", 2, `did you mean "tarn"`},
+		{"source show tarm", 2, `did you mean "tarn"`},
 		{"source show a/b?c", 2, "no name of a source"},
 		{"source show " + mistakes, 2, "it is a file"},
-		{"group show gatehose", 2, `perhaps "gatehouse"`},
-		{"edition show barage/1", 2, `perhaps "barrage"`},
+		{"group show gatehose", 2, `did you mean "gatehouse"`},
+		{"edition show barage/1", 2, `did you mean "barrage"`},
 		{"edition show barrage/99", 2, "edition list"},
 		{"edition diff barrage/2 barrage/1", 2, "edition diff barrage/1 barrage/2"},
-		{"account remove wardn --yes", 2, `perhaps "warden"`},
-		{"edition list --mirror borrage", 2, `perhaps "barrage"`},
-		{"mirror list --source nosuch", 2, `no source is called "nosuch"`},
+		{"account remove wardn --yes", 2, `did you mean "warden"`},
+		{"edition list --mirror borrage", 2, `did you mean "barrage"`},
+		{"mirror list --source nosuch", 2, `no source is named "nosuch"`},
 		{"group list --lane ../x", 2, ""},
-		{"job watch 99", 2, "there is no job 99"},
+		{"job watch 99", 2, "no job has the number 99"},
 		{"job watch x", 2, "job list"},
-		{"revision show 99", 2, "there is no revision 99"},
+		{"revision show 99", 2, "no revision has the number 99"},
 		{"source list --family dbe", 2, "deb"},
 		{"source list --severity bad", 2, "warning"},
 		{"journal list --since yore", 2, "2d"},
-		{"key list --source tarm", 2, `perhaps "tarn"`},
+		{"key list --source tarm", 2, `did you mean "tarn"`},
 		{"lane move trial pumps/1", 1, "--mirror barrage"},
 		{"check " + mistakes, 1, "deb"},
 		{"compare " + mistakes, 1, "deb"},
@@ -255,7 +255,7 @@ func TestADamagedEditionIsNotExported(t *testing.T) {
 		dir := filepath.Join(s.dir, "out")
 		_, told := s.cli(1, "edition", "export", "barrage/1", dir)
 		if !strings.Contains(told, "edition.damaged") || !strings.Contains(told, ".deb") ||
-			!strings.Contains(told, "to do:") {
+			!strings.Contains(told, "Fix:") {
 			t.Errorf("%s", told)
 		}
 		if _, err := os.Stat(dir); err == nil {
@@ -401,11 +401,12 @@ func TestALostPoolIsTold(t *testing.T) {
 	told := ""
 	for until := time.Now().Add(time.Minute); time.Now().Before(until); time.Sleep(100 * time.Millisecond) {
 		code, out, log := s.try("status")
-		if told = out + log; code == 1 && strings.Contains(told, "was not found whole in the pool") {
+		if told = out + log; code == 1 && strings.Contains(told,
+			"is missing or damaged in the pool, perhaps with") {
 			break
 		}
 	}
-	if !strings.Contains(told, "was not found whole in the pool") {
+	if !strings.Contains(told, "is missing or damaged in the pool, perhaps with") {
 		t.Errorf("status does not tell of it:\n%s", told)
 	}
 	must.Write(t, file, kept)
@@ -445,7 +446,7 @@ func TestALostPoolIsFilledAgain(t *testing.T) {
 		s.cli(1, "edition", "verify", e)
 	}
 	_, log := s.cli(0, "mirror", "build", "barrage", "lamps")
-	if !strings.Contains(log, "edition barrage/1: 2 files of it could not be brought back into the pool: "+
+	if !strings.Contains(log, "edition barrage/1: 2 files of the edition could not be restored to the pool: "+
 		"tarn/pool/core/s/sluicectl/sluicectl_1.4.2-1_a") {
 		t.Errorf("what is gone for good is not told: %s", log)
 	}

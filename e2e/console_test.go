@@ -163,7 +163,7 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.see("Not signed in")
 	b.typed("#token", s.token)
 	b.click("Sign in")
-	b.see("Nothing is described yet")
+	b.see("Nothing is defined yet")
 
 	s.cli(0, "record", filepath.Join(s.dir, "site"))
 	b.open("/keys")
@@ -253,7 +253,7 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.click("Show")
 	b.see("1.5.0-1")
 	b.shot("lane-move")
-	b.click("Leave it")
+	b.click("Cancel")
 	b.open("/editions/barrage/2?tab=1")
 	b.see("1.5.0-1")
 
@@ -261,12 +261,12 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	s.cli(0, "source", "probe", "tarn")
 	b.open("/sources/tarn")
 	b.see("Accepted root")
-	b.click("Definition")
+	b.press("Definition")
 	b.run("wait for the text", chromedp.Poll(`document.querySelector('textarea')?.value.includes('heron')`,
 		nil))
 	b.run("misspell a field", chromedp.Evaluate(
 		`(() => { const t = document.querySelector('textarea'); t.value = t.value.replace('components:', 'componnents:'); t.dispatchEvent(new Event('input')); })()`, nil))
-	b.see(`perhaps "components" is meant`)
+	b.see(`did you mean "components"`)
 
 	// Going back shows what it would change first, and asks.
 	b.open("/sources/tarn")
@@ -275,7 +275,7 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.see("Nothing would change")
 	b.click("Everything that is described")
 	b.see("Decisions about keys stay as they are now")
-	b.click("Leave it")
+	b.click("Cancel")
 
 	b.open("/mirrors/barrage")
 	b.run("compare with what machines of steady have", chromedp.SetValue(`select[aria-label="Preview against"]`,
@@ -290,19 +290,19 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.click("Disable")
 	b.see("Groups that follow them")
 	b.see("gatehouse, test-bench")
-	b.click("Leave it")
+	b.click("Cancel")
 	b.open("/jobs")
 	b.see("mirror barrage")
 	b.open("/machines")
 	b.click("Files")
-	b.see("Take the kit")
+	b.see("Download kit")
 	b.open("/sources")
 	b.see("official")
 	b.open("/journal")
 	b.click("Verify")
-	b.see("whole and unchanged")
+	b.see("chain intact")
 	b.open("/")
-	b.see("Needs you")
+	b.see("Needs attention")
 	b.see("tarn")
 	b.run("search",
 		chromedp.Evaluate(`document.dispatchEvent(new KeyboardEvent("keydown", {key: "/", bubbles: true}))`,
@@ -387,7 +387,7 @@ func TestTheDemonstrationStaysUpWithItsConsole(t *testing.T) {
 	}
 	for _, want := range []string{"define.unknown-field", "key.unvouched", "barrage/1", "the seal holds",
 		"source.upstreams-disagree", "content.digest-mismatch", "barrage/2", "1.5.0-1",
-		"no edition was made", "tarn-whole/1", "whole and unchanged"} {
+		"no edition was made", "tarn-whole/1", "chain intact"} {
 		if !strings.Contains(out.String(), want) {
 			t.Errorf("the demonstration does not show %q", want)
 		}
@@ -399,7 +399,7 @@ func TestTheDemonstrationStaysUpWithItsConsole(t *testing.T) {
 	}
 	b := newBrowserAt(t, s, address).signIn("/")
 	for _, p := range []struct{ path, see, name string }{
-		{"/", "Needs you", "overview"}, {"/sources", "official", "sources"}, {"/sources/tarn",
+		{"/", "Needs attention", "overview"}, {"/sources", "official", "sources"}, {"/sources/tarn",
 			"Accepted root", "source"}, {"/keys", "Kelp Drives release", "keys"},
 		{"/mirrors/pumps", "pumps/2", ""}, {"/editions/barrage/2", "libtide2", "edition"}, {
 			"/editions/pumps/2?tab=1", "BRINE-2026-0021", "difference"},
@@ -410,7 +410,7 @@ func TestTheDemonstrationStaysUpWithItsConsole(t *testing.T) {
 		{"/editions/launch/1", "echo-plot", ""}, {"/lanes", "first edition", ""},
 		{"/jobs", "failed", "jobs"},
 		{"/journal", "lane.move", "journal"}, {"/mirrors", "faithful", ""}, {"/keys/none",
-			"no key is called", ""},
+			"no key is named", ""},
 	} {
 		b.open(p.path)
 		b.see(p.see)
@@ -421,7 +421,7 @@ func TestTheDemonstrationStaysUpWithItsConsole(t *testing.T) {
 	b.open("/machines")
 	b.run("files of the gatehouse", chromedp.WaitVisible("tbody button", chromedp.ByQuery), chromedp.Click(
 		"tbody button", chromedp.ByQuery))
-	b.see("Take the kit")
+	b.see("Download kit")
 	b.run("look into a file", chromedp.Click(`//summary[contains(., "stockade.sources")]`, chromedp.BySearch))
 	b.see("Signed-By")
 	b.shot("machines")
@@ -516,7 +516,7 @@ func TestTheConsoleWithALargeEdition(t *testing.T) {
 	b.see("1 shown")
 	b.see(fmt.Sprintf("tide gauge %d", n-1))
 	b.open("/")
-	b.see("Needs you")
+	b.see("Needs attention")
 }
 
 // A journal that does not hold is an error on every page.

@@ -59,9 +59,9 @@ func TestVendorsThatAskWhoItIs(t *testing.T) {
 		refused    string // what is told before the secret is given
 	}{
 		"a login": {demo.ShoalLogin, "kind: login, user: " + demo.ShoalUser,
-			func(*demo.Closed) string { return demo.ShoalPassword + "\n" }, "asks who it is (401"},
+			func(*demo.Closed) string { return demo.ShoalPassword + "\n" }, "asks for a login (401"},
 		"a token": {func(r *http.Request) bool { return r.Header.Get("Authorization") == "Bearer "+token },
-			"kind: token", func(*demo.Closed) string { return token }, "asks who it is (401"},
+			"kind: token", func(*demo.Closed) string { return token }, "asks for a login (401"},
 		"a certificate": {nil, "kind: certificate", func(v *demo.Closed) string {
 			return v.Authority.Client("skerry-reach", time.Now().Add(90*24*time.Hour))
 		}, "asks for a client certificate"},
@@ -114,7 +114,7 @@ func TestAVendorBehindAProxyThatAsks(t *testing.T) {
 	password := filepath.Join(dir, "shoal-password")
 	s.cli(0, "credential", "add", "shoal-login", "--file", password)
 	_, log := s.cli(1, "source", "refresh", "shoal")
-	if !strings.Contains(log, "the proxy "+office.URL+" asks who it is (407") ||
+	if !strings.Contains(log, "the proxy "+office.URL+" asks for a login (407") ||
 		!strings.Contains(log, "stockade credential add office-login") {
 		t.Error(log)
 	}
@@ -164,7 +164,7 @@ func TestASecretStaysWhereItBelongs(t *testing.T) {
 		code int
 		says string
 	}{
-		{[]string{"credential", "add", "shoal-logon", "--file", password}, 2, "no credential is called"},
+		{[]string{"credential", "add", "shoal-logon", "--file", password}, 2, "no credential is named"},
 		{[]string{"credential", "list"}, 0, ""},
 	} {
 		code, out, err := s.try(c.args...)
@@ -179,13 +179,14 @@ func TestASecretStaysWhereItBelongs(t *testing.T) {
 		code int
 		says string
 	}{
-		{[]string{"credential", "add", "shoal-logon", "--file", password}, 2, `perhaps "shoal-login"`},
+		{[]string{"credential", "add", "shoal-logon", "--file", password}, 2, `did you mean "shoal-login"`},
 		{[]string{"credential", "add", "shoal-login"}, 2, "has to be typed at a terminal"},
 		{[]string{"credential", "add", "shoal-login", "--file", filepath.Join(dir, "none")}, 2,
 			"cannot be read"},
 		{[]string{"credential", "add", "shoal-login", "--file", filepath.Join(dir, "bad")}, 1,
 			"control character"},
-		{[]string{"credential", "remove", "shoal-login", "--yes"}, 1, "no secret that could be forgotten"},
+		{[]string{"credential", "remove", "shoal-login", "--yes"}, 1,
+			"the credential has no secret to remove"},
 	} {
 		code, out, err := s.try(c.args...)
 		if code != c.code || !strings.Contains(out+err, c.says) {
@@ -205,7 +206,8 @@ func TestASecretStaysWhereItBelongs(t *testing.T) {
 	back = s.as("per", "operator")
 	edit(t, file, "hosts: [\""+v.Host()+"\"]", "hosts: [\""+v.Host()+"\", \""+thief.Host()+"\"]", v.URL,
 		thief.URL)
-	if _, log := s.cli(0, "record", dir, "--yes"); !strings.Contains(log, "is not shown to "+thief.Host()) {
+	if _, log := s.cli(0, "record", dir, "--yes"); !strings.Contains(log,
+		"so Stockade does not send it to "+thief.Host()) {
 		t.Errorf("that the secret was not given for it is not told: %s", log)
 	}
 	s.try("source", "refresh", "shoal") // the thief's certificate is by another authority
@@ -231,7 +233,7 @@ func TestASecretStaysWhereItBelongs(t *testing.T) {
 	s.cli(0, "source", "refresh", "shoal")
 	s.cli(0, "record", "--whole", filepath.Join(s.dir, "site"), "--yes")
 	s.cli(0, "record", dir)
-	if _, log := s.cli(1, "source", "refresh", "shoal"); !strings.Contains(log, "was not given") {
+	if _, log := s.cli(1, "source", "refresh", "shoal"); !strings.Contains(log, "was not saved") {
 		t.Errorf("the secret outlived its description: %s", log)
 	}
 	s.cli(0, "credential", "add", "shoal-login", "--file", password)
@@ -241,11 +243,11 @@ func TestASecretStaysWhereItBelongs(t *testing.T) {
 	s.db(func(db *sql.DB) {
 		altered(t, db, "UPDATE credentials SET hosts = replace(hosts, ?, ?)", v.Host(), thief.Host())
 	})
-	if _, log := s.cli(1, "source", "refresh", "shoal"); !strings.Contains(log, "was not given") {
+	if _, log := s.cli(1, "source", "refresh", "shoal"); !strings.Contains(log, "was not saved") {
 		t.Error(log)
 	}
 	if out, _ := s.cli(1, "journal", "verify"); !strings.Contains(out,
-		"gives the credential shoal-login a secret") {
+		"a record has a secret for the credential shoal-login (for") {
 		t.Error(out)
 	}
 }
@@ -286,7 +288,7 @@ func TestTheConsoleTakesASecret(t *testing.T) {
 		"  kelp-desk: {kind: certificate, hosts: [packages.kelp.example]}\n  shoal")
 	s.cli(0, "record", dir)
 	b := signedIn(t, s, "/credentials")
-	b.see("shoal-login: its secret was not given yet")
+	b.see("shoal-login: its secret was not saved yet")
 	b.see("login of skerry-reach")
 	press := func(of, what string) {
 		x := `//tr[contains(., "` + of + `")]//button[contains(., "` + what + `")]`
@@ -294,13 +296,13 @@ func TestTheConsoleTakesASecret(t *testing.T) {
 	}
 	press("kelp-desk", "Give")
 	b.typed("#secret", "hello")
-	b.click("Give it")
-	b.see("no certificate with its key") // what was typed is still there
-	b.click("Leave it")
+	b.click("Save secret")
+	b.see("the file must contain a certificate and its key") // what was typed is still there
+	b.click("Cancel")
 	press("shoal-login", "Give")
 	b.see("Password of skerry-reach")
 	b.typed("#secret", demo.ShoalPassword)
-	b.click("Give it")
+	b.click("Save secret")
 	b.see("by warden")
 	var text string
 	b.run("the page", chromedp.Evaluate(`document.documentElement.outerHTML`, &text))
@@ -310,9 +312,9 @@ func TestTheConsoleTakesASecret(t *testing.T) {
 	s.cli(0, "source", "refresh", "shoal")
 	press("shoal-login", "Forget")
 	b.see("source shoal cannot show it any more")
-	b.click("Forget it")
-	b.see("shoal-login: its secret was not given yet")
-	if _, log := s.cli(1, "source", "refresh", "shoal"); !strings.Contains(log, "was not given") {
+	b.click("Remove")
+	b.see("shoal-login: its secret was not saved yet")
+	if _, log := s.cli(1, "source", "refresh", "shoal"); !strings.Contains(log, "was not saved") {
 		t.Error(log)
 	}
 	// Who is no warden sees, and is not asked.

@@ -237,7 +237,8 @@ func TestSeveralCertificatesOfOneFile(t *testing.T) {
 		t.Errorf("once more: %s", out)
 	}
 	must.Write(t, doc, "stockade: 1\nkeys:\n  ring: {file: both.asc}\n")
-	if _, log := s.cli(1, "record", doc); !strings.Contains(log, "fingerprints: with several") {
+	if _, log := s.cli(1, "record", doc); !strings.Contains(log,
+		"set fingerprint to one of them, or fingerprints") {
 		t.Error(log)
 	}
 }

@@ -24,7 +24,7 @@ func TestTheConsoleDescribes(t *testing.T) {
 	t.Parallel()
 	s := newSite(t)
 	b := signedIn(t, s, "/describe")
-	b.see("Nothing stands here yet")
+	b.see("No objects yet")
 	b.write(demo.Mistakes)
 	b.click("Findings")
 	b.see("define.unknown-field")
@@ -33,12 +33,12 @@ func TestTheConsoleDescribes(t *testing.T) {
 	b.run("the line is shown", chromedp.Poll(`(() => { const f = document.activeElement;
 		return f.value?.slice(f.selectionStart, f.selectionEnd).includes("componnents") })()`, nil))
 	b.open("/sources") // and back: what was typed is still there
-	b.see("No source is described yet")
+	b.see("No sources yet")
 	b.open("/describe")
 	b.click("Findings")
 	b.see("define.unknown-field")
 	// A folder with keys and definitions, as files that are chosen.
-	b.click("Begin anew")
+	b.click("Start over")
 	b.see("Nothing is written yet")
 	site := filepath.Join(s.dir, "site")
 	b.run("choose", chromedp.SetUploadFiles("input[aria-label=Files]", []string{filepath.Join(site,
@@ -104,7 +104,7 @@ func TestTheConsoleDescribesWithForms(t *testing.T) {
 	t.Parallel()
 	s := newSite(t)
 	b := signedIn(t, s, "/sources")
-	b.see("No source is described yet")
+	b.see("No sources yet")
 	b.click("New source")
 	b.named("tarn")
 	b.see("has no family")
@@ -121,9 +121,9 @@ func TestTheConsoleDescribesWithForms(t *testing.T) {
 	b.words("#field-sources-tarn-components", "core", "field")
 	b.words("#field-sources-tarn-architectures", "amd64")
 	b.words("#field-sources-tarn-signed_by", "tarn-archive")
-	b.see(`no key is called "tarn-archive"`)
+	b.see(`no key is named "tarn-archive"`)
 	b.fill("#field-sources-tarn-priority", "120")
-	b.see("should be from 1 to 99")
+	b.see("must be from 1 to 99")
 	b.fill("#field-sources-tarn-priority", "20")
 	b.text("stockade: 1\nsources:\n  tarn:\n    family: deb\n    standing: official\n    upstreams:\n" +
 		"      - url: " + url + "\n    release: heron\n    components: [core, field]\n" +
@@ -164,7 +164,7 @@ func TestTheConsoleDescribesWithForms(t *testing.T) {
 	b.new("group", "gatehouse")
 	b.choose("#field-groups-gatehouse-family", "deb")
 	b.fill("#field-groups-gatehouse-lane", "stedy")
-	b.see(`perhaps "steady" is meant`)
+	b.see(`did you mean "steady"?`)
 	b.fill("#field-groups-gatehouse-lane", "steady")
 	b.fill("#field-groups-gatehouse-release", "heron")
 	b.words("#field-groups-gatehouse-architectures", "amd64")
@@ -258,7 +258,8 @@ func (b *browser) choose(selector, text string) {
 
 func (b *browser) value(selector string) (out string) {
 	b.t.Helper()
-	b.run("value of "+selector, chromedp.Value(selector, &out, chromedp.ByQuery))
+	b.run("value of "+selector,
+		chromedp.Value(selector, &out, chromedp.ByQuery))
 	return out
 }
 

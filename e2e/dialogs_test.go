@@ -49,25 +49,25 @@ func TestEscapeEndsAQuestionAndTheFocusReturns(t *testing.T) {
 	before := mustOut(s, "journal", "list", "-o", "ids")
 	kelp := "/keys/" + s.scenario.KelpKey.Certificate().Fingerprint
 	for _, d := range []struct{ path, first, press string }{
-		{"/", "", "Set aside"},
+		{"/", "", "Snooze"},
 		{"/sources/kelp", "", "Disable"},
 		{"/sources/tarn", "", "Put the best first"},
 		{"/sources/tarn?tab=1", "", "Rename what is recorded"},
 		{"/sources/tarn?tab=2", "", "Restore…"},
 		{"/sources/reach-pumps", "", "Add a package"},
-		{"/keys", "", "Bring a key in"},
-		{"/keys", "", "Take a statement"},
+		{"/keys", "", "Import key"},
+		{"/keys", "", "Import statement"},
 		{kelp, "", "Take back"},
 		{kelp, "", "Bar this key"},
 		{"/credentials", "", "Give"},
-		{"/mirrors/drives", "Prove", "Describe it so"},
+		{"/mirrors/drives", "Prove", "Apply this fix"},
 		{"/mirrors/drives", "Prove", "Add tarn to it"},
 		{"/editions/barrage/1", "", "Retire"},
 		{"/editions/barrage/1", "", "libtide2"},
 		{"/lanes", "", "Move here"},
 		{"/machines?tab=1", "", "Enrol machines"},
 		{"/machines/gate-south", "", "Change"},
-		{"/machines/gate-south", "", "Forget it"},
+		{"/machines/gate-south", "", "Remove"},
 		{"/journal", "", "Entry 1, "},
 		{"/accounts", "", "New account"},
 		{"/accounts/warden", "", "New token"},
@@ -102,7 +102,7 @@ func TestEscapeEndsAQuestionAndTheFocusReturns(t *testing.T) {
 		b.run(by.name, chromedp.SendKeys(`[role=dialog] input`, "rook", chromedp.ByQuery))
 		b.run(by.name, by.end)
 		b.until(by.name+" tells what would be lost", open+"&&"+lost)
-		b.press("Go on")
+		b.press("Continue editing")
 		b.until(by.name+" goes on", open+"&& !"+lost)
 		b.run(by.name, chromedp.KeyEvent("\x1b"))
 		b.until(by.name, lost)

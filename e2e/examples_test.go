@@ -32,7 +32,7 @@ var inOrder = []string{
 	"machine list", "machine show", "machine enrol", "machine report", "machine change", "machine files",
 	"machine kit", "machine stranded", "machine remove",
 	"package list", "package add", "package remove",
-	"amend", "rename", "finding list", "finding set-aside", "finding take-up",
+	"amend", "rename", "finding list", "finding snooze", "finding wake",
 	"job list", "job watch", "job stop",
 	"source disable", "source enable", "source remove", "source import",
 	"edition retire", "pool usage", "pool sweep",

@@ -90,7 +90,7 @@ func TestPackagesAreFound(t *testing.T) {
 	b.see("Did you mean")
 	b.click("tide-tables")
 	b.see("Offered now")
-	b.see("it is the version of the pin")
+	b.see("a pin selects this version")
 	b.see("machines stay on 2.4.1-1")
 	b.shot("packages")
 }

@@ -45,12 +45,12 @@ func TestPackagesAreAddedToAHouseSourceInspectedAndSigned(t *testing.T) {
 
 	// What is refused says why, and changes nothing.
 	for name, c := range map[string]struct{ file, source, text string }{
-		"the same file again":      {lamp, "reach-lamps", "in it already"},
-		"a source with upstreams":  {lamp, "tarn", "not a house source"},
+		"the same file again":      {lamp, "reach-lamps", "already in the source"},
+		"a source with upstreams":  {lamp, "tarn", "only be added to a house source"},
 		"a file of another family": {lamp, "reach-pumps", "not a readable rpm package"},
 		"no package at all": {filepath.Join(s.dir, "site/sources.yaml"), "reach-lamps",
 			"not a readable deb package"},
-		"a source that is not there": {lamp, "reach-lamp", `perhaps "reach-lamps" is meant`},
+		"a source that is not there": {lamp, "reach-lamp", `did you mean "reach-lamps"`},
 	} {
 		code := 1
 		if name == "a source that is not there" {
@@ -80,7 +80,7 @@ func TestPackagesAreAddedToAHouseSourceInspectedAndSigned(t *testing.T) {
 	same := filepath.Join(s.dir, "same.deb")
 	must.Do(t, os.WriteFile(same, files["pool/core/t/tide-data/tide-data_2026.3_all.deb"], 0o644))
 	if _, err := add(0, same, "reach-lamps"); !strings.Contains(err, "house.offered-elsewhere") ||
-		!strings.Contains(err, "same bytes") {
+		!strings.Contains(err, "with the same content") {
 		t.Error(err)
 	}
 	m := made.Deb{Name: "sluicectl", Version: "1.4.2-1", Arch: "amd64", Summary: "another build"}
@@ -119,7 +119,8 @@ func TestPackagesAreAddedToAHouseSourceInspectedAndSigned(t *testing.T) {
 	raw[len(raw)-5] ^= 1
 	must.Do(t, os.WriteFile(vendor, raw, 0o644))
 	if _, err := add(1, vendor, "reach-pumps"); !strings.Contains(err,
-		"payload is not what its own digest says") || !strings.Contains(err, "get the file again") {
+		"the package's payload does not match its own checksum") || !strings.Contains(err,
+		"get the file again") {
 		t.Error(err)
 	}
 	edition, dir := s.exported("pumps", "")

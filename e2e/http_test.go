@@ -78,7 +78,7 @@ func TestAnInvalidDocumentChangesNothing(t *testing.T) {
 	must.Write(t, path, "stockade: 1\nlanes: {new: {mirror: barrage}}\nmirrors: {broken: {copy: "+
 		"tailored, from: [{source: tarm, want: everything}]}}\n")
 	_, log := s.cli(1, "record", path)
-	if !strings.Contains(log, `perhaps "tarn" is meant`) || !strings.Contains(log, "bad.yaml:3") {
+	if !strings.Contains(log, `did you mean "tarn"?`) || !strings.Contains(log, "bad.yaml:3") {
 		t.Error(log)
 	}
 	if after, _ := s.cli(0, "revision", "list"); after != before {

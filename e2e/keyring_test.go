@@ -55,7 +55,7 @@ func TestKeysOfRpmsOwnKeyringAreImported(t *testing.T) {
 	}
 	if strings.Count(document, "signed_by: [machine-keyring]") != 2 ||
 		!strings.Contains(document, "file: keys/machine-keyring.asc") ||
-		!strings.Contains(told, "any key that the machine trusts for every source may sign it "+
+		!strings.Contains(told, "so every key that the machine trusts globally may sign it "+
 			"(/usr/lib/sysimage/rpm/rpmdb.sqlite)") {
 		t.Errorf("%s\n%s", document, told)
 	}
@@ -66,7 +66,7 @@ func TestKeysOfRpmsOwnKeyringAreImported(t *testing.T) {
 	// One that is no database is told, and nothing else is lost.
 	write(filepath.Join(db, "rpmdb.sqlite"), "rubbish")
 	if document, told := imported("damaged", 0); !strings.Contains(told,
-		"the client's keyring cannot be read") ||
+		"the machine's global keyring cannot be read") ||
 		strings.Contains(document, "machine-keyring") || !strings.Contains(document, "pumps") {
 		t.Errorf("%s\n%s", document, told)
 	}

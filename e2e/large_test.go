@@ -352,7 +352,7 @@ func TestALargeSiteIsDrawnInParts(t *testing.T) {
 		{"/machines", "hall-000", 0, 6000},
 		{"/machines?tab=1", "200 of " + thousands(largeMachines) + " are shown", 0, 6000},
 		{"/machines?tab=1&state=stranded&in=hall-002", "pump-0002", 0, 3500},
-		{"/machines/pump-0002", "Of 1,500 packages", 0, 3500},
+		{"/machines/pump-0002", "1,500 packages installed", 0, 3500},
 		{"/editions/store-03/8", "part-00000", 0, 2500},
 		{"/editions/store-03/8?tab=1", "200 of 65,000 are shown", 0, 3500},
 		{"/jobs", "The newest 100 are shown", 100, 5000},
@@ -374,7 +374,7 @@ func TestALargeSiteIsDrawnInParts(t *testing.T) {
 	}
 	b.open("/sources/depot-00?tab=1") // what is told of the other 59 is not told here
 	b.press("Findings 1")
-	b.see("nobody vouched for")
+	b.see("no one has vouched for")
 	if largeEditions == 300 {
 		b.open("/lanes")
 		b.click("Move to newest")

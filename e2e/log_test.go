@@ -24,14 +24,14 @@ func TestTheServiceLogsWhatItDoes(t *testing.T) {
 	s.cli(0, "record", filepath.Join(s.dir, "site"))
 	s.stop()
 	for _, want := range [][]string{
-		{"the service runs", "site_key="},
-		{"a job begins", "kind=build", `object="mirror barrage"`, "by=warden"},
-		{"a job ended", "kind=build", "state=done", "took="},
+		{"service started", "site_key="},
+		{"job started", "kind=build", `object="mirror barrage"`, "by=warden"},
+		{"job ended", "kind=build", "state=done", "took="},
 		{"msg=request", "path=/api/v1/lanes/steady/move", "status=200", "account=warden", "request="},
 		{"level=WARN msg=request", "path=/api/v1/lanes/nowhere/move", "status=404", "why="},
 		{"level=WARN msg=request", "path=/api/v1/sources", "status=400"},
 		{"level=DEBUG msg=machine", "path=/lane/steady/tarn/dists/heron/InRelease", "status=200"},
-		{"the service ends", "why="},
+		{"service stopped", "why="},
 	} {
 		found := false
 		for _, line := range strings.Split(log.String(), "\n") {

@@ -63,8 +63,8 @@ func TestWhatAMachineHasIsComparedWithItsLane(t *testing.T) {
 		t.Errorf("%+v", m)
 	}
 	out, _ = s.cli(0, "machine", "show", "gate-south")
-	for _, says := range []string{"8 packages, 0 of them what comes first; 6 behind; 1 stranded; 1 ahead",
-		"gate-logger  amd64  0.9-2", "no source that it sees on barrage/1 has 1 of its packages"} {
+	for _, says := range []string{"8 packages, 0 current; 6 updates available; 1 not in any source; 1 ahead",
+		"gate-logger  amd64  0.9-2", "of its packages are not in any source that it"} {
 		if !strings.Contains(out, says) {
 			t.Errorf("%q is not in\n%s", says, out)
 		}
@@ -143,10 +143,10 @@ func TestWhatAMachineHasIsComparedWithItsLane(t *testing.T) {
 		t.Errorf("%+v", m)
 	}
 	_, log := s.cli(1, "machine", "report", "gate-south", list, "--taken", "2026-01-01T00:00:00Z")
-	if !strings.Contains(log, "the one that is here") {
+	if !strings.Contains(log, "but a newer one from") {
 		t.Error(log)
 	}
-	for text, says := range map[string]string{"gate 1-1\n": "was taken away", "": "no packages",
+	for text, says := range map[string]string{"gate 1-1\n": "was removed", "": "no packages",
 		"ii  gate 1_1 amd64\n": "line 1"} {
 		must.Write(t, list, text)
 		if _, log := s.cli(1, "machine", "report", "gate-9", list); !strings.Contains(log, says) ||
@@ -170,18 +170,18 @@ func TestWhatAMachineHasIsComparedWithItsLane(t *testing.T) {
 	}
 	s.cli(0, "record", "--whole", filepath.Join(s.dir, "site"), "--yes")
 	if found := s.told(); !strings.Contains(found.Error(),
-		"it is not described, and 2 machines are enrolled in it") {
+		"this group is not defined, but 2 machines are enrolled in it") {
 		t.Error(found)
 	}
 	s.cli(0, "machine", "change", "gate-south", "--group", "gatehouse-2")
 	s.until("gate-south", func(m api.Machine) bool { return m.Compared && m.Lane == "steady" })
 	if _, log := s.cli(1, "machine", "change", "gate-south", "--group", "pump-house"); !strings.Contains(log,
-		"of the family deb") {
+		"for the family deb") {
 		t.Error(log)
 	}
 	s.cli(2, "machine", "remove", "gate-9")
 	s.cli(0, "machine", "remove", "gate-9", "--yes")
-	if _, log := s.cli(2, "machine", "show", "gate-9"); !strings.Contains(log, "no machine is called") {
+	if _, log := s.cli(2, "machine", "show", "gate-9"); !strings.Contains(log, "no machine is named") {
 		t.Error(log)
 	}
 	journal, _ := s.cli(0, "journal", "list", "-o", "json")
@@ -241,33 +241,33 @@ func TestMachinesInTheConsole(t *testing.T) {
 	b.press("Enrol 2")
 	b.see("never")
 	b.click("gate-south")
-	b.see("what it has installed is not known")
+	b.see("its installed packages are unknown")
 	b.press("Report")
 	b.see("dpkg-query -W -f")
 	b.fill("#installed", "gate 1-1\n")
-	b.press("Bring it in")
-	b.see("was taken away")
+	b.press("Import report")
+	b.see("was removed")
 	b.fill("#installed", demo.MachineLists["gate-south"])
-	b.press("Bring it in")
-	b.see("Of 8 packages 0 are what comes first on barrage/1")
-	b.see("no source has it")
+	b.press("Import report")
+	b.see("8 packages installed, 0 current")
+	b.see("not in any source")
 	b.shot("machine")
-	b.press("1 stranded")
+	b.press("1 not in any source")
 	b.see("gate-logger")
 	// the lane moves on under the open page
 	s.newer("1.5.0-1")
 	s.built("steady")
-	b.see("comes first on barrage/2")
+	b.see("of its packages are newer than the candidates on")
 	b.open("/")
 	b.see("1 behind, 1 with stranded packages, 1 never reported")
-	b.see("on 1 of its 2 machines there are packages that no source has")
+	b.see("installed packages that are not in any source, on 1 of its 2 machines")
 	b.open("/machines?tab=1&state=stranded")
 	b.see("gate-south")
 	b.click("gate-south")
-	b.see("Forget it")
-	b.press("Forget it")
+	b.see("Remove")
+	b.press("Remove")
 	b.see("What it reported is taken away with it")
-	b.run("yes", chromedp.Click(`//*[@role="dialog"]//button[normalize-space(.)="Forget it"]`,
+	b.run("yes", chromedp.Click(`//*[@role="dialog"]//button[normalize-space(.)="Remove"]`,
 		chromedp.BySearch))
 	b.see("with stranded packages (0)")
 }

@@ -138,7 +138,7 @@ func (s *site) walk(b *browser, h hand) {
 	h.into("#token", s.token)
 	h.press("Sign in")
 	b.see("0 of 10 steps done")
-	h.press("Go on here")
+	h.press("Continue")
 	b.see("Write or paste a definition")
 	h.files("Files", definition, certificate)
 	b.see("It can be recorded")
@@ -166,7 +166,7 @@ func (s *site) walk(b *browser, h hand) {
 	b.see("steady shows it")
 	h.press("Files of gatehouse")
 	b.see("keyrings included")
-	h.press("Take the kit")
+	h.press("Download kit")
 }
 
 // From an empty service to a machine that installs, in the console alone: by mouse, and again by
@@ -199,7 +199,7 @@ func TestSomebodyNewGetsToAMachineThatInstalls(t *testing.T) {
 			waitFor(t, "the kit", func() bool { _, err := os.Stat(kit); return err == nil })
 			b.open("/")
 			b.run("the way is gone", chromedp.Poll(
-				`document.body.innerText.includes("Needs you") &&
+				`document.body.innerText.includes("Needs attention") &&
 				!document.body.innerText.includes("The way to the first machine")`, nil))
 
 			m := newMachine(t, s.dir)

@@ -26,7 +26,7 @@ func TestTheConsoleKeepsTheBestServers(t *testing.T) {
 			chromedp.ByQuery))
 	}
 	choose(bad)
-	b.see("is no address that a source could have")
+	b.see("is not an address that a source can have")
 	choose(filepath.Join(s.dir, "site", "servers.txt"))
 	b.see("candidate: no build asks it")
 	b.click("Put the best first")

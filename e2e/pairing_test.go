@@ -38,11 +38,11 @@ func TestAStatementOfAPairedSiteVouches(t *testing.T) {
 	pair := []string{"site", "pair", "harbour", statement, "--evidence", "read out by Ola", "--fingerprint"}
 
 	if _, err := s.cli(1, "key", "vouch", "--from", statement, "--yes"); !strings.Contains(err,
-		"no site that is paired signed it") {
+		"no paired site signed the statement") {
 		t.Error(err)
 	}
 	if _, err := s.cli(1, append(pair, kelp)...); !strings.Contains(err,
-		"the file has "+trust.Spaced(theirs)) {
+		"the file contains "+trust.Spaced(theirs)) {
 		t.Error(err)
 	}
 	s.cli(2, append(pair, theirs[:16])...)
@@ -86,7 +86,7 @@ func TestAStatementOfAPairedSiteVouches(t *testing.T) {
 
 	// An older one says nothing any more; one that is another thing here is passed over; a bar is told.
 	if _, err := s.cli(1, "key", "vouch", "--from", state("old.asc", made.Add(-time.Hour), nil),
-		"--yes"); !strings.Contains(err, "one of "+made.UTC().Format("2006-01-02 15:04")) {
+		"--yes"); !strings.Contains(err, "one made on "+made.UTC().Format("2006-01-02 15:04")) {
 		t.Error(err)
 	}
 	other := state("other.asc", made.Add(time.Second), func(st *trust.Statement) {
@@ -94,14 +94,15 @@ func TestAStatementOfAPairedSiteVouches(t *testing.T) {
 		st.Bars = []trust.StatedBar{{Fingerprint: kelp, Reason: "the yard lost it", By: "ola", At: made}}
 	})
 	_, err := s.cli(0, "key", "vouch", "--from", other, "--yes")
-	for _, says := range []string{"passed over     kelp", "there it is deb osprey, and here deb heron",
-		"harbour barred it on", "the yard lost it", "nothing of it is new here"} {
+	for _, says := range []string{"passed over     kelp",
+		"the source is deb osprey there, and deb heron here",
+		"harbour barred this key on", "the yard lost it", "nothing of it is new here"} {
 		if !strings.Contains(err, says) {
 			t.Errorf("%q is not in\n%s", says, err)
 		}
 	}
 	if _, err := s.cli(1, "key", "vouch", "--from", state("ahead.asc", time.Now().Add(48*time.Hour), nil),
-		"--yes"); !strings.Contains(err, "this machine's clock says") {
+		"--yes"); !strings.Contains(err, "the clock of this machine says") {
 		t.Error(err)
 	}
 
@@ -126,7 +127,7 @@ func TestAStatementOfAPairedSiteVouches(t *testing.T) {
 	// A pairing is taken back as a vouch is.
 	s.cli(0, "key", "withdraw", theirs, "--source", "site/harbour", "--reason", "a trial")
 	if _, err := s.cli(1, "key", "vouch", "--from", other, "--yes"); !strings.Contains(err,
-		"no site that is paired") {
+		"no paired site") {
 		t.Error(err)
 	}
 	s.cli(0, append(pair, theirs)...)
@@ -140,7 +141,7 @@ func TestAStatementOfAPairedSiteVouches(t *testing.T) {
 	if out := mustOut(s, "site", "show"); !strings.Contains(out, "barred: the harbour was broken into") {
 		t.Error(out)
 	}
-	if out := mustOut(s, "journal", "verify"); !strings.Contains(out, "whole and unchanged") {
+	if out := mustOut(s, "journal", "verify"); !strings.Contains(out, "chain intact") {
 		t.Error(out)
 	}
 }
@@ -156,19 +157,19 @@ func TestTheConsoleTakesAStatement(t *testing.T) {
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
 	s.cli(0, "key", "withdraw", kelp, "--source", "kelp", "--reason", "compared with the wrong sheet")
 	b := signedIn(t, s, "/keys")
-	b.click("Take a statement")
+	b.click("Import statement")
 	choose := func() {
 		t.Helper()
 		b.run("choose the file", chromedp.SetUploadFiles("input[aria-label=Statement]", []string{file},
 			chromedp.ByQuery))
 	}
 	choose()
-	b.see("no site that is paired signed it")
+	b.see("no paired site signed the statement")
 	s.cli(0, "site", "pair", "harbour", file, "--fingerprint", harbour.Key.Certificate().Fingerprint,
 		"--evidence", "read out")
 	choose()
 	b.see("Read out by Kelp's service desk")
-	b.see("stands already")
+	b.see("exists already")
 	b.shot("statement")
 	b.click("Vouch for 1 key")
 	b.see("recorded, with its evidence")

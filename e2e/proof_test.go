@@ -67,7 +67,8 @@ func TestAProofSaysBesideWhatAndWhyNot(t *testing.T) {
 	s.drives()
 	out, _ := s.cli(1, "mirror", "prove", "drives")
 	for _, part := range []string{
-		"0 of 2 wanted can be installed by the group workshop on amd64; 0 of 1 sets go together",
+		"0 of 2 wanted can be installed by the group workshop on amd64; 0 of 1 sets can be installed " +
+			"together",
 		"kelp-drive 7.2-0kelp1 (amd64) cannot be installed by the group workshop on amd64",
 		"needs sluicectl >= 1.4, and nothing that machines see meets it",
 		"ways out, each of them tried:\n    add the source tarn: that way 1 more to take, ",
@@ -84,7 +85,7 @@ func TestAProofSaysBesideWhatAndWhyNot(t *testing.T) {
 	}
 	out, _ = s.cli(0, "mirror", "prove", "drives-desk", "--for", "kelp-drive")
 	for _, part := range []string{
-		"1 of 1 wanted can be installed by machines of no group on amd64, beside what they have from tarn, " +
+		"1 of 1 wanted can be installed by machines of no group on amd64, beside their packages from tarn, " +
 			"tarn-fixes",
 		"tarn (elsewhere)",
 		"of what these machines have already, packages of the mirror need libtide2, sluicectl",
@@ -94,8 +95,8 @@ func TestAProofSaysBesideWhatAndWhyNot(t *testing.T) {
 		}
 	}
 	out, told := s.cli(0, "mirror", "prove", "drives-pc", "--every")
-	if !strings.Contains(out, "packages can be installed by machines of no group on amd64, beside what "+
-		"the machine of the list desk-pc has installed") || !strings.Contains(told, "tool-of-ours") {
+	if !strings.Contains(out, "packages can be installed by machines of no group on amd64, beside "+
+		"the baseline of the list desk-pc") || !strings.Contains(told, "tool-of-ours") {
 		t.Errorf("%s%s", out, told)
 	}
 	// What is told to lead out does.
@@ -105,7 +106,7 @@ func TestAProofSaysBesideWhatAndWhyNot(t *testing.T) {
 	}
 	s.cli(0, "mirror", "prove", "drives")
 	if _, told = s.cli(1, "amend", "mirror", "drives", "--from", "tarn", "--yes"); !strings.Contains(told,
-		"mirror drives: it takes from tarn already: nothing would change") {
+		"mirror drives: it already takes from tarn, so nothing would change") {
 		t.Error(told)
 	}
 	if _, told = s.cli(2, "amend", "mirror", "drive", "--from", "tarn"); !strings.Contains(told, "drives") {
@@ -125,7 +126,7 @@ func TestAProofSaysBesideWhatAndWhyNot(t *testing.T) {
 	// The answer is no also where that keeps nothing from being sealed.
 	s.cli(1, "mirror", "prove", "tarn-whole")
 	if out, _ = s.cli(1, "mirror", "prove", "drives-desk", "--for", "no-such"); !strings.Contains(out,
-		"nothing of that name is taken") {
+		"no package of that name is taken") {
 		t.Error(out)
 	}
 	if out := mustOut(s, "mirror", "show", "drives-pc"); !strings.Contains(out, "lists desk") ||
@@ -148,11 +149,11 @@ func TestTheConsoleProves(t *testing.T) {
 	b.see("nothing that machines see meets it")
 	b.see("1 way out")
 	b.shot("proof")
-	b.click("Describe it so")
+	b.click("Apply this fix")
 	b.see("mirror drives: add the source tarn")
 	b.see("one step away")
 	b.see("+ tarn")
-	b.press("Record it")
+	b.press("Save")
 	b.see("Recorded as revision")
 	b.press("Build drives")
 	b.see("is done")
@@ -161,9 +162,10 @@ func TestTheConsoleProves(t *testing.T) {
 	}
 	b.open("/mirrors/drives-desk")
 	const what = `select[aria-label="What is proved"]`
-	b.run("one package", chromedp.WaitVisible(what, chromedp.ByQuery), chromedp.SetValue(what, "for",
-		chromedp.ByQuery), chromedp.Evaluate(`document.querySelector('`+what+`').dispatchEvent(new Event("change"))`,
-		nil))
+	b.run("has a condition that two packages could", chromedp.WaitVisible(what, chromedp.ByQuery),
+		chromedp.SetValue(what, "for",
+			chromedp.ByQuery), chromedp.Evaluate(`document.querySelector('`+what+`').dispatchEvent(new Event("change"))`,
+			nil))
 	b.typed(`input[aria-label="Name of the package"]`, "kelp-drive")
 	b.click("Prove")
 	b.see("What would be installed")

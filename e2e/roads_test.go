@@ -107,7 +107,7 @@ func TestASourceDescribedAgainKeepsItsGuardAndNotItsDecisions(t *testing.T) {
 		}
 	}
 	if out, _ := s.cli(0, "journal", "list", "--search", "key.withdraw"); !strings.Contains(out,
-		"taken out of the description") {
+		"the source was removed from the definitions") {
 		t.Error(out)
 	}
 }
@@ -138,7 +138,7 @@ func TestARevocationIsNotUndoneByAnOlderCopy(t *testing.T) {
 	must.Do(t, e.Revocations[0].Serialize(&statement))
 	alone := filepath.Join(s.dir, "withdrawn.pgp")
 	must.Do(t, os.WriteFile(alone, statement.Bytes(), 0o644))
-	if _, log := s.cli(1, "key", "add", alone); !strings.Contains(log, "bring in the certificate first") {
+	if _, log := s.cli(1, "key", "add", alone); !strings.Contains(log, "import the certificate first") {
 		t.Errorf("of a key that nobody brought in: %s", log)
 	}
 	s.cli(0, "key", "add", old)
@@ -173,7 +173,7 @@ func TestARevocationIsNotUndoneByAnOlderCopy(t *testing.T) {
 	again.cli(0, "key", "add", old)
 	again.cli(0, "key", "add", revoked)
 	if out, _ := again.cli(0, "journal", "list", "--search", "key.merge"); !strings.Contains(out,
-		"withdrawn by its owner") {
+		"is revoked") {
 		t.Errorf("the journal says\n%s", out)
 	}
 }
@@ -189,7 +189,7 @@ func TestARestoredRevisionPassesTheChecksOfAChange(t *testing.T) {
 	s.cli(0, "package", "remove", id, "--yes")
 	back := s.as("ola", "operator")
 	_, log := s.cli(4, "revision", "restore", with, "--yes")
-	if !strings.Contains(log, "only a warden") {
+	if !strings.Contains(log, "Only a warden") {
 		t.Error(log)
 	}
 	back()
@@ -217,7 +217,7 @@ func TestAVouchThatNoEntryExplainsDoesNotCount(t *testing.T) {
 		t.Error(log)
 	}
 	out, _ := s.cli(1, "journal", "verify")
-	if !strings.Contains(out, kelp) || !strings.Contains(out, "no entry does") {
+	if !strings.Contains(out, kelp) || !strings.Contains(out, "the journal has no such entry") {
 		t.Error(out)
 	}
 }
@@ -293,7 +293,7 @@ func TestNothingIsWrittenBehindAJournalThatDoesNotHold(t *testing.T) {
 	if !strings.Contains(log, "journal") {
 		t.Error(log)
 	}
-	if out, _ := s.cli(1, "journal", "verify"); !strings.Contains(out, "gone") {
+	if out, _ := s.cli(1, "journal", "verify"); !strings.Contains(out, "missing") {
 		t.Errorf("it was signed over: %s", out)
 	}
 	_, log = s.cli(5, "mirror", "build", "barrage")
@@ -321,12 +321,12 @@ func TestRecordsThatNoEntryExplainsDoNotCount(t *testing.T) {
 			"VALUES (?, 'warden', 'put there', ?)", hex.EncodeToString(sum[:]), time.Now().UTC())
 	})
 	_, log := s.cli(5, "mirror", "build", "barrage")
-	if !strings.Contains(log, "what is described is not what the last change") {
+	if !strings.Contains(log, "the definitions differ from what their last") {
 		t.Error(log)
 	}
 	out, _ := s.cli(1, "journal", "verify")
-	if !strings.Contains(out, "described") || !strings.Contains(out, "the account eve") ||
-		!strings.Contains(out, "gives the account warden a token (put there") {
+	if !strings.Contains(out, "the definitions differ") || !strings.Contains(out, "the account eve") ||
+		!strings.Contains(out, "a record has a token for the account warden (put there, created") {
 		t.Error(out)
 	}
 	if code, _, _ := get(t, s.service.APIURL()+"/api/v1/whoami", "Authorization",
@@ -379,7 +379,7 @@ func TestAStepOfALaneThatNoEntryExplainsIsNotServed(t *testing.T) {
 		t.Error("a step that was put into the records is served")
 	}
 	if out, _ := s.cli(1, "journal", "verify"); !strings.Contains(out, "steady") || !strings.Contains(out,
-		"the record does not count") {
+		"The record does not count") {
 		t.Error(out)
 	}
 	if found := s.told(); !slices.ContainsFunc(found, func(f finding.Finding) bool {

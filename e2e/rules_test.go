@@ -25,7 +25,7 @@ func TestARuleAboutAlgorithms(t *testing.T) {
 		return rules
 	}
 	if out, _ := s.cli(1, "check", write("{vendor: {refuse: [SHA1]}}")); !strings.Contains(out,
-		`perhaps "SHA-1" is meant`) {
+		`did you mean "SHA-1"?`) {
 		t.Error(out)
 	}
 	back := s.as("per", "operator")
@@ -50,7 +50,7 @@ func TestARuleAboutAlgorithms(t *testing.T) {
 		"an older revision": {"revision", "restore", "1", "--yes"},
 	} {
 		if _, log := s.cli(4, args...); !strings.Contains(log, "no account may") ||
-			!strings.Contains(log, "lowers the length of RSA keys") {
+			!strings.Contains(log, "it lowers the RSA key length that the rule for") {
 			t.Errorf("%s: %s", name, log)
 		}
 	}
@@ -70,7 +70,8 @@ func TestARuleAboutAlgorithms(t *testing.T) {
 	s.cli(0, "record", write("{site: {rsa_bits: 4096}}"))
 	out, _ := s.cli(1, "status")
 	for _, k := range []*trust.SiteKey{s.scenario.KelpKey, s.scenario.TarnKey} {
-		if n := strings.Count(out, "key "+k.Certificate().Fingerprint+": it is RSA with 3072 bits"); n != 1 {
+		if n := strings.Count(out,
+			"key "+k.Certificate().Fingerprint+": the key is RSA with 3072 bits"); n != 1 {
 			t.Errorf("a key is told %d times:\n%s", n, out)
 		}
 	}

@@ -71,7 +71,7 @@ func TestTheSiteKeyIsRenewed(t *testing.T) {
 		t.Errorf("what rests on the old key: %+v", now.Resting)
 	}
 	if _, err := s.cli(5, "site", "renew-key", "--yes", "--reason", "again"); !strings.Contains(err,
-		"being renewed already") {
+		"the site key is already being renewed") {
 		t.Error(err)
 	}
 

@@ -25,7 +25,7 @@ func TestTwoWardensVouch(t *testing.T) {
 	}
 	s.cli(0, "record", filepath.Join(s.dir, "site")) // before the rule: Tarn's words were one person's
 	if _, log := s.cli(1, "record", write("rules: {vender: {two_persons: true}}\n")); !strings.Contains(log,
-		`perhaps "vendor"`) {
+		`did you mean "vendor"`) {
 		t.Error(log)
 	}
 	back := s.as("per", "operator")
@@ -51,7 +51,8 @@ func TestTwoWardensVouch(t *testing.T) {
 	if log := vouch(1, "call 1 again"); !strings.Contains(log, "key.awaiting-second") {
 		t.Errorf("one is both: %s", log)
 	}
-	if _, log := s.cli(1, "source", "refresh", "kelp"); !strings.Contains(log, "waits for a second warden") {
+	if _, log := s.cli(1, "source", "refresh", "kelp"); !strings.Contains(log,
+		"waiting for a second warden") {
 		t.Error(log)
 	}
 	if out, _ := s.cli(1, "status"); !strings.Contains(out, "key.awaiting-second") {
@@ -75,7 +76,8 @@ func TestTwoWardensVouch(t *testing.T) {
 	site := must.Read(t, filepath.Join(s.dir, "site", "sources.yaml"))
 	_, of, _ := strings.Cut(site, "\n  kelp:\n")
 	other := write("sources:\n  kelp:\n" + strings.Replace(of, "standing: vendor", "standing: community", 1))
-	if _, log := s.cli(4, "record", other); !strings.Contains(log, "one warden could vouch") {
+	if _, log := s.cli(4, "record", other); !strings.Contains(log,
+		"so that one warden alone could vouch for its") {
 		t.Error(log)
 	}
 	// The second warden, from an account of their own; either can take it back before.
@@ -99,7 +101,7 @@ func TestTwoWardensVouch(t *testing.T) {
 	if out, _ := s.cli(0, "key", "show", kelp); !strings.Contains(out, "by ola and warden: print; call 2") {
 		t.Error(out)
 	}
-	if out, _ := s.cli(0, "journal", "verify"); !strings.Contains(out, "whole and unchanged") {
+	if out, _ := s.cli(0, "journal", "verify"); !strings.Contains(out, "chain intact") {
 		t.Error(out)
 	}
 	// Who starts the service can lift the rules, and the journal says so.

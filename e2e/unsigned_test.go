@@ -29,7 +29,7 @@ func TestASourceThatNobodySigns(t *testing.T) {
 	edit(t, file, "    signed_by: [shoal-sonar]\n", "", "    credentials: [shoal-login]\n", "",
 		"    vouched_for: [shoal]\n", "")
 	if _, log := s.cli(1, "record", dir); !strings.Contains(log, "error source.unsigned") ||
-		!strings.Contains(log, "a warden can acknowledge") {
+		!strings.Contains(log, "a warden can accept that under unsigned") {
 		t.Errorf("without a word: %s", log)
 	}
 	until := time.Now().UTC().AddDate(0, 3, 0).Format(time.DateOnly)
@@ -58,12 +58,14 @@ func TestASourceThatNobodySigns(t *testing.T) {
 	s.cli(0, "record", dir)
 	back()
 	_, log = s.cli(0, "mirror", "build", "sounders")
-	if !strings.Contains(log, "source.unsigned-changed") || !strings.Contains(log, "by nobody's signature") {
+	if !strings.Contains(log, "source.unsigned-changed") ||
+		!strings.Contains(log, "the first release metadata of this unsigned") {
 		t.Errorf("the first root: %s", log)
 	}
 	s.cli(0, "edition", "verify", "sounders/1")
 	out, _ = s.cli(0, "package", "show", "echo-sounder", "--edition", "sounders/1", "--chain")
-	for _, want := range []string{"with no signature", "their desk has no key, call 12", "by warden, ",
+	for _, want := range []string{"served it, without a signature", "their desk has no key, call 12",
+		"by warden, ",
 		"nobody signs what upstream says"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("the chain has no %q:\n%s", want, out)

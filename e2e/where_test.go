@@ -19,7 +19,7 @@ func TestWhereAPackageIs(t *testing.T) {
 	out := mustOut(s, "package", "where", "tide-tables")
 	for _, says := range []string{"tarn    2.4.1-1  all         20  official",
 		"gatehouse (amd64, lane steady)\n" +
-			"  takes 2.4.1-1 of tarn: it is the version of the pin\n        2.3.0-1 of tarn: machines stay " +
+			"  takes 2.4.1-1 of tarn: a pin selects this version\n        2.3.0-1 of tarn: machines stay " +
 			"on 2.4.1-1",
 		"test-bench (amd64, lane trial)\n  takes 2.4.1-1 of tarn: it is the newest of tarn"} {
 		if !strings.Contains(out, says) {
@@ -34,7 +34,7 @@ func TestWhereAPackageIs(t *testing.T) {
 		t.Error(out)
 	}
 	if _, log := s.cli(1, "package", "where", "tidetables"); !strings.Contains(log,
-		"perhaps tide-tables is meant") {
+		"did you mean tide-tables?") {
 		t.Error(log)
 	}
 	if _, log := s.cli(1, "package", "where", "tide tables"); !strings.Contains(log, "content.bad-name") {
@@ -56,12 +56,12 @@ func TestWhereAPackageIs(t *testing.T) {
 	}
 	s.built("steady")
 	if out := mustOut(s, "mirror", "show", "barrage", "--why", "libkelp7"); out != "in barrage/1\n"+
-		"libkelp7 7.2-0kelp1 (amd64) of kelp: needed by kelp-drive\n"+
+		"libkelp7 7.2-0kelp1 (amd64) of kelp: required by kelp-drive\n"+
 		"  kelp-drive 7.2-0kelp1 (amd64) of kelp: wanted: kelp-drive\n" {
 		t.Error(out)
 	}
 	if _, log := s.cli(2, "mirror", "show", "barrage", "--why", "libkelp"); !strings.Contains(log,
-		`perhaps "libkelp7" is meant`) {
+		`did you mean "libkelp7"?`) {
 		t.Error(log)
 	}
 

@@ -38,7 +38,7 @@ func TestAWitnessFindsOutThatEverythingWasPutBack(t *testing.T) {
 	s.start()
 	s.cli(0, "account", "add", "ola", "--role", "viewer")
 	head := witnessed()
-	if out, _ := s.cli(0, "journal", "verify"); !strings.Contains(out, "whole and unchanged") {
+	if out, _ := s.cli(0, "journal", "verify"); !strings.Contains(out, "chain intact") {
 		t.Error(out)
 	}
 	s.stop()
@@ -48,7 +48,7 @@ func TestAWitnessFindsOutThatEverythingWasPutBack(t *testing.T) {
 	}
 	s.start()
 	out, _ := s.cli(1, "journal", "verify")
-	if !strings.Contains(out, "the witness "+kept) || !strings.Contains(out,
+	if !strings.Contains(out, "the witness file "+kept) || !strings.Contains(out,
 		"a head that was signed before counts") {
 		t.Error(out)
 	}
@@ -103,8 +103,8 @@ func TestAnEntryIsProvedWithoutTheService(t *testing.T) {
 		{[]string{at("since.proof"), "--since", at("old.head"), "--key", key}, 0,
 			"they are all there, unchanged"},
 		{[]string{at("2.proof"), "--key", key}, 1, "the proof does not hold"},
-		{[]string{at("since.proof"), "--key", key}, 2, "no proof of a journal"},
-		{[]string{at("1.proof"), "--key", "x"}, 2, "no public key of a journal"},
+		{[]string{at("since.proof"), "--key", key}, 2, "not a proof of a journal"},
+		{[]string{at("1.proof"), "--key", "x"}, 2, "not the public key of a journal"},
 		{[]string{at("1.proof")}, 2, "give its public key"},
 		{[]string{at("none"), "--key", key}, 2, "cannot be read"},
 	} {

@@ -77,7 +77,7 @@ func TestTwoWritersAreShownSideBySide(t *testing.T) {
 	s := newSite(t)
 	s.described()
 	b := signedIn(t, s, "/sources/kelp")
-	b.click("Definition")
+	b.press("Definition")
 	before := b.written()
 	if !strings.Contains(before, "priority: 40") {
 		t.Fatal(before)

@@ -109,7 +109,7 @@ async function send(
       title: 'The service does not answer',
       status: 0,
       detail: 'the connection to it broke',
-      way_out: 'look whether stockade serve still runs; what you typed is still here',
+      way_out: 'check whether stockade serve is running. What you typed is still here',
     })
   }
   if (!res.ok) {

@@ -17,7 +17,7 @@ import {
 
 export const rooms = [
   { to: '/', text: 'Overview', icon: Squares2X2Icon },
-  { to: '/describe', text: 'Describe', icon: PencilSquareIcon },
+  { to: '/describe', text: 'Definitions', icon: PencilSquareIcon },
   { to: '/sources', text: 'Sources', icon: GlobeAltIcon },
   { to: '/keys', text: 'Keys', icon: KeyIcon },
   { to: '/credentials', text: 'Credentials', icon: LockClosedIcon },

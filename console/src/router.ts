@@ -6,7 +6,7 @@ export const router = createRouter({
   history: createWebHistory(),
   routes: [
     { path: '/', name: 'Overview', component: () => import('./pages/overview/Overview.vue') },
-    { path: '/describe', name: 'Describe', component: () => import('./pages/describe/Describe.vue') },
+    { path: '/describe', name: 'Definitions', component: () => import('./pages/describe/Describe.vue') },
     { path: '/sources', name: 'Sources', component: () => import('./pages/sources/Sources.vue') },
     {
       path: '/sources/:name',

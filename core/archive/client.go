@@ -25,8 +25,8 @@ func (t *Text) Line(format string, args ...any) {
 	line := fmt.Sprintf(format, args...)
 	if t.err == nil && (finding.Harmless(line) != line || !utf8.ValidString(line)) {
 		t.err = finding.New(finding.DefineBadValue, "",
-			"a line of a machine's file would have a control character in it: %q", text.Cut(line, 160)).
-			Do("mend the value in the definition; nothing was written")
+			"a line of a machine's file would contain a control character: %q", text.Cut(line, 160)).
+			Do("correct the value in the definition. No file was written")
 	}
 	t.b.WriteString(line)
 	t.b.WriteByte('\n')
@@ -46,7 +46,7 @@ var word = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+~^@:/-]*$`)
 func CheckWord(what, value string) error {
 	if len(value) > 256 || !word.MatchString(value) {
 		return finding.New(finding.DefineBadValue, "",
-			"the %s %q is not one plain word, as machines' files need it", what, text.Cut(value, 80))
+			"the %s %q is not a single plain word, which machines' files need", what, text.Cut(value, 80))
 	}
 	return nil
 }
@@ -76,7 +76,8 @@ func (c Client) Check() error {
 	}
 	for _, p := range c.Pins {
 		if p.Op != Equal {
-			return finding.New(finding.DefineBadValue, "", "the pin %q is not NAME = VERSION", p.String())
+			return finding.New(finding.DefineBadValue, "", "the pin %q does not have the form "+
+				"NAME = VERSION", p.String())
 		}
 		if err := CheckName(p.Name); err != nil {
 			return err
@@ -120,10 +121,11 @@ func CheckAddress(at string) error {
 	bad := func(why string) error {
 		return finding.New(finding.DefineBadValue, "", "the address %q %s", text.Cut(at, 120),
 			why).
-			Do("give a URL such as http://stock.reach.example:8441/lane/steady, or an absolute folder")
+			Do("enter a URL such as http://stock.reach.example:8441/lane/steady, or an " +
+				"absolute folder")
 	}
 	if finding.Harmless(at) != at || !utf8.ValidString(at) {
-		return bad("has control characters in it")
+		return bad("contains control characters")
 	}
 	if strings.HasPrefix(at, "/") {
 		return nil
@@ -134,7 +136,7 @@ func CheckAddress(at string) error {
 		return bad("is neither a URL nor an absolute folder")
 	case u.User != nil || u.RawQuery != "" || u.Fragment != "" ||
 		strings.ContainsAny(withoutLiteral(at, u), " \t$\"'\\<>[]{}`|^"):
-		return bad("has something in it that clients do not take as it stands")
+		return bad("contains a character that clients interpret")
 	}
 	return nil
 }

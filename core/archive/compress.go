@@ -102,7 +102,7 @@ func (b *bounded) Read(p []byte) (int, error) {
 	}
 	if err != nil && err != io.EOF {
 		if _, ok := finding.From(err); !ok {
-			err = finding.New(finding.SourceMalformedIndex, "", "broken %s stream: %v", b.kind, err)
+			err = finding.New(finding.SourceMalformedIndex, "", "the %s stream is damaged: %v", b.kind, err)
 		}
 	}
 	return n, err

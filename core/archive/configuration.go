@@ -137,7 +137,7 @@ func (c Client) BestFirst(suits func(packages, machine string) bool) (seen []Cli
 				return !slices.ContainsFunc(c.Architectures, func(m string) bool { return suits(a, m) })
 			})
 			if len(s.Architectures) == 0 {
-				why := "it has no packages for " + finding.Names(c.Architectures, 5)
+				why := "the source has no packages for " + finding.Names(c.Architectures, 5)
 				unseen = append(unseen, Unseen{Source: s.Name, Why: why})
 				found = append(found, finding.New(finding.SourceArchitectureMissing, "source "+s.Name,
 					"%s: it is left out of the machines' files", why).Rated(finding.Warning))

@@ -112,7 +112,8 @@ func (r *MachineReader) Begin(f *MachineFile) bool {
 		r.Tell(Marked(r.Marks), 1)
 	}
 	if len(f.Data) > maxMachineFile {
-		r.Tell(finding.New(finding.ContentTooLarge, "", "it is %d bytes long, and at most %d are read",
+		r.Tell(finding.New(finding.ContentTooLarge, "", "the file is %d bytes long; the limit "+
+			"is %d",
 			len(f.Data), maxMachineFile), 0)
 		return false
 	}
@@ -140,12 +141,12 @@ func (r *MachineReader) Tell(f finding.Finding, line int) {
 func (r *MachineReader) Done() Configured {
 	if r.over {
 		r.Read.Findings = append(r.Read.Findings, finding.New(finding.ContentTooLarge, "",
-			"there are more than %d sources, or %d addresses and components of them; the others are "+
-				"left out", maxConfiguredSources, maxConfiguredParts).At(r.Place(0)))
+			"there are more than %d sources, or %d addresses and components of them. The "+
+				"others were left out", maxConfiguredSources, maxConfiguredParts).At(r.Place(0)))
 	}
 	if r.more > 0 {
 		r.Read.Findings = append(r.Read.Findings, finding.New(finding.DefineTooMany, "",
-			"%s were found beside the first %d, which alone are told", finding.Count(r.more, "thing"),
+			"there are %s beside the first %d, which are shown", finding.Count(r.more, "thing"),
 			finding.Most).At(r.Place(0)))
 	}
 	return r.Read

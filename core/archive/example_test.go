@@ -34,6 +34,6 @@ func ExampleCheckPath() {
 	}
 	// Output:
 	// <nil>
-	// the path "../etc/passwd" has an empty or dotted part (nothing of it was taken; tell upstream)
-	// the path "/etc/passwd" is absolute (nothing of it was taken; tell upstream)
+	// the path "../etc/passwd" has an empty part, or one of dots only. Fix: tell the owner of the upstream
+	// the path "/etc/passwd" is absolute. Fix: tell the owner of the upstream
 }

@@ -27,7 +27,7 @@ type Installed struct {
 func Inventory(data []byte, entry func(words []string) (Installed, error)) ([]Installed, error) {
 	if len(data) > maxInventory {
 		return nil, finding.New(finding.ContentTooLarge, "",
-			"the list is %d bytes long, and at most %d are read",
+			"the list is %d bytes long; the limit is %d",
 			len(data), maxInventory)
 	}
 	var out []Installed

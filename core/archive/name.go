@@ -28,7 +28,7 @@ func CheckName(name string) error {
 		case c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c >= '0' && c <= '9', c == '_', c == '+', c == '@':
 		case i > 0 && (c == '.' || c == '-' || c == '~'):
 		default:
-			return bad("has a character in it that no package's name has")
+			return bad("contains a character that is not allowed in a package name")
 		}
 	}
 	return nil

@@ -25,14 +25,14 @@ func CheckPath(p string) error {
 	case strings.ContainsFunc(p, func(r rune) bool {
 		return r < 0x20 || r == 0x7f || r == '\\' || r == 0xFFFD
 	}), finding.Harmless(p) != p:
-		return bad("has a control character or a backslash")
+		return bad("contains a control character or a backslash")
 	case strings.ContainsAny(p, "?#"):
-		return bad("has a character at which the path of a URL ends: ? #")
+		return bad("contains a character that ends the path of a URL: ? or #")
 	}
 	for _, seg := range strings.Split(p, "/") {
 		switch {
 		case seg == "" || seg == "." || seg == "..":
-			return bad("has an empty or dotted part")
+			return bad("has an empty part, or one of dots only")
 		case len(seg) > 255:
 			return bad("has a part longer than 255 bytes")
 		}
@@ -48,7 +48,7 @@ func CheckPath(p string) error {
 func CheckHref(p string) error {
 	if strings.ContainsAny(p, "% ") {
 		return finding.New(finding.ContentUnsafePath, "",
-			"the path %q has a character that clients take for something else in a URL: a blank or %%", p)
+			"the path %q contains a character that clients interpret in a URL: a space or %%", p)
 	}
 	return CheckPath(p)
 }

@@ -19,12 +19,15 @@ func TestEachRefusalOfAPath(t *testing.T) {
 			""},
 		{"", "is empty"}, {long + "c", "longer than 1,024 bytes"}, {"/a", "is absolute"}, {"/",
 			"is absolute"},
-		{"a//b", "empty or dotted part"}, {"a/", "empty or dotted part"}, {"./a", "empty or dotted part"},
-		{"a/../b", "empty or dotted part"}, {"..", "empty or dotted part"}, {part + "a/b",
+		{"a//b", "has an empty part, or one of dots only"}, {"a/",
+			"has an empty part, or one of dots only"}, {"./a", "has an empty part, or one of dots only"},
+		{"a/../b", "has an empty part, or one of dots only"}, {"..",
+			"has an empty part, or one of dots only"}, {part + "a/b",
 			"longer than 255 bytes"},
 		{`a\b`, "control character or a backslash"}, {"a\x00b", "control character"}, {"a\x7fb", "control character"},
 		{"a\nb", "control character"}, {"a\xffb", "control character"}, {"a\u202eb", "control character"},
-		{"a?b", "path of a URL ends"}, {"a#b", "path of a URL ends"},
+		{"a?b", "contains a character that ends the path of a"}, {"a#b",
+			"contains a character that ends the path of a"},
 	} {
 		code := ""
 		if c.says != "" {
@@ -35,8 +38,10 @@ func TestEachRefusalOfAPath(t *testing.T) {
 			false: code}[strings.
 			Contains(c.path, " ")], "")
 	}
-	told.Refused(t, "a blank", CheckHref("a b"), "content.unsafe-path", "a blank or %")
-	told.Refused(t, "a percent", CheckHref("a%2Fb"), "content.unsafe-path", "a blank or %")
+	told.Refused(t, "a blank", CheckHref("a b"), "content.unsafe-path",
+		"contains a character that clients interpret in a URL: a space or %")
+	told.Refused(t, "a percent", CheckHref("a%2Fb"), "content.unsafe-path",
+		"contains a character that clients interpret in a URL: a space or %")
 	told.Refused(t, "plain", CheckHref("a/b"), "", "")
 }
 
@@ -44,10 +49,15 @@ func TestEachRefusalOfAName(t *testing.T) {
 	for _, c := range []struct{ name, says string }{
 		{"sluicectl", ""}, {"lib-a.b+c~d_E", ""}, {"@scope", ""}, {"_x", ""}, {"+x", ""}, {"0ad", ""},
 		{strings.Repeat("a", 256), ""},
-		{"", "is empty"}, {strings.Repeat("a", 257), "longer than 256 bytes"}, {"-a", "character in it"},
-		{".a", "character in it"}, {"~a", "character in it"}, {"a b", "character in it"}, {"a/b",
-			"character in it"},
-		{"a'b", "character in it"}, {"ä", "character in it"}, {"a\n", "character in it"},
+		{"", "is empty"}, {strings.Repeat("a", 257), "longer than 256 bytes"}, {"-a",
+			"contains a character that is not allowed in a"},
+		{".a", "contains a character that is not allowed in a"}, {"~a",
+			"contains a character that is not allowed in a"}, {"a b",
+			"contains a character that is not allowed in a"}, {"a/b",
+			"contains a character that is not allowed in a"},
+		{"a'b", "contains a character that is not allowed in a"}, {"ä",
+			"contains a character that is not allowed in a"}, {"a\n",
+			"contains a character that is not allowed in a"},
 	} {
 		code := ""
 		if c.says != "" {
@@ -125,7 +135,8 @@ func TestEachRefusalOfAnInventory(t *testing.T) {
 		{"more lines", strings.Repeat("#\n", maxInventoryLines+1), "content.too-large",
 			"more than 200000 lines"},
 		{"as long as may be", "#" + strings.Repeat("x", maxInventory-1), "", ""},
-		{"longer", "#" + strings.Repeat("x", maxInventory), "content.too-large", "at most 16777216 are read"},
+		{"longer", "#" + strings.Repeat("x", maxInventory), "content.too-large",
+			"bytes long; the limit is 16777216"},
 	} {
 		_, err := read(c.text)
 		told.Refused(t, c.name, err, c.code, c.says)

@@ -96,8 +96,9 @@ func TestWhatCanStandInTheFilesOfMachines(t *testing.T) {
 		{"no address", func(c *served) { c.At = "" }, "neither a URL nor an absolute folder", ""},
 		{"an IPv6 literal", func(c *served) { c.At = "http://[2001:db8::1]:8441/lane/steady" }, "", ""},
 		{"a zone of an IPv6 literal", func(c *served) { c.At = "http://[fe80::1%25eth0]/lane" },
-			"do not take as it stands", ""},
-		{"brackets elsewhere", func(c *served) { c.At = "http://[::1]/[x]" }, "do not take as it stands", ""},
+			"contains a character that clients interpret", ""},
+		{"brackets elsewhere", func(c *served) { c.At = "http://[::1]/[x]" },
+			"contains a character that clients interpret", ""},
 		{"a relative folder", func(c *served) { c.At = "mnt/usb" }, "neither a URL nor an absolute folder",
 			""},
 		{"another scheme", func(c *served) { c.At = "ftp://a.example/" },
@@ -105,18 +106,24 @@ func TestWhatCanStandInTheFilesOfMachines(t *testing.T) {
 		{"an address that is none", func(c *served) { c.At = "http://[::1" },
 			"neither a URL nor an absolute folder", ""},
 		{"no host", func(c *served) { c.At = "http:///x" }, "neither a URL nor an absolute folder", ""},
-		{"a user", func(c *served) { c.At = "http://m:p@a.example/" }, "do not take as it stands", ""},
-		{"a query", func(c *served) { c.At = "http://a.example/?x" }, "do not take as it stands", ""},
-		{"a fragment", func(c *served) { c.At = "http://a.example/#x" }, "do not take as it stands", ""},
-		{"a shell's sign", func(c *served) { c.At = "http://a.example/$x" }, "do not take as it stands", ""},
+		{"a user", func(c *served) { c.At = "http://m:p@a.example/" },
+			"contains a character that clients interpret", ""},
+		{"a query", func(c *served) { c.At = "http://a.example/?x" },
+			"contains a character that clients interpret", ""},
+		{"a fragment", func(c *served) { c.At = "http://a.example/#x" },
+			"contains a character that clients interpret", ""},
+		{"a shell's sign", func(c *served) { c.At = "http://a.example/$x" },
+			"contains a character that clients interpret", ""},
 		{"a control character", func(c *served) { c.At = "/mnt\n/x" }, "control characters", ""},
 		{"no text", func(c *served) { c.At = "/mnt/\xff" }, "control characters", ""},
 		{"a lane of two words", func(c *served) { c.Lane = "steady x" }, `the lane "steady x"`, ""},
 		{"a long lane", func(c *served) { c.Lane = strings.Repeat("a", 257) }, "the lane", ""},
 		{"an architecture of two words", func(c *served) { c.Architectures[0] = "amd 64" },
 			"the architecture", ""},
-		{"a pin that is a bound", func(c *served) { c.Pins[0].Op = Less }, "is not NAME = VERSION", ""},
-		{"a pin of a name that is none", func(c *served) { c.Pins[0].Name = "-a" }, "character in it", ""},
+		{"a pin that is a bound", func(c *served) { c.Pins[0].Op = Less },
+			"does not have the form NAME = VERSION", ""},
+		{"a pin of a name that is none", func(c *served) { c.Pins[0].Name = "-a" },
+			"contains a character that is not allowed in a", ""},
 		{"a pin of a version of two words", func(c *served) { c.Pins[0].Version = "1 2" }, "the version", ""},
 		{"a source of two words", func(c *served) { c.Sources[0].Name = "a b" }, "the source", "source a b"},
 		{"a release of two words", func(c *served) { c.Sources[0].Release = "a b" }, "the release",
@@ -137,7 +144,7 @@ func TestWhatCanStandInTheFilesOfMachines(t *testing.T) {
 		code := "define.bad-value"
 		if c.says == "" {
 			code = ""
-		} else if strings.Contains(c.says, "character in it") {
+		} else if strings.Contains(c.says, "contains a character that is not allowed in a") {
 			code = "content.bad-name"
 		}
 		err := client.check()

@@ -41,10 +41,10 @@ func (s *Set) Amend(a Amendment) error {
 	object := finding.Harmless(a.Object)
 	change, ok := amendments[a.Kind+" "+kind]
 	if !ok {
-		return finding.New(finding.DefineBadValue, "", "%q cannot be amended by %q",
+		return finding.New(finding.DefineBadValue, "", "a change of %q cannot set %q",
 			a.Object, a.Kind).
-			Do("a mirror takes from a source, lifts an exception, leaves a package out of its sets; " +
-				"a group moves a pin, leaves a package out of its roles")
+			Do("for a mirror, change a source, an exception or a package of its sets; for a " +
+				"group, change a pin or a package of its roles")
 	}
 	if all := s.things(kind).names(); !slices.Contains(all, name) {
 		return unknown(object, kind, name, all)
@@ -53,20 +53,21 @@ func (s *Set) Amend(a Amendment) error {
 		return unknown(object, "source", a.Name, sources)
 	}
 	if a.Kind == MovePin && a.Version == "" {
-		return finding.New(finding.DefineBadValue, object, "there is no version that %s is pinned to then",
+		return finding.New(finding.DefineBadValue, object, "the new version of the pin of %s "+
+			"is missing",
 			finding.Harmless(a.Name))
 	}
 	if !change(s, name, a) {
-		return finding.New(finding.DefineBadValue, object, "it %s: nothing would change", a.idle()).
-			Do("stockade %s show %s says how it is described", kind, name)
+		return finding.New(finding.DefineBadValue, object, "it %s, so nothing would change", a.idle()).
+			Do("run stockade %s show %s to see its definition", kind, name)
 	}
 	return nil
 }
 
 func unknown(object, kind, name string, among []string) finding.Finding {
-	f := finding.New(finding.DefineDanglingReference, object, "no %s is called %q", kind, name)
+	f := finding.New(finding.DefineDanglingReference, object, "no %s is named %q", kind, name)
 	if near := Nearest(name, among); near != "" {
-		f = f.Do("perhaps %q is meant", near)
+		f = f.Do("did you mean %q?", near)
 	}
 	return f
 }
@@ -78,11 +79,11 @@ func (a Amendment) String() string {
 	case AddSource:
 		return object + " takes from " + what + ", too"
 	case LiftExcept:
-		return object + " does not except " + what
+		return object + " no longer excludes " + what
 	case MovePin:
 		return object + " pins " + what + " to " + finding.Harmless(a.Version)
 	}
-	return object + " leaves " + what + " out of what goes together"
+	return object + " no longer has " + what + " in its package sets"
 }
 
 // idle says why an amendment has nothing to do.
@@ -90,13 +91,13 @@ func (a Amendment) idle() string {
 	what := finding.Harmless(a.Name)
 	switch a.Kind {
 	case AddSource:
-		return "takes from " + what + " already"
+		return "already takes from " + what
 	case LiftExcept:
-		return "excepts nothing that " + what + " matches"
+		return "has no exception that matches " + what
 	case MovePin:
-		return "pins no " + what + " to another version than " + finding.Harmless(a.Version)
+		return "has no pin of " + what + " to change, or it already is " + finding.Harmless(a.Version)
 	}
-	return "has " + what + " in nothing that goes together"
+	return "has " + what + " in none of its package sets"
 }
 
 func (s *Set) addSource(name string, a Amendment) bool {

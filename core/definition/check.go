@@ -77,7 +77,7 @@ func (s *Set) resolve(path, file string) string {
 // lookFor says what to do about a file that cannot be read, by its name in the document.
 func lookFor(file string) string {
 	if filepath.IsAbs(file) {
-		return "look whether it is there, and may be read"
+		return "check that it exists and is readable"
 	}
 	return "the path is relative to the document"
 }
@@ -89,10 +89,10 @@ func Check(s *Set, around Surroundings) finding.List {
 	for _, name := range slices.Sorted(maps.Keys(s.Rules)) {
 		if known := append([]string{SiteRule}, Standings...); !slices.Contains(known, name) {
 			f := c.add(finding.DefineBadValue, "rule "+name, "rules."+name,
-				"a rule holds for %s, and %q is none of them",
+				"rules exist for %s; %q is none of them",
 				strings.Join(known, ", "), name)
 			if near := Nearest(name, known); near != "" {
-				f.WayOut = "perhaps " + strconv.Quote(near) + " is meant"
+				f.WayOut = "did you mean " + strconv.Quote(near) + "?"
 				f.Fix = finding.Fix{Old: name, New: near}
 			}
 		}
@@ -165,9 +165,9 @@ func reference[T any](c *checker, object, path, kind, name string, among map[str
 	if _, ok := among[name]; ok || name == "" {
 		return ok
 	}
-	f := c.add(finding.DefineDanglingReference, object, path, "no %s is called %q", kind, name)
+	f := c.add(finding.DefineDanglingReference, object, path, "no %s is named %q", kind, name)
 	if near := nearest(c, name, among); near != "" {
-		f.WayOut = "perhaps " + strconv.Quote(near) + " is meant"
+		f.WayOut = "did you mean " + strconv.Quote(near) + "?"
 		f.Fix = finding.Fix{Old: name, New: near}
 	}
 	return false
@@ -189,7 +189,8 @@ func (c *checker) key(name string, k Key) {
 		wanted = append(wanted, f)
 	}
 	if k.File == "" && len(wanted) == 0 {
-		c.add(finding.DefineMissingField, object, path+".file", "it has neither file nor fingerprint")
+		c.add(finding.DefineMissingField, object, path+".file", "the key has neither file nor "+
+			"fingerprint")
 	}
 	for i, src := range k.VouchedFor {
 		reference(c, object, path+".vouched_for."+strconv.Itoa(i), "source", src, c.Sources)
@@ -197,13 +198,13 @@ func (c *checker) key(name string, k Key) {
 	if len(k.VouchedFor) > 0 {
 		if len(wanted) == 0 {
 			c.add(finding.DefineMissingField, object, path+".vouched_for",
-				"to vouch for a key, its whole fingerprint must be written down").Field = path +
+				"vouched_for needs the whole fingerprint of the key").Field = path +
 				".fingerprint"
 		}
 		if strings.TrimSpace(k.Evidence) == "" {
 			c.add(finding.DefineMissingField, object, path+".vouched_for",
-				"to vouch for a key, the evidence must be written down: who compared the "+
-					"fingerprint, and how").Field = path + ".evidence"
+				"vouched_for needs the evidence: who compared the fingerprint, and "+
+					"how").Field = path + ".evidence"
 		}
 	}
 	if k.File != "" && c.around.ReadFile != nil {
@@ -214,14 +215,14 @@ func (c *checker) key(name string, k Key) {
 		if c.around.Certificate != nil && (k.File == "" || c.around.ReadFile == nil) {
 			if cert, ok := c.around.Certificate(f); !ok {
 				c.add(finding.KeyMissing, object, path,
-					"the certificate %s was never brought in, and no file is named", f)
+					"the certificate %s was never imported, and the definition names no file", f)
 			} else {
 				c.certificate(object, path, cert)
 			}
 		}
 		if c.around.Barred != nil {
 			if why := c.around.Barred(f); why != "" {
-				c.add(finding.KeyBarred, object, path, "%s is barred: %s", f, why)
+				c.add(finding.KeyBarred, object, path, "the key %s is barred: %s", f, why)
 			}
 		}
 	}
@@ -245,9 +246,10 @@ func (c *checker) keyFile(object, path, name string, wanted []string) []string {
 	data, err := c.around.ReadFile(file)
 	if err != nil && c.known(wanted) {
 		f := c.add(finding.KeyMissing, object, path+".file",
-			"the file %s cannot be read; the certificate is the one "+
-				"that was brought in before", file)
-		*f = f.Rated(finding.Note).Do("nothing, unless the file has a newer copy of it")
+			"the file %s cannot be read, so Stockade uses the certificate that was imported "+
+				"before", file)
+		*f = f.Rated(finding.Note).Do("none needed, unless the file has a newer copy of the " +
+			"certificate")
 		return wanted
 	}
 	if err != nil {
@@ -267,9 +269,10 @@ func (c *checker) keyFile(object, path, name string, wanted []string) []string {
 	if len(wanted) == 0 {
 		if len(certs) > 1 {
 			c.add(finding.DefineMissingField, object, path,
-				"the file holds %d certificates (%s), and the definition does not say which is meant",
+				"the file contains %d certificates (%s), and the definition does not name one "+
+					"of them",
 				len(certs), strings.Join(have, ", ")).
-				WayOut = "write fingerprint: with one of them, or fingerprints: with several"
+				WayOut = "set fingerprint to one of them, or fingerprints to several"
 			return wanted
 		}
 		wanted = have
@@ -278,7 +281,7 @@ func (c *checker) keyFile(object, path, name string, wanted []string) []string {
 		i := slices.Index(have, want)
 		if i < 0 {
 			c.add(finding.KeyFingerprintMismatch, object, path+".fingerprint",
-				"the file holds %s, and the definition says %s", strings.Join(have, ", "), want)
+				"the file contains %s, but the definition names %s", strings.Join(have, ", "), want)
 			continue
 		}
 		c.certificate(object, path, certs[i])
@@ -301,10 +304,10 @@ func (c *checker) refusals(name string, r Rule) {
 			continue
 		}
 		f := c.add(finding.DefineBadValue, "rule "+name, "rules."+name+".refuse."+strconv.Itoa(i),
-			"%q is no algorithm that could be refused", word)
-		f.WayOut = "choose among " + strings.Join(known, ", ")
+			"no algorithm that can be refused is named %q", word)
+		f.WayOut = "choose one of " + strings.Join(known, ", ")
 		if near := Nearest(word, known); near != "" {
-			f.WayOut = "perhaps " + strconv.Quote(near) + " is meant"
+			f.WayOut = "did you mean " + strconv.Quote(near) + "?"
 			f.Fix = finding.Fix{Old: word, New: near}
 		}
 	}
@@ -315,19 +318,19 @@ func (c *checker) housePackage(name string, p Package) {
 	if reference(c, object, path+".source", "source", p.Source, c.Sources) &&
 		!c.Sources[p.Source].Managed() {
 		c.add(finding.DefineBadValue, object, path+".source",
-			"the source %q is not a house source without upstreams, so nothing can be added to it", p.Source)
+			"packages can only be added to a house source without upstreams, and %q is not one", p.Source)
 	}
 	switch {
 	case p.SHA256 == "": // told as a field that is missing
 	case !text.IsHex(p.SHA256, text.SHA256):
-		c.add(finding.DefineBadValue, object, path+".sha256", "%q is not a SHA-256", p.SHA256)
+		c.add(finding.DefineBadValue, object, path+".sha256", "%q is not a SHA-256 checksum", p.SHA256)
 	case c.around.Held != nil && !c.around.Held(p.SHA256):
 		c.add(finding.DefineBadValue, object, path, "the file of %s %s is not in the pool of this site",
 			p.Name, p.Version).WayOut = "add the file: stockade package add FILE --source " + p.Source
 	}
 	id := [4]string{p.Source, p.Name, p.Version, p.Architecture}
 	if other, twice := c.house[id]; twice {
-		c.add(finding.DefineDuplicateName, object, path, "%s %s (%s) is in %s already, as %s", p.Name,
+		c.add(finding.DefineDuplicateName, object, path, "%s %s (%s) is already in %s, as %s", p.Name,
 			p.Version, p.Architecture, p.Source, other)
 	} else {
 		c.house[id] = name
@@ -347,15 +350,18 @@ func (c *checker) address(object, path, raw string, query bool) (*url.URL, bool)
 	case err != nil:
 		c.add(finding.SourceBadURL, object, path, "%q is not a URL", fetch.Shown(raw))
 	case u.Scheme != "http" && u.Scheme != "https":
-		c.add(finding.SourceBadURL, object, path, "%q has the scheme %q; http and https are known",
+		c.add(finding.SourceBadURL, object, path, "the URL %q has the scheme %q; only http and "+
+			"https are supported",
 			fetch.Shown(raw), u.Scheme)
 	case u.Hostname() == "":
-		c.add(finding.SourceBadURL, object, path, "%q names no host", fetch.Shown(raw))
+		c.add(finding.SourceBadURL, object, path, "the URL %q has no host", fetch.Shown(raw))
 	case u.RawQuery != "" && !query || u.Fragment != "":
-		c.add(finding.SourceBadURL, object, path, "%q has a query or fragment; paths are put behind it",
+		c.add(finding.SourceBadURL, object, path, "the URL %q has a query or fragment. "+
+			"Stockade appends paths to the URL, so it cannot have one",
 			fetch.Shown(raw))
 	case u.User != nil:
-		c.add(finding.SourceCredentialInURL, object, path, "the URL of %s has a user or password in it",
+		c.add(finding.SourceCredentialInURL, object, path, "the URL of %s contains a user name "+
+			"or a password",
 			u.Hostname())
 	default:
 		return u, true
@@ -371,12 +377,13 @@ func (c *checker) source(name string, src Source) {
 	object, path := "source "+name, "sources."+name
 	if slices.Contains(Reserved, name) {
 		c.add(finding.DefineBadValue, object, path,
-			"the name %q is kept for what stands beside the sources in an edition or its export", name)
+			"the name %q is reserved for a file that lies beside the sources in an edition or "+
+				"export", name)
 	}
 	family, known := c.around.Families[src.Family]
 	if !known && src.Family != "" {
-		f := c.add(finding.DefineBadValue, object, path+".family", "the family %q is not known", src.Family)
-		f.WayOut = "known are " + strings.Join(c.around.Families.Names(), ", ")
+		f := c.add(finding.DefineBadValue, object, path+".family", "the family %q is unknown", src.Family)
+		f.WayOut = "the families are " + strings.Join(c.around.Families.Names(), ", ")
 	}
 	if known {
 		for _, f := range family.CheckSource(src.Archive(name)) {
@@ -387,13 +394,14 @@ func (c *checker) source(name string, src Source) {
 	if src.Managed() {
 		if len(src.SignedBy) > 0 {
 			c.add(finding.DefineBadValue, object, path+".signed_by",
-				"the site key signs what is added by hand: signed_by names keys of upstreams, and there "+
-					"are none")
+				"the site key signs a house source, so signed_by, which names keys of "+
+					"upstreams, must be left out")
 		}
 		return
 	}
 	if len(src.Upstreams) == 0 {
-		c.add(finding.DefineMissingField, object, path+".upstreams", "it has no upstream")
+		c.add(finding.DefineMissingField, object, path+".upstreams", "the source has no "+
+			"upstream")
 	}
 	var servers []*url.URL
 	for i, up := range src.Upstreams {
@@ -407,7 +415,8 @@ func (c *checker) source(name string, src Source) {
 		}
 		if given != 1 {
 			c.add(finding.DefineBadValue, object, path+".upstreams."+strconv.Itoa(i),
-				"an upstream has one of url, mirror_list and metalink, and this one has %d of them", given)
+				"an upstream needs exactly one of url, mirror_list and metalink; this one has "+
+					"%d", given)
 			continue
 		}
 		expanded, err := src.Expand(name, address)
@@ -424,7 +433,7 @@ func (c *checker) source(name string, src Source) {
 				fetch.Shown(expanded))
 			if len(src.SignedBy) == 0 || src.Unsigned != (Unsigned{}) {
 				*f = f.Rated(finding.Error)
-				f.Text += ", and nothing signs it"
+				f.Text += ", and the source is not signed: anyone on the network can change it"
 			}
 		}
 	}
@@ -434,7 +443,7 @@ func (c *checker) source(name string, src Source) {
 		c.unsigned(object, path+".unsigned", src)
 	case len(src.SignedBy) == 0:
 		c.add(finding.SourceUnsigned, object, path+".signed_by",
-			"no key is named that may sign it, so nothing of it could be verified")
+			"the source names no key, so Stockade cannot verify anything from it")
 	}
 	c.planned(object, path+".probe_schedule", src.ProbeSchedule)
 	if src.Proxy != "" {
@@ -464,26 +473,29 @@ func (c *checker) unsigned(object, path string, src Source) {
 	now := c.around.Now
 	if !now.IsZero() && end.After(now.Add(maxUnsigned)) {
 		c.add(finding.DefineBadValue, object, path+".until",
-			"it would be acknowledged until %s, and two years are the most", src.Unsigned.Until)
+			"unsigned would be accepted until %s; the limit is two years", src.Unsigned.Until)
 	}
 	if family := c.around.Families[src.Family]; len(src.SignedBy) > 0 && family != nil &&
 		!family.SignsPackages() {
 		c.add(finding.DefineBadValue, object, path,
-			"signed_by says who signs it, and unsigned that nobody does: packages of the family %s carry no "+
-				"signature of their own", src.Family).WayOut = "take one of the two out"
+			"the source has signed_by and unsigned. One says who signs it, the other that no "+
+				"one does; packages of the family %s have no signature of their own",
+			src.Family).WayOut = "remove one of the two"
 	}
 	if !now.IsZero() && !now.Before(end) {
 		f := c.add(finding.SourceUnsigned, object, path,
-			"that nobody signs it was acknowledged until %s (%s)",
+			"unsigned was accepted until %s, which is past (%s)",
 			src.Unsigned.Until, src.Unsigned.Reason)
 		*f = f.Because(ended)
-		f.WayOut = "ask the owner again for signatures; a warden can acknowledge it anew"
+		f.WayOut = "ask the owner again to sign the source. A warden can accept it as unsigned " +
+			"again"
 		return
 	}
-	f := c.add(finding.SourceUnsigned, object, path, "nobody signs it; that is acknowledged until %s: %s",
+	f := c.add(finding.SourceUnsigned, object, path, "no one signs this source; that is "+
+		"accepted until %s: %s",
 		src.Unsigned.Until, src.Unsigned.Reason)
-	*f = f.Rated(finding.Warning).Do("ask the owner to sign it; what its server or the road to it changes " +
-		"cannot be told from what the owner does")
+	*f = f.Rated(finding.Warning).Do("ask the owner to sign it. Without signatures, a change " +
+		"by the upstream or on the network cannot be detected")
 }
 
 func (c *checker) signer(object, path, source, name string) {
@@ -500,9 +512,9 @@ func (c *checker) signer(object, path, source, name string) {
 		c.adopt(err, finding.KeyShortID, object, path)
 		return
 	} else {
-		f := c.add(finding.KeyMissing, object, path, "no key is called %q", name)
+		f := c.add(finding.KeyMissing, object, path, "no key is named %q", name)
 		if near := nearest(c, name, c.Keys); near != "" {
-			f.WayOut = "perhaps " + strconv.Quote(near) + " is meant"
+			f.WayOut = "did you mean " + strconv.Quote(near) + "?"
 			f.Fix = finding.Fix{Old: name, New: near}
 		}
 		return
@@ -534,7 +546,7 @@ func (c *checker) strong(object, path, source, fingerprint string) bool {
 		return false // told at the key
 	}
 	for _, f := range weak(c.Policy(source)) {
-		g := c.add(finding.KeyWeak, object, path, "its key %s signs nothing: %s", fingerprint, f.Text)
+		g := c.add(finding.KeyWeak, object, path, "its key %s cannot sign: %s", fingerprint, f.Text)
 		*g = g.Rated(finding.Error)
 		return false
 	}
@@ -547,14 +559,14 @@ func (c *checker) strong(object, path, source, fingerprint string) bool {
 func (c *checker) signs(object, path, source, name, fingerprint string) {
 	if c.around.Certificate != nil {
 		if _, ok := c.around.Certificate(fingerprint); !ok && (c.Keys[name].File == "") {
-			c.add(finding.KeyMissing, object, path, "the certificate %s was never brought in", fingerprint)
+			c.add(finding.KeyMissing, object, path, "the certificate %s was never imported", fingerprint)
 			return
 		}
 	}
 	if c.around.Barred != nil {
 		if why := c.around.Barred(fingerprint); why != "" {
 			c.add(finding.KeyBarred, object, path, "its key %s is barred: %s", fingerprint, why).WayOut =
-				"get the owner's new key, vouch for it, and name it under signed_by"
+				"get the owner's new key, vouch for it, and list it under signed_by"
 			return
 		}
 	}
@@ -569,10 +581,10 @@ func (c *checker) signs(object, path, source, name, fingerprint string) {
 	if c.around.Awaiting != nil {
 		if first := c.around.Awaiting(fingerprint, source); first != "" {
 			f := c.add(finding.KeyAwaitingSecond, object, path,
-				"%s vouched for %s, and a second warden has to",
+				"%s vouched for %s, and the rule asks a second warden to vouch, too",
 				first, shown)
-			f.WayOut = "another warden compares the whole fingerprint with its owner, then: stockade " +
-				"key vouch " + fingerprint + " --source " + source + " --evidence \"…\""
+			f.WayOut = "another warden compares the whole fingerprint with the owner, then " +
+				"runs: stockade key vouch " + fingerprint + " --source " + source + " --evidence \"…\""
 			f.Way = finding.Way{Does: finding.Vouch, Of: object}
 			return
 		}
@@ -596,26 +608,28 @@ func (c *checker) unvouched(object, source string) {
 		if first.name != shown {
 			shown = first.name + " (" + shown + ")"
 		}
-		way := "compare the whole fingerprint with its owner, then: "
+		way := "compare the whole fingerprint with the owner of the key, then run: "
 		if all := len(c.meant[first.name]); n > 1 {
 			shown, vouch = fmt.Sprintf("any of the %d certificates of %s", n, first.name), "FINGERPRINT"
 			if n < all {
 				shown = fmt.Sprintf("%d of the %d certificates of %s", n, all, first.name)
 			}
-			way = "compare the whole fingerprint of one that signs it with its owner, then: "
+			way = "compare the whole fingerprint of the certificate that signs the source with " +
+				"its owner, then run: "
 			if file := c.Keys[first.name].File; file != "" {
 				way = "stockade key examine " + file + " --source " + source +
-					" tells which of them sign it; " + way
+					" shows which of them sign it; " + way
 			}
 		}
-		f := c.add(finding.KeyUnvouched, object, first.path, "nobody vouched for %s for this source", shown)
+		f := c.add(finding.KeyUnvouched, object, first.path, "no one has vouched for %s for "+
+			"this source", shown)
 		f.WayOut = way + "stockade key vouch " + vouch + " --source " + source + " --evidence \"…\""
 		f.Way = finding.Way{Does: finding.Vouch, Of: object}
 		if c.counting {
 			*f = f.Rated(finding.Note)
-			f.Text += "; another that it names counts"
+			f.Text += ". Another key of the source counts already"
 		} else if n > 1 {
-			f.Text += "; one that signs it is enough"
+			f.Text += ". One key that signs it is enough"
 		}
 	}
 }
@@ -631,9 +645,10 @@ func (c *checker) planned(object, path, text string) {
 		return
 	}
 	if plan.Next(time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)).IsZero() {
-		c.add(finding.DefineBadValue, object, path, "the schedule %q never comes: there is no such day",
+		c.add(finding.DefineBadValue, object, path, "the schedule %q never runs: this day does "+
+			"not exist",
 			text).
-			WayOut = "write a day that the month has"
+			WayOut = "enter a day that the month has"
 	}
 }
 
@@ -654,7 +669,8 @@ func (c *checker) mirror(name string, m Mirror) {
 	c.planned(object, path+".schedule", m.Schedule)
 	c.planned(object, path+".verify_schedule", m.VerifySchedule)
 	if len(m.From) == 0 {
-		c.add(finding.DefineMissingField, object, path+".from", "it takes from no source")
+		c.add(finding.DefineMissingField, object, path+".from", "the mirror takes from no "+
+			"source")
 	}
 	seen := map[string]bool{}
 	wanted := m.Want.Everything || m.Want.Names() || len(m.Together) > 0
@@ -662,28 +678,30 @@ func (c *checker) mirror(name string, m Mirror) {
 		at := path + ".from." + strconv.Itoa(i)
 		wanted = wanted || f.Want.Everything || f.Want.Names()
 		if seen[f.Source] {
-			c.add(finding.DefineDuplicateName, object, at+".source", "the source %q stands twice", f.Source)
+			c.add(finding.DefineDuplicateName, object, at+".source", "the source %q is listed "+
+				"twice", f.Source)
 		}
 		seen[f.Source] = true
 		if reference(c, object, at+".source", "source", f.Source, c.Sources) &&
 			c.Sources[f.Source].Disabled {
 			c.add(finding.DefineBadValue, object, at+".source", "the source %q is disabled",
-				f.Source).WayOut = "enable it, or take it out of the mirror"
+				f.Source).WayOut = "enable it, or remove it from the mirror"
 		}
 		if m.Copy == Faithful && c.Sources[f.Source].Unsigned != (Unsigned{}) {
 			c.add(finding.DefineBadValue, object, at,
-				"%s is not signed, and a faithful copy leaves it so: machines would refuse it", f.Source).
-				WayOut = "write copy: tailored, whose indexes the site signs"
+				"%s is unsigned, and a faithful copy stays unsigned: machines would reject it", f.Source).
+				WayOut = "set copy: tailored, so that the site signs the indexes"
 		}
 		if m.Copy == Faithful && !m.Everything(f) {
 			c.add(finding.DefineBadValue, object, at,
-				"a faithful copy takes everything: upstream's signed indexes name every package").
-				WayOut = "write want: everything, or copy: tailored"
+				"a faithful copy contains everything, because the signed indexes list every "+
+					"package").
+				WayOut = "set want: everything, or copy: tailored"
 		}
 		if m.Copy == Faithful && (f.Want.SourcePackages || m.Want.SourcePackages) {
-			c.add(finding.DefineBadValue, object, at, "a faithful copy has the packages of the chosen "+
-				"architectures alone, and no source packages").
-				WayOut = "take source_packages out, or write copy: tailored"
+			c.add(finding.DefineBadValue, object, at, "a faithful copy contains only packages "+
+				"of the chosen architectures, and no source packages").
+				WayOut = "remove source_packages, or set copy: tailored"
 		}
 		c.want(object, at+".want", f.Want, f.Source)
 	}
@@ -697,12 +715,14 @@ func (c *checker) mirror(name string, m Mirror) {
 	}
 	c.footing(object, path+".footing", m.Footing, all)
 	if m.Want.Only || len(m.Want.Streams) > 0 {
-		c.add(finding.DefineBadValue, object, path+".want", "only and streams are about one source").
-			WayOut = "write them under from, at the source that they are about"
+		c.add(finding.DefineBadValue, object, path+".want", "only and streams apply to one "+
+			"source, so they cannot be set for the whole mirror").
+			WayOut = "set them under from, at their source"
 	}
 	if len(m.From) > 0 && !wanted {
-		c.add(finding.DefineMissingField, object, path+".from", "nothing is wanted of any of its sources").
-			WayOut = "write want: at the mirror, over all its sources, or at one of them"
+		c.add(finding.DefineMissingField, object, path+".from", "nothing is wanted from any "+
+			"source").
+			WayOut = "set want at the mirror, for all its sources, or at one source"
 	}
 }
 
@@ -715,7 +735,8 @@ func (c *checker) want(object, path string, want Want, sources ...string) {
 	}
 	for i, st := range want.Streams {
 		if !streamPattern.MatchString(st) {
-			c.add(finding.DefineBadValue, object, path+".streams."+strconv.Itoa(i), "%q is not MODULE:STREAM",
+			c.add(finding.DefineBadValue, object, path+".streams."+strconv.Itoa(i),
+				"%q does not have the form MODULE:STREAM",
 				st)
 		}
 	}
@@ -731,14 +752,15 @@ func (c *checker) want(object, path string, want Want, sources ...string) {
 		}
 		if of := c.Lists[list].Family; of != "" && len(families) > 0 && families[of] == nil {
 			c.add(finding.DefineBadValue, object, at,
-				"the list %q is of a machine of the family %s, and none of "+
-					"the sources is", list, of)
+				"the list %q is from a machine of the family %s, but the mirror has no source "+
+					"of that family", list, of)
 		}
 	}
 	if !want.Names() && !want.Everything && (want.With != "" || want.Versions != 0 || want.Only ||
 		want.Alternatives != "") {
 		c.add(finding.DefineMissingField, object, path,
-			"want names no packages").WayOut = `name them; packages: ["*"] takes all`
+			"want names no packages").WayOut = "name the packages; packages: [\"*\"] takes all " +
+			"of them"
 	}
 }
 
@@ -746,8 +768,8 @@ func (c *checker) group(name string, g Group) {
 	object, path := "group "+name, "groups."+name
 	family := c.around.Families[g.Family]
 	if family == nil && g.Family != "" {
-		c.add(finding.DefineBadValue, object, path+".family", "the family %q is not known", g.Family).WayOut =
-			"known are " + strings.Join(c.around.Families.Names(), ", ")
+		c.add(finding.DefineBadValue, object, path+".family", "the family %q is unknown", g.Family).WayOut =
+			"the families are " + strings.Join(c.around.Families.Names(), ", ")
 	}
 	reference(c, object, path+".lane", "lane", g.Lane, c.Lanes)
 	if _, err := g.ReportWithin.Duration(); err != nil {
@@ -755,13 +777,13 @@ func (c *checker) group(name string, g Group) {
 	}
 	if _, ok := family.(archive.Bound); !ok && family != nil && len(g.Foreign) > 0 {
 		c.add(finding.DefineBadValue, object, path+".foreign",
-			"machines of the family %s have no foreign architectures", g.Family)
+			"machines of the family %s cannot have foreign architectures", g.Family)
 	}
 	for _, a := range g.Foreign {
 		if slices.Contains(g.Architectures, a) {
 			c.add(finding.DefineBadValue, object, path+".foreign",
-				"%q is an architecture of machines of the group, and cannot be foreign to them", a).
-				WayOut = "make two groups: one of machines of each architecture"
+				"%q is a native architecture of the group, so it cannot be foreign, too", a).
+				WayOut = "make two groups, one for machines of each architecture"
 		}
 	}
 	of := map[string]archive.Family{}
@@ -779,14 +801,16 @@ func (c *checker) group(name string, g Group) {
 	c.footing(object, path+".footing", g.Footing, from)
 	if l := c.Lists[g.Footing.List]; l.Family != "" && g.Family != "" && l.Family != g.Family {
 		c.add(finding.DefineBadValue, object, path+".footing.list",
-			"the list %q is of a machine of the family %s, and the group is of %s", g.Footing.List, l.Family,
+			"the list %q is from a machine of the family %s, but the family of the group is %s",
+			g.Footing.List, l.Family,
 			g.Family)
 	}
 	for i, p := range g.Pins {
 		at := path + ".pins." + strconv.Itoa(i)
 		r, err := archive.ParseWant(p)
 		if err == nil && r.Op != archive.Equal {
-			c.add(finding.DefineBadValue, object, at, "the pin %q is not NAME = VERSION", p)
+			c.add(finding.DefineBadValue, object, at, "the pin %q does not have the form NAME "+
+				"= VERSION", p)
 			continue
 		}
 		if err == nil {

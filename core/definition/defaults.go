@@ -42,7 +42,8 @@ func (r *reader) spread(doc *Document) {
 		}
 		doc.Sources[name] = src
 		if src.Family == "" {
-			r.add(finding.DefineMissingField, r.set.Place("sources."+name), "sources.%s has no family",
+			r.add(finding.DefineMissingField, r.set.Place("sources."+name),
+				"the source %s has no family",
 				name).Field = "sources." + name + ".family"
 		}
 	}

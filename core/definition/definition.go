@@ -89,8 +89,8 @@ const maxUnsigned = 2 * 366 * 24 * time.Hour
 func (u Unsigned) End() (time.Time, error) {
 	day, err := time.Parse(time.DateOnly, u.Until)
 	if err != nil {
-		return time.Time{}, finding.New(finding.DefineBadValue, "", "%q is no date", u.Until).
-			Do("write it as 2027-03-01")
+		return time.Time{}, finding.New(finding.DefineBadValue, "", "%q is not a date", u.Until).
+			Do("write the date as 2027-03-01")
 	}
 	return day.AddDate(0, 0, 1), nil
 }
@@ -375,7 +375,7 @@ func (a Age) Duration() (time.Duration, error) {
 	unit, ok := units[a[len(a)-1]]
 	n, err := strconv.Atoi(string(a[:len(a)-1]))
 	if !ok || err != nil || n < 1 || n > 10000 {
-		return 0, fmt.Errorf("%q is not a length of time such as 12h, 10d or 3w", string(a))
+		return 0, fmt.Errorf("%q is not a duration such as 12h, 10d or 3w", string(a))
 	}
 	return time.Duration(n) * unit, nil
 }

@@ -17,8 +17,8 @@ sources:
 		fmt.Printf("%s:%d: %s [%s]\n  %s\n", f.Place.File, f.Place.Line, f.Text, f.Code, f.WayOut)
 	}
 	// Output:
-	// reach.yaml:3: sources.tarn has no family [define.missing-field]
+	// reach.yaml:3: the source tarn has no family [define.missing-field]
 	//   add the field
-	// reach.yaml:4: there is no field "famly" in sources.tarn [define.unknown-field]
-	//   perhaps "family" is meant
+	// reach.yaml:4: no field is named "famly" in sources.tarn [define.unknown-field]
+	//   did you mean "family"?
 }

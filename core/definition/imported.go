@@ -101,9 +101,9 @@ func (i *Imported) source(m Machine, c archive.ConfiguredSource, seen map[string
 	}
 	if strings.ContainsAny(c.Release, "@?") { // an address with a blank in it, or a query
 		i.Findings = append(i.Findings, finding.New(finding.ImportToDecide, "",
-			"an address here cannot be read, "+
-				"and may have a password in it: the source is not written").Rated(finding.Error).At(c.Place).
-			Do("write it as a URL, and give what lets the machine in as a credential"))
+			"an address cannot be parsed and may contain a password, so the source was not "+
+				"imported").Rated(finding.Error).At(c.Place).
+			Do("write the address as a URL, and save the password as a credential"))
 		return
 	}
 	i.comments[name] = []string{"from " + c.Place.String()}
@@ -135,13 +135,14 @@ func (i *Imported) source(m Machine, c archive.ConfiguredSource, seen map[string
 		s.Architectures = append([]string{own}, s.Architectures...)
 	}
 	for _, again := range repeated(s, c.Place, seen) {
-		tell(finding.New(finding.SourceDuplicate, object, "%s stands at %s too", again.what, again.first))
+		tell(finding.New(finding.SourceDuplicate, object, "%s is also defined at %s", again.what,
+			again.first))
 	}
 	if c.Unchecked.File != "" {
 		i.unchecked[name] = true
 		tell(finding.New(finding.SourceUnsigned, object,
-			"the machine takes it without a valid signature").At(c.Unchecked).
-			Do("take %s away here, and name the key that signs it", c.Switch))
+			"the machine accepts this source without a valid signature").At(c.Unchecked).
+			Do("remove %s here, and name the key that signs the source", c.Switch))
 	}
 	i.keys(m, name, c, &s, tell)
 	i.Set.Sources[name] = s
@@ -176,7 +177,8 @@ func (i *Imported) keys(m Machine, name string, c archive.ConfiguredSource, s *S
 			called = fileName(file, called)
 			var err error
 			if data, err = m.ReadKey(file); err != nil {
-				tell(finding.New(finding.KeyMissing, "source "+name, "its keyring %s cannot be read: %v",
+				tell(finding.New(finding.KeyMissing, "source "+name, "the keyring %s cannot be "+
+					"read: %v",
 					file, err).
 					At(k.Place))
 				continue
@@ -208,9 +210,9 @@ func (i *Imported) keys(m Machine, name string, c archive.ConfiguredSource, s *S
 			key.Fingerprint, key.Fingerprints = certs[0].Fingerprint, nil
 		} else {
 			tell(finding.New(finding.ImportToDecide, "source "+name,
-				"its keyring %s has %d certificates, and which of "+
-					"them sign it is not known here", file, len(certs)).At(k.Place).
-				Do("stockade key examine %s --source %s, once it is recorded", file, name))
+				"the keyring %s has %d certificates, and the file does not say which of them "+
+					"sign the source", file, len(certs)).At(k.Place).
+				Do("after recording the source, run stockade key examine %s --source %s", file, name))
 		}
 		called = i.keyName(called, key.File)
 		i.Set.Keys[called] = key
@@ -227,11 +229,10 @@ func (i *Imported) keys(m Machine, name string, c archive.ConfiguredSource, s *S
 	}
 	where := strings.Join(append(slices.Clone(m.Global), slices.Sorted(maps.Keys(m.Databases))...), ", ")
 	if where == "" {
-		where = "none was found"
+		where = "none found"
 	}
-	tell(finding.New(finding.KeyGlobal, "source "+name,
-		"it names no keyring, so any key that the machine trusts for "+
-			"every source may sign it (%s)", where))
+	tell(finding.New(finding.KeyGlobal, "source "+name, "the source names no keyring, so every "+
+		"key that the machine trusts globally may sign it (%s)", where))
 }
 
 // unreferred tells of keyrings of the machine's own that no source names: somebody meant them
@@ -244,10 +245,10 @@ func (i *Imported) unreferred(m Machine) {
 		})
 		if !named && strings.HasPrefix(file, "/etc/") {
 			i.Findings = append(i.Findings, finding.New(finding.KeyUnused, "",
-				"no source names the keyring %s",
+				"no source uses the keyring %s",
 				file).
 				At(finding.Place{File: strings.TrimPrefix(file, "/")}).
-				Do("name it at the source that it signs, or take it away"))
+				Do("name the keyring at the source that it signs, or remove it"))
 		}
 	}
 }

@@ -24,7 +24,7 @@ func (l List) ReadList(data []byte, families archive.Registry) ([]string, error)
 	f, ok := families[l.Family].(archive.Inventoried)
 	if !ok {
 		return nil, finding.New(finding.DefineBadValue, "",
-			"lists of what is installed are not read of the family %q",
+			"installed lists of the family %q are not supported",
 			l.Family)
 	}
 	have, err := f.ReadInventory(data)
@@ -39,8 +39,9 @@ func (l List) ReadList(data []byte, families archive.Registry) ([]string, error)
 		out = append(out, strings.TrimSpace(strings.TrimRight(id.Name+" "+id.Version, " ")+" "+id.Arch))
 	}
 	if len(out) == 0 {
-		return nil, finding.New(finding.DefineBadValue, "", "nothing that is installed stands on it").
-			Do("print it on the machine: %s", f.PrintsInventory())
+		return nil, finding.New(finding.DefineBadValue, "", "the list contains no installed "+
+			"packages").
+			Do("make it on the machine with: %s", f.PrintsInventory())
 	}
 	return bounded(out)
 }
@@ -68,7 +69,7 @@ func readNames(data []byte) (out []string, err error) {
 func bounded(out []string) ([]string, error) {
 	if len(out) > maxListed {
 		return nil, finding.New(finding.ContentTooLarge, "",
-			"the list has %d packages, and at most %d are taken",
+			"the list has %d packages; the limit is %d",
 			len(out), maxListed)
 	}
 	return out, nil
@@ -136,13 +137,14 @@ func (s *Set) FileNames() (out []string) {
 func (c *checker) list(name string, l List) {
 	object, path := "list "+name, "lists."+name
 	if l.Family != "" && c.around.Families[l.Family] == nil {
-		c.add(finding.DefineBadValue, object, path+".family", "the family %q is not known", l.Family).WayOut =
-			"known are " + strings.Join(c.around.Families.Names(), ", ")
+		c.add(finding.DefineBadValue, object, path+".family", "the family %q is unknown", l.Family).WayOut =
+			"the families are " + strings.Join(c.around.Families.Names(), ", ")
 		return
 	}
 	switch {
 	case l.File == "" && len(l.Packages) == 0:
-		c.add(finding.DefineMissingField, object, path+".file", "it has neither file nor packages")
+		c.add(finding.DefineMissingField, object, path+".file", "the list has neither file nor "+
+			"packages")
 	case l.File != "" && c.around.ReadFile != nil:
 		data, err := c.around.ReadFile(c.ResolveList(name))
 		if err != nil && len(l.Packages) == 0 {
@@ -181,7 +183,7 @@ func (c *checker) wish(object, at, text string, families map[string]archive.Fami
 // together checks a set of packages that shall go together, with bounds of these families.
 func (c *checker) together(object, path string, set []string, families map[string]archive.Family) {
 	if len(set) == 0 {
-		c.add(finding.DefineMissingField, object, path, "the set names no packages")
+		c.add(finding.DefineMissingField, object, path, "the set lists no packages")
 	}
 	for i, w := range set {
 		c.wish(object, path+"."+strconv.Itoa(i), w, families)
@@ -204,18 +206,18 @@ func (c *checker) footing(object, path string, f Footing, from []string) {
 	if f.List != "" && reference(c, object, path+".list", "list", f.List, c.Lists) &&
 		c.Lists[f.List].Family == "" {
 		c.add(finding.DefineBadValue, object, path+".list",
-			"the list %q is of wanted packages, and not of what a machine has installed", f.List).WayOut =
-			"give the list the family of the machine"
+			"the list %q holds wanted packages, but an installed list is needed here", f.List).WayOut =
+			"give the list the family of the machine that it is from"
 	}
 	for i, s := range f.Sources {
 		at := path + ".sources." + strconv.Itoa(i)
 		switch known := reference(c, object, at, "source", s, c.Sources); {
 		case known && slices.Contains(from, s):
 			c.add(finding.DefineBadValue, object, at,
-				"%q is a source of the mirror, and machines cannot have it from elsewhere too", s)
+				"%q is a source of the mirror, so it cannot be a source of the baseline, too", s)
 		case known && c.Sources[s].Disabled:
 			c.add(finding.DefineBadValue, object, at, "the source %q is disabled", s).WayOut =
-				"enable it, or take it out of the footing"
+				"enable it, or remove it from the baseline"
 		}
 	}
 }

@@ -39,8 +39,9 @@ func TestWhatStandsOnAList(t *testing.T) {
 			"desk 1.2-1, lib 2 i386, lib 2 amd64",
 			"desk, lib", "", ""},
 		{"what another has", "alpm", "desk 1.2-1\n", "desk 1.2-1", "desk", "", ""},
-		{"of a family that prints none", "rpm", "desk\n", "", "", "define.bad-value", `not read of the family "rpm"`},
-		{"nothing that a machine has", "deb", "", "", "", "define.bad-value", "nothing that is installed"},
+		{"of a family that prints none", "rpm", "desk\n", "", "", "define.bad-value", `installed lists of the family "rpm" are not supported`},
+		{"nothing that a machine has", "deb", "", "", "", "define.bad-value",
+			"the list contains no installed packages"},
 		{"no list of a machine's", "alpm", "desk >= 1\n", "", "", "define.bad-value",
 			"is not an installed package"},
 	} {

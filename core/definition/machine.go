@@ -50,8 +50,9 @@ func ReadMachine(known archive.Registry, files MachineFiles, root, arch string) 
 		for _, file := range of {
 			if room -= len(file.Data); room < 0 {
 				return nil, finding.New(finding.ContentTooLarge, "",
-					"the files of the package clients are larger than %d MiB together", maxConfiguration>>20).
-					Do("give those that say where packages come from")
+					"the configuration files of the package client are larger than %d MiB "+
+						"together", maxConfiguration>>20).
+					Do("supply only the files that define package sources")
 			}
 		}
 		m := Machine{Runs: runs(files), Family: known[name], Configured: r.ReadConfiguration(of), Root: root,
@@ -102,8 +103,8 @@ func (m *Machine) databases(files MachineFiles) error {
 		if err != nil {
 			delete(m.Databases, path)
 			m.Configured.Findings = append(m.Configured.Findings, finding.New(finding.ImportToDecide, "",
-				"the client's keyring cannot be read: %v", err).At(finding.Place{File: path}).
-				Do("bring the keys in as files: stockade key add FILE"))
+				"the machine's global keyring cannot be read: %v", err).At(finding.Place{File: path}).
+				Do("import the keys as files: stockade key add FILE"))
 		}
 	}
 	return nil
@@ -161,10 +162,11 @@ func (i *Imported) otherReleases(m Machine) {
 			continue
 		}
 		i.Findings = append(i.Findings, finding.New(finding.SourceReleaseUnsupported, "source "+name,
-			"the machine runs %s, and this is of %s", finding.Harmless(m.Runs),
+			"the machine runs %s, but this source is for %s", finding.Harmless(m.Runs),
 			finding.Harmless(src.Release)).
 			At(i.Set.Places["sources."+name]).
-			Do("take it out, or write the machine's release, if it is a line that was forgotten"))
+			Do("remove the source, or change it to the machine's release if the line was "+
+				"forgotten at an upgrade"))
 	}
 }
 
@@ -188,8 +190,9 @@ func (i *Imported) Judge(known archive.Registry, now time.Time, read func(path s
 	})...)
 	for n, f := range found { // nothing protects what such a source sends
 		if f.Code == finding.SourcePlainHTTP && i.unchecked[strings.TrimPrefix(f.Object, "source ")] {
-			f.Text += ", and the machine takes it whoever signed it"
-			found[n] = f.Rated(finding.Error).Do("have the machine look for a signature, and use https")
+			f.Text += ", and the machine accepts it without checking who signed it"
+			found[n] = f.Rated(finding.Error).Do("make the machine check the signature, and " +
+				"use https")
 		}
 	}
 	found.Sort()
@@ -216,7 +219,7 @@ func NewUnpacking() *Unpacking { return &Unpacking{Files: Unpacked{}} }
 func (u *Unpacking) Add(name string, data []byte) error {
 	if u.total += int64(len(data)); u.total > maxUnpacked {
 		return finding.New(finding.ContentTooLarge, "", "the files are larger than %d MiB together",
-			maxUnpacked>>20).Do("give those of the package clients alone")
+			maxUnpacked>>20).Do("supply only the configuration files of the package client")
 	}
 	u.Files[below(name)] = data
 	return nil
@@ -256,11 +259,11 @@ func (u *Unpacking) Unpack(known archive.Registry, data []byte) error {
 		}
 		if err != nil {
 			return finding.New(finding.DefineSyntax, "", "the archive cannot be read: %v", err).
-				Do("make it with tar: tar -czf etc.tar.gz -C / etc")
+				Do("make the archive with tar: tar -czf etc.tar.gz -C / etc")
 		}
 		if u.members++; u.members > maxUnpackedFiles {
 			return finding.New(finding.ContentTooLarge, "", "the archives have more than %d members",
-				maxUnpackedFiles).Do("pack /etc alone")
+				maxUnpackedFiles).Do("pack only /etc")
 		}
 		name := below(h.Name)
 		if h.Typeflag != tar.TypeReg || h.Size > maxUnpackedFile {
@@ -273,11 +276,12 @@ func (u *Unpacking) Unpack(known archive.Registry, data []byte) error {
 		}
 		if u.total += h.Size; u.total > maxUnpacked {
 			return finding.New(finding.ContentTooLarge, "",
-				"what is read of the archives is larger than %d MiB",
-				maxUnpacked>>20).Do("pack /etc alone")
+				"the files in the archives are larger than %d MiB",
+				maxUnpacked>>20).Do("pack only /etc")
 		}
 		if u.Files[name], err = io.ReadAll(io.LimitReader(t, maxUnpackedFile)); err != nil {
-			return finding.New(finding.DefineSyntax, "", "the archive ends within %s", finding.Harmless(name))
+			return finding.New(finding.DefineSyntax, "", "the archive is truncated in %s",
+				finding.Harmless(name))
 		}
 	}
 	return nil
@@ -355,5 +359,5 @@ func (u Unpacked) Read(file string) ([]byte, error) {
 	if data, ok := u[below(file)]; ok {
 		return data, nil
 	}
-	return nil, errors.New("it is not among the files that were given")
+	return nil, errors.New("the file is not among those that were supplied")
 }

@@ -32,7 +32,8 @@ func (c *checker) authority(name string, a Authority) {
 	}
 	if text == "" {
 		if a.File == "" {
-			c.add(finding.DefineMissingField, object, path+".file", "it has neither file nor certificates")
+			c.add(finding.DefineMissingField, object, path+".file", "the authority has neither "+
+				"file nor certificates")
 		}
 		return
 	}
@@ -47,7 +48,8 @@ func (c *checker) authority(name string, a Authority) {
 		case left <= 0:
 			ended++
 		case left < soon:
-			c.add(finding.AuthorityExpiring, object, path, "the certificate of %q ends on %s", cert.Subject,
+			c.add(finding.AuthorityExpiring, object, path, "the certificate of %q expires on %s",
+				cert.Subject,
 				cert.NotAfter.UTC().Format(time.DateOnly))
 		}
 	}
@@ -56,7 +58,8 @@ func (c *checker) authority(name string, a Authority) {
 			return a.NotAfter.Compare(
 				b.NotAfter)
 		})
-		c.add(finding.AuthorityExpired, object, path, "its last certificate, of %q, ended on %s",
+		c.add(finding.AuthorityExpired, object, path, "the last certificate, of %q, expired on "+
+			"%s",
 			last.Subject, last.NotAfter.UTC().Format(time.DateOnly))
 	}
 }
@@ -73,7 +76,7 @@ func (c Credential) Read(text string) (s fetch.Secret, until time.Time, err erro
 	bad := func(format string, args ...any) (fetch.Secret, time.Time, error) {
 		return fetch.Secret{}, time.Time{}, finding.New(finding.DefineBadValue, "credential", format,
 			args...).
-			Do("give it as its owner handed it over, and nothing else with it")
+			Do("supply the secret exactly as its owner gave it to you")
 	}
 	if c.Kind == Certificate {
 		if len(text) > maxPair {
@@ -96,9 +99,10 @@ func (c Credential) Read(text string) (s fetch.Secret, until time.Time, err erro
 	case len(text) > maxSecret:
 		return bad("the %s is longer than %d bytes", what, maxSecret)
 	case strings.ContainsFunc(text, unicode.IsControl):
-		return bad("the %s has a control character in it, perhaps the end of a line", what)
+		return bad("the %s contains a control character, perhaps a line break", what)
 	case c.Kind == Token && strings.ContainsFunc(text, func(r rune) bool { return r <= ' ' || r > '~' }):
-		return bad("the token has a blank or a foreign character in it, which none can have (RFC 6750)")
+		return bad("the token contains a space or a character that tokens cannot have (RFC " +
+			"6750)")
 	case c.Kind == Token:
 		return fetch.Secret{Token: text}, until, nil
 	}
@@ -109,18 +113,20 @@ func (c *checker) credential(name string, k Credential) {
 	object, path := "credential "+name, "credentials."+name
 	switch {
 	case k.Kind == Login && k.User == "":
-		c.add(finding.DefineMissingField, object, path+".user", "it has no user, and is a login")
+		c.add(finding.DefineMissingField, object, path+".user", "a login needs a user")
 	case k.Kind == Login && (strings.Contains(k.User, ":") || finding.Harmless(k.User) != k.User):
 		c.add(finding.DefineBadValue, object, path+".user",
-			"the user %q has a colon or a control character, which no login can have (RFC 7617)",
+			"the user %q contains a colon or a control character, which a login cannot have "+
+				"(RFC 7617)",
 			k.User)
 	case k.Kind != Login && k.User != "":
-		c.add(finding.DefineBadValue, object, path+".user", "only a login has a user, and this is a %s",
+		c.add(finding.DefineBadValue, object, path+".user", "only a login has a user, and this "+
+			"credential is a %s",
 			k.Kind).
-			WayOut = "take the user out, or write kind: login"
+			WayOut = "remove the user, or set kind: login"
 	}
 	if len(k.Hosts) == 0 {
-		c.add(finding.DefineMissingField, object, path+".hosts", "it belongs to no host")
+		c.add(finding.DefineMissingField, object, path+".hosts", "the credential lists no hosts")
 	}
 	for i, h := range k.Hosts {
 		if err := fetch.CheckHost(h); err != nil {
@@ -129,35 +135,37 @@ func (c *checker) credential(name string, k Credential) {
 	}
 	users := c.CredentialUsers(name)
 	if len(users) == 0 {
-		c.add(finding.CredentialUnused, object, path, "no source and no proxy names it")
+		c.add(finding.CredentialUnused, object, path, "no source and no proxy uses it")
 	}
 	if c.around.Given == nil || len(users) == 0 {
 		return
 	}
 	hosts, until, ok := c.around.Given(name, k)
 	if !ok {
-		f := c.add(finding.CredentialMissing, object, path, "its secret was not given yet")
+		f := c.add(finding.CredentialMissing, object, path, "its secret was not saved yet")
 		f.WayOut = "stockade credential add " + name
 		if hosts != nil {
-			f.Text = "its secret was given for another kind or another user"
+			f.Text = "its secret was saved for another kind or another user"
 		}
 		return
 	}
 	for _, h := range k.Hosts {
 		if !slices.Contains(hosts, h) {
 			f := c.add(finding.CredentialMissing, object, path+".hosts",
-				"its secret was given for %s, and is not shown to %s", strings.Join(hosts, ", "), h)
-			f.WayOut = "if it is meant, give it again: stockade credential add " + name
+				"its secret was saved for %s, so Stockade does not send it to %s", strings.Join(hosts,
+					", "), h)
+			f.WayOut = "if you want that, save the secret again: stockade credential add " + name
 		}
 	}
-	next := "get the next one from its owner, and give it: stockade credential add " + name + " --file PEM"
+	next := "get the renewed certificate from its owner and save it: stockade credential add " + name +
+		" --file PEM"
 	switch left := until.Sub(c.around.Now); {
 	case until.IsZero():
 	case left <= 0:
-		c.add(finding.CredentialExpired, object, path, "the client certificate ended on %s",
+		c.add(finding.CredentialExpired, object, path, "the client certificate expired on %s",
 			until.UTC().Format(time.DateOnly)).WayOut = next
 	case left < soon:
-		c.add(finding.CredentialExpiring, object, path, "the client certificate ends on %s",
+		c.add(finding.CredentialExpiring, object, path, "the client certificate expires on %s",
 			until.UTC().Format(time.DateOnly)).WayOut = next
 	}
 }
@@ -174,7 +182,7 @@ func (c *checker) proxy(name string, p Proxy) {
 		reference(c, object, path+".authority", "authority", p.Authority, c.Authorities)
 		if ok && u.Scheme == "http" {
 			c.add(finding.DefineBadValue, object, path+".authority",
-				"an authority certifies for TLS, and %s is reached without it", p.URL)
+				"an authority is set, but %s is reached without TLS", p.URL)
 		}
 	}
 	if p.Credential == "" || !reference(c, object, path+".credential", "credential", p.Credential,
@@ -184,12 +192,13 @@ func (c *checker) proxy(name string, p Proxy) {
 	k := c.Credentials[p.Credential]
 	if k.Kind == Certificate {
 		c.add(finding.DefineBadValue, object, path+".credential",
-			"%s is a client certificate, and a proxy is shown a login or a token", p.Credential)
+			"%s is a client certificate, but a proxy needs a login or a token", p.Credential)
 	}
 	if ok && !fetch.BelongsTo(u, k.Hosts) {
-		c.add(finding.CredentialNoHost, object, path+".credential", "%s does not belong to %s", p.Credential,
+		c.add(finding.CredentialNoHost, object, path+".credential", "%s is not in the hosts of "+
+			"%s", p.Credential,
 			u.Host).
-			WayOut = "write hosts: [" + u.Host + "] at the credential"
+			WayOut = "set hosts: [" + u.Host + "] at the credential"
 	}
 }
 
@@ -200,7 +209,7 @@ func (c *checker) shown(object, path string, src Source, servers []*url.URL) {
 		if len(servers) > 0 && !slices.ContainsFunc(servers,
 			func(u *url.URL) bool { return u.Scheme == "https" }) {
 			c.add(finding.DefineBadValue, object, path+".authority",
-				"an authority certifies for TLS, and none of its servers is reached by https")
+				"an authority is set, but none of the servers uses https")
 		}
 	}
 	seen := map[string]bool{}
@@ -217,7 +226,8 @@ func (c *checker) shown(object, path string, src Source, servers []*url.URL) {
 			}
 			its = true
 			if u.Scheme == "http" {
-				c.add(finding.CredentialPlainHTTP, object, at, "%s belongs to %s, which is named without TLS",
+				c.add(finding.CredentialPlainHTTP, object, at, "%s is for %s, which is reached "+
+					"without TLS",
 					name, u.Host)
 			}
 		}
@@ -225,7 +235,8 @@ func (c *checker) shown(object, path string, src Source, servers []*url.URL) {
 			return fetch.BelongsTo(&url.URL{Scheme: "https", Host: h}, hosts)
 		})
 		if !its && len(servers) > 0 && len(hosts) > 0 {
-			c.add(finding.CredentialNoHost, object, at, "%s belongs to %s, and to no server of this source",
+			c.add(finding.CredentialNoHost, object, at, "%s is for %s, which is not a server "+
+				"of this source",
 				name, strings.Join(hosts, ", "))
 		}
 	}

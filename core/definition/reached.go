@@ -78,21 +78,21 @@ func (i *Imported) reached(m Machine, name string, c archive.ConfiguredSource, o
 	object, decide := "source "+name, finding.ImportToDecide
 	if of.unread > 0 {
 		tell(finding.New(decide, object,
-			"%s cannot be read, and may have a password in it: it is not written "+
-				"here", finding.Count(of.unread, "address")).Rated(finding.Error).
-			Do("write it as a URL, and give what lets the machine in as a credential"))
+			"%s cannot be parsed and may contain a password, so it was not imported",
+			finding.Count(of.unread, "address")).Rated(finding.Error).
+			Do("write it as a URL, and save the password as a credential"))
 	}
 	for _, host := range of.cut {
 		tell(finding.New(decide, object,
-			"the address of %s has a query or fragment, which may be what lets the "+
-				"machine in: that is not written here", host).
-			Do("give what lets the machine in as a credential"))
+			"the address of %s has a query or fragment, which may be a password, so it was not "+
+				"imported", host).
+			Do("save the password as a credential"))
 	}
 	for _, user := range of.users {
 		tell(finding.New(finding.SourceCredentialInURL, object,
-			"the URL of %s has the user %q in it; neither that nor a password is written here",
+			"the URL of %s contains the user %q. Neither the user nor a password was imported",
 			of.named[user],
-			user).Do("take them out of the URL on the machine"))
+			user).Do("remove user and password from the URL on the machine"))
 		i.login(name, user, of.hosts[user], c.Place, s, tell)
 	}
 	if r := c.Reach; r.User != "" {
@@ -101,7 +101,7 @@ func (i *Imported) reached(m Machine, name string, c archive.ConfiguredSource, o
 	if r := c.Reach; r.Certificate != "" {
 		i.shown(name+"-certificate", Credential{Kind: Certificate, Hosts: of.all}, s, tell,
 			finding.New(decide, object,
-				"the machine shows the client certificate %s, which was not taken over",
+				"the machine uses the client certificate %s, which was not imported",
 				finding.Harmless(r.Certificate)).
 				At(r.Place))
 	}
@@ -125,16 +125,15 @@ func (i *Imported) login(name, user string, hosts []string, at finding.Place, s 
 	tell func(finding.Finding)) {
 	i.shown(name+"-login", Credential{Kind: Login, User: user, Hosts: hosts}, s, tell,
 		finding.New(finding.ImportToDecide, "source "+name,
-			"it is shown the login of %q, whose password was not "+
-				"taken over", user).At(at))
+			"the machine logs in as %q; the password was not imported", user).At(at))
 }
 
 // shown writes a credential, and what a person has to do so that it has a secret.
 func (i *Imported) shown(base string, c Credential, s *Source, tell func(finding.Finding),
 	f finding.Finding) {
 	if len(c.Hosts) == 0 {
-		tell(f.Do("write the server's name out, with https: a credential is of named hosts, and never goes " +
-			"over plain HTTP; then describe a credential"))
+		tell(f.Do("write the server's name with https: a credential is for named hosts and is " +
+			"never sent over plain HTTP. Then define a credential"))
 		return
 	}
 	slices.Sort(c.Hosts)
@@ -163,7 +162,7 @@ func (i *Imported) shown(base string, c Credential, s *Source, tell func(finding
 	if c.Kind == Certificate {
 		way += " --file PEM, with certificate and key"
 	}
-	tell(f.Do("%s, once it is recorded", way))
+	tell(f.Do("after recording the source, run: %s", way))
 }
 
 // proxy writes by which one servers are reached; one for all sources that name it.
@@ -175,8 +174,9 @@ func (i *Imported) proxy(r archive.ConfiguredReach, s *Source, tell func(finding
 	u, err := url.Parse(raw)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "" {
 		tell(finding.New(finding.ImportToDecide, "",
-			"it is reached by the proxy %s, which cannot be taken over",
-			fetch.Shown(raw)).At(r.Place).Do("describe one under proxies, and name it"))
+			"the machine uses the proxy %s, which cannot be imported",
+			fetch.Shown(raw)).At(r.Place).Do("define a proxy under proxies, and name it at the " +
+			"source"))
 		return
 	}
 	user := r.ProxyUser
@@ -195,9 +195,9 @@ func (i *Imported) proxy(r archive.ConfiguredReach, s *Source, tell func(finding
 		i.Set.Credentials[p.Credential] = Credential{Kind: Login, User: user,
 			Hosts: []string{strings.ToLower(u.Host)}}
 		tell(finding.New(finding.ImportToDecide, "",
-			"the proxy %s is shown the login of %q, whose password was not "+
-				"taken over", fetch.Shown(p.URL), user).At(r.Place).
-			Do("stockade credential add %s, once it is recorded", p.Credential))
+			"the machine logs in to the proxy %s as %q; the password was not imported", fetch.Shown(p.URL),
+			user).At(r.Place).
+			Do("after recording the proxy, run: stockade credential add %s", p.Credential))
 	}
 	i.Set.Proxies[called] = p
 	i.Set.Places["proxies."+called] = r.Place

@@ -49,8 +49,8 @@ func Read(texts ...Text) (*Set, finding.List) {
 	for _, t := range texts {
 		if left -= parts(t.Text); left < 0 {
 			told.Add(finding.New(finding.DefineTooMany, "",
-				"the documents have more than %d lines, commas and "+
-					"colons together, and are not read further", maxParts).At(finding.Place{File: t.Name}))
+				"the documents have more than %d lines, commas and colons together, so "+
+					"Stockade stopped reading", maxParts).At(finding.Place{File: t.Name}))
 			break
 		}
 		r := reader{file: t.Name, lines: strings.Split(t.Text, "\n"), set: set, told: &told,
@@ -76,7 +76,7 @@ var yamlLine = regexp.MustCompile(`line (\d+)(?:: |, column (\d+): )?(.*)`)
 
 func (r *reader) read(text string) {
 	if len(text) > maxDocument {
-		r.told.Add(finding.New(finding.DefineSyntax, "", "the document has more than %d bytes", maxDocument).
+		r.told.Add(finding.New(finding.DefineSyntax, "", "the document is larger than %d bytes", maxDocument).
 			At(finding.Place{File: r.file}))
 		return
 	}
@@ -90,7 +90,7 @@ func (r *reader) read(text string) {
 				message = m[3]
 			}
 		}
-		r.add(finding.DefineSyntax, place, "this is not readable as YAML: %s", message)
+		r.add(finding.DefineSyntax, place, "the document is not valid YAML: %s", message)
 		return
 	}
 	if len(node.Content) == 0 {
@@ -127,7 +127,7 @@ func (r *reader) merge(k kind, from, into things) {
 	for _, name := range from.names() {
 		at, first := k.field+"."+name, "first:"+k.field+"."+name
 		if known[name] {
-			r.add(finding.DefineDuplicateName, r.set.Places[at], "%s %q is defined here and at %s", k.word,
+			r.add(finding.DefineDuplicateName, r.set.Places[at], "%s %q is also defined at %s", k.word,
 				name, r.set.Places[first])
 			continue
 		}
@@ -185,11 +185,12 @@ var wantType, fromType = reflect.TypeFor[Want](), reflect.TypeFor[From]()
 // value decodes a node into v, which has the type that the language wants there.
 func (r *reader) value(n *yaml.Node, v reflect.Value, path string, depth int) {
 	if depth > maxDepth {
-		r.add(finding.DefineSyntax, r.place(n), "this is nested more than %d deep", maxDepth)
+		r.add(finding.DefineSyntax, r.place(n), "the document is nested more than %d levels "+
+			"deep", maxDepth)
 		return
 	}
 	if n.Kind == yaml.AliasNode || n.Anchor != "" {
-		r.add(finding.DefineSyntax, r.place(n), "anchors and aliases are not part of the language")
+		r.add(finding.DefineSyntax, r.place(n), "anchors and aliases are not supported")
 		return
 	}
 	r.set.Places[path] = r.place(n)
@@ -232,7 +233,7 @@ func (r *reader) value(n *yaml.Node, v reflect.Value, path string, depth int) {
 
 // wrong tells that something else belongs there.
 func (r *reader) wrong(n *yaml.Node, path, what string) {
-	r.add(finding.DefineBadValue, r.place(n), "%s should be %s, and is %s", last(path), what,
+	r.add(finding.DefineBadValue, r.place(n), "%s must be %s, but it is %s", last(path), what,
 		shape(n)).Field = path
 }
 
@@ -242,7 +243,8 @@ func (r *reader) structure(n *yaml.Node, v reflect.Value, path string, depth int
 	case v.Type() == wantType && n.Kind == yaml.ScalarNode:
 		if n.Value != "everything" {
 			r.add(finding.DefineBadValue, r.place(n),
-				"want is %q, and should be everything or a choice such as {packages: [sluicectl]}",
+				"want must be everything or a mapping such as {packages: [sluicectl]}, but it "+
+					"is %q",
 				n.Value).Field = path
 		}
 		v.Set(reflect.ValueOf(Want{Everything: true}))
@@ -259,7 +261,7 @@ func (r *reader) structure(n *yaml.Node, v reflect.Value, path string, depth int
 // named decodes a mapping from names.
 func (r *reader) named(n *yaml.Node, v reflect.Value, path string, depth int) {
 	if n.Kind != yaml.MappingNode {
-		r.wrong(n, path, "a mapping from names")
+		r.wrong(n, path, "a mapping of names")
 		return
 	}
 	m := reflect.MakeMap(v.Type())
@@ -268,12 +270,13 @@ func (r *reader) named(n *yaml.Node, v reflect.Value, path string, depth int) {
 		shown := strings.TrimPrefix(sub, ".")
 		switch {
 		case !namePattern.MatchString(key.Value):
-			f := r.add(finding.DefineBadValue, r.place(key), "the name %q does not fit", key.Value)
+			f := r.add(finding.DefineBadValue, r.place(key), "%q is not a valid name", key.Value)
 			f.Field = shown
-			f.WayOut = "a name has small letters, digits, dots and dashes, begins with a letter or digit, " +
-				"and is at most 63 long"
+			f.WayOut = "a name has lower-case letters, digits, dots and hyphens, begins with a " +
+				"letter or digit, and has at most 63 characters"
 		case val.Kind == yaml.ScalarNode && val.Tag == "!!null":
-			r.add(finding.DefineMissingField, r.place(key), "%s says nothing: fields belong below it",
+			r.add(finding.DefineMissingField, r.place(key), "%s is empty; its fields are "+
+				"missing",
 				shown).Field = shown
 		default:
 			e := reflect.New(v.Type().Elem()).Elem()
@@ -288,7 +291,7 @@ func (r *reader) named(n *yaml.Node, v reflect.Value, path string, depth int) {
 // texts decodes a mapping from variables to what they stand for.
 func (r *reader) texts(n *yaml.Node, v reflect.Value, path string) {
 	if n.Kind != yaml.MappingNode {
-		r.wrong(n, path, "a mapping from variables to texts")
+		r.wrong(n, path, "a mapping of variables to texts")
 		return
 	}
 	out := map[string]string{}
@@ -297,12 +300,15 @@ func (r *reader) texts(n *yaml.Node, v reflect.Value, path string) {
 		r.set.Places[sub] = r.place(val)
 		switch {
 		case !variablePattern.MatchString(key.Value):
-			f := r.add(finding.DefineBadValue, r.place(key), "the variable %q does not fit", key.Value)
-			f.Field, f.WayOut = sub, "it has small letters, digits and underlines, and begins with a letter"
+			f := r.add(finding.DefineBadValue, r.place(key), "%q is not a valid name of a "+
+				"variable", key.Value)
+			f.Field, f.WayOut = sub, "it has lower-case letters, digits and underscores, and "+
+				"begins with a letter"
 		case reserved[key.Value]:
-			f := r.add(finding.DefineBadValue, r.place(key), "$%s stands for the source's own already",
+			f := r.add(finding.DefineBadValue, r.place(key), "$%s is a built-in variable of "+
+				"sources",
 				key.Value)
-			f.Field, f.WayOut = sub, "give the variable another name"
+			f.Field, f.WayOut = sub, "choose another name for the variable"
 		case val.Kind != yaml.ScalarNode || val.Tag == "!!null":
 			r.wrong(val, sub, "text")
 		default:
@@ -368,12 +374,12 @@ func (r *reader) fields(n *yaml.Node, v reflect.Value, path string, depth int) {
 
 // unknown tells of a field that there is none of, and which is meant.
 func (r *reader) unknown(key *yaml.Node, path string, names []string) {
-	f := r.add(finding.DefineUnknownField, r.place(key), "there is no field %q in %s", key.Value, last(path))
+	f := r.add(finding.DefineUnknownField, r.place(key), "no field is named %q in %s", key.Value, last(path))
 	f.Field = strings.TrimPrefix(path+"."+key.Value, ".")
 	f.WayOut = "the fields are " + strings.Join(names, ", ")
 	if near := Nearest(key.Value, names); near != "" {
 		f.Fix = finding.Fix{Old: key.Value, New: near}
-		f.WayOut = fmt.Sprintf("perhaps %q is meant", near)
+		f.WayOut = fmt.Sprintf("did you mean %q?", near)
 	}
 }
 
@@ -383,7 +389,7 @@ func (r *reader) missing(n *yaml.Node, path, name string) {
 	if path == "" {
 		at = r.place(n)
 	}
-	f := r.add(finding.DefineMissingField, at, "%s has no %s", last(path), name)
+	f := r.add(finding.DefineMissingField, at, "%s is missing the field %s", last(path), name)
 	f.Field = strings.TrimPrefix(path+"."+name, ".")
 	if name == "stockade" {
 		f.WayOut = "begin the document with \"stockade: 1\""
@@ -399,12 +405,12 @@ func (r *reader) bounds(n *yaml.Node, tag reflect.StructTag, v reflect.Value, pa
 				return
 			}
 		}
-		f := r.add(finding.DefineBadValue, r.place(n), "%s is %q, and should be one of %s", last(path),
+		f := r.add(finding.DefineBadValue, r.place(n), "%s is %q; it must be one of %s", last(path),
 			v.String(), strings.Join(words, ", "))
 		f.Field = path
 		if near := Nearest(v.String(), words); near != "" {
 			f.Fix = finding.Fix{Old: v.String(), New: near}
-			f.WayOut = fmt.Sprintf("perhaps %q is meant", near)
+			f.WayOut = fmt.Sprintf("did you mean %q?", near)
 		}
 		return
 	}
@@ -416,7 +422,7 @@ func (r *reader) bounds(n *yaml.Node, tag reflect.StructTag, v reflect.Value, pa
 			if least == most {
 				meant = l
 			}
-			r.add(finding.DefineBadValue, r.place(n), "%s is %d, and should be %s", last(path), i,
+			r.add(finding.DefineBadValue, r.place(n), "%s is %d; it must be %s", last(path), i,
 				meant).Field = path
 		}
 	}
@@ -428,11 +434,11 @@ func (r *reader) pairs(n *yaml.Node, path string, f func(key, val *yaml.Node)) {
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		key := n.Content[i]
 		if key.Kind != yaml.ScalarNode {
-			r.add(finding.DefineSyntax, r.place(key), "a name should stand here, and this is %s", shape(key))
+			r.add(finding.DefineSyntax, r.place(key), "expected a name, found %s", shape(key))
 			continue
 		}
 		if first, twice := seen[key.Value]; twice {
-			r.add(finding.DefineDuplicateName, r.place(key), "%q stands here and at %s",
+			r.add(finding.DefineDuplicateName, r.place(key), "%q is also listed at %s",
 				strings.TrimPrefix(path+
 					"."+key.Value, "."), r.place(first))
 			continue

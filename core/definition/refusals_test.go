@@ -63,7 +63,7 @@ func around(t *testing.T) (Surroundings, []*trust.Certificate) {
 			if text, ok := files[filepath.Clean(path)]; ok {
 				return []byte(text), nil
 			}
-			return nil, errors.New("no such file")
+			return nil, errors.New("the upstream does not have this file")
 		},
 		Certificate: func(f string) (*trust.Certificate, bool) {
 			return map[bool]*trust.Certificate{true: one, false: three}[f == one.Fingerprint],
@@ -466,7 +466,7 @@ func TestWhatIsToldWithoutAService(t *testing.T) {
 	}
 	open := strings.Replace(plain, "    signed_by: [tarn]\n", "", 1)
 	if f := check(open, alone).With("source.plain-http"); len(f) != 1 || f[0].Severity != finding.Error ||
-		!strings.Contains(f[0].Text, "and nothing signs it") {
+		!strings.Contains(f[0].Text, "and the source is not signed: anyone on the") {
 		t.Errorf("%v", f)
 	}
 }
@@ -507,7 +507,7 @@ func TestEachRefusalOfReading(t *testing.T) {
 	kept.Same(t, "reading.txt", all.String())
 	long := "stockade: 1\n#" + strings.Repeat("x", maxDocument)
 	if _, found := Read(Text{Name: "x", Text: long}); len(found) != 1 || !strings.Contains(found[0].Text,
-		"more than") {
+		"larger than") {
 		t.Errorf("%v", found)
 	}
 	_, found := Read(Text{Name: "a", Text: "stockade: 1\nkeys: {k: {file: x}}\n"}, Text{Name: "b",
@@ -539,7 +539,7 @@ sources:
 	other := "stockade: 1\nsources: {wrack: {upstreams: [{url: \"https://wrack.example\"}]}}\n"
 	set, read := Read(Text{Name: "a.yaml", Text: text}, Text{Name: "b.yaml", Text: other})
 	if len(read) != 1 || read[0].Code != "define.missing-field" ||
-		read[0].Text != "sources.wrack has no family" || read[0].Place.File != "b.yaml" {
+		read[0].Text != "the source wrack has no family" || read[0].Place.File != "b.yaml" {
 		t.Errorf("%v", read)
 	}
 	kelp, brine := set.Sources["kelp"], set.Sources["brine"]
@@ -560,10 +560,10 @@ sources:
 			lines[f.Object+" "+f.Text] = f.Place.Line
 		}
 	}
-	for told, line := range map[string]int{`source kelp no key is called "tern"`: 3,
-		`source kelp no proxy is called "gale"`: 3, `source kelp no credential is called "a"`: 3,
-		`source brine no proxy is called "gate"`: 7, `source kelp no authority is called "b"`: 3,
-		`source brine no key is named that may sign it, so nothing of it could be verified`: 7} {
+	for told, line := range map[string]int{`source kelp no key is named "tern"`: 3,
+		`source kelp no proxy is named "gale"`: 3, `source kelp no credential is named "a"`: 3,
+		`source brine no proxy is named "gate"`: 7, `source kelp no authority is named "b"`: 3,
+		`source brine the source names no key, so Stockade cannot verify anything from it`: 7} {
 		if lines[told] != line {
 			t.Errorf("%s: told at line %d of %v", told, lines[told], lines)
 		}
@@ -588,10 +588,10 @@ func TestWhatIsReadOfASecret(t *testing.T) {
 		"too long":                 {login, strings.Repeat("x", maxSecret+1), "longer than"},
 		"a token":                  {token, "t0k.en~/+=\n", ""},
 		"no token":                 {token, "", "the token is empty"},
-		"a token with a blank":     {token, "t0k en", "a blank or a foreign character"},
-		"a token with a letter ø":  {token, "tøken", "a blank or a foreign character"},
+		"a token with a blank":     {token, "t0k en", "the token contains a space or a character that"},
+		"a token with a letter ø":  {token, "tøken", "the token contains a space or a character that"},
 		"a certificate":            {Credential{Kind: Certificate}, pair, ""},
-		"a certificate that is no": {Credential{Kind: Certificate}, "hello", "with its key"},
+		"a certificate that is no": {Credential{Kind: Certificate}, "hello", "a certificate and its key"},
 		"a large one": {Credential{Kind: Certificate}, strings.Repeat("x", maxPair+1),
 			"larger than"},
 	} {

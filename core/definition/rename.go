@@ -22,16 +22,16 @@ func (s *Set) Rename(kind, from, to string) error {
 	all := s.things(kind)
 	switch {
 	case all == nil || kind == "rule" || kind == "package":
-		return finding.New(finding.DefineBadValue, object, "what is called %q has no name of its own",
+		return finding.New(finding.DefineBadValue, object, "objects of the kind %q have no name",
 			kind)
 	case !slices.Contains(all.names(), from):
 		return unknown(object, kind, from, all.names())
 	case !IsName(to):
-		return finding.New(finding.DefineBadValue, object, "%q is no name", to).
-			Do("names have small letters, digits, points and hyphens")
+		return finding.New(finding.DefineBadValue, object, "%q is not a valid name", to).
+			Do("a name has lower-case letters, digits, dots and hyphens")
 	case slices.Contains(all.names(), to):
-		return finding.New(finding.DefineDuplicateName, object, "there is a %s called %s", kind, to).
-			Do("take another name")
+		return finding.New(finding.DefineDuplicateName, object, "a %s named %s already exists", kind, to).
+			Do("choose another name")
 	}
 	r := renaming{kind: kind, from: from, to: to}
 	tree := schemaTree()["properties"].(map[string]any)

@@ -43,21 +43,21 @@ func (src Source) Expand(name, raw string) (string, error) {
 	if bad == nil {
 		return out, nil
 	}
-	f := finding.New(finding.SourceBadURL, "source "+name, "the variable $%s in %q stands for nothing",
+	f := finding.New(finding.SourceBadURL, "source "+name, "the variable $%s in %q has no value",
 		bad[0], fetch.Shown(raw))
 	switch {
 	case bad[0] == "":
-		f.Text = fmt.Sprintf("a $ in %q has no variable behind it", fetch.Shown(raw))
+		f.Text = fmt.Sprintf("a $ in %q is not followed by the name of a variable", fetch.Shown(raw))
 		return "",
-			f.Do("write %%24 where the character itself is meant; a variable has small letters, digits " +
-				"and underlines, and begins with a letter")
+			f.Do("write %%24 for the character itself. A variable has lower-case letters, " +
+				"digits and underscores, and begins with a letter")
 	case bad[0] == "arch" && len(src.Architectures) > 1, bad[0] == "component" && len(src.Components) > 1:
-		return "", f.Do("it stands for the one that there is, and here are several: describe a source " +
-			"for each")
+		return "", f.Do("it stands for a single value, but the source has several: define one " +
+			"source for each")
 	case len(known) == 0:
-		return "", f.Do("write the value out, or give it under values")
+		return "", f.Do("write the value itself, or set it under values")
 	}
-	return "", f.Do("known here are $%s; further ones stand under values",
+	return "", f.Do("the built-in variables are $%s; define others under values",
 		strings.Join(slices.Sorted(maps.Keys(known)), ", $"))
 }
 
@@ -86,7 +86,7 @@ func expandVariables(s string, value func(string) string) string {
 func (s *Set) Route(name string) (fetch.Route, error) {
 	src, ok := s.Sources[name]
 	if !ok {
-		return fetch.Route{}, fmt.Errorf("no source is called %s", name)
+		return fetch.Route{}, fmt.Errorf("no source is named %s", name)
 	}
 	r := fetch.Route{Source: name, Redirects: src.Redirects,
 		Authority: s.Authorities[src.Authority].Certificates}

@@ -33,7 +33,8 @@ func (c *checker) shared() {
 			}
 			first, second := one, by[i+1+other]
 			c.add(finding.KeyShared, "key "+name, "keys."+name,
-				"it is vouched for, for sources of different owners: %s (%s, %s) and %s (%s, %s)", first,
+				"the key is vouched for, for sources of different owners: %s (%s, %s) and %s "+
+					"(%s, %s)", first,
 				c.Sources[first].Standing, strings.Join(domains(c.Sources[first]), ", "), second,
 				c.Sources[second].Standing, strings.Join(domains(c.Sources[second]), ", "))
 			break

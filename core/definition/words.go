@@ -76,15 +76,16 @@ func (c *checker) named(object, at, name string, src Source, servers []*url.URL)
 		return ""
 	}
 	if w := among(debugWords); w != "" {
-		c.add(finding.SourceDebugEnabled, object, at, "%q in its names says that it has debugging symbols", w)
+		c.add(finding.SourceDebugEnabled, object, at, "the name contains %q, so the section "+
+			"probably has debugging symbols", w)
 	}
 	if w := among(testingWords); w != "" {
 		c.add(finding.SourceTestingEnabled, object, at,
-			"%q in its names says that its packages are not released yet", w)
+			"the name contains %q, so the section probably has unreleased packages", w)
 	}
 	first, _, _ := strings.Cut(strings.ToLower(src.Release), "-")
 	if first, _, _ = strings.Cut(first, "/"); c.around.Vouched == nil && slices.Contains(aliasWords, first) {
 		c.add(finding.SourceReleaseAlias, object, at+".release",
-			"the release %q is called as those are that become the next one one day", src.Release)
+			"the name of the release, %q, is usual for a release in preparation", src.Release)
 	}
 }

@@ -54,9 +54,9 @@ func (b *Beneath) name(name string) (string, error) {
 func (b *Beneath) told(name string, err error) error {
 	if err != nil && strings.Contains(err.Error(), "escapes from parent") { // os has no other way to tell
 		return finding.New(finding.ContentUnsafePath, "",
-			"%s leads out of %s by a link: nothing is followed there",
+			"%s is a link that leads out of %s. Stockade does not follow such links",
 			finding.Harmless(name),
-			b.dir).Do("look who put it there; take the link away, or name another folder")
+			b.dir).Do("find out who put it there. Remove the link, or name another folder")
 	}
 	return err
 }
@@ -73,8 +73,8 @@ func (b *Beneath) OpenFile(name string, flag int, perm fs.FileMode) (File, error
 	}
 	st, err := f.Stat()
 	if err == nil && !st.Mode().IsRegular() && !st.IsDir() {
-		err = finding.New(finding.ContentUnsafePath, "", "%s is no regular file", finding.Harmless(name)).
-			Do("look who put it there, and take it away")
+		err = finding.New(finding.ContentUnsafePath, "", "%s is not a regular file", finding.Harmless(name)).
+			Do("find out who put it there, and remove it")
 	}
 	if err != nil {
 		return nil, errors.Join(err, f.Close())
@@ -172,9 +172,10 @@ func ReadMost(on System, name string, most int64) ([]byte, error) {
 		return nil, err
 	}
 	if int64(len(data)) > most {
-		return nil, finding.New(finding.ContentTooLarge, "", "%s has more than %d bytes",
+		return nil, finding.New(finding.ContentTooLarge, "", "%s is larger than %d bytes, so "+
+			"Stockade did not read it",
 			finding.Harmless(name),
-			most).Do("look what it is; it is not read")
+			most).Do("check what it is")
 	}
 	return data, nil
 }

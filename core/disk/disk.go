@@ -150,14 +150,15 @@ func Save(name string, data []byte, mode fs.FileMode) error {
 	case errors.Is(err, fs.ErrNotExist):
 		folder := filepath.Dir(name)
 		if _, err := os.Lstat(name); err == nil {
-			return cannot("it is a link to what is not there", "make what it leads to, or take it away")
+			return cannot("it is a link, and its target does not exist", "create the target, or remove "+
+				"the link")
 		}
 		if _, err := os.Stat(folder); errors.Is(err, fs.ErrNotExist) {
-			return cannot("there is no folder "+folder, "make the folder first")
+			return cannot("there is no folder "+folder, "create the folder first")
 		}
 		err = Replace(OS, name, data, mode)
 	case err == nil && info.IsDir():
-		return cannot("it is a folder", "name a file in it")
+		return cannot("it is a folder", "name a file in the folder")
 	case err == nil && info.Mode().IsRegular():
 		var real string
 		if real, err = filepath.EvalSymlinks(name); err == nil {

@@ -124,11 +124,12 @@ func TestWhatIsSavedWhere(t *testing.T) {
 		"there already": {"echo theirs > out", "", "", "out -rw-r----- ours"},
 		"a link to a file": {"mkdir m; echo theirs > m/f; ln -s m/f out", "", "",
 			"m drwxr-xr-x,m/f -rw-r----- ours,out Lrwxrwxrwx"},
-		"a link to nothing": {"ln -s m/f out", "it is a link to what is not there", "make what it leads to",
+		"a link to nothing": {"ln -s m/f out", "it is a link, and its target does not exist",
+			"create the target, or remove the link",
 			"out Lrwxrwxrwx"},
-		"a folder":  {"mkdir out", "it is a folder", "name a file in it", "out drwxr-xr-x"},
+		"a folder":  {"mkdir out", "it is a folder", "name a file in the folder", "out drwxr-xr-x"},
 		"a pipe":    {"mkfifo out", "", "", "out prw-r--r--"},
-		"no folder": {"rmdir ../root", "there is no folder ", "make the folder first", ""},
+		"no folder": {"rmdir ../root", "there is no folder ", "create the folder first", ""},
 		"in a file": {"cd ..; rmdir root; : > root", "not a directory", "", " -rw-r--r-- "},
 	} {
 		t.Run(name, func(t *testing.T) {

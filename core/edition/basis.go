@@ -89,7 +89,7 @@ func ToldOf(found finding.List) (out []Told) {
 // packages left aside. None: nothing.
 func Because(was, is *Edition) []string {
 	if was.Basis == nil {
-		return []string{was.Name() + " does not say what it was made from"}
+		return []string{was.Name() + " has no record of what it was made from"}
 	}
 	var out []string
 	add := func(same bool, format string, args ...any) {
@@ -99,9 +99,9 @@ func Because(was, is *Edition) []string {
 	}
 	a, b := was.Basis, is.Basis
 	wantsOf := func(m definition.Mirror) any { return []any{m.From, m.Want, m.Together} }
-	add(a.Mirror.Copy == b.Mirror.Copy, "the mirror is copied %s, and was %s", b.Mirror.Copy, a.Mirror.Copy)
+	add(a.Mirror.Copy == b.Mirror.Copy, "the mirror's copy is %s (before: %s)", b.Mirror.Copy, a.Mirror.Copy)
 	add(alike(wantsOf(a.Mirror), wantsOf(b.Mirror)), "what is wanted")
-	add(a.Mirror.Complete == b.Mirror.Complete, "complete is %s, and was %s", b.Mirror.Complete,
+	add(a.Mirror.Complete == b.Mirror.Complete, "complete is %s (before: %s)", b.Mirror.Complete,
 		a.Mirror.Complete)
 	add(alike(a.Mirror.Footing, b.Mirror.Footing), "the baseline of the mirror")
 	add(a.SiteKeys == b.SiteKeys, "the keys that the site signs with")
@@ -114,15 +114,15 @@ func Because(was, is *Edition) []string {
 	out = append(out, eachNamed("list", a.Lists, b.Lists, func(l BasisList) string { return l.Name },
 		func(x, y BasisList) []string {
 			if x != y {
-				return []string{"what is on it"}
+				return []string{"its packages"}
 			}
 			return nil
 		})...)
 	out = append(out, eachNamed("source", was.Sources, is.Sources, func(s Source) string { return s.Name },
 		Source.publishedOtherwise)...)
-	add(alike(was.Views, is.Views), "what groups see")
-	add(alike(was.Proofs, is.Proofs), "what was proved")
-	add(alike(a.Told, b.Told), "what was found")
+	add(alike(was.Views, is.Views), "the views of groups")
+	add(alike(was.Proofs, is.Proofs), "the proof")
+	add(alike(a.Told, b.Told), "the findings")
 	return slices.Compact(out)
 }
 
@@ -157,7 +157,7 @@ func eachNamed[T any](kind string, was, is []T, name func(T) string,
 	}
 	for _, x := range was {
 		if find(is, name(x)) < 0 {
-			out = append(out, fmt.Sprintf("%s %s is gone", kind, name(x)))
+			out = append(out, fmt.Sprintf("%s %s is removed", kind, name(x)))
 		}
 	}
 	return out
@@ -170,10 +170,10 @@ func (s BasisSource) differs(now BasisSource) (out []string) {
 	}{
 		{"its description", alike(s.Source, now.Source)},
 		{"its standing, " + now.Standing + " in place of " + s.Standing, s.Standing == now.Standing},
-		{fmt.Sprintf("its priority, %d in place of %d", now.Priority, s.Priority),
+		{fmt.Sprintf("its priority, %d (before: %d)", now.Priority, s.Priority),
 			s.Priority == now.Priority},
-		{"who may sign it", slices.Equal(s.Signers, now.Signers)},
-		{"that nobody signs it", s.Unsigned == now.Unsigned},
+		{"its trusted keys", slices.Equal(s.Signers, now.Signers)},
+		{"whether it is accepted as unsigned", s.Unsigned == now.Unsigned},
 		{"whether its updates are security fixes", s.SecurityFixes == now.SecurityFixes},
 	} {
 		if !x.same {
@@ -208,10 +208,10 @@ func (s Source) publishedOtherwise(now Source) (out []string) {
 		out = append(out, "its origin, label, suite or codename")
 	}
 	if s.Signer.Fingerprint != now.Signer.Fingerprint {
-		out = append(out, "who signed it")
+		out = append(out, "its signer")
 	}
 	if !slices.Equal(s.Keys, now.Keys) {
-		out = append(out, "the keys that machines check it with")
+		out = append(out, "its keys on machines")
 	}
 	if !alike(s.Streams, now.Streams) {
 		out = append(out, "its module streams")

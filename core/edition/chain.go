@@ -94,7 +94,7 @@ func (s *Sealed) Chain(it Item, known archive.Registry) (Chain, error) {
 	i := slices.IndexFunc(s.Sources, func(src Source) bool { return src.Name == it.Source })
 	if i < 0 {
 		return c, finding.New(finding.EditionDamaged, "edition "+s.Name(),
-			"it has %s of the source %s, and says nothing of that",
+			"the edition has %s of the source %s, but its record does not list them",
 			it.Name, it.Source)
 	}
 	f := &follower{s: s, it: it, src: s.Sources[i], family: known[s.Sources[i].Family]}
@@ -122,17 +122,18 @@ type follower struct {
 // file compares the package itself with its digests.
 func (f *follower) file() (Link, error) {
 	l := Link{Kind: "package", State: Compared, SHA256: f.it.SHA256, Path: f.it.Path,
-		Text: fmt.Sprintf("the file of %s %s, %d bytes, has this digest", f.it.Name, f.it.Version, f.it.Size)}
+		Text: fmt.Sprintf("the file of %s %s (%d bytes) has this checksum", f.it.Name, f.it.Version,
+			f.it.Size)}
 	short, long := sha256.New(), sha512.New()
 	n, err := f.read(f.it.SHA256, io.MultiWriter(short, long))
 	switch {
 	case errors.Is(err, pool.ErrMissing):
-		return l.broken("it is gone from the pool"), nil
+		return l.broken("the file is missing from the pool"), nil
 	case err != nil:
 		return l, finding.Doing(err, "read %s", f.it.Path)
 	case n != f.it.Size || hex.EncodeToString(short.Sum(nil)) != f.it.SHA256 ||
 		f.it.SHA512 != "" && hex.EncodeToString(long.Sum(nil)) != f.it.SHA512:
-		return l.broken("it was changed on disk"), nil
+		return l.broken("the file was changed on disk"), nil
 	}
 	return l, nil
 }
@@ -162,7 +163,7 @@ func (f *follower) read(sum string, to io.Writer) (int64, error) {
 func (f *follower) upstream() ([]Link, error) {
 	if f.src.Upstream == "" || f.src.Signer.Fingerprint == f.s.SiteKey {
 		return []Link{{Kind: "handed-in", State: AsSealed, Fingerprint: f.s.SiteKey,
-				Text: "it was added by hand to the house source " + f.src.Name +
+				Text: "the package was added by hand to the house source " + f.src.Name +
 					", which the site key signs"}},
 			nil
 	}
@@ -185,11 +186,11 @@ func (f *follower) upstream() ([]Link, error) {
 		key.Path = ""
 	}
 	vouch := Link{Kind: "vouch", State: AsSealed, Fingerprint: f.src.Signer.Fingerprint, By: f.src.Vouched.By,
-		At: f.src.Vouched.At, Why: "a decision is in the journal, not in a file",
+		At: f.src.Vouched.At, Why: "the decision is in the journal, not in a file",
 		Text: "may sign " + f.src.Name + ": " + finding.Harmless(f.src.Vouched.Evidence)}
 	if f.src.Vouched.By == "" {
-		vouch.Text = "who vouched for it for " + f.src.Name
-		vouch.Why = "this edition was sealed before editions said it"
+		vouch.Text = "the warden who vouched for it for " + f.src.Name
+		vouch.Why = "this edition was sealed before Stockade recorded that in editions"
 	}
 	return append([]Link{index}, append(links, key, vouch)...), nil
 }
@@ -198,15 +199,15 @@ func (f *follower) upstream() ([]Link, error) {
 // cannot be done; the links say why.
 func (f *follower) root() (*archive.Root, []Link, error) {
 	l := Link{Kind: "root", State: Compared, At: f.src.RootDate,
-		Text: "the root of " + f.src.Name + ", from " + f.src.Upstream}
+		Text: "the release metadata of " + f.src.Name + ", from " + f.src.Upstream}
 	signed := Link{Kind: "signature", State: Compared, At: f.src.Signer.At,
 		Fingerprint: f.src.Signer.Fingerprint,
-		Text:        "a signature over the root, by " + finding.Harmless(f.src.Signer.UserID)}
+		Text:        "a signature over the release metadata, by " + finding.Harmless(f.src.Signer.UserID)}
 	none := func(why string, make func(Link, string) Link) (*archive.Root, []Link, error) {
 		return nil, []Link{make(l, why), make(signed, why)}, nil
 	}
 	if len(f.src.Roots) == 0 || f.family == nil {
-		return none("this edition was sealed before roots were kept", Link.unread)
+		return none("this edition was sealed before Stockade kept release metadata", Link.unread)
 	}
 	files, first, why, err := f.rootFiles()
 	switch {
@@ -225,7 +226,7 @@ func (f *follower) root() (*archive.Root, []Link, error) {
 	}
 	certs, err := trust.ReadCertificates(raw)
 	if err != nil || len(certs) != 1 || certs[0].Fingerprint != f.src.Signer.Fingerprint {
-		return none("the certificate beside it is not the one that signed", Link.broken)
+		return none("the certificate beside the release metadata is not the signer's", Link.broken)
 	}
 	ring := trust.NewKeyring(f.src.Name, []trust.Known{{Certificate: certs[0],
 		VouchedFor: []string{f.src.Name}}},
@@ -233,7 +234,7 @@ func (f *follower) root() (*archive.Root, []Link, error) {
 	root, err := f.family.ReadRoot(f.src.Source, f.choice(files), files, ring)
 	if err != nil {
 		g, _ := finding.From(err)
-		return none("it does not verify: "+g.Text, Link.broken)
+		return none("the signature is not valid: "+g.Text, Link.broken)
 	}
 	return root, []Link{l, signed}, nil
 }
@@ -242,11 +243,13 @@ func (f *follower) root() (*archive.Root, []Link, error) {
 func (f *follower) unsigned() ([]Link, error) {
 	u := f.src.Unsigned
 	told := Link{Kind: "acknowledged", State: AsSealed, By: u.By, At: u.At,
-		Why: "a decision is in the journal, not in a file",
-		Text: "nobody signs it; used all the same until " + u.Until.AddDate(0, 0, -1).Format(time.DateOnly) +
+		Why: "the decision is in the journal, not in a file",
+		Text: "no one signs this source; it is accepted as unsigned until " +
+			u.Until.AddDate(0, 0, -1).Format(time.DateOnly) +
 			": " + finding.Harmless(u.Reason)}
 	l := Link{Kind: "root", State: Compared, At: f.src.RootDate,
-		Text: "the root of " + f.src.Name + ", as " + f.src.Upstream + " served it, with no signature"}
+		Text: "the release metadata of " + f.src.Name + ", as " + f.src.Upstream +
+			" served it, without a signature"}
 	files, first, why, err := f.rootFiles()
 	if err != nil {
 		return nil, err
@@ -267,7 +270,7 @@ func (f *follower) unsigned() ([]Link, error) {
 		root, err = f.family.ReadRoot(f.src.Source, choice, files, asServed{f.src.Signer.At})
 	}
 	if g, ok := finding.From(err); ok || root == nil {
-		l = l.broken("it cannot be read: " + g.Text)
+		l = l.broken("the file cannot be read: " + g.Text)
 	}
 	index, err := f.index(root)
 	return []Link{index, l, told}, err
@@ -346,20 +349,22 @@ var errFound = errors.New("found")
 // index finds the list of packages in which the package stands with its digest, and that the
 // root names that list with its own.
 func (f *follower) index(root *archive.Root) (Link, error) {
-	l := Link{Kind: "index", Text: "a list of packages of " + f.src.Name + " names the file with its digest"}
+	l := Link{Kind: "index", Text: "a package index of " + f.src.Name +
+		" lists the file with this checksum"}
 	if root == nil {
-		return l.unread("the root was not compared"), nil
+		return l.unread("the release metadata was not compared"), nil
 	}
 	choices, err := f.family.Indexes(f.src.Source, root)
 	if err != nil {
 		g, _ := finding.From(err)
-		return l.broken("the root does not name its lists: " + g.Text), nil
+		return l.broken("the release metadata lists no indexes: " + g.Text), nil
 	}
-	why, damaged := "the pool does not keep that list any more", false
+	why, damaged := "this index is no longer in the pool", false
 	for _, used := range f.src.Indexes {
 		choice, file, ok := named(choices, used)
 		if !ok {
-			return l.broken("the root does not name " + used.Path + " with the digest that was used"), nil
+			return l.broken("the release metadata does not list " + used.Path + " with the checksum that " +
+				"was used"), nil
 		}
 		found, err := f.stands(choice, file, used)
 		switch {
@@ -367,18 +372,18 @@ func (f *follower) index(root *archive.Root) (Link, error) {
 			continue
 		case err != nil:
 			if g, ok := finding.From(err); ok && g.Code != finding.FaultCode {
-				why, damaged = "a list of it cannot be read any more: "+g.Text, true
+				why, damaged = "an index of it can no longer be read: "+g.Text, true
 				continue
 			}
 			return l, err
 		case found:
 			l.State, l.SHA256 = Compared, used.SHA256
-			l.Text = fmt.Sprintf("%s names the file with its digest, and the root names that list with "+
-				"this one", used.Path)
+			l.Text = fmt.Sprintf("%s lists the file with this checksum, and the release "+
+				"metadata lists that index with this one", used.Path)
 			return l, nil
 		}
 		if !damaged {
-			why = "no list that is still there names it"
+			why = "no index that is still in the pool lists it"
 		}
 	}
 	return l.unread(why), nil
@@ -438,7 +443,8 @@ func (f *follower) stands(choice archive.IndexChoice, file archive.IndexFile, us
 // was opened.
 func (f *follower) site() ([]Link, error) {
 	list := Link{Kind: "list", State: Compared, Path: listsFolder + f.src.Name,
-		Text: "the edition's list of the files of " + f.src.Name + " names it with its digest"}
+		Text: "the edition's list of the files of " + f.src.Name + " contains it with this " +
+			"checksum"}
 	line, ok, err := f.s.Find(f.it.Path)
 	if err != nil {
 		why, damage := gone(err)
@@ -447,18 +453,18 @@ func (f *follower) site() ([]Link, error) {
 		}
 		list = list.broken(why)
 	} else if !ok || line.SHA256 != f.it.SHA256 {
-		list = list.broken("the list does not name it, or with another digest")
+		list = list.broken("the list does not contain it, or has another checksum")
 	}
 	if f.s.Format == OneList {
-		list.Path, list.Text = "", "the manifest names it with its digest"
+		list.Path, list.Text = "", "the manifest contains it with this checksum"
 	} else if l, ok := f.s.Manifest.Lines.Find(list.Path); ok {
 		list.SHA256 = l.SHA256
 	}
 	return []Link{list,
 		{Kind: "manifest", State: Compared, At: f.s.Created,
-			Text: "the manifest names that list with its digest"},
+			Text: "the manifest contains that list with this checksum"},
 		{Kind: "seal", State: Compared, At: f.s.Created, Fingerprint: f.s.SealedBy.Fingerprint,
-			Text: "the seal over the manifest holds, by the site key " +
+			Text: "the seal over the manifest is valid, by the site key " +
 				trust.Spaced(f.s.SealedBy.Fingerprint)}}, nil
 }
 

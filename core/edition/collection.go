@@ -45,10 +45,11 @@ func (c *Collection) Add(l Line) error {
 	f := c.fold(l.Path)
 	if other, twice := c.folded[f]; twice {
 		return finding.New(finding.ContentUnsafePath, "",
-			"the paths %s and %s differ only by case, or by how their letters are composed", other, l.Path)
+			"the paths %s and %s differ only in case or in the composition of characters", other, l.Path)
 	}
 	inTheWay := func(file, needs string) error {
-		return finding.New(finding.ContentUnsafePath, "", "%s would be a file where %s needs a folder", file,
+		return finding.New(finding.ContentUnsafePath, "", "%s cannot be a file, because %s "+
+			"needs a folder of that name", file,
 			needs)
 	}
 	if other, taken := c.folders[f]; taken {

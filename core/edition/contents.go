@@ -97,7 +97,8 @@ func (s *Sealed) listFrom(offset int64) (pool.Blob, error) {
 func (s *Sealed) about(path string) (pool.Blob, error) {
 	l, ok := s.Manifest.Lines.Find(path)
 	if !ok {
-		return nil, finding.New(finding.EditionDamaged, "edition "+s.Name(), "the manifest names no %s", path)
+		return nil, finding.New(finding.EditionDamaged, "edition "+s.Name(),
+			"the manifest does not list %s", path)
 	}
 	f, err := s.store.Open(l.SHA256)
 	return f, s.of(pool.Gone(err, path))

@@ -147,7 +147,7 @@ func TestAListThatIsGone(t *testing.T) {
 	e.Manifest.Lines = slices.DeleteFunc(e.Manifest.Lines,
 		func(l Line) bool { return l.Path == packagesFile })
 	if f, ok := finding.From(e.Items(func(Item) error { return nil })); !ok || f.Code != "edition.damaged" ||
-		f.Object != "edition barrage/3" || !strings.Contains(f.Text, "names no "+packagesFile) {
+		f.Object != "edition barrage/3" || !strings.Contains(f.Text, "does not list "+packagesFile) {
 		t.Errorf("nothing names it: %+v", f)
 	}
 }

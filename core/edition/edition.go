@@ -37,7 +37,8 @@ func ParseID(text, mirror string) (ID, error) {
 	}
 	n, err := strconv.Atoi(number)
 	if err != nil || n < 1 || name == "" {
-		return ID{}, finding.New(finding.DefineBadValue, "", "%q is not an edition such as barrage/14", text)
+		return ID{}, finding.New(finding.DefineBadValue, "", "%q is not the name of an "+
+			"edition, such as barrage/14", text)
 	}
 	return ID{Mirror: name, Number: n}, nil
 }

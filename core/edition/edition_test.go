@@ -201,11 +201,13 @@ func TestWhatIsNotSealedIsNoEdition(t *testing.T) {
 		name, code, text string
 		attack           func(*sealed)
 	}{
-		{"a manifest changed", "edition.seal-bad", "does not hold", change(ManifestName, "files", "Files")},
-		{"a seal that is none", "edition.seal-bad", "does not hold", change(SealName, "BEGIN PGP",
+		{"a manifest changed", "edition.seal-bad", "the seal is not valid",
+			change(ManifestName, "files", "Files")},
+		{"a seal that is none", "edition.seal-bad", "the seal is not valid", change(SealName, "BEGIN PGP",
 			"BEGUN PGP")},
-		{"a record changed", "edition.damaged", "not what was sealed", change(recordName, "barrage",
-			"barrier")},
+		{"a record changed", "edition.damaged", "was changed after the edition was sealed",
+			change(recordName, "barrage",
+				"barrier")},
 		{"no manifest", "edition.damaged", "the manifest cannot be read",
 			func(s *sealed) { must.Do(t, os.Remove(filepath.Join(s.folder(), ManifestName))) }},
 		{"no seal", "edition.seal-bad", "the seal cannot be read",
@@ -241,7 +243,7 @@ func TestAListThatIsNotWhatWasSealedIsNotRead(t *testing.T) {
 	}
 	found := e.Verify(nil, nil)
 	if !slices.ContainsFunc(found, func(f finding.Finding) bool {
-		return strings.Contains(f.Text, "the files of tarn that it names were not looked at")
+		return strings.Contains(f.Text, "the files of tarn that it lists were not checked")
 	}) {
 		t.Errorf("%v", found)
 	}
@@ -267,9 +269,9 @@ func TestVerifyNamesWhatIsDamagedAndWhatIsGone(t *testing.T) {
 		}
 		told = append(told, f.Text)
 	}
-	if len(told) != 3 || !strings.Contains(told[0], "kelp/drive.deb: it is gone") ||
-		!strings.Contains(told[1], "tarn/pool/a.deb: it was changed") ||
-		!strings.Contains(told[2], "tarn/pool/b.deb: it has 4 bytes, and the manifest says 8") {
+	if len(told) != 3 || !strings.Contains(told[0], "kelp/drive.deb: the file is missing") ||
+		!strings.Contains(told[1], "tarn/pool/a.deb: the file was changed") ||
+		!strings.Contains(told[2], "tarn/pool/b.deb: the file has 4 bytes, but the manifest says 8") {
 		t.Errorf("%q", told)
 	}
 	if files != e.Manifest.Files() || size != e.Manifest.Bytes() {
@@ -325,7 +327,7 @@ func TestACheckThatCannotReadIsGivenUp(t *testing.T) {
 	found := check(blind{unread: func(sum string) bool { return some[sum] }})
 	last := found[len(found)-1].Text
 	if len(found) != maxFaults+1 || len(found.With(finding.FaultCode)) != len(found) ||
-		!strings.HasPrefix(last, fmt.Sprintf("the check was given up after %d of %d files",
+		!strings.HasPrefix(last, fmt.Sprintf("the check was stopped after %d of %d files:",
 			len(e.Manifest.Lines)+
 				maxFaults, e.Manifest.Files())) || !strings.Contains(last, "could not read 20 of them") {
 		t.Errorf("%d findings: %s", len(found), last)
@@ -333,7 +335,7 @@ func TestACheckThatCannotReadIsGivenUp(t *testing.T) {
 	list := s.find(e, "about/files/tarn").SHA256
 	found = check(blind{unread: func(sum string) bool { return sum == list }})
 	if len(found) != 2 ||
-		!strings.HasSuffix(found[1].Text, "; the files of tarn that it names were not looked at") {
+		!strings.HasSuffix(found[1].Text, "; the files of tarn that it lists were not checked") {
 		t.Errorf("a list that cannot be read: %v", found)
 	}
 	for sum := range some {
@@ -341,7 +343,7 @@ func TestACheckThatCannotReadIsGivenUp(t *testing.T) {
 	}
 	found = check(blind{unread: func(string) bool { return false }, stuck: true})
 	if len(found) != len(some) || len(found.With("edition.damaged")) != len(some) ||
-		!strings.Contains(found[0].Text, "it was changed, and cannot be set aside: ") {
+		!strings.Contains(found[0].Text, "the file was changed, and cannot be moved aside") {
 		t.Errorf("what is damaged, on a disk that cannot be written to: %d, %v", len(found), found[0])
 	}
 }
@@ -371,8 +373,8 @@ func TestAnExportIsWholeOrNotThere(t *testing.T) {
 	at := t.TempDir()
 	must.Write(t, at+"/file", "somebody's")
 	must.Do(t, errors.Join(os.Mkdir(at+"/empty", 0o755), os.Symlink("empty", at+"/link")))
-	for there, why := range map[string]string{dir: " is there and not empty",
-		at + "/file": ", and is no folder", at + "/link": " is there, and is a link"} {
+	for there, why := range map[string]string{dir: "already exists and is not empty",
+		at + "/file": "already exists and is not a folder", at + "/link": "already exists and is a link"} {
 		was, _ := os.Lstat(there)
 		var occupied *Occupied
 		if err := export(FromPool(s.store), there); !errors.As(err, &occupied) ||
@@ -464,12 +466,12 @@ func TestAnEditionWithOneListStaysReadable(t *testing.T) {
 
 func TestARecordThatSaysNoEditionIsRefused(t *testing.T) {
 	for text, says := range map[string]string{
-		`{"stockade_edition": 3, "mirror": "barrage", "number": 1}`:   "of the format 3",
-		`{"stockade_edition": 0, "mirror": "barrage", "number": 1}`:   "of the format 0",
-		`{"stockade_edition": 2, "number": 1}`:                        "says no edition",
-		`{"stockade_edition": 2, "mirror": "barrage"`:                 "says no edition",
-		`{"stockade_edition": 2, "mirror": "barrage", "number": "x"}`: "says no edition",
-		``: "says no edition",
+		`{"stockade_edition": 3, "mirror": "barrage", "number": 1}`:   "has the format 3",
+		`{"stockade_edition": 0, "mirror": "barrage", "number": 1}`:   "has the format 0",
+		`{"stockade_edition": 2, "number": 1}`:                        "is not the record of an edition",
+		`{"stockade_edition": 2, "mirror": "barrage"`:                 "is not the record of an edition",
+		`{"stockade_edition": 2, "mirror": "barrage", "number": "x"}`: "is not the record of an edition",
+		``: "is not the record of an edition",
 	} {
 		e, err := ReadRecord([]byte(text))
 		if f, _ := finding.From(err); e != nil || f.Code != "edition.damaged" ||

@@ -38,7 +38,8 @@ func ExportedName(dir string) (string, error) {
 	}
 	e, err := ReadRecord(raw)
 	if err != nil {
-		return "", finding.New(finding.EditionDamaged, "", "%s in %s says no edition", recordFile, dir)
+		return "", finding.New(finding.EditionDamaged, "", "%s in %s is not the record of an "+
+			"edition", recordFile, dir)
 	}
 	return e.Name(), nil
 }
@@ -122,8 +123,9 @@ func (x *exporter) clear() error {
 		})
 	}
 	if !made {
-		return &Occupied{fmt.Sprintf("%s is there, where the export is put together, and no export made it",
-			x.part), "move it away, or give another folder"}
+		return &Occupied{fmt.Sprintf("%s already exists where the export is prepared, and no "+
+			"export made it",
+			x.part), "move it away, or name another folder"}
 	}
 	return finding.Doing(x.on.RemoveAll(x.part), "remove %s, which an interrupted export left", x.part)
 }
@@ -146,20 +148,20 @@ func Vacant(on disk.System, dir string) error {
 		return doing(err)
 	}
 	if !info.IsDir() {
-		what := "no folder"
+		what := "not a folder"
 		if info.Mode()&fs.ModeSymlink != 0 {
 			what = "a link"
 		}
-		return &Occupied{fmt.Sprintf("%s is there, and is %s", dir, what),
-			"give a folder that does not exist yet"}
+		return &Occupied{fmt.Sprintf("%s already exists and is %s", dir, what),
+			"name a folder that does not exist yet"}
 	}
 	entries, err := on.ReadDir(dir)
 	if err != nil {
 		return doing(err)
 	}
 	if len(entries) > 0 {
-		return &Occupied{fmt.Sprintf("%s is there and not empty", dir), "give a folder that does not exist " +
-			"yet, or bring an export that lies there up to date with --onto"}
+		return &Occupied{fmt.Sprintf("%s already exists and is not empty", dir), "name a folder that " +
+			"does not exist yet. To update an earlier export, use --onto"}
 	}
 	above, err := on.Stat(filepath.Dir(dir))
 	if err != nil {
@@ -168,7 +170,8 @@ func Vacant(on disk.System, dir string) error {
 	in, ok := info.Sys().(*syscall.Stat_t)
 	around, too := above.Sys().(*syscall.Stat_t)
 	if ok && too && in.Dev != around.Dev {
-		return &Occupied{fmt.Sprintf("a file system is mounted at %s", dir), "give a folder in it"}
+		return &Occupied{fmt.Sprintf("a file system is mounted at %s", dir),
+			"name a folder inside it"}
 	}
 	return nil
 }
@@ -293,7 +296,8 @@ func lay(on disk.System, open Opener, l Line, to string) error {
 		return finding.Doing(err, "export %s", l.Path)
 	}
 	if n != l.Size || hex.EncodeToString(h.Sum(nil)) != l.SHA256 {
-		return finding.New(finding.EditionDamaged, "", "%s was changed in the pool; the export was given up",
+		return finding.New(finding.EditionDamaged, "", "%s was changed in the pool, so the "+
+			"export was stopped",
 			l.Path)
 	}
 	return nil

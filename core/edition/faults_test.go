@@ -36,7 +36,7 @@ func eachFault(t *testing.T, do func(on *faults.Disk, root string) error, so fun
 		}
 		so(root, call, err)
 		if err := do(&faults.Disk{System: disk.OS, Root: root}, root); err != nil &&
-			!strings.Contains(err.Error(), "is there and not empty") {
+			!strings.Contains(err.Error(), "already exists and is not empty") {
 			t.Errorf("%s: the next try: %v", call, err)
 		}
 		so(root, "the next try after "+call, nil)

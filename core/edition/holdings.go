@@ -82,7 +82,7 @@ func Held(store pool.Store, editions int, open func(n int) (*Sealed, error)) (*H
 			line, ok := e.Manifest.Lines.Find(p.path())
 			if !ok {
 				return nil, finding.New(finding.EditionDamaged, "edition "+e.Name(),
-					"the manifest names no %s",
+					"the manifest does not list %s",
 					p.path())
 			}
 			l := list{line.SHA256, p}

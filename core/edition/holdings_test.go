@@ -97,7 +97,7 @@ func TestWhatEditionsHoldIsWhatCountingEachGives(t *testing.T) {
 	e := s.open()
 	must.Do(t, s.store.Remove(s.find(e, "about/files/tarn").SHA256))
 	if _, err := Held(s.store, 1, func(int) (*Sealed, error) { return e, nil }); err == nil ||
-		!strings.Contains(err.Error(), "about/files/tarn is gone from the pool") {
+		!strings.Contains(err.Error(), "about/files/tarn is missing from the pool") {
 		t.Errorf("a list that is gone: %v", err)
 	}
 }

@@ -44,7 +44,7 @@ func Open(dir string, keys []*trust.Certificate, store pool.Store) (*Sealed, err
 	by, err := sealKeyring(keys).Detached(text, signature)
 	if err != nil {
 		f, _ := finding.From(err)
-		return nil, finding.New(finding.EditionSealBad, "", "the seal does not hold: %s", f.Text)
+		return nil, finding.New(finding.EditionSealBad, "", "the seal is not valid: %s", f.Text)
 	}
 	m, err := ReadManifest(bytes.NewReader(text))
 	if err != nil {
@@ -56,7 +56,8 @@ func Open(dir string, keys []*trust.Certificate, store pool.Store) (*Sealed, err
 	}
 	l, ok := m.Lines.Find(recordFile)
 	if sum := sha256.Sum256(raw); !ok || hex.EncodeToString(sum[:]) != l.SHA256 {
-		return nil, finding.New(finding.EditionDamaged, "", "edition.json is not what was sealed")
+		return nil, finding.New(finding.EditionDamaged, "", "edition.json was changed after "+
+			"the edition was sealed")
 	}
 	e, err := ReadRecord(raw)
 	if err != nil {
@@ -82,12 +83,14 @@ func ownFile(dir, name string, code finding.Code, what string) ([]byte, error) {
 func ReadRecord(raw []byte) (*Edition, error) {
 	var e Edition
 	if err := json.Unmarshal(raw, &e); err != nil || e.Mirror == "" {
-		return nil, finding.New(finding.EditionDamaged, "", "edition.json says no edition: %v", err)
+		return nil, finding.New(finding.EditionDamaged, "", "edition.json is not the record of "+
+			"an edition: %v", err)
 	}
 	if e.Format < OneList || e.Format > newest {
 		return nil, finding.New(finding.EditionDamaged, "edition "+e.Name(),
-			"it is of the format %d, and this program knows %d to %d", e.Format, OneList, newest).
-			Do("open it with the version of Stockade that made it, or a newer one")
+			"the edition has the format %d; this version of Stockade reads the formats %d to %d", e.Format,
+			OneList, newest).
+			Do("open it with the version of Stockade that made it, or with a newer one")
 	}
 	return &e, nil
 }
@@ -109,7 +112,8 @@ func (s *Sealed) list(p Part) (Lines, error) {
 	}
 	line, ok := s.Manifest.Lines.Find(p.path())
 	if !ok {
-		return nil, finding.New(finding.EditionDamaged, "edition "+s.Name(), "the manifest names no %s",
+		return nil, finding.New(finding.EditionDamaged, "edition "+s.Name(),
+			"the manifest does not list %s",
 			p.path())
 	}
 	f, err := s.store.Open(line.SHA256)
@@ -155,7 +159,8 @@ func checkedList(r io.Reader, line Line, p Part) (Lines, error) {
 		return nil, finding.Doing(rest, "read %s", line.Path)
 	}
 	if hex.EncodeToString(h.Sum(nil)) != line.SHA256 {
-		return nil, finding.New(finding.EditionDamaged, "", "%s is not what was sealed", line.Path)
+		return nil, finding.New(finding.EditionDamaged, "", "%s was changed after the edition "+
+			"was sealed", line.Path)
 	}
 	return l, err
 }
@@ -223,4 +228,4 @@ func (s *Sealed) MissingBut(known func(sha256 string) bool) (string, error) {
 }
 
 // ErrNoLine is returned for an offset at which no line of a list begins.
-var ErrNoLine = errors.New("no line of the package list begins there")
+var ErrNoLine = errors.New("no entry of the package list begins there")

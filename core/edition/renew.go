@@ -171,8 +171,9 @@ func (r *renewal) before() ([]string, error) {
 		return slices.Sorted(maps.Keys(paths)), nil
 	}
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, finding.New(finding.EditionDamaged, "", "%s has no manifest: it is no export", r.dir).
-			Do("export to a folder that is not there yet")
+		return nil, finding.New(finding.EditionDamaged, "", "%s has no manifest, so it is not "+
+			"an export", r.dir).
+			Do("export to a folder that does not exist yet")
 	}
 	if err != nil {
 		return nil, err
@@ -215,8 +216,8 @@ func plainFile(on disk.System, name string) (disk.File, error) {
 		return nil, err
 	}
 	if !st.Mode().IsRegular() {
-		return nil, finding.New(finding.EditionDamaged, "", "%s is no plain file", name).
-			Do("look at what lies there, or export to a folder that is not there yet")
+		return nil, finding.New(finding.EditionDamaged, "", "%s is not a regular file", name).
+			Do("check what it is, or export to a folder that does not exist yet")
 	}
 	return disk.Open(on, name)
 }
@@ -283,7 +284,7 @@ func (r *renewal) one(l Line) error {
 		}
 	}
 	if there && st.IsDir() {
-		return fmt.Errorf("%s is a folder, and a file belongs there: take it away", at)
+		return fmt.Errorf("%s is a folder, but a file belongs there: remove the folder", at)
 	}
 	to := at + beside
 	if err := r.on.Remove(to); err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -337,7 +338,8 @@ func (r *renewal) folder(p string) error {
 		case err != nil:
 			return err
 		case !st.IsDir():
-			return fmt.Errorf("%s is no folder: nothing is written through it; take it away", at)
+			return fmt.Errorf("%s is not a folder, so Stockade writes nothing through it: "+
+				"remove it", at)
 		}
 		r.folders[at] = true
 	}

@@ -38,7 +38,8 @@ func exported(t *testing.T) (lay func(dir string), newer *sealed, manifest []byt
 	})
 	return func(dir string) {
 		t.Helper()
-		must.Do(t, Export(disk.OS, FromPool(older.store), before, []byte("old seal"), dir, nil))
+		must.Do(t, Export(disk.OS, FromPool(older.store), before,
+			[]byte("want fewer packages that exclude each other, or"), dir, nil))
 	}, newer, text(newer)
 }
 
@@ -132,7 +133,7 @@ func TestNothingIsWrittenThroughAFolderThatIsALink(t *testing.T) {
 			link)), os.Symlink(outside, filepath.Join(dir, link)))
 		must.Do(t, err)
 		if _, err := Renew(disk.OS, FromPool(newer.store), manifest, []byte("seal"), dir, nil); err == nil ||
-			!strings.Contains(err.Error(), "no folder") {
+			!strings.Contains(err.Error(), "is not a folder") {
 			t.Errorf("%s: %v", link, err)
 		}
 		entries, err := os.ReadDir(outside)
@@ -187,7 +188,7 @@ func TestOnlyPlainFilesOfAnExportAreRead(t *testing.T) {
 				_, err = Renew(disk.OS, FromPool(newer.store), manifest, []byte("seal"), dir, nil)
 			}
 			if f, _ := finding.From(err); f.Code != "edition.damaged" ||
-				!strings.Contains(f.Text, "no plain file") {
+				!strings.Contains(f.Text, "is not a regular file") {
 				t.Errorf("%s is %s: %v", name, what, err)
 			}
 		}
@@ -235,7 +236,8 @@ func TestAFolderInThePlaceOfAFileStays(t *testing.T) {
 	must.Do(t, os.MkdirAll(place, 0o755))
 	must.Write(t, filepath.Join(place, "theirs"), "notes")
 	_, err := Renew(disk.OS, FromPool(newer.store), manifest, []byte("seal"), dir, nil)
-	if err == nil || !strings.Contains(err.Error(), "Release is a folder, and a file belongs there") {
+	if err == nil ||
+		!strings.Contains(err.Error(), "Release is a folder, but a file belongs there: remove the folder") {
 		t.Errorf("%v", err)
 	}
 	if got, err := os.ReadFile(filepath.Join(place, "theirs")); err != nil || string(got) != "notes" {

@@ -99,7 +99,7 @@ func Countersign(on disk.System, dir string, keys []*trust.Certificate, sign *tr
 	}
 	if _, err := sealKeyring(keys).Detached(text, seal); err != nil {
 		f, _ := finding.From(err)
-		return finding.New(finding.EditionSealBad, "", "the seal does not hold: %s", f.Text)
+		return finding.New(finding.EditionSealBad, "", "the seal is not valid: %s", f.Text)
 	}
 	more, err := sign.DetachSign(text, false)
 	if err != nil {

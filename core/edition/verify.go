@@ -89,7 +89,7 @@ func (v *verifier) one(l Line) bool {
 		return true
 	}
 	v.tell(finding.New(finding.FaultCode, "",
-		"the check was given up after %d of %d files: this machine could not read %d of them", v.files+1,
+		"the check was stopped after %d of %d files: this machine could not read %d of them", v.files+1,
 		v.s.Manifest.Files(), v.faults))
 	return false
 }
@@ -101,7 +101,7 @@ func (v *verifier) unread(p Part, err error) {
 		f = finding.Unread(err, p.path())
 	}
 	f.Text = strings.TrimSuffix(f.Text, ".") + "; the files of " + p.Source +
-		" that it names were not looked at"
+		" that it lists were not checked"
 	v.tell(f)
 }
 
@@ -120,7 +120,7 @@ func verifyFile(store pool.Store, l Line) (finding.Finding, bool) {
 		return fault, false
 	}
 	if err != nil {
-		return damaged("it is gone from the pool")
+		return damaged("the file is missing from the pool")
 	}
 	defer f.Close()
 	h := sha256.New()
@@ -133,10 +133,11 @@ func verifyFile(store pool.Store, l Line) (finding.Finding, bool) {
 		return finding.Finding{}, true
 	}
 	if err := store.SetAside(l.SHA256); err != nil {
-		return damaged("it was changed, and cannot be set aside: %v", err)
+		return damaged("the file was changed, and cannot be moved aside: %v", err)
 	}
 	if n != l.Size {
-		return damaged("it has %d bytes, and the manifest says %d; it was set aside", n, l.Size)
+		return damaged("the file has %d bytes, but the manifest says %d. Stockade moved it "+
+			"aside", n, l.Size)
 	}
-	return damaged("it was changed: its SHA-256 is %s; it was set aside", sum)
+	return damaged("the file was changed: its SHA-256 is %s. Stockade moved it aside", sum)
 }

@@ -22,9 +22,9 @@ func (it Item) Reason() string {
 	case it.How == HowSuggested:
 		return "suggested by " + it.For
 	case it.How == HowSupplements:
-		return "supplements what is there"
+		return "supplements installed packages"
 	}
-	return "needed by " + it.For
+	return "required by " + it.For
 }
 
 // maxReasons bounds the chain of reasons of a package.

@@ -5,13 +5,13 @@ import "testing"
 // Each way in which a package comes into an edition has its words.
 func TestReasonsInWords(t *testing.T) {
 	for want, it := range map[string]Item{
-		"wanted: tide-tables >= 2":  {Wanted: true, For: "tide-tables >= 2", How: HowRecommended},
-		"needed by sluicectl":       {For: "sluicectl"},
-		"recommended by sluicectl":  {For: "sluicectl", How: HowRecommended},
-		"suggested by sluicectl":    {For: "sluicectl", How: HowSuggested},
-		"supplements what is there": {How: HowSupplements},
-		"wanted":                    {Wanted: true},
-		"":                          {How: HowRecommended},
+		"wanted: tide-tables >= 2":       {Wanted: true, For: "tide-tables >= 2", How: HowRecommended},
+		"required by sluicectl":          {For: "sluicectl"},
+		"recommended by sluicectl":       {For: "sluicectl", How: HowRecommended},
+		"suggested by sluicectl":         {For: "sluicectl", How: HowSuggested},
+		"supplements installed packages": {How: HowSupplements},
+		"wanted":                         {Wanted: true},
+		"":                               {How: HowRecommended},
 	} {
 		if got := it.Reason(); got != want {
 			t.Errorf("%q and not %q", got, want)

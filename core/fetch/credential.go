@@ -78,8 +78,8 @@ func CheckHost(host string) error {
 	u, err := url.Parse("https://" + host)
 	if err != nil || u.Host != host || u.Hostname() == "" || strings.ContainsAny(host, "*?@/ ,") ||
 		strings.HasSuffix(host, ":") {
-		return fmt.Errorf("%q is no host: write it as packages.kelp.example, or packages.kelp.example:8443 "+
-			"where the port is not the usual one", host)
+		return fmt.Errorf("%q is not a host: write it as packages.kelp.example, with the port "+
+			"if it is unusual (packages.kelp.example:8443)", host)
 	}
 	return nil
 }
@@ -125,8 +125,8 @@ func ReadAuthority(text string) ([]*x509.Certificate, *x509.CertPool, error) {
 	all := x509.NewCertPool()
 	for _, c := range certs {
 		if !c.IsCA {
-			return nil, nil, fmt.Errorf("the certificate of %q is not one of an authority (it says that it "+
-				"signs no others)", c.Subject)
+			return nil, nil, fmt.Errorf("the certificate of %q is not an authority: it says "+
+				"that it may not sign others", c.Subject)
 		}
 		all.AddCert(c)
 	}
@@ -138,8 +138,8 @@ func ReadAuthority(text string) ([]*x509.Certificate, *x509.CertPool, error) {
 func ReadClientCertificate(text string) (*tls.Certificate, error) {
 	pair, err := tls.X509KeyPair([]byte(text), []byte(text))
 	if err != nil {
-		return nil, fmt.Errorf("it is no certificate with its key, both in PEM and the key without a "+
-			"passphrase: %v", strings.TrimPrefix(err.Error(), "tls: "))
+		return nil, fmt.Errorf("the file must contain a certificate and its key in PEM, the "+
+			"key without a passphrase: %v", strings.TrimPrefix(err.Error(), "tls: "))
 	}
 	if pair.Leaf == nil {
 		if pair.Leaf, err = x509.ParseCertificate(pair.Certificate[0]); err != nil {

@@ -29,7 +29,7 @@ func ExampleClient_Get() {
 		func(f *fetch.Failure) { fmt.Println("the first one:", f.Err) })
 	fmt.Println(err)
 	// Output:
-	// the first one: the upstream has no such file
+	// the first one: the upstream does not have this file
 	// Suite: steady
 	// <nil>
 }

@@ -143,7 +143,7 @@ func (r *Response) Validator() string {
 }
 
 // ErrNotFound is in the chain when an upstream says that it has no such file.
-var ErrNotFound = errors.New("the upstream has no such file")
+var ErrNotFound = errors.New("the upstream does not have this file")
 
 // passing is trouble after which the same list may be tried again.
 type passing struct{ error }
@@ -451,7 +451,7 @@ func (a *asked) answer(res *http.Response) (*Response, error) {
 	case res.StatusCode == http.StatusPartialContent && a.offset > 0:
 		first, ok := rangeStart(res.Header.Get("Content-Range"))
 		if !ok || first != a.offset {
-			return nil, fmt.Errorf("it answered with another range than was asked for")
+			return nil, fmt.Errorf("the upstream answered with another range than requested")
 		}
 		out.Offset = a.offset
 	case res.StatusCode == http.StatusNotModified && a.known:
@@ -462,16 +462,16 @@ func (a *asked) answer(res *http.Response) (*Response, error) {
 	case res.StatusCode == http.StatusTooManyRequests || res.StatusCode >= 500:
 		wait := retryAfter(res.Header.Get("Retry-After"), a.opt.Now())
 		a.mark(a.up, true, min(wait, 10*time.Minute))
-		return nil, passing{fmt.Errorf("it answered %s", res.Status)}
+		return nil, passing{fmt.Errorf("the upstream answered %s", res.Status)}
 	default:
 		if err := a.refused(res); err != nil {
 			return nil, err
 		}
-		return nil, fmt.Errorf("it answered %s", res.Status)
+		return nil, fmt.Errorf("the upstream answered %s", res.Status)
 	}
 	if a.req.Max > 0 && res.ContentLength > 0 && out.Offset+res.ContentLength > a.req.Max {
 		return nil, finding.New(finding.ContentTooLarge, "source "+a.route.Source,
-			"%s has %d bytes, and at most %d were expected", a.req.Path, out.Offset+res.ContentLength,
+			"%s has %d bytes; the limit is %d", a.req.Path, out.Offset+res.ContentLength,
 			a.req.Max)
 	}
 	return out, nil
@@ -484,7 +484,7 @@ func (a *asked) take(ctx context.Context, cancel context.CancelCauseFunc, res *h
 	if a.req.Max > 0 {
 		body.left = a.req.Max - out.Offset
 		body.tooLarge = finding.New(finding.ContentTooLarge, "source "+a.route.Source,
-			"%s goes on after the %d bytes that were expected", a.req.Path, a.req.Max)
+			"%s is longer than the %d bytes that were expected", a.req.Path, a.req.Max)
 	}
 	stop := a.watch(body, res.ContentLength, cancel)
 	defer stop()
@@ -531,7 +531,7 @@ func (c *Client) Rate() int64 {
 	return int64(c.rate)
 }
 
-var errSlow = errors.New("it sends more slowly than the floor rate")
+var errSlow = errors.New("the upstream is slower than the minimum rate")
 
 // watched counts a body's bytes, holds its length and rate within bounds, and
 // remembers how reading failed.
@@ -653,11 +653,11 @@ func plain(err error) error {
 	var timeout net.Error
 	switch {
 	case errors.As(err, &dns):
-		return fmt.Errorf("its name %s is not known to the name service", dns.Name)
+		return fmt.Errorf("its name %s cannot be resolved", dns.Name)
 	case errors.As(err, &timeout) && timeout.Timeout():
 		return errors.New("it did not answer in time")
 	case strings.Contains(err.Error(), "connection refused"):
-		return errors.New("nothing listens there (connection refused)")
+		return errors.New("the connection was refused: no server listens there")
 	}
 	return err
 }

@@ -68,7 +68,7 @@ func (f *Failure) Told(source string) finding.Finding {
 }
 
 // errOutrun is why a transfer is left while another upstream can be asked.
-var errOutrun = errors.New("it sends far more slowly than another upstream would")
+var errOutrun = errors.New("the upstream is far slower than another one would be")
 
 const (
 	// unmeasuredShare is what an upstream has to give (bytes a second) while another, of which nothing is

@@ -118,7 +118,8 @@ func TestAnUpstreamThatGivesWrongBytesRests(t *testing.T) {
 		t.Helper()
 		must.Do(t, c.Get(t.Context(), route, Request{Path: "x"}, func(r *Response) error {
 			if from = r.Upstream.URL; from == wrong.URL {
-				return finding.New("content.digest-mismatch", "", "other bytes")
+				return finding.New("content.digest-mismatch", "",
+					"An upstream served files that do not match the")
 			}
 			return swallow(r)
 		}, func(f *Failure) { failed = append(failed, f) }))
@@ -133,7 +134,7 @@ func TestAnUpstreamThatGivesWrongBytesRests(t *testing.T) {
 		t.Error("it was asked first again")
 	}
 	for err, want := range map[error]Kind{ErrNotFound: Missing, passing{errors.New("x")}: Down,
-		errors.New("it answered 403"): Refused, errSlow: Slow,
+		errors.New("the upstream answered 403"): Refused, errSlow: Slow,
 		finding.New("source.older-than-accepted", "", "x"): Refused} {
 		if got := (&Failure{Err: err}).Kind(); got != want {
 			t.Errorf("%v: got %s, want %s", err, got, want)

@@ -49,7 +49,8 @@ func (c *Client) Expand(ctx context.Context, route Route, root string,
 			}
 			f, ok := finding.From(err)
 			if !ok {
-				f = finding.New(finding.SourceUpstreamDown, "", "the list of upstreams %s cannot be had: %v",
+				f = finding.New(finding.SourceUpstreamDown, "", "the mirror list %s cannot be "+
+					"downloaded: %v",
 					Shown(l.URL), err)
 			}
 			f.Object = "source " + route.Source
@@ -99,7 +100,7 @@ func (c *Client) list(ctx context.Context, route Route, l List, root string,
 	}
 	if len(all) == 0 {
 		return nil, finding.New(finding.SourceBadList, "",
-			"the list of upstreams %s names none that can be used",
+			"the mirror list %s contains no usable server",
 			Shown(l.URL))
 	}
 	return all[:min(len(all), maxListed)], nil
@@ -141,9 +142,10 @@ func farAway(source string, up Upstream, address string) error {
 	a, err := netip.ParseAddrPort(address)
 	if err != nil || near(a.Addr()) {
 		return finding.New(finding.SourceBadList, "source "+source,
-			"a list of upstreams names %s, which leads to %s, into this machine or its network",
+			"the mirror list names %s, which leads to %s: an address of this machine or its "+
+				"local network",
 			Shown(up.URL), address).
-			Do("name it as an upstream of its own, if it is meant")
+			Do("if you want to use it, add it as an upstream of its own")
 	}
 	return nil
 }
@@ -165,7 +167,7 @@ func ReadMirrorList(data []byte, of func(line string) string) ([]Upstream, error
 			return r <= 0x20 || r == 0x7f
 		}) {
 			return nil, finding.New(finding.SourceBadList, "",
-				"a line of the list of upstreams is no address: %q", text.Cut(line, 80))
+				"a line of the mirror list is not an address: %q", text.Cut(line, 80))
 		}
 		out = append(out, Upstream{URL: strings.TrimRight(line, "/")})
 	}
@@ -193,7 +195,7 @@ func ReadMetalink(data []byte, root string) ([]Upstream, error) {
 	}
 	if strings.Contains(string(data), "<!DOCTYPE") || strings.Contains(string(data), "<!ENTITY") {
 		return nil, finding.New(finding.SourceBadList, "",
-			"the Metalink has a document type, which none needs")
+			"the Metalink has a document type, which is not allowed")
 	}
 	if err := xml.Unmarshal(data, &doc); err != nil || doc.XMLName.Local != "metalink" {
 		return nil, finding.New(finding.SourceBadList, "", "the Metalink cannot be read: %s",

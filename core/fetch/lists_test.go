@@ -61,9 +61,9 @@ func TestListsOfUpstreamsAreRead(t *testing.T) {
 		}
 	}
 	for _, c := range []struct{ name, text, says string }{
-		{"a control character", "https://a.example/\x1b[2J", "is no address"},
-		{"a delete", "https://a.example/\x7f", "is no address"},
-		{"words", "this is no list", `no address: "this is no list"`},
+		{"a control character", "https://a.example/\x1b[2J", "is not an address"},
+		{"a delete", "https://a.example/\x7f", "is not an address"},
+		{"words", "this is no list", `not an address: "this is no list"`},
 		{"a long line", long + "a", strings.Repeat("a", 80) + "…"},
 		{"as long as may be", long, ""},
 		{"nothing", "# empty\n\n", ""},
@@ -104,10 +104,10 @@ func TestWhatAListGives(t *testing.T) {
 		says string
 	}{
 		{List{URL: up.URL + "/own", Region: "reach"}, "https://own.example https://new.example", ""},
-		{List{URL: up.URL + "/none"}, "https://own.example", "names none that can be used"},
+		{List{URL: up.URL + "/none"}, "https://own.example", "contains no usable server"},
 		{List{URL: up.URL + "/bad", Metalink: true}, "https://own.example", "cannot be read"},
 		{List{URL: "http://127.0.0.1:1/"}, "https://own.example",
-			"cannot be had: http://127.0.0.1:1/: : nothing listens"},
+			"cannot be downloaded: http://127.0.0.1:1/: : the connection was refused"},
 	} {
 		own := []Upstream{{URL: "https://own.example"}}
 		got, found := c.Expand(t.Context(), Route{Source: "x", Upstreams: own, Lists: []List{w.list}}, root,

@@ -63,7 +63,7 @@ func CheckException(text string) error {
 		(!strings.Contains(name, ":") || strings.HasPrefix(name, "[")) {
 		return nil
 	}
-	return fmt.Errorf("%q is neither a host, nor a domain with a dot before it, nor a network such as "+
+	return fmt.Errorf("%q is not a host, a domain that begins with a dot, or a network such as "+
 		"10.0.0.0/8", text)
 }
 
@@ -258,16 +258,16 @@ func allowed(route Route, first, to *url.URL, hops int) error {
 	}
 	switch {
 	case hops > 5:
-		return no("%s sends on more than five times", first.Host)
+		return no("%s redirects more than five times", first.Host)
 	case to.Scheme != "http" && to.Scheme != "https":
-		return no("%s sends to %s, which is neither http nor https", first.Host, Shown(to.String()))
+		return no("%s redirects to %s, which is neither http nor https", first.Host, Shown(to.String()))
 	case first.Scheme == "https" && to.Scheme != "https":
-		return no("%s sends from https to plain http at %s", first.Host, to.Host)
+		return no("%s redirects from https to plain http, at %s", first.Host, to.Host)
 	case strings.EqualFold(to.Host, first.Host),
 		slices.Contains(route.Redirects, strings.ToLower(to.Hostname())):
 		return nil
 	}
-	return no("%s sends to the host %s, which the definition does not name", first.Host, to.Host)
+	return no("%s redirects to the host %s, which the definition does not allow", first.Host, to.Host)
 }
 
 // refuses tells what a proxy that asks who it is, or does not believe it, says.
@@ -275,18 +275,18 @@ func (p Proxy) refuses(status string) finding.Finding {
 	c := p.shown()
 	if c != nil && c.empty() {
 		return finding.New(finding.CredentialRefused, "",
-			"the proxy %s asks who it is (%s), and the secret of the %s "+
-				"was not given", Shown(p.URL), status, c).Do("stockade credential add %s", c.Name)
+			"the proxy %s asks for a login (%s), and the secret of the %s was not saved", Shown(p.URL),
+			status, c).Do("run stockade credential add %s", c.Name)
 	}
 	if c == nil {
-		return finding.New(finding.CredentialRefused, "", "the proxy %s asks who it is (%s)", Shown(p.URL),
+		return finding.New(finding.CredentialRefused, "", "the proxy %s asks for a login (%s)", Shown(p.URL),
 			status).
-			Do("describe a credential for its host, name it at the proxy, and give its secret: " +
-				"stockade credential add NAME")
+			Do("define a credential for the proxy's host, name it at the proxy, and save its " +
+				"secret: stockade credential add NAME")
 	}
-	return finding.New(finding.CredentialRefused, "", "the proxy %s does not take the %s (%s)", Shown(p.URL),
+	return finding.New(finding.CredentialRefused, "", "the proxy %s rejected the %s (%s)", Shown(p.URL),
 		c, status).
-		Do("give its secret anew: stockade credential add %s", c.Name)
+		Do("save the secret again: stockade credential add %s", c.Name)
 }
 
 // refused tells why a server wants to know who asks, or does not believe it; nil where
@@ -301,23 +301,22 @@ func (a *asked) refused(res *http.Response) error {
 		return f
 	case res.StatusCode == http.StatusUnauthorized && shown == nil && a.at.Scheme == "http":
 		return finding.New(finding.CredentialRefused, object,
-			"%s asks who it is (%s), and nothing is said over plain HTTP", a.at.Host, res.Status).
+			"%s asks for a login (%s). Stockade never sends a secret over plain HTTP", a.at.Host, res.Status).
 			Do("use its https address, with a credential")
 	case res.StatusCode == http.StatusUnauthorized && shown == nil:
-		return finding.New(finding.CredentialRefused, object, "%s asks who it is (%s)", a.at.Host,
+		return finding.New(finding.CredentialRefused, object, "%s asks for a login (%s)", a.at.Host,
 			res.Status).
-			Do("describe a credential with hosts: [%s], name it under credentials of the source, and give "+
-				"its secret: stockade credential add NAME", strings.TrimSuffix(a.at.Host, ":443"))
+			Do("define a credential with hosts: [%s], list it under credentials at the source, "+
+				"and save its secret: stockade credential add NAME", strings.TrimSuffix(a.at.Host, ":443"))
 	case res.StatusCode == http.StatusUnauthorized && shown.empty():
 		return finding.New(finding.CredentialRefused, object,
-			"%s asks who it is (%s), and the secret of the %s was "+
-				"not given", a.at.Host, res.Status, shown).
-			Do("stockade credential add %s", shown.Name)
+			"%s asks for a login (%s), and the secret of the %s was not saved", a.at.Host, res.Status, shown).
+			Do("run stockade credential add %s", shown.Name)
 	case shown != nil && (res.StatusCode == http.StatusUnauthorized ||
 		res.StatusCode == http.StatusForbidden):
-		return finding.New(finding.CredentialRefused, object, "%s does not take the %s (%s)", a.at.Host,
-			shown, res.Status).Do("ask its owner whether it still holds, and give its secret anew: "+
-			"stockade credential add %s", shown.Name)
+		return finding.New(finding.CredentialRefused, object, "%s rejected the %s (%s)", a.at.Host,
+			shown, res.Status).Do("ask its owner whether the credential is still valid, and "+
+			"save the secret again: stockade credential add %s", shown.Name)
 	}
 	return nil
 }
@@ -330,19 +329,20 @@ func (a *asked) distrusted(err error) error {
 	var unknown *tls.CertificateVerificationError
 	switch {
 	case errors.As(err, &unknown):
-		way := "ask its owner who certifies it, and name that authority under authority of the source"
+		way := "ask its owner which authority issues it, and name that authority under " +
+			"authority at the source"
 		if a.route.Authority != "" {
-			way = "compare the authority that the source names with its owner"
+			way = "check with the owner whether the source names the right authority"
 		}
 		return finding.New(finding.SourceCertificateBad, object,
-			"the TLS certificate of %s does not hold: %v",
+			"the TLS certificate of %s is not valid: %v",
 			host,
 			strings.TrimPrefix(unknown.Err.Error(), "x509: ")).Do("%s", way)
 	case wantsCertificate[alert(err)]:
 		f := finding.New(finding.CredentialRefused, object,
-			"%s asks for a client certificate, and was shown none that it takes", host)
-		return f.Do("describe a credential of the kind certificate for its host, name it under credentials " +
-			"of the source, and give it: stockade credential add NAME --file PEM")
+			"%s asks for a client certificate, and accepted none that Stockade has", host)
+		return f.Do("define a credential of the kind certificate for its host, list it under " +
+			"credentials at the source, and save it: stockade credential add NAME --file PEM")
 	}
 	return nil
 }
@@ -375,19 +375,20 @@ func pemCertificates(data []byte) (out []*x509.Certificate, err error) {
 			break
 		}
 		if block.Type != "CERTIFICATE" {
-			return nil, fmt.Errorf("it holds a %q, and only certificates belong there: take it out",
+			return nil, fmt.Errorf("the file contains a %q, but only certificates belong "+
+				"there: remove it",
 				block.Type)
 		}
 		c, err := x509.ParseCertificate(block.Bytes)
 		if err != nil {
-			return nil, fmt.Errorf("a certificate in it cannot be read: %w", err)
+			return nil, fmt.Errorf("a certificate in the file cannot be read: %w", err)
 		}
 		if out = append(out, c); len(out) > maxPEM {
-			return nil, fmt.Errorf("it holds more than %d certificates", maxPEM)
+			return nil, fmt.Errorf("the file contains more than %d certificates", maxPEM)
 		}
 	}
 	if len(out) == 0 {
-		return nil, errors.New("it holds no certificate in PEM")
+		return nil, errors.New("the file contains no certificate in PEM")
 	}
 	return out, nil
 }

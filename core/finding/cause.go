@@ -6,53 +6,53 @@ import (
 	"strings"
 )
 
-// Cause is one of the things that a code can stand for, by a word that is as lasting as
-// the code.
+// Cause is one of the reasons for which a code is reported. Scripts rely on its word as on the code.
 type Cause struct {
 	Word string
-	When string // when it is that
+	When string // what is wrong, in a whole sentence
 }
 
-// causes are those of the codes that can stand for several things, one of which may go without.
+// causes lists the causes of each code that has several. A finding may have none of them.
 var causes = map[Code][]Cause{
 	ContentSignatureBad: {
-		{"none", "there is no signature"},
-		{"frame", "the clear-signed text is not one message and nothing else"},
-		{"armour", "the armour of a signature is damaged"},
-		{"malformed", "a signature is damaged, or of a kind that is not known"},
-		{"foreign", "something else stands among the signatures"},
-		{"too-many", "there are more signatures than are looked at"},
-		{"type", "a signature is not one over a document"},
-		{"notation", "a signature asks to be believed only by who understands something that is not known"},
-		{"weak-digest", "a signature uses a digest that can be forged"},
-		{"unknown-key", "a signature is by a key that nobody brought in"},
-		{"changed", "a signature is over other content"},
-		{"before-its-key", "a signature is dated before its key was made"},
-		{"future", "a signature is dated in the future"},
-		{"ended", "a signature has ended, by its own words"},
-		{"header-alone", "a signature is over a package's header, which does not name the payload"},
-		{"lost-blank", "a text to be signed has white space that clear-signing would lose"},
+		{"none", "There is no signature."},
+		{"frame", "The file is not exactly one clear-signed message."},
+		{"armour", "The ASCII armor of a signature is damaged."},
+		{"malformed", "A signature is damaged, or of an unknown type."},
+		{"foreign", "The file with the signatures contains something else."},
+		{"too-many", "There are more signatures than Stockade checks."},
+		{"type", "The signature type is not a signature over a document."},
+		{"notation", "The signature has a critical notation that Stockade does not know."},
+		{"weak-digest", "The signature uses a digest that can be forged."},
+		{"unknown-key", "The key that made the signature was never imported."},
+		{"changed", "The signature was made over other content."},
+		{"before-its-key", "The signature is dated before its key was created."},
+		{"future", "The signature is dated in the future."},
+		{"ended", "The signature has expired."},
+		{"header-alone",
+			"The signature covers the package header only, and the header has no digest of the payload."},
+		{"lost-blank", "The text to sign has white space that clear-signing would lose."},
 	},
 	KeyUnreadable: {
-		{"too-large", "it is larger than certificates are"},
-		{"armour", "its armour is damaged"},
-		{"kind", "its armour holds something else"},
-		{"malformed", "it is no OpenPGP certificate"},
-		{"keybox", "it is a keybox of GnuPG's that is damaged"},
-		{"none", "there is no certificate in it"},
-		{"too-many", "a part of it has more signatures than are looked at"},
-		{"revocation", "a statement that withdraws a certificate was not made by it"},
+		{"too-large", "The file is larger than a certificate may be."},
+		{"armour", "The ASCII armor is damaged."},
+		{"kind", "The ASCII armor contains something else."},
+		{"malformed", "The file is not an OpenPGP certificate."},
+		{"keybox", "The file is a damaged GnuPG keybox."},
+		{"none", "The file contains no certificate."},
+		{"too-many", "A part of the certificate has more signatures than Stockade checks."},
+		{"revocation", "A revocation was not made by the certificate that it revokes."},
 	},
 	SourceUnsigned: {
-		{"ended", "that nobody signs it was acknowledged, and the acknowledgement has ended"},
+		{"ended", "The acceptance of the source as unsigned has expired."},
 		noneCounts,
 	},
 	KeyUnvouched: {noneCounts}, KeyMissing: {noneCounts}, KeyBarred: {noneCounts},
 	KeyAwaitingSecond: {noneCounts},
 }
 
-// noneCounts is the cause of what follows from descriptions and decisions alone.
-var noneCounts = Cause{"none-counts", "no key of a source counts, as it is described and decided"}
+// noneCounts is the cause of findings that follow from definitions and decisions alone.
+var noneCounts = Cause{"none-counts", "No key of the source counts, by the definition and the decisions."}
 
 // Causes lists the causes that a code may have.
 func Causes(code Code) []Cause { return slices.Clone(causes[code]) }
@@ -71,8 +71,8 @@ func (f Finding) Because(word string) Finding {
 func causesDocument() string {
 	var b strings.Builder
 	b.WriteString("\n## Causes\n\n" +
-		"Some codes stand for several things. Their findings say which, in `cause`.\n\n" +
-		"| code | cause | when |\n|---|---|---|\n")
+		"Some codes have several causes. The field `cause` of the finding names the cause.\n\n" +
+		"| code | cause | meaning |\n|---|---|---|\n")
 	for _, e := range Catalogue() {
 		for _, c := range causes[e.Code] {
 			fmt.Fprintf(&b, "| `%s` | `%s` | %s |\n", e.Code, c.Word, c.When)

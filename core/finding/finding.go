@@ -71,9 +71,12 @@ type Finding struct {
 	Object   string   `json:"object,omitempty"` // such as "source tarn"
 	Place    Place    `json:"place,omitzero"`
 	// Field is the path of the value in a document: "sources.tarn.upstreams.0.url".
-	Field   string `json:"field,omitempty"`
-	Text    string `json:"text"`              // one sentence with the actual values
-	WayOut  string `json:"way_out,omitempty"` // what to do about it
+	Field string `json:"field,omitempty"`
+	// Text says what is wrong, with the actual values, and why that matters or what Stockade did. It
+	// follows the object and a colon, so it begins in lower case and has no full stop at its end.
+	Text string `json:"text"`
+	// WayOut is the fix: an imperative, as the text in lower case without a full stop at its end.
+	WayOut  string `json:"way_out,omitempty"`
 	Excerpt string `json:"excerpt,omitempty"` // the line, with a caret below it
 	// Fix is what would mend it, where that is mechanical: one word for another, at its
 	// place. It never has a secret in it.
@@ -88,7 +91,7 @@ type Fix struct {
 	New string `json:"new"`
 }
 
-// New makes a finding with the severity and the general way out that the
+// New makes a finding with the severity and the general fix that the
 // catalogue has for code. It panics on a code that the catalogue lacks: codes
 // are written in the program, never read from outside.
 func New(code Code, object, format string, args ...any) Finding {
@@ -123,7 +126,7 @@ func HasUser(text string) bool { return user.MatchString(text) }
 // At returns f with its place set.
 func (f Finding) At(p Place) Finding { f.Place = p; return f }
 
-// Do returns f with a way out of its own.
+// Do returns f with a fix that is more exact than the one of the catalogue.
 func (f Finding) Do(format string, args ...any) Finding {
 	f.WayOut = WithoutUser(fmt.Sprintf(format, args...))
 	return f
@@ -132,7 +135,7 @@ func (f Finding) Do(format string, args ...any) Finding {
 // Rated returns f with another severity.
 func (f Finding) Rated(s Severity) Finding { f.Severity = s; return f }
 
-// Error makes a Finding usable as an error: place, code and text in one line.
+// Error makes a Finding usable as an error: place, object, text and fix in one line.
 func (f Finding) Error() string {
 	var b strings.Builder
 	if p := f.Place.String(); p != "" {
@@ -143,9 +146,17 @@ func (f Finding) Error() string {
 	}
 	b.WriteString(f.Text)
 	if f.WayOut != "" {
-		b.WriteString(" (" + f.WayOut + ")")
+		b.WriteString(Stop(f.Text) + " Fix: " + f.WayOut)
 	}
 	return b.String()
+}
+
+// Stop gives the full stop that ends a text, where the text does not end in a mark of its own.
+func Stop(text string) string {
+	if text == "" || strings.ContainsRune(".!?:…", []rune(text)[len([]rune(text))-1]) {
+		return ""
+	}
+	return "."
 }
 
 // From takes the finding out of an error chain.

@@ -33,7 +33,7 @@ func TestTheCatalogueIsWhole(t *testing.T) {
 		}
 	}
 	f := New("source.stale", "source tarn", "%d days", 12).At(Place{"site.yaml", 3, 5})
-	if s := f.Error(); !strings.HasPrefix(s, "site.yaml:3:5: source tarn: 12 days (") {
+	if s := f.Error(); !strings.HasPrefix(s, "site.yaml:3:5: source tarn: 12 days. Fix: ") {
 		t.Error(s)
 	}
 	l := List{New("source.plain-http", "b", "x"), New("source.stale", "a", "x"), New("source.bad-url", "c",
@@ -105,7 +105,7 @@ func TestAPlaceIsWrittenAsItIsKnown(t *testing.T) {
 	}{
 		{Finding{Text: "it ends"}, "it ends"},
 		{Finding{Text: "it ends", Object: "source tarn"}, "source tarn: it ends"},
-		{Finding{Text: "it ends", WayOut: "mend it"}, "it ends (mend it)"},
+		{Finding{Text: "it ends", WayOut: "mend it"}, "it ends. Fix: mend it"},
 		{Finding{Text: "it ends", Place: Place{File: "a"}}, "a: it ends"},
 	} {
 		if got := c.f.Error(); got != c.want {

@@ -73,7 +73,7 @@ type Broken struct {
 	Text  string
 }
 
-func (b *Broken) Error() string { return "the journal does not hold: " + b.Text }
+func (b *Broken) Error() string { return "the journal is not intact: " + b.Text }
 
 // Open reads a signed head. The empty text is the head of an empty journal.
 func (k Keys) Open(signed string) (Head, error) {
@@ -82,7 +82,7 @@ func (k Keys) Open(signed string) (Head, error) {
 	}
 	opened, err := note.Open([]byte(signed), note.VerifierList(k.verifier))
 	if err != nil {
-		return Head{}, &Broken{-1, "the signature of its head does not hold"}
+		return Head{}, &Broken{-1, "the signature of its head is not valid"}
 	}
 	var h Head
 	var root string
@@ -110,9 +110,10 @@ func Newest(s Store, k Keys) (Head, error) {
 		return h, err
 	case n < h.Size:
 		return h,
-			&Broken{n, fmt.Sprintf("entries %d to %d are gone: its head counts %d", n, h.Size-1, h.Size)}
+			&Broken{n, fmt.Sprintf("entries %d to %d are missing: the signed head counts %d", n, h.Size-1,
+				h.Size)}
 	case n > h.Size:
-		return h, &Broken{h.Size, fmt.Sprintf("entry %d is covered by no head", h.Size)}
+		return h, &Broken{h.Size, fmt.Sprintf("no signed head covers entry %d", h.Size)}
 	}
 	return h, stands(s, h, h)
 }
@@ -120,7 +121,8 @@ func Newest(s Store, k Keys) (Head, error) {
 // stands tells whether the first entries of a journal are those of an older head.
 func stands(s Store, old, now Head) error {
 	if old.Size > now.Size {
-		return &Broken{now.Size, fmt.Sprintf("it has %d entries, and a head that was signed before counts %d",
+		return &Broken{now.Size, fmt.Sprintf("it has %d entries, but a head that was signed "+
+			"before counts %d",
 			now.Size, old.Size)}
 	}
 	if old.Size == 0 {
@@ -128,7 +130,7 @@ func stands(s Store, old, now Head) error {
 	}
 	root, err := tlog.TreeHash(old.Size, reader{s})
 	if errors.Is(err, ErrNoHash) {
-		return &Broken{-1, fmt.Sprintf("its hashes are not whole: %v", err)}
+		return &Broken{-1, fmt.Sprintf("its hashes are incomplete: %v", err)}
 	}
 	if err != nil {
 		return fmt.Errorf("read the journal: %w", err)
@@ -188,12 +190,12 @@ func Continue(s Store, k Keys, from Head, visit func(Entry)) (Head, error) {
 	return now, err
 }
 
-func gone(n int64) error { return &Broken{n, fmt.Sprintf("entry %d is gone", n)} }
+func gone(n int64) error { return &Broken{n, fmt.Sprintf("entry %d is missing", n)} }
 
 // entry reads one as it is stored.
 func entry(n int64, text []byte) (e Entry, err error) {
 	if json.Unmarshal(text, &e) != nil || e.Number != n {
-		return e, &Broken{n, fmt.Sprintf("entry %d is not readable, or has another number inside", n)}
+		return e, &Broken{n, fmt.Sprintf("entry %d cannot be read, or contains another number", n)}
 	}
 	return e, nil
 }
@@ -206,7 +208,7 @@ func fits(s Store, n int64, text []byte, before tlog.HashReader) ([]tlog.Hash, e
 		return nil, fmt.Errorf("read the journal: %w", err)
 	}
 	changed := &Broken{n,
-		fmt.Sprintf("entry %d, or a hash of it, was changed or taken out after it was written", n)}
+		fmt.Sprintf("entry %d, or a hash of it, was changed or removed after it was written", n)}
 	if err != nil {
 		return nil, changed
 	}
@@ -386,7 +388,7 @@ func Verify(s Store, k Keys) (Report, error) {
 	case r.Entries == 0:
 		r.Holds, r.Text = true, "the journal is empty"
 	default:
-		r.Holds, r.Text = true, fmt.Sprintf("%d entries, whole and unchanged", r.Entries)
+		r.Holds, r.Text = true, fmt.Sprintf("%d entries, chain intact", r.Entries)
 	}
 	return r, nil
 }
@@ -454,17 +456,18 @@ func (v *verification) against(k Keys, signed string) error {
 	case v.report.Text != "", h.Size == 0 && v.next == 0:
 		return nil
 	case h.Size > v.next:
-		return v.bad(&Broken{v.next, fmt.Sprintf("entries %d to %d are gone: the signed checkpoint counts %d",
+		return v.bad(&Broken{v.next, fmt.Sprintf("entries %d to %d are missing: the signed "+
+			"head counts %d",
 			v.next, h.Size-1, h.Size)})
 	case h.Size < v.next:
-		return v.bad(&Broken{h.Size, fmt.Sprintf("entry %d is covered by no signed checkpoint", h.Size)})
+		return v.bad(&Broken{h.Size, fmt.Sprintf("no signed head covers entry %d", h.Size)})
 	}
 	root, err := tlog.TreeHash(v.next, v)
 	if err != nil {
 		return err
 	}
 	if root != h.Root {
-		return v.bad(&Broken{-1, "the entries do not add up to the signed checkpoint"})
+		return v.bad(&Broken{-1, "the entries do not match the signed head"})
 	}
 	return nil
 }

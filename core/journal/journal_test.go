@@ -154,7 +154,7 @@ func TestWhatIsDoneToAJournalIsFound(t *testing.T) {
 		text                       string // of it verified whole
 	}{
 		{"nothing", func(*testing.T, *memory) {}, sound, sound, sound, sound,
-			"13 entries, whole and unchanged"},
+			"13 entries, chain intact"},
 		{"an entry changed", func(_ *testing.T, m *memory) { m.entries[5] = entry5(m) },
 			5, 5, sound, sound, "entry 5, or a hash of it, was changed"},
 		{"an entry changed with its hash", func(_ *testing.T, m *memory) {
@@ -179,58 +179,58 @@ func TestWhatIsDoneToAJournalIsFound(t *testing.T) {
 		{"the hashes gone", func(_ *testing.T, m *memory) { m.hashes = nil },
 			0, -1, -1, -1, "entry 0, or a hash of it, was changed"},
 		{"an entry taken out", func(_ *testing.T, m *memory) { m.entries[5] = nil },
-			5, 5, sound, sound, "entry 5 is gone"},
+			5, 5, sound, sound, "entry 5 is missing"},
 		{"a later entry taken out", func(_ *testing.T, m *memory) { m.entries[9] = nil },
-			9, 9, 9, sound, "entry 9 is gone"},
+			9, 9, 9, sound, "entry 9 is missing"},
 		{"the last taken out, and counted still", func(_ *testing.T, m *memory) { m.entries[12] = nil },
-			12, 12, 12, sound, "entries 12 to 12 are gone"},
+			12, 12, 12, sound, "entries 12 to 12 are missing: the signed head counts"},
 		{"the last cut off", func(_ *testing.T, m *memory) { m.entries = m.entries[:12] },
-			12, 12, 12, 12, "entries 12 to 12 are gone"},
+			12, 12, 12, 12, "entries 12 to 12 are missing: the signed head counts"},
 		{"emptied while the head stays", func(_ *testing.T, m *memory) { m.entries, m.hashes = nil, nil },
-			0, 0, 0, 0, "entries 0 to 12 are gone"},
+			0, 0, 0, 0, "entries 0 to 12 are missing: the signed head counts"},
 		{"two swapped", func(_ *testing.T, m *memory) {
 			m.entries[3], m.entries[4] = m.entries[4], m.entries[3]
-		}, 3, 3, sound, sound, "entry 3 is not readable, or has another number inside"},
+		}, 3, 3, sound, sound, "entry 3 cannot be read, or contains another number"},
 		{"an entry moved to the end", func(_ *testing.T, m *memory) {
 			m.entries = append(append(m.entries[:9:9], m.entries[10:]...), m.entries[9])
-		}, 9, 9, 9, sound, "entry 9 is not readable, or has another number inside"},
+		}, 9, 9, 9, sound, "entry 9 cannot be read, or contains another number"},
 		{"another number inside", func(_ *testing.T, m *memory) { number(m, 6) },
-			5, 5, sound, sound, "entry 5 is not readable, or has another number inside"},
+			5, 5, sound, sound, "entry 5 cannot be read, or contains another number"},
 		{"not JSON", func(_ *testing.T, m *memory) { m.entries[8] = []byte("{") },
-			8, 8, 8, sound, "entry 8 is not readable"},
+			8, 8, 8, sound, "entry 8 cannot be read, or contains another number"},
 		{"one added without a head", func(_ *testing.T, m *memory) {
 			e := Entry{Number: thirteen, By: "nobody"}
 			h, err := tlog.StoredHashes(thirteen, e.Text(), reader{m})
 			must.Do(t, err)
 			m.entries, m.hashes = append(m.entries, e.Text()), append(m.hashes, h...)
-		}, 13, 13, 13, 13, "entry 13 is covered by no signed checkpoint"},
+		}, 13, 13, 13, 13, "no signed head covers entry 13"},
 		{"the head removed", func(_ *testing.T, m *memory) { m.checkpoint = "" },
-			0, 0, 0, 0, "entry 0 is covered by no signed checkpoint"},
+			0, 0, 0, 0, "no signed head covers entry 0"},
 		{"another number in the head", func(_ *testing.T, m *memory) {
 			m.checkpoint = strings.Replace(m.checkpoint, "\n13\n", "\n12\n", 1)
-		}, -1, -1, -1, -1, "the signature of its head does not hold"},
+		}, -1, -1, -1, -1, "the signature of its head is not valid"},
 		{"the head of another key", func(t *testing.T, m *memory) {
 			other, err := NewKeys(bytes.Repeat([]byte{8}, 32))
 			must.Do(t, err)
 			fresh := &memory{}
 			must.Do(t, Write(fresh, other, Entry{}))
 			m.checkpoint = fresh.checkpoint
-		}, -1, -1, -1, -1, "the signature of its head does not hold"},
+		}, -1, -1, -1, -1, "the signature of its head is not valid"},
 		{"an older head", func(t *testing.T, m *memory) {
 			old, _ := written(t, 10)
 			m.checkpoint = old.checkpoint
-		}, 10, 10, 10, 10, "entry 10 is covered by no signed checkpoint"},
+		}, 10, 10, 10, 10, "no signed head covers entry 10"},
 		{"another head of the same size", func(t *testing.T, m *memory) {
 			m.checkpoint = rewritten(t, 9, thirteen).checkpoint
-		}, -1, -1, -1, -1, "the entries do not add up to the signed checkpoint"},
+		}, -1, -1, -1, -1, "the entries do not match the signed head"},
 		{"rewritten before what was kept, with the key", func(t *testing.T, m *memory) {
 			*m = *rewritten(t, 4, thirteen)
-		}, sound, sound, -1, sound, "13 entries, whole and unchanged"},
+		}, sound, sound, -1, sound, "13 entries, chain intact"},
 		{"rewritten behind what was kept, with the key", func(t *testing.T, m *memory) {
 			*m = *rewritten(t, 9, thirteen)
-		}, sound, sound, sound, sound, "13 entries, whole and unchanged"},
+		}, sound, sound, sound, sound, "13 entries, chain intact"},
 		{"begun anew with the key", func(t *testing.T, m *memory) { *m = *rewritten(t, 0, 3) },
-			sound, sound, 3, sound, "3 entries, whole and unchanged"},
+			sound, sound, 3, sound, "3 entries, chain intact"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			m, k := written(t, thirteen)
@@ -337,9 +337,10 @@ func TestAHeadThatWasKeptElsewhere(t *testing.T) {
 		{"as it was", old.checkpoint, sound, seven, ""},
 		{"behind empty lines", "\r\n\n" + old.checkpoint, sound, seven, ""},
 		{"none", "", sound, 0, ""},
-		{"of a longer journal", longer.checkpoint, thirteen, thirteen + 1, "has 13 entries, and a head"},
+		{"of a longer journal", longer.checkpoint, thirteen, thirteen + 1,
+			"it has 13 entries, but a head that was signed before counts"},
 		{"of another journal", other.checkpoint, -1, seven, "first 7 entries are not those that were signed"},
-		{"cut", old.checkpoint[:len(old.checkpoint)-9], -1, 0, "signature of its head does not hold"},
+		{"cut", old.checkpoint[:len(old.checkpoint)-9], -1, 0, "the signature of its head is not valid"},
 		{"of something else", sign("a letter\n"), -1, 0, "its head cannot be read"},
 		{"without a hash", sign(origin + "\n7\n"), -1, 0, "its head cannot be read"},
 		{"with half a hash", sign(origin + "\n7\n" + h.Root.String()[:20] + "\n"), -1, 0,

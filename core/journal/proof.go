@@ -104,7 +104,8 @@ type Verifier struct{ keys Keys }
 func NewVerifier(public string) (Verifier, error) {
 	v, err := note.NewVerifier(strings.TrimSpace(public))
 	if err != nil {
-		return Verifier{}, errors.New("it is no public key of a journal: stockade journal head shows it")
+		return Verifier{}, errors.New("this is not the public key of a journal: stockade " +
+			"journal head shows it")
 	}
 	return Verifier{Keys{verifier: v, public: strings.TrimSpace(public)}}, nil
 }
@@ -118,14 +119,14 @@ func (v Verifier) Head(signed string) (Head, error) {
 // line.
 func (v Verifier) parts(text string, first int) (lines []string, hashes []tlog.Hash, head Head, err error) {
 	bad := func(what string) ([]string, []tlog.Hash, Head, error) {
-		return nil, nil, Head{}, fmt.Errorf("this is no proof of a journal: %s", what)
+		return nil, nil, Head{}, fmt.Errorf("this is not a proof of a journal: %s", what)
 	}
 	if len(text) > maxProof {
 		return bad("it is too large")
 	}
 	above, signed, ok := strings.Cut(strings.ReplaceAll(text, "\r\n", "\n"), "\n\n")
 	if !ok {
-		return bad("no head stands behind a blank line")
+		return bad("no head follows a blank line")
 	}
 	lines = strings.Split(above, "\n")
 	if len(lines) < first {
@@ -134,7 +135,7 @@ func (v Verifier) parts(text string, first int) (lines []string, hashes []tlog.H
 	for _, l := range lines[first:] {
 		h, err := tlog.ParseHash(l)
 		if err != nil {
-			return bad(fmt.Sprintf("%.40q is no hash", l))
+			return bad(fmt.Sprintf("%.40q is not a hash", l))
 		}
 		hashes = append(hashes, h)
 	}
@@ -154,17 +155,18 @@ func (v Verifier) Entry(text string) (Entry, Head, error) {
 	number, nerr := strconv.ParseInt(index, 10, 64)
 	raw, xerr := base64.StdEncoding.DecodeString(extra)
 	if lines[0] != inclusionMark || !isExtra || !isIndex || nerr != nil || xerr != nil {
-		return Entry{}, head, fmt.Errorf("this is no proof of a journal: its first lines are not %s, "+
-			"extra and index",
+		return Entry{}, head, fmt.Errorf("this is not a proof of a journal: its first lines "+
+			"are not %s, extra and index",
 			inclusionMark)
 	}
 	if number < 0 || number >= head.Size {
-		return Entry{}, head, &Broken{number, fmt.Sprintf("its head counts %d entries, and it is about "+
-			"entry %d",
+		return Entry{}, head, &Broken{number, fmt.Sprintf("its head counts %d entries, but the "+
+			"proof is for entry %d",
 			head.Size, number)}
 	}
 	if err := tlog.CheckRecord(hashes, head.Size, head.Root, number, tlog.RecordHash(raw)); err != nil {
-		return Entry{}, head, &Broken{number, fmt.Sprintf("it does not lead from entry %d to the head",
+		return Entry{}, head, &Broken{number, fmt.Sprintf("the hashes do not lead from entry "+
+			"%d to the head",
 			number)}
 	}
 	e, err := entry(number, raw)
@@ -183,8 +185,8 @@ func (v Verifier) Since(text, older string) (old, now Head, err error) {
 	}
 	size, ok := strings.CutPrefix(lines[0], "old ")
 	if n, err := strconv.ParseInt(size, 10, 64); !ok || err != nil || n != old.Size {
-		return old, now, fmt.Errorf("the proof is about another head than the one that was given, over "+
-			"%d entries",
+		return old, now, fmt.Errorf("the proof is for another head over %d entries than the "+
+			"one that was given",
 			old.Size)
 	}
 	switch {
@@ -196,8 +198,8 @@ func (v Verifier) Since(text, older string) (old, now Head, err error) {
 		return old, now, nil
 	case old.Size == now.Size && (old.Root != now.Root || len(hashes) > 0),
 		old.Size < now.Size && tlog.CheckTree(hashes, now.Size, now.Root, old.Size, old.Root) != nil:
-		return old, now, &Broken{-1, fmt.Sprintf("the newer head does not go on from the %d entries of "+
-			"the older",
+		return old, now, &Broken{-1, fmt.Sprintf("the newer head does not continue the %d "+
+			"entries of the older one",
 			old.Size)}
 	}
 	return old, now, nil

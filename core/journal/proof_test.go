@@ -83,20 +83,20 @@ func TestEachProofThatDoesNotHold(t *testing.T) {
 		return strings.Replace(good, old, new, 1)
 	}
 	for name, c := range map[string]struct{ text, says string }{
-		"the entry":        {swap(lines[1], "extra "+forged), "does not lead from entry 3"},
-		"its number":       {swap("index 3", "index 4"), "does not lead from entry 4"},
+		"the entry":        {swap(lines[1], "extra "+forged), "do not lead from entry 3"},
+		"its number":       {swap("index 3", "index 4"), "do not lead from entry 4"},
 		"a number too far": {swap("index 3", "index 9"), "counts 9 entries"},
-		"one below zero":   {swap("index 3", "index -1"), "it is about entry -1"},
-		"a hash":           {swap(lines[3], lines[4]), "does not lead"},
-		"a hash less":      {swap(lines[3]+"\n", ""), "does not lead"},
-		"no hash":          {swap(lines[3], "tide"), "is no hash"},
+		"one below zero":   {swap("index 3", "index -1"), "entries, but the proof is for entry -1"},
+		"a hash":           {swap(lines[3], lines[4]), "do not lead"},
+		"a hash less":      {swap(lines[3]+"\n", ""), "do not lead"},
+		"no hash":          {swap(lines[3], "tide"), "is not a hash"},
 		"the head":         {swap("\n9\n", "\n8\n"), "signature of its head"},
 		"another mark":     {swap("@v1", "@v2"), "its first lines"},
 		"no number":        {swap("index 3", "index three"), "its first lines"},
 		"no entry":         {swap(lines[1], "extra *"), "its first lines"},
 		"an entry unnamed": {swap("\nextra ", "\n"), "its first lines"},
 		"an index unnamed": {swap("\nindex 3", "\n3"), "its first lines"},
-		"nothing":          {"", "no head stands"},
+		"nothing":          {"", "no head follows a blank line"},
 		"two lines":        {"a\n\n" + old, "lines are missing"},
 		"large":            {strings.Repeat("x", maxProof+1), "too large"},
 	} {
@@ -106,15 +106,16 @@ func TestEachProofThatDoesNotHold(t *testing.T) {
 	}
 	_, now, _ := strings.Cut(since, "\n\n")
 	for name, c := range map[string]struct{ text, older, says string }{
-		"another older head": {since, heads(t, s, k, 5), "about another head"},
+		"another older head": {since, heads(t, s, k, 5), "for another head"},
 		"an older one":       {"old 13\n\n" + old, now, "the older head counts 13"},
-		"no hashes":          {"old 9\n\n" + now, old, "does not go on"},
+		"no hashes":          {"old 9\n\n" + now, old, "the newer head does not continue the"},
 		"hashes too many": {"old 13\n" + strings.Split(since, "\n")[1] + "\n\n" + now, now,
-			"does not go on"},
-		"another of its size": {"old 13\n\n" + rewritten(t, 9, 13).checkpoint, now, "does not go on"},
-		"no size":             {strings.Replace(since, "old 9", "old nine", 1), "", "about another head"},
-		"a size unnamed":      {strings.Replace(since, "old 9", "0", 1), "", "about another head"},
-		"no head":             {since, "tide", "signature of its head"},
+			"the newer head does not continue the"},
+		"another of its size": {"old 13\n\n" + rewritten(t, 9, 13).checkpoint, now,
+			"the newer head does not continue the"},
+		"no size":        {strings.Replace(since, "old 9", "old nine", 1), "", "for another head"},
+		"a size unnamed": {strings.Replace(since, "old 9", "0", 1), "", "for another head"},
+		"no head":        {since, "tide", "signature of its head"},
 	} {
 		if _, _, err := v.Since(c.text, c.older); err == nil || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v", name, err)

@@ -79,9 +79,9 @@ func ClientFiles(r Request) ([]archive.ClientFile, finding.List, error) {
 	}
 	if !view.Proved(r.Edition.Edition) {
 		found = append(found, finding.New(finding.MirrorNotProved, "group "+r.Group,
-			"%s was not proved for this group as it is described now: the group, its pins or its lane "+
-				"were changed since it was built", r.Edition.Name()).
-			Do("stockade mirror build %s", r.Edition.Mirror))
+			"%s was not proved for this group as it is defined now: the group, its pins or its "+
+				"lane changed after the build", r.Edition.Name()).
+			Do("run stockade mirror build %s", r.Edition.Mirror))
 	}
 	pins, err := r.unmatched(view.Pins)
 	return files, append(found, pins...), err
@@ -108,10 +108,11 @@ func isError(f finding.Finding) bool { return f.Severity == finding.Error }
 
 // blind tells why a group sees nothing.
 func (r Request) blind(view View) error {
-	f := finding.New(finding.SourceReleaseUnsupported, "group "+r.Group, "its machines see no source of %s",
+	f := finding.New(finding.SourceReleaseUnsupported, "group "+r.Group,
+		"its machines cannot use any source of %s",
 		r.Edition.Name())
 	if len(view.Left) > 0 {
-		f.Text += ": " + view.Left[0].Source + " is left out, for " + view.Left[0].Why
+		f.Text += ": " + view.Left[0].Source + " is left out: " + view.Left[0].Why
 	}
 	return f.Rated(finding.Error)
 }
@@ -158,16 +159,17 @@ func (r Request) trusted(src edition.Source) (out []archive.ClientKey, found fin
 	for _, f := range r.keys(src) {
 		if why := r.Distrusted(f, src.Name); why != "" {
 			found = append(found, finding.New(finding.KeyBarred, "source "+src.Name,
-				"machines of %s checked it with the key %s, which %s: they are not told to trust it, and "+
-					"what it alone signed will not install", r.Edition.Name(), f, why).
-				Do("build %s again and move its lanes; on machines that do not get these files: %s",
+				"the machines' files for %s leave out the key %s, because it %s. What only "+
+					"this key signed cannot be installed", r.Edition.Name(), f, why).
+				Do("build %s again and move its lanes. On machines that do not get these "+
+					"files, run: %s",
 					r.Edition.Mirror, r.Families[src.Family].Untrust(src.Name, f)))
 			continue
 		}
 		cert, ok := r.Certificates[f]
 		if !ok {
 			found = append(found, finding.New(finding.KeyMissing, "source "+src.Name,
-				"the certificate %s, which machines need for %s, is not there", f, r.Edition.Name()))
+				"the certificate %s, which machines need for %s, is missing", f, r.Edition.Name()))
 			continue
 		}
 		out = append(out,
@@ -175,7 +177,7 @@ func (r Request) trusted(src edition.Source) (out []archive.ClientKey, found fin
 	}
 	if len(out) == 0 && len(src.Keys) > 0 {
 		found = append(found, finding.New(finding.KeyMissing, "source "+src.Name,
-			"no key is left that machines could check it with: they will refuse it"))
+			"no key is left for machines to verify it with, so they will reject it"))
 	}
 	return out, found
 }

@@ -97,12 +97,14 @@ func TestWhatAMachineGetsAndWhatIsToldOfIt(t *testing.T) {
 		{"another group", func(r *Request) { r.Group = "relay" }, "mirror.not-proved", "group relay",
 			"was not proved", false, "tarn", ""},
 		{"another release", func(r *Request) { r.Definition.Release = "ibis" }, "source.release-unsupported",
-			"group gatehouse", "do not see the source tarn", false, "kelp", "URIs: file:/mnt/usb/tarn"},
+			"group gatehouse", "its machines cannot use the source tarn:", false, "kelp",
+			"URIs: file:/mnt/usb/tarn"},
 		{"nothing that is for it", func(r *Request) { r.Definition.Architectures = []string{"riscv64"} },
 			"source.release-unsupported", "group gatehouse",
-			"see no source of barrage/3: tarn is left out, for", true, "", ""},
+			"cannot use any source of barrage/3: tarn is left out: the source has packages for", true, "",
+			""},
 		{"another family", func(r *Request) { r.Definition.Family = "rpm" }, "source.release-unsupported",
-			"group gatehouse", "see no source of barrage/3", true, "", ""},
+			"group gatehouse", "its machines cannot use any source of barrage/3", true, "", ""},
 		{"an address that is none", func(r *Request) { r.At = "usb" }, "define.bad-value", "",
 			"neither a URL nor", true, "", ""},
 		{"a lane that is none", func(r *Request) { r.Definition.Lane = "a b" }, "define.bad-value", "",
@@ -111,7 +113,8 @@ func TestWhatAMachineGetsAndWhatIsToldOfIt(t *testing.T) {
 			r.Distrusted = func(f, source string) string {
 				return map[bool]string{true: "is barred (stolen)"}[f == kelp.Fingerprint && source == "kelp"]
 			}
-		}, "key.barred", "source kelp", "which is barred (stolen): they are not told to trust it", false,
+		}, "key.barred", "source kelp",
+			", because it is barred (stolen). What only this key signed cannot be installed", false,
 			"tarn", ""},
 		{"no key left", func(r *Request) {
 			r.Distrusted = func(f, source string) string {

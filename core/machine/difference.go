@@ -72,8 +72,9 @@ func Removals(group string, from, to *edition.Edition, seen []SeenChange) findin
 		return nil
 	}
 	return finding.List{finding.New(finding.LaneRemoves, "group "+group,
-		"%s has no version of %s, which machines of the group see on %s. Where these are installed they "+
-			"stay, and get no updates", to.Name(), finding.Names(gone, 3), from.Name()).
-		Do("stockade machine list --group %s --state stranded shows on which they are installed, once the "+
-			"lane shows the edition; stockade lane back goes back", group)}
+		"%s has no version of %s, which machines of the group have as a candidate on %s. Where "+
+			"these are installed, they stay and get no updates", to.Name(), finding.Names(gone,
+			3), from.Name()).
+		Do("run stockade machine list --group %s --state stranded after the move to see the "+
+			"machines. stockade lane back reverts the move", group)}
 }

@@ -84,7 +84,7 @@ func (k Kit) members() ([]archive.ClientFile, error) {
 		}
 		if strings.ContainsAny(f.Path, " \t\n'\"\\$`*?[]") { // the scripts read lists of paths
 			return nil, finding.New(finding.ContentUnsafePath, "group "+k.Group,
-				"the file %q cannot stand in a kit", f.Path)
+				"the file %q cannot be part of a kit", f.Path)
 		}
 		out = append(out, archive.ClientFile{Path: "root/" + f.Path, Mode: f.Mode, Data: f.Data})
 	}

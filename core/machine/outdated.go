@@ -30,26 +30,27 @@ func Outdated(group string, g definition.Group, families archive.Registry,
 	var out finding.List
 	tell := func(text string, args ...any) {
 		out = append(out, finding.New(finding.LaneFilesOutdated, "group "+group, text, args...).
-			Do("write the files anew and bring them to the machines: stockade group files %s", group))
+			Do("write the files again and install them on the machines: stockade group files %s", group))
 	}
 	for _, r := range will.Client.Repositories {
 		at := slices.IndexFunc(was.Client.Repositories, func(o archive.Repository) bool {
 			return o.Name == r.Name && o.Component == r.Component
 		})
 		if at < 0 {
-			tell("machines with the files for %s do not see %s, which %s has", from.Name(), naming(r),
+			tell("machines with the files for %s do not use %s, which %s contains", from.Name(), naming(r),
 				to.Name())
 			continue
 		}
 		if what := differing(was.Client.Repositories[at], r); len(what) > 0 {
-			tell("%s of %s changed between %s and %s. Machines still have the files for the first, so what "+
-				"they install may not be what was proved",
+			tell("%s of %s changed between %s and %s. Machines have the files for the first, "+
+				"so what they install may differ from what was proved",
 				finding.Names(what, len(what)), naming(r), from.Name(), to.Name())
 		}
 	}
 	for _, r := range was.Client.Repositories {
 		if !will.Client.Sees(r.Name, r.Component) {
-			tell("machines with the files for %s ask for %s, which %s does not have: their updates fail",
+			tell("machines with the files for %s use %s, which %s does not contain: their "+
+				"updates fail",
 				from.Name(), naming(r), to.Name())
 		}
 	}
@@ -78,7 +79,7 @@ func differing(a, b archive.Repository) (out []string) {
 		{"the languages", slices.Equal(a.Languages, b.Languages)},
 		{"the module streams", slices.Equal(a.Streams, b.Streams)},
 		{"the source packages", a.SourcePackages == b.SourcePackages},
-		{"the way it is copied", a.Tailored == b.Tailored},
+		{"the copy", a.Tailored == b.Tailored},
 	} {
 		if !x.same {
 			out = append(out, x.name)
@@ -102,9 +103,11 @@ func newKeys(group string, will View, from, to *edition.Edition) (out finding.Li
 		}
 		if len(more) > 0 {
 			out = append(out, finding.New(finding.LaneFilesOutdated, "group "+group,
-				"machines with the files for %s do not know the key %s, with which %s of %s is checked too",
+				"machines with the files for %s do not trust the key %s, which also verifies "+
+					"%s of %s",
 				from.Name(), strings.Join(more, ", "), src.Name, to.Name()).
-				Do("write the files anew and bring them to the machines: stockade group files %s", group))
+				Do("write the files again and install them on the machines: stockade group "+
+					"files %s", group))
 		}
 	}
 	return out

@@ -40,14 +40,14 @@ func TestFilesOfBeforeAreComparedWithTheEditionThatALaneMovesTo(t *testing.T) {
 			e.Sources[1].Keys = append([]string{"CDCD"},
 				e.Sources[1].Keys...)
 		},
-			[]string{"do not know the key CDCD, with which kelp of barrage/2 is checked too"}},
+			[]string{"do not trust the key CDCD, which also verifies kelp of barrage/2"}},
 		{"a source less", func(e *edition.Edition) { e.Sources = e.Sources[:1] },
-			[]string{"ask for kelp, which barrage/2 does not have: their updates fail"}},
+			[]string{"use kelp, which barrage/2 does not contain: their updates fail"}},
 		{"a source more", func(e *edition.Edition) {
 			more := of("reach", "house", "ABAB")
 			more.Origin = "Reach"
 			e.Sources = append(e.Sources, more)
-		}, []string{"do not see reach, which barrage/2 has"}},
+		}, []string{"do not use reach, which barrage/2 contains"}},
 		{"a release and components", func(e *edition.Edition) {
 			e.Sources[0].Release, e.Sources[0].Components = "heron-2", []string{"field"}
 		}, []string{"the release and the components of tarn changed"}},

@@ -11,12 +11,12 @@ import (
 func ReadReport(families archive.Registry, family string, data []byte) ([]archive.Installed, error) {
 	f, ok := families[family].(archive.Inventoried)
 	if !ok {
-		return nil, finding.New(finding.DefineBadValue, "", "what machines of the family %q have installed "+
+		return nil, finding.New(finding.DefineBadValue, "", "installed lists of the family %q "+
 			"cannot be read", family)
 	}
 	refuse := func(format string, args ...any) error {
 		return finding.New(finding.DefineBadValue, "", format, args...).
-			Do("give what this prints on the machine: %s", f.PrintsInventory())
+			Do("supply the output of this command on the machine: %s", f.PrintsInventory())
 	}
 	out, err := f.ReadInventory(data)
 	if g, ok := finding.From(err); ok && g.Code == finding.DefineBadValue {
@@ -33,7 +33,7 @@ func ReadReport(families archive.Registry, family string, data []byte) ([]archiv
 	}
 	for _, p := range out {
 		if p.Version == "" {
-			return nil, refuse("the list does not say which version of %s is installed", p.Name)
+			return nil, refuse("the list does not show which version of %s is installed", p.Name)
 		}
 	}
 	return out, nil

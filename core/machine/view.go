@@ -72,7 +72,8 @@ func See(group string, g definition.Group, families archive.Registry, sources []
 			v.Left = append(v.Left, Left{
 				Source: s.Name,
 				Whole:  true,
-				Why:    fmt.Sprintf("it is of the release %s, and the group of %s", s.said(), g.Release),
+				Why: fmt.Sprintf("the source is for the release %s, and the group for %s", s.said(),
+					g.Release),
 			})
 			continue
 		}
@@ -92,13 +93,14 @@ func See(group string, g definition.Group, families archive.Registry, sources []
 		})
 		if len(shared) == 0 && !beside {
 			v.Left = append(v.Left, Left{Source: s.Name, Whole: true,
-				Why: fmt.Sprintf("it has packages for %s, and the group is %s", strings.Join(s.Architectures,
-					", "), strings.Join(g.Architectures, ", "))})
+				Why: fmt.Sprintf("the source has packages for %s, and the group is %s",
+					strings.Join(s.Architectures,
+						", "), strings.Join(g.Architectures, ", "))})
 			continue
 		}
 		if len(lacking) > 0 && len(shared) > 0 {
 			v.Left = append(v.Left,
-				Left{Source: s.Name, Why: "it has no packages for " + strings.Join(lacking, ", ")})
+				Left{Source: s.Name, Why: "the source has no packages for " + strings.Join(lacking, ", ")})
 		}
 		v.Sources = append(v.Sources, s.Name)
 		client.Sources = append(client.Sources, s.ClientSource)
@@ -171,9 +173,10 @@ func suits(f archive.Family, s Source, release string) bool {
 func (v View) Findings() finding.List {
 	out := slices.Clone(v.Told)
 	for _, l := range v.Left {
-		text := fmt.Sprintf("its machines do not see the source %s: %s", l.Source, l.Why)
+		text := fmt.Sprintf("its machines cannot use the source %s: %s", l.Source, l.Why)
 		if !l.Whole {
-			text = fmt.Sprintf("its machines see the source %s on some of their architectures alone: %s",
+			text = fmt.Sprintf("its machines can use the source %s only on some of their "+
+				"architectures: %s",
 				l.Source, l.Why)
 		}
 		out = append(out, finding.New(finding.SourceReleaseUnsupported, "group "+v.Group, "%s", text))

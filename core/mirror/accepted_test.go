@@ -18,7 +18,7 @@ import (
 func TestWhatWasAcceptedIsReadAgainAsItWas(t *testing.T) {
 	w := newWorld(t)
 	if _, err := w.builder.ReadAccepted(w.source); !is(err, "source.root-missing",
-		"nothing of it was accepted") {
+		"no release metadata of this source was accepted") {
 		t.Errorf("before anything was: %v", err)
 	}
 	if _, err := w.build(); err != nil {
@@ -36,14 +36,14 @@ func TestWhatWasAcceptedIsReadAgainAsItWas(t *testing.T) {
 		"of a form that there is not": {func(a *upstream.Accepted) {
 			a.Choice = len(w.source.Family.Roots(w.source.Spec))
 		},
-			"source.root-missing", "of another form of the description"},
+			"source.root-missing", "for an earlier form of the definition"},
 		"of another form": {func(a *upstream.Accepted) { a.Choice = 1 }, "source.root-missing",
 			"has no dists/heron/Release"},
 		"without a file": {func(a *upstream.Accepted) { a.Files = nil }, "source.root-missing",
 			"has no dists/heron/InRelease"},
 		"of which the bytes are gone": {func(a *upstream.Accepted) {
 			a.Files = []upstream.AcceptedFile{{Path: a.Files[0].Path, SHA256: strings.Repeat("0", 64)}}
-		}, "edition.damaged", "is gone from the pool"},
+		}, "edition.damaged", "is missing from the pool"},
 		"by a key that counts no more": {func(*upstream.Accepted) {
 			w.source.Keyring = trust.NewKeyring("tarn", []trust.Known{{Certificate: other.Certificate(),
 				VouchedFor: []string{"tarn"}}}, w.builder.Now)

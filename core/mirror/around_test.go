@@ -61,7 +61,7 @@ func TestASourceThatDripsKeepsNoBuildWaiting(t *testing.T) {
 	}
 	w.plan.Others = []*upstream.Source{&kelp}
 	if f := w.refused("mirror.missing-dependency"); !strings.Contains(f.WayOut,
-		"kelp (its lists were not fetched within the 400ms") {
+		"kelp (its indexes were not downloaded within 400ms") {
 		t.Errorf("that it was not asked is not said: %s", f.WayOut)
 	}
 }

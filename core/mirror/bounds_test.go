@@ -47,9 +47,9 @@ func TestTheBasisDiffersWithEachPartOfIt(t *testing.T) {
 		{"how many are kept", func() { w.plan.Mirror.Keep = 9 }, false, ""},
 		{"the lane of a group", group(func(g *definition.Group) { g.Lane = "trial" }), false, ""},
 		{"how it is copied", func() { w.plan.Mirror.Copy = definition.Faithful }, true,
-			"the mirror is copied faithful, and was tailored"},
+			"the mirror's copy is faithful (before: tailored)"},
 		{"how again", func() { w.plan.Mirror.Copy = "tailored" }, false,
-			"the mirror is copied tailored, and was faithful"},
+			"the mirror's copy is tailored (before: faithful)"},
 		{"what is wanted", func() { w.plan.Mirror.Want.Packages = []string{"x"} }, true, "what is wanted"},
 		{"a pin", group(func(g *definition.Group) { g.Pins = []string{"x = 1"} }), true,
 			"group hall: its pins"},
@@ -66,22 +66,22 @@ func TestTheBasisDiffersWithEachPartOfIt(t *testing.T) {
 		{"the name of a group", func() {
 			w.plan.Groups["other"] = w.plan.Groups["hall"]
 			delete(w.plan.Groups, "hall")
-		}, true, "group other is new|group hall is gone"},
+		}, true, "group other is new|group hall is removed"},
 		{"a list", func() { w.plan.Lists["desk"] = definition.List{Packages: []string{"y"}} }, true,
-			"list desk: what is on it"},
+			"list desk: its packages"},
 		{"the keys of the site", func() { w.plan.Renewed = "AB CD" }, true,
 			"the keys that the site signs with"},
 		{"a source's components", func() { w.source.Spec.Components = []string{"core"} }, true,
 			"source tarn: its description"},
 		{"a priority", func() { w.source.Priority = 21 }, true,
-			"source tarn: its priority, 21 in place of 20"},
+			"source tarn: its priority, 21 (before: 20)"},
 		{"an accepted root", func() { pub.Accepted.Digest = "bb" }, true, ""},
 		{"a decision about its keys", func() { w.source.Keyring = w.keyring("elsewhere") }, true,
-			"source tarn: who may sign it"},
+			"source tarn: its trusted keys"},
 		{"a standing", func() { w.source.Standing = definition.Vendor }, true,
 			"source tarn: its standing, vendor in place of official"},
 		{"that nobody signs it", func() { w.source.Unsigned = &upstream.Unsigned{Reason: "a lab"} }, true,
-			"source tarn: that nobody signs it"},
+			"source tarn: whether it is accepted as unsigned"},
 	} {
 		before := made()
 		c.change()
@@ -113,8 +113,8 @@ func (w *world) estimated() *Outcome {
 
 // Of many that are alike some are named, and the others counted.
 func TestOfManySomeAreNamed(t *testing.T) {
-	for n, want := range map[int]string{1: "p0 needs", 2: "p0 and p1 need", 3: "p0, p1 and p2 need",
-		4: "p0, p1, p2 and 1 other need", 9: "p0, p1, p2 and 6 others need"} {
+	for n, want := range map[int]string{1: "p0 requires", 2: "p0 and p1 require", 3: "p0, p1 and p2 require",
+		4: "p0, p1, p2 and 1 other require", 9: "p0, p1, p2 and 6 others require"} {
 		var by need
 		for i := range n {
 			by.needers = append(by.needers, fmt.Sprint("p", i))
@@ -180,10 +180,11 @@ func TestWhatIsSurpassedIsToldOnceAndCounted(t *testing.T) {
 			first, last string
 			rated       finding.Severity
 		}{
-			"mirror.newer-elsewhere": {"float-0 1 is taken from tarn, and kelp has 2",
-				"the same is so of 1 further package", rated},
-			"priority.holds-back": {"machines stay on buoy-0 1 of tarn (priority 20), and kelp " +
-				"(priority 70) has 2", "the same is so of 4 further packages", finding.Warning},
+			"mirror.newer-elsewhere": {"float-0 1 is taken from tarn, but kelp has 2",
+				"the same applies to 1 further package", rated},
+			"priority.holds-back": {"machines keep buoy-0 1 of tarn (priority 20), because its priority is " +
+				"better. kelp (priority 70) has 2", "the same applies to 4 further packages",
+				finding.Warning},
 		} {
 			of := found.With(finding.Code(code))
 			if len(of) != maxSurpassed+1 || of[0].Text != c.first || of[maxSurpassed].Text != c.last {
@@ -216,7 +217,7 @@ func TestSourcePackagesThatAreNotThereAreTold(t *testing.T) {
 		w.plan.Mirror.Want.SourcePackages = true
 		if err := w.builder.sourcePackages(t.Context(), w.plan, out); err != nil || len(out.Findings) != 1 ||
 			out.Findings[0].Code != "mirror.source-missing" ||
-			out.Findings[0].Text != w.source.Name+" lists no source packages: they are left out" {
+			out.Findings[0].Text != w.source.Name+" lists no source packages, so they are left out" {
 			t.Errorf("%v %v", out.Findings, err)
 		}
 		// Wanted of the source alone comes to the same.
@@ -307,7 +308,7 @@ func TestASourceThatHasNothingOfWhatIsWanted(t *testing.T) {
 		w.plan.Mirror.Complete, w.source.Want.Streams = complete, []string{"deck:1"}
 		out = w.estimated()
 		if f := out.Findings.With("mirror.stream-missing"); len(f) != 1 || f[0].Severity != rated ||
-			f[0].Text != `tarn has no module streams, and "deck:1" is wanted of it` {
+			f[0].Text != `tarn has no module streams, but "deck:1" is wanted from it` {
 			t.Errorf("%s: %v", complete, out.Findings)
 		}
 	}
@@ -358,7 +359,8 @@ func TestAHouseSourceIsPublishedWhenSomethingChanged(t *testing.T) {
 			"two packages have the path "},
 		"another size": {[]HousePackage{larger}, "edition.damaged",
 			"lamp-ctl of the house source was changed"},
-		"one that is gone":          {[]HousePackage{gone}, "edition.damaged", "is gone from the pool"},
+		"one that is gone": {[]HousePackage{gone}, "edition.damaged",
+			"of the house source is missing from the pool"},
 		"one whose signature is":    {[]HousePackage{unsigned}, "edition.damaged", gone.SHA256},
 		"a good one beside another": {[]HousePackage{lamp, gone}, "edition.damaged", gone.SHA256},
 	} {

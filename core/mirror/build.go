@@ -191,7 +191,8 @@ func (b *Builder) measure(out *Outcome) {
 		out.FreeBytes = free
 		if out.FetchBytes+Spare > free {
 			out.Findings = append(out.Findings, finding.New(finding.MirrorWillNotFit, "mirror "+out.Mirror,
-				"%d bytes are to be fetched, and the disk has %d free (%d must stay free)",
+				"%d bytes must be downloaded. The disk has %d bytes free, of which %d must "+
+					"stay free",
 				out.FetchBytes, free, int64(Spare)))
 		}
 	}
@@ -286,9 +287,9 @@ func (b *Builder) Build(ctx context.Context, plan Plan) (*Outcome, error) {
 	if plan.Previous != nil {
 		e.Because = edition.Because(plan.Previous, e)
 		if plan.Previous.Content != e.Content {
-			e.Because = append(e.Because, "its packages, or what is told of them")
+			e.Because = append(e.Because, "its packages or their metadata")
 		} else if plan.Mirror.Copy == definition.Faithful && publishedSince(plan.Previous, e) {
-			e.Because = append(e.Because, "what upstream published") // its own words are part of the copy
+			e.Because = append(e.Because, "what the upstream published") // its own words are part of the copy
 		}
 		if len(e.Because) == 0 {
 			out.Unchanged = true // upstream published, and nothing of it concerns this mirror
@@ -403,7 +404,8 @@ func (b *Builder) lacks(sum, path string) error {
 		return pool.Gone(err, path)
 	}
 	f.Close()
-	return finding.New(finding.FaultCode, "", "look at %s in the pool: it could not be, and now can", path).
+	return finding.New(finding.FaultCode, "", "%s in the pool could not be read before, and "+
+		"can be read now", path).
 		Do("run it again")
 }
 
@@ -552,7 +554,7 @@ func (b *Builder) copyIndexes(ctx context.Context, pub *upstream.Publication,
 						continue // upstream names it and does not have it; clients take another form
 					}
 				}
-				return nil, unfetched(ctx, err, src.Name, c.Path, "the root")
+				return nil, unfetched(ctx, err, src.Name, c.Path, "the release metadata")
 			}
 		}
 		p.Add("", 0, 1)
@@ -593,7 +595,7 @@ func (b *Builder) otherRoots(ctx context.Context, pub *upstream.Publication,
 		root, differs := src.Family.ReadRoot(src.Spec, choice, data, src.Keyring)
 		if differs != nil || !sameRoot(root, pub.Root) {
 			notes = append(notes, finding.New(finding.SourceRootFormsDiffer, "source "+src.Name,
-				"%s does not say the same as %s, or its signature is of another publication; it is left "+
+				"%s differs from %s, or its signature is from another publication. It is left "+
 					"out of the copy",
 				choice[0].Path, pub.Root.Paths[0]))
 			continue

@@ -124,15 +124,15 @@ func TestEachLinkThatDoesNotHold(t *testing.T) {
 		{"the package, changed", good.Package.SHA256, false,
 			"package:broken index root signature key vouch:sealed", "changed on disk"},
 		{"the package, gone", good.Package.SHA256, true,
-			"package:broken index root signature key vouch:sealed", "gone from the pool"},
+			"package:broken index root signature key vouch:sealed", "missing from the pool"},
 		{"the list, gone", good.Upstream[1].SHA256, true,
-			"package index:sealed root signature key vouch:sealed", "names it"},
+			"package index:sealed root signature key vouch:sealed", "lists it"},
 		{"the list, changed", good.Upstream[1].SHA256, false,
 			"package index:sealed root signature key vouch:sealed", ""},
 		{"the root, changed", sum(root), false,
 			"package index:sealed root:broken signature:broken key:sealed vouch:sealed", "changed on disk"},
 		{"the root, gone", sum(root), true, "package index:sealed root:broken signature:broken " +
-			"key:sealed vouch:sealed", "gone from the pool"},
+			"key:sealed vouch:sealed", "missing from the pool"},
 		{"the certificate, gone", sum(signer), true,
 			"package index:sealed root:broken signature:broken key:sealed vouch:sealed", ""},
 	} {
@@ -178,7 +178,7 @@ func TestEachLinkThatDoesNotHold(t *testing.T) {
 	digest := used.SHA256
 	used.SHA256 = strings.Repeat("0", 64) // of none that the root names
 	if got := follow(t, s, "libtide2").Upstream[1]; got.State != edition.Broken ||
-		!strings.Contains(got.Why, "does not name "+used.Path+" with the digest") {
+		!strings.Contains(got.Why, "does not list "+used.Path+" with the checksum that") {
 		t.Errorf("a list that the root does not name: %+v", got)
 	}
 	used.SHA256 = digest
@@ -194,10 +194,12 @@ func TestEachLinkThatDoesNotHold(t *testing.T) {
 	old.Edition.Sources[0].Roots = nil
 	got := follow(t, old, "libtide2")
 	if states(got.Upstream) != "package index:sealed root:sealed signature:sealed key:sealed vouch:sealed" ||
-		!strings.Contains(got.Upstream[2].Why, "before roots were kept") || !got.Holds() {
+		!strings.Contains(got.Upstream[2].Why, "this edition was sealed before Stockade kept") ||
+		!got.Holds() {
 		t.Errorf("%+v", got.Upstream)
 	}
-	if l := got.Upstream[5]; l.By != "" || !strings.Contains(l.Why, "before editions said it") {
+	if l := got.Upstream[5]; l.By != "" || !strings.Contains(l.Why,
+		"this edition was sealed before Stockade") {
 		t.Errorf("%+v", l)
 	}
 	// A key that has ended since signed all the same when the edition was made.
@@ -266,7 +268,7 @@ func TestAChainIsOfThePackageAsItIs(t *testing.T) {
 		it := items[0]
 		change(&it)
 		if c, err := s.Chain(it, everyFamily); err != nil || states(c.Upstream) != unnamed ||
-			!strings.Contains(c.Upstream[1].Why, "no list that is still there names it") {
+			!strings.Contains(c.Upstream[1].Why, "no index that is still in the pool lists it") {
 			t.Errorf("%s: %v %+v", what, err, c.Upstream)
 		}
 	}

@@ -36,7 +36,8 @@ func (b *Builder) seen(plan Plan, out *Outcome) error {
 		}
 		if len(v.Sources) == 0 && len(v.Left) == 0 {
 			out.Findings = append(out.Findings, finding.New(finding.SourceReleaseUnsupported, "group "+name,
-				"its machines see nothing of the mirror %s, which has no source of the family %s", plan.Name,
+				"its machines can use nothing of the mirror %s, which has no source of the "+
+					"family %s", plan.Name,
 				v.Family))
 		}
 		out.views = append(out.views, v)
@@ -83,7 +84,7 @@ func (b *Builder) choose(ctx context.Context, plan Plan, out *Outcome) error {
 	}
 	if plan.For != "" && len(out.Certified) == 0 {
 		out.Certified = []Certified{{Package: plan.For, Packages: []Installed{},
-			Because: "nothing of that name is taken"}}
+			Because: "no package of that name is taken"}}
 	}
 	out.Packages = len(out.selection)
 	out.Findings = append(out.Findings, astray(plan, out)...)
@@ -106,7 +107,8 @@ func astray(plan Plan, out *Outcome) (found finding.List) {
 	}
 	for _, name := range slices.Sorted(maps.Keys(first)) {
 		found = append(found, finding.New(finding.ContentPlacedElsewhere, "source "+name,
-			"the index sends machines to %s for %d of its packages, %s among them, and not to the mirror",
+			"the index sends machines to %s instead of the mirror for %d packages, for example "+
+				"%s",
 			first[name].Base, count[name], first[name].Name))
 	}
 	return found
@@ -187,8 +189,8 @@ func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, mem
 	}
 	if s.Unseen > 0 {
 		out.Findings = append(out.Findings, finding.New(finding.MirrorStreamOff, "mirror "+plan.Name,
-			"no machine sees %s that came along, for the module streams are not on; whether they can be "+
-				"installed was not proved", packages(s.Unseen)))
+			"no machine can use %s that came along, because their module streams are not "+
+				"enabled. Whether they can be installed was not proved", packages(s.Unseen)))
 	}
 	here := map[string]bool{} // what is wanted twice, in a set too, is told once
 	s.Unmatched = slices.DeleteFunc(s.Unmatched, func(m solve.Unmatched) bool {

@@ -88,10 +88,10 @@ func (b beside) key() string { return b.List + "\x00" + strings.Join(b.Sources, 
 func (b beside) String() string {
 	var parts []string
 	if b.List != "" {
-		parts = append(parts, "what the machine of the list "+b.List+" has installed")
+		parts = append(parts, "the baseline of the list "+b.List)
 	}
 	if len(b.Sources) > 0 {
-		parts = append(parts, "what they have from "+strings.Join(b.Sources, ", "))
+		parts = append(parts, "their packages from "+strings.Join(b.Sources, ", "))
 	}
 	return strings.Join(parts, " and ")
 }
@@ -156,9 +156,9 @@ func (b *Builder) besides(ctx context.Context, plan Plan, out *Outcome) error {
 		i := slices.IndexFunc(plan.Others, func(s *upstream.Source) bool { return s.Name == name })
 		if i < 0 {
 			return finding.New(finding.DefineBadValue, "mirror "+plan.Name,
-				"machines are said to have the source %s "+
-					"from elsewhere, and it is disabled, or in the mirror itself", name).
-				Do("enable it, or take it out of the footing")
+				"the source %s cannot be a baseline source, because it is disabled or part of "+
+					"the mirror itself", name).
+				Do("enable it, or remove it from the baseline")
 		}
 		pub, err := b.Refresh(ctx, plan.Others[i])
 		if err != nil {
@@ -228,9 +228,9 @@ func (c *choosing) installed(ctx context.Context, name string, l definition.List
 	if n := len(unknown); n > 0 {
 		c.out.Findings = append(c.out.Findings, finding.New(finding.MirrorFootingUnknown,
 			"mirror "+c.plan.Name,
-			"the list %s has %s, and no defined source that could be read has %d of these in that version, "+
-				"%s among them: they count by name and version alone, for what they need and provide is "+
-				"not known",
+			"the list %s has %s, and no defined source that could be read has %d of them in "+
+				"that version, for example %s. For these only name and version are known, not "+
+				"what they require and provide",
 			name, packages(len(have)), n, strings.Join(unknown[:min(3, n)], ", ")))
 	}
 	return k, nil
@@ -368,7 +368,7 @@ func (c *choosing) certify(ctx context.Context, s *solve.Selection, views []solv
 				}); at >= 0 {
 					c.out.Certified = append(c.out.Certified, Certified{View: v.Name, Arch: arch,
 						Package: x.String(), Packages: []Installed{},
-						Because: "not by itself: " + s.Unaided[at].String()})
+						Because: "only when told to: " + s.Unaided[at].String()})
 					continue
 				}
 				found, err := c.u.Installable(ctx, solve.Query{View: v, Arch: arch, Limits: c.Proof,
@@ -377,11 +377,11 @@ func (c *choosing) certify(ctx context.Context, s *solve.Selection, views []solv
 				one := Certified{View: v.Name, Arch: arch, Package: x.String(), Packages: []Installed{}}
 				switch {
 				case errors.Is(err, solve.ErrUndecided):
-					one.Because = "no answer was found within the time"
+					one.Because = "the search did not finish in time"
 				case err != nil:
 					return err
 				case found == nil:
-					one.Because = "there is no way to install it from what is taken"
+					one.Because = "it cannot be installed from the selected packages"
 				}
 				for _, f := range found {
 					src := c.u.Source(f.Source)

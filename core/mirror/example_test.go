@@ -85,5 +85,5 @@ func ExampleBuilder_Build() {
 	// Output:
 	// barrage/1 2 packages
 	// sluicectl 1.4-1 wanted: sluicectl
-	// libtide2 2.1-1 needed by sluicectl
+	// libtide2 2.1-1 required by sluicectl
 }

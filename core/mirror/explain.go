@@ -49,13 +49,13 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 			out = append(out, f)
 			continue
 		}
-		f := finding.New(finding.MirrorWantNoMatch, object, "%q matches nothing in %s", m.As,
+		f := finding.New(finding.MirrorWantNoMatch, object, "no package matches %q in %s", m.As,
 			src.Name).Rated(severity(plan))
 		switch {
 		case len(m.Versions) > 0:
-			f.WayOut = "it has " + m.Relation.Name + " in " + strings.Join(m.Versions, ", ")
+			f.WayOut = "want one of the versions that the source has: " + strings.Join(m.Versions, ", ")
 		case len(m.Near) > 0:
-			f.WayOut = "perhaps " + strings.Join(m.Near, " or ") + " is meant"
+			f.WayOut = "did you mean " + strings.Join(m.Near, " or ") + "?"
 		}
 		out = append(out, f)
 	}
@@ -69,18 +69,19 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 				"%s cannot be met", finding.Count(len(missing)-i, "further need")).Rated(severity(plan)))
 			break
 		}
-		none := "no source of the mirror"
+		none := "no source in this mirror"
 		if m.View != "" {
 			none = "no source that " + m.View + " " + does(m.View, "see")
 		}
-		f := finding.New(finding.MirrorMissingDependency, object, "%s %s, and %s has it for %s",
-			m.who(), m.Clause.String(), none, strings.Join(m.archs, ", ")).Rated(severity(plan))
+		f := finding.New(finding.MirrorMissingDependency, object, "%s provides %s for %s, which %s",
+			none, m.Clause.String(), strings.Join(m.archs, ", "), m.who()).Rated(severity(plan))
 		if len(m.needers) == 1 && len(m.Chain) > 1 {
-			f.Text += " (wanted by way of " + strings.Join(m.Chain, " → ") + ")"
+			f.Text += " (required by way of " + strings.Join(m.Chain, " → ") + ")"
 		}
 		switch {
 		case len(m.Excepted) > 0:
-			f.WayOut = strings.Join(m.Excepted, ", ") + " would do, but is excepted"
+			f.WayOut = strings.Join(m.Excepted, ", ") + " would satisfy it, but is excluded: " +
+				"remove the exception"
 		default:
 			c.lookForFixes(ctx)
 			var one string
@@ -101,12 +102,12 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 	for i, n := range undecided {
 		if i == maxTold {
 			out = append(out, finding.New(finding.MirrorNotProved, object,
-				"not decided on: %s",
+				"not decided: %s",
 				finding.Count(len(undecided)-i, "further package")).Rated(severity(plan)))
 			break
 		}
 		out = append(out, finding.New(finding.MirrorNotProved, object,
-			"whether %s can be installed %s is not known: %s", n.Wanted, n.Where(),
+			"Stockade could not determine whether %s can be installed %s: %s", n.Wanted, n.Where(),
 			n.Because).Rated(severity(plan)))
 	}
 	unaided := withoutPins(c, s.Unaided, func(u solve.Unaided) (string, string) {
@@ -115,7 +116,7 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 	for i, u := range unaided {
 		if i == maxTold {
 			out = append(out, finding.New(finding.MirrorNotByItself, object,
-				"not installed by themselves: %s",
+				"not installed unless told to: %s",
 				finding.Count(len(unaided)-i, "further package")).Rated(severity(plan)))
 			break
 		}
@@ -165,8 +166,8 @@ func (c *choosing) sideBySide(s *solve.Selection) finding.List {
 	slices.Sort(names)
 	first := names[0]
 	return finding.List{finding.New(finding.MirrorOneArchitecture, "mirror "+c.plan.Name,
-		"%s taken for more than one architecture, %s (%s) among them: %s does not install both on one "+
-			"machine, and what needs both cannot be installed with it",
+		"%s taken for more than one architecture, for example %s (%s). %s cannot install both "+
+			"on one machine, so nothing that requires both can be installed with it",
 		finding.Count(len(names), "name")+" "+was(len(names)), first, strings.Join(archs[first], ", "),
 		client)}
 }
@@ -195,13 +196,14 @@ func notByItself(u solve.Unaided, object string) finding.Finding {
 	f := finding.New(finding.MirrorNotByItself, object, "%s", u.String())
 	switch {
 	case u.First == nil || u.First == u.Meets:
-		return f.Do("except %s, or what it does not go together with", u.Needer.Name)
+		return f.Do("exclude %s, or the package that conflicts with it", u.Needer.Name)
 	case u.First.Name == u.Meets.Name:
-		return f.Do("except %[1]s %[2]s where it is not needed, pin \"%[1]s = %[3]s\" "+
-			"for the group, or name %[1]s=%[3]s on the machine", u.First.Name, u.First.Version,
+		return f.Do("exclude %[1]s %[2]s where it is not needed, pin \"%[1]s = %[3]s\" for the "+
+			"group, or name %[1]s=%[3]s on the machine", u.First.Name, u.First.Version,
 			u.Meets.Version)
 	}
-	return f.Do("install %s first on the machine and try again, or except %s where it is not needed",
+	return f.Do("install %s first on the machine and try again, or exclude %s where it is not "+
+		"needed",
 		u.Meets.Name, u.First.Name)
 }
 
@@ -209,7 +211,7 @@ func notByItself(u solve.Unaided, object string) finding.Finding {
 // take anything for.
 func unmatchedAnywhere(plan Plan, members []int, m solve.Unmatched) finding.Finding {
 	f := finding.New(finding.MirrorWantNoMatch, "mirror "+plan.Name,
-		"%q matches nothing that machines would take from its sources", m.As).Rated(severity(plan))
+		"no package that machines would take matches %q", m.As).Rated(severity(plan))
 	switch {
 	case len(m.Offers) > 0:
 		var have []string
@@ -217,10 +219,11 @@ func unmatchedAnywhere(plan Plan, members []int, m solve.Unmatched) finding.Find
 			src := plan.Sources[members[o.Source]]
 			have = append(have, fmt.Sprintf("%s in %s (priority %d)", o.Version, src.Name, src.Priority))
 		}
-		f.WayOut = "there is " + m.Relation.Name + " " + strings.Join(have, ", ") +
-			"; machines take it from the best priority alone"
+		f.WayOut = "choose another version, or change the priorities: the sources have " + m.Relation.Name +
+			" " + strings.Join(have, ", ") +
+			"; machines take only the best priority"
 	case len(m.Near) > 0:
-		f.WayOut = "perhaps " + strings.Join(m.Near, " or ") + " is meant"
+		f.WayOut = "did you mean " + strings.Join(m.Near, " or ") + "?"
 	}
 	return f
 }
@@ -259,9 +262,9 @@ type need struct {
 // who names the first three that need it and counts the others.
 func (n need) who() string {
 	if len(n.needers) == 1 {
-		return n.needers[0] + " needs"
+		return n.needers[0] + " requires"
 	}
-	return finding.Names(n.needers, 3) + " need"
+	return finding.Names(n.needers, 3) + " require"
 }
 
 // together merges what is missing alike for several packages or architectures.
@@ -290,9 +293,9 @@ func unmatchedOf(plan Plan, listed map[string][]string) (out finding.List) {
 		names := listed[list]
 		slices.Sort(names)
 		out = append(out, finding.New(finding.MirrorWantNoMatch, "mirror "+plan.Name,
-			"of the list %s machines would take nothing from its sources for %s", list,
+			"no source has a package for these names of the list %s: %s", list,
 			finding.Names(names, 5)).Rated(severity(plan)).
-			Do("add a source that has them, or take them off the list"))
+			Do("add a source that has them, or remove them from the list"))
 	}
 	return out
 }
@@ -328,8 +331,8 @@ func (c *choosing) fetchAround(ctx context.Context, sources []*upstream.Source,
 				}
 			}
 			if fetching.Err() != nil && (failed[i] != nil || pubs[i] == nil) {
-				failed[i] = fmt.Errorf("its lists were not fetched within the %s in which other "+
-					"sources are looked at", within)
+				failed[i] = fmt.Errorf("its indexes were not downloaded within %s, the time "+
+					"for reading other sources", within)
 			}
 			return nil
 		})
@@ -400,19 +403,21 @@ func (c *choosing) advise(m solve.Missing) (way, one string) {
 	}
 	switch {
 	case len(have) > 0 && always:
-		return "the defined source " + strings.Join(have, "; ") + ", which its machines always have: " +
-			"name that source under footing", ""
+		return "the defined source " + strings.Join(have, "; ") + ", whose packages are always " +
+			"installed on its machines: " +
+			"list that source under baseline", ""
 	case len(have) == 1:
-		return "the defined source " + have[0] + ": stockade amend mirror " + c.plan.Name + " --from " + one +
-			", or name it under footing if machines have it from elsewhere", one
+		return "add the defined source " + have[0] + ": stockade amend mirror " + c.plan.Name + " --from " +
+			one +
+			". If machines get it from elsewhere, list it under baseline instead", one
 	case len(have) > 1:
 		return "the defined source " + strings.Join(have, "; ") +
-			": add it under from, or under footing if machines have it from elsewhere", ""
+			": add one under from, or under baseline if machines get it from elsewhere", ""
 	}
 	for _, o := range c.outside {
 		if what, _ := c.u.Meets(m, o.at); what != "" {
-			return o.Name + " has " + what + ", and is what other machines have from elsewhere: name it " +
-				"under the footing of these too if they have it, or take " + m.Chain[0] + " out", ""
+			return o.Name + " has " + what + ", which is in the baseline of other machines: " +
+				"list it in the baseline of these too, or remove " + m.Chain[0] + " out", ""
 		}
 	}
 	if len(c.unread) > 0 {
@@ -420,11 +425,12 @@ func (c *choosing) advise(m solve.Missing) (way, one string) {
 		for _, u := range c.unread {
 			names = append(names, u.Source+" ("+u.Why+")")
 		}
-		return fmt.Sprintf("no defined source that could be read has it, and not read were %s: try again "+
-			"when that is mended, describe a source that has it, or take %s out", finding.Names(names, 3),
+		return fmt.Sprintf("no defined source that could be read provides it. Not read: %s. "+
+			"Correct that and try again, define a source that provides it, or remove %s",
+			finding.Names(names, 3),
 			m.Chain[0]), ""
 	}
-	return "no defined source has it: describe one that does, or take " + m.Chain[0] + " out", ""
+	return "no defined source provides it: define one that does, or remove " + m.Chain[0] + " out", ""
 }
 
 // unseen says what of the mirror's own sources would meet a need, and what keeps the machines from
@@ -435,14 +441,16 @@ func (c *choosing) unseen(m solve.Missing) string {
 		if what == "" {
 			continue
 		}
-		what += " of " + c.u.Source(k).Name + " would do, and "
+		what += " of " + c.u.Source(k).Name + " would satisfy it, but "
 		for _, pin := range c.pins[m.View] {
 			if strings.HasPrefix(what, pin.Name+" ") {
-				return what + "the pin " + pin.String() + " keeps it away: move the pin, or take it out"
+				return what + "the pin " + pin.String() + " excludes it: change or remove the " +
+					"pin"
 			}
 		}
-		return what + "these machines do not see it: look at the module streams that are wanted, and at " +
-			"which sources the group sees"
+		return what + "these machines cannot use it: check the module streams that are wanted, " +
+			"and " +
+			"which sources the group can use"
 	}
 	return ""
 }

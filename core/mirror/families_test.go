@@ -714,7 +714,7 @@ func TestAPackageElsewhereOnTheUpstreamsHostIsFetched(t *testing.T) {
 	b := *w.builder
 	b.Pool = emptyPool(t)
 	if _, err := b.Build(t.Context(), w.plan); err == nil || !strings.Contains(err.Error(),
-		"no host of the source's upstreams") {
+		"which is not a host of the source's upstreams") {
 		t.Errorf("a package on a stranger's host: %v", err)
 	}
 }

@@ -88,7 +88,7 @@ func TestWhatIsDamagedIsSetAsideUntilItWasFetchedAgain(t *testing.T) {
 	must.Do(t, os.Chmod(file, 0o644))
 	must.Write(t, file, "rot")
 	if found := m.Verify(nil, nil); len(found) != 1 || found[0].Code != "edition.damaged" ||
-		!strings.Contains(found[0].Text, "set aside") {
+		!strings.Contains(found[0].Text, "moved it aside") {
 		t.Errorf("%v", found)
 	}
 	if data, err := os.ReadFile(aside); err != nil || string(data) != "rot" {

@@ -34,13 +34,13 @@ func (h Handed) object() string { return "source " + h.Source }
 func (h Handed) Check() error {
 	if src := h.Set.Sources[h.Source]; !src.Managed() {
 		return finding.New(finding.DefineBadValue, h.object(),
-			"it is not a house source without upstreams, so nothing can be added to it").
-			Do("describe one: standing: house, and no upstreams")
+			"packages can only be added to a house source without upstreams").
+			Do("define a source with standing: house and no upstreams")
 	}
 	if strings.TrimSpace(h.From) == "" || strings.TrimSpace(h.Why) == "" {
 		return finding.New(finding.DefineMissingField, h.object(),
-			"where the file came from, or what it is for, is missing").
-			Do("give --from and --why: whoever looks at it later will want to know")
+			"the origin or the purpose of the file is missing").
+			Do("add --from and --why, so that others know later where the file came from")
 	}
 	return nil
 }
@@ -90,9 +90,9 @@ func (h Handed) explained(err error) error {
 	}
 	switch f.Code {
 	case finding.ContentDigestMismatch:
-		f = f.Do("get the file again from where it came from, and compare its digest with its owner")
+		f = f.Do("get the file again from its origin, and compare its checksum with the owner")
 	case finding.ContentMalformedPackage:
-		f = f.Do("give a package file of the family %s", h.Family.Name())
+		f = f.Do("choose a package file of the family %s", h.Family.Name())
 	}
 	return f
 }
@@ -106,11 +106,11 @@ func (h Handed) twice(rec definition.Package) error {
 		}
 		if o.Given == rec.Given {
 			return finding.New(finding.DefineDuplicateName, h.object(),
-				"this very file is in it already, as %s",
+				"this file is already in the source, as %s",
 				id)
 		}
 		return finding.New(finding.DefineDuplicateName, h.object(),
-			"%s %s (%s) is in it already, with other content, as %s", rec.Name, rec.Version,
+			"%s %s (%s) is already in the source with other content, as %s", rec.Name, rec.Version,
 			rec.Architecture, id).
 			Do("give the new build a version of its own, or remove the other first: stockade package "+
 				"remove %s", id)
@@ -125,17 +125,18 @@ func (b *Builder) compared(h Handed, rec definition.Package, long string) findin
 	offers, unknown := b.Offered(id, rec.Given, long, h.Others)
 	for _, other := range unknown {
 		found = append(found, finding.New(finding.HouseNotCompared, h.object(),
-			"what %s offers is not here to be looked at, so whether %s %s is there too is not known",
+			"the index of %s is not available, so Stockade cannot tell whether it also offers "+
+				"%s %s",
 			other, rec.Name, rec.Version).
-			Do("stockade source refresh %s; then take the package out and add it again", other))
+			Do("run stockade source refresh %s, then remove the package and add it again", other))
 	}
 	for _, o := range offers {
 		if o.Same {
 			found = append(found, finding.New(finding.HouseOfferedElsewhere, h.object(),
-				"%s offers %s %s too, with the same bytes", o.Source, rec.Name, rec.Version))
+				"%s also offers %s %s, with the same content", o.Source, rec.Name, rec.Version))
 		} else {
 			found = append(found, finding.New(finding.HouseOtherBytes, h.object(),
-				"%s offers %s %s too, and its bytes are others: its index gives the digest %s", o.Source,
+				"%s also offers %s %s, but with other content: its index has the checksum %s", o.Source,
 				rec.Name, rec.Version, o.Digest))
 		}
 	}

@@ -59,17 +59,18 @@ func TestAPackageIsTakenInWithWhatIsKnownOfIt(t *testing.T) {
 		code   string
 		text   string
 	}{
-		"the same file once more": {func(*Handed) {}, "define.duplicate-name", "this very file"},
+		"the same file once more": {func(*Handed) {}, "define.duplicate-name",
+			"this file is already in the source, as"},
 		"other bytes of that version": {func(h *Handed) {
 			o := h.Set.Packages[id]
 			o.Given = strings.Repeat("0", 64)
 			h.Set.Packages[id] = o
 		}, "define.duplicate-name", "with other content"},
 		"nowhere from": {func(h *Handed) { h.From = " " }, "define.missing-field",
-			"where the file came from"},
-		"for nothing": {func(h *Handed) { h.Why = "" }, "define.missing-field", "what it is for"},
+			"the origin"},
+		"for nothing": {func(h *Handed) { h.Why = "" }, "define.missing-field", "the purpose"},
 		"a source with upstreams": {func(h *Handed) { h.Source = "tarn" }, "define.bad-value",
-			"not a house source"},
+			"only be added to a house source"},
 		"another architecture": {func(h *Handed) {
 			src := h.Set.Sources["reach-lamps"]
 			src.Architectures = []string{"arm64"}
@@ -94,7 +95,7 @@ func TestAPackageIsTakenInWithWhatIsKnownOfIt(t *testing.T) {
 	_, rec, found, err = w.builder.TakeIn(same, nobody)
 	if err != nil || rec.Name != "libtide2" || len(found) != 1 ||
 		found[0].Code != "house.offered-elsewhere" ||
-		!strings.Contains(found[0].Text, "tarn offers libtide2 2.1-1 too, with the same bytes") {
+		!strings.Contains(found[0].Text, "tarn also offers libtide2 2.1-1, with the same content") {
 		t.Errorf("%+v %v %v", rec, found, err)
 	}
 	broken := handed(t, w, "1.0-2")
@@ -104,7 +105,7 @@ func TestAPackageIsTakenInWithWhatIsKnownOfIt(t *testing.T) {
 	defer broken.File.Close()
 	_, _, _, err = w.builder.TakeIn(broken, nobody)
 	if f, _ := finding.From(err); f.Code != "content.malformed-package" || f.Object != "source reach-lamps" ||
-		!strings.Contains(f.WayOut, "give a package file of the family deb") {
+		!strings.Contains(f.WayOut, "choose a package file of the family deb") {
 		t.Errorf("%v", err)
 	}
 }

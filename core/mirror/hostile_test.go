@@ -47,7 +47,7 @@ func TestWhatCouldNotBeDecidedIsToldAndNotSealedUnderStrict(t *testing.T) {
 	w.builder.Proof = solve.Limits{Each: 200 * time.Millisecond, All: time.Second}
 	w.pigeonhole(11)
 	if f := w.refused("mirror.not-proved"); !strings.Contains(f.Text, "loft") || !strings.Contains(f.Text,
-		"given up after") {
+		"stopped after") {
 		t.Errorf("%v", f)
 	}
 	w.plan.Mirror.Complete = "told"

@@ -44,7 +44,7 @@ func asHoused(spec archive.Source, family archive.Family) (archive.Housed, error
 	h, ok := family.(archive.Housed)
 	if !ok {
 		return nil, finding.New(finding.DefineBadValue, "source "+spec.Name,
-			"packages of the family %s cannot be taken in by hand", family.Name())
+			"packages of the family %s cannot be added by hand", family.Name())
 	}
 	return h, nil
 }
@@ -75,7 +75,7 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 		}
 		if err != nil {
 			return nil, finding.New(finding.EditionDamaged, "source "+spec.Name,
-				"a package of the house source, %s, is gone from the pool", hp.SHA256).
+				"the file %s of the house source is missing from the pool", hp.SHA256).
 				Do("add the file again: stockade package add FILE --source %s", spec.Name)
 		}
 		disk := finding.Watching("read a package of the house source")
@@ -83,7 +83,8 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 		if err = disk.Blame(err); err != nil {
 			if g, _ := finding.From(err); g.Code != finding.FaultCode && changed(f, hp.SHA256) {
 				err = finding.New(finding.EditionDamaged, "source "+spec.Name,
-					"a package of the house source was changed in the pool, and cannot be read any more: %s",
+					"a package of the house source was changed in the pool and can no longer "+
+						"be read: %s",
 					hp.SHA256).Do("add the file again: stockade package add FILE --source %s", spec.Name)
 			}
 			f.Close()
@@ -103,7 +104,7 @@ func (b *Builder) PublishHouse(spec archive.Source, family archive.Family, packa
 		if _, twice := out.Files[x.Package.Path]; twice {
 			return nil, finding.New(finding.ContentUnsafePath, "source "+spec.Name,
 				"two packages have the path %s", x.Package.Path).
-				Do("take one of the two out: stockade package remove")
+				Do("remove one of the two: stockade package remove")
 		}
 		out.Files[x.Package.Path] = hp.SHA256
 		all = append(all, x)
@@ -226,9 +227,9 @@ func (b *Builder) TakeIntoHouse(spec archive.Source, family archive.Family, file
 		return family.Rank(x.Package.Arch, a) >= 0
 	}) {
 		return nil, finding.New(finding.SourceArchitectureMissing, "source "+spec.Name,
-			"%s is for %s, and the source is for %s", x.Package.Name, x.Package.Arch,
+			"%s is for %s, but the source is for %s", x.Package.Name, x.Package.Arch,
 			strings.Join(spec.Architectures, ", ")).
-			Do("add the architecture to the source, or take another file")
+			Do("add the architecture to the source, or choose another file")
 	}
 	inspected, err := family.Inspect(archive.PackageFile{ReadSeeker: disk.ReadSeeker(file),
 		Signature: signature}, v)

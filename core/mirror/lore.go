@@ -30,7 +30,7 @@ func (b *Builder) lore(ctx context.Context, src *upstream.Source, f archive.Inde
 		var err error
 		if sum, err = b.FetchInto(ctx, src, upstream.Wanted(f.Path, f.Size, f.SHA256, f.SHA512), f.Paths, nil,
 			nil); err != nil {
-			return nil, unfetched(ctx, err, src.Name, f.Path, "the root")
+			return nil, unfetched(ctx, err, src.Name, f.Path, "the release metadata")
 		}
 	}
 	file, err := b.Pool.Open(sum)
@@ -48,7 +48,8 @@ func (b *Builder) lore(ctx context.Context, src *upstream.Source, f archive.Inde
 			return nil, err
 		}
 		return nil, finding.New(finding.EditionDamaged, "source "+src.Name,
-			"%s was changed on disk since it was fetched", f.Path).Do("begin again: it is fetched anew")
+			"%s was changed on disk after it was downloaded", f.Path).Do("run it again: the file " +
+			"is downloaded again")
 	}
 	if _, err := file.Seek(0, io.SeekStart); err != nil {
 		file.Close()
@@ -219,9 +220,9 @@ func leftOut(ctx context.Context, err error, source, path string) (finding.List,
 	case !judged && errors.Is(err, fetch.ErrNotFound):
 		return nil, nil
 	case !judged:
-		f = finding.New(finding.SourceUpstreamDown, "", "it could not be fetched: %v", err).
-			Do("look at the upstream: it comes along with the next publication that is copied, if it can " +
-				"be had then")
+		f = finding.New(finding.SourceUpstreamDown, "", "it could not be downloaded: %v", err).
+			Do("check the upstream. The file is copied with the next publication, if it can be " +
+				"downloaded then")
 	}
 	f.Object = "source " + source
 	f.Text = path + " is left out of the copy: " + f.Text

@@ -31,7 +31,7 @@ func TestAListThatWasChangedOnDiskIsSetAside(t *testing.T) {
 	_, err = w.builder.lore(t.Context(), w.source, list)
 	if f, _ := finding.From(err); f.Code != "edition.damaged" || f.Object != "source brine" ||
 		!strings.Contains(f.Text, "updateinfo.xml.gz was changed on disk") ||
-		!strings.Contains(f.WayOut, "begin again") {
+		!strings.Contains(f.WayOut, "run it again: the file is downloaded again") {
 		t.Errorf("%v", err)
 	}
 	if files, _, err := store.Aside(); files != 1 || err != nil {

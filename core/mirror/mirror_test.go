@@ -77,7 +77,7 @@ func bareWorld(t *testing.T) *world {
 			{Component: "field", Name: "tide-tables", Version: "2.3-1", Arch: "amd64", Summary: "tables",
 				Fields: "Depends: tide-data\n"},
 			{Component: "field", Name: "buoy", Version: "1", Arch: "amd64",
-				Summary: "needs what is not there", Fields: "Depends: libabsent\n"},
+				Summary: "requires what does not exist", Fields: "Depends: libabsent\n"},
 		}}
 	w.server = httptest.NewServer(http.HandlerFunc(w.serve))
 	t.Cleanup(w.server.Close)

@@ -165,7 +165,7 @@ func TestARootWithADetachedSignatureIsAskedForConditionally(t *testing.T) {
 		out.Edition.Sources[0].Signer.Fingerprint != renewed.Certificate().Fingerprint {
 		t.Fatalf("the renewed signature: %+v %v", out.Edition, err)
 	}
-	if !slices.Contains(out.Edition.Because, "source tarn: who signed it") {
+	if !slices.Contains(out.Edition.Because, "source tarn: its signer") {
 		t.Errorf("got %q", out.Edition.Because)
 	}
 	w.files["dists/heron/Release.gpg"], w.source.Keyring = first, before

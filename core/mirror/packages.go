@@ -141,12 +141,14 @@ func unfetched(ctx context.Context, err error, source, path, by string) error {
 		return upstream.About(f, source)
 	}
 	if errors.Is(err, fetch.ErrNotFound) {
-		return finding.New(finding.ContentMissing, "source "+source, "no upstream has %s, which %s names",
+		return finding.New(finding.ContentMissing, "source "+source, "no upstream has %s, "+
+			"which %s lists",
 			path, by)
 	}
-	return finding.New(finding.SourceUpstreamDown, "source "+source, "%s could not be fetched: %v", path,
+	return finding.New(finding.SourceUpstreamDown, "source "+source, "%s could not be "+
+		"downloaded: %v", path,
 		err).Rated(finding.Error).
-		Do("build again later: what was fetched is kept")
+		Do("build again later: everything that was downloaded is kept")
 }
 
 func (b *Builder) fetchPackage(ctx context.Context, pk *pick, p *upstream.Progress) error {
@@ -184,8 +186,9 @@ func placed(pk *pick) (*upstream.Source, error) {
 		}
 	}
 	return nil, finding.New(finding.ContentUnsafePath, "source "+pk.src.Name,
-		"%s is said to lie at %s, which is no host of the source's upstreams", pk.Path, fetch.Shown(pk.Base)).
-		Do("leave the package out with except; or describe that place as an upstream")
+		"the index places %s at %s, which is not a host of the source's upstreams", pk.Path,
+		fetch.Shown(pk.Base)).
+		Do("exclude the package, or define that place as an upstream")
 }
 
 func (b *Builder) inspectPooled(pk *pick) error {
@@ -203,8 +206,8 @@ func (b *Builder) inspectPooled(pk *pick) error {
 		return err
 	}
 	return finding.New(finding.EditionDamaged, "source "+pk.src.Name,
-		"%s was changed on disk since it was fetched; it was set aside", pk.Path).
-		Do("build again: it is fetched anew")
+		"%s was changed on disk after it was downloaded. Stockade moved it aside", pk.Path).
+		Do("build again: the file is downloaded again")
 }
 
 // inspect compares what a package says inside with what its index says, and has
@@ -224,7 +227,7 @@ func (b *Builder) inspect(pk *pick, f io.ReadSeeker) error {
 	id := in.Identity
 	if want := pk.src.Family.Identify(pk.Package); id != want {
 		return finding.New(finding.ContentIdentityMismatch, "source "+pk.src.Name,
-			"%s says inside that it is %s %s (%s), and the index says %s %s (%s)", pk.Path,
+			"the package file %s contains %s %s (%s), but the index says %s %s (%s)", pk.Path,
 			finding.Harmless(id.Name), finding.Harmless(id.Version), finding.Harmless(id.Arch),
 			want.Name, want.Version, want.Arch)
 	}
@@ -258,15 +261,15 @@ func unsigned(plan Plan, out *Outcome) {
 		}
 	}
 	for _, name := range order {
-		text := names[name][0] + " is not signed itself"
+		text := names[name][0] + " has no signature of its own"
 		if len(names[name]) > 1 {
-			text = finding.Names(names[name], 3) + " are not signed themselves"
+			text = finding.Names(names[name], 3) + " have no signatures of their own"
 		}
 		if signed[name] {
 			out.Findings = append(out.Findings, finding.New(finding.ContentSignatureMissing, "source "+name,
-				"%s, and others of this source are, or were", text).
-				Do("ask upstream; another upstream may have the signature; or leave the package out with "+
-					"except"))
+				"%s, but other packages of this source have one, or had one before", text).
+				Do("ask the owner of the upstream. Another upstream may have the signature. Or "+
+					"exclude the package"))
 			continue
 		}
 		out.Findings = append(out.Findings, finding.New(finding.ContentPackageUnsigned,

@@ -106,7 +106,7 @@ func TestKeysThatUpstreamPublishesAreComparedAndNotBelieved(t *testing.T) {
 			{"what is known already", old, nil},
 			{"a newer copy and a stranger", both, []string{"a newer copy of " + ours.Fingerprint +
 				": the user id Brine desk <new@brine.example> is new",
-				"certificates that nobody brought in: " +
+				") keys that were never imported: " +
 					stranger.Fingerprint + " (" + stranger.UserIDs[0] + ")"}},
 			{"no certificate", []byte("rubbish"), []string{"cannot be read"}},
 		} {

@@ -124,15 +124,16 @@ func (b *Builder) fetchAgain(ctx context.Context, l edition.Line, sources map[st
 	src := sources[name]
 	if src == nil {
 		return finding.New(finding.EditionDamaged, "",
-			"%s is not in the pool, and the source %s is not described any more, or may not be used now",
+			"%s is missing from the pool, and the source %s no longer exists or cannot be used "+
+				"now",
 			l.Path, name).
-			Do("describe the source again, or bring the file back from a backup of the pool")
+			Do("define the source again, or restore the file from a backup of the pool")
 	}
 	_, err := b.FetchInto(ctx, src, upstream.Wanted(path, l.Size, l.SHA256, ""), []string{path}, nil, nil)
 	if errors.Is(err, fetch.ErrNotFound) {
 		return finding.New(finding.EditionDamaged, "",
-			"%s is not in the pool, and no upstream of %s has it any more", l.Path, name).
-			Do("bring the file back from a backup of the pool, or build a new edition")
+			"%s is missing from the pool, and no upstream of %s has it any more", l.Path, name).
+			Do("restore the file from a backup of the pool, or build a new edition")
 	}
 	return err
 }

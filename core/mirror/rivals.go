@@ -40,7 +40,7 @@ func (b *Builder) rivals(ctx context.Context, plan Plan, out *Outcome, members [
 		}
 		for _, r := range rivalry.Rivals {
 			by, of := source(r.Taken), source(r.Of)
-			example := fmt.Sprintf("%s %s and not %s", r.First.Name, r.First.Version, r.Instead.Version)
+			example := fmt.Sprintf("%s %s instead of %s", r.First.Name, r.First.Version, r.Instead.Version)
 			switch {
 			case by.Standing == of.Standing:
 			case by.Priority == of.Priority:
@@ -49,14 +49,14 @@ func (b *Builder) rivals(ctx context.Context, plan Plan, out *Outcome, members [
 					one, other = other, one
 				}
 				add(finding.New(finding.PriorityTie, object,
-					"%s (%s) and %s (%s) share the priority %d, and of %s "+
-						"%s %s those of %s, which are newer or stand first: %s", one.Name, one.Standing,
+					"%s (%s) and %s (%s) have the same priority, %d. For %s, %s %s the version of %s, "+
+						"which is newer or is listed first: %s", one.Name, one.Standing,
 					other.Name, other.Standing, by.Priority, packages(r.Names), v.Name,
 					does(v.Name, "take"), by.Name, example))
 			case of.Standing == definition.Official:
 				f := finding.New(finding.PriorityShadowed, object,
-					"%s %s %s of %s (%s, priority %d) from %s (%s, "+
-						"priority %d) in its place: %s", v.Name, does(v.Name, "take"), packages(r.Names),
+					"%s %s %s of %s (%s, priority %d) from %s (%s, priority %d) instead: %s", v.Name,
+					does(v.Name, "take"), packages(r.Names),
 					of.Name, of.Standing,
 					of.Priority, by.Name, by.Standing, by.Priority, example)
 				if by.Standing == definition.House { // its own packages are meant to
@@ -68,8 +68,8 @@ func (b *Builder) rivals(ctx context.Context, plan Plan, out *Outcome, members [
 		for k := range members {
 			if n := rivalry.Never[k]; n > 0 {
 				add(finding.New(finding.PriorityNeverChosen, object,
-					"nothing of %s would be taken by %s: of each of "+
-						"its %s another source has one that comes first", source(k).Name, v.Name,
+					"no package of %s is a candidate for %s: each of its %s is replaced by "+
+						"another source", source(k).Name, v.Name,
 					packages(n)))
 			}
 		}
@@ -99,7 +99,7 @@ func (b *Builder) behindPins(ctx context.Context, plan Plan, out *Outcome, membe
 	}
 	group := strings.TrimSuffix(strings.TrimSuffix(v.Name, withPins), withTheirPins)
 	for _, w := range waiting {
-		text := fmt.Sprintf("%s %s on %s %s, and %s of %s waits behind the pin", group,
+		text := fmt.Sprintf("%s %s on %s %s because of a pin. %s of %s is available", group,
 			does(group, "stay"), w.Pinned.Name, w.Pinned.Version, w.Newer.Version,
 			plan.Sources[members[w.Source]].Name)
 		if ids := why[w.Newer]; len(ids) > 0 {

@@ -500,7 +500,7 @@ func (s *stage) prepare(name string, asked step) {
 	for _, name := range slices.Sorted(maps.Keys(asked.House)) {
 		for _, file := range s.handed(asked.House[name]) {
 			if err := s.hand(name, file); err != nil {
-				fmt.Fprintf(&s.out, "not taken: %v\n", err)
+				fmt.Fprintf(&s.out, "a source is commented out here, and was not imported: %v", err)
 			}
 		}
 	}

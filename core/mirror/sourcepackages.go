@@ -42,7 +42,7 @@ func (b *Builder) sourcePackages(ctx context.Context, plan Plan, out *Outcome) e
 		sourced, ok := src.Family.(archive.Sourced)
 		if !ok || src.House != nil {
 			out.Findings = append(out.Findings, finding.New(finding.MirrorSourceMissing, "mirror "+plan.Name,
-				"%s lists no source packages: they are left out", src.Name))
+				"%s lists no source packages, so they are left out", src.Name))
 			continue
 		}
 		asked := map[sourceID][]string{}
@@ -93,7 +93,7 @@ func lacking(plan Plan, src *upstream.Source, asked map[sourceID][]string,
 	}
 	slices.Sort(none)
 	return finding.List{finding.New(finding.MirrorSourceMissing, "mirror "+plan.Name,
-		"no list of %s has what packages that are taken were built from: %s", src.Name,
+		"no index of %s has the source packages of these packages: %s", src.Name,
 		finding.Names(none, maxLackingSources))}
 }
 

@@ -58,7 +58,7 @@ func TestSourcePackagesThatAreRefused(t *testing.T) {
 		"another version inside": {func(w *world) {
 			w.repo.Sources[1].Inside = "2.2"
 			w.publish()
-		}, "content.identity-mismatch", "says inside that it is tide-tools 2.2"},
+		}, "content.identity-mismatch", "contains tide-tools 2.2"},
 		"a file changed": {func(w *world) {
 			w.files["pool/core/t/tide-tools/tide-tools_2.1.tar.xz"] = []byte("T")
 		}, "content.digest-mismatch", "tide-tools_2.1.tar.xz"},
@@ -69,7 +69,7 @@ func TestSourcePackagesThatAreRefused(t *testing.T) {
 			"content.unsafe-path", "x.tar.xz"},
 		"no digests": {amend("Checksums-Sha256:", "Checksums-Sha1:"), "content.weak-digest", "SHA-256"},
 		"a digest that is none": {amend("Checksums-Sha256:\n ", "Checksums-Sha256:\n z"),
-			"source.malformed-index", "digest"},
+			"source.malformed-index", "checksum"},
 		"no description":      {amend(".dsc", ".txt"), "source.malformed-index", "no description"},
 		"a size that is none": {amend(" 1 tide", " -1 tide"), "source.malformed-index", "size"},
 	} {

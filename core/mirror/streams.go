@@ -22,7 +22,7 @@ func (b *Builder) streams(ctx context.Context, plan Plan, out *Outcome, i int) (
 	if !ok {
 		for _, want := range src.Want.Streams {
 			out.Findings = append(out.Findings, finding.New(finding.MirrorStreamMissing, "mirror "+plan.Name,
-				"%s has no module streams, and %q is wanted of it", src.Name, want).Rated(severity(plan)))
+				"%s has no module streams, but %q is wanted from it", src.Name, want).Rated(severity(plan)))
 		}
 		return nil, nil
 	}
@@ -45,7 +45,7 @@ func (b *Builder) streams(ctx context.Context, plan Plan, out *Outcome, i int) (
 		module, _, _ := strings.Cut(want, ":")
 		near := slices.DeleteFunc(names, func(n string) bool { return !strings.HasPrefix(n, module+":") })
 		if len(near) > 0 {
-			f.WayOut = "it has " + strings.Join(near, ", ")
+			f.WayOut = "the source has " + strings.Join(near, ", ")
 		}
 		out.Findings = append(out.Findings, f)
 	}
@@ -100,18 +100,19 @@ func doubts(plan Plan, view string, d archive.StreamDoubts, told map[string]bool
 	object := "mirror " + plan.Name
 	if d.GaveUp {
 		once(view, finding.New(finding.MirrorNotProved, object,
-			"which module streams machines have on could not be worked out: it would cost out of all "+
-				"proportion to their lists").Rated(severity(plan)))
+			"the module streams of machines could not be determined: the cost is out of "+
+				"proportion to the indexes").Rated(severity(plan)))
 	}
 	for _, off := range d.Off {
 		once(off.Stream+off.Why, finding.New(finding.MirrorStreamMissing, object,
-			"machines cannot have the module stream %s on: %s", off.Stream, off.Why).Rated(severity(plan)).
-			Do("add a source that has it, or want another stream"))
+			"machines cannot enable the module stream %s: %s", off.Stream, off.Why).Rated(severity(plan)).
+			Do("add a source that has it, or choose another stream"))
 	}
 	for _, open := range d.Open {
 		once(open, finding.New(finding.MirrorStreamOpen, object,
-			"builds of the module stream %s that need different modules would do alike: which of them "+
-				"machines have on, and so what they see, is not known", open))
+			"several builds of the module stream %s are equally good and require different "+
+				"modules. Which of them machines have enabled, and so what they can use, is "+
+				"unknown", open))
 	}
 	return found
 }

@@ -46,15 +46,16 @@ func (b *Builder) surpassed(ctx context.Context, plan Plan, out *Outcome, member
 			continue
 		}
 		have, other := source(s.Source), source(s.Elsewhere)
-		text := fmt.Sprintf("%s %s is taken from %s, and %s has %s", s.Have.Name, s.Have.Version, have.Name,
+		text := fmt.Sprintf("%s %s is taken from %s, but %s has %s", s.Have.Name, s.Have.Version, have.Name,
 			other.Name, s.Newer.Version)
 		switch code {
 		case finding.MirrorNeedHoldsBack:
-			text = fmt.Sprintf("%s %s of %s is taken, as %s %s needs %s, and %s has %s", s.Have.Name,
+			text = fmt.Sprintf("%s %s of %s is taken, because %s %s requires %s. %s has %s", s.Have.Name,
 				s.Have.Version, have.Name, s.Needer.Name, s.Needer.Version, s.Clause, other.Name,
 				s.Newer.Version)
 		case finding.PriorityHoldsBack:
-			text = fmt.Sprintf("machines stay on %s %s of %s (priority %d), and %s (priority %d) has %s",
+			text = fmt.Sprintf("machines keep %s %s of %s (priority %d), because its priority "+
+				"is better. %s (priority %d) has %s",
 				s.Have.Name, s.Have.Version, have.Name, have.Priority, other.Name,
 				other.Priority, s.Newer.Version)
 		}
@@ -71,7 +72,7 @@ func (b *Builder) surpassed(ctx context.Context, plan Plan, out *Outcome, member
 				rated = severity(plan)
 			}
 			found = append(found, finding.New(code, "mirror "+plan.Name,
-				"the same is so of %s", finding.Count(n, "further package")).Rated(rated))
+				"the same applies to %s", finding.Count(n, "further package")).Rated(rated))
 		}
 	}
 	return found

@@ -56,7 +56,8 @@ func TestARootOfTheFutureIsRefused(t *testing.T) {
 	w = newWorld(t)
 	w.repo.Date = w.now.Add(25 * time.Hour)
 	w.publish()
-	if f := w.refused("source.future-index"); !strings.Contains(f.Text, "and this machine's clock says") {
+	if f := w.refused("source.future-index"); !strings.Contains(f.Text,
+		"but the clock of this machine says") {
 		t.Error(f)
 	}
 }

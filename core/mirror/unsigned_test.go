@@ -190,7 +190,7 @@ func TestAnAcknowledgementEnds(t *testing.T) {
 	}
 	f, _ := finding.From(u.Ended("kelp", until))
 	if f.Code != "source.unsigned" || f.Severity != finding.Error ||
-		!strings.Contains(f.Text, "until 2027-03-01 (no key)") {
+		!strings.Contains(f.Text, "until 2027-03-01, which is past (no key)") {
 		t.Errorf("after it: %+v", f)
 	}
 }

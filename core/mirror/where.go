@@ -105,7 +105,7 @@ type asked struct {
 func (b *Builder) Where(ctx context.Context, name string, sources []*upstream.Source, plans []Plan) (*Where,
 	error) {
 	if f, ok := finding.From(archive.CheckName(name)); ok {
-		return nil, f.Do("give the whole name of a package")
+		return nil, f.Do("enter the whole name of a package")
 	}
 	out := &Where{Name: name, Has: []Held{}, Provided: []Held{}, Groups: []TakenBy{}, Unread: []Unread{},
 		Asked: []*AskedOf{}}
@@ -241,7 +241,7 @@ func (b *Builder) takenBy(ctx context.Context, out *Where, plan Plan, read map[s
 			out.Groups = append(out.Groups, TakenBy{Group: group, Lane: g.Lane, Mirror: plan.Name,
 				Copy: plan.Mirror.Copy,
 				Arch: strings.Join(g.Architectures, ", "), Offers: []Seen{},
-				Why: "it is not known: " + unread + " cannot be read"})
+				Why: "unknown: " + unread + " cannot be read"})
 		}
 		return nil
 	}
@@ -295,9 +295,9 @@ func (b *Builder) takenBy(ctx context.Context, out *Where, plan Plan, read map[s
 			}
 			switch {
 			case len(t.Offers) == 0:
-				t.None, t.Why = true, "none of the sources that they see has it for "+arch
+				t.None, t.Why = true, "no source that they can use has it for "+arch
 			case !t.Offers[0].Taken:
-				t.Why = "nothing is taken"
+				t.Why = "no candidate"
 			}
 			out.Groups = append(out.Groups, t)
 		}

@@ -175,7 +175,8 @@ func (w Want) hashes() map[Algorithm]hash.Hash {
 // judge compares what came in, n bytes with these digests, with what is wanted.
 func (w Want) judge(n int64, sums map[Algorithm]hash.Hash) error {
 	if w.Size >= 0 && n != w.Size {
-		return finding.New(finding.ContentSizeMismatch, "", "%s has %d bytes, and its index says %d", w.Name,
+		return finding.New(finding.ContentSizeMismatch, "", "%s has %d bytes, but its index "+
+			"says %d", w.Name,
 			n, w.Size)
 	}
 	for _, d := range w.Digests {
@@ -197,7 +198,8 @@ func (w Want) mismatch(d Digest, got string) error {
 		}
 		return s
 	}
-	return finding.New(finding.ContentDigestMismatch, "", "%s has the %s %s, and its index says %s", w.Name,
+	return finding.New(finding.ContentDigestMismatch, "", "%s has the %s %s, but its index "+
+		"says %s", w.Name,
 		name[d.Algorithm], short(got), short(d.Hex))
 }
 
@@ -233,7 +235,8 @@ func (w Want) believe(content io.ReadSeeker) error {
 	case err != nil:
 		return w.unreadable(err)
 	case n > m.Most:
-		return finding.New(finding.ContentTooLarge, "", "%s says more than %d bytes when it is unpacked",
+		return finding.New(finding.ContentTooLarge, "", "%s is larger than %d bytes when it is "+
+			"unpacked",
 			w.Name, m.Most)
 	}
 	if got := hex.EncodeToString(h.Sum(nil)); got != m.Digest.Hex {

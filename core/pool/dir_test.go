@@ -231,7 +231,7 @@ func TestAnUnfinishedFile(t *testing.T) {
 		return nil
 	}, nil)
 	if f, _ := finding.From(err); f.Code != "content.size-mismatch" || !strings.Contains(f.Text,
-		"goes on after the 19") {
+		"is longer than the 19 bytes") {
 		t.Errorf("%v", err)
 	}
 	if left, err := os.ReadDir(d.tmp); err != nil || len(left) > 0 {

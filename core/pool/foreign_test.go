@@ -36,7 +36,7 @@ func TestAFileIsFoundAgainByItsSHA512(t *testing.T) {
 		t.Error("it is found with another size")
 	}
 	// A name that was written by somebody else leads nowhere.
-	other, err := d.Add([]byte("other bytes"))
+	other, err := d.Add([]byte("An upstream served files that do not match the"))
 	must.Do(t, err)
 	path := d.foreign("sha512/" + want.digest(SHA512))
 	must.Do(t, os.Chmod(path, 0o644))

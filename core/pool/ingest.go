@@ -145,7 +145,7 @@ func (w *writer) drop() {
 func (w *writer) Write(p []byte) (int, error) {
 	if w.want.Size >= 0 && w.n+int64(len(p)) > w.want.Size {
 		return 0, finding.New(finding.ContentSizeMismatch, "",
-			"%s goes on after the %d bytes that its index says", w.want.Name, w.want.Size)
+			"%s is longer than the %d bytes that its index says", w.want.Name, w.want.Size)
 	}
 	n, err := w.f.Write(p)
 	w.sums.writer().Write(p[:n])

@@ -116,7 +116,7 @@ func Gone(err error, what string) error {
 		return f
 	}
 	if f, ok := finding.From(err); ok && f.Code == finding.EditionDamaged {
-		return finding.New(f.Code, "", "%s was changed on disk: it was set aside", what)
+		return finding.New(f.Code, "", "%s was changed on disk. Stockade moved it aside", what)
 	}
-	return finding.New(finding.EditionDamaged, "", "%s is gone from the pool", what)
+	return finding.New(finding.EditionDamaged, "", "%s is missing from the pool", what)
 }

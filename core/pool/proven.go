@@ -106,10 +106,9 @@ func (p *Proven) read(sum string, f Blob) error {
 	}
 	if hex.EncodeToString(h.Sum(nil)) != sum {
 		changed := finding.New(finding.EditionDamaged, "",
-			"the file %s of the pool was changed on disk; it was set "+
-				"aside", sum)
+			"the file %s of the pool was changed on disk. Stockade moved it aside", sum)
 		if err := p.store.SetAside(sum); err != nil {
-			return errors.Join(changed, fmt.Errorf("and could not be set aside: %w", err))
+			return errors.Join(changed, fmt.Errorf("and could not be moved aside: %w", err))
 		}
 		return changed
 	}

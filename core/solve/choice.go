@@ -93,35 +93,35 @@ func (s *selector) why(x Offer, best offer, among []Offer) string {
 	if x.Taken {
 		switch {
 		case pinned:
-			return "it is the version of the pin"
+			return "a pin selects this version"
 		case !slices.ContainsFunc(among, func(y Offer) bool {
 			return y.Package != x.Package && s.here(offer{y.Package, y.Source})
 		}):
-			return "nothing else that machines see is called so"
+			return "no other source of this machine has a package of that name"
 		case !slices.ContainsFunc(among, func(y Offer) bool { return y.Source != x.Source }):
 			return "it is the newest of " + src.Name
 		}
-		return fmt.Sprintf("%s has the best priority of those that have it (%d), and this is the newest "+
-			"there",
+		return fmt.Sprintf("%s has the best priority of the sources that have it (%d), and "+
+			"this is its newest version",
 			src.Name, src.Priority)
 	}
 	switch {
 	case u.excepted(o):
-		return "it is excepted"
+		return "excluded by the mirror"
 	case pinned && u.family.CompareVersions(o.Version, pin) != 0:
 		return "machines stay on " + pin
 	case !s.here(o):
-		return "machines do not see it: its module stream is not on"
+		return "its module stream is not enabled"
 	case best.Package == nil:
 		return ""
 	}
 	first := u.sources[best.source]
 	switch {
 	case first.Priority < src.Priority:
-		return fmt.Sprintf("%s comes first: its priority is %d, and not %d", first.Name, first.Priority,
+		return fmt.Sprintf("%s wins: its priority is %d, not %d", first.Name, first.Priority,
 			src.Priority)
 	case s.order(best) < s.order(o):
-		return first.Name + " is asked before, and has it"
+		return first.Name + " is listed first, and has the same version"
 	case !u.forAll(best) && !u.forAll(o) && u.rank(best, s.arch) < u.rank(o, s.arch):
 		return fmt.Sprintf("%s suits machines of %s better", best.Arch, s.arch)
 	case u.family.CompareVersions(best.Version, o.Version) > 0:

@@ -102,7 +102,7 @@ func (s *selector) refuse(refused, alone []*node, conflicts []Conflict) {
 		switch left := time.Until(until); {
 		case r.Because != "":
 		case i >= maxExplained || left <= 0:
-			r.Because = "it was not worked out: many others cannot be installed either"
+			r.Because = "not determined, because many others cannot be installed either"
 		default:
 			s.budget = newBudget(before.ctx, s.count)
 			s.explainOne(&r, n, min(s.limits.each(), left))
@@ -131,7 +131,7 @@ func inWay(n *node, fails map[*archive.Package]bool) string {
 
 // explained says of a conflict the first exclusion that is to blame.
 func (c *Conflict) explained(r Refusal) {
-	c.Because = "its needs exclude each other"
+	c.Because = "its dependencies exclude each other"
 	if r.Set && r.Because != "" {
 		c.Because = r.Because
 	}
@@ -163,7 +163,7 @@ func (s *selector) explainOne(r *Refusal, n *node, limit time.Duration) {
 	until := time.Now().Add(limit)
 	q.put(s.around(func(offer) bool { return true }, n))
 	if s.err != nil {
-		r.Because = "it was not worked out: that would cost out of all proportion to the packages"
+		r.Because = "not determined, because the cost is out of proportion to the packages"
 		return
 	}
 	core := q.parts()
@@ -178,7 +178,7 @@ func (s *selector) explainOne(r *Refusal, n *node, limit time.Duration) {
 		return q.search(assumed, time.Until(until))
 	}
 	if holds(core) != no {
-		r.Because = "it was not worked out within the time"
+		r.Because = "not determined in time"
 		return
 	}
 	core = blamed(q, core)

@@ -60,7 +60,8 @@ func (s *selector) byFirst(proof *Proof, proved provedThere) {
 		case s.err != nil:
 			return
 		case t.left < 0:
-			s.undecided(n, "what the client takes for its dependencies would cost too much to work out")
+			s.undecided(n, "the packages that the client selects for its dependencies would "+
+				"cost too much to determine")
 			proof.Proved--
 		case !ok:
 			proof.Proved--

@@ -119,7 +119,7 @@ func (q *question) keep() {
 		}
 	}
 	for _, f := range q.footing {
-		q.stays(f, z.LitNull, replacing, f.Name+" is installed already, and stays")
+		q.stays(f, z.LitNull, replacing, f.Name+" is already installed and stays")
 	}
 	if len(q.always) == 0 {
 		return

@@ -48,7 +48,7 @@ func TestASearchThatFindsNoAnswerInTimeSaysSo(t *testing.T) {
 		t.Errorf("it took %s with a bound of 2 s", took)
 	}
 	if len(s.Undecided) != 1 || s.Undecided[0].Wanted.Name != "loft" ||
-		!strings.Contains(s.Undecided[0].Because, "given up after") {
+		!strings.Contains(s.Undecided[0].Because, "the search was stopped after") {
 		t.Errorf("undecided %+v, conflicts %v", s.Undecided, s.Conflicts)
 	}
 }

@@ -111,7 +111,7 @@ func (b *budget) spend(n int) bool {
 	b.left -= int64(n) + 1
 	if b.left < 0 {
 		b.err = finding.New(finding.ContentTooLarge, "",
-			"working out what its packages need would cost out of all proportion to their number")
+			"resolving the dependencies would cost out of proportion to the number of packages")
 		return false
 	}
 	if b.check += int64(n) + 1; b.check >= checkEvery {

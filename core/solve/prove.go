@@ -69,7 +69,7 @@ func (s *selector) prove(roots map[following][]offer, sets []*node) {
 	}
 	if s.footingFails() {
 		for _, n := range open {
-			s.undecided(n, "what is said to be installed there does not go together itself")
+			s.undecided(n, "the packages of the baseline conflict with each other")
 		}
 		s.out.Proofs, s.proved = append(s.out.Proofs, proof), append(s.proved, provedThere{})
 		return
@@ -168,7 +168,7 @@ func (s *selector) decide(wanted []*node) {
 			left := time.Until(until)
 			if left <= 0 {
 				for _, n := range append(open, wanted[min(begin+together, len(wanted)):]...) {
-					s.undecided(n, "the time for all of them, %s, was used up before",
+					s.undecided(n, "the time for the whole proof, %s, had run out before",
 						s.limits.all(len(inside)))
 				}
 				return
@@ -213,13 +213,14 @@ func (s *selector) ask(q *question, open []*node, limit time.Duration) []*node {
 		}
 	case unknownYet:
 		if len(open) == 1 {
-			s.undecided(open[0], "the search was given up after %s, among %d packages with %d exclusions",
+			s.undecided(open[0], "the search was stopped after %s, among %d packages with %d "+
+				"exclusions",
 				limit, len(q.installed), q.exclusions)
 			return nil
 		}
 	}
 	if len(open) == 1 {
-		s.undecided(open[0], "the search gave no answer")
+		s.undecided(open[0], "the search returned no answer")
 		return nil
 	}
 	half := len(open) / 2

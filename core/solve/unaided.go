@@ -255,19 +255,20 @@ func (u Unaided) String() string {
 	s := needer + " needs " + u.Clause.String()
 	switch {
 	case u.First == nil:
-		s += ", which nothing satisfies together with what is taken before " + where(u.View, u.Arch)
+		s += ", which no candidate satisfies " + where(u.View, u.Arch)
 	case u.Meets == u.First:
-		s += ", for which " + u.First.Name + " " + u.First.Version + " is taken " + where(u.View, u.Arch) +
-			", and that does not go together with the rest"
+		s += ", for which " + u.First.Name + " " + u.First.Version + " is selected " + where(u.View, u.Arch) +
+			", and that conflicts with the rest"
 	case u.First.Name != u.Meets.Name:
-		s += ": " + u.First.Name + " " + u.First.Version + " is taken for it " + where(u.View, u.Arch) +
-			", and " + u.Meets.Name + " " + u.Meets.Version + ", which meets it too, is not tried"
+		s += ": " + u.First.Name + " " + u.First.Version + " is selected for it " + where(u.View, u.Arch) +
+			". The client does not try " + u.Meets.Name + " " + u.Meets.Version +
+			", which would satisfy it, too"
 	default:
-		s += ", which " + u.Meets.Name + " " + u.Meets.Version + " meets, and " + u.First.Name + " " +
-			u.First.Version + " is what is taken of it " + where(u.View, u.Arch)
+		s += ". " + u.Meets.Name + " " + u.Meets.Version + " satisfies it, but " + u.First.Name + " " +
+			u.First.Version + " is selected " + where(u.View, u.Arch)
 	}
 	if len(names) > 0 {
-		s += "; that stops " + strings.Join(names[:min(3, len(names))], ", ")
+		s += ". This affects " + strings.Join(names[:min(3, len(names))], ", ")
 		if more := len(names) - 3; more > 0 {
 			s += " and others"
 		}

@@ -150,11 +150,11 @@ func TestWhatIsNotInstalledByItself(t *testing.T) {
 					t.Errorf("%+v", x)
 				}
 				says := x.Needer.Name + " 1-1 (" + arch +
-					") needs rail = 1-1, which rail 1-1 meets, and rail 2-1 is what is " +
-					"taken of it by the group hall on " + arch
+					") needs rail = 1-1. rail 1-1 satisfies it, but rail 2-1 is selected " +
+					"by the group hall on " + arch
 				if others := slices.DeleteFunc(stops,
 					func(n string) bool { return n == x.Needer.Name }); len(others) > 0 {
-					says += "; that stops " + strings.Join(others, ", ")
+					says += ". This affects " + strings.Join(others, ", ")
 				}
 				if x.String() != says {
 					t.Error(x)
@@ -174,8 +174,8 @@ func TestWhatIsStoppedIsNamedInPart(t *testing.T) {
 	desk := &archive.Package{Name: "desk"}
 	u := Unaided{Needer: desk, Meets: desk, First: desk, Stops: []*archive.Package{desk}}
 	for _, c := range []struct{ name, ends string }{
-		{"a", "; that stops a"}, {"a", "; that stops a"}, {"b", "; that stops a, b"},
-		{"c", "; that stops a, b, c"}, {"d", "; that stops a, b, c and others"},
+		{"a", ". This affects a"}, {"a", ". This affects a"}, {"b", ". This affects a, b"},
+		{"c", ". This affects a, b, c"}, {"d", ". This affects a, b, c and others"},
 	} {
 		u.Stops = append(u.Stops, &archive.Package{Name: c.name})
 		if !strings.HasSuffix(u.String(), c.ends) {

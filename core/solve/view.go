@@ -130,7 +130,7 @@ func (p Proof) String() string {
 				good++
 			}
 		}
-		s += fmt.Sprintf("; %d of %d sets go together", good, len(p.Sets))
+		s += fmt.Sprintf("; %d of %d sets can be installed together", good, len(p.Sets))
 	}
 	return s
 }

@@ -161,7 +161,7 @@ func TestAnotherCandidateIsFoundWhenTheBestConflicts(t *testing.T) {
 		}
 		s, err := u.Select(t.Context(), []Want{want(0, "ctl", "required", 1)}, []View{v}, Limits{})
 		if err != nil || len(s.Conflicts) != 0 || len(s.Undecided) != 1 || s.Proofs[0].Proved != 0 ||
-			!strings.Contains(s.Undecided[0].Because, "out of all proportion") {
+			!strings.Contains(s.Undecided[0].Because, "out of proportion") {
 			t.Errorf("%v conflicts: %v, undecided: %v", err, s.Conflicts, s.Undecided)
 		}
 	})

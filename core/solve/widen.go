@@ -33,8 +33,8 @@ func (s *selector) widen(from int) {
 		s.lacking = nil
 		s.out.Conflicts = s.out.Conflicts[:from]
 		for _, n := range roots {
-			s.undecided(n, "from what was taken it cannot, and a search among all that could be would "+
-				"cost out of all proportion to the packages")
+			s.undecided(n, "it cannot be installed from the selected packages, and a search "+
+				"among all packages would cost out of proportion")
 		}
 		return
 	}
@@ -48,8 +48,8 @@ func (s *selector) widen(from int) {
 		case no:
 			s.out.Conflicts = append(s.out.Conflicts, failed[i])
 		case unknownYet:
-			s.undecided(n, "from what was taken it cannot, and the search among all %d packages that "+
-				"could be was given up", len(q.installed))
+			s.undecided(n, "it cannot be installed from the selected packages, and the search "+
+				"among all %d packages was stopped", len(q.installed))
 		}
 	}
 	before.err = before.ctx.Err()

@@ -59,7 +59,7 @@ func checkSum(body []byte, sum string) error {
 		}
 	}
 	if crc&0xffffff != uint32(want[0])<<16|uint32(want[1])<<8|uint32(want[2]) {
-		return errors.New("its checksum is of other content")
+		return errors.New("its checksum does not match")
 	}
 	return nil
 }

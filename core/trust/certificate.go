@@ -59,7 +59,8 @@ func unreadable(cause, format string, args ...any) error {
 // secret key is refused with key.secret-material before anything is kept.
 func ReadCertificates(data []byte) ([]*Certificate, error) {
 	if len(data) > maxCertificates {
-		return nil, unreadable("too-large", "more than %d bytes; certificates are far smaller",
+		return nil, unreadable("too-large", "the file has more than %d bytes; certificates are "+
+			"far smaller",
 			maxCertificates)
 	}
 	rings, err := unpacked(data)
@@ -91,7 +92,7 @@ func ReadCertificates(data []byte) ([]*Certificate, error) {
 		out = append(out, c)
 	}
 	if len(out) == 0 {
-		return nil, unreadable("none", "there is no certificate in it")
+		return nil, unreadable("none", "the file contains no certificate")
 	}
 	return out, nil
 }
@@ -104,7 +105,7 @@ func unpacked(data []byte) ([][]byte, error) {
 	}
 	if bytes.Contains(data, []byte("-----BEGIN PGP")) {
 		if err := checkArmour(data); err != nil {
-			return nil, unreadable("armour", "the armour is damaged: %v", err)
+			return nil, unreadable("armour", "the ASCII armor is damaged: %v", err)
 		}
 		rest := bytes.NewReader(data)
 		for {
@@ -113,18 +114,20 @@ func unpacked(data []byte) ([][]byte, error) {
 				break
 			}
 			if err != nil {
-				return nil, unreadable("armour", "the armour is damaged: %v", err)
+				return nil, unreadable("armour", "the ASCII armor is damaged: %v", err)
 			}
 			if block.Type == openpgp.PrivateKeyType {
-				return nil, finding.New(finding.KeySecretMaterial, "", "the file holds a secret key")
+				return nil, finding.New(finding.KeySecretMaterial, "", "the file contains a "+
+					"secret key. Stockade did not store it")
 			}
 			if block.Type != openpgp.PublicKeyType {
-				return nil, unreadable("kind", "the armour says %q, and a public key block is needed",
+				return nil, unreadable("kind", "the armor contains a %q, but a public key "+
+					"block is needed",
 					block.Type)
 			}
 			body, err := io.ReadAll(block.Body)
 			if err != nil {
-				return nil, unreadable("armour", "the armour is damaged: %v", err)
+				return nil, unreadable("armour", "the ASCII armor is damaged: %v", err)
 			}
 			rings = append(rings, body)
 			// The decoder reads ahead: go on behind the block's end.
@@ -189,12 +192,12 @@ func (c *Certificate) Changes(now *Certificate) (out []string) {
 			out = append(out, "the subkey "+p.Fingerprint+" is new")
 			continue
 		case p.Revoked && !old.Revoked:
-			out = append(out, p.Fingerprint+" is withdrawn by its owner: "+p.Reason)
+			out = append(out, p.Fingerprint+" is revoked: "+p.Reason)
 		}
 		if !p.Expires.Equal(old.Expires) {
-			end := "no more end date"
+			end := "no expiry date"
 			if !p.Expires.IsZero() {
-				end = "the end date " + p.Expires.Format(time.DateOnly)
+				end = "the expiry date " + p.Expires.Format(time.DateOnly)
 			}
 			out = append(out, p.Fingerprint+" has "+end)
 		}
@@ -387,22 +390,25 @@ func (c *Certificate) CheckBy(policy Policy, now time.Time) finding.List {
 	object := "key " + c.Fingerprint
 	day := func(d time.Duration) int { return int(d.Hours() / 24) }
 	if c.Primary.Revoked {
-		out = append(out, finding.New(finding.KeyRevoked, object, "its owner has withdrawn it: %s",
+		out = append(out, finding.New(finding.KeyRevoked, object, "the owner has revoked this "+
+			"key: %s",
 			c.Primary.Reason))
 	}
 	if e := c.Primary.Expires; !e.IsZero() {
 		if left := e.Sub(now); left <= 0 {
-			out = append(out, finding.New(finding.KeyExpired, object, "it ended on %s, %d days ago",
+			out = append(out, finding.New(finding.KeyExpired, object, "the key expired on %s, "+
+				"%d days ago",
 				e.Format(time.DateOnly), day(-left)))
 		} else if left < 30*24*time.Hour {
-			out = append(out, finding.New(finding.KeyExpiring, object, "it ends on %s, in %d days",
+			out = append(out, finding.New(finding.KeyExpiring, object, "the key expires on %s, "+
+				"in %d days",
 				e.Format(time.DateOnly), day(left)))
 		}
 	}
 	if end, able := c.SignsUntil(now); able && !end.IsZero() && !end.Equal(c.Primary.Expires) {
 		if left := end.Sub(now); left < 30*24*time.Hour {
 			out = append(out, finding.New(finding.KeyExpiring, object,
-				"the last of its parts that may sign ends on %s, in %d days", end.Format(time.DateOnly),
+				"the last subkey that may sign expires on %s, in %d days", end.Format(time.DateOnly),
 				day(left)))
 		}
 	}
@@ -412,7 +418,8 @@ func (c *Certificate) CheckBy(policy Policy, now time.Time) finding.List {
 		able = able || s.signs(now)
 	}
 	if !able {
-		out = append(out, finding.New(finding.KeyCannotSign, object, "none of its %d parts may sign",
+		out = append(out, finding.New(finding.KeyCannotSign, object, "none of its %d keys and "+
+			"subkeys may sign",
 			1+len(c.Subkeys)))
 	}
 	return out
@@ -429,7 +436,7 @@ func (c *Certificate) weak(policy Policy, now time.Time) (out finding.List) {
 	object := "key " + c.Fingerprint
 	verdict, what, why := policy.part(c.Primary)
 	if verdict != Counts {
-		f := finding.New(finding.KeyWeak, object, "it %s: %s", what, why)
+		f := finding.New(finding.KeyWeak, object, "the key %s: %s", what, why)
 		if verdict == Refused {
 			return append(out, f.Rated(finding.Error))
 		}
@@ -446,7 +453,7 @@ func (c *Certificate) weak(policy Policy, now time.Time) (out finding.List) {
 			counts = true
 			continue
 		}
-		f := finding.New(finding.KeyWeak, object, "its part %s %s: %s", s.Fingerprint, what, why)
+		f := finding.New(finding.KeyWeak, object, "the subkey %s %s: %s", s.Fingerprint, what, why)
 		if verdict == Refused {
 			refused = append(refused, f)
 			continue
@@ -480,10 +487,11 @@ func ParseFingerprint(s string) (string, error) {
 		return f, nil
 	case err == nil && (len(f) == 8 || len(f) == 16):
 		return "", finding.New(finding.KeyShortID, "",
-			"%q is a short id, and many keys can be made to have it",
+			"%q is a short key ID. Anyone can make a key with the same short ID",
 			s)
 	case err != nil:
-		return "", finding.New(finding.DefineBadValue, "", "%q is not hexadecimal, and a fingerprint is", s)
+		return "", finding.New(finding.DefineBadValue, "", "%q is not hexadecimal, so it is "+
+			"not a fingerprint", s)
 	}
 	return "", finding.New(finding.DefineBadValue, "",
 		"%q has %d hexadecimal digits; a fingerprint has 40 (or 64)", s, len(f))

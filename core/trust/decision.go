@@ -156,10 +156,11 @@ func (d *Decisions) ActOf(fingerprint, source, by string, two bool) (Act, error)
 	switch {
 	case waits && first.By == by:
 		return "", finding.New(finding.KeyAwaitingSecond, "key "+fingerprint,
-			"you vouched for it for %s on %s; it counts when a second warden does, from another account",
+			"you vouched for this key for %s on %s. It counts after a second warden vouches, "+
+				"from another account",
 			source,
-			first.At.Format(time.DateOnly)).Do("ask another warden to compare the fingerprint and vouch " +
-			"for it")
+			first.At.Format(time.DateOnly)).Do("ask another warden to compare the fingerprint " +
+			"and to vouch")
 	case waits:
 		return Confirm, nil
 	case two && !stands:
@@ -175,7 +176,7 @@ func (d *Decisions) Distrusted(fingerprint, source string) string {
 		return "is barred since " + b.At.Format(time.DateOnly) + " (" + b.Why + ")"
 	}
 	if _, ok := d.withdrawn[about{fingerprint, source}]; ok {
-		return "nobody vouches for it any more"
+		return "no one vouches for it any more"
 	}
 	return ""
 }
@@ -209,12 +210,14 @@ func (d *Decisions) MayVouch(c *Certificate, source string, named []string, evid
 	}
 	if !slices.Contains(named, c.Fingerprint) {
 		return finding.New(finding.KeyUnvouched, object,
-			"the source %s does not name this key under signed_by, so a decision would have no effect",
+			"the source %s does not list this key under signed_by, so a decision would have no "+
+				"effect",
 			source).
-			Do("add it to signed_by of the source first")
+			Do("add the key to signed_by of the source first")
 	}
 	if b, ok := d.barred[c.Fingerprint]; ok {
-		return finding.New(finding.KeyBarred, object, "it was barred on %s: %s", b.At.Format(time.DateOnly),
+		return finding.New(finding.KeyBarred, object, "the key was barred on %s: %s",
+			b.At.Format(time.DateOnly),
 			b.Why)
 	}
 	for _, f := range c.CheckBy(policy, now) {
@@ -291,26 +294,28 @@ func (d *Decisions) whyNone(source string, named []string,
 		_, waits := d.Proposed(f, source)
 		return barred || waits || certificates[f] == nil
 	}) {
-		return finding.New(finding.KeyUnvouched, object, "nobody vouched for any of its %d keys", n).
-			Do("compare the whole fingerprint of one that signs it with its owner, then: stockade key vouch "+
-				"FINGERPRINT --source %s --evidence \"…\"", source)
+		return finding.New(finding.KeyUnvouched, object, "no one has vouched for any of its %d "+
+			"keys", n).
+			Do("compare the whole fingerprint of the key that signs it with the owner, then "+
+				"run: stockade key vouch FINGERPRINT --source %s --evidence \"…\"", source)
 	}
 	if len(named) == 0 {
-		return finding.New(finding.SourceUnsigned, object, "no key is named that may sign it")
+		return finding.New(finding.SourceUnsigned, object, "the source names no key that may "+
+			"sign it")
 	}
 	f := named[0] // of several that fare differently the first is told
 	if b, ok := d.barred[f]; ok {
 		return finding.New(finding.KeyBarred, object, "its key %s is barred: %s", f, b.Why)
 	}
 	if certificates[f] == nil {
-		return finding.New(finding.KeyMissing, object, "its key %s was never brought in", f)
+		return finding.New(finding.KeyMissing, object, "its key %s was never imported", f)
 	}
 	if first, ok := d.Proposed(f, source); ok {
 		return finding.New(finding.KeyAwaitingSecond, object,
-			"its key %s waits for a second warden: %s vouched for it",
+			"its key %s is waiting for a second warden: %s vouched for it",
 			f, first.By)
 	}
-	return finding.New(finding.KeyUnvouched, object, "nobody vouched for its key %s", f).
-		Do("compare the whole fingerprint with its owner, then: stockade key vouch %s --source %s "+
-			"--evidence \"…\"", f, source)
+	return finding.New(finding.KeyUnvouched, object, "no one has vouched for its key %s", f).
+		Do("compare the whole fingerprint with the owner, then run: stockade key vouch %s "+
+			"--source %s --evidence \"…\"", f, source)
 }

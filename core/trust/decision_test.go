@@ -35,7 +35,7 @@ func TestWhatIsDecidedLastCounts(t *testing.T) {
 		{"nothing", nil, false, true, "", ""},
 		{"vouched for", []Decision{vouch}, true, false, "", ""},
 		{"taken back by hand: the same words do not bring it back", []Decision{vouch, back}, false, false,
-			"nobody vouches", ""},
+			"no one vouches", ""},
 		{"no longer said: the same words are a decision again", []Decision{vouch, gone}, false, true, "", ""},
 		{"given again", []Decision{vouch, back, vouch}, true, false, "", ""},
 		{"barred, which nothing takes back", []Decision{vouch, bar, vouch}, true, false,

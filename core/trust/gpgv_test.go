@@ -464,10 +464,10 @@ func TestWhatIsDecidedOfEachSignature(t *testing.T) {
 		text := map[string]string{
 			"another key id": "signed by 0000000000000007,", "no issuer": "signed by an unnamed key,",
 			"another fingerprint":                 "signed by " + strings.Repeat("07", 20) + ",",
-			"an issuer of a length that is none":  "not known, or damaged",
-			"the weak digest SHA-1":               "the digest SHA-1: two texts",
+			"an issuer of a length that is none":  "a signature is damaged or of an unknown type",
+			"the weak digest SHA-1":               "the digest SHA-1: collisions",
 			"made before its key":                 fmt.Sprintf("its key %X", m.e.PrimaryKey.Fingerprint),
-			"the key may only certify, by itself": "a part of the certificate that may not sign",
+			"the key may only certify, by itself": "a subkey that may not sign",
 		}[c.name]
 		if err := c.judged(); text != "" && (err == nil || !strings.Contains(err.Error(), text)) {
 			t.Errorf("%s: %v", c.name, err)
@@ -555,7 +555,7 @@ func TestARevocationThatWasSeenStays(t *testing.T) {
 	}
 	merged, more, err = read(old).Merge(read(revoked))
 	if err != nil || !more || !merged.Primary.Revoked ||
-		!strings.Contains(strings.Join(read(old).Changes(merged), "; "), "withdrawn by its owner") {
+		!strings.Contains(strings.Join(read(old).Changes(merged), "; "), "is revoked") {
 		t.Errorf("a newer copy: revoked %v, more %v, %v", merged.Primary.Revoked, more, err)
 	}
 	// Two copies in one file, in either order and form.

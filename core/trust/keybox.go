@@ -22,11 +22,12 @@ func isKeybox(data []byte) bool {
 func unboxed(data []byte) (rings [][]byte, err error) {
 	for n := 0; len(data) > 0; n++ {
 		if len(data) < 5 {
-			return nil, unreadable("keybox", "the keybox is cut short")
+			return nil, unreadable("keybox", "the keybox is truncated")
 		}
 		size := uint64(binary.BigEndian.Uint32(data))
 		if size < 5 || size > uint64(len(data)) || n > maxBlobs {
-			return nil, unreadable("keybox", "the keybox has a blob of %d bytes where %d are left", size,
+			return nil, unreadable("keybox", "the keybox has a blob of %d bytes, but only %d "+
+				"bytes are left", size,
 				len(data))
 		}
 		blob := data[:size]
@@ -35,11 +36,11 @@ func unboxed(data []byte) (rings [][]byte, err error) {
 			continue
 		}
 		if len(blob) < 16 {
-			return nil, unreadable("keybox", "a certificate of the keybox is cut short")
+			return nil, unreadable("keybox", "a certificate in the keybox is truncated")
 		}
 		at, length := uint64(binary.BigEndian.Uint32(blob[8:])), uint64(binary.BigEndian.Uint32(blob[12:]))
 		if at+length > uint64(len(blob)) {
-			return nil, unreadable("keybox", "a certificate of the keybox is cut short")
+			return nil, unreadable("keybox", "a certificate in the keybox is truncated")
 		}
 		rings = append(rings, blob[at:at+length])
 	}

@@ -80,7 +80,7 @@ func (k *Keyring) Named(signer string) string {
 		if !n.Certificate.answersTo(signer) {
 			continue
 		}
-		why := "nobody vouched for it here"
+		why := "no one has vouched for it here"
 		switch {
 		case n.Barred != "":
 			why = "it is barred"
@@ -89,7 +89,7 @@ func (k *Keyring) Named(signer string) string {
 		}
 		return n.Certificate.Fingerprint + " (" + n.Certificate.name() + "; " + why + ")"
 	}
-	return signer + " (which nobody brought in)"
+	return signer + " (never imported)"
 }
 
 // Certificate gives a certificate that was brought in, whatever was decided about it; nil
@@ -165,18 +165,21 @@ func (k *Keyring) Clearsigned(data []byte) ([]byte, archive.Signer, error) {
 		return nil, archive.Signer{}, k.bad("frame", "%v", err)
 	}
 	if err := checkArmour(data[bytes.LastIndex(data, []byte(signatureHeader)):]); err != nil {
-		return nil, archive.Signer{}, k.bad("armour", "the signature's armour is damaged: %v", err)
+		return nil, archive.Signer{}, k.bad("armour", "the ASCII armor of the signature is "+
+			"damaged: %v", err)
 	}
 	block, rest := clearsign.Decode(data)
 	if block == nil {
-		return nil, archive.Signer{}, k.bad("frame", "it is not a readable clear-signed text")
+		return nil, archive.Signer{}, k.bad("frame", "the file is not a clear-signed text")
 	}
 	if len(bytes.TrimSpace(rest)) > 0 {
-		return nil, archive.Signer{}, k.bad("frame", "there is unsigned text behind the signature")
+		return nil, archive.Signer{}, k.bad("frame", "there is unsigned text after the "+
+			"signature")
 	}
 	signatures, err := io.ReadAll(io.LimitReader(block.ArmoredSignature.Body, 1<<20))
 	if err != nil {
-		return nil, archive.Signer{}, k.bad("armour", "the signature's armour is damaged: %v", err)
+		return nil, archive.Signer{}, k.bad("armour", "the ASCII armor of the signature is "+
+			"damaged: %v", err)
 	}
 	by, err := k.verify(bytesOf(block.Bytes), signatures)
 	if err != nil {
@@ -202,14 +205,15 @@ func wellFormed(data []byte) error {
 		switch state {
 		case start:
 			if l != signedHeader {
-				return fmt.Errorf("it does not begin with a clear-signed message (line %d)", number)
+				return fmt.Errorf("the file does not begin with a clear-signed message (line "+
+					"%d)", number)
 			}
 			state = headers
 		case headers:
 			if l == "" {
 				state = text
 			} else if !strings.HasPrefix(l, "Hash: ") {
-				return fmt.Errorf("line %d stands where only Hash headers may", number)
+				return fmt.Errorf("line %d is not a Hash header", number)
 			}
 		case text:
 			if l == signatureHeader {
@@ -223,7 +227,7 @@ func wellFormed(data []byte) error {
 			}
 		case end:
 			if l != "" {
-				return fmt.Errorf("line %d is unsigned text behind the signature", number)
+				return fmt.Errorf("line %d is unsigned text after the signature", number)
 			}
 		}
 	}
@@ -231,9 +235,9 @@ func wellFormed(data []byte) error {
 	case end:
 		return nil
 	case start, headers:
-		return fmt.Errorf("it carries no clear-signed text")
+		return fmt.Errorf("the file contains no clear-signed text")
 	}
-	return fmt.Errorf("it ends before its signature does")
+	return fmt.Errorf("the file ends before its signature does")
 }
 
 // Detached implements archive.Verifier; signature is armoured or binary.
@@ -269,14 +273,17 @@ func bytesOf(b []byte) signedContent {
 func (k *Keyring) detached(content signedContent, signature []byte) (archive.Signer, error) {
 	if bytes.Contains(signature, []byte(signatureHeader)) {
 		if err := checkArmour(signature); err != nil {
-			return archive.Signer{}, k.bad("armour", "the detached signature's armour is damaged: %v", err)
+			return archive.Signer{}, k.bad("armour", "the ASCII armor of the detached "+
+				"signature is damaged: %v", err)
 		}
 		block, err := armor.Decode(bytes.NewReader(signature))
 		if err != nil || block.Type != openpgp.SignatureType {
-			return archive.Signer{}, k.bad("armour", "the detached signature's armour is damaged")
+			return archive.Signer{}, k.bad("armour", "the ASCII armor of the detached "+
+				"signature is damaged")
 		}
 		if signature, err = io.ReadAll(io.LimitReader(block.Body, 1<<20)); err != nil {
-			return archive.Signer{}, k.bad("armour", "the detached signature's armour is damaged: %v", err)
+			return archive.Signer{}, k.bad("armour", "the ASCII armor of the detached "+
+				"signature is damaged: %v", err)
 		}
 	}
 	return k.verify(content, signature)
@@ -303,20 +310,20 @@ func (k *Keyring) verify(signed signedContent, signatures []byte) (archive.Signe
 			return archive.Signer{}, k.bad("too-many", "there are more than %d signatures", maxSignatures)
 		}
 		if err != nil {
-			return archive.Signer{}, k.bad("malformed", "the signatures are not readable: %v", err)
+			return archive.Signer{}, k.bad("malformed", "the signatures cannot be read: %v", err)
 		}
 		if p.Tag == tagMarker {
 			continue // to be ignored (RFC 9580 §5.8)
 		}
 		if p.Tag != tagSignature {
 			return archive.Signer{}, k.bad("foreign",
-				"there is something else among the signatures (a packet of the kind %d)", p.Tag)
+				"the signature file contains something else (a packet of type %d)", p.Tag)
 		}
 		parsed, err := p.Parse()
 		sig, ok := parsed.(*packet.Signature)
 		if err != nil || !ok {
 			refused = append(refused, k.bad("malformed",
-				"a signature is of a kind that is not known, or damaged: %v",
+				"a signature is damaged or of an unknown type: %v",
 				err))
 			others = append(others, "an unreadable one")
 			continue
@@ -366,11 +373,12 @@ func issuer(sig *packet.Signature) string {
 func (k *Keyring) judge(signed signedContent, sig *packet.Signature) (archive.Signer, *finding.Finding) {
 	no := func(f finding.Finding) (archive.Signer, *finding.Finding) { return archive.Signer{}, &f }
 	if sig.SigType != packet.SigTypeBinary && sig.SigType != packet.SigTypeText {
-		return no(k.bad("type", "a signature is of type %#x, which is not one over a document", sig.SigType))
+		return no(k.bad("type", "a signature has the type %#x, which is not a signature over a "+
+			"document", sig.SigType))
 	}
 	if name := criticalNotation(sig); name != "" {
 		return no(k.bad("notation",
-			"the signature by %s asks to be believed only by who understands the notation %q",
+			"the signature by %s has the critical notation %q, which Stockade does not know",
 			issuer(sig), name))
 	}
 	digest := cmp.Or(digestName(sig.Hash), sig.Hash.String())
@@ -398,9 +406,9 @@ func (k *Keyring) judge(signed signedContent, sig *packet.Signature) (archive.Si
 	if last != nil {
 		return archive.Signer{}, last
 	}
-	return no(k.bad("unknown-key", "it is signed by %s, which nobody brought in", issuer(sig)).
-		Do("if that is the owner's key, get it from them, compare it, and vouch for it; if not, do not " +
-			"use this upstream"))
+	return no(k.bad("unknown-key", "the file is signed by %s, a key that was never imported", issuer(sig)).
+		Do("if this is the owner's key, get it from the owner, compare it, and vouch for it. " +
+			"If not, do not use this upstream"))
 }
 
 // find gives the part of the certificate that the signature names.
@@ -444,11 +452,11 @@ func (k *Keyring) judgeBy(n Known, key *packet.PublicKey, sub *openpgp.Subkey, s
 		w = openpgp.NewCanonicalTextHash(h)
 	}
 	if err := signed(w); err != nil {
-		f := finding.Unread(err, "what the signature by "+c.Fingerprint+" is over")
+		f := finding.Unread(err, "the content that the signature by "+c.Fingerprint+" covers")
 		return &f
 	}
 	if err := key.VerifySignature(h, sig); err != nil {
-		return bad("changed", "the signature by %s is over another text: the content was changed",
+		return bad("changed", "the signature by %s does not match: the content was changed",
 			c.Fingerprint)
 	}
 	// From here the signature is genuine; whether it counts is about the key.
@@ -458,15 +466,17 @@ func (k *Keyring) judgeBy(n Known, key *packet.PublicKey, sub *openpgp.Subkey, s
 		now = k.now()
 	}
 	if n.Barred != "" {
-		return no(finding.KeyBarred, "it is signed by %s, which is barred: %s", c.Fingerprint, n.Barred)
+		return no(finding.KeyBarred, "the file is signed by %s, a key that is barred: %s", c.Fingerprint,
+			n.Barred)
 	}
 	if !slices.Contains(n.VouchedFor, k.source) {
-		f := no(finding.KeyUnvouched, "it is signed by %s (%s), which nobody vouched for here", c.Fingerprint,
+		f := no(finding.KeyUnvouched, "the file is signed by %s (%s). No one has vouched for "+
+			"this key for this source", c.Fingerprint,
 			c.name())
 		if len(n.VouchedFor) > 0 {
-			f.Text += "; it is vouched for only for " + strings.Join(n.VouchedFor, ", ")
-			*f = f.Do("ask the owner of the source why the key of another signed this; use another " +
-				"upstream meanwhile, and vouch for the key here only if the owner says that it is theirs too")
+			f.Text += "; it is trusted only for " + strings.Join(n.VouchedFor, ", ")
+			*f = f.Do("ask the owner of the source why another key signed this. Until then, " +
+				"use another upstream. Vouch for the key here only if the owner confirms it")
 		}
 		return f
 	}
@@ -481,42 +491,45 @@ func (k *Keyring) judgeBy(n Known, key *packet.PublicKey, sub *openpgp.Subkey, s
 	for _, p := range []Part{c.Primary, part} {
 		switch {
 		case p.Revoked:
-			return no(finding.KeyRevoked, "it is signed by %s, which its owner has withdrawn: %s",
+			return no(finding.KeyRevoked, "the file is signed by %s, a key that its owner "+
+				"revoked: %s",
 				p.Fingerprint, p.Reason)
 		case !p.Expires.IsZero() && !now.Before(p.Expires):
-			return no(finding.KeyExpired, "it is signed by %s, which ended on %s", p.Fingerprint,
+			return no(finding.KeyExpired, "the file is signed by %s, a key that expired on %s", p.Fingerprint,
 				p.Expires.Format(time.DateOnly))
 		case !p.Expires.IsZero() && !made.Before(p.Expires):
-			return no(finding.KeyExpired, "it was signed on %s by %s, which had ended on %s",
+			return no(finding.KeyExpired, "the file was signed on %s by %s, a key that expired "+
+				"on %s",
 				made.Format(time.DateOnly), p.Fingerprint, p.Expires.Format(time.DateOnly))
 		case made.Before(p.Created):
-			return bad("before-its-key", "the signature is dated %s, before its key %s was made",
+			return bad("before-its-key", "the signature is dated %s, before its key %s was "+
+				"created",
 				made.Format(time.DateTime), p.Fingerprint)
 		}
 		if verdict, what, why := k.policy.part(p); verdict == Refused {
-			f := no(finding.KeyWeak, "it is signed by %s, which %s: %s", p.Fingerprint, what, why)
+			f := no(finding.KeyWeak, "the file is signed by %s, a key that %s: %s", p.Fingerprint, what, why)
 			*f = f.Rated(finding.Error)
 			return f
 		}
 	}
 	if !part.CanSign {
-		return no(finding.KeyCannotSign, "it is signed by %s, a part of the certificate that may not sign",
+		return no(finding.KeyCannotSign, "the file is signed by %s, a subkey that may not sign",
 			part.Fingerprint)
 	}
 	if made.After(now.Add(clockSlack)) {
-		return bad("future", "the signature is dated %s, which is in the future",
+		return bad("future", "the signature is dated %s, in the future",
 			made.UTC().Format(time.DateTime))
 	}
 	if sig.SigLifetimeSecs != nil && *sig.SigLifetimeSecs > 0 &&
 		now.After(made.Add(time.Duration(*sig.SigLifetimeSecs)*time.Second)) {
-		return bad("ended", "the signature itself has ended")
+		return bad("ended", "the signature has expired")
 	}
 	return nil
 }
 
 func (c *Certificate) name() string {
 	if len(c.UserIDs) == 0 {
-		return "no user id"
+		return "no user ID"
 	}
 	return c.UserIDs[0]
 }

@@ -25,10 +25,10 @@ func TestWhatAKeyringSaysOfItsCertificates(t *testing.T) {
 	const user = " (Tarn archive <archive@tarn.example>; "
 	for signer, says := range map[string]string{
 		id(one): one.Fingerprint + user + "its signature does not count)",
-		id(two): two.Fingerprint + user + "nobody vouched for it here)",
+		id(two): two.Fingerprint + user + "no one has vouched for it here)",
 		three.Fingerprint: three.Fingerprint +
 			user + "it is barred)",
-		id(four)[1:]: id(four)[1:] + " (which nobody brought in)", "": " (which nobody brought in)",
+		id(four)[1:]: id(four)[1:] + " (never imported)", "": " (never imported)",
 	} {
 		if got := k.Named(signer); got != says {
 			t.Errorf("%s is called %s, and not %s", signer, got, says)

@@ -60,7 +60,8 @@ func splitCertificates(ring []byte) ([]*rawCertificate, error) {
 			return nil, unreadable("malformed", "not an OpenPGP certificate: %v", err)
 		}
 		if p.Tag == tagSecretKey || p.Tag == tagSecretSubkey {
-			return nil, finding.New(finding.KeySecretMaterial, "", "the file holds a secret key")
+			return nil, finding.New(finding.KeySecretMaterial, "", "the file contains a secret "+
+				"key. Stockade did not store it")
 		}
 		if p.Tag == tagPublicKey {
 			out = append(out, &rawCertificate{primary: component{head: raw.Bytes()}})
@@ -125,7 +126,8 @@ func (c *rawCertificate) own() error {
 	}
 	primary, ok := p.(*packet.PublicKey)
 	if !ok {
-		return unreadable("malformed", "not an OpenPGP certificate: it does not begin with a key")
+		return unreadable("malformed", "not an OpenPGP certificate: the first packet is not a "+
+			"key")
 	}
 	keep := func(c *component) error {
 		c.signatures = slices.DeleteFunc(c.signatures, func(raw []byte) bool {

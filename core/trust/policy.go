@@ -40,25 +40,26 @@ type Row struct {
 // RFC 9580 §9.1 and §9.5 name the algorithms.
 var table = []Row{
 	{OfKeys, "RSA", 1024, Refused, "such keys have been factored"},
-	{OfKeys, "RSA", 2048, Weak, "under what is held to be enough today"},
+	{OfKeys, "RSA", 2048, Weak, "below the length that is considered safe today"},
 	{OfKeys, "RSA", 0, Counts, ""},
-	{OfKeys, "DSA", 1024, Refused, "within reach of who wants it"},
-	{OfKeys, "DSA", 0, Weak, "made no more; one signature with a bad random number gives the key away"},
+	{OfKeys, "DSA", 1024, Refused, "within reach of an attacker"},
+	{OfKeys, "DSA", 0, Weak, "the algorithm is obsolete, and one signature with a bad random " +
+		"number reveals the key"},
 	{OfKeys, "ECDSA", 0, Counts, ""},
 	{OfKeys, "Ed25519", 0, Counts, ""},
 	{OfKeys, "Ed448", 0, Counts, ""},
-	{OfDocuments, "MD5", 0, Refused, "two texts with one digest are made in seconds"},
-	{OfDocuments, "SHA-1", 0, Refused, "two texts with one digest have been made"},
-	{OfDocuments, "RIPEMD-160", 0, Refused, "as short as SHA-1, and less looked at"},
+	{OfDocuments, "MD5", 0, Refused, "collisions can be computed in seconds"},
+	{OfDocuments, "SHA-1", 0, Refused, "collisions have been computed"},
+	{OfDocuments, "RIPEMD-160", 0, Refused, "as short as SHA-1, and less studied"},
 	{OfDocuments, "SHA-224", 0, Counts, ""},
 	{OfDocuments, "SHA-256", 0, Counts, ""},
 	{OfDocuments, "SHA-384", 0, Counts, ""},
 	{OfDocuments, "SHA-512", 0, Counts, ""},
 	{OfDocuments, "SHA3-256", 0, Counts, ""},
 	{OfDocuments, "SHA3-512", 0, Counts, ""},
-	{OfBindings, "MD5", 0, Refused, "another key's parts could be slipped in"},
-	{OfBindings, "SHA-1", 0, Weak, "slipping another key's parts in is dear, and has been shown"},
-	{OfBindings, "RIPEMD-160", 0, Weak, "as short as SHA-1, and less looked at"},
+	{OfBindings, "MD5", 0, Refused, "an attacker could add subkeys of their own"},
+	{OfBindings, "SHA-1", 0, Weak, "adding a subkey is expensive, but has been shown"},
+	{OfBindings, "RIPEMD-160", 0, Weak, "as short as SHA-1, and less studied"},
 	{OfBindings, "SHA-224", 0, Counts, ""},
 	{OfBindings, "SHA-256", 0, Counts, ""},
 	{OfBindings, "SHA-384", 0, Counts, ""},
@@ -107,17 +108,17 @@ func (p Policy) String() string { return fmt.Sprint(p.RSABits, " ", strings.Join
 // judge gives the verdict about an algorithm, and why where it is not that it counts.
 func (p Policy) judge(of, name string, bits int) (Verdict, string) {
 	if slices.Contains(p.Refuse, name) {
-		return Refused, "a rule here refuses " + name
+		return Refused, "a rule of this site refuses " + name
 	}
 	if of == OfKeys && name == "RSA" && bits < p.RSABits {
-		return Refused, fmt.Sprintf("a rule here asks for %d bits", p.RSABits)
+		return Refused, fmt.Sprintf("a rule of this site asks for %d bits", p.RSABits)
 	}
 	for _, r := range table {
 		if r.Of == of && r.Name == name && (r.Under == 0 || bits < r.Under) {
 			return r.Verdict, r.Why
 		}
 	}
-	return Refused, "it is in no table of what counts"
+	return Refused, "the algorithm is unknown"
 }
 
 // part judges a part of a certificate: its algorithm, and the digest by which it is bound.

@@ -48,17 +48,20 @@ func TestWhatAPolicyRefuses(t *testing.T) {
 		{"a rule about RSA", Policy{RSABits: 3072}, OfKeys, "RSA", 3071, Refused, "asks for 3072"},
 		{"a rule about RSA is about nothing else", Policy{RSABits: 3072}, OfKeys, "Ed25519", 256, Counts, ""},
 		{"a lax rule allows nothing", Policy{RSABits: 512}, OfKeys, "RSA", 1000, Refused, "factored"},
-		{"DSA", Policy{}, OfKeys, "DSA", 2048, Weak, "no more"},
+		{"DSA", Policy{}, OfKeys, "DSA", 2048, Weak, "obsolete"},
 		{"DSA, refused", Policy{Refuse: []string{"DSA"}}, OfKeys, "DSA", 2048, Refused, "refuses DSA"},
-		{"an algorithm that is none for signing", Policy{}, OfKeys, "ECDH", 256, Refused, "no table"},
-		{"SHA-1 over a document", Policy{}, OfDocuments, "SHA-1", 0, Refused, "have been made"},
-		{"SHA-1 of a binding", Policy{}, OfBindings, "SHA-1", 0, Weak, "dear"},
+		{"an algorithm that is none for signing", Policy{}, OfKeys, "ECDH", 256, Refused,
+			"the algorithm is unknown"},
+		{"SHA-1 over a document", Policy{}, OfDocuments, "SHA-1", 0, Refused,
+			"collisions have been computed"},
+		{"SHA-1 of a binding", Policy{}, OfBindings, "SHA-1", 0, Weak, "expensive"},
 		{"SHA-1 of a binding, refused", Policy{Refuse: []string{"SHA-1"}}, OfBindings, "SHA-1", 0, Refused,
 			"refuses SHA-1"},
-		{"MD5 of a binding", Policy{}, OfBindings, "MD5", 0, Refused, "slipped in"},
+		{"MD5 of a binding", Policy{}, OfBindings, "MD5", 0, Refused,
+			"an attacker could add subkeys of their own"},
 		{"SHA-224 over a document, refused", Policy{Refuse: []string{"SHA-224"}}, OfDocuments, "SHA-224", 0,
 			Refused, "refuses SHA-224"},
-		{"a digest without a name", Policy{}, OfDocuments, "", 0, Refused, "no table"},
+		{"a digest without a name", Policy{}, OfDocuments, "", 0, Refused, "the algorithm is unknown"},
 	} {
 		got, why := c.policy.judge(c.of, c.alg, c.bits)
 		if got != c.want || !strings.Contains(why, c.why) || (why == "") != (got == Counts) {
@@ -100,7 +103,7 @@ func TestAPolicyHoldsWhereverAKeyIsJudged(t *testing.T) {
 	}
 	_, err = ring.Under(long).Detached([]byte("text"), signature)
 	if f, _ := finding.From(err); f.Code != "key.weak" || f.Severity != finding.Error ||
-		!strings.Contains(f.Text, "is RSA with 3072 bits: a rule here asks for 4096 bits") {
+		!strings.Contains(f.Text, "is RSA with 3072 bits: a rule of this site asks for 4096 bits") {
 		t.Errorf("a signature: %v", err)
 	}
 	_, err = ring.Under(Policy{Refuse: []string{"SHA-512", "SHA-256"}}).Detached([]byte("text"), signature)

@@ -18,7 +18,7 @@ import (
 // It refuses data in which is anything else, a statement about a certificate that is not among
 // them (key.missing), and one that was not made by the key it is about (key.unreadable).
 func WithRevocations(data []byte, known map[string]*Certificate) ([]*Certificate, error) {
-	none := unreadable("none", "there is no certificate in it")
+	none := unreadable("none", "the file contains no certificate")
 	if len(data) > maxCertificates {
 		return nil, none
 	}
@@ -63,7 +63,8 @@ func withdraw(p *packet.OpaquePacket, s *packet.Signature, known map[string]*Cer
 			continue
 		}
 		if err := c.entity.PrimaryKey.VerifyRevocationSignature(s); err != nil {
-			return nil, unreadable("revocation", "it says that %s is withdrawn, and was not made by that key",
+			return nil, unreadable("revocation", "the revocation is for %s, but was not made "+
+				"by that key",
 				c.Fingerprint)
 		}
 		var raw bytes.Buffer
@@ -75,6 +76,6 @@ func withdraw(p *packet.OpaquePacket, s *packet.Signature, known map[string]*Cer
 		return c.raw.merge(more).read()
 	}
 	return nil, finding.New(finding.KeyMissing, "key "+issuer(s),
-		"its owner withdraws it, and it was never brought in").
-		Do("bring in the certificate first")
+		"the file revokes this key, but the key was never imported").
+		Do("import the certificate first")
 }

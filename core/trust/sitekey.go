@@ -100,10 +100,10 @@ func (s *SiteKey) Locked(passphrase []byte) ([]byte, error) {
 func Unlock(locked, passphrase []byte, now func() time.Time) (*SiteKey, error) {
 	list, err := openpgp.ReadKeyRing(bytes.NewReader(locked))
 	if err != nil || len(list) != 1 || list[0].PrivateKey == nil {
-		return nil, fmt.Errorf("the site key's file is damaged")
+		return nil, fmt.Errorf("the file of the site key is damaged")
 	}
 	if err := list[0].DecryptPrivateKeys(passphrase); err != nil {
-		return nil, fmt.Errorf("the site key does not open with this passphrase")
+		return nil, fmt.Errorf("the passphrase does not open the site key")
 	}
 	return &SiteKey{entity: list[0], now: now}, nil
 }
@@ -216,13 +216,13 @@ func JoinSignatures(armoured, more []byte) ([]byte, error) {
 	block, err := armor.Decode(bytes.NewReader(armoured))
 	if err != nil || block.Type != openpgp.SignatureType {
 		return nil, finding.New(finding.ContentSignatureBad, "",
-			"the detached signature's armour is damaged").
+			"the ASCII armor of the detached signature is damaged").
 			Because("armour")
 	}
 	have, err := io.ReadAll(io.LimitReader(block.Body, 1<<20))
 	if err != nil {
 		return nil, finding.New(finding.ContentSignatureBad, "",
-			"the detached signature's armour is damaged: %v",
+			"the ASCII armor of the detached signature is damaged: %v",
 			err).Because("armour")
 	}
 	return armouredSignature(slices.Concat(have, more))

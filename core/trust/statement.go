@@ -93,13 +93,13 @@ func badStatement(format string, args ...any) error {
 // keyring is that of paired sites: the name of the one that made it comes from who signed.
 func ReadStatement(data []byte, paired *Keyring) (Statement, error) {
 	if len(data) > maxStatement {
-		return Statement{}, badStatement("it is larger than %d MiB", maxStatement>>20)
+		return Statement{}, badStatement("the statement is larger than %d MiB", maxStatement>>20)
 	}
 	text, by, err := paired.Clearsigned(data)
 	if f, ok := finding.From(err); ok {
 		if f.Cause == "unknown-key" {
 			return Statement{}, finding.New(finding.StatementUnpaired, "",
-				"no site that is paired signed it: %s",
+				"no paired site signed the statement: %s",
 				f.Text)
 		}
 		f.Object = "" // it is of no source
@@ -110,7 +110,8 @@ func ReadStatement(data []byte, paired *Keyring) (Statement, error) {
 	}
 	st, err := parseStatement(text)
 	if err == nil && !slices.ContainsFunc(append([]string{st.Site}, st.With...), by.Is) {
-		err = badStatement("it says that it is of the site %s, and %s signed it", finding.Harmless(st.Site),
+		err = badStatement("the statement says that it is from the site %s, but %s signed it",
+			finding.Harmless(st.Site),
 			by.Fingerprint)
 	}
 	return st, err
@@ -120,11 +121,11 @@ func ReadStatement(data []byte, paired *Keyring) (Statement, error) {
 // certificate signed it. Whose it is, nothing tells: its fingerprint has to be compared.
 func WhoStates(data []byte, now func() time.Time) (*Certificate, error) {
 	if len(data) > maxStatement {
-		return nil, badStatement("it is larger than %d MiB", maxStatement>>20)
+		return nil, badStatement("the statement is larger than %d MiB", maxStatement>>20)
 	}
 	block, _ := clearsign.Decode(data)
 	if block == nil {
-		return nil, badStatement("it is no clear-signed text")
+		return nil, badStatement("the file is not a clear-signed text")
 	}
 	unproved, err := parseStatement(block.Plaintext)
 	if err != nil {
@@ -135,7 +136,8 @@ func WhoStates(data []byte, now func() time.Time) (*Certificate, error) {
 		return nil, err
 	}
 	if len(certs) != 1 || certs[0].Fingerprint != unproved.Site {
-		return nil, badStatement("it carries another certificate than that of its site")
+		return nil, badStatement("the statement contains another certificate than that of its " +
+			"site")
 	}
 	itself := NewKeyring("", []Known{{Certificate: certs[0], VouchedFor: []string{""}}}, now)
 	if _, err := ReadStatement(data, itself); err != nil {
@@ -151,26 +153,27 @@ func IsStatement(data []byte) bool {
 
 func parseStatement(text []byte) (st Statement, err error) {
 	if err := json.Unmarshal(text, &st); err != nil {
-		return st, badStatement("it is not what a site states: %v", err)
+		return st, badStatement("the file is not a key statement: %v", err)
 	}
 	if st.Format != statementFormat {
-		return st, badStatement("it is of the format %d, and %d is known", st.Format, statementFormat)
+		return st, badStatement("the statement has the format %d; this version of Stockade "+
+			"reads format %d", st.Format, statementFormat)
 	}
 	if len(st.Vouches) > maxStated || len(st.Bars) > maxStated {
-		return st, badStatement("it has more than %d decisions", maxStated)
+		return st, badStatement("the statement has more than %d decisions", maxStated)
 	}
 	if st.At.IsZero() {
-		return st, badStatement("it has no date")
+		return st, badStatement("the statement has no date")
 	}
 	fits := func(fingerprint, text string) error {
 		f, err := ParseFingerprint(fingerprint)
 		switch {
 		case err != nil || f != fingerprint:
-			return badStatement("%q is no fingerprint", fingerprint)
+			return badStatement("%q is not a fingerprint", fingerprint)
 		case strings.TrimSpace(text) == "":
-			return badStatement("it does not say why %s was decided about", fingerprint)
+			return badStatement("the statement gives no reason for the decision about %s", fingerprint)
 		case len(text) > maxStatedText:
-			return badStatement("it says more than %d bytes of %s", maxStatedText, fingerprint)
+			return badStatement("the statement has more than %d bytes of %s", maxStatedText, fingerprint)
 		}
 		return nil
 	}
@@ -236,12 +239,12 @@ func (d *Decisions) Consider(st Statement, here map[string]Here, certificates ma
 		_, barred := d.Barred(v.Fingerprint)
 		switch {
 		case !known:
-			c.Why = "no source is called so here"
+			c.Why = "no source of this name exists here"
 		case src.Family != v.Family || src.Release != v.Release:
-			c.Why = fmt.Sprintf("there it is %s, and here %s", describedAs(v.Family, v.Release),
+			c.Why = fmt.Sprintf("the source is %s there, and %s here", describedAs(v.Family, v.Release),
 				describedAs(src.Family, src.Release))
 		case cert == nil:
-			c.Why = "its certificate did not come with the statement"
+			c.Why = "the statement does not contain its certificate"
 		case stands && !barred: // a barred key keeps its vouches, and they do not count
 			c.Outcome = Stands
 		default:

@@ -30,13 +30,14 @@ func besides(src *Source, by archive.Signer, now time.Time) finding.List {
 	end, able := src.Keyring.Until(by.Fingerprint, now)
 	if able && !end.IsZero() && end.Before(now.Add(renewalWithin)) {
 		return finding.List{finding.New(finding.KeyAlsoSigned, object,
-			"its key %s ends on %s, in %d days; its root is signed by %s too", by.Fingerprint,
+			"its key %s expires on %s, in %d days. The release metadata is also signed by %s", by.Fingerprint,
 			end.Format(time.DateOnly), int(end.Sub(now).Hours()/24), strings.Join(named, ", ")).
 			Rated(finding.Warning).
-			Do("ask the owner whether that is the key to come; compare its fingerprint, name it under " +
-				"signed_by, and vouch for it before the old one ends")}
+			Do("ask the owner whether that is the next key. Compare its fingerprint, list it " +
+				"under signed_by, and vouch for it before the old key expires")}
 	}
-	return finding.List{finding.New(finding.KeyAlsoSigned, object, "its root is signed by %s too",
+	return finding.List{finding.New(finding.KeyAlsoSigned, object, "the release metadata is "+
+		"also signed by %s",
 		strings.Join(named, ", "))}
 }
 
@@ -52,10 +53,11 @@ func idle(src *Source, r *archive.Root) (found finding.List) {
 	}
 	for _, n := range src.Keyring.Idle(r.Signer, r.Date.Add(-idleFor)) {
 		found = append(found, finding.New(finding.KeyUnused, "source "+src.Name,
-			"%s was vouched for on %s, and has not signed the root of %s: %s did",
+			"%s was vouched for on %s, but did not sign the release metadata of %s: %s did",
 			n.Certificate.Fingerprint, n.Since.Format(time.DateOnly), r.Date.Format(time.DateOnly),
 			r.Signer.Fingerprint).
-			Do("ask the owner whether they still sign with it; take a vouch back that is not needed"))
+			Do("ask the owner whether they still use this key. Withdraw the vouch if it is not "+
+				"needed"))
 	}
 	return found
 }

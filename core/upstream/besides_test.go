@@ -59,9 +59,9 @@ func TestWhoSignsBesideTheKeyThatCountsIsTold(t *testing.T) {
 		known []trust.Known
 		says  string
 	}{
-		{"nobody brought it in", nil, other.Fingerprint + " (which nobody brought in)"},
+		{"nobody brought it in", nil, other.Fingerprint + " (never imported)"},
 		{"nobody vouched for it", []trust.Known{{Certificate: other}},
-			other.Fingerprint + " (" + other.UserIDs[0] + "; nobody vouched for it here)"},
+			other.Fingerprint + " (" + other.UserIDs[0] + "; no one has vouched for it here)"},
 		{"it is barred", []trust.Known{{Certificate: other, Barred: "stolen"}}, "it is barred)"},
 	} {
 		ring(c.known...)
@@ -114,11 +114,11 @@ func TestWhoSignsBesideTheKeyThatCountsIsTold(t *testing.T) {
 		ring(trust.Known{Certificate: other})
 		found := refreshed()
 		if len(found) != 1 || found[0].Severity != want || !strings.Contains(found[0].Text,
-			"its root is signed by "+other.Fingerprint) {
+			"is also signed by "+other.Fingerprint) {
 			t.Errorf("in %d days: %v", days, found)
 		}
 		if want == finding.Warning && !strings.Contains(found[0].Text,
-			"its key "+first.Fingerprint+" ends on ") {
+			"its key "+first.Fingerprint+" expires on ") {
 			t.Errorf("whose end: %v", found)
 		}
 	}

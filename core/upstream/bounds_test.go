@@ -213,11 +213,13 @@ func TestASourceThatWentQuietIsTold(t *testing.T) {
 		{"four roots are too few", every(day, 100*day, 4), ""},
 		{"weekly, and nothing for six weeks", every(7*day, 42*day, 6), ""},
 		{"weekly, and nothing for longer", every(7*day, 43*day, 6),
-			"since 2026-10-14, for 43 days; before, something new came every 7 days (of 6 that were seen)"},
+			"the source has published nothing since 2026-10-14, for 43 days. Before, it published every " +
+				"7 days (6 publications seen)"},
 		{"hourly, and nothing for a day", every(time.Hour, 25*time.Hour, 10), ""},
-		{"hourly, and nothing for three days", every(time.Hour, 3*day, 10), "every 1 h (of"},
+		{"hourly, and nothing for three days", every(time.Hour, 3*day, 10),
+			". Before, it published every 1 h (10"},
 		{"one long pause does not make it usual",
-			append([]time.Time{now.Add(-900 * day)}, every(day, 8*day, 6)...), "every 1 day (of"},
+			append([]time.Time{now.Add(-900 * day)}, every(day, 8*day, 6)...), "every 1 day ("},
 	} {
 		found := quiet("tarn", c.published, now)
 		if c.says == "" && len(found) > 0 || c.says != "" && (len(found) != 1 ||

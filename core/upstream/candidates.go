@@ -35,7 +35,7 @@ func (src *Source) Candidates(data []byte) ([]fetch.Upstream, error) {
 		}
 		if !fetch.Listable(u.URL) {
 			return nil, finding.New(finding.SourceBadList, "source "+src.Name,
-				"%s is no address that a source could have", fetch.Shown(finding.Harmless(u.URL))).
+				"%s is not an address that a source can have", fetch.Shown(finding.Harmless(u.URL))).
 				Do("write http or https addresses, without user and query")
 		}
 		if !slices.ContainsFunc(src.Route.Upstreams, same) && !slices.ContainsFunc(out, same) {
@@ -44,9 +44,9 @@ func (src *Source) Candidates(data []byte) ([]fetch.Upstream, error) {
 	}
 	if len(out) > maxCandidates {
 		return nil, finding.New(finding.SourceBadList, "source "+src.Name,
-			"the list names %s, and at most %d are probed at once", finding.Count(len(out), "further server"),
+			"the list contains %s; at most %d are probed at once", finding.Count(len(out), "further server"),
 			maxCandidates).
-			Do("leave out those that are far away")
+			Do("remove servers that are far away")
 	}
 	return out, nil
 }
@@ -90,14 +90,15 @@ func (o Ordering) Check(source string) error {
 	switch {
 	case o.Best < 0 || o.Best > maxBest:
 		return finding.New(finding.DefineBadValue, "source "+source,
-			"from 1 to %d of the best can be kept, and not %d",
+			"the number to keep must be 1 to %d, not %d",
 			maxBest, o.Best)
 	case o.Best == 0 && (o.Region != "" || o.Protocol != ""):
 		return finding.New(finding.DefineBadValue, "source "+source,
-			"a region or a protocol chooses among the best, and how many is not said").Do("say how many: " +
-			"--best 3")
+			"a region or a protocol selects among the best, but the number to keep is missing").Do(
+			"add the number: --best 3")
 	case o.Protocol != "" && o.Protocol != "https" && o.Protocol != "http":
-		return finding.New(finding.DefineBadValue, "source "+source, "%q is no protocol of upstreams",
+		return finding.New(finding.DefineBadValue, "source "+source, "%q is not a protocol of "+
+			"upstreams",
 			o.Protocol).Do("write https or http")
 	}
 	return nil
@@ -119,8 +120,9 @@ func PutLast(src definition.Source, name, address string) ([]definition.Upstream
 		}
 	}
 	if len(last) == 0 {
-		return nil, finding.New(finding.DefineDanglingReference, "source "+name, "it has no upstream %s",
-			finding.Harmless(address)).Do("stockade source show %s tells which it has", name)
+		return nil, finding.New(finding.DefineDanglingReference, "source "+name,
+			"the source has no upstream %s",
+			finding.Harmless(address)).Do("run stockade source show %s to see its upstreams", name)
 	}
 	return append(out, last...), nil
 }
@@ -176,9 +178,10 @@ func (o Ordering) Ordered(src definition.Source, name string, probed []ProbeResu
 	}
 	if len(out) == 0 {
 		return nil, finding.New(finding.DefineBadValue, "source "+name,
-			"none of the %d upstreams that were probed counts and is of that region and protocol",
+			"none of the %d upstreams that were probed is usable and has that region and "+
+				"protocol",
 			len(probed)).
-			Do("probe again, or ask for less: stockade source probe %s", name)
+			Do("probe again with fewer conditions: stockade source probe %s", name)
 	}
 	for _, u := range src.Upstreams {
 		if u.URL == "" {

@@ -40,7 +40,7 @@ func (b *Reader) Examine(ctx context.Context, src Source, certs []*trust.Certifi
 	out := Examination{Source: src.Name, Examined: []ExaminedKey{}}
 	if len(certs) > MaxExamined {
 		return out, finding.New(finding.ContentTooLarge, "source "+src.Name,
-			"there are %d certificates, and at most %d are examined at once", len(certs), MaxExamined)
+			"there are %d certificates; at most %d are examined at once", len(certs), MaxExamined)
 	}
 	policy := src.Keyring.Policy()
 	quiet := *b

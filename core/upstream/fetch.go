@@ -81,7 +81,7 @@ func (b *Reader) FetchInto(ctx context.Context, src *Source, want pool.Want, pat
 	check func(f pool.Blob) error) (string, error) {
 	if src.House != nil { // whatever it has lies in the pool
 		return "", finding.New(finding.EditionDamaged, "source "+src.Name,
-			"%s of the house source is gone from the pool", want.Name).
+			"the file %s of the house source is missing from the pool", want.Name).
 			Do("add the file again: stockade package add FILE --source %s", src.Name)
 	}
 	most := want.Size

@@ -106,7 +106,7 @@ func (b *Reader) list(ctx context.Context, src *Source, c archive.IndexChoice, p
 		return List{}, f
 	}
 	return List{}, finding.New(finding.ContentMissing, "source "+src.Name,
-		"no upstream gave the index %s: %v",
+		"no upstream has the index %s: %v",
 		c.Files[0].Path, err)
 }
 
@@ -145,8 +145,8 @@ func (b *Reader) Read(src *Source, n int, l List, yield func(p *archive.Package,
 			return err
 		}
 		return finding.New(finding.EditionDamaged, "source "+src.Name,
-			"the index %s was changed on disk since it was fetched", l.Used.Path).
-			Do("begin again: it is fetched anew")
+			"the index %s was changed on disk after it was downloaded", l.Used.Path).
+			Do("run it again: the index is downloaded again")
 	}
 	return About(err, src.Name)
 }

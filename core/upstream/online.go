@@ -16,7 +16,7 @@ import (
 func Described(set *definition.Set, name string, known archive.Registry) (*Source, error) {
 	src, ok := set.Sources[name]
 	if !ok {
-		return nil, fmt.Errorf("mirror: no source is called %s", name)
+		return nil, fmt.Errorf("mirror: no source is named %s", name)
 	}
 	route, err := set.Route(name)
 	if err != nil {

@@ -194,7 +194,7 @@ func probeFindings(object string, all []ProbeResult) (found finding.List) {
 	behindOthers := func(f finding.Finding, r ProbeResult) finding.Finding {
 		if r.Upstream.URL == last {
 			if f.Code == finding.SourceUpstreamsDisagree {
-				f = f.Do("it is asked last already; ask its owner why it is behind")
+				f = f.Do("this upstream is last already. Ask its owner why it lags behind")
 			}
 			return f
 		}
@@ -215,7 +215,8 @@ func probeFindings(object string, all []ProbeResult) (found finding.List) {
 			found = append(found, r.Finding)
 		case r.RootDate.Before(newest):
 			found = append(found, behindOthers(finding.New(finding.SourceUpstreamsDisagree, object,
-				"%s is behind by %s: its root is of %s, and another has one of %s",
+				"%s is behind by %s: its release metadata is from %s, but another upstream has "+
+					"one from %s",
 				r.Upstream.URL, behind(newest.Sub(r.RootDate)), r.RootDate.Format(time.DateTime),
 				newest.Format(time.DateTime)), r))
 		}
@@ -223,7 +224,8 @@ func probeFindings(object string, all []ProbeResult) (found finding.List) {
 	if down == own { // there is no next one
 		for i := range found {
 			found[i] = found[i].Rated(finding.Error).
-				Do("look at the network and the upstreams; the last edition is still served")
+				Do("check the network and the upstreams. Stockade still serves the last " +
+					"edition, if there is one")
 		}
 	}
 	if own < 2 || down == own { // none has a place behind one that is better

@@ -45,7 +45,7 @@ func Published(src *Source, where string, data []byte, now time.Time) (found fin
 	certs, err := trust.ReadCertificates(data)
 	if err != nil {
 		return finding.List{finding.New(finding.KeyPublished, object,
-			"what upstream publishes as keys (%s) cannot be read: %s", where, Saying(err))}
+			"the keys that the upstream publishes (%s) cannot be read: %s", where, Saying(err))}
 	}
 	rated := finding.Note
 	for _, c := range src.Keyring.Counting() {
@@ -66,13 +66,13 @@ func Published(src *Source, where string, data []byte, now time.Time) (found fin
 		}
 		if changes := have.Changes(merged); len(changes) > 0 {
 			found = append(found, finding.New(finding.KeyPublished, object,
-				"upstream publishes (%s) a newer copy of %s: %s", where, c.Fingerprint,
+				"the upstream publishes (%s) a newer copy of %s: %s", where, c.Fingerprint,
 				finding.Harmless(strings.Join(changes, "; "))).Rated(rated))
 		}
 	}
 	if len(unknown) > 0 {
 		found = append(found, finding.New(finding.KeyPublished, object,
-			"upstream publishes (%s) certificates that nobody brought in: %s", where,
+			"the upstream publishes (%s) keys that were never imported: %s", where,
 			finding.Names(unknown, maxBesides)).Rated(rated))
 	}
 	return found

@@ -35,6 +35,7 @@ func quiet(source string, published []time.Time, now time.Time) finding.List {
 		return nil
 	}
 	return finding.List{finding.New(finding.SourceQuiet, "source "+source,
-		"nothing was published since %s, for %s; before, something new came every %s (of %d that were seen)",
+		"the source has published nothing since %s, for %s. Before, it published every %s "+
+			"(%d publications seen)",
 		last.Format(time.DateOnly), behind(silent), behind(usual), len(published))}
 }

@@ -26,7 +26,8 @@ func (b *Reader) Refresh(ctx context.Context, src *Source) (*Publication, error)
 	b.Tell(Event{Step: "roots", Text: src.Name, Remaining: -1})
 	if a := src.Accepted; a != nil && b.Now().Before(a.Date.Add(-24*time.Hour)) {
 		return nil, finding.New(finding.SiteClock, "source "+src.Name,
-			"this machine's clock says %s, and the accepted root was made on %s",
+			"the clock of this machine says %s, but the accepted release metadata was made on "+
+				"%s",
 			b.Now().UTC().Format(time.DateTime), a.Date.Format(time.DateTime))
 	}
 	pub := &Publication{Source: src}
@@ -67,15 +68,17 @@ func (b *Reader) Refresh(ctx context.Context, src *Source) (*Publication, error)
 		if errors.Is(last, fetch.ErrNotFound) {
 			if src.Spec.Release == "" {
 				return pub, finding.New(finding.SourceRootMissing, "source "+src.Name,
-					"no upstream has all of a signed root").Do("check the URL, and the components")
+					"no upstream has the signed release metadata complete").Do("check the URL and the " +
+					"components")
 			}
 			return pub, finding.New(finding.SourceRootMissing, "source "+src.Name,
-				"no upstream has a signed root for the release %s", src.Spec.Release)
+				"no upstream has signed release metadata for the release %s", src.Spec.Release)
 		}
 		return pub, finding.New(finding.SourceUpstreamDown, "source "+src.Name,
-			"no upstream could be used: %v",
+			"no upstream can be used: %v",
 			last).Rated(finding.Error).
-			Do("look at the network and the upstreams; the last edition is still served")
+			Do("check the network and the upstreams. Stockade still serves the last edition, " +
+				"if there is one")
 	}
 	pub.Findings = append(pub.Findings, src.Family.CheckRoot(src.Spec, pub.Root)...)
 	if src.MaxAge > 0 {
@@ -85,7 +88,7 @@ func (b *Reader) Refresh(ctx context.Context, src *Source) (*Publication, error)
 		}
 		if age := b.Now().Sub(made); age > src.MaxAge {
 			pub.Findings = append(pub.Findings, finding.New(finding.SourceStale, "source "+src.Name,
-				"%s was made on %s, %s ago, and max_age is %s", what, made.Format(time.DateOnly),
+				"%s was made on %s, %s ago. max_age allows %s", what, made.Format(time.DateOnly),
 				behind(age), behind(src.MaxAge)))
 		}
 	}
@@ -143,7 +146,7 @@ func (b *Reader) refreshBy(ctx context.Context, src *Source, pub *Publication, i
 			}, nil)
 			if f.Signs != "" && errors.Is(err, fetch.ErrNotFound) {
 				return finding.New(finding.ContentSignatureBad, "source "+src.Name,
-					"%s has %s, and no signature %s beside it",
+					"%s has %s, but no signature %s beside it",
 					fetch.Shown(r.Upstream.URL), f.Signs, f.Path).Because("none")
 			}
 			if err != nil {
@@ -178,7 +181,7 @@ func (b *Reader) refreshBy(ctx context.Context, src *Source, pub *Publication, i
 	src.Route.Upstreams = append(route, lacking...)
 	for _, u := range lacking {
 		pub.Failures = append(pub.Failures, finding.New(finding.SourceUpstreamDown, "source "+src.Name,
-			"%s: it has no %s, which another upstream has", fetch.Shown(u.URL), choice[0].Path))
+			"%s: it has no %s, but another upstream has", fetch.Shown(u.URL), choice[0].Path))
 	}
 	return nil
 }
@@ -207,7 +210,7 @@ func (b *Reader) takeOld(old *Accepted, path string, files map[string][]byte) er
 			return err
 		}
 	}
-	return fmt.Errorf("the accepted root has no %s", path)
+	return fmt.Errorf("the accepted release metadata has no %s", path)
 }
 
 func (b *Reader) haveAll(files []AcceptedFile) bool {
@@ -248,12 +251,13 @@ func (b *Reader) judge(src *Source, r *archive.Root) error {
 		}
 	}
 	if !r.Expires.IsZero() && now.After(r.Expires) {
-		return finding.New(finding.SourceExpiredIndex, object, "the root ended on %s",
+		return finding.New(finding.SourceExpiredIndex, object, "the release metadata expired "+
+			"on %s",
 			r.Expires.Format(time.DateTime))
 	}
 	if r.Date.After(now.Add(24 * time.Hour)) {
 		return finding.New(finding.SourceFutureIndex, object,
-			"the root is dated %s, and this machine's clock says %s",
+			"the release metadata is dated %s, but the clock of this machine says %s",
 			r.Date.Format(time.DateTime), now.UTC().Format(time.DateTime))
 	}
 	old := src.Accepted
@@ -262,18 +266,18 @@ func (b *Reader) judge(src *Source, r *archive.Root) error {
 	}
 	if r.Date.Before(old.Date) {
 		return finding.New(finding.SourceOlderThanAccepted, object,
-			"the root was made on %s, and one of %s was accepted before",
+			"the release metadata was made on %s, but one made on %s was accepted before",
 			r.Date.Format(time.DateTime), old.Date.Format(time.DateTime)).
-			Do("wait, or use another upstream; to accept it once: stockade source refresh %s "+
-				"--accept-once \"the reason\"", src.Name)
+			Do("wait, or use another upstream. To accept it once, run: stockade source refresh "+
+				"%s --accept-once \"the reason\"", src.Name)
 	}
 	for p, now := range r.Dates {
 		if was, ok := old.Dates[p]; ok && now.Before(was) {
 			return finding.New(finding.SourceOlderThanAccepted, object,
-				"%s was signed on %s, and one of %s was accepted before", p, now.Format(time.DateTime),
+				"%s was signed on %s, but one signed on %s was accepted before", p, now.Format(time.DateTime),
 				was.Format(time.DateTime)).
-				Do("wait, or use another upstream; to accept it once: stockade source refresh %s "+
-					"--accept-once \"the reason\"", src.Name)
+				Do("wait, or use another upstream. To accept it once, run: stockade source "+
+					"refresh %s --accept-once \"the reason\"", src.Name)
 		}
 	}
 	for _, said := range []struct{ what, now, before string }{
@@ -282,7 +286,8 @@ func (b *Reader) judge(src *Source, r *archive.Root) error {
 			nameOf(old.Suite, old.Codename)},
 	} {
 		if said.now != said.before {
-			return anotherRepository(src, "the root gives the %s %q, and the one accepted before gave %q",
+			return anotherRepository(src, "the release metadata has the %s %q, but the one "+
+				"accepted before has %q",
 				said.what, said.now, said.before)
 		}
 	}
@@ -300,7 +305,8 @@ func nameOf(suite, codename string) string {
 
 func anotherRepository(src *Source, format string, args ...any) finding.Finding {
 	return finding.New(finding.SourceOtherRepository, "source "+src.Name, format, args...).
-		Do("ask upstream why; to accept it once: stockade source refresh %s --accept-once \"the reason\"",
+		Do("ask the owner of the upstream why. To accept it once, run: stockade source refresh "+
+			"%s --accept-once \"the reason\"",
 			src.Name)
 }
 
@@ -327,7 +333,8 @@ func (b *Reader) sample(ctx context.Context, pub *Publication, lists []List) err
 		if old := src.Accepted; old != nil && src.AcceptOnce == "" &&
 			archive.OfAnother(old.Samples[key], names.Names()) {
 			return anotherRepository(src,
-				"the list %s has hardly any of the names that it had before: it is of another repository",
+				"the index %s has hardly any of the package names that it had before, so it is "+
+					"from another repository",
 				l.Used.Path)
 		}
 	}
@@ -392,8 +399,8 @@ func (p *Publication) MayAccept(now *Accepted) bool {
 func (b *Reader) ReadAccepted(src *Source) (*archive.Root, error) {
 	if src.Accepted == nil {
 		return nil, finding.New(finding.SourceRootMissing, "source "+src.Name,
-			"nothing of it was accepted yet").
-			Do("stockade source refresh %s", src.Name)
+			"no release metadata of this source was accepted yet").
+			Do("run stockade source refresh %s", src.Name)
 	}
 	files := map[string][]byte{}
 	for _, f := range src.Accepted.Files {
@@ -406,14 +413,15 @@ func (b *Reader) ReadAccepted(src *Source) (*archive.Root, error) {
 	choices := src.roots()
 	if src.Accepted.Choice >= len(choices) {
 		return nil, finding.New(finding.SourceRootMissing, "source "+src.Name,
-			"what was accepted is of another form of the description")
+			"the accepted release metadata is for an earlier form of the definition")
 	}
 	choice := choices[src.Accepted.Choice]
 	for _, f := range choice {
 		if _, ok := files[f.Path]; !ok {
 			return nil, finding.New(finding.SourceRootMissing, "source "+src.Name,
-				"what was accepted has no %s: it is of another form of the description", f.Path).
-				Do("stockade source refresh %s", src.Name)
+				"the accepted release metadata has no %s: it is for an earlier form of the "+
+					"definition", f.Path).
+				Do("run stockade source refresh %s", src.Name)
 		}
 	}
 	root, err := b.readRoot(src, choice, files)

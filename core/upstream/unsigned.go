@@ -26,9 +26,9 @@ func (u *Unsigned) Ended(source string, now time.Time) error {
 		return nil
 	}
 	return finding.New(finding.SourceUnsigned, "source "+source,
-		"that nobody signs it was acknowledged until %s (%s)",
+		"the source was accepted as unsigned until %s, which is past (%s)",
 		u.Until.AddDate(0, 0, -1).Format(time.DateOnly), finding.Harmless(u.Reason)).
-		Do("ask the owner again for signatures; a warden can acknowledge it anew")
+		Do("ask the owner again to sign the source. A warden can accept it as unsigned again")
 }
 
 // roots gives the ways to get the root of a source; where nobody signs it, without the
@@ -68,7 +68,7 @@ type pinned struct {
 
 func (p pinned) Clearsigned([]byte) ([]byte, archive.Signer, error) {
 	return nil, archive.Signer{}, finding.New(finding.ContentSignatureBad, "",
-		"nobody signs it").Because("none")
+		"the file is not signed").Because("none")
 }
 
 func (p pinned) Detached(content, _ []byte) (archive.Signer, error) {
@@ -110,18 +110,20 @@ func (src *Source) unpinned(digest string) (finding.List, error) {
 	switch {
 	case old == nil:
 		return finding.List{finding.New(finding.SourceUnsignedChanged, object,
-			"its first root is taken as it was served, by nobody's signature; its digest is %s", digest).
-			Do("compare the digest with the owner's, on another road")}, nil
+			"the first release metadata of this unsigned source was accepted as it was served. "+
+				"Its checksum is %s", digest).
+			Do("compare the checksum with the owner by another channel")}, nil
 	case old.Digest == digest:
 		return nil, nil
 	}
 	changed := finding.New(finding.SourceUnsignedChanged, object,
-		"its root is another one (digest %s) than the one of %s (digest %s), and nobody signs either", digest,
+		"the release metadata of this unsigned source has changed: its checksum is %s, and "+
+			"that of %s was %s", digest,
 		old.At.Format(time.DateOnly), old.Digest)
 	if src.AcceptOnce != "" || src.Family.SignsPackages() && len(src.Keyring.Counting()) > 0 {
 		return finding.List{changed}, nil
 	}
 	return nil, changed.Rated(finding.Error).
-		Do("ask the owner whether they published; then, as a warden: stockade source refresh %s "+
-			"--accept-once \"the reason\"", src.Name)
+		Do("ask the owner whether they published a change. Then a warden runs: stockade source "+
+			"refresh %s --accept-once \"the reason\"", src.Name)
 }

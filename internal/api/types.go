@@ -26,6 +26,13 @@ const (
 	Warden   = "warden"
 )
 
+// Titles of problems that have no title of their own: what is wrong is in the detail.
+const (
+	NotFound = "Not found"
+	Rejected = "Rejected"
+	Broken   = "Failed"
+)
+
 // Problem is an error answer (RFC 9457).
 type Problem struct {
 	Type     string       `json:"type"`   // urn:stockade:CODE

@@ -28,7 +28,8 @@ func (a *app) accountCommand() *cobra.Command {
 	}, filter[api.Account]{"role", "only those with this role", roles, "",
 		func(x api.Account, asked string) bool { return x.Role == asked }})
 	var role string
-	add := &cobra.Command{Use: "add NAME", Short: "Make an account; its token is shown once",
+	add := &cobra.Command{Use: "add NAME",
+		Short:   "Create an account and show its token once",
 		Example: "  stockade account add mara --role operator", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !slices.Contains(roles, role) {
@@ -60,7 +61,7 @@ func (a *app) accountCommand() *cobra.Command {
 			}
 			return a.show(x, func() { a.say("%s is removed", x.Name) }, []string{x.Name})
 		}}
-	return noun("account", "Who may use the service", list, a.showAccount(), add, remove, a.setRole(),
+	return noun("account", "Manage accounts of the service", list, a.showAccount(), add, remove, a.setRole(),
 		a.addToken(), a.removeToken(), a.setPassword(), a.removePassword(), a.endSessions())
 }
 
@@ -80,7 +81,8 @@ func moment(t *time.Time, never string) string {
 }
 
 func (a *app) showAccount() *cobra.Command {
-	return &cobra.Command{Use: "show ACCOUNT…", Short: "Show an account with its tokens and sessions",
+	return &cobra.Command{Use: "show ACCOUNT…",
+		Short: "Show an account, its tokens and its sessions",
 		Long: `Show an account with its tokens and sessions: your own, or as a warden anyone's. Secrets are
 not shown: of a token there is its name, when it ends, and when it was last used.`,
 		Example: "  stockade account show mara",
@@ -129,7 +131,7 @@ func (a *app) changeAccount(cmd *cobra.Command, method, name, path string, body 
 }
 
 func (a *app) setRole() *cobra.Command {
-	return &cobra.Command{Use: "role ACCOUNT ROLE", Short: "Give an account another role",
+	return &cobra.Command{Use: "role ACCOUNT ROLE", Short: "Change the role of an account",
 		Long: `Give an account another role. Its tokens, its password and its sessions end, and a new token
 is shown once: hand it over. Where a rule asks two wardens to vouch, no account makes another one a
 warden; whoever runs the service does (stockade serve --new-warden NAME).`,
@@ -154,7 +156,8 @@ warden; whoever runs the service does (stockade serve --new-warden NAME).`,
 
 func (a *app) addToken() *cobra.Command {
 	var name, ends string
-	c := &cobra.Command{Use: "add-token ACCOUNT", Short: "Make a further token; it is shown once",
+	c := &cobra.Command{Use: "add-token ACCOUNT",
+		Short: "Create another token for an account and show it once",
 		Long: `Make a further token of an account: your own, or as a warden that of somebody who is no
 warden. With --ends it works until the beginning of that day (UTC); a token that ends makes none
 that lasts longer, of any account.`,
@@ -186,7 +189,7 @@ that lasts longer, of any account.`,
 }
 
 func (a *app) removeToken() *cobra.Command {
-	return &cobra.Command{Use: "remove-token ACCOUNT TOKEN", Short: "Take a token back",
+	return &cobra.Command{Use: "remove-token ACCOUNT TOKEN", Short: "Revoke a token",
 		Long: `Take a token back, by its name or by the id that "account show" gives. Sessions that began
 with it end.`,
 		Example: "  stockade account remove-token mara night-report --yes",
@@ -202,7 +205,8 @@ with it end.`,
 
 func (a *app) setPassword() *cobra.Command {
 	var file string
-	c := &cobra.Command{Use: "set-password", Short: "Choose a password for signing in to the console",
+	c := &cobra.Command{Use: "set-password", Short: "Set a password for signing in to the " +
+		"console",
 		Long: `Choose a password of your own account, for signing in to the console by name. It is asked for,
 or read from --file; what it is kept as cannot be turned back into it. The command line goes on
 with tokens.`,
@@ -225,7 +229,8 @@ with tokens.`,
 }
 
 func (a *app) removePassword() *cobra.Command {
-	return &cobra.Command{Use: "remove-password ACCOUNT", Short: "Forget the password of an account",
+	return &cobra.Command{Use: "remove-password ACCOUNT",
+		Short:   "Remove the password of an account",
 		Example: "  stockade account remove-password warden --yes",
 		Args:    cobra.ExactArgs(1), ValidArgsFunction: a.names("/accounts", 1, byName),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -239,7 +244,7 @@ func (a *app) removePassword() *cobra.Command {
 
 func (a *app) endSessions() *cobra.Command {
 	return &cobra.Command{Use: "end-sessions ACCOUNT",
-		Short:   "End all sessions of an account in the console",
+		Short:   "End all console sessions of an account",
 		Example: "  stockade account end-sessions mara",
 		Args:    cobra.ExactArgs(1), ValidArgsFunction: a.names("/accounts", 1, byName),
 		RunE: func(cmd *cobra.Command, args []string) error {

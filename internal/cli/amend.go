@@ -16,7 +16,7 @@ import (
 func (a *app) amendCommand() *cobra.Command {
 	var from, lift, pin, leave string
 	amend := &cobra.Command{Use: "amend KIND NAME",
-		Short: "Make one change to a mirror or a group that leads out of a refusal",
+		Short: "Change one setting of a mirror or a group",
 		Long: `Make one change to a mirror or a group, after showing it: the ways out that a proof tells of are
 such. It is recorded as a revision, and what was described before is one step away. A build is what
 makes an edition of it.`,

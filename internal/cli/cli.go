@@ -144,8 +144,8 @@ func ofArguments(cmd *cobra.Command, err error) error {
 	if given := cmd.Flags().Args(); len(given) > len(strings.Fields(cmd.Use))-1 {
 		what = "there is more than it takes"
 	}
-	return usageDo(fmt.Sprintf("%s --help shows how it is called", cmd.CommandPath()),
-		"%s: it is called as %s",
+	return usageDo(fmt.Sprintf("run %s --help to see the usage", cmd.CommandPath()),
+		"%s: the usage is %s",
 		what, strings.TrimSuffix(cmd.UseLine(), " [flags]"))
 }
 
@@ -201,7 +201,7 @@ commands), and the tool that checks definitions with no service (stockade check)
 		Example: `  stockade demo --once                 the whole way, on made-up data
   stockade serve --data /srv/stockade  the service
   stockade check site.yaml             definitions, without a service
-  stockade status                      what needs somebody, and what is behind`,
+  stockade status                      what needs attention, on one screen`,
 		Version:       Version,
 		SilenceErrors: true, SilenceUsage: true, Args: nearest, DisableSuggestions: true,
 		RunE: func(cmd *cobra.Command, args []string) error { return cmd.Help() },

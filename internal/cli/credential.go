@@ -33,14 +33,16 @@ func (a *app) credentialCommand() *cobra.Command {
 				"of a definition",
 		}, filter[api.Credential]{"kind", "only those of this kind", credentialKinds, "",
 			func(x api.Credential, asked string) bool { return x.Kind == asked }})
-	return noun("credential", "What servers and proxies are shown", list, a.giveSecret(), a.forgetSecret())
+	return noun("credential", "Manage secrets for upstreams and proxies", list, a.giveSecret(),
+		a.forgetSecret())
 }
 
 var credentialKinds = []string{definition.Login, definition.Token, definition.Certificate}
 
 func (a *app) giveSecret() *cobra.Command {
 	var file string
-	add := &cobra.Command{Use: "add NAME", Short: "Give the secret of a described credential",
+	add := &cobra.Command{Use: "add NAME",
+		Short: "Save the secret of a credential",
 		Long: `Give the secret of a credential, in place of what was given before. What it is, and which hosts
 it belongs to, stands under credentials in the definition that was recorded; the secret stands
 in no document, is kept encrypted, sent to those hosts alone, and never shown again. A change
@@ -109,7 +111,8 @@ func (a *app) askSecret(what, prompt, file string) (string, error) {
 }
 
 func (a *app) forgetSecret() *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Forget the secret of a credential",
+	return &cobra.Command{Use: "remove NAME",
+		Short: "Remove the secret of a credential",
 		Long: `Forget the secret of a credential. What is described of it stays, until a description without it is
 recorded. Wardens may do this.`,
 		Example: "  stockade credential remove shoal-login --yes",

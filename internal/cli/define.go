@@ -106,12 +106,12 @@ func (a *app) readDocuments(paths []string) (api.Documents, error) {
 func (a *app) checkCommand() *cobra.Command {
 	m := machineFiles{}
 	fix, online := false, false
-	c := &cobra.Command{Use: "check PATH…", Short: "Check definitions, or a machine's own files, without " +
-		"a service",
+	c := &cobra.Command{Use: "check PATH…",
+		Short: "Check definitions or a machine's configuration files, without a service",
 		Long: `Check definitions: files, or folders of .yaml files that belong together; - is standard input. No
 service is asked, and nothing is fetched unless --online asks the upstreams what they serve now, as if
 the keys that the documents name were vouched for. Exits with 1 when errors are found. What is still to be
-decided, such as a key that nobody vouched for, is no error of a document. --fix mends what is
+decided, such as a key that no one vouched for, is no error of a document. --fix mends what is
 mechanical: a misspelt word, a password in an address. With -o sarif findings
 come in the Static Analysis Results Interchange Format 2.1.0, for editors and review tools.
 
@@ -347,7 +347,8 @@ func (a *app) changes(j api.Judgement) {
 func (a *app) compareCommand() *cobra.Command {
 	var whole bool
 	var same bool
-	c := &cobra.Command{Use: "compare PATH…", Short: "Show what recording definitions would change",
+	c := &cobra.Command{Use: "compare PATH…",
+		Short: "Show what recording definitions would change",
 		Long: "Show what recording definitions would change; - is standard input. Exits with 1 where " +
 			"errors keep them from being recorded, and with --same where anything would change.",
 		Example: "  stockade compare demo-data/site\n  stockade describe source tarn | stockade compare " +
@@ -428,7 +429,7 @@ func changeNames(j api.Judgement) (out []string) {
 func (a *app) recordCommand() *cobra.Command {
 	var whole bool
 	var summary string
-	c := &cobra.Command{Use: "record PATH…", Short: "Make the description what the definitions say",
+	c := &cobra.Command{Use: "record PATH…", Short: "Record definitions",
 		Long: `Make the description what the definitions say. What they do not mention stays,
 unless --whole. A definition with vouched_for, fingerprint and evidence is the
 act of vouching, and needs a warden. A document with an error changes nothing. - is standard

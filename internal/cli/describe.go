@@ -14,7 +14,7 @@ import (
 
 func (a *app) describeCommand() *cobra.Command {
 	return &cobra.Command{Use: "describe [NOUN [NAME…]]",
-		Short: "Write what is recorded as a document that can be recorded",
+		Short: "Print the recorded definitions as a document",
 		Long: `Write what is recorded as a document that can be changed and recorded again: everything, all
 of one kind, or what is named. NOUN is ` + strings.Join(definition.Kinds, ", ") + `. Recording the
 document as it is changes nothing.`,
@@ -79,9 +79,9 @@ func part(whole *definition.Set, args []string) (*definition.Set, []string, erro
 			if !some.Take(whole, kind, name) {
 				way := "stockade describe " + kind + " writes all of them"
 				if near := definition.Nearest(name, known); near != "" {
-					way = fmt.Sprintf("perhaps %q is meant", near)
+					way = fmt.Sprintf("did you mean %q?", near)
 				}
-				return nil, nil, usageDo(way, "no %s is called %q", kind, name)
+				return nil, nil, usageDo(way, "no %s is named %q", kind, name)
 			}
 			names = append(names, kind+"/"+name)
 		}

@@ -66,7 +66,7 @@ func (a *app) editionCommand() *cobra.Command {
 			func(e api.Edition, asked string) bool { return e.Mirror == asked }},
 		filter[api.Edition]{"lane", "only those that this lane shows", nil, "/lanes",
 			func(e api.Edition, asked string) bool { return slices.Contains(e.Lanes, asked) }})
-	return noun("edition", "Sealed editions of mirrors", list, a.editionShow(complete),
+	return noun("edition", "Manage sealed editions of mirrors", list, a.editionShow(complete),
 		a.editionPackages(complete), a.editionAdvisories(complete), a.editionDiff(complete),
 		a.editionVerify(complete), a.editionExport(complete), a.editionRetire(complete))
 }
@@ -80,7 +80,7 @@ func delta(n int64) string {
 
 func (a *app) editionShow(complete cobra.CompletionFunc) *cobra.Command {
 	return &cobra.Command{Use: "show MIRROR/N…",
-		Short:   "Show editions: sources, who signed them, what was proved",
+		Short:   "Show editions: sources, signers, proofs",
 		Example: "  stockade edition show barrage/1", Args: cobra.MinimumNArgs(1),
 		ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -159,7 +159,7 @@ func (a *app) inEdition(ctx context.Context, path, source, arch string) error {
 func (a *app) editionPackages(complete cobra.CompletionFunc) *cobra.Command {
 	var search, source, arch string
 	c := &cobra.Command{Use: "packages MIRROR/N",
-		Short: "List the packages of an edition, and why each is in it",
+		Short: "List the packages of an edition and why each is in it",
 		Example: "  stockade edition packages barrage/1 --search tide\n" +
 			"  stockade edition packages barrage/1 --source kelp -o ids", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: complete,
@@ -208,7 +208,7 @@ var advisoryListing = listing[api.EditionAdvisory]{
 func (a *app) editionAdvisories(complete cobra.CompletionFunc) *cobra.Command {
 	var search string
 	c := &cobra.Command{Use: "advisories MIRROR/N",
-		Short:   "List what upstreams say about why packages of an edition were published",
+		Short:   "List the advisories of packages in an edition",
 		Example: "  stockade edition advisories pumps/2", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -251,7 +251,7 @@ func differs(same bool, changes int) error {
 func (a *app) editionDiff(complete cobra.CompletionFunc) *cobra.Command {
 	var same bool
 	c := &cobra.Command{Use: "diff [MIRROR/OLD] MIRROR/NEW",
-		Short:   "Show what changed from an older edition to a newer; from the one before if one is named",
+		Short:   "Show the changes between two editions, or since the one before",
 		Example: "  stockade edition diff barrage/2\n  stockade edition diff barrage/1 barrage/2",
 		Args:    cobra.RangeArgs(1, 2), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -320,7 +320,7 @@ func (a *app) heading(text string) {
 
 func (a *app) editionVerify(complete cobra.CompletionFunc) *cobra.Command {
 	return &cobra.Command{Use: "verify MIRROR/N…",
-		Short:   "Read every file of editions and compare it with the seal",
+		Short:   "Verify every file of editions against the seal",
 		Example: "  stockade edition verify barrage/1", Args: cobra.MinimumNArgs(1),
 		ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -344,7 +344,7 @@ func (a *app) editionVerify(complete cobra.CompletionFunc) *cobra.Command {
 
 func (a *app) editionRetire(complete cobra.CompletionFunc) *cobra.Command {
 	return &cobra.Command{Use: "retire MIRROR/N…",
-		Short:   "Take editions out; their files go when nothing else holds them",
+		Short:   "Retire editions; a sweep then frees files that nothing else uses",
 		Example: "  stockade edition retire tarn-whole/1 --yes", Args: cobra.MinimumNArgs(1),
 		ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -37,7 +37,7 @@ var exitTable = []exitMeaning{
 	{exitDone, "done; a question was answered with yes, or there was nothing to do"},
 	{exitNo, "the answer is no: findings of severity error in what was checked, compared, to be recorded, " +
 		"estimated, previewed, proved or built; a root that is refused; files or a journal that are not " +
-		"what was sealed; no certificate that signed; status where something needs somebody; a " +
+		"what was sealed; no certificate that signed; status where something needs attention; a " +
 		"difference, where --same asks for none; a change that the service refuses for its content; a " +
 		"question that was answered with no"},
 	{exitUsage, "the call was wrong: an unknown command, option or name, or a value that cannot be"},
@@ -206,21 +206,24 @@ func (a *app) tell(f failure) {
 		a.findings(a.err, f.Findings)
 		return
 	}
-	a.hang(a.err, a.paint(red, "error: "), len("error: "), f.Title)
+	what := f.Title
+	if f.Detail != "" && !known {
+		what += ": "
+		if slices.Contains([]string{api.NotFound, api.Rejected, api.Broken}, f.Title) {
+			what = "" // the detail says what is wrong, and the title nothing more
+		}
+		if f.Object != "" {
+			what += f.Object + ": "
+		}
+		what += f.Detail + codeOf(strings.TrimPrefix(f.Type, "urn:stockade:"))
+	}
+	a.hang(a.err, a.paint(red, "error: "), len("error: "), what)
 	if known {
 		a.findings(a.err, f.Findings)
 		return
 	}
-	about := ""
-	if f.Object != "" {
-		about = f.Object + ": "
-	}
-	if f.Detail != "" {
-		code := strings.TrimPrefix(f.Type, "urn:stockade:")
-		a.hang(a.err, "  cause: ", 9, about+f.Detail+codeOf(code))
-	}
 	if f.WayOut != "" {
-		a.hang(a.err, "  to do: ", 9, f.WayOut)
+		a.hang(a.err, "  Fix: ", 7, f.WayOut)
 	}
 }
 

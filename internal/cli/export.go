@@ -32,7 +32,7 @@ type exporting struct {
 
 func (a *app) editionExport(complete cobra.CompletionFunc) *cobra.Command {
 	var x exporting
-	c := &cobra.Command{Use: "export MIRROR/N DIR", Short: "Lay an edition out as plain files",
+	c := &cobra.Command{Use: "export MIRROR/N DIR", Short: "Export an edition as plain files",
 		Long: `Lay an edition out as plain files on this machine, DIR/SOURCE/… as upstream lays each out,
 for file:// or any web server. Every file is checked on the way.
 

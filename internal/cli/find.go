@@ -22,7 +22,8 @@ type foundRow struct {
 func (a *app) packageFind() *cobra.Command {
 	f := struct{ source, family, standing, arch, edition, lane, limit string }{}
 	every := false
-	c := &cobra.Command{Use: "find WORDS…", Short: "Find packages by part of a name or description",
+	c := &cobra.Command{Use: "find WORDS…",
+		Short: "Find packages by part of a name or description",
 		Long: `Find packages in all enabled sources and all editions. A package is found when its name contains all of
 the words, or when each of the words begins a word of its name, summary, section, source package or of the
 names that it provides. A pattern with * or ? is compared with the whole name. Names that match best come

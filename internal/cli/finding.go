@@ -14,7 +14,7 @@ import (
 )
 
 func (a *app) findingCommand() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List what needs somebody, and what was set aside",
+	list := &cobra.Command{Use: "list", Short: "List findings that need attention, and snoozed ones",
 		Example: "  stockade finding list", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o, err := client.Get[api.Told](cmd.Context(), a.client(), "/findings")
@@ -23,7 +23,7 @@ func (a *app) findingCommand() *cobra.Command {
 			}
 			return a.showTold(o)
 		}}
-	return noun("finding", "What needs somebody", list, a.setAside(), a.takeUp())
+	return noun("finding", "Manage findings that need attention", list, a.setAside(), a.takeUp())
 }
 
 func (a *app) showTold(t api.Told) error {
@@ -34,10 +34,11 @@ func (a *app) showTold(t api.Told) error {
 	return a.show(t, func() {
 		a.findings(a.out, t.NeedsYou)
 		if len(t.NeedsYou) == 0 {
-			a.say("nothing of what was looked at needs somebody")
+			a.say("No findings need attention.")
 		}
 		for _, x := range t.Aside {
-			fmt.Fprintf(a.out, "%s %s\n", a.paint(faint, "aside until "+x.Until.UTC().Format(time.DateOnly)),
+			fmt.Fprintf(a.out, "%s %s\n", a.paint(faint,
+				"snoozed until "+x.Until.UTC().Format(time.DateOnly)),
 				x.Finding.Code)
 			a.hang(a.out, "  ", 2, x.Finding.Object+": "+x.Finding.Text)
 			a.hang(a.out, "  by "+x.By+": ", 2, x.Reason)
@@ -60,25 +61,26 @@ func meant(all []finding.Finding, code, object string) ([]finding.Finding, error
 	}
 	way := "stockade finding list"
 	if len(known) > 0 {
-		way = "there are: " + strings.Join(known[:min(len(known), 8)], ", ")
+		way = "existing: " + strings.Join(known[:min(len(known), 8)], ", ")
 	}
-	return nil, usageDo(way, "nothing with the code %s is told of %q", finding.Harmless(code),
+	return nil, usageDo(way, "no finding with the code %s exists for %q", finding.Harmless(code),
 		object)
 }
 
 func (a *app) setAside() *cobra.Command {
 	var until, reason string
-	c := &cobra.Command{Use: "set-aside CODE OBJECT", Short: "Set a finding aside until a date",
-		Long: `Set what is told with a code of an object aside until a date, with a reason that the journal
-keeps: what needs somebody does not have it until then. What gets worse, or says something new of
-the object, is told all the same; the page of the object goes on saying it.`,
-		Example: "  stockade finding set-aside mirror.missing-dependency " +
+	c := &cobra.Command{Use: "snooze CODE OBJECT", Aliases: []string{"set-aside"},
+		Short: "Snooze a finding until a date",
+		Long: `Snooze a finding until a date, so that the list of findings that need attention leaves it out.
+The journal records the reason. The finding returns before that date if it gets worse or if its text
+changes. The page of the object shows it all the time.`,
+		Example: "  stockade finding snooze mirror.missing-dependency " +
 			"\"mirror tarn-whole\" --until $(date -d +30days +%F) --reason \"the release desk knows\"",
 		Args: cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			at, err := time.Parse(time.DateOnly, until)
 			if err != nil {
-				return usage("--until %q is not a day as 2027-01-31", until)
+				return usage("--until %q is not a date such as 2027-01-31", until)
 			}
 			o, err := client.Get[api.Told](cmd.Context(), a.client(), "/findings")
 			if err != nil {
@@ -97,16 +99,17 @@ the object, is told all the same; the page of the object goes on saying it.`,
 			}
 			return a.showTold(o)
 		}}
-	c.Flags().StringVar(&until, "until", "", "the day (YYYY-MM-DD, UTC) on which it is told again")
-	c.Flags().StringVar(&reason, "reason", "", "why it can wait")
+	c.Flags().StringVar(&until, "until", "", "date on which the finding returns (YYYY-MM-DD, UTC)")
+	c.Flags().StringVar(&reason, "reason", "", "reason why it can wait")
 	c.MarkFlagRequired("until")
 	c.MarkFlagRequired("reason")
 	return c
 }
 
 func (a *app) takeUp() *cobra.Command {
-	return &cobra.Command{Use: "take-up CODE OBJECT", Short: "Take up again what was set aside",
-		Example: "  stockade finding take-up mirror.missing-dependency \"mirror tarn-whole\"",
+	return &cobra.Command{Use: "wake CODE OBJECT", Aliases: []string{"take-up"},
+		Short:   "End the snooze of a finding",
+		Example: "  stockade finding wake mirror.missing-dependency \"mirror tarn-whole\"",
 		Args:    cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o, err := client.Get[api.Told](cmd.Context(), a.client(), "/findings")

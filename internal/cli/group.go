@@ -48,7 +48,7 @@ func (a *app) groupCommand() *cobra.Command {
 		}, groupListing.name)
 
 	itself := func(_ context.Context, name string) (string, error) { return name, nil }
-	return noun("group", "Kinds of machines", list, show, a.filesOf("group", complete, itself),
+	return noun("group", "Manage groups of machines", list, show, a.filesOf("group", complete, itself),
 		a.kitOf("group", complete, itself))
 }
 

@@ -303,7 +303,7 @@ func (a *app) sourceImport() *cobra.Command {
 	m := machineFiles{}
 	var out string
 	c := &cobra.Command{Use: "import [PATH…]",
-		Short: "Make a definition of what a machine is configured with",
+		Short: "Import a machine's configuration as definitions",
 		Long: `Make a definition of what a machine is configured with: the sources of its package client, with
 their keyrings. Named are single files, or an archive of its /etc (tar, compressed or not), or with
 --root the folder that its root lies in. Read are files of the families deb (sources.list and what

@@ -136,7 +136,7 @@ func (a *app) jobCommand() *cobra.Command {
 	list := a.jobList()
 	watch := a.jobWatch()
 	stop := a.jobStop()
-	return noun("job", "Pieces of work that take time", list, watch, stop)
+	return noun("job", "Manage jobs", list, watch, stop)
 }
 
 // withoutNotes leaves what is wrong, or will be.
@@ -272,7 +272,8 @@ func byID(m map[string]any) string {
 }
 
 func (a *app) jobStop() *cobra.Command {
-	return &cobra.Command{Use: "stop JOB…", Short: "Stop running jobs; what was verified is kept",
+	return &cobra.Command{Use: "stop JOB…",
+		Short:   "Stop running jobs; everything that was verified is kept",
 		Example: "  stockade job stop 3", Args: cobra.MinimumNArgs(1),
 		ValidArgsFunction: a.names("/jobs?state=running", 0, byID),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -20,7 +20,7 @@ import (
 )
 
 func (a *app) journalCommand() *cobra.Command {
-	return noun("journal", "The tamper-evident record of decisions and changes", a.journalList(),
+	return noun("journal", "Read and verify the tamper-evident journal", a.journalList(),
 		a.journalVerify(), a.journalHead(), a.journalProof(), a.journalCheck())
 }
 
@@ -45,7 +45,7 @@ var journalListing = listing[api.JournalEntry]{
 func (a *app) journalList() *cobra.Command {
 	var search, since string
 	var limit int
-	list := &cobra.Command{Use: "list", Short: "Who did what, newest first",
+	list := &cobra.Command{Use: "list", Short: "List journal entries, newest first",
 		Example: "  stockade journal list --search key\n  stockade journal list --since 2d",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -71,7 +71,8 @@ func (a *app) journalList() *cobra.Command {
 
 func (a *app) journalVerify() *cobra.Command {
 	var against string
-	verify := &cobra.Command{Use: "verify", Short: "Prove that the journal is whole and unchanged",
+	verify := &cobra.Command{Use: "verify", Short: "Verify that the journal is complete and " +
+		"unchanged",
 		Long: `Prove that no entry of the journal was changed, moved or taken out since it was
 written, that it goes on from every head that the seals of editions carry, and
 that it explains what is described, which accounts there are, which keys are
@@ -142,8 +143,8 @@ Heads are signed notes (C2SP tlog-checkpoint); the public key that checks them i
 
 func (a *app) journalProof() *cobra.Command {
 	var file, since string
-	c := &cobra.Command{Use: "proof [ENTRY]", Short: "Prove an entry, or that the journal goes on from " +
-		"an older head",
+	c := &cobra.Command{Use: "proof [ENTRY]",
+		Short: "Write a proof of an entry, or that the journal continues an older head",
 		Long: `Prove that an entry is in the journal, or with --since that every entry which an older head covers is
 still there, unchanged and at its place. The proof is checked elsewhere, without this service, by
 stockade journal check or any program that knows its open form (C2SP tlog-proof; RFC 9162).`,
@@ -188,7 +189,8 @@ stockade journal check or any program that knows its open form (C2SP tlog-proof;
 
 func (a *app) journalCheck() *cobra.Command {
 	var key, since string
-	c := &cobra.Command{Use: "check PROOF --key KEY", Short: "Check a proof of a journal, without a service",
+	c := &cobra.Command{Use: "check PROOF --key KEY",
+		Short: "Check a journal proof, without a service",
 		Long: `Check a proof that stockade journal proof made: no service is asked, and nothing is believed but the
 public key of the journal, as stockade journal head tells it; get it on a road that you trust. With
 --since the proof is that the journal goes on from the head in that file. Exits with 1 when the proof

@@ -39,7 +39,7 @@ func (a *app) decide(ctx context.Context, verb string, typed []string,
 func (a *app) withdrawCommand(complete cobra.CompletionFunc) *cobra.Command {
 	var d api.Decision
 	c := &cobra.Command{
-		Use: "withdraw FINGERPRINT", Short: "Take back that a key may sign one source",
+		Use: "withdraw FINGERPRINT", Short: "Withdraw a vouch for a key",
 		Args: cobra.MinimumNArgs(1), ValidArgsFunction: complete,
 		Long: `Take back the decision that a key may sign one source, and no other. The words in a
 definition that made the decision do not make it again; vouching anew, with other
@@ -69,8 +69,9 @@ evidence, does.`,
 func (a *app) retireKeyCommand(complete cobra.CompletionFunc) *cobra.Command {
 	var d api.Decision
 	c := &cobra.Command{
-		Use: "retire FINGERPRINT", Short: "Put a key away that decides nothing any more",
-		Args: cobra.MinimumNArgs(1), ValidArgsFunction: complete,
+		Use:   "retire FINGERPRINT",
+		Short: "Retire a key that no decision and no definition uses",
+		Args:  cobra.MinimumNArgs(1), ValidArgsFunction: complete,
 		Long: `Put a key away that nothing names and nobody vouches for any more: lists leave it
 out. What was decided about it stays in the journal and under key show, and a bar
 stays in force. Bringing the certificate in again takes it back.`,
@@ -111,7 +112,8 @@ func (a *app) keyCommand() *cobra.Command {
 		s, _ := m["fingerprint"].(string)
 		return s
 	})
-	return noun("key", "Certificates, and who may sign what", a.keyList(), a.keyShow(completeKeys),
+	return noun("key", "Manage certificates and decide which sources they may sign", a.keyList(),
+		a.keyShow(completeKeys),
 		a.keyAdd(), a.keyExamine(), a.keyVouch(), a.withdrawCommand(completeKeys), a.keyBar(completeKeys),
 		a.retireKeyCommand(completeKeys))
 }
@@ -125,7 +127,7 @@ var keyListing = listing[api.Key]{
 			signsUntil(k.Certificate, time.Now()), decisions(k), codes(k.Findings)}
 	},
 	name:  func(k api.Key) string { return k.Fingerprint },
-	empty: "no key was brought in yet: stockade key add FILE",
+	empty: "No keys yet. Import one: stockade key add FILE",
 }
 
 // signsUntil says until when a certificate can sign.
@@ -180,7 +182,7 @@ func decisions(k api.Key) string {
 func (a *app) keyDetail(k api.Key) {
 	a.fields("fingerprint", short(k.Fingerprint), "user ids", strings.Join(k.UserIDs, "; "), "named",
 		strings.Join(k.Names, ", "), "decision", decisions(k),
-		"needed by", strings.Join(k.NeededBy, ", "), "brought in",
+		"needed by", strings.Join(k.NeededBy, ", "), "imported",
 		strings.TrimPrefix(date(k.Added)+" by "+k.AddedBy, "– by "))
 	for _, v := range k.Vouched {
 		a.fields("vouched for", v.Source+", "+date(v.At)+" by "+v.By+": "+v.Evidence)
@@ -257,7 +259,8 @@ func (a *app) signedBy(s api.Signed) {
 }
 
 func (a *app) keyAdd() *cobra.Command {
-	return &cobra.Command{Use: "add FILE…", Short: "Bring certificates in; this decides nothing about them",
+	return &cobra.Command{Use: "add FILE…",
+		Short: "Import certificates, without deciding about them",
 		Long: "Bring certificates in from files, armoured or binary; - is standard input. This decides " +
 			"nothing about them.",
 		Example: "  stockade key add demo-data/site/keys/tarn-archive.asc", Args: cobra.MinimumNArgs(1),
@@ -271,7 +274,7 @@ func (a *app) keyAdd() *cobra.Command {
 				page, err := client.Post[api.Page[api.Key]](cmd.Context(), a.client(),
 					"/keys", api.KeyData{Data: raw})
 				if err != nil {
-					return fmt.Errorf("%s was not brought in: %w", f, err)
+					return fmt.Errorf("%s was not imported: %w", f, err)
 				}
 				all = append(all, page.Items...)
 			}
@@ -345,7 +348,7 @@ func (a *app) isSource(ctx context.Context, name string) error {
 
 func (a *app) keyShow(completeKeys cobra.CompletionFunc) *cobra.Command {
 	return &cobra.Command{Use: "show FINGERPRINT",
-		Short:   "Show one certificate: parts, dates, decisions, what it has signed here",
+		Short:   "Show a certificate: parts, dates, decisions, what it has signed here",
 		Example: "  stockade key show $(stockade key list -o ids | head -1)",
 		Args:    cobra.MinimumNArgs(1), ValidArgsFunction: completeKeys,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -373,7 +376,7 @@ func (a *app) keyVouch() *cobra.Command {
 	var d api.Decision
 	var from string
 	vouch := &cobra.Command{Use: "vouch FINGERPRINT",
-		Short: "Record that a key may sign a source, or several",
+		Short: "Vouch for a key: record that it may sign one or more sources",
 		Long: "Record that a key may sign a source, or several of one owner after one comparison. The " +
 			"whole " +
 			"fingerprint has to be typed, as its owner told it on another road; spaces are allowed. Of " +
@@ -436,12 +439,15 @@ func (a *app) keyVouch() *cobra.Command {
 
 func (a *app) keyExamine() *cobra.Command {
 	var source string
-	c := &cobra.Command{Use: "examine FILE", Short: "Tell which certificate of a file signs a source",
-		Long: `Tell which certificate of a file signs a source: the root is fetched and compared with
-each certificate that the file has, such as those of a distribution's keyring. Shown are those
-that signed it, until when they can sign, and what to write to describe and to vouch for them.
-Nothing is brought in or decided: that a key signed what an upstream serves does not tell whose
-key it is. Compare the fingerprint with its owner on another road.`,
+	c := &cobra.Command{Use: "examine FILE",
+		Short: "Find out which certificate of a file signs a source",
+		Long: `Find out which certificate of a file, such as the keyring of a distribution, signs a source.
+Stockade downloads the release metadata of the source and tries each certificate. The command shows
+the certificates that signed it, their expiry dates, and what to write to define them and to vouch
+for them.
+
+The command imports nothing and decides nothing. That a key signed what an upstream serves does not
+show who owns the key: compare the fingerprint with the owner by another channel.`,
 		Example: "  stockade key examine demo-data/site/keys/tarn-archive.asc --source tarn",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -529,7 +535,8 @@ func (a *app) howToDescribe(file, source string, signers []string) {
 
 func (a *app) keyBar(completeKeys cobra.CompletionFunc) *cobra.Command {
 	var d api.Decision
-	bar := &cobra.Command{Use: "bar FINGERPRINT", Short: "Record that a key may sign nothing any more",
+	bar := &cobra.Command{Use: "bar FINGERPRINT",
+		Short: "Bar a key: record that it may not sign anything any more",
 		Example: "  stockade key bar \"7C1B 22E0 …\" --reason \"lost with the desk's laptop\"\n\n" +
 			"On the demonstration, whose keys are made up as it starts:\n" +
 			"  stockade key bar $(stockade key list --source kelp -o ids) --reason \"a trial\" --yes",

@@ -37,7 +37,7 @@ func (a *app) laneCommand() *cobra.Command {
 	show := shower(a, "lane", "Show lanes with their history", "  stockade lane show steady", "/lanes/",
 		a.names("/lanes", 0, byName), a.laneDetail, laneListing.name)
 	var reason string
-	move := &cobra.Command{Use: "move LANE MIRROR/N", Short: "Point a lane at an edition",
+	move := &cobra.Command{Use: "move LANE MIRROR/N", Short: "Move a lane to an edition",
 		Example: "  stockade lane move trial barrage/1", Args: cobra.ExactArgs(2),
 		ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -56,7 +56,7 @@ func (a *app) laneCommand() *cobra.Command {
 			},
 				[]string{l.Edition})
 		}}
-	back := &cobra.Command{Use: "back LANE", Short: "Take the last move of a lane back",
+	back := &cobra.Command{Use: "back LANE", Short: "Revert the last move of a lane",
 		Example: "  stockade lane move steady barrage/2\n  stockade lane back steady --reason \"gate 3 " +
 			"did not close\"", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -78,7 +78,7 @@ func (a *app) laneCommand() *cobra.Command {
 	for _, c := range []*cobra.Command{move, back} {
 		c.Flags().StringVar(&reason, "reason", "", "why, for the journal")
 	}
-	return noun("lane", "Names that machines follow", list, show, move, back)
+	return noun("lane", "Manage lanes, the names that machines follow", list, show, move, back)
 }
 
 func (a *app) laneDetail(l api.Lane) {

@@ -59,7 +59,8 @@ func (a *app) rememberedFile() (string, error) {
 
 func (a *app) loginCommand() *cobra.Command {
 	var tokenFile string
-	c := &cobra.Command{Use: "login [SERVER]", Short: "Remember a service and a token for it",
+	c := &cobra.Command{Use: "login [SERVER]",
+		Short: "Save the address of a service and a token for it",
 		Long: `Remember a service and a token for it, in a file that only you can read. The
 token is asked for, or read from --token-file, or from STOCKADE_TOKEN.`,
 		Example: "  stockade login http://127.0.0.1:8440 --token-file /srv/stockade/warden.token",

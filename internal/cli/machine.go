@@ -82,8 +82,8 @@ func (a *app) machineCommand() *cobra.Command {
 		m, err := client.Get[api.Machine](ctx, a.client(), "/machines/"+url.PathEscape(name))
 		return m.Group, err
 	}
-	return noun("machine", "Machines, and what they told", a.machineList(),
-		shower(a, "machine", "Show machines, with what they have that is not what comes first",
+	return noun("machine", "Manage machines and their reports", a.machineList(),
+		shower(a, "machine", "Show machines and their packages that are not current",
 			"  stockade machine show gate-north", "/machines/", several, a.machineDetail,
 			machineListing.name),
 		a.enrol(), a.changeMachine(complete), a.removeMachine(several), a.report(complete),
@@ -137,8 +137,8 @@ func (a *app) machineList() *cobra.Command {
 
 // said is what a state of an installed package means.
 var said = map[solve.InstalledState]string{
-	solve.Behind: "newer on its lane", solve.Held: "held by a pin", solve.Stranded: "no source has it",
-	solve.Ahead: "newer than its lane's", machine.Unknown: "not compared: a module stream",
+	solve.Behind: "update available", solve.Held: "held by a pin", solve.Stranded: "not in any source",
+	solve.Ahead: "ahead", machine.Unknown: "unknown: a module stream",
 	solve.Current: "current",
 }
 
@@ -160,19 +160,20 @@ func stateOf(x machine.InstalledPackage) string {
 func (a *app) machineDetail(m api.Machine) {
 	reported := "never"
 	if m.Reported != nil {
-		reported = date(*m.Reported) + ", " + age(*m.Reported) + ", brought in by " + m.ReportedBy
+		reported = date(*m.Reported) + ", " + age(*m.Reported) + ", imported by " + m.ReportedBy
 	}
 	told := ""
 	switch {
 	case m.Problem != "":
 		told = "not compared: " + m.Problem
 	case m.Against != "":
-		told = fmt.Sprintf("%s, %d of them what comes first", number(m.Installed, "package"), m.Current)
+		told = fmt.Sprintf("%s, %d current", number(m.Installed, "package"), m.Current)
 		for _, x := range []struct {
 			n    int
 			what string
-		}{{m.Behind, "behind"}, {m.Held, "held"}, {m.Stranded, "stranded"}, {m.Ahead, "ahead"},
-			{m.Unknown, "not compared"}} {
+		}{{m.Behind, "updates available"}, {m.Held, "held"}, {m.Stranded, "not in any source"}, {m.Ahead,
+			"ahead"},
+			{m.Unknown, "unknown"}} {
 			if x.n > 0 {
 				told += fmt.Sprintf("; %d %s", x.n, x.what)
 			}
@@ -211,7 +212,7 @@ func (a *app) installed(items []machine.InstalledPackage) {
 
 func (a *app) enrol() *cobra.Command {
 	var group, note, from string
-	c := &cobra.Command{Use: "enrol MACHINE…", Short: "Put machines into a group",
+	c := &cobra.Command{Use: "enrol MACHINE…", Short: "Enrol machines in a group",
 		Long: `Put machines into a group, all or none of them. --from reads names from a file, one a line;
 - is standard input.`,
 		Example: "  stockade machine enrol gate-5 gate-6 --group gatehouse",
@@ -277,7 +278,8 @@ func (a *app) contents(path string) ([]byte, error) {
 
 func (a *app) changeMachine(complete cobra.CompletionFunc) *cobra.Command {
 	var group, note string
-	c := &cobra.Command{Use: "change MACHINE", Short: "Put a machine into another group, or note something",
+	c := &cobra.Command{Use: "change MACHINE",
+		Short:   "Change the group or the note of a machine",
 		Example: "  stockade machine change gate-south --note \"behind the pump house\"",
 		Args:    cobra.ExactArgs(1), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -309,7 +311,8 @@ func (a *app) changeMachine(complete cobra.CompletionFunc) *cobra.Command {
 }
 
 func (a *app) removeMachine(complete cobra.CompletionFunc) *cobra.Command {
-	return &cobra.Command{Use: "remove MACHINE…", Short: "Forget machines and what they told",
+	return &cobra.Command{Use: "remove MACHINE…",
+		Short:   "Remove machines and their reports",
 		Example: "  stockade machine remove gate-south --yes", Args: cobra.MinimumNArgs(1),
 		ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -347,7 +350,8 @@ func (a *app) report(complete cobra.CompletionFunc) *cobra.Command {
 			prints = append(prints, name+": "+f.PrintsInventory())
 		}
 	}
-	c := &cobra.Command{Use: "report MACHINE FILE", Short: "Bring in what a machine has installed",
+	c := &cobra.Command{Use: "report MACHINE FILE",
+		Short: "Import the installed list of a machine",
 		Long: `Bring in what a machine has installed, and compare it with what its lane shows. The file is
 what a program of its own prints (` + strings.Join(prints, "; ") + `); - is standard
 input. It stands in place of what the machine told before.`,
@@ -392,7 +396,8 @@ input. It stands in place of what the machine told before.`,
 }
 
 func (a *app) stranded(complete cobra.CompletionFunc) *cobra.Command {
-	return &cobra.Command{Use: "stranded MACHINE…", Short: "List what no source of a machine's view has",
+	return &cobra.Command{Use: "stranded MACHINE…",
+		Short:   "List installed packages that are not in any source",
 		Example: "  stockade machine stranded gate-north", Args: cobra.MinimumNArgs(1),
 		ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {

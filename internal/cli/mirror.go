@@ -91,12 +91,12 @@ func (a *app) mirrorCommand() *cobra.Command {
 			definition.Tailored}, "", func(m api.Mirror, asked string) bool { return m.Copy == asked }},
 		bySeverity(func(m api.Mirror) finding.List { return m.Findings }))
 	complete := a.names("/mirrors", 0, byName)
-	show := shower(a, "mirror", "Show mirrors: what is wanted, their editions, findings",
+	show := shower(a, "mirror", "Show mirrors: wanted packages, editions, findings",
 		"  stockade mirror show barrage\n  stockade mirror show barrage --why libkelp7", "/mirrors/",
 		complete,
 		a.mirrorDetail, mirrorListing.name)
 	a.mirrorWhy(show)
-	return noun("mirror", "Offline mirrors", list, show,
+	return noun("mirror", "Manage offline mirrors", list, show,
 		a.mirrorWork("estimate", "Say what a build would take, and fetch only indexes", complete),
 		a.mirrorPreview(complete),
 		a.mirrorWork("build", "Build an edition", complete),

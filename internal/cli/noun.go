@@ -133,9 +133,9 @@ func (f filter[T]) allowed(asked string) error {
 
 // oneOf refuses a value that is none of those which can be.
 func oneOf(what, given string, known []string) error {
-	way := "it is one of " + strings.Join(known, ", ")
+	way := "allowed are " + strings.Join(known, ", ")
 	if near := definition.Nearest(given, known); near != "" {
-		way = "perhaps " + near + " is meant; " + way
+		way = "did you mean " + near + "? " + way
 	}
 	return usageDo(way, "%s %q is not known", what, given)
 }
@@ -219,9 +219,10 @@ func plainNames(kind string, args []string) error {
 		if definition.IsName(arg) {
 			continue
 		}
-		way := "names have small letters, digits, points and hyphens: stockade " + kind + " list"
+		way := "a name has lower-case letters, digits, dots and hyphens. To list the names: stockade " +
+			"" + kind + " list"
 		if low := strings.ToLower(arg); definition.IsName(low) {
-			way = "perhaps " + strconv.Quote(low) + " is meant; stockade " + kind + " list"
+			way = "did you mean " + strconv.Quote(low) + "? To list the names: stockade " + kind + " list"
 		} else if _, err := os.Stat(arg); err == nil {
 			way = "it is a file: give the name that its " + kind + " is recorded under; stockade " + kind +
 				" list"

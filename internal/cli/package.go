@@ -45,7 +45,7 @@ func (a *app) packageCommand() *cobra.Command {
 	add := a.packageAdd()
 	remove := a.packageRemove()
 	return noun("package",
-		"Packages: find them, see what stands behind one, add and remove those of house sources", list,
+		"Find packages, show their chain of trust, manage packages of house sources", list,
 		a.packageFind(), a.packageShow(), a.packageWhere(),
 		add, remove)
 }
@@ -81,7 +81,7 @@ func signatureBeside(file string) string {
 
 func (a *app) packageList() *cobra.Command {
 	var source string
-	list := &cobra.Command{Use: "list", Short: "List what house sources hold",
+	list := &cobra.Command{Use: "list", Short: "List the packages of house sources",
 		Example: "  stockade package list --source reach-lamps", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			all, err := client.All[api.HousePackage](cmd.Context(), a.client(),
@@ -100,8 +100,9 @@ type packageToAdd struct{ into, from, why, signature string }
 
 func (a *app) packageAdd() *cobra.Command {
 	var p packageToAdd
-	add := &cobra.Command{Use: "add FILE…", Short: "Add package files to a house source",
-		Args: cobra.MinimumNArgs(1),
+	add := &cobra.Command{Use: "add FILE…",
+		Short: "Add package files to a house source",
+		Args:  cobra.MinimumNArgs(1),
 		Long: `Add package files to a house source: a source of standing house that has no
 upstreams. Each file is looked into, indexed with the source's other packages and
 signed with the site key (wardens). A detached signature beside it, FILE.sig, is
@@ -162,7 +163,8 @@ func (a *app) addPackage(ctx context.Context, file string, in packageToAdd) erro
 }
 
 func (a *app) packageRemove() *cobra.Command {
-	return &cobra.Command{Use: "remove ID…", Short: "Take packages out of their house source",
+	return &cobra.Command{Use: "remove ID…",
+		Short:   "Remove packages from their house source",
 		Example: "  stockade package remove \"$(stockade package list --source reach-pumps -o ids)\" --yes",
 		Args:    cobra.MinimumNArgs(1),
 		ValidArgsFunction: a.names("/packages", 0, func(m map[string]any) string {
@@ -192,7 +194,7 @@ func (a *app) packageShow() *cobra.Command {
 	var of, version, arch string
 	var chain bool
 	c := &cobra.Command{Use: "show NAME --edition MIRROR/N",
-		Short: "Show a package of an edition, and what stands behind it",
+		Short: "Show a package of an edition and its chain of trust",
 		Long: `Show a package of an edition. With --chain what stands behind it is followed step by step, and compared
 now with the stored bytes: from the package file to the list of packages that names it, the root that
 names the list, the signature over the root, the key, and who vouched for that key; and from the file

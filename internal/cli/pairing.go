@@ -16,7 +16,8 @@ import (
 
 func (a *app) sitePair() *cobra.Command {
 	var in api.Pair
-	c := &cobra.Command{Use: "pair NAME FILE", Short: "Record that a key is another site's",
+	c := &cobra.Command{Use: "pair NAME FILE",
+		Short: "Pair with another site: record its key",
 		Long: `Record that a key is another site's, under a name of your own. FILE is a statement that the
 other site made (stockade site statement), or its key. The whole fingerprint has to be typed, as a
 warden of the other site told it on another road. What that site states about keys can then be
@@ -65,7 +66,8 @@ func orWaits(waiting bool) string {
 
 func (a *app) siteStatement() *cobra.Command {
 	var out string
-	c := &cobra.Command{Use: "statement", Short: "State what was decided about keys here, signed",
+	c := &cobra.Command{Use: "statement", Short: "Write a signed statement of the decisions " +
+		"about keys here",
 		Long: `State what was decided about keys here, signed with the site key, for another site: which
 keys may sign which sources, with the evidence, by whom and when; which are barred; and their
 certificates. The other site takes it with: stockade key vouch --from FILE, once its warden has

@@ -29,13 +29,13 @@ holds alone, which is what retiring it and a sweep would free.`,
 		}}
 	var detach bool
 	sweep := &cobra.Command{
-		Use: "sweep", Short: "Remove from the pool what no edition holds",
+		Use: "sweep", Short: "Remove files that no edition uses",
 		Example: "  stockade pool sweep --yes",
 		Args:    cobra.NoArgs,
-		Long: `Remove from the pool what no edition holds, the next build does not start from and
-no house source stands on; and what was set aside as damaged. What would go is
-shown first. It waits for builds and other jobs that put files into the pool, and
-says for which; Ctrl-C leaves it waiting, and stockade job stop ends it.`,
+		Long: `Remove files from the pool that no edition, no house source and no next build uses, and
+files that were moved aside because they were damaged. The command first shows what would be removed.
+It waits for builds and other jobs that add files to the pool, and names them. Ctrl-C stops
+following the job; stockade job stop ends it.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !a.yes {
 				u, err := client.Get[api.PoolUsage](cmd.Context(), a.client(), "/pool")
@@ -58,7 +58,7 @@ says for which; Ctrl-C leaves it waiting, and stockade job stop ends it.`,
 			}})
 		}}
 	sweep.Flags().BoolVar(&detach, "detach", false, "do not wait")
-	return noun("pool", "The store that all editions share", usage, sweep)
+	return noun("pool", "Manage the file store that all editions share", usage, sweep)
 }
 
 // space says how much, with the files.
@@ -70,7 +70,7 @@ func space(s api.Space) string {
 }
 
 func (a *app) poolUsage(u api.PoolUsage) {
-	a.fields("pool", space(u.Total), "held by nothing", space(u.Unheld), "set aside", space(u.Aside),
+	a.fields("pool", space(u.Total), "not used", space(u.Unheld), "moved aside", space(u.Aside),
 		"free on the disk", size(u.Free))
 	var rows [][]string
 	for _, e := range u.Editions {

@@ -19,7 +19,7 @@ func (a *app) mirrorProve(complete cobra.CompletionFunc) *cobra.Command {
 	var in api.ProofAsked
 	var detach bool
 	c := &cobra.Command{Use: "prove MIRROR…",
-		Short: "Prove that all that is wanted can be installed from the mirror alone",
+		Short: "Prove that all wanted packages can be installed from the mirror alone",
 		Long: `Prove, for the machines of each group that follows a lane of the mirror, that every wanted package can
 be installed from what a build would take now, beside what the machines have already (footing), and that
 sets which shall go together do. Where one cannot, a smallest explanation is shown as a tree, none of

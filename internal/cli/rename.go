@@ -10,7 +10,8 @@ import (
 )
 
 func (a *app) renameCommand() *cobra.Command {
-	return &cobra.Command{Use: "rename KIND NAME TO", Short: "Give what is described another name",
+	return &cobra.Command{Use: "rename KIND NAME TO",
+		Short: "Rename an object and every reference to it",
 		Long: `Give what is described another name, as one revision in which all that names it follows. A source
 stays the repository that it is: what was accepted of it goes on guarding against older roots. Who
 vouched did so for a name, so that vouches for it are made anew by who renames it, on the evidence

@@ -30,7 +30,7 @@ func (a *app) revisionCommand() *cobra.Command {
 		return client.Get[api.Revision](cmd.Context(), a.client(), "/revisions/"+id)
 	}
 	show := &cobra.Command{Use: "show REVISION",
-		Short: "Show the whole description as it was after a revision", Example: "  stockade revision show 1",
+		Short: "Show all definitions as they were after a revision", Example: "  stockade revision show 1",
 		Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
 			r, err := get(cmd, args[0])
 			if err != nil {
@@ -52,8 +52,9 @@ func (a *app) revisionCommand() *cobra.Command {
 			return a.show(r.Changes, func() { a.changes(j) }, changeNames(j))
 		}}
 	restore := &cobra.Command{
-		Use: "restore REVISION", Short: "Make the description what it was after a revision",
-		Args: cobra.ExactArgs(1),
+		Use:   "restore REVISION",
+		Short: "Restore definitions from a revision",
+		Args:  cobra.ExactArgs(1),
 		Long: `Make the description, or with --only one object of it, what it was after a revision.
 What that would change is shown first. Decisions about keys stay as they are now.`,
 		Example: "  stockade revision restore 1 --only source/tarn --yes\n  stockade revision restore 1 " +
@@ -102,5 +103,5 @@ What that would change is shown first. Decisions about keys stay as they are now
 			a.say("recorded as revision %d", j.Revision)
 		}, changeNames(j))
 	}
-	return noun("revision", "Changes of what is described", list, show, diff, restore)
+	return noun("revision", "Manage revisions of the definitions", list, show, diff, restore)
 }

@@ -88,7 +88,8 @@ whose token is written to warden.token in the data folder.`,
 
 func (a *app) demoCommand() *cobra.Command {
 	var opt demo.Options
-	c := &cobra.Command{Use: "demo", Short: "The whole way once, on made-up data, on loopback",
+	c := &cobra.Command{Use: "demo", Short: "Run the whole way once on made-up data, on " +
+		"loopback",
 		Long: `Start made-up upstreams and a service with the Skerry Reach data, run the whole
 way once, then stay up so that the console can be looked at. Nothing but
 loopback is used; the data lies in --data, which is made anew each time.`,

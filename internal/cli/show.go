@@ -68,7 +68,7 @@ func span(d time.Duration) string {
 	return fmt.Sprintf("%d days", int(d.Hours()/24))
 }
 
-// findings tells findings as people read them.
+// findings prints findings for people: place, severity and code, then the text, then the fix.
 func (a *app) findings(w io.Writer, list finding.List) {
 	for _, f := range list {
 		s := map[finding.Severity]shade{finding.Error: red, finding.Warning: yellow,
@@ -87,7 +87,7 @@ func (a *app) findings(w io.Writer, list finding.List) {
 		}
 		a.hang(w, "  ", 2, about+f.Text)
 		if f.WayOut != "" {
-			a.hang(w, "  to do: ", 9, f.WayOut)
+			a.hang(w, "  Fix: ", 7, f.WayOut)
 		}
 	}
 }

@@ -84,7 +84,7 @@ func TestEndingsHaveTheirExitCodes(t *testing.T) {
 		"a finding":         {finding.New("source.bad-url", "source x", "x is none"), 1, "source.bad-url"},
 		"a bad fingerprint": {&exit{2, finding.New("key.short-id", "key", "x is short")}, 2, "key.short-id"},
 		"interrupted":       {context.Canceled, 130, "interrupted"},
-		"a wrong call":      {usage("no such thing"), 2, "no such thing"},
+		"a wrong call":      {usage("the object does not exist"), 2, "the object does not exist"},
 		"no service":        {client.ErrUnreachable, 3, "stockade serve"},
 		"no token": {&api.Problem{Status: 401, Title: "Not signed in", WayOut: "stockade login"},
 			4, "stockade login"},
@@ -231,8 +231,8 @@ func TestFindingsForReviewToolsHaveTheirPlacesAndRules(t *testing.T) {
 
 func TestACallThatLacksSomethingSaysHowItIsCalled(t *testing.T) {
 	for line, want := range map[string]string{
-		"source show": "something is missing: it is called as stockade source show SOURCE…",
-		"lane move a b c": "there is more than it takes: it is called as stockade lane move LANE " +
+		"source show": "something is missing: the usage is stockade source show SOURCE…",
+		"lane move a b c": "there is more than it takes: the usage is stockade lane move LANE " +
 			"MIRROR/N",
 		"source list --nonce":  "unknown flag: --nonce",
 		"edition list -o tree": "table, json, yaml or ids",

@@ -13,7 +13,8 @@ import (
 )
 
 func (a *app) siteCommand() *cobra.Command {
-	show := &cobra.Command{Use: "show", Short: "The site, its keys, and what rests on an older one",
+	show := &cobra.Command{Use: "show", Short: "Show the site, its keys, and what still " +
+		"depends on an older key",
 		Example: "  stockade site show", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := client.Get[api.Site](cmd.Context(), a.client(), "/site")
@@ -22,7 +23,7 @@ func (a *app) siteCommand() *cobra.Command {
 			}
 			return a.showSite(s)
 		}}
-	return noun("site", "The site itself, and the keys that it signs with", show, a.sitePair(),
+	return noun("site", "Manage the site and its signing keys", show, a.sitePair(),
 		a.siteStatement(), a.renewKey(),
 		a.retireKey())
 }
@@ -76,7 +77,7 @@ func followedBy(groups []string) string {
 
 func (a *app) renewKey() *cobra.Command {
 	var in api.Renew
-	renew := &cobra.Command{Use: "renew-key", Short: "Make the key that will follow the site key",
+	renew := &cobra.Command{Use: "renew-key", Short: "Create the next site key",
 		Long: `Make the key that will follow the site key, certified by it. From now on the seals of all
 editions carry both signatures, and machines' files both keys. What machines of a family check
 is signed by both where its clients take that (deb), and by the older key alone where they
@@ -104,7 +105,8 @@ Wardens may do this.`,
 
 func (a *app) retireKey() *cobra.Command {
 	var reason string
-	retire := &cobra.Command{Use: "retire-key FINGERPRINT", Short: "End the older of the two site keys",
+	retire := &cobra.Command{Use: "retire-key FINGERPRINT",
+		Short: "Retire the older of the two site keys",
 		Long: `End the older of the two site keys, whose whole fingerprint is typed. Its secret part is
 removed; the new key alone signs from now on. What still rests on the old one is shown first:
 machines that follow such a lane are told to trust it until the mirror was built anew and the

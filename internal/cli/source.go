@@ -54,7 +54,7 @@ func (a *app) sourceCommand() *cobra.Command {
 		bySeverity(func(s api.Source) finding.List { return s.Findings }))
 	show := shower(a, "source", "Show sources: definition, state, findings", "  stockade source show tarn",
 		"/sources/", complete, a.sourceDetail, sourceListing.name)
-	return noun("source", "Upstream repositories", list, show, a.sourceProbe(complete),
+	return noun("source", "Manage upstream repositories", list, show, a.sourceProbe(complete),
 		a.sourceOrder(complete),
 		a.sourceRefresh(complete), a.sourceEnable(complete), a.sourceDisable(complete),
 		a.sourceRemove(complete), a.sourceImport())
@@ -111,7 +111,7 @@ func (a *app) changeSource(ctx context.Context, method, name, verb string) error
 }
 
 func (a *app) sourceEnable(complete cobra.CompletionFunc) *cobra.Command {
-	return &cobra.Command{Use: "enable SOURCE…", Short: "Use sources again",
+	return &cobra.Command{Use: "enable SOURCE…", Short: "Enable sources",
 		Example: "  stockade source enable reach-spares", Args: cobra.MinimumNArgs(1),
 		ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -177,7 +177,8 @@ func (a *app) askAbout(ctx context.Context, args []string, what, after string) e
 }
 
 func (a *app) sourceDisable(complete cobra.CompletionFunc) *cobra.Command {
-	return &cobra.Command{Use: "disable SOURCE…", Short: "Stop using sources; they stay described",
+	return &cobra.Command{Use: "disable SOURCE…",
+		Short: "Disable sources; their definitions are kept",
 		Long: `Stop using sources: nothing is asked of them any more, and they stay described. A
 source that a mirror takes from cannot be disabled: take it out of the mirror first.
 What stands on it is shown, and the question asked.`,
@@ -198,7 +199,8 @@ What stands on it is shown, and the question asked.`,
 }
 
 func (a *app) sourceRemove(complete cobra.CompletionFunc) *cobra.Command {
-	return &cobra.Command{Use: "remove SOURCE…", Short: "Take sources out of what is described",
+	return &cobra.Command{Use: "remove SOURCE…",
+		Short: "Remove sources from the definitions",
 		Long: `Take sources out of what is described. What stands on them is shown, and the
 question asked; a revision brings them back. One that a mirror takes from cannot be
 removed: take it out of the mirror first.`,
@@ -254,7 +256,8 @@ func (a *app) probes(list []upstream.ProbeResult) {
 func (a *app) sourceOrder(complete cobra.CompletionFunc) *cobra.Command {
 	var o upstream.Ordering
 	var last string
-	order := &cobra.Command{Use: "order SOURCE", Short: "Put the upstreams in the order of their last probe",
+	order := &cobra.Command{Use: "order SOURCE",
+		Short: "Sort the upstreams of a source by their last probe",
 		Long: `Put the upstreams of a source in the order of their last probe, the best first, after showing it. An upstream
 is scored of 100, in comparison with the best of each part: 40 for how new its root is (none for one that
 is a week behind), 30 for its first byte, 30 for its rate. One that is behind comes after all that are
@@ -356,7 +359,8 @@ func (a *app) reordered(before, then []definition.Upstream) {
 func (a *app) sourceRefresh(complete cobra.CompletionFunc) *cobra.Command {
 	var reason string
 	var detach bool
-	refresh := &cobra.Command{Use: "refresh SOURCE…", Short: "Ask the upstreams for the root, and judge it",
+	refresh := &cobra.Command{Use: "refresh SOURCE…",
+		Short:   "Download and verify the release metadata of sources",
 		Example: "  stockade source refresh tarn tarn-fixes", Args: cobra.MinimumNArgs(1),
 		ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -377,7 +381,8 @@ func (a *app) sourceRefresh(complete cobra.CompletionFunc) *cobra.Command {
 
 func (a *app) sourceProbe(complete cobra.CompletionFunc) *cobra.Command {
 	var file string
-	probe := &cobra.Command{Use: "probe SOURCE…", Short: "Measure and compare every upstream of a source",
+	probe := &cobra.Command{Use: "probe SOURCE…",
+		Short: "Measure and compare the upstreams of a source",
 		Long: `Measure and compare every upstream of a source: name look-up, connection, TLS, first byte, the rate of a
 real list, and how new its root is. With --candidates, servers that a file names are measured beside
 them: an address on each line with its region behind it, a list in the form of the family's own clients,

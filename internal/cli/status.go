@@ -33,14 +33,14 @@ type state struct {
 
 func (a *app) statusCommand() *cobra.Command {
 	var since, severity string
-	c := &cobra.Command{Use: "status", Short: "Show on one screen what needs somebody, and what is behind",
-		Long: `Show on one screen what needs somebody: sources that went stale or quiet, keys that end,
-jobs that failed, lanes with something wrong; which lanes are behind the newest edition of their
-mirror; what runs; and the disk. Exits with 1 where something needs somebody, so that it can be
-run by cron: with -q it prints only that.
+	c := &cobra.Command{Use: "status", Short: "Show what needs attention, on one screen",
+		Long: `Show on one screen: findings that need attention (stale or quiet sources, keys that expire,
+failed jobs, problems of lanes), lanes behind the newest edition of their mirror, running jobs, and
+disk use. The exit code is 1 if anything needs attention, so that cron can run it; -q prints the
+findings only.
 
-It tells what was found when the sources were last asked and the journal last compared; it asks
-no upstream.`,
+The command shows results of earlier checks and contacts no upstream. It says when the sources were
+last refreshed.`,
 		Example: "  stockade status\n  stockade status --since 2d\n  stockade status -q --severity error",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -119,13 +119,13 @@ func (a *app) stateDetail(s state) {
 	if a.quiet {
 		return
 	}
-	needs := "nothing, of what was looked at"
+	needs := "nothing found"
 	if len(s.NeedsYou) > 0 {
 		needs = worst(s.NeedsYou)
 	}
-	asked := "not all of them were asked yet"
+	asked := "not all were refreshed yet"
 	if !s.Looked.Sources.IsZero() {
-		asked = "all were asked since " + date(s.Looked.Sources)
+		asked = "all refreshed since " + date(s.Looked.Sources)
 	}
 	behind := "none"
 	if len(s.Behind) > 0 {
@@ -139,7 +139,7 @@ func (a *app) stateDetail(s state) {
 	if len(s.Aside) > 0 {
 		aside = number(len(s.Aside), "finding") + ": stockade finding list"
 	}
-	a.fields("needs somebody", needs, "set aside", aside, "sources", asked, "journal",
+	a.fields("needs attention", needs, "snoozed", aside, "sources", asked, "journal",
 		"compared "+date(s.Looked.Journal),
 		"lanes behind", behind, "running", first(strings.Join(runs, ", "), "nothing"),
 		"disk", fmt.Sprintf("%s in %s, %s free", size(s.PoolBytes), number(s.Editions, "edition"),

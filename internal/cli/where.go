@@ -15,8 +15,8 @@ import (
 
 func (a *app) packageWhere() *cobra.Command {
 	var group string
-	c := &cobra.Command{Use: "where NAME", Short: "Which sources have a package, and which one machines " +
-		"would take",
+	c := &cobra.Command{Use: "where NAME",
+		Short: "Show which sources have a package and which candidate machines would install",
 		Long: `Which sources have packages of a name, in which versions, and which of them the machines of each
 group would take, and why: by priorities, pins and module streams, from the sources that they see of
 their lane's mirror. The sources are asked what they offer now, as a build would; what the lane shows
@@ -70,7 +70,7 @@ func (a *app) drawWhere(w io.Writer, x mirror.Where, group string) {
 	if len(x.Has) == 0 {
 		a.say("none of %s has a package called %s", number(len(x.Asked), "source"), x.Name)
 		if len(x.Near) > 0 {
-			a.say("perhaps %s is meant", strings.Join(x.Near, " or "))
+			a.say("did you mean %s?", strings.Join(x.Near, " or "))
 		}
 	}
 	for _, h := range x.Provided {

@@ -79,7 +79,7 @@ func (s *Service) handleAccounts(c *gin.Context) (any, error) {
 func (s *Service) ofAccount(c *gin.Context) (store.Account, error) {
 	name := c.Param("name")
 	if me := who(c); me.Name != name && me.Role != api.Warden {
-		return store.Account{}, notTheirs(me, "accounts of others are for wardens")
+		return store.Account{}, notTheirs(me, "only wardens may see other accounts")
 	}
 	a, err := s.db.AccountBy(name)
 	if errors.Is(err, store.ErrNotFound) {
@@ -90,7 +90,8 @@ func (s *Service) ofAccount(c *gin.Context) (store.Account, error) {
 
 func notTheirs(me store.Account, why string) error {
 	return &api.Problem{Title: "Not allowed", Status: 403, Type: "urn:stockade:rights",
-		Detail: me.Name + " is " + roleNamed(me.Role) + ": " + why, WayOut: "ask whose it is, or a warden"}
+		Detail: me.Name + " is " + roleNamed(me.Role) + ": " +
+			why, WayOut: "ask the owner of the account, or a warden"}
 }
 
 func (s *Service) handleAccount(c *gin.Context) (any, error) {
@@ -116,7 +117,7 @@ func (s *Service) changed(c *gin.Context, name string, err error) (any, error) {
 func knownRole(account, role string) error {
 	if role != api.Viewer && role != api.Operator && role != api.Warden {
 		return finding.New(finding.DefineBadValue, "account "+account,
-			"the role %q is not viewer, operator or warden", role)
+			"the role %q does not exist; roles are viewer, operator and warden", role)
 	}
 	return nil
 }
@@ -131,8 +132,8 @@ func (s *Service) addAccount(c *gin.Context) (any, error) {
 	}
 	if in.Name == "" || len(in.Name) > 64 || finding.Harmless(in.Name) != in.Name ||
 		strings.ContainsAny(in.Name, " \t/") || strings.Trim(in.Name, ".") == "" {
-		return nil, finding.New(finding.DefineBadValue, "account", "the name %q does not fit", in.Name).Do(
-			"give 1 to 64 letters without spaces")
+		return nil, finding.New(finding.DefineBadValue, "account", "the name %q is not valid", in.Name).Do(
+			"use 1 to 64 letters without spaces")
 	}
 	ch, err := s.begin(asking(c))
 	if err != nil {
@@ -141,8 +142,8 @@ func (s *Service) addAccount(c *gin.Context) (any, error) {
 	defer ch.end()
 	if _, err := s.db.AccountBy(in.Name); err == nil {
 		return nil, finding.New(finding.DefineDuplicateName, "account "+in.Name,
-			"there is an account of this name").Do("take another name; or remove that account first: "+
-			"stockade account remove %s", in.Name)
+			"an account of this name already exists").Do("choose another name, or remove that "+
+			"account first: stockade account remove %s", in.Name)
 	}
 	if in.Role == api.Warden {
 		if err := s.mayMakeWarden(in.Name); err != nil {
@@ -184,10 +185,10 @@ func (s *Service) mayMakeWarden(name string) error {
 	for _, rule := range slices.Sorted(maps.Keys(set.Rules)) {
 		if set.Rules[rule].TwoPersons {
 			return finding.New(finding.AccountSecondPerson, "account "+name,
-				"the rule %s asks two wardens to vouch, and whoever makes a warden has that warden's first "+
-					"token, so one person could vouch as two", rule).
-				Do("whoever runs the service makes the account, and hands over its token: "+
-					"stockade serve --new-warden %s", name)
+				"the rule %s asks two wardens to vouch. Whoever creates a warden gets that "+
+					"warden's first token, so one person could vouch twice", rule).
+				Do("the person who runs the service creates the account and hands over its "+
+					"token: stockade serve --new-warden %s", name)
 		}
 	}
 	return nil
@@ -218,7 +219,7 @@ func (s *Service) removeAccount(c *gin.Context) (any, error) {
 	}
 	if a.Name == who(c).Name {
 		return nil, finding.New(finding.DefineBadValue, "account "+a.Name,
-			"this is the account that asks; another warden has to remove it")
+			"you cannot remove your own account; another warden can")
 	}
 	out, err := s.describeAccount(c, a)
 	if err != nil {
@@ -254,11 +255,12 @@ func (s *Service) setRole(c *gin.Context) (any, error) {
 	}
 	if a.Name == who(c).Name {
 		return nil, finding.New(finding.DefineBadValue, "account "+a.Name,
-			"this is the account that asks; another warden has to give it another role")
+			"you cannot change your own role; another warden can")
 	}
 	if a.Role == in.Role {
-		return nil, finding.New(finding.DefineBadValue, "account "+a.Name, "its role is %s already", in.Role).
-			Do("to end what it signs in with, give it another role, or remove the account")
+		return nil, finding.New(finding.DefineBadValue, "account "+a.Name,
+			"the account already has the role %s", in.Role).
+			Do("to end its sessions and tokens, give it another role or remove the account")
 	}
 	if in.Role == api.Warden {
 		if err := s.mayMakeWarden(a.Name); err != nil {
@@ -303,13 +305,15 @@ func (s *Service) addToken(c *gin.Context) (any, error) {
 	}
 	by := knownBy(c)
 	if a.Role == api.Warden && a.Name != by.account.Name {
-		return nil, notTheirs(by.account, "a warden makes the tokens of their account themselves")
+		return nil, notTheirs(by.account, "a warden creates the tokens of their account "+
+			"themselves")
 	}
 	object := "account " + a.Name
 	if in.Name == "" || len(in.Name) > 64 || finding.Harmless(in.Name) != in.Name ||
 		strings.TrimSpace(in.Name) != in.Name {
-		return nil, finding.New(finding.DefineBadValue, object, "the name %q of a token does not fit",
-			in.Name).Do("give 1 to 64 characters that say what it is for")
+		return nil, finding.New(finding.DefineBadValue, object, "the name %q of a token is not "+
+			"valid",
+			in.Name).Do("use 1 to 64 characters that say what the token is for")
 	}
 	have, err := s.db.TokensOf(a.Name)
 	if err != nil {
@@ -317,25 +321,29 @@ func (s *Service) addToken(c *gin.Context) (any, error) {
 	}
 	for _, t := range have {
 		if t.Label == in.Name {
-			return nil, finding.New(finding.DefineDuplicateName, object, "it has a token called %q", in.Name).
-				Do("take another name, or take that token back first")
+			return nil, finding.New(finding.DefineDuplicateName, object,
+				"the account already has a token named %q", in.Name).
+				Do("choose another name, or revoke that token first")
 		}
 	}
 	if len(have) >= tokensOf {
-		return nil, finding.New(finding.DefineBadValue, object, "it has %d tokens, which is the most",
-			len(have)).Do("take those back that nobody uses")
+		return nil, finding.New(finding.DefineBadValue, object, "the account has %d tokens, "+
+			"which is the limit",
+			len(have)).Do("revoke tokens that are no longer used")
 	}
 	if in.Ends != nil {
 		at := in.Ends.UTC().Truncate(time.Second)
 		if in.Ends = &at; !at.After(s.now()) {
-			return nil, finding.New(finding.DefineBadValue, object, "the end %s is not in the future",
+			return nil, finding.New(finding.DefineBadValue, object, "the expiry date %s is not "+
+				"in the future",
 				at.Format(time.RFC3339))
 		}
 	}
 	if by.ends != nil && (in.Ends == nil || in.Ends.After(*by.ends)) {
 		return nil, finding.New(finding.DefineBadValue, object,
-			"the token that asks ends at %s, and a token made with it cannot last longer",
-			by.ends.Format(time.RFC3339)).Do("give an end before that, or ask with a token that has none")
+			"your token expires at %s, and a token that it creates cannot last longer",
+			by.ends.Format(time.RFC3339)).Do("choose an earlier expiry date, or use a token " +
+			"without one")
 	}
 	token := secret()
 	row := store.Token{Hash: tokenHash(token), Account: a.Name, Label: in.Name, Created: s.now().UTC(),
@@ -379,8 +387,8 @@ func (s *Service) removeToken(c *gin.Context) (any, error) {
 		}
 		if len(have) == 1 && a.Password == "" {
 			return nil, finding.New(finding.DefineBadValue, "account "+a.Name,
-				"this is all that the account can sign in with").
-				Do("make another token or choose a password first; or remove the account")
+				"the account would have nothing left to sign in with").
+				Do("create another token or set a password first, or remove the account")
 		}
 		return s.changed(c, a.Name, s.db.Tx(func(tx *store.DB) error {
 			if err := tx.RemoveToken(t.Hash); err != nil {
@@ -394,8 +402,9 @@ func (s *Service) removeToken(c *gin.Context) (any, error) {
 }
 
 func absentOf(account, what, id string) error {
-	return finding.New(finding.DefineDanglingReference, "account "+account, "it has no %s %q", what,
-		id).Do("stockade account show %s tells which it has", account)
+	return finding.New(finding.DefineDanglingReference, "account "+account,
+		"the account has no %s %q", what,
+		id).Do("run stockade account show %s to see what it has", account)
 }
 
 // setPassword chooses the password of the account that asks. Who came by a token that ends
@@ -408,20 +417,20 @@ func (s *Service) setPassword(c *gin.Context) (any, error) {
 	by := knownBy(c)
 	object := "account " + c.Param("name")
 	if c.Param("name") != by.account.Name {
-		return nil, notTheirs(by.account, "a password is chosen by whose account it is")
+		return nil, notTheirs(by.account, "only the owner of an account sets its password")
 	}
 	switch {
 	case by.ends != nil:
 		return nil, finding.New(finding.DefineBadValue, object,
-			"the token that asks ends at %s, and a password would last longer",
-			by.ends.Format(time.RFC3339)).Do("ask with a token that has no end")
+			"your token expires at %s, and a password would last longer",
+			by.ends.Format(time.RFC3339)).Do("use a token that does not expire")
 	case utf8.RuneCountInString(in.Password) < wordLeast || len(in.Password) > wordMost ||
 		!utf8.ValidString(in.Password):
-		return nil, finding.New(finding.DefineBadValue, object, "the password does not fit").
-			Do("take %d characters at least and %d bytes at most", wordLeast, wordMost)
+		return nil, finding.New(finding.DefineBadValue, object, "the password is not valid").
+			Do("use at least %d characters and at most %d bytes", wordLeast, wordMost)
 	case strings.Count(in.Password, in.Password[:1]) == len(in.Password):
 		return nil, finding.New(finding.DefineBadValue, object, "the password is too easy to guess").
-			Do("take some words that only you put together")
+			Do("use several words that only you would combine")
 	}
 	if by.byWord {
 		_, right, err := s.byPassword(c.Request.Context(), by.account.Name, in.Before)
@@ -429,8 +438,9 @@ func (s *Service) setPassword(c *gin.Context) (any, error) {
 			return nil, err
 		}
 		if !right {
-			return nil, finding.New(finding.DefineBadValue, object, "the password before is not right").
-				Do("give it, or sign in with a token")
+			return nil, finding.New(finding.DefineBadValue, object, "the current password is "+
+				"not right").
+				Do("enter it again, or sign in with a token")
 		}
 	}
 	s.hashing <- struct{}{}
@@ -489,7 +499,8 @@ func (s *Service) removePassword(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	if a.Password == "" {
-		return nil, finding.New(finding.DefineDanglingReference, "account "+a.Name, "it has no password")
+		return nil, finding.New(finding.DefineDanglingReference, "account "+a.Name,
+			"the account has no password")
 	}
 	have, err := s.db.TokensOf(a.Name)
 	if err != nil {
@@ -497,7 +508,8 @@ func (s *Service) removePassword(c *gin.Context) (any, error) {
 	}
 	if len(have) == 0 {
 		return nil, finding.New(finding.DefineBadValue, "account "+a.Name,
-			"this is all that the account can sign in with").Do("make a token first, or remove the account")
+			"the account would have nothing left to sign in with").Do("create a token first, or " +
+			"remove the account")
 	}
 	return s.changed(c, a.Name, ch.keepPassword(a.Name, "", "account.remove-password"))
 }
@@ -513,7 +525,7 @@ func (s *Service) endSession(c *gin.Context) (any, error) {
 	}
 	for _, row := range rows {
 		if tokenID(row.Hash) == c.Param("id") {
-			s.log.Info("a session was ended", "account", a.Name, "by", who(c).Name)
+			s.log.Info("session ended", "account", a.Name, "by", who(c).Name)
 			return s.changed(c, a.Name, s.db.EndSession(row.Hash))
 		}
 	}

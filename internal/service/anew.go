@@ -58,14 +58,15 @@ func (s *Service) known() error {
 
 func (s *Service) lost(what, file, there string) error {
 	f := finding.New(finding.SiteLost, "data folder "+s.cfg.Data,
-		"%s (%s): gone, while %s are there; nothing was changed", what, file, there)
-	way := "put the file back from your last copy of the folder, with those beside it"
+		"%s (%s): missing, although %s exist. Nothing was changed", what, file, there)
+	way := "restore the file from your last backup of the folder, together with the files " +
+		"beside it"
 	if old := s.oldFingerprint(); old != "" {
-		way += "; or set everything aside and begin anew, with a new site key that all machines have to " +
-			"be told of: " +
-			"--begin-anew FINGERPRINT, with the whole fingerprint of the old one, " + trust.Spaced(old)
+		way += "; or move everything aside and start over with a new site key, which all " +
+			"machines must then be told of: --begin-anew FINGERPRINT, with the whole " +
+			"fingerprint of the old key, " + trust.Spaced(old)
 	} else {
-		way += "; or move the folder away, and begin with a new one"
+		way += "; or move the folder away, and start with a new one"
 	}
 	return f.Do("%s", way)
 }
@@ -117,8 +118,8 @@ func (s *Service) beginAnew() error {
 	}
 	if records && key {
 		return finding.New(finding.DefineBadValue, "data folder "+s.cfg.Data,
-			"records and site key are both there: nothing is lost, and nothing was changed").
-			Do("start it without --begin-anew")
+			"the records and the site key both exist, so nothing is lost. Nothing was changed").
+			Do("start the service without --begin-anew")
 	}
 	old := s.oldFingerprint()
 	typed, err := trust.ParseFingerprint(s.cfg.BeginAnew)
@@ -127,12 +128,12 @@ func (s *Service) beginAnew() error {
 	}
 	if old == "" || typed != old {
 		return finding.New(finding.KeyFingerprintMismatch, "data folder "+s.cfg.Data,
-			"%s was typed, and that is not the fingerprint of the site key that was used here: nothing "+
-				"was changed", trust.Spaced(typed))
+			"%s is not the fingerprint of the site key that was used here. Nothing was changed",
+			trust.Spaced(typed))
 	}
 	aside := filepath.Join(s.cfg.Data, "before-"+s.now().UTC().Format("20060102T150405Z"))
 	if err := os.Mkdir(aside, 0o700); err != nil {
-		return finding.Doing(err, "set aside what is left")
+		return finding.Doing(err, "move the rest aside")
 	}
 	names := []string{"site", "editions", "warden.token"}
 	beside, err := filepath.Glob(s.recordsFile() + "*")
@@ -146,14 +147,14 @@ func (s *Service) beginAnew() error {
 	for _, name := range names {
 		err := os.Rename(filepath.Join(s.cfg.Data, name), filepath.Join(aside, name))
 		if err != nil && !errors.Is(err, os.ErrNotExist) {
-			return fmt.Errorf("set %s aside, after %s: %w", name, strings.Join(moved, ", "), err)
+			return fmt.Errorf("move %s aside, after %s: %w", name, strings.Join(moved, ", "), err)
 		}
 		if err == nil {
 			moved = append(moved, name)
 		}
 	}
 	slices.Sort(moved)
-	s.log.Warn("the service begins anew; what was there is set aside", "folder", aside, "moved", moved)
+	s.log.Warn("the service starts over; the earlier files were moved aside", "folder", aside, "moved", moved)
 	for _, d := range []string{"editions", "site"} {
 		if err := os.MkdirAll(filepath.Join(s.cfg.Data, d), 0o700); err != nil {
 			return finding.Doing(err, "open the data folder")

@@ -90,11 +90,11 @@ func (s *Service) handleSetAside(c *gin.Context) (any, error) {
 	switch {
 	case !told:
 		return nil, finding.New(finding.DefineDanglingReference, finding.Harmless(in.Object),
-			"nothing with the code %s needs somebody there", finding.Harmless(string(in.Code))).
-			Do("look again: it may have been mended")
+			"no finding with the code %s needs attention there", finding.Harmless(string(in.Code))).
+			Do("reload the list: the problem may be solved")
 	case in.Code == finding.JournalBroken:
 		return nil, finding.New(finding.DefineBadValue, in.Object,
-			"what contradicts the journal cannot be set aside")
+			"a contradiction with the journal cannot be snoozed")
 	case strings.TrimSpace(in.Reason) == "" || len(in.Reason) > 1000:
 		return nil, finding.New(finding.DefineMissingField, in.Object,
 			"the reason is missing, or longer than a "+
@@ -127,7 +127,7 @@ func (s *Service) handleTakeUp(c *gin.Context) (any, error) {
 	}
 	if _, ok := now.aside[key]; !ok {
 		return nil, finding.New(finding.DefineDanglingReference, finding.Harmless(key.object),
-			"nothing with the code %s was set aside there", finding.Harmless(key.code))
+			"no finding with the code %s is snoozed there", finding.Harmless(key.code))
 	}
 	if err := s.record(asking(c), "finding.take-up", key.object,
 		key.detail(map[string]string{"text": c.Query("text")})); err != nil {

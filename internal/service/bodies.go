@@ -114,7 +114,7 @@ func (s *Service) received(r api.Route) gin.HandlerFunc {
 		}
 		usedFor(c.Request.Context(), isWaitedFor)
 		if !s.bodies.begin(c.Request.Context(), of) {
-			tooMany(c, "so many bodies are being received already that this one is not taken")
+			tooMany(c, "the service is receiving too many request bodies at once")
 			return
 		}
 		if file {
@@ -136,14 +136,15 @@ func (s *Service) received(r api.Route) gin.HandlerFunc {
 		var big *http.MaxBytesError
 		switch {
 		case errors.Is(err, errFull):
-			tooMany(c, "what is being received fills the room for it")
+			tooMany(c, "the service has no room left for request bodies")
 			return
 		case errors.As(err, &big):
 			problem(c, asProblem(r, err))
 			return
 		case err != nil:
 			problem(c, &api.Problem{Title: "The request could not be read", Status: http.StatusRequestTimeout,
-				Type: "urn:stockade:request", Detail: "its body did not come, or came too slowly: " +
+				Type: "urn:stockade:request", Detail: "the request body did not arrive, or " +
+					"arrived too slowly: " +
 					err.Error(),
 				WayOut: "send it again"})
 			return
@@ -194,6 +195,6 @@ func (s *Service) receive(c *gin.Context, limit int64) (data []byte, err error) 
 
 func tooMany(c *gin.Context, why string) {
 	c.Header("Retry-After", "5")
-	problem(c, &api.Problem{Title: "Too much at once", Status: http.StatusTooManyRequests,
+	problem(c, &api.Problem{Title: "Too many requests", Status: http.StatusTooManyRequests,
 		Type: "urn:stockade:busy", Detail: why, WayOut: "wait a little, then try again"})
 }

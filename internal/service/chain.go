@@ -23,20 +23,21 @@ func asked(c *gin.Context, e *edition.Sealed) ([]edition.Item, error) {
 		return nil, err
 	}
 	if len(items) == 0 {
-		f := finding.New(finding.DefineDanglingReference, "edition "+e.Name(), "it has no package %q", name)
+		f := finding.New(finding.DefineDanglingReference, "edition "+e.Name(),
+			"the edition has no package %q", name)
 		if others, err := e.ItemsNamed(name, "", "", 1); err == nil && len(others) > 0 {
 			f.Text = "it has no " + name + " of that version and architecture"
-			return nil, f.Do("leave them out to see which it has")
+			return nil, f.Do("leave out version and architecture to see what the edition has")
 		}
 		if near := e.Near(name, definition.Nearest); near != "" {
-			f = f.Do("perhaps %q is meant", near)
+			f = f.Do("did you mean %q?", near)
 		}
 		return nil, f
 	}
 	if len(items) > maxChains {
 		return nil, finding.New(finding.DefineBadValue, "edition "+e.Name(),
-			"it has more than %d packages called %s",
-			maxChains, name).Do("name version or architecture too")
+			"the edition has more than %d packages named %s",
+			maxChains, name).Do("add the version or the architecture")
 	}
 	return items, nil
 }
@@ -95,14 +96,14 @@ func (s *Service) decidedSince(t *trusted, c edition.Chain) string {
 	case i < 0:
 		return ""
 	case t.broken != nil:
-		return "the journal does not hold: " + t.broken.Text
+		return "the journal is not intact: " + t.broken.Text
 	}
 	l := c.Upstream[i]
 	if why := t.Distrusted(l.Fingerprint, c.Package.Source); why != "" {
 		return "the key " + why
 	}
 	if _, ok := t.Vouched(l.Fingerprint, c.Package.Source); !ok {
-		return "no vouch for it is in force now: the source or its words were taken out since"
+		return "this vouch is no longer in force: the source or its vouched_for was removed"
 	}
 	return ""
 }

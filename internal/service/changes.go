@@ -74,9 +74,9 @@ func (s *Service) mayStill(by actor) (role string, err error) {
 		return api.Warden, nil
 	}
 	no := func(format string, args ...any) error {
-		return &api.Problem{Title: "Not allowed any more", Status: 403, Type: "urn:stockade:rights",
-			Detail: fmt.Sprintf(format, args...) + "; the change was not made",
-			WayOut: "ask a warden, who can see in the journal what changed"}
+		return &api.Problem{Title: "No longer allowed", Status: 403, Type: "urn:stockade:rights",
+			Detail: fmt.Sprintf(format, args...) + ". The change was not made",
+			WayOut: "ask a warden; the journal shows what changed"}
 	}
 	if by.known.of != "" {
 		known, err := s.knownNow(by.known)
@@ -84,7 +84,7 @@ func (s *Service) mayStill(by actor) (role string, err error) {
 			return "", err
 		}
 		if !known {
-			return "", no("what %s signed in with was ended meanwhile", by.name)
+			return "", no("the token or session of %s was revoked in the meantime", by.name)
 		}
 	}
 	a, err := s.db.AccountBy(by.name)
@@ -97,10 +97,10 @@ func (s *Service) mayStill(by actor) (role string, err error) {
 	}
 	// A journal that does not hold is told of by the write.
 	if err != nil || now.broken == nil && !now.hasAccount(a.Name, a.Role) {
-		return "", no("the account %s was removed meanwhile", finding.Harmless(by.name))
+		return "", no("the account %s was removed in the meantime", finding.Harmless(by.name))
 	}
 	if rank[a.Role] < rank[by.least] {
-		return "", no("%s became %s meanwhile, and this needs %s", a.Name, roleNamed(a.Role),
+		return "", no("%s is now %s, and this needs the role %s", a.Name, roleNamed(a.Role),
 			roleNamed(by.least))
 	}
 	return a.Role, nil
@@ -115,7 +115,8 @@ func (ch *change) stillSigned(by archive.Signer, source string) error {
 	}
 	if why := now.decisions.NoLonger(by, source); why != "" {
 		return finding.New(finding.KeyBarred, "source "+source,
-			"its release metadata was verified, but %s: that was decided meanwhile, so nothing was kept",
+			"its release metadata was verified, but %s in the meantime, so Stockade accepted "+
+				"nothing",
 			why).
 			Do("decide which key signs %s, then refresh it", source)
 	}
@@ -133,7 +134,8 @@ func (ch *change) writeAs(tx *store.DB, by, action, object string, detail map[st
 	if n, err := tx.Journal().Size(); err != nil {
 		return err
 	} else if seen := ch.ledger.entries.Load(); n < seen {
-		return &journal.Broken{First: n, Text: fmt.Sprintf("it has %d entries, and had %d before", n, seen)}
+		return &journal.Broken{First: n, Text: fmt.Sprintf("it has %d entries, but had %d "+
+			"before", n, seen)}
 	}
 	ch.wrote = true
 	return journal.Write(tx.Journal(), ch.keys, journal.Entry{At: ch.now(), By: by, Action: action,

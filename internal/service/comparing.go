@@ -69,7 +69,7 @@ func (s *Service) compareMachines(ctx context.Context) {
 		case <-time.After(comparedAfter): // what is recorded in one go is looked at once
 		}
 		if err := s.compareAll(ctx); err != nil && ctx.Err() == nil {
-			s.log.Warn("machines could not be compared with what their lanes show", "error", err)
+			s.log.Warn("machines could not be compared with their lanes", "error", err)
 			again.Reset(comparedAgain)
 		}
 	}
@@ -151,7 +151,7 @@ func (s *Service) shownTheGroup(name string, g definition.Group, shown string) (
 		} else if err != nil {
 			return x, err
 		} else if len(x.view.Sources) == 0 {
-			x.blind = "its machines see no source of " + shown
+			x.blind = "its machines cannot use any source of " + shown
 		}
 	}
 	raw, err := json.Marshal(struct {

@@ -79,8 +79,8 @@ func (s *Service) unlock(set *definition.Set, t *trusted, route *fetch.Route) er
 
 func damagedSecret(name string) error {
 	return finding.New(finding.CredentialMissing, "credential "+name,
-		"its secret cannot be opened: the record is damaged").
-		Do("give it again: stockade credential add %s", name)
+		"the secret cannot be decrypted: the record is damaged").
+		Do("save the secret again: stockade credential add %s", name)
 }
 
 // credential describes one for the API, without its secret.
@@ -163,8 +163,8 @@ func (s *Service) seal(name, secret string, by actor) error {
 	if !ok {
 		f, _ := finding.From(dangling("", "credential", name, set.Credentials))
 		if f.WayOut == "" {
-			f = f.Do("describe it first, with kind, hosts and user, under credentials of a document, and " +
-				"record that")
+			f = f.Do("define the credential first, with kind, hosts and user, under " +
+				"credentials in a document, and record it")
 		}
 		return f
 	}
@@ -210,9 +210,9 @@ func (s *Service) forgetSecret(c *gin.Context) (any, error) {
 	}
 	if _, ok := t.given[name]; !ok {
 		return nil, finding.New(finding.CredentialMissing, "credential "+name,
-			"it has no secret that could be forgotten").
-			Do("to take the credential itself out, record a description without it: stockade record " +
-				"--whole PATH")
+			"the credential has no secret to remove").
+			Do("to remove the credential itself, record a definition without it: stockade " +
+				"record --whole PATH")
 	}
 	if err := s.db.Tx(func(tx *store.DB) error { return ch.forget(tx, name) }); err != nil {
 		return nil, err
@@ -235,7 +235,7 @@ func (ch *change) forgetUndescribed(tx *store.DB, p *proposal) error {
 			continue
 		}
 		if err := ch.forget(tx, name); err != nil {
-			return fmt.Errorf("forget the secret of %s: %w", name, err)
+			return fmt.Errorf("remove the secret of %s: %w", name, err)
 		}
 	}
 	return nil

@@ -176,7 +176,7 @@ func (p *proposal) surroundings(s *Service, given *definition.Set,
 				}
 			}
 			if all == nil {
-				return nil, errors.New("not given")
+				return nil, errors.New("not supplied")
 			}
 			return all, nil
 		},
@@ -228,8 +228,9 @@ func (s *Service) describe(ctx context.Context, in api.Documents, by actor,
 	} else if expected != "" && expected != tag {
 		return api.Judgement{}, &api.Problem{Title: "The definition was not recorded", Status: 412,
 			Type:   "urn:stockade:changed-meanwhile",
-			Detail: "somebody changed the description after you began",
-			WayOut: "look at what is recorded now (stockade revision list), and make your change over that"}
+			Detail: "someone else changed the definitions after you started",
+			WayOut: "look at the current definitions (stockade revision list), and make your " +
+				"change again"}
 	}
 	if err := s.explained(); err != nil {
 		return api.Judgement{}, err
@@ -256,34 +257,38 @@ func (p *proposal) permitted(role string) error {
 	}
 	if what := p.weakens(); what != "" {
 		return no(what+", and no account may",
-			"leave the rule as it is; who starts the service can lift all rules: stockade serve --lift-rules")
+			"leave the rule as it is. Whoever starts the service can lift all rules: stockade "+
+				"serve --lift-rules")
 	}
 	if role == api.Warden {
 		return nil
 	}
 	if len(p.judgement.Vouches) > 0 {
-		return no(fmt.Sprintf("it vouches for %s, and only a warden may",
+		return no(fmt.Sprintf("it vouches for %s, which only a warden may do",
 			p.judgement.Vouches[0].Fingerprint),
-			"ask a warden to record it, or leave vouched_for out")
+			"ask a warden to record it, or remove vouched_for")
 	}
 	for _, c := range p.judgement.Changes {
 		if c.Kind == "rule" {
-			return no(fmt.Sprintf("it changes the rule for %s, and only a warden may", c.Name),
-				"ask a warden to record it, or leave the rule out")
+			return no(fmt.Sprintf("it changes the rule for %s, which only a warden may do", c.Name),
+				"ask a warden to record it, or remove the rule")
 		}
 		if c.Kind == "authority" && c.Action != "remove" {
-			return no(fmt.Sprintf("it says who certifies servers (the authority %s), and only a warden may",
+			return no(fmt.Sprintf("it changes the authority %s for TLS certificates, which "+
+				"only a warden may do",
 				c.Name),
-				"ask a warden to record it, or leave that authority out")
+				"ask a warden to record it, or remove that authority")
 		}
 		if u := p.acknowledges(c); u != (definition.Unsigned{}) {
-			return no(fmt.Sprintf("it acknowledges that nobody signs the source %s, and only a warden may",
-				c.Name), "ask a warden to record it, or leave unsigned out")
+			return no(fmt.Sprintf("it accepts the source %s as unsigned, which only a warden "+
+				"may do",
+				c.Name), "ask a warden to record it, or remove unsigned")
 		}
 		if c.Kind == "package" && c.Action != "remove" {
 			return no(fmt.Sprintf(
-				"it puts the package %s into a house source, and only a warden may: the site signs it",
-				c.Name), "ask a warden to do it, or leave that package out")
+				"it adds the package %s to a house source, which the site signs. Only a warden "+
+					"may do that",
+				c.Name), "ask a warden to do it, or remove that package")
 		}
 	}
 	return nil
@@ -303,26 +308,26 @@ func (p *proposal) acknowledges(c definition.Change) definition.Unsigned {
 func (p *proposal) weakens() string {
 	for name, r := range p.recorded.Rules {
 		if r.TwoPersons && !p.target.Rules[name].TwoPersons {
-			return "it takes the rule away that two wardens vouch (" + name + ")"
+			return "it removes the rule that two wardens must vouch (" + name + ")"
 		}
 		now := p.target.Rules[name]
 		if now.RSABits < r.RSABits {
-			return fmt.Sprintf("it lowers the length of RSA keys that the rule for %s asks for", name)
+			return fmt.Sprintf("it lowers the RSA key length that the rule for %s requires", name)
 		}
 		for _, word := range r.Refuse {
 			if !slices.Contains(now.Refuse, word) {
-				return fmt.Sprintf("it takes away that the rule for %s refuses %s", name, word)
+				return fmt.Sprintf("it changes the rule for %s so that it no longer refuses %s", name, word)
 			}
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.recorded.Sources)) {
 		if _, still := p.target.Sources[name]; still && p.recorded.TwoPersons(name) &&
 			!p.target.TwoPersons(name) {
-			return fmt.Sprintf("it makes %s a source for whose keys one warden could vouch", name)
+			return fmt.Sprintf("it changes %s so that one warden alone could vouch for its keys", name)
 		}
 		if _, still := p.target.Sources[name]; still &&
 			p.target.Policy(name).Weaker(p.recorded.Policy(name)) {
-			return fmt.Sprintf("it makes %s a source for which algorithms count that are refused now", name)
+			return fmt.Sprintf("it changes %s so that algorithms count that are refused now", name)
 		}
 	}
 	return ""
@@ -354,7 +359,7 @@ func (s *Service) liftRules() error {
 	if err != nil {
 		return err
 	}
-	_, err = ch.commit(p, "take all rules away")
+	_, err = ch.commit(p, "lift all rules")
 	return err
 }
 
@@ -478,7 +483,7 @@ func (ch *change) endWords(tx *store.DB, old, now definition.Key, done map[vouch
 			}
 			done[id] = true
 			if err := ch.decide(tx, trust.Decision{Act: trust.Withdraw, Fingerprint: f, Source: src,
-				Why: "the definition no longer says it"}); err != nil {
+				Why: "the definition no longer contains it"}); err != nil {
 				return err
 			}
 		}

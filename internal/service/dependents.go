@@ -34,8 +34,8 @@ func (s *Service) handleDependents(c *gin.Context) (any, error) {
 // isDescribed tells why there is no such thing in a set, or nil.
 func isDescribed(set *definition.Set, kind, name string) error {
 	if !slices.Contains(definition.Kinds, kind) {
-		return finding.New(finding.DefineDanglingReference, "", "%q is no kind of thing that is described",
-			kind).Do("it is one of %v", definition.Kinds)
+		return finding.New(finding.DefineDanglingReference, "", "%q is not a kind of object",
+			kind).Do("the kinds are %v", definition.Kinds)
 	}
 	all := map[string]bool{}
 	for _, n := range set.Names(kind) {

@@ -41,7 +41,7 @@ func (s *Service) draft(account string) (api.Draft, error) {
 	}
 	raw, err := s.vault.Open(nil, kept.Sealed[:n], kept.Sealed[n:], draftFor(account))
 	if err != nil {
-		s.log.Warn("a draft cannot be opened", "account", account)
+		s.log.Warn("a draft cannot be decrypted", "account", account)
 		return none, nil
 	}
 	out := none
@@ -69,10 +69,10 @@ func (s *Service) handleKeepDraft(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	if in.Version != now.Version {
-		return nil, &api.Problem{Title: "The draft was not kept", Status: 409,
+		return nil, &api.Problem{Title: "The draft was not saved", Status: 409,
 			Type:   "urn:stockade:draft-crossed",
-			Detail: "it was changed in another window meanwhile",
-			WayOut: "take the one that is kept, or keep yours over it"}
+			Detail: "it was changed in another window in the meantime",
+			WayOut: "load the saved draft, or overwrite it with yours"}
 	}
 	in.Version, in.At = now.Version+1, time.Time{}
 	raw, err := json.Marshal(in)
@@ -80,9 +80,11 @@ func (s *Service) handleKeepDraft(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	if len(raw) > draftMost {
-		return nil, &api.Problem{Title: "The draft was not kept", Status: 413,
+		return nil, &api.Problem{Title: "The draft was not saved", Status: 413,
 			Type: "urn:stockade:content.too-large", Detail: "it is larger than 8 MiB",
-			WayOut: "it stays in this window; record it, or give it by file: stockade record PATH"}
+			WayOut: "the text stays in this window. Save the document as a revision, or use a file: " +
+				"stockade record " +
+				"PATH"}
 	}
 	nonce := make([]byte, s.vault.NonceSize())
 	rand.Read(nonce)

@@ -132,7 +132,8 @@ func (s *Service) openEdition(name string, number int) (*edition.Sealed, error) 
 		return nil, err
 	}
 	if out.Mirror != name || out.Number != number {
-		return nil, finding.New(finding.EditionSealBad, object, "the folder holds another edition, %s",
+		return nil, finding.New(finding.EditionSealBad, object, "the folder contains another "+
+			"edition, %s",
 			out.Name())
 	}
 	return out, nil
@@ -154,9 +155,9 @@ func (c *editionCache) forgetAll() {
 }
 
 func noEdition(name string, number int) error {
-	return &api.Problem{Title: "There is no such edition", Status: 404, Type: "urn:stockade:not-found",
-		Detail: fmt.Sprintf("the mirror %s has no edition %d that stands", name, number),
-		WayOut: "stockade edition list shows those that do"}
+	return &api.Problem{Title: "Not found", Status: 404, Type: "urn:stockade:not-found",
+		Detail: fmt.Sprintf("the mirror %s has no edition %d, or it is retired", name, number),
+		WayOut: "run stockade edition list to see the editions"}
 }
 
 // notStanding is noEdition, or that there is no such mirror.
@@ -290,9 +291,9 @@ func (s *Service) before(name string, number int) (int, error) {
 			return e.Number, nil
 		}
 	}
-	return 0, &api.Problem{Title: "There is nothing to compare with", Status: 404,
+	return 0, &api.Problem{Title: "Not found", Status: 404,
 		Type:   "urn:stockade:not-found",
-		Detail: fmt.Sprintf("no edition of %s before %d stands", name, number)}
+		Detail: fmt.Sprintf("there is no edition of %s before %d", name, number)}
 }
 
 // differences holds the last few that were worked out: editions do not change.
@@ -431,7 +432,7 @@ func (s *Service) retire(name string, number int, by actor) (api.Edition, error)
 			Title:  "The edition was not retired",
 			Status: 409,
 			Type:   "urn:stockade:in-use",
-			Detail: fmt.Sprintf("job %d works on it", id),
+			Detail: fmt.Sprintf("job %d is using it", id),
 		}
 	}
 	e.Retired = true
@@ -518,7 +519,7 @@ func (s *Service) handleDiff(c *gin.Context, name string, n int) (any, error) {
 	}
 	kind := c.Query("kind")
 	if _, ok := kindsOfChange[kind]; kind != "" && !ok {
-		return nil, badQuery("kind", kind, "it is one of "+
+		return nil, badQuery("kind", kind, "allowed are "+
 			strings.Join(slices.Sorted(maps.Keys(kindsOfChange)), ", "))
 	}
 	if _, _, err := s.standing(name, n); err != nil {
@@ -616,7 +617,7 @@ func (s *Service) canServe(e *edition.Sealed, path string) error {
 	defer f.Close()
 	if f.Size() != l.Size {
 		return finding.New(finding.EditionDamaged, "edition "+e.Name(),
-			"%s is %d bytes long in the pool, and was %d when it was sealed", path, f.Size(), l.Size)
+			"%s has %d bytes in the pool, but had %d when the edition was sealed", path, f.Size(), l.Size)
 	}
 	return nil
 }
@@ -679,7 +680,7 @@ func (s *Service) editionPackages(c *gin.Context, name string, n int) (any, erro
 			Title:  "The request could not be read",
 			Status: 400,
 			Type:   "urn:stockade:request",
-			Detail: "the cursor is not one that a page of this list told",
+			Detail: "the cursor is not from a page of this list",
 		}
 	}
 	if errors.Is(err, errEnough) {

@@ -39,7 +39,8 @@ func (s *Service) startExamine(name string, certs []*trust.Certificate, by strin
 	}
 	if described.Managed() {
 		return api.Job{}, finding.New(finding.DefineBadValue, "source "+name,
-			"it has no upstreams: what is added to it by hand is signed by the site key")
+			"the source has no upstreams: its packages are added by hand and signed with the "+
+				"site key")
 	}
 	return s.jobs.start("examine", "source "+name, by,
 		func(ctx context.Context, sink func(upstream.Event)) (any, finding.List, error) {
@@ -50,7 +51,7 @@ func (s *Service) startExamine(name string, certs []*trust.Certificate, by strin
 			src.Accepted = nil
 			aside, err := os.MkdirTemp(filepath.Join(s.cfg.Data, "tmp"), "examine")
 			if err != nil {
-				return nil, nil, finding.Doing(err, "make a folder for what is examined")
+				return nil, nil, finding.Doing(err, "create a folder for the examination")
 			}
 			defer os.RemoveAll(aside)
 			b := s.reader(sink)

@@ -26,7 +26,7 @@ func (s *Service) filesTaken(by store.Account, group string) {
 		err = s.db.Keep("taken", "files", taken{group}, s.now().UTC())
 	}
 	if err != nil {
-		s.log.Warn("that files were taken could not be kept", "group", group, "error", err)
+		s.log.Warn("the download of machine files could not be recorded", "group", group, "error", err)
 	}
 }
 
@@ -41,30 +41,32 @@ func (s *Service) firstPath(m *model, lanes []api.Lane) ([]api.FirstStep, error)
 	sources := slices.DeleteFunc(slices.Sorted(maps.Keys(set.Sources)), func(name string) bool {
 		return set.Sources[name].Disabled || set.Sources[name].Managed()
 	})
-	p.step("describe", "Describe a source", "/describe?new=source", len(sources) > 0,
-		quantity(len(sources), "source")+" described", "where packages come from, and who may sign them")
+	p.step("describe", "Add a source", "/describe?new=source", len(sources) > 0,
+		quantity(len(sources), "source")+" described", "where packages come from, and which "+
+			"keys may sign them")
 	far, err := m.far.get(func() (map[string][]string, error) { return m.howFar(sources), nil })
 	if err != nil {
 		return nil, err
 	}
 	here, counting, measured, fresh := far["here"], far["counting"], far["measured"], far["fresh"]
-	p.step("key", "Bring in its key", "/keys", len(here) > 0 || len(counting) > 0,
-		"keys are there for "+finding.Names(here, 3), "the certificate of whoever signs it")
+	p.step("key", "Import its key", "/keys", len(here) > 0 || len(counting) > 0,
+		"the keys were imported for "+finding.Names(here, 3), "the certificate of the owner")
 	p.step("vouch", "Vouch for the key", "/keys?decide=1", len(counting) > 0,
-		"signatures count for "+finding.Names(counting, 3),
-		"a warden, and the whole fingerprint by another road than the network")
+		"the keys are vouched for, for "+finding.Names(counting, 3),
+		"a warden, and the whole fingerprint from the owner by another channel")
 	to := "/sources"
 	if len(sources) > 0 {
 		to += "/" + sources[0]
 	}
-	p.step("probe", "Probe its servers", to, len(measured) > 0, finding.Names(measured, 3)+" probed",
-		"nothing more; it tells which server is fast and up to date")
-	p.step("refresh", "Refresh it", to, len(fresh) > 0, "a root was accepted of "+finding.Names(fresh, 3),
-		"a key that counts: the root is verified")
+	p.step("probe", "Probe its upstreams", to, len(measured) > 0, finding.Names(measured, 3)+" probed",
+		"no preparation; it measures which server is fast and current")
+	p.step("refresh", "Refresh it", to, len(fresh) > 0,
+		"release metadata was accepted of "+finding.Names(fresh, 3),
+		"a vouched key, so that the release metadata can be verified")
 	mirrors := set.Names("mirror")
-	p.step("mirror", "Describe a mirror", "/describe?new=mirror", len(mirrors) > 0,
+	p.step("mirror", "Add a mirror", "/describe?new=mirror", len(mirrors) > 0,
 		finding.Names(mirrors, 3)+" described",
-		"which sources it takes from, and what is wanted of them")
+		"the sources that it takes from, and the packages that you want")
 	to = "/mirrors"
 	if len(mirrors) > 0 {
 		to += "/" + mirrors[0]
@@ -76,9 +78,9 @@ func (s *Service) firstPath(m *model, lanes []api.Lane) ([]api.FirstStep, error)
 		return nil, err
 	}
 	p.step("estimate", "Estimate it", to, estimated != "", "done for "+estimated,
-		"a mirror whose sources have keys that count")
+		"a mirror whose sources have vouched keys")
 	p.step("build", "Build an edition", to, len(editions) > 0, built,
-		"what the estimate says, in time and on disk")
+		"the time and the disk space that the estimate shows")
 	var shown []string
 	for _, l := range lanes {
 		if l.Edition != "" {
@@ -86,9 +88,9 @@ func (s *Service) firstPath(m *model, lanes []api.Lane) ([]api.FirstStep, error)
 		}
 	}
 	p.step("lane", "Move a lane to it", "/lanes", len(shown) > 0, finding.Names(shown, 3),
-		"a lane of the mirror, which machines follow (Describe, New lane)")
-	p.step("machine", "Give a machine its files", "/machines", false, "",
-		"a group of machines that follow the lane (Describe, New group)")
+		"a lane of the mirror (Definitions, New, lane)")
+	p.step("machine", "Install the files on a machine", "/machines", false, "",
+		"a group of machines that follow the lane (Definitions, New, group)")
 	return p.steps, nil
 }
 

@@ -34,8 +34,8 @@ func (s *Service) shownTo(name string, g definition.Group, named string) (*editi
 		return nil, l, &api.Problem{Title: "The files cannot be written", Status: 409,
 			Type:   "urn:stockade:empty-lane",
 			Detail: "the lane " + g.Lane + " shows no edition yet",
-			WayOut: fmt.Sprintf("build the mirror, then: stockade lane move %s %s/1; or name an edition: "+
-				"stockade group files %s --edition %s/1",
+			WayOut: fmt.Sprintf("build the mirror, then run: stockade lane move %s %s/1. Or "+
+				"name an edition: stockade group files %s --edition %s/1",
 				g.Lane, l.Mirror, name, l.Mirror)}
 	}
 	id, err := edition.ParseID(named, l.Mirror)
@@ -44,7 +44,7 @@ func (s *Service) shownTo(name string, g definition.Group, named string) (*editi
 	}
 	if id.Mirror != l.Mirror {
 		return nil, l, finding.New(finding.DefineBadValue, "group "+name,
-			"its lane %s shows editions of %s, and %s is of another mirror", g.Lane, l.Mirror, named)
+			"its lane %s shows editions of %s, but %s belongs to another mirror", g.Lane, l.Mirror, named)
 	}
 	e, _, err := s.standing(id.Mirror, id.Number)
 	return e, l, err
@@ -135,7 +135,7 @@ func (s *Service) handleGroupKit(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	if f.Findings.HasErrors() {
-		return nil, &refusal{"The kit was not made", f.Findings}
+		return nil, &refusal{"The kit was not created", f.Findings}
 	}
 	id, err := edition.ParseID(f.Edition, "")
 	if err != nil {

@@ -21,7 +21,7 @@ type heads struct {
 }
 
 // errNowhere is returned for a lane that is not described, or shows nothing yet.
-var errNowhere = errors.New("there is no such lane, or it shows nothing yet")
+var errNowhere = errors.New("the lane does not exist, or shows no edition")
 
 // remembered gives what find gives, from memory where nothing was changed since. An
 // error is never remembered: names come from outside.

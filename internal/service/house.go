@@ -167,7 +167,7 @@ func (s *Service) addPackage(source string, in api.NewPackage, body io.Reader,
 	}
 	for _, sum := range []string{rec.SHA256, rec.Signature} {
 		if err := s.keepHouse(sum); err != nil { // the package is added all the same
-			s.log.Warn("a package of the house could not be kept beside the pool", "package", id,
+			s.log.Warn("a copy of a package of a house source could not be kept", "package", id,
 				"error", err)
 		}
 	}
@@ -254,8 +254,8 @@ func (s *Service) handleHousePackages(c *gin.Context) (any, error) {
 			return nil, err
 		}
 		if src, ok := m.set.Sources[name]; ok && !src.Managed() {
-			return nil, badQuery("source", name, "it has upstreams, and packages are added by hand to house "+
-				"sources without any")
+			return nil, badQuery("source", name, "the source has upstreams; packages can only "+
+				"be added to a house source without upstreams")
 		}
 	}
 	return page(s.housePackages(c.Query("source")))

@@ -88,15 +88,16 @@ func (s *Service) guard(c *gin.Context) {
 	if c.Request.URL.Query().Has("token") {
 		problem(c, &api.Problem{Title: "The request was refused", Status: 400,
 			Type:   "urn:stockade:token-in-url",
-			Detail: "a token stands in the URL, where logs and histories keep it",
-			WayOut: "send it as Authorization: Bearer, and have a new token made: this one may " +
-				"have been seen"})
+			Detail: "the URL contains a token, and URLs are kept in logs and histories",
+			WayOut: "send the token as Authorization: Bearer, and create a new one, because " +
+				"others may have seen this one"})
 		return
 	}
 	if !s.knownHost(c.Request.Host) {
 		problem(c, &api.Problem{Title: "The request was refused", Status: 421, Type: "urn:stockade:host",
-			Detail: fmt.Sprintf("this service is not called %q", c.Request.Host),
-			WayOut: "use the address that it was started with, or start it with --host NAME"})
+			Detail: fmt.Sprintf("this service does not have the name %q", c.Request.Host),
+			WayOut: "use the address that the service was started with, or start it with " +
+				"--host NAME"})
 		return
 	}
 	c.Next()
@@ -144,8 +145,9 @@ func (s *Service) allow(r api.Route) gin.HandlerFunc {
 						Title:  "Not signed in",
 						Status: 429,
 						Type:   "urn:stockade:guessing",
-						Detail: "this token is wrong, and so were many others from this address",
-						WayOut: "wait a minute, or use a right one: it works at once",
+						Detail: "this token is wrong, and too many wrong tokens came from this " +
+							"address",
+						WayOut: "wait a minute. A valid token works immediately",
 					})
 					return
 				}
@@ -154,8 +156,8 @@ func (s *Service) allow(r api.Route) gin.HandlerFunc {
 			if !ownPage(c) {
 				problem(c, &api.Problem{Title: "The request was refused", Status: 403,
 					Type:   "urn:stockade:cross-site",
-					Detail: "a session's cookie came with it, and nothing says that the console sent it",
-					WayOut: "programs send a token: Authorization: Bearer TOKEN"})
+					Detail: "it has the cookie of a session, but was not sent by the console",
+					WayOut: "programs must send a token: Authorization: Bearer TOKEN"})
 				return
 			}
 			by, known, unread = s.bySession(cookie)
@@ -167,9 +169,9 @@ func (s *Service) allow(r api.Route) gin.HandlerFunc {
 		if !known {
 			c.Header("WWW-Authenticate", `Bearer realm="stockade"`)
 			problem(c, &api.Problem{Title: "Not signed in", Status: 401, Type: "urn:stockade:token",
-				Detail: "no valid token came with the request",
-				WayOut: "stockade login, or set STOCKADE_TOKEN; the first warden's token lies in " +
-					"warden.token in the data folder"})
+				Detail: "the request has no valid token",
+				WayOut: "run stockade login, or set STOCKADE_TOKEN. The token of the first " +
+					"warden is in warden.token in the data folder"})
 			return
 		}
 		usedFor(c.Request.Context(), byKnown)
@@ -177,9 +179,9 @@ func (s *Service) allow(r api.Route) gin.HandlerFunc {
 		c.Set("least", r.Role)
 		if rank[by.account.Role] < rank[r.Role] {
 			problem(c, &api.Problem{Title: "Not allowed", Status: 403, Type: "urn:stockade:rights",
-				Detail: fmt.Sprintf("%s is %s, and this needs %s", by.account.Name,
+				Detail: fmt.Sprintf("%s has the role %s, and this needs the role %s", by.account.Name,
 					roleNamed(by.account.Role), roleNamed(r.Role)),
-				WayOut: "ask somebody with that role"})
+				WayOut: "ask someone with that role"})
 		}
 	}
 }
@@ -297,9 +299,9 @@ func (s *Service) answer(r api.Route, h handler) gin.HandlerFunc {
 		done, ok := s.computing.begin(c.Request.Context(), who(c).Name, r.Name)
 		if !ok {
 			c.Header("Retry-After", "10")
-			problem(c, &api.Problem{Title: "Too much at once", Status: 429, Type: "urn:stockade:busy",
-				Detail: "this account has calls under way that take long to work out",
-				WayOut: "wait for them, then try again"})
+			problem(c, &api.Problem{Title: "Too many requests", Status: 429, Type: "urn:stockade:busy",
+				Detail: "this account has several expensive requests under way",
+				WayOut: "wait until they are done, then try again"})
 			return
 		}
 		defer done()
@@ -344,10 +346,7 @@ func (r *refusal) Error() string { return r.title }
 
 // asProblem turns any error into a problem, at this one place.
 func asProblem(r api.Route, err error) *api.Problem {
-	title := "Not done: " + strings.ToLower(r.Summary[:1]) + r.Summary[1:]
-	if r.Method == http.MethodGet {
-		title = "Cannot be shown: " + strings.ToLower(r.Summary[:1]) + r.Summary[1:]
-	}
+	title := api.Rejected
 	var p *api.Problem
 	var ref *refusal
 	var busy *busyError
@@ -359,13 +358,13 @@ func asProblem(r api.Route, err error) *api.Problem {
 	case errors.As(err, &ref):
 		first := ref.found[0]
 		return &api.Problem{Title: ref.title, Status: 422, Type: "urn:stockade:" + string(first.Code),
-			Detail: fmt.Sprintf("%d findings of severity error", ref.found.Count(finding.Error)),
-			WayOut: "mend what is found and try again; nothing was changed", Findings: ref.found}
+			Detail: fmt.Sprintf("%d errors were found", ref.found.Count(finding.Error)),
+			WayOut: "correct the errors and try again. Nothing was changed", Findings: ref.found}
 	case errors.As(err, &broken):
 		return &api.Problem{Title: title, Status: 409, Type: "urn:stockade:journal.broken",
 			Detail: broken.Error(),
-			WayOut: "nothing is recorded while the journal does not hold: find out who wrote to the " +
-				"database, and go back to a backup whose journal does"}
+			WayOut: "find out who wrote to the database, and restore a backup whose journal " +
+				"verifies. Stockade records nothing until then"}
 	case errors.As(err, &busy):
 		return &api.Problem{
 			Title:  title,
@@ -383,10 +382,10 @@ func asProblem(r api.Route, err error) *api.Problem {
 		}
 	case errors.Is(err, store.ErrNotFound):
 		return &api.Problem{
-			Title:  title,
+			Title:  api.NotFound,
 			Status: 404,
 			Type:   "urn:stockade:not-found",
-			Detail: "there is no such thing",
+			Detail: "the object does not exist",
 		}
 	}
 	f, ok := finding.From(err)
@@ -397,9 +396,9 @@ func asProblem(r api.Route, err error) *api.Problem {
 		status := 422
 		switch {
 		case f.Code == finding.DefineDanglingReference:
-			status = 404
+			status, title = 404, api.NotFound
 		case f.Code.In("site"): // this machine's doing, not the request's
-			status = 500
+			status, title = 500, api.Broken
 		}
 		return &api.Problem{
 			Title:    title,
@@ -412,11 +411,11 @@ func asProblem(r api.Route, err error) *api.Problem {
 		}
 	}
 	return &api.Problem{
-		Title:  title,
+		Title:  api.Broken,
 		Status: 500,
 		Type:   "urn:stockade:internal",
 		Detail: err.Error(),
-		WayOut: "the service's log says more",
+		WayOut: "see the log of the service",
 	}
 }
 
@@ -433,7 +432,7 @@ func body[T any](c *gin.Context) (T, error) {
 			Title:  "The request could not be read",
 			Status: 400,
 			Type:   "urn:stockade:request",
-			Detail: "its body is not the JSON that is expected: " + err.Error(),
+			Detail: "its body is not the expected JSON: " + err.Error(),
 		}
 	}
 	return v, nil
@@ -468,7 +467,7 @@ const pageMost, pageUsual = 1000, 100
 func paging(c *gin.Context) (limit int, cursor int64, err error) {
 	n, err := queried(c, "limit", pageUsual)
 	if err == nil && n == 0 {
-		err = badQuery("limit", "0", "a page has one at least")
+		err = badQuery("limit", "0", "a page needs at least one entry")
 	}
 	if err != nil {
 		return 0, 0, err
@@ -485,7 +484,7 @@ func queried(c *gin.Context, name string, otherwise int64) (int64, error) {
 	}
 	n, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || n < 0 {
-		return 0, badQuery(name, text, "it is a number that is not negative")
+		return 0, badQuery(name, text, "it must be a number that is not negative")
 	}
 	return n, nil
 }
@@ -510,7 +509,7 @@ func (s *Service) consoleFiles() gin.HandlerFunc {
 		p := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
 		if strings.HasPrefix(p, "api/") || c.Request.Method != http.MethodGet &&
 			c.Request.Method != http.MethodHead {
-			problem(c, &api.Problem{Title: "There is no such call", Status: 404,
+			problem(c, &api.Problem{Title: "Not found", Status: 404,
 				Type: "urn:stockade:not-found", Detail: c.Request.Method + " " + c.Request.URL.Path +
 					" is not part of the API",
 				WayOut: "see " + api.Base + "/openapi.json"})
@@ -524,7 +523,8 @@ func (s *Service) consoleFiles() gin.HandlerFunc {
 		page, err := fs.ReadFile(files, "index.html")
 		if err != nil {
 			c.Data(http.StatusNotFound, "text/plain; charset=utf-8", []byte(
-				"This binary was built without the console: make build puts it in. The API is at "+api.Base+
+				"This binary was built without the console. Run make build to include it. The "+
+					"API is at "+api.Base+
 					".\n"))
 			return
 		}

@@ -24,12 +24,15 @@ func (s *Service) importFiles(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	if len(in.Files) == 0 {
-		return nil, finding.New(finding.DefineBadValue, "", "no file was given").
-			Do("give those of a package client, or an archive of a machine's /etc")
+		return nil, finding.New(finding.DefineBadValue, "", "no file was supplied").
+			Do("supply the configuration files of a package client, or an archive of a " +
+				"machine's /etc")
 	}
 	if len(in.Files) > maxMachineFiles {
-		return nil, finding.New(finding.ContentTooLarge, "", "%d files were given, and at most %d are read",
-			len(in.Files), maxMachineFiles).Do("give those of the package clients alone")
+		return nil, finding.New(finding.ContentTooLarge, "", "%d files were supplied; the "+
+			"limit is %d",
+			len(in.Files), maxMachineFiles).Do("supply only the configuration files of the " +
+			"package client")
 	}
 	unpacking := definition.NewUnpacking()
 	for _, name := range slices.Sorted(maps.Keys(in.Files)) {
@@ -55,13 +58,13 @@ func (s *Service) importFiles(c *gin.Context) (any, error) {
 		if data, ok := i.Files[path]; ok {
 			return data, nil
 		}
-		return nil, errors.New("it was not given")
+		return nil, errors.New("the file was not supplied")
 	})
 	if len(i.Set.Sources) == 0 && len(found) == 0 {
 		return nil, finding.New(finding.DefineBadValue, "",
-			"none of the files says where packages come from").
-			Do("give sources.list and what lies beside it, repository files, or pacman.conf: by their " +
-				"names or with their folders")
+			"none of the files defines a package source").
+			Do("supply sources.list and the files beside it, repository files, or pacman.conf, " +
+				"by name or with their folders")
 	}
 	text, err := i.YAML()
 	return api.Imported{Document: text, Files: i.Files, Sources: i.Set.Names("source"), Findings: found}, err

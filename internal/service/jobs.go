@@ -109,7 +109,7 @@ func (j *jobs) watch(ctx context.Context) {
 			}
 		}
 		if last != nil && last.ended == "" {
-			last.ended = fmt.Sprintf("it made the service hold more than %d MiB of memory", j.memory>>20)
+			last.ended = fmt.Sprintf("the service used more than %d MiB of memory for it", j.memory>>20)
 			last.cancel()
 		}
 		j.mu.Unlock()
@@ -133,7 +133,7 @@ func (j *jobs) end() {
 type busyError struct{ job api.Job }
 
 func (e *busyError) Error() string {
-	return fmt.Sprintf("job %d (%s) works on %s already", e.job.ID, e.job.Kind, e.job.Object)
+	return fmt.Sprintf("job %d (%s) is already working on %s", e.job.ID, e.job.Kind, e.job.Object)
 }
 
 // work is what a job does. The result is kept as JSON.
@@ -159,14 +159,14 @@ func (j *jobs) start(kind, object, by string, do work) (api.Job, error) {
 	ctx, cancel := context.WithCancel(j.base)
 	r := &running{job: jobFrom(record), cancel: cancel, listeners: map[chan api.JobEvent]bool{}}
 	j.running[record.ID] = r
-	j.log.Info("a job begins", "job", record.ID, "kind", kind, "object", object, "by", by)
+	j.log.Info("job started", "job", record.ID, "kind", kind, "object", object, "by", by)
 	j.news(r.job)
 	j.wait.Go(func() { j.run(ctx, r, do) })
 	return r.job, nil
 }
 
 // errEnding is why no job begins any more.
-var errEnding = errors.New("the service is about to end")
+var errEnding = errors.New("the service is shutting down")
 
 // free tells why no job can begin on an object; nil: one can.
 func (j *jobs) free(object string) error {
@@ -190,7 +190,8 @@ func (j *jobs) turn(ctx context.Context, r *running) (done func(), err error) {
 	}
 	if !j.heavy.TryAcquire(1) {
 		j.progress(r, upstream.Event{Step: "wait", Remaining: -1,
-			Text: fmt.Sprintf("%s run already, which is the most (stockade serve --jobs)",
+			Text: fmt.Sprintf("%s are already running, which is the limit (stockade serve "+
+				"--jobs)",
 				finding.Count(j.atOnce, "job"))})
 		if err := j.heavy.Acquire(ctx, 1); err != nil {
 			return nil, err
@@ -216,7 +217,7 @@ func (j *jobs) run(begun context.Context, r *running, do work) {
 	}
 	var mistake *finding.Mistake
 	if errors.As(err, &mistake) {
-		j.log.Error("a job fell over", "job", r.job.ID, "kind", r.job.Kind, "object", r.job.Object, "panic",
+		j.log.Error("a job crashed", "job", r.job.ID, "kind", r.job.Kind, "object", r.job.Object, "panic",
 			mistake.Value, "stack", string(mistake.Stack))
 	}
 	j.mu.Lock()
@@ -233,15 +234,16 @@ func (j *jobs) run(begun context.Context, r *running, do work) {
 		if r.ended == "" {
 			r.ended = fmt.Sprintf("it took longer than %s", j.most)
 		}
-		f := finding.New(finding.JobBeyondBounds, r.job.Object, "%s was ended: %s", r.job.Kind, r.ended)
+		f := finding.New(finding.JobBeyondBounds, r.job.Object, "%s was stopped: %s", r.job.Kind, r.ended)
 		r.job.State, r.job.Problem = api.Failed, f.Text
 		r.job.Findings = withFinding(r.job.Findings, f)
 	case ctx.Err() != nil && r.stopped:
 		r.job.State, r.job.Problem = api.Stopped,
-			"it was stopped; what was verified is kept for the next try"
+			"the job was stopped. Everything that was verified is kept for the next run"
 	case ctx.Err() != nil:
 		r.job.State, r.job.Problem = api.Interrupted,
-			"the service ended while it ran; run it again: what was verified is kept"
+			"the service ended during the job. Run it again: everything that was verified is "+
+				"kept"
 	default:
 		r.job.State, r.job.Problem = api.Failed, err.Error()
 		if f, ok := finding.From(err); ok {
@@ -251,7 +253,7 @@ func (j *jobs) run(begun context.Context, r *running, do work) {
 			r.job.Problem = f.Text
 			r.job.Findings = withFinding(r.job.Findings, f)
 		} else if l, ok := err.(finding.List); ok {
-			r.job.Problem = fmt.Sprintf("%d findings keep it from going on", len(l))
+			r.job.Problem = fmt.Sprintf("%d errors stop the job", len(l))
 			for _, f := range l {
 				r.job.Findings = withFinding(r.job.Findings, f)
 			}
@@ -289,7 +291,8 @@ func (j *jobs) record() {
 	j.mu.Unlock()
 	for id, job := range left {
 		if err := j.db.SaveJob(jobRecord(job)); err != nil {
-			j.log.Error("the end of a job could not be recorded", "job", id, "state", job.State, "why", err)
+			j.log.Error("the result of a job could not be recorded", "job", id, "state", job.State, "why",
+				err)
 			continue
 		}
 		j.mu.Lock()
@@ -309,10 +312,10 @@ func (j *jobs) logEnd(job api.Job) {
 	args := []any{"job", job.ID, "kind", job.Kind, "object", job.Object, "state", job.State, "took",
 		job.Ended.Sub(job.Started).Round(time.Millisecond)}
 	if job.State == api.Done {
-		j.log.Info("a job ended", args...)
+		j.log.Info("job ended", args...)
 		return
 	}
-	j.log.Warn("a job ended", append(args, "why", job.Problem)...)
+	j.log.Warn("job ended", append(args, "why", job.Problem)...)
 }
 
 // guarded turns a panic of one job into its failure.
@@ -432,7 +435,7 @@ func (j *jobs) stopJob(id int64) (api.Job, error) {
 			Title:  "The job was not stopped",
 			Status: 409,
 			Type:   "urn:stockade:job.ended",
-			Detail: fmt.Sprintf("job %d is %s already", id, job.State),
+			Detail: fmt.Sprintf("job %d is already %s", id, job.State),
 		}
 	}
 	return job, err
@@ -459,7 +462,7 @@ func (j *jobs) others(object string) string {
 		}
 	}
 	if len(names) == 0 {
-		return "what puts files into the pool"
+		return "a job that puts files into the pool"
 	}
 	slices.Sort(names)
 	return strings.Join(names, ", ")
@@ -510,7 +513,7 @@ func (s *Service) handleJobs(c *gin.Context) (any, error) {
 	}
 	state := c.Query("state")
 	if all := api.JobState("").Values(); state != "" && !slices.Contains(all, state) {
-		return nil, badQuery("state", state, "it is one of "+strings.Join(all, ", "))
+		return nil, badQuery("state", state, "allowed are "+strings.Join(all, ", "))
 	}
 	if as := c.Query("as"); as != "" {
 		return nil, takenAway(c, as, "jobs", func(yield func(api.Job) error) error {

@@ -115,8 +115,8 @@ func (s *Service) readTrusted() (*trusted, error) {
 
 // removal says how a key leaves the machines that trust it.
 func (t *trusted) removal(set *definition.Set, fingerprint string) string {
-	way := "write the files of the groups anew (stockade group files GROUP), and run the setup among them " +
-		"on each machine"
+	way := "write the files of the groups again (stockade group files GROUP), and run the " +
+		"setup script on each machine"
 	commands := map[string]string{} // by family, of the first source that it was for
 	for _, name := range slices.Sorted(maps.Keys(set.Sources)) {
 		family := families.All[set.Sources[name].Family]
@@ -129,7 +129,7 @@ func (t *trusted) removal(set *definition.Set, fingerprint string) string {
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(commands)) {
-		way += "; on machines of family " + name + " that do not get them: " + commands[name]
+		way += "; on machines of the family " + name + " that do not get them, run: " + commands[name]
 	}
 	return way
 }
@@ -204,7 +204,8 @@ func (s *Service) keyWith(about aboutKeys, c *trust.Certificate, t *trusted, set
 		Former: slices.Contains(about.former, f)}
 	if b, ok := t.Barred(f); ok {
 		out.Barred = &api.Barred{Reason: b.Why, By: b.By, At: b.At}
-		out.Findings = append(out.Findings, finding.New(finding.KeyBarred, "key "+f, "it was barred: %s",
+		out.Findings = append(out.Findings, finding.New(finding.KeyBarred, "key "+f,
+			"the key was barred: %s",
 			b.Why).Rated(finding.Note).Do("%s", t.removal(set, f)))
 	}
 	out.Retired = t.retired[f]
@@ -344,7 +345,7 @@ func (s *Service) typed(path string, d api.Decision) (*trusted, *definition.Set,
 	}
 	if want, err := trust.ParseFingerprint(path); err != nil || want != typed {
 		return nil, nil, nil, finding.New(finding.KeyFingerprintMismatch, "key "+path,
-			"%s was typed, and the key is another", trust.Spaced(typed))
+			"the fingerprint %s belongs to another key", trust.Spaced(typed))
 	}
 	t, set, err := s.trustedAndSet()
 	if err != nil {
@@ -356,7 +357,7 @@ func (s *Service) typed(path string, d api.Decision) (*trusted, *definition.Set,
 	}
 	if c == nil {
 		return nil, nil, nil, finding.New(finding.KeyMissing, "key "+typed,
-			"this certificate was never brought in")
+			"this certificate was never imported")
 	}
 	return t, set, c, nil
 }
@@ -441,9 +442,10 @@ func (s *Service) withdraw(path string, d api.Decision, by actor) (api.Key, erro
 		_, waits := t.Proposed(c.Fingerprint, d.Source)
 		if _, ok := t.Vouched(c.Fingerprint, d.Source); !ok && !waits {
 			f := finding.New(finding.KeyUnvouched, object,
-				"nobody vouched for it for the source %q, so there is nothing to take back", d.Source)
+				"no one has vouched for this key for the source %q, so there is nothing to "+
+					"withdraw", d.Source)
 			if k := s.key(c, t, set); len(k.Vouched) > 0 {
-				f = f.Do("it is %s", vouchedFor(k))
+				f = f.Do("the key is %s", vouchedFor(k))
 			}
 			return f
 		}
@@ -481,15 +483,15 @@ func (s *Service) retireKey(path string, d api.Decision, by actor) (api.Key, err
 func inUse(k api.Key) (why, way string) {
 	switch {
 	case k.Site:
-		return "it is the site's own key", "leave it"
+		return "it is this site's own key", "none needed"
 	case len(k.Vouched) > 0 && k.Barred == nil:
-		return "it is " + vouchedFor(k), "stockade key withdraw, for each of them"
+		return "it is " + vouchedFor(k), "run stockade key withdraw for each source"
 	case len(k.NeededBy) > 0:
-		return "it stands under signed_by of " + strings.Join(k.NeededBy, ", "),
-			"take it out of their definitions"
+		return "it is listed under signed_by of " + strings.Join(k.NeededBy, ", "),
+			"remove it from these definitions"
 	case len(k.Names) > 0:
-		return "the description calls it " + strings.Join(k.Names, ", "),
-			"record the whole description without it: stockade record PATH --whole"
+		return "the definitions name it " + strings.Join(k.Names, ", "),
+			"record all definitions without it: stockade record PATH --whole"
 	}
 	return "", ""
 }
@@ -502,7 +504,7 @@ func (s *Service) bar(path string, d api.Decision, by actor) (api.Key, error) {
 		}
 		if s.site.Load().isNow(c.Fingerprint) {
 			return finding.New(finding.DefineBadValue, "key "+c.Fingerprint,
-				"this is the site's own key; barring it here would end every edition")
+				"this is the site's own key. Barring it would invalidate every edition")
 		}
 		return s.db.Tx(func(tx *store.DB) error {
 			return ch.decide(tx, trust.Decision{Act: trust.Bar, Fingerprint: c.Fingerprint, Why: d.Reason})
@@ -512,21 +514,21 @@ func (s *Service) bar(path string, d api.Decision, by actor) (api.Key, error) {
 
 // absent tells that there is no thing of a kind with a number.
 func absent(kind string, number int64) error {
-	return finding.New(finding.DefineDanglingReference, "", "there is no %s %d", kind, number).
-		Do("stockade %s list shows those that there are", kind)
+	return finding.New(finding.DefineDanglingReference, "", "no %s has the number %d", kind, number).
+		Do("run stockade %s list to see the numbers", kind)
 }
 
 func dangling[T any](object, kind, name string, among map[string]T) error {
-	f := finding.New(finding.DefineDanglingReference, object, "no %s is called %q", kind, name)
+	f := finding.New(finding.DefineDanglingReference, object, "no %s is named %q", kind, name)
 	var names []string
 	for n := range among {
 		names = append(names, n)
 	}
 	slices.Sort(names)
 	if near := definition.Nearest(name, names); near != "" {
-		f.WayOut = fmt.Sprintf("perhaps %q is meant", near)
+		f.WayOut = fmt.Sprintf("did you mean %q?", near)
 	} else if len(names) > 0 && len(names) < 12 {
-		f.WayOut = "there are " + strings.Join(names, ", ")
+		f.WayOut = "existing: " + strings.Join(names, ", ")
 	}
 	return f
 }

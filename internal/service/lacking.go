@@ -45,10 +45,11 @@ func (s *Service) watchPool(ctx context.Context) {
 	defer t.Stop()
 	for {
 		if err := s.lookForLacks(ctx); err != nil && ctx.Err() == nil {
-			s.log.Warn("whether the pool has what lanes show could not be found out", "error", err)
+			s.log.Warn("the pool could not be checked for the editions on lanes", "error", err)
 		}
 		if err := s.keepAllOwn(ctx); err != nil && ctx.Err() == nil {
-			s.log.Warn("what cannot be fetched again could not be kept beside the pool", "error", err)
+			s.log.Warn("files that cannot be downloaded again could not be copied beside the "+
+				"pool", "error", err)
 		}
 		select {
 		case <-ctx.Done():
@@ -130,7 +131,7 @@ func (s *Service) lackOf(id edition.ID, here map[string]bool) (finding.Finding, 
 	if err != nil {
 		f, ok := finding.From(err)
 		if !ok {
-			f = finding.Unread(err, "what the pool has of "+name)
+			f = finding.Unread(err, "the files in the pool of "+name)
 		}
 		f.Object = "edition " + name
 		return f, true
@@ -139,7 +140,9 @@ func (s *Service) lackOf(id edition.ID, here map[string]bool) (finding.Finding, 
 		return finding.Finding{}, false
 	}
 	return finding.New(finding.EditionDamaged, "edition "+name,
-		"%s, and perhaps more of it, was not found whole in the pool: machines are told to try again",
-		missing).Do("stockade mirror build %s, then move the lane; or bring the pool back from a backup",
+		"%s is missing or damaged in the pool, perhaps with other files. Machines that ask for "+
+			"it are told to try again later",
+		missing).Do("run stockade mirror build %s and move the lane, or restore the pool from "+
+		"a backup",
 		e.Mirror), true
 }

@@ -63,7 +63,7 @@ func (s *Service) moveLane(f func(string, api.Move, actor) (moved, error)) handl
 		before.Edition = l.was
 		changes, err := s.laneDifference(before, to)
 		if err != nil { // the lane is moved all the same
-			s.log.Warn("what the move of a lane changes for machines could not be told", "lane", l.Name,
+			s.log.Warn("the effect of a lane move on machines could not be determined", "lane", l.Name,
 				"error", err)
 			return l.Lane, nil
 		}
@@ -130,7 +130,7 @@ func (s *Service) describeLane(m *model, name string, followers []string) (api.L
 	out.Groups = append(out.Groups, followers...)
 	back, ok, err := s.wayBack(m, moves)
 	if err != nil { // the lane is told of all the same; going back says why it cannot
-		s.log.Warn("whether a lane can go back is not known", "lane", name, "error", err)
+		s.log.Warn("whether a lane can go back could not be determined", "lane", name, "error", err)
 	}
 	if ok {
 		out.Back = fmt.Sprintf("%s/%d", back.Mirror, back.Edition)
@@ -158,8 +158,8 @@ func (s *Service) move(name string, m api.Move, by actor) (moved, error) {
 	}
 	if to.Mirror != l.Mirror {
 		return l, finding.New(finding.DefineBadValue, "lane "+name,
-			"the lane shows editions of %s, and %s is of another mirror", l.Mirror, m.Edition).
-			Do("stockade edition list --mirror %s shows those that it can show", l.Mirror)
+			"the lane shows editions of %s, but %s belongs to another mirror", l.Mirror, m.Edition).
+			Do("run stockade edition list --mirror %s to see the editions for this lane", l.Mirror)
 	}
 	open, _, err := s.standing(to.Mirror, to.Number)
 	if err != nil {
@@ -171,7 +171,7 @@ func (s *Service) move(name string, m api.Move, by actor) (moved, error) {
 	}
 	if missing != "" {
 		return l, finding.New(finding.EditionDamaged, "edition "+open.Name(),
-			"%s, and perhaps more of it, is gone or cut short; the lane stays where it is", missing)
+			"%s is missing or truncated, perhaps with other files. The lane was not moved", missing)
 	}
 	if l.Edition == open.Name() {
 		return l, nil // it is there already: a step to the same place would be one to go back by
@@ -206,9 +206,9 @@ func (s *Service) back(name string, m api.Move, by actor) (moved, error) {
 		Title:  "The lane was not moved",
 		Status: 409,
 		Type:   "urn:stockade:no-way-back",
-		Detail: "the lane " + name + " showed no other edition before that still stands",
-		WayOut: "stockade lane move " + name +
-			" MIRROR/N shows another one; stockade edition list --mirror " + l.Mirror + " lists them",
+		Detail: "the lane " + name + " has no earlier edition to go back to",
+		WayOut: "to show another edition, run stockade lane move " + name +
+			" MIRROR/N. To list them, run stockade edition list --mirror " + l.Mirror + " lists them",
 	}
 }
 
@@ -259,7 +259,7 @@ func (s *Service) handleLaneDifference(c *gin.Context) (any, error) {
 	}
 	if to.Mirror != l.Mirror {
 		return nil, finding.New(finding.DefineBadValue, "lane "+l.Name,
-			"the lane shows editions of %s, and %s is of another mirror", l.Mirror, named)
+			"the lane shows editions of %s, but %s belongs to another mirror", l.Mirror, named)
 	}
 	return s.laneDifference(l, to)
 }
@@ -318,9 +318,9 @@ func (s *Service) laneDifference(l api.Lane, to edition.ID) (*api.LaneDifference
 		out.Findings = append(out.Findings, machine.Removals(group, before, after.Edition, seen)...)
 		d.Items = seen[:min(len(seen), shownOfGroup)]
 		if len(will.Sources) == 0 {
-			d.Blind = "its machines would see no source of " + out.To
+			d.Blind = "its machines cannot use any source of " + out.To
 			if len(will.Left) > 0 {
-				d.Blind += ": " + will.Left[0].Source + " is left out, for " + will.Left[0].Why
+				d.Blind += ": " + will.Left[0].Source + " is left out: " + will.Left[0].Why
 			}
 		}
 		if d.Architectures == nil {
@@ -374,9 +374,10 @@ func (s *Service) unseen(was string, m store.Move) finding.List {
 		}
 		seen[src.Family] = true
 		out = append(out, finding.New(finding.LaneOlderLists, "lane "+m.Lane,
-			"it shows an older edition than before; machines of the family %s that have asked since keep "+
-				"the newer lists until an edition newer than %s is shown", src.Family, was).
-			Do("to see the older one at once, on each such machine: %s", older))
+			"the lane shows an older edition than before. Machines of the family %s that "+
+				"updated their lists since keep the newer lists, until the lane shows an "+
+				"edition newer than %s", src.Family, was).
+			Do("to use the older edition now, run this on each such machine: %s", older))
 	}
 	return out
 }

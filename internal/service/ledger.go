@@ -354,19 +354,22 @@ func (s *Service) contradictions() (finding.List, error) {
 	}
 	for _, v := range recorded.Vouches() {
 		if _, ok := now.decisions.Vouched(v.Fingerprint, v.Source); !ok && now.broken == nil {
-			add("a record says that %s was vouched for, for %s, and no entry does; it does not count",
+			add("a record says that %s was vouched for, for %s, but the journal has no such "+
+				"entry. The vouch does not count",
 				v.Fingerprint, v.Source)
 		}
 	}
 	for _, v := range now.decisions.Vouches() {
 		if _, ok := recorded.Vouched(v.Fingerprint, v.Source); !ok {
-			add("the record that %s was vouched for, for %s, is gone; the entry counts all the same",
+			add("the record of the vouch for %s, for %s, is missing. The vouch counts, because "+
+				"the journal has its entry",
 				v.Fingerprint, v.Source)
 		}
 	}
 	for _, b := range now.decisions.Bars() {
 		if _, ok := recorded.Barred(b.Fingerprint); !ok {
-			add("the record that %s is barred is gone; it is barred all the same", b.Fingerprint)
+			add("the record of the bar of %s is missing. The bar counts, because the journal "+
+				"has its entry", b.Fingerprint)
 		}
 	}
 	if broken, err := s.describedElsewhere(now); err != nil {
@@ -380,11 +383,12 @@ func (s *Service) contradictions() (finding.List, error) {
 	}
 	for _, a := range accounts {
 		if now.broken == nil && !now.hasAccount(a.Name, a.Role) {
-			add("a record says that there is the account %s, with the role %s, and no entry does; it does "+
-				"not count", a.Name, a.Role)
+			add("a record has the account %s with the role %s, but the journal has no such "+
+				"entry. The account does not count", a.Name, a.Role)
 		}
 		if now.broken == nil && a.Password != "" && !now.hasPassword(a.Name, passwordDigest(a.Password)) {
-			add("a record gives the account %s a password, and no entry does; it does not count", a.Name)
+			add("a record has a password for the account %s, but the journal has no such "+
+				"entry. The password does not count", a.Name)
 		}
 	}
 	tokens, err := s.db.Tokens()
@@ -393,7 +397,8 @@ func (s *Service) contradictions() (finding.List, error) {
 	}
 	for _, t := range tokens {
 		if now.broken == nil && !now.hasToken(t.Account, t.Hash, t.Ends) {
-			add("a record gives the account %s a token (%s, made %s), and no entry does; it does not count",
+			add("a record has a token for the account %s (%s, created %s), but the journal has "+
+				"no such entry. The token does not count",
 				t.Account, t.Label, t.Created.Format(time.DateOnly))
 		}
 	}
@@ -403,8 +408,8 @@ func (s *Service) contradictions() (finding.List, error) {
 	}
 	for _, c := range secrets {
 		if now.broken == nil && now.secrets[c.Name] != c.Digest() {
-			add("a record gives the credential %s a secret (for %s, by %s), and no entry does; it does "+
-				"not count",
+			add("a record has a secret for the credential %s (for %s, by %s), but the journal "+
+				"has no such entry. The secret does not count",
 				c.Name, strings.Join(c.For(), ", "), c.By)
 		}
 	}
@@ -419,7 +424,8 @@ func (s *Service) contradictions() (finding.List, error) {
 		}
 		says, shown := latest(moves), latest(now.moves(lane))
 		if says != shown && now.broken == nil {
-			add("a record says that the lane %s shows %s, and the entries say %s; the record does not count",
+			add("a record says that the lane %s shows %s, but the journal says %s. The record "+
+				"does not count",
 				lane, says, shown)
 		}
 	}
@@ -436,8 +442,8 @@ func (s *Service) describedElsewhere(now *inForce) (*journal.Broken, error) {
 		return nil, err
 	}
 	return &journal.Broken{First: -1,
-		Text: "what is described is not what the last change in it made: somebody wrote to the records; " +
-			"restore a revision to make it right"}, nil
+		Text: "the definitions differ from what their last change recorded, so someone wrote " +
+			"to the database. Restore a revision to correct that"}, nil
 }
 
 // explained refuses a change over a description that no entry explains: it would
@@ -557,7 +563,7 @@ func (s *Service) rolledBack() (out finding.List) {
 			var broken *journal.Broken
 			if errors.As(err, &broken) {
 				out = append(out, finding.New(finding.JournalBroken, "journal",
-					"the seal of %s carries a head of the journal that it contradicts: %s",
+					"the journal contradicts the journal head in the seal of %s: %s",
 					open.Name(), broken.Text))
 			}
 		}
@@ -580,7 +586,7 @@ func (s *Service) verifyJournal(against string) (journal.Report, error) {
 		return r
 	}
 	if against != "" {
-		head, what := against, "the head that was given"
+		head, what := against, "the head that was supplied"
 		if id, err := edition.ParseID(against, ""); err == nil {
 			open, _, err := s.standing(id.Mirror, id.Number)
 			if err != nil {
@@ -588,18 +594,19 @@ func (s *Service) verifyJournal(against string) (journal.Report, error) {
 			}
 			if head, what = open.Journal, "the seal of "+open.Name(); head == "" {
 				return r, finding.New(finding.DefineBadValue, "edition "+open.Name(),
-					"its seal carries no head of the journal: it was made before that was done")
+					"its seal has no journal head: the edition was made before Stockade added "+
+						"one")
 			}
 		}
 		old, err := journal.Against(s.db.Journal(), s.keys, head)
 		var broken *journal.Broken
 		if errors.As(err, &broken) {
-			return fail(what + " is contradicted: " + broken.Text), nil
+			return fail(what + " is contradicted by the journal: " + broken.Text), nil
 		}
 		if err != nil {
 			return r, err
 		}
-		r.Text += fmt.Sprintf("; %s, over %d entries, is part of it", what, old.Size)
+		r.Text += fmt.Sprintf("; %s, over %d entries, matches", what, old.Size)
 	}
 	found, err := s.contradictions()
 	if err != nil {
@@ -623,7 +630,7 @@ func (s *Service) verifyJournal(against string) (journal.Report, error) {
 			sealed++
 		}
 	}
-	r.Text += fmt.Sprintf("; compared with the heads in %d seals", sealed)
+	r.Text += "; matches the journal heads in " + finding.Count(sealed, "seal")
 	return r, nil
 }
 
@@ -635,7 +642,7 @@ func (s *Service) handleJournal(c *gin.Context) (any, error) {
 	since := time.Time{}
 	if text := c.Query("since"); text != "" {
 		if since, err = time.Parse(time.RFC3339, text); err != nil {
-			return nil, badQuery("since", text, "it is a time as RFC 3339 has it")
+			return nil, badQuery("since", text, "it must be a time in the format of RFC 3339")
 		}
 	}
 	if as := c.Query("as"); as != "" {

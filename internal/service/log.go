@@ -53,12 +53,12 @@ func (s *Service) logged(c *gin.Context) {
 			fallen = nil
 		}
 		if fallen != nil {
-			log.Error("a request fell over", "method", c.Request.Method, "path", c.Request.URL.Path, "panic",
+			log.Error("a request crashed", "method", c.Request.Method, "path", c.Request.URL.Path, "panic",
 				fallen, "stack", string(debug.Stack()))
 			if !c.Writer.Written() {
 				problem(c, &api.Problem{Title: "Something failed", Status: 500, Type: "urn:stockade:internal",
-					Detail: "the request fell over, by a mistake of the program",
-					WayOut: "the service's log says more, at request " + id})
+					Detail: "the request crashed because of a programming error",
+					WayOut: "see the log of the service, at request " + id})
 			}
 		}
 		status := c.Writer.Status()

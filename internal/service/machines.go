@@ -151,7 +151,7 @@ func askedMachines(c *gin.Context, set *definition.Set, now time.Time) (store.As
 		if _, ok := store.MachineStates[asked.State]; !ok {
 			known := append(slices.Collect(maps.Keys(store.MachineStates)), staleState)
 			slices.Sort(known)
-			return asked, badQuery("state", asked.State, "it is one of "+strings.Join(known, ", "))
+			return asked, badQuery("state", asked.State, "allowed are "+strings.Join(known, ", "))
 		}
 	}
 	return asked, nil
@@ -191,18 +191,19 @@ func ofMachine(set *definition.Set, m store.Machine, now time.Time) finding.List
 	g, ok := set.Groups[m.Group]
 	if !ok {
 		return append(out, finding.New(finding.DefineDanglingReference, object,
-			"its group, %s, is not described", m.Group).
-			Do("stockade machine change %s --group GROUP, or stockade machine remove %s", m.Name, m.Name))
+			"its group, %s, is not defined", m.Group).
+			Do("run stockade machine change %s --group GROUP, or stockade machine remove %s", m.Name, m.Name))
 	}
 	heard := time.Unix(m.Heard, 0)
 	within, err := g.ReportWithin.Duration()
 	if err == nil && within > 0 && now.Sub(heard) > within {
-		since := "it has reported nothing since it was enrolled on " + heard.UTC().Format(time.DateOnly)
+		since := "it has not reported since it was enrolled on " + heard.UTC().Format(time.DateOnly)
 		if m.Turn > 0 {
-			since = "its last report is of " + heard.UTC().Format(time.DateOnly)
+			since = "its last report is from " + heard.UTC().Format(time.DateOnly)
 		}
-		out = append(out, finding.New(finding.MachineStale, object, "%s, and its group allows %s", since,
-			g.ReportWithin).Do("stockade machine report %s FILE", m.Name))
+		out = append(out, finding.New(finding.MachineStale, object, "%s. The group requires a "+
+			"report every %s", since,
+			g.ReportWithin).Do("run stockade machine report %s FILE", m.Name))
 	}
 	if m.Problem != "" {
 		out = append(out, finding.New(finding.MachineNotCompared, object, "%s", m.Problem))
@@ -215,10 +216,12 @@ func ofMachine(set *definition.Set, m store.Machine, now time.Time) finding.List
 		code finding.Code
 		text string
 	}{
-		{m.Security, finding.MachineSecurityWaits, "security fixes for %d of its packages wait on %s"},
+		{m.Security, finding.MachineSecurityWaits, "security updates are available for %d of " +
+			"its packages on %s"},
 		{m.Stranded, finding.MachineStrandedPackage,
-			"no source that it sees on %[2]s has %[1]d of its packages"},
-		{m.Ahead, finding.MachineAhead, "what comes first on %[2]s is older than %[1]d of its packages"},
+			"%[1]d of its packages are not in any source that it uses on %[2]s"},
+		{m.Ahead, finding.MachineAhead, "%[1]d of its packages are newer than the candidates " +
+			"on %[2]s"},
 	} {
 		if told.n > 0 {
 			out = append(out, finding.New(told.code, object, told.text, told.n, m.Against))
@@ -239,9 +242,9 @@ func (s *Service) ofMachines(set *definition.Set, out states) error {
 		g, ok := set.Groups[n.Group]
 		if !ok {
 			out.add(finding.New(finding.DefineDanglingReference, object,
-				"it is not described, and %s enrolled in it", are(n.Machines)).
-				Do("describe it again, put them into another (stockade machine change), or forget them " +
-					"(stockade machine remove)"))
+				"this group is not defined, but %s enrolled in it", are(n.Machines)).
+				Do("define the group again, move the machines to another group (stockade " +
+					"machine change), or remove them (stockade machine remove)"))
 			continue
 		}
 		if within, err := g.ReportWithin.Duration(); err == nil && within > 0 {
@@ -252,8 +255,8 @@ func (s *Service) ofMachines(set *definition.Set, out states) error {
 					return err
 				}
 				out.add(finding.New(finding.MachineStale, object,
-					"%d of its %s did not report within %s", stale, quantity(n.Machines, "machine"),
-					g.ReportWithin).Do("stockade machine list --group %s --state stale", n.Group))
+					"no report from %d of its %s within %s", stale, quantity(n.Machines, "machine"),
+					g.ReportWithin).Do("run stockade machine list --group %s --state stale", n.Group))
 			}
 		}
 		for _, told := range []struct {
@@ -261,17 +264,18 @@ func (s *Service) ofMachines(set *definition.Set, out states) error {
 			code        finding.Code
 			text, state string
 		}{
-			{n.Security, finding.MachineSecurityWaits, "security fixes of its lane wait on %d of its %s",
+			{n.Security, finding.MachineSecurityWaits, "security updates available from its " +
+				"lane, on %d of its %s",
 				"security"},
 			{n.Stranded, finding.MachineStrandedPackage,
-				"on %d of its %s there are packages that no source has which these see", "stranded"},
+				"installed packages that are not in any source, on %d of its %s", "stranded"},
 			{n.Ahead, finding.MachineAhead,
-				"on %d of its %s there are packages newer than what comes first for these", "ahead"},
+				"installed packages newer than their candidates, on %d of its %s", "ahead"},
 		} {
 			if told.n > 0 {
 				out.add(finding.New(told.code, object, told.text, told.n,
 					quantity(n.Machines, "machine")).
-					Do("stockade machine list --group %s --state %s", n.Group, told.state))
+					Do("run stockade machine list --group %s --state %s", n.Group, told.state))
 			}
 		}
 	}
@@ -315,15 +319,15 @@ func (s *Service) machineBy(name string) (store.Machine, error) {
 	if !errors.Is(err, store.ErrNotFound) {
 		return m, err
 	}
-	f := finding.New(finding.DefineDanglingReference, "", "no machine is called %q", name).
-		Do("stockade machine list")
+	f := finding.New(finding.DefineDanglingReference, "", "no machine is named %q", name).
+		Do("run stockade machine list to see the machines")
 	near, _, err := s.db.Machines(store.Asked{}, 0, pageMost)
 	var names []string
 	for _, n := range near {
 		names = append(names, n.Name)
 	}
 	if n := definition.Nearest(name, names); n != "" {
-		f = f.Do("perhaps %q is meant", n)
+		f = f.Do("did you mean %q?", n)
 	}
 	return m, errors.Join(err, f)
 }
@@ -347,7 +351,7 @@ func (s *Service) enrol(in api.Enrolling, by actor) ([]api.Machine, error) {
 	defer ch.end()
 	if len(in.Names) == 0 || len(in.Names) > enrolMost {
 		return nil, finding.New(finding.DefineBadValue, "machine", "%d machines are named", len(in.Names)).
-			Do("name between 1 and %d", enrolMost)
+			Do("name 1 to %d machines", enrolMost)
 	}
 	set, err := s.db.Described()
 	if err != nil {
@@ -360,8 +364,9 @@ func (s *Service) enrol(in api.Enrolling, by actor) ([]api.Machine, error) {
 	for _, name := range in.Names {
 		object := "machine " + finding.Harmless(name)
 		if !definition.IsName(name) {
-			return nil, finding.New(finding.DefineBadValue, object, "%q is no name", name).
-				Do("names have small letters, digits, points and hyphens; nothing was enrolled")
+			return nil, finding.New(finding.DefineBadValue, object, "%q is not a valid name", name).
+				Do("a name has lower-case letters, digits, dots and hyphens. No machine was " +
+					"enrolled")
 		}
 		old, err := s.db.MachineBy(name)
 		if err == nil || seen[name] {
@@ -369,8 +374,10 @@ func (s *Service) enrol(in api.Enrolling, by actor) ([]api.Machine, error) {
 			if err == nil {
 				of = old.Group
 			}
-			return nil, finding.New(finding.DefineDuplicateName, object, "it is enrolled in %s", of).
-				Do("take another name, or stockade machine change %s; nothing was enrolled", name)
+			return nil, finding.New(finding.DefineDuplicateName, object,
+				"the machine is already enrolled in %s", of).
+				Do("choose another name, or run stockade machine change %s. No machine was "+
+					"enrolled", name)
 		}
 		if !errors.Is(err, store.ErrNotFound) {
 			return nil, err
@@ -413,7 +420,7 @@ func (s *Service) fits(set *definition.Set, object, group, note string) error {
 	}
 	if utf8.RuneCountInString(note) > noteLongest || finding.Harmless(note) != note {
 		return finding.New(finding.DefineBadValue, object,
-			"the note is longer than %d characters, or has some that cannot be shown", noteLongest)
+			"the note is longer than %d characters, or contains characters that cannot be shown", noteLongest)
 	}
 	return nil
 }
@@ -446,8 +453,8 @@ func (s *Service) changeMachine(name string, in api.MachineChange, by actor) (an
 	if was, is := set.Groups[m.Group], set.Groups[in.Group]; m.Turn > 0 && was.Family != "" &&
 		was.Family != is.Family {
 		return nil, finding.New(finding.DefineBadValue, "machine "+name,
-			"what it reported is of the family %s, and machines of %s are of %s", was.Family, in.Group,
-			is.Family).Do("stockade machine remove %s, and enrol it anew", name)
+			"its report is for the family %s, but machines of %s have the family %s", was.Family, in.Group,
+			is.Family).Do("run stockade machine remove %s, and enrol it again", name)
 	}
 	if m.Group != in.Group || m.Note != in.Note {
 		detail := map[string]string{"note": in.Note}
@@ -521,13 +528,13 @@ func (s *Service) handleReport(c *gin.Context) (any, error) {
 	in.At = in.At.UTC()
 	if in.At.After(now.Add(aheadOfUs)) {
 		return nil, finding.New(finding.DefineBadValue, "machine "+name,
-			"its list is said to be of %s, and here it is %s", in.At.Format(time.DateTime),
-			now.Format(time.DateTime)).Do("look at the clock of both")
+			"its list is dated %s, but the clock here says %s", in.At.Format(time.DateTime),
+			now.Format(time.DateTime)).Do("check both clocks")
 	}
 	if m.Turn > 0 && in.At.Unix() < m.Heard {
-		return nil, &api.Problem{Title: "The report was not taken", Status: http.StatusConflict,
+		return nil, &api.Problem{Title: "The report was not accepted", Status: http.StatusConflict,
 			Type: "urn:stockade:machine.older-report", Object: "machine " + name,
-			Detail: fmt.Sprintf("it is of %s, and the one that is here of %s",
+			Detail: fmt.Sprintf("it is from %s, but a newer one from %s was accepted",
 				in.At.Format(time.DateTime), m.Reported.UTC().Format(time.DateTime))}
 	}
 	m.Reported, m.Given, m.GivenBy, m.Heard = &in.At, &now, who(c).Name, in.At.Unix()

@@ -69,8 +69,9 @@ func (s *Service) plan(name string) (mirror.Plan, error) {
 		}
 		open, err := s.editions.open(s, name, e.Number)
 		if err != nil {
-			s.log.Warn("the last edition cannot be read; everything is checked anew", "edition", fmt.Sprintf(
-				"%s/%d", name, e.Number), "error", err)
+			s.log.Warn("the last edition cannot be read, so everything is checked again", "edition",
+				fmt.Sprintf(
+					"%s/%d", name, e.Number), "error", err)
 			break
 		}
 		p.Previous = open.Edition
@@ -149,7 +150,7 @@ func (s *Service) compared(set *definition.Set, name string, in api.PreviewAsked
 		}
 		if l.Edition == "" {
 			return nil, finding.New(finding.DefineBadValue, "mirror "+name,
-				"the lane %s shows no edition yet",
+				"the lane %s shows no edition",
 				in.Lane)
 		}
 		in.Against = l.Edition
@@ -166,7 +167,8 @@ func (s *Service) compared(set *definition.Set, name string, in api.PreviewAsked
 		return nil, err
 	}
 	if id.Mirror != name {
-		return nil, finding.New(finding.DefineBadValue, "mirror "+name, "%s is of another mirror", in.Against)
+		return nil, finding.New(finding.DefineBadValue, "mirror "+name, "%s belongs to another "+
+			"mirror", in.Against)
 	}
 	_, _, err = s.standing(id.Mirror, id.Number)
 	return &id, err
@@ -332,7 +334,7 @@ func (s *Service) differing(name string, number int) {
 		err = errors.Join(err, derr)
 	}
 	if err != nil { // whoever looks is told
-		s.log.Warn("what an edition changes could not be worked out", "edition", name, "error", err)
+		s.log.Warn("the effect of an edition could not be determined", "edition", name, "error", err)
 	}
 }
 
@@ -388,8 +390,8 @@ func (s *Service) admit(plan mirror.Plan, out *mirror.Outcome, by actor) error {
 	e := out.Edition
 	if !s.site.Load().isNow(e.SiteKey) {
 		return finding.New(finding.EditionSealBad, "edition "+e.Name(),
-			"the site key that it was sealed with was retired while it was built").
-			Do("stockade mirror build %s", e.Mirror)
+			"the site key that sealed it was retired during the build").
+			Do("run stockade mirror build %s", e.Mirror)
 	}
 	for _, src := range e.Sources {
 		if err := ch.stillSigned(src.Signer, src.Name); err != nil {

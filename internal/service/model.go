@@ -161,9 +161,10 @@ func (s *Service) toldNow() (*model, states, error) {
 	}
 	if free < mirror.Spare {
 		all.add(finding.New(finding.SiteDiskFull, "site",
-			"%d MiB are free where the pool lies, and builds leave %d MiB free: nothing "+
-				"more can be built", free>>20, mirror.Spare>>20).
-			Do("stockade pool usage shows what uses it; stockade edition retire, then stockade pool sweep"))
+			"the disk of the pool has %d MiB free, and builds must leave %d MiB free, so no "+
+				"build can start", free>>20, mirror.Spare>>20).
+			Do("run stockade pool usage to see what uses the space, then stockade edition " +
+				"retire and stockade pool sweep"))
 	}
 	return m, all, s.ofMachines(m.set, all)
 }

@@ -18,7 +18,7 @@ func (s *Service) handleOverview(c *gin.Context) (any, error) {
 	if text := c.Query("since"); text != "" {
 		var err error
 		if since, err = time.Parse(time.RFC3339, text); err != nil {
-			return nil, badQuery("since", text, "it is a time as RFC 3339 has it")
+			return nil, badQuery("since", text, "it must be a time in the format of RFC 3339")
 		}
 	}
 	return s.overview(since)
@@ -197,7 +197,7 @@ func lanesBriefly(lanes []api.Lane) api.Some[api.LaneBrief] {
 func (s *Service) handleFindings(c *gin.Context) (any, error) {
 	severity := c.Query("severity")
 	if severity != "" && severity != string(finding.Error) && severity != string(finding.Warning) {
-		return nil, badQuery("severity", severity, "it is error or warning")
+		return nil, badQuery("severity", severity, "it must be error or warning")
 	}
 	told, err := s.told()
 	if err != nil {

@@ -67,8 +67,8 @@ func (s *Service) handlePair(c *gin.Context) (any, error) {
 // rules: with evidence, by two wardens where the site asks for two, taken back and barred alike.
 func (s *Service) pair(in api.Pair, by actor) error {
 	if !definition.IsName(in.Name) {
-		return finding.New(finding.DefineBadValue, "", "the name %q does not fit", in.Name).
-			Do("a name has small letters, digits, dots and dashes, such as harbour")
+		return finding.New(finding.DefineBadValue, "", "the name %q is not valid", in.Name).
+			Do("use lower-case letters, digits, dots and hyphens, such as harbour")
 	}
 	cert, err := s.keyOfSite(in.Data)
 	if err != nil {
@@ -80,11 +80,12 @@ func (s *Service) pair(in api.Pair, by actor) error {
 	}
 	object := "site " + in.Name
 	if typed != cert.Fingerprint {
-		return finding.New(finding.KeyFingerprintMismatch, object, "%s was typed, and the file has %s",
+		return finding.New(finding.KeyFingerprintMismatch, object, "%s was entered, but the "+
+			"file contains %s",
 			trust.Spaced(typed), trust.Spaced(cert.Fingerprint))
 	}
 	if s.site.Load().by(cert.Fingerprint) != nil {
-		return finding.New(finding.DefineBadValue, object, "that is this site's own key")
+		return finding.New(finding.DefineBadValue, object, "this is the key of this site itself")
 	}
 	ch, err := s.begin(by)
 	if err != nil {
@@ -97,9 +98,11 @@ func (s *Service) pair(in api.Pair, by actor) error {
 	}
 	for _, v := range slices.Concat(t.Vouches(), t.Waiting()) {
 		if v.Source == trust.PairedSource(in.Name) && v.Fingerprint != cert.Fingerprint {
-			return finding.New(finding.DefineDuplicateName, object, "it is paired already, with the key %s",
+			return finding.New(finding.DefineDuplicateName, object, "the site is already "+
+				"paired, with the key %s",
 				trust.Spaced(v.Fingerprint)).
-				Do("choose another name; or, if its key is another now: stockade key withdraw %s --source %s",
+				Do("choose another name. If the site has a new key, run: stockade key withdraw "+
+					"%s --source %s",
 					v.Fingerprint, v.Source)
 		}
 	}
@@ -131,8 +134,10 @@ func (s *Service) keyOfSite(data []byte) (*trust.Certificate, error) {
 		return nil, err
 	}
 	if len(certs) != 1 {
-		return nil, finding.New(finding.KeyUnreadable, "", "the file has %d certificates, and a site has one",
-			len(certs)).Do("give the file that the other site wrote: stockade site statement --out FILE")
+		return nil, finding.New(finding.KeyUnreadable, "", "the file contains %d certificates, "+
+			"but a site has one",
+			len(certs)).Do("use the file that the other site wrote: stockade site statement " +
+			"--out FILE")
 	}
 	return certs[0], nil
 }
@@ -231,12 +236,13 @@ func (s *Service) takeStatement(in api.StatementTaken, by actor) (api.Statement,
 	out.At, out.Bars = st.At, st.Bars
 	if st.At.After(s.now().Add(clockSlack)) {
 		return out, finding.New(finding.StatementUnreadable, "site "+out.Site,
-			"it is dated %s, and this machine's clock says %s", st.At.Format(time.DateTime),
-			s.now().UTC().Format(time.DateTime)).Do("look which of the two clocks is wrong")
+			"the statement is dated %s, but the clock of this machine says %s", st.At.Format(time.DateTime),
+			s.now().UTC().Format(time.DateTime)).Do("check which of the two clocks is wrong")
 	}
 	if last := now.stated[out.Site]; st.At.Before(last) {
 		return out, finding.New(finding.StatementOlder, "site "+out.Site,
-			"it was made on %s, and one of %s was taken already", st.At.Format(time.DateTime),
+			"the statement was made on %s, but one made on %s was already imported",
+			st.At.Format(time.DateTime),
 			last.Format(time.DateTime))
 	}
 	certs := map[string]*trust.Certificate{}
@@ -264,7 +270,8 @@ func (s *Service) takeStatement(in api.StatementTaken, by actor) (api.Statement,
 		for _, v := range t.Vouches() {
 			if _, barred := t.Barred(b.Fingerprint); v.Fingerprint == b.Fingerprint && !barred {
 				out.Findings = append(out.Findings, finding.New(finding.StatementBarred, "key "+b.Fingerprint,
-					"%s barred it on %s (%s), and here it may sign %s", out.Site, b.At.Format(time.DateOnly),
+					"%s barred this key on %s (%s), but here it may sign %s", out.Site,
+					b.At.Format(time.DateOnly),
 					b.Reason, v.Source))
 			}
 		}
@@ -272,7 +279,7 @@ func (s *Service) takeStatement(in api.StatementTaken, by actor) (api.Statement,
 	for _, name := range in.Sources {
 		if !slices.ContainsFunc(out.Vouches, func(c trust.Considered) bool { return c.Source == name }) {
 			return out, finding.New(finding.DefineDanglingReference, "site "+out.Site,
-				"the statement says nothing of a source %q", name)
+				"the statement does not mention the source %q", name)
 		}
 	}
 	if in.Look {

@@ -54,7 +54,7 @@ func (s *sweeping) use(ctx context.Context) (release func(), err error) {
 func (s *sweeping) now() (release func(), err error) {
 	if !s.weighted().TryAcquire(1) {
 		return nil, &api.Problem{Title: "The pool is being swept", Status: 503, Type: "urn:stockade:busy",
-			Detail: "a sweep is under way, and nothing can be put into the pool meanwhile",
+			Detail: "a sweep is running, and no file can be added to the pool meanwhile",
 			WayOut: "try again when it has ended: stockade job list"}
 	}
 	return func() { s.all.Release(1) }, nil
@@ -102,7 +102,7 @@ func (s *Service) held() (*edition.Holdings, error) {
 	for _, k := range accepted {
 		var a upstream.Accepted
 		if err := json.Unmarshal([]byte(k.Body), &a); err != nil {
-			return nil, fmt.Errorf("what was accepted of %s cannot be read: %w", k.Name, err)
+			return nil, fmt.Errorf("the accepted metadata of %s cannot be read: %w", k.Name, err)
 		}
 		for _, f := range a.Files {
 			held.Keep(f.SHA256)

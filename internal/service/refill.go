@@ -162,12 +162,13 @@ func (s *Service) refill(ctx context.Context, b *mirror.Builder, name string,
 			}
 			continue
 		}
-		why, way := came.Why.Error(), "bring it back from a backup of the pool, or retire the edition"
+		why, way := came.Why.Error(), "restore it from a backup of the pool, or retire the "+
+			"edition"
 		if f, ok := finding.From(came.Why); ok {
 			why, way = f.Text, f.WayOut
 		}
 		out = append(out, finding.New(finding.EditionDamaged, "edition "+open.Name(),
-			"%s of it could not be brought back into the pool: %s", finding.Count(len(came.Lacks), "file"),
+			"%s of the edition could not be restored to the pool: %s", finding.Count(len(came.Lacks), "file"),
 			why).Rated(finding.Warning).Do("%s", way))
 	}
 	if files > 0 {

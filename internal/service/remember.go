@@ -56,7 +56,7 @@ func (ch *change) endDecisions(tx *store.DB, t *trusted, source string, done map
 		done[id] = true
 		if err := ch.decide(tx, trust.Decision{Act: trust.Withdraw, Fingerprint: v.Fingerprint,
 			Source: source,
-			Why:    "the source was taken out of the description"}); err != nil {
+			Why:    "the source was removed from the definitions"}); err != nil {
 			return err
 		}
 	}

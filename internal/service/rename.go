@@ -91,19 +91,20 @@ func (s *Service) named(set *definition.Set, in api.RenameAsked) error {
 		if err != nil || len(made) == 0 {
 			return err
 		}
-		return no("describe a mirror of the new name, and point lanes at that",
-			"its name is in the seals of its editions, such as %s/%d", made[0].Mirror, made[0].Number)
+		return no("define a mirror with the new name, and let lanes use it",
+			"its name is part of the seals of its editions, such as %s/%d", made[0].Mirror, made[0].Number)
 	case "lane":
 		moves, err := s.moves(in.Name)
 		if err != nil || len(moves) == 0 {
 			return err
 		}
-		return no("describe a lane of the new name, let groups follow it, and give their machines files anew",
-			"its name is in the address that machines have: it shows %s", latest(moves))
+		return no("define a lane with the new name, let groups follow it, and install new "+
+			"files on their machines",
+			"its name is part of the address that machines use; it shows %s", latest(moves))
 	case "source":
 		for id := range set.Packages {
 			if strings.HasPrefix(id, in.Name+"/") || set.Packages[id].Source == in.Name {
-				return no("add its packages to a house source of the new name",
+				return no("add its packages to a house source with the new name",
 					"it holds packages that the site signs under its name")
 			}
 		}

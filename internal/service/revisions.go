@@ -120,7 +120,7 @@ func (s *Service) restoring(id int64, object string) (*proposal, error) {
 	kind, name, _ := strings.Cut(object, "/")
 	if !target.Take(then, kind, name) {
 		return nil, finding.New(finding.DefineDanglingReference, "",
-			"neither revision %d nor what is recorded has %q", id, object).
+			"neither revision %d nor the current definitions contain %q", id, object).
 			Do("name it as KIND/NAME, such as source/tarn")
 	}
 	return s.proposeSet(recorded, target)

@@ -30,7 +30,7 @@ func (s *Service) schedule(ctx context.Context) {
 		now := s.now()
 		set, err := s.db.Described()
 		if err != nil {
-			s.log.Error("the schedule cannot be read", "error", err)
+			s.log.Error("a schedule cannot be read", "error", err)
 			continue
 		}
 		s.beginDue(set, last, now, waiting)
@@ -46,14 +46,14 @@ func (s *Service) beginDue(set *definition.Set, last, now time.Time, waiting map
 		var busy *busyError
 		if errors.As(err, &busy) {
 			if !waiting[object] {
-				s.log.Info("scheduled work waits", "object", object, "for job", busy.job.ID)
+				s.log.Info("scheduled job waits", "object", object, "for job", busy.job.ID)
 			}
 			waiting[object] = true
 			return
 		}
 		delete(waiting, object)
 		if err != nil {
-			s.log.Warn("scheduled work did not start", "object", object, "error", err)
+			s.log.Warn("scheduled job did not start", "object", object, "error", err)
 		}
 	}
 	for name, m := range set.Mirrors {
@@ -66,7 +66,7 @@ func (s *Service) beginDue(set *definition.Set, last, now time.Time, waiting map
 	}
 	m, err := s.model()
 	if err != nil {
-		s.log.Error("which editions are to be verified cannot be told", "error", err)
+		s.log.Error("the editions to verify could not be determined", "error", err)
 		m = &model{}
 	}
 	for _, v := range m.toVerify() {
@@ -131,8 +131,10 @@ func (s *Service) missed(m *model, out states) error {
 		if at, err := since(); err != nil || at.After(due) {
 			return err
 		}
-		out.add(again(finding.New(finding.JobMissed, object, "its %s was due on %s, and none began since",
-			verb, due.UTC().Format(time.DateTime)).Do("stockade %s %s %s", kind, verb, name), verb, object))
+		out.add(again(finding.New(finding.JobMissed, object, "its %s was due on %s, and has "+
+			"not started since",
+			verb, due.UTC().Format(time.DateTime)).Do("run stockade %s %s %s", kind, verb, name), verb,
+			object))
 		return nil
 	}
 	described := func(kind, name string) func() (time.Time, error) {

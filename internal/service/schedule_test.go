@@ -50,8 +50,8 @@ mirrors: {barrage: {copy: tailored, from: [tarn], want: {packages: [x]}, schedul
 	tomorrow := real().UTC().Truncate(24*time.Hour).AddDate(0, 0, 2)
 	at := func(clock time.Duration) { d.s.now = func() time.Time { return tomorrow.Add(clock) } }
 	at(2*time.Hour + 33*time.Minute) // the mirror's, three minutes ago; and of the day before, both
-	const build, probe = "mirror barrage: stockade mirror build barrage",
-		"source tarn: stockade source probe tarn"
+	const build, probe = "mirror barrage: run stockade mirror build barrage",
+		"source tarn: run stockade source probe tarn"
 	if got := told(); got != build+"; "+probe {
 		t.Errorf("of the day before: %q", got)
 	}

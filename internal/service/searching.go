@@ -59,7 +59,7 @@ func (s *Service) openIndex() (err error) {
 func (s *Service) fillIndex(ctx context.Context) {
 	for {
 		if err := s.bringIndexUp(ctx); err != nil && ctx.Err() == nil {
-			s.log.Warn("the search index could not be brought up to date", "error", err)
+			s.log.Warn("the search index could not be updated", "error", err)
 		}
 		select {
 		case <-ctx.Done():
@@ -109,7 +109,7 @@ func (s *Service) bringIndexUp(ctx context.Context) error {
 	}
 	for _, l := range wanted {
 		if l.Kind == search.OfEdition || has[objectOf(l.List)].Digest != l.Digest {
-			unread[objectOf(l.List)] = "the search index does not have it yet"
+			unread[objectOf(l.List)] = "not in the search index yet"
 		}
 	}
 	s.searching.tell(unread)
@@ -233,8 +233,9 @@ func (s *Service) readAccepted(src *upstream.Source, yield func(search.Package) 
 		return err
 	}
 	if len(missing) > 0 {
-		return finding.New(finding.ContentMissing, "source "+src.Name, "the pool does not have its index %s",
-			missing[0]).Do("stockade source refresh %s", src.Name)
+		return finding.New(finding.ContentMissing, "source "+src.Name, "its index %s is not in "+
+			"the pool",
+			missing[0]).Do("run stockade source refresh %s", src.Name)
 	}
 	for _, n := range slices.Sorted(maps.Keys(lists)) {
 		if err := b.Read(src, n, lists[n], func(p *archive.Package, _ []byte) error {
@@ -294,7 +295,7 @@ func (s *Service) handleFindPackages(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	if most == 0 {
-		return nil, badQuery("limit", "0", "one name is given at least")
+		return nil, badQuery("limit", "0", "at least one word is needed")
 	}
 	m, err := s.model()
 	if err != nil {
@@ -328,12 +329,12 @@ func (m *model) narrowed(c *gin.Context) (q search.Question, err error) {
 		return q, badQuery("family", family, "the families are "+strings.Join(families.All.Names(), ", "))
 	}
 	if standing != "" && !slices.Contains(definition.Standings, standing) {
-		return q, badQuery("standing", standing, "it is one of "+strings.Join(definition.Standings, ", "))
+		return q, badQuery("standing", standing, "allowed are "+strings.Join(definition.Standings, ", "))
 	}
 	if in != "" {
 		id, err := edition.ParseID(in, "")
 		if err != nil || !m.edition(id.Mirror, id.Number) {
-			return q, badQuery("edition", in, "there is no such edition")
+			return q, badQuery("edition", in, "this edition does not exist")
 		}
 	}
 	if _, ok := m.set.Lanes[lane]; lane != "" && !ok {
@@ -380,7 +381,8 @@ func (s *Service) findPackages(ctx context.Context, m *model, q search.Question)
 			s.searching.damaged.Store(true)
 			s.searching.nudge()
 			err = finding.New(finding.FaultCode, "search",
-				"the search index cannot be read (%v), and is made anew", err).Do("search again in a moment")
+				"the search index cannot be read (%v). Stockade is creating it again",
+				err).Do("search again in a moment")
 		}
 		return out, err
 	}

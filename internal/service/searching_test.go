@@ -142,11 +142,15 @@ func TestADamagedIndexIsMadeAnew(t *testing.T) {
 }
 
 func TestReasonsAreOneSentence(t *testing.T) {
-	f := finding.New(finding.KeyUnvouched, "source tarn", "nobody decided").Do("decide")
+	f := finding.New(finding.KeyUnvouched, "source tarn",
+		"The key was imported, but no one has vouched").Do("decide")
 	for _, c := range []struct {
 		err  error
 		want string
-	}{{f, "nobody decided"}, {errors.New("no space"), "no space"}} {
+	}{{f,
+		"The key was imported, but no one has vouched"},
+		{errors.New("Something failed on this machine itself: disk"),
+			"Something failed on this machine itself: disk"}} {
 		if got := reason(c.err); got != c.want {
 			t.Errorf("got %q, want %q", got, c.want)
 		}

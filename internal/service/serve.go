@@ -56,8 +56,8 @@ func (s *Service) serveLane(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if err != nil {
-		s.log.Error("what a lane shows cannot be told", "lane", r.PathValue("lane"), "error", err)
-		http.Error(w, "the edition of this lane cannot be told", http.StatusServiceUnavailable)
+		s.log.Error("the edition of a lane cannot be determined", "lane", r.PathValue("lane"), "error", err)
+		http.Error(w, "the edition of this lane cannot be determined", http.StatusServiceUnavailable)
 		return
 	}
 	path := r.PathValue("path")
@@ -75,7 +75,7 @@ func (s *Service) serveLane(w http.ResponseWriter, r *http.Request) {
 		e, err := open(edition.ID{Mirror: m.Mirror, Number: m.Edition})
 		if err != nil {
 			if i == 0 {
-				s.log.Error("a lane shows an edition that cannot be served", "lane", m.Lane, "edition",
+				s.log.Error("the edition of a lane cannot be served", "lane", m.Lane, "edition",
 					fmt.Sprintf("%s/%d", m.Mirror, m.Edition), "error", err)
 				http.Error(w, "the edition of this lane cannot be served", http.StatusServiceUnavailable)
 				return
@@ -131,15 +131,16 @@ func (s *Service) serveFrom(w http.ResponseWriter, r *http.Request, e *edition.S
 		s.log.Error("a file of an edition could not be read", "edition", e.Name(), "path",
 			path, "error", fault.Text)
 		w.Header().Set("Retry-After", "5")
-		http.Error(w, "this server cannot read the file just now; try again", http.StatusServiceUnavailable)
+		http.Error(w, "this server cannot read the file at the moment; try again",
+			http.StatusServiceUnavailable)
 		return
 	}
 	if err != nil {
 		s.lacking.nudge()
 		s.log.Error("a file of an edition is damaged", "edition", e.Name(), "path", path, "error", err)
 		w.Header().Set("Retry-After", "60")
-		http.Error(w, "this file is damaged here, and is not handed out; the administrator has to build the "+
-			"mirror again", http.StatusServiceUnavailable)
+		http.Error(w, "this file is damaged on the server and is not served; the administrator "+
+			"must build the mirror again", http.StatusServiceUnavailable)
 		return
 	}
 	h := w.Header()
@@ -176,7 +177,7 @@ func (s *Service) serveKey(w http.ResponseWriter, r *http.Request) {
 		if err != nil {
 			s.log.Error("a key cannot be read", "key", f, "error", err)
 			w.Header().Set("Retry-After", "5")
-			http.Error(w, "this server cannot read the key just now; try again",
+			http.Error(w, "this server cannot read the key at the moment; try again",
 				http.StatusServiceUnavailable)
 			return
 		}

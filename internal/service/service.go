@@ -202,9 +202,9 @@ func (c *Config) machinesAddress() error {
 		return nil // listening says what is wrong with it
 	}
 	if ip := net.ParseIP(host); c.PublicURL == "" && (host == "" || ip != nil && ip.IsUnspecified()) {
-		return fmt.Errorf("--packages %s takes connections at every address of this machine, and the files "+
-			"of machines need one that they can reach: give it with --packages-url, such as "+
-			"http://stores.reach.example:%s", c.Packages, port)
+		return fmt.Errorf("--packages %s listens on every address of this machine, but the "+
+			"machines' files need one address that machines can reach: add --packages-url, "+
+			"such as http://stores.reach.example:%s", c.Packages, port)
 	}
 	if c.PublicURL == "" {
 		return nil
@@ -212,8 +212,8 @@ func (c *Config) machinesAddress() error {
 	u, err := url.Parse(c.PublicURL)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "" || u.User != nil ||
 		u.RawQuery != "" || u.Fragment != "" {
-		return fmt.Errorf("--packages-url %s is no address that machines can use: give one as "+
-			"https://stores.reach.example:8441", fetch.Shown(c.PublicURL))
+		return fmt.Errorf("--packages-url %s is not an address that machines can use: enter "+
+			"one such as https://stores.reach.example:8441", fetch.Shown(c.PublicURL))
 	}
 	return nil
 }
@@ -221,8 +221,8 @@ func (c *Config) machinesAddress() error {
 func listenAt(option, address string) (net.Listener, error) {
 	l, err := net.Listen("tcp", address)
 	if errors.Is(err, unix.EADDRINUSE) {
-		return nil, fmt.Errorf("%s %s is in use by another program: stop that one, or give another address "+
-			"(port 0 takes a free one)", option, address)
+		return nil, fmt.Errorf("%s %s is in use by another program: stop that program, or "+
+			"choose another address (port 0 takes a free one)", option, address)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("listen at %s %s: %w", option, address, err)
@@ -240,7 +240,7 @@ func (s *Service) open() error {
 	// Records hold who may do what: nobody else on this machine reads them, also
 	// where the folder was made by an earlier version or by hand.
 	if err := os.Chmod(data, 0o700); err != nil {
-		return finding.Doing(err, "keep the data folder from others")
+		return finding.Doing(err, "lock the data folder")
 	}
 	lock, err := os.OpenFile(filepath.Join(data, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
@@ -249,7 +249,8 @@ func (s *Service) open() error {
 	s.lock = lock
 	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
 		return fmt.Errorf(
-			"the data folder %s is in use by another Stockade: stop that one, or give another --data", data)
+			"the data folder %s is in use by another Stockade: stop it, or choose another "+
+				"folder with --data", data)
 	}
 	// The file can be taken away while its lock is held, and the folder cannot: both are locked.
 	if s.folder, err = os.Open(data); err != nil {
@@ -257,7 +258,8 @@ func (s *Service) open() error {
 	}
 	if err := unix.Flock(int(s.folder.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
 		return fmt.Errorf(
-			"the data folder %s is in use by another Stockade: stop that one, or give another --data", data)
+			"the data folder %s is in use by another Stockade: stop it, or choose another "+
+				"folder with --data", data)
 	}
 	if s.cfg.BeginAnew != "" {
 		if err := s.beginAnew(); err != nil {
@@ -328,7 +330,7 @@ func (s *Service) open() error {
 	if n, err := s.db.Interrupt(s.now().UTC()); err != nil {
 		return err
 	} else if n > 0 {
-		s.log.Warn("jobs were running when the service ended", "jobs", n)
+		s.log.Warn("jobs were interrupted when the service ended", "jobs", n)
 	}
 	s.jobs = newJobs(s.db, s.now, s.cfg.JobTime, s.cfg.JobMemory, s.cfg.Jobs, s.log)
 	s.jobs.tell = s.live.tell
@@ -364,14 +366,15 @@ func (s *Service) passphrase() ([]byte, error) {
 	}
 	if _, err := os.Stat(s.siteKeyFile()); err == nil {
 		return nil, fmt.Errorf(
-			"the site key is locked, and there is no passphrase in %s: give the file with --unlock",
+			"the site key is locked, and %s contains no passphrase: name the file with --unlock",
 			s.cfg.Unlock)
 	}
 	p := secret()
 	if err := writeSecret(s.cfg.Unlock, p); err != nil {
-		return nil, fmt.Errorf("keep the passphrase of the site key: %w", err)
+		return nil, fmt.Errorf("save the passphrase of the site key: %w", err)
 	}
-	s.log.Warn("a passphrase for the site key was made; move it off this disk and name it with --unlock",
+	s.log.Warn("a passphrase for the site key was created; move it off this disk and name it "+
+		"with --unlock",
 		"file", s.cfg.Unlock)
 	return []byte(p), nil
 }
@@ -418,14 +421,15 @@ func (s *Service) newWarden() error {
 		return nil
 	}
 	if !definition.IsName(name) {
-		return finding.New(finding.DefineBadValue, "account", "the name %q does not fit",
+		return finding.New(finding.DefineBadValue, "account", "the name %q is not valid",
 			name).
-			Do("give small letters, digits, points and hyphens")
+			Do("use lower-case letters, digits, dots and hyphens")
 	}
 	_, err := s.db.AccountBy(name)
 	if err == nil {
-		return finding.New(finding.DefineDuplicateName, "account "+name, "there is an account of this name").
-			Do("take another name for --new-warden")
+		return finding.New(finding.DefineDuplicateName, "account "+name,
+			"an account of this name already exists").
+			Do("choose another name for --new-warden")
 	}
 	if !errors.Is(err, store.ErrNotFound) {
 		return err
@@ -437,7 +441,7 @@ func (s *Service) newWarden() error {
 func (s *Service) addWarden(name, file, by string) error {
 	token := secret()
 	if err := writeSecret(file, token+"\n"); err != nil {
-		return fmt.Errorf("keep the token of %s: %w", name, err)
+		return fmt.Errorf("save the token of %s: %w", name, err)
 	}
 	ch, err := s.begin(itself(by))
 	if err != nil {
@@ -515,7 +519,7 @@ func (s *Service) Run(ctx context.Context) error {
 			}
 		}()
 	}
-	s.log.Info("the service runs", "version", s.cfg.Version, "data", s.cfg.Data,
+	s.log.Info("service started", "version", s.cfg.Version, "data", s.cfg.Data,
 		"api", s.APIURL(), "packages", s.PackagesURL(), "site_key",
 		s.site.Load().main.Certificate().Fingerprint)
 	s.done.Go(func() { s.schedule(ctx) })
@@ -546,7 +550,7 @@ func (s *Service) Run(ctx context.Context) error {
 	} else if cause := context.Cause(ctx); cause != nil {
 		why = cause.Error()
 	}
-	s.log.Info("the service ends", "why", why)
+	s.log.Info("service stopped", "why", why)
 	close(s.ending)
 	s.stop()
 	s.jobs.end()

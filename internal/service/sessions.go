@@ -100,7 +100,7 @@ func (s *Service) keepUsed(ctx context.Context) {
 		tokens, sessions := maps.Clone(s.used.tokens), maps.Clone(s.used.sessions)
 		s.used.mu.Unlock()
 		if err := s.db.Used(tokens, sessions); err != nil {
-			s.log.Warn("when tokens and sessions were used cannot be kept", "error", err)
+			s.log.Warn("the times at which tokens and sessions were used could not be saved", "error", err)
 			continue
 		}
 		s.used.mu.Lock()
@@ -109,7 +109,7 @@ func (s *Service) keepUsed(ctx context.Context) {
 		s.used.mu.Unlock()
 		now := s.now().UTC()
 		if err := s.db.EndSessions(now.Add(-sessionIdle), now.Add(-sessionMost)); err != nil {
-			s.log.Warn("sessions that ended cannot be forgotten", "error", err)
+			s.log.Warn("expired sessions could not be removed", "error", err)
 		}
 	}
 }
@@ -245,17 +245,19 @@ func (s *Service) handleSignIn(c *gin.Context) (any, error) {
 		if in.Token != "" {
 			s.guesses.wrong(from)
 		}
-		s.log.Warn("somebody was not signed in", "from", from, "account", finding.Harmless(in.Account))
+		s.log.Warn("sign-in failed", "from", from, "account", finding.Harmless(in.Account))
 		if wait := s.guesses.wait(from); wait > 0 {
 			time.Sleep(guessDelay)
 			return nil, tooManyGuesses(c, wait)
 		}
 		p := &api.Problem{Title: "Not signed in", Status: 401, Type: "urn:stockade:token",
-			Detail: "no account has this token, or it has ended",
-			WayOut: "look whether it was copied whole; a warden can make another one"}
+			Detail: "no account has this token, or it has expired",
+			WayOut: "check that the token was copied completely. A warden can create another " +
+				"one"}
 		if in.Token == "" {
-			p.Detail, p.WayOut = "the account or the password is not right",
-				"a token of the account works as well; a new password can be chosen after signing in with it"
+			p.Detail, p.WayOut = "the account or the password is wrong",
+				"a token of the account works as well. After signing in with it you can set a "+
+					"new password"
 		}
 		return nil, p
 	}
@@ -273,7 +275,7 @@ func (s *Service) handleSignIn(c *gin.Context) (any, error) {
 	if err := s.db.AddSession(row); err != nil {
 		return nil, err
 	}
-	s.log.Info("somebody signed in", "account", row.Account, "by", row.By, "from", from)
+	s.log.Info("signed in", "account", row.Account, "by", row.By, "from", from)
 	s.setCookie(c, value, sessionMost)
 	return s.whoIs(got.account)
 }
@@ -295,8 +297,9 @@ func brief(text string, most int) string {
 func tooManyGuesses(c *gin.Context, wait time.Duration) error {
 	c.Header("Retry-After", strconv.Itoa(int(wait.Seconds())+1))
 	return &api.Problem{Title: "Not signed in", Status: 429, Type: "urn:stockade:guessing",
-		Detail: "this is wrong, or was not looked at: too many wrong ones came from this address",
-		WayOut: "wait a minute; a right token works at once"}
+		Detail: "this is wrong, or was not checked, because too many wrong ones came from this " +
+			"address",
+		WayOut: "wait a minute. A valid token works immediately"}
 }
 
 // handleSignOut ends the session that asks; a call with a token has none to end.

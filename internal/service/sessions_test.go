@@ -58,7 +58,7 @@ func TestASessionStandsForItsToken(t *testing.T) {
 		with("Sec-Fetch-Site", "same-site"))
 	d.status(403, "too much for the role", "POST", "/accounts", api.NewAccount{Name: "x", Role: "viewer"},
 		asConsole)
-	d.status(200, "signed out", "DELETE", "/session", nil, asConsole)
+	d.status(200, "ask a warden to record it, or remove unsigned", "DELETE", "/session", nil, asConsole)
 	d.status(401, "after signing out", "GET", "/whoami", nil, asConsole)
 }
 
@@ -276,7 +276,8 @@ func TestAnAccountsRoleIsWhatItsEntrySays(t *testing.T) {
 	d.status(401, "a password from elsewhere", "POST", "/session",
 		api.SignIn{Account: "a-viewer", Password: "gate seven at slack water"}, func(*http.Request) {})
 	found, err := d.s.contradictions()
-	if err != nil || len(found) != 1 || !strings.Contains(found[0].Text, "a-viewer a password") {
+	if err != nil || len(found) != 1 || !strings.Contains(found[0].Text,
+		"a password for the account a-viewer") {
 		t.Errorf("%v %v", found, err)
 	}
 }

@@ -126,12 +126,14 @@ func (s *Service) ofRenewal(now *inForce) finding.List {
 		return nil
 	}
 	old, next := keys.main.Certificate().Fingerprint, keys.next.Certificate().Fingerprint
-	f := finding.New(finding.SiteRenewing, "site", "it signs with two keys, %s and the new %s, until %s",
+	f := finding.New(finding.SiteRenewing, "site", "the site signs with two keys, %s and the "+
+		"new key %s, until %s",
 		old, next, now.site.until.UTC().Format(time.DateOnly)).
-		Do("give each machine its files anew, which trust both; then: stockade site retire-key %s", old)
+		Do("install new files on each machine, so that it trusts both keys. Then run: stockade "+
+			"site retire-key %s", old)
 	if !now.site.until.IsZero() && !s.now().Before(now.site.until) {
 		f = f.Rated(finding.Warning)
-		f.Text += ", which has come"
+		f.Text += ", which has passed"
 	}
 	return finding.List{f}
 }
@@ -196,8 +198,8 @@ func (s *Service) renewSiteKey(in api.Renew, by actor) (api.Site, error) {
 	if in.For != "" {
 		var err error
 		if lasts, err = definition.Age(in.For).Duration(); err != nil || lasts <= 0 {
-			return none, finding.New(finding.DefineBadValue, "site", "%q is no span of time", in.For).
-				Do("say for how long both keys sign, such as 90d")
+			return none, finding.New(finding.DefineBadValue, "site", "%q is not a duration", in.For).
+				Do("enter how long both keys sign, such as 90d")
 		}
 	}
 	if strings.TrimSpace(in.Reason) == "" {
@@ -205,9 +207,9 @@ func (s *Service) renewSiteKey(in api.Renew, by actor) (api.Site, error) {
 	}
 	if keys.next != nil {
 		return none, finding.New(finding.SiteRenewing, "site",
-			"it is being renewed already: %s signs beside %s",
+			"the site key is already being renewed: %s signs beside %s",
 			keys.next.Certificate().Fingerprint, old).Rated(finding.Error).
-			Do("stockade site retire-key %s ends that", old)
+			Do("run stockade site retire-key %s to finish the renewal", old)
 	}
 	if err := s.explained(); err != nil {
 		return none, err
@@ -244,12 +246,12 @@ func (s *Service) retireSiteKey(in api.Retire, by actor) (api.Site, error) {
 	old := keys.main.Certificate()
 	if keys.next == nil {
 		return none, finding.New(finding.DefineBadValue, "site",
-			"there is no key that follows the one that signs: nothing was changed").
-			Do("stockade site renew-key makes one")
+			"no next key exists. Nothing was changed").
+			Do("run stockade site renew-key to create one")
 	}
 	if typed != old.Fingerprint {
 		return none, finding.New(finding.KeyFingerprintMismatch, "site",
-			"%s was typed, and the key that is to be retired is another", trust.Spaced(typed))
+			"the fingerprint %s belongs to another key than the one to retire", trust.Spaced(typed))
 	}
 	if strings.TrimSpace(in.Reason) == "" {
 		return none, finding.New(finding.DefineMissingField, "site", "the reason is missing")
@@ -263,7 +265,8 @@ func (s *Service) retireSiteKey(in api.Retire, by actor) (api.Site, error) {
 	}
 	defer ch.end()
 	if s.site.Load() != keys {
-		return none, finding.New(finding.SiteRenewing, "site", "somebody else retired it meanwhile").
+		return none, finding.New(finding.SiteRenewing, "site", "someone else retired the key "+
+			"in the meantime").
 			Rated(finding.Error)
 	}
 	if err := s.sealByAll(); err != nil {

@@ -186,7 +186,7 @@ func (s *Service) readFormer() ([]*trust.Certificate, error) {
 		if err != nil || len(certs) != 1 {
 			return nil, finding.New(finding.SiteLost, "data folder "+s.cfg.Data,
 				"the certificate of a former site key, %s, cannot be read: %v", name, err).
-				Do("put the file back from your last copy of the folder")
+				Do("restore the file from your last backup of the folder")
 		}
 		out = append(out, certs[0])
 	}
@@ -232,10 +232,10 @@ func (s *Service) settleSiteKeys() error {
 			}
 			settled.main, settled.next = keys.next, nil
 		default:
-			s.log.Warn("a renewal of the site key was begun and not recorded: what it made is taken away",
+			s.log.Warn("an unfinished renewal of the site key was discarded",
 				"key", next)
 			if err := os.Remove(s.nextKeyFile()); err != nil {
-				return finding.Doing(err, "take away what a renewal left")
+				return finding.Doing(err, "remove the files of an unfinished renewal")
 			}
 			settled.next = nil
 		}
@@ -250,5 +250,5 @@ func (s *Service) dropOldKey() error {
 	if err == nil {
 		err = disk.Sync(disk.OS, filepath.Dir(s.siteKeyFile()))
 	}
-	return finding.Doing(err, "put the new site key in the place of the old one")
+	return finding.Doing(err, "replace the site key with the new one")
 }

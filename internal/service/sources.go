@@ -71,7 +71,7 @@ func (s *Service) handleRefresh(c *gin.Context) (any, error) {
 			Title:  "Not allowed",
 			Status: 403,
 			Type:   "urn:stockade:rights",
-			Detail: "only a warden may accept an older root",
+			Detail: "only a warden may accept older release metadata",
 		}
 	}
 	return s.startRefresh(c.Param("name"), asking(c), in.AcceptOnce)
@@ -346,8 +346,8 @@ func (s *Service) startProbe(name, by string, candidates []byte) (api.Job, error
 	}
 	if src.House != nil {
 		return api.Job{}, finding.New(finding.DefineBadValue, "source "+name,
-			"it has no upstreams that could be probed: it holds what is added by hand").
-			Do("stockade package list --source %s shows what it holds", name)
+			"the source has no upstreams to probe: its packages are added by hand").
+			Do("run stockade package list --source %s to see them", name)
 	}
 	if len(candidates) > 0 {
 		further, err := src.Candidates(candidates)
@@ -402,8 +402,9 @@ func (s *Service) orderUpstreams(c *gin.Context) (any, error) {
 		if _, ok := set.Sources[name]; !ok {
 			return nil, dangling("", "source", name, set.Sources)
 		}
-		return nil, finding.New(finding.DefineBadValue, "source "+name, "it was not probed yet").
-			Do("stockade source probe %s", name)
+		return nil, finding.New(finding.DefineBadValue, "source "+name, "the source was not "+
+			"probed yet").
+			Do("run stockade source probe %s", name)
 	}
 	if err != nil {
 		return nil, err

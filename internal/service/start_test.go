@@ -37,7 +37,7 @@ func TestAStartThatFailsLeavesNothingBehind(t *testing.T) {
 			c.CertFile, c.KeyFile = "no.pem",
 				"no.key"
 		}, "--tls-cert"},
-		"a warden's name that is none": {func(c *Config) { c.NewWarden = "../x" }, "does not fit"},
+		"a warden's name that is none": {func(c *Config) { c.NewWarden = "../x" }, "is not valid"},
 		"a passphrase that cannot be a file": {func(c *Config) { c.Unlock = "/proc/none/unlock" },
 			"passphrase"},
 	} {
@@ -102,7 +102,7 @@ func TestACopiedFolderIsTheSameSiteAndANewWardenGetsIn(t *testing.T) {
 	}
 	s.Close()
 	if again, err := Open(cfg); err == nil || !strings.Contains(err.Error(),
-		"there is an account of this name") {
+		"an account of this name already exists") {
 		t.Errorf("a second time: %v", err)
 		if again != nil {
 			again.Close()

@@ -92,8 +92,8 @@ func (s *Service) states(m *model) (states, error) {
 		if !src.Disabled && !src.Managed() && !out["source "+name].HasErrors() {
 			if _, there := m.kept["accepted"][name]; !there {
 				out.add(finding.New(finding.SourceNeverAccepted, "source "+name,
-					"nothing of it was accepted yet").
-					Do("stockade source refresh %s, or a build that uses it", name))
+					"no release metadata of this source was accepted yet").
+					Do("run stockade source refresh %s, or build a mirror that uses it", name))
 			}
 		}
 	}
@@ -120,9 +120,9 @@ func (s *Service) ofSiteKeys(m *model, out states) error {
 	resting, err := s.restingOnOld(set, now)
 	for _, r := range resting {
 		out.add(finding.New(finding.LaneFormerKey, "lane "+r.Lane,
-			"it shows %s: of %s there, the site's former key signed what machines check, and they are "+
-				"still told to trust it", r.Edition, strings.Join(r.Sources, ", ")).
-			Do("stockade mirror build %s, then move the lane", set.Lanes[r.Lane].Mirror).
+			"the lane shows %s. Machines verify %s of it with the site's former key, and still "+
+				"trust that key", r.Edition, strings.Join(r.Sources, ", ")).
+			Do("run stockade mirror build %s, then move the lane", set.Lanes[r.Lane].Mirror).
 			By(finding.Build, "mirror "+set.Lanes[r.Lane].Mirror))
 	}
 	return err
@@ -180,9 +180,9 @@ func (s *Service) notLookedAt(m *model, out states) error {
 		for _, object := range rests {
 			if since[object] > revision {
 				out.add(finding.New(finding.MirrorNotLookedAt, "mirror "+name,
-					"%s was changed in revision %d. No build, preview or estimate has ended since, so "+
-						"whether a build would succeed is not known", object, since[object]).
-					Do("stockade mirror preview %s", name))
+					"%s changed in revision %d. No build, preview or estimate has finished "+
+						"since, so it is unknown whether a build would succeed", object, since[object]).
+					Do("run stockade mirror preview %s", name))
 				break
 			}
 		}
@@ -219,8 +219,8 @@ func (s *Service) ofLanes(m *model, out states) {
 	for name, l := range set.Lanes {
 		moves := now.moves(name)
 		if len(moves) == 0 {
-			f := finding.New(finding.LaneEmpty, "lane "+name, "it shows no edition yet").
-				Do("build its mirror, then: stockade lane move %s %s/1", name, l.Mirror)
+			f := finding.New(finding.LaneEmpty, "lane "+name, "the lane shows no edition").
+				Do("build its mirror, then run: stockade lane move %s %s/1", name, l.Mirror)
 			if groups := followers[name]; len(groups) > 0 {
 				f.Text += fmt.Sprintf(", and machines of %s follow it", strings.Join(groups, ", "))
 			} else {
@@ -238,35 +238,38 @@ func (s *Service) ofLanes(m *model, out states) {
 			if !ok {
 				f = finding.Unread(err, "the record of it")
 			}
-			f.Object, f.Text = "lane "+name, "what it shows, "+latest(moves)+", cannot be served: "+f.Text
+			f.Object, f.Text = "lane "+name, "the edition "+latest(moves)+", cannot be served: "+f.Text
 			out.add(f)
 			continue
 		}
 		if f, lost := s.lacking.found(open.Name()); lost {
-			f.Object, f.Text = "lane "+name, "what it shows, "+open.Name()+", is not whole: "+f.Text
+			f.Object, f.Text = "lane "+name, "the edition "+open.Name()+
+				" is not complete: "+f.Text
 			out.add(f.By(finding.Build, "mirror "+open.Mirror))
 		}
 		for _, src := range open.Sources {
 			keys := map[string]string{} // what each is to the edition
 			for _, key := range src.Keys {
-				keys[key] = "machines check it with the key"
+				keys[key] = "machines verify it with the key"
 			}
 			if t.NoLonger(src.Signer, src.Name) != "" {
-				keys[src.Signer.Fingerprint] = "its root was signed by"
+				keys[src.Signer.Fingerprint] = "its release metadata was signed by"
 			}
 			for _, key := range slices.Sorted(maps.Keys(keys)) {
 				if why := t.Distrusted(key, src.Name); why != "" {
 					f := finding.New(finding.KeyBarred, "lane "+name,
-						"it shows %s: of %s there, %s %s, and that %s", open.Name(),
+						"the lane shows %s. Of %s in it, %s %s, and that key %s", open.Name(),
 						src.Name, keys[key], key, why)
-					out.add(f.Rated(finding.Warning).Do("stockade mirror build %s, then move the lane",
+					out.add(f.Rated(finding.Warning).Do("run stockade mirror build %s, then "+
+						"move the lane",
 						open.Mirror).By(finding.Build, "mirror "+open.Mirror))
 				}
 			}
 		}
 		if ahead := open.Created.Sub(s.now()); ahead > clockSlack {
 			out.add(finding.New(finding.SiteClock, "site",
-				"the clock of this machine says %s, and %s was sealed on %s: one of the two is wrong",
+				"the clock of this machine says %s, but %s was sealed on %s: one of the two is "+
+					"wrong",
 				s.now().UTC().Format(time.DateTime), open.Name(),
 				open.Created.UTC().Format(time.DateTime)).Rated(finding.Warning))
 		}
@@ -288,10 +291,11 @@ func (s *Service) unfinished(m *model, out states) error {
 		if told || !m.has(j.Object) {
 			continue
 		}
-		f := finding.New(finding.JobFailed, j.Object, "the %s that began on %s did not come to its end: %s",
+		f := finding.New(finding.JobFailed, j.Object, "the %s that started on %s did not "+
+			"finish: %s",
 			j.Kind, j.Started.UTC().Format(time.DateTime), j.Problem)
 		if kind, name, ok := strings.Cut(j.Object, " "); ok {
-			f = again(f.Do("stockade %s %s %s", kind, j.Kind, name), j.Kind, j.Object)
+			f = again(f.Do("run stockade %s %s %s", kind, j.Kind, name), j.Kind, j.Object)
 		}
 		out.add(f)
 	}

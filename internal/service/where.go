@@ -73,7 +73,7 @@ func (s *Service) where(ctx context.Context, name string, sink func(upstream.Eve
 				unknown = append(unknown, mirror.TakenBy{Group: group, Lane: g.Lane, Mirror: m,
 					Copy: p.Mirror.Copy,
 					Arch: strings.Join(g.Architectures, ", "), Offers: []mirror.Seen{},
-					Why: "it is not known: " + f.Object + ": " + f.Text})
+					Why: "unknown: " + f.Object + ": " + f.Text})
 			}
 			continue
 		}

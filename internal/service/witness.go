@@ -33,7 +33,7 @@ func (s *Service) journalProof(c *gin.Context) (any, error) {
 	text, err := journal.Prove(s.db.Journal(), s.keys, int64(n))
 	if errors.Is(err, journal.ErrNoEntry) {
 		return nil, finding.New(finding.DefineDanglingReference, "", "the journal has no entry %d", n).
-			Do("stockade journal list shows those that there are")
+			Do("run stockade journal list to see the entries")
 	}
 	return api.Text{Text: text}, err
 }
@@ -107,10 +107,10 @@ func (s *Service) contradictsWitness() (out finding.List) {
 	switch {
 	case errors.As(err, &broken):
 		out = append(out, finding.New(finding.JournalBroken, "journal",
-			"the witness %s keeps a head that it contradicts: %s", s.cfg.Witness, broken.Text))
+			"the journal contradicts the head in the witness file %s: %s", s.cfg.Witness, broken.Text))
 	case err != nil:
 		out = append(out, finding.New(finding.JournalWitnessUnread, "journal",
-			"the witness %s cannot be compared: %v",
+			"the witness file %s cannot be compared: %v",
 			s.cfg.Witness, err))
 	}
 	return out

@@ -71,14 +71,14 @@ function close() {
     </p>
     <Trouble :error="error" class="mt-3" />
     <div class="mt-4 flex justify-end gap-2">
-      <button class="btn" @click="close">{{ done ? 'Close' : 'Leave it' }}</button>
+      <button class="btn" @click="close">{{ done ? 'Close' : 'Cancel' }}</button>
       <button
         v-if="!done"
         class="btn btn-go"
         :disabled="!!lacks('amend') || !would?.recordable"
         @click="record"
       >
-        Record it
+        Save
       </button>
       <button v-else-if="!job" class="btn btn-go" :disabled="!!lacks('build')" @click="build">
         Build {{ mirror }}

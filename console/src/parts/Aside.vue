@@ -35,15 +35,13 @@ async function go() {
 <template>
   <Modal
     open
-    :title="
-      of.length === 1 ? `Set aside: ${of[0].code} of ${of[0].object}` : `Set ${of.length} findings aside`
-    "
+    :title="of.length === 1 ? `Snooze ${of[0].code} of ${of[0].object}` : `Snooze ${of.length} findings`"
     @close="emit('close')"
   >
     <form @submit.prevent="go">
       <p class="mb-3">
-        It does not stand under "Needs you" until then, unless it gets worse; pages of the object go on
-        telling it. The journal keeps who set it aside, and why.
+        "Needs attention" leaves the finding out until then, unless it gets worse. The page of the object
+        still shows it. The journal records who snoozed it, and why.
       </p>
       <label for="aside-until" class="mb-1 block">Until (UTC)</label>
       <input
@@ -59,8 +57,8 @@ async function go() {
       <input id="aside-why" v-model="reason" class="field" maxlength="1000" required />
       <Trouble :error="error" class="mt-3" />
       <div class="mt-4 flex justify-end gap-2">
-        <button type="button" class="btn" @click="emit('close')">Leave it</button>
-        <button class="btn btn-go" :disabled="!reason.trim() || !until">Set aside</button>
+        <button type="button" class="btn" @click="emit('close')">Cancel</button>
+        <button class="btn btn-go" :disabled="!reason.trim() || !until">Snooze</button>
       </div>
     </form>
   </Modal>

@@ -59,14 +59,15 @@ function to(f: Finding): string {
           <button v-if="f.place?.line && go" class="mono text-tide underline" @click="go(f)">
             line {{ f.place.line }}</button
           ><span v-else-if="f.place?.line" class="mono">line {{ f.place.line }}</span
-          ><template v-if="f.place?.line"> · </template>{{ f.way_out
-          }}<code class="ml-2 inline-block whitespace-nowrap">{{ f.code }}</code>
+          ><template v-if="f.place?.line"> · </template
+          ><template v-if="f.way_out">Fix: {{ f.way_out }}</template
+          ><code class="ml-2 inline-block whitespace-nowrap">{{ f.code }}</code>
         </div>
       </div>
       <span class="flex flex-col items-end gap-1.5">
         <Way v-if="f.way" :of="f" />
         <RouterLink v-if="link && to(f)" :to="to(f)" class="btn !h-6">Open</RouterLink>
-        <Act v-if="aside" does="setAside" dense class="!h-6" @click="emit('aside', f)">Set aside</Act>
+        <Act v-if="aside" does="setAside" dense class="!h-6" @click="emit('aside', f)">Snooze</Act>
       </span>
     </li>
   </ul>

@@ -77,8 +77,8 @@ function giveBack() {
           class="flex items-center gap-2 border-b border-line bg-lantern-soft px-5 py-2"
         >
           <span class="mr-auto">Nothing was done with what you typed here.</span>
-          <button class="btn" @click="told = false">Go on</button>
-          <button class="btn btn-stop" @click="emit('close')">Leave it</button>
+          <button class="btn" @click="told = false">Continue editing</button>
+          <button class="btn btn-stop" @click="emit('close')">Discard</button>
         </p>
         <div class="p-5"><slot /></div>
       </div>

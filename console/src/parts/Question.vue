@@ -9,7 +9,7 @@ const emit = defineEmits<{ close: []; yes: [] }>()
   <Modal :open="open" :title="title" @close="emit('close')">
     <slot />
     <div class="mt-4 flex justify-end gap-2">
-      <button class="btn" @click="emit('close')">Leave it</button>
+      <button class="btn" @click="emit('close')">Cancel</button>
       <button class="btn" :class="stop ? 'btn-stop' : 'btn-go'" :disabled="disabled" @click="emit('yes')">
         {{ verb }}
       </button>

@@ -28,7 +28,7 @@ async function go() {
       <input id="why" v-model="reason" class="field" />
       <Trouble :error="error" class="mt-3" />
       <div class="mt-4 flex justify-end gap-2">
-        <button type="button" class="btn" @click="emit('close')">Leave it</button>
+        <button type="button" class="btn" @click="emit('close')">Cancel</button>
         <button class="btn btn-stop" :disabled="!reason.trim()">{{ verb }}</button>
       </div>
     </form>

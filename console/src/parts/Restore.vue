@@ -96,7 +96,7 @@ async function restore() {
       <p class="mt-3 text-slate">Decisions about keys stay as they are now.</p>
     </template>
     <div class="mt-4 flex justify-end gap-2">
-      <button class="btn" @click="emit('close')">Leave it</button>
+      <button class="btn" @click="emit('close')">Cancel</button>
       <button class="btn btn-go" :disabled="!would?.changes.length" @click="restore">Go back</button>
     </div>
   </Modal>

@@ -71,7 +71,7 @@ function go(x: Hit | null) {
               </div></ComboboxOption
             >
             <p v-if="!found.length" class="px-3 py-2 text-slate">
-              {{ q.isFetching.value ? 'Being looked for …' : 'Nothing is called that.' }}
+              {{ q.isFetching.value ? 'Searching …' : 'Nothing found.' }}
             </p>
           </ComboboxOptions>
         </Combobox>

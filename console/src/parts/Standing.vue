@@ -24,7 +24,7 @@ const rows = computed(() =>
     </template>
     <template v-if="!rows.length"
       ><dt>On it</dt>
-      <dd>nothing stands</dd></template
+      <dd>nothing exists</dd></template
     >
   </dl>
 </template>

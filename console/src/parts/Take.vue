@@ -24,9 +24,7 @@ function take(f: 'csv' | 'json') {
 </script>
 <template>
   <Menu as="div" class="relative">
-    <MenuButton class="btn" :disabled="!rows.length"
-      ><ArrowDownTrayIcon class="size-4" />Take away</MenuButton
-    >
+    <MenuButton class="btn" :disabled="!rows.length"><ArrowDownTrayIcon class="size-4" />Download</MenuButton>
     <MenuItems class="panel absolute right-0 z-20 mt-1 w-32 p-1 shadow-lg">
       <MenuItem v-for="f in forms" :key="f" v-slot="{ active }"
         ><button

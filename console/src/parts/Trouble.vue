@@ -14,7 +14,7 @@ const p = computed(() => (props.error instanceof Trouble ? props.error.problem :
         <b class="font-semibold">{{ p?.title ?? 'Something failed' }}</b>
         <div v-if="p?.detail">{{ p.object ? p.object + ': ' : '' }}{{ p.detail }}</div>
         <div v-if="!p">{{ String(error) }}</div>
-        <div v-if="p?.way_out" class="text-slate">{{ p.way_out }}</div>
+        <div v-if="p?.way_out" class="text-slate">Fix: {{ p.way_out }}</div>
       </div>
     </div>
     <Findings

@@ -86,7 +86,7 @@ function close() {
     <Vouch v-if="key" :of="key" :source="name" @close="close" />
     <Modal v-else-if="keys.data.value" open title="There is no key to compare" @close="close">
       <p>
-        No key that <b>{{ name }}</b> names is here and undecided: bring it in on the page of
+        No key that <b>{{ name }}</b> names is here and undecided: import it on the page of
         <RouterLink to="/keys">keys</RouterLink>.
       </p>
     </Modal>
@@ -109,7 +109,7 @@ function close() {
     </p>
     <Trouble :error="error" class="mt-3" />
     <div class="mt-4 flex justify-end gap-2">
-      <button class="btn" @click="close">{{ job ? 'Close' : 'Leave it' }}</button>
+      <button class="btn" @click="close">{{ job ? 'Close' : 'Cancel' }}</button>
       <button
         v-if="!job"
         class="btn btn-go"

@@ -129,14 +129,14 @@ func (Family) CheckSource(s archive.Source) finding.List {
 	}
 	if s.Release != "" && !strings.HasSuffix(s.Release, "/") {
 		add("release", finding.DefineBadValue,
-			"the alpm family has no releases; where databases do not lie in "+
-				"COMPONENT/os/ARCHITECTURE, release is their folder and ends in a slash, such as "+
-				"$component/$arch/")
+			"the alpm family has no releases. Where the databases are not in "+
+				"COMPONENT/os/ARCHITECTURE, release is their folder and ends in a slash, such "+
+				"as $component/$arch/")
 	}
 	for _, c := range s.Components {
 		if !namePattern.MatchString(c) || c == "options" || c == "local" {
 			add("components", finding.DefineBadValue,
-				"the component %q is not a name that a database can have",
+				"the component %q is not a valid name of a database",
 				c)
 		}
 	}
@@ -144,8 +144,8 @@ func (Family) CheckSource(s archive.Source) finding.List {
 		switch {
 		case a == "any":
 			add("architectures", finding.DefineBadValue,
-				"any is not an architecture of a machine; packages for all of them "+
-					"come along by themselves")
+				"any is not an architecture of a machine. Packages for all architectures are "+
+					"always included")
 		case !archPattern.MatchString(a):
 			add("architectures", finding.DefineBadValue, "%q is not an alpm architecture", a)
 		}
@@ -253,8 +253,9 @@ func (Family) CheckRoot(s archive.Source, r *archive.Root) finding.List {
 			return rank(p, a) >= 0
 		}) {
 			out = append(out, finding.New(finding.SourceArchitectureMissing, "source "+s.Name,
-				"its databases have nothing for the architecture %q", a).
-				Do("they have packages for %s", finding.Harmless(strings.Join(r.Architectures, ", "))))
+				"the databases have no packages for the architecture %q", a).
+				Do("choose one of these architectures: %s",
+					finding.Harmless(strings.Join(r.Architectures, ", "))))
 		}
 	}
 	return out
@@ -269,7 +270,7 @@ func (Family) Indexes(s archive.Source, r *archive.Root) ([]archive.IndexChoice,
 			p := database(s, c, a)
 			e, ok := r.Entries[p]
 			if !ok {
-				return nil, malformed("there is no database %s", p)
+				return nil, malformed("the database %s is missing", p)
 			}
 			if !seen[p] {
 				seen[p] = true

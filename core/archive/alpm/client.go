@@ -25,12 +25,13 @@ func (f Family) Configure(c archive.Client) (archive.Configuration, finding.List
 	for _, s := range ordered {
 		for _, component := range s.Components {
 			if other, twice := taken[component]; twice {
-				why := fmt.Sprintf("pacman knows databases by name alone, and %s has one called %s too",
+				why := fmt.Sprintf("pacman identifies databases by name only, and %s also has "+
+					"one named %s",
 					other, component)
 				conf.Unseen = append(conf.Unseen, archive.Unseen{Source: s.Name, Component: component,
 					Why: why})
 				found = append(found, finding.New(finding.LaneNameTaken, "source "+s.Name,
-					"%s: machines would see only that one", why))
+					"%s: machines would use only that one", why))
 				continue
 			}
 			taken[component] = s.Name
@@ -42,8 +43,8 @@ func (f Family) Configure(c archive.Client) (archive.Configuration, finding.List
 	}
 	for _, p := range c.Pins {
 		found = append(found, finding.New(finding.PinInstalledOnly, "",
-			"pacman knows no versions in pins: %s stays at the version that a machine has, and a machine "+
-				"without it gets the one of the edition", p.Name))
+			"pacman cannot pin a version: %s stays at the version that is installed, and a "+
+				"machine without it installs the edition's", p.Name))
 	}
 	return conf, found
 }

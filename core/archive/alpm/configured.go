@@ -75,9 +75,9 @@ func (r *configuration) ranked() {
 		if s.Priority = usual + i; s.Priority > last {
 			s.Priority = last
 			s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "",
-				"the machine asks %s before it, and priorities end at %d",
+				"on the machine %s come before it, and priorities end at %d",
 				finding.Count(i, "other"), last).At(s.Place).
-				Do("write priority: at those that matter"))
+				Do("set priority at the sources where the order matters"))
 		}
 	}
 }
@@ -100,10 +100,11 @@ func (r *configuration) read(f archive.MachineFile, depth int) {
 	place := func(line int) finding.Place { return finding.Place{File: f.Name, Line: line, Column: 1} }
 	tell := func(line int, g finding.Finding) { r.out.Findings = append(r.out.Findings, g.At(place(line))) }
 	if f.Unmarked() {
-		tell(1, archive.Marked("pacman refuses the first line"))
+		tell(1, archive.Marked("pacman rejects the first line"))
 	}
 	if len(f.Data) > maxConfiguration {
-		tell(1, finding.New(finding.ContentTooLarge, "", "it is %d bytes long, and at most %d are read",
+		tell(1, finding.New(finding.ContentTooLarge, "", "the file is %d bytes long; the limit "+
+			"is %d",
 			len(f.Data),
 			maxConfiguration))
 		return
@@ -111,7 +112,7 @@ func (r *configuration) read(f archive.MachineFile, depth int) {
 	if r.bytes += len(f.Data) + 1<<10; r.bytes > maxRead {
 		if r.bytes -= len(f.Data) + 1<<10; !r.told {
 			tell(1, finding.New(finding.ContentTooLarge, "",
-				"files include one another so often that not all of it is read"))
+				"files include each other so often that Stockade did not read all of them"))
 		}
 		r.told = true
 		return
@@ -128,7 +129,8 @@ func (r *configuration) read(f archive.MachineFile, depth int) {
 			name, closed := strings.CutSuffix(line[1:], "]")
 			switch {
 			case !closed || name == "":
-				tell(number, finding.New(finding.DefineSyntax, "", "a section has its name in brackets"))
+				tell(number, finding.New(finding.DefineSyntax, "", "the name of a section must "+
+					"be in brackets"))
 			case name != "options":
 				r.now, r.own = &archive.ConfiguredSource{Place: place(number)}, r.level
 				r.now.Family, r.now.Title, r.now.Components = "alpm", name, []string{name}
@@ -136,8 +138,9 @@ func (r *configuration) read(f archive.MachineFile, depth int) {
 				r.now.OwnArchitecture = r.options.OwnArchitecture
 				if first, twice := r.seen[name]; twice {
 					r.now.Findings = append(r.now.Findings, finding.New(finding.ImportToDecide, "",
-						"the section [%s] stands at %s too, and the client refuses a second one",
-						finding.Harmless(name), first).At(place(number)).Do("take one of the two out"))
+						"the section [%s] is also at %s, and the client rejects a second one",
+						finding.Harmless(name), first).At(place(number)).Do(
+						"remove one of the two"))
 				} else {
 					r.seen[name] = place(number)
 				}
@@ -151,8 +154,9 @@ func (r *configuration) read(f archive.MachineFile, depth int) {
 			continue
 		}
 		if r.now == nil && name == "Server" {
-			tell(number, finding.New(finding.DefineSyntax, "", "a server stands in no section of a database").
-				Do("put it below the section that it belongs to"))
+			tell(number, finding.New(finding.DefineSyntax, "", "a Server line is outside the "+
+				"section of a database").
+				Do("move it below the section that it belongs to"))
 			continue
 		}
 		if r.now == nil {
@@ -166,7 +170,8 @@ func (r *configuration) read(f archive.MachineFile, depth int) {
 // include reads the files that another one includes.
 func (r *configuration) include(pattern string, depth int, tell func(finding.Finding)) {
 	if depth == maxIncluded {
-		tell(finding.New(finding.DefineSyntax, "", "files include one another more than %d deep",
+		tell(finding.New(finding.DefineSyntax, "", "files include each other more than %d "+
+			"levels deep",
 			maxIncluded))
 		return
 	}
@@ -179,8 +184,9 @@ func (r *configuration) include(pattern string, depth int, tell func(finding.Fin
 	}
 	if !found {
 		tell(finding.New(finding.ImportToDecide, "",
-			"it includes %s, which is not among the files that are read",
-			finding.Harmless(pattern)).Do("read the whole root (--root), or write its servers out"))
+			"the file includes %s, which is not among the files that were supplied",
+			finding.Harmless(pattern)).Do("import the whole root (--root), or list its servers " +
+			"directly"))
 	}
 }
 
@@ -198,8 +204,9 @@ func (r *configuration) option(name, value string, tell func(finding.Finding)) {
 	case "SigLevel":
 		r.level = value
 	case "IgnorePkg", "IgnoreGroup":
-		tell(finding.New(finding.ImportToDecide, "", "%s keeps packages as they are on the machine: %s", name,
-			finding.Harmless(value)).Do("write pins: of the group"))
+		tell(finding.New(finding.ImportToDecide, "", "%s keeps packages unchanged on the "+
+			"machine: %s", name,
+			finding.Harmless(value)).Do("set pins at the group"))
 	}
 }
 
@@ -212,21 +219,22 @@ func (r *configuration) database(name, value string, at finding.Place) {
 		base, release, ok := located(value)
 		switch {
 		case value == "":
-			add(finding.New(finding.DefineSyntax, "", "a server has an address"))
+			add(finding.New(finding.DefineSyntax, "", "a server needs an address"))
 		case slices.Contains(s.URLs, base) && s.Release == release:
-			add(finding.New(finding.ImportLost, "", "%s is named twice", finding.Harmless(value)))
+			add(finding.New(finding.ImportLost, "", "%s is listed twice", finding.Harmless(value)))
 		case !strings.HasPrefix(value, "http://") && !strings.HasPrefix(value, "https://"):
 			add(finding.New(finding.ImportLost, "",
-				"%s is left out: upstreams are reached by http and https alone",
+				"%s was left out: only http and https are supported",
 				finding.Harmless(value)))
 		case !ok:
 			add(finding.New(finding.ImportToDecide, "",
-				"in %s the variables stand where a source cannot have them",
-				finding.Harmless(value)).Do("write upstreams: and release: so that they lead there"))
+				"in %s the variables are in places where a source cannot have them",
+				finding.Harmless(value)).Do("set upstreams and release so that the address is " +
+				"right"))
 		case len(s.URLs) > 0 && s.Release != release:
 			add(finding.New(finding.ImportToDecide, "",
 				"%s has its databases elsewhere than the server before it",
-				finding.Harmless(value)).Do("make a source of its own of it"))
+				finding.Harmless(value)).Do("define a separate source for it"))
 		default:
 			s.URLs, s.Release = append(s.URLs, base), release
 		}
@@ -237,11 +245,10 @@ func (r *configuration) database(name, value string, at finding.Place) {
 		}
 	case "CacheServer":
 		add(finding.New(finding.ImportLost, "",
-			"the cache %s is left out: it has packages and no databases, and "+
-				"the client asks it before its servers", finding.Harmless(value)))
+			"the cache %s was left out: it has packages, but no databases", finding.Harmless(value)))
 	case "Usage":
 	default:
-		add(finding.New(finding.ImportLost, "", "%q is not known, and is left out", name).
+		add(finding.New(finding.ImportLost, "", "%q is unknown and was left out", name).
 			Rated(finding.Warning))
 	}
 }
@@ -299,12 +306,13 @@ func (r *configuration) done() {
 	}
 	if len(s.URLs) == 0 {
 		r.out.Findings = append(r.out.Findings, append(s.Findings, finding.New(finding.DefineSyntax, "",
-			"the database %s has no server that can be used",
+			"the database %s has no usable server",
 			finding.Harmless(s.Components[0])).At(s.Place))...)
 		if s.Unchecked.File != "" {
 			r.out.Findings = append(r.out.Findings, finding.New(finding.SourceUnsigned, "",
-				"of the database %s the machine would take what nobody signed (%s)",
-				finding.Harmless(s.Components[0]), s.Switch).At(s.Unchecked).Do("take the setting out"))
+				"for the database %s, the machine accepts packages that no one signed (%s)",
+				finding.Harmless(s.Components[0]), s.Switch).At(s.Unchecked).Do(
+				"remove the setting"))
 		}
 		return
 	}
@@ -312,9 +320,9 @@ func (r *configuration) done() {
 		s.Unchecked, s.Switch = s.Place, "SigLevel = "+r.own+" of [options]"
 	}
 	s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "",
-		"whether its databases are signed is not known here (SigLevel = %s)", cmp.Or(finding.Harmless(r.own),
+		"it is unknown whether the databases are signed (SigLevel = %s)", cmp.Or(finding.Harmless(r.own),
 			"as the client has it")).At(s.Place).Rated(finding.Note).
-		Do("an unsigned database is refused here: look whether upstream has .db.sig"))
+		Do("Stockade rejects an unsigned database: check whether the upstream has .db.sig"))
 	if n := len(r.out.Sources); n > 0 {
 		if o := &r.out.Sources[n-1]; slices.Equal(o.URLs, s.URLs) && o.Release == s.Release &&
 			slices.Equal(o.Architectures, s.Architectures) && o.Switch == s.Switch && s.Release != "./" {
@@ -329,6 +337,6 @@ func (r *configuration) done() {
 	case !r.full:
 		r.full = true
 		r.out.Findings = append(r.out.Findings, finding.New(finding.ContentTooLarge, "",
-			"there are more than %d databases; the others are left out", maxConfigured).At(s.Place))
+			"there are more than %d databases. The others were left out", maxConfigured).At(s.Place))
 	}
 }

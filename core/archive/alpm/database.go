@@ -44,7 +44,7 @@ func eachEntry(plain io.Reader, yield func(folder string, desc []byte) error) er
 			if f, ok := finding.From(err); ok {
 				return f
 			}
-			return malformed("the database is no readable tar: %v", err)
+			return malformed("the database is not a readable tar file: %v", err)
 		}
 		if n > maxEntries {
 			return finding.New(finding.ContentTooLarge, "", "the database has more than %d entries",
@@ -69,7 +69,7 @@ type entries struct {
 func (e *entries) take(h *tar.Header, data io.Reader) error {
 	name := h.Name
 	if h.Typeflag != tar.TypeReg && h.Typeflag != tar.TypeDir {
-		return malformed("the database has %q, which is no plain file", text.Cut(name, 120))
+		return malformed("the database contains %q, which is not a regular file", text.Cut(name, 120))
 	}
 	if h.Typeflag == tar.TypeDir {
 		name = strings.TrimSuffix(name, "/")
@@ -78,7 +78,7 @@ func (e *entries) take(h *tar.Header, data io.Reader) error {
 	if archive.CheckPath(name) != nil || strings.Contains(file, "/") ||
 		below == (h.Typeflag == tar.TypeDir) {
 		return archive.Ambiguous(
-			"the database has %q, which is no package's folder or file as it is usually written",
+			"the database contains %q, which is not the folder or the file of a package",
 			text.Cut(h.Name, 120))
 	}
 	if dir != e.folder || !e.current {
@@ -90,12 +90,12 @@ func (e *entries) take(h *tar.Header, data io.Reader) error {
 		return nil
 	}
 	if e.files[file] {
-		return archive.Ambiguous("the database has the file %q twice", text.Cut(name, 120))
+		return archive.Ambiguous("the database contains the file %q twice", text.Cut(name, 120))
 	}
 	e.files[file] = true
 	if file != "desc" && file != "depends" {
 		if file != "files" && file != "deltas" {
-			return archive.Ambiguous("the database has a file %q", text.Cut(name, 120))
+			return archive.Ambiguous("the database contains an unexpected file %q", text.Cut(name, 120))
 		}
 		return nil
 	}
@@ -108,7 +108,7 @@ func (e *entries) take(h *tar.Header, data io.Reader) error {
 		if f, ok := finding.From(err); ok {
 			return f
 		}
-		return malformed("the database ends in the middle of %s: %v", text.Cut(dir, 120), err)
+		return malformed("the database is truncated in %s: %v", text.Cut(dir, 120), err)
 	}
 	if len(e.desc) > 0 && !bytes.HasSuffix(e.desc, []byte("\n")) {
 		e.desc = append(e.desc, '\n')
@@ -147,7 +147,7 @@ func behind(plain io.Reader) error {
 	for {
 		n, err := plain.Read(buf)
 		if len(bytes.Trim(buf[:n], "\x00")) > 0 {
-			return archive.Ambiguous("the database goes on behind its end")
+			return archive.Ambiguous("the database has data after its end")
 		}
 		if err == io.EOF {
 			return nil
@@ -195,7 +195,7 @@ func eachField(desc []byte, f func(name string, values []string) error) error {
 		case len(values) == 0:
 			return archive.Ambiguous("the field %s has no value", text.Cut(name, 40))
 		case kind == oneValue && len(values) > 1:
-			return archive.Ambiguous("the field %s has %d values, and one belongs there", name, len(values))
+			return archive.Ambiguous("the field %s has %d values, but only one is allowed", name, len(values))
 		case kind != 0:
 			return f(name, values)
 		}
@@ -219,18 +219,19 @@ func eachField(desc []byte, f func(name string, values []string) error) error {
 			}
 			name, inside, values = "", false, nil
 		case len(bytes.TrimSpace(line)) != n:
-			return archive.Ambiguous("a line of a description has white space around it: %q",
+			return archive.Ambiguous("a line of a description begins or ends with white space: "+
+				"%q",
 				text.Cut(line, 80))
 		case !inside && looksLikeField:
 			name, inside = string(line[1:n-1]), true
 			if seen[name] {
-				return archive.Ambiguous("the field %s stands twice", text.Cut(name, 40))
+				return archive.Ambiguous("the field %s occurs twice", text.Cut(name, 40))
 			}
 			if seen[name] = true; len(seen) > 256 {
 				return finding.New(finding.ContentTooLarge, "", "a description has more than 256 fields")
 			}
 		case !inside:
-			return malformed("a line of a description belongs to no field: %q", text.Cut(line, 80))
+			return malformed("a line of a description does not belong to a field: %q", text.Cut(line, 80))
 		case looksLikeField:
 			return archive.Ambiguous("the field %s has a value that looks like a field: %q",
 				text.Cut(name, 40), text.Cut(line, 80))
@@ -332,7 +333,7 @@ func (d *description) fileName(name string) error {
 func (d *description) size(value string) error {
 	n, ok := text.Number(value)
 	if !ok {
-		return malformed("the size %q is no number", text.Cut(value, 40))
+		return malformed("the size %q is not a number", text.Cut(value, 40))
 	}
 	d.p.Size, d.sized = n, true
 	return nil
@@ -367,13 +368,13 @@ func (d *description) whole() error {
 	case !archPattern.MatchString(p.Arch):
 		return malformed("%q is not an architecture", text.Cut(p.Arch, 40))
 	case p.Path == "" || !strings.Contains(path.Base(p.Path), ".pkg.tar"):
-		return malformed("%s has no file name that fits", p.Name)
+		return malformed("%s has no valid file name", p.Name)
 	case !d.sized:
 		return malformed("%s has no size", p.Name)
 	case p.SHA256 == "" && d.weak:
-		return finding.New(finding.ContentWeakDigest, "", "%s has only an MD5 digest", p.Name)
+		return finding.New(finding.ContentWeakDigest, "", "%s has only an MD5 checksum", p.Name)
 	case !text.IsHex(p.SHA256, text.SHA256):
-		return malformed("%s has a digest that is none", p.Name)
+		return malformed("%s has an invalid checksum", p.Name)
 	}
 	if err := archive.CheckName(p.Name); err != nil {
 		return err
@@ -401,7 +402,7 @@ func parseRelation(s string) (archive.Relation, error) {
 		switch op {
 		case archive.Less, archive.LessOrEqual, archive.Equal, archive.GreaterOrEqual, archive.Greater:
 		default:
-			return r, malformed("the relation %q has a comparison that does not exist", text.Cut(s, 120))
+			return r, malformed("the relation %q has an unknown comparison", text.Cut(s, 120))
 		}
 		r.Name, r.Op, r.Version = s[:i], op, s[i+n:]
 		if r.Version == "" {
@@ -409,10 +410,10 @@ func parseRelation(s string) (archive.Relation, error) {
 		}
 	}
 	if r.Name == "" || strings.ContainsAny(s, " \t") {
-		return r, malformed("the relation %q has no plain name", text.Cut(s, 120))
+		return r, malformed("the relation %q has no valid name", text.Cut(s, 120))
 	}
 	if r.Op != archive.Any && finding.Harmless(r.Version) != r.Version {
-		return r, malformed("the relation %q has a version that is none", text.Cut(s, 120))
+		return r, malformed("the relation %q has an invalid version", text.Cut(s, 120))
 	}
 	return r, nil
 }

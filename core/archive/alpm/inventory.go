@@ -16,7 +16,7 @@ func (Family) Lacks([]byte) string { return "" }
 func (f Family) ReadInventory(data []byte) ([]archive.Installed, error) {
 	return archive.Inventory(data, func(words []string) (archive.Installed, error) {
 		if len(words) != 2 {
-			return archive.Installed{}, errors.New("it is not a name and a version")
+			return archive.Installed{}, errors.New("the line is not a name and a version")
 		}
 		id := archive.Identity{Name: words[0], Version: words[1]}
 		return archive.Installed{Identity: id}, f.CheckVersion(words[1])

@@ -60,26 +60,27 @@ func ReadInfo(file io.Reader) (map[string][]string, error) {
 		}
 		if path.Clean("/"+h.Name) != "/.PKGINFO" {
 			if data == nil && !strings.HasPrefix(h.Name, ".") {
-				return nil, badPackage("there is no .PKGINFO before its files")
+				return nil, badPackage(".PKGINFO is missing before the files")
 			}
 			if before += h.Size; data == nil && before > maxBefore {
-				return nil, badPackage("more than %d bytes stand before its .PKGINFO", maxBefore)
+				return nil, badPackage("more than %d bytes come before .PKGINFO", maxBefore)
 			}
 			continue
 		}
 		if data != nil || h.Name != ".PKGINFO" {
-			return nil, archive.Ambiguous("the package has .PKGINFO twice, or in another spelling: %q",
+			return nil, archive.Ambiguous("the package contains .PKGINFO twice, or in another "+
+				"spelling: %q",
 				text.Cut(h.Name, 60))
 		}
 		if h.Typeflag != tar.TypeReg || h.Size > maxInfo {
-			return nil, badPackage("its .PKGINFO is no plain file under %d bytes", maxInfo)
+			return nil, badPackage(".PKGINFO is not a regular file of at most %d bytes", maxInfo)
 		}
 		if data, err = io.ReadAll(t); err != nil {
 			return nil, badPackage("its .PKGINFO: %v", err)
 		}
 	}
 	if data == nil {
-		return nil, badPackage("there is no .PKGINFO before its files")
+		return nil, badPackage(".PKGINFO is missing before the files")
 	}
 	return ParseInfo(data)
 }
@@ -98,7 +99,7 @@ func ParseInfo(data []byte) (map[string][]string, error) {
 		name, value, ok := strings.Cut(s, "=")
 		name = strings.TrimSpace(name)
 		if !ok || name == "" {
-			return nil, badPackage("line %d of its .PKGINFO is no field", n)
+			return nil, badPackage("line %d of .PKGINFO is not a field", n)
 		}
 		out[name] = append(out[name], strings.TrimSpace(value))
 	}

@@ -110,7 +110,7 @@ func CheckVersion(v string) error {
 		for i := range len(part) {
 			if c := part[i]; !isDigit(c) && !isAlpha(c) && strings.IndexByte("._+~^@", c) < 0 &&
 				(c != '-' || i >= 0 && part == release) {
-				return fmt.Errorf("%q has the character %q, which no version has", v, c)
+				return fmt.Errorf("%q contains %q, which is not allowed in a version", v, c)
 			}
 		}
 	}

@@ -88,5 +88,6 @@ func TestWhatIsProvidedForAnArchitecture(t *testing.T) {
 		t.Errorf("got %v %v, want %v", got, err, want)
 	}
 	_, err = ParseProvides("l:ock", "amd64")
-	told.Refused(t, "a name with a colon in it", err, "content.ambiguous", "no architecture")
+	told.Refused(t, "a name with a colon in it", err, "content.ambiguous",
+		"a Provides entry has an invalid architecture")
 }

@@ -44,7 +44,7 @@ func (Family) MachineArchitecture(goarch string) string {
 // ReadConfiguration implements archive.Reading: the one-line form and that of stanzas.
 func (Family) ReadConfiguration(files []archive.MachineFile) archive.Configured {
 	r := &configuration{settings: settings{}, releases: map[string]map[string]string{}}
-	r.Marks = "apt refuses the first line"
+	r.Marks = "apt rejects the first line"
 	for _, f := range files {
 		if !r.Begin(&f) {
 			continue
@@ -104,8 +104,8 @@ func (r *configuration) oneLines(data []byte) {
 			if fields := strings.Fields(strings.TrimLeft(hidden, "# ")); len(fields) > 2 &&
 				(fields[0] == "deb" || fields[0] == "deb-src") && strings.Contains(fields[1]+fields[2], ":") {
 				r.Tell(finding.New(finding.ImportSwitchedOff, "",
-					"a source stands here behind a comment sign, and is "+
-						"not taken: %s", finding.Harmless(strings.Join(fields, " "))), number)
+					"a source is commented out here, and was not imported: %s",
+					finding.Harmless(strings.Join(fields, " "))), number)
 			}
 			continue
 		}
@@ -142,7 +142,8 @@ func (r *configuration) oneLine(text string, number int) {
 	if strings.HasPrefix(rest, "[") {
 		inside, after, closed := strings.Cut(rest[1:], "]")
 		if !closed {
-			r.Tell(finding.New(finding.DefineSyntax, "", "the bracket with the options is not closed"),
+			r.Tell(finding.New(finding.DefineSyntax, "", "the bracket of the options is not "+
+				"closed"),
 				number)
 			return
 		}
@@ -154,12 +155,13 @@ func (r *configuration) oneLine(text string, number int) {
 	}
 	fields := strings.Fields(rest)
 	if kind != "deb" && kind != "deb-src" {
-		r.Tell(finding.New(finding.DefineSyntax, "", "%q is not deb or deb-src, with which a line begins",
+		r.Tell(finding.New(finding.DefineSyntax, "", "a line must begin with deb or deb-src, "+
+			"not %q",
 			kind), number)
 		return
 	}
 	if len(fields) < 2 {
-		r.Tell(finding.New(finding.DefineSyntax, "", "a line has a URI and a suite, and perhaps components"),
+		r.Tell(finding.New(finding.DefineSyntax, "", "a line needs a URI and a suite"),
 			number)
 		return
 	}
@@ -201,7 +203,7 @@ func (r *configuration) stanzas(data []byte) {
 			end()
 			name, rest, ok := strings.Cut(text, ":")
 			if !ok {
-				r.Tell(finding.New(finding.DefineSyntax, "", "a field has a colon behind its name"), number)
+				r.Tell(finding.New(finding.DefineSyntax, "", "the name of a field needs a colon"), number)
 				continue
 			}
 			if e == nil {
@@ -263,8 +265,8 @@ func (r *configuration) option(e *configuredEntry, name, value string, line int,
 		if strings.HasSuffix(said, "+") || strings.HasSuffix(said, "-") {
 			s.Architectures = nil
 			add(finding.New(finding.ImportToDecide, "",
-				"%s=%s changes the architectures of the machine, which are not "+
-					"known here", said, value).Do("write architectures: as they are to be"))
+				"%s=%s changes the machine's architectures, which are unknown here", said,
+				value).Do("set architectures at the source"))
 		}
 	case "lang":
 		s.Languages = strings.Fields(value) // "none": no translations
@@ -277,23 +279,23 @@ func (r *configuration) option(e *configuredEntry, name, value string, line int,
 	case "allow-weak", "allow-downgrade-to-insecure":
 		if !isOff(value) {
 			add(finding.New(finding.ImportLost, "",
-				"%s is not taken over: weak digests are refused, and so is what lost "+
-					"its signature", said).Rated(finding.Warning))
+				"%s was not imported: Stockade always rejects weak digests and metadata that "+
+					"lost its signature", said).Rated(finding.Warning))
 		}
 	case "check-valid-until", "valid-until-min", "valid-until-max", "check-date", "date-max-future":
 		add(finding.New(finding.ImportLost, "",
-			"%s is not taken over: a root whose own end has passed is told",
-			said).Do("write max_age: for how old its root may be"))
+			"%s was not imported: Stockade always reports release metadata that has expired",
+			said).Do("set max_age to the age that release metadata may have"))
 	case "target":
 		usual := []string{"Packages", "Translations", "Sources"}
 		other := func(v string) bool { return !slices.Contains(usual, v) }
 		if slices.ContainsFunc(strings.Fields(value), other) {
-			add(finding.New(finding.ImportLost, "", "%s has no counterpart, and is left out", said))
+			add(finding.New(finding.ImportLost, "", "%s has no equivalent and was left out", said))
 		}
 	case "pdiffs", "by-hash", "inrelease-path", "snapshot":
-		add(finding.New(finding.ImportLost, "", "%s has no counterpart, and is left out", said))
+		add(finding.New(finding.ImportLost, "", "%s has no equivalent and was left out", said))
 	default:
-		add(finding.New(finding.ImportLost, "", "there is no option %q, and it is left out",
+		add(finding.New(finding.ImportLost, "", "the option %q is unknown and was left out",
 			said).
 			Rated(finding.Warning))
 	}
@@ -314,20 +316,20 @@ func (r *configuration) signedBy(e *configuredEntry, value string, line int) {
 			continue
 		}
 		e.source.Findings = append(e.source.Findings, finding.New(finding.ImportToDecide, "",
-			"signed-by names the fingerprint %s, and not where its certificate lies", finding.Harmless(word)).
-			At(r.Place(line)).Do("bring the certificate in (stockade key add FILE), and name it under "+
-			"signed_by"))
+			"signed-by has the fingerprint %s, but not the file of its certificate", finding.Harmless(word)).
+			At(r.Place(line)).Do("import the certificate (stockade key add FILE), and list it "+
+			"under signed_by"))
 	}
 }
 
 // take makes sources of what was read: one for each suite, whose URIs carry it alike.
 func (r *configuration) take(e configuredEntry) {
 	if len(e.types) == 0 || len(e.uris) == 0 || len(e.suites) == 0 {
-		r.Tell(finding.New(finding.DefineSyntax, "", "a stanza has Types, URIs and Suites"), e.line)
+		r.Tell(finding.New(finding.DefineSyntax, "", "a stanza needs Types, URIs and Suites"), e.line)
 		return
 	}
 	if slices.Contains(e.types, "deb-src") {
-		f := finding.New(finding.ImportLost, "", "packages of sources (deb-src) are not mirrored, and are "+
+		f := finding.New(finding.ImportLost, "", "sources of source packages (deb-src) were "+
 			"left out")
 		if !slices.Contains(e.types, "deb") {
 			r.Tell(f, e.line)
@@ -349,13 +351,14 @@ func (r *configuration) take(e configuredEntry) {
 		}
 		if strings.Contains(suite+strings.Join(e.uris, ""), "$(ARCH)") {
 			s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "",
-				"$(ARCH) stands for the machine's architecture").At(r.Place(e.line)).
-				Do("write the architecture out, or $arch in a URL where there is just one"))
+				"$(ARCH) is the machine's architecture").At(r.Place(e.line)).
+				Do("write the architecture itself, or $arch in a URL if there is only one"))
 		}
 		if len(s.URLs)+len(s.Lists) > 1 {
 			s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "",
-				"its %d URIs become upstreams of one source, asked in this order", len(s.URLs)+len(s.Lists)).
-				At(r.Place(e.line)).Do("make sources of their own of those that carry other packages").
+				"its %d URIs become upstreams of one source, in this order", len(s.URLs)+len(s.Lists)).
+				At(r.Place(e.line)).Do("define a separate source for those that have other "+
+				"packages").
 				Rated(finding.Note))
 		}
 		if len(s.URLs)+len(s.Lists) > 0 {
@@ -376,7 +379,7 @@ func (r *configuration) address(s *archive.ConfiguredSource, uri string, line in
 		s.Lists = append(s.Lists, "http:"+rest)
 	default:
 		r.Tell(finding.New(finding.ImportLost, "",
-			"%s is left out: upstreams are reached by http and https alone",
+			"%s was left out: only http and https are supported",
 			finding.Harmless(uri)), line)
 	}
 }

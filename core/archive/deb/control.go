@@ -39,8 +39,8 @@ func (s *StanzaReader) Next() ([]byte, error) {
 		part, err := s.r.ReadSlice('\n')
 		if lineStart && len(bytes.TrimRight(part, " \t\r\n")) == 0 && (err == nil || err == io.EOF) {
 			if len(bytes.TrimSuffix(part, []byte("\n"))) > 0 {
-				return nil, archive.Ambiguous("a line of nothing but blanks stands in or between stanzas, " +
-					"where some readers see an end and others none")
+				return nil, archive.Ambiguous("a line of white space is in or between stanzas. " +
+					"Some readers see the end of a stanza there and others do not")
 			}
 			if len(s.buf) > 0 {
 				return s.buf, nil
@@ -96,7 +96,7 @@ func (r *fieldReader) each(stanza []byte, f func(name, value []byte) error) erro
 		r.seen = map[string]int{}
 	}
 	if bytes.IndexByte(stanza, 0) >= 0 {
-		return archive.Ambiguous("a zero byte stands in a stanza")
+		return archive.Ambiguous("a stanza contains a zero byte")
 	}
 	// Names are few, unless somebody makes them up. Those of this stanza are kept: one that stands twice
 	// is found whatever came before it.
@@ -112,7 +112,8 @@ func (r *fieldReader) each(stanza []byte, f func(name, value []byte) error) erro
 		line, _, _ := bytes.Cut(field, []byte("\n"))
 		colon := bytes.IndexByte(line, ':')
 		if colon <= 0 || field[0] == ' ' || field[0] == '\t' {
-			return finding.New(finding.SourceMalformedIndex, "", "field %d of a stanza is no field: %q", n,
+			return finding.New(finding.SourceMalformedIndex, "", "field %d of a stanza is not "+
+				"a field: %q", n,
 				text.Cut(line, 80))
 		}
 		if n > maxFields {
@@ -123,7 +124,7 @@ func (r *fieldReader) each(stanza []byte, f func(name, value []byte) error) erro
 			return err
 		}
 		if r.seen[string(name)] == r.number {
-			return archive.Ambiguous("the field %q stands twice in one stanza", name)
+			return archive.Ambiguous("the field %q occurs twice in one stanza", name)
 		}
 		r.seen[string(name)] = r.number
 		if err := f(name, bytes.TrimSpace(field[colon+1:])); err != nil {
@@ -143,11 +144,12 @@ func foldName(to, name []byte) ([]byte, error) {
 		switch {
 		case c <= ' ' || c >= 0x7f:
 			return nil, archive.Ambiguous(
-				"the name of a field has a blank, or a character that none has, before its colon: %q",
+				"the name of a field contains a space or an invalid character before its "+
+					"colon: %q",
 				text.Cut(name, 80))
 		case i == 0 && (c == '#' || c == '-'):
 			return nil, archive.Ambiguous(
-				"the name of a field begins with %q, where some readers see a comment", name[:1])
+				"the name of a field begins with %q, which some readers take for a comment", name[:1])
 		case c >= 'A' && c <= 'Z':
 			c += 'a' - 'A'
 		}
@@ -190,7 +192,7 @@ func oneStanza(text []byte) ([]byte, error) {
 	}
 	stanza = bytes.Clone(stanza)
 	if _, err := r.Next(); err == nil {
-		return nil, archive.Ambiguous("more than one stanza stands where one belongs")
+		return nil, archive.Ambiguous("there is more than one stanza where only one is allowed")
 	} else if err != io.EOF {
 		return nil, err
 	}

@@ -23,7 +23,7 @@ func TestAFieldTwiceIsFoundAfterManyNames(t *testing.T) {
 	}
 	for _, stanza := range []string{"Depends: x\nAnother: 1\nDepends: y\n", "A: 1\nB: 2\nC: 3\na: 4\n"} {
 		f, _ := finding.From(r.each([]byte(stanza), nothing))
-		if f.Code != "content.ambiguous" || !strings.Contains(f.Text, "stands twice") {
+		if f.Code != "content.ambiguous" || !strings.Contains(f.Text, "occurs twice in one stanza") {
 			t.Errorf("%q: got %+v", stanza, f)
 		}
 	}

@@ -109,13 +109,13 @@ func (Family) CheckSource(s archive.Source) finding.List {
 			"a deb source needs a release, such as heron (or a folder that ends in / for a repository "+
 				"without dists)")
 	case !flat(s) && (!wordPattern.MatchString(s.Release) || archive.CheckPath(s.Release) != nil):
-		add("release", finding.DefineBadValue, "the release %q is not a name that a path can have", s.Release)
+		add("release", finding.DefineBadValue, "the release %q is not a valid path", s.Release)
 	case flat(s) && s.Release != "./" && s.Release != "/" && !plainFolder(s.Release):
 		add("release", finding.DefineBadValue, "the release %q is not a folder below the upstream", s.Release)
 	}
 	if flat(s) && len(s.Components) > 0 {
-		add("components", finding.DefineBadValue, "the release %q is a folder, and such a repository has no "+
-			"components",
+		add("components", finding.DefineBadValue, "the release %q is a folder, and a "+
+			"repository of that form has no components",
 			s.Release)
 	}
 	if !flat(s) && s.Release != "" && len(s.Components) == 0 {
@@ -126,7 +126,7 @@ func (Family) CheckSource(s archive.Source) finding.List {
 	}
 	for _, c := range s.Components {
 		if !wordPattern.MatchString(c) || archive.CheckPath(c) != nil {
-			add("components", finding.DefineBadValue, "the component %q is not a name that a path can have",
+			add("components", finding.DefineBadValue, "the component %q is not a valid path",
 				c)
 		}
 	}
@@ -139,8 +139,8 @@ func (Family) CheckSource(s archive.Source) finding.List {
 		switch {
 		case a == "all" || a == "any" || a == "source":
 			add("architectures", finding.DefineBadValue,
-				"%q is not an architecture of a machine; packages for all of them "+
-					"come along by themselves", a)
+				"%q is not an architecture of a machine. Packages for all architectures are "+
+					"always included", a)
 		case !archPattern.MatchString(a):
 			add("architectures", finding.DefineBadValue, "%q is not a deb architecture", a)
 		}
@@ -191,18 +191,20 @@ func (Family) CheckRoot(s archive.Source, r *archive.Root) finding.List {
 	object := "source " + s.Name
 	if !flat(s) && len(r.Names) > 0 && !slices.Contains(r.Names, s.Release) {
 		out = append(out, finding.New(finding.SourceReleaseMismatch, object,
-			"the root says it is %s, and the definition asks for %s",
+			"the release metadata is for %s, but the definition asks for %s",
 			strings.Join(r.Names, " or "), s.Release))
 	}
 	if !flat(s) && len(r.Names) == 0 {
 		out = append(out, finding.New(finding.SourceReleaseMismatch, object,
-			"the root names neither suite nor codename, so nothing ties it to %s",
+			"the release metadata has neither suite nor codename, so nothing shows that it is "+
+				"for %s",
 			s.Release).Rated(finding.Warning))
 	}
 	if r.Alias {
 		out = append(out, finding.New(finding.SourceReleaseAlias, object,
-			"%s is what %s is called today; machines would jump when the name moves", s.Release, r.Codename).
-			Do("write release: %s", r.Codename))
+			"%s is an alias that currently means %s. Machines would change release when the "+
+				"alias moves", s.Release, r.Codename).
+			Do("set release: %s", r.Codename))
 	}
 	if flat(s) {
 		return out
@@ -210,15 +212,15 @@ func (Family) CheckRoot(s archive.Source, r *archive.Root) finding.List {
 	for _, c := range s.Components {
 		if !offersComponent(s, r, c) {
 			out = append(out, finding.New(finding.SourceComponentMissing, object,
-				"there is no component %q", c).
-				Do("it offers %s", strings.Join(r.Components, ", ")))
+				"the source has no component %q", c).
+				Do("choose one of: %s", strings.Join(r.Components, ", ")))
 		}
 	}
 	for _, a := range s.Architectures {
 		if len(r.Architectures) > 0 && !slices.Contains(r.Architectures, a) {
 			out = append(out, finding.New(finding.SourceArchitectureMissing, object,
-				"there is nothing for the architecture %q", a).
-				Do("it offers %s", strings.Join(r.Architectures, ", ")))
+				"the source has no packages for the architecture %q", a).
+				Do("choose one of: %s", strings.Join(r.Architectures, ", ")))
 		}
 	}
 	return out
@@ -282,7 +284,7 @@ func (f Family) Indexes(s archive.Source, r *archive.Root) ([]archive.IndexChoic
 		v := variants(s, r, "", "")
 		if len(v) == 0 {
 			return nil, finding.New(finding.SourceMalformedIndex, "source "+s.Name,
-				"the root names no Packages index")
+				"the release metadata lists no Packages index")
 		}
 		return []archive.IndexChoice{{Files: v}}, nil
 	}
@@ -298,7 +300,8 @@ func (f Family) Indexes(s archive.Source, r *archive.Root) ([]archive.IndexChoic
 					continue // told by CheckRoot
 				}
 				return nil, finding.New(finding.SourceArchitectureMissing, "source "+s.Name,
-					"the root names no index for component %s on %s", c, a).Do("it offers %s",
+					"the release metadata has no index for component %s on %s", c, a).Do(
+					"choose one of: %s",
 					strings.Join(r.Architectures, ", "))
 			}
 			out = append(out, archive.IndexChoice{Component: c, Arch: a, Files: v})
@@ -361,7 +364,7 @@ type reading struct {
 func plainNumber(field string, value []byte) (int64, error) {
 	n, ok := text.Number(value)
 	if !ok {
-		return 0, finding.New(finding.SourceMalformedIndex, "", "the %s %q is no number", field,
+		return 0, finding.New(finding.SourceMalformedIndex, "", "the %s %q is not a number", field,
 			text.Cut(value, 40))
 	}
 	return n, nil
@@ -381,7 +384,8 @@ type entry struct {
 func (p *entry) field(name, value []byte) (err error) {
 	oneLine := func() (string, error) {
 		if bytes.IndexByte(value, '\n') >= 0 {
-			return "", archive.Ambiguous("the field %q goes on over its line: %q", name, text.Cut(value, 80))
+			return "", archive.Ambiguous("the field %q continues on a second line: %q", name,
+				text.Cut(value, 80))
 		}
 		return string(value), nil
 	}
@@ -423,12 +427,12 @@ func (p *entry) field(name, value []byte) (err error) {
 	case "multi-arch":
 		var known bool
 		if p.Own, known = coexistences[string(value)]; !known {
-			err = archive.Ambiguous("Multi-Arch is %q, which readers take for different things",
+			err = archive.Ambiguous("Multi-Arch is %q, which readers interpret differently",
 				text.Cut(value, 40))
 		}
 	case "essential", "important", "protected":
 		if v := string(value); v != "yes" && v != "no" {
-			err = archive.Ambiguous("%s is %q, and neither yes nor no", name, text.Cut(value, 40))
+			err = archive.Ambiguous("%s is %q; it must be yes or no", name, text.Cut(value, 40))
 		}
 		if string(name) == "essential" && string(value) == "yes" {
 			p.Essential = true
@@ -482,20 +486,22 @@ func parsePackage(raw []byte, in *reading) (*archive.Package, error) {
 	case p.Path == "":
 		return bad("%s has no Filename", p.Name)
 	case !strings.HasSuffix(p.Path, ".deb") && !strings.HasSuffix(p.Path, ".udeb"):
-		return bad("%s has the Filename %q, which is no package's", p.Name, text.Cut(p.Path, 80))
+		return bad("%s has the Filename %q, which is not the path of a package", p.Name, text.Cut(p.Path, 80))
 	case !e.sized:
 		return bad("%s has no Size", p.Name)
 	case p.SHA256 == "" && p.SHA512 == "":
-		return nil, finding.New(finding.ContentWeakDigest, "", "%s has no SHA-256 or SHA-512 digest", p.Name)
+		return nil, finding.New(finding.ContentWeakDigest, "", "%s has no SHA-256 or SHA-512 "+
+			"checksum", p.Name)
 	case p.SHA256 != "" && !text.IsHex(p.SHA256, text.SHA256), p.SHA512 != "" &&
 		!text.IsHex(p.SHA512, text.SHA512):
-		return bad("%s has a digest that is none", p.Name)
+		return bad("%s has an invalid checksum", p.Name)
 	}
 	if err := archive.CheckName(p.Name); err != nil {
 		return nil, err
 	}
 	if strings.ToLower(p.Name) != p.Name {
-		return nil, archive.Ambiguous("the name %q has capital letters, which clients write small",
+		return nil, archive.Ambiguous("the name %q has capital letters, which clients write in "+
+			"lower case",
 			text.Cut(p.Name, 80))
 	}
 	if err := CheckVersion(p.Version); err != nil {

@@ -206,11 +206,11 @@ func TestRelationsAreRead(t *testing.T) {
 		t.Errorf("read as %s", s)
 	}
 	for text, says := range map[string]string{
-		"a (>= )": "has a bad version: the version is empty", "a (1)": "has a comparison that does not exist",
-		"a (=> 1)": "has a comparison that does not exist", "a (>= 1": "has no closing parenthesis",
-		"a b": "has no plain package name", "a (>= 1) b": "goes on after its version",
-		"| a": "has no plain package name", "a [amd64]": "has no plain package name",
-		"a <!nocheck>": "has no plain package name", "(>= 1)": "has no plain package name",
+		"a (>= )": "the relation \"a (>= )\" has an invalid version:", "a (1)": "has an unknown comparison",
+		"a (=> 1)": "has an unknown comparison", "a (>= 1": "has no closing parenthesis",
+		"a b": "has no valid package name", "a (>= 1) b": "has text after its version",
+		"| a": "has no valid package name", "a [amd64]": "has no valid package name",
+		"a <!nocheck>": "has no valid package name", "(>= 1)": "has no valid package name",
 	} {
 		_, err := ParseRelations(text)
 		told.Refused(t, text, err, "source.malformed-index", says)

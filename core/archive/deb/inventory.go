@@ -30,7 +30,8 @@ func (Family) Lacks(data []byte) string {
 		}
 		if len(words) == 2 && words[1] != "install" && words[1] != "hold" && words[1] != "deinstall" &&
 			words[1] != "purge" && !strings.HasPrefix(words[0], "#") {
-			return "the list does not say whether " + words[0] + " is installed, or was taken away and " +
+			return "the list does not show whether " + words[0] + " is installed, or was " +
+				"removed and " +
 				"has left its configuration"
 		}
 	}
@@ -62,7 +63,8 @@ func (Family) ReadInventory(data []byte) ([]archive.Installed, error) {
 		case len(words) == 2:
 			return installed(first, words[1], "")
 		}
-		return archive.Installed{}, errors.New("it has neither the form of dpkg-query -W nor that of dpkg -l")
+		return archive.Installed{}, errors.New("the line has neither the form of dpkg-query -W " +
+			"nor that of dpkg -l")
 	})
 }
 
@@ -84,7 +86,8 @@ var unfinished = map[string]string{
 // the package must be installed again.
 func inTable(state string, words []string) (archive.Installed, error) {
 	if !strings.ContainsAny(state[:1], "uihrp") || len(state) == 3 && state[2] != 'R' {
-		return archive.Installed{}, errors.New("it has neither the form of dpkg-query -W nor that of dpkg -l")
+		return archive.Installed{}, errors.New("the line has neither the form of dpkg-query -W " +
+			"nor that of dpkg -l")
 	}
 	switch state[1] {
 	case 'n', 'c':

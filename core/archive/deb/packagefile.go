@@ -35,7 +35,7 @@ func ReadControl(file io.ReadSeeker) ([]byte, error) {
 	}
 	magic := make([]byte, 8)
 	if _, err := io.ReadFull(file, magic); err != nil || string(magic) != "!<arch>\n" {
-		return nil, bad("it does not begin as an ar archive")
+		return nil, bad("the file does not begin as an ar archive")
 	}
 	var control []byte
 	next := 0
@@ -45,7 +45,7 @@ func ReadControl(file io.ReadSeeker) ([]byte, error) {
 			return control, nil
 		}
 		if err == io.EOF {
-			return nil, bad("it ends before its %s", members[next])
+			return nil, bad("the file ends before its %s", members[next])
 		}
 		if err != nil {
 			return nil, bad("%v", err)
@@ -61,13 +61,14 @@ func ReadControl(file io.ReadSeeker) ([]byte, error) {
 		switch {
 		case next > 0 && strings.HasPrefix(name, "_"):
 			if extra++; extra > 8 {
-				return nil, bad("it has more than 8 members that are not its own")
+				return nil, bad("the file has more than 8 additional members")
 			}
 		case next == len(members) || !strings.HasPrefix(name, members[next]):
 			if next == 0 {
-				return nil, bad("its first member is %q where debian-binary belongs", name)
+				return nil, bad("its first member is %q, but must be debian-binary", name)
 			}
-			return nil, archive.Ambiguous("the package file has the member %q where it does not belong", name)
+			return nil, archive.Ambiguous("the package file has the member %q in the wrong "+
+				"place", name)
 		case next == 0:
 			err = formatVersion(file, size)
 			next++
@@ -92,7 +93,7 @@ func ReadControl(file io.ReadSeeker) ([]byte, error) {
 			return nil, err
 		}
 		if whole, err := file.Seek(0, io.SeekEnd); err != nil || whole < begin+size {
-			return nil, bad("its member %q is cut short", name)
+			return nil, bad("its member %q is truncated", name)
 		}
 		if _, err := file.Seek(end, io.SeekStart); err != nil {
 			return nil, err
@@ -106,10 +107,10 @@ func formatVersion(file io.Reader, size int64) error {
 	}
 	version := make([]byte, size)
 	if _, err := io.ReadFull(file, version); err != nil {
-		return fmt.Errorf("it is cut short")
+		return fmt.Errorf("it is truncated")
 	}
 	if !bytes.HasPrefix(version, []byte("2.")) {
-		return fmt.Errorf("its format version is %q, and 2.0 is known",
+		return fmt.Errorf("its format version is %q; only 2.0 is supported",
 			strings.TrimSpace(text.Cut(version, 20)))
 	}
 	return nil
@@ -134,17 +135,18 @@ func controlFile(packed io.Reader, ext string) ([]byte, error) {
 		}
 		if h.Format == tar.FormatPAX {
 			return nil, archive.Ambiguous(
-				"control.tar has headers that name %q in a way that not every reader knows",
+				"control.tar names %q in a way that readers interpret differently",
 				text.Cut(h.Name, 80))
 		}
 		if path.Clean("/"+h.Name) != "/control" {
 			continue
 		}
 		if control != nil {
-			return nil, archive.Ambiguous("the package has two files called control")
+			return nil, archive.Ambiguous("the package contains two files named control")
 		}
 		if h.Typeflag != tar.TypeReg || h.Size > maxControlFile {
-			return nil, fmt.Errorf("its control file is no plain file under %d bytes", maxControlFile)
+			return nil, fmt.Errorf("its control file is not a regular file of at most %d bytes",
+				maxControlFile)
 		}
 		if control, err = io.ReadAll(t); err != nil {
 			return nil, err
@@ -154,14 +156,14 @@ func controlFile(packed io.Reader, ext string) ([]byte, error) {
 		}
 	}
 	if control == nil {
-		return nil, fmt.Errorf("it holds no file named control")
+		return nil, fmt.Errorf("it contains no file named control")
 	}
 	// What stands behind a tar's end is read by some readers.
 	rest := make([]byte, 32<<10)
 	for {
 		n, err := plain.Read(rest)
 		if len(bytes.Trim(rest[:n], "\x00")) > 0 {
-			return nil, archive.Ambiguous("control.tar goes on behind its end")
+			return nil, archive.Ambiguous("control.tar has data after its end")
 		}
 		if err == io.EOF {
 			return control, nil
@@ -187,14 +189,14 @@ func arMember(r io.Reader) (name string, size int64, err error) {
 	if n, err := io.ReadFull(r, h[:]); err == io.EOF && n == 0 {
 		return "", 0, io.EOF
 	} else if err != nil {
-		return "", 0, fmt.Errorf("a member header is cut short")
+		return "", 0, fmt.Errorf("the header of a member is truncated")
 	}
 	if h[58] != '`' || h[59] != '\n' {
-		return "", 0, fmt.Errorf("a member header is damaged")
+		return "", 0, fmt.Errorf("the header of a member is damaged")
 	}
 	size, ok := text.Number(bytes.TrimRight(h[48:58], " "))
 	if !ok {
-		return "", 0, fmt.Errorf("a member's size is no number")
+		return "", 0, fmt.Errorf("the size of a member is not a number")
 	}
 	return strings.TrimRight(strings.TrimRight(string(h[:16]), " "), "/"), size, nil
 }

@@ -60,7 +60,7 @@ func (r *configuration) preferences(data []byte) {
 		n, err := strconv.Atoi(rank)
 		if err != nil || now.packages == "" || now.pin == "" {
 			r.Tell(finding.New(finding.DefineSyntax, "",
-				"a record has Package, Pin and a number as Pin-Priority"), begun)
+				"a record needs Package, Pin and a number as Pin-Priority"), begun)
 		} else {
 			now.rank, now.place = n, r.Place(begun)
 			if len(r.records) < maxRecords {
@@ -68,8 +68,7 @@ func (r *configuration) preferences(data []byte) {
 			} else if !r.full {
 				r.full = true
 				r.Tell(finding.New(finding.ContentTooLarge, "",
-					"there are more than %d preferences; the others are left "+
-						"out", maxRecords), begun)
+					"there are more than %d preferences. The others were left out", maxRecords), begun)
 			}
 		}
 		now, rank, begun = preferred{}, "", 0
@@ -114,10 +113,9 @@ func (r *configuration) prefer() {
 	for _, p := range r.records {
 		if p.rank >= downgrades {
 			r.Read.Findings = append(r.Read.Findings, finding.New(finding.ImportToDecide, "",
-				"the preference for %q (%d) makes the machine go back to older versions, which machines "+
-					"of a "+
-					"lane never do by themselves", p.pin, p.rank).At(p.place).
-				Do("write pins: at the group of the machine for what is to stay on an older version"))
+				"the preference for %q (%d) makes the machine downgrade packages. Machines of "+
+					"a lane never do that by themselves", p.pin, p.rank).At(p.place).
+				Do("to keep an older version, set pins at the group of the machine"))
 		}
 		if p.packages != "*" {
 			r.preferPackages(p)
@@ -135,15 +133,14 @@ func (r *configuration) prefer() {
 			}
 		}
 		if len(fits) == 0 {
-			why := "it fits none of the sources that are read"
+			why := "it matches none of the sources that were read"
 			if unknown != "" {
-				why = "only the root of a source says its " + unknown
+				why = "only the release metadata of a source has its " + unknown
 			}
 			r.Read.Findings = append(r.Read.Findings, finding.New(finding.ImportToDecide, "",
-				"the preference for %q (%d) is not taken over: %s", p.pin, p.rank,
+				"the preference for %q (%d) was not imported: %s", p.pin, p.rank,
 				why).At(p.place).
-				Do("write priority: at the source that it is about: 1 is asked first, 99 last, 50 where "+
-					"nothing is said"))
+				Do("set priority at the source: 1 is asked first, 99 last, 50 is the default"))
 		}
 	}
 	var all []int
@@ -155,8 +152,9 @@ func (r *configuration) prefer() {
 		s.Priority = onScale(rank, all)
 		if rank < 0 {
 			s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "",
-				"the machine takes nothing of it but what further preferences name (Pin-Priority %d)", rank).
-				At(s.Place).Do("write want: at this source, under from of the mirror"))
+				"the machine installs from this source only what other preferences name "+
+					"(Pin-Priority %d)", rank).
+				At(s.Place).Do("set want at this source, under from of the mirror"))
 		}
 	}
 }
@@ -282,20 +280,20 @@ func (r *configuration) preferPackages(p preferred) {
 	}
 	switch {
 	case p.rank < 0:
-		add("write except: ["+strings.Join(names, ", ")+"] at the want of the mirror",
-			"the machine takes %s not at all (Pin-Priority %d)", shown, p.rank)
+		add("set except: ["+strings.Join(names, ", ")+"] at the want of the mirror",
+			"the machine never installs %s (Pin-Priority %d)", shown, p.rank)
 	case kind == "version" && !strings.ContainsAny(what, "*?[/") && !strings.ContainsAny(p.packages, "*?[/:"):
 		var pins []string
 		for _, n := range names {
 			pins = append(pins, strconv.Quote(n+" = "+what))
 		}
-		add("write pins: ["+strings.Join(pins, ", ")+"] at the group of the machine",
+		add("set pins: ["+strings.Join(pins, ", ")+"] at the group of the machine",
 			"the machine stays on %s %s", shown, finding.Harmless(what))
 	case kind == "version":
-		add("write pins: with whole versions at the group of the machine",
+		add("set pins with whole versions at the group of the machine",
 			"the machine stays on versions %s of %s", finding.Harmless(what), shown)
 	default:
-		add("write want: at the source that is meant, under from of the mirror",
-			"the machine ranks %s of %q by itself (Pin-Priority %d)", shown, what, p.rank)
+		add("set want at the right source, under from of the mirror",
+			"the machine has its own priority for %s of %q (Pin-Priority %d)", shown, what, p.rank)
 	}
 }

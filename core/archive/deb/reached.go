@@ -99,8 +99,9 @@ func (r *configuration) judgeSettings() {
 		"acquire::allowweakrepositories", "apt::get::allowunauthenticated"} {
 		if s := r.settings[name]; isOn(s.value) {
 			r.Read.Findings = append(r.Read.Findings, finding.New(finding.SourceUnsigned, "",
-				"%s %q lets the machine take what nobody signed, of every source", finding.Harmless(s.name),
-				s.value).At(s.place).Do("take the setting away"))
+				"%s %q makes the machine accept unsigned packages from every source",
+				finding.Harmless(s.name),
+				s.value).At(s.place).Do("remove the setting"))
 		}
 	}
 }
@@ -145,7 +146,7 @@ func (r *configuration) logins(data []byte) {
 				continue
 			default:
 				r.Tell(finding.New(finding.DefineSyntax, "",
-					"a word stands here that is not machine, login or password, nor behind one of them"),
+					"expected machine, login or password here"),
 					number)
 			}
 			word = ""
@@ -178,8 +179,9 @@ func (r *configuration) reach(s *archive.ConfiguredSource) {
 		}
 		if v := r.said(at+of+"::verify-peer", at+"verify-peer"); isOff(v.value) {
 			s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "",
-				"the machine does not look who certifies %s (%s %q)", u.Hostname(), finding.Harmless(v.name),
-				v.value).At(v.place).Do("name who does, under authority"))
+				"the machine does not verify the certificate of %s (%s %q)", u.Hostname(),
+				finding.Harmless(v.name),
+				v.value).At(v.place).Do("name the authority that issues it, under authority"))
 		}
 		i := slices.IndexFunc(r.known, func(l login) bool {
 			return (l.scheme == u.Scheme || l.scheme == "" && u.Scheme == "https") &&

@@ -96,7 +96,7 @@ func recognise(all []archive.ClientSource) ([][]string, finding.List) {
 	var found finding.List
 	clash := func(s, other archive.ClientSource, by string) {
 		found = append(found, finding.New(finding.PriorityAmbiguous, "source "+other.Name,
-			"apt would give it the priority of %s, which is %d and not %d: both are recognised by %q",
+			"apt would use the priority of %s for it, %d instead of %d, because both match %q",
 			s.Name, s.Priority, other.Priority, by))
 	}
 	for i, s := range all {
@@ -114,7 +114,7 @@ func recognise(all []archive.ClientSource) ([][]string, finding.List) {
 				clash(s, other, records[i][0])
 			case len(letters[i])+len(letters[k]) == 0 && slices.Contains(records[i], siteRecord) && i < k &&
 				slices.Contains(unlabelled(all, letters, k), siteRecord):
-				clash(s, other, "the host of their address")
+				clash(s, other, "the host of both addresses")
 			}
 		}
 	}

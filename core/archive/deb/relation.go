@@ -20,7 +20,8 @@ func ParseRelations(field string) ([]archive.Clause, error) {
 			if i == len(parts)-1 {
 				continue // a trailing comma is allowed in practice
 			}
-			return nil, archive.Ambiguous("nothing stands between two commas of the relations %q",
+			return nil, archive.Ambiguous("there is nothing between two commas of the "+
+				"relations %q",
 				text.Cut(field, 120))
 		}
 		var clause archive.Clause
@@ -48,7 +49,7 @@ func parseRelation(s string) (archive.Relation, error) {
 			return fail("has no closing parenthesis")
 		}
 		if strings.TrimSpace(rest) != "" {
-			return fail("goes on after its version")
+			return fail("has text after its version")
 		}
 		inner = strings.TrimSpace(inner)
 		n := len(inner) - len(strings.TrimLeft(inner, "<>="))
@@ -64,11 +65,11 @@ func parseRelation(s string) (archive.Relation, error) {
 		case ">>":
 			r.Op = archive.Greater
 		default:
-			return fail("has a comparison that does not exist")
+			return fail("has an unknown comparison")
 		}
 		r.Version = strings.TrimSpace(inner[n:])
 		if err := CheckVersion(r.Version); err != nil {
-			return fail("has a bad version: " + err.Error())
+			return fail("has an invalid version: " + err.Error())
 		}
 		s = strings.TrimSpace(s[:open])
 	}
@@ -76,9 +77,9 @@ func parseRelation(s string) (archive.Relation, error) {
 	r.Name, r.Qualifier = name, qualifier
 	switch {
 	case r.Name == "" || strings.ContainsAny(s, " \t\n[]<>()"):
-		return fail("has no plain package name")
+		return fail("has no valid package name")
 	case qualified && !archPattern.MatchString(qualifier):
-		return fail("is qualified by what is no architecture")
+		return fail("has an invalid architecture qualifier")
 	}
 	return r, archive.CheckName(r.Name)
 }
@@ -95,12 +96,14 @@ func ParseProvides(field, arch string) ([]archive.Provide, error) {
 	for _, c := range clauses {
 		switch r := c[0]; {
 		case len(c) > 1:
-			return nil, archive.Ambiguous("what is provided has alternatives: %q", c.String())
+			return nil, archive.Ambiguous("a Provides entry has alternatives: %q", c.String())
 		case r.Op != archive.Any && r.Op != archive.Equal:
-			return nil, archive.Ambiguous("what is provided has a bound where one version belongs: %q",
+			return nil, archive.Ambiguous("a Provides entry has a comparison instead of one "+
+				"version: %q",
 				r.String())
 		case r.Qualifier != "" && r.Qualifier != anyArch && !slices.Contains(architectures, r.Qualifier):
-			return nil, archive.Ambiguous("what is provided is qualified by what is no architecture: %q",
+			return nil, archive.Ambiguous("a Provides entry has an invalid architecture "+
+				"qualifier: %q",
 				r.String())
 		case r.Qualifier != "" && r.Qualifier != arch:
 		default:
@@ -147,7 +150,8 @@ func (n *needs) Relations() (archive.Relations, error) {
 	}
 	for _, c := range against {
 		if len(c) > 1 {
-			f, _ := finding.From(archive.Ambiguous("what is excluded has alternatives: %q", c.String()))
+			f, _ := finding.From(archive.Ambiguous("a Conflicts or Breaks entry has "+
+				"alternatives: %q", c.String()))
 			f.Object = "package " + n.owner
 			return out, f
 		}

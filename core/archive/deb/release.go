@@ -50,13 +50,13 @@ func ParseRelease(text []byte, prefix string) (*archive.Root, error) {
 	}
 	if r.Date, err = parseDate(fields["date"]); err != nil {
 		return nil, finding.New(finding.SourceMalformedIndex, "",
-			"the Release file's Date is not readable: %v",
+			"the Date of the Release file cannot be parsed: %v",
 			err)
 	}
 	if v := fields["valid-until"]; v != "" {
 		if r.Expires, err = parseDate(v); err != nil {
 			return nil, finding.New(finding.SourceMalformedIndex, "",
-				"the Release file's Valid-Until is not readable: %v", err)
+				"the Valid-Until of the Release file cannot be parsed: %v", err)
 		}
 	}
 	for _, table := range []struct {
@@ -69,7 +69,7 @@ func ParseRelease(text []byte, prefix string) (*archive.Root, error) {
 	}
 	if len(r.Entries) == 0 && (fields["md5sum"] != "" || fields["sha1"] != "") {
 		return nil, finding.New(finding.ContentWeakDigest, "",
-			"the Release file gives only MD5 or SHA-1 digests")
+			"the Release file has only MD5 or SHA-1 checksums")
 	}
 	return r, nil
 }
@@ -89,8 +89,8 @@ func releaseStanza(text []byte) ([]byte, error) {
 	}
 	for line := range bytes.Lines(stanza) {
 		if len(bytes.TrimSpace(line)) == 0 {
-			return nil, archive.Ambiguous("a line of nothing but blanks stands in the Release file, where " +
-				"some readers see its end and others none")
+			return nil, archive.Ambiguous("a line of white space is in the Release file. Some " +
+				"readers see its end there and others do not")
 		}
 	}
 	return stanza, nil
@@ -104,7 +104,7 @@ func readTable(table string, digits int, prefix string, into map[string]archive.
 		}
 		if len(f) != 3 || !text.IsHex(strings.ToLower(f[0]), digits) {
 			return finding.New(finding.SourceMalformedIndex, "",
-				"a line of the Release file's digest table is not readable: %q", text.Cut(line, 120))
+				"a line in the checksum table of the Release file cannot be parsed: %q", text.Cut(line, 120))
 		}
 		size, ok := text.Number(f[1])
 		if !ok {
@@ -119,7 +119,8 @@ func readTable(table string, digits int, prefix string, into map[string]archive.
 		p := prefix + name
 		e, seen := into[p]
 		if seen && e.Size != size {
-			return finding.New(finding.SourceMalformedIndex, "", "the Release file gives two sizes for %s",
+			return finding.New(finding.SourceMalformedIndex, "", "the Release file has two "+
+				"sizes for %s",
 				name)
 		}
 		e.Path, e.Size = p, size
@@ -127,7 +128,7 @@ func readTable(table string, digits int, prefix string, into map[string]archive.
 		if digits == 64 {
 			if e.SHA256 != "" && e.SHA256 != sum {
 				return finding.New(finding.SourceMalformedIndex, "",
-					"the Release file gives two digests for %s",
+					"the Release file has two checksums for %s",
 					name)
 			}
 			e.SHA256 = sum
@@ -136,7 +137,8 @@ func readTable(table string, digits int, prefix string, into map[string]archive.
 		}
 		into[p] = e
 		if len(into) > maxEntries {
-			return finding.New(finding.ContentTooLarge, "", "the Release file names more than %d files",
+			return finding.New(finding.ContentTooLarge, "", "the Release file lists more than "+
+				"%d files",
 				maxEntries)
 		}
 	}

@@ -106,10 +106,10 @@ func fitsRelease(what string, s archive.ConfiguredSource, says map[string]string
 // byWord tells that a preference is judged by how the line of a source names its release.
 func (r *configuration) byWord(p preferred) {
 	f := finding.New(finding.ImportToDecide, "",
-		"whether the preference for %q is about a source was judged by "+
-			"how its line names the release: only its Release file says its suite and codename", p.pin).
+		"whether the preference for %q applies to a source was determined from the release in "+
+			"its line. The suite and codename are only in its Release file", p.pin).
 		At(p.place).Rated(finding.Note).
-		Do("read the whole root (--root), with %s of a machine that has run apt-get update", lists)
+		Do("import the whole root (--root), with %s of a machine that has run apt-get update", lists)
 	if !slices.ContainsFunc(r.Read.Findings, func(o finding.Finding) bool {
 		return o.Text == f.Text && o.Place == f.Place
 	}) {

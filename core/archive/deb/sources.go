@@ -113,7 +113,8 @@ func list(p *archive.SourcePackage, folder, sums string) error {
 			fmt.Sprintf(format, args...))
 	}
 	if strings.TrimSpace(sums) == "" {
-		return finding.New(finding.ContentWeakDigest, "", "the source package %s has no SHA-256 digests",
+		return finding.New(finding.ContentWeakDigest, "", "the source package %s has no "+
+			"SHA-256 checksums",
 			p.Name)
 	}
 	description := -1
@@ -123,11 +124,11 @@ func list(p *archive.SourcePackage, folder, sums string) error {
 			continue
 		}
 		if len(words) != 3 || !text.IsHex(words[0], text.SHA256) {
-			return bad("has a digest that is none")
+			return bad("has an invalid checksum")
 		}
 		size, ok := text.Number([]byte(words[1]))
 		if !ok {
-			return bad("has a size that is none")
+			return bad("has an invalid size")
 		}
 		at := path.Join(folder, words[2])
 		if strings.ContainsAny(words[2], "/\\") || at != folder+"/"+words[2] && folder != "." {
@@ -220,8 +221,8 @@ func (Family) InspectSource(p *archive.SourcePackage, description io.Reader) err
 	}
 	if fields["source"] != p.Name || fields["version"] != p.Version {
 		return finding.New(finding.ContentIdentityMismatch, "",
-			"%s says inside that it is %s %s, and the list says "+
-				"%s %s", p.Files[0].Path, finding.Harmless(fields["source"]),
+			"%s contains %s %s, but the index says %s %s", p.Files[0].Path,
+			finding.Harmless(fields["source"]),
 			finding.Harmless(fields["version"]),
 			p.Name, p.Version)
 	}

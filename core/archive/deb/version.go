@@ -107,7 +107,7 @@ func CheckVersion(v string) error {
 		case c >= '0' && c <= '9', c >= 'A' && c <= 'Z', c >= 'a' && c <= 'z':
 		case strings.ContainsRune(".+-~:", c):
 		default:
-			return fmt.Errorf("version %q: %q may not stand in a version", v, c)
+			return fmt.Errorf("version %q contains %q, which is not allowed", v, c)
 		}
 	}
 	return nil

@@ -41,7 +41,7 @@ func (Family) MachineArchitecture(goarch string) string {
 func (Family) ReadConfiguration(files []archive.MachineFile) archive.Configured {
 	r := &configuration{vars: map[string]string{}, mains: map[string]*repository{},
 		seen: map[string]finding.Place{}}
-	r.Marks = "dnf passes over it, and other programs may not"
+	r.Marks = "dnf skips it, and other programs may not"
 	for _, f := range files {
 		if dir, base := path.Split(f.Path); base == "os-release" && r.Begin(&f) {
 			r.release(f.Data)
@@ -162,7 +162,8 @@ func (r *configuration) repositories(data []byte) {
 			done()
 			id, closed := strings.CutSuffix(text[1:], "]")
 			if !closed || id == "" {
-				r.Tell(finding.New(finding.DefineSyntax, "", "a section has its name in brackets"), number)
+				r.Tell(finding.New(finding.DefineSyntax, "", "the name of a section must be in "+
+					"brackets"), number)
 				continue
 			}
 			if id == "main" {
@@ -177,13 +178,14 @@ func (r *configuration) repositories(data []byte) {
 			k, v, ok := strings.Cut(text, "=")
 			if !ok {
 				r.Tell(finding.New(finding.DefineSyntax, "",
-					"a line is NAME=VALUE, or a section in brackets"),
+					"a line must be NAME=VALUE or a section in brackets"),
 					number)
 				continue
 			}
 			if now == nil {
-				r.Tell(finding.New(finding.DefineSyntax, "", "a value stands before any section").
-					Do("put it below the section that it belongs to"), number)
+				r.Tell(finding.New(finding.DefineSyntax, "", "a value comes before the first "+
+					"section").
+					Do("move it below the section that it belongs to"), number)
 				continue
 			}
 			name, value, at = strings.TrimSpace(k), v, number
@@ -224,19 +226,22 @@ func (r *configuration) value(s *repository, name, value string, line int) {
 		if n, err := strconv.Atoi(value); err == nil && n >= 1 && n <= 99 {
 			s.Priority, r.saysPriority = n, true
 		} else {
-			add(finding.New(finding.ImportToDecide, "", "the priority %q is not from 1 to 99",
+			add(finding.New(finding.ImportToDecide, "", "the priority %q is not between 1 and "+
+				"99",
 				value))
 		}
 	case "exclude", "excludepkgs", "includepkgs":
-		add(finding.New(finding.ImportToDecide, "", "%s keeps packages out on the machine: %s", name,
-			finding.Harmless(strings.Join(words, " "))).Do("write it as want: and except: of the mirror"))
+		add(finding.New(finding.ImportToDecide, "", "%s excludes packages on the machine: %s", name,
+			finding.Harmless(strings.Join(words, " "))).Do("set it as want and except at the " +
+			"mirror"))
 	case "cost", "module_hotfixes":
-		add(finding.New(finding.ImportToDecide, "", "%s is not taken over", name))
+		add(finding.New(finding.ImportToDecide, "", "%s was not imported", name))
 	case "sslverify":
 		if !isOn(value) {
 			add(finding.New(finding.ImportToDecide, "",
-				"the machine does not look who certifies its servers "+
-					"(sslverify=%s)", finding.Harmless(value)).Do("name who does, under authority"))
+				"the machine does not verify the certificates of its servers (sslverify=%s)",
+				finding.Harmless(value)).Do("name the authority that " +
+				"issues them, under authority"))
 		}
 	case "username", "password", "proxy", "proxy_username", "proxy_password", "sslcacert", "sslclientcert",
 		"sslclientkey":
@@ -250,7 +255,7 @@ func (r *configuration) value(s *repository, name, value string, line int) {
 		"gpgcakey", "failovermethod", "mirrorlist_expire":
 		// how the machine's own client asks is no matter of a source
 	default:
-		add(finding.New(finding.ImportLost, "", "%q is not known, and is left out", name).
+		add(finding.New(finding.ImportLost, "", "%q is unknown and was left out", name).
 			Rated(finding.Warning))
 	}
 }
@@ -331,13 +336,15 @@ func (r *configuration) module(data []byte) {
 	for _, m := range slices.Sorted(maps.Keys(lines)) {
 		switch states[m] {
 		case "enabled":
-			r.Tell(finding.New(finding.ImportToDecide, "", "the machine has the module stream %s:%s on",
+			r.Tell(finding.New(finding.ImportToDecide, "", "the machine has enabled the module "+
+				"stream %s:%s",
 				finding.Harmless(m), finding.Harmless(streams[m])).
-				Do("write streams: [%q] at the want of the source that has it", m+":"+streams[m]), lines[m])
+				Do("set streams: [%q] at the want of the source that has it", m+":"+streams[m]), lines[m])
 		case "disabled":
-			r.Tell(finding.New(finding.ImportToDecide, "", "the machine has the module %s off",
+			r.Tell(finding.New(finding.ImportToDecide, "", "the machine has disabled the "+
+				"module %s",
 				finding.Harmless(m)).
-				Do("leave its streams out of the want"), lines[m])
+				Do("do not list its streams in the want"), lines[m])
 		}
 	}
 }
@@ -361,9 +368,9 @@ func (r *configuration) service(data []byte) {
 				shown = u.String()
 			}
 			r.Tell(finding.New(finding.ImportToDecide, "",
-				"the service %s brings repositories by itself, from %s: read is "+
-					"what it has written so far", finding.Harmless(s), finding.Harmless(shown)).
-				Do("describe what it may bring further"), lines[s])
+				"the service %s adds repositories from %s by itself. Stockade read the ones "+
+					"that it has written so far", finding.Harmless(s), finding.Harmless(shown)).
+				Do("define the sources that it may add later"), lines[s])
 		}
 	}
 }
@@ -375,10 +382,11 @@ func (r *configuration) locks(data []byte) {
 		number++
 		name, value, ok := strings.Cut(string(line), ":")
 		if value = strings.TrimSpace(value); ok && strings.TrimSpace(name) == "solvable_name" && value != "" {
-			r.Tell(finding.New(finding.ImportToDecide, "", "a lock keeps %s as it is on the machine",
+			r.Tell(finding.New(finding.ImportToDecide, "", "a lock keeps %s unchanged on the "+
+				"machine",
 				finding.Harmless(value)).
-				Do("write pins: with its version at the group, or except: where the machine is not to "+
-					"have it"),
+				Do("set pins with its version at the group, or except if the machine should "+
+					"not have it"),
 				number)
 		}
 	}
@@ -389,14 +397,15 @@ func (r *configuration) address(s *repository, to *[]string, raw string, line in
 	scheme, _, _ := strings.Cut(raw, "://")
 	if scheme != "http" && scheme != "https" {
 		r.Tell(finding.New(finding.ImportLost, "",
-			"%s is left out: upstreams are reached by http and https alone",
+			"%s was left out: only http and https are supported",
 			finding.Harmless(raw)), line)
 		return
 	}
 	if at := r.expanded(s, raw, line); !slices.Contains(*to, at) {
 		*to = append(*to, at)
 	} else {
-		s.Findings = append(s.Findings, finding.New(finding.ImportLost, "", "%s is named twice",
+		s.Findings = append(s.Findings, finding.New(finding.ImportLost, "",
+			"%s is listed twice",
 			finding.Harmless(at)).At(r.Place(line)))
 	}
 }
@@ -422,17 +431,16 @@ func (r *configuration) expanded(s *repository, raw string, line int) string {
 			b.WriteString("$release")
 			if s.Release = value; !known {
 				s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "",
-					"$releasever stands for the machine's release, which is not known "+
-						"here").At(r.Place(line)).
-					Do("write release:"))
+					"$releasever is the machine's release, which is unknown here").At(r.Place(line)).
+					Do("set release at the source"))
 			}
 		case known:
 			b.WriteString(value)
 		default:
 			b.WriteString("$" + name)
 			s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "",
-				"the variable $%s in it stands for nothing that is known here", finding.Harmless(name)).
-				At(r.Place(line)).Do("write its value out"))
+				"the variable $%s has no value here", finding.Harmless(name)).
+				At(r.Place(line)).Do("write its value instead"))
 		}
 	}
 	return b.String()
@@ -462,55 +470,59 @@ func (r *configuration) key(s *repository, raw string, line int) {
 		return
 	}
 	s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "",
-		"its key is fetched from %s by the machine", finding.Harmless(raw)).At(r.Place(line)).
-		Do("get it on a road that you trust, compare its fingerprint with its owner, and bring it in: "+
-			"stockade key add FILE"))
+		"the machine downloads its key from %s", finding.Harmless(raw)).At(r.Place(line)).
+		Do("get the key by a channel that you trust, compare its fingerprint with the owner, "+
+			"and import it: stockade key add FILE"))
 }
 
 // take ends a section.
 func (r *configuration) take(s *repository) {
 	if len(s.URLs)+len(s.Lists)+len(s.Metalinks) == 0 {
 		r.Tell(finding.New(finding.DefineSyntax, "",
-			"the repository %s has no baseurl, mirrorlist or metalink that can be "+
-				"used", finding.Harmless(s.Title)), s.Place.Line)
+			"the repository %s has no usable baseurl, mirrorlist or metalink", finding.Harmless(s.Title)),
+			s.Place.Line)
 		return
 	}
 	client := clientOf(r.File)
 	if first, twice := r.seen[client+" "+s.Title]; twice {
 		s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "",
-			"the section [%s] is at %s too: the machine has one repository of that name, and whose "+
-				"values it has is not known here",
-			finding.Harmless(s.Title), first).At(s.Place).Do("take one of the two sources out"))
+			"the section [%s] is also at %s. The machine merges them, and which values win is "+
+				"unknown here",
+			finding.Harmless(s.Title), first).At(s.Place).Do("remove one of the two sources"))
 	} else {
 		r.seen[client+" "+s.Title] = s.Place
 	}
 	if len(s.Lists) > 0 && len(s.Metalinks) > 0 {
 		s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "",
-			"it has a mirrorlist and a metalink, of which its client asks one").At(s.Place).
-			Do("keep one of the two upstreams: that which the machine uses"))
+			"the repository has a mirrorlist and a metalink; the client uses only one of them").At(s.Place).
+			Do("keep the upstream that the machine uses"))
 	}
 	note := func(way, format string, args ...any) {
 		s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "", format, args...).At(s.Place).
 			Rated(finding.Note).Do("%s", way))
 	}
 	if !s.named {
-		note("nothing", "it has no name=, and clients call it %s", finding.Harmless(s.Title))
+		note("nothing", "it has no name=, so clients call it %s", finding.Harmless(s.Title))
 	}
-	const way = "an unsigned root is refused here: look whether upstream has repomd.xml.asc"
+	const way = "Stockade rejects unsigned release metadata: check whether the upstream has " +
+		"repomd.xml.asc"
 	switch {
 	case !s.packages.nothing() && !s.packages.on && !s.root.on: // neither root nor packages
 		s.Unchecked, s.Switch = s.packages.place, s.packages.words
 	case !s.packages.nothing() && !s.packages.on:
-		note(way, "the machine checks the signature of its root alone, and of packages none (%s)",
+		note(way, "the machine verifies the signature of the metadata, but not those of "+
+			"packages (%s)",
 			s.packages.words)
 	case s.packages.nothing():
-		note(way, "whether the machine checks signatures on packages is not said here (gpgcheck)")
+		note(way, "it is unknown whether the machine verifies signatures on packages (gpgcheck "+
+			"is not set)")
 	}
 	switch {
 	case s.root.nothing():
-		note(way, "whether the machine checks the signature of its root is not said here (repo_gpgcheck)")
+		note(way, "it is unknown whether the machine verifies the signature of the metadata "+
+			"(repo_gpgcheck is not set)")
 	case !s.root.on:
-		note(way, "the machine does not check the signature of its root (%s)", s.root.words)
+		note(way, "the machine does not verify the signature of the metadata (%s)", s.root.words)
 	}
 	r.Take(s.ConfiguredSource)
 }

@@ -331,7 +331,8 @@ func readModule(text []byte) (*moduleDocument, error) {
 	var more yaml.Node
 	if err := r.Decode(&more); err != io.EOF {
 		return nil, archive.Ambiguous(
-			"more than one document of a list of module streams stands where one belongs")
+			"the list of module streams contains more than one document where only one is " +
+				"allowed")
 	}
 	if err := plainYAML(&d.node, 0); err != nil {
 		return nil, err
@@ -352,7 +353,7 @@ func plainYAML(n *yaml.Node, depth int) error {
 		return finding.New(finding.ContentTooLarge, "", "a module stream is nested more than %d deep",
 			maxYAMLDepth)
 	case n.Kind == yaml.AliasNode || n.Anchor != "" || n.Tag == "!!merge":
-		return archive.Ambiguous("a module stream has anchors, aliases or merges in it")
+		return archive.Ambiguous("a module stream contains anchors, aliases or merges")
 	case n.Kind == yaml.MappingNode && len(n.Content) > 2*maxModuleKeys:
 		return finding.New(finding.ContentTooLarge, "", "a mapping of a module stream has more than %d keys",
 			maxModuleKeys)
@@ -361,7 +362,8 @@ func plainYAML(n *yaml.Node, depth int) error {
 	for i, c := range n.Content {
 		if n.Kind == yaml.MappingNode && i%2 == 0 {
 			if c.Kind != yaml.ScalarNode || keys[c.Value] {
-				return archive.Ambiguous("a module stream has the key %q twice, or a key that is none",
+				return archive.Ambiguous("a module stream has the key %q twice, or an invalid "+
+					"key",
 					text.Cut(c.Value, 60))
 			}
 			keys[c.Value] = true
@@ -380,7 +382,7 @@ func readStreams(plain io.Reader) (*streams, error) {
 		case "modulemd":
 			if strings.ContainsAny(d.Data.Name+d.Data.Stream, " \n\t:") ||
 				d.Data.Name == "" || d.Data.Stream == "" {
-				return malformed("a module stream has no name that fits")
+				return malformed("a module stream has no valid name")
 			}
 			s, err := d.stream()
 			out.all = append(out.all, s)
@@ -439,7 +441,7 @@ func moduleNeeds(n *yaml.Node) (out [][]streamNeed, err error) {
 		err = n.Decode(&sets[0])
 	}
 	if err != nil {
-		return nil, malformed("what a module stream needs cannot be read: %v", err)
+		return nil, malformed("the requirements of a module stream cannot be read: %v", err)
 	}
 	for _, s := range sets {
 		needs := []streamNeed{}
@@ -449,7 +451,8 @@ func moduleNeeds(n *yaml.Node) (out [][]streamNeed, err error) {
 			if value.Kind == yaml.ScalarNode {
 				streams = []string{value.Value}
 			} else if err := value.Decode(&streams); err != nil {
-				return nil, malformed("what a module stream needs of %s cannot be read: %v",
+				return nil, malformed("the requirements of a module stream on %s cannot be "+
+					"read: %v",
 					text.Cut(module, 60),
 					err)
 			}

@@ -62,13 +62,13 @@ func TestRichRequirementsBecomeClauses(t *testing.T) {
 			t.Errorf("not %s: %v %v", in, got, err)
 		}
 	}
-	const parenthesis, operator = "does not begin with a parenthesis", "has an operator that does not exist"
+	const parenthesis, operator = "does not begin with a parenthesis", "has an unknown operator"
 	for text, says := range map[string]string{"": parenthesis, "a": parenthesis, "(": "lacks a name",
 		"()": "lacks a name", "(a": operator, "(a b)": operator, "(a xor b)": operator,
 		"(a and)":        "lacks a name",
 		"(a and b or c)": "mixes operators without parentheses", "(a if b if c)": "chains if",
-		"(a >=)": "lacks a version", "(a <> 1)": "has a comparison that does not exist",
-		"(a and b) c": "goes on behind its end",
+		"(a >=)": "lacks a version", "(a <> 1)": "has an unknown comparison",
+		"(a and b) c": "has text after its end",
 		strings.Repeat("(", 100) + "a" + strings.Repeat(")", 100): "is nested too deep"} {
 		_, err := ParseRich(text, false)
 		told.Refused(t, text, err, "source.malformed-index", says)
@@ -127,9 +127,9 @@ func TestStreamsAndAdvisoriesAreRead(t *testing.T) {
 		t.Errorf("stream %q", got)
 	}
 	for text, says := range map[string]string{
-		"---\ndocument: modulemd\ndata: {name: \"a:b\", stream: x}\n": "no name that fits",
+		"---\ndocument: modulemd\ndata: {name: \"a:b\", stream: x}\n": "a module stream has no valid name",
 		"---\ndocument: [\n":                         "cannot be read",
-		"---\ndocument: modulemd\ndata: {name: a}\n": "no name that fits",
+		"---\ndocument: modulemd\ndata: {name: a}\n": "a module stream has no valid name",
 	} {
 		_, err := ReadStreamList(strings.NewReader(text))
 		told.Refused(t, text, err, "source.malformed-index", says)

@@ -17,7 +17,7 @@ func (Family) Lacks(data []byte) string {
 		words := strings.Fields(string(line))
 		if len(words) == 1 && !strings.HasPrefix(words[0], "#") &&
 			!strings.HasPrefix(words[0], "gpg-pubkey") && !strings.Contains(words[0], ":") {
-			return "the list does not say whether " + words[0] + " has an epoch, which decides what is newer"
+			return "the list does not show whether " + words[0] + " has an epoch, which decides what is newer"
 		}
 	}
 	return ""
@@ -36,7 +36,8 @@ func (Family) ReadInventory(data []byte) ([]archive.Installed, error) {
 		case 1:
 			var ok bool
 			if id, ok = parseNEVRA(words[0]); !ok {
-				return archive.Installed{}, errors.New("it is not name-version-release.arch")
+				return archive.Installed{}, errors.New("the line is not " +
+					"name-version-release.arch")
 			}
 		case 2, 3:
 			id = archive.Identity{Name: words[0], Version: strings.TrimPrefix(words[1], "0:")}
@@ -44,7 +45,7 @@ func (Family) ReadInventory(data []byte) ([]archive.Installed, error) {
 				id.Arch = words[2]
 			}
 		default:
-			return archive.Installed{}, errors.New("it is not name-version-release.arch")
+			return archive.Installed{}, errors.New("the line is not name-version-release.arch")
 		}
 		return archive.Installed{Identity: id}, CheckVersion(id.Version)
 	})

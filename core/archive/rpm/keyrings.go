@@ -49,14 +49,14 @@ func (Family) ReadKeys(file io.ReadSeeker, yield func(path string, data []byte))
 	for n := 0; n < archive.MaxKeyrings; {
 		var head [cpioHeader]byte
 		if _, err := io.ReadFull(plain, head[:]); err != nil {
-			return header.Malformed("its payload is cut short: %v", err)
+			return header.Malformed("its payload is truncated: %v", err)
 		}
 		number := func(at int) (v int64) { // each has eight hexadecimal digits
 			v, err = strconv.ParseInt(string(head[at:at+8]), 16, 64)
 			return v
 		}
 		if m := string(head[:6]); m != "070701" && m != "070702" {
-			return header.Malformed("its payload is of a form that is not read: %q", m)
+			return header.Malformed("its payload has an unknown format: %q", m)
 		}
 		mode, size, length := number(14), number(54), number(94)
 		if err != nil || length < 1 || length > 4096 {
@@ -64,7 +64,7 @@ func (Family) ReadKeys(file io.ReadSeeker, yield func(path string, data []byte))
 		}
 		name := make([]byte, length+(4-(cpioHeader+length)%4)%4)
 		if _, err := io.ReadFull(plain, name); err != nil {
-			return header.Malformed("its payload is cut short: %v", err)
+			return header.Malformed("its payload is truncated: %v", err)
 		}
 		called := string(name[:length-1])
 		if called == "TRAILER!!!" {
@@ -75,13 +75,13 @@ func (Family) ReadKeys(file io.ReadSeeker, yield func(path string, data []byte))
 			size <= archive.MaxKeyring {
 			data := make([]byte, size)
 			if _, err := io.ReadFull(body, data); err != nil {
-				return header.Malformed("its payload is cut short: %v", err)
+				return header.Malformed("its payload is truncated: %v", err)
 			}
 			n++
 			yield(at, data)
 		}
 		if _, err := io.Copy(io.Discard, body); err != nil {
-			return header.Malformed("its payload is cut short: %v", err)
+			return header.Malformed("its payload is truncated: %v", err)
 		}
 	}
 	return nil

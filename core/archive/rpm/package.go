@@ -59,8 +59,8 @@ func (Family) Inspect(file archive.PackageFile, v archive.Verifier) (archive.Ins
 	if whole == nil {
 		if !out.Signer.At.IsZero() {
 			return out, finding.New(finding.ContentSignatureBad, "",
-				"the package's signature is over its header alone, and the header says nothing of "+
-					"the payload").Because("header-alone")
+				"the signature covers only the header of the package, and the header has no "+
+					"checksum of the payload").Because("header-alone")
 		}
 		return out, nil
 	}
@@ -98,8 +98,8 @@ func (Family) Endorse(file io.ReadSeeker, sign archive.SigningKey, to io.Writer)
 	}
 	if !f.Header.Has(header.TagPayloadDigest) && !f.Header.Has(header.TagPayloadSHA512) {
 		return false, nil, finding.New(finding.ContentMalformedPackage, "",
-			"the package's header has no digest of its payload, so a signature over the header would not "+
-				"hold it: build it anew with a newer rpmbuild")
+			"the header of the package has no checksum of its payload, so a signature over the "+
+				"header would not protect it: build the package again with a newer rpmbuild")
 	}
 	md := md5.New()
 	md.Write(f.Header.Blob)

@@ -109,7 +109,7 @@ func TestPackagesOfBothFormatsAndKindsOfKeysAreVerified(t *testing.T) {
 				}
 				_, err = inspect(file, keyringOf(testKeys()[1].Certificate()))
 				told.Refused(t, "a key that nobody brought in", err, "content.signature-bad",
-					"which nobody brought in")
+					"a key that was never imported")
 				o, err := header.Open(bytes.NewReader(file))
 				must.Do(t, err)
 				for what, at := range map[string]int64{"header": o.Start + 400, "payload": o.Payload + 20,
@@ -118,7 +118,7 @@ func TestPackagesOfBothFormatsAndKindsOfKeysAreVerified(t *testing.T) {
 					broken[at] ^= 1
 					_, err := inspect(broken, keyringOf(c.cert))
 					told.Refused(t, "a changed "+what, err, "content.digest-mismatch",
-						"is not what its own digest says")
+						"does not match its own checksum")
 				}
 			})
 		}
@@ -278,10 +278,12 @@ ln -s table %{buildroot}/usr/share/pump-meter/link
 				t.Errorf("%+v %v", in, err)
 			}
 			_, err = inspect(file, keyringOf(testKeys()[0].Certificate()))
-			told.Refused(t, "a stranger's keyring", err, "content.signature-bad", "which nobody brought in")
+			told.Refused(t, "a stranger's keyring", err, "content.signature-bad",
+				"a key that was never imported")
 			file[len(file)-9] ^= 1
 			_, err = inspect(file, keyringOf(certs[c.algo]))
-			told.Refused(t, "a changed payload", err, "content.digest-mismatch", "its own digest")
+			told.Refused(t, "a changed payload", err, "content.digest-mismatch",
+				"does not match its own checksum")
 			// What an index says of it reads back.
 			x, err := Family{}.Examine(archive.Source{Name: "s", Architectures: []string{"x86_64"}},
 				bytes.NewReader(plain))

@@ -46,16 +46,16 @@ func (w *placed) check(path []string) error {
 	p, known := w.places[name]
 	if !known {
 		if other, like := w.local[local(name)]; like {
-			return archive.Ambiguous("the element %q could be taken for %q", text.Cut(name, 60), other)
+			return archive.Ambiguous("the element %q could be read as %q", text.Cut(name, 60), other)
 		}
 	} else if p.depth != len(path) || len(path) > 1 && !slices.Contains(p.parents, path[len(path)-2]) {
-		return archive.Ambiguous("the element %q stands below %s, where it does not belong", name,
+		return archive.Ambiguous("the element %q is below %s, where it is not allowed", name,
 			strings.Join(path[:len(path)-1], "/"))
 	}
 	if len(path) > 1 {
 		parent := path[len(path)-2]
 		if around, ok := w.places[parent]; ok && !around.holds {
-			return archive.Ambiguous("an element stands inside %q, which is text", parent)
+			return archive.Ambiguous("an element is inside %q, which contains only text", parent)
 		}
 	}
 	if !known || !p.once {
@@ -63,7 +63,7 @@ func (w *placed) check(path []string) error {
 	}
 	for i := len(w.met) - 1; i >= 0 && w.met[i] != ""; i-- {
 		if w.met[i] == name {
-			return archive.Ambiguous("the element %q stands twice below %s", name,
+			return archive.Ambiguous("the element %q occurs twice below %s", name,
 				strings.Join(path[:len(path)-1], "/"))
 		}
 	}
@@ -110,7 +110,7 @@ func exact(name string, text []byte) (string, error) {
 	if s := string(text); s == strings.TrimSpace(s) {
 		return s, nil
 	}
-	return "", archive.Ambiguous("the text of %q has white space around it", name)
+	return "", archive.Ambiguous("the text of %q begins or ends with white space", name)
 }
 
 func single(depth int, parent string) place {

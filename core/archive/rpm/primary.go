@@ -68,15 +68,15 @@ func (r *primaryReader) read(raw []byte) (*archive.Package, error) {
 	switch sum := p.SHA256; r.digest {
 	case "sha256":
 		if !text.IsHex(sum, text.SHA256) {
-			return nil, malformed("%s has a digest that is none", text.Cut(p.Name, 80))
+			return nil, malformed("%s has an invalid checksum", text.Cut(p.Name, 80))
 		}
 	case "sha512":
 		p.SHA512, p.SHA256 = sum, ""
 		if !text.IsHex(sum, text.SHA512) {
-			return nil, malformed("%s has a digest that is none", text.Cut(p.Name, 80))
+			return nil, malformed("%s has an invalid checksum", text.Cut(p.Name, 80))
 		}
 	default:
-		return nil, finding.New(finding.ContentWeakDigest, "", "%s has only a %q digest",
+		return nil, finding.New(finding.ContentWeakDigest, "", "%s has only a %q checksum",
 			text.Cut(p.Name, 80), text.Cut(r.digest, 20))
 	}
 	if err := checkNames(p); err != nil {
@@ -89,7 +89,7 @@ func (r *primaryReader) read(raw []byte) (*archive.Package, error) {
 		return nil, err
 	}
 	if strings.HasPrefix(p.Path, "repodata/") {
-		return nil, finding.New(finding.ContentUnsafePath, "", "%s is said to lie among the indexes", p.Name)
+		return nil, finding.New(finding.ContentUnsafePath, "", "%s is placed among the indexes", p.Name)
 	}
 	if p.Origin == "" {
 		p.Origin = p.Name
@@ -108,10 +108,10 @@ func elsewhere(base string) (string, error) {
 	switch {
 	case err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https":
 		return "", finding.New(finding.ContentUnsafePath, "",
-			"a package is said to lie at %q, which is no http or https URL", text.Cut(base, 120))
+			"a package is placed at %q, which is not an http or https URL", text.Cut(base, 120))
 	case u.User != nil || u.RawQuery != "" || u.Fragment != "" || finding.Harmless(base) != base:
 		return "", finding.New(finding.ContentUnsafePath, "",
-			"a package is said to lie at %q, which is more than a folder's URL", text.Cut(base, 120))
+			"a package is placed at %q, which is more than the URL of a folder", text.Cut(base, 120))
 	}
 	return strings.TrimRight(base, "/"), nil
 }
@@ -122,7 +122,7 @@ func (r *primaryReader) start(path []string, e *node) error {
 	switch e.name {
 	case "package":
 		if e.attr("type") != "rpm" {
-			return archive.Ambiguous("a package is of the type %q, which clients pass over",
+			return archive.Ambiguous("a package has the type %q, which clients skip",
 				text.Cut(e.attr("type"), 40))
 		}
 	case "version":
@@ -139,7 +139,7 @@ func (r *primaryReader) start(path []string, e *node) error {
 	case "size":
 		var err error
 		if p.Size, err = plainNumber(e.attr("package")); err != nil {
-			return malformed("the size %q is no number", text.Cut(e.attr("package"), 40))
+			return malformed("the size %q is not a number", text.Cut(e.attr("package"), 40))
 		}
 		p.InstalledSize, _ = plainNumber(e.attr("installed"))
 		r.number(e, "archive")
@@ -177,7 +177,8 @@ func (r *primaryReader) entry(list string, e *node) error {
 	name := e.attr("name")
 	op, ok := xmlOps[e.attr("flags")]
 	if !ok || name == "" || finding.Harmless(name) != name {
-		return malformed("a relation %q %q cannot be read", text.Cut(name, 80), text.Cut(e.attr("flags"), 10))
+		return malformed("a relation %q %q cannot be parsed", text.Cut(name, 80),
+			text.Cut(e.attr("flags"), 10))
 	}
 	if r.entries++; r.entries > maxRelations {
 		return finding.New(finding.ContentTooLarge, "", "a package has more than %d relations", maxRelations)
@@ -189,7 +190,7 @@ func (r *primaryReader) entry(list string, e *node) error {
 			return err
 		}
 		if rel.Version == "" {
-			return archive.Ambiguous("the relation %q has a comparison and no version", text.Cut(name, 80))
+			return archive.Ambiguous("the relation %q has a comparison, but no version", text.Cut(name, 80))
 		}
 	}
 	if list == "rpm:provides" {
@@ -238,7 +239,7 @@ func (r *primaryReader) end(path []string, content []byte) (err error) {
 		r.text(name, content)
 	case "file":
 		if len(content) == 0 || content[0] != '/' || finding.Harmless(string(content)) != string(content) {
-			return archive.Ambiguous("a file of a package is %q, which is no path", text.Cut(content, 80))
+			return archive.Ambiguous("a file of a package is %q, which is not a path", text.Cut(content, 80))
 		}
 		p.Provides = append(p.Provides, archive.Provide{Name: string(content)})
 		if r.entries++; r.entries > maxRelations {
@@ -267,7 +268,7 @@ func evrOf(e *node) (string, error) {
 	if strings.Trim(epoch, "0123456789") != "" || len(epoch) > 10 || zeros || empty ||
 		strings.ContainsAny(version+release, ":-") ||
 		strings.ContainsFunc(version+release, func(r rune) bool { return r <= ' ' || r >= 0x7f }) {
-		return "", archive.Ambiguous("the version %q %q %q could be taken apart in two ways",
+		return "", archive.Ambiguous("the version %q %q %q can be split in two ways",
 			text.Cut(epoch, 40),
 			text.Cut(version, 40), text.Cut(release, 40))
 	}

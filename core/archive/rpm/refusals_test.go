@@ -44,7 +44,7 @@ func TestEachRefusalOfXML(t *testing.T) {
 		{"text behind", "<a/>x", bad, "text outside"},
 		{"verbatim text outside", "<a/><![CDATA[x]]>", bad, "text outside"},
 		{"the end of verbatim text", "<a>]]></a>", bad, "]]> in a text"},
-		{"a control character", "<a>\x01</a>", bad, "the character 0x1"},
+		{"a control character", "<a>\x01</a>", bad, "XML that cannot be read: the character 0x1"},
 		{"a reference without an end", "<a>&lt</a>", bad, "a reference has no end"},
 		{"a long reference", "<a>&" + strings.Repeat("x", 20) + ";</a>", bad, "a reference has no end"},
 		{"an entity of its own", "<a>&eacute;</a>", bad, `the entity "eacute"`},
@@ -70,7 +70,7 @@ func TestEachRefusalOfXML(t *testing.T) {
 		{"a start of nothing", "<a>< b/></a>", bad, "a < that begins nothing"},
 		{"a name with two colons", "<a:b:c/>", bad, "a < that begins nothing"},
 		{"a name that is a number", "<1/>", bad, "a < that begins nothing"},
-		{"a second root", "<a/><b/>", bad, "goes on behind its end"},
+		{"a second root", "<a/><b/>", bad, "data after the end of the XML"},
 		{"as deep as may be", strings.Repeat("<a>", maxDepth) + strings.Repeat("</a>", maxDepth), "", ""},
 		{"deeper", strings.Repeat("<a>", maxDepth+1) + strings.Repeat("</a>", maxDepth+1), bad,
 			"nested more than 24"},
@@ -119,11 +119,13 @@ func TestEachRefusalOfAnIndexOfElements(t *testing.T) {
 		{"text", "hello", bad, "does not begin with an XML element"},
 		{"a document type", "<!DOCTYPE metadata><metadata/>", bad, "document type"},
 		{"an entity", "<!ENTITY a 'b'><metadata/>", bad, "document type"},
-		{"another root", "<otherdata></otherdata>", bad, `begins with "otherdata", and metadata belongs there`},
-		{"a comment before", "<!-- --><metadata/>", ambiguous, "something else than its first element"},
-		{"an instruction before", "<?sheet?><metadata/>", ambiguous, "something else than its first element"},
+		{"another root", "<otherdata></otherdata>", bad, `the index begins with "otherdata", but metadata is expected`},
+		{"a comment before", "<!-- --><metadata/>", ambiguous,
+			"the index begins with something other than its"},
+		{"an instruction before", "<?sheet?><metadata/>", ambiguous,
+			"the index begins with something other than its"},
 		{"a root that is none", "<metadata x></metadata>", bad, "has no value"},
-		{"no end", "<metadata>\n<package>a</package>", bad, "ends before its root does"},
+		{"no end", "<metadata>\n<package>a</package>", bad, "the index ends before its first element does"},
 		{"an element without an end", "<metadata><package>a", bad, "ends in the middle of an element"},
 		{"something between", "<metadata><package>a</package>x</metadata>", ambiguous,
 			"between the elements"},
@@ -131,8 +133,8 @@ func TestEachRefusalOfAnIndexOfElements(t *testing.T) {
 			"between the elements"},
 		{"another element", "<metadata><packages></packages></metadata>", ambiguous, "between the elements"},
 		{"something behind", "<metadata></metadata><package>a</package>", ambiguous,
-			"goes on behind its end"},
-		{"something behind one that is empty", "<metadata/>x", ambiguous, "goes on behind its end"},
+			"the index has data after its end"},
+		{"something behind one that is empty", "<metadata/>x", ambiguous, "the index has data after its end"},
 	} {
 		told.Refused(t, c.name, read(c.text), c.code, c.says)
 	}
@@ -160,66 +162,70 @@ func TestEachRefusalOfAPackageInAnIndex(t *testing.T) {
 	many := func(n int) string { return change(entry, strings.Repeat(entry, n)) }
 	for _, c := range []struct{ name, text, code, says string }{
 		{"as it is", element, "", ""},
-		{"another type", change(`type="rpm"`, `type="deb"`), ambiguous, `the type "deb"`},
-		{"two names", change("<name>", "<name>x</name><name>"), ambiguous, `"name" stands twice below package`},
-		{"a name with a prefix", change("<name>", "<x:name>y</x:name><name>"), ambiguous, `could be taken for "name"`},
-		{"an element in a name", change("<name>", "<name><b>x</b>"), ambiguous, `inside "name", which is text`},
-		{"a blank before a name", change("<name>", "<name> "), ambiguous, `the text of "name" has white space`},
+		{"another type", change(`type="rpm"`, `type="deb"`), ambiguous, `a package has the type "deb", which clients skip`},
+		{"two names", change("<name>", "<name>x</name><name>"), ambiguous,
+			"the element \"name\" occurs twice below package"},
+		{"a name with a prefix", change("<name>", "<x:name>y</x:name><name>"), ambiguous, `could be read as "name"`},
+		{"an element in a name", change("<name>", "<name><b>x</b>"), ambiguous, `an element is inside "name", which contains only text`},
+		{"a blank before a name", change("<name>", "<name> "), ambiguous, `the text of "name" begins or ends with white space`},
 		{"a name in an unknown one", change("<name>", "<more><name>x</name></more><name>"), ambiguous,
-			`"name" stands below package/more`},
+			"the element \"name\" is below package/more, where"},
 		{"a name below format", change("<format>", "<format><name>x</name>"), ambiguous,
-			`"name" stands below package/format`},
+			"the element \"name\" is below package/format, where"},
 		{"a place below format", change("<format>", `<format><location href="x.rpm"/>`), ambiguous,
-			`"location" stands below package/format`},
+			"the element \"location\" is below package/format,"},
 		{"a digest below format", change("<format>", `<format><checksum type="sha256">`+sum+"</checksum>"),
-			ambiguous, `"checksum" stands below package/format`},
+			ambiguous, "the element \"checksum\" is below package/format,"},
 		{"an entry outside a list", change("<format>", `<format><rpm:entry name="bus"/>`), ambiguous,
-			`"rpm:entry" stands below package/format`},
+			"the element \"rpm:entry\" is below package/format,"},
 		{"a list twice", change("<rpm:requires>", "<rpm:requires></rpm:requires><rpm:requires>"), ambiguous,
-			`"rpm:requires" stands twice`},
-		{"a size with a sign", change(`package="5"`, `package="+5"`), bad, `the size "+5"`},
+			"the element \"rpm:requires\" occurs twice below"},
+		{"a size with a sign", change(`package="5"`, `package="+5"`), bad, `the size "+5" is not a number`},
 		{"no name", change("<name>pumpctl</name>", ""), bad,
 			"name, version or architecture of a package is missing"},
 		{"no version", change(`<version epoch="2" ver="3.2.0" rel="1"/>`, ""), bad, "name, version or architecture"},
 		{"no architecture", change("<arch>x86_64</arch>", ""), bad, "name, version or architecture"},
-		{"an architecture that is none", change("x86_64", "x86/64"), bad, `"x86/64" is not an architecture`},
+		{"an architecture that is none", change("x86_64", "x86/64"), bad,
+			"\"x86/64\" is not an architecture"},
 		{"a name that is none", change("<name>pumpctl", "<name>-pumpctl"), "content.bad-name", "-pumpctl"},
 		{"a version that is none", change("3.2.0", "3;2"), bad, "';'"},
-		{"a version with a dash", change("3.2.0", "3-2"), ambiguous, "taken apart in two ways"},
-		{"an empty release", change(`rel="1"`, `rel=""`), ambiguous, "taken apart in two ways"},
-		{"an epoch that is none", change(`epoch="2"`, `epoch="02"`), ambiguous, "taken apart in two ways"},
+		{"a version with a dash", change("3.2.0", "3-2"), ambiguous, "can be split in two ways"},
+		{"an empty release", change(`rel="1"`, `rel=""`), ambiguous, "can be split in two ways"},
+		{"an epoch that is none", change(`epoch="2"`, `epoch="02"`), ambiguous, "can be split in two ways"},
 		{"no digest", change(`<checksum type="sha256" pkgid="YES">`+sum+"</checksum>", ""), "content.weak-digest", `only a ""`},
-		{"a weak digest", change(`"sha256"`, `"md5"`), "content.weak-digest", `only a "md5" digest`},
-		{"a digest that is none", change(sum, sum[1:]), bad, "pumpctl has a digest that is none"},
+		{"a weak digest", change(`"sha256"`, `"md5"`), "content.weak-digest", `has only a "md5" checksum`},
+		{"a digest that is none", change(sum, sum[1:]), bad, "pumpctl has an invalid checksum"},
 		{"SHA-512", strings.Replace(change(`"sha256"`, `"sha512"`), sum, sum+sum, 1), "", ""},
-		{"a SHA-512 that is none", change(`"sha256"`, `"sha512"`), bad, "pumpctl has a digest that is none"},
+		{"a SHA-512 that is none", change(`"sha256"`, `"sha512"`), bad, "pumpctl has an invalid checksum"},
 		{"no size", change(`<size package="5" installed="9"/>`, ""), bad, "pumpctl has no size"},
-		{"a size that is none", change(`package="5"`, `package="five"`), bad, `the size "five" is no number`},
+		{"a size that is none", change(`package="5"`, `package="five"`), bad, `the size "five" is not a number`},
 		{"no place", change(`<location href="Packages/pumpctl.rpm"/>`, ""), unsafe, "is empty"},
-		{"a place upward", change("Packages/", "../Packages/"), unsafe, "dotted part"},
-		{"a place of another meaning", change("Packages/", "Pack%61ges/"), unsafe, "a blank or %"},
+		{"a place upward", change("Packages/", "../Packages/"), unsafe,
+			"has an empty part, or one of dots only"},
+		{"a place of another meaning", change("Packages/", "Pack%61ges/"), unsafe,
+			"contains a character that clients interpret in a URL: a space or %"},
 		{"a place among the indexes", change("Packages/", "repodata/"), unsafe, "among the indexes"},
 		{"a place elsewhere", change("<location ", `<location xml:base="https://store.brine.example/el" `), "", ""},
-		{"a place in no place", change("<location ", `<location xml:base="el" `), unsafe, "no http or https URL"},
-		{"a place by another scheme", change("<location ", `<location xml:base="ftp://a.example/" `), unsafe, "no http"},
+		{"a place in no place", change("<location ", `<location xml:base="el" `), unsafe, "a package is placed at \"el\", which is not an http"},
+		{"a place by another scheme", change("<location ", `<location xml:base="ftp://a.example/" `), unsafe, "a package is placed at \"ftp://a.example/\", which"},
 		{"a place with a user", change("<location ", `<location xml:base="https://m:p@a.example/" `), unsafe,
-			"more than a folder's URL"},
+			"which is more than the URL of a folder"},
 		{"a place with a query", change("<location ", `<location xml:base="https://a.example/?x" `), unsafe, "more than"},
 		{"a place with a fragment", change("<location ", `<location xml:base="https://a.example/#x" `), unsafe, "more than"},
 		{"a relation without a name", change(`name="libbrine"`, `name=""`), bad, `a relation "" "GE"`},
 		{"a relation compared in another way", change(`"GE"`, `"NE"`), bad, `a relation "libbrine" "NE"`},
-		{"a relation that would move the screen", change(`"libbrine"`, "\"lib\u202e\""), bad, "cannot be read"},
-		{"a comparison with nothing", change(`flags="GE" ver="3"`, `flags="GE"`), ambiguous, "a comparison and no version"},
+		{"a relation that would move the screen", change(`"libbrine"`, "\"lib\u202e\""), bad, "a relation \"lib\\u202e\" \"GE\" cannot be parsed"},
+		{"a comparison with nothing", change(`flags="GE" ver="3"`, `flags="GE"`), ambiguous, "has a comparison, but no version"},
 		{"more relations than may be",
 			strings.Replace(many(maxRelations+1), "<file>/usr/bin/pumpctl</file>", "", 1),
 			tooLarge, "more than"},
 		{"more files than may be", change("<file>/usr/bin/pumpctl</file>", strings.Repeat("<file>/a</file>",
 			maxRelations)), tooLarge, "more than"},
 		{"a file that is no path", change("/usr/bin/pumpctl", "usr/bin/pumpctl"), ambiguous,
-			"which is no path"},
-		{"a file of nothing", change("<file>/usr/bin/pumpctl", "<file>"), ambiguous, "which is no path"},
+			"which is not a path"},
+		{"a file of nothing", change("<file>/usr/bin/pumpctl", "<file>"), ambiguous, "which is not a path"},
 		{"a file that would move the screen", change("/usr/bin/pumpctl", "/usr/\u202e"), ambiguous,
-			"which is no path"},
+			"which is not a path"},
 	} {
 		told.Refused(t, c.name, read(c.text), c.code, c.says)
 	}
@@ -253,10 +259,12 @@ func TestARootIsComparedWithTheDefinition(t *testing.T) {
 	}
 	_, err := Family{}.Indexes(archive.Source{Name: "brine"}, &archive.Root{Fields: map[string]string{
 		"data:filelists": "repodata/filelists.xml.gz"}, Entries: map[string]archive.Entry{}})
-	told.Refused(t, "no primary list", err, "source.malformed-index", "names no primary list")
+	told.Refused(t, "the release metadata lists no primary index", err, "source.malformed-index",
+		"the release metadata lists no primary index")
 	_, err = Family{}.Indexes(archive.Source{Name: "brine"}, &archive.Root{Fields: map[string]string{
 		"data:primary": "repodata/primary.xml.gz"}, Entries: map[string]archive.Entry{}})
-	told.Refused(t, "a primary list without a digest", err, "source.malformed-index", "names no primary list")
+	told.Refused(t, "a primary list without a digest", err, "source.malformed-index",
+		"the release metadata lists no primary index")
 }
 
 func TestEachRefusalOfARoot(t *testing.T) {
@@ -276,23 +284,24 @@ func TestEachRefusalOfARoot(t *testing.T) {
 	weak := `<data type="primary"><checksum type="sha">` + sum[:40] + `</checksum><location href="repodata/p"/></data>`
 	for _, c := range []struct{ name, text, code, says string }{
 		{"as it is", root(primary), "", ""},
-		{"another root", "<metadata>" + primary + "</metadata>", bad, `the root is "metadata"`},
-		{"no lists", root(""), bad, "names no primary list"},
+		{"another root", "<metadata>" + primary + "</metadata>", bad, "the release metadata is a"},
+		{"no lists", root(""), bad, "the release metadata lists no primary index"},
 		{"weak digests", root(weak), "content.weak-digest", "only MD5 or SHA-1"},
 		{"weak digests of another list", root(strings.Replace(weak, "primary", "other", 1)), bad,
-			"names no primary list"},
-		{"a list twice", root(primary + primary), bad, `two lists of the kind "primary"`},
-		{"a file twice", root(primary + strings.Replace(primary, `"primary"`, `"other"`, 1)), bad, "names repodata/p.xml.gz twice"},
+			"the release metadata lists no primary index"},
+		{"a list twice", root(primary + primary), bad, `the release metadata lists two indexes of the kind "primary"`},
+		{"a file twice", root(primary + strings.Replace(primary, `"primary"`, `"other"`, 1)), bad, "the release metadata lists repodata/p.xml.gz twice"},
 		{"as many lists as may be", root(many(199)), "", ""},
-		{"more lists", root(many(200)), tooLarge, "more than 200 lists"},
-		{"a size that is none", root(strings.Replace(primary, "<size>5", "<size>five", 1)), bad, `"five" as a size`},
+		{"more lists", root(many(200)), tooLarge, "the release metadata lists more than 200 indexes"},
+		{"a size that is none", root(strings.Replace(primary, "<size>5", "<size>five", 1)), bad, `the release metadata has the invalid size "five"`},
 		{"a size with a space", root(strings.Replace(primary, "<size>5", "<size> 5", 1)), ambiguous, "size"},
 		{"a digest that is none", root(strings.Replace(primary, sum, sum[1:], 1)), bad,
-			"digest of its primary list is none"},
+			"the checksum of the primary index in the release metadata is invalid"},
 		{"a digest with a space", root(strings.Replace(primary, sum, " "+sum, 1)), ambiguous, "checksum"},
 		{"a place elsewhere", root(strings.Replace(primary, "<location ", `<location xml:base="https://a.example/" `, 1)), unsafe,
-			"lies elsewhere"},
-		{"a place upward", root(strings.Replace(primary, "repodata/p", "../p", 1)), unsafe, "dotted part"},
+			"index elsewhere, at"},
+		{"a place upward", root(strings.Replace(primary, "repodata/p", "../p", 1)), unsafe,
+			"has an empty part, or one of dots only"},
 		{"no place", root(strings.Replace(primary, `<location href="repodata/p.xml.gz"/>`, "", 1)), unsafe, "is empty"},
 	} {
 		r, err := ParseRoot([]byte(c.text))
@@ -307,7 +316,7 @@ func TestEachRefusalOfAVersion(t *testing.T) {
 	for v, says := range map[string]string{
 		"1": "", "1.0-1": "", "2:1.0~rc1^git-1.el9": "", "1234567890:1": "",
 		"": "no version in it", "2:": "no version in it", "-1": "no version in it",
-		"12345678901:1":                 "an epoch that is too large",
+		"12345678901:1":                 "has too large an epoch",
 		"1." + strings.Repeat("1", 511): "longer than 512 bytes",
 		"1 2":                           "' '", "1;2": "';'", "1-2-3": "more than one dash",
 	} {
@@ -336,9 +345,9 @@ func TestEachRefusalOfModuleStreams(t *testing.T) {
 		{"two documents in one", "---\na: 1\n--- {b: 1}\n", "", ""},
 		{"an anchor", "---\ndata: &a {name: x}\n", ambiguous, "anchors, aliases or merges"},
 		{"a merge", "---\ndata:\n  <<: {name: x}\n", ambiguous, "anchors, aliases or merges"},
-		{"a key twice", "---\ndata:\n  name: a\n  name: b\n", ambiguous, `the key "name" twice`},
-		{"a key that is a list", "---\ndata:\n  ? [a]\n  : b\n", ambiguous, "a key that is none"},
-		{"nested", nested, tooLarge, "nested more than 24 deep"},
+		{"a key twice", "---\ndata:\n  name: a\n  name: b\n", ambiguous, `a module stream has the key "name" twice, or an invalid key`},
+		{"a key that is a list", "---\ndata:\n  ? [a]\n  : b\n", ambiguous, "twice, or an invalid key"},
+		{"nested", nested, tooLarge, "nested more than 24"},
 		{"as many keys as may be", keys(maxModuleKeys), "", ""},
 		{"more keys", keys(maxModuleKeys + 1), tooLarge, "more than 1024 keys"},
 		{"a document that is too large", "---\ndata: " + strings.Repeat("x", maxModule) + "\n", tooLarge,
@@ -375,8 +384,8 @@ func TestEachRefusalOfConditions(t *testing.T) {
 	}
 	for _, c := range []struct{ text, says string }{
 		{"(a with b)", ""}, {"(a with (b or c))", ""}, {"(a without b)", ""},
-		{"((a and b) with c)", "asks of one package what two could give"},
-		{"((a if b) with c)", "condition beside with"},
+		{"((a and b) with c)", "has a condition that two packages could"},
+		{"((a if b) with c)", "has a condition inside with"},
 	} {
 		err := parse(c.text)
 		if (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
@@ -418,11 +427,11 @@ func TestEachRefusalOfAPackageFile(t *testing.T) {
 	}
 	_, _, err := Family{}.Endorse(bytes.NewReader(ownHeader(all, "")), nil, io.Discard)
 	told.Refused(t, "nothing that binds the payload", err, "content.malformed-package",
-		"has no digest of its payload")
+		"the header of the package has no checksum of")
 }
 
 func TestEachRefusalOfAnInventory(t *testing.T) {
-	const none = "is not an installed package: it is not name-version-release.arch"
+	const none = "the line is not name-version-release.arch"
 	for _, c := range []struct{ text, gives, says string }{
 		{"pump 2:3-1.el9 x86_64\ngpg-pubkey 1-1 (none)\n", "pump 2:3-1.el9 x86_64", ""},
 		{"pump-desk-0:3-1.el9.x86_64\npump-2:3-1.noarch\n",

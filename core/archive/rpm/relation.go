@@ -41,7 +41,7 @@ func ParseRich(s string, negate bool) ([]archive.Clause, error) {
 		return nil, err
 	}
 	if strings.TrimSpace(p.rest) != "" {
-		return nil, p.bad("goes on behind its end")
+		return nil, p.bad("has text after its end")
 	}
 	return p.clauses(e, negate)
 }
@@ -114,7 +114,7 @@ func (p *richParser) group(depth int) (*expression, error) {
 				return nil, p.bad("chains " + op)
 			}
 		default:
-			return nil, p.bad("has an operator that does not exist")
+			return nil, p.bad("has an unknown operator")
 		}
 		if chain != "" && chain != op {
 			return nil, p.bad("mixes operators without parentheses")
@@ -198,7 +198,7 @@ func (p *richParser) operand(depth int) (*expression, error) {
 	if n := len(p.rest) - len(strings.TrimLeft(p.rest, "<>=")); n > 0 {
 		op, ok := operators[p.rest[:n]]
 		if !ok {
-			return nil, p.bad("has a comparison that does not exist")
+			return nil, p.bad("has an unknown comparison")
 		}
 		p.rest = p.rest[n:]
 		p.space()
@@ -280,7 +280,7 @@ func (p *richParser) clauses(e *expression, negate bool) ([]archive.Clause, erro
 		y, err := both(c, b, true, true, false)
 		return append(x, y...), err
 	}
-	return nil, p.bad("has an operator that does not exist")
+	return nil, p.bad("has an unknown operator")
 }
 
 func (p *richParser) eitherOf(f, g func() ([]archive.Clause, error)) ([]archive.Clause, error) {
@@ -366,10 +366,10 @@ func (p *richParser) together(e *expression, negate bool) ([]archive.Clause, err
 			return nil, err
 		}
 		if len(x) != 1 {
-			return nil, p.bad("asks of one package what two could give")
+			return nil, p.bad("has a condition that two packages could satisfy, where one must")
 		}
 		if x[0].Conditional() {
-			return nil, p.bad("has a condition beside with")
+			return nil, p.bad("has a condition inside with")
 		}
 		sides[i] = x[0]
 	}

@@ -137,8 +137,8 @@ func (Family) CheckSource(s archive.Source) finding.List {
 		out = append(out, f)
 	}
 	if len(s.Components) > 0 {
-		add("components", finding.DefineBadValue, "an rpm source has no components: each repository is a "+
-			"source of its own")
+		add("components", finding.DefineBadValue, "an rpm source has no components: define a "+
+			"separate source for each repository")
 	}
 	if len(s.Architectures) == 0 {
 		add("architectures", finding.DefineMissingField,
@@ -148,8 +148,8 @@ func (Family) CheckSource(s archive.Source) finding.List {
 		switch {
 		case a == "noarch" || a == "src" || a == "nosrc":
 			add("architectures", finding.DefineBadValue,
-				"%q is not an architecture of a machine; packages for all of them "+
-					"come along by themselves", a)
+				"%q is not an architecture of a machine. Packages for all architectures are "+
+					"always included", a)
 		case !archPattern.MatchString(a):
 			add("architectures", finding.DefineBadValue, "%q is not an rpm architecture", a)
 		case a == "amd64":
@@ -165,7 +165,7 @@ func (Family) CheckSource(s archive.Source) finding.List {
 		}
 	}
 	if s.Release != "" && !foldPattern.MatchString(s.Release) {
-		add("release", finding.DefineBadValue, "the release %q is not a name that a path can have", s.Release)
+		add("release", finding.DefineBadValue, "the release %q is not a valid path", s.Release)
 	}
 	return out
 }
@@ -220,16 +220,18 @@ func ParseRoot(repomd []byte) (*archive.Root, error) {
 	err := walkPlaced(repomd, newPlaced(rootPlaces), func(path []string, n *node) error {
 		switch {
 		case len(path) == 1 && n.name != "repomd":
-			return malformed("the root is %q, and repomd belongs there", text.Cut(n.name, 40))
+			return malformed("the release metadata is a %q, but must be a repomd", text.Cut(n.name, 40))
 		case len(path) == 2 && n.name == "data":
 			now, digest = data{kind: n.attr("type")}, ""
 			now.Size = archive.UnknownSize // old repositories give none
 			if kinds[now.kind] {
-				return malformed("the root names two lists of the kind %q", text.Cut(now.kind, 40))
+				return malformed("the release metadata lists two indexes of the kind %q",
+					text.Cut(now.kind, 40))
 			}
 			kinds[now.kind] = true
 			if len(kinds) > 200 {
-				return finding.New(finding.ContentTooLarge, "", "the root names more than 200 lists")
+				return finding.New(finding.ContentTooLarge, "", "the release metadata lists "+
+					"more than 200 indexes")
 			}
 		case len(path) == 3 && path[1] == "data" && n.name == "checksum":
 			digest = n.attr("type")
@@ -272,7 +274,7 @@ func ParseRoot(repomd []byte) (*archive.Root, error) {
 			case "size":
 				size, err := plainNumber(value)
 				if err != nil {
-					return malformed("the root gives %q as a size", text.Cut(value, 40))
+					return malformed("the release metadata has the invalid size %q", text.Cut(value, 40))
 				}
 				now.Size = size
 			case "timestamp":
@@ -290,9 +292,10 @@ func ParseRoot(repomd []byte) (*archive.Root, error) {
 	}
 	if _, ok := r.Fields["data:primary"]; !ok {
 		if slices.Contains(weak, "primary") {
-			return nil, finding.New(finding.ContentWeakDigest, "", "the root gives only MD5 or SHA-1 digests")
+			return nil, finding.New(finding.ContentWeakDigest, "", "the release metadata has "+
+				"only MD5 or SHA-1 checksums")
 		}
-		return nil, malformed("the root names no primary list")
+		return nil, malformed("the release metadata lists no primary index")
 	}
 	return r, nil
 }
@@ -303,18 +306,19 @@ func (d data) into(r *archive.Root) error {
 	}
 	if d.SHA256 != "" && !text.IsHex(d.SHA256, text.SHA256) || d.SHA512 != "" &&
 		!text.IsHex(d.SHA512, text.SHA512) {
-		return malformed("the root's digest of its %s list is none", text.Cut(d.kind, 40))
+		return malformed("the checksum of the %s index in the release metadata is invalid",
+			text.Cut(d.kind, 40))
 	}
 	if d.base != "" {
 		return finding.New(finding.ContentUnsafePath, "",
-			"the root says that its %s list lies elsewhere, at %q",
+			"the release metadata places its %s index elsewhere, at %q",
 			text.Cut(d.kind, 40), text.Cut(d.base, 120))
 	}
 	if err := archive.CheckHref(d.Path); err != nil {
 		return err
 	}
 	if _, twice := r.Entries[d.Path]; twice {
-		return malformed("the root names %s twice", text.Cut(d.Path, 120))
+		return malformed("the release metadata lists %s twice", text.Cut(d.Path, 120))
 	}
 	if d.time.After(r.Date) {
 		r.Date = d.time
@@ -332,7 +336,7 @@ func (Family) CheckRoot(s archive.Source, r *archive.Root) finding.List {
 		return n == s.Release || majorOf(n) == s.Release || n == majorOf(s.Release)
 	}) {
 		out = append(out, finding.New(finding.SourceReleaseMismatch, "source "+s.Name,
-			"the root says it is %s, and the definition asks for %s",
+			"the release metadata is for %s, but the definition asks for %s",
 			finding.Harmless(strings.Join(r.Names, " or ")), s.Release))
 	}
 	return out
@@ -364,7 +368,7 @@ func compressionOf(p string) string {
 func (Family) Indexes(s archive.Source, r *archive.Root) ([]archive.IndexChoice, error) {
 	f, ok := fileOf(r, "primary")
 	if !ok {
-		return nil, malformed("the root names no primary list")
+		return nil, malformed("the release metadata lists no primary index")
 	}
 	return []archive.IndexChoice{{Files: []archive.IndexFile{f}}}, nil
 }

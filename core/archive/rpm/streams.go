@@ -219,7 +219,7 @@ func (a *activation) spend(n int) bool {
 	return !a.doubts.GaveUp
 }
 
-const tooMuch = "working it out would cost too much"
+const tooMuch = "determining it would cost too much"
 
 // on puts a module on in one of some streams. It gives the reason where that cannot
 // be, and leaves everything as it was then. path is what is being put on already.
@@ -228,7 +228,7 @@ func (a *activation) on(module string, streams []string, path []string) string {
 		if slices.Contains(streams, s.Name) {
 			return ""
 		}
-		return fmt.Sprintf("%s is on as %s", module, s)
+		return fmt.Sprintf("%s is enabled as %s", module, s)
 	}
 	if len(path) > 32 || slices.Contains(path, module) {
 		return module + " needs itself"
@@ -265,7 +265,7 @@ func (a *activation) best(builds []*stream, path []string) (found map[string]*st
 		}
 		a.of = maps.Clone(before)
 		if reason := a.with(s, path); reason != "" {
-			why = s.String() + " needs what is not there: " + reason
+			why = s.String() + " requires what does not exist: " + reason
 			continue
 		}
 		now := s.least()<<16 + a.unasked(before)

@@ -149,7 +149,7 @@ func CheckVersion(v string) error {
 	case version == "":
 		return fmt.Errorf("%q has no version in it", v)
 	case len(epoch) > 10:
-		return fmt.Errorf("%q has an epoch that is too large", v)
+		return fmt.Errorf("%q has too large an epoch", v)
 	case len(v) > 512:
 		return fmt.Errorf("a version is longer than 512 bytes")
 	}
@@ -157,7 +157,7 @@ func CheckVersion(v string) error {
 		for i := range len(part) {
 			if c := part[i]; !isDigit(c) && !isAlpha(c) && !strings.ContainsRune("._+~^-", rune(c)) ||
 				c == '-' && part == release {
-				return fmt.Errorf("%q has the character %q, which no version has", v, c)
+				return fmt.Errorf("%q contains %q, which is not allowed in a version", v, c)
 			}
 		}
 	}

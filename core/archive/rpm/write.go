@@ -264,7 +264,7 @@ func groups(plain io.Reader, names map[string]bool) (list []byte, concerns bool,
 		concerns = concerns || path[len(path)-1] == "packagereq" && names[string(content)]
 	})
 	if err == nil && !strings.HasPrefix(body, "<comps") {
-		err = malformed("the list of groups begins with %q", text.Cut(body, 40))
+		err = malformed("the file of groups begins with %q", text.Cut(body, 40))
 	}
 	return []byte(xmlHead + body), concerns, err
 }

@@ -100,7 +100,7 @@ func walk(data []byte, open func(path []string, n *node) error,
 		}
 	}
 	if len(w.path) > 0 || w.roots == 0 {
-		return malformed("XML that cannot be read: it ends before its elements do")
+		return malformed("the XML cannot be read: it ends before its elements do")
 	}
 	return nil
 }
@@ -122,7 +122,7 @@ func (w *walker) characters(raw []byte) error {
 	}
 	if len(w.path) == 0 {
 		if len(skipBlank(raw)) > 0 {
-			return malformed("text outside the XML elements")
+			return malformed("there is text outside the XML elements")
 		}
 		return nil
 	}
@@ -205,7 +205,7 @@ func (w *walker) markup(open func([]string, *node) error, shut func([]string, []
 	case bytes.HasPrefix(w.rest, []byte("<![CDATA[")):
 		return w.verbatim()
 	case bytes.HasPrefix(w.rest, []byte("<!")):
-		return malformed("the XML has a document type, which no index needs")
+		return malformed("the XML has a document type, which an index does not need")
 	case bytes.HasPrefix(w.rest, []byte("<?")):
 		return w.instruction(first)
 	case bytes.HasPrefix(w.rest, []byte("</")):
@@ -241,7 +241,7 @@ func (w *walker) verbatim() error {
 		return err
 	}
 	if len(w.path) == 0 {
-		return malformed("text outside the XML elements")
+		return malformed("there is text outside the XML elements")
 	}
 	return w.text(inside, false)
 }
@@ -356,7 +356,7 @@ func (w *walker) start(open func([]string, *node) error, shut func([]string, []b
 	}
 	if len(w.path) == 0 {
 		if w.roots++; w.roots > 1 {
-			return malformed("XML goes on behind its end")
+			return malformed("there is data after the end of the XML")
 		}
 	}
 	known, ok := elementNames[string(name)]
@@ -590,7 +590,7 @@ func (e *elements) prolog() error {
 	}
 	head := e.buf[e.at:min(len(e.buf), e.at+maxProlog)]
 	if bytes.HasPrefix(head, []byte("<!DOCTYPE")) || bytes.HasPrefix(head, []byte("<!ENTITY")) {
-		return malformed("the XML has a document type, which no index needs")
+		return malformed("the XML has a document type, which an index does not need")
 	}
 	i := bytes.IndexByte(head, '>')
 	if i < 0 {
@@ -601,10 +601,11 @@ func (e *elements) prolog() error {
 	switch {
 	case bytes.HasPrefix(head, []byte("<!--")), bytes.HasPrefix(head, []byte("<?")):
 		return archive.Ambiguous(
-			"something else than its first element begins the index, where some readers see an element: %q",
+			"the index begins with something other than its first element, which some readers "+
+				"take for an element: %q",
 			text.Cut(head, 60))
 	case string(name) != e.root:
-		return malformed("the index begins with %q, and %s belongs there", text.Cut(name, 40), e.root)
+		return malformed("the index begins with %q, but %s is expected", text.Cut(name, 40), e.root)
 	}
 	if err := w.start(nil, nil); err != nil {
 		return err
@@ -646,13 +647,14 @@ func (e *elements) next() ([]byte, error) {
 	case e.state == behindRoot && len(rest) == 0:
 		return nil, io.EOF
 	case e.state == behindRoot:
-		return nil, archive.Ambiguous("the index goes on behind its end: %q", text.Cut(rest, 60))
+		return nil, archive.Ambiguous("the index has data after its end: %q", text.Cut(rest, 60))
 	case len(rest) == 0:
-		return nil, malformed("the index ends before its root does")
+		return nil, malformed("the index ends before its first element does")
 	}
 	if len(rest) <= len(e.begin) || !bytes.HasPrefix(rest, e.begin) || bytes.IndexByte([]byte(" >\n\t\r/"),
 		rest[len(e.begin)]) < 0 {
-		return nil, archive.Ambiguous("something else stands between the elements of an index: %q",
+		return nil, archive.Ambiguous("something other than an element is between the elements "+
+			"of an index: %q",
 			text.Cut(rest, 60))
 	}
 	j, err := e.find(e.end, 0)

@@ -87,7 +87,7 @@ const takeBack = (t: Token) =>
 const forget = () =>
   (asked.value = {
     title: 'Forget the password of ' + props.name,
-    verb: 'Forget it',
+    verb: 'Remove',
     text: 'It signs in with its tokens; sessions that began with the password end.',
     act: () => call('DELETE', path + '/password'),
   })
@@ -142,7 +142,7 @@ function giveRole(choice: HTMLSelectElement) {
         <button v-if="own" class="btn" @click="choosing = true">
           {{ q.data.value.password ? 'Choose another' : 'Choose a password' }}
         </button>
-        <button v-if="q.data.value.password" class="btn" @click="forget">Forget it</button>
+        <button v-if="q.data.value.password" class="btn" @click="forget">Remove password</button>
       </span>
     </div>
 
@@ -208,8 +208,8 @@ function giveRole(choice: HTMLSelectElement) {
         <input id="token-ends" v-model="ends" class="field" type="date" />
         <Trouble :error="error" class="mt-3" />
         <div class="mt-4 flex justify-end gap-2">
-          <button type="button" class="btn" @click="making = false">Leave it</button>
-          <button class="btn btn-go" :disabled="!label.trim()">Make it</button>
+          <button type="button" class="btn" @click="making = false">Cancel</button>
+          <button class="btn btn-go" :disabled="!label.trim()">Create token</button>
         </div>
       </form>
     </Modal>

@@ -68,7 +68,7 @@ async function add() {
       a rule says so.
     </template>
     <template v-else-if="site.data.value">
-      One warden decides alone; a rule (Describe, New rule) can ask for two.
+      One warden decides alone. A rule (Definitions, New, rule) can ask for two.
     </template>
   </p>
   <Trouble :error="q.error.value" class="mb-4" />
@@ -105,8 +105,8 @@ async function add() {
       </fieldset>
       <Trouble :error="error" class="mt-3" />
       <div class="mt-4 flex justify-end gap-2">
-        <button type="button" class="btn" @click="adding = false">Leave it</button>
-        <button class="btn btn-go" :disabled="!name.trim()">Make it</button>
+        <button type="button" class="btn" @click="adding = false">Cancel</button>
+        <button class="btn btn-go" :disabled="!name.trim()">Create account</button>
       </div>
     </form>
   </Modal>

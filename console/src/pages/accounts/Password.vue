@@ -48,7 +48,7 @@ async function go() {
       <p class="mt-2 text-slate">Other sessions that began with a password end.</p>
       <Trouble :error="error" class="mt-3" />
       <div class="mt-4 flex justify-end gap-2">
-        <button type="button" class="btn" @click="emit('close')">Leave it</button>
+        <button type="button" class="btn" @click="emit('close')">Cancel</button>
         <button class="btn btn-go" :disabled="!word || word !== again">Choose it</button>
       </div>
     </form>

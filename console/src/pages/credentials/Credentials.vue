@@ -101,7 +101,7 @@ async function forget() {
     open
     stop
     :title="'Forget the secret of ' + forgetting.name"
-    verb="Forget it"
+    verb="Remove"
     @close="forgetting = null"
     @yes="forget"
   >

@@ -61,8 +61,8 @@ async function give() {
       </template>
       <Trouble :error="error" class="mt-3" />
       <div class="mt-4 flex justify-end gap-2">
-        <button type="button" class="btn" @click="emit('close')">Leave it</button>
-        <button type="submit" class="btn btn-go" :disabled="!secret">Give it</button>
+        <button type="button" class="btn" @click="emit('close')">Cancel</button>
+        <button type="submit" class="btn btn-go" :disabled="!secret">Save secret</button>
       </div>
     </form>
   </Modal>

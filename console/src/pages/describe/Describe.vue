@@ -195,7 +195,7 @@ function anew() {
           @change="chosen"
         />
       </label>
-      <button class="btn" :disabled="!asked.documents.length" @click="anew">Begin anew</button>
+      <button class="btn" :disabled="!asked.documents.length" @click="anew">Start over</button>
     </div>
     <p class="mb-3 text-slate">
       Write or paste a definition, or drop files here: definitions with their keys, or a machine's own:
@@ -258,7 +258,7 @@ function anew() {
         <p v-if="live" class="mt-1.5">
           <Mark v-if="blocking" kind="error" word="It cannot be recorded like this" />
           <Mark v-else-if="live.recordable" kind="good" word="It can be recorded" />
-          <span v-else class="text-slate">It is recorded as it stands here.</span>
+          <span v-else class="text-slate">No changes: this is what is recorded.</span>
           <span v-if="unkept" class="text-slate"> · not kept by the service: it stays in this window</span>
           <span v-else-if="keptAt && asked.documents.length" class="text-slate">
             · kept for you <Moment :at="keptAt"

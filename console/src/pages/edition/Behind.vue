@@ -67,7 +67,7 @@ async function look(path: string) {
 }
 </script>
 <template>
-  <Modal open wide :title="`What stands behind ${of.name} ${of.version} (${of.arch})`" @close="emit('close')">
+  <Modal open wide :title="`Chain of trust of ${of.name} ${of.version} (${of.arch})`" @close="emit('close')">
     <Trouble :error="q.error.value ?? error" class="mb-3" />
     <p v-if="q.isLoading.value"><Mark kind="busy" word="being compared" /></p>
     <template v-if="chain">
@@ -79,7 +79,7 @@ async function look(path: string) {
           :word="`${links.length - unread} of ${links.length} steps were compared now, and hold`"
         />
         <span v-if="unread" class="ml-2 text-slate"
-          >{{ unread === 1 ? '1 stands' : unread + ' stand' }} on the seal alone.</span
+          >{{ unread === 1 ? '1 rests' : unread + ' rest' }} on the seal alone.</span
         >
         <span v-if="unsigned" class="ml-2">Nobody signs what upstream says.</span>
         <Mark v-if="chain.since" kind="warning" :word="'Since then: ' + chain.since" class="ml-2" />

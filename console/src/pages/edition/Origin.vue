@@ -64,13 +64,13 @@ defineProps<{ edition: EditionDetail }>()
       </dl>
     </section>
     <section v-if="edition.sealed" class="panel p-3">
-      <h2 class="mb-2">Take it out</h2>
+      <h2 class="mb-2">Export</h2>
       <p>
         As plain files, checked on the way: <code>stockade edition export {{ edition.name }} DIR</code>
       </p>
     </section>
     <section v-if="edition.seal.findings?.length">
-      <h2 class="mb-1.5">Told when it was built</h2>
+      <h2 class="mb-1.5">Findings when it was built</h2>
       <div class="panel"><Findings :findings="edition.seal.findings" /></div>
     </section>
   </div>

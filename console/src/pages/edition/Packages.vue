@@ -75,11 +75,7 @@ const columns: Column<Item>[] = [
     empty="Nothing is in this edition."
   >
     <template #name="{ row: i }">
-      <button
-        class="font-medium text-tide hover:underline"
-        :title="'What stands behind it'"
-        @click="behind = i"
-      >
+      <button class="font-medium text-tide hover:underline" :title="'Chain of trust'" @click="behind = i">
         {{ i.name }}
       </button>
     </template>

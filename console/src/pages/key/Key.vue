@@ -77,10 +77,10 @@ function done() {
       /><Mark v-if="k.former" kind="none" word="the site's own key, before it was renewed" /><Mark
         v-if="k.retired"
         kind="none"
-        word="put away"
+        word="retired"
       />
       <div class="ml-auto flex gap-2">
-        <Act v-if="k.idle" does="retireKey" @click="ask('retire')">Put away</Act>
+        <Act v-if="k.idle" does="retireKey" @click="ask('retire')">Retire</Act>
         <Act v-if="!k.site && !k.barred" does="bar" class="btn-stop" @click="ask('bar')">Bar this key</Act>
       </div>
     </div>
@@ -261,7 +261,7 @@ function done() {
         Nothing that it signed is accepted for any source after this. It cannot be taken back: its owner's new
         key is vouched for instead.
       </p>
-      <p class="mt-2 mb-1">What stands on sources that name it:</p>
+      <p class="mt-2 mb-1">Depends on sources that name this key:</p>
       <Standing v-if="stands" :of="stands" />
     </Reason>
     <Reason

@@ -79,7 +79,7 @@ function done() {
     <Reason
       v-if="asking === 'renew'"
       title="Renew the site key"
-      verb="Make the new key"
+      verb="Create the new key"
       :act="renew"
       @close="asking = ''"
       @done="done"

@@ -97,8 +97,8 @@ async function add() {
 <template>
   <div class="mb-1 flex items-center gap-3">
     <h1>Keys</h1>
-    <Act does="takeStatement" class="ml-auto" @click="taking = true"> Take a statement </Act>
-    <Act does="addKeys" @click="adding = true">Bring a key in</Act>
+    <Act does="takeStatement" class="ml-auto" @click="taking = true"> Import statement </Act>
+    <Act does="addKeys" @click="adding = true">Import key</Act>
     <New of="key" />
   </div>
   <p class="mb-4 text-slate">
@@ -190,7 +190,7 @@ async function add() {
   </div>
   <Vouch v-if="asked" :of="asked.key" :source="asked.source" @close="asked = null" @done="decided = $event" />
   <Statement v-if="taking" @close="taking = false" />
-  <Modal :open="adding" title="Bring a key in" wide @close="adding = false"
+  <Modal :open="adding" title="Import key" wide @close="adding = false"
     ><p class="mb-2">
       Paste an armoured public key. This decides nothing: nobody may sign anything with it until somebody
       vouches for it.
@@ -200,8 +200,8 @@ async function add() {
       class="mt-3"
     />
     <div class="mt-4 flex justify-end gap-2">
-      <button class="btn" @click="adding = false">Leave it</button
-      ><button class="btn btn-go" :disabled="!pasted" @click="add">Bring it in</button>
+      <button class="btn" @click="adding = false">Cancel</button
+      ><button class="btn btn-go" :disabled="!pasted" @click="add">Import</button>
     </div></Modal
   >
 </template>

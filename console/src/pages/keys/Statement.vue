@@ -21,7 +21,7 @@ const error = ref<unknown>(null)
 const fresh = computed(() => (st.value?.vouches ?? []).filter((v) => v.outcome === 'vouch').length)
 const words: Record<string, ['note' | 'good' | 'none', string]> = {
   vouch: ['note', 'to vouch for'],
-  stands: ['good', 'stands already'],
+  stands: ['good', 'exists already'],
   passed: ['none', 'passed over'],
 }
 async function look(e: Event) {
@@ -51,7 +51,7 @@ async function go() {
 }
 </script>
 <template>
-  <Modal open wide title="Take a statement of a paired site" @close="emit('close')">
+  <Modal open wide title="Import a statement of a paired site" @close="emit('close')">
     <p class="mb-3 text-slate">
       What another site has vouched for, with its evidence. It counts only if a warden has compared that
       site's key and paired the two: <code>stockade site pair NAME FILE</code>.
@@ -87,7 +87,7 @@ async function go() {
     <div class="mt-4 flex items-center justify-end gap-2">
       <Mark v-if="done" kind="good" word="recorded, with its evidence" class="mr-auto" />
       <span v-else-if="st && !fresh" class="mr-auto text-slate">Nothing of it is new here.</span>
-      <button class="btn" @click="emit('close')">{{ done ? 'Close' : 'Leave it' }}</button>
+      <button class="btn" @click="emit('close')">{{ done ? 'Close' : 'Cancel' }}</button>
       <button v-if="!done" class="btn btn-go" :disabled="!fresh" @click="go">
         {{ fresh ? 'Vouch for ' + count(fresh, 'key') : 'Vouch' }}
       </button>

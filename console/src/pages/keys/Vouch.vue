@@ -156,7 +156,7 @@ async function go() {
       />
       <Trouble :error="error" class="mt-3" />
       <div class="mt-5 flex justify-end gap-2">
-        <button type="button" class="btn" @click="emit('close')">Leave it</button
+        <button type="button" class="btn" @click="emit('close')">Cancel</button
         ><button class="btn btn-go" :disabled="!whole || !evidence.trim()">Vouch for it</button>
       </div>
     </form>

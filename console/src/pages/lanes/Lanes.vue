@@ -84,7 +84,7 @@ const columns: Column<Lane>[] = [
       :rows="listed"
       :filter="text"
       scroll="34vh"
-      empty="No lane is described yet."
+      empty="No lanes yet."
     >
       <template #name="{ row: l }"
         ><button
@@ -155,11 +155,11 @@ const columns: Column<Lane>[] = [
       </tbody>
     </table>
     <p v-if="!rows.length && editions.data.value" class="px-3 py-2 text-slate">
-      No edition stands yet: build a mirror first.
+      No editions yet. Build a mirror first.
     </p>
   </div>
   <p v-else-if="lanes.data.value" class="panel px-3 py-3 text-slate">
-    No lane is described yet: a name that machines follow, which shows one edition of a mirror.
+    No lanes yet. A lane is a name that machines follow; it shows one edition of a mirror.
   </p>
   <div class="mt-5 grid grid-cols-2 gap-5">
     <section v-for="l in cols" :key="l.name" class="panel p-3">

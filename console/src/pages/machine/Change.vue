@@ -41,8 +41,8 @@ async function save() {
       <input id="change-note" v-model="note" class="field" maxlength="500" />
       <Trouble :error="error" class="mt-3" />
       <div class="mt-4 flex justify-end gap-2">
-        <button type="button" class="btn" @click="emit('close')">Leave it</button>
-        <button class="btn btn-go">Record it</button>
+        <button type="button" class="btn" @click="emit('close')">Cancel</button>
+        <button class="btn btn-go">Save</button>
       </div>
     </form>
   </Modal>

@@ -3,7 +3,7 @@ import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { call, get, type Installed, type Machine } from '../../api'
-import { size } from '../../format'
+import { count, size } from '../../format'
 import Act from '../../parts/Act.vue'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import Findings from '../../parts/Findings.vue'
@@ -27,11 +27,11 @@ const q = useQuery({
 })
 const m = computed(() => q.data.value)
 const words: Record<string, ['good' | 'warning' | 'error' | 'note' | 'none', string]> = {
-  behind: ['none', 'newer on its lane'],
+  behind: ['none', 'update available'],
   held: ['note', 'held by a pin'],
-  stranded: ['warning', 'no source has it'],
-  ahead: ['note', "newer than its lane's"],
-  unknown: ['none', 'not compared'],
+  stranded: ['warning', 'not in any source'],
+  ahead: ['note', 'ahead'],
+  unknown: ['none', 'unknown'],
   current: ['good', 'current'],
 }
 function stateOf(x: Installed) {
@@ -53,11 +53,11 @@ const kinds = computed(() => {
   const all: [string, string, number][] = [
     ['', 'all', of.items.length],
     ['security', of.security_unknown ? 'known to be security' : 'security', of.security],
-    ['behind', 'behind', of.behind],
+    ['behind', 'update available', of.behind],
     ['held', 'held', of.held],
-    ['stranded', 'stranded', of.stranded],
+    ['stranded', 'not in any source', of.stranded],
     ['ahead', 'ahead', of.ahead],
-    ['unknown', 'not compared', of.unknown],
+    ['unknown', 'unknown', of.unknown],
   ]
   return all.filter(([key, , n]) => n || !key)
 })
@@ -65,7 +65,7 @@ const columns: Column<Installed>[] = [
   { key: 'name', title: 'Package', class: 'font-medium', value: (x) => x.name },
   { key: 'arch', title: 'Architecture', value: (x) => x.arch || '–' },
   { key: 'version', title: 'Installed', class: 'mono', value: (x) => x.version },
-  { key: 'offered', title: 'Comes first', term: 'offered', class: 'mono', value: (x) => x.offered || '–' },
+  { key: 'offered', title: 'Candidate', term: 'offered', class: 'mono', value: (x) => x.offered || '–' },
   { key: 'from', title: 'From', value: (x) => x.from || '–' },
   { key: 'state', title: 'State', value: (x) => x.state },
   { key: 'size', title: 'Size', num: true, value: (x) => x.size ?? 0 },
@@ -95,7 +95,7 @@ async function remove() {
       <span v-if="m.note" class="min-w-0 break-words text-slate">{{ m.note }}</span>
       <span class="ml-auto" />
       <Act does="changeMachine" @click="changing = true">Change</Act>
-      <Act does="removeMachine" @click="removing = true">Forget it</Act>
+      <Act does="removeMachine" @click="removing = true">Remove</Act>
     </div>
     <div class="mb-4 grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)] items-start gap-4">
       <dl class="panel facts px-3 py-2.5">
@@ -113,8 +113,8 @@ async function remove() {
         </dd>
         <dt>Reported</dt>
         <dd>
-          <template v-if="m.reported"><Moment :at="m.reported" />, brought in by {{ m.reported_by }}</template
-          ><span v-else class="text-slate">never: what it has installed is not known</span>
+          <template v-if="m.reported"><Moment :at="m.reported" />, imported by {{ m.reported_by }}</template
+          ><span v-else class="text-slate">never: its installed packages are unknown</span>
         </dd>
         <dt>Enrolled</dt>
         <dd><Moment :at="m.enrolled" /> by {{ m.by }}</dd>
@@ -122,23 +122,23 @@ async function remove() {
       <div class="panel px-3 py-2.5">
         <p v-if="m.problem"><Mark kind="warning" word="Not compared" />: {{ m.problem }}</p>
         <p v-else-if="!m.reported" class="text-slate">
-          Once it reported, each of its packages is compared with what comes first of its name on the lane.
+          Once it reported, Stockade compares each package with its candidate on the lane.
         </p>
         <p v-else-if="!m.against"><Mark kind="busy" word="Being compared" /></p>
         <template v-else>
           <p>
-            Of {{ m.installed.toLocaleString('en') }} packages {{ m.current.toLocaleString('en') }} are what
-            comes first on <code class="whitespace-nowrap">{{ m.against }}</code><template v-if="!m.compared"
-              >, which its lane showed before: it is being compared anew</template
+            {{ count(m.installed, 'package') }} installed, {{ m.current.toLocaleString('en') }} current.
+            {{ m.behind ? count(m.behind, 'update') : 'No updates' }} available on
+            <code class="whitespace-nowrap">{{ m.against }}</code><template v-if="m.behind">
+              ({{ size(m.bytes) }}, plus dependencies)</template
             >.
-            <template v-if="m.behind"
-              >For {{ m.behind }} there is something newer, {{ size(m.bytes) }} beside what that
-              needs.</template
+            <template v-if="!m.compared"
+              >The lane showed this edition before; Stockade is comparing the machine again.</template
             >
           </p>
           <p class="mt-1 text-slate">
-            Each package is compared by itself, as its client would bring it up to date; what would have to
-            come or go with it, and what replaces it under another name, is not looked at.
+            Stockade compares each package by itself, as the client would update it. Packages that would have
+            to be added, removed or replaced with it are not included.
           </p>
         </template>
       </div>
@@ -169,7 +169,7 @@ async function remove() {
           :filter="state + text"
           :empty="
             m.against && !m.problem
-              ? 'Each of its packages is what comes first on ' + m.against + '.'
+              ? 'Every package is current on ' + m.against + '.'
               : 'Nothing was compared yet. Report takes what it has installed.'
           "
         >
@@ -192,7 +192,7 @@ async function remove() {
     <Question
       :open="removing"
       :title="'Forget ' + m.name"
-      verb="Forget it"
+      verb="Remove"
       stop
       @close="removing = false"
       @yes="remove"

@@ -45,8 +45,8 @@ async function send() {
     <input type="file" class="field mt-2" aria-label="A file with the list" @change="pick" />
     <Trouble :error="error" class="mt-3" />
     <div class="mt-3 flex items-center justify-end gap-3">
-      <span class="text-slate">It stands in place of what the machine told before.</span>
-      <Act does="reportMachine" class="btn-go" :disabled="busy || !text.trim()">Bring it in</Act>
+      <span class="text-slate">It replaces the last report of the machine.</span>
+      <Act does="reportMachine" class="btn-go" :disabled="busy || !text.trim()">Import report</Act>
     </div>
   </form>
 </template>

@@ -194,7 +194,7 @@ async function enrol() {
       />
       <Trouble :error="error" class="mt-3" />
       <div class="mt-4 flex justify-end gap-2">
-        <button type="button" class="btn" @click="adding = false">Leave it</button>
+        <button type="button" class="btn" @click="adding = false">Cancel</button>
         <button class="btn btn-go" :disabled="busy || !named.length || !to">
           {{ named.length > 1 ? `Enrol ${named.length}` : 'Enrol it' }}
         </button>

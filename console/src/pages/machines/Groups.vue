@@ -85,7 +85,7 @@ const columns: Column<Group>[] = [
     :rows="rows"
     :filter="text"
     :scroll="rows.length > 20 ? '52vh' : undefined"
-    empty="No group is described yet: machines of one kind, which follow a lane. New group describes one."
+    empty="No groups yet. A group is a set of machines of one kind that follow one lane. Add one with New group."
   >
     <template #machines="{ row: g }">
       <RouterLink v-if="enrolled(g)" :to="{ query: { tab: 1, in: g.name } }">{{
@@ -110,7 +110,7 @@ const columns: Column<Group>[] = [
     <Findings :findings="g.findings" />
   </div>
   <p v-if="told.length > 20" class="mt-2 text-slate">
-    Of {{ told.length - 20 }} further groups something is told as well: filter for them.
+    {{ told.length - 20 }} more groups have findings: use the filter to see them.
   </p>
   <Kit v-if="group" :key="group" class="mt-5" :group="group" />
 </template>

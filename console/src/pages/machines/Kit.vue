@@ -46,7 +46,7 @@ const kit = computed(() => `stockade-${props.group}-${q.data.value?.edition.repl
             class="btn btn-go ml-auto hover:!no-underline"
             :href="`/api/v1/groups/${group}/kit${query}`"
             :download="kit + '.tar.gz'"
-            ><ArrowDownTrayIcon class="size-4" />Take the kit</a
+            ><ArrowDownTrayIcon class="size-4" />Download kit</a
           >
         </div>
         <p class="mt-2 mb-1 text-slate">

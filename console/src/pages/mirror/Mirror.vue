@@ -75,7 +75,7 @@ const short = computed(() => proofs.value.some((p) => p.proved < p.wanted || p.s
 const open = computed(() => findings.value.filter((f) => f.code === 'mirror.not-proved').length)
 const shown = computed(() => {
   const what = proofs.value.some((p) => p.every) ? 'all that is taken' : 'all that is wanted'
-  if (open.value) return `of ${what} not everything was decided on; what, and why, stands under findings`
+  if (open.value) return `some proofs of ${what} are undecided; see the findings for the reasons`
   return short.value ? `not ${what} can be installed` : `${what} can be installed, by those named below`
 })
 // What is proved: what is wanted, every package, or the whole way to install one.
@@ -193,7 +193,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
                 ? 'a build now would seal nothing; this is what it chose'
                 : preview?.against
                   ? `a build now, against ${preview.against}`
-                  : 'a build now; no edition stands yet',
+                  : 'a build now; there are no editions yet',
               prove: shown,
             }[last.kind]
           "
@@ -261,7 +261,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
       </dl>
     </section>
     <section v-if="refusals.length">
-      <h2 class="mb-1.5">Why not, and what leads out</h2>
+      <h2 class="mb-1.5">Reasons and possible fixes</h2>
       <Refusals :refusals="refusals" :of="outcome?.refused ?? 0" :mirror="name" />
     </section>
     <section v-if="certified.length" class="space-y-3">

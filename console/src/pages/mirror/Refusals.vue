@@ -54,7 +54,7 @@ function ask(w: WayOut) {
           r.ways_out?.length
             ? count(r.ways_out.length, 'way') + ' out'
             : r.tried
-              ? 'no single change was found that leads out'
+              ? 'no single change fixes it'
               : 'ways out were not looked for: others come before it'
         }}</span>
       </button>
@@ -80,9 +80,9 @@ function ask(w: WayOut) {
                 v-if="w.object"
                 does="amend"
                 dense
-                :aria-label="'Describe it so: ' + what(w)"
+                :aria-label="'Apply this fix: ' + what(w)"
                 @click="ask(w)"
-                >Describe it so</Act
+                >Apply this fix</Act
               >
             </li>
           </ul>

@@ -44,7 +44,7 @@ const columns: Column<Mirror>[] = [
     :id="(m) => m.name"
     :columns="columns"
     :rows="q.data.value.items"
-    empty="No mirror is described yet. It says which sources are copied, and what is wanted of them: New mirror."
+    empty="No mirrors yet. A mirror defines which sources are copied and which packages are wanted. Add one with New mirror."
   >
     <template #name="{ row: m }">
       <RouterLink :to="'/mirrors/' + m.name" class="font-medium">{{ m.name }}</RouterLink>

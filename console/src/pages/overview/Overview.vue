@@ -88,14 +88,14 @@ const strip = (s: Overview['sources']['items'][number], published: boolean) =>
       <Since v-if="q.data.value.since" :of="q.data.value.since" />
       <section>
         <div class="mb-1.5 flex items-center gap-3">
-          <h2>Needs you</h2>
+          <h2>Needs attention</h2>
           <span class="text-slate">{{ needs || '' }}</span>
         </div>
         <div class="panel">
           <Needs v-if="needs" :lines="q.data.value.needs" />
           <p v-else class="px-3 py-3">
             <template v-if="q.data.value.sources.all"
-              ><Mark v-if="q.data.value.aside" kind="note" word="Nothing but what was set aside." /><Mark
+              ><Mark v-if="q.data.value.aside" kind="note" word="Nothing, except snoozed findings." /><Mark
                 v-else
                 kind="good"
                 word="Nothing that was looked at is wrong."
@@ -105,7 +105,7 @@ const strip = (s: Overview['sources']['items'][number], published: boolean) =>
                 records and seals compared <Moment :at="q.data.value.looked.journal" />.</span
               ></template
             ><template v-else
-              >Nothing is described yet. <RouterLink to="/describe">Describe</RouterLink> takes a definition,
+              >Nothing is defined yet. <RouterLink to="/describe">Definitions</RouterLink> takes a document,
               or a machine's own files; so does <code>stockade record FILE</code>.</template
             >
           </p>
@@ -113,7 +113,7 @@ const strip = (s: Overview['sources']['items'][number], published: boolean) =>
       </section>
       <details v-if="q.data.value.aside" @toggle="asideOpen = ($event.target as HTMLDetailsElement).open">
         <summary class="cursor-pointer text-slate">
-          {{ count(q.data.value.aside, 'finding') }} set aside
+          {{ count(q.data.value.aside, 'finding') }} snoozed
         </summary>
         <Trouble :error="aside.error.value" />
         <div class="panel mt-1.5 divide-y divide-line/60">
@@ -125,7 +125,7 @@ const strip = (s: Overview['sources']['items'][number], published: boolean) =>
                 >until {{ absolute(a.until).slice(0, 10) }}, by {{ a.by }}: {{ a.reason }}</span
               >
             </p>
-            <Act does="takeUp" dense class="!h-6" @click="takeUp(a)">Take up again</Act>
+            <Act does="takeUp" dense class="!h-6" @click="takeUp(a)">Wake</Act>
           </div>
         </div>
       </details>
@@ -221,7 +221,7 @@ const strip = (s: Overview['sources']['items'][number], published: boolean) =>
           <p v-if="further(q.data.value.lanes)" class="px-3 py-2">
             <RouterLink to="/lanes">{{ count(further(q.data.value.lanes), 'further lane') }}</RouterLink>
           </p>
-          <p v-if="!q.data.value.lanes.all" class="px-3 py-2 text-slate">No lane is described yet.</p>
+          <p v-if="!q.data.value.lanes.all" class="px-3 py-2 text-slate">No lanes yet.</p>
         </div>
       </section>
       <section v-if="q.data.value.machines.all">

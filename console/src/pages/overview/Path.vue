@@ -27,7 +27,7 @@ const done = computed(() => props.steps.filter((s) => s.done).length)
           <Mark v-if="s.done" kind="good" word="done" />
           <span class="min-w-0" :class="s.done ? '' : 'text-slate'">{{ s.text }}</span>
         </span>
-        <RouterLink v-if="s.step === next" class="btn btn-go !h-6" :to="s.to">Go on here</RouterLink>
+        <RouterLink v-if="s.step === next" class="btn btn-go !h-6" :to="s.to">Continue</RouterLink>
         <RouterLink v-else class="btn !h-6" :to="s.to">Open</RouterLink>
       </li>
     </ol>

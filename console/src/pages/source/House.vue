@@ -135,7 +135,7 @@ const pick = (e: Event) => (e.target as HTMLInputElement).files?.[0] ?? null
         </p>
         <Trouble :error="error" class="mt-3" />
         <div class="mt-5 flex justify-end gap-2">
-          <button type="button" class="btn" @click="adding = false">Leave it</button
+          <button type="button" class="btn" @click="adding = false">Cancel</button
           ><button class="btn btn-go" :disabled="busy || !file || !from.trim() || !why.trim()">
             {{ busy ? 'Adding…' : 'Add it' }}
           </button>
@@ -150,7 +150,7 @@ const pick = (e: Event) => (e.target as HTMLInputElement).files?.[0] ?? null
         Editions that have it keep it. The next build leaves it out, and restoring a revision brings it back.
       </p>
       <div class="mt-4 flex justify-end gap-2">
-        <button class="btn" @click="removing = null">Leave it</button
+        <button class="btn" @click="removing = null">Cancel</button
         ><button class="btn btn-stop" @click="remove">Remove it</button>
       </div></Modal
     >

@@ -93,7 +93,7 @@ const whole = (s: { fresh: number; first_byte: number; rate: number }) => s.fres
       As they were probed <Moment :at="probes[0]?.at" />. The order before is one revision away.
     </p>
     <div class="mt-4 flex justify-end gap-2">
-      <button class="btn" @click="emit('close')">Leave it</button>
+      <button class="btn" @click="emit('close')">Cancel</button>
       <button class="btn btn-go" :disabled="!would?.recordable" @click="go">Put them in this order</button>
     </div>
   </Modal>

@@ -63,7 +63,7 @@ const columns: Column<Source>[] = [
     :columns="columns"
     :rows="rows"
     :filter="filter"
-    empty="No source is described yet: Describe takes a definition, or a machine's own files."
+    empty="No sources yet. Add one under Definitions, or import a machine's own files there."
   >
     <template #name="{ row: s }">
       <RouterLink :to="'/sources/' + s.name" class="font-medium whitespace-nowrap">{{

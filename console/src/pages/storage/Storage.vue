@@ -95,7 +95,7 @@ const taken = computed(() =>
           </dd>
         </div>
         <div v-if="q.data.value.aside.files" class="flex items-baseline gap-2">
-          <dt>set aside</dt>
+          <dt>moved aside</dt>
           <dd>
             <b>{{ size(q.data.value.aside.bytes) }}</b>
             <span class="text-slate">found damaged, beside the pool; goes with a sweep</span>

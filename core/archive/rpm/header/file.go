@@ -30,10 +30,10 @@ func Open(r io.Reader) (*File, error) {
 	var lead [LeadSize]byte
 	if _, err := io.ReadFull(r, lead[:]); err != nil ||
 		!bytes.Equal(lead[:4], []byte{0xed, 0xab, 0xee, 0xdb}) {
-		return nil, Malformed("it does not begin as one")
+		return nil, Malformed("it does not begin as an rpm file")
 	}
 	if kind := binary.BigEndian.Uint16(lead[6:]); kind != 0 {
-		return nil, Malformed("it is a package of sources")
+		return nil, Malformed("it is a source package")
 	}
 	f := &File{}
 	var err error
@@ -43,7 +43,7 @@ func Open(r io.Reader) (*File, error) {
 	size := int64(len(f.Signature.Blob))
 	padding := (8 - size%8) % 8
 	if _, err := io.CopyN(io.Discard, r, padding); err != nil {
-		return nil, Malformed("it ends behind its signatures")
+		return nil, Malformed("it ends after its signatures")
 	}
 	f.Start = LeadSize + size + padding
 	if f.Header, err = Read(r, MaxSize); err != nil {
@@ -78,7 +78,7 @@ func (f *File) HeaderSignatures() []byte {
 func (f *File) CheckDigests(file io.ReadSeeker) (bound bool, err error) {
 	changed := func(what string) error {
 		return finding.New(finding.ContentDigestMismatch, "",
-			"the package's %s is not what its own digest says",
+			"the package's %s does not match its own checksum",
 			what)
 	}
 	if want := f.Signature.Text(SigSHA256Header); want != "" && want != sumOf(sha256.New(), f.Header.Blob) {

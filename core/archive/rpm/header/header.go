@@ -63,21 +63,21 @@ type Header struct {
 func Read(r io.Reader, limit int) (*Header, error) {
 	var intro [16]byte
 	if _, err := io.ReadFull(r, intro[:]); err != nil {
-		return nil, Malformed("a header is cut short")
+		return nil, Malformed("a header is truncated")
 	}
 	if !bytes.Equal(intro[:8], headerMagic) {
 		return nil, Malformed("a header does not begin with its magic")
 	}
 	n, size := binary.BigEndian.Uint32(intro[8:]), binary.BigEndian.Uint32(intro[12:])
 	if n == 0 || n > maxEntries || size > uint32(limit) {
-		return nil, Malformed("a header of %d entries and %d bytes is beyond its bounds", n, size)
+		return nil, Malformed("a header of %d entries and %d bytes is over the limit", n, size)
 	}
 	total := 16 + int64(n)*16 + int64(size)
 	// Grown as it is read: a header that only claims to be large costs nothing.
 	var buf bytes.Buffer
 	buf.Write(intro[:])
 	if got, err := io.CopyN(&buf, r, total-16); err != nil || got != total-16 {
-		return nil, Malformed("a header is cut short")
+		return nil, Malformed("a header is truncated")
 	}
 	h := &Header{Blob: buf.Bytes(), entries: make(map[uint32]entry, n)}
 	h.data = h.Blob[16+16*n:]
@@ -91,19 +91,19 @@ func Read(r io.Reader, limit int) (*Header, error) {
 			count: binary.BigEndian.Uint32(line[12:]),
 		}
 		if e.kind > typeI18NString || e.at > size || e.count == 0 || e.count > uint32(limit) {
-			return nil, Malformed("the entry %d of a header is beyond its bounds", tag)
+			return nil, Malformed("entry %d of a header is over the limit", tag)
 		}
 		if width := uint64(widths[e.kind]); width > 0 && uint64(e.at)+width*uint64(e.count) > uint64(size) {
-			return nil, Malformed("the entry %d of a header is beyond its bounds", tag)
+			return nil, Malformed("entry %d of a header is over the limit", tag)
 		}
 		if e.kind != typeBinary {
 			if total += int64(e.count); e.count > maxCount || total > maxCounts {
 				return nil, finding.New(finding.ContentTooLarge, "",
-					"a header has more than %d values in one entry, or %d in all", maxCount, maxCounts)
+					"a header has more than %d values in one entry, or %d in total", maxCount, maxCounts)
 			}
 		}
 		if _, twice := h.entries[tag]; twice {
-			return nil, Malformed("the entry %d stands twice in a header", tag)
+			return nil, Malformed("entry %d occurs twice in a header", tag)
 		}
 		h.entries[tag] = e
 	}

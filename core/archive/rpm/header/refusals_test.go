@@ -43,25 +43,26 @@ func TestEachRefusalOfAHeader(t *testing.T) {
 		says string
 	}{
 		{"as it is", some(), ""},
-		{"nothing", nil, "a header is cut short"},
-		{"half a beginning", some()[:15], "a header is cut short"},
-		{"a beginning alone", some()[:16], "a header is cut short"},
-		{"cut at its end", some()[:len(some())-1], "a header is cut short"},
+		{"nothing", nil, "a header is truncated"},
+		{"half a beginning", some()[:15], "a header is truncated"},
+		{"a beginning alone", some()[:16], "a header is truncated"},
+		{"cut at its end", some()[:len(some())-1], "a header is truncated"},
 		{"another beginning", change(0, 0), "does not begin with its magic"},
 		{"no entries", change(count, 0), "a header of 0 entries"},
-		{"more entries than may be", change(count, maxEntries+1), "is beyond its bounds"},
-		{"more bytes than may be", change(size, MaxSize+1), "is beyond its bounds"},
-		{"a kind that is none", change(second+4, typeI18NString+1), "the entry 1000 of a header is beyond"},
-		{"a place behind its end", change(second+8, 4000), "the entry 1000 of a header is beyond"},
-		{"no value", change(second+12, 0), "the entry 1000 of a header is beyond"},
+		{"more entries than may be", change(count, maxEntries+1), "is over the limit"},
+		{"more bytes than may be", change(size, MaxSize+1), "is over the limit"},
+		{"a kind that is none", change(second+4, typeI18NString+1),
+			"entry 1000 of a header is over the limit"},
+		{"a place behind its end", change(second+8, 4000), "entry 1000 of a header is over the limit"},
+		{"no value", change(second+12, 0), "entry 1000 of a header is over the limit"},
 		{"more values than bytes may be", change(second+12, MaxSize+1),
-			"the entry 1000 of a header is beyond"},
-		{"one entry twice", change(second, TagImmutable), "stands twice in a header"},
+			"entry 1000 of a header is over the limit"},
+		{"one entry twice", change(second, TagImmutable), "occurs twice in a header"},
 		{"numbers that run over its end", func() []byte {
 			w := NewWriter(TagImmutable)
 			w.put(TagFileSizes, typeInt32, 9, []byte{0, 0, 0, 1})
 			return w.Bytes()
-		}(), "is beyond its bounds"},
+		}(), "is over the limit"},
 	} {
 		code := bad
 		if c.says == "" {
@@ -71,7 +72,7 @@ func TestEachRefusalOfAHeader(t *testing.T) {
 		told.Refused(t, c.name, err, code, c.says)
 	}
 	_, err := Read(bytes.NewReader(some()), 20)
-	told.Refused(t, "beyond the bound that is given", err, bad, "is beyond its bounds")
+	told.Refused(t, "beyond the bound that is given", err, bad, "is over the limit")
 }
 
 func TestAHeaderGivesWhatWasPut(t *testing.T) {
@@ -120,14 +121,14 @@ func TestEachRefusalOfAFile(t *testing.T) {
 		says string
 	}{
 		{"as it is", whole, ""},
-		{"nothing", nil, "does not begin as one"},
-		{"half a beginning", whole[:LeadSize-1], "does not begin as one"},
-		{"another beginning", magic, "does not begin as one"},
-		{"a package of sources", source, "is a package of sources"},
-		{"no signatures", whole[:LeadSize], "a header is cut short"},
+		{"nothing", nil, "it does not begin as an rpm file"},
+		{"half a beginning", whole[:LeadSize-1], "it does not begin as an rpm file"},
+		{"another beginning", magic, "it does not begin as an rpm file"},
+		{"a package of sources", source, "it is a source package"},
+		{"no signatures", whole[:LeadSize], "a header is truncated"},
 		{"nothing behind the signatures", whole[:LeadSize+len(signatures().Bytes())],
-			"ends behind its signatures"},
-		{"no header", whole[:LeadSize+(len(signatures().Bytes())+7)/8*8], "a header is cut short"},
+			"it ends after its signatures"},
+		{"no header", whole[:LeadSize+(len(signatures().Bytes())+7)/8*8], "a header is truncated"},
 	} {
 		code := bad
 		if c.says == "" {

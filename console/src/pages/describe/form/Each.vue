@@ -68,7 +68,7 @@ const isWord = (x: unknown) => typeof x !== 'object' || x === null
           :disabled="!x"
           @click="put(i, { [short]: x, want: {} })"
         >
-          Say more of it
+          Details
         </button>
         <button
           v-if="all.length > 1"

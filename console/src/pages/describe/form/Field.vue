@@ -78,7 +78,7 @@ function picked(e: Event) {
         :aria-describedby="id + '-told'"
         @change="typed(($event.target as HTMLSelectElement).value)"
       >
-        <option value="">left out</option>
+        <option value="">not set</option>
         <option v-for="o in choices" :key="o">{{ o }}</option>
         <option v-if="text && !choices.includes(text)">{{ text }}</option>
       </select>
@@ -101,9 +101,9 @@ function picked(e: Event) {
           :value="filled ? 'some' : text"
           @change="either(($event.target as HTMLSelectElement).value)"
         >
-          <option value="">left out</option>
+          <option value="">not set</option>
           <option v-if="word" :value="word">{{ word }}</option>
-          <option value="some">{{ word ? 'a choice' : 'said below' }}</option>
+          <option value="some">{{ word ? 'a choice' : 'set below' }}</option>
         </select>
         <div v-if="filled" class="mt-1 border-l-2 border-line pl-3">
           <Fields :schema="group" :path="path" />
@@ -133,7 +133,7 @@ function picked(e: Event) {
       <div :id="id + '-told'">
         <p v-for="f in told" :key="f.code + f.text" class="mt-0.5 break-words">
           <Mark :kind="f.severity" /> {{ f.text }}
-          <span v-if="f.way_out" class="text-slate">· {{ f.way_out }}</span>
+          <span v-if="f.way_out" class="text-slate">Fix: {{ f.way_out }}</span>
         </p>
       </div>
       <p v-if="!wide && !bare" class="mt-0.5 text-[12px] leading-4 text-slate">{{ schema.description }}</p>

@@ -167,7 +167,7 @@ const chosen = computed({
           {{ o.kind }} {{ o.name }}{{ worst(o) }}
         </option>
       </select>
-      <span v-else class="flex-1 text-slate">Nothing stands here yet.</span>
+      <span v-else class="flex-1 text-slate">No objects yet.</span>
       <Menu v-if="all" as="div" class="relative">
         <MenuButton class="btn">New …</MenuButton>
         <MenuItems class="panel absolute right-0 z-20 mt-1 w-36 py-1 shadow-lg outline-none">
@@ -184,8 +184,8 @@ const chosen = computed({
       </Menu>
     </div>
     <p v-if="!all" class="px-3 py-2">
-      <Mark kind="error" word="cannot be read" /> The text is not a document as it stands: mend the line that
-      is marked, and the form goes on.
+      <Mark kind="error" word="cannot be read" /> The text is not a valid document. Correct the line that is
+      marked, and the form goes on.
     </p>
     <form
       v-if="making"
@@ -207,7 +207,7 @@ const chosen = computed({
       <button class="btn btn-go" :disabled="!name.trim() || taken">Add</button>
       <button type="button" class="btn" @click="making = null">Cancel</button>
     </form>
-    <p v-if="taken" class="px-3 py-1"><Mark kind="error" /> A {{ making }} of that name stands here.</p>
+    <p v-if="taken" class="px-3 py-1"><Mark kind="error" /> A {{ making }} of that name already exists.</p>
     <div v-if="all && open" class="px-3 py-1">
       <div class="grid grid-cols-[112px_minmax(0,1fr)] gap-x-3 py-1.5">
         <label for="object-name" class="pt-1.5 text-slate">Name</label>
@@ -224,12 +224,12 @@ const chosen = computed({
           <Act v-if="recorded" does="rename" class="!h-[30px]" type="button" @click="renaming = open">
             Rename what is recorded
           </Act>
-          <button type="button" class="btn !h-[30px]" @click="away">Take it out of this text</button>
+          <button type="button" class="btn !h-[30px]" @click="away">Remove from document</button>
         </div>
       </div>
       <p v-for="f in about" :key="f.code + f.text" class="py-0.5 break-words">
         <Mark :kind="f.severity" /> {{ f.text }}
-        <span v-if="f.way_out" class="text-slate">· {{ f.way_out }}</span>
+        <span v-if="f.way_out" class="text-slate">Fix: {{ f.way_out }}</span>
       </p>
       <Rename v-if="renaming" :of="renaming" @close="renaming = null" @done="wasRenamed" />
       <Fields :key="chosen" :schema="fields" :path="at" :first="first[open.kind]" />

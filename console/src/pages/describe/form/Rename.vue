@@ -56,7 +56,7 @@ async function ask(look: boolean) {
       <Preview v-if="would" class="mt-3" :of="would" />
       <Trouble :error="error" class="mt-3" />
       <div class="mt-4 flex justify-end gap-2">
-        <button type="button" class="btn" @click="emit('close')">Leave it</button>
+        <button type="button" class="btn" @click="emit('close')">Cancel</button>
         <button class="btn btn-go" :disabled="!to.trim()">
           {{ would ? 'Rename it' : 'Show what that changes' }}
         </button>
