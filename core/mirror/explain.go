@@ -417,7 +417,7 @@ func (c *choosing) advise(m solve.Missing) (way, one string) {
 	for _, o := range c.outside {
 		if what, _ := c.u.Meets(m, o.at); what != "" {
 			return o.Name + " has " + what + ", which is in the baseline of other machines: " +
-				"list it in the baseline of these too, or remove " + m.Chain[0] + " out", ""
+				"list it in the baseline of these too, or remove " + m.Chain[0], ""
 		}
 	}
 	if len(c.unread) > 0 {
@@ -430,7 +430,7 @@ func (c *choosing) advise(m solve.Missing) (way, one string) {
 			finding.Names(names, 3),
 			m.Chain[0]), ""
 	}
-	return "no defined source provides it: define one that does, or remove " + m.Chain[0] + " out", ""
+	return "no defined source provides it: define one that does, or remove " + m.Chain[0], ""
 }
 
 // unseen says what of the mirror's own sources would meet a need, and what keeps the machines from
