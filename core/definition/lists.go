@@ -217,7 +217,7 @@ func (c *checker) footing(object, path string, f Footing, from []string) {
 				"%q is a source of the mirror, so it cannot be a source of the baseline, too", s)
 		case known && c.Sources[s].Disabled:
 			c.add(finding.DefineBadValue, object, at, "the source %q is disabled", s).WayOut =
-				"enable it, or remove it from the baseline"
+				"enable it, or remove it under footing"
 		}
 	}
 }

@@ -158,7 +158,7 @@ func (b *Builder) besides(ctx context.Context, plan Plan, out *Outcome) error {
 			return finding.New(finding.DefineBadValue, "mirror "+plan.Name,
 				"the source %s cannot be a baseline source, because it is disabled or part of "+
 					"the mirror itself", name).
-				Do("enable it, or remove it from the baseline")
+				Do("enable it, or remove it under footing")
 		}
 		pub, err := b.Refresh(ctx, plan.Others[i])
 		if err != nil {

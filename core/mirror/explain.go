@@ -405,19 +405,19 @@ func (c *choosing) advise(m solve.Missing) (way, one string) {
 	case len(have) > 0 && always:
 		return "the defined source " + strings.Join(have, "; ") + ", whose packages are always " +
 			"installed on its machines: " +
-			"list that source under baseline", ""
+			"list that source under footing", ""
 	case len(have) == 1:
 		return "add the defined source " + have[0] + ": stockade amend mirror " + c.plan.Name + " --from " +
 			one +
-			". If machines get it from elsewhere, list it under baseline instead", one
+			". If machines get it from elsewhere, list it under footing instead", one
 	case len(have) > 1:
 		return "the defined source " + strings.Join(have, "; ") +
-			": add one under from, or under baseline if machines get it from elsewhere", ""
+			": add one under from, or under footing if machines get it from elsewhere", ""
 	}
 	for _, o := range c.outside {
 		if what, _ := c.u.Meets(m, o.at); what != "" {
 			return o.Name + " has " + what + ", which is in the baseline of other machines: " +
-				"list it in the baseline of these too, or remove " + m.Chain[0], ""
+				"list it under footing of these too, or remove " + m.Chain[0], ""
 		}
 	}
 	if len(c.unread) > 0 {
