@@ -345,9 +345,9 @@ func TestTheConsoleAddsAPackageToTheHouse(t *testing.T) {
 		all[0].Why != "old pumps <script>alert(1)</script>" {
 		t.Errorf("%+v", all)
 	}
-	b.click("Remove")
+	b.press("Remove")
 	b.see("restoring a revision brings it back")
-	b.click("Remove it")
+	b.press("Remove it")
 	b.see("It holds nothing yet")
 }
 
