@@ -30,14 +30,15 @@ demo: build
 	@if [ -t 1 ] && [ -z "$(ONCE)" ]; then bin/stockade demo; else bin/stockade demo --once; fi
 
 # What runs under the race detector with all of its tests is not run again without; what
-# takes longest and says most begins first.
+# takes longest and says most begins first. Much of it waits (for browsers, clients, disks), so three packages run
+# at a time on two cores.
 RACED := core/pool core/fetch core/journal internal/store internal/search
 OTHERS = $(filter-out $(RACED:%=stockade/%) stockade/internal/tidy stockade/e2e,$(shell go list ./...))
 
 test: tools build lint
 	@[ -n "$(OTHERS)" ] || { echo "go list names no packages"; exit 1; }
 	$(MAKE) --no-print-directory race
-	go test -count=1 -timeout 30m -parallel 4 stockade/e2e $(OTHERS)
+	go test -count=1 -timeout 30m -p 3 -parallel 4 stockade/e2e $(OTHERS)
 
 # How the code is written: vet, staticcheck, what nothing reaches; gofmt and the length of lines are a
 # test of their own.

@@ -98,19 +98,19 @@ func TestPagesOfTheConsoleAreAccessible(t *testing.T) {
 	for _, p := range []struct{ path, see string }{
 		{"/", "Needs attention"}, {"/describe", "Write or paste"},
 		{"/describe?edit=source/tarn", "The repository format"}, {"/sources", "official"},
-		{"/sources/tarn", "Accepted root"}, {"/sources/tarn?tab=1", "as recorded"},
-		{"/sources/reach-pumps", "It holds nothing yet"},
+		{"/sources/tarn", "Accepted release metadata"}, {"/sources/tarn?tab=1", "as recorded"},
+		{"/sources/reach-pumps", "No packages yet"},
 		{"/sources/reach-lamps", "lamp-driver"}, {"/keys", "Kelp Drives release"},
 		{"/keys/" + kelp, "compared on paper"}, {"/credentials", "Credentials"},
 		{"/mirrors", "barrage"}, {"/mirrors/barrage", "barrage/1"},
 		{"/editions/barrage/1", "libtide2"},
-		{"/editions/barrage/1?tab=2", "Proved when it was built"},
+		{"/editions/barrage/1?tab=2", "Proof at the build"},
 		{"/lanes", "steady"},
 		{"/packages", "Type part of a name"}, {"/machines", "gatehouse"},
 		{"/machines?tab=1", "gate-south"}, {"/machines/gate-south", "not in any source"},
 		{"/machines/gate-south?tab=1", "Import report"}, {"/jobs", "build"},
-		{"/storage", "held by nothing"},
-		{"/journal", "lane.move"}, {"/accounts", "viewer reads"}, {"/accounts/warden", "first start"},
+		{"/storage", "unused"},
+		{"/journal", "lane.move"}, {"/accounts", "viewer can read"}, {"/accounts/warden", "first start"},
 		{"/nowhere", "Overview"},
 	} {
 		b.open(p.path)
@@ -119,13 +119,13 @@ func TestPagesOfTheConsoleAreAccessible(t *testing.T) {
 		b.fits(p.path)
 	}
 	for _, d := range []struct{ path, press, see string }{
-		{"/keys/" + kelp, "Take back", "Take it back"}, {"/lanes", "Move here", "Move the lane"},
+		{"/keys/" + kelp, "Withdraw", "Withdraw vouch"}, {"/lanes", "Move here", "Move lane"},
 		{"/sources/kelp", "Disable", "Cancel"}, {"/machines", "Files", "Download kit"},
 		{"/machines?tab=1", "Enrol machines",
-			"Names, with blanks"},
+			"Names, separated"},
 		{"/machines/gate-south", "Change", "Save"}, {"/machines/gate-south", "Remove",
 			"Cancel"},
-		{"/mirrors/drives", "Prove", "Ways out"},
+		{"/mirrors/drives", "Prove", "Possible fixes"},
 	} {
 		b.open(d.path)
 		b.click(d.press)

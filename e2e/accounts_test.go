@@ -64,11 +64,11 @@ func TestASessionIsForTheWholeBrowser(t *testing.T) {
 
 	// A password, with which somebody signs in by name.
 	b.open("/accounts/warden")
-	b.click("Choose a password")
+	b.click("Set password")
 	b.typed("#word", "gate seven at slack water")
 	b.typed("#again", "gate seven at slack water")
-	b.click("Choose it")
-	b.see("chosen")
+	b.click("Save password")
+	b.see("Change password")
 	s.cli(0, "account", "end-sessions", "warden")
 	b.see("Your session has ended")
 	b.click("A password")
@@ -123,15 +123,16 @@ func TestAViewerIsOfferedNothingThatIsRefused(t *testing.T) {
 	seen := map[string]bool{}
 	kelp := s.scenario.KelpKey.Certificate().Fingerprint
 	for _, p := range []struct{ path, see string }{{"/", "Needs attention"}, {"/describe", "Write or paste"},
-		{"/sources", "official"}, {"/sources/tarn", "Accepted root"}, {"/sources/tarn?tab=2", "Restore"},
-		{"/sources/reach-pumps", "It holds nothing yet"}, {"/keys", "Kelp Drives release"},
+		{"/sources", "official"}, {"/sources/tarn", "Accepted release metadata"}, {"/sources/tarn?tab=2",
+			"Restore"},
+		{"/sources/reach-pumps", "No packages yet"}, {"/keys", "Kelp Drives release"},
 		{"/keys/" + kelp, "compared on paper"}, {"/credentials", "Credentials"},
 		{"/mirrors/barrage", "barrage/1"},
 		{"/editions/barrage/1", "libtide2"}, {"/lanes", "steady"}, {"/packages?name=tide-tables",
 			"tide-tables"},
 		{"/machines", "gatehouse"}, {"/machines?tab=1",
 			"Enrol machines"}, {"/jobs", "build"},
-		{"/storage", "held by nothing"},
+		{"/storage", "unused"},
 		{"/journal", "lane.move"}, {"/accounts", "ola"}} {
 		b.open(p.path)
 		b.see(p.see)

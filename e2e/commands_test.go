@@ -53,8 +53,8 @@ func TestExitCodesAreThoseOfTheTable(t *testing.T) {
 		{"source shw tarn", 2, "stockade source show"},
 		{"source show Tarn", 2, `did you mean "tarn"`},
 		{"source show tarm", 2, `did you mean "tarn"`},
-		{"source show a/b?c", 2, "no name of a source"},
-		{"source show " + mistakes, 2, "it is a file"},
+		{"source show a/b?c", 2, "not a name of a source"},
+		{"source show " + mistakes, 2, "this is a file"},
 		{"group show gatehose", 2, `did you mean "gatehouse"`},
 		{"edition show barage/1", 2, `did you mean "barrage"`},
 		{"edition show barrage/99", 2, "edition list"},
@@ -75,7 +75,7 @@ func TestExitCodesAreThoseOfTheTable(t *testing.T) {
 		{"compare " + mistakes, 1, "deb"},
 		{"record " + mistakes, 1, "deb"},
 		{"check " + filepath.Join(s.dir, "site"), 0, "key.unvouched"}, // what is still to be decided
-		{"compare " + filepath.Join(s.dir, "site") + " --same", 0, "nothing would change"},
+		{"compare " + filepath.Join(s.dir, "site") + " --same", 0, "no changes"},
 		{"edition diff barrage/2 --same", 1, "from barrage/1 to barrage/2"},
 		{"mirror preview barrage --same", 1, "1.6.0-1"},
 		{"mirror build lamps", 1, "failed (job"},
@@ -83,7 +83,7 @@ func TestExitCodesAreThoseOfTheTable(t *testing.T) {
 		{"source list --server ftp://x", 2, "http://HOST:PORT"},
 		{"source list --server http://127.0.0.1:1", 3, "stockade serve"},
 		{"edition export barrage/1 " + s.dir, 2, "--onto"},
-		{"edition export barrage/1 " + s.dir + " --onto", 2, "no export"},
+		{"edition export barrage/1 " + s.dir + " --onto", 2, "does not contain an export"},
 		{"status", 1, "behind barrage/2"},
 		{"status --severity error", 1, "mirror.missing-dependency"},
 	} {
@@ -162,7 +162,7 @@ func TestTablesFitTheTerminal(t *testing.T) {
 			if strings.Contains(line, "probe") { // what is measured differs each time
 				continue
 			}
-			if cut := len(wide) > len(out); cut != strings.Contains(told, "--wide shows all") {
+			if cut := len(wide) > len(out); cut != strings.Contains(told, "use --wide to show all") {
 				t.Errorf("%s at %s columns: cut %v, and told %q", line, columns, cut, told)
 			}
 		}
@@ -205,7 +205,7 @@ func TestAnExportIsBroughtUpToDateAndChecksItself(t *testing.T) {
 		}
 	}
 	s.cli(0, "edition", "export", "barrage/1", dir, "--group", "gatehouse", "--at", "/srv/barrage")
-	check(0, "is as it was sealed for this edition")
+	check(0, "match the seal for this edition")
 	files := must.Read(t, filepath.Join(dir, "machines/gatehouse/etc/apt/sources.list.d/stockade.sources"))
 	if !strings.Contains(files, "file:/srv/barrage/tarn") {
 		t.Errorf("a machine's files: %s", files)
@@ -213,27 +213,27 @@ func TestAnExportIsBroughtUpToDateAndChecksItself(t *testing.T) {
 	must.Write(t, filepath.Join(dir, "note.txt"), "mine")
 	_, told := s.cli(0, "edition", "export", "barrage/2", dir, "--onto", "--group", "gatehouse", "--at",
 		"/srv/barrage")
-	if !strings.Contains(told, "files were as they should be") {
+	if !strings.Contains(told, "files were already there") {
 		t.Error(told)
 	}
-	check(0, "is as it was sealed for this edition")
+	check(0, "match the seal for this edition")
 	if must.Read(t, filepath.Join(dir, "note.txt")) != "mine" {
 		t.Error("what is not of an edition was touched")
 	}
 	deb := mustOne(t, filepath.Join(dir, "kelp/pool/*/*/*/*.deb"))
 	must.Write(t, deb, "x")
-	check(1, "FILES ARE NOT WHAT WAS SEALED")
+	check(1, "FILES DIFFER FROM THE SEAL")
 	s.cli(0, "edition", "export", "barrage/2", dir, "--onto") // mends what is wrong
-	check(0, "the seal holds")
+	check(0, "the seal is valid")
 	manifest := filepath.Join(dir, "manifest")
 	must.Write(t, manifest, must.Read(t, manifest)+"# \n")
-	check(1, "THE SEAL DOES NOT HOLD")
+	check(1, "THE SEAL IS INVALID")
 	s.cli(2, "edition", "export", "pumps/1", dir, "--onto") // of another mirror
 	elsewhere, machines := t.TempDir(), filepath.Join(dir, "machines")
 	must.Do(t, errors.Join(os.RemoveAll(machines), os.Symlink(elsewhere, machines)))
 	_, told = s.cli(5, "edition", "export", "barrage/2", dir, "--onto", "--group", "gatehouse", "--at",
 		"/srv/barrage")
-	if left, err := os.ReadDir(elsewhere); !strings.Contains(told, "is a link") || err != nil ||
+	if left, err := os.ReadDir(elsewhere); !strings.Contains(told, "is a symbolic link") || err != nil ||
 		len(left) > 0 {
 		t.Errorf("machines' files through a link: %s %v %v", told, left, err)
 	}
@@ -272,7 +272,7 @@ func TestAKeyIsExaminedBeforeAnythingIsDecided(t *testing.T) {
 	kelp, tarn := s.scenario.KelpKey.Certificate(), s.scenario.TarnKey.Certificate()
 	must.Write(t, both, tarn.Armoured()+kelp.Armoured())
 	out, told := s.cli(0, "key", "examine", both, "--source", "kelp")
-	if !strings.Contains(told, "1 of 2 certificates signed the root of kelp") ||
+	if !strings.Contains(told, "1 of 2 certificates signed the release metadata of kelp") ||
 		!strings.Contains(out, "stockade key vouch "+kelp.Fingerprint+" --source kelp") {
 		t.Errorf("%s%s", out, told)
 	}
@@ -325,7 +325,7 @@ func TestStatusTellsWhatChanged(t *testing.T) {
 	}
 	s.cli(0, "source", "disable", "reach-spares", "--yes")
 	if _, told := s.cli(0, "source", "disable", "reach-spares", "--yes"); !strings.Contains(told,
-		"it was so already") {
+		"it is so already") {
 		t.Error(told)
 	}
 }
@@ -486,7 +486,7 @@ func TestAnEditionStaysForItsGrace(t *testing.T) {
 	if out := mustOut(s, "pool", "usage"); !strings.Contains(out, "retired; kept until ") {
 		t.Errorf("what it keeps is not said: %s", out)
 	}
-	if out := mustOut(s, "edition", "show", "barrage/2"); !strings.Contains(out, "holds, by ") {
+	if out := mustOut(s, "edition", "show", "barrage/2"); !strings.Contains(out, "valid, by ") {
 		t.Error(out)
 	}
 	manifest := filepath.Join(s.dir, "data/editions/barrage/2", edition.ManifestName)
@@ -496,7 +496,7 @@ func TestAnEditionStaysForItsGrace(t *testing.T) {
 		t.Errorf("of a manifest that was changed: %s", out)
 	}
 	must.Write(t, manifest, good)
-	if out := mustOut(s, "edition", "show", "barrage/2"); !strings.Contains(out, "holds, by ") {
+	if out := mustOut(s, "edition", "show", "barrage/2"); !strings.Contains(out, "valid, by ") {
 		t.Error(out)
 	}
 	s.stop()

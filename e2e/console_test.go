@@ -176,29 +176,29 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 			s.scenario.KelpKey.Certificate().Fingerprint[:12]+`")`, nil))
 	kelp, tarn := s.scenario.KelpKey.Certificate().Fingerprint, s.scenario.TarnKey.Certificate().Fingerprint
 	b.typed("#typed", tarn)
-	b.see("do not vouch for it")
+	b.see("do not vouch for this key")
 	b.typed("#typed", kelp[:20])
 	b.see("20 of 40 digits")
 	b.shot("vouch")
 	b.typed("#typed", kelp)
-	b.see("it is this key's fingerprint")
+	b.see("matches the fingerprint of this key")
 	b.typed("#evidence", "compared on paper with Kelp's field engineer")
-	b.click("Vouch for it")
+	b.click("Vouch for key")
 	b.run("the decision shows in the matrix",
 		chromedp.Poll(`document.querySelectorAll('table .text-moss').length >= 2 && !document.body.innerText.includes('May this key')`, nil))
 
 	// A vouch is taken back for its source, with a reason, and given again.
 	b.open("/keys/" + kelp)
-	b.click("Take back")
+	b.click("Withdraw")
 	b.typed("#why", "compared with the wrong sheet")
-	b.click("Take it back")
+	b.click("Withdraw vouch")
 	b.see("key.withdraw")
 	b.see("none yet")
 	s.cli(0, "key", "vouch", kelp, "--source", "kelp", "--evidence", "compared with the right sheet")
 
 	b.open("/mirrors/barrage")
 	b.click("Estimate")
-	b.see("Time to fetch")
+	b.see("Download time")
 	looked := make(chan struct{}) // the last package waits until the page was looked at
 	waits := func(w http.ResponseWriter, r *http.Request) bool {
 		if strings.Contains(r.URL.Path, "/sluicectl_") {
@@ -212,7 +212,7 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	s.scenario.North.Fault(waits)
 	s.scenario.South.Fault(waits)
 	b.click("Build")
-	b.see("Fetching packages")
+	b.see("Downloading packages")
 	b.run("bytes by upstream",
 		chromedp.Poll(`document.querySelector('[role=progressbar]')?.getAttribute('aria-valuenow') > 5`, nil))
 	b.shot("building")
@@ -222,16 +222,16 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	s.scenario.South.Fault(nil)
 
 	b.open("/editions/barrage/1")
-	b.see("the seal holds")
+	b.see("seal valid")
 	b.see("libtide2")
 	b.click("Verify now")
-	b.see("are what was sealed")
+	b.see("files match it")
 
 	b.open("/lanes")
 	b.see("barrage/1")
 	b.click("Move here")
 	b.typed("#reason", "first edition")
-	b.click("Move the lane")
+	b.click("Move lane")
 	b.run("the lane shows it",
 		chromedp.Poll(`[...document.querySelectorAll('tr')].some(r => r.innerText.includes('barrage/1') && [...r.querySelectorAll('.text-moss')].some(m => m.innerText.trim() === 'here'))`, nil))
 	if out, _ := s.cli(0, "lane", "list"); !strings.Contains(out, "barrage/1") {
@@ -260,7 +260,7 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	// The definition as text, with live findings at the line.
 	s.cli(0, "source", "probe", "tarn")
 	b.open("/sources/tarn")
-	b.see("Accepted root")
+	b.see("Accepted release metadata")
 	b.press("Definition")
 	b.run("wait for the text", chromedp.Poll(`document.querySelector('textarea')?.value.includes('heron')`,
 		nil))
@@ -272,16 +272,16 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.open("/sources/tarn")
 	b.click("Revisions")
 	b.click("Restore…")
-	b.see("Nothing would change")
-	b.click("Everything that is described")
-	b.see("Decisions about keys stay as they are now")
+	b.see("No changes: the definitions")
+	b.click("All definitions")
+	b.see("Decisions about keys do not change")
 	b.click("Cancel")
 
 	b.open("/mirrors/barrage")
-	b.run("compare with what machines of steady have", chromedp.SetValue(`select[aria-label="Preview against"]`,
+	b.run("compare with what machines of steady have", chromedp.SetValue(`select[aria-label="Edition to compare with"]`,
 		"steady", chromedp.ByQuery))
 	b.click("Preview")
-	b.see("a build now, against barrage/1")
+	b.see("building now, compared with barrage/1")
 	b.see("1.5.0-1")
 	b.click("Prove")
 	b.see("the groups gatehouse and test-bench")
@@ -311,8 +311,8 @@ func TestTheConsoleDrivesTheWholeWay(t *testing.T) {
 	b.run("the edition is offered",
 		chromedp.Poll(`[...document.querySelectorAll('[role=option]')].some(o => o.innerText.includes('barrage/2'))`, nil))
 	b.run("go", chromedp.SendKeys(`input[placeholder^="A page, a source"]`, "\r", chromedp.ByQuery))
-	b.see("the seal holds")
-	b.run("dark", chromedp.Click(`button[aria-label="Use the dark shade"]`, chromedp.ByQuery))
+	b.see("seal valid")
+	b.run("dark", chromedp.Click(`button[aria-label="Use dark colours"]`, chromedp.ByQuery))
 	b.click("Sign out")
 	b.see("Token")
 }
@@ -325,30 +325,30 @@ func TestTheConsoleAddsAPackageToTheHouse(t *testing.T) {
 	s.described()
 	b := signedIn(t, s, "/")
 	b.run("a house in which nothing is",
-		chromedp.Poll(`[...document.querySelectorAll("tr")].some(r => r.innerText.includes("reach-pumps") && r.innerText.includes("nothing yet"))`, nil))
+		chromedp.Poll(`[...document.querySelectorAll("tr")].some(r => r.innerText.includes("reach-pumps") && r.innerText.includes("not refreshed"))`, nil))
 	b.open("/sources/reach-pumps")
-	b.see("It holds nothing yet")
-	b.click("Add a package")
+	b.see("No packages yet")
+	b.click("Add package")
 	b.run("choose the file", chromedp.WaitVisible("#house-file", chromedp.ByQuery), chromedp.SetUploadFiles(
 		"#house-file", []string{filepath.Join(s.dir, "site/house/lamp-driver_2.0-1reach1_all.deb")},
 		chromedp.ByQuery))
 	b.typed("#house-from", "built from recipe 9")
 	b.typed("#house-why", "old pumps <script>alert(1)</script>")
-	b.click("Add it")
+	b.click("Add package")
 	b.see("not a readable rpm package") // what was typed is still there
 	b.run("choose another file", chromedp.SetUploadFiles("#house-file",
 		[]string{filepath.Join(s.dir, "site/house/pump-relay-1.1-1.reach.x86_64.rpm")}, chromedp.ByQuery))
-	b.click("Add it")
-	b.see("pump-relay 1.1-1.reach is in, as revision")
+	b.click("Add package")
+	b.see("added pump-relay 1.1-1.reach, as revision")
 	b.see("built from recipe 9")
 	if all := cliJSON[[]api.HousePackage](s, "package", "list"); len(all) != 1 ||
 		all[0].Why != "old pumps <script>alert(1)</script>" {
 		t.Errorf("%+v", all)
 	}
 	b.press("Remove")
-	b.see("restoring a revision brings it back")
-	b.press("Remove it")
-	b.see("It holds nothing yet")
+	b.see("Restoring a revision brings it back")
+	b.press("Remove package")
+	b.see("No packages yet")
 }
 
 // TestTheDemonstrationStaysUpWithItsConsole runs the real binary's demonstration,
@@ -385,7 +385,7 @@ func TestTheDemonstrationStaysUpWithItsConsole(t *testing.T) {
 		_, rest, _ := strings.Cut(out.String(), after)
 		return strings.Fields(rest)[0]
 	}
-	for _, want := range []string{"define.unknown-field", "key.unvouched", "barrage/1", "the seal holds",
+	for _, want := range []string{"define.unknown-field", "key.unvouched", "barrage/1", "The seal is valid",
 		"source.upstreams-disagree", "content.digest-mismatch", "barrage/2", "1.5.0-1",
 		"no edition was made", "tarn-whole/1", "chain intact"} {
 		if !strings.Contains(out.String(), want) {
@@ -400,7 +400,7 @@ func TestTheDemonstrationStaysUpWithItsConsole(t *testing.T) {
 	b := newBrowserAt(t, s, address).signIn("/")
 	for _, p := range []struct{ path, see, name string }{
 		{"/", "Needs attention", "overview"}, {"/sources", "official", "sources"}, {"/sources/tarn",
-			"Accepted root", "source"}, {"/keys", "Kelp Drives release", "keys"},
+			"Accepted release metadata", "source"}, {"/keys", "Kelp Drives release", "keys"},
 		{"/mirrors/pumps", "pumps/2", ""}, {"/editions/barrage/2", "libtide2", "edition"}, {
 			"/editions/pumps/2?tab=1", "BRINE-2026-0021", "difference"},
 		{"/sources/reach-lamps", "recipe 12", ""}, {"/credentials", "login of skerry-reach", "credentials"},
@@ -427,7 +427,7 @@ func TestTheDemonstrationStaysUpWithItsConsole(t *testing.T) {
 	b.shot("machines")
 	b.open("/editions/pumps/2?tab=3")
 	b.see("bounded too")
-	b.run("dark", chromedp.Click(`button[aria-label="Use the dark shade"]`, chromedp.ByQuery))
+	b.run("dark", chromedp.Click(`button[aria-label="Use dark colours"]`, chromedp.ByQuery))
 	b.open("/editions/barrage/2")
 	b.click("kelp-drive")
 	b.see("8 of 9 steps were compared now, and hold")
@@ -582,7 +582,7 @@ func TestAPageThatFollowsABuildOutlivesAKilledService(t *testing.T) {
 	b := newBrowserAt(t, s, "http://"+address).signIn("/")
 	b.open("/mirrors/barrage")
 	b.click("Build")
-	b.see("Fetching packages")
+	b.see("Downloading packages")
 	running.Process.Kill()
 	running.Wait()
 	b.see("the service does not answer")

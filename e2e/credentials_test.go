@@ -180,9 +180,9 @@ func TestASecretStaysWhereItBelongs(t *testing.T) {
 		says string
 	}{
 		{[]string{"credential", "add", "shoal-logon", "--file", password}, 2, `did you mean "shoal-login"`},
-		{[]string{"credential", "add", "shoal-login"}, 2, "has to be typed at a terminal"},
+		{[]string{"credential", "add", "shoal-login"}, 2, "can only be typed on a terminal"},
 		{[]string{"credential", "add", "shoal-login", "--file", filepath.Join(dir, "none")}, 2,
-			"cannot be read"},
+			"cannot read"},
 		{[]string{"credential", "add", "shoal-login", "--file", filepath.Join(dir, "bad")}, 1,
 			"control character"},
 		{[]string{"credential", "remove", "shoal-login", "--yes"}, 1,
@@ -294,12 +294,12 @@ func TestTheConsoleTakesASecret(t *testing.T) {
 		x := `//tr[contains(., "` + of + `")]//button[contains(., "` + what + `")]`
 		b.run(what, chromedp.WaitVisible(x, chromedp.BySearch), chromedp.Click(x, chromedp.BySearch))
 	}
-	press("kelp-desk", "Give")
+	press("kelp-desk", "Add secret")
 	b.typed("#secret", "hello")
 	b.click("Save secret")
 	b.see("the file must contain a certificate and its key") // what was typed is still there
 	b.click("Cancel")
-	press("shoal-login", "Give")
+	press("shoal-login", "Add secret")
 	b.see("Password of skerry-reach")
 	b.typed("#secret", demo.ShoalPassword)
 	b.click("Save secret")
@@ -310,9 +310,9 @@ func TestTheConsoleTakesASecret(t *testing.T) {
 		t.Error("the page shows the secret, or that it lacks")
 	}
 	s.cli(0, "source", "refresh", "shoal")
-	press("shoal-login", "Forget")
+	press("shoal-login", "Remove secret")
 	b.see("source shoal cannot show it any more")
-	b.click("Remove")
+	b.press("Remove")
 	b.see("shoal-login: its secret was not saved yet")
 	if _, log := s.cli(1, "source", "refresh", "shoal"); !strings.Contains(log, "was not saved") {
 		t.Error(log)

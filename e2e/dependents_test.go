@@ -36,7 +36,7 @@ func TestWhatStandsOnWhatIsTakenAwayIsAskedAbout(t *testing.T) {
 	write(north, "")
 	_, err := s.cli(2, "record", doc)
 	for _, want := range []string{"upstream " + s.scenario.North.URL, "is removed",
-		"the mirrors barrage", "is left with 1 upstream", "give --yes"} {
+		"the mirrors barrage", "keeps 1 upstream", "add --yes"} {
 		if !strings.Contains(err, want) {
 			t.Errorf("without %q: %s", want, err)
 		}
@@ -46,7 +46,7 @@ func TestWhatStandsOnWhatIsTakenAwayIsAskedAbout(t *testing.T) {
 		t.Error("something was changed without being asked")
 	}
 	_, err = s.cli(0, "compare", doc)
-	if !strings.Contains(err, "is left with 1 upstream") {
+	if !strings.Contains(err, "keeps 1 upstream") {
 		t.Errorf("compare: %s", err)
 	}
 	s.cli(0, "record", doc, "--yes")
@@ -84,7 +84,7 @@ func TestWhatStandsOnWhatIsTakenAwayIsAskedAbout(t *testing.T) {
 		t.Errorf("packages that carry its signature: %+v", shown.Packages)
 	}
 	_, err = s.cli(2, "key", "bar", tarn, "--reason", "lost")
-	if !strings.Contains(err, "no other key counts for what stops then") || !strings.Contains(err,
+	if !strings.Contains(err, "no other vouched key covers these") || !strings.Contains(err,
 		"gatehouse") {
 		t.Errorf("barring: %s", err)
 	}

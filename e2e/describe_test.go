@@ -28,7 +28,7 @@ func TestTheConsoleDescribes(t *testing.T) {
 	b.write(demo.Mistakes)
 	b.click("Findings")
 	b.see("define.unknown-field")
-	b.see("It cannot be recorded like this")
+	b.see("Errors: cannot be recorded")
 	b.click("line 8")
 	b.run("the line is shown", chromedp.Poll(`(() => { const f = document.activeElement;
 		return f.value?.slice(f.selectionStart, f.selectionEnd).includes("componnents") })()`, nil))
@@ -39,24 +39,24 @@ func TestTheConsoleDescribes(t *testing.T) {
 	b.see("define.unknown-field")
 	// A folder with keys and definitions, as files that are chosen.
 	b.click("Start over")
-	b.see("Nothing is written yet")
+	b.see("No text yet")
 	site := filepath.Join(s.dir, "site")
 	b.run("choose", chromedp.SetUploadFiles("input[aria-label=Files]", []string{filepath.Join(site,
 		"mirrors.yaml"), filepath.Join(site, "sources.yaml")}, chromedp.ByQuery))
-	b.see("This is made of 2 files")
+	b.see("Read from 2 files")
 	b.see("cannot be read") // the keys were not among them
 	s.machineFiles()
 	b.run("choose the machine's", chromedp.SetUploadFiles("input[aria-label=Files]",
 		[]string{filepath.Join(s.dir, "etc.tar.gz")}, chromedp.ByQuery))
-	b.see("This is made of a machine's files, with 2 sources")
-	b.click("Of the files")
+	b.see("Read from files of a machine, with 2 sources")
+	b.click("Imported files")
 	b.see("the machine stays on tide-tables 2.4.1-1")
-	b.click("What recording changes")
+	b.click("Changes")
 	b.see("tarn-heron")
 	b.run("open one", chromedp.Evaluate(`document.querySelectorAll("details").forEach(d => d.open = true)`, nil))
 	b.see("north.tarn.example/tarn")
 	b.shot("import")
-	b.typed(`input[aria-label="Why, in a few words"]`, "what the test bench has")
+	b.typed(`input[aria-label="Summary of the change"]`, "what the test bench has")
 	b.click("Record")
 	b.see("Recorded as revision 1")
 	if out := mustOut(s, "source", "list", "-o", "ids"); out != "deb-heron\ntarn-heron\n" {
@@ -133,16 +133,16 @@ func TestTheConsoleDescribesWithForms(t *testing.T) {
 	b.new("key", "tarn-archive")
 	b.run("choose the file", chromedp.SetUploadFiles(`input[aria-label="The file of file"]`,
 		[]string{filepath.Join(s.dir, "site", "keys", "tarn-archive.asc")}, chromedp.ByQuery))
-	b.see("It can be recorded")
+	b.see("Ready to record")
 
 	// What the text says shows in the form, and a comment that somebody writes stays.
 	text := b.value("textarea")
 	text = strings.Replace(text, "    priority: 20\n",
 		"    priority: 20    # as for all of Tarn\n    max_age: 1w\n", 1)
 	b.write(text)
-	b.choose(`select[aria-label="What is open"]`, "source tarn")
+	b.choose(`select[aria-label="Object to edit"]`, "source tarn")
 	b.run("the form shows it", chromedp.Poll(`document.querySelector("#field-sources-tarn-max_age")?.value === "1w"`, nil))
-	b.choose(`select[aria-label="What is open"]`, "key tarn-archive")
+	b.choose(`select[aria-label="Object to edit"]`, "key tarn-archive")
 	b.fill("#object-name", "tarn-key")
 	b.run("leave the field", chromedp.SendKeys("#object-name", "\t", chromedp.ByQuery))
 	b.see("key tarn-key")
@@ -168,7 +168,7 @@ func TestTheConsoleDescribesWithForms(t *testing.T) {
 	b.fill("#field-groups-gatehouse-lane", "steady")
 	b.fill("#field-groups-gatehouse-release", "heron")
 	b.words("#field-groups-gatehouse-architectures", "amd64")
-	b.see("It can be recorded")
+	b.see("Ready to record")
 	b.shot("describe")
 	b.click("Record")
 	b.see("Recorded as revision 1")
@@ -184,7 +184,7 @@ func TestTheConsoleDescribesWithForms(t *testing.T) {
 	b.run("edit", chromedp.Click(`a[aria-label="Edit group gatehouse"]`, chromedp.ByQuery))
 	b.fill("#field-groups-gatehouse-pins", "")
 	b.words("#field-groups-gatehouse-pins", "tide-tables = 2.4.1-1")
-	b.see("It can be recorded")
+	b.see("Ready to record")
 	b.click("Record")
 	b.see("Recorded as revision 2")
 	b.open("/sources/tarn?tab=1")

@@ -51,15 +51,15 @@ func TestEscapeEndsAQuestionAndTheFocusReturns(t *testing.T) {
 	for _, d := range []struct{ path, first, press string }{
 		{"/", "", "Snooze"},
 		{"/sources/kelp", "", "Disable"},
-		{"/sources/tarn", "", "Put the best first"},
-		{"/sources/tarn?tab=1", "", "Rename what is recorded"},
+		{"/sources/tarn", "", "Sort by score"},
+		{"/sources/tarn?tab=1", "", "Rename everywhere"},
 		{"/sources/tarn?tab=2", "", "Restore…"},
-		{"/sources/reach-pumps", "", "Add a package"},
+		{"/sources/reach-pumps", "", "Add package"},
 		{"/keys", "", "Import key"},
 		{"/keys", "", "Import statement"},
-		{kelp, "", "Take back"},
+		{kelp, "", "Withdraw"},
 		{kelp, "", "Bar this key"},
-		{"/credentials", "", "Give"},
+		{"/credentials", "", "Add secret"},
 		{"/mirrors/drives", "Prove", "Apply this fix"},
 		{"/mirrors/drives", "Prove", "Add tarn to it"},
 		{"/editions/barrage/1", "", "Retire"},
@@ -71,8 +71,8 @@ func TestEscapeEndsAQuestionAndTheFocusReturns(t *testing.T) {
 		{"/journal", "", "Entry 1, "},
 		{"/accounts", "", "New account"},
 		{"/accounts/warden", "", "New token"},
-		{"/accounts/warden", "", "Choose a password"},
-		{"/accounts/warden", "", "Take back"},
+		{"/accounts/warden", "", "Set password"},
+		{"/accounts/warden", "", "Revoke"},
 	} {
 		at := d.path + ", " + d.press
 		b.open(d.path)
@@ -87,7 +87,7 @@ func TestEscapeEndsAQuestionAndTheFocusReturns(t *testing.T) {
 	}
 	// What was typed is not lost without a word, neither by Escape nor by a click beside the question.
 	open := `document.querySelector("[role=dialog] input, [role=dialog] textarea")?.value.endsWith("rook")`
-	lost := `!!document.querySelector("[role=dialog] [role=alert]")?.textContent.includes("what you typed")`
+	lost := `!!document.querySelector("[role=dialog] [role=alert]")?.textContent.includes("Your input was not saved")`
 	b.open("/accounts")
 	b.press("New account")
 	b.until("a new account", where+` === "dialog"`)

@@ -498,7 +498,7 @@ func TestTheBestUpstreamIsPutFirst(t *testing.T) {
 	}
 	_, log := s.cli(0, "source", "order", "tarn", "--best", "1", "--region", "west", "--yes")
 	if !strings.Contains(log, third.URL+"  (new)") || !strings.Contains(log,
-		s.scenario.North.URL+"  (taken out)") {
+		s.scenario.North.URL+"  (removed)") {
 		t.Errorf("what it would be: %s", log)
 	}
 	if got := cliJSON[api.Source](s, "source", "show", "tarn").Upstreams; len(got) != 1 ||

@@ -203,7 +203,7 @@ func TestJobsAreStoppedAndSaySo(t *testing.T) {
 	if swept, err := s.client.Follow(ctx, sweep.ID, nil); err != nil || swept.State != "stopped" {
 		t.Errorf("the sweep that waits: %v, %v", swept.State, err)
 	}
-	if said := s.interrupted(ctx, "job", "watch", "1"); !strings.Contains(said, "job 1 goes on") ||
+	if said := s.interrupted(ctx, "job", "watch", "1"); !strings.Contains(said, "stopped following job 1") ||
 		!strings.Contains(said, "stockade job stop 1") {
 		t.Errorf("after Ctrl-C: %s", said)
 	}

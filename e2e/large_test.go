@@ -355,9 +355,9 @@ func TestALargeSiteIsDrawnInParts(t *testing.T) {
 		{"/machines/pump-0002", "1,500 packages installed", 0, 3500},
 		{"/editions/store-03/8", "part-00000", 0, 2500},
 		{"/editions/store-03/8?tab=1", "200 of 65,000 are shown", 0, 3500},
-		{"/jobs", "The newest 100 are shown", 100, 5000},
-		{"/storage", "held by nothing", 0, 3500},
-		{"/journal", "The newest 200 are shown", 0, 2500},
+		{"/jobs", "Shows the newest 100", 100, 5000},
+		{"/storage", "unused", 0, 3500},
+		{"/journal", "Shows the newest 200", 0, 2500},
 	} {
 		start := time.Now()
 		b.open(p.path)
@@ -381,7 +381,7 @@ func TestALargeSiteIsDrawnInParts(t *testing.T) {
 		b.see("65,000 newer")
 		b.press("Show")
 		b.see("part-00000")
-		b.see("The 200 that matter first are shown")
+		b.see("Shows the 200 most important changes")
 	}
 	code, body, _ := get(t, s.service.APIURL()+api.Base+
 		"/editions/store-03/8/diff?kind=newer&q=part-649&as=csv", "Authorization", "Bearer "+s.token)

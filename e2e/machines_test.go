@@ -52,7 +52,7 @@ func TestWhatAMachineHasIsComparedWithItsLane(t *testing.T) {
 	list := filepath.Join(s.dir, "south.list")
 	must.Write(t, list, demo.MachineLists["gate-south"])
 	out, _ := s.cli(0, "machine", "report", "gate-south", list) // its lane shows nothing yet
-	if !strings.Contains(out, "compared with  nothing yet") {
+	if !strings.Contains(out, "compared with  none yet") {
 		t.Error(out)
 	}
 	s.built("steady")
@@ -64,7 +64,8 @@ func TestWhatAMachineHasIsComparedWithItsLane(t *testing.T) {
 	}
 	out, _ = s.cli(0, "machine", "show", "gate-south")
 	for _, says := range []string{"8 packages, 0 current; 6 updates available; 1 not in any source; 1 ahead",
-		"gate-logger  amd64  0.9-2", "of its packages are not in any source that it"} {
+		"gate-logger  amd64  0.9-2",
+		"not in any source that the machine uses on barrage/1: 1 installed package"} {
 		if !strings.Contains(out, says) {
 			t.Errorf("%q is not in\n%s", says, out)
 		}
@@ -82,8 +83,8 @@ func TestWhatAMachineHasIsComparedWithItsLane(t *testing.T) {
 		t.Error(out)
 	}
 	// Of one that never reported nothing was found out: that is not no finding.
-	if out := mustOut(s, "machine", "list"); !regexp.MustCompile(`gate-9 .*never.*not known\n`).
-		MatchString(out) || strings.Count(out, "not known") != 1 {
+	if out := mustOut(s, "machine", "list"); !regexp.MustCompile(`gate-9 .*never.*unknown\n`).
+		MatchString(out) || strings.Count(out, "unknown") != 1 {
 		t.Error(out)
 	}
 	if found := s.told().With("machine.stranded-package"); len(found) != 1 ||
@@ -165,7 +166,7 @@ func TestWhatAMachineHasIsComparedWithItsLane(t *testing.T) {
 	}
 	must.Write(t, path, strings.Replace(pinned, "gatehouse:", "gatehouse-2:", 1))
 	_, log = s.cli(2, "record", "--whole", filepath.Join(s.dir, "site"))
-	if !strings.Contains(log, "group gates is removed; on it stand: 2 enrolled machines") {
+	if !strings.Contains(log, "group gates is removed; in use by: 2 enrolled machines") {
 		t.Error(log)
 	}
 	s.cli(0, "record", "--whole", filepath.Join(s.dir, "site"), "--yes")
@@ -233,9 +234,9 @@ func TestMachinesInTheConsole(t *testing.T) {
 	s.described()
 	s.built("steady")
 	b := signedIn(t, s, "/machines?tab=1")
-	b.see("No machine is enrolled yet")
+	b.see("No machines. Enrol some")
 	b.press("Enrol machines")
-	b.see("Names, with blanks or lines between")
+	b.see("Names, separated by blanks or line breaks")
 	b.fill("#machine-names", "gate-south gate-9")
 	b.choose("#machine-group", "gatehouse")
 	b.press("Enrol 2")
@@ -257,17 +258,17 @@ func TestMachinesInTheConsole(t *testing.T) {
 	// the lane moves on under the open page
 	s.newer("1.5.0-1")
 	s.built("steady")
-	b.see("of its packages are newer than the candidates on")
+	b.see("newer than the candidates on barrage/2: ")
 	b.open("/")
-	b.see("1 behind, 1 with stranded packages, 1 never reported")
+	b.see("1 with updates, 1 with packages not in any source, 1 never reported")
 	b.see("installed packages that are not in any source, on 1 of its 2 machines")
 	b.open("/machines?tab=1&state=stranded")
 	b.see("gate-south")
 	b.click("gate-south")
 	b.see("Remove")
 	b.press("Remove")
-	b.see("What it reported is taken away with it")
+	b.see("Its reports are removed too")
 	b.run("yes", chromedp.Click(`//*[@role="dialog"]//button[normalize-space(.)="Remove"]`,
 		chromedp.BySearch))
-	b.see("with stranded packages (0)")
+	b.see("with packages not in any source (0)")
 }

@@ -48,13 +48,16 @@ func TestAFileIsMendedAndKeptAsItWas(t *testing.T) {
 			t.Errorf("%s can be read by others: %v", kept, err)
 		}
 	}
-	if _, log = s.cli(1, "check", file, "--fix", "--yes"); !strings.Contains(log, "can be mended by itself") {
+	if _, log = s.cli(1, "check", file, "--fix", "--yes"); !strings.Contains(log,
+		"can be corrected automatically") {
 		t.Errorf("mended again: %s", log)
 	}
-	if _, log = s.cli(2, "check", "-", "--fix"); !strings.Contains(log, "left as they are") {
+	if _, log = s.cli(2, "check", "-", "--fix"); !strings.Contains(log,
+		"--fix works for files with definitions") {
 		t.Error(log)
 	}
-	if _, log = s.cli(2, "check", "--root", s.dir, "--fix"); !strings.Contains(log, "left as they are") {
+	if _, log = s.cli(2, "check", "--root", s.dir, "--fix"); !strings.Contains(log,
+		"--fix works for files with definitions") {
 		t.Error(log)
 	}
 }

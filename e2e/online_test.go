@@ -56,7 +56,7 @@ func TestDocumentsAreCheckedAgainstWhatUpstreamsServe(t *testing.T) {
 	v, shoal := s.closed(demo.ShoalLogin, "kind: login, user: "+demo.ShoalUser)
 	out, _ = s.cli(1, "check", dir, shoal, "--online")
 	for _, want := range []string{"error content.signature-bad\n", "note source.not-asked\n",
-		"a credential opens it"} {
+		"it needs a credential"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("no %q in\n%s", want, out)
 		}

@@ -22,30 +22,30 @@ func TestTheConsoleKeepsTheBestServers(t *testing.T) {
 	bad := filepath.Join(s.dir, "bad.txt")
 	must.Write(t, bad, "file:///srv/tarn\n")
 	choose := func(path string) {
-		b.run("choose", chromedp.SetUploadFiles(`input[aria-label="A file with further servers"]`, []string{path},
+		b.run("choose", chromedp.SetUploadFiles(`input[aria-label="File with further servers"]`, []string{path},
 			chromedp.ByQuery))
 	}
 	choose(bad)
 	b.see("is not an address that a source can have")
 	choose(filepath.Join(s.dir, "site", "servers.txt"))
-	b.see("candidate: no build asks it")
-	b.click("Put the best first")
-	b.see("all that are described")
+	b.see("candidate, not used by builds")
+	b.click("Sort by score")
+	b.see("all of them")
 	selected := func(label, value string) {
 		b.run(label, chromedp.WaitVisible(`select[aria-label="`+label+`"]`, chromedp.ByQuery),
 			chromedp.SetValue(`select[aria-label="`+label+`"]`, value, chromedp.ByQuery),
 			chromedp.Evaluate(`document.querySelector('select[aria-label="`+label+
 				`"]').dispatchEvent(new Event("change"))`, nil))
 	}
-	selected("How many are kept", "3")
+	selected("How many to keep", "3")
 	selected("Region", "west")
-	b.see("is left with 1 upstream")
+	b.see("keeps 1 upstream")
 	b.shot("order")
 	if got := cliJSON[api.Source](s, "source", "show", "tarn").Upstreams; len(got) != 2 {
 		t.Errorf("shown, and done already: %+v", got)
 	}
-	b.click("Put them in this order")
-	b.run("done", chromedp.Poll(`!document.body.innerText.includes("all that are described")`, nil))
+	b.press("Sort")
+	b.run("done", chromedp.Poll(`!document.body.innerText.includes("all of them")`, nil))
 	if got := cliJSON[api.Source](s, "source", "show", "tarn").Upstreams; len(got) != 1 ||
 		got[0].URL != s.scenario.West.URL || got[0].Region != "west" {
 		t.Errorf("%+v", got)

@@ -18,7 +18,7 @@ func TestTheConsoleShowsTheWayAndWhatNeedsSomebody(t *testing.T) {
 	t.Parallel()
 	s := newSite(t)
 	b := signedIn(t, s, "/")
-	b.see("The way to the first machine")
+	b.see("Set up the first machine")
 	b.see("0 of 10 steps done")
 	b.see("needs a group of machines that follow the lane")
 	b.shot("first")
@@ -39,7 +39,7 @@ func TestTheConsoleShowsTheWayAndWhatNeedsSomebody(t *testing.T) {
 	s.cli(0, "group", "files", "gatehouse", "--out", t.TempDir())
 	b.open("/")
 	b.see("Needs attention")
-	b.run("the way is gone", chromedp.Poll(`!document.body.innerText.includes("The way to the first machine")`, nil))
+	b.run("the way is gone", chromedp.Poll(`!document.body.innerText.includes("Set up the first machine")`, nil))
 
 	var many strings.Builder
 	many.WriteString("stockade: 1\nsources:\n")
@@ -64,7 +64,7 @@ func TestTheConsoleShowsTheWayAndWhatNeedsSomebody(t *testing.T) {
 	b.see("yard-3, and nothing else")
 	b.typed("#typed", fingerprint)
 	b.typed("#evidence", "read out by the yard")
-	b.click("Vouch for it")
+	b.click("Vouch for key")
 	b.run("both are recorded", chromedp.Poll(
 		`document.body.innerText.split("read out by the yard").length > 2`, nil))
 	b.open("/")

@@ -64,8 +64,9 @@ func TestAStatementOfAPairedSiteVouches(t *testing.T) {
 	// Kelp's key was withdrawn here; the harbour has compared it.
 	s.cli(0, "key", "withdraw", kelp, "--source", "kelp", "--reason", "compared with the wrong sheet")
 	if _, err := s.cli(2, "key", "vouch", "--from", statement); !strings.Contains(err,
-		"This vouches for 1 key on the word of harbour") || !strings.Contains(err, "to vouch for    kelp") ||
-		!strings.Contains(err, "stands already  tarn") || !strings.Contains(err,
+		"This vouches for 1 key on the evidence of harbour") || !strings.Contains(err,
+		"vouch for       kelp") ||
+		!strings.Contains(err, "already vouched tarn") || !strings.Contains(err,
 		"Read out by Kelp's service desk") {
 		t.Error(err)
 	}
@@ -94,9 +95,9 @@ func TestAStatementOfAPairedSiteVouches(t *testing.T) {
 		st.Bars = []trust.StatedBar{{Fingerprint: kelp, Reason: "the yard lost it", By: "ola", At: made}}
 	})
 	_, err := s.cli(0, "key", "vouch", "--from", other, "--yes")
-	for _, says := range []string{"passed over     kelp",
+	for _, says := range []string{"skipped         kelp",
 		"the source is deb osprey there, and deb heron here",
-		"harbour barred this key on", "the yard lost it", "nothing of it is new here"} {
+		"harbour barred this key on", "the yard lost it", "the statement contains nothing new"} {
 		if !strings.Contains(err, says) {
 			t.Errorf("%q is not in\n%s", says, err)
 		}
@@ -169,7 +170,7 @@ func TestTheConsoleTakesAStatement(t *testing.T) {
 		"--evidence", "read out")
 	choose()
 	b.see("Read out by Kelp's service desk")
-	b.see("exists already")
+	b.see("already vouched")
 	b.shot("statement")
 	b.click("Vouch for 1 key")
 	b.see("recorded, with its evidence")

@@ -35,12 +35,12 @@ mirrors:
     copy: tailored
     from: [kelp]
     want: {packages: [kelp-drive]}
-    footing: {sources: [tarn, tarn-fixes]}
+    baseline: {sources: [tarn, tarn-fixes]}
   drives-pc:
     copy: tailored
     from: [kelp, {source: tarn, want: {lists: [desk]}}]
     want: {packages: [kelp-drive]}
-    footing: {list: desk-pc}
+    baseline: {list: desk-pc}
 lanes:
   drives: {mirror: drives}
 groups:
@@ -70,8 +70,8 @@ func TestAProofSaysBesideWhatAndWhyNot(t *testing.T) {
 		"0 of 2 wanted can be installed by the group workshop on amd64; 0 of 1 sets can be installed " +
 			"together",
 		"kelp-drive 7.2-0kelp1 (amd64) cannot be installed by the group workshop on amd64",
-		"needs sluicectl >= 1.4, and nothing that machines see meets it",
-		"ways out, each of them tried:\n    add the source tarn: that way 1 more to take, ",
+		"requires sluicectl >= 1.4, and nothing that the machines see provides it",
+		"possible fixes, each of them tested:\n    add the source tarn: 1 more package, ",
 		"\n      stockade amend mirror drives --from tarn\n",
 		"the set of kelp-drive, libtide2 cannot be installed",
 	} {
@@ -88,7 +88,7 @@ func TestAProofSaysBesideWhatAndWhyNot(t *testing.T) {
 		"1 of 1 wanted can be installed by machines of no group on amd64, beside their packages from tarn, " +
 			"tarn-fixes",
 		"tarn (elsewhere)",
-		"of what these machines have already, packages of the mirror need libtide2, sluicectl",
+		"packages of the mirror need these packages of the baseline: libtide2, sluicectl",
 	} {
 		if !strings.Contains(out, part) {
 			t.Errorf("the proof lacks %q:\n%s", part, out)
@@ -130,7 +130,7 @@ func TestAProofSaysBesideWhatAndWhyNot(t *testing.T) {
 		t.Error(out)
 	}
 	if out := mustOut(s, "mirror", "show", "drives-pc"); !strings.Contains(out, "lists desk") ||
-		!strings.Contains(out, "what is on the list desk-pc") {
+		!strings.Contains(out, "list desk-pc") {
 		t.Error(out)
 	}
 }
@@ -145,13 +145,13 @@ func TestTheConsoleProves(t *testing.T) {
 	b := signedIn(t, s, "/")
 	b.open("/mirrors/drives")
 	b.click("Prove")
-	b.see("not all that is wanted can be installed")
-	b.see("nothing that machines see meets it")
-	b.see("1 way out")
+	b.see("not all wanted packages can be installed")
+	b.see("nothing that the machines see provides it")
+	b.see("1 possible fix")
 	b.shot("proof")
 	b.click("Apply this fix")
 	b.see("mirror drives: add the source tarn")
-	b.see("one step away")
+	b.see("which you can undo")
 	b.see("+ tarn")
 	b.press("Save")
 	b.see("Recorded as revision")
@@ -161,15 +161,15 @@ func TestTheConsoleProves(t *testing.T) {
 		t.Error(out)
 	}
 	b.open("/mirrors/drives-desk")
-	const what = `select[aria-label="What is proved"]`
+	const what = `select[aria-label="Packages to prove"]`
 	b.run("has a condition that two packages could", chromedp.WaitVisible(what, chromedp.ByQuery),
 		chromedp.SetValue(what, "for",
 			chromedp.ByQuery), chromedp.Evaluate(`document.querySelector('`+what+`').dispatchEvent(new Event("change"))`,
 			nil))
 	b.typed(`input[aria-label="Name of the package"]`, "kelp-drive")
 	b.click("Prove")
-	b.see("What would be installed")
-	b.see("every need was looked at once more, and is met")
+	b.see("Packages to be installed")
+	b.see("Every dependency was checked again and is satisfied")
 	b.see("(elsewhere)")
 }
 

@@ -52,7 +52,7 @@ func TestTheSiteKeyIsRenewed(t *testing.T) {
 
 	old := siteNow(s).Keys[0].Fingerprint
 	if _, err := s.cli(2, "site", "renew-key", "--reason", "five years old"); !strings.Contains(err,
-		"Every machine has to get its files anew") {
+		"Every machine must get new files") {
 		t.Error("it was not asked:", err)
 	}
 	s.cli(1, "site", "renew-key", "--yes") // no reason
@@ -135,7 +135,7 @@ func TestTheSiteKeyIsRenewed(t *testing.T) {
 		t.Error(err)
 	}
 	if _, err := s.cli(2, "site", "retire-key", old, "--reason", "done"); !strings.Contains(err,
-		"will refuse what is built from now on") || !strings.Contains(err, "house sources hold") {
+		"rejects what is built from now on") || !strings.Contains(err, "house sources have") {
 		t.Error(err)
 	}
 	s.cli(0, "site", "retire-key", old, "--yes", "--reason", "all machines have their files")

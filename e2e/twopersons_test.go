@@ -58,7 +58,7 @@ func TestTwoWardensVouch(t *testing.T) {
 	if out, _ := s.cli(1, "status"); !strings.Contains(out, "key.awaiting-second") {
 		t.Errorf("what waits does not need anybody: %s", out)
 	}
-	if out, _ := s.cli(0, "key", "show", kelp); !strings.Contains(out, "waits for a second") ||
+	if out, _ := s.cli(0, "key", "show", kelp); !strings.Contains(out, "second warden needed for") ||
 		!strings.Contains(out, "call 1") {
 		t.Error(out)
 	}
@@ -93,7 +93,7 @@ func TestTwoWardensVouch(t *testing.T) {
 	b.see("ola vouched for it: print")
 	b.typed("#typed", kelp)
 	b.typed("#evidence", "call 2")
-	b.click("Vouch for it")
+	b.click("Vouch for key")
 	b.run("it is vouched for", chromedp.Poll(`[...document.querySelectorAll("tr")].some(r =>
 		r.innerText.includes("Kelp") && r.innerText.includes("vouched")) &&
 		!document.body.innerText.includes("May this key")`, nil))

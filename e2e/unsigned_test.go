@@ -66,7 +66,7 @@ func TestASourceThatNobodySigns(t *testing.T) {
 	out, _ = s.cli(0, "package", "show", "echo-sounder", "--edition", "sounders/1", "--chain")
 	for _, want := range []string{"served it, without a signature", "their desk has no key, call 12",
 		"by warden, ",
-		"nobody signs what upstream says"} {
+		"upstream does not sign its metadata"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("the chain has no %q:\n%s", want, out)
 		}

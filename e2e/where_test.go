@@ -51,7 +51,7 @@ func TestWhereAPackageIs(t *testing.T) {
 	}
 	// Why an edition has a package, down to what is wanted.
 	if _, log := s.cli(2, "mirror", "show", "barrage", "--why", "libkelp7"); !strings.Contains(log,
-		"no edition of barrage stands yet") {
+		"barrage has no edition yet") {
 		t.Error(log)
 	}
 	s.built("steady")
@@ -71,7 +71,7 @@ func TestWhereAPackageIs(t *testing.T) {
 		return true
 	})
 	if _, log := s.cli(0, "package", "where", "tide-tables"); !strings.Contains(log,
-		"of kelp it is not known") {
+		"unknown for kelp") {
 		t.Error(log)
 	}
 	s.scenario.Vendor.Fault(nil)

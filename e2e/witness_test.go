@@ -101,12 +101,12 @@ func TestAnEntryIsProvedWithoutTheService(t *testing.T) {
 	}{
 		{[]string{at("1.proof"), "--key", key}, 0, "entry 1 is in the journal of"},
 		{[]string{at("since.proof"), "--since", at("old.head"), "--key", key}, 0,
-			"they are all there, unchanged"},
+			"all of them unchanged"},
 		{[]string{at("2.proof"), "--key", key}, 1, "the proof does not hold"},
 		{[]string{at("since.proof"), "--key", key}, 2, "not a proof of a journal"},
 		{[]string{at("1.proof"), "--key", "x"}, 2, "not the public key of a journal"},
-		{[]string{at("1.proof")}, 2, "give its public key"},
-		{[]string{at("none"), "--key", key}, 2, "cannot be read"},
+		{[]string{at("1.proof")}, 2, "name the public key"},
+		{[]string{at("none"), "--key", key}, 2, "cannot read"},
 	} {
 		code, out, err := s.try(append([]string{"journal", "check"}, c.args...)...)
 		if code != c.code || !strings.Contains(out+err, c.says) {

@@ -99,18 +99,18 @@ func TestTwoWritersAreShownSideBySide(t *testing.T) {
 		back()
 	}
 	elsewhere("priority: 40", "priority: 33\n    max_age: 3d")
-	b.see("changed meanwhile")
-	b.see("As it was when you began")
+	b.see("changed by someone else")
+	b.see("When you started")
 	b.see("Both changed max_age (theirs 3d, yours 9d)")
 	b.shot("writers")
 	if b.written() == before {
 		t.Error("what was typed is lost")
 	}
-	b.click("Merge the two")
-	b.click("Go on with this")
+	b.click("Merge")
+	b.click("Continue")
 	b.run("merged", chromedp.Poll(`(() => { const t = document.querySelector("textarea[aria-label=Definition]").value;
 		return t.includes("priority: 33") && t.includes("max_age: 9d") && !document.body.innerText.includes(
-		"changed meanwhile") })()`, nil))
+		"changed by someone else") })()`, nil))
 	b.click("Record")
 	b.run("recorded", chromedp.Poll(`document.body.innerText.includes("as recorded")`, nil))
 	out := mustOut(s, "source", "show", "kelp")
@@ -122,11 +122,11 @@ func TestTwoWritersAreShownSideBySide(t *testing.T) {
 	b.open("/describe")
 	b.write("stockade: 1\nsources:\n" + before[strings.Index(before, "  kelp:"):] +
 		"\nlanes:\n  # for the bench\n  bench: {mirror: barrage}\n")
-	b.see("What recording changes")
+	b.see("Changes")
 	elsewhere("priority: 40", "priority: 34\n    max_age: 4d")
-	b.see("changed meanwhile")
-	b.click("Take theirs")
-	b.click("Go on with this")
+	b.see("changed by someone else")
+	b.click("Use theirs")
+	b.click("Continue")
 	b.run("theirs", chromedp.Poll(`(() => { const t = document.querySelector("textarea[aria-label=Definition]").value;
 		return !t.includes("kelp") && t.includes("# for the bench") })()`, nil))
 	b.click("Record")

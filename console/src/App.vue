@@ -20,6 +20,7 @@ import SignIn from './pages/sign-in/SignIn.vue'
 import Mark from './parts/Mark.vue'
 import Amend from './parts/Amend.vue'
 import WayOut from './parts/WayOut.vue'
+import Words from './parts/Words.vue'
 import { asked } from './parts/way'
 import { comparing, needs } from './tab'
 
@@ -87,6 +88,7 @@ watch(
   (now) => (needs.value = { errors: now?.errors ?? 0, warnings: now?.warnings ?? 0 }),
 )
 const main = ref<HTMLElement | null>(null)
+const page = ref<HTMLElement | null>(null)
 const skip = () => main.value?.focus()
 const searching = ref(false)
 function key(e: KeyboardEvent) {
@@ -140,7 +142,7 @@ onUnmounted(() => removeEventListener('keydown', key))
         >
         <button
           class="btn"
-          :aria-label="shade === 'dark' ? 'Use the light shade' : 'Use the dark shade'"
+          :aria-label="shade === 'dark' ? 'Use light colours' : 'Use dark colours'"
           @click="shade = shade === 'dark' ? 'light' : 'dark'"
         >
           <SunIcon v-if="shade === 'dark'" class="size-4" /><MoonIcon v-else class="size-4" />
@@ -148,7 +150,7 @@ onUnmounted(() => removeEventListener('keydown', key))
         <button
           class="btn"
           :aria-pressed="whole"
-          :aria-label="whole ? 'Show how long ago things were' : 'Show times whole'"
+          :aria-label="whole ? 'Show relative times' : 'Show absolute times'"
           @click="whole = !whole"
         >
           <ClockIcon class="size-4" />
@@ -188,7 +190,8 @@ onUnmounted(() => removeEventListener('keydown', key))
         <div v-if="journal.data.value?.journal.length" class="panel mb-4 border-flare" role="alert">
           <Findings :findings="journal.data.value.journal" link />
         </div>
-        <RouterView :key="$route.path" />
+        <div ref="page"><RouterView :key="$route.path" /></div>
+        <Words :key="$route.path" :page="() => page" />
       </main>
       <SearchBox v-model="searching" />
       <WayOut v-if="asked && 'way' in asked" :way="asked.way" @close="asked = null" />

@@ -140,7 +140,7 @@ func (c Client) BestFirst(suits func(packages, machine string) bool) (seen []Cli
 				why := "the source has no packages for " + finding.Names(c.Architectures, 5)
 				unseen = append(unseen, Unseen{Source: s.Name, Why: why})
 				found = append(found, finding.New(finding.SourceArchitectureMissing, "source "+s.Name,
-					"%s: it is left out of the machines' files", why).Rated(finding.Warning))
+					"%s: it is omitted from the files for machines", why).Rated(finding.Warning))
 				continue
 			}
 		}

@@ -713,7 +713,7 @@ func (c *checker) mirror(name string, m Mirror) {
 	for i, set := range m.Together {
 		c.together(object, path+".together."+strconv.Itoa(i), set, c.familiesOf(all))
 	}
-	c.footing(object, path+".footing", m.Footing, all)
+	c.baseline(object, path+".baseline", m.Baseline, all)
 	if m.Want.Only || len(m.Want.Streams) > 0 {
 		c.add(finding.DefineBadValue, object, path+".want", "only and streams apply to one "+
 			"source, so they cannot be set for the whole mirror").
@@ -798,11 +798,11 @@ func (c *checker) group(name string, g Group) {
 	for _, f := range c.Mirrors[c.Lanes[g.Lane].Mirror].From {
 		from = append(from, f.Source)
 	}
-	c.footing(object, path+".footing", g.Footing, from)
-	if l := c.Lists[g.Footing.List]; l.Family != "" && g.Family != "" && l.Family != g.Family {
-		c.add(finding.DefineBadValue, object, path+".footing.list",
+	c.baseline(object, path+".baseline", g.Baseline, from)
+	if l := c.Lists[g.Baseline.List]; l.Family != "" && g.Family != "" && l.Family != g.Family {
+		c.add(finding.DefineBadValue, object, path+".baseline.list",
 			"the list %q is from a machine of the family %s, but the family of the group is %s",
-			g.Footing.List, l.Family,
+			g.Baseline.List, l.Family,
 			g.Family)
 	}
 	for i, p := range g.Pins {

@@ -159,7 +159,7 @@ func flatten(into map[string]string, path string, raw []byte) {
 		return
 	}
 	var v any
-	if json.Unmarshal(raw, &v) != nil {
+	if json.Unmarshal(renewed(raw), &v) != nil {
 		return
 	}
 	var walk func(path string, v any)

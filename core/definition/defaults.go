@@ -10,19 +10,19 @@ import (
 // Defaults are what the sources of one document have where they do not say it
 // themselves. Each field is the field of Source of the same name.
 type Defaults struct {
-	Family        string   `yaml:"family" json:"family,omitempty" doc:"The repository format"`
-	Standing      string   `yaml:"standing" json:"standing,omitempty" doc:"Whose sources they are" enum:"official,vendor,community,house"`
+	Family        string   `yaml:"family" json:"family,omitempty" doc:"The format of the repositories"`
+	Standing      string   `yaml:"standing" json:"standing,omitempty" doc:"Who is responsible for the sources" enum:"official,vendor,community,house"`
 	Release       string   `yaml:"release" json:"release,omitempty" doc:"The release"`
-	Components    []string `yaml:"components" json:"components,omitempty" doc:"The parts of the release"`
-	Architectures []string `yaml:"architectures" json:"architectures,omitempty" doc:"The machine architectures"`
-	Languages     []string `yaml:"languages" json:"languages,omitempty" doc:"Translated descriptions"`
-	SignedBy      []string `yaml:"signed_by" json:"signed_by,omitempty" doc:"The keys that may sign them"`
-	Priority      int      `yaml:"priority" json:"priority,omitempty" doc:"1 (asked first) to 99 (asked last)" least:"1" most:"99"`
-	MaxAge        Age      `yaml:"max_age" json:"max_age,omitempty" doc:"How old their roots may get"`
-	Proxy         string   `yaml:"proxy" json:"proxy,omitempty" doc:"The proxy by which they are reached"`
-	Credentials   []string `yaml:"credentials" json:"credentials,omitempty" doc:"What their servers may be shown"`
-	Authority     string   `yaml:"authority" json:"authority,omitempty" doc:"Who certifies their servers"`
-	Redirects     []string `yaml:"redirects" json:"redirects,omitempty" doc:"Further hosts to which their upstreams may send"`
+	Components    []string `yaml:"components" json:"components,omitempty" doc:"The components of the release"`
+	Architectures []string `yaml:"architectures" json:"architectures,omitempty" doc:"The architectures"`
+	Languages     []string `yaml:"languages" json:"languages,omitempty" doc:"Languages of translated descriptions that faithful mirrors copy"`
+	SignedBy      []string `yaml:"signed_by" json:"signed_by,omitempty" doc:"The keys that may sign the sources"`
+	Priority      int      `yaml:"priority" json:"priority,omitempty" doc:"Priority from 1 (best) to 99" least:"1" most:"99"`
+	MaxAge        Age      `yaml:"max_age" json:"max_age,omitempty" doc:"Maximum age of the release metadata"`
+	Proxy         string   `yaml:"proxy" json:"proxy,omitempty" doc:"The proxy for the upstreams"`
+	Credentials   []string `yaml:"credentials" json:"credentials,omitempty" doc:"Credentials for the upstreams"`
+	Authority     string   `yaml:"authority" json:"authority,omitempty" doc:"The certificate authority of the upstreams"`
+	Redirects     []string `yaml:"redirects" json:"redirects,omitempty" doc:"Further hosts that the upstreams may redirect to"`
 }
 
 // spread gives each source of a document what it leaves out. What a source says itself,

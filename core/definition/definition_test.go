@@ -2,6 +2,7 @@ package definition
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -180,5 +181,63 @@ func TestWhatIsNotInATextHasNoPlaceInIt(t *testing.T) {
 		if p := set.Place(path); p.Line != line || (p.File != "") != (line > 0) {
 			t.Errorf("%s: %+v", path, p)
 		}
+	}
+}
+
+// A field under its former name is read, reported and renamed; under both names it is refused.
+func TestAFieldUnderItsFormerNameIsReadAndRenamed(t *testing.T) {
+	const doc = `stockade: 1
+mirrors:
+  m: {copy: tailored, from: [s], footing: {sources: [tarn]}}
+groups:
+  g:
+    family: deb
+    lane: l
+    footing: {list: desk}   # as installed
+`
+	texts := []Text{{Name: "site.yaml", Text: doc}}
+	set, found := Read(texts...)
+	var former finding.List
+	for _, f := range found {
+		if f.Code == finding.DefineFormerName {
+			former = append(former, f)
+		}
+	}
+	if len(former) != 2 || former[0].Severity != finding.Note || former[1].Field != "groups.g.baseline" {
+		t.Fatalf("got %v, want a note for each field", found)
+	}
+	if m, g := set.Mirrors["m"].Baseline, set.Groups["g"].Baseline; len(m.Sources) != 1 || g.List != "desk" {
+		t.Errorf("got %+v and %+v, want the values of both fields", m, g)
+	}
+	if at := set.Place("groups.g.baseline.list"); at.Line != 8 {
+		t.Errorf("got %v, want line 8", at)
+	}
+	mended := Mend(texts, found)
+	if len(mended) != 1 || mended[0].After != strings.ReplaceAll(doc, "footing:", "baseline:") {
+		t.Errorf("got %+v, want the names changed and nothing else", mended)
+	}
+	_, found = Read(Text{Name: "site.yaml", Text: strings.Replace(doc, "    footing:",
+		"    baseline: {list: other}\n    footing:", 1)})
+	if !slices.ContainsFunc(found, func(f finding.Finding) bool {
+		return f.Code == finding.DefineDuplicateName && f.Place.Line == 9 && f.WayOut == "remove footing"
+	}) {
+		t.Errorf("got %v, want the second name refused", found)
+	}
+}
+
+// A record that was written with the former name of a field is read, and is no change.
+func TestARecordWithAFormerNameIsReadAndIsNoChange(t *testing.T) {
+	old := []byte(`{"copy":"tailored","from":[],"footing":{"list":"desk"},"complete":"","keep":0}`)
+	set := NewSet()
+	if err := set.Put("mirror", "m", old); err != nil || set.Mirrors["m"].Baseline.List != "desk" {
+		t.Fatalf("got %+v and %v, want the list desk", set.Mirrors["m"], err)
+	}
+	if c := CompareFields(old, set.Records()["mirror"]["m"]); len(c) != 0 {
+		t.Errorf("got %+v, want no change", c)
+	}
+	merged, err := merge(old, old, []byte(`{"copy":"faithful","from":[],"baseline":{"list":"desk"}}`))
+	if err != nil || !strings.Contains(string(merged), `"baseline":{"list":"desk"}`) ||
+		strings.Contains(string(merged), "footing") {
+		t.Errorf("got %s and %v, want the present name alone", merged, err)
 	}
 }

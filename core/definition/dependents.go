@@ -42,15 +42,15 @@ func (s *Set) Dependents(kind, name string) Dependents {
 	case "key":
 		sources, alone = s.signedBy(name)
 	case "source":
-		standing := where(s.Mirrors, func(m Mirror) bool { return slices.Contains(m.Footing.Sources, name) })
+		standing := where(s.Mirrors, func(m Mirror) bool { return slices.Contains(m.Baseline.Sources, name) })
 		d := s.below(nil, nil, nil, append(s.UsersOf(name), standing...))
 		d.Groups = append(d.Groups, where(s.Groups, func(g Group) bool {
-			return slices.Contains(g.Footing.Sources, name)
+			return slices.Contains(g.Baseline.Sources, name)
 		})...)
 		return d.Whole()
 	case "list":
 		d := s.below(nil, nil, nil, where(s.Mirrors, func(m Mirror) bool { return m.uses(name) }))
-		d.Groups = append(d.Groups, where(s.Groups, func(g Group) bool { return g.Footing.List == name })...)
+		d.Groups = append(d.Groups, where(s.Groups, func(g Group) bool { return g.Baseline.List == name })...)
 		return d.Whole()
 	case "mirror":
 		d := s.below(nil, nil, nil, []string{name})

@@ -1,6 +1,7 @@
 package definition
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -72,7 +73,7 @@ func (m named[T]) record(name string) json.RawMessage {
 
 func (m named[T]) put(name string, body []byte) error {
 	var v T
-	if err := json.Unmarshal(body, &v); err != nil {
+	if err := json.Unmarshal(renewed(body), &v); err != nil {
 		return fmt.Errorf("the record of %s is damaged: %w", name, err)
 	}
 	m[name] = v
@@ -173,4 +174,25 @@ func Overlay(recorded, given *Set) *Set {
 		}
 	}
 	return out
+}
+
+// formerFields are the fields of records of before that have another name now, with that name.
+var formerFields = map[string]string{"footing": "baseline"}
+
+// renewed gives a record with the present names of its fields. Records of before stay as they were
+// written, because the journal covers them; whoever reads one reads it through here.
+func renewed(record json.RawMessage) json.RawMessage {
+	var fields map[string]json.RawMessage
+	for former, name := range formerFields {
+		if !bytes.Contains(record, []byte(`"`+former+`"`)) {
+			continue
+		}
+		if json.Unmarshal(record, &fields) != nil || fields[former] == nil {
+			return record
+		}
+		fields[name] = fields[former]
+		delete(fields, former)
+		record, _ = json.Marshal(fields) // of raw values: they marshal
+	}
+	return record
 }

@@ -201,8 +201,8 @@ func (c *checker) familiesOf(sources []string) map[string]archive.Family {
 	return out
 }
 
-// footing checks what machines have already; from are the sources of the mirror itself.
-func (c *checker) footing(object, path string, f Footing, from []string) {
+// baseline checks what machines have already; from are the sources of the mirror itself.
+func (c *checker) baseline(object, path string, f Baseline, from []string) {
 	if f.List != "" && reference(c, object, path+".list", "list", f.List, c.Lists) &&
 		c.Lists[f.List].Family == "" {
 		c.add(finding.DefineBadValue, object, path+".list",
@@ -217,14 +217,14 @@ func (c *checker) footing(object, path string, f Footing, from []string) {
 				"%q is a source of the mirror, so it cannot be a source of the baseline, too", s)
 		case known && c.Sources[s].Disabled:
 			c.add(finding.DefineBadValue, object, at, "the source %q is disabled", s).WayOut =
-				"enable it, or remove it under footing"
+				"enable it, or remove it under baseline"
 		}
 	}
 }
 
 // uses tells whether a mirror names a list.
 func (m Mirror) uses(list string) bool {
-	return m.Footing.List == list || slices.Contains(m.Want.Lists, list) ||
+	return m.Baseline.List == list || slices.Contains(m.Want.Lists, list) ||
 		slices.ContainsFunc(m.From, func(f From) bool { return slices.Contains(f.Want.Lists, list) })
 }
 
@@ -232,7 +232,7 @@ func (m Mirror) uses(list string) bool {
 func (s *Set) ListsOf(mirror string) []string {
 	return slices.DeleteFunc(s.Names("list"), func(list string) bool {
 		return !s.Mirrors[mirror].uses(list) && len(where(s.Groups, func(g Group) bool {
-			return g.Footing.List == list && s.Lanes[g.Lane].Mirror == mirror
+			return g.Baseline.List == list && s.Lanes[g.Lane].Mirror == mirror
 		})) == 0
 	})
 }

@@ -75,13 +75,13 @@ func TestFilesAndListsOfDocuments(t *testing.T) {
 	set, found := Read(Text{Name: "/reach/site.yaml", Text: `stockade: 1
 keys: {k: {file: k.asc}, whole: {fingerprint: ` + whole + `}}
 authorities: {a: {file: roots.pem}, here: {certificates: x}, gone: {file: gone.pem}}
-lists: {footing: {file: l.txt}, of-all: {packages: [kept]}, of-one: {file: bad.txt, packages: [kept]},
+lists: {baseline: {file: l.txt}, of-all: {packages: [kept]}, of-one: {file: bad.txt, packages: [kept]},
   of-group: {file: /lists/l.txt}, of-other: {file: l.txt}, nobodys: {file: gone.txt, packages: [kept]}}
 mirrors:
-  m: {copy: tailored, from: [{source: s, want: {lists: [of-one]}}], want: {lists: [of-all]}, footing: {list: footing}}
+  m: {copy: tailored, from: [{source: s, want: {lists: [of-one]}}], want: {lists: [of-all]}, baseline: {list: baseline}}
   n: {copy: tailored, from: [s], want: everything}
 lanes: {l: {mirror: m}, o: {mirror: n}}
-groups: {g: {family: deb, lane: l, footing: {list: of-group}}, h: {family: deb, lane: o, footing: {list: of-other}}}
+groups: {g: {family: deb, lane: l, baseline: {list: of-group}}, h: {family: deb, lane: o, baseline: {list: of-other}}}
 `})
 	if found.HasErrors() {
 		t.Fatal(found)
@@ -92,7 +92,7 @@ groups: {g: {family: deb, lane: l, footing: {list: of-group}}, h: {family: deb, 
 	if got := set.FileNames(); !slices.Equal(got, files) {
 		t.Errorf("%q", got)
 	}
-	for mirror, want := range map[string][]string{"m": {"footing", "of-all", "of-group", "of-one"},
+	for mirror, want := range map[string][]string{"m": {"baseline", "of-all", "of-group", "of-one"},
 		"n": {"of-other"}} {
 		if got := set.ListsOf(mirror); !slices.Equal(got, want) {
 			t.Errorf("%s: %q", mirror, got)
@@ -100,7 +100,7 @@ groups: {g: {family: deb, lane: l, footing: {list: of-group}}, h: {family: deb, 
 	}
 	set.TakeFiles(map[string][]byte{"/reach/l.txt": []byte("desk\n"), "/lists/l.txt": []byte("shelf\n"),
 		"/reach/bad.txt": []byte("no name\n"), "/reach/roots.pem": []byte("PEM"), "": []byte("nothing")}, nil)
-	on := map[string]string{"footing": "desk", "of-other": "desk", "of-group": "shelf", "of-all": "kept",
+	on := map[string]string{"baseline": "desk", "of-other": "desk", "of-group": "shelf", "of-all": "kept",
 		"of-one":  "kept",
 		"nobodys": "kept"}
 	for name, want := range on {

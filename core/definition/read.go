@@ -344,9 +344,13 @@ func (r *reader) fields(n *yaml.Node, v reflect.Value, path string, depth int) {
 	known := map[string]int{}
 	var names []string
 	for i := range v.NumField() {
-		if tag := v.Type().Field(i).Tag.Get("yaml"); tag != "-" && tag != "" {
-			known[tag] = i
-			names = append(names, tag)
+		tag := v.Type().Field(i).Tag
+		if name := tag.Get("yaml"); name != "-" && name != "" {
+			known[name] = i
+			names = append(names, name)
+			if former := tag.Get("was"); former != "" {
+				known[former] = i
+			}
 		}
 	}
 	given := map[string]bool{}
@@ -356,9 +360,19 @@ func (r *reader) fields(n *yaml.Node, v reflect.Value, path string, depth int) {
 			r.unknown(key, path, names)
 			return
 		}
-		given[key.Value] = val.Tag != "!!null"
 		field := v.Type().Field(i)
-		sub := strings.TrimPrefix(path+"."+key.Value, ".")
+		name := field.Tag.Get("yaml")
+		sub := strings.TrimPrefix(path+"."+name, ".")
+		if _, twice := given[name]; twice { // under the former name and the present one
+			f := r.add(finding.DefineDuplicateName, r.place(key), "%s has %s and %s; they are two names of "+
+				"one field", last(path), name, field.Tag.Get("was"))
+			f.Field, f.WayOut = sub, "remove "+field.Tag.Get("was")
+			return
+		}
+		given[name] = val.Tag != "!!null"
+		if name != key.Value {
+			r.former(key, sub, name)
+		}
 		before := len(r.told.Found)
 		r.value(val, v.Field(i), sub, depth+1)
 		if len(r.told.Found) == before {
@@ -381,6 +395,15 @@ func (r *reader) unknown(key *yaml.Node, path string, names []string) {
 		f.Fix = finding.Fix{Old: key.Value, New: near}
 		f.WayOut = fmt.Sprintf("did you mean %q?", near)
 	}
+}
+
+// former reports a field by its former name, which is still read.
+func (r *reader) former(key *yaml.Node, path, name string) {
+	f := r.add(finding.DefineFormerName, r.place(key),
+		"the field %s is now named %s. Stockade reads both names",
+		key.Value, name)
+	f.Field, f.WayOut = path, "rename it to "+name
+	f.Fix = finding.Fix{Old: key.Value, New: name}
 }
 
 // missing tells of a field that has to be there.

@@ -323,10 +323,10 @@ func TestEachRefusalOfADefinition(t *testing.T) {
 		{"only, and not what", `packages: ["tide-tables >= 2"]`, "only: true", "define.missing-field"},
 		{"a build at no minute", "0 3 * * *", "99 3 * * *", "define.bad-value"},
 		{"on what is not there", "    copy: tailored\n",
-			"    copy: tailored\n    footing: {list: a, sources: [b]}\n",
+			"    copy: tailored\n    baseline: {list: a, sources: [b]}\n",
 			"define.dangling-reference"},
 		{"on a source of its own", "    copy: tailored\n",
-			"    copy: tailored\n    footing: {sources: [tarn]}\n",
+			"    copy: tailored\n    baseline: {sources: [tarn]}\n",
 			"define.bad-value"},
 		// lanes and groups
 		{"a lane of what is not there", "{mirror: barrage}",
@@ -345,7 +345,7 @@ func TestEachRefusalOfADefinition(t *testing.T) {
 			"lane: steady, roles: {desk: [\"a>=2\"], shelf: [\"a >= 2_2\"], hall: []}, pins",
 			"define.bad-value"},
 		{"a group on a source of its mirror", "lane: steady, pins",
-			"lane: steady, footing: {sources: [tarn]}, pins",
+			"lane: steady, baseline: {sources: [tarn]}, pins",
 			"define.bad-value"},
 		{"a pin that is a bound", "tide-tables = 2.4-1", "tide-tables >= 2.4-1", "define.bad-value"},
 		{"a pin of no version", "tide-tables = 2.4-1", "tide-tables", "define.bad-value"},
@@ -417,12 +417,12 @@ func TestWhatIsToldOfADocument(t *testing.T) {
 		"sources: {" + tarn + ", " + brine + `}
 lists: {deb: {family: deb, packages: [a 1]}, rpm: {family: rpm, packages: [a 1]}, plain: {packages: [a]}}
 mirrors:
-  one: {copy: tailored, from: [tarn], want: {lists: [rpm, deb, plain]}, footing: {list: plain, sources: [brine]}}
+  one: {copy: tailored, from: [tarn], want: {lists: [rpm, deb, plain]}, baseline: {list: plain, sources: [brine]}}
   two: {copy: tailored, from: [tarn, brine], want: {lists: [rpm], packages: ["a >= 1_1", "b >= 1~x"]}}
 lanes: {steady: {mirror: one}}
 groups:
-  g: {family: deb, lane: steady, footing: {list: rpm}}
-  h: {family: deb, lane: steady, footing: {list: deb, sources: [tarn, brine, none]}}`,
+  g: {family: deb, lane: steady, baseline: {list: rpm}}
+  h: {family: deb, lane: steady, baseline: {list: deb, sources: [tarn, brine, none]}}`,
 		// who signs several
 		"keys: {ring: {fingerprints: [TWO, SUM]}, k: {file: tarn.asc, fingerprint: ONE}}\nsources: {" + tarn + `,
   kelp: {family: rpm, release: "9", architectures: [x86_64], signed_by: [ring, k], upstreams: [{url: "https://k.example"}]}}`,

@@ -33,11 +33,11 @@ lists:
   bench: {family: deb, file: bench.txt}
 mirrors:
   barrage: {copy: tailored, from: [tarn, {source: tarn, want: {lists: [bench]}}],
-	want: {packages: [tarn], lists: [bench]}, footing: {list: bench, sources: [tarn]}}
+	want: {packages: [tarn], lists: [bench]}, baseline: {list: bench, sources: [tarn]}}
 lanes:
   steady: {mirror: barrage}
 groups:
-  gatehouse: {family: deb, lane: steady, footing: {list: bench, sources: [tarn]}}
+  gatehouse: {family: deb, lane: steady, baseline: {list: bench, sources: [tarn]}}
 `
 
 // An object that is called another way is followed by every field that names it, and by nothing

@@ -52,12 +52,12 @@ func (src Source) Expand(name, raw string) (string, error) {
 			f.Do("write %%24 for the character itself. A variable has lower-case letters, " +
 				"digits and underscores, and begins with a letter")
 	case bad[0] == "arch" && len(src.Architectures) > 1, bad[0] == "component" && len(src.Components) > 1:
-		return "", f.Do("it stands for a single value, but the source has several: define one " +
-			"source for each")
+		return "", f.Do("define one source for each value: the variable stands for one, and this source " +
+			"has several")
 	case len(known) == 0:
 		return "", f.Do("write the value itself, or set it under values")
 	}
-	return "", f.Do("the built-in variables are $%s; define others under values",
+	return "", f.Do("use one of the built-in variables $%s, or define your own under values",
 		strings.Join(slices.Sorted(maps.Keys(known)), ", $"))
 }
 

@@ -95,7 +95,7 @@ func merge(base, theirs, mine json.RawMessage) (json.RawMessage, error) {
 	var b, t, m map[string]json.RawMessage
 	for raw, into := range map[*json.RawMessage]*map[string]json.RawMessage{&base: &b, &theirs: &t,
 		&mine: &m} {
-		if err := json.Unmarshal(*raw, into); err != nil {
+		if err := json.Unmarshal(renewed(*raw), into); err != nil {
 			return nil, err
 		}
 	}

@@ -32,6 +32,26 @@ type Basis struct {
 	Told     []Told `json:"told,omitempty"`
 }
 
+// UnmarshalJSON reads a basis. Editions of before have the baseline of their mirror under its former name.
+func (b *Basis) UnmarshalJSON(raw []byte) error {
+	type plain Basis
+	if err := json.Unmarshal(raw, (*plain)(b)); err != nil || !bytes.Contains(raw, []byte(`"footing"`)) {
+		return err
+	}
+	var former struct {
+		Mirror struct {
+			Footing definition.Baseline `json:"footing"`
+		} `json:"mirror"`
+	}
+	if err := json.Unmarshal(raw, &former); err != nil {
+		return err
+	}
+	if b.Mirror.Baseline.IsZero() {
+		b.Mirror.Baseline = former.Mirror.Footing
+	}
+	return nil
+}
+
 // BasisSource is a source as it was described, and who may sign it.
 type BasisSource struct {
 	archive.Source
@@ -53,7 +73,7 @@ type BasisGroup struct {
 	Foreign       []string            `json:"foreign,omitempty"`
 	Pins          []string            `json:"pins,omitempty"`
 	Roles         map[string][]string `json:"roles,omitempty"`
-	Baseline      definition.Footing  `json:"baseline,omitzero"`
+	Baseline      definition.Baseline `json:"baseline,omitzero"`
 }
 
 // BasisList is a list of packages, by the digest of what is on it.
@@ -103,7 +123,7 @@ func Because(was, is *Edition) []string {
 	add(alike(wantsOf(a.Mirror), wantsOf(b.Mirror)), "what is wanted")
 	add(a.Mirror.Complete == b.Mirror.Complete, "complete is %s (before: %s)", b.Mirror.Complete,
 		a.Mirror.Complete)
-	add(alike(a.Mirror.Footing, b.Mirror.Footing), "the baseline of the mirror")
+	add(alike(a.Mirror.Baseline, b.Mirror.Baseline), "the baseline of the mirror")
 	add(a.SiteKeys == b.SiteKeys, "the keys that the site signs with")
 	out = append(out, eachNamed("source", a.Sources, b.Sources, func(s BasisSource) string { return s.Name },
 		BasisSource.differs)...)

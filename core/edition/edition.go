@@ -144,6 +144,6 @@ type View struct {
 	Foreign       []string `json:"foreign,omitempty"`
 	Sources       []string `json:"sources"`
 	Pins          []string `json:"pins,omitempty"`
-	// Asked is what was asked of the proof beyond that: the roles and the footing of the group's own.
+	// Asked is what was asked of the proof beyond that: the roles and the baseline of the group's own.
 	Asked string `json:"asked,omitempty"`
 }

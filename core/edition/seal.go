@@ -141,25 +141,25 @@ func readme(e *Edition) []byte {
 	var b strings.Builder
 	fmt.Fprintf(&b, `Stockade edition %s, made %s
 
-This folder is a whole offline mirror. What stands beside the sources is listed in
-"manifest", and the files of each source in the list "about/files/SOURCE", whose digest
-is in the manifest; "seal.asc" is the signature over the manifest of the site that made
-it, with the key
-%s.
+This folder is a complete offline mirror. "about/files/SOURCE" lists the files of each source
+with their checksums. "manifest" lists all other files, and these lists. "seal.asc" is the
+signature over the manifest, by the site key
 
-To check it, with sha256sum and an OpenPGP tool and nothing else:
+    %s
+
+To verify the edition, you need only sha256sum and an OpenPGP tool:
 
     gpg --import about/keys/%s.asc
-    gpg --fingerprint            compare it with the one above, as you got it on another road
+    gpg --fingerprint            compare it with the fingerprint that you received elsewhere
     gpg --verify seal.asc manifest
     sha256sum --quiet -c manifest about/files/*
 
-To use it, point machines at this folder or put it behind any web server. Each
-source lies in a folder of its own, as its upstream lays it out:
+To use it, point machines at this folder, or serve it with any web server. Each source has
+a folder of its own, with the layout of its upstream:
 
 `, e.Name(), e.Created.Format("2006-01-02 15:04 MST"), e.SiteKey, e.SiteKey)
 	for _, s := range e.Sources {
-		how := "indexes written anew, signed with the site key"
+		how := "new indexes, signed with the site key"
 		if !s.Tailored {
 			how = "copied byte for byte, signed by " + strings.Join(s.Keys, ", ")
 		}

@@ -8,6 +8,7 @@ type Code string
 // The codes of the catalogue, in its order.
 const (
 	DefineSyntax              Code = "define.syntax"
+	DefineFormerName          Code = "define.former-name"
 	DefineUnknownField        Code = "define.unknown-field"
 	DefineBadValue            Code = "define.bad-value"
 	DefineMissingField        Code = "define.missing-field"
@@ -98,7 +99,7 @@ const (
 	MirrorStreamOff           Code = "mirror.stream-off"
 	MirrorNotProved           Code = "mirror.not-proved"
 	MirrorSourceMissing       Code = "mirror.source-missing"
-	MirrorFootingUnknown      Code = "mirror.footing-unknown"
+	MirrorBaselineUnknown     Code = "mirror.footing-unknown"
 	MirrorWillNotFit          Code = "mirror.will-not-fit"
 	ContentSizeMismatch       Code = "content.size-mismatch"
 	ContentDigestMismatch     Code = "content.digest-mismatch"

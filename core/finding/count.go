@@ -44,8 +44,8 @@ func (t *Telling) Add(f Finding) *Finding {
 // told of in part counts as checked.
 func (t *Telling) Told() List {
 	if t.more > 0 {
-		return append(t.Found, New(DefineTooMany, "", "%s were found beside the first %d, which alone "+
-			"are told", Count(t.more, "thing"), Most))
+		return append(t.Found, New(DefineTooMany, "", "Stockade stopped after %d findings; %s not shown",
+			Most, Count(t.more, "more finding")))
 	}
 	return t.Found
 }

@@ -388,7 +388,7 @@ func Verify(s Store, k Keys) (Report, error) {
 	case r.Entries == 0:
 		r.Holds, r.Text = true, "the journal is empty"
 	default:
-		r.Holds, r.Text = true, fmt.Sprintf("%d entries, chain intact", r.Entries)
+		r.Holds, r.Text = true, fmt.Sprintf("Journal OK: %d entries, chain intact", r.Entries)
 	}
 	return r, nil
 }

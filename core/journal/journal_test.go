@@ -154,7 +154,7 @@ func TestWhatIsDoneToAJournalIsFound(t *testing.T) {
 		text                       string // of it verified whole
 	}{
 		{"nothing", func(*testing.T, *memory) {}, sound, sound, sound, sound,
-			"13 entries, chain intact"},
+			"Journal OK: 13 entries, chain intact"},
 		{"an entry changed", func(_ *testing.T, m *memory) { m.entries[5] = entry5(m) },
 			5, 5, sound, sound, "entry 5, or a hash of it, was changed"},
 		{"an entry changed with its hash", func(_ *testing.T, m *memory) {
@@ -225,12 +225,12 @@ func TestWhatIsDoneToAJournalIsFound(t *testing.T) {
 		}, -1, -1, -1, -1, "the entries do not match the signed head"},
 		{"rewritten before what was kept, with the key", func(t *testing.T, m *memory) {
 			*m = *rewritten(t, 4, thirteen)
-		}, sound, sound, -1, sound, "13 entries, chain intact"},
+		}, sound, sound, -1, sound, "Journal OK: 13 entries, chain intact"},
 		{"rewritten behind what was kept, with the key", func(t *testing.T, m *memory) {
 			*m = *rewritten(t, 9, thirteen)
-		}, sound, sound, sound, sound, "13 entries, chain intact"},
+		}, sound, sound, sound, sound, "Journal OK: 13 entries, chain intact"},
 		{"begun anew with the key", func(t *testing.T, m *memory) { *m = *rewritten(t, 0, 3) },
-			sound, sound, 3, sound, "3 entries, chain intact"},
+			sound, sound, 3, sound, "Journal OK: 3 entries, chain intact"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			m, k := written(t, thirteen)

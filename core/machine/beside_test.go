@@ -70,9 +70,9 @@ func TestAnExportIsCheckedWhereItArrives(t *testing.T) {
 	check("a good one", second, 0, "barrage/2, sealed on 2026-11-02T10:00:00Z")
 	check("the same again", second, 0, "is as it was sealed for this edition")
 	first := laid(t, site, "barrage/1", "first")
-	check("an older one", first, 1, "IT IS OLDER THAN barrage/2")
+	check("an older one", first, 1, "THE EDITION IS OLDER THAN barrage/2")
 	check("an older one that is wanted", first, 0, "barrage/1", "--older")
-	check("one of another mirror", laid(t, site, "gates/1", "x"), 0, "no edition of gates was checked")
+	check("one of another mirror", laid(t, site, "gates/1", "x"), 0, "this is the first edition of gates")
 	for what, c := range map[string]struct {
 		change func(dir string)
 		says   string
@@ -88,13 +88,13 @@ func TestAnExportIsCheckedWhereItArrives(t *testing.T) {
 		"a machine's file": {func(dir string) {
 			must.Do(t, os.WriteFile(filepath.Join(dir, "machines/gatehouse/etc/apt/x"), []byte("mine"),
 				0o644))
-		}, "FILES OF MACHINES ARE NOT"},
+		}, "FILES OF MACHINES DIFFER"},
 		"a machine's file with its sum": {func(dir string) {
 			name := filepath.Join(dir, "machines/gatehouse.sums")
 			raw, err := os.ReadFile(name)
 			must.Do(t, err)
 			must.Do(t, os.WriteFile(name, append(raw, '\n'), 0o644))
-		}, "THE SEAL OF machines/gatehouse.sums DOES NOT HOLD"},
+		}, "THE SEAL OF machines/gatehouse.sums IS INVALID"},
 		"one more file": {func(dir string) {
 			must.Do(t, os.WriteFile(filepath.Join(dir, "machines/gatehouse/etc/apt/y"), nil, 0o644))
 		}, "NOT SEALED"},
@@ -103,13 +103,13 @@ func TestAnExportIsCheckedWhereItArrives(t *testing.T) {
 		}, "LINKS"},
 		"a package": {func(dir string) {
 			must.Do(t, os.WriteFile(filepath.Join(dir, "tarn/pool/a.deb"), []byte("mine"), 0o644))
-		}, "FILES ARE NOT"},
+		}, "FILES DIFFER"},
 		"the manifest": {func(dir string) {
 			must.Do(t, os.WriteFile(filepath.Join(dir, "manifest"), nil, 0o644))
-		}, "THE SEAL DOES NOT HOLD"},
+		}, "THE SEAL IS INVALID"},
 		"an export that is not whole": {func(dir string) {
 			must.Do(t, os.WriteFile(filepath.Join(dir, "being-renewed.txt"), nil, 0o644))
-		}, "NOT WHOLE"},
+		}, "INCOMPLETE"},
 	} {
 		dir := laid(t, site, "barrage/3", "third")
 		c.change(dir)

@@ -112,7 +112,7 @@ func (r Request) blind(view View) error {
 		"its machines cannot use any source of %s",
 		r.Edition.Name())
 	if len(view.Left) > 0 {
-		f.Text += ": " + view.Left[0].Source + " is left out: " + view.Left[0].Why
+		f.Text += ": " + view.Left[0].Source + " is omitted: " + view.Left[0].Why
 	}
 	return f.Rated(finding.Error)
 }

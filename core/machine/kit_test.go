@@ -134,7 +134,8 @@ func TestAKitAppliesAndLeadsBack(t *testing.T) {
 			}
 			said := sh(t, 0, filepath.Join(second, "apply"), root)
 			two := snapshot(t, root)
-			if two[own+"/gone.conf"] != "" || !strings.Contains(said, "gone.conf is no longer needed") ||
+			if two[own+"/gone.conf"] != "" || !strings.Contains(said,
+				"gone.conf, which is no longer needed") ||
 				two[own+"/mine.conf"] != "-rw------- newer\n" {
 				t.Errorf("after the second: %s\n%v", said, two)
 			}
@@ -147,7 +148,7 @@ func TestAKitAppliesAndLeadsBack(t *testing.T) {
 				t.Errorf("two steps back: %v", d)
 			}
 			if said := sh(t, 1, filepath.Join(second, "back"), root); !strings.Contains(said,
-				"no way back") {
+				"nothing can be restored") {
 				t.Error(said)
 			}
 			kept := filepath.Join(root, "var/lib/stockade/before/0001.tar.gone-back")
@@ -161,7 +162,7 @@ func TestAKitAppliesAndLeadsBack(t *testing.T) {
 			}
 			must.Do(t, os.WriteFile(filepath.Join(first, "root", own, "ring.gpg"), []byte("x"), 0o600))
 			if said := sh(t, 1, filepath.Join(first, "apply"), root); !strings.Contains(said,
-				"nothing was changed") {
+				"Nothing was changed") {
 				t.Error(said)
 			}
 			if d := differ(start, snapshot(t, root)); len(d) > 0 {
@@ -292,7 +293,7 @@ func TestAKitIsTheSitesOwnAndNoOlderOne(t *testing.T) {
 	}
 	has("a kit whose sums were written anew", "")
 	if said := sh(t, 0, filepath.Join(second, "apply"), root); !strings.Contains(said,
-		site.Certificate().Fingerprint) || !strings.Contains(said, "No kit was applied here before") {
+		site.Certificate().Fingerprint) || !strings.Contains(said, "This is the first kit on this machine") {
 		t.Error(said)
 	}
 	has("the first kit", "second\n")
@@ -302,7 +303,7 @@ func TestAKitIsTheSitesOwnAndNoOlderOne(t *testing.T) {
 	has("an older one", "second\n")
 	if said := sh(t, 1, filepath.Join(kit("barrage/3", other, "third\n"), "apply"),
 		root); !strings.Contains(said,
-		"nothing was changed") && !strings.Contains(said, "Nothing was changed") {
+		"Nothing was changed") && !strings.Contains(said, "Nothing was changed") {
 		t.Error(said)
 	}
 	has("one that another key signed", "second\n")

@@ -35,7 +35,7 @@ type View struct {
 	Foreign       []string // that they have turned on beside their own, and a source offers
 	Sources       []string // names, in the order of the edition
 	Pins          []archive.Relation
-	Asked         string // what is asked of a proof beyond what they see: roles and a footing of their own
+	Asked         string // what is asked of a proof beyond what they see: roles and a baseline of their own
 	Left          []Left // of its family, and not seen, or not on all architectures
 	// Client is what the machines' client comes to see with the files that Stockade writes: what
 	// is proved, chosen, compared and printed starts from it. Told is what is to be said of it;
@@ -131,13 +131,14 @@ func See(group string, g definition.Group, families archive.Registry, sources []
 
 // asked writes what a group asks of a proof by itself.
 func asked(g definition.Group) string {
-	if len(g.Roles) == 0 && g.Footing.IsZero() {
+	if len(g.Roles) == 0 && g.Baseline.IsZero() {
 		return ""
 	}
 	text, err := json.Marshal(struct {
-		Roles   map[string][]string `json:"roles,omitempty"`
-		Footing definition.Footing  `json:"footing,omitzero"`
-	}{g.Roles, g.Footing})
+		Roles map[string][]string `json:"roles,omitempty"`
+		// The views of editions of before have the former name: what a group asks of a proof has not changed.
+		Baseline definition.Baseline `json:"footing,omitzero"`
+	}{g.Roles, g.Baseline})
 	if err != nil {
 		panic("machine: plain values do not marshal: " + err.Error())
 	}
@@ -196,7 +197,7 @@ func (v View) PinTexts() (out []string) {
 }
 
 // Proved tells whether what an edition proved for the group was proved for this view:
-// for the same sources, architectures and pins, and of the same roles on the same footing of its own.
+// for the same sources, architectures and pins, and of the same roles on the same baseline of its own.
 func (v View) Proved(e *edition.Edition) bool {
 	return slices.ContainsFunc(e.Views, func(p edition.View) bool {
 		return p.Group == v.Group && p.Asked == v.Asked && slices.Equal(p.Sources, v.Sources) &&

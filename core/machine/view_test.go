@@ -102,7 +102,7 @@ func TestAPinThatCannotBeReadIsToldNotPassedOver(t *testing.T) {
 }
 
 // A proof for a group counts while what was asked of it is what is asked now: its roles and its own
-// footing too.
+// baseline too.
 func TestAProofCountsForWhatWasAsked(t *testing.T) {
 	families := archive.NewRegistry(deb.Family{})
 	sources := []Source{source("tarn", "deb", definition.Official, "heron", "", "amd64")}
@@ -121,8 +121,8 @@ func TestAProofCountsForWhatWasAsked(t *testing.T) {
 		see(func(*definition.Group) {}),
 		see(func(g *definition.Group) { g.Roles = map[string][]string{"desk": {"sluicectl"}} }),
 		see(func(g *definition.Group) { g.Roles = map[string][]string{"desk": {"tide-tables"}} }),
-		see(func(g *definition.Group) { g.Footing = definition.Footing{List: "desk-pc"} }),
-		see(func(g *definition.Group) { g.Footing = definition.Footing{Sources: []string{"kelp"}} }),
+		see(func(g *definition.Group) { g.Baseline = definition.Baseline{List: "desk-pc"} }),
+		see(func(g *definition.Group) { g.Baseline = definition.Baseline{Sources: []string{"kelp"}} }),
 	}
 	for i, v := range views {
 		for k, w := range views {

@@ -30,7 +30,7 @@ func basisOf(plan Plan, publications, besides []*upstream.Publication) *edition.
 		g := plan.Groups[name]
 		b.Groups = append(b.Groups, edition.BasisGroup{Name: name, Family: g.Family, Release: g.Release,
 			Architectures: g.Architectures, Foreign: g.Foreign, Pins: g.Pins, Roles: g.Roles,
-			Baseline: g.Footing})
+			Baseline: g.Baseline})
 	}
 	for _, name := range slices.Sorted(maps.Keys(plan.Lists)) {
 		l := plan.Lists[name]

@@ -55,7 +55,7 @@ func TestTheBasisDiffersWithEachPartOfIt(t *testing.T) {
 			"group hall: its pins"},
 		{"a role", group(func(g *definition.Group) { g.Roles = map[string][]string{"a": {"b"}} }), true,
 			"group hall: its roles"},
-		{"a footing", group(func(g *definition.Group) { g.Footing.List = "desk" }), true,
+		{"a baseline", group(func(g *definition.Group) { g.Baseline.List = "desk" }), true,
 			"group hall: its baseline"},
 		{"an architecture", group(func(g *definition.Group) { g.Architectures = []string{"arm64"} }), true,
 			"group hall: its family, release or architectures"},

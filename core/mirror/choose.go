@@ -126,7 +126,7 @@ func (b *Builder) chooseFamily(ctx context.Context, plan Plan, out *Outcome, mem
 			Except:        slices.Concat(s.Want.Except, plan.Mirror.Want.Except)})
 	}
 	u := solve.NewUniverse(plan.Sources[members[0]].Family, sources)
-	c := &choosing{Builder: b, plan: plan, out: out, members: members, u: u, footings: map[string][]int{},
+	c := &choosing{Builder: b, plan: plan, out: out, members: members, u: u, baselines: map[string][]int{},
 		groupsOf: map[string][]string{}, pins: map[string][]archive.Relation{}}
 	streams := make([]archive.Streams, len(members))
 	for k, i := range members {
@@ -341,8 +341,8 @@ func (c *choosing) views(wants []solve.Want, sets map[string][]solve.Together) [
 				}
 			}
 		}
-		beside := c.footing(v.Group)
-		view.Sources, view.Beside = append(view.Sources, c.footings[beside.key()]...), beside.String()
+		beside := c.baseline(v.Group)
+		view.Sources, view.Beside = append(view.Sources, c.baselines[beside.key()]...), beside.String()
 		add(v.Group, view)
 		if len(v.Pins) > 0 {
 			view.Pins = v.Pins
@@ -362,7 +362,7 @@ func (c *choosing) views(wants []solve.Want, sets map[string][]solve.Together) [
 func (c *choosing) uncovered(wants []solve.Want, sets []solve.Together,
 	covered map[string][]int) (views []solve.View) {
 	plan, members := c.plan, c.members
-	beside := c.footing("")
+	beside := c.baseline("")
 	sets = slices.Clone(sets)
 	for i := range sets {
 		sets[i].Loose = true
@@ -374,7 +374,7 @@ func (c *choosing) uncovered(wants []solve.Want, sets []solve.Together,
 			sees = append(sees, k)
 		}
 	}
-	sees = append(sees, c.footings[beside.key()]...)
+	sees = append(sees, c.baselines[beside.key()]...)
 	archs := c.architectures()
 	ranks := ranksOf(all, plan, members)
 	for _, a := range archs {

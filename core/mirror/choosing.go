@@ -25,13 +25,13 @@ type choosing struct {
 	members []int // of the plan's sources
 	u       *solve.Universe
 
-	outside  []outside           // that machines have from elsewhere
-	footings map[string][]int    // the sources that a footing comes to, by its key
-	groupsOf map[string][]string // of a view, by its name
-	pins     map[string][]archive.Relation
-	looked   bool
-	unread   []Unread // those that could not be looked at
-	spare    []int    // defined sources that are neither in the mirror nor in a footing
+	outside   []outside           // that machines have from elsewhere
+	baselines map[string][]int    // the sources that a baseline comes to, by its key
+	groupsOf  map[string][]string // of a view, by its name
+	pins      map[string][]archive.Relation
+	looked    bool
+	unread    []Unread // those that could not be looked at
+	spare     []int    // defined sources that are neither in the mirror nor in a baseline
 }
 
 func (c *choosing) family() string { return c.plan.Sources[c.members[0]].Spec.Family }
@@ -56,14 +56,14 @@ func (c *choosing) groups(ctx context.Context, i int) (map[string][]archive.Memb
 	return groups, upstream.About(err, src.Name)
 }
 
-// beside is a footing in words, and what it comes to.
-type beside struct{ definition.Footing }
+// beside is a baseline in words, and what it comes to.
+type beside struct{ definition.Baseline }
 
-// footing gives that of a group, as far as it is of the family; of "", and where a group has none,
+// baseline gives that of a group, as far as it is of the family; of "", and where a group has none,
 // that of the mirror.
-func (c *choosing) footing(group string) beside {
-	f := c.plan.Mirror.Footing
-	if own := c.plan.Groups[group].Footing; !own.IsZero() {
+func (c *choosing) baseline(group string) beside {
+	f := c.plan.Mirror.Baseline
+	if own := c.plan.Groups[group].Baseline; !own.IsZero() {
 		f = own
 	}
 	if c.plan.Lists[f.List].Family != c.family() {
@@ -98,16 +98,16 @@ func (b beside) String() string {
 
 // elsewhere reads what machines of each view have from elsewhere.
 func (c *choosing) elsewhere(ctx context.Context) error {
-	footings := map[string]beside{"": c.footing("")}
+	baselines := map[string]beside{"": c.baseline("")}
 	for group, g := range c.plan.Groups {
 		if g.Family == c.family() {
-			footings[group] = c.footing(group)
+			baselines[group] = c.baseline(group)
 		}
 	}
 	at := map[string]int{}
-	for _, group := range slices.Sorted(maps.Keys(footings)) {
-		b := footings[group]
-		if _, done := c.footings[b.key()]; done {
+	for _, group := range slices.Sorted(maps.Keys(baselines)) {
+		b := baselines[group]
+		if _, done := c.baselines[b.key()]; done {
 			continue
 		}
 		sources := []int{}
@@ -139,7 +139,7 @@ func (c *choosing) elsewhere(ctx context.Context) error {
 			}
 			sources = append(sources, at[key])
 		}
-		c.footings[b.key()] = sources
+		c.baselines[b.key()] = sources
 	}
 	return nil
 }
@@ -147,9 +147,9 @@ func (c *choosing) elsewhere(ctx context.Context) error {
 // besides refreshes the sources that machines have from elsewhere: what can be installed follows
 // from them too.
 func (b *Builder) besides(ctx context.Context, plan Plan, out *Outcome) error {
-	named := slices.Clone(plan.Mirror.Footing.Sources)
+	named := slices.Clone(plan.Mirror.Baseline.Sources)
 	for _, g := range plan.Groups {
-		named = append(named, g.Footing.Sources...)
+		named = append(named, g.Baseline.Sources...)
 	}
 	slices.Sort(named)
 	for _, name := range slices.Compact(named) {
@@ -158,7 +158,7 @@ func (b *Builder) besides(ctx context.Context, plan Plan, out *Outcome) error {
 			return finding.New(finding.DefineBadValue, "mirror "+plan.Name,
 				"the source %s cannot be a baseline source, because it is disabled or part of "+
 					"the mirror itself", name).
-				Do("enable it, or remove it under footing")
+				Do("enable it, or remove it under baseline")
 		}
 		pub, err := b.Refresh(ctx, plan.Others[i])
 		if err != nil {
@@ -226,7 +226,7 @@ func (c *choosing) installed(ctx context.Context, name string, l definition.List
 		c.u.Add(k, p)
 	}
 	if n := len(unknown); n > 0 {
-		c.out.Findings = append(c.out.Findings, finding.New(finding.MirrorFootingUnknown,
+		c.out.Findings = append(c.out.Findings, finding.New(finding.MirrorBaselineUnknown,
 			"mirror "+c.plan.Name,
 			"the list %s has %s, and no defined source that could be read has %d of them in "+
 				"that version, for example %s. For these only name and version are known, not "+

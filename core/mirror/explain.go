@@ -80,8 +80,9 @@ func (c *choosing) explain(ctx context.Context, s *solve.Selection) finding.List
 		}
 		switch {
 		case len(m.Excepted) > 0:
-			f.WayOut = strings.Join(m.Excepted, ", ") + " would satisfy it, but is excluded: " +
-				"remove the exception"
+			f.WayOut = "remove the exception for " + strings.Join(m.Excepted,
+				", ") + ", which would satisfy " +
+				"the dependency"
 		default:
 			c.lookForFixes(ctx)
 			var one string
@@ -403,21 +404,19 @@ func (c *choosing) advise(m solve.Missing) (way, one string) {
 	}
 	switch {
 	case len(have) > 0 && always:
-		return "the defined source " + strings.Join(have, "; ") + ", whose packages are always " +
-			"installed on its machines: " +
-			"list that source under footing", ""
+		return "list a source under baseline that has the package. The source " + strings.Join(have, "; ") +
+			"; its machines always have these packages installed", ""
 	case len(have) == 1:
-		return "add the defined source " + have[0] + ": stockade amend mirror " + c.plan.Name + " --from " +
-			one +
-			". If machines get it from elsewhere, list it under footing instead", one
+		return "run stockade amend mirror " + c.plan.Name + " --from " + one + ": the source " + have[0] +
+			". If the machines get it from elsewhere, list " + one + " under baseline instead", one
 	case len(have) > 1:
-		return "the defined source " + strings.Join(have, "; ") +
-			": add one under from, or under footing if machines get it from elsewhere", ""
+		return "add a source that has the package under from, or under baseline if the machines get it " +
+			"from elsewhere. The source " + strings.Join(have, "; "), ""
 	}
 	for _, o := range c.outside {
 		if what, _ := c.u.Meets(m, o.at); what != "" {
-			return o.Name + " has " + what + ", which is in the baseline of other machines: " +
-				"list it under footing of these too, or remove " + m.Chain[0], ""
+			return "list " + o.Name + " under baseline of these machines too: it has " + what +
+				" and is in the baseline of other machines. Or remove " + m.Chain[0], ""
 		}
 	}
 	if len(c.unread) > 0 {
@@ -425,12 +424,10 @@ func (c *choosing) advise(m solve.Missing) (way, one string) {
 		for _, u := range c.unread {
 			names = append(names, u.Source+" ("+u.Why+")")
 		}
-		return fmt.Sprintf("no defined source that could be read provides it. Not read: %s. "+
-			"Correct that and try again, define a source that provides it, or remove %s",
-			finding.Names(names, 3),
-			m.Chain[0]), ""
+		return fmt.Sprintf("define a source that provides it, or remove %s. These sources could not be read "+
+			"and may provide it: %s", m.Chain[0], finding.Names(names, 3)), ""
 	}
-	return "no defined source provides it: define one that does, or remove " + m.Chain[0], ""
+	return "define a source that provides it, or remove " + m.Chain[0] + ". No defined source provides it", ""
 }
 
 // unseen says what of the mirror's own sources would meet a need, and what keeps the machines from
@@ -441,16 +438,15 @@ func (c *choosing) unseen(m solve.Missing) string {
 		if what == "" {
 			continue
 		}
-		what += " of " + c.u.Source(k).Name + " would satisfy it, but "
+		what += " of " + c.u.Source(k).Name
 		for _, pin := range c.pins[m.View] {
 			if strings.HasPrefix(what, pin.Name+" ") {
-				return what + "the pin " + pin.String() + " excludes it: change or remove the " +
-					"pin"
+				return "change or remove the pin " + pin.String() + ": it excludes " + what +
+					", which would satisfy the dependency"
 			}
 		}
-		return what + "these machines cannot use it: check the module streams that are wanted, " +
-			"and " +
-			"which sources the group can use"
+		return "check the wanted module streams and the sources of the group: " + what +
+			" would satisfy the dependency, but these machines cannot use it"
 	}
 	return ""
 }

@@ -225,7 +225,7 @@ func leftOut(ctx context.Context, err error, source, path string) (finding.List,
 				"downloaded then")
 	}
 	f.Object = "source " + source
-	f.Text = path + " is left out of the copy: " + f.Text
+	f.Text = path + " is omitted from the copy: " + f.Text
 	return finding.List{f.Rated(finding.Warning)}, nil
 }
 

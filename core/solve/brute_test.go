@@ -277,8 +277,8 @@ func TestSelectionIsWhatTryingEverythingGives(t *testing.T) {
 				}
 			}
 			outcomes := []string{"unmatched", "installed", "missing", "conflict", "together", "apart",
-				"explained in 1", "explained in 3", "stands on the footing", "does not beside the footing",
-				"for the footing alone"}
+				"explained in 1", "explained in 3", "stands on the baseline", "does not beside the baseline",
+				"for the baseline alone"}
 			t.Logf("%v", counts)
 			for _, outcome := range outcomes {
 				if counts[outcome] < 20 {
@@ -597,10 +597,10 @@ func (d drawn) compareOnFooting(family archive.Matching, suffix string, seed int
 	_, all := d.universe(family, suffix)
 	whole := d.runs()
 	r := rand.New(rand.NewSource(seed))
-	footing := 0
+	baseline := 0
 	for range 6 {
-		if set := r.Intn(whole+1) & whole; d.stands(set) && set > footing {
-			footing = set
+		if set := r.Intn(whole+1) & whole; d.stands(set) && set > baseline {
+			baseline = set
 		}
 	}
 	sources := []Source{{Name: "s0", Priority: d.priority[0], Architectures: []string{"x86_64"}},
@@ -609,7 +609,7 @@ func (d drawn) compareOnFooting(family archive.Matching, suffix string, seed int
 	u := NewUniverse(family, sources)
 	for i, p := range all {
 		u.Add(d.packages[i].source, p)
-		if footing&(1<<i) != 0 {
+		if baseline&(1<<i) != 0 {
 			there := *p
 			u.Add(2, &there)
 		}
@@ -622,7 +622,7 @@ func (d drawn) compareOnFooting(family archive.Matching, suffix string, seed int
 	if err != nil {
 		return err.Error()
 	}
-	wanted, chosen := 0, footing
+	wanted, chosen := 0, baseline
 	for _, c := range s.Chosen {
 		i := slices.Index(all, c.Package)
 		if i < 0 {
@@ -632,7 +632,7 @@ func (d drawn) compareOnFooting(family archive.Matching, suffix string, seed int
 			wanted |= 1 << i
 		}
 	}
-	if wanted == 0 || footing == 0 {
+	if wanted == 0 || baseline == 0 {
 		return ""
 	}
 	keeps := func(allowed int) bool {
@@ -642,7 +642,7 @@ func (d drawn) compareOnFooting(family archive.Matching, suffix string, seed int
 			}
 			lost := false
 			for i, p := range d.packages {
-				if footing&(1<<i) != 0 {
+				if baseline&(1<<i) != 0 {
 					kept := false
 					for k, q := range d.packages {
 						kept = kept || set&(1<<k) != 0 && q.name == p.name
@@ -661,16 +661,16 @@ func (d drawn) compareOnFooting(family archive.Matching, suffix string, seed int
 	case len(s.Undecided) > 0:
 		return fmt.Sprint("not decided: ", s.Undecided)
 	case (p.Proved+s.stopped() == 1) != possible:
-		return fmt.Sprintf("on the footing %b it is %v that it can be installed, and told %+v %v %v",
-			footing, possible, p, s.Missing, s.Conflicts)
+		return fmt.Sprintf("on the baseline %b it is %v that it can be installed, and told %+v %v %v",
+			baseline, possible, p, s.Missing, s.Conflicts)
 	case possible && !keeps(chosen):
-		return fmt.Sprintf("on the footing %b what was taken is not enough: %v", footing, s.Chosen)
-	case possible && !d.installable(wanted, chosen&^footing|wanted):
-		counts["for the footing alone"]++
+		return fmt.Sprintf("on the baseline %b what was taken is not enough: %v", baseline, s.Chosen)
+	case possible && !d.installable(wanted, chosen&^baseline|wanted):
+		counts["for the baseline alone"]++
 	case possible:
-		counts["stands on the footing"]++
+		counts["stands on the baseline"]++
 	case d.installable(wanted, whole):
-		counts["does not beside the footing"]++
+		counts["does not beside the baseline"]++
 	}
 	if (len(s.Refusals) == 0) != possible || !possible && !s.Refusals[0].Minimal {
 		return fmt.Sprintf("refusals %+v", s.Refusals)

@@ -43,7 +43,7 @@ type selector struct {
 	meetings  map[meetingKey]*meeting
 	question  *question        // what the solver knows; nil: it was not asked
 	lacking   []lacking        // needs under conditions that nothing meets
-	footing   []*node          // what machines of the view have already, one of each name
+	baseline  []*node          // what machines of the view have already, one of each name
 	newer     []*node          // what could take its place
 	always    map[string]*node // by name, what machines always have: essential packages
 }

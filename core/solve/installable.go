@@ -70,7 +70,7 @@ func (u *Universe) Installable(ctx context.Context, ask Query) ([]Chosen, error)
 		}
 		set[n] = true
 	})
-	for _, n := range s.footing { // what of it stays
+	for _, n := range s.baseline { // what of it stays
 		if q.solver.Value(q.installed[n]) {
 			set[n] = true
 		}

@@ -67,7 +67,7 @@ func (s *selector) prove(roots map[following][]offer, sets []*node) {
 		s.settle(n)
 		ask(n)
 	}
-	if s.footingFails() {
+	if s.baselineFails() {
 		for _, n := range open {
 			s.undecided(n, "the packages of the baseline conflict with each other")
 		}
@@ -147,7 +147,7 @@ func (s *selector) decide(wanted []*node) {
 			s.reach(m)
 		}
 	}
-	if len(s.footing) == 0 { // with something installed, all of it would have to be put together
+	if len(s.baseline) == 0 { // with something installed, all of it would have to be put together
 		wanted = s.straight(wanted)
 	}
 	if len(wanted) == 0 || s.err != nil {
@@ -236,7 +236,7 @@ func (s *selector) around(admitted func(offer) bool, roots ...*node) []*node {
 	for _, n := range roots {
 		seen[n] = true
 	}
-	for _, n := range s.footing {
+	for _, n := range s.baseline {
 		if !seen[n] {
 			seen[n] = true
 			out = append(out, n)

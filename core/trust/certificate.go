@@ -396,20 +396,18 @@ func (c *Certificate) CheckBy(policy Policy, now time.Time) finding.List {
 	}
 	if e := c.Primary.Expires; !e.IsZero() {
 		if left := e.Sub(now); left <= 0 {
-			out = append(out, finding.New(finding.KeyExpired, object, "the key expired on %s, "+
-				"%d days ago",
-				e.Format(time.DateOnly), day(-left)))
+			out = append(out, finding.New(finding.KeyExpired, object, "the key expired on %s, %s ago",
+				e.Format(time.DateOnly), finding.Count(day(-left), "day")))
 		} else if left < 30*24*time.Hour {
-			out = append(out, finding.New(finding.KeyExpiring, object, "the key expires on %s, "+
-				"in %d days",
-				e.Format(time.DateOnly), day(left)))
+			out = append(out, finding.New(finding.KeyExpiring, object, "the key expires on %s, in %s",
+				e.Format(time.DateOnly), finding.Count(day(left), "day")))
 		}
 	}
 	if end, able := c.SignsUntil(now); able && !end.IsZero() && !end.Equal(c.Primary.Expires) {
 		if left := end.Sub(now); left < 30*24*time.Hour {
 			out = append(out, finding.New(finding.KeyExpiring, object,
-				"the last subkey that may sign expires on %s, in %d days", end.Format(time.DateOnly),
-				day(left)))
+				"the last subkey that may sign expires on %s, in %s", end.Format(time.DateOnly),
+				finding.Count(day(left), "day")))
 		}
 	}
 	out = append(out, c.weak(policy, now)...)

@@ -385,7 +385,7 @@ func TestWhatIsFoundAboutACertificate(t *testing.T) {
 		{"a subkey signs", with(func(p *Part) { p.CanSign = false }), []Part{able}, "", ""},
 		{"a subkey signs until later", with(func(p *Part) { p.CanSign = false }),
 			[]Part{with(func(p *Part) { p.Expires = now.Add(day) })}, "key.expiring warning",
-			"the last subkey that may sign expires on 2026-11-25, in 1 days"},
+			"the last subkey that may sign expires on 2026-11-25, in 1 day"},
 		{"a subkey signs for long", with(func(p *Part) { p.CanSign = false }),
 			[]Part{with(func(p *Part) { p.Expires = now.Add(30 * day) })}, "", ""},
 		{"one subkey follows another", with(func(p *Part) { p.CanSign = false }), []Part{

@@ -30,8 +30,9 @@ func besides(src *Source, by archive.Signer, now time.Time) finding.List {
 	end, able := src.Keyring.Until(by.Fingerprint, now)
 	if able && !end.IsZero() && end.Before(now.Add(renewalWithin)) {
 		return finding.List{finding.New(finding.KeyAlsoSigned, object,
-			"its key %s expires on %s, in %d days. The release metadata is also signed by %s", by.Fingerprint,
-			end.Format(time.DateOnly), int(end.Sub(now).Hours()/24), strings.Join(named, ", ")).
+			"its key %s expires on %s, in %s. The release metadata is also signed by %s", by.Fingerprint,
+			end.Format(time.DateOnly), finding.Count(int(end.Sub(now).Hours()/24), "day"),
+			strings.Join(named, ", ")).
 			Rated(finding.Warning).
 			Do("ask the owner whether that is the next key. Compare its fingerprint, list it " +
 				"under signed_by, and vouch for it before the old key expires")}

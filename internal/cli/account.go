@@ -25,7 +25,7 @@ func (a *app) accountCommand() *cobra.Command {
 				yesNo(x.Password), strconv.Itoa(len(x.Sessions))}
 		},
 		name: func(x api.Account) string { return x.Name },
-	}, filter[api.Account]{"role", "only those with this role", roles, "",
+	}, filter[api.Account]{"role", "only accounts with this role", roles, "",
 		func(x api.Account, asked string) bool { return x.Role == asked }})
 	var role string
 	add := &cobra.Command{Use: "add NAME",
@@ -41,11 +41,12 @@ func (a *app) accountCommand() *cobra.Command {
 				return err
 			}
 			return a.show(t, func() {
-				a.say("the token of %s; it is not shown again:", t.Account)
+				a.say("created %s. Save its token now; it is not shown again:", t.Account)
 				fmt.Fprintln(a.out, t.Token)
 			}, []string{t.Account})
 		}}
-	add.Flags().StringVar(&role, "role", "viewer", "viewer, operator or warden")
+	add.Flags().StringVar(&role, "role", "viewer", "role: viewer, operator or warden; viewer "+
+		"by default")
 	add.RegisterFlagCompletionFunc("role", cobra.FixedCompletions(roles, cobra.ShellCompDirectiveNoFileComp))
 	remove := &cobra.Command{Use: "remove NAME", Short: "Remove an account and its tokens",
 		Example: "  stockade account remove mara --yes", Args: cobra.ExactArgs(1),
@@ -59,7 +60,7 @@ func (a *app) accountCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(x, func() { a.say("%s is removed", x.Name) }, []string{x.Name})
+			return a.show(x, func() { a.say("removed %s", x.Name) }, []string{x.Name})
 		}}
 	return noun("account", "Manage accounts of the service", list, a.showAccount(), add, remove, a.setRole(),
 		a.addToken(), a.removeToken(), a.setPassword(), a.removePassword(), a.endSessions())
@@ -83,8 +84,9 @@ func moment(t *time.Time, never string) string {
 func (a *app) showAccount() *cobra.Command {
 	return &cobra.Command{Use: "show ACCOUNT…",
 		Short: "Show an account, its tokens and its sessions",
-		Long: `Show an account with its tokens and sessions: your own, or as a warden anyone's. Secrets are
-not shown: of a token there is its name, when it ends, and when it was last used.`,
+		Long: `Show an account with its tokens and sessions. Wardens can show every account, others
+only their own. Secrets are not shown: of a token, the command shows its name, when it ends and when it
+was last used.`,
 		Example: "  stockade account show mara",
 		Args:    cobra.MinimumNArgs(1), ValidArgsFunction: a.names("/accounts", 0, byName),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -132,9 +134,10 @@ func (a *app) changeAccount(cmd *cobra.Command, method, name, path string, body 
 
 func (a *app) setRole() *cobra.Command {
 	return &cobra.Command{Use: "role ACCOUNT ROLE", Short: "Change the role of an account",
-		Long: `Give an account another role. Its tokens, its password and its sessions end, and a new token
-is shown once: hand it over. Where a rule asks two wardens to vouch, no account makes another one a
-warden; whoever runs the service does (stockade serve --new-warden NAME).`,
+		Long: `Change the role of an account. Its tokens, password and sessions end, and the command
+shows a new token once. Hand that token to the person. If a rule requires two wardens for a vouch, no
+account can make another one a warden; run stockade serve --new-warden NAME on the machine of the
+service instead.`,
 		Example: "  stockade account role mara viewer", Args: cobra.ExactArgs(2),
 		ValidArgsFunction: a.names("/accounts", 1, byName),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -147,8 +150,8 @@ warden; whoever runs the service does (stockade serve --new-warden NAME).`,
 				return err
 			}
 			return a.show(t, func() {
-				a.say("%s has the role %s; its tokens, password and sessions ended. Its new token, which is "+
-					"not shown again:", t.Account, args[1])
+				a.say("%s now has the role %s. Its former tokens, password and sessions no "+
+					"longer work. Save the new token now; it is not shown again:", t.Account, args[1])
 				fmt.Fprintln(a.out, t.Token)
 			}, []string{t.Account})
 		}}
@@ -158,9 +161,9 @@ func (a *app) addToken() *cobra.Command {
 	var name, ends string
 	c := &cobra.Command{Use: "add-token ACCOUNT",
 		Short: "Create another token for an account and show it once",
-		Long: `Make a further token of an account: your own, or as a warden that of somebody who is no
-warden. With --ends it works until the beginning of that day (UTC); a token that ends makes none
-that lasts longer, of any account.`,
+		Long: `Create another token for your own account or, as a warden, for an account that is not a
+warden. With --ends, the token works until that day begins (UTC). A token that ends cannot create a
+token that ends later.`,
 		Example: "  stockade account add-token mara --name night-report --ends 2027-06-01",
 		Args:    cobra.ExactArgs(1), ValidArgsFunction: a.names("/accounts", 1, byName),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -168,7 +171,7 @@ that lasts longer, of any account.`,
 			if ends != "" {
 				at, err := time.Parse(time.DateOnly, ends)
 				if err != nil {
-					return usage("--ends %q is not a day as 2027-06-01", ends)
+					return usage("--ends %q is not a date such as 2027-06-01", ends)
 				}
 				in.Ends = &at
 			}
@@ -178,28 +181,29 @@ that lasts longer, of any account.`,
 				return err
 			}
 			return a.show(t, func() {
-				a.say("the token %s of %s; it is not shown again:", name, t.Account)
+				a.say("created the token %s of %s. Save it now; it is not shown again:", name, t.Account)
 				fmt.Fprintln(a.out, t.Token)
 			}, []string{t.Account})
 		}}
-	c.Flags().StringVar(&name, "name", "", "what it is for")
-	c.Flags().StringVar(&ends, "ends", "", "the day (YYYY-MM-DD) from which it does not work any more")
+	c.Flags().StringVar(&name, "name", "", "name of the token, such as its use")
+	c.Flags().StringVar(&ends, "ends", "", "day from which the token no longer works "+
+		"(YYYY-MM-DD, UTC); it does not end by default")
 	c.MarkFlagRequired("name")
 	return c
 }
 
 func (a *app) removeToken() *cobra.Command {
 	return &cobra.Command{Use: "remove-token ACCOUNT TOKEN", Short: "Revoke a token",
-		Long: `Take a token back, by its name or by the id that "account show" gives. Sessions that began
-with it end.`,
+		Long: `Revoke a token, by its name or by the id that stockade account show prints. Sessions
+that were started with the token end.`,
 		Example: "  stockade account remove-token mara night-report --yes",
 		Args:    cobra.ExactArgs(2), ValidArgsFunction: a.names("/accounts", 1, byName),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := a.sure("This takes the token " + args[1] + " of " + args[0] + " back."); err != nil {
+			if err := a.sure("This revokes the token " + args[1] + " of " + args[0] + " back."); err != nil {
 				return err
 			}
 			return a.changeAccount(cmd, "DELETE", args[0], "/tokens/"+url.PathEscape(args[1]), nil,
-				"the token is taken back")
+				"revoked the token")
 		}}
 }
 
@@ -207,9 +211,9 @@ func (a *app) setPassword() *cobra.Command {
 	var file string
 	c := &cobra.Command{Use: "set-password", Short: "Set a password for signing in to the " +
 		"console",
-		Long: `Choose a password of your own account, for signing in to the console by name. It is asked for,
-or read from --file; what it is kept as cannot be turned back into it. The command line goes on
-with tokens.`,
+		Long: `Set a password for your own account, for signing in to the console by name. The command
+asks for the password, or reads it from --file. Stockade stores a hash of it. The command line keeps
+using tokens.`,
 		Example: "  stockade account set-password --file demo-data/password", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			who, err := client.Get[api.Who](cmd.Context(), a.client(), "/whoami")
@@ -222,9 +226,9 @@ with tokens.`,
 			}
 			return a.changeAccount(cmd, "PUT", who.Account, "/password",
 				api.PasswordGiven{Password: strings.TrimRight(word, "\r\n")},
-				who.Account+" can sign in to the console with the password now")
+				who.Account+" can now sign in to the console with the password")
 		}}
-	c.Flags().StringVar(&file, "file", "", "the file with the password; - is standard input")
+	c.Flags().StringVar(&file, "file", "", "file with the password; - is standard input")
 	return c
 }
 
@@ -234,11 +238,13 @@ func (a *app) removePassword() *cobra.Command {
 		Example: "  stockade account remove-password warden --yes",
 		Args:    cobra.ExactArgs(1), ValidArgsFunction: a.names("/accounts", 1, byName),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := a.sure("This forgets the password of " + args[0] + "; it signs in with its tokens, " +
-				"and sessions that began with the password end."); err != nil {
+			if err := a.sure("This removes the password of " + args[0] +
+				". The account can still sign in with its tokens. " +
+				"Sessions that were started with the password end."); err != nil {
 				return err
 			}
-			return a.changeAccount(cmd, "DELETE", args[0], "/password", nil, "the password is forgotten")
+			return a.changeAccount(cmd, "DELETE", args[0], "/password", nil,
+				"removed the password")
 		}}
 }
 
@@ -261,7 +267,7 @@ func (a *app) endSessions() *cobra.Command {
 					return err
 				}
 			}
-			return a.show(x, func() { a.say("%s of %s ended", number(ended, "session"), x.Name) },
+			return a.show(x, func() { a.say("ended %s of %s", number(ended, "session"), x.Name) },
 				[]string{x.Name})
 		}}
 }

@@ -17,9 +17,10 @@ func (a *app) amendCommand() *cobra.Command {
 	var from, lift, pin, leave string
 	amend := &cobra.Command{Use: "amend KIND NAME",
 		Short: "Change one setting of a mirror or a group",
-		Long: `Make one change to a mirror or a group, after showing it: the ways out that a proof tells of are
-such. It is recorded as a revision, and what was described before is one step away. A build is what
-makes an edition of it.`,
+		Long: `Change one setting of a mirror or a group. The command shows the change and asks before
+it records it as a new revision; stockade revision restore undoes it. Run stockade mirror build
+afterwards to put it into an edition. The fixes that stockade mirror prove prints are commands of this
+form.`,
 		Example: "  stockade amend mirror tarn-whole --from reach-lamps --yes",
 		Args:    cobra.ExactArgs(2), ValidArgs: []string{"mirror", "group"},
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -48,7 +49,7 @@ makes an edition of it.`,
 			}
 			a.changes(would)
 			if would.Recordable { // else the service says why not
-				if err := a.sure("After this " + change.String() + "."); err != nil {
+				if err := a.sure("After this change, " + change.String() + "."); err != nil {
 					return err
 				}
 			}
@@ -59,17 +60,20 @@ makes an edition of it.`,
 			}
 			return a.show(j, func() {
 				a.findings(a.err, withoutNotes(j.Findings))
-				a.say("recorded as revision %d; as it was before: stockade revision restore %d --only %s/%s",
+				a.say("recorded as revision %d. To undo it: stockade revision restore %d "+
+					"--only %s/%s",
 					j.Revision, j.Revision-1, args[0], args[1])
 			}, []string{args[1]})
 		}}
-	amend.Flags().StringVar(&from, "from", "", "of a mirror: take from this source, too")
+	amend.Flags().StringVar(&from, "from", "", "mirror: also take packages from this source")
 	amend.Flags().StringVar(&lift, "lift", "",
-		"of a mirror: no longer except this package; a pattern goes whole")
+		"mirror: remove the exception for this package; an exception that is a pattern is "+
+			"removed whole")
 	amend.Flags().StringVar(&pin, "pin", "",
-		`of a group: what it stays on, "NAME = VERSION", in place of another version`)
+		"group: pin \"NAME = VERSION\", in place of the version pinned now")
 	amend.Flags().StringVar(&leave, "leave", "",
-		"leave this package out of the sets that go together, of a group its roles")
+		"remove this package from the sets that must be installable together; of a group: from "+
+			"its roles")
 	amend.MarkFlagsOneRequired("from", "lift", "pin", "leave")
 	amend.MarkFlagsMutuallyExclusive("from", "lift", "pin", "leave")
 	return amend

@@ -88,7 +88,7 @@ func Run(env func(name string) string, args []string, in io.Reader, out, err io.
 		a.output != "json" && a.output != "yaml" {
 		fmt.Fprintln(err, "  usage: "+cmd.UseLine())
 		if cmd.Example != "" {
-			fmt.Fprintln(err, "  such as:\n"+cmd.Example)
+			fmt.Fprintln(err, "  for example:\n"+cmd.Example)
 		}
 	}
 	return code
@@ -128,7 +128,8 @@ func (a *app) atTheLatest(ctx context.Context) (off func()) {
 		select {
 		case <-ended:
 		case <-time.After(within):
-			fmt.Fprintf(a.err, "ended by a signal: the command did not end by itself within %s\n", within)
+			fmt.Fprintf(a.err, "a signal ended the command after it did not end by itself "+
+				"within %s\n", within)
 			os.Exit(exitInterrupted)
 		}
 	})
@@ -140,9 +141,9 @@ func ofArguments(cmd *cobra.Command, err error) error {
 	if err == nil || !strings.Contains(err.Error(), "arg(s)") {
 		return err
 	}
-	what := "something is missing"
+	what := "an argument is missing"
 	if given := cmd.Flags().Args(); len(given) > len(strings.Fields(cmd.Use))-1 {
-		what = "there is more than it takes"
+		what = "too many arguments"
 	}
 	return usageDo(fmt.Sprintf("run %s --help to see the usage", cmd.CommandPath()),
 		"%s: the usage is %s",
@@ -193,15 +194,15 @@ func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "stockade",
 		Short: "Verified offline mirrors for machines with no way to the internet",
-		Long: `Stockade describes package sources and the keys that may sign them, checks both,
-builds verified offline mirrors, and hands machines the files they need.
+		Long: `Stockade describes package sources and the keys that may sign them, verifies both,
+builds verified offline mirrors, and writes the files that machines need to use them.
 
-One binary is the service (stockade serve), the client of it (all other
-commands), and the tool that checks definitions with no service (stockade check).`,
-		Example: `  stockade demo --once                 the whole way, on made-up data
-  stockade serve --data /srv/stockade  the service
-  stockade check site.yaml             definitions, without a service
-  stockade status                      what needs attention, on one screen`,
+One binary is the service (stockade serve), its client (most commands) and the tool that checks
+definitions without a service (stockade check).`,
+		Example: `  stockade demo --once                 run the whole way on made-up data
+  stockade serve --data /srv/stockade  run the service
+  stockade check site.yaml             check definitions, without a service
+  stockade status                      show what needs attention, on one screen`,
 		Version:       Version,
 		SilenceErrors: true, SilenceUsage: true, Args: nearest, DisableSuggestions: true,
 		RunE: func(cmd *cobra.Command, args []string) error { return cmd.Help() },
@@ -209,14 +210,15 @@ commands), and the tool that checks definitions with no service (stockade check)
 	root.SetVersionTemplate("stockade {{.Version}}\n")
 	root.Flags().Bool("version", false, "show the version")
 	p := root.PersistentFlags()
-	p.StringVarP(&a.output, "output", "o", "", "form of the result: table, json, yaml or ids")
-	p.BoolVarP(&a.quiet, "quiet", "q", false, "no progress and no messages, only results and errors")
+	p.StringVarP(&a.output, "output", "o", "", "output format: table, json, yaml or ids")
+	p.BoolVarP(&a.quiet, "quiet", "q", false, "print only results and errors, no progress or "+
+		"messages")
 	p.StringVar(&a.server, "server", "",
-		"address of the service (STOCKADE_SERVER, or what login remembered)")
-	p.StringVar(&a.ca, "ca", "", "file with the authority that vouches for the service's certificate "+
-		"(STOCKADE_CA, or what login remembered)")
-	p.BoolVar(&a.wide, "wide", false, "tables with all their columns, however wide")
-	p.BoolVar(&a.yes, "yes", false, "do not ask before something is removed")
+		"address of the service; STOCKADE_SERVER or the saved login by default")
+	p.StringVar(&a.ca, "ca", "", "file with the CA certificate that issued the certificate of "+
+		"the service; STOCKADE_CA or the saved login by default")
+	p.BoolVar(&a.wide, "wide", false, "show all columns of tables, at any width")
+	p.BoolVar(&a.yes, "yes", false, "answer yes to questions")
 	root.PersistentPreRunE = func(cmd *cobra.Command, args []string) error {
 		switch a.output {
 		case "", "table", "json", "yaml", "ids":
@@ -225,11 +227,11 @@ commands), and the tool that checks definitions with no service (stockade check)
 			if cmd.Name() == "check" {
 				return nil
 			}
-			return usage("-o sarif is a form for what check finds")
+			return usage("only stockade check can print -o sarif")
 		}
 		given := a.output
 		a.output = ""
-		return usage("-o %s is not known: table, json, yaml or ids", given)
+		return usage("-o %s is not a format. The formats are table, json, yaml and ids", given)
 	}
 	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml",
 		"ids"},
@@ -276,13 +278,13 @@ func nearest(cmd *cobra.Command, args []string) error {
 			known = append(known, c.Name())
 		}
 	}
-	way := "it is one of " + strings.Join(known, ", ")
+	way := "it must be one of " + strings.Join(known, ", ")
 	word := strings.ToLower(args[0])
 	if near := definition.Nearest(word, known); near != "" {
-		way = fmt.Sprintf("did you mean %q? %s --help lists all",
+		way = fmt.Sprintf("did you mean %q? Run %s --help to list all commands",
 			cmd.CommandPath()+" "+near, cmd.CommandPath())
 	}
-	return usageDo(way, "%q is no command of %s", args[0], cmd.CommandPath())
+	return usageDo(way, "%q is not a command of %s", args[0], cmd.CommandPath())
 }
 
 func (a *app) versionCommand() *cobra.Command {
@@ -333,7 +335,7 @@ func (a *app) clientOf(server, token, ca string) (*client.Client, error) {
 	}
 	raw, err := os.ReadFile(ca)
 	if err != nil {
-		return nil, usage("the authority's certificate cannot be read: %v", err)
+		return nil, usage("cannot read the CA certificate: %v", err)
 	}
 	c, err := client.New(server, token).Trusting(raw)
 	if err != nil {
@@ -362,11 +364,11 @@ func address(text string) (string, error) {
 	u, err := url.Parse(text)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 		return "", usageDo("give it as http://HOST:PORT or https://HOST:PORT",
-			"the address of the service, %q, is not one", text)
+			"%q is not an address of a service", text)
 	}
 	if u.User != nil {
-		return "", usageDo("take them out, and use stockade login, or STOCKADE_TOKEN",
-			"the address of the service has a user or password in it")
+		return "", usageDo("remove them, and run stockade login or set STOCKADE_TOKEN",
+			"the address of the service contains a user or password")
 	}
 	return text, nil
 }
@@ -485,9 +487,9 @@ func (a *app) sure(question string) error {
 	}
 	f, ok := a.in.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
-		return usageDo("give --yes to go on without being asked", "%s", question)
+		return usageDo("add --yes to answer yes", "%s", question)
 	}
-	fmt.Fprintf(a.err, "%s Type yes to go on: ", question)
+	fmt.Fprintf(a.err, "%s Type yes to continue: ", question)
 	answer, err := a.typed(f, func() (answer string, err error) {
 		fmt.Fscanln(a.in, &answer)
 		return answer, nil

@@ -28,10 +28,9 @@ func (a *app) credentialCommand() *cobra.Command {
 				return []string{x.Name, x.Kind, x.User, strings.Join(x.Hosts, ", "), given,
 					strings.Join(x.UsedBy, ", "), worst(x.Findings)}
 			},
-			name: func(x api.Credential) string { return x.Name },
-			empty: "no credential is described: servers that ask who it is need one, under credentials " +
-				"of a definition",
-		}, filter[api.Credential]{"kind", "only those of this kind", credentialKinds, "",
+			name:  func(x api.Credential) string { return x.Name },
+			empty: "no credentials. If an upstream needs a login, define it under credentials",
+		}, filter[api.Credential]{"kind", "only credentials of this kind", credentialKinds, "",
 			func(x api.Credential, asked string) bool { return x.Kind == asked }})
 	return noun("credential", "Manage secrets for upstreams and proxies", list, a.giveSecret(),
 		a.forgetSecret())
@@ -43,13 +42,13 @@ func (a *app) giveSecret() *cobra.Command {
 	var file string
 	add := &cobra.Command{Use: "add NAME",
 		Short: "Save the secret of a credential",
-		Long: `Give the secret of a credential, in place of what was given before. What it is, and which hosts
-it belongs to, stands under credentials in the definition that was recorded; the secret stands
-in no document, is kept encrypted, sent to those hosts alone, and never shown again. A change
-of the description leads it to no other host: for a new one it has to be given again.
+		Long: `Save the secret of a credential, replacing the one saved before. The recorded definition
+says what kind of credential it is and which hosts it belongs to. Stockade keeps the secret encrypted,
+sends it only to those hosts, and never shows it again. If the definition later names another host, the
+secret has to be saved again for it.
 
-A password or a token is asked for, or read from --file. A client certificate comes with its key
-from --file, both in PEM. Wardens may do this.`,
+The command asks for a password or a token, or reads it from --file. A client certificate is read with
+its key from --file, both in PEM. Wardens can run this command.`,
 		Example: "  stockade credential add shoal-login --file demo-data/shoal/shoal-password",
 		Args:    cobra.ExactArgs(1), ValidArgsFunction: a.names("/credentials", 1, byName),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -68,23 +67,23 @@ from --file, both in PEM. Wardens may do this.`,
 				return err
 			}
 			return a.show(c, func() {
-				a.say("the secret of %s is kept, and shown to %s alone", c.Name, strings.Join(c.GivenFor,
+				a.say("saved the secret of %s. Stockade sends it only to %s", c.Name, strings.Join(c.GivenFor,
 					", "))
 				if c.Until != nil {
-					a.say("the certificate ends on %s", date(*c.Until))
+					a.say("the certificate expires on %s", date(*c.Until))
 				}
 				a.findings(a.err, c.Findings)
 			}, []string{c.Name})
 		}}
-	add.Flags().StringVar(&file, "file", "", "the file with the secret; - is standard input")
+	add.Flags().StringVar(&file, "file", "", "file with the secret; - is standard input")
 	return add
 }
 
 // secretOf reads a secret from a file, or asks for it without showing what is typed.
 func (a *app) secretOf(c api.Credential, file string) (string, error) {
 	if c.Kind == definition.Certificate && file == "" {
-		return "", usage("%s is a client certificate: give the file that holds it and its key, in PEM, "+
-			"with --file",
+		return "", usage("%s is a client certificate: name the file with the certificate and "+
+			"its key, in PEM, with --file",
 			c.Name)
 	}
 	what := "token"
@@ -102,8 +101,8 @@ func (a *app) askSecret(what, prompt, file string) (string, error) {
 	}
 	f, ok := a.in.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
-		return "", usage("the %s has to be typed at a terminal, or read from a file with --file (- is "+
-			"standard input)",
+		return "", usage("the %s can only be typed on a terminal. Elsewhere, name a file with "+
+			"--file; - is standard input",
 			what)
 	}
 	fmt.Fprint(a.err, prompt)
@@ -113,8 +112,8 @@ func (a *app) askSecret(what, prompt, file string) (string, error) {
 func (a *app) forgetSecret() *cobra.Command {
 	return &cobra.Command{Use: "remove NAME",
 		Short: "Remove the secret of a credential",
-		Long: `Forget the secret of a credential. What is described of it stays, until a description without it is
-recorded. Wardens may do this.`,
+		Long: `Remove the saved secret of a credential. Its definition stays until you record a
+definition without it. Wardens can run this command.`,
 		Example: "  stockade credential remove shoal-login --yes",
 		Args:    cobra.ExactArgs(1), ValidArgsFunction: a.names("/credentials", 1, byName),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -123,9 +122,9 @@ recorded. Wardens may do this.`,
 			if err != nil {
 				return err
 			}
-			asked := "This forgets the secret of " + c.Name + "."
+			asked := "This removes the secret of " + c.Name + "."
 			if len(c.UsedBy) > 0 {
-				asked += " " + strings.Join(c.UsedBy, ", ") + " cannot show it any more."
+				asked += " " + strings.Join(c.UsedBy, ", ") + " cannot show it again."
 			}
 			if err := a.sure(asked); err != nil {
 				return err
@@ -134,6 +133,6 @@ recorded. Wardens may do this.`,
 			if err != nil {
 				return err
 			}
-			return a.show(c, func() { a.say("the secret of %s is forgotten", c.Name) }, []string{c.Name})
+			return a.show(c, func() { a.say("removed the secret of %s", c.Name) }, []string{c.Name})
 		}}
 }

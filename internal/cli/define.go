@@ -32,13 +32,13 @@ func (a *app) read(path string) ([]byte, error) {
 	if path != "-" {
 		raw, err := os.ReadFile(path)
 		if err != nil {
-			return nil, usage("%s cannot be read: %v", finding.Harmless(path), cause(err))
+			return nil, usage("cannot read %s: %v", finding.Harmless(path), cause(err))
 		}
 		return raw, nil
 	}
 	raw, err := io.ReadAll(io.LimitReader(a.in, maxStandardInput+1))
 	if err != nil {
-		return nil, usage("standard input cannot be read: %v", err)
+		return nil, usage("cannot read standard input: %v", err)
 	}
 	if len(raw) > maxStandardInput {
 		return nil, usage("standard input is larger than %s", size(maxStandardInput))
@@ -71,7 +71,7 @@ func (a *app) readDocuments(paths []string) (api.Documents, error) {
 		}
 		st, err := os.Stat(p)
 		if err != nil {
-			return in, usage("%s cannot be read: %v", finding.Harmless(p), cause(err))
+			return in, usage("cannot read %s: %v", finding.Harmless(p), cause(err))
 		}
 		if !st.IsDir() {
 			files = append(files, p)
@@ -83,7 +83,7 @@ func (a *app) readDocuments(paths []string) (api.Documents, error) {
 			files = append(files, found...)
 		}
 		if len(files) == before {
-			return in, usage("the folder %s holds no .yaml file", finding.Harmless(p))
+			return in, usage("the folder %s contains no .yaml file", finding.Harmless(p))
 		}
 	}
 	slices.Sort(files)
@@ -108,15 +108,16 @@ func (a *app) checkCommand() *cobra.Command {
 	fix, online := false, false
 	c := &cobra.Command{Use: "check PATH…",
 		Short: "Check definitions or a machine's configuration files, without a service",
-		Long: `Check definitions: files, or folders of .yaml files that belong together; - is standard input. No
-service is asked, and nothing is fetched unless --online asks the upstreams what they serve now, as if
-the keys that the documents name were vouched for. Exits with 1 when errors are found. What is still to be
-decided, such as a key that no one vouched for, is no error of a document. --fix mends what is
-mechanical: a misspelt word, a password in an address. With -o sarif findings
-come in the Static Analysis Results Interchange Format 2.1.0, for editors and review tools.
+		Long: `Check definitions: files, or folders of .yaml files that belong together; - is standard
+input. Without --online, the command contacts neither a service nor an upstream. With --online it
+downloads what the upstreams serve now, as if the keys that the documents name were vouched for. The
+exit code is 1 if there are errors. A decision that is still open, such as a key that no one has vouched
+for, is not an error of a document. --fix corrects what can be corrected automatically: a misspelled
+word, a password in a URL, a former field name. -o sarif prints findings in the Static Analysis Results
+Interchange Format 2.1.0, for editors and review tools.
 
-A machine's own files are judged as they are: those of the package client that are named, an archive
-of its /etc, or with --root all that are read of the machine whose root lies there.`,
+The command also checks a machine's own configuration: single files of its package client, an archive of
+its /etc, or with --root the whole configuration below the root of a machine.`,
 		Example: "  stockade check demo-data/site\n  stockade check demo-data/mistakes.yaml --fix --yes\n" +
 			"  stockade check - -o json < demo-data/mistakes.yaml\n" +
 			"  stockade check --root demo-data/machine\n  stockade check demo-data/site -o sarif\n" +
@@ -127,17 +128,16 @@ of its /etc, or with --root all that are read of the machine whose root lies the
 			documents := slices.DeleteFunc(slices.Clone(args), own)
 			m.paths = slices.DeleteFunc(slices.Clone(args), func(p string) bool { return !own(p) })
 			if len(args) == 0 && !asked {
-				return usage("name what is to be checked: definitions, a machine's files, or its root " +
-					"with --root")
+				return usage("name definitions, files of a machine, or its root with --root")
 			}
 			if online && (asked || len(m.paths) > 0) {
-				return usage("--online asks the upstreams of definitions: for a machine's own files, " +
-					"import them first (stockade source import)")
+				return usage("--online works for definitions. For files of a machine, run " +
+					"stockade source import first")
 			}
 			if fix {
 				if asked || len(m.paths) > 0 || slices.Contains(documents, "-") {
-					return usage("--fix mends files with definitions: a machine's own files and standard " +
-						"input are left as they are")
+					return usage("--fix works for files with definitions, not for files of a " +
+						"machine or for standard input")
 				}
 				if err := a.mend(documents); err != nil {
 					return err
@@ -169,10 +169,12 @@ of its /etc, or with --root all that are read of the machine whose root lies the
 			}
 			return a.judged(found, strings.Join(told, "; "))
 		}}
-	c.Flags().StringVar(&m.root, "root", "/", "the folder that a machine's root lies in")
-	c.Flags().BoolVar(&online, "online", false, "ask the upstreams what they serve now, and judge that too")
+	c.Flags().StringVar(&m.root, "root", "/", "folder that contains the root of a machine")
+	c.Flags().BoolVar(&online, "online", false, "also check against what the upstreams serve "+
+		"now")
 	c.Flags().BoolVar(&fix, "fix", false,
-		"mend what is mechanical, after showing it; each file stays beside it as it was")
+		"correct what can be corrected automatically, after showing it; the former text of "+
+			"each file is kept beside it")
 	return c
 }
 
@@ -186,7 +188,7 @@ func (a *app) mend(paths []string) error {
 	found, _ := judgeDocuments(in)
 	mended := definition.Mend(in.Documents, found)
 	if len(mended) == 0 {
-		a.say("nothing of it can be mended by itself")
+		a.say("nothing can be corrected automatically")
 		return nil
 	}
 	for _, m := range mended {
@@ -212,12 +214,13 @@ func (a *app) mend(paths []string) error {
 		if err != nil {
 			return err
 		}
-		a.say("%s is mended; as it was it stands in %s", m.Name, kept)
+		a.say("corrected %s. The former text is in %s", m.Name, kept)
 		if slices.ContainsFunc(m.Changed(), func(l definition.Line) bool {
 			return shownLine(
 				l.Old) != l.Old && l.Old != ""
 		}) {
-			a.say("%s still has what was in the address: take it away when it is not needed any more", kept)
+			a.say("%s still contains the password that was in the URL. Delete it when you no "+
+				"longer need it", kept)
 		}
 	}
 	return nil
@@ -285,7 +288,7 @@ func (a *app) judged(found finding.List, of string) error {
 		fmt.Fprintln(a.out, string(raw))
 	} else if err := a.show(found, func() {
 		a.findings(a.out, found)
-		a.say("%s: %s", of, map[bool]string{true: "nothing to find fault with",
+		a.say("%s: %s", of, map[bool]string{true: "no problems found",
 			false: worst(found)}[len(found) == 0])
 	}, names); err != nil {
 		return err
@@ -315,7 +318,7 @@ func (a *app) changes(j api.Judgement) {
 		for _, f := range c.Fields {
 			switch {
 			case c.Action == "change" && len(f.Order) > 0:
-				fmt.Fprintf(a.out, "           %s: in another order: %s\n", f.Path,
+				fmt.Fprintf(a.out, "           %s: new order: %s\n", f.Path,
 					finding.Harmless(strings.Join(f.Order, ", ")))
 			case c.Action == "change" && len(f.Gone)+len(f.Came) > 0:
 				for _, item := range f.Gone {
@@ -327,7 +330,7 @@ func (a *app) changes(j api.Judgement) {
 			case c.Action == "change" && f.Old == "":
 				fmt.Fprintf(a.out, "           %s: %s (new)\n", f.Path, finding.Harmless(f.New))
 			case c.Action == "change" && f.New == "":
-				fmt.Fprintf(a.out, "           %s: %s (gone)\n", f.Path, finding.Harmless(f.Old))
+				fmt.Fprintf(a.out, "           %s: %s (removed)\n", f.Path, finding.Harmless(f.Old))
 			case c.Action == "change":
 				fmt.Fprintf(a.out, "           %s: %s → %s\n", f.Path,
 					finding.Harmless(f.Old), finding.Harmless(f.New))
@@ -349,8 +352,9 @@ func (a *app) compareCommand() *cobra.Command {
 	var same bool
 	c := &cobra.Command{Use: "compare PATH…",
 		Short: "Show what recording definitions would change",
-		Long: "Show what recording definitions would change; - is standard input. Exits with 1 where " +
-			"errors keep them from being recorded, and with --same where anything would change.",
+		Long: "Show what recording definitions would change; - is standard input. The exit " +
+			"code is 1 if errors keep the\ndefinitions from being recorded and, with --same, " +
+			"if anything would change.",
 		Example: "  stockade compare demo-data/site\n  stockade describe source tarn | stockade compare " +
 			"- --same",
 		Args: cobra.MinimumNArgs(1),
@@ -369,7 +373,7 @@ func (a *app) compareCommand() *cobra.Command {
 				a.changes(j)
 				a.losses(j)
 				if len(j.Changes)+len(j.Vouches)+len(j.Renewed) == 0 && !j.Findings.HasErrors() {
-					a.say("nothing would change")
+					a.say("no changes")
 				}
 			}, changeNames(j)); err != nil {
 				return err
@@ -379,10 +383,9 @@ func (a *app) compareCommand() *cobra.Command {
 			}
 			return differs(same, len(j.Changes)+len(j.Vouches)+len(j.Renewed))
 		}}
-	c.Flags().BoolVar(&same, "same", false, "ask whether nothing would change: exit with 1 where "+
-		"something would")
+	c.Flags().BoolVar(&same, "same", false, "exit with 1 if anything would change")
 	c.Flags().BoolVar(&whole, "whole", false,
-		"the documents are all there is: what they lack would be removed")
+		"treat the documents as complete: show what they lack as removed")
 	return c
 }
 
@@ -402,17 +405,17 @@ func (a *app) askAboutLosses(j api.Judgement) error {
 	if len(gone) > 0 {
 		return a.sure("This removes " + strings.Join(gone, ", ") + ".")
 	}
-	return a.sure("This takes out of use what is named above.")
+	return a.sure("This removes or disables the objects named above.")
 }
 
 // losses says what stands on what a change takes away.
 func (a *app) losses(j api.Judgement) {
 	for _, l := range j.Losses {
 		what := l.Kind + " " + finding.Harmless(l.Name)
-		a.say("%s is %s; on it stand: %s", what, l.How, strings.Join(standing(l.Dependents), "; "))
+		a.say("%s is %s; in use by: %s", what, l.How, strings.Join(standing(l.Dependents), "; "))
 		switch {
 		case l.Kind == "upstream" && l.Left > 0:
-			a.say("  %s is left with %s", l.Sources[0], number(l.Left, "upstream"))
+			a.say("  %s keeps %s", l.Sources[0], number(l.Left, "upstream"))
 		case l.Kind == "key" && len(l.Alone) > 0:
 			a.say("  it is the only key of %s", strings.Join(l.Alone, ", "))
 		}
@@ -430,10 +433,9 @@ func (a *app) recordCommand() *cobra.Command {
 	var whole bool
 	var summary string
 	c := &cobra.Command{Use: "record PATH…", Short: "Record definitions",
-		Long: `Make the description what the definitions say. What they do not mention stays,
-unless --whole. A definition with vouched_for, fingerprint and evidence is the
-act of vouching, and needs a warden. A document with an error changes nothing. - is standard
-input.`,
+		Long: `Record definitions. Objects that the documents do not mention stay as they are, unless
+you add --whole. A definition with vouched_for, fingerprint and evidence vouches for a key; only a
+warden can record it. A document with an error changes nothing. - is standard input.`,
 		Example: "  stockade record demo-data/site --summary \"first description\"",
 		Args:    cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -460,15 +462,17 @@ input.`,
 				case j.Revision > 0:
 					a.say("recorded as revision %d", j.Revision)
 				case len(j.Renewed) > 0 && len(j.Vouches) == 0:
-					a.say("certificates renewed; the description is as it was")
+					a.say("renewed certificates; no other changes")
 				case len(j.Vouches) > 0:
-					a.say("decisions recorded; the description is as it was")
+					a.say("recorded decisions; no other changes")
 				default:
-					a.say("nothing changed")
+					a.say("no changes")
 				}
 			}, changeNames(j))
 		}}
-	c.Flags().BoolVar(&whole, "whole", false, "the documents are all there is: what they lack is removed")
-	c.Flags().StringVar(&summary, "summary", "", "why, for the list of revisions")
+	c.Flags().BoolVar(&whole, "whole", false, "treat the documents as complete: remove what "+
+		"they lack")
+	c.Flags().StringVar(&summary, "summary", "", "summary of the change, for the list of "+
+		"revisions")
 	return c
 }

@@ -15,9 +15,9 @@ import (
 func (a *app) describeCommand() *cobra.Command {
 	return &cobra.Command{Use: "describe [NOUN [NAME…]]",
 		Short: "Print the recorded definitions as a document",
-		Long: `Write what is recorded as a document that can be changed and recorded again: everything, all
-of one kind, or what is named. NOUN is ` + strings.Join(definition.Kinds, ", ") + `. Recording the
-document as it is changes nothing.`,
+		Long: `Print what is recorded as a document that you can edit and record again: everything, all
+objects of one kind, or the named ones. NOUN is` + strings.Join(definition.Kinds, ", ") + `. Recording the
+document unchanged changes nothing.`,
 		Example: "  stockade describe source tarn\n  stockade describe lane\n  stockade describe > all.yaml",
 		ValidArgsFunction: func(cmd *cobra.Command, args []string, word string) ([]string,
 			cobra.ShellCompDirective) {

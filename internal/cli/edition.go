@@ -35,15 +35,16 @@ var editionListing = listing[api.Edition]{
 			size(e.Bytes), strings.Join(e.Lanes, ", ")}
 	},
 	name:  func(e api.Edition) string { return e.Name },
-	empty: "no edition was made yet: stockade mirror build MIRROR",
+	empty: "no editions. To build one: stockade mirror build MIRROR",
 }
 
 // editionPath turns MIRROR/N into the path of its calls.
 func editionPath(arg string) (name string, number int, path string, err error) {
 	id, err := edition.ParseID(arg, "")
 	if err != nil || !definition.IsName(id.Mirror) {
-		return "", 0, "", usageDo("write it MIRROR/N; stockade edition list shows them all",
-			"%q is not an edition such as barrage/14", arg)
+		return "", 0, "", usageDo("write it as MIRROR/N. To list editions: stockade edition "+
+			"list",
+			"%q is not the name of an edition, such as barrage/14", arg)
 	}
 	return id.Mirror, id.Number, fmt.Sprintf("/editions/%s/%d", url.PathEscape(id.Mirror), id.Number), nil
 }
@@ -62,9 +63,9 @@ func (a *app) editionCommand() *cobra.Command {
 	complete := a.names("/editions", 0, byName)
 	list := lister(a, "List editions, newest first", "  stockade edition list\n  stockade edition list "+
 		"--mirror barrage", "/editions", editionListing,
-		filter[api.Edition]{"mirror", "only those of this mirror", nil, "/mirrors",
+		filter[api.Edition]{"mirror", "only editions of this mirror", nil, "/mirrors",
 			func(e api.Edition, asked string) bool { return e.Mirror == asked }},
-		filter[api.Edition]{"lane", "only those that this lane shows", nil, "/lanes",
+		filter[api.Edition]{"lane", "only editions that this lane shows", nil, "/lanes",
 			func(e api.Edition, asked string) bool { return slices.Contains(e.Lanes, asked) }})
 	return noun("edition", "Manage sealed editions of mirrors", list, a.editionShow(complete),
 		a.editionPackages(complete), a.editionAdvisories(complete), a.editionDiff(complete),
@@ -95,7 +96,7 @@ func (a *app) editionShow(complete cobra.CompletionFunc) *cobra.Command {
 }
 
 func (a *app) editionDetail(e api.EditionDetail) {
-	seal := "holds, by " + short(e.Seal.SiteKey) + ", checked " + date(e.Checked)
+	seal := "valid, by " + short(e.Seal.SiteKey) + ", verified " + date(e.Checked)
 	if !e.Sealed {
 		seal = "BROKEN: " + e.Problem
 	}
@@ -111,9 +112,10 @@ func (a *app) editionDetail(e api.EditionDetail) {
 	for _, s := range e.Seal.Sources {
 		built := ""
 		if s.SourcePackages > 0 {
-			built = fmt.Sprintf(", and the %d source packages that they were built from", s.SourcePackages)
+			built = fmt.Sprintf(", and %d source packages that they were built from", s.SourcePackages)
 		}
-		pairs = append(pairs, "from "+s.Name, fmt.Sprintf("%d packages%s; root of %s from %s",
+		pairs = append(pairs, "from "+s.Name, fmt.Sprintf("%d packages%s; release metadata of "+
+			"%s from %s",
 			s.Packages, built, date(s.RootDate), s.Upstream), "  signed by", signedBy(s.Signer))
 		if u := s.Unsigned; u.Reason != "" {
 			pairs = append(pairs, "  acknowledged", fmt.Sprintf("until %s, by %s, %s: %s",
@@ -122,7 +124,7 @@ func (a *app) editionDetail(e api.EditionDetail) {
 		}
 	}
 	a.fields(pairs...)
-	a.say("stockade edition packages %s lists its packages", e.Name)
+	a.say("to list its packages: stockade edition packages %s", e.Name)
 }
 
 var itemListing = listing[api.Item]{
@@ -133,7 +135,7 @@ var itemListing = listing[api.Item]{
 		return []string{it.Name, it.Version, it.Arch, it.Source, size(it.Size), it.Reason()}
 	},
 	name:  func(it api.Item) string { return it.Name },
-	empty: "no package of it is like that",
+	empty: "no package matches",
 }
 
 // inEdition refuses a source or an architecture of which an edition has nothing.
@@ -184,8 +186,8 @@ func (a *app) editionPackages(complete cobra.CompletionFunc) *cobra.Command {
 			return itemListing.show(a, items)
 		}}
 	c.Flags().StringVar(&search, "search", "", "only packages with this in their name or summary")
-	c.Flags().StringVar(&source, "source", "", "only those of this source")
-	c.Flags().StringVar(&arch, "arch", "", "only those of this architecture")
+	c.Flags().StringVar(&source, "source", "", "only packages of this source")
+	c.Flags().StringVar(&arch, "arch", "", "only packages of this architecture")
 	c.RegisterFlagCompletionFunc("source", a.names("/sources", 0, byName))
 	return c
 }
@@ -202,7 +204,7 @@ var advisoryListing = listing[api.EditionAdvisory]{
 			strings.Join(about, ", "), v.Title}
 	},
 	name:  func(v api.EditionAdvisory) string { return v.ID },
-	empty: "its upstreams say nothing about why its packages were published",
+	empty: "none of its upstreams publishes advisories for these packages",
 }
 
 func (a *app) editionAdvisories(complete cobra.CompletionFunc) *cobra.Command {
@@ -223,7 +225,8 @@ func (a *app) editionAdvisories(complete cobra.CompletionFunc) *cobra.Command {
 			}
 			return advisoryListing.show(a, told)
 		}}
-	c.Flags().StringVar(&search, "search", "", "only those with this in their id, title or packages")
+	c.Flags().StringVar(&search, "search", "", "only advisories with this text in their id, "+
+		"title or packages")
 	return c
 }
 
@@ -237,7 +240,7 @@ var changeListing = listing[api.Change]{
 			delta(c.NewSize - c.OldSize), strings.Join(c.Advisories, ", ")}
 	},
 	name:  func(c api.Change) string { return c.Name },
-	empty: "no difference: the packages are the same",
+	empty: "no changes: the packages are the same",
 }
 
 // differs is the answer where --same asked whether two are the same.
@@ -266,10 +269,11 @@ func (a *app) editionDiff(complete cobra.CompletionFunc) *cobra.Command {
 					return err
 				}
 				if other != name {
-					return usage("%s and %s are of different mirrors", args[0], args[1])
+					return usage("%s and %s are editions of different mirrors", args[0], args[1])
 				}
 				if n > to {
-					return usageDo(fmt.Sprintf("the older one first: stockade edition diff %s %s", args[1],
+					return usageDo(fmt.Sprintf("name the older one first: stockade edition "+
+						"diff %s %s", args[1],
 						args[0]), "%s is newer than %s", args[0], args[1])
 				}
 				from = n
@@ -288,7 +292,7 @@ func (a *app) editionDiff(complete cobra.CompletionFunc) *cobra.Command {
 			}
 			return differs(same, len(all))
 		}}
-	c.Flags().BoolVar(&same, "same", false, "ask whether they are the same: exit with 1 where they are not")
+	c.Flags().BoolVar(&same, "same", false, "exit with 1 if they differ")
 	return c
 }
 
@@ -306,9 +310,9 @@ func (a *app) before(ctx context.Context, name string, number int) (int, error) 
 		there = there || e.Number == number
 	}
 	if !there {
-		return 0, usageDo("stockade edition list --mirror "+name, "there is no edition %s/%d", name, number)
+		return 0, usageDo("stockade edition list --mirror "+name, "no edition is named %s/%d", name, number)
 	}
-	return 0, usage("there is nothing to compare with: no edition of %s before %d stands", name, number)
+	return 0, usage("%s has no edition before %d to compare with", name, number)
 }
 
 // heading says what a table is about, where it is one.
@@ -335,7 +339,7 @@ func (a *app) editionVerify(complete cobra.CompletionFunc) *cobra.Command {
 							Files int   `json:"files"`
 							Bytes int64 `json:"bytes"`
 						}](j.Result)
-						a.say("%s: the seal holds, and all %d files (%s) are what was sealed",
+						a.say("%s: OK. The seal is valid and all %d files (%s) match it",
 							arg, r.Files, size(r.Bytes))
 					}})
 			})
@@ -370,7 +374,7 @@ func (a *app) editionRetire(complete cobra.CompletionFunc) *cobra.Command {
 					return err
 				}
 				return a.show(out, func() {
-					a.say("%s is retired; stockade pool sweep frees its files", out.Name)
+					a.say("retired %s. To free its files: stockade pool sweep", out.Name)
 				}, []string{out.Name})
 			})
 		}}

@@ -34,18 +34,16 @@ type exitMeaning struct {
 
 // exitTable is the table that docs/commands.md and the help show.
 var exitTable = []exitMeaning{
-	{exitDone, "done; a question was answered with yes, or there was nothing to do"},
-	{exitNo, "the answer is no: findings of severity error in what was checked, compared, to be recorded, " +
-		"estimated, previewed, proved or built; a root that is refused; files or a journal that are not " +
-		"what was sealed; no certificate that signed; status where something needs attention; a " +
-		"difference, where --same asks for none; a change that the service refuses for its content; a " +
-		"question that was answered with no"},
-	{exitUsage, "the call was wrong: an unknown command, option or name, or a value that cannot be"},
+	{exitDone, "success, or the answer is yes"},
+	{exitNo, "the answer is no: a check found errors, a proof or a verification failed, a " +
+		"comparison with --same found a difference, status found something that needs " +
+		"attention, a definition was rejected, or a question was answered with no"},
+	{exitUsage, "the call was wrong: an unknown command, option or name, or an invalid value"},
 	{exitUnreachable, "the service could not be reached"},
-	{exitRefused, "refused: no valid token, or one without the right to do this"},
-	{exitFailed, "the work failed: the machine, the disk or the network kept it from being done, or it was " +
-		"stopped"},
-	{exitInterrupted, "left with Ctrl-C; a job that was followed goes on"},
+	{exitRefused, "not allowed: no valid token, or its role does not allow this"},
+	{exitFailed, "the work failed, or it was stopped: for example a full disk or a network " +
+		"error"},
+	{exitInterrupted, "interrupted with Ctrl-C; a job that was followed continues"},
 }
 
 // exit carries an exit code; its error may be nil when all was told already.
@@ -122,13 +120,14 @@ func failed(err error) failure {
 		out.Exit, out.Title = exitInterrupted, "interrupted"
 	case errors.Is(err, client.ErrUnreachable):
 		out.Exit = exitUnreachable
-		out.WayOut = `start it with "stockade serve", or name another with --server or STOCKADE_SERVER`
+		out.WayOut = "run stockade serve, or name another service with --server or " +
+			"STOCKADE_SERVER"
 		if hint, ok := client.Hint(err); ok {
 			out.WayOut = hint
 		}
 	case !found && fromCobra(err):
 		out.Exit, out.Title = exitUsage, badNumber.ReplaceAllString(err.Error(),
-			`$2 is "$1", and should be a number`)
+			"$2 is \"$1\", which is not a number")
 	case found && !f.Code.In("site"):
 		out.Exit = exitNo
 	}

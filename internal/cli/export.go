@@ -33,32 +33,33 @@ type exporting struct {
 func (a *app) editionExport(complete cobra.CompletionFunc) *cobra.Command {
 	var x exporting
 	c := &cobra.Command{Use: "export MIRROR/N DIR", Short: "Export an edition as plain files",
-		Long: `Lay an edition out as plain files on this machine, DIR/SOURCE/… as upstream lays each out,
-for file:// or any web server. Every file is checked on the way.
+		Long: `Export an edition as plain files on this machine. DIR/SOURCE/… has the layout of the
+upstream, for file:// or any web server. Each file is verified while it is written.
 
-With --onto, DIR is an export that was made before: what it has already is read and kept, only
-what it lacks or has otherwise is written, and what the edition does not have goes.
+With --onto, DIR already contains an export: files that match stay, only missing or different files are
+written, and files that the edition does not have are removed.
 
-With --group, the files that machines of the group need lie beside it in DIR/machines/GROUP, as
-under a machine's root, for packages at --at; and DIR/machines/check.sh checks the export where
-it arrives, with gpgv and sha256sum. What lies in machines has a seal of its own, GROUP.sums.asc, that
-says for which edition it is. That the site signs for another address than its own is for operators,
-and is journalled.`,
+With --group, the export also contains the files for the machines of the group, in DIR/machines/GROUP,
+laid out as below the root of a machine, for packages at --at. DIR/machines/check.sh verifies the export
+at its destination with gpgv and sha256sum. The files in machines have a signature of their own,
+GROUP.sums.asc, which names the edition. Only operators and wardens can request files for another
+address; the journal records the request.`,
 		Example: "  stockade edition export barrage/1 /media/stick/barrage --group gatehouse --at " +
 			"/srv/barrage\n  stockade edition export barrage/2 /media/stick/barrage --onto --group " +
 			"gatehouse --at /srv/barrage", Args: cobra.ExactArgs(2),
 		ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if x.at != "" && len(x.groups) == 0 {
-				return usage("--at says where machines find the packages: it goes with --group")
+				return usage("--at is the address of the packages for the machines of a group: " +
+					"add --group")
 			}
 			return a.export(cmd.Context(), args[0], args[1], x)
 		}}
-	c.Flags().BoolVar(&x.onto, "onto", false, "bring an export that lies in DIR up to date")
+	c.Flags().BoolVar(&x.onto, "onto", false, "update the export that is in DIR")
 	c.Flags().StringArrayVar(&x.groups, "group", nil,
-		"write the files of this group's machines beside it; may be given several times")
+		"also write the files for the machines of this group; can be repeated")
 	c.Flags().StringVar(&x.at, "at", "",
-		"URL or folder where machines will find the export; DIR if left out")
+		"URL or folder where machines will find the export; DIR by default")
 	c.RegisterFlagCompletionFunc("group", a.names("/groups", 0, byName))
 	return c
 }
@@ -77,10 +78,11 @@ func (a *app) export(ctx context.Context, what, dir string, x exporting) error {
 	}
 	if x.onto {
 		if lies, err := edition.ExportedName(dir); err != nil {
-			return usageDo("leave --onto out to export to a new folder", "in %s lies no export: %v", dir,
+			return usageDo("remove --onto to export to a new folder",
+				"%s does not contain an export: %v", dir,
 				cause(err))
 		} else if id, err := edition.ParseID(lies, ""); err == nil && id.Mirror != name {
-			return usage("in %s lies %s, an export of another mirror", dir, lies)
+			return usage("%s contains %s, an export of another mirror", dir, lies)
 		}
 	}
 	if !x.onto {
@@ -139,19 +141,20 @@ func (a *app) export(ctx context.Context, what, dir string, x exporting) error {
 	}
 	return a.show(map[string]any{"edition": what, "folder": dir, "files": count, "bytes": m.Bytes(),
 		"written": renewed.Written, "kept": renewed.Kept, "removed": renewed.Removed}, func() {
-		a.say("%s lies in %s: %d files, %s; about/README.txt tells how to check it", what, dir, count,
+		a.say("exported %s to %s: %d files, %s. about/README.txt explains how to verify it", what, dir, count,
 			size(m.Bytes()))
 		if x.onto {
-			a.say("%d files were as they should be, %d were written (%s), %d taken away", renewed.Kept,
+			a.say("%d files were already there, %d were written (%s), %d were removed", renewed.Kept,
 				renewed.Written, size(renewed.Bytes), renewed.Removed)
 		}
 		for _, g := range x.groups {
 			a.findings(a.err, machines[g].Findings)
-			a.say("the files of %s lie in %s, for packages at %s", g, filepath.Join(dir, "machines", g),
+			a.say("the files for machines of %s are in %s, for packages at %s", g, filepath.Join(dir,
+				"machines", g),
 				machines[g].At)
 		}
 		if len(x.groups) > 0 {
-			a.say("%s checks the edition where it arrives", filepath.Join(dir, "machines", "check.sh"))
+			a.say("%s verifies the edition at its destination", filepath.Join(dir, "machines", "check.sh"))
 		}
 	}, []string{dir})
 }
@@ -179,7 +182,8 @@ func (a *app) besideExport(dir, group string, f api.Files) error {
 	}
 	defer medium.Close()
 	if f.Beside == nil {
-		return fmt.Errorf("the service signs nothing for machines: it is older than this command")
+		return fmt.Errorf("the service cannot sign files for machines: it is older than this " +
+			"command")
 	}
 	machines := filepath.Join(dir, "machines")
 	files := make([]archive.ClientFile, len(f.Files))
@@ -223,7 +227,8 @@ func noLinks(folder string) error {
 			return nil
 		}
 		if err == nil && d.Type()&fs.ModeSymlink != 0 {
-			return fmt.Errorf("%s is a link: nothing is written through it; take it away", path)
+			return fmt.Errorf("%s is a symbolic link, and Stockade does not write through "+
+				"links: remove it", path)
 		}
 		return err
 	})

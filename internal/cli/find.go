@@ -24,12 +24,12 @@ func (a *app) packageFind() *cobra.Command {
 	every := false
 	c := &cobra.Command{Use: "find WORDS…",
 		Short: "Find packages by part of a name or description",
-		Long: `Find packages in all enabled sources and all editions. A package is found when its name contains all of
-the words, or when each of the words begins a word of its name, summary, section, source package or of the
-names that it provides. A pattern with * or ? is compared with the whole name. Names that match best come
-first. The table shows the newest version that each source offers and the versions that lanes show;
---versions shows all. The service searches an index that it updates after each refresh and each build; it
-contacts no upstream. The exit code is 1 if nothing is found.`,
+		Long: `Find packages in all enabled sources and all editions. A package is found when its name
+contains all of the words, or when each of the words begins a word of its name, summary, section, source
+package or of the names that it provides. A pattern with * or ? is compared with the whole name. Names
+that match best come first. The table shows the newest version that each source offers and the versions
+that lanes show; --versions shows all. The service searches an index that it updates after each refresh
+and each build; it contacts no upstream. The exit code is 1 if nothing is found.`,
 		Example: "  stockade package find tide\n  stockade package find 'pump-*' --source brine-drivers\n" +
 			"  stockade package find gate --lane steady -o ids",
 		Args: cobra.MinimumNArgs(1),

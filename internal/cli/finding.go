@@ -71,9 +71,9 @@ func (a *app) setAside() *cobra.Command {
 	var until, reason string
 	c := &cobra.Command{Use: "snooze CODE OBJECT", Aliases: []string{"set-aside"},
 		Short: "Snooze a finding until a date",
-		Long: `Snooze a finding until a date, so that the list of findings that need attention leaves it out.
-The journal records the reason. The finding returns before that date if it gets worse or if its text
-changes. The page of the object shows it all the time.`,
+		Long: `Snooze a finding until a date, so that the list of findings that need attention leaves
+it out. The journal records the reason. The finding returns before that date if it gets worse or if its
+text changes. The page of the object shows it all the time.`,
 		Example: "  stockade finding snooze mirror.missing-dependency " +
 			"\"mirror tarn-whole\" --until $(date -d +30days +%F) --reason \"the release desk knows\"",
 		Args: cobra.ExactArgs(2),

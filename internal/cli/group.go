@@ -28,15 +28,15 @@ var groupListing = listing[api.Group]{
 			first(g.Edition, "none yet"), strings.Join(g.Pins, ", "), worst(g.Findings)}
 	},
 	name:  func(g api.Group) string { return g.Name },
-	empty: "no group is described yet: stockade record FILE",
+	empty: "no groups. To define one: stockade record FILE",
 }
 
 func (a *app) groupCommand() *cobra.Command {
 	complete := a.names("/groups", 1, byName)
 	list := lister(a, "List groups", "  stockade group list\n  stockade group list --lane steady", "/groups",
-		groupListing, filter[api.Group]{"family", "only those of this family", families.All.Names(), "",
+		groupListing, filter[api.Group]{"family", "only groups of this family", families.All.Names(), "",
 			func(g api.Group, asked string) bool { return g.Family == asked }},
-		filter[api.Group]{"lane", "only those that follow this lane", nil, "/lanes",
+		filter[api.Group]{"lane", "only groups that follow this lane", nil, "/lanes",
 			func(g api.Group, asked string) bool { return g.Lane == asked }},
 		bySeverity(func(g api.Group) finding.List { return g.Findings }))
 	show := shower(a, "group", "Show groups", "  stockade group show gatehouse", "/groups/",
@@ -75,10 +75,10 @@ func (a *app) kitOf(kind string, complete cobra.CompletionFunc, group groupOf) *
 	var at, out, named string
 	c := &cobra.Command{Use: "kit " + strings.ToUpper(kind),
 		Short: "Write the files for " + article(kind) + " " + kind + " as one archive",
-		Long: `Write the files that a machine of the group needs, keyrings included, as one archive: with
-their check sums and the site's signature over these, a script that applies them ("sh apply", and
-with --alone it takes the machine's other sources out of use), and one that leads back ("sh back").
---at and --edition are as for "group files".`,
+		Long: `Write the files that a machine of the group needs as one archive: the configuration and
+keyrings, their checksums with the signature of the site, a script that applies them (sh apply; with
+--alone it also disables the other sources of the machine) and a script that restores the former state
+(sh back). --at and --edition work as for stockade group files.`,
 		Example: "  stockade " + kind + " kit " + exampleOf[kind] + " --out " + exampleOf[kind] + ".tar.gz",
 		Args:    cobra.ExactArgs(1), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -108,10 +108,10 @@ with --alone it takes the machine's other sources out of use), and one that lead
 			return a.show(map[string]any{"group": of, "file": out, "bytes": len(raw)},
 				func() { fmt.Fprintln(a.out, out) }, []string{out})
 		}}
-	c.Flags().StringVar(&named, "edition", "", "MIRROR/N: the edition that the files are for")
+	c.Flags().StringVar(&named, "edition", "", "edition MIRROR/N that the files are for")
 	c.Flags().StringVar(&at, "at", "",
-		"URL or folder where the packages are found; the lane's address if left out")
-	c.Flags().StringVar(&out, "out", "", "the archive to write; - is standard output")
+		"URL or folder where machines find the packages; the address of the lane by default")
+	c.Flags().StringVar(&out, "out", "", "archive to write; - is standard output")
 	c.MarkFlagRequired("out")
 	return c
 }
@@ -126,11 +126,10 @@ func (a *app) filesOf(kind string, complete cobra.CompletionFunc, group groupOf)
 		short = "Write the files that the machine needs: those of its group"
 	}
 	files := &cobra.Command{Use: "files " + strings.ToUpper(kind), Short: short,
-		Long: `Write the package client's own configuration, keys included, as it lies under a
-machine's root. Without --out the files are shown. They are for the edition that
-the lane shows, or for the one that --edition names, or for the one that lies in
-the folder of --at. What an earlier call wrote below the same root and is no longer
-needed is taken away.`,
+		Long: `Write the configuration of the package client, with keys, laid out as below the root of
+a machine. Without --out, the command prints the files. The files are for the edition that the lane
+shows, or the edition named with --edition, or the edition in the folder named with --at. Files that an
+earlier run wrote below the same root and that are no longer needed are removed.`,
 		Example: strings.ReplaceAll("  FILES --out /mnt/machine\n  FILES --edition barrage/2\n  FILES "+
 			"--at /media/stick/barrage --out /mnt/machine", "FILES",
 			"stockade "+kind+" files "+exampleOf[kind]), Args: cobra.ExactArgs(1),
@@ -169,10 +168,11 @@ needed is taken away.`,
 					return err
 				}
 				for _, path := range gone {
-					a.say("/%s is no longer needed, and was taken away", path)
+					a.say("removed /%s, which is no longer needed", path)
 				}
 				for _, path := range left {
-					a.say("/%s is no longer needed; it was changed since it was written, so it stays", path)
+					a.say("kept /%s: it is no longer needed, but someone changed it since it "+
+						"was written", path)
 				}
 			}
 			if err := a.show(f, func() {
@@ -200,9 +200,10 @@ needed is taken away.`,
 			}
 			return nil
 		}}
-	files.Flags().StringVar(&named, "edition", "", "MIRROR/N: the edition that the files are for")
+	files.Flags().StringVar(&named, "edition", "", "edition MIRROR/N that the files are for")
 	files.Flags().StringVar(&at, "at", "",
-		"URL or folder where the packages are found; the lane's address if left out")
-	files.Flags().StringVar(&out, "out", "", "the machine's root, below which the files are written")
+		"URL or folder where machines find the packages; the address of the lane by default")
+	files.Flags().StringVar(&out, "out", "", "root of the machine, below which the files are "+
+		"written")
 	return files
 }

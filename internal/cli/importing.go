@@ -60,7 +60,7 @@ func (m machineFiles) configured() (*definition.Imported, error) {
 	if len(m.paths) == 1 && definition.IsPacked(m.paths[0]) {
 		raw, err := readNamed(m.paths[0], maxArchive)
 		if err != nil {
-			return nil, usage("%s cannot be read: %v", finding.Harmless(m.paths[0]), cause(err))
+			return nil, usage("cannot read %s: %v", finding.Harmless(m.paths[0]), cause(err))
 		}
 		unpacking := definition.NewUnpacking()
 		if err := unpacking.Unpack(families.All, raw); err != nil {
@@ -91,11 +91,11 @@ func readNamed(path string, most int64) ([]byte, error) {
 	case err != nil:
 		return nil, err
 	case !st.Mode().IsRegular():
-		return nil, errors.New("it is no regular file")
+		return nil, errors.New("it is not a regular file")
 	}
 	data, err := io.ReadAll(io.LimitReader(f, most+1))
 	if err == nil && int64(len(data)) > most {
-		err = fmt.Errorf("it has more than %d bytes", most)
+		err = fmt.Errorf("it is larger than %d bytes", most)
 	}
 	return data, err
 }
@@ -221,7 +221,7 @@ func copyFile(to string, on disk.System, from string) error {
 	}
 	n, err := io.Copy(out, io.LimitReader(in, maxDatabase+1))
 	if err == nil && n > maxDatabase {
-		err = fmt.Errorf("it has more than %d bytes", int64(maxDatabase))
+		err = fmt.Errorf("it is larger than %d bytes", int64(maxDatabase))
 	}
 	return errors.Join(err, out.Close())
 }
@@ -236,7 +236,7 @@ func (m machineFiles) Of(r archive.Reading) ([]archive.MachineFile, error) {
 	var out []archive.MachineFile
 	take := func(path, on string, raw []byte, err error) error {
 		if err != nil {
-			return usage("%s cannot be read: %v", finding.Harmless(path), cause(err))
+			return usage("cannot read %s: %v", finding.Harmless(path), cause(err))
 		}
 		out = append(out, archive.MachineFile{Path: strings.TrimPrefix(on, "/"), Name: path, Data: raw})
 		return nil
@@ -275,11 +275,12 @@ func (m machineFiles) whole() (*definition.Imported, error) {
 	}
 	m.root = root
 	if len(m.paths) > 1 && slices.ContainsFunc(m.paths, definition.IsPacked) {
-		return nil, usage("an archive of a machine is read by itself: name it alone")
+		return nil, usage("an archive of a machine cannot be combined with other files: name " +
+			"only the archive")
 	}
 	for _, p := range m.paths {
 		if _, err := os.Stat(p); errors.Is(err, fs.ErrNotExist) {
-			return nil, usage("%s is not there", finding.Harmless(p))
+			return nil, usage("%s does not exist", finding.Harmless(p))
 		}
 		if !isMachineFile(p) && !definition.IsPacked(p) {
 			names, all := readers()
@@ -287,13 +288,13 @@ func (m machineFiles) whole() (*definition.Imported, error) {
 			for _, n := range names {
 				known = append(known, all[n].Configuration()...)
 			}
-			return nil, usageDo("read are "+strings.Join(known, ", "),
-				"%s is not one of a package client's files that are read", finding.Harmless(p))
+			return nil, usageDo("the files that can be read are "+strings.Join(known, ", "),
+				"%s is not a file of a package client that Stockade can read", finding.Harmless(p))
 		}
 	}
 	i, err := m.configured()
 	if err == nil && len(i.Set.Sources) == 0 && len(i.Findings) == 0 {
-		err = usage("below %s lies no file of a package client that says where packages come from",
+		err = usage("no file of a package client below %s defines where packages come from",
 			finding.Harmless(m.root))
 	}
 	return i, err
@@ -304,22 +305,23 @@ func (a *app) sourceImport() *cobra.Command {
 	var out string
 	c := &cobra.Command{Use: "import [PATH…]",
 		Short: "Import a machine's configuration as definitions",
-		Long: `Make a definition of what a machine is configured with: the sources of its package client, with
-their keyrings. Named are single files, or an archive of its /etc (tar, compressed or not), or with
---root the folder that its root lies in. Read are files of the families deb (sources.list and what
-lies in sources.list.d, in both forms, with settings, logins and preferences), rpm (repository files
-of dnf and zypper, with variables, module streams, services and locks) and alpm (pacman.conf, with
-what it includes).
+		Long: `Convert the configuration of a machine to a definition: the sources of its package
+client, with their keyrings. Name single files, or an archive of its /etc (tar, compressed or not), or
+with --root the folder that contains its root. The command reads the files of three families: deb
+(sources.list and sources.list.d in both formats, with settings, logins and preferences), rpm
+(repository files of dnf and zypper, with variables, module streams, services and locks) and alpm
+(pacman.conf, with the files that it includes).
 
-The document is written to standard output, or with --out to DIR/site.yaml, together with
-certificates that stand in the files themselves. Above each source stands where it was found, and
-what a person has to decide; all of it is told as findings too. If errors are among them, the exit
-code is 1. Nothing is vouched for. No service is asked.`,
+The document is written to standard output, or with --out to DIR/site.yaml, together with the
+certificates that the files contain. A comment above each source says where it was found and what a
+person has to decide; the command also prints these as findings. The exit code is 1 if there are errors.
+The command vouches for no key and contacts no service.`,
 		Example: "  stockade source import --root demo-data/machine --out imported",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			m.paths = args
 			if len(args) == 0 && m.root == "/" && !cmd.Flags().Changed("root") {
-				return usage("name files, or a machine's root with --root DIR (--root / for this machine)")
+				return usage("name files, or the root of a machine with --root DIR (--root / " +
+					"for this machine)")
 			}
 			i, err := m.whole()
 			if err != nil {
@@ -327,19 +329,19 @@ code is 1. Nothing is vouched for. No service is asked.`,
 			}
 			return a.imported(i, out)
 		}}
-	c.Flags().StringVar(&m.root, "root", "/", "the folder that the machine's root lies in")
-	c.Flags().StringVar(&m.arch, "arch", "", "architecture of sources that name none; this machine's if "+
-		"left out")
-	c.Flags().StringVar(&out, "out", "", "folder to write to: site.yaml, and keys")
+	c.Flags().StringVar(&m.root, "root", "/", "folder that contains the root of the machine")
+	c.Flags().StringVar(&m.arch, "arch", "", "architecture of sources that name none; the "+
+		"architecture of this machine by default")
+	c.Flags().StringVar(&out, "out", "", "folder for site.yaml and the keys")
 	return c
 }
 
 // imported writes what was read of a machine.
 func (a *app) imported(i *definition.Imported, dir string) error {
 	if len(i.Keys) > 0 && dir == "" {
-		return usageDo("give --out DIR, to which they are written",
-			"certificates stand in the files themselves, "+
-				"and a document names files of keys")
+		return usageDo("add --out DIR to write them to files",
+			"the files contain certificates, and a document can only refer to certificates in "+
+				"files")
 	}
 	text, err := i.YAML()
 	if err != nil {
@@ -355,7 +357,8 @@ func (a *app) imported(i *definition.Imported, dir string) error {
 	if err := a.show(map[string]any{"sources": names, "findings": i.Findings, "document": text}, func() {
 		if dir == "" {
 			fmt.Fprint(a.out, text)
-			a.say("%s; what stands behind \"decide:\" needs you before it is recorded", number(len(names),
+			a.say("%s. Decide about each comment that begins with \"decide:\" before you "+
+				"record the document", number(len(names),
 				"source"))
 		}
 	}, names); err != nil {
@@ -389,7 +392,8 @@ func (a *app) writeImported(i *definition.Imported, dir, text string) error {
 	if err := disk.Save(site, []byte(text), 0o644); err != nil {
 		return err
 	}
-	a.say("%s has %s; look through it, then: stockade check %s", site, number(len(i.Set.Sources), "source"),
+	a.say("wrote %s with %s. Read it, then run: stockade check %s", site, number(len(i.Set.Sources),
+		"source"),
 		site)
 	return nil
 }

@@ -35,14 +35,15 @@ func (a *app) job(ctx context.Context, w work) error {
 	job, err := client.Post[api.Job](ctx, c, w.path, w.in)
 	if err != nil {
 		if ctx.Err() != nil {
-			a.say("it was not waited for what the service said: stockade job list tells whether a job began")
+			a.say("the answer of the service did not arrive. To see whether a job was started: " +
+				"stockade job list")
 		}
 		return err
 	}
 	id := strconv.FormatInt(job.ID, 10)
 	if w.detach {
 		return a.show(job, func() {
-			a.say("job %d began; stockade job watch %d follows it", job.ID, job.ID)
+			a.say("started job %d. To follow it: stockade job watch %d", job.ID, job.ID)
 			fmt.Fprintln(a.out, job.ID)
 		}, []string{id})
 	}
@@ -161,8 +162,9 @@ func (a *app) follow(ctx context.Context, c *client.Client, job api.Job) (api.Jo
 		if job.Kind != "" {
 			what = " (" + job.Kind + " of " + job.Object + ")"
 		}
-		a.hang(a.err, "", 0, fmt.Sprintf("no longer followed: job %d%s goes on. \"stockade job watch %d\" "+
-			"follows it again, \"stockade job stop %d\" ends it.", job.ID, what, job.ID, job.ID))
+		a.hang(a.err, "", 0, fmt.Sprintf("stopped following job %d%s, which continues. To "+
+			"follow it again: stockade job watch %d. To stop it: stockade job stop %d", job.ID, what,
+			job.ID, job.ID))
 		return job, &exit{code: exitInterrupted}
 	}
 	return ended, err
@@ -181,7 +183,7 @@ var jobListing = listing[api.Job]{
 			date(j.Started), took, worst(j.Findings)}
 	},
 	name:  func(j api.Job) string { return strconv.FormatInt(j.ID, 10) },
-	empty: "no job was run yet",
+	empty: "no jobs",
 }
 
 func (a *app) jobList() *cobra.Command {
@@ -199,13 +201,13 @@ func (a *app) jobList() *cobra.Command {
 			}
 			l := jobListing
 			if state != "" || mirror != "" {
-				l.empty = "no job is like that"
+				l.empty = "no job matches"
 			}
 			return newest(a, cmd.Context(), "/jobs", query, limit, l)
 		}}
-	c.Flags().StringVar(&state, "state", "", "only those in this state")
-	c.Flags().StringVar(&mirror, "mirror", "", "only those on this mirror")
-	c.Flags().IntVar(&limit, "limit", 50, "how many at most")
+	c.Flags().StringVar(&state, "state", "", "only jobs in this state")
+	c.Flags().StringVar(&mirror, "mirror", "", "only jobs of this mirror")
+	c.Flags().IntVar(&limit, "limit", 50, "largest number of jobs to show")
 	c.RegisterFlagCompletionFunc("state", cobra.FixedCompletions(api.JobState("").Values(),
 		cobra.ShellCompDirectiveNoFileComp))
 	c.RegisterFlagCompletionFunc("mirror", a.names("/mirrors", 0, byName))
@@ -217,7 +219,7 @@ func (a *app) jobList() *cobra.Command {
 func newest[T any](a *app, ctx context.Context, path string, query url.Values, limit int,
 	l listing[T]) error {
 	if limit < 1 || limit > 1000 {
-		return usage("--limit is %d: it is from 1 to 1000", limit)
+		return usage("--limit is %d; it must be from 1 to 1000", limit)
 	}
 	query.Set("limit", strconv.Itoa(limit))
 	page, err := client.Get[api.Page[T]](ctx, a.client(), path+"?"+query.Encode())
@@ -228,7 +230,7 @@ func newest[T any](a *app, ctx context.Context, path string, query url.Values, l
 		return err
 	}
 	if page.Next != "" {
-		a.say("the newest %d are shown; --limit shows more", limit)
+		a.say("the newest %d are shown. To show more: --limit", limit)
 	}
 	return nil
 }
@@ -237,7 +239,7 @@ func newest[T any](a *app, ctx context.Context, path string, query url.Values, l
 func jobNumber(text string) (int64, error) {
 	id, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || id < 1 {
-		return 0, usageDo("stockade job list shows the numbers", "%q is not the number of a job",
+		return 0, usageDo("to list the numbers: stockade job list", "%q is not the number of a job",
 			text)
 	}
 	return id, nil
@@ -287,7 +289,7 @@ func (a *app) jobStop() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.show(j, func() { a.say("job %d is being stopped", j.ID) }, []string{arg})
+				return a.show(j, func() { a.say("asked job %d to stop", j.ID) }, []string{arg})
 			})
 		}}
 }

@@ -39,7 +39,7 @@ var journalListing = listing[api.JournalEntry]{
 			strings.Join(d, "; ")}
 	},
 	name:  func(e api.JournalEntry) string { return strconv.FormatInt(e.Number, 10) },
-	empty: "nothing was journalled yet",
+	empty: "the journal has no entries",
 }
 
 func (a *app) journalList() *cobra.Command {
@@ -58,14 +58,14 @@ func (a *app) journalList() *cobra.Command {
 				query.Set("since", at.UTC().Format(time.RFC3339))
 			}
 			if search != "" || since != "" {
-				l.empty = "no entry is like that"
+				l.empty = "no entry matches"
 			}
 			return newest(a, cmd.Context(), "/journal", query, limit, l)
 		}}
 	list.Flags().StringVar(&search, "search", "", "only entries with this in object, action or account")
 	list.Flags().StringVar(&since, "since", "",
-		"only entries since then: 2d, 2026-11-24, \"2026-11-24 06:30\"")
-	list.Flags().IntVar(&limit, "limit", 200, "how many at most")
+		"only entries since this time: 2d, 2026-11-24, \"2026-11-24 06:30\"")
+	list.Flags().IntVar(&limit, "limit", 200, "largest number of entries to show")
 	return list
 }
 
@@ -73,12 +73,11 @@ func (a *app) journalVerify() *cobra.Command {
 	var against string
 	verify := &cobra.Command{Use: "verify", Short: "Verify that the journal is complete and " +
 		"unchanged",
-		Long: `Prove that no entry of the journal was changed, moved or taken out since it was
-written, that it goes on from every head that the seals of editions carry, and
-that it explains what is described, which accounts there are, which keys are
-vouched for, which tokens there are and what lanes show. --against takes an
-edition, or a file with a head that was kept elsewhere: a journal that was put
-back to an earlier state lacks what that head covers.`,
+		Long: `Verify that no journal entry was changed, moved or removed since it was written; that
+the journal continues every head that the seals of editions contain; and that it explains the recorded
+definitions, accounts, vouches, tokens and lanes. --against compares it with an edition, or with a file
+that holds a head you kept elsewhere: a journal that was set back to an earlier state is shorter than
+that head says.`,
 		Example: "  stockade journal verify\n  stockade journal verify --against barrage/1",
 		Args:    cobra.NoArgs, RunE: func(cmd *cobra.Command, args []string) error {
 			in := api.Against{Against: against}
@@ -99,7 +98,7 @@ back to an earlier state lacks what that head covers.`,
 			return nil
 		}}
 	verify.Flags().StringVar(&against, "against", "",
-		"an edition, or a file with a head of the journal that was kept elsewhere")
+		"edition, or file with a journal head that you kept elsewhere")
 	return verify
 }
 
@@ -119,9 +118,10 @@ func (a *app) written(text, file, what string) error {
 func (a *app) journalHead() *cobra.Command {
 	var file string
 	c := &cobra.Command{Use: "head", Short: "Show the newest signed head of the journal",
-		Long: `Show the newest signed head of the journal: how many entries there are, and a hash over all of them. Kept
-elsewhere, it finds out a journal that is put back or changed: stockade journal verify --against FILE.
-Heads are signed notes (C2SP tlog-checkpoint); the public key that checks them is told beside it.`,
+		Long: `Show the newest signed head of the journal: the number of entries and a hash over all of
+them. Keep it outside this machine: stockade journal verify --against FILE then detects a journal that
+was set back or changed. Heads are signed notes (C2SP tlog-checkpoint). The command also prints the
+public key that verifies them.`,
 		Example: "  stockade journal head --out journal.head", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			h, err := client.Get[api.JournalHead](cmd.Context(), a.client(), "/journal/head")
@@ -131,13 +131,13 @@ Heads are signed notes (C2SP tlog-checkpoint); the public key that checks them i
 			var failed error
 			if err := a.show(h, func() {
 				failed = a.written(h.Head, file, "the head over "+number(int(h.Entries), "entry"))
-				a.say("its public key is %s", h.Key)
+				a.say("to verify it, use the public key %s", h.Key)
 			}, []string{h.Key}); err != nil {
 				return err
 			}
 			return failed
 		}}
-	c.Flags().StringVar(&file, "out", "", "the file to write it to; standard output if left out")
+	c.Flags().StringVar(&file, "out", "", "file to write; standard output by default")
 	return c
 }
 
@@ -145,9 +145,9 @@ func (a *app) journalProof() *cobra.Command {
 	var file, since string
 	c := &cobra.Command{Use: "proof [ENTRY]",
 		Short: "Write a proof of an entry, or that the journal continues an older head",
-		Long: `Prove that an entry is in the journal, or with --since that every entry which an older head covers is
-still there, unchanged and at its place. The proof is checked elsewhere, without this service, by
-stockade journal check or any program that knows its open form (C2SP tlog-proof; RFC 9162).`,
+		Long: `Write a proof that an entry is in the journal or, with --since, that every entry covered
+by an older head is still there, unchanged and in its place. stockade journal check verifies the proof
+without this service, as can any program that implements its open formats (C2SP tlog-proof, RFC 9162).`,
 		Example: "  stockade journal proof 3 --out entry-3.proof\n" +
 			"  stockade journal proof --since journal.head --out since.proof",
 		Args: cobra.MaximumNArgs(1),
@@ -157,7 +157,7 @@ stockade journal check or any program that knows its open form (C2SP tlog-proof;
 			}
 			var t api.Text
 			var err error
-			what := "the proof that the journal goes on"
+			what := "the proof that the journal continues"
 			if since != "" {
 				old, rerr := a.read(since)
 				if rerr != nil {
@@ -182,8 +182,8 @@ stockade journal check or any program that knows its open form (C2SP tlog-proof;
 			}
 			return failed
 		}}
-	c.Flags().StringVar(&file, "out", "", "the file to write it to; standard output if left out")
-	c.Flags().StringVar(&since, "since", "", "a file with a head that was kept elsewhere")
+	c.Flags().StringVar(&file, "out", "", "file to write; standard output by default")
+	c.Flags().StringVar(&since, "since", "", "file with a journal head that you kept elsewhere")
 	return c
 }
 
@@ -191,17 +191,18 @@ func (a *app) journalCheck() *cobra.Command {
 	var key, since string
 	c := &cobra.Command{Use: "check PROOF --key KEY",
 		Short: "Check a journal proof, without a service",
-		Long: `Check a proof that stockade journal proof made: no service is asked, and nothing is believed but the
-public key of the journal, as stockade journal head tells it; get it on a road that you trust. With
---since the proof is that the journal goes on from the head in that file. Exits with 1 when the proof
-does not hold.`,
+		Long: `Verify a proof that stockade journal proof wrote. The command contacts no service. It
+trusts only the public key that you name: get that key from stockade journal head through a channel that
+you trust. With --since it verifies that the journal continues the head in that file. The exit code is 1
+if the proof does not hold.`,
 		Example: "  stockade journal check entry-3.proof --key \"$(stockade journal head -o ids)\"\n" +
 			"  stockade journal check since.proof --since journal.head --key \"$(stockade journal head " +
 			"-o ids)\"",
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if key == "" {
-				return usage("whose journal? give its public key with --key: stockade journal head tells it")
+				return usage("name the public key of the journal with --key. To print it: " +
+					"stockade journal head")
 			}
 			v, err := journal.NewVerifier(key)
 			if err != nil {
@@ -220,7 +221,8 @@ does not hold.`,
 				var old, now journal.Head
 				old, now, err = v.Since(string(proof), string(older))
 				r = api.Report{Entries: now.Size, Text: fmt.Sprintf(
-					"the journal of %d entries goes on from the head over %d: they are all there, unchanged",
+					"OK: the journal of %d entries continues the head over %d entries, all of "+
+						"them unchanged",
 					now.Size,
 					old.Size)}
 			} else {
@@ -228,8 +230,8 @@ does not hold.`,
 				var head journal.Head
 				e, head, err = v.Entry(string(proof))
 				r = api.Report{Entries: head.Size,
-					Text: fmt.Sprintf("entry %d is in the journal of %d entries: %s, "+
-						"%s %s of %s", e.Number, head.Size, e.By, date(e.At), e.Action,
+					Text: fmt.Sprintf("OK: entry %d is in the journal of %d entries: %s, %s %s "+
+						"of %s", e.Number, head.Size, e.By, date(e.At), e.Action,
 						finding.Harmless(e.Object))}
 			}
 			var broken *journal.Broken
@@ -248,7 +250,7 @@ does not hold.`,
 			}
 			return nil
 		}}
-	c.Flags().StringVar(&key, "key", "", "the public key of the journal")
-	c.Flags().StringVar(&since, "since", "", "a file with the older head")
+	c.Flags().StringVar(&key, "key", "", "public key of the journal")
+	c.Flags().StringVar(&since, "since", "", "file with the older head")
 	return c
 }

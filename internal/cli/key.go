@@ -41,16 +41,17 @@ func (a *app) withdrawCommand(complete cobra.CompletionFunc) *cobra.Command {
 	c := &cobra.Command{
 		Use: "withdraw FINGERPRINT", Short: "Withdraw a vouch for a key",
 		Args: cobra.MinimumNArgs(1), ValidArgsFunction: complete,
-		Long: `Take back the decision that a key may sign one source, and no other. The words in a
-definition that made the decision do not make it again; vouching anew, with other
-evidence, does.`,
-		Example: "  stockade key withdraw \"7C1B 22E0 …\" --source kelp --reason \"it was compared with " +
-			"the wrong sheet\"\n\nOn the demonstration, whose keys are made up as it starts:\n" +
-			"  stockade key withdraw $(stockade key list --source kelp -o ids) --source kelp " +
-			"--reason \"a trial\"",
+		Long: `Withdraw the decision that a key may sign a source. Other sources are not affected. The
+vouched_for of the recorded definition does not vouch again; to vouch again, use stockade key vouch with
+new evidence.`,
+		Example: "  stockade key withdraw \"7C1B 22E0 …\" --source kelp --reason \"it was " +
+			"compared with the wrong sheet\"\n\nIn the demonstration, which creates new keys " +
+			"at each start:\n  stockade key withdraw $(stockade key list --source kelp -o ids) " +
+			"--source kelp --reason \"a trial\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if d.Source == "" || d.Reason == "" {
-				return usage("--source and --reason are needed: for which source, and why")
+				return usage("--source and --reason are required: the source, and why you " +
+					"withdraw the vouch")
 			}
 			k, err := a.decide(cmd.Context(), "withdraw", args, d)
 			if err != nil {
@@ -61,7 +62,7 @@ evidence, does.`,
 				a.restsOn(k)
 			}, []string{k.Fingerprint})
 		}}
-	c.Flags().StringVar(&d.Source, "source", "", "the source that it may no longer sign")
+	c.Flags().StringVar(&d.Source, "source", "", "source that the key may no longer sign")
 	c.Flags().StringVar(&d.Reason, "reason", "", "why")
 	return c
 }
@@ -72,22 +73,23 @@ func (a *app) retireKeyCommand(complete cobra.CompletionFunc) *cobra.Command {
 		Use:   "retire FINGERPRINT",
 		Short: "Retire a key that no decision and no definition uses",
 		Args:  cobra.MinimumNArgs(1), ValidArgsFunction: complete,
-		Long: `Put a key away that nothing names and nobody vouches for any more: lists leave it
-out. What was decided about it stays in the journal and under key show, and a bar
-stays in force. Bringing the certificate in again takes it back.`,
-		Example: "  stockade key retire \"7C1B 22E0 …\" --reason \"Kelp signs with another since 2025\"\n\n" +
-			"On the demonstration every key is in use, so this is refused, and says why:\n" +
-			"  stockade key retire $(stockade key list --source kelp -o ids) --reason \"a trial\"",
+		Long: `Retire a key that no definition names and no one vouches for. Lists then omit it. The
+journal and stockade key show keep its decisions, and a bar stays in force. Importing the certificate
+again reverts this.`,
+		Example: "  stockade key retire \"7C1B 22E0 …\" --reason \"Kelp signs with another " +
+			"since 2025\"\n\nIn the demonstration every key is in use, so Stockade refuses and " +
+			"says why:\n  stockade key retire $(stockade key list --source kelp -o ids) " +
+			"--reason \"a trial\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if d.Reason == "" {
-				return usage("--reason is needed: why it is put away")
+				return usage("--reason is required: why you retire the key")
 			}
 			k, err := a.decide(cmd.Context(), "retire", args, d)
 			if err != nil {
 				return err
 			}
 			return a.show(k, func() {
-				a.say("%s is put away; stockade key list --retired shows it", short(k.Fingerprint))
+				a.say("retired %s. To list it: stockade key list --retired", short(k.Fingerprint))
 			}, []string{k.Fingerprint})
 		}}
 	c.Flags().StringVar(&d.Reason, "reason", "", "why")
@@ -97,14 +99,15 @@ stays in force. Bringing the certificate in again takes it back.`,
 // restsOn tells which editions and lanes stand on a key's signatures.
 func (a *app) restsOn(k api.Key) {
 	if len(k.RestsOn) == 0 {
-		a.say("no edition that stands rests on it")
+		a.say("no existing edition depends on it")
 		return
 	}
-	a.say("these rest on it and stay as they are: %s", strings.Join(k.RestsOn, ", "))
+	a.say("these editions depend on it and stay as they are: %s", strings.Join(k.RestsOn, ", "))
 	if len(k.Lanes) > 0 {
-		a.say("of them, machines follow what is shown by: %s", strings.Join(k.Lanes, ", "))
+		a.say("machines follow some of them through: %s", strings.Join(k.Lanes, ", "))
 	}
-	a.say("build their mirrors anew, and move the lanes; files for machines leave the key out from now on")
+	a.say("build their mirrors again and move the lanes. New files for machines no longer " +
+		"contain the key")
 }
 
 func (a *app) keyCommand() *cobra.Command {
@@ -160,7 +163,7 @@ func decisions(k api.Key) string {
 		return "barred"
 	}
 	if k.Retired {
-		return "put away"
+		return "retired"
 	}
 	said := func(what string, of []api.Vouched) (out []string) {
 		var s []string
@@ -172,7 +175,7 @@ func decisions(k api.Key) string {
 		}
 		return out
 	}
-	all := append(said("vouched for", k.Vouched), said("waits for a second warden for", k.Waiting)...)
+	all := append(said("vouched for", k.Vouched), said("waiting for a second warden for", k.Waiting)...)
 	if len(all) == 0 {
 		return "none yet"
 	}
@@ -188,12 +191,12 @@ func (a *app) keyDetail(k api.Key) {
 		a.fields("vouched for", v.Source+", "+date(v.At)+" by "+v.By+": "+v.Evidence)
 	}
 	for _, v := range k.Waiting {
-		a.fields("waits for a second", v.Source+", "+date(v.At)+" by "+v.By+": "+v.Evidence)
+		a.fields("second warden needed for", v.Source+", "+date(v.At)+" by "+v.By+": "+v.Evidence)
 	}
 	if k.Barred != nil {
 		a.fields("barred", date(k.Barred.At)+" by "+k.Barred.By+": "+k.Barred.Reason)
 	}
-	a.fields("rests on it", strings.Join(k.RestsOn, ", "), "shown by", strings.Join(k.Lanes, ", "))
+	a.fields("used by", strings.Join(k.RestsOn, ", "), "on lanes", strings.Join(k.Lanes, ", "))
 	var rows [][]string
 	for i, p := range append([]trust.Part{k.Primary}, k.Subkeys...) {
 		role := "subkey"
@@ -238,31 +241,32 @@ func (a *app) signedBy(s api.Signed) {
 		fmt.Fprintln(a.out)
 		var rows [][]string
 		for _, r := range s.Roots {
-			rows = append(rows, []string{"root of " + date(r.Date), r.Source, first(r.Edition,
+			rows = append(rows, []string{"release metadata of " + date(r.Date), r.Source, first(r.Edition,
 				"accepted last"),
 				date(r.At)})
 		}
 		for _, p := range s.Packages {
 			rows = append(rows, []string{number(p.Packages, "package"), p.Source, p.Edition, "–"})
 		}
-		a.table([]column{{head: "HAS SIGNED"}, {head: "SOURCE"}, {head: "IN"}, {head: "SIGNED", spare: 1}},
+		a.table([]column{{head: "SIGNED"}, {head: "SOURCE"}, {head: "IN"}, {head: "SIGNED", spare: 1}},
 			rows)
 	}
 	if len(s.Unread) > 0 {
-		a.say("%s cannot be read: whether it signed something there is not known", strings.Join(s.Unread,
-			", "))
+		a.say("cannot read %s, so it is unknown whether the key signed something there",
+			strings.Join(s.Unread,
+				", "))
 	}
 	if !s.Stops.None() {
 		fmt.Fprintln(a.out)
-		a.fields("stops without it", strings.Join(standing(s.Stops), "; "))
+		a.fields("depends on it", strings.Join(standing(s.Stops), "; "))
 	}
 }
 
 func (a *app) keyAdd() *cobra.Command {
 	return &cobra.Command{Use: "add FILE…",
 		Short: "Import certificates, without deciding about them",
-		Long: "Bring certificates in from files, armoured or binary; - is standard input. This decides " +
-			"nothing about them.",
+		Long: "Import certificates from files, armored or binary; - is standard input. " +
+			"Importing decides nothing about them.",
 		Example: "  stockade key add demo-data/site/keys/tarn-archive.asc", Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var all []api.Key
@@ -307,17 +311,18 @@ func (a *app) keyList() *cobra.Command {
 			}
 			l := keyListing
 			if len(all) > 0 {
-				l.empty = "no key is like that"
+				l.empty = "no key matches"
 			}
 			return l.show(a, slices.DeleteFunc(all, func(k api.Key) bool {
 				return source != "" && !slices.Contains(k.NeededBy, source) ||
 					decision != "" && !decided(k, decision) || severity != "" && !told.has(k, severity)
 			}))
 		}}
-	list.Flags().StringVar(&source, "source", "", "only the keys that this source names")
-	list.Flags().StringVar(&decision, "decision", "", "only those that are vouched, barred, or open")
+	list.Flags().StringVar(&source, "source", "", "only keys that this source names")
+	list.Flags().StringVar(&decision, "decision", "", "only keys that are vouched, barred, or "+
+		"open")
 	list.Flags().StringVar(&severity, told.flag, "", told.help)
-	list.Flags().BoolVar(&away, "retired", false, "also the keys that were put away")
+	list.Flags().BoolVar(&away, "retired", false, "also list retired keys")
 	list.RegisterFlagCompletionFunc("source", a.names("/sources", 0, byName))
 	list.RegisterFlagCompletionFunc("decision", cobra.FixedCompletions(keyDecisions,
 		cobra.ShellCompDirectiveNoFileComp))
@@ -377,33 +382,34 @@ func (a *app) keyVouch() *cobra.Command {
 	var from string
 	vouch := &cobra.Command{Use: "vouch FINGERPRINT",
 		Short: "Vouch for a key: record that it may sign one or more sources",
-		Long: "Record that a key may sign a source, or several of one owner after one comparison. The " +
-			"whole " +
-			"fingerprint has to be typed, as its owner told it on another road; spaces are allowed. Of " +
-			"several sources all are vouched for, or none. Where a rule says that two persons vouch, it " +
-			"counts " +
-			"when a second warden has vouched too, from another account; either takes it back before " +
-			"that.\n\n" +
-			"With --from, a statement of a paired site is taken in place of a fingerprint: what it says of " +
-			"sources that are described alike here is shown, asked about, and recorded with its evidence.",
-		Example: "  stockade key vouch \"7C1B 22E0 …\" --source tarn --source tarn-fixes --evidence " +
-			"\"read out by the Tarn release desk, call 4471\"\n\n" +
-			"On the demonstration, whose keys are made up as it starts:\n" +
-			"  stockade key vouch $(stockade key list --source kelp -o ids) --source kelp --evidence " +
-			"\"made up\"\n  stockade key vouch --from demo-data/harbour/statement.asc --yes",
+		Long: "Vouch for a key: record that it may sign a source, or several sources of one " +
+			"owner that you compared at once. Type the whole fingerprint as its owner told you " +
+			"through another channel; spaces are allowed. If one of several sources cannot be " +
+			"vouched for, none is. If a rule requires two persons, the vouch takes effect when " +
+			"a second warden vouches too, from another account; both can withdraw it before " +
+			"that.\n\nWith --from, the command reads a statement of a paired site instead. It " +
+			"shows what the statement says about sources that are defined alike here, asks, " +
+			"and records the vouches with the evidence of the statement.",
+		Example: "  stockade key vouch \"7C1B 22E0 …\" --source tarn --source tarn-fixes " +
+			"--evidence \"read out by the Tarn release desk, call 4471\"\n\nIn the " +
+			"demonstration, which creates new keys at each start:\n  stockade key vouch " +
+			"$(stockade key list --source kelp -o ids) --source kelp --evidence \"made up\"\n  " +
+			"stockade key vouch --from demo-data/harbour/statement.asc --yes",
 		Args: cobra.ArbitraryArgs, ValidArgsFunction: cobra.NoFileCompletions,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if from != "" && (len(args) > 0 || d.Evidence != "") {
-				return usage("--from takes fingerprints and evidence from the statement: leave them out")
+				return usage("remove the fingerprint and --evidence: --from takes them from " +
+					"the statement")
 			}
 			if from != "" {
 				return a.vouchFrom(cmd, from, d.Sources)
 			}
 			if len(args) == 0 {
-				return usage("the whole fingerprint is needed, or --from with a statement of a paired site")
+				return usage("name the whole fingerprint, or a statement of a paired site with " +
+					"--from")
 			}
 			if len(d.Sources) == 0 || d.Evidence == "" {
-				return usage("--source and --evidence are needed: which source it may sign, and how the " +
+				return usage("--source and --evidence are required: the source, and how the " +
 					"fingerprint was compared")
 			}
 			if err := plainNames("source", d.Sources); err != nil {
@@ -420,8 +426,8 @@ func (a *app) keyVouch() *cobra.Command {
 				}
 				for _, name := range d.Sources {
 					if waits(name) {
-						a.say("recorded; %s may sign %s when a second warden vouches for it too, from "+
-							"another account",
+						a.say("recorded. %s may sign %s when a second warden vouches for it "+
+							"too, from another account",
 							short(k.Fingerprint), name)
 					} else {
 						a.say("%s may sign %s", short(k.Fingerprint), name)
@@ -430,9 +436,9 @@ func (a *app) keyVouch() *cobra.Command {
 			}, []string{k.Fingerprint})
 		}}
 	vouch.Flags().StringArrayVar(&d.Sources, "source", nil,
-		"the source that it may sign; may be given several times")
+		"source that the key may sign; can be repeated")
 	vouch.Flags().StringVar(&d.Evidence, "evidence", "", "who compared the fingerprint, and how")
-	vouch.Flags().StringVar(&from, "from", "", "the file with a statement of a paired site")
+	vouch.Flags().StringVar(&from, "from", "", "file with a statement of a paired site")
 	vouch.RegisterFlagCompletionFunc("source", a.names("/sources", 0, byName))
 	return vouch
 }
@@ -441,18 +447,19 @@ func (a *app) keyExamine() *cobra.Command {
 	var source string
 	c := &cobra.Command{Use: "examine FILE",
 		Short: "Find out which certificate of a file signs a source",
-		Long: `Find out which certificate of a file, such as the keyring of a distribution, signs a source.
-Stockade downloads the release metadata of the source and tries each certificate. The command shows
-the certificates that signed it, their expiry dates, and what to write to define them and to vouch
+		Long: `Find out which certificate of a file, such as the keyring of a distribution, signs a
+source. Stockade downloads the release metadata of the source and tries each certificate. The command
+shows the certificates that signed it, their expiry dates, and what to write to define them and to vouch
 for them.
 
-The command imports nothing and decides nothing. That a key signed what an upstream serves does not
-show who owns the key: compare the fingerprint with the owner by another channel.`,
+The command imports nothing and decides nothing. That a key signed what an upstream serves does not show
+who owns the key: compare the fingerprint with the owner by another channel.`,
 		Example: "  stockade key examine demo-data/site/keys/tarn-archive.asc --source tarn",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if source == "" {
-				return usage("--source is needed: whose root is looked at")
+				return usage("--source is required: the source whose release metadata is " +
+					"examined")
 			}
 			if err := plainNames("source", []string{source}); err != nil {
 				return err
@@ -480,7 +487,7 @@ show who owns the key: compare the fingerprint with the owner by another channel
 			}
 			return err
 		}}
-	c.Flags().StringVar(&source, "source", "", "the source whose root is looked at")
+	c.Flags().StringVar(&source, "source", "", "source whose release metadata is examined")
 	c.RegisterFlagCompletionFunc("source", a.names("/sources", 0, byName))
 	return c
 }
@@ -488,14 +495,15 @@ show who owns the key: compare the fingerprint with the owner by another channel
 // examined says what an examination came to.
 func (a *app) examined(file string, x upstream.Examination) {
 	if x.Signed == 0 {
-		a.say("nothing of the %s in %s signed the root of %s", number(len(x.Examined), "certificate"), file,
+		a.say("no key of the %s in %s signed the release metadata of %s", number(len(x.Examined),
+			"certificate"), file,
 			x.Source)
 		for _, k := range x.Examined {
 			a.findings(a.err, k.Findings)
 		}
 		return
 	}
-	a.say("%d of %s signed the root of %s: made %s, from %s, which says that it is %s", x.Signed,
+	a.say("%d of %s signed the release metadata of %s: made %s, from %s, which calls itself %s", x.Signed,
 		number(len(x.Examined), "certificate"), x.Source, date(x.RootDate), x.Upstream, x.Says)
 	now := time.Now()
 	var signers []string
@@ -523,9 +531,10 @@ func (a *app) howToDescribe(file, source string, signers []string) {
 			which += "\n      - " + strconv.Quote(short(f))
 		}
 	}
-	fmt.Fprintf(a.out, "Once their owner has read you the fingerprints, this describes them:\n\nkeys:\n"+
-		"  %s-key:\n    file: %s\n    %s\nsources:\n  %s:\n    signed_by: [%[1]s-key]\n\n"+
-		"and this vouches for them:\n\n  stockade key add %s\n", source, strconv.Quote(file), which, source,
+	fmt.Fprintf(a.out, "To define them, after you have compared the fingerprints with their "+
+		"owner:\n\nkeys:\n  %s-key:\n    file: %s\n    %s\nsources:\n  %s:\n    signed_by: "+
+		"[%[1]s-key]\n\nTo vouch for them:\n\n  stockade key add %s\n", source, strconv.Quote(file), which,
+		source,
 		file)
 	for _, f := range signers {
 		fmt.Fprintf(a.out, "  stockade key vouch %s --source %s --evidence \"who compared it, and how\"\n",
@@ -537,13 +546,14 @@ func (a *app) keyBar(completeKeys cobra.CompletionFunc) *cobra.Command {
 	var d api.Decision
 	bar := &cobra.Command{Use: "bar FINGERPRINT",
 		Short: "Bar a key: record that it may not sign anything any more",
-		Example: "  stockade key bar \"7C1B 22E0 …\" --reason \"lost with the desk's laptop\"\n\n" +
-			"On the demonstration, whose keys are made up as it starts:\n" +
-			"  stockade key bar $(stockade key list --source kelp -o ids) --reason \"a trial\" --yes",
+		Example: "  stockade key bar \"7C1B 22E0 …\" --reason \"lost with the desk's " +
+			"laptop\"\n\nIn the demonstration, which creates new keys at each start:\n  " +
+			"stockade key bar $(stockade key list --source kelp -o ids) --reason \"a trial\" " +
+			"--yes",
 		Args: cobra.MinimumNArgs(1), ValidArgsFunction: completeKeys,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if d.Reason == "" {
-				return usage("--reason is needed: why it may sign nothing any more")
+				return usage("--reason is required: why the key may no longer sign anything")
 			}
 			f, err := typedFingerprint(args)
 			if err != nil {
@@ -554,8 +564,9 @@ func (a *app) keyBar(completeKeys cobra.CompletionFunc) *cobra.Command {
 				return err
 			}
 			if !signed.Stops.None() {
-				a.say("no other key counts for what stops then: %s", strings.Join(standing(signed.Stops),
-					"; "))
+				a.say("no other vouched key covers these, so they stop: %s",
+					strings.Join(standing(signed.Stops),
+						"; "))
 			}
 			if err := a.sure("After this, nothing that " + short(f) +
 				" signed is accepted for any source."); err != nil {
@@ -566,7 +577,7 @@ func (a *app) keyBar(completeKeys cobra.CompletionFunc) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(k, func() { a.say("%s is barred", short(k.Fingerprint)); a.restsOn(k) },
+			return a.show(k, func() { a.say("barred %s", short(k.Fingerprint)); a.restsOn(k) },
 				[]string{k.Fingerprint})
 		}}
 	bar.Flags().StringVar(&d.Reason, "reason", "", "why")

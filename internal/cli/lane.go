@@ -24,14 +24,14 @@ var laneListing = listing[api.Lane]{
 			strings.Join(l.Groups, ", "), l.URL, worst(l.Findings)}
 	},
 	name:  func(l api.Lane) string { return l.Name },
-	empty: "no lane is described yet: stockade record FILE",
+	empty: "no lanes. To define one: stockade record FILE",
 }
 
 func (a *app) laneCommand() *cobra.Command {
 	complete := a.names("/lanes", 1, byName)
 	list := lister(a, "List lanes and where they point", "  stockade lane list\n  stockade lane list "+
 		"--mirror barrage", "/lanes", laneListing, filter[api.Lane]{"mirror",
-		"only those of this mirror", nil, "/mirrors", func(l api.Lane, asked string) bool {
+		"only lanes of this mirror", nil, "/mirrors", func(l api.Lane, asked string) bool {
 			return l.Mirror == asked
 		}}, bySeverity(func(l api.Lane) finding.List { return l.Findings }))
 	show := shower(a, "lane", "Show lanes with their history", "  stockade lane show steady", "/lanes/",
@@ -51,7 +51,7 @@ func (a *app) laneCommand() *cobra.Command {
 			}
 			return a.show(l, func() {
 				a.findings(a.err, l.Findings)
-				a.say("%s shows %s now", l.Name,
+				a.say("%s now shows %s", l.Name,
 					l.Edition)
 			},
 				[]string{l.Edition})
@@ -70,13 +70,13 @@ func (a *app) laneCommand() *cobra.Command {
 			}
 			return a.show(l, func() {
 				a.findings(a.err, l.Findings)
-				a.say("%s shows %s again", l.Name,
+				a.say("%s now shows %s again", l.Name,
 					l.Edition)
 			},
 				[]string{l.Edition})
 		}}
 	for _, c := range []*cobra.Command{move, back} {
-		c.Flags().StringVar(&reason, "reason", "", "why, for the journal")
+		c.Flags().StringVar(&reason, "reason", "", "reason, for the journal")
 	}
 	return noun("lane", "Manage lanes, the names that machines follow", list, show, move, back)
 }

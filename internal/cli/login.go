@@ -38,8 +38,8 @@ func (a *app) remembered() (r remembered, err error) {
 		err = yaml.Unmarshal(raw, &r)
 	}
 	if err != nil {
-		return remembered{}, usageDo("log in anew (stockade login SERVER), or take the file away",
-			"what login remembered cannot be read, in %s: %v", file, err)
+		return remembered{}, usageDo("run stockade login SERVER again, or delete the file",
+			"cannot read the saved login in %s: %v", file, err)
 	}
 	return r, nil
 }
@@ -50,7 +50,8 @@ func (a *app) rememberedFile() (string, error) {
 		home := a.env("HOME")
 		if home == "" {
 			return "", errors.New(
-				"neither XDG_CONFIG_HOME nor HOME is set: give --server, and STOCKADE_TOKEN")
+				"neither XDG_CONFIG_HOME nor HOME is set. Set --server and STOCKADE_TOKEN " +
+					"instead")
 		}
 		dir = filepath.Join(home, ".config")
 	}
@@ -61,8 +62,8 @@ func (a *app) loginCommand() *cobra.Command {
 	var tokenFile string
 	c := &cobra.Command{Use: "login [SERVER]",
 		Short: "Save the address of a service and a token for it",
-		Long: `Remember a service and a token for it, in a file that only you can read. The
-token is asked for, or read from --token-file, or from STOCKADE_TOKEN.`,
+		Long: `Save the address of a service and a token for it, in a file that only you can read. The
+command asks for the token, or reads it from --token-file or from STOCKADE_TOKEN.`,
 		Example: "  stockade login http://127.0.0.1:8440 --token-file /srv/stockade/warden.token",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -81,14 +82,14 @@ token is asked for, or read from --token-file, or from STOCKADE_TOKEN.`,
 			if tokenFile != "" {
 				raw, err := os.ReadFile(tokenFile)
 				if err != nil {
-					return usage("the token file cannot be read: %v", err)
+					return usage("cannot read the token file: %v", err)
 				}
 				r.Token = strings.TrimSpace(string(raw))
 			}
 			if r.Token == "" {
 				f, ok := a.in.(*os.File)
 				if !ok || !term.IsTerminal(int(f.Fd())) {
-					return usage("no token: give --token-file, or set STOCKADE_TOKEN")
+					return usage("no token: add --token-file, or set STOCKADE_TOKEN")
 				}
 				fmt.Fprint(a.err, "Token: ")
 				typed, err := a.typedSecret(f)
@@ -119,10 +120,10 @@ token is asked for, or read from --token-file, or from STOCKADE_TOKEN.`,
 			if err := disk.Save(file, raw, 0o600); err != nil {
 				return err
 			}
-			a.say("%s at %s, with the rights of the role %s; remembered in %s", who.Account, r.Server,
+			a.say("logged in as %s at %s with the role %s; saved in %s", who.Account, r.Server,
 				who.Role, file)
 			return nil
 		}}
-	c.Flags().StringVar(&tokenFile, "token-file", "", "read the token from this file")
+	c.Flags().StringVar(&tokenFile, "token-file", "", "file to read the token from")
 	return c
 }

@@ -24,7 +24,7 @@ import (
 var machineListing = listing[api.Machine]{
 	columns: []column{{head: "MACHINE"}, {head: "GROUP", spare: 1}, {head: "LANE", spare: 4},
 		{head: "REPORTED"}, {head: "PACKAGES", right: true, spare: 3}, {head: "COMPARED WITH", spare: 2},
-		{head: "SECURITY", right: true}, {head: "BEHIND", right: true}, {head: "STRANDED", right: true},
+		{head: "SECURITY", right: true}, {head: "UPDATES", right: true}, {head: "NO SOURCE", right: true},
 		{head: "AHEAD", right: true, spare: 6}, {head: "HELD", right: true, spare: 5},
 		{head: "FINDINGS", cut: atEnd}},
 	row: func(m api.Machine) []string {
@@ -43,12 +43,12 @@ var machineListing = listing[api.Machine]{
 				row[7+i] = fmt.Sprint(n)
 			}
 		} else if len(m.Findings) == 0 {
-			row[11] = "not known" // none was looked for
+			row[11] = "unknown" // none was looked for
 		}
 		return row
 	},
 	name:  func(m api.Machine) string { return m.Name },
-	empty: "no machine is enrolled yet: stockade machine enrol NAME --group GROUP",
+	empty: "no machines. To enrol one: stockade machine enrol NAME --group GROUP",
 }
 
 // securityOf says how many security updates wait for a machine, where that is known.
@@ -66,7 +66,7 @@ func securityOf(m api.Machine) string {
 func comparedWith(m api.Machine) string {
 	switch {
 	case m.Reported == nil || m.Against == "":
-		return "nothing yet"
+		return "none yet"
 	case m.Problem != "":
 		return "nothing"
 	case !m.Compared:
@@ -115,7 +115,7 @@ func (a *app) machineList() *cobra.Command {
 			}
 			l := machineListing
 			if len(q) > 0 {
-				l.empty = "no machine is like that"
+				l.empty = "no machine matches"
 			}
 			return l.show(a, all)
 		}}
@@ -123,8 +123,9 @@ func (a *app) machineList() *cobra.Command {
 		"stale"}
 	for _, f := range []struct {
 		name, help, names string
-	}{{"group", "only those of this group", "/groups"}, {"lane", "only those that follow this lane",
-		"/lanes"}, {"state", "only those that are like that: " + strings.Join(states, ", "), ""}} {
+	}{{"group", "only machines of this group", "/groups"}, {"lane", "only machines that follow " +
+		"this lane",
+		"/lanes"}, {"state", "only machines in this state: " + strings.Join(states, ", "), ""}} {
 		query[f.name] = c.Flags().String(f.name, "", f.help)
 		if f.names != "" {
 			c.RegisterFlagCompletionFunc(f.name, a.names(f.names, 0, byName))
@@ -179,15 +180,15 @@ func (a *app) machineDetail(m api.Machine) {
 			}
 		}
 		if m.Security > 0 {
-			told += fmt.Sprintf("; security fixes wait for %d", m.Security)
+			told += fmt.Sprintf("; security updates for %d", m.Security)
 		}
 		if m.Unsure > 0 {
-			told += fmt.Sprintf("; for %d updates no source says whether they are about security", m.Unsure)
+			told += fmt.Sprintf("; whether updates are security updates is unknown for %d", m.Unsure)
 		}
 	}
 	bytes := ""
 	if m.Behind > 0 {
-		bytes = size(m.Bytes) + " for those behind, beside what they need"
+		bytes = size(m.Bytes) + " to download, plus dependencies"
 	}
 	a.fields("machine", m.Name, "group", m.Group, "lane", m.Lane, "edition", first(m.Edition, "none yet"),
 		"note", m.Note, "enrolled", date(m.Enrolled)+" by "+m.By, "reported", reported,
@@ -213,8 +214,8 @@ func (a *app) installed(items []machine.InstalledPackage) {
 func (a *app) enrol() *cobra.Command {
 	var group, note, from string
 	c := &cobra.Command{Use: "enrol MACHINE…", Short: "Enrol machines in a group",
-		Long: `Put machines into a group, all or none of them. --from reads names from a file, one a line;
-- is standard input.`,
+		Long: `Enrol machines in a group, all or none of them. --from reads names from a file with one
+name per line; - is standard input.`,
 		Example: "  stockade machine enrol gate-5 gate-6 --group gatehouse",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			names := args
@@ -226,7 +227,7 @@ func (a *app) enrol() *cobra.Command {
 				names = append(names, more...)
 			}
 			if len(names) == 0 {
-				return usage("no machine is named")
+				return usage("name at least one machine")
 			}
 			if err := plainNames("machine", names); err != nil {
 				return err
@@ -237,13 +238,14 @@ func (a *app) enrol() *cobra.Command {
 				return err
 			}
 			return a.show(out.Items, func() {
-				a.say("%s enrolled in %s; stockade machine report brings in what one has installed",
+				a.say("enrolled %s in %s. To import what one has installed: stockade machine "+
+					"report",
 					number(len(out.Items), "machine"), group)
 			}, names)
 		}}
-	c.Flags().StringVar(&group, "group", "", "the group that they are of")
-	c.Flags().StringVar(&note, "note", "", "what people should know of them")
-	c.Flags().StringVar(&from, "from", "", "a file with names, one a line")
+	c.Flags().StringVar(&group, "group", "", "group of the machines")
+	c.Flags().StringVar(&note, "note", "", "note about them")
+	c.Flags().StringVar(&from, "from", "", "file with names, one per line")
 	c.MarkFlagRequired("group")
 	c.RegisterFlagCompletionFunc("group", a.names("/groups", 0, byName))
 	return c
@@ -303,8 +305,8 @@ func (a *app) changeMachine(complete cobra.CompletionFunc) *cobra.Command {
 			}
 			return a.show(m, func() { a.machineDetail(m) }, []string{m.Name})
 		}}
-	c.Flags().StringVar(&group, "group", "", "the group that it is of from now on")
-	c.Flags().StringVar(&note, "note", "", "what people should know of it")
+	c.Flags().StringVar(&group, "group", "", "new group of the machine")
+	c.Flags().StringVar(&note, "note", "", "new note about it")
 	c.MarkFlagsOneRequired("group", "note")
 	c.RegisterFlagCompletionFunc("group", a.names("/groups", 0, byName))
 	return c
@@ -324,8 +326,8 @@ func (a *app) removeMachine(complete cobra.CompletionFunc) *cobra.Command {
 					return err
 				}
 			}
-			if err := a.sure("This forgets " + strings.Join(args, ", ") +
-				", with what was reported."); err != nil {
+			if err := a.sure("This removes " + strings.Join(args, ", ") +
+				", with the reports."); err != nil {
 				return err
 			}
 			return a.each(args, func(name string) error {
@@ -334,7 +336,7 @@ func (a *app) removeMachine(complete cobra.CompletionFunc) *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.show(m, func() { a.say("%s is forgotten", name) }, []string{name})
+				return a.show(m, func() { a.say("removed %s", name) }, []string{name})
 			})
 		}}
 }
@@ -352,9 +354,9 @@ func (a *app) report(complete cobra.CompletionFunc) *cobra.Command {
 	}
 	c := &cobra.Command{Use: "report MACHINE FILE",
 		Short: "Import the installed list of a machine",
-		Long: `Bring in what a machine has installed, and compare it with what its lane shows. The file is
-what a program of its own prints (` + strings.Join(prints, "; ") + `); - is standard
-input. It stands in place of what the machine told before.`,
+		Long: `Import the list of installed packages of a machine, and compare it with what its lane
+shows. The file is the output of one of these commands on the machine:` + strings.Join(prints, "; ") + `; - is standard
+input. It replaces the list imported before.`,
 		Example: "  stockade machine report gate-north demo-data/gate-north.list",
 		Args:    cobra.ExactArgs(2), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -365,7 +367,7 @@ input. It stands in place of what the machine told before.`,
 			if taken != "" {
 				at, err := time.Parse(time.RFC3339, taken)
 				if err != nil {
-					return usage("--taken %q is no time such as 2027-01-31T08:00:00Z",
+					return usage("--taken %q is not a time such as 2027-01-31T08:00:00Z",
 						taken)
 				}
 				in.At = at
@@ -391,7 +393,8 @@ input. It stands in place of what the machine told before.`,
 			}
 			return a.show(m, func() { a.machineDetail(m) }, []string{m.Name})
 		}}
-	c.Flags().StringVar(&taken, "taken", "", "when the machine printed it (RFC 3339); now if left out")
+	c.Flags().StringVar(&taken, "taken", "", "time at which the list was made (RFC 3339); now "+
+		"by default")
 	return c
 }
 
@@ -416,7 +419,7 @@ func (a *app) stranded(complete cobra.CompletionFunc) *cobra.Command {
 					return err
 				}
 				if m.Against == "" || m.Problem != "" {
-					a.say("what %s has installed was not compared with anything", name)
+					a.say("the installed packages of %s were not compared with any edition", name)
 				}
 				for _, x := range m.Items {
 					if x.State == solve.Stranded {
@@ -429,7 +432,7 @@ func (a *app) stranded(complete cobra.CompletionFunc) *cobra.Command {
 				a.table([]column{{head: "MACHINE"}, {head: "PACKAGE"}, {head: "ARCH"}, {head: "INSTALLED"},
 					{head: "COMPARED WITH"}}, rows)
 				if len(rows) == 0 {
-					a.say("nothing that was compared is stranded")
+					a.say("no compared package is stranded")
 				}
 			}, names)
 		}}

@@ -20,7 +20,7 @@ import (
 func (a *app) outcome(j api.Job) {
 	o := decode[api.Outcome](j.Result)
 	if o.Unchanged {
-		a.say("nothing changed upstream that concerns %s: no edition was made", o.Mirror)
+		a.say("no changes for %s upstream, so no edition was made", o.Mirror)
 		return
 	}
 	if j.Kind == "prove" {
@@ -34,7 +34,7 @@ func (a *app) outcome(j api.Job) {
 	slices.Sort(by)
 	if o.Edition != nil {
 		fmt.Fprintf(a.out, "%s\n", o.Edition.Name())
-		a.say("sealed: %d packages (%s), %s, of which %s were fetched in %s", o.Packages, strings.Join(by,
+		a.say("sealed: %d packages (%s), %s, of which %s were downloaded in %s", o.Packages, strings.Join(by,
 			", "), size(o.Bytes), size(o.FetchBytes), span(j.Ended.Sub(j.Started)))
 		for _, p := range o.Proofs {
 			a.say("proved: %s", p)
@@ -43,7 +43,7 @@ func (a *app) outcome(j api.Job) {
 	}
 	pairs := []string{"packages", fmt.Sprintf("%d, %d of them wanted by name (%s)", o.Packages,
 		o.Wanted, strings.Join(by, ", ")),
-		"size", fmt.Sprintf("%s in %d files", size(o.Bytes), o.Files), "to fetch", fmt.Sprintf(
+		"size", fmt.Sprintf("%s in %d files", size(o.Bytes), o.Files), "to download", fmt.Sprintf(
 			"%s in %d files", size(o.FetchBytes), o.FetchFiles),
 		"time", estimate(o.Seconds), "free", size(o.FreeBytes), "found", worst(o.Findings)}
 	for _, p := range o.Proofs { // for whom
@@ -55,7 +55,7 @@ func (a *app) outcome(j api.Job) {
 // estimate says how long fetching will take, from the last transfers.
 func estimate(seconds int) string {
 	if seconds < 0 {
-		return "unknown: nothing was fetched yet"
+		return "unknown: nothing was downloaded yet"
 	}
 	return "about " + span(time.Duration(max(seconds, 1))*time.Second)
 }
@@ -77,17 +77,17 @@ var mirrorListing = listing[api.Mirror]{
 			made, strings.Join(m.Lanes, ", "), worst(m.Findings)}
 	},
 	name:  func(m api.Mirror) string { return m.Name },
-	empty: "no mirror is described yet: stockade record FILE",
+	empty: "no mirrors. To define one: stockade record FILE",
 }
 
 func (a *app) mirrorCommand() *cobra.Command {
 	list := lister(a, "List mirrors", "  stockade mirror list\n  stockade mirror list --source tarn",
 		"/mirrors",
-		mirrorListing, filter[api.Mirror]{"source", "only those that take from this source", nil, "/sources",
+		mirrorListing, filter[api.Mirror]{"source", "only mirrors that use this source", nil, "/sources",
 			func(m api.Mirror, asked string) bool {
 				return slices.ContainsFunc(m.From, func(f definition.From) bool { return f.Source == asked })
 			}},
-		filter[api.Mirror]{"copy", "only those that copy like this", []string{definition.Faithful,
+		filter[api.Mirror]{"copy", "only mirrors with this way to copy", []string{definition.Faithful,
 			definition.Tailored}, "", func(m api.Mirror, asked string) bool { return m.Copy == asked }},
 		bySeverity(func(m api.Mirror) finding.List { return m.Findings }))
 	complete := a.names("/mirrors", 0, byName)
@@ -97,7 +97,7 @@ func (a *app) mirrorCommand() *cobra.Command {
 		a.mirrorDetail, mirrorListing.name)
 	a.mirrorWhy(show)
 	return noun("mirror", "Manage offline mirrors", list, show,
-		a.mirrorWork("estimate", "Say what a build would take, and fetch only indexes", complete),
+		a.mirrorWork("estimate", "Estimate what a build would take; download only indexes", complete),
 		a.mirrorPreview(complete),
 		a.mirrorWork("build", "Build an edition", complete),
 		a.mirrorProve(complete))
@@ -108,20 +108,20 @@ func (a *app) mirrorDetail(m api.Mirror) {
 		strconv.Itoa(m.Keep), "schedule", m.Schedule, "verified", m.VerifySchedule,
 		"lanes", strings.Join(m.Lanes, ", ")}
 	if !m.Want.IsZero() {
-		pairs = append(pairs, "wanted of all", wanted(m.Want))
+		pairs = append(pairs, "wanted", wanted(m.Want))
 	}
 	for _, f := range m.From {
 		pairs = append(pairs, "from "+f.Source, first(wanted(f.Want),
-			"what the mirror wants, and what others need"))
+			"what the mirror wants, and dependencies"))
 	}
 	for _, set := range m.Together {
 		pairs = append(pairs, "together", strings.Join(set, ", "))
 	}
-	if m.Footing.List != "" {
-		pairs = append(pairs, "machines have", "what is on the list "+m.Footing.List)
+	if m.Baseline.List != "" {
+		pairs = append(pairs, "baseline", "list "+m.Baseline.List)
 	}
-	if len(m.Footing.Sources) > 0 {
-		pairs = append(pairs, "machines have", "the sources "+strings.Join(m.Footing.Sources, ", "))
+	if len(m.Baseline.Sources) > 0 {
+		pairs = append(pairs, "baseline", "sources "+strings.Join(m.Baseline.Sources, ", "))
 	}
 	a.fields(pairs...)
 	if len(m.Editions) > 0 {
@@ -149,7 +149,7 @@ func (a *app) mirrorWork(verb, short string, complete cobra.CompletionFunc) *cob
 					ids: func(j api.Job) []string { return a.outcomeNames(cmd.Context(), verb, name, j) }})
 			})
 		}}
-	c.Flags().BoolVar(&detach, "detach", false, "do not wait")
+	c.Flags().BoolVar(&detach, "detach", false, "do not wait for the job to end")
 	return c
 }
 
@@ -180,7 +180,7 @@ func wanted(w definition.Want) string {
 		parts = append(parts, fmt.Sprintf("with %s, newest %d", w.With, w.Versions))
 	}
 	if w.Alternatives == definition.EveryAlternative {
-		parts = append(parts, "every way to meet a need")
+		parts = append(parts, "every alternative of a dependency")
 	}
 	if len(w.Streams) > 0 {
 		parts = append(parts, "streams "+strings.Join(w.Streams, ", "))
@@ -189,14 +189,15 @@ func wanted(w definition.Want) string {
 		parts = append(parts, "except "+strings.Join(w.Except, ", "))
 	}
 	if w.Only {
-		parts = append(parts, "only from here")
+		parts = append(parts, "only from this source")
 	}
 	var ways []string
 	for _, x := range []struct {
 		word  string
 		names []string
-	}{{"", w.Packages}, {"what provides ", w.Provides}, {"sections ", w.Sections}, {"groups ", w.Groups},
-		{"built from ", w.BuiltFrom}, {"lists ", w.Lists}} {
+	}{{"", w.Packages}, {"packages that provide ", w.Provides}, {"sections ", w.Sections}, {"groups ",
+		w.Groups},
+		{"packages built from ", w.BuiltFrom}, {"lists ", w.Lists}} {
 		if len(x.names) > 0 {
 			ways = append(ways, x.word+strings.Join(x.names, ", "))
 		}

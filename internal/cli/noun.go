@@ -61,7 +61,7 @@ type filter[T any] struct {
 
 // bySeverity is a filter by what is told of a thing.
 func bySeverity[T any](found func(T) finding.List) filter[T] {
-	return filter[T]{"severity", "only those of which a finding of this severity, or a worse one, is told",
+	return filter[T]{"severity", "only objects with a finding of this severity or a worse one",
 		finding.Severity("").Values(), "", func(v T, asked string) bool {
 			worst := slices.Index(finding.Severity("").Values(), asked)
 			return slices.ContainsFunc(found(v), func(f finding.Finding) bool {
@@ -99,7 +99,7 @@ func lister[T any](a *app, short, example, path string, l listing[T], filters ..
 				}
 			}
 			if there > 0 {
-				l.empty = "none of " + number(there, "entry") + " is like that"
+				l.empty = "none of " + number(there, "entry") + " matches"
 			}
 			return l.show(a, all)
 		}}
@@ -133,11 +133,11 @@ func (f filter[T]) allowed(asked string) error {
 
 // oneOf refuses a value that is none of those which can be.
 func oneOf(what, given string, known []string) error {
-	way := "allowed are " + strings.Join(known, ", ")
+	way := "the allowed values are " + strings.Join(known, ", ")
 	if near := definition.Nearest(given, known); near != "" {
 		way = "did you mean " + near + "? " + way
 	}
-	return usageDo(way, "%s %q is not known", what, given)
+	return usageDo(way, "%s %q is not allowed", what, given)
 }
 
 // shower makes the "show" of a noun: things by their names.
@@ -224,10 +224,11 @@ func plainNames(kind string, args []string) error {
 		if low := strings.ToLower(arg); definition.IsName(low) {
 			way = "did you mean " + strconv.Quote(low) + "? To list the names: stockade " + kind + " list"
 		} else if _, err := os.Stat(arg); err == nil {
-			way = "it is a file: give the name that its " + kind + " is recorded under; stockade " + kind +
+			way = "this is a file. Use the name under which its " + kind + " is recorded. To list the " +
+				"names: stockade " + kind +
 				" list"
 		}
-		return usageDo(way, "%q is no name of %s %s", arg, article(kind), kind)
+		return usageDo(way, "%q is not a name of %s %s", arg, article(kind), kind)
 	}
 	return nil
 }

@@ -28,7 +28,7 @@ func (a *app) online(ctx context.Context, in api.Documents) (finding.List, strin
 	set.TakeFiles(in.Files, families.All)
 	dir, err := os.MkdirTemp("", "stockade-check-")
 	if err != nil {
-		return nil, "", finding.Doing(err, "make a folder for what is fetched")
+		return nil, "", finding.Doing(err, "make a folder for downloads")
 	}
 	defer os.RemoveAll(dir)
 	store, err := pool.Open(filepath.Join(dir, "pool"), filepath.Join(dir, "tmp"))
@@ -48,16 +48,17 @@ func (a *app) online(ctx context.Context, in api.Documents) (finding.List, strin
 		certs, why := certificatesOf(set, in, name)
 		switch {
 		case slices.ContainsFunc(wrong, func(f finding.Finding) bool { return f.Object == object }):
-			why = "its description has to be mended first"
+			why = "its definition has errors; correct them first"
 		case len(src.Credentials) > 0 || set.Proxies[src.Proxy].Credential != "":
-			why = "a credential opens it, and only the service has that"
+			why = "it needs a credential, and only the service has that"
 		}
 		if why != "" {
-			out = append(out, finding.New(finding.SourceNotAsked, object, "its upstreams were not asked: %s",
+			out = append(out, finding.New(finding.SourceNotAsked, object,
+				"its upstreams were not contacted: %s",
 				why).At(at))
 			continue
 		}
-		a.say("asking the upstreams of %s", name)
+		a.say("contacting the upstreams of %s", name)
 		told, err := b.Online(ctx, set, name, certs)
 		if err != nil {
 			return nil, "", err
@@ -93,7 +94,8 @@ func certificatesOf(set *definition.Set, in api.Documents, name string) (out []*
 		}
 	}
 	if len(out) == 0 && src.Unsigned == (definition.Unsigned{}) {
-		return nil, "no file here has a certificate of its keys (" + strings.Join(src.SignedBy, ", ") + ")"
+		return nil, "no file here contains a certificate of its keys (" + strings.Join(src.SignedBy,
+			", ") + ")"
 	}
 	return out, ""
 }

@@ -35,7 +35,7 @@ var packageListing = listing[api.HousePackage]{
 		return []string{p.ID, p.Version, p.Source, size(int64(p.Size)), added, p.By, p.From, p.Why}
 	},
 	name:  func(p api.HousePackage) string { return p.ID },
-	empty: "no house source holds anything yet: stockade package add FILE --source SOURCE",
+	empty: "no house source has packages. To add one: stockade package add FILE --source SOURCE",
 }
 
 // packageCommand is about the packages that house sources hold.
@@ -59,7 +59,7 @@ func readSmall(path string) ([]byte, error) {
 	defer f.Close()
 	raw, err := io.ReadAll(io.LimitReader(f, 64<<10+1))
 	if len(raw) > 64<<10 {
-		return nil, fmt.Errorf("%s is larger than a signature is", path)
+		return nil, fmt.Errorf("%s is larger than a signature can be", path)
 	}
 	return raw, err
 }
@@ -91,7 +91,7 @@ func (a *app) packageList() *cobra.Command {
 			}
 			return packageListing.show(a, all)
 		}}
-	list.Flags().StringVar(&source, "source", "", "only what this source holds")
+	list.Flags().StringVar(&source, "source", "", "only packages of this source")
 	return list
 }
 
@@ -103,10 +103,9 @@ func (a *app) packageAdd() *cobra.Command {
 	add := &cobra.Command{Use: "add FILE…",
 		Short: "Add package files to a house source",
 		Args:  cobra.MinimumNArgs(1),
-		Long: `Add package files to a house source: a source of standing house that has no
-upstreams. Each file is looked into, indexed with the source's other packages and
-signed with the site key (wardens). A detached signature beside it, FILE.sig, is
-noted with it.`,
+		Long: `Add package files to a house source: a source of standing house, which has no upstreams.
+Stockade reads each file, adds it to the index of the source, and signs the index with the site key. A
+detached signature in FILE.sig is recorded with the package. Wardens can run this command.`,
 		Example: "  stockade package add demo-data/site/house/lamp-chart_1.0-1reach1_all.deb --source " +
 			"reach-lamps \\\n    --from \"built from recipe 12 in the workshop\" --why \"the old lamps " +
 			"need it\"",
@@ -115,15 +114,15 @@ noted with it.`,
 				return err
 			}
 			if len(args) > 1 && p.signature != "" {
-				return usage("--signature is of one file, and there are %d", len(args))
+				return usage("--signature is for one file, and %d are named", len(args))
 			}
 			return a.each(args, func(file string) error { return a.addPackage(cmd.Context(), file, p) })
 		}}
-	add.Flags().StringVar(&p.into, "source", "", "the house source")
+	add.Flags().StringVar(&p.into, "source", "", "house source")
 	add.Flags().StringVar(&p.from, "from", "", "where the file came from")
-	add.Flags().StringVar(&p.why, "why", "", "what it is there for")
+	add.Flags().StringVar(&p.why, "why", "", "why it is needed")
 	add.Flags().StringVar(&p.signature, "signature", "",
-		"the detached signature that came with it; FILE.sig if that is there")
+		"file with its detached signature; FILE.sig by default, if that exists")
 	add.MarkFlagRequired("source")
 	add.RegisterFlagCompletionFunc("source", a.names("/sources", 0, byName))
 	return add
@@ -132,17 +131,17 @@ noted with it.`,
 func (a *app) addPackage(ctx context.Context, file string, in packageToAdd) error {
 	f, err := os.Open(file)
 	if err != nil {
-		return usage("the file cannot be read: %v", err)
+		return usage("cannot read the file: %v", err)
 	}
 	defer f.Close()
 	if st, err := f.Stat(); err != nil || !st.Mode().IsRegular() {
-		return usage("%s is no plain file", file)
+		return usage("%s is not a regular file", file)
 	}
 	query := url.Values{"from": {in.from}, "why": {in.why}}
 	if signature := first(in.signature, signatureBeside(file)); signature != "" {
 		raw, err := readSmall(signature)
 		if err != nil {
-			return usage("the signature cannot be read: %v", err)
+			return usage("cannot read the signature: %v", err)
 		}
 		query.Set("signature", base64.StdEncoding.EncodeToString(raw))
 	}
@@ -154,10 +153,11 @@ func (a *app) addPackage(ctx context.Context, file string, in packageToAdd) erro
 	return a.show(p, func() {
 		a.findings(a.err, p.Findings)
 		fmt.Fprintln(a.out, p.ID)
-		a.say("%s %s (%s) is in %s, as revision %d; the next build of a mirror that takes from it has it",
+		a.say("added %s %s (%s) to %s, as revision %d. The next build of a mirror that uses "+
+			"the source includes it",
 			p.Name, p.Version, p.Architecture, p.Source, p.Revision)
 		if p.SignedBy != "" {
-			a.say("it came signed: %s", p.SignedBy)
+			a.say("its signature: %s", p.SignedBy)
 		}
 	}, []string{p.ID})
 }
@@ -172,8 +172,9 @@ func (a *app) packageRemove() *cobra.Command {
 			return s
 		}),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := a.sure("This takes " + strings.Join(args, ", ") +
-				" out of the house source; editions that have it keep it, and a revision brings it " +
+			if err := a.sure("This removes " + strings.Join(args, ", ") +
+				" from the house source. Existing editions keep it, and stockade revision " +
+				"restore brings it " +
 				"back."); err != nil {
 				return err
 			}
@@ -195,16 +196,17 @@ func (a *app) packageShow() *cobra.Command {
 	var chain bool
 	c := &cobra.Command{Use: "show NAME --edition MIRROR/N",
 		Short: "Show a package of an edition and its chain of trust",
-		Long: `Show a package of an edition. With --chain what stands behind it is followed step by step, and compared
-now with the stored bytes: from the package file to the list of packages that names it, the root that
-names the list, the signature over the root, the key, and who vouched for that key; and from the file
-to the seal. What could not be compared says so. Exits with 1 when a step does not hold.`,
+		Long: `Show a package of an edition. --chain shows and verifies the chain of trust: from the
+package file to the index that lists it, the release metadata that lists the index, the signature on
+that, the key, and the person who vouched for the key; and from the file to the seal. Each step is
+compared with the stored bytes. The command says what it could not compare. The exit code is 1 if a step
+does not hold.`,
 		Example: "  stockade package show sluicectl --edition barrage/1\n" +
 			"  stockade package show kelp-drive --edition barrage/1 --chain",
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if of == "" {
-				return usage("in which edition? name it with --edition MIRROR/N")
+				return usage("name the edition with --edition MIRROR/N")
 			}
 			_, _, path, err := editionPath(of)
 			if err != nil {
@@ -236,10 +238,10 @@ to the seal. What could not be compared says so. Exits with 1 when a step does n
 			}
 			return nil
 		}}
-	c.Flags().StringVar(&of, "edition", "", "the edition that it is in")
-	c.Flags().StringVar(&version, "version", "", "only of this version")
-	c.Flags().StringVar(&arch, "arch", "", "only of this architecture")
-	c.Flags().BoolVar(&chain, "chain", false, "what stands behind it, step by step")
+	c.Flags().StringVar(&of, "edition", "", "edition that contains it")
+	c.Flags().StringVar(&version, "version", "", "only this version")
+	c.Flags().StringVar(&arch, "arch", "", "only this architecture")
+	c.Flags().BoolVar(&chain, "chain", false, "show and verify the chain of trust")
 	c.RegisterFlagCompletionFunc("edition", a.names("/editions", 0, byName))
 	return c
 }
@@ -248,21 +250,21 @@ func (a *app) packageChain(c api.Chain, whole bool) {
 	it := c.Package
 	why := it.Reason()
 	pairs := []string{"package", it.Name, "version", it.Version, "architecture", it.Arch, "source", it.Source,
-		"size", size(it.Size), "in it because", why, "summary", it.Summary, "licence", it.Licence,
+		"size", size(it.Size), "why it is in", why, "summary", it.Summary, "licence", it.Licence,
 		"file", it.Path, "sha256", it.SHA256}
 	if it.Signer != "" {
-		pairs = append(pairs, "signed itself by", short(it.Signer))
+		pairs = append(pairs, "package signed by", short(it.Signer))
 	}
-	holds := "every step that was compared holds"
+	holds := "every step that was compared is valid"
 	if slices.ContainsFunc(c.Upstream, func(l edition.Link) bool { return l.Kind == "acknowledged" }) {
-		holds += "; nobody signs what upstream says"
+		holds += "; upstream does not sign its metadata"
 	}
 	if !c.Holds() {
 		holds = "BROKEN"
 	}
-	a.fields(append(pairs, "behind it", holds)...)
+	a.fields(append(pairs, "chain of trust", holds)...)
 	if c.Since != "" {
-		a.say("since then: %s", c.Since)
+		a.say("changed since the edition was made: %s", c.Since)
 	}
 	if !whole {
 		return

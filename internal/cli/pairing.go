@@ -18,20 +18,21 @@ func (a *app) sitePair() *cobra.Command {
 	var in api.Pair
 	c := &cobra.Command{Use: "pair NAME FILE",
 		Short: "Pair with another site: record its key",
-		Long: `Record that a key is another site's, under a name of your own. FILE is a statement that the
-other site made (stockade site statement), or its key. The whole fingerprint has to be typed, as a
-warden of the other site told it on another road. What that site states about keys can then be
-taken for evidence: stockade key vouch --from FILE. By itself a pairing lets that site sign nothing.
+		Long: `Pair with another site: record that a key is the key of that site, under a name that you
+choose. FILE is a statement of the other site (stockade site statement), or its key. Type the whole
+fingerprint as a warden of the other site told you through another channel. Its statements about keys
+can then serve as evidence: stockade key vouch --from FILE. The pairing alone does not let that site
+sign anything.
 
-It is taken back as a vouch is: stockade key withdraw FINGERPRINT --source site/NAME. Wardens may
-do this; where the site asks for two persons, two.`,
+To end it: stockade key withdraw FINGERPRINT --source site/NAME. Wardens can run this command; two of
+them, if a rule of the site requires two persons.`,
 		Example: "  stockade site pair harbour demo-data/harbour/statement.asc --fingerprint " +
 			"\"$(cat demo-data/harbour/read-out.txt)\" --evidence \"read out by Ola at the harbour office\"",
 		Args: cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			if in.Fingerprint == "" || in.Evidence == "" {
-				return usage("--fingerprint and --evidence are needed: the whole fingerprint of the other " +
-					"site's key, and how it was compared")
+				return usage("--fingerprint and --evidence are required: the whole fingerprint " +
+					"of the key of the other site, and how it was compared")
 			}
 			if in.Fingerprint, err = typedFingerprint([]string{in.Fingerprint}); err != nil {
 				return err
@@ -47,12 +48,13 @@ do this; where the site asks for two persons, two.`,
 			return a.show(s, func() {
 				for _, p := range s.Paired {
 					if p.Name == in.Name {
-						a.say("%s is paired%s", in.Name, orWaits(p.Waiting))
+						a.say("paired with %s%s", in.Name, orWaits(p.Waiting))
 					}
 				}
 			}, []string{in.Fingerprint})
 		}}
-	c.Flags().StringVar(&in.Fingerprint, "fingerprint", "", "the whole fingerprint of the other site's key")
+	c.Flags().StringVar(&in.Fingerprint, "fingerprint", "", "whole fingerprint of the key of "+
+		"the other site")
 	c.Flags().StringVar(&in.Evidence, "evidence", "", "who compared the fingerprint, and how")
 	return c
 }
@@ -68,10 +70,10 @@ func (a *app) siteStatement() *cobra.Command {
 	var out string
 	c := &cobra.Command{Use: "statement", Short: "Write a signed statement of the decisions " +
 		"about keys here",
-		Long: `State what was decided about keys here, signed with the site key, for another site: which
-keys may sign which sources, with the evidence, by whom and when; which are barred; and their
-certificates. The other site takes it with: stockade key vouch --from FILE, once its warden has
-paired the two. Wardens may do this.`,
+		Long: `Write a statement of the decisions about keys at this site, signed with the site key,
+for another site: which keys may sign which sources, with evidence, person and time; which keys are
+barred; and the certificates. When a warden of the other site has paired the two sites, they can import
+it: stockade key vouch --from FILE. Wardens can run this command.`,
 		Example: "  stockade site statement --out statement.asc",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -83,13 +85,13 @@ paired the two. Wardens may do this.`,
 				if err := disk.Save(out, []byte(t.Text), 0o644); err != nil {
 					return err
 				}
-				a.say("%s is written; whoever takes it compares the fingerprint of this site: stockade site "+
-					"show", out)
+				a.say("wrote %s. Its reader has to compare the fingerprint of this site: "+
+					"stockade site show", out)
 				return nil
 			}
 			return a.show(t, func() { fmt.Fprint(a.out, t.Text) }, nil)
 		}}
-	c.Flags().StringVar(&out, "out", "", "file to write to; standard output if left out")
+	c.Flags().StringVar(&out, "out", "", "file to write; standard output by default")
 	return c
 }
 
@@ -110,10 +112,10 @@ func (a *app) vouchFrom(cmd *cobra.Command, file string, sources []string) error
 	n := len(slices.DeleteFunc(slices.Clone(st.Vouches), func(v trust.Considered) bool { return !wanted(v) }))
 	a.drawStatement(a.err, st)
 	if n == 0 {
-		a.say("nothing of it is new here; nothing was changed")
+		a.say("the statement contains nothing new; no changes")
 		return a.show(st, func() {}, nil)
 	}
-	if err := a.sure(fmt.Sprintf("This vouches for %s on the word of %s.", number(n, "key"),
+	if err := a.sure(fmt.Sprintf("This vouches for %s on the evidence of %s.", number(n, "key"),
 		st.Site)); err != nil {
 		return err
 	}
@@ -128,9 +130,8 @@ func (a *app) vouchFrom(cmd *cobra.Command, file string, sources []string) error
 		}
 	}
 	return a.show(st, func() {
-		a.say("recorded for %s, on the word of %s; where a rule asks for two persons, it counts when a "+
-			"second "+
-			"warden vouches too", number(len(ids), "key"), st.Site)
+		a.say("recorded for %s, on the evidence of %s. If a rule requires two persons, each "+
+			"vouch takes effect when a second warden vouches too", number(len(ids), "key"), st.Site)
 	}, ids)
 }
 
@@ -138,8 +139,8 @@ func (a *app) vouchFrom(cmd *cobra.Command, file string, sources []string) error
 func (a *app) drawStatement(w io.Writer, st api.Statement) {
 	fmt.Fprintf(w, "%s (%s) stated on %s:\n", st.Site, short(st.Fingerprint), date(st.At))
 	for _, v := range st.Vouches {
-		what := map[string]string{trust.WouldVouch: "to vouch for", trust.Stands: "stands already",
-			trust.Passed: "passed over"}[v.Outcome]
+		what := map[string]string{trust.WouldVouch: "vouch for", trust.Stands: "already vouched",
+			trust.Passed: "skipped"}[v.Outcome]
 		fmt.Fprintf(w, "  %-15s %s: %s, %s\n", what, line(v.Source), short(v.Fingerprint), line(v.UserID))
 		fmt.Fprintf(w, "  %-15s %s, %s: %s\n", "", line(v.By), date(v.At), line(v.Evidence))
 		if v.Why != "" {
@@ -160,9 +161,9 @@ func drawPaired(w io.Writer, all []api.Paired) {
 		case p.Barred != "":
 			state = "; barred: " + p.Barred
 		case p.Waiting:
-			state = "; waits for a second warden"
+			state = "; waiting for a second warden"
 		case !p.Stated.IsZero():
-			state = "; its statement of " + date(p.Stated) + " was taken"
+			state = "; statement of " + date(p.Stated) + " imported"
 		}
 		fmt.Fprintf(w, "%-14s%s: %s\n%-14s%s by %s: %s%s\n", head, line(p.Name), trust.Spaced(p.Fingerprint),
 			"", date(p.At), line(p.By), line(strings.TrimSpace(p.Evidence)), line(state))

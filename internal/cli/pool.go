@@ -14,8 +14,8 @@ import (
 func (a *app) poolCommand() *cobra.Command {
 	usage := &cobra.Command{
 		Use: "usage", Short: "Show what uses the disk", Example: "  stockade pool usage", Args: cobra.NoArgs,
-		Long: `Show what uses the disk: the pool as a whole, what each edition holds, and what it
-holds alone, which is what retiring it and a sweep would free.`,
+		Long: `Show what uses the disk: the pool as a whole; the files of each edition; and the files
+that only this edition uses. Retiring the edition and sweeping the pool frees the latter.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			u, err := client.Get[api.PoolUsage](cmd.Context(), a.client(), "/pool")
 			if err != nil {
@@ -33,9 +33,9 @@ holds alone, which is what retiring it and a sweep would free.`,
 		Example: "  stockade pool sweep --yes",
 		Args:    cobra.NoArgs,
 		Long: `Remove files from the pool that no edition, no house source and no next build uses, and
-files that were moved aside because they were damaged. The command first shows what would be removed.
-It waits for builds and other jobs that add files to the pool, and names them. Ctrl-C stops
-following the job; stockade job stop ends it.`,
+files that were moved aside because they were damaged. The command first shows what would be removed. It
+waits for builds and other jobs that add files to the pool, and names them. Ctrl-C stops following the
+job; stockade job stop ends it.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !a.yes {
 				u, err := client.Get[api.PoolUsage](cmd.Context(), a.client(), "/pool")
@@ -45,7 +45,7 @@ following the job; stockade job stop ends it.`,
 				goes := api.Space{Files: u.Unheld.Files + u.Aside.Files,
 					Bytes: u.Unheld.Bytes + u.Aside.Bytes}
 				if goes.Files == 0 {
-					a.say("nothing to remove: everything in the pool is held")
+					a.say("nothing to remove: everything in the pool is in use")
 					return nil
 				}
 				if err := a.sure("This removes " + space(goes) + " of " + space(u.Total) +
@@ -54,10 +54,10 @@ following the job; stockade job stop ends it.`,
 				}
 			}
 			return a.job(cmd.Context(), work{path: "/pool/sweep", detach: detach, told: func(j api.Job) {
-				a.say("%s removed", space(decode[api.Space](j.Result)))
+				a.say("removed %s", space(decode[api.Space](j.Result)))
 			}})
 		}}
-	sweep.Flags().BoolVar(&detach, "detach", false, "do not wait")
+	sweep.Flags().BoolVar(&detach, "detach", false, "do not wait for the job to end")
 	return noun("pool", "Manage the file store that all editions share", usage, sweep)
 }
 
@@ -85,7 +85,7 @@ func (a *app) poolUsage(u api.PoolUsage) {
 	a.table([]column{{head: "EDITION"}, {head: "FILES", right: true, spare: 1},
 		{head: "HOLDS", right: true}, {head: "ALONE", right: true}, {head: "LANES", cut: atEnd}}, rows)
 	if n := u.Unheld.Files + u.Aside.Files; n > 0 {
-		a.say("stockade pool sweep removes %s",
+		a.say("to remove %s: stockade pool sweep",
 			space(api.Space{Files: n, Bytes: u.Unheld.Bytes + u.Aside.Bytes}))
 	}
 }

@@ -17,9 +17,9 @@ func (a *app) mirrorPreview(complete cobra.CompletionFunc) *cobra.Command {
 	var same bool
 	c := &cobra.Command{Use: "preview MIRROR",
 		Short: "Show which packages a build would add, change or remove",
-		Long: `Show which packages a build would add, change or remove now, with the advisories that they
-are published for: against the newest edition, another one, or what a lane shows. Indexes are
-fetched; no package is, so what would be found inside them is not known yet.`,
+		Long: `Show which packages a build would add, change or remove now, with the advisories of
+each: compared with the newest edition, another edition, or the edition that a lane shows. Stockade
+downloads indexes, but no packages, so problems inside packages do not show yet.`,
 		Example: "  stockade mirror preview barrage\n  stockade mirror preview barrage --lane steady",
 		Args:    cobra.ExactArgs(1), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -27,7 +27,8 @@ fetched; no package is, so what would be found inside them is not known yet.`,
 				return err
 			}
 			if in.Lane != "" && in.Against != "" {
-				return usage("--lane and --against both say what to compare with: take one of the two out")
+				return usage("--lane and --against both name an edition to compare with: " +
+					"remove one of them")
 			}
 			changes := 0
 			err := a.job(cmd.Context(), work{path: "/mirrors/" + url.PathEscape(args[0]) + "/preview", in: in,
@@ -45,11 +46,10 @@ fetched; no package is, so what would be found inside them is not known yet.`,
 			}
 			return differs(same, changes)
 		}}
-	c.Flags().StringVar(&in.Lane, "lane", "", "compare with what this lane shows")
+	c.Flags().StringVar(&in.Lane, "lane", "", "compare with the edition that this lane shows")
 	c.Flags().StringVar(&in.Against, "against", "",
-		"MIRROR/N: compare with this edition; the newest if left out")
-	c.Flags().BoolVar(&same, "same", false, "ask whether a build would change nothing: exit with 1 where "+
-		"it would")
+		"compare with this edition (MIRROR/N); the newest by default")
+	c.Flags().BoolVar(&same, "same", false, "exit with 1 if a build would change anything")
 	c.RegisterFlagCompletionFunc("lane", a.names("/lanes", 0, byName))
 	c.RegisterFlagCompletionFunc("against", a.names("/editions", 0, byName))
 	return c
@@ -57,24 +57,24 @@ fetched; no package is, so what would be found inside them is not known yet.`,
 
 // previewed says what a preview came to.
 func (a *app) previewed(p mirror.Preview) {
-	against := "nothing: no edition stands yet"
+	against := "no edition yet"
 	if p.Against != "" {
 		against = p.Against
 	}
 	if n := p.Findings.Count(finding.Error); n > 0 {
-		fmt.Fprintf(a.out, "a build of %s now would seal nothing (findings of severity error: %d); this is "+
-			"what it chose\n", p.Mirror, n)
+		fmt.Fprintf(a.out, "Building %s now would seal nothing, because of %d errors. It chose "+
+			"these packages:\n", p.Mirror, n)
 	}
 	counts := map[string]int{}
 	for _, c := range p.Changes {
 		counts[c.Action]++
 	}
-	fmt.Fprintf(a.out, "a build of %s now, against %s: %d added, %d changed, %d removed\n", p.Mirror, against,
-		counts[edition.Added], counts[edition.Changed], counts[edition.Removed])
+	fmt.Fprintf(a.out, "Building %s now would change %s compared with %s (%d added, %d removed)\n", p.Mirror,
+		number(counts[edition.Changed], "package"), against, counts[edition.Added], counts[edition.Removed])
 	rows := [][]string{}
 	for _, c := range p.Changes {
 		rows = append(rows, changeListing.row(c))
 	}
 	a.table(changeListing.columns, rows)
-	a.say("%d packages in all; %s to fetch", p.Packages, size(p.FetchBytes))
+	a.say("%d packages in total; %s to download", p.Packages, size(p.FetchBytes))
 }

@@ -11,14 +11,14 @@ import (
 	"github.com/vbauerster/mpb/v8/decor"
 )
 
-var stepWords = map[string]string{"roots": "asking for roots", "probe": "measuring upstreams",
-	"indexes": "fetching indexes",
-	"select":  "choosing packages", "files": "reading which files packages have",
-	"packages": "fetching packages", "source packages": "fetching source packages",
-	"write": "writing indexes", "seal": "sealing", "verify": "checking files",
+var stepWords = map[string]string{"roots": "downloading release metadata", "probe": "measuring upstreams",
+	"indexes": "downloading indexes",
+	"select":  "choosing packages", "files": "reading the file lists of packages",
+	"packages": "downloading packages", "source packages": "downloading source packages",
+	"write": "writing indexes", "seal": "sealing", "verify": "verifying files",
 	"copy": "copying files", "wait": "waiting", "sweep": "removing",
-	"examine": "comparing the root with", "read": "read what is offered",
-	"refill": "bringing back what the pool lacks of"}
+	"examine": "comparing the release metadata with", "read": "reading the packages",
+	"refill": "restoring missing files of"}
 
 // joint stands between what is done and what it is about.
 var joint = map[string]string{"roots": " of ", "indexes": " of ", "files": " of ", "read": " of "}

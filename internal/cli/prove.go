@@ -20,11 +20,12 @@ func (a *app) mirrorProve(complete cobra.CompletionFunc) *cobra.Command {
 	var detach bool
 	c := &cobra.Command{Use: "prove MIRROR…",
 		Short: "Prove that all wanted packages can be installed from the mirror alone",
-		Long: `Prove, for the machines of each group that follows a lane of the mirror, that every wanted package can
-be installed from what a build would take now, beside what the machines have already (footing), and that
-sets which shall go together do. Where one cannot, a smallest explanation is shown as a tree, none of
-whose parts could be left out, with changes that were tried and lead out. Indexes are fetched; no
-package is. Exits with 1 where something cannot be installed, or was not decided.`,
+		Long: `Prove that the machines of each group on a lane of the mirror can install every wanted
+package. The proof uses what a build would contain now, and what is installed already (the baseline).
+Packages under together must be installable side by side. If a package cannot be installed, the command
+prints a minimal explanation as a tree, and possible fixes, each of them tested. Stockade downloads
+indexes, but no packages. The exit code is 1 if a package cannot be installed, or if Stockade could not
+decide.`,
 		Example: "  stockade mirror prove barrage\n  stockade mirror prove barrage --every\n" +
 			"  stockade mirror prove barrage --for sluicectl",
 		Args: cobra.MinimumNArgs(1), ValidArgsFunction: complete,
@@ -47,10 +48,11 @@ package is. Exits with 1 where something cannot be installed, or was not decided
 				return err
 			})
 		}}
-	c.Flags().BoolVar(&in.Every, "every", false, "ask of every package that is taken, and not of what is "+
-		"wanted alone")
-	c.Flags().StringVar(&in.For, "for", "", "show all that would be installed with the package of this name")
-	c.Flags().BoolVar(&detach, "detach", false, "do not wait")
+	c.Flags().BoolVar(&in.Every, "every", false, "prove every package that a build would "+
+		"contain, not only the wanted ones")
+	c.Flags().StringVar(&in.For, "for", "", "show everything that would be installed with this "+
+		"package")
+	c.Flags().BoolVar(&detach, "detach", false, "do not wait for the job to end")
 	return c
 }
 
@@ -72,12 +74,13 @@ func (a *app) proved(o api.Outcome) {
 	for _, p := range o.Proofs {
 		a.fields("proof", p.String())
 		if len(p.Rests) > 0 {
-			fmt.Fprintf(a.out, "of what these machines have already, packages of the mirror need %s\n",
+			fmt.Fprintf(a.out, "packages of the mirror need these packages of the baseline: "+
+				"%s\n",
 				line(strings.Join(p.Rests, ", ")))
 		}
 		for _, set := range p.Sets {
 			if !set.Proved {
-				fmt.Fprintf(a.out, "%s: not shown to go together\n", line(set.Name))
+				fmt.Fprintf(a.out, "%s: not proved to be installable together\n", line(set.Name))
 			}
 		}
 	}
@@ -85,7 +88,7 @@ func (a *app) proved(o api.Outcome) {
 		a.refusal(r)
 	}
 	if more := o.Refused - len(o.Refusals); more > 0 {
-		fmt.Fprintf(a.out, "\n%s cannot be installed either; findings tell of them\n",
+		fmt.Fprintf(a.out, "\n%s cannot be installed either; see the findings\n",
 			finding.Count(more, "other"))
 	}
 	for _, c := range o.Certified {
@@ -98,7 +101,7 @@ func (a *app) proved(o api.Outcome) {
 		}
 	}
 	if n > 0 {
-		a.say("not decided: %d; what, and why, is told above", n)
+		a.say("not decided: %d. The findings above name them and say why", n)
 	}
 }
 
@@ -114,16 +117,17 @@ func (a *app) refusal(r solve.Refusal) {
 	} else {
 		a.explained(*r.Why, 1)
 		if !r.Minimal {
-			fmt.Fprintln(a.out, "  there was not the time to make this as small as it could be")
+			fmt.Fprintln(a.out, "  the explanation may not be minimal, because the time limit "+
+				"was reached")
 		}
 	}
 	switch {
 	case len(r.WaysOut) > 0:
-		fmt.Fprintln(a.out, "  ways out, each of them tried:")
+		fmt.Fprintln(a.out, "  possible fixes, each of them tested:")
 	case r.Tried:
-		fmt.Fprintln(a.out, "  no single change was found that leads out")
+		fmt.Fprintln(a.out, "  no single change fixes this")
 	default:
-		fmt.Fprintln(a.out, "  ways out were not looked for: others come before it")
+		fmt.Fprintln(a.out, "  fixes for this were not tested; see those above")
 	}
 	for _, w := range r.WaysOut {
 		fmt.Fprintf(a.out, "    %s\n", line(wayOut(w)))
@@ -140,10 +144,10 @@ func (a *app) explained(e solve.Explained, depth int) {
 		what += " of " + e.Source
 	}
 	if e.Above {
-		what += ", as above"
+		what += ", see above"
 	}
 	if e.Deeper {
-		what += ", and so on: -o json has all parts of the explanation"
+		what += ", and more: -o json prints the whole explanation"
 	}
 	fmt.Fprintf(a.out, "%s%s\n", in, line(what))
 	for _, x := range e.Excludes {
@@ -151,22 +155,22 @@ func (a *app) explained(e solve.Explained, depth int) {
 	}
 	for _, n := range e.Needs {
 		if len(n.Ways) == 0 {
-			why := "and nothing that machines see meets it"
+			why := "and nothing that the machines see provides it"
 			if len(n.Excepted) > 0 {
-				why = "and what would meet it is excepted: " + strings.Join(n.Excepted, ", ")
+				why = "and an exception removes what provides it: " + strings.Join(n.Excepted, ", ")
 			}
-			fmt.Fprintf(a.out, "%s  needs %s, %s\n", in, line(n.Clause), line(why))
+			fmt.Fprintf(a.out, "%s  requires %s, %s\n", in, line(n.Clause), line(why))
 			continue
 		}
-		fmt.Fprintf(a.out, "%s  needs %s, which would be\n", in, line(n.Clause))
+		fmt.Fprintf(a.out, "%s  requires %s, which is provided by\n", in, line(n.Clause))
 		for _, w := range n.Ways {
 			a.explained(w, depth+2)
 		}
 		switch {
 		case n.Further == 1:
-			fmt.Fprintf(a.out, "%s    or another one, which fares alike\n", in)
+			fmt.Fprintf(a.out, "%s    or by another one, with the same result\n", in)
 		case n.Further > 1:
-			fmt.Fprintf(a.out, "%s    or one of %d others, which fare alike\n", in, n.Further)
+			fmt.Fprintf(a.out, "%s    or by one of %d others, with the same result\n", in, n.Further)
 		}
 	}
 }
@@ -187,7 +191,7 @@ func wayOut(w solve.WayOut) string {
 		more = fmt.Sprintf(" and %d others", len(names)-3)
 		names = names[:3]
 	}
-	return fmt.Sprintf("%s: that way %d more to take, %s (%s%s)", what, w.Files, size(w.Bytes),
+	return fmt.Sprintf("%s: %s, %s (%s%s)", what, number(w.Files, "more package"), size(w.Bytes),
 		strings.Join(names, ", "), more)
 }
 
@@ -212,10 +216,11 @@ func (a *app) certified(c mirror.Certified) {
 			bytes += p.Size
 		}
 		rows = append(rows, []string{p.Name, p.Version, p.Arch, from, size(p.Size),
-			first(p.For, "asked for")})
+			first(p.For, "wanted")})
 	}
 	a.table([]column{{head: "PACKAGE"}, {head: "VERSION"}, {head: "ARCH"}, {head: "SOURCE"},
 		{head: "SIZE", right: true}, {head: "NEEDED BY", cut: atEnd}}, rows)
-	a.say("%d packages, %s of them from the mirror; every need was looked at once more, and is met",
+	a.say("%d packages, %s of them from the mirror. Every dependency was checked again and is "+
+		"satisfied",
 		len(c.Packages), size(bytes))
 }

@@ -126,7 +126,7 @@ func options(b *strings.Builder, flags *pflag.FlagSet) {
 		}
 		fmt.Fprintf(b, "- `%s`: %s", name, f.Usage)
 		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" && f.DefValue != "[]" {
-			fmt.Fprintf(b, " (%s if left out)", f.DefValue)
+			fmt.Fprintf(b, " (%s by default)", f.DefValue)
 		}
 		b.WriteString("\n")
 		any = true
@@ -163,20 +163,37 @@ const referenceHead = `# Commands
 
 <!-- written by internal/cli; make documents writes it anew -->
 
-'stockade NOUN VERB'. Results go to standard output, progress and messages to standard error. Every
-command that prints records takes '-o table' (cut to the terminal; '--wide' shows all), '-o json',
-'-o yaml' and '-o ids' (one name a line, for pipes). A command that takes several names prints a list with
-'json' and 'yaml', also where one is named. With these two errors come in that form
-too, on standard error, with the fields of a problem of the API and 'exit_code'. Without a terminal
-nothing is cut or coloured; 'NO_COLOR' and 'COLUMNS' are honoured.
+A command is 'stockade NOUN VERB'. It writes results to standard output, and progress and messages to standard
+error.
 
-A service is found by '--server', 'STOCKADE_SERVER', or what 'stockade login' remembered; an address
-without a scheme is taken to be https, and http on this machine. The token is 'STOCKADE_TOKEN', or what
-login remembered, which goes only to the service that it is of.
+## Output
 
-Sizes are written as '700', '5M', '4GiB' (powers of 1024) or '5MB' (of 1000), times as '90s', '30m',
-'12h', '2d', '3w'. Ctrl-C leaves a job that is followed, and the job goes on: 'stockade job watch'
-follows it again, 'stockade job stop' ends it.
+| option | output |
+|---|---|
+| '-o table' | a table, cut to the width of the terminal; '--wide' shows all columns |
+| '-o json', '-o yaml' | the fields of the API; a list if the command can take several names |
+| '-o ids' | one name per line, for pipes |
+
+With '-o json' and '-o yaml', errors have that format too. They are on standard error, with the fields of a
+problem of the API and 'exit_code'.
+
+Without a terminal the output is neither cut nor coloured. 'NO_COLOR' and 'COLUMNS' are honoured.
+
+## The service
+
+The address of the service is the first of '--server', 'STOCKADE_SERVER' and what 'stockade login' saved. An
+address without a scheme means https, or http for this machine. The token is 'STOCKADE_TOKEN' or the one that
+'stockade login' saved. A saved token is sent only to the service that it was saved for.
+
+## Values
+
+| value | written as |
+|---|---|
+| size | '700', '5M', '4GiB' (powers of 1024), '5MB' (powers of 1000) |
+| duration | '90s', '30m', '12h', '2d', '3w' |
+
+Ctrl-C stops following a job; the job continues. 'stockade job watch' follows it again, 'stockade job stop'
+stops it.
 
 ## Exit codes
 

@@ -12,13 +12,16 @@ import (
 func (a *app) renameCommand() *cobra.Command {
 	return &cobra.Command{Use: "rename KIND NAME TO",
 		Short: "Rename an object and every reference to it",
-		Long: `Give what is described another name, as one revision in which all that names it follows. A source
-stays the repository that it is: what was accepted of it goes on guarding against older roots. Who
-vouched did so for a name, so that vouches for it are made anew by who renames it, on the evidence
-that there is: that needs a warden, and a second one where a rule says so. Editions that stand have a renamed source under its old name, for
-which nobody vouches any more: build again and move the lanes before machines get files anew. A mirror of which
-editions stand keeps its name, which is in their seals, and a lane that was moved keeps the name
-that machines have in their files.`,
+		Long: `Rename an object and every reference to it, in one revision.
+
+A renamed source stays the same repository: Stockade still rejects metadata older than the last it
+accepted. Vouches name their source, so the command makes them again under the new name, with their
+evidence; that needs a warden, and a second one if a rule requires two. Existing editions contain the
+source under its old name, which no longer has vouched keys: build the mirror again and move its lanes
+before you write new files for machines.
+
+A mirror that has editions keeps its name, because their seals contain it. A lane that was moved keeps
+its name, because the files of machines contain it.`,
 		Example: "  stockade rename group test-bench bench --yes",
 		Args:    cobra.ExactArgs(3),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -12,7 +12,7 @@ import (
 )
 
 func (a *app) revisionCommand() *cobra.Command {
-	list := lister(a, "List changes of what is described, newest first", "  stockade revision list",
+	list := lister(a, "List revisions of the definitions, newest first", "  stockade revision list",
 		"/revisions", listing[api.Revision]{
 			columns: []column{{head: "REVISION", right: true}, {head: "WHEN"}, {head: "BY"},
 				{head: "SUMMARY", cut: atEnd}},
@@ -20,11 +20,11 @@ func (a *app) revisionCommand() *cobra.Command {
 				return []string{strconv.FormatInt(r.ID, 10), date(r.At), r.By, r.Summary}
 			},
 			name:  func(r api.Revision) string { return strconv.FormatInt(r.ID, 10) },
-			empty: "nothing was described yet: stockade record FILE",
+			empty: "no revisions. To record definitions: stockade record FILE",
 		})
 	get := func(cmd *cobra.Command, id string) (api.Revision, error) {
 		if n, err := strconv.Atoi(id); err != nil || n < 1 {
-			return api.Revision{}, usageDo("stockade revision list shows the numbers",
+			return api.Revision{}, usageDo("to list the numbers: stockade revision list",
 				"%q is not the number of a revision", id)
 		}
 		return client.Get[api.Revision](cmd.Context(), a.client(), "/revisions/"+id)
@@ -55,13 +55,14 @@ func (a *app) revisionCommand() *cobra.Command {
 		Use:   "restore REVISION",
 		Short: "Restore definitions from a revision",
 		Args:  cobra.ExactArgs(1),
-		Long: `Make the description, or with --only one object of it, what it was after a revision.
-What that would change is shown first. Decisions about keys stay as they are now.`,
+		Long: `Restore the definitions, or with --only a single object, as they were after a revision.
+The command shows the changes first. Decisions about keys do not change.`,
 		Example: "  stockade revision restore 1 --only source/tarn --yes\n  stockade revision restore 1 " +
 			"--yes",
 	}
 	var only string
-	restore.Flags().StringVar(&only, "only", "", "KIND/NAME: this alone, such as source/tarn")
+	restore.Flags().StringVar(&only, "only", "", "restore only this object (KIND/NAME), such "+
+		"as source/tarn")
 	restore.RunE = func(cmd *cobra.Command, args []string) error {
 		if _, err := get(cmd, args[0]); err != nil {
 			return err
@@ -74,7 +75,7 @@ What that would change is shown first. Decisions about keys stay as they are now
 		}
 		if len(would.Changes) == 0 {
 			return a.show(would, func() {
-				a.say("nothing would change: it is what revision %s says", args[0])
+				a.say("no changes: the definitions are those of revision %s", args[0])
 			}, nil)
 		}
 		if !a.yes {
@@ -88,8 +89,8 @@ What that would change is shown first. Decisions about keys stay as they are now
 			if len(would.Changes) == 1 {
 				what = would.Changes[0].Kind + " " + would.Changes[0].Name
 			}
-			if err := a.sure("This changes " + what + " back to revision " + args[0] +
-				"; decisions about keys stay as they are now."); err != nil {
+			if err := a.sure("This restores " + what + " from revision " + args[0] +
+				". Decisions about keys do not change."); err != nil {
 				return err
 			}
 		}

@@ -15,21 +15,22 @@ func (a *app) serveCommand() *cobra.Command {
 	cfg := service.Config{Version: Version}
 	var logLevel string
 	c := &cobra.Command{Use: "serve", Short: "Run the service",
-		Long: `Run the service: API and console on one address, packages for machines on
-another, both on loopback unless told otherwise. Port 0 takes a free port; the
-real addresses are printed. What it does is logged to standard error, a line of
-key=value for each job, change, refusal and fault. The first start makes the site key and a warden,
-whose token is written to warden.token in the data folder.`,
+		Long: `Run the service: the API and the console on one address, the packages for machines on
+another. Both are on loopback by default. Port 0 selects a free port; the service prints the actual
+addresses. The log goes to standard error, with one line of key=value pairs for each job, change,
+refusal and fault. The first start creates the site key and one warden, and writes the token of that
+warden to warden.token in the data folder.`,
 		Example: "  stockade serve --data /srv/stockade\n  stockade serve --data ./data --listen " +
 			"127.0.0.1:0 --packages 0.0.0.0:8441 --packages-url http://stores.reach.example:8441",
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (cfg.CertFile == "") != (cfg.KeyFile == "") {
-				return usage("--tls-cert and --tls-key go together")
+				return usage("--tls-cert and --tls-key must be used together")
 			}
 			var level slog.Level
 			if err := level.UnmarshalText([]byte(logLevel)); err != nil {
-				return usage("--log-level %s is not known: debug, info, warn or error", logLevel)
+				return usage("--log-level %s is not a level. The levels are debug, info, warn "+
+					"and error", logLevel)
 			}
 			cfg.Log = slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))
 			a.serves = true
@@ -46,43 +47,44 @@ whose token is written to warden.token in the data folder.`,
 		}}
 	f := c.Flags()
 	f.StringVar(&logLevel, "log-level", "info",
-		"what is logged to standard error: debug (also reading), info, warn or error")
-	f.StringVar(&cfg.Data, "data", "./data", "the data folder")
-	f.StringVar(&cfg.Listen, "listen", "127.0.0.1:8440", "address of API and console")
+		"level of the log on standard error: debug (also requests that read), info, warn or "+
+			"error")
+	f.StringVar(&cfg.Data, "data", "./data", "folder of the data")
+	f.StringVar(&cfg.Listen, "listen", "127.0.0.1:8440", "address of the API and the console")
 	f.StringVar(&cfg.Packages, "packages", "127.0.0.1:8441", "address for machines")
 	f.StringVar(&cfg.PublicURL, "packages-url", "",
-		"how machines reach the packages address, where that differs")
-	f.StringVar(&cfg.Unlock, "unlock", "", "file with the passphrase of the site key (DATA/site/unlock)")
-	f.StringVar(&cfg.CertFile, "tls-cert", "", "certificate file for TLS")
-	f.StringVar(&cfg.KeyFile, "tls-key", "", "key file for TLS")
-	f.StringVar(&cfg.Witness, "witness", "", "a file elsewhere, such as on another machine's share, that "+
-		"keeps the "+
-		"newest head of the journal; what it knows is compared with the journal")
+		"URL at which machines reach --packages, if it differs")
+	f.StringVar(&cfg.Unlock, "unlock", "", "file with the passphrase of the site key; "+
+		"DATA/site/unlock by default")
+	f.StringVar(&cfg.CertFile, "tls-cert", "", "file with the certificate for TLS")
+	f.StringVar(&cfg.KeyFile, "tls-key", "", "file with the key for TLS")
+	f.StringVar(&cfg.Witness, "witness", "", "file elsewhere, such as on a share of another "+
+		"machine, that keeps the newest head of the journal; the journal is compared with it")
 	f.StringVar(&cfg.BeginAnew, "begin-anew", "",
-		"whole fingerprint of a site key that was lost, or whose records were: sets aside what is left, "+
-			"and begins with a new key")
+		"whole fingerprint of a site key that was lost, alone or with its records: sets aside "+
+			"what is left and starts with a new key")
 	cfg.Grace, cfg.JobTime, cfg.JobMemory = 24*time.Hour, 24*time.Hour, 4<<30
 	f.BoolVar(&cfg.LiftRules, "lift-rules", false,
-		"take all recorded rules away, such as that two wardens vouch: no account may do that")
+		"remove all recorded rules, such as the one that two wardens vouch. No account can do "+
+			"this")
 	f.StringVar(&cfg.NewWarden, "new-warden", "",
-		"make an account of this name with the rights of a warden, its token in DATA/NAME.token: the way "+
-			"back "+
-			"where every warden's token is lost")
+		"create a warden of this name, with a token in DATA/NAME.token; for the case that the "+
+			"tokens of all wardens are lost")
 	f.Var((*timeValue)(&cfg.Grace), "grace",
-		"how long packages of a lane's former edition stay reachable: 12h, 2d")
+		"how long packages of the former edition of a lane stay reachable: 12h, 2d")
 	f.StringArrayVar(&cfg.Hosts, "host", nil,
-		"a name by which API and console are reached, beside their address; may be given several times")
+		"further host name of the API and the console; can be repeated")
 	f.IntVar(&cfg.Machines, "connections", 0,
-		"connections of machines at once; 0: as many as the limit of open files leaves")
+		"largest number of connections of machines; 0: as many as the limit of open files "+
+			"allows")
 	f.IntVar(&cfg.Jobs, "jobs", 0,
-		"how many builds, proofs and previews run at once, while others wait; 0: as many as there "+
-			"are processors")
-	f.Var((*timeValue)(&cfg.JobTime), "job-time", "how long one job may take: 12h, 2d")
+		"how many builds, proofs and previews run at once; 0: the number of processors")
+	f.Var((*timeValue)(&cfg.JobTime), "job-time", "longest duration of a job: 12h, 2d")
 	f.Var((*sizeValue)(&cfg.JobMemory), "job-memory",
-		"memory that the service may come to hold while jobs run, such as 4GiB; beyond it the newest is "+
-			"ended")
+		"memory that the service may use while jobs run, such as 4GiB; above it, the newest "+
+			"job is stopped")
 	f.Var((*sizeValue)(&cfg.Limit), "limit",
-		"what all downloads together take a second, such as 5M; 0: no limit")
+		"largest total download rate per second, such as 5M; 0: no limit")
 	return c
 }
 
@@ -90,9 +92,9 @@ func (a *app) demoCommand() *cobra.Command {
 	var opt demo.Options
 	c := &cobra.Command{Use: "demo", Short: "Run the whole way once on made-up data, on " +
 		"loopback",
-		Long: `Start made-up upstreams and a service with the Skerry Reach data, run the whole
-way once, then stay up so that the console can be looked at. Nothing but
-loopback is used; the data lies in --data, which is made anew each time.`,
+		Long: `Start made-up upstreams and a service with the Skerry Reach data, run the whole way
+once, and stay up so that you can use the console. The demonstration uses only loopback. Its data is in
+--data, which is created anew at each start.`,
 		Example: "  stockade demo\n  stockade demo --once", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.serves = true
@@ -108,8 +110,10 @@ loopback is used; the data lies in --data, which is made anew each time.`,
 			}
 			return demo.Run(cmd.Context(), opt)
 		}}
-	c.Flags().BoolVar(&opt.Once, "once", false, "end after the run")
-	c.Flags().StringVar(&opt.Data, "data", "demo-data", "folder for the demo's data; made anew")
-	c.Flags().StringVar(&opt.Listen, "listen", "127.0.0.1:0", "address of API and console")
+	c.Flags().BoolVar(&opt.Once, "once", false, "stop after the run")
+	c.Flags().StringVar(&opt.Data, "data", "demo-data", "folder for the data of the "+
+		"demonstration; created anew")
+	c.Flags().StringVar(&opt.Listen, "listen", "127.0.0.1:0", "address of the API and the "+
+		"console")
 	return c
 }

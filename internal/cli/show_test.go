@@ -62,7 +62,7 @@ func TestProgressIsPlainWhereThereIsNoTerminal(t *testing.T) {
 	p.show(upstream.Event{Step: "packages", Bytes: 20, BytesTotal: 2048}) // too soon for another line
 	p.done()
 	if got := out.String(); got !=
-		"asking for roots of tarn\nfetching packages: 10 B of 2.0 KiB, 5 B/s, 1 min left\n" {
+		"downloading release metadata of tarn\ndownloading packages: 10 B of 2.0 KiB, 5 B/s, 1 min left\n" {
 		t.Errorf("%q", got)
 	}
 	out.Reset()
@@ -231,11 +231,11 @@ func TestFindingsForReviewToolsHaveTheirPlacesAndRules(t *testing.T) {
 
 func TestACallThatLacksSomethingSaysHowItIsCalled(t *testing.T) {
 	for line, want := range map[string]string{
-		"source show": "something is missing: the usage is stockade source show SOURCE…",
-		"lane move a b c": "there is more than it takes: the usage is stockade lane move LANE " +
+		"source show": "an argument is missing: the usage is stockade source show SOURCE…",
+		"lane move a b c": "too many arguments: the usage is stockade lane move LANE " +
 			"MIRROR/N",
 		"source list --nonce":  "unknown flag: --nonce",
-		"edition list -o tree": "table, json, yaml or ids",
+		"edition list -o tree": "table, json, yaml and ids",
 		"-v":                   "unknown shorthand flag",
 	} {
 		var out, told bytes.Buffer

@@ -41,7 +41,7 @@ func (a *app) showSite(s api.Site) error {
 
 var siteKeyStates = map[string]string{
 	api.SiteKeySigns:  "signs",
-	api.SiteKeyNext:   "follows, and signs beside the other",
+	api.SiteKeyNext:   "next key; signs together with the current one",
 	api.SiteKeyFormer: "former",
 }
 
@@ -59,7 +59,7 @@ func (a *app) drawSite(w io.Writer, s api.Site) {
 	for i, r := range s.Resting {
 		head := ""
 		if i == 0 {
-			head = "rests on old"
+			head = "depends on old key"
 		}
 		fmt.Fprintf(w, "%-14slane %s (%s): %s%s\n", head, r.Lane, r.Edition, strings.Join(r.Sources, ", "),
 			followedBy(r.Groups))
@@ -78,18 +78,18 @@ func followedBy(groups []string) string {
 func (a *app) renewKey() *cobra.Command {
 	var in api.Renew
 	renew := &cobra.Command{Use: "renew-key", Short: "Create the next site key",
-		Long: `Make the key that will follow the site key, certified by it. From now on the seals of all
-editions carry both signatures, and machines' files both keys. What machines of a family check
-is signed by both where its clients take that (deb), and by the older key alone where they
-refuse a signature by a key that they do not know (rpm, alpm), until it is retired.
+		Long: `Create the next site key, certified by the current one. From now on the seals of all
+editions have both signatures, and the files for machines contain both keys. Until the older key is
+retired, both keys sign what machines of the family deb verify. For rpm and alpm only the older key
+signs, because their clients reject a signature by an unknown key.
 
-Then give each machine its files anew, and retire the older key: stockade site retire-key.
-Wardens may do this.`,
+Next, give every machine new files, then retire the older key: stockade site retire-key. Wardens can run
+this command.`,
 		Example: "  stockade site renew-key --for 90d --reason \"the key is five years old\" --yes",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := a.sure("This makes a second site key. Every machine has to get its files anew before " +
-				"the older one is retired."); err != nil {
+			if err := a.sure("This creates a second site key. Every machine must get new files " +
+				"before the older key is retired."); err != nil {
 				return err
 			}
 			s, err := client.Post[api.Site](cmd.Context(), a.client(), "/site/renew-key", in)
@@ -98,8 +98,8 @@ Wardens may do this.`,
 			}
 			return a.showSite(s)
 		}}
-	renew.Flags().StringVar(&in.For, "for", "", "how long both keys are to sign: 90d if left out")
-	renew.Flags().StringVar(&in.Reason, "reason", "", "why; it stands in the journal")
+	renew.Flags().StringVar(&in.For, "for", "", "how long both keys should sign; 90d by default")
+	renew.Flags().StringVar(&in.Reason, "reason", "", "reason, for the journal")
 	return renew
 }
 
@@ -107,12 +107,12 @@ func (a *app) retireKey() *cobra.Command {
 	var reason string
 	retire := &cobra.Command{Use: "retire-key FINGERPRINT",
 		Short: "Retire the older of the two site keys",
-		Long: `End the older of the two site keys, whose whole fingerprint is typed. Its secret part is
-removed; the new key alone signs from now on. What still rests on the old one is shown first:
-machines that follow such a lane are told to trust it until the mirror was built anew and the
-lane moved. Packages of house sources are signed anew. A machine that did not get its files
-since the key was renewed will refuse what is built from now on; an export that was made before
-that has the old key's signature alone. Wardens may do this.`,
+		Long: `Retire the older of the two site keys, whose whole fingerprint is typed. Its secret part
+is deleted, and only the new key signs from now on. The command first shows what still depends on the
+old key: machines that follow such a lane keep trusting it until you build the mirror again and move the
+lane. Packages of house sources are signed again. A machine that got no new files since the renewal
+rejects what is built from now on. An export made before the renewal has only the signature of the old
+key. Wardens can run this command.`,
 		Example: "  stockade site retire-key $(stockade site show -o ids | head -1) --reason \"all " +
 			"machines have their files\" --yes",
 		Args: cobra.ExactArgs(1),
@@ -125,8 +125,8 @@ that has the old key's signature alone. Wardens may do this.`,
 				return err
 			}
 			a.wouldRetire(s)
-			if err := a.sure("This removes the secret part of the older site key. A machine that did not " +
-				"get its files since the renewal will refuse what is built from now on."); err != nil {
+			if err := a.sure("This deletes the secret part of the older site key. A machine " +
+				"that got no new files since the renewal rejects what is built from now on."); err != nil {
 				return err
 			}
 			s, err = client.Post[api.Site](cmd.Context(), a.client(), "/site/retire-key",
@@ -136,7 +136,7 @@ that has the old key's signature alone. Wardens may do this.`,
 			}
 			return a.showSite(s)
 		}}
-	retire.Flags().StringVar(&reason, "reason", "", "why; it stands in the journal")
+	retire.Flags().StringVar(&reason, "reason", "", "reason, for the journal")
 	return retire
 }
 
@@ -147,9 +147,9 @@ func (a *app) isOlderKey(s api.Site, typed string) error {
 	case err != nil:
 		return err
 	case s.Renewal == nil:
-		return usageDo("stockade site renew-key makes the one that follows", "the site has one key")
+		return usageDo("to create the next key: stockade site renew-key", "the site has one key")
 	case f != s.Keys[0].Fingerprint:
-		return usageDo("stockade site show tells both", "%s is not the older key of the site",
+		return usageDo("to show both: stockade site show", "%s is not the older key of the site",
 			trust.Spaced(f))
 	}
 	return nil
@@ -158,14 +158,16 @@ func (a *app) isOlderKey(s api.Site, typed string) error {
 // wouldRetire says what rests on the older key.
 func (a *app) wouldRetire(s api.Site) {
 	for _, r := range s.Resting {
-		a.say("the lane %s shows %s: of %s there, the older key alone signed what machines check%s", r.Lane,
+		a.say("the lane %s shows %s: for %s there, only the older key signed what the machines "+
+			"verify%s", r.Lane,
 			r.Edition, strings.Join(r.Sources, ", "), followedBy(r.Groups))
 	}
 	if s.HousePackages > 0 {
-		a.say("house sources hold %d packages, which are signed anew where their family signs packages",
+		a.say("house sources have %d packages, which are signed again where their family signs "+
+			"packages",
 			s.HousePackages)
 	}
 	if s.Renewal != nil {
-		a.say("both keys were meant to sign until %s", date(s.Renewal.Until))
+		a.say("both keys were planned to sign until %s", date(s.Renewal.Until))
 	}
 }

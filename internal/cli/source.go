@@ -38,18 +38,18 @@ var sourceListing = listing[api.Source]{
 			worst(s.Findings)}
 	},
 	name:  func(s api.Source) string { return s.Name },
-	empty: "no source is described yet: stockade record FILE",
+	empty: "no sources. To define one: stockade record FILE",
 }
 
 func (a *app) sourceCommand() *cobra.Command {
 	complete := a.names("/sources", 0, byName)
 	list := lister(a, "List sources", "  stockade source list\n  stockade source list --family rpm\n"+
 		"  stockade source list --severity warning", "/sources", sourceListing,
-		filter[api.Source]{"family", "only those of this family", families.All.Names(), "",
+		filter[api.Source]{"family", "only sources of this family", families.All.Names(), "",
 			func(s api.Source, asked string) bool { return s.Family == asked }},
-		filter[api.Source]{"standing", "only those of this standing", definition.Standings, "",
+		filter[api.Source]{"standing", "only sources of this standing", definition.Standings, "",
 			func(s api.Source, asked string) bool { return s.Standing == asked }},
-		filter[api.Source]{"mirror", "only those that this mirror takes from", nil, "/mirrors",
+		filter[api.Source]{"mirror", "only sources of this mirror", nil, "/mirrors",
 			func(s api.Source, asked string) bool { return slices.Contains(s.Mirrors, asked) }},
 		bySeverity(func(s api.Source) finding.List { return s.Findings }))
 	show := shower(a, "source", "Show sources: definition, state, findings", "  stockade source show tarn",
@@ -73,13 +73,14 @@ func (a *app) sourceDetail(s api.Source) {
 	fmt.Fprintln(a.out)
 	var pairs []string
 	if r := s.Accepted; r != nil {
-		pairs = []string{"accepted", "root of " + date(r.Date) + ", from " + r.Upstream, "signed by",
+		pairs = []string{"accepted", "release metadata of " + date(r.Date) + ", from " + r.Upstream,
+			"signed by",
 			signedBy(r.Signer),
 			"it says", joined(", ", r.Origin, r.Suite, r.Codename), "offers",
 			joined(" for ", strings.Join(r.Offers.Components, " "),
 				strings.Join(r.Offers.Architectures, " "))}
 	}
-	a.fields(append(pairs, "last asked", age(s.Checked), "mirrors", strings.Join(s.Mirrors, ", "))...)
+	a.fields(append(pairs, "last contacted", age(s.Checked), "mirrors", strings.Join(s.Mirrors, ", "))...)
 	if len(s.Probes) > 0 {
 		fmt.Fprintln(a.out)
 		a.probes(s.Probes)
@@ -105,7 +106,7 @@ func (a *app) changeSource(ctx context.Context, method, name, verb string) error
 		if j.Revision > 0 {
 			a.say("recorded as revision %d", j.Revision)
 		} else {
-			a.say("nothing changed: it was so already")
+			a.say("no changes: it is so already")
 		}
 	}, changeNames(j))
 }
@@ -171,7 +172,7 @@ func (a *app) askAbout(ctx context.Context, args []string, what, after string) e
 		if err != nil {
 			return err
 		}
-		a.say("on %s stand: %s", name, first(dependOn(d), "nothing"))
+		a.say("%s is used by: %s", name, first(dependOn(d), "nothing"))
 	}
 	return a.sure("This " + what + " " + strings.Join(args, ", ") + "; " + after)
 }
@@ -179,17 +180,17 @@ func (a *app) askAbout(ctx context.Context, args []string, what, after string) e
 func (a *app) sourceDisable(complete cobra.CompletionFunc) *cobra.Command {
 	return &cobra.Command{Use: "disable SOURCE…",
 		Short: "Disable sources; their definitions are kept",
-		Long: `Stop using sources: nothing is asked of them any more, and they stay described. A
-source that a mirror takes from cannot be disabled: take it out of the mirror first.
-What stands on it is shown, and the question asked.`,
+		Long: `Disable sources. Stockade no longer contacts them; their definitions stay. A source of a
+mirror cannot be disabled: remove it from the mirror first. The command shows what uses the sources, and
+asks.`,
 		Example: "  stockade source disable reach-spares --yes",
 		Args:    cobra.MinimumNArgs(1), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := plainNames("source", args); err != nil {
 				return err
 			}
-			if err := a.askAbout(cmd.Context(), args, "stops using",
-				"editions that have it keep it."); err != nil {
+			if err := a.askAbout(cmd.Context(), args, "disables",
+				"existing editions keep it."); err != nil {
 				return err
 			}
 			return a.each(args, func(name string) error {
@@ -201,17 +202,17 @@ What stands on it is shown, and the question asked.`,
 func (a *app) sourceRemove(complete cobra.CompletionFunc) *cobra.Command {
 	return &cobra.Command{Use: "remove SOURCE…",
 		Short: "Remove sources from the definitions",
-		Long: `Take sources out of what is described. What stands on them is shown, and the
-question asked; a revision brings them back. One that a mirror takes from cannot be
-removed: take it out of the mirror first.`,
+		Long: `Remove sources from the definitions. The command shows what uses the sources, and asks;
+stockade revision restore brings them back. A source of a mirror cannot be removed: remove it from the
+mirror first.`,
 		Example: "  stockade source remove reach-spares --yes",
 		Args:    cobra.MinimumNArgs(1), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := plainNames("source", args); err != nil {
 				return err
 			}
-			if err := a.askAbout(cmd.Context(), args, "removes from the description",
-				"editions that have it keep it, and stockade revision restore brings it back."); err != nil {
+			if err := a.askAbout(cmd.Context(), args, "removes",
+				"existing editions keep it, and stockade revision restore brings it back."); err != nil {
 				return err
 			}
 			return a.each(args, func(name string) error {
@@ -258,17 +259,19 @@ func (a *app) sourceOrder(complete cobra.CompletionFunc) *cobra.Command {
 	var last string
 	order := &cobra.Command{Use: "order SOURCE",
 		Short: "Sort the upstreams of a source by their last probe",
-		Long: `Put the upstreams of a source in the order of their last probe, the best first, after showing it. An upstream
-is scored of 100, in comparison with the best of each part: 40 for how new its root is (none for one that
-is a week behind), 30 for its first byte, 30 for its rate. One that is behind comes after all that are
-not, and one that is down, or whose root does not count, last; lists of servers stand behind what was
-probed. It is recorded as a
-revision: the order before is one step away.
+		Long: `Sort the upstreams of a source by their last probe, best first. The command shows the
+order and asks; it is recorded as a revision.
 
-With --best only so many stay, of a region or a protocol if these are given: those that count, and
-candidates of the probe among them. What is left out is shown with what stands on it.
+The score has up to 100 points, relative to the best upstream in each part: 40 for current release
+metadata (0 if a week behind), 30 for the time to the first byte, 30 for the transfer rate. An upstream
+that is behind is placed after all current ones. One that is down, or whose release metadata is
+rejected, is placed last. Lists of servers are placed after the probed upstreams.
 
-With --last one upstream is put behind the others, and these stay as they are; no probe is needed.`,
+--best keeps only the best upstreams, including candidates of the probe, and removes the others;
+--region and --protocol restrict which ones count. The command shows what would be removed and what uses
+it.
+
+--last moves one upstream behind the others, whose order stays. It needs no probe.`,
 		Example: "  stockade source order tarn --yes\n  stockade source order tarn --best 2 --region " +
 			"north --yes", Args: cobra.ExactArgs(1), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -290,7 +293,7 @@ With --last one upstream is put behind the others, and these stay as they are; n
 					return err
 				}
 				a.reordered(s.Source.Upstreams, then)
-				if err := a.sure("This puts " + last + " behind the other upstreams of " + args[0] +
+				if err := a.sure("This moves " + last + " behind the other upstreams of " + args[0] +
 					"."); err != nil {
 					return err
 				}
@@ -305,7 +308,7 @@ With --last one upstream is put behind the others, and these stay as they are; n
 					return err
 				}
 				a.reordered(s.Source.Upstreams, then)
-				if err := a.sure("This puts the upstreams of " + args[0] + " in this order."); err != nil {
+				if err := a.sure("This sorts the upstreams of " + args[0] + " in this order."); err != nil {
 					return err
 				}
 			}
@@ -316,19 +319,20 @@ With --last one upstream is put behind the others, and these stay as they are; n
 			}
 			return a.show(j, func() {
 				if j.Revision == 0 {
-					a.say("they stand in this order already")
+					a.say("no changes: they are in this order already")
 				} else {
-					a.say("recorded as revision %d; the order before: stockade revision restore %d "+
+					a.say("recorded as revision %d. To undo it: stockade revision restore %d "+
 						"--only source/%s",
 						j.Revision, j.Revision-1, args[0])
 				}
 			}, []string{args[0]})
 		}}
-	order.Flags().StringVar(&last, "last", "", "put this upstream, by its address, behind the others")
-	order.Flags().IntVar(&o.Best, "best", 0, "keep so many of the best, and no others")
-	order.Flags().StringVar(&o.Region, "region", "", "of this region alone; with --best")
+	order.Flags().StringVar(&last, "last", "", "move this upstream (its URL) behind the others")
+	order.Flags().IntVar(&o.Best, "best", 0, "keep only this many of the best upstreams")
+	order.Flags().StringVar(&o.Region, "region", "", "with --best: only upstreams of this "+
+		"region")
 	order.Flags().StringVar(&o.Protocol, "protocol", "",
-		"of this protocol alone, https or http; with --best")
+		"with --best: only upstreams of this protocol, https or http")
 	return order
 }
 
@@ -351,7 +355,7 @@ func (a *app) reordered(before, then []definition.Upstream) {
 	}
 	for _, u := range before {
 		if !has(then, u) {
-			fmt.Fprintln(a.err, " –  "+fetch.Shown(address(u))+"  (taken out)")
+			fmt.Fprintln(a.err, " –  "+fetch.Shown(address(u))+"  (removed)")
 		}
 	}
 }
@@ -374,8 +378,9 @@ func (a *app) sourceRefresh(complete cobra.CompletionFunc) *cobra.Command {
 			})
 		}}
 	refresh.Flags().StringVar(&reason, "accept-once", "",
-		"take a root that is older, or of another repository, this once; for this reason (wardens)")
-	refresh.Flags().BoolVar(&detach, "detach", false, "do not wait")
+		"accept release metadata that is older, or of another repository, once, for this "+
+			"reason (wardens)")
+	refresh.Flags().BoolVar(&detach, "detach", false, "do not wait for the job to end")
 	return refresh
 }
 
@@ -383,11 +388,11 @@ func (a *app) sourceProbe(complete cobra.CompletionFunc) *cobra.Command {
 	var file string
 	probe := &cobra.Command{Use: "probe SOURCE…",
 		Short: "Measure and compare the upstreams of a source",
-		Long: `Measure and compare every upstream of a source: name look-up, connection, TLS, first byte, the rate of a
-real list, and how new its root is. With --candidates, servers that a file names are measured beside
-them: an address on each line with its region behind it, a list in the form of the family's own clients,
-or a Metalink (RFC 5854). They are not asked by builds; stockade source order SOURCE --best N takes them
-in.`,
+		Long: `Measure and compare every upstream of a source: name lookup, connection, TLS, time to
+the first byte, transfer rate of a real list, and age of its release metadata. --candidates also
+measures servers that a file names: one URL per line, followed by its region; a list in the format of
+the clients of the family; or a Metalink (RFC 5854). Builds do not use candidates until stockade source
+order SOURCE --best N adds them.`,
 		Example: "  stockade source probe tarn\n  stockade source probe tarn --candidates " +
 			"demo-data/site/servers.txt",
 		Args: cobra.MinimumNArgs(1), ValidArgsFunction: complete,
@@ -408,7 +413,8 @@ in.`,
 					about: []string{name}})
 			})
 		}}
-	probe.Flags().StringVar(&file, "candidates", "", "a file with further servers; - is standard input")
+	probe.Flags().StringVar(&file, "candidates", "", "file with further servers; - is standard "+
+		"input")
 	return probe
 }
 
@@ -418,9 +424,9 @@ func (a *app) refreshed(name string, j api.Job) {
 		RootDate time.Time `json:"root_date"`
 		Upstream string    `json:"upstream"`
 	}](j.Result)
-	word := "nothing new"
+	word := "no changes"
 	if r.Changed {
-		word = "a new root"
+		word = "new release metadata"
 	}
 	a.say("%s: %s, made %s, from %s", name, word, date(r.RootDate), r.Upstream)
 }

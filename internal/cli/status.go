@@ -34,13 +34,13 @@ type state struct {
 func (a *app) statusCommand() *cobra.Command {
 	var since, severity string
 	c := &cobra.Command{Use: "status", Short: "Show what needs attention, on one screen",
-		Long: `Show on one screen: findings that need attention (stale or quiet sources, keys that expire,
-failed jobs, problems of lanes), lanes behind the newest edition of their mirror, running jobs, and
-disk use. The exit code is 1 if anything needs attention, so that cron can run it; -q prints the
+		Long: `Show on one screen: findings that need attention (stale or quiet sources, keys that
+expire, failed jobs, problems of lanes), lanes behind the newest edition of their mirror, running jobs,
+and disk use. The exit code is 1 if anything needs attention, so that cron can run it; -q prints the
 findings only.
 
-The command shows results of earlier checks and contacts no upstream. It says when the sources were
-last refreshed.`,
+The command shows results of earlier checks and contacts no upstream. It says when the sources were last
+refreshed.`,
 		Example: "  stockade status\n  stockade status --since 2d\n  stockade status -q --severity error",
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -123,7 +123,7 @@ func (a *app) stateDetail(s state) {
 	if len(s.NeedsYou) > 0 {
 		needs = worst(s.NeedsYou)
 	}
-	asked := "not all were refreshed yet"
+	asked := "not all refreshed yet"
 	if !s.Looked.Sources.IsZero() {
 		asked = "all refreshed since " + date(s.Looked.Sources)
 	}

@@ -95,9 +95,9 @@ func (a *app) table(columns []column, rows [][]string) {
 		}
 	}
 	if len(gone) > 0 {
-		a.say("not shown for want of room: %s (--wide shows all)", strings.Join(gone, ", "))
+		a.say("Columns left out to fit: %s; use --wide to show all", strings.Join(gone, ", "))
 	} else if short {
-		a.say("shortened for want of room (--wide shows all)")
+		a.say("Columns shortened to fit; use --wide to show all")
 	}
 }
 

@@ -49,7 +49,7 @@ func parseTime(text string) (time.Duration, error) {
 	if d, err := time.ParseDuration(text); err == nil && d >= 0 {
 		return d, nil
 	}
-	return 0, fmt.Errorf("%q is not a length of time such as 30m, 12h, 2d or 3w", text)
+	return 0, fmt.Errorf("%q is not a duration such as 30m, 12h, 2d or 3w", text)
 }
 
 // parseWhen reads a point in time: a length of time ago, a day, a day with a time (of
@@ -63,8 +63,8 @@ func parseWhen(text string, now time.Time) (time.Time, error) {
 			return t, nil
 		}
 	}
-	return time.Time{}, fmt.Errorf("%q is no time: write 2d (that long ago), 2026-11-24, "+
-		"\"2026-11-24 06:30\", or as RFC 3339 has it", text)
+	return time.Time{}, fmt.Errorf("%q is not a time: write 2d (two days ago), 2026-11-24, "+
+		"\"2026-11-24 06:30\", or a time as in RFC 3339", text)
 }
 
 // sizeValue is an option that takes a size.

@@ -17,12 +17,14 @@ func (a *app) packageWhere() *cobra.Command {
 	var group string
 	c := &cobra.Command{Use: "where NAME",
 		Short: "Show which sources have a package and which candidate machines would install",
-		Long: `Which sources have packages of a name, in which versions, and which of them the machines of each
-group would take, and why: by priorities, pins and module streams, from the sources that they see of
-their lane's mirror. The sources are asked what they offer now, as a build would; what the lane shows
-today may be older. A tailored mirror carries what it wants and what that needs: whether this is among
-it, stockade mirror preview tells. Names alone are compared: whether a package can be installed, a proof
-tells (stockade mirror prove). The exit code is 1 where no source has it.`,
+		Long: `Show which sources have packages of a name, in which versions, and which version the
+machines of each group would install (the candidate), with the reason: priority, pins and module
+streams, among the sources that they see of the mirror of their lane.
+
+The command contacts the sources, as a build would. What a lane shows today can be older. A tailored
+mirror contains only wanted packages and their dependencies; stockade mirror preview shows whether this
+package is one of them. Only names are compared; stockade mirror prove proves whether a package can be
+installed. The exit code is 1 if no source has the package.`,
 		Example: "  stockade package where tide-tables\n  stockade package where pump-panel --group " +
 			"pump-house",
 		Args: cobra.ExactArgs(1),
@@ -45,7 +47,7 @@ tells (stockade mirror prove). The exit code is 1 where no source has it.`,
 			}
 			return err
 		}}
-	c.Flags().StringVar(&group, "group", "", "only what machines of this group would take")
+	c.Flags().StringVar(&group, "group", "", "only the candidate of this group")
 	c.RegisterFlagCompletionFunc("group", a.names("/groups", 0, byName))
 	return c
 }
@@ -68,7 +70,7 @@ func (a *app) drawWhere(w io.Writer, x mirror.Where, group string) {
 			cut: atEnd},
 		{head: "BUILT FROM", spare: 4}, {head: "BUILT", spare: 3}, {head: "ROOT MADE", spare: 6}}, rows)
 	if len(x.Has) == 0 {
-		a.say("none of %s has a package called %s", number(len(x.Asked), "source"), x.Name)
+		a.say("none of %s has a package named %s", number(len(x.Asked), "source"), x.Name)
 		if len(x.Near) > 0 {
 			a.say("did you mean %s?", strings.Join(x.Near, " or "))
 		}
@@ -101,13 +103,14 @@ func (a *app) drawWhere(w io.Writer, x mirror.Where, group string) {
 	if slices.ContainsFunc(x.Groups, func(g mirror.TakenBy) bool {
 		return g.Copy == definition.Tailored && len(g.Offers) > 0
 	}) {
-		a.say("a tailored mirror carries only what it wants and what that needs: stockade mirror preview " +
-			"tells")
+		a.say("a tailored mirror contains only wanted packages and their dependencies. To see " +
+			"whether this is one: stockade mirror preview")
 	}
 	if len(without) > 0 {
-		fmt.Fprintf(w, "\nno source that they see has it for machines of %s\n", strings.Join(without, ", "))
+		fmt.Fprintf(w, "\nno candidate for machines of %s: no source that they see has it\n",
+			strings.Join(without, ", "))
 	}
 	for _, u := range x.Unread {
-		a.say("of %s it is not known: %s", u.Source, u.Why)
+		a.say("unknown for %s: %s", u.Source, u.Why)
 	}
 }

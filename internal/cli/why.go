@@ -15,13 +15,13 @@ import (
 func (a *app) mirrorWhy(show *cobra.Command) {
 	plain := show.RunE
 	var name string
-	show.Flags().StringVar(&name, "why", "", "why its newest edition has the package of this name")
+	show.Flags().StringVar(&name, "why", "", "show why the newest edition contains this package")
 	show.RunE = func(cmd *cobra.Command, args []string) error {
 		if !cmd.Flags().Changed("why") {
 			return plain(cmd, args)
 		}
 		if len(args) != 1 {
-			return usage("--why is about one mirror")
+			return usage("--why works for one mirror")
 		}
 		if err := plainNames("mirror", args); err != nil {
 			return err
@@ -31,8 +31,9 @@ func (a *app) mirrorWhy(show *cobra.Command) {
 			return err
 		}
 		if len(m.Editions) == 0 {
-			return usageDo("build it, or see what a build would take: stockade mirror preview "+m.Name,
-				"no edition of %s stands yet", m.Name)
+			return usageDo("build it, or show what a build would contain: stockade mirror "+
+				"preview "+m.Name,
+				"%s has no edition yet", m.Name)
 		}
 		newest := m.Editions[0]
 		all, err := client.All[api.Reasons](cmd.Context(), a.client(),
@@ -62,6 +63,6 @@ func (a *app) reasons(chain []edition.Item) {
 			line(it.Source), line(it.Reason()))
 	}
 	if last := chain[len(chain)-1]; !last.Wanted {
-		fmt.Fprintf(a.out, "%*sthe edition says no more\n", 2*len(chain), "")
+		fmt.Fprintf(a.out, "%*sthe edition records nothing more\n", 2*len(chain), "")
 	}
 }

@@ -166,6 +166,11 @@ func (d *demo) walk(s *service.Service) error {
 			return err
 		}
 	}
+	// For the tutorial, whose reader has no release desk to call.
+	readOut := trust.Spaced(d.scenario.TarnKey.Certificate().Fingerprint) + "\n"
+	if err := os.WriteFile(rel("tarn-read-out.txt"), []byte(readOut), 0o644); err != nil {
+		return err
+	}
 	kelp := d.scenario.KelpKey.Certificate().Fingerprint
 	export, machine := rel("export"), rel("machine")
 
@@ -193,64 +198,69 @@ func (d *demo) walk(s *service.Service) error {
 		return nil
 	}
 	for _, a := range []act{
-		{"A document with the usual mistakes is told at once, with line and way out", 1,
+		{"Check a document with typical mistakes: each finding shows the line and a fix", 1,
 			[]string{"check", mistakes}, nil},
-		{"The real definitions: sources of three families, and four that the house fills. One key still " +
-			"waits for a decision", 0, []string{"check", rel("site")}, nil},
-		{"What recording them would change, and then the change, as one revision", 0,
+		{"Check the real definitions: sources of three families, and house sources. No one has vouched for " +
+			"one of the keys yet", 0, []string{"check", rel("site")}, nil},
+		{"Record the definitions as one revision", 0,
 			[]string{"record", rel("site"), "--summary", "first description"}, nil},
-		{"The vendor's key: its whole fingerprint, typed as the vendor read it out", 0, []string{"key",
-			"vouch", trust.Spaced(kelp), "--source", "kelp", "--evidence",
-			"Compared on paper with Kelp's field engineer"}, nil},
+		{"Vouch for the key of the vendor: type its whole fingerprint, as the vendor read it out", 0,
+			[]string{"key",
+				"vouch", trust.Spaced(kelp), "--source", "kelp", "--evidence",
+				"Compared on paper with Kelp's field engineer"}, nil},
 		{"", 0, []string{"key", "list"}, nil},
-		{"Probe the upstreams: who answers, how fast, with what", 0, []string{"source", "probe", "tarn"},
+		{"Probe the upstreams: availability, speed, age of their metadata", 0, []string{"source", "probe",
+			"tarn"},
 			nil},
-		{"What a build would take, before it is begun", 0, []string{"mirror", "estimate", "barrage"}, nil},
-		{"Build: verified roots, indexes and packages; the proof; the seal", 0, []string{"mirror", "build",
+		{"Estimate the build before it starts", 0, []string{"mirror", "estimate", "barrage"}, nil},
+		{"Build: verify metadata, indexes and packages; prove; seal", 0, []string{"mirror", "build",
 			"barrage"}, nil},
 		{"", 0, []string{"edition", "show", "barrage/1"}, nil},
 		{"", 0, []string{"edition", "packages", "barrage/1"}, nil},
-		{"What stands behind one of them, from who vouched for the key to the seal, compared anew", 0,
+		{"Show the chain of trust of a package, and verify each step", 0,
 			[]string{
 				"package", "show", "kelp-drive", "--edition", "barrage/1", "--chain"}, nil},
-		{"Verify every file against the seal, and carry it out as plain files", 0, []string{"edition",
+		{"Verify every file against the seal, and export the edition as plain files", 0, []string{"edition",
 			"verify", "barrage/1"}, nil},
 		{"", 0, []string{"edition", "export", "barrage/1", export}, nil},
-		{"Point a lane at it, and write a machine's files", 0,
+		{"Move a lane to the edition, and write the files of a machine", 0,
 			[]string{"lane", "move", "steady", "barrage/1",
 				"--reason", "first edition"}, nil},
 		{"", 0, []string{"group", "files", "gatehouse", "--out", machine}, nil},
-		{"Upstream publishes a new sluicectl, on its northern server first", 0, []string{"source", "probe",
+		{"The upstream publishes a new sluicectl, first on its northern server", 0, []string{"source",
+			"probe",
 			"tarn"}, publish},
-		{"What a build would change now, against what the machines of steady have", 0, []string{"mirror",
+		{"Preview the build, compared with what the machines on steady have", 0, []string{"mirror",
 			"preview", "barrage", "--lane", "steady"}, nil},
-		{"Somebody changes one byte of it on that server: refused, nothing is sealed", 1, []string{"mirror",
-			"build", "barrage"}, tamper},
-		{"The southern server has it right: that one is used, and the build goes through", 0, []string{
+		{"An attacker changes one byte of the package there: Stockade rejects it and seals nothing", 1,
+			[]string{"mirror",
+				"build", "barrage"}, tamper},
+		{"The southern server has the right file: Stockade uses it, and the build succeeds", 0, []string{
 			"mirror", "build", "barrage"}, d.south},
 		{"", 0, []string{"edition", "diff", "barrage/2"}, nil},
-		{"Trial machines get it first. A build after which nothing changed makes no edition", 0, []string{
+		{"Move trial to it first. A further build without changes makes no edition", 0, []string{
 			"lane", "move", "trial", "barrage/2"}, nil},
 		{"", 0, []string{"mirror", "build", "barrage"}, nil},
-		{"A faithful copy: every byte as upstream has it, its signatures still valid", 0, []string{"mirror",
+		{"A faithful copy: byte for byte, with the signatures of the upstream", 0, []string{"mirror",
 			"build", "tarn-whole"}, nil},
-		{"Lamps: upstream's lamp-watch needs what nobody upstream has. No seal while that is so", 1,
+		{"A missing dependency: no source provides what lamp-watch requires, so the build seals nothing", 1,
 			[]string{
 				"mirror", "build", "lamps"}, nil},
-		{"The house builds it, and adds the file: looked into, indexed, signed by the site", 0, []string{
+		{"Add the missing package to a house source: the site indexes and signs it", 0, []string{
 			"package", "add", rel("site/house/lamp-driver_2.0-1reach1_all.deb"), "--source", "reach-lamps",
 			"--from", "built from recipe 12 in the workshop", "--why", "the lamps of the approach"}, nil},
 		{"", 0, []string{"mirror", "build", "lamps"}, nil},
 		{"", 0, []string{"lane", "move", "lamps", "lamps/1"}, nil},
-		{"The pump house (rpm): module streams, boolean needs, a file that only the lists of files know, " +
-			"a package of the house", 0, []string{"source", "refresh", "brine-drivers"}, nil},
+		{"The pump house (rpm): module streams, boolean dependencies, a dependency on a file, a package " +
+			"of a " +
+			"house source", 0, []string{"source", "refresh", "brine-drivers"}, nil},
 		{"", 0, []string{"package", "add", rel("site/house/pump-relay-1.1-1.reach.x86_64.rpm"), "--source",
 			"reach-pumps", "--from", "built from recipe 9 in the workshop", "--why",
 			"two pumps are older than their vendor's drivers"}, nil},
 		{"", 0, []string{"mirror", "build", "pumps"}, nil},
 		{"", 0, []string{"lane", "move", "pump-house", "pumps/1"}, nil},
 		{"", 0, []string{"group", "files", "pump-house", "--out", rel("pump-house")}, nil},
-		{"The vendor publishes a security fix; the difference tells which advisory it is for", 0, []string{
+		{"The vendor publishes a security fix; the comparison names its advisory", 0, []string{
 			"mirror", "build", "pumps"}, d.fixPump},
 		{"", 0, []string{"edition", "diff", "pumps/2"}, nil},
 		{"The survey launch (alpm): its servers come from a mirror list", 0, []string{"source", "probe",
@@ -262,17 +272,17 @@ func (d *demo) walk(s *service.Service) error {
 		{"", 0, []string{"mirror", "build", "launch"}, nil},
 		{"", 0, []string{"lane", "move", "survey", "launch/1"}, nil},
 		{"", 0, []string{"group", "files", "survey-launch", "--out", rel("survey-launch")}, nil},
-		{"Somebody puts a package of their own among the launch's, with a signature of their own: refused", 1,
+		{"An attacker replaces a package and signs it with another key: Stockade rejects it", 1,
 			[]string{"mirror", "build", "launch"}, d.foreignPackage},
 		{"", 0, []string{"package", "list"}, nil},
-		{"A vendor whose server only customers get into: what it is shown stands in no document", 0,
+		{"A vendor whose server needs a login: no document contains the password", 0,
 			[]string{
 				"record", rel("shoal"), "--summary", "Shoal's echo sounders"}, nil},
 		{"", 1, []string{"source", "refresh", "shoal"}, nil},
 		{"", 0, []string{"credential", "add", "shoal-login", "--file", rel("shoal/shoal-password")}, nil},
 		{"", 0, []string{"source", "refresh", "shoal"}, nil},
 		{"", 0, []string{"mirror", "build", "sounders"}, nil},
-		{"Machines: what each has installed, beside what its lane shows", 0, []string{"machine", "enrol",
+		{"Machines: compare what each has installed with its lane", 0, []string{"machine", "enrol",
 			"gate-north", "gate-south", "--group", "gatehouse"}, nil},
 		{"", 0, []string{"machine", "enrol", "bench-1", "--group", "test-bench"}, nil},
 		{"", 0, []string{"machine", "enrol", "pump-1", "pump-2", "--group", "pump-house"}, nil},
@@ -281,7 +291,7 @@ func (d *demo) walk(s *service.Service) error {
 		{"", 0, []string{"machine", "report", "bench-1", rel("bench-1.list"), "-q"}, nil},
 		{"", 0, []string{"machine", "report", "pump-1", rel("pump-1.list"), "-q"}, nil},
 		{"", 0, []string{"machine", "list"}, nil},
-		{"What stands at the end", 0, []string{"edition", "list"}, nil},
+		{"The result", 0, []string{"edition", "list"}, nil},
 		{"", 1, []string{"status"}, nil},
 		{"", 0, []string{"journal", "verify"}, nil},
 	} {

@@ -135,7 +135,7 @@ func (r *runner) surveyed(ctx context.Context, in suite) (tests []test, err erro
 		case !passed && in == r.suites[0]:
 			return nil, fmt.Errorf("%s fails with the code as it is:\n%s", name, said.String())
 		case !passed: // it may need more than is granted here
-			fmt.Fprintf(os.Stderr, "mutate: %s of %s is left out: it fails with the code as it is\n", name,
+			fmt.Fprintf(os.Stderr, "mutate: %s of %s is omitted: it fails with the code as it is\n", name,
 				filepath.Base(in.dir))
 			continue
 		}

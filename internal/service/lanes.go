@@ -320,7 +320,7 @@ func (s *Service) laneDifference(l api.Lane, to edition.ID) (*api.LaneDifference
 		if len(will.Sources) == 0 {
 			d.Blind = "its machines cannot use any source of " + out.To
 			if len(will.Left) > 0 {
-				d.Blind += ": " + will.Left[0].Source + " is left out: " + will.Left[0].Why
+				d.Blind += ": " + will.Left[0].Source + " is omitted: " + will.Left[0].Why
 			}
 		}
 		if d.Architectures == nil {

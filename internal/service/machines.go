@@ -216,15 +216,14 @@ func ofMachine(set *definition.Set, m store.Machine, now time.Time) finding.List
 		code finding.Code
 		text string
 	}{
-		{m.Security, finding.MachineSecurityWaits, "security updates are available for %d of " +
-			"its packages on %s"},
+		{m.Security, finding.MachineSecurityWaits, "security updates on %[2]s are available for %[1]s"},
 		{m.Stranded, finding.MachineStrandedPackage,
-			"%[1]d of its packages are not in any source that it uses on %[2]s"},
-		{m.Ahead, finding.MachineAhead, "%[1]d of its packages are newer than the candidates " +
-			"on %[2]s"},
+			"not in any source that the machine uses on %[2]s: %[1]s"},
+		{m.Ahead, finding.MachineAhead, "newer than the candidates on %[2]s: %[1]s"},
 	} {
 		if told.n > 0 {
-			out = append(out, finding.New(told.code, object, told.text, told.n, m.Against))
+			out = append(out, finding.New(told.code, object, told.text,
+				finding.Count(told.n, "installed package"), m.Against))
 		}
 	}
 	out.Sort()

@@ -49,21 +49,18 @@ function close() {
 <template>
   <Modal open wide :title="title" @close="close">
     <template v-if="!done">
-      <p class="mb-3">
-        It is recorded as a revision, and what was described before is one step away. Lanes stay where they
-        are.
-      </p>
+      <p class="mb-3">This records a new revision, which you can undo. Lanes stay where they are.</p>
       <template v-if="would">
         <Preview :of="would" />
         <div v-if="!would.recordable" class="panel mt-3">
           <Findings :findings="would.findings.filter((f) => f.severity === 'error')" />
         </div>
       </template>
-      <p v-else-if="!error" class="text-slate">What that changes is being looked at …</p>
+      <p v-else-if="!error" class="text-slate">Computing the changes …</p>
       <Lack does="amend" what="Recording it" />
     </template>
     <p v-else role="status">
-      Recorded as revision {{ done.revision }}. A build makes an edition of it, and proves it.
+      Recorded as revision {{ done.revision }}. Build the mirror to put it into an edition.
     </p>
     <JobRun v-if="job && !ended" :job="job" class="mt-3" @end="ended = $event" />
     <p v-if="ended" role="status" class="mt-3">

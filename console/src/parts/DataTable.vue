@@ -103,6 +103,6 @@ const height = computed(() => props.scroll ?? (virtual.value ? 'calc(100vh - 190
         </tr>
       </tbody>
     </table>
-    <Empty v-else>{{ filter ? 'Nothing fits the filter.' : empty }}</Empty>
+    <Empty v-else>{{ filter ? 'No rows match the filter.' : empty }}</Empty>
   </div>
 </template>

@@ -14,21 +14,21 @@ const gone = new AbortController()
 const lost = ref(false)
 const error = ref<unknown>(null)
 const words: Record<string, string> = {
-  roots: 'Asking for roots',
+  roots: 'Downloading release metadata',
   probe: 'Measuring upstreams',
-  indexes: 'Fetching indexes',
+  indexes: 'Downloading indexes',
   select: 'Choosing packages and proving',
-  files: 'Reading which files packages have',
-  packages: 'Fetching packages',
-  'source packages': 'Fetching source packages',
+  files: 'Reading the file lists of packages',
+  packages: 'Downloading packages',
+  'source packages': 'Downloading source packages',
   write: 'Writing indexes',
   seal: 'Sealing',
-  verify: 'Checking files',
+  verify: 'Verifying files',
   wait: 'Waiting',
   sweep: 'Sweeping the pool',
-  read: 'Reading what sources offer',
-  examine: 'Comparing the root',
-  refill: 'Bringing back what the pool lacks',
+  read: 'Reading the packages of sources',
+  examine: 'Comparing the release metadata',
+  refill: 'Restoring missing files',
 }
 const share = computed(() => {
   const p = at.value

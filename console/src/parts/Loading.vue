@@ -4,6 +4,6 @@ defineProps<{ what?: string }>()
 </script>
 <template>
   <p class="panel flex min-h-24 items-center justify-center text-slate" role="status">
-    {{ what ?? 'Being loaded' }} …
+    {{ what ?? 'Loading' }} …
   </p>
 </template>

@@ -76,7 +76,7 @@ function giveBack() {
           role="alert"
           class="flex items-center gap-2 border-b border-line bg-lantern-soft px-5 py-2"
         >
-          <span class="mr-auto">Nothing was done with what you typed here.</span>
+          <span class="mr-auto">Your input was not saved.</span>
           <button class="btn" @click="told = false">Continue editing</button>
           <button class="btn btn-stop" @click="emit('close')">Discard</button>
         </p>

@@ -12,7 +12,7 @@ defineProps<{ proofs: Proof[] }>()
       <tr>
         <th>Proved for<Term of="proof" /></th>
         <th>On</th>
-        <th>Beside<Term of="footing" /></th>
+        <th>Baseline<Term of="baseline" /></th>
         <th class="num">{{ proofs.some((p) => p.every) ? 'Packages' : 'Wanted' }}</th>
         <th class="num">Can be installed</th>
         <th>Together</th>
@@ -25,7 +25,7 @@ defineProps<{ proofs: Proof[] }>()
         <td class="text-slate">
           {{ p.beside || 'nothing'
           }}<template v-if="p.rests_on?.length"
-            >; needed of it:
+            >; required from it:
             <span class="mono">{{
               p.rests_on.length > 6
                 ? p.rests_on.slice(0, 5).join(', ') + ' and ' + count(p.rests_on.length - 5, 'other')

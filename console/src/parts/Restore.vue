@@ -44,8 +44,8 @@ async function restore() {
 }
 </script>
 <template>
-  <Modal open wide :title="'Go back to revision ' + revision" @close="emit('close')">
-    <RadioGroup v-model="all" class="mb-3 flex gap-2" aria-label="How much goes back">
+  <Modal open wide :title="'Restore revision ' + revision" @close="emit('close')">
+    <RadioGroup v-model="all" class="mb-3 flex gap-2" aria-label="What to restore">
       <RadioGroupOption
         v-for="o in [false, true]"
         :key="String(o)"
@@ -54,14 +54,14 @@ async function restore() {
         as="template"
       >
         <button class="btn" :class="{ 'btn-go': checked }">
-          {{ o ? 'Everything that is described' : named + ' alone' }}
+          {{ o ? 'All definitions' : 'Only ' + named }}
         </button>
       </RadioGroupOption>
     </RadioGroup>
     <Trouble :error="error" />
     <template v-if="would">
       <p v-if="!would.changes.length" class="text-slate">
-        Nothing would change: it is what that revision says.
+        No changes: the definitions are those of that revision.
       </p>
       <div v-else class="panel max-h-80 overflow-auto">
         <Losses :of="would.losses" />
@@ -77,7 +77,7 @@ async function restore() {
             <template v-for="c in would.changes" :key="c.kind + c.name">
               <tr v-if="c.action !== 'change'">
                 <td>{{ c.kind }} {{ c.name }}</td>
-                <td colspan="2">{{ c.action === 'add' ? 'is described again' : 'is taken out' }}</td>
+                <td colspan="2">{{ c.action === 'add' ? 'added again' : 'removed' }}</td>
               </tr>
               <tr v-for="f in c.action === 'change' ? c.fields : []" :key="f.path">
                 <td>{{ c.kind }} {{ c.name }}</td>
@@ -93,11 +93,11 @@ async function restore() {
         class="mt-3"
         :findings="would.findings"
       />
-      <p class="mt-3 text-slate">Decisions about keys stay as they are now.</p>
+      <p class="mt-3 text-slate">Decisions about keys do not change.</p>
     </template>
     <div class="mt-4 flex justify-end gap-2">
       <button class="btn" @click="emit('close')">Cancel</button>
-      <button class="btn btn-go" :disabled="!would?.changes.length" @click="restore">Go back</button>
+      <button class="btn btn-go" :disabled="!would?.changes.length" @click="restore">Restore</button>
     </div>
   </Modal>
 </template>

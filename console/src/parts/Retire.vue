@@ -21,11 +21,11 @@ async function retire() {
 }
 </script>
 <template>
-  <Question open :title="'Retire ' + of.name" verb="Retire it" stop @close="emit('close')" @yes="retire">
+  <Question open :title="'Retire ' + of.name" verb="Retire edition" stop @close="emit('close')" @yes="retire">
     <p v-if="of.lanes.length">
-      The lane {{ of.lanes.join(', ') }} shows it, so this will be refused until the lane is moved.
+      The lane {{ of.lanes.join(', ') }} shows it. Move the lane to another edition first.
     </p>
-    <p v-else>It is no longer served. <slot /></p>
+    <p v-else>Stockade stops serving it. <slot /></p>
     <Trouble :error="error" class="mt-3" />
   </Question>
 </template>

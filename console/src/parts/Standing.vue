@@ -23,8 +23,8 @@ const rows = computed(() =>
       <dd>{{ names.join(', ') }}</dd>
     </template>
     <template v-if="!rows.length"
-      ><dt>On it</dt>
-      <dd>nothing exists</dd></template
+      ><dt>Used by</dt>
+      <dd>nothing</dd></template
     >
   </dl>
 </template>

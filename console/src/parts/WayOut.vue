@@ -17,11 +17,11 @@ const emit = defineEmits<{ close: [] }>()
 const client = useQueryClient()
 const name = computed(() => props.way.of.split(' ').slice(1).join(' '))
 const says: Record<string, string> = {
-  last: 'The other upstreams are asked first from now on. It is recorded as a revision.',
-  refresh: 'Its upstreams are asked for the root, which is verified.',
-  probe: 'Every upstream of it is measured.',
-  build: 'Its sources are asked, and an edition is built and sealed. Lanes stay where they are.',
-  sweep: 'What no edition holds, and what was found damaged, goes from the pool.',
+  last: 'Stockade contacts the other upstreams first from now on. This records a revision.',
+  refresh: 'Downloads the release metadata and verifies it.',
+  probe: 'Measures every upstream of the source.',
+  build: 'Builds and seals an edition. Lanes stay where they are.',
+  sweep: 'Removes files that no edition uses, and damaged files.',
 }
 const paths: Record<string, string> = {
   refresh: `/sources/${name.value}/refresh`,
@@ -84,10 +84,10 @@ function close() {
 <template>
   <template v-if="way.does === 'vouch'">
     <Vouch v-if="key" :of="key" :source="name" @close="close" />
-    <Modal v-else-if="keys.data.value" open title="There is no key to compare" @close="close">
+    <Modal v-else-if="keys.data.value" open title="No key to compare" @close="close">
       <p>
-        No key that <b>{{ name }}</b> names is here and undecided: import it on the page of
-        <RouterLink to="/keys">keys</RouterLink>.
+        The keys of <b>{{ name }}</b> are not imported, or already decided. Import keys on the page
+        <RouterLink to="/keys">Keys</RouterLink>.
       </p>
     </Modal>
   </template>
@@ -100,7 +100,7 @@ function close() {
   >
     <p class="mb-3">{{ says[way.does] }}</p>
     <p v-if="way.does === 'sweep' && !error && !job">
-      {{ goes ? `${count(goes.files, 'file')}, ${size(goes.bytes)}` : 'What that is, is being counted …' }}
+      {{ goes ? `${count(goes.files, 'file')}, ${size(goes.bytes)}` : 'Counting …' }}
     </p>
     <Preview v-if="would" :of="would" />
     <JobRun v-if="job && !ended" :job="job" @end="ended = $event" />

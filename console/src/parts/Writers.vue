@@ -75,9 +75,9 @@ const lines = (text: string, than: string[]): Line[] => {
     .map((l) => ({ text: l, other: known.some((k) => !k.has(l.trim())) }))
 }
 const sides = (o: Crossed['objects'][number]) => [
-  { what: 'As it was when you began', lines: lines(o.base || 'It was not there.', [o.theirs, o.mine]) },
-  { what: 'As it is recorded now', lines: lines(o.theirs || 'It was taken away.', [o.base]) },
-  { what: 'As you wrote it', lines: lines(o.mine, [o.base]) },
+  { what: 'When you started', lines: lines(o.base || 'Not defined.', [o.theirs, o.mine]) },
+  { what: 'Recorded now', lines: lines(o.theirs || 'Removed.', [o.base]) },
+  { what: 'Your version', lines: lines(o.mine, [o.base]) },
 ]
 // Each side begins where it differs first.
 const vShown = {
@@ -87,16 +87,16 @@ const vShown = {
   },
 }
 const ways: { value: Choice; word: string }[] = [
-  { value: 'theirs', word: 'Take theirs' },
-  { value: 'merged', word: 'Merge the two' },
-  { value: 'mine', word: 'Keep mine' },
+  { value: 'theirs', word: 'Use theirs' },
+  { value: 'merged', word: 'Merge' },
+  { value: 'mine', word: 'Use mine' },
 ]
 </script>
 <template>
   <Trouble :error="error" class="mb-3" />
-  <section v-if="crossed" class="panel mb-4" role="alert" aria-label="Changed meanwhile">
+  <section v-if="crossed" class="panel mb-4" role="alert" aria-label="Changed by someone else">
     <div class="border-b border-line px-3 py-2">
-      <Mark kind="warning" word="changed meanwhile" />
+      <Mark kind="warning" word="changed by someone else" />
       <span v-for="r in crossed.revisions" :key="r.id" class="ml-2">
         by <b class="font-semibold">{{ r.by }}</b>, <Moment :at="r.at" />: {{ r.summary }} (revision
         {{ r.id }})
@@ -137,10 +137,10 @@ const ways: { value: Choice; word: string }[] = [
           ><template v-else
             >theirs <code>{{ written(f.old) }}</code>, yours <code>{{ written(f.new) }}</code></template
           >)</template
-        >. Merged, it is as you have it.
+        >. Merge uses your version of these.
       </p>
       <p v-else class="mt-1.5 text-slate">You changed different fields.</p>
-      <div class="mt-2 flex gap-2" role="radiogroup" :aria-label="'What becomes of ' + id(o)">
+      <div class="mt-2 flex gap-2" role="radiogroup" :aria-label="'Resolve ' + id(o)">
         <button
           v-for="w in ways"
           :key="w.value"
@@ -155,8 +155,8 @@ const ways: { value: Choice; word: string }[] = [
       </div>
     </div>
     <div class="flex items-center gap-3 px-3 py-2">
-      <button class="btn btn-go" :disabled="!all" @click="goOn">Go on with this</button>
-      <span class="text-slate">Nothing is recorded by that: it changes what you are writing.</span>
+      <button class="btn btn-go" :disabled="!all" @click="goOn">Continue</button>
+      <span class="text-slate">This changes your draft. It records nothing.</span>
     </div>
   </section>
 </template>

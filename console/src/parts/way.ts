@@ -15,7 +15,7 @@ export const asked = shallowRef<{ way: Way } | { amend: Amending } | null>(null)
 const does: Record<string, Does> = { add: 'amend', last: 'order', sweep: 'sweepPool' }
 const words: Record<string, string> = {
   vouch: 'Compare and vouch',
-  last: 'Put it last',
+  last: 'Move to the end',
   refresh: 'Refresh',
   probe: 'Probe',
   build: 'Build',

@@ -322,7 +322,7 @@ func (r *configuration) done() {
 	s.Findings = append(s.Findings, finding.New(finding.ImportToDecide, "",
 		"it is unknown whether the databases are signed (SigLevel = %s)", cmp.Or(finding.Harmless(r.own),
 			"as the client has it")).At(s.Place).Rated(finding.Note).
-		Do("Stockade rejects an unsigned database: check whether the upstream has .db.sig"))
+		Do("check whether the upstream has .db.sig. Stockade rejects an unsigned database"))
 	if n := len(r.out.Sources); n > 0 {
 		if o := &r.out.Sources[n-1]; slices.Equal(o.URLs, s.URLs) && o.Release == s.Release &&
 			slices.Equal(o.Architectures, s.Architectures) && o.Switch == s.Switch && s.Release != "./" {

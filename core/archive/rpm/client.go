@@ -44,7 +44,7 @@ func (f Family) Print(c archive.Configuration, lane, at string) ([]archive.Clien
 		dnf.Line("skip_if_unavailable=0")
 		dnf.Line("metadata_expire=60")
 		if len(excluded) > 0 {
-			dnf.Line("# The group's pins: every other version of these packages is left out.")
+			dnf.Line("# The pins of the group: all other versions of these packages are excluded.")
 			dnf.Line("excludepkgs=%s", strings.Join(excluded, " "))
 		}
 		for _, line := range []string{"pkg_gpgcheck=1", "autorefresh=1", "type=rpm-md", "keeppackages=0"} {

@@ -502,10 +502,9 @@ func (r *configuration) take(s *repository) {
 			Rated(finding.Note).Do("%s", way))
 	}
 	if !s.named {
-		note("nothing", "it has no name=, so clients call it %s", finding.Harmless(s.Title))
+		note("none needed", "it has no name=, so clients call it %s", finding.Harmless(s.Title))
 	}
-	const way = "Stockade rejects unsigned release metadata: check whether the upstream has " +
-		"repomd.xml.asc"
+	const way = "check whether the upstream has repomd.xml.asc. Stockade rejects unsigned metadata"
 	switch {
 	case !s.packages.nothing() && !s.packages.on && !s.root.on: // neither root nor packages
 		s.Unchecked, s.Switch = s.packages.place, s.packages.words

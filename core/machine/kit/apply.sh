@@ -3,11 +3,12 @@
 #
 #   sh apply [--alone] [--older] [--unsigned] [ROOT]
 #
-# Puts the files below root/ where they belong on this machine, or on the system below the
-# folder ROOT. What is there now is kept first, for the way back: sh back [ROOT]
-# With --alone, package sources that the machine had before are taken out of use. A kit for an older
-# edition than the machine has is refused but with --older; one whose signature cannot be checked here,
-# for want of gpgv(1), but with --unsigned.
+# Installs the files below root/ on this machine, or on the system below the folder ROOT. Saves the
+# present files first; sh back [ROOT] restores them.
+#
+#   --alone     disable the package sources that the machine had before
+#   --older     accept a kit for an older edition than the machine has
+#   --unsigned  accept a kit whose signature cannot be verified, because gpgv(1) is missing
 set -eu
 here=$(cd "$(dirname "$0")" && pwd)
 alone=no older=no unsigned=no
@@ -29,7 +30,7 @@ state="$root/var/lib/stockade"
 
 cd "$here"
 if ! sha256sum --quiet -c SHA256SUMS; then
-	echo "This kit is damaged: nothing was changed. Take it again from the service." >&2
+	echo "This kit is damaged. Nothing was changed. Download it again." >&2
 	exit 1
 fi
 
@@ -40,18 +41,18 @@ done
 {{range .Paths}}beneath {{.}}
 beneath {{.}}.stockade-new
 {{end}}
-{{if .Signed}}# By whom it is signed. What this machine remembers of earlier kits decides.
+{{if .Signed}}# The signer must be the one that this machine recorded with its first kit.
 signers=''
 if command -v gpgv >/dev/null; then
 	signers=$(gpgv --keyring "$here/site-key.gpg" --status-fd 1 SHA256SUMS.asc SHA256SUMS 2>/dev/null |
 		sed -n 's/^\[GNUPG:\] VALIDSIG .* \([0-9A-F]*\)$/\1/p' | sort -u)
 	if [ -z "$signers" ]; then
-		echo "The signature of this kit is not good: nothing was changed. Take it again from the service." >&2
+		echo "The signature of this kit is invalid. Nothing was changed. Download it again." >&2
 		exit 1
 	fi
 elif [ $unsigned = no ]; then
-	echo "The signature of this kit cannot be checked, as there is no gpgv here: nothing was changed." >&2
-	echo "Install gpgv; or, if you trust the road that it came on: sh apply --unsigned" >&2
+	echo "The signature of this kit cannot be verified, because gpgv is missing. Nothing was changed." >&2
+	echo "Install gpgv. If you trust the way on which the kit came, run: sh apply --unsigned" >&2
 	exit 1
 fi
 if [ -s "$state/site-key" ] && [ -n "$signers" ]; then
@@ -60,19 +61,20 @@ if [ -s "$state/site-key" ] && [ -n "$signers" ]; then
 		! grep -qxF "$signer" "$state/site-key" || known=yes
 	done
 	if [ $known = no ]; then
-		echo "This kit is signed by" $signers "and the ones before by" $(cat "$state/site-key") >&2
-		echo "Nothing was changed. If the site has another key now, compare it with the one that you got on" \
-			"another road, then remove $state/site-key" >&2
+		echo "This kit is signed by" $signers "and earlier kits were signed by" $(cat "$state/site-key") >&2
+		echo "Nothing was changed. If the site has a new key, compare it with the fingerprint that you received" \
+			"through another channel, then remove $state/site-key" >&2
 		exit 1
 	fi
 elif [ -n "$signers" ]; then
-	echo "It is signed by the site key" $signers
-	echo "No kit was applied here before: compare that key with the one that you got on another road."
+	echo "This kit is signed by the site key" $signers
+	echo "This is the first kit on this machine. Compare that key with the fingerprint that you received" \
+		"through another channel."
 fi
 {{end}}had=$(cat "$root/{{.Of}}" 2>/dev/null || :)
 if [ "${had%%/*}" = '{{.Mirror}}' ] && [ "${had##*/}" -gt '{{.Number}}' ] && [ $older = no ]; then
-	echo "This machine has $had, and this kit is for the older {{.Edition}}: nothing was changed." >&2
-	echo "If that is what you want: sh apply --older" >&2
+	echo "This machine has $had, and this kit is for the older {{.Edition}}. Nothing was changed." >&2
+	echo "To use it anyway, run: sh apply --older" >&2
 	exit 1
 fi
 
@@ -81,7 +83,7 @@ durable() {
 	sync "$@" 2>/dev/null || sync
 }
 
-# What is there now, for the way back. There can be passwords in it.
+# Save the present files. They can contain passwords.
 umask 022
 mkdir -p "$state/before"
 umask 077
@@ -144,7 +146,7 @@ if [ -e "$root/{{.Written}}" ]; then
 		if [ "${now%% *}" = "$sum" ]; then
 			rm "$root/$path"
 			durable "$(dirname "$root/$path")"
-			echo "/$path is no longer needed, and was taken away"
+			echo "removed /$path, which is no longer needed"
 		fi
 	done <"$root/{{.Written}}"
 fi
@@ -170,4 +172,4 @@ if [ $alone = yes ]; then
 	sh "$root/{{.Setup}}" "$root"
 fi
 {{end}}
-echo "{{.Files}} files are in place, for {{.Edition}}. The way back: sh $here/back${root:+ $root}"
+echo "Files installed for {{.Edition}}: {{.Files}}. To undo this, run: sh $here/back${root:+ $root}"

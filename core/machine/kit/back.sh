@@ -1,6 +1,6 @@
 #!/bin/sh
-# Written by Stockade. Brings back what was there before the last "apply" on this machine, or on
-# the system below the folder ROOT; called again, what was there before the one before.
+# Written by Stockade. Restores the files that the last "apply" saved on this machine, or on the system
+# below the folder ROOT. Run it again to undo the "apply" before that.
 #
 #   sh back [ROOT]
 set -eu
@@ -19,7 +19,7 @@ for tar in "$state"/before/*.tar; do
 done
 [ -z "$kept" ] || beneath "${kept#"$root"/}"
 if [ -z "$kept" ]; then
-	echo "Nothing is kept in $state/before: there is no way back from here." >&2
+	echo "$state/before contains no saved files, so nothing can be restored." >&2
 	exit 1
 fi
 
@@ -56,5 +56,5 @@ for path in $touched; do
 done
 mv "$kept" "$kept.gone-back"
 rm -rf "$old" "$new"
-echo "As they were before: {{range .Touched}}/{{.}} {{end}}"
-echo "What was kept of them lies in $kept.gone-back"
+echo "Restored: {{range .Touched}}/{{.}} {{end}}"
+echo "The saved files are now in $kept.gone-back"

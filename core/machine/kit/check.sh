@@ -1,14 +1,15 @@
 #!/bin/sh
-# Checks the export that this folder lies in, where it has arrived: the seal, with gpgv(1), and
-# every file, with sha256sum(1); that what lies in machines/ is for this very edition; and that the
-# edition is not older than the one that this machine checked before. The same can be done by hand:
-# about/README.txt.
+# Verifies the export that contains this folder, at its destination:
+#   - the seal, with gpgv(1), and every file, with sha256sum(1)
+#   - that the files in machines/ are for this edition
+#   - that the edition is not older than the last one verified on this machine
+# about/README.txt describes the same steps by hand.
 #
 #   sh check.sh [--older]
 #
-# This script is sealed like the rest of machines/, but a script cannot vouch for itself: whoever
-# could change the medium could change this too. Compare the key that it names with the one that you
-# got on another road.
+# This script is sealed like the other files in machines/. But someone who can change the medium can
+# change the script too. So compare the key that it prints with the fingerprint that you received through
+# another channel.
 set -u
 cd "$(dirname "$0")/.." || exit 1
 key=SITE_KEY
@@ -17,16 +18,16 @@ older=no
 [ "${1:-}" != --older ] || older=yes
 bad=0
 
-echo "the site key is"
+echo "site key:"
 echo "    $key"
-echo "compare it with the one that you got on another road"
+echo "Compare it with the fingerprint that you received through another channel."
 
 if [ -e being-renewed.txt ] || [ ! -e manifest ]; then
-	echo "NOT WHOLE: it was being brought up to date, and that did not come to its end" >&2
+	echo "INCOMPLETE: an update of this export was interrupted" >&2
 	exit 1
 fi
 if links=$(find . -type l) && [ -n "$links" ]; then
-	echo "LINKS LIE HERE, which no export has:" $links >&2
+	echo "SYMBOLIC LINKS FOUND, which no export contains:" $links >&2
 	exit 1
 fi
 # Whether a file is signed by the site key.
@@ -36,42 +37,42 @@ signed() {
 }
 checked=yes
 if ! command -v gpgv >/dev/null; then
-	echo "THE SEAL WAS NOT CHECKED: there is no gpgv here" >&2
+	echo "THE SEAL WAS NOT VERIFIED: gpgv is missing" >&2
 	bad=1
 	checked=no
 elif signed manifest seal.asc; then
-	echo "the seal holds"
+	echo "the seal is valid"
 else
-	echo "THE SEAL DOES NOT HOLD: seal.asc is no good signature of that key over manifest" >&2
+	echo "THE SEAL IS INVALID: seal.asc is not a valid signature of that key over manifest" >&2
 	exit 1
 fi
 lists=manifest
 [ -d about/files ] && lists="manifest about/files/*"
 # shellcheck disable=SC2086 # the list of a source has no blanks in its name
 if ! sha256sum --quiet --strict -c $lists; then
-	echo "FILES ARE NOT WHAT WAS SEALED" >&2
+	echo "FILES DIFFER FROM THE SEAL" >&2
 	exit 1
 fi
 said() { sed -n "s/^  \"$1\": \"\{0,1\}\([^\",]*\)\"\{0,1\},\{0,1\}\$/\1/p" about/edition.json | sed -n 1p; }
 mirror=$(said mirror) number=$(said number) made=$(said created)
-echo "every file of the edition is as it was sealed. It is"
+echo "every file of the edition matches the seal:"
 echo "    $mirror/$number, sealed on $made"
 
-# What machines get lies beside the edition, under seals of its own.
+# The files for machines have seals of their own.
 for sums in machines/*.sums; do
 	[ -e "$sums" ] || continue
 	if [ $checked = yes ] && ! signed "$sums" "$sums.asc"; then
-		echo "THE SEAL OF $sums DOES NOT HOLD" >&2
+		echo "THE SEAL OF $sums IS INVALID" >&2
 		exit 1
 	fi
 	of=$(sed -n '1s/^# edition //p' "$sums")
 	if [ "$of" != "$mirror/$number" ]; then
-		echo "$sums IS FOR ${of:-NO EDITION}, and this is $mirror/$number: export it again with --group, or" \
-			"remove what lies in machines/ of that group" >&2
+		echo "$sums IS FOR ${of:-NO EDITION}, and this is $mirror/$number. Export again with --group, or remove" \
+			"the files of that group from machines/" >&2
 		exit 1
 	fi
 	if ! grep -v '^#' "$sums" | sha256sum --quiet --strict -c -; then
-		echo "FILES OF MACHINES ARE NOT WHAT WAS SEALED" >&2
+		echo "FILES OF MACHINES DIFFER FROM THE SEAL" >&2
 		exit 1
 	fi
 done
@@ -80,25 +81,25 @@ more=$(find machines -type f | while read -r path; do
 	cat machines/*.sums 2>/dev/null | cut -c 67- | grep -qxF "$path" || echo "$path"
 done)
 if [ -n "$more" ]; then
-	echo "THESE WERE NOT SEALED, and must not be used:" >&2
+	echo "THESE FILES ARE NOT SEALED and must not be used:" >&2
 	echo "$more" >&2
 	exit 1
 fi
-echo "what lies in machines/ is as it was sealed for this edition"
+echo "the files in machines/ match the seal for this edition"
 
-# An older one than before may be brought on purpose, to hold fixes back.
+# An attacker may bring an older edition, to withhold security fixes.
 had="$state/checked-$mirror"
 before=$(sed -n 1p "$had" 2>/dev/null)
 if [ -n "$before" ] && [ "$number" -lt "$before" ] && [ $older = no ]; then
-	echo "IT IS OLDER THAN $mirror/$before, which was checked here before ($(sed -n 2p "$had"))." >&2
-	echo "If that is what you want: sh $0 --older" >&2
+	echo "THE EDITION IS OLDER THAN $mirror/$before, which was verified here before ($(sed -n 2p "$had"))." >&2
+	echo "To use it anyway, run: sh $0 --older" >&2
 	exit 1
 fi
 if [ $bad = 0 ]; then
 	if mkdir -p "$state" 2>/dev/null && printf '%s\n%s\n' "$number" "sealed on $made" 2>/dev/null >"$had"; then
-		[ -n "$before" ] || echo "no edition of $mirror was checked on this machine before"
+		[ -n "$before" ] || echo "this is the first edition of $mirror that was verified on this machine"
 	else
-		echo "whether an older edition was checked here before is not known: $state cannot be written" >&2
+		echo "cannot write $state, so the age of the edition was not compared with earlier ones" >&2
 	fi
 fi
 exit $bad

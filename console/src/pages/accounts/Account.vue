@@ -29,18 +29,18 @@ const mayMake = computed(() => own.value || (warden.value && q.data.value?.role 
 
 const tokens: Column<Token>[] = [
   { key: 'name', title: 'Token', value: (t) => t.name },
-  { key: 'made', title: 'Made', value: (t) => t.created },
+  { key: 'made', title: 'Created', value: (t) => t.created },
   { key: 'ends', title: 'Ends', value: (t) => t.ends },
   { key: 'used', title: 'Last used', value: (t) => t.used },
   { key: 'act', title: '' },
 ]
 const sessions: Column<Session>[] = [
-  { key: 'by', title: 'Began with', value: (s) => s.by },
+  { key: 'by', title: 'Signed in with', value: (s) => s.by },
   { key: 'from', title: 'From', class: 'mono', value: (s) => s.from },
   { key: 'agent', title: 'Browser', value: (s) => s.agent },
-  { key: 'began', title: 'Began', value: (s) => s.began },
+  { key: 'began', title: 'Since', value: (s) => s.began },
   { key: 'used', title: 'Last used', value: (s) => s.used },
-  { key: 'ends', title: 'Ends by', value: (s) => s.ends },
+  { key: 'ends', title: 'Ends', value: (s) => s.ends },
   { key: 'act', title: '' },
 ]
 
@@ -79,32 +79,32 @@ async function act(f: () => Promise<unknown>) {
 }
 const takeBack = (t: Token) =>
   (asked.value = {
-    title: `Take the token ${t.name} back`,
-    verb: 'Take it back',
-    text: 'What uses it is refused from now on, and sessions that began with it end.',
+    title: `Revoke token ${t.name}`,
+    verb: 'Revoke',
+    text: 'Programs that use the token are refused from now on. Sessions that were started with it end.',
     act: () => call('DELETE', `${path}/tokens/${t.id}`),
   })
 const forget = () =>
   (asked.value = {
-    title: 'Forget the password of ' + props.name,
+    title: 'Remove the password of ' + props.name,
     verb: 'Remove',
-    text: 'It signs in with its tokens; sessions that began with the password end.',
+    text: 'The account can still sign in with its tokens. Sessions that were started with the password end.',
     act: () => call('DELETE', path + '/password'),
   })
 const remove = () =>
   (asked.value = {
     title: 'Remove the account ' + props.name,
-    verb: 'Remove it',
-    text: 'Its tokens and sessions end now. What it did stays in the journal.',
+    verb: 'Remove account',
+    text: 'Its tokens and sessions end now. The journal keeps what the account did.',
     act: () => call('DELETE', path).then(() => router.push('/accounts')),
   })
 function giveRole(choice: HTMLSelectElement) {
   const role = choice.value
   choice.value = q.data.value?.role ?? role // it has the new one when that is recorded
   asked.value = {
-    title: `Give ${props.name} the role ${role}`,
+    title: `Change the role of ${props.name} to ${role}`,
     verb: 'Change role',
-    text: 'Its tokens, its password and its sessions end. You get a new token to hand over.',
+    text: 'Its tokens, password and sessions end. You get a new token to hand over.',
     act: async () => {
       made.value = await call<NewToken>('PUT', path + '/role', { role })
     },
@@ -137,10 +137,10 @@ function giveRole(choice: HTMLSelectElement) {
     <h2 class="mb-2">Password</h2>
     <div class="panel mb-5 flex items-center gap-3 p-3">
       <Mark v-if="q.data.value.password" kind="good" word="chosen" />
-      <span v-else class="text-slate">none: it signs in with a token</span>
+      <span v-else class="text-slate">none; this account signs in with a token</span>
       <span class="ml-auto flex gap-2">
         <button v-if="own" class="btn" @click="choosing = true">
-          {{ q.data.value.password ? 'Choose another' : 'Choose a password' }}
+          {{ q.data.value.password ? 'Change password' : 'Set password' }}
         </button>
         <button v-if="q.data.value.password" class="btn" @click="forget">Remove password</button>
       </span>
@@ -149,14 +149,14 @@ function giveRole(choice: HTMLSelectElement) {
     <div class="mb-2 flex items-center">
       <h2>Tokens</h2>
       <button v-if="mayMake" class="btn ml-auto" @click="making = true">New token</button>
-      <span v-else class="ml-auto text-slate">a warden makes the tokens of their account themselves</span>
+      <span v-else class="ml-auto text-slate">only this warden can create tokens for the account</span>
     </div>
     <DataTable
       :id="(t) => t.id"
       class="mb-5"
       :columns="tokens"
       :rows="q.data.value.tokens"
-      empty="It has no token."
+      empty="No tokens."
     >
       <template #made="{ row: t }"><Moment :at="t.created" /></template>
       <template #ends="{ row: t }"
@@ -170,8 +170,8 @@ function giveRole(choice: HTMLSelectElement) {
       >
       <template #act="{ row: t }">
         <span class="flex justify-end"
-          ><button class="btn !h-6" :aria-label="'Take back: the token ' + t.name" @click="takeBack(t)">
-            Take back
+          ><button class="btn !h-6" :aria-label="'Revoke token ' + t.name" @click="takeBack(t)">
+            Revoke
           </button></span
         >
       </template>
@@ -192,7 +192,7 @@ function giveRole(choice: HTMLSelectElement) {
       <template #ends="{ row: s }"><Moment :at="s.ends" /></template>
       <template #act="{ row: s }">
         <span class="flex justify-end"
-          ><span v-if="s.current" class="text-slate">this one</span
+          ><span v-if="s.current" class="text-slate">this session</span
           ><button v-else class="btn !h-6" @click="act(() => call('DELETE', `${path}/sessions/${s.id}`))">
             End
           </button></span
@@ -202,9 +202,9 @@ function giveRole(choice: HTMLSelectElement) {
 
     <Modal :open="making" title="New token" @close="making = false">
       <form @submit.prevent="make">
-        <label for="token-name" class="mb-1 block">What it is for</label>
+        <label for="token-name" class="mb-1 block">Name of the token, such as its use</label>
         <input id="token-name" v-model="label" class="field" maxlength="64" autocomplete="off" required />
-        <label for="token-ends" class="mt-3 mb-1 block">Ends on (UTC); never if left out</label>
+        <label for="token-ends" class="mt-3 mb-1 block">Ends on (UTC). Empty: never</label>
         <input id="token-ends" v-model="ends" class="field" type="date" />
         <Trouble :error="error" class="mt-3" />
         <div class="mt-4 flex justify-end gap-2">

@@ -33,7 +33,7 @@ const columns: Column<Account>[] = [
   { key: 'role', title: 'Role', value: (a) => a.role },
   { key: 'since', title: 'Since', value: (a) => a.created },
   { key: 'tokens', title: 'Tokens', num: true, value: (a) => a.tokens.length },
-  { key: 'password', title: 'Password', value: (a) => (a.password ? 'chosen' : 'none') },
+  { key: 'password', title: 'Password', value: (a) => (a.password ? 'set' : 'none') },
   { key: 'sessions', title: 'Signed in', num: true, value: (a) => a.sessions.length },
   { key: 'used', title: 'Last used', value: used },
 ]
@@ -61,14 +61,14 @@ async function add() {
     <Act does="addAccount" @click="adding = true">New account</Act>
   </div>
   <p class="mb-4 max-w-[90ch] text-slate">
-    A viewer reads, an operator describes, builds and moves lanes, a warden decides about keys and accounts.
+    A viewer can read. An operator can also edit definitions, build mirrors and move lanes. A warden can also
+    decide about keys and manage accounts.
     <template v-if="site.data.value?.two_persons.length">
-      Two wardens vouch for a key of
-      {{ site.data.value.two_persons.map((s) => (s === 'site' ? 'any source' : `${s} sources`)).join(', ') }}:
-      a rule says so.
+      A rule requires two wardens to vouch for a key of
+      {{ site.data.value.two_persons.map((s) => (s === 'site' ? 'any source' : `${s} sources`)).join(', ') }}.
     </template>
     <template v-else-if="site.data.value">
-      One warden decides alone. A rule (Definitions, New, rule) can ask for two.
+      One warden can decide alone. To require two, add a rule (Definitions, New, rule).
     </template>
   </p>
   <Trouble :error="q.error.value" class="mb-4" />
@@ -78,7 +78,7 @@ async function add() {
     :id="(a) => a.name"
     :columns="columns"
     :rows="q.data.value"
-    empty="There is no account."
+    empty="No accounts."
   >
     <template #name="{ row: a }">
       <RouterLink :to="'/accounts/' + encodeURIComponent(a.name)">{{ a.name }}</RouterLink>
@@ -86,13 +86,13 @@ async function add() {
     </template>
     <template #since="{ row: a }"><Moment :at="a.created" /></template>
     <template #password="{ row: a }">
-      <Mark v-if="a.password" kind="good" word="chosen" /><span v-else class="text-slate">none</span>
+      <Mark v-if="a.password" kind="good" word="set" /><span v-else class="text-slate">none</span>
     </template>
     <template #used="{ row: a }"
       ><Moment v-if="used(a)" :at="used(a)" /><span v-else class="text-slate">not yet</span></template
     >
   </DataTable>
-  <p v-if="!all" class="mt-3 text-slate">Accounts of others are for wardens.</p>
+  <p v-if="!all" class="mt-3 text-slate">Only wardens see the accounts of others.</p>
   <Modal :open="adding" title="New account" @close="adding = false">
     <form @submit.prevent="add">
       <label for="account-name" class="mb-1 block">Name</label>

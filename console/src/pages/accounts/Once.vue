@@ -8,10 +8,10 @@ const emit = defineEmits<{ close: [] }>()
 </script>
 <template>
   <Modal open :title="'The token of ' + made.account" @close="emit('close')">
-    <p class="mb-2">It is shown this once. Hand it over on a road that nobody else reads.</p>
+    <p class="mb-2">Copy the token now: it is not shown again. Hand it over through a private channel.</p>
     <Copy :text="made.token" what="the token" />
     <div class="mt-4 flex justify-end">
-      <button class="btn btn-go" @click="emit('close')">It is kept</button>
+      <button class="btn btn-go" @click="emit('close')">I have saved it</button>
     </div>
   </Modal>
 </template>

@@ -26,11 +26,11 @@ async function go() {
 }
 </script>
 <template>
-  <Modal open title="Choose a password" @close="emit('close')">
+  <Modal open title="Set password" @close="emit('close')">
     <form @submit.prevent="go">
       <input type="text" class="hidden" autocomplete="username" :value="account.name" readonly />
       <template v-if="byWord">
-        <label for="before" class="mb-1 block">The one before</label>
+        <label for="before" class="mb-1 block">Current password</label>
         <input
           id="before"
           v-model="before"
@@ -40,16 +40,16 @@ async function go() {
           required
         />
       </template>
-      <label for="word" class="mb-1 block">New password, 12 characters at least</label>
+      <label for="word" class="mb-1 block">New password, at least 12 characters</label>
       <input id="word" v-model="word" class="field" type="password" autocomplete="new-password" required />
-      <label for="again" class="mt-3 mb-1 block">The same again</label>
+      <label for="again" class="mt-3 mb-1 block">Repeat new password</label>
       <input id="again" v-model="again" class="field" type="password" autocomplete="new-password" required />
-      <p v-if="again && again !== word" role="status" class="mt-1 text-flare">The two are not the same.</p>
-      <p class="mt-2 text-slate">Other sessions that began with a password end.</p>
+      <p v-if="again && again !== word" role="status" class="mt-1 text-flare">The passwords differ.</p>
+      <p class="mt-2 text-slate">Other sessions that were started with a password end.</p>
       <Trouble :error="error" class="mt-3" />
       <div class="mt-4 flex justify-end gap-2">
         <button type="button" class="btn" @click="emit('close')">Cancel</button>
-        <button class="btn btn-go" :disabled="!word || word !== again">Choose it</button>
+        <button class="btn btn-go" :disabled="!word || word !== again">Save password</button>
       </div>
     </form>
   </Modal>

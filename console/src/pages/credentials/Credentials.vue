@@ -35,7 +35,7 @@ const columns: Column<Credential>[] = [
   { key: 'kind', title: 'Kind', value: (c) => (c.user ? `${c.kind} of ${c.user}` : c.kind) },
   { key: 'hosts', title: 'Sent to', class: 'mono' },
   { key: 'given', title: 'Secret', value: (c) => c.given },
-  { key: 'used', title: 'Named by', value: (c) => c.used_by.join(', ') || 'nothing' },
+  { key: 'used', title: 'Used by', value: (c) => c.used_by.join(', ') || 'none' },
   { key: 'findings', title: 'Findings', value: (c) => c.findings.length },
   { key: 'act', title: '' },
 ]
@@ -66,8 +66,8 @@ async function forget() {
     <New of="proxy" />
   </div>
   <p class="mb-4 text-slate">
-    What upstreams and proxies are shown. What a credential is, and which hosts it belongs to, stands in the
-    definition; its secret is kept encrypted, and no page shows it.
+    Logins for upstreams and proxies. The definition says what kind a credential is and which hosts it belongs
+    to. Stockade keeps its secret encrypted and never shows it.
   </p>
   <Trouble :error="q.error.value ?? error" class="mb-4" />
   <Loading v-if="q.isPending.value" />
@@ -76,21 +76,23 @@ async function forget() {
     :id="(c) => c.name"
     :columns="columns"
     :rows="rows"
-    empty="No credential is described. Sources that ask for none need none; others name one under credentials in their definition."
+    empty="No credentials. A source that needs a login names one under credential in its definition."
   >
     <template #hosts="{ row: c }">{{ c.hosts.join(', ') }}</template>
     <template #given="{ row: c }">
       <span v-if="c.given" class="whitespace-nowrap">
-        given <Moment :at="c.given" /> by {{ c.by
+        saved <Moment :at="c.given" /> by {{ c.by
         }}<template v-if="c.until">, ends <Moment :at="c.until" /></template>
       </span>
-      <Mark v-else kind="warning" word="not given" />
+      <Mark v-else kind="warning" word="missing" />
     </template>
     <template #findings="{ row: c }"><Count :findings="c.findings" /></template>
     <template #act="{ row: c }">
       <span class="flex justify-end gap-2 whitespace-nowrap">
-        <Act does="giveSecret" class="!h-6" @click="giving = c">{{ c.given ? 'Give anew' : 'Give' }}</Act>
-        <Act v-if="c.given" does="forgetSecret" class="!h-6" @click="forgetting = c">Forget</Act>
+        <Act does="giveSecret" class="!h-6" @click="giving = c">{{
+          c.given ? 'Replace secret' : 'Add secret'
+        }}</Act>
+        <Act v-if="c.given" does="forgetSecret" class="!h-6" @click="forgetting = c">Remove secret</Act>
       </span>
     </template>
   </DataTable>
@@ -100,7 +102,7 @@ async function forget() {
     v-if="forgetting"
     open
     stop
-    :title="'Forget the secret of ' + forgetting.name"
+    :title="'Remove the secret of ' + forgetting.name"
     verb="Remove"
     @close="forgetting = null"
     @yes="forget"
@@ -108,6 +110,6 @@ async function forget() {
     <p v-if="forgetting.used_by.length">
       {{ forgetting.used_by.join(', ') }} cannot show it any more, until it is given again.
     </p>
-    <p v-else>Nothing names it.</p>
+    <p v-else>No source uses it.</p>
   </Question>
 </template>

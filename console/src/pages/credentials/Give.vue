@@ -13,7 +13,7 @@ const error = ref<unknown>(null)
 const what = computed(
   () =>
     ({ login: `Password of ${props.of.user}`, token: 'Token' })[props.of.kind] ??
-    'Client certificate and its key, both in PEM',
+    'Client certificate and key, both in PEM',
 )
 
 async function read(e: Event) {
@@ -33,12 +33,15 @@ async function give() {
 }
 </script>
 <template>
-  <Modal open :title="'Give the secret of ' + of.name" @close="emit('close')">
-    <p>It is kept encrypted, never shown again, and sent to these alone, over TLS or to a proxy:</p>
+  <Modal open :title="'Save the secret of ' + of.name" @close="emit('close')">
+    <p>
+      Stockade keeps the secret encrypted, never shows it again, and sends it only to these hosts, over TLS or
+      to a proxy:
+    </p>
     <ul class="mono my-2 list-inside list-disc">
       <li v-for="h in of.hosts" :key="h">{{ h }}</li>
     </ul>
-    <p v-if="of.given" class="mb-2 text-slate">It takes the place of the one that was given before.</p>
+    <p v-if="of.given" class="mb-2 text-slate">It replaces the secret that was saved before.</p>
     <form @submit.prevent="give">
       <label for="secret" class="mb-1 block">{{ what }}</label>
       <input

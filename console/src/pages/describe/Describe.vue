@@ -110,7 +110,7 @@ async function take(files: Record<string, File>) {
       begin({
         documents: [{ name: 'imported.yaml', text: i.document }],
         files: i.files,
-        from: `a machine's files, with ${i.sources.length} sources`,
+        from: `files of a machine, with ${i.sources.length} sources`,
       })
       await now()
     }
@@ -182,7 +182,7 @@ function anew() {
     @drop.prevent="drop"
   >
     <div class="mb-1 flex items-center gap-2">
-      <h1 class="mr-auto">Describe</h1>
+      <h1 class="mr-auto">Definitions</h1>
       <label class="btn cursor-pointer">
         Choose files<input type="file" multiple class="sr-only" aria-label="Files" @change="chosen" />
       </label>
@@ -198,17 +198,17 @@ function anew() {
       <button class="btn" :disabled="!asked.documents.length" @click="anew">Start over</button>
     </div>
     <p class="mb-3 text-slate">
-      Write or paste a definition, or drop files here: definitions with their keys, or a machine's own:
+      Write or paste a definition, or drop files here: definitions with their keys, or files of a machine:
       <span class="mono">sources.list</span>, <span class="mono">*.sources</span>,
       <span class="mono">*.repo</span>, <span class="mono">pacman.conf</span>, or an archive of its
       <span class="mono">/etc</span>.
-      <template v-if="draft.from">This is made of {{ draft.from }}.</template>
+      <template v-if="draft.from">Read from {{ draft.from }}.</template>
     </p>
     <Trouble :error="error" class="mb-3" />
     <div v-if="crossed" class="panel mb-3 flex items-center gap-3 px-3 py-2" role="alert">
       <Mark kind="warning" word="changed in another window" />
-      <span class="text-slate">Your account wrote something else there. One of the two goes on:</span>
-      <button class="btn ml-auto !h-6" @click="takeKept()">Take the other</button>
+      <span class="text-slate">Your account has another draft there. Choose one:</span>
+      <button class="btn ml-auto !h-6" @click="takeKept()">Use the other</button>
       <button class="btn !h-6" @click="keepMine()">Keep this one</button>
     </div>
     <Writers
@@ -227,7 +227,7 @@ function anew() {
         >Decide about keys</RouterLink
       >
       <RouterLink v-if="done.changes.some((c) => c.kind === 'credential')" to="/credentials" class="btn !h-6"
-        >Give secrets</RouterLink
+        >Save secrets</RouterLink
       >
     </div>
     <div class="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_minmax(0,1fr)] gap-5">
@@ -250,16 +250,18 @@ function anew() {
           <input
             v-model="summary"
             class="field"
-            placeholder="Why, in a few words"
-            aria-label="Why, in a few words"
+            placeholder="Summary of the change"
+            aria-label="Summary of the change"
           />
           <Act does="record" class="btn-go" :disabled="busy || !live?.recordable"> Record </Act>
         </form>
         <p v-if="live" class="mt-1.5">
-          <Mark v-if="blocking" kind="error" word="It cannot be recorded like this" />
-          <Mark v-else-if="live.recordable" kind="good" word="It can be recorded" />
-          <span v-else class="text-slate">No changes: this is what is recorded.</span>
-          <span v-if="unkept" class="text-slate"> · not kept by the service: it stays in this window</span>
+          <Mark v-if="blocking" kind="error" word="Errors: cannot be recorded" />
+          <Mark v-else-if="live.recordable" kind="good" word="Ready to record" />
+          <span v-else class="text-slate">No changes.</span>
+          <span v-if="unkept" class="text-slate"
+            >· draft not saved by the service; it is only in this window</span
+          >
           <span v-else-if="keptAt && asked.documents.length" class="text-slate">
             · kept for you <Moment :at="keptAt"
           /></span>
@@ -273,8 +275,8 @@ function anew() {
           :names="[
             'Form',
             'Findings' + (about.length ? ' ' + about.length : ''),
-            'What recording changes' + (live?.changes.length ? ' ' + live.changes.length : ''),
-            ...(imported.length ? ['Of the files ' + imported.length] : []),
+            'Changes' + (live?.changes.length ? ' ' + live.changes.length : ''),
+            ...(imported.length ? ['Imported files ' + imported.length] : []),
           ]"
         >
           <template #0>
@@ -288,18 +290,16 @@ function anew() {
           </template>
           <template #1>
             <p v-if="!asked.documents.length" class="panel px-3 py-2 text-slate">
-              Nothing is written yet. A definition begins with <code>stockade: 1</code>.
+              No text yet. A definition begins with <code>stockade: 1</code>.
             </p>
-            <p v-else-if="!live" class="panel px-3 py-2"><Mark kind="busy" word="being checked" /></p>
+            <p v-else-if="!live" class="panel px-3 py-2"><Mark kind="busy" word="checking" /></p>
             <div v-else class="panel max-h-[calc(100vh-190px)] overflow-auto">
               <p v-if="!about.length" class="px-3 py-2">
-                <Mark kind="good" word="nothing to find fault with" />
-                <span class="ml-2 text-slate">Upstreams were not asked.</span>
+                <Mark kind="good" word="no problems found" />
+                <span class="ml-2 text-slate">Upstreams were not contacted.</span>
               </p>
               <p v-else class="border-b border-line px-3 py-2 text-slate">
-                {{
-                  blocking ? 'It cannot be recorded like this.' : 'None of this keeps it from being recorded.'
-                }}
+                {{ blocking ? 'Correct the errors before recording.' : 'It can be recorded.' }}
               </p>
               <Findings :findings="about" :go="go" />
             </div>
@@ -311,7 +311,7 @@ function anew() {
         </Tabs>
       </div>
     </div>
-    <div v-if="over" class="drop-here">Drop definitions, or a machine's files</div>
+    <div v-if="over" class="drop-here">Drop definitions, or files of a machine</div>
   </div>
 </template>
 

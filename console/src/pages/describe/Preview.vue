@@ -17,7 +17,7 @@ const words: Record<string, ['good' | 'note' | 'warning', string]> = {
 <template>
   <div class="panel max-h-[500px] overflow-auto">
     <p v-if="!of.changes.length && !of.vouches.length && !of.renewed.length" class="px-3 py-2 text-slate">
-      No changes: this is what is recorded.
+      No changes.
     </p>
     <Losses :of="of.losses" />
     <details

@@ -23,7 +23,7 @@ const columns: Column<Advisory>[] = [
   { key: 'issued', title: 'Issued', value: (a) => a.issued },
   {
     key: 'packages',
-    title: 'About',
+    title: 'Packages',
     class: 'mono',
     value: (a) => a.packages.map((p) => p.name + ' ' + p.version).join(', '),
   },
@@ -50,7 +50,7 @@ const columns: Column<Advisory>[] = [
     :rows="q.data.value.items"
     :filter="text"
     scroll="calc(100vh - 250px)"
-    empty="No advisory is about a package of this edition."
+    empty="No advisories for packages of this edition."
   >
     <template #kind="{ row: a }">
       <Mark :kind="a.kind === 'security' ? 'warning' : 'note'" :word="kind(a)" />

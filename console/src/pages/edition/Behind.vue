@@ -29,9 +29,9 @@ const broken = computed(() => links.value.filter((l) => l.state === 'broken').le
 const unread = computed(() => links.value.filter((l) => l.state === 'sealed').length)
 const unsigned = computed(() => links.value.some((l) => l.kind === 'acknowledged'))
 const words = {
-  compared: ['good', 'compared now'],
+  compared: ['good', 'verified now'],
   sealed: ['note', 'as sealed'],
-  broken: ['error', 'does not hold'],
+  broken: ['error', 'invalid'],
 } as const
 const names: Record<string, string> = {
   vouch: 'Vouch',
@@ -39,7 +39,7 @@ const names: Record<string, string> = {
   key: 'Key',
   signature: 'Signature',
   root: 'Root',
-  index: 'List of packages',
+  index: 'Index',
   package: 'Package file',
   'handed-in': 'Added by hand',
   list: 'List of files',
@@ -59,7 +59,7 @@ async function look(path: string) {
   try {
     const b = await bytes(`${props.base}/file/${path.split('/').map(encodeURIComponent).join('/')}`)
     const start = await b.slice(0, 64 << 10).text()
-    text.value = /[\0-\x08\x0e-\x1f]/.test(start) ? `${b.size} bytes that are no text` : start
+    text.value = /[\0-\x08\x0e-\x1f]/.test(start) ? `${b.size} bytes of binary data` : start
     shown.value = path
   } catch (e) {
     error.value = e
@@ -69,20 +69,16 @@ async function look(path: string) {
 <template>
   <Modal open wide :title="`Chain of trust of ${of.name} ${of.version} (${of.arch})`" @close="emit('close')">
     <Trouble :error="q.error.value ?? error" class="mb-3" />
-    <p v-if="q.isLoading.value"><Mark kind="busy" word="being compared" /></p>
+    <p v-if="q.isLoading.value"><Mark kind="busy" word="verifying" /></p>
     <template v-if="chain">
       <p class="mb-3">
-        <Mark v-if="broken" kind="error" :word="`${broken} of ${links.length} steps do not hold`" />
-        <Mark
-          v-else
-          kind="good"
-          :word="`${links.length - unread} of ${links.length} steps were compared now, and hold`"
-        />
+        <Mark v-if="broken" kind="error" :word="`${broken} of ${links.length} steps are invalid`" />
+        <Mark v-else kind="good" :word="`${links.length - unread} of ${links.length} steps verified now`" />
         <span v-if="unread" class="ml-2 text-slate"
           >{{ unread === 1 ? '1 rests' : unread + ' rest' }} on the seal alone.</span
         >
-        <span v-if="unsigned" class="ml-2">Nobody signs what upstream says.</span>
-        <Mark v-if="chain.since" kind="warning" :word="'Since then: ' + chain.since" class="ml-2" />
+        <span v-if="unsigned" class="ml-2">Upstream does not sign its metadata.</span>
+        <Mark v-if="chain.since" kind="warning" :word="'Changed since: ' + chain.since" class="ml-2" />
       </p>
       <ol class="max-h-[62vh] overflow-auto pr-2">
         <li

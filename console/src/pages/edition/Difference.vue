@@ -49,9 +49,9 @@ const kinds = computed(() => {
 <template>
   <template v-if="older.length">
     <div class="mb-2 flex flex-wrap items-center gap-2">
-      <label for="against">Against</label
+      <label for="against">Compare with</label
       ><select id="against" v-model="against" class="field !w-40">
-        <option value="">the one before</option>
+        <option value="">the edition before</option>
         <option v-for="o in older" :key="o.number" :value="String(o.number)">{{ o.name }}</option>
       </select>
       <span class="ml-2 flex gap-1" role="group" aria-label="Which changes">
@@ -70,7 +70,7 @@ const kinds = computed(() => {
       <input
         v-model.lazy="text"
         class="field !w-40"
-        placeholder="A name, then Enter"
+        placeholder="Name, then Enter"
         aria-label="Search the difference"
       />
       <Take class="ml-auto" :name="name + '-difference'" :rows="q.data.value?.items ?? []" :path="path" />
@@ -79,17 +79,17 @@ const kinds = computed(() => {
     <Loading v-if="q.isPending.value" what="The two editions are being compared" />
     <template v-if="q.data.value">
       <p class="mb-2 text-slate">
-        New packages are {{ size(q.data.value.summary.bytes) }} in all.
+        New packages: {{ size(q.data.value.summary.bytes) }} in total.
         <template v-if="q.data.value.next"
           >{{ q.data.value.items.length }} of {{ q.data.value.matching.toLocaleString('en') }} are shown.
           <button v-if="limit < 1000" class="text-tide underline" @click="limit = 1000">Show more</button>
-          <template v-else>Narrow it down, or take it away.</template></template
+          <template v-else>Search for a name, or download the list.</template></template
         >
       </p>
       <Changes
         :changes="q.data.value.items"
         :scroll="'calc(100vh - 280px)'"
-        empty="The packages are the same."
+        empty="No changes: the packages are the same."
         :fixed="!!q.data.value.next"
       />
     </template>

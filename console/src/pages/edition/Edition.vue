@@ -22,7 +22,7 @@ import Act from '../../parts/Act.vue'
 const props = defineProps<{ mirror: string; number: string }>()
 const route = useRoute()
 const router = useRouter()
-const file = `${props.mirror}-${props.number}` // what is taken away is called
+const file = `${props.mirror}-${props.number}` // name of a downloaded list
 const base = `/editions/${props.mirror}/${props.number}`
 const q = useQuery({ queryKey: ['edition', base], queryFn: () => get<EditionDetail>(base) })
 const others = useQuery({
@@ -67,12 +67,11 @@ const e = computed(() => q.data.value)
   <div v-if="e" class="space-y-4">
     <div class="flex items-center gap-3">
       <h1 class="mono !text-[17px]">{{ e.name }}</h1>
-      <Mark
-        v-if="e.sealed"
-        kind="good"
-        word="the seal holds"
-        :title="'checked ' + absolute(e.checked)"
-      /><Mark v-else kind="error" word="the seal does not hold" /><Term of="seal" /><span class="text-slate"
+      <Mark v-if="e.sealed" kind="good" word="seal valid" :title="'verified ' + absolute(e.checked)" /><Mark
+        v-else
+        kind="error"
+        word="seal invalid"
+      /><Term of="seal" /><span class="text-slate"
         >made <Moment :at="e.created" /> · {{ e.copy }} · {{ count(e.packages, 'package') }} ·
         {{ size(e.bytes)
         }}<template v-if="e.lanes.length"> · shown by {{ e.lanes.join(', ') }}</template></span
@@ -99,7 +98,7 @@ const e = computed(() => q.data.value)
         <Mark
           v-if="last.state === 'done'"
           kind="good"
-          :word="`all ${(last.result as any).files} files are what was sealed`"
+          :word="`OK: the seal is valid and all ${(last.result as any).files} files match it`"
         /><Mark v-else kind="error" :word="last.problem" />
       </p>
       <Findings v-if="last.findings.length" :findings="last.findings" class="border-t border-line" />
@@ -112,7 +111,7 @@ const e = computed(() => q.data.value)
     </Tabs>
     <Retire v-if="retiring" :of="e" @close="retiring = false" @done="router.push('/mirrors/' + props.mirror)"
       >{{ count(e.packages, 'package') }} ({{ size(e.bytes) }}) go with the next sweep of the pool, as far as
-      nothing else holds them.</Retire
+      nothing else uses them.</Retire
     >
   </div>
 </template>

@@ -11,11 +11,11 @@ defineProps<{ edition: EditionDetail }>()
 <template>
   <div class="space-y-4">
     <section v-if="edition.seal.proofs?.length">
-      <h2 class="mb-1.5">Proved when it was built</h2>
+      <h2 class="mb-1.5">Proof at the build</h2>
       <div class="panel overflow-x-auto"><Proofs :proofs="edition.seal.proofs" /></div>
     </section>
     <section v-if="edition.seal.because?.length">
-      <h2 class="mb-1.5">What changed since the edition before</h2>
+      <h2 class="mb-1.5">Reasons for this edition</h2>
       <ul class="panel list-disc p-3 pl-7">
         <li v-for="what in edition.seal.because" :key="what">{{ what }}</li>
       </ul>
@@ -28,14 +28,14 @@ defineProps<{ edition: EditionDetail }>()
           {{ [s.family, s.release, (s.components ?? []).join(', ')].filter(Boolean).join(' · ') }} for
           {{ (s.architectures ?? []).join(', ') }}
         </dd>
-        <dt>Root</dt>
+        <dt>Release metadata</dt>
         <dd>
           made <Moment :at="s.root_date" />, from <code>{{ s.upstream }}</code>
         </dd>
         <dt>Signed by</dt>
         <dd v-if="s.signer.fingerprint">{{ s.signer.user_id }} <Finger :of="s.signer.fingerprint" /></dd>
         <dd v-else-if="s.unsigned">
-          nobody: {{ s.unsigned.by }} acknowledged that <Moment :at="s.unsigned.at" />, because
+          no one. {{ s.unsigned.by }} accepted that <Moment :at="s.unsigned.at" />, because
           {{ s.unsigned.reason }}
         </dd>
         <template v-if="s.source_packages">
@@ -54,7 +54,7 @@ defineProps<{ edition: EditionDetail }>()
             <Finger :of="f" />
             {{
               f === edition.seal.site_key
-                ? '(the site key: it signs the indexes)'
+                ? '(the site key, which signs the indexes)'
                 : s.tailored
                   ? '(upstream: it signed the packages)'
                   : '(upstream: copied byte for byte)'
@@ -66,11 +66,12 @@ defineProps<{ edition: EditionDetail }>()
     <section v-if="edition.sealed" class="panel p-3">
       <h2 class="mb-2">Export</h2>
       <p>
-        As plain files, checked on the way: <code>stockade edition export {{ edition.name }} DIR</code>
+        As plain files, verified while they are written:
+        <code>stockade edition export {{ edition.name }} DIR</code>
       </p>
     </section>
     <section v-if="edition.seal.findings?.length">
-      <h2 class="mb-1.5">Findings when it was built</h2>
+      <h2 class="mb-1.5">Findings at the build</h2>
       <div class="panel"><Findings :findings="edition.seal.findings" /></div>
     </section>
   </div>

@@ -34,7 +34,7 @@ const columns: Column<Item>[] = [
   { key: 'size', title: 'Size', num: true, value: (i) => i.size },
   {
     key: 'why',
-    title: 'Why it is here',
+    title: 'Why it is in',
     value: (i) => reason(i),
   },
   {
@@ -72,7 +72,7 @@ const columns: Column<Item>[] = [
     :fixed="!!q.data.value.next"
     :filter="text"
     scroll="calc(100vh - 250px)"
-    empty="Nothing is in this edition."
+    empty="No packages match."
   >
     <template #name="{ row: i }">
       <button class="font-medium text-tide hover:underline" :title="'Chain of trust'" @click="behind = i">

@@ -48,8 +48,8 @@ const columns: Column<Job>[] = [
   { key: 'object', title: 'Object', class: 'whitespace-nowrap', value: (j) => j.object },
   { key: 'state', title: 'State', value: (j) => j.state },
   { key: 'by', title: 'By', wide: true, value: (j) => j.by },
-  { key: 'began', title: 'Began', value: (j) => j.started },
-  { key: 'took', title: 'Took', num: true, value: lasted },
+  { key: 'began', title: 'Started', value: (j) => j.started },
+  { key: 'took', title: 'Duration', num: true, value: lasted },
   { key: 'findings', title: 'Findings', value: (j) => j.findings.length },
   { key: 'problem', title: 'Problem', class: 'max-w-80 max-[1199px]:max-w-44 truncate text-slate' },
 ]
@@ -70,16 +70,16 @@ const columns: Column<Job>[] = [
     <JobRun :job="j" @end="client.invalidateQueries()" />
   </div>
   <p v-if="q.data.value?.next" class="mb-2 text-slate">
-    The newest {{ q.data.value.items.length }} are shown.
+    Shows the newest {{ q.data.value.items.length }}.
     <button v-if="limit < 1000" class="text-tide underline" @click="limit = 1000">Show more</button>
-    <template v-else>Older ones: take it away.</template>
+    <template v-else>For older jobs, download the list.</template>
   </p>
   <DataTable
     v-if="q.data.value"
     :id="(j) => j.id"
     :columns="columns"
     :rows="q.data.value.items"
-    empty="No job was run yet. Refreshing a source or building a mirror is one."
+    empty="No jobs yet. Refreshing a source or building a mirror starts one."
   >
     <template #state="{ row: j }"><Mark :kind="kinds[j.state]" :word="j.state" /></template>
     <template #began="{ row: j }"><Moment :at="j.started" /></template>

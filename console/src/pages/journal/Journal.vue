@@ -76,12 +76,12 @@ const columns: Column<JournalEntry>[] = [
   <Trouble :error="q.error.value ?? error" class="mb-4" />
   <Loading v-if="q.isPending.value" />
   <p v-if="since" class="mb-2 text-slate">
-    Since <Moment :at="since" />. <RouterLink to="/journal">Show all of it</RouterLink>
+    Since <Moment :at="since" />. <RouterLink to="/journal">Show all entries</RouterLink>
   </p>
   <p v-if="q.data.value?.next" class="mb-2 text-slate">
-    The newest {{ q.data.value.items.length }} are shown.
+    Shows the newest {{ q.data.value.items.length }}.
     <button v-if="limit < 1000" class="text-tide underline" @click="limit = 1000">Show more</button>
-    <template v-else>Older ones: narrow it down, or take it away.</template>
+    <template v-else>For older entries, filter, or download the list.</template>
   </p>
   <DataTable
     v-if="q.data.value"
@@ -89,7 +89,7 @@ const columns: Column<JournalEntry>[] = [
     :columns="columns"
     :rows="q.data.value.items"
     :filter="text"
-    empty="Nothing was journalled yet."
+    empty="No entries."
   >
     <template #at="{ row: e }"><Moment :at="e.at" /></template>
     <template #action="{ row: e }">

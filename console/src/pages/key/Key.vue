@@ -73,8 +73,8 @@ function done() {
       <Mark v-if="k.barred" kind="error" word="barred" /><Mark
         v-else-if="k.site"
         kind="note"
-        word="the site's own key"
-      /><Mark v-if="k.former" kind="none" word="the site's own key, before it was renewed" /><Mark
+        word="site key"
+      /><Mark v-if="k.former" kind="none" word="former site key" /><Mark
         v-if="k.retired"
         kind="none"
         word="retired"
@@ -88,13 +88,13 @@ function done() {
       <dl class="facts">
         <dt>Fingerprint</dt>
         <dd><Finger :of="k.fingerprint" /></dd>
-        <dt>User ids</dt>
+        <dt>User IDs</dt>
         <dd>{{ k.user_ids.join('; ') }}</dd>
         <template v-if="k.names.length"
-          ><dt>Named</dt>
+          ><dt>Names</dt>
           <dd>{{ k.names.join(', ') }}</dd></template
         ><template v-if="k.added_by"
-          ><dt>Brought in</dt>
+          ><dt>Imported</dt>
           <dd><Moment :at="k.added" /> by {{ k.added_by }}</dd></template
         ><template v-if="k.barred"
           ><dt>Barred</dt>
@@ -103,7 +103,7 @@ function done() {
       </dl>
     </section>
     <section>
-      <h2 class="mb-1.5">Parts, on a line of time</h2>
+      <h2 class="mb-1.5">Parts and their validity</h2>
       <div class="panel overflow-x-auto">
         <table class="grid-table">
           <thead>
@@ -125,7 +125,7 @@ function done() {
               <td>{{ p.can_sign ? 'yes' : 'no' }}</td>
               <td>{{ day(p.created) }}</td>
               <td>
-                <Mark v-if="p.revoked" kind="error" :word="'withdrawn: ' + p.reason" /><template v-else>{{
+                <Mark v-if="p.revoked" kind="error" :word="'revoked: ' + p.reason" /><template v-else>{{
                   p.expires ? day(p.expires) : 'never'
                 }}</template>
               </td>
@@ -170,7 +170,7 @@ function done() {
               <td>
                 <Mark
                   :kind="k.barred ? 'none' : 'good'"
-                  :word="k.barred ? 'vouched, before it was barred' : 'vouched'"
+                  :word="k.barred ? 'vouched before it was barred' : 'vouched'"
                 />
               </td>
               <td>{{ v.evidence }}</td>
@@ -178,7 +178,7 @@ function done() {
               <td><Moment :at="v.at" /></td>
               <td class="num">
                 <Act v-if="!k.barred" does="withdraw" class="!h-6" @click="ask('withdraw', v.source)">
-                  Take back
+                  Withdraw
                 </Act>
               </td>
             </tr>
@@ -191,7 +191,7 @@ function done() {
             </tr>
           </tbody>
         </table>
-        <p v-else class="px-3 py-2 text-slate">No source names this key.</p>
+        <p v-else class="px-3 py-2 text-slate">No source uses this key.</p>
       </div>
     </section>
     <section v-if="k.findings.length">
@@ -201,7 +201,7 @@ function done() {
     <Vouch v-if="vouching" :of="k" :source="vouching" @close="vouching = ''" />
     <Signed v-if="!k.site && !k.former" :fingerprint="k.fingerprint" />
     <section v-if="k.rests_on.length">
-      <h2 class="mb-1.5">What rests on it</h2>
+      <h2 class="mb-1.5">Depends on it</h2>
       <p class="panel px-3 py-2">
         <template v-for="(e, n) in whole ? k.rests_on : k.rests_on.slice(0, brief)" :key="e"
           ><template v-if="n">, </template
@@ -209,9 +209,9 @@ function done() {
         >
         <span class="ml-3 text-slate">{{
           k.lanes.length
-            ? 'shown by ' +
+            ? 'on lanes ' +
               (whole || k.lanes.length <= brief ? k.lanes.join(', ') : count(k.lanes.length, 'lane'))
-            : 'no lane shows one of them'
+            : 'no lane shows any of them'
         }}</span>
         <button
           v-if="k.rests_on.length > brief || k.lanes.length > brief"
@@ -225,16 +225,16 @@ function done() {
     </section>
     <Renewal v-if="k.site || k.former" />
     <section v-if="k.history.length">
-      <h2 class="mb-1.5">What was done about it</h2>
+      <h2 class="mb-1.5">History</h2>
       <div class="panel overflow-x-auto">
         <table class="grid-table">
           <thead>
             <tr>
               <th>When</th>
-              <th>What</th>
+              <th>Action</th>
               <th>Source</th>
               <th>By</th>
-              <th>Why</th>
+              <th>Reason</th>
             </tr>
           </thead>
           <tbody>
@@ -252,40 +252,40 @@ function done() {
     <Reason
       v-if="asking === 'bar'"
       title="Bar this key"
-      verb="Bar it"
+      verb="Bar key"
       :act="act"
       @close="asking = ''"
       @done="done"
     >
       <p>
-        Nothing that it signed is accepted for any source after this. It cannot be taken back: its owner's new
-        key is vouched for instead.
+        Stockade then accepts nothing that this key signed, for any source. You cannot undo this; vouch for a
+        new key of its owner instead.
       </p>
-      <p class="mt-2 mb-1">Depends on sources that name this key:</p>
+      <p class="mt-2 mb-1">In use by:</p>
       <Standing v-if="stands" :of="stands" />
     </Reason>
     <Reason
       v-if="asking === 'withdraw'"
-      :title="'Take back that it may sign ' + about"
-      verb="Take it back"
+      :title="'Withdraw the vouch for ' + about"
+      verb="Withdraw vouch"
       :act="act"
       @close="asking = ''"
       @done="done"
     >
       <p>
-        Nothing that it signs is accepted for {{ about }} after this; other sources stay as they are. Vouching
-        anew, with other evidence, is the way back.
+        Stockade then accepts nothing that this key signs for {{ about }}. Other sources are not affected. To
+        undo this, vouch again with new evidence.
       </p>
     </Reason>
     <Reason
       v-if="asking === 'retire'"
-      title="Put this key away"
-      verb="Put it away"
+      title="Retire this key"
+      verb="Retire key"
       :act="act"
       @close="asking = ''"
       @done="done"
     >
-      <p>Lists leave it out. What was done about it is kept, and a bar stays in force.</p>
+      <p>Lists omit it. Its history is kept, and a bar stays in force.</p>
     </Reason>
   </div>
 </template>

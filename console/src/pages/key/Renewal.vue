@@ -20,7 +20,7 @@ const lasts = ref('90d')
 const older = computed(() => s.value?.keys[0].fingerprint ?? '')
 const marks: Record<string, ['good' | 'note' | 'none', string]> = {
   signs: ['good', 'signs'],
-  follows: ['note', 'follows, and signs beside the other'],
+  follows: ['note', 'next key; signs together with the current one'],
   former: ['none', 'former'],
 }
 const renew = (reason: string) => post('/site/renew-key', { for: lasts.value, reason })
@@ -35,11 +35,9 @@ function done() {
   <Trouble :error="q.error.value" />
   <section v-if="s">
     <div class="mb-1.5 flex items-center gap-2">
-      <h2 class="mr-auto">The keys of this site</h2>
-      <Act v-if="!s.renewal" does="renewSiteKey" @click="asking = 'renew'"> Renew the site key </Act>
-      <Act v-else does="retireSiteKey" class="btn-stop" @click="asking = 'retire'">
-        Retire the older key
-      </Act>
+      <h2 class="mr-auto">Site keys</h2>
+      <Act v-if="!s.renewal" does="renewSiteKey" @click="asking = 'renew'"> Renew site key </Act>
+      <Act v-else does="retireSiteKey" class="btn-stop" @click="asking = 'retire'"> Retire older key </Act>
     </div>
     <div class="panel overflow-x-auto">
       <table class="grid-table">
@@ -78,40 +76,40 @@ function done() {
     </div>
     <Reason
       v-if="asking === 'renew'"
-      title="Renew the site key"
-      verb="Create the new key"
+      title="Renew site key"
+      verb="Create key"
       :act="renew"
       @close="asking = ''"
       @done="done"
     >
       <p class="mb-2">
-        A second key is made, certified by this one. The seals of all editions carry both signatures from then
-        on, and machines' files trust both keys. Every machine has to get its files anew before the older key
-        is retired.
+        This creates a second key, certified by the current one. The seals of all editions then have both
+        signatures, and new files for machines contain both keys. Every machine must get new files before the
+        older key is retired.
       </p>
-      <label for="lasts" class="mb-1 block">How long both are to sign</label>
+      <label for="lasts" class="mb-1 block">How long both keys sign</label>
       <input id="lasts" v-model="lasts" class="field !w-24" />
     </Reason>
     <Reason
       v-if="asking === 'retire'"
-      title="Retire the older key"
-      verb="Retire it"
+      title="Retire older key"
+      verb="Retire key"
       :act="retire"
       @close="asking = ''"
       @done="done"
     >
       <p>
-        Its secret part is removed. A machine that did not get its files since the renewal refuses what is
-        built from now on.
+        This deletes the secret part of the older key. A machine that got no new files since the renewal
+        rejects what is built from now on.
       </p>
       <p v-if="s.house_packages" class="mt-2">
         {{ s.house_packages }} packages of house sources are signed anew, where their family signs packages.
       </p>
       <p v-if="s.resting.length" class="mt-2">
-        <Mark kind="warning" word="still rests on it" />: {{ s.resting.map((r) => r.lane).join(', ') }}. Their
-        machines are told to trust it until these mirrors were built anew and the lanes moved.
+        <Mark kind="warning" word="still depends on it" />: {{ s.resting.map((r) => r.lane).join(', ') }}.
+        Their machines keep trusting it until you build these mirrors again and move the lanes.
       </p>
-      <label for="typed" class="mt-3 mb-1 block">The whole fingerprint of the older key, which ends</label>
+      <label for="typed" class="mt-3 mb-1 block">Whole fingerprint of the older key, which ends</label>
       <input id="typed" v-model="typed" class="field mono" :placeholder="'… ' + older.slice(-4)" />
     </Reason>
   </section>

@@ -19,12 +19,12 @@ const s = computed(() => q.data.value)
 <template>
   <Trouble :error="q.error.value" />
   <section v-if="q.isPending.value">
-    <h2 class="mb-1.5">What it has signed here</h2>
-    <p class="panel px-3 py-2"><Mark kind="busy" word="being looked for" /></p>
+    <h2 class="mb-1.5">Signed by it</h2>
+    <p class="panel px-3 py-2"><Mark kind="busy" word="searching" /></p>
   </section>
   <template v-if="s">
     <section>
-      <h2 class="mb-1.5">What it has signed here</h2>
+      <h2 class="mb-1.5">Signed by it</h2>
       <div class="panel max-h-72 overflow-auto">
         <table v-if="s.roots.length || s.packages.length" class="grid-table">
           <thead>
@@ -37,14 +37,14 @@ const s = computed(() => q.data.value)
           </thead>
           <tbody>
             <tr v-for="r in s.roots" :key="r.source + r.edition">
-              <td>root, made <Moment :at="r.date" /></td>
+              <td>release metadata, made <Moment :at="r.date" /></td>
               <td>
                 <RouterLink :to="'/sources/' + r.source">{{ r.source }}</RouterLink>
               </td>
               <td>
                 <RouterLink v-if="r.edition" :to="'/editions/' + r.edition" class="mono">{{
                   r.edition
-                }}</RouterLink><template v-else>accepted last</template>
+                }}</RouterLink><template v-else>last accepted</template>
               </td>
               <td><Moment :at="r.at" /></td>
             </tr>
@@ -60,14 +60,14 @@ const s = computed(() => q.data.value)
             </tr>
           </tbody>
         </table>
-        <p v-else class="px-3 py-2 text-slate">Nothing that is kept here.</p>
+        <p v-else class="px-3 py-2 text-slate">Nothing that Stockade has stored.</p>
         <p v-if="s.unread.length" class="border-t border-line px-3 py-2">
-          <Mark kind="warning" word="not known" /> of {{ s.unread.join(', ') }}, which cannot be read
+          <Mark kind="warning" word="unknown" /> for {{ s.unread.join(', ') }}, which cannot be read
         </p>
       </div>
     </section>
     <section v-if="s.stops.sources.length">
-      <h2 class="mb-1.5">What would stop without it</h2>
+      <h2 class="mb-1.5">Depends only on it</h2>
       <div class="panel px-3 py-2"><Standing :of="s.stops" /></div>
     </section>
   </template>

@@ -102,8 +102,10 @@ async function add() {
     <New of="key" />
   </div>
   <p class="mb-4 text-slate">
-    Which key may sign which source. A key counts only where somebody vouched for it<Term of="vouch" />, for
-    that source; a barred<Term of="bar" /> one counts nowhere.
+    Which key may sign which source. A key may sign a source only after a warden has vouched<Term
+      of="vouch"
+    />
+    for it. A barred<Term of="bar" /> key may sign nothing.
   </p>
   <Trouble :error="q.error.value" class="mb-4" />
   <Loading v-if="q.isPending.value" />
@@ -115,7 +117,7 @@ async function add() {
   </p>
   <div v-if="names.length > few || keys.length > few" class="mb-3 flex items-center gap-3">
     <input v-model="text" class="field !w-64" placeholder="Filter keys and sources" aria-label="Filter" />
-    <label><input v-model="waiting" type="checkbox" /> only where somebody has to decide</label>
+    <label><input v-model="waiting" type="checkbox" /> only open decisions</label>
     <span class="ml-auto text-slate"
       >{{ rows.length }} of {{ count(keys.length, 'key') }}, {{ cols.length }} of
       {{ count(names.length, 'source') }}</span
@@ -142,13 +144,13 @@ async function add() {
               :to="'/keys/' + k.fingerprint"
               class="font-medium whitespace-nowrap"
               :title="k.user_ids.join('; ')"
-              >{{ k.user_ids[0]?.replace(/ *<[^>]*>$/, '') ?? 'no user id' }}</RouterLink
+              >{{ k.user_ids[0]?.replace(/ *<[^>]*>$/, '') ?? 'no user ID' }}</RouterLink
             >
           </td>
           <td><Finger :of="k.fingerprint" brief /></td>
           <td><Count v-if="!k.site" :findings="k.findings" /></td>
           <td v-if="k.site" :colspan="cols.length" class="text-slate">
-            the site's own key: it signs seals, tailored mirrors, and what is added by hand
+            the site key; it signs seals, tailored mirrors and house sources
           </td>
           <td v-for="n in k.site ? [] : cols" :key="n">
             <Mark
@@ -162,7 +164,7 @@ async function add() {
               <Mark
                 v-if="first(k, n)?.by === who?.account || lacks('vouch')"
                 kind="warning"
-                word="waits for a second"
+                word="second warden needed"
                 :title="'vouched for by ' + first(k, n)?.by + ': ' + first(k, n)?.evidence" /><Act
                 v-else
                 dense
@@ -192,8 +194,8 @@ async function add() {
   <Statement v-if="taking" @close="taking = false" />
   <Modal :open="adding" title="Import key" wide @close="adding = false"
     ><p class="mb-2">
-      Paste an armoured public key. This decides nothing: nobody may sign anything with it until somebody
-      vouches for it.
+      Paste an armoured public key. Importing decides nothing: the key may sign nothing until a warden vouches
+      for it.
     </p>
     <textarea v-model="pasted" class="field mono h-64" aria-label="Armoured key" spellcheck="false" /><Trouble
       :error="error"

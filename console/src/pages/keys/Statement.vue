@@ -20,9 +20,9 @@ const done = ref(false)
 const error = ref<unknown>(null)
 const fresh = computed(() => (st.value?.vouches ?? []).filter((v) => v.outcome === 'vouch').length)
 const words: Record<string, ['note' | 'good' | 'none', string]> = {
-  vouch: ['note', 'to vouch for'],
-  stands: ['good', 'exists already'],
-  passed: ['none', 'passed over'],
+  vouch: ['note', 'vouch for'],
+  stands: ['good', 'already vouched'],
+  passed: ['none', 'skipped'],
 }
 async function look(e: Event) {
   const input = e.target as HTMLInputElement
@@ -53,11 +53,11 @@ async function go() {
 <template>
   <Modal open wide title="Import a statement of a paired site" @close="emit('close')">
     <p class="mb-3 text-slate">
-      What another site has vouched for, with its evidence. It counts only if a warden has compared that
-      site's key and paired the two: <code>stockade site pair NAME FILE</code>.
+      The vouches of another site, with their evidence. A warden must first have compared the key of that site
+      and paired the sites: <code>stockade site pair NAME FILE</code>.
     </p>
     <label v-if="!done" class="btn cursor-pointer">
-      Choose the file<input type="file" class="sr-only" aria-label="Statement" @change="look" />
+      Choose file<input type="file" class="sr-only" aria-label="Statement" @change="look" />
     </label>
     <Trouble :error="error" class="mt-3" />
     <template v-if="st">
@@ -86,7 +86,7 @@ async function go() {
     </template>
     <div class="mt-4 flex items-center justify-end gap-2">
       <Mark v-if="done" kind="good" word="recorded, with its evidence" class="mr-auto" />
-      <span v-else-if="st && !fresh" class="mr-auto text-slate">Nothing of it is new here.</span>
+      <span v-else-if="st && !fresh" class="mr-auto text-slate">It contains nothing new.</span>
       <button class="btn" @click="emit('close')">{{ done ? 'Close' : 'Cancel' }}</button>
       <button v-if="!done" class="btn btn-go" :disabled="!fresh" @click="go">
         {{ fresh ? 'Vouch for ' + count(fresh, 'key') : 'Vouch' }}

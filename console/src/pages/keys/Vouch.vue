@@ -80,7 +80,7 @@ async function go() {
     <form @submit.prevent="go">
       <dl class="facts mb-4">
         <dt>Key</dt>
-        <dd>{{ of.user_ids.join('; ') || 'no user id' }}</dd>
+        <dd>{{ of.user_ids.join('; ') || 'no user ID' }}</dd>
         <dt>For</dt>
         <dd>
           {{ also.length ? 'the sources ' + [source, ...also].join(', ') : 'the source ' + source }}, and
@@ -103,7 +103,7 @@ async function go() {
         </template>
       </dl>
       <label for="typed" class="mb-1 block"
-        >The whole fingerprint, as its owner told it to you on another road</label
+        >The whole fingerprint, as its owner told you through another channel</label
       >
       <div class="flex gap-2">
         <input
@@ -117,7 +117,7 @@ async function go() {
         <label
           class="btn shrink-0 cursor-pointer"
           title="a photograph of the owner's QR code, or a text file; the key itself does not count"
-          >From a picture<input
+          >Read from picture<input
             type="file"
             accept="image/*,text/plain"
             class="sr-only"
@@ -141,10 +141,10 @@ async function go() {
         >
       </div>
       <p class="mt-2 h-5" aria-live="polite">
-        <Mark v-if="whole" kind="good" word="it is this key's fingerprint" /><Mark
+        <Mark v-if="whole" kind="good" word="matches the fingerprint of this key" /><Mark
           v-else-if="wrong"
           kind="error"
-          word="this key has another fingerprint: do not vouch for it"
+          word="does not match: do not vouch for this key"
         /><span v-else class="text-slate">{{ clean.length }} of {{ of.fingerprint.length }} digits</span>
       </p>
       <label for="evidence" class="mt-3 mb-1 block">Evidence: who compared it, and how</label>
@@ -157,7 +157,7 @@ async function go() {
       <Trouble :error="error" class="mt-3" />
       <div class="mt-5 flex justify-end gap-2">
         <button type="button" class="btn" @click="emit('close')">Cancel</button
-        ><button class="btn btn-go" :disabled="!whole || !evidence.trim()">Vouch for it</button>
+        ><button class="btn btn-go" :disabled="!whole || !evidence.trim()">Vouch for key</button>
       </div>
     </form>
   </Modal>

@@ -70,8 +70,8 @@ const columns: Column<Lane>[] = [
     <New of="lane" />
   </div>
   <p class="mb-4 text-slate">
-    What machines see. Moving a lane<Term of="lane" /> is seen by every machine of its groups at its next
-    update; going back is one step.
+    Each lane<Term of="lane" /> shows one edition to the machines of its groups. When you move a lane, the
+    machines see the new edition at their next update.
   </p>
   <Trouble :error="lanes.error.value ?? editions.error.value" class="mb-4" />
   <Loading v-if="lanes.isPending.value" />
@@ -125,7 +125,7 @@ const columns: Column<Lane>[] = [
       <thead>
         <tr>
           <th>Edition<Term of="edition" /></th>
-          <th>Made</th>
+          <th>Built</th>
           <th class="num">Packages</th>
           <th class="num">Size</th>
           <th v-for="l in cols" :key="l.name" class="!text-center">{{ l.name }}</th>
@@ -172,7 +172,7 @@ const columns: Column<Lane>[] = [
           :disabled="!l.back"
           @click="asked = { lane: l, to: l.back, back: true }"
         >
-          One step back
+          Revert last move
         </Act>
         <Edit class="!h-6" kind="lane" :name="l.name" />
       </div>

@@ -50,7 +50,7 @@ async function go() {
   <Modal
     open
     wide
-    :title="back ? `Take the last move of ${lane.name} back` : `Move ${lane.name} to ${to}`"
+    :title="back ? `Revert the last move of ${lane.name}` : `Move ${lane.name} to ${to}`"
     @close="emit('close')"
   >
     <p>
@@ -69,10 +69,10 @@ async function go() {
           <span class="text-slate">{{ g.architectures.join(', ') }}</span>
           <span v-if="g.pins.length" class="text-slate">stays on {{ g.pins.join(', ') }}</span>
           <span class="ml-auto">
-            <Mark v-if="g.blind" kind="error" word="sees nothing" />
+            <Mark v-if="g.blind" kind="error" word="sees no packages" />
             <Mark v-else-if="g.summary.security" kind="warning" :word="parts(g.summary).join(', ')" />
             <template v-else-if="g.summary.changes">{{ parts(g.summary).join(', ') }}</template>
-            <span v-else class="text-slate">nothing changes</span>
+            <span v-else class="text-slate">no changes</span>
             <span v-if="g.summary.changes" class="ml-2 text-slate">{{ size(g.summary.bytes) }}</span>
           </span>
           <button
@@ -94,8 +94,8 @@ async function go() {
             class="!rounded-none !border-x-0 !border-b-0"
           />
           <p v-if="g.summary.changes > g.items.length" class="px-3 py-1.5 text-slate">
-            The {{ g.items.length }} that matter first are shown;
-            <RouterLink :to="`/editions/${to}?tab=1`">all of the difference</RouterLink>.
+            Shows the {{ g.items.length }} most important changes;
+            <RouterLink :to="`/editions/${to}?tab=1`">show all changes</RouterLink>.
           </p>
         </template>
       </section>
@@ -107,7 +107,7 @@ async function go() {
       <div class="mt-4 flex justify-end gap-2">
         <button type="button" class="btn" @click="emit('close')">Cancel</button>
         <button class="btn btn-go" :disabled="q.isPending.value">
-          {{ back ? 'Go back' : 'Move the lane' }}
+          {{ back ? 'Revert' : 'Move lane' }}
         </button>
       </div>
     </form>

@@ -52,7 +52,7 @@ const kinds = computed(() => {
   if (!of) return []
   const all: [string, string, number][] = [
     ['', 'all', of.items.length],
-    ['security', of.security_unknown ? 'known to be security' : 'security', of.security],
+    ['security', of.security_unknown ? 'known security updates' : 'security update', of.security],
     ['behind', 'update available', of.behind],
     ['held', 'held', of.held],
     ['stranded', 'not in any source', of.stranded],
@@ -122,9 +122,9 @@ async function remove() {
       <div class="panel px-3 py-2.5">
         <p v-if="m.problem"><Mark kind="warning" word="Not compared" />: {{ m.problem }}</p>
         <p v-else-if="!m.reported" class="text-slate">
-          Once it reported, Stockade compares each package with its candidate on the lane.
+          When a report is imported, Stockade compares each package with its candidate on the lane.
         </p>
-        <p v-else-if="!m.against"><Mark kind="busy" word="Being compared" /></p>
+        <p v-else-if="!m.against"><Mark kind="busy" word="Comparing" /></p>
         <template v-else>
           <p>
             {{ count(m.installed, 'package') }} installed, {{ m.current.toLocaleString('en') }} current.
@@ -170,7 +170,7 @@ async function remove() {
           :empty="
             m.against && !m.problem
               ? 'Every package is current on ' + m.against + '.'
-              : 'Nothing was compared yet. Report takes what it has installed.'
+              : 'Not compared yet. Import a report first.'
           "
         >
           <template #state="{ row: x }">
@@ -184,20 +184,20 @@ async function remove() {
       <template #2
         ><Kit v-if="m.edition" :group="m.group" />
         <p v-else class="text-slate">
-          Its lane shows no edition yet, so there is nothing to take files for.
+          Its lane shows no edition yet, so there are no files for it.
         </p></template
       >
     </Tabs>
     <Change v-if="changing" :machine="m" @close="changing = false" />
     <Question
       :open="removing"
-      :title="'Forget ' + m.name"
+      :title="'Remove ' + m.name"
       verb="Remove"
       stop
       @close="removing = false"
       @yes="remove"
     >
-      <p>What it reported is taken away with it. The machine itself stays as it is, and follows its lane.</p>
+      <p>Its reports are removed too. The machine itself does not change and still follows its lane.</p>
     </Question>
   </template>
 </template>

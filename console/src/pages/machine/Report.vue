@@ -37,12 +37,12 @@ async function send() {
 <template>
   <form class="panel p-3" @submit.prevent="send">
     <template v-if="prints">
-      <p class="mb-1 text-slate">What this prints on the machine:</p>
+      <p class="mb-1 text-slate">Run this on the machine:</p>
       <Copy :text="prints" what="the command" />
     </template>
-    <label for="installed" class="mt-3 mb-1 block">Its list, pasted or from a file</label>
+    <label for="installed" class="mt-3 mb-1 block">Paste its output, or choose a file</label>
     <textarea id="installed" v-model="text" class="field mono !h-40" spellcheck="false" />
-    <input type="file" class="field mt-2" aria-label="A file with the list" @change="pick" />
+    <input type="file" class="field mt-2" aria-label="File with the list" @change="pick" />
     <Trouble :error="error" class="mt-3" />
     <div class="mt-3 flex items-center justify-end gap-3">
       <span class="text-slate">It replaces the last report of the machine.</span>

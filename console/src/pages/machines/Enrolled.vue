@@ -45,15 +45,15 @@ const sum = (of: 'machines' | 'security' | 'behind' | 'stranded' | 'ahead' | 'he
   props.counts.filter((n) => !group.value || n.group === group.value).reduce((all, n) => all + n[of], 0)
 const states = computed<[string, string, number | undefined][]>(() => [
   ['', 'all', sum('machines')],
-  ['security', 'with security fixes waiting', sum('security')],
+  ['security', 'with security updates', sum('security')],
   ['behind', 'behind', sum('behind')],
-  ['stranded', 'with stranded packages', sum('stranded')],
+  ['stranded', 'with packages not in any source', sum('stranded')],
   ['held', 'held', sum('held')],
   ['ahead', 'ahead', sum('ahead')],
-  ['current', 'with nothing newer', undefined],
-  ['stale', 'reported too long ago', undefined],
+  ['current', 'current', undefined],
+  ['stale', 'report too old', undefined],
   ['silent', 'never reported', undefined],
-  ['unknown', 'not wholly compared', undefined],
+  ['unknown', 'partly unknown', undefined],
 ])
 const known = (m: Machine) => !!m.against && !m.problem
 const number = (of: (m: Machine) => number) => (m: Machine) => (known(m) ? of(m) : undefined)
@@ -62,10 +62,16 @@ const columns: Column<Machine>[] = [
   { key: 'group', title: 'Group', class: 'whitespace-nowrap', value: (m) => m.group },
   { key: 'lane', title: 'Lane', wide: true, value: (m) => m.lane || '–' },
   { key: 'reported', title: 'Reported', value: (m) => m.reported ?? '' },
-  { key: 'against', title: 'Compared with', value: (m) => m.against },
+  { key: 'against', title: 'Edition', value: (m) => m.against },
   { key: 'security', title: 'Security', num: true, term: 'security', value: number((m) => m.security) },
-  { key: 'behind', title: 'Behind', num: true, term: 'behind', value: number((m) => m.behind) },
-  { key: 'stranded', title: 'Stranded', num: true, term: 'stranded', value: number((m) => m.stranded) },
+  { key: 'behind', title: 'Updates', num: true, term: 'behind', value: number((m) => m.behind) },
+  {
+    key: 'stranded',
+    title: 'No source',
+    num: true,
+    term: 'stranded',
+    value: number((m) => m.stranded),
+  },
   { key: 'held', title: 'Held', num: true, wide: true, term: 'held', value: number((m) => m.held) },
   { key: 'ahead', title: 'Ahead', num: true, term: 'ahead', value: number((m) => m.ahead) },
   { key: 'findings', title: 'Findings', value: (m) => m.findings.length },
@@ -108,13 +114,13 @@ async function enrol() {
       </option>
     </select>
     <select v-model="group" class="field !w-36" aria-label="Group">
-      <option value="">of all groups</option>
+      <option value="">all groups</option>
       <option v-for="n in counts" :key="n.group" :value="n.group">{{ n.group }}</option>
     </select>
     <input
       v-model.lazy="text"
       class="field !w-52"
-      placeholder="A name or note, then Enter"
+      placeholder="Name or note, then Enter"
       aria-label="Search the machines"
     />
     <Take class="ml-auto" name="machines" :rows="q.data.value?.items ?? []" :path="path" />
@@ -125,7 +131,7 @@ async function enrol() {
   <p v-if="q.data.value?.next" class="mb-2 text-slate">
     {{ q.data.value.items.length }} of {{ q.data.value.matching.toLocaleString('en') }} are shown, by name.
     <button v-if="limit < 1000" class="text-tide underline" @click="limit = 1000">Show more</button>
-    <template v-else>Narrow them down, or take them away.</template>
+    <template v-else>Filter, or download the list.</template>
   </p>
   <DataTable
     v-if="q.data.value"
@@ -134,10 +140,7 @@ async function enrol() {
     :rows="q.data.value.items"
     :filter="state + group + text"
     :fixed="!!q.data.value.next"
-    :empty="
-      'No machine is enrolled yet. Enrol machines names some of a group; what one reports is ' +
-      'compared with what its lane shows.'
-    "
+    :empty="'No machines. Enrol some, then import a report of each: Stockade compares it with the edition on its lane.'"
   >
     <template #name="{ row: m }">
       <RouterLink :to="'/machines/' + m.name">{{ m.name }}</RouterLink>
@@ -146,7 +149,7 @@ async function enrol() {
       <Moment v-if="m.reported" :at="m.reported" /><span v-else class="text-slate">never</span>
     </template>
     <template #against="{ row: m }">
-      <span v-if="!m.against || m.problem" class="text-slate">nothing yet</span
+      <span v-if="!m.against || m.problem" class="text-slate">not yet</span
       ><template v-else
         ><code>{{ m.against }}</code
         ><span v-if="!m.compared" class="ml-1 text-slate">(before)</span></template
@@ -159,7 +162,7 @@ async function enrol() {
       ><span
         :title="
           known(m) && m.security_unknown
-            ? 'No source says of these updates whether they are about security: ' + m.security_unknown
+            ? 'Updates without security information: ' + m.security_unknown
             : undefined
         "
         >{{ known(m) ? security(m) : '–' }}</span
@@ -167,13 +170,13 @@ async function enrol() {
     >
     <template #findings="{ row: m }"
       ><Count v-if="m.findings.length || known(m)" :findings="m.findings" /><span v-else class="text-slate"
-        >not known</span
+        >unknown</span
       ></template
     >
   </DataTable>
   <Modal :open="adding" title="Enrol machines" @close="adding = false">
     <form @submit.prevent="enrol">
-      <label for="machine-names" class="mb-1 block">Names, with blanks or lines between</label>
+      <label for="machine-names" class="mb-1 block">Names, separated by blanks or line breaks</label>
       <textarea
         id="machine-names"
         v-model="names"
@@ -184,7 +187,7 @@ async function enrol() {
       <select id="machine-group" v-model="to" class="field" required>
         <option v-for="g in groups.data.value?.names.group ?? []" :key="g">{{ g }}</option>
       </select>
-      <label for="machine-note" class="mt-3 mb-1 block">Note, if there is something to know</label>
+      <label for="machine-note" class="mt-3 mb-1 block">Note (optional)</label>
       <input
         id="machine-note"
         v-model="note"
@@ -196,7 +199,7 @@ async function enrol() {
       <div class="mt-4 flex justify-end gap-2">
         <button type="button" class="btn" @click="adding = false">Cancel</button>
         <button class="btn btn-go" :disabled="busy || !named.length || !to">
-          {{ named.length > 1 ? `Enrol ${named.length}` : 'Enrol it' }}
+          {{ named.length > 1 ? `Enrol ${named.length}` : 'Enrol' }}
         </button>
       </div>
     </form>

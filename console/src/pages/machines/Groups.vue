@@ -51,7 +51,7 @@ const columns: Column<Group>[] = [
   },
   { key: 'lane', title: 'Lane', term: 'lane', value: (g) => g.lane },
   { key: 'edition', title: 'Edition', class: 'mono', value: (g) => g.edition || 'none yet' },
-  { key: 'machines', title: 'Enrolled', num: true, value: enrolled },
+  { key: 'machines', title: 'Machines', num: true, value: enrolled },
   {
     key: 'pins',
     title: 'Pins',
@@ -65,7 +65,9 @@ const columns: Column<Group>[] = [
 </script>
 <template>
   <div class="mb-2 flex items-center gap-3">
-    <p class="text-slate">Machines of one kind, the lane that they follow, and the files that they need.</p>
+    <p class="text-slate">
+      A group is a set of machines of one kind. Here are their lanes and the files that they need.
+    </p>
     <input
       v-if="all.length > 12"
       v-model="text"

@@ -25,7 +25,7 @@ const kit = computed(() => `stockade-${props.group}-${q.data.value?.edition.repl
   <section>
     <h2 class="mb-2">Files for machines of {{ group }}</h2>
     <div class="mb-3 flex items-center gap-2">
-      <label for="at" class="text-slate">Packages are found at</label
+      <label for="at" class="text-slate">Address of the packages</label
       ><input
         id="at"
         v-model.lazy="at"
@@ -50,8 +50,8 @@ const kit = computed(() => `stockade-${props.group}-${q.data.value?.edition.repl
           >
         </div>
         <p class="mt-2 mb-1 text-slate">
-          On the machine, as root; <code>--alone</code> takes its other package sources out of use, and
-          <code>sh {{ kit }}/back</code> brings back what was there before:
+          Run this on the machine, as root. <code>--alone</code> also disables its other package sources;
+          <code>sh {{ kit }}/back</code> restores the former state:
         </p>
         <Copy :text="`tar -xzf ${kit}.tar.gz && sh ${kit}/apply --alone`" what="the command" />
       </div>
@@ -63,7 +63,7 @@ const kit = computed(() => `stockade-${props.group}-${q.data.value?.edition.repl
           <code>/{{ f.path }}</code>
         </summary>
         <p v-if="binary(f.path)" class="border-t border-line px-3 py-2 text-slate">
-          A keyring of {{ Math.floor((f.data.length * 3) / 4) }} bytes; it is in the kit.
+          A keyring of {{ Math.floor((f.data.length * 3) / 4) }} bytes, part of the kit.
         </p>
         <div v-else class="border-t border-line p-2">
           <Copy :text="text(f.data)" :what="'/' + f.path" />

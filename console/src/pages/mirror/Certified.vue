@@ -15,7 +15,7 @@ defineProps<{ certified: Certified[] }>()
       {{ c.view ? 'by ' + c.view + ' ' : '' }}on {{ c.architecture }}:
       <template v-if="c.because">{{ c.because }}</template>
       <template v-else>{{
-        count(c.packages.length, 'package') + '; every need was looked at once more, and is met'
+        count(c.packages.length, 'package') + '. Every dependency was checked again and is satisfied'
       }}</template>
     </p>
     <table v-if="c.packages.length" class="grid-table">

@@ -74,9 +74,9 @@ const certified = computed(() => outcome.value?.certified ?? [])
 const short = computed(() => proofs.value.some((p) => p.proved < p.wanted || p.sets?.some((s) => !s.proved)))
 const open = computed(() => findings.value.filter((f) => f.code === 'mirror.not-proved').length)
 const shown = computed(() => {
-  const what = proofs.value.some((p) => p.every) ? 'all that is taken' : 'all that is wanted'
-  if (open.value) return `some proofs of ${what} are undecided; see the findings for the reasons`
-  return short.value ? `not ${what} can be installed` : `${what} can be installed, by those named below`
+  const what = proofs.value.some((p) => p.every) ? 'all packages' : 'all wanted packages'
+  if (open.value) return `undecided for some packages; see the findings`
+  return short.value ? `not ${what} can be installed` : `${what} can be installed by the groups below`
 })
 // What is proved: what is wanted, every package, or the whole way to install one.
 const proving = ref('')
@@ -90,12 +90,12 @@ function wanted(w: NonNullable<Mirror['want']>) {
   const said = (word: string, names?: string[]) => (names?.length ? [word + names.join(', ')] : [])
   return [
     ...said('', w.packages),
-    ...said('what provides ', w.provides),
+    ...said('packages that provide ', w.provides),
     ...said('sections ', w.sections),
     ...said('groups ', w.groups),
     ...said('built from ', w.built_from),
     ...said('lists ', w.lists),
-    ...(w.alternatives === 'all' ? ['every way to meet a need'] : []),
+    ...(w.alternatives === 'all' ? ['every alternative'] : []),
   ].join('; ')
 }
 // Editions on a line of time, the newest at the right; height by size.
@@ -127,9 +127,9 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
           <select
             v-model="against"
             class="field !w-44 !rounded-l-none border-l-0"
-            aria-label="Preview against"
+            aria-label="Edition to compare with"
           >
-            <option value="">against the newest</option>
+            <option value="">compare with the newest</option>
             <option v-for="l in m.lanes" :key="l" :value="l">against {{ l }}</option>
           </select>
         </span>
@@ -146,9 +146,9 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
             v-model="proving"
             class="field !w-36 border-l-0"
             :class="proving === 'for' ? '!rounded-none' : '!rounded-l-none'"
-            aria-label="What is proved"
+            aria-label="Packages to prove"
           >
-            <option value="">what is wanted</option>
+            <option value="">wanted packages</option>
             <option value="every">every package</option>
             <option value="for">one package</option>
           </select>
@@ -182,18 +182,18 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
           :word="
             {
               build: outcome?.unchanged
-                ? 'nothing changed upstream that concerns it: no edition was made'
+                ? 'no changes upstream, so no edition was made'
                 : 'sealed ' + outcome?.edition?.mirror + '/' + outcome?.edition?.number,
               estimate: refused
-                ? 'a build now would seal nothing; this is what it would take'
+                ? 'building now would seal nothing, because of errors'
                 : outcome?.unchanged
-                  ? 'nothing changed upstream: a build now would make no edition'
-                  : 'what a build would take',
+                  ? 'no changes upstream: building now would make no edition'
+                  : 'estimate of a build',
               preview: refused
-                ? 'a build now would seal nothing; this is what it chose'
+                ? 'building now would seal nothing, because of errors'
                 : preview?.against
-                  ? `a build now, against ${preview.against}`
-                  : 'a build now; there are no editions yet',
+                  ? `building now, compared with ${preview.against}`
+                  : 'first build; no editions yet',
               prove: shown,
             }[last.kind]
           "
@@ -213,7 +213,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
             >Move {{ l.name }} to it</Act
           >
           <span v-else class="flex items-center gap-2"
-            ><Mark kind="good" :word="l.name + ' shows it'" /><RouterLink
+            ><Mark kind="good" :word="'on lane ' + l.name" /><RouterLink
               v-for="g in l.groups.slice(0, 3)"
               :key="g"
               class="btn !h-6"
@@ -228,7 +228,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
           {{ count(preview.changes.length, 'change') }}. No package was fetched for this: what would be found
           inside them is not known yet.
         </p>
-        <Changes :changes="preview.changes" scroll="320px" empty="A build would change no package." />
+        <Changes :changes="preview.changes" scroll="320px" empty="A build would not change any packages." />
       </div>
       <Proofs v-if="proofs.length" class="mt-3" :proofs="proofs" />
       <p v-if="last.kind === 'prove' && proofs.length" class="mt-2 text-slate">
@@ -246,9 +246,9 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
             ['Packages', outcome.packages.toLocaleString('en')],
             ['Wanted by name', outcome.wanted.toLocaleString('en')],
             ['Size', size(outcome.bytes)],
-            ['To fetch', size(outcome.fetch_bytes) + ' in ' + count(outcome.fetch_files, 'file')],
+            ['To download', size(outcome.fetch_bytes) + ' in ' + count(outcome.fetch_files, 'file')],
             [
-              'Time to fetch',
+              'Download time',
               outcome.seconds < 0 ? 'unknown' : 'about ' + span(Math.max(1, outcome.seconds)),
             ],
             ['Free on disk', size(outcome.free_bytes)],
@@ -265,7 +265,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
       <Refusals :refusals="refusals" :of="outcome?.refused ?? 0" :mirror="name" />
     </section>
     <section v-if="certified.length" class="space-y-3">
-      <h2>What would be installed</h2>
+      <h2>Packages to be installed</h2>
       <Certified :certified="certified" />
     </section>
     <section v-if="findings.length">
@@ -276,7 +276,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
       <div class="panel max-h-80 overflow-auto"><Findings :findings="findings" /></div>
     </section>
     <section>
-      <h2 class="mb-1.5">What is wanted</h2>
+      <h2 class="mb-1.5">Wanted packages</h2>
       <div class="panel overflow-x-auto">
         <table class="grid-table">
           <thead>
@@ -291,7 +291,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
           </thead>
           <tbody>
             <tr v-if="m.want">
-              <td class="font-medium">all of them</td>
+              <td class="font-medium">all sources</td>
               <td>{{ wanted(m.want) }}</td>
               <td>{{ m.want.with || '–' }}</td>
               <td class="num">{{ m.want.versions || '–' }}</td>
@@ -302,7 +302,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
               <td>
                 <RouterLink :to="'/sources/' + f.source" class="font-medium">{{ f.source }}</RouterLink>
               </td>
-              <td>{{ wanted(f.want) || 'what the mirror wants, and what others need' }}</td>
+              <td>{{ wanted(f.want) || 'what the mirror wants, and dependencies' }}</td>
               <td>{{ f.want.with || '–' }}</td>
               <td class="num">{{ f.want.versions || '–' }}</td>
               <td class="mono">{{ f.want.streams?.join(', ') || '–' }}</td>
@@ -312,19 +312,19 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
         </table>
       </div>
     </section>
-    <section v-if="m.together?.length || m.footing">
+    <section v-if="m.together?.length || m.baseline">
       <dl class="panel grid grid-cols-[160px_1fr] gap-y-1 px-3 py-2">
         <template v-if="m.together?.length">
-          <dt class="text-slate">Shall go together</dt>
+          <dt class="text-slate">Installable side by side</dt>
           <dd>{{ m.together.map((s) => s.join(', ')).join(' · ') }}</dd>
         </template>
-        <template v-if="m.footing">
-          <dt class="text-slate">Machines have already</dt>
+        <template v-if="m.baseline">
+          <dt class="text-slate">Baseline</dt>
           <dd>
             {{
               [
-                m.footing.list ? 'what is on the list ' + m.footing.list : '',
-                m.footing.sources?.length ? 'the sources ' + m.footing.sources.join(', ') : '',
+                m.baseline.list ? 'list ' + m.baseline.list : '',
+                m.baseline.sources?.length ? 'sources ' + m.baseline.sources.join(', ') : '',
               ]
                 .filter(Boolean)
                 .join(' and ')
@@ -354,11 +354,11 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
           <thead>
             <tr>
               <th>Edition</th>
-              <th>Made</th>
+              <th>Built</th>
               <th class="num">Packages</th>
               <th class="num">Files</th>
               <th class="num">Size</th>
-              <th>Shown by</th>
+              <th>Lanes</th>
             </tr>
           </thead>
           <tbody>
@@ -376,7 +376,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
         </table>
       </div>
       <p v-else class="panel px-3 py-3 text-slate">
-        No edition yet. Estimate says what a build would take; Build makes the first one.
+        No edition yet. Estimate shows what a build would contain; Build makes the first edition.
       </p>
     </section>
   </div>

@@ -15,14 +15,12 @@ function turn(i: number) {
 const what = (w: WayOut) =>
   ({
     source: `add the source ${w.name}`,
-    except: `take ${w.name} out of what is excepted`,
+    except: `remove the exception for ${w.name}`,
     pin: `pin ${w.name} to ${w.version}`,
-    leave: `leave ${w.name} out`,
+    leave: `remove ${w.name}`,
   })[w.kind] ?? w.kind
 const comes = (w: WayOut) =>
-  w.files
-    ? `that way ${count(w.files, 'package')} more to take, ${size(w.bytes)}: ${some(w.packages ?? [])}`
-    : ''
+  w.files ? `${count(w.files, 'more package')}, ${size(w.bytes)}: ${some(w.packages ?? [])}` : ''
 const some = (names: string[]) =>
   names.length > 4 ? names.slice(0, 3).join(', ') + ` and ${names.length - 3} others` : names.join(', ')
 function ask(w: WayOut) {
@@ -52,10 +50,10 @@ function ask(w: WayOut) {
         >
         <span class="ml-auto text-slate">{{
           r.ways_out?.length
-            ? count(r.ways_out.length, 'way') + ' out'
+            ? count(r.ways_out.length, 'possible fix', 'possible fixes')
             : r.tried
               ? 'no single change fixes it'
-              : 'ways out were not looked for: others come before it'
+              : 'possible fixes were not tested; see those above'
         }}</span>
       </button>
       <div v-if="open.has(i)" class="mt-1.5 grid grid-cols-[minmax(0,1fr)_400px] gap-6 pl-5">
@@ -65,11 +63,11 @@ function ask(w: WayOut) {
           </ul>
           <p v-else>{{ r.because }}</p>
           <p v-if="r.why && !r.minimal" class="text-slate">
-            There was not the time to make this as small as it could be.
+            The explanation may not be minimal, because the time limit was reached.
           </p>
         </div>
         <div v-if="r.ways_out?.length">
-          <p class="text-slate">Ways out, each of them tried:</p>
+          <p class="text-slate">Possible fixes, each of them tested:</p>
           <ul class="space-y-1.5">
             <li v-for="w in r.ways_out" :key="w.kind + w.name" class="flex items-start gap-2">
               <span class="min-w-0 flex-1"

@@ -19,7 +19,7 @@ const columns: Column<Mirror>[] = [
   { key: 'from', title: 'From', value: (m) => m.from.map((f) => f.source).join(', ') },
   { key: 'count', title: 'Editions', num: true, term: 'edition', value: (m) => m.editions.length },
   { key: 'newest', title: 'Newest', class: 'whitespace-nowrap', value: (m) => m.editions[0]?.name },
-  { key: 'made', title: 'Made', value: (m) => m.editions[0]?.created },
+  { key: 'made', title: 'Built', value: (m) => m.editions[0]?.created },
   { key: 'lanes', title: 'Lanes', term: 'lane', value: (m) => m.lanes.join(', ') || '–' },
   {
     key: 'schedule',
@@ -56,7 +56,7 @@ const columns: Column<Mirror>[] = [
     </template>
     <template #made="{ row: m }"><Moment :at="m.editions[0]?.created" /></template>
     <template #findings="{ row: m }">
-      <Mark v-if="m.job" kind="busy" word="being built" /><Count v-else :findings="m.findings" />
+      <Mark v-if="m.job" kind="busy" word="building" /><Count v-else :findings="m.findings" />
     </template>
   </DataTable>
 </template>

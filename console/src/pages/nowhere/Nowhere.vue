@@ -1,4 +1,4 @@
 <template>
-  <h1 class="mb-2">There is no such page</h1>
-  <p><RouterLink to="/">To the overview</RouterLink></p>
+  <h1 class="mb-2">Page not found</h1>
+  <p><RouterLink to="/">Go to Overview</RouterLink></p>
 </template>

@@ -65,7 +65,7 @@ const about = (l: Alike) => {
             />
             <p class="flex justify-end border-t border-line/60 px-3 py-2">
               <Act does="setAside" dense class="!h-6" @click="setting = all.data.value.needs_you"
-                >Set all aside</Act
+                >Snooze all</Act
               >
             </p>
           </template>

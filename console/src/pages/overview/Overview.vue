@@ -59,17 +59,17 @@ const further = (list: { items: unknown[]; all: number }) => list.all - list.ite
 function state(m: Overview['machines']['items'][number]) {
   if (!m.reported) return 'none reported yet'
   const all: [number, string][] = [
-    [m.security, 'with security fixes waiting'],
-    [m.security_unknown, 'with updates of which no source says whether they are about security'],
-    [m.behind, 'behind'],
-    [m.stranded, 'with stranded packages'],
-    [m.held, 'held back by a pin'],
-    [m.unknown, 'not wholly compared'],
+    [m.security, 'with security updates'],
+    [m.security_unknown, 'with updates without security information'],
+    [m.behind, 'with updates'],
+    [m.stranded, 'with packages not in any source'],
+    [m.held, 'held by a pin'],
+    [m.unknown, 'partly unknown'],
     [m.machines - m.reported, 'never reported'],
   ]
   const said = all.filter(([n]) => n).map(([n, what]) => `${n} ${what}`)
   if (m.compared < m.reported) said.push(`${m.reported - m.compared} not compared yet`)
-  return said.join(', ') || 'nothing newer for any of them'
+  return said.join(', ') || 'all current'
 }
 /** The days of a strip on which something was published, or nothing, as one path. */
 const strip = (s: Overview['sources']['items'][number], published: boolean) =>
@@ -98,15 +98,16 @@ const strip = (s: Overview['sources']['items'][number], published: boolean) =>
               ><Mark v-if="q.data.value.aside" kind="note" word="Nothing, except snoozed findings." /><Mark
                 v-else
                 kind="good"
-                word="Nothing that was looked at is wrong."
+                word="No problems found."
               />
               <span class="ml-2 text-slate"
-                >Sources were asked <Moment :at="q.data.value.looked.sources" /> at the earliest; journal,
-                records and seals compared <Moment :at="q.data.value.looked.journal" />.</span
+                >Every source was checked <Moment :at="q.data.value.looked.sources" /> or later; journal,
+                records and seals <Moment :at="q.data.value.looked.journal" />.</span
               ></template
             ><template v-else
-              >Nothing is defined yet. <RouterLink to="/describe">Definitions</RouterLink> takes a document,
-              or a machine's own files; so does <code>stockade record FILE</code>.</template
+              >Nothing is defined yet. Add a document or files of a machine under
+              <RouterLink to="/describe">Definitions</RouterLink>, or run
+              <code>stockade record FILE</code>.</template
             >
           </p>
         </div>
@@ -146,8 +147,8 @@ const strip = (s: Overview['sources']['items'][number], published: boolean) =>
               <tr>
                 <th>Source</th>
                 <th>Standing<Term of="standing" /></th>
-                <th>New roots</th>
-                <th>Root made<Term of="root" /></th>
+                <th>Published</th>
+                <th>Metadata made<Term of="root" /></th>
                 <th>State</th>
               </tr>
             </thead>
@@ -165,7 +166,9 @@ const strip = (s: Overview['sources']['items'][number], published: boolean) =>
                     class="h-4 w-[270px] max-[1199px]:w-[90px]"
                     preserveAspectRatio="none"
                     role="img"
-                    :aria-label="count(s.published.filter((n) => n).length, 'day') + ' with a new root'"
+                    :aria-label="
+                      count(s.published.filter((n) => n).length, 'day') + ' with new release metadata'
+                    "
                   >
                     <path :d="strip(s, false)" class="stroke-line" stroke-width="2" />
                     <path :d="strip(s, true)" class="stroke-tide" stroke-width="2" />
@@ -178,7 +181,7 @@ const strip = (s: Overview['sources']['items'][number], published: boolean) =>
                     kind="none"
                     word="disabled"
                   />
-                  <Mark v-else-if="!s.root_date" kind="none" word="nothing yet" /><Mark
+                  <Mark v-else-if="!s.root_date" kind="none" word="not refreshed" /><Mark
                     v-else
                     kind="good"
                     word="good"
@@ -213,8 +216,8 @@ const strip = (s: Overview['sources']['items'][number], published: boolean) =>
                 l.all > l.groups.length
                   ? `followed by ${l.all} groups`
                   : l.all
-                    ? 'followed by ' + l.groups.join(', ')
-                    : 'no group follows it'
+                    ? 'groups ' + l.groups.join(', ')
+                    : 'no groups'
               }}
             </div>
           </div>
@@ -245,7 +248,7 @@ const strip = (s: Overview['sources']['items'][number], published: boolean) =>
       <section>
         <div class="mb-1.5 flex">
           <h2>Storage</h2>
-          <RouterLink to="/storage" class="ml-auto">what uses it</RouterLink>
+          <RouterLink to="/storage" class="ml-auto">Details</RouterLink>
         </div>
         <div class="panel px-3 py-2.5">
           <dl class="facts">
@@ -263,7 +266,7 @@ const strip = (s: Overview['sources']['items'][number], published: boolean) =>
       <section>
         <div class="mb-1.5 flex">
           <h2>Latest in the journal</h2>
-          <RouterLink to="/journal" class="ml-auto">all</RouterLink>
+          <RouterLink to="/journal" class="ml-auto">Show all</RouterLink>
         </div>
         <div class="panel divide-y divide-line/60">
           <div v-for="e in q.data.value.recent" :key="e.number" class="px-3 py-1.5" :title="absolute(e.at)">

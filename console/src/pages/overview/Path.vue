@@ -11,7 +11,7 @@ const done = computed(() => props.steps.filter((s) => s.done).length)
 <template>
   <section>
     <div class="mb-1.5 flex items-center gap-3">
-      <h2>The way to the first machine</h2>
+      <h2>Set up the first machine</h2>
       <span class="text-slate">{{ done }} of {{ steps.length }} steps done</span>
     </div>
     <ol class="panel divide-y divide-line/60">

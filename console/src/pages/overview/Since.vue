@@ -17,7 +17,7 @@ defineProps<{ of: NonNullable<Overview['since']> }>()
         >
       </p>
       <p v-if="of.roots.length" class="px-3 py-2">
-        {{ count(of.roots.length, 'new root') }}:
+        {{ count(of.roots.length, 'source', 'sources') + ' with new release metadata' }}:
         <template v-for="(r, i) in of.roots.slice(0, 6)" :key="r.source"
           >{{ i ? ', ' : '' }}<RouterLink :to="'/sources/' + r.source">{{ r.source }}</RouterLink></template
         ><template v-if="of.roots.length > 6"> and {{ count(of.roots.length - 6, 'other') }}</template>
@@ -39,7 +39,7 @@ defineProps<{ of: NonNullable<Overview['since']> }>()
         <RouterLink v-if="of.entries" :to="'/journal?since=' + of.at"
           >{{ of.entries >= 1000 ? 'A thousand or more entries' : count(of.entries, 'entry', 'entries') }} in
           the journal</RouterLink
-        ><span v-else class="text-slate">Nothing was recorded.</span>
+        ><span v-else class="text-slate">No entries.</span>
       </p>
     </div>
   </section>

@@ -62,17 +62,17 @@ const without = computed(() => (found.value?.groups ?? []).filter((g) => g.none)
     <Trouble :error="error" class="mb-4" />
     <JobRun v-if="job" :job="job" class="mb-4" @end="ended" />
     <div v-if="!job && !found && !error" class="panel flex items-center gap-3 px-3 py-2">
-      <span class="text-slate">What sources offer now was not asked.</span>
-      <Act does="where" class="btn" @click="ask">Ask sources</Act>
+      <span class="text-slate">The sources were not contacted for their current packages.</span>
+      <Act does="where" class="btn" @click="ask">Check sources now</Act>
     </div>
     <div v-if="found" class="space-y-5">
       <section>
         <div class="mb-1.5 flex items-center gap-3">
           <h2>Offered now</h2>
           <span class="text-slate"
-            >{{ count(found.asked.length, 'source was', 'sources were') }} asked <Moment :at="at"
+            >{{ count(found.asked.length, 'source', 'sources') }} checked <Moment :at="at"
           /></span>
-          <Act does="where" class="btn ml-auto" :disabled="!!job" @click="ask">Ask again</Act>
+          <Act does="where" class="btn ml-auto" :disabled="!!job" @click="ask">Check again</Act>
           <Take v-if="found.has.length" :name="'package-' + found.name" :rows="found.has" />
         </div>
         <DataTable
@@ -87,20 +87,20 @@ const without = computed(() => (found.value?.groups ?? []).filter((g) => g.none)
           </template>
           <template #size="{ row: h }">{{ size(h.size) }}</template>
           <template #built="{ row: h }"
-            ><Moment v-if="h.built" :at="h.built" /><span v-else class="text-slate">not said</span></template
+            ><Moment v-if="h.built" :at="h.built" /><span v-else class="text-slate">unknown</span></template
           >
           <template #made="{ row: h }"><Moment :at="of(h.source)?.root_date" /></template>
         </DataTable>
         <p v-else class="panel px-3 py-2">
-          None of them has a package of that name.<template v-if="found.near?.length">
-            Is it one of these?</template
+          None of the sources has a package with this name.<template v-if="found.near?.length">
+            Did you mean one of these?</template
           >
           <template v-for="n in found.near ?? []" :key="n">
             <button class="btn ml-2 !h-6" @click="$emit('other', n)">{{ n }}</button>
           </template>
         </p>
         <p v-for="u in found.unread" :key="u.source" class="mt-1.5">
-          <Mark kind="warning" word="not known" /> of <b class="font-semibold">{{ u.source }}</b>: {{ u.why }}
+          <Mark kind="warning" word="unknown" /> for <b class="font-semibold">{{ u.source }}</b>: {{ u.why }}
         </p>
         <p v-if="found.provided.length" class="mt-1.5 text-slate">
           Provided by
@@ -149,7 +149,7 @@ const without = computed(() => (found.value?.groups ?? []).filter((g) => g.none)
           </table>
         </div>
         <p v-if="without.length" class="mt-1.5 text-slate">
-          No source in the view of these groups has it: {{ without.join(', ') }}.
+          No source that these groups see has it: {{ without.join(', ') }}.
         </p>
       </section>
     </div>

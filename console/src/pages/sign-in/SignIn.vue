@@ -34,7 +34,7 @@ async function go() {
         <h1>Stockade</h1>
       </div>
       <p v-if="ended" role="status" class="mb-3">
-        Your session has ended. Sign in again, and go on where you were.
+        Your session has ended. Sign in again to continue where you were.
       </p>
       <div class="mb-3 flex gap-1" role="group" aria-label="Sign in with">
         <button
@@ -61,8 +61,8 @@ async function go() {
           required
         />
         <p class="mt-2 text-slate">
-          The first warden's token lies in <code>warden.token</code> in the data folder of the service. Others
-          get theirs from a warden.
+          The token of the first warden is in the file <code>warden.token</code> in the data folder of the
+          service. Others get a token from a warden.
         </p>
       </template>
       <template v-else>
@@ -78,8 +78,8 @@ async function go() {
           required
         />
         <p class="mt-2 text-slate">
-          A password is chosen under Accounts, or with <code>stockade account set-password</code>, after
-          signing in with a token.
+          To set a password, sign in with a token first, then use Accounts or
+          <code>stockade account set-password</code>.
         </p>
       </template>
       <Trouble :error="error" class="mt-3" />

@@ -70,9 +70,7 @@ async function record() {
       </div>
       <div class="mt-2 flex items-center gap-2">
         <Act does="record" class="btn-go" :disabled="busy || !live?.recordable" @click="record">Record</Act>
-        <button class="btn" :disabled="text === recorded" @click="text = recorded">
-          Take back what was typed
-        </button>
+        <button class="btn" :disabled="text === recorded" @click="text = recorded">Revert</button>
         <span class="text-slate">{{
           live?.changes.length
             ? 'would change: ' + live.changes.map((c) => c.kind + ' ' + c.name).join(', ')
@@ -81,17 +79,14 @@ async function record() {
       </div>
     </div>
     <div class="min-w-0">
-      <Tabs
-        query="side"
-        :names="['Form', 'Findings' + (about.length ? ' ' + about.length : ''), 'What recording changes']"
-      >
+      <Tabs query="side" :names="['Form', 'Findings' + (about.length ? ' ' + about.length : ''), 'Changes']">
         <template #0><Form v-model="text" :findings="about" /></template>
         <template #1>
           <div class="panel max-h-[calc(100vh-220px)] overflow-auto">
             <Findings v-if="about.length" :findings="about" :go="go" />
             <p v-else class="px-3 py-2">
-              <Mark v-if="live" kind="good" word="nothing to find fault with" />
-              <Mark v-else kind="busy" word="being checked" />
+              <Mark v-if="live" kind="good" word="no problems found" />
+              <Mark v-else kind="busy" word="checking" />
             </p>
           </div>
         </template>

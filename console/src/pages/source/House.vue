@@ -64,12 +64,12 @@ const pick = (e: Event) => (e.target as HTMLInputElement).files?.[0] ?? null
   <section>
     <div class="mb-1.5 flex items-center gap-3">
       <h2>Packages, added by hand and signed by the site</h2>
-      <Act does="addPackage" class="btn-go ml-auto" @click="adding = true"> Add a package </Act>
+      <Act does="addPackage" class="btn-go ml-auto" @click="adding = true"> Add package </Act>
     </div>
     <Trouble v-if="!adding" :error="q.error.value ?? error" class="mb-2" />
     <div v-if="added" class="panel mb-2" role="status">
       <p class="px-3 py-2">
-        <Mark kind="good" :word="`${added.name} ${added.version} is in, as revision ${added.revision}`" />
+        <Mark kind="good" :word="`added ${added.name} ${added.version}, as revision ${added.revision}`" />
       </p>
       <Findings v-if="added.findings.length" :findings="added.findings" class="border-t border-line" />
     </div>
@@ -81,8 +81,8 @@ const pick = (e: Event) => (e.target as HTMLInputElement).files?.[0] ?? null
             <th>Version</th>
             <th>Architecture</th>
             <th class="num">Size</th>
-            <th>From, and why</th>
-            <th>Came signed by</th>
+            <th>Origin and reason</th>
+            <th>Original signature</th>
             <th>Added</th>
             <th></th>
           </tr>
@@ -109,16 +109,15 @@ const pick = (e: Event) => (e.target as HTMLInputElement).files?.[0] ?? null
         </tbody>
       </table>
       <p v-else-if="q.data.value" class="px-3 py-3 text-slate">
-        It holds nothing yet. Add a {{ family }} package file here, or with stockade package add FILE --source
+        No packages yet. Add a {{ family }} package file here, or with stockade package add FILE --source
         {{ source }}.
       </p>
     </div>
-    <Modal :open="adding" :title="'Add a package to ' + source" @close="adding = false">
+    <Modal :open="adding" :title="'Add package to ' + source" @close="adding = false">
       <form @submit.prevent="add">
         <label for="house-file" class="mb-1 block">Package file</label
         ><input id="house-file" type="file" class="field" @change="file = pick($event)" />
-        <label for="house-sig" class="mt-3 mb-1 block"
-          >The detached signature that came with it, if one did</label
+        <label for="house-sig" class="mt-3 mb-1 block">Its detached signature (optional)</label
         ><input id="house-sig" type="file" class="field" @change="signature = pick($event)" />
         <label for="house-from" class="mt-3 mb-1 block">Where it came from</label
         ><input
@@ -127,17 +126,17 @@ const pick = (e: Event) => (e.target as HTMLInputElement).files?.[0] ?? null
           class="field"
           placeholder="built from recipe 12 in the workshop"
         />
-        <label for="house-why" class="mt-3 mb-1 block">What it is there for</label
+        <label for="house-why" class="mt-3 mb-1 block">Why it is needed</label
         ><input id="house-why" v-model="why" class="field" placeholder="the old lamps need it" />
         <p class="mt-3 text-slate">
-          It is looked into, indexed with the others, and signed with the site key: machines will trust it for
-          that.
+          Stockade reads the file and adds it to the index of the source, which the site key signs. Machines
+          then trust it on that.
         </p>
         <Trouble :error="error" class="mt-3" />
         <div class="mt-5 flex justify-end gap-2">
           <button type="button" class="btn" @click="adding = false">Cancel</button
           ><button class="btn btn-go" :disabled="busy || !file || !from.trim() || !why.trim()">
-            {{ busy ? 'Adding…' : 'Add it' }}
+            {{ busy ? 'Adding…' : 'Add package' }}
           </button>
         </div>
       </form>
@@ -146,12 +145,10 @@ const pick = (e: Event) => (e.target as HTMLInputElement).files?.[0] ?? null
       :open="!!removing"
       :title="`Remove ${removing?.name} ${removing?.version}`"
       @close="removing = null"
-      ><p>
-        Editions that have it keep it. The next build leaves it out, and restoring a revision brings it back.
-      </p>
+      ><p>Existing editions keep it. The next build omits it. Restoring a revision brings it back.</p>
       <div class="mt-4 flex justify-end gap-2">
         <button class="btn" @click="removing = null">Cancel</button
-        ><button class="btn btn-stop" @click="remove">Remove it</button>
+        ><button class="btn btn-stop" @click="remove">Remove package</button>
       </div></Modal
     >
   </section>

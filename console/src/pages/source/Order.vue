@@ -53,12 +53,12 @@ async function go() {
 const whole = (s: { fresh: number; first_byte: number; rate: number }) => s.fresh + s.first_byte + s.rate
 </script>
 <template>
-  <Modal open wide :title="'Put the upstreams of ' + source.name + ' in order'" @close="emit('close')">
+  <Modal open wide :title="'Sort the upstreams of ' + source.name" @close="emit('close')">
     <div class="mb-3 flex flex-wrap items-center gap-3">
       <label class="flex items-center gap-2"
         >Keep
-        <select v-model.number="best" class="field !w-auto" aria-label="How many are kept">
-          <option :value="0">all that are described</option>
+        <select v-model.number="best" class="field !w-auto" aria-label="How many to keep">
+          <option :value="0">all of them</option>
           <option v-for="n in probes.length" :key="n" :value="n">the best {{ n }}</option>
         </select></label
       >
@@ -81,7 +81,7 @@ const whole = (s: { fresh: number; first_byte: number; rate: number }) => s.fres
       <li v-for="p in probes" :key="p.upstream.url">
         {{ p.upstream.url }}
         <span class="font-sans text-slate"
-          >{{ p.score && whole(p.score) ? whole(p.score) + ' of 100' : 'does not count'
+          >{{ p.score && whole(p.score) ? whole(p.score) + ' of 100' : 'no score'
           }}{{ p.upstream.region ? ', ' + p.upstream.region : ''
           }}{{ p.candidate ? ', candidate' : '' }}</span
         >
@@ -90,11 +90,11 @@ const whole = (s: { fresh: number; first_byte: number; rate: number }) => s.fres
     <Trouble :error="error" class="mb-3" />
     <Preview v-if="would" :of="would" />
     <p class="mt-3 text-slate">
-      As they were probed <Moment :at="probes[0]?.at" />. The order before is one revision away.
+      By the probe of <Moment :at="probes[0]?.at" />. Restoring the revision before undoes this.
     </p>
     <div class="mt-4 flex justify-end gap-2">
       <button class="btn" @click="emit('close')">Cancel</button>
-      <button class="btn btn-go" :disabled="!would?.recordable" @click="go">Put them in this order</button>
+      <button class="btn btn-go" :disabled="!would?.recordable" @click="go">Sort</button>
     </div>
   </Modal>
 </template>

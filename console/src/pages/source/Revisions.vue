@@ -43,7 +43,7 @@ function restored() {
     :id="(r) => r.id"
     :columns="columns"
     :rows="rows"
-    empty="No revision names this source."
+    empty="No revision changed this source."
   >
     <template #at="{ row: r }"><Moment :at="r.at" /></template>
     <template #back="{ row: r }">

@@ -98,11 +98,11 @@ async function toggle() {
       <dl v-if="stands && !s.disabled" class="facts mb-3">
         <template
           v-for="[what, names] in [
-            ['Mirrors that take from it', stands.mirrors],
+            ['Mirrors that use it', stands.mirrors],
             ['Lanes of these', stands.lanes],
             ['Groups that follow them', stands.groups],
-            ['Editions that have it, and keep it', stands.editions],
-            ...(stands.unread.length ? [['Cannot be read, and may have it', stands.unread]] : []),
+            ['Editions that keep it', stands.editions],
+            ...(stands.unread.length ? [['Unreadable, so unknown', stands.unread]] : []),
           ] as [string, string[]][]"
           :key="what"
         >
@@ -110,12 +110,12 @@ async function toggle() {
           <dd>{{ names.join(', ') || 'none' }}</dd>
         </template>
       </dl>
-      <p v-if="s.disabled">It is asked again from now on.</p>
+      <p v-if="s.disabled">Stockade contacts it again from now on.</p>
       <p v-else-if="s.mirrors.length">
-        A disabled source cannot stand in a mirror: this will be refused until it is taken out of them.
+        A mirror cannot use a disabled source. Remove it from these mirrors first.
       </p>
       <p v-else>
-        No mirror takes from it. It is no longer asked, and does not count when a missing dependency is looked
+        No mirror uses it. Stockade no longer contacts it, and ignores it when a missing dependency is looked
         for.
       </p>
     </Question>

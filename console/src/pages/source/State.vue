@@ -17,11 +17,11 @@ const emit = defineEmits<{ job: [job: Job] }>()
     <House v-if="source.managed" :source="source.name" :family="source.family" />
     <div class="grid grid-cols-2 gap-5">
       <section class="panel p-3">
-        <h2 class="mb-2">Accepted root<Term of="root" /></h2>
+        <h2 class="mb-2">Accepted release metadata<Term of="root" /></h2>
         <dl v-if="source.accepted" class="facts">
           <dt>Made</dt>
           <dd><Moment :at="source.accepted.date" /></dd>
-          <dt>Says it is</dt>
+          <dt>Name</dt>
           <dd>
             {{
               [source.accepted.origin, source.accepted.suite, source.accepted.codename]
@@ -36,47 +36,47 @@ const emit = defineEmits<{ job: [job: Job] }>()
                 source.accepted.signer.user_id
               }}</RouterLink><br /><Finger :of="source.accepted.signer.fingerprint" brief />
             </template>
-            <template v-else>nobody: what was accepted counts by its digest</template>
+            <template v-else>no one; its checksum was accepted</template>
           </dd>
-          <dt>Taken from</dt>
+          <dt>Downloaded from</dt>
           <dd class="mono">{{ source.managed ? 'what was added by hand' : source.accepted.upstream }}</dd>
           <dt>Offers</dt>
           <dd>
             {{ source.accepted.offers.components?.join(', ') }} for
             {{ source.accepted.offers.architectures?.join(', ') }}
           </dd>
-          <dt>Last asked</dt>
+          <dt>Last contacted</dt>
           <dd><Moment :at="source.checked" /></dd>
         </dl>
         <p v-else class="text-slate">
           {{
             source.managed
-              ? 'Its indexes are written and signed when a mirror that takes from it is built, or at a refresh.'
-              : 'Nothing was accepted yet. Refresh asks the upstreams and judges what they send.'
+              ? 'Stockade writes and signs its indexes at a refresh, and when a mirror that uses it is built.'
+              : 'Nothing accepted yet. Refresh downloads the release metadata and verifies it.'
           }}
         </p>
       </section>
       <section class="panel p-3">
-        <h2 class="mb-2">Described</h2>
+        <h2 class="mb-2">Definition</h2>
         <dl class="facts">
           <dt>Components</dt>
           <dd>{{ source.components?.join(', ') || '–' }}</dd>
           <dt>Architectures</dt>
           <dd>{{ source.architectures?.join(', ') }}</dd>
           <dt>Signed by</dt>
-          <dd>{{ source.managed ? 'the site key' : source.signed_by?.join(', ') || 'nobody' }}</dd>
-          <dt>Oldest allowed</dt>
-          <dd>{{ source.max_age || 'any age' }}</dd>
+          <dd>{{ source.managed ? 'the site key' : source.signed_by?.join(', ') || 'no one' }}</dd>
+          <dt>Maximum age</dt>
+          <dd>{{ source.max_age || 'not set' }}</dd>
           <dt>Proxy</dt>
           <dd>{{ source.proxy || 'none' }}</dd>
           <template v-if="source.credentials?.length">
-            <dt>Shown to it</dt>
+            <dt>Credential</dt>
             <dd>
               <RouterLink to="/credentials">{{ source.credentials.join(', ') }}</RouterLink>
             </dd>
           </template>
           <template v-if="source.authority">
-            <dt>Certified by</dt>
+            <dt>TLS authority</dt>
             <dd>{{ source.authority }}</dd>
           </template>
           <dt>Mirrors</dt>

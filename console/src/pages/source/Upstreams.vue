@@ -59,20 +59,20 @@ const slowest = computed(() => Math.max(1, ...(props.source.probes ?? []).map((p
 <template>
   <section>
     <div class="mb-1.5 flex items-center gap-3">
-      <h2>Upstreams, in the order in which they are asked</h2>
+      <h2>Upstreams, in the order of use</h2>
       <template v-if="!source.managed">
         <label
           v-if="!lacks('probe')"
           class="btn ml-auto !h-6 cursor-pointer"
-          title="an address on each line with its region behind it, a list of the family's clients, or a Metalink"
-          >Probe servers of a file<input
+          title="one URL per line, followed by its region; a list in the format of the clients; or a Metalink"
+          >Probe servers from file<input
             type="file"
             class="sr-only"
-            aria-label="A file with further servers"
+            aria-label="File with further servers"
             @change="probe"
         /></label>
         <Act v-if="(source.probes?.length ?? 0) > 1" does="order" class="!h-6" @click="asking = true">
-          Put the best first
+          Sort by score
         </Act>
       </template>
     </div>
@@ -87,7 +87,7 @@ const slowest = computed(() => Math.max(1, ...(props.source.probes ?? []).map((p
             <th>First byte</th>
             <th class="num">Rate</th>
             <th class="num">Score <Term of="score" /></th>
-            <th>Root</th>
+            <th>Release metadata</th>
             <th>Probed</th>
           </tr>
         </thead>
@@ -95,7 +95,9 @@ const slowest = computed(() => Math.max(1, ...(props.source.probes ?? []).map((p
           <tr v-for="u in servers" :key="u.url">
             <td class="mono !whitespace-normal wrap-anywhere">
               {{ u.url }}
-              <span v-if="u.probe?.candidate" class="font-sans text-slate">candidate: no build asks it</span>
+              <span v-if="u.probe?.candidate" class="font-sans text-slate"
+                >candidate, not used by builds</span
+              >
             </td>
             <td>{{ u.region || '–' }}</td>
             <template v-if="u.probe">

@@ -32,8 +32,8 @@ const columns: Column<Source>[] = [
   { key: 'family', title: 'Family', value: (s) => s.family },
   { key: 'release', title: 'Release', value: (s) => s.release || '–' },
   { key: 'priority', title: 'Priority', num: true, term: 'priority', value: (s) => s.priority },
-  { key: 'made', title: 'Root made', term: 'root', value: (s) => s.accepted?.date },
-  { key: 'asked', title: 'Asked', value: (s) => s.checked },
+  { key: 'made', title: 'Metadata made', term: 'root', value: (s) => s.accepted?.date },
+  { key: 'asked', title: 'Contacted', value: (s) => s.checked },
   {
     key: 'upstream',
     title: 'Upstream in use',
@@ -63,7 +63,7 @@ const columns: Column<Source>[] = [
     :columns="columns"
     :rows="rows"
     :filter="filter"
-    empty="No sources yet. Add one under Definitions, or import a machine's own files there."
+    empty="No sources yet. Add one under Definitions, or import files of a machine there."
   >
     <template #name="{ row: s }">
       <RouterLink :to="'/sources/' + s.name" class="font-medium whitespace-nowrap">{{

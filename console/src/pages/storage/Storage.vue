@@ -25,29 +25,29 @@ const parts = computed(() => {
   const alone = p.editions.reduce((n, e) => n + e.alone.bytes, 0)
   return [
     {
-      name: 'shared, or needed further',
+      name: 'shared',
       bytes: Math.max(0, p.total.bytes - alone - p.unheld.bytes),
       shade: 'bg-tide',
-      says: 'by several editions, the next build or a house source',
+      says: 'used by several editions, the next build or a house source',
     },
     {
-      name: 'held by one edition',
+      name: 'used by one edition',
       bytes: alone,
       shade: 'bg-tide/45',
-      says: 'goes with a sweep once that is retired',
+      says: 'freed by a sweep after the edition is retired',
     },
-    { name: 'held by nothing', bytes: p.unheld.bytes, shade: 'bg-lantern', says: 'goes with a sweep' },
+    { name: 'unused', bytes: p.unheld.bytes, shade: 'bg-lantern', says: 'freed by a sweep' },
   ]
 })
 const share = (bytes: number) => (100 * bytes) / Math.max(1, q.data.value?.total.bytes ?? 1) + '%'
 const columns: Column<Row>[] = [
   { key: 'name', title: 'Edition', value: (e) => e.name },
   { key: 'files', title: 'Files', num: true, value: (e) => e.held.files },
-  { key: 'held', title: 'Holds', num: true, value: (e) => e.held.bytes },
-  { key: 'alone', title: 'Alone', num: true, term: 'alone', value: (e) => e.alone.bytes },
+  { key: 'held', title: 'Size', num: true, value: (e) => e.held.bytes },
+  { key: 'alone', title: 'Only here', num: true, term: 'alone', value: (e) => e.alone.bytes },
   {
     key: 'lanes',
-    title: 'Shown by',
+    title: 'Lanes',
     value: (e) => (e.until ? `retired; kept until ${absolute(e.until)}` : e.lanes.join(', ') || 'no lane'),
   },
   { key: 'act', title: '', class: 'text-right' },
@@ -98,18 +98,13 @@ const taken = computed(() =>
           <dt>moved aside</dt>
           <dd>
             <b>{{ size(q.data.value.aside.bytes) }}</b>
-            <span class="text-slate">found damaged, beside the pool; goes with a sweep</span>
+            <span class="text-slate">damaged files, outside the pool; freed by a sweep</span>
           </dd>
         </div>
       </dl>
     </section>
     <Lack does="retire" what="Retiring an edition" />
-    <DataTable
-      :id="(e) => e.name"
-      :columns="columns"
-      :rows="q.data.value.editions"
-      empty="No edition was built yet."
-    >
+    <DataTable :id="(e) => e.name" :columns="columns" :rows="q.data.value.editions" empty="No editions yet.">
       <template #name="{ row: e }"
         ><RouterLink :to="'/editions/' + e.name" class="mono">{{ e.name }}</RouterLink></template
       >

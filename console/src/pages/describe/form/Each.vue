@@ -75,7 +75,7 @@ const isWord = (x: unknown) => typeof x !== 'object' || x === null
           type="button"
           class="btn mt-1 !h-[30px]"
           :disabled="!i"
-          :aria-label="'Put number ' + (i + 1) + ' one earlier'"
+          :aria-label="'Move number ' + (i + 1) + ' up'"
           @click="up(i)"
         >
           ↑
@@ -83,7 +83,7 @@ const isWord = (x: unknown) => typeof x !== 'object' || x === null
         <button
           type="button"
           class="btn mt-1 !h-[30px]"
-          :aria-label="'Take number ' + (i + 1) + ' out'"
+          :aria-label="'Remove number ' + (i + 1)"
           @click="drop(i)"
         >
           ×

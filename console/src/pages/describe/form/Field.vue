@@ -65,7 +65,7 @@ function picked(e: Event) {
     "
   >
     <label :for="id" class="block pt-1.5 first-letter:uppercase" :class="wide ? 'font-medium' : 'text-slate'">
-      {{ label }}<span v-if="need" class="block text-[11px] leading-3 text-slate">needed</span>
+      {{ label }}<span v-if="need" class="block text-[11px] leading-3 text-slate">required</span>
     </label>
     <p v-if="wide" class="mb-1 text-[12px] leading-4 text-slate">{{ schema.description }}</p>
     <div class="min-w-0">
@@ -103,7 +103,7 @@ function picked(e: Event) {
         >
           <option value="">not set</option>
           <option v-if="word" :value="word">{{ word }}</option>
-          <option value="some">{{ word ? 'a choice' : 'set below' }}</option>
+          <option value="some">{{ word ? 'selection' : 'set below' }}</option>
         </select>
         <div v-if="filled" class="mt-1 border-l-2 border-line pl-3">
           <Fields :schema="group" :path="path" />

@@ -162,7 +162,7 @@ const chosen = computed({
 <template>
   <div class="panel max-h-[calc(100vh-190px)] min-h-64 overflow-auto">
     <div class="sticky top-0 z-10 flex items-center gap-2 border-b border-line bg-surface px-3 py-2">
-      <select v-if="all?.length" v-model="chosen" class="field min-w-0 flex-1" aria-label="What is open">
+      <select v-if="all?.length" v-model="chosen" class="field min-w-0 flex-1" aria-label="Object to edit">
         <option v-for="o in all" :key="o.kind + ' ' + o.name" :value="o.kind + ' ' + o.name">
           {{ o.kind }} {{ o.name }}{{ worst(o) }}
         </option>
@@ -184,8 +184,8 @@ const chosen = computed({
       </Menu>
     </div>
     <p v-if="!all" class="px-3 py-2">
-      <Mark kind="error" word="cannot be read" /> The text is not a valid document. Correct the line that is
-      marked, and the form goes on.
+      <Mark kind="error" word="cannot be read" /> The text is not a valid document. Correct the marked line;
+      then the form works again.
     </p>
     <form
       v-if="making"
@@ -193,7 +193,7 @@ const chosen = computed({
       @submit.prevent="made"
     >
       <label class="shrink-0" for="new-name">
-        {{ making === 'rule' ? 'Standing, or site, that it holds for' : 'Name of the new ' + making }}
+        {{ making === 'rule' ? 'Standing that the rule is for, or site' : 'Name of the new ' + making }}
       </label>
       <input
         id="new-name"
@@ -222,7 +222,7 @@ const chosen = computed({
             @change="renamed(called)"
           />
           <Act v-if="recorded" does="rename" class="!h-[30px]" type="button" @click="renaming = open">
-            Rename what is recorded
+            Rename everywhere
           </Act>
           <button type="button" class="btn !h-[30px]" @click="away">Remove from document</button>
         </div>

@@ -33,7 +33,7 @@ async function ask(look: boolean) {
 }
 </script>
 <template>
-  <Modal open wide :title="`Rename the ${of.kind} ${of.name}, which is recorded`" @close="emit('close')">
+  <Modal open wide :title="`Rename the recorded ${of.kind} ${of.name}`" @close="emit('close')">
     <form @submit.prevent="ask(!would)">
       <label for="rename-to" class="mb-1 block">New name</label>
       <input
@@ -46,11 +46,11 @@ async function ask(look: boolean) {
         @input="would = null"
       />
       <p class="mt-2 text-slate">
-        It is one revision, in which all that names it follows. Vouches for a source are made anew for its new
-        name, by you, on the evidence that there is.
+        One revision changes the name and every reference to it. For a source, you vouch for its keys again
+        under the new name, with the recorded evidence.
         <template v-if="of.kind === 'source'"
-          >Editions that stand have it under its old name, for which nobody vouches any more: build again and
-          move the lanes before machines get files anew.</template
+          >Existing editions contain it under its old name, which has no vouched keys then. Build again and
+          move the lanes before you write new files for machines.</template
         >
       </p>
       <Preview v-if="would" class="mt-3" :of="would" />
@@ -58,7 +58,7 @@ async function ask(look: boolean) {
       <div class="mt-4 flex justify-end gap-2">
         <button type="button" class="btn" @click="emit('close')">Cancel</button>
         <button class="btn btn-go" :disabled="!to.trim()">
-          {{ would ? 'Rename it' : 'Show what that changes' }}
+          {{ would ? 'Rename' : 'Show changes' }}
         </button>
       </div>
     </form>

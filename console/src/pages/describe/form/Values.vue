@@ -42,7 +42,7 @@ function drop(n: string) {
         :aria-label="n"
         @input="form.put([...path, n], ($event.target as HTMLInputElement).value)"
       />
-      <button type="button" class="btn" :aria-label="'Take ' + n + ' out'" @click="drop(n)">×</button>
+      <button type="button" class="btn" :aria-label="'Remove ' + n" @click="drop(n)">×</button>
     </div>
     <div class="flex gap-2">
       <input

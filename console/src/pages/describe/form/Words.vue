@@ -41,14 +41,14 @@ function back() {
       :class="bad(i) ? '!bg-flare-soft text-flare' : ''"
     >
       <span class="truncate">{{ w }}</span>
-      <button type="button" class="px-1.5" :aria-label="'Take ' + w + ' out'" @click="drop(i)">×</button>
+      <button type="button" class="px-1.5" :aria-label="'Remove ' + w" @click="drop(i)">×</button>
     </span>
     <input
       :id="id"
       v-model="box"
       class="mono h-6 min-w-24 flex-1 bg-transparent px-1.5 outline-none"
       :list="of ? id + '-known' : undefined"
-      :placeholder="all.length ? '' : 'one, then Enter'"
+      :placeholder="all.length ? '' : 'type one, then press Enter'"
       :aria-describedby="id + '-told'"
       autocomplete="off"
       spellcheck="false"

@@ -46,7 +46,7 @@ export const first: Record<Kind, string[]> = {
     'max_age',
   ],
   key: ['file', 'fingerprint', 'vouched_for', 'evidence'],
-  mirror: ['copy', 'from', 'want', 'together', 'footing', 'complete', 'keep', 'schedule'],
+  mirror: ['copy', 'from', 'want', 'together', 'baseline', 'complete', 'keep', 'schedule'],
   list: ['family', 'file', 'packages'],
   lane: ['mirror'],
   group: ['family', 'release', 'architectures', 'lane', 'pins', 'roles'],

@@ -19,7 +19,7 @@ import (
 // stand makes nodes of what machines of the view have installed, one of each name: where a list
 // has several versions of one, the newest.
 func (s *selector) stand() {
-	s.footing, s.newer, s.always = nil, nil, map[string]*node{}
+	s.baseline, s.newer, s.always = nil, nil, map[string]*node{}
 	best := map[string]offer{}
 	var names []string
 	for i, src := range s.sources {
@@ -40,7 +40,7 @@ func (s *selector) stand() {
 		}
 	}
 	for _, name := range names {
-		s.footing = append(s.footing, s.node(best[name]))
+		s.baseline = append(s.baseline, s.node(best[name]))
 	}
 	for _, name := range names {
 		for _, o := range s.called(name) {
@@ -108,7 +108,7 @@ func (s *selector) standing(n *node, asks *needs) {
 // keep says of each name that is installed that it stays, in whatever version, or goes for the
 // sake of what replaces it. It is said anew each time that packages were put in.
 func (q *question) keep() {
-	if len(q.footing)+len(q.always) == 0 {
+	if len(q.baseline)+len(q.always) == 0 {
 		return
 	}
 	q.kept = q.solver.Lit()
@@ -118,7 +118,7 @@ func (q *question) keep() {
 			replacing[r.Name] = append(replacing[r.Name], n)
 		}
 	}
-	for _, f := range q.footing {
+	for _, f := range q.baseline {
 		q.stays(f, z.LitNull, replacing, f.Name+" is already installed and stays")
 	}
 	if len(q.always) == 0 {
@@ -180,11 +180,11 @@ func (q *question) stays(f *node, there z.Lit, replacing map[string][]*node, bec
 	q.add(rule...)
 }
 
-// footingFails tells whether what is said to be installed cannot be there as it is.
-func (s *selector) footingFails() bool {
-	if len(s.footing) == 0 || s.err != nil {
+// baselineFails tells whether what is said to be installed cannot be there as it is.
+func (s *selector) baselineFails() bool {
+	if len(s.baseline) == 0 || s.err != nil {
 		return false
 	}
-	q := s.questionOf(slices.Clone(s.footing))
+	q := s.questionOf(slices.Clone(s.baseline))
 	return s.err == nil && q.installs(nil, s.limits.each()) == no
 }

@@ -1,0 +1,34 @@
+<script setup lang="ts">
+// The words of Stockade's own that the page above has, each with its explanation.
+import { onMounted, onUnmounted, ref } from 'vue'
+import { wordsOf, type Word } from '../terms'
+import Term from './Term.vue'
+
+const props = defineProps<{ page: () => HTMLElement | null }>()
+const there = ref<Word[]>([])
+let waits = 0
+let watching: MutationObserver | undefined
+function look() {
+  waits = 0
+  there.value = wordsOf((props.page()?.innerText ?? '').slice(0, 100_000))
+}
+onMounted(() => {
+  const page = props.page()
+  if (!page) return
+  watching = new MutationObserver(() => (waits ||= window.setTimeout(look, 400)))
+  watching.observe(page, { childList: true, subtree: true, characterData: true })
+  look()
+})
+onUnmounted(() => {
+  watching?.disconnect()
+  window.clearTimeout(waits)
+})
+</script>
+<template>
+  <p v-if="there.length" class="mt-8 text-slate">
+    Words on this page:
+    <template v-for="(w, i) in there" :key="w.id"
+      ><template v-if="i">, </template><Term :of="w.id" :word="w.word" plain
+    /></template>
+  </p>
+</template>
