@@ -110,7 +110,7 @@ func TestAWrongWordNamesTheNearestRightOne(t *testing.T) {
 	for line, want := range map[string]string{
 		"sorce list":      `did you mean "stockade source"?`,
 		"mirror buld x":   `did you mean "stockade mirror build"?`,
-		"edition collect": "it is one of advisories, diff, export",
+		"edition collect": "it must be one of advisories, diff, export",
 		"plan x":          "compare,",
 	} {
 		var out, told bytes.Buffer
