@@ -97,7 +97,7 @@ func TestPagesOfTheConsoleAreAccessible(t *testing.T) {
 	b.see("Sign out")
 	for _, p := range []struct{ path, see string }{
 		{"/", "Needs attention"}, {"/describe", "Write or paste"},
-		{"/describe?edit=source/tarn", "The repository format"}, {"/sources", "official"},
+		{"/describe?edit=source/tarn", "The format of the repository"}, {"/sources", "official"},
 		{"/sources/tarn", "Accepted release metadata"}, {"/sources/tarn?tab=1", "as recorded"},
 		{"/sources/reach-pumps", "No packages yet"},
 		{"/sources/reach-lamps", "lamp-driver"}, {"/keys", "Kelp Drives release"},

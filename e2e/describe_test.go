@@ -157,7 +157,7 @@ func TestTheConsoleDescribesWithForms(t *testing.T) {
 	b.choose("#field-mirrors-barrage-copy", "tailored")
 	b.press("Add a source")
 	b.fill("#field-mirrors-barrage-from-0", "tarn")
-	b.choose("#field-mirrors-barrage-want", "a choice")
+	b.choose("#field-mirrors-barrage-want", "selection")
 	b.words("#field-mirrors-barrage-want-packages", "sluicectl", "tide-tables >= 2")
 	b.new("lane", "steady")
 	b.fill("#field-lanes-steady-mirror", "barrage")

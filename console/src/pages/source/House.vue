@@ -136,7 +136,7 @@ const pick = (e: Event) => (e.target as HTMLInputElement).files?.[0] ?? null
         <div class="mt-5 flex justify-end gap-2">
           <button type="button" class="btn" @click="adding = false">Cancel</button
           ><button class="btn btn-go" :disabled="busy || !file || !from.trim() || !why.trim()">
-            {{ busy ? 'Adding…' : 'Add package' }}
+            {{ busy ? 'Adding…' : 'Add' }}
           </button>
         </div>
       </form>
