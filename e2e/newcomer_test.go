@@ -150,7 +150,7 @@ func (s *site) walk(b *browser, h hand) {
 	h.into("#evidence", "read out by the Tarn release desk")
 	h.press("Vouch for key")
 	b.see("The decision for tarn is recorded")
-	h.press("Go on with tarn")
+	h.press("Continue with tarn")
 	h.press("Probe upstreams")
 	b.run("it is probed", chromedp.Poll(`!document.body.innerText.includes("not probed yet")`, nil))
 	h.press("Refresh")

@@ -112,7 +112,7 @@ async function add() {
   <p v-if="decided.length" class="panel mb-3 flex items-center gap-3 px-3 py-2" role="status">
     <span>The decision for {{ decided.join(', ') }} is recorded.</span>
     <RouterLink v-for="n in decided" :key="n" :to="'/sources/' + n" class="btn ml-auto !h-6"
-      >Go on with {{ n }}</RouterLink
+      >Continue with {{ n }}</RouterLink
     >
   </p>
   <div v-if="names.length > few || keys.length > few" class="mb-3 flex items-center gap-3">
