@@ -349,14 +349,16 @@ func (a *app) report(complete cobra.CompletionFunc) *cobra.Command {
 	var prints []string
 	for _, name := range families.All.Names() {
 		if f, ok := families.All[name].(archive.Inventoried); ok {
-			prints = append(prints, name+": "+f.PrintsInventory())
+			prints = append(prints, fmt.Sprintf("  %-5s %s", name, f.PrintsInventory()))
 		}
 	}
 	c := &cobra.Command{Use: "report MACHINE FILE",
 		Short: "Import the installed list of a machine",
 		Long: `Import the list of installed packages of a machine, and compare it with what its lane
-shows. The file is the output of one of these commands on the machine:` + strings.Join(prints, "; ") + `; - is standard
-input. It replaces the list imported before.`,
+shows. The list replaces the one imported before. FILE is the output of one of these commands on the
+machine; - is standard input.
+
+` + strings.Join(prints, "\n"),
 		Example: "  stockade machine report gate-north demo-data/gate-north.list",
 		Args:    cobra.ExactArgs(2), ValidArgsFunction: complete,
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -98,11 +98,19 @@ func Reference() string {
 			level = "###"
 		}
 		fmt.Fprintf(&b, "\n%s %s\n\n", level, c.CommandPath())
-		text := strings.Join(strings.Fields(strings.ReplaceAll(c.Long, "\n\n", " \x00 ")), " ")
+		paragraphs := strings.Split(c.Long, "\n\n")
+		for i, p := range paragraphs {
+			if strings.HasPrefix(p, "  ") { // kept as it is, also by a terminal
+				paragraphs[i] = "```text\n" + p + "\n```"
+			} else {
+				paragraphs[i] = strings.Join(strings.Fields(p), " ")
+			}
+		}
+		text := strings.Join(paragraphs, "\n\n")
 		if c.Long == "" {
 			text = c.Short + "."
 		}
-		fmt.Fprintf(&b, "%s\n\n```sh\nstockade %s\n```\n\n", strings.ReplaceAll(text, " \x00 ", "\n\n"),
+		fmt.Fprintf(&b, "%s\n\n```sh\nstockade %s\n```\n\n", text,
 			strings.TrimSuffix(strings.TrimPrefix(c.UseLine(), "stockade "), " [flags]"))
 		c.InitDefaultHelpFlag()
 		options(&b, c.LocalNonPersistentFlags())
