@@ -194,7 +194,7 @@ func probeFindings(object string, all []ProbeResult) (found finding.List) {
 	behindOthers := func(f finding.Finding, r ProbeResult) finding.Finding {
 		if r.Upstream.URL == last {
 			if f.Code == finding.SourceUpstreamsDisagree {
-				f = f.Do("this upstream is last already. Ask its owner why it lags behind")
+				f = f.Do("ask its owner why it lags behind. This upstream is last in the order already")
 			}
 			return f
 		}

@@ -36,7 +36,7 @@ function press() {
 }
 </script>
 <template>
-  <span class="inline-flex align-[-3px]" @mouseenter="show" @mouseleave="leave"
+  <span class="inline-flex" :class="props.plain ? '' : 'align-[-3px]'" @mouseenter="show" @mouseleave="leave"
     ><button
       ref="button"
       type="button"

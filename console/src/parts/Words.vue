@@ -25,10 +25,8 @@ onUnmounted(() => {
 })
 </script>
 <template>
-  <p v-if="there.length" class="mt-8 text-slate">
-    Words on this page:
-    <template v-for="(w, i) in there" :key="w.id"
-      ><template v-if="i">, </template><Term :of="w.id" :word="w.word" plain
-    /></template>
+  <p v-if="there.length" class="mt-8 flex flex-wrap gap-x-3 text-slate">
+    <span>Words on this page:</span>
+    <Term v-for="w in there" :key="w.id" :of="w.id" :word="w.word" plain />
   </p>
 </template>

@@ -72,7 +72,7 @@ const e = computed(() => q.data.value)
         kind="error"
         word="seal invalid"
       /><Term of="seal" /><span class="text-slate"
-        >made <Moment :at="e.created" /> · {{ e.copy }} · {{ count(e.packages, 'package') }} ·
+        >built <Moment :at="e.created" /> · {{ e.copy }} · {{ count(e.packages, 'package') }} ·
         {{ size(e.bytes)
         }}<template v-if="e.lanes.length"> · shown by {{ e.lanes.join(', ') }}</template></span
       >

@@ -52,8 +52,12 @@ const kinds = computed(() => {
   if (!of) return []
   const all: [string, string, number][] = [
     ['', 'all', of.items.length],
-    ['security', of.security_unknown ? 'known security updates' : 'security update', of.security],
-    ['behind', 'update available', of.behind],
+    [
+      'security',
+      (of.security_unknown ? 'known ' : '') + 'security update' + (of.security === 1 ? '' : 's'),
+      of.security,
+    ],
+    ['behind', (of.behind === 1 ? 'update' : 'updates') + ' available', of.behind],
     ['held', 'held', of.held],
     ['stranded', 'not in any source', of.stranded],
     ['ahead', 'ahead', of.ahead],

@@ -129,8 +129,8 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
             class="field !w-44 !rounded-l-none border-l-0"
             aria-label="Edition to compare with"
           >
-            <option value="">compare with the newest</option>
-            <option v-for="l in m.lanes" :key="l" :value="l">against {{ l }}</option>
+            <option value="">with newest edition</option>
+            <option v-for="l in m.lanes" :key="l" :value="l">with lane {{ l }}</option>
           </select>
         </span>
         <Act does="estimate" dense :disabled="busy" @click="start('estimate')">Estimate</Act>
@@ -144,7 +144,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
           >
           <select
             v-model="proving"
-            class="field !w-36 border-l-0"
+            class="field !w-40 border-l-0"
             :class="proving === 'for' ? '!rounded-none' : '!rounded-l-none'"
             aria-label="Packages to prove"
           >

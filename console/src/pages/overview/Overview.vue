@@ -214,9 +214,9 @@ const strip = (s: Overview['sources']['items'][number], published: boolean) =>
             <div class="text-slate">
               {{
                 l.all > l.groups.length
-                  ? `followed by ${l.all} groups`
+                  ? `${l.all} groups`
                   : l.all
-                    ? 'groups ' + l.groups.join(', ')
+                    ? (l.all === 1 ? 'group ' : 'groups ') + l.groups.join(', ')
                     : 'no groups'
               }}
             </div>
