@@ -68,7 +68,7 @@ func TestAnExportIsCheckedWhereItArrives(t *testing.T) {
 	}
 	second := laid(t, site, "barrage/2", "second")
 	check("a good one", second, 0, "barrage/2, sealed on 2026-11-02T10:00:00Z")
-	check("the same again", second, 0, "is as it was sealed for this edition")
+	check("the same again", second, 0, "match the seal for this edition")
 	first := laid(t, site, "barrage/1", "first")
 	check("an older one", first, 1, "THE EDITION IS OLDER THAN barrage/2")
 	check("an older one that is wanted", first, 0, "barrage/1", "--older")

@@ -101,7 +101,7 @@ func TestWhatAMachineGetsAndWhatIsToldOfIt(t *testing.T) {
 			"URIs: file:/mnt/usb/tarn"},
 		{"nothing that is for it", func(r *Request) { r.Definition.Architectures = []string{"riscv64"} },
 			"source.release-unsupported", "group gatehouse",
-			"cannot use any source of barrage/3: tarn is left out: the source has packages for", true, "",
+			"cannot use any source of barrage/3: tarn is omitted: the source has packages for", true, "",
 			""},
 		{"another family", func(r *Request) { r.Definition.Family = "rpm" }, "source.release-unsupported",
 			"group gatehouse", "its machines cannot use any source of barrage/3", true, "", ""},
