@@ -232,8 +232,7 @@ const biggest = computed(() => Math.max(1, ...(m.value?.editions ?? []).map((e) 
       </div>
       <Proofs v-if="proofs.length" class="mt-3" :proofs="proofs" />
       <p v-if="last.kind === 'prove' && proofs.length" class="mt-2 text-slate">
-        Asked was what the indexes say of packages now. What is inside the files is found out when they are
-        fetched.
+        The proof uses what the indexes say of packages now. A build also verifies the content of the files.
       </p>
       <dl
         v-if="
