@@ -57,13 +57,13 @@ downloads indexes, but no packages, so problems inside packages do not show yet.
 
 // previewed says what a preview came to.
 func (a *app) previewed(p mirror.Preview) {
-	against := "no edition yet"
+	against := "nothing, as there is no edition yet"
 	if p.Against != "" {
 		against = p.Against
 	}
 	if n := p.Findings.Count(finding.Error); n > 0 {
-		fmt.Fprintf(a.out, "Building %s now would seal nothing, because of %d errors. It chose "+
-			"these packages:\n", p.Mirror, n)
+		fmt.Fprintf(a.out, "Building %s now would seal nothing, because of %s. It chose "+
+			"these packages:\n", p.Mirror, number(n, "error"))
 	}
 	counts := map[string]int{}
 	for _, c := range p.Changes {

@@ -98,11 +98,13 @@ const strip = (s: Overview['sources']['items'][number], published: boolean) =>
               ><Mark v-if="q.data.value.aside" kind="note" word="Nothing, except snoozed findings." /><Mark
                 v-else
                 kind="good"
-                word="No problems found."
+                word="No problems found in what was checked."
               />
               <span class="ml-2 text-slate"
-                >Every source was checked <Moment :at="q.data.value.looked.sources" /> or later; journal,
-                records and seals <Moment :at="q.data.value.looked.journal" />.</span
+                ><template v-if="q.data.value.looked.sources"
+                  >Sources in use were checked <Moment :at="q.data.value.looked.sources" /> or later</template
+                ><template v-else>Some sources were not checked yet</template>; journal, records and seals
+                <Moment :at="q.data.value.looked.journal" />.</span
               ></template
             ><template v-else
               >Nothing is defined yet. Add a document or files of a machine under
